@@ -57,7 +57,7 @@ test: install-database install-browser build check
 GENERATED = internal/contract/models.gen.go internal/connector/open/models.gen.go internal/api/apigen/server.gen.go internal/client/client.gen.go internal/operations/operations.gen.go internal/api/served.gen.yaml \
   console/src/contract.gen.ts console/src/operations.gen.ts docs/operations.md docs/architecture.svg $(shell find docs/catalogue docs/systems -type f)
 
-# Format, vet, staticcheck, code that nothing calls, the console's types, and whether all that is
+# Format, vet, staticcheck, code that nothing calls, the console's types, the contract, and whether all that is
 # generated is as it would be generated now. It needs nothing but Go and Node.
 check: console
 	@test -z "$$(gofmt -l cmd internal console/*.go)" || { echo "gofmt would change:"; gofmt -l cmd internal console/*.go; exit 1; }
@@ -65,6 +65,7 @@ check: console
 	@$(GO) tool -modfile=tools.mod staticcheck ./...
 	@dead="$$($(GO) tool -modfile=tools.mod deadcode -test ./... | grep -v '\.gen\.go:')"; test -z "$$dead" || { echo "nothing calls:"; echo "$$dead"; exit 1; }
 	@cd console && node_modules/.bin/tsc --noEmit -p .
+	@cd console && out="$$(REDOCLY_TELEMETRY=off REDOCLY_SUPPRESS_UPDATE_NOTICE=true node_modules/.bin/redocly lint --config ../internal/contract/lint.yaml ../internal/api/served.gen.yaml 2>&1)" || { echo "$$out"; exit 1; }
 	@was="$$(cat $(GENERATED) | sha256sum)"; $(MAKE) --no-print-directory generate map > /dev/null && test "$$was" = "$$(cat $(GENERATED) | sha256sum)" || { echo "make generate and make map change what is generated; look at the difference and commit it"; exit 1; }
 
 # Compares the engine with the slow evaluator and with asking everything one by one: ten

@@ -50,6 +50,84 @@ export interface components {
             made: string;
             /** Format: date-time */
             expires: string;
+            /**
+             * Format: date-time
+             * @description When a service used it last, to some minutes; absent for never
+             */
+            used?: string;
+            /** @description From which address */
+            used_from?: string;
+        };
+        Webhooks: {
+            webhooks: components["schemas"]["Webhook"][];
+            topics: {
+                topic: components["schemas"]["EventTopic"];
+                says: string;
+            }[];
+        };
+        /** @enum {string} */
+        EventTopic: "guest" | "revision" | "finding" | "drift" | "request";
+        Webhook: {
+            id: string;
+            name: string;
+            address: string;
+            /** @description Empty for all */
+            topics: components["schemas"]["EventTopic"][];
+            /** @description Where the bearer token is that it wants, as file:PATH or env:NAME; absent for none */
+            key?: string;
+            paused: boolean;
+            /**
+             * @description Whether it knows everything, is being told, did not take what it was sent, or is told nothing for now
+             * @enum {string}
+             */
+            state: "told" | "behind" | "failing" | "paused";
+            /**
+             * Format: int64
+             * @description The last journal entry that it was told or that was nothing to it
+             */
+            told: number;
+            /**
+             * Format: int64
+             * @description Journal entries behind that one
+             */
+            waits: number;
+            /**
+             * Format: int64
+             * @description How many events it took
+             */
+            count: number;
+            /**
+             * Format: moment
+             * @description When it took the last one
+             */
+            sent?: string;
+            /** @description Why it did not take what it was sent last */
+            problem?: string;
+            /**
+             * Format: moment
+             * @description When that is sent again
+             */
+            next?: string;
+        };
+        NewWebhook: {
+            id: string;
+            /** @description Whose it is */
+            name: string;
+            /** @description https://host/path; http on the service's own machine alone */
+            address: string;
+            /** @description Absent or empty for all */
+            topics?: components["schemas"]["EventTopic"][];
+            /** @description Where the bearer token is that it wants, as file:PATH or env:NAME */
+            key?: string;
+            why?: components["schemas"]["Why"];
+        };
+        WebhookChange: {
+            name?: string;
+            address?: string;
+            topics?: components["schemas"]["EventTopic"][];
+            key?: string | null;
+            paused?: boolean;
+            why?: components["schemas"]["Why"];
         };
         NewToken: {
             /** @description Shown once */
@@ -117,6 +195,7 @@ export interface components {
             resource_name?: string;
             /** @description Whom outside the question is about */
             address?: string;
+            /** Format: moment */
             at: string;
             /** @enum {string} */
             decision: "yes" | "no";
@@ -132,7 +211,10 @@ export interface components {
         };
         /** @description The systems do not do this yet, and a change is on its way to them */
         Settling: {
-            /** @description From when it is expected to count; absent where nobody knows */
+            /**
+             * Format: moment
+             * @description From when it is expected to count; absent where nobody knows
+             */
             from?: string;
         };
         AccountAnswer: {
@@ -194,6 +276,7 @@ export interface components {
             subject: string;
             name?: string;
             kind: string;
+            /** Format: moment */
             at: string;
             lines: components["schemas"]["ReachLine"][];
             /** Format: int64 */
@@ -214,8 +297,12 @@ export interface components {
             account: string;
             conditions: string[];
             cause: components["schemas"]["Cause"];
-            /** @description Of a yes that a grant or link gives */
+            /**
+             * Format: moment
+             * @description Of a yes that a grant or link gives
+             */
             since?: string;
+            /** Format: moment */
             until?: string;
             residual?: boolean;
         };
@@ -226,6 +313,7 @@ export interface components {
             revision: number;
             /** @description The draft as which it is answered */
             draft?: string;
+            /** Format: moment */
             at: string;
             /**
              * @description Answered from the present record, from what was recorded at that moment, or from the first record, because nothing was recorded yet
@@ -248,9 +336,15 @@ export interface components {
             account: string;
             conditions: string[];
             cause: components["schemas"]["Cause"];
-            /** @description Absent where it always was */
+            /**
+             * Format: moment
+             * @description Absent where it always was
+             */
             since?: string;
-            /** @description Absent where nothing ends it */
+            /**
+             * Format: moment
+             * @description Absent where nothing ends it
+             */
             until?: string;
             /** @description Residual risk: a link works for whoever holds it, or the partner is barred or suspended */
             residual: boolean;
@@ -282,7 +376,10 @@ export interface components {
             wide: {
                 [key: string]: number;
             };
-            /** @description When the first of what is granted ends */
+            /**
+             * Format: moment
+             * @description When the first of what is granted ends
+             */
             until?: string;
         };
         BoardTotals: {
@@ -514,7 +611,10 @@ export interface components {
             etag: string;
         };
         TermsVersion: {
-            /** @description When it began to count; absent for the first */
+            /**
+             * Format: moment
+             * @description When it began to count; absent for the first
+             */
             from?: string;
             who?: string;
             why?: string;
@@ -667,7 +767,9 @@ export interface components {
             rules: {
                 [key: string]: components["schemas"]["SetValue"];
             };
+            /** Format: moment */
             from?: string;
+            /** Format: moment */
             until?: string;
             reason?: string;
             /** @enum {string} */
@@ -761,7 +863,9 @@ export interface components {
             name?: string;
             resource: string;
             role: string;
+            /** Format: moment */
             from?: string;
+            /** Format: moment */
             until?: string;
             /** @description The named link it comes from */
             link?: string;
@@ -853,8 +957,12 @@ export interface components {
             effective_right?: string;
             /** @description When it ends as the rules have it; absent for never */
             effective_until?: string;
+            /** Format: moment */
             created: string;
-            /** @description The end that it was given */
+            /**
+             * Format: moment
+             * @description The end that it was given
+             */
             until?: string;
             download: boolean;
             password: boolean;
@@ -937,7 +1045,9 @@ export interface components {
         AcceptedBy: {
             by: string;
             reason: string;
+            /** Format: moment */
             since: string;
+            /** Format: moment */
             until: string;
         };
         Acceptance: {
@@ -971,6 +1081,7 @@ export interface components {
         Would: {
             subject: string;
             kind: string;
+            /** Format: moment */
             at: string;
             lines: components["schemas"]["WouldLine"][];
             /** Format: int64 */
@@ -1064,8 +1175,12 @@ export interface components {
             source?: string;
             /** @description Who said so */
             said_by?: string;
+            /** Format: moment */
             as_of?: string;
-            /** @description The end of what was admitted until then */
+            /**
+             * Format: moment
+             * @description The end of what was admitted until then
+             */
             until?: string;
             /** @description They admitted it longer ago than the setting lets count */
             old: boolean;
@@ -1081,13 +1196,17 @@ export interface components {
             /** @description Roles that are in force */
             roles: number;
             spaces: number;
-            /** @description The end of the last role; absent where one has none or there is none */
+            /**
+             * Format: moment
+             * @description The end of the last role; absent where one has none or there is none
+             */
             until?: string;
             barred?: boolean;
         };
         Advice: {
             partner: string;
             short: string;
+            /** Format: moment */
             at: string;
             /** @description Records, provisioned, suspended, home, sharing, talking, contacts, ours, owners, grants, spaces, reports, items, came, went */
             figures: {
@@ -1133,6 +1252,7 @@ export interface components {
             /** @description Name of the partner */
             name: string;
             about: string[];
+            /** Format: moment */
             sent?: string;
             by?: string;
             to?: string;
@@ -1141,6 +1261,7 @@ export interface components {
             state: "open" | "admitted" | "refused" | "withdrawn";
             /** @description Whole days from its sending until its answer or now */
             age: number;
+            /** Format: moment */
             answered?: string;
             /** @description Their answer, or how it became known */
             said?: string;
@@ -1160,6 +1281,7 @@ export interface components {
             address?: string;
             for: string;
             issuer: string;
+            /** Format: moment */
             expires: string;
             /** @description admits, refuses, or admits with the features, by service and direction as they are with us */
             stance: {
@@ -1172,6 +1294,7 @@ export interface components {
             key: string;
             /** @enum {string} */
             state: "announced" | "current" | "retired";
+            /** Format: moment */
             since: string;
         };
         TheirStatement: {
@@ -1181,6 +1304,7 @@ export interface components {
             keys: string[];
             /** @description Of the newest that was taken */
             issued?: string;
+            /** Format: moment */
             until?: string;
             fetched?: string;
             /** @description Why the last one was not taken */
@@ -1275,7 +1399,9 @@ export interface components {
             features?: string[];
             source?: string;
             said_by?: string;
+            /** Format: moment */
             as_of?: string;
+            /** Format: moment */
             until?: string;
         };
         /** @description The fields of Partner that are to be otherwise, and why; null takes one away, and what is not named stays (RFC 7396) */
@@ -1403,9 +1529,15 @@ export interface components {
             reason?: string;
             /** Format: int64 */
             revision?: number;
-            /** @description The moment that was asked for */
+            /**
+             * Format: moment
+             * @description The moment that was asked for
+             */
             at?: string;
-            /** @description Up to when it is known what changed */
+            /**
+             * Format: moment
+             * @description Up to when it is known what changed
+             */
             known_at?: string;
             /** @description How long the answer may be kept */
             keep_seconds?: number;
@@ -1512,11 +1644,15 @@ export interface components {
         DatesFloor: {
             /** @description organisation, partner:ID or step:CAUSE */
             for: string;
-            /** @description A moment, or never while they wait */
+            /**
+             * Format: moment
+             * @description A moment, or never while they wait
+             */
             from: string;
             mail?: string;
         };
         DatesDay: {
+            /** Format: day */
             day: string;
             kinds: {
                 [key: string]: number;
@@ -1547,6 +1683,7 @@ export interface components {
         };
         DatesReleased: {
             for: string;
+            /** Format: moment */
             from: string;
             steps: boolean;
             mail: boolean;
@@ -1662,6 +1799,7 @@ export interface components {
         };
         Impact: {
             stated: components["schemas"]["Stated"];
+            /** Format: moment */
             at: string;
             /** @description Nothing changes for anybody */
             nothing: boolean;
@@ -1706,6 +1844,7 @@ export interface components {
         CutOff: {
             party: string;
             name?: string;
+            /** Format: day */
             day: string;
             cause: string;
         };
@@ -1729,6 +1868,7 @@ export interface components {
             id: string;
             name: string;
             made_by: string;
+            /** Format: moment */
             made: string;
             /** @enum {string} */
             state: "open" | "waiting" | "set" | "published" | "dropped";
@@ -1736,6 +1876,7 @@ export interface components {
             quick?: boolean;
             /** Format: int64 */
             back?: number;
+            /** Format: moment */
             publish_at?: string;
             /** @description Who asked to publish it */
             asked_by?: string;
@@ -1747,6 +1888,7 @@ export interface components {
             id: string;
             title: string;
             by?: string;
+            /** Format: moment */
             at?: string;
             why?: string;
             changes: {
@@ -1776,6 +1918,7 @@ export interface components {
             id: string;
             name: string;
             made_by: string;
+            /** Format: moment */
             made: string;
             /** Format: int64 */
             base: number;
@@ -1800,9 +1943,11 @@ export interface components {
             digest?: string;
             weighed?: {
                 by: string;
+                /** Format: moment */
                 at: string;
                 why: string;
                 digest?: string;
+                /** Format: moment */
                 publish_at?: string;
                 confirmed_by?: string;
             };
@@ -1814,6 +1959,7 @@ export interface components {
         Revision: {
             /** Format: int64 */
             number: number;
+            /** Format: moment */
             at: string;
             who: string;
             why: string;
@@ -1857,6 +2003,7 @@ export interface components {
             who: string;
             /** @description A draft can make it */
             policy: boolean;
+            /** Format: moment */
             until?: string;
             partner?: string;
             resource?: string;
@@ -1880,7 +2027,10 @@ export interface components {
             outward?: number;
             /** @description What is not counted */
             not_counted?: string[];
-            /** @description When all of it ends by itself; absent where something stays */
+            /**
+             * Format: moment
+             * @description When all of it ends by itself; absent where something stays
+             */
             until?: string;
         };
         Remedies: {
@@ -1901,7 +2051,10 @@ export interface components {
             address: string;
             /** @description To be answered */
             questions?: string[];
-            /** @description When they asked */
+            /**
+             * Format: moment
+             * @description When they asked
+             */
             since?: string;
             /** @description Why not */
             answer?: string;
@@ -1962,11 +2115,15 @@ export interface components {
         };
         Trial: {
             id: string;
+            /** Format: moment */
             at: string;
             by: string;
             /** Format: int64 */
             revision: number;
-            /** @description The moment of the reading that it is held against */
+            /**
+             * Format: moment
+             * @description The moment of the reading that it is held against
+             */
             read?: string;
             system?: string;
             subject: string;
@@ -2053,8 +2210,12 @@ export interface components {
             found?: components["schemas"]["Thing"];
             /** @description Who made or changed it there, where the system tells */
             by?: string;
+            /** Format: moment */
             since?: string;
-            /** @description Until when it is let be */
+            /**
+             * Format: moment
+             * @description Until when it is let be
+             */
             accepted?: string;
             problem?: string;
             cause?: string;
@@ -2124,7 +2285,9 @@ export interface components {
         SettingDrift: {
             found: string;
             after: string;
+            /** Format: moment */
             since: string;
+            /** Format: moment */
             accepted?: string;
             by?: string;
             why?: string;
@@ -2144,12 +2307,19 @@ export interface components {
             nightly: boolean;
             /** @description Actions that can be tried there */
             tries: string[];
-            /** @description When it was read last; absent where it never was */
+            /**
+             * Format: moment
+             * @description When it was read last; absent where it never was
+             */
             read?: string;
-            /** @description Since when it says what it says */
+            /**
+             * Format: moment
+             * @description Since when it says what it says
+             */
             since?: string;
             /** @description Why it could not be read or written when that was tried last */
             problem?: string;
+            /** Format: moment */
             tried?: string;
             /** @description Settings that are found otherwise than meant */
             differ: number;
@@ -2212,6 +2382,7 @@ export interface components {
             state?: "waiting" | "sent" | "settling" | "confirmed" | "differs" | "failed" | "by_hand";
             cause?: string;
             was?: string;
+            /** Format: moment */
             sent?: string;
             /** @description From when it is expected to count */
             counts?: string;
@@ -2235,6 +2406,7 @@ export interface components {
             to: string[];
             /** @description The same, by name */
             to_names: string[];
+            /** Format: moment */
             made: string;
             /** @enum {string} */
             state: "open" | "drafted" | "answered" | "refused" | "works";
@@ -2249,6 +2421,7 @@ export interface components {
             id: string;
             item: string;
             right: string;
+            /** Format: moment */
             until?: string;
         };
         Narrower: {
@@ -2264,6 +2437,7 @@ export interface components {
             name?: string;
         };
         DueDay: {
+            /** Format: day */
             day: string;
             kinds: {
                 [key: string]: number;
@@ -2291,6 +2465,7 @@ export interface components {
         OwnPlace: {
             name: string;
             role?: string;
+            /** Format: day */
             until?: string;
             can: string[];
             items?: string[];
@@ -2327,18 +2502,24 @@ export interface components {
             state: "active" | "invited" | "suspended";
             cause?: string;
             origins: string[];
+            /** Format: moment */
             since?: string;
             last_seen?: string;
             grants?: number;
-            /** @description When it is suspended or removed next */
+            /**
+             * Format: moment
+             * @description When it is suspended or removed next
+             */
             ends?: string;
             ends_because?: string;
             ends_what?: string;
         };
         Guest: {
             short: components["schemas"]["GuestShort"];
+            /** Format: moment */
             accepted?: string;
             renewed?: string;
+            /** Format: moment */
             until?: string;
             state_since?: string;
             terms?: string;
@@ -2357,7 +2538,9 @@ export interface components {
             resource: string;
             name?: string;
             role: string;
+            /** Format: moment */
             from?: string;
+            /** Format: moment */
             until?: string;
             sponsor?: string;
             reviewed?: string;
@@ -2435,6 +2618,7 @@ export interface components {
             as: string;
             sponsor: string;
             into: string;
+            /** Format: moment */
             until?: string;
             opens: components["schemas"]["InvitationOpens"][];
             narrower: components["schemas"]["Narrower"][];
@@ -2475,6 +2659,7 @@ export interface components {
             to: string;
             guests: number;
             grants: number;
+            /** Format: moment */
             made: string;
             by: string;
             state: string;
@@ -2485,8 +2670,10 @@ export interface components {
         };
         Wish: {
             address: string;
+            /** Format: day */
             until?: string;
             text?: string;
+            /** Format: moment */
             made: string;
             state: string;
             answer?: string;
@@ -2502,8 +2689,11 @@ export interface components {
             recipient: string;
             kind: string;
             state: string;
+            /** Format: moment */
             made: string;
+            /** Format: moment */
             due?: string;
+            /** Format: moment */
             sent?: string;
             tries: number;
             error?: string;
@@ -2564,9 +2754,13 @@ export interface components {
             terms_owed: boolean;
             /** @description When they accepted terms; absent where they never did */
             terms_accepted?: string;
+            /** Format: moment */
             accepted?: string;
             landing?: string;
-            /** @description The last day that holds */
+            /**
+             * Format: day
+             * @description The last day that holds
+             */
             until?: string;
             /** @description The cause of the end */
             until_because?: string;
@@ -2589,6 +2783,7 @@ export interface components {
             language: string;
         };
         DueStep: {
+            /** Format: moment */
             at: string;
             party: string;
             name?: string;
@@ -2654,6 +2849,7 @@ export interface components {
         Ending: {
             what: string;
             who: string;
+            /** Format: moment */
             when: string;
             /** @description The last local day that still holds */
             last_day: string;

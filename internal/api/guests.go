@@ -603,6 +603,9 @@ func (s *server) PutList(ctx context.Context, r apigen.PutListRequestObject) (ap
 	if who.Role != service.Administrator && (r.What == "people" || r.What == "spaces") {
 		return nil, fmt.Errorf("%w: administrators take in lists of %s", errForbidden, r.What)
 	}
+	if who.Role == service.GuestsIn && r.What != "guests" {
+		return nil, fmt.Errorf("%w: a token for guests takes in the list of guests alone", errForbidden)
+	}
 	columns := map[string]string{}
 	if t := opt(r.Params.Map); t != "" {
 		pairs, err := csv.NewReader(strings.NewReader(t)).Read() // names of columns may hold commas

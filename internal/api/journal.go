@@ -2,10 +2,12 @@ package api
 
 import (
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"io"
 	"net/http"
+	"slices"
 	"strconv"
 	"strings"
 	"time"
@@ -80,11 +82,15 @@ func (s *server) VerifyJournal(ctx context.Context, _ apigen.VerifyJournalReques
 	return out, err
 }
 
-// stream writes an event for every change until the listener leaves.
+// stream writes events until the listener leaves: the head of the journal whenever it moves, or what
+// happened of some topics, each with the number of its journal entry as id, so that who was away can go
+// on behind it (HTML, "Server-sent events").
 type stream struct {
-	ctx   context.Context
-	s     *server
-	still func(context.Context) error // an error once who listens may no longer
+	ctx    context.Context
+	s      *server
+	topics []contract.EventTopic
+	after  uint64                      // what was heard of already; 0 for nothing
+	still  func(context.Context) error // an error once who listens may no longer
 }
 
 func (x stream) VisitChangesResponse(w http.ResponseWriter) error {
@@ -94,13 +100,19 @@ func (x stream) VisitChangesResponse(w http.ResponseWriter) error {
 	h.Set("Cache-Control", "no-store")
 	heads, stop := x.s.Service.Watch()
 	defer stop()
-	send := func(h store.Head) error {
-		if _, err := fmt.Fprintf(w, "event: change\ndata: {\"seq\":%d,\"revision\":%d}\n\n", h.Seq, h.Revision); err != nil {
-			return err
-		}
-		return c.Flush()
+	head := x.s.Service.State().Head
+	if x.after == 0 || x.after > head.Seq {
+		x.after = head.Seq
 	}
-	if err := send(x.s.Service.State().Head); err != nil {
+	send := x.head(w)
+	if len(x.topics) > 0 {
+		send = x.events(w)
+		// So that whoever leaves before anything happened knows where they were.
+		if _, err := fmt.Fprintf(w, "id: %d\n: from here\n\n", x.after); err != nil {
+			return nil
+		}
+	}
+	if send(head) != nil || c.Flush() != nil {
 		return nil
 	}
 	beat := time.NewTicker(20 * time.Second)
@@ -117,9 +129,10 @@ func (x stream) VisitChangesResponse(w http.ResponseWriter) error {
 				err = send(h)
 			}
 		case <-beat.C:
-			if _, err = io.WriteString(w, ": still here\n\n"); err == nil {
-				err = c.Flush()
-			}
+			_, err = io.WriteString(w, ": still here\n\n")
+		}
+		if err == nil {
+			err = c.Flush()
 		}
 		if err != nil {
 			return nil
@@ -127,13 +140,62 @@ func (x stream) VisitChangesResponse(w http.ResponseWriter) error {
 	}
 }
 
-func (s *server) Changes(ctx context.Context, _ apigen.ChangesRequestObject) (apigen.ChangesResponseObject, error) {
+// head writes where the journal has come to.
+func (x stream) head(w io.Writer) func(store.Head) error {
+	return func(h store.Head) error {
+		_, err := fmt.Fprintf(w, "event: change\nid: %d\ndata: {\"seq\":%d,\"revision\":%d}\n\n", h.Seq, h.Seq, h.Revision)
+		return err
+	}
+}
+
+// events writes what happened since it wrote last.
+func (x stream) events(w io.Writer) func(store.Head) error {
+	after := x.after
+	return func(h store.Head) error {
+		for after < h.Seq {
+			list, upTo, err := x.s.Service.EventsAfter(x.ctx, after)
+			if err != nil || upTo == after {
+				return err
+			}
+			for i := range list {
+				e := &list[i]
+				if !slices.Contains(x.topics, contract.EventTopic(e.Topic)) {
+					continue
+				}
+				data, err := json.Marshal(e)
+				if err == nil {
+					_, err = fmt.Fprintf(w, "event: %s\nid: %d\ndata: %s\n\n", e.Topic, e.ID, data)
+				}
+				if err != nil {
+					return err
+				}
+			}
+			after = upTo
+		}
+		return nil
+	}
+}
+
+func (s *server) Changes(ctx context.Context, p apigen.ChangesRequestObject) (apigen.ChangesResponseObject, error) {
 	r := requestOf(ctx)
-	return stream{ctx, s, func(ctx context.Context) error {
+	x := stream{ctx: ctx, s: s, still: func(ctx context.Context) error {
 		_, _, err := s.authenticate(ctx, r)
 		if errors.Is(err, service.ErrDenied) {
 			return err
 		}
 		return nil // the database is away; what is known is told
-	}}, nil
+	}}
+	if p.Params.Topic != nil {
+		if x.topics = *p.Params.Topic; whoIs(ctx).Role == service.Member {
+			return nil, fmt.Errorf("%w: what happened is for administrators, keepers and auditors; members hear that something did", errForbidden)
+		}
+	}
+	if last := opt(p.Params.LastEventID); last != "" {
+		n, err := strconv.ParseUint(last, 10, 64)
+		if err != nil {
+			return nil, &service.Invalid{Field: "Last-Event-ID", Value: last, Reason: "send the id of the last event that was heard"}
+		}
+		x.after = n
+	}
+	return x, nil
 }

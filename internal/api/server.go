@@ -471,6 +471,9 @@ func (s *server) authenticate(ctx context.Context, r *http.Request) (who service
 			return who, false, service.ErrDenied
 		}
 		who, err = s.Service.Bearer(ctx, strings.TrimSpace(text))
+		if err == nil && who.OfService() {
+			s.Service.TokenUsed(who, remote(r))
+		}
 		return who, false, err
 	}
 	name := s.sessions.GetString(ctx, "account")

@@ -149,10 +149,11 @@ func (s *server) ListTokens(ctx context.Context, _ apigen.ListTokensRequestObjec
 	ts, err := s.Service.Tokens(ctx, whoIs(ctx))
 	out := apigen.ListTokens200JSONResponse{Tokens: []contract.Token{}}
 	for _, t := range ts {
-		out.Tokens = append(
-			out.Tokens,
-			contract.Token{Id: t.ID, Name: t.Name, Account: t.Account, Purpose: t.Purpose, Made: t.Made, Expires: t.Expires},
-		)
+		x := contract.Token{Id: t.ID, Name: t.Name, Account: t.Account, Purpose: t.Purpose, Made: t.Made, Expires: t.Expires, UsedFrom: some(t.UsedFrom)}
+		if !t.Used.IsZero() {
+			x.Used = &t.Used
+		}
+		out.Tokens = append(out.Tokens, x)
 	}
 	return out, err
 }

@@ -405,7 +405,7 @@ func (a *app) account() *cobra.Command {
 }
 
 func (a *app) token() *cobra.Command {
-	c := &cobra.Command{Use: "token", Short: "Tokens of the client, and of services that use decisions or metrics"}
+	c := &cobra.Command{Use: "token", Short: "Tokens of the client, and of services that ask, read or bring guests in"}
 	c.AddCommand(
 		&cobra.Command{
 			Use:   "list",
@@ -423,16 +423,20 @@ func (a *app) token() *cobra.Command {
 				}
 				rows := [][]string{}
 				for _, t := range x.Tokens {
-					rows = append(rows, []string{t.Id, t.Name, t.Account, t.Purpose, t.Expires.Format(time.RFC3339)})
+					used := ""
+					if t.Used != nil {
+						used = t.Used.Format(time.RFC3339) + " from " + pick(t.UsedFrom)
+					}
+					rows = append(rows, []string{t.Id, t.Name, t.Account, t.Purpose, t.Expires.Format(time.RFC3339), used})
 				}
-				return a.records(x.Tokens, []string{"id", "name", "account", "purpose", "expires"}, rows)
+				return a.records(x.Tokens, []string{"id", "name", "account", "purpose", "expires", "used"}, rows)
 			},
 		},
 	)
 	var purpose string
 	var days int
 	make := &cobra.Command{
-		Use:   "make NAME --purpose decisions|reading|metrics",
+		Use:   "make NAME --purpose decisions|reading|lists|guests|metrics",
 		Short: "Create a token for a service; it is shown only once",
 		Args:  cobra.ExactArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
@@ -455,7 +459,7 @@ func (a *app) token() *cobra.Command {
 			return a.records(t, []string{"token", "id", "expires"}, [][]string{{t.Token, t.Id, t.Expires.Format(time.RFC3339)}})
 		},
 	}
-	make.Flags().StringVar(&purpose, "purpose", "decisions", "decisions (asks as a gateway does), reading (reach, lists, policy, findings, journal) or metrics")
+	make.Flags().StringVar(&purpose, "purpose", "decisions", "decisions (asks as a gateway does), reading (reach, lists, policy, findings, journal), lists (reads lists alone), guests (brings guests in and looks after them) or metrics")
 	make.Flags().IntVar(&days, "days", 90, "days until it ends, at most 366")
 	c.AddCommand(make)
 	c.AddCommand(

@@ -186,6 +186,7 @@ func (a *app) root() *cobra.Command {
 		a.settings(),
 		a.posture(),
 		a.account(),
+		a.webhook(),
 		a.token(),
 		a.dates(),
 		a.mend(),

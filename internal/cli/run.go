@@ -217,6 +217,11 @@ func (a *app) run(ctx context.Context, cfg config.Config, log *slog.Logger, arou
 		public = "http://" + l.Addr().String()
 	}
 	svc.SetAddress(public)
+	telling := make(chan struct{})
+	go func() {
+		defer close(telling)
+		svc.RunWebhooks(base, max(time.Second, time.Duration(every)*time.Millisecond))
+	}()
 	working := make(chan struct{})
 	go func() {
 		defer close(working)
@@ -268,6 +273,7 @@ func (a *app) run(ctx context.Context, cfg config.Config, log *slog.Logger, arou
 	<-following
 	<-scheduling
 	<-working
+	<-telling
 	log.Info("stopped")
 	return err
 }

@@ -519,6 +519,33 @@ func (e DueSupposingDo) Valid() bool {
 	}
 }
 
+// Defines values for EventTopic.
+const (
+	EventTopicDrift    EventTopic = "drift"
+	EventTopicFinding  EventTopic = "finding"
+	EventTopicGuest    EventTopic = "guest"
+	EventTopicRequest  EventTopic = "request"
+	EventTopicRevision EventTopic = "revision"
+)
+
+// Valid indicates whether the value is a known member of the EventTopic enum.
+func (e EventTopic) Valid() bool {
+	switch e {
+	case EventTopicDrift:
+		return true
+	case EventTopicFinding:
+		return true
+	case EventTopicGuest:
+		return true
+	case EventTopicRequest:
+		return true
+	case EventTopicRevision:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for ExceptionState.
 const (
 	ExceptionStateAhead   ExceptionState = "ahead"
@@ -1787,22 +1814,46 @@ func (e TwoPeopleWhen) Valid() bool {
 
 // Defines values for WayName.
 const (
-	Federation WayName = "federation"
-	Feed       WayName = "feed"
-	Guests     WayName = "guests"
-	Membership WayName = "membership"
+	WayNameFederation WayName = "federation"
+	WayNameFeed       WayName = "feed"
+	WayNameGuests     WayName = "guests"
+	WayNameMembership WayName = "membership"
 )
 
 // Valid indicates whether the value is a known member of the WayName enum.
 func (e WayName) Valid() bool {
 	switch e {
-	case Federation:
+	case WayNameFederation:
 		return true
-	case Feed:
+	case WayNameFeed:
 		return true
-	case Guests:
+	case WayNameGuests:
 		return true
-	case Membership:
+	case WayNameMembership:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for WebhookState.
+const (
+	WebhookStateBehind  WebhookState = "behind"
+	WebhookStateFailing WebhookState = "failing"
+	WebhookStatePaused  WebhookState = "paused"
+	WebhookStateTold    WebhookState = "told"
+)
+
+// Valid indicates whether the value is a known member of the WebhookState enum.
+func (e WebhookState) Valid() bool {
+	switch e {
+	case WebhookStateBehind:
+		return true
+	case WebhookStateFailing:
+		return true
+	case WebhookStatePaused:
+		return true
+	case WebhookStateTold:
 		return true
 	default:
 		return false
@@ -2294,19 +2345,25 @@ func (e ReportParamsForm) Valid() bool {
 
 // Defines values for MakeServiceTokenJSONBodyPurpose.
 const (
-	Decisions MakeServiceTokenJSONBodyPurpose = "decisions"
-	Metrics   MakeServiceTokenJSONBodyPurpose = "metrics"
-	Reading   MakeServiceTokenJSONBodyPurpose = "reading"
+	MakeServiceTokenJSONBodyPurposeDecisions MakeServiceTokenJSONBodyPurpose = "decisions"
+	MakeServiceTokenJSONBodyPurposeGuests    MakeServiceTokenJSONBodyPurpose = "guests"
+	MakeServiceTokenJSONBodyPurposeLists     MakeServiceTokenJSONBodyPurpose = "lists"
+	MakeServiceTokenJSONBodyPurposeMetrics   MakeServiceTokenJSONBodyPurpose = "metrics"
+	MakeServiceTokenJSONBodyPurposeReading   MakeServiceTokenJSONBodyPurpose = "reading"
 )
 
 // Valid indicates whether the value is a known member of the MakeServiceTokenJSONBodyPurpose enum.
 func (e MakeServiceTokenJSONBodyPurpose) Valid() bool {
 	switch e {
-	case Decisions:
+	case MakeServiceTokenJSONBodyPurposeDecisions:
 		return true
-	case Metrics:
+	case MakeServiceTokenJSONBodyPurposeGuests:
 		return true
-	case Reading:
+	case MakeServiceTokenJSONBodyPurposeLists:
+		return true
+	case MakeServiceTokenJSONBodyPurposeMetrics:
+		return true
+	case MakeServiceTokenJSONBodyPurposeReading:
 		return true
 	default:
 		return false
@@ -3307,6 +3364,9 @@ type Ending struct {
 	Who     string `json:"who"`
 }
 
+// EventTopic defines model for EventTopic.
+type EventTopic string
+
 // Exception defines model for Exception.
 type Exception struct {
 	// Concerns How many people of ours
@@ -4157,6 +4217,25 @@ type NewToken struct {
 
 	// Token Shown once
 	Token string `json:"token"`
+}
+
+// NewWebhook defines model for NewWebhook.
+type NewWebhook struct {
+	// Address https://host/path; http on the service's own machine alone
+	Address string `json:"address"`
+	Id      string `json:"id"`
+
+	// Key Where the bearer token is that it wants, as file:PATH or env:NAME
+	Key *string `json:"key,omitempty"`
+
+	// Name Whose it is
+	Name string `json:"name"`
+
+	// Topics Absent or empty for all
+	Topics *[]EventTopic `json:"topics,omitempty"`
+
+	// Why The reason that the journal keeps
+	Why *Why `json:"why,omitempty"`
 }
 
 // NumberLine defines model for NumberLine.
@@ -5539,6 +5618,12 @@ type Token struct {
 	Made    time.Time `json:"made"`
 	Name    string    `json:"name"`
 	Purpose string    `json:"purpose"`
+
+	// Used When a service used it last, to some minutes; absent for never
+	Used *time.Time `json:"used,omitempty"`
+
+	// UsedFrom From which address
+	UsedFrom *string `json:"used_from,omitempty"`
 }
 
 // Trial defines model for Trial.
@@ -5703,6 +5788,65 @@ type Way struct {
 // WayName defines model for Way.Name.
 type WayName string
 
+// Webhook defines model for Webhook.
+type Webhook struct {
+	Address string `json:"address"`
+
+	// Count How many events it took
+	Count int64  `json:"count"`
+	Id    string `json:"id"`
+
+	// Key Where the bearer token is that it wants, as file:PATH or env:NAME; absent for none
+	Key  *string `json:"key,omitempty"`
+	Name string  `json:"name"`
+
+	// Next When that is sent again
+	Next   *string `json:"next,omitempty"`
+	Paused bool    `json:"paused"`
+
+	// Problem Why it did not take what it was sent last
+	Problem *string `json:"problem,omitempty"`
+
+	// Sent When it took the last one
+	Sent *string `json:"sent,omitempty"`
+
+	// State Whether it knows everything, is being told, did not take what it was sent, or is told nothing for now
+	State WebhookState `json:"state"`
+
+	// Told The last journal entry that it was told or that was nothing to it
+	Told int64 `json:"told"`
+
+	// Topics Empty for all
+	Topics []EventTopic `json:"topics"`
+
+	// Waits Journal entries behind that one
+	Waits int64 `json:"waits"`
+}
+
+// WebhookState Whether it knows everything, is being told, did not take what it was sent, or is told nothing for now
+type WebhookState string
+
+// WebhookChange defines model for WebhookChange.
+type WebhookChange struct {
+	Address *string                   `json:"address,omitempty"`
+	Key     nullable.Nullable[string] `json:"key,omitempty"`
+	Name    *string                   `json:"name,omitempty"`
+	Paused  *bool                     `json:"paused,omitempty"`
+	Topics  *[]EventTopic             `json:"topics,omitempty"`
+
+	// Why The reason that the journal keeps
+	Why *Why `json:"why,omitempty"`
+}
+
+// Webhooks defines model for Webhooks.
+type Webhooks struct {
+	Topics []struct {
+		Says  string     `json:"says"`
+		Topic EventTopic `json:"topic"`
+	} `json:"topics"`
+	Webhooks []Webhook `json:"webhooks"`
+}
+
 // Why The reason that the journal keeps
 type Why = string
 
@@ -5866,6 +6010,15 @@ type BoardParams struct {
 	// Cursor next of the page before
 	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
 	Limit  *Limit  `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// ChangesParams defines parameters for Changes.
+type ChangesParams struct {
+	// Topic Events of these topics, each with what happened as its data; absent for the heads of the journal alone
+	Topic *[]EventTopic `form:"topic,omitempty" json:"topic,omitempty"`
+
+	// LastEventID Go on behind this event; with topic nothing in between is left out
+	LastEventID *string `json:"Last-Event-ID,omitempty"`
 }
 
 // CheckListParams defines parameters for CheckList.
@@ -6714,8 +6867,10 @@ type RuleAudienceParams struct {
 
 // MakeServiceTokenJSONBody defines parameters for MakeServiceToken.
 type MakeServiceTokenJSONBody struct {
-	Days    int                             `json:"days"`
-	Name    string                          `json:"name"`
+	Days int    `json:"days"`
+	Name string `json:"name"`
+
+	// Purpose What it may: ask (decisions), read metrics, read access and reports (reading), read lists (lists), bring guests in and look after them (guests). docs/operations.md says which operations each may call
 	Purpose MakeServiceTokenJSONBodyPurpose `json:"purpose"`
 }
 
@@ -6848,6 +7003,12 @@ type SetValueParams struct {
 
 	// IfMatch ETag of the state that the change was made from
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
+}
+
+// EndWebhookParams defines parameters for EndWebhook.
+type EndWebhookParams struct {
+	// Why The reason that the journal keeps
+	Why *WhyParam `form:"why,omitempty" json:"why,omitempty"`
 }
 
 // DumpParams defines parameters for Dump.
@@ -7109,6 +7270,12 @@ type SetTwoPeopleJSONRequestBody SetTwoPeopleJSONBody
 
 // SetValueJSONRequestBody defines body for SetValue for application/json ContentType.
 type SetValueJSONRequestBody = ValueChange
+
+// AddWebhookJSONRequestBody defines body for AddWebhook for application/json ContentType.
+type AddWebhookJSONRequestBody = NewWebhook
+
+// ChangeWebhookApplicationMergePatchPlusJSONRequestBody defines body for ChangeWebhook for application/merge-patch+json ContentType.
+type ChangeWebhookApplicationMergePatchPlusJSONRequestBody = WebhookChange
 
 // AnswerWishJSONRequestBody defines body for AnswerWish for application/json ContentType.
 type AnswerWishJSONRequestBody = WishAnswer

@@ -280,6 +280,7 @@ func (r *running) call(method, path, token string, body string, headers ...strin
 	defer resp.Body.Close()
 	b, err := io.ReadAll(resp.Body)
 	check(r.t, err)
+	holds(r.t, resp.Request, resp.StatusCode, resp.Header, string(b))
 	return resp.StatusCode, resp.Header, string(b)
 }
 

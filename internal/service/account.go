@@ -33,6 +33,8 @@ const (
 	Decisions     Role = "decisions" // a service token that asks
 	Metrics       Role = "metrics"   // a service token that reads metrics
 	Reading       Role = "reading"   // a service token that reads what an auditor reads, as far as it is about access
+	ReadsLists    Role = "lists"     // a service token that reads lists
+	GuestsIn      Role = "guests"    // a service token that brings guests in and looks after them, as a keeper does
 )
 
 // Who is who makes a request.
@@ -44,6 +46,9 @@ type Who struct {
 	Guest  string // the address of a guest
 	Since  uint64 // the journal entry of signing in, in a session
 }
+
+// OfService reports whether it is a service's token, which stands for no account.
+func (w Who) OfService() bool { return strings.HasPrefix(w.Name, "token:") }
 
 // argon2id parameters: RFC 9106 §4, second recommended option, 64 MiB.
 const (
@@ -343,6 +348,46 @@ func (s *Service) putAccount(
 type Token struct {
 	ID, Name, Account, Purpose string
 	Made, Expires              time.Time
+	Used                       time.Time // when it was used last, to some minutes; zero for never
+	UsedFrom                   string    // from which address
+}
+
+// usedEvery is how exactly the last use of a token is known.
+const usedEvery = 10 * time.Minute
+
+// TokenUsed notes that a service's token was used, from an address: in the journal once a day, and beside the
+// token every ten minutes. Whoever asked does not wait for it, and it is not missed while the database is away.
+func (s *Service) TokenUsed(who Who, from string) {
+	now := s.clock().UTC().Truncate(time.Microsecond)
+	if was, ok := s.tokenUsed.Load(who.Token); ok && now.Sub(was.(time.Time)) < usedEvery && now.YearDay() == was.(time.Time).YearDay() {
+		return
+	}
+	was, _ := s.tokenUsed.Swap(who.Token, now)
+	go func() {
+		ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
+		defer cancel()
+		if err := s.noteUse(ctx, who, from, now); err != nil {
+			s.log.Warn("the use of a token is not noted", "token", who.Name, "error", err)
+			if was != nil { // the next use is noted
+				s.tokenUsed.Store(who.Token, was)
+			} else {
+				s.tokenUsed.Delete(who.Token)
+			}
+		}
+	}()
+}
+
+func (s *Service) noteUse(ctx context.Context, who Who, from string, now time.Time) error {
+	last, err := s.store.TokenLastUsed(ctx, who.Token)
+	if err != nil {
+		return err
+	}
+	if last.Year() == now.Year() && last.YearDay() == now.YearDay() {
+		return s.store.UsedAgain(ctx, who.Token, from, now)
+	}
+	return s.change(ctx, who.Name, "the first use of the day", func(_ *State, t *store.Tx) error {
+		return t.Used(who.Token, from)
+	})
 }
 
 // purposeClient is that of the client's tokens, which act for an account.

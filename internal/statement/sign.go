@@ -44,18 +44,21 @@ func Thumbprint(k *jose.JSONWebKey) (string, error) {
 	return base64.RawURLEncoding.EncodeToString(sum), nil
 }
 
-// Sign signs claims with a private JWK and returns the compact form.
-func Sign(c core.Claims, private []byte) (string, error) {
+// Sign signs a statement with a private JWK and returns the compact form.
+func Sign(c core.Claims, private []byte) (string, error) { return SignAs(core.Type, c, private) }
+
+// SignAs signs claims of another type (RFC 7515 §4.1.9) in the same way.
+func SignAs(typ string, claims any, private []byte) (string, error) {
 	var k jose.JSONWebKey
 	if err := json.Unmarshal(private, &k); err != nil {
 		return "", fmt.Errorf("the key that signs statements cannot be read: %w", err)
 	}
 	alg := jose.SignatureAlgorithm(k.Algorithm)
-	s, err := jose.NewSigner(jose.SigningKey{Algorithm: alg, Key: k}, (&jose.SignerOptions{}).WithType(core.Type))
+	s, err := jose.NewSigner(jose.SigningKey{Algorithm: alg, Key: k}, (&jose.SignerOptions{}).WithType(jose.ContentType(typ)))
 	if err != nil {
 		return "", err
 	}
-	payload, err := json.Marshal(c)
+	payload, err := json.Marshal(claims)
 	if err != nil {
 		return "", err
 	}

@@ -147,9 +147,26 @@ func accountDoc(a Account) []byte {
 type Token struct {
 	ID, Name, Account, Purpose string
 	Made, Expires              time.Time
+	Used                       time.Time // when it was used last, by the hour; zero for never
+	UsedFrom                   string    // from which address
 }
 
-const tokenColumns = "t.id, t.name, t.account, t.scope, t.made, t.expires"
+const tokenColumns = "t.id, t.name, t.account, t.scope, t.made, t.expires, t.used, t.used_from"
+
+// columns are where the columns go.
+func (k *Token) columns() []any {
+	return []any{&k.ID, &k.Name, &k.Account, &k.Purpose, &k.Made, &k.Expires, &orZero{&k.Used}, &k.UsedFrom}
+}
+
+// orZero scans a moment that may be absent.
+type orZero struct{ t *time.Time }
+
+func (x *orZero) Scan(v any) error {
+	var n sql.NullTime
+	err := n.Scan(v)
+	*x.t = n.Time
+	return err
+}
 
 // PutToken keeps the hash of a new token.
 func (t *Tx) PutToken(k Token, secret [32]byte, doc []byte) error {
@@ -184,7 +201,7 @@ func (t *Tx) EndToken(id, account string) (bool, error) {
 // TokenBySecret finds a token by the hash of its text, with its account.
 func (s *Store) TokenBySecret(ctx context.Context, secret [32]byte) (k Token, a Account, err error) {
 	err = s.db.QueryRowContext(ctx, "SELECT "+tokenColumns+", a.name, a.role, a.person, a.disabled FROM token t JOIN account a ON a.name = t.account WHERE t.secret = ?", secret[:]).
-		Scan(&k.ID, &k.Name, &k.Account, &k.Purpose, &k.Made, &k.Expires, &a.Name, &a.Role, &a.Person, &a.Disabled)
+		Scan(append(k.columns(), &a.Name, &a.Role, &a.Person, &a.Disabled)...)
 	if errors.Is(err, sql.ErrNoRows) {
 		err = ErrNone
 	}
@@ -200,7 +217,7 @@ func (s *Store) Tokens(ctx context.Context, account string) (out []Token, err er
 		[]any{account, account},
 		func(r *sql.Rows) error {
 			var k Token
-			err := r.Scan(&k.ID, &k.Name, &k.Account, &k.Purpose, &k.Made, &k.Expires)
+			err := r.Scan(k.columns()...)
 			out = append(out, k)
 			return err
 		},

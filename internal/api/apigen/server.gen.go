@@ -73,9 +73,9 @@ type ServerInterface interface {
 	// Board Parties against services, in numbers (granted and wide kept apart)
 	// (GET /api/v1/board)
 	Board(w http.ResponseWriter, r *http.Request, params BoardParams)
-	// Changes A stream of server-sent events, one for every change
+	// Changes A stream of server-sent events: one for every change, or, with topic, what happened, each with an id from which a later stream goes on
 	// (GET /api/v1/changes)
-	Changes(w http.ResponseWriter, r *http.Request)
+	Changes(w http.ResponseWriter, r *http.Request, params ChangesParams)
 	// CheckList A list of addresses that somebody wants to invite, each with every cause that stands in the way
 	// (POST /api/v1/check)
 	CheckList(w http.ResponseWriter, r *http.Request, params CheckListParams)
@@ -547,6 +547,21 @@ type ServerInterface interface {
 	// SetValue Set a value below the organisation
 	// (PUT /api/v1/values/{where}/{rule})
 	SetValue(w http.ResponseWriter, r *http.Request, where WhereParam, rule string, params SetValueParams)
+	// ListWebhooks Receivers that are told of what happens, and how far each was told
+	// (GET /api/v1/webhooks)
+	ListWebhooks(w http.ResponseWriter, r *http.Request)
+	// AddWebhook Have a receiver told of what happens from now on, by signed tokens (RFC 8417) that are pushed (RFC 8935)
+	// (POST /api/v1/webhooks)
+	AddWebhook(w http.ResponseWriter, r *http.Request)
+	// EndWebhook Tell a receiver nothing any more
+	// (DELETE /api/v1/webhooks/{id})
+	EndWebhook(w http.ResponseWriter, r *http.Request, id string, params EndWebhookParams)
+	// ChangeWebhook Change a receiver, or pause it; fields that are not named stay as they are, and what it was not told yet it is told
+	// (PATCH /api/v1/webhooks/{id})
+	ChangeWebhook(w http.ResponseWriter, r *http.Request, id string)
+	// TryWebhook Send a receiver an event that verifies it, and wait for what it says
+	// (POST /api/v1/webhooks/{id}/try)
+	TryWebhook(w http.ResponseWriter, r *http.Request, id string)
 	// Wishes Guests who ask for more time
 	// (GET /api/v1/wishes)
 	Wishes(w http.ResponseWriter, r *http.Request)
@@ -1084,8 +1099,48 @@ func (siw *ServerInterfaceWrapper) Board(w http.ResponseWriter, r *http.Request)
 // Changes operation middleware
 func (siw *ServerInterfaceWrapper) Changes(w http.ResponseWriter, r *http.Request) {
 
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ChangesParams
+
+	// ------------- Optional query parameter "topic" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "topic", r.URL.Query(), &params.Topic, runtime.BindQueryParameterOptions{Type: "array", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "topic"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "topic", Err: err})
+		}
+		return
+	}
+
+	headers := r.Header
+
+	// ------------- Optional header parameter "Last-Event-ID" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Last-Event-ID")]; found {
+		var LastEventID string
+		n := len(valueList)
+		if n != 1 {
+			siw.ErrorHandlerFunc(w, r, &TooManyValuesForParamError{ParamName: "Last-Event-ID", Count: n})
+			return
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Last-Event-ID", valueList[0], &LastEventID, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "Last-Event-ID", Err: err})
+			return
+		}
+
+		params.LastEventID = &LastEventID
+
+	}
+
 	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		siw.Handler.Changes(w, r)
+		siw.Handler.Changes(w, r, params)
 	}))
 
 	for _, middleware := range siw.HandlerMiddlewares {
@@ -7472,6 +7527,128 @@ func (siw *ServerInterfaceWrapper) SetValue(w http.ResponseWriter, r *http.Reque
 	handler.ServeHTTP(w, r)
 }
 
+// ListWebhooks operation middleware
+func (siw *ServerInterfaceWrapper) ListWebhooks(w http.ResponseWriter, r *http.Request) {
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.ListWebhooks(w, r)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// AddWebhook operation middleware
+func (siw *ServerInterfaceWrapper) AddWebhook(w http.ResponseWriter, r *http.Request) {
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.AddWebhook(w, r)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// EndWebhook operation middleware
+func (siw *ServerInterfaceWrapper) EndWebhook(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", chi.URLParam(r, "id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "id", Err: err})
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params EndWebhookParams
+
+	// ------------- Optional query parameter "why" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "why", r.URL.Query(), &params.Why, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "why"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "why", Err: err})
+		}
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.EndWebhook(w, r, id, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// ChangeWebhook operation middleware
+func (siw *ServerInterfaceWrapper) ChangeWebhook(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", chi.URLParam(r, "id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "id", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.ChangeWebhook(w, r, id)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// TryWebhook operation middleware
+func (siw *ServerInterfaceWrapper) TryWebhook(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", chi.URLParam(r, "id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "id", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.TryWebhook(w, r, id)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
 // Wishes operation middleware
 func (siw *ServerInterfaceWrapper) Wishes(w http.ResponseWriter, r *http.Request) {
 
@@ -8322,6 +8499,21 @@ func HandlerWithOptions(si ServerInterface, options ChiServerOptions) http.Handl
 		r.Get(options.BaseURL+"/api/v1/changes", wrapper.Changes)
 	})
 	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/api/v1/webhooks", wrapper.ListWebhooks)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/api/v1/webhooks", wrapper.AddWebhook)
+	})
+	r.Group(func(r chi.Router) {
+		r.Delete(options.BaseURL+"/api/v1/webhooks/{id}", wrapper.EndWebhook)
+	})
+	r.Group(func(r chi.Router) {
+		r.Patch(options.BaseURL+"/api/v1/webhooks/{id}", wrapper.ChangeWebhook)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/api/v1/webhooks/{id}/try", wrapper.TryWebhook)
+	})
+	r.Group(func(r chi.Router) {
 		r.Get(options.BaseURL+"/.well-known/wexillum-statement", wrapper.PublishedStatement)
 	})
 	r.Group(func(r chi.Router) {
@@ -8991,6 +9183,7 @@ func (response BoarddefaultApplicationProblemPlusJSONResponse) VisitBoardRespons
 }
 
 type ChangesRequestObject struct {
+	Params ChangesParams
 }
 
 type ChangesResponseObject interface {
@@ -15703,6 +15896,190 @@ func (response SetValuedefaultApplicationProblemPlusJSONResponse) VisitSetValueR
 	return err
 }
 
+type ListWebhooksRequestObject struct {
+}
+
+type ListWebhooksResponseObject interface {
+	VisitListWebhooksResponse(w http.ResponseWriter) error
+}
+
+type ListWebhooks200JSONResponse Webhooks
+
+func (response ListWebhooks200JSONResponse) VisitListWebhooksResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListWebhooksdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListWebhooksdefaultApplicationProblemPlusJSONResponse) VisitListWebhooksResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddWebhookRequestObject struct {
+	Body *AddWebhookJSONRequestBody
+}
+
+type AddWebhookResponseObject interface {
+	VisitAddWebhookResponse(w http.ResponseWriter) error
+}
+
+type AddWebhook201JSONResponse Webhook
+
+func (response AddWebhook201JSONResponse) VisitAddWebhookResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddWebhookdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response AddWebhookdefaultApplicationProblemPlusJSONResponse) VisitAddWebhookResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type EndWebhookRequestObject struct {
+	Id     string `json:"id"`
+	Params EndWebhookParams
+}
+
+type EndWebhookResponseObject interface {
+	VisitEndWebhookResponse(w http.ResponseWriter) error
+}
+
+type EndWebhook204Response struct {
+}
+
+func (response EndWebhook204Response) VisitEndWebhookResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type EndWebhookdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response EndWebhookdefaultApplicationProblemPlusJSONResponse) VisitEndWebhookResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ChangeWebhookRequestObject struct {
+	Id   string `json:"id"`
+	Body *ChangeWebhookApplicationMergePatchPlusJSONRequestBody
+}
+
+type ChangeWebhookResponseObject interface {
+	VisitChangeWebhookResponse(w http.ResponseWriter) error
+}
+
+type ChangeWebhook200JSONResponse Webhook
+
+func (response ChangeWebhook200JSONResponse) VisitChangeWebhookResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ChangeWebhookdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ChangeWebhookdefaultApplicationProblemPlusJSONResponse) VisitChangeWebhookResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TryWebhookRequestObject struct {
+	Id string `json:"id"`
+}
+
+type TryWebhookResponseObject interface {
+	VisitTryWebhookResponse(w http.ResponseWriter) error
+}
+
+type TryWebhook204Response struct {
+}
+
+func (response TryWebhook204Response) VisitTryWebhookResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type TryWebhookdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response TryWebhookdefaultApplicationProblemPlusJSONResponse) VisitTryWebhookResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type WishesRequestObject struct {
 }
 
@@ -15997,7 +16374,7 @@ type StrictServerInterface interface {
 	// Board Parties against services, in numbers (granted and wide kept apart)
 	// (GET /api/v1/board)
 	Board(ctx context.Context, request BoardRequestObject) (BoardResponseObject, error)
-	// Changes A stream of server-sent events, one for every change
+	// Changes A stream of server-sent events: one for every change, or, with topic, what happened, each with an id from which a later stream goes on
 	// (GET /api/v1/changes)
 	Changes(ctx context.Context, request ChangesRequestObject) (ChangesResponseObject, error)
 	// CheckList A list of addresses that somebody wants to invite, each with every cause that stands in the way
@@ -16471,6 +16848,21 @@ type StrictServerInterface interface {
 	// SetValue Set a value below the organisation
 	// (PUT /api/v1/values/{where}/{rule})
 	SetValue(ctx context.Context, request SetValueRequestObject) (SetValueResponseObject, error)
+	// ListWebhooks Receivers that are told of what happens, and how far each was told
+	// (GET /api/v1/webhooks)
+	ListWebhooks(ctx context.Context, request ListWebhooksRequestObject) (ListWebhooksResponseObject, error)
+	// AddWebhook Have a receiver told of what happens from now on, by signed tokens (RFC 8417) that are pushed (RFC 8935)
+	// (POST /api/v1/webhooks)
+	AddWebhook(ctx context.Context, request AddWebhookRequestObject) (AddWebhookResponseObject, error)
+	// EndWebhook Tell a receiver nothing any more
+	// (DELETE /api/v1/webhooks/{id})
+	EndWebhook(ctx context.Context, request EndWebhookRequestObject) (EndWebhookResponseObject, error)
+	// ChangeWebhook Change a receiver, or pause it; fields that are not named stay as they are, and what it was not told yet it is told
+	// (PATCH /api/v1/webhooks/{id})
+	ChangeWebhook(ctx context.Context, request ChangeWebhookRequestObject) (ChangeWebhookResponseObject, error)
+	// TryWebhook Send a receiver an event that verifies it, and wait for what it says
+	// (POST /api/v1/webhooks/{id}/try)
+	TryWebhook(ctx context.Context, request TryWebhookRequestObject) (TryWebhookResponseObject, error)
 	// Wishes Guests who ask for more time
 	// (GET /api/v1/wishes)
 	Wishes(ctx context.Context, request WishesRequestObject) (WishesResponseObject, error)
@@ -16979,8 +17371,10 @@ func (sh *strictHandler) Board(w http.ResponseWriter, r *http.Request, params Bo
 }
 
 // Changes operation middleware
-func (sh *strictHandler) Changes(w http.ResponseWriter, r *http.Request) {
+func (sh *strictHandler) Changes(w http.ResponseWriter, r *http.Request, params ChangesParams) {
 	var request ChangesRequestObject
+
+	request.Params = params
 
 	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
 		return sh.ssi.Changes(ctx, request.(ChangesRequestObject))
@@ -21527,6 +21921,147 @@ func (sh *strictHandler) SetValue(w http.ResponseWriter, r *http.Request, where 
 	}
 }
 
+// ListWebhooks operation middleware
+func (sh *strictHandler) ListWebhooks(w http.ResponseWriter, r *http.Request) {
+	var request ListWebhooksRequestObject
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.ListWebhooks(ctx, request.(ListWebhooksRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListWebhooks")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(ListWebhooksResponseObject); ok {
+		if err := validResponse.VisitListWebhooksResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// AddWebhook operation middleware
+func (sh *strictHandler) AddWebhook(w http.ResponseWriter, r *http.Request) {
+	var request AddWebhookRequestObject
+
+	var body AddWebhookJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.AddWebhook(ctx, request.(AddWebhookRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AddWebhook")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(AddWebhookResponseObject); ok {
+		if err := validResponse.VisitAddWebhookResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// EndWebhook operation middleware
+func (sh *strictHandler) EndWebhook(w http.ResponseWriter, r *http.Request, id string, params EndWebhookParams) {
+	var request EndWebhookRequestObject
+
+	request.Id = id
+	request.Params = params
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.EndWebhook(ctx, request.(EndWebhookRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "EndWebhook")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(EndWebhookResponseObject); ok {
+		if err := validResponse.VisitEndWebhookResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ChangeWebhook operation middleware
+func (sh *strictHandler) ChangeWebhook(w http.ResponseWriter, r *http.Request, id string) {
+	var request ChangeWebhookRequestObject
+
+	request.Id = id
+
+	var body ChangeWebhookApplicationMergePatchPlusJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.ChangeWebhook(ctx, request.(ChangeWebhookRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ChangeWebhook")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(ChangeWebhookResponseObject); ok {
+		if err := validResponse.VisitChangeWebhookResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// TryWebhook operation middleware
+func (sh *strictHandler) TryWebhook(w http.ResponseWriter, r *http.Request, id string) {
+	var request TryWebhookRequestObject
+
+	request.Id = id
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.TryWebhook(ctx, request.(TryWebhookRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "TryWebhook")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(TryWebhookResponseObject); ok {
+		if err := validResponse.VisitTryWebhookResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // Wishes operation middleware
 func (sh *strictHandler) Wishes(w http.ResponseWriter, r *http.Request) {
 	var request WishesRequestObject
@@ -21702,565 +22237,585 @@ func (sh *strictHandler) Would(w http.ResponseWriter, r *http.Request) {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7P39kty4kS8M3wqiz4nYGZsaaT7sXbfiRLw9ksbWzod0JK31RvjodKCKqCq4WUANgepS7cRcz3Mfz5U9",
-	"gUwABMkEi6wPSWN7/1hrmiwQH4lEIvOXv/zlaq7XG62Esubq+perDa/5WlhRw3892dZG1+5fpTDzWm6s",
-	"1Orq+kqJ95bpBbMrwTZ8KdhMLHQtroor6R7/vBX1/qq4Unwtrq6v5thKcWXmK7Hmrrk1f/+DUEu7urr+",
-	"+tGj4sruN+5NY2uplle//lpcPS/FeqOtUPP992Lf78KblWCGrwW7E3u2k3YlFeOs5HtWi43g1kDnFrI2",
-	"lnFldqIOvVsJXsJ/+e4lX3rgPpXp55eun2upwn//B9nrxY/czlf97j57w5dhxozlVjC74hb+c77iainY",
-	"jhu25qVgi1qvs31dPMAPDHWy360f5Fpa9yq1PBU87DQo19v11fUf/Jjxv76MTUtlxVLU0PbLWtxLsesP",
-	"+TXfs50b5E5vqzIMk6v4T6Xdqi0zUrPx7aYd85+faV0JruDzb1eiFi+d1PZ7sOG1VaK+fv60YGbD5wL+",
-	"tRbCSrW8fv6U6ZpxxaQVa8YNW8jKvRH6s+F21XRn575zVVzV4uetrEV5dW3rrcgsw1f0Mrxd7TM9ddJc",
-	"C260auTi73pbK16xOyE2JjNJu9WQvBKd+NWNwGy0MgJ2+MtazyoBPZprZYUCMeGbTSXn3HXu4Qbf+P3f",
-	"jevpL8nH/mctFlfXV//jYaNCHuJT8zC0C1/syIVeC1h4thPKsl2t1ZJpxfS2ZkaWgn32h0ePPi/c4kjL",
-	"5lwpbdlMsFIrJzM79/zrAgTplbD1/sHNwoqaGb43TCq20ju25mrPjJhrVRpmNbP1nvEll+pzWAffSTeG",
-	"m/lcbCxXcwHjLkvpesmrl7XeiNpKN0sLXhlRXG2SP/1yJcvOfP+JmG432dzPW29pEl3yJfHLrbKy6vzw",
-	"j4d+9msqoH9znYxdCC2+iz/Ss7+LuXXfwlkQ5begaNsDne2TnUcNrPfISD+d+TENd3u2T7uNzR3ovt6i",
-	"5Lb7XkrDZ5UoKd0R9hDRzY2oc2OrdSUOyf4r9053TPAx//v4haLp4cC4bvD46o2ON8Pu9dOJPogyCqsV",
-	"a0O+5//A65rvr2CrzqWROHihnNb/29VeOPWjdNLHpoElt6L9jaGp+TO3ov/ZzlSFcSW9aQ0ofHRgyp7A",
-	"CXNwS6+lSv/6ZTEgP20l9pOe6XLPjFwq0DrOAmHSPmbSGmaEcb02oKOsvhPKMKHcXuwL4YYbs9M18Ykb",
-	"psSOOaUnQI05y4Fo2BsVzaR1z6FUYXxVDEl7/0zCZ+4belsbtltptuIm/eBjpoQoRckW7jBla7GegcFC",
-	"GyV/C98trtS2qq7eTdpSBZx3B159u0KJIkTDesHubKOyrIUx/QmAA/G9/cK/wKTxYyUXMqtN3Mz1G3+x",
-	"rZneKbYRelMJxs0dAyuMkJBaGKGsqPM9jK8wWBNDtlMLo7f1XEzUCEbU9zKjz620lTisz73uw7ebFtMu",
-	"FXEZ0gH7ySM3ehl61VlNWh8u5HJbx/UmNMIvPdu2a7e8EnNdl6Zgm1rfg1oSZcHM1myEKt0/V3otCmZW",
-	"3H20YJZXd/APt0p8bk0Bm6hwyy7c/y5rrtxfwTQ1hbu46Nr9ARanYHPu2nNG0hUxAd64pU/gla7pedjx",
-	"/Xht/RYlYFBZh26EjzZT7T9WuCUhV7CqXgvrTHHTX0Zh+ZLeTfWSK2l42Mv0aqJt3l6/59aZ+KIqQWHj",
-	"7bASTm+tuX3M+MyAOers/HA1cVvecFk6BSjJVTDJCMZ35Q18HLri1XfSlf5nOlMev1ngNJGTe4TN4J+N",
-	"l4+2fULoDh5VLvEx9+g2p0GKvFp+u9JrprcW7gpu7n7eCuOeudXiM71NZjBp7h/ATiqu7qQqyf6F06cv",
-	"Z+5J9DxsQUC8kEvrZuxO6Z2iZkxpe1tpfSfKW5y8zgG2wNu9NGyht6q8xv8E0wAEgrmDx7D0Smv2xt21",
-	"nQkRdthC1wUzGt+Rlq353l32tF2JeicNrDB6lkavTThVMvcWfHibPa9rcR+X1u9IOBX++M1VQRwSbjdW",
-	"7qcHlvR1eM/9Btfh8MkZXvQrH3dUMkgQ7Zap3JiChNGcbPNkqKQKMXei/CuvtlOvxvUWt3Tn4tqb6PvQ",
-	"dsfuBUV83UjNpuJz4e73UWi8OMOHikP+r8L7bs7nHjrs6UnXMHqOXG/Jid6WUijKmKmkmqA0Qjs/SEUq",
-	"j6zEK7Gb67WgzNQ3+42c84rFVxhfa7V0078mt4MS72lN62Y7XKtan/hegR2Mj5PmC1ZJdecO63m1bVnd",
-	"yecG9zo4WsuDGxPfchOmLa/6HXTzCTYDr6or0gfa2rLYXGuH4jqGDzRzkU69n7ohAYGFnXikZw/gOd+a",
-	"g/euJ/DSCefkwQMrK4zUhdh2pLFwGoEZvRZwG+8cZa1bdt5Yds9yPi4jyy0lEq/8E1ZLc3fNOIgq2+n6",
-	"zsBFeLfS4l7UbKXB3LTgzcRoCXTEnZozXteidA/iHWLw3nbkcRa9cZSWbSwBXjlrne24uRpyRg40EpQz",
-	"eCskYYQRN4f9gZONPslQdBNRSZaK2j/f8nriEZYYn4my/4Y8XWjT64aVes2legynSLzbHgh8DTqM+0u7",
-	"neFHTCY40p8JzdHV1B5uVmmP3gFg+xnrREhvhGJWd/YAbhFKtmq9G3/GwQBe6R3pqThW3fePFXg0rjNv",
-	"8FUwM/QIiy4cD+5tP/jmYPDfHTgL4gT0FhHcCTj+Y10c3+6Zd84U7DPckAUL+/FztuGyNmiXKSFKxpl3",
-	"Z/d6eZraP5f+zmittyuhkuiwbi4yfgpBhVGiupOlONf82hDA1guGU51OrdJKHHQEdDRoog6DLPguZwXp",
-	"TZTzbtDnNizh+LH2PjHb3yYLd0JD5xZtmLiC9SScEuVKLOyt3hI34DdaY6TRandlNdv1WpRsu/Gu8A1f",
-	"imumVbVvjNtaoIdWlCgA6PJzPzXuhy0DM/UtpwZ6f6SJaU1ZyHy+Ot/c3bWsdRBY+ALjah8vZ9KOkt2+",
-	"CdzIbeh2EWWxJU+0RNvVX3h1LwiB5uZWL0glMRPREu6qiX0Tk5b+XNNguintBhj8PrP9rfdwz/a3lbgX",
-	"1ZX3nkhjwxCM5ap0n6ScQzNtV5kADK8tzrJ7B/pinJjoXcdjCW4SEDCl4VfG9TXxY7ruT3KjLAS3wWc+",
-	"1DG7EnvGy7VsnKgS+hglYfw3/64l3mTC3JoVuPN857dqrtVC1ms0lVdC1rd2WysMFOA/qfm9E/QBgYtF",
-	"jq/S2ghjGbySOhzAZevNLpwAbu7Q74ijDV2fV9pAP6MYcLUnu5cPHVUl2Ts/3+6okpZVWi1FzfgSvGjK",
-	"RwrBR8wqYQ0LRnRfsbh5JV2swslTX/xne7bRlZzvr1kQ6AKeuG9BUNJN3dCU0d3Y1rdjxc31CRsdtw0m",
-	"yV+I1fVcuk72jLDk8g1GYrgsb2d70ouNoQWjKUtj4MoHYk9M040BvAz49pjSu0QUQVrQ4bfYGhjTVuFt",
-	"+d34255bB6HKaDDtuGnkEH7jpl+NuvipBtWG29PPfRDJRi+HXRoHHrQEbg/qIHgSFDoVGuxJeu2xeNIA",
-	"xKhg3CTuwNRJuNwKY69vnj599ez164KJ93MB7cBDJ5PXP938+KzwUXP4q65DC6RBOV9xqUZffp64t19b",
-	"saFEd65LWl4qvqe8KaDk3CMcfSnmsuWBSE1zCHrTVvt7clLdsaBZqb1e5AwEj1dU83rT9ysNzcIL/Awx",
-	"BclG7IT+ygat6v0vdjBaFPYJeRkJ/m3C1YJLELadl2gvt9ROs7mLd/SNE85sTWuTOVcBWSntNexMJY2t",
-	"udW1Dzp7V7dWRtc96Q7Ts6dvPnZFGsFvg5ceeuyxnjPB5ALlCkUMNF2D9xzWDyDJfjZTlWVzd+JmX/QR",
-	"YCDWmYVciYrE3eBQ3FM243PSaRE3VVjrgKItxYJvK3tVJGoOMR5uSE6t+AOJlIfBkEhzxMVZ3Zv8rCZx",
-	"j+H5xrHQEyvmdxltmtU3S27FoLLI7pvx22OUqwU6UnTEaUCIxPzuO71VpEhUUsUoKoY3CyYkGElcBf9e",
-	"cPK6myAHmG7Wqzis5sX8LgRxQltjfvPav0u6/ppWxyOgniumdL3mFUATyAOMBz058gSLAkUeYWcOMlR+",
-	"uPkwVfbgAt/Q1URrr3He9mLlnN2LupRzG40N5eVnL9wmdne1q4ETgrL1wASPaBZ3zaBa8N/NmLW8qgUv",
-	"nayWWwR9u12CcZQ1r9y6t9CpOR0iVdxdzSejfLTWNrv7Xjey3r2950NYJ2G6/hLA4n4LuFsFg2Y7k7vj",
-	"e6YXlH9IKqtpKc27l/38mJPcYp0VCC7k2HYy+dDHwk0jPfeahtKV99LkwNOz/UGT0s8gAO+NJUNCro+K",
-	"/oDxSDXS3EgMiz1pWAOAMAdDHzKuSKTA25Wcr4KxlBj+HjeAqQpiHbY2fRYPmG01l0aMiZlhz5Ph4QTm",
-	"V5VwhZ3zztF8Y2RjIGlES5MuKRlRytrleZBZxt56E+1Z+GzrTj3aymoZzcPL6oEsASAbECNhtXFywm2x",
-	"mXZy2RFs+lefktVe+nyoBMJS6RHBzR36rHxqyOEjINwdsCm6b9vgxs+GrqijetD5vWsbjzlYRicikjZL",
-	"drUWpVBW+ujIhNBxcOYNpA5+SZoVTR7AEIK/GIe1js2Rg9vaF4sFoRmCpd/rXcn308J5OUnLyIxrP8T1",
-	"qR4/DejJdocXldb1ePUDrXznfkOpoHAbPNjCX9yLvzrzSFa3Oy5t5nrpHo0ABkKbf9YkdMy30PpWEYbt",
-	"u5ydr6ecMKVyK+ls6LPaI7ik2Gy2i7gY/XWlko5T5HfquQAEjRWb6yc3//X6GaWhIaOWuNSt9VooxOYo",
-	"gCrsVrISGNBwc0215RbisFwvIN8ZvpsdOy454aW81YPpiIetWndc+9gE+mNWfLMRinHLXNMFm+2ZD6n1",
-	"ulbmzS5sa6GrCg7C8VvuKZVH0Exl+1M/CmP4UrT6v9QMwitp2L5sWX6daKjyx8WxMxizy2f7IGmPISbf",
-	"CjNAJFCRAIgak0VGHEzhzSKufDIEvx5+rrKi9BevutqS1BHVVkx4eu+Ge/BKVIKbqUhhH80j9mblLKfl",
-	"yvtpjdZgeOuarXUtGkGO8a5Zze8ERLvIANMkhVIk6gS+ydHz/28mXBPTQKdTHPvggjsI7xpWRfixku9b",
-	"kVRIb3aDdLKA2wL6g3gCq6uS8ZXgZfv7JOQ6s+W4rGIEE+ZbZOKFbmJy6kEaVm5hU8x5XUtRspZzPT0Y",
-	"T8jiS6WNkHmQAzqWLy3mLgJYoxVH7i2Spt07YfH6Lk898ZzvnSPUHBOAvswZE340tEslr3zKQddD7iZq",
-	"RiW5wrI6pRfyNpzSA6czRPaNqBZwluxW2l1fIRi91MI4VQkHjJtsXpaYzWFaDpRkwNNQ7n4gk0HuHsEy",
-	"0bV4UoajidDvgRWhXbILWYpKogkdrmTiPQefmpXLFWZHzva3K47YL3cOvRsKVJAmeuYBolHGX7CDr4aY",
-	"dOBg6IvWX/QOcAuMh5iV5XcCdqdPK+7k40WAtzkMwffX6XBthoEWzZTSi0FdiLgqb+lQA+LCxmNNp8r4",
-	"YpET8Nqt/vgPj4qUwFhC0wGaGgY/LMO+o0RWQjbzYCbcxRvfqqoXi6vrv43KQnhXUPrJR/gwz0wwHEPz",
-	"ldtjgwrzSCEQ9t+SS4WAHg2e9pijRm68blJG6tHIp54N4D52/EJT5lafhNGAfcvMdr6KEEnfkSNntRvo",
-	"xSmmsf84fzmhEzWdMZXIVm4CCQcep0MseiOUALoi+4VUCPHw2dpfbNwdpQAf91yEV/Aq6oF+h/PCIHEP",
-	"My5Cv/PjJS+LovTeh3bfv6v1OoKapWILXc8FYvJ9tB7yjb3zfJxKqvnCPiulpTMum5RJArsFiLGkHz7V",
-	"c8cNc1/itSiBQOOqOJxw2buf3Ie0R5wLcgIBevZMWYwtTbigVFrf3fJK3olhCpmDdv/BVI2eNZEfCK1w",
-	"8867EAVtr8wjn6iEQlKLtb7P5NgNOvnyoVCzrVpBRwVkXrjn3YeMZ8SJX0akR0lq0+H5yyIFBqOUgZIH",
-	"e5qf7zfC2MGged9dCr8jH4kghRS2ztb7NNBBBpLaIkknHUXCFl1DekGEPXnArjRg1rumDIOmJga6s8CM",
-	"rZJZYAgRiMY4M2bCdSAztXE7FJCKHkB7MALRpFn5BWj6k8aksxAQXG7zfL3RNRmnmGs1F7WacA6/xBE9",
-	"wYzr/nn8Bq5OeIFKeGacMayaJPhoT5zk1MI81tmeeYmnkh2mmamNOqLQeA0xIOECqKW1Qo1QhiF3Niat",
-	"x0VoWmk+Ri+rrpGjYmoshze/6qZ+MEh6CNQTBYPDH7ka49wlp8IfHtHumPfP8eUvH1ExUbXc8mU/mkTt",
-	"A3rU5u4siY9f/eEbovd/1zJz4iNjCndXudqIqI2adAFn7Dh7BJpou62+yeP3Dyb6pzPW7RVvMZY+Zmsu",
-	"K+/MBjBNuGgydHl6P4fqEQyMnvzn6l5aTnNOZUj10v4TwgIh2TGkOMNqsvV2gWx76xDvjV3I7STPxjpB",
-	"psatXqeT7ke5LrysNSbzXEiwwwnWSv39h9sAPKbR/5sJQo9OGGnHCH0PsptbLhqZmwUdvgm5BZu6bZIm",
-	"tAaR3ajv5sXcrN5PgqamlfksoDrhexOoZjx3XbBnPGPtXCtby9nWovZQ7f10MDc/JKjuWdiV/V8CkpiU",
-	"PS9zjayt+L0AQcs05ZcnjKGZqSIJQAfjHKV+jDUG7TY8TqR0uEsloR35/G4k+87MB51GvDrXalEF1N34",
-	"O+8T/zOSBUou/d2gb+eHm/npt2uZAbdqbcRUr9aal7nTpRS3mWMJL2h9dDBu01mtt8uVZdsNQGe5FciG",
-	"CfpF1Cy5ok9gTVTa5uM4IR0NoIXk3WU7q6Txaa8jZOPnrUSRo+g3INZE6A3gRgoBOS3VErIFWPzBSM/K",
-	"X0RVer7Sya6V8DQ6V8a4UIJbPhd+6iDBfO5lowqMgPSGOMXFVVnrzSZzc98JuVxRl6kMI1tGBmPALiek",
-	"A3vRd/WW55IJ9iM5idFht6IsE4p52TsYwtbyu88rrSL1XeGkB62R6qqw+5r9Hpcvkc2scv22loIKbLhz",
-	"JZuXCE/dZvYTl8FbTlDTURv2H2W021GKKu+pGpaAM6qL826fKVLVlqGsRMTzrO89Usz91lmJJnK022CN",
-	"ecddwsy3FlwBYqqX6ILcltNOpowcZHM71t6rGb9AdCFzsuwmhAe6QXdoNnjtXVPURPeiyDFl9zfR23Ex",
-	"b48gA5kMgW+/8H51iNTHjjCCyXPqyQCC+ZuZ3alyngevjzq3qFUKM0Yuy1Z84rhR6KAhezjB4MZhZpLJ",
-	"zIl8NdnUn/5YU/anwUFnbtH2EKlJnvgvK4Mx4F1zZW89GRI6WG9LzD9JGOuaAI6MHq/bim/adslIzPhR",
-	"JH0nsb3qHKYF06QHI8YHwhEhCzjhaPJB30BtENYpt+bbzUaTOLdcpqG/ILWrppBZK3zSZsllAO1kVZ3e",
-	"Tg/2Dr4H1/TgxPiQ+IW8gKVug68slnAQqryFjdFsA7eQ7le3PltcqGZfXMWrS/P+bRPnSv+LpI0Gjvjc",
-	"zbSR/AOUtPlyMuMjauRaPEOsQ5+5lht7688MKqXLWFbpOa+gYpfPFpRVhWSBdJZV9vYm1PE54gGEATin",
-	"HbKXxL6TAw65f8PRwUyaqa/24P3B9FUpx3yfR5/Wers5j7WdJem9iXBkq3e8Lj3ueaYhdXj8dz0VwqS+",
-	"DpQaAiKgocP6ACM30ltTR3g/Ic5DrKW6DZ4WfZ/Ztbk6RzEl8FYsFoK6gz23/qJFEDvkIqRg20WOCS8N",
-	"YW6Se6ETrCR8OijdIwvodOxsL6GHUOiEwB6MbKSh0kePcgJ9sJlEwKlvf3PUtwmhPnk8U3hgz7YL+vWQ",
-	"ehIy8hyZBPLvlyyDAQ0K6MtQZ/HYqhtcNXncnscNsila1QewzNxutX/M1LaqfHxMK8H4ju/DU8/noC0U",
-	"Wyg9D+5nr757wv796z/9kaSVfPbe1tzXP6ESdTMQ7Fzqei+vEtB0+DY1j9/JSjyrayr5bq6r7VrRN508",
-	"ocYa07ZGY7D8V5of0r3MmBdI3DTpFImJzIeLmoRaeIOXpZKGha9kC/WbmGtTL/5qu55NTmPrX0XHOXNg",
-	"24WcQO8mCOxY4bJSOhtphdRroXMDq/a9H1iPrT4uAwFYmjqp2dkDtys9RZPcW2Ey0sF7ly6RGt+bBNIb",
-	"1TwZdW0Ku2DIWTGlIVgYKnVmFIYydj98fYCs+jtZG3uTEpFdBDpSZJPux6bZ08VS+4iUYlR+/Xe6djYy",
-	"WX+pqvQux6lyJ8Tmdq43+/PVqzTC5oIlWQynHXFvigUsgVim6Xj8YhGHOgC4BLqtNytSxZfC8owRfUCT",
-	"BovdpwFBriQBLk342HzNlyFmtszkD3hbsyjuP2MeyZSUmWMyRnpVNbs5FnTfLJXME/E2YW6d/EdUiKc7",
-	"RrDKuzOwhOUIwjLUcjTvW6z67b9ODlfeC/XKuwD7zIF04D2w40rLlgILja+ZVEzpnU8SRwJwuOYkLKwJ",
-	"61Y2XS97yYfqCdkCXyUWIAH+17UwoYb46Xwdh/yrWe9p7vpcyfvBq7PNELPtr4qj6wkHH2ySXeQLF4S7",
-	"cVxsUki2dAJA35Kh/Hbj6r25T/wZvIqU2B/h4Fnptbj1FNSToaaVnGfJs6Ao07SB/eBklyJ90nOeVXm1",
-	"UGKX6Xysb3nw06/hzSCQt/nS1DHr+lSPuBV1ZokGvEKicvs24zEyq4MXafdOD3/n63F6UUw8QyFZHJcy",
-	"K/JH+YAikV7OHUI727vukLVU4b8J2B3tmR/njU/9941nfsVVeQtKqYgZ8SGiJW4DzqwWa3fADzvq25oL",
-	"NnWLzESoks3EQnuecuw+4G00nR4/Og2gtXFbEQEyj6jZfId8OYR5TUcZNtt6o40YlfwwycM1JdQRDqVD",
-	"M5BE+A7eGwYo0ZXYuTWNGbTcsAWv3f9A7W63vADRW/M9W+qDJB3dELFuMLTi4GYtp+apqUxiI6Q408Is",
-	"yna9GifE7vXAyjIth3DAuf8phyjTwJgS+WXBM73vAxiM5WTO3Xsx8V54IDR+L7MH7FFR8ZHWWN8Kg6Fl",
-	"p/AHb/m2ZzBzB4T7GzmiQJtwbLdlyAyIRAnZHv8o6nPETuiTMvDNHnxxvH7tenjw8gAfGh5jOUWy4613",
-	"ZAVkeJ20hjsh8UTNNJYyATTNEfWezfTzCmtQZ5LaMaioqb8cWDjK7ktwFUXDZoHDzy7062Brjz9W8k5z",
-	"QZLBQL6LZ54KwCKm65CUzhTma5Ot3Q5BneCFLHJgSJAAA2CEmOiO0bVcyqk5GYO4p8agymcPTdLS/tlA",
-	"wdDe1X1u8dKO1nDZwn9NSMoOl+0wSZTIJckQPZGjyzU8t8yTZzQVGx4zUZlQ4LwOZGHFlFoeIziiJ5R9",
-	"brh8s5Sdz9cbPrc5r+B4/fSjvhfmWxLamKuBv7W3GumPOgoIWeZ2K71mcJsUNXLQ+eVv9mhi+43z8CED",
-	"LUW7g525HWBPbzI9eiz7QJFV7Zv6RCH7hGZ5Qy89RaASn6U3N2N5bZHjRW/GDhXXtQkJ5E60w5FJWNmU",
-	"qfYM6UWuqaG5nhZgGpC9yCxAxeRrY5ld6a1BMrMJ85ojHwDXxi0sWMfoOKiOw08xJ2PaT5uUvF4hjUi9",
-	"U9Z8AYoJ3q4nwafWuqazPr0zAdgxYaofs1LvVKV5GUrxtUu256pLUnT7vRrwocoPZDHzWSV80QyoYuHr",
-	"0U1bx59C7VIqLumBUL3e/eSrGwbEFLjdVQClUWXm7M7XPyaG2cbmZcfoThbQ7cUJw33he5KxBkbAdqIy",
-	"SOluT92km1pAZYGsKOitNRLU4hymp9RMomgDf3JnCn1z06bmZdMHqsZzzFzsUB6HGvBw8K+3xrLGuUdk",
-	"aVFkkEdOGhKC0apttVVlYLeCzb9G6rjzfHNIcU8tht1YdESpb+AAbni78DAcsAHyLP2jBv5WluInAJgc",
-	"9MPEctoA420gk0152Yb4P2HlbK5UAcOQUC77Be3MMlE4oHtWdI8df1K3TtkiEtqALifTOr2Bk7cSBwAG",
-	"ay6rmX6fs+zrHJh8TNA/tO2j/r65fDeHmCE/Fhtjr4o9+KIaag6s9OVL1yDF7vkY0aI3rt0LJ4PXv0s+",
-	"yoxTp7xqHKw8x9J1OMMlR2DaKZyRQxcjNL5D1WgorsaBYuOdQ34K9OGCPJzTq9QPre/IfAPdgIgiJMPD",
-	"RsI0+iHnJ/JFY8h8sHk8Lm0rIqMJnv6IWupc42KlvfXoQko3PSMVtpHbz5bXS3G4slJci9YKRVT9wSV5",
-	"2TKdzrYq5Eqk9voUN5M8qoD8ALqsbS8e8E7GGY66pDmkk4ZCRw9V6EGWvqlcmHJqocA+j6VPt2+ILLeq",
-	"+Xeew5KGQSPcPc9AmecinEbVl8zW5an6xtHytfnRpkAMxmVYBH9/W1OUshZzq+t9kRR5Bg95qNfMFRZz",
-	"4+4orkooCdGO2n6V494KYPWDse9LxfQl5Re7CdHjAjMXfDHTms2E3Qmh2Fyv19wAIxhfCwhUgy0SYAru",
-	"V1IxrpYVVNqY32GdjfaU0JH7KTCDSeiBE5m3JsT+aUjai51iO7gX6QULAJ6ik0x0vkxMWNrhbfQiFPPv",
-	"5nNkDaBpOuStu/flVAgS8pEwfOpOeeMRBFpFanE6NHa+4NwBM7jdv+/dtRDShOZNgpASogSGSAxbHzjv",
-	"oNpFtIzBqvCzEa+SQWHmQ3DPfchldEnUI1hix5c0nXjmYN9zEkPXonkr7Yr5Y6NI+cprE/gL194DUSOi",
-	"tD0vZovDmIB477oUfAsDuPW1NCH5fLz9pXhdaw+jHjV/P4UfUNttI9TElUh0BJlka2S55VXG8YcpbUC6",
-	"5gzrmPzb+P6A6oUtuRWGGb6/Ki4CHumxAXN01GDDMfaN05PMebNmA7ssY0yuBJI9ja7ZHWBV4Wxq4qZL",
-	"eS/UCfkF2BdyCFas6aKfk/POshe9Wt63AfidQOolMrEH8tTCHc13ayht9D/1tla8iiUAKBKVyPtVcise",
-	"WLkm/S2TZzPDMOTuPrd4aI4gHEtZAEfx+/088s18TQx9POeQ+3wzwkibp5ulk6Un0kuGRq3bD4LfH8Hy",
-	"YcdYm1Pwp2Y7nwszzmD8lRyHtaTf64g81iXJi6krXx9uUes1kxaKuLn7CAPNCn/BjBgMW+1IcYgkuBP4",
-	"tyRh3j1bbyxU/ODhLM/V0qTrjkH1GQiS4jvM6gLsAL1TwFc81xvX/rzalhMpe32+8a0c1n6dSKO7F0X2",
-	"5JBHRpGW3uYHFahLlbZ+WJk2pvvZDKdW4Q0cybimcLVd6Z3rw0zM3XjuFJZfIFqj5gBlOFYNMnhVtDaU",
-	"leDupoiZseNXA+KDo1BIIem2XEtrW74WZNUoa75TgylFRyU6ynZdiuC59anRAdKUS2CnsaszwevWQvbq",
-	"6vft+lrwXK5RCPTTDSLTiLwXtxECS/DIukdpsfNWtVNpYWEJSpIEahc/k4HKB5CfcBcrbrBYlzuwkZ9a",
-	"NiWoFqEe70BtxpOZbrJAYfcgH0zJ3Wf/ondMLywOccdD7ajCzyAPJRStqCr6oos/uIVLTZYRPDajqxKW",
-	"6+pAjjNhqI2SAj8KtFenpOlhgLi+M3jMWOTIwDPI8ytNSa4QqhzXIfjmCB9lCuP2+7ApfBd2WbKnkukM",
-	"Hxm4GLr9Pr3oRqMPeig0tltpuF4BMVaLiLenNIjKW+C6byAtUGYmZIpK02X5f1QMK5dSLDg4w5FdZWSZ",
-	"3eh+dB91G+uAH3KkY5E68JCl6prhWTBidEELdKNJUB4NknjRBVyAN1hW4nrjxvLgrlsi4auDbAPdT4Rn",
-	"UOK3TfNP7dYj/ZxT6Xompgp00uXTjZDmD466kOZjMOPoFn1ExTO6yTLbr7G8N2O6lrUtRhL1pBXJcv2l",
-	"iVSwu5Pp/xWpKnQoGOHUTEQfwBhMEfenEWs51xWG/yc4voQozeBXOW44gG05a2BS8+OkIxBv+lkLvfJT",
-	"kpv6N/xOKDL5IcdgM2/y8KgSFHHNDrhnEwXcOWHlfMWwnXAhgbmTTr27Zz1uwWZEwgn+eK9hs1cozPL0",
-	"ktdyqXRNGU9PcFpa44lXCrBDm0FNwvHmPN6mbd61n3Sp3A5NUR5cveNkdc43UMrdijjgOgXYwdXM/fIw",
-	"8V9whqI4ErUV/YKT0q15SZa4G5LfTLlR8BB7EO51gBtj1U80/xoP/lePHkGdQ4mjl+peKKvr/VnKkB4h",
-	"k+dge9ZlDlLMFRO8rqSo2b2oIQvYan3n58RXYSw1kj1O49EcithP9BZeWkxTdESseNG4hQICM1+34Ede",
-	"CvomnckqgMn3Xg69wFJ9TR7SOYJXgY5lWDkg7UUoZTEc6IqcMgF4TkPYzx/3QSdK34V3L+p9UgPCoxMl",
-	"3kN3fI8VzuA2saAvKuNSgVZifpdl/Ll8WKqHcQ2R2buWiynoWlwAWkptLd+/0uNDMFkvAxpeZBoJOEHr",
-	"UtRxV3qa10ztg1j/n2Jh3gffHdabLTOFXvRO0dVCIn8m9kUmFWcBUpP8nfpCItfRXCZqwaFHiiQeHl7L",
-	"kHOHc4DjOFyiYaDmil8XcvUhH6M3/U3WM1GhW2lmNdtnkA80BQP8cC/cdDClaU9SxHES1073U8hGgLdY",
-	"Usf9IKBhDF60MyHfErcNeOAkwyPz2WfAz1R4qEURASGfs9meceZh+86SiK9w5k6NIqlsDJf1wOeWWwMC",
-	"AiwylTi1mVq8vzXtB6YSuQSnTehPfC3KV1Q1p2nqJSvf9Ecb0ELnozmQSOMiJeKYOV6JgYLS49gZMO4f",
-	"kDmYMO57Qo5L7G7mERk1wVeXY5rcQCTEyff//Rt/8N+PHvzpnf/fL24fvPvd/7waT0b5lSdAiu1/VQxx",
-	"Po5x+7GV97hzHPRjwDKJ0jPVrQUk24xwmIUFHDrRgU/veAboUJYdl3KQaPMnsWsiq1MCxCHs2kki8wlC",
-	"YJ8jUNRpRnD+YS7QF1LFMIU0cNXxBbKkNQFyvs7UgP76AA/4N1Swl1MlZm8qu9Lb5crZXzB+KijniyRe",
-	"ZRy16zamub4rMRq4suuq75FqB20Jpc4hxuxOJRCz1OcrIRZtIYbrK0NC+Na/6zX4vxkM7tIpqj4o2nEM",
-	"D1etPyjModLp+HLu/zv8ol/J/bkyVnCo+xvOJCdGIGruoAofi5lGsmZGlu5a5WxMsJzcLlU6pi56/hNN",
-	"xvvX7alNxdJteGlifLclgidStVNb8JX4OTAkDu7BrinijeukiLquYy4v6CWwt1JXkA3mpNVsze/EY6Zj",
-	"tgizq1r0T3+qPNhgxf6Kz0XwMDS78w+HSOlo8HJks4t/OCCH46QvMZgHuczNnSg9sqrLiem7m1GrryHO",
-	"eJbqOrTMlZJXOZxmr5YDGbHwphsNHTHsTuyZNNcYtXl58+YvTqSEur/+6ebHZ48xwAxiAy9aI6rFmL2y",
-	"lmprqbsZGObWhyzd0asEIFThAo2ars1jQ9iUBwNKR0ZpkitMmPciIWbJ1Vr/SezeaNIBLt5vZO0Jn06B",
-	"zdnQfOcgXumd6iQTZ8aGLXhEWegWORhIKD5jSup5swcvVOAsw4TrYXhJCmeYguGpM6fmISWrMJ6Bfmo2",
-	"ey5HPPhwsnz12DvKLZ5QtLRFNXt5JTd67ro5KDJZT3Qt+JxmxnjhgfIWYmzOHljzPSs142rfgfC0YKMN",
-	"K8K5yjn6m66fvvykm9OZj+LqDVPsnEpyM/SZASqVN10WlQIdW6Jk3K0yuSLZelyBk8GZmJW8R1SHybah",
-	"yC59u2ey9EgvKH4D0qIXTOkE5XjypKRieiGhG2bhCNRCx9FwDA3t/DwcFyfKaJJu47qkJBkpu8XxLBnU",
-	"Pn+xWFB+pAzgcYAhdYD+EQjLzlNnfICYNmJTj0eUBoJ+fRV7nTA2hjrx+wgxzU7oTSzNMMVQB+r6EWg5",
-	"/yL59UwVxNn+YLTBh5LAuWFsJugw54qObg4x89FXZTbnitVcAiXg6KiB6wA58G0N23Ut1DAvJnUzCRuI",
-	"LYSdr1LUK1RSTxDicHtnW1WK2iM7fNPo6EGtifyGfJ6huEvM9ByQtm+pG7PN2Kh3YkKF5ThH3wuaayqt",
-	"uU8X2IAQeRhpeD8LgnRSNRcnYGsAWm6K4JDBZHD4W3NwLAS32xpAUfvYtZa70GOb93Ciwu+2BBindxsP",
-	"k4ELE5ehWcM4QL8OtGjamX7/Y1OKrVPSJLNvRADEZa5tIzAE+TL9ef06lxuZhf8fzAvo6946Yy2QFQbj",
-	"1+NlKGD5vfLF5shZvnfrTqXazfa3YSLGmzKdxGPY9v6QdkIW6pB1ezHb3yb3ybN9zvqKMjF0G1TWY8Zt",
-	"Yhh6zQQOD0j28f6FXj/PkpG81squbvlS02fLWq/BCwoUdYijl+o2FFlQZfij3trbpPSCXnS0r89vAKQ5",
-	"ol0EgJdIxLmul1xJM1TBZGLS3kROOh+uAEVLGqcavz2qsWfZGnMtZrjx7hGrsUzHqK+/cS8fMmFbE94C",
-	"E8Vs4ITiDUbfrlQPXSJ39E5NrO8zRH+dEIFMK7uz5vvbSvAczz9N/vnWhxP2YOWUms2EkWVgNJuJSqul",
-	"RwuwTcXn08C1A0zXB6QfvjVemF/sFHjeaVNhgAR7BNX10GINnCfZQj7w5DaVDzpbZ8/COwx+kmgbAddt",
-	"sfd+6FKWdJaN+1C+YOBA4gyUWI/F1bNl1aGFlEO93xI8CjEWociOHl2kqLOn+2ThccOEBWnNShSzdPNk",
-	"dvhNvPQcEe6nEivds8dQElg1K+rPDR/KU2JMmkhX0tLbGDWSHxIlMmEs40mHujjj8MPMzP7oFdOEvgS8",
-	"x+HU6+PocrIJFVHPEKRhamJmYXjzDOo0C4wZiX/x1lfuzvqysRS79UiNhtjBxNM9VpEfHTr3XXiCR3U/",
-	"fn6zsKJm3AeAwWqTCiJ5HiR7jUT0TcltiJNjL7BHls9peLqGe5ySxiKje4i9TzoKG0N2wjCLq1KvuZzg",
-	"xX4K7yNTBdELqOI/gdkuK3HZPPMGv3XAYE/ZY3uY+F2eBjXcnSi4+Z5p5d0dJlA6mxUgoitAzsO6h3ps",
-	"l6uE3/cvy6W6lRnAFV7WmyuTu1O5HzyQin32YiPU86fsiVZKzO3nZMI9Nn47r8KFuLM3fBGGHd5b0DVk",
-	"fYGJbGtbdS9quZAk/1YE6IBYt0Ep2PGQl8DmvKpYbGrY9TLWNaRoSw88g9527pUfSU35XPGRponbYQcu",
-	"vjNUDzJx8VGevGaysOI/vs2kYakzhyj1iAUpRutNEMm3/ld9tfkWAVVeRyL2GpejiGpy57nah4EBXk8l",
-	"i5AQlgWUefRBxSsXKKSBM+dJVJtERPUIP34T6DkEV+651f1PBzr7ktv5Kq8/MO+ZqmAhKqSL8+00mCXr",
-	"LmQsInsLf37tHzO1rSqwHjENiO/4vkhON9x7WNwX0xw+e/XdE/bvX//pj59fkSPwANQeVoPjkIj0DqhV",
-	"XOt14PXHesZOmoBSySc/k1u+b/x0KrdPREfQhbSzuOTTwRjB4iISDjx+ztN24aSggR8cRFheyDDgXRk6",
-	"h8ZBznDpXm0rWinyvRmuWdFaQ+8GyB4PVtpKjLYo8W3fiQY4guBcEK1GOeBg3+WF89W2yhvexB1Wrt1h",
-	"X1V6ZyBUklR1qsQCylFMq+oEJMM5lT8yZbtT0Ck2OWB9wyphflB/+FnQS0OePa5cRMw/omLwPYHsVjv3",
-	"1A6/0MJMW8jjJMlPWJCk8KnJmThBzCIpdxbH8xIA8N/WksqWGPIGxYwmQ1O8rLnCwI6EhLNMsYtj6nXL",
-	"I9TXpE8MHP2xQCA22pqG/PTSbIODdQGTK9q43ED8AXyJugu1Vmucmzv8hGpvIcHuGd/adzLrNW9XFxvX",
-	"2nCNsGNqwBvqPvyjEBaGORYAExKPxott6mrKuatrwUtvRa8he4C80Tk9P+RhhXNgi8FaX9lyQrnG3RR4",
-	"2cA0hBj82LZe4ft0cZ/JWztR7x2UGPBrgS3a7BXk9xa2sTUHEixHjQauKOTBM0XpwGIEoW1t7sbCiBqk",
-	"tcGa+U/2MKm4IrZ/mreyJOKO80obgWxmsdogsFMh7SHcNSAbVgVG+ceQFsvDbXvFDZuJ5VZhI7LJH5kJ",
-	"Z2P66qdw2fU34RLLGAGRift8U9eeugnjrWTabeaGrUW9FGzjLkLJjaPh5gg3ncjUgaHNx3D1DNT5ldE4",
-	"A4X7M06VTaMSUB2dusbIHJcCmn3o+pjtO6EUo9cCLXMldpCZVZaivIbYrfvlQqMRGckxnRCCzoh/wZF9",
-	"wW78GiUfYx7jG7C9BTCAw/5xP4d2wlvw1/Ci7x2kAmgkaUkMh5ZDm8xw8Jeag+kqwBD0a5KESOCBOUwN",
-	"1jzweVfwsodkuQtmevF0N5uQ7O8FqUNuP6pyPQwhvxVpPt5jBPfNkHDmBY08K04j6PGM5f5q5sQB/Q6R",
-	"xw4+AVbknFctFtCmd43t327+ZadI4UoHc9Sn3E9waZO4RJz67IoFLqqgknwaaihc730sDcUeepVuoXpB",
-	"cbVGyyP4ZBqehajMGx1PqjToQyaHw9xNyZ/KBDwbltaG+oHgxKMRdZIsUIyUTfAQkvNqTTNoTmeWtjn7",
-	"Krgn0PmEakwvMkDLfoWbPp8QaPDG7xqOnVz1G2TCBRp0ahUzZA/PrWHhVj1WtRyuoAMiYxouugnH/plS",
-	"B2MOYD558MhU6dDBQ+PO8jzlSDdtvQ9q9O9Ine4OOIzLSAsupplgW+WWuHMUpxiqphDQCPzTtESiRhNM",
-	"Z0fKMN6gX9/d8IGYstEBcUwyHRJBpNT49sd79DOcXs1WGqqh9FIbu60JbTgQ9svE3lIkRkBod3yIFN0/",
-	"EcRD/063Xmis+pXxQI31Ap7R4ZfzXw1izEnC/GGP1w5ITSc4DHMe4PP6cpEEPl804WWtZxUmAXedhZaT",
-	"oITJFIPfyUpkKQYz52m09LyADRypxnK7zWFMs4uPf/hl9LnlOpRkquc71MWouKfJqmBnMytR6cllEDLo",
-	"sBtgdSsY97DZgv3+60elr2ateheTg9nrR55d2DtqtP87pWWYktQyts4Yp0LscTa4nx9dJwUVrPa31t9/",
-	"XaZUC7iHDn3QmbTeyz/GPn3iXz9cNBaMn4P4sqQmUo/Dy/trC08aA0XwnFF+/fypm4Hf/f/Qgu9VNitG",
-	"V1GKdR/jWIYW/UkzVdMSmgKXTzBiEYcHDqV1ZHSjrFGateAb+kYuxOZ2rjd72rSIZSyPLBPyKsRqqXom",
-	"xH2jNvaWpglLUPEQ0HSGW6uOlmfivyom3DimWWgwmGymdzauMRE0P7nMea48WFZ+/T2D2ySDfLBoTTNw",
-	"ClPeqcaXyOFAldhwWR0MlgQOxYTTbSKmL1sosBTzuCphgyFvndLTqgWnhI6UbX5A3YFa9vWyF7r26CUd",
-	"090Plcv2CQK0rRjAQITvbB/8N8GFq2ukvlzKe2EGixocqpWEHaL0ZFM+MM5/EUWotc5BRLLiCLGGKYWJ",
-	"lR6IgIb5nnOFxLVk3dw8a0Xe9tqLManz4Peac3Ud8ymBHXCrKmkgoT4cag2UBS2bI11jcWmCrZYsEbEN",
-	"WnNf17kbeAKhnYYolYsFmc/vfY+R8kHfO4WvygZ+NJpmGT4hMii9iBfusLaAm7NIQk0Fm21VWeEfN2KO",
-	"XLSetcCXE8LKmgBzStjAGs41rL47pcx1hDqPmNUD3gKCPgVJERr64riMYV6aBaIlwpklTxN9OsXMqaoM",
-	"kiukHYQ79wIyWZOYEuSMUldnzzWWgULBdheqdFaEGyiU5BLou+23hY7RcEBYfiduNdbxEaq8Dd6Ezdbe",
-	"zvj8zjXhXpFerYkNmIse21uLSnCQWMgvJE+ZXkJyaoh/dYBuL0036OHIYjV279aOfu7g3wZ04bAjO3i7",
-	"3w2XOu6dNghc9Iklbv6uYx1UBJ+AnwrThA/WSU7yo8Z8iFPkkVhBrMVveJBbL5+aJGsnUHCQN2WBmsFV",
-	"wiL59ciKJVPvnaUe2JfmKdIUEz4PnSsB0reKO0hIkeV16vjdSzyk8jXks54gknTHf8D/aIyfKXGNjqaJ",
-	"f5pSxAeJQlSBZ4j3yxzx/H5nmyBLRMn5MzpSO5MaxkHLwFqUUpDwuIn270pvRJXhgcA8ap/nshLVJlJh",
-	"FE0eWS3QvcD0xtseGfEaulJkoYXjKiE3pqYn1M0C7vrliafBsmDm9y8yyKzuDm6MYR0RInHCswu7z9Uj",
-	"yt53B/naoLwF6V2r+QJDJGt+J7Ie6yH72HgSoFj70Bd0Ae7LaTUOc9eQDFtKyJOqudV1gYys4BPyc+Hd",
-	"QsFSO8zBHugLUIB80hXWgvVTOLBgQ6kDk8jY0IkX+daxlihU3QJwRlJIlCBnnMDp5dmAIeDRzlFKG9T2",
-	"1lN/5bAugQZ261mZxpu/emudATKMFw+H+9wnhkDAGFTPtT//wxyCqT6vuEEVz+ul8CX9GvxVJPWZSmLW",
-	"Jp9oU5klM0k2OlRl0legCcUmZ4HfMwsagvwKOq+5FLcbLusxCScpdVbDstVQayWN5WU+R6s0pOanxqlb",
-	"6pBO7jzegTT26/E6S+IeKGxK4vnwA251NT+nRwYUmuF0y1VtQYa4xcoyRoQtD4VIPP+Cu/Lyud8sWLED",
-	"BJE8DY5hAB5VNdMwNyZtPNU7pkJBl5pbehrP+P3Xj8qDtndncWLn8ysQ66idyLRP3un0hgj8fPPoTETL",
-	"UysoTr2PxD7FgdDTGDm2O3oh8r/1xaCp943EBNxf7HircsjBAt+JeqHPKoQZeRjQYwRdpiZsMsTpOJqe",
-	"kkEoEtlR94g218AoI5+sBM+Vyp1KGdjUZBi6759FKiHHd7s5GPiQS/Vfm6F62jAxcDzF2u+tyxJUvH03",
-	"lEbWl7tIde8lL3C6IzC6gT9k6BNp/j5/X5L2mo0wUouWiTqFteg2IkD7AzOAGp5Fsqvx7Z5K1w4HIPBB",
-	"Bhd0kChPIhk7HgnMAoMKCjitVJpYWw9MKcrbjD7IhCPBpTcuahfrG+Q+kd+u8CRfnztWKCTMbiRKHdfD",
-	"n7cSR0M4J1Y6c5/aj0DibH2lFQgn4j3I/XBoeTKJVugyGDmeOC+nV1mcNI9pOHfYKPTv5SfMj3eoUOAr",
-	"n9PbAFkTReHa2JYS/3UnxMY7aaF9SsPR2aq8vJcmywoGz4aoB2aiQgTeOEt9W4lv4RfEQiQ5m1kUXlrT",
-	"n2QIzdGJiPexEmrXwdGpZLKtlWFaZdDF4r3TUsNQQcjn1e7sdk0qFqaYspRXoipvsyO/iU2691iIMvTT",
-	"0/bdxLwR5WTX0k7L0dTrtjIaGYYWdgRCc8UNXDykbYpXEMQcK75p7QizkxZytitxLyp3/uPN192ENcBB",
-	"5ist5yJHrVHb26FUYXwjP1UHEJdm0sbokrU0aGppV4PJcAARAO8PXtaAUybcmXha2NDnyh0fOvaWQhPm",
-	"j3A/WJo48CBgzbZuz2Z39qOyueqpnSjfQds0u3CArsNNz822lAEtm3W5XZI/fxrC6Pl6w+c2BzEKdIlE",
-	"NanUozfhSz/53+XCzlk+05SC/3Q6/TzWeSKB6CCz/URglZXLlc1dRFN0LGh70M7NiT4Ff31pfvwOvQPl",
-	"yEtYRgli/B36uFNvYIhFgUjmNt+3wTJo77yVB0H3xTiWdp1YWDZjvYp6BJI8lFLd+Vh+mCboZW5kI5Nv",
-	"1lKlf/2yyHNUHDoa3nj47CqLIE9MD8za5YayGdLpDqfa2I+fUlYttkOYOLibfEFHM+eVgKwUgRwp/iSH",
-	"M86IDa+dXLs761yv19wQeOED+O7mqO3J5jnoVHppEZQUtaiO+yWIdPD7UCf+DgBRY03NtI5uYJKmlXqX",
-	"aJrGlCu7Ynyphz7ga1EOPU8+kSWOnoI1bIbW6kURppJeA0M7C+amXvQH/2cNHh+r2f//wZPXr757AKXE",
-	"oBy7ByzBPcJfULyHKIZkyLRLsdaZA/14luK8y64++jIZ0EGUDf3fHkdCVKmRa8H+O6ln2OHGHZXi44mZ",
-	"YEmKLrsuTCC9tDbu8Ake+vzRFPf+gdwEUhdkemilWj6t5cJOpepe2MwxmSs9o7cZQECeLnCU8wcbDj0K",
-	"zQ0M1xzgoyNXpSvzQzn0fZpL/+HJPzzlsHOjrcg6ZuB0hVKUhpUaguJAbSYN24dAdKSMld4NYdiOh+qy",
-	"61490FBYiKjeuPNsEdJ4uKooXTO+YnInyxWgTHdK78zVqNwO74rvo2YDLMrzBpRa14C629T6XpRQ9dwX",
-	"fgHCFgzgBbwn1tr3WMTxTExw+Z3m/wCqu+P5phpmb/y2b5AU/g2fiwx5VyYk0+3UmMok+UMDifQG8O8B",
-	"srDi98KtBXB7gOhgPhhxlO+UqHOhhcgZAW+l1BCFp+CQNYaQp0FBdmqyl4t0PsVxQ66oG6YRlio2N0D3",
-	"43FAvk/tCQmDCtw2YQGywkF7xEUpLZ9VWRr7qhJ1JD9CtwvLJjifkwsMLhijG/qzezvUUO9Tem2NuK3k",
-	"vGN2H45a9gk7Bx0eVqxztGt/11KFee5/3j01tzwn5k6zwStQBXxbG4KBNKE8akD2tpazrS/Qo9pk9CNS",
-	"19aB8+wcbF9o5p2nrSFusnN9IwvAeqEqqPjTWYROLfFYKRm3P5TEmh78HMciZiYpkbAQiUx2t0ijW9YN",
-	"7R1uyMT3Gnd70WgRUvtEoutuvPRWL2hj0hcMm1hbOIMZd2dmLmaaJQkYAJqOTFJDPHkWRo6zchTFSpy4",
-	"HL8f8FAZPT3nmpz4VnnvA+khtAl0O9vTGIVA/m5Cl8dUEw9rlt4xbUP/YYBfB+v4kwGZuLLtrGcR65mt",
-	"scSZrSUU5+TWivWGvpnm6AIU5v9AeYbIANOQwwMYzhkHa107zQHZ88xYWVVN3PFC2KkhiawtmcbBrTC3",
-	"Oy5tvqaudxhBXkOSvwCGeOICyOUxpGmzTe2HXPKNOw+xSFOo0RQS4EKdWrYAV4mymLydzwTwmfpk0dQs",
-	"oXovO8Zn+/tfjAH7D7G1rzklU75CYQD5ujlGDJkRisYQdy+1HRmlCIg8PbdHAu8FGWhIIzNE3CaysBHP",
-	"GuqdvrHpH7Z9jwaAye3b5KJh3SBSt0Yy3UdC5Eh5H4vzJnGJhuA/2QR+hTJ7KI9QDz48s60sVj8w/Quo",
-	"Hcb2EE55SJ3gptEz0rAEl0aYdXals/Rot5XWd6K8xY5MuDgdruzntSyhLbGznjXEiQJyQvgLe4EPImNo",
-	"rDLIvSc0sJAEasqGtCE04It10cUKUczDaeBvo1jAELXHu+JEzoXRRfkA4ZScR36tuiuTFb1QOzaXUNcV",
-	"n+16tqmlsp619I9f/0em1spgyY/WaayU3qo5MuBt6xqVUy0sDP5dMc5q8jC8AWffdrlsEKCjqZYqPhPV",
-	"OSIv2BDdsw1gx/8MSa7TLLs0wekgQ03X1z7p2tcl32py86HZoYH9INXdZC7gnao0z0GGLRJmHRzxhhuz",
-	"0znkcS2XKzs8IQfnAbqSH7w8hmLJjgHCY87/CAqctJj7uMJBLXnspnOPIk0/2KUDTWJREIq80ueAzAQk",
-	"vnqvLNh3K25iJchMaFndjR07iOwQqRMg/2OpcN70ywe6Y4ytcWljDSGfwn6Y56kvUeCivzF3hFVK2WvP",
-	"3SF/Z5qCHiWkXSepWuQ0AWQ9m4UAyTfgwvfOeZ+23vHcSxsKfGcr+2YRNu7B7bSqF8lPiqtMcgdO33H3",
-	"Z5K8ir5szmp+N+TVRuuxSJOEMBVvzfdOfJAngENwBadSwXXPPYSayjHD21lt5k6Uj9kjsHBd6xHIu+bv",
-	"5dpptS8fwf8BAAH/8qjIFqyeUZY2vxOxyBUwWCu9izCjOVdQ9/RxqBgDJocztDr56HNe1xL92p3Ccim1",
-	"hVwKimjrxcJz6PO63sO1w3o0xkG+7OjmObhya6m2NgcuW+t2srAbJxAC1fUebgBZMgEiw4o+rJQ7jqp9",
-	"Zu95NlhbS+Rwwbwf/E+8J8DvyWmNXCDJACA5aSb2WpUDXg8qn1QqpP+W6l4oq2tf/dZnvUI6NvSvYEZ7",
-	"3eiVB4Rm2QI5RluJSq3Jmewy8o6NXpnTQcxNR5Pk8gNQbQRGbmJhuI+dsjshNjAxWglgz/IZwM1EXRUD",
-	"IXVa4j1HLN5g4UAp4nRGEg8i94Or25m47Tkl+5Q0Obgp0utkngWAQP9RN6xPxAgvzfpCVxOO4T+/WnNe",
-	"VV2nUrs8ZwYHlK8T5hElsPSoGpW2IBZXg25Fknw+7KN12EyxkAh4bJH1wJ0apcjH1/JI8ODwpAQPyK2K",
-	"nPx1vpa7sqa15RI8duRcawloEVEboV/FVWLLNaJaxIw6FM8gi/mdi/7GYTRLewb+q+HLkeQ+62Jb+m5q",
-	"WBVdh2xN145fxaaEtZdDK6qKTBqJdIR56Mxgsf9V+/gjNVcg+fDVEqRlsz3tAfJX01FfVBxqiZLU87LM",
-	"18wDAo4xdUlYroVNQ6Z8ikuiEUKULqSzQcCcd56agKZpS2cgJSuuFlxi1YnZ/nbFM4es3daqY1UYAd5D",
-	"RHrDP2fariAwBDtpq+aV4PU0x0h+e3gMVH9/hG7TZ0dWNqlTJX1KJ/sfBAaRSMVwCh0oN9xA2gZhZ/Dk",
-	"ltSJQbtzADXY4FZEc6bUNDVl3DP0k9FfClxwzMtW47FcCiVqXrEYYCX8H5ijM2mjHHcx8ztjdK7Vc3Q7",
-	"wzj1IiBF4B7D0IlepAWeAmVarjJyewNfart24PujTtqwx6l6Je6WJy1bamESl3W0lK2Ofwh0gGfRFCMJ",
-	"9kF6EjpO4q4dWQq9Ru7PXlfhTC9oyL3Hg4KdL3QSLnUvIrnNbiUrzDfDMmbj/F6Nf4UIV/ir0sFaikgm",
-	"9Ok4AvoWLHSsHOgZhApDAASMWk7HC0vJK5rnOb0/dJCYHvva5AiirEf2VEwZ6NBftj4afAT5E4EwacW6",
-	"8KytqL/djEZVgMY1/MlbbDZj5QaizPy1GMWRQ+VFoD1a6R1UN1ECerBdrvyC7gI/Ep3Sa2s+OH1oSAav",
-	"CFMaoEOBdmqs1D9z3wlWwPjakznsTMxSpI245o7cuRdP2KGhDlsPMMbVnkL+RjZlaUMMz+C9pi10wcpM",
-	"SMHAsQwJdP76pVnlUzz7R8CF/UdD/qKxXtz+5tMB+brje5pXrLEUyCJeyG7m5mwmsNqoU8lYvyeQjnp7",
-	"CZ1VFaezEVMnFRE85WUGwCRDjJdj231PtAJsHdaHGZfPOQbBOw3p2La2qRZXurYTjpcMj/pr9+doSicF",
-	"B/E/ppQqB0BTxpB3T4htfjNH6mlLeywn4Rm3Kiz6qAn+L3h9YIK3yngkycgZBgfzoT1EeqQnILbDEZq4",
-	"SJq81wbOj5c5UCKNommRPAdtENYmkdFwmHhTKk5tk1iLtko0DXruleh2wTmJh3A0i4L8xmmmDMA3ol6b",
-	"v4ra5Lj3Mg6ZNmQMqpviy9zJ+gIceZAD5xS8lWv63MaoA03sDWaU0yLIV2C1/wA64LgSOxq+Tma5BK00",
-	"E0uu+qktnt854swITHLGIex+dY/TFyucXgOF5L2IB5uniZRVhYkTzVikPUgeQ34SGUSx4Vnt7BcLObCZ",
-	"8Yzgq7Fkzu0zZ1j55qKdhvzG0q48zEeX2zk5a67N20222cbv9lLXduuMb9Gqwso3LWbNHoPrcclonpE1",
-	"dK4hXk+8m7De5H5xB/PLmDs5/sY043UtMq6b6Zk6sVJ2Z1fqFtPHYK3+PMguubyTwodi3TnTE9o7GtR3",
-	"gLXRO+pBk7jRdZrXSgCaQEGaaH3oc9kcLO8CD6W3/SRkVzrisaYt9kLYUBW9n45izHZAmSixi8nBYKAB",
-	"geRACYAcGixSk7sXPcSO75mRS3XNNlIpUfo0wgD2wkqXIZrhXpxKwQu1MzK8A3fC6ytsODDP+P1u662x",
-	"NNRxkIx6yBKO8uRkZsf9h3LzOUBdNTJZoCmSAWtDC5UcqmZ3sMgyYNJ9jdIm1stNE/F0a+xudExayKFz",
-	"l7qdO4WoYstvNBau6GQ312JxAnm616/QCjkH2lOijuf5Fe830mc0xKOs5FY8aFsWB0sKBwLLcY1ktW+e",
-	"03LAqmxIfBsCQ09YGIZHzhYkMEwpYDTstyMuCGDFrTE8Cl2NnFkWSvjUSfx3pSuM9oI/410xniRxn4tN",
-	"2JqXck7j2587ayO8YVL0MC8HirTGiEKvZAFhDCdqm7Qd+7Ay7mO8zi6iyd+y8neXzfb28hGoQ6HGFn7A",
-	"j7hTlTv1coSwxqgKDWtZVdKIufZeoRHGod5aZ/T1EnZshzTVyMrnMWh9K3gNdx+l7S3eWmkINi8Hq/jp",
-	"YHSg624Cl9JgpYGp5fZIiMFz8NSgfg0dRT0MOPbdat8Cq+MsDNep7D+D9mh9jGURSEhmIzIhvx4ca1iB",
-	"ZoaHIyQMNrAxvfYhD0LISFpyG6hZE/D7UPnLJjYRBCqr8QxZNqxRFXnDVZW3C6rsT3Sl52sldH3RQcYZ",
-	"5DzhZKKTEmsQEbeo2PdRDhJU7ocYBHyj6eiK7myQE7nTL2MeT3sudyvKFQlOuce9IgEeYirKxxD1q3bo",
-	"tIqoNYGVrjD8hQE9/9K7wwgvQSND266jXv+zQdRsoHTU1dBH13xULQc/g3zdo0CrNCvXn8fRcI1iUj6S",
-	"hmscFw0M/BXF1YbcmeMF/wlybVJ5/uQUPW8Ufp6mLLDCEZXU3SPc2Ai4LjPn9nHl1CeTmgbkthEWcDM9",
-	"jpWw8cjDIlCbHlPWfZCiEKEgGSTPcKX3hmGrRe8ZKDk71d+9tGRl7G1TBqsP5GqKzMQAEP6pctp7tmcc",
-	"x/QYfVS+YCHjFXoKOpAaSFqgjeWE+nNIln/U98K0ODypsu2++nBTpBIGoGvo9aRbdoAZkB9SYudXtMP3",
-	"tosLnDEiJ1X72bXWYVL3O0WAJv1wRVrPP/ntErjUfLx9pss9Db1uWCFGrSsNzGgYOUc00uUs04HrrcGM",
-	"5ArndBg10+nL7h/CesryXR9Bpgl0GKN1fTw1KMLiY+rdjebsDFydQQVhvweogN/y/SDf/JSKQCbDgL1o",
-	"U2O3bq31tI9gCWbSyahu22hAgjMwYr5D7vRClKIO+ayeYWQlN/AkFwgXojQTzyJY89yhaDaC35lw8a3c",
-	"nXuX/N2vBR03oYkBwwnlP+sXIE4RTnvKsh8KW+MShjGS4rLa01rYV5yxAd/+d72tFa8QatErIkolV7xd",
-	"7V8oBBJMsC9P4aJLKIOneJvm0Q6O8sQlOo6hQH9x1dRgHiIu6iN33HGZXB0Jv7CsB2ins5zUoc3cFXKu",
-	"N3Tso9L67sF2c425Pe54KViMjOkFMyteuxsixBTYZ/ifn08rxp6rv93YVz6C0RwXzXjCnJCyKs1qIsYv",
-	"FlgaXwgoBo5Or9OYDeG0qrzkhnoTOz9h+yzrNjw4xZL67h/euSPLZnWGh58mRwOVAPsrZ7NYL/qYn0Qw",
-	"Dx/N8ctPdZ1lnVtdUpvoOvIyzm1CIR6/mp0k6O9pugv9HC2lFXEWvv4WpcROqhuYKdqTNb4G66cO3ETp",
-	"CL87D0YWpHqjY6CggY4hfc2GGwMlRQ/eGxtFRvkH23UO22UO/Qj6yw/jnm9rafevnfwOkTMDIaKpPbg9",
-	"+mw9w7OzCq6ur1aCY5ADF+Eq5XFuBsg38nvhkWeRIBp+P9f6Torm9zvxXlbVdn3bfKfXhg1RMdiCoH0E",
-	"r1O48MrazdWvv4J1tyCW58/OjitYY8X5aodWgO3hjiN3S0IuO58SOddVxWfav2+20oprxs0dXPDWfM9K",
-	"hLsXzAjhc1qX3IpY+VSVxjN1AnDeX8gxt10aDDB7ltoAm9fb2nzBntW19oyfPojLkPLDII3Jn775w79/",
-	"/sX/UdGCu75666fxqri6D4ilqy8DspJv5NX11ddffPnFoyvMsgAxePjFTlTVA0geesi3dvXfQj0AkPFy",
-	"Wweim1+L9nthwR6EIPsSvThOr8BvnpdX11cvt7NKmpUovxd7fxBvtPI1f7569Cg4rT18gG82lZzDzx/+",
-	"fXf3wAj7+7/7kDPqXZLxpa1SJlETD3qVMzHqX/sxZ/afb79/3am7RB0ecfwPX/qwPGzN7XrN632DAjAN",
-	"DACi05GuDbY4X5pYlQKAF++Kq/cPPN7lb1fhXv/u1+yamRSzMbxwrxOmuA2v+VpYcID8jeRoggwYj65B",
-	"0B7s9p+3AvDCfrPjdaKZaVybZoG7Oe/DCdHvpomVj0o3X+u2R67ua7eF3ULyOWDH1mdYbMyacssrSx9J",
-	"QcB24KDwqrcpzNzkGHmEyGelnpuHjXh8sUZrmhYRvbBOgeJ0ZyWGz+fCmIf3Xz4U7gRIFQD1yPSeGcHr",
-	"+ephtCrIp8kZTT5vTCJ4vJHumQ8AP0wJcjZbQnxfC/tip16G11DYhLHfumEOCEdP10ypSYsZQkMVNL6i",
-	"cJO5KiRhkC3Hc4/fcgRzvoYy2a57tC5rb8Rfe9vpmwzoADrki6fvGNYePXFLYMjInbv/ZhgWAMdJeOxP",
-	"VozQeiMBT2/4uw0FJJqfCgQJh73gDj/YBZ5jLgblBvbF+BKBv/alNH8q/iCNvZlHAswp2uvAYZh+etQt",
-	"xnfjMEV7aHjUcRhePl0gQlNtdB7ScPRW9uDCvfPcjP0l+ZHfiZsIPzpWWwySMItdnOwxu+7Ls3259dks",
-	"quYMi+UmEahQ40SO2HyZRSN31MNfnAXxK4a3W7YImBk+Nu2tjFD1ZIyZAXReG27dReDq+ur//o0/+O9H",
-	"D/70zv/vF7cP3v3uf16RtscmlOFoCxRqsqkitRb1UjyAJn9/1CKHwv1jJOzRb0/C/PnQyNhjtpCiKhNE",
-	"t9IWeCEAh7L3pbD27tHF5PGh00kPfKmmT0cwSUX3TJW+WJP5MGbR8Q73I22TZ6rEENiJsvYsGhcD5kYj",
-	"iRCQWWpgMT2bmEWH2YAdYeNantGM6Hvqhvd/qD1/wIjIIbEoGwLfPc+des4tr/QS3Vk8Ttl0C4Iq6OVx",
-	"l521M5ASSm/CG3N3ISvjf/v6yx/8BMBgQu4A8E9PNwfB7ybwEhCIBLwTLqLxCkS1NK64oR3JYSmOXPlA",
-	"RGSyUpAUzSW3cKyqe8C7cidVeQ2QUsqhktLajjlV6EsjEc8LVCa8Mhon1MOufElvqjO8qq6Kvn8lwclm",
-	"So1IEwGnacyQM+8Qd2f5fMXtF7/LfTmGAqlB/3HUmF1XQgkndNP6sFoBVoXrmU9iAQJJA/3O9Ofnq4nz",
-	"TzXiAz1NOy1QAqK1MOwDURnv24Z/I/cMFHfwnvJ3oz8LgaUp80ht50akHz7Z1kY7FXDwzR+glupUt940",
-	"bRV2XU5fxeenWxExUTdUMdqtNCSZpyor0OyGjexVWNgOdgUJrCHOAMnyzhjZRs63yx5mM14PWyHf8vrM",
-	"Jkj45Cj741t+uIgzNDjG8oCxnL7wT7GkAuYPogoJiafI7LAU9lg/RrJwzXrlLP6bsnTz0ztgDmzD56VY",
-	"b7QVar6H+Nu7yxgssHQf1h8SP9nf+DN+DivlW97QgUE+QCzTOGSJYML6sDHil723OR/+cif2v+JdqBKI",
-	"L+nu0oU9RgzervYv3X9RCpm4fLnPnOX25RpiHBbkXHNWjLibI2PFKCOKJEB/ly6MWCJ1A6k2vxXLrTqz",
-	"zoQmSZOrrQrhvTG68C3a2mcJdqHVbleCSWUsryqMqK+4AQYMxH93F29AN8agVU7xfQvzfxm19Z3r7U2r",
-	"s8f6K37kpTiX87WpCNOayMIzzmG5vmC3JgnnITLMjOW1ZZAdLyZ7MtphRL8JNMc4Hb0J4OmBu0/EErLP",
-	"MAfk8yLY4NfPnxYMGJnhX3BL+v75T0+LtDSuriFV9Pr504ydvlvpqymb/Ddwa/iHNt9RanJHOD48eT+9",
-	"9MsZ8NSB4AgoA5Cn0LDPfCIConqcdX8nNhZZWT4/zbRr7SKft5HdR0/884OTbsV7+1DcC2UfGFsLvp6I",
-	"hXjmfmq8g91D0M7g1mHYGYAIi/pe1A8g1ws6agrAYTkNhi6diHy74I1nvhLzlgOPyJiTBsBamwowL+K9",
-	"xY4mase4DvOKaYUlVATmPONdb66r7Vr5qXzy+q8I6vrmy/949PkXrPGa+aRj92s22+P/wpEZCVev4bP/",
-	"+frFTwxPcpwrPl/Fvnz2xI3nB6nE50Wb9EPiSeDXwr/4Gv/Lg8u6ogYtmYOAIPAcXT9/mpbnhCLmshbz",
-	"wJ9IqC6prL46yXH1XBkLlH4LINgqnB0JdYdiugHEgzxBsdXuKpbpjK9XNBSdOdgdAHOAKyawXCbJYVgz",
-	"KJ0jrrDWd0ReRjJh1TOPSNVvTu9ukG0nlk61gXPOC2xjPsRrbaYn+IOpvTn9OBu8qoIGnJv7g4rvFOf5",
-	"+weqnHamwbb6Dkg5CLX7Qomwt1GRnEXpwirrRdc9ER3rO6D4tdoLaYE6JXGuI9cuDXSl9DOYh9dXFWqP",
-	"MznhM/o7ZltnDkwtYxXM3p2w6173FNJjboWjvMyp9RrUZMF8dZDr50/9bpdWrLvas1NTkTZnMafvBA36",
-	"OohAorDWrkvi/VzAS03lsEVWEzUlUk7QRnrHPYviOvcZXtv9VAP+TFrmQhZuEM+MjRuk+0zu6Qbpz5GM",
-	"GfnsNxWfi4Lxey4rPqvgDFLaFgmEHfCJfuu3Ew/PYJq1N7Reb4Jni97R4YVRWzqQ3GW3dOTkh7shlYjR",
-	"cJlFOfeKIhZKbrx+0Y4I5YNC1aBQEsiXh0z0WhBrbO0WlOb4+M3PpykAuNHGtLk0ONcmyM0qoaNicVRD",
-	"FdwnO+3EInFJgbgviXTXd2f1r8VYxMiClLF066HYBLY3xiHXNHqO3f+8xPgE1tFBCBXcZCCm7szjS2xl",
-	"KDGd3cdPQ73oobvFjWFygYZ84Dz39UWkiaxYNZQd0Co9QhE/TSYlIKvTJ6H+cQ6I5X+qz2L6YRmPpop9",
-	"kZBa4rluhGVLDaH+9jwnFb083cwZ3RzQo4eVL4dAe3UhkOGJnz8t+NrhunwfFpMDUvQXt0KkZ9/T9MES",
-	"niFeAwLTEoxYjAN9FWtdhyoZfM9WfLMRKlYHOR9oDmWoFpXgmOlDi9ErfGGUtnnNPetrq4ovlGaA3VBq",
-	"1tCVkBYqEuwMw2IuFGCFEfrRfhQJ9N8uL6jPnPChNkMopuegdIoNTNmqgpr5aNV6wuwzSRsS4Q8cZ+GF",
-	"s1oi6WdHGSO+GwctkdjwGGMkju1MiY+hFk2oMejPpFqAt26ulQLHIXCf4Dm00ju2E1WFnolQ1ReS6gKT",
-	"zdnOJrlYDKzyYjHu4oH3ieMDzKS7DrOi4MLQ9Rf4qlqkia7K25NDXzcjTKvJwajcCNGymzjEM3wdSu5j",
-	"mqY00VbycmpA5grERHpGMWMDG2umY1hML5QPPXQqXEo9O6nNuBiwlIZQ53EzYKqrEiijAbHr/+btdbiI",
-	"aOv+yhWsN0RLml/FF8JT2PTiPQRgRHnZgBDewodRcB7yNU4ReCfoYQ9E42fwBRISYOe7sVf5iKaFG1LT",
-	"ZM6fhk9P9ttDpjQ1qLm577NVTLhbgRcfFn5iADNEN850ZnmxcDPrp81ggA3XykmvQY+5/0P0tReBxjos",
-	"Jrxb+IQlJtcbXSMXf1Pv+TxAwb5UP8Sv5eOdT17/NalFgggTiESi5wADPYZ95v6zYGY78w0XwAh1yyt5",
-	"JyJoo/DkX58XTFQGsrk8Y7/CLQ2R0v+jYNp+90UoHCgD92e4Y8xEpXdNoVGrNYItA7fYTKykKtn/+IK9",
-	"DehaJCjGnkcG0VD3q/g/aquAT02ran+71BpqLxguSyoQ+hzm7NPc829huwfh9GTpArlEEILK124KLqMJ",
-	"unWQ1vq+WTUESKgyiRgpjTGtXHIDOKIn5hS8CXAoHHirtBe/E+qxlz28GvgSKdTnoywc7MABYMxLfwkc",
-	"8WoHdPlRQ5kTTQoUOdwbIu95mIk5xzs0RhLPFNPE70KMFEObUQ81APttZRMwiRe80aHKY1G6QdNaXwWU",
-	"NCLeiGBEjNMnTXzhBMTqxaXBjSp3FK8he/pcHk08RpC/OpDcNkg8dFzuL3SQIjMpfTvUnvDmbPf/iqvl",
-	"li+n1n9sBY8Pks11Qs3NN0f5Bs7lqcaDDMlOA12WVL5ebewTVIoEAtSRoOHO2j0MNTyzC/gtkqqP2JVz",
-	"rHeY24LjrWfkbzxDYFvUta6vTtEKXz/6imS7g4Lu7niKfC2AzEN6OPjlD3oe5W3gkDoLwrwW3sGnRO07",
-	"BKn5UrFK8NIAMz4DeNkxMjL31XBpj7ITkie49Bfx42pd35i7cQc6sVjPFylmCywx5SaIMzcsYJ1DB8YO",
-	"dcXJcHRZMe7uNFA8Cj7yGHuAsMbEeYOaupMjpQF/4vpozoFDhwUM5YXzC/gCiSwvtYCQSfWhLTJdP1f3",
-	"0vImL/xCqtq7xaAuE3IjyPhhQDbO9NY+TupVm42YThOTXd2kCl5+gV/GK81H36SnGABLPYWPvsukq8PR",
-	"8AFP8tfI25RURSX19GduBz5/yp6gt//z80lHre8PaO+X8MrlJONlrfXiQ+9/z/YytLL+vDjbOF9bscmm",
-	"VjfnD6yIBxQ0mdAId/c+H5STpcemYcb7mUWxc0adTd5AoLebYYlzPfmvzSWVERy25hMSujcBfS/Vh5S9",
-	"t6Ess880PAeAGg2ZXaBqddK73QDxaczz0FvrDR4DriddlbGyPb6IQqja9RPBSz+r9c6I2u+TAK2GzI0V",
-	"rxZspbf1WcTVvT8QwcbHBzASkTAWERG13myC+9tqnfOt3Xeci2cPf3XC5nGk44Lm7vVvaykWh+Pm2PKo",
-	"8xRfPQPDADQEoQdwShVpdeRYp/2U8PcQWyJ8/WOyCkyhZvVmUeq7/uoQsXBx9fNWolOgywdspFpWwiei",
-	"FT6Fiy9s0AbShkpLdJ3II2Bh56M/wIXLhX39qiYX+GdvsCzSRS/vSB2Jn2dapRX8Q4n2L5jPcmwkvmH9",
-	"w9JwwbTE3rPAhv4AhhxwW6KUuGukh7L/7DmzMDyC2tqtJziVEPK19tGE9UlUUqRfGDbxw19k+euwBr66",
-	"5B3xUxSJG/xyAU4JWLQG8yNtN+uAEJgzaL+hE+85FD1VPoxhk5kieCVkOZrx8esDtBKJxDwElv56TfBO",
-	"fsS+5k6NJ9jZRpovrvdLufThlhT1880hwmz/s4+O3/0Ud6VfRG/1hjQxjKWaO6x2skFb8ARdmVORD51h",
-	"+duQ9qe13pwq6gdQ51D+7AQKd2nYEgrrbjdnMEf/LO+bIxxynC52Uj6UUIghe2A+x8fjYqinwQNf8z2c",
-	"SAseI1S6m6z7OLm4xeRpGfpIA8b10kd2PxI20E+hW4DDic2jUFd+wGeJCR6ocOuUU6xtizPpzLnewvwT",
-	"WAg46w9jbbOB/fKDLyN29k0zEs43BslCgfnUGTNhARrmYxdY7IUDC8I/gaS4vv42jtbvhfh0jtYPau+d",
-	"+6K9YDzUHrOh9piq9oDadFdge9FTPNiJvwmh8w7OD3h74ZbyPXm0PCxXBQRV7grQLgr0R6rqZnMZ6koX",
-	"t2Feo1EyfF8qTkmLLP51vxqiHUMxi1tUvOdzW+2DN4ob5guCF5g+4amBnEUTsmMQJd2+m623xjLvLSiw",
-	"JSBdRAz6+hJXtVoYq7EG+ae/u19hZ/91qhwntS82QkWRBZdcyMFMrpiXPEqMsL6Y+qcva6+hr89K+YHO",
-	"EVl2KUDI8yHYfyEHIcxMJe+H65KnLZ/xrPAULbAK0Ld/nRdUEBDAzgitgkyaUsJp3gAq4kZEQ69ksXAz",
-	"JM7sVrISF92bW1Xq38bO/C9Var8vJ4Y1Fz8ikP3dJ7Wjz79B/7UBe1mAvugdbrytv1T50FUgH1hcPHj4",
-	"cCftqqz57rex09763v5zGlwfXkrzBhoEwwGObYQ9T/QmI6zbPHnb0+3BCkgtooHHwBpjG/paoC0HcebW",
-	"88mcg+RpgO7g918/KrvdEKoc0Qmo2nIGZrSzZGemmMwEZDmZKP2rP3wzLRedB07cAI9b6Pqx6wLm4RvG",
-	"qx2HSuhC1kzvckRzIPd68ix8anzn3UoOK392d6NNsgz3eys2JrD314KVWxHrX855jex8W8v2wl5DhGrN",
-	"1R4RFNuN2+e7lVMJVeV+FSk1FroOC3CVsSgGiuz/0mPgI0ruK/HekuB1GNF4cN5WINazn+ZmteUV1ZvO",
-	"DQM/GN4Po/M9HFf3P4CTQ3azU3JnSqUQqjQFrJL7//uEeG2hq0rvfO1taYF6RNelqC9MgbEVD0u+N0Na",
-	"/Kl7PiqENKSKv5xIPfP7Pz0qj1G2U6gszsiKcYzKumiarl+3C+cG4fYoImPjbJ9jfjuvzJrtZqONe5TH",
-	"4m/F6/jWhdD46Sc+tEkavn1RFra/6B1eJ4CJrTEmGPA/yNQngSeWVpcqzdmSgchZPcze86x5bZQC62fn",
-	"Bs9ZiMhIdRuAiIB0fzfKHtOBUh3QqODXQdKeVgmB81Fun9dyaU/2qJM8TvxBlH3S+JjjOVnRM+ADYmNg",
-	"JG2E3lRYhREonc0HKeTXTNUnWs4vdnBKIfovz//53P1bJBP4cTDuqtWHEyrbZXQcweVE8RYNabsJRDaf",
-	"OunOb5dJ52NR6ICU6jrAQtytsZFYf+dAfp0PSaqTE/bBvIk/C5sqzIst1SetdW4OKJyjz6iDtTQn+I4z",
-	"dskGgipUAPWEg3ByqGYt6qV4AH35/ZGC8RI/+WE1yCctlmgftI7Dx2whBcKjvfWrtPXJdcbyvadGhOzh",
-	"yxydEEgR6Hj7IPJNHtDPVPkhxfvDph08U+VZ6gM/U2W7HhFEBbTyd6cVR4YRKHUL7nlnfzC+G6aaP1F0",
-	"NrWutPczfDTxeYmd+HRFyHfwX+owtbr0vUhDSC3RXmxroL8+s/QufIiBtJ2+Q/TNCD/Iz2PF+KtHh1Ku",
-	"z+yLQHrtsW4IKL73ZkVS53X8ENjwuALaHnyDPzldUF5tK2EKdKyZIiEdRoeEryeHZX18bSl/oIJpXvI9",
-	"FO0yscKPpysWyJcJ/Ltn4A6gPXFO4lyHBv1w34WXpuqtyTG7YrA22CmU8RDgjK47IHUOdf5Yi5Uyx1vv",
-	"fnsO5r+8k1Ij0xmfOy0DDMO8GkcufFOZptDLWtSiApmyK2Bry3Per6SyHzGjLcrVYCAviuiZgh47NETk",
-	"3DOjRFi2WUG+Wpng9y7CTBoG9BBXmqu5QKssVNPrAqGdYPi5GncAjDdk/nRcML7jxDlkYiLWZcmRYOhM",
-	"8K5m9oBE8qQKMiMYVm7gc80yXMIOu2kE4lhr/iZoj/PU8OFh+7GZSLxLHGEiaPCr8lxzn24SXe94HSy+",
-	"/NHUvDZqZ3z0aEx7XCPNIP+TEVZQbHyMKZRM3pnoRUPKWuhIyfjW6jW3cs6rKiImBBjPEosazsRltGwc",
-	"3MNfcNV/ffiLP+N/Hda3a30vmkmfavRM1I34ubMYokjrz+Ps1+fZl4nlOMbJ2NRePfomXZANn4VbPZEQ",
-	"tNjzvmp8fIhlzcMcE744KGqm8iWQfv4HAL8cw489pSFdy6U8sVA1sBLEdKcG6gAVDkO1X3pCutUtJn/7",
-	"9dZshHIKUNesxi3uUX4tWKo0A7BUEWyN4y8+fm3ZZ569OVQPTyCeTNrPC7asubLsMxkIMZRW4vOCGSGU",
-	"+7H1iYmytoARMp8XzIp6bdhnxsqqcgObCRbuLu6pXAtoj5s7/M5a167JtTso3INSC3QJ8rqW9+LzzCwo",
-	"IUpz2mrEggO69uYKuey6tv9YoNVGw40yNEDjvV65aSAwnFmU6Fhw5zIo1IDuHI3qPBMc6pWYg6NFL6K3",
-	"xlN4AlbTJ1/IhPm8BX+2Hggk9oExHQvtXxAsh918GKgLswgCjN2MO7E+TO3U4lPBv8CkTMG+fOgNh30r",
-	"Dxr3vu0PuF98RLDubxvg7akBivA47guElmCMJ6Y2Qn0r4NgNVJB4exz0mkcBm2Sc9vcNxInzu+ZH9/hf",
-	"myYnmDA9Hzom1Hz5ksBYhNSoINug+Xc6qXjh7CQVKgFewL3hBbR1Ic3fQq4uPeEXnOqbMMegAKQ1aGqa",
-	"JnkCN5MngL3AeTrm0jrxbknmVqV3yxWv7gfovf6Cj8ehmld6R4OaK2dEgcVya7c11EPcxn9ulScXgUjC",
-	"Whos7PXuojfM85qvzSSOOk2/1XblJ/bQWepbHnOWvlkJtoqtnrgZXBd9aw1MMBbhNKK+l3OEMJeyFnOI",
-	"NWOoUILLDAoeG743yXX2coGKplbMgOkJlWzEv87PNlS0U97nA4JUYTkueXbiF5KKjsltCYLVSwHanemt",
-	"bVbZ+ITRCxp9f9fbWuFNlFS6/+mff4pR7K++Ga2X5UAofFSSXvRUXsO64PFcRJ786DLzfwKikiR9FcI+",
-	"QCyM19/J0fJcYvLE/OYv/3T51BllaznhBPIS9kzZej/BhdLNqfFfneAgeeZ/ch4q13B3c8t/7hIWmaPG",
-	"792H96KWC9nUJyQ38l/dS/tmO58zzbvWd0LdItHfQtdr968rqewfv2myr5Nc6kRCRrztr76UE2230pWg",
-	"D7UOX58GcqDw4bEmjFfGZ5EQDN85ufDLBjqCV1bURxf9H5SKX4z4OctaRFjzRgxD4HpL5Xq1dlb1l/1l",
-	"GyYn8p6lT8L8efcPxdrysuJzYaJ37HDODT9L3WKEl4RkG72IMD5MKgxwvoLBiVBESF/BQMoLKLZoiiYI",
-	"izddNyV8brHgaeEZI0LFe8jB8uUzoObnZQ2lSlh7CFjxg39nHKrijMHIQ/C4eQVJ01lw3HktgGSqRlkA",
-	"OG0H75+h2THaO6zEWQA9FgIZOqJU/421JMfgce+mGiuFwYlfROetrBmWE75IEavXQpV+Ak9Npp1Q/P9C",
-	"WvMnsQvC8GEzbtOvEuTs8LRxxllnYp4uWt8LsXFXQmzd6lbV55ZIAPJWKFt4OO6d2Jvwb15VKQlW4MJF",
-	"1jZ8g9VisTWiqRF1Aees350HUxlzskqSq+h6Taq1Na/vSrwbr+waPHptq/+DEI6MEZqzOINJ+Ts3lf9p",
-	"uT1fHcANpeLxEI6js6cXfTWpipPrQpTFD0GDDtHvliu6XEuLmHW/P6+Kq8B/qEiuWsMlQacVSlbvGTwv",
-	"Otkqj85HZusH8bEpbD/QxgMZaRT0bM9WXAFbnkEINWZ4elSQtAzkGv4127uNKqrFJTSts5WH7VB440T6",
-	"l52uoZFS8HJUQsV3uma7lXaD8ngoad0hhCeSm0qJebBmJC9f6MlM8BomCpJoJ0RjnPV5NZTGdXBMCVJR",
-	"Qo1nuMFgMT/3kaKDYdzBOKF0PJRRmopm/Oo3CZmKEjnO3Jfq7nhHX+Vle7SbDzfDGS4Crp0WFhtUrtsm",
-	"l4m/ZmvWwgT+K3bUlakbc/ehD6IfeYmrka/qdIdFtFd7Jy61QObX8+ExOCobuDwsZIVlNNhCV6WowZ8y",
-	"UiU/jn4VadialyJ6WwACOwcp2sIPLuxncdvs06EwoPfaR74mfyTn4l95tRVvsW4L6VvESnUw9oIqZoeV",
-	"8i9Np4A7QgEA5LyZHC0xHUqDcEbY956G9azn7BSgZOjEYcea/MAYybcrOV9BKNx4rYiIR6C3YL4Yot62",
-	"fWhzXW3XylwkkgZdefiLk9Fh5wVSPo10XXTKCwZzdm7u4e9yfbrDwrXy+2wly7iQxWmlCc05vF1/9jBY",
-	"RLJFl79P9E+4CKFSIfvs1XdP2Ddf/sejz+EAReyfe8jZ6yfPf0QgRfgmvv3vf/zmG/b//j9ff/HNF199",
-	"/mFJokC7DZ1BYfEjnh+nAQrToEGLE+GkC+YhIxu5qm4Z0fxIRmHXP+G2O+7fUKwBbBVp2A6e+QwbYBhY",
-	"c1n9r5B8slvp/+W+/dhphZ+32grjDRPMFvNWDWdzvV7zRGgyA1jzzUDA5dEEiMV+WjtH8PbFgOtMKg4f",
-	"P7hdn7z+K/p9qT3i9g6pOj6o60Ya+4bfCZUNTkrLQurGmQKTkLvm5uJx5HvY1RpNXYDZQ7nUGRL+Ybpt",
-	"Ygwj5ZJUU5gAj/TsqC1S1udOoJ+2gdL+IxS3PSGq47udOV/CqM9FOH8v6j3m7W0tYD/nXLFSQ96S/xb7",
-	"DNSvJ7PYuZfuxMYyvuG1/fwiJob/8oESxjhVFythTOLaADELasNjab/4XQ6hNvfBo1NrfvRQfa3j8Qp8",
-	"5/fSSK3AKb4QpZsk+DdmFwCEyfsFx/gmnyMdVYivPYY7+LW/A+sFUzG6mzv5zpk6fESm7KfmADy831GI",
-	"B1lqzlX02mmRuKHnyPCKtUecmQC9wfQrUPQoBXvY+rUweovc5uff8nqxGNLmL/DxWW+IzSdHXRGhCwfv",
-	"h77RD3hBxLtCw6AJPRCluyJG5qHdCu+Lhun7s9UMIdYPfVFN+O7juaNuoA+4ZpdxLEHb+JkP7Vzyongx",
-	"kQJL0EkKXD/8dRIjO7DOcACWYp4jfT6X40hvhOIb+cWer6ur61/SJ1s70+/z6gIfj7IKajGXG+nW5KQ6",
-	"VzsurVTLArAn4DfmshJZKoBBHouvRp+PM7HQdbuhPPb0EYE9/UhRsLUwhi8nIN9xRX/Enx3UwrH5D6iH",
-	"f+SyOjeYvb0bYAq8igWus3No2DNBlV8LVd5Ap8ZwEp1LT9V7xplfbF/j0JdIvwCWwClE8OhktU544ZKq",
-	"P3wjB8OPz89zQ0T/U20sGqJmpXfmnDK9y2dhvNhdlMLfNX/JrGQ4Nv8N0tJg7gZnDe9y3anxBI753MgX",
-	"O4V8fJeycWL7x9IFnms6oRcgjU3SKNxK3J+AKGjijs/MeMXVcsuHSB1e7NQP4aWLzXr8wkeed4hp+L4A",
-	"VQ2XFUz7Bo7X80y54PcH5hve+IDD9kx3AFXfKZ/BeJ7Rrp29NjTYH9Ggu5BgQesf+LryVprVJVWtucOK",
-	"wJ6KLFCBAUPY6YsWMhkGA9gvw0uj+dP/gSBtAYzWia9Ap0IMy70DSuMxE+uN3TNvW3hy1y7mNp30UfcD",
-	"vwCDtWHb/fuLL5CbRNU1VseNum2YbmzTrPlkwrEoL6eLfyJ6l69G9zK6dn/r6TN+JBPK9Hx57m/nbPjG",
-	"f/7BK0eVZeP4P63uBG3vhz1zMPWlEbTL5X9+qqvwQomhNfhtlu86WnOE0jSXUBnH1/marj7+CQTX8/nt",
-	"guMAtQTyCbVDih+q7NcILfSQl/cSKySQyuimvJdGXFIR3WAHMsu543uTVGxBr+K5cIU7vmdWs7lWSsxt",
-	"K6nSQ8wW0poGW8gWcrmtRQwZyk8tt+4QJ3d76Uu95tKTT328UFVZPoV+fBTs9IS0PJytzli/JnPmKq3v",
-	"bnkl70Tf8H5umXtsmHvMuNKQIIKNg28BasxwFdJ1BTPIdd5FzzlxniVL2H9+ZOqeH+jHTt37xM1Ev2Jp",
-	"LvbllbVf7oe/4D9GFFo4cm81VRamGh7/bNLgCU28OPhqwecWiA9wTNBFIcogPqMa/nra+ePTb7OepQ+b",
-	"/1/8ksGYSoPsCE1VM/OFVI8Zn0Gw2z2miRUy0e870UYERw9PayaJY2XN3z/Hd7/8phcCPrz5ADu8qfwh",
-	"NhXaf3aOgiEWC0BgQld98T6Y3QWAz/fMbJES87dreTXM2R/N7vpPLVXeb/sxr6UnWWlSWT1iXo42jqD9",
-	"j20avRJu1w8SdwWSQV37FI655+g/H7m3F2nP7v3Ys89Hwu+VaKoTu2utYXO9VV49Ruj1uY5I99JOyOXK",
-	"PPB0CrgK2S3oc2dyh89LePxikXXcdErwqWrvMcKY2J9k+ifZJ3b1z5Lony1n0sz7qMjGm5WQ9UvkiT+E",
-	"e/JNTwlE4C/OESmGRW/7ELy1DvjTFYfaYYENlgOdHSbgeO6635azM7uvzKaS9uMeba9dFz5Jj+sZHBCm",
-	"71J401QI8Yl6HofXyOJj9rsvQA8hDjokN81EpXeMQ3XyImOIHrBEH/ki1+G/+xFIJCI6eCCjUPQ/PlhA",
-	"+0QnByjjMkjkv451nkqNO8XN/8fe1S23jSvpV0H5Zm6U1WQmmwv7Kucku2dqz0yyds6kardSU7AISyhR",
-	"gAYArWhcefctdDdASuKfLJCyk71KZFEgCTQa/ft9XpqCHoMaaIhXTRhEt7yVDic5tMBNmNUohQgF8YNl",
-	"BhDLQ5PeuY56xGCy04el2LaGTP6lMn2DBLEpaSm/lyjILZ8tS1BzPOpExnJu3RV5feTJBQQsJDDSJX9x",
-	"Opbh88RL0LfvGSypP9KK2vpi90i5HLqQAB9rOAKwZ7kbromSZ7FnEOqNQo4RAPSzSF55V9ijawmPjxwD",
-	"/LF/wfNaZijH9VTrz9Ywq85thGycOQlVmzZQlQKqfFaLSvdoKybe+XkkazCRGhPkBAI+02omDNhiY29U",
-	"4pEtN+mE3Rro5nd4miGjaReUVZLcDjRFrWglamMS4AvfxMsGXM69OzUCMFi2VHqjUrVbhPF2yiV+sMxW",
-	"3vnJB32bdN9/CDdbfKOrB+9Wv2RM6c0+mgbBE0dUDUDwRyehAisz+IGIDzj1NttYp2KdcYfdHf8VLceB",
-	"Tyt63f2qBG+ZF6vbtZHKUQUSUPVWscUj5R0qxKFi7P4Jz32gjb+HPprC4rm4FFuqDavdUNIyK+dKEOfj",
-	"qfB1e3vEe2mqudz/Q7ggabS4etueBe/wg+6QcBi4X1k6XZzCA+DZ9gWgYy6lQnZfSB1XisnueV4IcogR",
-	"k1u4IcAJOjId0MARIufnoW47LvfxNBMVmKP4m5HiboBERYmEsk6VssA1D4Bqg8Ca4LNOV9wZ+aUj1fYr",
-	"XjSGCHak7mSWIGv3848jQ2ftzGJjqgvDbNYxU+QiHZAWj8h8oXB2xbcs06jsCF3LWCaVt/MQQnAFiAGE",
-	"km0EDgI6kSFh8Z3Rq4TN1iSMna0XgZN6wJXyd/i9pY19HfOdJxfb4FAlbCJ0nX3xBidgH0nF7rSZibAQ",
-	"GkP2cCyJ1ZnYolPmJstFh07bs0fAcPGhpdd+07R2/6TZ/sbAgfZ3FIP+bXtF/lIAn91FouLMFrOZsFab",
-	"IfxaYPJr7qrG4Dzy/f0/GUAjCeJ3QsD4K1+KCUVbJpiFI3w7aPpPS8d4xTYIAh+Y7nieg3Gl26GzTicH",
-	"wE0xffDe19d236dhY3xLhmfTvbFED6r1pGWyCa/rSE7s87JEw3o+Z45oGglOGIXxg2oHGrQOVrGxEcMK",
-	"SqZhRf02pAukYTKzVwAT5fcIswJNO0hFaiXsmUw8gnVtNrA6Vxj5CnaNPW1dYVowcz+EC9IGryq37Seh",
-	"+IPuMEEYuFfwKlychILaCIA7NHOupEW4Ie/RQb6ROe11va34dU6zWzGXCuQ0+BLBMdwpVEroz9ELTx+8",
-	"TH2d0tnRx7hX2FHXy7x/dYx1/9Y/Q1jepEKGRXTtWktmvfnKcbKSVY3BcBTJhAJDVEQV6cFujzgzqW1g",
-	"8Fob9/01fNurkQiZ5XpKRn8k56cDsY5z0WRuOkrWb0McIMV55pUAgi3jObZFFg+loRUgtBJskx1FmZgB",
-	"IrhtiktiaZqdrgJvVD2BmlDZdcC+GqN1JeshYBM8OvfC5K8SJt/wZG7UJY9AY/tVJCJtuhYbI11ZR48a",
-	"Z8aV0t5T8jKLppIuYoWJ4bOy7lBpYMSFs8yb2OkSZ0asRCbb3PDrcMUwriwMv/3vQNs8eukyvVzDeWMF",
-	"Yiin4+v4VEYpVngI7VNXM+41DdjFftxcOPR0AeKV5/vPROi13BjdDmAbBITb5UWK/FwQnYoF0yxAWzAx",
-	"Tkag+jykEFZYW8ZDlcJ5aTV3xq8v2zGP9F0sgyFoGKCbscJVd8YQttFaG9fFWXYNV53YbU0t1jN735tr",
-	"gwIeUPFFZqQmpmTGMbKEQaag7I3Zej2OS9kQsAjrXR+w/7m/3VZhfTiqOa/WBszzzrDouFwqHdXok0T4",
-	"jX0YnB9rV6vsj1RDuQRT7J8nta3fj5CPiPtgBx7f3m+E9WouDWTuZqFz2tE4LpLxQQUDbGIoMgMfACn8",
-	"JlDdJNV8x2ecMCOQ2mfCVnollJuwlXALnZUBhg2HikGA1BEZ4+5M8azerH7+lgIbOW41B9cik3d3eMPZ",
-	"opbLb0eX/4m0gM1q/M/AG9ia6Kn0DEKyCugutG7Qp8Sb0pVFTBbtqL5mr5AavXZnSC0O3CdQEucyheey",
-	"a5vSabbeqcFB8gynIxHzjKtQJO8WYpWaX6FijraRiIe5faI2529iE1d/XJNz57Z1OjXK5KltCtijsO/g",
-	"EIFjlBC0Lb06hNA/hGVXkO6jgmvL1oVZw8avFbL2NodT+WzC3msvwSmlbUBndaR1exPHSrhPE5auvPqx",
-	"32kzJLHVq+N5raoiMnhUDjddPcCeo2Tirg3c1bO+dyS55gzjmPGbsbYEeXZhSGST5ODSgZby33CswBtH",
-	"E00zfVaZfqsbD9hvqBzs02L7XuXb76jIptLiGKB+g9AzbpeAg3RYH0OcLtwuhWELwY3FFR62WmZvQ/TP",
-	"pA61J/wTjKrmNQlE5zM/SlGPGuYcKGxZibV7hYOx9d2QORZyKw0xTW+K8pXIBoloVsXV75LsrOL6D8HN",
-	"t2S3+pMmtCUFVcS9eyoUykKpMId2Ge4pk9vsLtzHXO/ABXwj9R3tvHPP4Af+okf0o5ysR7QelT9PERCh",
-	"saCnCdIh6cMbDcl/uvP0AQmfv3YKV5dl9oZQvMPQfvOoWF4ZWUprA8bYj3MCh+mwxSL4Qm3NKqYifQn8",
-	"ZZrBGOGVEfRqXIA8lI1HkofWrlOrDE5v+WzZs3ot+ZM1nWt/47PlR/1UA39HuRTfU6IZju65FhYxTKD0",
-	"bmdjASVJ2F1o1xUq0wmrYaC7sK3q/hqu6NCr7+6F2Wbe7dUma6qEv2vJao7QPxxftd9RXeTddb84ZK8M",
-	"RaIuTi+6M+54rucFHvV+YAzI5N76mTC6Q0UxWzDzAUJymIPaP8P0wf/T2rEJczrkIQhr1nD44b3PwZHl",
-	"b40rBBCM1DrrhluaPqemCWvRw8V6fSyJFi30I2HDRqDF8g94nmayJyijf4+Jy52s/g8WNQrTJuoULBUo",
-	"clECBe1SYlnGLQIGnYbD1ahfpjEv3+gLFLl4Uybv2/2ByAzh3x5et+Hwgk2bpLjo6RSYVyeqNuKqmd4E",
-	"EGKnSyyUJFWhwL+CujCKFcuFswBHsODuquy5I9sHeiCtXgkInrONMBDiisStTs4XTmClOuhaiHM9M8Va",
-	"EXwrzL2ciRdOL4VqqVj2RuUNXvvRXzpOJDbj2wBCjS7Lz69fVxyYl4cOTC129Mse2NGUDa/W51R7B1bC",
-	"GTnb6SLoSuZRZ1EYeIJv8/nMQePfxAYXsOGEcPhlKi8EhoPCTc5I1qgEAXo9qATBG5JcBQrkx/sd/ju7",
-	"0Bv1QoP+3seCtsJaCu034T7fyLl6X7heHOs3CL2liySBVjlXfqjQzznTyur81AaptrK2QPE9aTSnb2i+",
-	"Bjwiwi0amwVsooCSP2tKuLST8aX7TWwD9K2cq1/UQM0ffzciE8pJntuxLc+WtbwJ034FLBd6KQW5Jqm2",
-	"DhLwnbBzFJLQfK5RGLZNY7xT2fuNuglXHqc4qkZEQh1SjnpFLiG9Caha/AuqZuwsJ0BqabH60+vrudbZ",
-	"CHtkZ7IdAEo02t034YIhKWjzPN6muYEpPMbYjtSnBkLhgx5bv8z0dzp2GREkJIDNrXXK0cerLNHT9c3D",
-	"Q56Fs/ppC1jFUw9PUeGm9k44kntBkssm5qiu1QZTJ8yqWSd89N/+LkyD8j0lnHsfRu1NUFV5ls7Ibhy9",
-	"b59+/EGaGG8YLqgJmGb/oQjNAAHACjCJDzOyWKG00Bu24mpLl4mMbRYSOuxTgTsg7FBrBuFmPRpuz7PB",
-	"LC2nrZfswhT2gyy1YbYfUTdAv01g6sBAI8PZHEhlJ4QkPOag/pO/QVtOHh40SUI+gBZTstAK4MOnIK1U",
-	"TLpD6Ejpnj9wpHXcNDMx3PhvRTboGtMtalb4H3rD7ngKMl4aCbaQVNbxPEdTcsEtuxVCQR6pWKfU7J00",
-	"F++LHZKLjjY2EZnYyyJFbpdVeuZIQ4q8ZCyXFhevobf5yWD67sxE01YvLzg9rVgY5CiKWPPQuEkTjHML",
-	"GBuyUqq8FFsyFy245G4IYZn6u7RAI+g8H41AAfsFYkOnUrrAnJDdSAdWkBEAP5iS6Sc7P+vw2NL4hma2",
-	"TMQsxXbCcJaZ0yCFQKEFsx2pE7hjGhckUTWL3dpgTdWfBvR9WhtPuz+wq/kP7mqiSejgl7g2+JDEvMcz",
-	"hnosmoEHcrgPjFh5yX62I1yPRkiX7RjnZ/el+liRYW7T+D/0JFUoCV2YEC2xB3Dkmby78y7vndGraPWs",
-	"BFdp2Xrre92yDF/+yXH+/SY29GRjx5orMtfQyhPlH2vTE2ihLGM87K5QXYOWbnZFJEYRfQAFiLqwkO9I",
-	"OiegFtik10jRE2kJUz9Shtr4TF/V8Qf5t52nwdj+iGlEmnO+4dur6IAgMO5uTUiS2Z206faLswl1qbXS",
-	"uHMw1CTE+djtNvx3gnoNBPhOFyp7qnzkx5WNUYS6XMWBo8xwo/PUgI0oSBQx5lGetInHYwbulrfOrvw/",
-	"eMpKiiVmci5sTHdbJ9Z0GEPRDaTxMUWo3DDacurFMnWz2OtjmsWuBc++Ka3iX6hU10pvCAJ+teaDYL3u",
-	"LSdAeXbY5td0VS90s05s6p1gbw+Ys0Ihq+Vd2CUAowwNwNFWwLQtxSygdCbPybYXIoPqNMhU1wctwO2q",
-	"RWSje19M/LwoQhsSwPeUGQm9CpHV72JyseHSYQM5bUF/OuT4lzsu81r62sM3fgOIrrF1NGSKiN3zdnss",
-	"qH1TJeSzbfGLQnuEr0VYtN1Nfjh4P4QjvDZRkjoqAb9tdwHsiR1KqnuhnDbbZ29u1Peti5nMRKO2ObPf",
-	"hs/1liocx4cYgVnBKeqDxZDEfQNfQt8LM2FCZRO2LpDZeQJA5Uwqb7rk0CwR+Np3Zdj7FhuJ6VGFQnsV",
-	"fjPXAYVOOjv0SRdz4w9elL+OYcNMasekTz3Px+O3D1VKnCOYuy7cH9CIObnA1Lb/z5xLVRvKLZST+aEv",
-	"/AlgbODnl4xH6EIoh82wdOKnH396/eLlTy9+fnnRHCLeTVcdiSoE3Xx+oHNHjUc0RD/Q3i6hIalzmIB2",
-	"yVfBpWHSMVhAXBVYnwW/Jy2Atg70qFAIEAwzlIVhHBOvj14A0OI5vROvL9/fx/bigXcf6bTDPUT8RJi8",
-	"26WarrcFhxfyPb0RMHIOdm8u7mri9XC2zSCDRmD1fr0VI2TNvnH6/V1O7cZwz7NyfwRTPx6fGKirOz4n",
-	"oQcZf4EAVtDyxWK52KAnqTPb8+4xsz0yIHXSJiMO8YZNtkHBVDNhlG3Yci/PtOVa6+5MWe1et9WSGpFm",
-	"iykgYjzCYmp03AMFBWxpIyENUA2MqRkwdGE+yW3XcsZzpsRmpldiCDbIsqmrsXLuI16SVB+Wt+1XNRk6",
-	"jlrVGw3aS7HBpVXyD2mYFTMjkuD3vt8orJ23Vxidqa6EZQjtPjwU76lteEl7SJ5ff9q7LwR0C5QD/hRa",
-	"c2s32mTUrRbbI6ClJJePCEOHjpKutjSUpj4ZvHLRu7Jw7xLx7LwDuGFH9x2mG2RsLFuH50VjSTl+fWzI",
-	"ZpC4Yfmo/XSpv7xbl+KgvXQpHa0Jzk0/UCXBs+KZGBLmq8XiGkhrnotwiRZ9DOvnjXNitXbBvo/0StIy",
-	"fusPW2pPqtZIzLgBDlPpJjuWU+gfyIm7i+DPSo+9MRZ8qlm00S8Qbb+tcvvjRn/Ai4ZcuniT9lagNEye",
-	"KuaOmMitYKvCgr1/J01Z0rQubnNpF6dirMEGLOqb+HandnCnZ7MQqhrZC2KTa22FwvAizze73fknV2nC",
-	"Xc8dcRtRvqgOYJNCzB7ZMgZQH3b6AFV7zW0Zv8NlQ25rukNTI1e4/1m6RzmjIMAkNHR4y4JpEwjdqbGj",
-	"iroIfL9iQOqCzgo0YUSoQWtc8Ao+WJMJ/S9lhfudgHYe2aA6OaJgbnJkou/7kkcq7kOEHr7h2566AP/7",
-	"ArvmL0NQ6/JYcOFTpHAyGORZw5k5uNAOnXGGFzhPNdwTFf8b4aL0Az7fQRv/uPuholg3/mhu9pA/4ddJ",
-	"Pd3ylr08Xf8InY4ujdnH0X2bpl75P7FnerPQjNslhJJW2gjm5EokOz4PFmr6wLPMCGuPY+ahH/VO4P/7",
-	"q6P5eWCZBsL8lXaBNxlbn6DsDSdD8t4fi9B+X0pPZMfZLLZM6UGx9jfa5Fnj7n9brNb9yietOOQrbU5v",
-	"rviXX/DLCgNp3Nj7Ac4PiIDCc60IUkwXLroXWF0YkFEAkd3KTFyWF0DeXwUYBO+fOKPzJrqcoGyT0R5u",
-	"+aPIOe9knkLEwuSprCzDwwZPuMHjFFV37O2fmmePL4U70vA+nLzALuxoIidlGa60zHKZURSrEaOTZqd/",
-	"S/BhOWzuBXWOFHwZd8IG5EnhEEiDijbZXFfaF+sehlzqTiLhuvYczrJitcbJgO79suH7svJoc820IoAX",
-	"mDLoBncLyFc3kCQ7ZDg45Zm4YoKbXAoT9me5cQPzodIb6PfhS6EmkIRzlrq60XmVtr27W+dZF5Pp4YMq",
-	"QFAHPXsZQJgiPQqpO1uVMaLiQtmba9EEXS6+8JlLRMfVS7eMd1z6Xd9S5RkoHU7Xav5GpMImUDRfFtXX",
-	"qTRIzl1eeCG5ODLq5L8Dui77gmC1DpJ6cIZOQ4l9Y7v621iD3wlucAb19VxFDme14RwFqaOFuYpdF9jq",
-	"i8DSiUJtqNihktDpQKxqNfH9Eu+/DckU0BaWb+0xssrt8uLo43lHSgu09Oql8xN8PYz9flOs19rKc2TM",
-	"8LWaRCMSYUCbTIIU+l6FEGdzg7Vv7LZQGSgr5e0w6RBxBeoPcqmWlefY5/Q1gm1FqxNwhGh0YR4tBM/d",
-	"4q+Lywf/KWAh4yd/5favnQ/TEjn58gHmQswKI90WFFsE4f3fz/6AxdIC/+Gzv9DcBwVYmPzi8mIKASl6",
-	"ydpKygrkZwQiwXoNVgDucvB217LGLny/FuqXt+xN4Rb/8+43+Fcb+RcuxJsPv7CX//ZjZYzCLf7yQvH5",
-	"6/8FAAD//w==",
+	"7P39khs3ki8M3wqiz4lYe6ZkyR8zu9OKE/G2JXlGO/7QkbSjN2KOTgfIAklMFwG6gGqK6/D1PPfxXNkT",
+	"yARQqKpEsYpky/bu7B87cpOswkcikR+//OVPV0u93WkllDVX1z9d7XjNt8KKGv7rWVMbXbt/lcIsa7mz",
+	"Uqur6yslPlimV8xuBNvxtWALsdK1uCqupPv4x0bUh6viSvGtuLq+WuJTiiuz3Igtd4/b8g/fCrW2m6vr",
+	"L588Ka7sYee+aWwt1frq55+Lq5el2O60FWp5+Ks4DIfwdiOY4VvB7sSB7aXdSMU4K/mB1WInuDUwuJWs",
+	"jWVcmb2ow+g2gpfwX354yZseuVdlxvm5G+dWqvDf/0aOevUdt8vNcLgv3vJ1WDFjuRXMbriF/1xuuFoL",
+	"tueGbXkp2KrW2+xYV4/wBWODHA7rW7mV1n2V2p4KPuw9UG6b7dX1H/yc8b8+j4+Wyoq1qOHZr2pxL8V+",
+	"OOU3/MD2bpJ73VRlmCZX8Z9Ku11bZ6Rm55+bDsy/fqF1JbiC17/biFq8clI7HMGO11aJ+vrl84KZHV8K",
+	"+NdWCCvV+vrlc6ZrxhWTVmwZN2wlK/eNMJ4dt5t2OHv3nqviqhY/NrIW5dW1rRuR2YYv6G14tzlkRuqk",
+	"uRbcaNXKxT90UytesTshdiazSPvNmLwSg/jZzcDstDICTvirWi8qASNaamWFAjHhu10ll9wN7vEOv/H7",
+	"fxg30p+Sl/3PWqyurq/+x+NWhTzGT83j8Fx4Y08u9FbAxrO9UJbta63WTCumm5oZWQr2yR+ePPm0cJsj",
+	"LVtypbRlC8FKrZzM7N3nXxYgSK+FrQ+PblZW1Mzwg2FSsY3esy1XB2bEUqvSMKuZrQ+Mr7lUn8I++EG6",
+	"Odwsl2JnuVoKmHdZSjdKXr2q9U7UVrpVWvHKiOJql/zppytZ9tb7T8Ryu8Xmft0GW5Poks+JXzbKyqr3",
+	"wz8e+9nPqYD+3Q0yDiE88X38kV78Qyytexeugii/BkXbnejikJw8amKDj4z0y7nS9Zbbq+urrd46yRqb",
+	"5dHv9qa2OKRTw1cemaJuULq78yul4YtKlJR+CeeMmORO1Ln517oSx87Ha/ed/pzgZf738Q1FO8KRed3g",
+	"FTeYHW+nPRinOx4g7ijQVmwN+T3/B17X/HAFx3kpjcTJC+Vuhr9fHYRTUUonY2wfsOZWdN8xtjR/5lYM",
+	"X9tbqjCvZDSdCYWXjizZM7iFjh77rVTpXz8vRuSnq+i+1wtdHpiRawWayVkpTNqnTFrDjDBu1Ab0mNV3",
+	"QhkmVNnKfSKEO27MXtfEK26YEnvmFKMAVeesC+LB3vBoF61/V6VK5YtiTNqH9xZ+5t6hm9qw/UazDTfp",
+	"C58yJUQpSrZyFy7biu0CjBracPl7eG9xpZqquno/60gVcCce+eq7DUoUIRrWC3bvGJVlLYwZLgBcmh/s",
+	"Z/4LTBo/V3Ijs9rErdzw4T80NdN7xXZC7yrBuLlj0tISUgsjlBV1foTxKwz2xJDPqYXRTb0UMzWCEfW9",
+	"XNJTs9JW1Ce07sNvt09Mh1TEbUgn7BePPOhlGFVvN+3E22kl100dJYDQET8NLOK+tfNaLHVdmoLtan0P",
+	"ikqUBTON2QlVun9u9FYUzGy4e2nBLK/u4B9u3/jSmgKOVeEEQbj/Xddcub+CQWsK5+7o2v0BtqtgS+6e",
+	"t+/MqF0SbxLT9/ZG1/RNseeH6fr7HcrEqPoOwwgvbZfav6xwm0TuaVW9EdYZ8Ga4scLyNX2+6jVX0vBw",
+	"uundRIu+u38vrXMMRFWCCkefshIMhecp4wsDRqzzDoJD45SA4bJ0KlGSu2CSGUwfylt4OQzFK/RkKMPX",
+	"9JY8vrPAZSIX9wQrwn82XT66FguhTXhUwsTL3Ee3OZ1S5BX1u43eMt1Y8DDc2v3YCOM+c7vFF7ohFcBk",
+	"TfGbsqWKqzupSnJ84YYaSp77JEYwGhAZL/bSujW8U3qvqKVR2t5WWt+J8haXs3fJrTBKIA1b6UaV1/if",
+	"YD6AiDB3ORmWusbmYJzP7syMcOZWui6Y0fgdadmWH5zTqO1G1HtpYM8xQjV5b8LNk/F/8MPb7J1ei/u4",
+	"tVGCpLJ//OqqIK4Ndz4r99MjW/omfM/9Bvfh+O0avuh3Pp6xZJIg7B1zujUXCcM6OfjJVEmlYu5E+Tde",
+	"NXNd7LrBQ95zgAcLfR+e3bONQTVft1Kzq/hSMMMPUWi8OMOLimNxtMLHgC4XZjoeMUr3MEag3GjJhW5K",
+	"KRRl8FRSzVAa4TnfSkUqj6zEK7Ff6q2gTNm3h51c8orFrzC+1Wrtln9LHgclPtD3jVvt4Hp1XvFXBbYy",
+	"fpw8vmCVVHfu+l5WTccyT143etYhYFsePZj4Lbdg2vJqOEC3nmBF8Kq6ImOpnSOLj+ucUNzH8IJ2LdKl",
+	"90s3JiCwsTMv+eyVvOSNOeqbPYMvnXFPHr2wssJIOc22J42F0wjM6K0Aj713lXU88bz57D7LxcqMLBtK",
+	"JF77T1gtzd014yCqbK/rOwPO8n6jxb2o2UaDAWohKopZFxiIuzUXvK5F6T6IXsWob3fidRajepSWbS0B",
+	"Xjn7ne25k8Q5AcCRxwZ1DTEOsKjnRgtxb8ZvP/q2Q/FOxCnZTuqMfc3rmddcYrImF8JX5A1Em2c3rNRb",
+	"LtVTuGmij3wkyTYanB5uf7PAl5hMIma4EppjyKo73axin3xKwD401omZ3gnFrO6dEzxGlLTVej/9HoQJ",
+	"vNZ7MuJx6pUwvHrgo2mDeYtfBVNET7D6whXivu0n314e/r0j90VcgMEmQhAC539qYOTrA/NBnoJ9ggey",
+	"YOE8fsp2XNYGbTclRMk482HxwSjPuxoupeMzeuzdRqgkE61bZ8cvISi1aapyL0txqRW3IX2uVwwXP11s",
+	"pZU4GlDo6dREQQbp8EPOitbbKPn9lNNt2NTpcx28YnG4TbbyjAddWthh4Qo2kHlKuCuxsre6Ifzmt1pj",
+	"ntNq5+iaZrsVJWt2Psi+42txzbSqDq1JXAuM/YoSBQBDh+6nxv2wY5amUevUrB/ONDHIKbuaLzeXW7u7",
+	"jo0PAgtvYFwdoksn7STZHRrOrdyGYRdRFjvyREu03fyFV/eCEGhubvVqYiRpIaJF3VclhzZHLv3dp8EE",
+	"VNo9KsSPFodbH01fHG4rcS+qKx+FkcaGSRnLVeleSQWZFtpuMskeXltcd/cdGItxgqP3vVgohFtA5JSG",
+	"Xxk31iRC6oY/KxyzEtyGaPzYwOxGHBgvt7INz0oYY5SN6e/8h5boEYW1NRsIFPrBN2qp1UrWWzS5N0LW",
+	"t7apFSYl8J/U+t4J+hLBzSLnV2lthLEMvpIGLiAY7E0zXABu7jCiibMNQ19W2sA4oxhwdSCHl09TVSU5",
+	"Or/e7jqTllVarUXN+BqiccpnJSH6zCphDQuG9lDVuHUlg7fCydNQ/BcHttOVXB6uWRDoAj5x74IEqFu6",
+	"sSWjh9HUt1PFzY0JHzrtGMySv5AXHISGnewZYcntG83xcFneLg5kfByTFkZTWmnEdQSxJ5bpxgB+B2KE",
+	"TOl9IoogLRg4XDUG5tQo9LrfT/cR3T4IVUajas9NK4fwG7f86kR3UbW4OzywfjeCkLaaOpzbuBRBb+CB",
+	"oS6LZ0HFU4nJgezXHi0oDYCgCsZNEmhMw4/rRhh7ffP8+esXb94UTHxYCngOfOik9Pr7m+9eFD5nD3/V",
+	"dXiCIRMbGy7VZJfpmfv2Gyt2lDAvdUlLUMUPVJwG1J77CGdfiqXsxDZSgx5S7rSt/4FcVHdRaFZqryk5",
+	"A1HkFfV4vRtGrMZW4Qd8DbEEydHspRnLFk/rIzt2NDMVTg7pwoTIORHEwS0IB9FLtJdb6uzZnLseo+5E",
+	"mFzT+mXJVcB+SnsNZ1VJY2tude0T3D6IrpXR9UC6w/IcaO/IbkhD+V2I/8OIPRp1IZhcoVyhiIHuaxGp",
+	"4/oBJNmvZqrEbM6Tbs/FEH8GYp3ZyI2oSNQPTsV9yhZ8SYY64qEKex1wvqVY8aayV0Wi5hBh4qbk1Iq/",
+	"okh5GE22tJdeXNWDya9qklEZX2+cC72wYnmX0aZZfbPmVowqi+y5mX48JgVoYCBFT5xGhEgs777RjSJF",
+	"opIq5mcxcVowIcFs4ipEBUP42HmLHIDE2VjkuJoXy7uQHgrPmvKbN/67ZMCwfep0/NVLxZS73CuAQZAX",
+	"GA96cuINFgWKvMIunL6o/HTzCbDsxQURpauZ9l8b8h1k4Tm7F3UplzYaG8rLz0G4Q+y8t6uRG4Ky/sAo",
+	"j8gZ53hQT/DvzRi6vKoFL52slg3C0t0pwQzNlldu3zvY2JwOkSqervaVUT46e5s9fW9aWe97+Pnk2Fn4",
+	"sb8EOLs/As7PYPDY3uLu+YHpFRVDkspqWkrzQWm/Puas0FlvB0LgOT47WXwYY+GWkV57TQP5yntpctDt",
+	"xeGoSelXEEoDjO0EjtI9VPQLjEfFkeZGYlgcSMMa4Isq41ONGVckBuHdRi43wVhKDH+PSMBiCrENR5u+",
+	"i0fMtppLI8gF6m0yjjyZHi5gfleJcNklfY72HRMfBpJGPGmWk5IRpaxdnge0Zeytt9Gehdd2vOzJVlbH",
+	"aB7fVg+RCfDcgEUJu42LE7zFdtnJbUdg69980Vh36/MJFkhmpVcEN3cYxfLFK8evgOA74KPosTUh1J9N",
+	"eFFX9WiAfN81HnOAj17WJH0sOdRalEJZ6TMoMxLOIbw3Utz4OWlWtFUIY/UDxTSkd3wcObnG/rBaEZoh",
+	"WPqD0ZX80Amwu/+eE9rMCV5GhPDxOBxqAs8DTLM7/lWldT1dG8FTvnG/oTRScA6PPuEv7os/O2tJVrd7",
+	"Lm3G23QfTUAgwjP/rEmMmn9C511FmLYfcna9nnPCspq4sc7Cvqi1gu/Bx2ZHjHsz3GaqaDrFoKdxDUDu",
+	"WLG7fnbzH29ekGUItd5SLh9GMyGEpwD+sN/ISmACxC39tLSy26njgr+CCm4YSXY1UCaIqOatHi2wPG4F",
+	"u+vdZzcwfrPhu51QjFvmHl2wxYH5NN1gaGXeTMNnrXRVwcU5/Uw+p2oc2qXsvuo7YQxfi87415pBgiYF",
+	"B5QdS7GXYVX+ejl1BWO9/OIQZO8p5Pk7iQrIJSoSZlFjIcuEiyx8s4g7n0zB74dfq6wo/cXrtq4k9US1",
+	"k2eeP7rxEbwWleBmLmbZ5wOJ01o5S2u98XFdozUY6rpmW12LVpBjxmxR8zsB+TIyRTVLxRSJgoF3cswU",
+	"/IsJbmWaKnWq5BBCdkdBZOPKCV9W8kMnFwsF226SThbwWMB4EKNgdVUyvhG87L6fBH9njhyXVcyBwnqL",
+	"TMbRLUxOPUjDygYOxZLXtRQl6wTj05vzjJrDVNoImQc5oNEA0mKlJQBAOpnowSZpOhwUNm/CNbHWM02D",
+	"wc1CrToBJMzcOuFHY+dW8sqXQ/Rj7G7pFlSRLmy0U4OhpsSpQQhbA1rAiGoFt8t+o50DDAnutRbGKU+4",
+	"ctzy87LEShPTCcEkE56HwPcTmQ3A9ziZmcHJsyo0TYSlj+wIHdRdyVJUEq3u4NSJDxyiclauN1jduTjc",
+	"bjgizNzN9H4s1UFa9ZkPEOEy3UUP0R5i0YFnYihaf9F7wEIwHrJelt8JOK++LLpXPRjB5+Z4eYB3yIPj",
+	"DRMt2iWlN4Nyqbgqb+lkBaLPpmNc58r4apUT8Nrt/vQXT8q1wFzCowMkNkx+XIb9QImKiWxVxEI41x2/",
+	"VVU/rK6u/z6pQuJ9QeknnyPEGjjBcA7tW25PTUssIwVCOH9rLhWChDTE6mP9HHnw+gUjaUwkXxY3giXZ",
+	"8wdaMrf7JDQHLF5mmuUmAjH9QE5c1X6qGJeYrjnA9csJnajpaq5EtnILSIQAOZ2k0TuhBFAy2c+kQpCI",
+	"ry3/bOe8lgKi5EsRvoLuqgcPHq9Zg6JCrAYJ487Pl3QfRekDFt2xf1PrbQRTS8VWul4KrAXw+X6ojvbh",
+	"92kqqeYr+6KUlq4Gbcs5CTwYoNCScfgy1D03zL2J16IEApDUJ88Vgw48lvtQkolrQS4gwNleKIvZqRku",
+	"S6X13S2v5J0Yp8A56gkcLREZWBP5idAKNx/+C3nU7s488UVUKCS12Or7TP3faFwwn0w1TdVJWyogLMMz",
+	"715kPKNPfDNiRUpSm46vXxZrMJrnDJRCONL8er8Vxo6m3YcBV/gd+ZEIUkjh9Wx9SFMlZCqqK5J0sVMk",
+	"nNE1FDFE4JQHAUsDZr17lGHwqJmp8iy0o1EyCy0hUtmYqcYqvR7opjbuhAL60YNyj+Yw2vIuvwHteNKs",
+	"dhZEgtttXm53uiYzHUutlqJWM+7hVzijZ1gNPryP34LrhA5UwpPjjGHVFuhHe+KsMBfW2C4OzEs8VVIx",
+	"z0xt1RGF52vJD4mgQC2tFWqCMgx1vbGgPm5C+5T2ZfS26hoZNeZmg3j7q36BCYPSikCUUTC4/JGPMq5d",
+	"civ84QkdoPnwEr/8+RMqq6rWDV8P81HUOaBnbe4uUnD5xR++Ikb/Dy0zNz7yu3DnytVGRG3UliA4Y8fZ",
+	"I/CIbiDrq3xNwFESgnTF+qPiHVbWp2zLZeXD2wDHCY4mwyCoj3OoAfnB5MV/qe6l5TRnVoY4MB0/ISyQ",
+	"1J1C4TOuJjvfLpAtcBsyxnEIuZPkGWdnyNS03esN0v0oN4RXtcaSoQcS7HCDdUqO/8sdAB5L/P/FBKHH",
+	"IIy0U4R+APrNbReN7c3CFt+GeoVd3TVJE8qFyMU0DPxivdfgJ0FT08p8EXCh8L4ZNDieey/YM56Vd6mV",
+	"reWisag9VPc8HeUNCIWxBxZO5YQYNKKTSWn0UthK34bfCxA9enmN37Awq3btiiSLHcx1PAdT7DN4bstD",
+	"RcqLczMJfcmXdxO5ghY+MTXhq0utVlVA8k33gp/5n5GcVXLtvYWh5R989fP9bZkBzGptxNw415aXUwlp",
+	"3VdvM1cXOnFDDDIe5UWtm/XGsmYHAF1uBTJ+gg4SNUvc+BnMkErbfPYnlMEBgJH0b5pFJY0vwJ0gLT82",
+	"EoWQog+BDBWhW4DbKaTxtFRrqElg8QcToy9/EVXpOVlnh1/CpzEAMyXMEkL3uRRVD2/maz5b5WAEFFHE",
+	"JS6uylrvdhnvfi/kekM5XJM55jJSGRN/ObEdOa9+8LeTx+ATnRO4mTHwt6EsHIql2gcqwvHzZ9aruiKN",
+	"geHGBF2TarhwQlstEbc4kd+sSv66loJKkLj7KVszCZ+6A++XMoP8nKHcow4dfpTRiRdSb/kY2FwpuaDa",
+	"uewxnCN5XTnLSk28KYeRKsXcb51FaiLnvQ2Wnw8SJgyFW8EVILgGZTnI+jnvzsvISrYSZesjqPENxBAy",
+	"N9R+Riqin+CHx4YMgXsUtdCDjHUsOf5NjHZaft3j10AmQ5Ldb7zfHaJQsyeMYExd/oYBUf3NrPdcyc+D",
+	"7yfddtS+hRUjN6oRvy2gK4zXkAOeYevjrDO1ceZMip5sJdNwrikF1uikMy69nc/jkudMzAppzMfXXNlb",
+	"zxGF8d/bEgtsErK/Nr8kY0DutuK7rrkzEQV/Er/hWUS5Oge5wTrw0YT2kWxJKHNOiKp8TjpwN4R9yklB",
+	"s9tpEpiXK6X0vlm3cQ1pS/NZxydX4rSXVXX+cwZAfgiEuEePLozP2D9QkLLUXWyYxQ4ZQpW3cDDaY+A2",
+	"0v3q1pfDC9Wei6voI7Xfv23TcOl/kYzbQLifc4pbyT/C5pvv6DM94UfuxQuEYgxJf7mxt/5SoWrWjGWV",
+	"XvIKmqb5ckhZVcihSPt+PFfrLtRk/3ECVCugRgCYtUcKlzgbcgnuhbJv9U4uO7qzEYBhSnzHlQy4lbKW",
+	"iAcTEPkjd/5FqKIcz5JmCnZ91w4fF6ddvVy/gjm43Fo3u8v4Bllq5ZsI3bZ6z+vSY8QXGsqyp7/X00zM",
+	"GutIoymgXRqzHI7wqCMpOWVPDIsNPRxdqtsQX9L3GYUxvadVLMC8FauVoHzIl9Y7igSNRi6bDJZoZPTw",
+	"8hFWK/FrnfAlqWbyYIUTMLFZUs8r8FJ8DMNPiPDRLFCaVn7yJCfiRx+TiDz17q9Oejch5mfPZw5X78XO",
+	"xbD31UBCJl5qs0okhi3sYEKjAvoq9N08tZ8KV23VvOfRg1qUThcJbDu43xyeMtVUlc8laiUY3/ND+NSz",
+	"Z2gLTTNKz1X8yetvnrF//fJPfySJPl98sDX3nW2osugMXD1HFDAoWwXkIX6bWsdvZCVe1DVVzLjUVbNV",
+	"tCOWpy/ZYtHbZLyaf0v7Q3qUGVsHabJm3SuxbPx4u5rQG3HUcytpCP1GdhDSie04N0yhmu1idhHg0FOe",
+	"FoyCYxcqKn1QI3CRBc+pdObZBonuwuBGdu2vfmKDrgNxGwhw19xFza4ehI3pJZoVnguLkU7eh6QJIoLB",
+	"IpCxs/aTST5cOAVjsZQ5D4KNocqMJuFN4/DD20cIxb+RtbE3Ke3bg8BsiizFwVRSA7p57hC9U0xiM/hG",
+	"185qJjtrVZXe5xhs7oTY3S717nC53qRG2Fz6J4t3tRNcttisFGh82oHHNxZxqiPgVCA3e7shVXwpLF2o",
+	"flSTBhvel0wFt7APxE3Y73zvnjEevMzij8SGs4j3P2PNzZzyolOqawYdVPv1KPTYLFX4FLFJYW2d/Ee8",
+	"jKebRmDP+wtwsuXo2DJEfjTLXuwC799OTlfeC/XaxyOHPI00ACGwE0vL1gIbz2+ZVEzpvS+xR0p2cHMS",
+	"FtyE4yxb2jgjEAA9L7Kt20psLQOMvFthQpf58wlSjoV/s8HdnItdyftR99pmiPEOF+0vHYLGSbWWb0AR",
+	"/OcoEKQgNXRBRWLtTIrt8DmdFeGlf4bAKHVYTggUbfRW3Hri8Nlg3kouswRn0JJr3sS+dfJNEXPpJc8q",
+	"yloosc8MPvY7PfrqN/DNILS3EdJIogovEtS3os5s0azokqjcac9Qf5nNUYfcfWeAcPQdW71wJhGmUKCP",
+	"m5s9FifFkiL9YS6sQmcQ+mGVrVThvwlgI51umJZiSJMSbbphw1V5C6qsiCwEIU0nbgNurxZbZyiMZx+6",
+	"+g6OeYdSRqiSLcRKe755HD5gkzRNSTC59KJzlDtpDrJ2qz2Ox2JChJlOp052Tb3TRkwqOJkVKZuTvwlX",
+	"2bEVSNKWR/2PEWp7JfZuT2PVMjdsxWv3P9Dv3W0vQB63/MDW+ihVSj8TrluUsjh6WMu5tYEqU0wKZeW0",
+	"MIuy24nICbH7euDGmVe3OZI2+DXnXdNsnxL5bcFbfhhLmJk3ytzN92Kmx3kEAXAvs5fwScn/k626oTUH",
+	"k80u87fepu6ucsbfBF+RnGOgs7jcRGSo4YiUFtk5fCfqS2Ru6Ps1cAsf/eJ0rdyPL6GjAi8an2OZPw8E",
+	"BXzwuSf20Yavk1Z1Dx2QKKfW4iagvDlS5ouZkF7NjWpaUqcGxTb3lyMbR1mLCcSkaHlHcPrZjX4TbPbp",
+	"l1E+ZC9I2h6oTPKsYQFjxXQd6AOYwsr6CSrWPf92DAcGX8jCKsZEC+AQRoiZ4SFdy7WcWz0zCgprDbN8",
+	"5dekyq68tvefjbSmHYQSlhaDCGhnlx243IwS++Dqh2WjxDIpWxmIJd2+46Vlngql7eDxlInKhFb6dSCD",
+	"K+b0dpnAGT6jwXjL7ZzlbH253fGlzcUtp+uw7/S9MF+T2NDJaMtlY2810lv11BbyCu43esvAcxU1sg56",
+	"gWhPdmJnTotKIkcxRauEg7kd4ddva3IGfRiAAq06tD2tQuUQzeuHmQWKICd+lnqJxvLaIoeP3k2dKu50",
+	"m8bI3YPHs6mw1yl58QVKw9yjxtZ6XlJsRBojcwSFI6iNZXajG4NkdTPWNUcuAWGUW9iwnqlyVGWHn2Id",
+	"zLyftgWWg1YrkVqprPkKVBV8u54FAtvqmq7h9YEL4EOFpX7KSr1XleZlaN9oN2J7vEcp1ZCh1/HdxD5Q",
+	"UKXOF5XwbVWgz4nvYThvH78PHXCpXKoHbw1G973viBlQXpAqUAFaR7UmtHvfV5uYZhdzmJ2ju2tA2xdn",
+	"TPcHP5KMxTABahSVQUpwfO4h3dUCek9kRUE31khQi0tYnlIziaINHNq9JfSPm7c0r9oxUL3DY9Vpj+Ra",
+	"bwVQQIIpsG2MZW0gkaiMo8g+T1w0JHyjVdumUWVgL4PDv0VqwMu8c0xxz22y3tp4RAt5YH1uednwMhyx",
+	"AfJ9HCZN/J0sxfcAijka84lt2gH13MI82ybFbWuIhHW1dcQC7iIh2fYb2ltlorVE/67oXzv+pu7cskUk",
+	"LAJdTpbbegMnbzeOgCK2XFYL/SFn69c5NP4UoEJ4tkcq+MflhznG/PlLsW32RRtjWi31CvaC882NkEL5",
+	"cox3Mc7XHYWTwevfJS9lxqlTXrXBXJ5jYTteIpQjqO21VskhorGSoEfFaSguzpGW9b1Lfg5c4wF5VvNw",
+	"wVP2d2J5hm6BTxFG4qEuYRn9lPML+UNryHy0dTyt7i2iuYnODBFp1XPjYi/G7eRWWzcDIxWOkTvPltdr",
+	"cTwoHPeis0OxEuDolrzqmE4X2xVyJ1J7fU4oSua6LCU259g+Dbe3M+kjMc24wlGXtJd08qAw0GM9nJCF",
+	"cS7XqZzbSnLIU+opDlqi0ka1/85zlNLQbYTo5xlG81yT86gYk9V6eCrGabSLXf67OXCGaVUhIUvQ1RSl",
+	"rMXS6vpQJG3AIa4eOnpzhe3+uLuKqxKagHQzxF/kuNUCwP5onv2h8AOSiovdhEx1gdUWvt1tzRbC7oVQ",
+	"bKm3W26A8Y1vBSTFwRYJkAj3K6kYV+sKeqss77CzSndJaJTAHEjDLKTCmcxqM3AGNGjuh71ie/CL9IoF",
+	"sFDRK4C6XCkrbO34Mfph52NP/RqUrAE0T4e8c35fToUg4SJZOkD5lDceraBVpI6nE2qXS+kdMYO74/ur",
+	"cwuhtGnZFjUpIUpgAMX095H7DrqZRMsYrAq/GtGVDAozn7h76ZMwk5vmnsACPL3p7cw7B8eekxi6+9A7",
+	"aTfMXxtFykdfm8BPufURiBoxr911MQ1OYwZKvx9S8E8YwdpvpQnV+9PtL8XrWnvo96T1+z78gDpuO6Fm",
+	"7kSiI8hSYSPLhleZwB+W4QFhnjOsYwlzG/sDeh225lYYZmj6lQeBpQz4nzmGbvBVMYeOC5bsQruLI+cu",
+	"Y15uBFJuTe7zHkBd4bZqc6treS/UGVUSOBZyClZs6Uaxs6vnsq5fLe+7ZQS9ZOtDVJiPVNsFr80Pa6z4",
+	"9d91UytexaYPo0w1JbfikZVbMgIzezUzrE7OG7rFa3QC7VvK6TiJrfHHid/Md0HRp/M8ude3M4wEh7rd",
+	"Oll6ysNkatS+fSv4/QnEKXaK/TkH/Wqa5VKYaSbkz+Q8rCUjYSdU465JllNd+R6Bq1pvmbTQyM95KAx0",
+	"LfwF63owkbUnxSHSHp/FgiYJE/DFdmeh6wsP932uwyrdew46EEEiFb/DrC7AVtB7BZzVS71zz19WTTmT",
+	"ttnXUd/KcX3Yy0Y63ykyaIf6OIqU9jY/qUBNq7T108o8Y34sznBqF97CtY27DO7vRu/dGBZi6eZzp7AF",
+	"B/E0ag1QqmPnKIPupLWhtQh33iRW/E7fDcghToRCZRgvebmV1nYiNMgfUtZ8r0ZLpU4q6ZTdbiUh3uuL",
+	"wAM0KleqTyNnF4LXna1N7toc+WAt+PSKqQAYoF+BLCvyXtxGSC7BJew+Stvqd/rkSgubT9CxJLC++JoM",
+	"vD9ADIVz0LjBpm7umkfWctm2KluF3s4jXT3P5v3JApfdB/mkTM4v/oveM72yOMU9Dz3GCr+CPLTatKKq",
+	"aIcZf3ALzlGWOT4+RlclbNfVkfpuwrybJAV+FmjlzilIxERzfWfwcrLID4I3l6e1mlMQIlRJDmhKIZgb",
+	"xYToZwor92e1bZkYTmJyypIFDi8ZcTmdTpjfrqXVGQN8G9tvNDhuwFnWoV4eKBaiZxskBVqwDDQoClWy",
+	"0vT7Qzw5om5KseIQZkeumYktm2Ng073UHbUjEc6JIUvqmkQWr2uG98WE2QW90M9TQWM9KGnG4HIBcWZZ",
+	"ieudm8uju35zjS+Oci/0XxE+g3bRvkHEyPk9MYI6l7xoZulCjzwgPQhpFeQkxzaf3ZnGhOlzNZ5aT5bZ",
+	"cU1lAZoytKz9MZG2KO1llxsvTSuDw53dJkKRqkKHxiJOzURcA8zBFPF8GrGVS10hsGBGSE2I0oy+leOB",
+	"A0CYsw9mPX6adAROVL9qYVR+SXJL/5bfCUUWY+T4fJZtNSHVqiTu2ZHAb6KAe3euXG4YPie4MbB20ql3",
+	"99mAjbGdkXCCPz0e2Z4VCg09v1m6XCtdU+bUM1yWznyiIwKWaTupWQjhXCzddA2+7id9YrtjS5SHbe85",
+	"2dfV3cwlRGD9hOsUugcOnfvlcRrEEFRFcSS6cvoNJ6Vb85Jsjjgmv5lGtRB79vDe6wBkxn6xaBC2uYEv",
+	"njyBDpkSZy/VvVBW14eLNLA9QSYvQc2tyxxYmSsmeF1JUbN7UUMts9X6zq+J799ZaqS+nMczOoYFmBl1",
+	"fGgxTXEXkae2DSYFbGe+C8V3vBS0t52pV4DF97ERvcImj23N0yXSYoGKZlw5IJ1HaF4ynkKLDDsB0k6D",
+	"4y+fUcJAyzDwdy/qQ9LRw+MeJXqme37A3njgTaxoR2VakdFGLO+y/EcPn/AaoGdDzveuE4YKuhY3gJZS",
+	"W8sPr/X0VE427oCGF1mgAqHTuhR1PJWe9DbTt6LiB8q1RILsQ4j4YafiMtPaR+8V3fslsoniWGTSqxjA",
+	"OsnfqTckch3NZaKLIMaoSGLm8b0M9X24BjiP4+01Rjro+H0hdx8qPQbL31ZhE73dlWZWs0MGU0ETScAP",
+	"D8ItB1Oaji1FhCjhdrqfQp0DfIsttcJ7b0K58xQkam9Bvia8DfjASYbH/LNPgImq8CCOIkJNPmWLA+PM",
+	"FwQ4SyJ+hTN3axRJT2xw1gO7XW4PCHCxyPRw1SaDxskHC9NlP7KUyKw4b0G/51tRvqb6d81TL1n5pl/a",
+	"wiF6L83BT9qgKZEPzXFhjLQityQnYn8WiB8ImB8sYPcjIecl9jfLiLmaEavL8W7uIH/i5Pv//p0/+s8n",
+	"j/703v/vZ7eP3v/uf15Np+b8wtM4xed/UYwxYE4J+7GNj8FznPRTQEmJ0vP2bQWU8UwImIUNHLvRgV3w",
+	"dD7s0NAft3KUdvR7sW8ztHMSzSF92ytP86VHYJ8jBNVpRgj+YZXRZ1LFxIU04Or4dmfSmgBm32a6h395",
+	"hBX9KyppzKnmxDeV3ehmvXH2F8yfSuX51plXmUDttouWru9KzCFu7LYaRqS6qV5CqXPIVbtbCcQsjflK",
+	"yGlbyPz6fqGQ9PXf9Rr8XwymhOniV59K7QWGi9Hc6lFhDh1xPU3tD6ur67+Py+v/Dr/4+X0xsM2MFRw6",
+	"Roc7yYkRiJq7qMLLYg2TrJmRpXOrnI0JlpM7pUrHokjPx6JJ3MC2u7SpWLoDL03MCndE8EzieuoIvvYN",
+	"Ro6dwb4p4o3rpP2+rmOVMOglsLfSUJAN5qTVbMvvxFOmYx0Ks5taDG9/qrXb2ExfVXwpQoShPZ1/OEat",
+	"R8OiIydf/MMROZwmfYnBPMrsbu5E6RFaffZPP9yMWn0DmceLND6iZa6UvMohQAedLciMhTfdaMCJYXfi",
+	"wKS5xqzNq5u3f3EiJdT99fc33714iilnEBv4ojWiWk05K1upGkv5ZmCYW5/EdFevEoB9BQcaNZ3n1cnb",
+	"lEcTSidmaRIXJqx7kZDA5Lr0fy/2bzUZABcfdrL2BFTnwO9seHzvIt7oveqVKWfmhk/wyLQwrMxk3onF",
+	"Ruu706W6O8qNtTtz/fjxRhv7eMft5ilzf4p3MVoTeK+xLV9upBKMV9gr7WjpxNmHwI0BM8sMFgmaG8Xk",
+	"urKmTWr2j8eUg0DDq95BUofILtPybPVOLvPtmNyQAH8GZirQaE3S4Um3rI4S/+IJlT46vWtLQAyNtMLH",
+	"CvkL1lhfthz2gVoeZqimPYo0qUkOSzC+dObcwrpkF6a3gZhLz5AjPQihw2zTCBwdlY1JOIe6ByQbMyHv",
+	"l1yUY1RksgmQWoAuW5PcTlD5YUELODN0yw+s1IyrQw9L1kE9tzQfl2r56gMsfvnyi27OJ/eKuzfOGXUu",
+	"a9PYa0a4gd72aYEKjKeKknG3y+SOZNvkBZIR59lU8h7BRCb7DEUO6esDk6WHHEIHKpAWvWJKJ5Dcsxcl",
+	"FdMHErpxWpnAlXUar8zY1C5PLPPgzC9tFXncl5T1JaVrOZ32hTrnP6xWVPgyg8XN06mOsaACA1+GBTXT",
+	"i97nBCcgG0d4niOQ+nT4c+iSoa/iPBIqU58Ng+42+LLsEt/EjilzbGvoFjEBtum/SL4908B0cTia9vI5",
+	"TYiyGZvJfi25otPsY3SUdMyGLbliNZdgIk9OX7kBkBNvajjAW6HGCWMp7yAcKbYSdrlJAdn7DeCJYoED",
+	"hJFYo0pRe4iRf3Tq5SCpJ19mWBwpfzEv8atM9aE0psnYsXdiRqf2uGp/FTTBWrOopNlkClogbwbojTD3",
+	"8P0sPtfJ2VKcAfuCyghThFghMiDA39rLZSW4bWrA6x3i0DqRbA/EP8CtC79rCJzYIFAUFgM3Jm5Du6tx",
+	"gn4faGG1C/3hu7ZnYq/3UDNVHYqA3sx4zBMAL1kXapZWXsqdFCrjOJxQDDPU4XXGDiEbiMbxRDcrFLB4",
+	"JY6PI/fm3kkLVYO6ONyGxZpuJPVq9EF9+OvfiWZoM9gfxeJwm3iqF3ud9e2hIhYhqL6njNvE5PQaDiJ4",
+	"EHPwzv1gnBcp3t9qZTe3fK3pOwrFBS8pXyoi1W3ofaLK8Efd2NukI4pe9bS4L+GBYgqEbwlA45GFGbpe",
+	"cyXNWKuhmdWsM+kbff4N1DNp9mp897QYULaFZIdEcXrgxWrsnjPp7W/dl48Zx50F76DjYpl8woYIs09H",
+	"74dEnui9Ors11xjjfMKiM69j1pYfbivBc+03aObcdz5jdgD7qdRsIYwsAx3gQlRarT0ghu0qvpyHHx+h",
+	"kj9yHuBd08X7h72C5BJtcoywzE9gjh/brJEbJtuDCz65TSWGLlE7sPAdBj9J9I+PQR98qqWUJV1a5l6U",
+	"7xA6Ui1WcWNZyQ9t5YJJa8VKnu+Xl/YsGD4YPgpZRaFKuq39ic3Feod+SMUfz0/Yn84iRalLz1JGBdxE",
+	"7+oEgAtVgOw+ewotwVW7wf5i8cnrfnIjE/fvCV7q9lEz+TbRKTPmMp3Aq4+sDz/MrOx3Xk/NGEtAOB0n",
+	"LTiNeipbQhTVDkHAp2ZW14ZvXkC7ZqFgQ46ZcgJu11trOV/5VWtZ9tsTGw1ZjJnWwFKrpaiVmY4d8UN4",
+	"hlf7EEBys7KiZtwjIMDKkwpS2R4lfo09HtoO/AAUwVHgiCxf0vUZGrxFJY3FZgkBfDLromwN3xnTLK5K",
+	"veVyRjz9OXwfKV+IUQjL13NII7MCmKVnaAGMRwz8lJh5UBSyzzMMB1+Lqrc4MK18mMUEtnSzgZKACkpH",
+	"YN9DW8Xhwx+Izqe4MnKtbmUGcYghgdbFcj6Y+8EjqdgnP+yEevmcPdNKiaX9lHSC8eG3yyq41L2z4fub",
+	"7NHPwZCU9d1csk9r1L2o5UqS1HYRoQZi3UVl4cBDYQ5b8qpi8VHjAZ6pAShF24EQkfSW9aDXT2r65zr9",
+	"tI+4HQ8c43fGGr0mocUMvsAvloCmK/htJg1LQ0ZEx1bs9TJZb4JIvvO/GqrNd4go9DoSiw9wO4qoJve+",
+	"DcI4MsbrqWQTEi7AUGYRI13RRQOFNHLnPItqk8jtnpBRaFNOx/D6g3C+/+nIYF9xu9zk9QcW/lPNYUSF",
+	"TIz+OS1ozzp3jUVoe+Hvr8NTppqqAmMS6+D4nh+K5HbDs4edvbHO55PX3zxj//rln/746RU5A4/AHoCV",
+	"OE6JqG+C1uW13oaWGdje3EkTcJP56n/yyA9toe5b5+I06L76WWD++bCQYIARFTceQOr573BR0N4PASXs",
+	"5WUY0BWN3UPTMJe4da+bilaK/GDG28F09tAHCbLXg5W2mrADIf4H3/aDaCEsiE4H0WqVA072fV44XzdV",
+	"3g4nPFy5dZd9Vem9gRRN0kKtEivo9DKvhRrwd+dU/kTOgl73tPjIEesbdgkL5IbTz8JvWl76aZ1YYgEe",
+	"hQYYCGQvARG4TX6ihZm2kKdJkl+wIEnhVbNL0YKYRb77LKLoFVSAfF1LqlxoLFYUS/oMzXq05QrTRxIq",
+	"LjN9ZE5pxC9PUF+zXjFy9ceOnfjQzjLkl5em7Rxt1Jm4aNOKY/EH8CbKF+rs1rSwePgJ9byVBLtn+tO+",
+	"kdkoe7dx37Snjbffmy9TG20of/g7ISxMcyoUJ1TeTRfbNPKUC2bXgpfeit5C+Qzp0Tk9PxZ/hXugwZSw",
+	"bzU7o1vqfg7QbWQZQu5/6rNe4/fpvlmzj3ai3nt4NaCcA1u0PStInS9sa2uOVBhPmg24KOTFM0fpwGYE",
+	"oe0c7tbCiBqkc8Da9U/OMKm4YnHLvOBlSeQpl5U2Agn+YiNPIGxDtlDwNaAcXIVmDU+hLpwHb3vDDVuI",
+	"daPwIbItoFoIZ2P6dsTg7HpPuMQOYcDk414PM3ffIj1h9ErmeTM3bCvqtWA75wglHkdLThM8nUhVg3HK",
+	"p+B6hq4UldG4AoX7My6VTXMW3Dk9lBsjc2QiaPZh6GNx6CVajN4KtMyV2ENpYlmK8hpyve6XK41GZGSZ",
+	"dUIIOiP+BWf2Gbvxe5S8jHm0cUAZF0CuD+fH/RyeE74Ffw1f9KODWhiNLEWJ4dCJb5PVDd6pOVqvBRRZ",
+	"PydVuAQymcPSYDsRX3gIX/ZQMOdgpo6n82wC24UXpF7fiGMh6TISJ+ePIk1sfYrgvh0TzrygkXfFeQxV",
+	"vhmAd82cOGDcIVafwCvAilzyqkOe246utf27j3/V6/+50cEc9ZwTM0LaJB4Slz67Y4GMLagkX4ft1XmI",
+	"sbQckxhVuoXGIMXVFi2PEJNpiUaiMm91PKnSYAyZahJzN6eAMJP/bMmNW+4TghSSBs9Kshs4cpbBh1Cd",
+	"WmuaVHY+RbvN2VchPIHBJ1RjepUBeA6bRw0JtUCDt3HXcO3kGkshgTT0E6B2McN28tIaFrzqqarleHMq",
+	"EBnTkjHOuPYvVDsbi2Dz1bMnVmGFAR6bd5boLMdDa+tDUKP/wB4E7oLDvIy0EGJaCNYot8W9qzjFXLU9",
+	"tibgpeaVNLWaYD49WIbyCeP6zsMHZtZWB8Q5yXRKBJNYG9ufHtHPkNq1R2msPdkrbWxTE9pwJO2Xyb2l",
+	"wIyADO/FEKm+GUQSD+M7/Va8saFeJgI1NQp4wYBfLn41im0nO0+MR7z2wOo7I2CYiwBfNpaL3RTy3Ude",
+	"1XpRYRV8P1hoOclKM5tj8xtZiSzHZuY+jZaeF7CRK9VYbpscJjW7+fiHnybfW25ACVVDfkB9yIr7NNkV",
+	"HGxmJyo9u59IBjt2A7SGBeMeZluw33/5pPSN4tXAMTlK33Di3YWjo2b7v1NekjnFNFNb+HEqxR5Xg/v1",
+	"0XXSmcRq77X+/ssy5RrBM3Tshc6k9VH+KfbpM//14/2Ywfg5CjdL2o0NSOx8vLbwrEnQX9IZ5dcvn7sV",
+	"+N3/Dy34QdPAYnKDsthSNc5lbNOftUs1r5AqkFkFIxZheRBQ2kZKw/fjQN8jUyyu7oTY3S717kCbFrFD",
+	"7In9dl6HXO1oo6eRyiFZG3tLM+cluHpIcTpTrtO0zreruCpm+CDzbDaYXrYKPZvpmAm7n1n6me/Fl5Vo",
+	"73lwm1S3j/aDaidOodJ7rS8TyRxpyRzc19H0SaAVTWgOZ6L8sl05S7GMuxKOHFI5Kj2vNXfKcUpZ60cU",
+	"IChq35x+pWuPZ9KxFP9Yb3pfYkBbjwEeRETTDiGiE4K6ukY22LW8F2Za146T+wmGQVPate3nGfeoiGLW",
+	"kYUgRlmRhQzFnE7hSo/kTcOeLLlCvmeykXWedSNvsR3ElNJ/iJYtubqO1Z9AqtmoShogBAhXYQuAQXvo",
+	"xIBa3Jpg4SVbRByVztrXdc5vT4C383CocrUi+Qh8xDJSVuh7dymosgUtTWYnh1eIDLYvoox7ZEcQHC2S",
+	"BFXBFo0qK/zjTiyRwtmzLvjeXdjqFsBRCYleS1WI7bDn9J2PAOkJq3okxkDQvyCpQ8v6HbcxrEu7QbRE",
+	"OGPmeaJz5xhHVZXBf4XaheCpr6DKNslEQT0r5XB7ir4MgAqOu1ClszTcRKH/neCKdt4xnBouEcvvxK3G",
+	"hlhClbchBrFr7O2CL+/cI9xXpFdrYgdGpkcE16ISHCQWqhjJm2hQLJ2a718cYalMaxYG6LMwhxAMj9Hx",
+	"EBUHTOJ4+DvEyN+P9x4f3EgId/TVKW79rmNjYoSsQHQLS5iPsm8lNVdTXsQpzlVs19ehBT1KSZkvd5K1",
+	"Eyi47Nv+Wu3kKmGRM35io5+53mqpR86leY7s3kSkROc65wwt5x5+UmR5qXrR+hIvqRAwJDHRdPyIJA3y",
+	"L/A/mhKdSgKqk7srPE87KwSJQiyCb6zgtzlWAfiTbYIsDfXIJcOvvUUN86BlYCtKKUhQ3UwbeaN3osqw",
+	"VmC1tq+O2YhqF4k7irYYrRYYlGB6522PjHiNuR1ZQOK01uStqel5qLMwvWG/8HlgLlj5ww8ZPFf/BLfG",
+	"sI64krjg2Y095Np4ZX3iUb456ApDxuRqvsLEypbfiWyce8w+Np7EKLYV9X2QgDJ2XvvQ6Y5Jhu0l1FvV",
+	"3Oq6QGpjiC351fHhpWC7HS9wC7QJKFK+eAubM/tFHdnCsRKEWfRyGAyMjQuwlS+0rwOQR9LHl2A5ncFS",
+	"5mm1IXHSrXVKH6jtrSczy2FmAp9y43mmphvEurHOJBnHnYfrfukLTCDxDMro2lsEYQ3BeF9W3KDS5/Va",
+	"+G6ZLY4rkhLNpWXrkl50ydmSlSQfOtbA1bdyCn1cF4EoNws+gjqNiQ07ZSlud1zWU0pZUnqwlkmspQ9L",
+	"HpY/BTmiqLGrYG4GvKMy6bLR0wNRU98eXV4SUUGhXpLoiJ9wZ6j5NT0xVdFOp98JrgGp4habNhkRlAD0",
+	"+PG8D84t5kt/fLAZDogmeWOcQq49qUWtYW5O2vguClhkBUNqPfk0U/L7L5+UR+3z3ubEwed3ILYoPLOJ",
+	"Ben36R2RUvrqyYU4zOc2J53rs8QxxYnQyxjp63t6ITLaDcWgbcmPDAjcO3+805TnaMf9RL3QtxcCmDzA",
+	"6CnCOVMzN5nifITOQMkgyIkcqPuINunAcCM/2Qie60t9Pi1i2wBlLEpwETmFeuJmdzSlItfqP3ZjDe5h",
+	"qeDCQvnpt7qH9tLvx0rWhpIY+0p4WQwNFBCE3UItMhSRNEeh97KkvWYTDNmiY8bOYVS6jWjT4cQMIJQX",
+	"kYhr+nPP7Y0AVyJwXobAdZAoT5QZBx7J1QJ5C4o8rWbaLN4AuCnK24yGmJz6hNDgtAxhbC+Se2n+SMMn",
+	"+Yb5sUEoYawjYey0Ef7YSJwNEeTY6Azn5mECDqjxjY4gdYnek/vh2IZlyrww9DBxPnFdzm9yOmsd09Tx",
+	"uOHov5dfMD/fsT6dr31FcQujTVSHe0ZTSvzXnRA7H+yF51M6j66V5eW9zF1S/rMx4oOFqBD/N82abyrx",
+	"NfyC2IikYjSLAQwhPU8VMDwvOTIT8SE2Iu4HSnqNhJpaGaZVBtssPji9NQ5UhGpi7e5390jFwhJT1vRG",
+	"VOVtduY38ZHueyxkK4bFcYd+WeCEbs5baedViOptVxlNTHkLOwEfuuEGnBNp294xBC3Ihu86J8LspYWK",
+	"8Urci8pZBOgvO/9ZA/RkudFyKXLEHrW9HStUxm/kl+oI3tPMOhh9qpgWyy3tZrQUD+AIEDNChw4YbYJf",
+	"xdO+or5S7/QUtLcdWrhABBvC1sSJBwFrj3V3NfurH5XN1UDtRPkO2qY9hSNkIW55bppSBqxuNlD3kH0E",
+	"5qGZXm53fGlzcKZA5Ug0c0vjgDPe9L3/XS59nWVfTVsRnN9WII+0nkl3OsrwPxPEZeV6Y3POaorNBW0P",
+	"2rm90eegvx+6T0CPXIIK9iWcqESDgD1GxtOIYchpgUjmDt/XwTLonryNh2APxTh2Vp7Z1zljvYp6Ao49",
+	"dDLee0xAWCYYZW5mE0t/tlKlf/28yDNkHLsa3nrw7iaLX09MD6wZ5oayGdLlDrfa1Jef09UwPocwcfA0",
+	"+X6qZskrATUxAhla/E0Od5wRO147uXZe7FJvt5xqinUEXd5etQPZvASZy6Aog5KiDjHzsBWTDrEh6sbf",
+	"A7BqqqmZtrEOvNe0Uu/TYtOIdmU3jK/12At8K9ixz5NXZGmuJ+BnoxHSTq0ziiIsJb0Hhg4fLE29Gk7+",
+	"zxpiQFaz//+jZ29ef/MIOvkxvUJ2A1Zj1NM7KD5mFBM5ZNGn2OrMhX46g3I+iFef7EwGlBFlQ/+nx6MQ",
+	"3XrkVrD/TNqJ9oh6JxUYeVoo2JKiT/ULC0hvrY0nfEYUP381xbN/pDKC1AWZEVqp1s9rubLnE4uvbObi",
+	"zDXl0U0GahDxyZPS9BMCRPiqMMbwgpElMUcY88id65+LsSr/IRGnf/HsH55zIbrZVmTPNwjVQrdYw0oN",
+	"6XYgX5OGHUKKO5LaSh+qMGzPQwPo7aBlb2jCRDRY3Xs+C2k8NFaU7jG+qXmvDhdgU3dK7yelpMlpY0h/",
+	"iNkNoCzPdVBqXQPmb1fre1EyHuuKkGQGU4MBbQp5ooCEnM4eBS7zvKgJ0POdzpHVkpPju/0DyeOw40uR",
+	"IRzLJHv6g5rSoSV/1SD53wj6PsAjNvxeuL0APhIQJqxhIwyAvRJ1LkUReS7gWymdReFpQ2SNyel5sJO9",
+	"mh0bI0NWcd5Q3+qmaYSlWvWNUBR5zJEfU3dBwqQCH0/YgKxw0HF0UUrLF1WWib+qRB0JmzBYw7JF2Zfk",
+	"LwO3ZPKD/uy+DfFvkoasMeK2ksuesX48HzokGR0Nk1ixzVHF/UNLFdZ5+Hr3qbnlOTF3mg2+Aq37m9oQ",
+	"rKkJTVML8be1XDS+CZHq8ulPKK7bBp62SzCUoXF4mWeN8ald6h1ZsNcPqoKuRr1NSKEm+42O7c3x+EOz",
+	"sPlJ1GnMZ2aWEgkbkchk/4i0umXbUvXhgUwitvG0F60WIbVPJOfu511v9WpqYalvrjazV3MGw+5u0Vzu",
+	"NUt1MAJ8PbmMDhHvWaA7rtxJ1DFxcXO8hcCvZfT8WnJyKzrtyo8UsNBm0u3iQOMhAqm9CUOe0h097GLq",
+	"vdqW1sQAbxDwEtGpnrjX3WpuEfu6he2tJbQ/5daK7Y72eXM0CAorlKDtRGS2aUnvAYrnDIitrp12AVYA",
+	"Zqysqjaj+UDIrTGJrC1ZaMKtMLd7Lm2+a7EPRUHlRVJhAcZ6ElzIVVqkxb9tT4tceZC7M7E1VehMFUr0",
+	"QidgtoIgjLJYgp6vVfAMBGRb2ixR/KB+x7MY+F9MKUcYY6HfckqmfH/HADp2a4wINtPRRqmN3XOFezJK",
+	"ESt52nGPTD4IGh6W5HyIjFBklyM+aymFhgap/7Ab1TQAlO76oKuWTYQoLpvI4B+JniOVf2x/nGQ82sYF",
+	"ySHwO5Q5Q3nEfIgOmqay2NXBDJ3UqZikiCMiEgBQ7sFNq3mkYQkqjjAG7UZnieBuK63vRHmLQ5vhbh3v",
+	"eej1LqE/cbCeH8UJB7JfeDe/wA8iN2rsv8h91DXwrQQSzpaMIjzAdymj2zii4If7wfuw2NoR9cn74kwu",
+	"icntCgFNldxQfq/6O5MVxtCLN1cE2BefZrvY1VJZz8/6xy//LdNVZnp0cADZ5ErpRi2R/a+pa/xdLSws",
+	"x/uJlpWHBY6EEZv1ukWkTqaZqvhCVJfI++CD6JHtAN3+ZyjVnWf9pWVaR9l5+pH+We5jn3isZRiAx45N",
+	"7Fup7mbzIO9VpXkO1GyRLOzojHfcmL3OYaNrud7Y8QU5ug4wlPzk5Sn0UnYKVB+ZCybQ/6Qt9ac1TerI",
+	"Y78ofRJh/NEhHXkkNkShiDt9lcpCQPmuj+6CDbjhJvbIzCS21d3UuYPIjhFaQW1CbM/O23H5NHvM8LXB",
+	"cuyf5Avxj3NcDSUKgv835o6wXCmb7qW79u9M28ykhOLxpLyMXCaA0GfrJKA8CJIDPuzvi+97OQFpQwv1",
+	"bBfkLL7HfXA7r+NH8pPiKlN+gst3mo9NEnfRDumi5ndj0XG0MIu0jAnLB7f84MQH2Q44pG1wKRW4hO5D",
+	"6D8d69SdHWfuRPmUPQEr2D09woi3/IPcOq32+RP4P4A/4F+eFNnm3gvKGud3Ijb4AvZupfcR5LTkCjrC",
+	"Pg3dcsAIcaZXr6p+yetaYny811QvJeiQa0FRiv2w8v0DeF0fwDWxHgtylCs8BoeO7txWqsbmoG1b3S15",
+	"dvMEWqO6PoCXkKVEIGrA6MtKueuoOmTOnmfCtbVEJhqsTML/RF8Cfk8ua2Q0SSYA5VMLcdCqHImMUDWw",
+	"UiH1uVT3Qlld+77AvlIXisphfAUz2utGrzwg6ctWyK/aKaXqLM7ssJIPfgw6vo4ifnqaJFedgGojsJET",
+	"G8N9VpbdCbGDhdFKAE+Yr1puF+qqGEno0xLv+XHRy4ULpYjLGalIiMoTrm4X4nYQyhwS6+TArkgSlPks",
+	"wBOGH/UhBESu8aG5a+jGyjGN6HdryauqH3jqtibNoJDyPdI8ngW2HlWj0hbE4mo09EgS74dztA2HKTZR",
+	"gagucje4W6MU+TxdHocegqKU4AFFV5GTv97bck5s2lcvQYNH5riOgBYRDxLGVVwltlwrqkWs8EPxDLKY",
+	"P7kYkxzH0nRX4D9a1h/ZPWdTqsMywW3YJ12HClP3ZL+vbX9vL5lWVBVZxBKpGPPAnTHb9u2meyGSuiyQ",
+	"l/jeEdKyxYGOEnlnddIbFYfOqiQRvyzzHQSBWGRKlxaWe8KupZa+bNiiFVSUQCTuQUifD8KagOXpSnCg",
+	"XyuuVlxiV47F4XbDMxexbWrVszyMgCgkYtHhnwttN5BggtPWqGUleD0veJI/Qh6BNTxDYdj0/ZKVVurm",
+	"ST+lKQuOwpLowKi/qY60Y25Bd6MwOPjkltSb4QbgAKCwIRiJJk+phRk9RfQnk98UWO+Yl602zrkWStS8",
+	"YjGZS8RIsIpo1tE5zXnzJ2PiiaPANi8xfA0z16uAUwHvh2F4vkhbYgW6uFwv6e6RfqgD3Cs5mHQ/h1NP",
+	"dXhxvqG0bK2FSULf0b62Ov4hUCFeRHdMbEkA8pRQkRIeemRo9Fp7uHp9FTS/BST3cRIKKr/SSSLWfRFp",
+	"fPYbWWGNHDZ+mxYta6MyRNrDO1hHu08ibdKvJ3wwtHthYOXIyCAJGRIpYApzOhNZSl7RPNip19HDgXos",
+	"blvXiLIemWOxzKFH/dl5aYgs5O8IwhAW28Iz1qJGdysaVQGa5PAnb9XZjG0cSELzzjSKI4delUDwtNF7",
+	"6AejBIygWW/8hu4DExRdhmxrPrp8aGyGWApTGoBLgWBrqtS/cO8JdsH0bp05nE6srKQNvdaz7nnTM05o",
+	"6Fw3gKtxdaBwx5FJWtqQCzToDXWFLliiCf0ZhKOh6M87bZpVvix1eAU8cNRpLMo0NfY7PHw64G73/EAz",
+	"qLW2A9n2DHnc3JotBPZndSoZOx4FwlVvQWGIq+J0BWUa2iKSsLzMQKNkyBVzfPYwfq0A2YcddSaZK0RV",
+	"6hRE8TzkZdcip5640bWdceFkmOffuD9Hcztp2oj/MW1NRswbt6kTDUH3XUI53CyRrNvS0dFZGMxGBVGZ",
+	"tAn/AV8f2YRGGY9smbgLEMw+dvLI6PcMlHm4eJNwTFvh25YgoFMIqqdVTx1a7KBDwt4kchyuIG+AxaVt",
+	"S4jRwokGxSCUE0M8uCbx6o7GVJDxuMyU2fhW1FvzN1GbHBNhJvjThbBBF1n8MnfnYQVBQ6j2c9eClVv6",
+	"tscMB02FDsaX0z3IzGC1fwEG+7gSexpyT9bqBF22EGuuhgU6nhE74t4mnDZnduSMIXaPCxp7y14D6ea9",
+	"iBekJ9aUVYXlH+3spD1KnEO+EjlX8cGL2tlBFup/j80wz9VjyXrjF85A84+L9h5yREu78bAjXTZLWkeJ",
+	"D/Z2l31sG+N7pWvbOCNedPrf8l2Hi3TAeXtakZ3nsA2Da8nrk9gq7Dd5gtwF/yrWjU73vBa8rkUmKDS/",
+	"3ij2KO+dU91hOUmaHRMh+ywMMAkCkMKHYt2zDRJaQBp2eITV0qcJQLe42fUer5UALIOCEtl68Lq50PNE",
+	"sWNIPrRB98uS3fuIGJu3/SthQ4f6YZmNMc2IelFiH0ulwfQDys2Rxgo5vFokfHdf9CBAfmBGrtU120ml",
+	"ROkLJgP4DLuOhuyK++JcGmPoSJJhYbgTXoPhgwMPj9cAtm6MpcGYoxTfYzZ2lDAnRXvuX5RbzxEir5NL",
+	"HtpmJLBbtJjJsV6DR1tgA7Led5Bts9HctDlZt+vOe2TSQrWgcyD37qaiWmG/1dggpFf9XWOp5Ykk9V4H",
+	"w1PINdCeVnY6V7L4sJO+LiNuSsmteNS1R442fB6QgI4+JKuhx1hAs/1vkTQTrE8GnW+lBXktnMlg3LXr",
+	"Lc8u0Ftgu5ZpI3bPvR2tcYaYS9SPE/ibvSXd0ji3hJWeoDJsDrnXUEQyp83VeISTcIrAct1i+hmGGhnR",
+	"LDR6qpP8+kZXmE2HyM/74hxSzEMu02NrXsolXXXw0llY4RsmRXDzcqQlcMzPDFpdEC5BcjGRkjAE8nGf",
+	"VXcCR5P9Zc/TXbZy30tMII+F/m34Aj/jXg/4NEIUkkSTOntsZVVJI5baR9QmGMS6sc7QHZRR2R5trpGV",
+	"336tbwWvwQNU2t6iN0/D4Hk52iFSB0MLw5557qwJQjjas2Juc0cS5vES4l54g4Sh400D1QX7zaFTQoDr",
+	"Mt4ndfgZPI++cbDBBgmLbYUocCVAmBJ7GS3QIIDizxa6p7c+gUSIHUlebwNdb1KSMNZ+tc30BBHLakVD",
+	"NqBrlUfefFfl7YpqIBUTE/keG/3IfpB6BrVpuJgY8sVuVoQvGcc+KXCEF8AxNgj/0HR2RX81yIXc61ex",
+	"3qq7lvsNFdiF6/TpoLmEh/mK8inkUKs9BvwictBfwphMxPSo/9L74yg7QaNzuyG1wfizSepsInqSg+xz",
+	"lT5HmYMAQu31ScBhmpftz9OI2Caxa59IxDaNjQgm/ppi60P21OmC/wzZVinOBnKJXrZXQJ6oLvACEp38",
+	"3Ud4sBH0XmZu8tPa+c+mtQ3oeSMsIJUGDDrh4JGXRSC3nUsze5SkEqE2GewUjbTvRY77BK+BlDUluiui",
+	"tGRl7F3bUG0InWubE8V0Gv6pctp7cWAc5/QUI3W+9SXjFcZLepAlKByhDeqE/HVMlr/T98J0WFyHixx7",
+	"XbftTmECuoZRz4osBNAG+SIl9n5He4x/+7jBGbNyVpeofWcfZg2/1zxq1g83pD39vT8ugU3PoxcWujzQ",
+	"8PeW4WPSvtIwl5aTdcJD+qx1OrD9tQicXHulHqdqunzZ80NYT1nG8xPoVIHaZLKuj7cGRVl9SufEyayt",
+	"ga01qCAc9wgZ9Dt+GO04MKdvlMlwoK+65OgdP7ae9xJs+E0GVtVtF21JsEZG3H2ocV+JUtShytizxWzk",
+	"Dj7JwQqEKM3Muwj2PHcpmp3gdya4wpXzwvfJ3/1e0Nkjmhoy3FD+tX4D4hLhsqd9FkIbddzCMEdSXMRi",
+	"o/XdvHh4jONl3BNx70QfAOGI7pjgnY7DawbBNp97Wgheu+sBCEqliY4gsOZBR+uVrMT1q5u3f3EXlVD3",
+	"19/ffPdiEtVCHm9CZtveRYgHWEWqLQqb0pGI97rAprr+CPCklGUMhUdEw577QeRQJgG2Sidf3b51Au4T",
+	"ESN06undRoDjLi1SKmJ1ly/9kYYtBARKdFUW47OBkAS0tkKoDdyZuIf7xJ1zH0NyfYPpoRWXHvM6Ai+C",
+	"H2VMb2PZP3RTK1756LxNBgaD0XUbagsDg5T6xASu3smlGUvh8qqajGRzx++teyJ5X9FNhf89mZ8Ubk/c",
+	"4uGkevs/kfOhE11uI9I407gVLdGB3zUcX1AyIzrrQtzkdCUs3dp7tO7y7+GLxZVqqurq/ZxKyTEF0ArH",
+	"Cdvflhl+kS8zPInX1W8DYagRA+6xj+eIyuCXcybYjzPBX2f0394nk5jWmMBfmMciXvHBcf9IUd4caJ3j",
+	"2wLaUOIX1A/gRgfd4CmJerc5/KAQFTkjvHOWQLQ9G+YkhJbxHEdzjkvMVVcaLq+ITh3lgBzCkJ23mkRu",
+	"iUMn65G+H9mmIOGZuQjuUu9oAEal9d2jZneNF6Dz7goW4Tl6xcyG16LEYg/DPsH//HQEmzmlo7i3htvw",
+	"hgdNtN5aO5+wJqSsSrOZWbAQu2Ce060xGhXntOAu+WEGrKTTmS+3FjdxdjPO17rulkelat7P5vjRntj8",
+	"tDc9fDU5G+jwPNzaqanSLARqXlMgGEauJ9DcZFc2HdWnC4zJHn8suE3avsS3ZpcNxnueusPMREfPRcSo",
+	"76tK6b2z+kFnGi1mwyWjvfNHYsc24ysdprYVfatj+r+FziMx4I4bA83jj57sVvdRGb1u/+pu+2o/g+H2",
+	"w7yXTS3t4Y2T37GGGkBHbWpf3BezrL4rh/Pjr66vNoIjdAE34SrtvdFOkO/kX4XH2cemHvD7pdZ3UrS/",
+	"34sPsqqa7W37nsEzbEDqwBEEfQQOdfvdjbW7q59/hnjMitiePzfC2IK1cRffxdoKMFfcDeZcIWQS9kQS",
+	"S11VfKH9900jrbhm3NxBSHbLD6zEcr+CGSE8E8iaWxF73KvSeJ50KBz0IXRkBJIGYXC+a0AoG9RNbT5j",
+	"L+pae75171UzJEozSAf3p6/+8K+ffvZ/VIy5XF+988t4VVzdB+z11eehsoTv5NX11Zefff7ZkyusOwUx",
+	"ePzZXlTVIyinfswbu/lPoR5BkdW6qQNh4M9F93thwx4FKOAa8y5Or8BvXpZX11evmkUlzUaUfxUHf3fv",
+	"tPJ9Gr948iSkmb17z3e7Si7h54//sb97ZIT9/T88MA71Lsmc11Ups1pFjFrFGdzcz0McHPv3d3990+uV",
+	"SV0ecf6PX/k4CRzNZrvl9aHFKpoWrAiIuUiEC0ecr03sJAaX3Pvi6sMjj9P9+1WIxL//ObtnJkWWjm/c",
+	"m4SDd8drvhUWUhZ/J7kuoQLYo4Kx/ABO+4+NgHopf9gxANiuNO5Nu8F9j3WcRub9PLHySLn2bf3nkbv7",
+	"xh1ht5F8CXG47QU2G+vI3fbK0mMfsGAtMHd51euJfaDiPNRYexzrJ6VemseteHy2RQOcFhG9sk6B4nJn",
+	"JYYvl8KYx/efPxbuBkgVAPWRGXxmBK+Xm8fRqiA/Te5o8vPWJIKPd9J95kFcj1NawV1DiO8bYX/Yq1fh",
+	"ayhswtiv3TRHhGOga2YYyworpMe6nn1B1XvkAnlhkp1U8YA5fEK3I4xUueHRuqx7EH8eHKevMsBBGBDU",
+	"vyu9Z9hB/swjgVEyd+/+i2F6r+IiPPU3K2KqvJGAtzf83YamX+1PBZY7hbPgLj84BZ6rN8JoRs7F9LbO",
+	"Pw+lNH8rfiuNvVlGavE52uvIZZi+epIX44dxvEFOePCk6zB8+XyBCI/q1hAgedlgZ49u3HvPej3cku/4",
+	"nbiJoOJTtcVoCwyxj4s95dR9frE3d16bRcZeYLPcIgLJfFzICYcvs2nkiXr8k7MgfkZAWscWATPDo8m8",
+	"lRE61U0xM4AEdcetcwSurq/+79/5o/988uhP7/3/fnb76P3v/ucVaXvsQlu0rkChJpsrUltRr8UjeOTv",
+	"T9pkn2aYJGFPfnsS5u+HVsaespUUVZlUoiltgTsLkKMH37704D56MHl87HTSI99e89cjmKSie6FK32DT",
+	"fByz6PQY/Ym2yQtVImjlTFl7EY2LEXOjlUTIe641sMFfTMxiwGzEjrBxLy9oRgwjdePnH9b+uBGRw05T",
+	"NgR+9zI+9ZJbXuk1hrN4XLL5FgTVhNXXTvT2ziBMhTyEN+bugayM/914jv2PfQNgeiF3AfhPzzcHIe6G",
+	"+IxIpOSDcBE/XyAOtQ3FjZ1IDltx4s4HskaTlYKmlAHFTB7hm/CFI9GVO6nKa8AoUAGVtBnAlFuFdhqJ",
+	"FGCgcuOV0QkOBttJZgaD2I9BfCWpbMk0epMmloikaca2TpEbttxw+9nvcm+O2UNq0n+cNGc3lNBAE8O0",
+	"PtFWgFXhRuYLa4F228C4M+P58Wrm+lMP8Yme9jkdGCHiqzHtA1kZH9uGfyP3HrTN8pHy95NfC4mlOetI",
+	"HedWpB8/a2qjnQo4+s1vof/93LDePG0VTl1OX8XPz7ciIuVI6CG532igy0lVVmhOEA6yV2HhONgNEG+E",
+	"PANQAzljpIlMuQ97mS14PW6FfM3rC5sg4ZWT7I+veX3U+IAHTrE8YC7nb/xzbFaFLAeoQgJhBjJbrYU9",
+	"NY6RbFy7XzmL/6Ys3foMLpgjx/BlKbY7bYVaHiD/9v5hDBbYuo8bD4mvHB78Bb+ElfI1b+lQoYJPpUXu",
+	"OUsEiXbGjRG/7YPD+finO3H4GX2hSiAApX9KV/YUMXi3Obxy/0UpZML5cq+5iPflHsQ4bMil1qyY4Jsj",
+	"99YkI4psG/M+3RixRhIqUm1+LdaNurDOhEeSJldXFcL3puhCj4W+SLILrXa7EUwqY3lVYUZ9ww1weWHF",
+	"Vn/zRnRjTFrlFN/XsP4Po7a+caO96Qz21HjFd7wUlwq+tp31OgtZeMZdbJYc7NaEFidkhpmxvLYMOHzE",
+	"7EhGN43oD4HmmKejDwF8esT3ifBD9gkWQnxaBBv8+uXzgkEfC/gXeEl/ffn98yLRuVDzJ9Xd9cvnGTt9",
+	"v9FXcw75b8Br+C9tvqPU5K5w/PDs8/TKb2eogApUjUBjhDzNhn3iSwcR1eOs+zuxs8gm9+l5pl3nFPlK",
+	"y+w5euY/P3KSXmCpE+IKjGCI9S6Y4MsNehyAQNrwHYD8mFfNJbd8QPi3Ebzl4AiA71DzS4lkRLvHPb5w",
+	"gcDwXP5ZM63a4hBpsNjLFyrDgNrab/dFuxdYmlWJlXUeWw7v9i039hEM7RGolcyBPQWtYsUH+xjG+cjY",
+	"WvDtTLiK32TMgXhgmTNCjacMtmEtz43FMRweQMFFfS/qRyAgWE93DeA5JywYh8OBFMxdRu3qF12BSyWR",
+	"KybLQK+P3NwVt6IObwX2ff3Aju9yI5adOC5RbyUNYPZ2FUCfxAdbwNST28e4JeCVk0XoPyiQrAZd/qWu",
+	"mq3y2/Xszd8Q2/fV5//25NPPWBs89Wwx7tdsccD/heMZ+w7giv/7mx++Z2jQ4erzlmKLffLMzedbqcSn",
+	"RZehTqJB4HfXf/EN/pfHGPY1DjzJHMWFQQDx+uXztP+9e1Upa7EMNOKEupDK6quz4pcvlbHAbL0CxtjC",
+	"uRPQtDMWqkBa0HfusNp55JnB+GafY0m6o8MBTA9E5ALZe1LVjw030zXiium9MxgCADf21FADK5m0AMz5",
+	"ww2y7cSSBxXqBba1ImN0IzMS/MHc0Zxv1YxGLEDLLs39UeV6Tg7lwyNVzjNt4Fh9A/xqhGr/QYlwtlGR",
+	"XESNwy7rVT9KFfMrUJ4M9aEgpKmS9rqdR1qrAd6Z0s/gJVxfVag9LpSLCfq7bfzfVeSRLydjQGm5pAwo",
+	"Mt3iW6pMiRJMyjqk3kzQlwXzPfauXz73x97ZS3012utVTrs3yMpwhip9E2Qh0VxbNyTxYSngS23/3VVW",
+	"JbWNBs9QS3rPPT/4NvcaXtvDXIfuQurmgTyeIJ4ZnydI94XSFW3lB8fmJNjfaVfxpSgYv+ey4osKLiOl",
+	"bZGUNABe1euALnXEBWy07oHW212IdNInOnxh0pEO1MzZIx17VEGsgCrMafl2o5x7RYGR4E5heTQoQhPO",
+	"0HszNNb0TdYTBRfEGp92C9pzej7vx/MUAEQ4YuVlmqzttn7IKqGTcrPUgyqIL/SeE1stJ22WPydq/t9f",
+	"NN4a/deJbd3X6wDOOJKrwudNCdC2D73E6X9ZYr4Ke08ipA5cGsBYODv5IY5yye3Izfyc2+OBjRvD5Aot",
+	"+tADyHfgkyYyndbQhkur9ApFPD1ZpIK8nL8K9Y9rQGz/c30RGxDb2sE+QBuxIqFix3vdCMvWGuIk3XVO",
+	"+uJ6wsALhr1gRI8r3x6MjvJDYsu3NPl1wRmPd7f+uBgtkKK/uB0iMz2eDwa28AL5OxCYjmDE5nQYtNjq",
+	"OnSN4wcfAord8i4HokQZqkUlOFZ+0WL0Gr8wSdu84b5XQbB5oU0JtCqD01Bq1hLOkRYqUiSOw6QeKOEO",
+	"M/Sz/UUk0L+7fEB95oQPtRlCcz3ZkVNsnp3I3QbeqvWNXy4kbdjiaeQ6C1+4qCWSvnaSMeKHcdQSiQ+e",
+	"YozEuV2oEDb0Zgx9uf2dVAsI2y21UhBBBPY6vIc2es/2oqowROEs0w3wXTU1C1yEF7ub5Go1ssur1TTH",
+	"A/2J0wEHZNwOq+TAYejHC3yXWdJEV+Xt2anQmwmm1ezkZG6GaNnNnOIF3l7L9cZi2a400VbycmpA5grE",
+	"yHpOWGNZG5+iBobtpkMT/mO3wkOpZye1mRADNokT6jJhhneeqA1lNCC4/d+8vQ6OiLbur1zBfkPapP1V",
+	"/EL4FA69+ACZGFE+bGYIvfBxVKSHAE5TBD4aejwC0cYZfKOvBOj7fqorH9HV4CG1j8zF0/DTswP4UDlP",
+	"TWpp7ofsJXOTprDxM7OlIc1xoTvLi4VbWb9sBjNtuFdOeg2Gzv0fYtC9CK1JwmbCdwuft2Vyu9M1Ek3C",
+	"H7aXA44Opfoxvi2f+Hz25m9JTz1EHEFKEiMHmPEx7BP3nwUzzcI/uABSsVteyTsRQTyF54/7tGCiMlDd",
+	"57tKKTzSkDL9PwqW7XefhUbaMrC3Bx9jISq9b1vxW60RfBvo6TwO4H98xt4FtDW2mMCRRw740Ae3+D+q",
+	"UcCIq1V1uF1rDR3DDJcllRF9CWv26zzz7+C4B+H0DXAEcssgJJlv3RI8jCbod/jc6vt21xAwo8okdaQ0",
+	"JrdyxS4QiJ5ZY/I2wONw4p2mtfxOqKde9tA1UHkYS5SFowM4ApR65Z3ACV/tgXB/0ZzmTJMCRQ7PhshH",
+	"HhZiydGHxpTihZKb+F5IlmKOM+qhtuCiqWyCU/GCNzlneSpqO2ha67vik0bEWxGMiGn6pM0vnIFgfnBp",
+	"cLPKXcVbqKa/VEQTrxHsQBLaFLTITAxcHh7oIkVuedo71J4A6WL+f8XVuuHrud3PO8njo+SDvVRz+85J",
+	"sYFLRarxIkO6+kCfJpXHiMUxQZ90oLCfCCLv7d3j0NM+u4FfY1ucCadyiZ28c0dwuvUcuKfPTmyLutb1",
+	"1Tla4csnX5Dsh+6GBfxF5O8BjkKET8Ivv9XLKG8jl9RFKg5q4QN8StR+QEDVIBWrAL7qdpkBzuwUGYGN",
+	"zUaUnZA8w61/kDiu1vWNuZt2oROb9XKVgrfAElNugThz0wIWQgxg7FFXnF2eICvGnU8D7ULhJU9xBIhv",
+	"TII3qKl7NXMa8CfAyH+JugTYQKAtHd3AH5DY9KE2ECrrPrZFpuuX6l5a3vIEPJCq9mEx6LWJXBkyvhgg",
+	"jgvd2Kc+HQSt2HdiPm1QdneT3s35DX4VXZpf/JCeYwCs9ZyOQn2uZR2uho94k79BHq+kuz+ppz9xJ/Dl",
+	"c/YMo/2fXk46an1/RHu/gq88nGS8qrVefezz79l/xnbW3xcXm+cbK3bZUvv2/oEd8YCCtjIece8+5oNy",
+	"svbYNGRAuLAo9u6oi8kbCHSzG5c4N5L/2D2kMoLL1vyKhO5tgOFL9TFl7x2SakIHXllfRIxwbX37LLlW",
+	"TnqbHRDhxoIP3Vhv8BgIPemqjH2D8Iuh+KXTExui9Ita742o/TkJGGso4djwasU2uqkvIq7u+yMZbPz4",
+	"CEYiEggjIqLWu10If1utc7G1+15w8eLpr17aPM50WtLcff3rWorV8bw5PnnSfYpfvQDjBDwIUg8QlMLE",
+	"gxJ7YawX8jPT32PsmfD2X5JlYg5V77DR0edfHCOaLq5+bCQGBfr80EaqdSVijRvWcvGVDdpA2tArk+70",
+	"fQIs7HJ0GLhxubSv39XEgX/xFhtbPqjzjlSi+HqmUdOhVDu9t9L1UnzGfNVrK/EtCyQ29w2mJY6eBXb8",
+	"RzDlgNsSpcRTIz2U/UfPoYbpEdTWoRjWQ762PpuwPYtajIwLwyF+/JMsfx7XwFcP6SP+GkXiBt9cQFAC",
+	"Nq3F/EjbrzogBOYC2m/sxnsJffWUT2PYZKUInhFZTmYA/fIIzUgiMY+ha0O9JXhIf8Gx5m6NZzjYVpof",
+	"XO+Xcu3TLSnq56tjBOr+Z784fvfXeCr9JnqrN5SJYS7V3GH3mx3agmfoypyKfOwMy9+GtD+v9e5cUT+C",
+	"OocOemdQ+kvD1vJeKNbsLmCO/lnet1c41Dg92E35WEJjjuyF+RI/npZDPQ8e+IYf4EZa8Zih0v2q3aeJ",
+	"4xarqGUYIw0Y12uf2f2FsIF+Cd0GHK9wnoS68hO+SE4w6Y0fqhH9nyps/88D6UdYSWfODTbmv4GFgKv+",
+	"OPa6Gzkv3/q2chc/NBPhfFOQLBSYT12wEhagYT53gc1/ONAh/DeQFDfW38bV+lchfj1X60e19y7taK8Y",
+	"D5RBoTm8VtUBUJvOBbYPeosHO/E3IXQ+wPkRvRduqdiTR8vDdlVAWOZcgG6TqD9SfVlbZ6gvXdyGdY1G",
+	"ybi/VJxTFln8078ao6FDMYtHVHzgS1sdQjSKG7YXcr2BvJllWnmOIGfRhOoYREl3fbNtYyzz0YICnwQk",
+	"nIhB3z6Eq1YLY3Utfhun+zUO9p+3ymlS+8NOqCiyEJILNZiJi/mQV4kRFjqi/hZk7Q2M9UUpP9I9Iss+",
+	"BQh5PwT7L9QghJWp5P14a/v0yRe8KzxFC+wCjO2f9wWVBASwM0KroJKmlHCbt4CKeBDR0CtZbOQNhTP7",
+	"jazEg57NRpX6t3Ey/0OV2p/LmWnN1XcIZH//qzrRlz+g/zyAgypA3wQRD17jnSqfugrkA6sHTx4+3ku7",
+	"KWu+/22ctHd+tP89Da6PL6V5Aw2S4QDHNsJeJnuTEdYmT972vDnaEatDNPAUWGNsy2MLNPYgztx6PplL",
+	"kDyN0B38/ssnZX8YQpUTBgFdfC7AjHaR6swUk5mALGcT53/xh6/m1aLzQI4b4HErXT91Q8A6fMN4teeH",
+	"QGKt9zmiOZB7PXsVfm389/3OHht/d/ezTbIM/r0VOxO6OdSClY2I/VCXvEZ2vsayg7DXkKHacnVABEWz",
+	"c+d8v3Eqoarcrzps734DrjIWhckbKz8NGPgGFkNxpcQHS4LXYUbTwXmNQKznsMzNassrajQ9DwNfGL4f",
+	"ZudHOKlpZQQnh+pmp+QuVEohVGkK2CX3/w8J8dpKV5Xe+17s0gL1iK6Rr/4hKTAa8bjkBzOmxZ+7zyel",
+	"kMZU8eczqWd+/6cn5SnKdg6VxQVZMU5RWQ9apuv37YFrg/B4FJGxcXHIMb9dVmZNs9tp4z7KY/Eb8SZ+",
+	"64HQ+OkrPrZJGt79oCxsf9F7dCeAia01JhjwP8g0JoE3llYP1aq1IwORs3qcvedF+7VJCmxYnRsiZyEj",
+	"I9VtACIC0v39JHtMB251QKNCXAdJezq9BC5HuX1Zy6W72NM6voSfHEXZJw+fcj0nO3oBfEB8GBhJO6F3",
+	"FXblBEpn81EaO7ZL9Stt7xgHiFjtj41tT0SJ9r9FsoC/DMZddcZwRqfDjI4juJwo3qIxbTeDyObXTrrz",
+	"22XS+aUodEBKdR1gIc5rbCXW+xzIr/MxSXVywj5aN/FnYVOF+WBb9avWOjdHFM7Jd9TR3qozYscZu2QH",
+	"SRUqgXrGRTg7VbMV9Vo8grH8/kTBeIWv/Lga5FctlmgfdK7Dp2wlBcKjvfWrtPXFdcbyg6dGhOrhh7k6",
+	"IZEiMPD2UeSbvKBfqPJjivfHLTt4ocqL9It+ocpuPyLICmjlfacNR4YRaH0M4XlnfzC+H6eaP1N0drWu",
+	"tI8z/GLi8woH8esVIT/Af6rD1OrS9yJNIXVEe9XUQH99Yeld+RQDaTt9g+ibCXGQH6eK8RdPjpVcXzgW",
+	"gfTaU8MQ0IXv7YakzuvFIfDB0xqqe/AN/uR8QXndVMIUGFgzRUI6jAEJ308O2/r43lL+QgXTvOQHaNpl",
+	"YocfT1cskC8T+HcvwB1AR+KcxLkBjcbhvglfmqu3ZufsitHeYOdQxkOCM4bugNQ59PljHVbKHG/9AnsR",
+	"n838lw9SamQ640unZYBhmFfTyIVvKtM2etmKWlQgU3YDbG15zvuNVPYXrGiLcjWayIsieqGkxx4NEbn0",
+	"zCgRlm02UK9WJvi9B2EmDRN6jDvN1VKgVRa66fWB0E4w/FpNuwCmGzJ/Oi0Z3wviHDMxEeuy5kgwdCF4",
+	"V7t6QCJ5VgeZCQwrN/C6dhsewg67aQXiVGv+JmiPy/Tw4eH4sYVIokscYSJo8KvyUmufHhJd73kdLL78",
+	"1dR+bdLJ+MWzMd15TTSD/E8mWEHx4VNMoWTxLkQvGkrWwkBKxhurt9zKJa+qiJgQYDxLbGq4EA+jZePk",
+	"Hv+Eu/7z45/8Hf/zuL7d6nvRLvpco2embsTXXcQQRVp/Hle/vsy5TCzHKUHGtvfqyZ50QT74ItzqiYT4",
+	"LtXZWDV+fIxlzcMcE744aGqm8i2QfvwvAH45hR97zoN0LdfyzEbVwEoQy51aqAN0OAzdfukF6Xe3mP3u",
+	"N43ZCeUUoK5ZjUfco/w6sFRpRmCpItgapzs+fm/ZJ569OXQPTyCeTNpPC7auubLsExkIMZRW4tOCGSGU",
+	"+7H1hYmytoARMp8WzIp6a9gnxsqqchNbCBZ8F/ep3Ap4Hjd3+J6trt0jt+6icB+UWmBIkNe1vBefZlZB",
+	"CVGa83YjNhzQtTdXyG3Xtf2vBVptNdwkQwM03puNWwYCw5lFiU4Fd66DQg3ozsmozgvBoV6LJQRa9CpG",
+	"azyFJ2A1ffGFTJjPO/Bn64FA4hAY07HR/mXBckVYp441g397HDgMs1ACTOJMu7o+ThPV4tcChIFFmQOC",
+	"+dgnD8dWHrXyg3x8vIPjU4P18PwAgU8NmISn8YAgxgSTPbHGERpdAdlu4IREN3I0fB4FbIaVOnqAIHOc",
+	"Pz7fuY//eXpyEgrL87GzRO2bHxIqiyAbFYQc7oK9TnpgOMtJhd6ADxDw8ALacVHzfsnVQy/4Ay71TVhj",
+	"0ATSGjQ+TVtOgYfJU8I+5A07xZ+d6XaSZVep27nh1f0I89df8ONpgOeN3tN458rZV2DM3NqmhlaJTfxn",
+	"ozzvCCQZttJgz6/3D+p8XtaybRdx0v36tbYbv7DHblf/5Cm369uNYJv41DNPhRuif1qLIIz9OY2o7+US",
+	"0c2lrMUS0tCYRZQQTYNeyIYfTOLpPlwOo20jM2KMQpMb8c+LtIsi7XX++Yj4VdiOh7xE8Q1Js8fEkYI8",
+	"9lqAmme6se0uG19L+jHMwH/oplborZLa99/957/GTPcXX01W0HIkXT6pkC9GM69hg/DCLiKXfgyr+T8B",
+	"mUlS4gqpISAfRhd5dkY9V7w8swb68z89fHmNsrWccRV5CXuhbH2YEWbp1934t84IorzwP7kM3Wtw69z2",
+	"X7rNRebO8Wf38b2o5Uq2PQzJg/w396VDe5wvWQpe6zuhbpEMcKXrrfvXlVT2j1+1FdpJvXUiIRO+7b1i",
+	"KtC23+hK0Ldbj9NPA4FQePFUW8Zr5YtICKb4nFz4bQMdwSsrsHn2KeIxKhU/GfFjltmIMOuNGIfJDbbK",
+	"jWrrzOvPh9s2TmDkg06/Cjvo/X8pZpdXFV8KEwNnx+ty+EV6GyMEJRTk6FWE+mHhYYD8FQxuhCLC/goG",
+	"Ul5AQ0ZTtIla9H3dkvClxaaohWeVCF3xoU7Lt9iAvqAXt5g6x6oS1h4DX3zrvzMNeXHBhOUxCN2ygsLq",
+	"LIDushZAslSTLABctqOOaHjsFO0dduIioB8LyQ4dkaz/wjqSY/C6d0uN3cTgxi9iXFfWDFsOP0ijqzdC",
+	"lX4Bzy24LabXVT6Q1vxe7IMwfNyq3PStBIE7fNqG56wzMc8Xrb8KsXO+IT7d6k5n6I5IADpXKFt4yO6d",
+	"OJjwb15VKVFW4MtFZjf8BqvFqjGi7SP1AOFafzqPljvmZJUkYNH1llRrW17flegkb+wWQntdq/+jkJJM",
+	"EZqLhIdJ+bs03f959T9fHMEWpeLxGK6ji5cgfTGr05MbQpTFj0GVDhnyTky63EqLuHZ/Pq+Kq8CRqEg+",
+	"W8MlQbkV2lofGHxe9CpanlyO8NZP4pemuf1IBw9kpFXQiwPbcAWMegZh1lgF6pFD0jKQa/jX4uAOqqhW",
+	"D6Fpna08bofCN86kiNnrGh5SCl5OKrr4Rtdsv9FuUh4zJa27hPBGckspsVbWTOTuCyNZCF7DQkGh7Yy0",
+	"jLM+r8ZKvY7OKUEzSugDDR4MNvxzLyl6OMc9zBPay0OrpbmIxy9+k7CqKJHTzH2p7k4P9FVetieH+fAw",
+	"XMARcM/p4LVB5bpj8gAEYWN9bWEB/5lE6svUjbn72BfRd7zE3ch3frrDRtubgxOXWiA77OUQGhyVDTgP",
+	"K1lhqw220lUpaoinTFTJT2NcRRq25aWI0RaAyS5Bihr4wQPHWdwx+/XQHNBn7Rd2k3+h4OLfeNWId9jb",
+	"hYwtYjc7mHtBNbzDbvoPTbmAJ0IBEuSy1R4dMR0rlXBG2F89VetF79k5GMowiOOBNfmR4ZPvNnK5gZy4",
+	"8VoRwZBAgcF8w0TddGNoS101W3UxErvCT5tOi8Nnj39yQjsezUCeqImxjF5PwmDfLs09/F1uz49guKf8",
+	"Ptv+Mu5scV4/Q3OJ8NefPWQWwW4xB+DZARICQ2hvyD55/c0z9tXn//bkU7hRcdfch5y9efbyO4RYhHfi",
+	"t//1j199xf7f/+fLz7767ItPH1BwpsRSQP+N3VJBGmJVAK4LvA9NXlwZJ26wMBlhyfWGy8jqL2Q29iMY",
+	"TiHgCQ8tH8CakYbt4TNfpwM8BVsuq/8VSlj2G/2/3LufOr3xY6OtMN50wZozb/dwttTbLU+kKDOBLd+N",
+	"pGSezABhHOY95wT2v5iSXUjF4eVHz++zN3/DyDB1aNxhInXJRw3uSGPf8juhsulLaVmo+7hQ6hIq4Nxa",
+	"PI2sEftaozEMGH1ourpA2kAs2k3MZSRukmoOn+Ac+4O6oFSDDPi5u+n7JjDk/wK9cs9IAPlhZ26eMOtL",
+	"8dffi/qAZYCNBbzokitWaiiD8u9in4Ae9twYe/elO7GzjO94bT99EFyPf/ORjsi4VA/WEZmEwAHKFvSH",
+	"x99+9rscmG3p80znthAZAAA79+QVhNnvpZFaQfx8JUq3SPBvLE0AtJMPIU4JY75EdquQinsK7vq1d5f1",
+	"iqmYCM5dgZesRD6h8PbXFis8ft5RiEdJby7VQ9tpkXigl0gYi61MnL0Ao8EiLtD4KAUHOPq1MLpBqvTL",
+	"H3m9Wo1p8x/w44s6k+0rJ3mTMISjrqR/6Ef0JdGLaAk5YQSidN5kJDLab9C1NEzfX6wFCbF/GLZqM32/",
+	"XOTqBsaAe/YwMSh4Nr7mY8ehvCg+mEiBSegkBfwQ72hiEgj2GS7AUixzHNKXijHpnVB8Jz878G11df1T",
+	"+kljF/pDXl3gx5Osglos5U66PTmrbdaeSyvVugCYCoSYuaxElllglBbji8n340KsdN19UB6m+oSAqf5C",
+	"CbOtMIavZ4DkcUe/w58d1cLx8R9RD3/HZXVp3Hv3NMASeBX7/7F3fU1u20j+q6DmJcmVHMWxN3fneZqN",
+	"vRffJRnfjDeuuitXCiNCEkoUoCXAoZWpfPctdDdASiIpSgKpGXufkjEpkAQajf77+wF0WgwNG6mq+Vao",
+	"5ApeqgvEUSw9la0ZZ7TYRJlIjOs9lB04hQihnUat42/oU/X7ZzRV7IfrcTxEDERlxqIhaua6MDFlumhu",
+	"2LguemUEcMP32dIMx+ZX0MoGc9c6a+jLbU8N4UE291NeFwrh/fqyccL4x6IPxppOeAuQxrLRFLwS90+A",
+	"O3Tgjm+Y8ZSrWc7bECGuC/Wzv6m3WQ9POPO8Q7aD3gWQb7hMYdpXcLzGmXLB7/fMN9wx4GcTcB5UtReK",
+	"mh3jfO3S2WttH/sLGnQ9CRaMPrC78kGaeZ+q1iyQYJiQzTyyGACOnb5ovumhNdf9zt/UGY79M6p+83Vr",
+	"W4kWeCmfzHL3gNK4ZGK5smtGtgVhxW6X51YnvZN/QAvQSjW7+X4/Ed9uJQGvkWw36LZ29LJVueYH45cF",
+	"eTld/Cui1z+53bsQ2n3qnTb0JQew/jyP/ewmG76Mnw9ORJUkZeD/NBqLenvf75m9XTKloPXXKvpYV+Fa",
+	"ibY1eJpsYEdrDs9004fKOJ427HD18QUILqECFj5wgFoCMYg2U4pDsYh10EJjntxLJFyoVUZXyb00ok9F",
+	"dIUv0LCcBV+bCgEMRhVjlSAWfM2sZhOtlJjYjf5LKj6bSmvKMkQ2lbM8EyFlKB9bG94+iO/NpU/0kksC",
+	"rDpfqipJXsN7nKXM+oAOPpytrW99Udtel2q9+J2nciF2De+3lrnLhrnLjCsNvSQ4OMQWgLKGK9/ZK5hB",
+	"6PTtMjonzneVJdy9fmSXH33oubv8HrmZSCtWbdvuX1nTco8f8H868DYcubdK0oZDDY8vTRoI+4TEgciH",
+	"YwvEAMdEPcdE4sWn08AvDjt/qFO3MbI0LFTA6KGh2FQaBFIoSdLMt1JdMn4HyW53uR6DoSH7vRCbpcEh",
+	"wrMxkzXHypJ/eov3Pn+5kwLev/mgiHiV0iF2aNF/dDiDNsALqMCEVyUuQJjdKVShr5nJEUbz6VpeJez2",
+	"2eyu/9ZSNcdtz+mWnmSlSWV1h3k52jiC8c9tGt0It+tbMb48HqHOqJdjQkj/8ZDBSaQJGvySMOwDWvhc",
+	"lGTHzq01bKJzReoxlF7HOiLdTYWQs7l5RsgLuAqNW5CaaJoOn3dw+XraGLjZYvRT6ZpqhBEDoAIKUGlD",
+	"sfMvBROgkR2lnPdOmY33cyGzdwgyv6/uiYY+JBGBv4iRKYZF34whkLUO9adzDlRkHjiWA/IdduIQzN3T",
+	"CnY27iuzSqU979F2617hUUZcIwQgzG5I4X3JM0Ide1SHV8riJfu3b0EPYR2073K6E6kuGAey81GDIbrH",
+	"Ev2OOLP937sZSMQs2nsgo1DsPryVj/vEIAco48RL5L+OdV6VGneKGydNXo9BDTTEq0YMolvOSoeTHHrh",
+	"RsxolEJEjfjKsAxQzn233rmOeoRrMuOHhVi3hkz+rhJ9i3yzMVkuv5QoyB2fLEr8czzqRMJSbuwleX3k",
+	"yXmwLKRB0iUdcjzS4vPES9C37xgsqT/S8tr6YnukXPZdSICv1R+N2JPcDTfE5zPfMgh1oZCXBLD/DHJh",
+	"TnNzcC3h4ZFjQEp2H3heywzluJ65/ckaZtW5DeiOEyuhatN45lMAoE9qAeyOtmLCk59GsgYTqSFBTnjh",
+	"E60mIgNbbOiNSrS05SYdsbsM2votnmZIkLoP9SpKbgeaopa0ErUxCfCFb8NtPS7n1pMakRgMWyhdqFjt",
+	"Fn68jXKJrwwzlW9+9EHfJt33N2En88909eDb6peMKV1sw2oQknGA1wCwf3QSKvgyvR+I+IJjZ7MNdSrW",
+	"GXfY3fE/wXLs+bSiz92uSnCWeb68W2VSWapAAubfKgx5oMlDhdhXjN294bkPtOH30PssN3guLsSaasNq",
+	"N5Q0zMiZEkQYeSrS3dYecV6aai73f+dviBotrj62Y8E7/GB/SNgP3K0snW6O4QHwZP0MgDQXUiFHMKSO",
+	"K8Vk9zzNBTnECN8tbB/gBHsyHdDA4SPn52F5Oyz38TgTFZij+GsmxbSHREWJhLKKlbLANffIar3AmuC7",
+	"jpfcZvLTnlTbL3jTECK4J3UnkwhZuxffDQydtTGLjakuDLMZy7I8FfGAtHiA6POFs0u+ZolGZUfoWplh",
+	"Ujk7D7EEl4AYQIDamcBBQCcyZDueZnoZsdmahHFv64UntO5xpdwTfmtpY1+FfOfJxTY4VImfCF1nn5zB",
+	"CdhHUrGpzibCL4TGkD0cS2LZD7D5oLnJctGh0/bsETBcfGjpNZ81A97PNNufGTjQ9o5i0L9tLslf8rC0",
+	"m0hUnJl8MhHG6KwPvxZI/5q7qjE4j9SA/+INaORL/EK4Gn/hCzGiaMsIs3CEbwdN/3GZGy9ZgXjxnhSP",
+	"pykYV7odOut0HgHcFOMH53392e77NGyMz8nwbHo2luhBtZ40TDbhdR1In31eQmlYz6dMJ00jwQmjMH5Q",
+	"7UCD1sEqSDZiWEHJNKyo24Z0g8yYTMwlwES5PcKMQNMOUpFaCXMmE49gXZsNrL0rjNQGm8aeNjbPWjBz",
+	"3/kb4gavKo/tJqH4g/1hAj9wp+CVvzkKW3UmAO4wm3ElDcINOY8O8o3MaqfrTcWvs5rdiZlUIKfel/CO",
+	"4UahUkR/jj54/OBk6s8xnR1djHuFHXWdzPuXh1j3r907+OWNKmRYRNeutWTSmdocJyta1RgMR5FMKDBE",
+	"RVSRHuz2CDMT2wYGr7Vx39/A1U6NREhC11EyuiM5Px6IdZyLJnPTUrJ+7eMAMc4zpwQQbBnPsTXyeygN",
+	"rQC+lWAd7ShKxAQQwU1TXBJL08x46Smm6rnWhEpuPPbVEK0rSQcBG+HRuRUmfxkx+YYnc6MuOQKN7RcR",
+	"id/pRhSZtGUdPWqcCVdKO0/JySyaSjoPFSYZn5R1h0oDeS6cZc7Ejpc4y8RSJLLNDb/xd/TjysLw6//1",
+	"DM+Dly7TxzWcN0YghnI84o4PZZRiiYfQNss1407TgF3sxk2FRU8XIF55uv1OhF7Ls0y3A9h6AeFmcREj",
+	"P+dFp2LBNAvQGkyMkxGoPvYphBX6luFQpXBeWs2d4evLNswjPQ1lMAQNA7wzRtjqzujDNlrpzO5jM7uB",
+	"u07stqYW64m578y1QQEPqPgiM1ITqTLjGFnCIJNX9lm2dnocl7IhYOHXuz5g/6K73VZhfTioOa/WBkzT",
+	"vWHRYblU9lSjjyLhN3Yhez7WrlbJ77GGshGm2L1PbFu/G1UfUfrBDjy8vT8Txqm5OJC5xVyntKNxXKTp",
+	"gwoG2MRQZAY+AJL7jaC6SarZhs84YplAap8RW+qlUHbElsLOdVIGGAoOFYMAqSMSxu2Z4lmd6f3cIwU2",
+	"ctxpDq5FIqdTfOBkXkvqt6HL/4FsYM1q/B+eQLA10VPpGYRkFdBdaN2gT4k3ZV8WMVq0o/qZnUJq9Nl7",
+	"Q2ph4C6BkjCXMTyXTduUTrPVRg0OkmdYHTibJ1z5Ink7F8vY/AoVc7SNb9zP7SO1OX8VRVj9YU3OjcfW",
+	"6dQgk6e2KWCPwraDQ0yOQULQtnTqEEL/EJZdQrqPCq4NW+XZCjZ+rZC1tzmcymfj9157CU4pbT06qwOt",
+	"21UYK+I+jVi68vK7bqdNn8RWLw/ntaqKSO9ROdx09QB7lpKJmzbwvp71rSPJNmcYh4zfDLUlyLPzQyKb",
+	"JAeXDrSUu8KxAm8YTTRO9Fll+rVuPGA/o3KwD/P1tUrXX1CRTaXF0UP9eqFn3CwAB2m3PoY4XbhZiIzN",
+	"Bc8MrnC/1TJbG6J7JrWvPeHeYFA1r0kg9r7zUYp60DBnT2HLSqzdKRyMrW+GzLGQW2mIaTpTlC9F0ktE",
+	"syqubpckZxXXnwTPPie71Z00vi3JqyLu3FOhUBZKhdm3y3BPmdxmd+E+5Hp7LuAbqO9o45s7Bj/wFx2i",
+	"H+VkHdF6VP48RkCExoKeJkiHxA9vNCT/6cnjByR8/nOvcO2zzK4IxdsP7TaPCuWVgaW0NmCM/TgncJj2",
+	"WyyCH9TWrJJVpC+Cv0wzGCK8MoBeDQuQh7JxJHlo7Tq1yuD4jk8WHavXor9Z07n2Vz5ZvNePNfB3kEvx",
+	"JSWa4eieaWEQwwRK7zY2FlCS+N2Fdl2uEh2xGga6C9uq7m/gjj169c29yNaJc3t1ljRVwk9bspoD9A+H",
+	"T+12VOfp/rpfHLJThiJSF6cT3Qm3PNWzHI96NzAGZFJn/YwYPaGimA2Y+QAh2c9B7d5h/OD+09qxCXPa",
+	"5yEIa9Zw+OGzz8GR5R6NKwQQjNQ6a/tbmi6nZubXooOL9cOhJFq00EfChg1Ai+Ve8DzNZI9QRn8MicuN",
+	"rP5XBjUK01nQKVgqkKeiBArapMQyjBsEDDoNh6tRv4xDXr7RF8hTcVUm79v9gcAM4b4ePrfh8IJNG6W4",
+	"6PEUmFcnqjbiqpkuPAix1SUWSpSqUOBfQV0YxIqlwhqAI5hze1n23JHtAz2QRi8FBM9ZITIIcQXiVitn",
+	"cyuwUh10LcS5nphirQi+Edm9nIhnVi+EaqlYdkblLd773t06TCQ24WsPQo0uy4sffqg4MM93HZha7Ojn",
+	"HbCjKRu+W7HuqV+WfP2KcbNgX4eegm9GWGa+FDaTE0N/cWjvpkbalc6sYV/TAvsfpNK4f4X/fONxBqlf",
+	"nKi/Uq0XjE+BHWUuluxrvPzNtyzREzMOq2O+XQYjXk7mrLyAHVdLvmYTLDf0dUfVngh69YoMji7gtS5G",
+	"SAFtaqs3N2xUaqHyMzjCZft45uj4r6JASW04Ci1ejOVuwXBQocoZbSqqtYCmFqq1cCvLled6Pt7BctfM",
+	"XBfqmYaDahv02ghjKIfRBHB9K2fqOredyORvEWNM51EiynKm3FC+cXWildHpqZ1gbfV7nst81Og33NJ8",
+	"9XgW+kc0dkWYSJEzd6iWuHAnA2l3m9gGjF85U29VT10uP2YiEcpKnpqhTeyWtbz1034JdB56IQX5YLG2",
+	"DjINnrBzFLLtfKxRGKZNY7xRyXWhbv2dhymOqrUUUYeUo16S70tfAqoW/wVVM7bQE/K2NFjm6vT1TOtk",
+	"gD2yMdkWkDMaHYxbf0OfXLtpGh7T3KnlX2Noj/FDA3PyTjOxW2b6dzp2GTFBRMAHro0+oDNbWaLHG4Tw",
+	"L3kWcu7HLWCVkIR/iwoJN1+KBFnMIJtnIpNx12qDsRXZslknvHdXfxNZg/I9JW5970ftzMRVeZe9Ieww",
+	"eldAgvCDOMFsP5xXEzDN7o/cdz14pC4AX95NPWMp1lwXbMnVmm4TCTpcEVEsEF+pNVVyuxoMoOjJgLOW",
+	"09ZJdmEKu2GzGj/bRxRI0G8jmDow0MC4PTtSuRcrE16zV//JPaCt+ABeNErlgUdnpsiPEUD8T9FoqZi0",
+	"uxiZ0j59hExjedZMOXHrroqk1zWmR9Ss8E+6YFMeg3WYRoItJJWxPE3RlJxzw+6EUJAwy1cxNftePo/r",
+	"fIPNY0+/ngiU82U1JjeLKg914FtFAjYIOYomULepzh4NePHGTDRt9fKG0/OneYZkTAFUHzpUaYJxbiFo",
+	"Kys12QuxJnPRgEtu+xCWsXtKCwaETtPBmCKwMSJ0riqlc0x+mUJasIIyATiLMSmNkvPTKw8tjVc0s2XG",
+	"aSHWI4azzKwGKQSuMJjtwBHBLdO4IJHKdszaeGuq/jSg63FtPG1/x/bt37mtiSahg18C+OBLEsUgTxjq",
+	"sWAG7sjhNgJk5SO72Y5wPxoh+2zHMD+bH9XFivRzG8f/oTepYmboPPPRErODu57I6dS5vNNML4PVsxRc",
+	"xaUlrm/qSxL8+EdHbvirKOjNho41V2SuoWcpyD8W4UfQQknCuN9dvowILd3kktiaAswCChC1myGxk7RW",
+	"QNFzFl8jBU+kJUx9pAy1Ebe+rCNKcl87iwMm/h7TiDTnvODry+CAIALwZvFLlNkdten2i7MJdam14rhz",
+	"MNTIx/nY3dr/7wj1GgjwVOcqeazE64fVx1GEulzFnqPM8KDzFLsNKEgUMeZBnnQWjscE3C1nnV26/+Ap",
+	"KymWmMiZMCHdbaxY0WEM1UWQxscUobL9aMuxE8vYXXE/HNIVdyN48llplRuo9PHqWumCsO6XK94LqO3W",
+	"cgJm6R7b/Ibu6gTjtheEeyPY2wHPLVdI3zn1uwTwoqHTOdgKmLalmAWUzqQp2fZCJFCGB5nq+qAFuF21",
+	"0HP07IuRmxdFsEoCiK2STEJTRqAvvBhdFFxarHyiLehOhxT/ZcplWsvTu/vFVwBdG3pkfaaIaEzv1oei",
+	"9zeVfD7ZXsYgtAf4WgS6u7+bEQfvBuWE90ZKUgcl4LbtJlI/0WBJdS+U1dn6yZsb9Q36YiIT0ahtzuy3",
+	"4Xu9ppLH4bFUYFZwirqATkRx38CX0PciGzGhkhFb5UhhPQJEdiaVM11S6ArxxPSbMux8i0JielSh0F76",
+	"38y0h9uT1vR90oXc+IMT5T+HsGFGtWPSXx3Px8O3D1VKnCOYu8rt79BxOrrA1Lb7nxmXqjaUmysr05oq",
+	"acDrgZ+/YjxgNEI5bIKlE99/9/0Pz55//+zF84vmEPFmuupA+CRoW3QDnTtqPKAh+o72domBSS3ShChM",
+	"vgouDZOWwQLiqsD6zPk9aQG0daAZh0KAYJihLPTjmDh99AwQJc/pnTh9eX0f+qh73n2k03b3EBExYfJu",
+	"k1O73hbsX8i39IYHA9rZvamY2obWiQlk0AiV3623YgQh2jVOv73Lqa8annlWkhNv6ofjEwN1dcfnyDdb",
+	"4y8QqQt621goF+v1JLXZ+rx7LFsfGJA6aZMRWXrDJitQMNVEZMo0bLnnZ9pyrXV3WVntXrfVohqR2RpT",
+	"QETthMXU6Lh7rg3Y0pmENEA1MKYmQEWG+SS7XskJT5kSxUQvRR+0l2X3WmPl3Hu8Jao+LB/brWrSdxy1",
+	"qjcatJNig1urLCcyY0ZMMhEFqPi6UFg7by4xOlNdCcOwqax/zOFT+w2j9pA8vf60N58I0Re4FdwptOLG",
+	"FDpLqFsttEdAS0kqjwhD+46SfW1pKE1dMnjlou/Lwr2JRCj0BnCVLT23n26QoUF7LZ4XjSXlePnQkE0v",
+	"ccPyVbvpUnf7fl2Kg3bSpXS0Rjg33UCVBM+SJ6JPPLMWi6snrXkuZila9CGsnytrxXJlvX0feKSkYfzO",
+	"HbbUnlStkZjwDMhapR1tWE6+fyAlkjLCeSs99sZY8KlmUaGfIa1AW+X2+0K/w5v6XLrwkPZWoDiUpSrk",
+	"jphIjWDL3IC9P5VZWdK0yu9SaeangsnBBszrm/g2p7Z3p6eYC1WN7HmxSbU2QmF4kafFZnf+yVWa8NRz",
+	"R9wGlC+qAyhiiNmRLWOAaWLGD1C119yW8Rvc1ue2pic0NXL555+le5QzCgKMfEOHsyyYzjxzPTV2VOEl",
+	"gdhY9MjRsLcCTWTC16A1LngFCK3JhP67MsL+RohCRzaojg4omBsdmOj7suSRivsQiogXfN1RF+D/PsOu",
+	"+Vc+qPXqUBTlU6Rw1Bu2W8OZ2bvQ9p1xhg84TzXcIxX/W2GD9AMQ4U4b/7D7oaJYC3E313rRHjv84G/q",
+	"cenCM+orVoS8FxmCSlm9kpM4uNt+2ND4bp2T4tMac75aCWXK9ucpp5Cuc1rsqZzJ5cnZ2g9AE3PRW1m/",
+	"f8DA8b+Nx9ZBaePixGh45PfEkw0j1i4yOqxKF0yrEVRII3ILRuzY1zd/+5H9x8vn//5NKSur3Fm1dOk/",
+	"X/zlm3g5Yr8ru0QKS/kYoNgfps6XL3K1ZksdBc/mvUjT6hLtPOLUOv9zF6MfuouPr0anJ53nAB5uU4dq",
+	"dD8mFHOseG4EVKFPpUiTKqTJBohqFcpk0wPyLKog6WthfbdJVIb8jf39GFLTVfHsoAms1os4ccZA50gb",
+	"nysm7oH6063Hvcjk1IcUYZW4tGVJtbSAixRxXaSZtyCQfMDLUeP+5SM7xf3dK+wN+9OYXcL+r+N0b/0X",
+	"IsgUcw0QoW6FnNpmVi5FtGDCzkKNH3iSZMKYwwgZ6Uedyxn/8vJgWkZYpp6oHqSZ40MGV+4ge/3JkAQz",
+	"DcCISukJpIjFfO0Uc58US4XO0qRx97/Ol6tuzSRG7NLUNxd7Lfmnt3ixQjwfNva29n2HeHA81YoAVnVu",
+	"Q7AVey08ThwQ8RiZiFflDVAFqTwoFHOCkem0iSXRu57R2K7X/ChO9qlMY4iYnzyVlE0JCHcBDzhOUe3P",
+	"RP6seXJ8Y8CBYcjdyVOUGLQ0kaPKCWqY4TKhnF4jNDvNTneAlN3moNQJ6gyZlxNuhfGA48IirBi1sLCZ",
+	"roA51L0MJRjapXJU779wluTLFU4GYBmV8DevKq8200wrshFhygAbx86heq/unTJhLLopp7yTM354lkqR",
+	"+f1ZblxPeO1cVGeP8oVQIyhJsoYwbtBEkqYd60anyT4C+90XVUCcA3r2lYekDKx4pO5MVcaIgRVlb6ZF",
+	"E2ON+MQnNhILayfdMtxx6XZ9S8+LZ/I6Xau5B5EKG0ELYdliWKfSoFTpFaCcXxyYg3PXgKXVPCOQ0Z0S",
+	"JzhDx77hsBG853XoSNwL9XQG9fVURQ5nteEcBamjhbkMERYEPkE+kUiJR1Ts0FdhtefTNxoVBikPaXxp",
+	"CWiLJjeuSVa5WVwcfDxvSGmOll69dH6Ay/3Y77f5aqWNPEf9EH5Wk2gE/jNoGo5QULhVL83ZLMNOAHaX",
+	"qwSUlXJ2mLSIPwfVmKlUi8p7BPQViMmArK5FqxNwgGg0Qw+W5A8gNXPBUzv/4+LVg/vLc0bgX+4n6z82",
+	"/hiXDBOvHmBSxCTPpF2DhgvcBP//0Z20WHHp/vjobszuvSbMs/Ti1cUY4rP0tbUNJhUk9IDPhmWsLAc6",
+	"Cu/2rmSNgXi9Eurta3aV2/n/vfkV/qsz+QeuyNW7t+z5t99Vxsjt/A8nHR///GcAAAD//w==",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

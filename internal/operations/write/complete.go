@@ -35,6 +35,7 @@ func refusedBy(o *operations.Operation, parameters, body bool) (out []string) {
 	add(parameters || body || !o.Open(), "400")
 	add(!o.Open(), "401", "403")
 	add(slices.Contains(checksPassword, o.ID), "401")
+	add(o.ID == "begin", "403") // by the key of the first start
 	// A draft that is named may be gone.
 	add(names || !o.Open() && o.Draft != operations.Never, "404")
 	add(names && writes || !o.Open() && o.Draft != operations.Never, "409")
@@ -93,8 +94,31 @@ func complete(text []byte, all []operations.Operation, examples map[string]examp
 	for of := range examples {
 		return nil, fmt.Errorf("there is no operation %s", of)
 	}
+	dated(doc)
 	b, err := yaml.MarshalWithOptions(doc, yaml.UseLiteralStyleIfMultiline(true), yaml.IndentSequence(true))
 	return append([]byte("# Written by internal/operations/write from openapi.yaml; make generate writes it anew.\n"), b...), err
+}
+
+// dated names moments and days as JSON Schema does: the code writes them itself, so that for it they are texts.
+func dated(x any) {
+	switch v := x.(type) {
+	case yaml.MapSlice:
+		for i := range v {
+			if v[i].Key == "format" {
+				switch v[i].Value { // both of RFC 3339 §5.6
+				case "moment":
+					v[i].Value = "date-time"
+				case "day":
+					v[i].Value = "date"
+				}
+			}
+			dated(v[i].Value)
+		}
+	case []any:
+		for _, y := range v {
+			dated(y)
+		}
+	}
 }
 
 // headers lists what may take a request elsewhere: into a draft, or to what systems hold.

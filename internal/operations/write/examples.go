@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"maps"
 	"os"
+	"strconv"
 	"strings"
 
 	"github.com/goccy/go-yaml"
@@ -76,10 +77,12 @@ func illustrate(x example, components yaml.MapSlice, op yaml.MapSlice, shared []
 		delete(left, name)
 		switch {
 		case given:
-			if at(is, "$ref") == nil {
-				is = append(yaml.MapSlice{}, is...)
+			if schema, _ := at(is, "schema").(yaml.MapSlice); at(schema, "type") == "integer" {
+				if n, err := strconv.Atoi(fmt.Sprint(value)); err == nil { // of a sample
+					value = n
+				}
 			}
-			out = append(out, set(is, "example", value))
+			out = append(out, set(append(yaml.MapSlice{}, is...), "example", value))
 		case at(is, "required") == true:
 			return nil, fmt.Errorf("its parameter %s has no example", name)
 		case i >= len(shared):

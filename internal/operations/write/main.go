@@ -28,7 +28,7 @@ func main() {
 }
 
 var (
-	roles  = []string{operations.Anybody, "administrator", "auditor", "keeper", "member", "guest", "decisions", "metrics", "reading"}
+	roles  = []string{operations.Anybody, "administrator", "auditor", "keeper", "member", "guest", "decisions", "metrics", "reading", "lists", "guests"}
 	drafts = []operations.Draft{operations.Policy, operations.Ask, operations.Preview, operations.Never}
 )
 
@@ -184,7 +184,7 @@ var draftWords = map[operations.Draft]string{
 func docs(all []operations.Operation) ([]byte, error) {
 	var b bytes.Buffer
 	b.WriteString(
-		"# Who may call what\n\nEvery operation of the contract (`/api/v1/openapi.yaml`), who may call it, and what it does within a draft. This page is written from\nthe contract. *Decisions* and *metrics* are the purposes of service tokens.\n\n| operation | what it does | who | in a draft |\n|---|---|---|---|\n",
+		"# Who may call what\n\nEvery operation of the contract (`/api/v1/openapi.yaml`), who may call it, and what it does within a draft. This page is written from\nthe contract. *Decisions*, *metrics*, *reading*, *lists* and *guests* are what service tokens are for.\n\n| operation | what it does | who | in a draft |\n|---|---|---|---|\n",
 	)
 	for i := range all {
 		o := &all[i]

@@ -1,0 +1,356 @@
+package service
+
+import (
+	"bytes"
+	"cmp"
+	"context"
+	"crypto/rand"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"net"
+	"net/http"
+	"net/netip"
+	"net/url"
+	"slices"
+	"strings"
+	"time"
+
+	"wexillum.example/internal/core/moment"
+	"wexillum.example/internal/event"
+	"wexillum.example/internal/statement"
+	"wexillum.example/internal/store"
+)
+
+// Webhook is a receiver of events: an address that every event of some topics is sent to, as a signed
+// Security Event Token (RFC 8417) by push (RFC 8935). It may refuse; then it is told again, and what comes
+// after waits, so that it hears of everything, in order, and of some of it twice.
+type Webhook struct {
+	ID      string   `json:"id"`
+	Name    string   `json:"name"`
+	Address string   `json:"address"`       // https, or http on this machine
+	Topics  []string `json:"topics"`        // names of event.Topics; all where there is none
+	Key     string   `json:"key,omitempty"` // where a bearer token is that it wants: file:PATH or env:NAME
+	Paused  bool     `json:"paused,omitempty"`
+}
+
+// Telling is how far a receiver was told.
+type Telling = store.Telling
+
+// WebhookView is a receiver with how it stands.
+type WebhookView struct {
+	Webhook
+	Telling
+	Waits uint64 // entries of the journal that were not looked at for it yet
+}
+
+const webhookKind = "webhook"
+
+func (x *Webhook) check() error {
+	if !systemID.MatchString(x.ID) {
+		return &Invalid{"id", x.ID, "write small letters, digits, dots, lines and hyphens, at most 60"}
+	}
+	if x.Name = strings.TrimSpace(x.Name); x.Name == "" || len(x.Name) > 200 {
+		return &Invalid{"name", x.Name, "say in 1 to 200 letters whose it is"}
+	}
+	u, err := url.Parse(x.Address)
+	if err != nil || u.Host == "" || u.User != nil || u.Fragment != "" || u.Scheme != "https" && (u.Scheme != "http" || !ownMachine(u.Hostname())) {
+		return &Invalid{"address", x.Address, "write https://host/path, without a name and password; http is taken on this machine alone"}
+	}
+	if x.Key != "" {
+		if _, err := KeyAt(x.Key); err != nil {
+			return &Invalid{"key", "…", err.Error()}
+		}
+	}
+	for _, t := range x.Topics {
+		if err := oneOfWords("topics", t, event.Names()...); err != nil {
+			return err
+		}
+	}
+	slices.Sort(x.Topics)
+	x.Topics = slices.Compact(x.Topics)
+	return nil
+}
+
+func ownMachine(host string) bool {
+	a, err := netip.ParseAddr(host)
+	return host == "localhost" || err == nil && a.IsLoopback()
+}
+
+// wants reports whether it is to hear of an event.
+func (x *Webhook) wants(e *event.Event) bool {
+	return len(x.Topics) == 0 || slices.Contains(x.Topics, string(e.Topic))
+}
+
+// Webhooks lists the receivers of events, in the order of their ids.
+func (s *Service) Webhooks(ctx context.Context) (out []Webhook, err error) {
+	err = s.store.Records(ctx, webhookKind, "", func(_ string, doc []byte) error {
+		var x Webhook
+		err := json.Unmarshal(doc, &x)
+		out = append(out, x)
+		return err
+	})
+	return out, err
+}
+
+// WebhookViews lists them with how they stand.
+func (s *Service) WebhookViews(ctx context.Context) ([]WebhookView, error) {
+	list, err := s.Webhooks(ctx)
+	out := make([]WebhookView, 0, len(list))
+	for i := 0; i < len(list) && err == nil; i++ {
+		v := WebhookView{Webhook: list[i]}
+		if v.Telling, err = s.store.TellingOf(ctx, v.ID); errors.Is(err, store.ErrNone) {
+			err = nil // it ended just now
+		}
+		if head := s.State().Head.Seq; head > v.Told {
+			v.Waits = head - v.Told
+		}
+		out = append(out, v)
+	}
+	return out, err
+}
+
+// AddWebhook has a receiver told of what happens from now on.
+func (s *Service) AddWebhook(ctx context.Context, who Who, why string, x Webhook) error {
+	if err := x.check(); err != nil {
+		return err
+	}
+	return s.change(ctx, who.Name, why, func(now *State, t *store.Tx) error {
+		was, err := t.Record(webhookKind, x.ID)
+		if err == nil && was != nil {
+			err = fmt.Errorf("%w: there is a receiver %q already", ErrConflict, x.ID)
+		}
+		if err != nil {
+			return err
+		}
+		return errors.Join(putWebhook(t, &x), t.TellFrom(x.ID, now.Head.Seq))
+	})
+}
+
+// ChangeWebhook changes a receiver. It is told on from where it was.
+func (s *Service) ChangeWebhook(ctx context.Context, who Who, why, id string, change func(*Webhook)) error {
+	return s.change(ctx, who.Name, why, func(_ *State, t *store.Tx) error {
+		doc, err := t.Record(webhookKind, id)
+		if err == nil && doc == nil {
+			err = fmt.Errorf("%w: there is no receiver %q", ErrNotFound, id)
+		}
+		if err != nil {
+			return err
+		}
+		var x Webhook
+		if err := json.Unmarshal(doc, &x); err != nil {
+			return err
+		}
+		change(&x)
+		if err := x.check(); err != nil {
+			return err
+		}
+		return putWebhook(t, &x)
+	})
+}
+
+func putWebhook(t *store.Tx, x *Webhook) error {
+	doc, err := json.Marshal(x)
+	if err == nil {
+		_, err = t.PutRecord(webhookKind, x.ID, doc)
+	}
+	return err
+}
+
+// EndWebhook has a receiver told nothing any more.
+func (s *Service) EndWebhook(ctx context.Context, who Who, why, id string) error {
+	return s.change(ctx, who.Name, why, func(_ *State, t *store.Tx) error {
+		ended, err := t.EndRecord(webhookKind, id)
+		if err == nil && !ended {
+			err = fmt.Errorf("%w: there is no receiver %q", ErrNotFound, id)
+		}
+		return errors.Join(err, t.TellNoMore(id))
+	})
+}
+
+// TryWebhook sends a receiver an event that verifies it, and waits for what it says; what it says wrong is
+// an *Invalid of its address.
+func (s *Service) TryWebhook(ctx context.Context, id string) error {
+	doc, err := s.store.Record(ctx, webhookKind, id)
+	if err == nil && doc == nil {
+		err = fmt.Errorf("%w: there is no receiver %q", ErrNotFound, id)
+	}
+	if err != nil {
+		return err
+	}
+	var x Webhook
+	if err := json.Unmarshal(doc, &x); err != nil {
+		return err
+	}
+	now := s.clock()
+	err = s.push(ctx, &x, event.Token{
+		Issuer: s.address(""), Issued: now.Unix(), ID: x.Address + "#" + rand.Text(), Audience: x.Address,
+		Subject: map[string]any{"format": "opaque", "id": "webhook:" + x.ID},
+		Events:  map[string]any{event.Verification: map[string]any{}},
+	})
+	if err != nil && ctx.Err() == nil {
+		return &Invalid{"address", x.Address, err.Error()}
+	}
+	return err
+}
+
+// eventsAtOnce is how many entries of the journal are looked at for events at a time.
+const eventsAtOnce = 500
+
+// EventsAfter returns what happened behind a journal entry, the oldest first, and up to which entry was looked; that
+// is the same entry where nothing is behind it.
+func (s *Service) EventsAfter(ctx context.Context, seq uint64) (out []event.Event, upTo uint64, err error) {
+	entries, revision, err := s.store.EntriesAfter(ctx, seq, eventsAtOnce)
+	upTo = seq
+	for i := range entries {
+		e := &entries[i]
+		if x, ok := event.Of(e, e.Revision > revision); ok {
+			out = append(out, x)
+		}
+		revision, upTo = max(revision, e.Revision), e.Seq
+	}
+	return out, upTo, err
+}
+
+// How long a receiver may take for an answer, how long one service goes on telling it, and the longest that is
+// waited before it is told again what it did not take.
+const (
+	pushTime   = 10 * time.Second
+	tellTime   = time.Minute
+	tellPauses = time.Hour
+)
+
+// RunWebhooks tells receivers of events until the context ends. Several services may run it at once.
+func (s *Service) RunWebhooks(ctx context.Context, every time.Duration) {
+	holder := rand.Text()
+	s.repeat(ctx, every, "receivers of events cannot be told", "receivers of events are told again", func() error {
+		return s.tellAll(ctx, holder)
+	})
+}
+
+// tellAll tells every receiver what it does not know yet; the slow ones keep nobody else waiting.
+func (s *Service) tellAll(ctx context.Context, holder string) error {
+	list, err := s.Webhooks(ctx)
+	if err != nil {
+		return err
+	}
+	done := make(chan error, len(list))
+	for i := range list {
+		go func() { done <- s.tellOne(ctx, &list[i], holder) }()
+	}
+	for range list {
+		err = errors.Join(err, <-done)
+	}
+	return err
+}
+
+// tellOne tells one receiver, as long as it takes what it is sent.
+func (s *Service) tellOne(ctx context.Context, x *Webhook, holder string) error {
+	w, err := s.store.TellingOf(ctx, x.ID)
+	if errors.Is(err, store.ErrNone) {
+		return nil // it ended just now
+	}
+	now := s.Now()
+	if err != nil || x.Paused || w.Told >= s.State().Head.Seq || w.Next > now {
+		return err
+	}
+	held, err := s.store.HoldWebhook(ctx, x.ID, holder, now, now+moment.Moment(2*tellTime.Microseconds()), false)
+	if err != nil || !held {
+		return err
+	}
+	if w, err = s.store.TellingOf(ctx, x.ID); err != nil { // as whoever held it left it
+		return err
+	}
+	w.Problem = ""
+	until := time.Now().Add(tellTime)
+	for time.Now().Before(until) && w.Problem == "" && ctx.Err() == nil {
+		events, upTo, err := s.EventsAfter(ctx, w.Told)
+		if err != nil {
+			return err
+		}
+		if upTo == w.Told {
+			break
+		}
+		for i := range events {
+			e := &events[i]
+			if !x.wants(e) {
+				continue
+			}
+			if err := s.push(ctx, x, e.As(s.address(""), x.Address, s.clock())); err != nil {
+				w.Problem, w.Tries = err.Error(), w.Tries+1
+				w.Next = s.Now() + moment.Moment(min(tellPauses, time.Second<<min(w.Tries, 12)).Microseconds())
+				break
+			}
+			w.Told, w.Sent, w.Tries, w.Next = e.ID, s.Now(), 0, 0
+			w.Count++
+		}
+		if w.Problem == "" {
+			w.Told = upTo
+		}
+	}
+	return s.store.Told(context.WithoutCancel(ctx), x.ID, holder, w)
+}
+
+// pusher follows nothing: an address is told in person.
+var pusher = &http.Client{
+	Timeout:       pushTime,
+	CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse },
+}
+
+// push sends a token (RFC 8935 §2). Taken is what is answered with 202; other good answers are taken for it, too.
+func (s *Service) push(ctx context.Context, x *Webhook, token event.Token) error {
+	keys, err := s.signing(ctx)
+	if err != nil {
+		return err
+	}
+	i := slices.IndexFunc(keys, func(k store.SigningKey) bool { return k.State == store.KeyCurrent })
+	if i < 0 {
+		return errors.New("no key signs what is told: announce one, and switch to it")
+	}
+	signed, err := statement.SignAs(event.Type, token, keys[i].Private)
+	if err != nil {
+		return err
+	}
+	req, err := http.NewRequestWithContext(ctx, http.MethodPost, x.Address, strings.NewReader(signed))
+	if err != nil {
+		return err
+	}
+	req.Header.Set("Content-Type", "application/"+event.Type)
+	req.Header.Set("Accept", "application/json")
+	if x.Key != "" {
+		key, err := KeyAt(x.Key)
+		if err != nil {
+			return err
+		}
+		req.Header.Set("Authorization", "Bearer "+key)
+	}
+	resp, err := pusher.Do(req)
+	if err != nil {
+		return errors.New(plainly(err))
+	}
+	defer resp.Body.Close()
+	body, _ := io.ReadAll(io.LimitReader(resp.Body, 4<<10))
+	if resp.StatusCode/100 == 2 {
+		return nil
+	}
+	var said struct{ Err, Description string } // RFC 8935 §2.3
+	text := fmt.Sprintf("it answers %d", resp.StatusCode)
+	if json.Unmarshal(bytes.TrimSpace(body), &said) == nil && said.Err != "" {
+		text += ": " + strings.TrimSpace(said.Err+" "+said.Description)
+	}
+	return errors.New(cmp.Or(text[:min(len(text), 300)], "?"))
+}
+
+// plainly says why nobody was reached.
+func plainly(err error) string {
+	var u *url.Error
+	if errors.As(err, &u) {
+		err = u.Err
+	}
+	var n net.Error
+	if errors.As(err, &n) && n.Timeout() {
+		return "it does not answer within 10 seconds"
+	}
+	return "it is not reached: " + err.Error()
+}
