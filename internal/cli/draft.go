@@ -244,6 +244,9 @@ func (a *app) drafts() *cobra.Command {
 				if err := r.read(resp, err, &d); err != nil {
 					return err
 				}
+				if a.output != "table" {
+					return a.printDraft(&d)
+				}
 				a.published(a.out, &d)
 				return nil
 			},

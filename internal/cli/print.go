@@ -102,7 +102,9 @@ func (a *app) table(columns []string, rows [][]string) {
 	for i, c := range columns {
 		head[i] = strings.ToUpper(c)
 	}
-	line(head, func(s string) string { return a.colour("1", s) })
+	if !a.quiet {
+		line(head, func(s string) string { return a.colour("1", s) })
+	}
 	for _, r := range rows {
 		line(r, func(s string) string { return s })
 	}

@@ -58,7 +58,7 @@ type remote struct {
 }
 
 func (a *app) address() (server, token string) {
-	kept := readSession()
+	kept := a.readSession()
 	server = a.server
 	if server == "" {
 		server = os.Getenv("WEXILLUM_SERVER")
@@ -78,6 +78,9 @@ func (a *app) address() (server, token string) {
 }
 
 func (a *app) remote() (*remote, error) {
+	if _, err := a.sessionFile(); err != nil && a.profileOf() != "" {
+		return nil, err
+	}
 	server, token := a.address()
 	u, err := url.Parse(server)
 	if err != nil || u.Scheme != "http" && u.Scheme != "https" || u.Host == "" {

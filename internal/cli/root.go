@@ -51,6 +51,7 @@ type app struct {
 	in        io.Reader
 	out, err  io.Writer
 	server    string
+	profile   string // by which name the service and the sign-in are kept
 	output    string
 	world     string
 	noColor   bool
@@ -58,6 +59,8 @@ type app struct {
 	found     string // most or least: what systems hold is asked instead of what is meant
 	draft     string // the draft that changes of policy go to, and that answers
 	yes       bool
+	quiet     bool     // sentences and heads of lists are left out
+	said      []string // what was said where the output is for a program
 	// policyAlone says that the command answers from policy without whom it names.
 	policyAlone bool
 }
@@ -73,6 +76,9 @@ func Main(args []string, in io.Reader, out, errOut io.Writer) int {
 	root.SetOut(out)
 	root.SetErr(errOut)
 	err := root.ExecuteContext(ctx)
+	if err == nil {
+		err = a.answered()
+	}
 	if err != nil && ctx.Err() != nil { // whoever pressed Ctrl-C knows
 		return statusInterrupted
 	}
@@ -117,11 +123,13 @@ func (a *app) root() *cobra.Command {
 	}
 	f := root.PersistentFlags()
 	f.StringVar(&a.server, "server", "", "address of the service (WEXILLUM_SERVER, else the one of wexillum login)")
+	f.StringVar(&a.profile, "profile", "", "the service of this name, of several (WEXILLUM_PROFILE); wexillum profiles lists them")
 	f.StringVarP(&a.output, "output", "o", "table", "table, json, yaml or csv")
 	f.StringVar(&a.world, "world", "", "answer from a world file alone, without any service")
 	f.StringVar(&a.draft, "draft", "", "change policy in this draft, and answer as it would make it")
 	f.StringVar(&a.found, "found", "", "ask what the systems hold instead of what is meant: most, or least where they can be read in two ways")
 	f.Lookup("found").NoOptDefVal = "most"
+	f.BoolVarP(&a.quiet, "quiet", "q", false, "leave out sentences that say what was done, and the heads of lists")
 	f.BoolVarP(&a.yes, "yes", "y", false, "publish without asking")
 	f.BoolVar(&a.noColor, "no-color", false, "no colour on a terminal")
 	root.PersistentPreRunE = func(c *cobra.Command, _ []string) error {
@@ -129,6 +137,9 @@ func (a *app) root() *cobra.Command {
 		case "table", "json", "yaml", "csv":
 		default:
 			return usage{fmt.Errorf("--output %q: write table, json, yaml or csv", a.output)}
+		}
+		if a.output == "json" || a.output == "yaml" {
+			a.out = &counting{Writer: a.out}
 		}
 		a.policyAlone = c.Parent() != nil && c.Parent().Name() == "rules"
 		return a.mayUseFile(c)
@@ -191,7 +202,7 @@ func (a *app) root() *cobra.Command {
 		a.dates(),
 		a.mend(),
 	)
-	add("run", a.start(), a.begin(), a.login(), a.logout(), a.serve(), a.demo(), a.schema(), a.generate())
+	add("run", a.start(), a.begin(), a.login(), a.logout(), a.profiles(), a.serve(), a.demo(), a.schema(), a.generate(), a.man())
 	return root
 }
 
@@ -297,10 +308,33 @@ func (a *app) width() int {
 	return 0
 }
 
+// say tells what was done, to people.
 func (a *app) say(format string, args ...any) {
-	if a.output == "table" {
+	switch {
+	case a.output == "json" || a.output == "yaml":
+		a.said = append(a.said, fmt.Sprintf(format, args...))
+	case a.output == "table" && !a.quiet:
 		fmt.Fprintf(a.out, format+"\n", args...)
 	}
+}
+
+// counting knows whether anything was written.
+type counting struct {
+	io.Writer
+	any bool
+}
+
+func (c *counting) Write(b []byte) (int, error) {
+	c.any = c.any || len(b) > 0
+	return c.Writer.Write(b)
+}
+
+// answered sees to it that a program that asked for JSON or YAML gets some: what was said, where there is no more.
+func (a *app) answered() error {
+	if out, ok := a.out.(*counting); !ok || out.any || len(a.said) == 0 {
+		return nil
+	}
+	return a.records(map[string]any{"said": a.said}, nil, nil)
 }
 
 func pick(s *string) string {

@@ -1,6 +1,7 @@
 package cli
 
 import (
+	"cmp"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -13,6 +14,7 @@ import (
 	"golang.org/x/term"
 
 	"wexillum.example/internal/contract"
+	"wexillum.example/internal/worldfile"
 )
 
 // signedIn is what wexillum login keeps, readable by its owner alone.
@@ -22,24 +24,81 @@ type signedIn struct {
 	Token  string `json:"token"`
 }
 
-func sessionFile() (string, error) {
-	if f := os.Getenv("WEXILLUM_SESSION"); f != "" {
-		return f, nil
+// profileOf returns the name by which the service that is spoken to is kept; empty for the only one.
+func (a *app) profileOf() string { return cmp.Or(a.profile, os.Getenv("WEXILLUM_PROFILE")) }
+
+// sessionFile returns where the sign-in is kept: a file for each profile, beside each other.
+func (a *app) sessionFile() (string, error) {
+	file := os.Getenv("WEXILLUM_SESSION")
+	if file == "" {
+		dir, err := os.UserConfigDir()
+		if err != nil {
+			return "", fmt.Errorf("there is no place to keep the sign-in: %w; name a file in WEXILLUM_SESSION", err)
+		}
+		file = filepath.Join(dir, "wexillum", "session.json")
 	}
-	dir, err := os.UserConfigDir()
-	if err != nil {
-		return "", fmt.Errorf("there is no place to keep the sign-in: %w; name a file in WEXILLUM_SESSION", err)
+	p := a.profileOf()
+	if p == "" {
+		return file, nil
 	}
-	return filepath.Join(dir, "wexillum", "session.json"), nil
+	if !worldfile.ValidID(p) {
+		return "", usage{fmt.Errorf("--profile %q: write lower-case letters, digits, dots, hyphens and underscores", p)}
+	}
+	return strings.TrimSuffix(file, ".json") + "-" + p + ".json", nil
 }
 
-func readSession() (s signedIn) {
-	if f, err := sessionFile(); err == nil {
-		if b, err := os.ReadFile(f); err == nil {
-			_ = json.Unmarshal(b, &s)
-		}
+func (a *app) readSession() signedIn {
+	f, err := a.sessionFile()
+	if err != nil {
+		return signedIn{}
 	}
-	return
+	return readSignIn(f)
+}
+
+func readSignIn(file string) (s signedIn) {
+	if b, err := os.ReadFile(file); err == nil {
+		_ = json.Unmarshal(b, &s)
+	}
+	return s
+}
+
+// profiles lists the services that somebody signed in to from here.
+func (a *app) profiles() *cobra.Command {
+	return &cobra.Command{
+		Use:   "profiles",
+		Short: "The services that you are signed in to, by the names that --profile takes",
+		Long:  "The services that you are signed in to, by the names that --profile takes.\n\nwexillum login --profile NAME --server ADDRESS keeps a sign-in under a name;\n--profile NAME, or WEXILLUM_PROFILE, then speaks to that service.",
+		Args:  cobra.NoArgs,
+		RunE: func(*cobra.Command, []string) error {
+			a.profile = ""
+			one, err := a.sessionFile()
+			if err != nil {
+				return err
+			}
+			stem := strings.TrimSuffix(one, ".json")
+			files, err := filepath.Glob(stem + "-*.json")
+			if err != nil {
+				return err
+			}
+			type profile struct {
+				Profile string `json:"profile"`
+				Server  string `json:"server"`
+				Name    string `json:"name"`
+			}
+			list, rows := []profile{}, [][]string{}
+			for _, f := range append([]string{one}, files...) {
+				if s := readSignIn(f); s.Server != "" {
+					name := strings.TrimPrefix(strings.TrimPrefix(strings.TrimSuffix(f, ".json"), stem), "-")
+					list, rows = append(list, profile{name, s.Server, s.Name}), append(rows, []string{cmp.Or(name, "(none named)"), s.Server, s.Name})
+				}
+			}
+			if a.output == "table" && len(list) == 0 {
+				a.say("Nobody is signed in; wexillum login signs in.")
+				return nil
+			}
+			return a.records(list, []string{"profile", "server", "signed in as"}, rows)
+		},
+	}
 }
 
 func (a *app) login() *cobra.Command {
@@ -111,7 +170,7 @@ func (a *app) signIn(c *cobra.Command, r *remote, name, password string) error {
 	if err := r.read(resp, err, &t); err != nil {
 		return err
 	}
-	file, err := sessionFile()
+	file, err := a.sessionFile()
 	if err != nil {
 		return err
 	}
@@ -204,8 +263,8 @@ func (a *app) logout() *cobra.Command {
 		Short: "End the token that login kept",
 		Args:  cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
-			kept := readSession()
-			file, err := sessionFile()
+			kept := a.readSession()
+			file, err := a.sessionFile()
 			if err != nil {
 				return err
 			}

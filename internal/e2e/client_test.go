@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"bytes"
 	"context"
 	"encoding/csv"
 	"encoding/json"
@@ -13,6 +14,7 @@ import (
 	"time"
 
 	"wexillum.example/internal/beside"
+	"wexillum.example/internal/cli"
 	"wexillum.example/internal/connector"
 	"wexillum.example/internal/core/native"
 	"wexillum.example/internal/dbtest"
@@ -274,4 +276,100 @@ func (x deaf) Write(ctx context.Context, path, value string) error {
 		return nil
 	}
 	return x.speaker.Write(ctx, path, value)
+}
+
+// TestAlwaysJSON runs every command that needs no more than its name for a program: what it prints is one JSON value, also
+// where people are told a sentence; what is quiet says nothing; and every command has its manual page.
+func TestAlwaysJSON(t *testing.T) {
+	t.Parallel()
+	r := demoService(t)
+	r.login("harbour")
+	dir := t.TempDir()
+	r.must("man", dir)
+	pages, err := filepath.Glob(filepath.Join(dir, "wexillum-*.1"))
+	check(t, err)
+	if len(pages) < 150 {
+		t.Fatalf("%d pages", len(pages))
+	}
+	ran := 0
+	for _, page := range pages {
+		text, err := os.ReadFile(page)
+		check(t, err)
+		name := strings.Split(strings.TrimSuffix(strings.TrimPrefix(filepath.Base(page), "wexillum-"), ".1"), "-")
+		if !bytes.Contains(text, []byte(".SH SYNOPSIS")) || !bytes.Contains(text, []byte(".SH DESCRIPTION")) {
+			t.Errorf("%s: %.200s", page, text)
+		}
+		switch name[0] {
+		case "serve", "demo", "start", "begin", "login", "logout", "completion", "help", "man", "generate", "schema":
+			continue // they run, sign in or write something else
+		}
+		if len(name) > 1 && (name[0] == "account" && name[1] != "list" || name[0] == "dates" && name[1] == "lift") {
+			continue // they ask for passwords, or do something
+		}
+		status, out, errs := r.client("", append(name, "-o", "json")...)
+		switch {
+		case status == 2 || status == 1:
+			if out != "" || errs == "" {
+				t.Errorf("%v: status %d says %q, and on the other side %q", name, status, out, errs)
+			}
+		case strings.Contains(out, "Available Commands:"): // a group, whose help is for people
+		case !json.Valid([]byte(out)):
+			if name[0] == "dump" || name[0] == "list" && name[1] == "out" {
+				continue // a file of another format, which is what is asked for
+			}
+			t.Errorf("%v: status %d prints %.300q", name, status, out)
+		default:
+			ran++
+		}
+	}
+	if ran < 30 {
+		t.Errorf("only %d commands answered", ran)
+	}
+	for _, c := range []struct {
+		args []string
+		want string
+	}{
+		{[]string{"domain", "bar", "rude.example", "--reason", "junk", "-o", "json"}, `"reason": "junk"`},
+		{[]string{"domain", "lift", "rude.example", "-o", "json"}, `"said": [`},
+	} {
+		if status, out, errs := r.client("", c.args...); status != 0 || !json.Valid([]byte(out)) || !strings.Contains(out, c.want) {
+			t.Errorf("%v: %d %s%s", c.args, status, out, errs)
+		}
+	}
+	if _, out, _ := r.client("", "domain", "bar", "rude.example", "--reason", "junk", "-q"); out != "" {
+		t.Errorf("quiet says %q", out)
+	}
+	if _, out, _ := r.client("", "account", "list", "-q"); strings.Contains(out, "ROLE") || !strings.Contains(out, "harbour") {
+		t.Errorf("a quiet list: %q", out)
+	}
+}
+
+// TestProfiles signs in to two services, and speaks to the one that is named.
+func TestProfiles(t *testing.T) {
+	r, other := demoService(t), demoService(t)
+	r.says(0, "Nobody is signed in", "profiles")
+	for name, s := range map[string]*running{"": r, "north": other} {
+		args := []string{"login", "--server", s.url, "--name", "harbour"}
+		if name != "" {
+			args = append(args, "--profile", name)
+		}
+		if status, out, errs := r.client("low-water-2026\n", args...); status != 0 {
+			t.Fatalf("%s%s", out, errs)
+		}
+	}
+	_, out, _ := r.client("", "profiles")
+	if !strings.Contains(out, "(none named)  "+r.url) || !strings.Contains(out, "north         "+other.url) {
+		t.Errorf("%s", out)
+	}
+	kept, here := other.svc.State().Head.Seq, r.svc.State().Head.Seq
+	environment.Lock() // no address is given: the profile says which
+	check(t, os.Setenv("WEXILLUM_SESSION", filepath.Join(r.home, "session.json")))
+	var o, e bytes.Buffer
+	status := cli.Main([]string{"domain", "bar", "rude.example", "--reason", "junk", "--yes", "--profile", "north"}, strings.NewReader(""), &o, &e)
+	os.Unsetenv("WEXILLUM_SESSION")
+	environment.Unlock()
+	if status != 0 || other.svc.State().Head.Seq == kept || r.svc.State().Head.Seq != here {
+		t.Errorf("%d %s%s: %d, %d", status, &o, &e, other.svc.State().Head.Seq-kept, r.svc.State().Head.Seq-here)
+	}
+	r.says(2, "lower-case letters", "login", "--name", "harbour", "--profile", "A/B")
 }

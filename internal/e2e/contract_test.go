@@ -531,4 +531,3 @@ func (s *served) twist(random *rand.Rand, body any, depth int) any {
 	}
 	return other()
 }
-
