@@ -1,0 +1,213 @@
+package engine
+
+import (
+	"strings"
+
+	"wexillum.example/internal/core/addr"
+	"wexillum.example/internal/core/catalogue"
+	"wexillum.example/internal/core/moment"
+	"wexillum.example/internal/core/world"
+)
+
+// SetGrants replaces all grants of one party, written as Grant.Party has it.
+// Named links of the address stay.
+func (e *Editor) SetGrants(who string, grants []world.Grant) {
+	e.idx = nil
+	if ref, ok := manyOf(who); ok {
+		e.setMany(e.partyRef(ref), grants)
+		return
+	}
+	if len(who) > 6 && who[:6] == "group:" {
+		e.due = nil
+		i := e.group(who[6:])
+		l := e.placeGrants(grants, nil)
+		g := e.inv.groups.edit(e.tok, i)
+		e.stale = append(e.stale, e.inv.lists[g.parties.off:g.parties.off+g.parties.n]...)
+		e.inv.grantsDead += int(g.grants.n)
+		e.inv.live.grants += int(l.n) - int(g.grants.n)
+		g.grants = l
+		return
+	}
+	a, err := addr.Parse(who)
+	if err != nil {
+		panic("engine: " + err.Error()) // callers pass what world.Grant.Party wrote
+	}
+	if a.IsNewcomer() { // kept before it was refused: nobody is meant
+		return
+	}
+	i := e.address(a)
+	e.movedParty(i)
+	old := e.inv.parties.at(i).grants
+	var links []grant
+	for _, g := range e.inv.grants[old.off : old.off+old.n] {
+		if g.via == viaLink {
+			links = append(links, g)
+		}
+	}
+	l := e.placeGrants(grants, links)
+	e.inv.grantsDead += int(old.n)
+	e.inv.live.grants += len(grants) - (int(old.n) - len(links))
+	e.inv.parties.edit(e.tok, i).grants = l
+}
+
+// manyOf reads a partner or a domain as world.Grant.Party writes it.
+func manyOf(who string) (ref world.PartyRef, ok bool) {
+	if id, is := strings.CutPrefix(who, "partner:"); is {
+		return world.PartyRef{Partner: id}, true
+	}
+	if name, is := strings.CutPrefix(who, "domain:"); is {
+		d, err := addr.ParseDomain(name)
+		if err != nil {
+			panic("engine: " + err.Error()) // callers pass what world.Grant.Party wrote
+		}
+		return world.PartyRef{Domain: d}, true
+	}
+	return
+}
+
+// setMany replaces what a partner or a domain holds as a whole.
+func (e *Editor) setMany(of partyRef, grants []world.Grant) {
+	next := make([]manyHold, 0, len(e.inv.many)+1)
+	for _, m := range e.inv.many {
+		if m.of == of {
+			e.inv.grantsDead += int(m.grants.n)
+			e.inv.live.grants -= int(m.grants.n)
+			continue
+		}
+		next = append(next, m)
+	}
+	if len(grants) > 0 {
+		next = append(next, manyHold{of, e.placeGrants(grants, nil)})
+		e.inv.live.grants += len(grants)
+	}
+	e.inv.many = next
+}
+
+// heldByMany calls found for what a party holds with its home account because its partner or its
+// domain holds it as a whole. partner is none where the party is barred or nobody's.
+func (v *inventory) heldByMany(partner, domain uint32, found func(of partyRef, given []grant)) {
+	for i := range v.many {
+		if m := &v.many[i]; m.of.what == 0 && m.of.index == partner || m.of.what == 1 && m.of.index == domain && domain != none {
+			found(m.of, v.given(m.grants))
+		}
+	}
+}
+
+// manyIn lists the partners and domains that were ever given a space as a whole.
+func (v *inventory) manyIn(space uint32) (out []partyRef) {
+	for i := range v.many {
+		for _, g := range v.given(v.many[i].grants) {
+			if g.resource == space {
+				out = append(out, v.many[i].of)
+				break
+			}
+		}
+	}
+	return
+}
+
+func (e *Editor) resource(r world.Resource) uint32 {
+	if r.Kind == catalogue.Space {
+		return e.space(r.ID)
+	}
+	return e.item(r.ID) | itemBit
+}
+
+func (e *Editor) placeGrants(grants []world.Grant, links []grant) list {
+	l := list{n: uint32(len(grants) + len(links))}
+	out := make([]grant, 0, l.n)
+	for i := range grants {
+		g := &grants[i]
+		out = append(out, grant{from: g.From, until: g.Until, resource: e.resource(g.Resource), role: g.Role, link: seconds(g.Reviewed)})
+	}
+	l.off = uint32(len(e.inv.grants))
+	e.inv.grants = append(append(e.inv.grants, out...), links...)
+	return l
+}
+
+// PutLink adds or replaces a link. A named link also becomes a grant of every
+// address it names.
+func (e *Editor) PutLink(l *world.Link) {
+	e.idx = nil
+	i := e.inv.linkIDs.add(e.tok, &e.inv.text, l.ID)
+	grow(&e.inv.links, e.tok, i, link{})
+	if old := e.inv.links.at(i); old.exists && !old.bearer {
+		e.dropLinkGrants(i)
+	} else if !old.exists {
+		e.inv.live.links++
+	}
+	rec := link{exists: true, bearer: l.Bearer(), download: l.Download, password: l.Password, right: l.Right,
+		item: e.item(l.Item.ID), by: e.person(l.By), created: l.Created, until: l.Until}
+	var names []uint32
+	for _, a := range l.For {
+		if !a.IsNewcomer() && l.Created != moment.Always { // kept before they were refused: nobody is meant
+			names = append(names, e.address(a))
+		}
+	}
+	rec.names = e.list(names)
+	*e.inv.links.edit(e.tok, i) = rec
+	for _, p := range names {
+		old := e.inv.parties.at(p).grants
+		off := uint32(len(e.inv.grants))
+		e.inv.grants = append(e.inv.grants, e.inv.grants[old.off:old.off+old.n]...)
+		e.inv.grants = append(
+			e.inv.grants,
+			grant{from: l.Created, until: l.Until, resource: rec.item | itemBit, role: l.Right, via: viaLink, link: i},
+		)
+		e.inv.parties.edit(e.tok, p).grants = list{off, old.n + 1}
+		e.inv.grantsDead += int(old.n)
+	}
+}
+
+// dropLinkGrants takes the grants of link i from the parties that it names.
+func (e *Editor) dropLinkGrants(i uint32) {
+	e.idx = nil
+	of := e.inv.links.at(i).names
+	for _, p := range e.inv.lists[of.off : of.off+of.n] {
+		old := e.inv.parties.at(p).grants
+		off := uint32(len(e.inv.grants))
+		for _, g := range e.inv.grants[old.off : old.off+old.n] {
+			if g.via != viaLink || g.link != i {
+				e.inv.grants = append(e.inv.grants, g)
+			}
+		}
+		e.inv.parties.edit(e.tok, p).grants = list{off, uint32(len(e.inv.grants)) - off}
+		e.inv.grantsDead += int(old.n)
+	}
+}
+
+// SetForwarders replaces all forwarders of a person's mailbox.
+func (e *Editor) SetForwarders(personID string, fs []world.Forwarder) {
+	i := e.person(personID)
+	l := list{n: uint32(len(fs))}
+	out := make([]forwarder, 0, len(fs))
+	for _, f := range fs {
+		out = append(out, forwarder{to: e.address(f.To), keepCopy: f.KeepCopy, byAdmin: f.SetBy == "administrator"})
+	}
+	l.off = uint32(len(e.inv.forwarders))
+	e.inv.forwarders = append(e.inv.forwarders, out...)
+	e.inv.people.edit(e.tok, i).sends = l
+}
+
+// PutContact adds or replaces a contact; one that is not accepted counts for
+// nothing.
+func (e *Editor) PutContact(c *world.Contact) {
+	if c.Party.IsNewcomer() {
+		return
+	}
+	i, p := e.person(c.Person), e.address(c.Party)
+	l := e.inv.people.at(i).contacts
+	if e.has(l, p) == c.Accepted {
+		return
+	}
+	var out []uint32
+	for _, x := range e.inv.lists[l.off : l.off+l.n] {
+		if x != p {
+			out = append(out, x)
+		}
+	}
+	if c.Accepted {
+		out = append(out, p)
+	}
+	e.inv.people.edit(e.tok, i).contacts = e.list(out)
+}
