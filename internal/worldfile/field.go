@@ -18,6 +18,7 @@ type field[T any] struct {
 	required bool
 	read     func(r *reader, n *node, x *T)
 	write    func(w *writer, x *T) (tree, bool)
+	takes    string // what stands there, for the reference of the format
 }
 
 type reader struct {
@@ -415,19 +416,19 @@ func heldTree(x world.Setting) tree {
 func textField[T any](name string, required bool, at func(*T) *string) field[T] {
 	return field[T]{name, required,
 		func(r *reader, n *node, x *T) { *at(x) = r.text(n) },
-		func(w *writer, x *T) (tree, bool) { return leaf(*at(x)), *at(x) != "" }}
+		func(w *writer, x *T) (tree, bool) { return leaf(*at(x)), *at(x) != "" }, "text"}
 }
 
 func idField[T any](at func(*T) *string) field[T] {
 	return field[T]{"id", true,
 		func(r *reader, n *node, x *T) { *at(x) = r.id(n) },
-		func(w *writer, x *T) (tree, bool) { return leaf(*at(x)), true }}
+		func(w *writer, x *T) (tree, bool) { return leaf(*at(x)), true }, takesID}
 }
 
 func refField[T any](name, kind string, required bool, at func(*T) *string) field[T] {
 	return field[T]{name, required,
 		func(r *reader, n *node, x *T) { *at(x) = r.ref(n, kind) },
-		func(w *writer, x *T) (tree, bool) { return leaf(*at(x)), *at(x) != "" }}
+		func(w *writer, x *T) (tree, bool) { return leaf(*at(x)), *at(x) != "" }, "the id of a " + kind}
 }
 
 func refsField[T any](name, kind string, at func(*T) *[]string) field[T] {
@@ -438,7 +439,7 @@ func refsField[T any](name, kind string, at func(*T) *[]string) field[T] {
 				*at(x) = append(*at(x), r.ref(&n.values[i], kind))
 			}
 		},
-		func(w *writer, x *T) (tree, bool) { return words(*at(x)), len(*at(x)) > 0 }}
+		func(w *writer, x *T) (tree, bool) { return words(*at(x)), len(*at(x)) > 0 }, "ids, each of a " + kind}
 }
 
 func words(ss []string) tree {
@@ -453,7 +454,7 @@ func words(ss []string) tree {
 func boolField[T any](name string, start bool, at func(*T) *bool) field[T] {
 	return field[T]{name, false,
 		func(r *reader, n *node, x *T) { *at(x) = r.bool(n) },
-		func(w *writer, x *T) (tree, bool) { return yesNo(*at(x)), *at(x) != start }}
+		func(w *writer, x *T) (tree, bool) { return yesNo(*at(x)), *at(x) != start }, "yes or no; " + yesNo(start).text + " where it is absent"}
 }
 
 func yesNo(b bool) tree {
@@ -467,7 +468,7 @@ func yesNo(b bool) tree {
 func wordField[T any](name, what string, required, always bool, wordList []string, get func(*T) int, set func(*T, int)) field[T] {
 	return field[T]{name, required,
 		func(r *reader, n *node, x *T) { set(x, r.word(n, what, wordList)) },
-		func(w *writer, x *T) (tree, bool) { return leaf(wordList[get(x)]), always || get(x) != 0 }}
+		func(w *writer, x *T) (tree, bool) { return leaf(wordList[get(x)]), always || get(x) != 0 }, oneOf(wordList)}
 }
 
 func momentField[T any](name string, end bool, absent moment.Moment, at func(*T) *moment.Moment) field[T] {
@@ -478,19 +479,19 @@ func momentField[T any](name string, end bool, absent moment.Moment, at func(*T)
 				return tree{}, false
 			}
 			return w.moment(*at(x), end), true
-		}}
+		}, takesMoment}
 }
 
 func addressField[T any](name string, required bool, at func(*T) *addr.Address) field[T] {
 	return field[T]{name, required,
 		func(r *reader, n *node, x *T) { *at(x) = r.address(n) },
-		func(w *writer, x *T) (tree, bool) { return leaf(at(x).String()), !at(x).IsZero() }}
+		func(w *writer, x *T) (tree, bool) { return leaf(at(x).String()), !at(x).IsZero() }, "an address"}
 }
 
 func settingsField[T any](layer catalogue.Layers, what string, at func(*T) *[]world.Setting) field[T] {
 	return field[T]{"rules", false,
 		func(r *reader, n *node, x *T) { *at(x) = r.settings(n, layer, what) },
-		func(w *writer, x *T) (tree, bool) { return settingsTree(*at(x)) }}
+		func(w *writer, x *T) (tree, bool) { return settingsTree(*at(x)) }, "values, as {RULE: VALUE}, of rules that can be set at " + what}
 }
 
 func daysField[T any](name string, at func(*T) *catalogue.Value) field[T] {
@@ -508,7 +509,7 @@ func daysField[T any](name string, at func(*T) *catalogue.Value) field[T] {
 			}
 			*at(x) = v
 		},
-		func(w *writer, x *T) (tree, bool) { return leaf(scale.Format(*at(x))), *at(x) != catalogue.Unset }}
+		func(w *writer, x *T) (tree, bool) { return leaf(scale.Format(*at(x))), *at(x) != catalogue.Unset }, "a whole number, or none"}
 }
 
 func flags[T any](name, what string, wordList []string, required bool, get func(*T) uint, set func(*T, uint)) field[T] {
@@ -528,7 +529,7 @@ func flags[T any](name, what string, wordList []string, required bool, get func(
 				}
 			}
 			return t, len(t.list) > 0
-		}}
+		}, "some of " + strings.Join(wordList, ", ")}
 }
 
 func partyRefsField[T any](at func(*T) *[]world.PartyRef) field[T] {
@@ -546,7 +547,7 @@ func partyRefsField[T any](at func(*T) *[]world.PartyRef) field[T] {
 				t.list = append(t.list, leaf(p.String()))
 			}
 			return t, *at(x) != nil
-		}}
+		}, "outsiders: addresses, partner:ID, domain:NAME, group:ID"}
 }
 
 func (r *reader) partyRef(n *node) world.PartyRef {
@@ -596,9 +597,9 @@ func (r *reader) entry(n *node) world.Entry {
 }
 
 var entryFields = []field[world.Entry]{
-	{"name", true, func(r *reader, n *node, x *world.Entry) { x.Domain = r.domain(n) }, nil},
-	{"subdomains", false, func(r *reader, n *node, x *world.Entry) { x.Subdomains = r.bool(n) }, nil},
-	{"look_alike", false, func(r *reader, n *node, x *world.Entry) { x.LookAlike = r.bool(n) }, nil},
+	{"name", true, func(r *reader, n *node, x *world.Entry) { x.Domain = r.domain(n) }, nil, "a domain"},
+	{"subdomains", false, func(r *reader, n *node, x *world.Entry) { x.Subdomains = r.bool(n) }, nil, "yes or no: whether it takes those below along"},
+	{"look_alike", false, func(r *reader, n *node, x *world.Entry) { x.LookAlike = r.bool(n) }, nil, "yes: it is known to look like another one"},
 }
 
 func entryTree(e world.Entry) tree {
@@ -631,5 +632,5 @@ func textsField[T any](name string, at func(*T) *[]string) field[T] {
 				*at(x) = append(*at(x), r.text(&n.values[i]))
 			}
 		},
-		func(w *writer, x *T) (tree, bool) { return words(*at(x)), len(*at(x)) > 0 }}
+		func(w *writer, x *T) (tree, bool) { return words(*at(x)), len(*at(x)) > 0 }, "a list of texts"}
 }

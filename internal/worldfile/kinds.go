@@ -28,6 +28,8 @@ type kind struct {
 	changed func(was, next *world.World, fn func(id string, doc Doc))
 	some    func(w *world.World) bool
 	aside   bool // no question is asked of it
+	fields  func() []FieldSays
+	noun    string // what one entry is
 }
 
 // kinds lists every kind, in the order in which files are written.
@@ -144,7 +146,7 @@ func many[T any](section, stored string, policy bool, what string, fields []fiel
 		article = "an "
 	}
 	k := &kindOf[T]{key: key, at: at}
-	k.kind = kind{section: section, stored: stored, policy: policy,
+	k.kind = kind{section: section, stored: stored, policy: policy, noun: article + what, fields: func() []FieldSays { return saysOf(fields) },
 		read:  func(r *reader, n *node, w *world.World) { entries(r, n, what, fields, fresh, key, at(w)) },
 		write: func(wr *writer, w *world.World) tree { return listOf(wr, fields, *at(w)) },
 		add: func(w *world.World, _ string, doc Doc) error {
@@ -187,7 +189,7 @@ func (k *kindOf[T]) inTable() *kindOf[T] {
 func one[T any](name string, fields []field[T], fresh func() T, at func(*world.World) **T, what string) kind {
 	doc := func(x *T) Doc { return docOf(fields, x) }
 	const ours = "ours"
-	return kind{section: name, stored: name, policy: true,
+	return kind{section: name, stored: name, policy: true, noun: what, fields: func() []FieldSays { return saysOf(fields) },
 		read: func(r *reader, n *node, w *world.World) {
 			if n == nil {
 				return
@@ -227,7 +229,7 @@ func one[T any](name string, fields []field[T], fresh func() T, at func(*world.W
 // ruleKind is the limits and defaults of rules: a mapping in files.
 func ruleKind() kind {
 	k := &kindOf[world.RuleSetting]{key: func(x *world.RuleSetting) string { return x.Rule.String() }, at: func(w *world.World) *[]world.RuleSetting { return &w.Rules }}
-	k.kind = kind{section: "rules", stored: "rule", policy: true,
+	k.kind = kind{section: "rules", stored: "rule", policy: true, noun: "limits and defaults, as {RULE: {limit: VALUE, default: VALUE}}", fields: func() []FieldSays { return nil },
 		read: func(r *reader, n *node, w *world.World) {
 			if n != nil {
 				r.rules(n, w)
@@ -277,7 +279,7 @@ func barKind() kind {
 // personalKind is the domains of private mail, written as plain entries.
 func personalKind() kind {
 	k := &kindOf[world.Entry]{key: func(x *world.Entry) string { return x.Domain.String() }, at: func(w *world.World) *[]world.Entry { return &w.Personal }}
-	k.kind = kind{section: "personal_domains", stored: "personal", policy: true,
+	k.kind = kind{section: "personal_domains", stored: "personal", policy: true, noun: takesDomains, fields: func() []FieldSays { return nil },
 		read: func(r *reader, n *node, w *world.World) {
 			if n == nil {
 				return

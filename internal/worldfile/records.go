@@ -22,7 +22,7 @@ var organisationFields = []field[world.Organisation]{
 		if len(x.Domains) == 0 {
 			r.at(n, "an organisation has at least one domain")
 		}
-	}, func(w *writer, x *world.Organisation) (tree, bool) { return entriesTree(x.Domains), true }},
+	}, func(w *writer, x *world.Organisation) (tree, bool) { return entriesTree(x.Domains), true }, takesDomains},
 	{"time_zone", true, func(r *reader, n *node, x *world.Organisation) {
 		s, _ := r.scalar(n)
 		loc, err := time.LoadLocation(s)
@@ -31,10 +31,10 @@ var organisationFields = []field[world.Organisation]{
 			loc = time.UTC
 		}
 		x.Zone = loc
-	}, func(w *writer, x *world.Organisation) (tree, bool) { return leaf(x.Zone.String()), true }},
+	}, func(w *writer, x *world.Organisation) (tree, bool) { return leaf(x.Zone.String()), true }, "a time zone, as Europe/Lisbon"},
 	{"two_people", false, func(r *reader, n *node, x *world.Organisation) {
 		x.TwoPeople = twoPeople[r.word(n, "setting of two_people", twoPeople)]
-	}, func(w *writer, x *world.Organisation) (tree, bool) { return leaf(x.TwoPeople), x.TwoPeople != "" }},
+	}, func(w *writer, x *world.Organisation) (tree, bool) { return leaf(x.TwoPeople), x.TwoPeople != "" }, oneOf(twoPeople)},
 }
 
 var twoPeople = []string{"never", "loosening", "always"}
@@ -88,13 +88,13 @@ var datesFromFields = []field[world.DatesFrom]{
 			steps = append(steps, "step:"+c.String())
 		}
 		r.at(n, "%q has no dates of its own; write organisation, partner:ID, or one of %s", s, strings.Join(steps, ", "))
-	}, func(w *writer, x *world.DatesFrom) (tree, bool) { return leaf(x.For()), true }},
+	}, func(w *writer, x *world.DatesFrom) (tree, bool) { return leaf(x.For()), true }, "organisation, partner:ID or step:CAUSE"},
 	{"from", true, func(r *reader, n *node, x *world.DatesFrom) { x.From = r.floor(n) },
-		func(w *writer, x *world.DatesFrom) (tree, bool) { return w.floor(x.From), true }},
+		func(w *writer, x *world.DatesFrom) (tree, bool) { return w.floor(x.From), true }, takesFloor},
 	{"mail", false, func(r *reader, n *node, x *world.DatesFrom) { x.Mail = r.floor(n) },
 		func(w *writer, x *world.DatesFrom) (tree, bool) {
 			return w.floor(x.Mail), x.Mail != moment.Always && x.Mail != 0
-		}},
+		}, takesFloor},
 }
 
 func newDatesFrom() world.DatesFrom { return world.DatesFrom{From: moment.Always, Mail: moment.Always} }
@@ -124,7 +124,7 @@ var partnerFields = []field[world.Partner]{
 			x.Domains = append(x.Domains, e)
 			r.places["domain:"+x.ID+":"+e.Domain.String()] = [2]int{n.values[i].line - r.from, n.values[i].col}
 		}
-	}, func(w *writer, x *world.Partner) (tree, bool) { return entriesTree(x.Domains), len(x.Domains) > 0 }},
+	}, func(w *writer, x *world.Partner) (tree, bool) { return entriesTree(x.Domains), len(x.Domains) > 0 }, takesDomains},
 	wordField("standing", "standing", false, true, world.StandingNames, func(x *world.Partner) int { return int(x.Standing) }, func(x *world.Partner, i int) { x.Standing = world.Standing(i) }),
 	momentField("standing_since", false, moment.Always, func(x *world.Partner) *moment.Moment { return &x.StandingSince }),
 	textField("standing_reason", false, func(x *world.Partner) *string { return &x.StandingReason }),
@@ -141,7 +141,7 @@ var partnerFields = []field[world.Partner]{
 			return leaf(x.Contacts[0]), true
 		}
 		return words(x.Contacts), len(x.Contacts) > 0
-	}},
+	}, "one text, or a list"},
 	refField("owner", "person", false, func(x *world.Partner) *string { return &x.Owner }),
 	momentField("review", false, moment.Never, func(x *world.Partner) *moment.Moment { return &x.Review }),
 	textField("note", false, func(x *world.Partner) *string { return &x.Note }),
@@ -150,7 +150,7 @@ var partnerFields = []field[world.Partner]{
 		if u, err := url.Parse(x.Statement); err != nil || u.Scheme != "https" && u.Scheme != "http" || u.Host == "" || u.User != nil || u.Fragment != "" {
 			r.at(n, "%q is no address of a statement; write one as https://collab.partner.example/.well-known/wexillum-statement", x.Statement)
 		}
-	}, func(w *writer, x *world.Partner) (tree, bool) { return leaf(x.Statement), x.Statement != "" }},
+	}, func(w *writer, x *world.Partner) (tree, bool) { return leaf(x.Statement), x.Statement != "" }, "the address of their signed statement"},
 	{"opened", false, func(r *reader, n *node, x *world.Partner) {
 		if n.kind != mapping {
 			r.at(n, "openings are written as {chat.in: yes}")
@@ -175,9 +175,9 @@ var partnerFields = []field[world.Partner]{
 			}
 		}
 		return t, len(t.list) > 0
-	}},
+	}, "yes or no for services and directions, as {chat.in: yes, mail.out: no}"},
 	{"sign_in", false, func(r *reader, n *node, x *world.Partner) { object(r, n, "a sign-in", signInFields, x) },
-		func(w *writer, x *world.Partner) (tree, bool) { return record(w, signInFields, x), x.SignIn != "" }},
+		func(w *writer, x *world.Partner) (tree, bool) { return record(w, signInFields, x), x.SignIn != "" }, "their own sign-in: " + fieldsIn(signInFields)},
 	settingsField(catalogue.AtPartner, "a partner", func(x *world.Partner) *[]world.Setting { return &x.Rules }),
 	{"stance", false, func(r *reader, n *node, x *world.Partner) {
 		if n.kind != mapping {
@@ -206,7 +206,7 @@ var partnerFields = []field[world.Partner]{
 			t.set(x.Stance[i].Key.String(), record(w, stanceFields, &x.Stance[i]))
 		}
 		return t, len(t.list) > 0
-	}},
+	}, "what their side says, as {chat.in: {says: admits}}: " + fieldsIn(stanceFields)},
 }
 
 var signInFields = []field[world.Partner]{
@@ -215,7 +215,7 @@ var signInFields = []field[world.Partner]{
 		if u, err := url.Parse(x.SignIn); err != nil || u.Scheme != "https" && u.Scheme != "http" || u.Host == "" || u.User != nil || u.Fragment != "" || u.RawQuery != "" {
 			r.at(n, "%q is no issuer; write one as https://sign-in.partner.example", x.SignIn)
 		}
-	}, func(w *writer, x *world.Partner) (tree, bool) { return leaf(x.SignIn), true }},
+	}, func(w *writer, x *world.Partner) (tree, bool) { return leaf(x.SignIn), true }, "the address of an OpenID Connect issuer"},
 	textField("client", true, func(x *world.Partner) *string { return &x.SignInClient }),
 	boolField("unverified", false, func(x *world.Partner) *bool { return &x.SignInUnverified }),
 }
@@ -237,11 +237,11 @@ var stanceFields = []field[world.Stance]{
 			t.list = append(t.list, leaf(f.String()))
 		}
 		return t, x.Features != nil
-	}},
+	}, "some of messages, voice, presence"},
 	{"source", false, func(r *reader, n *node, x *world.Stance) {
 		x.Source = world.Sources[r.word(n, "source", world.Sources)]
 	},
-		func(w *writer, x *world.Stance) (tree, bool) { return leaf(x.Source), x.Source != "" }},
+		func(w *writer, x *world.Stance) (tree, bool) { return leaf(x.Source), x.Source != "" }, oneOf(world.Sources)},
 	momentField("as_of", false, moment.Always, func(x *world.Stance) *moment.Moment { return &x.AsOf }),
 	momentField("until", true, moment.Never, func(x *world.Stance) *moment.Moment { return &x.Until }),
 	textField("said_by", false, func(x *world.Stance) *string { return &x.Said }),
@@ -273,7 +273,7 @@ var letterFields = []field[world.Letter]{
 			t.list = append(t.list, leaf(k.String()))
 		}
 		return t, true
-	}},
+	}, "services and directions, as [chat.in, spaces.out]"},
 	momentField("sent", false, moment.Always, func(x *world.Letter) *moment.Moment { return &x.Sent }),
 	textField("by", false, func(x *world.Letter) *string { return &x.By }),
 	textField("to", false, func(x *world.Letter) *string { return &x.To }),
@@ -301,8 +301,8 @@ func newStatement() world.Statement {
 func newLetter() world.Letter { return world.Letter{Sent: moment.Always, Answered: moment.Never} }
 
 var barFields = []field[world.Bar]{
-	{"name", false, func(r *reader, n *node, x *world.Bar) { x.Domain = r.domain(n) }, func(w *writer, x *world.Bar) (tree, bool) { return leaf(x.Domain.String()), !x.Domain.IsZero() }},
-	{"subdomains", false, func(r *reader, n *node, x *world.Bar) { x.Subdomains = r.bool(n) }, func(w *writer, x *world.Bar) (tree, bool) { return leaf("yes"), x.Subdomains }},
+	{"name", false, func(r *reader, n *node, x *world.Bar) { x.Domain = r.domain(n) }, func(w *writer, x *world.Bar) (tree, bool) { return leaf(x.Domain.String()), !x.Domain.IsZero() }, "a domain; an address instead stands in address"},
+	{"subdomains", false, func(r *reader, n *node, x *world.Bar) { x.Subdomains = r.bool(n) }, func(w *writer, x *world.Bar) (tree, bool) { return leaf("yes"), x.Subdomains }, "yes or no"},
 	addressField("address", false, func(x *world.Bar) *addr.Address { return &x.Address }),
 	textField("reason", false, func(x *world.Bar) *string { return &x.Reason }),
 }
@@ -319,7 +319,7 @@ var exceptionFields = []field[world.Exception]{
 }
 
 var giftFields = []field[world.Gift]{
-	{"resource", true, func(r *reader, n *node, x *world.Gift) { x.Resource = r.resource(n) }, func(w *writer, x *world.Gift) (tree, bool) { return leaf(x.Resource.String()), true }},
+	{"resource", true, func(r *reader, n *node, x *world.Gift) { x.Resource = r.resource(n) }, func(w *writer, x *world.Gift) (tree, bool) { return leaf(x.Resource.String()), true }, takesResource},
 	roleField("role", func(x *world.Gift) *catalogue.Role { return &x.Role }),
 }
 
@@ -327,7 +327,7 @@ func roleField[T any](name string, at func(*T) *catalogue.Role) field[T] {
 	roles := []string{"view", "contribute", "manage"}
 	return field[T]{name, true,
 		func(r *reader, n *node, x *T) { *at(x) = catalogue.Role(r.word(n, "role", roles) + 1) },
-		func(w *writer, x *T) (tree, bool) { return leaf(at(x).String()), true }}
+		func(w *writer, x *T) (tree, bool) { return leaf(at(x).String()), true }, oneOf(roles)}
 }
 
 // questionsField is a list of at most ten questions.
@@ -377,17 +377,17 @@ var bundleFields = []field[world.Bundle]{
 			t.list = append(t.list, record(w, giftFields, &x.Gives[i]))
 		}
 		return t, true
-	}},
+	}, "entries of " + fieldsIn(giftFields)},
 	{"who", false, func(r *reader, n *node, x *world.Bundle) { object(r, n, "who", whoFields, x) }, func(w *writer, x *world.Bundle) (tree, bool) {
 		t := record(w, whoFields, x)
 		return t, len(t.list) > 0
-	}},
+	}, "who may ask for it: " + fieldsIn(whoFields)},
 	{"approval", false, func(r *reader, n *node, x *world.Bundle) {
 		by := []string{"sponsor", "owner", "administrator"}
 		for i := range r.list(n) {
 			x.Approval = append(x.Approval, by[r.word(&n.values[i], "approver", by)])
 		}
-	}, func(w *writer, x *world.Bundle) (tree, bool) { return words(x.Approval), len(x.Approval) > 0 }},
+	}, func(w *writer, x *world.Bundle) (tree, bool) { return words(x.Approval), len(x.Approval) > 0 }, "some of sponsor, owner, administrator"},
 	textsField("questions", func(x *world.Bundle) *[]string { return &x.Questions }),
 	daysField("term_days", func(x *world.Bundle) *catalogue.Value { return &x.TermDays }),
 	daysField("review_days", func(x *world.Bundle) *catalogue.Value { return &x.ReviewDays }),
@@ -405,24 +405,24 @@ var expectationFields = []field[world.Expectation]{
 			r.partyRef(n)
 		}
 		x.Party = n.text
-	}, func(w *writer, x *world.Expectation) (tree, bool) { return leaf(x.Party), true }},
+	}, func(w *writer, x *world.Expectation) (tree, bool) { return leaf(x.Party), true }, "an outsider, or *"},
 	{"action", true, func(r *reader, n *node, x *world.Expectation) {
 		s, _ := r.scalar(n)
 		x.Action = s
 		if !validActionPattern(s) {
 			r.at(n, "%q is no action; write one as files.open, files.* or *", s)
 		}
-	}, func(w *writer, x *world.Expectation) (tree, bool) { return leaf(x.Action), true }},
+	}, func(w *writer, x *world.Expectation) (tree, bool) { return leaf(x.Action), true }, "an action, as files.open; files.* or *"},
 	{"resource", true, func(r *reader, n *node, x *world.Expectation) {
 		if s, ok := r.scalar(n); ok && s != "*" {
 			r.resource(n)
 		}
 		x.Resource = n.text
-	}, func(w *writer, x *world.Expectation) (tree, bool) { return leaf(x.Resource), true }},
+	}, func(w *writer, x *world.Expectation) (tree, bool) { return leaf(x.Resource), true }, takesResource + ", or *"},
 	{"expect", true, func(r *reader, n *node, x *world.Expectation) {
 		e := []string{"never", "always"}
 		x.Expect = e[r.word(n, "expectation", e)]
-	}, func(w *writer, x *world.Expectation) (tree, bool) { return leaf(x.Expect), true }},
+	}, func(w *writer, x *world.Expectation) (tree, bool) { return leaf(x.Expect), true }, "never or always"},
 }
 
 func validActionPattern(s string) bool {
@@ -460,7 +460,7 @@ var groupFields = []field[world.Group]{
 			t.list = append(t.list, leaf(a.String()))
 		}
 		return t, len(t.list) > 0
-	}},
+	}, "addresses"},
 }
 
 var itemKinds = catalogue.ItemKinds()
@@ -505,7 +505,7 @@ var spaceFields = []field[world.Space]{
 			t.list = append(t.list, leaf(m.String()))
 		}
 		return t, len(t.list) > 0
-	}},
+	}, "ids of people, and group:ID"},
 	partyRefsField(func(x *world.Space) *[]world.PartyRef { return &x.Parties }),
 	settingsField(catalogue.AtSpace, "a space", func(x *world.Space) *[]world.Setting { return &x.Rules }),
 	{"items", false, func(r *reader, n *node, x *world.Space) {
@@ -522,7 +522,7 @@ var spaceFields = []field[world.Space]{
 			t.list = append(t.list, record(w, itemFields, &x.Items[i]))
 		}
 		return t, len(t.list) > 0
-	}},
+	}, "entries of " + fieldsIn(itemFields)},
 }
 
 var domainListFields = []field[world.DomainList]{
@@ -543,7 +543,7 @@ func domainsField[T any](name string, at func(*T) *[]addr.Domain) field[T] {
 			t.list = append(t.list, leaf(d.String()))
 		}
 		return t, len(t.list) > 0
-	}}
+	}, takesDomains}
 }
 
 var meetingFields = []field[world.Meeting]{
@@ -580,7 +580,7 @@ var guestFields = []field[world.Guest]{
 	wordField("licence", "licence", false, false, world.LicenceNames, func(x *world.Guest) int { return int(x.Licence) }, func(x *world.Guest, i int) { x.Licence = world.Licence(i) }),
 	momentField("home_closed", false, 0, func(x *world.Guest) *moment.Moment { return &x.HomeClosed }),
 	{"dates_from", false, func(r *reader, n *node, x *world.Guest) { x.DatesFrom = r.floor(n) },
-		func(w *writer, x *world.Guest) (tree, bool) { return w.floor(x.DatesFrom), x.DatesFrom != 0 }},
+		func(w *writer, x *world.Guest) (tree, bool) { return w.floor(x.DatesFrom), x.DatesFrom != 0 }, takesFloor},
 	boolField("taken_over", false, func(x *world.Guest) *bool { return &x.TakenOver }),
 }
 
@@ -588,13 +588,13 @@ var grantFields = []field[world.Grant]{
 	{"party", true, func(r *reader, n *node, x *world.Grant) {
 		p := r.partyRef(n)
 		x.Address, x.Group, x.Partner, x.Domain = p.Address, p.Group, p.Partner, p.Domain
-	}, func(w *writer, x *world.Grant) (tree, bool) { return leaf(x.Party()), true }},
+	}, func(w *writer, x *world.Grant) (tree, bool) { return leaf(x.Party()), true }, "who holds it: an address, partner:ID, domain:NAME or group:ID"},
 	{"resource", true, func(r *reader, n *node, x *world.Grant) {
 		x.Resource = r.resource(n)
 		if x.ToMany() && x.Resource.Kind.IsItem() {
 			r.at(n, "%s as a whole is let into a space with everything in it, not into %q", x.Party(), n.text)
 		}
-	}, func(w *writer, x *world.Grant) (tree, bool) { return leaf(x.Resource.String()), true }},
+	}, func(w *writer, x *world.Grant) (tree, bool) { return leaf(x.Resource.String()), true }, takesResource},
 	roleField("role", func(x *world.Grant) *catalogue.Role { return &x.Role }),
 	momentField("from", false, moment.Always, func(x *world.Grant) *moment.Moment { return &x.From }),
 	momentField("until", true, moment.Never, func(x *world.Grant) *moment.Moment { return &x.Until }),
@@ -608,7 +608,7 @@ var linkFields = []field[world.Link]{
 		if x.Item = r.resource(n); x.Item.Kind == catalogue.Space && x.Item.ID != "" {
 			r.at(n, "a link opens one item, not a space")
 		}
-	}, func(w *writer, x *world.Link) (tree, bool) { return leaf(x.Item.String()), true }},
+	}, func(w *writer, x *world.Link) (tree, bool) { return leaf(x.Item.String()), true }, "a file or a folder, as file:press-kit"},
 	{"for", true, func(r *reader, n *node, x *world.Link) {
 		if n.kind == scalar {
 			if n.text != "bearer" {
@@ -629,10 +629,10 @@ var linkFields = []field[world.Link]{
 			t.list = append(t.list, leaf(a.String()))
 		}
 		return t, true
-	}},
+	}, "bearer, or a list of addresses"},
 	{"right", true, func(r *reader, n *node, x *world.Link) {
 		x.Right = catalogue.Role(r.word(n, "right", []string{"view", "contribute"}) + 1)
-	}, func(w *writer, x *world.Link) (tree, bool) { return leaf(x.Right.String()), true }},
+	}, func(w *writer, x *world.Link) (tree, bool) { return leaf(x.Right.String()), true }, "view, contribute or manage"},
 	momentField("created", false, moment.Always, func(x *world.Link) *moment.Moment { return &x.Created }),
 	momentField("until", true, moment.Never, func(x *world.Link) *moment.Moment { return &x.Until }),
 	boolField("download", true, func(x *world.Link) *bool { return &x.Download }),
@@ -646,7 +646,7 @@ var forwarderFields = []field[world.Forwarder]{
 	refField("mailbox", "person", true, func(x *world.Forwarder) *string { return &x.Mailbox }),
 	addressField("to", true, func(x *world.Forwarder) *addr.Address { return &x.To }),
 	boolField("keep_copy", true, func(x *world.Forwarder) *bool { return &x.KeepCopy }),
-	{"set_by", false, func(r *reader, n *node, x *world.Forwarder) { x.SetBy = setBy[r.word(n, "setter", setBy)] }, func(w *writer, x *world.Forwarder) (tree, bool) { return leaf(x.SetBy), x.SetBy != "" }},
+	{"set_by", false, func(r *reader, n *node, x *world.Forwarder) { x.SetBy = setBy[r.word(n, "setter", setBy)] }, func(w *writer, x *world.Forwarder) (tree, bool) { return leaf(x.SetBy), x.SetBy != "" }, "person, mail_rule or administrator"},
 }
 
 var contactFields = []field[world.Contact]{
