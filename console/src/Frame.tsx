@@ -7,7 +7,7 @@ import { DraftBar } from './drafts/DraftBar'
 import { WayBack } from './places/WayBack'
 import { QuickDialog } from './drafts/QuickDialog'
 import { Empty, Page, setZone, Waiting, Wrong } from './parts/bits'
-import { AnswerPage, CheckPage, Door, OwnPage, DuePage, DraftPage, DraftsPage, RevisionPage, ExceptionsPage, FindingsPage, GuestPage, GuestsPage, InvitePage, ListsPage, MinePage, Home, JournalPage, PartnerPage, PartnersPage, LinksPage, PeoplePage, PersonPage, MeetingsPage, MeetingPage, StartPage, SettingsPage, MatrixPage, Begin, GroupsPage, SpacePage, SpacesPage, AudiencePage, DifferencePage, NumbersPage, ReachPage, RulesPage, SystemsPage, SystemPage, RecordsPage, AccountPage } from './pages'
+import { AnswerPage, CheckPage, Door, OwnPage, DuePage, DraftPage, DraftsPage, RevisionPage, ExceptionsPage, FindingsPage, GuestPage, GuestsPage, InvitePage, ListsPage, MinePage, HelpPage, Home, JournalPage, PartnerPage, PartnersPage, LinksPage, PeoplePage, PersonPage, MeetingsPage, MeetingPage, StartPage, SettingsPage, MatrixPage, Begin, GroupsPage, SpacePage, SpacesPage, AudiencePage, DifferencePage, NumbersPage, ReachPage, RulesPage, SystemsPage, SystemPage, RecordsPage, AccountPage } from './pages'
 import { workIn } from './drafts/quick'
 import { SignIn, SignInAgain } from './session/SignIn'
 import { useRefresh } from './parts/change'
@@ -191,6 +191,7 @@ function Inside({ session }: { session: Session }) {
           <Route path="/revisions/:number" element={<RevisionPage />} />
           <Route path="/journal" element={<JournalPage role={session.role} />} />
           <Route path="/account" element={<AccountPage session={session} out={() => void leave()} />} />
+          <Route path="/help/*" element={<HelpPage />} />
           <Route path="*" element={<Page title="Nothing here"><Empty>There is no such page. You can ask a question above at any time.</Empty></Page>} />
         </Routes>
         </Suspense>

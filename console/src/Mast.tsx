@@ -4,7 +4,7 @@ import { Button } from 'react-bootstrap'
 import { NavLink, useLocation, useNavigate } from 'react-router'
 import { call, query, type FoundThing, type Session } from './api'
 import { AskBar } from './ask/AskBar'
-import { findPages, sectionOf, sectionsFor, under } from './nav'
+import { findPages, helpFor, sectionOf, sectionsFor, under } from './nav'
 import { Mark } from './parts/bits'
 import { applyMode, mode, type Mode } from './parts/mode'
 
@@ -17,6 +17,16 @@ export function Mast({ session, waits, leave }: { session: Session; waits: numbe
   const [folded, setFolded] = useState(true)
   const here = sectionOf(pathname, session.role)
   const pages = here?.pages ?? []
+  const navigate = useNavigate()
+  useEffect(() => {
+    const asked = (e: KeyboardEvent) => {
+      if (e.key !== '?' || e.ctrlKey || e.metaKey || e.altKey || (e.target as Element).closest('input, textarea, select, [contenteditable], [role=dialog]')) return
+      e.preventDefault()
+      navigate(helpFor(pathname))
+    }
+    addEventListener('keydown', asked)
+    return () => removeEventListener('keydown', asked)
+  }, [pathname, navigate])
   return (
     <header className="mast">
       <div className="mast-row">
@@ -39,6 +49,9 @@ export function Mast({ session, waits, leave }: { session: Session; waits: numbe
         </nav>
         <div className="mast-end">
           <Finder role={session.role} />
+          <NavLink to={helpFor(pathname)} className="mast-help" aria-label="Help on this page" title="Help on this page (?)">
+            ?
+          </NavLink>
           <Button
             size="sm"
             variant="mast"

@@ -58,6 +58,28 @@ export interface components {
             /** @description From which address */
             used_from?: string;
         };
+        HelpFound: {
+            found: components["schemas"]["HelpPlace"][];
+        };
+        HelpPlace: {
+            page: string;
+            page_title: string;
+            anchor: string;
+            title: string;
+            /** @description Around the first word that was found */
+            said: string;
+        };
+        HelpPage: {
+            page: string;
+            title: string;
+            /** @description Made from Markdown, without raw HTML in it; links to other pages lead to /help/PAGE */
+            html: string;
+            sections: components["schemas"]["HelpSection"][];
+        };
+        HelpSection: {
+            anchor: string;
+            title: string;
+        };
         Webhooks: {
             webhooks: components["schemas"]["Webhook"][];
             topics: {

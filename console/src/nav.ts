@@ -5,6 +5,8 @@ export interface Place {
   words?: string
   /** Who has it: readers (administrators, auditors, keepers), members, or both. */
   for?: 'readers' | 'members'
+  /** The page of the help that is about it. */
+  help: string
   /** Whether the address must be the whole of it. */
   end?: boolean
 }
@@ -16,48 +18,48 @@ export interface Section {
 
 /** Every page that is gone to from above, in the order of the work. */
 export const sections: Section[] = [
-  { name: 'Today', pages: [{ to: '/', name: 'Today', end: true, words: 'home first page what waits' }, { to: '/start', name: 'Begin', for: 'readers', words: 'set up start guided beginning first hour posture' }] },
+  { name: 'Today', pages: [{ to: '/', name: 'Today', help: 'README', end: true, words: 'home first page what waits' }, { to: '/start', name: 'Begin', help: 'start', for: 'readers', words: 'set up start guided beginning first hour posture' }] },
   {
     name: 'Guests',
     pages: [
-      { to: '/guests', name: 'Guests', for: 'readers', words: 'external users guest access accounts records sponsor' },
-      { to: '/invite', name: 'Invite', words: 'invite guest add external user' },
-      { to: '/check', name: 'Check a list', words: 'check list addresses can be invited' },
-      { to: '/due', name: 'Due', for: 'readers', words: 'expiry ends expire review term idle' },
-      { to: '/lists', name: 'Lists', for: 'readers', words: 'import export csv scim upload' },
+      { to: '/guests', name: 'Guests', help: 'guests', for: 'readers', words: 'external users guest access accounts records sponsor' },
+      { to: '/invite', name: 'Invite', help: 'guests', words: 'invite guest add external user' },
+      { to: '/check', name: 'Check a list', help: 'ask', words: 'check list addresses can be invited' },
+      { to: '/due', name: 'Due', help: 'due', for: 'readers', words: 'expiry ends expire review term idle' },
+      { to: '/lists', name: 'Lists', help: 'guests', for: 'readers', words: 'import export csv scim upload' },
     ],
   },
-  { name: 'Partners', pages: [{ to: '/partners', name: 'Partners', for: 'readers', words: 'trust federation domains blocked barred stance letters connected organisations' }] },
+  { name: 'Partners', pages: [{ to: '/partners', name: 'Partners', help: 'partners', for: 'readers', words: 'trust federation domains blocked barred stance letters connected organisations' }] },
   {
     name: 'Places',
     pages: [
-      { to: '/spaces', name: 'Spaces', words: 'team site course report area drive folder publish a site for suppliers' },
-      { to: '/meetings', name: 'Meetings', words: 'meeting wait to be let in sign-in domains passcode standing room' },
-      { to: '/people', name: 'People', for: 'readers', words: 'our people staff roles forwarders contacts' },
-      { to: '/matrix', name: 'What people may do', for: 'readers', words: 'matrix chat across organisations private accounts calls presence forwarding calendars per person bulk' },
-      { to: '/groups', name: 'Groups', for: 'readers', words: 'groups of people' },
-      { to: '/links', name: 'Links', words: 'anonymous link share' },
+      { to: '/spaces', name: 'Spaces', help: 'places', words: 'team site course report area drive folder publish a site for suppliers' },
+      { to: '/meetings', name: 'Meetings', help: 'places', words: 'meeting wait to be let in sign-in domains passcode standing room' },
+      { to: '/people', name: 'People', help: 'places', for: 'readers', words: 'our people staff roles forwarders contacts' },
+      { to: '/matrix', name: 'What people may do', help: 'keep', for: 'readers', words: 'matrix chat across organisations private accounts calls presence forwarding calendars per person bulk' },
+      { to: '/groups', name: 'Groups', help: 'places', for: 'readers', words: 'groups of people' },
+      { to: '/links', name: 'Links', help: 'keep', words: 'anonymous link share' },
     ],
   },
   {
     name: 'Rules',
     pages: [
-      { to: '/rules', name: 'Rules', for: 'readers', words: 'settings policy limits defaults' },
-      { to: '/exceptions', name: 'Exceptions', for: 'readers', words: 'exception for one person' },
-      { to: '/findings', name: 'Findings', for: 'readers', words: 'problems warnings noticed' },
-      { to: '/drafts', name: 'Drafts', for: 'readers', words: 'draft impact publish revision confirm two people' },
-      { to: '/systems', name: 'Systems', for: 'readers', words: 'servers connectors suite rollout drift what is found carried' },
-      { to: '/settings', name: 'Settings', for: 'readers', words: 'organisation domains time zone terms of use' },
+      { to: '/rules', name: 'Rules', help: 'keep', for: 'readers', words: 'settings policy limits defaults' },
+      { to: '/exceptions', name: 'Exceptions', help: 'keep', for: 'readers', words: 'exception for one person' },
+      { to: '/findings', name: 'Findings', help: 'keep', for: 'readers', words: 'problems warnings noticed' },
+      { to: '/drafts', name: 'Drafts', help: 'drafts', for: 'readers', words: 'draft impact publish revision confirm two people' },
+      { to: '/systems', name: 'Systems', help: 'systems', for: 'readers', words: 'servers connectors suite rollout drift what is found carried' },
+      { to: '/settings', name: 'Settings', help: 'start', for: 'readers', words: 'organisation domains time zone terms of use' },
     ],
   },
   {
     name: 'Proof',
     pages: [
-      { to: '/reach', name: 'Reach', for: 'readers', words: 'what can they see access of a guest' },
-      { to: '/numbers', name: 'In numbers', for: 'readers', words: 'counts statistics' },
-      { to: '/audience', name: 'Audience', for: 'readers', words: 'who can reach who has access' },
-      { to: '/difference', name: 'Difference', for: 'readers', words: 'compare why does one and not the other' },
-      { to: '/journal', name: 'Journal', for: 'readers', words: 'audit log history undo who changed what' },
+      { to: '/reach', name: 'Reach', help: 'reach', for: 'readers', words: 'what can they see access of a guest' },
+      { to: '/numbers', name: 'In numbers', help: 'reach', for: 'readers', words: 'counts statistics' },
+      { to: '/audience', name: 'Audience', help: 'reach', for: 'readers', words: 'who can reach who has access' },
+      { to: '/difference', name: 'Difference', help: 'reach', for: 'readers', words: 'compare why does one and not the other' },
+      { to: '/journal', name: 'Journal', help: 'run', for: 'readers', words: 'audit log history undo who changed what' },
     ],
   },
 ]
@@ -80,6 +82,13 @@ export function sectionsFor(role: string): Section[] {
 export function sectionOf(path: string, role: string): Section | undefined {
   const alias = path.startsWith('/revisions') ? '/drafts' : path.startsWith('/mine') ? '/' : path
   return sectionsFor(role).find((s) => s.pages.some((p) => under(p, alias)))
+}
+
+/** Where the help says something of a page. */
+export function helpFor(path: string): string {
+  if (path.startsWith('/answer') || path.startsWith('/ask')) return '/help/ask'
+  const place = sections.flatMap((s) => s.pages).find((p) => under(p, path.startsWith('/revisions') ? '/drafts' : path.startsWith('/mine') ? '/guests' : path))
+  return place && place.to !== '/' ? `/help/${place.help}` : '/help'
 }
 
 /** Pages that everyday words may mean. */

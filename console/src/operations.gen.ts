@@ -100,6 +100,8 @@ export const operations: Operation[] = [
   { method: 'POST', pattern: '/api/v1/revisions/{number}/back', draft: 'never' },
   { method: 'POST', pattern: '/api/v1/world', draft: 'policy', weighsSelf: true },
   { method: 'POST', pattern: '/api/v1/world/differs', draft: 'ask' },
+  { method: 'GET', pattern: '/api/v1/help', draft: 'never' },
+  { method: 'GET', pattern: '/api/v1/help/page', draft: 'never' },
   { method: 'GET', pattern: '/api/v1/webhooks', draft: 'never' },
   { method: 'POST', pattern: '/api/v1/webhooks', draft: 'never' },
   { method: 'PATCH', pattern: '/api/v1/webhooks/{id}', draft: 'never' },

@@ -16,6 +16,7 @@ export const GuestsPage = lazy(() => import('./guests/GuestsPage').then((m) => (
 export const InvitePage = lazy(() => import('./guests/InvitePage').then((m) => ({ default: m.InvitePage })))
 export const ListsPage = lazy(() => import('./guests/ListsPage').then((m) => ({ default: m.ListsPage })))
 export const MinePage = lazy(() => import('./guests/MinePage').then((m) => ({ default: m.MinePage })))
+export const HelpPage = lazy(() => import('./help/HelpPage').then((m) => ({ default: m.HelpPage })))
 export const Home = lazy(() => import('./home/Home').then((m) => ({ default: m.Home })))
 export const JournalPage = lazy(() => import('./journal/JournalPage').then((m) => ({ default: m.JournalPage })))
 export const PartnerPage = lazy(() => import('./partners/PartnerPage').then((m) => ({ default: m.PartnerPage })))

@@ -3657,6 +3657,37 @@ type HeldChange struct {
 	Where string `json:"where"`
 }
 
+// HelpFound defines model for HelpFound.
+type HelpFound struct {
+	Found []HelpPlace `json:"found"`
+}
+
+// HelpPage defines model for HelpPage.
+type HelpPage struct {
+	// Html Made from Markdown, without raw HTML in it; links to other pages lead to /help/PAGE
+	Html     string        `json:"html"`
+	Page     string        `json:"page"`
+	Sections []HelpSection `json:"sections"`
+	Title    string        `json:"title"`
+}
+
+// HelpPlace defines model for HelpPlace.
+type HelpPlace struct {
+	Anchor    string `json:"anchor"`
+	Page      string `json:"page"`
+	PageTitle string `json:"page_title"`
+
+	// Said Around the first word that was found
+	Said  string `json:"said"`
+	Title string `json:"title"`
+}
+
+// HelpSection defines model for HelpSection.
+type HelpSection struct {
+	Anchor string `json:"anchor"`
+	Title  string `json:"title"`
+}
+
 // Impact defines model for Impact.
 type Impact struct {
 	Actions []MovesBy `json:"actions"`
@@ -6399,6 +6430,17 @@ type HalvesParams struct {
 
 // HalvesParamsShow defines parameters for Halves.
 type HalvesParamsShow string
+
+// FindHelpParams defines parameters for FindHelp.
+type FindHelpParams struct {
+	Q *string `form:"q,omitempty" json:"q,omitempty"`
+}
+
+// HelpPageParams defines parameters for HelpPage.
+type HelpPageParams struct {
+	// Name As guests or catalogue/rules/mail.forward
+	Name string `form:"name" json:"name"`
+}
 
 // InviteParams defines parameters for Invite.
 type InviteParams struct {

@@ -56,7 +56,7 @@ func TestEveryRouteForEveryRole(t *testing.T) {
 		"GET /api/v1/drafts/{id}/impact": "auk", "GET /api/v1/drafts/{id}/impact/lines": "auk", "POST /api/v1/drafts/{id}/publish": "a", "POST /api/v1/drafts/{id}/confirm": "a", "POST /api/v1/drafts/{id}/withdraw": "ak",
 		"GET /api/v1/revisions": "aukR", "GET /api/v1/revisions/{number}": "aukR", "POST /api/v1/revisions/{number}/back": "a",
 		"GET /api/v1/systems": "aukR", "POST /api/v1/systems": "a", "GET /api/v1/dialects": "auk", "GET /api/v1/systems/{id}": "aukR", "PATCH /api/v1/systems/{id}": "a", "DELETE /api/v1/systems/{id}": "a", "POST /api/v1/systems/{id}/read": "ak", "POST /api/v1/systems/{id}/take-over": "ak", "POST /api/v1/systems/{id}/settings/{path}": "a", "GET /api/v1/systems/{id}/records": "aukR", "POST /api/v1/systems/{id}/records": "ak", "GET /api/v1/trials": "aukR", "POST /api/v1/trials": "ak", "POST /api/v1/systems/{id}/try": "ak",
-		"GET /api/v1/webhooks": "au", "POST /api/v1/webhooks": "a", "PATCH /api/v1/webhooks/{id}": "a", "DELETE /api/v1/webhooks/{id}": "a", "POST /api/v1/webhooks/{id}/try": "a",
+		"GET /api/v1/help": "aukm", "GET /api/v1/help/page": "aukm", "GET /api/v1/webhooks": "au", "POST /api/v1/webhooks": "a", "PATCH /api/v1/webhooks/{id}": "a", "DELETE /api/v1/webhooks/{id}": "a", "POST /api/v1/webhooks/{id}/try": "a",
 		"GET /metrics": "auM", "GET /healthz": "aukmDMRLG-", "GET /readyz": "aukmDMRLG-", "GET /readyz/decisions": "aukmDMRLG-",
 	}
 	have := api.Patterns()
