@@ -27,7 +27,7 @@ suite-test: install-database build
 	$(GO) test -count 1 -v -timeout 60m -run 'TestRealServers' ./internal/e2e -rounds $(ROUNDS)
 
 build: console
-	@$(GO) build -ldflags "-X 'wexillum.example/internal/cli.revision=$$(git log -1 --format='%h of %cs' 2>/dev/null)'" -o bin/wexillum ./cmd/wexillum
+	@$(GO) build -ldflags "-X 'wexillum.example/internal/cli.revision=$$(git log -1 --format='%h of %cs' 2>/dev/null)'" -o bin/ ./cmd/wexillum ./cmd/wexillum-service
 	@$(GO) build -o bin/wexillum-suite ./cmd/wexillum-suite
 	@$(GO) build -o bin/wexillum-beside ./cmd/wexillum-beside
 

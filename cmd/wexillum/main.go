@@ -1,4 +1,4 @@
-// Command wexillum is the service and its client.
+// Command wexillum is the client. What runs the service it leaves to wexillum-service, which stands beside it.
 package main
 
 import (
@@ -7,4 +7,4 @@ import (
 	"wexillum.example/internal/cli"
 )
 
-func main() { os.Exit(cli.Main(os.Args[1:], os.Stdin, os.Stdout, os.Stderr)) }
+func main() { os.Exit(cli.Main(os.Args[1:], os.Stdin, os.Stdout, os.Stderr, nil)) }

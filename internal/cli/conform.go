@@ -9,7 +9,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"wexillum.example/internal/connector/conform"
-	"wexillum.example/internal/service"
+	"wexillum.example/internal/secret"
 )
 
 // systemConform asks a program that stands beside a suite whether it does what the contract says.
@@ -25,7 +25,7 @@ It asks the program itself and needs no service. The exit status is 3 where the 
 		Example: "  wexillum system conform http://127.0.0.1:8480 --key file:beside.key",
 		Args:    cobra.ExactArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
-			token, err := service.KeyAt(key)
+			token, err := secret.At(key)
 			if err != nil {
 				return usage{fmt.Errorf("--key: %w", err)}
 			}

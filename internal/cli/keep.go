@@ -400,7 +400,12 @@ func (a *app) account() *cobra.Command {
 			a.say("Your new password counts from now on. Sign in again with: wexillum login")
 			return nil
 		}}
-	c.AddCommand(makes, put, out, own, a.firstAccount())
+	c.AddCommand(makes, put, out, own)
+	if a.program != nil {
+		c.AddCommand(a.program.FirstAccount(&Terminal{a}))
+	} else {
+		c.AddCommand(a.beside("first NAME", "Create the first administrator of a new installation, directly in its database"))
+	}
 	return c
 }
 

@@ -8,10 +8,8 @@ import (
 
 	"github.com/spf13/cobra"
 
-	"wexillum.example/internal/answer"
 	"wexillum.example/internal/contract"
 	"wexillum.example/internal/core/moment"
-	"wexillum.example/internal/service"
 )
 
 // place is the flags that name where a value is set; at most one of them.
@@ -289,11 +287,13 @@ func (a *app) choicesFile(rule, where, person, party, when string) (x contract.C
 			return x, usage{fmt.Errorf("--at %q: %w", when, err)}
 		}
 	}
-	y, err := (&service.State{Snapshot: s}).Choosing(rule, where, person, party, at)
-	if err != nil {
+	if a.program == nil {
+		return x, a.over()
+	}
+	if x, err = a.program.Choices(s, rule, where, person, party, at); err != nil {
 		return x, usage{err}
 	}
-	return answer.Choices(s, y.Chain, y.Layer, y.Where, y.About), nil
+	return x, nil
 }
 
 func (a *app) space() *cobra.Command {

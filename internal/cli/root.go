@@ -23,7 +23,7 @@ import (
 	"golang.org/x/term"
 
 	"wexillum.example/internal/core/engine"
-	"wexillum.example/internal/store"
+	"wexillum.example/internal/store/migrations"
 	"wexillum.example/internal/worldfile"
 )
 
@@ -50,6 +50,7 @@ type usage struct{ error }
 type app struct {
 	in        io.Reader
 	out, err  io.Writer
+	program   *Program // nil in the client alone
 	server    string
 	profile   string // by which name the service and the sign-in are kept
 	output    string
@@ -65,11 +66,12 @@ type app struct {
 	policyAlone bool
 }
 
-// Main runs the command line and returns its exit status.
-func Main(args []string, in io.Reader, out, errOut io.Writer) int {
+// Main runs the command line and returns its exit status. Without a program of the service, what that does is left to
+// the one beside this.
+func Main(args []string, in io.Reader, out, errOut io.Writer, program *Program) int {
 	ctx, stop := signal.NotifyContext(context.Background(), os.Interrupt, syscall.SIGTERM)
 	defer stop()
-	a := &app{in: in, out: out, err: errOut}
+	a := &app{in: in, out: out, err: errOut, program: program}
 	root := a.root()
 	root.SetArgs(args)
 	root.SetIn(in)
@@ -108,7 +110,7 @@ var revision = ""
 
 // version says which revision of the program it is, with which format of the database.
 func version() string {
-	return fmt.Sprintf("%s, %s, schema %s", cmp.Or(revision, "of no revision"), runtime.Version(), store.Schema())
+	return fmt.Sprintf("%s, %s, schema %s", cmp.Or(revision, "of no revision"), runtime.Version(), migrations.Newest())
 }
 
 func (a *app) root() *cobra.Command {
@@ -202,7 +204,14 @@ func (a *app) root() *cobra.Command {
 		a.dates(),
 		a.mend(),
 	)
-	add("run", a.start(), a.begin(), a.login(), a.logout(), a.profiles(), a.serve(), a.demo(), a.schema(), a.generate(), a.man())
+	add("run", a.begin(), a.login(), a.logout(), a.profiles())
+	if program := a.program; program != nil {
+		add("run", append(program.Commands(&Terminal{a}), a.man())...)
+		return root
+	}
+	for _, x := range append(besides, struct{ name, short string }{"man", "Write the manual pages of every command into a folder"}) {
+		add("run", a.beside(x.name, x.short))
+	}
 	return root
 }
 

@@ -305,3 +305,11 @@ func (a *app) logout() *cobra.Command {
 	c.Flags().BoolVar(&everywhere, "everywhere", false, "end every session and every token of your account, wherever they are")
 	return c
 }
+
+func (a *app) newPassword() (string, error) {
+	p, err := a.password()
+	if err == nil && len(p) < 12 {
+		err = usage{errors.New("a password has at least 12 characters")}
+	}
+	return p, err
+}

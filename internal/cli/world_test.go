@@ -12,6 +12,9 @@ import (
 	"testing"
 
 	"github.com/spf13/cobra"
+	"wexillum.example/internal/contract"
+	"wexillum.example/internal/core/engine"
+	"wexillum.example/internal/core/moment"
 )
 
 // TestWorldNeverTouchesAService runs every command of the tree with --world beside a service
@@ -41,9 +44,19 @@ func TestWorldNeverTouchesAService(t *testing.T) {
 		"ask": {"x@p.example", "spaces.enter", "space:s"}, "reach": {"x@p.example"}, "audience": {"space:s"}, "diff": {"x@p.example", "--and-at", "+3d"},
 		"check": {list, "--into", "space:s"}, "rules find": {"guests"}, "rules show": {"files.role"}, "rules choices": {"files.role"}, "draft impact": {"--against", file},
 	}
+	// What is left to the program of the service is tried with that, in whole.
+	program := &Program{
+		Commands: func(*Terminal) []*cobra.Command { return nil },
+		FirstAccount: func(*Terminal) *cobra.Command {
+			return &cobra.Command{Use: "first NAME", Args: cobra.ExactArgs(1), RunE: func(*cobra.Command, []string) error { return nil }}
+		},
+		Choices: func(*engine.Snapshot, string, string, string, string, moment.Moment) (contract.Choices, error) {
+			return contract.Choices{}, nil
+		},
+	}
 	run := func(words ...string) (int, string) {
 		var out, err bytes.Buffer
-		status := Main(words, strings.NewReader(""), &out, &err)
+		status := Main(words, strings.NewReader(""), &out, &err, program)
 		return status, out.String() + err.String()
 	}
 	tried := 0
@@ -76,7 +89,7 @@ func TestWorldNeverTouchesAService(t *testing.T) {
 			}
 		}
 	}
-	walk((&app{}).root())
+	walk((&app{program: program}).root())
 	if tried < 60 || asked.Load() > 0 {
 		t.Errorf("%d commands, %d requests", tried, asked.Load())
 	}

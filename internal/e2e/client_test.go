@@ -17,6 +17,7 @@ import (
 	"wexillum.example/internal/cli"
 	"wexillum.example/internal/connector"
 	"wexillum.example/internal/core/native"
+	"wexillum.example/internal/daemon"
 	"wexillum.example/internal/dbtest"
 	"wexillum.example/internal/demo"
 	"wexillum.example/internal/suite"
@@ -365,7 +366,7 @@ func TestProfiles(t *testing.T) {
 	environment.Lock() // no address is given: the profile says which
 	check(t, os.Setenv("WEXILLUM_SESSION", filepath.Join(r.home, "session.json")))
 	var o, e bytes.Buffer
-	status := cli.Main([]string{"domain", "bar", "rude.example", "--reason", "junk", "--yes", "--profile", "north"}, strings.NewReader(""), &o, &e)
+	status := cli.Main([]string{"domain", "bar", "rude.example", "--reason", "junk", "--yes", "--profile", "north"}, strings.NewReader(""), &o, &e, &daemon.Program)
 	os.Unsetenv("WEXILLUM_SESSION")
 	environment.Unlock()
 	if status != 0 || other.svc.State().Head.Seq == kept || r.svc.State().Head.Seq != here {

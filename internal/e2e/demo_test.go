@@ -25,7 +25,7 @@ var binary = sync.OnceValues(func() (string, error) { return buildProgram("") })
 
 // shifted builds one whose clock is forty minutes ahead.
 var shifted = sync.OnceValues(func() (string, error) {
-	return buildProgram("-X wexillum.example/internal/cli.clockShift=40m")
+	return buildProgram("-X wexillum.example/internal/daemon.clockShift=40m")
 })
 
 // buildProgram returns where the program is, or what the compiler says.
@@ -35,7 +35,7 @@ func buildProgram(ldflags string) (string, error) {
 		return "", err
 	}
 	check := os.Chmod(dir, 0o755)
-	out, err := exec.Command("go", "build", "-ldflags", ldflags, "-o", filepath.Join(dir, "wexillum"), "wexillum.example/cmd/wexillum").CombinedOutput()
+	out, err := exec.Command("go", "build", "-ldflags", ldflags, "-o", dir, "wexillum.example/cmd/wexillum", "wexillum.example/cmd/wexillum-service").CombinedOutput()
 	if err != nil {
 		return string(out), err
 	}

@@ -22,6 +22,7 @@ import (
 	"wexillum.example/console"
 	"wexillum.example/internal/api"
 	"wexillum.example/internal/cli"
+	"wexillum.example/internal/daemon"
 	"wexillum.example/internal/dbtest"
 	"wexillum.example/internal/demo"
 	"wexillum.example/internal/service"
@@ -149,7 +150,7 @@ func (r *running) client(stdin string, args ...string) (status int, out, errs st
 	if args[0] == "__complete" {
 		line = append([]string{args[0], "--server", r.url}, args[1:]...)
 	}
-	status = cli.Main(line, strings.NewReader(stdin), &o, &e)
+	status = cli.Main(line, strings.NewReader(stdin), &o, &e, &daemon.Program)
 	return status, o.String(), e.String()
 }
 

@@ -8,13 +8,13 @@ import (
 	"errors"
 	"fmt"
 	"net/url"
-	"os"
 	"regexp"
 	"slices"
 	"strings"
 
 	"wexillum.example/internal/core/moment"
 	"wexillum.example/internal/core/native"
+	"wexillum.example/internal/secret"
 	"wexillum.example/internal/store"
 )
 
@@ -229,25 +229,6 @@ func (x *System) check() error {
 	return nil
 }
 
-// KeyAt reads a key from where it is: file:PATH, or env:NAME of an environment variable.
-func KeyAt(where string) (string, error) {
-	if name, ok := strings.CutPrefix(where, "env:"); ok {
-		if v := os.Getenv(name); v != "" {
-			return v, nil
-		}
-		return "", fmt.Errorf("there is no environment variable %s", name)
-	}
-	path, ok := strings.CutPrefix(where, "file:")
-	if !ok {
-		return "", errors.New("write file:PATH or env:NAME, never the key itself")
-	}
-	b, err := os.ReadFile(path)
-	if err != nil {
-		return "", fmt.Errorf("its key cannot be read: %w", err)
-	}
-	return strings.TrimSpace(string(b)), nil
-}
-
 // SetConnector says how systems are spoken to. Without it none is worked on.
 func (s *Service) SetConnector(new func(dialect, address, key string) (Connector, error)) {
 	s.connect = new
@@ -273,7 +254,7 @@ func (s *Service) connector(x *System) (Connector, error) {
 	if s.connect == nil {
 		return nil, errors.New("this service speaks to no systems")
 	}
-	key, err := KeyAt(x.Key)
+	key, err := secret.At(x.Key)
 	if err != nil {
 		return nil, err
 	}

@@ -19,6 +19,7 @@ import (
 
 	"wexillum.example/internal/core/moment"
 	"wexillum.example/internal/event"
+	"wexillum.example/internal/secret"
 	"wexillum.example/internal/statement"
 	"wexillum.example/internal/store"
 )
@@ -59,7 +60,7 @@ func (x *Webhook) check() error {
 		return &Invalid{"address", x.Address, "write https://host/path, without a name and password; http is taken on this machine alone"}
 	}
 	if x.Key != "" {
-		if _, err := KeyAt(x.Key); err != nil {
+		if _, err := secret.At(x.Key); err != nil {
 			return &Invalid{"key", "…", err.Error()}
 		}
 	}
@@ -319,7 +320,7 @@ func (s *Service) push(ctx context.Context, x *Webhook, token event.Token) error
 	req.Header.Set("Content-Type", "application/"+event.Type)
 	req.Header.Set("Accept", "application/json")
 	if x.Key != "" {
-		key, err := KeyAt(x.Key)
+		key, err := secret.At(x.Key)
 		if err != nil {
 			return err
 		}

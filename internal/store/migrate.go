@@ -3,31 +3,22 @@ package store
 import (
 	"context"
 	"database/sql"
-	"embed"
 	"errors"
 	"fmt"
-	"io/fs"
 	"maps"
 	"slices"
-	"strings"
 	"time"
 
 	"github.com/pressly/goose/v3"
 
 	"wexillum.example/internal/core/moment"
 	"wexillum.example/internal/core/world"
+	"wexillum.example/internal/store/migrations"
 	"wexillum.example/internal/worldfile"
 )
 
-//go:embed migrations/*.sql
-var migrations embed.FS
-
 func (s *Store) provider() (*goose.Provider, error) {
-	dir, err := fs.Sub(migrations, "migrations")
-	if err != nil {
-		return nil, err
-	}
-	return goose.NewProvider(goose.DialectMySQL, s.schema, again{dir})
+	return goose.NewProvider(goose.DialectMySQL, s.schema, again{migrations.Files})
 }
 
 // Migrate brings the schema up to date.
@@ -253,14 +244,4 @@ func (s *Store) SchemaVersion(ctx context.Context) (int64, error) {
 		return 0, err
 	}
 	return p.GetDBVersion(ctx)
-}
-
-// Schema is the newest format of the database that this program knows, by the number of its migration.
-func Schema() string {
-	list, err := fs.Glob(migrations, "migrations/*.sql")
-	if err != nil || len(list) == 0 {
-		return "of none"
-	}
-	number, _, _ := strings.Cut(strings.TrimPrefix(list[len(list)-1], "migrations/"), "_")
-	return strings.TrimLeft(number, "0")
 }

@@ -20,6 +20,7 @@ import (
 	"wexillum.example/internal/core/world"
 	"wexillum.example/internal/dbtest"
 	"wexillum.example/internal/mariadb"
+	"wexillum.example/internal/store/migrations"
 	"wexillum.example/internal/worldfile"
 	"wexillum.example/internal/worldgen"
 )
@@ -503,8 +504,11 @@ func TestReleasedMigrations(t *testing.T) {
 		"0004_guests.sql":     "787f72fee4704e72",
 		"0005_dates_from.sql": "a372d3683e8e4c98",
 		"0006_sessions.sql":   "a6fa422f89c58142",
+
+		"0007_systems.sql":        "d7da91ac2c1441b9",
+		"0008_system_records.sql": "f3afc670b3dd3809",
 	} {
-		b, err := migrations.ReadFile("migrations/" + name)
+		b, err := migrations.Files.ReadFile(name)
 		check(t, err)
 		if got := fmt.Sprintf("%x", sha256.Sum256(b)); got[:16] != want {
 			t.Errorf("%s was edited after it was released: %s, was %s", name, got[:16], want)
@@ -519,11 +523,11 @@ func TestKilledInMigration(t *testing.T) {
 	s, err := Open(ctx, dbtest.DSN(t), nil)
 	check(t, err)
 	defer s.Close()
-	files, err := fs.Glob(migrations, "migrations/*.sql")
+	files, err := fs.Glob(migrations.Files, "*.sql")
 	check(t, err)
 	tried := 0
 	for i, f := range files {
-		text, err := migrations.ReadFile(f)
+		text, err := migrations.Files.ReadFile(f)
 		check(t, err)
 		up, down, _ := strings.Cut(string(text), "-- +goose Down")
 		for _, way := range []struct {

@@ -1,4 +1,4 @@
-package cli
+package daemon
 
 import (
 	"context"
@@ -26,7 +26,7 @@ type own struct {
 func (a *app) ownDatabase(ctx context.Context, dir, logLevel string, reset bool) (*own, error) {
 	var level slog.Level
 	if err := level.UnmarshalText([]byte(logLevel)); err != nil {
-		return nil, usage{fmt.Errorf("--log-level %q: write debug, info, warn or error", logLevel)}
+		return nil, usage(fmt.Errorf("--log-level %q: write debug, info, warn or error", logLevel))
 	}
 	if err := os.MkdirAll(dir, 0o700); err != nil {
 		return nil, err
@@ -56,9 +56,9 @@ func (a *app) ownDatabase(ctx context.Context, dir, logLevel string, reset bool)
 	}
 	closers = append(closers, func() {
 		if err := db.Stop(); err != nil {
-			fmt.Fprintln(a.err, "wexillum: "+err.Error())
+			fmt.Fprintln(a.Err(), "wexillum: "+err.Error())
 		}
-		a.say("Stopped. The data stays in %s; the next start goes on with it.", dir)
+		a.Say("Stopped. The data stays in %s; the next start goes on with it.", dir)
 	})
 	if err := db.Create(ctx, "wexillum"); err != nil {
 		shut()
@@ -94,7 +94,7 @@ func (a *app) start() *cobra.Command {
 		begun := time.Now()
 		cfg, err := read()
 		if err != nil {
-			return usage{err}
+			return usage(err)
 		}
 		o, err := a.ownDatabase(ctx, dir, logLevel, false)
 		if err != nil {
@@ -112,17 +112,17 @@ func (a *app) start() *cobra.Command {
 			if at := cfg["public_url"].Value; at != "" {
 				public = at
 			}
-			a.printf("\n  Wexillum runs at %s\n\n", public)
+			a.Printf("\n  Wexillum runs at %s\n\n", public)
 			if key != "" {
-				a.printf("  Make the first administrator here. The address works once, within a day:\n\n")
-				a.printf("  %s/begin#%s\n\n", public, key)
+				a.Printf("  Make the first administrator here. The address works once, within a day:\n\n")
+				a.Printf("  %s/begin#%s\n\n", public, key)
 			} else {
-				a.printf("  client    wexillum login --server %s --name …\n\n", public)
+				a.Printf("  client    wexillum login --server %s --name …\n\n", public)
 			}
 			if cfg["smtp"].Value == "" {
-				a.printf("  No mail server is named (--smtp): mail waits, and nothing is sent.\n")
+				a.Printf("  No mail server is named (--smtp): mail waits, and nothing is sent.\n")
 			}
-			a.printf("  Ready after %.1f s. Logs and data are in %s. Ctrl-C stops everything.\n\n", time.Since(begun).Seconds(), dir)
+			a.Printf("  Ready after %.1f s. Logs and data are in %s. Ctrl-C stops everything.\n\n", time.Since(begun).Seconds(), dir)
 		}})
 	}
 	return c

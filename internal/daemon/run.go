@@ -1,4 +1,4 @@
-package cli
+package daemon
 
 import (
 	"context"
@@ -66,7 +66,7 @@ func (a *app) serve() *cobra.Command {
 	c.RunE = func(c *cobra.Command, _ []string) error {
 		cfg, err := read()
 		if err != nil {
-			return usage{err}
+			return usage(err)
 		}
 		if *show {
 			rows, data := [][]string{}, []map[string]string{}
@@ -74,14 +74,14 @@ func (a *app) serve() *cobra.Command {
 				rows = append(rows, l[:])
 				data = append(data, map[string]string{"setting": l[0], "value": l[1], "from": l[2]})
 			}
-			return a.records(data, []string{"setting", "value", "from"}, rows)
+			return a.Records(data, []string{"setting", "value", "from"}, rows)
 		}
 		if cfg["database"].Value == "" {
-			return usage{
+			return usage(
 				errors.New(
 					"no database is named: set database in --config, WEXILLUM_DATABASE or --database; to look around, wexillum demo brings its own",
 				),
-			}
+			)
 		}
 		log := a.logger(cfg["log_level"].Value)
 		return a.run(c.Context(), cfg, log, running{})
@@ -92,7 +92,7 @@ func (a *app) serve() *cobra.Command {
 func (a *app) logger(level string) *slog.Logger {
 	var l slog.Level
 	_ = l.UnmarshalText([]byte(level))
-	return slog.New(slog.NewJSONHandler(a.err, &slog.HandlerOptions{Level: l}))
+	return slog.New(slog.NewJSONHandler(a.Err(), &slog.HandlerOptions{Level: l}))
 }
 
 // openWhenThere connects to a database, and waits for one that is not up yet.
@@ -164,7 +164,7 @@ func (a *app) run(ctx context.Context, cfg config.Config, log *slog.Logger, arou
 	hosts := cfg["statement_hosts"].Value
 	fetcher := &statement.Fetcher{AllowHTTP: hosts == "any", AllowPrivate: hosts != "public"}
 	if cfg["smtp"].Value != "" && cfg["mail_from"].Value == "" {
-		return usage{errors.New("mail_from is needed where smtp is set: say from whom mail comes, as Guests <guests@ours.example>")}
+		return usage(errors.New("mail_from is needed where smtp is set: say from whom mail comes, as Guests <guests@ours.example>"))
 	}
 	closing := make(chan struct{})
 	handler, err := api.New(
@@ -372,35 +372,35 @@ func (a *app) demo() *cobra.Command {
 					"smtp": post.Address, "smtp_tls": "none", "mail_from": demo.MailFrom, "mail_policy": asked},
 			)
 			if err != nil {
-				return usage{err}
+				return usage(err)
 			}
 			return a.run(ctx, cfg, log, running{demo: true, faster: demo.SuiteFaster, ends: db.Exited(), fill: fill, ready: func(address string) {
-				a.printf("\n  Wexillum with the demo world of the Brackwater Museum of Navigation\n\n")
-				a.printf("  console   %s\n", address)
-				a.printf("  partner   %s  (stands in for Ilvane Conservation and publishes a statement)\n", secondAt)
-				a.printf("  mail      %s  (stands in for everybody's mail server and shows what came)\n", post.URL)
+				a.Printf("\n  Wexillum with the demo world of the Brackwater Museum of Navigation\n\n")
+				a.Printf("  console   %s\n", address)
+				a.Printf("  partner   %s  (stands in for Ilvane Conservation and publishes a statement)\n", secondAt)
+				a.Printf("  mail      %s  (stands in for everybody's mail server and shows what came)\n", post.URL)
 				for _, name := range []string{"quay", "parley", "ledger"} {
 					if at := suite[name]; at != "" {
-						a.printf("  %-9s %s  (stands in for a part of the suite; an hour is a minute there)\n", name, at)
+						a.Printf("  %-9s %s  (stands in for a part of the suite; an hour is a minute there)\n", name, at)
 					}
 				}
 				told.Lock()
 				if len(said) > 0 {
-					a.printf("  servers   real ones, of open protocols, each with a program beside it that speaks for it:\n")
+					a.Printf("  servers   real ones, of open protocols, each with a program beside it that speaks for it:\n")
 				}
 				for _, line := range said {
-					a.printf("            %s\n", line)
+					a.Printf("            %s\n", line)
 				}
 				told.Unlock()
 				if theirs != "" {
-					a.printf("  %-9s %s  (stands in for the chat of Oskelund, whose house must let its people go)\n", "theirs", theirs)
+					a.Printf("  %-9s %s  (stands in for the chat of Oskelund, whose house must let its people go)\n", "theirs", theirs)
 				}
-				a.printf("  guests    %s/door\n", address)
-				a.printf("  client    bin/wexillum login --server %s --name %s\n\n", address, demo.Accounts[0].Name)
+				a.Printf("  guests    %s/door\n", address)
+				a.Printf("  client    bin/wexillum login --server %s --name %s\n\n", address, demo.Accounts[0].Name)
 				for _, acc := range demo.Accounts {
-					a.printf("  sign in   %-10s %-24s %s\n", acc.Name, acc.Password, acc.Role)
+					a.Printf("  sign in   %-10s %-24s %s\n", acc.Name, acc.Password, acc.Role)
 				}
-				a.printf("\n  Ready after %.1f s. Logs and data are in %s. Ctrl-C stops everything.\n\n", time.Since(start).Seconds(), dir)
+				a.Printf("\n  Ready after %.1f s. Logs and data are in %s. Ctrl-C stops everything.\n\n", time.Since(start).Seconds(), dir)
 			}})
 		},
 	}
@@ -481,7 +481,7 @@ func (a *app) schema() *cobra.Command {
 	with := func(fn func(context.Context, *store.Store) error) func(*cobra.Command, []string) error {
 		return func(c *cobra.Command, _ []string) error {
 			if dsn == "" {
-				return usage{errors.New("--database is needed")}
+				return usage(errors.New("--database is needed"))
 			}
 			st, err := store.Open(c.Context(), dsn, nil)
 			if err != nil {
@@ -493,7 +493,7 @@ func (a *app) schema() *cobra.Command {
 			}
 			v, err := st.SchemaVersion(c.Context())
 			if err == nil {
-				a.say("The schema is at version %d.", v)
+				a.Say("The schema is at version %d.", v)
 			}
 			return err
 		}
@@ -506,7 +506,7 @@ func (a *app) schema() *cobra.Command {
 		Args:  cobra.NoArgs,
 		RunE: func(c *cobra.Command, args []string) error {
 			if !sure {
-				return usage{fmt.Errorf("this takes away what versions after %d added; add --yes to do it", to)}
+				return usage(fmt.Errorf("this takes away what versions after %d added; add --yes to do it", to))
 			}
 			return with(func(ctx context.Context, st *store.Store) error {
 				if lost, err := st.Loses(ctx, to); err != nil {
@@ -538,14 +538,6 @@ func (a *app) schema() *cobra.Command {
 	return c
 }
 
-func (a *app) newPassword() (string, error) {
-	p, err := a.password()
-	if err == nil && len(p) < 12 {
-		err = usage{errors.New("a password has at least 12 characters")}
-	}
-	return p, err
-}
-
 // firstAccount makes the first administrator of a new installation, on the
 // database itself: nobody can sign in yet.
 func (a *app) firstAccount() *cobra.Command {
@@ -556,7 +548,7 @@ func (a *app) firstAccount() *cobra.Command {
 		Args:  cobra.ExactArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
 			if dsn == "" {
-				return usage{errors.New("--database is needed")}
+				return usage(errors.New("--database is needed"))
 			}
 			ctx := c.Context()
 			st, err := store.Open(ctx, dsn, nil)
@@ -578,14 +570,14 @@ func (a *app) firstAccount() *cobra.Command {
 			if len(have) > 0 {
 				return errors.New("there are accounts already; sign in and use wexillum account make")
 			}
-			p, err := a.newPassword()
+			p, err := a.NewPassword()
 			if err != nil {
 				return err
 			}
 			if err := svc.MakeAccount(ctx, args[0], "first administrator", service.Account{Name: args[0], Role: string(service.Administrator)}, p); err != nil {
 				return err
 			}
-			a.say("%s is administrator.", args[0])
+			a.Say("%s is administrator.", args[0])
 			return nil
 		},
 	}
@@ -609,15 +601,15 @@ func (a *app) generate() *cobra.Command {
 				size.Items < 0 ||
 				size.Spaces > 1_000_000 ||
 				size.Items > 10_000_000 {
-				return usage{
+				return usage(
 					errors.New(
 						"a size is out of bounds: guests 1 to 2000000, grants to 20000000, items to 10000000, spaces to 1000000, partners to 100000",
 					),
-				}
+				)
 			}
 			w := worldgen.Generate(seed, size, moment.Of(time.Now()))
 			if dsn == "" {
-				_, err := a.out.Write(worldfile.Write(w))
+				_, err := a.Out().Write(worldfile.Write(w))
 				return err
 			}
 			ctx, stop := signal.NotifyContext(c.Context(), os.Interrupt)
@@ -634,14 +626,14 @@ func (a *app) generate() *cobra.Command {
 			h, err := st.Import(ctx, "generate", fmt.Sprintf("generated from seed %d", seed), w, func(done, total int) {
 				if time.Since(last) > time.Second || done == total {
 					last = time.Now()
-					fmt.Fprintf(a.err, "\r%d of %d rows", done, total)
+					fmt.Fprintf(a.Err(), "\r%d of %d rows", done, total)
 				}
 			})
-			fmt.Fprintln(a.err)
+			fmt.Fprintln(a.Err())
 			if err != nil {
 				return err
 			}
-			a.say(
+			a.Say(
 				"%d guests and %d grants written in %.1f s; revision %d.",
 				len(w.Guests),
 				len(w.Grants),
