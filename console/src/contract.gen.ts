@@ -1620,6 +1620,9 @@ export interface components {
             edits: components["schemas"]["DraftEdit"][];
             /** @description What an earlier version took and this one does not */
             odd?: string[];
+            /** @description Stored values that a lowered limit holds back, or a raised one counts again; the first 200 */
+            held?: components["schemas"]["HeldChange"][];
+            held_total?: number;
         };
         ImpactOutward: {
             action: string;

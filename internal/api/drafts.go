@@ -221,6 +221,14 @@ func (s *server) ahead(text *string) (moment.Moment, error) {
 	return at, nil
 }
 
+func heldChanges(list []service.HeldChange) []contract.HeldChange {
+	out := []contract.HeldChange{}
+	for _, h := range list {
+		out = append(out, contract.HeldChange{Where: h.Where, Rule: h.Rule, Value: h.Value, Held: h.Held})
+	}
+	return out
+}
+
 // maxHeld is how many values that become held back or are released are listed.
 const maxHeld = 200
 
@@ -236,9 +244,7 @@ func (s *server) impact(ctx context.Context, id string, at moment.Moment, progre
 	if err != nil {
 		return nil, err
 	}
-	for _, h := range held {
-		out.Held = append(out.Held, contract.HeldChange{Where: h.Where, Rule: h.Rule, Value: h.Value, Held: h.Held})
-	}
+	out.Held = append(out.Held, heldChanges(held)...)
 	out.HeldTotal = total
 	cut, cutTotal, err := s.Service.CutOffs(ctx, between.Before, between.After, at, maxHeld)
 	if err != nil {

@@ -82,6 +82,9 @@ func (s *server) Load(ctx context.Context, r apigen.LoadRequestObject) (apigen.L
 	if len(out.Odd) > 0 {
 		x.Odd = &out.Odd
 	}
+	if out.AllHeld > 0 {
+		x.HeldTotal, x.Held = &out.AllHeld, ptr(heldChanges(out.Held))
+	}
 	return x, nil
 }
 

@@ -167,11 +167,7 @@ func (a *app) printImpact(x *contract.Impact) error {
 		)
 	}
 	for _, h := range x.Held[:min(12, len(x.Held))] {
-		what := "is released"
-		if h.Held {
-			what = "becomes held back"
-		}
-		a.say("  %s: %s %s %s", h.Where, h.Rule, h.Value, what)
+		a.say("  %s", heldText(h))
 	}
 	if len(rows) > 0 {
 		a.say("")
@@ -366,4 +362,12 @@ func (a *app) impactOfFiles(against, at, file string, all bool, limits *most) er
 		return err
 	}
 	return limits.kept(a, &x)
+}
+
+// heldText says what becomes of a stored value.
+func heldText(h contract.HeldChange) string {
+	if h.Held {
+		return fmt.Sprintf("%s: %s %s becomes held back", h.Where, h.Rule, h.Value)
+	}
+	return fmt.Sprintf("%s: %s %s is released", h.Where, h.Rule, h.Value)
 }

@@ -73,6 +73,14 @@ func (a *app) load() *cobra.Command {
 						a.say("and %d more", n)
 					}
 				}
+				if x.Held != nil {
+					for _, h := range *x.Held {
+						a.say("  %s", heldText(h))
+					}
+					if n := *x.HeldTotal - len(*x.Held); n > 0 {
+						a.say("  and %d more", n)
+					}
+				}
 				if x.Odd != nil {
 					a.say("Taken although this version refuses it; it admits nobody:")
 					for _, o := range *x.Odd {

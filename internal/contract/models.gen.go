@@ -4094,9 +4094,13 @@ type Loaded struct {
 	Changed int `json:"changed"`
 
 	// Edits What changes: all of policy, and the first 200 entries of inventory
-	Edits []DraftEdit    `json:"edits"`
-	Going *DatesGoing    `json:"going,omitempty"`
-	Kinds map[string]int `json:"kinds"`
+	Edits []DraftEdit `json:"edits"`
+	Going *DatesGoing `json:"going,omitempty"`
+
+	// Held Stored values that a lowered limit holds back, or a raised one counts again; the first 200
+	Held      *[]HeldChange  `json:"held,omitempty"`
+	HeldTotal *int           `json:"held_total,omitempty"`
+	Kinds     map[string]int `json:"kinds"`
 
 	// Odd What an earlier version took and this one does not
 	Odd      *[]string `json:"odd,omitempty"`

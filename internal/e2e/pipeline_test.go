@@ -138,3 +138,28 @@ func TestManners(t *testing.T) {
 		t.Errorf("whom policy concerns, of policy alone: %d %s", status, errs)
 	}
 }
+
+// TestLowered: a file that lowers a limit says which stored values it holds back, before it does and when it has; one that
+// raises it again says what is released.
+func TestLowered(t *testing.T) {
+	t.Parallel()
+	r := demoService(t)
+	r.login("harbour")
+	file := func(limit, def string) string {
+		name := filepath.Join(t.TempDir(), "limits.yaml")
+		check(t, os.WriteFile(name, []byte("wexillum: 1\nrules:\n  files.link_days: {limit: "+limit+", default: "+def+"}\n"), 0o600))
+		return name
+	}
+	const held = "space:press-room: files.link_days 30 becomes held back"
+	low := file("5", "5")
+	r.says(0, held, "load", low, "--preview")
+	r.must("draft", "new", "Shorter links")
+	r.says(0, held, "load", low, "--draft", "Shorter links", "--preview")
+	r.says(0, held, "load", low, "--why", "links are forgotten", "--yes")
+	if out := r.must("load", low, "--preview"); strings.Contains(out, "held back") {
+		t.Errorf("what is held back already is told again: %s", out)
+	}
+	if out := r.must("load", file("20", "5"), "--preview"); strings.Contains(out, "released") || strings.Contains(out, "held back") {
+		t.Errorf("a limit that still holds it back: %s", out)
+	}
+}

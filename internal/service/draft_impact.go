@@ -62,15 +62,27 @@ func (s *Service) Impact(
 
 // Held lists the values that publishing would hold back, or release.
 func (s *Service) Held(ctx context.Context, x *DraftNow, limit int) ([]HeldChange, int, error) {
+	if x.After == nil {
+		return []HeldChange{}, 0, nil
+	}
+	out, total, err := s.heldBy(ctx, x.Live, x.After.Policy(), limit)
+	for _, r := range x.Releases {
+		if total++; len(out) < limit {
+			out = append(out, HeldChange{r.Where, r.Rule, r.Value, false})
+		}
+	}
+	return out, total, err
+}
+
+// heldBy lists the stored values that a policy holds back, or counts again, and says how many they are.
+func (s *Service) heldBy(ctx context.Context, live *State, after *world.World, limit int) ([]HeldChange, int, error) {
 	out, total := []HeldChange{}, 0
 	add := func(h HeldChange) {
 		if total++; len(out) < limit {
 			out = append(out, h)
 		}
 	}
-	if x.After == nil {
-		return out, 0, nil
-	}
+	limits := world.Limits(after, &world.World{})
 	compare := func(where string, was, will []world.Setting) {
 		held := map[catalogue.RuleID]bool{}
 		for _, v := range was {
@@ -82,20 +94,19 @@ func (s *Service) Held(ctx context.Context, x *DraftNow, limit int) ([]HeldChang
 			}
 		}
 	}
-	for i := range x.After.Policy().Partners {
-		p := &x.After.Policy().Partners[i]
-		if old, err := x.Live.Partner(p.ID); err == nil {
-			compare("partner:"+p.ID, old.Rules, p.Rules)
+	for i := range after.Partners {
+		p := &after.Partners[i]
+		if old, err := live.Partner(p.ID); err == nil {
+			compare("partner:"+p.ID, old.Rules, world.HoldBack(p.Rules, limits))
 		}
 	}
-	for i := range x.After.Policy().Exceptions {
-		e := &x.After.Policy().Exceptions[i]
-		if old, _, err := x.Live.Exception(e.ID); err == nil {
-			compare("exception "+e.ID, old.Rules, e.Rules)
+	for i := range after.Exceptions {
+		e := &after.Exceptions[i]
+		if old, _, err := live.Exception(e.ID); err == nil {
+			compare("exception "+e.ID, old.Rules, world.HoldBack(e.Rules, limits))
 		}
 	}
-	limits := world.Limits(x.After.Policy(), &world.World{})
-	before := world.Limits(x.Live.Policy(), &world.World{})
+	before := world.Limits(live.Policy(), &world.World{})
 	lowered := false
 	for r := range limits {
 		lowered = lowered || catalogue.RuleID(r).Get().Scale.Looser(before[r], limits[r])
@@ -106,9 +117,6 @@ func (s *Service) Held(ctx context.Context, x *DraftNow, limit int) ([]HeldChang
 		}); err != nil {
 			return nil, 0, err
 		}
-	}
-	for _, r := range x.Releases {
-		add(HeldChange{r.Where, r.Rule, r.Value, false})
 	}
 	return out, total, nil
 }

@@ -101,6 +101,8 @@ type Loaded struct {
 	Waits    bool         // they wait until an administrator releases them
 	Odd      []string     // what an earlier version took and this one does not, in words
 	Edits    []draft.Edit // all of policy, and the first of inventory
+	Held     []HeldChange // the first of the stored values that a lowered limit holds back, or a raised one counts again
+	AllHeld  int          // how many they are
 }
 
 // mostShown is how many changes of inventory are told one by one.
@@ -157,6 +159,11 @@ func (s *Service) Load(ctx context.Context, who, why, name string, text []byte, 
 			}
 		}
 		out.Edits = draft.Diff(s.docs(now), worldfile.DocsOf(next), nil, who, "", "")
+		if len(out.Edits) > 0 {
+			if out.Held, out.AllHeld, err = s.heldBy(ctx, now, next, mostShown); err != nil {
+				return err
+			}
+		}
 		if preview { // nobody need confirm what only is looked at
 			err = writePolicy(t, now.Policy(), next, out.Kinds)
 			err = errors.Join(err, holdBack(t, now.Policy(), next, out.Kinds))
@@ -222,7 +229,8 @@ func (s *Service) loadDraft(ctx context.Context, who, why, name string, text []b
 			out.Kinds[e.Kind]++
 			out.Changed++
 		}
-		return next, nil
+		out.Held, out.AllHeld, err = s.heldBy(ctx, now, next, mostShown)
+		return next, err
 	}
 	if !preview {
 		return out, s.part(ctx, who, why, next)
