@@ -67,7 +67,7 @@ func read(files fs.FS, at string, source []byte) (Page, error) {
 	md := goldmark.New(goldmark.WithExtensions(extension.Table), goldmark.WithParserOptions(parser.WithAutoHeadingID()))
 	doc := md.Parser().Parse(text.NewReader(source))
 	p := Page{Name: nameOf(at)}
-	var pictures []ast.Node
+	var pictures, nowhere []ast.Node
 	here := Section{}
 	var words strings.Builder
 	close := func() {
@@ -90,7 +90,9 @@ func read(files fs.FS, at string, source []byte) (Page, error) {
 			pictures = append(pictures, n)
 			return ast.WalkSkipChildren, nil
 		case *ast.Link:
-			v.Destination = []byte(leads(files, at, string(v.Destination)))
+			if v.Destination = []byte(leads(files, at, string(v.Destination))); len(v.Destination) == 0 {
+				nowhere = append(nowhere, n)
+			}
 		case *ast.Heading:
 			close()
 			id, _ := v.AttributeString("id")
@@ -120,13 +122,26 @@ func read(files fs.FS, at string, source []byte) (Page, error) {
 	for _, n := range pictures {
 		n.Parent().RemoveChild(n.Parent(), n)
 	}
+	for _, n := range nowhere { // what it says stays
+		for c := n.FirstChild(); c != nil; c = n.FirstChild() {
+			n.Parent().InsertBefore(n.Parent(), n, c)
+		}
+		n.Parent().RemoveChild(n.Parent(), n)
+	}
 	var out bytes.Buffer
 	if err := md.Renderer().Render(&out, source, doc); err != nil {
 		return p, fmt.Errorf("%s: %w", at, err)
 	}
-	p.HTML = out.String()
+	p.HTML = reachable.Replace(out.String())
 	return p, nil
 }
+
+// reachable lets whoever has no mouse scroll what is wider than the page, and leaves no heading of a column empty.
+var reachable = strings.NewReplacer(
+	"<pre>", `<pre tabindex="0">`,
+	"<table>", `<div class="wide" tabindex="0" role="group" aria-label="Table"><table>`, "</table>", "</table></div>",
+	"<th></th>", "<td></td>",
+)
 
 // plain is what a heading says.
 func plain(n ast.Node, source []byte) (out []byte) {

@@ -22,7 +22,7 @@ func TestBook(t *testing.T) {
 	if p == nil || p.Title != "Guests" || len(p.Sections) != 2 || p.Sections[1].Anchor != "invite-somebody" {
 		t.Fatalf("%+v", p)
 	}
-	for _, want := range []string{`<a href="/help/due#ends">due</a>`, `<a href="">the code</a>`, `<h2 id="invite-somebody">`, "<td>two</td>"} {
+	for _, want := range []string{`<a href="/help/due#ends">due</a>`, "and the code.</p>", `<h2 id="invite-somebody">`, "<td>two</td>", `<div class="wide" tabindex="0"`} {
 		if !strings.Contains(p.HTML, want) {
 			t.Errorf("%s lacks %s", p.HTML, want)
 		}

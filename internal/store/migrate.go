@@ -205,6 +205,12 @@ func (s *Store) MigrateDown(ctx context.Context, to int64) error {
 	return err
 }
 
+// asked are versions that hold what has to be kept where there is any of it.
+var asked = map[int64]string{
+	8: "SELECT EXISTS (SELECT 1 FROM system_record)", // ids of systems beside ours are found out again for most, and not for all
+	9: "SELECT EXISTS (SELECT 1 FROM webhook_work)",  // how far receivers of events were told
+}
+
 // passing are the versions that hold nothing which has to be kept: sessions, codes, what is
 // being weighed, and what the next start finds out again.
 var passing = map[int64]bool{6: true, 7: true}
@@ -221,8 +227,8 @@ func (s *Store) Loses(ctx context.Context, to int64) (string, error) {
 	}
 	for ; v > to; v-- {
 		held := !passing[v]
-		if v == 8 { // ids of systems beside ours are found out again for most, and not for all
-			if err := s.db.QueryRowContext(ctx, "SELECT EXISTS (SELECT 1 FROM system_record)").Scan(&held); err != nil {
+		if q := asked[v]; q != "" {
+			if err := s.db.QueryRowContext(ctx, q).Scan(&held); err != nil {
 				return "", err
 			}
 		}

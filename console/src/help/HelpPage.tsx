@@ -1,5 +1,5 @@
 import { useQuery } from '@tanstack/react-query'
-import { useEffect, useRef, useState, type MouseEvent } from 'react'
+import { useEffect, useState, type MouseEvent } from 'react'
 import { Link, useLocation, useNavigate, useSearchParams } from 'react-router'
 import { call, query, type HelpFound, type HelpPage as Shown } from '../api'
 import { Empty, Page, Waiting, Wrong } from '../parts/bits'
@@ -15,14 +15,10 @@ export function HelpPage() {
   const page = useQuery({ queryKey: ['help', name], queryFn: () => call<Shown>('GET', `/api/v1/help/page${query({ name })}`), staleTime: Infinity })
   const found = useQuery({ queryKey: ['help', 'find', sought], queryFn: () => call<HelpFound>('GET', `/api/v1/help${query({ q: sought })}`), enabled: sought !== '', staleTime: Infinity, placeholderData: (old) => old })
   const navigate = useNavigate()
-  const body = useRef<HTMLDivElement>(null)
   useEffect(() => {
     if (page.data && sought === '') document.getElementById(decodeURIComponent(hash.slice(1)) || 'page-title')?.scrollIntoView({ block: hash ? 'start' : 'nearest' })
   }, [page.data, hash, sought])
-  // Links of a page stay within the console; what leads nowhere here is no link.
-  useEffect(() => {
-    for (const a of body.current?.querySelectorAll('a') ?? []) if (!a.getAttribute('href')) a.replaceWith(...a.childNodes)
-  }, [page.data, sought])
+  // Links of a page stay within the console.
   const follow = (e: MouseEvent) => {
     const a = (e.target as Element).closest('a')
     const to = a?.getAttribute('href')
@@ -77,7 +73,7 @@ export function HelpPage() {
           <Wrong error={page.error} />
         ) : page.data ? (
           // Made by the service from its own pages, without raw HTML.
-          <div ref={body} className="help-page" onClick={follow} dangerouslySetInnerHTML={{ __html: page.data.html }} />
+          <div className="help-page" onClick={follow} dangerouslySetInnerHTML={{ __html: page.data.html }} />
         ) : (
           <Waiting what="Opening the help" />
         )}

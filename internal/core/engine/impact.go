@@ -183,11 +183,12 @@ func ImpactOf(
 			if line == nil {
 				break
 			}
-			l := ImpactLine{Who: Who{Address: before.addressOf(i)}, Change: change, Actions: 1 << m.act, Resource: world.Resource{Kind: m.kind, ID: "*"}, Count: len(m.resources), Wide: true}
+			n, one := m.about()
+			l := ImpactLine{Who: Who{Address: before.addressOf(i)}, Change: change, Actions: 1 << m.act, Resource: world.Resource{Kind: m.kind, ID: "*"}, Count: n, Wide: true}
 			if m.scope {
 				l.Resource.ID = m.key().scope
-			} else if len(m.resources) == 1 {
-				l.Resource = before.wideResource(m.kind, m.resources[0])
+			} else if n == 1 {
+				l.Resource = before.wideResource(m.kind, one)
 			}
 			if !line(&l) {
 				line = nil

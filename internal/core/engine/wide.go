@@ -1,8 +1,12 @@
 package engine
 
 import (
+	"errors"
+	"runtime"
 	"slices"
 	"sort"
+	"sync"
+	"sync/atomic"
 
 	"wexillum.example/internal/core/catalogue"
 	"wexillum.example/internal/core/moment"
@@ -56,7 +60,8 @@ type crowd struct {
 	kind    Kind
 	partner uint32 // of the first snapshot; none where there is none
 	members []uint32
-	links   int // or so many live links
+	links   int         // or so many live links
+	like    [2]likeness // on each side
 	changed bool
 }
 
@@ -180,7 +185,7 @@ func crowds(sides0, sides1 *Snapshot, at moment.Moment) []*crowd {
 		k := key{l0, l1}
 		c := found[k]
 		if c == nil {
-			c = &crowd{who: Who{Address: s.addressOf(i)}, kind: l0.kind, partner: l0.partner}
+			c = &crowd{who: Who{Address: s.addressOf(i)}, kind: l0.kind, partner: l0.partner, like: [2]likeness{l0, l1}}
 			c.changed = l0 != l1 || !samePartner(sides0, sides1, l0.partner)
 			found[k], out = c, append(out, c)
 		}
@@ -264,13 +269,47 @@ type wideMove struct {
 	act         catalogue.ActionID
 	kind        catalogue.ResourceKind
 	crowd       *crowd
-	alike       *alike
-	members     []uint32 // of the crowd; empty for links
-	resources   []uint32 // of the resources
+	members     []uint32  // of the crowd; empty for links
+	divided     *division // the resources of the kind
+	part        *parted   // of them, which holds until the next move; nil where resources says which
+	resources   []uint32
 	left, right Verdict
 	scope       bool // look-up: what is told is whether everybody is seen, or those of shared spaces
 	shared      bool // of a scope: those of shared spaces
 	pairs       int
+}
+
+// about returns how many resources it is about, and one of them.
+func (m *wideMove) about() (n int, one uint32) {
+	switch {
+	case m.part != nil:
+		return m.part.n, m.divided.about[m.part.first].members[0]
+	case len(m.resources) > 0:
+		return len(m.resources), m.resources[0]
+	}
+	return 0, none
+}
+
+// wideWork is what wide actions of two snapshots of one inventory are answered from.
+type wideWork struct {
+	sides  [2]*Snapshot
+	at     moment.Moment
+	crowds []*crowd
+	about  map[catalogue.ResourceKind][]alike
+	naming map[catalogue.ResourceKind]*namingIndex
+	people []int32 // by person: their class
+}
+
+func newWideWork(left, right *Snapshot, at moment.Moment) *wideWork {
+	w := &wideWork{sides: [2]*Snapshot{left, right}, at: at, crowds: crowds(left, right, at), about: map[catalogue.ResourceKind][]alike{}, naming: map[catalogue.ResourceKind]*namingIndex{}}
+	for i := range wideActions {
+		kind := wideActions[i].kind
+		if _, ok := w.about[kind]; !ok {
+			w.about[kind] = wideResources(left, right, kind)
+			w.naming[kind] = namingOf(w.sides, kind, w.about[kind], at)
+		}
+	}
+	return w
 }
 
 // wide calls found for what two snapshots of one inventory answer otherwise, and
@@ -284,107 +323,154 @@ func wide(
 	stop func() error,
 	found func(*wideMove),
 ) error {
-	inv := &left.inv
-	all := crowds(left, right, at)
-	resources := map[catalogue.ResourceKind][]alike{}
-	contacts := left.reversed().contacts
-	for _, w := range wideActions {
-		about, ok := resources[w.kind]
-		if !ok {
-			about = wideResources(left, right, w.kind)
-			resources[w.kind] = about
-		}
-		classOf := map[uint32]int{}
-		if w.contacts {
-			for k := range about {
-				for _, p := range about[k].members {
-					classOf[p] = k
-				}
-			}
-		}
-		for _, c := range all {
-			if err := stop(); err != nil {
-				return err
-			}
-			if !c.changed && !matters(w.act) {
-				continue
-			}
-			for k := range about {
-				a := &about[k]
-				ask := func(as relation) (x, y Verdict) {
-					q := Question{Subject: c.who, Action: w.act, Resource: world.Resource{Kind: w.kind, ID: a.id}, At: at, as: as}
-					x, _ = left.Decide(&q)
-					if y = x; left != right {
-						y, _ = right.Decide(&q)
-					}
-					return
-				}
-				tell := func(x, y Verdict, members, of []uint32, pairs int, shared bool) {
-					if pairs == 0 || !(x.Yes != y.Yes || x.Yes && x.Conditions != y.Conditions) && !(both && x.Yes) {
-						return
-					}
-					found(
-						&wideMove{
-							act:       w.act,
-							kind:      w.kind,
-							crowd:     c,
-							alike:     a,
-							members:   members,
-							resources: of,
-							left:      x,
-							right:     y,
-							scope:     w.shares,
-							shared:    shared,
-							pairs:     pairs,
-						},
-					)
-				}
-				switch {
-				case w.shares: // look-up counts scopes: whether all are seen, or those of shared spaces
-					if k > 0 {
-						continue
-					}
-					x, y := ask(unrelated)
-					tell(x, y, c.members, nil, c.size(), false)
-					x, y = ask(related)
-					tell(x, y, c.members, nil, c.size(), true)
-				case w.contacts:
-					x, y := ask(unrelated)
-					met := 0
-					of := map[uint32]int{} // by person: members who are contacts
-					rest := c.members[:0:0]
-					v, z := ask(related)
-					for i, m := range c.members {
-						mine := 0
-						for _, p := range contacts[m] {
-							if inv.people.at(p).exists && classOf[p] == k {
-								met, mine = met+1, mine+1
-								of[p]++
-								tell(v, z, c.members[i:i+1], []uint32{p}, 1, false)
-							}
-						}
-						if mine < len(a.members) {
-							rest = append(rest, m)
-						}
-					}
-					about := a.members
-					if met > 0 { // whom they know by themselves was told already
-						about = nil
-						for _, p := range a.members {
-							if of[p] < c.size() {
-								about = append(about, p)
-							}
-						}
-					}
-					tell(x, y, rest, about, c.size()*len(a.members)-met, false)
-				default:
-					x, y := ask(asItIs)
-					tell(x, y, c.members, a.members, c.size()*len(a.members), false)
-				}
-			}
+	work := newWideWork(left, right, at)
+	for i := range wideActions {
+		if err := work.ask(&wideActions[i], matters(wideActions[i].act), both, stop, found); err != nil {
+			return err
 		}
 	}
 	return nil
+}
+
+// ask asks one action of every crowd; of those that did not change only where it matters.
+func (work *wideWork) ask(w *wideAction, matters, both bool, stop func() error, found func(*wideMove)) error {
+	if len(work.about[w.kind]) == 0 {
+		return nil
+	}
+	left, right := work.sides[0], work.sides[1]
+	var x *division // made when somebody is asked
+	var parts []parted
+	known := newKnown(work.sides, w, work.at)
+	m := wideMove{act: w.act, kind: w.kind, scope: w.shares}
+	for _, c := range work.crowds {
+		if err := stop(); err != nil {
+			return err
+		}
+		if !c.changed && !matters {
+			continue
+		}
+		if x == nil {
+			x = sortFor(work.sides, w, work.about[w.kind], work.naming[w.kind], work.at)
+			m.divided = x
+		}
+		sign := known.sign(c)
+		ask := func(p *parted, as relation) (v, z Verdict) {
+			var kept *answered
+			if p.group >= 0 && as != related { // whom it names does not matter there
+				if kept = known.answer(sign, p.group); kept.asked {
+					return kept.left, kept.right
+				}
+			}
+			q := Question{Subject: c.who, Action: w.act, Resource: world.Resource{Kind: w.kind, ID: x.about[p.first].id}, At: work.at, as: as}
+			v, _ = left.Decide(&q)
+			if z = v; left != right {
+				z, _ = right.Decide(&q)
+			}
+			if kept != nil {
+				*kept = answered{true, v, z}
+			}
+			return
+		}
+		tell := func(v, z Verdict, members []uint32, p *parted, of []uint32, pairs int, shared bool) {
+			if pairs == 0 || !(v.Yes != z.Yes || v.Yes && v.Conditions != z.Conditions) && !(both && v.Yes) {
+				return
+			}
+			m.crowd, m.members, m.part, m.resources, m.left, m.right, m.shared, m.pairs = c, members, p, of, v, z, shared, pairs
+			found(&m)
+		}
+		parts = x.part(work.sides, c, parts)
+		if w.shares { // look-up counts scopes: whether all are seen, or those of shared spaces
+			all := parted{first: 0, group: -1}
+			v, z := ask(&all, unrelated)
+			tell(v, z, c.members, nil, nil, c.size(), false)
+			v, z = ask(&all, related)
+			tell(v, z, c.members, nil, nil, c.size(), true)
+			continue
+		}
+		for k := range parts {
+			p := &parts[k]
+			if !w.contacts {
+				v, z := ask(p, asItIs)
+				tell(v, z, c.members, p, nil, c.size()*p.n, false)
+				continue
+			}
+			work.askContacts(x, c, p, ask, tell)
+		}
+	}
+	return nil
+}
+
+// askContacts asks an action that answers contacts otherwise: those who are some one by one, then the rest.
+func (work *wideWork) askContacts(
+	x *division,
+	c *crowd,
+	p *parted,
+	ask func(*parted, relation) (v, z Verdict),
+	tell func(v, z Verdict, members []uint32, p *parted, of []uint32, pairs int, shared bool),
+) {
+	left := work.sides[0]
+	inv, r := &left.inv, left.reversed()
+	v, z := ask(p, unrelated)
+	met := 0
+	var of map[uint32]int // by person: members who are contacts
+	var rest []uint32     // members who have others; nil for all of them
+	var known, other Verdict
+	asked := false
+	for i, m := range c.members {
+		mine := 0
+		for _, person := range r.contacts[m] {
+			if !inv.people.at(person).exists || !x.has(p, work.classOf(person)) {
+				continue
+			}
+			if !asked {
+				known, other = ask(p, related)
+				asked, of = true, map[uint32]int{}
+			}
+			met, mine = met+1, mine+1
+			of[person]++
+			tell(known, other, c.members[i:i+1], nil, []uint32{person}, 1, false)
+		}
+		if mine >= p.n && rest == nil {
+			rest = append([]uint32{}, c.members[:i]...)
+		} else if rest != nil && mine < p.n {
+			rest = append(rest, m)
+		}
+	}
+	members := c.members
+	if rest != nil {
+		members = rest
+	}
+	pairs := c.size()*p.n - met
+	everybody := false // knows one of them
+	for _, n := range of {
+		everybody = everybody || n >= c.size()
+	}
+	if !everybody {
+		tell(v, z, members, p, nil, pairs, false)
+		return
+	}
+	var about []uint32
+	x.each(p, func(class int32) {
+		for _, person := range x.about[class].members {
+			if of[person] < c.size() {
+				about = append(about, person)
+			}
+		}
+	})
+	tell(v, z, members, nil, about, pairs, false)
+}
+
+// classOf is the class of a person of ours, among those of the two sides.
+func (work *wideWork) classOf(person uint32) int32 {
+	if work.people == nil {
+		work.people = make([]int32, work.sides[0].inv.people.n)
+		for k, a := range work.about[catalogue.Person] {
+			for _, i := range a.members {
+				work.people[i] = int32(k)
+			}
+		}
+	}
+	return work.people[person]
 }
 
 // WideSum counts a wide action: parties, resources, and pairs of them.
@@ -401,7 +487,9 @@ type WideSum struct {
 type wideCount struct {
 	parties   map[uint32]bool
 	crowds    map[*crowd]bool
-	resources map[uint32]bool
+	divided   *division
+	parts     reached
+	resources map[uint32]bool // besides
 	pairs     int
 }
 
@@ -417,13 +505,16 @@ func (n *wideCount) add(m *wideMove) {
 			n.parties[p] = true
 		}
 	}
+	if n.divided = m.divided; m.part != nil {
+		n.parts.add(m.part)
+	}
 	for _, r := range m.resources {
 		n.resources[r] = true
 	}
 }
 
 func (n *wideCount) sum(act catalogue.ActionID, kind catalogue.ResourceKind, scope string) WideSum {
-	out := WideSum{Action: act, Kind: kind, Resources: len(n.resources), Pairs: n.pairs, Scope: scope}
+	out := WideSum{Action: act, Kind: kind, Resources: n.parts.count(n.divided, n.resources), Pairs: n.pairs, Scope: scope}
 	for c := range n.crowds {
 		out.Parties += c.size()
 		for _, m := range c.members {
@@ -467,21 +558,41 @@ func wideSums(in map[wideKey]*wideCount) []WideSum {
 }
 
 // Wide counts what everybody outside may do without a role: action by action the
-// parties, the resources and the pairs of both (model §7).
+// parties, the resources and the pairs of both (model §7). It uses all processors.
 func (s *Snapshot) Wide(at moment.Moment, stop func() error) ([]WideSum, error) {
-	in := map[wideKey]*wideCount{}
-	err := wide(s, s, at, func(catalogue.ActionID) bool { return true }, true, stop, func(m *wideMove) {
-		k := m.key()
-		if in[k] == nil {
-			in[k] = &wideCount{}
+	work := newWideWork(s, s, at)
+	if work.about[catalogue.Person] != nil && len(work.about[catalogue.Person]) > 0 {
+		work.classOf(work.about[catalogue.Person][0].members[0]) // before several ask for it
+	}
+	sums := make([]map[wideKey]*wideCount, len(wideActions))
+	errs := make([]error, len(wideActions))
+	var next atomic.Int32
+	var group sync.WaitGroup
+	for range runtime.GOMAXPROCS(0) {
+		group.Go(func() {
+			for {
+				i := int(next.Add(1)) - 1
+				if i >= len(wideActions) {
+					return
+				}
+				in := map[wideKey]*wideCount{}
+				errs[i] = work.ask(&wideActions[i], true, true, stop, func(m *wideMove) {
+					k := m.key()
+					if in[k] == nil {
+						in[k] = &wideCount{}
+					}
+					in[k].add(m)
+				})
+				sums[i] = in
+			}
+		})
+	}
+	group.Wait()
+	all := map[wideKey]*wideCount{}
+	for _, in := range sums {
+		for k, n := range in {
+			all[k] = n
 		}
-		in[k].add(m)
-	})
-	return wideSums(in), err
-}
-
-// WideCost estimates how many decisions Wide would take.
-func (s *Snapshot) WideCost(at moment.Moment) int {
-	people, doors := len(s.reversed().alike), len(s.reversed().doors)
-	return len(crowds(s, s, at)) * (people*9 + doors*4)
+	}
+	return wideSums(all), errors.Join(errs...)
 }

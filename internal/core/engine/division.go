@@ -1,0 +1,534 @@
+package engine
+
+import (
+	"encoding/binary"
+	"slices"
+
+	"wexillum.example/internal/core/catalogue"
+	"wexillum.example/internal/core/moment"
+	"wexillum.example/internal/core/world"
+)
+
+// Crowds times people is the square of a world. It need not be asked: what an action asks of a person of
+// ours, or of a meeting, is a few values, and nearly all people and meetings say the same of them. So those
+// that say the same are put together for each action, and asked once for each crowd. Apart are those that
+// name the crowd: by an exception towards it, a list of domains or a space's parties. They are found from
+// the crowd, so that nobody goes through all of them.
+
+// alikeGroup is classes of resources that answer one action alike for whoever they do not name.
+type alikeGroup struct {
+	classes []int32 // of about, in their order
+	n       int     // resources in them
+}
+
+// division is the resources of one kind, divided for one action.
+type division struct {
+	kind   catalogue.ResourceKind
+	about  []alike
+	groups []alikeGroup
+	of     []int32 // by class: its group
+	naming *namingIndex
+}
+
+// namingIndex finds classes of resources from those whom they name. There is one for each kind.
+type namingIndex struct {
+	by      [2]map[partyRef][]namedBy // on each side
+	courses map[uint32]int32          // by space: its class
+}
+
+// namedBy is one class and by what it names somebody: 1 + an exception, or one of the marks below.
+type namedBy struct {
+	class int32
+	how   int32
+}
+
+const (
+	inDomains = -1 // a meeting's list
+	inParties = -2 // of a course, or of the space of a meeting
+	isGiven   = -3 // somebody was given something in a course
+)
+
+// named calls add for whomever the exceptions of a person name, as far as they are in force.
+func (s *Snapshot) namedByExceptions(person uint32, at moment.Moment, add func(r partyRef, exception int32)) {
+	if person == none || int(person) >= len(s.pol.concerned) || !s.pol.concerned[person] {
+		return
+	}
+	each := func(which []int32) {
+		for _, i := range which {
+			x := &s.pol.except[i]
+			if x.parties == nil || !moment.Within(at, x.from, x.until) {
+				continue
+			}
+			for _, r := range x.parties {
+				add(r, i+1)
+			}
+		}
+	}
+	each(s.pol.byPerson[person])
+	l := s.inv.people.at(person).groups
+	for _, g := range s.inv.lists[l.off : l.off+l.n] {
+		if g < uint32(len(s.pol.byGroup)) {
+			each(s.pol.byGroup[g])
+		}
+	}
+}
+
+// namingOf finds whom the classes of a kind name, on two sides of one inventory.
+func namingOf(sides [2]*Snapshot, kind catalogue.ResourceKind, about []alike, at moment.Moment) *namingIndex {
+	x := &namingIndex{}
+	for side, s := range sides {
+		x.by[side] = map[partyRef][]namedBy{}
+		add := func(r partyRef, class int, how int32) {
+			x.by[side][r] = append(x.by[side][r], namedBy{int32(class), how})
+		}
+		for k := range about {
+			switch kind {
+			case catalogue.OurDirectory:
+			case catalogue.Space:
+				if x.courses == nil {
+					x.courses = map[uint32]int32{}
+				}
+				x.courses[about[k].members[0]] = int32(k)
+				p := s.inv.spaces.at(about[k].members[0]).parties
+				for _, r := range s.inv.refs[p.off : p.off+p.n] {
+					add(r, k, inParties)
+				}
+			case catalogue.Meeting:
+				m := s.inv.meetings.at(about[k].members[0])
+				for _, d := range s.inv.lists[m.domains.off : m.domains.off+m.domains.n] {
+					add(partyRef{what: 1, index: d}, k, inDomains)
+				}
+				if m.space != none {
+					p := s.inv.spaces.at(m.space).parties
+					for _, r := range s.inv.refs[p.off : p.off+p.n] {
+						add(r, k, inParties)
+					}
+				}
+				s.namedByExceptions(m.host, at, func(r partyRef, e int32) { add(r, k, e) })
+			default:
+				s.namedByExceptions(about[k].members[0], at, func(r partyRef, e int32) { add(r, k, e) })
+			}
+		}
+	}
+	return x
+}
+
+// namedFor returns, by class, how the resources of some classes name a crowd; nil where none do.
+func (x *namingIndex) namedFor(sides [2]*Snapshot, c *crowd) map[int32][]int32 {
+	if len(c.members) == 0 || len(x.by[0])+len(x.by[1])+len(x.courses) == 0 {
+		return nil
+	}
+	var out map[int32][]int32
+	i := c.members[0]
+	for side, s := range sides {
+		q := s.inv.parties.at(i)
+		add := func(class, how int32) {
+			if out == nil {
+				out = map[int32][]int32{}
+			}
+			if how = how*2 + int32(side); !slices.Contains(out[class], how) {
+				out[class] = append(out[class], how)
+			}
+		}
+		look := func(r partyRef) {
+			for _, n := range x.by[side][r] {
+				add(n.class, n.how)
+			}
+		}
+		given := func(list []grant) {
+			for k := range list {
+				if class, ok := x.courses[list[k].resource]; ok {
+					add(class, isGiven)
+				}
+			}
+		}
+		if x.courses != nil {
+			given(s.inv.given(q.grants))
+		}
+		if d := &s.pol.domains[q.domain]; d.kind == partnerDomain && !c.like[side].barred {
+			look(partyRef{what: 0, index: d.partner})
+		}
+		look(partyRef{what: 1, index: q.domain})
+		for _, g := range s.inv.lists[q.groups.off : q.groups.off+q.groups.n] {
+			look(partyRef{what: 2, index: g})
+			if x.courses != nil {
+				given(s.inv.given(s.inv.groups.at(g).grants))
+			}
+		}
+		look(partyRef{what: 3, index: i})
+	}
+	for _, hows := range out {
+		slices.Sort(hows)
+	}
+	return out
+}
+
+// asksOf lists the rules that an action asks.
+var asksOf = func() (out [64][]catalogue.RuleID) {
+	for r := range catalogue.Rules() {
+		for _, a := range catalogue.AskedBy(catalogue.RuleID(r)) {
+			out[a] = append(out[a], catalogue.RuleID(r))
+		}
+	}
+	return out
+}()
+
+// sort divides classes by what an action asks of them. Whom they name is left aside.
+func sortFor(sides [2]*Snapshot, w *wideAction, about []alike, naming *namingIndex, at moment.Moment) *division {
+	out := &division{kind: w.kind, about: about, of: make([]int32, len(about)), naming: naming}
+	groups := map[string]int32{}
+	var key []byte
+	for k := range about {
+		key = key[:0]
+		for _, s := range sides {
+			key = s.saysTo(key, w, about[k].members[0], at)
+		}
+		g, ok := groups[string(key)]
+		if !ok {
+			g = int32(len(out.groups))
+			groups[string(key)] = g
+			out.groups = append(out.groups, alikeGroup{})
+		}
+		out.of[k] = g
+		x := &out.groups[g]
+		x.classes, x.n = append(x.classes, int32(k)), x.n+len(about[k].members)
+	}
+	return out
+}
+
+// saysTo appends all that a resource says to an action but whom it names.
+func (s *Snapshot) saysTo(key []byte, w *wideAction, i uint32, at moment.Moment) []byte {
+	inv := &s.inv
+	person := none
+	value := func(v catalogue.Value) { key = binary.AppendVarint(key, int64(v)) }
+	// What a space and a meeting in it say together, as far as the limit lets it.
+	both := func(space, near uint32) {
+		for _, rule := range asksOf[w.act] {
+			if ruleLayers[rule]&(catalogue.AtSpace|catalogue.AtItem) == 0 {
+				continue
+			}
+			v, shape := catalogue.Unset, ruleShape[rule]
+			if space != none && ruleLayers[rule]&catalogue.AtSpace != 0 {
+				v = inv.rows[space][rule]
+			}
+			if near != none && ruleLayers[rule]&catalogue.AtItem != 0 {
+				v = join(shape, v, inv.rows[near][rule])
+			}
+			if v != catalogue.Unset && shape != catalogue.Choice {
+				v = join(shape, v, s.pol.limit[rule])
+			}
+			value(v)
+		}
+	}
+	flags := func(fs ...bool) {
+		for _, f := range fs {
+			key = append(key, map[bool]byte{false: 0, true: 1}[f])
+		}
+	}
+	switch w.kind {
+	case catalogue.OurDirectory:
+	case catalogue.Space:
+		sp := inv.spaces.at(i)
+		flags(sp.anyParty, sp.parties.n > 0, sp.house)
+		both(sp.rules, none)
+		return key
+	case catalogue.Meeting:
+		m := inv.meetings.at(i)
+		flags(m.standingRoom, m.passcode, m.lists.n > 0 && m.domains.n == 0, m.domains.n > 0, m.space != none)
+		rules := none
+		if m.space != none {
+			sp := inv.spaces.at(m.space)
+			rules = sp.rules
+			flags(sp.anyParty, sp.parties.n > 0)
+		}
+		both(rules, m.rules)
+		person = m.host
+	default:
+		person = i
+	}
+	if person == none || int(person) >= len(s.pol.concerned) || !s.pol.concerned[person] {
+		flags(false)
+		return key
+	}
+	flags(true)
+	a := asker{s: s, q: &Question{At: at}, at: at}
+	in := &about{person: person, space: none, near: none} // towards nobody: what names somebody is left aside
+	for _, rule := range asksOf[w.act] {
+		if ruleLayers[rule]&catalogue.AtPeople != 0 {
+			value(a.peopleValue(rule, in, nil))
+		}
+	}
+	return key
+}
+
+// parted is a part of the resources that answers a crowd alike: a group but for some of its classes, or
+// classes that name the crowd.
+type parted struct {
+	first   int32          // one of its classes
+	group   int32          // none of the groups: -1
+	but     map[int32]bool // classes of the group that are not in it; nil for none
+	classes []int32        // where it is no group
+	n       int            // resources in it
+}
+
+// part divides the resources for one crowd, into at most some more parts than there are groups.
+func (x *division) part(sides [2]*Snapshot, c *crowd, out []parted) []parted {
+	out = out[:0]
+	named := x.naming.namedFor(sides, c)
+	var buts map[int32]map[int32]bool // by group
+	var apart []parted
+	if len(named) > 0 {
+		buts = map[int32]map[int32]bool{}
+		at := map[string]int{}
+		classes := make([]int32, 0, len(named))
+		for k := range named {
+			classes = append(classes, k)
+		}
+		slices.Sort(classes)
+		var key []byte
+		for _, k := range classes {
+			g := x.of[k]
+			if buts[g] == nil {
+				buts[g] = map[int32]bool{}
+			}
+			buts[g][k] = true
+			key = binary.AppendVarint(key[:0], int64(g))
+			for _, how := range named[k] {
+				if how < 0 {
+					key = binary.AppendVarint(key, int64(how))
+				}
+				if how < 2*inParties {
+					key = binary.AppendVarint(key, int64(k)) // by itself
+				}
+			}
+			if named[k][len(named[k])-1] > 0 { // a person's own exceptions come before those of their groups: only the same ones are alike
+				key = x.theirs(key, sides, k)
+			}
+			p, ok := at[string(key)]
+			if !ok {
+				p = len(apart)
+				at[string(key)], apart = p, append(apart, parted{first: k, group: -1})
+			}
+			apart[p].classes, apart[p].n = append(apart[p].classes, k), apart[p].n+len(x.about[k].members)
+		}
+	}
+	for g := range x.groups {
+		p := parted{first: x.groups[g].classes[0], group: int32(g), n: x.groups[g].n}
+		if but := buts[int32(g)]; len(but) > 0 {
+			p.but, p.first = but, -1
+			for k := range but {
+				p.n -= len(x.about[k].members)
+			}
+			for _, k := range x.groups[g].classes {
+				if !but[k] {
+					p.first = k
+					break
+				}
+			}
+		}
+		if p.first >= 0 {
+			out = append(out, p)
+		}
+	}
+	return append(out, apart...)
+}
+
+// theirs appends by which exceptions the person is named whom a class is about: their class among people.
+func (x *division) theirs(key []byte, sides [2]*Snapshot, class int32) []byte {
+	for _, s := range sides {
+		person := x.about[class].members[0]
+		if x.kind == catalogue.Meeting {
+			person = s.inv.meetings.at(person).host
+		}
+		key = binary.AppendVarint(key, int64(s.reversed().alikeOf[person]))
+	}
+	return key
+}
+
+// has reports whether a class is in a part.
+func (x *division) has(p *parted, class int32) bool {
+	if p.group < 0 {
+		return slices.Contains(p.classes, class)
+	}
+	return x.of[class] == p.group && !p.but[class]
+}
+
+// each calls fn for every class of a part.
+func (x *division) each(p *parted, fn func(class int32)) {
+	classes := p.classes
+	if p.group >= 0 {
+		classes = x.groups[p.group].classes
+	}
+	for _, k := range classes {
+		if !p.but[k] {
+			fn(k)
+		}
+	}
+}
+
+// reached is the union of parts: groups but for what every crowd missed of them, and classes.
+type reached struct {
+	missed  map[int32]map[int32]bool // by group that any crowd reached: the classes that no crowd reached with it
+	classes map[int32]bool
+}
+
+func (r *reached) add(p *parted) {
+	if r.missed == nil {
+		r.missed, r.classes = map[int32]map[int32]bool{}, map[int32]bool{}
+	}
+	if p.group < 0 {
+		for _, k := range p.classes {
+			r.classes[k] = true
+		}
+		return
+	}
+	missed, before := r.missed[p.group]
+	switch {
+	case !before:
+		r.missed[p.group] = p.but
+	case len(missed) > 0:
+		both := map[int32]bool{}
+		for k := range missed {
+			if p.but[k] {
+				both[k] = true
+			}
+		}
+		r.missed[p.group] = both
+	}
+}
+
+// count returns how many resources are in the union, with some more that may be in it already.
+func (r *reached) count(x *division, more map[uint32]bool) (n int) {
+	if x == nil {
+		return len(more)
+	}
+	in := func(k int32) bool {
+		if r.classes[k] {
+			return true
+		}
+		missed, ok := r.missed[x.of[k]]
+		return ok && !missed[k]
+	}
+	for k := range x.about {
+		if in(int32(k)) {
+			n += len(x.about[k].members)
+			if len(more) > 0 {
+				for _, i := range x.about[k].members {
+					delete(more, i)
+				}
+			}
+		}
+	}
+	return n + len(more)
+}
+
+// known keeps what one action answered crowds that are alike, but for what names them, about resources that
+// are: so neither partners nor people multiply what is asked.
+type known struct {
+	sides [2]*Snapshot
+	at    moment.Moment
+	rules []catalogue.RuleID // that a partner may set
+	keys  []catalogue.Key
+	signs map[string]int32
+	told  [][]answered // by sign, then by group
+	key   []byte
+	by    [2]map[uint32]string // by partner: what it says
+}
+
+type answered struct {
+	asked       bool
+	left, right Verdict
+}
+
+func newKnown(sides [2]*Snapshot, w *wideAction, at moment.Moment) *known {
+	k := &known{sides: sides, at: at, signs: map[string]int32{}}
+	for _, r := range asksOf[w.act] {
+		if ruleLayers[r]&catalogue.AtPartner != 0 {
+			k.rules = append(k.rules, r)
+		}
+	}
+	ask := func(keys ...catalogue.Key) {
+		for _, key := range keys {
+			if !slices.Contains(k.keys, key) {
+				k.keys = append(k.keys, key)
+			}
+		}
+	}
+	for _, x := range w.act.Get().Rows(w.kind) {
+		if x != nil {
+			ask(x.Key)
+			ask(x.Also...)
+		}
+	}
+	if w.kind == catalogue.Meeting { // the door lets those through who are open for meetings
+		ask(catalogue.In(catalogue.Meetings))
+	}
+	k.by[0], k.by[1] = map[uint32]string{}, map[uint32]string{}
+	return k
+}
+
+// sign numbers what tells a crowd apart for the action, but for what names it.
+func (k *known) sign(c *crowd) int32 {
+	k.key = k.key[:0]
+	if len(c.members) == 0 {
+		k.key = append(k.key, "links"...)
+	}
+	for side := range k.sides {
+		l := c.like[side]
+		k.key = append(k.key, byte(l.kind), byte(l.state), byte(l.facts), packed(l.terms, l.record, l.joined, l.barred))
+		if l.partner != none && len(c.members) > 0 {
+			k.key = append(k.key, k.partner(side, l.partner)...)
+		}
+		k.key = append(k.key, 0xff)
+	}
+	n, ok := k.signs[string(k.key)]
+	if !ok {
+		n = int32(len(k.told))
+		k.signs[string(k.key)], k.told = n, append(k.told, nil)
+	}
+	return n
+}
+
+// partner writes what a partner says to the action.
+func (k *known) partner(side int, i uint32) string {
+	if said, ok := k.by[side][i]; ok {
+		return said
+	}
+	pol := k.sides[side].pol
+	var out []byte
+	if i < uint32(len(pol.partners)) {
+		p, rest := &pol.partners[i], &pol.rest[i]
+		out = append(out, packed(p.exists, p.standing == world.Suspended, p.standing == world.Ended && k.at >= rest.endedAt))
+		for _, key := range k.keys {
+			out = append(out, byte(p.opened[key]), packed(p.still&(1<<key) != 0))
+			st := &rest.stance[key]
+			out = append(out, byte(st.says), st.features, packed(k.at >= st.expires))
+		}
+		for _, r := range k.rules {
+			v := pol.rows[p.rules][r]
+			if v != catalogue.Unset && ruleShape[r] != catalogue.Choice { // looser than the limit is as loose as that
+				v = join(ruleShape[r], v, pol.limit[r])
+			}
+			out = binary.AppendVarint(out, int64(v))
+		}
+	}
+	k.by[side][i] = string(out)
+	return string(out)
+}
+
+// answer is where the answer about a group is kept.
+func (k *known) answer(sign, group int32) *answered {
+	for int(group) >= len(k.told[sign]) {
+		k.told[sign] = append(k.told[sign], answered{})
+	}
+	return &k.told[sign][group]
+}
+
+func packed(fs ...bool) (b byte) {
+	for i, f := range fs {
+		if f {
+			b |= 1 << i
+		}
+	}
+	return b
+}
