@@ -1039,6 +1039,13 @@ export interface components {
             text: string;
         };
         Findings: {
+            /**
+             * Format: moment
+             * @description When everything was looked at; with soon
+             */
+            at?: string;
+            /** @description Something changed since, and is being looked at; with soon */
+            behind?: boolean;
             findings: components["schemas"]["Finding"][];
             kinds: components["schemas"]["FindingKind"][];
             next: string;

@@ -2,13 +2,18 @@ package api
 
 import (
 	"context"
+	"time"
 
 	"wexillum.example/internal/answer"
 	"wexillum.example/internal/api/apigen"
 	"wexillum.example/internal/contract"
 	"wexillum.example/internal/core/finding"
+	"wexillum.example/internal/core/moment"
 	"wexillum.example/internal/service"
 )
+
+// soonEnough is how long a page waits for findings of what changed just now.
+const soonEnough = 250 * time.Millisecond
 
 func (s *server) ListFindings(ctx context.Context, r apigen.ListFindingsRequestObject) (apigen.ListFindingsResponseObject, error) {
 	after, err := readCursor(r.Params.Cursor)
@@ -23,7 +28,14 @@ func (s *server) ListFindings(ctx context.Context, r apigen.ListFindingsRequestO
 			Reason: "there is no such kind of finding; those that were noticed stand in kinds",
 		}
 	}
-	all, err := s.Service.Findings(ctx)
+	var all []service.Noticed
+	var at moment.Moment
+	var behind bool
+	if soon := r.Params.Soon != nil && *r.Params.Soon; soon {
+		all, at, behind, err = s.Service.FindingsSoon(ctx, soonEnough)
+	} else {
+		all, err = s.Service.Findings(ctx)
+	}
 	if err != nil {
 		return nil, err
 	}
@@ -31,6 +43,9 @@ func (s *server) ListFindings(ctx context.Context, r apigen.ListFindingsRequestO
 	state := opt(r.Params.State)
 	hints := r.Params.Hints != nil && *r.Params.Hints
 	out := apigen.ListFindings200JSONResponse{Findings: []contract.Finding{}, Kinds: []contract.FindingKind{}}
+	if at != 0 {
+		out.At, out.Behind = ptr(at.String()), &behind
+	}
 	count := map[string]*contract.FindingKind{}
 	started := after == ""
 	for i := range all {

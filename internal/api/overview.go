@@ -28,14 +28,14 @@ func opened(w *world.World, k catalogue.Key) (n int) {
 // monthAgo puts how open each service was beside how open it is, where that was
 // recorded.
 func (s *server) monthAgo(ctx context.Context, out *apigen.Overview200JSONResponse, at moment.Moment) error {
-	then, how, err := s.Service.At(ctx, at)
-	if err != nil || how == service.FromFirst {
+	then, err := s.Service.PolicyThen(ctx, at)
+	if err != nil || then == nil {
 		return err
 	}
 	out.MonthAgo = ptr(at.String())
 	for v := catalogue.Service(0); v < catalogue.NumServices; v++ {
 		x := &out.Services[v]
-		x.OpenedInBefore, x.OpenedOutBefore = ptr(opened(then.Policy(), catalogue.In(v))), ptr(opened(then.Policy(), catalogue.Out(v)))
+		x.OpenedInBefore, x.OpenedOutBefore = ptr(opened(then, catalogue.In(v))), ptr(opened(then, catalogue.Out(v)))
 	}
 	return nil
 }

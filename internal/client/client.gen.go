@@ -7851,6 +7851,18 @@ func NewListFindingsRequest(server string, params *ListFindingsParams) (*http.Re
 
 		}
 
+		if params.Soon != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "soon", *params.Soon, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
 		if params.Hints != nil {
 
 			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "hints", *params.Hints, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {

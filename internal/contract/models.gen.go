@@ -3447,6 +3447,11 @@ type FindingKind struct {
 
 // Findings defines model for Findings.
 type Findings struct {
+	// At When everything was looked at; with soon
+	At *string `json:"at,omitempty"`
+
+	// Behind Something changed since, and is being looked at; with soon
+	Behind   *bool         `json:"behind,omitempty"`
 	Findings []Finding     `json:"findings"`
 	Kinds    []FindingKind `json:"kinds"`
 	Next     string        `json:"next"`
@@ -6355,6 +6360,9 @@ type ListFindingsParams struct {
 	// About Those about this, as space:ID or an address
 	About *string                  `form:"about,omitempty" json:"about,omitempty"`
 	State *ListFindingsParamsState `form:"state,omitempty" json:"state,omitempty"`
+
+	// Soon Do not wait for what changed just now: answer with what was noticed before, and say when that was
+	Soon *bool `form:"soon,omitempty" json:"soon,omitempty"`
 
 	// Hints Also what is merely worth knowing
 	Hints *bool `form:"hints,omitempty" json:"hints,omitempty"`

@@ -5,12 +5,15 @@ import (
 	"crypto/sha256"
 	"encoding/hex"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"strings"
+	"time"
 
 	"wexillum.example/internal/core/finding"
 	"wexillum.example/internal/core/moment"
 	"wexillum.example/internal/store"
+	"wexillum.example/internal/worldfile"
 )
 
 // Noticed is a finding, and who accepted it, if somebody did.
@@ -24,35 +27,157 @@ type noticed struct {
 	head store.Head
 	day  moment.Day
 	all  []finding.Finding
+	at   moment.Moment // when it was looked at
+	done time.Time
+	took time.Duration
 }
 
-// Findings lists what is noticed now, each with the acceptance that is in force.
-// Finding everything reads the whole inventory; it is done once for a state.
-func (s *Service) Findings(ctx context.Context) ([]Noticed, error) {
-	s.notice.Lock()
-	defer s.notice.Unlock()
+// noticing is a look at everything that is under way.
+type noticing struct {
+	done chan struct{} // closed at its end
+	err  error
+}
+
+// worldKinds are what findings are made of, as the journal calls it; nothing else that is journaled changes them.
+var worldKinds = append(worldfile.StoredKinds(), "import", "forgotten")
+
+// noticedNow returns what was found where that still holds: since then nothing changed that findings are made of.
+// s.notice is held.
+func (s *Service) noticedNow(ctx context.Context) (*noticed, error) {
+	st, n := s.State(), s.noticed
+	if n == nil || n.day != moment.DayOf(s.Now(), st.Zone()) {
+		return nil, nil
+	}
+	if n.head != st.Head {
+		touched, err := s.store.Touched(ctx, n.head.Seq, st.Head.Seq, worldKinds...)
+		if err != nil || touched || n.head.Seq > st.Head.Seq {
+			return nil, err
+		}
+		next := *n
+		next.head = st.Head
+		s.noticed, n = &next, &next
+	}
+	return n, nil
+}
+
+// lookAround begins to look at everything, if nobody does. s.notice is held.
+func (s *Service) lookAround() *noticing {
+	if s.noticing != nil {
+		return s.noticing
+	}
+	x := &noticing{done: make(chan struct{})}
+	s.noticing = x
+	go func() {
+		n, err := s.noticeAll(context.Background())
+		s.notice.Lock()
+		if err == nil {
+			s.noticed = n
+		}
+		s.noticing, x.err = nil, err
+		s.notice.Unlock()
+		close(x.done)
+	}()
+	return x
+}
+
+// noticeAll finds everything that is noticed of the present state. It reads the whole inventory.
+func (s *Service) noticeAll(ctx context.Context) (*noticed, error) {
+	begun := time.Now()
 	st, now := s.State(), s.Now()
-	day := moment.DayOf(now, st.Zone())
-	if n := s.noticed; n == nil || n.head != st.Head || n.day != day {
-		w, unread, err := s.WorldAndUnread(ctx, st.Head)
+	w, unread, err := s.WorldAndUnread(ctx, st.Head)
+	if err != nil {
+		return nil, err
+	}
+	all := finding.Find(w, st.Snapshot, now)
+	for _, u := range unread {
+		about := u.Kind + ":" + u.ID
+		all = append(all, finding.Finding{ID: "record_unread " + about, Kind: "record_unread", About: []string{about}, Cause: u.Text()})
+	}
+	return &noticed{st.Head, moment.DayOf(now, st.Zone()), all, now, time.Now(), time.Since(begun)}, nil
+}
+
+// Findings lists what is noticed now, each with the acceptance that is in force. In a large world that takes
+// seconds after a change of what findings are made of; it is done once for whoever asks meanwhile.
+func (s *Service) Findings(ctx context.Context) ([]Noticed, error) {
+	from, looked := s.State().Head.Seq, false
+	for {
+		s.notice.Lock()
+		n, err := s.noticedNow(ctx)
+		if err == nil && n == nil && looked && s.noticed.head.Seq >= from {
+			n = s.noticed // what changed while it was looked is for whoever asks next
+		}
+		var x *noticing
+		if err == nil && n == nil {
+			x = s.lookAround()
+		}
+		s.notice.Unlock()
 		if err != nil {
 			return nil, err
 		}
-		all := finding.Find(w, st.Snapshot, now)
-		for _, u := range unread {
-			all = append(
-				all,
-				finding.Finding{
-					ID:    "record_unread " + u.Kind + ":" + u.ID,
-					Kind:  "record_unread",
-					About: []string{u.Kind + ":" + u.ID},
-					Cause: u.Text(),
-				},
-			)
+		if n != nil {
+			return s.accepted(ctx, n)
 		}
-		s.noticed = &noticed{st.Head, day, all}
+		select {
+		case <-ctx.Done():
+			return nil, ctx.Err()
+		case <-x.done:
+			if looked = true; x.err != nil {
+				return nil, x.err
+			}
+		}
 	}
-	all := s.noticed.all
+}
+
+// rests is how many times as long as a look at everything took nobody looks again, where what was found before is
+// good enough for the moment.
+const rests = 4
+
+// FindingsSoon lists what is noticed, and does not wait longer than so for it where something was noticed before: then it
+// says when that was, and that it is behind.
+func (s *Service) FindingsSoon(ctx context.Context, wait time.Duration) (list []Noticed, at moment.Moment, behind bool, err error) {
+	s.notice.Lock()
+	n, err := s.noticedNow(ctx)
+	old := s.noticed
+	var x *noticing
+	if err == nil && n == nil && old != nil {
+		if x = s.noticing; x == nil && time.Since(old.done) >= rests*old.took {
+			x = s.lookAround()
+		}
+	}
+	s.notice.Unlock()
+	switch {
+	case err != nil:
+		return nil, 0, false, err
+	case n != nil:
+		list, err = s.accepted(ctx, n)
+		return list, n.at, false, err
+	case old == nil:
+		list, err = s.Findings(ctx)
+		return list, s.Now(), false, err
+	}
+	if x != nil {
+		limit := time.NewTimer(wait)
+		defer limit.Stop()
+		select {
+		case <-x.done:
+			s.notice.Lock()
+			old = s.noticed
+			n, err = s.noticedNow(ctx)
+			s.notice.Unlock()
+			if err = errors.Join(x.err, err); err != nil {
+				return nil, 0, false, err
+			}
+		case <-limit.C:
+		case <-ctx.Done():
+		}
+	}
+	list, err = s.accepted(ctx, old)
+	return list, old.at, n == nil, err
+}
+
+// accepted adds what systems show, and who accepted what.
+func (s *Service) accepted(ctx context.Context, n *noticed) ([]Noticed, error) {
+	now, all := s.Now(), n.all
 	systems, err := s.systemFindings(ctx, now) // readings are in no journal
 	if err != nil {
 		return nil, err

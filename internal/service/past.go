@@ -6,6 +6,7 @@ import (
 
 	"wexillum.example/internal/core/engine"
 	"wexillum.example/internal/core/moment"
+	"wexillum.example/internal/core/world"
 	"wexillum.example/internal/store"
 )
 
@@ -25,6 +26,9 @@ const (
 type past struct {
 	sync.Mutex
 	states []*State // the last used first
+
+	policy   *world.World // of a revision
+	revision uint64
 }
 
 // keptPast is how many are kept; of large worlds one, because each is as large as
@@ -34,6 +38,29 @@ func (s *Service) keptPast() int {
 		return 1
 	}
 	return 4
+}
+
+// PolicyThen returns the policy that was in force at a moment of the past; nil where nothing was recorded yet. It reads
+// no inventory.
+func (s *Service) PolicyThen(ctx context.Context, at moment.Moment) (*world.World, error) {
+	head, first, err := s.store.HeadAt(ctx, at.Time())
+	if err != nil || first || head == (store.Head{}) {
+		return nil, err
+	}
+	if now := s.State(); head.Revision == now.Head.Revision {
+		return now.Policy(), nil
+	}
+	p := &s.past
+	p.Lock()
+	defer p.Unlock()
+	if p.policy == nil || p.revision != head.Revision {
+		w, err := s.store.Policy(ctx, head)
+		if err != nil {
+			return nil, err
+		}
+		p.policy, p.revision = w, head.Revision
+	}
+	return p.policy, nil
 }
 
 // At returns the state that a moment is asked of: the present one from now on,

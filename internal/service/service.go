@@ -32,9 +32,10 @@ type Service struct {
 	bearers   sync.Map   // by hash of a token: bearer
 	fresh     sync.Mutex // one at a time brings the state up to date
 
-	past    past
-	notice  sync.Mutex // guards noticed
-	noticed *noticed
+	past     past
+	notice   sync.Mutex // guards noticed
+	noticed  *noticed
+	noticing *noticing // nil where nobody looks
 
 	begin beginning
 

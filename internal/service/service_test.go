@@ -399,3 +399,51 @@ func TestTokensWithoutDatabase(t *testing.T) {
 		t.Errorf("after five minutes: %+v, %v", who, err)
 	}
 }
+
+// TestFindingsSoon: what is journaled and changes nothing of what findings are made of has nobody look again; what does is
+// found by whoever waits, and whoever does not wait is told that it is behind.
+func TestFindingsSoon(t *testing.T) {
+	s, _ := start(t, dbtest.DSN(t))
+	ctx := t.Context()
+	_, err := s.Load(ctx, "test", "", "w", []byte("wexillum: 1\norganisation: {name: O, domains: [ours.example], time_zone: UTC}\npartners: [{id: p, name: P}]\n"), false)
+	check(t, err)
+	find := func() string {
+		t.Helper()
+		list, err := s.Findings(ctx)
+		check(t, err)
+		var ids []string
+		for _, f := range list {
+			ids = append(ids, f.ID)
+		}
+		return strings.Join(ids, ", ")
+	}
+	first := find()
+	looked := s.noticed.done
+	check(t, s.MakeAccount(ctx, "test", "", Account{Name: "captain", Role: "administrator"}, "a long password"))
+	if find() != first || s.noticed.done != looked {
+		t.Error("an account had everything looked at again")
+	}
+	check(t, s.SetRule(ctx, "test", "", RuleChange{Rule: "spaces.pages", Limit: "off", Default: "off"}))
+	_, err = s.Load(ctx, "test", "", "w", []byte("wexillum: 1\npeople: [{id: ann, name: Ann, address: ann@ours.example}]\nguests: [{address: x@p.example, sponsor: ann}]\n"), false)
+	check(t, err)
+	// Somebody looks already, and takes long.
+	s.notice.Lock()
+	held := &noticing{done: make(chan struct{})}
+	s.noticing = held
+	s.notice.Unlock()
+	list, at, behind, err := s.FindingsSoon(ctx, time.Millisecond)
+	check(t, err)
+	if !behind || at == 0 || len(list) != len(strings.Split(first, ", ")) {
+		t.Errorf("whoever does not wait: %v behind %v, %v", at, behind, list)
+	}
+	s.notice.Lock()
+	s.noticing = nil
+	s.notice.Unlock()
+	close(held.done)
+	if got := find(); !strings.Contains(got, "guest_without_purpose x@p.example") {
+		t.Errorf("whoever waits: %s", got)
+	}
+	if _, _, behind, err := s.FindingsSoon(ctx, time.Millisecond); err != nil || behind {
+		t.Errorf("what was just found: behind %v, %v", behind, err)
+	}
+}

@@ -243,9 +243,10 @@ type Ending struct {
 
 // EndingSoon lists records and grants whose own end lies in [from, until).
 func (s *Store) EndingSoon(ctx context.Context, from, until int64, limit int) (out []Ending, err error) {
-	err = each(ctx, s.db, "SELECT 'record', address, ends FROM guest WHERE until_seq = ? AND ends >= ? AND ends < ? UNION ALL "+
-		"SELECT resource, party, ends FROM `grant` WHERE until_seq = ? AND ends >= ? AND ends < ? ORDER BY 3, 2, 1 LIMIT ?",
-		[]any{open, from, until, open, from, until, limit}, func(r *sql.Rows) error {
+	some := 20 * limit // many end on the same day; of those the first by name are told
+	err = each(ctx, s.db, "(SELECT 'record', address, ends FROM guest WHERE until_seq = ? AND ends >= ? AND ends < ? ORDER BY ends LIMIT ?) UNION ALL "+
+		"(SELECT resource, party, ends FROM `grant` WHERE until_seq = ? AND ends >= ? AND ends < ? ORDER BY ends LIMIT ?) ORDER BY 3, 2, 1 LIMIT ?",
+		[]any{open, from, until, some, open, from, until, some, limit}, func(r *sql.Rows) error {
 			var e Ending
 			err := r.Scan(&e.What, &e.Who, &e.When)
 			out = append(out, e)

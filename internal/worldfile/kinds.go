@@ -70,6 +70,14 @@ var Sections = func() (out []string) {
 	return
 }()
 
+// StoredKinds are all kinds as the database and the journal call them.
+func StoredKinds() (out []string) {
+	for i := range kinds {
+		out = append(out, kinds[i].stored)
+	}
+	return out
+}
+
 // PolicySections are those of policy, in the same order.
 var PolicySections = func() (out []string) {
 	for i := range kinds {

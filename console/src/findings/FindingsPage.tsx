@@ -3,7 +3,7 @@ import { useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
 import { useSearchParams } from 'react-router'
 import { call, query, type Findings } from '../api'
-import { Empty, Page, Waiting, Wrong } from '../parts/bits'
+import { Empty, Page, Waiting, when, Wrong } from '../parts/bits'
 import { FindingList } from './FindingList'
 
 export function FindingsPage({ role }: { role: string }) {
@@ -12,7 +12,8 @@ export function FindingsPage({ role }: { role: string }) {
   const [state, setState] = useState('open')
   const found = useInfiniteQuery({
     queryKey: ['findings', kind, state],
-    queryFn: ({ pageParam }) => call<Findings>('GET', `/api/v1/findings${query({ kind, state, cursor: pageParam })}`),
+    queryFn: ({ pageParam }) => call<Findings>('GET', `/api/v1/findings${query({ kind, state, soon: 'true', cursor: pageParam })}`),
+    refetchInterval: (q) => (q.state.data?.pages.some((p) => p.behind) ? 4000 : false),
     initialPageParam: '',
     getNextPageParam: (p) => p.next || undefined,
     placeholderData: (old) => old,
@@ -36,6 +37,11 @@ export function FindingsPage({ role }: { role: string }) {
     >
       {found.error && <Wrong error={found.error} retry={() => void found.refetch()} />}
       {!found.data && !found.error && <Waiting what="Looking" />}
+      {found.data?.pages.some((p) => p.behind) && (
+        <p className="quiet" role="status">
+          As of {when(found.data.pages[0].at ?? '')}. Something changed since; it is being looked at.
+        </p>
+      )}
       <div className="found">
         <nav aria-label="Kinds of finding">
           <ul className="kinds">

@@ -135,7 +135,7 @@ function ToConfirm({ me }: { me: Session }) {
 
 /** What findings expose most parties, the first five. */
 function Exposed() {
-  const { data } = useQuery({ queryKey: ['findings', 'first'], queryFn: () => call<Findings>('GET', '/api/v1/findings') })
+  const { data } = useQuery({ queryKey: ['findings', 'first'], queryFn: () => call<Findings>('GET', '/api/v1/findings?soon=true'), refetchInterval: (q) => (q.state.data?.behind ? 4000 : false) })
   const parties = (f: Findings['findings'][number]) => f.numbers.parties ?? 0
   const top = (data?.findings ?? []).filter((f) => parties(f) > 0).sort((a, b) => parties(b) - parties(a)).slice(0, 5)
   if (top.length === 0) return null

@@ -18,7 +18,14 @@ CREATE TABLE webhook_work (
   until   BIGINT NOT NULL DEFAULT 0
 ) ENGINE=InnoDB DEFAULT CHARACTER SET utf8mb4 COLLATE utf8mb4_nopad_bin;
 
+-- What ends soon is found without reading everything that was ever given.
+ALTER TABLE guest ADD KEY by_end (until_seq, ends);
+ALTER TABLE `grant` ADD KEY by_end (until_seq, ends);
+
 -- +goose Down
+
+ALTER TABLE `grant` DROP KEY by_end;
+ALTER TABLE guest DROP KEY by_end;
 
 DROP TABLE webhook_work;
 ALTER TABLE token DROP COLUMN used_from, DROP COLUMN used;
