@@ -320,7 +320,7 @@ func ReachedBy(s *engine.Snapshot, personID string, at moment.Moment) []contract
 }
 
 // Exception writes an exception. i is its place in the policy.
-func Exception(s *engine.Snapshot, x *world.Exception, i int, at moment.Moment, etag string) contract.Exception {
+func Exception(s *engine.Snapshot, inert *engine.Inert, x *world.Exception, i int, at moment.Moment, etag string) contract.Exception {
 	out := contract.Exception{
 		Id:       x.ID,
 		People:   append([]string{}, x.People...),
@@ -347,8 +347,8 @@ func Exception(s *engine.Snapshot, x *world.Exception, i int, at moment.Moment, 
 		out.Parties = &parties
 	}
 	if out.State != contract.ExceptionStateOver {
-		inert := s.NewInert().ChangesNothing(i, at)
-		out.WithoutEffect = &inert
+		nothing := inert.ChangesNothing(i, at)
+		out.WithoutEffect = &nothing
 	}
 	return out
 }

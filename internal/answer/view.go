@@ -2,7 +2,9 @@ package answer
 
 import (
 	"fmt"
+	"slices"
 	"sort"
+	"strconv"
 	"strings"
 
 	"wexillum.example/internal/contract"
@@ -132,8 +134,20 @@ func (v *View) Audience(r world.Resource, all bool, action string, f Filter, sto
 		}
 		return nil
 	})
-	sort.SliceStable(out, func(i, j int) bool { return AudienceKey(&out[i]) < AudienceKey(&out[j]) })
-	return out, err
+	if err != nil {
+		return nil, err
+	}
+	// Each key is made once, and the long lines are moved once.
+	keys, order := make([]string, len(out)), make([]int32, len(out))
+	for i := range out {
+		keys[i], order[i] = AudienceKey(&out[i]), int32(i)
+	}
+	slices.SortStableFunc(order, func(a, b int32) int { return strings.Compare(keys[a], keys[b]) })
+	sorted := make([]engine.Reached, len(out))
+	for i, k := range order {
+		sorted[i] = out[k]
+	}
+	return sorted, nil
 }
 
 func momentText(m moment.Moment) *string {
@@ -278,7 +292,12 @@ type Meant struct {
 // AudienceKey is what a line of an audience is known by and listed in the order of: those that
 // are known first, by who they are.
 func AudienceKey(x *engine.Reached) string {
-	return fmt.Sprintf("%t %s %s %03d", x.Newcomer, x.Who, x.Resource, x.Action)
+	who, resource := x.Who.String(), x.Resource.String()
+	b := make([]byte, 0, len(who)+len(resource)+12)
+	b = strconv.AppendBool(b, x.Newcomer)
+	b = append(append(append(append(b, ' '), who...), ' '), resource...)
+	b = append(b, ' ', '0'+byte(x.Action/100), '0'+byte(x.Action/10%10), '0'+byte(x.Action%10))
+	return string(b)
 }
 
 // Key is what one that is meant is known by and listed in the order of: known ones first.

@@ -87,6 +87,7 @@ type reverse struct {
 	doors     [][]uint32          // meetings whose doors are alike for whoever holds nothing there
 	doorOf    []int               // by meeting: its place in doors
 	courses   []uint32            // that anybody may try to join
+	excepted  [][]uint32          // by exception: people of ours whom it is about
 	newcomers []Newcomer
 	named     []Newcomer // apart from those: whom exceptions, spaces and meetings name
 }
@@ -176,6 +177,7 @@ func (r *reverse) others(s *Snapshot) {
 		r.doors[k] = append(r.doors[k], i)
 		r.doorOf[i] = k
 	}
+	r.excepted = s.exceptedPeople()
 	r.newcomers = s.Newcomers()
 	r.named = s.namedNewcomers(r.newcomers)
 }

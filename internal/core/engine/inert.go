@@ -11,6 +11,7 @@ type Inert struct {
 	s     *Snapshot
 	near  [catalogue.NumRules][]nearPair
 	ready [catalogue.NumRules]bool
+	in    map[uint32][]addr.Address // by group that an exception names: its parties; made when one is asked for
 }
 
 // nearPair is what a space and something in it say together.
@@ -71,30 +72,63 @@ func (s *Snapshot) People(i int) (ids []string) {
 	return
 }
 
-func (s *Snapshot) peopleOf(i int32) (out []uint32) {
-	has := func(l []int32) bool {
-		for _, j := range l {
-			if i == j {
-				return true
-			}
-		}
-		return false
+func (s *Snapshot) peopleOf(i int32) []uint32 {
+	if by := s.reversed().excepted; int(i) < len(by) {
+		return by[i]
 	}
+	return nil
+}
+
+// exceptedPeople lists, by exception, the people of ours whom it is about, in their order.
+func (s *Snapshot) exceptedPeople() [][]uint32 {
+	out := make([][]uint32, len(s.pol.except))
 	inv := &s.inv
 	for p := uint32(0); p < inv.people.n; p++ {
 		rec := inv.people.at(p)
-		if !rec.exists {
+		if !rec.exists || int(p) >= len(s.pol.concerned) || !s.pol.concerned[p] {
 			continue
 		}
-		in := has(s.pol.byPerson[p])
-		for _, g := range inv.lists[rec.groups.off : rec.groups.off+rec.groups.n] {
-			in = in || g < uint32(len(s.pol.byGroup)) && has(s.pol.byGroup[g])
+		add := func(which []int32) {
+			for _, j := range which {
+				if l := out[j]; len(l) == 0 || l[len(l)-1] != p { // one of a group may be named, too
+					out[j] = append(l, p)
+				}
+			}
 		}
-		if in {
-			out = append(out, p)
+		add(s.pol.byPerson[p])
+		for _, g := range inv.lists[rec.groups.off : rec.groups.off+rec.groups.n] {
+			if g < uint32(len(s.pol.byGroup)) {
+				add(s.pol.byGroup[g])
+			}
 		}
 	}
-	return
+	return out
+}
+
+// partiesIn lists the parties of a group that an exception names.
+func (x *Inert) partiesIn(group uint32) []addr.Address {
+	if x.in == nil {
+		x.in = map[uint32][]addr.Address{}
+		for i := range x.s.pol.except {
+			for _, ref := range x.s.pol.except[i].parties {
+				if ref.what == 2 {
+					x.in[ref.index] = nil
+				}
+			}
+		}
+		inv := &x.s.inv
+		for i := uint32(0); i < inv.parties.n && len(x.in) > 0; i++ {
+			l := inv.parties.at(i).groups
+			for _, g := range inv.lists[l.off : l.off+l.n] {
+				if list, ok := x.in[g]; ok {
+					if a, err := addr.Parse(inv.addressText(i)); err == nil {
+						x.in[g] = append(list, a)
+					}
+				}
+			}
+		}
+	}
+	return x.in[group]
 }
 
 // ChangesNothing reports whether removing exception i of the policy alters no
@@ -184,16 +218,7 @@ func (x *Inert) representatives(exc *exception, others []int32, r catalogue.Rule
 					out = append(out, addr.Newcomer(d))
 				}
 			case 2:
-				for i := uint32(0); i < inv.parties.n; i++ {
-					l := inv.parties.at(i).groups
-					for _, g := range inv.lists[l.off : l.off+l.n] {
-						if g == ref.index {
-							if a, err := addr.Parse(inv.addressText(i)); err == nil {
-								out = append(out, a)
-							}
-						}
-					}
-				}
+				out = append(out, x.partiesIn(ref.index)...)
 			case 3:
 				if a, err := addr.Parse(inv.addressText(ref.index)); err == nil {
 					out = append(out, a)
