@@ -14,6 +14,7 @@ import (
 	"wexillum.example/internal/core/moment"
 	"wexillum.example/internal/core/world"
 	"wexillum.example/internal/service"
+	"wexillum.example/internal/store"
 )
 
 func (s *server) at(st *service.State, text *string) (moment.Moment, error) {
@@ -38,16 +39,15 @@ func (s *server) ListSpaces(ctx context.Context, r apigen.ListSpacesRequestObjec
 	me := whoIs(ctx)
 	out := apigen.ListSpaces200JSONResponse{Spaces: []contract.SpaceBrief{}}
 	counts := st.CountsInSpaces(s.Service.Now())
-	err = s.Service.Spaces(ctx, func(x *world.Space) error {
-		if x.ID <= after || out.Next != "" || q != "" && !strings.Contains(x.ID, q) && !strings.Contains(strings.ToLower(x.Name), q) {
-			return nil
-		}
-		if me.Role == service.Member && !st.BelongsTo(me.Person, world.Resource{Kind: catalogue.Space, ID: x.ID}) {
-			return nil
-		}
+	keep := func(id string) bool {
+		r := world.Resource{Kind: catalogue.Space, ID: id}
+		return (q == "" || strings.Contains(id, q) || strings.Contains(strings.ToLower(st.NameOf(r)), q)) &&
+			(me.Role != service.Member || st.BelongsTo(me.Person, r))
+	}
+	err = s.Service.SpacesAfter(ctx, after, keep, func(x *world.Space) error {
 		if len(out.Spaces) == limit {
 			out.Next = cursor(out.Spaces[limit-1].Id)
-			return nil
+			return store.Enough
 		}
 		n := counts[x.ID]
 		names := []string{}
@@ -192,13 +192,13 @@ func (s *server) ListPeople(ctx context.Context, r apigen.ListPeopleRequestObjec
 		}
 	}
 	out := apigen.ListPeople200JSONResponse{People: []contract.PersonBrief{}}
-	err = s.Service.People(ctx, func(p *world.Person) error {
-		if p.ID <= after || out.Next != "" || q != "" && !strings.Contains(p.ID, q) && !strings.Contains(strings.ToLower(p.Name), q) {
-			return nil
-		}
+	keep := func(id string) bool {
+		return q == "" || strings.Contains(id, q) || strings.Contains(strings.ToLower(s.person(st, id).Name), q)
+	}
+	err = s.Service.PeopleAfter(ctx, after, keep, func(p *world.Person) error {
 		if len(out.People) == limit {
 			out.Next = cursor(out.People[limit-1].Id)
-			return nil
+			return store.Enough
 		}
 		out.People = append(
 			out.People,

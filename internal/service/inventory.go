@@ -30,10 +30,25 @@ func (s *Service) Space(ctx context.Context, id string) (world.Space, error) {
 	return x, err
 }
 
-// Spaces hands over every space, in the order of their ids.
-func (s *Service) Spaces(ctx context.Context, fn func(*world.Space) error) error {
-	return s.store.Records(ctx, "space", "", func(_ string, doc []byte) error {
-		x, err := worldfile.SpaceOf(doc)
+// SpacesAfter hands over spaces behind an id, in the order of their ids, that keep lets through by their id, until fn fails or
+// says that it is store.Enough.
+func (s *Service) SpacesAfter(ctx context.Context, after string, keep func(id string) bool, fn func(*world.Space) error) error {
+	return recordsAfter(ctx, s, "space", after, keep, worldfile.SpaceOf, fn)
+}
+
+// PeopleAfter does the same for people of ours.
+func (s *Service) PeopleAfter(ctx context.Context, after string, keep func(id string) bool, fn func(*world.Person) error) error {
+	return recordsAfter(ctx, s, "person", after, keep, worldfile.PersonOf, fn)
+}
+
+func recordsAfter[T any](
+	ctx context.Context, s *Service, kind, after string, keep func(id string) bool, of func(worldfile.Doc) (T, error), fn func(*T) error,
+) error {
+	return s.store.RecordsAfter(ctx, kind, after, func(id string, doc []byte) error {
+		if !keep(id) {
+			return nil
+		}
+		x, err := of(doc)
 		if err != nil {
 			return err
 		}

@@ -76,16 +76,32 @@ func (s *Store) Records(ctx context.Context, kind, prefix string, fn func(id str
 }
 
 // RecordsAfter hands over the docs of all records of a kind behind an id, in the order of
-// their ids, until fn fails.
+// their ids, until fn fails, or says that it is Enough. It reads some at a time: what nobody wants is not sent.
 func (s *Store) RecordsAfter(ctx context.Context, kind, id string, fn func(id string, doc []byte) error) error {
-	return records(
-		ctx,
-		s.db,
-		"SELECT id, doc FROM record WHERE kind = ? AND id > ? AND until_seq = ? ORDER BY id",
-		[]any{kind, id, open},
-		fn,
-	)
+	const some = 250
+	for {
+		n := 0
+		err := records(
+			ctx,
+			s.db,
+			"SELECT id, doc FROM record WHERE kind = ? AND id > ? AND until_seq = ? ORDER BY id LIMIT ?",
+			[]any{kind, id, open, some},
+			func(next string, doc []byte) error {
+				id, n = next, n+1
+				return fn(next, doc)
+			},
+		)
+		switch {
+		case errors.Is(err, Enough):
+			return nil
+		case err != nil || n < some:
+			return err
+		}
+	}
 }
+
+// Enough ends what is handed over one by one.
+var Enough = errors.New("enough")
 
 func records(ctx context.Context, q querier, query string, args []any, fn func(id string, doc []byte) error) error {
 	return each(ctx, q, query, args, func(r *sql.Rows) error {
