@@ -532,3 +532,108 @@ func packed(fs ...bool) (b byte) {
 	}
 	return b
 }
+
+// herd is crowds of one sign.
+type herd struct {
+	size   int
+	crowds []*crowd
+	named  []map[int32][]int32 // by crowd: the classes that name it; nil for none
+	apart  map[int32]int       // by group: crowds that classes of it name
+}
+
+// somebody finds a crowd and a class of a group that does not name it; nil where every class names everybody.
+func (h *herd) somebody(x *division, group int32) (*crowd, int32) {
+	for i, c := range h.crowds {
+		if len(h.named[i]) == 0 {
+			return c, x.groups[group].classes[0]
+		}
+	}
+	for i, c := range h.crowds {
+		for _, k := range x.groups[group].classes {
+			if h.named[i][k] == nil {
+				return c, k
+			}
+		}
+	}
+	return nil, 0
+}
+
+// count counts an action that asks nobody of contacts or shared spaces. Crowds of one sign are counted together; only
+// what names one of them is counted by itself, so that neither crowds nor people multiply what is done.
+func (work *wideWork) count(w *wideAction, stop func() error) (*wideCount, error) {
+	x := sortFor(work.sides, w, work.about[w.kind], work.naming[w.kind], work.at)
+	known := newKnown(work.sides, w, work.at)
+	n := &wideCount{divided: x}
+	n.begin()
+	s := work.sides[0]
+	yes := func(c *crowd, class int32) bool {
+		v, _ := s.Decide(&Question{Subject: c.who, Action: w.act, Resource: world.Resource{Kind: w.kind, ID: x.about[class].id}, At: work.at})
+		return v.Yes
+	}
+	var herds []*herd
+	for _, c := range work.crowds {
+		if err := stop(); err != nil {
+			return nil, err
+		}
+		sign := int(known.sign(c))
+		for len(herds) <= sign {
+			herds = append(herds, &herd{apart: map[int32]int{}})
+		}
+		h := herds[sign]
+		named := x.naming.namedFor(work.sides, c)
+		h.size, h.crowds, h.named = h.size+c.size(), append(h.crowds, c), append(h.named, named)
+		in := map[int32]bool{}
+		for k := range named {
+			if g := x.of[k]; !in[g] {
+				in[g] = true
+				h.apart[g]++
+			}
+		}
+	}
+	var parts []parted
+	for _, h := range herds {
+		if err := stop(); err != nil {
+			return nil, err
+		}
+		open := map[int32]bool{} // groups that are a yes
+		for g := range x.groups {
+			c, class := h.somebody(x, int32(g))
+			if c == nil || !yes(c, class) {
+				continue
+			}
+			open[int32(g)] = true
+			n.pairs += h.size * x.groups[g].n
+			if h.apart[int32(g)] < len(h.crowds) {
+				n.parts.add(&parted{group: int32(g)})
+			}
+		}
+		for i, c := range h.crowds {
+			named := h.named[i]
+			if len(named) == 0 {
+				if len(open) > 0 {
+					n.crowds[c] = true
+				}
+				continue
+			}
+			parts = x.part(work.sides, c, parts)
+			for k := range parts {
+				p := &parts[k]
+				switch {
+				case p.group >= 0 && open[p.group]:
+					n.crowds[c] = true
+					n.parts.add(p)
+				case p.group < 0 && yes(c, p.first):
+					n.pairs += c.size() * p.n
+					n.crowds[c] = true
+					n.parts.add(p)
+				}
+			}
+			for k := range named {
+				if open[x.of[k]] {
+					n.pairs -= c.size() * len(x.about[k].members)
+				}
+			}
+		}
+	}
+	return n, nil
+}

@@ -3,6 +3,7 @@ package engine
 import (
 	"flag"
 	"fmt"
+	"math"
 	"math/rand/v2"
 	"runtime"
 	"slices"
@@ -266,3 +267,38 @@ func measureImpacts(b *testing.B, s *Snapshot, w *world.World, at moment.Moment,
 }
 
 func n0(w *world.World) string { return w.Partners[0].ID }
+
+// BenchmarkWide counts everybody's wide actions in worlds of three sizes, each five times, and beside asking every crowd about
+// every class of people and meetings. It prints the range of each and the exponent between the sizes.
+func BenchmarkWide(b *testing.B) {
+	stop := func() error { return nil }
+	measure := func(what func()) (least, longest time.Duration) {
+		for i := range 5 {
+			begun := time.Now()
+			what()
+			took := time.Since(begun)
+			if i == 0 || took < least {
+				least = took
+			}
+			longest = max(longest, took)
+		}
+		return
+	}
+	var before time.Duration
+	for _, guests := range []int{*most / 100, *most / 10, *most} {
+		at := moment.Of(time.Date(2026, 11, 23, 9, 0, 0, 0, time.UTC))
+		s := Of(worldgen.Generate(1, worldgen.Size{Guests: guests, Grants: 10 * guests}, at))
+		least, longest := measure(func() { _, _ = s.Wide(at, stop) })
+		line := fmt.Sprintf("%d guests: %s to %s", guests, least.Round(time.Microsecond), longest.Round(time.Microsecond))
+		if before > 0 {
+			line += fmt.Sprintf(", exponent %.2f", math.Log10(float64(least)/float64(before)))
+		}
+		if guests < *most {
+			begun := time.Now()
+			_, _ = WidePairs(s, at)
+			line += fmt.Sprintf("; pair by pair %.1fx", float64(time.Since(begun))/float64(least))
+		}
+		fmt.Println(line)
+		before = least
+	}
+}

@@ -493,9 +493,13 @@ type wideCount struct {
 	pairs     int
 }
 
+func (n *wideCount) begin() {
+	n.parties, n.crowds, n.resources = map[uint32]bool{}, map[*crowd]bool{}, map[uint32]bool{}
+}
+
 func (n *wideCount) add(m *wideMove) {
 	if n.parties == nil {
-		n.parties, n.crowds, n.resources = map[uint32]bool{}, map[*crowd]bool{}, map[uint32]bool{}
+		n.begin()
 	}
 	n.pairs += m.pairs
 	if len(m.members) == len(m.crowd.members) { // links, which have no members, too
@@ -576,6 +580,14 @@ func (s *Snapshot) Wide(at moment.Moment, stop func() error) ([]WideSum, error) 
 					return
 				}
 				in := map[wideKey]*wideCount{}
+				sums[i] = in
+				if w := &wideActions[i]; !w.shares && !w.contacts {
+					n := &wideCount{}
+					if n, errs[i] = work.count(w, stop); errs[i] == nil && n.pairs > 0 {
+						in[wideKey{w.act, w.kind, ""}] = n
+					}
+					continue
+				}
 				errs[i] = work.ask(&wideActions[i], true, true, stop, func(m *wideMove) {
 					k := m.key()
 					if in[k] == nil {
@@ -583,7 +595,6 @@ func (s *Snapshot) Wide(at moment.Moment, stop func() error) ([]WideSum, error) 
 					}
 					in[k].add(m)
 				})
-				sums[i] = in
 			}
 		})
 	}
