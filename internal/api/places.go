@@ -47,7 +47,7 @@ func (s *server) ListSpaces(ctx context.Context, r apigen.ListSpacesRequestObjec
 	err = s.Service.SpacesAfter(ctx, after, keep, func(x *world.Space) error {
 		if len(out.Spaces) == limit {
 			out.Next = cursor(out.Spaces[limit-1].Id)
-			return store.Enough
+			return store.ErrEnough
 		}
 		n := counts[x.ID]
 		names := []string{}
@@ -198,7 +198,7 @@ func (s *server) ListPeople(ctx context.Context, r apigen.ListPeopleRequestObjec
 	err = s.Service.PeopleAfter(ctx, after, keep, func(p *world.Person) error {
 		if len(out.People) == limit {
 			out.Next = cursor(out.People[limit-1].Id)
-			return store.Enough
+			return store.ErrEnough
 		}
 		out.People = append(
 			out.People,

@@ -31,7 +31,7 @@ func (s *Service) Space(ctx context.Context, id string) (world.Space, error) {
 }
 
 // SpacesAfter hands over spaces behind an id, in the order of their ids, that keep lets through by their id, until fn fails or
-// says that it is store.Enough.
+// says that it is store.ErrEnough.
 func (s *Service) SpacesAfter(ctx context.Context, after string, keep func(id string) bool, fn func(*world.Space) error) error {
 	return recordsAfter(ctx, s, "space", after, keep, worldfile.SpaceOf, fn)
 }

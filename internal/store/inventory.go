@@ -76,7 +76,7 @@ func (s *Store) Records(ctx context.Context, kind, prefix string, fn func(id str
 }
 
 // RecordsAfter hands over the docs of all records of a kind behind an id, in the order of
-// their ids, until fn fails, or says that it is Enough. It reads some at a time: what nobody wants is not sent.
+// their ids, until fn fails, or says that it is ErrEnough. It reads some at a time: what nobody wants is not sent.
 func (s *Store) RecordsAfter(ctx context.Context, kind, id string, fn func(id string, doc []byte) error) error {
 	const some = 250
 	for {
@@ -92,7 +92,7 @@ func (s *Store) RecordsAfter(ctx context.Context, kind, id string, fn func(id st
 			},
 		)
 		switch {
-		case errors.Is(err, Enough):
+		case errors.Is(err, ErrEnough):
 			return nil
 		case err != nil || n < some:
 			return err
@@ -100,8 +100,8 @@ func (s *Store) RecordsAfter(ctx context.Context, kind, id string, fn func(id st
 	}
 }
 
-// Enough ends what is handed over one by one.
-var Enough = errors.New("enough")
+// ErrEnough ends what is handed over one by one.
+var ErrEnough = errors.New("enough")
 
 func records(ctx context.Context, q querier, query string, args []any, fn func(id string, doc []byte) error) error {
 	return each(ctx, q, query, args, func(r *sql.Rows) error {

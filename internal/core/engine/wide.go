@@ -565,7 +565,7 @@ func wideSums(in map[wideKey]*wideCount) []WideSum {
 // parties, the resources and the pairs of both (model §7). It uses all processors.
 func (s *Snapshot) Wide(at moment.Moment, stop func() error) ([]WideSum, error) {
 	work := newWideWork(s, s, at)
-	if work.about[catalogue.Person] != nil && len(work.about[catalogue.Person]) > 0 {
+	if len(work.about[catalogue.Person]) > 0 {
 		work.classOf(work.about[catalogue.Person][0].members[0]) // before several ask for it
 	}
 	sums := make([]map[wideKey]*wideCount, len(wideActions))
