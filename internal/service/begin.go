@@ -117,7 +117,7 @@ func (s *Service) Started(ctx context.Context) (*Start, error) {
 		out.Organisation = o.Name
 	}
 	of := map[string]int{}
-	if err := s.store.EachGuest(ctx, func(g *world.Guest) error {
+	if err := s.eachGuest(ctx, func(g *world.Guest) error {
 		if m := st.Match(g.Address); m.Partner == nil && !m.Own && !m.Private && m.Bar == nil {
 			of[g.Address.Domain().String()]++
 		}

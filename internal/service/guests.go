@@ -137,7 +137,7 @@ func (s *Service) FindGuests(ctx context.Context, st *State, f *GuestFilter) ([]
 	}
 	out := []FoundGuest{}
 	now := s.Now()
-	err = s.store.EachGuest(ctx, func(g *world.Guest) error {
+	err = s.eachGuest(ctx, func(g *world.Guest) error {
 		a := g.Address.String()
 		dated, there := st.Dated(g, now)
 		if !there { // the scheduler has not come round yet

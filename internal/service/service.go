@@ -27,10 +27,11 @@ type Service struct {
 	clock func() time.Time
 	log   *slog.Logger
 
-	state     atomic.Pointer[State]
-	tokenUsed sync.Map   // by id of a token: when its use was noted last
-	bearers   sync.Map   // by hash of a token: bearer
-	fresh     sync.Mutex // one at a time brings the state up to date
+	state      atomic.Pointer[State]
+	keptGuests keptGuests
+	tokenUsed  sync.Map   // by id of a token: when its use was noted last
+	bearers    sync.Map   // by hash of a token: bearer
+	fresh      sync.Mutex // one at a time brings the state up to date
 
 	past     past
 	notice   sync.Mutex // guards noticed

@@ -67,7 +67,7 @@ func (s *Service) TermsVersions(ctx context.Context) ([]TermsVersion, error) {
 		list = append(list, TermsVersion{})
 	}
 	at := s.Now()
-	err = s.store.EachGuest(ctx, func(g *world.Guest) error {
+	err = s.eachGuest(ctx, func(g *world.Guest) error {
 		if g.State == world.StateActive && st.TermsOwed(g, at) {
 			list[0].Owed++
 		}
