@@ -6,6 +6,7 @@ import (
 	"testing"
 	"time"
 
+	"wexillum.example/internal/core/catalogue"
 	"wexillum.example/internal/core/engine"
 	"wexillum.example/internal/core/moment"
 	"wexillum.example/internal/core/world"
@@ -61,5 +62,70 @@ func TestWideAsPairs(t *testing.T) {
 	}
 	if pairs == 0 {
 		t.Error("nothing was a yes")
+	}
+}
+
+// TestReachOfAlike holds what a party reaches, where people who are alike are explained once, against deciding about every person
+// by themselves: contacts, exceptions and shared spaces included.
+func TestReachOfAlike(t *testing.T) {
+	first := uint64(time.Now().UnixNano())
+	if *randomSeed != 0 {
+		first = *randomSeed
+	}
+	lines := 0
+	for seed := first; seed < first+25; seed++ {
+		r := rand.New(rand.NewPCG(seed, 13))
+		w := world.Merge(&world.World{}, worldgen.Generate(seed, worldgen.Size{Guests: 40, Grants: 120, Spaces: 8, Items: 10, Partners: 4, People: 25, Groups: 5, Meetings: 6, Links: 2, Exceptions: 20}, now))
+		for range 20 {
+			w.Contacts = append(w.Contacts, world.Contact{Person: w.People[r.IntN(len(w.People))].ID, Party: w.Guests[r.IntN(len(w.Guests))].Address})
+		}
+		for i := range w.Exceptions {
+			if x := &w.Exceptions[i]; r.IntN(2) == 0 {
+				x.Parties = []world.PartyRef{{Address: w.Guests[r.IntN(len(w.Guests))].Address}, {Partner: w.Partners[r.IntN(len(w.Partners))].ID}}
+			}
+		}
+		s := engine.Of(w)
+		for range 6 {
+			who := engine.Who{Address: w.Guests[r.IntN(len(w.Guests))].Address}
+			got, _, err := s.Reach(who, now)
+			if err != nil {
+				t.Fatal(err)
+			}
+			type sum struct {
+				action catalogue.ActionID
+				kind   catalogue.ResourceKind
+				yes    bool
+				cond   catalogue.Condition
+				as     engine.Account
+			}
+			counted, asked := map[sum]int{}, map[sum]int{}
+			for i := range got {
+				x := &got[i]
+				if k := x.Resource.Kind; k == catalogue.Person || k == catalogue.Calendar || k == catalogue.Mailbox {
+					counted[sum{x.Action, k, x.Yes, x.Conditions, x.Account}] += x.Count
+					lines++
+				}
+			}
+			for k := range counted {
+				for i := range w.People {
+					q := engine.Question{Subject: who, Action: k.action, Resource: world.Resource{Kind: k.kind, ID: w.People[i].ID}, At: now}
+					x, err := s.Explain(&q)
+					if err != nil {
+						t.Fatal(err)
+					}
+					d := x.Deciding()
+					of := sum{k.action, k.kind, d.Yes, d.Conditions, d.Account}
+					if of == k {
+						asked[of]++
+					}
+				}
+			}
+			if fmt.Sprint(counted) != fmt.Sprint(asked) {
+				t.Fatalf("seed %d, %s:\n%v\nnot\n%v", seed, who, counted, asked)
+			}
+		}
+	}
+	if lines < 100 {
+		t.Errorf("%d lines", lines)
 	}
 }

@@ -91,6 +91,7 @@ func (s *Snapshot) Spells(who Who, at moment.Moment, lines []ReachLine) (first m
 func (s *Snapshot) Reach(who Who, at moment.Moment) ([]ReachLine, Kind, error) {
 	var out []ReachLine
 	from := 0 // of the lines of the present action
+	people := s.peopleFor(who)
 	kind, err := s.each(who, at, nil, false, func(q *Question, name string) error {
 		if q.Resource.ID == "*" {
 			act := q.Action.Get()
@@ -105,6 +106,12 @@ func (s *Snapshot) Reach(who Who, at moment.Moment) ([]ReachLine, Kind, error) {
 				}})
 			return nil
 		}
+		class, classed := people.of(q)
+		if k, ok := people.lines[class]; classed && ok {
+			out[k].Count++
+			out[k].Resource.ID, out[k].Name = "*", ""
+			return nil
+		}
 		l, err := s.tried(q, name)
 		if err != nil {
 			return err
@@ -117,14 +124,62 @@ func (s *Snapshot) Reach(who Who, at moment.Moment) ([]ReachLine, Kind, error) {
 				if out[i].alike(&l) {
 					out[i].Count++
 					out[i].Resource.ID, out[i].Name = "*", ""
+					if classed {
+						people.lines[class] = i
+					}
 					return nil
 				}
 			}
+		}
+		if classed {
+			people.lines[class] = len(out)
 		}
 		out = append(out, l)
 		return nil
 	})
 	return out, kind, err
+}
+
+// alikePeople finds people of ours whom the same exceptions name, and who are nothing to a party: an action answers all of
+// them as it does the first.
+type alikePeople struct {
+	s        *Snapshot
+	contacts []uint32
+	action   catalogue.ActionID
+	kind     catalogue.ResourceKind
+	asks     bool        // whether the present action answers them alike
+	lines    map[int]int // by class: the line of the present action
+}
+
+func (s *Snapshot) peopleFor(who Who) *alikePeople {
+	x := &alikePeople{s: s}
+	if who.Kind == ByAddress {
+		if i := s.inv.addresses.find(s.inv.text, who.Address.String()); i != none {
+			x.contacts = s.reversed().contacts[i]
+		}
+	}
+	return x
+}
+
+// of returns the class of the person whom a question is about; false where each is asked by themselves.
+func (x *alikePeople) of(q *Question) (class int, ok bool) {
+	if x.lines == nil || q.Action != x.action || q.Resource.Kind != x.kind {
+		x.action, x.kind, x.lines, x.asks = q.Action, q.Resource.Kind, map[int]int{}, false
+		for i := range wideActions {
+			if w := &wideActions[i]; w.act == q.Action && w.kind == q.Resource.Kind {
+				x.asks = !w.shares && w.kind != catalogue.Meeting && w.kind != catalogue.Space && w.kind != catalogue.OurDirectory
+			}
+		}
+	}
+	if !x.asks {
+		return 0, false
+	}
+	p := x.s.inv.personIDs.find(x.s.inv.text, q.Resource.ID)
+	if p == none || slices.Contains(x.contacts, p) {
+		return 0, false
+	}
+	class = x.s.reversed().alikeOf[p]
+	return class, class >= 0
 }
 
 // tried asks one question for a list.
