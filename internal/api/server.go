@@ -13,6 +13,7 @@ import (
 	"log/slog"
 	"maps"
 	"net/http"
+	"net/url"
 	"slices"
 	"strings"
 	"sync"
@@ -334,6 +335,23 @@ func invalidRequest(err error, status int) contract.Problem {
 			if sent := req.Input.Request.URL.Query().Get(req.Parameter.Name); sent != "" {
 				p.Value, reason = &sent, fmt.Sprintf("%s %q: %s", req.Parameter.Name, sent, strings.TrimPrefix(reason, "at '': "))
 			}
+		}
+		var parse *openapi3filter.ParseError
+		if req.Parameter != nil && errors.As(req.Err, &parse) { // what the parser says of it is meant for programmers
+			sent := fmt.Sprint(parse.Value)
+			if plain, err := url.PathUnescape(sent); err == nil {
+				sent = plain
+			}
+			write := "it cannot be read"
+			if s := req.Parameter.Schema; s != nil && s.Value != nil {
+				switch {
+				case s.Value.Type.Is("integer"):
+					write = "write a whole number"
+				case s.Value.Type.Is("boolean"):
+					write = "write true or false"
+				}
+			}
+			p.Value, reason = &sent, fmt.Sprintf("%s %q: %s", req.Parameter.Name, sent, write)
 		}
 		if reason != "" {
 			p.Detail = &reason
