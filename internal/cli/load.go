@@ -27,7 +27,7 @@ func (a *app) load() *cobra.Command {
 		Short: "Load a world file, all or nothing; - is standard input",
 		Args:  cobra.ExactArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
-			if exact && a.draft == "" {
+			if exact && a.draft == "" && csvOf == "" && scimOf == "" {
 				return usage{errors.New("--exact: what the file does not hold goes, so that is weighed first: load it into a draft, which --draft names")}
 			}
 			text, err := a.readFile(args[0])
