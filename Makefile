@@ -55,7 +55,7 @@ test: install-database install-browser build check
 
 # What is written from something else.
 GENERATED = internal/contract/models.gen.go internal/connector/open/models.gen.go internal/api/apigen/server.gen.go internal/client/client.gen.go internal/operations/operations.gen.go internal/api/served.gen.yaml \
-  console/src/contract.gen.ts console/src/operations.gen.ts docs/operations.md docs/world-file-fields.md docs/architecture.svg $(shell find docs/catalogue docs/systems -type f)
+  console/src/contract.gen.ts console/src/operations.gen.ts docs/operations.md docs/world-file-fields.md docs/client-json.md docs/architecture.svg $(shell find docs/catalogue docs/systems -type f)
 
 # Format, vet, staticcheck, code that nothing calls, the console's types, the contract, and whether all that is
 # generated is as it would be generated now. It needs nothing but Go and Node.
@@ -90,6 +90,7 @@ generate:
 	$(GO) run ./internal/cataloguedocs/write docs/catalogue
 	$(GO) run ./internal/beside/write docs/systems
 	$(GO) run ./internal/worldfile/write docs/world-file-fields.md
+	$(GO) run ./internal/cli/write docs/client-json.md
 
 # Draws docs/architecture.svg from the imports.
 map:

@@ -48,6 +48,13 @@ func schemaError(err error) (field, value, reason string) {
 		}
 	}
 	reason = plainReason(oneLine(e.Reason))
+	if e.Schema != nil && len(e.Schema.Enum) > 0 && notAWord.MatchString(reason) { // the words are told alike wherever they stand
+		words := make([]string, len(e.Schema.Enum))
+		for i, w := range e.Schema.Enum {
+			words[i] = fmt.Sprintf("'%v'", w)
+		}
+		reason = "value must be one of " + strings.Join(words, ", ")
+	}
 	if field != "" {
 		reason = field + ": " + reason
 	}
@@ -57,6 +64,7 @@ func schemaError(err error) (field, value, reason string) {
 var (
 	whereAgain = regexp.MustCompile(`^(error at "[^"]*": )?(at '[^']*': )?`)
 	overMost   = regexp.MustCompile(`^maximum: got ([\d.,]+), want ([\d.,]+)$`)
+	notAWord   = regexp.MustCompile(`^value is not one of`)
 	underLeast = regexp.MustCompile(`^minimum: got ([\d.,-]+), want ([\d.,-]+)$`)
 )
 

@@ -1,12 +1,26 @@
 package api
 
 import (
+	"fmt"
 	"os"
 	"strings"
 	"testing"
 
 	"github.com/goccy/go-yaml"
+	"wexillum.example/internal/api/apigen"
+	"wexillum.example/internal/event"
 )
+
+// TestTopics: the contract names the topics of events that there are.
+func TestTopics(t *testing.T) {
+	spec, err := apigen.GetSpec()
+	if err != nil {
+		t.Fatal(err)
+	}
+	if got, want := fmt.Sprint(spec.Components.Schemas["EventTopic"].Value.Enum), fmt.Sprint(event.Names()); got != want {
+		t.Errorf("the contract names %s, and there are %s", got, want)
+	}
+}
 
 // TestContractsAreWhole finds words that a comma cuts off: in a flow mapping, what stands behind an unquoted comma is
 // taken for a key without a value, and is lost without a word.

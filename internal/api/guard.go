@@ -88,7 +88,7 @@ func (s *server) guard(next http.Handler) http.Handler {
 				writeProblem(w, problemAway.with(""))
 				return
 			case !op.Has(string(who.Role)):
-				writeProblem(w, problemForbidden.with("the role "+string(who.Role)+" may not "+r.Method+" "+pattern))
+				writeProblem(w, problemForbidden.with(whose(who)+" may not "+r.Method+" "+pattern))
 				return
 			}
 			if cookie && !safe(r.Method) {
@@ -240,3 +240,11 @@ func (s *server) authenticate(ctx context.Context, r *http.Request) (who service
 }
 
 func whoIs(ctx context.Context) service.Who { return ctx.Value(whoKey).(service.Who) }
+
+// whose says by what right somebody asks: a role, or what a service's token is for.
+func whose(who service.Who) string {
+	if strings.HasPrefix(who.Name, "token:") {
+		return "a token for " + string(who.Role)
+	}
+	return "the role " + string(who.Role)
+}

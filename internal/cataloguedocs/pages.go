@@ -136,7 +136,9 @@ func rulePage(r *catalogue.Rule, base *world.World, at moment.Moment) (string, e
 	} else {
 		b.WriteString(":\n\n")
 	}
+	commands := ""
 	for _, v := range []string{x.Tight, x.Loose} {
+		var with []string
 		value := v
 		if r.Scale.Shape == catalogue.Methods {
 			value = "[" + v + "]"
@@ -146,22 +148,27 @@ func rulePage(r *catalogue.Rule, base *world.World, at moment.Moment) (string, e
 			if part == "" {
 				continue
 			}
-			p, err := worldfile.Read([]byte("{wexillum: 1, "+part+"}"), worldfile.Options{Now: at, Known: known{engine.Of(w), w}})
+			p, err := worldfile.Read([]byte("{wexillum: 1, "+part+"}"), worldfile.Options{Now: at, Known: engine.Of(w)})
 			if err != nil {
 				return "", err
 			}
 			w = world.Merge(w, p)
+			with = append(with, part)
 		}
 		fmt.Fprintf(&b, "- `%s` at `%s`: ", r.Name, v)
 		if x.Ask == "" {
 			fmt.Fprintf(&b, "%s\n", r.Sentence(mustParse(r, v)))
 			continue
 		}
-		text, err := told(engine.Of(w), x.Ask, at)
+		text, command, err := told(engine.Of(w), x.Ask, at, with...)
 		if err != nil {
 			return "", err
 		}
-		fmt.Fprintf(&b, "`ask %s` is answered %s\n", x.Ask, text)
+		fmt.Fprintf(&b, "%s\n", text)
+		commands += command
+	}
+	if commands != "" {
+		fmt.Fprintf(&b, "\n```console\n%s```\n", commands)
 	}
 	fmt.Fprintf(&b, "\nFound by: %s.\n", strings.Join(r.Words, ", "))
 	return b.String(), nil
@@ -174,13 +181,6 @@ func mustParse(r *catalogue.Rule, text string) catalogue.Value {
 	}
 	return v
 }
-
-type known struct {
-	*engine.Snapshot
-	w *world.World
-}
-
-func (k known) Policy() *world.World { return k.w }
 
 // Question reads WHO ACTION RESOURCE key=value….
 func Question(text string, at moment.Moment) (engine.Question, error) {
@@ -203,32 +203,46 @@ func Question(text string, at moment.Moment) (engine.Question, error) {
 			if q.Address, err = addr.Parse(v); err != nil {
 				return q, err
 			}
-		case "copy":
+		case "keep_copy":
 			q.DropsCopy = v == "no"
 		}
 	}
 	return q, nil
 }
 
-// told asks and says the answer in a sentence.
-func told(s *engine.Snapshot, text string, at moment.Moment) (string, error) {
+// told asks, and says the answer in a sentence and by the command that gets it.
+func told(s *engine.Snapshot, text string, at moment.Moment, with ...string) (said, command string, err error) {
 	q, err := Question(text, at)
 	if err != nil {
-		return "", err
+		return "", "", err
 	}
 	x, err := s.Explain(&q)
 	if err != nil {
-		return "", err
+		return "", "", err
 	}
 	d := x.Deciding()
-	if d.Yes {
-		out := "**yes**"
-		if c := d.Conditions.Names(); len(c) > 0 {
-			out += " (" + strings.Join(c, ", ") + ")"
-		}
-		return out + ".", nil
+	command = "$ bin/wexillum --world docs/catalogue/example.yaml"
+	for _, part := range with {
+		command += " --with '" + part + "'"
 	}
-	return "**no** at " + strings.Join(d.Refusing.Names(), " and ") + ": " + x.DecidingCause().Text(), nil
+	f := strings.Fields(text)
+	command += " ask " + strings.Join(f[:3], " ")
+	for _, c := range f[3:] {
+		command += " --context " + c
+	}
+	command += " --at " + Asked + "\n"
+	if d.Yes {
+		said, command = "**yes**", command+"YES  …\n"
+		if c := d.Conditions.Names(); len(c) > 0 {
+			said += " (" + strings.Join(c, ", ") + ")"
+		}
+		return said + ".", command, nil
+	}
+	command += "NO  …\n"
+	for _, g := range d.Refusing.Names() {
+		command += g + " ▼ REFUSE\n"
+	}
+	return "**no** at " + strings.Join(d.Refusing.Names(), " and ") + ": " + x.DecidingCause().Text(), command + "[status 3]\n", nil
 }
 
 func actionPage(a *catalogue.Action, base *world.World, at moment.Moment) (string, error) {
@@ -286,14 +300,14 @@ func actionPage(a *catalogue.Action, base *world.World, at moment.Moment) (strin
 	}
 	sort.Strings(asked)
 	fmt.Fprintf(&b, "\nAll rules that may be asked: %s.\n\n", ruleLinks(asked))
-	b.WriteString("## Example\n\nIn [the example world](../example.yaml):\n\n")
+	b.WriteString("## Example\n\nIn [the example world](../example.yaml), from the folder of the project:\n\n")
 	x := catalogue.ExampleOfAction(a.ID)
 	for _, q := range []string{x.Yes, x.No} {
-		text, err := told(engine.Of(base), q, at)
+		text, command, err := told(engine.Of(base), q, at)
 		if err != nil {
 			return "", err
 		}
-		fmt.Fprintf(&b, "- `ask %s` is answered %s\n", q, text)
+		fmt.Fprintf(&b, "%s\n\n```console\n%s```\n\n", "Answered "+text, command)
 	}
 	return b.String(), nil
 }

@@ -9,7 +9,6 @@ import (
 	"os"
 	"strconv"
 	"strings"
-	"time"
 
 	"github.com/spf13/cobra"
 	"golang.org/x/term"
@@ -18,8 +17,6 @@ import (
 	"wexillum.example/internal/contract"
 	"wexillum.example/internal/core/draft"
 	"wexillum.example/internal/core/engine"
-	"wexillum.example/internal/core/moment"
-	"wexillum.example/internal/core/world"
 )
 
 // moved writes gained, lost and otherwise, the empty ones left out.
@@ -316,23 +313,11 @@ func (m *most) kept(a *app, x *contract.Impact) error {
 
 // impactOfFiles weighs the policy of one file against that of another.
 func (a *app) impactOfFiles(against, at, file string, all bool, limits *most) error {
-	now := moment.Of(time.Now())
-	read := func(name string) (*world.World, error) {
-		text, err := a.readFile(name)
-		if err != nil {
-			return nil, err
-		}
-		w, err := a.readWorld(name, text, now)
-		if err != nil {
-			return nil, err
-		}
-		return world.Merge(&world.World{}, w), nil
-	}
-	next, err := read(a.world)
+	next, now, err := a.fileWorld(a.world, a.with)
 	if err != nil {
 		return err
 	}
-	was, err := read(against)
+	was, _, err := a.fileWorld(against, nil)
 	if err != nil {
 		return err
 	}

@@ -5,7 +5,6 @@ import (
 	"fmt"
 	"sort"
 	"strings"
-	"time"
 
 	"github.com/spf13/cobra"
 
@@ -13,8 +12,6 @@ import (
 	"wexillum.example/internal/contract"
 	"wexillum.example/internal/core/engine"
 	"wexillum.example/internal/core/finding"
-	"wexillum.example/internal/core/moment"
-	"wexillum.example/internal/core/world"
 )
 
 func (a *app) finding() *cobra.Command {
@@ -161,16 +158,10 @@ func (a *app) findings(c *cobra.Command, kind, about, state string, hints bool) 
 
 // findingsFile finds in a world file alone, where nothing is accepted.
 func (a *app) findingsFile(kind, about string, hints bool) ([]contract.Finding, error) {
-	now := moment.Of(time.Now())
-	text, err := a.readFile(a.world)
+	w, now, err := a.fileWorld(a.world, a.with)
 	if err != nil {
 		return nil, err
 	}
-	part, err := a.readWorld(a.world, text, now)
-	if err != nil {
-		return nil, err
-	}
-	w := world.Merge(&world.World{}, part)
 	out := []contract.Finding{}
 	for _, f := range finding.Find(w, engine.Of(w), now) {
 		k, _ := finding.KindByName(f.Kind)

@@ -58,7 +58,7 @@ func (a *app) journal() *cobra.Command {
 				}
 				rows = append(rows, []string{fmt.Sprint(e.Seq), e.At.Format("2006-01-02 15:04:05"), e.Who, e.Kind, e.Id, what, e.Why})
 			}
-			return a.records(x, []string{"no", "at", "who", "kind", "id", "change", "why"}, rows)
+			return a.records(x.Entries, []string{"no", "at", "who", "kind", "id", "change", "why"}, rows)
 		},
 	}
 	f := c.Flags()

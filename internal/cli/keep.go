@@ -404,7 +404,7 @@ func (a *app) account() *cobra.Command {
 	if a.program != nil {
 		c.AddCommand(a.program.FirstAccount(&Terminal{a}))
 	} else {
-		c.AddCommand(a.beside("first NAME", "Create the first administrator of a new installation, directly in its database"))
+		c.AddCommand(a.beside("first NAME", About("first")))
 	}
 	return c
 }

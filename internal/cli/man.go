@@ -11,7 +11,7 @@ import (
 func (a *app) man() *cobra.Command {
 	return &cobra.Command{
 		Use:     "man DIR",
-		Short:   "Write the manual pages of every command into a folder",
+		Short:   About("man"),
 		Example: "  wexillum man ~/.local/share/man/man1 && man wexillum-draft-impact",
 		Args:    cobra.ExactArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {

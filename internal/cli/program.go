@@ -52,10 +52,22 @@ func Usage(err error) error { return usage{err} }
 // besides are the commands that run in the program of the service, with what the help says of them.
 var besides = []struct{ name, short string }{
 	{"start", "Run an installation of your own, with a database in a directory; begins with nothing"},
-	{"serve", "Run the service"},
+	{"serve", "Run the service on a MariaDB database"},
 	{"demo", "Run the service with the demo world and a database of its own"},
 	{"schema", "The schema of the database"},
 	{"generate", "Generate a world of any size from a seed, as a file or into an empty database"},
+	{"man", "Write the manual pages of every command into a folder"},
+	{"first", "Create the first administrator of a new installation, directly in its database"},
+}
+
+// About is what the help says of a command of the service's program, here and there.
+func About(name string) string {
+	for _, x := range besides {
+		if x.name == name {
+			return x.short
+		}
+	}
+	panic("cli: nothing is said of " + name)
 }
 
 // beside makes a command that goes on as the program of the service does it.
@@ -80,3 +92,6 @@ func (a *app) over() error {
 	}
 	return fmt.Errorf("%s cannot be started: %w", other, err)
 }
+
+// Tree is all commands of the client, for whoever describes them.
+func Tree() *cobra.Command { return (&app{out: io.Discard, err: io.Discard}).root() }

@@ -25,7 +25,7 @@ import (
 // problemError is a problem that the service answered with.
 type problemError struct {
 	contract.Problem
-	server string
+	signIn string // the command that signs in to that service
 }
 
 func (e *problemError) Error() string {
@@ -40,7 +40,7 @@ func (e *problemError) Error() string {
 	}
 	switch e.Status {
 	case 401:
-		text += "\nsign in with: wexillum login --server " + e.server
+		text += "\nsign in with: " + e.signIn
 	case 412:
 		text += "\nlook at the present state, then repeat the command"
 	case 503:
@@ -54,7 +54,17 @@ func (e *problemError) wrongUse() bool { return strings.HasSuffix(e.Type, "/wron
 // remote is the service behind the client.
 type remote struct {
 	*client.Client
-	server string
+	server  string
+	profile string // by which it is kept; empty for the only one
+}
+
+// signIn is the command that signs in to the service.
+func (r *remote) signIn() string {
+	line := "wexillum login --server " + r.server
+	if r.profile != "" {
+		line += " --profile " + r.profile
+	}
+	return line + " --name NAME"
 }
 
 func (a *app) address() (server, token string) {
@@ -90,7 +100,7 @@ func (a *app) remote() (*remote, error) {
 		server,
 		client.WithHTTPClient(&http.Client{Timeout: 10 * time.Minute, Transport: &quickly{a, server, token, http.DefaultTransport}}),
 	)
-	return &remote{c, server}, err
+	return &remote{c, server, a.profileOf()}, err
 }
 
 // read takes an answer apart: into where all went well, else the problem.
@@ -116,7 +126,7 @@ func (r *remote) read(resp *http.Response, err error, into any) error {
 		return fmt.Errorf("the answer of the service at %s was cut off: %w", r.server, err)
 	}
 	if resp.StatusCode >= 400 {
-		p := &problemError{server: r.server}
+		p := &problemError{signIn: r.signIn()}
 		if json.Unmarshal(body, &p.Problem) != nil || p.Title == "" {
 			p.Title, p.Status = fmt.Sprintf("the service at %s answered %s", r.server, resp.Status), resp.StatusCode
 		}
@@ -140,16 +150,40 @@ func (r *remote) read(resp *http.Response, err error, into any) error {
 
 // offline reads a world file for questions without a service.
 func (a *app) offline() (*engine.Snapshot, moment.Moment, error) {
+	w, now, err := a.fileWorld(a.world, a.with)
+	if err != nil {
+		return nil, now, err
+	}
+	return engine.Of(w), now, nil
+}
+
+// fileWorld reads a file that stands alone, and lays over it what is supposed: parts, or files that hold some.
+func (a *app) fileWorld(name string, with []string) (*world.World, moment.Moment, error) {
 	now := moment.Of(time.Now())
-	text, err := a.readFile(a.world)
+	text, err := a.readFile(name)
 	if err != nil {
 		return nil, now, err
 	}
-	w, err := a.readWorld(a.world, text, now)
+	w, err := a.readWorld(name, text, now)
 	if err != nil {
 		return nil, now, err
 	}
-	return engine.Of(world.Merge(&world.World{}, w)), now, nil
+	w = world.Merge(&world.World{}, w)
+	for _, part := range with {
+		name, text := "--with", []byte("{wexillum: 1, "+part+"}")
+		if !strings.Contains(part, ":") {
+			if text, err = a.readFile(part); err != nil {
+				return nil, now, err
+			}
+			name = part
+		}
+		more, err := worldfile.Read(text, worldfile.Options{File: name, Now: now, Known: engine.Of(w)})
+		if err != nil {
+			return nil, now, err
+		}
+		w = world.Merge(w, more)
+	}
+	return w, now, nil
 }
 
 // readWorld reads a file that stands alone. What asks whom policy concerns needs what it names, too.

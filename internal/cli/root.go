@@ -55,6 +55,7 @@ type app struct {
 	profile   string // by which name the service and the sign-in are kept
 	output    string
 	world     string
+	with      []string
 	noColor   bool
 	foundTold bool   // it was said of which reading the answers are
 	found     string // most or least: what systems hold is asked instead of what is meant
@@ -128,6 +129,7 @@ func (a *app) root() *cobra.Command {
 	f.StringVar(&a.profile, "profile", "", "the service of this name, of several (WEXILLUM_PROFILE); wexillum profiles lists them")
 	f.StringVarP(&a.output, "output", "o", "table", "table, json, yaml or csv")
 	f.StringVar(&a.world, "world", "", "answer from a world file alone, without any service")
+	f.StringArrayVar(&a.with, "with", nil, "with --world, suppose that this stood in it, too: a part as rules: {chat.calls: {default: off}}, or a file")
 	f.StringVar(&a.draft, "draft", "", "change policy in this draft, and answer as it would make it")
 	f.StringVar(&a.found, "found", "", "ask what the systems hold instead of what is meant: most, or least where they can be read in two ways")
 	f.Lookup("found").NoOptDefVal = "most"
@@ -209,8 +211,10 @@ func (a *app) root() *cobra.Command {
 		add("run", append(program.Commands(&Terminal{a}), a.man())...)
 		return root
 	}
-	for _, x := range append(besides, struct{ name, short string }{"man", "Write the manual pages of every command into a folder"}) {
-		add("run", a.beside(x.name, x.short))
+	for _, x := range besides {
+		if x.name != "first" { // of accounts
+			add("run", a.beside(x.name, x.short))
+		}
 	}
 	return root
 }
@@ -237,10 +241,16 @@ var fromFile = []string{
 // it: drafts are the service's.
 func (a *app) mayUseFile(c *cobra.Command) error {
 	if a.world == "" {
+		if len(a.with) > 0 {
+			return usage{errors.New("--with supposes something of a file; give --world FILE, too, or ask the service with --draft")}
+		}
 		return nil
 	}
 	name := strings.TrimPrefix(c.CommandPath(), c.Root().Name()+" ")
 	if name == "differs" { // it compares a file with a service
+		if len(a.with) > 0 {
+			return usage{errors.New("--with supposes, and differs compares what stands in the file; leave --with out")}
+		}
 		return nil
 	}
 	if !slices.Contains(fromFile, name) {

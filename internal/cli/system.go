@@ -197,7 +197,7 @@ func (a *app) system() *cobra.Command {
 			}
 			rows = append(rows, []string{v.Id, strings.Join(v.Services, ", "), string(v.Mode), clock(pick(v.Read)), state, numbersOf(v.Beyond), numbersOf(v.Short)})
 		}
-		if err := a.records(x, []string{"system", "carries", "mode", "read", "settings", "lets through besides", "refuses besides"}, rows); err != nil {
+		if err := a.records(x.Systems, []string{"system", "carries", "mode", "read", "settings", "lets through besides", "refuses besides"}, rows); err != nil {
 			return err
 		}
 		if a.output == "table" && len(x.NotLookedAt) > 0 {

@@ -21,6 +21,7 @@ import (
 
 	"wexillum.example/console"
 	"wexillum.example/internal/api"
+	"wexillum.example/internal/cli"
 	"wexillum.example/internal/config"
 	"wexillum.example/internal/connector"
 	"wexillum.example/internal/core/moment"
@@ -59,7 +60,7 @@ func configure(c *cobra.Command) func() (config.Config, error) {
 }
 
 func (a *app) serve() *cobra.Command {
-	c := &cobra.Command{Use: "serve", Short: "Run the service on a MariaDB database", Args: cobra.NoArgs,
+	c := &cobra.Command{Use: "serve", Short: cli.About("serve"), Args: cobra.NoArgs,
 		Long: "Run the service on a MariaDB database.\n\nSettings: defaults, then --config, then the environment, then flags, the later over\nthe earlier. --print-config shows what won and where it came from."}
 	read := configure(c)
 	show := c.Flags().Bool("print-config", false, "print every setting with its source, and end")
@@ -283,7 +284,7 @@ func (a *app) demo() *cobra.Command {
 	var reset, real bool
 	c := &cobra.Command{
 		Use:   "demo",
-		Short: "Run the service with the demo world and a database of its own",
+		Short: cli.About("demo"),
 		Args:  cobra.NoArgs,
 		RunE: func(c *cobra.Command, _ []string) error {
 			ctx := c.Context()
@@ -475,7 +476,7 @@ func freeOr(address string) string {
 }
 
 func (a *app) schema() *cobra.Command {
-	c := &cobra.Command{Use: "schema", Short: "The schema of the database"}
+	c := &cobra.Command{Use: "schema", Short: cli.About("schema")}
 	var dsn string
 	c.PersistentFlags().StringVar(&dsn, "database", os.Getenv("WEXILLUM_DATABASE"), "data source name (WEXILLUM_DATABASE)")
 	with := func(fn func(context.Context, *store.Store) error) func(*cobra.Command, []string) error {
@@ -544,7 +545,7 @@ func (a *app) firstAccount() *cobra.Command {
 	var dsn string
 	c := &cobra.Command{
 		Use:   "first NAME",
-		Short: "Create the first administrator of a new installation, directly in its database",
+		Short: cli.About("first"),
 		Args:  cobra.ExactArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
 			if dsn == "" {
@@ -591,7 +592,7 @@ func (a *app) generate() *cobra.Command {
 	var dsn string
 	c := &cobra.Command{
 		Use:     "generate",
-		Short:   "Generate a world of any size from a seed, as a file or into an empty database",
+		Short:   cli.About("generate"),
 		Args:    cobra.NoArgs,
 		Example: "  wexillum generate --guests 1000 --seed 7 > world.yaml\n  wexillum generate --guests 100000 --database 'user:password@tcp(127.0.0.1:3306)/big'",
 		RunE: func(c *cobra.Command, _ []string) error {

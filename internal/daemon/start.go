@@ -10,6 +10,7 @@ import (
 
 	"github.com/spf13/cobra"
 
+	"wexillum.example/internal/cli"
 	"wexillum.example/internal/config"
 	"wexillum.example/internal/mariadb"
 	"wexillum.example/internal/service"
@@ -78,7 +79,7 @@ func (a *app) start() *cobra.Command {
 	var dir, logLevel string
 	c := &cobra.Command{
 		Use:   "start",
-		Short: "Run an installation of your own, with a database in a directory; begins with nothing",
+		Short: cli.About("start"),
 		Long: "Run an installation of your own: its database is kept in a directory. The first time\n" +
 			"it prints an address that works once, where you make the first administrator; the\n" +
 			"console then leads through the beginning. Nothing is mailed or carried out before you\n" +

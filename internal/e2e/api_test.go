@@ -284,6 +284,8 @@ func TestBadInput(t *testing.T) {
 		{"POST", "/api/v1/accounts", `{"name":"new","role":"member","password":"long enough 123"}`, 400, "invalid", "person"},
 		{"PATCH", "/api/v1/accounts/harbour", `{"disabled":true}`, 409, "conflict", "last administrator"},
 		{"POST", "/api/v1/service-tokens", `{"name":"x","purpose":"everything","days":1}`, 400, "invalid", "purpose"},
+		{"PATCH", "/api/v1/accounts/rigger", `{"role":"captain"}`, 400, "invalid", "role: value must be one of 'administrator', 'auditor', 'keeper', 'member'"},
+		{"POST", "/api/v1/webhooks", `{"id":"x","name":"x","address":"https://x.example/","topics":["weather"]}`, 400, "invalid", "value must be one of 'guest', 'revision'"},
 		{"POST", "/api/v1/session", `{"name":"harbour","password":"wrong"}`, 401, "denied", ""},
 		{"GET", "/api/v1/drafts/%C3%BC", "", 404, "not-found", "letters that no id holds"},
 		{"DELETE", "/api/v1/tokens/%C3%BC", "", 404, "not-found", "letters that no id holds"},

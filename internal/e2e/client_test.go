@@ -13,6 +13,8 @@ import (
 	"testing"
 	"time"
 
+	"github.com/santhosh-tekuri/jsonschema/v6"
+
 	"wexillum.example/internal/beside"
 	"wexillum.example/internal/cli"
 	"wexillum.example/internal/connector"
@@ -279,6 +281,34 @@ func (x deaf) Write(ctx context.Context, path, value string) error {
 	return x.speaker.Write(ctx, path, value)
 }
 
+// fitsOne reports whether what was printed is of one of the schemas that are named.
+func fitsOne(t *testing.T, names, printed string) bool {
+	t.Helper()
+	contract, err := written()
+	check(t, err)
+	x, err := jsonschema.UnmarshalJSON(strings.NewReader(printed))
+	check(t, err)
+	for _, name := range strings.Split(names, "; ") {
+		list, isList := strings.CutPrefix(name, "list of ")
+		contract.lock.Lock()
+		schema, err := contract.schemas.Compile("contract.json#/components/schemas/" + strings.Trim(list, "`"))
+		contract.lock.Unlock()
+		check(t, err)
+		all := []any{x}
+		if isList {
+			all, _ = x.([]any)
+		}
+		wrong := false
+		for _, one := range all {
+			wrong = wrong || schema.Validate(one) != nil
+		}
+		if !wrong {
+			return true
+		}
+	}
+	return false
+}
+
 // TestAlwaysJSON runs every command that needs no more than its name for a program: what it prints is one JSON value, also
 // where people are told a sentence; what is quiet says nothing; and every command has its manual page.
 func TestAlwaysJSON(t *testing.T) {
@@ -292,6 +322,18 @@ func TestAlwaysJSON(t *testing.T) {
 	if len(pages) < 150 {
 		t.Fatalf("%d pages", len(pages))
 	}
+	says, err := os.ReadFile("../../docs/client-json.md") // which schema each command prints
+	check(t, err)
+	prints := map[string]string{}
+	for _, m := range regexp.MustCompile("(?m)^\\| `([^`]+)` \\| (.*) \\|$").FindAllStringSubmatch(string(says), -1) {
+		prints[m[1]] = m[2]
+	}
+	held := 0
+	defer func() {
+		if held < 25 {
+			t.Errorf("only %d commands were held against a schema", held)
+		}
+	}()
 	ran := 0
 	for _, page := range pages {
 		text, err := os.ReadFile(page)
@@ -319,8 +361,18 @@ func TestAlwaysJSON(t *testing.T) {
 				continue // a file of another format, which is what is asked for
 			}
 			t.Errorf("%v: status %d prints %.300q", name, status, out)
+		case name[len(name)-1] == "list" && !strings.HasPrefix(out, "["):
+			t.Errorf("%v is a list, and prints %.80q", name, out)
 		default:
 			ran++
+			if want := prints[strings.Join(name, " ")]; strings.Contains(want, "`") && !strings.Contains(want, "object") {
+				held++
+				if !fitsOne(t, want, out) {
+					t.Errorf("%v is to print %s, and prints %.300s", name, want, out)
+				}
+			} else if want == "" && !strings.Contains(out, `"said":`) {
+				t.Logf("%v prints what the page does not say: %.80q", name, out)
+			}
 		}
 	}
 	if ran < 30 {
@@ -372,5 +424,6 @@ func TestProfiles(t *testing.T) {
 	if status != 0 || other.svc.State().Head.Seq == kept || r.svc.State().Head.Seq != here {
 		t.Errorf("%d %s%s: %d, %d", status, &o, &e, other.svc.State().Head.Seq-kept, r.svc.State().Head.Seq-here)
 	}
+	r.says(1, "wexillum login --server "+r.url+" --profile nowhere --name", "account", "list", "--profile", "nowhere")
 	r.says(2, "lower-case letters", "login", "--name", "harbour", "--profile", "A/B")
 }

@@ -24,8 +24,8 @@ type heard struct {
 	Audience string                             `json:"aud"`
 	Subject  struct{ Format, Email, ID string } `json:"sub_id"`
 	Events   map[string]struct {
-		ID                             uint64
-		Topic, Kind, Of, What, By, Why string
+		ID                                    uint64
+		Topic, Kind, Of, What, By, Why, Party string
 	}
 }
 
@@ -135,6 +135,7 @@ func TestEvents(t *testing.T) {
 	r.says(1, "one of", "webhook", "add", "gate", "--name", "The gate", "--address", x.url, "--topic", "weather")
 	r.says(0, "guest, revision", "webhook", "add", "gate", "--name", "The gate", "--address", x.url, "--topic", "guest,revision", "--why", "badges end with their guests")
 	r.says(1, "already", "webhook", "add", "gate", "--name", "The gate", "--address", x.url)
+	r.says(0, "told", "webhook", "list") // of itself it need not hear
 	r.says(0, "gate took it", "webhook", "try", "gate")
 	if got := x.waits(t, 1); got[0] != "verification" {
 		t.Errorf("%v", got)
@@ -150,7 +151,7 @@ func TestEvents(t *testing.T) {
 		t.Errorf("it heard\n%s\nand not\n%s", strings.Join(got, "\n"), strings.Join(want, "\n"))
 	}
 	x.lock.Lock()
-	if h := x.took[1]; h.Issuer != r.url || h.Subject.Format != "email" || h.Subject.Email != who {
+	if h := x.took[1]; h.Issuer != r.url || h.Subject.Format != "email" || h.Subject.Email != who || h.Events["https://wexillum.example/events/guest"].Party != who {
 		t.Errorf("%+v", h)
 	}
 	x.refuse = 2

@@ -19,7 +19,7 @@ func TestHelpInTheConsole(t *testing.T) {
 	p.presses(".help aside", "Where to begin")
 	p.until(`document.querySelector('#page-title').textContent === 'Where to begin'`)
 	p.presses(".help-page", "Guests")
-	p.until(`location.pathname === '/help/guests' && document.querySelector('.help-sections a')`)
+	p.until(`location.pathname === '/help/guests' && document.querySelector('.help-page #look-after-them') && document.querySelector('.help-sections a')`)
 	if p.text(".help-page") == "" || eval[bool](p, `[...document.querySelectorAll('.help-page a')].some((a) => !a.getAttribute('href'))`) {
 		t.Error("a link of a page leads nowhere")
 	}

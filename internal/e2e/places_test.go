@@ -66,17 +66,15 @@ func TestPlacesInTheClient(t *testing.T) {
 	r.says(2, `"x": write the number of an entry`, "journal", "undo", "x")
 	// Back, one after the other, the newest first.
 	_, out, _ = r.client("", "journal", "--limit", "200", "-o", "json")
-	var j struct {
-		Entries []struct {
-			Seq    int    `json:"seq"`
-			PartOf int    `json:"part_of"`
-			Kind   string `json:"kind"`
-			Who    string `json:"who"`
-		} `json:"entries"`
+	var entries []struct {
+		Seq    int    `json:"seq"`
+		PartOf int    `json:"part_of"`
+		Kind   string `json:"kind"`
+		Who    string `json:"who"`
 	}
-	check(t, json.Unmarshal([]byte(out), &j))
+	check(t, json.Unmarshal([]byte(out), &entries))
 	done := map[int]bool{}
-	for _, e := range j.Entries {
+	for _, e := range entries {
 		if done[e.PartOf] || e.Who != "harbour" {
 			continue
 		}

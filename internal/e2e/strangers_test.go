@@ -90,7 +90,7 @@ func TestStrangers(t *testing.T) {
 	if got != want || want == 0 || len(partners) < 5 {
 		t.Errorf("%d lines of one party, want %d; of %d partners", got, want, len(partners))
 	}
-	if out, err := node(r.url, "metrics", "export.js").CombinedOutput(); err == nil || !strings.Contains(string(out), "403: the role metrics may not") {
+	if out, err := node(r.url, "metrics", "export.js").CombinedOutput(); err == nil || !strings.Contains(string(out), "403: a token for metrics may not") {
 		t.Errorf("with a token for something else: %v %s", err, out)
 	}
 

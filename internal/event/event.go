@@ -58,14 +58,14 @@ type Event struct {
 	ID       uint64    `json:"id"` // of the journal entry
 	Topic    Topic     `json:"topic"`
 	At       time.Time `json:"at"`
-	Kind     string    `json:"kind"`             // of thing, as the journal calls it
-	Of       string    `json:"of"`               // what that is known by
-	What     string    `json:"what"`             // added, changed or removed
-	Change   uint64    `json:"change"`           // the journal entry that the whole change begins with
-	By       string    `json:"by"`               // who did it
-	Why      string    `json:"why,omitempty"`    // as it was given
-	Revision uint64    `json:"revision"`         // of policy afterwards
-	Member   string    `json:"member,omitempty"` // the address of the guest whom it is about
+	Kind     string    `json:"kind"`            // of thing, as the journal calls it
+	Of       string    `json:"of"`              // what that is known by
+	What     string    `json:"what"`            // added, changed or removed
+	Change   uint64    `json:"change"`          // the journal entry that the whole change begins with
+	By       string    `json:"by"`              // who did it
+	Why      string    `json:"why,omitempty"`   // as it was given
+	Revision uint64    `json:"revision"`        // of policy afterwards
+	Party    string    `json:"party,omitempty"` // the address of whoever outside it is about
 }
 
 // Of returns the event that a journal entry is; false where it is none that anybody wants to hear of. published
@@ -103,7 +103,7 @@ func Of(e *store.Entry, published bool) (Event, bool) {
 			x.What = Added
 		}
 	case Guest:
-		x.Member = memberOf(e.ID)
+		x.Party = partyOf(e.ID)
 	}
 	return x, true
 }
@@ -118,9 +118,9 @@ func drifts(doc []byte) bool {
 	return doc != nil && json.Unmarshal(doc, &x) == nil && len(x.Drift) > 0 && string(x.Drift) != "null"
 }
 
-// memberOf finds the address that an id begins with: guests are known by theirs, and what they were given
+// partyOf finds the address that an id begins with: guests are known by theirs, and what they were given
 // by that and more.
-func memberOf(id string) string {
+func partyOf(id string) string {
 	for i := 0; i <= len(id); i++ {
 		if i == len(id) || id[i] == ' ' {
 			if a, err := addr.Parse(id[:i]); err == nil {
@@ -158,8 +158,8 @@ func (x *Event) As(issuer, audience string, now time.Time) Token {
 		Issuer: issuer, Issued: now.Unix(), ID: audience + "#" + jsonInt(x.ID), Audience: audience, Happened: x.At.Unix(),
 		Events: map[string]any{TypeURI + string(x.Topic): x},
 	}
-	if x.Member != "" {
-		t.Subject = map[string]any{"format": "email", "email": x.Member} // RFC 9493 §3.2.2
+	if x.Party != "" {
+		t.Subject = map[string]any{"format": "email", "email": x.Party} // RFC 9493 §3.2.2
 	} else {
 		t.Subject = map[string]any{"format": "opaque", "id": x.Kind + ":" + x.Of} // RFC 9493 §3.2.7
 	}

@@ -105,7 +105,9 @@ func read(files fs.FS, at string, source []byte) (Page, error) {
 		case *ast.Text:
 			if _, heading := n.Parent().(*ast.Heading); !heading {
 				words.Write(v.Segment.Value(source))
-				words.WriteByte(' ')
+				if v.SoftLineBreak() || v.HardLineBreak() {
+					words.WriteByte(' ')
+				}
 			}
 		case *ast.FencedCodeBlock:
 			for i := range v.Lines().Len() {
@@ -139,7 +141,7 @@ func read(files fs.FS, at string, source []byte) (Page, error) {
 // reachable lets whoever has no mouse scroll what is wider than the page, and leaves no heading of a column empty.
 var reachable = strings.NewReplacer(
 	"<pre>", `<pre tabindex="0">`,
-	"<table>", `<div class="wide" tabindex="0" role="group" aria-label="Table"><table>`, "</table>", "</table></div>",
+	"<table>", `<div class="help-table" tabindex="0" role="group" aria-label="Table"><table>`, "</table>", "</table></div>",
 	"<th></th>", "<td></td>",
 )
 
@@ -181,7 +183,7 @@ type Found struct {
 }
 
 // reference are pages that name everything, and are rarely what somebody looks for.
-var reference = []string{"changelog", "operations", "architecture", "numbers", "world-file-fields", "README"}
+var reference = []string{"changelog", "operations", "architecture", "numbers", "world-file-fields", "client-json", "README"}
 
 // Find lists where words are said, the best places first: in the title of a section before in what it says, and on
 // the pages about tasks before in the catalogue. All words must be there, or begin a word that is.
@@ -210,7 +212,7 @@ func (b *Book) Find(query string, limit int) (out []Found) {
 				if begins(strings.ToLower(s.Title), w) >= 0 {
 					score += 4
 				}
-				if begins(strings.ToLower(p.Title), w) >= 0 {
+				if j > 0 && begins(strings.ToLower(p.Title), w) >= 0 { // of the first section it is the same
 					score += 2
 				}
 			}
@@ -219,7 +221,7 @@ func (b *Book) Find(query string, limit int) (out []Found) {
 			}
 			switch {
 			case strings.Contains(p.Name, "/"): // about one rule or one kind of system
-				score -= 3
+				score -= 5
 			case slices.Contains(reference, p.Name):
 				score -= 2
 			}

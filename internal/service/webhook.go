@@ -117,7 +117,7 @@ func (s *Service) AddWebhook(ctx context.Context, who Who, why string, x Webhook
 	if err := x.check(); err != nil {
 		return err
 	}
-	return s.change(ctx, who.Name, why, func(now *State, t *store.Tx) error {
+	return s.change(ctx, who.Name, why, func(_ *State, t *store.Tx) error {
 		was, err := t.Record(webhookKind, x.ID)
 		if err == nil && was != nil {
 			err = fmt.Errorf("%w: there is a receiver %q already", ErrConflict, x.ID)
@@ -125,30 +125,46 @@ func (s *Service) AddWebhook(ctx context.Context, who Who, why string, x Webhook
 		if err != nil {
 			return err
 		}
-		return errors.Join(putWebhook(t, &x), t.TellFrom(x.ID, now.Head.Seq))
+		if err := putWebhook(t, &x); err != nil {
+			return err
+		}
+		return t.TellFrom(x.ID, t.Head().Seq) // not of itself
 	})
 }
 
 // ChangeWebhook changes a receiver. It is told on from where it was.
 func (s *Service) ChangeWebhook(ctx context.Context, who Who, why, id string, change func(*Webhook)) error {
 	return s.change(ctx, who.Name, why, func(_ *State, t *store.Tx) error {
-		doc, err := t.Record(webhookKind, id)
-		if err == nil && doc == nil {
-			err = fmt.Errorf("%w: there is no receiver %q", ErrNotFound, id)
-		}
+		x, err := webhookOf(t.Record(webhookKind, id))
 		if err != nil {
-			return err
+			return noReceiver(id, err)
 		}
-		var x Webhook
-		if err := json.Unmarshal(doc, &x); err != nil {
-			return err
-		}
-		change(&x)
+		change(x)
 		if err := x.check(); err != nil {
 			return err
 		}
-		return putWebhook(t, &x)
+		return putWebhook(t, x)
 	})
+}
+
+// webhookOf reads a receiver; ErrNotFound where there is none.
+func webhookOf(doc []byte, err error) (*Webhook, error) {
+	if err == nil && doc == nil {
+		err = ErrNotFound
+	}
+	if err != nil {
+		return nil, err
+	}
+	x := &Webhook{}
+	return x, json.Unmarshal(doc, x)
+}
+
+// noReceiver says which one is not there.
+func noReceiver(id string, err error) error {
+	if err == ErrNotFound {
+		err = fmt.Errorf("%w: there is no receiver %q", ErrNotFound, id)
+	}
+	return err
 }
 
 func putWebhook(t *store.Tx, x *Webhook) error {
@@ -164,28 +180,24 @@ func (s *Service) EndWebhook(ctx context.Context, who Who, why, id string) error
 	return s.change(ctx, who.Name, why, func(_ *State, t *store.Tx) error {
 		ended, err := t.EndRecord(webhookKind, id)
 		if err == nil && !ended {
-			err = fmt.Errorf("%w: there is no receiver %q", ErrNotFound, id)
+			err = ErrNotFound
 		}
-		return errors.Join(err, t.TellNoMore(id))
+		if err != nil {
+			return noReceiver(id, err)
+		}
+		return t.TellNoMore(id)
 	})
 }
 
 // TryWebhook sends a receiver an event that verifies it, and waits for what it says; what it says wrong is
 // an *Invalid of its address.
 func (s *Service) TryWebhook(ctx context.Context, id string) error {
-	doc, err := s.store.Record(ctx, webhookKind, id)
-	if err == nil && doc == nil {
-		err = fmt.Errorf("%w: there is no receiver %q", ErrNotFound, id)
-	}
+	x, err := webhookOf(s.store.Record(ctx, webhookKind, id))
 	if err != nil {
-		return err
-	}
-	var x Webhook
-	if err := json.Unmarshal(doc, &x); err != nil {
-		return err
+		return noReceiver(id, err)
 	}
 	now := s.clock()
-	err = s.push(ctx, &x, event.Token{
+	err = s.push(ctx, x, event.Token{
 		Issuer: s.address(""), Issued: now.Unix(), ID: x.Address + "#" + rand.Text(), Audience: x.Address,
 		Subject: map[string]any{"format": "opaque", "id": "webhook:" + x.ID},
 		Events:  map[string]any{event.Verification: map[string]any{}},

@@ -70,7 +70,12 @@ export function HelpPage() {
             </ol>
           </div>
         ) : page.isError ? (
-          <Wrong error={page.error} />
+          <div>
+            <Wrong error={page.error} />
+            <p>
+              Search on the left, or begin with <Link to="/help">where to begin</Link>.
+            </p>
+          </div>
         ) : page.data ? (
           // Made by the service from its own pages, without raw HTML.
           <div className="help-page" onClick={follow} dangerouslySetInnerHTML={{ __html: page.data.html }} />

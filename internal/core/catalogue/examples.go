@@ -98,7 +98,7 @@ var ruleExamples = map[string]Example{
 	"files.link_password":       {"", "link:kit-link files.open file:kit", "required", "optional", "no: rule", "yes"},
 	"files.link_download":       {"", "link:kit-link files.download file:kit", "off", "on", "no: rule", "yes"},
 	"mail.forward":              {"", "person:uma mail.forward mailbox:uma address=uma@homepost.example", "listed", "any", "no: domain", "yes"},
-	"mail.forward_copy":         {"", "person:uma mail.forward mailbox:uma address=uma@homepost.example copy=no", "required", "optional", "no: rule", "yes"},
+	"mail.forward_copy":         {"", "person:uma mail.forward mailbox:uma address=uma@homepost.example keep_copy=no", "required", "optional", "no: rule", "yes"},
 	"mail.forward_set_by":       {"", "person:lars mail.forward mailbox:lars address=lars@homepost.example", "administrators", "staff", "no: rule", "yes"},
 	"mail.calendar":             {"", "new@ilvane.example mail.see_subject calendar:uma", "busy", "subject", "no: rule", "yes"},
 	"reports.share_by":          {"", "person:lars reports.share report:visits address=maren@ilvane.example", "sharers", "staff", "no: rule", "yes"},

@@ -533,8 +533,8 @@ func packed(fs ...bool) (b byte) {
 	return b
 }
 
-// herd is crowds of one sign.
-type herd struct {
+// alikeCrowds are crowds of one sign.
+type alikeCrowds struct {
 	size   int
 	crowds []*crowd
 	named  []map[int32][]int32 // by crowd: the classes that name it; nil for none
@@ -542,7 +542,7 @@ type herd struct {
 }
 
 // somebody finds a crowd and a class of a group that does not name it; nil where every class names everybody.
-func (h *herd) somebody(x *division, group int32) (*crowd, int32) {
+func (h *alikeCrowds) somebody(x *division, group int32) (*crowd, int32) {
 	for i, c := range h.crowds {
 		if len(h.named[i]) == 0 {
 			return c, x.groups[group].classes[0]
@@ -570,16 +570,16 @@ func (work *wideWork) count(w *wideAction, stop func() error) (*wideCount, error
 		v, _ := s.Decide(&Question{Subject: c.who, Action: w.act, Resource: world.Resource{Kind: w.kind, ID: x.about[class].id}, At: work.at})
 		return v.Yes
 	}
-	var herds []*herd
+	var all []*alikeCrowds
 	for _, c := range work.crowds {
 		if err := stop(); err != nil {
 			return nil, err
 		}
 		sign := int(known.sign(c))
-		for len(herds) <= sign {
-			herds = append(herds, &herd{apart: map[int32]int{}})
+		for len(all) <= sign {
+			all = append(all, &alikeCrowds{apart: map[int32]int{}})
 		}
-		h := herds[sign]
+		h := all[sign]
 		named := x.naming.namedFor(work.sides, c)
 		h.size, h.crowds, h.named = h.size+c.size(), append(h.crowds, c), append(h.named, named)
 		in := map[int32]bool{}
@@ -591,7 +591,7 @@ func (work *wideWork) count(w *wideAction, stop func() error) (*wideCount, error
 		}
 	}
 	var parts []parted
-	for _, h := range herds {
+	for _, h := range all {
 		if err := stop(); err != nil {
 			return nil, err
 		}

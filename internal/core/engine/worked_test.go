@@ -22,7 +22,7 @@ func says(t *testing.T, w *world.World, line string) string {
 		switch k {
 		case "address":
 			q.address = v
-		case "copy":
+		case "copy", "keep_copy":
 			q.dropsCopy = v == "no"
 		case "at":
 			m, err := moment.ParseLoose(v, now, w.Organisation.Zone)
