@@ -3,6 +3,7 @@ package worldfile
 import (
 	"net/url"
 	"slices"
+	"strconv"
 	"strings"
 	"time"
 
@@ -400,29 +401,124 @@ var whoFields = []field[world.Bundle]{
 
 var expectationFields = []field[world.Expectation]{
 	idField(func(x *world.Expectation) *string { return &x.ID }),
-	{"party", true, func(r *reader, n *node, x *world.Expectation) {
-		if s, ok := r.scalar(n); ok && s != "*" {
-			r.partyRef(n)
-		}
-		x.Party = n.text
-	}, func(w *writer, x *world.Expectation) (tree, bool) { return leaf(x.Party), true }, "an outsider, or *"},
+	{"party", true, func(r *reader, n *node, x *world.Expectation) { x.Party = r.expectedParty(n) },
+		func(w *writer, x *world.Expectation) (tree, bool) { return leaf(x.Party), true }, takesExpected},
 	{"action", true, func(r *reader, n *node, x *world.Expectation) {
 		s, _ := r.scalar(n)
 		x.Action = s
-		if !validActionPattern(s) {
-			r.at(n, "%q is no action; write one as files.open, files.* or *", s)
+		if act, ok := catalogue.ActionByName(s); ok {
+			if act.Address && act.Asks[catalogue.Record] != nil {
+				r.at(n, "%s is what people of ours and guests do to somebody outside; expect what that opens, as spaces.enter or files.open", s)
+			}
+		} else if !validActionPattern(s) {
+			more := ""
+			if near := catalogue.NearestAction(s); near != "" {
+				more = "; do you mean " + near + "?"
+			}
+			r.at(n, "%q is no action; write one as files.open, files.* or *%s", s, more)
 		}
 	}, func(w *writer, x *world.Expectation) (tree, bool) { return leaf(x.Action), true }, "an action, as files.open; files.* or *"},
 	{"resource", true, func(r *reader, n *node, x *world.Expectation) {
 		if s, ok := r.scalar(n); ok && s != "*" {
-			r.resource(n)
+			kind, id, cut := strings.Cut(s, ":")
+			k, known := catalogue.ParseResourceKind(kind)
+			part := *n
+			part.text = id
+			switch {
+			case !cut || !known || k == catalogue.OurDirectory && id != "ours":
+				r.at(n, "%q is nothing that is reached; write kind:id, as space:loan-dossier, folder:plans or person:d.ekwinter, or *", s)
+			case k == catalogue.OurDirectory:
+			case k == catalogue.Mailbox || k == catalogue.Calendar:
+				r.ref(&part, "person")
+			default:
+				r.ref(&part, kind)
+			}
 		}
 		x.Resource = n.text
-	}, func(w *writer, x *world.Expectation) (tree, bool) { return leaf(x.Resource), true }, takesResource + ", or *"},
+	}, func(w *writer, x *world.Expectation) (tree, bool) { return leaf(x.Resource), true }, "kind:id, of which a space is meant with all in it; or *"},
 	{"expect", true, func(r *reader, n *node, x *world.Expectation) {
-		e := []string{"never", "always"}
-		x.Expect = e[r.word(n, "expectation", e)]
-	}, func(w *writer, x *world.Expectation) (tree, bool) { return leaf(x.Expect), true }, "never or always"},
+		if n.kind != mapping {
+			x.Expect = world.Expect{Sort: world.ExpectSort(r.word(n, "expectation", world.ExpectSortNames[:2]))}
+			return
+		}
+		if len(n.keys) != 1 {
+			r.at(n, "an expectation says one thing, as {only: [partner:ID]}; make another one for the other")
+			return
+		}
+		object(r, n, "what is expected", expectFields, &x.Expect)
+	}, func(w *writer, x *world.Expectation) (tree, bool) {
+		if x.Expect.Sort <= world.AlwaysSo {
+			return leaf(world.ExpectSortNames[x.Expect.Sort]), true
+		}
+		return record(w, expectFields, &x.Expect), true
+	}, "never, always, or one of " + fieldsIn(expectFields)},
+	boolField("could", false, func(x *world.Expectation) *bool { return &x.Could }),
+	boolField("tell", false, func(x *world.Expectation) *bool { return &x.Tell }),
+	refField("owner", "person", false, func(x *world.Expectation) *string { return &x.Owner }),
+	textField("why", false, func(x *world.Expectation) *string { return &x.Why }),
+}
+
+var expectFields = []field[world.Expect]{
+	{"only", false, func(r *reader, n *node, x *world.Expect) {
+		x.Sort = world.OnlyParties
+		for i := range r.list(n) {
+			x.Only = append(x.Only, r.expectedParty(&n.values[i]))
+		}
+		if len(x.Only) == 0 {
+			r.at(n, "only names at least one party; where nobody may, write never")
+		}
+	}, func(w *writer, x *world.Expect) (tree, bool) { return words(x.Only), x.Sort == world.OnlyParties }, "parties"},
+	{"only_until", false, func(r *reader, n *node, x *world.Expect) { x.Sort, x.Until = world.OnlyUntil, r.moment(n, true) },
+		func(w *writer, x *world.Expect) (tree, bool) {
+			return w.moment(x.Until, true), x.Sort == world.OnlyUntil
+		}, "a day"},
+	{"at_most", false, func(r *reader, n *node, x *world.Expect) {
+		s, _ := r.scalar(n)
+		v, err := strconv.Atoi(s)
+		if err != nil || v < 0 || strconv.Itoa(v) != s {
+			r.at(n, "%q is no number of parties; write one as 25", s)
+		}
+		x.Sort, x.AtMost = world.AtMost, v
+	}, func(w *writer, x *world.Expect) (tree, bool) {
+		return leaf(strconv.Itoa(x.AtMost)), x.Sort == world.AtMost
+	}, "a number of parties"},
+	{"condition", false, func(r *reader, n *node, x *world.Expect) {
+		x.Sort = world.OnCondition
+		for i := range r.list(n) {
+			s, _ := r.scalar(&n.values[i])
+			if _, ok := catalogue.ParseCondition(s); !ok {
+				r.at(&n.values[i], "%q is no condition; write some of %s", s, strings.Join((^catalogue.Condition(0)).Names(), ", "))
+			}
+			x.Conditions = append(x.Conditions, s)
+		}
+		if len(x.Conditions) == 0 {
+			r.at(n, "condition names at least one")
+		}
+	}, func(w *writer, x *world.Expect) (tree, bool) {
+		return words(x.Conditions), x.Sort == world.OnCondition
+	}, "names of conditions, as sign_in"},
+}
+
+const takesExpected = "everybody, an address, partner:ID, domain:NAME, kind:KIND or group:ID"
+
+// expectedParty reads whom an expectation is about. In files of old * stands for everybody.
+func (r *reader) expectedParty(n *node) string {
+	s, ok := r.scalar(n)
+	kind, isKind := strings.CutPrefix(s, "kind:")
+	switch {
+	case !ok:
+	case s == "*" || s == world.Everybody:
+		return world.Everybody
+	case isKind:
+		if !slices.Contains(world.PartyKinds, kind) {
+			r.at(n, "%q is no kind of party; write kind: and one of %s", kind, strings.Join(world.PartyKinds, ", "))
+		}
+	case !strings.Contains(s, ":") && !strings.Contains(s, "@"):
+		r.at(n, "%q is no party; write %s", s, takesExpected)
+	default:
+		return r.partyRef(n).String()
+	}
+	return s
 }
 
 func validActionPattern(s string) bool {

@@ -351,15 +351,50 @@ type Bundle struct {
 	ReviewDays catalogue.Value
 }
 
-// Expectation is a saved statement about reach. Its behaviour comes later; its
-// texts are kept as they stand.
+// Expectation is a saved statement about reach that must stay true (practice §3). Its texts were checked where they entered;
+// expect.Of says what they mean.
 type Expectation struct {
 	ID       string
-	Party    string
-	Action   string
-	Resource string
-	Expect   string // never, always
+	Party    string // everybody, an address, partner:ID, domain:NAME, kind:KIND or group:ID
+	Action   string // an action's name, SERVICE.* or *
+	Resource string // kind:id, of which a space is meant with all in it; or *
+	Expect   Expect
+	Could    bool   // it holds for what could come to be without an administrator, too
+	Tell     bool   // its owner hears whenever the answer, the audience or the number changes
+	Owner    string // a person's id; empty: the administrators
+	Why      string
 }
+
+// Everybody is everybody outside, as an expectation names them.
+const Everybody = "everybody"
+
+// PartyKinds are the kinds of party of model §1, as an expectation names them.
+var PartyKinds = []string{"guest", "provisioned", "federated", "personal", "bearer"}
+
+// Expect is what an expectation says of whoever it is about: one of its fields counts, as Sort says.
+type Expect struct {
+	Sort       ExpectSort
+	Only       []string      // with OnlyParties: written as Expectation.Party is
+	Until      moment.Moment // with OnlyUntil: from then on nobody may
+	AtMost     int           // with AtMost: so many parties, newcomers not among them
+	Conditions []string      // with OnCondition: names of conditions
+}
+
+// ExpectSort is the sort of an expectation.
+type ExpectSort uint8
+
+// The sorts of practice §3.
+const (
+	Never ExpectSort = iota
+	AlwaysSo
+	OnlyParties
+	OnlyUntil
+	AtMost
+	OnCondition
+)
+
+// ExpectSortNames are the words of the file format, by ExpectSort.
+var ExpectSortNames = []string{"never", "always", "only", "only_until", "at_most", "condition"}
 
 // PersonRole is a set of the roles a person may have.
 type PersonRole uint8

@@ -1,0 +1,308 @@
+package engine_test
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"slices"
+	"strings"
+	"testing"
+
+	"wexillum.example/internal/core/catalogue"
+	"wexillum.example/internal/core/engine"
+	"wexillum.example/internal/core/expect"
+	"wexillum.example/internal/core/moment"
+	"wexillum.example/internal/core/world"
+)
+
+// slowYes is one question of an expectation and its slow answer.
+type slowYes struct {
+	party, kind, action, resource string
+	newcomer, yes                 bool
+	conditions                    []string
+}
+
+// everything asks the slow evaluator all that makes sense in a world, what ours do towards typical newcomers and named addresses
+// included.
+func everything(w *world.World, s *engine.Snapshot, at moment.Moment, more []string) (out []slowYes) {
+	sl := &slow{w}
+	apart := map[string]bool{}
+	for _, n := range s.NewcomersAt(at) {
+		apart[n.Who.String()] = true
+	}
+	who := outsidersAt(w, s, at)
+	if len(more) > 0 { // those alone
+		var others []string
+		for _, m := range more {
+			if apart[m] = apart[m] || !slices.Contains(who, m); true {
+				others = append(others, m)
+			}
+		}
+		who = others
+	}
+	resources := resourcesOf(w)
+	for _, act := range catalogue.Actions() {
+		outward := act.Asks[catalogue.Ours] != nil && act.Asks[catalogue.Record] == nil
+		if act.Address && !outward || outward && !act.Address {
+			continue
+		}
+		for _, name := range who {
+			newcomer := apart[name]
+			bearer := strings.HasPrefix(name, "link:")
+			if outward && (bearer || !newcomer && !slices.Contains(more, name)) {
+				continue
+			}
+			for _, r := range resources {
+				if !act.Takes(r.Kind) {
+					continue
+				}
+				role := byRole(&act, r.Kind)
+				add := func(name string, newcomer bool) {
+					q := asked{who: name, action: act.Name, resource: r.String(), at: at}
+					if outward {
+						q.who, q.address = "person:"+r.ID, name
+					}
+					got := sl.answer(q)
+					if got.wrong {
+						return
+					}
+					x := slowYes{party: name, kind: got.kind, action: act.Name, resource: r.String(), newcomer: newcomer}
+					if outward {
+						if p := sl.party(name, at); p.record != nil {
+							x.kind = "guest"
+							if p.record.Origins == world.ByFeed {
+								x.kind = "provisioned"
+							}
+						} else if x.kind = "federated"; p.private {
+							x.kind = "personal"
+						}
+					}
+					if a := got.accounts[0]; a.refusing == "" {
+						x.yes, x.conditions = true, strings.Fields(a.conditions)
+					}
+					out = append(out, x)
+				}
+				switch {
+				case !bearer:
+					add(name, newcomer)
+				case role:
+					for i := range w.Links {
+						if l := &w.Links[i]; "link:"+l.ID == name && l.Item == r && act.Rows(r.Kind)[catalogue.Bearer] != nil && moment.Within(at, l.Created, l.Until) {
+							add(name, false)
+						}
+					}
+				case apart[name] && !r.Kind.IsItem():
+					add(name, true)
+				}
+			}
+		}
+	}
+	return
+}
+
+// slowJudge judges an expectation by all that there is to ask.
+func slowJudge(w *world.World, x *world.Expectation, all []slowYes, at moment.Moment) (state string, count, may int) {
+	sl := &slow{w}
+	in := func(set string, y *slowYes) bool {
+		kind, rest, cut := strings.Cut(set, ":")
+		bearer := strings.HasPrefix(y.party, "link:")
+		switch {
+		case set == "everybody":
+			return true
+		case cut && kind == "kind":
+			return y.kind == rest
+		case bearer:
+			return false
+		case cut && kind == "partner":
+			p := sl.party(y.party, at)
+			return p.partner != nil && p.partner.ID == rest
+		case cut && kind == "domain":
+			return strings.HasSuffix(y.party, "@"+rest)
+		case cut && kind == "group":
+			return slices.Contains(sl.groupsOf(y.party, at), rest)
+		}
+		return y.party == set
+	}
+	spaceOf := map[string]string{}
+	for i := range w.Spaces {
+		for _, it := range w.Spaces[i].Items {
+			spaceOf[it.Kind.String()+":"+it.ID] = "space:" + w.Spaces[i].ID
+		}
+	}
+	for i := range w.Meetings {
+		if w.Meetings[i].Space != "" {
+			spaceOf["meeting:"+w.Meetings[i].ID] = "space:" + w.Meetings[i].Space
+		}
+	}
+	parties, newcomers := map[string]bool{}, map[string]bool{}
+	looked := map[string]bool{}
+	for i := range all {
+		y := &all[i]
+		service, _, _ := strings.Cut(y.action, ".")
+		if x.Action != "*" && x.Action != y.action && x.Action != service+".*" ||
+			x.Resource != "*" && x.Resource != y.resource && x.Resource != spaceOf[y.resource] || !in(x.Party, y) {
+			continue
+		}
+		if strings.HasPrefix(y.party, "link:") && x.Expect.Sort == world.AlwaysSo && y.newcomer {
+			continue
+		}
+		bad := y.yes
+		switch x.Expect.Sort {
+		case world.AlwaysSo:
+			bad = !y.yes
+		case world.OnlyParties:
+			bad = y.yes && !slices.ContainsFunc(x.Expect.Only, func(o string) bool { return in(o, y) })
+		case world.OnCondition:
+			bad = false
+			for _, c := range x.Expect.Conditions {
+				bad = bad || y.yes && !slices.Contains(y.conditions, c)
+			}
+		case world.OnlyUntil:
+			bad = y.yes && at >= x.Expect.Until
+		}
+		if y.yes && y.newcomer {
+			newcomers[y.party] = true
+		} else if y.yes {
+			parties[y.party] = true
+		}
+		if y.action == "directory.look_up" && x.Resource == "*" && x.Expect.Sort != world.AlwaysSo {
+			if !bad || looked[y.party] {
+				continue
+			}
+			looked[y.party] = true
+		}
+		if bad {
+			count++
+		}
+	}
+	if x.Expect.Sort == world.AtMost {
+		count = len(newcomers)
+		if len(parties) > x.Expect.AtMost {
+			count += len(parties)
+		}
+	}
+	state = "held"
+	if count > 0 {
+		state = "broken"
+	}
+	return state, count, len(parties)
+}
+
+// TestExpectationsAgainstSlow judges random expectations of random worlds at several moments, one by one and together, against
+// asking the slow evaluator everything.
+func TestExpectationsAgainstSlow(t *testing.T) {
+	broken, held, turned := map[string]int{}, map[string]int{}, 0
+	for seed := uint64(900); seed < 912; seed++ {
+		r := rand.New(rand.NewPCG(seed, 3))
+		w := tiny(seed)
+		enrich(r, w)
+		if seed%2 == 0 {
+			someDates(r, w)
+		}
+		w = world.Merge(&world.World{}, w)
+		s := engine.Of(w)
+		pick := func(list ...string) string { return list[r.IntN(len(list))] }
+		resources := resourcesOf(w)
+		known := map[moment.Moment][]slowYes{}
+		all := func(at moment.Moment, more []string) []slowYes {
+			if known[at] == nil {
+				known[at] = everything(w, s, at, nil)
+			}
+			if len(more) == 0 {
+				return known[at]
+			}
+			return append(slices.DeleteFunc(slices.Clone(known[at]), func(y slowYes) bool { return slices.Contains(more, y.party) }), everything(w, s, at, more)...)
+		}
+		guest := func() string { return w.Guests[r.IntN(len(w.Guests))].Address.String() }
+		party := func() string {
+			p := &w.Partners[r.IntN(len(w.Partners))]
+			return pick("everybody", "everybody", guest(), guest(), "partner:"+p.ID, "domain:"+p.Domains[0].Domain.String(), "kind:"+pick(world.PartyKinds...), "group:"+w.Groups[r.IntN(len(w.Groups))].ID, "stranger@unlisted.example")
+		}
+		for range 60 {
+			act := catalogue.Actions()[r.IntN(len(catalogue.Actions()))]
+			x := world.Expectation{ID: "x", Party: party(), Action: pick(act.Name, act.Service().String()+".*", "*"), Resource: "*", Expect: world.Expect{Sort: world.ExpectSort(r.IntN(6))}}
+			if r.IntN(2) == 0 {
+				of := resources[r.IntN(len(resources))]
+				for try := 0; try < 200 && x.Action == act.Name && !act.Takes(of.Kind); try++ {
+					of = resources[r.IntN(len(resources))]
+				}
+				x.Resource = of.String()
+			}
+			if act.Address && act.Asks[catalogue.Record] != nil {
+				continue
+			}
+			x.Expect.Only = []string{party(), party()}
+			x.Expect.AtMost = r.IntN(6)
+			x.Expect.Conditions = []string{pick("sign_in", "one_time_code", "counterpart_unconfirmed", "accept_terms")}
+			at := now + moment.Moment([]int{0, 0, 20, -40}[r.IntN(4)])*86400e6
+			x.Expect.Until = at - moment.Moment(r.IntN(2))*86400e6
+			if x.Expect.Sort == world.AlwaysSo && (x.Action != act.Name || act.Name == "directory.look_up") {
+				continue
+			}
+			st, err := expect.Of(&x)
+			if err != nil {
+				t.Fatalf("%+v: %v", x, err)
+			}
+			var more []string
+			if strings.Contains(x.Party, "@") {
+				more = append(more, x.Party)
+			}
+			if d, ok := strings.CutPrefix(x.Party, "domain:"); ok && !slices.ContainsFunc(s.NewcomersAt(at), func(n engine.Newcomer) bool { return strings.HasSuffix(n.Who.String(), "@"+d) }) {
+				more = append(more, "*@"+d)
+			}
+			state, count, may := slowJudge(w, &x, all(at, more), at)
+			wide := x
+			wide.ID, wide.Party, wide.Action, wide.Resource, wide.Expect = "wide", "everybody", "*", "*", world.Expect{}
+			other, _ := expect.Of(&wide)
+			for _, list := range [][]*expect.Statement{{st}, {other, st}} {
+				if err := expect.Judge(s, list, at, expect.Now, nil, func(i int, j expect.Judged) {
+					if list[i] != st {
+						return
+					}
+					if j.State.String() != state || j.Count != count || x.Expect.Sort != world.OnlyUntil && j.May != may {
+						t.Errorf("world %d, %+v at %s, among %d: %s %d, %d may; slow %s %d, %d may\n%v", seed, x, at, len(list), j.State, j.Count, j.May, state, count, may, j.Examples[:min(3, len(j.Examples))])
+					}
+				}); err != nil {
+					t.Fatal(err)
+				}
+			}
+			if x.Expect.Sort != world.OnlyUntil && r.IntN(3) == 0 { // ahead: as if every day were judged
+				today := moment.DayOf(at, s.Zone())
+				var want, ahead expect.Judged
+				for d := moment.Day(0); d <= expect.Days; d++ {
+					m := at
+					if d > 0 {
+						m = (today + d).Start(s.Zone())
+					}
+					var j expect.Judged
+					if err := expect.Judge(s, []*expect.Statement{st}, m, expect.Now, nil, func(_ int, x expect.Judged) { j = x }); err != nil {
+						t.Fatal(err)
+					}
+					if want = j; j.State == expect.Broken {
+						turned += int(min(1, d))
+						break
+					}
+				}
+				if err := expect.Judge(s, []*expect.Statement{st}, at, expect.NextDays, nil, func(_ int, x expect.Judged) { ahead = x }); err != nil {
+					t.Fatal(err)
+				}
+				if ahead.State != want.State || want.State == expect.Broken && (ahead.At != want.At || ahead.Count != want.Count) {
+					t.Errorf("world %d, %+v from %s on: %s at %s %d; day by day %s at %s %d", seed, x, at, ahead.State, ahead.At, ahead.Count, want.State, want.At, want.Count)
+				}
+			}
+			sort := fmt.Sprint(world.ExpectSortNames[x.Expect.Sort])
+			if state == "held" {
+				held[sort]++
+			} else {
+				broken[sort]++
+			}
+		}
+	}
+	if turned < 3 {
+		t.Errorf("only %d were broken on a day to come", turned)
+	}
+	for _, sort := range world.ExpectSortNames {
+		if broken[sort] < 5 || held[sort] < 5 {
+			t.Errorf("%s was broken %d times and held %d times", sort, broken[sort], held[sort])
+		}
+	}
+}

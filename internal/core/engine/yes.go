@@ -1,0 +1,837 @@
+package engine
+
+import (
+	"math/bits"
+	"slices"
+
+	"wexillum.example/internal/core/addr"
+	"wexillum.example/internal/core/catalogue"
+	"wexillum.example/internal/core/moment"
+	"wexillum.example/internal/core/world"
+)
+
+// Scope says which answers are looked at: whose, to what, about what.
+type Scope struct {
+	Party    Parties
+	Actions  Actions         // what outsiders do
+	Outward  Actions         // what people of ours do towards them, who are then context.address
+	Resource *world.Resource // a space is meant with all in it; nil for everything
+}
+
+// Parties is a set of parties outside, typical newcomers (model §7) among them. Its zero value is everybody, links that work
+// for whoever holds them included; partners, domains and groups hold no links.
+type Parties struct {
+	Of     world.PartyRef
+	Kind   Kind
+	ByKind bool
+}
+
+// Everybody reports whether nobody is left out.
+func (p *Parties) Everybody() bool { return p.Of == world.PartyRef{} && !p.ByKind }
+
+// InwardActions are the actions that outsiders do by themselves; OutwardActions those of people of ours that concern somebody
+// outside and that nobody else does.
+var InwardActions, OutwardActions = func() (in, out Actions) {
+	for i := range catalogue.Actions() {
+		act := &catalogue.Actions()[i]
+		switch theirs := act.Asks[catalogue.Ours] != nil && act.Asks[catalogue.Record] == nil; {
+		case theirs && act.Address:
+			out |= 1 << act.ID
+		case !theirs && !act.Address:
+			in |= 1 << act.ID
+		}
+	}
+	return
+}()
+
+// Yes is a yes within a scope, or several that are alike.
+type Yes struct {
+	Who        Who
+	Members    []uint32 // where it holds for several known parties: their numbers (see Snapshot.AddressAt); Who is one of them. They hold until found returns.
+	Party      uint32   // else the number of a known party; NoParty for a newcomer or a link
+	Newcomer   bool
+	Name       string // of a newcomer
+	Kind       Kind
+	Person     string // who does it, where that is a person of ours
+	Action     catalogue.ActionID
+	Resource   world.Resource // its id is * where it holds for several that are alike
+	Pairs      int            // of a party and a resource
+	Conditions catalogue.Condition
+
+	move *wideMove // which resources it is about, where there are several
+	all  []uint32  // or so
+}
+
+// EachPair calls fn for every question that a yes stands for, until it returns false. It is not called for looking up people, which
+// counts each party once.
+func (s *Snapshot) EachPair(y *Yes, at moment.Moment, fn func(q *Question) bool) bool {
+	q := Question{Subject: y.Who, Action: y.Action, Resource: y.Resource, At: at}
+	var resources []world.Resource
+	add := func(i uint32) { resources = append(resources, s.wideResource(y.Resource.Kind, i)) }
+	switch {
+	case y.Action == lookUpAction && y.Resource.ID == "*":
+		return true
+	case y.move != nil && y.move.part != nil:
+		y.move.divided.each(y.move.part, func(class int32) {
+			for _, i := range y.move.divided.about[class].members {
+				add(i)
+			}
+		})
+	case y.move != nil:
+		for _, i := range y.move.resources {
+			add(i)
+		}
+	case y.all != nil:
+		for _, i := range y.all {
+			add(i)
+		}
+	default:
+		resources = append(resources, y.Resource)
+	}
+	ask := func() bool {
+		for _, r := range resources {
+			q.Resource = r
+			if y.outward() {
+				q.Subject, q.Address = Who{Kind: ByPerson, ID: r.ID}, y.Who.Address
+			}
+			if v, err := s.Decide(&q); err == nil && v.Yes && !fn(&q) {
+				return false
+			}
+		}
+		return true
+	}
+	if len(y.Members) == 0 {
+		return ask()
+	}
+	everything := resources
+	for _, m := range y.Members {
+		if q.Subject = (Who{Address: s.addressOf(m)}); y.strangers() { // contacts come by themselves
+			resources = resources[:0:0]
+			for _, r := range everything {
+				if i := s.inv.personIDs.find(s.inv.text, r.ID); !slices.Contains(s.reversed().contacts[m], i) {
+					resources = append(resources, r)
+				}
+			}
+		}
+		if !ask() {
+			return false
+		}
+	}
+	return true
+}
+
+// strangers reports whether it is about those who are no contacts.
+func (y *Yes) strangers() bool {
+	m := y.move
+	if m == nil || m.part == nil && len(m.resources) == 1 && len(m.members) == 1 {
+		return false
+	}
+	return slices.ContainsFunc(wideActions, func(w wideAction) bool { return w.act == m.act && w.kind == m.kind && w.contacts })
+}
+
+// Each returns how many pairs each of several members has in it; 0 where that is not the same of all.
+func (y *Yes) Each() int {
+	m := y.move
+	switch {
+	case m == nil:
+		return 0
+	case m.scope:
+		return 1
+	case m.part != nil && m.pairs == m.crowd.size()*m.part.n:
+		return m.part.n
+	}
+	return 0
+}
+
+func (y *Yes) outward() bool { return OutwardActions.Has(y.Action) }
+
+// Set tells who is in a set of parties at a moment.
+type Set struct{ w *scoped }
+
+// SetOf makes ready to tell who is in a set.
+func (s *Snapshot) SetOf(p Parties, at moment.Moment) *Set {
+	return &Set{s.scopedTo(&Scope{Party: p}, at)}
+}
+
+// Has reports whether a party that is known by its number, or else somebody who is not, is in the set. kind is what they are.
+func (x *Set) Has(party uint32, who Who, kind Kind) bool {
+	switch {
+	case x.w.shut:
+		return false
+	case party != none:
+		return x.w.holds(party, kind)
+	}
+	return x.w.holdsNew(&Newcomer{Who: who})
+}
+
+// EachNo calls found for everything in a scope that makes sense and is answered with no, pair by pair, and returns how many pairs
+// were asked.
+func (s *Snapshot) EachNo(x *Scope, at moment.Moment, stop func() error, found func(q *Question, party uint32, n *Newcomer, kind Kind) error) (asked int, err error) {
+	w := s.scopedTo(x, at)
+	inv := &s.inv
+	if w.shut {
+		return 0, nil
+	}
+	try := func(q *Question, party uint32, n *Newcomer) error {
+		if asked%1024 == 1023 {
+			if err := stop(); err != nil {
+				return err
+			}
+		}
+		v, err := s.Decide(q)
+		if err != nil {
+			return nil // it makes no sense
+		}
+		if asked++; v.Yes {
+			return nil
+		}
+		return found(q, party, n, v.Kind)
+	}
+	one := func(who Who, party uint32, n *Newcomer) error {
+		for k := range catalogue.Actions() {
+			act := &catalogue.Actions()[k]
+			if !w.Actions.Has(act.ID) {
+				continue
+			}
+			for _, r := range w.resourcesFor(act) {
+				if err := try(&Question{Subject: who, Action: act.ID, Resource: r, At: at}, party, n); err != nil {
+					return err
+				}
+			}
+		}
+		for _, act := range outwardActions {
+			if !w.Outward.Has(act.ID) || party != none && w.Party.Of.Address.IsZero() { // typical newcomers stand for those who are known
+				continue
+			}
+			for _, r := range w.resourcesFor(act) {
+				if err := try(&Question{Subject: Who{Kind: ByPerson, ID: r.ID}, Action: act.ID, Resource: r, Address: who.Address, At: at}, party, n); err != nil {
+					return err
+				}
+			}
+		}
+		return nil
+	}
+	if a := w.Party.Of.Address; !a.IsZero() {
+		who := Who{Address: a}
+		return asked, s.oneOrNew(w, who, one)
+	}
+	for i := uint32(0); i < inv.parties.n; i++ {
+		if !s.isCounted(i, at) {
+			continue
+		}
+		if p, outside := s.sideOf(w.x, i, at); outside && w.holds(i, p.kind) {
+			if err := one(Who{Address: s.addressOf(i)}, i, nil); err != nil {
+				return asked, err
+			}
+		}
+	}
+	for _, n := range w.newcomers() {
+		if n.Who.Kind == ByAddress {
+			if err := one(n.Who, none, &n); err != nil {
+				return asked, err
+			}
+		}
+	}
+	if !w.Party.Everybody() && !(w.Party.ByKind && w.Party.Kind == KindBearer) {
+		return asked, nil
+	}
+	for i := uint32(0); i < inv.links.n; i++ {
+		l := inv.links.at(i)
+		if !l.exists || !l.bearer || !moment.Within(at, l.created, l.until) || !inv.items.at(l.item).exists {
+			continue
+		}
+		it := inv.items.at(l.item)
+		r := world.Resource{Kind: it.kind, ID: inv.itemIDs.text(inv.text, l.item)}
+		if !w.covers(r) {
+			continue
+		}
+		for k := range catalogue.Actions() {
+			act := &catalogue.Actions()[k]
+			if w.Actions.Has(act.ID) && act.Takes(it.kind) && act.Rows(it.kind)[catalogue.Bearer] != nil {
+				q := Question{Subject: Who{Kind: ByLinkID, ID: inv.linkIDs.text(inv.text, i)}, Action: act.ID, Resource: r, At: at}
+				if err := try(&q, none, nil); err != nil {
+					return asked, err
+				}
+			}
+		}
+	}
+	return asked, nil
+}
+
+func (s *Snapshot) oneOrNew(w *scoped, who Who, one func(Who, uint32, *Newcomer) error) error {
+	i := w.known(who)
+	if i == none {
+		return one(who, i, &Newcomer{Who: who, Name: who.String()})
+	}
+	return one(who, i, nil)
+}
+
+// resourcesFor lists everything in the scope that an action is about.
+func (w *scoped) resourcesFor(act *catalogue.Action) (out []world.Resource) {
+	inv := &w.s.inv
+	for _, kind := range act.On {
+		add := func(id string) {
+			if r := (world.Resource{Kind: kind, ID: id}); w.covers(r) {
+				out = append(out, r)
+			}
+		}
+		switch {
+		case kind == catalogue.OurDirectory:
+			add("ours")
+		case kind == catalogue.Space:
+			for i := range inv.spaces.n {
+				if sp := inv.spaces.at(i); sp.exists && !(act.AreaOnly && sp.kind != world.ReportArea) {
+					add(inv.spaceIDs.text(inv.text, i))
+				}
+			}
+		case kind.IsItem():
+			for i := range inv.items.n {
+				if it := inv.items.at(i); it.exists && it.kind == kind {
+					add(inv.itemIDs.text(inv.text, i))
+				}
+			}
+		case kind == catalogue.Meeting:
+			for i := range inv.meetings.n {
+				if inv.meetings.at(i).exists {
+					add(inv.meetingIDs.text(inv.text, i))
+				}
+			}
+		default:
+			for i := range inv.people.n {
+				if inv.people.at(i).exists {
+					add(inv.personIDs.text(inv.text, i))
+				}
+			}
+		}
+	}
+	return
+}
+
+// NoParty is the number of whoever is not known.
+const NoParty = none
+
+// scoped answers within a scope at one moment.
+type scoped struct {
+	*Scope
+	s       *Snapshot
+	at      moment.Moment
+	x       *sides
+	space   uint32 // where the resource is a space
+	partner uint32
+	domain  uint32
+	group   uint32
+	address uint32
+	stop    func() error
+	found   func(*Yes) error
+	shut    bool // what it names is unknown: nothing is in it
+}
+
+// EachYes calls found for everything in a scope that is answered with yes at a moment. Looking up people counts each party once
+// where no person is named (model §7). Where stop or found fails it ends with that error; one of its own is a *WrongUse.
+func (s *Snapshot) EachYes(x *Scope, at moment.Moment, stop func() error, found func(*Yes) error) error {
+	w := s.scopedTo(x, at)
+	w.stop, w.found = stop, found
+	if w.shut {
+		return nil
+	}
+	if w.Actions != 0 {
+		var err error
+		switch {
+		case !w.Party.Of.Address.IsZero():
+			err = w.ofOne(Who{Address: w.Party.Of.Address})
+		case w.Resource != nil && w.Resource.Kind != catalogue.Mailbox:
+			err = w.about()
+		default:
+			err = w.anywhere()
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return w.outward()
+}
+
+func (s *Snapshot) scopedTo(x *Scope, at moment.Moment) *scoped {
+	inv := &s.inv
+	s.indexed()
+	w := &scoped{Scope: x, s: s, at: at, x: s.sidesAt(at), space: none, partner: none, domain: none, group: none, address: none}
+	switch ref := x.Party.Of; {
+	case ref.Partner != "":
+		w.partner = inv.partners.find(inv.text, ref.Partner)
+		w.shut = w.partner == none || !s.pol.partners[w.partner].exists
+	case ref.Group != "":
+		w.group = inv.groupIDs.find(inv.text, ref.Group)
+		w.shut = w.group == none
+	case !ref.Address.IsZero():
+		w.address = inv.addresses.find(inv.text, ref.Address.String())
+	}
+	if r := x.Resource; r != nil && r.Kind == catalogue.Space {
+		w.space = inv.spaceIDs.find(inv.text, r.ID)
+	}
+	return w
+}
+
+// holds reports whether a known party is in the set.
+func (w *scoped) holds(i uint32, kind Kind) bool {
+	p, s := &w.Party, w.s
+	q := s.inv.parties.at(i)
+	switch ref := &p.Of; {
+	case p.ByKind:
+		return kind == p.Kind
+	case ref.Partner != "":
+		d := &s.pol.domains[q.domain]
+		return d.kind == partnerDomain && d.partner == w.partner && d.bar == 0 && !(len(w.x.barred) > 0 && w.x.barred[i])
+	case !ref.Domain.IsZero():
+		return s.addressOf(i).Domain() == ref.Domain
+	case ref.Group != "":
+		return slices.Contains(s.inv.groupsOf(q, w.at), w.group)
+	case !ref.Address.IsZero():
+		return i == w.address
+	}
+	return true
+}
+
+// holdsNew reports whether a typical newcomer is in the set.
+func (w *scoped) holdsNew(n *Newcomer) bool {
+	p := &w.Party
+	if n.Who.Kind == ByLinkID {
+		return p.Everybody() || p.ByKind && p.Kind == KindBearer
+	}
+	switch ref := &p.Of; {
+	case p.ByKind:
+		return w.s.KindAt(n.Who.Address, w.at) == p.Kind
+	case ref.Partner != "":
+		m := w.s.Match(n.Who.Address)
+		return m.Bar == nil && m.Partner != nil && m.Partner.ID == ref.Partner
+	case !ref.Domain.IsZero():
+		return n.Who.Address.Domain() == ref.Domain
+	case ref.Group != "":
+		return false
+	case !ref.Address.IsZero():
+		return n.Who.Address == ref.Address
+	}
+	return true
+}
+
+// newcomers lists the typical newcomers of the set. A domain that nobody of note is from has one all the same.
+func (w *scoped) newcomers() (out []Newcomer) {
+	for _, n := range w.s.NewcomersAt(w.at) {
+		if w.holdsNew(&n) {
+			out = append(out, n)
+		}
+	}
+	if d := w.Party.Of.Domain; !d.IsZero() && len(out) == 0 {
+		out = append(out, Newcomer{Who: Who{Address: addr.Newcomer(d)}, Name: "a newcomer from " + d.String()})
+	}
+	return out
+}
+
+// covers reports whether a resource is in the scope.
+func (w *scoped) covers(r world.Resource) bool {
+	if w.Resource == nil || *w.Resource == r {
+		return true
+	}
+	if w.space == none {
+		return false
+	}
+	inv := &w.s.inv
+	switch {
+	case r.Kind.IsItem():
+		i := inv.itemIDs.find(inv.text, r.ID)
+		return i != none && inv.items.at(i).space == w.space
+	case r.Kind == catalogue.Meeting:
+		i := inv.meetingIDs.find(inv.text, r.ID)
+		return i != none && inv.meetings.at(i).space == w.space
+	}
+	return false
+}
+
+// ofOne asks one party, by all it was ever given and all that needs no role.
+func (w *scoped) ofOne(who Who) error {
+	s := w.s
+	people := s.peopleFor(who)
+	classes := map[catalogue.ActionID]map[int]Verdict{}
+	lookedUp := false
+	y := Yes{Who: who, Party: w.known(who)}
+	if y.Newcomer = y.Party == none; y.Newcomer {
+		y.Name = who.String()
+	}
+	_, err := s.each(who, w.at, nil, false, func(q *Question, _ string) error {
+		if q.Resource.ID == "*" || !w.Actions.Has(q.Action) || !w.covers(q.Resource) {
+			return nil
+		}
+		lookUp := q.Action == lookUpAction && w.Resource == nil
+		if lookUp && lookedUp {
+			return nil
+		}
+		class, classed := people.of(q)
+		v, known := classes[q.Action][class]
+		if !classed || !known {
+			var err error
+			if v, err = s.Decide(q); err != nil {
+				return nil // nothing that could be asked
+			}
+			if classed {
+				if classes[q.Action] == nil {
+					classes[q.Action] = map[int]Verdict{}
+				}
+				classes[q.Action][class] = v
+			}
+		}
+		if !v.Yes {
+			return nil
+		}
+		y.Kind, y.Action, y.Resource, y.Pairs, y.Conditions = v.Kind, q.Action, q.Resource, 1, v.Conditions
+		if lookUp {
+			lookedUp, y.Resource.ID = true, "*"
+		}
+		return w.found(&y)
+	})
+	return err
+}
+
+// known returns the number of a party that is counted; none where it is not.
+func (w *scoped) known(who Who) uint32 {
+	if who.Kind != ByAddress {
+		return none
+	}
+	if i := w.s.inv.addresses.find(w.s.inv.text, who.Address.String()); i != none && w.s.isCounted(i, w.at) {
+		return i
+	}
+	return none
+}
+
+// about asks everybody of the set about one resource.
+func (w *scoped) about() error {
+	if !w.s.Has(w.Resource.Kind.String(), w.Resource.ID) && w.Resource.Kind != catalogue.OurDirectory {
+		if w.Resource.Kind != catalogue.Calendar || !w.s.Has("person", w.Resource.ID) {
+			return nil // what was removed opens nothing
+		}
+	}
+	n := 0
+	return w.s.Audience(*w.Resource, true, func(a *catalogue.Action) bool { return w.Actions.Has(a.ID) }, w.at, func(r *Reached) error {
+		if n++; n%4096 == 0 {
+			if err := w.stop(); err != nil {
+				return err
+			}
+		}
+		y := Yes{Who: r.Who, Party: w.known(r.Who), Newcomer: r.Newcomer, Name: r.Name, Kind: r.Kind, Action: r.Action, Resource: r.Resource, Pairs: 1, Conditions: r.Conditions}
+		in := false
+		switch {
+		case r.Newcomer:
+			in = w.holdsNew(&Newcomer{Who: r.Who})
+		case r.Who.Kind == ByLinkID:
+			in = w.holdsNew(&Newcomer{Who: r.Who})
+		case y.Party != none:
+			in = w.holds(y.Party, r.Kind)
+		}
+		if !in {
+			return nil
+		}
+		return w.found(&y)
+	})
+}
+
+// lookUpAction counts each party once.
+var lookUpAction = func() catalogue.ActionID {
+	for i := range wideActions {
+		if wideActions[i].shares {
+			return wideActions[i].act
+		}
+	}
+	return 0
+}()
+
+// anywhere asks everybody of the set about everything: roles party by party, the rest crowd by crowd, newcomers one by one.
+func (w *scoped) anywhere() error {
+	if w.Resource != nil { // nobody outside does anything with a mailbox
+		return nil
+	}
+	if w.Actions&masks.granted != 0 {
+		if err := w.granted(); err != nil {
+			return err
+		}
+	}
+	if err := w.wide(); err != nil {
+		return err
+	}
+	for _, n := range w.newcomers() {
+		if err := w.stop(); err != nil {
+			return err
+		}
+		if err := w.ofNewcomer(&n); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+func (w *scoped) granted() error {
+	s, inv := w.s, &w.s.inv
+	t := s.Tally(w.at)
+	for i := uint32(0); i < inv.parties.n; i++ {
+		if i%1024 == 0 {
+			if err := w.stop(); err != nil {
+				return err
+			}
+		}
+		q := inv.parties.at(i)
+		if !s.holdsAnything(q) && len(inv.many) == 0 || !s.isCounted(i, w.at) {
+			continue
+		}
+		p, outside := s.sideOf(w.x, i, w.at)
+		if !outside || p.ok == 0 || !w.holds(i, p.kind) {
+			continue
+		}
+		y := Yes{Party: i, Kind: p.kind, Who: Who{Address: s.addressOf(i)}, Pairs: 1}
+		var err error
+		t.things(i, &p, func(th thing, yes uint64) {
+			if err != nil || yes == 0 {
+				return
+			}
+			first, home := actionsOf(yes)
+			for set := (first | home) & w.Actions; set != 0; set &= set - 1 {
+				act := catalogue.ActionID(bits.TrailingZeros64(uint64(set)))
+				y.Action, y.Resource, y.Conditions = act, s.resourceOf(th), p.conditions(act, home.Has(act))
+				if err == nil {
+					err = w.found(&y)
+				}
+			}
+		})
+		if err != nil {
+			return err
+		}
+	}
+	if !w.Party.Everybody() && !(w.Party.ByKind && w.Party.Kind == KindBearer) {
+		return nil
+	}
+	for i := uint32(0); i < inv.links.n; i++ {
+		set, it := s.linkActions(i, w.at)
+		for set &= w.Actions; set != 0; set &= set - 1 {
+			act := catalogue.ActionID(bits.TrailingZeros64(uint64(set)))
+			q := Question{Subject: Who{Kind: ByLinkID, ID: inv.linkIDs.text(inv.text, i)}, Action: act, At: w.at,
+				Resource: world.Resource{Kind: it.kind, ID: inv.itemIDs.text(inv.text, inv.links.at(i).item)}}
+			v, err := s.Decide(&q)
+			if err == nil {
+				err = w.found(&Yes{Who: q.Subject, Party: none, Kind: KindBearer, Action: act, Resource: q.Resource, Pairs: 1, Conditions: v.Conditions})
+			}
+			if err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+func (w *scoped) wide() error {
+	any := false
+	for i := range wideActions {
+		any = any || w.Actions.Has(wideActions[i].act)
+	}
+	if !any {
+		return nil
+	}
+	work := newWideWork(w.s, w.s, w.at)
+	crowds := work.crowds[:0:0]
+	for _, c := range work.crowds {
+		if c.links > 0 { // where no role is needed, one stands for whoever holds a link: a newcomer
+			continue
+		}
+		if !w.Party.Everybody() {
+			x := *c
+			x.members = nil
+			for _, i := range c.members {
+				if w.holds(i, c.kind) {
+					x.members = append(x.members, i)
+				}
+			}
+			if len(x.members) == 0 {
+				continue
+			}
+			x.who = Who{Address: w.s.addressOf(x.members[0])}
+			c = &x
+		}
+		crowds = append(crowds, c)
+	}
+	work.crowds = crowds
+	for i := range wideActions {
+		if !w.Actions.Has(wideActions[i].act) {
+			continue
+		}
+		var err error
+		seen := map[*crowd]bool{} // who may look up everybody
+		var one [1]uint32
+		askErr := work.ask(&wideActions[i], true, true, w.stop, func(m *wideMove) {
+			if err != nil {
+				return
+			}
+			y := Yes{Who: m.crowd.who, Kind: m.crowd.kind, Members: m.members, Party: none, Action: m.act, Resource: world.Resource{Kind: m.kind, ID: "*"}, Pairs: m.pairs, Conditions: m.left.Conditions, move: m}
+			if len(m.members) > 0 {
+				y.Who = Who{Address: w.s.addressOf(m.members[0])}
+			}
+			if n, first := m.about(); n == 1 && !m.scope {
+				y.Resource = w.s.wideResource(m.kind, first)
+			}
+			switch {
+			case m.scope && !m.shared:
+				seen[m.crowd] = true
+			case m.scope && seen[m.crowd]:
+				return
+			case m.scope: // they see whom they share a space with, if there is anybody
+				for _, p := range m.members {
+					if err == nil && w.sharesAny(p) {
+						z := y
+						one[0] = p
+						z.Who, z.Members, z.Pairs = Who{Address: w.s.addressOf(p)}, one[:], 1
+						err = w.found(&z)
+					}
+				}
+				return
+			}
+			err = w.found(&y)
+		})
+		if askErr != nil {
+			return askErr
+		}
+		if err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// sharesAny reports whether somebody of ours is in a space where a party holds a role.
+func (w *scoped) sharesAny(i uint32) bool {
+	inv, r := &w.s.inv, w.s.reversed()
+	anybody := func(given []grant) bool {
+		for k := range given {
+			g := &given[k]
+			if g.resource&itemBit != 0 || !g.live(w.at) {
+				continue
+			}
+			sp := inv.spaces.at(g.resource)
+			if sp.owners.n > 0 {
+				return true
+			}
+			for _, m := range inv.lists[sp.members.off : sp.members.off+sp.members.n] {
+				if m&itemBit == 0 || m&^itemBit < uint32(len(r.inGroup)) && len(r.inGroup[m&^itemBit]) > 0 {
+					return true
+				}
+			}
+		}
+		return false
+	}
+	q := inv.parties.at(i)
+	if anybody(inv.given(q.grants)) {
+		return true
+	}
+	for _, g := range inv.lists[q.groups.off : q.groups.off+q.groups.n] {
+		if anybody(inv.given(inv.groups.at(g).grants)) {
+			return true
+		}
+	}
+	return false
+}
+
+// ofNewcomer asks a typical newcomer everything that needs no role, and what their partner or domain holds as a whole.
+func (w *scoped) ofNewcomer(n *Newcomer) error {
+	s := w.s
+	try := func(q *Question, pairs int, alike []uint32) error {
+		v, err := s.Decide(q)
+		if err != nil || !v.Yes {
+			return nil // what cannot be asked is no yes
+		}
+		y := Yes{Who: n.Who, Party: none, Newcomer: true, Name: n.Name, Kind: v.Kind, Action: q.Action, Resource: q.Resource, Pairs: pairs, Conditions: v.Conditions}
+		if alike != nil {
+			y.Resource.ID, y.all = "*", alike
+		}
+		return w.found(&y)
+	}
+	for i := range wideActions {
+		x := &wideActions[i]
+		if !w.Actions.Has(x.act) {
+			continue
+		}
+		for _, a := range wideResources(s, s, x.kind) {
+			q := Question{Subject: n.Who, Action: x.act, Resource: world.Resource{Kind: x.kind, ID: a.id}, At: w.at, as: unrelated}
+			if x.shares {
+				if err := try(&q, 1, a.members); err != nil {
+					return err
+				}
+				break
+			}
+			several := a.members
+			if len(several) == 1 {
+				several = nil
+			}
+			if err := try(&q, len(a.members), several); err != nil {
+				return err
+			}
+		}
+	}
+	if n.Who.Kind != ByAddress || len(s.inv.many) == 0 {
+		return nil
+	}
+	var err error
+	held := s.heldByNewcomer(s, n.Who, w.at, func(act *catalogue.Action, r world.Resource) {
+		if err == nil && w.Actions.Has(act.ID) {
+			err = try(&Question{Subject: n.Who, Action: act.ID, Resource: r, At: w.at}, 1, nil)
+		}
+	})
+	if held != nil {
+		return held
+	}
+	return err
+}
+
+// outward asks what people of ours may do towards the set: towards an address itself, else towards typical newcomers of it, as
+// such acts are counted (model §7).
+func (w *scoped) outward() error {
+	if w.Outward == 0 || w.shut {
+		return nil
+	}
+	s, inv := w.s, &w.s.inv
+	targets := w.newcomers()
+	if a := w.Party.Of.Address; !a.IsZero() {
+		targets = []Newcomer{{Who: Who{Address: a}, Name: a.String()}}
+	}
+	classes := ofOurs(s, s)
+	for _, n := range targets {
+		if n.Who.Kind != ByAddress {
+			continue
+		}
+		if err := w.stop(); err != nil {
+			return err
+		}
+		for _, act := range outwardActions {
+			if !w.Outward.Has(act.ID) {
+				continue
+			}
+			for _, class := range classes {
+				members := class
+				if w.Resource != nil {
+					i := inv.personIDs.find(inv.text, w.Resource.ID)
+					if w.Resource.Kind != act.On[0] || i == none || !slices.Contains(class, i) {
+						continue
+					}
+					members = []uint32{i}
+				}
+				id := inv.personIDs.text(inv.text, members[0])
+				q := Question{Subject: Who{Kind: ByPerson, ID: id}, Action: act.ID, Resource: world.Resource{Kind: act.On[0], ID: id}, Address: n.Who.Address, At: w.at}
+				v, err := s.Decide(&q)
+				if err != nil || !v.Yes {
+					continue
+				}
+				y := Yes{Who: n.Who, Party: w.known(n.Who), Name: n.Name, Kind: s.KindAt(n.Who.Address, w.at), Person: id, Action: act.ID, Resource: q.Resource, Pairs: len(members), Conditions: v.Conditions}
+				y.Newcomer = y.Party == none
+				if len(members) > 1 {
+					y.Resource.ID, y.Person, y.all = "*", "", members
+				}
+				if err := w.found(&y); err != nil {
+					return err
+				}
+			}
+		}
+	}
+	return nil
+}

@@ -1,0 +1,194 @@
+package expect
+
+import (
+	"cmp"
+	"slices"
+
+	"wexillum.example/internal/core/addr"
+	"wexillum.example/internal/core/engine"
+	"wexillum.example/internal/core/moment"
+)
+
+// wide reports whether an expectation is about everything, of more than one address: such are judged together, going through
+// everybody once for all of them.
+func (x *Statement) wide() bool {
+	of := &x.Scope.Party.Of
+	return x.Scope.Resource == nil && of.Address.IsZero() && of.Domain == (addr.Domain{})
+}
+
+// Ahead says how far expectations are judged.
+type Ahead bool
+
+// Now judges the present moment alone; NextDays those of the coming days, too, on which an answer may be another one.
+const (
+	Now      Ahead = false
+	NextDays Ahead = true
+)
+
+// Judge judges expectations, and calls found for each as it is done, with its place among them.
+func Judge(s *engine.Snapshot, all []*Statement, now moment.Moment, ahead Ahead, stop func() error, found func(i int, j Judged)) error {
+	if stop == nil {
+		stop = never
+	}
+	var together []int
+	for i, x := range all {
+		if x.wide() {
+			together = append(together, i)
+			continue
+		}
+		j, err := x.judge(s, x.moments(s, now, ahead), stop)
+		if err != nil {
+			return err
+		}
+		found(i, j)
+	}
+	return sweep(s, all, together, now, ahead, stop, found)
+}
+
+func (x *Statement) moments(s *engine.Snapshot, now moment.Moment, ahead Ahead) []moment.Moment {
+	if ahead == Now && x.Expect.Until <= now {
+		return []moment.Moment{now}
+	}
+	return x.Moments(s, now)
+}
+
+// judge judges at moments, in their order, up to the first at which it is broken.
+func (x *Statement) judge(s *engine.Snapshot, moments []moment.Moment, stop func() error) (out Judged, err error) {
+	for i, m := range moments {
+		c := x.counting(s, m)
+		if err := s.EachYes(&x.Scope, m, stop, c.yes); err != nil {
+			return out, err
+		}
+		at, err := c.done(stop)
+		if err != nil {
+			return out, err
+		}
+		if out = first(out, at, i); out.State == Broken {
+			break
+		}
+	}
+	return out, nil
+}
+
+// first takes what was found at a further moment: what is told is the first at which it is broken, with the answer of the first of all.
+func first(out, at Judged, i int) Judged {
+	switch {
+	case i == 0:
+		return at
+	case at.State == Broken:
+		at.Answer, at.May = out.Answer, out.May
+		return at
+	}
+	return out
+}
+
+// sweep judges wide expectations together, moment by moment.
+func sweep(s *engine.Snapshot, all []*Statement, of []int, now moment.Moment, ahead Ahead, stop func() error, found func(int, Judged)) error {
+	type one struct {
+		i       int
+		moments []moment.Moment
+		out     Judged
+		asked   int
+	}
+	var open []*one
+	var moments []moment.Moment
+	for _, i := range of {
+		x := &one{i: i, moments: all[i].moments(s, now, ahead)}
+		open = append(open, x)
+		moments = append(moments, x.moments...)
+	}
+	slices.Sort(moments)
+	for _, m := range slices.Compact(moments) {
+		var scope engine.Scope
+		type asks struct {
+			*one
+			*counting
+			in *engine.Set
+		}
+		var asked []asks
+		for _, x := range open {
+			if _, is := slices.BinarySearchFunc(x.moments, m, cmp.Compare); !is || x.out.State == Broken {
+				continue
+			}
+			st := all[x.i]
+			scope.Actions |= st.Scope.Actions
+			scope.Outward |= st.Scope.Outward
+			asked = append(asked, asks{x, st.counting(s, m), s.SetOf(st.Scope.Party, m)})
+		}
+		if len(asked) == 1 { // a set of its own is gone through faster
+			scope.Party = asked[0].Scope.Party
+		}
+		if len(asked) == 0 {
+			continue
+		}
+		var members []uint32
+		if err := s.EachYes(&scope, m, stop, func(y *engine.Yes) error {
+			for k := range asked {
+				a := &asked[k]
+				if !(a.Scope.Actions | a.Scope.Outward).Has(y.Action) {
+					continue
+				}
+				if len(y.Members) == 0 {
+					if a.in.Has(y.Party, y.Who, y.Kind) {
+						if err := a.yes(y); err != nil {
+							return err
+						}
+					}
+					continue
+				}
+				if a.Scope.Party.Everybody() {
+					if err := a.yes(y); err != nil {
+						return err
+					}
+					continue
+				}
+				members = members[:0]
+				for _, i := range y.Members {
+					if a.in.Has(i, y.Who, y.Kind) {
+						members = append(members, i)
+					}
+				}
+				if len(members) == 0 {
+					continue
+				}
+				part := *y
+				if part.Members = members; len(members) < len(y.Members) {
+					part.Who = engine.Who{Address: s.AddressAt(members[0])}
+					part.Pairs = pairsOf(s, &part, m)
+				}
+				if err := a.yes(&part); err != nil {
+					return err
+				}
+			}
+			return nil
+		}); err != nil {
+			return err
+		}
+		for k := range asked {
+			a := &asked[k]
+			at, err := a.done(stop)
+			if err != nil {
+				return err
+			}
+			a.one.out = first(a.one.out, at, a.one.asked)
+			a.one.asked++
+		}
+	}
+	for _, x := range open {
+		if x.asked == 0 {
+			x.out = Judged{ID: all[x.i].ID, At: now}
+		}
+		found(x.i, x.out)
+	}
+	return nil
+}
+
+// pairsOf counts what a yes stands for, of which some members were taken.
+func pairsOf(s *engine.Snapshot, y *engine.Yes, at moment.Moment) int {
+	if n := y.Each(); n > 0 {
+		return n * len(y.Members)
+	}
+	n := 0
+	s.EachPair(y, at, func(*engine.Question) bool { n++; return true })
+	return max(n, len(y.Members)*min(1, y.Pairs))
+}

@@ -1,0 +1,359 @@
+// Package expect judges expectations: saved statements about reach that must stay true (practice §3).
+package expect
+
+import (
+	"fmt"
+	"slices"
+	"strings"
+
+	"wexillum.example/internal/core/addr"
+	"wexillum.example/internal/core/catalogue"
+	"wexillum.example/internal/core/engine"
+	"wexillum.example/internal/core/moment"
+	"wexillum.example/internal/core/world"
+)
+
+// State is what became of an expectation.
+type State uint8
+
+// An expectation holds or is broken; it is unknown where what it is about was not looked at.
+const (
+	Held State = iota
+	Broken
+	Unknown
+)
+
+// StateNames are the words for states, by State.
+var StateNames = []string{"held", "broken", "unknown"}
+
+func (s State) String() string { return StateNames[s] }
+
+// Days is how many days ahead an expectation is judged.
+const Days = 30
+
+// First is how many counterexamples are told.
+const First = 100
+
+// Statement is an expectation that can be judged.
+type Statement struct {
+	*world.Expectation
+	Scope      engine.Scope
+	only       []engine.Parties
+	conditions catalogue.Condition
+}
+
+// Counter is one counterexample: somebody who may, or with always may not.
+type Counter struct {
+	Who        string // as a question names them
+	Name       string
+	Newcomer   bool // typical of whoever nobody knows yet
+	Person     string
+	Action     catalogue.ActionID
+	Resource   world.Resource // its id is * where it is so for Count that are alike
+	Count      int
+	Conditions catalogue.Condition
+}
+
+// Judged is what judging an expectation found.
+type Judged struct {
+	ID       string
+	State    State
+	Empty    bool          // an always, or an only, over nothing: it says nothing of anybody
+	At       moment.Moment // the moment that the numbers are of: now, or the first at which it is broken
+	Count    int           // counterexamples: pairs of a party and a resource for each action; of at_most the parties who may
+	Parties  int           // so many parties are among the counterexamples
+	Examples []Counter     // the first of them
+	Answer   int           // what its owner is told of: how many pairs are a yes now
+	May      int           // so many known parties may now
+}
+
+// ParseParties reads whom an expectation is about.
+func ParseParties(text string) (p engine.Parties, err error) {
+	kind, rest, cut := strings.Cut(text, ":")
+	switch {
+	case text == world.Everybody:
+	case cut && kind == "partner":
+		p.Of.Partner = rest
+	case cut && kind == "group":
+		p.Of.Group = rest
+	case cut && kind == "domain":
+		p.Of.Domain, err = addr.ParseDomain(rest)
+	case cut && kind == "kind":
+		i := slices.Index(world.PartyKinds, rest)
+		if i < 0 {
+			return p, fmt.Errorf("%q is no kind of party", rest)
+		}
+		p.ByKind, p.Kind = true, engine.KindGuest+engine.Kind(i)
+	default:
+		p.Of.Address, err = addr.Parse(text)
+	}
+	return
+}
+
+// Of reads an expectation. Its texts were checked where they entered; an error says what is wrong all the same.
+func Of(x *world.Expectation) (*Statement, error) {
+	out := &Statement{Expectation: x}
+	var err error
+	if out.Scope.Party, err = ParseParties(x.Party); err != nil {
+		return nil, fmt.Errorf("expectation %s: its party: %w", x.ID, err)
+	}
+	out.Scope.Actions, out.Scope.Outward = engine.ActionsNamed(x.Action)
+	if x.Resource != "*" {
+		r, err := engine.ParseResource(x.Resource)
+		if err != nil {
+			return nil, fmt.Errorf("expectation %s: %w", x.ID, err)
+		}
+		out.Scope.Resource = &r
+	}
+	for _, o := range x.Expect.Only {
+		p, err := ParseParties(o)
+		if err != nil {
+			return nil, fmt.Errorf("expectation %s: only: %w", x.ID, err)
+		}
+		out.only = append(out.only, p)
+	}
+	for _, c := range x.Expect.Conditions {
+		one, _ := catalogue.ParseCondition(c)
+		out.conditions |= one
+	}
+	return out, nil
+}
+
+// All reads every expectation of a policy; those that cannot be read are left out.
+func All(w *world.World) (out []*Statement) {
+	for i := range w.Expectations {
+		if x, err := Of(&w.Expectations[i]); err == nil {
+			out = append(out, x)
+		}
+	}
+	return
+}
+
+// Moments are those at which an expectation is judged from a moment on: then, on those of the next days on which the answer may be
+// another one, and at its own end.
+func (x *Statement) Moments(s *engine.Snapshot, now moment.Moment) []moment.Moment {
+	out := []moment.Moment{now}
+	out = append(out, s.TurningDays(&x.Scope, now, Days)...)
+	if x.Expect.Sort == world.OnlyUntil {
+		kept := out[:0]
+		for _, m := range append(out, max(x.Expect.Until, now)) {
+			if m >= x.Expect.Until {
+				kept = append(kept, m)
+			}
+		}
+		out = kept
+		slices.Sort(out)
+	}
+	return slices.Compact(out)
+}
+
+// never stops no work.
+func never() error { return nil }
+
+// counting collects what one expectation finds at one moment.
+type counting struct {
+	*Statement
+	s          *engine.Snapshot
+	out        Judged
+	only       []*engine.Set
+	known      seen           // who may
+	links      map[string]bool // that may
+	newcomers  map[string]bool // who may
+	who        seen // who breaks it
+	whoElse    map[string]bool
+	counted    []Counter // of at_most: each party once
+}
+
+// seen is a set of known parties, by number.
+type seen struct {
+	bits []uint64
+	n    int
+}
+
+func (x *seen) add(i uint32) bool {
+	k := int(i >> 6)
+	for k >= len(x.bits) {
+		x.bits = append(x.bits, make([]uint64, max(64, len(x.bits)))...)
+	}
+	if x.bits[k]>>(i&63)&1 != 0 {
+		return false
+	}
+	x.bits[k] |= 1 << (i & 63)
+	x.n++
+	return true
+}
+
+func (x *Statement) counting(s *engine.Snapshot, at moment.Moment) *counting {
+	c := &counting{Statement: x, s: s, out: Judged{ID: x.ID, At: at}, links: map[string]bool{}, newcomers: map[string]bool{}, whoElse: map[string]bool{}}
+	for _, p := range x.only {
+		c.only = append(c.only, s.SetOf(p, at))
+	}
+	return c
+}
+
+// allowed reports whether a party is one of those who may.
+func allowed(only []*engine.Set, party uint32, who engine.Who, kind engine.Kind) bool {
+	for _, o := range only {
+		if o.Has(party, who, kind) {
+			return true
+		}
+	}
+	return false
+}
+
+// yes takes one yes of the scope.
+func (c *counting) yes(y *engine.Yes) error {
+	c.out.Answer += y.Pairs
+	fresh := 0
+	switch {
+	case len(y.Members) > 0:
+		for _, m := range y.Members {
+			if c.known.add(m) {
+				fresh++
+			}
+		}
+	case y.Party != engine.NoParty:
+		if c.known.add(y.Party) {
+			fresh++
+		}
+	default:
+		of := c.links
+		if y.Newcomer {
+			of = c.newcomers
+		}
+		if who := y.Who.String(); !of[who] {
+			of[who] = true
+			fresh++
+		}
+	}
+	switch c.Expect.Sort {
+	case world.Never, world.OnlyUntil:
+		c.broken(y, y.Members, y.Pairs)
+	case world.OnCondition:
+		if y.Conditions&c.conditions != c.conditions {
+			c.broken(y, y.Members, y.Pairs)
+		}
+	case world.OnlyParties:
+		if len(y.Members) == 0 {
+			if !allowed(c.only, y.Party, y.Who, y.Kind) {
+				c.broken(y, nil, y.Pairs)
+			}
+			return nil
+		}
+		var not []uint32
+		for _, m := range y.Members {
+			if !allowed(c.only, m, engine.Who{}, y.Kind) {
+				not = append(not, m)
+			}
+		}
+		switch {
+		case len(not) == 0:
+		case len(not) == len(y.Members):
+			c.broken(y, not, y.Pairs)
+		default:
+			part := *y
+			part.Members = not
+			c.broken(y, not, pairsOf(c.s, &part, c.out.At))
+		}
+	case world.AtMost:
+		if fresh > 0 && (len(c.counted) < First || y.Newcomer) {
+			c.counted = append(c.counted, c.counterOf(y, y.Members)...)
+		}
+	}
+	return nil
+}
+
+// counterOf makes counterexamples of a yes.
+func (c *counting) counterOf(y *engine.Yes, members []uint32) (out []Counter) {
+	one := Counter{Who: y.Who.String(), Name: y.Name, Newcomer: y.Newcomer, Person: y.Person, Action: y.Action, Resource: y.Resource, Count: y.Pairs, Conditions: y.Conditions}
+	if !y.Newcomer {
+		one.Name = c.s.NameOfSubject(y.Who)
+	}
+	if len(members) == 0 {
+		return []Counter{one}
+	}
+	for _, m := range members {
+		if len(out) == First {
+			break
+		}
+		who := engine.Who{Address: c.s.AddressAt(m)}
+		one.Who, one.Name, one.Count = who.String(), c.s.NameOfSubject(who), max(1, y.Pairs/max(1, len(y.Members)))
+		out = append(out, one)
+	}
+	return
+}
+
+func (c *counting) broken(y *engine.Yes, members []uint32, pairs int) {
+	c.out.State = Broken
+	c.out.Count += pairs
+	switch {
+	case len(members) > 0:
+		for _, m := range members {
+			c.who.add(m)
+		}
+	case y.Party != engine.NoParty:
+		c.who.add(y.Party)
+	default:
+		c.whoElse[y.Who.String()] = true
+	}
+	if len(c.out.Examples) < First {
+		c.out.Examples = append(c.out.Examples, c.counterOf(y, members)...)
+	}
+}
+
+// done says what was found.
+func (c *counting) done(stop func() error) (Judged, error) {
+	out := &c.out
+	out.May = c.known.n + len(c.links)
+	switch c.Expect.Sort {
+	case world.AtMost:
+		more := out.May > c.Expect.AtMost
+		if !more && len(c.newcomers) == 0 {
+			return *out, nil
+		}
+		out.State, out.Count = Broken, len(c.newcomers)
+		if more {
+			out.Count += out.May
+		}
+		out.Parties = out.Count
+		told := map[string]bool{}
+		for _, x := range c.counted {
+			if (more || x.Newcomer) && !told[x.Who] && len(out.Examples) < First {
+				told[x.Who] = true
+				out.Examples = append(out.Examples, x)
+			}
+		}
+		return *out, nil
+	case world.AlwaysSo:
+		asked, err := c.s.EachNo(&c.Scope, out.At, stop, func(q *engine.Question, party uint32, n *engine.Newcomer, _ engine.Kind) error {
+			out.State = Broken
+			out.Count++
+			who := q.Subject
+			x := Counter{Action: q.Action, Resource: q.Resource, Count: 1}
+			if !q.Address.IsZero() {
+				who, x.Person = engine.Who{Address: q.Address}, q.Subject.ID
+			}
+			if x.Who, x.Name = who.String(), c.s.NameOfSubject(who); n != nil {
+				x.Name, x.Newcomer = n.Name, true
+			}
+			if party != engine.NoParty {
+				c.who.add(party)
+			} else {
+				c.whoElse[x.Who] = true
+			}
+			if len(out.Examples) < First {
+				out.Examples = append(out.Examples, x)
+			}
+			return nil
+		})
+		if err != nil {
+			return *out, err
+		}
+		out.Empty = asked == 0
+	}
+	out.Parties = c.who.n + len(c.whoElse)
+	if len(out.Examples) > First {
+		out.Examples = out.Examples[:First]
+	}
+	return *out, nil
+}
