@@ -198,6 +198,14 @@ func TestExpectationsAgainstSlow(t *testing.T) {
 		if seed%2 == 0 {
 			someDates(r, w)
 		}
+		for i := range w.Grants {
+			if g := &w.Grants[i]; r.IntN(3) == 0 {
+				g.From = now + moment.Moment(1+r.IntN(28*24))*3600e6
+				if g.Until <= g.From {
+					g.Until = g.From + 86400e6
+				}
+			}
+		}
 		w = world.Merge(&world.World{}, w)
 		s := engine.Of(w)
 		pick := func(list ...string) string { return list[r.IntN(len(list))] }
