@@ -88,7 +88,7 @@ export interface components {
             }[];
         };
         /** @enum {string} */
-        EventTopic: "guest" | "revision" | "finding" | "drift" | "request";
+        EventTopic: "guest" | "revision" | "finding" | "drift" | "expectation" | "request";
         Webhook: {
             id: string;
             name: string;
@@ -778,6 +778,138 @@ export interface components {
         Prolong: {
             /** @description A date, a moment, +30d, or none */
             until: string;
+            why?: components["schemas"]["Why"];
+        };
+        /** @description What is expected of whoever an expectation is about */
+        Expect: {
+            /**
+             * @description never and always: nobody may, everybody may. The others say more in the field of their name
+             * @enum {string}
+             */
+            sort: "never" | "always" | "only" | "only_until" | "at_most" | "condition";
+            /** @description With only: these and nobody else, as everybody, an address, partner:ID, domain:NAME, kind:KIND or group:ID */
+            only?: string[];
+            /** @description With only_until: the last day on which anybody may */
+            only_until?: string;
+            /** @description With at_most: so many parties; a yes for anybody whom nobody knows yet breaks it */
+            at_most?: number;
+            /** @description With condition: every yes carries all of these */
+            condition?: string[];
+        };
+        Expectations: {
+            expectations: components["schemas"]["Expectation"][];
+            /** @description Of policy */
+            revision: number;
+            /**
+             * Format: moment
+             * @description The moment from which it was judged
+             */
+            at: string;
+        };
+        Expectation: {
+            id: string;
+            /** @description everybody, an address, partner:ID, domain:NAME, kind:KIND or group:ID */
+            party: string;
+            /** @description An action, SERVICE.* or * */
+            action: string;
+            /** @description kind:id, of which a space is meant with all in it; or * */
+            resource: string;
+            expect: components["schemas"]["Expect"];
+            /** @description It is to hold for what could come to be without an administrator */
+            could: boolean;
+            /** @description Its owner hears whenever the answer, the audience or the number changes */
+            tell: boolean;
+            /** @description A person of ours; absent are the administrators */
+            owner?: string;
+            /** @description Why it is expected */
+            reason?: string;
+            /** @description It in a sentence */
+            says: string;
+            /** @enum {string} */
+            state: "held" | "broken" | "unknown";
+            /** @description Why it is neither held nor broken */
+            unknown?: string;
+            /** @description There is nothing that it is about */
+            empty?: boolean;
+            /**
+             * Format: moment
+             * @description Where it is broken: the first moment judged at which it is; later than now where a day to come breaks it
+             */
+            from?: string;
+            /** @description How many break it: a party and a thing for each action; of at_most the parties */
+            count?: number;
+            /** @description So many parties are among them */
+            parties?: number;
+            /** @description So many known parties may now what it is about */
+            may?: number;
+            /** @description So often the answer is yes now: a party and a thing for each action */
+            answers?: number;
+            /**
+             * Format: moment
+             * @description When
+             */
+            judged?: string;
+            /**
+             * Format: moment
+             * @description Since when it is as it is
+             */
+            since?: string;
+            broken_by?: components["schemas"]["BrokenBy"];
+            /** @description The first hundred who break it */
+            examples: components["schemas"]["Counterexample"][];
+            /** @description What became of it, the newest first; of one expectation alone */
+            history?: components["schemas"]["ExpectationPast"][];
+            etag: string;
+        };
+        /** @description What broke an expectation */
+        BrokenBy: {
+            /** @description The journal entry */
+            change?: number;
+            /** @description Where policy was published by it */
+            revision?: number;
+            by?: string;
+            why?: string;
+            text: string;
+        };
+        Counterexample: {
+            /** @description As a question names them */
+            who: string;
+            name: string;
+            /** @description Typical of whoever nobody knows yet */
+            newcomer: boolean;
+            /** @description Who of ours does it */
+            person?: string;
+            action: string;
+            /** @description kind:id; * where it is so for as many that are alike as count says */
+            resource: string;
+            count: number;
+            conditions: string[];
+        };
+        ExpectationPast: {
+            /** Format: moment */
+            at: string;
+            /** @description The journal entry */
+            change?: number;
+            /** @enum {string} */
+            state: "held" | "broken" | "unknown";
+            count?: number;
+            text: string;
+        };
+        /** @description The fields of an expectation that are to be otherwise, and why; null takes one away, and what is not named stays (RFC 7396) */
+        ExpectationPatch: {
+            [key: string]: unknown;
+        };
+        ExpectationChange: {
+            /** @description Absent makes one of what is expected */
+            id?: string;
+            party: string;
+            action: string;
+            resource: string;
+            expect: components["schemas"]["Expect"];
+            could?: boolean;
+            tell?: boolean;
+            owner?: string;
+            reason?: string;
             why?: components["schemas"]["Why"];
         };
         Exception: {
@@ -1835,6 +1967,8 @@ export interface components {
             at: string;
             /** @description Nothing changes for anybody */
             nothing: boolean;
+            /** @description What is expected and would be broken, with those who break it that do not now */
+            breaks?: components["schemas"]["Expectation"][];
             parties: components["schemas"]["Moves"];
             granted: components["schemas"]["Moves"];
             services: components["schemas"]["MovesBy"][];

@@ -182,7 +182,7 @@ func (s *server) PublishDraft(ctx context.Context, r apigen.PublishDraftRequestO
 			return nil, &service.Invalid{Field: "at", Value: t, Reason: err.Error()}
 		}
 	}
-	x, err := s.Service.Publish(ctx, whoIs(ctx).Name, r.Body.Why, r.Id, r.Body.Digest, at)
+	x, err := s.Service.PublishDespite(ctx, whoIs(ctx).Name, r.Body.Why, opt(r.Body.Despite), r.Id, r.Body.Digest, at)
 	if err != nil {
 		return nil, err
 	}
@@ -256,6 +256,17 @@ func (s *server) impact(ctx context.Context, id string, at moment.Moment, progre
 		list = append(list, contract.CutOff{Party: c.Address.String(), Name: some(c.Name), Day: c.At.String(), Cause: c.Cause.String()})
 	}
 	out.CutOff, out.CutOffTotal = &list, &cutTotal
+	breaks, err := s.Service.Breaks(ctx, between.Before, between.After)
+	if err != nil {
+		return nil, err
+	}
+	if len(breaks) > 0 {
+		list := []contract.Expectation{}
+		for i := range breaks {
+			list = append(list, expectedOut(between.After, &breaks[i]))
+		}
+		out.Breaks = &list
+	}
 	out.Loosens, out.Second, out.Digest = append(out.Loosens, x.Loosens...), x.Second, x.Digest
 	return &out, nil
 }

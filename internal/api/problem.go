@@ -34,6 +34,7 @@ var (
 	problemMethod    = problemType{"method", 405, "This cannot be done here"}
 	problemConflict  = problemType{"conflict", 409, "It is there already, or in the way"}
 	problemSecond    = problemType{"second-person", 409, "Somebody else must confirm"}
+	problemBreaks    = problemType{"breaks", 409, "It breaks what is expected"}
 	problemStale     = problemType{"stale", 412, "It was changed meanwhile"}
 	problemLarge     = problemType{"too-large", 413, "The request is too large"}
 	problemMedia     = problemType{"media-type", 415, "This kind of content is not taken"}
@@ -76,6 +77,7 @@ func writeProblem(w http.ResponseWriter, p contract.Problem) {
 func problemOf(err error) contract.Problem {
 	var wrong *engine.WrongUse
 	var invalid *service.Invalid
+	var breaks *service.Breaking
 	var file worldfile.Errors
 	var large *http.MaxBytesError
 	var refused *service.Refused
@@ -113,6 +115,9 @@ func problemOf(err error) contract.Problem {
 		return problemNotFound.with(after(err, service.ErrNotFound))
 	case store.NoSuchName(err):
 		return problemNotFound.with("what is named has letters that no id holds")
+	case errors.As(err, &breaks):
+		_, named, _ := strings.Cut(err.Error(), ": ")
+		return problemBreaks.with(named + "; to publish it all the same, say why in despite (--despite)")
 	case errors.Is(err, service.ErrSecond):
 		return problemSecond.with(err.Error())
 	case errors.Is(err, service.ErrConflict):

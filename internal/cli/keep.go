@@ -441,7 +441,7 @@ func (a *app) token() *cobra.Command {
 	var purpose string
 	var days int
 	make := &cobra.Command{
-		Use:   "make NAME --purpose decisions|reading|lists|guests|metrics",
+		Use:   "make NAME --purpose decisions|reading|lists|guests|expectations|metrics",
 		Short: "Create a token for a service; it is shown only once",
 		Args:  cobra.ExactArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
@@ -464,7 +464,7 @@ func (a *app) token() *cobra.Command {
 			return a.records(t, []string{"token", "id", "expires"}, [][]string{{t.Token, t.Id, t.Expires.Format(time.RFC3339)}})
 		},
 	}
-	make.Flags().StringVar(&purpose, "purpose", "decisions", "decisions (asks as a gateway does), reading (reach, lists, policy, findings, journal), lists (reads lists alone), guests (brings guests in and looks after them) or metrics")
+	make.Flags().StringVar(&purpose, "purpose", "decisions", "decisions (asks as a gateway does), reading (reach, lists, policy, findings, journal), lists (reads lists alone), guests (brings guests in and looks after them), expectations (judges what is expected) or metrics")
 	make.Flags().IntVar(&days, "days", 90, "days until it ends, at most 366")
 	c.AddCommand(make)
 	c.AddCommand(

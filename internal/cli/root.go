@@ -173,7 +173,7 @@ func (a *app) root() *cobra.Command {
 			root.AddCommand(c)
 		}
 	}
-	add("ask", a.ask(), a.reach(), a.audience(), a.diff(), a.check(), a.due(), a.finding(), a.journal())
+	add("ask", a.ask(), a.reach(), a.audience(), a.diff(), a.check(), a.due(), a.expect(), a.finding(), a.journal())
 	add(
 		"keep",
 		a.guest(),
@@ -228,6 +228,7 @@ var fromFile = []string{
 	"diff",
 	"check",
 	"due",
+	"expect run",
 	"finding list",
 	"finding kinds",
 	"rules list",

@@ -521,17 +521,20 @@ func (e DueSupposingDo) Valid() bool {
 
 // Defines values for EventTopic.
 const (
-	EventTopicDrift    EventTopic = "drift"
-	EventTopicFinding  EventTopic = "finding"
-	EventTopicGuest    EventTopic = "guest"
-	EventTopicRequest  EventTopic = "request"
-	EventTopicRevision EventTopic = "revision"
+	EventTopicDrift       EventTopic = "drift"
+	EventTopicExpectation EventTopic = "expectation"
+	EventTopicFinding     EventTopic = "finding"
+	EventTopicGuest       EventTopic = "guest"
+	EventTopicRequest     EventTopic = "request"
+	EventTopicRevision    EventTopic = "revision"
 )
 
 // Valid indicates whether the value is a known member of the EventTopic enum.
 func (e EventTopic) Valid() bool {
 	switch e {
 	case EventTopicDrift:
+		return true
+	case EventTopicExpectation:
 		return true
 	case EventTopicFinding:
 		return true
@@ -561,6 +564,78 @@ func (e ExceptionState) Valid() bool {
 	case ExceptionStateInForce:
 		return true
 	case ExceptionStateOver:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ExpectSort.
+const (
+	ExpectSortAlways    ExpectSort = "always"
+	ExpectSortAtMost    ExpectSort = "at_most"
+	ExpectSortCondition ExpectSort = "condition"
+	ExpectSortNever     ExpectSort = "never"
+	ExpectSortOnly      ExpectSort = "only"
+	ExpectSortOnlyUntil ExpectSort = "only_until"
+)
+
+// Valid indicates whether the value is a known member of the ExpectSort enum.
+func (e ExpectSort) Valid() bool {
+	switch e {
+	case ExpectSortAlways:
+		return true
+	case ExpectSortAtMost:
+		return true
+	case ExpectSortCondition:
+		return true
+	case ExpectSortNever:
+		return true
+	case ExpectSortOnly:
+		return true
+	case ExpectSortOnlyUntil:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ExpectationState.
+const (
+	ExpectationStateBroken  ExpectationState = "broken"
+	ExpectationStateHeld    ExpectationState = "held"
+	ExpectationStateUnknown ExpectationState = "unknown"
+)
+
+// Valid indicates whether the value is a known member of the ExpectationState enum.
+func (e ExpectationState) Valid() bool {
+	switch e {
+	case ExpectationStateBroken:
+		return true
+	case ExpectationStateHeld:
+		return true
+	case ExpectationStateUnknown:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ExpectationPastState.
+const (
+	ExpectationPastStateBroken  ExpectationPastState = "broken"
+	ExpectationPastStateHeld    ExpectationPastState = "held"
+	ExpectationPastStateUnknown ExpectationPastState = "unknown"
+)
+
+// Valid indicates whether the value is a known member of the ExpectationPastState enum.
+func (e ExpectationPastState) Valid() bool {
+	switch e {
+	case ExpectationPastStateBroken:
+		return true
+	case ExpectationPastStateHeld:
+		return true
+	case ExpectationPastStateUnknown:
 		return true
 	default:
 		return false
@@ -2091,6 +2166,27 @@ func (e ListExceptionsParamsState) Valid() bool {
 	}
 }
 
+// Defines values for ListExpectationsParamsState.
+const (
+	ListExpectationsParamsStateBroken  ListExpectationsParamsState = "broken"
+	ListExpectationsParamsStateHeld    ListExpectationsParamsState = "held"
+	ListExpectationsParamsStateUnknown ListExpectationsParamsState = "unknown"
+)
+
+// Valid indicates whether the value is a known member of the ListExpectationsParamsState enum.
+func (e ListExpectationsParamsState) Valid() bool {
+	switch e {
+	case ListExpectationsParamsStateBroken:
+		return true
+	case ListExpectationsParamsStateHeld:
+		return true
+	case ListExpectationsParamsStateUnknown:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for ListFindingsParamsState.
 const (
 	ListFindingsParamsStateAccepted ListFindingsParamsState = "accepted"
@@ -2345,17 +2441,20 @@ func (e ReportParamsForm) Valid() bool {
 
 // Defines values for MakeServiceTokenJSONBodyPurpose.
 const (
-	MakeServiceTokenJSONBodyPurposeDecisions MakeServiceTokenJSONBodyPurpose = "decisions"
-	MakeServiceTokenJSONBodyPurposeGuests    MakeServiceTokenJSONBodyPurpose = "guests"
-	MakeServiceTokenJSONBodyPurposeLists     MakeServiceTokenJSONBodyPurpose = "lists"
-	MakeServiceTokenJSONBodyPurposeMetrics   MakeServiceTokenJSONBodyPurpose = "metrics"
-	MakeServiceTokenJSONBodyPurposeReading   MakeServiceTokenJSONBodyPurpose = "reading"
+	MakeServiceTokenJSONBodyPurposeDecisions    MakeServiceTokenJSONBodyPurpose = "decisions"
+	MakeServiceTokenJSONBodyPurposeExpectations MakeServiceTokenJSONBodyPurpose = "expectations"
+	MakeServiceTokenJSONBodyPurposeGuests       MakeServiceTokenJSONBodyPurpose = "guests"
+	MakeServiceTokenJSONBodyPurposeLists        MakeServiceTokenJSONBodyPurpose = "lists"
+	MakeServiceTokenJSONBodyPurposeMetrics      MakeServiceTokenJSONBodyPurpose = "metrics"
+	MakeServiceTokenJSONBodyPurposeReading      MakeServiceTokenJSONBodyPurpose = "reading"
 )
 
 // Valid indicates whether the value is a known member of the MakeServiceTokenJSONBodyPurpose enum.
 func (e MakeServiceTokenJSONBodyPurpose) Valid() bool {
 	switch e {
 	case MakeServiceTokenJSONBodyPurposeDecisions:
+		return true
+	case MakeServiceTokenJSONBodyPurposeExpectations:
 		return true
 	case MakeServiceTokenJSONBodyPurposeGuests:
 		return true
@@ -2764,6 +2863,19 @@ type BothHalvesOurs string
 // BothHalvesTheirs As it counts now
 type BothHalvesTheirs string
 
+// BrokenBy What broke an expectation
+type BrokenBy struct {
+	By *string `json:"by,omitempty"`
+
+	// Change The journal entry
+	Change *int `json:"change,omitempty"`
+
+	// Revision Where policy was published by it
+	Revision *int    `json:"revision,omitempty"`
+	Text     string  `json:"text"`
+	Why      *string `json:"why,omitempty"`
+}
+
 // Cause defines model for Cause.
 type Cause struct {
 	// At Where that is done, as space:ID, partner:ID, guest:ADDRESS, exception:ID, rule:NAME, person:ID, or partners
@@ -2914,6 +3026,26 @@ type Counted struct {
 	Granted   int `json:"granted"`
 	Newcomers int `json:"newcomers"`
 	Wide      int `json:"wide"`
+}
+
+// Counterexample defines model for Counterexample.
+type Counterexample struct {
+	Action     string   `json:"action"`
+	Conditions []string `json:"conditions"`
+	Count      int      `json:"count"`
+	Name       string   `json:"name"`
+
+	// Newcomer Typical of whoever nobody knows yet
+	Newcomer bool `json:"newcomer"`
+
+	// Person Who of ours does it
+	Person *string `json:"person,omitempty"`
+
+	// Resource kind:id; * where it is so for as many that are alike as count says
+	Resource string `json:"resource"`
+
+	// Who As a question names them
+	Who string `json:"who"`
 }
 
 // Credentials defines model for Credentials.
@@ -3409,6 +3541,146 @@ type ExceptionChange struct {
 // ExceptionPatch The fields of an exception that are to be otherwise, and why; null takes one away, and what is not named stays (RFC 7396)
 type ExceptionPatch map[string]interface{}
 
+// Expect What is expected of whoever an expectation is about
+type Expect struct {
+	// AtMost With at_most: so many parties; a yes for anybody whom nobody knows yet breaks it
+	AtMost *int `json:"at_most,omitempty"`
+
+	// Condition With condition: every yes carries all of these
+	Condition *[]string `json:"condition,omitempty"`
+
+	// Only With only: these and nobody else, as everybody, an address, partner:ID, domain:NAME, kind:KIND or group:ID
+	Only *[]string `json:"only,omitempty"`
+
+	// OnlyUntil With only_until: the last day on which anybody may
+	OnlyUntil *string `json:"only_until,omitempty"`
+
+	// Sort never and always: nobody may, everybody may. The others say more in the field of their name
+	Sort ExpectSort `json:"sort"`
+}
+
+// ExpectSort never and always: nobody may, everybody may. The others say more in the field of their name
+type ExpectSort string
+
+// Expectation defines model for Expectation.
+type Expectation struct {
+	// Action An action, SERVICE.* or *
+	Action string `json:"action"`
+
+	// Answers So often the answer is yes now: a party and a thing for each action
+	Answers *int `json:"answers,omitempty"`
+
+	// BrokenBy What broke an expectation
+	BrokenBy *BrokenBy `json:"broken_by,omitempty"`
+
+	// Could It is to hold for what could come to be without an administrator
+	Could bool `json:"could"`
+
+	// Count How many break it: a party and a thing for each action; of at_most the parties
+	Count *int `json:"count,omitempty"`
+
+	// Empty There is nothing that it is about
+	Empty *bool  `json:"empty,omitempty"`
+	Etag  string `json:"etag"`
+
+	// Examples The first hundred who break it
+	Examples []Counterexample `json:"examples"`
+
+	// Expect What is expected of whoever an expectation is about
+	Expect Expect `json:"expect"`
+
+	// From Where it is broken: the first moment judged at which it is; later than now where a day to come breaks it
+	From *string `json:"from,omitempty"`
+
+	// History What became of it, the newest first; of one expectation alone
+	History *[]ExpectationPast `json:"history,omitempty"`
+	Id      string             `json:"id"`
+
+	// Judged When
+	Judged *string `json:"judged,omitempty"`
+
+	// May So many known parties may now what it is about
+	May *int `json:"may,omitempty"`
+
+	// Owner A person of ours; absent are the administrators
+	Owner *string `json:"owner,omitempty"`
+
+	// Parties So many parties are among them
+	Parties *int `json:"parties,omitempty"`
+
+	// Party everybody, an address, partner:ID, domain:NAME, kind:KIND or group:ID
+	Party string `json:"party"`
+
+	// Reason Why it is expected
+	Reason *string `json:"reason,omitempty"`
+
+	// Resource kind:id, of which a space is meant with all in it; or *
+	Resource string `json:"resource"`
+
+	// Says It in a sentence
+	Says string `json:"says"`
+
+	// Since Since when it is as it is
+	Since *string          `json:"since,omitempty"`
+	State ExpectationState `json:"state"`
+
+	// Tell Its owner hears whenever the answer, the audience or the number changes
+	Tell bool `json:"tell"`
+
+	// Unknown Why it is neither held nor broken
+	Unknown *string `json:"unknown,omitempty"`
+}
+
+// ExpectationState defines model for Expectation.State.
+type ExpectationState string
+
+// ExpectationChange defines model for ExpectationChange.
+type ExpectationChange struct {
+	Action string `json:"action"`
+	Could  *bool  `json:"could,omitempty"`
+
+	// Expect What is expected of whoever an expectation is about
+	Expect Expect `json:"expect"`
+
+	// Id Absent makes one of what is expected
+	Id       *string `json:"id,omitempty"`
+	Owner    *string `json:"owner,omitempty"`
+	Party    string  `json:"party"`
+	Reason   *string `json:"reason,omitempty"`
+	Resource string  `json:"resource"`
+	Tell     *bool   `json:"tell,omitempty"`
+
+	// Why The reason that the journal keeps
+	Why *Why `json:"why,omitempty"`
+}
+
+// ExpectationPast defines model for ExpectationPast.
+type ExpectationPast struct {
+	At string `json:"at"`
+
+	// Change The journal entry
+	Change *int                 `json:"change,omitempty"`
+	Count  *int                 `json:"count,omitempty"`
+	State  ExpectationPastState `json:"state"`
+	Text   string               `json:"text"`
+}
+
+// ExpectationPastState defines model for ExpectationPast.State.
+type ExpectationPastState string
+
+// ExpectationPatch The fields of an expectation that are to be otherwise, and why; null takes one away, and what is not named stays (RFC 7396)
+type ExpectationPatch map[string]interface{}
+
+// Expectations defines model for Expectations.
+type Expectations struct {
+	// At The moment from which it was judged
+	At           string        `json:"at"`
+	Expectations []Expectation `json:"expectations"`
+
+	// Revision Of policy
+	Revision int `json:"revision"`
+}
+
 // ExtraSetting defines model for ExtraSetting.
 type ExtraSetting struct {
 	Path  string `json:"path"`
@@ -3697,6 +3969,9 @@ type HelpSection struct {
 type Impact struct {
 	Actions []MovesBy `json:"actions"`
 	At      string    `json:"at"`
+
+	// Breaks What is expected and would be broken, with those who break it that do not now
+	Breaks *[]Expectation `json:"breaks,omitempty"`
 
 	// CutOff Guests whom shorter days suspend or remove at once
 	CutOff      *[]CutOff `json:"cut_off,omitempty"`
@@ -6233,6 +6508,9 @@ type PublishDraftJSONBody struct {
 	// At A moment that lies ahead
 	At *string `json:"at,omitempty"`
 
+	// Despite Why it is published although it breaks what is expected
+	Despite *string `json:"despite,omitempty"`
+
 	// Digest That of the impact
 	Digest string `json:"digest"`
 
@@ -6341,6 +6619,45 @@ type EndExceptionParams struct {
 
 // ProlongExceptionParams defines parameters for ProlongException.
 type ProlongExceptionParams struct {
+	// IfMatch ETag of the state that the change was made from
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
+}
+
+// ListExpectationsParams defines parameters for ListExpectations.
+type ListExpectationsParams struct {
+	// State Those of this state
+	State *ListExpectationsParamsState `form:"state,omitempty" json:"state,omitempty"`
+}
+
+// ListExpectationsParamsState defines parameters for ListExpectations.
+type ListExpectationsParamsState string
+
+// AddExpectationParams defines parameters for AddExpectation.
+type AddExpectationParams struct {
+	// Preview Say what would change and change nothing
+	Preview *Preview `form:"preview,omitempty" json:"preview,omitempty"`
+
+	// IdempotencyKey The same key within a day repeats the first answer
+	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
+}
+
+// JudgeExpectationsJSONBody defines parameters for JudgeExpectations.
+type JudgeExpectationsJSONBody struct {
+	// Ids Absent is all of them
+	Ids *[]string `json:"ids,omitempty"`
+}
+
+// RemoveExpectationParams defines parameters for RemoveExpectation.
+type RemoveExpectationParams struct {
+	// Why The reason that the journal keeps
+	Why *WhyParam `form:"why,omitempty" json:"why,omitempty"`
+
+	// IfMatch ETag of the state that the change was made from
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
+}
+
+// SetExpectationParams defines parameters for SetExpectation.
+type SetExpectationParams struct {
 	// IfMatch ETag of the state that the change was made from
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
@@ -6924,7 +7241,7 @@ type MakeServiceTokenJSONBody struct {
 	Days int    `json:"days"`
 	Name string `json:"name"`
 
-	// Purpose What it may: ask (decisions), read metrics, read access and reports (reading), read lists (lists), bring guests in and look after them (guests). docs/operations.md says which operations each may call
+	// Purpose What it may: ask (decisions), read metrics, read access and reports (reading), read lists (lists), bring guests in and look after them (guests), judge what is expected (expectations). docs/operations.md says which operations each may call
 	Purpose MakeServiceTokenJSONBodyPurpose `json:"purpose"`
 }
 
@@ -7186,6 +7503,15 @@ type EndExceptionJSONRequestBody = WhyOnly
 
 // ProlongExceptionJSONRequestBody defines body for ProlongException for application/json ContentType.
 type ProlongExceptionJSONRequestBody = Prolong
+
+// AddExpectationJSONRequestBody defines body for AddExpectation for application/json ContentType.
+type AddExpectationJSONRequestBody = ExpectationChange
+
+// JudgeExpectationsJSONRequestBody defines body for JudgeExpectations for application/json ContentType.
+type JudgeExpectationsJSONRequestBody JudgeExpectationsJSONBody
+
+// SetExpectationApplicationMergePatchPlusJSONRequestBody defines body for SetExpectation for application/merge-patch+json ContentType.
+type SetExpectationApplicationMergePatchPlusJSONRequestBody = ExpectationPatch
 
 // AcceptFindingJSONRequestBody defines body for AcceptFinding for application/json ContentType.
 type AcceptFindingJSONRequestBody = Acceptance

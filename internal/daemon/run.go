@@ -223,6 +223,11 @@ func (a *app) run(ctx context.Context, cfg config.Config, log *slog.Logger, arou
 		defer close(telling)
 		svc.RunWebhooks(base, max(time.Second, time.Duration(every)*time.Millisecond))
 	}()
+	expecting := make(chan struct{})
+	go func() {
+		defer close(expecting)
+		svc.RunExpectations(base, max(500*time.Millisecond, time.Duration(every)*time.Millisecond))
+	}()
 	working := make(chan struct{})
 	go func() {
 		defer close(working)
@@ -275,6 +280,7 @@ func (a *app) run(ctx context.Context, cfg config.Config, log *slog.Logger, arou
 	<-scheduling
 	<-working
 	<-telling
+	<-expecting
 	log.Info("stopped")
 	return err
 }

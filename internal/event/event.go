@@ -16,11 +16,12 @@ type Topic string
 
 // Topics of events.
 const (
-	Guest    Topic = "guest"    // a guest's record, what they were given, and what dates carried out
-	Revision Topic = "revision" // policy was published
-	Finding  Topic = "finding"  // a finding was accepted, or is open again
-	Drift    Topic = "drift"    // a system was changed behind our back, or is as it is meant again
-	Request  Topic = "request"  // somebody asked for something, or was answered
+	Guest       Topic = "guest"       // a guest's record, what they were given, and what dates carried out
+	Revision    Topic = "revision"    // policy was published
+	Finding     Topic = "finding"     // a finding was accepted, or is open again
+	Drift       Topic = "drift"       // a system was changed behind our back, or is as it is meant again
+	Expectation Topic = "expectation" // what is expected of access is broken, or is so again
+	Request     Topic = "request"     // somebody asked for something, or was answered
 )
 
 // Topics lists them in the order in which they are shown, and the kinds of journal entry that each is
@@ -34,6 +35,7 @@ var Topics = []struct {
 	{Revision, "policy: a revision was published", nil},
 	{Finding, "findings: accepted, or open again", []string{"acceptance"}},
 	{Drift, "systems: changed behind our back, or as meant again", []string{"system_setting", "system_record"}},
+	{Expectation, "expectations: broken, or so again", []string{Judgement}},
 	{Request, "requests: made, answered, done", []string{"request"}},
 }
 
@@ -102,6 +104,14 @@ func Of(e *store.Entry, published bool) (Event, bool) {
 		if x.What = Removed; now {
 			x.What = Added
 		}
+	case Expectation:
+		was, now := stands(e.Was), stands(e.Now)
+		if was == now || was == "" && now != "broken" {
+			return x, false
+		}
+		if x.What = Removed; now == "broken" { // of what breaks it
+			x.What = Added
+		}
 	case Guest:
 		x.Party = partyOf(e.ID)
 	}
@@ -109,6 +119,18 @@ func Of(e *store.Entry, published bool) (Event, bool) {
 }
 
 func jsonInt(n uint64) string { b, _ := json.Marshal(n); return string(b) }
+
+// Judgement is what the journal calls what is kept of an expectation.
+const Judgement = "judgement"
+
+// stands says how a doc says that an expectation stands: held, broken or unknown, and whether a day to come breaks it.
+func stands(doc []byte) string {
+	var x struct{ State string }
+	if doc == nil || json.Unmarshal(doc, &x) != nil {
+		return ""
+	}
+	return x.State
+}
 
 // drifts reports whether a doc of a setting or record says that it was changed in the system.
 func drifts(doc []byte) bool {

@@ -30,11 +30,12 @@ const (
 	Auditor       Role = "auditor"
 	Keeper        Role = "keeper"
 	Member        Role = "member"
-	Decisions     Role = "decisions" // a service token that asks
-	Metrics       Role = "metrics"   // a service token that reads metrics
-	Reading       Role = "reading"   // a service token that reads what an auditor reads, as far as it is about access
-	ReadsLists    Role = "lists"     // a service token that reads lists
-	GuestsIn      Role = "guests"    // a service token that brings guests in and looks after them, as a keeper does
+	Decisions     Role = "decisions"    // a service token that asks
+	Metrics       Role = "metrics"      // a service token that reads metrics
+	Reading       Role = "reading"      // a service token that reads what an auditor reads, as far as it is about access
+	ReadsLists    Role = "lists"        // a service token that reads lists
+	Expectations  Role = "expectations" // a service token that judges what is expected
+	GuestsIn      Role = "guests"       // a service token that brings guests in and looks after them, as a keeper does
 )
 
 // Who is who makes a request.

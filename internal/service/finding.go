@@ -182,7 +182,11 @@ func (s *Service) accepted(ctx context.Context, n *noticed) ([]Noticed, error) {
 	if err != nil {
 		return nil, err
 	}
-	all = append(all[:len(all):len(all)], systems...)
+	expected, err := s.expectationFindings(ctx)
+	if err != nil {
+		return nil, err
+	}
+	all = append(append(all[:len(all):len(all)], systems...), expected...)
 	accepted := map[string]*finding.Accepted{}
 	err = s.store.Records(ctx, "acceptance", "", func(_ string, doc []byte) error {
 		var d acceptance

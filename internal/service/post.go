@@ -18,6 +18,7 @@ import (
 	"wexillum.example/internal/core/catalogue"
 	"wexillum.example/internal/core/dated"
 	"wexillum.example/internal/core/engine"
+	"wexillum.example/internal/core/expect"
 	"wexillum.example/internal/core/moment"
 	"wexillum.example/internal/core/world"
 	"wexillum.example/internal/mail"
@@ -209,7 +210,7 @@ func (s *Service) compose(ctx context.Context, m *store.Message) (*mail.Message,
 		return s.composeLetter(ctx, data["letter"])
 	case "let_in":
 		return s.composeLetIn(ctx, data["request"], &c)
-	case "digest", "offer", "arrived", "works", "answered", "sign_up":
+	case "digest", "offer", "arrived", "works", "answered", "sign_up", "expectation":
 		return s.composeOurs(ctx, m, data, &c)
 	}
 	g, own, err := s.Guest(ctx, m.Recipient)
@@ -577,6 +578,16 @@ func (s *Service) composeOurs(ctx context.Context, m *store.Message, data map[st
 				c.Until = dayWords(x.Until, st, language)
 			}
 		}
+		msg, err := mail.Compose(m.Kind, language, c)
+		return &msg, err
+	}
+	if m.Kind == "expectation" {
+		x, err := st.Expectation(data["expectation"])
+		if err != nil {
+			return nil, nil // nobody expects it any longer
+		}
+		c.What, c.Text, c.Purpose = strings.Split(data["told"], "\n"), expect.Says(st.Snapshot, x), x.Why
+		c.Link = s.address("/expectations/" + url.PathEscape(x.ID))
 		msg, err := mail.Compose(m.Kind, language, c)
 		return &msg, err
 	}

@@ -18,11 +18,27 @@ import (
 // of what was weighed; something else is refused. Where somebody else must confirm, it
 // waits for them.
 func (s *Service) Publish(ctx context.Context, who, why, id, digest string, at moment.Moment) (*DraftNow, error) {
+	return s.PublishDespite(ctx, who, why, "", id, digest, at)
+}
+
+// PublishDespite is Publish, for a draft that breaks what is expected, too: despite says why it is published all the same.
+func (s *Service) PublishDespite(ctx context.Context, who, why, despite, id, digest string, at moment.Moment) (*DraftNow, error) {
 	if strings.TrimSpace(why) == "" {
 		return nil, &Invalid{"why", why, "publishing has a reason"}
 	}
 	if at.IsSet() && at <= s.Now() {
 		return nil, &Invalid{"at", at.String(), "a moment to publish at lies ahead; leave it away to publish at once"}
+	}
+	if now, err := s.Draft(ctx, id); err == nil && now.After != nil && now.State == DraftOpen && now.Digest == digest { // judged before anybody has to wait
+		breaks, err := s.Breaks(ctx, now.Live, now.After)
+		switch {
+		case err != nil:
+			return nil, err
+		case len(breaks) > 0 && strings.TrimSpace(despite) == "":
+			return nil, &Breaking{breaks}
+		case len(breaks) > 0:
+			why += " (published all the same, though it breaks " + named(breaks) + ": " + strings.TrimSpace(despite) + ")"
+		}
 	}
 	return s.onDraft(ctx, who, why, id, "", func(x *DraftNow, t *store.Tx) error {
 		switch {
@@ -181,6 +197,13 @@ func (s *Service) quickly(now *State, next *world.World, who, why string, t *sto
 			what = "this loosens " + loosens[0]
 		}
 		return fmt.Errorf("%w: %s; make the change in a draft, publish it, and have it confirmed", ErrSecond, what)
+	}
+	breaks, err := s.Breaks(t.Context(), now, now.With(next, s.Now()))
+	if err != nil {
+		return err
+	}
+	if len(breaks) > 0 {
+		return fmt.Errorf("%w; make the change in a draft, and publish it with a reason for that", &Breaking{breaks})
 	}
 	d := s.newDraft(t, now, who, draft.Titles(edits))
 	d.Quick, d.Edits = true, edits

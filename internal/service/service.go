@@ -37,6 +37,7 @@ type Service struct {
 	notice   sync.Mutex // guards noticed
 	noticed  *noticed
 	noticing *noticing // nil where nobody looks
+	judging  judging
 
 	begin beginning
 

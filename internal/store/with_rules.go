@@ -202,3 +202,17 @@ func (t *Tx) OfChange(change uint64, kind string) (ids []string, err error) {
 	}
 	return ids, rows.Err()
 }
+
+// mostPrivate is how many private items are listed.
+const mostPrivate = 500
+
+// PrivateItems calls fn for items that need a grant of their own, the first so many by their ids.
+func (s *Store) PrivateItems(ctx context.Context, fn func(space string, it *world.Item)) error {
+	return each(ctx, s.db, "SELECT "+itemColumns+" FROM item WHERE private AND until_seq = ? ORDER BY id LIMIT ?", []any{open, mostPrivate}, func(r *sql.Rows) error {
+		it, _, err := scanItem(r)
+		if err == nil {
+			fn(it.Space, &it)
+		}
+		return err
+	})
+}

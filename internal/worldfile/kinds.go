@@ -78,6 +78,16 @@ func StoredKinds() (out []string) {
 	return out
 }
 
+// StoredPolicy are the kinds of policy as the database and the journal call them.
+func StoredPolicy() (out []string) {
+	for i := range kinds {
+		if kinds[i].policy {
+			out = append(out, kinds[i].stored)
+		}
+	}
+	return out
+}
+
 // PolicySections are those of policy, in the same order.
 var PolicySections = func() (out []string) {
 	for i := range kinds {

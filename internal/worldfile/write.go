@@ -96,7 +96,8 @@ func PartnerDoc(x *world.Partner) Doc           { return docOf(partnerFields, x)
 func PartnerOf(d Doc) (world.Partner, error) {
 	return ofDoc(d, "a partner", partnerFields, newPartner())
 }
-func ExceptionDoc(x *world.Exception) Doc { return docOf(exceptionFields, x) }
+func ExpectationDoc(x *world.Expectation) Doc { return docOf(expectationFields, x) }
+func ExceptionDoc(x *world.Exception) Doc     { return docOf(exceptionFields, x) }
 func ExceptionOf(d Doc) (world.Exception, error) {
 	return ofDoc(d, "an exception", exceptionFields, newException())
 }

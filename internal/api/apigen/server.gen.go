@@ -199,6 +199,27 @@ type ServerInterface interface {
 	// ProlongException Move the end of an exception further away
 	// (POST /api/v1/exceptions/{id}/prolong)
 	ProlongException(w http.ResponseWriter, r *http.Request, id string, params ProlongExceptionParams)
+	// ListExpectations What is expected of access, and whether it is so
+	// (GET /api/v1/expectations)
+	ListExpectations(w http.ResponseWriter, r *http.Request, params ListExpectationsParams)
+	// AddExpectation Expect something of access
+	// (POST /api/v1/expectations)
+	AddExpectation(w http.ResponseWriter, r *http.Request, params AddExpectationParams)
+	// JudgeExpectations Judge expectations anew, now and on each of the next 30 days
+	// (POST /api/v1/expectations/judge)
+	JudgeExpectations(w http.ResponseWriter, r *http.Request)
+	// ProposedExpectations What might be expected, from what is there; each is so today
+	// (GET /api/v1/expectations/proposed)
+	ProposedExpectations(w http.ResponseWriter, r *http.Request)
+	// RemoveExpectation Expect something no longer
+	// (DELETE /api/v1/expectations/{id})
+	RemoveExpectation(w http.ResponseWriter, r *http.Request, id string, params RemoveExpectationParams)
+	// GetExpectation An expectation, with the first hundred who break it and its history
+	// (GET /api/v1/expectations/{id})
+	GetExpectation(w http.ResponseWriter, r *http.Request, id string)
+	// SetExpectation Change an expectation; fields that are not named stay as they are
+	// (PATCH /api/v1/expectations/{id})
+	SetExpectation(w http.ResponseWriter, r *http.Request, id string, params SetExpectationParams)
 	// Find Rules, guests, partners, people, spaces and meetings that everyday words may mean, the best of each first
 	// (GET /api/v1/find)
 	Find(w http.ResponseWriter, r *http.Request, params FindParams)
@@ -2849,6 +2870,260 @@ func (siw *ServerInterfaceWrapper) ProlongException(w http.ResponseWriter, r *ht
 
 	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		siw.Handler.ProlongException(w, r, id, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// ListExpectations operation middleware
+func (siw *ServerInterfaceWrapper) ListExpectations(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ListExpectationsParams
+
+	// ------------- Optional query parameter "state" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "state", r.URL.Query(), &params.State, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "state"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "state", Err: err})
+		}
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.ListExpectations(w, r, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// AddExpectation operation middleware
+func (siw *ServerInterfaceWrapper) AddExpectation(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params AddExpectationParams
+
+	// ------------- Optional query parameter "preview" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "preview", r.URL.Query(), &params.Preview, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "preview"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "preview", Err: err})
+		}
+		return
+	}
+
+	headers := r.Header
+
+	// ------------- Optional header parameter "Idempotency-Key" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Idempotency-Key")]; found {
+		var IdempotencyKey IdempotencyKey
+		n := len(valueList)
+		if n != 1 {
+			siw.ErrorHandlerFunc(w, r, &TooManyValuesForParamError{ParamName: "Idempotency-Key", Count: n})
+			return
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "Idempotency-Key", Err: err})
+			return
+		}
+
+		params.IdempotencyKey = &IdempotencyKey
+
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.AddExpectation(w, r, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// JudgeExpectations operation middleware
+func (siw *ServerInterfaceWrapper) JudgeExpectations(w http.ResponseWriter, r *http.Request) {
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.JudgeExpectations(w, r)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// ProposedExpectations operation middleware
+func (siw *ServerInterfaceWrapper) ProposedExpectations(w http.ResponseWriter, r *http.Request) {
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.ProposedExpectations(w, r)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// RemoveExpectation operation middleware
+func (siw *ServerInterfaceWrapper) RemoveExpectation(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", chi.URLParam(r, "id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "id", Err: err})
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params RemoveExpectationParams
+
+	// ------------- Optional query parameter "why" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "why", r.URL.Query(), &params.Why, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "why"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "why", Err: err})
+		}
+		return
+	}
+
+	headers := r.Header
+
+	// ------------- Optional header parameter "If-Match" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("If-Match")]; found {
+		var IfMatch IfMatch
+		n := len(valueList)
+		if n != 1 {
+			siw.ErrorHandlerFunc(w, r, &TooManyValuesForParamError{ParamName: "If-Match", Count: n})
+			return
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "If-Match", valueList[0], &IfMatch, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "If-Match", Err: err})
+			return
+		}
+
+		params.IfMatch = &IfMatch
+
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.RemoveExpectation(w, r, id, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// GetExpectation operation middleware
+func (siw *ServerInterfaceWrapper) GetExpectation(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", chi.URLParam(r, "id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "id", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.GetExpectation(w, r, id)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// SetExpectation operation middleware
+func (siw *ServerInterfaceWrapper) SetExpectation(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", chi.URLParam(r, "id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "id", Err: err})
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params SetExpectationParams
+
+	headers := r.Header
+
+	// ------------- Optional header parameter "If-Match" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("If-Match")]; found {
+		var IfMatch IfMatch
+		n := len(valueList)
+		if n != 1 {
+			siw.ErrorHandlerFunc(w, r, &TooManyValuesForParamError{ParamName: "If-Match", Count: n})
+			return
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "If-Match", valueList[0], &IfMatch, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "If-Match", Err: err})
+			return
+		}
+
+		params.IfMatch = &IfMatch
+
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.SetExpectation(w, r, id, params)
 	}))
 
 	for _, middleware := range siw.HandlerMiddlewares {
@@ -8233,6 +8508,27 @@ func HandlerWithOptions(si ServerInterface, options ChiServerOptions) http.Handl
 		r.Put(options.BaseURL+"/api/v1/values/{where}/{rule}", wrapper.SetValue)
 	})
 	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/api/v1/expectations", wrapper.ListExpectations)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/api/v1/expectations", wrapper.AddExpectation)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/api/v1/expectations/judge", wrapper.JudgeExpectations)
+	})
+	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/api/v1/expectations/proposed", wrapper.ProposedExpectations)
+	})
+	r.Group(func(r chi.Router) {
+		r.Delete(options.BaseURL+"/api/v1/expectations/{id}", wrapper.RemoveExpectation)
+	})
+	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/api/v1/expectations/{id}", wrapper.GetExpectation)
+	})
+	r.Group(func(r chi.Router) {
+		r.Patch(options.BaseURL+"/api/v1/expectations/{id}", wrapper.SetExpectation)
+	})
+	r.Group(func(r chi.Router) {
 		r.Get(options.BaseURL+"/api/v1/exceptions", wrapper.ListExceptions)
 	})
 	r.Group(func(r chi.Router) {
@@ -11168,6 +11464,320 @@ type ProlongExceptiondefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ProlongExceptiondefaultApplicationProblemPlusJSONResponse) VisitProlongExceptionResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListExpectationsRequestObject struct {
+	Params ListExpectationsParams
+}
+
+type ListExpectationsResponseObject interface {
+	VisitListExpectationsResponse(w http.ResponseWriter) error
+}
+
+type ListExpectations200JSONResponse Expectations
+
+func (response ListExpectations200JSONResponse) VisitListExpectationsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListExpectationsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListExpectationsdefaultApplicationProblemPlusJSONResponse) VisitListExpectationsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddExpectationRequestObject struct {
+	Params AddExpectationParams
+	Body   *AddExpectationJSONRequestBody
+}
+
+type AddExpectationResponseObject interface {
+	VisitAddExpectationResponse(w http.ResponseWriter) error
+}
+
+type AddExpectation200JSONResponse Expectation
+
+func (response AddExpectation200JSONResponse) VisitAddExpectationResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddExpectation201ResponseHeaders struct {
+	ETag *string
+}
+
+type AddExpectation201JSONResponse struct {
+	Body    Expectation
+	Headers AddExpectation201ResponseHeaders
+}
+
+func (response AddExpectation201JSONResponse) VisitAddExpectationResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	if response.Headers.ETag != nil {
+		w.Header().Set("ETag", fmt.Sprint(*response.Headers.ETag))
+	}
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddExpectationdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response AddExpectationdefaultApplicationProblemPlusJSONResponse) VisitAddExpectationResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type JudgeExpectationsRequestObject struct {
+	Body *JudgeExpectationsJSONRequestBody
+}
+
+type JudgeExpectationsResponseObject interface {
+	VisitJudgeExpectationsResponse(w http.ResponseWriter) error
+}
+
+type JudgeExpectations200JSONResponse Expectations
+
+func (response JudgeExpectations200JSONResponse) VisitJudgeExpectationsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type JudgeExpectationsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response JudgeExpectationsdefaultApplicationProblemPlusJSONResponse) VisitJudgeExpectationsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ProposedExpectationsRequestObject struct {
+}
+
+type ProposedExpectationsResponseObject interface {
+	VisitProposedExpectationsResponse(w http.ResponseWriter) error
+}
+
+type ProposedExpectations200JSONResponse Expectations
+
+func (response ProposedExpectations200JSONResponse) VisitProposedExpectationsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ProposedExpectationsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ProposedExpectationsdefaultApplicationProblemPlusJSONResponse) VisitProposedExpectationsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RemoveExpectationRequestObject struct {
+	Id     string `json:"id"`
+	Params RemoveExpectationParams
+}
+
+type RemoveExpectationResponseObject interface {
+	VisitRemoveExpectationResponse(w http.ResponseWriter) error
+}
+
+type RemoveExpectation204Response struct {
+}
+
+func (response RemoveExpectation204Response) VisitRemoveExpectationResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type RemoveExpectationdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RemoveExpectationdefaultApplicationProblemPlusJSONResponse) VisitRemoveExpectationResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetExpectationRequestObject struct {
+	Id string `json:"id"`
+}
+
+type GetExpectationResponseObject interface {
+	VisitGetExpectationResponse(w http.ResponseWriter) error
+}
+
+type GetExpectation200ResponseHeaders struct {
+	ETag *string
+}
+
+type GetExpectation200JSONResponse struct {
+	Body    Expectation
+	Headers GetExpectation200ResponseHeaders
+}
+
+func (response GetExpectation200JSONResponse) VisitGetExpectationResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	if response.Headers.ETag != nil {
+		w.Header().Set("ETag", fmt.Sprint(*response.Headers.ETag))
+	}
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetExpectationdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetExpectationdefaultApplicationProblemPlusJSONResponse) VisitGetExpectationResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SetExpectationRequestObject struct {
+	Id     string `json:"id"`
+	Params SetExpectationParams
+	Body   *SetExpectationApplicationMergePatchPlusJSONRequestBody
+}
+
+type SetExpectationResponseObject interface {
+	VisitSetExpectationResponse(w http.ResponseWriter) error
+}
+
+type SetExpectation200ResponseHeaders struct {
+	ETag *string
+}
+
+type SetExpectation200JSONResponse struct {
+	Body    Expectation
+	Headers SetExpectation200ResponseHeaders
+}
+
+func (response SetExpectation200JSONResponse) VisitSetExpectationResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	if response.Headers.ETag != nil {
+		w.Header().Set("ETag", fmt.Sprint(*response.Headers.ETag))
+	}
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SetExpectationdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SetExpectationdefaultApplicationProblemPlusJSONResponse) VisitSetExpectationResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -16669,6 +17279,27 @@ type StrictServerInterface interface {
 	// ProlongException Move the end of an exception further away
 	// (POST /api/v1/exceptions/{id}/prolong)
 	ProlongException(ctx context.Context, request ProlongExceptionRequestObject) (ProlongExceptionResponseObject, error)
+	// ListExpectations What is expected of access, and whether it is so
+	// (GET /api/v1/expectations)
+	ListExpectations(ctx context.Context, request ListExpectationsRequestObject) (ListExpectationsResponseObject, error)
+	// AddExpectation Expect something of access
+	// (POST /api/v1/expectations)
+	AddExpectation(ctx context.Context, request AddExpectationRequestObject) (AddExpectationResponseObject, error)
+	// JudgeExpectations Judge expectations anew, now and on each of the next 30 days
+	// (POST /api/v1/expectations/judge)
+	JudgeExpectations(ctx context.Context, request JudgeExpectationsRequestObject) (JudgeExpectationsResponseObject, error)
+	// ProposedExpectations What might be expected, from what is there; each is so today
+	// (GET /api/v1/expectations/proposed)
+	ProposedExpectations(ctx context.Context, request ProposedExpectationsRequestObject) (ProposedExpectationsResponseObject, error)
+	// RemoveExpectation Expect something no longer
+	// (DELETE /api/v1/expectations/{id})
+	RemoveExpectation(ctx context.Context, request RemoveExpectationRequestObject) (RemoveExpectationResponseObject, error)
+	// GetExpectation An expectation, with the first hundred who break it and its history
+	// (GET /api/v1/expectations/{id})
+	GetExpectation(ctx context.Context, request GetExpectationRequestObject) (GetExpectationResponseObject, error)
+	// SetExpectation Change an expectation; fields that are not named stay as they are
+	// (PATCH /api/v1/expectations/{id})
+	SetExpectation(ctx context.Context, request SetExpectationRequestObject) (SetExpectationResponseObject, error)
 	// Find Rules, guests, partners, people, spaces and meetings that everyday words may mean, the best of each first
 	// (GET /api/v1/find)
 	Find(ctx context.Context, request FindRequestObject) (FindResponseObject, error)
@@ -18771,6 +19402,207 @@ func (sh *strictHandler) ProlongException(w http.ResponseWriter, r *http.Request
 		sh.options.ResponseErrorHandlerFunc(w, r, err)
 	} else if validResponse, ok := response.(ProlongExceptionResponseObject); ok {
 		if err := validResponse.VisitProlongExceptionResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListExpectations operation middleware
+func (sh *strictHandler) ListExpectations(w http.ResponseWriter, r *http.Request, params ListExpectationsParams) {
+	var request ListExpectationsRequestObject
+
+	request.Params = params
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.ListExpectations(ctx, request.(ListExpectationsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListExpectations")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(ListExpectationsResponseObject); ok {
+		if err := validResponse.VisitListExpectationsResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// AddExpectation operation middleware
+func (sh *strictHandler) AddExpectation(w http.ResponseWriter, r *http.Request, params AddExpectationParams) {
+	var request AddExpectationRequestObject
+
+	request.Params = params
+
+	var body AddExpectationJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.AddExpectation(ctx, request.(AddExpectationRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AddExpectation")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(AddExpectationResponseObject); ok {
+		if err := validResponse.VisitAddExpectationResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// JudgeExpectations operation middleware
+func (sh *strictHandler) JudgeExpectations(w http.ResponseWriter, r *http.Request) {
+	var request JudgeExpectationsRequestObject
+
+	var body JudgeExpectationsJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.JudgeExpectations(ctx, request.(JudgeExpectationsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "JudgeExpectations")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(JudgeExpectationsResponseObject); ok {
+		if err := validResponse.VisitJudgeExpectationsResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ProposedExpectations operation middleware
+func (sh *strictHandler) ProposedExpectations(w http.ResponseWriter, r *http.Request) {
+	var request ProposedExpectationsRequestObject
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.ProposedExpectations(ctx, request.(ProposedExpectationsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ProposedExpectations")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(ProposedExpectationsResponseObject); ok {
+		if err := validResponse.VisitProposedExpectationsResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// RemoveExpectation operation middleware
+func (sh *strictHandler) RemoveExpectation(w http.ResponseWriter, r *http.Request, id string, params RemoveExpectationParams) {
+	var request RemoveExpectationRequestObject
+
+	request.Id = id
+	request.Params = params
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.RemoveExpectation(ctx, request.(RemoveExpectationRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RemoveExpectation")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(RemoveExpectationResponseObject); ok {
+		if err := validResponse.VisitRemoveExpectationResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetExpectation operation middleware
+func (sh *strictHandler) GetExpectation(w http.ResponseWriter, r *http.Request, id string) {
+	var request GetExpectationRequestObject
+
+	request.Id = id
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.GetExpectation(ctx, request.(GetExpectationRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetExpectation")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(GetExpectationResponseObject); ok {
+		if err := validResponse.VisitGetExpectationResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// SetExpectation operation middleware
+func (sh *strictHandler) SetExpectation(w http.ResponseWriter, r *http.Request, id string, params SetExpectationParams) {
+	var request SetExpectationRequestObject
+
+	request.Id = id
+	request.Params = params
+
+	var body SetExpectationApplicationMergePatchPlusJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.SetExpectation(ctx, request.(SetExpectationRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SetExpectation")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(SetExpectationResponseObject); ok {
+		if err := validResponse.VisitSetExpectationResponse(w); err != nil {
 			sh.options.ResponseErrorHandlerFunc(w, r, err)
 		}
 	} else if response != nil {
@@ -22464,593 +23296,619 @@ func (sh *strictHandler) Would(w http.ResponseWriter, r *http.Request) {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7L3/khs3ki76Kog+G7H2TMmSZc/sTitOxG1Lsq31L62kGd2IWR0GyAJJuIsAXQCb4jr8PPc97pOdQCaA",
-	"QlUlilUkW7ZnZ//YkZtkFX4kgETml9/389VCb7ZaCWXN1fXPV1te842woob/erqrja7dv0phFrXcWqnV",
-	"1fWVEu8t00tm14Jt+UqwuVjqWlwVV9J9/NNO1Ier4krxjbi6vlrgU4ors1iLDXeP2/D33wq1suur688e",
-	"PSqu7GHrvmlsLdXq6pdfiqsXpdhstRVqcfhGHPpNeLMWzPCNYLfiwPbSrqVinJX8wGqxFdwaaNxS1sYy",
-	"rsxe1KF1a8FL+C/fvORND9yrMu381LVzI1X4738nW738jtvFut/c52/4KoyYsdwKZtfcwn8u1lytBNtz",
-	"wza8FGxZ6022rcsH+IKhRvab9a3cSOu+Sk1PBR92Hig3u83V9Z98n/G/Po2PlsqKlajh2S9rcSfFvt/l",
-	"1/zA9q6Te72rytBNruI/lXaztspYzdY/N22Yf/1c60pwBa9/uxa1eOmstt+CLa+tEvX1i2cFM1u+EPCv",
-	"jRBWqtX1i2dM14wrJq3YMG7YUlbuG6E9W27XTXP27j1XxVUtftrJWpRX17beicw0PKan4e36kGmps+Za",
-	"cKNVYxc/6l2teMVuhdiazCDt10P2SjTiF9cDs9XKCFjhL2s9rwS0aKGVFQrMhG+3lVxw17iHW/zGH380",
-	"rqU/Jy/7l1osr66v/tfDZgt5iJ+ah+G58MaOXeiNgIlne6Es29darZhWTO9qZmQp2Ed/evTo48JNjrRs",
-	"wZXSls0FK7VyNrN3n39WgCG9ErY+PLhZWlEzww+GScXWes82XB2YEQutSsOsZrY+ML7iUn0M8+Ab6fpw",
-	"s1iIreVqIaDfZSldK3n1stZbUVvpRmnJKyOKq23yp5+vZNkZ778Qw+0Gm/tx601Nspd8Svxyp6ysOj/8",
-	"87Gf/ZIa6N9dI2MTwhPfxR/p+Y9iYd27cBRE+QVstO2Ozg/JyqM61vvISD+cS11vuL26vtrojbOsoV4e",
-	"/W6na/ND2jV85ZEu6h1ad7t/pTR8XomS2l/COiM6uRV1rv+1rsSx9fHKfafbJ3iZ/318Q9G0cKBfN3jE",
-	"9XrHm2732umWB5g7GrQVG0N+z/+B1zU/XMFyXkgjsfNCuZPh71cH4bYopZM2Ng9YcSva7xgamq+4Ff3X",
-	"doYq9CtpTatD4aUDQ/YUTqGjy34jVfrXT4sB+2lvdN/ruS4PzMiVgp3JeSlM2idMWsOMMK7VBvYxq2+F",
-	"MkyosrH7xAi33Ji9rolX3DAl9sxtjAK2OuddEA/2jkczaN2zKt1UHhdD1t4/t/Az9w69qw3brzVbc5O+",
-	"8AlTQpSiZEt34LKN2MzBqaEdl7+H9xZXaldVV+8mLakCzsQjX327RosiTMN6w+4so7KshTH9AYBD8739",
-	"xH+BSeP7Sk5kdjdxI9d/+A+7mum9Yluht5Vg3NwyaWkLqYURyoo638L4FQZzYsjn1MLoXb0QE3cEI+o7",
-	"uaC7ZqWtqE/ovQ+/3TwxbVIRpyHtsB88cqGXoVWd2bQjT6elXO3qaAHEHvFzzyPuejuvxELXpSnYttZ3",
-	"sFGJsmBmZ7ZCle6fa70RBTNr7l5aMMurW/iHmze+sKaAZVU4QxDuf1c1V+6v4NCawl13dO3+ANNVsAV3",
-	"z9u3etQMiXeJ6XN7rWv6pNjzw/j9+y3axOD2HZoRXtoMtX9Z4SaJnNOqei2sc+BNf2KF5St6fdUrrqTh",
-	"YXXTs4kefXv+Xlh3MRBVCVs43ikrwdB4njA+N+DEuttBuNC4TcBwWbotUZKzYJIejG/KG3g5NMVv6ElT",
-	"+q/pDHl8Z4HDRA7uCV6E/2y8fbQ9FmI34XETJl7mPprl9pQiv1G/XesN0zsLNww3dj/thHGfudnic70j",
-	"N4DRO8Xvypcqrm6lKsn2hROqb3nukxjB2IHJeLOX1o3hrdJ7RQ2N0nZWaX0ryhkOZ+eQW2KUQBq21DtV",
-	"XuN/gvsAJsLc4WRYejU2B+Pu7M7NCGtuqeuCGY3fkZZt+MFdGrVdi3ovDcw5RqhGz004eTL3H/xwlj3T",
-	"a3EXpzZakFT2z59fFcSx4dZn5X56ZEpfh++53+A8HD9dwxf9zMc1lnQSjL3lTjfuIuFYJws/6Sq5qZhb",
-	"Uf6NV7upV+x6h4u8cwHuDfRdeHbHN4at+bqxmm3FF4IZfohG480ZXlQci6MVPgZ0uTDT8YhROocxAuVa",
-	"Sw70rpRCUQ5PJdWETSM851upyM0ja/FK7Bd6IyhX9s1hKxe8YvErjG+0Wrnh35DLQYn39HnjRjtcvVqv",
-	"+EaBr4wfJ48vWCXVrTu+F9Wu5Zknrxtc6xCwLY8uTPyWGzBtedVvoBtP8CJ4VV2RsdTWksXHtVYozmN4",
-	"QTMW6dD7oRsyEJjYiYd89khe8J05ejd7Cl8645w8emBljZG6NNuONRZuR2BGbwTc2DtHWesmnnef3We5",
-	"WJmR5Y4yiVf+E1ZLc3vNOJgq2+v61sBleb/W4k7UbK3BAbUQFcWsCzTEnZpzXteidB/EW8Xg3e7E4yxG",
-	"9ahdtvEEeOX8d7bnzhKnBAAHHhu2a4hxgEc9NVqIczN8+tGnHZp3Yk7JdFJr7AteTzzmEpc1ORA+J08g",
-	"2j27YaXecKmewEkT78hHkmyDwen+9O/m+BKTScT0R0JzDFm1u5vd2EevEvAPjXVmprdCMas76wSXEWVt",
-	"td6PPwehA6/0nox4nHok9I8e+GhcY97gV8EV0SO8vnCEuG/7zjeHh3/vwHkRB6A3iRCEwP6fGhj54sB8",
-	"kKdgH+GCLFhYjx+zLZe1Qd9NCVEyznxYvNfK846GS+3xmX3s7VqoJBOtm8uOH0LY1MZtlXtZikuNuA3p",
-	"c71kOPjpYCutxNGAQmdPTTbIYB2+yVnTehMtv5tymoVJHd/X3ivmh1kylWc86NLGDgNXsJ7NU8ZdiaWd",
-	"6R1xb36jNeY5rXYXXbPbbETJdlsfZN/ylbhmWlWHxiWuBcZ+RYkGgKFD91PjfthyS9OoderW93uaOOSU",
-	"X80X68uN3W3LxweDhTcwrg7xSiftKNvtO86N3YZmF9EWW/ZEW7Rdf82rO0EYNDczvRwZSZqL6FF3t5JD",
-	"kyOX/uzT4AIq7R4V4kfzw8xH0+eHWSXuRHXlozDS2NApY7kq3SupINNc23Um2cNri+PuvgNtMc5w9L4T",
-	"C4VwC5ic0vAr49qaREhd8yeFY5aC2xCNH2qYXYsD4+VGNuFZCW2MtjH+nT9qiTeiMLZmDYFC3/idWmi1",
-	"lPUGXe61kPXM7mqFSQn8JzW+t4I+RHCyyP5VWhthLIOvpIELCAZ71wwHgJtbjGhib0PTF5U20M5oBlwd",
-	"yObl01RVSbbOj7c7zqRllVYrUTO+gmic8llJiD6zSljDgqPd32rcuJLBW+HsqW/+8wPb6kouDtcsGHQB",
-	"n7h3QQLUDd3QkNHN2NWzsebm2oQPHbcMJtlfyAv2QsPO9oyw5PQN5ni4LGfzAxkfx6SF0dSuNHB1BLMn",
-	"hunGAH4HYoRM6X1iimAtGDhc7gz0aafw1v1u/B3RzYNQZXSq9tw0dgi/ccOvTrwuqgZ3hwvWz0Yw0man",
-	"Dus2DkXYN3DBUIfF07DFU4nJnu3XHi0oDYCgCsZNEmhMw4+rnTD2+ubZs1fPX78umHi/EPAc+NBZ6fX3",
-	"N989L3zOHv6q6/AEQyY21lyq0Vemp+7br63YUsa80CVtQRU/UHEa2PbcR9j7UixkK7aROvSQcqd9/ffk",
-	"oLqDQrNS+52SMzBFXlGP19t+xGpoFH7A1xBDkCzNTpqxbPC0PrJjBzNTYeWQV5gQOSeCODgFYSF6i/Z2",
-	"S609m7uux6g7ESbX9P6y4CpgP6W9hrWqpLE1t7r2CW4fRNfK6Lpn3WF4DvTtyK5JR/ltiP9Diz0adS6Y",
-	"XKJdoYnB3tcgUof3B7BkP5rpJmZzN+lmXfTxZ2DWmYlci4pE/WBX3KdszhdkqCMuqjDXAedbiiXfVfaq",
-	"SLY5RJi4LrltxR9RpD0MJluaQy+O6sHkRzXJqAyPN/aFHlixuM3sptn9ZsWtGNwssutm/PIYFaCBhhQd",
-	"cxowIrG4/VLvFGkSlVQxP4uJ04IJCW4TVyEqGMLH7rbIAUicjUUOb/NicRvSQ+FZY37z2n+XDBg2Tx2P",
-	"v3qhmHKHewUwCPIA42GfHHmCRYMij7ALpy8q3918Aix7cEFE6Wqi/9eEfHtZeM7uRF3KhY3OhvL2cxBu",
-	"Ebvb29XACUF5f+CUR+SMu3hQT/DvzTi6vKoFL52tljuEpbtVghmaDa/cvLewsbk9RKq4uppXRvtozW12",
-	"9b1ubL17w88nx87Cj30d4Ox+Cbh7BoPHdgZ3zw9ML6kYklRW01aaD0r78TFnhc46MxACz/HZyeBDGws3",
-	"jPTYaxrIV95Jk4Nuzw9HXUo/glAaYGwrcJTOoaJfYDwqjnQ3EsfiQDrWAF9UmTvVkHNFYhDeruViHZyl",
-	"xPH3iAQsphCbsLTps3jAbau5NIIcoM4kY8uT7uEA5meVCJdd8s7RvGPkw8DSiCdNuqRkTCnrl+cBbRl/",
-	"6030Z+G1rVv2aC+r5TQPT6uHyAR4bsCihNnGwQm3xWbYyWlHYOvffNFYe+rzCRZIZqVHBDe3GMXyxSvH",
-	"j4Bwd8BH0W3bhVB/NuFFHdWDAfJ923nMAT46WZP0sWRTa1EKZaXPoExIOIfw3kBx46ekW9FUIQzVDxTj",
-	"kN7xcWTndvaH5ZLYGYKn32tdyQ+tALv77ymhzZzhZUwIH4/NoTrwLMA02+1fVlrX43cjeMqX7jfUjhQu",
-	"h0ef8LX74i/OW5LVbM+lzdw23UcjEIjwzK80iVHzT2i9qwjd9k3OjtczTnhWIyfWedgX9VbwPfjYbItx",
-	"bvrTTBVNpxj0NK4ByB0rttdPb/76+jlZhlDrDXXlw2gmhPAUwB/2a1kJTIC4oR+XVnYzddzwl1DBDS3J",
-	"jgbaBBHVnOnBAsvjXrA73n12A+M3a77dCsW4Ze7RBZsfmE/T9ZpW5t00fNZSVxUcnOPX5DOqxqEZyvar",
-	"vhPG8JVotX+lGSRoUnBA2fIUOxlW5Y+XU0cw1svPD8H2nkCev5WogFyiImEWNRayjDjIwjeLOPNJF/x8",
-	"+LHKmtLXfm9rW1LHVFt55umtG27BK1EJbqZiln0+kFitlfO0Vmsf1zVag6Oua7bRtWgMOWbM5jW/FZAv",
-	"I1NUk7aYItlg4J0cMwX/asK1Mk2Vuq3kEEJ2R0Fkw5sTvqzkh1YuFgq2XSedLeCygPYgRsHqqmR8LXjZ",
-	"fj8J/s4sOS6rmAOF8RaZjKMbmNz2IA0rd7AoFryupShZKxifnpxn1Bym1kbYPNgBjQaQFistAQDSykT3",
-	"JknT4aAweSOOiZWe6Br0ThZq1AkgYebUCT8aWreSV74cohtjd0M3p4p0YaLdNhhqStw2CGFrQAsYUS3h",
-	"dNmvtbsAQ4J7pYVxmyccOW74eVlipYlphWCSDk9D4PuOTAbge5zMxODkWRWaJsLSB2aEDuouZSkqiV53",
-	"uNSJ9xyiclau1ljdOT/M1hwRZu5kejeU6iC9+swHiHAZf0UP0R5i0IFnom9aX+s9YCEYD1kvy28FrFdf",
-	"Ft2pHozgc3O8PMBfyMPFGzpaNENKTwZ1peKqnNHJCkSfjce4TrXx5TJn4LWb/fEvHpVrgb6ERwdIbOj8",
-	"sA37hhIVE9mqiLlwV3f8VlX9sLy6/vuoCol3BbU/+Rwh1sAJhn1o3jI7NS2xiBQIYf2tuFQIEtIQq4/1",
-	"c+TC6xaMpDGRfFncAJZkz+9pyNzsk9Ac8HiZ2S3WEYjpG3LiqHZTxTjEdM0Bjl/O6ERNV3MltpUbQCIE",
-	"yOkkjd4KJYCSyX4iFYJEfG35J1t3aykgSr4Q4St4XfXgweM1a1BUiNUgod35/pLXR1H6gEW77V/WehPB",
-	"1FKxpa4XAmsBfL4fqqN9+H3cllTzpX1eSktXgzblnAQeDFBoSTt8GeqeG+bexGtRAgFIeifPFYP2bix3",
-	"oSQTx4IcQICzPVcWs1MTriyV1rczXslbMUyBc/QmcLREpOdN5DtCb7j58F/Io7Zn5pEvokIjqcVG32Xq",
-	"/wbjgvlkqtlVrbSlAsIyXPPuRcYz+sQ3I1akJHfT4fHLYg0G85yBUghbmh/vN8LYwbR7P+AKvyM/EsEK",
-	"KbyerQ9pqoRMRbVNki52ioQzuoYihgic8iBgacCtd48yDB41MVWehXbslMxCS4hUNmaqsUqvA7qpjVuh",
-	"gH70oNyjOYymvMtPQNOeNKudBZHgdJsXm62uyUzHQquFqNWEc/gl9ugpVoP3z+M3cHXCC1TCk+OcYdUU",
-	"6Ed/4qwwF9bYzg/MWzxVUjHNTW22IwrP15AfEkGBWlor1IjNMNT1xoL6OAnNU5qX0dOqa2TUmJoN4s2v",
-	"ugUmDEorAlFGweDwRz7KOHbJqfCnR3SA5v0L/PKnj6isqlrt+Kqfj6LWAd1rc3uRgsvHf/qcaP2PWmZO",
-	"fOR34e4qVxsRd6OmBME5O84fgUe0A1mf52sCjpIQpCPWbRVvsbI+YRsuKx/eBjhOuGgyDIL6OIfqkR+M",
-	"HvwX6k5aTnNmZYgD0/YTxgJJ3TEUPsPbZOvbBbIFbkLGODYht5I84+wEmxo3e51Guh/lmvCy1lgydE+G",
-	"HU6wVsnxP9wC4LHE/19NMHoMwkg7xuh7oN/cdNHY3ixs8U2oV9jWbZc0oVyIXEz9wC/We/V+EnZqejOf",
-	"B1wovG8CDY7n3gv+jGflXWhlaznfWdw9VHs9HeUNCIWxBxZW5YgYNKKTSWv0VthY35rfCTA9eniNn7DQ",
-	"q2bsiiSLHdx1XAdj/DN4bsNDRdqLu2YS+yVf3I7kCpr7xNSIry60WlYByTf+FvzU/4zkrJIrf1voe/7h",
-	"rn7+fVtmALNaGzE1zrXh5VhCWvfVWebowktcH4OMS3le691qbdluCwBdbgUyfsIeJGqWXOMnMEMqbfPZ",
-	"n1AGBwBG8n6zm1fS+ALcEdby006iEVL0IZChIvYW4HYKaTwt1QpqElj8wcjoy9eiKj0n6+TwS/g0BmDG",
-	"hFlC6D6XourgzXzNZ7M5GAFFFHGIi6uy1ttt5na/F3K1pi5coznmMlYZE385sx1Yr77xs9Ft8InOEdzM",
-	"GPhbUx4OxVLtAxVh+fk167e6Io2B4cSEvSbd4cIKbXaJOMWJ/Wa35C9qKagEiTufsjWT8Klb8H4oM8jP",
-	"CZt73EP7H2X2xAttb/kY2FQrueC2c9llOMXy2naWtZp4UvYjVYq53zqP1ETOexs8Px8kTBgKN4IrQHD1",
-	"ynKQ9XPamZexlWwlysZHUOMbiCZkTqj9hFREN8EPjw0ZAvcoaqB7GetYcvy7aO24/LrHr4FNhiS7n3g/",
-	"O0ShZscYwZm6/AkDpvq7Ge+plp8H34867ah5CyNGTtRO/L6ArtBeQzZ4gq+Pvc7UxpkzKXqylUz9vqYU",
-	"WIOdzlzp7XQelzxnYtZIYz6+5srOPEcUxn9nJRbYJGR/TX5JxoDcrOLbtrszEgV/Er/hWUS5Oge5wTrw",
-	"wYT2kWxJKHNOiKp8TjpwN4R5ylnBbrvVJDAvV0rp72Zt4RrSl+aTlk+uxGkvq+r85/SA/BAIcY8eHBif",
-	"sb+nIGWp29gwiwoZQpUzWBjNMnAT6X418+XwQjXr4irekZrvz5o0XPpfJOM2EO7nLsWN5R9h880r+oxP",
-	"+JFz8RyhGH3SX27szB8qVM2asazSC16BaJovh5RVhRyK9N2P52rdhRp9fxwB1QqoEQBm7ZHCJfaGHII7",
-	"oewbvZWL1t65E4BhSu6OSxlwK2UtEQ8mIPJHzvzzUEU5nCXNFOx61Q4fF6evejm9gim43Frvtpe5G2Sp",
-	"lW8idNvqPa9LjxGfayjLHv9eTzMxqa0DQlNAuzTkORzhUUdScsqf6Bcbeji6VLMQX9J3mQ1jvKZVLMCc",
-	"ieVSUHfIF9ZfFAkajVw2GTzRyOjh7SOMVnKvdcaXpJrJhRVWwEixpM6twFvxMQw/YcJHs0BpWvnRo5yJ",
-	"H31MYvLUuz8/6d2EmZ/dnylcvRdbF33tq56FjDzUJpVI9CXsoEODBvoy6G6eqqfCVVM173n0oBalpSKB",
-	"soP79eEJU7uq8rlErQTje34In3r2DG1BNKP0XMUfvfryKfu3z/7yZ5Lo8/l7W3OvbEOVRWfg6jmigF7Z",
-	"KiAP8dvUOH4pK/G8rqlixoWudhtFX8Ty9CUbLHobjVfzb2l+SLcy4+sgTdakcyWWjR+XqwnaiIM3t5KG",
-	"0K9lCyGd+I5TwxRqt5lPLgLs35THBaNg2YWKSh/UCFxk4eZUOvdsjUR3oXEDs/aN71hPdSBOAwHumjqo",
-	"2dGDsDE9RJPCc2Ew0s77kDRBRNAbBDOa9E8ldXgQMEYNHcbtE8wrGq3VuLT5XKwlRRrVKLGGYDQk63Eb",
-	"k4bNBVB20u8lShKTLo66jIblPBQUmvIgsDCqXmoUcDY2P7x9gBn9S1kbe5Py190LXqjIcjWMZWegVYD7",
-	"MKRiFC3Dl7p27j8pEVZVep+j4rkVYjtb6O3hciKrRthcHisL3LUj7p5RdRX4iJqGxzcWsasDKFtgaXuz",
-	"Js+qUli64v7okRAuI772K9xvu4jihMbPixANEfplBn8gyJ2F7n+FxUNT6qROKRPqScF2C2votlmqgiuC",
-	"rMLYOvuPwB/Pm40IpXcXIJfL8cplGAlpusAoZ+/fTnZX3gn1ygdW+4STNJIi0CxLy1YCFfQ3TCqm9N5z",
-	"BSC3PNzXEjrfhKwtW6M5IaIB4h1ZDboSNXKAWngjTJDLP5/p5VgcOxulzsUKKnk3GCewGYa/w0WFskP0",
-	"Oyk780oaIRAQDYI0pB1dGZK4baOCVHyKRCS89CuI8FKL5YSI11pvxMwzoE9GJVdykWVqA22xaR371tk3",
-	"xTCmFzy7UdZCiX2m8VG49eirX8M3g9HOIjaThEdeJDthRZ2ZoklhMlG51Z7hMDPro5EF950eVNNLz3rj",
-	"TEJlgWkAJze7LE4KikUex1x8iE6FdONDG6nCfxMITTpvMi5XkmZXmrzJmqtyBltZEekUQr5RzAIAsRYb",
-	"5ygMp1Ha+x0s8xY3jlAlm4ul9sT52HwAWWmaW2F0DUlrKbfyNWQRWrMcjwW3CDedzgFtd/VWGzGqcmZS",
-	"yG9KIiocZcdGIMm/Hr1/DHD0K7F3cxrLr7lhS167/wHheje9gN3c8ANb6aOcL92Uvm7g1uLoYi2nFjmq",
-	"TFUs1MfTxuwuy6mkkjNi9/VA8jOtAHUg//FbTiCnaUsl8tOCp3wfUDQxAZY5m+/ExBvnESjDncwewieh",
-	"GE726vreHHQ2O8zfep+6PcqZ+ybcFck+Bl6Oy3VEhmKUyM2R7cN3or5ECoo+XwNJ8tEvjt+Vu/ElvKjA",
-	"i4b7WObXA8FlH+7cIwXB4eukV92BOSSbU+NxE5jkHLv0xVxIv80N7rTknho2tqm/HJg4yltMsDJFQ6CC",
-	"3c9O9Ovgs48/jPK5B0HyD0EQ2dOfBbAY03XgQWAKKQJGbLHu+bMhQBt8IYsPGTItwHUYISaGh3QtV3Jq",
-	"GdAguq1xzPIlbKNK1PK7vf9sQGO3F0pYWAwioJ9dtnB/E7gCwlU/DBtllkn9Tc8saR2SF5Z5TpdGiuQJ",
-	"ExUwhSPjhme1K6aI1IwgP5+glN6QVGfJZ78W1TbqanSZXP2fx5YwbV9WnCIQ7xHb7VS+MS85OQl2Q1Id",
-	"lgKCYOw7Xt+Weq8K5lElrOZ79vWb775l0m0ET7wQutWY0IYaWcMqwaGA5eFaVNuHL2++ek4zZaxynHOL",
-	"aepIroOv8UdnoOWhPU06DsYmaUx2ZCtOCgmoxVrnYK8rkf1glseOGy4pnZbaTXxC+rqHkuRQFIJmUYzH",
-	"qNOjkjStCH1LmPtcy3IDFGZmyhCNbFynIVQLXmy2fGFzGYTxNvadvhPmCxJuPhrAvdjZmUbGvI4DgVSl",
-	"+7XeMIghiRqJTP3W3JyxyY1vXH4Aac8ppjZszGxAsqMp8+tJuwCrYnVoZPJCMSJNFYo5PopzK36WxmuM",
-	"5bVFWjC9HdtVnOkmoZjzSI8DNGCuUz70C1SbukcNjfW09PSANUYyGgqa5PYHt5Eb5L+cMK45vho4AGYw",
-	"YZ1Lw1HnKfwUS+um/bSp2e6pN0W2trLmS3Aa4Nv1JFzpRtc0LYAPIQLFMgz1E+ZOyErzMijC2rXYHJc9",
-	"pjReDlu54FVkmDBRWg6IL/i8El6pCaSTvCzqtHn8PohqU6gGjwftte57nYI6DCbtVEDrUmqndu+l+olu",
-	"tmHM2T46rw/8ruKM7v7gW5Lx3UegF+NmkHKmn7tIt7UAOZusKeidNRK2xQUMT6mdx+VMG2j5O0PoHzdt",
-	"aF42bSBa2BSy9xE+wCoLTvlmZyxrQvpEsS3FH3zioCGHJL21rXeqDISIsPg3yDZ6mXcObdwGSWNHU8s2",
-	"t61eR14hkXxD9YiH4YAPkJeGGdXxt7IU3wPO7uj1wnfTV+E3yPFG97xRm0mInJuQSEBAJbz9fkI7o0yo",
-	"1XTPiu6x40/q1ilbRA402MvJCn7v4OT9xgF40obLaq7f527dda7AZwxkKDzbY4b84/LNHCIT/rUIfLum",
-	"jdHlhs0J5SW9Xhqysl+ORDNG3NutcDZ4/Yfkpcy47ZRXTVqF54gdj1cd5jivO2pNuSILLE7qsPsait7X",
-	"PzJvD/GQnwKcukfq5jwC+ZT5HVnxpRsIYgR0edBZGEbf5fxA/tA4Mh9sHE8rpY0FIoTYS8Q8dq5xUd51",
-	"M1q976bnpMIycuvZ8noljqdn4ly0ZigWFx2dkpct1+lis0LOROqvTwkKy5xwW+JzDs1Tf3pbnT6SXYgj",
-	"HPeS5pBOHhQaekwWDoldp9Iny6nqtH3qY8+a0nAf71Tz7zztMV0NglU/edLiPH3tNHbXZLTun911HJNr",
-	"m1JzCrBoXKFZyNe1d4pS1mJhdX3wgqEgGgQZLvgX3CBRQRSilFUJukJtrMbjHF1jqNk5ini5LySPpOJi",
-	"NwEzUmABl1fQrtlc2L0Qii30ZsMNkEjyjQB4CvgiAZzkfiUV42pVgVzT4hbFmtpDQuN1poCLJmGGziRr",
-	"nID4oeGrP+wVxLShpi7A9opOTeXlquNhaoeX0Q9bH3vqlrVlHaBpe8hbd+/LbSHI4UpWI1F3yhuPG9Iq",
-	"qlHQqe3LJdePuMHt9n3jroVQLblo6iSVECWQCiMQ5ch5BwJJ0TMGr8KPRrxKhg0zn0J/4dOho3W4TyAW",
-	"H6+jPfHMwbbnLIYWNHsr7Zr5Y6NIJS5qEyhvNz4CUSP6vD0uZofdmFAv0w0p+CcMVL1spAmEIOP9L8Xr",
-	"WvsijFHj9334AbXctkJNnIlkjyDZB4wsd7zKBP6wshc4OJ1jHVkRmtgfMHaxFbfCMEMzOt0LQKxHKc8x",
-	"dIOvimgWHLBkFppZHFh3GfdyLZDFb1hgWyxug+0HeGU4rRqUw0reCXVGvRK2heyCFRtae3pyQW726lfL",
-	"u3ZBTwf2cB+kFQMFvOHW5ps1VE//H3pXK15FHZlB8quSW/HAyg0ZgZk8mhmiOHcbmuExOoJJMqWJHUUA",
-	"+9PIb+aFlfTp1HHu9U0PI2eqbqZOlp5FNekaNW/fCn53AheTHeN/TsGhm91iIcw4F/IXsh/WkpGwEwr8",
-	"VyRxsq687ChgZqQFbVB3Q2Gw18JfsMIOE1l70hwik/pZxIoUQuT5ZmtBSIqH8z4n2kzLWYKoGSRS8TvM",
-	"6gJ8Bb1XQIO/0Fv3/EW1KycywXtqhpkc3g872Uh3d4qk/KFSleK5nuU7Fdiulba+W5lnTI/F0TidN3Bs",
-	"4yzD9Xet964Nc7Fw/blVqOpDPI0aA7TqKEZn8DppbVAr4u42iSQC42cDcogjQYkZEl1ebqS1rQgNUhKV",
-	"Nd+rwaLFk4qrZVsAKcR7Pa9EACnm2D9oDPtc8Lo1tclZm+MzrQUfX7sYAAP0K5C4Sd6JWQTHE/Tk7iOc",
-	"avTHWtLb0sLkEwxPCcA2viZTaBPAvsJd0LhBnUh3zKMQgmzUD5dBLn5AKPhsKrFsCYH7IJ+Uyd2Lv9Z7",
-	"ppcWu7jnQbaw8CPIg3qvFVVFX5jxBzO4HGXFKOJjdIWgvKsjTAuEezfKCnwv0MudUhqMieb61uDhZJGr",
-	"A08uz5Q3pTRLqJJs0JiSTNeKEdHPtMDDr9VGhTWsxGSVJQMcXjJw5XR7wnQFqGbP6OHb2H6t4eIGNIgt",
-	"NvfexkLIQEJSoAHLgOZZqFeXpis58+jIdlOKJYcwO9JXjVSBj4FN91K31I5EOEeGLEk4K2wp1wzPixG9",
-	"C/tCN08FWp1ALoDB5QLizLIS11vXlwe3Xb2ex0dZULqvCJ+BAr3XnBlYvydGUKfyoU0sIurQeKQLIa1H",
-	"HnWxzWd3xpHr+lyNZ+vMYIpdu8YSi41pWtb/GMmElspj5tpLM1Vhcycrzyhyq9BBq8htMxHXAH0wRVyf",
-	"RmzkQlcILJgQUhOiNINv5bjgABDm/INJjx9nHYFm2Y9aaJUfktzQv+G3QpFlUTmKsEVT10upH8U5OxL4",
-	"TTbgzpkrF2uGzwnXGBg76bZ391mP4LXpkXCGPz4e2awVCg2t/f1+MNDPrTBf6bDZrpSuKXfqKQ5Lqz/x",
-	"IgKeadOpSQjhXCzdtB2+9iddrsxjQ5SHbe85KRXtTuYSIrC+w3UK3YMLnfvlcWbVEFRFcySEfv2Ek9at",
-	"eUnqrQ7Zb0b7GmLPHt57HYDMKEGNDmGTG3j86BGI7krsvVR3QlldHy6iiX2CTdKVZK+tM1S//4UtqtIQ",
-	"YmGV3Ejr/bE5X9xiOprVXBpRgmeDlyqUwXrS7vxl1KdG1wOckV7SZQ6CzRUTvK6kqNmdqIErwWp962fa",
-	"Cx2XGjmCpxEyDyEcJsZS73vxpWiSSOjdhMgCYjUv1/MdLwUdQ8hUYcDg+4iPXqIablNTeYlkX6C6Gt7y",
-	"kC4oqDwNJwYjg1cA6tOQ/8vnyTB81A9nNiSWnmMe0JwS79t7fkARUbgjLenr17jSqbVY3Gb51e4/jdfD",
-	"BIdM9m0ruBZOEJwA2kptLd+/0uMTVNloCm6nZNkNBITrUtRxVXp28IzAT8UP1IUZlQQOIY6Jku5lRgNN",
-	"7xUtkhVpl7EtMhF1BwhS8nfqDYldx0sAIbfqDwmKwX54LkP9MI4B9uO4DtGA1JifF3L2oX6lN/wNy0Mn",
-	"YFHrDVOaWc0OGaQITVQDPzwIKAZWmo6YRdwrcZl2P4XqDawkXmiF594IOoUx+NrOgHxB3KHgA2cZvpKB",
-	"fQRMd4WHphQRQPMxmx8YZ77MwflH8SucuVPD/a8PSqNnEdgzc3NAnP8iI3atTQZjlA+BpsN+ZCiRuXXa",
-	"gH7PN6J8RQkdTttesvZNv7QBeXRemgPVNKFgIsub49rJRgdiWOZILxAVEZBMSJDhW0L2S+xvFhFJNiEC",
-	"meP13UJWyNn3//k7f/Dfjx785Z3/309mD9794V+uxlP/PvY0cfH5j4shht0xwUy29pkFjp1+AtgvUXpe",
-	"0I2A4qQRYcAwgUMnOrCXni4c4PdaP5WDtMbfi32Td56SPg9J6c5lxhdUgX+OwFq3M0JIE2unPnHXFB5F",
-	"VdwFzlMASGsCRH+TnsbJiH52RD7icyoVzikV95vKrvVutXb+F/SfSlB6jeGrTPh508aAIwNFQ8jQibO1",
-	"E9gUmQVk4N2pBGaWRrIlZOot5LO9sDKksv13/Q7+rwYT3XRJr08Qd8LdxWDG+KgxB+lwT4P9w/Lq+u/D",
-	"9vqf4Re/vCt6vpmxgoO0fjiTnBmBqbmDKrwsVmbJmhlZumuV8zHBc3KrVOlY6un5njSJhti0hzY1S7fg",
-	"pYm57pYJnqnwQS3BV16J6dga7Loi3rmOIwPhgVD7DPsS+FtpgMsGd9JqtuG34gnTsbqG2XUt+qc/pYE5",
-	"1FMgGglxk2Z1/ukYdScN9o6cn/EPR+xwnPUlDvOgBIa5FaXHnXUJR3xzM9vqa8inXkQhjra5UvIqh2vt",
-	"SQCReRjvutEwGsNuxYFJc425qJc3b752JiXU3fX3N989f4KJdDAb+KI1olqOWSsbqXaWupuBY259atYd",
-	"vUoAohcu0LjTed6uvE95NE12Yu4pucKEcS8Skik3khk7eKPJsL54v5V1IFo6A1Row+M7B/Fa71Wn+DrT",
-	"N3yCx9uFZmU681bM11rfnm7V7Vaurd2a64cP19rYh1tu10+Y+1M8i9GbwHONbfhiLZVgvEJRyaMFIWcv",
-	"AtcGzJczGCRQgYuQAWVNk6rtLo8xC4EGjb2FVBWRM6ft2eqtXOR161yTAFUHbirQ9I3awxNZwdYm/vgR",
-	"lRQ7Xd4q4KC8hZBmB3X/F6wcv2yR7z1pw2ao7D02Nqm05gO0X83QmXPLBZNZGC8zM5V0IkflEEKHWVEa",
-	"bB2VY0qYlNoLJBszIc+XXJRj0GSyCZBawF62IhmroJ7Fwi7g3NANP7BSM64OHYRcC8vdkJdcShvbB1j8",
-	"8OUH3ZxPWRZnb5gJ61wuqqHXDDAevemSHRUYTxUl426WyRnJ6okG6hR3s6nkHUKkTPYZimzSFwcmSw+k",
-	"BKk+sBa9ZEonQOOzByU103syumGynMAAdhpbzlDXLk+Xc+98Nk1tfJyXlMsmJaE5ncyGWuc/LJdU+DKD",
-	"MM7TNQ+xLAOvYIZlmT6sQ05wBF5zgEc+wsNPB3UHFR59FfuRUCX7bBioZ+HLskN8ExWZpvjWoEYzAozq",
-	"v0i+PaP0PD8cTXv5nCZE2YzNZL8WXNFp9iG6WzpmwxZcIfyBfFcmfeUaQHZ8V8MC3gg1TEhN3Q7CkmJL",
-	"YRfrFGa+XwNKKpZtQBiJ7VQpag+c8o9ObzlIGswXGW5K6r6Yt/hlpqZSGrPL+LG34jD+KI2j9o2gaeN2",
-	"80qadaZMB/JmgN4IfQ/fz6KOnZ0txBlgNqj3MEWIFSKQBv7WHC5Lwe2uBhTiITatFcn25QUHOHXhdzsC",
-	"/dYLFIXBwImJ09DMauygnwfaWO1cv/+uEZftaJvtxm6HImBSMzfmEYCX7BVq0q68kFspVObicEKJT38P",
-	"rzN+CKm0HNsTr1mhLMdv4vg4cm7unLVQlbXzwywM1ngnqcM8ANuHP/6daQY91m4r5odZclO92Ousl5+L",
-	"WISw9T1h3CYup9/hIIIHMQd/ue+18yKUBBut7HrGV5o+o9Bc8JDyBTBSzYK2kirDH/XOzhLFJb3s7OK+",
-	"MAlKRBC+JQBjSJab6HrFlTRDUmYTa3QnklL6/Btsz6Tbq/Hd42JAWYnaFjXk+MCL1ajONertb9yXjznH",
-	"rQFvoeNi8X/C8ejle5vW+yaRK3qvzpb+G1K0SLiBpinybfhhVgmek/eh+YDf+ozZAfynUrO5MLIMeNO5",
-	"qLRaeUAM21Z8MQ0VPyBVcWQ9wLvGm/cPe5XRGDiiYjFCmWJosgZOmKzGH3wySy2GLrw7sPAdBj9J9h8f",
-	"gz74VEspaX58eFFegXigBq7ixrKSH5p6DJNWwJU8r8eZaqL0HwwfhayioHn9TxYv7Cz6vtRHXD9hflqD",
-	"FK0uXUuZLeAm3q5OALhQZdXusyfM8luhmgn2B4tPXneTG5m4f8fw0msf1ZNvkz1lQl/G05J16wXCDzMj",
-	"+53fpya0JSCcjlMxnEaolS2MitsOQSuoJtYMh29eYHfNQsH6zDnlCNyu99Zyd+WXjWfZlT83GrIYE72B",
-	"hVYLUSszHjvim/AUj/Y+gORmaUXNuEdAoJS/glS2R4lfo3IFRBR9Hi+2Altk+YKuOtFwW1TSWJSACOCT",
-	"SQdl4/hO6GZxVeoNlxPi6c/g+0hkQ7RCWL6aQoWZNcAs6UQDYDzi4Kd0072ikH2eNznctah6iwPTyodZ",
-	"TOCAN2soCaigdATmPci29h9+TyRFxZWRKzWTGcQhhgSaK5a7g7kfPJCKffTDVqgXz9hTrZRY2I/JSzA+",
-	"fLaowpW6sza8asse7zkYkrJeLSr7tJ26E7VcSpKwLyLUwKzbqCxseCjMYQteVSw+ajjAMzYApWg/ECKS",
-	"3rPuaYmlrn9OSax5xGw4cIzfGRKSTkKLGXyBHywBUjL4bSYNS0NGhCI0KtiM3jfBJN/6X/W3zbeIKPR7",
-	"JBYf4HQUcZvce3GHYWSM36eSSUgYDkOZRYx0xSsabEgDZ87TuG0Sud0TMgpNyukYXr8Xzvc/HWjsS24X",
-	"6/z+gXQGlOSNqJBf0j+nAe1Zd11jEdpe+PPr8ISpXVWBM4l1cHzPD0VyuuHag6PZ1/l89OrLp+zfPvvL",
-	"nz++InvgEdg9sBLHLhH1Te69QCflhUDYSlgD1gSMa57TgFzyfV+o/dapOI1uAjthgDtes3IKLCQ4YETF",
-	"jQeQelY/HBT090NACbUCDQMSpqFzaBzmEqfu1a6iN0V+MMMiN6059EGC7PEwUvUsxP+i+NrBJBAWRKeD",
-	"aTWbA3b2Xd44X3npRNIPJ264UEDLq0rvDaRoEonGSixBv2aaRCOwkue2/JFMDB11xvjIAe8bZgkL5Prd",
-	"z8JvGrb9cfoysQCPQgP0DLKTgAiMLT/TxnyOfp4fsGBJ4VWTS9GCmUUW/yyi6CVUgHxRS6pcaChWFEv6",
-	"DM3ltOEK00cSKi4z6jiN7PDZfFSD29ekVwwc/VERGB/aGob88NJkpINCwMkVbVxxLP4A3kTdhVqzNS4s",
-	"Hn5CPW8pwe8Z/7QvZTbK3pYjHPe0YVHB6Ta11oa6D38nhIVujoXihMq78WabRp5ywewa9FvBi95A+Qx5",
-	"o3P7/FD8Fc6BHaaEvZT1BDXm/RSg28AwhNz/2Ge9wu/TamCTl3ayvXfwakCkB75os1ZQEEDYxtccqDAe",
-	"1Ru4opAHz5RNByYjGG1rcTceRtxBWgusGf9kDZMbVyxumRa8LIk85aLSRiBtYZQnBRo65ECFuwaUg6sg",
-	"QfEE6sJ5uG2vuWFzsdopfIhsCqjmwvmYXu4cLrv+Jlyi7hnwE7nXQ8/dt8ibMN5Kpt1mbthG1CvBtu4i",
-	"lNw4GsqdcNOJBDwYp3wCV8+gtVEZjSNQuD/jUNk0Z8HdpYe6xsgcmQi6fRj6mB86iRajNwI9cyX2UJpY",
-	"lqK8hlyv++VSoxMZuXOdEcKeEf+CPfuE3fg5Sl7GPNo4oIwLkAyA9eN+Ds8J34K/hi/61kEtjEbupcRx",
-	"aMW3yeoGf6k5Wq8FxF+/JFW4BDKZw9CgSIovPIQveyiYu2CmF093swlsF96QOmoYx0LSZaSDzi9Fmq77",
-	"FMN9M2SceUMjz4rzeLe8xIG/mjlzwLhDrD6BV4AXueBVixK4aV3j+7cf/7KjarrWwR31nBMTQtokHhKH",
-	"PjtjgWIubEm+Dttv5yHG0jBnYlRpBnInxdUGPY8Qk2mIRuJm3uzx5JYGbchUk5jbKQWEmfxnQ9nccJ8Q",
-	"VJc0eFaSHFHIxAYfQnVqrWmq3OnE8zbnX4XwBAafcBvTywzAsy+J1acJgx28ibuGYycnl4W02KCSQM1i",
-	"hu3khTUs3KrHbi3HJbfAZExDMTnh2L9Q7Wwsgs1Xz55YhRUaeKzfWfq2HLuurQ9hG/0RlRXcAYd5GWkh",
-	"xDQXbKfcFHeO4hRz1SiHjcBLTStpanaC6fRgGconjOu7Gz7wzTZ7QOyTTLtEMIk1sf3xEf0MVV+zlIZE",
-	"115qY3c1sRsOpP0yubcUmBGQ4Z0YIqUGQiTxML7TFRiOMoGZCNTYKOAFA365+NUgtp3U0xiOeO2Bq3hC",
-	"wDAXAb5sLBc1IvKaKi9rPa+wCr4bLLScZKWZzBz6paxEljk0c55GT88b2MCRaiy3uxwmNTv5+IefR59b",
-	"rkEJVUO+QV3Iivs0mRVsbGYmKj1ZJSWDHbsBWsOCcQ+zLdgfP3tUevl71buYHKVvOPHswtZRvf3PlJdk",
-	"SjHNWGFCTqXY42hwPz66TvRWrPa31j9+VqZcI7iGjr3QubQ+yj/GP33qv35cZRqcn6Nws0RErUdi5+O1",
-	"hWdNAtVM55Rfv3jmRuAP/w968D0pxGK07FoUio19GZr0p81QTSukCmRWwYlFWB4ElDaR0vDdMND3SBeL",
-	"q1shtrOF3h5o1yLq3p6oIvQq5GoH5asGKodkbeyMZs5LcPWQ4nSuXEuKz4twXBUT7iDTfDboXrYKPZvp",
-	"mAi7n1j6mVcYzFq0v3lwm1S3D6pcNR2nUOkdQc/EMgeEpsP1dTB9EmhFE5rDiSi/rNZoKRZxVsKSQypH",
-	"pacJjqccp5S3fmQDhI3aS+4vde3xTDqW4h9T3PclBrT3GOBBRDTt0BA+Y8BQ18gGu5J3wozTIjlZJTE0",
-	"mtpdG5XSOEdFNLOWLQQzyposZCim6J8rPZA3DXOy4Ar5nkl57jzrRt5jO4gxpf8QLVtwdR2rP4FUc6cq",
-	"aYAQIByFDQAG/aETA2pxaoKHl0wRsVRaY1/XuXt7ArydhkOVyyXJR+AjlpGyQt+5Q0GVDWhpNOc6vEJk",
-	"sH0RZdwhO4LgaJEkqAo236mywj9uxQIpnD3rglckQwFfAEclJHoNVSGKfE9R048A6RGjeiTGQNC/IKlD",
-	"w/odpzGMSzNBtEU4Z+ZZsudOcY6qKoP/CrUL4aa+hCrbJBMF9azUhdtT9GUAVLDchSqdp+E6Cqp+giv6",
-	"8o7h1HCIWH4rZhplvoQqZyEGsd3Z2Zwvbt0j3Fek39bEFpxMjwiuRSU4WCxUMZInUa9YOnXfHx9hqUxr",
-	"Fnros9CHEAyP0fEQFQdM4nD4O8TI3w0rqvdOJIQ7+uoUN37XUW4ZISsQ3cIS5qPsW0nN1ZgXcYpzFUUI",
-	"W7SgRykp8+VOsnYGBYd9oxrWdK4SFjnjR8oXTb2tlnpgXZpnyO5NREp0Tg+o7zl38JMiy0vVidaXeEiF",
-	"gCGJiabjRyRpkH+B/9GY6FQSUB2trvAsVVYIFoVYBC+s4Kc5VgH4lW2CLfX3kUuGXzuDGvpB28BGlFKQ",
-	"oLqJPvJab0WVYa3Aam1fHbMW1TYSdxRNMVotMCjB9Nb7HhnzGrp2ZAGJ4wTXG1fT81BnYXp9FfRpYC4Y",
-	"+cMPGTxXdwU3zrCOuJI44NmJPeTEybJ34kG+OdC6IWNyNV9iYmXDb0U2zj3kHxtPYhTFUr26E1DGThNF",
-	"HX8xybC9hHqrmltdF0htDLElPzo+vBR8t+MFboE2AU3KF2+h5LQf1IEpHCpBmEQvh8HAKFyAAsUgygcg",
-	"j0SdmGA5ncBS5mm1IXHSrnVKH6jtzJOZ5TAzgU9553mmxjvEemedSzKMOw/H/cIXmEDiGTaja+8RhDEE",
-	"531RcYObPq9XwmuANjiuSEo0lZatTXrRJmdLRpJ86JAsrReoCuq080CUmwUfQZ3GSBlSWYrZlst6TClL",
-	"Sg/WMIk19GHJw/KrIEcUNXQUTM2At7ZMumz09EDU2LfHKy+JqKBQL0l0xHe41dT8mJ6Yqmi609W324FV",
-	"cYuiTUaETQA0fjzvg7sW84VfPiiGA6ZJnhinkGuPEt41zPVJG6+igEVW0KTmJp9mSv742aPyqH/emZzY",
-	"+PwMROHFM0UsyHuf3hIppc8fXYjDfKrk6tQ7S2xT7Ag9jJG+vrMvREa7vhngZ+EEx0pLrD1MRXmaHuQE",
-	"zZvthT69EMDkAUZPEM6ZurlJF6cjdHqbDIKcyIa6j2iXDhw38pO14Dm17fNpERsBlKEowUXsFOqJd9uj",
-	"KRW5Un/dDsn2w1DBgYX20xXwB9Hsd0Mla31LjLoS3haDgAKCsBuoRYYikuYo9Lcsaa/ZCEe2aLmxUxiV",
-	"ZhFt2u+YAYTyPBJxjX/uudoIcCQC52UIXAeL8kSZseGRXC2Qt6DJ09tMk8XrATdFOcvsEKNTnxAaHJch",
-	"jPIiuZfmlzR8MsumsqLsKeGsI2HsuBb+tJPYGyLIsdYZzs3DCBzQzgsdQeoSb0/uh0MTlinzwtDDyP7E",
-	"cTlfunXSOKap42HH0X8vP2C+v0M6na98RXEDo022DveMXSnxX7dCbH2wF55P7Xl0rSwv72TukPKfDREf",
-	"zEWF+L9x3vyuEl/AL4iJSCpGsxjAENLzVAH99ZIjMxHvo7xyN1DSERLa1cowrTLYZvHe7VvDQEWoJtbu",
-	"fHePVCwMMeVNg55utuc38ZHueyxkK/rFcYduWeAIjeqNtNMqRPWmvRmNTHkLOwIfuuYGLifSNtoxBC3I",
-	"mm9bK8LspYWK8Urcicp5BHhfdvdnDdCTxVrLhcgRe9R2NlSojN/ID9URvKeZtDC6VDENllva9WApHsAR",
-	"IGaEFzpgtAn3Kp7qivpKvdNT0N53aOACEWwIUxM7HgysWdbt0eyOftxsrnrbTrTvsNs0q3CALMQNz82u",
-	"lAGrmw3U3aeOwDQ004vNli9sDs4UqBwJMbc0DjjhTd/73+XS11n21VSK4HxZgTzSeiLd6SDD/0QQl5Wr",
-	"tc1dVlNsLuz2sDs3J/oU9Pd96wR0yCWoYF/CiUoIBOwxMp5GDENOC0wyt/i+CJ5Be+UF2fu+GUdl5Ym6",
-	"zhnvVdQjcOxByXjvMQFhmKCVuZ6NLP3ZSJX+9dMiz5Bx7Gh448G76yx+PXE9sGaYG8pnSIc7nGpjX36O",
-	"qmF8DuHi4GryeqpmwSsBNTECGVr8SQ5nnBFbXju7drfYhd5sOCWKdQRd3hy1Pdu8BJlLryiDsqIWMXNf",
-	"ikmH2BB14u8BWDXW1UxlrAPvNb2pd2mxaUS7smvGV3roBV4Kdujz5BVZmusR+NnohDRda7WiCENJz4Gh",
-	"wwcLUy/7nf9KQwzIavb/Pnj6+tWXD0DJj+klshuwGqOe/oLiY0YxkUMWfYqNzhzopzMo54N49cmXyYAy",
-	"onzo//Z4FEKtR24E++9ETrRD1DuqwMjTQsGUFF2qXxhAemptXOETovj5oymu/SOVEeRekGmhlWr1rJZL",
-	"ez6x+NJmDs6cKI/eZaAGEZ88Kk0/IkCErwptDC8YGBJzhDGPnLnuuhiq8u8TcfoXT/7hOQei621Far5B",
-	"qBbUYg0rNaTbgXxNGnYIKe5Iait9qMKwPQ8C0JueZG8QYSIEVveez0IaD40VpXuMFzXv1OECbOpW6f2o",
-	"lDTZbQzp9zG7AZTluQ5KrWvA/G1rfSdKxmNdEZLMYGowoE0hTxSQkOPZo+DKPC1qAvR8p3NkNeTk+G7/",
-	"QHI5bPlCZAjHMsmebqPGKLTkjxok/xtA3wd4xJrfCTcXwEcCxoQ1bIQDsFeizqUoIs8FfCulsyg8bYis",
-	"MTk9DXayV5NjY2TIKvYb6ltdN42wlFTfAEWRxxz5NrUHJHQq8PGECcgaBx1HF6W0fF5lmfirStSRsAmD",
-	"NSxblH1J/jK4lox+0Ffu2xD/JmnIdkbMKrnoOOvH86F9ktHBMIkVmxxV3I9aqjDO/de7T82M58zc7Wzw",
-	"FZDu39WGYE1NaJoaiL+t5XznRYhUm09/RHHdJvC0XYKhDJ3DyzxriE/tUu/Igr1+UBWoGnUmIYWa7Nc6",
-	"ypvj8gexsOlJ1HHMZ2bSJhImIrHJ7hJp9pZNQ9WHCzKJ2MbVXjS7CLn7RHLubt51ppdjC0u9uNpEreYM",
-	"ht2dornca5bqYAD4enIZHSLes0B3HLmTqGPi4OZ4C4Ffy+jpteTkVLTkyo8UsNBu0mx+oPEQgdTehCaP",
-	"UUcPs5jeXm1Da2KANwh4iehUT5zrdjW3iLpuYXprCfKn3Fqx2dJ33hwNgsIKJZCdiMw2Dek9QPGcA7HR",
-	"tdtdgBWAGSurqslo3hNya8gia0sWmnArzGzPpc2rFvtQFFReJBUW4KwnwYVcpUVa/NtoWuTKg9yZidJU",
-	"QZkqlOgFJWC2hCCMsliCnq9V8AwEpCxtlii+V7/jWQz8L8aUIwyx0G84ZVNe3zGAjt0YI4LNtHaj1Mfu",
-	"XIU7NkoRK3nacY9MPggaHpbkfIiMUGSXIz5rKIX6Dqn/sB3VNACUbt9Blw2bCFFcNpLBPxI9Ryr/KH+c",
-	"ZDwa4YJkEfgZyqyhPGI+RAfNrrKo6mD6l9SxmKSIIyISAFDuwU2z80jDElQc4Qzatc4Swc0qrW9FOcOm",
-	"TbhuHdc89PsusX9iYz0/ijMOZL/w1/wCP4jcqFF/kfuoa+BbCSScDRlFeIBXKaNlHNHww/ng77Ao7Yj7",
-	"ybviTC6J0XKFgKZKTig/V92ZyRpj0OLNFQF2zWe3mW9rqaznZ/3zZ/+eUZUZHx3sQTa5UnqnFsj+t6tr",
-	"/F0tLAzHu5GelYcFDoQRd6tVg0gdTTNV8bmoLpH3wQfRLdsCuv0rKNWd5v2lZVpH2Xm6kf5J18cu8VjD",
-	"MACPHerYt1LdTuZB3qtK8xyo2SJZ2NEeb7kxe53DRtdytbbDA3J0HKAp+c7LU+il7BioPjIXjKD/SSX1",
-	"x4kmteyxW5Q+ijD+aJOOPBIFUSjiTl+lMhdQvuuju+ADrrmJGpmZxLa6Hdt3MNkhQiuoTYjy7Lxpl0+z",
-	"xwxfEyxH/SRfiH+c46pvURD8vzG3hOdK+XQv3LF/axoxkxKKx5PyMnKYAEKfrZOA8iBIDviwvy++7+QE",
-	"pA0S6lkV5Cy+x30wm6b4kfykuMqUn+DwnXbHJom76AvpvOa3Q9Fx9DCLtIwJywc3/ODMB9kOOKRtcCgV",
-	"XAndh6A/HevUnR9nbkX5hD0CL9g9PcKIN/y93Lhd7dNH8H8Af8C/PCqy4t5zyhvntyIKfAF7t9L7CHJa",
-	"cAWKsE+CWg44Ic716lTVL3hdS4yPd0T1UoIOuRIUpdgPS68fwOv6AFcT67EgR7nCY3Do6MxtpNrZHLRt",
-	"o9slz66fQGtU1we4JWQpEYgaMPqwUu44qg6ZteeZcG0tkYkGK5PwP/EuAb8nhzUymiQdgPKpuThoVQ5E",
-	"RqgaWKmQ+lyqO6Gsrr0usK/UhaJyaF/BjPZ7o988IOnLlsiv2iqlag3O5LCSD370FF8HET+dnSRXnYDb",
-	"RmAjJyaG+6wsuxViCwOjlQCeMF+13AzUVTGQ0Kct3vPj4i0XDpQiDmekIiEqT7iazcWsF8rsE+vkwK5I",
-	"EpT5LMAT+h91IQRErvG+uWtoYeWYRvSzteBV1Q08taVJMyikvEaax7PA1OPWqLQFs7gaDD2SxPthHW3C",
-	"YooiKhDVRe4Gd2qUIp+ny+PQQ1CUMjyg6Cpy9td5W+4Sm+rqJWjwyBzXMtAi4kFCu4qrxJdrTLWIFX5o",
-	"nsEW8ysXY5LDWJr2CPy1Yf2R7XU2pjosE9yGedJ1qDB1T/bz2uh7e8u0oqrIIpZIxZgH7gz5tm/W7QOR",
-	"3MsCeYnXjpCWzQ90lMhfVke9UXFQViWJ+GWZVxAEYpExKi0s94RtQy192bBFY6hogUjcg5A+H4Q1AcvT",
-	"tuBAv1ZcLblEVY75YbbmmYPY7mrV8TyMgCgkYtHhn3Nt15BggtW2U4tK8Hpa8CS/hDwCq7+GQrPp8yVr",
-	"rdTJk35KUxYchSXRgVF/Uh2RY25Ad4MwOPhkRu6b4QTgAKCwIRiJLk+phRlcRfQno98UWO+Yt60mzrkS",
-	"StS8YjGZS8RIsIpo0tI57fLmV8bIFUeBbV5g+Bp6rpcBpwK3H4bh+SKVxAp0cTkt6faSvq8F3Ck5GHU+",
-	"h1VPKby4u6G0bKWFSULf0b+2Ov4hUCFeZO8YKUkA9pRQkRI39MjQ6Hft/uh1t6DpEpDcx0koqPxSJ4lY",
-	"90Wk8dmvZYU1cij8Ni5a1kRliLSHv2AdVZ9E2qTfTvig7/dCw8qBlkESMiRSwBXmdCaylLyiebDTW0cH",
-	"B+qxuE1dI9p6ZI7FMocO9WfrpSGykD8jCEdYbArPWIs7uhvRuBWgSw5/8l6dzfjGgSQ0f5lGc+SgVQkE",
-	"T2u9Bz0YJaAFu9XaT+g+MEHRZci25oPDh85miKUwpQG4FAi2xlr9c/ee4BeMV+vM4XRiZSXt6DU3685t",
-	"esIKDcp1PbgaVwcKdxyZpKUNuUCDt6G20QVPNKE/g3A0FP35S5tmlS9L7R8B9xx1GooyjY399hefDrjb",
-	"PT/QDGqN70DKniGPmxuzuUB9Vrclo+JRIFz1HhSGuCpOV1CmoS0iCcvLDDRKhlwxx2f349cKkH2oqDPK",
-	"XSGqUscgiqchL9seOfXEta7thAMnwzz/2v05utuJaCP+x7gxGXBv3KSOdATdd4nN4WaBZN2Wjo5OwmDu",
-	"VDCVUZPwV/j6wCTslPHIlpGzAMHsYyuPjH5PQJmHgzcJxzQVvk0JAl4KYetptqcWLXbYQ8LcJHYcjiDv",
-	"gMWhbUqI0cOJDkUvlBNDPDgm8eiOzlSw8TjMlNv4RtQb8zdRmxwTYSb404awgYosfpm79bCEoCFU+7lj",
-	"wcoNfdpjhoOmQgfny+09yMxgtX8BBvu4Ensack/W6oS9bC5WXPULdDwjdsS9jVhtzu3IOUPsDgc0aste",
-	"A+nmnYgHpCfWlFWF5R9N76Q9SpxDvhI5V/HB89r5QRbqf4/1MM/VY8l64+fOQfOPi/4eckRLu/awI13u",
-	"FvQeJd7b2Tb72CbG91LXdueceNHSv+XbFhdpj/P2tCI7z2EbGteQ1yexVZhvcgW5A/5lrBsdf/Oa87oW",
-	"maDQ9HqjqFHeWae6xXKSiB0TIfssDDAJApDGh2bd8Q0SWkAadniE1dKnCWBvcb3rPF4rAVgGBSWyde91",
-	"U6HnycaOIfkgg+6HJTv3ETE2bfqXwgaF+n6ZjTG7ge1FiX0slQbXDyg3B4QVcni1SPjuvuhBgPzAjFyp",
-	"a7aVSonSF0wG8BmqjobsivviVBpjUCTJsDDcCr+D4YMDD4/fAWy9M5YGYw5SfA/52NHCnBXtuX9RbjwH",
-	"iLxOLnloxEhgtmgzk0Nag0clsAFZ7xVkm2w0N01O1s26uz0yaaFa0F0g9+6koqSw32gUCOlUf9dYanki",
-	"Sb3fg+Ep5BhoTys7nitZvN9KX5cRJ6XkVjxo+yNHBZ97JKCDD8nu0EMsoFn9WyTNBO+TgfKttGCvhXMZ",
-	"jDt2vefZBnoLlGsZ12L33NlgjTPEXOL+OIK/2XvSDY1zQ1jpCSrD5JBzDUUkU2SuhiOcxKUIPNcNpp+h",
-	"qZERzYLQU53k19e6wmw6RH7eFeeQYh5ymR5b81Iu6KqDF87DCt8wKYKblwOSwDE/05O6IK4EycFEWkIf",
-	"yMd9Vt0ZHE32l11Pt9nKfW8xgTwW9NvwBb7HHQ34NEIUkkSjlD02sqqkEQvtI2ojHGK9s87R7ZVR2Q5t",
-	"rpGVn36tZ4LXcANU2s7wNk/D4Hk5qBCpg6OFYc88d9YIIxzUrJgq7kjCPF5A3AtPkNB0PGmgumC/PrRK",
-	"CHBchnVS+5/B8+gTBwU2SFhsY0SBKwHClKhlNEeHAIo/G+ie3vgEEmF2JHm9DXS9SUnCkPxqk+kJJpbd",
-	"FQ0pQNdsHnn3XZWzJSUgFRMTeY2NbmQ/WD2D2jQcTAz5opoVcZeMbR8VOMID4BgbhH9o2ruiOxrkQO71",
-	"y1hv1R7L/ZoK7MJx+qQnLuFhvqJ8AjnUao8Bv4gc9IcwJhMxPeq/9O44yk7Q6Nx2SK3X/mySOpuIHnVB",
-	"9rlKn6PMQQCh9vok4DDNy/bVOCK2UezaJxKxjWMjgo6/otj6kD11vOE/RbZVirOBHKIXzRGQJ6oLvICE",
-	"kr/7CBc2gt7LzEl+mpz/ZFrbgJ43wgJSqcegExYeeVgEctupNLNHSSoRapPBTtFI+07kuEvwGkhZU6K7",
-	"IlpL1sbeNoJqfehcI04U02n4p8rt3vMD49inJxip89KXjFcYL+lAlqBwhHaoE/LXIVv+Tt8J02Jx7Q9y",
-	"1Lpu5E6hA7qGVk+KLATQBvkiJfZ+RjuMf/s4wRm3cpJK1L41D5Oa3xGPmvTDNelPf++XS2DT8+iFuS4P",
-	"NPy9YfgYNa80zKXhZB3xkC5rnQ5sfw0CJyev1OFUTYcvu34I7ynLeH4CnSpQm4ze6+OpQVFWn6KcOJq1",
-	"NbC1hi0I2z1ABv2WHwYVB6boRpkMB/qyTY7eusfW016Cgt9kYFXN2mhLgjUy4u5DjftSlKIOVcaeLWYt",
-	"t/BJDlYgRGkmnkUw57lD0WwFvzXhKly5W/g++bufCzp7RFNDhhPKv9ZPQBwiHPZUZyHIqOMUhj6S5iLm",
-	"a61vp8XDYxwvcz0Rd870ARCO6I4Rt9NheE0v2OZzT3PBa3c8AEGpNPEiCKx5oGi9lJW4fnnz5mt3UAl1",
-	"d/39zXfPR1Et5PEmZLbtbYR4gFekmqKwMYpEvKMCm+71R4AnpSxjKDwiGvbcNyKHMgmwVTr56uatFXAf",
-	"iRihU09v1wIu7tIipSJWd/nSH2nYXECgRFdlMdwbCEmAtBVCbeDMxDncJ9c59zEk19eYHlpy6TGvA/Ai",
-	"+FHG9TaW/ah3teKVj87bpGHQGF03obbQMEipj0zg6q1cmKEULq+q0Ug2t/zeuCeS5xUtKvwfSf+kcHPi",
-	"Bg871Zn/kZwPrehyE5HGnsapaIgO/Kxh+8ImM7BnXYibnK6EpaW9B+su/x6+WFypXVVdvZtSKTm0ATTG",
-	"ccL0N2WGj/NlhifxuvppIBw1osEd9vEcURn8ckoHu3Em+OsE/e190olxwgT+wDwW8YoPjvNHmvL6QO85",
-	"XhbQhhK/sP0AbrSnBk9Z1Nv14QeFqMgJ4Z2zDKLRbJiSEFrEdRzdOS4xV11pOLwiOnWQA7IPQ3a31SRy",
-	"Syw6WQ/ofmRFQcIzcxHchd7SAIxK69sHu+01HoDudlewCM/RS2bWvBYlFnsY9hH+58cD2MwxiuLeG27C",
-	"Gx400dzWmv6EMSFtVZr1xIKFqIJ5jlpjdCrOkeAu+WECrKSlzJcbi5vYuwnra1W3y6PSbd735vjSHil+",
-	"2ukevprsDSg896d2bKo0C4GaJgoEzchpAk1NdmXTUV26wJjs8cuC20T2Jb41O2zQ3vO2O8xMtPa5iBj1",
-	"uqrUvneWHnRGaDEbLhnUzh+IHdvMXekwVlb0jY7p/wY6j8SAW24MiMcfXdnN3kdl9Nr61W35at+D/vRD",
-	"vxe7WtrDa2e/Q4IaQEdtal/cF7OsXpXD3eOvrq/WgiN0ASfhKtXeaDrIt/Ib4XH2UdQDfr/Q+laK5vd7",
-	"8V5W1W4za97Te4YNSB1YgrAfwYW6+e7a2u3VL79APGZJTM9XO2FswZq4i1extgLcFXeCuasQMgl7IomF",
-	"rio+1/77ZietuGbc3EJIdsMPrMRyv4IZITwTyIpbETXuVWk8TzoUDvoQOjICSYMwOK8aEMoG9a42n7Dn",
-	"da0937q/VTMkSjNIB/eXz//0bx9/8l8qxlyur976Ybwqru4C9vrq01BZwrfy6vrqs08+/eTRFdadghk8",
-	"/GQvquoBlFM/5Du7/m+hHkCR1WpXB8LAX4r298KEPQhQwBXmXdy+Ar95UV5dX73czStp1qL8Rhz82b3V",
-	"yus0Pn70KKSZ/fWeb7eVXMDPH/64v31ghP3jjx4Yh/suyZzX3lImSUUMesUZ3NwvfRwc+4+337zuaGVS",
-	"h0fs/8OXPk4CS3O32fD60GAVTQNWBMRcJMKFJc5XJiqJwSH3rrh6/8DjdP9+FSLx737JzplJkaXDE/c6",
-	"4eDd8ppvhIWUxd9JrkuoAPaoYCw/gNX+005AvZRf7BgAbEYa56aZ4O6NdZhG5t00s/JIueZt3eeRs/va",
-	"LWE3kXwBcbjNBSYb68jd9MrSYx+wYC0wd/mt1xP7QMV5qLH2ONaPSr0wDxvz+GSDDjhtInpp3QaKw521",
-	"GL5YCGMe3n36ULgTIN0AqI9M7zMjeL1YP4xeBflpckaTnzcuEXy8le4zD+J6mNIKbneE+b4W9oe9ehm+",
-	"hsYmjP3CdXPAOHp7zQRnWWGF9JDq2WOq3iMXyAudbKWKe8zhI9SOMFLlmkfvZe2F+EtvOX2eAQ5Cg6D+",
-	"Xek9QwX5M5cERsncufuvhum9ioPwxJ+siKnyTgKe3vB3G0S/mp8KLHcKa8EdfrAKPFdvhNEMrIvxss6/",
-	"9K00fyp+K429WURq8Sm715HDMH31qFuMb8ZxgZzw4FHHYfjy+QYRHtWuIUDyst7MHp24d571uj8l3/Fb",
-	"cRNBxafuFoMSGGIfB3vMqvv0Ym9uvTaLjL3AZLlBBJL5OJAjFl9m0sgV9fBn50H8goC0li8CboZHk3kv",
-	"IyjVjXEzgAR1y627CFxdX/2fv/MH//3owV/e+f/9ZPbg3R/+5Yr0PbZBFq1tULiTTTWpjahX4gE88o8n",
-	"TbJPM4yysEe/Pwvz50NjY0/YUoqqTCrRlLbAnQXI0YOXLz24j+7NHh+6PemBl9f87RgmudE9V6UX2DQf",
-	"xi06PUZ/om/yXJUIWjnT1p5H52LA3WgsEfKeKw1s8BczsxgwG/AjbJzLC7oR/Ujd8PqHsT/uROSw05QP",
-	"gd+9zJ16wS2v9ArDWTwO2XQPghJh9bUTnbkzCFMhF+GNub0nL+M/d55j/0OfAJheyB0A/tPz3UGIuyE+",
-	"IxIp+SBcxM8XiENtQnFDK5LDVJw484Gs0WStYFfKgGIml/BN+MKR6MqtVOU1YBSogEoqBjDmVKEvjUQK",
-	"MFC58croBAeDcpKZxiD2oxdfSSpbMkJv0sQSkTTN2NQpcsMWa24/+UPuzTF7SHX6z6P67JoSBDQxTOsT",
-	"bQV4Fa5lvrAWaLcNtDvTnp+uJo4/9RCf6Gme04IRIr4a0z6QlfGxbfg3cu+BbJaPlL8b/VpILE0ZR2o5",
-	"Nyb98OmuNtptAUe/+S3o308N603brcKqy+1X8fPzvYhIORI0JPdrDXQ56ZYVxAnCQvZbWFgOdg3EGyHP",
-	"ANRAzhnZRabc+z3M5rwe9kK+4PWFXZDwylH+xxe8Pup8wAPHeB7Ql/Mn/hmKVSHLAW4hgTADma1Wwp4a",
-	"x0gmrpmvnMd/U5ZufHoHzJFl+KIUm622Qi0OkH97dz8OC0zdh42HxFf2F/6cX8JL+YI3dKhQwafSIvec",
-	"J4JEO8POiJ/23uJ8+POtOPyCd6FKIAClu0qX9hQzeLs+vHT/RW3IxOXLveYity/3IMZhQi41ZsWIuzly",
-	"b41yokjZmHfpxIgVklCR2+YXYrVTF94z4ZGky9XeCuF7Y/ZCj4W+SLILvXa7FkwqY3lVYUZ9zQ1weWHF",
-	"VnfyBvbGmLTKbXxfwPjfz7b1pWvtTauxp8YrvuOluFTwtVHWaw1k4Rl3USw5+K0JLU7IDDNjeW0ZcPiI",
-	"yZGMdhrRLwLNMU9HLwL49MjdJ8IP2UdYCPFxEXzw6xfPCgY6FvAvuCV98+L7Z0Wy50LNn1S31y+eZfz0",
-	"/VpfTVnkv4Nbwz+0+45WkzvC8cOz19NLP52hAipQNQKNEfI0G/aRLx1EVI/z7m/F1iKb3MfnuXatVeQr",
-	"LbPr6Kn//MhKeo6lTogrMIIh1rtggi/WeOMABNKabwHkx/zWXHLLe4R/a8EbDo4A+A41v5RJRrR7nOML",
-	"Fwj01+VXmmnVFIdIg8VevlAZGtTUfrsv2r3A0qxKLK27seXwbt9yYx9A0x7AtpJZsKegVax4bx9COx8Y",
-	"Wwu+mQhX8ZOMORAPLHNOqPGUwTaM5bmxOIbNAyi4qO9E/QAMBOvprgE854wF43DYkIK5w6gZ/aJtcKkl",
-	"csVkGej1kZu74lbU4a3Avq/v+eK7WItFK45L1FtJA5i9bQXQJ/HeFtD15PQxbgh45WwR9AcFktXglX+h",
-	"q91G+el6+vpviO37/NN/f/TxJ6wJnnq2GPdrNj/g/8LyjLoDOOL/8fqH7xk6dDj6vKHYYh89df35Virx",
-	"cdFmqJPoEPjZ9V98jf/lMYbdHQeeZI7iwiCAeP3iWap/715VylosAo04sV1IZfXVWfHLF8pYYLZeAmNs",
-	"4a4TINoZC1UgLeiVO6x2N/JMY7zY51CS7mhzANMDEblA9p5U9aPgZjpGXDG9dw5DAOBGTQ3V85JJD8Cc",
-	"39xg284sedhCvcE2XmSMbmRagj+Y2przvZrBiAXssgtzd3RzPSeH8v6BKqe5NrCsvgR+NWJr/0GJsLZx",
-	"I7nINg6zrJfdKFXMr0B5MtSHgpGmm7Tf23mkterhnan9GW4J11cV7h4XysWE/bsR/m9v5JEvJ+NAabmg",
-	"HCgy3eIlVcZECUZlHdLbTNgvC+Y19q5fPPPL3vlL3W20o1VOX2+QleGMrfR1sIVk59q4Jon3CwFfavR3",
-	"l9ktqREaPGNb0nvu+cE3udfw2h6mXugutN3c040nmGfmzhOs+0Lpiqbyg6M4Ceo7bSu+EAXjd1xWfF7B",
-	"YaS0LZKSBsCr+j2gTR1xAR+tvaD1ZhsinfSKDl8YtaQDNXN2SUeNKogVUIU5Dd9utHO/UWAkuFVYHh2K",
-	"IMIZtDeDsKYXWU82uGDW+LQZ7J7j83k/nbcBQIQjVl6mydq29EN2EzopN0s9qIL4Quc5UWo5kVn+lKj5",
-	"f3fReGu8v46UdV+tAjjjSK4KnzcmQNs89BKr/0WJ+SrUnkRIHVxpAGPh/OT7WMoltwMn8zNujwc2bgyT",
-	"S/TogwaQV+CTJjKd1iDDpVV6hCKenixSQV7O38T2j2NATP8zfREfEGXtYB5ARqxIqNjxXDfCspWGOEl7",
-	"nBNdXE8YeMGwF7ToYeXlwegoPyS2vKTJbwvOeFzd+sNitMCKvnYzRGZ6PB8MTOEF8ndgMC3DiOJ0GLTY",
-	"6DqoxvGDDwFFtbzLgSjRhmpRCY6VX7QZvcIvjNptXnOvVRB8XpApAakyWA2lZg3hHOmhIkXiMEzqnhLu",
-	"0EPf21/FAv27y3vcz5zx4W6G0FxPduQ2Ns9O5E4D79V64ZcLWRtKPA0cZ+ELF/VE0teOckZ8M456IvHB",
-	"Y5yR2LcLFcIGbcagy+3PpFpA2G6hlYIIIrDX4Tm01nu2F1WFIQrnma6B72pXs8BFeLGzSS6XA7O8XI67",
-	"eOB94nTAARm3wyo5uDB04wVeZZZ00VU5OzsVejPCtZqcnMz1ED27iV28wNtruVpbLNuVJvpK3k4N2FyB",
-	"GFnPCWssa+JTVMNQbjqI8B87Fe5re3ZWmwkxoEicUJcJM7z1RG1oowHB7f/m/XW4iGjr/soVzDekTZpf",
-	"xS+ET2HRi/eQiRHl/WaG8BY+jIr0EMBxG4GPhh6PQDRxBi/0lQB93429ykd0NdyQmkfm4mn46dkBfKic",
-	"pzq1MHd99pKpSVOY+InZ0pDmuNCZ5c3CjawfNoOZNpwrZ70GQ+f+DzHoXgRpkjCZ8N3C522Z3Gx1jUST",
-	"8IfN5YCjfat+iG/LJz6fvv5boqmHiCNISWLkADM+hn3k/rNgZjf3Dy6AVGzGK3krIoin8PxxHxdMVAaq",
-	"+7yqlMIlDSnT/1IwbH/4JAhpy8DeHu4Yc1HpfSPFb7VG8G2gp/M4gP/1CXsb0NYoMYEtjxzwQQe3+C+1",
-	"U8CIq1V1mK20BsUww2VJZURfwJj9Ntf8W1juwTi9AI5AbhmEJPONG4L72Qm6Cp8bfdfMGgJmVJmkjpTG",
-	"5Fau2AUC0RNrTN4EeBx2vCVay2+FeuJtD68GKg9jibZwtAFHgFIv/SVwxFc7INxfNac50aVAk8O1IfKR",
-	"h7lYcLxDY0rxQslNfC8kSzHHGfehpuBiV9kEp+INb3TO8lTUdthprVfFJ52INyI4EeP2kya/cAaC+d6t",
-	"wfUqdxRvoJr+UhFNPEZQgSTIFDTITAxcHu7pIEVuefp2qD0B0sXu/xVXqx1fTVU/byWPj5IPdlLNzTtH",
-	"xQYuFanGgwzp6gN9mlQeIxbbBDrpQGE/EkTembuHQdM+O4FfoCzOiFW5QCXv3BIc7z0H7umzE9uirnV9",
-	"dc6u8NmjxyT7oTthAX8R+XuAoxDhk/DLb/Ui2tvAIXWRioNa+ACfErVvEFA1SMUqgK+6WWaAMzvFRmBi",
-	"sxFlZyRPcervJY6rdX1jbscd6MRkvVim4C3wxJQbIM5ct4CFEAMYe9wrzi5PkBXj7k4DcqHwkifYAsQ3",
-	"JsEb3Kk7NXMa8CfAyH+JugSYQKAtHZzAH5DY9L4mECrrPrRHpusX6k5a3vAE3NNW7cNioLWJXBkyvhgg",
-	"jnO9s098Ogik2LdiOm1QdnYT7eb8BL+MV5pffZGe4wCs9BRFoS7Xsg5Hwwc8yV8jj1ei7k/u0x+5Ffji",
-	"GXuK0f6PL2cdtb47snu/hK/cn2W8rLVefuj179l/hmbWnxcX6+drK7bZUvvm/IEZ8YCCpjIece8+5oN2",
-	"svLYNGRAuLApds6oi9kbGPRuO2xxriV/3d7nZgSHrfkNGd2bAMOX6kPa3lsk1QQFXllfxIxwbL18llwp",
-	"Z727LRDhxoIPvbPe4TEQetJVGXWD8Iuh+KWliQ1R+nmt90bUfp0EjDWUcKx5tWRrvasvYq7u+wMZbPz4",
-	"CEYiEggjIqLW220If1utc7G1u05w8eLpr07aPPZ0XNLcff2LWorl8bw5PnnUeYpfvQDjBDwIUg8QlMLE",
-	"gxJ7Yaw38jPT30PsmfD2X5NlYgpVb1/o6NPHx4imi6ufdhKDAl1+aCPVqhKxxg1rufjSht1A2qCVSSt9",
-	"nwALuxwdBk5cLu3rZzW5wD9/g8KW93p5RypRfD3TuNOhVbt9b6nrhfiE+arXxuIbFkgU9w2uJbaeBXb8",
-	"B9DlgNsSpcRVIz2U/SfPoYbpEdytQzGsh3xtfDZhcxa1GBkXhkX88GdZ/jK8A1/d5x3xt2gSN/jmAoIS",
-	"MGkN5kfabtUBYTAX2P2GTrwXoKunfBrDJiNF8IzIcjQD6GdHaEYSi3kIqg31huAh/RXbmjs1nmJjG2u+",
-	"932/lCufbklRP58fI1D3P/vV8bu/xVXpJ9F7vaFMDHOp5hbVb7boC56xV+a2yIfOsfx9WPuzWm/PNfUj",
-	"qHNQ0DuD0l8atpJ3QrHd9gLu6FfyrjnCocbp3k7KhxKEObIH5gv8eFwO9Tx44Gt+gBNpyWOGSnerdp8k",
-	"F7dYRS1DG2nAuF75zO6vhA30Q+gm4HiF8yjUle/wRXKCiTZ+qEb0f6pQ/p8H0o8wks6d603M/wAPAUf9",
-	"YdS6G1gv33pZuYsvmpFwvjFIFgrMpy5YCQvQMJ+7QPEfDnQI/wMsxbX193G0fiPEb+do/aD+3qUv2kvG",
-	"A2VQEIfXqjoAatNdge29nuLBT/xdGJ0PcH7A2wu3VOzJo+VhuiogLHNXgLZI1J8pXdbmMtS1Lm7DuEan",
-	"ZPi+VJxTFln88341REOHZhaXqHjPF7Y6hGgUN2wv5GoNeTPLtPIcQc6jCdUxiJJu3802O2OZjxYU+CQg",
-	"4UQM+uY+rmq1MFbX4vexul9hY/95qpxmtT9shYomCyG5UIOZXDHv8ygxwoIi6u/B1l5DW5+X8gOdI7Ls",
-	"UoCQ50Pw/0INQhiZSt4NS9unT77gWeEpWmAWoG3/PC+oJCCAnRFaBZU0pYTTvAFUxIWIjl7JopA3FM7s",
-	"17IS97o2d6rUv4+V+VdVar8uJ6Y1l98hkP3db2pFX36B/nMB9qoAvQgiLrydv1T51FUgH1jee/Lw4V7a",
-	"dVnz/e9jpb31rf2f6XB9eCvNO2iQDAc4thH2MtmbjLHu8uRtz3ZHFbFaRANPgDXGNjy2QGMP5syt55O5",
-	"BMnTAN3BHz97VHabIVQ5ohGg4nMBZrSLVGemmMwEZDmZOP/xnz6fVovOAzlugMctdf3ENQHr8A3j1Z4f",
-	"Aom13ueI5sDu9eRR+K3x33eVPdb+7O5mm2QZ7vdWbE1Qc6gFK3ci6qEueI3sfDvLDsJeQ4Zqw9UBERS7",
-	"rVvn+7XbEqrK/arF9u4n4CrjUZi8s/Jzj4Gv5zEUV0q8tyR4HXo0Hpy3E4j17Je5WW15RbWmc8PAF4bv",
-	"h975Fo4SrYzg5FDd7Da5C5VSCFWaAmbJ/f9DQry21FWl916LXVqgHtE18tXfJwXGTjws+cEM7eLP3Oej",
-	"UkhDW/GnE6ln/viXR+Upm+0UKosLsmKcsmXda5mun7d7rg3C5VFExsb5Icf8dlmbNbvtVhv3UR6LvxOv",
-	"47fuCY2fvuJDu6Th3ffKwva13uN1ApjYGmeCAf+DTGMSeGJpdV9SrS0biJzVw+w9z5uvjdrA+tW5IXIW",
-	"MjJSzQIQEZDu70b5YzpwqwMaFeI6SNrT0hK4HOX2ZT2X9mCPU3wJPzmKsk8ePuZ4Tmb0AviA+DBwkrZC",
-	"bytU5QRKZ/NBhB2bofqNyjvGBiJW+0Nj2xNTou/fIhnAXwfjrlptOEPpMLPHEVxOFG/R0G43gcjmt066",
-	"8/tl0vm1KHTASnUdYCHu1thYrL9zIL/OhyTVyRn7YN3EV8KmG+a9TdVvete5ObLhnHxGHdVWnRA7zvgl",
-	"W0iqUAnUMw7CyamajahX4gG05Y8nGsZLfOWH3UF+02aJ/kHrOHzCllIgPNp7v0pbX1xnLD94akSoHr6f",
-	"oxMSKQIDbx/EvskD+rkqP6R5f9iyg+eqvIhe9HNVtvWIICuglb87rTkyjID0MYTnnf/B+H6Yav5M09nW",
-	"utI+zvCrmc9LbMRv14R8A/+5HaZel74TaQqpZdrLXQ301xe23qVPMZC+05eIvhkRB/lprBk/fnSs5PrC",
-	"sQik1x4bhgAVvjdrkjqvE4fAB48TVPfgG/zJ+YbyalcJU2BgzRQJ6TAGJLyeHMr6eG0pf6CCa17yA4h2",
-	"majw4+mKBfJlAv/uBbgD6EicszjXoME43JfhS1P3rck5u2JQG+wcynhIcMbQHZA6B50/1mKlzPHWz1GL",
-	"+Gzmv3yQUiPTGV+4XQYYhnk1jlz4GcidAHTA68xzG8FlP+6MdWfxdeB5a2Sm93gmy4UoPb+P5/4BeRXR",
-	"QEZzmV7diWweZwG+qUyjSbMRtajA/O0aiOXy9PxrqeyvWHwXl8BgzjGupgvlZ9L5CZxMgCA3ayitKxOo",
-	"4b2QqIYOPUSj5Goh0IEMwn9dzLazYT9W486q8T7XX07DDXTiTce8YYTlrDhyIV0IidaMHvBdniV2M4IM",
-	"5gZe10zDfbiMN41BnHrxuAkb3WXkhnhYfmwukkAYR0QL3k1UeamxTxeJrve8Ds5p/hRtvjZqZfzqiaN2",
-	"v0Z6bP4nIxy2+PAxXlsyeBdiQg3VdaEhJeM7qzfcygWvqgjuEODnS9RfnIv72WVj5x7+jLP+y8OfvTvy",
-	"y/B+u9F3ohn0qf7ZxL0RX3cRnxkVCHgc/foy6zJxcsfEQxuZ2JMv/QX54IvQwCcW4gW1s2F1/PgYIZxH",
-	"ZCbUdqC/pvJqTT/9A+B0TqHynvIgXcuVPFNTGwgUYmVWg8oAMcYgTEwPSFeIY/K7X+/MVii3Aeqa1bjE",
-	"PSCxhaCVZgBBK4Kvcfodzc8t+8gTTQeh8wSNyqT9uGCrmivLPpKBu0NpJT4umBFCuR9bX0MpawtwJvNx",
-	"wayoN4Z9ZKysKtexuWDhmuU+lRsBz+PmFt+z0bV75MYdFO6DUguMXvK6lnfi48woKCFKc95sRG0EXXt3",
-	"hb541fYfC1/b7HCjHA3Y8V6v3TAQcNMsoHUsDnUVNtQARB0NQL0QcuuVWEBMSC9jYMmzjQKs1NeJyISk",
-	"vYXUth6zJA7h0r/Ul8eiFmGcWt4M/u1hoFvMoh4w3zTu6Poweq/FbwWzA4MyBa/zoVcetq086uUH+/hw",
-	"C8dnMev++gGuoRrgE0/iAkE4DOalYsQMNLmAFzjQV+I1cjDSHw1sgpc6uIAgyZ1fPt+5j/+5enIWCsPz",
-	"oRNazZvvE9WLeCAVjBzOgr1O5Dqc56SCjOE9BDy8gbauqPl7ydV9D/g9DvVNGGPYCaQ16HyapvIDF5Nn",
-	"r73PE3bMfXbitZOsEEuvnWte3Q2QlH2NH4/DZq/1noZmV86/AmdmZnc1qDru4j93ylOkQD5kIw3Kk727",
-	"18vnZT3bZhBHna9faLv2A3vsdPVPHnO6vlkLto5PPXNVuCb6pzVgxyglakR9JxcIxC5lLRaQMceEp4Ro",
-	"Gsg2G34wyU33/nIYa1FtB5PqX7svjE6s5xPpH7JAyLX5S0xg9yf7ZRUTzluQh7uUlBfUkujFbiOU1xBq",
-	"z2KSud5iG7KJ6wlH0MhUtpvnh6B2lt2vRLV9iXJow4XNxjuNgLrllld6tRMPQb/+4YbL6hMftsyFATCg",
-	"Nh6C8aEtBwYhs0vACF6gvF01OjE9s/kwBtFIXQ3cQkGIS/zTg24j3TvqZB8QYw/TcZ/eM74hEaRNIiiA",
-	"tVkJ8O+Y3tlmlo2vd/8Q978f9a5WGKYit7H/8J//FtE4jz8f7ZnJAUjPqGLjmMa4hglCT72Ieh8xnl40",
-	"YJe0DB9ywkCQjrGxyaifHMHCRJ6GT/9y/yWAytZygg/qLey5svVhQny1Wxvo3zohevrc/+QylNQhnuOm",
-	"/9JSPBln06/dh3eilkvZ6KySC/lv7kuHZjlfkq6i1rdCzZCwdKnrjfvXlVT2z583LBIJJ0RiISO+7cNh",
-	"VIR9v9aVoE+3Du+oBpKz8OKxlxi/K1/GpYXbiLMLP22wR/DKChT4P8U8Bq3iZyN+yrKvEfd5I4ahvL2p",
-	"cq3auHv1p/1pGyZZ89Hm34Qf9O4fin0Kb2MxYn68dpBfRH8dsWehaFAvIxwZi6MDLLlgcCIUEZpcMLDy",
-	"AkRjTdEgNPBC6YaELywKNxee+cbPOdaSehkg0C6+uMfUWlaVsPYY6upb/51xkKsLIhWOwXwXFZA/ZEG+",
-	"l/UAkqEa5QHgsB2NQIXHjtm9w0xcBO1nIcupI9r+X1nLcgwe926oUfEQTvwiJnRkzTAOcC9ifK+FKv0A",
-	"nksKUIyv/b6nXfN7sQ/G8GGZA9K3EiIT8GkTl7fOxTzftL4RYuvuhvh0q1vq9S2TgAoCoWzhywpuxcGE",
-	"f/OqSsn8Aqc3sk/iN1gtljsjGq27e8jT+NV5tCQ7Z6skSZSuN+S2tuH1bYmX5LXdQEy/7fV/kOjWGKO5",
-	"SF6ItL9LS5KcV6P4+AioMDWPh3AcXbxM8vEkNTrXhGiLH0LOAaAxrWRUuZEWa2/8+rwqrgKPqyI5tw2X",
-	"BC1gkN4/MPi86IR8H12OlNt34tem4v5ACw9spNmg5we25gpYPw3WV2CluocMSsvAruFf84NbqKJa3sdO",
-	"63zlYT8UvnEmjdVe1/CQUvByVGHYl1AMpl2nPFhSWncI4YnkhlJiPb8ZyS8aWjIXvIaBAjKACflY531O",
-	"yqIVAzBmCVr1cINBUVL3kqIDcN5DP90MoRzcVKjz498lnjJa5Dh3X6rb0wN9lbft0WE+XAwXuAi457QK",
-	"NWDLdcvkHkgMh7S3YQD/mUTq2tSNuf3QB9F3vMTZyKvT3Ra4LxycudQCGawvB83iuNnA5WEpK5QDYktd",
-	"laIufH3umC35SYyrSMM2vBQx2gL4+AVY0Q5+cM9xFrfMfjtULPRa+5Wvyb9ScPFvvNqJt6g/RcYWUXET",
-	"+l5QopzO6O+fFgZXhAII2GXLvFpmOlQj5Zywbzyd9EXP2Sng6dCI44E1+YFx02/XcrGGnLjxuyKioIGm",
-	"h3lRV71rx9AWutpt1MWINgvfbTotDp89/NkZ7XA0A7nsRsYyOrqpwb9dmDv4u9ycH8FwT/ljVqI3zmxx",
-	"nuaquUT46yuPlUeUa8wBeAaThGQVJFjZR6++fMo+//TfH30MJ6oHTXHDOHv99MV3CLEI78Rv/9ufP/+c",
-	"/f//32effP7J44/v0XDGxFJg/xs6pYI1xHIgHBd4H7q8ODLO3GBgMsaS06/M2Oqv5DZ2IxhuQ8AVHkBc",
-	"4M1Iw/bwmS/QAy6VDZfV/w61a/u1/t/u3U/cvvHTTlthvOuCxabe7+FsoTcbnlhRpgMbvh1IyTyaAMI4",
-	"THvOCQylMSU7l4rDy4+u36ev/4aRYWrRuMVE7iUfNLgjjX3Db4XKpi9l4Jsxl0pdQumrG4snkS5mX2t0",
-	"hqE4B4Sh50htitX6ibuM5HJSTeE8neJ/UAfU/2XvapvbxpH0X0H5y0y2lHgyyc7d2Z+8m+xt7ibjnJ2d",
-	"VN1VagoWIQklCtASoBmNa/77FbobICWRFCWBlJ3sp7yQAkmg0ejX51E5snQ0nU2/5J7F4wR83kckgOi1",
-	"G04e/9WxODbuRbbC/t/cQqH4mCuWaOh/pGex70EPEyhO4W6ai6VlfMkz+6yXuh568g7Wdpyq3ljba0vg",
-	"oLwe9AcV3r/4U1Mx25jyTMfSHG0VAK6dk2cQZr+XRmoF8fOJSNwkwd+xJwmqnSiE2CWM+Q4R+Hwq7hLc",
-	"9Qtyl/WEqZAIbjoCY0IQHNBx/9hihbv3OwpxK9pVLJ5/p0XChh4jqDXSLTl7Ad4GuzdB46MUrGDrZ8Lo",
-	"HOkc4m95PZm0afNrvBzVmSwf2cmbhFfY6UrSoAP6kuhFlKDB8AYicd5kQDArZuhaGqbvo9Ek1awfhq3K",
-	"TN/pIldX8A64Zv3EoGBsfMzQcSgSxd5ECkxCJyngh/juHEgCwTrDAZiIcRPOfawYk14KxZfyxYov0rOL",
-	"h+qV3N7pL83qAi93sgoyMZZL6dbkKGq/gksLTVlAyqUzNuEyFY2QIq14OD92Ph8RR/KsW5nqDzVlqidK",
-	"mC2EMXy6R5E8ruh7/NlOLRyGH1APv+cyjV33vr4bYApIxQJmYgwNG6mq+Vao5Apeqgu2WSw9la0YZ7TY",
-	"ROvKLdNqLHooO3AKEUI7jVrH39Cn6vfPaKrYD9fjeIgYiMqMRUPUzHRhYsp00dywcV30ylrihu8TywCO",
-	"ze+glQ3bPNtmDX25zakhINjmfsrrQiGuZ182Thj/UNjRWNMJbwHSWDaaglfi/gsAx/bc8Q0znnI1zXkb",
-	"FMx1oX72N/U26+EJJ553yHbQuwDkFZdppdU9zpQLfr9jvuGOAT+bEDOhqr1Q1OwY52sXzl5r+9j3aND1",
-	"JFgw+sDuyidpZn2qWjNHEnSCNPSQgoA0ePyi+aaH1lz3B39TD8gWj776zdetbSRa4KV8MsvdA0rjkonF",
-	"0q4Y2RYEEr1Znlud9E7+AS1AKx32+vv9nTjBKwl4jYTgQbe1wxYuyzXfG7gwyMvx4l8Rvf4JOD+E0O5T",
-	"77ShL9mDmexl7Gc3g4L4SR6cLC9JysD/cVQ79fa+3zM7u2RKQeuvVfSxrgKiuTSuwdNkLDxYc3g2rj5U",
-	"xuHUhvurj29AcAkOtPCBA9QSCFu1nlIciumwgxY658m9HDfjWF0l99KIPhXRFb5Aw3IWfGUqUF8YVYxV",
-	"gljwFbOajbVSYmzX+i+p+GwirSnLENlETvNMhJShfGxteLuw/deXPtELLgmw6nSpqiR5A+9xkjLrPTr4",
-	"cLY2vvVVbXtdqvX8N57Kudg2vN9Z5i4b5i4zrjT0kuDgEFsAriqufGevYAYh3jbL6Jw431WWcPv6gV1+",
-	"9KGn7vJ75GYirVi1bbt/ZU3Lff6Af+lA2HLg3irZWvY1PL41aSDsExIHIkiPLRADHBP15DKJF59OA7/a",
-	"7/yhTt3GyNKwUAGjh4ZiU2kQSKEkcjQvpLpk/A6S3e5yPQZDQ/Z7LtZLg0OEZ20ma46VBf/yDu99+Xor",
-	"Bbx780ER8TKlQ2zfov/ocAZtgBdQgQmvSnylMLsTqEJfMZMjjObTtbxKvP2T2V3/paVqjtue0i09ykqT",
-	"yuoO83KwcQTjn9o0uhFu17difHk8Qp1RL8eYKD7iUQKQSBMnwCWRVwSagJkoCdmdW2vYWOeK1GMovY51",
-	"RLqbCiGnM/OckBdwFRq3IDXRNB0+H+Dy9aQxcLNB5anSFdUIIwZABRSg0oZiZ98KJkAjLVI5750yGx9n",
-	"QmYfkF1iV90TDb1PIgJ/ESNTDIu+HkMgax3qT2ccOAg9cCwH5DvsxCGYu6cV7GzcV2aZSnvao+3WvcKj",
-	"jLhGCECY7ZDCx5JgiDr2qA6vlMVL9qcXoIewDtp3Od2JVBeMpxob+moN0R2W6A/E6+//vZ2BRMyinQcy",
-	"CsX2wxdShR/GO8f9ZI5QCuHh/zrWeVVq3ClunDR5PQY10BCvGjGIbjkrHU5yYmQwGqUQUSO+MywDlHPf",
-	"rXeqox7hmsz5w1ysWkMm/1CJvkWi6Zj0tt9KFOSOj+cl/jkedSJhKTf2krw+8uQ8WBbyn+mSBz0eW/lp",
-	"4iXo23cMltQfaXltfbE9UC77LiTA1+qPP/BJ7oYbIvKabRiEulBISATYfwZJcCe52buWcP/IMSAluw88",
-	"rWWGckxACl+LYVad24DuOLYSqjaNpzwGAPqkFsDuYCsmPPlpJGswkRoS5IQXPtZqLDKwxYbeqMRHXW7S",
-	"EbvLoK3f4mmGzMi7UK+i5HagKWpBK1EbkwBf+Dbc1uNybjypEYnBsLnShYrVbuHHWyuX+M4wU/nmRx/0",
-	"bdJ9fxN2PPtKVw++rX7JmNLFJqwGIRkHeA0A+0cnoYIv0/uBiC947my2oU7FOuMOuzv+O1iOPZ9W9Lmb",
-	"VQnOMs8Xd8tMKksVSED5XYUhD/yYqBD7irG7Nzz1gTb8HvqY5QbPxblYUW1Y7YaShhk5VYKYYo9FutvY",
-	"I85LU83l/h/8DVGjxdXHdix4hx/sDgn7gbuVpdPNMTwAnqyeA5DmXCokB4fUcaWY7J6nuSCHGOG7he0D",
-	"nGBHpgMaOHzk/DQsb8NynfaTqMAcxV8yKSY9JCpKJJRlrJQFrrlHVusF1gTf9XzBbSa/7Ei1vcebhhDB",
-	"Hak7mUTI2r0ammt1bRYbU10YZjOWAcFsNCAtHiD6fOHsgq9YolHZEbpWZphUzs5DLMEFIAYQoHYmcBDQ",
-	"iQxpzieZXkRstiZh3Nl64Znse1wp94RfW9rYlyHfeXSxDQ5V4idC19kXZ3AC9pFUbKKzsfALoTFkD8eS",
-	"WPQDbD5obrJcdOi0PXkEDBcfWnrNV82A9zPN9lcGDrS5oxj0b5tL8pc8LO06EhVnJh+PhTE668OvBdK/",
-	"5q5qDM4jNeC/eAMa+RK/Ea7G93wuRhRtGWEWjvDtoOk/LnPjJSsQL96T4vE0BeNKt0NnHc8jgJvi/MF5",
-	"X3+0+z4NG+NrMjybno0lelCtJw2TTXhde9Jnn5ZQGtbzKdNJ00hwwiiMH1Q70KB1sAqSjRhWUDINK+q2",
-	"Id0gMyYTcwkwUW6PMCPQtINUpFbCnMjEI1jXZgNr5wojtcG6saeNzbMWzNwP/oa4wavKY7tJKP5gd5jA",
-	"D9wpeOVvjsJWnQmAO8ymXEmDcEPOo4N8I7Pa6XpT8eusZndiKhXIqfclvGO4VqgU0Z+jDz5/cDL1xzmd",
-	"HV2Me4UddZ3M+9f7WPdv3Dv45Y0qZFhE1661ZNKZ2hwnK1rVGAxHkUwoMERFVJEe7PYIMxPbBgavtXHf",
-	"38DVTo1ESELXUTK6Izk/Hoh1nIsmc9NSsn7l4wAxzjOnBBBsGc+xFfJ7KA2tAL6VYBXtKErEGBDBTVNc",
-	"EkvTzPnCU0zVc60Jldx47KshWleSDgI2wqNzI0z+OmLyDU/mRl1yABrbexGJ3+lGFJm0ZR09apwxV0o7",
-	"T8nJLJpKOg8VJhkfl3WHSgN5LpxlzsSOlzjLxEIkss0Nv/F39OPKwvCr//EMz4OXLtPHNZw3RiCGcjzi",
-	"jk9llGKBh9AmyzXjTtOAXezGTYVFTxcgXnm6+U6EXsuzTLcD2HoB4WZ+FiM/50WnYsE0C9AKTIyjEag+",
-	"9ymEFfqW4VClcF5azZ3h68vWzCM9CWUwBA0DvDNG2OrO6MM2WurM7mIzu4G7juy2phbrsbnvzLVBAQ+o",
-	"+CIzUhOpMuMYWcIgk1f2WbZyehyXsiFg4de7PmD/qrvdVmF92Ks5r9YGTNOdYdFhuVR2VKOPIuE3diF7",
-	"PtSuVslvsYayEabYvU9sW78bVR9R+sEO3L+9PxPGqbk4kLnFTKe0o3FcpOmDCgbYxFBkBj4AkvuNoLpJ",
-	"qumazzhimUBqnxFb6IVQdsQWws50UgYYCg4VgwCpIxLG7YniWZ3p/dwjBTZy3GkOrkUiJxN84HhWS+q3",
-	"psv/iWxgzWr8n55AsDXRU+kZhGQV0F1o3aBPiTdlVxYxWrSj+pmdQmr02TtDamHgLoGSMJcxPJd125RO",
-	"s+VaDQ6SZ1gdOJvHXPkieTsTi9j8ChVztI1v3M/tI7U5fxFFWP1hTc61x9bp1CCTx7YpYI/CpoNDTI5B",
-	"QtC2dOoQQv8Qll1Auo8Krg1b5tkSNn6tkLW3ORzLZ+P3XnsJTiltPTqrA63bVRgr4j6NWLry+odup02f",
-	"xFav9+e1qopI71E53HT1AHuWkonrNvCunvWNI8k2ZxiHjN8MtSXIs/NDIpskB5cOtJS7wrECbxhNdJ7o",
-	"k8r0G914wH5F5WCfZqtrla6+oSKbSoujh/r1Qs+4mQMO0nZ9DHG6cDMXGZsJnhlc4X6rZTY2RPdMal97",
-	"wr3BoGpek0DsfOeDFPWgYc6ewpaVWLtTOBhbXw+ZYyG30hDTdKYoX4ikl4hmVVzdLklOKq5/Fzz7muxW",
-	"d9L4tiSvirhzT4VCWSgVZt8uwz1lcpvdhfuQ6+25gG+gvqO1b+4Y/MBfdIh+lJN1QOtR+fMYAREaC3qa",
-	"IB0SP7zRkPynJ58/IOHzHzuFa5dldkUo3n5ot3lUKK8MLKW1AWPsxzmCw7TfYhH8oLZmlawifRH8ZZrB",
-	"EOGVAfRqWIA8lI0DyUNr16lVBs/v+HjesXot+ps1nWt/4eP5R/1YA397uRTfUqIZju6pFgYxTKD0bm1j",
-	"ASWJ311o1+Uq0RGrYaC7sK3q/gbu2KFX396LbJU4t1dnSVMl/KQlqzlA/3D41G5HdZ7urvvFITtlKCJ1",
-	"cTrRHXPLUz3N8ah3A2NAJnXWz4jREyqK2YCZDxCS/RzU7h3OH9wfrR2bMKd9HoKwZg2HHz77FBxZ7tG4",
-	"QgDBSK2ztr+l6XJqZn4tOrhYP+1LokULfSBs2AC0WO4FT9NM9ghl9K8hcbmW1f/OoEZhOgs6BUsF8lSU",
-	"QEHrlFiGcYOAQcfhcDXql/OQl2/0BfJUXJXJ+3Z/IDBDuK+Hz204vGDTRikuejwF5tWJqo24aqYLD0Js",
-	"dYmFEqUqFPhXUBcGsWKpsAbgCGbcXpY9d2T7QA+k0QsBwXNWiAxCXIG41crpzAqsVAddC3GuJ6ZYK4Jv",
-	"RHYvx+K51XOhWiqWnVF5i/d+dLcOE4lN+MqDUKPL8uqnnyoOzMttB6YWO/plB+xoyoZvV6x76pcFX10w",
-	"bubs+9BT8GyEZeYLYTM5NvQvDu3d1Ei71Jk17HtaYP+DVBr3v/DHM48zSP3iRP2Vaj1nfALsKDOxYN/j",
-	"5WcvWKLH5jysjnmxCEa8HM9YeQE7rhZ8xcZYbujrjqo9EfTqFRkcncFrnY2QAtrUVm+u2ajUQuVncITL",
-	"9vnE0fFfRIGS2nAUWrwYy92C4aBClTPaVFRrAU0tVGvhVpYrz/V8uIPlrpmZLtRzDQfVJui1EcZQDqMJ",
-	"4PpWTtV1bjuRyd8ixpjOo0SU5VS5oXzj6lgro9NjO8Ha6vc8l/mo0W+4pfnq8Sz0j2jsijCRImfuUC1x",
-	"4Y4G0u42sQ0Yv3Kq3qmeulz+molEKCt5aoY2sVvW8tZP+yXQeei5FOSDxdo6yDR4xM5RyLbzuUZhmDaN",
-	"8VYl14W69Xfupziq1lJEHVKOekm+L30JqFr8H1TN2EJPyNvSYJmr09dTrZMB9sjaZFtAzmh0MG79DX1y",
-	"7aZpeExzp5Z/jaE9xk8NzMlbzcRumen/6dhlxAQRAR+4NvqAzmxliR5vEMK/5EnIuR+3gFVCEv4tKiTc",
-	"fCESZDGDbJ6JTMZdqw3OrcgWzTrho7v6q8galO8xcet7P2pnJq7Ku+wMYYfRuwIShB/ECWb74byagGl2",
-	"/8h914NH6gLw5e3UM5ZizXTBFlyt6DaRoMMVEcUC8ZVaUyW3y8EAip4MOGs5bZ1kF6awGzar8bN9QIEE",
-	"/TaCqQMDDYzbsyWVO7Ey4TV79Z/cA9qKD+BFo1QeeHRmivwYAcT/FI2Wikm7jZEp7dNHyDSWZ82UE7fu",
-	"qkh6XWN6RM0K/10XbMJjsA7TSLCFpDKWpymakjNu2J0QChJm+TKmZt/J53Gdr7F57OjXE4FyvqzG5GZe",
-	"5aEOfKtIwAYhR9EE6jbR2aMBL16biaatXt5wfP40z5CMKYDqQ4cqTTDOLQRtZaUmey5WZC4acMltH8Jy",
-	"7p7SggGh03QwpghsjAidq0rpHJNfppAWrKBMAM5iTEqj5PT0ykNL4xXNbJlxmovViOEsM6tBCoErDGY7",
-	"cERwyzQuSKSyHbMy3pqqPw3oelwbT9vfsH37N25rokno4JcAPviSRDHIE4Z6LJiBW3K4iQBZ+chutiPc",
-	"j0bILtsxzM/6R3WxIv3cxvF/6E2qmBk6z3y0xGzhridyMnEu7yTTi2D1LARXcWmJ65v6kgQ//tGRG/4i",
-	"CnqzoWPNFZlr6FkK8o9F+BG0UJIw7neXLyNCSze5JLamALOAAkTtZkjsJK0VUPScxddIwRNpCVMfKENt",
-	"xK2v64iS3NdO44CJf8Q0Is05L/jqMjggiAC8XvwSZXZHbbr97GRCXWqtOO4cDDXycT52t/J/HaFeAwGe",
-	"6Fwlj5V4fb/6OIpQl6vYc5QZHnSaYrcBBYkixjzIk87C8ZiAu+Wss0v3B56ykmKJiZwKE9LdxoolHcZQ",
-	"XQRpfEwRKtuPtjx3Yhm7K+6nfbribgRPviqtcgOVPl5dK10Q1v1iyXsBtd1YTsAs3WGb39BdnWDcdoJw",
-	"rwV7O+C55QrpOyd+lwBeNHQ6B1sB07YUs4DSmTQl216IBMrwIFNdH7QAt6sWeo6efTZy86IIVkkAsVWS",
-	"SWjKCPSFZ6OzgkuLlU+0Bd3pkOL/TLhMa3l6t7/4CqBrQ4+szxQRjendal/0/qaSzyfbyxiEdg9fi0B3",
-	"d3cz4uDdoJzw3khJ6qAE3LZdR+onGiyp7oWyOls9eXOjvkFfjGUiGrXNif02fK83VPI4PJYKzApOURfQ",
-	"iSjuG/gS+l5kIyZUMmLLHCmsR4DIzqRypksKXSGemH5dhp1vUUhMjyoU2kv/m6n2cHvSmr5PupAbf3Ci",
-	"/McQNsyodkz6V8fzcf/tQ5USpwjmLnP7G3Scjs4wte3+MuVS1YZyc2VlWlMlDXg98PMLxgNGI5TDJlg6",
-	"8eMPP/70/OWPz1+9PGsOEa+nq/aET4K2RTfQqaPGAxqiH2hvlxiY1CJNiMLkq+DSMGkZLCCuCqzPjN+T",
-	"FkBbB5pxKAQIhhnKQj+OidNHzwFR8pTeidOX1/ehj7rn3Uc6bXsPERETJu/WObXrbcH+hXxDb3gwoK3d",
-	"m4qJbWidGEMGjVD53XorRhCiXeP0m7uc+qrhmSclOfGmfjg+MVBXd3yOfLM1/gKRuqC3jYVysV5PUput",
-	"TrvHstWeAamjNhmRpTdssgIFU41FpkzDlnt5oi3XWneXldXudVstqhGZrTAFRNROWEyNjrvn2oAtnUlI",
-	"A1QDY2oMVGSYT7KrpRzzlClRjPVC9EF7WXavNVbOfcRbourD8rHdqiZ9x1GreqNBOyk2uLXKciIzZsQ4",
-	"E1GAiq8LhbXz5hKjM9WVMAybyvrHHD623zBqD8nT6097+4UQfYFbwZ1CS25MobOEutVCewS0lKTygDC0",
-	"7yjZ1ZaG0tQlg1cu+q4s3NtIhEJvAVfZ0nP76QYZGrTX4nnRWFKOl/cN2fQSNyxftZsudbfv1qU4aCdd",
-	"SkdrhHPTDVRJ8Cx4IvrEM2uxuHrSmqdilqJFH8L6ubJWLJbW2/eBR0oaxu/cYUvtSdUaiTHPgKxV2tGa",
-	"5eT7B1IiKSOct9Jjb4wFH2sWFfo50gq0VW5/LPQHvKnPpQsPaW8FikNZqkLuiInUCLbIDdj7E5mVJU3L",
-	"/C6VZnYsmBxswLy+iW99ant3eoqZUNXInhebVGsjFIYXeVqsd+cfXaUJTz11xG1A+aI6gCKGmB3YMgaY",
-	"Jub8Aar2mtsyfoXb+tzW9ISmRi7//JN0j3JGQYCRb+hwlgXTmWeup8aOKrwkEBuLHjkadlagiUz4GrTG",
-	"Ba8AoTWZ0P9QRthfCVHowAbV0R4Fc6M9E33fljxScR9CEfGCrzrqAvzrc+yav/BBrYt9UZSPkcJRb9hu",
-	"DWdm70Lbd8YZPuA01XCPVPxvhQ3SD0CEW238w+6HimItxN1M63l77PCTv6nHpQvPqK9YEfJeZAgqZfVS",
-	"juPgbvthQ+O7dU6KT2vM+HIplCnbnyecQrrOabHHciaXJ2drPwBNzFlvZf3+AQPH/9YeWweljYsTo+GR",
-	"3xNPNoxYu8josCpdMK1GUCGNyC0YsWPf3/ztr+zfX7/8t2elrCxzZ9XSpf949edn8XLEfld2iRSW8jFA",
-	"sT9MnS9f5GrFFjoKns1HkabVJdp6xLF1/qcuRt93Fx9ejU5POs0BPNymDtXofkwo5ljy3AioQp9IkSZV",
-	"SJM1ENUqlMm6B+RZVEHSV8L6bpOoDPlr+/sxpKar4tlBE1it53HijIHOkTY+V0zcA/WnW497kcmJDynC",
-	"KnFpy5JqaQEXKeK6SDNrQSD5hJejxv3LR3aK+7tX2Bn2pzG7hP3fxOne+k9EkClmGiBC3Qo5tc2sXIho",
-	"wYSthTp/4EmSCWP2I2SkH3UuZ/zz671pGWGZeqJ6kGaGDxlcuYPs9SdDEsw0ACMqpSeQIhazlVPMfVIs",
-	"FTpLk8bd/yZfLLs1kxixTVPfXOy14F/e4cUK8XzY2Jva9wPiwfFUKwJY1bkNwVbstfA4cUDEY2QiLsob",
-	"oApSeVAo5gQj02kTS6J3PaOxXa/4QZzsE5nGEDE/eSopmxIQ7gIecJii2p2J/Fnz5PDGgD3DkNuTpygx",
-	"aGkiR5UT1DDDZUI5vUZodpqd7gAp281BqRPUKTIvJ9wK4wHHhUVYMWphYVNdAXOoexlKMLRL5ajef+Es",
-	"yRdLnAzAMirhby4qrzbVTCuyEWHKABvHzqB6r+6dMmEsuinHvJMzfniWSpH5/VluXE947VxUZ4/yuVAj",
-	"KEmyhjBu0ESSph3rRqfJLgL77RdVQJwDevbCQ1IGVjxSd6YqY8TAirI31aKJsUZ84WMbiYW1k24Z7rh0",
-	"u76l58UzeR2v1dyDSIWNoIWwbDGsU2lQqnQBKOdne+bg3DVgaTXPCWR0q8QJztBz33DYCN7zJnQk7oR6",
-	"OoH6eqoih7PacI6C1NHCXIYICwKfIJ9IpMQjKnboq7Da8+kbjQqDlIc0vrQEtEWTG9ckq9zMz/Y+ntek",
-	"NEdLr146P8Hlfuz323y51Eaeon4IP6tJNAL/GTQNRygo3KiX5myaYScAu8tVAspKOTtMWsSfg2rMVKp5",
-	"5T0C+grEZEBWV6LVCdhDNJqhB0vyB5CameCpnf1+dvHg/uU5I/Bf7ier39f+cV4yTFw8wKSIcZ5JuwIN",
-	"F7gJ/u+zO2mx4tL947O7Mbv3mjDP0rOLs3OIz9LX1jaYVJDQAz4blrGyHOgovNu7lDUG4vVSqHdv2FVu",
-	"Z//79hf4U2fyd1yRqw/v2MsXP1TGyO3sdycdn//4/wAAAP//",
+	"7L1rkxs3ki78VxB9NmLtmZIlX2Z2p/XllSXZ1o4vWkkzeiNmdTpAFkjCXQToAtgU1+H/fgKZAApVlagL",
+	"yZbt3dkPO1aTrMIlASQyn3yen6+WervTSihrrq5/vtrxmm+FFTX86+m+Nrp2/1UKs6zlzkqtrq6vlHhv",
+	"mV4xuxFsx9eCLcRK1+KquJLu45/2oj5eFVeKb8XV9dUSn1JcmeVGbLl73Ja//1aotd1cXX/+6FFxZY87",
+	"901ja6nWV7/8Uly9KMV2p61Qy+NfxbHfhDcbwQzfCnYrjuwg7UYqxlnJj6wWO8GtgcatZG0s48ocRB1a",
+	"txG8hH/55iVveuBelWnnp66dW6nCv/+dbPXqO26Xm35zn7/h6zBixnIrmN1wC/9cbrhaC3bghm15Kdiq",
+	"1ttsW1cP8AVDjew361u5ldZ9lZqeCj7sPFBu99ur6z/5PuO/Po2PlsqKtajh2S9rcSfFod/l1/zIDq6T",
+	"B72vytBNruJ/Ku1mbZ2xmp1/btow//qF1pXgCl7/diNq8dJZbb8FO15bJerrF88KZnZ8KeC/tkJYqdbX",
+	"L54xXTOumLRiy7hhK1m5b4T27LjdNM05uPdcFVe1+Gkva1FeXdt6LzLT8Bk9DW83x0xLnTXXghutGrv4",
+	"Ue9rxSt2K8TOZAbpsBmyV6IRv7gemJ1WRsAKf1nrRSWgRUutrFBgJny3q+SSu8Y93OE3/vijcS39OXnZ",
+	"v9RidXV99X8eNlvIQ/zUPAzPhTd27EJvBUw8Owhl2aHWas20YnpfMyNLwT7606NHHxducqRlS66Utmwh",
+	"WKmVs5mD+/zzAgzplbD18cGTlRU1M/xomFRsow9sy9WRGbHUqjTMambrI+NrLtXHMA++ka4PT5ZLsbNc",
+	"LQX0uyylayWvXtZ6J2or3SiteGVEcbVL/vTzlSw74/0XYrjdYHM/br2pSfaST4lf7pWVVeeHfx772S+p",
+	"gf7DNTI2ITzxXfyRXvwolta9C0dBlF/CRtvu6OKYrDyqY72PjPTDudL1ltur66ut3jrLGurl6Hc7XVsc",
+	"067hK0e6qPdo3e3+ldLwRSVKan8J64zo5E7Uuf7XuhJj6+OV+063T/Ay//v4hqJp4UC/nuAR1+sdb7rd",
+	"a6dbHmDuaNBWbA35Pf8HXtf8eAXLeSmNxM4L5U6Gf1wdhduilE7a2Dxgza1ov2NoaL7mVvRf2xmq0K+k",
+	"Na0OhZcODNlTOIVGl/1WqvSvnxYD9tPe6L7XC10emZFrBTuT81KYtI+ZtIYZYVyrDexjVt8KZZhQZWP3",
+	"iRHuuDEHXROveMKUODC3MQrY6px3QTzYOx7NoHXPqnRT+awYsvb+uYWfuXfofW3YYaPZhpv0hY+ZEqIU",
+	"JVu5A5dtxXYBTg3tuPwjvLe4Uvuquno3a0kVcCaOfPXtBi2KMA3rDbuzjMqyFsb0BwAOzff2E/8FJo3v",
+	"KzmR2d3EjVz/4T/sa6YPiu2E3lWCcXPLpKUtpBZGKCvqfAvjVxjMiSGfUwuj9/VSzNwRjKjv5JLumpW2",
+	"oj6h9z78dvPEtElFnIa0w37wyIVehlZ1ZtNOPJ1Wcr2vowUQe8TPPY+46+28Ektdl6Zgu1rfwUYlyoKZ",
+	"vdkJVbr/3OitKJjZcPfSglle3cJ/uHnjS2sKWFaFMwTh/nddc+X+Cg6tKdx1R9fuDzBdBVty97xDq0fN",
+	"kHiXmD63N7qmT4oDP07fv9+iTQxu36EZ4aXNUPuXFW6SyDmtqtfCOgfe9CdWWL6m11e95koaHlY3PZvo",
+	"0bfn74V1FwNRlbCF452yEgyN5zHjCwNOrLsdhAuN2wQMl6XbEiU5CybpwfSmvIGXQ1P8hp40pf+azpDH",
+	"dxY4TOTgnuBF+M+m20fbYyF2Ex43YeJl7qOb3J5S5Dfqtxu9ZXpv4Ybhxu6nvTDuMzdbfKH35AYweaf4",
+	"XflSxdWtVCXZvnBC9S3PfRIjGHswGW/20roxvFX6oKihUdreVFrfivIGh7NzyK0wSiANW+m9Kq/xn+A+",
+	"gIkwdzgZll6NzdG4O7tzM8KaW+m6YEbjd6RlW350l0ZtN6I+SANzjhGqyXMTTp7M/Qc/vMme6bW4i1Mb",
+	"LUgq++cvrgri2HDrs3I/HZnS1+F77jc4D+Ona/iin/m4xpJOgrG33OnGXSQc62ThJ10lNxVzK8q/82o/",
+	"94pd73GRdy7AvYG+C8/u+MawNV83VrOr+FIww4/RaLw5w4uKsTha4WNAlwszjUeM0jmMESjXWnKg96UU",
+	"inJ4KqlmbBrhOd9KRW4eWYtX4rDUW0G5sm+OO7nkFYtfYXyr1doN/5ZcDkq8p88bN9rh6tV6xV8V+Mr4",
+	"cfL4glVS3brje1ntW5558rrBtQ4B23J0YeK33IBpy6t+A914ghfBq+qKjKW2liw+rrVCcR7DC5qxSIfe",
+	"D92QgcDEzjzks0fyku/N6N3sKXzpjHNy9MDKGiN1abYdayzcjsCM3gq4sXeOstZNPO8+u89ysTIjyz1l",
+	"Eq/8J6yW5vaacTBVdtD1rYHL8mGjxZ2o2UaDA2ohKopZF2iIOzUXvK5F6T6It4rBu92Jx1mM6lG7bOMJ",
+	"8Mr57+zAnSXOCQAOPDZs1xDjAI96brQQ52b49KNPOzTvxJyS6aTW2Je8nnnMJS5rciB8QZ5AtHv2hJV6",
+	"y6V6DCdNvCOPJNkGg9P96d8v8CUmk4jpj4TmGLJqdze7sU9eJeAfGuvMTO+EYlZ31gkuI8raan2Yfg5C",
+	"B17pAxnxOPVI6B898NG0xrzBr4Iroid4feEIcd/2nW8OD//egfMiDkBvEiEIgf0/NTDy5ZH5IE/BPsIF",
+	"WbCwHj9mOy5rg76bEqJknPmweK+V5x0Nl9rjM/vY241QSSZaN5cdP4SwqU3bKg+yFJcacRvS53rFcPDT",
+	"wVZaidGAQmdPTTbIYB2+yVnTehMtv5tyugmTOr2vvVcsjjfJVJ7xoEsbOwxcwXo2Txl3JVb2Ru+Je/Mb",
+	"rTHPabW76Jr9ditKtt/5IPuOr8U106o6Ni5xLTD2K0o0AAwdup8a98OWW5pGrVO3vt/TxCGn/Gq+3Fxu",
+	"7G5bPj4YLLyBcXWMVzppJ9lu33Fu7DY0u4i22LIn2qLt5hte3QnCoLm50auJkaSFiB51dys5Njly6c8+",
+	"DS6g0u5RIX60ON74aPrieFOJO1Fd+SiMNDZ0yliuSvdKKsi00HaTSfbw2uK4u+9AW4wzHH3oxEIh3AIm",
+	"pzT8yri2JhFS1/xZ4ZiV4DZE44caZjfiyHi5lU14VkIbo21Mf+ePWuKNKIyt2UCg0Dd+r5ZarWS9RZd7",
+	"I2R9Y/e1wqQE/ic1vreCPkRwssj+VVobYSyDr6SBCwgGe9cMB4CbW4xoYm9D05eVNtDOaAZcHcnm5dNU",
+	"VUm2zo+3O86kZZVWa1EzvoZonPJZSYg+s0pYw4Kj3d9q3LiSwVvh7Klv/osj2+lKLo/XLBh0AZ+4d0EC",
+	"1A3d0JDRzdjXN1PNzbUJHzptGcyyv5AX7IWGne0ZYcnpG8zxcFneLI5kfByTFkZTu9LA1RHMnhimJwbw",
+	"OxAjZEofElMEa8HA4WpvoE97hbfud9PviG4ehCqjU3XgprFD+I0bfnXidVE1uDtcsH42gpE2O3VYt3Eo",
+	"wr6BC4Y8LGp9K9SX5Dy4vdV9zLhi4v1OLC33t9VJwJxlhDX0RytAyoSygCKjzusmaN1bg7Xwqw2Gerdf",
+	"VNJsROlWYXrmpr5U7rLnk/TD02BzF5On4YSk8rpUs613ukutRMG4SeK0afR2vRfGXj959uzV89evCybe",
+	"LwU8Bz50i/z6+yffPS885AH+quvwBEPmhTZcqsk3zqfu26+t2FF7wVKX9AKs+JEKc8Gp4T7C3pdiKVuh",
+	"ofQ+BIgF+qr03maM1GpWan/QcAYrmVfU4/WuH/AbGoUf8DXEECQ7WydLWzZwZB8Ys4OJvbDxkDfAkHgg",
+	"YmA4BWEf8xuCX/bU1pVdADFpQSwNTW/PS64CdFbaa9jqlDS25lbXHh/gcxBaGV33rDsMz5G+XNoNec94",
+	"G9In0GIP5l0IJldoV2hicHQ0gN7hdQ2W7EczPQPy6z2uiz58D8w6M5EbUZGgKeyK+5Qt+JKMFMVFFeY6",
+	"wKRLseL7yl4VySmBAB3XJbet+BOetIfBXFXjM8RRPZr8qCYJqeHxxr7QAyuWt5ndNLvfrLkVg5tFdt1M",
+	"Xx6T4lvQkKJjTgNGJJa3X+m9Ik2ikiqmtzHvXDAhwevkKgRVQ/TdXbY5nKDZUO7wNi+WtyG7Fp415Tev",
+	"/XfJeGvz1OnwtReKKecbVYAiIQ8wHvbJiSdYNCjyCLtw9qfy3c3nD7MHFwTkrma6z03EvAdi4OxO1KVc",
+	"2uhsKG8/R+EWsbv8Xg2cEJTzDHeaCDxy9zbqCf69mXsCr2rBS2er5R5R/W6VYIJryys37y1ocW4PkSqu",
+	"ruaV0T5ac5tdfa8bW+8GSPK5xbPgd9+EagC/BNw1jcFjO4N74EemV1QITiqraSvNx/T9+JizIo9db9jH",
+	"7eOzk8GHNhZuGOmx1zQOsryTJod8XxxHXUo/glBZYWzrDpDOoaJfYDyokHQ3EsfiSDrWgP5UmSvpkHNF",
+	"QjjebuRyE5ylxPH3gA6sRRHbsLTps3jAbau5NIIcoM4kY8uT7uEA5meViDZe8s7RvGPiw8DSiCfNuqRk",
+	"TCnrl+fxgBl/6030Z+G1rSDFZC+r5TQPT6tHGAV0c4DyhNnGwQm3xWbYyWlHXPDffc1de+rz+SnIBaZH",
+	"BDe3GAT0tT/jR0C4O+Cj6LbtQ6Ykmy+kjurB/MKh7Tzm8DKdpFP62HxTa/Geb3cViYbJI15O9GK68Jp0",
+	"COajWAKiCqJfmP1WOsJXDDuKTKlAppTDbVWhhqPUwuTWYIIiaT/AOWnXsnzM/tDChRqNGSnjs1UQoa4F",
+	"45W8Fe7PMCzZfZ7cVp+4UzwCeN3gmQ6SLIuh001QL8lYUoAQAg5CGlItSqGs9JnMGcCPMOkDRcafkv5p",
+	"Uw00VMdTTKu4iI8jO7e3P6xWxBETroy91pX82Ep0uX/PSTHkdrDMXoSPx+ZQHXgW4NLt9q8qrevpxxo8",
+	"5Sv3G2pdhyjD6BO+cV/8xbndsro5cGkzYQv30QQkMDzza03auX9C611F6LZvcna8nnHCRZ84sW4XuKjb",
+	"i+/Bx2ZbjHPTn2aKvCCtBUkDZICgs2J3/fTJ314/J8uBar2lYgeYVYBYsIKN+LCRlcBEpBv6afAON1Pj",
+	"hr8CJgVoSXY00CaI8PiNHix0Hr9OOT/RZxkxELjhu51QjFvmHl2wxZH5dHmvaWXe38dnrXRVgQc2fU0+",
+	"o2qNmqFsv+o7YQxfi1b715pBojQF6ZSto6iDdFDeTzl1BCNvxeIYbO8x4G1aCUPI6SsS7lRjQdkEjyh8",
+	"s4gzn3TBz4cfq6wpfeP3trYldUy1lT+a37rhFrwSleBmbu2Az8sTq7VyLvt6E70TDTc+XbOtdl5JMOSY",
+	"uV7U/FZA3pp0p2ZtMUWywcA7Oaac/tWE+EQKWXBbyTHEfkfBnMObE76s5McWJgKIE1wnnS3gsoD2IFbI",
+	"6qpkfCN42X4/WYSRWXJcVhGLAOMtMpl/NzC57UEaVu5hUSx5XUtRslZWJz05z6j9Ta2NsHmwAxqVIy1W",
+	"PAMQq4UI6U2SpuOKYfImHBNrPdM16J0s1KgTgN7MqRN+NLRuJa98WVI3WeOGbkEVy8NEu20w1Ha5bRDy",
+	"H4DaMaJawely2GgjmASgyVoL4zZPOHLc8POyxIov04rlJR2eVwnjOzK7EMbj1WbeD8+qlDaxPGRgRujs",
+	"wEqWopLodYfogHjPIbxr5XqDVdaL482GI9LTnUzvhnJmpFef+QCRZtNjPSFsSAw68L30TesbfQBMEuMh",
+	"fWr5rYD16ukJOlW8zS16vEzHR3ZCBAc6WjRDSk8GdaXiqryhs16IAp2ONZ9r46tVzsBrN/vTXzwpaQd9",
+	"CY8O0PTQ+WEb9g2dE6tZCHfFx29V1Q+rq+t/TKpUeldQ+5NPNmMtqmDYh+YtNydHhiJmJ6y/NZcKwXoa",
+	"kj6xjpVceKdElgbLgQ78nobMzT4JkQOPl5n9chMB0b4hJ45qF3OAQzwU6skZnajpqsrEtnIDSISzOJ3t",
+	"0zuhBFCj2U+kQrSR53j4ZOduLQWkW5YifAWvqx7EOx73guJerMoK7c73l7w+itIHLNpt/6rW21jUIBVb",
+	"6XopsCbHA0eApcDH96ZtSTVf2eeltHRVdg6hBrhMxKc17fDl4AcING53vBYlEPGkd/JcUXbvxnIXSqNx",
+	"LMgBBFjpcwDYzbuyVFrf3kBUdJiKavQmMFqq1fMm8h2hN9x8+C8k5Nsz88gXM6KR1GKr7zJ1uINxwXxW",
+	"3uyrVv5bAXEgrnn3IuOZteKbEXRUkrvp8PhlQSuDCfNA7YUtzY/3G2HsIH6jH3CF35EfiWCFFG7W1sc0",
+	"50YG39smSRcdxqSBrqGYKCLwPBhfGnDr3aMMg0fNxFxkMUJ7JbMYJQITgZAHrJbtoLdq41YooJA9OH40",
+	"GdaUWfoJaNqTwiOyaCScbvNiu9M1mTJbarUUtZpxDr/EHj1FVob+efwGrk54gUr4qpwzrBqijOhPnBXm",
+	"wlr3xZF5i6dKm+a5qc12RAFDGxJSIihQS2uFmrAZhvr6SGwRJ6F5SvMyelp1jcw2c7NBvPlVt9CLQYlT",
+	"yHcVDA5/5IWNY5ecCn96RAdo3r/AL3/6iErPq/Wer/v5KGod0L02txcpfP7sT18Qrf9Ry8yJjzxL3F3l",
+	"aiPibtSUAjlnx/kj8Ih2IOuLfG3OKBlIOmLdVvEWO/JjtuWy8uFtwHWFiybDIKiPc6geCcnkwX+h7qTl",
+	"NHddpk4gbT9hLIAOmEKlNbxNtr5dIGvnNkAPYhNyK8kzP8+wqWmz12mk+1GuCS9rjaV792TY4QRrlf7/",
+	"j1sAPFJt/KsJRo9BGGmnGH0PPZ6bLhoknsW/vgl1Q7u67ZIm1CeRE60f+MW6y95Pwk5Nb+aLADCG982g",
+	"o/IcmMGf8ezYS61sLRd7i7uHaq+nUf6OUKB+ZGFVTohBI8ydtEZvhY31bfidANOjh9f4CQu9asauSLLY",
+	"wV3HdTDFP4PnNnxwpL24ayaxX/Ll7UTOroVPTE346lKrVRUgodNvwU/9z0juOLn2t4W+5x/u6ufft2UG",
+	"ea21EXPjXFteTiWGdl+9yRxdeInrg9lxKS9qvV9vLNvvAOnNrUDmXdiDRM2Sa/wMhlalbT77E8pRAQlL",
+	"3m9CrdxEa/lpL9EIKRofyFARewtwrIU0npZqDcUtLP5gYvTlG1GVnht5dvglfBoDMFPCLCF0n0tRdYCL",
+	"vva62RwMIN2aIS6uylrvdpnb/UHI9Ya6cE3meswVXobEX85sB9arb/zN5DZMqp8EbwsDfxvKw6HY4n2g",
+	"Iiw/v2b9VlekMTCcmLDXpDtcWKHNLhGnOLHf7Jb8ZS0FlSBx51O2dhk+dQveD2UGvjhjc497aP+jzJ54",
+	"oe0tHwObayUX3HYuuwznWF7bzrJWE0/KfqRKMfdb55GaqD1hg+fng4QJU+hWcAUIrl59F7LvzjvzMraS",
+	"LWna+ghqfAPRhMwJdZiRiugm+OGxIUPgHkUNdC9jHUv/fxetnZZf9/g1sMmQZPcT72eHqPjtGCM4U5c/",
+	"YcBUfzfjPdfy81Uck047at7CiJETtRe/L6ArtNeQDZ7h62OvM0WW5kyqrGxJXL+vKRXdYKczV3o7n08p",
+	"z12aNdKYj6+5sjeeqw3jvzclVmolpJtNfknGgNxNxXdtd2ciCv4kntGzCKt1DnKDhAKDCe2RbEmol08I",
+	"43xOOnCohHnKWcF+t9MkMC9Xk+vvZm0BKdKX5rOWT65W7iCr6vzn9ID8EAhxjx4cGJ+xv6cgZanb2DCL",
+	"SjVClTewMJpl4CbS/erG8yoI1ayLq3hHar5/06Th0n+RzPcgfJG7FDeWP8KqnVfWmp7wI+fiOUIx+uTb",
+	"3Ngbf6hQxY/GskoveQXihb6uVlYVcpnSdz+eI00QavL9cQJUK6BGAJh1QCql2BtyCO6Esm/0Ti5be+de",
+	"AIYpuTuuZMCtlLUEPFib6ci1wv2IsoPnoTh3OGeaqQP3Wjo+Sk5f/HIqInNQurXe7y5zU8gSnj+JQG6r",
+	"D7wuPWJ8oaHaf/p7PXvJrLYOyL8BGdqQHzGiboBSAZR30a9h9eB0qW5CtEnfZbaP6Upzsa73RqxWgrpR",
+	"vrD+2kiws+Ryy+CXRqIYbx9htJJbrjO+JPFMLrOwAiZKmHXuCN6KxxD9hAmP5oTSJPOjRzkTH31MYvLU",
+	"u7846d2EmZ/dnzkM2hdbF31Fup6FTDziZhVM9IUloUODBvoyqOGeqnIEHHj+YU3tMFZaxIgNioEeNsfH",
+	"TO2rymcWtRKMH/gxfOpJWbSFguHSM4h/9Oqrp+zfPv/Ln0n63edwKo0uMLpmBY80UaYl2m1Ov5SirFer",
+	"t9WGYrCBVAZ+es2M5wD2C+Yx48A2AwXXCk4C9+ZtrzKcLWrBb0P2NQj8PsokrrDnmbbEz6/x+IEGYJ1O",
+	"ZF21G2FEBq3yxfC6+4xYdVpVx0xr3EfX+D6Ydt9xURnk/YsnZJHQOrVLtBDP5Zn+oKj9ry++h+pQ2BG9",
+	"QvDFtiXX4psce3joEn7h2lODYY0i04odgLckTPWWHydUahmv8taV9EbzLL2Cw3UYuq1bQXHY3D8/YW6N",
+	"+jobw49YORdLKEUVyPhkzXxQt8Fl3mG9feVV3mAqW4NQRNtPbW883+t69S67hDPYmKZyoBcyDvTcr5+/",
+	"+vuLp88/+YOzgD/kEQKEg/ZaM72yngDei1lJ4/mgDtceK3nEUWdRxwrhXhGnTqSdgT3Upw8GRQMCzShi",
+	"+io6aQoOJFw3GpjuEjW7PXJkgSlUYHpUbeJBiOLoq2u38VIJ1ViakPHHYSNCPsPx0XgMRwKaR6QzlCLj",
+	"xm93lr50hXKDJBNA0kUm3cjeCTyBSIYmGAuKN3tVAu58o2N/p2ZjOzwlhCsu4hk19Bx/kmULRd8mlB1o",
+	"X9dJSbQvIv1xX65Fybj1Gw98/TGrONaRcgX63IhuQzF+qLHaitZ5M8EB30hjdZ2lxxVLL10gLdJaKnEQ",
+	"xmJjwUhAEjc5aHmFwZ9JY55sGS+5mRPbxgGiUTZTWQCO5EYCi6VNf78FJbODd20oA05WA9CDUijutnxv",
+	"rM3hnoiytdjNVTHjfvq67Zwg68uw6leMbbafdKlTezKfX4PrCE7cSVw4Bbp+cEZ7JjFpIL9oPSalqtzB",
+	"Ke3j7OlC06S9AM4CzhKesKmIr9fuz26RqmA0Bv9jIvarewnfYG4IN40RJm8rqorqjEH6WrYRHCSkBboj",
+	"KRkn/LcXMAs8nGq/XYg63MXJjTu0ZmCKA08j8MEqXbPYlQlZ6xDUpsrK/M7s5zAcwX4Ukit/OEIGlFmT",
+	"LemkS3/j6Iy5h9FPIA7BmSeNLLNBq228oiWSOMlaG72Zx/1sUjDhOMlVn3WbnxNxDmZ/FmEBRX80YHUj",
+	"VgQH2+lZtfNY5gfqVc/cXt5PTUaFxZct0GmN1SWiGI0z8mvFMXgEJY/z5rsOeK9vhRWe3uE7cOP9wGnn",
+	"hei8eq4HNg+E+MPKl4COl3O2GtbKTvCcRdiae/Fxinoxw2SQIyPtLWkoSsVvU6//SlbieV1TPFdLXe23",
+	"il5QeYrkLfIhTS5l9G9pfki3MpMGQ9d0VpIhUlOOK4rD9/xFN89NR7MrbGRrM0p257kIFvRHzgZRTMMp",
+	"gfsRyLY83iX4/yGpXuor37+mcQOz9lffsZ4wbJwGou5v7qBmRw8QhfQQzUJuhcFIO+/RigTZaW8QzGRh",
+	"EZVQNMG+iDLnjNvH6N4brSde+xZiIyli+tcRsBhwiuDV41ngruoCVJXo9xJsVUkXJ23EYTkP4YXmPAgs",
+	"jKLSmXRyx+aHtw+IV34la2OftEJV91FKVmRpPKcSd5IOJlGhVkxi7PxK1wcOxaF9K64qfcjRfd8KsbtZ",
+	"6t1xmHyg36lIJ0sQ8tgcxDlb020nwBL8K+HLacPjG4vY1QH/DpQg3mzIs6oUliZjHD0SgtfqaYEC9KFb",
+	"bJ5IhXid+CHRkMzgD+Afs6wOXyOvzBwKnVMYZLoed++aQrfNUuQ+sf4ujK2z/1gT5qUNsXjt3QUELHLa",
+	"FRnVE1qSxDc6vp3srrwT6pWmyKdLscyrcEGsQlq2FhZZj5mEuKunkUT5Twh6JYmXRBAiS981A94C+srk",
+	"nQHvJCBjDupvW2GY5407nwR4DOKYBTDmgCOVvBsEjdiMisjx6iyESeY2n1zivdhxuKVGgyANaU+ThiRu",
+	"2yTEUoDXTVon8NKvAfxHLZYT4E8bvRU3XqRydsF6JZdZNQhnjDM79q2zb0rFQC95dqOshRKHTOPNxmdd",
+	"R1/9Gr4ZjPYmBnHJytmLAFetqDNTNAszJSq32jM6CWYzGuZy3+lldWEwonEmuKlAQomTm10WpwVLg1ZM",
+	"DixEo2S7mf6tVOHfRPEuDamdBqNNgbcNpHbDVXmjMcEemDYDFF3chNrUWmydozCMsG3vd7DMW7TJQpVs",
+	"IVbaa5ti86H+TtO0m5PpRVpLuRVYJfmJmuU4Ftcm3HQ6WLvb1zttxCRSlXuLGIejbGwEEmj+6P1jQEZV",
+	"iYOb0yb7Z9iKg2gDJlKtUFDWu+VHttajIJNutYduKvHF6GIt5/JfqQxhWkUCqL72uvst1XtnxO7rgf95",
+	"HjfZABj2t1xbkCLalchPC57y/VqzmWjozNl8J2beOEeqXO5k9hA+qcDlZK+u781BZ7PD/K33qdujnLlv",
+	"wl2R7GOgbL1cR2TgKYm0rdk+fCfqS+CR6fM1CLGNfnH6rtyNL+FFBV403Mcyvx4Ivcxw557mgOLXSa+6",
+	"UwGTbE6Nx02Uq+cU7C7mQvptbnCnJffUsLHN/eXAxFHeYlJGVTTcutj97ES/Dj779MMon3sQJDX12waF",
+	"EesIma4DRSZTyB45Jc2mSnMzVOsIX8iWDg2ZFpT8GCFmhod0LddyLkPMYOFj45jlsS6T2Ivyu73/LF8k",
+	"2Q8lLC0GEdDPLlsloTNoJMNVPwwbZZYJNUvPLGmt4xeAloMoTJQ7fgxwaG92dRA8KOYIYU8QWBwrLUMF",
+	"PB8nDUJ4WV2ib0S1i9q9XZEf/+ep7Da7lxWnRAp7mgd7lW/MS05Ogt2SKhilwCz6d7y+LfVBFRFPW/MD",
+	"++bNd98GGBjcZ5nViAoA+jTDKsGB2+ThRlS7hy+ffP2cBuKtc3IEy3npd9fB1/ijM4gUoD1NOg7GJmlM",
+	"dmQrToqVquVG5yqi1yL7wU2eVsBwEqFUu4lPwK8HYKsLfCFoFsV0+gJ6VJKmFaFviaiDa1lugMLMzBmi",
+	"iY3rNIRqwYvtji9tLoMw3ca+03fCfEkyEUyv7QdUcV41JlbgAHImKNcjlAiXILOBFDcisz0rskaIzXRB",
+	"qhHMynJvbzQKP3ScHVTcgTodiHeJGvV4/DHS+APJ7XRaLgPV+/KNuRmQMG7YqnoIGxAHqY6IRXJrInBq",
+	"0Yo3mI+kqOPjZ2lsyVheW2S317upXUWrbJKfOe95HEwCdpnK+l2ANM09amis56XSB1ZO5FTOlSK4Q8eg",
+	"jMuMcc3RLsNhdQMT1rngjDp64afIEDXvpw31YE/NPooOlDVfwR4A365nFURvdS1yhSO8FljvBEP9mLnT",
+	"vNK8TErdtjSzYKpyS2leez3X+L24YUEBBV9UwivXg5Q8KNq0+zU+j98HxVMKgeELmXut+16nAJRWcSHZ",
+	"Ub23bhFmutmuv8/20Xmo4CMWZ3T3B9+SzD1jQtlt3AxS6b9zF+muFgDbz5qC3lsjYVvEMqxSO+/QmTag",
+	"4jtD6B83b2heNm0gWtjwMfbRSLGekm33xrIm/UBwxlEyWCcOGkqh0FtbrK/CA90tUDN5PEbfObRxG9Q+",
+	"mqyQ1NwMex15hXqIjWIJHoYDPkBeKntSx9/KUnwPmMDRq5DvpieTbCgPmvK7Rn070SNrwjcBrZXIT/oJ",
+	"7Ywyod7dPSu6x04RIOLJKVtEKn/Yy0kiSu/g5H3cASjVlstqod/nIgR1jqdmCrwpPNvjm/zj8s0c0sT6",
+	"tXSouqaNkfCGlBxOT5QvggPlolowQzVZf0heyozbTnnV0SQfqvTKx4Vy0m0d9focOwhy7HREqgwtSA6P",
+	"zNvD94lk/HRN+/tTIMujpU+Z34nERYnMewSfeYBc1HXHLucH8ofGkflg43gaI1xkNiEqKjNy/z9g6RWt",
+	"mp+T3e85qbCM3Hq2vF6L8VRSnIvWDEVWnNEpedlynS42K+RMpP76nAC2Z0Sli1uzVQADONq2vziSCYkj",
+	"HPeS5pBOHhQamvYzM+y6tnNVwHKc8dlSlL6Clyf/bSS89qr577x6F125gnQ1ee2tvArTPJGiZLTuX6Ro",
+	"miBRWxlmDghqGkNSyC22d4pS1mJpdX0ssOwZSrRDITYqXyvmhhSQJroqoYq7jSv5LKc6EuqLRtE594U6",
+	"klRc7EnAtxRYsYcujq7ZQtiDEIot9XbLgaLHbXsApQFfJACp3K+kYlytK1AdX96i5nh7SGhs0Rwg1Cx8",
+	"05maIzPQSTTU9oeDgvg7lFEGiGHRKeW9HMkjTO3wMvphJ6gaygEHaN4e8tbd+3JbCEoRkZVT1J3yicc4",
+	"aRVFVek0/OWAACNucLt9f3XXQiiQXTaFsUqIErSxEDQzct6Bznf0jMGr8KMRr5Jhw8yn+1/41C2hOZCR",
+	"epivj9d7aRaVMfPMwbbnLIbW5QdiKX9sFKlSa22CctPWRyBqRMq3x8XssRszanu6IQX/hIEKna00gdd2",
+	"uv+leF1rXzAyafy+Dz+glttOqJkzkewRZOGykeWeV5nAH5Zyg5QMMB9F1q0Y+0NWrTW3Aqi35sIbTsaA",
+	"9ZQROYZu8FUReYMDlsxCM4sD6y7jXm4EilEMprjcl4LtByhoOK0aRMZa3gl1Rm0VtoXsghXbv3uvbhJy",
+	"74TrcC3v2sVHHYjGfbCtDhQbh1ubb9YQEeR/IBVElEMeZJsouRUPrNySEZjZo5nRO3C3oRs8RicIoqRE",
+	"A5N0jH6a+M28Prg+XQHBvb7pYZT+0c3UydKLASVdo+btW8HvTqAUt1P8zzmYebNfLoWZ5kL+QvbDWjIS",
+	"dgIZwZrU/9KVwGw94HukNcwIuKEw2GvhL576DxJZB9IcoiDgWfogFJrl+XZnj8gVFa6JZOmKrDK8ZZEV",
+	"Dr/DrEYuJiDg+VfDlnrnnr+s9uVMQUNPI3Ejh/fDTjbSM78F9j+sqqXk2m7ynYrMT9r6bmWeMT8WR2OK",
+	"3sCxHaisdM02+uDa4JnskNGGJP+ixgCtGtx6NwwGr5PWBtFt7m6TSHgwfTYghzgRQJnRguLlVlrbitAg",
+	"l3ZZ83mMPdMyJbKt4x3ivZ4DIwAqc0wlNN5+IXjdmtrkrM3J8tSCT6+zDICBDMUWMI7LO3ETgfyEyp77",
+	"CKca/TFf+nsIqxXcsD41eQIGjq/JMc96YLJwFzQOdcYMjnnU85Q2lgo5RzXQulLon4tw4GfLHdwH+aRM",
+	"7l78jT54ZlZPaIRfLCJ1pTkaK7bMiqqiL8z4gxu4HGU1VeNjdIUAwqsRVgjCvZtkBb4X6OXOKWPGRHN9",
+	"a/BwssgrgieXF3yYU0YmVEk2aEr5qGvFhOhnWozi12oYpWYlJqssGeDwkoErp9sT5guZN3tGD98Wib9B",
+	"zaMlStjbWPrj2ebm9NL9obZemik8eel2U4oVhzA7MpYR9DC6Hghsupe6pTYS4ZwYssyTA14zPC8m9C7s",
+	"C9081UpW0DLug8vA/e3+eL1zfXlw25Wd/myUsaXHm+o/QwbN2xyCPqzfEyOoc4n8ZxY8dShH0oWQ1k5P",
+	"utjmszvTNKJ8rsaLzmTwz65dU0nQpjQt639MZG3zjR7YUIylWbWwubMFlBW5VegguQ0s3gHXAH0wRVyf",
+	"RmzlUlcILJgRUhOiNINv5bjgABDm/INZj59mHUEtzI9aaJUfktzQv+G3QpElXDk6s2VTg0zxVsY5Gwn8",
+	"Jhtw58yVyw3D54RrDIydNJ5isadM1PRIOMOfHo9s1gqFhtb+fj8Y6OdWmK912GzXSteUO/UUh6XVn3gR",
+	"UZ7k1XdqFkI4F0s3bYev/UlX5GVsiPKw7QOXNgM5LCEC6ztcp9A9uNC5X45LAoWgKppjmuw2XjYBJ5y0",
+	"bs1LKmMxaL9R0piIPXt473UAMiONJjqETW7gs0ePgNdVYu+luhMKmNqLC0jNn2CTdNXba+sM1e9/YYuq",
+	"NIRYWCW30np/bMGXt5iOZjWXRpTg2eClCtXcH7c7fxkR9cn1AGekl3SZg2BzxQSvKylqdidq4HWwWt/6",
+	"mZbI+VBqFLeapyQ2hHCYGUu978WXokki82sTIguI1bzq9He8FHQMIVOF0dEuQF2LWP95iWRfoOUa3vKQ",
+	"2iiIlQ8nBiPbWADq05D/y+fJMHzUD2c2hJteKhHQnF585sCPkE3GO9KKvn5NK53aiOVtlgvu/tN4PUxw",
+	"yGTftoJr4QTBCaCt1Nby/Ss9PUGVjabgdkqW3UBAuC5FHVell7XL6FRX/EhdmFEQ8xjimKVYylKUGSl/",
+	"ktX/SaoXFlSIILoBdgEQpOTv1BsSu46XgG4zY+SNlF4cnstQ64xjgP0Yl9MeUMz380LOPtSv9Ia/YaTo",
+	"BCxq0ApjVrNjBilCk+rAD48CCpeVpiNmEfdKXKbdT6F6A6ueo+7TBOqHKfjazoB8Sdyh4ANnGb6SgX0E",
+	"rHxF1IEKAJqP2eIIwhtQ5oCCJP4rHIRHCq9kpDDl44U/ehCKZg6I81/QkeYw+DOw8q1hHxlKZJmdN6Df",
+	"860oX4nVudtL1r7plzYgj85Lc6CaJhRMZHlzvEDZ6EAMy4z0AlERAcmEZB6+JWS/xOHJMiLJZkQgcxzE",
+	"O8gKOfv+v//gD/770YO/vPP/+8nNg3d/+Jer6TTFn3lKu/j8z4ohNuApwUy28ZkFjp1+DNgvUXoO062A",
+	"4qQJYcAwgUMnOjCtnq644fdaP5WDFMzfi0OTd56TPg9J6c5lxhdUgX+OwFq3M0JIE2unPnHXFB7VgN0F",
+	"ztMVSGsCRH+bUS38fES08AsqFc4ldfZWdqP3643zv6D/VIJSmpCaJMPP2zYGHNkyGvKITpytncCmiDcg",
+	"A+9OJdSySiLZEjL1FvLZqMWEqWz/Xb+D/6tXJqJLen2CuBPuLgYzxqPGDMrXAa9dVT+srq7/MWyv/xl+",
+	"8cu7ouebGSs4CDKGMwn09ZypuYMqvCxWZsmaGVm6a5XzMcFzcqtU6Vjq6bmpNImG2LaHNjVLt+Clibnu",
+	"lgmeKU1LLcFXXkJ8nnbrE9/xMo4MhAdC7TPsS+BvpQEuG9xJq0HY6HEQNoLKmE0t+qd/kKyaemcCUpQQ",
+	"N2lW55/GaEZpsHfkJ41/GLHDadaXOMyDch3mVpQed9YlR/HNzWyrryGfehqba2/bI7Nlklc5XGtPu5rM",
+	"w3jXjYbRGHYrjkyaa8xFvXzy5htnUkLdgXDdY9bInsEXrRHVaspa2Uq1t9TdDBxz61OzXhexFhwASn6n",
+	"8xxjeZ9yNE12Yu4pucKEcS8SQiw3khk7eKPJsL54v5N1IIU6A1Row+M7B/FGH1Sn+DrTN+vFqqCPoVmZ",
+	"zrwVi43Wt6dbdbuVG2t35vrhw4029uGO281j5v4Uz2L0JvBcY1u+3EglojzmaEHI2YvAtQHz5QwGCdRn",
+	"I2RAWdOkarvLY8pCoEFjbyFVReTMM3JteieXJqtd55oEqDpwU4FScBpB0J1Q9o179rjE9Tm67AEH5S2E",
+	"NDuo+79g5fhli3xP5f8fqdLO0O57bGxSac0HKMqaoTPnlgsmszBdEmcu6USOyiGEDrMCOtg6KseUMCm1",
+	"F0g2ZkKeL7kox6DJZBMgtYC9bE0yVkE9S0P1teVHVmrG1bGDkGthuRvykpPTMHSAxQ9fftDN+fRqcfaG",
+	"mbDO5aIaes0A49GbLtlRgfFUUTLuZjkrDkwKDQfqFHezqeQdQqRM9hmKbNKXRyZLD6RE8WNnLXrFlE6A",
+	"xmcPSmqm92R0w2Q5gQHsNLacoa5dni7n3vlsmtr4OC8pl01KQnM6mQ21zn9YrajwZQZhnKeWHmKEBl7B",
+	"DCM0fViHnOAEvOYA532Eh58O6g6KQfoq9iOhdfbZMFD6wpdlh/hJVI+aJZa8FDs7AYzqv0i+fUdzdOag",
+	"nknay+c0IcpmbCb7teSKTrMPUfPSMRu25ArhD+S7Mukr1wCy4/saFvBWqGHybOp2EJYUWwkLcrMxgHTY",
+	"AEoqlm2gFP5elaIOCuv46PSWgwTHfJnhpqTui3mLX2VqKqUx+4wfeyuO04/SOGp/FTRt3H5RSbPJlOlA",
+	"3gzQG6Hv4ftZ1LGzs6U4A8wG9R6mCLFCBNLA35rDZSW43deAQjzGprUi2b684AinLvxuT6DfeoGiMBg4",
+	"MXEamlmNHfTzQBurXej33zVCuB0dtv3U7VAETGrmxjwB8JK9Qs3alZdyJ4XKXBxOKPHp7+F1xg+h9vGm",
+	"PfGaFcpy/CaOjyPn5s5ZC1VZuzjehMGa7iR1mAdg+/DHvzPNoB3bbcXieJPcVC/2Ouul8iIWIWx9jxm3",
+	"icvpdziI4EHMwV/ue+28CCXBViu7ueFrPagHDoeUL4CR6iboQKky/FHv7U2iDqVXnV3cFyZBiQjCtwRg",
+	"DMlyE12vuZJmSHZtZo3uTFJKn3+D7Zl0ezW+e1oMKCun26KGnB54sRqVxCa9/Y378phz3BrwFjouFv8n",
+	"HI9earhpvW8SuaIP6myZwiH1jYQbaJ564JYfbyrBc1JENB/wW58xO4L/VGq2EEaWAW+6EJVWaw+IYbuK",
+	"L+eh4gdkNUbWA7xrunn/cFAZPYQRxY0JKhpDkzVwwmT1COGTm9Ri6MK7IwvfYfCTZP/xMeijT7WUkuby",
+	"hxfl1ZIHauAqbiwr+bGpxzBpBVzJ89qhqX5L/8HwUcgqClqD4GShxc6i78uSxPUT5qc1SNHq0rWU2QKe",
+	"xNvVCQAXqqzaffaYWX4rVDPB/mDxyetuciMT9+8YXnrto3rybbKnzOjLdFqybr1A+GFmZL/z+9SMtgSE",
+	"0zgVw2mEWtnCqLjtELSCambNcPjmBXbXLBSsz5xTTsDtem8td1d+2XiWXal2oyGLMdMbWGq1FLUy07Ej",
+	"vglP8WjvA0ierKyoGfcICPDyQKnGBJT4NSpXQETR5/FiK7BFli/pqhMNt0UljUUJiAA+mXVQNo7vjG4W",
+	"V6Xecjkjnv4Mvo9ENkQrhOXrOVSYWQPMkk40AMYRBz+lm+4VhRzyvMnhrkXVWxyZVj7MYgIHvNlASUAF",
+	"pSMw70Fitv/weyIpKq6MXKsbmUEcYkiguWK5O5j7wQOp2Ec/7IR68Yw91UqJpf2YvATjw2+WVbhSd9aG",
+	"V2054D0HQ1LWK1tln7ZXd6KWK0kS9kWEGph1G5WFDQ+FOWzJq4rFRw0HeKYGoBTtB0JE0nvWPd2z1PXP",
+	"qZ41j7gZDhzjd4ZEr5PQYgZf4AdLgJQMfptJw9KQEaFejQo2k/dNMMm3/lf9bfMtIgr9HonFBzgdRdwm",
+	"D17cYRgZ4/epZBIShsNQZhEjXfGKBhvSwJnzNG6bRG73hIxCk3Iaw+v3wvn+pwONfcntcpPfP5DOgJK8",
+	"ERXyS/rnNKA9665rLELbC39+HR8zta8qcCaxDo4f+LFITjdce3A0+zqfj1599ZT92+d/+fPHV2QPPAK7",
+	"B1bi2CWivsm9F+ikvBAIWwtrwJqAcc1zGpBLvu8Ltd86F6fRTWAnDHDjNSunwEKCA0ZU3HgAqWf1w0FB",
+	"fz8ElFDX0DAgYRo6h6ZhLnHqXu0relPkRzMsctOaQx8kyB4PExXaQvwvCsUdTQJhQXQ6mFazOWBn3+WN",
+	"85WXeST9cOKGCwW0vKr0wUCKJpGTrMQK9GvmyUkCK3luy5/IxNBRkoyPHPC+YZawQK7f/Sz8pmHbn6Yv",
+	"EwvwKDRAzyA7CYjA2PIzbcznaP35AQuWFF41uxQtmFlk8c8iil5CBciXtaTKhYZiRbGkz9BcTluuMH0k",
+	"oeIyo47TSCSfzUc1uH3NesXA0R/Vi/GhrWHIDy9NRjooWpxc0aYVx+IP4E3UXag1WxO1E/1PqOetJPg9",
+	"05/2lcxG2dtyhNOeNiwqON+mNtpQ9+HvhLDQzalQnFB5N91s08hTLphdg9YseNFbKJ8hb3Runx+Kv8I5",
+	"sMeUsJfdnqEcfZgDdBsYhpD7n/qsV/h9Wg1s9tJOtvcOXg2I9MAXbdYKCgII2/iaAxXGk3oDVxTy4Jmz",
+	"6cBkBKNtLe7Gw4g7SGuBNeOfrGFy44rFLfOClyWRp1xW2gikLYzypEBDhxyocNeAcnAVJCgeQ104D7ft",
+	"DTdsIdZ7hQ+RTQHVQjgf00uzw2XX34RL1D0DfiL3eui5+xZ5E8ZbybzbzBO2FfVasJ27CCU3joZyJ9x0",
+	"IgEPxikfw9UzaG1URuMIFO7POFQ2zVlwd+mhrjEyRyaCbh+GPhbHTqLF6K1Az1yJA5QmlqUoryHX6365",
+	"0uhERu5cZ4SwZ8S/YM8+YU/8HCUvYx5tHFDGBUgGwPpxP4fnhG/BX8MXfeugFkYj91LiOLTi22R1g7/U",
+	"jNZrAfHXL0kVLoFM5jA0KJLiCw/hyx4K5i6Y6cXT3WwC24U3pI4axlhIuox00PmlSNN1n2K4b4aMM29o",
+	"5FlxHu+WlzjwVzNnDhh3iNUn8ArwIpe8alECN61rfP/24192VE03OrijnnNiRkibxEPi0GdnLFDMhS3J",
+	"12H77TzEWBrmTIwq3YDcSXG1Rc8jxGQaopG4mTd7PLmlQRsy1STmdk4BYSb/2VA2N9wnBNUlDZ6VJEcU",
+	"MrHBh1CdWmuaKnc+8bzN+VchPIHBJ9zG9CoD8OxLYvVpwmAHb+Ku4djJyWUhLTaoJFCzmGE7eWENC7fq",
+	"qVvLuOQWmIxpKCZnHPsXqp2NRbD56tkTq7BCA8f6naVvy7Hr2voYttEfUVnBHXCYl5EWQkwLwfbKTXHn",
+	"KE4xV41y2AS81LySpmYnmE8PlqF8wri+u+ED32yzB8Q+ybRLBJNYE9ufHtHPUPU1S2lIdO2lNnZfE7vh",
+	"QNovk3tLgRkBGd6JIVJqIEQSD+M7XYHhKBOYiUBNjQJeMOCXi18NYttJPY3hiNcBuIpnBAxzEeDLxnJR",
+	"IyKvqfKy1osKq+C7wULLSVaa2cyhX8lKZJlDM+dp9PS8gQ0cqcZyu89hUrOTj3/4efK55RqUUDXkG9SF",
+	"rLhPk1nBxmZmotKzVVIy2LEnQGtYMO5htgX74+ePSi9/r3oXk1H6hhPPLmwd1dv/THlJ5hTTTBUm5FSK",
+	"PY4G9+Oj60RvxWp/a/3j52XKNYJraOyFzqX1Uf4p/ulT//VxlWlwfkbhZomIWo/EzsdrC8+aBKqZzim/",
+	"fvHMjcAf/j/04HtSiMVk2bUoFBv7MjTpT5uhmldIFcisghOLsDwIKG0jpeG7YaDvSBeLq1shdjdLvTvS",
+	"rkXUvT1RRehVyNUOylcNVA7J2tgbmjkvwdVDitO5ci0pPi/CcVXMuIPM89mge9kq9GymYybsfmbpZ15h",
+	"MGvR/ubBbVLdPqhy1XScQqV3BD0TyxwQmg7X18H0SaAVTWgOZ6L8slqjpVjGWQlLDqkclZ4nOJ5ynFLe",
+	"+sgGCBu1l9xf6drjmXQsxR9T3PclBrT3GOBBRDTt2BA+Y8BQ18gGu5Z3wkzTIjlZJTE0mtpdG5XSOEdF",
+	"NLOWLQQzyposZCjm6J8rPZA3DXOy5Ar5nkl57jzrRt5jO4oppf8QLVtydR2rP4FUc68qaYAQIByFDQAG",
+	"/aETA2pxaoKHl0wRsVRaY1/XuXt7Arydh0OVqxXJR+AjlpGyQt+5Q0GVDWhpMuc6vEJksH0RZdwhO4Lg",
+	"aJEkqAq22Kuywj/uxBIpnD3rglckQwFfAEclJHoNVSGKfM9R048A6QmjOhJjIOhfkNShYf2O0xjGpZkg",
+	"2iKcM/Ms2XPnOEdVlcF/hdqFcFNfQZVtkomCelbqwu0p+jIAKljuQpXO03AdBVU/wRV9ecdwajhELL8V",
+	"NxplvoQqb0IMYre3Nwu+vHWPcF+RflsTO3AyPSK4FpXgYLFQxUieRL1i6dR9/2yEpTKtWeihz0IfQjA8",
+	"RsdDVBwwicPh7xAjfzesqN47kRDu6KtT3PhdR7llhKxAdAtLmEfZt5Kaqykv4hTnKooQtmhBRykp8+VO",
+	"snYGBYd9oxrWdK4SFjnjJ8oXzb2tlnpgXZpnyO5NREp0Tg+o7zl38JMiy0vVidaXeEiFgCGJiabjRyRp",
+	"kH+B/9GU6FQSUJ2srvAsVVYIFoVYBC+s4Kc5VgH4lW2CLfX3kUuGXzuDGvpB28BWlFKQoLqZPvJG70SV",
+	"Ya3Aam1fHbMR1S4SdxRNMVotMCjB9M77HhnzGrp2ZAGJ0wTXG1fT81BnYXp9FfR5YC4Y+eMPGTxXdwU3",
+	"zrCOuJI44NmJPebEybJ34kG+OdC6IWNyNV9hYmXLb0U2zj3kHxtPYhTFUr26E1DGzhNFnX4xybC9hHqr",
+	"mltdF0htDLElPzo+vBR8t/ECt0CbgCbli7dQctoP6sAUDpUgzKKXw2BgFC5AgWIQ5QOQR6JOTLCczmAp",
+	"87TakDhp1zqlD9T2xpOZ5TAzgU9573mmpjvEem+dSzKMOw/H/dIXmEDiGTaja+8RhDEE531ZcYObPq/X",
+	"wmuANjiuSEo0l5atTXrRJmdLRpJ86JAsrReoCuq0i0CUmwUfQZ3GRBlSWYqbHZf1lFKWlB6sYRJr6MOS",
+	"h+VXQY4oaugomJsBb22ZdNno6YGoqW+PV14SUUGhXpLoiO9wq6n5MT0xVdF0p6tvtwer4hZFm4wImwBo",
+	"/HjeB3ct5ku/fFAMB0yTPDFOIdeeJLxrmOuTNl5FAYusoEnNTT7NlPzx80flqH/emZzY+PwMROHFM0Us",
+	"yHuf3hEppS8eXYjDfK7k6tw7S2xT7Ag9jJG+vrMvREa7vhngZ+EEx0pLrD1MRXmaHuQEzZvthT69EMDk",
+	"AUaPEc6ZurlJF+cjdHqbDIKcyIa6j2iXDhw38pON4Dm17fNpERsBlKEowUXsFOqJ97vRlIpcq7/thmT7",
+	"YajgwEL76Qr4g2j2u6GStb4lRl0Jb4tBQAFB2A3UIkMRSXMU+luWtNdsgiNbtNzYOYxKNxFt2u+YAYTy",
+	"IhJxTX/uudoIcCQC52UIXAeL8kSZseGRXC2Qt6DJ09tMk8XrATdFeZPZISanPiE0OC1DGOVFci/NL2n4",
+	"5Cabyoqyp4SzjoSx01r4015ib4ggx0ZnODePE3BAey90BKlLvD25Hw5NWKbMC0MPE/sTx+V86dZZ45im",
+	"jocdR/+9/ID5/g7pdL7yFcUNjDbZOtwz9qXE/7oVYueDvfB8as+ja2V5eSdzh5T/bIj4YCEqxP9N8+b3",
+	"lfgSfkFMRFIxmsUAhpCepwror5ccmYl4H+WVu4GSjpDQvlaGaZXBNov3bt8aBipCNbF257t7pGJhiClv",
+	"GvR0sz1/Eh/pvsdCtqJfHHfslgVO0KjeSjuvQlRv25vRxJS3sBPwoRtu4HIibaMdQ9CCbPiutSLMQVqo",
+	"GK/EnaicR4D3ZXd/1gA9WW60XIocsUdtb4YKlfEb+aEawXuaWQujSxXTYLml3QyW4gEcAWJGeKEDRptw",
+	"r+Kprqiv1Ds9Be19hwYuEMGGMDWx48HAmmXdHs3u6MfN5qq37UT7DrtNswoHyELc8DzZlzJgdbOBuvvU",
+	"EZiHZnqx3fGlzcGZApUjIeaWxgFnvOl7/7tc+jrLvppKEZwvK5BHWs+kOx1k+J8J4rJyvbG5y2qKzYXd",
+	"Hnbn5kSfg/6+b52ADrkEFexLOFEJgYADRsbTiGHIaYFJ5hbfl8EzaK+8IHvfN+OorDxT1znjvYp6Ao49",
+	"KBkfPCYgDBO0MteziaU/W6nSv35a5Bkyxo6GNx68u8ni1xPXA2uGuaF8hnS4w6k29eXnqBrG5xAuDq4m",
+	"r6dqlrwSUBMjkKHFn+Rwxhmx47Wza3eLXertllOiWCPo8uao7dnmJchcekUZlBW1iJn7Ukw6xIaoE/8A",
+	"wKqprmYqYx14r+lNvUuLTSPald0wvtZDL/BSsEOfJ6/I0lxPwM9GJ6TpWqsVRRhKeg4MHT5YmnrV7/zX",
+	"GmJAVrP//8HT16++egBKfkyvkN2A1Rj19BcUHzOKiRyy6FNsdeZAP51BOR/Eq0++TAaUEeVD/7fHoxBq",
+	"PXIr2H8ncqIdot5JBUaeFgqmpOhS/cIA0lNr4wqfEcXPH01x7Y9URpB7QaaFVqr1s1qu7PnE4iubOThz",
+	"ojx6n4EaRHzypDT9hAARviq0MbxgYEjMCGMeOXPddTFU5d8n4vQvnv3Dcw5E19uK1HyDUC2oxRpWaki3",
+	"A/maNOwYUtyR1Fb6UIVhBx4EoLc9yd4gwkQIrB48n4U0HhorSvcYL2reqcMF2NSt0odJKWmy2xjS72N2",
+	"AyjLcx2UWteA+dvV+k6UjMe6IiSZwdRgQJtCniggIaezR8GVeV7UBOj5TufIasjJ8d3+geRy2PGlyBCO",
+	"ZZI93UZNUWjJHzVI/jeAvg/wiA2/E24ugI8EjAlr2AgH4KBEnUtRRJ4L+FZKZ1F42hBZY3J6HuzkoGbH",
+	"xsiQVew31Le6bhphKam+AYoijznybWoPSOhU4OMJE5A1DjqOLkpp+aLKMvFXlagjYRMGa1i2KPuS/GVw",
+	"LZn8oK/dtyH+TdKQ7Y24qeSy46yP50P7JKODYRIrtjmquB+1VGGc+693n5obnjNzt7PBV0C6f18bgjU1",
+	"oWlqIP62lou9FyFSbT79CcV128DTdgmGMnQOL/OsIT61S70jC/b6QVWgatSZhBRqctjoKG+Oyx/EwuYn",
+	"Uacxn5lZm0iYiMQmu0uk2Vu2DVUfLsgkYhtXe9HsIuTuE8m5u3nXG72aWljqxdVmajVnMOzuFM3lXrNU",
+	"BwPA15PL6BDxngW648idRB0TBzfHWwj8WkbPryUnp6IlVz5SwEK7STeLI42HCKT2JjR5ijp6mMX09mob",
+	"WhMDvEHAS0SneuJct6u5RdR1C9NbS5A/5daK7Y6+8+ZoEBRWKIHsRGS2aUjvAYrnHIitrt3uAqwAzFhZ",
+	"VU1G856QW0MWWVuy0IRbYW4OXNq8arEPRUHlRVJhAc56ElzIVVqkxb+NpkWuPMidmShNFZSpQoleUAJm",
+	"KwjCKIsl6PlaBc9AQMrSZonie/U7nsXA/2JKOcIQC/2WUzbl9R0D6NiNMSLYTGs3Sn3szlW4Y6MUsZKn",
+	"HffI5KOg4WFJzofICEV2OeKzhlKo75D6D9tRTQNA6fYddNWwiRDFZRMZ/CPRc6Tyj/LHScajES5IFoGf",
+	"ocwayiPmQ3TQ7CuLqg6mf0mdikmKOCIiAQDlHtw0O480LEHFEc6g3egsEdxNpfWtKG+waTOuW+Oah37f",
+	"JfZPbKznR3HGgewX/ppf4AeRGzXqL3IfdQ18K4GEsyGjCA/wKmW0jCMafjgf/B0WpR1xP3lXnMklMVmu",
+	"ENBUyQnl56o7M1ljDFq8uSLArvnst4tdLZX1/Kx//vzfM6oy06ODPcgmV0rv1RLZ//Z1jb+rhYXheDfR",
+	"s/KwwIEw4n69bhCpk2mmKr4Q1SXyPvggumU7QLd/DaW687y/tExrlJ2nG+mfdX3sEo81DAPw2KGOfSvV",
+	"7Wwe5IOqNM+Bmi2ShY32eMeNOegcNrqW640dHpDRcYCm5DsvT6GXslOg+shcMIH+J5XUnyaa1LLHblH6",
+	"JML40SaNPBIFUSjiTl+lshBQvuuju+ADbriJGpmZxLa6ndp3MNkhQiuoTYjy7Lxpl0+zxwxfEyxH/SRf",
+	"iD/OcdW3KAj+PzG3hOdK+XQv3LF/axoxkxKKx5PyMnKYAEKfrZOA8iBIDviwvy++7+QEpA0S6lkV5Cy+",
+	"x31wM0/xI/lJcZUpP8HhO+2OTRJ30RfSRc1vh6Lj6GEWaRkTlg9u+dGZD7IdcEjb4FAquBK6D0F/Otap",
+	"Oz/O3IryMXsEXrB7eoQRb/l7uXW72qeP4P8A/oB/eVRkxb0XlDfOb0UU+AL2bqUPEeS05AoUYR8HtRxw",
+	"Qpzr1amqX/K6lhgf74jqpQQdci0oSrEfVl4/gNf1Ea4m1mNBRrnCY3BodOa2Uu1tDtq21e2SZ9dPoDWq",
+	"6yPcErKUCEQNGH1YKXccVcfM2vNMuLaWyESDlUn4T7xLwO/JYY2MJkkHoHxqIY5alQOREaoGViqkPpfq",
+	"Tiira68L7Ct1oagc2lcwo/3e6DcPSPqyFfKrtkqpWoMzO6zkgx89xddBxE9nJ8lVJ+C2EdjIiYnhPivL",
+	"boXYwcBoJYAnzFctNwN1VQwk9GmL9/y4eMuFA6WIwxmpSIjKE65uFuKmF8rsE+vkwK5IEpT5LMAT+h91",
+	"IQRErvG+uWtoYeWYRvSzteRV1Q08taVJMyikvEaax7PA1OPWqLQFs7gaDD2SxPthHW3DYooiKhDVRe4G",
+	"d2qUIp+ny+PQQ1CUMjyg6Cpy9td5W+4Sm+rqJWjwyBzXMtAi4kFCu4qrxJdrTLWIFX5onsEW8ysXY5LD",
+	"WJr2CPytYf2R7XU2pTosE9yGedJ1qDB1T/bz2uh7e8u0oqrIIpZIxZgH7gz5tm827QOR3MsCeYnXjpCW",
+	"LY50lMhfVie9UXFQViWJ+GWZVxAEYpEpKi0s94RdQy192bBFY6hogUjcg5A+H4Q1AcvTtuBAv1ZcrbhE",
+	"VY7F8WbDMwex3deq43kYAVFIxKLDfy603UCCCVbbXi0rwet5wZP8EvIIrP4aCs2mz5estVInT/opTVkw",
+	"CkuiA6P+pBqRY25Ad4MwOPjkhtw3wwnAAUBhQzASXZ5SCzO4iuhPJr8psN4xb1tNnHMtlKh5xWIyl4iR",
+	"YBXRrKVz2uXNr4yJK44C27zA8DX0XK8CTgVuPwzD80UqiRXo4nJa0u0lfV8LuFNyMOl8DqueUnhxd0Np",
+	"2VoLk4S+o39tdfxDoEK8yN4xUZIA7CmhIiVu6JGh0e/a/dHrbkHzJSC5j5NQUPmVThKx7otI43PYyApr",
+	"5FD4bVq0rInKEGkPf8EaVZ9E2qTfTvig7/dCw8qBlkESMiRSwBXmdCaylLyiebDTW0cHB+qxuE1dI9p6",
+	"ZI7FMocO9WfrpSGykD8jCEdYbAvPWIs7uhvRuBWgSw5/8l6dzfjGgSQ0f5lGc+SgVQkETxt9AD0YJaAF",
+	"+/XGT+ghMEHRZci25oPDh85miKUwpQG4FAi2plr9c/ee4BdMV+vM4XRiZSXt6DU3685tesYKDcp1Pbga",
+	"V0cKdxyZpKUNuUCDt6G20QVPNKE/g3A0FP35S5tmlS9L7R8B9xx1GooyTY399hefDrjbAz/SDGqN70DK",
+	"niGPmxuzhUB9Vrclo+JRIFz1HhSGuCpOV1CmoS0iCcvLDDRKhlwxx2f349cKkH2oqDPJXSGqUqcgiuch",
+	"L9seOfXEja7tjAMnwzz/2v05utuJaCP+Y9qYDLg3blInOoLuu8Tm8GSJZN2Wjo7OwmDuVTCVSZPwN/j6",
+	"wCTslfHIlomzAMHssZVHRr9noMzDwZuEY5oK36YEAS+FsPU021OLFjvsIWFuEjsOR5B3wOLQNiXE6OFE",
+	"h6IXyokhHhyTeHRHZyrYeBxmym18I+qt+buoTY6JMBP8aUPYQEUWv8zdelhB0BCq/dyxYOWWPu0xw0FT",
+	"oYPz5fYeZGaw2r8Ag31ciQMNuSdrdcJethBrrvoFOp4RO+LeJqw253bknCF2hwMatWWvgXTzTsQD0hNr",
+	"yqrC8o+md9KOEueQr0TOVXzwonZ+kIX637Ee5rl6LFlv/Nw5aP5x0d9DjmhpNx52pMv9kt6jxHt7s8s+",
+	"tonxvdS13TsnXrT0b/muxUXa47w9rcjOc9iGxjXk9UlsFeabXEHugH8Z60an37wWvK5FJig0v94oapR3",
+	"1qlusZwkYsdEyD4LA0yCAKTxoVl3fIOEFpCGHY6wWvo0Aewtrnedx2slAMugoES27r1uLvQ82dgxJB9k",
+	"0P2wZOc+IsbmTf9K2KBQ3y+zMWY/sL0ocYil0uD6AeXmgLBCDq8WCd/dFz0IkB+ZkWt1zXZSKVH6gskA",
+	"PkPV0ZBdcV+cS2MMiiQZFoZb4XcwfHDg4fE7gK33xtJgzEGK7yEfO1qYs6ID9y/KjecAkdfJJQ+NGAnM",
+	"Fm1mckhrcFQCG5D1XkG2yUZz0+Rk3ay72yOTFqoF3QXy4E4qSgr7jUaBkE71d42llieS1Ps9GJ5CjoH2",
+	"tLLTuZLF+530dRlxUkpuxYO2PzIq+NwjAR18SHaHHmIBzerfImkmeJ8MlG+lBXstnMtg3LHrPc820Fug",
+	"XMu0Frvn3gzWOEPMJe6PE/ibvSfd0Dg3hJWeoDJMDjnXUEQyR+ZqOMJJXIrAc91i+hmaGhnRLAg91Ul+",
+	"faMrzKZD5OddcQ4p5jGX6bE1L+WSrjp44Tys8A2TIrh5OSAJHPMzPakL4kqQHEykJfSBfNxn1Z3B0WR/",
+	"2fV0m63c9xYTyGNBvw1f4Hvc0YBPI0QhSTRJ2WMrq0oasdQ+ojbBIdZ76xzdXhmV7dDmGln56df6RvAa",
+	"boBK2xu8zdMweF4OKkTq4Ghh2DPPnTXBCAc1K+aKO5IwjxcQ98ITJDQdTxqoLjhsjq0SAhyXYZ3U/mfw",
+	"PPrEQYENEhbbGFHgSoAwJWoZLdAhgOLPBrqntz6BRJgdSV5vA11vUpIwJL/aZHqCiWV3RUMK0DWbR959",
+	"V+XNihKQiomJvMZGN7IfrJ5BbRoOJoZ8Uc2KuEvGtk8KHOEBMMYG4R+a9q7ojgY5kAf9MtZbtcfysKEC",
+	"u3CcPu6JS3iYrygfQw61OmDALyIH/SGMyURMj/ovvRtH2QkandsOqfXan01SZxPRky7IPlfpc5Q5CCDU",
+	"Xp8EHKZ52b6eRsQ2iV37RCK2aWxE0PFXFFsfsqdON/ynyLZKcTaQQ/SiOQLyRHWBF5BQ8ncf4cJG0HuZ",
+	"OclPk/OfTWsb0PNGWEAq9Rh0wsIjD4tAbjuXZnaUpBKhNhnsFI2070SOuwSvgZQ1JbororVkbextI6jW",
+	"h8414kQxnYZ/qtzuvTgyjn16jJE6L33JeIXxkg5kCQpHaIc6IX8dsuXv9J0wLRbX/iBHretG7hQ6oGto",
+	"9azIQgBtkC9S4uBntMP4d4gTnHErZ6lEHVrzMKv5HfGoWT/ckP709365BDY9j15Y6PJIw98bho9J80rD",
+	"XBpO1gkP6bLW6cD21yBwcvJKHU7VdPiy64fwnrKM5yfQqQK1yeS9Pp4aFGX1KcqJk1lbA1tr2IKw3QNk",
+	"0G/5cVBxYI5ulMlwoK/a5Oite2w97yUo+E0GVtVNG21JsEZG3H2ocV+JUtShytizxWzkDj7JwQqEKM3M",
+	"swjmPHcomp3gtyZchSt3Cz8kf/dzQWePaGrIcEL51/oJiEOEw57qLAQZdZzC0EfSXMRio/XtvHh4jONl",
+	"rifizpk+AMIR3THhdjoMr+kF23zuaSF47Y4HICiVJl4EgTUPFK1XshLXL5+8+cYdVELdXX//5Lvnk6gW",
+	"8ngTMtv2NkI8wCtSTVHYFEUi3lGBTff6EeBJKcsYCo+IhgP3jcihTAJslU6+unlrBdwnIkbo1NPbjYCL",
+	"u7RIqYjVXb70Rxq2EBAo0VVZDPcGQhIgbYVQGzgzcQ4PyXXOfQzJ9Q2mh1ZceszrALwIfpRxvY1lP+p9",
+	"rXjlo/M2aRg0RtdNqC00DFLqExO4eieXZiiFy6tqMpLNLb837onkeUWLCv9H0j8p3Jy4wcNOdeZ/IudD",
+	"K7rcRKSxp3EqGqIDP2vYvrDJDOxZF+ImpythaWnvwbrLf4QvFldqX1VX7+ZUSg5tAI1xnDD9TZnhZ/ky",
+	"w5N4Xf00EI4a0eAO+3iOqAx+OaeD3TgT/HWG/vYh6cQ0YQJ/YI5FvOKD4/yRprw50nuOlwW0ocQvbD+A",
+	"G+2pwVMW9XZz/EEhKnJGeOcsg2g0G+YkhJZxHUd3jkvMVVcaDq+ITh3kgOzDkN1tNYncEotO1gO6H1lR",
+	"kPDMXAR3qXc0AKPS+vbBfneNB6C73RUswnP0ipkNr0WJxR6GfYT//HgAmzlFUdx7w014w4Mmmtta058w",
+	"JqStSrOZWbAQVTDPUWuMTsU5EtwlP86AlbSU+XJj8ST2bsb6Wtft8qh0m/e9GV/aE8VPO93DV5O9AYXn",
+	"/tROTZVmIVDzRIGgGTlNoLnJrmw6qksXGJM9fllwm8i+xLdmhw3ae952h5mJ1j4XEaNeV5Xa987Sg84I",
+	"LWbDJYPa+QOxY5u5Kx2nyoq+0TH930DnkRhwx40B8fjRld3sfVRGr61f3Zav9j3oTz/0e7mvpT2+dvY7",
+	"JKgBdNSm9sV9McvqVTncPf7q+mojOEIXcBKuUu2NpoN8J/8qPM4+inrA75da30rR/P4g3suq2m9vmvf0",
+	"nmEDUgeWIOxHcKFuvruxdnf1yy8Qj1kR0/P1XhhbsCbu4lWsrQB3xZ1g7iqETMKeSGKpq4ovtP++2Usr",
+	"rhk3txCS3fIjK7Hcr2BGCM8EsuZWRI17VRrPkw6Fgz6EjoxA0iAMzqsGhLJBva/NJ+x5XWvPt+5v1QyJ",
+	"0gzSwf3liz/928ef/JeKMZfrq7d+GK+Kq7uAvb76NFSW8J28ur76/JNPP3l0hXWnYAYPPzmIqnoA5dQP",
+	"+d5u/luoB1Bktd7XgTDwl6L9vTBhDwIUcI15F7evwG9elFfXVy/3i0qajSj/Ko7+7N5p5XUaP3v0KKSZ",
+	"/fWe73aVXMLPH/54uH1ghP3jjx4Yh/suyZzX3lJmSUUMesUZ3NwvfRwc+4+3f33d0cqkDo/Y/4cvfZwE",
+	"luZ+u+X1scEqmgasCIi5SIQLS5yvTVQSg0PuXXH1/oHH6f7jKkTi3/2SnTOTIkuHJ+51wsG74zXfCgsp",
+	"i3+QXJdQAexRwVh+AKv9p72Aeim/2DEA2Iw0zk0zwd0b6zCNzLt5ZuWRcs3bus8jZ/e1W8JuIvkS4nDb",
+	"C0w21pG76ZWlxz5gwVpg7vJbryf2gYrzUGPtcawflXppHjbm8ckWHXDaRPTKug0UhztrMXy5FMY8vPv0",
+	"oXAnQLoBUB+Z3mdG8Hq5eRi9CvLT5IwmP29cIvh4J91nHsT1MKUV3O0J830t7A8H9TJ8DY1NGPul6+aA",
+	"cfT2mhnOssIK6SHVs8+oeo9cIC90spUq7jGHT1A7wkiVax69l7UX4i+95fRFBjgIDYL6d6UPDBXkz1wS",
+	"GCVz5+6/GqYPKg7CY3+yIqbKOwl4esPfbRD9an4qsNwprAV3+MEq8Fy9EUYzsC6myzr/0rfS/Kn4rTT2",
+	"yTJSi8/ZvUYOw/TVk24xvhnjAjnhwZOOw/Dl8w0iPKpdQ4DkZb2ZHZ24d571uj8l3/Fb8SSCik/dLQYl",
+	"MMQhDvaUVffpxd7cem0WGXuByXKDCCTzcSAnLL7MpJEr6uHPzoP4BQFpLV8E3AyPJvNeRlCqm+JmAAnq",
+	"jlt3Ebi6vvq//+AP/vvRg7+88//7yc2Dd3/4lyvS99gFWbS2QeFONtektqJeiwfwyD+eNMk+zTDJwh79",
+	"/izMnw+NjT1mKymqMqlEU9oCdxYgR49evvToPro3e3zo9qQHXl7zt2OY5Eb3XJVeYNN8GLfo9Bj9ib7J",
+	"c1UiaOVMW3senYsBd6OxRMh7rjWwwV/MzGLAbMCPsHEuL+hG9CN1w+sfxn7cichhpykfAr97mTv1klte",
+	"6TWGs3gcsvkeBCXC6msnOnNnEKZCLsIn5vaevIz/3HuO/Q99AmB6IXcA+E/Pdwch7ob4jEik5INwET9f",
+	"IA61CcUNrUgOU3HizAeyRpO1gn0pA4qZXMJPwhdGoiu3UpXXgFGgAiqpGMCUU4W+NBIpwEDlxiujExwM",
+	"yklmGoPYj158JalsyQi9SRNLRNI0Y1OnyA1bbrj95A+5N8fsIdXpP0/qs2tKENDEMK1PtBXgVbiW+cJa",
+	"oN020O5Me366mjn+1EN8oqd5TgtGiPhqTPtAVsbHtuG/kXsPZLN8pPzd5NdCYmnOOFLLuTHph0/3tdFu",
+	"Cxj95regfz83rDdvtwqrLrdfxc/P9yIi5UjQkDxsNNDlpFtWECcIC9lvYWE52A0Qb4Q8A1ADOWdkH5ly",
+	"7/cwW/B62Av5ktcXdkHCKyf5H1/yetT5gAdO8TygL+dP/DMUq0KWA9xCAmEGMluthT01jpFMXDNfOY//",
+	"SVm68ekdMCPL8EUptjtthVoeIf/27n4cFpi6DxsPia/sL/wFv4SX8iVv6FChgk+lRe45TwSJdoadET/t",
+	"vcX58OdbcfwF70KVQABKd5Wu7Clm8HZzfOn+RW3IxOXLveYity/3IMZhQi41ZsWEuzlyb01yokjZmHfp",
+	"xIg1klCR2+aXYr1XF94z4ZGky9XeCuF7U/ZCj4W+SLILvXa7EUwqY3lVYUZ9ww1weWHFVnfyBvbGmLTK",
+	"bXxfwvjfz7b1lWvtk1ZjT41XfMdLcanga6Os1xrIwjPuolhy8FsTWpyQGWbG8toy4PARsyMZ7TSiXwSa",
+	"Y56OXgTw6cjdJ8IP2UdYCPFxEXzw6xfPCgY6FvBfcEv664vvnxXJngs1f1LdXr94lvHTDxt9NWeR/w5u",
+	"Df+j3Xe0mtwRjh+evZ5e+ukMFVCBqhFojJCn2bCPfOkgonqcd38rdhbZ5D4+z7VrrSJfaZldR0/95yMr",
+	"6TmWOiGuwAiGWO+CCb7c4I0DEEgbvgOQH/Nbc8kt7xH+bQRvODgC4DvU/FImGdHucY4vXCDQX5dfa6ZV",
+	"UxwiDRZ7+UJlaFBT++2+aA8CS7MqsbLuxpbDu33LjX0ATXsA20pmwZ6CVrHivX0I7XxgbC34diZcxU8y",
+	"5kA8sMw5ocZTBtswlufG4hg2D6Dgor4T9QMwEKynuwbwnDMWjMNhQwrmDqNm9Iu2waWWyBWTZaDXR27u",
+	"iltRh7cC+76+54vvciOWrTguUW8lDWD2dhVAn8R7W0DXk9PHuCHglbNF0B8USFaDV/6lrvZb5afr6eu/",
+	"I7bvi0///dHHn7AmeOrZYtyv2eKI/wvLM+oO4Ij/x+sfvmfo0OHo84Zii3301PXnW6nEx0WboU6iQ+Bn",
+	"13/xNf7LYwy7Ow48yYziwiCAeP3iWap/715VylosA404sV1IZfXVWfHLF8pYYLZeAWNs4a4TINoZC1Ug",
+	"LeiVO6x2N/JMY7zY51CSbrQ5gOmBiFwge0+q+lFwMx0jrpg+OIchAHCjpobqecmkB2DOb26wbWeWPGyh",
+	"3mAbLzJGNzItwR/Mbc35Xs1gxAJ22aW5G91cz8mhvH+gynmuDSyrr4Bfjdjaf1AirG3cSC6yjcMs61U3",
+	"ShXzK1CeDPWhYKTpJu33dh5prXp4Z2p/hlvC9VWFu8eFcjFh/26E/9sbeeTLyThQWi4pB4pMt3hJlSlR",
+	"gklZh/Q2E/bLgnmNvesXz/yyd/5SdxvtaJXT1xtkZThjK30dbCHZubauSeL9UsCXGv3dVXZLaoQGz9iW",
+	"9IF7fvBt7jW8tse5F7oLbTf3dOMJ5pm58wTrvlC6oqn84ChOgvpOu4ovRcH4HZcVX1RwGClti6SkAfCq",
+	"fg9oU0dcwEdrL2i93YVIJ72iwxcmLelAzZxd0lGjCmIFVGFOw7cb7dxvFBgJbhWWR4ciiHAG7c0grOlF",
+	"1pMNLpg1Pu0Gds/p+byfztsAIMIRKy/TZG1b+iG7CZ2Um6UeVEF8ofOcKLWcyCx/StT8v7tovDXeXyfK",
+	"uq/XAZwxkqvC500J0DYPvcTqf1Fivgq1JxFSB1cawFg4P/k+lnLJ7cDJ/Izb8cDGE8PkCj36oAHkFfik",
+	"iUynNchwaZUeoYinJ4tUkJfzN7H94xgQ0/9MX8QHRFk7mAeQESsSKnY8142wbK0hTtIe50QX1xMGXjDs",
+	"BS16WHl5MDrKD4ktL2ny24Izjqtbf1iMFljRN26GyEyP54OBKbxA/g4MpmUYUZwOgxZbXQfVOH70IaCo",
+	"lnc5ECXaUC0qwbHyizajV/iFSbvNa+61CoLPCzIlIFUGq6HUrCGcIz1UpEgchkndU8Ideuh7+6tYoH93",
+	"eY/7mTM+3M0QmuvJjtzG5tmJ3GngvVov/HIha0OJp4HjLHzhop5I+tpJzohvxqgnEh88xRmJfbtQIWzQ",
+	"Zgy63P5MqgWE7ZZaKYggAnsdnkMbfWAHUVUYonCe6Qb4rvY1C1yEFzub5Go1MMur1bSLB94nTgcckHE7",
+	"rJKDC0M3XuBVZkkXXZU3Z6dCn0xwrWYnJ3M9RM9uZhcv8PZarjcWy3alib6St1MDNlcgRtZzwhrLmvgU",
+	"1TCUmw4i/GOnwn1tz85qMyEGFIkT6jJhhreeqA1tNCC4/d+8vw4XEW3dX7mC+Ya0SfOr+IXwKSx68R4y",
+	"MaK838wQ3sKHUZEeAjhtI/DR0PEIRBNn8EJfCdD33dSrfERXww2peWQunoafnh3Ah8p5qlNLc9dnL5mb",
+	"NIWJn5ktDWmOC51Z3izcyPphM5hpw7ly1mswdO7/EIPuRZAmCZMJ3y183pbJ7U7XSDQJf9heDjjat+qH",
+	"+LZ84vPp678nmnqIOIKUJEYOMONj2EfunwUz+4V/cAGkYje8krcigngKzx/3ccFEZaC6z6tKKVzSkDL9",
+	"LwXD9odPgpC2DOzt4Y6xEJU+NFL8VmsE3wZ6Oo8D+D+fsLcBbY0SE9jyyAEfdHCL/1J7BYy4WlXHm7XW",
+	"oBhmuCypjOgLGLPf5pp/C8s9GKcXwBHILYOQZL51Q3A/O0FX4XOr75pZQ8CMKpPUkdKY3MoVu0AgemaN",
+	"yZsAj8OOt0Rr+a1Qj73t4dVA5WEs0RZGGzAClHrpL4ETvtoB4f6qOc2ZLgWaHK4NkY88LMSS4x0aU4oX",
+	"Sm7ieyFZijnOuA81BRf7yiY4FW94k3OWp6K2w05rvSo+6US8EcGJmLafNPmFMxDM924Nrle5o3gL1fSX",
+	"imjiMYIKJEGmoEFmYuDyeE8HKXLL07dD7QmQLnb/r7ha7/l6rvp5K3k8Sj7YSTU375wUG7hUpBoPMqSr",
+	"D/RpUnmMWGwT6KQDhf1EEHln7h4GTfvsBH6JsjgTVuUSlbxzS3C69xy4p89ObIu61vXVObvC548+I9kP",
+	"3QkL+IvI3wMchQifhF9+q5fR3gYOqYtUHNTCB/iUqH2DgKpBKlYBfNXNMgOc2Sk2AhObjSg7I3mKU38v",
+	"cVyt6yfmdtqBTkzWi1UK3gJPTLkB4sx1C1gIMYBxwL3i7PIEWTHu7jQgFwoveYwtQHxjErzBnbpTM6cB",
+	"fwKM/JeoS4AJBNrSwQn8AYlN72sCobLuQ3tkun6h7qTlDU/APW3VPiwGWpvIlSHjiwHiuNB7+9ing0CK",
+	"fSfm0wZlZzfRbs5P8Mt4pfnVF+k5DsBaz1EU6nIt63A0fMCT/DXyeCXq/uQ+/ZFbgS+esacY7f/4ctZR",
+	"67uR3fslfOX+LONlrfXqQ69/z/4zNLP+vLhYP19bscuW2jfnD8yIBxQ0lfGIe/cxH7STtcemIQPChU2x",
+	"c0ZdzN7AoPe7YYtzLfnb7j43IzhszW/I6N4EGL5UH9L23iKpJijwyvoiZoRj6+Wz5Fo5693vgAg3Fnzo",
+	"vfUOj4HQk67KqBuEXwzFLy1NbIjSL2p9MKL26yRgrKGEY8OrFdvofX0Rc3XfH8hg48cjGIlIIIyIiFrv",
+	"diH8bbXOxdbuOsHFi6e/Omnz2NNpSXP39S9rKVbjeXN88qTzFL96AcYJeBCkHiAohYkHJQ7CWG/kZ6a/",
+	"h9gz4e2/JsvEHKrevtDRp5+NEU0XVz/tJQYFuvzQRqp1JWKNG9Zy8ZUNu4G0QSuTVvo+ARZ2OToMnLhc",
+	"2tfPanKBf/4GhS3v9fKOVKL4eqZxp0OrdvveStdL8QnzVa+NxTcskCjuG1xLbD0L7PgPoMsBtyVKiatG",
+	"eij7T55DDdMjuFuHYlgP+dr6bML2LGoxMi4Mi/jhz7L8ZXgHvrrPO+Jv0SSe4JsLCErApDWYH2m7VQeE",
+	"wVxg9xs68V6Arp7yaQybjBTBMyLLyQygn4/QjCQW8xBUG+otwUP6K7Y1d2o8xcY21nzv+34p1z7dkqJ+",
+	"vhgjUPc/+9Xxu7/FVekn0Xu9oUwMc6nmFtVvdugLnrFX5rbIh86x/H1Y+7Na78419RHUOSjonUHpLw1b",
+	"yzuh2H53AXf0a3nXHOFQ43RvJ+VDCcIc2QPzBX48LYd6HjzwNT/CibTiMUOlu1W7j5OLW6yilqGNNGBc",
+	"r31m91fCBvohdBMwXuE8CXXlO3yRnGCijR+qEf2fKpT/54H0I4ykc+d6E/O/wEPAUX8Yte4G1su3Xlbu",
+	"4otmIpxvCpKFAvOpC1bCAjTM5y5Q/IcDHcL/Aktxbf19HK1/FeK3c7R+UH/v0hftFeOBMiiIw2tVHQG1",
+	"6a7A9l5P8eAn/i6Mzgc4P+DthVsq9uTR8jBdFRCWuStAWyTqz5QuaynMTtIC+Eefk901QdzKboCCWFq2",
+	"qAW/NRHAKd7vxBLZAsfFYJsbWNekuQ2TGT2h4UtacU4tZvHPS90Q9x3Oe9wXxHu+tNUxhMC4YQch1xtI",
+	"1lmmlScmcm5UKMlBaHb7QrjdG8t8iKLAJwHzJwLft/dxP6yFsboWv48t5RU29p9H2WlW+8NOqGiyEAcM",
+	"hZ/JvfY+zy8jLMiw/h5s7TW09XkpP9DhJcsu7wh5KAWnMxQ+hJGp5N2wnn765AueFZ4XBmYB2vbP84LK",
+	"PALCGvFcUL5TSjjNGxRHXIjoXZYsqodDtc5hIytxr2tzr0r9+1iZf1Ol9utyZi519R2i59/9plb05Rfo",
+	"Pxdgr/TQKy/iwtv7m5zPlwXGg9W9ZywfHqTdlDU//D5W2lvf2v+dDteHt9K8gwYZeMCAG2EvkzLKGOs+",
+	"zxj3bD8qw9ViN3gMVDW2Ic8F7nwwZ249ic0lmKUGOBb++PmjstsMocoJjQDpoAvQsV2kJDQFgibIztls",
+	"/Z/96Yt5BfA8MPIGTN5K149dE7D43zBeHfgxMGfrQ47dDuxezx6F3xrpfldOZOPP7m6KS5bhfm/FzgQJ",
+	"iVqwci+iCOuS10gJuLfsKOw1pMW2XB0RtrHfuXV+2Lgtoarcr1oU834CrjIehck7Kz/3aP96HkNxpcR7",
+	"SyLmoUfTEYF7gQDTfm2d1ZZXVGs6Nwx8Yfh+6J1v4SSlzIiIDhE5t8ldqH5DqNIUMEvu/x8TtreVrip9",
+	"8ALw0gLfia6RJP8+eTf24mHJj2ZoF3/mPp+Utxraij+dyXfzx788Kk/ZbOfwZ1yQiuOULetea4P9vN1z",
+	"QRIujyLSRC6OObq5y9qs2e922riP8gUAe/E6fuueSgDSV3xolzS8+16p377RB7xOAP1b40wwIJ2QaUwC",
+	"Tyyt7ksftmUDkSh7mDLoefO1SRtYvyQ4RM5CGkiqm4B+BHj9u0n+mA6E7gCBhbgOMgW1BAwux/N9Wc+l",
+	"PdjTZGbCT0ah/cnDpxzPyYxeAJQQHwZO0k7oXYVSoMAjbT6ImmQzVL9RTcnYQASIf2hAfWJK9P1bJAP4",
+	"6wDrVasNZ8grZvY4gkCKIksa2u1msOf81pl+fr/0Pb8Wbw9Yqa4DFsXdGhuL9XcOJPX5kEw+OWMfLNb4",
+	"Wth0w7y3qfpN7zpPRjack8+oUUHXGbHjjF+yg6QKlUA94yCcnarZinotHkBb/niiYbzEV37YHeQ3bZbo",
+	"H7SOw8dsJQVisr33q7T1FX3G8qPnY4SS5fs5OiGRIjDw9kHsmzygn6vyQ5r3h611eK7Ki4hUP1dlWwQJ",
+	"sgJa+bvThiOtCegtQ3je+R+MH4b57c80nV2tK+3jDL+a+bzERvx2Tcg38J/bYep16TuRppBapr3a18C5",
+	"fXHr3YklUgKNRUaSL46k6d602I1DjGRe/MRLmSxqfQsUUHsF/Fin0ROfYzBJt8nwQvr5xWKkAdQLZrBc",
+	"JnyJKOOO+GCjL+XMFVctQxiJP8Rvnh2BmEHTem/BitibOeGKe7Ew8pqHVVMwCNeY+vlxX66BKtmyFWg0",
+	"wLGXECjfip1FMpdPP1Qzce9MDeND757YwCS+HJfOedslDWRIl8tDNyEDXFb/4T7u7J8fBCBmiIKFRuC2",
+	"hUmKQdoRlyOVAG/VGDTB2l8VHja2X0edJdR6ON/sYHJT0zeMK3Eo3KKELTuwqHuclRLvLfv8ESsxSXrR",
+	"xEd2N88ZrjMYSAjlTv6X/gs96/0NHLctYsotLwU7CnupM3gLEiMLEU/iImih8yB0UovHOLNwEjOrz05k",
+	"5icqhLhKEUQ3u6ULW30nzjmZmyBpMfNyMHbbw7Zd5L7X3eKVZu4WIeqLbfHFQBQxHdxfyx349c9ZiCXG",
+	"BhQNyw/KUGz2qqwFloBDpVpQZZPWsI00XnL+3rzWXzkieYZr/EFjkrGdv1JU8jdu5GlkMrbjw8Um6RNh",
+	"5eGA5A71FVbKTMAs/DTV/j97NMbJdmHcAPpkUyEDINP/ZkNy63cwA/jgKXCBi/uHr/aVMAWCYEyRqBIh",
+	"eMALzqPurxef9gYGabSSH0HV20QJYK9nJFBQAxyQC5AL0qgZZ3GuQYORoa/Cl+bueLPxtcWgePg5mnIA",
+	"Ro4wG1B9gnlpxP8bbQ+SgMP99hLSAPmAmEYqdHel3WG5N6+mqQ89Az1UgPlDfhZ82FAI9uPeOCf6cB2I",
+	"4OE8P4RloLSVS1F6AmBPDgz6q6Ip78wF93QHhTQuE/SkMo1o7VbUogLztxtgns/r922ksr8iO09cAoP4",
+	"4LiaLnRHSecnkDbDZchsgHunTMoC70VlJXToIRolV0sxfElxNuzHatpZNd1Z+8tpGP8ONmTsLoMlNGuO",
+	"ZMkXqhprRg8EMc5Sw53AFvsEXtdMw31EVZ80BnFqkvBJ2Oguo0fMw/JjC5GAVjhWn2AeUZWXGvt0kej6",
+	"wOvgveZP0eZrk1bGrw7ybPdrosfmfzLBYYsPn+K1JYN3IamUQL8TGlIyvrd6y61c8qo69rIxzjtbiPvZ",
+	"ZWPnHv6Ms/7Lw5+9OzIhKNQM+ukhoQ8c5/EShTyOfn2ZdZk4uVMiBXGJnR4tKMgHX0QnLrEQvFzkIXD4",
+	"8RhjvK+eTLjvQaBd5eWcf/ofUFNzitbXnAfpWq6lOq/ICRgWI4tKE/6UinG8p2TrIrtKnbPf/XpvdkK5",
+	"DVDXrMYl7osHW9Wu0gxUu4rga5x+R/Nzyz7yAX9fApFWjjJpPy7YuubKso9kIPdUWomPC2aEUO7H1vMd",
+	"ydpC6ZH5uGBW1FvDPjJWVpXr2EKwcM1yn8qtgOdxc4vv2eraPXLrDgr3QakFIo14Xcs78XFmFJQQpTlv",
+	"NqJ4oq69u0JfvGr7P6sWttnhJjkasOO93rhhIEpDs8WnU2tG12FDDUWjk4tFL1Rl9UosISakVzGw5OVI",
+	"oATU5xplouLWqqq2vr5IHMOlf6UvXzdahHFqeTP4t4dBjyGbNMcI7LSj6zUEJHhQB/DCAiApgPInOqAj",
+	"svy+CDI5s9DgA9XXwKDcH1jl/JWHbStHvfxgHx9u4fi4ft1fP0BGXEOpw+O4QLB0BTGkMWIGot0gHBQy",
+	"X3iNHAz5RwOb4aUOLiBI/uSXz3fu43+unpyFwvB86KxX8+b7rMDF2h0VjBzOgoNO9Dyd56QEi7ebSwc8",
+	"vIG2rqj5e8nVfQ/4PQ71kzDGsBNIa9D5NA1LAy4mL29znyfslPvszGsnyeaSXjs3vLobYDH/Bj+eVke9",
+	"0Qe6jLpy/hU4Mzd2Xzt71fv4n3vl6UyR/lYa1C9/d6+Xz8t6ts0gTjpfv9R24wd27HT1T55yur7ZCLaJ",
+	"Tz1zVbgm+qc1hYl+oN09rL6TSyyaLmUtloBux4SnhGiakaVghh9NctO9vxzGRlS7waT6N+4LkxPr+UT6",
+	"h0StuzZ/hQns/mT/P/autslt21r/Fcx+SdyhLb81bXenH9zYadPGsa/XtWfunUwGK0IrVBSgEODSyk5+",
+	"z/0f95fdwTkHfJFIipJAatfOJ++aXJAEDg7O6/O8TYqE8wr440NxfQPug55mS6GIZLi+ipXM9QrfoTVx",
+	"vccR1DOV7dZ5AnTorfpKJKu3yJfeDUJmyGiEDllueaKvMzFJs0SYyZLL5BGFLdvCABhQ61+CMbbkwCS0",
+	"aAmYwQBQdKokkt0Sm3EEouTC7vBCgalb/G5B17vSN+jLR+yHh+UY0nrGJ1BzO4TDywgK1NpcC7DvmM5s",
+	"ucqGsOnG8P/+o7NUYZiqUY39k67fxWqcp897W2ayo6SnFzBYkcY4hwVCSz0qCEGLeHpUFrtUIfMgJwwM",
+	"ahgb27vqpw0McU9MxSd/GR6uR9lU7mGDkoS9UjZd7xFf3cTxoafuET19RX8ShrPKx3Pc8ofm6m0xNmnv",
+	"Tm5EKme0PK0b+YO7aV1u55DQktBV+TMymsx0unQ/nUllv3leIj5W8BsrEtLjbgqHNUXY87lGhP4GFt46",
+	"R4gGQHL/4L5ODGnlMCYteCNOLmjZQEfwxIpUxAeKR6dU3BrxSytSeoM/b0R3Ke/WUrm3Wjq/+sn2snUD",
+	"olO0+U7YQT99VkjR6I0VEfPdOD98Og9We+YBfvSsKEdGIDNflhwxOBGiojQ5YiDlEUukWpiorNBAh9JN",
+	"CZ9aA4VsEaHU+s5UwH0inmCtWgJiR1lMtW2VCGt3VV39QPf0K7kKWKmwq8x3mkBfXmuRb1gLoDJVvSwA",
+	"nLadESg/bB/t7VciSLWfhSynLqrtv2I1yTF43LupZlr5OETZyiRThnGAQdj6L4WKaQLvf/v8jyL3wjAu",
+	"yl/1qQ0slHC1jMtbZ2IeL1r/EmLlfEMc3WrGvYh9ZeoiBh0EQtmI2goWYm38zzxJqsD7nn8LmSLwDpaK",
+	"WWZESYY/QJ6GdudO+LQ2WW0EdNbpslGtLXm6iNFJntslxPTrVv8o0a0+QhMkL9Qof6E5S49rbny6o6iw",
+	"Kh4TOI6CQxo93Yuu3r1CIYtj8D1CaUwtGRUvpcXeG9qfZ9GZ51xRjfxYhsu4ieKRW6y/gevRRsj3cTgC",
+	"LfqIU9NmjbTxQEZKBX21ZnOugKHDYH8Fdm5SyaC0DOQafrpau40qktkQmtbZyt12KNxxJOR0rlMYJBY8",
+	"7tUY9h00g2n3UVQsKa07hPBEclMpsb/V9OQC8W9yJXgKEwXNsXvkY531uVcWLeooY5ZxBP9YAXSXBj4l",
+	"2ihwzuE73QohqNK+pc5P72U9ZSGR/cx9qRaHB/oSku3eYT7cDAEcATdOrVEDVK7bJgMQDrSdW6/5QsAE",
+	"/p5E2pSpF2Yx9kH0mse4Gu309YsI9cIaQV6QbSpcaRZHZQPOw0wmSN3LZjqJRRpRf24flVxD/AL4Gx9t",
+	"gfr4KUhRBn8wcJzFbbO7A5vavNdO7CafKLj4gSeZ+Ihc0bvA5SKAbEHlA2aUU0aIIjc0hCvuCAUlYGHb",
+	"vGpi2tUj5YywfxH1U9Bzdp/iaf8SuwNrcuS66Y9zOZ1DTpygr6gKGiB1oQ9JQdq0FkOb6iRbKhMO7Qc/",
+	"uzktDtcmt05ou6MZiDvfM5bBbaN9OzU38P9yeXwEw43SAN+zubJRf36CplPNhAh//Z1q5bHKtcgBEIJJ",
+	"hRDFsG8vP7Cv3333LXv+5M+PH8CJSkVT3DDOLr/9/jWWWPhn4t1/+ub5c/Z///vs0fNHTx8MKDh9Yimg",
+	"/7pOKS8NRTsQzgs8D01enBknbjAxLcLSAuGctcjqiczGzQiGUwi4w30RF1gz0rAcrlGDHmCpLLlM/up7",
+	"1/K5/qt79oXTG79k2gpDpgs2m5Ldw9lUL5e8IkUtH7Dkq46UzOM9ijDW+41zAJtIkZK9koojENqu/fvt",
+	"5QeMDDdtGreZGnXJqMEdaex7vhCqNX0pPd6MCZW6hNZXNxcXBVxMnmo0hqE5J5FKsCukIcFu/Yq5jEDw",
+	"Uu3DT7KP/dF0QKkMGTXbzqYfM8+42eNs4nafZtohQ+r+tVtOHv/Vofgwb0S6xv7fzEKh+JQrFmvof6Rn",
+	"sa9BDxMoTu5uWoiVZXzFU/tgkLoeevIEKI92rPAPcM8Aq9xYAjdFkEad+sL7R39oK2abUp7pWErirQLA",
+	"2jl5BmH2G2mkVhA/n4nYTRL8jD1JUO1EIcQ+YczvESbdp+IuwF0/J3dZz5gqEsFtR2BICIIDOu7vWqxw",
+	"935HIe5Eu8K9EEDdzwUrNvQUkX+RGtnZC/A22L0JGh+lYA1bPxVGZ0i9GH7L69msS5u/wctBncnykb28",
+	"SXiFna4kDTqiL4leRAmiCW8gYudNFghm+RxdS8P0TTBK44b1w7BVmek7XeTqBbwDrtkwMSgYGx8zdhyK",
+	"RHEwkQKT0EkK+CG+OweSQLDOcADGYtrGSRcqxqRXQvGVfLTmy+Ts/LZ6JbNX+lO7usDLvayCVEzlSro1",
+	"OYqGP+fSQlMWEALolM24TETcm6illsjvfT4ijuRZvzLVxw1lqidKmC2FMfx6jyJ5XNHX+Gc7tXAx/Ih6",
+	"+DWXSei69/pugCkgFQuYiSE0bKCq5kuh4hfwUn2wzULpqXTNOKPFRhxJxi3TaioGKDtwChFCO61ax98w",
+	"pOr3z2ir2C+uh/EQSyR6METNXOcmpEzn7Q0bb/JBmQHc8ENiGcCx+RW0smGbZ9esoS+3OTUEBNveT/km",
+	"V4jrOZSNU4x/KOxoqOmEtwBpLBtNwStx/wWAY3vu+JYZT7i6zngXFMybXP3gbxps1osnnHjeIdtB7wKQ",
+	"V1wmlVb3MFMu+M2O+YY7RvxsQsyEqvZcUbNjmK9dOnut62Nfo0E3kGDB6CO7Kx+lmQ+pas0CVspDGnpI",
+	"QUAaPH7RfNNDZ677rb9pAGSLO1/95uvWNhIt8FI1ni6nNC6YWK7smpFtQSDRm+W51Unv5R/QAjSV1RUw",
+	"hPX3+4fOkYm9TMC7IyVJSt3WDVu4Ktd8b+DCQl6OF/+K6IUjIm8jq3xbhHbve6cNfckefD1PQj+7HRTE",
+	"T/LoZFRxXAb+h+Dc8XtmZ5dMKWjDtYre1VVANJfWNTh4U5+Uy+tgzeF5vIZQGYdTfu2vPr4AwSU40NwH",
+	"DlBLIGxVPaV4Wuavmhaa8PhGTttxrF7EN9KIIRXRC3yBluXM+dpUoL4wqhiqBDHna2Y1m2qlxNTW+i+p",
+	"+GwmramxEl5nqShShvKuteHtwvavL32sl1wSYNXpUlVx/BLe4yRl1nt08OFsbXzrs8b2ukTrxc88kQux",
+	"bXh/b5m7bJi7zLjS0EuCgyO1pQFmNt/ZK5hBiLfNMjonzleVJdy+fmCXH33oqbv87riZSCtWbdseXlnT",
+	"ck9u8YcehC0H7q19CHzr+/BLkwbCPiFxAFrn8AIxwjHRTC4Te/HpNfCz/c4f6tRtjSyNCxUQ3bYUm0qD",
+	"QAolkaN5JNUF4zX2+wYMhpbs90LUS4Ob2PKf7SDLf76VAt69+aCIeJXQIbZv0X9wOIMuwAuowIRXJb5S",
+	"mN0ZVKGvmckQRvP+Wl4l3v7J7K5/aqna47andEuPstKksrrHvBxsHMH4pzaN3gm36zsxvjweoU6pl2NK",
+	"FB/hKAFIpIkT4ILIKwqagDneBTvXubWGTXWmSD0Wpdehjkh3Uy7k9dw8JOQFXIXWLUhNNG2Hz1u4/GbW",
+	"GrjZoPJUyZpqhBEDoAIKUGlDsfMvBROglRapnPdemY33cyHTt8gusavuiYbeJxGBfxEiUwyLXo8hkLUO",
+	"9adzDhyEHjiWA/IdduIQzN39Cna27iuzSqQ97dF26V7hTkZcAwQgzHZI4X1JMEQde1SHV8riBfvDI9BD",
+	"WAftu5yuRKJzxhONDX2NhugOS/Qx8fr737czkIhZtPNARqHYfvhSquIPw53jfjIjlEJ4+O/HOq9KjTvF",
+	"jZMmr8egBhriVRGD6Jaz0uEkJ0YGo1EKETXiK8NSQDn33XqnOuoRrslMbhdi3Rky+beK9SUSTYekt/1S",
+	"oiBXfLoo8c/xqBMxS7ixF+T1kSfnwbKQ/0yXPOjh2MpPEy9B375nsKT5SMsa64vtgXI5dCEBvtZw/IH3",
+	"cje8IyKv+YZBqHOFhESA/WeQBHeWmb1rCfePHANSsvvA01pmKMcEpPC5GGbVuS3QHadWQtWm8ZTHAEAf",
+	"NwLYHWzFFE++H8kaTKQWCXLCC59qNRUp2GJjb1Tioy43acSuUmjrt3iaITPyLtSrILkdaIpa0ko0xiTA",
+	"F74sbhtwOTee1IrEYNhC6VyFarfw49XKJb4yzFS++c4Hfdt033fCTuef6erBtzUvGVM634TVICTjAl4D",
+	"wP7RSajgywx+IOILTpzNNtap2GTcYXfHvwrLceDTij53syrBWebZ8mqVSmWpAgkov6sw5AU/JirEoWLs",
+	"7g1PfaCNv4fep5nBc3Eh1lQb1rihpGFGXitBTLHHIt1t7BHnpan2cv+3/oag0eLqY3sWvMMf7A4J+4H7",
+	"laXTzSE8AB6vHwKQ5kIqJAeH1HGlmOyGJ5kghxjhu4UdApxgR6YDGjh85Pw0LG/jcp0Ok6jAHMXfUilm",
+	"AyQqSiSUVaiUBa65R1YbBNYE33Wy5DaVn3ak2l7jTWOI4I7UnYwDZO2ejc21WpvF1lQXhtmMZUAwGwxI",
+	"ixcQfb5wdsnXLNao7AhdKzVMKmfnIZbgEhADCFA7FTgI6ESGNOezVC8DNluTMO5svfBM9gOulHvCh442",
+	"9lWR7zy62AaHKvEToevskzM4AftIKjbT6VT4hdAYsodjSSyHATYfNTdZLjp02p48AoaLDy295rNmwPuB",
+	"ZvszAwfa3FEM+rfNBflLHpa2jkTFmcmmU2GMTofwa4H0r72rGoPzSA34O29AK1/iF8LV+JovRETRlgiz",
+	"cIRvB03/YZkbL1iOePGeFI8nCRhXuhs663geAdwUk1vnff3W7fu0bIzPyfBsezaW6EG1njRMtuF17Umf",
+	"fVpCaVjP+0wnTSPBCaMwflDtQIPWwSpINmJYQck0rKjbhnSDTJmMzQXARLk9woxA0w5SkVoJcyITj2Bd",
+	"2w2snSuM1AZ1Y08bm6UdmLlv/Q1hg1eVx/aTUPyD3WECP3Cv4JW/OQhbdSoA7jC95koahBtyHh3kG5nV",
+	"Ttebil9nNbsS11KBnHpfwjuGtUKlgP4cffDk1snUbxM6O/oY9wo76nqZ98/3se5funfwyxtUyLCIrltr",
+	"ybg3tTlOVrCqMRiOIplQYIiKqCI92O1RzExoGxi81tZ9/w6u9mokQhK6npLRH8n57kCs41y0mZuWkvVr",
+	"HwcIcZ45JYBgy3iOrZHfQ2loBfCtBOtgR1EspoAIbtrikliaZiZLTzHVzLUmVPzOY1+N0boS9xCwCI/O",
+	"jTD584DJNzyZW3XJAWhsr0Ugfqd3Ik+lLevoUeNMuVLaeUpOZtFU0llRYZLyaVl3qDSQ58JZ5kzscImz",
+	"VCxFLLvc8Hf+jmFcWRh+/V+e4Xn00mX6uJbzxgjEUA5H3PGxjFIs8RDaZLlm3GkasIvduImw6OkCxCtP",
+	"Nt+J0Gt5mupuAFsvINwszkLk57zoVCyYdgFag4lxNALVT0MKYYW+ZTxUKZyXTnNn/PqymnmkZ0UZDEHD",
+	"AO+MEba6M4awjVY6tbvYzN7BXUd2W1OL9dTc9ObaoIAHVHyRGamJVJlxjCxhkMkr+zRdOz2OS9kSsPDr",
+	"3Rywf9bfbquwPuzVnNdoAybJzrDouFwqO6rRo0D4jX3Ing+1q1X8c6ihbIApdu8T2tbvR9VHlH6wA/dv",
+	"70+FcWouDGRuPtcJ7WgcF2n6oIIBNjEUmYEPgOR+EVQ3SXVd8xkjlgqk9onYUi+FshFbCjvXcRlgyDlU",
+	"DAKkjogZtyeKZ/Wm93OPFNjIcaU5uBaxnM3wgdN5I6lfTZf/gmxg7Wr8F08g2JnoqfQMQrIK6C60btGn",
+	"xJuyK4sYLNpR/cxeITX67J0htWLgPoGSYi5DeC5125ROs1WtBgfJM6wuOJunXPkieTsXy9D8ChVztItv",
+	"3M/tHbU5fxR5sfrjmpy1xzbp1EImj21TwB6FTQeHmBwLCUHb0qlDCP1DWHYJ6T4quDZslaUr2PiNQtbd",
+	"5nAsn43fe90lOKW0DeisjrRuL4qxAu7TgKUrzx/3O22GJLZ6vj+vVVVEBo/K4aZrBtizlEys28C7etY3",
+	"jiTbnmEcM34z1pYgz84PiWySHFw60FLuCscKvHE00STWJ5Xpl7r1gP2MysE+ztdvVLL+gopsKi2OHurX",
+	"Cz3jZgE4SNv1McTpws1CpGwueGpwhYetltnYEP0zqUPtCfcGo6p5TQKx850PUtSjhjkHCltWYu1O4WBs",
+	"vR4yx0JupSGm6UxRvhTxIBHNqri6XRKfVFz/IXj6Odmt7qTxbUleFXHnngqFslAqzKFdhhvK5La7CzdF",
+	"rnfgAr6R+o5q39wz+IF/0SP6UU7WAa1H5Z+HCIjQWNDTBOmQ8OGNluQ/PXlyi4TPv+0Url2W2QtC8fZD",
+	"u82jivLKgqW0MWCM/ThHcJgOWyyCH9TVrJJWpC+Av0wzWER4ZQF6NS5AHsrGgeShjevUKYOTKz5d9Kxe",
+	"C/5mbefa3/h08V7f1cDfXi7Fl5RohqP7WguDGCZQelfbWEBJ4ncX2nWZinXAahjoLuyqun8Hd+zQq69u",
+	"RLqOndur07itEn7WkdUcoX+4+NR+R3WW7K77xSF7ZSgCdXE60Z1yyxN9neFR7wbGgEzirJ+I0RMqitmA",
+	"mQ8QksMc1O4dJrfun86OTZjTIQ9BWLOWww+ffQqOLPdoXCGAYKTWWTvc0vQ5NVO/Fj1crG/2JdGihT4Q",
+	"NmwEWiz3gqdpJruDMvptkbisZfW/MqhRmE4LnYKlAlkiSqCgOiWWYdwgYNBxOFyt+mVS5OVbfYEsES/K",
+	"5H23P1AwQ7ivh89tObxg0wYpLro7BebViWqMuGqmcw9CbHWJhRKkKhT4V1AXFmLFEmENwBHMub0oe+7I",
+	"9oEeSKOXAoLnLBcphLgK4lYrr+dWYKU66FqIc90zxVoRfCPSGzkVD61eCNVRseyMyku89727dZxIbMzX",
+	"HoQaXZZn33xTcWCebDswjdjRT3pgR1M2fLti3VO/LPn6nHGzYF8XPQUPIiwzXwqbyqmh3zi0d1Mj7Uqn",
+	"1rCvaYH9HyTSuP+Ffx54nEHqFyfqr0TrBeMzYEeZiyX7Gi8/iNh/sthTC0rDxKeVmFoRs6/xJ5h18+AR",
+	"i/XUTIpFNI+Wha0vp3NWXsDGrCVfsylWJfrypGrrBH1hRVSjM3j7swiZot0P1RdorPmsWbbUeOXnPcLF",
+	"/unEMfUfRY7y3XKAWrwYykmD4aCulTPailShAa0wVKHh5IErzxB9uFvmrpm5ztVDDcfbJlS2EcZQ5qMN",
+	"FvtSXqs3me1FQX+JyGQ6CxKHltfKDeXbXadaGZ0c2z/WVfXnGdCjVm/jkuZrwBPUP6K1l8IEire5o7hE",
+	"kzsafrvfxLYgA8tr9b0aqDfm21TEQlnJEzO2Yd6xlpd+2i+ABEQvpCDPLdTWQX7CI3aOQo6enxoUhunS",
+	"GK9U/CZXl/7O/RRH1cYKqEPKUS/IY6YvAVWL/4OqGRvvCa9bGiyOdfr6Wut4hD1Sm2wLeButbsmlv2FI",
+	"ht4kKR7T3t/lX2NsP/NjC9/yVguyW2b6fzp2GfFHBEAVboxZoAtcWaK7G7rwL3kSSu+7LWCVQIZ/iwp1",
+	"N1+KGLnPIAdoAlN4N2qDiRXpsl0nvHdXP4i0RfkeE+2+8aP25u+qvMvOwHcxel8Yg+IPwoTA/XBeTcA0",
+	"u18y3yvh8b0Asnk7YY0FXHOdsyVXa7pNxOh/BcS+QFSmzgTL5Wo0WKN7A+laTlsv2YUp7IfoavxsH1BW",
+	"QX8bwNSBgUZG+9mSyp0Im/Cag/pP7gFdJQvwokHqFTymM8WLjLAmKsI0UjFpt5E1pb3/uJrG8rSdqOLS",
+	"XRXxoGtMj2hY4X/onM14CK5iGgm2kFTG8iRBU3LODbsSQkGaLVuF1Ow7WUDeZDUOkB1dfqIgqi9rOLlZ",
+	"VNmrC5ZWpG2DQKVog4Kb6fTOQB7XZqJtq5c3HJ91zVKkcCqg+KGvlSYY5xZCvbJSyb0QazIXDbjkdghh",
+	"mbindCBH6CQZjV8C2ymKfleldIYpM5NLC1ZQKgCdMSQRUnx6UuaxpfEFzWyZp1qIdcRwlpnVIIXAMAaz",
+	"XTBLcMs0LkigYh+zNt6aaj4N6HpYG0/bn7Hp+2duG6JJ6OCXsD/4kkRMyGOGeqwwA7fkcBM3svKR/WxH",
+	"uB+NkF22YzE/9Y/qY0X6uQ3j/9CbVJE2dJb6aInZQmuP5WzmXN5ZqpeF1bMUXIUlM25uBYxj/Pg7R4n4",
+	"o8jpzcaONVdkrqXTqZB/LN0PoIXimHG/u3zxEVq68QVxPBXgDChA1KSGdFDSWgGl0ml4jVR4Ih1h6gNl",
+	"qIvu9XkTvZL72uswEOTvMY1Ic85zvr4oHBDEDa6XzASZ3ahLt5+dTKhLrRXGnYOhIh/nY1dr/2OEeg0E",
+	"eKYzFd9Vuvb9quooQl2u4sBRZnjQaUrkRhQkihjzQp50WhyPMbhbzjq7cP/gKSsplhjLa2GKdLexYkWH",
+	"MdQkQRofU4TKDqMtJ04sQ/fSfbNPL907wePPSqu8g/ogr66Vzgkhf7nig0DhbiwnIJ3usM3f0V29wN92",
+	"QnfXgr09UOAyhaSfM79LAGUa+qMLWwHTthSzgNKZJCHbXogYivcgU90ctAC3qxGwjp59Frl5UQTGJIAO",
+	"K04ltHIUpIdn0VnOpcVCKNqC7nRI8H9mXCaN7L7bX/wCAG+LzlqfKSLy06v1vpj/bYWi97YDshDaPXwt",
+	"gurd3QOJg/cDgMJ7AyWpCyXgtm0d35/Is6S6EcrqdH3vzY3mtn4xlbFo1TYn9tvwvV5SBeT4CCwwKzhF",
+	"faAqgrhv4EvoG5FGTKg4YqsMia8jwHFnUjnTJYFeEk9nX5dh51vkEtOjCoX2wv/NtfYgfdKaoU+6Ijd+",
+	"60T5tzFsmKhxTPqt5/m4//ahSolTBHNXmf0Z+lSjM0xtux+uuVSNodxMWZk01FYDyg/8+TnjBbIjlMPG",
+	"WDrx9PHTbx4+efrw2ZOz9hBxPV21J+gSNDu6gU4dNR7REH1Le7tEzqTGasIhJl8Fl4ZJy2ABcVVgfeb8",
+	"hrQA2jrQwkMhQDDMUBaGcUycPnoIOJSn9E6cvnxzU3RfD7z7SKdt7yGib8LkXZ2Ju9kWHF7IN/SGhxDa",
+	"2r2JmNmWhospZNAIy9+tt2IEPNo3Tr+5y6kbG555UmoUb+oXxycG6pqOz8i3aONfIL4XdMSxolxs0JPU",
+	"puvT7rF0vWdA6qhNRhTrLZssR8FUU5Eq07Llnpxoy3XW3aVltXvTVgtqRKZrTAERIRQWU6Pj7hk6YEun",
+	"EtIA1cCYmgKBGeaT7HolpzxhSuRTvRRDkGWWPW+tlXPv8Zag+rB8bL+qSd9x1KneaNBeig1urXKjyJQZ",
+	"MU1FEHjjN7nC2nlzgdGZ6koYhj1mwyMVH9ulGLSH5P71p736RDjAwMjgTqEVNybXaUzdakV7BLSUJPKA",
+	"MLTvKNnVlobS1CeDVy76rizcq0A0RK8AjdnSc4fpBhkb6tfiedFaUo6X9w3ZDBI3LF+1ny51t+/WpTho",
+	"L11KR2uAc9MNVEnwLHkshkRB67C4BtKap+KjokUfw/p5Ya1Yrqy37wv2KWkYv3KHLbUnVWskpjwFildp",
+	"o5rl5PsHEqI2I3S40mNvjQUfaxbl+iGSEXRVbr/P9Vu8acilKx7S3QoUhuhUFbkjJhIj2DIzYO/PZFqW",
+	"NK2yq0Sa+bEQdLABs+YmvvrUDu705HOhqpE9LzaJ1kYoDC/yJK935x9dpQlPPXXEbUT5ojqAPISYHdgy",
+	"BkgoZnILVXvtbRkf4LYhtzU9oa2Ryz//JN2jnFEQIPINHc6yYDr1fPfU2FEFpQQ6ZDEgs8POCjSRCl+D",
+	"1rrgFfi0NhP638oI+4FwiA5sUI32KJiL9kz0fVnySMV9CGDEc77uqQvwx4fYNX/ug1rn+2IvHyOF0WCI",
+	"cC1n5uBCO3TGGT7gNNVwd1T8L4UtpB/gC7fa+MfdDxXFmourudaL7tjhR3/TgEtXPKO5YkXIG5EiFJXV",
+	"KzkNg9bthy0a361zUnxaY85XK6FM2f484xTSdU6LPZZpuTw5O/sBaGLOBivr9w8YOf5Xe2wTADcuToiG",
+	"R35D7NowYuMio8OqdM60iqBCGpFbMGLHvn733bfsz8+f/OlBKSurzFm1dOkvz/74IFyO2O/KPpHCUj5G",
+	"KPaHqfPli1yt2VIHwbN5L5KkukRbjzi2zv/Uxej77uLDq9HpSac5gMfb1EU1uh8TijlWPDMCqtBnUiRx",
+	"FdKkBr1ahTKpe0CeexUkfS2s7zYJyqtf2993ITVdFc8emsBqvQgTZyxIIGnjc8XEDRCGuvW4Eamc+ZAi",
+	"rBKXtiyplhZwkQKuizTzDgSSj3g5aNy/fGSvuL97hZ1hfxqzT9j/ZZjurb8jgkw+1wAs6lbIqW1m5VIE",
+	"CyZsLdTklsdxKozZj8aR/qh3OeMfn+9N5gjLNBBBhDRzfMjoyh1kbzgZkmCmARhRKT0FlWI+XzvFPCQx",
+	"U67TJG7d/S+z5apfM4kR2+T27cVeS/7pe7xYoasvNvam9n2LeHA80YoAVnVmi2Ar9lp4nDig7zEyFufl",
+	"DVAFqTwoFHOCkeqkjVvRu57BOLLX/CAm95lMQoiYnzwVl00JCHcBDzhMUe3ORP6geXx4Y8CeYcjtyVOU",
+	"GLQ0kVHlBDXMcBlTTq8V0J1mpz9AynZzUOIE9Rr5mmNuhfEw5cIirBi1sLBrXQFzaHoZSjB0S2XU7L9w",
+	"FmfLFU4GYBmV8DfnlVe71kwrshFhygAbx86heq/pnVJhLLopx7yTM354mkiR+v1ZblxPk+1cVGeP8oVQ",
+	"EZQkWUMYN2giSdONdaOTeBft/faLKqDbAT177iEpCy49UnemKmPE24qyd61FG8+N+MSnNhB3ay/dMt5x",
+	"6XZ9R8+L5/86Xqu5B5EKi6CFsGwxbFJpUKp0DqDnZ3vm4Nw14HY1DwlkdKvECc7QiW84bAXveVl0JO6E",
+	"ejqB+rqvIoez2nKOgtTRwlwUERYEPkEWkkCJR1Ts0FdhtWfhNxoVBikPaXxpCWiLNjeuTVa5WZztfTzX",
+	"pDRDS69ZOj/C5WHs98tstdJGnqJ+CD+rTTQK1jRoGg5QULhRL83ZdYqdAOwqUzEoK+XsMIlMC9gslUi1",
+	"qLxHgb4CMRmQ1bXodAL2EI126MGCCwKlZi54Yue/np3fut88hQT+5v5k/Wvtl0lJOHF+C5Miplkq7Ro0",
+	"XMFN8D8/uZMWKy7dLz+5G9MbrwmzNDk7P5tAfJa+trHBpIKEXuCzYRkry4COwru9K9lgIL5ZCfX9S/Yi",
+	"s/P/fvUj/KtT+SuuyIu337Mnjx5Xxsjs/FcnHT/99v8BAAD//w==",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

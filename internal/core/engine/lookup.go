@@ -728,3 +728,14 @@ func (s *Snapshot) ItemOfLink(id string) (world.Resource, bool) {
 	it := inv.links.at(i).item
 	return world.Resource{Kind: inv.items.at(it).kind, ID: inv.itemIDs.text(inv.text, it)}, true
 }
+
+// Administrators lists the people of ours who administer, by id.
+func (s *Snapshot) Administrators() (ids []string) {
+	inv := &s.inv
+	for i := range inv.people.n {
+		if p := inv.people.at(i); p.exists && p.roles&world.Administrator != 0 {
+			ids = append(ids, inv.personIDs.text(inv.text, i))
+		}
+	}
+	return ids
+}

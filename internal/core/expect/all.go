@@ -30,6 +30,13 @@ func Judge(s *engine.Snapshot, all []*Statement, now moment.Moment, ahead Ahead,
 	if stop == nil {
 		stop = never
 	}
+	tell := found
+	found = func(i int, j Judged) {
+		if all[i].Could && j.State == Held {
+			j.State, j.Why = Unknown, "It holds now; what could come to be is not judged yet."
+		}
+		tell(i, j)
+	}
 	var together []int
 	for i, x := range all {
 		if x.wide() {

@@ -63,6 +63,7 @@ type Judged struct {
 	Count    int           // counterexamples: pairs of a party and a resource for each action; of at_most the parties who may
 	Parties  int           // so many parties are among the counterexamples
 	Examples []Counter     // the first of them
+	Why      string        // with Unknown
 	Answer   int           // what its owner is told of: how many pairs are a yes now
 	May      int           // so many known parties may now
 }
@@ -153,15 +154,15 @@ func never() error { return nil }
 // counting collects what one expectation finds at one moment.
 type counting struct {
 	*Statement
-	s          *engine.Snapshot
-	out        Judged
-	only       []*engine.Set
-	known      seen           // who may
-	links      map[string]bool // that may
-	newcomers  map[string]bool // who may
-	who        seen // who breaks it
-	whoElse    map[string]bool
-	counted    []Counter // of at_most: each party once
+	s         *engine.Snapshot
+	out       Judged
+	only      []*engine.Set
+	known     seen            // who may
+	links     map[string]bool // that may
+	newcomers map[string]bool // who may
+	who       seen            // who breaks it
+	whoElse   map[string]bool
+	counted   []Counter // of at_most: each party once
 }
 
 // seen is a set of known parties, by number.

@@ -22,6 +22,8 @@ type Kind struct {
 
 // The kinds of finding, in the order in which they are listed.
 var kinds = []Kind{
+	{"expectation_broken", "What is expected of access is not so", "See who breaks it; close what lets them, or change what is expected.", false},
+	{"expectation_empty", "An expectation is about nothing", "Change or remove it: what it was about is gone.", true},
 	{"report_without_licence", "A report was shared, and no licence covers it", "Give the area its own licence, record the licence of the guest, or end the grant.", false},
 	{"private_reaches_private", "Somebody with a private address has access to a private item", "Ask the owner whether this is intended; if not, end the grant.", false},
 	{"own_person_is_guest", "One of our own people has a guest record", "Let them use their own account, and remove the record.", false},

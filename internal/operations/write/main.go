@@ -28,7 +28,7 @@ func main() {
 }
 
 var (
-	roles  = []string{operations.Anybody, "administrator", "auditor", "keeper", "member", "guest", "decisions", "metrics", "reading", "lists", "guests"}
+	roles  = []string{operations.Anybody, "administrator", "auditor", "keeper", "member", "guest", "decisions", "metrics", "reading", "lists", "guests", "expectations"}
 	drafts = []operations.Draft{operations.Policy, operations.Ask, operations.Preview, operations.Never}
 )
 
