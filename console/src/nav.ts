@@ -55,6 +55,7 @@ export const sections: Section[] = [
   {
     name: 'Proof',
     pages: [
+      { to: '/expectations', name: 'Expectations', help: 'expect', for: 'readers', words: 'must never always guard assert compliance proof watch alert' },
       { to: '/reach', name: 'Reach', help: 'reach', for: 'readers', words: 'what can they see access of a guest' },
       { to: '/numbers', name: 'In numbers', help: 'reach', for: 'readers', words: 'counts statistics' },
       { to: '/audience', name: 'Audience', help: 'reach', for: 'readers', words: 'who can reach who has access' },

@@ -10,6 +10,8 @@ export const DraftPage = lazy(() => import('./drafts/DraftPage').then((m) => ({ 
 export const DraftsPage = lazy(() => import('./drafts/DraftsPage').then((m) => ({ default: m.DraftsPage })))
 export const RevisionPage = lazy(() => import('./drafts/RevisionPage').then((m) => ({ default: m.RevisionPage })))
 export const ExceptionsPage = lazy(() => import('./exceptions/ExceptionsPage').then((m) => ({ default: m.ExceptionsPage })))
+export const ExpectationsPage = lazy(() => import('./expect/ExpectationsPage').then((m) => ({ default: m.ExpectationsPage })))
+export const ExpectationPage = lazy(() => import('./expect/ExpectationPage').then((m) => ({ default: m.ExpectationPage })))
 export const FindingsPage = lazy(() => import('./findings/FindingsPage').then((m) => ({ default: m.FindingsPage })))
 export const GuestPage = lazy(() => import('./guests/GuestPage').then((m) => ({ default: m.GuestPage })))
 export const GuestsPage = lazy(() => import('./guests/GuestsPage').then((m) => ({ default: m.GuestsPage })))

@@ -5,6 +5,7 @@ import { Link, useNavigate, useParams } from 'react-router'
 import { call, query, weigh, type Draft, type Session } from '../api'
 import { AskDialog } from '../parts/AskDialog'
 import { Empty, Page, Waiting, when, Wrong } from '../parts/bits'
+import { Despite } from '../expect/Breaks'
 import { EditList } from './EditList'
 import { ImpactPicture } from './Impact'
 import { ImpactTables } from './ImpactTables'
@@ -161,7 +162,7 @@ export function DraftPage({ session }: { session: Session }) {
           {impact.data && <ImpactPicture x={impact.data} />}
         </section>
       )}
-      {weighable && d.state === 'open' && admin && <PublishForm d={d} zone={session.zone} digest={impact.data?.digest} second={impact.data?.second ?? false} publish={(body) => change.mutate({ path: 'publish', body })} busy={change.isPending} />}
+      {weighable && d.state === 'open' && admin && <PublishForm d={d} zone={session.zone} digest={impact.data?.digest} second={impact.data?.second ?? false} breaks={(impact.data?.breaks?.length ?? 0) > 0} publish={(body) => change.mutate({ path: 'publish', body })} busy={change.isPending} />}
       {d.edits.length > 0 && (
         <section aria-labelledby="h-edits">
           <h2 id="h-edits">{d.edits.length === 1 ? '1 edit' : `${d.edits.length} edits`}</h2>
@@ -206,16 +207,17 @@ function Waits({ d, me, change, busy }: { d: Draft; me: Session; change: (path: 
   )
 }
 
-function PublishForm({ d, zone, digest, second, publish, busy }: { d: Draft; zone?: string; digest?: string; second: boolean; publish: (body: unknown) => void; busy: boolean }) {
+function PublishForm({ d, zone, digest, second, breaks, publish, busy }: { d: Draft; zone?: string; digest?: string; second: boolean; breaks: boolean; publish: (body: unknown) => void; busy: boolean }) {
   const [why, setWhy] = useState('')
   const [at, setAt] = useState('')
+  const [despite, setDespite] = useState('')
   return (
     <Form
       className="publish-form"
       aria-label="Publish"
       onSubmit={(e) => {
         e.preventDefault()
-        publish({ why: why.trim(), digest, ...(at ? { at } : {}) })
+        publish({ why: why.trim(), digest, ...(at ? { at } : {}), ...(breaks ? { despite: despite.trim() } : {}) })
       }}
     >
       <Form.Group controlId="p-why">
@@ -228,7 +230,8 @@ function PublishForm({ d, zone, digest, second, publish, busy }: { d: Draft; zon
         </Form.Label>
         <Form.Control size="sm" type="datetime-local" value={at} onChange={(e) => setAt(e.target.value)} />
       </Form.Group>
-      <Button size="sm" type="submit" disabled={busy || digest === undefined || why.trim() === ''}>
+      {breaks && <Despite value={despite} set={setDespite} />}
+      <Button size="sm" type="submit" disabled={busy || digest === undefined || why.trim() === '' || (breaks && despite.trim() === '')}>
         {digest === undefined ? 'Weighing …' : second ? 'Ask for confirmation' : 'Publish'}
       </Button>
     </Form>

@@ -2,6 +2,7 @@ import { useState } from 'react'
 import { Button } from 'react-bootstrap'
 import { Link } from 'react-router'
 import { when } from '../parts/bits'
+import { Breaks } from '../expect/Breaks'
 import { type Impact, type Moves, type MovesBy } from '../api'
 
 export const n = (x: number) => x.toLocaleString('en-GB')
@@ -108,6 +109,7 @@ export function ImpactPicture({ x }: { x: Impact }) {
         </dl>
       )}
       {x.loosens.length > 0 && <p className="quiet">It loosens {x.loosens.slice(0, 4).join(', ')}{x.loosens.length > 4 ? ` and ${x.loosens.length - 4} more` : ''}.</p>}
+      {(x.breaks?.length ?? 0) > 0 && <Breaks list={x.breaks!} />}
       {x.second && <p className="second">Somebody else must confirm it before it counts.</p>}
       <div className="keels">
         <Keel title="By service" rows={x.services} />

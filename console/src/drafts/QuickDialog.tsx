@@ -4,6 +4,7 @@ import { Button, Form } from 'react-bootstrap'
 import { Modal } from '../parts/Dialog'
 import { type Draft } from '../api'
 import { Wrong } from '../parts/bits'
+import { Despite } from '../expect/Breaks'
 import { EditList } from './EditList'
 import { ImpactPicture } from './Impact'
 import { type Decision, setAsk, type Weighing } from './quick'
@@ -13,6 +14,7 @@ export function QuickDialog({ role }: { role: string }) {
   const client = useQueryClient()
   const [open, setOpen] = useState<{ w: Weighing; done: (d: Decision) => void } | null>(null)
   const [why, setWhy] = useState('')
+  const [despite, setDespite] = useState('')
   const [error, setError] = useState<unknown>(null)
   const [busy, setBusy] = useState(false)
   const going = useRef(false) // a second click comes before the first is drawn
@@ -22,6 +24,7 @@ export function QuickDialog({ role }: { role: string }) {
       (w) =>
         new Promise((done) => {
           setWhy(w.why)
+          setDespite('')
           setError(null)
           setBusy(false)
           going.current = false
@@ -53,6 +56,7 @@ export function QuickDialog({ role }: { role: string }) {
     )
   if (!open) return null
   const { w, done } = open
+  const breaks = (w.impact.breaks?.length ?? 0) > 0
   const end = (d: Decision) => {
     setOpen(null)
     done(d)
@@ -89,7 +93,7 @@ export function QuickDialog({ role }: { role: string }) {
     setBusy(true)
     setError(null)
     try {
-      became(await w.publish(why.trim()))
+      became(await w.publish(why.trim(), despite.trim()))
     } catch (e) {
       // No answer is no refusal: what became of it is asked before anything is said.
       const d = await w.now().catch(() => undefined)
@@ -124,6 +128,7 @@ export function QuickDialog({ role }: { role: string }) {
               <Form.Control value={why} onChange={(e) => setWhy(e.target.value)} required maxLength={1000} autoFocus />
             </Form.Group>
           )}
+          {role === 'administrator' && breaks && <Despite value={despite} set={setDespite} />}
         </Modal.Body>
         <Modal.Footer>
           <Button variant="outline-secondary" onClick={() => end({ do: 'drop' })}>
@@ -133,7 +138,7 @@ export function QuickDialog({ role }: { role: string }) {
             {role === 'administrator' ? 'Keep as a draft' : 'Keep as a draft for an administrator'}
           </Button>
           {role === 'administrator' && (
-            <Button type="submit" className="quick-publish" disabled={busy || why.trim() === ''}>
+            <Button type="submit" className="quick-publish" disabled={busy || why.trim() === '' || (breaks && despite.trim() === '')}>
               {w.impact.second ? 'Ask for confirmation' : 'Publish'}
             </Button>
           )}

@@ -42,7 +42,7 @@ export interface Weighing {
   draft: Draft
   impact: Impact
   why: string
-  publish: (why: string) => Promise<Draft>
+  publish: (why: string, despite: string) => Promise<Draft>
   keep: (why: string) => Promise<Draft>
   now: () => Promise<Draft>
   drop: () => void
@@ -86,7 +86,7 @@ export async function quickly<T>(raw: Raw, method: string, path: string, body: s
   }
   const given = new URLSearchParams(path.split('?')[1]).get('why') ?? (body?.startsWith('{') ? ((JSON.parse(body) as { why?: string; reason?: string }).why ?? (JSON.parse(body) as { reason?: string }).reason ?? '') : '')
   const decision: Decision = ask
-    ? await ask({ draft: d, impact, why: given, publish: (why) => raw<Draft>('POST', `${at}/publish`, JSON.stringify({ why, digest: impact.digest }), json), keep: (why) => raw<Draft>('POST', `${at}/keep`, JSON.stringify(why ? { why } : {}), json), now: () => raw<Draft>('GET', at, undefined, {}), drop: () => void drop() })
+    ? await ask({ draft: d, impact, why: given, publish: (why, despite) => raw<Draft>('POST', `${at}/publish`, JSON.stringify({ why, digest: impact.digest, ...(despite ? { despite } : {}) }), json), keep: (why) => raw<Draft>('POST', `${at}/keep`, JSON.stringify(why ? { why } : {}), json), now: () => raw<Draft>('GET', at, undefined, {}), drop: () => void drop() })
     : { do: 'drop' }
   if (decision.do === 'drop') {
     await drop()

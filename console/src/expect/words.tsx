@@ -1,0 +1,49 @@
+import { type Counterexample, type Expectation } from '../api'
+import { when } from '../parts/bits'
+import { Link } from 'react-router'
+
+/** Whether a day to come breaks it, and not the present. */
+export const ahead = (x: Expectation) => x.state === 'broken' && !!x.from && !!x.judged && x.from > x.judged
+
+/** How an expectation stands, in a word with a sign. */
+export function Stands({ x }: { x: Expectation }) {
+  const [sign, word] = x.state === 'broken' ? ['▼', ahead(x) ? `broken from ${when(x.from!)} on` : 'broken'] : x.state === 'unknown' ? ['·', 'unknown'] : x.empty ? ['△', 'about nothing'] : ['▲', 'holds']
+  return (
+    <span className={`stands is-${x.state}`}>
+      <span aria-hidden="true">{sign}</span> {word}
+    </span>
+  )
+}
+
+/** Who breaks an expectation, each with the question that shows why. */
+export function Counterexamples({ list, always }: { list: Counterexample[]; always: boolean }) {
+  return (
+    <table className="table listing">
+      <thead>
+        <tr>
+          <th scope="col">{always ? 'Who may not' : 'Who may'}</th>
+          <th scope="col">What</th>
+          <th scope="col">About</th>
+          <th scope="col">
+            <span className="visually-hidden">Why</span>
+          </th>
+        </tr>
+      </thead>
+      <tbody>
+        {list.map((e) => (
+          <tr key={e.who + e.action + e.resource + (e.person ?? '')}>
+            <td>
+              {e.name || e.who}
+              <span className="quiet sub">{e.newcomer ? 'typical of whoever nobody knows yet' : e.who}</span>
+            </td>
+            <td>
+              <code>{e.action}</code>
+            </td>
+            <td>{e.count > 1 ? `${e.count} of ${e.resource.replace(/:\*$/, '')}` : e.resource}</td>
+            <td>{!e.resource.endsWith('*') && !e.person && <Link to={`/ask?${new URLSearchParams({ who: e.who, action: e.action, resource: e.resource })}`}>Why</Link>}</td>
+          </tr>
+        ))}
+      </tbody>
+    </table>
+  )
+}
