@@ -37,11 +37,11 @@ func TestDocs(t *testing.T) {
 		}
 		r := &running{t: t, home: t.TempDir()} // what asks a file alone needs no service
 		suiteAt := map[string]string{}
-		if strings.Contains(file, "/catalogue/") {
-			t.Logf("%s: from a file", file)
-		} else if filepath.Base(file) == "take-over.md" { // an empty installation, and a harbour that is years old
+		switch {
+		case strings.Contains(file, "/catalogue/"):
+		case filepath.Base(file) == "take-over.md": // an empty installation, and a harbour that is years old
 			r, suiteAt = oldHarbour(t, 3000)
-		} else {
+		default:
 			r = demoService(t)
 		}
 		if len(suiteAt) == 0 && strings.Contains(string(text), "wexillum system") {

@@ -296,7 +296,7 @@ func (s *Service) RunExpectations(ctx context.Context, every time.Duration) {
 		if head == kept && today == day {
 			return nil
 		}
-		if err := s.keepJudged(ctx); err != nil {
+		if err := s.KeepJudged(ctx); err != nil {
 			return err
 		}
 		kept, day = head, today
@@ -307,8 +307,8 @@ func (s *Service) RunExpectations(ctx context.Context, every time.Duration) {
 // told is how many of those who may are named to an owner.
 const told = 200
 
-// keepJudged keeps how expectations stand, where it is otherwise than it was.
-func (s *Service) keepJudged(ctx context.Context) error {
+// KeepJudged keeps how expectations stand, where it is otherwise than it was.
+func (s *Service) KeepJudged(ctx context.Context) error {
 	all, err := s.Expectations(ctx)
 	if err != nil {
 		return err
@@ -515,7 +515,7 @@ const mostBisected = 4096
 // brokenBy finds what broke an expectation since it was judged last: the first change behind which it is broken, or the date.
 func (s *Service) brokenBy(ctx context.Context, x *Expected, was *KeptJudgement, head store.Head) (*BrokenBy, error) {
 	if was == nil || was.Of != ExpectationEtag(x.Expectation) {
-		return &BrokenBy{Text: "it was so when it was made or changed"}, nil
+		return &BrokenBy{Text: "how things already stood when it was made or changed"}, nil
 	}
 	type step struct {
 		entry store.Entry // the first of a change

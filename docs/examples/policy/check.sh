@@ -15,3 +15,4 @@ wexillum draft new "$name" >/dev/null
 trap 'wexillum draft drop "$name" >/dev/null' EXIT
 wexillum load policy.yaml --exact --draft "$name" >/dev/null
 wexillum draft impact "$name" --max-gained "$max_gained" --max-lost "$max_lost"
+wexillum expect run --draft "$name"
