@@ -1201,6 +1201,16 @@ export interface components {
             numbers: {
                 [key: string]: number;
             };
+            /**
+             * Format: moment
+             * @description Since when it is there; absent where nobody looked before
+             */
+            since?: string;
+            /**
+             * Format: moment
+             * @description Of one that is gone: when it went
+             */
+            gone?: string;
             accepted?: components["schemas"]["AcceptedBy"];
         };
         AcceptedBy: {

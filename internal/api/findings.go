@@ -2,6 +2,7 @@ package api
 
 import (
 	"context"
+	"slices"
 	"time"
 
 	"wexillum.example/internal/answer"
@@ -27,6 +28,9 @@ func (s *server) ListFindings(ctx context.Context, r apigen.ListFindingsRequestO
 			Value:  kind,
 			Reason: "there is no such kind of finding; those that were noticed stand in kinds",
 		}
+	}
+	if opt(r.Params.State) == "gone" {
+		return s.findingsGone(ctx, kind, opt(r.Params.About), pageSize(r.Params.Limit, 100))
 	}
 	var all []service.Noticed
 	var at moment.Moment
@@ -89,10 +93,42 @@ func (s *server) ListFindings(ctx context.Context, r apigen.ListFindingsRequestO
 		}
 		out.Findings = append(out.Findings, answer.Finding(&f.Finding, f.Accepted))
 	}
+	var ids []string
+	for i := range out.Findings {
+		ids = append(ids, out.Findings[i].Id)
+	}
+	since, err := s.Service.NoticedSince(ctx, ids)
+	if err != nil {
+		return nil, err
+	}
+	for i := range out.Findings {
+		if m, ok := since[out.Findings[i].Id]; ok {
+			out.Findings[i].Since = answer.Moment(m)
+		}
+	}
 	for _, k := range finding.Kinds() {
 		if c := count[k.Name]; c != nil {
 			out.Kinds = append(out.Kinds, *c)
 		}
+	}
+	return out, nil
+}
+
+// findingsGone lists what was noticed and is no more.
+func (s *server) findingsGone(ctx context.Context, kind, about string, limit int) (apigen.ListFindingsResponseObject, error) {
+	list, err := s.Service.FindingsGone(ctx, kind, limit)
+	if err != nil {
+		return nil, err
+	}
+	out := apigen.ListFindings200JSONResponse{Findings: []contract.Finding{}, Kinds: []contract.FindingKind{}}
+	for i := range list {
+		x := &list[i]
+		if _, known := finding.KindByName(x.Kind); !known || about != "" && !slices.Contains(x.About, about) {
+			continue
+		}
+		f := answer.Finding(&finding.Finding{ID: x.Finding, Kind: x.Kind, About: x.About, Cause: x.Cause}, nil)
+		f.Since, f.Gone = answer.Moment(x.Came), answer.Moment(x.Gone)
+		out.Findings = append(out.Findings, f)
 	}
 	return out, nil
 }

@@ -30,6 +30,12 @@ func (a *app) finding() *cobra.Command {
 			rows := [][]string{}
 			for _, f := range all {
 				note := ""
+				switch {
+				case f.Gone != nil:
+					note = "from " + day(pick(f.Since)) + " to " + day(*f.Gone)
+				case f.Since != nil:
+					note = "since " + day(*f.Since)
+				}
 				if f.Accepted != nil {
 					note = "accepted until " + day(f.Accepted.Until)
 				}
@@ -45,7 +51,7 @@ func (a *app) finding() *cobra.Command {
 	f := list.Flags()
 	f.StringVar(&kind, "kind", "", "only this kind")
 	f.StringVar(&about, "about", "", "only those about this, as space:ID or an address")
-	f.StringVar(&state, "state", "open", "open, accepted or all")
+	f.StringVar(&state, "state", "open", "open, accepted, all of those, or gone")
 	f.BoolVar(&hints, "hints", false, "also what is merely worth knowing")
 	kinds := &cobra.Command{
 		Use:   "kinds",

@@ -2191,6 +2191,7 @@ func (e ListExpectationsParamsState) Valid() bool {
 const (
 	ListFindingsParamsStateAccepted ListFindingsParamsState = "accepted"
 	ListFindingsParamsStateAll      ListFindingsParamsState = "all"
+	ListFindingsParamsStateGone     ListFindingsParamsState = "gone"
 	ListFindingsParamsStateOpen     ListFindingsParamsState = "open"
 )
 
@@ -2200,6 +2201,8 @@ func (e ListFindingsParamsState) Valid() bool {
 	case ListFindingsParamsStateAccepted:
 		return true
 	case ListFindingsParamsStateAll:
+		return true
+	case ListFindingsParamsStateGone:
 		return true
 	case ListFindingsParamsStateOpen:
 		return true
@@ -3696,15 +3699,21 @@ type FileError struct {
 
 // Finding defines model for Finding.
 type Finding struct {
-	About    []string       `json:"about"`
-	Accepted *AcceptedBy    `json:"accepted,omitempty"`
-	Cause    string         `json:"cause"`
-	Do       string         `json:"do"`
-	Hint     bool           `json:"hint"`
-	Id       string         `json:"id"`
-	Kind     string         `json:"kind"`
-	Numbers  map[string]int `json:"numbers"`
-	Title    string         `json:"title"`
+	About    []string    `json:"about"`
+	Accepted *AcceptedBy `json:"accepted,omitempty"`
+	Cause    string      `json:"cause"`
+	Do       string      `json:"do"`
+
+	// Gone Of one that is gone: when it went
+	Gone    *string        `json:"gone,omitempty"`
+	Hint    bool           `json:"hint"`
+	Id      string         `json:"id"`
+	Kind    string         `json:"kind"`
+	Numbers map[string]int `json:"numbers"`
+
+	// Since Since when it is there; absent where nobody looked before
+	Since *string `json:"since,omitempty"`
+	Title string  `json:"title"`
 }
 
 // FindingKind defines model for FindingKind.
@@ -6675,7 +6684,9 @@ type ListFindingsParams struct {
 	Kind   *string `form:"kind,omitempty" json:"kind,omitempty"`
 
 	// About Those about this, as space:ID or an address
-	About *string                  `form:"about,omitempty" json:"about,omitempty"`
+	About *string `form:"about,omitempty" json:"about,omitempty"`
+
+	// State open (where absent), accepted, all of those that are there, or gone: what was there and is no more, the last first
 	State *ListFindingsParamsState `form:"state,omitempty" json:"state,omitempty"`
 
 	// Soon Do not wait for what changed just now: answer with what was noticed before, and say when that was

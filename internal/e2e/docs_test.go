@@ -146,7 +146,7 @@ func TestCommandsInDocs(t *testing.T) {
 		text, err := os.ReadFile(file)
 		check(t, err)
 		for _, m := range named.FindAllStringSubmatch(string(text), -1) {
-			c := strings.TrimPrefix(regexp.MustCompile("\\s(#|>|  +).*").ReplaceAllString(m[1]+m[2]+m[3], ""), "wexillum ")
+			c := strings.TrimPrefix(regexp.MustCompile(`\s(#|>|  +).*`).ReplaceAllString(m[1]+m[2]+m[3], ""), "wexillum ")
 			if m[3] != "" {
 				c = regexp.MustCompile(`[(=].*`).ReplaceAllString(c, "") // a name from the program, or a line of a file
 			}

@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"database/sql"
 	"encoding/json"
 	"net/url"
 	"os"
@@ -8,6 +9,7 @@ import (
 	"sort"
 	"strings"
 	"testing"
+	"time"
 
 	"github.com/chromedp/chromedp"
 )
@@ -147,6 +149,73 @@ func TestHalves(t *testing.T) {
 }
 
 // TestFindingsAccepted accepts a finding with a reason and an end, and takes it back.
+// TestFindingsPast keeps when findings came and went, tells others, and finds what has been so for long or comes back again and again.
+func TestFindingsPast(t *testing.T) {
+	t.Parallel()
+	r := demoService(t)
+	r.login("harbour")
+	keep := func() {
+		t.Helper()
+		list, err := r.svc.Findings(t.Context())
+		check(t, err)
+		check(t, r.svc.KeepNoticed(t.Context(), list))
+		check(t, r.svc.KeepNoticed(t.Context(), list)) // twice is once
+	}
+	keep()
+	head := r.svc.State().Head.Seq
+	r.says(0, "Nothing was noticed", "finding", "list", "--state", "gone")
+	r.must("forwarder", "remove", "o.tidewell", "odile@homepost.example", "--why", "she has left it")
+	r.must("partner", "set", "orrin", "--owner", "", "--why", "nobody looks after them now", "--yes")
+	keep()
+	out := r.must("finding", "list", "--state", "gone")
+	if !strings.Contains(out, "forwarder_not_allowed") || !strings.Contains(out, "from 20") || strings.Contains(out, "partner_without_owner") {
+		t.Errorf("gone is %s", out)
+	}
+	if out := r.must("finding", "list", "--kind", "partner_without_owner", "-o", "json"); strings.Count(out, `"since"`) != strings.Count(out, `"kind"`) || !strings.Contains(out, "partner:orrin") {
+		t.Errorf("open is %s", out)
+	}
+	entries, _, err := r.svc.EventsAfter(t.Context(), head)
+	check(t, err)
+	said := map[string]string{}
+	for _, e := range entries {
+		if e.Topic == "finding" {
+			said[e.Of] = e.What
+		}
+	}
+	if len(said) < 2 || said["partner_without_owner partner:orrin"] != "added" {
+		t.Errorf("told was %v", said)
+	}
+	for of, what := range said {
+		if strings.HasPrefix(of, "forwarder_not_allowed") && what != "removed" {
+			t.Errorf("%s was %s", of, what)
+		}
+	}
+	if verified := r.must("journal", "verify"); !strings.Contains(verified, "as they were written") {
+		t.Error(verified)
+	}
+
+	// What was kept long ago, and what came often.
+	db, err := sql.Open("mysql", r.dsn)
+	check(t, err)
+	defer db.Close()
+	ago := func(days int) int64 { return time.Now().AddDate(0, 0, -days).UnixMicro() }
+	exec := func(q string, args ...any) {
+		t.Helper()
+		_, err := db.Exec(q, args...)
+		check(t, err)
+	}
+	exec("UPDATE noticed SET came = ? WHERE kind = 'limit_loose'", ago(91))
+	if out := r.must("finding", "list", "--kind", "limit_loose_long"); !strings.Contains(out, "That has been so since") {
+		t.Errorf("loose for long is %s", out)
+	}
+	for _, days := range []int{80, 40, 2} {
+		exec("INSERT INTO noticed (id, finding, kind, about, cause, came, gone) VALUES (SHA2('system_changed parley houses', 256), 'system_changed parley houses', 'system_changed', '[\"system:parley\"]', 'x', ?, ?)", ago(days), ago(days-1))
+		if out := r.must("finding", "list", "--kind", "system_changed_again"); strings.Contains(out, "3 times") != (days == 2) {
+			t.Errorf("changed %d days ago: %s", days, out)
+		}
+	}
+}
+
 func TestFindingsAccepted(t *testing.T) {
 	r := demoService(t)
 	r.login("harbour")

@@ -18,7 +18,7 @@ type Topic string
 const (
 	Guest       Topic = "guest"       // a guest's record, what they were given, and what dates carried out
 	Revision    Topic = "revision"    // policy was published
-	Finding     Topic = "finding"     // a finding was accepted, or is open again
+	Finding     Topic = "finding"     // a finding came or went, was accepted, or is open again
 	Drift       Topic = "drift"       // a system was changed behind our back, or is as it is meant again
 	Expectation Topic = "expectation" // what is expected of access is broken, or is so again
 	Request     Topic = "request"     // somebody asked for something, or was answered
@@ -33,7 +33,7 @@ var Topics = []struct {
 }{
 	{Guest, "guests: invited, changed, given something, suspended, removed", []string{"guest", "grant", "invitation", "step", "wish"}},
 	{Revision, "policy: a revision was published", nil},
-	{Finding, "findings: accepted, or open again", []string{"acceptance"}},
+	{Finding, "findings: come or gone, accepted, or open again", []string{"acceptance", Noticed}},
 	{Drift, "systems: changed behind our back, or as meant again", []string{"system_setting", "system_record"}},
 	{Expectation, "expectations: broken, or so again", []string{Judgement}},
 	{Request, "requests: made, answered, done", []string{"request"}},
@@ -119,6 +119,9 @@ func Of(e *store.Entry, published bool) (Event, bool) {
 }
 
 func jsonInt(n uint64) string { b, _ := json.Marshal(n); return string(b) }
+
+// Noticed is what the journal calls a finding that came or went.
+const Noticed = "noticed"
 
 // Judgement is what the journal calls what is kept of an expectation.
 const Judgement = "judgement"

@@ -334,7 +334,7 @@ func (s *Service) KeepJudged(ctx context.Context) error {
 			}
 			for k := range x.Examples[:min(5, len(x.Examples))] {
 				e := &x.Examples[k]
-				is.Examples = append(is.Examples, fmt.Sprintf("%s: %s (%s)", cmp.Or(e.Name, e.Who), e.Action, e.Resource))
+				is.Examples = append(is.Examples, fmt.Sprintf("%s: %s (%s)", e.Who, e.Action, e.Resource))
 			}
 		}
 		if x.Tell {

@@ -7,6 +7,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -186,7 +187,11 @@ func (s *Service) accepted(ctx context.Context, n *noticed) ([]Noticed, error) {
 	if err != nil {
 		return nil, err
 	}
-	all = append(append(all[:len(all):len(all)], systems...), expected...)
+	before, err := s.findingsOfThePast(ctx, now)
+	if err != nil {
+		return nil, err
+	}
+	all = slices.Concat(all, systems, expected, before)
 	accepted := map[string]*finding.Accepted{}
 	err = s.store.Records(ctx, "acceptance", "", func(_ string, doc []byte) error {
 		var d acceptance

@@ -89,7 +89,7 @@ func (t *Tx) Forget(address string) (pseudonym string, err error) {
 		doc      string
 	}
 	var rows []row
-	if err := each(t.ctx, t.tx, "SELECT kind, id, from_seq, doc FROM record WHERE (INSTR(LOWER(doc), ?) > 0 OR INSTR(id, ?) > 0) AND (until_seq != ? OR kind IN ('invitation', 'wish', 'contact', 'request', 'draft', 'offer'))", []any{address, address, open}, func(r *sql.Rows) error {
+	if err := each(t.ctx, t.tx, "SELECT kind, id, from_seq, doc FROM record WHERE (INSTR(LOWER(doc), ?) > 0 OR INSTR(id, ?) > 0) AND (until_seq != ? OR kind IN ('invitation', 'wish', 'contact', 'request', 'draft', 'offer', 'judgement'))", []any{address, address, open}, func(r *sql.Rows) error {
 		var x row
 		err := r.Scan(&x.kind, &x.id, &x.from, &x.doc)
 		if isIn(x.id, x.doc) {
@@ -122,7 +122,7 @@ func (t *Tx) Forget(address string) (pseudonym string, err error) {
 			return "", err
 		}
 	}
-	for _, q := range []string{"DELETE FROM outbox WHERE recipient = ?", "DELETE FROM outbox WHERE kind IN ('digest', 'arrived') AND INSTR(doc, JSON_QUOTE(?)) > 0", "DELETE FROM door_key WHERE address = ?", "DELETE FROM door_code WHERE address = ?", "DELETE FROM door_asked WHERE who = ?", "DELETE FROM ended_sessions WHERE name = CONCAT('guest:', ?)"} {
+	for _, q := range []string{"DELETE FROM outbox WHERE recipient = ?", "DELETE FROM outbox WHERE kind IN ('digest', 'arrived') AND INSTR(doc, JSON_QUOTE(?)) > 0", "DELETE FROM outbox WHERE kind = 'expectation' AND INSTR(LOWER(doc), ?) > 0", "DELETE FROM noticed WHERE INSTR(LOWER(about), ?) > 0", "DELETE FROM door_key WHERE address = ?", "DELETE FROM door_code WHERE address = ?", "DELETE FROM door_asked WHERE who = ?", "DELETE FROM ended_sessions WHERE name = CONCAT('guest:', ?)"} {
 		if err := t.exec(q, address); err != nil {
 			return "", err
 		}

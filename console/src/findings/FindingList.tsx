@@ -80,6 +80,12 @@ function One({ f, decide, titled = true }: { f: Finding; decide?: string; titled
         ))}
       </p>
       {titled && <p className="quiet">{f.do}</p>}
+      {f.gone && (
+        <p className="quiet">
+          From {last(f.since ?? '')} to {last(f.gone)}
+        </p>
+      )}
+      {!f.gone && f.since && <p className="quiet">Since {last(f.since)}</p>}
       {f.accepted && (
         <p className="quiet">
           Accepted by {f.accepted.by} until {last(f.accepted.until)}: {f.accepted.reason}

@@ -32,6 +32,7 @@ export function FindingsPage({ role }: { role: string }) {
           <option value="open">Open</option>
           <option value="accepted">Accepted</option>
           <option value="all">All</option>
+          <option value="gone">Gone</option>
         </Form.Select>
       }
     >
@@ -63,14 +64,14 @@ export function FindingsPage({ role }: { role: string }) {
           {kinds.some((k) => k.hint) && <p className="quiet">Dashed kinds are hints: nothing is wrong. Choose one to see it.</p>}
         </nav>
         <div>
-          {found.data && list.length === 0 && <Empty>{state === 'accepted' ? 'Nothing is accepted.' : 'Nothing was noticed. That is how it should be.'}</Empty>}
+          {found.data && list.length === 0 && <Empty>{state === 'gone' ? 'Nothing went yet.' : state === 'accepted' ? 'Nothing is accepted.' : 'Nothing was noticed. That is how it should be.'}</Empty>}
           {titles.map((t) => {
             const of = list.filter((f) => f.kind === t)
             return (
               <section key={t} className="found-kind" aria-labelledby={`f-${t}`}>
                 <h2 id={`f-${t}`}>{of[0].title}</h2>
                 <p className="quiet">{of[0].do}</p>
-                <FindingList findings={of} decide={role === 'administrator' || role === 'keeper' ? role : undefined} titled={false} />
+                <FindingList findings={of} decide={state !== 'gone' && (role === 'administrator' || role === 'keeper') ? role : undefined} titled={false} />
               </section>
             )
           })}

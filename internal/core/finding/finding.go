@@ -72,6 +72,8 @@ var kinds = []Kind{
 	{"system_records", "Records of a system are not as they are meant", "Somebody changed them there, or they were not written; look at them and decide.", false},
 	{"system_braked", "A system waits, as much would be taken away or let in at once", "Look at what waits, and say that it may go.", false},
 	{"system_empty", "A system shows an empty list that was not", "Nothing is taken for gone until somebody says that it is right.", false},
+	{"limit_loose_long", "A limit has been looser than needed for 90 days", "Lower it to what is used: nobody needed more.", false},
+	{"system_changed_again", "A setting of a system is changed there again and again", "Find out who does it and why: putting it back does not last.", false},
 	{"limit_loose", "A limit is looser than needed", "Lower the limit to what is used, so that nobody opens more by accident.", true},
 }
 
