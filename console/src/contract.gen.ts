@@ -815,7 +815,7 @@ export interface components {
             /** @description kind:id, of which a space is meant with all in it; or * */
             resource: string;
             expect: components["schemas"]["Expect"];
-            /** @description It is to hold for what could come to be without an administrator */
+            /** @description It is to hold for what could come to be without an administrator, too */
             could: boolean;
             /** @description Its owner hears whenever the answer, the audience or the number changes */
             tell: boolean;

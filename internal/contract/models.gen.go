@@ -3576,7 +3576,7 @@ type Expectation struct {
 	// BrokenBy What broke an expectation
 	BrokenBy *BrokenBy `json:"broken_by,omitempty"`
 
-	// Could It is to hold for what could come to be without an administrator
+	// Could It is to hold for what could come to be without an administrator, too
 	Could bool `json:"could"`
 
 	// Count How many break it: a party and a thing for each action; of at_most the parties
