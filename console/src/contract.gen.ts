@@ -912,6 +912,86 @@ export interface components {
             reason?: string;
             why?: components["schemas"]["Why"];
         };
+        Evidence: {
+            id: string;
+            /** @description What it is about */
+            says: string;
+            party: string;
+            action: string;
+            resource: string;
+            /**
+             * Format: moment
+             * @description The moment that it is about
+             */
+            at: string;
+            /** Format: moment */
+            made: string;
+            by: string;
+            why: string;
+            revision: number;
+            /** @description The journal entry that took it in */
+            change: number;
+            /** @description SHA-256 of the signed manifest */
+            digest: string;
+            /** @description Known parties and links that reach anything */
+            parties: number;
+            /** @description Typical newcomers that do */
+            newcomers: number;
+            lines: number;
+            totals: components["schemas"]["EvidenceTotal"][];
+            systems: components["schemas"]["EvidenceSystem"][];
+            not_looked_at: string[];
+            expectations: components["schemas"]["EvidenceStands"][];
+            /** @description Who must sign it off */
+            sign_off: string[];
+            signed_off: components["schemas"]["SignedOff"][];
+            /** @description Who must sign it off and has not */
+            open: string[];
+        };
+        EvidenceSystem: {
+            id: string;
+            /**
+             * Format: moment
+             * @description When it was read last; absent where it never was
+             */
+            read?: string;
+        };
+        EvidenceStands: {
+            id: string;
+            says: string;
+            /** @enum {string} */
+            state: "held" | "broken" | "unknown";
+            count: number;
+        };
+        EvidenceTotal: {
+            action: string;
+            parties: number;
+            pairs: number;
+        };
+        SignedOff: {
+            by: string;
+            /** Format: moment */
+            at: string;
+            note?: string;
+        };
+        Verified: {
+            ok: boolean;
+            checks: components["schemas"]["VerifiedPart"][];
+        };
+        VerifiedPart: {
+            what: string;
+            ok: boolean;
+            says: string;
+        };
+        EvidenceDiffers: {
+            /** @enum {string} */
+            change: "gained" | "lost" | "otherwise";
+            party: string;
+            action: string;
+            resource: string;
+            was?: string;
+            becomes?: string;
+        };
         Exception: {
             id: string;
             people: string[];

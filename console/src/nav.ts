@@ -60,6 +60,7 @@ export const sections: Section[] = [
       { to: '/numbers', name: 'In numbers', help: 'reach', for: 'readers', words: 'counts statistics' },
       { to: '/audience', name: 'Audience', help: 'reach', for: 'readers', words: 'who can reach who has access' },
       { to: '/difference', name: 'Difference', help: 'reach', for: 'readers', words: 'compare why does one and not the other' },
+      { to: '/evidence', name: 'Records', help: 'evidence', for: 'readers', words: 'evidence audit proof export signed sheet sign off attest' },
       { to: '/journal', name: 'Journal', help: 'run', for: 'readers', words: 'audit log history undo who changed what' },
     ],
   },

@@ -175,7 +175,7 @@ func (a *app) drafts() *cobra.Command {
 			return show(r, resp, err)
 		}))
 	}
-	var why, set, despite string
+	var why, set string
 	publish := one(
 		"publish DRAFT",
 		"Show the impact of a draft, and publish it",
@@ -196,7 +196,7 @@ func (a *app) drafts() *cobra.Command {
 			resp, err = r.PublishDraft(
 				c.Context(),
 				args[0],
-				contract.PublishDraftJSONRequestBody{Why: why, Digest: imp.Digest, At: optional(set), Despite: optional(despite)},
+				contract.PublishDraftJSONRequestBody{Why: why, Digest: imp.Digest, At: optional(set), Despite: optional(a.despite)},
 			)
 			var d contract.Draft
 			if err := r.read(resp, err, &d); err != nil {
@@ -211,7 +211,6 @@ func (a *app) drafts() *cobra.Command {
 	)
 	publish.Flags().StringVar(&why, "why", "", "the reason, which the revision keeps")
 	publish.Flags().StringVar(&set, "set", "", "publish at this date or moment instead of now")
-	publish.Flags().StringVar(&despite, "despite", "", "where it breaks what is expected: why it is published all the same")
 	c.AddCommand(publish)
 	c.AddCommand(
 		one(

@@ -141,7 +141,11 @@ func (q *quickly) RoundTrip(r *http.Request) (*http.Response, error) {
 	if why == "" {
 		why = d.Name
 	}
-	if resp, err := q.send(ctx, "POST", "/api/v1/drafts/"+d.Id+"/publish", map[string]string{"why": why, "digest": imp.Digest}, &d); err != nil ||
+	publishing := map[string]string{"why": why, "digest": imp.Digest}
+	if q.despite != "" {
+		publishing["despite"] = q.despite
+	}
+	if resp, err := q.send(ctx, "POST", "/api/v1/drafts/"+d.Id+"/publish", publishing, &d); err != nil ||
 		resp != nil {
 		if resp != nil && resp.StatusCode == http.StatusForbidden {
 			if kept, err := q.send(ctx, "POST", "/api/v1/drafts/"+d.Id+"/keep", map[string]string{"why": why}, &d); err != nil ||

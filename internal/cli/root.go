@@ -56,6 +56,7 @@ type app struct {
 	output    string
 	world     string
 	with      []string
+	despite   string
 	noColor   bool
 	foundTold bool   // it was said of which reading the answers are
 	found     string // most or least: what systems hold is asked instead of what is meant
@@ -133,6 +134,7 @@ func (a *app) root() *cobra.Command {
 	f.StringVar(&a.draft, "draft", "", "change policy in this draft, and answer as it would make it")
 	f.StringVar(&a.found, "found", "", "ask what the systems hold instead of what is meant: most, or least where they can be read in two ways")
 	f.Lookup("found").NoOptDefVal = "most"
+	f.StringVar(&a.despite, "despite", "", "where a change of policy breaks what is expected: why it is published all the same")
 	f.BoolVarP(&a.quiet, "quiet", "q", false, "leave out sentences that say what was done, and the heads of lists")
 	f.BoolVarP(&a.yes, "yes", "y", false, "publish without asking")
 	f.BoolVar(&a.noColor, "no-color", false, "no colour on a terminal")
@@ -173,7 +175,7 @@ func (a *app) root() *cobra.Command {
 			root.AddCommand(c)
 		}
 	}
-	add("ask", a.ask(), a.reach(), a.audience(), a.diff(), a.check(), a.due(), a.expect(), a.finding(), a.journal())
+	add("ask", a.ask(), a.reach(), a.audience(), a.diff(), a.check(), a.due(), a.expect(), a.finding(), a.journal(), a.evidence())
 	add(
 		"keep",
 		a.guest(),

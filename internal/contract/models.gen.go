@@ -549,6 +549,48 @@ func (e EventTopic) Valid() bool {
 	}
 }
 
+// Defines values for EvidenceDiffersChange.
+const (
+	EvidenceDiffersChangeGained    EvidenceDiffersChange = "gained"
+	EvidenceDiffersChangeLost      EvidenceDiffersChange = "lost"
+	EvidenceDiffersChangeOtherwise EvidenceDiffersChange = "otherwise"
+)
+
+// Valid indicates whether the value is a known member of the EvidenceDiffersChange enum.
+func (e EvidenceDiffersChange) Valid() bool {
+	switch e {
+	case EvidenceDiffersChangeGained:
+		return true
+	case EvidenceDiffersChangeLost:
+		return true
+	case EvidenceDiffersChangeOtherwise:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for EvidenceStandsState.
+const (
+	EvidenceStandsStateBroken  EvidenceStandsState = "broken"
+	EvidenceStandsStateHeld    EvidenceStandsState = "held"
+	EvidenceStandsStateUnknown EvidenceStandsState = "unknown"
+)
+
+// Valid indicates whether the value is a known member of the EvidenceStandsState enum.
+func (e EvidenceStandsState) Valid() bool {
+	switch e {
+	case EvidenceStandsStateBroken:
+		return true
+	case EvidenceStandsStateHeld:
+		return true
+	case EvidenceStandsStateUnknown:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for ExceptionState.
 const (
 	ExceptionStateAhead   ExceptionState = "ahead"
@@ -3502,6 +3544,87 @@ type Ending struct {
 // EventTopic defines model for EventTopic.
 type EventTopic string
 
+// Evidence defines model for Evidence.
+type Evidence struct {
+	Action string `json:"action"`
+
+	// At The moment that it is about
+	At string `json:"at"`
+	By string `json:"by"`
+
+	// Change The journal entry that took it in
+	Change int `json:"change"`
+
+	// Digest SHA-256 of the signed manifest
+	Digest       string           `json:"digest"`
+	Expectations []EvidenceStands `json:"expectations"`
+	Id           string           `json:"id"`
+	Lines        int              `json:"lines"`
+	Made         string           `json:"made"`
+
+	// Newcomers Typical newcomers that do
+	Newcomers   int      `json:"newcomers"`
+	NotLookedAt []string `json:"not_looked_at"`
+
+	// Open Who must sign it off and has not
+	Open []string `json:"open"`
+
+	// Parties Known parties and links that reach anything
+	Parties  int    `json:"parties"`
+	Party    string `json:"party"`
+	Resource string `json:"resource"`
+	Revision int    `json:"revision"`
+
+	// Says What it is about
+	Says string `json:"says"`
+
+	// SignOff Who must sign it off
+	SignOff   []string         `json:"sign_off"`
+	SignedOff []SignedOff      `json:"signed_off"`
+	Systems   []EvidenceSystem `json:"systems"`
+	Totals    []EvidenceTotal  `json:"totals"`
+	Why       string           `json:"why"`
+}
+
+// EvidenceDiffers defines model for EvidenceDiffers.
+type EvidenceDiffers struct {
+	Action   string                `json:"action"`
+	Becomes  *string               `json:"becomes,omitempty"`
+	Change   EvidenceDiffersChange `json:"change"`
+	Party    string                `json:"party"`
+	Resource string                `json:"resource"`
+	Was      *string               `json:"was,omitempty"`
+}
+
+// EvidenceDiffersChange defines model for EvidenceDiffers.Change.
+type EvidenceDiffersChange string
+
+// EvidenceStands defines model for EvidenceStands.
+type EvidenceStands struct {
+	Count int                 `json:"count"`
+	Id    string              `json:"id"`
+	Says  string              `json:"says"`
+	State EvidenceStandsState `json:"state"`
+}
+
+// EvidenceStandsState defines model for EvidenceStands.State.
+type EvidenceStandsState string
+
+// EvidenceSystem defines model for EvidenceSystem.
+type EvidenceSystem struct {
+	Id string `json:"id"`
+
+	// Read When it was read last; absent where it never was
+	Read *string `json:"read,omitempty"`
+}
+
+// EvidenceTotal defines model for EvidenceTotal.
+type EvidenceTotal struct {
+	Action  string `json:"action"`
+	Pairs   int    `json:"pairs"`
+	Parties int    `json:"parties"`
+}
+
 // Exception defines model for Exception.
 type Exception struct {
 	// Concerns How many people of ours
@@ -5467,6 +5590,13 @@ type SignUp struct {
 	Said    []string `json:"said"`
 }
 
+// SignedOff defines model for SignedOff.
+type SignedOff struct {
+	At   string  `json:"at"`
+	By   string  `json:"by"`
+	Note *string `json:"note,omitempty"`
+}
+
 // SpaceBrief defines model for SpaceBrief.
 type SpaceBrief struct {
 	Id    string `json:"id"`
@@ -6093,6 +6223,19 @@ type Values struct {
 	Where   string        `json:"where"`
 }
 
+// Verified defines model for Verified.
+type Verified struct {
+	Checks []VerifiedPart `json:"checks"`
+	Ok     bool           `json:"ok"`
+}
+
+// VerifiedPart defines model for VerifiedPart.
+type VerifiedPart struct {
+	Ok   bool   `json:"ok"`
+	Says string `json:"says"`
+	What string `json:"what"`
+}
+
 // Way defines model for Way.
 type Way struct {
 	Against []string `json:"against"`
@@ -6583,6 +6726,37 @@ type DueDaysParams struct {
 	Until   *string `form:"until,omitempty" json:"until,omitempty"`
 	Partner *string `form:"partner,omitempty" json:"partner,omitempty"`
 	Sponsor *string `form:"sponsor,omitempty" json:"sponsor,omitempty"`
+}
+
+// MakeEvidenceJSONBody defines parameters for MakeEvidence.
+type MakeEvidenceJSONBody struct {
+	// Action An action, SERVICE.* or *, which is meant where it is absent
+	Action *string `json:"action,omitempty"`
+
+	// At A moment of the past; absent is now
+	At *string `json:"at,omitempty"`
+
+	// Party Of whom, as an expectation says it; absent is everybody
+	Party *string `json:"party,omitempty"`
+
+	// Resource kind:id, of which a space is meant with all in it; absent is everything
+	Resource *string `json:"resource,omitempty"`
+
+	// SignOff Accounts that must sign it off
+	SignOff *[]string `json:"sign_off,omitempty"`
+	Why     string    `json:"why"`
+}
+
+// EvidenceDifferenceParams defines parameters for EvidenceDifference.
+type EvidenceDifferenceParams struct {
+	// To The later record
+	To string `form:"to" json:"to"`
+}
+
+// SignOffEvidenceJSONBody defines parameters for SignOffEvidence.
+type SignOffEvidenceJSONBody struct {
+	Note     *string `json:"note,omitempty"`
+	Password string  `json:"password"`
 }
 
 // ListExceptionsParams defines parameters for ListExceptions.
@@ -7502,6 +7676,12 @@ type WithdrawDraftJSONRequestBody = WhyOnly
 
 // DueSupposingJSONRequestBody defines body for DueSupposing for application/json ContentType.
 type DueSupposingJSONRequestBody = DueSupposing
+
+// MakeEvidenceJSONRequestBody defines body for MakeEvidence for application/json ContentType.
+type MakeEvidenceJSONRequestBody MakeEvidenceJSONBody
+
+// SignOffEvidenceJSONRequestBody defines body for SignOffEvidence for application/json ContentType.
+type SignOffEvidenceJSONRequestBody SignOffEvidenceJSONBody
 
 // AddExceptionJSONRequestBody defines body for AddException for application/json ContentType.
 type AddExceptionJSONRequestBody = ExceptionChange

@@ -235,7 +235,7 @@ func TestGuestsOutForGood(t *testing.T) {
 	const who = "maren.holtveig@ilvane.example"
 	for name, way := range map[string][2][]string{
 		"suspended":         {{"guest", "suspend", who, "--reason", "x"}, {"guest", "back", who, "--reason", "x"}},
-		"partner suspended": {{"partner", "suspend", "ilvane", "--why", "x", "--yes"}, {"partner", "resume", "ilvane", "--why", "x", "--yes"}},
+		"partner suspended": {{"partner", "suspend", "ilvane", "--despite", "a test", "--why", "x", "--yes"}, {"partner", "resume", "ilvane", "--why", "x", "--yes"}},
 		"barred":            {{"domain", "bar", who, "--reason", "x", "--yes"}, {"domain", "lift", who, "--why", "x", "--yes"}},
 	} {
 		c := place(t, "127.0.0.5")
@@ -376,10 +376,10 @@ func TestRepeatedRequests(t *testing.T) {
 	r := demoService(t)
 	token := r.token("harbour")
 	bar, out := `{"name":"spam.example","reason":"spam"}`, `{"standing":"suspended","why":"x"}`
-	if status, _, body := r.call("POST", "/api/v1/partners/ilvane/standing?preview=true", token, out, "Idempotency-Key", "one-key-0001"); status != 200 {
+	if status, _, body := r.call("POST", "/api/v1/partners/orrin/standing?preview=true", token, out, "Idempotency-Key", "one-key-0001"); status != 200 {
 		t.Fatalf("%d %s", status, body)
 	}
-	status, header, body := r.call("POST", "/api/v1/partners/ilvane/standing", token, out, "Idempotency-Key", "one-key-0001")
+	status, header, body := r.call("POST", "/api/v1/partners/orrin/standing", token, out, "Idempotency-Key", "one-key-0001")
 	if status != 200 || header.Get("Idempotency-Replayed") != "" {
 		t.Errorf("after a preview with the same key: %d %s", status, body)
 	}

@@ -108,6 +108,10 @@ func TestExpectations(t *testing.T) {
 	r.stands("restorers-enter", "held", "")
 	r.says(0, "Published", "rules", "set", "spaces.connect", "--default", "closed", "--why", "records alone", "--yes")
 	r.says(1, "It breaks what is expected: restorers-enter", "rules", "set", "directory.guests", "--default", "off", "--why", "x", "--yes")
+	r.says(0, "Published", "rules", "set", "directory.guests", "--default", "off", "--why", "an incident", "--despite", "first of all nobody comes in", "--yes")
+	r.stands("restorers-enter", "broken", "an incident (published all the same, though it breaks restorers-enter: first of all nobody comes in)")
+	r.says(0, "Published", "rules", "set", "directory.guests", "--default", "on", "--why", "it is over", "--yes")
+	r.stands("restorers-enter", "held", "")
 
 	// Of many changes of inventory the one is found that broke it.
 	r.must("group", "add", "Printers", "--why", "they print")

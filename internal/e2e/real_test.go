@@ -199,7 +199,7 @@ func TestRealServers(t *testing.T) {
 		t.Fatal(why)
 	}
 	for round := range *rounds {
-		r.must("partner", "suspend", "ilvane", "--why", "a quarrel", "--yes")
+		r.must("partner", "suspend", "ilvane", "--why", "a quarrel", "--despite", "nobody of theirs comes in", "--yes")
 		began := time.Now()
 		within, stop := context.WithTimeout(t.Context(), patience)
 		check(t, inside.Out(within))

@@ -17,8 +17,8 @@ import (
 	core "wexillum.example/internal/core/statement"
 )
 
-// algorithms are the signatures that are taken (RFC 7518 §3.1, RFC 8037 §3.1).
-var algorithms = []jose.SignatureAlgorithm{jose.EdDSA, jose.ES256}
+// Algorithms are the signatures that are taken (RFC 7518 §3.1, RFC 8037 §3.1).
+var Algorithms = []jose.SignatureAlgorithm{jose.EdDSA, jose.ES256}
 
 // NewKey makes a key that signs with Ed25519, as a private JWK, and returns its
 // thumbprint (RFC 7638) too.
@@ -85,7 +85,7 @@ func PublicKeys(private ...[]byte) ([]byte, error) {
 // Open verifies a compact JWS against a JWKS and returns what it signs and the
 // thumbprint of the key. An error is a *core.Problem.
 func Open(jws, jwks []byte) (payload []byte, thumbprint string, err error) {
-	signed, err := jose.ParseSignedCompact(string(jws), algorithms)
+	signed, err := jose.ParseSignedCompact(string(jws), Algorithms)
 	if err != nil {
 		return nil, "", &core.Problem{Code: core.Malformed, Text: "it is no signature in compact form with EdDSA or ES256: " + err.Error()}
 	}

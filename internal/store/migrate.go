@@ -207,8 +207,10 @@ func (s *Store) MigrateDown(ctx context.Context, to int64) error {
 
 // asked are versions that hold what has to be kept where there is any of it.
 var asked = map[int64]string{
-	8: "SELECT EXISTS (SELECT 1 FROM system_record)", // ids of systems beside ours are found out again for most, and not for all
-	9: "SELECT EXISTS (SELECT 1 FROM webhook_work)",  // how far receivers of events were told
+	8:  "SELECT EXISTS (SELECT 1 FROM system_record)", // ids of systems beside ours are found out again for most, and not for all
+	9:  "SELECT EXISTS (SELECT 1 FROM webhook_work)",  // how far receivers of events were told
+	10: "SELECT EXISTS (SELECT 1 FROM noticed)",       // when findings came and went
+	11: "SELECT EXISTS (SELECT 1 FROM evidence_part)", // the lines of records of reach
 }
 
 // passing are the versions that hold nothing which has to be kept: sessions, codes, what is

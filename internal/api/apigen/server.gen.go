@@ -178,6 +178,30 @@ type ServerInterface interface {
 	// DueSupposing How the dates of a guest move if something were done
 	// (POST /api/v1/due/supposing)
 	DueSupposing(w http.ResponseWriter, r *http.Request)
+	// ListEvidence Records of reach, the newest first
+	// (GET /api/v1/evidence)
+	ListEvidence(w http.ResponseWriter, r *http.Request)
+	// MakeEvidence Make a record of reach, signed and taken into the journal
+	// (POST /api/v1/evidence)
+	MakeEvidence(w http.ResponseWriter, r *http.Request)
+	// GetEvidence A record of reach
+	// (GET /api/v1/evidence/{id})
+	GetEvidence(w http.ResponseWriter, r *http.Request, id string)
+	// EvidenceArchive The whole of a record as an archive that can be verified without us
+	// (GET /api/v1/evidence/{id}/archive)
+	EvidenceArchive(w http.ResponseWriter, r *http.Request, id string)
+	// EvidenceDifference What another record says otherwise, line by line
+	// (GET /api/v1/evidence/{id}/difference)
+	EvidenceDifference(w http.ResponseWriter, r *http.Request, id string, params EvidenceDifferenceParams)
+	// EvidenceSheet A record for people, as a page that prints
+	// (GET /api/v1/evidence/{id}/sheet)
+	EvidenceSheet(w http.ResponseWriter, r *http.Request, id string)
+	// SignOffEvidence Say that one has looked at a record; the password is asked for again
+	// (POST /api/v1/evidence/{id}/sign-off)
+	SignOffEvidence(w http.ResponseWriter, r *http.Request, id string)
+	// VerifyEvidence Whether a record is as it was signed, and as the journal took it in
+	// (GET /api/v1/evidence/{id}/verification)
+	VerifyEvidence(w http.ResponseWriter, r *http.Request, id string)
 	// ListExceptions Exceptions for people and groups
 	// (GET /api/v1/exceptions)
 	ListExceptions(w http.ResponseWriter, r *http.Request, params ListExceptionsParams)
@@ -2548,6 +2572,206 @@ func (siw *ServerInterfaceWrapper) DueSupposing(w http.ResponseWriter, r *http.R
 
 	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		siw.Handler.DueSupposing(w, r)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// ListEvidence operation middleware
+func (siw *ServerInterfaceWrapper) ListEvidence(w http.ResponseWriter, r *http.Request) {
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.ListEvidence(w, r)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// MakeEvidence operation middleware
+func (siw *ServerInterfaceWrapper) MakeEvidence(w http.ResponseWriter, r *http.Request) {
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.MakeEvidence(w, r)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// GetEvidence operation middleware
+func (siw *ServerInterfaceWrapper) GetEvidence(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", chi.URLParam(r, "id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "id", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.GetEvidence(w, r, id)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// EvidenceArchive operation middleware
+func (siw *ServerInterfaceWrapper) EvidenceArchive(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", chi.URLParam(r, "id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "id", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.EvidenceArchive(w, r, id)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// EvidenceDifference operation middleware
+func (siw *ServerInterfaceWrapper) EvidenceDifference(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", chi.URLParam(r, "id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "id", Err: err})
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params EvidenceDifferenceParams
+
+	// ------------- Required query parameter "to" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "to", r.URL.Query(), &params.To, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "to"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "to", Err: err})
+		}
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.EvidenceDifference(w, r, id, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// EvidenceSheet operation middleware
+func (siw *ServerInterfaceWrapper) EvidenceSheet(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", chi.URLParam(r, "id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "id", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.EvidenceSheet(w, r, id)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// SignOffEvidence operation middleware
+func (siw *ServerInterfaceWrapper) SignOffEvidence(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", chi.URLParam(r, "id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "id", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.SignOffEvidence(w, r, id)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// VerifyEvidence operation middleware
+func (siw *ServerInterfaceWrapper) VerifyEvidence(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", chi.URLParam(r, "id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "id", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.VerifyEvidence(w, r, id)
 	}))
 
 	for _, middleware := range siw.HandlerMiddlewares {
@@ -8529,6 +8753,30 @@ func HandlerWithOptions(si ServerInterface, options ChiServerOptions) http.Handl
 		r.Patch(options.BaseURL+"/api/v1/expectations/{id}", wrapper.SetExpectation)
 	})
 	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/api/v1/evidence", wrapper.ListEvidence)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/api/v1/evidence", wrapper.MakeEvidence)
+	})
+	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/api/v1/evidence/{id}", wrapper.GetEvidence)
+	})
+	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/api/v1/evidence/{id}/archive", wrapper.EvidenceArchive)
+	})
+	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/api/v1/evidence/{id}/sheet", wrapper.EvidenceSheet)
+	})
+	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/api/v1/evidence/{id}/verification", wrapper.VerifyEvidence)
+	})
+	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/api/v1/evidence/{id}/difference", wrapper.EvidenceDifference)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/api/v1/evidence/{id}/sign-off", wrapper.SignOffEvidence)
+	})
+	r.Group(func(r chi.Router) {
 		r.Get(options.BaseURL+"/api/v1/exceptions", wrapper.ListExceptions)
 	})
 	r.Group(func(r chi.Router) {
@@ -11147,6 +11395,343 @@ type DueSupposingdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response DueSupposingdefaultApplicationProblemPlusJSONResponse) VisitDueSupposingResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListEvidenceRequestObject struct {
+}
+
+type ListEvidenceResponseObject interface {
+	VisitListEvidenceResponse(w http.ResponseWriter) error
+}
+
+type ListEvidence200JSONResponse struct {
+	Records []Evidence `json:"records"`
+}
+
+func (response ListEvidence200JSONResponse) VisitListEvidenceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListEvidencedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListEvidencedefaultApplicationProblemPlusJSONResponse) VisitListEvidenceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type MakeEvidenceRequestObject struct {
+	Body *MakeEvidenceJSONRequestBody
+}
+
+type MakeEvidenceResponseObject interface {
+	VisitMakeEvidenceResponse(w http.ResponseWriter) error
+}
+
+type MakeEvidence201JSONResponse Evidence
+
+func (response MakeEvidence201JSONResponse) VisitMakeEvidenceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type MakeEvidencedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response MakeEvidencedefaultApplicationProblemPlusJSONResponse) VisitMakeEvidenceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetEvidenceRequestObject struct {
+	Id string `json:"id"`
+}
+
+type GetEvidenceResponseObject interface {
+	VisitGetEvidenceResponse(w http.ResponseWriter) error
+}
+
+type GetEvidence200JSONResponse Evidence
+
+func (response GetEvidence200JSONResponse) VisitGetEvidenceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetEvidencedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetEvidencedefaultApplicationProblemPlusJSONResponse) VisitGetEvidenceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type EvidenceArchiveRequestObject struct {
+	Id string `json:"id"`
+}
+
+type EvidenceArchiveResponseObject interface {
+	VisitEvidenceArchiveResponse(w http.ResponseWriter) error
+}
+
+type EvidenceArchive200ResponseHeaders struct {
+	ContentDisposition *string
+}
+
+type EvidenceArchive200ApplicationzipResponse struct {
+	Body          io.Reader
+	Headers       EvidenceArchive200ResponseHeaders
+	ContentLength int64
+}
+
+func (response EvidenceArchive200ApplicationzipResponse) VisitEvidenceArchiveResponse(w http.ResponseWriter) error {
+
+	w.Header().Set("Content-Type", "application/zip")
+	if response.ContentLength != 0 {
+		w.Header().Set("Content-Length", fmt.Sprint(response.ContentLength))
+	}
+	if response.Headers.ContentDisposition != nil {
+		w.Header().Set("Content-Disposition", fmt.Sprint(*response.Headers.ContentDisposition))
+	}
+	w.WriteHeader(200)
+
+	if closer, ok := response.Body.(io.ReadCloser); ok {
+		defer closer.Close()
+	}
+	_, err := io.Copy(w, response.Body)
+	return err
+}
+
+type EvidenceArchivedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response EvidenceArchivedefaultApplicationProblemPlusJSONResponse) VisitEvidenceArchiveResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type EvidenceDifferenceRequestObject struct {
+	Id     string `json:"id"`
+	Params EvidenceDifferenceParams
+}
+
+type EvidenceDifferenceResponseObject interface {
+	VisitEvidenceDifferenceResponse(w http.ResponseWriter) error
+}
+
+type EvidenceDifference200JSONResponse struct {
+	Lines []EvidenceDiffers `json:"lines"`
+}
+
+func (response EvidenceDifference200JSONResponse) VisitEvidenceDifferenceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type EvidenceDifferencedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response EvidenceDifferencedefaultApplicationProblemPlusJSONResponse) VisitEvidenceDifferenceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type EvidenceSheetRequestObject struct {
+	Id string `json:"id"`
+}
+
+type EvidenceSheetResponseObject interface {
+	VisitEvidenceSheetResponse(w http.ResponseWriter) error
+}
+
+type EvidenceSheet200TexthtmlResponse struct {
+	Body          io.Reader
+	ContentLength int64
+}
+
+func (response EvidenceSheet200TexthtmlResponse) VisitEvidenceSheetResponse(w http.ResponseWriter) error {
+
+	w.Header().Set("Content-Type", "text/html")
+	if response.ContentLength != 0 {
+		w.Header().Set("Content-Length", fmt.Sprint(response.ContentLength))
+	}
+	w.WriteHeader(200)
+
+	if closer, ok := response.Body.(io.ReadCloser); ok {
+		defer closer.Close()
+	}
+	_, err := io.Copy(w, response.Body)
+	return err
+}
+
+type EvidenceSheetdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response EvidenceSheetdefaultApplicationProblemPlusJSONResponse) VisitEvidenceSheetResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SignOffEvidenceRequestObject struct {
+	Id   string `json:"id"`
+	Body *SignOffEvidenceJSONRequestBody
+}
+
+type SignOffEvidenceResponseObject interface {
+	VisitSignOffEvidenceResponse(w http.ResponseWriter) error
+}
+
+type SignOffEvidence200JSONResponse Evidence
+
+func (response SignOffEvidence200JSONResponse) VisitSignOffEvidenceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SignOffEvidencedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SignOffEvidencedefaultApplicationProblemPlusJSONResponse) VisitSignOffEvidenceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type VerifyEvidenceRequestObject struct {
+	Id string `json:"id"`
+}
+
+type VerifyEvidenceResponseObject interface {
+	VisitVerifyEvidenceResponse(w http.ResponseWriter) error
+}
+
+type VerifyEvidence200JSONResponse Verified
+
+func (response VerifyEvidence200JSONResponse) VisitVerifyEvidenceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type VerifyEvidencedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response VerifyEvidencedefaultApplicationProblemPlusJSONResponse) VisitVerifyEvidenceResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -17258,6 +17843,30 @@ type StrictServerInterface interface {
 	// DueSupposing How the dates of a guest move if something were done
 	// (POST /api/v1/due/supposing)
 	DueSupposing(ctx context.Context, request DueSupposingRequestObject) (DueSupposingResponseObject, error)
+	// ListEvidence Records of reach, the newest first
+	// (GET /api/v1/evidence)
+	ListEvidence(ctx context.Context, request ListEvidenceRequestObject) (ListEvidenceResponseObject, error)
+	// MakeEvidence Make a record of reach, signed and taken into the journal
+	// (POST /api/v1/evidence)
+	MakeEvidence(ctx context.Context, request MakeEvidenceRequestObject) (MakeEvidenceResponseObject, error)
+	// GetEvidence A record of reach
+	// (GET /api/v1/evidence/{id})
+	GetEvidence(ctx context.Context, request GetEvidenceRequestObject) (GetEvidenceResponseObject, error)
+	// EvidenceArchive The whole of a record as an archive that can be verified without us
+	// (GET /api/v1/evidence/{id}/archive)
+	EvidenceArchive(ctx context.Context, request EvidenceArchiveRequestObject) (EvidenceArchiveResponseObject, error)
+	// EvidenceDifference What another record says otherwise, line by line
+	// (GET /api/v1/evidence/{id}/difference)
+	EvidenceDifference(ctx context.Context, request EvidenceDifferenceRequestObject) (EvidenceDifferenceResponseObject, error)
+	// EvidenceSheet A record for people, as a page that prints
+	// (GET /api/v1/evidence/{id}/sheet)
+	EvidenceSheet(ctx context.Context, request EvidenceSheetRequestObject) (EvidenceSheetResponseObject, error)
+	// SignOffEvidence Say that one has looked at a record; the password is asked for again
+	// (POST /api/v1/evidence/{id}/sign-off)
+	SignOffEvidence(ctx context.Context, request SignOffEvidenceRequestObject) (SignOffEvidenceResponseObject, error)
+	// VerifyEvidence Whether a record is as it was signed, and as the journal took it in
+	// (GET /api/v1/evidence/{id}/verification)
+	VerifyEvidence(ctx context.Context, request VerifyEvidenceRequestObject) (VerifyEvidenceResponseObject, error)
 	// ListExceptions Exceptions for people and groups
 	// (GET /api/v1/exceptions)
 	ListExceptions(ctx context.Context, request ListExceptionsRequestObject) (ListExceptionsResponseObject, error)
@@ -19187,6 +19796,225 @@ func (sh *strictHandler) DueSupposing(w http.ResponseWriter, r *http.Request) {
 		sh.options.ResponseErrorHandlerFunc(w, r, err)
 	} else if validResponse, ok := response.(DueSupposingResponseObject); ok {
 		if err := validResponse.VisitDueSupposingResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListEvidence operation middleware
+func (sh *strictHandler) ListEvidence(w http.ResponseWriter, r *http.Request) {
+	var request ListEvidenceRequestObject
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.ListEvidence(ctx, request.(ListEvidenceRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListEvidence")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(ListEvidenceResponseObject); ok {
+		if err := validResponse.VisitListEvidenceResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// MakeEvidence operation middleware
+func (sh *strictHandler) MakeEvidence(w http.ResponseWriter, r *http.Request) {
+	var request MakeEvidenceRequestObject
+
+	var body MakeEvidenceJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.MakeEvidence(ctx, request.(MakeEvidenceRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "MakeEvidence")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(MakeEvidenceResponseObject); ok {
+		if err := validResponse.VisitMakeEvidenceResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetEvidence operation middleware
+func (sh *strictHandler) GetEvidence(w http.ResponseWriter, r *http.Request, id string) {
+	var request GetEvidenceRequestObject
+
+	request.Id = id
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.GetEvidence(ctx, request.(GetEvidenceRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetEvidence")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(GetEvidenceResponseObject); ok {
+		if err := validResponse.VisitGetEvidenceResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// EvidenceArchive operation middleware
+func (sh *strictHandler) EvidenceArchive(w http.ResponseWriter, r *http.Request, id string) {
+	var request EvidenceArchiveRequestObject
+
+	request.Id = id
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.EvidenceArchive(ctx, request.(EvidenceArchiveRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "EvidenceArchive")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(EvidenceArchiveResponseObject); ok {
+		if err := validResponse.VisitEvidenceArchiveResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// EvidenceDifference operation middleware
+func (sh *strictHandler) EvidenceDifference(w http.ResponseWriter, r *http.Request, id string, params EvidenceDifferenceParams) {
+	var request EvidenceDifferenceRequestObject
+
+	request.Id = id
+	request.Params = params
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.EvidenceDifference(ctx, request.(EvidenceDifferenceRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "EvidenceDifference")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(EvidenceDifferenceResponseObject); ok {
+		if err := validResponse.VisitEvidenceDifferenceResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// EvidenceSheet operation middleware
+func (sh *strictHandler) EvidenceSheet(w http.ResponseWriter, r *http.Request, id string) {
+	var request EvidenceSheetRequestObject
+
+	request.Id = id
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.EvidenceSheet(ctx, request.(EvidenceSheetRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "EvidenceSheet")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(EvidenceSheetResponseObject); ok {
+		if err := validResponse.VisitEvidenceSheetResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// SignOffEvidence operation middleware
+func (sh *strictHandler) SignOffEvidence(w http.ResponseWriter, r *http.Request, id string) {
+	var request SignOffEvidenceRequestObject
+
+	request.Id = id
+
+	var body SignOffEvidenceJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.SignOffEvidence(ctx, request.(SignOffEvidenceRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SignOffEvidence")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(SignOffEvidenceResponseObject); ok {
+		if err := validResponse.VisitSignOffEvidenceResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// VerifyEvidence operation middleware
+func (sh *strictHandler) VerifyEvidence(w http.ResponseWriter, r *http.Request, id string) {
+	var request VerifyEvidenceRequestObject
+
+	request.Id = id
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.VerifyEvidence(ctx, request.(VerifyEvidenceRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "VerifyEvidence")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(VerifyEvidenceResponseObject); ok {
+		if err := validResponse.VisitVerifyEvidenceResponse(w); err != nil {
 			sh.options.ResponseErrorHandlerFunc(w, r, err)
 		}
 	} else if response != nil {
@@ -23296,621 +24124,637 @@ func (sh *strictHandler) Would(w http.ResponseWriter, r *http.Request) {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7L1rkxs3ki78VxB9NmLtmZIlX2Z2p/XllSXZ1o4vWkkzeiNmdTpAFkjCXQToAtgU1+H/fgKZAApVlagL",
-	"yZbt3dkPO1aTrMIlASQyn3yen6+WervTSihrrq5/vtrxmm+FFTX86+m+Nrp2/1UKs6zlzkqtrq6vlHhv",
-	"mV4xuxFsx9eCLcRK1+KquJLu45/2oj5eFVeKb8XV9dUSn1JcmeVGbLl73Ja//1aotd1cXX/+6FFxZY87",
-	"901ja6nWV7/8Uly9KMV2p61Qy+NfxbHfhDcbwQzfCnYrjuwg7UYqxlnJj6wWO8GtgcatZG0s48ocRB1a",
-	"txG8hH/55iVveuBelWnnp66dW6nCv/+dbPXqO26Xm35zn7/h6zBixnIrmN1wC/9cbrhaC3bghm15Kdiq",
-	"1ttsW1cP8AVDjew361u5ldZ9lZqeCj7sPFBu99ur6z/5PuO/Po2PlsqKtajh2S9rcSfFod/l1/zIDq6T",
-	"B72vytBNruJ/Ku1mbZ2xmp1/btow//qF1pXgCl7/diNq8dJZbb8FO15bJerrF88KZnZ8KeC/tkJYqdbX",
-	"L54xXTOumLRiy7hhK1m5b4T27LjdNM05uPdcFVe1+Gkva1FeXdt6LzLT8Bk9DW83x0xLnTXXghutGrv4",
-	"Ue9rxSt2K8TOZAbpsBmyV6IRv7gemJ1WRsAKf1nrRSWgRUutrFBgJny3q+SSu8Y93OE3/vijcS39OXnZ",
-	"v9RidXV99X8eNlvIQ/zUPAzPhTd27EJvBUw8Owhl2aHWas20YnpfMyNLwT7606NHHxducqRlS66Utmwh",
-	"WKmVs5mD+/zzAgzplbD18cGTlRU1M/xomFRsow9sy9WRGbHUqjTMambrI+NrLtXHMA++ka4PT5ZLsbNc",
-	"LQX0uyylayWvXtZ6J2or3SiteGVEcbVL/vTzlSw74/0XYrjdYHM/br2pSfaST4lf7pWVVeeHfx772S+p",
-	"gf7DNTI2ITzxXfyRXvwolta9C0dBlF/CRtvu6OKYrDyqY72PjPTDudL1ltur66ut3jrLGurl6Hc7XVsc",
-	"067hK0e6qPdo3e3+ldLwRSVKan8J64zo5E7Uuf7XuhJj6+OV+063T/Ay//v4hqJp4UC/nuAR1+sdb7rd",
-	"a6dbHmDuaNBWbA35Pf8HXtf8eAXLeSmNxM4L5U6Gf1wdhduilE7a2Dxgza1ov2NoaL7mVvRf2xmq0K+k",
-	"Na0OhZcODNlTOIVGl/1WqvSvnxYD9tPe6L7XC10emZFrBTuT81KYtI+ZtIYZYVyrDexjVt8KZZhQZWP3",
-	"iRHuuDEHXROveMKUODC3MQrY6px3QTzYOx7NoHXPqnRT+awYsvb+uYWfuXfofW3YYaPZhpv0hY+ZEqIU",
-	"JVu5A5dtxXYBTg3tuPwjvLe4Uvuquno3a0kVcCaOfPXtBi2KMA3rDbuzjMqyFsb0BwAOzff2E/8FJo3v",
-	"KzmR2d3EjVz/4T/sa6YPiu2E3lWCcXPLpKUtpBZGKCvqfAvjVxjMiSGfUwuj9/VSzNwRjKjv5JLumpW2",
-	"oj6h9z78dvPEtElFnIa0w37wyIVehlZ1ZtNOPJ1Wcr2vowUQe8TPPY+46+28Ektdl6Zgu1rfwUYlyoKZ",
-	"vdkJVbr/3OitKJjZcPfSglle3cJ/uHnjS2sKWFaFMwTh/nddc+X+Cg6tKdx1R9fuDzBdBVty97xDq0fN",
-	"kHiXmD63N7qmT4oDP07fv9+iTQxu36EZ4aXNUPuXFW6SyDmtqtfCOgfe9CdWWL6m11e95koaHlY3PZvo",
-	"0bfn74V1FwNRlbCF452yEgyN5zHjCwNOrLsdhAuN2wQMl6XbEiU5CybpwfSmvIGXQ1P8hp40pf+azpDH",
-	"dxY4TOTgnuBF+M+m20fbYyF2Ex43YeJl7qOb3J5S5Dfqtxu9ZXpv4Ybhxu6nvTDuMzdbfKH35AYweaf4",
-	"XflSxdWtVCXZvnBC9S3PfRIjGHswGW/20roxvFX6oKihUdreVFrfivIGh7NzyK0wSiANW+m9Kq/xn+A+",
-	"gIkwdzgZll6NzdG4O7tzM8KaW+m6YEbjd6RlW350l0ZtN6I+SANzjhGqyXMTTp7M/Qc/vMme6bW4i1Mb",
-	"LUgq++cvrgri2HDrs3I/HZnS1+F77jc4D+Ona/iin/m4xpJOgrG33OnGXSQc62ThJ10lNxVzK8q/82o/",
-	"94pd73GRdy7AvYG+C8/u+MawNV83VrOr+FIww4/RaLw5w4uKsTha4WNAlwszjUeM0jmMESjXWnKg96UU",
-	"inJ4KqlmbBrhOd9KRW4eWYtX4rDUW0G5sm+OO7nkFYtfYXyr1doN/5ZcDkq8p88bN9rh6tV6xV8V+Mr4",
-	"cfL4glVS3brje1ntW5558rrBtQ4B23J0YeK33IBpy6t+A914ghfBq+qKjKW2liw+rrVCcR7DC5qxSIfe",
-	"D92QgcDEzjzks0fyku/N6N3sKXzpjHNy9MDKGiN1abYdayzcjsCM3gq4sXeOstZNPO8+u89ysTIjyz1l",
-	"Eq/8J6yW5vaacTBVdtD1rYHL8mGjxZ2o2UaDA2ohKopZF2iIOzUXvK5F6T6It4rBu92Jx1mM6lG7bOMJ",
-	"8Mr57+zAnSXOCQAOPDZs1xDjAI96brQQ52b49KNPOzTvxJyS6aTW2Je8nnnMJS5rciB8QZ5AtHv2hJV6",
-	"y6V6DCdNvCOPJNkGg9P96d8v8CUmk4jpj4TmGLJqdze7sU9eJeAfGuvMTO+EYlZ31gkuI8raan2Yfg5C",
-	"B17pAxnxOPVI6B898NG0xrzBr4Iroid4feEIcd/2nW8OD//egfMiDkBvEiEIgf0/NTDy5ZH5IE/BPsIF",
-	"WbCwHj9mOy5rg76bEqJknPmweK+V5x0Nl9rjM/vY241QSSZaN5cdP4SwqU3bKg+yFJcacRvS53rFcPDT",
-	"wVZaidGAQmdPTTbIYB2+yVnTehMtv5tyugmTOr2vvVcsjjfJVJ7xoEsbOwxcwXo2Txl3JVb2Ru+Je/Mb",
-	"rTHPabW76Jr9ditKtt/5IPuOr8U106o6Ni5xLTD2K0o0AAwdup8a98OWW5pGrVO3vt/TxCGn/Gq+3Fxu",
-	"7G5bPj4YLLyBcXWMVzppJ9lu33Fu7DY0u4i22LIn2qLt5hte3QnCoLm50auJkaSFiB51dys5Njly6c8+",
-	"DS6g0u5RIX60ON74aPrieFOJO1Fd+SiMNDZ0yliuSvdKKsi00HaTSfbw2uK4u+9AW4wzHH3oxEIh3AIm",
-	"pzT8yri2JhFS1/xZ4ZiV4DZE44caZjfiyHi5lU14VkIbo21Mf+ePWuKNKIyt2UCg0Dd+r5ZarWS9RZd7",
-	"I2R9Y/e1wqQE/ic1vreCPkRwssj+VVobYSyDr6SBCwgGe9cMB4CbW4xoYm9D05eVNtDOaAZcHcnm5dNU",
-	"VUm2zo+3O86kZZVWa1EzvoZonPJZSYg+s0pYw4Kj3d9q3LiSwVvh7Klv/osj2+lKLo/XLBh0AZ+4d0EC",
-	"1A3d0JDRzdjXN1PNzbUJHzptGcyyv5AX7IWGne0ZYcnpG8zxcFneLI5kfByTFkZTu9LA1RHMnhimJwbw",
-	"OxAjZEofElMEa8HA4WpvoE97hbfud9PviG4ehCqjU3XgprFD+I0bfnXidVE1uDtcsH42gpE2O3VYt3Eo",
-	"wr6BC4Y8LGp9K9SX5Dy4vdV9zLhi4v1OLC33t9VJwJxlhDX0RytAyoSygCKjzusmaN1bg7Xwqw2Gerdf",
-	"VNJsROlWYXrmpr5U7rLnk/TD02BzF5On4YSk8rpUs613ukutRMG4SeK0afR2vRfGXj959uzV89evCybe",
-	"LwU8Bz50i/z6+yffPS885AH+quvwBEPmhTZcqsk3zqfu26+t2FF7wVKX9AKs+JEKc8Gp4T7C3pdiKVuh",
-	"ofQ+BIgF+qr03maM1GpWan/QcAYrmVfU4/WuH/AbGoUf8DXEECQ7WydLWzZwZB8Ys4OJvbDxkDfAkHgg",
-	"YmA4BWEf8xuCX/bU1pVdADFpQSwNTW/PS64CdFbaa9jqlDS25lbXHh/gcxBaGV33rDsMz5G+XNoNec94",
-	"G9In0GIP5l0IJldoV2hicHQ0gN7hdQ2W7EczPQPy6z2uiz58D8w6M5EbUZGgKeyK+5Qt+JKMFMVFFeY6",
-	"wKRLseL7yl4VySmBAB3XJbet+BOetIfBXFXjM8RRPZr8qCYJqeHxxr7QAyuWt5ndNLvfrLkVg5tFdt1M",
-	"Xx6T4lvQkKJjTgNGJJa3X+m9Ik2ikiqmtzHvXDAhwevkKgRVQ/TdXbY5nKDZUO7wNi+WtyG7Fp415Tev",
-	"/XfJeGvz1OnwtReKKecbVYAiIQ8wHvbJiSdYNCjyCLtw9qfy3c3nD7MHFwTkrma6z03EvAdi4OxO1KVc",
-	"2uhsKG8/R+EWsbv8Xg2cEJTzDHeaCDxy9zbqCf69mXsCr2rBS2er5R5R/W6VYIJryys37y1ocW4PkSqu",
-	"ruaV0T5ac5tdfa8bW+8GSPK5xbPgd9+EagC/BNw1jcFjO4N74EemV1QITiqraSvNx/T9+JizIo9db9jH",
-	"7eOzk8GHNhZuGOmx1zQOsryTJod8XxxHXUo/glBZYWzrDpDOoaJfYDyokHQ3EsfiSDrWgP5UmSvpkHNF",
-	"QjjebuRyE5ylxPH3gA6sRRHbsLTps3jAbau5NIIcoM4kY8uT7uEA5meViDZe8s7RvGPiw8DSiCfNuqRk",
-	"TCnrl+fxgBl/6030Z+G1rSDFZC+r5TQPT6tHGAV0c4DyhNnGwQm3xWbYyWlHXPDffc1de+rz+SnIBaZH",
-	"BDe3GAT0tT/jR0C4O+Cj6LbtQ6Ykmy+kjurB/MKh7Tzm8DKdpFP62HxTa/Geb3cViYbJI15O9GK68Jp0",
-	"COajWAKiCqJfmP1WOsJXDDuKTKlAppTDbVWhhqPUwuTWYIIiaT/AOWnXsnzM/tDChRqNGSnjs1UQoa4F",
-	"45W8Fe7PMCzZfZ7cVp+4UzwCeN3gmQ6SLIuh001QL8lYUoAQAg5CGlItSqGs9JnMGcCPMOkDRcafkv5p",
-	"Uw00VMdTTKu4iI8jO7e3P6xWxBETroy91pX82Ep0uX/PSTHkdrDMXoSPx+ZQHXgW4NLt9q8qrevpxxo8",
-	"5Sv3G2pdhyjD6BO+cV/8xbndsro5cGkzYQv30QQkMDzza03auX9C611F6LZvcna8nnHCRZ84sW4XuKjb",
-	"i+/Bx2ZbjHPTn2aKvCCtBUkDZICgs2J3/fTJ314/J8uBar2lYgeYVYBYsIKN+LCRlcBEpBv6afAON1Pj",
-	"hr8CJgVoSXY00CaI8PiNHix0Hr9OOT/RZxkxELjhu51QjFvmHl2wxZH5dHmvaWXe38dnrXRVgQc2fU0+",
-	"o2qNmqFsv+o7YQxfi1b715pBojQF6ZSto6iDdFDeTzl1BCNvxeIYbO8x4G1aCUPI6SsS7lRjQdkEjyh8",
-	"s4gzn3TBz4cfq6wpfeP3trYldUy1lT+a37rhFrwSleBmbu2Az8sTq7VyLvt6E70TDTc+XbOtdl5JMOSY",
-	"uV7U/FZA3pp0p2ZtMUWywcA7Oaac/tWE+EQKWXBbyTHEfkfBnMObE76s5McWJgKIE1wnnS3gsoD2IFbI",
-	"6qpkfCN42X4/WYSRWXJcVhGLAOMtMpl/NzC57UEaVu5hUSx5XUtRslZWJz05z6j9Ta2NsHmwAxqVIy1W",
-	"PAMQq4UI6U2SpuOKYfImHBNrPdM16J0s1KgTgN7MqRN+NLRuJa98WVI3WeOGbkEVy8NEu20w1Ha5bRDy",
-	"H4DaMaJawely2GgjmASgyVoL4zZPOHLc8POyxIov04rlJR2eVwnjOzK7EMbj1WbeD8+qlDaxPGRgRujs",
-	"wEqWopLodYfogHjPIbxr5XqDVdaL482GI9LTnUzvhnJmpFef+QCRZtNjPSFsSAw68L30TesbfQBMEuMh",
-	"fWr5rYD16ukJOlW8zS16vEzHR3ZCBAc6WjRDSk8GdaXiqryhs16IAp2ONZ9r46tVzsBrN/vTXzwpaQd9",
-	"CY8O0PTQ+WEb9g2dE6tZCHfFx29V1Q+rq+t/TKpUeldQ+5NPNmMtqmDYh+YtNydHhiJmJ6y/NZcKwXoa",
-	"kj6xjpVceKdElgbLgQ78nobMzT4JkQOPl5n9chMB0b4hJ45qF3OAQzwU6skZnajpqsrEtnIDSISzOJ3t",
-	"0zuhBFCj2U+kQrSR53j4ZOduLQWkW5YifAWvqx7EOx73guJerMoK7c73l7w+itIHLNpt/6rW21jUIBVb",
-	"6XopsCbHA0eApcDH96ZtSTVf2eeltHRVdg6hBrhMxKc17fDl4AcING53vBYlEPGkd/JcUXbvxnIXSqNx",
-	"LMgBBFjpcwDYzbuyVFrf3kBUdJiKavQmMFqq1fMm8h2hN9x8+C8k5Nsz88gXM6KR1GKr7zJ1uINxwXxW",
-	"3uyrVv5bAXEgrnn3IuOZteKbEXRUkrvp8PhlQSuDCfNA7YUtzY/3G2HsIH6jH3CF35EfiWCFFG7W1sc0",
-	"50YG39smSRcdxqSBrqGYKCLwPBhfGnDr3aMMg0fNxFxkMUJ7JbMYJQITgZAHrJbtoLdq41YooJA9OH40",
-	"GdaUWfoJaNqTwiOyaCScbvNiu9M1mTJbarUUtZpxDr/EHj1FVob+efwGrk54gUr4qpwzrBqijOhPnBXm",
-	"wlr3xZF5i6dKm+a5qc12RAFDGxJSIihQS2uFmrAZhvr6SGwRJ6F5SvMyelp1jcw2c7NBvPlVt9CLQYlT",
-	"yHcVDA5/5IWNY5ecCn96RAdo3r/AL3/6iErPq/Wer/v5KGod0L02txcpfP7sT18Qrf9Ry8yJjzxL3F3l",
-	"aiPibtSUAjlnx/kj8Ih2IOuLfG3OKBlIOmLdVvEWO/JjtuWy8uFtwHWFiybDIKiPc6geCcnkwX+h7qTl",
-	"NHddpk4gbT9hLIAOmEKlNbxNtr5dIGvnNkAPYhNyK8kzP8+wqWmz12mk+1GuCS9rjaV792TY4QRrlf7/",
-	"j1sAPFJt/KsJRo9BGGmnGH0PPZ6bLhoknsW/vgl1Q7u67ZIm1CeRE60f+MW6y95Pwk5Nb+aLADCG982g",
-	"o/IcmMGf8ezYS61sLRd7i7uHaq+nUf6OUKB+ZGFVTohBI8ydtEZvhY31bfidANOjh9f4CQu9asauSLLY",
-	"wV3HdTDFP4PnNnxwpL24ayaxX/Ll7UTOroVPTE346lKrVRUgodNvwU/9z0juOLn2t4W+5x/u6ufft2UG",
-	"ea21EXPjXFteTiWGdl+9yRxdeInrg9lxKS9qvV9vLNvvAOnNrUDmXdiDRM2Sa/wMhlalbT77E8pRAQlL",
-	"3m9CrdxEa/lpL9EIKRofyFARewtwrIU0npZqDcUtLP5gYvTlG1GVnht5dvglfBoDMFPCLCF0n0tRdYCL",
-	"vva62RwMIN2aIS6uylrvdpnb/UHI9Ya6cE3meswVXobEX85sB9arb/zN5DZMqp8EbwsDfxvKw6HY4n2g",
-	"Iiw/v2b9VlekMTCcmLDXpDtcWKHNLhGnOLHf7Jb8ZS0FlSBx51O2dhk+dQveD2UGvjhjc497aP+jzJ54",
-	"oe0tHwObayUX3HYuuwznWF7bzrJWE0/KfqRKMfdb55GaqD1hg+fng4QJU+hWcAUIrl59F7LvzjvzMraS",
-	"LWna+ghqfAPRhMwJdZiRiugm+OGxIUPgHkUNdC9jHUv/fxetnZZf9/g1sMmQZPcT72eHqPjtGCM4U5c/",
-	"YcBUfzfjPdfy81Uck047at7CiJETtRe/L6ArtNeQDZ7h62OvM0WW5kyqrGxJXL+vKRXdYKczV3o7n08p",
-	"z12aNdKYj6+5sjeeqw3jvzclVmolpJtNfknGgNxNxXdtd2ciCv4kntGzCKt1DnKDhAKDCe2RbEmol08I",
-	"43xOOnCohHnKWcF+t9MkMC9Xk+vvZm0BKdKX5rOWT65W7iCr6vzn9ID8EAhxjx4cGJ+xv6cgZanb2DCL",
-	"SjVClTewMJpl4CbS/erG8yoI1ayLq3hHar5/06Th0n+RzPcgfJG7FDeWP8KqnVfWmp7wI+fiOUIx+uTb",
-	"3Ngbf6hQxY/GskoveQXihb6uVlYVcpnSdz+eI00QavL9cQJUK6BGAJh1QCql2BtyCO6Esm/0Ti5be+de",
-	"AIYpuTuuZMCtlLUEPFib6ci1wv2IsoPnoTh3OGeaqQP3Wjo+Sk5f/HIqInNQurXe7y5zU8gSnj+JQG6r",
-	"D7wuPWJ8oaHaf/p7PXvJrLYOyL8BGdqQHzGiboBSAZR30a9h9eB0qW5CtEnfZbaP6Upzsa73RqxWgrpR",
-	"vrD+2kiws+Ryy+CXRqIYbx9htJJbrjO+JPFMLrOwAiZKmHXuCN6KxxD9hAmP5oTSJPOjRzkTH31MYvLU",
-	"u7846d2EmZ/dnzkM2hdbF31Fup6FTDziZhVM9IUloUODBvoyqOGeqnIEHHj+YU3tMFZaxIgNioEeNsfH",
-	"TO2rymcWtRKMH/gxfOpJWbSFguHSM4h/9Oqrp+zfPv/Ln0n63edwKo0uMLpmBY80UaYl2m1Ov5SirFer",
-	"t9WGYrCBVAZ+es2M5wD2C+Yx48A2AwXXCk4C9+ZtrzKcLWrBb0P2NQj8PsokrrDnmbbEz6/x+IEGYJ1O",
-	"ZF21G2FEBq3yxfC6+4xYdVpVx0xr3EfX+D6Ydt9xURnk/YsnZJHQOrVLtBDP5Zn+oKj9ry++h+pQ2BG9",
-	"QvDFtiXX4psce3joEn7h2lODYY0i04odgLckTPWWHydUahmv8taV9EbzLL2Cw3UYuq1bQXHY3D8/YW6N",
-	"+jobw49YORdLKEUVyPhkzXxQt8Fl3mG9feVV3mAqW4NQRNtPbW883+t69S67hDPYmKZyoBcyDvTcr5+/",
-	"+vuLp88/+YOzgD/kEQKEg/ZaM72yngDei1lJ4/mgDtceK3nEUWdRxwrhXhGnTqSdgT3Upw8GRQMCzShi",
-	"+io6aQoOJFw3GpjuEjW7PXJkgSlUYHpUXeJBqzWZSo1FCRlPHLYgZDIcH4fHcBigYUQiQykyDvx2Z+nr",
-	"Vig0SHIAJFFk0o3sbcBTh2QIgrGUeLNXJSDONzr2d2oetsNQQjjhIp5OQ8/xZ1i2RPRtQtaBlnWdFEP7",
-	"8tEf9+ValIxbv+XA1x+zimMFKVegzI24NpThh+qqrWidNBNc7400VtdZYlyx9KIF0iKhpRIHYSw2FowE",
-	"xHCTI5ZXGPaZNObJZvGSmzlRbRwgGl8ztf7/SG4hsFjaxPdb0DA7eKeGMuBkNQAxKIXfbgv3xqoc7iko",
-	"W8vcXBUzbqav224J8r0M633FqGb7SZc6rycz+TWIjuC+ncSCU6DTB6ez5xCTBjKL1qNRqsodmdI+zp4r",
-	"NEHaC2Ar4CxhCJuK9Xrt/uwWqQpGY/A/JqK+utfvDWaFcNMY4fC2oqqozhgkrmUbwUE8WqAjktJwwn97",
-	"6bLAwKn224Wowy2c3LhDawamODA0AhOs0jWLXZmQrw7hbKqgzO/Mfg7D4etHIbnshyNkQJM12ZJOuu43",
-	"Ls6YYxg9BOIQnHnSyDIbrtrGy1kihpOstdE7edzPJoURjpOc9Fn3+Dmx5mD2Z1EVUMRHA1Y3YkVwsJ2e",
-	"TzuPX36gUvXM7eX91DRUWHzZ0pzWWF0iftE4I79WBINHOPI4Y77rgPf6Vljb6R2+AzfeD5x2XojOq+d6",
-	"YPPghz+sfPHneCFnq2GtvATPWYStuZcdp0gXMxwGORrS3pKGclT8NvX6r2Qlntc1xXC11NV+q+gFlSdH",
-	"3iIT0uQiRv+W5od0KzMJMHRNZ6UXIinluJY4fM9fcfOsdDSvwlpT1ao/4CUi0Di7L11Hr8kL60+6ybR2",
-	"umTrnwuMQWfnXGzGVKcQ6vFpTgyU8WYLsdK1mDYKE0FX4FEF5jAP3glXmoAQKPWVH9VmSAYM8a9+OHsq",
-	"t9GyiCJG2k7yU5mdM4BH0hMzC4YWBiPtvIdeEsytvUEwk1VSVMI3BVu9n2xuH+ONxWg98Sa7EBtJsey/",
-	"jujLALoEm8TjTRq2ECARRb+XoN5KujjpbAk71BD4ac6DwMIoXqBJzkhsfnj7gBLnV7I29kl6Ib+Xurgi",
-	"y0k6lYWU9JmJcrtiEv3oV7o+cKh07VtxVelDjrv8VojdzVLvjsNMCv1ORW5cgl3I5vDa2QJ1OwFj4V8J",
-	"X04bHt9YxK4OuKwga/FmQx6/pbA0s+ToQRQccc9xFHAc3cr5RPfEi94PKaBkBn8AzJmlqPgaSXLm8AGd",
-	"QofTvUT0bl502yzFVBSLCcPYOvuPBW5epxEr8d5dQI0jJ8SRkXCh9VV8o+Pbye7KO6FeaYpJuxTLvKQY",
-	"hF+kZWthkcKZSQgle05M1DKFOF6SRUrULbJcZDOwOiAWTV6D8JoFmuwgZbcVhnkSvPMZjcfwmlk0Zg4F",
-	"U8m7QQSMzUiiHK/OgstkAhRJXMIrN4eLdzQI0pD2NANK4rZNgl8FrOCkdQIv/RqQjNRiOQHLtdFbceMV",
-	"N2dX31dymZW2cMY4s2PfOvumJBn0kmc3ylooccg03mx8Cnn01a/hm8Fob+IVhCwDvggK14o6M0WzAGCi",
-	"cqs9I/pgNqORO/edXooaBiMaZwICC4yaOLnZZXFa/DcI3+SQTzTktwtb2EoV/k1UItP44GmY4BRF3OCD",
-	"N1yVNxrRAoE2NODqxU0otK3F1jkKw3Dh9n4Hy7zFAS1UuNJCaA6bD8WEdGJ7OldKaym3YsUk2VKzHMdC",
-	"9YSbTsefd/t6p42YxBBzb0HwcJSNjUBSZzB6/xjQhFXi4Oa0SWgatuKgQIG5YSsU1Chv+ZGt9Shiplu6",
-	"ohtaATG6WMu5ZF4qw/5WkWiwr1H0pC3h74zYfT2QWc8jWhtA9v6WCyVSeL4S+WnBU75fODcT2p05m+/E",
-	"zBvnSMnOncwewidV65zs1fW9Oehsdpi/9T51e5Qz9024K5J9DPyzl+uIDKQrkYM224fvRH0JcDV9vgZV",
-	"udEvTt+Vu/ElvKjAi4b7WObXAyH+Ge7c0xxQ/DrpVXfKeZLNqfG4idr7nBzfxVxIv80N7rTknho2trm/",
-	"HJg4yltMasKKhigYu5+d6NfBZ59+GOXTKYLk2X7b5BBiUSTTdeD7ZAqpMKdkDlVpboYKN+EL2TqoIdOC",
-	"+iUjxMzwkK7lWs6luxms4mwcszx8ZxIVU36395/lKz77oYSlxSAC+tllq751BidmuOqHYaPMMuGZ6Zkl",
-	"Ldz8AgCAEIWJ2s2PAdvtza4O6g3FHFXvCWqRY3VyKOfn46RB1S8rsvSNqHZRiLirWOT/PJWqZ/ey4pTi",
-	"Yk/AYa/yjXnJyUmwW1LSoxQIDPiO17elPqgigoNrfmDfvPnu24Bsg/sssxqBDsAFZ1glOBC1PNyIavfw",
-	"5ZOvn9PYwnVOW2E5D1HgOvgaf3QGKwS0p0nHwdgkjcmObMVJ5VW13OhcefdaZD+4yXMkGE6Crmo38Qme",
-	"9wDUe4H8BM3i9LStH5WkaUXoW6JQ4VqWG6AwM3OGaGLjOg2hWvBiu+NLm8sgTLex7/SdMF+StArTiQoA",
-	"KJ2XwInlRAAGCjL8iI7CJchsYPiNYHNP8awRNTRdXWsEhrPc2xuNKhYdZwflg6DoCOJdokZxIX+MNP5A",
-	"cjudlstAKcJ8Y24G9Jgb6q0e1AOUTqojwqvcmggEYbR8D+YjKR78+FkaWzKW1xap+vVualfRKpvkZ857",
-	"HsfHgF2mGoUXYIBzjxoa63mp9IGVEwmic9UV7tAxqEkzY1xzHNJwWN3AhHUuOKOOXvgp0l3N+2nDo9iT",
-	"5o8KCmXNV7AHwLfrWdXdW12LXC0MrwUWb8FQP2buNK80L5O6vS1Nk5hK9lIC3l6cNn4vblhQE8IXlfAy",
-	"/KCLD/I87X6Nz+P3Qb6VQmD4quxe677XKQClVSlJdlTvrVuEmW62yQSyfXQeKviIxRnd/cG3JHPPmFBD",
-	"HDeDVMfw3EW6qwVUImRNQe+tkbAtYk1ZqZ136EwbgP6dIfSPmzc0L5s2EC1syCX7aKRYHMq2e2NZk34g",
-	"CPAoTa8TBw11XeitLZaM4YHuFqiZPB6j7xzauA0KOU2We2puhr2OvEJxx0Z+BQ/DAR8gr/s9qeNvZSm+",
-	"B0zg6FXId9MzYzb8DU1FYSMlnoirNeGbgNZKtDT9hHZGmZAi754V3WOnCKj35JQtoi7BFmGXBKumd3Dy",
-	"Pu4AlGrLZbXQ73MRgjpHujMF3hSe7fFN/nH5Zg4JfP1aolpd08ZIeMOwDqcnajHBgXJRYZuhMrM/JC9l",
-	"xm2nvOoIrA8Vr+XjQjkduo4Uf47qBAmDOopbhlZXh0fm7eH7RP9+ukD//cmp5THap8zvRBamRLM+gs88",
-	"QC6K1GOX8wP5Q+PIfLBxPI3eLtK0EEWiEZ/ZucZhNVnbXe0Nc7f+teukwjJy69nyei3GU0lxLlozFCl+",
-	"RqfkZct1utiskDOR+utzAtie3pWu183WHgzgaNv+4kgmJI5w3EuaQzp5UGho2s/MsOvazpU0yxHgZ6tr",
-	"+nJknsm40SPbq+a/81JkdDEOcu/khcTyklLzFJeS0bp/xaVp6kptmZs5IKhpdE8ht9jeKUpZi6XV9bHA",
-	"Sm6oOg+15SjjrZgbUkCa6KqEwvQ2ruSznIRKKJkaRefcF+pIUnGxJwHfUmARIro4umYLYQ9CKLbU2y0H",
-	"viG37QGUBnyRAKRyv5KKcbWuQEJ9eYsC6u0hobFFc4BQs/BNZwqozEAn0VDbHw4K4u9QGRoghkWnOvly",
-	"jJUwtcPL6IedoMpCBxygeXvIW3fvy20hqKtEVk5Rd8onHuOkVVSIpdPwlwMCjLjB7fb91V0LoeZ32dT6",
-	"KiFKEPpC0MzIeQei5dEzBq/Cj0a8SoYNM5/uf+FTt4SAQka3Yr7YX++lWVTGzDMH256zmCBkT7Bk+WOj",
-	"SGVnaxNkqLY+AlEjUr49LmaP3ZhR29MNKfgnDFTobKUJJL3T/S/F61r7gpFJ4/d9+AG13HZCzZyJZI8g",
-	"a7GNLPe8ygT+sDoddHGAzClSiMXYH1KErbkVwCM2F95wMgasJ/PIMXSDr4rIGxywZBaaWRxYdxn3ciNQ",
-	"WWMwxeW+FGw/QEHDadUgMtbyTqgzaquwLWQXrNj+3Xt1k5B7J1yHa3nXLj7qQDTugzp2oNg43Np8s4ZY",
-	"Lf8D2S2itvMggUbJrXhg5ZaMwMwezYx4g7sN3eAxOkHdJeVOmCTK9NPEb+bFzvXpcg7u9U0Po46RbqZO",
-	"ll7ZKOkaNW/fCn53Aj+6neJ/zsHMm/1yKcw0F/IXsh/WkpGwE/gV1qSYma4EZusB3yOtYUbADYXBXgt/",
-	"8TyGkMg6kOYQ1Q3PEjuh0CzPtzt7RPqrcE0kS1dklaFii0R3+B1mNdJLAafQvxq21Dv3/GW1L2eqM3pm",
-	"jBs5vB92spGezC4QGmJVLaU9d5PvVCSz0tZ3K/OM+bE4GlP0Bo7twM6la7bRB9cGT86HJD0knxk1BmjV",
-	"4Na7YTB4nbQ2KIhzd5tEwoPpswE5xIkAyoywFS+30tpWhAaJwcuazyMhmpYpkW1R8hDv9RwYAVCZI1+h",
-	"8fYLwevW1CZnbU5jqBZ8ep1lAAxkWMOAPl3eiZsI5CckA91HONXoj/nS30NYreCG9XnWEzBwfE2ORtcD",
-	"k4W7oHGoM2ZwzKM4qbSxVMg5qoGjlkL/XITQP1vu4D7IJ2Vy9+Jv9MHTzHqOJvxiEdk4zdFYsWVWVBV9",
-	"YcYf3MDlKCsQGx+jKwQQXo2wQhDu3SQr8L1AL3dOGTMmmutbg4eTRV4RPLm8esWcMjKhSrJBU8pHXSsm",
-	"RD/TYhS/VsMoNSsxWWXJAIeXDFw53Z4wX5W92TN6+LbIYg7SJC2Fxd7G0h/PNt2oe5YRsbZeminUf+l2",
-	"U4oVhzA7krAR9DC6Hghsupe6pTYS4ZwYsszzHV4zPC8m9C7sC9081UpW0DLug8tAZO7+eL1zfXlw29XQ",
-	"/myUsaVHBes/Q1LQ2xyCPqzfEyOoc1UJZhY8dShH0oWQ1k5PutjmszvTBK98rsYr6GTwz65dU3ndpjQt",
-	"639MJKLzjR7YUIylWbWwubPVoBW5VeigHw6U5AHXAH0wRVyfRmzlUlcILJgRUhOiNINv5bjgABDm/INZ",
-	"j59mHUH6zI9aaJUfktzQv+G3QpElXDk6s2VTg0xRccY5Gwn8Jhtw58yVyw3D54RrDIydNJ41siez1PRI",
-	"OMOfHo9s1gqFhtb+fj8Y6OdWmK912GzXSteUO/UUh6XVn3gRUZ631ndqFkI4F0s3bYev/UlXsWZsiPKw",
-	"7QOXNgM5LCEC6ztcp9A9uNC5X47rG4WgKppjmuw2XgMCJ5y0bs1LKmMxaL9Rn5mIPXt473UAMiMzKDqE",
-	"TW7gs0ePgKpWYu+luhMKyOeLC+jmn2CTdNXba+sM1e9/YYuqNIRYWCW30np/bMGXt5iOZjWXRpTg2eCl",
-	"CqXpH7c7fxlF+Mn1AGekl3SZg2BzxQSvKylqdidq4HWwWt/6mZbI+VBqVOqaJ4s2hHCYGUu978WXokki",
-	"mW0TIguI1byE9ne8FHQMIVOF0ZFjQKmOWP95iWRfoOUa3vKQ2igorw8nBiPbWADq05D/y+fJMHzUD2c2",
-	"hJte9xHQnF5J58CPkE3GO9KKvn5NK53aiOVtlgvu/tN4PUxwyGTftoJr4QTBCaCt1Nby/Ss9PUGVjabg",
-	"dkqW3UBAuC5FHVel1+jLiG5X/EhdmFHd8xjimKVYylKUrVtzi9SeFq6P4mdBUgmiG2AXAEFK/k69IbHr",
-	"eAnoNjNG3kgdyeG5DLXOOAbYj3Ft8AH5fz8v5OxD/Upv+BtGik7AogbhM2Y1O2aQIjSpDvzwKKBwWWk6",
-	"YhZxr8Rl2v0Uqjew6jmKWE2gfpiCr+0MyJfEHQo+cJbhKxnYR8DKV0RRqwCg+ZgtjqAlAmUOqLHiv8JB",
-	"S6Xw4kwKUz5ey6QHoWjmgDj/BR1pDoM/AyvfGvaRoUSW2XkD+j3fivKVWJ27vWTtm35pA/LovDQHqmlC",
-	"wUSWN8cLlI0OxLDMSC8QFRGQTEjm4VtC9kscniwjkmxGBDLHQbyDrJCz7//7D/7gvx89+Ms7/7+f3Dx4",
-	"94d/uZpOU/yZp7SLz/+sGGIDnhLMZBufWeDY6ceA/RKl5zDdCihOmhAGDBM4dKID0+rpIiJ+r/VTOUjB",
-	"/L04NHnnOenzkJTuXGZ8QRX45wisdTsjhDSxduoTd03hUdrYXeA8XYG0JkD0txkJxs9HFBi/oFLhXFJn",
-	"b2U3er/eOP8L+k8lKKUJqUky/LxtY8CRLaMhj+jE2doJbIp4AzLw7lRCea4kki0hU28hn43yUpjK9t/1",
-	"O/i/erEluqTXJ4g74e5iMGM8aswg4x3w2lX1w+rq+h/D9vqf4Re/vCt6vpmxgoO6ZDiTQDLQmZo7qMLL",
-	"YmWWrJmRpbtWOR8TPCe3SpWOpZ6em0qTaIhte2hTs3QLXpqY626Z4Jk6u9QSfOX10OcJ0T7xHS/jyEB4",
-	"INQ+w74E/lYa4LLBnbQatJoeB60mqIzZ1KJ/+gcVrql3JiBFCXGTZnX+aYxmlAZ7R37S+IcRO5xmfYnD",
-	"PKhAYm5F6XFnXXIU39zMtvoa8qmnsbn2tj0yWyZ5lcO19oS4yTyMd91oGI1ht+LIpLnGXNTLJ2++cSYl",
-	"1B1o8T1mjZIbfNEaUa2mrJWtVHtL3c3AMbc+NeulHmvBAaDkdzrPMZb3KUfTZCfmnpIrTBj3IiHEciOZ",
-	"sYM3mgzri/c7WQdSqDNAhTY8vnMQb/RBdYqvM32zXn8L+hialenMW7HYaH17ulW3W7mxdmeuHz7caGMf",
-	"7rjdPGbuT/EsRm8CzzW25cuNVCIqfo4WhJy9CFwbMF/OYJBQPidABpQ1Taq2uzymLAQaNPYWUlVEzjyj",
-	"QKd3cmmycnyuSYCqAzcVKAWnEQTdCWXfuGeP63WfIzIfcFDeQkizg7r/C1aOX7bI91T+/5Eq7QztvsfG",
-	"JpXWfICirBk6c265YDIL0yVx5pJO5KgcQugwK6CDraNyTAmTUnuBZGMm5PmSi3IMmkw2AVIL2MvWJGMV",
-	"1LM0VF9bfmSlZlwdOwi5Fpa7IS85OQ1DB1j88OUH3ZxPrxZnb5gJ61wuqqHXDDAevemSHRUYTxUl426W",
-	"s3rHpHZyoE5xN5tK3iFEymSfocgmfXlksvRAStRzdtaiV0zpBGh89qCkZnpPRjdMlhMYwE5jyxnq2uXp",
-	"cu6dz6apjY/zknLZpCQ0p5PZUOv8h9WKCl9mEMZ5aukhRmjgFcwwQtOHdcgJTsBrDnDeR3j46aDuoBik",
-	"r2I/Elpnnw0DpS98WXaIn0T1qFn6z0uxsxPAqP6L5Nt3NEdnDuqZpL18ThOibMZmsl9Lrug0+xA1Lx2z",
-	"YUuuEP5AviuTvnINIDu+r2EBb4UaJs+mbgdhSbGVsKCgm4hqAkoqlm2guv9elaIOovH46PSWgwTHfJnh",
-	"pqTui3mLX2VqKqUx+4wfeyuO04/SOGp/FTRt3H5RSbPJlOlA3gzQG6Hv4ftZ1LGzs6U4A8wG9R6mCLFC",
-	"BNLA35rDZSW43deAQjzGprUi2b684AinLvxuT6DfeoGiMBg4MXEamlmNHfTzQBurXej33zXavh0dtv3U",
-	"7VAETGrmxjwB8JK9Qs3alZdyJ4XKXBxOKPHp7+F1xg+h9vGmPfGaFcpy/CaOjyPn5s5ZC1VZuzjehMGa",
-	"7iR1mAdg+/DHvzPNoB3bbcXieJPcVC/2Ouul8iIWIWx9jxm3icvpdziI4EHMwV/ue+28CCXBViu7ueFr",
-	"PShxDoeUL4CR6iboQKky/FHv7U2iDqVXnV3cFyZBiQjCtwRgDMlyE12vuZJmSHZtZo3uTFJKn3+D7Zl0",
-	"ezW+e1oMKCun26KGnB54sRqVxCa9/Y378phz3BrwFjouFv8nHI9earhpvW8SuaIP6myZwiH1jYQbaJ56",
-	"4JYfbyrBc1JENB/wW58xO4L/VGq2EEaWAW+6EJVWaw+IYbuKL+eh4gdkNUbWA7xrunn/cFAZPYQRxY0J",
-	"KhpDkzVwwmT1COGTm9Ri6MK7IwvfYfCTjjQ7fANTLaWkufzhRXm15IEauIoby0p+bOoxTFoBV/K8dmiq",
-	"39J/MHwUsoqC1iA4WWixs+j7siRx/YT5aQ1StLp0LWW2gCfxdnUCwIUqq3afPWaW3wrVTLA/WHzyupvc",
-	"yMT9O4aXXvuonnyb7Ckz+jKdlqxbLxB+mBnZ7/w+NaMtAeE0TsVwGqFWtjAqbjsEraCaWTMcvnmB3TUL",
-	"Besz55QTcLveW8vdlV82nmVXqt1oyGLM9AaWWi1Frcx07IhvwlM82vsAkicrK2rGPQICvDxQqjEBJX6N",
-	"yhUQUfR5vNgKbJHlS7rqRMNtUUljUQIigE9mHZSN4zujm8VVqbdczoinP4PvI5EN0Qph+XoOFWbWALOk",
-	"Ew2AccTBT+mme0UhhzxvcrhrUfUWR6aVD7OYwAFvNlASUEHpCMx7kJjtP/yeSIqKKyPX6kZmEIcYEmiu",
-	"WO4O5n7wQCr20Q87oV48Y0+1UmJpPyYvwfjwm2UVrtSdteFVWw54z8GQlPXKVtmn7dWdqOVKkoR9EaEG",
-	"Zt1GZWHDQ2EOW/KqYvFRwwGeqQEoRfuBEJH0nnVP9yx1/XOqZ80jboYDx/idIdHrJLSYwRf4wRIgJYPf",
-	"ZtKwNGREqFejgs3kfRNM8q3/VX/bfIuIQr9HYvEBTkcRt8mDF3cYRsb4fSqZhIThMJRZxEhXvKLBhjRw",
-	"5jyN2yaR2z0ho9CknMbw+r1wvv/pQGNfcrvc5PcPpDOgJG9EhfyS/jkNaM+66xqL0PbCn1/Hx0ztqwqc",
-	"SayD4wd+LJLTDdceHM2+zuejV189Zf/2+V/+/PEV2QOPwO6BlTh2iahvcu8FOikvBMLWwhqwJmBc85wG",
-	"5JLv+0Ltt87FaXQT2AkD3HjNyimwkOCAERU3HkDqWf1wUNDfDwEl1DU0DEiYhs6haZhLnLpX+4reFPnR",
-	"DIvctObQBwmyx8NEhbYQ/4tCcUeTQFgQnQ6m1WwO2Nl3eeN85WUeST+cuOFCAS2vKn0wkKJJ5CQrsQL9",
-	"mnlyksBKntvyJzIxdJQk4yMHvG+YJSyQ63c/C79p2Pan6cvEAjwKDdAzyE4CIjC2/Ewb8zlaf37AgiWF",
-	"V80uRQtmFln8s4iil1AB8mUtqXKhoVhRLOkzNJfTlitMH0mouMyo4zQSyWfzUQ1uX7NeMXD0R/VifGhr",
-	"GPLDS5ORDooWJ1e0acWx+AN4E3UXas3WRO1E/xPqeSsJfs/0p30ls1H2thzhtKcNiwrOt6mNNtR9+Dsh",
-	"LHRzKhQnVN5NN9s08pQLZtegNQte9BbKZ8gbndvnh+KvcA7sMSXsZbdnKEcf5gDdBoYh5P6nPusVfp9W",
-	"A5u9tJPtvYNXAyI98EWbtYKCAMI2vuZAhfGk3sAVhTx45mw6MBnBaFuLu/Ew4g7SWmDN+CdrmNy4YnHL",
-	"vOBlSeQpl5U2AmkLozwp0NAhByrcNaAcXAUJisdQF87DbXvDDVuI9V7hQ2RTQLUQzsf00uxw2fU34RJ1",
-	"z4CfyL0eeu6+Rd6E8VYy7zbzhG1FvRZs5y5CyY2jodwJN51IwINxysdw9QxaG5XROAKF+zMOlU1zFtxd",
-	"eqhrjMyRiaDbh6GPxbGTaDF6K9AzV+IApYllKcpryPW6X640OpGRO9cZIewZ8S/Ys0/YEz9HycuYRxsH",
-	"lHEBkgGwftzP4TnhW/DX8EXfOqiF0ci9lDgOrfg2Wd3gLzWj9VpA/PVLUoVLIJM5DA2KpPjCQ/iyh4K5",
-	"C2Z68XQ3m8B24Q2po4YxFpIuIx10finSdN2nGO6bIePMGxp5VpzHu+UlDvzVzJkDxh1i9Qm8ArzIJa9a",
-	"lMBN6xrfv/34lx1V040O7qjnnJgR0ibxkDj02RkLFHNhS/J12H47DzGWhjkTo0o3IHdSXG3R8wgxmYZo",
-	"JG7mzR5PbmnQhkw1ibmdU0CYyX82lM0N9wlBdUmDZyXJEYVMbPAhVKfWmqbKnU88b3P+VQhPYPAJtzG9",
-	"ygA8+5JYfZow2MGbuGs4dnJyWUiLDSoJ1Cxm2E5eWMPCrXrq1jIuuQUmYxqKyRnH/oVqZ2MRbL569sQq",
-	"rNDAsX5n6dty7Lq2PoZt9EdUVnAHHOZlpIUQ00KwvXJT3DmKU8xVoxw2AS81r6Sp2Qnm04NlKJ8wru9u",
-	"+MA32+wBsU8y7RLBJNbE9qdH9DNUfc1SGhJde6mN3dfEbjiQ9svk3lJgRkCGd2KIlBoIkcTD+E5XYDjK",
-	"BGYiUFOjgBcM+OXiV4PYdlJPYzjidQCu4hkBw1wE+LKxXNSIyGuqvKz1osIq+G6w0HKSlWY2c+hXshJZ",
-	"5tDMeRo9PW9gA0eqsdzuc5jU7OTjH36efG65BiVUDfkGdSEr7tNkVrCxmZmo9GyVlAx27AnQGhaMe5ht",
-	"wf74+aPSy9+r3sVklL7hxLMLW0f19j9TXpI5xTRThQk5lWKPo8H9+Og60Vux2t9a//h5mXKN4Boae6Fz",
-	"aX2Uf4p/+tR/fVxlGpyfUbhZIqLWI7Hz8drCsyaBaqZzyq9fPHMj8If/Dz34nhRiMVl2LQrFxr4MTfrT",
-	"ZqjmFVIFMqvgxCIsDwJK20hp+G4Y6DvSxeLqVojdzVLvjrRrEXVvT1QRehVytYPyVQOVQ7I29oZmzktw",
-	"9ZDidK5cS4rPi3BcFTPuIPN8Nuhetgo9m+mYCbufWfqZVxjMWrS/eXCbVLcPqlw1HadQ6R1Bz8QyB4Sm",
-	"w/V1MH0SaEUTmsOZKL+s1mgplnFWwpJDKkel5wmOpxynlLc+sgHCRu0l91e69ngmHUvxxxT3fYkB7T0G",
-	"eBARTTs2hM8YMNQ1ssGu5Z0w07RITlZJDI2mdtdGpTTOURHNrGULwYyyJgsZijn650oP5E3DnCy5Qr5n",
-	"Up47z7qR99iOYkrpP0TLllxdx+pPINXcq0oaIAQIR2EDgEF/6MSAWpya4OElU0QsldbY13Xu3p4Ab+fh",
-	"UOVqRfIR+IhlpKzQd+5QUGUDWprMuQ6vEBlsX0QZd8iOIDhaJAmqgi32qqzwjzuxRApnz7rgFclQwBfA",
-	"UQmJXkNViCLfc9T0I0B6wqiOxBgI+hckdWhYv+M0hnFpJoi2COfMPEv23DnOUVVl8F+hdiHc1FdQZZtk",
-	"oqCelbpwe4q+DIAKlrtQpfM0XEdB1U9wRV/eMZwaDhHLb8WNRpkvocqbEIPY7e3Ngi9v3SPcV6Tf1sQO",
-	"nEyPCK5FJThYLFQxkidRr1g6dd8/G2GpTGsWeuiz0IcQDI/R8RAVB0zicPg7xMjfDSuq904khDv66hQ3",
-	"ftdRbhkhKxDdwhLmUfatpOZqyos4xbmKIoQtWtBRSsp8uZOsnUHBYd+ohjWdq4RFzviJ8kVzb6ulHliX",
-	"5hmyexOREp3TA+p7zh38pMjyUnWi9SUeUiFgSGKi6fgRSRrkX+B/NCU6lQRUJ6srPEuVFYJFIRbBCyv4",
-	"aY5VAH5lm2BL/X3kkuHXzqCGftA2sBWlFCSobqaPvNE7UWVYK7Ba21fHbES1i8QdRVOMVgsMSjC9875H",
-	"xryGrh1ZQOI0wfXG1fQ81FmYXl8FfR6YC0b++EMGz9VdwY0zrCOuJA54dmKPOXGy7J14kG8OtG7ImFzN",
-	"V5hY2fJbkY1zD/nHxpMYRbFUr+4ElLHzRFGnX0wybC+h3qrmVtcFUhtDbMmPjg8vBd9tvMAt0CagSfni",
-	"LZSc9oM6MIVDJQiz6OUwGBiFC1CgGET5AOSRqBMTLKczWMo8rTYkTtq1TukDtb3xZGY5zEzgU957nqnp",
-	"DrHeW+eSDOPOw3G/9AUmkHiGzejaewRhDMF5X1bc4KbP67XwGqANjiuSEs2lZWuTXrTJ2ZKRJB86JEvr",
-	"BaqCOu0iEOVmwUdQpzFRhlSW4mbHZT2llCWlB2uYxBr6sORh+VWQI4oaOgrmZsBbWyZdNnp6IGrq2+OV",
-	"l0RUUKiXJDriO9xqan5MT0xVNN3p6tvtwaq4RdEmI8ImABo/nvfBXYv50i8fFMMB0yRPjFPItScJ7xrm",
-	"+qSNV1HAIitoUnOTTzMlf/z8UTnqn3cmJzY+PwNRePFMEQvy3qd3RErpi0cX4jCfK7k6984S2xQ7Qg9j",
-	"pK/v7AuR0a5vBvhZOMGx0hJrD1NRnqYHOUHzZnuhTy8EMHmA0WOEc6ZubtLF+Qid3iaDICeyoe4j2qUD",
-	"x438ZCN4Tm37fFrERgBlKEpwETuFeuL9bjSlItfqb7sh2X4YKjiw0H66Av4gmv1uqGStb4lRV8LbYhBQ",
-	"QBB2A7XIUETSHIX+liXtNZvgyBYtN3YOo9JNRJv2O2YAobyIRFzTn3uuNgIcicB5GQLXwaI8UWZseCRX",
-	"C+QtaPL0NtNk8XrATVHeZHaIyalPCA1OyxBGeZHcS/NLGj65yaayouwp4awjYey0Fv60l9gbIsix0RnO",
-	"zeMEHNDeCx1B6hJvT+6HQxOWKfPC0MPE/sRxOV+6ddY4pqnjYcfRfy8/YL6/Qzqdr3xFcQOjTbYO94x9",
-	"KfG/boXY+WAvPJ/a8+haWV7eydwh5T8bIj5YiArxf9O8+X0lvoRfEBORVIxmMYAhpOepAvrrJUdmIt5H",
-	"eeVuoKQjJLSvlWFaZbDN4r3bt4aBilBNrN357h6pWBhiypsGPd1sz5/ER7rvsZCt6BfHHbtlgRM0qrfS",
-	"zqsQ1dv2ZjQx5S3sBHzohhu4nEjbaMcQtCAbvmutCHOQFirGK3EnKucR4H3Z3Z81QE+WGy2XIkfsUdub",
-	"oUJl/EZ+qEbwnmbWwuhSxTRYbmk3g6V4AEeAmBFe6IDRJtyreKor6iv1Tk9Be9+hgQtEsCFMTex4MLBm",
-	"WbdHszv6cbO56m070b7DbtOswgGyEDc8T/alDFjdbKDuPnUE5qGZXmx3fGlzcKZA5UiIuaVxwBlv+t7/",
-	"Lpe+zrKvplIE58sK5JHWM+lOBxn+Z4K4rFxvbO6ymmJzYbeH3bk50eegv+9bJ6BDLkEF+xJOVEIg4ICR",
-	"8TRiGHJaYJK5xfdl8AzaKy/I3vfNOCorz9R1znivop6AYw9KxgePCQjDBK3M9Wxi6c9WqvSvnxZ5hoyx",
-	"o+GNB+9usvj1xPXAmmFuKJ8hHe5wqk19+TmqhvE5hIuDq8nrqZolrwTUxAhkaPEnOZxxRux47eza3WKX",
-	"ervllCjWCLq8OWp7tnkJMpdeUQZlRS1i5r4Ukw6xIerEPwCwaqqrmcpYB95relPv0mLTiHZlN4yv9dAL",
-	"vBTs0OfJK7I01xPws9EJabrWakURhpKeA0OHD5amXvU7/7WGGJDV7P9/8PT1q68egJIf0ytkN2A1Rj39",
-	"BcXHjGIihyz6FFudOdBPZ1DOB/Hqky+TAWVE+dD/7fEohFqP3Ar234mcaIeod1KBkaeFgikpulS/MID0",
-	"1Nq4wmdE8fNHU1z7I5UR5F6QaaGVav2slit7PrH4ymYOzpwoj95noAYRnzwpTT8hQISvCm0MLxgYEjPC",
-	"mEfOXHddDFX594k4/Ytn//CcA9H1tiI13yBUC2qxhpUa0u1AviYNO4YUdyS1lT5UYdiBBwHobU+yN4gw",
-	"EQKrB89nIY2HxorSPcaLmnfqcAE2dav0YVJKmuw2hvT7mN0AyvJcB6XWNWD+drW+EyXjsa4ISWYwNRjQ",
-	"ppAnCkjI6exRcGWeFzUBer7TObIacnJ8t38guRx2fCkyhGOZZE+3UVMUWvJHDZL/DaDvAzxiw++Emwvg",
-	"IwFjwho2wgE4KFHnUhSR5wK+ldJZFJ42RNaYnJ4HOzmo2bExMmQV+w31ra6bRlhKqm+Aoshjjnyb2gMS",
-	"OhX4eMIEZI2DjqOLUlq+qLJM/FUl6kjYhMEali3KviR/GVxLJj/oa/dtiH+TNGR7I24quew46+P50D7J",
-	"6GCYxIptjiruRy1VGOf+692n5obnzNztbPAVkO7f14ZgTU1omhqIv63lYu9FiFSbT39Ccd028LRdgqEM",
-	"ncPLPGuIT+1S78iCvX5QFagadSYhhZocNjrKm+PyB7Gw+UnUacxnZtYmEiYiscnuEmn2lm1D1YcLMonY",
-	"xtVeNLsIuftEcu5u3vVGr6YWlnpxtZlazRkMuztFc7nXLNXBAPD15DI6RLxnge44cidRx8TBzfEWAr+W",
-	"0fNrycmpaMmVjxSw0G7SzeJI4yECqb0JTZ6ijh5mMb292obWxABvEPAS0ameONftam4Rdd3C9NYS5E+5",
-	"tWK7o++8ORoEhRVKIDsRmW0a0nuA4jkHYqtrt7sAKwAzVlZVk9G8J+TWkEXWliw04VaYmwOXNq9a7ENR",
-	"UHmRVFiAs54EF3KVFmnxb6NpkSsPcmcmSlMFZapQoheUgNkKgjDKYgl6vlbBMxCQsrRZovhe/Y5nMfC/",
-	"mFKOMMRCv+WUTXl9xwA6dmOMCDbT2o1SH7tzFe7YKEWs5GnHPTL5KGh4WJLzITJCkV2O+KyhFOo7pP7D",
-	"dlTTAFC6fQddNWwiRHHZRAb/SPQcqfyj/HGS8WiEC5JF4Gcos4byiPkQHTT7yqKqg+lfUqdikiKOiEgA",
-	"QLkHN83OIw1LUHGEM2g3OksEd1NpfSvKG2zajOvWuOah33eJ/RMb6/lRnHEg+4W/5hf4QeRGjfqL3Edd",
-	"A99KIOFsyCjCA7xKGS3jiIYfzgd/h0VpR9xP3hVncklMlisENFVyQvm56s5M1hiDFm+uCLBrPvvtYldL",
-	"ZT0/658///eMqsz06GAPssmV0nu1RPa/fV3j72phYTjeTfSsPCxwIIy4X68bROpkmqmKL0R1ibwPPohu",
-	"2Q7Q7V9Dqe487y8t0xpl5+lG+mddH7vEYw3DADx2qGPfSnU7mwf5oCrNc6Bmi2Rhoz3ecWMOOoeNruV6",
-	"Y4cHZHQcoCn5zstT6KXsFKg+MhdMoP9JJfWniSa17LFblD6JMH60SSOPREEUirjTV6ksBJTv+ugu+IAb",
-	"bqJGZiaxrW6n9h1MdojQCmoTojw7b9rl0+wxw9cEy1E/yRfij3Nc9S0Kgv9PzC3huVI+3Qt37N+aRsyk",
-	"hOLxpLyMHCaA0GfrJKA8CJIDPuzvi+87OQFpg4R6VgU5i+9xH9zMU/xIflJcZcpPcPhOu2OTxF30hXRR",
-	"89uh6Dh6mEVaxoTlg1t+dOaDbAcc0jY4lAquhO5D0J+OderOjzO3onzMHoEX7J4eYcRb/l5u3a726SP4",
-	"P4A/4F8eFVlx7wXljfNbEQW+gL1b6UMEOS25AkXYx0EtB5wQ53p1quqXvK4lxsc7onopQYdcC4pS7IeV",
-	"1w/gdX2Eq4n1WJBRrvAYHBqdua1Ue5uDtm11u+TZ9RNojer6CLeELCUCUQNGH1bKHUfVMbP2PBOurSUy",
-	"0WBlEv4T7xLwe3JYI6NJ0gEon1qIo1blQGSEqoGVCqnPpboTyura6wL7Sl0oKof2Fcxovzf6zQOSvmyF",
-	"/KqtUqrW4MwOK/ngR0/xdRDx09lJctUJuG0ENnJiYrjPyrJbIXYwMFoJ4AnzVcvNQF0VAwl92uI9Py7e",
-	"cuFAKeJwRioSovKEq5uFuOmFMvvEOjmwK5IEZT4L8IT+R10IAZFrvG/uGlpYOaYR/WwteVV1A09tadIM",
-	"CimvkebxLDD1uDUqbcEsrgZDjyTxflhH27CYoogKRHWRu8GdGqXI5+nyOPQQFKUMDyi6ipz9dd6Wu8Sm",
-	"unoJGjwyx7UMtIh4kNCu4irx5RpTLWKFH5pnsMX8ysWY5DCWpj0Cf2tYf2R7nU2pDssEt2GedB0qTN2T",
-	"/bw2+t7eMq2oKrKIJVIx5oE7Q77tm037QCT3skBe4rUjpGWLIx0l8pfVSW9UHJRVSSJ+WeYVBIFYZIpK",
-	"C8s9YddQS182bNEYKlogEvcgpM8HYU3A8rQtONCvFVcrLlGVY3G82fDMQWz3tep4HkZAFBKx6PCfC203",
-	"kGCC1bZXy0rwel7wJL+EPAKrv4ZCs+nzJWut1MmTfkpTFozCkujAqD+pRuSYG9DdIAwOPrkh981wAnAA",
-	"UNgQjESXp9TCDK4i+pPJbwqsd8zbVhPnXAslal6xmMwlYiRYRTRr6Zx2efMrY+KKo8A2LzB8DT3Xq4BT",
-	"gdsPw/B8kUpiBbq4nJZ0e0nf1wLulBxMOp/DqqcUXtzdUFq21sIkoe/oX1sd/xCoEC+yd0yUJAB7SqhI",
-	"iRt6ZGj0u3Z/9Lpb0HwJSO7jJBRUfqWTRKz7ItL4HDaywho5FH6bFi1rojJE2sNfsEbVJ5E26bcTPuj7",
-	"vdCwcqBlkIQMiRRwhTmdiSwlr2ge7PTW0cGBeixuU9eIth6ZY7HMoUP92XppiCzkzwjCERbbwjPW4o7u",
-	"RjRuBeiSw5+8V2czvnEgCc1fptEcOWhVAsHTRh9AD0YJaMF+vfETeghMUHQZsq354PChsxliKUxpAC4F",
-	"gq2pVv/cvSf4BdPVOnM4nVhZSTt6zc26c5uesUKDcl0PrsbVkcIdRyZpaUMu0OBtqG10wRNN6M8gHA1F",
-	"f/7Splnly1L7R8A9R52GokxTY7/9xacD7vbAjzSDWuM7kLJnyOPmxmwhUJ/VbcmoeBQIV70HhSGuitMV",
-	"lGloi0jC8jIDjZIhV8zx2f34tQJkHyrqTHJXiKrUKYjiecjLtkdOPXGjazvjwMkwz792f47udiLaiP+Y",
-	"NiYD7o2b1ImOoPsusTk8WSJZt6Wjo7MwmHsVTGXSJPwNvj4wCXtlPLJl4ixAMHts5ZHR7xko83DwJuGY",
-	"psK3KUHASyFsPc321KLFDntImJvEjsMR5B2wOLRNCTF6ONGh6IVyYogHxyQe3dGZCjYeh5lyG9+Iemv+",
-	"LmqTYyLMBH/aEDZQkcUvc7ceVhA0hGo/dyxYuaVPe8xw0FTo4Hy5vQeZGaz2L8BgH1fiQEPuyVqdsJct",
-	"xJqrfoGOZ8SOuLcJq825HTlniN3hgEZt2Wsg3bwT8YD0xJqyqrD8o+mdtKPEOeQrkXMVH7yonR9kof53",
-	"rId5rh5L1hs/dw6af1z095AjWtqNhx3pcr+k9yjx3t7sso9tYnwvdW33zokXLf1bvmtxkfY4b08rsvMc",
-	"tqFxDXl9EluF+SZXkDvgX8a60ek3rwWva5EJCs2vN4oa5Z11qlssJ4nYMRGyz8IAkyAAaXxo1h3fIKEF",
-	"pGGHI6yWPk0Ae4vrXefxWgnAMigoka17r5sLPU82dgzJBxl0PyzZuY+IsXnTvxI2KNT3y2yM2Q9sL0oc",
-	"Yqk0uH5AuTkgrJDDq0XCd/dFDwLkR2bkWl2znVRKlL5gMoDPUHU0ZFfcF+fSGIMiSYaF4Vb4HQwfHHh4",
-	"/A5g672xNBhzkOJ7yMeOFuas6MD9i3LjOUDkdXLJQyNGArNFm5kc0hoclcAGZL1XkG2y0dw0OVk36+72",
-	"yKSFakF3gTy4k4qSwn6jUSCkU/1dY6nliST1fg+Gp5BjoD2t7HSuZPF+J31dRpyUklvxoO2PjAo+90hA",
-	"Bx+S3aGHWECz+rdImgneJwPlW2nBXgvnMhh37HrPsw30FijXMq3F7rk3gzXOEHOJ++ME/mbvSTc0zg1h",
-	"pSeoDJNDzjUUkcyRuRqOcBKXIvBct5h+hqZGRjQLQk91kl/f6Aqz6RD5eVecQ4p5zGV6bM1LuaSrDl44",
-	"Dyt8w6QIbl4OSALH/ExP6oK4EiQHE2kJfSAf91l1Z3A02V92Pd1mK/e9xQTyWNBvwxf4Hnc04NMIUUgS",
-	"TVL22MqqkkYstY+oTXCI9d46R7dXRmU7tLlGVn76tb4RvIYboNL2Bm/zNAyel4MKkTo4Whj2zHNnTTDC",
-	"Qc2KueKOJMzjBcS98AQJTceTBqoLDptjq4QAx2VYJ7X/GTyPPnFQYIOExTZGFLgSIEyJWkYLdAig+LOB",
-	"7umtTyARZkeS19tA15uUJAzJrzaZnmBi2V3RkAJ0zeaRd99VebOiBKRiYiKvsdGN7AerZ1CbhoOJIV9U",
-	"syLukrHtkwJHeACMsUH4h6a9K7qjQQ7kQb+M9VbtsTxsqMAuHKePe+ISHuYryseQQ60OGPCLyEF/CGMy",
-	"EdOj/kvvxlF2gkbntkNqvfZnk9TZRPSkC7LPVfocZQ4CCLXXJwGHaV62r6cRsU1i1z6RiG0aGxF0/BXF",
-	"1ofsqdMN/ymyrVKcDeQQvWiOgDxRXeAFJJT83Ue4sBH0XmZO8tPk/GfT2gb0vBEWkEo9Bp2w8MjDIpDb",
-	"zqWZHSWpRKhNBjtFI+07keMuwWsgZU2J7opoLVkbe9sIqvWhc404UUyn4Z8qt3svjoxjnx5jpM5LXzJe",
-	"YbykA1mCwhHaoU7IX4ds+Tt9J0yLxbU/yFHrupE7hQ7oGlo9K7IQQBvki5Q4+BntMP4d4gRn3MpZKlGH",
-	"1jzMan5HPGrWDzekP/29Xy6BTc+jFxa6PNLw94bhY9K80jCXhpN1wkO6rHU6sP01CJycvFKHUzUdvuz6",
-	"IbynLOP5CXSqQG0yea+PpwZFWX2KcuJk1tbA1hq2IGz3ABn0W34cVByYoxtlMhzoqzY5euseW897CQp+",
-	"k4FVddNGWxKskRF3H2rcV6IUdagy9mwxG7mDT3KwAiFKM/MsgjnPHYpmJ/itCVfhyt3CD8nf/VzQ2SOa",
-	"GjKcUP61fgLiEOGwpzoLQUYdpzD0kTQXsdhofTsvHh7jeJnribhzpg+AcER3TLidDsNresE2n3taCF67",
-	"4wEISqWJF0FgzQNF65WsxPXLJ2++cQeVUHfX3z/57vkkqoU83oTMtr2NEA/wilRTFDZFkYh3VGDTvX4E",
-	"eFLKMobCI6LhwH0jciiTAFulk69u3loB94mIETr19HYj4OIuLVIqYnWXL/2Rhi0EBEp0VRbDvYGQBEhb",
-	"IdQGzkycw0NynXMfQ3J9g+mhFZce8zoAL4IfZVxvY9mPel8rXvnovE0aBo3RdRNqCw2DlPrEBK7eyaUZ",
-	"SuHyqpqMZHPL7417Inle0aLC/5H0Two3J27wsFOd+Z/I+dCKLjcRaexpnIqG6MDPGrYvbDIDe9aFuMnp",
-	"Slha2nuw7vIf4YvFldpX1dW7OZWSQxtAYxwnTH9TZvhZvszwJF5XPw2Eo0Y0uMM+niMqg1/O6WA3zgR/",
-	"naG/fUg6MU2YwB+YYxGv+OA4f6Qpb470nuNlAW0o8QvbD+BGe2rwlEW93Rx/UIiKnBHeOcsgGs2GOQmh",
-	"ZVzH0Z3jEnPVlYbDK6JTBzkg+zBkd1tNIrfEopP1gO5HVhQkPDMXwV3qHQ3AqLS+fbDfXeMB6G53BYvw",
-	"HL1iZsNrUWKxh2Ef4T8/HsBmTlEU995wE97woInmttb0J4wJaavSbGYWLEQVzHPUGqNTcY4Ed8mPM2Al",
-	"LWW+3Fg8ib2bsb7Wdbs8Kt3mfW/Gl/ZE8dNO9/DVZG9A4bk/tVNTpVkI1DxRIGhGThNobrIrm47q0gXG",
-	"ZI9fFtwmsi/xrdlhg/aet91hZqK1z0XEqNdVpfa9s/SgM0KL2XDJoHb+QOzYZu5Kx6myom90TP830Hkk",
-	"BtxxY0A8fnRlN3sfldFr61e35at9D/rTD/1e7mtpj6+d/Q4JagAdtal9cV/MsnpVDnePv7q+2giO0AWc",
-	"hKtUe6PpIN/JvwqPs4+iHvD7pda3UjS/P4j3sqr225vmPb1n2IDUgSUI+xFcqJvvbqzdXf3yC8RjVsT0",
-	"fL0Xxhasibt4FWsrwF1xJ5i7CiGTsCeSWOqq4gvtv2/20oprxs0thGS3/MhKLPcrmBHCM4GsuRVR416V",
-	"xvOkQ+GgD6EjI5A0CIPzqgGhbFDva/MJe17X2vOt+1s1Q6I0g3Rwf/niT//28Sf/pWLM5frqrR/Gq+Lq",
-	"LmCvrz4NlSV8J6+urz7/5NNPHl1h3SmYwcNPDqKqHkA59UO+t5v/FuoBFFmt93UgDPylaH8vTNiDAAVc",
-	"Y97F7Svwmxfl1fXVy/2ikmYjyr+Koz+7d1p5ncbPHj0KaWZ/vee7XSWX8POHPx5uHxhh//ijB8bhvksy",
-	"57W3lFlSEYNecQY390sfB8f+4+1fX3e0MqnDI/b/4UsfJ4Glud9ueX1ssIqmASsCYi4S4cIS52sTlcTg",
-	"kHtXXL1/4HG6/7gKkfh3v2TnzKTI0uGJe51w8O54zbfCQsriHyTXJVQAe1Qwlh/Aav9pL6Beyi92DAA2",
-	"I41z00xw98Y6TCPzbp5ZeaRc87bu88jZfe2WsJtIvoQ43PYCk4115G56ZemxD1iwFpi7/NbriX2g4jzU",
-	"WHsc60elXpqHjXl8skUHnDYRvbJuA8XhzloMXy6FMQ/vPn0o3AmQbgDUR6b3mRG8Xm4eRq+C/DQ5o8nP",
-	"G5cIPt5J95kHcT1MaQV3e8J8Xwv7w0G9DF9DYxPGfum6OWAcvb1mhrOssEJ6SPXsM6reIxfIC51spYp7",
-	"zOET1I4wUuWaR+9l7YX4S285fZEBDkKDoP5d6QNDBfkzlwRGydy5+6+G6YOKg/DYn6yIqfJOAp7e8Hcb",
-	"RL+anwosdwprwR1+sAo8V2+E0Qysi+myzr/0rTR/Kn4rjX2yjNTic3avkcMwffWkW4xvxrhATnjwpOMw",
-	"fPl8gwiPatcQIHlZb2ZHJ+6dZ73uT8l3/FY8iaDiU3eLQQkMcYiDPWXVfXqxN7dem0XGXmCy3CACyXwc",
-	"yAmLLzNp5Ip6+LPzIH5BQFrLFwE3w6PJvJcRlOqmuBlAgrrj1l0Erq6v/u8/+IP/fvTgL+/8/35y8+Dd",
-	"H/7livQ9dkEWrW1QuJPNNamtqNfiATzyjydNsk8zTLKwR78/C/PnQ2Njj9lKiqpMKtGUtsCdBcjRo5cv",
-	"PbqP7s0eH7o96YGX1/ztGCa50T1XpRfYNB/GLTo9Rn+ib/JclQhaOdPWnkfnYsDdaCwR8p5rDWzwFzOz",
-	"GDAb8CNsnMsLuhH9SN3w+oexH3cicthpyofA717mTr3klld6jeEsHodsvgdBibD62onO3BmEqZCL8Im5",
-	"vScv4z/3nmP/Q58AmF7IHQD+0/PdQYi7IT4jEin5IFzEzxeIQ21CcUMrksNUnDjzgazRZK1gX8qAYiaX",
-	"8JPwhZHoyq1U5TVgFKiASioGMOVUoS+NRAowULnxyugEB4NykpnGIPajF19JKlsyQm/SxBKRNM3Y1Cly",
-	"w5Ybbj/5Q+7NMXtIdfrPk/rsmhIENDFM6xNtBXgVrmW+sBZotw20O9Oen65mjj/1EJ/oaZ7TghEivhrT",
-	"PpCV8bFt+G/k3gPZLB8pfzf5tZBYmjOO1HJuTPrh031ttNsCRr/5Lejfzw3rzdutwqrL7Vfx8/O9iEg5",
-	"EjQkDxsNdDnplhXECcJC9ltYWA52A8QbIc8A1EDOGdlHptz7PcwWvB72Qr7k9YVdkPDKSf7Hl7wedT7g",
-	"gVM8D+jL+RP/DMWqkOUAt5BAmIHMVmthT41jJBPXzFfO439Slm58egfMyDJ8UYrtTluhlkfIv727H4cF",
-	"pu7DxkPiK/sLf8Ev4aV8yRs6VKjgU2mRe84TQaKdYWfET3tvcT78+VYcf8G7UCUQgNJdpSt7ihm83Rxf",
-	"un9RGzJx+XKvucjtyz2IcZiQS41ZMeFujtxbk5woUjbmXToxYo0kVOS2+aVY79WF90x4JOlytbdC+N6U",
-	"vdBjoS+S7EKv3W4Ek8pYXlWYUd9wA1xeWLHVnbyBvTEmrXIb35cw/vezbX3lWvuk1dhT4xXf8VJcKvja",
-	"KOu1BrLwjLsolhz81oQWJ2SGmbG8tgw4fMTsSEY7jegXgeaYp6MXAXw6cveJ8EP2ERZCfFwEH/z6xbOC",
-	"gY4F/Bfckv764vtnRbLnQs2fVLfXL55l/PTDRl/NWeS/g1vD/2j3Ha0md4Tjh2evp5d+OkMFVKBqBBoj",
-	"5Gk27CNfOoioHufd34qdRTa5j89z7VqryFdaZtfRU//5yEp6jqVOiCswgiHWu2CCLzd44wAE0obvAOTH",
-	"/NZccst7hH8bwRsOjgD4DjW/lElGtHuc4wsXCPTX5deaadUUh0iDxV6+UBka1NR+uy/ag8DSrEqsrLux",
-	"5fBu33JjH0DTHsC2klmwp6BVrHhvH0I7HxhbC76dCVfxk4w5EA8sc06o8ZTBNozlubE4hs0DKLio70T9",
-	"AAwE6+muATznjAXjcNiQgrnDqBn9om1wqSVyxWQZ6PWRm7viVtThrcC+r+/54rvciGUrjkvUW0kDmL1d",
-	"BdAn8d4W0PXk9DFuCHjlbBH0BwWS1eCVf6mr/Vb56Xr6+u+I7fvi039/9PEnrAmeerYY92u2OOL/wvKM",
-	"ugM44v/x+ofvGTp0OPq8odhiHz11/flWKvFx0Waok+gQ+Nn1X3yN//IYw+6OA08yo7gwCCBev3iW6t+7",
-	"V5WyFstAI05sF1JZfXVW/PKFMhaYrVfAGFu46wSIdsZCFUgLeuUOq92NPNMYL/Y5lKQbbQ5geiAiF8je",
-	"k6p+FNxMx4grpg/OYQgA3KipoXpeMukBmPObG2zbmSUPW6g32MaLjNGNTEvwB3Nbc75XMxixgF12ae5G",
-	"N9dzcijvH6hynmsDy+or4FcjtvYflAhrGzeSi2zjMMt61Y1SxfwKlCdDfSgYabpJ+72dR1qrHt6Z2p/h",
-	"lnB9VeHucaFcTNi/G+H/9kYe+XIyDpSWS8qBItMtXlJlSpRgUtYhvc2E/bJgXmPv+sUzv+ydv9TdRjta",
-	"5fT1BlkZzthKXwdbSHaurWuSeL8U8KVGf3eV3ZIaocEztiV94J4ffJt7Da/tce6F7kLbzT3deIJ5Zu48",
-	"wbovlK5oKj84ipOgvtOu4ktRMH7HZcUXFRxGStsiKWkAvKrfA9rUERfw0doLWm93IdJJr+jwhUlLOlAz",
-	"Z5d01KiCWAFVmNPw7UY79xsFRoJbheXRoQginEF7MwhrepH1ZIMLZo1Pu4Hdc3o+76fzNgCIcMTKyzRZ",
-	"25Z+yG5CJ+VmqQdVEF/oPCdKLScyy58SNf/vLhpvjffXibLu63UAZ4zkqvB5UwK0zUMvsfpflJivQu1J",
-	"hNTBlQYwFs5Pvo+lXHI7cDI/43Y8sPHEMLlCjz5oAHkFPmki02kNMlxapUco4unJIhXk5fxNbP84BsT0",
-	"P9MX8QFR1g7mAWTEioSKHc91Iyxba4iTtMc50cX1hIEXDHtBix5WXh6MjvJDYstLmvy24Izj6tYfFqMF",
-	"VvSNmyEy0+P5YGAKL5C/A4NpGUYUp8OgxVbXQTWOH30IKKrlXQ5EiTZUi0pwrPyizegVfmHSbvOae62C",
-	"4POCTAlIlcFqKDVrCOdIDxUpEodhUveUcIce+t7+Khbo313e437mjA93M4TmerIjt7F5diJ3Gniv1gu/",
-	"XMjaUOJp4DgLX7ioJ5K+dpIz4psx6onEB09xRmLfLlQIG7QZgy63P5NqAWG7pVYKIojAXofn0EYf2EFU",
-	"FYYonGe6Ab6rfc0CF+HFzia5Wg3M8mo17eKB94nTAQdk3A6r5ODC0I0XeJVZ0kVX5c3ZqdAnE1yr2cnJ",
-	"XA/Rs5vZxQu8vZbrjcWyXWmir+Tt1IDNFYiR9ZywxrImPkU1DOWmgwj/2KlwX9uzs9pMiAFF4oS6TJjh",
-	"rSdqQxsNCG7/N++vw0VEW/dXrmC+IW3S/Cp+IXwKi168h0yMKO83M4S38GFUpIcATtsIfDR0PALRxBm8",
-	"0FcC9H039Sof0dVwQ2oemYun4adnB/Chcp7q1NLc9dlL5iZNYeJnZktDmuNCZ5Y3CzeyftgMZtpwrpz1",
-	"Ggyd+z/EoHsRpEnCZMJ3C5+3ZXK70zUSTcIftpcDjvat+iG+LZ/4fPr674mmHiKOICWJkQPM+Bj2kftn",
-	"wcx+4R9cAKnYDa/krYggnsLzx31cMFEZqO7zqlIKlzSkTP9LwbD94ZMgpC0De3u4YyxEpQ+NFL/VGsG3",
-	"gZ7O4wD+zyfsbUBbo8QEtjxywAcd3OK/1F4BI65W1fFmrTUohhkuSyoj+gLG7Le55t/Ccg/G6QVwBHLL",
-	"ICSZb90Q3M9O0FX43Oq7ZtYQMKPKJHWkNCa3csUuEIieWWPyJsDjsOMt0Vp+K9Rjb3t4NVB5GEu0hdEG",
-	"jAClXvpL4ISvdkC4v2pOc6ZLgSaHa0PkIw8LseR4h8aU4oWSm/heSJZijjPuQ03Bxb6yCU7FG97knOWp",
-	"qO2w01qvik86EW9EcCKm7SdNfuEMBPO9W4PrVe4o3kI1/aUimniMoAJJkClokJkYuDze00GK3PL07VB7",
-	"AqSL3f8rrtZ7vp6rft5KHo+SD3ZSzc07J8UGLhWpxoMM6eoDfZpUHiMW2wQ66UBhPxFE3pm7h0HTPjuB",
-	"X6IszoRVuUQl79wSnO49B+7psxPboq51fXXOrvD5o89I9kN3wgL+IvL3AEchwifhl9/qZbS3gUPqIhUH",
-	"tfABPiVq3yCgapCKVQBfdbPMAGd2io3AxGYjys5InuLU30scV+v6ibmddqATk/VilYK3wBNTboA4c90C",
-	"FkIMYBxwrzi7PEFWjLs7DciFwkseYwsQ35gEb3Cn7tTMacCfACP/JeoSYAKBtnRwAn9AYtP7mkCorPvQ",
-	"HpmuX6g7aXnDE3BPW7UPi4HWJnJlyPhigDgu9N4+9ukgkGLfifm0QdnZTbSb8xP8Ml5pfvVFeo4DsNZz",
-	"FIW6XMs6HA0f8CR/jTxeibo/uU9/5Fbgi2fsKUb7P76cddT6bmT3fglfuT/LeFlrvfrQ69+z/wzNrD8v",
-	"LtbP11bssqX2zfkDM+IBBU1lPOLefcwH7WTtsWnIgHBhU+ycURezNzDo/W7Y4lxL/ra7z80IDlvzGzK6",
-	"NwGGL9WHtL23SKoJCryyvogZ4dh6+Sy5Vs569zsgwo0FH3pvvcNjIPSkqzLqBuEXQ/FLSxMbovSLWh+M",
-	"qP06CRhrKOHY8GrFNnpfX8Rc3fcHMtj48QhGIhIIIyKi1rtdCH9brXOxtbtOcPHi6a9O2jz2dFrS3H39",
-	"y1qK1XjeHJ886TzFr16AcQIeBKkHCEph4kGJgzDWG/mZ6e8h9kx4+6/JMjGHqrcvdPTpZ2NE08XVT3uJ",
-	"QYEuP7SRal2JWOOGtVx8ZcNuIG3QyqSVvk+AhV2ODgMnLpf29bOaXOCfv0Fhy3u9vCOVKL6eadzp0Krd",
-	"vrfS9VJ8wnzVa2PxDQskivsG1xJbzwI7/gPocsBtiVLiqpEeyv6T51DD9Aju1qEY1kO+tj6bsD2LWoyM",
-	"C8MifvizLH8Z3oGv7vOO+Fs0iSf45gKCEjBpDeZH2m7VAWEwF9j9hk68F6Crp3wawyYjRfCMyHIyA+jn",
-	"IzQjicU8BNWGekvwkP6Kbc2dGk+xsY013/u+X8q1T7ekqJ8vxgjU/c9+dfzub3FV+kn0Xm8oE8NcqrlF",
-	"9Zsd+oJn7JW5LfKhcyx/H9b+rNa7c019BHUOCnpnUPpLw9byTii2313AHf1a3jVHONQ43dtJ+VCCMEf2",
-	"wHyBH0/LoZ4HD3zNj3AirXjMUOlu1e7j5OIWq6hlaCMNGNdrn9n9lbCBfgjdBIxXOE9CXfkOXyQnmGjj",
-	"h2pE/6cK5f95IP0II+ncud7E/C/wEHDUH0atu4H18q2Xlbv4opkI55uCZKHAfOqClbAADfO5CxT/4UCH",
-	"8L/AUlxbfx9H61+F+O0crR/U37v0RXvFeKAMCuLwWlVHQG26K7C911M8+Im/C6PzAc4PeHvhloo9ebQ8",
-	"TFcFhGXuCtAWifozpctaCrOTtAD+0edkd00Qt7IboCCWli1qwW9NBHCK9zuxRLbAcTHY5gbWNWluw2RG",
-	"T2j4klacU4tZ/PNSN8R9h/Me9wXxni9tdQwhMG7YQcj1BpJ1lmnliYmcGxVKchCa3b4QbvfGMh+iKPBJ",
-	"wPyJwPftfdwPa2GsrsXvY0t5hY3951F2mtX+sBMqmizEAUPhZ3Kvvc/zywgLMqy/B1t7DW19XsoPdHjJ",
-	"sss7Qh5KwekMhQ9hZCp5N6ynnz75gmeF54WBWYC2/fO8oDKPgLBGPBeU75QSTvMGxREXInqXJYvq4VCt",
-	"c9jIStzr2tyrUv8+VubfVKn9upyZS119h+j5d7+pFX35BfrPBdgrPfTKi7jw9v4m5/NlgfFgde8Zy4cH",
-	"aTdlzQ+/j5X21rf2f6fD9eGtNO+gQQYeMOBG2MukjDLGus8zxj3bj8pwtdgNHgNVjW3Ic4E7H8yZW09i",
-	"cwlmqQGOhT9+/qjsNkOockIjQDroAnRsFykJTYGgCbJzNlv/Z3/6Yl4BPA+MvAGTt9L1Y9cELP43jFcH",
-	"fgzM2fqQY7cDu9ezR+G3RrrflRPZ+LO7m+KSZbjfW7EzQUKiFqzciyjCuuQ1UgLuLTsKew1psS1XR4Rt",
-	"7HdunR82bkuoKverFsW8n4CrjEdh8s7Kzz3av57HUFwp8d6SiHno0XRE4F4gwLRfW2e15RXVms4NA18Y",
-	"vh9651s4SSkzIqJDRM5tcheq3xCqNAXMkvv/x4TtbaWrSh+8ALy0wHeiayTJv0/ejb14WPKjGdrFn7nP",
-	"J+WthrbiT2fy3fzxL4/KUzbbOfwZF6TiOGXLutfaYD9v91yQhMujiDSRi2OObu6yNmv2u5027qN8AcBe",
-	"vI7fuqcSgPQVH9olDe++V+q3b/QBrxNA/9Y4EwxIJ2Qak8ATS6v70odt2UAkyh6mDHrefG3SBtYvCQ6R",
-	"s5AGkuomoB8BXv9ukj+mA6E7QGAhroNMQS0Bg8vxfF/Wc2kP9jSZmfCTUWh/8vApx3MyoxcAJcSHgZO0",
-	"E3pXoRQo8EibD6Im2QzVb1RTMjYQAeIfGlCfmBJ9/xbJAP46wHrVasMZ8oqZPY4gkKLIkoZ2uxnsOb91",
-	"pp/fL33Pr8XbA1aq64BFcbfGxmL9nQNJfT4kk0/O2AeLNb4WNt0w722qftO7zpORDefkM2pU0HVG7Djj",
-	"l+wgqUIlUM84CGenaraiXosH0JY/nmgYL/GVH3YH+U2bJfoHrePwMVtJgZhs7/0qbX1Fn7H86PkYoWT5",
-	"fo5OSKQIDLx9EPsmD+jnqvyQ5v1hax2eq/IiItXPVdkWQYKsgFb+7rThSGsCessQnnf+B+OHYX77M01n",
-	"V+tK+zjDr2Y+L7ERv10T8g3853aYel36TqQppJZpr/Y1cG5f3Hp3YomUQGORkeSLI2m6Ny124xAjmRc/",
-	"8VImi1rfAgXUXgE/1mn0xOcYTNJtMryQfn6xGGkA9YIZLJcJXyLKuCM+2OhLOXPFVcsQRuIP8ZtnRyBm",
-	"0LTeW7Ai9mZOuOJeLIy85mHVFAzCNaZ+ftyXa6BKtmwFGg1w7CUEyrdiZ5HM5dMP1UzcO1PD+NC7JzYw",
-	"iS/HpXPedkkDGdLl8tBNyACX1X+4jzv75wcBiBmiYKERuG1hkmKQdsTlSCXAWzUGTbD2V4WHje3XUWcJ",
-	"tR7ONzuY3NT0DeNKHAq3KGHLDizqHmelxHvLPn/ESkySXjTxkd3Nc4brDAYSQrmT/6X/Qs96fwPHbYuY",
-	"cstLwY7CXuoM3oLEyELEk7gIWug8CJ3U4jHOLJzEzOqzE5n5iQohrlIE0c1u6cJW34lzTuYmSFrMvByM",
-	"3fawbRe573W3eKWZu0WI+mJbfDEQRUwH99dyB379cxZiibEBRcPygzIUm70qa4El4FCpFlTZpDVsI42X",
-	"nL83r/VXjkie4Rp/0JhkbOevFJX8jRt5GpmM7fhwsUn6RFh5OCC5Q32FlTITMAs/TbX/zx6NcbJdGDeA",
-	"PtlUyADI9L/ZkNz6HcwAPngKXODi/uGrfSVMgSAYUySqRAge8ILzqPvrxae9gUEareRHUPU2UQLY6xkJ",
-	"FNQAB+QC5II0asZZnGvQYGToq/CluTvebHxtMSgefo6mHICRI8wGVJ9gXhrx/0bbgyTgcL89T7lP74Ri",
-	"HyGuF4G4Hxdwgd2hzG+4rrWgQeCGQonJWivh4wMHboJOoyoRLA9qr0XDexMsZl5MTiMbe2iU+8+quiqu",
-	"3LsnAZuegTIrFBxAphiaG0rSftwb584frgMlPXgWsUdKW7kUpaci9jTFoAQrmkLTXJd0Bw81Llj0pDKN",
-	"fO5W1KKChWg3wIGfVxLcSGV/RZ6guBgHkcpxXV/otpTOT6CPhmuZ2QALUJkUKN6L3kvo0EO0Ta6WYvi6",
-	"5EzZj9W0U3O62/iX06oNOiiVsVsVFvOsOdI2X6h+rRk9kOY4S5d3Am/tE3hdMw33Ed990hjEqenKJ2G/",
-	"u4wyMg/Ljy1EAp/hWAeDGU1VXmrs00Wi6wOvgx+dP8+br01aGb863LTdr4m+o//JBNcxPnyK/5gM3oVE",
-	"WwIRUGhIyfje6i23csmr6tjLCzk/cSHuZ5eNnXv4M876Lw9/9o7RhPBUM+inB6c+cMTJiyXyOPr1ZdZl",
-	"4m5PiVnEJXZ63KIgH3wRxbrEQvCakwfj4cdj3PW+jjNh4QepeJUXlv7pf0B1zymqY3MepGu5luq8civg",
-	"eox8Lk0gVirG8caUrdDsaobOfvfrvdkJ5TZAXbMal7gvY2zV3UozUHcrgq9x+m3Rzy37yKcefDFGWsPK",
-	"pLu8rWuuLPtIBppRpZX4uGBGuIueuwch85KsLRRBmY8LZkW9NewjY2VVuY4tRLwCuk/lVsDzuLnF97hr",
-	"3ccF27qDwn1QaoGYJ17X8k58nBkFJURpzpuNKOOoa++u0Bev2v7PqsptdrhJjgbseK83bhiIItVsGezU",
-	"6tV12FBD+erkstUL1Xu9EkuITulVDHF5YRQoRvVZT5noybXqu0M4QxzDpX+lL1/BWoRxankz+LeHQRki",
-	"m77HWPC0o+s1BCR40CnwEgcgboBCLDrgNLJMwwh3ObPk4QNV+sCg3B9s5vyVh20rR738YB8fbuH4DEPd",
-	"Xz9Ai1xD0cXjNN635ArRrDFiBhFAkDAKOTi8Rg4mH6KBzfBSBxcQpKHyy+c79/E/V0/OQmF4PnT+rXnz",
-	"fdYCYxWRCkYOZ8FBJ8qiznNSgsXbzaUDHt5AW1fU/L3k6r4H/B6H+kkYY9gJpDXofJqGLwIXkxfauc8T",
-	"dsp9dua1k+SVSa+dG17dDfCpf4MfT6vo3ugDXdANqQ5wZm7svnb2qvfxP/fKE6siEa80qKT+7l4vn5f1",
-	"bJtBnHS+fqntxg/s2OnqnzzldH2zEWwTn/r/2Pva5bhtrM1bQelP4rdod/zx5p2xan54YmeSmTj2Wh67",
-	"ardcKaiJVmOaBDoEKKajyvXsfeyVbeGcA350k2y2GmRLdn5ZMimQBA4OzufzHLkr3CvSaFWLJE2088Oy",
-	"aznHJFksMzGHOntMvUqIphkZC2b4xtQ83fFyGEuRrHvT+z+4Gwan+LtT+lPWz7t3/h5T6buL/TYpU99r",
-	"YLIPxToOCBR6nqdCEd1xcxVrOfQ1vkNnCv2AI2hgUt2t8wyI2Tv1lUjWb5G5vR8OzZDRCL263PJEX+Vi",
-	"luWJMLOUy+QRhS27wgAYUBteDDK15MAkdGgJmMEAoHiqorTdEZtpBKJi5e7xQoEzXPxpQTf747eI1Cfs",
-	"zIflGNN6xidQmz2Ew6sIClT9XAmw75jObbXKhlDypvD//qPzTGGYqlWN/ZOu38W6oCfPBltmsqe4aBBE",
-	"WZnGeA4LhJZ6VFKTlvH0qCp2qYP3QU4YuNwwNnZw/VEXLOOB6I6P/zo+cJCymTzABiUJe6VstjkgvrqN",
-	"KERPPSB6+or+JAx7lo/nuOUPzRrcYWzS3p1di0wuaHk6N/IHd9Om2s4hQS6hv/MX5FZZ6Cx1P51JZb99",
-	"VmFP1pAkaxIy4G4Kh7VF2IulRq6AFj7gJluJBmh0/+ChTgxp5TAmLXgjTi5o2UBH8MSKTMS3FI9eqbgx",
-	"4tdOzPYWf96I/qLinaVyb5U6v/rx7rL1Q7NTtPlO2EGfPivMavTGyoj5fsQhPl8Gqz3zUEN6URZGI6Sa",
-	"L5COGJwIUVkkHTGQ8oglUq1MVFVooEPppoTPrYFCtojwcn2PLCBQEWOxVh0BsaMspsa2SoS1+6qufqJ7",
-	"hpVcBaxU2FftO0+gQxBrfT+NbQHUpmqQBYDTtjcC5Ycdor39SgSp9rOQ5dRl3f9XrCE5Bo97qP3Wysch",
-	"qqYqmTGMAxzLdthBQqNimsD738j/syi8MEyLN1h/agsfJlyt4vLWmZjHi9a/hFg73xBHt5pxL2JfmaaI",
-	"QS+DUDaiBoeV2Bj/M0+SOgWAZwJDzgq8g2VikRtR0fKPkKeh3bkXyK1LVluhpXWWtqq1lGerGJ3kpU0h",
-	"pt+0+ieJbg0RmiB5oVb5C82eelyb5ZM9RYV18ZjBcRQcXOnJQcT57hVKWZyCeRJKYxrJqDiVFltwaH+e",
-	"RWee/UW1MnUZLuM2sklusf4GrkdbId9vwlF50UecmsBroo0HMlIp6MsNW3IFXCEG+yuwhYtKBqVlINfw",
-	"0+XGbVSRLMbQtM5W7rdD4Y4jwa8LncEgseDxoMaw76EZTLuPomJJad0hhCeSm0qJnbZmICuJf5NLwTOY",
-	"KGjTPSAf66zPg7JoUU8Zs4wj+McKIN408CnRVoFzAd/pVgjhnQ4tdX5yL+spS4kcZu5Ltbp9oC8h2R4c",
-	"5sPNEMARcOM0GjVA5bptMgL1Qde59ZqvBEzgn0mkbZl6YVZTH0SveYyr0U2kv4pQL2yonVdiDXk42nFQ",
-	"NuA8LGSCJMJsoZNYZBH15w5RyQ3sMQDi8dEWqI+fgxTl8Acjx1ncNrs7AK7te+3EbvKJgosfeJKLj8ha",
-	"vQ/mLgLwGFQ+YEY5ZYR4dmODyeKOUFACFrbNqyGmfT1Szgj7F5FQBT1nDyme9i+xP7AmJ66b/riU8yXk",
-	"xEuQA6iCBnBf6ENSkDZtxNDmOslTZcLhDuFnt6fF4drsxgltfzQDEfAHxjK4bbVv5+Ya/l+mx0cw3Cgt",
-	"QELbKxsNZ0poO9VMiPDXP6hWHqtcyxwAYanUqFkM++7iA/v63fffsWeP//LNA8TKwKIpbhhnF9/9+BpL",
-	"LPwz8e7/+fbZM/b//u/TR88ePXkwouAMiaWA/us7pbw0lO1AOC/wPDR5cWacuMHEdAhLB5h03iGrJzIb",
-	"tyMYTiHgDvdFXGDNSMMKuEYNeoDqknKZ/M33rhVL/Tf37HOnN37NtRWGTBdsNiW7h7O5TlNek6KOD0j5",
-	"uicl880BRRibw8a5Ba9JmZK9lIojJNu+/fvdxQeMDLdtGreZWnXJpMEdaex7vhKqM30pPd6MCZW6hNZX",
-	"NxfnJVxMkWk0hqE5J5FKsEskRMFu/Zq5jJD0Uh3ClHKI/dF2QKkcuT27zqafc8/9OeBs4vaQZtoxQ+r+",
-	"tTtOHv/VoZg5r0W2wf7f3EKh+JwrFmvof6Rnsa9BDxMoTuFuWom1ZXzNM/tglLoeevIMyJf2rPBPcM8I",
-	"q9xaAjdHuEid+cL7R//VVcw2pzzTseTIOwWAjXPyDMLs19JIrSB+vhCxmyT4GXuSoNqJQohDwpg/ImC7",
-	"T8Wdg7v+nNxlvWCqTAR3HYEhIQhu0XF/12KF+/c7CnEv2hXuhQDqfilYuaHniEGMJM3OXoC3we5N0Pgo",
-	"BRvY+pkwOkcSyPBbXi8Wfdr8DV4O6kxWjxzkTcIr7HUladAJfUn0Iio0PXgDETtvskQwK5boWhqmr4OR",
-	"K7esH4atqkzf6SJXL+AdcM3GiUHB2PiYqeNQJIqjiRSYhE5SwA/x3TmQBIJ1hgMwFvMudrxQMSa9Foqv",
-	"5aMNT5Oz5zf1K7m91L91qwu8PMgqyMRcrqVbkwMrz5tTX3BpoSkLqAl0xhZcJiIeDE/ZSOQPPh8RR/Js",
-	"WJnqNy1lqidKmKXCGH51QJE8ruhr/LO9WrgcfkI9/JrLJHTde3M3wBSQigXMxBAaNlBV84VQ8Qt4qSHY",
-	"ZqH0VLZhnNFiI44k45ZpNRcjlB04hQihnU6t428YU/X7Z3RV7JfXw3iIFSY+GKJmqQsTUqaL7oaNN8Wo",
-	"HAVu+DGxDODY/Apa2bDNs2/W0JfbnhoCgu3up3xTKMT1HMvGKce/LexoqOmEtwBprBpNwStx/wWAYwfu",
-	"+I4ZT7i6ynkfFMybQv3kbxpt1ssnnHjeIdtB7wKQV1wmtVb3MFMu+PWe+YY7JvxsQsyEqvZCUbNjmK9N",
-	"nb3W97Gv0aAbSbBg9IndlY/SLMdUtWYFK+UhDT2kICANHr9ovumhN9f91t80ArLFna9+83VrW4kWeKkG",
-	"Y5hTGudMpGu7YWRbEEj0dnlufdIH+Qe0AG1ldSUMYfP9ftAFcsJXCXh3pCRJpdv6YQvX1ZofDFxYysvx",
-	"4l8TvXCU6F20mW/L0O5977ShLzmAOehx6Gd3g4L4SZ6cFiuOq8D/GOw/fs/s7ZKpBG28VtG7ugqI5tK5",
-	"Brfe1CdlFbu15vCMYmOojNuTjx2uPr4AwSU40MIHDlBLIGxVM6V4Wg6yhhaa8fhazrtxrF7E19KIMRXR",
-	"C3yBjuUs+MbUoL4wqhiqBLHgG2Y1m2ulxNw2+i+p+GwhrWnwI17lmShThvKuteHtw/ZvLn2sUy4JsOp0",
-	"qao4fgnvcZIy6wM6+HC2tr71aWt7XaL16heeyJXYNbx/tMxdNsxdZlxp6CXBwT3ZVyq48p29ghmEeNsu",
-	"o3PifFlbwt3rt+zyow89dZffHTcTacXqbdvjK2ta7tkN/jCAsOWWe+sQKuHmPvzSpIGwT0gcgGA6vEBM",
-	"cEy0k8vEXnwGDfz0sPOHOnU7I0vTQgVENx3FptIgkEJFKWkeSXVODI+eh78Fg6Ej+70SzdLgNt7+p3to",
-	"+5/tpID3bz4oIl4ndIgdWvQfHM6gD/ACKjDhVYk5FWZ3AVXoG2ZyhNG8v5ZXhbd/Mrvrn1qq7rjtKd3S",
-	"o6w0qaweMC+3No5g/FObRu+E2/W9GF8ej1Bn1MsxJ4qPcJQAJNLECXBO5BUlTcAS74Kd69xaw+Y6V6Qe",
-	"y9LrUEeku6kQ8mppHhLyAq5C5xakJpquw+ctXH6z6AzcbFF5qmRDNcKIAVADBai1odjll4IJ0EmLVM37",
-	"oMzG+6WQ2Vtkl9hX90RDH5KIwL8IkSmGRW/GEMhah/rTJQcOQg8cywH5DjtxCObufgU7O/eVWSfSnvZo",
-	"u3CvcCcjrgECEGY3pPC+Ihiijj2qw6tk8Zz91yPQQ1gH7bucLkWiC8YTjQ19rYboHksUmtlSqfzvuxlI",
-	"xCzaeyCjUOw+PJWq/MNw57ifzAilEB7+57HO61LjTnHjpMnrMaiBhnhVxCC65ax0OMmJkcFolEJEjfjK",
-	"sAxQzn233qmOeoRrMrObldj0hkz+rWJ9gUTTIeltv5QoyCWfryr8czzqRMwSbuw5eX3kyXmwLOQ/0xUP",
-	"eji28tPES9C3HxgsaT/S8tb6YntLuRy7kABfazz+wHu5G94RkddyyyDUhUJCIsD+M0iCu8jNwbWEh0eO",
-	"ASnZfeBpLTOUYwJS+FwMs/rcluiOcyuhatN4ymMAoI9bAexubcWUT74fyRpMpJYJcsILn2s1FxnYYlNv",
-	"VOKjrjZpxC4zaOu3eJohM/I+1KsguR1oikppJVpjEuALX5S3jbicW0/qRGIwbKV0oUK1W/jxGuUSXxlm",
-	"at9854O+Xbrve2Hny8909eDb2peMKV1sw2oQknEJrwFg/+gk1PBlRj8Q8QVnzmab6lRsM+6wu+NfpeU4",
-	"8mlFn7tdleAs8zy9XGdSWapAAsrvOgx5yY+JCnGsGLt7w1MfaNPvofdZbvBcXIkN1Ya1bihpmJFXShBT",
-	"7LFId1t7xHlpqrvc/62/IWi0uP7YgQXv8Af7Q8J+4GFl6XRzCA+Ax5uHAKS5kgrJwSF1XCsmu+ZJLsgh",
-	"RvhuYccAJ9iT6YAGDh85Pw3L27Rcp+MkKjBH8fdMisUIiYoKCWUdKmWBa+6R1UaBNcF3naXcZvK3Pam2",
-	"13jTFCK4J3Un4wBZu6dTc602ZrEz1YVhNmMZEMwGA9LiJUSfL5xN+YbFGpUdoWtlhknl7DzEEkwBMYAA",
-	"tTOBg4BOZEhzvsh0GrDZmoRxb+uFZ7IfcaXcEz70tLGvy3zn0cU2OFSFnwhdZ785gxOwj6RiC53NhV8I",
-	"jSF7OJZEOg6w+aS5yWrRodP25BEwXHxo6TWfNQPeTzTbnxk40PaOYtC/bc7JX/KwtE0kKs5MPp8LY3Q2",
-	"hl8LpH/dXdUYnEdqwD95Azr5Er8QrsbXfCUiirZEmIUjfDto+g/L3HjOCsSL96R4PEnAuNL90FnH8wjg",
-	"ppjdOO/rj37fp2NjfE6GZ9ezsUQPqvWkYbILr+tA+uzTEkrDet5nOmkaCU4YhfGDegcatA7WQbIRwwpK",
-	"pmFF3TakG2TGZGzOASbK7RFmBJp2kIrUSpgTmXgE69ptYO1dYaQ2aBp72tg868HMfetvCBu8qj12mITi",
-	"H+wPE/iBBwWv/M1B2KozAXCH2RVX0iDckPPoIN/IrHa63tT8OqvZpbiSCuTU+xLeMWwUKgX05+iDZzdO",
-	"pv6Y0dkxxLhX2FE3yLx/doh1/9K9g1/eoEKGRXT9WkvGg6nNcbKCVY3BcBTJhAJDVEQ16cFuj3JmQtvA",
-	"4LV27vt3cHVQIxGS0A2UjOFIzncHYh3nosvctJSs3/g4QIjzzCkBBFvGc2yD/B5KQyuAbyXYBDuKYjEH",
-	"RHDTFZfE0jQzSz3FVDvXmlDxO499NUXrSjxAwCI8OrfC5M8CJt/wZO7UJbdAY3stAvE7vRNFJm1VR48a",
-	"Z86V0s5TcjKLppLOywqTjM+rukOlgTwXzjJnYodLnGUiFbHsc8Pf+TvGcWVh+M3/8gzPk5cu08d1nDdG",
-	"IIZyOOKOj1WUIsVDaJvlmnGnacAuduMmwqKnCxCvPNl+J0Kv5Vmm+wFsvYBwszoLkZ/zolOzYLoFaAMm",
-	"xtEIVJ/GFMIafct0qFI4L73mzvT1ZQ3zSC/KMhiChgHeGSNsfWeMYRutdWb3sZm9g7uO7LamFuu5uR7M",
-	"tUEBD6j4IjNSE6ky4xhZwiCTV/ZZtnF6HJeyI2Dh17s9YP90uN1WY304qDmv1QZMkr1h0Wm5VPZUo0eB",
-	"8BuHkD3f1q5W8S+hhrIBpti9T2hbfxhVH1H6wQ48vL0/E8apuTCQucVSJ7SjcVyk6YMKBtjEUGQGPgCS",
-	"+0VQ3STVVcNnjFgmkNonYqlOhbIRS4Vd6rgKMBQcKgYBUkfEjNsTxbMG0/u5Rwps5LjUHFyLWC4W+MD5",
-	"spXUr6HLf0U2sG41/qsnEOxN9NR6BiFZBXQXWnfoU+JN2ZdFDBbtqH/moJAaffbekFo58JBASTmXITyX",
-	"pm1Kp9m6UYOD5BlWl5zNc658kbxdijQ0v0LNHO3jG/dze0dtzp9FUa7+tCZn47FtOrWUyWPbFLBHYdvB",
-	"ISbHUkLQtnTqEEL/EJZNId1HBdeGrfNsDRu/Vcj62xyO5bPxe6+/BKeSthGd1YnW7UU5VsB9GrB05dk3",
-	"w06bMYmtnh3Oa1UXkdGjcrjp2gH2LCUTmzbwvp71rSPJdmcYp4zfTLUlyLPzQyKbJAeXDrSUu8KxAm8a",
-	"TTSL9Ull+qXuPGA/o3Kwj8vNG5VsvqAim1qLo4f69ULPuFkBDtJufQxxunCzEhlbCp4ZXOFxq2W2NsTw",
-	"TOpYe8K9waRqXpNA7H3nWynqScOcI4Uta7F2p3Awtt4MmWMht9IQ03SmKE9FPEpEsy6ubpfEJxXXHwTP",
-	"Pie71Z00vi3JqyLu3FOhUBYqhTm2y3BNmdxud+G6zPWOXMA3Ud9R45sHBj/wLwZEP6rJukXrUfXnIQIi",
-	"NBb0NEE6JHx4oyP5T0+e3SDh8x97hWufZfaCULz90G7zqLK8smQpbQ0YYz/OERym4xaL4Af1NatkNekL",
-	"4C/TDJYRXlmCXk0LkIeycUvy0NZ16pXB2SWfrwZWrwV/s65z7e98vnqv72rg7yCX4ktKNMPRfaWFQQwT",
-	"KL1rbCygJPG7C+26XMU6YDUMdBf2Vd2/gzv26NVX1yLbxM7t1VncVQm/6MlqTtA/XH7qsKM6T/bX/eKQ",
-	"gzIUgbo4nejOueWJvsrxqHcDY0AmcdZPxOgJNcVswMwHCMlxDmr3DrMb909vxybM6ZiHIKxZx+GHzz4F",
-	"R5Z7NK4QQDBS66wdb2mGnJqZX4sBLta3h5Jo0ULfEjZsAlos94KnaSa7gzL6XZm4bGT1vzKoUZjOSp2C",
-	"pQJ5IiqgoCYllmHcIGDQcThcnfplVublO32BPBEvquR9vz9QMkO4r4fP7Ti8YNMGKS66OwXm9Ylqjbhq",
-	"pgsPQmx1hYUSpCoU+FdQF5ZixRJhDcARLLk9r3ruyPaBHkijUwHBc1aIDEJcJXGrlVdLK7BSHXQtxLnu",
-	"mWKtCb4R2bWci4dWr4TqqVh2RuUF3vve3TpNJDbmGw9CjS7L02+/rTkwj3cdmFbs6McDsKMpG75bse6p",
-	"X1K+ec64WbGvy56CBxGWmafCZnJu6DcO7d3USLvWmTXsa1pg/weJNO5/4Z8HHmeQ+sWJ+ivResX4AthR",
-	"liJlX+PlBxH7Tx57akFpmPhtLeZWxOxr/Alm3Tx4xGI9N7NyEc2jtLT15XzJqgvYmJXyDZtjVaIvT6q3",
-	"TtAX1kQ1OoO3P4uQKdr9UH+B1prPhmVLjVd+3iNc7E8njqn/LAqU744D1OLFUE4aDAd1rZzRVqQKDWiF",
-	"oQoNJw9ceYbo27tl7ppZ6kI91HC8bUNlG2EMZT66YLEv5JV6k9tBFPQXiEym8yBxaHml3FC+3XWuldHJ",
-	"sf1jfVV/ngE96vQ2Lmi+RjxB/SM6eylMoHibO4orNLmj4beHTWwHMrC8Uj+qkXpjvstELJSVPDFTG+Y9",
-	"a3nhp/0cSED0Sgry3EJtHeQnPGLnKOTo+dSiMEyfxnil4jeFuvB3HqY46jZWQB1SjXpOHjN9Caha/B9U",
-	"zdh4T3jd0mBxrNPXV1rHE+yRxmRbwNvodEsu/A1jMvQmSfmY7v4u/xpT+5kfO/iWd1qQ3TLT/9Oxy4g/",
-	"IgCqcGvMAl3g2hLd3dCFf8mTUHrfbQGrBTL8W9Sou3kqYuQ+gxygCUzh3aoNZlZkabdOeO+ufhBZh/I9",
-	"Jtp97UcdzN9Ve5e9ge9y9KEwBuUfhAmB++G8moBpdr/kvlfC43sBZPNuwhoLuJa6YClXG7pNxOh/BcS+",
-	"QFSm3gTLxXoyWKN7A+laTdsg2YUpHIboavxs36Ksgv42gKkDA02M9rMjlXsRNuE1R/Wf3AP6ShbgRYPU",
-	"K3hMZ4oXGWFNVIZppGLS7iJrSnv/cTWN5Vk3UcWFuyriUdeYHtGywj/ogi14CK5iGgm2kFTG8iRBU3LJ",
-	"DbsUQkGaLV+H1Ox7WUDe5A0OkD1dfqIkqq9qOLlZ1dmrS5ZWpG2DQKXogoJb6OzOQB43ZqJrq1c3HJ91",
-	"zTOkcCqh+KGvlSYY5xZCvbJWyb0SGzIXDbjkdgxhmbmn9CBH6CSZjF8C2ynKfleldI4pM1NIC1ZQJgCd",
-	"MSQRUnx6UuappfEFzWyVp1qJTcRwlpnVIIXAMAazXTJLcMs0LkigYh+zMd6aaj8N6HpYG0/bX7Dp+xdu",
-	"W6JJ6OBXsD/4kkRMyGOGeqw0A3fkcBs3svaRw2xHuB+NkH22Yzk/zY8aYkX6uQ3j/9Cb1JE2dJ75aInZ",
-	"QWuP5WLhXN5FptPS6kkFV2HJjNtbAeMYP/7OUSL+LAp6s6ljzTWZ6+h0KuUfS/cDaKE4ZtzvLl98hJZu",
-	"fE4cTyU4AwoQNakhHZS0VkCpdBZeI5WeSE+Y+pYy1Ef3+qyNXsl97VUYCPL3mEakOecF35yXDgjiBjdL",
-	"ZoLMbtSn289OJtSV1grjzsFQkY/zscuN/zFCvQYCvNC5iu8qXfthVXUUoa5WceQoMzzoNCVyEwoSRYx5",
-	"KU86K4/HGNwtZ52du3/wlJUUS4zllTBluttYsabDGGqSII2PKUJlx9GWMyeWoXvpvj2kl+6d4PFnpVXe",
-	"QX2QV9dKF4SQn675KFC4W8sJSKd7bPN3dNcg8Le90N2NYO8AFLhcIennwu8SQJmG/ujSVsC0LcUsoHQm",
-	"Sci2FyKG4j3IVLcHLcDtagWso2efRW5eFIExCaDDijMJrRwl6eFZdFZwabEQiragOx0S/J8Fl0kru+/u",
-	"F78AwNuys9Znioj89HJzKOZ/V6Hove2ALIX2AF+LoHr390Di4MMAoPDeQEnqUgm4bdvE9yfyLKmuhbI6",
-	"29x7c6O9rV/MZSw6tc2J/TZ8r5dUATk9AgvMCk7REKiKIO4b+BL6WmQREyqO2DpH4usIcNyZVM50SaCX",
-	"xNPZN2XY+RaFxPSoQqE9939zpT1In7Rm7JOuzI3fOFH+YwobJmodk34beD4evn2oUuIUwdx1bn+BPtXo",
-	"DFPb7ocrLlVrKDdXViYttdWA8gN//pzxEtkRymFjLJ148s2Tbx8+fvLw6eOz7hBxM111IOgSNDu6gU4d",
-	"NZ7QEH1Le7tCzqTGasIhJl8Fl4ZJy2ABcVVgfZb8mrQA2jrQwkMhQDDMUBbGcUycPnoIOJSn9E6cvnxz",
-	"XXZfj7z7SKft7iGib8LkXZOJu90WHF/It/SGhxDa2b2JWNiOhos5ZNAIy9+tt2IEPDo0Tr+9y6kbG555",
-	"UmoUb+qXxycG6tqOz8i3aONfIL4XdMSxslxs1JPUZpvT7rFsc2BA6qhNRhTrHZusQMFUc5Ep07HlHp9o",
-	"y/XW3WVVtXvbVgtqRGYbTAERIRQWU6Pj7hk6YEtnEtIA9cCYmgOBGeaT7GYt5zxhShRznYoxyDKrnrfO",
-	"yrn3eEtQfVg9dljVpO846lVvNOggxQa31rlRZMaMmGciCLzxm0Jh7bw5x+hMfSUMwx6z8ZGKj+1SDNpD",
-	"cv/60179RjjAwMjgTqE1N6bQWUzdamV7BLSUJPIWYWjfUbKvLQ2laUgGr1r0fVm4V4FoiF4BGrOl547T",
-	"DTI11K/F86KzpBwvHxqyGSVuWL3qMF3qbt+vS3HQQbqUjtYA56YbqJbgSXksxkRB67G4RtKap+KjokWf",
-	"wvp5Ya1I19bb9yX7lDSMX7rDltqT6jUSc54Bxau0UcNy8v0DCVGbETpc5bF3xoKPNYsK/RDJCPoqt98X",
-	"+i3eNObSlQ/pbwUKQ3SqytwRE4kRLM0N2PsLmVUlTev8MpFmeSwEHWzAvL2Jrzm1ozs9xVKoemTPi02i",
-	"tREKw4s8KZrd+UdXacJTTx1xm1C+qA6gCCFmt2wZAyQUM7uBqr3utowPcNuY25qe0NXI5Z9/ku5RzigI",
-	"EPmGDmdZMJ15vntq7KiDUgIdshiR2WFvBZrIhK9B61zwGnxalwn9b2WE/UA4RLdsUI0OKJiLDkz0fVny",
-	"SMV9CGDEC74ZqAvwx4fYNf/cB7WeH4q9fIwURqMhwnWcmaML7dgZZ/iA01TD3VHxvxC2lH6AL9xp4592",
-	"P9QUayEul1qv+mOHH/1NIy5d+Yz2ihUhr0WGUFRWr+U8DFq3H7ZsfLfOSfFpjSVfr4UyVfvzglNI1zkt",
-	"9lim5erk7O0HoIk5G62s3z9g4vhf47FtANy4OCEaHvk1sWvDiK2LjA6r0gXTKoIKaURuwYgd+/rd99+x",
-	"vzx7/D8PKllZ586qpUt/ffrfD8LliP2uHBIprORjgmJ/mDpfvsjVhqU6CJ7Ne5Ek9SXaecSxdf6nLkY/",
-	"dBffvhqdnnSaA3i6TV1Wo/sxoZhjzXMjoAp9IUUS1yFNGtCrdSiTpgfkuVdB0jfC+m6ToLz6jf19F1LT",
-	"dfEcoAms1qswccaSBJI2PldMXANhqFuPa5HJhQ8pwipxaauSamkBFyngukiz7EEg+YiXg8b9q0cOivu7",
-	"V9gb9qcxh4T9X4bp3voHIsgUSw3Aom6FnNpmVqYiWDBhZ6FmNzyOM2HMYTSO9EeDyxn/+9nBZI6wTCMR",
-	"REizxIdMrtxB9saTIQlmGoARVdJTUikWy41TzGMSMxU6S+LO3f8yT9fDmkmM2CW37y72SvlvP+LFGl19",
-	"ubG3te9bxIPjiVYEsKpzWwZbsdfC48QBfY+RsXhe3QBVkMqDQjEnGJlOurgVvesZjCN7w2/F5L6QSQgR",
-	"85On4qopAeEu4AG3U1T7M5E/aR7fvjHgwDDk7uQpSgxamsiodoIaZriMKafXCehOszMcIGW3OShxgnqF",
-	"fM0xt8J4mHJhEVaMWljYla6BObS9DCUY+qUyavdfOIvzdI2TAVhGFfzN89qrXWmmFdmIMGWAjWOXUL3X",
-	"9k6ZMBbdlGPeyRk/PEukyPz+rDaup8l2LqqzR/lKqAhKkqwhjBs0kaTpx7rRSbyP9n73RRXQ7YCefe4h",
-	"KUsuPVJ3pi5jxNuKsnelRRfPjfiNz20g7tZBumW649Lt+p6eF8//dbxWcw8iFRZBC2HVYtim0qBU6TmA",
-	"np8dmINz14Db1TwkkNGdEic4Q2e+4bATvOdl2ZG4F+rpBOrrvooczmrHOQpSRwtzXkZYEPgEWUgCJR5R",
-	"sUNfhdWehd9oVBikPKTxpSWgLbrcuC5Z5WZ1dvDx3JDSHC29dun8CJfHsd8v8vVaG3mK+iH8rC7RKFnT",
-	"oGk4QEHhVr00Z1cZdgKwy1zFoKyUs8MkMi1gs1Qi1ar2HiX6CsRkQFY3otcJOEA0uqEHSy4IlJql4Ild",
-	"/n72/Mb95ikk8Df3J5vfG7/MKsKJ5zcwKWKeZ9JuQMOV3AT/55M7abHi0v3yyd2YXXtNmGfJ2fOzGcRn",
-	"6WtbG0xqSOglPhuWsbIc6Ci827uWLQbim7VQP75kL3K7/N+vfoZ/dSZ/xxV58fZH9vjRN7Uxcrv83UnH",
-	"pz/+fwAAAP//",
+	"7P1ts9s2kjaOfxXWubdqk4wcOw8zu3P85n9iO4l3kthre+J/1axvFSRCEnIoQCGgI2tS+e6/QjcAgmSD",
+	"BCUdJ7l39sVOfCSReGgAje6rr+uXq6Xa7pTk0uir61+udqxmW254Df96sq+1qu1/lVwva7EzQsmr6yvJ",
+	"35tCrQqz4cWOrXmx4CtV86vZlbAf/7zn9fFqdiXZll9dXy3xKbMrvdzwLbOP27L333G5Npur6y8ePZpd",
+	"mePOflObWsj11a+/zq6el3y7U4bL5fFv/NhvwpsNLzTb8uKWH4uDMBshC1aU7FjUfMeZ0dC4lai1KZjU",
+	"B1771m04K+FfrnnRmx7YVyXa+Zlt51ZI/+//JFu9+p6Z5abf3Gdv2NqPmDbM8MJsmIF/LjdMrnlxYLrY",
+	"spIXq1ptk21dPcAXDDWy36zvxFYY+1Vqeir4sPNAsd1vr67/7PqM//osPFpIw9e8hme/rPmd4Id+l1+z",
+	"Y3GwnTyofVX6bjIZ/lMqO2vrhNXs3HPjhrnXL5SqOJPw+rcbXvOX1mr7Ldix2kheXz9/Oiv0ji05/NeW",
+	"cyPk+vr500LVBZOFMHxbMF2sRGW/4duzY2bTNOdg33M1u6r5z3tR8/Lq2tR7npiGz+lpeLs5Jlpqrbnm",
+	"TCvZ2MVPal9LVhW3nO90YpAOmyF7JRrxq+2B3impOazwl7VaVBxatFTScAlmwna7SiyZbdzDHX7jTz9p",
+	"29Jfopf9W81XV9dX/+dhs4U8xE/1Q/9ceGPHLtSWw8QXBy5NcaiVXBdKFmpfF1qUvPjoz48efTyzkyNM",
+	"sWRSKlMseFEqaW3mYD//YgaG9Iqb+vjgZmV4XWh21IWQxUYdii2Tx0LzpZKlLowqTH0s2JoJ+THMg2uk",
+	"7cPNcsl3hsklh36XpbCtZNXLWu14bYQdpRWrNJ9d7aI//XIlys54/5UYbjvYzI1bb2qiveQz4pd7aUTV",
+	"+eFfxn72a2yg/7CNDE3wT3wXfqQWP/Glse/CUeDlV7DRtju6OEYrj+pY7yMt3HCuVL1l5ur6aqu21rKG",
+	"ejn63U7XFse4a/jKkS6qPVp3u3+l0GxR8ZLaX/w6Izq543Wq/7Wq+Nj6eGW/0+0TvMz9Prxh1rRwoF83",
+	"eMT1eseabvfaaZcHmDsatOFbTX7P/YHVNTtewXJeCi2w81zak+EfV0dutyipojY2D1gzw9vvGBqab5jh",
+	"/dd2hsr3K2pNq0P+pQND9gROodFlvxUy/utnswH7aW90P6iFKo+FFmsJO5P1UgphHhfC6EJzbVutYR8z",
+	"6pZLXXBZNnYfGeGOaX1QNfGKm0LyQ2E3Rg5bnfUuiAc7x6MZtO5ZFW8qn8+GrL1/buFn9h1qX+visFHF",
+	"hun4hY8LyXnJy2JlD9xiy7cLcGpox+Uf/r2zK7mvqqt3k5bUDM7Eka++3aBFEaZhnGF3llFZ1lzr/gDA",
+	"ofnefOq+UAjt+kpOZHI3sSPXf/iLfV2ogyx2XO0qXjB9WwhDW0jNNZeG1+kWhq8UMCeafE7NtdrXSz5x",
+	"R9C8vhNLumtGmIr6hN778NvNE+MmzcI0xB12g0cu9NK3qjObJvN0Won1vg4WQOwRv/Q84q6384ovVV3q",
+	"WbGr1R1sVLycFXqvd1yW9j83astnhd4w+9JZYVh1C/9h540tjZ7BsppZQ+D2f9c1k/av4NDqmb3uqNr+",
+	"AaZrViyZfd6h1aNmSJxLTJ/bG1XTJ8WBHfP377doE4Pbt2+Gf2kz1O5lMztJ5JxW1WturAOv+xPLDVvT",
+	"66teMyk086ubnk306Nvz99zYiwGvStjC8U5Z8QKN53HBFhqcWHs78BcauwloJkq7JQpyFnTUg/ymvIGX",
+	"Q1Pchh41pf+azpCHd85wmMjBPcGLcJ/l20fbYyF2ExY2YeJl9qN5ak+ZpTfqtxu1LdTewA3Djt3Pe67t",
+	"Z3a22ELtyQ0ge6f4Q/lSs6tbIUuyff6E6lue/SREMPZgMs7shbFjeCvVQVJDI5WZV0rd8nKOw9k55FYY",
+	"JRC6WKm9LK/xn+A+gIkU9nDSRXw11kdt7+zWzfBrbqXqWaEVfkeYYsuO9tKozIbXB6FhzjFClT03/uRJ",
+	"3H/ww3nyTK/5XZjaYEFCmr98eTUjjg27Piv705Epfe2/Z3+D8zB+uvovupkPayzqJBh7y51u3EXCsY4W",
+	"ftRVclPRt7z8kVX7qVfseo+LvHMB7g30nX92xzeGrfm6sZpdxZa80OwYjMaZM7xoNhZHm7kY0OXCTOMR",
+	"o3gOQwTKtpYc6H0puKQcnkrICZuGf853QpKbR9LiJT8s1ZZTruyb404sWVWErxRsq+TaDv+WXA6Sv6fP",
+	"Gzva/urVesXfJPjK+HH0+FlRCXlrj+9ltW955tHrBtc6BGzL0YWJ37IDpgyr+g204wleBKuqKzKW2lqy",
+	"+LjWCsV59C9oxiIeejd0QwYCEzvxkE8eyUu216N3syfwpTPOydEDK2mM1KXZdKxxZneEQqsthxt75yhr",
+	"3cTT7rP9LBUr06LcUybxyn1S1ELfXhcMTLU4qPpWw2X5sFH8jtfFRoEDaiAqilkXaIg9NResrnlpPwi3",
+	"isG73YnHWYjqUbts4wmwyvrvxYFZS5wSABx4rN+uIcYBHvXUaCHOzfDpR592aN6ROUXTSa2xr1g98ZiL",
+	"XNboQPiSPIFo9+ymKNWWCfkYTppwRx5Jsg0Gp/vTv1/gS3QiEdMfCcUwZNXubnJjz14l4B9qY81M7bgs",
+	"jOqsE1xGlLXV6pB/DkIHXqkDGfE49UjoHz3wUV5j3uBXwRVRGV6fP0Lst13nm8PDvXfgvAgD0JtECEJg",
+	"/08NjHx1LFyQZ1Z8hAtyVvj1+HGxY6LW6LtJzsuCFS4s3mvleUfDpfb4xD72dsNllIlWzWXHDSFsanlb",
+	"5UGU/FIjbnz6XK0KHPx4sKWSfDSg0NlTow3SW4drctK03gTL76ac5n5S8/vae8XiOI+m8owHXdrYYeBm",
+	"Rc/mKeOu+MrM1Z64N79RCvOcRtmLrt5vt7ws9jsXZN+xNb8ulKyOjUtcc4z98hINAEOH9qfa/rDllsZR",
+	"69it7/c0csgpv5otN5cbu9uWjw8GC28omDyGK50wWbbbd5wbu/XNngVbbNkTbdFm8y2r7jhh0EzP1Soz",
+	"krTgwaPubiXHJkcu3NmnwAWUyj7Kx48Wx7mLpi+O84rf8erKRWGENr5T2jBZ2ldSQaaFMptEsofVBsfd",
+	"fgfaoq3hqEMnFgrhFjA5qeBX2rY1ipDa5k8Kx6w4Mz4aP9Qws+HHgpVb0YRnBbQx2Eb+O39SAm9Efmz1",
+	"BgKFrvF7uVRyJeotutwbLuq52dcSkxL4n9T43nL6EMHJIvtXKaW5NgV8JQ5cQDDYuWY4AEzfYkQTe+ub",
+	"vqyUhnYGM2DySDYvnaaqSrJ1brztcSZMUSm55nXB1hCNky4rCdHnouJGF97R7m81dlzJ4C239tQ3/8Wx",
+	"2KlKLI/XhTfoGXxi3wUJUDt0Q0NGN2Nfz3PNzbYJH5q3DCbZn88L9kLD1vY0N+T0DeZ4mCjniyMZH8ek",
+	"hVbUrjRwdQSzJ4bpRgN+B2KEhVSHyBTBWjBwuNpr6NNe4q37Xf4d0c4Dl2Vwqg5MN3YIv7HDL0+8LsoG",
+	"d4cL1s2GN9Jmp/brNgyF3zdwwZCHRa1uufyKnAe7t9qPCyYL/n7Hl4a522oWMGcZYA390fKQMi4NoMio",
+	"87oJWvfWYM3daoOh3u0XldAbXtpVGJ+5sS+Vuuy5JP3wNJjUxeSJPyGpvC7VbOOc7lJJPiuYjuK0cfR2",
+	"vefaXN88ffrq2evXs4K/X3J4DnxoF/n1DzffP5s5yAP8VdX+CZrMC22YkNk3zif2268N31F7wVKV9AKs",
+	"2JEKc8GpYT/C3pd8KVqhofg+BIgF+qr03iSM1KiiVO6gYQWsZFZRj1e7fsBvaBRe4GuIIYh2tk6Wtmzg",
+	"yC4wZgYTe37jIW+APvFAxMBwCvw+5jYEt+yprSu5AELSglgait6el0x66Kww17DVSaFNzYyqHT7A5SCU",
+	"1KruWbcfniN9uTQb8p7x1qdPoMUOzLvghVihXaGJwdHRAHqH1zVYshvN+AxIr/ewLvrwPTDrxERueEWC",
+	"prAr9tNiwZZkpCgsKj/XHiZd8hXbV+ZqFp0SCNCxXbLbijvhSXsYzFU1PkMY1aNOj2qUkBoeb+wLPbB8",
+	"eZvYTZP7zZoZPrhZJNdN/vLIim9BQ2YdcxowIr68/VrtJWkSlZAhvY1551nBBXidTPqgqo++28s2gxM0",
+	"Gcod3ub58tZn1/yzcn7z2n2XjLc2T82Hrz2XhbS+UQUoEvIAY36fzDzBgkGRR9iFsz+V6246f5g8uCAg",
+	"dzXRfW4i5j0QAyvueF2KpQnOhnT2c+R2EdvL79XACUE5z3CnCcAje2+jnuDem7gnsKrmrLS2Wu4R1W9X",
+	"CSa4tqyy896CFqf2ECHD6mpeGeyjNbfJ1fe6sfVugCSdWzwLfvetrwZwS8Be0wp4bGdwD+xYqBUVghPS",
+	"KNpK0zF9Nz76rMhj1xt2cfvw7GjwoY0zO4z02CsaB1neCZ1Cvi+Ooy6lG0GorNCmdQeI51DSL9AOVEi6",
+	"G5FjcSQda0B/ysSVdMi5IiEcbzdiufHOUuT4O0AH1qLwrV/a9Fk84LbVTGhODlBnkrHlUfdwANOzSkQb",
+	"L3nnaN6R+TCwNOJJky4pCVNK+uVpPGDC33oT/Fl4bStIke1ltZzm4Wl1CCOPbvZQHj/bODj+ttgMOznt",
+	"iAv+0dXctac+nZ+CXGB8RDB9i0FAV/szfgT4uwM+im7b3mdKkvlC6qgezC8c2s5jCi/TSTrFj003tebv",
+	"2XZXkWiYNOLlRC+mC6+Jh2A6isUjqiD6hdlvqQJ8RRdHnigVSJRy2K3K13CUiuvUGoxQJO0HWCftWpSP",
+	"i09auFCtMCOlXbYKItQ1L1glbrn9MwxLcp8nt9Ube4oHAK8dPN1BkiUxdKoJ6kUZSwoQQsBBSEOqecml",
+	"ES6TOQH44Sd9oMj4M9I/baqBhup4ZnkVF+FxZOf25sVqRRwx/srYa13Jjq1El/33lBRDagdL7EX4eGwO",
+	"1YGnHi7dbv+qUqrOP9bgKV/b31Dr2kcZRp/wrf3ir9btFtX8wIRJhC3sRxlIYHjmN4q0c/eE1rtmvtuu",
+	"ycnxesoIFz1zYu0ucFG3F9+Dj022GOemP80UeUFcCxIHyABBZ/ju+snN318/I8uBarWlYgeYVYBYsISN",
+	"+LARFcdEpB36PHiHnalxw18BkwK0JDkaaBNEeHyuBgudx69T1k90WUYMBG7YbsdlwUxhHz0rFsfCpct7",
+	"TSvT/j4+a6WqCjyw/DX5lKo1aoay/arvudZszVvtX6sCEqUxSKdsHUUdpIN0fsqpIxh4KxZHb3uPAW/T",
+	"ShhCTl+ScKcaC8oyPCL/zVmY+agLbj7cWCVN6Vu3t7UtqWOqrfzR9NYNt+AVrzjTU2sHXF6eWK2VddnX",
+	"m+CdKLjxqbrYKuuVeEMOmetFzW455K1Jd2rSFjOLNhh4J8OU079rH5+IIQt2Kzn62O8omHN4c8KXlezY",
+	"wkQAcYLtpLUFXBbQHsQKGVWVBdtwVrbfTxZhJJYcE1XAIsB480Tm3w5MansQuij3sCiWrK4FL4tWVic+",
+	"Oc+o/Y2tjbB5sAMalSMMVjwDEKuFCOlNkqLjin7yMo6JtZroGvROFmrUCUBv4tTxPxpat4JVriypm6yx",
+	"Q7egiuVhou026Gu77DYI+Q9A7WhereB0OWyU5oUAoMlacW03Tzhy7PCzssSKL92K5UUdnlYJ4zoyuRDG",
+	"4dUm3g/PqpTWoTxkYEbo7MBKlLwS6HX76AB/zyC8a8R6g1XWi+N8wxDpaU+md0M5M9KrT3yASLP8WI8P",
+	"GxKDDnwvfdP6Vh0Ak1Qwnz417JbDenX0BJ0q3uYWPV6m4yI7PoIDHZ01Q0pPBnWlYrKc01kvRIHmY82n",
+	"2vhqlTLw2s5+/ouzknbQF/9oD033nR+2YdfQKbGaBbdXfPxWVb1YXV3/I6tS6d2M2p9cshlrUXmBfWje",
+	"Mj85MhQwO379rZmQCNZTkPQJdazkwjslsjRYDnRg9zRkdvZJiBx4vIXeLzcBEO0acuKodjEHOMRDoZ6U",
+	"0fGarqqMbCs1gEQ4i9HZPrXjkgM1mvlUSEQbOY6HT3f21jKDdMuS+6/gddWBeMfjXlDci1VZvt3p/pLX",
+	"R166gEW77V/XahuKGoQsVqpecqzJccARYClw8b28LalmK/OsFIauyk4h1ACXifi0ph2uHPwAgcbtjtW8",
+	"BCKe+E6eKsru3VjufGk0jgU5gAArfQYAu2lXlkqp2zlERYepqEZvAqOlWj1vIt0ResNNh/98Qr49M49c",
+	"MSMaSc236i5RhzsYF0xn5fW+auW/JRAH4pq3L9KOWSu8GUFHJbmbDo9fErQymDD31F7Y0vR4v+HaDOI3",
+	"+gFX+B35EfdWSOFmTX2Mc25k8L1tknTRYUgaqBqKiQICz4HxhQa33j5KF/CoiZiLJEZoL0USo0RgIhDy",
+	"gNWyHfRWre0KBRSyA8ePJsOaMks3AU17YnhEEo2E062fb3eqJlNmSyWXvJYTzuGX2KMnyMrQP4/fwNUJ",
+	"L1ARX5V1hmVDlBH8ibPCXFjrvjgWzuKp0qZpbmqzHVHA0IaElAgK1MIYLjM2Q19fH4gtwiQ0T2leRk+r",
+	"qpHZZmo2iDW/6hZ6FVDi5PNdswIOf+SFDWMXnQp/fkQHaN4/xy9/9ohKz8v1nq37+ShqHdC91rcXKXz+",
+	"/M9fEq3/SYnEiY88S8xe5WrNw27UlAJZZ8f6I/CIdiDry3RtzigZSDxi3VaxFjvy42LLROXC24Dr8hfN",
+	"AoOgLs4heyQk2YP/XN4Jw2juukSdQNx+wlgAHZBDpTW8Tba+PUPWzq2HHoQmpFaSY36eYFN5s9dppP1R",
+	"qgkva4Wle/dk2P4Ea5X+/z+3AFig2vh37Y0egzDC5Bh9Dz2emi4aJJ7Ev77xdUO7uu2SRtQngROtH/jF",
+	"usveT/xOTW/mCw8whvdNoKNyHJjen3Hs2EslTS0We4O7h2yvp1H+Dl+gfiz8qsyIQSPMnbRGZ4WN9W3Y",
+	"HQfTo4dXuwnzvWrGbhZlsb27jusgxz+D5zZ8cKS92GsmsV+y5W0mZ9fCJaYyvrpUclV5SGj+LfiJ+xnJ",
+	"HSfW7rbQ9/z9Xf38+7ZIIK+V0nxqnGvLylxiaPvVeeLowktcH8yOS3lRq/16Y4r9DpDezHBk3oU9iNdF",
+	"dI2fwNAqlUlnf3w5KiBhyfuNr5XLtJaf9wKNkKLxgQwVsbcAx5pP4ykh11DcUoQfZEZfvuVV6biRJ4df",
+	"/KchAJMTZvGh+1SKqgNcdLXXzeagAenWDPHsqqzVbpe43R+4WG+oC1c212Oq8NIn/lJmO7BeXePn2W3I",
+	"qp8EbwsDfxvKw6HY4l2gwi8/t2bdVjeLY2A4MX6viXc4v0KbXSJMcWS/yS35q1pwKkFiz6dk7TJ8ahe8",
+	"G8oEfHHC5h720P5HiT3xQttbOgY21UouuO1cdhlOsby2nSWtJpyU/UiVLOxvrUeqg/aE8Z6fCxJGTKFb",
+	"ziQguHr1Xci+O+3MS9hKsqRp6yKo4Q1EExIn1GFCKqKb4IfH+gyBfRQ10L2MdSj9/0O0Ni+/7vBrYJM+",
+	"ye4m3s0OUfHbMUZwpi5/woCp/mHGe6rlp6s4sk47at78iJETted/LKArtFeTDZ7g62OvE0WW+kyqrGRJ",
+	"XL+vMRXdYKcTV3oznU8pzV2aNNKQj6+ZNHPH1Ybx33mJlVoR6WaTXxIhIDev2K7t7mSi4E/iGT2LsFql",
+	"IDdIKDCY0B7Jlvh6+YgwzuWkPYeKn6eUFex3O0UC81I1ue5u1haQIn1pNmn5pGrlDqKqzn9OD8gPgRD7",
+	"6MGBcRn7ewpSlqqNDTOoVMNlOYeF0SwDO5H2V3PHq8Blsy6uwh2p+f68ScPF/yKZ70H4InUpbix/hFU7",
+	"rayVn/Aj5+IZQjH65NtMm7k7VKjiR22KSi1ZBeKFrq5WVBVymdJ3P5YiTeAy+/6YAdXyqBEAZh2QSin0",
+	"hhyCOy7NG7UTy9beueeAYYrujivhcStlLQAP1mY6sq2wP6Ls4NmdKGlAzpBwhKGH36GjPUwkoow5103L",
+	"YGByUVKlbuHdkryTNVGDTinGtzcPPv/zX4Ikg1hLXhZbJsWK0zwB0RDnb3h+tF9DrfeUAKFP7/a7NOGe",
+	"PIlSHuEMigaWdFUoJpCw7XiiXnK71wZGvoDr5Qoo55wqxaTYfi6pvSwdmT1BfZksWTnJWWiifES4Ll3J",
+	"M0K7ZMdqrhD+Oj6ck4YQF4B/eJZtv4afvFityOcBDv2EhQK/I++fge520gOBJZd0OHJuRQLhT+Buewcs",
+	"Kf7hY31HFzJs7dkBQel2pJT8QEukAEJ/biS7i7CzI0XW0ZpNtwDp8waHCFGL+lRk8MAOfhoe98RVl3UX",
+	"D9OQns2hoXL7OAE3SkKIExt8GojfDRVuMHoArIZykOtxwHh9GDCN1e2swF4XE/2oOSsTeVEHHLXfAEet",
+	"g1wWxtd75qkd9Hs31I03/i6dbdLAmT6ZpLmnrOnZJsPqxueSbfVEKcP4tQQnj9M1dIgFOgifUnSbUjFV",
+	"q/3uMlHb5Dl9E4rqjDqwunTVewsFzEsTHAFkkpvU1gEpXiCmHYrpjChNoWwTFenp84m4QkEh5z7zp+4S",
+	"V7l81d/AsTLnqxWnovvPjQvhE0x5KZwf7CuBtM/Zhx+tKONgjS8CAQ6ugEw52U681lnxWHUlYcKj+JwY",
+	"8PfoUcrERx8TmTz17i9Pejdh5mf3Z4qaycXWRV8duGchmeGGScWrfZFv6NCggb5kZrk5R3ES+Ijdwxoe",
+	"F6x6Df4QCrMfNsfHhdxXlUN5KckLdmBH/6kjyFMGyFtKp+by0auvnxT/8cVf/0JKITwDZ3F0gdH1w+hp",
+	"8jKmy2nzK8f3lh5vwlZRV/C3ACvBT68L7fQY3IJ5XDBg/gPyGwkngX3ztsfSUyxqzm49Ek5IsbUb6qME",
+	"iAh7nmhL+Pwajx9oANZMBwZ8s+GaJ5DDXw6vu8+JVadkdUy0xn50je+DaXcd55VGDuZwQs4iis12uTxi",
+	"6x3rMhAM/e35D8DUATsiyuhdbluyLZ6nlFx8l/AL146mFfkiCiWLA3DI+anesmNG1bx2irvtV0lnnqVT",
+	"07r2Q7e1KygMm/3np4Vdo67mWbMjshgEOgteeWJkURcuwd7UyNwh91HlFHdhKluDMAu2H9veOPbO9upd",
+	"cgkncMqNY9tL33uplNfPXv34/MmzTz+xFvBJGq1JOGivVaFWxonxOGFRoR035+Ha1a0ccdSLoCmK0Pvg",
+	"ExMQQLjUOCjHoICTp3zH+oqKBrCBAwmh36ZkCr4dULwLhLMB67bskkAbpUhYW7jdJTxx2IKQVXp8HB7D",
+	"YYCGEUilBU848NudoUPfvugzwmOQ0aOoG8nbgKNxS4g1IK3LZi9LqP7bqNDfXExchy2OcMJ5OJ0GYzr4",
+	"rSRdx9uIOA0t6zoipnHB6p/25ZqXBTNuy4GvPy4qhmweTFqLdldUhlkFheYTnzQZrvdGaKPqpEgBXzoB",
+	"KWGQXFzyA9cGGwtGYo/9+IhlFabg8uJfzQ9fMj0FYYADRN/pc7mYjuQWAoulLUK0BT3Zg3NqKAOOVgOQ",
+	"tFO1dFiD5q/CIc7AHB14a5nrq9mEm+nrtluC3HvD2qshfNV+0qXO62xW5QZd6923kxgJZ+j0wens+FyF",
+	"BpSXccjgqrJHpjCPk+cKHfJ+DsxRrIjYWnNx96/tn+0ild5oNP5HJgL/9Bjb7MrwqqI6o1FEoNhwVmto",
+	"GzgiMSU6/LeTkfVs6HK/XfDa38LJjdu3ZmCKPVs2sPJLVRehKxkxwqHIttuZQyARD183CtFl3x8hA/r4",
+	"0ZZ00nW/cXHGHMPgIRCH4MSTRpTJcNU2XM4iYcJorY3eycN+lhVGOGY56ZPu8VPy/t7sz6KNokgoB6xu",
+	"xIrgYDsd23Se1s9AyP/M7eV9LiTIL75kmXRrrC4Rv2ickd8qgtEk4MfViyKIwgp5NpzDd2Da+YF558Vp",
+	"uf/oujapFOTFyhFxjJNqdFKAUb6RpSzC1Ow1yslRBNgJPqkUJXxvSQM1CH6bev3XouLP6ppiG12qar9N",
+	"pMzTQhVbZKXMJpRwb2l+SLcyAUZC13RSeiEQhI9Yy437nrviphmCaY6rtaKYQ17gJcJLatgvXQev6YDG",
+	"nnWTae100dY/FaSMzs65ONlcpxC4kWh+MsyjFwu+UjXPG4VMADx4VJ7F1QGp/ZXGozUBZbNBkTs/JAOG",
+	"+Dc3nF13qLEsAvhE20l6KpNz5gE8xMRMKgnwgxF33pXBECz6vUHQ2Yp1MuL+hK3eTTYzj/HGopXKvMku",
+	"+EZQikevQyWML4ABm8TjTehiwUGuk34vQYMadTHrbPE71BAQfcqDwMIojsYsZyQ03799QBX9a1FrcxNf",
+	"yO+Fo2CW5IfPZYQnfWaC+mCWRQX/taoPDFhH+lZcVeqQ0pG55Xw3X6rdcZjVqt+poFNAMD2aVO1ckizI",
+	"ZOBd3Svhy3HDwxtnoasDLitIjL3ZkMdvyQ3N8j16EHlH3PFNekxtl8Uo0qDbcu4q85JqdInBHyisSdKF",
+	"fYMAqSlwlVOoCVNglUHs0zfuMkMR7sRja+0/kA04uBqyIry7gDJaShQtIadHa925Roe3k90Vd1y+UpSq",
+	"ScmXaXlXCL8IU6y5QTmNQkAo2fGTo648xPGiLFKkNJbkhZ2A1amEvKWvQXjNsp+jrPCW68IREp+vLjEG",
+	"h01WxqRQMJW4G0TAmIQ8HVlqlg+XSQQoorgEdKW5eAeDIA1pT7PRRW5bFvzK121krRN46TdQVUItlhOw",
+	"XBu15XOnfj6ZCakSy6TMGECxp3XsO2vflDyWWrLkRllzyQ+JxuuNSyGPvvo1fNMb7TxcQUhKlotURBle",
+	"J6ZoEgCMV3a1JwS49GY0cme/00tRw2AE44xAYJ7dHCc3uSxOi/96EcIU8okuv+rCFrZC+n8TrDB0rVZe",
+	"fVZc0dXUam2YLOcK0QKewt3XOPK5Jz2p+dY6CsOlW+39DpZ5S4+DS3+lhdAcNh+IHejEdj5vXWspt2LF",
+	"JPFlsxzHQvWEm07Hn3f7eqc0z2Lru7cguD/KxkYgqvkcvX8M6PNLfrBz2iQ0dbFioAaGuWHDJfDFbNmx",
+	"WKtRxEy3jFg1FE98dLGWU4lVZYKJtyLRYN+gAJ0DSegmvmy/7oVFppHeDiB7f89Fq3GppOTpacFTvk9i",
+	"MBHanTib7/jEG+doRVTyED6pcvpkr67vzUFnk8P8nfOps6ohhCud6PfRawFcriPCE+AFPYBkH77n9SXA",
+	"1fT56hV+R7+Yvyt340t4UYEXDfexTK8HQojd37nzHFD8OulVd0qro82p8biJyqCUNPLFXEi3zQ3utOSe",
+	"6je2qb8cmDjKW4zq82dNkRh2PznRr73Pnn8YpdMpnNQ8edvkEAJBRaFqz71eSKQlz8kcylLPh0g04AvJ",
+	"mvQh04Jacs35xPCQqsVaTKUeHGTUaByzNHwnixYzvdu7z9LsG/1QwtJgEAH97LLFNTKBn9xf9f2wUWYZ",
+	"cf71zNLLW/agT66CEhE79j7xGLDdzuxqr6RFue1JdZ8M5e4xzgKUVnZxUq+wnBS8/JZXO4jYUuqR7s+5",
+	"tIm7lxWj1K97Ylp7mW7MS0ZOgtmS8molR2DA96y+LdVBzgI4uGaH4ts333/nkW2ublwh0AF4eXVRcQak",
+	"eQ83vNo9fHnzzTMaW7hO6VwtpyEKbAdf44/OYOiC9jTpOBibqDHJka0YyRohlxuVotpZ8+QH8zRflWYk",
+	"6Kq2Ex/heQ9Ag+yJ6NAsTk/bulGJmjbzfYvUwphIm56fmSlDlNm4TkOoFjzf7tjSpDII+Tb2vbrj+iuS",
+	"4iqfNAqA0mk5wlBOBGAgiFwsuEMs4hIsjFdbCGBzz0+BqKF8pdMRGM5yb2hKhW9QyhGKjiDexWsUenTH",
+	"SOMPRLfTvFwGykKnGzNPEoGlCU1erApQnauOCK+ya8KTtdJSipiPpDSJwmdxbEkbVhuUTVK73K6iVTbJ",
+	"z5T3PI6PAbuM9aIvwMZrHzU01tNS6QMrJ7C5pKor7KGjUR9wwrim9DzgsJrDhHUuOKOOnv8pUo9O+2nD",
+	"ad1xdmSjZlXWbAV7AHy7nlTdvVU1T9XCsJpj8RYM9ePCnuaVYmVUt7elKavTFDmwXZkeT47fsKAmhC0q",
+	"gECWCvSrFUgltvs1Po8/eCl9CoHhqrJ7rftBxQCUVqUk2VG1N3YRJrrZJhNI9tF6qOAjzs7o7gvXkmEm",
+	"n6zNINaUPneR7moOlQhJU1B7owVsi1hTVirrHVrTBqB/Zwjd46YNzcumDRSpTiD67qORQnEo8gA16QeC",
+	"jJjSVz1x0FBjj97aQskYHuh2gers8Rh959DGrVFUM1t6s7kZ9jryCoW2Gyk8PAwHfAAqmlLy7MF+K0r+",
+	"A2ACR69CrpuOfqjhb2gqCv3h2hK6bcI3Hq0V6Zq7Ce2MsutDj6ooOiu6x87Mo96jU7ahN9oi7JJgOHcO",
+	"TtrHHYBSbZmoFup9KkJQpwgQc+BN/tkO3+Qel27mkNjqbyVw2jVtjIQ3ajdweqIuJhwoFxUZHCoz+yR6",
+	"aaHtdsqqJgXEUsJ346ysKU1gvyRHqE6QvLGjfqop+VP3yLQ9hEN+CsjrHqVt0xjtU+Y3kxFTNXDJAD5z",
+	"ADk/jK7L6YF80TgyH2wcT6MaDjQtRJFowGd2rnFYTdZ2V3vD3K1/7TqpsIzsejasXvPxVFKYi9YMBYqf",
+	"0Sl52XKdLjYr78YoLacEsE8h9xrE0bb9xVxesBYBnSMIax7kGxr3MzHsqjZT5WUHuEbp3velYR3HYaMN",
+	"u5fNf6dlYeliHOTeSYu6puU9p6lfRqN1/+qXeUqXbcnBKSCoPLonn1ts7xSlqPnSqPo4w0puqDr3teVw",
+	"pWOysEMKSBNVlVCY3saVfJ6Ss/MlU6PonPtCHQkqLnbj8S0zLEJEF0fVxYKbA+eyWKrtlgHfkN32AEoD",
+	"vogHUtlfCVkwua54sajZ8pajSE9rSGhs0RQg1CR805lidhPQSTTU9sVBQvwdKkM9xHDWqU6+HHs4TO3w",
+	"Mnqx43IaMee0PeStvfelthDUuCQrp6g75Y3DOCkZ1PrpNPzlgAAjbnCHNtleC6Hmd9nU+krOSxBdRdDM",
+	"yHmnVrFnDF6FG41wlfQbZjrd/9ylbgkxq4SG2HTh5d5Lk6iMiWcOtj1lMVuWZMlyx8asCZpijNi5hS4C",
+	"USNSvj0ueo/dmFDb0w0puCcMVOhshfaCCfn+l2R1rVzBSNb4/eB/kKAUnzgT0R5B1mJrUe5ZlQj8YXU6",
+	"aBQCmVOgEAuxP6QIWzPDgUdsKrzhZAxYT3KbYegGXxWQNzhg0Sw0sziw7hLu5Yajytlgist+ydu+h4L6",
+	"06pBZKzFHZdn1FZhW8guGL790Xl1Wci9E67DtbhrFx91IBr3QR07UGzsb22uWUOslv+F7BbPgNxijECj",
+	"ZIY/MGJLRmAmj2ZCSMvehuZ4jGYo7cXcCVkCmT9nfvOQOFmS52cOibx9fdPDoCmpmqkTZZ8ynpq37zi7",
+	"O0GrxuT4n1Mw83q/XHKd50L+SvbDGDISdgK/wpoUllUVx2w94HuE0YXmcEMpYK+FvzgeQ0hkHUhzCErT",
+	"ZwnPUWiWZ9udOSL9lb8mkqUrokpQsQWiO/xOYRTSSwGn0L/rYql29vnLal9OVMp2zBhzMbwfdrKRjszO",
+	"ExpiVS2lAzxPdyqQWSnjupV4xvRYHI0pegPHtmfnUnWxUQfbBkfOhyQ9JJ8ZNQZo1eDWg6YMXieN4xXE",
+	"ULYjPJggzMFlLuwmJTLKyq0wphWhQWLwsmbTSIjyMiWBUwyNwMd7HQeGB1SmyFdovP2Cs7o1tdFZmxIS",
+	"qjnLr7P0gIEEaxjQp4s7Pg9AfkK+2X6EU43+mCv9DXIH4Ib1edYjMHB4TYpG1wGTub2gMagzLuCYR6F4",
+	"0WgsWEfVc9RS6J+LEPonyx3sB+mkTOpe/K06OJpZx9GEX5wFNk7UQikMryr6wow/mA+IUsDKdI9RFQII",
+	"r0ZYIQj3LssKXC/Qy51SxoyJ5vpW4+FkkFcETy6nJDaljIzLkmxQTvmobUVG9DMuRnFr1Y9SsxKjVRYN",
+	"sH/JwJXT7gk3+nai39PsGT18W2AxB5m4ltp1b2Ppj2ebbtQ+S/NQWy90DvVfvN2UfMUgzI4kbAQ9jKoH",
+	"ApsgpMK2YxHOzJBlmu/wusDzIqN3fl/o5qlWooKWMRdcBiJz+8frne3Lg1tkcR8tBY3WZo8K1n2GpKC3",
+	"KQS9X78nRlCnqhJMLHjqUI7ECyGunc662KazO3nioy5X49QME/hn265cXrecpiX9j0wiOtfogQ1FG5pV",
+	"C5s7Mbu4ZZLcKuy+ABsvUJJ7XAP0Qc/C+tR8K5aqQmDBhJAa56UefCvDBQeAMOsfTHp8nnV4GVo3ar5V",
+	"bkhSQ/+G3XJJlnCl6MyWTQ0yRcUZ5mwk8BttwJ0zVyw3BT7HX2Ng7IR2rJE9maWmR9wafn48slkrFBpa",
+	"ufv9YKCfGa6/UX6zXUtVU+7UExyWVn/CRUQ63lrXqUkI4VQsXbcdvvYnXcWasSFKw7YPTJgE5LCECKzr",
+	"cB1D9+BCZ385rm/kg6pojnGyWzsNCJxw0roVK6mMxaD98pLsEMSeHbz32gOZkRkUHcImN/D5o0dAVSuw",
+	"90LecQnk85loy0Z2/zI2SVe9vTbWUN3+57eoSkGIpajEVhjnjy3Y8hbT0UXNhOYleDZ4qSqAMeNxu/O5",
+	"/bxQPcAZ6SVVpiDYTBac1ZXgdXHHa+B1AHFbnGmBnA+l4ifoow4hHCbGUu978cVokkBm24TIPGIVlwy1",
+	"Ar9nJadjCIkqjI4cA0p1hPrPSyT7PC3X8JaH1EZe3Xc4MRjYxjxQn4b8Xz5PhuGjfjizIdx0GtyA5nRK",
+	"Ogd2hGwy3pFW9PUrr3Rqw5e3SS64+0/j9TDBPpN92wqu+RMEJ4C2UlOL969UfoIqGU3B7ZQsu4GAcF3y",
+	"OqxKp9EXBrsrtn6kLsyotH70ccySL0XJy9atuUVqT6oQNeJnXlIJohtgFwBBiv5OvSGy63AJ6DYzRN5I",
+	"HcnhufS1zjgG2A9q5gYR+SJKxLl5IWcf6ld6w98wUnQCFjUInxVGFccEUoQm1YEfHjkULkta2bvBvRKX",
+	"aftTqN7AqucgYpVB/ZCDr+0MyFfEHQo+sJbhKhmKj4CVbxZErTyA5uNicQQtEShzQI0V9xUGWiozJ84k",
+	"MeXjtEx6EIpmDojzn9ORZj/4E7DyrWEfGUpkmZ02oD+wLS9f8dW520vSvumXNiCPzktToJomFExkeVO8",
+	"QMnoQAjLjPQCUREeyYRkHq4lZL/44WYZkGQTIpApDuIdZIWsff/ff7AH/3z04K/v3P9+On/w7pN/u8qn",
+	"Kf7cUdqF538+G2IDzglmggY/SNVgpx8D9ouXjsN0y6E4KSMM6Cdw6EQHptXTRUTcXuumcpCC+Qd+aPLO",
+	"U9LnPinducy4girwzxFYa3dGCGli7dSn9prCgrSxvcA5ugJhtIfobxMSjF+MKDB+SaXCmaDO3sps1H69",
+	"sf4X9J9KUArtU5Nk+HnbxoAjW0ZDHtGJs7UT2BTxBmTg7amE8lxRJFtApt5APhvlpTCV7b7rdvB/d2JL",
+	"dEmvSxB3wt2zwYzxqDH/vOc64LWr6sXq6vofw/b63/4Xv76b9XwzbTgDdUl/JoFkoDU1e1D5l4XKLFEX",
+	"WpT2WmV9TPCc7CqVKpR6Om4qRaIhtu2hjc3SLnihQ667ZYJn6uxSS/AV/9nz4k4Qor1xHS/DyEB4wNc+",
+	"w74E/lYc4DLenTQKtJoee60mqIzZ1Lx/+nsVrtw7E5Ci+LhJszr/PEYzSoO9Az9p+MOIHeZZX+QwDyqQ",
+	"6FteOtxZlxzFNTexrb6GfOppbK69bY/MlglWpXCtPSFuMg/jXDcaRqOLW34shL7GXNTLmzffWpPi8g60",
+	"+B4XjZIbfNFoXq1y1spWyL2h7mbgmBuXmnVSjzVnAFByO53jGEv7lKNpshNzT9EVxo/7LCLEsiOZsIM3",
+	"igzr8/c7UXtSqDNAhcY/vnMQb9RBdoqvE30zTn8L+uiblejMW77YKHV7ulW3W7kxZqevHz7cKG0e7pjZ",
+	"PC7sn8JZjN4EnmvFli03QvKg+DlaEHL2IrBtwHx5AYOE8jkeMiCNblK13eWRsxBo0NhbSFUROfOEAp3a",
+	"iaVOyvHZJgGqDtxUoBTMIwi649K8sc8e1+s+R2Te46CchZBmB3X/F6wcv2yR76n8/yNV2gnafYeNjSqt",
+	"2QBFWTN0+txywWgW8iVxppJOpKgcfOgwKaCDraNyTBGTUnuBJGMm5PmSinIMmkwyAVJz2MvWJGMV1LM0",
+	"VF9bdixKVTB57CDkWljuhrzk5DQMHWBxw5cedH0+vVqYvWEmrHO5qIZeM8B49KZLdjTDeCovC2ZnOal3",
+	"TGone+oUe7OpxB1CpHTyGZJs0lfHQpQOSIl6ztZa1KqQKgIanz0osZnek9ENk+V4BrDT2HKGunZ5upx7",
+	"57NpauPDvMRcNjEJzelkNtQ6f7FaUeHLBMI4TS09xAgNvIIJRmj6sPY5wQy85gDnfYCHnw7q9opB6ir0",
+	"I6J1dtkwUPrClyWH+CaoR03Sf17ynckAo7ovkm/f0RydKahnlPZyOU2IsmmTyH4tmaTT7EPUvHTMplgy",
+	"ifAH8l2J9JVtANnxfQ0LeMvlMHk2dTvwS6pYcQMKupGoJqCkQtkGqvvvZclrLxqPj45vOUhwzJYJbkrq",
+	"vpi2+FWiplJovU/4sbf8mH+UhlH7G6dp4/aLSuhNokwH8maA3vB9999Poo6tnS35GWA2qPfQMx8rRCAN",
+	"/K05XFacmX0NKMRjaForku3KC45w6sLv9gT6rRco8oOBExOmoZnV0EE3D7SxmoV6/32j7dvRYdvnbofc",
+	"Y1ITN+YMwEvyCjVpV16KneAycXE4ocSnv4fXCT+E2seb9oRrli/LcZs4Po6cmztrLVRl7eI494OV7yR1",
+	"mAdg+3DHvzVNrx3bbcXiOI9uqhd7nXFSeQGL4Le+xwUzkcvpdjiI4EHMwV3ue+28CCXBVkmzmbO1GpQ4",
+	"h0PKFcAIOfc6ULL0f1R7M4/UodSqs4u7wiQoEUH4FgeMIVluouo1k0IPya5NrNGdSErp8m+wPZNur8J3",
+	"58WAknK6LWrI/MCLUagklvX2N/bLY85xa8Bb6LhQ/B9xPDqp4ab1rknkij7Is2UKh9Q3Im6gaeqBW3ac",
+	"V5ylpIhoPuC3LmN2BP+pVMWCa1F6vOmCV0quHSCm2FVsOQ0VPyCrMbIe4F355v3iIBN6CCOKGxkqGkOT",
+	"NXDCJPUI4ZN5bDF04d2x8N8p4CcdaXb4BqZaSkFz+cOL0mrJAzVwFdOmKNmxqcfQcQVcydLaobF+S//B",
+	"8JHPKnJag+BkocXOou/LkoT14+enNUjB6uK1lNgCbsLt6gSAC1VWbT97XBh2y2Uzwe5gccnrbnIjEffv",
+	"GF587aN68l20p0zoSz4tWbdewP8wMbLfu31qQls8wmmciuE0Qq1kYVTYdghaQTmxZth/8wK7axIK1mfO",
+	"KTNwu85bS92VXzaeZVeqXSvIYkz0BpZKLnktdT52xDXhCR7tfQDJzcrwumAOAQFeHijVaI8Sv0blCogo",
+	"ujxeaAW2yLAlXXWi4LYohTYoAeHBJ5MOysbxndDN2VWptkxMiKc/he8jkQ3RCm7YegoVZtIAk6QTDYBx",
+	"xMGP6aZ7RSGHNG+yv2tR9RbHQkkXZtGeA15voCSggtIRmHcvMdt/+D2RFM2utFjLuUggDjEk0Fyx7B3M",
+	"/uCBkMVHL3ZcPn9aPFFS8qX5mLwE48Pny8pfqTtrw6m2HPCegyEp45Stkk/byztei5UgCfsCQg3Muo3K",
+	"wob7wpxiyaqqCI8aDvDkBqAk7QdCRNJ51j3ds9j1T6meNY+YDweO8TtDotdRaDGBL3CDxUFKBr9dCF3E",
+	"ISNCvRoVbLL3TTDJt+5X/W3zLSIK3R6JxQc4HbOwTR6cuMMwMsbtU9EkRAyHvswiRLrCFQ02pIEz50nY",
+	"Nonc7gkZhSblNIbX74Xz3U8HGvuSmeUmvX8gnQElecMr5Jd0z2lAe8Ze14oAbZ+58+v4uJD7qgJnEuvg",
+	"2IEdZ9HphmsPjmZX5/PRq6+fFP/xxV//8vEV2QOHwO6BlRh2iahvsu8FOiknBFKsudFgTcC45jgNyCXf",
+	"94Xab52K0+gmsCMGuPGalVNgId4BIypuHIDUsfrhoKC/7wNKqGuoCyBhGjqH8jCXOHWv9hW9KbKjHha5",
+	"ac2hCxIkj4dMhTYf/wtCcUcdQVgQnQ6m1WwO2Nl3aeN85WQeST+cuOFCAS2rKnXQkKKJ5CQrvgL9mmly",
+	"ksBKntryM5kYOkqS4ZED3jfMEhbI9bufhN80bPt5+jKhAI9CA/QMspOA8Iwtv9DGfI7Wnxswb0n+VZNL",
+	"0byZBRb/JKLoJVSAfFULqlxoKFYUSvo0zeW0ZRLTRwIqLhPqOI1E8tl8VIPb16RXDBz9Qb0YH9oahvTw",
+	"0mSkg6LF0RUtrzgWfwBvou5CrdnK1E50P6GetxLg9+Q/7WuRjLK35QjznjYsKjjdpjZKU/fh7zk30M1c",
+	"KI6vvMs32zjylApm16A1C170FspnyBud3eeH4q9wDuwxJexktycoRx+mAN0GhsHn/nOf9Qq/T6uBTV7a",
+	"0fbewasBkR74os1aQUEAbhpfc6DCOKs3cEUhD54pmw5Mhjfa1uJuPIywg7QWWDP+0RomN65Q3DIteFkS",
+	"ecplpTRH2sIgTwo0dMiBCncNKAeXXoLiMdSFM3/b3jBdLPh6L/EhoimgWnDrYzppdrjsuptwibpnwE9k",
+	"Xw89t98ib8J4K5l2m7kptrxe82JnL0LRjaOh3PE3nUDAg3HKx3D19FoblVY4AjP7ZxwqE+csmL30UNcY",
+	"kSITQbcPQx+LYyfRotWWo2cu+QFKE8uSl9eQ67W/XCl0IgN3rjVC2DPCX7BnnxY3bo6ilxUObexRxjOQ",
+	"DID1Y38Oz/Hfgr/6L7rWQS2MQu6lyHFoxbfJ6gZ3qRmt1wLir1+jKlwCmcxgaFAkxRUewpcdFMxeMOOL",
+	"p73ZeLYLZ0gdNYyxkHQZ6KDTS5Gm6z7FcN8MGWfa0Miz4jzeLSdx4K5m1hww7hCqT+AV4EUuWdWiBG5a",
+	"1/j+7ce/7KiabpR3Rx3nxISQNomHxKFPzpinmPNbkqvDdtu5j7E0zJkYVZqD3Mnsaoueh4/JNEQjYTNv",
+	"9nhyS4M2JKpJ9O2UAsJE/rOhbG64TwiqSxo8K0iOKGRigw+hOrVWNFXudOJ5k/KvfHgCg0+4jalVAuDZ",
+	"l8Tq04TBDt7EXf2xk5LLQlpsUEmgZjHBdvLc6MLfqnO3lnHJLTAZ3VBMTjj2L1Q7G4pg09WzJ1Zh+QaO",
+	"9TtJ35Zi1zX10W+jP6Gygj3gMC8jDISYFrzYSzvFnaM4xlw1ymEZeKlpJU3NTjCdHixB+YRxfXvDB77Z",
+	"Zg8IfRJxlwgmsSa2nx/RT1D1NUtpSHTtpdJmXxO74UDaL5F7i4EZHhneiSFSaiBEEg/jO12B4SATmIhA",
+	"5UYBLxjwS8WvBrHtpJ7GcMTrAFzFEwKGqQjwZWO5qBGR1lR5WatFhVXw3WChYSQrzWTm0K9FxZPMoYnz",
+	"NHh6zsAGjlRtmNmnMKnJycc//JJ9btkGRVQN6QZ1ISv202hWsLGJmajUZJWUBHbsBmgNZwVzMNtZ8acv",
+	"HpVO/l72Liaj9A0nnl3YOqq3/x3zkkwppskVJmRUij2MBnPjo+pIb8Uod2v90xdlzDWCa2jshdaldVH+",
+	"HP/0ifv6uMo0OD+jcLNIRK1HYufitTPHmgSqmdYpv37+1I7AJ/8/9OB7UoizbNm1IBQb+jI06U+aoZpW",
+	"SOXJrLwTi7A8CChtA6Xhu2Gg70gXZ1e3nO/mS7U70q5F0L09UUXolc/VDspXDVQOiVqbOc2cF+HqIcVp",
+	"XbmWFJ8T4biaTbiDTPPZoHvJKvRkpmMi7H5i6WdaYTBp0e7mwUxU3T6octV0nEKldwQ9I8scEJr219fB",
+	"9ImnFY1oDiei/JJaoyVfhlnxSw6pHKWaJjgec5xS3vrIBggbtZPcX6na4ZlUKMUfU9x3JQa09+jhQUQ0",
+	"7dgQPmPAUNXIBrsWd1znaZGcrJLoG03tro1KaZijWTCzli14M0qaLGQopuifSzWQN/VzsmQS+Z5Jee40",
+	"60baYzvynNJ/iJYtmbwO1Z9AqrmXldBACOCPwgYAg/7QiQG1MDXew4umiFgqrbGv69S9PQLeTsOhitWK",
+	"5CNwEctAWaHu7KEgywa0lM25Dq/gCWxfQBl3yI4gODqLElSzYrGXZYV/3PElUjg71gWnSIYCvgCOikj0",
+	"GqpCFPmeoqYfANIZozoSYyDoX5DUoWH9DtPox6WZINoirDPzNNpzpzhHVZXAf/naBX9TX0GVbZSJgnpW",
+	"6sLtKPoSACpY7lyW1tOwHQVVP84kfXnHcKo/RAy75XOFMl9clnMfg9jtzXzBlrf2EfYrwm1rfAdOpkME",
+	"17ziDCwWqhjJk6hXLB2775+PsFTGNQs99Jnvgw+Gh+i4j4oDJnE4/O1j5O+GFdV7JxLCHV11ih2/6yC3",
+	"jJAViG5hCfMo+1ZUc5XzIkZxrqIIYYsWdJSSMl3uJGprUHDYN6phTecqbpAzPlO+aOpttVQD61I/RXZv",
+	"IlKiUnpAfc+5g5/kSV6qTrS+xEPKBwxJTDQdPyJJg9wL3I9yolNRQDVbXeFprKzgLQqxCE5YwU1zqAJw",
+	"K1t7W+rvI5cMv3YG1feDtoEtLwUnQXUTfeSN2vEqwVqB1dquOmbDq10g7pg1xWg1x6BEoXbO90iY19C1",
+	"IwlIzBNcb1xNx0OdhOn1VdCngblg5I8vEniu7gpunGEVcCVhwJMTe0yJkyXvxIN8c6B1Q8bkarbCxMqW",
+	"3fJknHvIP9aOxCiIpTp1J6CMnSaKmn8xSbC9+HqrmhlVz5DaGGJLbnRceMn7buMFbp42AU3KFW+h5LQb",
+	"1IEpHCpBmEQvh8HAIFyAAsUgygcgj0idmGA5ncBS5mi1IXHSrnWKH6jM3JGZpTAznk9573im8h1itTfW",
+	"JRnGnfvjfukKTCDxDJvRtfMI/BiC876smMZNn9Vr7jRAGxxXICWaSsvWJr1ok7NFI0k+dEiW1glUeXXa",
+	"hSfKTYKPoE4jU4ZUlHy+Y6LOKWWJ6cEaJrGGPix6WHoVpIiiho6CqRnw1pZJl42eHojKfXu48pKICgr1",
+	"EkVHXIdbTU2P6YmpiqY7XX27PVgVMyjapLnfBEDjx/E+2GsxW7rlg2I4YJrkiXEKuXaW8K4ubJ+UdioK",
+	"WGQFTWpu8nGm5E9fPCpH/fPO5ITGp2cgCC+eKWJB3vvUjkgpffnoQhzmUyVXp95ZQptCR+hhDPT1nX0h",
+	"MNr1zQA/8yc4Vlpi7WEsytP0ICVo3mwv9OmFACYHMHqMcM7YzY26OB2h09tkEORENtR+RLt04LiRn2w4",
+	"S6ltn0+L2AigDEUJLmKnUE+8342mVMRa/n03JNsPQwUHFtpPV8AfRLPfDZWs9S0x6Eo4W/QCCgjCbqAW",
+	"CYpImqPQ3bKEuS4yHNlZy42dwqg0D2jTfsc0IJQXgYgr/7nnaiPAkQiclz5w7S3KEWWGhgdyNU/egiZP",
+	"bzNNFq8H3OTlPLFDZKc+ITSYlyEM8iKpl6aXNHwyT6ayguwp4awjYWxeC3/eC+wNEeTYqATn5jEDB7R3",
+	"QkeQusTbk/3h0IQlyrww9JDZnzAu50u3ThrHOHU87Di676UHzPV3SKfzlasobmC00dZhn7EvBf7XLec7",
+	"F+yF51N7Hl0ry8o7kTqk3GdDxAcLXiH+L8+b31f8K/gFMRFRxWgSA+hDeo4qoL9eUmQm/H2QV+4GSjpC",
+	"Qvta6kLJBLaZv7f71jBQEaqJlT3f7SNl4YeY8qZBTzfZ85vwSPu9wmcr+sVxx25ZYIZG9VaYaRWiatve",
+	"jDJT3txk4EM3TMPlRJhGO4agBdmwXWtF6IMwUDFe8TteWY8A78v2/qwAerLcKLHkKWKP2syHCpXxG+mh",
+	"GsF76kkLo0sV02C5hdkMluIBHAFiRnihA0Ybf69isa6oq9Q7PQXtfIcGLhDAhjA1oePewJpl3R7N7uiH",
+	"zeaqt+0E+/a7TbMKB8hC7PDc7EvhsbrJQN196ghMQzM93+7Y0qTgTJ7KkRBzi+OAE970g/tdKn2dZF+N",
+	"pQjOlxVII60n0p0OMvxPBHEZsd6Y1GU1xubCbg+7c3OiT0F/37dOQIdcggr2RZyohEDAASPjccTQ57TA",
+	"JFOL7yvvGbRXnpe975txUFaeqOuc8F55nYFj90rGB4cJ8MMErUz1LLP0Zytk/NfPZmmGjLGj4Y0D726S",
+	"+PXI9cCaYaYpnyEebn+q5b78HFXD8BzCxcHV5PRU9ZJVHGpiODK0uJMczjjNd6y2dm1vsUu13TJKFGsE",
+	"Xd4ctT3bvASZS68og7KiFjFzX4pJ+dgQdeIfAFiV62rGMtae95re1Lu02DSiXZpNwdZq6AVOCnbo8+gV",
+	"SZrrDPxscEKarrVaMfNDSc+BpsMHS12v+p3/RkEMyKji///gyetXXz8AJb9CrZDdoKgx6ukuKC5mFBI5",
+	"ZNEn36rEgX46g3I6iFeffJn0KCPKh/6nw6MQaj1iy4t/RnKiHaLerAIjRwsFUzLrUv3CANJTa8IKnxDF",
+	"Tx9NYe2PVEaQe0GihUbI9dNarMz5xOIrkzg4U6I8ap+AGgR8claaPiNAhK/ybfQvGBgSPcKYR85cd10M",
+	"Vfn3iTjdiyf/8JwD0fa2IjXfIFQLarG6KBWk24F8Teji6FPcgdRWuFCFLg7MC0Bve5K9XoSJEFg9OD4L",
+	"oR00lpf2MU7UvFOHC7CpW6kOWSlpstsY0u9jdj0oy3EdlErVgPnb1eqOlwULdUVIMoOpQY82hTyRR0Lm",
+	"s0fBlXla1ATo+U7nyGrIyfHd7oHvEiPFyxer1RnVO4nlnyDq7bQV4vWMxlkBxDrBhpbIRHVHLEc+Jn0O",
+	"IjPhQGmAx25s2B23hgJkKWDpWGBHeCcHyetU/iSQcMC3Yq6NmeM0ETVmzqdhYg5ycuCOjKeFfkPxre2m",
+	"5obSERzgT3KAKNem9oD4TnmyID8BSeOgg/y8FIYtqqRMQFXxOrBJYSSpSFaMX5JcDe5M2Q/6xn4bgvMk",
+	"R9pe83kllp2bxHiyts+AOhjDMXyb4rH7SQnpx7n/evupnrOUmdttF75ijxm1rzVB6RpxSDX1B6YWi71T",
+	"SJJtsv+Myr+tJ5G7BH0aeq6XedYQ2dul3pFEor2QFUgudSYhxsEcNipor+PyByWz6RnePFo2PWkT8RMR",
+	"2WR3iTR7y7bhEcQFGYWTw2qfNbsIufsE5vBuUniuVrlVr075baKQdAJgb4/4VGI4ycMwgMo9ucYP4fhJ",
+	"FD6O3Em8NmFwU6SKQP6l1fRCd3IqWlrqI9U1tA83XxxpsIZn3Ne+yTnS7X4W46u1aThXNJAaAWkSnYcK",
+	"c90uNedBdM5Pby1Am5UZw7c7+kKe4miQWD4FmhiBdqdh5AecoHUgtqq2uwtQFhTaiKpq0q33BCsbssja",
+	"kFUwzHA9PzBh0pLKLk4GZSFR+QfcJKLIR6oMJK5MbgQ3UrVL9sxE3Swvm+XrB71McbGCCJE0WB+fLqRw",
+	"9AikZm6Sxb5XXOQoFtwvcmolhijyt4yyKSc+6RHRdowRXqdbu1HsY3fu6R0bpVifHCe6g00fOY1dixJS",
+	"RLoqUN8RnzV8R32H1H3YDrlqQHG3L8irhuqEqHzLlBcILNRBZyBoM0fpmEZVIVoEboYSaygN5/ehS72v",
+	"DEpO6P4NOve2GUBORHYCalGYbnYeoYsIskc4g2ajkix180qpW17OsWkTrlvjgoxu3yX2T2ysI2+xxoHU",
+	"HC4GMcMPAnFrEIdkLiTsyWA8Q2jDlOEf4CTUaI1JNHx/Prg7LOpO4n7ybnYm0UW2liJAvaITys1Vd2aS",
+	"xuiFglMVil3z2W8Xu1pI48hj//LFfyYkb/JDlz08KZNS7eUSqQn3dY2/q7mB4XiX6Vk5zOJAjHO/Xjdw",
+	"2WwOrIoteHWJpBQ+iG7ZDqD330Ad8TTvL64hG6UO6qYhJl0fu6xoDf0BPHaoY98JeTuZpPkgK8VSiGuD",
+	"TGajPd4xrQ8qBdyuxXpjhgdkdBygKenOi1O4r0xOHQHSKmRwE8V6/3mKTi177FbMZ7HZjzZp5JGo1kKx",
+	"iroSmgWH2mIXegYfcMN0EPBMZN3lbW7fwWSH2LagcCJox7OmXQ4DENKPTSQfxZ0cS8A4AVffoiAzcaNv",
+	"Cc+V8ume22P/VjdKKyVUtke1b+QwAb4/WcQBtUuQuXA5CccM0ElYCOP13ZMSzUnwkf1gPk2OJPrJ7CpR",
+	"G4PDd9odm2QVoy+ki5rdDkXH0cOcxTVWWNu4ZUdrPkjFwCCnhEMp4UpoPwRx7FBEb/04fcvLx8Uj8ILt",
+	"0wPGecvei63d1T57BP8H2Az8y6NZUnl8QXnj7JYH9TGgFpfqEBBYSyZBrvaxl/IBJ8S6Xp2S/yWra4Hx",
+	"8Y7iX8weItac4jt7sXLiBqyuj3A1MQ6oMkpkHoJDozO3FXJvUri7rWrXY9t+AudSXR/hlpDkayAK1OjD",
+	"StrjqDom1p6j6TW1QJocLJvCf+JdAn5PDmugW4k6ALVdC35UshyIjFAFukIiL7uQd1waVTvRYldGDBXv",
+	"0L5ZoZXbG93mARnpYoXkr606r9bgTA4rueBHT452EI7U2UlSpRO4bXiqdGJimEsZF7ec72BglORAYuZK",
+	"qpuBupoNoA1oi3fkvXjLhQNlFoYz8KQQZTFMzhd83gtl9ll/UkhcZDBKfOaxE/2PuvgGItd438Q6tOpz",
+	"SCO62VqyquoGntq6qQmIVFrAzYFtYOpxa5TKgFlcDYYeSVUAv462fjEFhReI6iKxhD01Sp7O06VB8j4o",
+	"Shke8IfNUvbXeVvqEhuL/kVQ9UBr1zLQWQCr+HbNriJfrjHVWSg/RPP0tpheuRiTHAb6tEfg7w0lkWiv",
+	"s+y8fz+4DfOkal/+ap/s5rURH3eWaXhVkRU2gScyjSoa8m3fbNoHIrmXeWYVJ2whTLE40lEid1nNeqNk",
+	"IPtKqgSIMi1vCKwnORIyReoJu4b3+rJhi8ZQ0QKRVQjxhi4Iqz3QqG3BnhtudrViAiVDFsf5hiUOYrOv",
+	"Zcfz0ByikAiUh/9cKLOBBBOstr1cVpzV04In6SXk4GH9NeSbTZ8vSWulTp74U5pPYRQzRQdG3Uk1ohXd",
+	"IAIHMXrwyZzcN/0JwABAYXwwEl2eUnE9uIroT7Lf5Cn5CmdbTZxzzSWvWVWEZC4RI8ESp0lL57TLm1sZ",
+	"mSuOAts8x/A19FytPE4Fbj8FhudnsV6X57JLCV23l/R9LeBOPUTW+exXPSU/Y++GwhRrxXUU+g7+tVHh",
+	"D56n8SJ7R6ZeAthTxJNK3NADfaTbtfuj192CputTMhcnoXD8KxUlYu0XkWPosBEVFvChKl1etKyJyhBp",
+	"D3fBGpXGRE6n30/4oO/3QsPKgZZBEtInUsAVZnQmshSsokm641tHB6TqgMJN0SXaeqC1xRqMDi9p66U+",
+	"spA+IwhHmG9njk4Xd3Q7omErQJcc/uS8OpPwjT2DafoyjebIQEgT2Kc26gBiNZJDC/brjZvQg6epomuk",
+	"Tc0Ghw+dTR9LKaQC4JJn/8q1+mf2Pd4vyJcSTeF0Qtkn7eg1N+vObXrCCvWyej24GpNHChQdaK6F8blA",
+	"jbehttF5TzTiZoNwNFQkukubKipXM9s/Au456jQUZcqN/fYXn/K42wM70vRuje9AarIhyZwdswVH8Vi7",
+	"JaMck2eDdR4UhrgqRpd3xqEtIgnLygQ0SvhcMcNn9+PXEpB9KPeT5a4QJbM5iOJpyMu2R049caNqM+HA",
+	"SdDiv7Z/Du52pCiJ/8gbkwH3xk5qpiNov0tsDjdLZBI3dHR0EgZzL72pZE3C3+HrA5Owl9ohWzJnAYLZ",
+	"YyuPjH5PQJn7gzcKxzTlx019BF4KYetptqcWZ7ffQ/zcRHbsjyDngIWhbeqb0cMJDkUvlBNCPDgm4egO",
+	"zpS38TDMlNv4htdb/SOvdYomMRH8aUPYQOIWv8zselhB0BBKEe2xYMSWPu0xw0HztIPzZfcepI0wyr0A",
+	"g31M8gMNuScLifxetuBrJvvVQ46uO+DeMlabdTtSzlBxhwMahG+vgRH0jocD0rF+iqrC8o+md8KMsvqQ",
+	"r0RCWHzworZ+kIHi5LEepomEDFkM/cw6aO5xwd9DAmthNg52pMr9kt6j+Hsz3yUf28T4Xqra7K0Tz1vi",
+	"vGzXIkrtEfKeVgHoCHZ94xpm/Si2CvNNriB7wL8MRa35N68Fq2ueCApNrzcKAuqddapaFCyREjMRsk/C",
+	"AKMgAGl8aNYd3yDiLKRhhyOUmy5NAHuL7V3n8UpywDJIqN+te6+bCj2PNnYMyXuNdjcsybkPiLFp07/i",
+	"xsvn98tstN4PbC+SH0IdN7h+wAc6oPqQwqsFNnr7RQcCZMdCi7W8LnZCSl66ak4PPkNJVJ9d0VABOK2e",
+	"DORSEhQRt9ztYPhgTxLkdgBT77WhwZiD/ONDPnawMGtFB+ZelBrPAZaxk0seGqUUmC3azMSQEOKoPjcg",
+	"6528bZONZrrJydpZt7fHQhioFrQXyIM9qSid7jcK1Us6pek1llqeyKDv9mB4CjkGynHe5hM58/c74eoy",
+	"wqSUzPAHbX9kVI26x1A6+JDkDj1EUZoU50VGT/A+C5DlFQbsdWZdBm2PXed5toHeHLVk8lpsnzsfLMCG",
+	"mEvYHzPIpZ0n3XBMN2yajj3TTw4511BEMkWDazjCSVyKwHPdYvoZmhro2gyoUNVRfn2jKsymQ+Tn3ewc",
+	"xs5jKtNjalaKJV118Nx6WP4bOkZws3JArzjkZ3o6HMSVIDqYSEvoA/mYy6pbg6OZCJPr6TZJK+AsxjPb",
+	"grgcvsD1uCNQH0eIfJIoS3ZkK6pKaL5ULqKW4RCrvbGObq+MynQ4fbWo3PQrNeeshhugVGaOt3kaBs/K",
+	"QflK5R0tDHumib0yjHBQUGOq8iQJ83gOcS88QXzT8aSB6oLD5tgqIcBxGRZx7X8Gz6NPHFT/IGGxjRF5",
+	"IgcIU6LQ0gIdAij+bKB7ausSSITZkcz6xnMJRyUJQ9qwTabHm1hyV9SkOl6zeaTdd1nOV5S6VUhMpAVA",
+	"upF9b/UF1KbhYGLIF6W2iLtkaHtW4AgPgDGqCvfQuHez7miQA3lQL0O9VXssDxsqsAvH6eOe8oWD+fLy",
+	"MeRQqwMG/AJy0B3CmEzE9Kj70rtxlB2n0bntkFqv/ckkdTIRnXVBdrlKl6NMQQCh9vok4DBNGvdNHktc",
+	"FvX3iSxxeVRJ0PFXFJUgUrvmG/4TpIKlOBvIIXreHAFpFj1PWtg/XOAjXNgIei8TJ/kAA+YAH91kzl2P",
+	"ntfcAFKpR+/jFx55WHjm3akcuKMMmgi1SWCnaKR9J3LcZZ/1jLExC98sWEvSxt42am996FyjnBTSafin",
+	"yu7ei2PBsE+PMVLndDkLVmG8pANZgsIR2qGOmGmHbPl7dcd1i2K2P8hBiLvRYoUOqBpaPSmy4EEb5Isk",
+	"P7gZ7dARHsIEJ9zKSRJWh9Y8TGp+R9lq0g83pD/9g1sunurPoRcWqjzS8PeG4SNrXmmYS0MYm/GQLqWe",
+	"8lSEDQInpf3UIXyNhy+5fgjvKUnHfgLXK1CbZO/14dSg+LRPkXXMppT1VLJ+C8J2DzBV/8hrsRKkNPOG",
+	"L28n9Nk96CWraTXE2wxtYczt44uHWgsv6ZeAJUQmkjwndofIGVNw+6FtSbaIt+w4KCsxRRxMJ4juV20G",
+	"/FY8oJ72ElR1JwPUct5GrRLUoKF+wXMFrHjJa1+t7Vh3NmIHn6TgGZyXeuKZDmsn5VzoHWe32ocUKq5d",
+	"OMX93c0FnYWj+T/9Se9e6yYgDBEOeyym4bXycQp9H0lz4YuNQnvNzyuEeGjimsfv7IoEYD2iZDJu+cMw",
+	"pV7Q0uXwFpzV9pgFFlqhw4UaqBFBtnwlKn798ubNt/bA5/Lu+oeb759lUVakcTtk1vJtgMqAdymb4roc",
+	"2SnWkfqNz8wRAE8pypBSCMiQA3ONSKF1PPyXTmLbeWslLjKRN3QK7+2GQwBEGOTNxCo5V0IldLHgEHBS",
+	"VTkb7g2EdkC/DCFL4HvgHB6ia7H9GEAKG0yzrZhw2OEBmBb8KHGF0ab4Se1rySqX5TBRw6Axqm5Clr5h",
+	"AE3ITISrnVjqoVQ4q6psRKBdfm/sE8lzn1aO/q+of4LbObGDh53qzH8md0YrSt9E9rGnYSoawgg3a9g+",
+	"v8kM7FkXIqCnK4pp/fbB+tV/+C/OruS+qq7eTak4HdoAGuM4Yfqbcs3P0+WaJ5H3umkgHF6iwR2K+ZQj",
+	"BL+c0sFuvA7+OkFk/RB1Ik99wh2YY5HD8OAwf6Qpb470nuO0H40vlfTbD+Bve5L/lEW93RxfSESXTgiT",
+	"nWUQjTDHlMTaMqzj4M4xgTn/SsHhFVC+g1yafTi3vfVHEXBi0Yl6QNwlqfzin5mKhC/VjgayVErdPtjv",
+	"rvEAtLfkWRFgTmpV6A2reYlFM7r4CP/58QDGNUc23nnDTZjIgU+aW2/THz8mpK0KvZlY+BGkTs+R5AxO",
+	"xTk66yU7ToDntOQXU2NxE3o3YX2t63aZWbzNu96ML+1MhdtO9/DVZG9Axvt0hu0klGya8hM0IyX8NDVp",
+	"mEzrdWkXQ9LMLQtmIm2f8NbksEF7z9vuMMPT2ucC8taJ51L73lmi3wk1zWTYaSifOxSDN4m70jFXO/aN",
+	"CjCKpgQBCRZ3TGteFhk6Gs3eR2VG2yLlbY1y14P+9EO/l/tamONra79DqilA661rVyQZstVOesXe46+u",
+	"rzacIQQEJ+EqFlhpOsh24m/c1SsE5Rb4/VKpW8Gb3x/4e1FV++28eU/vGcYjnmAJwn4EF+rmuxtjdle/",
+	"/grxmBUxPd/suTazoom7OKlyw8FdsSeYvQohI7Mj5FiqqmIL5b6v98Lw64LpWwhtb9mxKLFsclZozh2j",
+	"ypoZ7iHNQIMgXP6fHX0qApmVhEY4oZOG8OWXal/rT4tnda0cb727VRdIOKeRVu+vX/75Pz7+9H9kiLlc",
+	"X711w3g1u7rzGParz3yFDtuJq+urLz797NNHV1i/C2bw8NMDr6oHUJb+kO3N5p9cPoBitfW+9sSLv87a",
+	"3/MT9sBDKteYv7L7CvzmeXl1ffVyv6iE3vDyb/zozu6dkk6M8/NHj3y63l3v2W5XiSX8/OFPh9sHmps/",
+	"/eQAhrjvkgyE7S1lkh7IoFecwB/+2scTFv/19m+vO4Ko1OER+v/wpYuTwNLcb7esPjaYT92APgF5GAiF",
+	"YYmztQ5ycXDIvZtdvX/g8M7/uPIZjXe/JudMxwjd4Yl7HXEZ71jNttxA6ucfJGcoVFI7dDWWccBq/3nP",
+	"oe7MLXYMADYjjXPTTHD3xjpMx/Numlk5xGHztu7zyNl9bZewnUi2hDjc9gKTjfX4dnpF6TAkWPjnGdDc",
+	"1usIkqBy39eqOzzwR6Va6oeNeXy6RQecNhG1MnYDxeFOWgxbLrnWD+8+e8jtCRBvANRHuveZ5qxebh4G",
+	"r4L8NDqjyc8blwg+3gn7mQPDPYzpGXd7wnxfc/PiIF/6r6GxcW2+st0cMI7eXjPBWZZYaT4kbfc5VTeT",
+	"CuT5TrZS7j0G9gxJK4xU2ebRe1l7If7aW05fJgCY0CDgEZDqYB2b85cERsnsufvvulAHGQbhsTtZEZvm",
+	"nAQ8veHvxiu7NT/lWDbm14I9/GAVOM7jAEcaWBf52t2/9q00fSp+J7S5WQaK9im718hhGL866xbjmjGu",
+	"guQfnHUc+i+fbxD+Ue1aDCSB683s6MS9c+zh/Sn5nt3ymwDOPnW3GJQS4Ycw2Dmr7rOLvbn12iTC+AKT",
+	"ZQcRyPrDQGYsvsSkkSvq4S/Wg/gVgX0tXwTcDIfKc16GlyPMcTOATHbHjL0IXF1f/d9/sAf/fPTgr+/c",
+	"/346f/Duk3+7In2Pnde+axsU7mRTTWrL6zV/AI/800mT7NIMWRb26I9nYe58aGzscbESvCqjij6pDHCQ",
+	"AQL36DRqj/aje7PHh3ZPeuA0VH8/hkludM9k6VRU9Ydxi06P0Z/omzyTJYJ/zrS1Z8G5GHA3GkuEvOda",
+	"Aav+xcwsBMwG/AgT5vKCbkQ/Uje8/mHsx52IFAad8iHwu5e5Uy+ZYZVaYziLhSGb7kFQSruuBqUzdxph",
+	"KuQivNG39+Rl/PfeaRV86BMA0wupA8B9er47CHE3xGcEQioXhAt1CDPE8zahuKEVyWAqTpx5T3qpk1aw",
+	"L4VHg5NL+MZ/YSS6citkeQ0YBSqgEosq5Jwq9KWRSAF6SjxWaRXhYFCWM9EYxH704isReDEhmCd0KLWJ",
+	"04xNvSfTxXLDzKefpN4csodUp/+S1WfbFC9EimFal2ibgVdhW+YKlIG+XEO7E+35+Wri+FMPcYme5jkt",
+	"GCHi1DHtA1kZF9uG/0YOQ5Afc5Hyd9mvhcTSlHGklnNj0g+f7Gut7BYw+s3vxFaYq6lhvWm7lV91qf0q",
+	"fH6+FxGoW7wW52GjgHYo3rK8yINfyG4L88vBbIDAxOcZgGLJOiP7wDh8v4fZgtXDXshXrL6wC+JfmeV/",
+	"fMXqUecDHpjjeUBfzp/4pyj6hWwRuIV44hFkCFtzc2ocI5q4Zr5SHv9NWdrx6R0wI8vwecm3O2W4XB4h",
+	"//bufhwWmLoPGw8Jr+wv/AW7hJfyFWtoZaESUsZkASlPBAmLhp0RN+29xfnwl1t+/BXvQhVHAEp3la7M",
+	"KWbwdnN8af9FbcjE5cu+5iK3L/uggsGEXGrMZhl3c+Qwy3KiSPmdd/HE8DWSeZHb5ld8vZcX3jPhkeP1",
+	"Ivi9nL3QYaEvkuxCr91seCGkNqyqMKO+YRo40bDyrTt5A3tjSFqlNr6vYPzvZ9v62rb2ptXYU+MV37OS",
+	"Xyr42igUtgZy5piLUXTa+60RvZDPDBfasNoUwIXEJ0cy2mlEtwgUwzwdvQjg05G7T4AfFh9hIcTHM++D",
+	"Xz9/OitADwT+C25Jf3v+w9NZtOdC7aSQt9fPnyb89MNGXU1Z5H+AW8P/0+47Wk3qCMcPz15PL910+goo",
+	"T3kJdFDId62Lj1wJJqJ6rHd/y3cGWfk+Ps+1a60iV7GaXEdP3OcjK+kZljohrkDzArHes4Kz5QZvHIBA",
+	"2rAdgPwKtzWXzLAeceKGs4bLxAO+fe00ZZIB7R7m+MIFAv11+Y0qlGyKQ4TGYi9X8A0Namro7RfNgWNp",
+	"VsVXxt7YUni375g2D6BpD2BbSSzYU9Aqhr83D6GdD7SpOdtOhKu4ScYciAOWWSdUO+pl48fy3Fhcgc0D",
+	"KDiv73j9AAwE6+muATxnjQXjcNiQWWEPo2b0Z22Diy2RyUKUXqYAOc4rZnjt3woqBuqeL75QVBvHcYl6",
+	"K6EBs7erAPrE35sZdD06fbQdAlZZWwQdR46kP3jlX6pqv5Vuup68/hGxfV9+9p+PPv60aIKnjnXH/rpY",
+	"HPF/YXkG/QYc8f96/eKHAh06HH3WUJUVHz2x/flOSP7xrM30J9AhcLPrvvga/+Uwht0dB56kR3FhEEC8",
+	"fv40bCDuVaWo+dLTsRPbhZBGXZ0Vv3wutQGG8BUw787sdQLET0OhCqQFnQKKUfZGnmiME00dStKNNgcw",
+	"PRCR86T5ETsCCpfGY8RkoQ7WYfAA3KBNInteMukB6POb623bmiXzW6gz2MaLDNGNREvwB1Nbc75XMxix",
+	"gF12qe9GN9dzcijvH8hymmsDy+pr4KkjtvYXkvu1jRvJRbZxmGW16kapQn4FypOhPhSMNN6k3d7OAj1Y",
+	"D+9M7c9wS7i+qnD3uFAuxu/fQYu/s5EH3qGEA6XEknKgyHSLk6bJiRJkZR3i24zfL2eF0yq8fv7ULXvr",
+	"L3W30Y7mO329QXaLM7bS194Wop1ra5vE3y85fKnRMV4lt6RGsPGMbUkdmONZ36Zew2pznHqhu9B2c083",
+	"Hm+eiTuPt+4LpSuayg+GIi+ok7Wr2JLPCnbHRMUWFRxGUplZVNIAeFW3B7SpIy7go7UXtNrufKSTXtH+",
+	"C1lL2lNcJ5d00PqCWAFVmNPwFgc7dxsFRoJbheXBofBipl7D1AuUOrH6aIPzZo1Pm8PumZ/P+/m8DQAi",
+	"HKHyMk7WtiU0kpvQSblZ6kEVxBc6zwmS1ZFc9WdEzf+7i8Zbw/01Ux5/vfbgjJFcFT4vJ0DbPPQSq/95",
+	"ifkq1PBESB1caQBjYf3k+1jKJTMDJ/NTZsYDGze6ECv06L2WklMyFDowxtYgZ6ZkfIQinp4sUkF+09/F",
+	"9o9jQEz/U3URHxDlAWEeQI5tFlHa47muuSnWCuIk7XGO9IUd8eIFw17QooeVk1mjo/yQ2HLSML8vOOO4",
+	"SviHxWiBFX1rZ4jM9Dg+GJjCC+TvwGBahhFE/jBosVW1V99jRxcCCqqDlwNRog3VvOIMK79oM3qFX8ja",
+	"bV4zp/ngfV6QewHJN1gNpSoa4j7SQ0WqyWGY1D0l3KGHrre/iQW6d5f3uJ9Z48PdDKG5juzIbmyOncie",
+	"Bs6rdQI6F7I2lMoaOM78Fy7qicSvzXJGXDNGPZHw4BxnJPTtQoWwXuPS65u7M6nmELZbKikhggjsdXgO",
+	"bdShOPCqwhCF9Uw3wHe1rwvP6Xixs0msVgOzvFrlXTzwPnE64ICM22GVHFwYuvECp9ZLuuiynJ+dCr3J",
+	"cK0mJydTPUTPbmIXL/D2Wqw3Bst2hQ6+krNTDTY3Q4ys49bVpmjiU1TDULYbBSrGT4X72p6t1SZCDCi2",
+	"x+VlwgxvHVEb2qhHcLu/OX8dLiLK2L8yCfMNaZPmV+EL/lNY9Pw9ZGJ4eb+ZIbyFD6MiHQQwbyNw0dDx",
+	"CEQTZ3CCaRHQ913uVT6gq+GG1DwyFU/DT88O4EPlPNWppb7rs5dMTZrCxE/Mlvo0x4XOLGcWdmTdsGnM",
+	"tOFcWevVGDp3fwhB95mXePGTCd+dubxtIbY7VSPRJPxhezngaN+qH+Lb0onPJ69/jLQJEXEEKUmMHGDG",
+	"Rxcf2X/OCr1fuAfPgFRszipxywOIZ+b44z6eFbzSUN3n1LkkLmlImf6PhGH75FMvSC48C76/Yyx4pQ5B",
+	"vb4wSiH41tPTORzA//m0eOvR1ijVgS0PXPpeT3j2P3IvgRFXyeo4XysFymuaiZLKiD6HMft9rvm3sNy9",
+	"cTohIY7cMghJZls7BPezE3SVUrfqrpk1BMzIMkodSYXJrVSxCwSiJ9aYvPHwOOx4S/yX3XL52NkeXg1k",
+	"GsYSbGG0ASNAqZfuEpjx1Q4I9zfNaU50KdDkcG3wdORhwZcM79CYUrxQchPfC8lSzHGGfagpuNhXJsKp",
+	"OMPLzlmeitr2O63hOs3C84Z7JyJvP2nyC2cgmO/dGmyvUkfxFqrpLxXRxGMElVy83EODzMTA5fGeDlLk",
+	"lqdvh8oRIF3s/l8xud6z9VQV+VbyeJR8sJNqbt6ZFRu4VKQaDzKkq/f0aUI6jFhoE+jNA4V9Joi8M3cP",
+	"QT1oaAK/QnmhjFW5REX01BLM95499/TZiW1e16q+OmdX+OLR5yT7oT1hAX8R+HuAoxDhk/DL79Qy2NvA",
+	"IXWRioOauwCf5LVrEFA1CFlUAF+1s1wAzuwUG4GJTUaUrZE8wam/lziuUvWNvs070InJer6KwVvgiUk7",
+	"QKyw3QIWQgxgHHCvOLs8QVQFs3cakF2FlzzGFiC+MQre4E7dqZlTgD8BRv5L1CXABAJt6eAEvkBi0/ua",
+	"QKis+9AemaqfyzthWMMTcE9btQuLgWYpcmWI8GKAOC7U3jx26SCQtN/x6bRBydmNNLDTE/wyXGl+80V6",
+	"jgOwVlOUmbpcy8ofDR/wJH+NPF4ODL7hiX36I7sCnz8tnmC0/+PLWUet7kZ275fwlfuzjJe1UqsPvf4d",
+	"+8/QzLrz4mL9fG34Lllq35w/MCMOUNBUxiPu3cV80E7WDpuGDAgXNsXOGXUxewOD3u+GLc625O+7+9yM",
+	"4LDVvyOje+Nh+EJ+SNt7i6SaoGQs6ouYEY6tk88Sa2mtd78DItxQ8KH2xjk8GkJPqiqDbhB+0Re/tLTF",
+	"IUq/qNVB89qtE4+xhhKODatWxUbt64uYq/3+QAYbPx7BSAQCYURE1Gq38+Fvo1QqtnbXCS5ePP3VSZuH",
+	"nuYlze3Xv6oFX43nzfHJWecpfvUCjBPwIEg9QFAKEw+SH7g2zsjPTH8PsWfC239LlokpVL19oaPPPh8j",
+	"mp5d/bwXGBTo8kNrIdcVDzVuWMvFVsbvBsJ4zVFaMf0EWNjl6DBw4lJpXzer0QX+2RsUCL3XyztSieLr",
+	"C4U7HVq13fdWql7yTwtX9dpYfMMCiSLJ3rXE1heeHf8BdNnjtngpcNUIB2X/2XGoYXoEd2tfDOsgX1uX",
+	"TdieRS1GxoVhET/8RZS/Du/AV/d5R/w9msQNvnkGQQmYtAbzI0y36oAwmAvsfkMn3nPQ1ZMujWGikSJ4",
+	"RkSZzQD6xQjNSGQxD0G1od4SPKS/YVtTp8YTbGxjzfe+75di7dItMernyzECdfez3xy/+3tclW4Sndfr",
+	"y8Qwl6pvUf1mh77gGXtlaot8aB3LP4a1P63V7lxTH0Gdg4LeGZT+Qhdrccdlsd9dwB39Rtw1RzjUON3b",
+	"SflQgDBH8sB8jh/n5VDPgwe+Zkc4kVYsZKhUt2r3cXRxC1XUwreRBoyrtcvs/kbYQDeEdgLGK5yzUFeu",
+	"wxfJCTq3zJ79vhrR/amCssQN86QffiStO9ebmP8FHgKO+sOgdTewXr5zsnIXXzSZcL4cJAsF5pMXrIQF",
+	"aJjLXaD4DwM6hP8FlmLb+sc4Wv/G+e/naP2g/t6lL9qrgnnKIC8Or2R1BNSmvQKbez3FvZ/4hzA6F+D8",
+	"gLcXZqjYk0PLw3RVQFhmrwBtkai/ULqsJdc7QQvgH11OdtcEcSuzAQpiYYpFzdmtDgBO/n7Hl8gWOC4G",
+	"29zAuibNjJ/M4AkNX9Jm59Rizv51qRvivsN5D/sCf8+Wpjr6EBjTxYGL9QaSdaZQ0hETWTfKl+QgNLt9",
+	"IdzutSlciGKGTwLmTwS+b+/jflhzbVTN/xhbyits7L+OstOs9sWOy2CyEAf0hZ/RvfY+zy/NDciw/hFs",
+	"7TW09VkpPtDhJcou7wh5KHmn0xc++JGpxN2wnn785AueFY4XBmYB2vav84LKPALCGvFcUL5TCjjNGxRH",
+	"WIjoXZZFUA+Hap3DRlT8XtfmXpbqj7Ey/y5L5dblxFzq6ntEz7/7Xa3oyy/Qfy3AXumhU17Ehbd3NzmX",
+	"L/OMB6t7z1g+PAizKWt2+GOstLeutf87Ha4Pb6VpBw0y8IAB19xcJmWUMNZ9mjHu6X5UhqvFbvAYqGpM",
+	"Q54L3Plgzsw4EptLMEsNcCz86YtHZbcZXJYZjQDpoAvQsV2kJDQGgkbIzsls/Z//+ctpBfDMM/J6TN5K",
+	"1Y9tE7D4XxesOrCjZ85WhxS7Hdi9mjwKvzfS/a6cyMad3d0Ulyj9/d7wnfYSEjUvyj0PIqxLViMl4N4U",
+	"R26uIS22ZfKIsI39zq7zw8ZuCVVlf9WimHcTcJXwKHTaWfmlR/vX8xhmV5K/NyRiHnqUjwjccwSY9mvr",
+	"jDKsolrTuWHgC/33fe9cC7OUMgMi2kfk7CZ3ofoNLks9g1my//8Ysb2tVFWpgxOAFwb4TlSNJPn3ybux",
+	"5w9LdtRDu/hT+3lW3mpoK/5sIt/Nn/76qDxls53Cn3FBKo5Ttqx7rQ1283bPBUm4PGaBJnJxTNHNXdZm",
+	"9X63U9p+lC4A2PPX4Vv3VAIQv+JDu6T+3fdK/fatOuB1AujfGmeiANIJEcck8MRS8r70YVs2wO9EOagE",
+	"+53Q5pn/0kXP8ZovVV3qCYorrhVjIHf/4JxT6pX77vkz7J5k57bmbLn5sDD31hTdf8pv6UulO6eODNqg",
+	"r5+9+vH5k2effmIvUJ/MXCF8YMFBPw3TeeheZaQGBzON7r6+Y9r0mXTHnowk1teE1PBho7bAdgSs8ju+",
+	"dHWi2vrfovWqIAjWfuGXZMYxMHRfJzSVZ+g6ocQMqmw0owfFOFWFZG69NniOzxE67dmVFms5V0gY2NU5",
+	"h5PIOdGQIdNQjmYHeuVowHXG4TysjRTia70U7WDNw8VYbC9XrtDsTnRwAzelyyEj8HnRbmOnx5U1AXMQ",
+	"iMvEKlhnsYk2GxJ5fAwXBnzDL3aE/C6m4KY7+heHXZ0XbRxTAG3N2kNWLzfiLu0B+GG9cd+bNIP/FLv2",
+	"BK5UvbX7+NVCSAaOfxZ8joWXR9HBJ/jOB0+Ftr7jB6HvsI05bFTldSjQEPB8cI1ssXjd8VqsBC9DmeVe",
+	"/6GtpSHcHDWYp81XR+KXAJAEFTW3RlNSfed16rLcRh6qOsl5xTHRoz4sPj3Hg/2uIY7DubnUldTxl3oT",
+	"B4cnpEdnLcm3P7RF6w3nZtSYX8O38hDCG7OtToAIY0MueDytVF3suNpVHD1YjMiBqYCU7h97JwLmAue8",
+	"3n8zkoAVsZYvVqsPe/+SynDSayYuNlofVF3mfLuzBYWf/tbYkg/m171mrlRXSQ4C4AFfHE76x/6SCUMD",
+	"t1coJwNqqDUyIl7Cy6bThO0FgK5FQ1tG7l8/2i8dP4T7/aPzdAZlPO7Cly4m3R6cMJgMjwTF6xAmBhxX",
+	"sVcDNkrdQuhB/tH2P69qN8zv/az5Wla2oc/f52FuHrMt5NyXKgMXxrus5Kny6otQrw4gLKT1bqmNXk6U",
+	"77L+XXuw85w8/5NR9y56eI6PF83oBSqIwsMiBwHWCYi+6csRj6bOzJuybIbqN6TmyJpLZHP44OGkxpTo",
+	"Q49HA/jbsGDIVhuSh944E3H7iAvWSbC9U8zmQ7vdBKrr3zst9x+Xa/u3ItkGK1W1LxzbMnlsLNYBBJCB",
+	"+0PSbqeMfTSAGq21+/O0f8+7zs3IhnPyGfUh7o6AgKaqHc44CCfjqre8XvMH0JY/nWgYL/GVH/gC+Hs2",
+	"S/QPWsfh42IlOBIoOO9XKuPot7RhR3chAX7B+zk64X7IESX328VGnsnyQ5r3hyUmeSbLi1xjn9kLaqxY",
+	"DhBeJd3dacOQg3jB13tgJ8bkHjsMi1GeaTq7WlXKgYJ+M/N5iY34/ZqQa+C/tsPY61J3PMZ7t0x7ta8x",
+	"ZHNp6w24jLHISPTF0ZxULEXmYyTT4idOd3hRq1vga99LILM/TUvsHIOJuk2GF+LPLwZo9BX4YAbLZSRu",
+	"goE7RP9odSlnbnbVMoSR+EP45tkRiAmaSvcWrAi9mRKuuBcLI695SHEEg3CNOO2f9uUadM1MsQJBVTj2",
+	"IrWzW74zyLz82YdqJu6dsWF86N0TGxiBQcPSOW+7TKQTouXy0E7IAPH8f9mPO/vnB6nm1AQ4LcDd2gWE",
+	"p2DSWpmwJlj72ya8RvbrkE1BYdbzzQ4mNzZ9XTDJDzO7KGHL9pKHDmQp+XtTfPGoKLGi4aIo5eRunjJc",
+	"azCA3k6d/C/dF3rW+zs4blsqMltW8uLIzaXO4C3oAS94OIlnGPXyBTkgWv0YZxZO4sKos6sO0hPlQ1wl",
+	"rzjmr7s8I1t1x885mZsg6Wzi5WDstodtu8h9r7vFS1XYWwSvL7bFzwaiiPHg/lbuwG9/zt60wNyzhpIb",
+	"NWM3e1nWHPkagVYKdBBkCRzPG6GNqo/36bX+xhHJM1zjDxqTDO38jaKSv3MjjyOToR0fLjZJnwgrV7tL",
+	"7lBfI61NBmbh51z7/3y8mOCyuAH0yXIhA1/bb7/ZkEKYHcwAPjgHLnBx//DVvuJ6hhVrehZJiHt0IdSn",
+	"/H/sfe+S27aW56ug+kvsKdqKY09mrrvmQ984mWRuHHvdnrhqt1wptAhJGFGAQoCt6HblefY99sm2cM4B",
+	"SKpJipJAqm3nU9ohBZLAwcH5+/sZUJErIaxUcxIwSKOlfMs20By14ltoYSHycYHst2CARGiRam5xcxLn",
+	"XqgzMvSDv+lQjXdwM3xL3yshOh2PvoDxqrLMBko+YV1e/vSK1ThmW+JY8NtDeTzrL6HXQrFH2NyFTUmP",
+	"E3Bg12B9BnetVhoEZijgwcy1EhQf2HCyT/HcNc5MWml3XwCp9hJzWExOI3Wifyn3Z5ZdJBfu2b0Km15p",
+	"UJkbLjFTDK/r8aP+pzDOnN+89PyRYFmEL1LayqlIiTeMOMXc7liIEhWu7ZP0Tj3Ufnbxq8zoYO2vRC4y",
+	"2Ih2AYSVaH00PWpBxcFnAvUOm7ETViDs60jeUnV9PNcbuGVmAZDdaQVNbBByZv9BE5RNrnx3YJu75ESZ",
+	"5qrfqdnfbPzbcdAgO1Uq+7wqRN6Bstl4YFPl7AGP7okFuXu7b6/gceUyDBHfvSoF4th05ZXXd6dP9M/C",
+	"Mu63H7sRlfIZjqA1mNGEAy3K3Fc3ic43PPd2dPt5Xt7Wa2ecvdy0/l09bUf6SQ/TMQzex36sTF4khmWP",
+	"2u1fJGW8sHrFrZzyLNveyws5O/FGDKNlw8dN7nDV/5zckWHUIzxVTvrxwamRI044ktuylXePsC8r5naf",
+	"mEXYYsfHLZLGgUurttfIL/aV2aOb016Mh5f3EU0S6FqFMtPZ4OBpt1hdv38GUDxJ3xaDIwfSuZxLdRo2",
+	"EhCzBPDlMhArlUdaaIVTw2snPPu6MGuhnALUOctxixPmWA0kT5oOkDzhbY3jvUVaW/aIUg/UjFEFnGPS",
+	"OW/znCvLHknPCaS0Eo8TZoRz9JwfhDDpMreAWGQeJ8yKfGXYI2NllrkPuxHBBXRX5UrAeNws8TnOrXuc",
+	"sJU7KNyFVAuseeJ5Lm/F45ZZUEKk5rTVoJ0JvieaK82OV24/Lwi9UsP1MjRA410v3DQ0IMq1Ytb1hZqb",
+	"e4XqseZ6Y8xFAmeqQPf4EBexGANyHGU9Ze41uTA1MEYfzhBb7/TPdHy4ucTPU82awf838TSurel7jAX3",
+	"O7quISDBPako8ZECEymyJmtfp9FKC4blLie2PIzU6QOTMlzZzOk7D98t3Wvle/kYb+NQhiG/v3+AwyyH",
+	"povLarxvyhVWs4aIGUQAgW/c5+DQjexMPgQBO8BK7dxAkIZq3z6v3eW/dk+bhML0jJ1/K588JHAfdhEp",
+	"UYH8sRtdngRgOSnBgncTO+BBAlpzUdv9kouhJ3zAqQ64FaAJpDVofJoS3BU3E7FiD3nC9vFnD3Q7G0Gg",
+	"q27ngme3HeSHP+Llfh3dC71pbuiGVAcYM7/ZInfyqovwZ6GIBQlZs6RZQV7946DOZ1zLtpzEXufr37Vd",
+	"0MTuO11p5D6n6/uFYIsw6om7wr0ijVa2SNJEOz8sv5VTTJKlMheAvkipVwnRNCNTgeA9pac7XA5jIbJ1",
+	"Z3r/R3dD7xR/e0p/zPp5984/YCr9/mK/zULqe83nIk46SmBalKV6WqyEqmJOhlWs5NDX+A6tKfRTAEia",
+	"k+punSfue9v1lcjWb90N+7gLDBmN0KvLLc/0vBCTvMiEmay4zJ5S2LItDIABtf7FIGNLDkxCi5aAGYzA",
+	"YKFESIveE5txBEKqW1lpwWnp2Hc3ib8s6Hp/fJi50TvzYTmGtJ7xCdRmD+HwMoICVT9zAfYd04UtV9kQ",
+	"pcUY/p8HR21TY/8VwFMfXl3QNy96W2ayo7ioF59ASGO8hAVCSz2h4pIKmWFSFrtUmTYQhomQso6pP2rj",
+	"UDmQiuXZ34YHDlI2lwfYoCRh3yubbw+Ir+4iCtFTD4iefk8/iUN17+M5bvljY5+3GJu0dw8BQiu3c0xG",
+	"Gujv/A3hyQPArVT22xclvm2F9qUiIT3upnBYU4QdgGibT7cdgGwNPIb+wX2dGNLKEcHaqjhsTkfwzIpc",
+	"pEeKR6dU3BnxeyvBYoM/b0R3UfG9pXJvtXJ+9bP7y9bNo0jR5gdhB338rAjm0BsLEfP9iEN8uohWe+ah",
+	"hvQsFEYjpJovkE4YnAhJKJJOGEg5oOkuTVJWaKBD6aaET62BQraESBN8jywgUBnLVWqYVi0BsZMsptq2",
+	"yoS1+6qufqZ7+pVcRaxU2FftO82gQxBrfT8ODg1dTlUvCwCnbT8mNA3bCxWa7o1S7Wchy6lD3f9XrCY5",
+	"Bo97qP3WyschyqYqmTOMAwzCfnItVEoT+Ok38v8iNl4YxsUbrD61AZsdrpZxeetMzNNF6x9CrJ1viKNb",
+	"DQjVIGJfmbqIQS+DUDahBoel2Br/N8+yKl+np+1Hglm8g+ViVhiRMlgxOUiehnbnXiC3Nllt5IHT+apR",
+	"ra14vkzRSQaw8QSA/8bGFekjNFHyQo3y97Cwe7/ZU1RYFY8JHEfRwZW+OQRc6Tv3CkEWx+CMgtKYWjIq",
+	"XUmLLTi0Py+SC0/VrBpp9Q2XDcyfYNNB/Q1c3yU++joe7z59xLkR0UfaeCAjpYK+2bIFV0Dsa7C/Alu4",
+	"qGRQWgZyDX/dbN1GFdlsCE3rbOVuOxTuOBH8eqNzGCQVPO3VGPYDNINp91FULCmtO4TwRHJTKbHT1vSk",
+	"EPZvciN4DhMFbboH5GOd9XlQFi3pKGOWgKYOHkwCWtg9JNkpcN7Ad7oVQninQ0udv/kk6ymDRPYz96Va",
+	"Hh/oy0i2e4f5cDNEcATcOLVGDVC5bpsMwFPaRXYIE/hXEmlXpq7McuyD6DVPcTXajiKplgnqhS2180qs",
+	"IY/HhAfKBpyHmcwEdlnMdJaKPKH+3D4quYY9BkA8PtoC9fFTkKICfjBwnMVts4cD4Nq8187sJp8puPgr",
+	"zwrxQcj5oiW2WIG5SwA8BpUPmFFOGSGe3dBgsrgjkPg0bptXTUy7eqScEfYPYoyPes4eUjztX6IH2drI",
+	"ddMfgNYVHutBDqAKGsB9oQ9JQdq0FkOb6qxYKRMPdwg/uzktDtcmd05ou6MZiIDfM5bBbaN9OzW38P/l",
+	"6vQIhhulAUhod2WT/kwJTaeaiRH++k+qlccq15ADICyVCjWLYd9d/8oevfvhO/bi2b9//RixMrBoCnjd",
+	"rr/76TWWWPhn4t3/9u2LF+z//d/nT188/ebxgILTJ5YC+q/rlPLSENqBcF7geWjy4sw4cYOJaRGWFjDp",
+	"okVWz2Q27kYwnELAHe6LuMCakYY4oKlBD1BdVlxm/+F71zYL/R/u2ZdOb/xeaCsMmS7YbEp2D2dTvVrx",
+	"ihS1fMCKrztSMl8fUISxPWycI3hNjiCT/e76V4wMN20at5kadcmowR1p7Hu+FKo1fSk93oyJlbqE1lc3",
+	"F5cBLmaTazSGoTmnyvaJ3foVc9nzTR/ClHKI/dF0QKkCmu9az6Zf6Hqvs4nbQ5pphwyp+9duOXn8V0eC",
+	"vAmM9c7YgELxKVcs1dD/SM9ij0APEyjOxt20FGvL+Jrn9vEgdT305Emg2O1YYaC/HWKVG0vgpggXqXNf",
+	"eP/0X9qK2aaUZzrkgb0KAGvn5AWE2W+lkVpB/HwmUjdJ8Df2JEG1E4UQ+4Qxf0LAdp+KuwR3/SW5y3rG",
+	"VEgEtx2BMSEIjui4f2ixwv37HYW4E+0K90Ic/vKwoaeIQXwjFhIcR9x42L0JGh+lYAtbPxdGF0gCGX/L",
+	"a6TFbtvrb/ByVGeyfGQvb/KN59budCVp0BF9SfQiSjQ9eAOROm8yIJhtFuhaGqZvRT4EyCJ+N4atykzf",
+	"+SJXV/AOuGbDxKBgbHzM2HEoEsXBRApMQicp4If47hxIAsE6wwGYimkbO16sGJNeC8XX8umWA5969Uph",
+	"b/Qf7eoCL/eyCnIxlWvp1uTAyvP61G+4tNCUBdQEOmczLjOR9oanrCXye5+PiCN50a9M9euGMtUzJcxW",
+	"whg+P6BIHlf0Nf5srxYOw4+oh19zmcWue6/vBpgCUrGAmRhDw0aqar4WKr0i/vP92Gax9FS+ZZzRYiOO",
+	"JAP29qkYoOzAKUQI7bRqHX/DkKrfP6OtYj9cj+Mhlpj4YIiahd6YmDK9aW/YeLMZlKPADT8klgEcm19B",
+	"Kxu2eXbNGvpyu1NDQLDt/ZRvNgpxPYeyccL4x8KOxppOeAuQxrLRFLwS978AcOzAHd8y4xlX84J3QcG8",
+	"2aif/U2DzXp4wpnnHbId9C4AecVlVml1jzPlgt/umW+4Y8TPJsRMqGrfKGp2jPO1K2evdX3sazToBhIs",
+	"GH1kd+WDNIshVa1Zwkp5SEMPKQhIg6cvmm966Mx1v/U3DYBs8eCr33zd2k6iBV6qxhjmlMYlE6u13TKy",
+	"LQgkerc8tzrpvfwDWoCmsroAQ1h/vx/1BjnhywS8O1KyrNRt3bCF63LNDwYuDPJyuvhXRC8eJXobbebb",
+	"ENr91Dtt6EsOYA56FvvZ7aAgfpJHp8VK0zLwPwT7j98ze7tkSkEbrlX0oa4Corm0rsHRm/qsrGJHaw7P",
+	"KDaEyjiefOxw9fEFCC7BgW584AC1BMJW1VOK5+Ugq2mhCU9v5bQdx+oqvZVGDKmIrvAFWpZzw7emAvWF",
+	"UcVYJYgbvmVWs6lWSkxtrf+Sis9m0poaP+K8yEVIGcqH1oa3D9u/vvSpXnFJgFXnS1Wl6St4j7OUWR/Q",
+	"wYeztfOtzxvb6zKtl7/xTC7FfcP7J8vcZcPcZcaVhl4SHNyTfa0EV76zVzCDEG+7ZXROnG8qS3j/+pFd",
+	"fvSh5+7ye+BmIq1YtW17eGVNyz25wz96ELYcubcOoRKu78MvTRoI+4TEAQim4wvECMdEM7lM6sWn18DP",
+	"Dzt/qFO3NbI0LlRActdSbCoNAimUlJLmqVSXxPDoefgbMBhast9LUS8NbuLtf76Htv/FvRTw/s0HRcTr",
+	"jA6xQ4v+o8MZdAFeQAUmvCoxp8LszqAKfctMgTCan67lVeLtn83u+i8tVXvc9pxu6UlWmlRW95iXo40j",
+	"GP/cptE74XZ9J8aXxyPUOfVyTIniIx4lAIk0cQJcEnlFoAlY4F2wc51ba9hUF4rUYyi9jnVEups2Qs4X",
+	"5gkhL+AqtG5BaqJpO3zewuU3s9bAzQ6Vp8q2VCOMGAAVUIBKG4pdfCmYAK20SOW898psvF8Imb9Fdol9",
+	"dU809CGJCPxFjEwxLHo9hkDWOtSfLjhwEHrgWA7Id9iJQzB3n1aws3VfmXUm7XmPtmv3Cg8y4hohAGHu",
+	"hxTelwRD1LFHdXilLF6yf3kKegjroH2X043I9IbxTGNDX6MhuscShWa2lVT+3/czkIhZtPdARqG4//CV",
+	"VOGH8c5xP5kJSiE8/K9jnVelxp3ixkmT12NQAw3xqoRBdMtZ6XCSEyOD0SiFiBrxlWE5oJz7br1zHfUI",
+	"12Qmd0ux7QyZ/LdK9TUSTcekt/1SoiA3fLos8c/xqBMpy7ixl+T1kSfnwbKQ/0yXPOjx2MrPEy9B375n",
+	"sKT5SCsa64vtkXI5dCEBvtZw/IGf5G54R0Reix2DUG8UEhIB9p9BEtxZYQ6uJTw8cgxIye4Dz2uZoRwT",
+	"kMLnYphV5zagO06thKpN4ymPAYA+bQSwO9qKCU/+NJI1mEgNCXLCC59qNRU52GJjb1Tioy43acJucmjr",
+	"t3iaITPyPtSrKLkdaIpa0Uo0xiTAF74Otw24nDtPakViMGyp9EbFarfw49XKJb4yzFS++cEHfdt03w/C",
+	"Thef6erBtzUvGVN6swurQUjGAV4DwP7RSajgywx+IOILTpzNNtap2GTcYXfHP4LlOPBpRZ+7W5XgLPNi",
+	"dbPOpbJUgQSU31UY8sCPiQpxqBi7e8NzH2jj76H3eWHwXFyKLdWGNW4oaZiRcyWIKfZUpLudPeK8NNVe",
+	"7v/W3xA1Wlx9bM+Cd/jB/pCwH7hfWTrdHMMD4On2CQBpLqVCcnBIHVeKyW55VghyiBG+W9ghwAn2ZDqg",
+	"gcNHzs/D8jYu1+kwiQrMUfw9l2I2QKKiREJZx0pZ4Jp7ZLVBYE3wXScrbnP5x55U22u8aQwR3JO6k2mE",
+	"rN3zsblWa7PYmurCMJuxDAhmowFp8QDR5wtnV3zLUo3KjtC1csOkcnYeYgmuADGAALVzgYOATmRIcz7L",
+	"9SpiszUJ497WC89kP+BKuSf82tHGvg75zpOLbXCoEj8Rus7+cAYnYB9JxWY6nwq/EBpD9nAsidUwwOaj",
+	"5ibLRYdO27NHwHDxoaXXfNYMeD/TbH9m4EC7O4pB/7a5JH/Jw9LWkag4M8V0KozR+RB+LZD+tXdVY3Ae",
+	"qQH/4g1o5Uv8QrgaX/OlSCjakmAWjvDtoOk/LnPjJdsgXrwnxeNZBsaV7obOOp1HADfF5M55X392+z4t",
+	"G+NzMjzbno0lelCtJw2TbXhdB9Jnn5dQGtbzU6aTppHghFEYP6h2oEHrYBUkGzGsoGQaVtRtQ7pB5kym",
+	"5hJgotweYUagaQepSK2EOZOJR7Cu7QbW3hVGaoO6saeNLfIOzNy3/oa4wavKY/tJKP5gf5jAD9wreOVv",
+	"jsJWnQuAO8znXEmDcEPOo4N8I7Pa6XpT8eusZjdiLhXIqfclvGNYK1SK6M/RB0/unEz9OaGzo49xr7Cj",
+	"rpd5/+IQ6/6Vewe/vFGFDIvourWWTHtTm+NkRasag+EokgkFhqiIKtKD3R5hZmLbwOC1tu77d3C1VyMR",
+	"ktD1lIz+SM4PB2Id56LN3LSUrN/6OECM88wpAQRbxnNsi/weSkMrgG8l2EY7ilIxBURw0xaXxNI0M1l5",
+	"iqlmrjWh0nce+2qM1pW0h4AleHTuhMlfREy+4cncqkuOQGN7LSLxO70Tm1zaso4eNc6UK6Wdp+RkFk0l",
+	"XYQKk5xPy7pDpYE8F84yZ2LHS5zlYiVS2eWGv/N3DOPKwvDb/+UZnkcvXaaPazlvjEAM5XjEHR/KKMUK",
+	"D6FdlmvGnaYBu9iNmwmLni5AvPJs950IvZbnue4GsPUCws3yIkZ+zotOxYJpF6AtmBgnI1B9HFIIK/Qt",
+	"46FK4bx0mjvj15fVzCM9C2UwBA0DvDNG2OrOGMI2Wuvc7mMzewd3ndhtTS3WU3Pbm2uDAh5Q8UVmpCZS",
+	"ZcYxsoRBJq/s83zr9DguZUvAwq93c8D+eX+7rcL6cFBzXqMNmGV7w6LjcqnsqUZPIuE39iF7PtauVulv",
+	"sYayEabYvU9sW78fVR9R+sEOPLy9PxfGqbk4kLmbhc5oR+O4SNMHFQywiaHIDHwAJPdLoLpJqnnNZ0xY",
+	"LpDaJ2ErvRLKJmwl7EKnZYBhw6FiECB1RMq4PVM8qze9n3ukwEaOG83BtUjlbIYPnC4aSf1quvx3ZANr",
+	"V+O/ewLBzkRPpWcQklVAd6F1iz4l3pR9WcRo0Y7qZ/YKqdFn7w2phYH7BErCXMbwXOq2KZ1m61oNDpJn",
+	"WB04m6dc+SJ5uxCr2PwKFXO0i2/cz+0DtTl/EZuw+uOanLXHNunUIJOntilgj8Kug0NMjkFC0LZ06hBC",
+	"/xCWXUG6jwquDVsX+Ro2fqOQdbc5nMpn4/dedwlOKW0DOqsjrdtVGCviPo1YuvLi636nzZDEVi8O57Wq",
+	"isjgUTncdM0Ae5aSiXUbeF/P+s6RZNszjGPGb8baEuTZ+SGRTZKDSwdayl3hWIE3jiaapPqsMv1Ktx6w",
+	"n1E52IfF9o3Ktl9QkU2lxdFD/XqhZ9wsAQfpfn0McbpwsxQ5WwieG1zhYatldjZE/0zqUHvCvcGoal6T",
+	"QOx956MU9ahhzoHClpVYu1M4GFuvh8yxkFtpiGk6U5SvRDpIRLMqrm6XpGcV1x8Fzz8nu9WdNL4tyasi",
+	"7txToVAWSoU5tMtwS5ncdnfhNuR6By7gG6nvqPbNPYMf+Ise0Y9yso5oPSp/HiMgQmNBTxOkQ+KHN1qS",
+	"//TkyR0SPv+5V7j2WWZXhOLth3abR4XyysBS2hgwxn6cEzhMhy0WwQ/qalbJK9IXwV+mGQwRXhlAr8YF",
+	"yEPZOJI8tHGdOmVwcsOny57Va9HfrO1c+zufLt/rhxr4O8il+JISzXB0z7UwiGECpXe1jQWUJH53oV1X",
+	"qFRHrIaB7sKuqvt3cMcevfr9rci3qXN7dZ62VcLPOrKaI/QPh0/td1QX2f66XxyyV4YiUhenE90ptzzT",
+	"8wKPejcwBmQyZ/0kjJ5QUcwGzHyAkBzmoHbvMLlz/+ns2IQ5HfIQhDVrOfzw2efgyHKPxhUCCEZqnbXD",
+	"LU2fUzP3a9HDxfr2UBItWugjYcNGoMVyL3ieZrIHKKPfhcRlLav/lUGNwnQedAqWChSZKIGC6pRYhnGD",
+	"gEGn4XC16pdJyMu3+gJFJq7K5H23PxCYIdzXw+e2HF6waaMUFz2cAvPqRDVGXDXTGw9CbHWJhRKlKhT4",
+	"V1AXBrFimbAG4AgW3F6WPXdk+0APpNErAcFzthE5hLgCcauV84UVWKkOuhbiXJ+YYq0IvhH5rZyKJ1Yv",
+	"heqoWHZG5TXe+97dOk4kNuVbD0KNLsvzb7+tODDP7jswjdjRz3pgR1M2/H7Fuqd+WfHtS8bNkj0KPQWP",
+	"EywzXwmby6mhf3Fo76ZG2rXOrWGPaIH9DzJp3P+F/zz2OIPUL07UX5nWS8ZnwI6yECv2CC8/Ttj/FKmn",
+	"FpSGiT/WYmpFyh7hXzDr5vFTluqpmYRFNE9XwdaX0wUrL2Bj1opv2RSrEn15UrV1gr6wIqrJBbz9RYJM",
+	"0e6P6gs01nzWLFtqvPLznuBifzxzTP0XsUH5bjlALV6M5aTBcFDXyhltRarQgFYYqtBw8sCVZ4g+3i1z",
+	"18xCb9QTDcfbLlS2EcZQ5qMNFvtaztWbwvaioL9GZDJdRIlDy7lyQ/l216lWRmen9o91Vf15BvSk1du4",
+	"pvka8AT1j2jtpTCR4m3uKC7R5E6G3+43sS3IwHKuflID9cZ8l4tUKCt5ZsY2zDvW8tpP+yWQgOilFOS5",
+	"xdo6yE94ws5RyNHzsUFhmC6N8b1K32zUtb/zMMVRtbEi6pBy1EvymOlLQNXi/0HVjI33hNctDRbHOn09",
+	"1zodYY/UJtsC3karW3LtbxiSoTfLwmPa+7v8a4ztZ35o4Vu+14Lslpn+Px27jPgjIqAKN8Ys0AWuLNHD",
+	"DV34lzwLpffDFrBKIMO/RYW6m69EitxnkAM0kSm8G7XBxIp81a4T3rurv4q8RfmeEu2+9aP25u+qvMve",
+	"wHcYvS+MQfhBnBC4H86rCZhm94/C90p4fC+AbL6fsMYCroXesBVXW7pNpOh/RcS+QFSmzgTL9Xo0WKNP",
+	"BtK1nLZesgtT2A/R1fjZPqKsgn4bwdSBgUZG+7knlXsRNuE1B/Wf3AO6ShbgRaPUK3hMZ4oXGWFNEsI0",
+	"UjFp7yNrSvvp42oay/N2ooprd1Wkg64xPaJhhX/UGzbjMbiKaSTYQlIZy7MMTckFN+xGCAVptmIdU7Pv",
+	"ZQF5U9Q4QPZ0+YlAVF/WcHKzrLJXB5ZWpG2DQKVog4Kb6fzBQB7XZqJtq5c3nJ51LXKkcApQ/NDXShOM",
+	"cwuhXlmp5F6KLZmLBlxyO4SwTNxTOpAjdJaNxi+B7RSh31UpXWDKzGykBSsoF4DOGJMIKT0/KfPY0nhF",
+	"M1vmqZZimzCcZWY1SCEwjMFsB2YJbpnGBYlU7GO2xltTzacBXY9r42n7GzZ9/8ZtQzQJHfwS9gdfkogJ",
+	"ecpQjwUz8J4c7uJGVj6yn+0I96MRss92DPNT/6g+VqSf2zj+D71JFWlDF7mPlph7aO2pnM2cyzvL9SpY",
+	"PSvBVVwy4+ZWwDTFj39wlIi/iA292dix5orMtXQ6BfnH0v0IWihNGfe7yxcfoaWbXhLHUwBnQAGiJjWk",
+	"g5LWCiiVzuNrpOCJdISpj5ShLrrXF030Su5r53EgyN9jGpHmnG/49jI4IIgbXC+ZiTK7SZduvzibUJda",
+	"K447B0MlPs7Hbrb+zwT1GgjwTBcqfah07YdV1VGEulzFgaPM8KDzlMiNKEgUMeZBnnQejscU3C1nnV26",
+	"/+ApKymWmMq5MCHdbaxY02EMNUmQxscUobLDaMuJE8vYvXTfHtJL907w9LPSKu+gPsira6U3hJC/WvNB",
+	"oHB3lhOQTvfY5u/orl7gb3uhu2vB3h4ocIVC0s+Z3yWAMg390cFWwLQtxSygdCbLyLYXIoXiPchUNwct",
+	"wO1qBKyjZ18kbl4UgTEJoMNKcwmtHIH08CK52HBpsRCKtqA7HTL8PzMus0Z23/tffAWAt6Gz1meKiPz0",
+	"Znso5n9boegn2wEZhPYAX4ugevf3QOLg/QCg8N5ISeqgBNy2reP7E3mWVLdCWZ1vP3lzo7mtX0xlKlq1",
+	"zZn9NnyvV1QBOT4CC8wKTlEfqIoo7hv4EvpW5AkTKk3YukDi6wRw3JlUznTJoJfE09nXZdj5FhuJ6VGF",
+	"QnvpfzPXHqRPWjP0SRdy43dOlP8cw4ZJGsekf/U8Hw/fPlQpcY5g7rqwv0GfanKBqW33x5xL1RjKLZSV",
+	"WUNtNaD8wM9fMh6QHaEcNsXSiW++/ubbJ8++efL82UV7iLierjoQdAmaHd1A544aj2iIvqW9XSJnUmM1",
+	"4RCTr4JLw6RlsIC4KrA+C35LWgBtHWjhoRAgGGYoC8M4Jk4fPQEcynN6J05fvrkN3dcD7z7Saff3ENE3",
+	"YfKuzsTdbAsOL+Q7esNDCN3bvZmY2ZaGiylk0AjL3623YgQ82jdOv7vLqRsbnnlWahRv6ofjEwN1Tcdn",
+	"4lu08ReI7wUdcSyUiw16ktp8e949lm8PDEidtMmIYr1lk21QMNVU5Mq0bLlnZ9pynXV3eVnt3rTVohqR",
+	"+RZTQEQIhcXU6Lh7hg7Y0rmENEA1MKamQGCG+SS7Xcspz5gSm6leiSHIMsuet9bKufd4S1R9WD62X9Wk",
+	"7zjqVG80aC/FBrdWuVFkzoyY5iIKvPGbjcLaeXOJ0ZnqShiGPWbDIxWf2qUYtYfk0+tP+/4PwgEGRgZ3",
+	"Cq25MRudp9StFtojoKUkk0eEoX1Hyb62NJSmPhm8ctH3ZeG+j0RD9D2gMVt67jDdIGND/Vo8L1pLyvHy",
+	"oSGbQeKG5av206Xu9v26FAftpUvpaI1wbrqBKgmeFU/FkChoHRbXQFrzXHxUtOhjWD9X1orV2nr7PrBP",
+	"ScP4jTtsqT2pWiMx5TlQvEqb1Cwn3z+QEbUZocOVHntrLPhUs2ijnyAZQVfl9vuNfos3Dbl04SHdrUBx",
+	"iE5VyB0xkRnBVoUBe38m87KkaV3cZNIsToWggw1YNDfx1ad2cKdnsxCqGtnzYpNpbYTC8CLPNvXu/JOr",
+	"NOGp5464jShfVAewiSFmR7aMARKKmdxB1V57W8avcNuQ25qe0NbI5Z9/lu5RzigIkPiGDmdZMJ17vntq",
+	"7KiCUgIdshiQ2WFvBZrIha9Ba13wCnxamwn938oI+yvhEB3ZoJocUDCXHJjo+7LkkYr7EMCIb/i2py7A",
+	"P59g1/xLH9R6eSj28ilSmAyGCNdyZg4utENnnOEDzlMN90DF/1rYIP0AX3ivjX/c/VBRrBtxs9B62R07",
+	"/OBvGnDpwjOaK1aEvBU5QlFZvZbTOGjdftjQ+G6dk+LTGgu+XgtlyvbnGaeQrnNa7KlMy+XJ2dkPQBNz",
+	"MVhZv3/AyPG/2mObALhxcWI0PPJbYteGERsXGR1WpTdMqwQqpBG5BSN27NG7H75j//7i2b89LmVlXTir",
+	"li797fm/Po6XI/a7sk+ksJSPEYr9Yep8+SJXW7bSUfBs3ossqy7RvUecWud/7mL0Q3fx8dXo9KTzHMDj",
+	"bepQje7HhGKONS+MgCr0mRRZWoU0qUGvVqFM6h6Q514FSd8K67tNovLq1/b3Q0hNV8WzhyawWi/jxBkD",
+	"CSRtfK6YuAXCULcetyKXMx9ShFXi0pYl1dICLlLEdZFm0YFA8gEvR437l4/sFfd3r7A37E9j9gn7v4rT",
+	"vfWfiCCzWWgAFnUr5NQ2s3IlogUT7i3U5I6naS6MOYzGkX7Uu5zxX18cTOYIyzQQQYQ0C3zI6ModZG84",
+	"GZJgpgEYUSk9gUpxs9g6xTwkMdNG51nauvtfFat1v2YSI+6T27cXe634Hz/hxQpdfdjYu9r3LeLB8Uwr",
+	"AljVhQ3BVuy18DhxQN9jZCpeljdAFaTyoFDMCUauszZuRe96RuPI3vKjmNxnMoshYn7yVFo2JSDcBTzg",
+	"OEW1PxP5s+bp8Y0BB4Yh70+eosSgpYlMKieoYYbLlHJ6rYDuNDv9AVLuNwdlTlDnyNecciuMhykXFmHF",
+	"qIWFzXUFzKHpZSjB0C2VSbP/wllarNY4GYBlVMLfvKy82lwzrchGhCkDbBy7gOq9pnfKhbHoppzyTs74",
+	"4XkmRe73Z7lxPU22c1GdPcqXQiVQkmQNYdygiSRNN9aNztJ9tPf3X1QB3Q7o2ZcekjJw6ZG6M1UZI95W",
+	"lL25Fm08N+IPPrWRuFt76Zbxjku36zt6Xjz/1+lazT2IVFgCLYRli2GTSoNSpZcAen5xYA7OXQNuV/OE",
+	"QEbvlTjBGTrxDYet4D2vQkfiXqinM6ivT1XkcFZbzlGQOlqYyxBhQeATZCGJlHhExQ59FVZ7Fn6jUWGQ",
+	"8pDGl5aAtmhz49pklZvlxcHHc01KC7T0mqXzA1wexn6/LtZrbeQ56ofws9pEI7CmQdNwhILCnXppzuY5",
+	"dgKwm0KloKyUs8MkMi1gs1Qm1bLyHgF9BWIyIKtb0ekEHCAa7dCDgQsCpWYheGYX/7x4eef+5Skk8F/u",
+	"J9t/1v4xKQknXt7BpIhpkUu7BQ0XuAn+z0d30mLFpfvHR3djfus1YZFnFy8vJhCfpa9tbDCpIKEHfDYs",
+	"Y2UF0FF4t3ctGwzEN2uhfnrFrgq7+N/f/wL/1bn8J67I1duf2LOnX1fGKOzin046Pv75/wMAAP//",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

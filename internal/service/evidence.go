@@ -1,0 +1,701 @@
+package service
+
+import (
+	"archive/zip"
+	"cmp"
+	"context"
+	"crypto/rand"
+	"encoding/csv"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"io"
+	"os"
+	"slices"
+	"strconv"
+	"strings"
+	"time"
+
+	"github.com/go-jose/go-jose/v4"
+
+	"wexillum.example/internal/core/engine"
+	"wexillum.example/internal/core/expect"
+	"wexillum.example/internal/core/moment"
+	"wexillum.example/internal/core/world"
+	"wexillum.example/internal/evidence"
+	"wexillum.example/internal/report"
+	"wexillum.example/internal/statement"
+	"wexillum.example/internal/store"
+)
+
+// Evidence is a record of reach as it is kept.
+type Evidence struct {
+	ID      string          `json:"id"`
+	Digest  string          `json:"digest"` // SHA-256 of the signed manifest
+	JWS     string          `json:"jws"`
+	Made    string          `json:"made"`
+	Key     json.RawMessage `json:"key"` // the public half of what signed it
+	SignOff []SignOff       `json:"sign_off,omitempty"`
+
+	Manifest *evidence.Manifest `json:"-"`
+	Change   uint64             `json:"-"` // the journal entry that took it in
+	At       time.Time          `json:"-"`
+}
+
+// SignOff is somebody's word that they have looked at a record.
+type SignOff struct {
+	By   string `json:"by"`
+	At   string `json:"at"`
+	Note string `json:"note,omitempty"`
+}
+
+// Open lists those who must sign a record off and have not.
+func (e *Evidence) Open() (out []string) {
+	for _, who := range e.Manifest.SignOff {
+		if !slices.ContainsFunc(e.SignOff, func(s SignOff) bool { return s.By == who }) {
+			out = append(out, who)
+		}
+	}
+	return
+}
+
+// EvidenceScope says what a record is about, as an expectation does.
+type EvidenceScope struct {
+	Party, Action, Resource string
+	At                      moment.Moment // now where it is Always
+	Why                     string
+	SignOff                 []string // accounts that must sign it off
+}
+
+const evidenceKind = "evidence"
+
+// pieces collects what is written, and keeps it a megabyte at a time.
+type pieces struct {
+	ctx   context.Context
+	store *store.Store
+	id    string
+	place int
+	buf   []byte
+}
+
+func (p *pieces) Write(b []byte) (int, error) {
+	p.buf = append(p.buf, b...)
+	for len(p.buf) >= 1<<20 {
+		if err := p.flush(1 << 20); err != nil {
+			return 0, err
+		}
+	}
+	return len(b), nil
+}
+
+func (p *pieces) flush(n int) error {
+	if n == 0 {
+		return nil
+	}
+	err := p.store.PutEvidencePiece(p.ctx, p.id, p.place, p.buf[:n])
+	p.buf = append(p.buf[:0], p.buf[n:]...)
+	p.place++
+	return err
+}
+
+// MakeEvidence makes a record of reach: its lines as they are found, with no more in memory than the numbers of the parties; then
+// its manifest is signed, and the journal takes it in.
+func (s *Service) MakeEvidence(ctx context.Context, who Who, x EvidenceScope) (*Evidence, error) {
+	if strings.TrimSpace(x.Why) == "" {
+		return nil, &Invalid{"why", x.Why, "say what the record is for"}
+	}
+	st, at := s.State(), s.Now()
+	if x.At != moment.Always {
+		if x.At > at {
+			return nil, &Invalid{"at", x.At.String(), "a record is of now or of the past; what lies ahead nobody can testify"}
+		}
+		var err error
+		if st, _, err = s.At(ctx, x.At); err != nil {
+			return nil, err
+		}
+		at = x.At
+	}
+	for _, name := range x.SignOff {
+		if _, err := s.store.Account(ctx, name); err != nil {
+			return nil, &Invalid{"sign_off", name, "there is no account of this name"}
+		}
+	}
+	doc, err := json.Marshal(map[string]string{"id": "record", "party": cmp.Or(x.Party, world.Everybody), "action": cmp.Or(x.Action, "*"), "resource": cmp.Or(x.Resource, "*"), "expect": "never"})
+	if err != nil {
+		return nil, err
+	}
+	read, err := s.ReadExpectation(st, doc)
+	if err != nil {
+		return nil, err
+	}
+	scope, err := expect.Of(read)
+	if err != nil {
+		return nil, err
+	}
+	id := fmt.Sprintf("%s-%s", moment.DayOf(at, st.Zone()), strings.ToLower(rand.Text()[:6]))
+	m := &evidence.Manifest{
+		Record: id, Version: 1, Says: recordSays(st, read), Party: read.Party, Action: read.Action, Resource: read.Resource,
+		At: at.String(), Made: s.Now().String(), By: who.Name, Why: strings.TrimSpace(x.Why), Revision: st.Head.Revision,
+		Method:  "Every action that somebody outside may try was decided for everybody known, for links and for typical newcomers, by the policy and inventory of this moment; what is alike is counted together.",
+		SignOff: append([]string{}, x.SignOff...), NotLookedAt: []string{}, Systems: []evidence.System{}, Expectations: []evidence.Stands{}, Totals: []evidence.Total{},
+	}
+	if o := st.Policy().Organisation; o != nil {
+		m.Organisation = o.Name
+	}
+	if m.Journal.Change = st.Head.Seq; m.Journal.Change > 0 {
+		if m.Journal.Seal, err = s.store.SealAt(ctx, st.Head.Seq); err != nil {
+			return nil, err
+		}
+	}
+	if !scope.Scope.Party.Of.Address.IsZero() { // a number stands for them, as in the lines
+		m.Says = strings.Replace(recordSays(st, &world.Expectation{Party: world.Everybody, Action: read.Action, Resource: read.Resource}), "everybody outside", "party 1", 1)
+		m.Party = "1"
+	}
+	made := false
+	defer func() {
+		if !made {
+			_ = s.store.DropEvidence(context.WithoutCancel(ctx), id)
+		}
+	}()
+	if err := s.recordLines(ctx, st, scope, at, m); err != nil {
+		return nil, err
+	}
+	if err := s.recordBeside(ctx, st, at, m); err != nil {
+		return nil, err
+	}
+	keys, err := s.signing(ctx)
+	if err != nil {
+		return nil, err
+	}
+	i := slices.IndexFunc(keys, func(k store.SigningKey) bool { return k.State == store.KeyCurrent })
+	if i < 0 {
+		return nil, fmt.Errorf("%w: no key signs what is told: announce one, and switch to it", ErrConflict)
+	}
+	out := &Evidence{ID: id, Made: m.Made}
+	if out.Key, err = publicHalf(keys[i].Private); err != nil {
+		return nil, err
+	}
+	if out.JWS, err = statement.SignAs(evidence.Type, m, keys[i].Private); err != nil {
+		return nil, err
+	}
+	out.Digest = evidence.Digest(out.JWS)
+	text, err := json.Marshal(out)
+	if err != nil {
+		return nil, err
+	}
+	if err := s.change(ctx, who.Name, m.Why, func(_ *State, t *store.Tx) error {
+		_, err := t.PutRecord(evidenceKind, id, text)
+		return err
+	}); err != nil {
+		return nil, err
+	}
+	made = true
+	return s.EvidenceOf(ctx, id)
+}
+
+// recordSays says what a record is about.
+func recordSays(st *State, x *world.Expectation) string {
+	says := strings.TrimSuffix(expect.Says(st.Snapshot, &world.Expectation{Party: x.Party, Action: x.Action, Resource: x.Resource, Expect: world.Expect{Sort: world.AlwaysSo}}), ".")
+	who, what, _ := strings.Cut(says, " may always ")
+	if who[:1] == "E" { // everybody
+		who = "e" + who[1:]
+	}
+	if rest, all := strings.CutPrefix(what, "do anything"); all {
+		return "What " + who + " may do" + rest
+	}
+	return "Who may " + what + ", of " + who
+}
+
+// recordLines writes the lines and names of a record, and counts them.
+func (s *Service) recordLines(ctx context.Context, st *State, scope *expect.Statement, at moment.Moment, m *evidence.Manifest) error {
+	out := &pieces{ctx: ctx, store: s.store, id: m.Record}
+	w, err := evidence.NewWriter(out)
+	if err != nil {
+		return err
+	}
+	names := evidence.NewNames()
+	var waiting []store.EvidenceName
+	known := map[uint32]int{} // numbers of parties; the map holds those that may anything
+	others := map[string]int{}
+	number := 0
+	name := func(who string) (int, error) {
+		number++
+		n := evidence.NewName(number, who)
+		names.Add(&n)
+		waiting = append(waiting, store.EvidenceName{Party: n.Party, Digest: n.Digest, Salt: n.Salt, Name: n.Name})
+		if len(waiting) < 500 {
+			return number, nil
+		}
+		err := s.store.PutEvidenceNames(ctx, m.Record, waiting)
+		waiting = waiting[:0]
+		return number, err
+	}
+	if a := scope.Scope.Party.Of.Address; !a.IsZero() {
+		n, err := name(a.String())
+		if err != nil {
+			return err
+		}
+		if i := st.PartyOf(a); i != engine.NoParty {
+			known[i] = n
+		}
+		others[a.String()] = n
+	}
+	totals := map[string]*evidence.Total{}
+	seen := map[string][]uint64{} // by action: numbers of parties, as bits
+	partnerOf := map[uint32]string{}
+	reaches := map[int]bool{}
+	line := func(party uint32, who engine.Who, y *engine.Yes, pairs int) error {
+		n, ok := 0, false
+		if party != engine.NoParty {
+			n, ok = known[party]
+		} else {
+			n, ok = others[who.String()]
+		}
+		if !ok {
+			var err error
+			if n, err = name(who.String()); err != nil {
+				return err
+			}
+			if party != engine.NoParty {
+				known[party] = n
+			} else {
+				others[who.String()] = n
+			}
+		}
+		if !reaches[n] {
+			reaches[n] = true
+			if y.Newcomer {
+				m.Newcomers++
+			} else {
+				m.Parties++
+			}
+		}
+		partner := partnerOf[party]
+		if _, ok := partnerOf[party]; !ok || party == engine.NoParty {
+			partner = ""
+			if who.Kind == engine.ByAddress {
+				if match := st.Match(who.Address); match.Partner != nil && match.Bar == nil {
+					partner = match.Partner.ID
+				}
+			}
+			if party != engine.NoParty {
+				partnerOf[party] = partner
+			}
+		}
+		act := y.Action.String()
+		if totals[act] == nil {
+			totals[act] = &evidence.Total{Action: act}
+		}
+		t := totals[act]
+		for n>>6 >= len(seen[act]) {
+			seen[act] = append(seen[act], make([]uint64, 1+len(seen[act]))...)
+		}
+		if t.Pairs += pairs; seen[act][n>>6]>>(n&63)&1 == 0 {
+			seen[act][n>>6] |= 1 << (n & 63)
+			t.Parties++
+		}
+		return w.Add(&evidence.Line{Party: n, Kind: y.Kind.String(), Partner: partner, Newcomer: y.Newcomer, Person: y.Person, Action: act, Resource: y.Resource.String(), Count: pairs, Conditions: y.Conditions.Names()})
+	}
+	if err := st.EachYes(&scope.Scope, at, ctx.Err, func(y *engine.Yes) error {
+		if len(y.Members) == 0 {
+			return line(y.Party, y.Who, y, y.Pairs)
+		}
+		each := y.Each()
+		for _, p := range y.Members {
+			n := each
+			if n == 0 { // they differ
+				one := *y
+				one.Members = []uint32{p}
+				if st.EachPair(&one, at, func(*engine.Question) bool { n++; return true }); n == 0 {
+					continue
+				}
+			}
+			if err := line(p, engine.Who{Address: st.AddressAt(p)}, y, n); err != nil {
+				return err
+			}
+		}
+		return nil
+	}); err != nil {
+		return err
+	}
+	part, err := w.Done()
+	if err != nil {
+		return err
+	}
+	if err := out.flush(len(out.buf)); err != nil {
+		return err
+	}
+	if err := s.store.PutEvidenceNames(ctx, m.Record, waiting); err != nil {
+		return err
+	}
+	m.Lines, m.Parts = part.Lines, []evidence.Part{part, names.Done()}
+	for _, act := range engineActions(totals) {
+		m.Totals = append(m.Totals, *totals[act])
+	}
+	return nil
+}
+
+func engineActions(totals map[string]*evidence.Total) (names []string) {
+	for act := range totals {
+		names = append(names, act)
+	}
+	slices.Sort(names)
+	return
+}
+
+// recordBeside states the systems that were read, what was not looked at, and how what is expected stands.
+func (s *Service) recordBeside(ctx context.Context, st *State, at moment.Moment, m *evidence.Manifest) error {
+	systems, err := s.Systems(ctx)
+	if err != nil {
+		return err
+	}
+	for i := range systems {
+		r, err := s.store.ReadingOf(ctx, systems[i].ID, at)
+		if err != nil {
+			return err
+		}
+		x := evidence.System{ID: systems[i].ID}
+		if r != nil {
+			x.Read = r.Seen.String()
+		}
+		m.Systems = append(m.Systems, x)
+	}
+	unseen, _, err := s.NotLookedAt(ctx)
+	if err != nil {
+		return err
+	}
+	for _, name := range unseen {
+		m.NotLookedAt = append(m.NotLookedAt, "what a system holds of "+name)
+	}
+	m.NotLookedAt = append(m.NotLookedAt, "trials and reviews", "what could come about by acts of others")
+	list := expect.All(st.Policy())
+	return expect.Judge(st.Snapshot, list, at, expect.Now, ctx.Err, func(i int, j expect.Judged) {
+		says := expect.Says(st.Snapshot, list[i].Expectation)
+		if strings.Contains(says, "@") { // nobody outside is named where a name cannot be taken out again
+			says = "About one person outside."
+		}
+		m.Expectations = append(m.Expectations, evidence.Stands{ID: j.ID, Says: says, State: j.State.String(), Count: j.Count})
+	})
+}
+
+// evidenceFrom reads a record as it is kept.
+func evidenceFrom(doc []byte) (*Evidence, error) {
+	var e Evidence
+	err := json.Unmarshal(doc, &e)
+	if err == nil {
+		e.Manifest, _, err = evidence.Manifested(e.JWS)
+	}
+	return &e, err
+}
+
+// EvidenceOf finds a record of reach.
+func (s *Service) EvidenceOf(ctx context.Context, id string) (*Evidence, error) {
+	doc, err := s.store.Record(ctx, evidenceKind, id)
+	if err == nil && doc == nil {
+		err = fmt.Errorf("%w: there is no record of reach %q", ErrNotFound, id)
+	}
+	if err != nil {
+		return nil, err
+	}
+	e, err := evidenceFrom(doc)
+	if err != nil {
+		return nil, err
+	}
+	entries, err := s.store.Journal(ctx, store.JournalQuery{Kind: evidenceKind, ID: id, Limit: 1000})
+	for i := range entries { // the first of them took it in
+		e.Change, e.At = entries[i].Seq, entries[i].At
+	}
+	return e, err
+}
+
+// AllEvidence lists the records of reach, the newest first.
+func (s *Service) AllEvidence(ctx context.Context) ([]Evidence, error) {
+	out := []Evidence{}
+	err := s.store.Records(ctx, evidenceKind, "", func(_ string, doc []byte) error {
+		e, err := evidenceFrom(doc)
+		if err == nil {
+			out = append(out, *e)
+		}
+		return err
+	})
+	slices.SortFunc(out, func(a, b Evidence) int { return strings.Compare(b.Made, a.Made) })
+	return out, err
+}
+
+// SignOffEvidence is somebody's word that they have looked at a record; they prove again who they are.
+func (s *Service) SignOffEvidence(ctx context.Context, who Who, id, password, note string) (*Evidence, error) {
+	a, err := s.store.Account(ctx, who.Name)
+	if err != nil {
+		return nil, err
+	}
+	if a.Password == "" || !passwordIs(a.Password, password) {
+		return nil, &Invalid{"password", "…", "it is not the password of " + who.Name + "; signing off asks for it again"}
+	}
+	err = s.change(ctx, who.Name, cmp.Or(strings.TrimSpace(note), "signed off"), func(_ *State, t *store.Tx) error {
+		doc, err := t.Record(evidenceKind, id)
+		if err != nil {
+			return err
+		}
+		if doc == nil {
+			return fmt.Errorf("%w: there is no record of reach %q", ErrNotFound, id)
+		}
+		e, err := evidenceFrom(doc)
+		if err != nil {
+			return err
+		}
+		if slices.ContainsFunc(e.SignOff, func(x SignOff) bool { return x.By == who.Name }) {
+			return fmt.Errorf("%w: %s signed it off already", ErrConflict, who.Name)
+		}
+		e.SignOff = append(e.SignOff, SignOff{By: who.Name, At: s.Now().String(), Note: strings.TrimSpace(note)})
+		text, err := json.Marshal(e)
+		if err == nil {
+			_, err = t.PutRecord(evidenceKind, id, text)
+		}
+		return err
+	})
+	if err != nil {
+		return nil, err
+	}
+	return s.EvidenceOf(ctx, id)
+}
+
+// EvidenceLines reads the lines of a record, and whom their numbers stand for.
+func (s *Service) EvidenceLines(ctx context.Context, id string) *evidence.Source {
+	names := map[int]string{}
+	err := s.store.EvidenceNames(ctx, id, func(n *store.EvidenceName) error { names[n.Party] = n.Name; return nil })
+	return &evidence.Source{
+		Name: func(n int) string {
+			if names[n] == "" {
+				return fmt.Sprintf("party %d, forgotten", n)
+			}
+			return names[n]
+		},
+		Lines: func(fn func(*evidence.Line) error) error {
+			if err != nil {
+				return err
+			}
+			r, w := io.Pipe()
+			go func() {
+				w.CloseWithError(s.store.EvidencePieces(ctx, id, func(b []byte) error { _, err := w.Write(b); return err }))
+			}()
+			defer r.Close()
+			return evidence.EachLine(r, fn)
+		},
+	}
+}
+
+// signingHistory is what each key was from which journal entry on, with the public half of the one that signed a record.
+func (s *Service) signingHistory(ctx context.Context, e *Evidence) ([]evidence.Key, error) {
+	var out []evidence.Key
+	entries, err := s.store.Journal(ctx, store.JournalQuery{Kind: "signing_key", Limit: 10000})
+	if err != nil {
+		return nil, err
+	}
+	slices.Reverse(entries)
+	for i := range entries {
+		entry := &entries[i]
+		k := slices.IndexFunc(out, func(x evidence.Key) bool { return x.Thumbprint == entry.ID })
+		if k < 0 {
+			k = len(out)
+			out = append(out, evidence.Key{Thumbprint: entry.ID})
+		}
+		var is struct{ State string }
+		if entry.Now != nil {
+			if err := json.Unmarshal(entry.Now, &is); err != nil {
+				return nil, err
+			}
+		}
+		out[k].History = append(out[k].History, evidence.KeyState{Change: entry.Seq, At: moment.Of(entry.At).String(), State: is.State})
+	}
+	_, kid, err := evidence.Manifested(e.JWS)
+	for i := range out {
+		if out[i].Thumbprint == kid {
+			out[i].Key = e.Key
+		}
+	}
+	return out, err
+}
+
+// publicHalf is the public half of a private JWK.
+func publicHalf(private []byte) (json.RawMessage, error) {
+	set, err := statement.PublicKeys(private)
+	if err != nil {
+		return nil, err
+	}
+	var x jose.JSONWebKeySet
+	if err := json.Unmarshal(set, &x); err != nil {
+		return nil, err
+	}
+	return json.Marshal(x.Keys[0])
+}
+
+// WriteEvidence writes a record as an archive that can be verified without us.
+func (s *Service) WriteEvidence(ctx context.Context, e *Evidence, w io.Writer) error {
+	z := zip.NewWriter(w)
+	file := func(name string, write func(io.Writer) error) error {
+		f, err := z.Create(name)
+		if err == nil {
+			err = write(f)
+		}
+		return err
+	}
+	asJSON := func(name string, x any) error {
+		return file(name, func(f io.Writer) error {
+			enc := json.NewEncoder(f)
+			enc.SetIndent("", "  ")
+			return enc.Encode(x)
+		})
+	}
+	keys, err := s.signingHistory(ctx, e)
+	if err != nil {
+		return err
+	}
+	return errors.Join(
+		file(evidence.ManifestFile, func(f io.Writer) error { _, err := io.WriteString(f, e.JWS); return err }),
+		file(evidence.LinesFile, func(f io.Writer) error {
+			return s.store.EvidencePieces(ctx, e.ID, func(b []byte) error { _, err := f.Write(b); return err })
+		}),
+		file(evidence.NamesFile, func(f io.Writer) error {
+			c := csv.NewWriter(f)
+			if err := c.Write(evidence.NameColumns); err != nil {
+				return err
+			}
+			err := s.store.EvidenceNames(ctx, e.ID, func(n *store.EvidenceName) error {
+				return c.Write([]string{strconv.Itoa(n.Party), n.Digest, n.Salt, n.Name})
+			})
+			c.Flush()
+			return errors.Join(err, c.Error())
+		}),
+		asJSON(evidence.KeysFile, keys),
+		asJSON(evidence.JournalFile, evidence.Entry{Change: e.Change, At: moment.Of(e.At).String(), Digest: e.Digest}),
+		file(evidence.SheetFile, func(f io.Writer) error {
+			r, err := s.EvidenceSheet(ctx, e)
+			if err != nil {
+				return err
+			}
+			return r.HTML(f)
+		}),
+		z.Close(),
+	)
+}
+
+// onSheet is how many lines a sheet for people shows.
+const onSheet = 1000
+
+// EvidenceSheet is a record for people: what it states, its totals and its first lines.
+func (s *Service) EvidenceSheet(ctx context.Context, e *Evidence) (*report.Report, error) {
+	m := e.Manifest
+	r := &report.Report{
+		Head:    report.Head{Title: "Record of reach " + e.ID + ": " + m.Says, Organisation: m.Organisation, Revision: m.Revision, At: m.At, Method: m.Method, Not: slices.Clone(m.NotLookedAt)},
+		Columns: []string{"who", "kind", "partner", "action", "with what", "count", "conditions"},
+	}
+	add := func(what, is string) { r.Summary = append(r.Summary, [2]string{what, is}) }
+	add("Made", m.Made+" by "+m.By+": "+m.Why)
+	add("Reach anything", fmt.Sprintf("%d known parties and links, %d typical newcomers", m.Parties, m.Newcomers))
+	add("Lines", strconv.Itoa(m.Lines))
+	for _, t := range m.Totals {
+		add(t.Action, fmt.Sprintf("%d parties, %d times", t.Parties, t.Pairs))
+	}
+	for _, x := range m.Expectations {
+		add("Expected", x.Says+" "+x.State)
+	}
+	for _, x := range m.Systems {
+		add("System "+x.ID, cmp.Or(x.Read, "never read"))
+	}
+	for _, x := range e.SignOff {
+		add("Signed off", x.By+", "+x.At+" "+x.Note)
+	}
+	for _, who := range e.Open() {
+		add("To be signed off by", who)
+	}
+	add("SHA-256 of the signed manifest", e.Digest)
+	add("Journal", fmt.Sprintf("change %d, resting on change %d with the seal %s", e.Change, m.Journal.Change, m.Journal.Seal))
+	src := s.EvidenceLines(ctx, e.ID)
+	n := 0
+	err := src.Lines(func(l *evidence.Line) error {
+		if n++; n > onSheet {
+			return io.EOF
+		}
+		who := src.Name(l.Party)
+		if l.Person != "" {
+			who = "person:" + l.Person + " towards " + who
+		}
+		r.Rows = append(r.Rows, []string{who, l.Kind, l.Partner, l.Action, l.Resource, strconv.Itoa(l.Count), strings.ReplaceAll(strings.Join(l.Conditions, ", "), "_", " ")})
+		return nil
+	})
+	if errors.Is(err, io.EOF) {
+		err = nil
+	}
+	if m.Lines > onSheet {
+		r.Not = append(r.Not, fmt.Sprintf("%d lines more, which stand in %s", m.Lines-onSheet, evidence.LinesFile))
+	}
+	r.Not = append(r.Not, "Copies of this sheet that were sent out keep the names of those who are forgotten later")
+	return r, err
+}
+
+// VerifyEvidence verifies a record as it is kept: its parts, its signature, and what the journal took in.
+func (s *Service) VerifyEvidence(ctx context.Context, id string) ([]evidence.Check, error) {
+	e, err := s.EvidenceOf(ctx, id)
+	if err != nil {
+		return nil, err
+	}
+	f, err := os.CreateTemp("", "wexillum-record-*.zip") // as whoever has the archive would
+	if err != nil {
+		return nil, err
+	}
+	defer os.Remove(f.Name())
+	defer f.Close()
+	if err := s.WriteEvidence(ctx, e, f); err != nil {
+		return nil, err
+	}
+	size, err := f.Seek(0, io.SeekCurrent)
+	if err != nil {
+		return nil, err
+	}
+	keys, err := s.signingHistory(ctx, e)
+	if err != nil {
+		return nil, err
+	}
+	var ours []string
+	for _, k := range keys {
+		ours = append(ours, k.Thumbprint)
+	}
+	_, checks, err := evidence.Verify(f, size, ours, func(string) (*evidence.Entry, error) { return s.journaledEvidence(ctx, id) })
+	if err != nil {
+		return nil, err
+	}
+	n, whole, err := s.store.VerifyJournal(ctx)
+	if err != nil {
+		return nil, err
+	}
+	if whole != nil {
+		checks = append(checks, evidence.Check{What: "journal", Says: "the journal was altered: " + whole.Reason})
+	}
+	if whole == nil {
+		seal, err := s.store.SealAt(ctx, e.Manifest.Journal.Change)
+		ok := err == nil && seal == e.Manifest.Journal.Seal
+		says := fmt.Sprintf("all %d entries are as they were written, and the seal of change %d is the one in the record", n, e.Manifest.Journal.Change)
+		if !ok {
+			says = fmt.Sprintf("the seal of change %d is not the one in the record: the journal was written anew", e.Manifest.Journal.Change)
+		}
+		checks = append(checks, evidence.Check{What: "seal", OK: ok, Says: says})
+	}
+	return checks, nil
+}
+
+// journaledEvidence is what the journal took in of a record.
+func (s *Service) journaledEvidence(ctx context.Context, id string) (*evidence.Entry, error) {
+	entries, err := s.store.Journal(ctx, store.JournalQuery{Kind: evidenceKind, ID: id, Limit: 1000})
+	if err != nil {
+		return nil, err
+	}
+	if len(entries) == 0 {
+		return nil, errors.New("the journal knows no such record")
+	}
+	first := &entries[len(entries)-1]
+	var e Evidence
+	if err := json.Unmarshal(first.Now, &e); err != nil {
+		return nil, err
+	}
+	return &evidence.Entry{Change: first.Seq, At: moment.Of(first.At).String(), Digest: evidence.Digest(e.JWS)}, nil
+}
