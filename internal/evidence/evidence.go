@@ -233,7 +233,7 @@ func Digest(jws string) string {
 
 // Manifested reads a signed manifest without verifying it.
 func Manifested(jws string) (*Manifest, string, error) {
-	sig, err := jose.ParseSigned(jws, statement.Algorithms)
+	sig, err := jose.ParseSignedCompact(jws, statement.Algorithms)
 	if err != nil {
 		return nil, "", fmt.Errorf("the manifest is no signed manifest: %w", err)
 	}
@@ -395,7 +395,7 @@ func verifyKey(m *Manifest, jws, kid string, keys []Key, trusted []string, read 
 		check("signature", false, "the key is not the one that it is called")
 		return
 	}
-	sig, err := jose.ParseSigned(jws, statement.Algorithms)
+	sig, err := jose.ParseSignedCompact(jws, statement.Algorithms)
 	if err == nil {
 		_, err = sig.Verify(public)
 	}
