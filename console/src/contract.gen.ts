@@ -992,6 +992,59 @@ export interface components {
             was?: string;
             becomes?: string;
         };
+        History: {
+            subject: string;
+            action: string;
+            resource: string;
+            spells: components["schemas"]["Spell"][];
+        };
+        Spell: {
+            /** @enum {string} */
+            decision: "yes" | "no";
+            /** Format: moment */
+            from: string;
+            /**
+             * Format: moment
+             * @description Absent while it lasts
+             */
+            until?: string;
+            /** @description It was so when the time that was asked about began */
+            first: boolean;
+            /** @description The journal entry that it came by; absent where a date came */
+            change?: number;
+            by?: string;
+            why?: string;
+            /** @description Through what it came */
+            text: string;
+        };
+        ReachedBetween: {
+            /** Format: moment */
+            from: string;
+            /** Format: moment */
+            to: string;
+            lines: components["schemas"]["ReachedLine"][];
+        };
+        ReachedLine: {
+            party: string;
+            name: string;
+            kind: string;
+            newcomer: boolean;
+            action: string;
+            resource: string;
+            /** Format: moment */
+            first: string;
+            /**
+             * Format: moment
+             * @description When it ended; the end of the time where it lasted
+             */
+            last: string;
+            /** @description So many unbroken times */
+            spells: number;
+            /** Format: moment */
+            longest_from: string;
+            /** Format: moment */
+            longest_until: string;
+        };
         Exception: {
             id: string;
             people: string[];

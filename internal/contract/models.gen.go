@@ -1470,6 +1470,24 @@ func (e SpaceViewJoinsAs) Valid() bool {
 	}
 }
 
+// Defines values for SpellDecision.
+const (
+	SpellDecisionNo  SpellDecision = "no"
+	SpellDecisionYes SpellDecision = "yes"
+)
+
+// Valid indicates whether the value is a known member of the SpellDecision enum.
+func (e SpellDecision) Valid() bool {
+	switch e {
+	case SpellDecisionNo:
+		return true
+	case SpellDecisionYes:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for StanceChangeSays.
 const (
 	StanceChangeSaysAdmits  StanceChangeSays = "admits"
@@ -4097,6 +4115,14 @@ type HelpSection struct {
 	Title  string `json:"title"`
 }
 
+// History defines model for History.
+type History struct {
+	Action   string  `json:"action"`
+	Resource string  `json:"resource"`
+	Spells   []Spell `json:"spells"`
+	Subject  string  `json:"subject"`
+}
+
 // Impact defines model for Impact.
 type Impact struct {
 	Actions []MovesBy `json:"actions"`
@@ -5204,6 +5230,13 @@ type ReachLine struct {
 // ReachLineDecision defines model for ReachLine.Decision.
 type ReachLineDecision string
 
+// ReachedBetween defines model for ReachedBetween.
+type ReachedBetween struct {
+	From  string        `json:"from"`
+	Lines []ReachedLine `json:"lines"`
+	To    string        `json:"to"`
+}
+
 // ReachedBy defines model for ReachedBy.
 type ReachedBy struct {
 	Action string `json:"action"`
@@ -5215,6 +5248,25 @@ type ReachedBy struct {
 
 	// Yes Typical newcomers who can: partners, an unlisted address, a private one
 	Yes []string `json:"yes"`
+}
+
+// ReachedLine defines model for ReachedLine.
+type ReachedLine struct {
+	Action string `json:"action"`
+	First  string `json:"first"`
+	Kind   string `json:"kind"`
+
+	// Last When it ended; the end of the time where it lasted
+	Last         string `json:"last"`
+	LongestFrom  string `json:"longest_from"`
+	LongestUntil string `json:"longest_until"`
+	Name         string `json:"name"`
+	Newcomer     bool   `json:"newcomer"`
+	Party        string `json:"party"`
+	Resource     string `json:"resource"`
+
+	// Spells So many unbroken times
+	Spells int `json:"spells"`
 }
 
 // Rearranged defines model for Rearranged.
@@ -5641,6 +5693,29 @@ type SpaceView struct {
 
 // SpaceViewJoinsAs What who joins a course from outside gets
 type SpaceViewJoinsAs string
+
+// Spell defines model for Spell.
+type Spell struct {
+	By *string `json:"by,omitempty"`
+
+	// Change The journal entry that it came by; absent where a date came
+	Change   *int          `json:"change,omitempty"`
+	Decision SpellDecision `json:"decision"`
+
+	// First It was so when the time that was asked about began
+	First bool   `json:"first"`
+	From  string `json:"from"`
+
+	// Text Through what it came
+	Text string `json:"text"`
+
+	// Until Absent while it lasts
+	Until *string `json:"until,omitempty"`
+	Why   *string `json:"why,omitempty"`
+}
+
+// SpellDecision defines model for Spell.Decision.
+type SpellDecision string
 
 // Stance defines model for Stance.
 type Stance struct {
@@ -6954,6 +7029,37 @@ type FindHelpParams struct {
 type HelpPageParams struct {
 	// Name As guests or catalogue/rules/mail.forward
 	Name string `form:"name" json:"name"`
+}
+
+// HistoryOfParams defines parameters for HistoryOf.
+type HistoryOfParams struct {
+	Who      string `form:"who" json:"who"`
+	Action   string `form:"action" json:"action"`
+	Resource string `form:"resource" json:"resource"`
+
+	// From A date or moment of the past; absent is the first record
+	From *string `form:"from,omitempty" json:"from,omitempty"`
+
+	// To Absent is now
+	To *string `form:"to,omitempty" json:"to,omitempty"`
+}
+
+// ReachedBetweenParams defines parameters for ReachedBetween.
+type ReachedBetweenParams struct {
+	// Resource kind:id, of which a space is meant with all in it
+	Resource string `form:"resource" json:"resource"`
+
+	// Action An action, SERVICE.* or *; absent is all
+	Action *string `form:"action,omitempty" json:"action,omitempty"`
+
+	// Party Of whom, as an expectation says it; absent is everybody
+	Party *string `form:"party,omitempty" json:"party,omitempty"`
+
+	// From A date or moment of the past; absent is the first record
+	From *string `form:"from,omitempty" json:"from,omitempty"`
+
+	// To Absent is now
+	To *string `form:"to,omitempty" json:"to,omitempty"`
 }
 
 // InviteParams defines parameters for Invite.

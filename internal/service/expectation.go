@@ -517,32 +517,9 @@ func (s *Service) brokenBy(ctx context.Context, x *Expected, was *KeptJudgement,
 	if was == nil || was.Of != ExpectationEtag(x.Expectation) {
 		return &BrokenBy{Text: "how things already stood when it was made or changed"}, nil
 	}
-	type step struct {
-		entry store.Entry // the first of a change
-		head  store.Head  // behind it
-	}
-	var steps []step
-	before := store.Head{Seq: was.Seq}
-	for after := was.Seq; after < head.Seq && len(steps) <= mostBisected; {
-		entries, revision, err := s.store.EntriesAfter(ctx, after, eventsAtOnce)
-		if err != nil || len(entries) == 0 {
-			return nil, err
-		}
-		if after == was.Seq {
-			before.Revision = revision
-		}
-		for i := range entries {
-			e := &entries[i]
-			after = e.Seq
-			if !slices.Contains(worldKinds, e.Kind) || e.Seq > head.Seq {
-				continue
-			}
-			if n := len(steps); n > 0 && e.PartOf != 0 && (steps[n-1].entry.PartOf == e.PartOf || steps[n-1].entry.Seq == e.PartOf) {
-				steps[n-1].head = store.Head{Seq: e.Seq, Revision: e.Revision}
-				continue
-			}
-			steps = append(steps, step{*e, store.Head{Seq: e.Seq, Revision: e.Revision}})
-		}
+	before, steps, err := s.changesAfter(ctx, was.Seq, head, mostBisected)
+	if err != nil {
+		return nil, err
 	}
 	if len(steps) == 0 {
 		return &BrokenBy{Text: "a date that came"}, nil
@@ -552,16 +529,12 @@ func (s *Service) brokenBy(ctx context.Context, x *Expected, was *KeptJudgement,
 		return nil, err
 	}
 	broken := func(h store.Head) (bool, error) {
-		then := s.State()
-		if h != then.Head {
-			e := engine.New()
-			if _, err := s.store.Read(ctx, h, e); err != nil {
-				return false, err
-			}
-			then = &State{Snapshot: e.Done(), Head: h}
+		then, err := s.stateAt(ctx, h)
+		if err != nil {
+			return false, err
 		}
 		is := false
-		err := expect.Judge(then.Snapshot, []*expect.Statement{st}, x.At, expect.NextDays, ctx.Err, func(_ int, j expect.Judged) { is = j.State == expect.Broken })
+		err = expect.Judge(then.Snapshot, []*expect.Statement{st}, x.At, expect.NextDays, ctx.Err, func(_ int, j expect.Judged) { is = j.State == expect.Broken })
 		return is, err
 	}
 	if by, err := broken(before); err != nil || by {
@@ -570,7 +543,7 @@ func (s *Service) brokenBy(ctx context.Context, x *Expected, was *KeptJudgement,
 	low, high := 0, len(steps)-1 // behind high it is broken
 	for low < high {
 		mid := (low + high) / 2
-		is, err := broken(steps[mid].head)
+		is, err := broken(steps[mid].Head)
 		if err != nil {
 			return nil, err
 		}
@@ -580,7 +553,7 @@ func (s *Service) brokenBy(ctx context.Context, x *Expected, was *KeptJudgement,
 			low = mid + 1
 		}
 	}
-	e := &steps[high].entry
+	e := &steps[high].Entry
 	out := &BrokenBy{Change: e.Seq, Who: e.Who, Why: e.Why}
 	if slices.Contains(policyKinds, e.Kind) {
 		out.Revision = e.Revision

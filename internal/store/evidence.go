@@ -5,6 +5,9 @@ import (
 	"database/sql"
 	"encoding/hex"
 	"fmt"
+	"time"
+
+	"wexillum.example/internal/core/moment"
 )
 
 // EvidenceName is whom a number of a record of reach stands for.
@@ -68,6 +71,13 @@ func (s *Store) EvidenceNames(ctx context.Context, evidence string, fn func(*Evi
 		}
 		return err
 	})
+}
+
+// Began returns the moment of the first journal entry; that of now where there is none.
+func (s *Store) Began(ctx context.Context) (moment.Moment, error) {
+	var at time.Time
+	err := s.db.QueryRowContext(ctx, "SELECT COALESCE(MIN(at), UTC_TIMESTAMP(6)) FROM journal").Scan(&at)
+	return moment.Of(at), err
 }
 
 // SealAt returns the seal of a journal entry, in hexadecimal digits.

@@ -4,6 +4,7 @@ import { Draft } from '../partners/Letters'
 import { mayKeep } from '../partners/PartnersPage'
 import { useEffect, useState } from 'react'
 import { Link, useSearchParams } from 'react-router'
+import { Before } from './Before'
 import { call, Failure, type Answer, type Cause, type Gate, type Question, type Session } from '../api'
 import { Remedies } from './Remedies'
 import { InTheSuite } from '../systems/InTheSuite'
@@ -116,6 +117,7 @@ function AnswerView({ x, question }: { x: Answer; question: Question }) {
           )}
         </div>
       </div>
+      {session?.role !== 'member' && !x.subject.startsWith('person:') && !x.address && <Before who={x.subject} action={x.action} resource={x.resource} />}
       <InTheSuite question={question} meant={x.decision} role={session?.role ?? ''} />
       {x.accounts.length > 1 && (
         <div className="accounts" role="group" aria-label="Account">

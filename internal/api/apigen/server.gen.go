@@ -283,6 +283,12 @@ type ServerInterface interface {
 	// HelpPage One page of the documentation
 	// (GET /api/v1/help/page)
 	HelpPage(w http.ResponseWriter, r *http.Request, params HelpPageParams)
+	// HistoryOf Since when a question is answered as it is, how before, and through which changes
+	// (GET /api/v1/history)
+	HistoryOf(w http.ResponseWriter, r *http.Request, params HistoryOfParams)
+	// ReachedBetween Who could do what with a resource at any time between two moments, with the longest unbroken time of each
+	// (GET /api/v1/history/audience)
+	ReachedBetween(w http.ResponseWriter, r *http.Request, params ReachedBetweenParams)
 	// Invite Invite a list of addresses; each gets an outcome of its own
 	// (POST /api/v1/invitations)
 	Invite(w http.ResponseWriter, r *http.Request, params InviteParams)
@@ -4045,6 +4051,176 @@ func (siw *ServerInterfaceWrapper) HelpPage(w http.ResponseWriter, r *http.Reque
 
 	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		siw.Handler.HelpPage(w, r, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// HistoryOf operation middleware
+func (siw *ServerInterfaceWrapper) HistoryOf(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params HistoryOfParams
+
+	// ------------- Required query parameter "who" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "who", r.URL.Query(), &params.Who, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "who"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "who", Err: err})
+		}
+		return
+	}
+
+	// ------------- Required query parameter "action" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "action", r.URL.Query(), &params.Action, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "action"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "action", Err: err})
+		}
+		return
+	}
+
+	// ------------- Required query parameter "resource" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "resource", r.URL.Query(), &params.Resource, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "resource"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "resource", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "from" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "from", r.URL.Query(), &params.From, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "from"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "from", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "to" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "to", r.URL.Query(), &params.To, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "to"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "to", Err: err})
+		}
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.HistoryOf(w, r, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// ReachedBetween operation middleware
+func (siw *ServerInterfaceWrapper) ReachedBetween(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ReachedBetweenParams
+
+	// ------------- Required query parameter "resource" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, true, "resource", r.URL.Query(), &params.Resource, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "resource"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "resource", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "action" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "action", r.URL.Query(), &params.Action, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "action"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "action", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "party" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "party", r.URL.Query(), &params.Party, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "party"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "party", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "from" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "from", r.URL.Query(), &params.From, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "from"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "from", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "to" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "to", r.URL.Query(), &params.To, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "to"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "to", Err: err})
+		}
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.ReachedBetween(w, r, params)
 	}))
 
 	for _, middleware := range siw.HandlerMiddlewares {
@@ -8777,6 +8953,12 @@ func HandlerWithOptions(si ServerInterface, options ChiServerOptions) http.Handl
 		r.Post(options.BaseURL+"/api/v1/evidence/{id}/sign-off", wrapper.SignOffEvidence)
 	})
 	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/api/v1/history", wrapper.HistoryOf)
+	})
+	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/api/v1/history/audience", wrapper.ReachedBetween)
+	})
+	r.Group(func(r chi.Router) {
 		r.Get(options.BaseURL+"/api/v1/exceptions", wrapper.ListExceptions)
 	})
 	r.Group(func(r chi.Router) {
@@ -12868,6 +13050,84 @@ type HelpPagedefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response HelpPagedefaultApplicationProblemPlusJSONResponse) VisitHelpPageResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type HistoryOfRequestObject struct {
+	Params HistoryOfParams
+}
+
+type HistoryOfResponseObject interface {
+	VisitHistoryOfResponse(w http.ResponseWriter) error
+}
+
+type HistoryOf200JSONResponse History
+
+func (response HistoryOf200JSONResponse) VisitHistoryOfResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type HistoryOfdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response HistoryOfdefaultApplicationProblemPlusJSONResponse) VisitHistoryOfResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ReachedBetweenRequestObject struct {
+	Params ReachedBetweenParams
+}
+
+type ReachedBetweenResponseObject interface {
+	VisitReachedBetweenResponse(w http.ResponseWriter) error
+}
+
+type ReachedBetween200JSONResponse ReachedBetween
+
+func (response ReachedBetween200JSONResponse) VisitReachedBetweenResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ReachedBetweendefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ReachedBetweendefaultApplicationProblemPlusJSONResponse) VisitReachedBetweenResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -17948,6 +18208,12 @@ type StrictServerInterface interface {
 	// HelpPage One page of the documentation
 	// (GET /api/v1/help/page)
 	HelpPage(ctx context.Context, request HelpPageRequestObject) (HelpPageResponseObject, error)
+	// HistoryOf Since when a question is answered as it is, how before, and through which changes
+	// (GET /api/v1/history)
+	HistoryOf(ctx context.Context, request HistoryOfRequestObject) (HistoryOfResponseObject, error)
+	// ReachedBetween Who could do what with a resource at any time between two moments, with the longest unbroken time of each
+	// (GET /api/v1/history/audience)
+	ReachedBetween(ctx context.Context, request ReachedBetweenRequestObject) (ReachedBetweenResponseObject, error)
 	// Invite Invite a list of addresses; each gets an outcome of its own
 	// (POST /api/v1/invitations)
 	Invite(ctx context.Context, request InviteRequestObject) (InviteResponseObject, error)
@@ -20790,6 +21056,58 @@ func (sh *strictHandler) HelpPage(w http.ResponseWriter, r *http.Request, params
 		sh.options.ResponseErrorHandlerFunc(w, r, err)
 	} else if validResponse, ok := response.(HelpPageResponseObject); ok {
 		if err := validResponse.VisitHelpPageResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// HistoryOf operation middleware
+func (sh *strictHandler) HistoryOf(w http.ResponseWriter, r *http.Request, params HistoryOfParams) {
+	var request HistoryOfRequestObject
+
+	request.Params = params
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.HistoryOf(ctx, request.(HistoryOfRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "HistoryOf")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(HistoryOfResponseObject); ok {
+		if err := validResponse.VisitHistoryOfResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ReachedBetween operation middleware
+func (sh *strictHandler) ReachedBetween(w http.ResponseWriter, r *http.Request, params ReachedBetweenParams) {
+	var request ReachedBetweenRequestObject
+
+	request.Params = params
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.ReachedBetween(ctx, request.(ReachedBetweenRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ReachedBetween")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(ReachedBetweenResponseObject); ok {
+		if err := validResponse.VisitReachedBetweenResponse(w); err != nil {
 			sh.options.ResponseErrorHandlerFunc(w, r, err)
 		}
 	} else if response != nil {
@@ -24124,637 +24442,646 @@ func (sh *strictHandler) Would(w http.ResponseWriter, r *http.Request) {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7P1ts9s2kjaOfxXWubdqk4wcOw8zu3P85n9iO4l3kthre+J/1axvFSRCEnIoQCGgI2tS+e6/QjcAgmSD",
-	"BCUdJ7l39sVOfCSReGgAje6rr+uXq6Xa7pTk0uir61+udqxmW254Df96sq+1qu1/lVwva7EzQsmr6yvJ",
-	"35tCrQqz4cWOrXmx4CtV86vZlbAf/7zn9fFqdiXZll9dXy3xKbMrvdzwLbOP27L333G5Npur6y8ePZpd",
-	"mePOflObWsj11a+/zq6el3y7U4bL5fFv/NhvwpsNLzTb8uKWH4uDMBshC1aU7FjUfMeZ0dC4lai1KZjU",
-	"B1771m04K+FfrnnRmx7YVyXa+Zlt51ZI/+//JFu9+p6Z5abf3Gdv2NqPmDbM8MJsmIF/LjdMrnlxYLrY",
-	"spIXq1ptk21dPcAXDDWy36zvxFYY+1Vqeir4sPNAsd1vr67/7PqM//osPFpIw9e8hme/rPmd4Id+l1+z",
-	"Y3GwnTyofVX6bjIZ/lMqO2vrhNXs3HPjhrnXL5SqOJPw+rcbXvOX1mr7Ldix2kheXz9/Oiv0ji05/NeW",
-	"cyPk+vr500LVBZOFMHxbMF2sRGW/4duzY2bTNOdg33M1u6r5z3tR8/Lq2tR7npiGz+lpeLs5Jlpqrbnm",
-	"TCvZ2MVPal9LVhW3nO90YpAOmyF7JRrxq+2B3impOazwl7VaVBxatFTScAlmwna7SiyZbdzDHX7jTz9p",
-	"29Jfopf9W81XV9dX/+dhs4U8xE/1Q/9ceGPHLtSWw8QXBy5NcaiVXBdKFmpfF1qUvPjoz48efTyzkyNM",
-	"sWRSKlMseFEqaW3mYD//YgaG9Iqb+vjgZmV4XWh21IWQxUYdii2Tx0LzpZKlLowqTH0s2JoJ+THMg2uk",
-	"7cPNcsl3hsklh36XpbCtZNXLWu14bYQdpRWrNJ9d7aI//XIlys54/5UYbjvYzI1bb2qiveQz4pd7aUTV",
-	"+eFfxn72a2yg/7CNDE3wT3wXfqQWP/Glse/CUeDlV7DRtju6OEYrj+pY7yMt3HCuVL1l5ur6aqu21rKG",
-	"ejn63U7XFse4a/jKkS6qPVp3u3+l0GxR8ZLaX/w6Izq543Wq/7Wq+Nj6eGW/0+0TvMz9Prxh1rRwoF83",
-	"eMT1eseabvfaaZcHmDsatOFbTX7P/YHVNTtewXJeCi2w81zak+EfV0dutyipojY2D1gzw9vvGBqab5jh",
-	"/dd2hsr3K2pNq0P+pQND9gROodFlvxUy/utnswH7aW90P6iFKo+FFmsJO5P1UgphHhfC6EJzbVutYR8z",
-	"6pZLXXBZNnYfGeGOaX1QNfGKm0LyQ2E3Rg5bnfUuiAc7x6MZtO5ZFW8qn8+GrL1/buFn9h1qX+visFHF",
-	"hun4hY8LyXnJy2JlD9xiy7cLcGpox+Uf/r2zK7mvqqt3k5bUDM7Eka++3aBFEaZhnGF3llFZ1lzr/gDA",
-	"ofnefOq+UAjt+kpOZHI3sSPXf/iLfV2ogyx2XO0qXjB9WwhDW0jNNZeG1+kWhq8UMCeafE7NtdrXSz5x",
-	"R9C8vhNLumtGmIr6hN778NvNE+MmzcI0xB12g0cu9NK3qjObJvN0Won1vg4WQOwRv/Q84q6384ovVV3q",
-	"WbGr1R1sVLycFXqvd1yW9j83astnhd4w+9JZYVh1C/9h540tjZ7BsppZQ+D2f9c1k/av4NDqmb3uqNr+",
-	"AaZrViyZfd6h1aNmSJxLTJ/bG1XTJ8WBHfP377doE4Pbt2+Gf2kz1O5lMztJ5JxW1WturAOv+xPLDVvT",
-	"66teMyk086ubnk306Nvz99zYiwGvStjC8U5Z8QKN53HBFhqcWHs78BcauwloJkq7JQpyFnTUg/ymvIGX",
-	"Q1Pchh41pf+azpCHd85wmMjBPcGLcJ/l20fbYyF2ExY2YeJl9qN5ak+ZpTfqtxu1LdTewA3Djt3Pe67t",
-	"Z3a22ELtyQ0ge6f4Q/lSs6tbIUuyff6E6lue/SREMPZgMs7shbFjeCvVQVJDI5WZV0rd8nKOw9k55FYY",
-	"JRC6WKm9LK/xn+A+gIkU9nDSRXw11kdt7+zWzfBrbqXqWaEVfkeYYsuO9tKozIbXB6FhzjFClT03/uRJ",
-	"3H/ww3nyTK/5XZjaYEFCmr98eTUjjg27Piv705Epfe2/Z3+D8zB+uvovupkPayzqJBh7y51u3EXCsY4W",
-	"ftRVclPRt7z8kVX7qVfseo+LvHMB7g30nX92xzeGrfm6sZpdxZa80OwYjMaZM7xoNhZHm7kY0OXCTOMR",
-	"o3gOQwTKtpYc6H0puKQcnkrICZuGf853QpKbR9LiJT8s1ZZTruyb404sWVWErxRsq+TaDv+WXA6Sv6fP",
-	"Gzva/urVesXfJPjK+HH0+FlRCXlrj+9ltW955tHrBtc6BGzL0YWJ37IDpgyr+g204wleBKuqKzKW2lqy",
-	"+LjWCsV59C9oxiIeejd0QwYCEzvxkE8eyUu216N3syfwpTPOydEDK2mM1KXZdKxxZneEQqsthxt75yhr",
-	"3cTT7rP9LBUr06LcUybxyn1S1ELfXhcMTLU4qPpWw2X5sFH8jtfFRoEDaiAqilkXaIg9NResrnlpPwi3",
-	"isG73YnHWYjqUbts4wmwyvrvxYFZS5wSABx4rN+uIcYBHvXUaCHOzfDpR592aN6ROUXTSa2xr1g98ZiL",
-	"XNboQPiSPIFo9+ymKNWWCfkYTppwRx5Jsg0Gp/vTv1/gS3QiEdMfCcUwZNXubnJjz14l4B9qY81M7bgs",
-	"jOqsE1xGlLXV6pB/DkIHXqkDGfE49UjoHz3wUV5j3uBXwRVRGV6fP0Lst13nm8PDvXfgvAgD0JtECEJg",
-	"/08NjHx1LFyQZ1Z8hAtyVvj1+HGxY6LW6LtJzsuCFS4s3mvleUfDpfb4xD72dsNllIlWzWXHDSFsanlb",
-	"5UGU/FIjbnz6XK0KHPx4sKWSfDSg0NlTow3SW4drctK03gTL76ac5n5S8/vae8XiOI+m8owHXdrYYeBm",
-	"Rc/mKeOu+MrM1Z64N79RCvOcRtmLrt5vt7ws9jsXZN+xNb8ulKyOjUtcc4z98hINAEOH9qfa/rDllsZR",
-	"69it7/c0csgpv5otN5cbu9uWjw8GC28omDyGK50wWbbbd5wbu/XNngVbbNkTbdFm8y2r7jhh0EzP1Soz",
-	"krTgwaPubiXHJkcu3NmnwAWUyj7Kx48Wx7mLpi+O84rf8erKRWGENr5T2jBZ2ldSQaaFMptEsofVBsfd",
-	"fgfaoq3hqEMnFgrhFjA5qeBX2rY1ipDa5k8Kx6w4Mz4aP9Qws+HHgpVb0YRnBbQx2Eb+O39SAm9Efmz1",
-	"BgKFrvF7uVRyJeotutwbLuq52dcSkxL4n9T43nL6EMHJIvtXKaW5NgV8JQ5cQDDYuWY4AEzfYkQTe+ub",
-	"vqyUhnYGM2DySDYvnaaqSrJ1brztcSZMUSm55nXB1hCNky4rCdHnouJGF97R7m81dlzJ4C239tQ3/8Wx",
-	"2KlKLI/XhTfoGXxi3wUJUDt0Q0NGN2Nfz3PNzbYJH5q3DCbZn88L9kLD1vY0N+T0DeZ4mCjniyMZH8ek",
-	"hVbUrjRwdQSzJ4bpRgN+B2KEhVSHyBTBWjBwuNpr6NNe4q37Xf4d0c4Dl2Vwqg5MN3YIv7HDL0+8LsoG",
-	"d4cL1s2GN9Jmp/brNgyF3zdwwZCHRa1uufyKnAe7t9qPCyYL/n7Hl4a522oWMGcZYA390fKQMi4NoMio",
-	"87oJWvfWYM3daoOh3u0XldAbXtpVGJ+5sS+Vuuy5JP3wNJjUxeSJPyGpvC7VbOOc7lJJPiuYjuK0cfR2",
-	"vefaXN88ffrq2evXs4K/X3J4DnxoF/n1DzffP5s5yAP8VdX+CZrMC22YkNk3zif2268N31F7wVKV9AKs",
-	"2JEKc8GpYT/C3pd8KVqhofg+BIgF+qr03iSM1KiiVO6gYQWsZFZRj1e7fsBvaBRe4GuIIYh2tk6Wtmzg",
-	"yC4wZgYTe37jIW+APvFAxMBwCvw+5jYEt+yprSu5AELSglgait6el0x66Kww17DVSaFNzYyqHT7A5SCU",
-	"1KruWbcfniN9uTQb8p7x1qdPoMUOzLvghVihXaGJwdHRAHqH1zVYshvN+AxIr/ewLvrwPTDrxERueEWC",
-	"prAr9tNiwZZkpCgsKj/XHiZd8hXbV+ZqFp0SCNCxXbLbijvhSXsYzFU1PkMY1aNOj2qUkBoeb+wLPbB8",
-	"eZvYTZP7zZoZPrhZJNdN/vLIim9BQ2YdcxowIr68/VrtJWkSlZAhvY1551nBBXidTPqgqo++28s2gxM0",
-	"Gcod3ub58tZn1/yzcn7z2n2XjLc2T82Hrz2XhbS+UQUoEvIAY36fzDzBgkGRR9iFsz+V6246f5g8uCAg",
-	"dzXRfW4i5j0QAyvueF2KpQnOhnT2c+R2EdvL79XACUE5z3CnCcAje2+jnuDem7gnsKrmrLS2Wu4R1W9X",
-	"CSa4tqyy896CFqf2ECHD6mpeGeyjNbfJ1fe6sfVugCSdWzwLfvetrwZwS8Be0wp4bGdwD+xYqBUVghPS",
-	"KNpK0zF9Nz76rMhj1xt2cfvw7GjwoY0zO4z02CsaB1neCZ1Cvi+Ooy6lG0GorNCmdQeI51DSL9AOVEi6",
-	"G5FjcSQda0B/ysSVdMi5IiEcbzdiufHOUuT4O0AH1qLwrV/a9Fk84LbVTGhODlBnkrHlUfdwANOzSkQb",
-	"L3nnaN6R+TCwNOJJky4pCVNK+uVpPGDC33oT/Fl4bStIke1ltZzm4Wl1CCOPbvZQHj/bODj+ttgMOznt",
-	"iAv+0dXctac+nZ+CXGB8RDB9i0FAV/szfgT4uwM+im7b3mdKkvlC6qgezC8c2s5jCi/TSTrFj003tebv",
-	"2XZXkWiYNOLlRC+mC6+Jh2A6isUjqiD6hdlvqQJ8RRdHnigVSJRy2K3K13CUiuvUGoxQJO0HWCftWpSP",
-	"i09auFCtMCOlXbYKItQ1L1glbrn9MwxLcp8nt9Ube4oHAK8dPN1BkiUxdKoJ6kUZSwoQQsBBSEOqecml",
-	"ES6TOQH44Sd9oMj4M9I/baqBhup4ZnkVF+FxZOf25sVqRRwx/srYa13Jjq1El/33lBRDagdL7EX4eGwO",
-	"1YGnHi7dbv+qUqrOP9bgKV/b31Dr2kcZRp/wrf3ir9btFtX8wIRJhC3sRxlIYHjmN4q0c/eE1rtmvtuu",
-	"ycnxesoIFz1zYu0ucFG3F9+Dj022GOemP80UeUFcCxIHyABBZ/ju+snN318/I8uBarWlYgeYVYBYsISN",
-	"+LARFcdEpB36PHiHnalxw18BkwK0JDkaaBNEeHyuBgudx69T1k90WUYMBG7YbsdlwUxhHz0rFsfCpct7",
-	"TSvT/j4+a6WqCjyw/DX5lKo1aoay/arvudZszVvtX6sCEqUxSKdsHUUdpIN0fsqpIxh4KxZHb3uPAW/T",
-	"ShhCTl+ScKcaC8oyPCL/zVmY+agLbj7cWCVN6Vu3t7UtqWOqrfzR9NYNt+AVrzjTU2sHXF6eWK2VddnX",
-	"m+CdKLjxqbrYKuuVeEMOmetFzW455K1Jd2rSFjOLNhh4J8OU079rH5+IIQt2Kzn62O8omHN4c8KXlezY",
-	"wkQAcYLtpLUFXBbQHsQKGVWVBdtwVrbfTxZhJJYcE1XAIsB480Tm3w5MansQuij3sCiWrK4FL4tWVic+",
-	"Oc+o/Y2tjbB5sAMalSMMVjwDEKuFCOlNkqLjin7yMo6JtZroGvROFmrUCUBv4tTxPxpat4JVriypm6yx",
-	"Q7egiuVhou026Gu77DYI+Q9A7WhereB0OWyU5oUAoMlacW03Tzhy7PCzssSKL92K5UUdnlYJ4zoyuRDG",
-	"4dUm3g/PqpTWoTxkYEbo7MBKlLwS6HX76AB/zyC8a8R6g1XWi+N8wxDpaU+md0M5M9KrT3yASLP8WI8P",
-	"GxKDDnwvfdP6Vh0Ak1Qwnz417JbDenX0BJ0q3uYWPV6m4yI7PoIDHZ01Q0pPBnWlYrKc01kvRIHmY82n",
-	"2vhqlTLw2s5+/ouzknbQF/9oD033nR+2YdfQKbGaBbdXfPxWVb1YXV3/I6tS6d2M2p9cshlrUXmBfWje",
-	"Mj85MhQwO379rZmQCNZTkPQJdazkwjslsjRYDnRg9zRkdvZJiBx4vIXeLzcBEO0acuKodjEHOMRDoZ6U",
-	"0fGarqqMbCs1gEQ4i9HZPrXjkgM1mvlUSEQbOY6HT3f21jKDdMuS+6/gddWBeMfjXlDci1VZvt3p/pLX",
-	"R166gEW77V/XahuKGoQsVqpecqzJccARYClw8b28LalmK/OsFIauyk4h1ACXifi0ph2uHPwAgcbtjtW8",
-	"BCKe+E6eKsru3VjufGk0jgU5gAArfQYAu2lXlkqp2zlERYepqEZvAqOlWj1vIt0ResNNh/98Qr49M49c",
-	"MSMaSc236i5RhzsYF0xn5fW+auW/JRAH4pq3L9KOWSu8GUFHJbmbDo9fErQymDD31F7Y0vR4v+HaDOI3",
-	"+gFX+B35EfdWSOFmTX2Mc25k8L1tknTRYUgaqBqKiQICz4HxhQa33j5KF/CoiZiLJEZoL0USo0RgIhDy",
-	"gNWyHfRWre0KBRSyA8ePJsOaMks3AU17YnhEEo2E062fb3eqJlNmSyWXvJYTzuGX2KMnyMrQP4/fwNUJ",
-	"L1ARX5V1hmVDlBH8ibPCXFjrvjgWzuKp0qZpbmqzHVHA0IaElAgK1MIYLjM2Q19fH4gtwiQ0T2leRk+r",
-	"qpHZZmo2iDW/6hZ6FVDi5PNdswIOf+SFDWMXnQp/fkQHaN4/xy9/9ohKz8v1nq37+ShqHdC91rcXKXz+",
-	"/M9fEq3/SYnEiY88S8xe5WrNw27UlAJZZ8f6I/CIdiDry3RtzigZSDxi3VaxFjvy42LLROXC24Dr8hfN",
-	"AoOgLs4heyQk2YP/XN4Jw2juukSdQNx+wlgAHZBDpTW8Tba+PUPWzq2HHoQmpFaSY36eYFN5s9dppP1R",
-	"qgkva4Wle/dk2P4Ea5X+/z+3AFig2vh37Y0egzDC5Bh9Dz2emi4aJJ7Ev77xdUO7uu2SRtQngROtH/jF",
-	"usveT/xOTW/mCw8whvdNoKNyHJjen3Hs2EslTS0We4O7h2yvp1H+Dl+gfiz8qsyIQSPMnbRGZ4WN9W3Y",
-	"HQfTo4dXuwnzvWrGbhZlsb27jusgxz+D5zZ8cKS92GsmsV+y5W0mZ9fCJaYyvrpUclV5SGj+LfiJ+xnJ",
-	"HSfW7rbQ9/z9Xf38+7ZIIK+V0nxqnGvLylxiaPvVeeLowktcH8yOS3lRq/16Y4r9DpDezHBk3oU9iNdF",
-	"dI2fwNAqlUlnf3w5KiBhyfuNr5XLtJaf9wKNkKLxgQwVsbcAx5pP4ykh11DcUoQfZEZfvuVV6biRJ4df",
-	"/KchAJMTZvGh+1SKqgNcdLXXzeagAenWDPHsqqzVbpe43R+4WG+oC1c212Oq8NIn/lJmO7BeXePn2W3I",
-	"qp8EbwsDfxvKw6HY4l2gwi8/t2bdVjeLY2A4MX6viXc4v0KbXSJMcWS/yS35q1pwKkFiz6dk7TJ8ahe8",
-	"G8oEfHHC5h720P5HiT3xQttbOgY21UouuO1cdhlOsby2nSWtJpyU/UiVLOxvrUeqg/aE8Z6fCxJGTKFb",
-	"ziQguHr1Xci+O+3MS9hKsqRp6yKo4Q1EExIn1GFCKqKb4IfH+gyBfRQ10L2MdSj9/0O0Ni+/7vBrYJM+",
-	"ye4m3s0OUfHbMUZwpi5/woCp/mHGe6rlp6s4sk47at78iJETted/LKArtFeTDZ7g62OvE0WW+kyqrGRJ",
-	"XL+vMRXdYKcTV3oznU8pzV2aNNKQj6+ZNHPH1Ybx33mJlVoR6WaTXxIhIDev2K7t7mSi4E/iGT2LsFql",
-	"IDdIKDCY0B7Jlvh6+YgwzuWkPYeKn6eUFex3O0UC81I1ue5u1haQIn1pNmn5pGrlDqKqzn9OD8gPgRD7",
-	"6MGBcRn7ewpSlqqNDTOoVMNlOYeF0SwDO5H2V3PHq8Blsy6uwh2p+f68ScPF/yKZ70H4InUpbix/hFU7",
-	"rayVn/Aj5+IZQjH65NtMm7k7VKjiR22KSi1ZBeKFrq5WVBVymdJ3P5YiTeAy+/6YAdXyqBEAZh2QSin0",
-	"hhyCOy7NG7UTy9beueeAYYrujivhcStlLQAP1mY6sq2wP6Ls4NmdKGlAzpBwhKGH36GjPUwkoow5103L",
-	"YGByUVKlbuHdkryTNVGDTinGtzcPPv/zX4Ikg1hLXhZbJsWK0zwB0RDnb3h+tF9DrfeUAKFP7/a7NOGe",
-	"PIlSHuEMigaWdFUoJpCw7XiiXnK71wZGvoDr5Qoo55wqxaTYfi6pvSwdmT1BfZksWTnJWWiifES4Ll3J",
-	"M0K7ZMdqrhD+Oj6ck4YQF4B/eJZtv4afvFityOcBDv2EhQK/I++fge520gOBJZd0OHJuRQLhT+Buewcs",
-	"Kf7hY31HFzJs7dkBQel2pJT8QEukAEJ/biS7i7CzI0XW0ZpNtwDp8waHCFGL+lRk8MAOfhoe98RVl3UX",
-	"D9OQns2hoXL7OAE3SkKIExt8GojfDRVuMHoArIZykOtxwHh9GDCN1e2swF4XE/2oOSsTeVEHHLXfAEet",
-	"g1wWxtd75qkd9Hs31I03/i6dbdLAmT6ZpLmnrOnZJsPqxueSbfVEKcP4tQQnj9M1dIgFOgifUnSbUjFV",
-	"q/3uMlHb5Dl9E4rqjDqwunTVewsFzEsTHAFkkpvU1gEpXiCmHYrpjChNoWwTFenp84m4QkEh5z7zp+4S",
-	"V7l81d/AsTLnqxWnovvPjQvhE0x5KZwf7CuBtM/Zhx+tKONgjS8CAQ6ugEw52U681lnxWHUlYcKj+JwY",
-	"8PfoUcrERx8TmTz17i9Pejdh5mf3Z4qaycXWRV8duGchmeGGScWrfZFv6NCggb5kZrk5R3ES+Ijdwxoe",
-	"F6x6Df4QCrMfNsfHhdxXlUN5KckLdmBH/6kjyFMGyFtKp+by0auvnxT/8cVf/0JKITwDZ3F0gdH1w+hp",
-	"8jKmy2nzK8f3lh5vwlZRV/C3ACvBT68L7fQY3IJ5XDBg/gPyGwkngX3ztsfSUyxqzm49Ek5IsbUb6qME",
-	"iAh7nmhL+Pwajx9oANZMBwZ8s+GaJ5DDXw6vu8+JVadkdUy0xn50je+DaXcd55VGDuZwQs4iis12uTxi",
-	"6x3rMhAM/e35D8DUATsiyuhdbluyLZ6nlFx8l/AL146mFfkiCiWLA3DI+anesmNG1bx2irvtV0lnnqVT",
-	"07r2Q7e1KygMm/3np4Vdo67mWbMjshgEOgteeWJkURcuwd7UyNwh91HlFHdhKluDMAu2H9veOPbO9upd",
-	"cgkncMqNY9tL33uplNfPXv34/MmzTz+xFvBJGq1JOGivVaFWxonxOGFRoR035+Ha1a0ccdSLoCmK0Pvg",
-	"ExMQQLjUOCjHoICTp3zH+oqKBrCBAwmh36ZkCr4dULwLhLMB67bskkAbpUhYW7jdJTxx2IKQVXp8HB7D",
-	"YYCGEUilBU848NudoUPfvugzwmOQ0aOoG8nbgKNxS4g1IK3LZi9LqP7bqNDfXExchy2OcMJ5OJ0GYzr4",
-	"rSRdx9uIOA0t6zoipnHB6p/25ZqXBTNuy4GvPy4qhmweTFqLdldUhlkFheYTnzQZrvdGaKPqpEgBXzoB",
-	"KWGQXFzyA9cGGwtGYo/9+IhlFabg8uJfzQ9fMj0FYYADRN/pc7mYjuQWAoulLUK0BT3Zg3NqKAOOVgOQ",
-	"tFO1dFiD5q/CIc7AHB14a5nrq9mEm+nrtluC3HvD2qshfNV+0qXO62xW5QZd6923kxgJZ+j0wens+FyF",
-	"BpSXccjgqrJHpjCPk+cKHfJ+DsxRrIjYWnNx96/tn+0ild5oNP5HJgL/9Bjb7MrwqqI6o1FEoNhwVmto",
-	"GzgiMSU6/LeTkfVs6HK/XfDa38LJjdu3ZmCKPVs2sPJLVRehKxkxwqHIttuZQyARD183CtFl3x8hA/r4",
-	"0ZZ00nW/cXHGHMPgIRCH4MSTRpTJcNU2XM4iYcJorY3eycN+lhVGOGY56ZPu8VPy/t7sz6KNokgoB6xu",
-	"xIrgYDsd23Se1s9AyP/M7eV9LiTIL75kmXRrrC4Rv2ickd8qgtEk4MfViyKIwgp5NpzDd2Da+YF558Vp",
-	"uf/oujapFOTFyhFxjJNqdFKAUb6RpSzC1Ow1yslRBNgJPqkUJXxvSQM1CH6bev3XouLP6ppiG12qar9N",
-	"pMzTQhVbZKXMJpRwb2l+SLcyAUZC13RSeiEQhI9Yy437nrviphmCaY6rtaKYQ17gJcJLatgvXQev6YDG",
-	"nnWTae100dY/FaSMzs65ONlcpxC4kWh+MsyjFwu+UjXPG4VMADx4VJ7F1QGp/ZXGozUBZbNBkTs/JAOG",
-	"+Dc3nF13qLEsAvhE20l6KpNz5gE8xMRMKgnwgxF33pXBECz6vUHQ2Yp1MuL+hK3eTTYzj/HGopXKvMku",
-	"+EZQikevQyWML4ABm8TjTehiwUGuk34vQYMadTHrbPE71BAQfcqDwMIojsYsZyQ03799QBX9a1FrcxNf",
-	"yO+Fo2CW5IfPZYQnfWaC+mCWRQX/taoPDFhH+lZcVeqQ0pG55Xw3X6rdcZjVqt+poFNAMD2aVO1ckizI",
-	"ZOBd3Svhy3HDwxtnoasDLitIjL3ZkMdvyQ3N8j16EHlH3PFNekxtl8Uo0qDbcu4q85JqdInBHyisSdKF",
-	"fYMAqSlwlVOoCVNglUHs0zfuMkMR7sRja+0/kA04uBqyIry7gDJaShQtIadHa925Roe3k90Vd1y+UpSq",
-	"ScmXaXlXCL8IU6y5QTmNQkAo2fGTo648xPGiLFKkNJbkhZ2A1amEvKWvQXjNsp+jrPCW68IREp+vLjEG",
-	"h01WxqRQMJW4G0TAmIQ8HVlqlg+XSQQoorgEdKW5eAeDIA1pT7PRRW5bFvzK121krRN46TdQVUItlhOw",
-	"XBu15XOnfj6ZCakSy6TMGECxp3XsO2vflDyWWrLkRllzyQ+JxuuNSyGPvvo1fNMb7TxcQUhKlotURBle",
-	"J6ZoEgCMV3a1JwS49GY0cme/00tRw2AE44xAYJ7dHCc3uSxOi/96EcIU8okuv+rCFrZC+n8TrDB0rVZe",
-	"fVZc0dXUam2YLOcK0QKewt3XOPK5Jz2p+dY6CsOlW+39DpZ5S4+DS3+lhdAcNh+IHejEdj5vXWspt2LF",
-	"JPFlsxzHQvWEm07Hn3f7eqc0z2Lru7cguD/KxkYgqvkcvX8M6PNLfrBz2iQ0dbFioAaGuWHDJfDFbNmx",
-	"WKtRxEy3jFg1FE98dLGWU4lVZYKJtyLRYN+gAJ0DSegmvmy/7oVFppHeDiB7f89Fq3GppOTpacFTvk9i",
-	"MBHanTib7/jEG+doRVTyED6pcvpkr67vzUFnk8P8nfOps6ohhCud6PfRawFcriPCE+AFPYBkH77n9SXA",
-	"1fT56hV+R7+Yvyt340t4UYEXDfexTK8HQojd37nzHFD8OulVd0qro82p8biJyqCUNPLFXEi3zQ3utOSe",
-	"6je2qb8cmDjKW4zq82dNkRh2PznRr73Pnn8YpdMpnNQ8edvkEAJBRaFqz71eSKQlz8kcylLPh0g04AvJ",
-	"mvQh04Jacs35xPCQqsVaTKUeHGTUaByzNHwnixYzvdu7z9LsG/1QwtJgEAH97LLFNTKBn9xf9f2wUWYZ",
-	"cf71zNLLW/agT66CEhE79j7xGLDdzuxqr6RFue1JdZ8M5e4xzgKUVnZxUq+wnBS8/JZXO4jYUuqR7s+5",
-	"tIm7lxWj1K97Ylp7mW7MS0ZOgtmS8molR2DA96y+LdVBzgI4uGaH4ts333/nkW2ublwh0AF4eXVRcQak",
-	"eQ83vNo9fHnzzTMaW7hO6VwtpyEKbAdf44/OYOiC9jTpOBibqDHJka0YyRohlxuVotpZ8+QH8zRflWYk",
-	"6Kq2Ex/heQ9Ag+yJ6NAsTk/bulGJmjbzfYvUwphIm56fmSlDlNm4TkOoFjzf7tjSpDII+Tb2vbrj+iuS",
-	"4iqfNAqA0mk5wlBOBGAgiFwsuEMs4hIsjFdbCGBzz0+BqKF8pdMRGM5yb2hKhW9QyhGKjiDexWsUenTH",
-	"SOMPRLfTvFwGykKnGzNPEoGlCU1erApQnauOCK+ya8KTtdJSipiPpDSJwmdxbEkbVhuUTVK73K6iVTbJ",
-	"z5T3PI6PAbuM9aIvwMZrHzU01tNS6QMrJ7C5pKor7KGjUR9wwrim9DzgsJrDhHUuOKOOnv8pUo9O+2nD",
-	"ad1xdmSjZlXWbAV7AHy7nlTdvVU1T9XCsJpj8RYM9ePCnuaVYmVUt7elKavTFDmwXZkeT47fsKAmhC0q",
-	"gECWCvSrFUgltvs1Po8/eCl9CoHhqrJ7rftBxQCUVqUk2VG1N3YRJrrZJhNI9tF6qOAjzs7o7gvXkmEm",
-	"n6zNINaUPneR7moOlQhJU1B7owVsi1hTVirrHVrTBqB/Zwjd46YNzcumDRSpTiD67qORQnEo8gA16QeC",
-	"jJjSVz1x0FBjj97aQskYHuh2gers8Rh959DGrVFUM1t6s7kZ9jryCoW2Gyk8PAwHfAAqmlLy7MF+K0r+",
-	"A2ACR69CrpuOfqjhb2gqCv3h2hK6bcI3Hq0V6Zq7Ce2MsutDj6ooOiu6x87Mo96jU7ahN9oi7JJgOHcO",
-	"TtrHHYBSbZmoFup9KkJQpwgQc+BN/tkO3+Qel27mkNjqbyVw2jVtjIQ3ajdweqIuJhwoFxUZHCoz+yR6",
-	"aaHtdsqqJgXEUsJ346ysKU1gvyRHqE6QvLGjfqop+VP3yLQ9hEN+CsjrHqVt0xjtU+Y3kxFTNXDJAD5z",
-	"ADk/jK7L6YF80TgyH2wcT6MaDjQtRJFowGd2rnFYTdZ2V3vD3K1/7TqpsIzsejasXvPxVFKYi9YMBYqf",
-	"0Sl52XKdLjYr78YoLacEsE8h9xrE0bb9xVxesBYBnSMIax7kGxr3MzHsqjZT5WUHuEbp3velYR3HYaMN",
-	"u5fNf6dlYeliHOTeSYu6puU9p6lfRqN1/+qXeUqXbcnBKSCoPLonn1ts7xSlqPnSqPo4w0puqDr3teVw",
-	"pWOysEMKSBNVlVCY3saVfJ6Ss/MlU6PonPtCHQkqLnbj8S0zLEJEF0fVxYKbA+eyWKrtlgHfkN32AEoD",
-	"vogHUtlfCVkwua54sajZ8pajSE9rSGhs0RQg1CR805lidhPQSTTU9sVBQvwdKkM9xHDWqU6+HHs4TO3w",
-	"Mnqx43IaMee0PeStvfelthDUuCQrp6g75Y3DOCkZ1PrpNPzlgAAjbnCHNtleC6Hmd9nU+krOSxBdRdDM",
-	"yHmnVrFnDF6FG41wlfQbZjrd/9ylbgkxq4SG2HTh5d5Lk6iMiWcOtj1lMVuWZMlyx8asCZpijNi5hS4C",
-	"USNSvj0ueo/dmFDb0w0puCcMVOhshfaCCfn+l2R1rVzBSNb4/eB/kKAUnzgT0R5B1mJrUe5ZlQj8YXU6",
-	"aBQCmVOgEAuxP6QIWzPDgUdsKrzhZAxYT3KbYegGXxWQNzhg0Sw0sziw7hLu5Yajytlgist+ydu+h4L6",
-	"06pBZKzFHZdn1FZhW8guGL790Xl1Wci9E67DtbhrFx91IBr3QR07UGzsb22uWUOslv+F7BbPgNxijECj",
-	"ZIY/MGJLRmAmj2ZCSMvehuZ4jGYo7cXcCVkCmT9nfvOQOFmS52cOibx9fdPDoCmpmqkTZZ8ynpq37zi7",
-	"O0GrxuT4n1Mw83q/XHKd50L+SvbDGDISdgK/wpoUllUVx2w94HuE0YXmcEMpYK+FvzgeQ0hkHUhzCErT",
-	"ZwnPUWiWZ9udOSL9lb8mkqUrokpQsQWiO/xOYRTSSwGn0L/rYql29vnLal9OVMp2zBhzMbwfdrKRjszO",
-	"ExpiVS2lAzxPdyqQWSnjupV4xvRYHI0pegPHtmfnUnWxUQfbBkfOhyQ9JJ8ZNQZo1eDWg6YMXieN4xXE",
-	"ULYjPJggzMFlLuwmJTLKyq0wphWhQWLwsmbTSIjyMiWBUwyNwMd7HQeGB1SmyFdovP2Cs7o1tdFZmxIS",
-	"qjnLr7P0gIEEaxjQp4s7Pg9AfkK+2X6EU43+mCv9DXIH4Ib1edYjMHB4TYpG1wGTub2gMagzLuCYR6F4",
-	"0WgsWEfVc9RS6J+LEPonyx3sB+mkTOpe/K06OJpZx9GEX5wFNk7UQikMryr6wow/mA+IUsDKdI9RFQII",
-	"r0ZYIQj3LssKXC/Qy51SxoyJ5vpW4+FkkFcETy6nJDaljIzLkmxQTvmobUVG9DMuRnFr1Y9SsxKjVRYN",
-	"sH/JwJXT7gk3+nai39PsGT18W2AxB5m4ltp1b2Ppj2ebbtQ+S/NQWy90DvVfvN2UfMUgzI4kbAQ9jKoH",
-	"ApsgpMK2YxHOzJBlmu/wusDzIqN3fl/o5qlWooKWMRdcBiJz+8frne3Lg1tkcR8tBY3WZo8K1n2GpKC3",
-	"KQS9X78nRlCnqhJMLHjqUI7ECyGunc662KazO3nioy5X49QME/hn265cXrecpiX9j0wiOtfogQ1FG5pV",
-	"C5s7Mbu4ZZLcKuy+ABsvUJJ7XAP0Qc/C+tR8K5aqQmDBhJAa56UefCvDBQeAMOsfTHp8nnV4GVo3ar5V",
-	"bkhSQ/+G3XJJlnCl6MyWTQ0yRcUZ5mwk8BttwJ0zVyw3BT7HX2Ng7IR2rJE9maWmR9wafn48slkrFBpa",
-	"ufv9YKCfGa6/UX6zXUtVU+7UExyWVn/CRUQ63lrXqUkI4VQsXbcdvvYnXcWasSFKw7YPTJgE5LCECKzr",
-	"cB1D9+BCZ385rm/kg6pojnGyWzsNCJxw0roVK6mMxaD98pLsEMSeHbz32gOZkRkUHcImN/D5o0dAVSuw",
-	"90LecQnk85loy0Z2/zI2SVe9vTbWUN3+57eoSkGIpajEVhjnjy3Y8hbT0UXNhOYleDZ4qSqAMeNxu/O5",
-	"/bxQPcAZ6SVVpiDYTBac1ZXgdXHHa+B1AHFbnGmBnA+l4ifoow4hHCbGUu978cVokkBm24TIPGIVlwy1",
-	"Ar9nJadjCIkqjI4cA0p1hPrPSyT7PC3X8JaH1EZe3Xc4MRjYxjxQn4b8Xz5PhuGjfjizIdx0GtyA5nRK",
-	"Ogd2hGwy3pFW9PUrr3Rqw5e3SS64+0/j9TDBPpN92wqu+RMEJ4C2UlOL969UfoIqGU3B7ZQsu4GAcF3y",
-	"OqxKp9EXBrsrtn6kLsyotH70ccySL0XJy9atuUVqT6oQNeJnXlIJohtgFwBBiv5OvSGy63AJ6DYzRN5I",
-	"HcnhufS1zjgG2A9q5gYR+SJKxLl5IWcf6ld6w98wUnQCFjUInxVGFccEUoQm1YEfHjkULkta2bvBvRKX",
-	"aftTqN7AqucgYpVB/ZCDr+0MyFfEHQo+sJbhKhmKj4CVbxZErTyA5uNicQQtEShzQI0V9xUGWiozJ84k",
-	"MeXjtEx6EIpmDojzn9ORZj/4E7DyrWEfGUpkmZ02oD+wLS9f8dW520vSvumXNiCPzktToJomFExkeVO8",
-	"QMnoQAjLjPQCUREeyYRkHq4lZL/44WYZkGQTIpApDuIdZIWsff/ff7AH/3z04K/v3P9+On/w7pN/u8qn",
-	"Kf7cUdqF538+G2IDzglmggY/SNVgpx8D9ouXjsN0y6E4KSMM6Cdw6EQHptXTRUTcXuumcpCC+Qd+aPLO",
-	"U9LnPinducy4girwzxFYa3dGCGli7dSn9prCgrSxvcA5ugJhtIfobxMSjF+MKDB+SaXCmaDO3sps1H69",
-	"sf4X9J9KUArtU5Nk+HnbxoAjW0ZDHtGJs7UT2BTxBmTg7amE8lxRJFtApt5APhvlpTCV7b7rdvB/d2JL",
-	"dEmvSxB3wt2zwYzxqDH/vOc64LWr6sXq6vofw/b63/4Xv76b9XwzbTgDdUl/JoFkoDU1e1D5l4XKLFEX",
-	"WpT2WmV9TPCc7CqVKpR6Om4qRaIhtu2hjc3SLnihQ667ZYJn6uxSS/AV/9nz4k4Qor1xHS/DyEB4wNc+",
-	"w74E/lYc4DLenTQKtJoee60mqIzZ1Lx/+nsVrtw7E5Ci+LhJszr/PEYzSoO9Az9p+MOIHeZZX+QwDyqQ",
-	"6FteOtxZlxzFNTexrb6GfOppbK69bY/MlglWpXCtPSFuMg/jXDcaRqOLW34shL7GXNTLmzffWpPi8g60",
-	"+B4XjZIbfNFoXq1y1spWyL2h7mbgmBuXmnVSjzVnAFByO53jGEv7lKNpshNzT9EVxo/7LCLEsiOZsIM3",
-	"igzr8/c7UXtSqDNAhcY/vnMQb9RBdoqvE30zTn8L+uiblejMW77YKHV7ulW3W7kxZqevHz7cKG0e7pjZ",
-	"PC7sn8JZjN4EnmvFli03QvKg+DlaEHL2IrBtwHx5AYOE8jkeMiCNblK13eWRsxBo0NhbSFUROfOEAp3a",
-	"iaVOyvHZJgGqDtxUoBTMIwi649K8sc8e1+s+R2Te46CchZBmB3X/F6wcv2yR76n8/yNV2gnafYeNjSqt",
-	"2QBFWTN0+txywWgW8iVxppJOpKgcfOgwKaCDraNyTBGTUnuBJGMm5PmSinIMmkwyAVJz2MvWJGMV1LM0",
-	"VF9bdixKVTB57CDkWljuhrzk5DQMHWBxw5cedH0+vVqYvWEmrHO5qIZeM8B49KZLdjTDeCovC2ZnOal3",
-	"TGone+oUe7OpxB1CpHTyGZJs0lfHQpQOSIl6ztZa1KqQKgIanz0osZnek9ENk+V4BrDT2HKGunZ5upx7",
-	"57NpauPDvMRcNjEJzelkNtQ6f7FaUeHLBMI4TS09xAgNvIIJRmj6sPY5wQy85gDnfYCHnw7q9opB6ir0",
-	"I6J1dtkwUPrClyWH+CaoR03Sf17ynckAo7ovkm/f0RydKahnlPZyOU2IsmmTyH4tmaTT7EPUvHTMplgy",
-	"ifAH8l2J9JVtANnxfQ0LeMvlMHk2dTvwS6pYcQMKupGoJqCkQtkGqvvvZclrLxqPj45vOUhwzJYJbkrq",
-	"vpi2+FWiplJovU/4sbf8mH+UhlH7G6dp4/aLSuhNokwH8maA3vB9999Poo6tnS35GWA2qPfQMx8rRCAN",
-	"/K05XFacmX0NKMRjaForku3KC45w6sLv9gT6rRco8oOBExOmoZnV0EE3D7SxmoV6/32j7dvRYdvnbofc",
-	"Y1ITN+YMwEvyCjVpV16KneAycXE4ocSnv4fXCT+E2seb9oRrli/LcZs4Po6cmztrLVRl7eI494OV7yR1",
-	"mAdg+3DHvzVNrx3bbcXiOI9uqhd7nXFSeQGL4Le+xwUzkcvpdjiI4EHMwV3ue+28CCXBVkmzmbO1GpQ4",
-	"h0PKFcAIOfc6ULL0f1R7M4/UodSqs4u7wiQoEUH4FgeMIVluouo1k0IPya5NrNGdSErp8m+wPZNur8J3",
-	"58WAknK6LWrI/MCLUagklvX2N/bLY85xa8Bb6LhQ/B9xPDqp4ab1rknkij7Is2UKh9Q3Im6gaeqBW3ac",
-	"V5ylpIhoPuC3LmN2BP+pVMWCa1F6vOmCV0quHSCm2FVsOQ0VPyCrMbIe4F355v3iIBN6CCOKGxkqGkOT",
-	"NXDCJPUI4ZN5bDF04d2x8N8p4CcdaXb4BqZaSkFz+cOL0mrJAzVwFdOmKNmxqcfQcQVcydLaobF+S//B",
-	"8JHPKnJag+BkocXOou/LkoT14+enNUjB6uK1lNgCbsLt6gSAC1VWbT97XBh2y2Uzwe5gccnrbnIjEffv",
-	"GF587aN68l20p0zoSz4tWbdewP8wMbLfu31qQls8wmmciuE0Qq1kYVTYdghaQTmxZth/8wK7axIK1mfO",
-	"KTNwu85bS92VXzaeZVeqXSvIYkz0BpZKLnktdT52xDXhCR7tfQDJzcrwumAOAQFeHijVaI8Sv0blCogo",
-	"ujxeaAW2yLAlXXWi4LYohTYoAeHBJ5MOysbxndDN2VWptkxMiKc/he8jkQ3RCm7YegoVZtIAk6QTDYBx",
-	"xMGP6aZ7RSGHNG+yv2tR9RbHQkkXZtGeA15voCSggtIRmHcvMdt/+D2RFM2utFjLuUggDjEk0Fyx7B3M",
-	"/uCBkMVHL3ZcPn9aPFFS8qX5mLwE48Pny8pfqTtrw6m2HPCegyEp45Stkk/byztei5UgCfsCQg3Muo3K",
-	"wob7wpxiyaqqCI8aDvDkBqAk7QdCRNJ51j3ds9j1T6meNY+YDweO8TtDotdRaDGBL3CDxUFKBr9dCF3E",
-	"ISNCvRoVbLL3TTDJt+5X/W3zLSIK3R6JxQc4HbOwTR6cuMMwMsbtU9EkRAyHvswiRLrCFQ02pIEz50nY",
-	"Nonc7gkZhSblNIbX74Xz3U8HGvuSmeUmvX8gnQElecMr5Jd0z2lAe8Ze14oAbZ+58+v4uJD7qgJnEuvg",
-	"2IEdZ9HphmsPjmZX5/PRq6+fFP/xxV//8vEV2QOHwO6BlRh2iahvsu8FOiknBFKsudFgTcC45jgNyCXf",
-	"94Xab52K0+gmsCMGuPGalVNgId4BIypuHIDUsfrhoKC/7wNKqGuoCyBhGjqH8jCXOHWv9hW9KbKjHha5",
-	"ac2hCxIkj4dMhTYf/wtCcUcdQVgQnQ6m1WwO2Nl3aeN85WQeST+cuOFCAS2rKnXQkKKJ5CQrvgL9mmly",
-	"ksBKntryM5kYOkqS4ZED3jfMEhbI9bufhN80bPt5+jKhAI9CA/QMspOA8Iwtv9DGfI7Wnxswb0n+VZNL",
-	"0byZBRb/JKLoJVSAfFULqlxoKFYUSvo0zeW0ZRLTRwIqLhPqOI1E8tl8VIPb16RXDBz9Qb0YH9oahvTw",
-	"0mSkg6LF0RUtrzgWfwBvou5CrdnK1E50P6GetxLg9+Q/7WuRjLK35QjznjYsKjjdpjZKU/fh7zk30M1c",
-	"KI6vvMs32zjylApm16A1C170FspnyBud3eeH4q9wDuwxJexktycoRx+mAN0GhsHn/nOf9Qq/T6uBTV7a",
-	"0fbewasBkR74os1aQUEAbhpfc6DCOKs3cEUhD54pmw5Mhjfa1uJuPIywg7QWWDP+0RomN65Q3DIteFkS",
-	"ecplpTRH2sIgTwo0dMiBCncNKAeXXoLiMdSFM3/b3jBdLPh6L/EhoimgWnDrYzppdrjsuptwibpnwE9k",
-	"Xw89t98ib8J4K5l2m7kptrxe82JnL0LRjaOh3PE3nUDAg3HKx3D19FoblVY4AjP7ZxwqE+csmL30UNcY",
-	"kSITQbcPQx+LYyfRotWWo2cu+QFKE8uSl9eQ67W/XCl0IgN3rjVC2DPCX7BnnxY3bo6ilxUObexRxjOQ",
-	"DID1Y38Oz/Hfgr/6L7rWQS2MQu6lyHFoxbfJ6gZ3qRmt1wLir1+jKlwCmcxgaFAkxRUewpcdFMxeMOOL",
-	"p73ZeLYLZ0gdNYyxkHQZ6KDTS5Gm6z7FcN8MGWfa0Miz4jzeLSdx4K5m1hww7hCqT+AV4EUuWdWiBG5a",
-	"1/j+7ce/7KiabpR3Rx3nxISQNomHxKFPzpinmPNbkqvDdtu5j7E0zJkYVZqD3Mnsaoueh4/JNEQjYTNv",
-	"9nhyS4M2JKpJ9O2UAsJE/rOhbG64TwiqSxo8K0iOKGRigw+hOrVWNFXudOJ5k/KvfHgCg0+4jalVAuDZ",
-	"l8Tq04TBDt7EXf2xk5LLQlpsUEmgZjHBdvLc6MLfqnO3lnHJLTAZ3VBMTjj2L1Q7G4pg09WzJ1Zh+QaO",
-	"9TtJ35Zi1zX10W+jP6Gygj3gMC8jDISYFrzYSzvFnaM4xlw1ymEZeKlpJU3NTjCdHixB+YRxfXvDB77Z",
-	"Zg8IfRJxlwgmsSa2nx/RT1D1NUtpSHTtpdJmXxO74UDaL5F7i4EZHhneiSFSaiBEEg/jO12B4SATmIhA",
-	"5UYBLxjwS8WvBrHtpJ7GcMTrAFzFEwKGqQjwZWO5qBGR1lR5WatFhVXw3WChYSQrzWTm0K9FxZPMoYnz",
-	"NHh6zsAGjlRtmNmnMKnJycc//JJ9btkGRVQN6QZ1ISv202hWsLGJmajUZJWUBHbsBmgNZwVzMNtZ8acv",
-	"HpVO/l72Liaj9A0nnl3YOqq3/x3zkkwppskVJmRUij2MBnPjo+pIb8Uod2v90xdlzDWCa2jshdaldVH+",
-	"HP/0ifv6uMo0OD+jcLNIRK1HYufitTPHmgSqmdYpv37+1I7AJ/8/9OB7UoizbNm1IBQb+jI06U+aoZpW",
-	"SOXJrLwTi7A8CChtA6Xhu2Gg70gXZ1e3nO/mS7U70q5F0L09UUXolc/VDspXDVQOiVqbOc2cF+HqIcVp",
-	"XbmWFJ8T4biaTbiDTPPZoHvJKvRkpmMi7H5i6WdaYTBp0e7mwUxU3T6octV0nEKldwQ9I8scEJr219fB",
-	"9ImnFY1oDiei/JJaoyVfhlnxSw6pHKWaJjgec5xS3vrIBggbtZPcX6na4ZlUKMUfU9x3JQa09+jhQUQ0",
-	"7dgQPmPAUNXIBrsWd1znaZGcrJLoG03tro1KaZijWTCzli14M0qaLGQopuifSzWQN/VzsmQS+Z5Jee40",
-	"60baYzvynNJ/iJYtmbwO1Z9AqrmXldBACOCPwgYAg/7QiQG1MDXew4umiFgqrbGv69S9PQLeTsOhitWK",
-	"5CNwEctAWaHu7KEgywa0lM25Dq/gCWxfQBl3yI4gODqLElSzYrGXZYV/3PElUjg71gWnSIYCvgCOikj0",
-	"GqpCFPmeoqYfANIZozoSYyDoX5DUoWH9DtPox6WZINoirDPzNNpzpzhHVZXAf/naBX9TX0GVbZSJgnpW",
-	"6sLtKPoSACpY7lyW1tOwHQVVP84kfXnHcKo/RAy75XOFMl9clnMfg9jtzXzBlrf2EfYrwm1rfAdOpkME",
-	"17ziDCwWqhjJk6hXLB2775+PsFTGNQs99Jnvgw+Gh+i4j4oDJnE4/O1j5O+GFdV7JxLCHV11ih2/6yC3",
-	"jJAViG5hCfMo+1ZUc5XzIkZxrqIIYYsWdJSSMl3uJGprUHDYN6phTecqbpAzPlO+aOpttVQD61I/RXZv",
-	"IlKiUnpAfc+5g5/kSV6qTrS+xEPKBwxJTDQdPyJJg9wL3I9yolNRQDVbXeFprKzgLQqxCE5YwU1zqAJw",
-	"K1t7W+rvI5cMv3YG1feDtoEtLwUnQXUTfeSN2vEqwVqB1dquOmbDq10g7pg1xWg1x6BEoXbO90iY19C1",
-	"IwlIzBNcb1xNx0OdhOn1VdCngblg5I8vEniu7gpunGEVcCVhwJMTe0yJkyXvxIN8c6B1Q8bkarbCxMqW",
-	"3fJknHvIP9aOxCiIpTp1J6CMnSaKmn8xSbC9+HqrmhlVz5DaGGJLbnRceMn7buMFbp42AU3KFW+h5LQb",
-	"1IEpHCpBmEQvh8HAIFyAAsUgygcgj0idmGA5ncBS5mi1IXHSrnWKH6jM3JGZpTAznk9573im8h1itTfW",
-	"JRnGnfvjfukKTCDxDJvRtfMI/BiC876smMZNn9Vr7jRAGxxXICWaSsvWJr1ok7NFI0k+dEiW1glUeXXa",
-	"hSfKTYKPoE4jU4ZUlHy+Y6LOKWWJ6cEaJrGGPix6WHoVpIiiho6CqRnw1pZJl42eHojKfXu48pKICgr1",
-	"EkVHXIdbTU2P6YmpiqY7XX27PVgVMyjapLnfBEDjx/E+2GsxW7rlg2I4YJrkiXEKuXaW8K4ubJ+UdioK",
-	"WGQFTWpu8nGm5E9fPCpH/fPO5ITGp2cgCC+eKWJB3vvUjkgpffnoQhzmUyVXp95ZQptCR+hhDPT1nX0h",
-	"MNr1zQA/8yc4Vlpi7WEsytP0ICVo3mwv9OmFACYHMHqMcM7YzY26OB2h09tkEORENtR+RLt04LiRn2w4",
-	"S6ltn0+L2AigDEUJLmKnUE+8342mVMRa/n03JNsPQwUHFtpPV8AfRLPfDZWs9S0x6Eo4W/QCCgjCbqAW",
-	"CYpImqPQ3bKEuS4yHNlZy42dwqg0D2jTfsc0IJQXgYgr/7nnaiPAkQiclz5w7S3KEWWGhgdyNU/egiZP",
-	"bzNNFq8H3OTlPLFDZKc+ITSYlyEM8iKpl6aXNHwyT6ayguwp4awjYWxeC3/eC+wNEeTYqATn5jEDB7R3",
-	"QkeQusTbk/3h0IQlyrww9JDZnzAu50u3ThrHOHU87Di676UHzPV3SKfzlasobmC00dZhn7EvBf7XLec7",
-	"F+yF51N7Hl0ry8o7kTqk3GdDxAcLXiH+L8+b31f8K/gFMRFRxWgSA+hDeo4qoL9eUmQm/H2QV+4GSjpC",
-	"Qvta6kLJBLaZv7f71jBQEaqJlT3f7SNl4YeY8qZBTzfZ85vwSPu9wmcr+sVxx25ZYIZG9VaYaRWiatve",
-	"jDJT3txk4EM3TMPlRJhGO4agBdmwXWtF6IMwUDFe8TteWY8A78v2/qwAerLcKLHkKWKP2syHCpXxG+mh",
-	"GsF76kkLo0sV02C5hdkMluIBHAFiRnihA0Ybf69isa6oq9Q7PQXtfIcGLhDAhjA1oePewJpl3R7N7uiH",
-	"zeaqt+0E+/a7TbMKB8hC7PDc7EvhsbrJQN196ghMQzM93+7Y0qTgTJ7KkRBzi+OAE970g/tdKn2dZF+N",
-	"pQjOlxVII60n0p0OMvxPBHEZsd6Y1GU1xubCbg+7c3OiT0F/37dOQIdcggr2RZyohEDAASPjccTQ57TA",
-	"JFOL7yvvGbRXnpe975txUFaeqOuc8F55nYFj90rGB4cJ8MMErUz1LLP0Zytk/NfPZmmGjLGj4Y0D726S",
-	"+PXI9cCaYaYpnyEebn+q5b78HFXD8BzCxcHV5PRU9ZJVHGpiODK0uJMczjjNd6y2dm1vsUu13TJKFGsE",
-	"Xd4ctT3bvASZS68og7KiFjFzX4pJ+dgQdeIfAFiV62rGMtae95re1Lu02DSiXZpNwdZq6AVOCnbo8+gV",
-	"SZrrDPxscEKarrVaMfNDSc+BpsMHS12v+p3/RkEMyKji///gyetXXz8AJb9CrZDdoKgx6ukuKC5mFBI5",
-	"ZNEn36rEgX46g3I6iFeffJn0KCPKh/6nw6MQaj1iy4t/RnKiHaLerAIjRwsFUzLrUv3CANJTa8IKnxDF",
-	"Tx9NYe2PVEaQe0GihUbI9dNarMz5xOIrkzg4U6I8ap+AGgR8claaPiNAhK/ybfQvGBgSPcKYR85cd10M",
-	"Vfn3iTjdiyf/8JwD0fa2IjXfIFQLarG6KBWk24F8Teji6FPcgdRWuFCFLg7MC0Bve5K9XoSJEFg9OD4L",
-	"oR00lpf2MU7UvFOHC7CpW6kOWSlpstsY0u9jdj0oy3EdlErVgPnb1eqOlwULdUVIMoOpQY82hTyRR0Lm",
-	"s0fBlXla1ATo+U7nyGrIyfHd7oHvEiPFyxer1RnVO4nlnyDq7bQV4vWMxlkBxDrBhpbIRHVHLEc+Jn0O",
-	"IjPhQGmAx25s2B23hgJkKWDpWGBHeCcHyetU/iSQcMC3Yq6NmeM0ETVmzqdhYg5ycuCOjKeFfkPxre2m",
-	"5obSERzgT3KAKNem9oD4TnmyID8BSeOgg/y8FIYtqqRMQFXxOrBJYSSpSFaMX5JcDe5M2Q/6xn4bgvMk",
-	"R9pe83kllp2bxHiyts+AOhjDMXyb4rH7SQnpx7n/evupnrOUmdttF75ijxm1rzVB6RpxSDX1B6YWi71T",
-	"SJJtsv+Myr+tJ5G7BH0aeq6XedYQ2dul3pFEor2QFUgudSYhxsEcNipor+PyByWz6RnePFo2PWkT8RMR",
-	"2WR3iTR7y7bhEcQFGYWTw2qfNbsIufsE5vBuUniuVrlVr075baKQdAJgb4/4VGI4ycMwgMo9ucYP4fhJ",
-	"FD6O3Em8NmFwU6SKQP6l1fRCd3IqWlrqI9U1tA83XxxpsIZn3Ne+yTnS7X4W46u1aThXNJAaAWkSnYcK",
-	"c90uNedBdM5Pby1Am5UZw7c7+kKe4miQWD4FmhiBdqdh5AecoHUgtqq2uwtQFhTaiKpq0q33BCsbssja",
-	"kFUwzHA9PzBh0pLKLk4GZSFR+QfcJKLIR6oMJK5MbgQ3UrVL9sxE3Swvm+XrB71McbGCCJE0WB+fLqRw",
-	"9AikZm6Sxb5XXOQoFtwvcmolhijyt4yyKSc+6RHRdowRXqdbu1HsY3fu6R0bpVifHCe6g00fOY1dixJS",
-	"RLoqUN8RnzV8R32H1H3YDrlqQHG3L8irhuqEqHzLlBcILNRBZyBoM0fpmEZVIVoEboYSaygN5/ehS72v",
-	"DEpO6P4NOve2GUBORHYCalGYbnYeoYsIskc4g2ajkix180qpW17OsWkTrlvjgoxu3yX2T2ysI2+xxoHU",
-	"HC4GMcMPAnFrEIdkLiTsyWA8Q2jDlOEf4CTUaI1JNHx/Prg7LOpO4n7ybnYm0UW2liJAvaITys1Vd2aS",
-	"xuiFglMVil3z2W8Xu1pI48hj//LFfyYkb/JDlz08KZNS7eUSqQn3dY2/q7mB4XiX6Vk5zOJAjHO/Xjdw",
-	"2WwOrIoteHWJpBQ+iG7ZDqD330Ad8TTvL64hG6UO6qYhJl0fu6xoDf0BPHaoY98JeTuZpPkgK8VSiGuD",
-	"TGajPd4xrQ8qBdyuxXpjhgdkdBygKenOi1O4r0xOHQHSKmRwE8V6/3mKTi177FbMZ7HZjzZp5JGo1kKx",
-	"iroSmgWH2mIXegYfcMN0EPBMZN3lbW7fwWSH2LagcCJox7OmXQ4DENKPTSQfxZ0cS8A4AVffoiAzcaNv",
-	"Cc+V8ume22P/VjdKKyVUtke1b+QwAb4/WcQBtUuQuXA5CccM0ElYCOP13ZMSzUnwkf1gPk2OJPrJ7CpR",
-	"G4PDd9odm2QVoy+ki5rdDkXH0cOcxTVWWNu4ZUdrPkjFwCCnhEMp4UpoPwRx7FBEb/04fcvLx8Uj8ILt",
-	"0wPGecvei63d1T57BP8H2Az8y6NZUnl8QXnj7JYH9TGgFpfqEBBYSyZBrvaxl/IBJ8S6Xp2S/yWra4Hx",
-	"8Y7iX8weItac4jt7sXLiBqyuj3A1MQ6oMkpkHoJDozO3FXJvUri7rWrXY9t+AudSXR/hlpDkayAK1OjD",
-	"StrjqDom1p6j6TW1QJocLJvCf+JdAn5PDmugW4k6ALVdC35UshyIjFAFukIiL7uQd1waVTvRYldGDBXv",
-	"0L5ZoZXbG93mARnpYoXkr606r9bgTA4rueBHT452EI7U2UlSpRO4bXiqdGJimEsZF7ec72BglORAYuZK",
-	"qpuBupoNoA1oi3fkvXjLhQNlFoYz8KQQZTFMzhd83gtl9ll/UkhcZDBKfOaxE/2PuvgGItd438Q6tOpz",
-	"SCO62VqyquoGntq6qQmIVFrAzYFtYOpxa5TKgFlcDYYeSVUAv462fjEFhReI6iKxhD01Sp7O06VB8j4o",
-	"Shke8IfNUvbXeVvqEhuL/kVQ9UBr1zLQWQCr+HbNriJfrjHVWSg/RPP0tpheuRiTHAb6tEfg7w0lkWiv",
-	"s+y8fz+4DfOkal/+ap/s5rURH3eWaXhVkRU2gScyjSoa8m3fbNoHIrmXeWYVJ2whTLE40lEid1nNeqNk",
-	"IPtKqgSIMi1vCKwnORIyReoJu4b3+rJhi8ZQ0QKRVQjxhi4Iqz3QqG3BnhtudrViAiVDFsf5hiUOYrOv",
-	"Zcfz0ByikAiUh/9cKLOBBBOstr1cVpzV04In6SXk4GH9NeSbTZ8vSWulTp74U5pPYRQzRQdG3Uk1ohXd",
-	"IAIHMXrwyZzcN/0JwABAYXwwEl2eUnE9uIroT7Lf5Cn5CmdbTZxzzSWvWVWEZC4RI8ESp0lL57TLm1sZ",
-	"mSuOAts8x/A19FytPE4Fbj8FhudnsV6X57JLCV23l/R9LeBOPUTW+exXPSU/Y++GwhRrxXUU+g7+tVHh",
-	"D56n8SJ7R6ZeAthTxJNK3NADfaTbtfuj192CputTMhcnoXD8KxUlYu0XkWPosBEVFvChKl1etKyJyhBp",
-	"D3fBGpXGRE6n30/4oO/3QsPKgZZBEtInUsAVZnQmshSsokm641tHB6TqgMJN0SXaeqC1xRqMDi9p66U+",
-	"spA+IwhHmG9njk4Xd3Q7omErQJcc/uS8OpPwjT2DafoyjebIQEgT2Kc26gBiNZJDC/brjZvQg6epomuk",
-	"Tc0Ghw+dTR9LKaQC4JJn/8q1+mf2Pd4vyJcSTeF0Qtkn7eg1N+vObXrCCvWyej24GpNHChQdaK6F8blA",
-	"jbehttF5TzTiZoNwNFQkukubKipXM9s/Au456jQUZcqN/fYXn/K42wM70vRuje9AarIhyZwdswVH8Vi7",
-	"JaMck2eDdR4UhrgqRpd3xqEtIgnLygQ0SvhcMcNn9+PXEpB9KPeT5a4QJbM5iOJpyMu2R049caNqM+HA",
-	"SdDiv7Z/Du52pCiJ/8gbkwH3xk5qpiNov0tsDjdLZBI3dHR0EgZzL72pZE3C3+HrA5Owl9ohWzJnAYLZ",
-	"YyuPjH5PQJn7gzcKxzTlx019BF4KYetptqcWZ7ffQ/zcRHbsjyDngIWhbeqb0cMJDkUvlBNCPDgm4egO",
-	"zpS38TDMlNv4htdb/SOvdYomMRH8aUPYQOIWv8zselhB0BBKEe2xYMSWPu0xw0HztIPzZfcepI0wyr0A",
-	"g31M8gMNuScLifxetuBrJvvVQ46uO+DeMlabdTtSzlBxhwMahG+vgRH0jocD0rF+iqrC8o+md8KMsvqQ",
-	"r0RCWHzworZ+kIHi5LEepomEDFkM/cw6aO5xwd9DAmthNg52pMr9kt6j+Hsz3yUf28T4Xqra7K0Tz1vi",
-	"vGzXIkrtEfKeVgHoCHZ94xpm/Si2CvNNriB7wL8MRa35N68Fq2ueCApNrzcKAuqddapaFCyREjMRsk/C",
-	"AKMgAGl8aNYd3yDiLKRhhyOUmy5NAHuL7V3n8UpywDJIqN+te6+bCj2PNnYMyXuNdjcsybkPiLFp07/i",
-	"xsvn98tstN4PbC+SH0IdN7h+wAc6oPqQwqsFNnr7RQcCZMdCi7W8LnZCSl66ak4PPkNJVJ9d0VABOK2e",
-	"DORSEhQRt9ztYPhgTxLkdgBT77WhwZiD/ONDPnawMGtFB+ZelBrPAZaxk0seGqUUmC3azMSQEOKoPjcg",
-	"6528bZONZrrJydpZt7fHQhioFrQXyIM9qSid7jcK1Us6pek1llqeyKDv9mB4CjkGynHe5hM58/c74eoy",
-	"wqSUzPAHbX9kVI26x1A6+JDkDj1EUZoU50VGT/A+C5DlFQbsdWZdBm2PXed5toHeHLVk8lpsnzsfLMCG",
-	"mEvYHzPIpZ0n3XBMN2yajj3TTw4511BEMkWDazjCSVyKwHPdYvoZmhro2gyoUNVRfn2jKsymQ+Tn3ewc",
-	"xs5jKtNjalaKJV118Nx6WP4bOkZws3JArzjkZ3o6HMSVIDqYSEvoA/mYy6pbg6OZCJPr6TZJK+AsxjPb",
-	"grgcvsD1uCNQH0eIfJIoS3ZkK6pKaL5ULqKW4RCrvbGObq+MynQ4fbWo3PQrNeeshhugVGaOt3kaBs/K",
-	"QflK5R0tDHumib0yjHBQUGOq8iQJ83gOcS88QXzT8aSB6oLD5tgqIcBxGRZx7X8Gz6NPHFT/IGGxjRF5",
-	"IgcIU6LQ0gIdAij+bKB7ausSSITZkcz6xnMJRyUJQ9qwTabHm1hyV9SkOl6zeaTdd1nOV5S6VUhMpAVA",
-	"upF9b/UF1KbhYGLIF6W2iLtkaHtW4AgPgDGqCvfQuHez7miQA3lQL0O9VXssDxsqsAvH6eOe8oWD+fLy",
-	"MeRQqwMG/AJy0B3CmEzE9Kj70rtxlB2n0bntkFqv/ckkdTIRnXVBdrlKl6NMQQCh9vok4DBNGvdNHktc",
-	"FvX3iSxxeVRJ0PFXFJUgUrvmG/4TpIKlOBvIIXreHAFpFj1PWtg/XOAjXNgIei8TJ/kAA+YAH91kzl2P",
-	"ntfcAFKpR+/jFx55WHjm3akcuKMMmgi1SWCnaKR9J3LcZZ/1jLExC98sWEvSxt42am996FyjnBTSafin",
-	"yu7ei2PBsE+PMVLndDkLVmG8pANZgsIR2qGOmGmHbPl7dcd1i2K2P8hBiLvRYoUOqBpaPSmy4EEb5Isk",
-	"P7gZ7dARHsIEJ9zKSRJWh9Y8TGp+R9lq0g83pD/9g1sunurPoRcWqjzS8PeG4SNrXmmYS0MYm/GQLqWe",
-	"8lSEDQInpf3UIXyNhy+5fgjvKUnHfgLXK1CbZO/14dSg+LRPkXXMppT1VLJ+C8J2DzBV/8hrsRKkNPOG",
-	"L28n9Nk96CWraTXE2wxtYczt44uHWgsv6ZeAJUQmkjwndofIGVNw+6FtSbaIt+w4KCsxRRxMJ4juV20G",
-	"/FY8oJ72ElR1JwPUct5GrRLUoKF+wXMFrHjJa1+t7Vh3NmIHn6TgGZyXeuKZDmsn5VzoHWe32ocUKq5d",
-	"OMX93c0FnYWj+T/9Se9e6yYgDBEOeyym4bXycQp9H0lz4YuNQnvNzyuEeGjimsfv7IoEYD2iZDJu+cMw",
-	"pV7Q0uXwFpzV9pgFFlqhw4UaqBFBtnwlKn798ubNt/bA5/Lu+oeb759lUVakcTtk1vJtgMqAdymb4roc",
-	"2SnWkfqNz8wRAE8pypBSCMiQA3ONSKF1PPyXTmLbeWslLjKRN3QK7+2GQwBEGOTNxCo5V0IldLHgEHBS",
-	"VTkb7g2EdkC/DCFL4HvgHB6ia7H9GEAKG0yzrZhw2OEBmBb8KHGF0ab4Se1rySqX5TBRw6Axqm5Clr5h",
-	"AE3ITISrnVjqoVQ4q6psRKBdfm/sE8lzn1aO/q+of4LbObGDh53qzH8md0YrSt9E9rGnYSoawgg3a9g+",
-	"v8kM7FkXIqCnK4pp/fbB+tV/+C/OruS+qq7eTak4HdoAGuM4Yfqbcs3P0+WaJ5H3umkgHF6iwR2K+ZQj",
-	"BL+c0sFuvA7+OkFk/RB1Ik99wh2YY5HD8OAwf6Qpb470nuO0H40vlfTbD+Bve5L/lEW93RxfSESXTgiT",
-	"nWUQjTDHlMTaMqzj4M4xgTn/SsHhFVC+g1yafTi3vfVHEXBi0Yl6QNwlqfzin5mKhC/VjgayVErdPtjv",
-	"rvEAtLfkWRFgTmpV6A2reYlFM7r4CP/58QDGNUc23nnDTZjIgU+aW2/THz8mpK0KvZlY+BGkTs+R5AxO",
-	"xTk66yU7ToDntOQXU2NxE3o3YX2t63aZWbzNu96ML+1MhdtO9/DVZG9Axvt0hu0klGya8hM0IyX8NDVp",
-	"mEzrdWkXQ9LMLQtmIm2f8NbksEF7z9vuMMPT2ucC8taJ51L73lmi3wk1zWTYaSifOxSDN4m70jFXO/aN",
-	"CjCKpgQBCRZ3TGteFhk6Gs3eR2VG2yLlbY1y14P+9EO/l/tamONra79DqilA661rVyQZstVOesXe46+u",
-	"rzacIQQEJ+EqFlhpOsh24m/c1SsE5Rb4/VKpW8Gb3x/4e1FV++28eU/vGcYjnmAJwn4EF+rmuxtjdle/",
-	"/grxmBUxPd/suTazoom7OKlyw8FdsSeYvQohI7Mj5FiqqmIL5b6v98Lw64LpWwhtb9mxKLFsclZozh2j",
-	"ypoZ7iHNQIMgXP6fHX0qApmVhEY4oZOG8OWXal/rT4tnda0cb727VRdIOKeRVu+vX/75Pz7+9H9kiLlc",
-	"X711w3g1u7rzGParz3yFDtuJq+urLz797NNHV1i/C2bw8NMDr6oHUJb+kO3N5p9cPoBitfW+9sSLv87a",
-	"3/MT9sBDKteYv7L7CvzmeXl1ffVyv6iE3vDyb/zozu6dkk6M8/NHj3y63l3v2W5XiSX8/OFPh9sHmps/",
-	"/eQAhrjvkgyE7S1lkh7IoFecwB/+2scTFv/19m+vO4Ko1OER+v/wpYuTwNLcb7esPjaYT92APgF5GAiF",
-	"YYmztQ5ycXDIvZtdvX/g8M7/uPIZjXe/JudMxwjd4Yl7HXEZ71jNttxA6ucfJGcoVFI7dDWWccBq/3nP",
-	"oe7MLXYMADYjjXPTTHD3xjpMx/Numlk5xGHztu7zyNl9bZewnUi2hDjc9gKTjfX4dnpF6TAkWPjnGdDc",
-	"1usIkqBy39eqOzzwR6Va6oeNeXy6RQecNhG1MnYDxeFOWgxbLrnWD+8+e8jtCRBvANRHuveZ5qxebh4G",
-	"r4L8NDqjyc8blwg+3gn7mQPDPYzpGXd7wnxfc/PiIF/6r6GxcW2+st0cMI7eXjPBWZZYaT4kbfc5VTeT",
-	"CuT5TrZS7j0G9gxJK4xU2ebRe1l7If7aW05fJgCY0CDgEZDqYB2b85cERsnsufvvulAHGQbhsTtZEZvm",
-	"nAQ8veHvxiu7NT/lWDbm14I9/GAVOM7jAEcaWBf52t2/9q00fSp+J7S5WQaK9im718hhGL866xbjmjGu",
-	"guQfnHUc+i+fbxD+Ue1aDCSB683s6MS9c+zh/Sn5nt3ymwDOPnW3GJQS4Ycw2Dmr7rOLvbn12iTC+AKT",
-	"ZQcRyPrDQGYsvsSkkSvq4S/Wg/gVgX0tXwTcDIfKc16GlyPMcTOATHbHjL0IXF1f/d9/sAf/fPTgr+/c",
-	"/346f/Duk3+7In2Pnde+axsU7mRTTWrL6zV/AI/800mT7NIMWRb26I9nYe58aGzscbESvCqjij6pDHCQ",
-	"AQL36DRqj/aje7PHh3ZPeuA0VH8/hkludM9k6VRU9Ydxi06P0Z/omzyTJYJ/zrS1Z8G5GHA3GkuEvOda",
-	"Aav+xcwsBMwG/AgT5vKCbkQ/Uje8/mHsx52IFAad8iHwu5e5Uy+ZYZVaYziLhSGb7kFQSruuBqUzdxph",
-	"KuQivNG39+Rl/PfeaRV86BMA0wupA8B9er47CHE3xGcEQioXhAt1CDPE8zahuKEVyWAqTpx5T3qpk1aw",
-	"L4VHg5NL+MZ/YSS6citkeQ0YBSqgEosq5Jwq9KWRSAF6SjxWaRXhYFCWM9EYxH704isReDEhmCd0KLWJ",
-	"04xNvSfTxXLDzKefpN4csodUp/+S1WfbFC9EimFal2ibgVdhW+YKlIG+XEO7E+35+Wri+FMPcYme5jkt",
-	"GCHi1DHtA1kZF9uG/0YOQ5Afc5Hyd9mvhcTSlHGklnNj0g+f7Gut7BYw+s3vxFaYq6lhvWm7lV91qf0q",
-	"fH6+FxGoW7wW52GjgHYo3rK8yINfyG4L88vBbIDAxOcZgGLJOiP7wDh8v4fZgtXDXshXrL6wC+JfmeV/",
-	"fMXqUecDHpjjeUBfzp/4pyj6hWwRuIV44hFkCFtzc2ocI5q4Zr5SHv9NWdrx6R0wI8vwecm3O2W4XB4h",
-	"//bufhwWmLoPGw8Jr+wv/AW7hJfyFWtoZaESUsZkASlPBAmLhp0RN+29xfnwl1t+/BXvQhVHAEp3la7M",
-	"KWbwdnN8af9FbcjE5cu+5iK3L/uggsGEXGrMZhl3c+Qwy3KiSPmdd/HE8DWSeZHb5ld8vZcX3jPhkeP1",
-	"Ivi9nL3QYaEvkuxCr91seCGkNqyqMKO+YRo40bDyrTt5A3tjSFqlNr6vYPzvZ9v62rb2ptXYU+MV37OS",
-	"Xyr42igUtgZy5piLUXTa+60RvZDPDBfasNoUwIXEJ0cy2mlEtwgUwzwdvQjg05G7T4AfFh9hIcTHM++D",
-	"Xz9/OitADwT+C25Jf3v+w9NZtOdC7aSQt9fPnyb89MNGXU1Z5H+AW8P/0+47Wk3qCMcPz15PL910+goo",
-	"T3kJdFDId62Lj1wJJqJ6rHd/y3cGWfk+Ps+1a60iV7GaXEdP3OcjK+kZljohrkDzArHes4Kz5QZvHIBA",
-	"2rAdgPwKtzWXzLAeceKGs4bLxAO+fe00ZZIB7R7m+MIFAv11+Y0qlGyKQ4TGYi9X8A0Namro7RfNgWNp",
-	"VsVXxt7YUni375g2D6BpD2BbSSzYU9Aqhr83D6GdD7SpOdtOhKu4ScYciAOWWSdUO+pl48fy3Fhcgc0D",
-	"KDiv73j9AAwE6+muATxnjQXjcNiQWWEPo2b0Z22Diy2RyUKUXqYAOc4rZnjt3woqBuqeL75QVBvHcYl6",
-	"K6EBs7erAPrE35sZdD06fbQdAlZZWwQdR46kP3jlX6pqv5Vuup68/hGxfV9+9p+PPv60aIKnjnXH/rpY",
-	"HPF/YXkG/QYc8f96/eKHAh06HH3WUJUVHz2x/flOSP7xrM30J9AhcLPrvvga/+Uwht0dB56kR3FhEEC8",
-	"fv40bCDuVaWo+dLTsRPbhZBGXZ0Vv3wutQGG8BUw787sdQLET0OhCqQFnQKKUfZGnmiME00dStKNNgcw",
-	"PRCR86T5ETsCCpfGY8RkoQ7WYfAA3KBNInteMukB6POb623bmiXzW6gz2MaLDNGNREvwB1Nbc75XMxix",
-	"gF12qe9GN9dzcijvH8hymmsDy+pr4KkjtvYXkvu1jRvJRbZxmGW16kapQn4FypOhPhSMNN6k3d7OAj1Y",
-	"D+9M7c9wS7i+qnD3uFAuxu/fQYu/s5EH3qGEA6XEknKgyHSLk6bJiRJkZR3i24zfL2eF0yq8fv7ULXvr",
-	"L3W30Y7mO329QXaLM7bS194Wop1ra5vE3y85fKnRMV4lt6RGsPGMbUkdmONZ36Zew2pznHqhu9B2c083",
-	"Hm+eiTuPt+4LpSuayg+GIi+ok7Wr2JLPCnbHRMUWFRxGUplZVNIAeFW3B7SpIy7go7UXtNrufKSTXtH+",
-	"C1lL2lNcJ5d00PqCWAFVmNPwFgc7dxsFRoJbheXBofBipl7D1AuUOrH6aIPzZo1Pm8PumZ/P+/m8DQAi",
-	"HKHyMk7WtiU0kpvQSblZ6kEVxBc6zwmS1ZFc9WdEzf+7i8Zbw/01Ux5/vfbgjJFcFT4vJ0DbPPQSq/95",
-	"ifkq1PBESB1caQBjYf3k+1jKJTMDJ/NTZsYDGze6ECv06L2WklMyFDowxtYgZ6ZkfIQinp4sUkF+09/F",
-	"9o9jQEz/U3URHxDlAWEeQI5tFlHa47muuSnWCuIk7XGO9IUd8eIFw17QooeVk1mjo/yQ2HLSML8vOOO4",
-	"SviHxWiBFX1rZ4jM9Dg+GJjCC+TvwGBahhFE/jBosVW1V99jRxcCCqqDlwNRog3VvOIMK79oM3qFX8ja",
-	"bV4zp/ngfV6QewHJN1gNpSoa4j7SQ0WqyWGY1D0l3KGHrre/iQW6d5f3uJ9Z48PdDKG5juzIbmyOncie",
-	"Bs6rdQI6F7I2lMoaOM78Fy7qicSvzXJGXDNGPZHw4BxnJPTtQoWwXuPS65u7M6nmELZbKikhggjsdXgO",
-	"bdShOPCqwhCF9Uw3wHe1rwvP6Xixs0msVgOzvFrlXTzwPnE64ICM22GVHFwYuvECp9ZLuuiynJ+dCr3J",
-	"cK0mJydTPUTPbmIXL/D2Wqw3Bst2hQ6+krNTDTY3Q4ys49bVpmjiU1TDULYbBSrGT4X72p6t1SZCDCi2",
-	"x+VlwgxvHVEb2qhHcLu/OX8dLiLK2L8yCfMNaZPmV+EL/lNY9Pw9ZGJ4eb+ZIbyFD6MiHQQwbyNw0dDx",
-	"CEQTZ3CCaRHQ913uVT6gq+GG1DwyFU/DT88O4EPlPNWppb7rs5dMTZrCxE/Mlvo0x4XOLGcWdmTdsGnM",
-	"tOFcWevVGDp3fwhB95mXePGTCd+dubxtIbY7VSPRJPxhezngaN+qH+Lb0onPJ69/jLQJEXEEKUmMHGDG",
-	"Rxcf2X/OCr1fuAfPgFRszipxywOIZ+b44z6eFbzSUN3n1LkkLmlImf6PhGH75FMvSC48C76/Yyx4pQ5B",
-	"vb4wSiH41tPTORzA//m0eOvR1ijVgS0PXPpeT3j2P3IvgRFXyeo4XysFymuaiZLKiD6HMft9rvm3sNy9",
-	"cTohIY7cMghJZls7BPezE3SVUrfqrpk1BMzIMkodSYXJrVSxCwSiJ9aYvPHwOOx4S/yX3XL52NkeXg1k",
-	"GsYSbGG0ASNAqZfuEpjx1Q4I9zfNaU50KdDkcG3wdORhwZcM79CYUrxQchPfC8lSzHGGfagpuNhXJsKp",
-	"OMPLzlmeitr2O63hOs3C84Z7JyJvP2nyC2cgmO/dGmyvUkfxFqrpLxXRxGMElVy83EODzMTA5fGeDlLk",
-	"lqdvh8oRIF3s/l8xud6z9VQV+VbyeJR8sJNqbt6ZFRu4VKQaDzKkq/f0aUI6jFhoE+jNA4V9Joi8M3cP",
-	"QT1oaAK/QnmhjFW5REX01BLM95499/TZiW1e16q+OmdX+OLR5yT7oT1hAX8R+HuAoxDhk/DL79Qy2NvA",
-	"IXWRioOauwCf5LVrEFA1CFlUAF+1s1wAzuwUG4GJTUaUrZE8wam/lziuUvWNvs070InJer6KwVvgiUk7",
-	"QKyw3QIWQgxgHHCvOLs8QVQFs3cakF2FlzzGFiC+MQre4E7dqZlTgD8BRv5L1CXABAJt6eAEvkBi0/ua",
-	"QKis+9AemaqfyzthWMMTcE9btQuLgWYpcmWI8GKAOC7U3jx26SCQtN/x6bRBydmNNLDTE/wyXGl+80V6",
-	"jgOwVlOUmbpcy8ofDR/wJH+NPF4ODL7hiX36I7sCnz8tnmC0/+PLWUet7kZ275fwlfuzjJe1UqsPvf4d",
-	"+8/QzLrz4mL9fG34Lllq35w/MCMOUNBUxiPu3cV80E7WDpuGDAgXNsXOGXUxewOD3u+GLc625O+7+9yM",
-	"4LDVvyOje+Nh+EJ+SNt7i6SaoGQs6ouYEY6tk88Sa2mtd78DItxQ8KH2xjk8GkJPqiqDbhB+0Re/tLTF",
-	"IUq/qNVB89qtE4+xhhKODatWxUbt64uYq/3+QAYbPx7BSAQCYURE1Gq38+Fvo1QqtnbXCS5ePP3VSZuH",
-	"nuYlze3Xv6oFX43nzfHJWecpfvUCjBPwIEg9QFAKEw+SH7g2zsjPTH8PsWfC239LlokpVL19oaPPPh8j",
-	"mp5d/bwXGBTo8kNrIdcVDzVuWMvFVsbvBsJ4zVFaMf0EWNjl6DBw4lJpXzer0QX+2RsUCL3XyztSieLr",
-	"C4U7HVq13fdWql7yTwtX9dpYfMMCiSLJ3rXE1heeHf8BdNnjtngpcNUIB2X/2XGoYXoEd2tfDOsgX1uX",
-	"TdieRS1GxoVhET/8RZS/Du/AV/d5R/w9msQNvnkGQQmYtAbzI0y36oAwmAvsfkMn3nPQ1ZMujWGikSJ4",
-	"RkSZzQD6xQjNSGQxD0G1od4SPKS/YVtTp8YTbGxjzfe+75di7dItMernyzECdfez3xy/+3tclW4Sndfr",
-	"y8Qwl6pvUf1mh77gGXtlaot8aB3LP4a1P63V7lxTH0Gdg4LeGZT+Qhdrccdlsd9dwB39Rtw1RzjUON3b",
-	"SflQgDBH8sB8jh/n5VDPgwe+Zkc4kVYsZKhUt2r3cXRxC1XUwreRBoyrtcvs/kbYQDeEdgLGK5yzUFeu",
-	"wxfJCTq3zJ79vhrR/amCssQN86QffiStO9ebmP8FHgKO+sOgdTewXr5zsnIXXzSZcL4cJAsF5pMXrIQF",
-	"aJjLXaD4DwM6hP8FlmLb+sc4Wv/G+e/naP2g/t6lL9qrgnnKIC8Or2R1BNSmvQKbez3FvZ/4hzA6F+D8",
-	"gLcXZqjYk0PLw3RVQFhmrwBtkai/ULqsJdc7QQvgH11OdtcEcSuzAQpiYYpFzdmtDgBO/n7Hl8gWOC4G",
-	"29zAuibNjJ/M4AkNX9Jm59Rizv51qRvivsN5D/sCf8+Wpjr6EBjTxYGL9QaSdaZQ0hETWTfKl+QgNLt9",
-	"IdzutSlciGKGTwLmTwS+b+/jflhzbVTN/xhbyits7L+OstOs9sWOy2CyEAf0hZ/RvfY+zy/NDciw/hFs",
-	"7TW09VkpPtDhJcou7wh5KHmn0xc++JGpxN2wnn785AueFY4XBmYB2vav84LKPALCGvFcUL5TCjjNGxRH",
-	"WIjoXZZFUA+Hap3DRlT8XtfmXpbqj7Ey/y5L5dblxFzq6ntEz7/7Xa3oyy/Qfy3AXumhU17Ehbd3NzmX",
-	"L/OMB6t7z1g+PAizKWt2+GOstLeutf87Ha4Pb6VpBw0y8IAB19xcJmWUMNZ9mjHu6X5UhqvFbvAYqGpM",
-	"Q54L3Plgzsw4EptLMEsNcCz86YtHZbcZXJYZjQDpoAvQsV2kJDQGgkbIzsls/Z//+ctpBfDMM/J6TN5K",
-	"1Y9tE7D4XxesOrCjZ85WhxS7Hdi9mjwKvzfS/a6cyMad3d0Ulyj9/d7wnfYSEjUvyj0PIqxLViMl4N4U",
-	"R26uIS22ZfKIsI39zq7zw8ZuCVVlf9WimHcTcJXwKHTaWfmlR/vX8xhmV5K/NyRiHnqUjwjccwSY9mvr",
-	"jDKsolrTuWHgC/33fe9cC7OUMgMi2kfk7CZ3ofoNLks9g1my//8Ysb2tVFWpgxOAFwb4TlSNJPn3ybux",
-	"5w9LdtRDu/hT+3lW3mpoK/5sIt/Nn/76qDxls53Cn3FBKo5Ttqx7rQ1283bPBUm4PGaBJnJxTNHNXdZm",
-	"9X63U9p+lC4A2PPX4Vv3VAIQv+JDu6T+3fdK/fatOuB1AujfGmeiANIJEcck8MRS8r70YVs2wO9EOagE",
-	"+53Q5pn/0kXP8ZovVV3qCYorrhVjIHf/4JxT6pX77vkz7J5k57bmbLn5sDD31hTdf8pv6UulO6eODNqg",
-	"r5+9+vH5k2effmIvUJ/MXCF8YMFBPw3TeeheZaQGBzON7r6+Y9r0mXTHnowk1teE1PBho7bAdgSs8ju+",
-	"dHWi2vrfovWqIAjWfuGXZMYxMHRfJzSVZ+g6ocQMqmw0owfFOFWFZG69NniOzxE67dmVFms5V0gY2NU5",
-	"h5PIOdGQIdNQjmYHeuVowHXG4TysjRTia70U7WDNw8VYbC9XrtDsTnRwAzelyyEj8HnRbmOnx5U1AXMQ",
-	"iMvEKlhnsYk2GxJ5fAwXBnzDL3aE/C6m4KY7+heHXZ0XbRxTAG3N2kNWLzfiLu0B+GG9cd+bNIP/FLv2",
-	"BK5UvbX7+NVCSAaOfxZ8joWXR9HBJ/jOB0+Ftr7jB6HvsI05bFTldSjQEPB8cI1ssXjd8VqsBC9DmeVe",
-	"/6GtpSHcHDWYp81XR+KXAJAEFTW3RlNSfed16rLcRh6qOsl5xTHRoz4sPj3Hg/2uIY7DubnUldTxl3oT",
-	"B4cnpEdnLcm3P7RF6w3nZtSYX8O38hDCG7OtToAIY0MueDytVF3suNpVHD1YjMiBqYCU7h97JwLmAue8",
-	"3n8zkoAVsZYvVqsPe/+SynDSayYuNlofVF3mfLuzBYWf/tbYkg/m171mrlRXSQ4C4AFfHE76x/6SCUMD",
-	"t1coJwNqqDUyIl7Cy6bThO0FgK5FQ1tG7l8/2i8dP4T7/aPzdAZlPO7Cly4m3R6cMJgMjwTF6xAmBhxX",
-	"sVcDNkrdQuhB/tH2P69qN8zv/az5Wla2oc/f52FuHrMt5NyXKgMXxrus5Kny6otQrw4gLKT1bqmNXk6U",
-	"77L+XXuw85w8/5NR9y56eI6PF83oBSqIwsMiBwHWCYi+6csRj6bOzJuybIbqN6TmyJpLZHP44OGkxpTo",
-	"Q49HA/jbsGDIVhuSh944E3H7iAvWSbC9U8zmQ7vdBKrr3zst9x+Xa/u3ItkGK1W1LxzbMnlsLNYBBJCB",
-	"+0PSbqeMfTSAGq21+/O0f8+7zs3IhnPyGfUh7o6AgKaqHc44CCfjqre8XvMH0JY/nWgYL/GVH/gC+Hs2",
-	"S/QPWsfh42IlOBIoOO9XKuPot7RhR3chAX7B+zk64X7IESX328VGnsnyQ5r3hyUmeSbLi1xjn9kLaqxY",
-	"DhBeJd3dacOQg3jB13tgJ8bkHjsMi1GeaTq7WlXKgYJ+M/N5iY34/ZqQa+C/tsPY61J3PMZ7t0x7ta8x",
-	"ZHNp6w24jLHISPTF0ZxULEXmYyTT4idOd3hRq1vga99LILM/TUvsHIOJuk2GF+LPLwZo9BX4YAbLZSRu",
-	"goE7RP9odSlnbnbVMoSR+EP45tkRiAmaSvcWrAi9mRKuuBcLI695SHEEg3CNOO2f9uUadM1MsQJBVTj2",
-	"IrWzW74zyLz82YdqJu6dsWF86N0TGxiBQcPSOW+7TKQTouXy0E7IAPH8f9mPO/vnB6nm1AQ4LcDd2gWE",
-	"p2DSWpmwJlj72ya8RvbrkE1BYdbzzQ4mNzZ9XTDJDzO7KGHL9pKHDmQp+XtTfPGoKLGi4aIo5eRunjJc",
-	"azCA3k6d/C/dF3rW+zs4blsqMltW8uLIzaXO4C3oAS94OIlnGPXyBTkgWv0YZxZO4sKos6sO0hPlQ1wl",
-	"rzjmr7s8I1t1x885mZsg6Wzi5WDstodtu8h9r7vFS1XYWwSvL7bFzwaiiPHg/lbuwG9/zt60wNyzhpIb",
-	"NWM3e1nWHPkagVYKdBBkCRzPG6GNqo/36bX+xhHJM1zjDxqTDO38jaKSv3MjjyOToR0fLjZJnwgrV7tL",
-	"7lBfI61NBmbh51z7/3y8mOCyuAH0yXIhA1/bb7/ZkEKYHcwAPjgHLnBx//DVvuJ6hhVrehZJiHt0IdSn",
-	"/H/sfe+S27aW56ug+kvsKdqKY09mrrvmQ984mWRuHHvdnrhqt1wptAhJGFGAQoCt6HblefY99sm2cM4B",
-	"SKpJipJAqm3nU9ohBZLAwcH5+/sZUJErIaxUcxIwSKOlfMs20By14ltoYSHycYHst2CARGiRam5xcxLn",
-	"XqgzMvSDv+lQjXdwM3xL3yshOh2PvoDxqrLMBko+YV1e/vSK1ThmW+JY8NtDeTzrL6HXQrFH2NyFTUmP",
-	"E3Bg12B9BnetVhoEZijgwcy1EhQf2HCyT/HcNc5MWml3XwCp9hJzWExOI3Wifyn3Z5ZdJBfu2b0Km15p",
-	"UJkbLjFTDK/r8aP+pzDOnN+89PyRYFmEL1LayqlIiTeMOMXc7liIEhWu7ZP0Tj3Ufnbxq8zoYO2vRC4y",
-	"2Ih2AYSVaH00PWpBxcFnAvUOm7ETViDs60jeUnV9PNcbuGVmAZDdaQVNbBByZv9BE5RNrnx3YJu75ESZ",
-	"5qrfqdnfbPzbcdAgO1Uq+7wqRN6Bstl4YFPl7AGP7okFuXu7b6/gceUyDBHfvSoF4th05ZXXd6dP9M/C",
-	"Mu63H7sRlfIZjqA1mNGEAy3K3Fc3ic43PPd2dPt5Xt7Wa2ecvdy0/l09bUf6SQ/TMQzex36sTF4khmWP",
-	"2u1fJGW8sHrFrZzyLNveyws5O/FGDKNlw8dN7nDV/5zckWHUIzxVTvrxwamRI044ktuylXePsC8r5naf",
-	"mEXYYsfHLZLGgUurttfIL/aV2aOb016Mh5f3EU0S6FqFMtPZ4OBpt1hdv38GUDxJ3xaDIwfSuZxLdRo2",
-	"EhCzBPDlMhArlUdaaIVTw2snPPu6MGuhnALUOctxixPmWA0kT5oOkDzhbY3jvUVaW/aIUg/UjFEFnGPS",
-	"OW/znCvLHknPCaS0Eo8TZoRz9JwfhDDpMreAWGQeJ8yKfGXYI2NllrkPuxHBBXRX5UrAeNws8TnOrXuc",
-	"sJU7KNyFVAuseeJ5Lm/F45ZZUEKk5rTVoJ0JvieaK82OV24/Lwi9UsP1MjRA410v3DQ0IMq1Ytb1hZqb",
-	"e4XqseZ6Y8xFAmeqQPf4EBexGANyHGU9Ze41uTA1MEYfzhBb7/TPdHy4ucTPU82awf838TSurel7jAX3",
-	"O7quISDBPako8ZECEymyJmtfp9FKC4blLie2PIzU6QOTMlzZzOk7D98t3Wvle/kYb+NQhiG/v3+AwyyH",
-	"povLarxvyhVWs4aIGUQAgW/c5+DQjexMPgQBO8BK7dxAkIZq3z6v3eW/dk+bhML0jJ1/K588JHAfdhEp",
-	"UYH8sRtdngRgOSnBgncTO+BBAlpzUdv9kouhJ3zAqQ64FaAJpDVofJoS3BU3E7FiD3nC9vFnD3Q7G0Gg",
-	"q27ngme3HeSHP+Llfh3dC71pbuiGVAcYM7/ZInfyqovwZ6GIBQlZs6RZQV7946DOZ1zLtpzEXufr37Vd",
-	"0MTuO11p5D6n6/uFYIsw6om7wr0ijVa2SNJEOz8sv5VTTJKlMheAvkipVwnRNCNTgeA9pac7XA5jIbJ1",
-	"Z3r/R3dD7xR/e0p/zPp5984/YCr9/mK/zULqe83nIk46SmBalKV6WqyEqmJOhlWs5NDX+A6tKfRTAEia",
-	"k+punSfue9v1lcjWb90N+7gLDBmN0KvLLc/0vBCTvMiEmay4zJ5S2LItDIABtf7FIGNLDkxCi5aAGYzA",
-	"YKFESIveE5txBEKqW1lpwWnp2Hc3ib8s6Hp/fJi50TvzYTmGtJ7xCdRmD+HwMoICVT9zAfYd04UtV9kQ",
-	"pcUY/p8HR21TY/8VwFMfXl3QNy96W2ayo7ioF59ASGO8hAVCSz2h4pIKmWFSFrtUmTYQhomQso6pP2rj",
-	"UDmQiuXZ34YHDlI2lwfYoCRh3yubbw+Ir+4iCtFTD4iefk8/iUN17+M5bvljY5+3GJu0dw8BQiu3c0xG",
-	"Gujv/A3hyQPArVT22xclvm2F9qUiIT3upnBYU4QdgGibT7cdgGwNPIb+wX2dGNLKEcHaqjhsTkfwzIpc",
-	"pEeKR6dU3BnxeyvBYoM/b0R3UfG9pXJvtXJ+9bP7y9bNo0jR5gdhB338rAjm0BsLEfP9iEN8uohWe+ah",
-	"hvQsFEYjpJovkE4YnAhJKJJOGEg5oOkuTVJWaKBD6aaET62BQraESBN8jywgUBnLVWqYVi0BsZMsptq2",
-	"yoS1+6qufqZ7+pVcRaxU2FftO82gQxBrfT8ODg1dTlUvCwCnbT8mNA3bCxWa7o1S7Wchy6lD3f9XrCY5",
-	"Bo97qP3WyschyqYqmTOMAwzCfnItVEoT+Ok38v8iNl4YxsUbrD61AZsdrpZxeetMzNNF6x9CrJ1viKNb",
-	"DQjVIGJfmbqIQS+DUDahBoel2Br/N8+yKl+np+1Hglm8g+ViVhiRMlgxOUiehnbnXiC3Nllt5IHT+apR",
-	"ra14vkzRSQaw8QSA/8bGFekjNFHyQo3y97Cwe7/ZU1RYFY8JHEfRwZW+OQRc6Tv3CkEWx+CMgtKYWjIq",
-	"XUmLLTi0Py+SC0/VrBpp9Q2XDcyfYNNB/Q1c3yU++joe7z59xLkR0UfaeCAjpYK+2bIFV0Dsa7C/Alu4",
-	"qGRQWgZyDX/dbN1GFdlsCE3rbOVuOxTuOBH8eqNzGCQVPO3VGPYDNINp91FULCmtO4TwRHJTKbHT1vSk",
-	"EPZvciN4DhMFbboH5GOd9XlQFi3pKGOWgKYOHkwCWtg9JNkpcN7Ad7oVQninQ0udv/kk6ymDRPYz96Va",
-	"Hh/oy0i2e4f5cDNEcATcOLVGDVC5bpsMwFPaRXYIE/hXEmlXpq7McuyD6DVPcTXajiKplgnqhS2180qs",
-	"IY/HhAfKBpyHmcwEdlnMdJaKPKH+3D4quYY9BkA8PtoC9fFTkKICfjBwnMVts4cD4Nq8187sJp8puPgr",
-	"zwrxQcj5oiW2WIG5SwA8BpUPmFFOGSGe3dBgsrgjkPg0bptXTUy7eqScEfYPYoyPes4eUjztX6IH2drI",
-	"ddMfgNYVHutBDqAKGsB9oQ9JQdq0FkOb6qxYKRMPdwg/uzktDtcmd05ou6MZiIDfM5bBbaN9OzW38P/l",
-	"6vQIhhulAUhod2WT/kwJTaeaiRH++k+qlccq15ADICyVCjWLYd9d/8oevfvhO/bi2b9//RixMrBoCnjd",
-	"rr/76TWWWPhn4t3/9u2LF+z//d/nT188/ebxgILTJ5YC+q/rlPLSENqBcF7geWjy4sw4cYOJaRGWFjDp",
-	"okVWz2Q27kYwnELAHe6LuMCakYY4oKlBD1BdVlxm/+F71zYL/R/u2ZdOb/xeaCsMmS7YbEp2D2dTvVrx",
-	"ihS1fMCKrztSMl8fUISxPWycI3hNjiCT/e76V4wMN20at5kadcmowR1p7Hu+FKo1fSk93oyJlbqE1lc3",
-	"F5cBLmaTazSGoTmnyvaJ3foVc9nzTR/ClHKI/dF0QKkCmu9az6Zf6Hqvs4nbQ5pphwyp+9duOXn8V0eC",
-	"vAmM9c7YgELxKVcs1dD/SM9ij0APEyjOxt20FGvL+Jrn9vEgdT305Emg2O1YYaC/HWKVG0vgpggXqXNf",
-	"eP/0X9qK2aaUZzrkgb0KAGvn5AWE2W+lkVpB/HwmUjdJ8Df2JEG1E4UQ+4Qxf0LAdp+KuwR3/SW5y3rG",
-	"VEgEtx2BMSEIjui4f2ixwv37HYW4E+0K90Ic/vKwoaeIQXwjFhIcR9x42L0JGh+lYAtbPxdGF0gCGX/L",
-	"a6TFbtvrb/ByVGeyfGQvb/KN59budCVp0BF9SfQiSjQ9eAOROm8yIJhtFuhaGqZvRT4EyCJ+N4atykzf",
-	"+SJXV/AOuGbDxKBgbHzM2HEoEsXBRApMQicp4If47hxIAsE6wwGYimkbO16sGJNeC8XX8umWA5969Uph",
-	"b/Qf7eoCL/eyCnIxlWvp1uTAyvP61G+4tNCUBdQEOmczLjOR9oanrCXye5+PiCN50a9M9euGMtUzJcxW",
-	"whg+P6BIHlf0Nf5srxYOw4+oh19zmcWue6/vBpgCUrGAmRhDw0aqar4WKr0i/vP92Gax9FS+ZZzRYiOO",
-	"JAP29qkYoOzAKUQI7bRqHX/DkKrfP6OtYj9cj+Mhlpj4YIiahd6YmDK9aW/YeLMZlKPADT8klgEcm19B",
-	"Kxu2eXbNGvpyu1NDQLDt/ZRvNgpxPYeyccL4x8KOxppOeAuQxrLRFLwS978AcOzAHd8y4xlX84J3QcG8",
-	"2aif/U2DzXp4wpnnHbId9C4AecVlVml1jzPlgt/umW+4Y8TPJsRMqGrfKGp2jPO1K2evdX3sazToBhIs",
-	"GH1kd+WDNIshVa1Zwkp5SEMPKQhIg6cvmm966Mx1v/U3DYBs8eCr33zd2k6iBV6qxhjmlMYlE6u13TKy",
-	"LQgkerc8tzrpvfwDWoCmsroAQ1h/vx/1BjnhywS8O1KyrNRt3bCF63LNDwYuDPJyuvhXRC8eJXobbebb",
-	"ENr91Dtt6EsOYA56FvvZ7aAgfpJHp8VK0zLwPwT7j98ze7tkSkEbrlX0oa4Corm0rsHRm/qsrGJHaw7P",
-	"KDaEyjiefOxw9fEFCC7BgW584AC1BMJW1VOK5+Ugq2mhCU9v5bQdx+oqvZVGDKmIrvAFWpZzw7emAvWF",
-	"UcVYJYgbvmVWs6lWSkxtrf+Sis9m0poaP+K8yEVIGcqH1oa3D9u/vvSpXnFJgFXnS1Wl6St4j7OUWR/Q",
-	"wYeztfOtzxvb6zKtl7/xTC7FfcP7J8vcZcPcZcaVhl4SHNyTfa0EV76zVzCDEG+7ZXROnG8qS3j/+pFd",
-	"fvSh5+7ye+BmIq1YtW17eGVNyz25wz96ELYcubcOoRKu78MvTRoI+4TEAQim4wvECMdEM7lM6sWn18DP",
-	"Dzt/qFO3NbI0LlRActdSbCoNAimUlJLmqVSXxPDoefgbMBhast9LUS8NbuLtf76Htv/FvRTw/s0HRcTr",
-	"jA6xQ4v+o8MZdAFeQAUmvCoxp8LszqAKfctMgTCan67lVeLtn83u+i8tVXvc9pxu6UlWmlRW95iXo40j",
-	"GP/cptE74XZ9J8aXxyPUOfVyTIniIx4lAIk0cQJcEnlFoAlY4F2wc51ba9hUF4rUYyi9jnVEups2Qs4X",
-	"5gkhL+AqtG5BaqJpO3zewuU3s9bAzQ6Vp8q2VCOMGAAVUIBKG4pdfCmYAK20SOW898psvF8Imb9Fdol9",
-	"dU809CGJCPxFjEwxLHo9hkDWOtSfLjhwEHrgWA7Id9iJQzB3n1aws3VfmXUm7XmPtmv3Cg8y4hohAGHu",
-	"hxTelwRD1LFHdXilLF6yf3kKegjroH2X043I9IbxTGNDX6MhuscShWa2lVT+3/czkIhZtPdARqG4//CV",
-	"VOGH8c5xP5kJSiE8/K9jnVelxp3ixkmT12NQAw3xqoRBdMtZ6XCSEyOD0SiFiBrxlWE5oJz7br1zHfUI",
-	"12Qmd0ux7QyZ/LdK9TUSTcekt/1SoiA3fLos8c/xqBMpy7ixl+T1kSfnwbKQ/0yXPOjx2MrPEy9B375n",
-	"sKT5SCsa64vtkXI5dCEBvtZw/IGf5G54R0Reix2DUG8UEhIB9p9BEtxZYQ6uJTw8cgxIye4Dz2uZoRwT",
-	"kMLnYphV5zagO06thKpN4ymPAYA+bQSwO9qKCU/+NJI1mEgNCXLCC59qNRU52GJjb1Tioy43acJucmjr",
-	"t3iaITPyPtSrKLkdaIpa0Uo0xiTAF74Otw24nDtPakViMGyp9EbFarfw49XKJb4yzFS++cEHfdt03w/C",
-	"Thef6erBtzUvGVN6swurQUjGAV4DwP7RSajgywx+IOILTpzNNtap2GTcYXfHP4LlOPBpRZ+7W5XgLPNi",
-	"dbPOpbJUgQSU31UY8sCPiQpxqBi7e8NzH2jj76H3eWHwXFyKLdWGNW4oaZiRcyWIKfZUpLudPeK8NNVe",
-	"7v/W3xA1Wlx9bM+Cd/jB/pCwH7hfWTrdHMMD4On2CQBpLqVCcnBIHVeKyW55VghyiBG+W9ghwAn2ZDqg",
-	"gcNHzs/D8jYu1+kwiQrMUfw9l2I2QKKiREJZx0pZ4Jp7ZLVBYE3wXScrbnP5x55U22u8aQwR3JO6k2mE",
-	"rN3zsblWa7PYmurCMJuxDAhmowFp8QDR5wtnV3zLUo3KjtC1csOkcnYeYgmuADGAALVzgYOATmRIcz7L",
-	"9SpiszUJ497WC89kP+BKuSf82tHGvg75zpOLbXCoEj8Rus7+cAYnYB9JxWY6nwq/EBpD9nAsidUwwOaj",
-	"5ibLRYdO27NHwHDxoaXXfNYMeD/TbH9m4EC7O4pB/7a5JH/Jw9LWkag4M8V0KozR+RB+LZD+tXdVY3Ae",
-	"qQH/4g1o5Uv8QrgaX/OlSCjakmAWjvDtoOk/LnPjJdsgXrwnxeNZBsaV7obOOp1HADfF5M55X392+z4t",
-	"G+NzMjzbno0lelCtJw2TbXhdB9Jnn5dQGtbzU6aTppHghFEYP6h2oEHrYBUkGzGsoGQaVtRtQ7pB5kym",
-	"5hJgotweYUagaQepSK2EOZOJR7Cu7QbW3hVGaoO6saeNLfIOzNy3/oa4wavKY/tJKP5gf5jAD9wreOVv",
-	"jsJWnQuAO8znXEmDcEPOo4N8I7Pa6XpT8eusZjdiLhXIqfclvGNYK1SK6M/RB0/unEz9OaGzo49xr7Cj",
-	"rpd5/+IQ6/6Vewe/vFGFDIvourWWTHtTm+NkRasag+EokgkFhqiIKtKD3R5hZmLbwOC1tu77d3C1VyMR",
-	"ktD1lIz+SM4PB2Id56LN3LSUrN/6OECM88wpAQRbxnNsi/weSkMrgG8l2EY7ilIxBURw0xaXxNI0M1l5",
-	"iqlmrjWh0nce+2qM1pW0h4AleHTuhMlfREy+4cncqkuOQGN7LSLxO70Tm1zaso4eNc6UK6Wdp+RkFk0l",
-	"XYQKk5xPy7pDpYE8F84yZ2LHS5zlYiVS2eWGv/N3DOPKwvDb/+UZnkcvXaaPazlvjEAM5XjEHR/KKMUK",
-	"D6FdlmvGnaYBu9iNmwmLni5AvPJs950IvZbnue4GsPUCws3yIkZ+zotOxYJpF6AtmBgnI1B9HFIIK/Qt",
-	"46FK4bx0mjvj15fVzCM9C2UwBA0DvDNG2OrOGMI2Wuvc7mMzewd3ndhtTS3WU3Pbm2uDAh5Q8UVmpCZS",
-	"ZcYxsoRBJq/s83zr9DguZUvAwq93c8D+eX+7rcL6cFBzXqMNmGV7w6LjcqnsqUZPIuE39iF7PtauVulv",
-	"sYayEabYvU9sW78fVR9R+sEOPLy9PxfGqbk4kLmbhc5oR+O4SNMHFQywiaHIDHwAJPdLoLpJqnnNZ0xY",
-	"LpDaJ2ErvRLKJmwl7EKnZYBhw6FiECB1RMq4PVM8qze9n3ukwEaOG83BtUjlbIYPnC4aSf1quvx3ZANr",
-	"V+O/ewLBzkRPpWcQklVAd6F1iz4l3pR9WcRo0Y7qZ/YKqdFn7w2phYH7BErCXMbwXOq2KZ1m61oNDpJn",
-	"WB04m6dc+SJ5uxCr2PwKFXO0i2/cz+0DtTl/EZuw+uOanLXHNunUIJOntilgj8Kug0NMjkFC0LZ06hBC",
-	"/xCWXUG6jwquDVsX+Ro2fqOQdbc5nMpn4/dedwlOKW0DOqsjrdtVGCviPo1YuvLi636nzZDEVi8O57Wq",
-	"isjgUTncdM0Ae5aSiXUbeF/P+s6RZNszjGPGb8baEuTZ+SGRTZKDSwdayl3hWIE3jiaapPqsMv1Ktx6w",
-	"n1E52IfF9o3Ktl9QkU2lxdFD/XqhZ9wsAQfpfn0McbpwsxQ5WwieG1zhYatldjZE/0zqUHvCvcGoal6T",
-	"QOx956MU9ahhzoHClpVYu1M4GFuvh8yxkFtpiGk6U5SvRDpIRLMqrm6XpGcV1x8Fzz8nu9WdNL4tyasi",
-	"7txToVAWSoU5tMtwS5ncdnfhNuR6By7gG6nvqPbNPYMf+Ise0Y9yso5oPSp/HiMgQmNBTxOkQ+KHN1qS",
-	"//TkyR0SPv+5V7j2WWZXhOLth3abR4XyysBS2hgwxn6cEzhMhy0WwQ/qalbJK9IXwV+mGQwRXhlAr8YF",
-	"yEPZOJI8tHGdOmVwcsOny57Va9HfrO1c+zufLt/rhxr4O8il+JISzXB0z7UwiGECpXe1jQWUJH53oV1X",
-	"qFRHrIaB7sKuqvt3cMcevfr9rci3qXN7dZ62VcLPOrKaI/QPh0/td1QX2f66XxyyV4YiUhenE90ptzzT",
-	"8wKPejcwBmQyZ/0kjJ5QUcwGzHyAkBzmoHbvMLlz/+ns2IQ5HfIQhDVrOfzw2efgyHKPxhUCCEZqnbXD",
-	"LU2fUzP3a9HDxfr2UBItWugjYcNGoMVyL3ieZrIHKKPfhcRlLav/lUGNwnQedAqWChSZKIGC6pRYhnGD",
-	"gEGn4XC16pdJyMu3+gJFJq7K5H23PxCYIdzXw+e2HF6waaMUFz2cAvPqRDVGXDXTGw9CbHWJhRKlKhT4",
-	"V1AXBrFimbAG4AgW3F6WPXdk+0APpNErAcFzthE5hLgCcauV84UVWKkOuhbiXJ+YYq0IvhH5rZyKJ1Yv",
-	"heqoWHZG5TXe+97dOk4kNuVbD0KNLsvzb7+tODDP7jswjdjRz3pgR1M2/H7Fuqd+WfHtS8bNkj0KPQWP",
-	"EywzXwmby6mhf3Fo76ZG2rXOrWGPaIH9DzJp3P+F/zz2OIPUL07UX5nWS8ZnwI6yECv2CC8/Ttj/FKmn",
-	"FpSGiT/WYmpFyh7hXzDr5vFTluqpmYRFNE9XwdaX0wUrL2Bj1opv2RSrEn15UrV1gr6wIqrJBbz9RYJM",
-	"0e6P6gs01nzWLFtqvPLznuBifzxzTP0XsUH5bjlALV6M5aTBcFDXyhltRarQgFYYqtBw8sCVZ4g+3i1z",
-	"18xCb9QTDcfbLlS2EcZQ5qMNFvtaztWbwvaioL9GZDJdRIlDy7lyQ/l216lWRmen9o91Vf15BvSk1du4",
-	"pvka8AT1j2jtpTCR4m3uKC7R5E6G3+43sS3IwHKuflID9cZ8l4tUKCt5ZsY2zDvW8tpP+yWQgOilFOS5",
-	"xdo6yE94ws5RyNHzsUFhmC6N8b1K32zUtb/zMMVRtbEi6pBy1EvymOlLQNXi/0HVjI33hNctDRbHOn09",
-	"1zodYY/UJtsC3karW3LtbxiSoTfLwmPa+7v8a4ztZ35o4Vu+14Lslpn+Px27jPgjIqAKN8Ys0AWuLNHD",
-	"DV34lzwLpffDFrBKIMO/RYW6m69EitxnkAM0kSm8G7XBxIp81a4T3rurv4q8RfmeEu2+9aP25u+qvMve",
-	"wHcYvS+MQfhBnBC4H86rCZhm94/C90p4fC+AbL6fsMYCroXesBVXW7pNpOh/RcS+QFSmzgTL9Xo0WKNP",
-	"BtK1nLZesgtT2A/R1fjZPqKsgn4bwdSBgUZG+7knlXsRNuE1B/Wf3AO6ShbgRaPUK3hMZ4oXGWFNEsI0",
-	"UjFp7yNrSvvp42oay/N2ooprd1Wkg64xPaJhhX/UGzbjMbiKaSTYQlIZy7MMTckFN+xGCAVptmIdU7Pv",
-	"ZQF5U9Q4QPZ0+YlAVF/WcHKzrLJXB5ZWpG2DQKVog4Kb6fzBQB7XZqJtq5c3nJ51LXKkcApQ/NDXShOM",
-	"cwuhXlmp5F6KLZmLBlxyO4SwTNxTOpAjdJaNxi+B7RSh31UpXWDKzGykBSsoF4DOGJMIKT0/KfPY0nhF",
-	"M1vmqZZimzCcZWY1SCEwjMFsB2YJbpnGBYlU7GO2xltTzacBXY9r42n7GzZ9/8ZtQzQJHfwS9gdfkogJ",
-	"ecpQjwUz8J4c7uJGVj6yn+0I96MRss92DPNT/6g+VqSf2zj+D71JFWlDF7mPlph7aO2pnM2cyzvL9SpY",
-	"PSvBVVwy4+ZWwDTFj39wlIi/iA292dix5orMtXQ6BfnH0v0IWihNGfe7yxcfoaWbXhLHUwBnQAGiJjWk",
-	"g5LWCiiVzuNrpOCJdISpj5ShLrrXF030Su5r53EgyN9jGpHmnG/49jI4IIgbXC+ZiTK7SZduvzibUJda",
-	"K447B0MlPs7Hbrb+zwT1GgjwTBcqfah07YdV1VGEulzFgaPM8KDzlMiNKEgUMeZBnnQejscU3C1nnV26",
-	"/+ApKymWmMq5MCHdbaxY02EMNUmQxscUobLDaMuJE8vYvXTfHtJL907w9LPSKu+gPsira6U3hJC/WvNB",
-	"oHB3lhOQTvfY5u/orl7gb3uhu2vB3h4ocIVC0s+Z3yWAMg390cFWwLQtxSygdCbLyLYXIoXiPchUNwct",
-	"wO1qBKyjZ18kbl4UgTEJoMNKcwmtHIH08CK52HBpsRCKtqA7HTL8PzMus0Z23/tffAWAt6Gz1meKiPz0",
-	"Znso5n9boegn2wEZhPYAX4ugevf3QOLg/QCg8N5ISeqgBNy2reP7E3mWVLdCWZ1vP3lzo7mtX0xlKlq1",
-	"zZn9NnyvV1QBOT4CC8wKTlEfqIoo7hv4EvpW5AkTKk3YukDi6wRw3JlUznTJoJfE09nXZdj5FhuJ6VGF",
-	"QnvpfzPXHqRPWjP0SRdy43dOlP8cw4ZJGsekf/U8Hw/fPlQpcY5g7rqwv0GfanKBqW33x5xL1RjKLZSV",
-	"WUNtNaD8wM9fMh6QHaEcNsXSiW++/ubbJ8++efL82UV7iLierjoQdAmaHd1A544aj2iIvqW9XSJnUmM1",
-	"4RCTr4JLw6RlsIC4KrA+C35LWgBtHWjhoRAgGGYoC8M4Jk4fPQEcynN6J05fvrkN3dcD7z7Saff3ENE3",
-	"YfKuzsTdbAsOL+Q7esNDCN3bvZmY2ZaGiylk0AjL3623YgQ82jdOv7vLqRsbnnlWahRv6ofjEwN1Tcdn",
-	"4lu08ReI7wUdcSyUiw16ktp8e949lm8PDEidtMmIYr1lk21QMNVU5Mq0bLlnZ9pynXV3eVnt3rTVohqR",
-	"+RZTQEQIhcXU6Lh7hg7Y0rmENEA1MKamQGCG+SS7Xcspz5gSm6leiSHIMsuet9bKufd4S1R9WD62X9Wk",
-	"7zjqVG80aC/FBrdWuVFkzoyY5iIKvPGbjcLaeXOJ0ZnqShiGPWbDIxWf2qUYtYfk0+tP+/4PwgEGRgZ3",
-	"Cq25MRudp9StFtojoKUkk0eEoX1Hyb62NJSmPhm8ctH3ZeG+j0RD9D2gMVt67jDdIGND/Vo8L1pLyvHy",
-	"oSGbQeKG5av206Xu9v26FAftpUvpaI1wbrqBKgmeFU/FkChoHRbXQFrzXHxUtOhjWD9X1orV2nr7PrBP",
-	"ScP4jTtsqT2pWiMx5TlQvEqb1Cwn3z+QEbUZocOVHntrLPhUs2ijnyAZQVfl9vuNfos3Dbl04SHdrUBx",
-	"iE5VyB0xkRnBVoUBe38m87KkaV3cZNIsToWggw1YNDfx1ad2cKdnsxCqGtnzYpNpbYTC8CLPNvXu/JOr",
-	"NOGp5464jShfVAewiSFmR7aMARKKmdxB1V57W8avcNuQ25qe0NbI5Z9/lu5RzigIkPiGDmdZMJ17vntq",
-	"7KiCUgIdshiQ2WFvBZrIha9Ba13wCnxamwn938oI+yvhEB3ZoJocUDCXHJjo+7LkkYr7EMCIb/i2py7A",
-	"P59g1/xLH9R6eSj28ilSmAyGCNdyZg4utENnnOEDzlMN90DF/1rYIP0AX3ivjX/c/VBRrBtxs9B62R07",
-	"/OBvGnDpwjOaK1aEvBU5QlFZvZbTOGjdftjQ+G6dk+LTGgu+XgtlyvbnGaeQrnNa7KlMy+XJ2dkPQBNz",
-	"MVhZv3/AyPG/2mObALhxcWI0PPJbYteGERsXGR1WpTdMqwQqpBG5BSN27NG7H75j//7i2b89LmVlXTir",
-	"li797fm/Po6XI/a7sk+ksJSPEYr9Yep8+SJXW7bSUfBs3ossqy7RvUecWud/7mL0Q3fx8dXo9KTzHMDj",
-	"bepQje7HhGKONS+MgCr0mRRZWoU0qUGvVqFM6h6Q514FSd8K67tNovLq1/b3Q0hNV8WzhyawWi/jxBkD",
-	"CSRtfK6YuAXCULcetyKXMx9ShFXi0pYl1dICLlLEdZFm0YFA8gEvR437l4/sFfd3r7A37E9j9gn7v4rT",
-	"vfWfiCCzWWgAFnUr5NQ2s3IlogUT7i3U5I6naS6MOYzGkX7Uu5zxX18cTOYIyzQQQYQ0C3zI6ModZG84",
-	"GZJgpgEYUSk9gUpxs9g6xTwkMdNG51nauvtfFat1v2YSI+6T27cXe634Hz/hxQpdfdjYu9r3LeLB8Uwr",
-	"AljVhQ3BVuy18DhxQN9jZCpeljdAFaTyoFDMCUauszZuRe96RuPI3vKjmNxnMoshYn7yVFo2JSDcBTzg",
-	"OEW1PxP5s+bp8Y0BB4Yh70+eosSgpYlMKieoYYbLlHJ6rYDuNDv9AVLuNwdlTlDnyNecciuMhykXFmHF",
-	"qIWFzXUFzKHpZSjB0C2VSbP/wllarNY4GYBlVMLfvKy82lwzrchGhCkDbBy7gOq9pnfKhbHoppzyTs74",
-	"4XkmRe73Z7lxPU22c1GdPcqXQiVQkmQNYdygiSRNN9aNztJ9tPf3X1QB3Q7o2ZcekjJw6ZG6M1UZI95W",
-	"lL25Fm08N+IPPrWRuFt76Zbxjku36zt6Xjz/1+lazT2IVFgCLYRli2GTSoNSpZcAen5xYA7OXQNuV/OE",
-	"QEbvlTjBGTrxDYet4D2vQkfiXqinM6ivT1XkcFZbzlGQOlqYyxBhQeATZCGJlHhExQ59FVZ7Fn6jUWGQ",
-	"8pDGl5aAtmhz49pklZvlxcHHc01KC7T0mqXzA1wexn6/LtZrbeQ56ofws9pEI7CmQdNwhILCnXppzuY5",
-	"dgKwm0KloKyUs8MkMi1gs1Qm1bLyHgF9BWIyIKtb0ekEHCAa7dCDgQsCpWYheGYX/7x4eef+5Skk8F/u",
-	"J9t/1v4xKQknXt7BpIhpkUu7BQ0XuAn+z0d30mLFpfvHR3djfus1YZFnFy8vJhCfpa9tbDCpIKEHfDYs",
-	"Y2UF0FF4t3ctGwzEN2uhfnrFrgq7+N/f/wL/1bn8J67I1duf2LOnX1fGKOzin046Pv75/wMAAP//",
+	"7P1tkxs3ki2Of5WKvjdi7RnKkh9m7k7rzb8tybZ2bEur1oz+EbO6DJAFkpguAnQBbIrj8Hf/BTIBFKoq",
+	"UYUi2bJ9d/fFjtUkq/CQABKZJ8/5+WqptjsluTT66vrnqx2r2ZYbXsO/nu1rrWr7XyXXy1rsjFDy6vpK",
+	"8g+mUKvCbHixY2teLPhK1fxqdiXsxz/teX28ml1JtuVX11dLfMrsSi83fMvs47bsw/dcrs3m6vrLJ09m",
+	"V+a4s9/UphZyffXLL7OrlyXf7pThcnn8Kz/2m/B2wwvNtry448fiIMxGyIIVJTsWNd9xZjQ0biVqbQom",
+	"9YHXvnUbzkr4l2te9KZH9lWJdn5u27kV0v/738lWr35gZrnpN/fFW7b2I6YNM7wwG2bgn8sNk2teHJgu",
+	"tqzkxapW22RbV4/wBUON7Dfre7EVxn6Vmp4KPuw8UGz326vrP7k+478+D48W0vA1r+HZr2t+L/ih3+Vb",
+	"diwOtpMHta9K300mw39KZWdtnbCanXtu3DD3+oVSFWcSXv9uw2v+2lptvwU7VhvJ6+uXz2eF3rElh//a",
+	"cm6EXF+/fF6oumCyEIZvC6aLlajsN3x7dsxsmuYc7HuuZlc1/2kval5eXZt6zxPT8AU9De82x0RLrTXX",
+	"nGklG7v4p9rXklXFHec7nRikw2bIXolG/GJ7oHdKag4r/HWtFhWHFi2VNFyCmbDdrhJLZhv3eIff+OM/",
+	"tW3pz9HL/nfNV1fXV//rcbOFPMZP9WP/XHhjxy7UlsPEFwcuTXGolVwXShZqXxdalLz45E9Pnnw6s5Mj",
+	"TLFkUipTLHhRKmlt5mA//3IGhvSGm/r46GZleF1odtSFkMVGHYotk8dC86WSpS6MKkx9LNiaCfkpzINr",
+	"pO3DzXLJd4bJJYd+l6WwrWTV61rteG2EHaUVqzSfXe2iP/18JcrOeP+FGG472MyNW29qor3kc+KXe2lE",
+	"1fnhn8d+9ktsoP+wjQxN8E98H36kFv/kS2PfhaPAy69ho213dHGMVh7Vsd5HWrjhXKl6y8zV9dVWba1l",
+	"DfVy9Ludri2OcdfwlSNdVHu07nb/SqHZouIltb/4dUZ0csfrVP9rVfGx9fHGfqfbJ3iZ+314w6xp4UC/",
+	"bvCI6/WONd3utdMuDzB3NGjDt5r8nvsDq2t2vILlvBRaYOe5tCfDP66O3G5RUkVtbB6wZoa33zE0NN8y",
+	"w/uv7QyV71fUmlaH/EsHhuwZnEKjy34rZPzXz2cD9tPe6H5UC1UeCy3WEnYm66UUwjwthNGF5tq2WsM+",
+	"ZtQdl7rgsmzsPjLCHdP6oGriFTeF5IfCbowctjrrXRAPdo5HM2jdsyreVL6YDVl7/9zCz+w71L7WxWGj",
+	"ig3T8QufFpLzkpfFyh64xZZvF+DU0I7LP/x7Z1dyX1VX7yctqRmciSNffbdBiyJMwzjD7iyjsqy51v0B",
+	"gEPzg/nMfaEQ2vWVnMjkbmJHrv/wV/u6UAdZ7LjaVbxg+q4QhraQmmsuDa/TLQxfKWBONPmcmmu1r5d8",
+	"4o6geX0vlnTXjDAV9Qm99+G3myfGTZqFaYg77AaPXOilb1VnNk3m6bQS630dLIDYI37uecRdb+cNX6q6",
+	"1LNiV6t72Kh4OSv0Xu+4LO1/btSWzwq9Yfals8Kw6g7+w84bWxo9g2U1s4bA7f+uaybtX8Gh1TN73VG1",
+	"/QNM16xYMvu8Q6tHzZA4l5g+tzeqpk+KAzvm79/v0CYGt2/fDP/SZqjdy2Z2ksg5rapbbqwDr/sTyw1b",
+	"0+urXjMpNPOrm55N9Ojb8/fS2IsBr0rYwvFOWfECjedpwRYanFh7O/AXGrsJaCZKuyUKchZ01IP8pryF",
+	"l0NT3IYeNaX/ms6Qh3fOcJjIwT3Bi3Cf5dtH22MhdhMWNmHiZfajeWpPmaU36ncbtS3U3sANw47dT3uu",
+	"7Wd2tthC7ckNIHun+F35UrOrOyFLsn3+hOpbnv0kRDD2YDLO7IWxY3gn1UFSQyOVmVdK3fFyjsPZOeRW",
+	"GCUQulipvSyv8Z/gPoCJFPZw0kV8NdZHbe/s1s3wa26l6lmhFX5HmGLLjvbSqMyG1wehYc4xQpU9N/7k",
+	"Sdx/8MN58kyv+X2Y2mBBQpo/f3U1I44Nuz4r+9ORKb3137O/wXkYP139F93MhzUWdRKMveVON+4i4VhH",
+	"Cz/qKrmp6Dte/p1V+6lX7HqPi7xzAe4N9L1/dsc3hq35urGaXcWWvNDsGIzGmTO8aDYWR5u5GNDlwkzj",
+	"EaN4DkMEyraWHOh9KbikHJ5KyAmbhn/O90KSm0fS4iU/LNWWU67s2+NOLFlVhK8UbKvk2g7/llwOkn+g",
+	"zxs72v7q1XrFXyX4yvhx9PhZUQl5Z4/vZbVveebR6wbXOgRsy9GFid+yA6YMq/oNtOMJXgSrqisyltpa",
+	"svi41grFefQvaMYiHno3dEMGAhM78ZBPHslLttejd7Nn8KUzzsnRAytpjNSl2XSscWZ3hEKrLYcbe+co",
+	"a93E0+6z/SwVK9Oi3FMm8cZ9UtRC310XDEy1OKj6TsNl+bBR/J7XxUaBA2ogKopZF2iIPTUXrK55aT8I",
+	"t4rBu92Jx1mI6lG7bOMJsMr678WBWUucEgAceKzfriHGAR711Gghzs3w6UefdmjekTlF00mtsa9ZPfGY",
+	"i1zW6ED4ijyBaPfspijVlgn5FE6acEceSbINBqf7079f4Et0IhHTHwnFMGTV7m5yY89eJeAfamPNTO24",
+	"LIzqrBNcRpS11eqQfw5CB96oAxnxOPVI6B898FFeY97iV8EVURlenz9C7Ldd55vDw7134LwIA9CbRAhC",
+	"YP9PDYx8fSxckGdWfIILclb49fhpsWOi1ui7Sc7LghUuLN5r5XlHw6X2+MQ+9m7DZZSJVs1lxw0hbGp5",
+	"W+VBlPxSI258+lytChz8eLClknw0oNDZU6MN0luHa3LStN4Gy++mnOZ+UvP72nvF4jiPpvKMB13a2GHg",
+	"ZkXP5injrvjKzNWeuDe/VQrznEbZi67eb7e8LPY7F2TfsTW/LpSsjo1LXHOM/fISDQBDh/an2v6w5ZbG",
+	"UevYre/3NHLIKb+aLTeXG7u7lo8PBgtvKJg8hiudMFm223ecG7v1zZ4FW2zZE23RZvMdq+45YdBMz9Uq",
+	"M5K04MGj7m4lxyZHLtzZp8AFlMo+ysePFse5i6YvjvOK3/PqykVhhDa+U9owWdpXUkGmhTKbRLKH1QbH",
+	"3X4H2qKt4ahDJxYK4RYwOangV9q2NYqQ2uZPCsesODM+Gj/UMLPhx4KVW9GEZwW0MdhG/jv/qQTeiPzY",
+	"6g0ECl3j93Kp5ErUW3S5N1zUc7OvJSYl8D+p8b3j9CGCk0X2r1JKc20K+EocuIBgsHPNcACYvsOIJvbW",
+	"N31ZKQ3tDGbA5JFsXjpNVZVk69x42+NMmKJScs3rgq0hGiddVhKiz0XFjS68o93fauy4ksFbbu2pb/6L",
+	"Y7FTlVgerwtv0DP4xL4LEqB26IaGjG7Gvp7nmpttEz40bxlMsj+fF+yFhq3taW7I6RvM8TBRzhdHMj6O",
+	"SQutqF1p4OoIZk8M040G/A7ECAupDpEpgrVg4HC119CnvcRb9/v8O6KdBy7L4FQdmG7sEH5jh1+eeF2U",
+	"De4OF6ybDW+kzU7t120YCr9v4IIhD4ta3XH5NTkPdm+1HxdMFvzDji8Nc7fVLGDOMsAa+qPlIWVcGkCR",
+	"Ued1E7TurcGau9UGQ73bLyqhN7y0qzA+c2NfKnXZc0n64WkwqYvJM39CUnldqtnGOd2lknxWMB3FaePo",
+	"7XrPtbm+ef78zYvb21nBPyw5PAc+tIv8+sebH17MHOQB/qpq/wRN5oU2TMjsG+cz++1bw3fUXrBUJb0A",
+	"K3akwlxwatiPsPclX4pWaCi+DwFigb4qfTAJIzWqKJU7aFgBK5lV1OPVrh/wGxqFV/gaYgiina2TpS0b",
+	"OLILjJnBxJ7feMgboE88EDEwnAK/j7kNwS17autKLoCQtCCWhqK35yWTHjorzDVsdVJoUzOjaocPcDkI",
+	"JbWqe9bth+dIXy7NhrxnvPPpE2ixA/MueCFWaFdoYnB0NIDe4XUNluxGMz4D0us9rIs+fA/MOjGRG16R",
+	"oCnsiv20WLAlGSkKi8rPtYdJl3zF9pW5mkWnBAJ0bJfstuJOeNIeBnNVjc8QRvWo06MaJaSGxxv7Qg8s",
+	"X94ldtPkfrNmhg9uFsl1k788suJb0JBZx5wGjIgv775Re0maRCVkSG9j3nlWcAFeJ5M+qOqj7/ayzeAE",
+	"TYZyh7d5vrzz2TX/rJzf3LrvkvHW5qn58LWXspDWN6oARUIeYMzvk5knWDAo8gi7cPanct1N5w+TBxcE",
+	"5K4mus9NxLwHYmDFPa9LsTTB2ZDOfo7cLmJ7+b0aOCEo5xnuNAF4ZO9t1BPcexP3BFbVnJXWVss9ovrt",
+	"KsEE15ZVdt5b0OLUHiJkWF3NK4N9tOY2ufpuG1vvBkjSucWz4Hff+WoAtwTsNa2Ax3YG98COhVpRITgh",
+	"jaKtNB3Td+Ojz4o8dr1hF7cPz44GH9o4s8NIj72icZDlvdAp5PviOOpSuhGEygptWneAeA4l/QLtQIWk",
+	"uxE5FkfSsQb0p0xcSYecKxLC8W4jlhvvLEWOvwN0YC0K3/qlTZ/FA25bzYTm5AB1JhlbHnUPBzA9q0S0",
+	"8ZJ3juYdmQ8DSyOeNOmSkjClpF+exgMm/K23wZ+F17aCFNleVstpHp5WhzDy6GYP5fGzjYPjb4vNsJPT",
+	"jrjgv7uau/bUp/NTkAuMjwim7zAI6Gp/xo8Af3fAR9Ft2/tMSTJfSB3Vg/mFQ9t5TOFlOkmn+LHpptb8",
+	"A9vuKhINk0a8nOjFdOE18RBMR7F4RBVEvzD7LVWAr+jiyBOlAolSDrtV+RqOUnGdWoMRiqT9AOukXYvy",
+	"afGHFi5UK8xIaZetggh1zQtWiTtu/wzDktznyW31xp7iAcBrB093kGRJDJ1qgnpRxpIChBBwENKQal5y",
+	"aYTLZE4AfvhJHygy/pz0T5tqoKE6nllexUV4HNm5vXm1WhFHjL8y9lpXsmMr0WX/PSXFkNrBEnsRPh6b",
+	"Q3XguYdLt9u/qpSq8481eMo39jfUuvZRhtEnfGe/+It1u0U1PzBhEmEL+1EGEhie+a0i7dw9ofWume+2",
+	"a3JyvJ4zwkXPnFi7C1zU7cX34GOTLca56U8zRV4Q14LEATJA0Bm+u35287fbF2Q5UK22VOwAswoQC5aw",
+	"ER82ouKYiLRDnwfvsDM1bvgrYFKAliRHA22CCI/P1WCh8/h1yvqJLsuIgcAN2+24LJgp7KNnxeJYuHR5",
+	"r2ll2t/HZ61UVYEHlr8mn1O1Rs1Qtl/1A9earXmr/WtVQKI0BumUraOog3SQzk85dQQDb8Xi6G3vKeBt",
+	"WglDyOlLEu5UY0FZhkfkvzkLMx91wc2HG6ukKX3n9ra2JXVMtZU/mt664Ra84RVnemrtgMvLE6u1si77",
+	"ehO8EwU3PlUXW2W9Em/IIXO9qNkdh7w16U5N2mJm0QYD72SYcvo37eMTMWTBbiVHH/sdBXMOb074spId",
+	"W5gIIE6wnbS2gMsC2oNYIaOqsmAbzsr2+8kijMSSY6IKWAQYb57I/NuBSW0PQhflHhbFktW14GXRyurE",
+	"J+cZtb+xtRE2D3ZAo3KEwYpnAGK1ECG9SVJ0XNFPXsYxsVYTXYPeyUKNOgHoTZw6/kdD61awypUldZM1",
+	"dugWVLE8TLTdBn1tl90GIf8BqB3NqxWcLoeN0rwQADRZK67t5glHjh1+VpZY8aVbsbyow9MqYVxHJhfC",
+	"OLzaxPvhWZXSOpSHDMwInR1YiZJXAr1uHx3gHxiEd41Yb7DKenGcbxgiPe3J9H4oZ0Z69YkPEGmWH+vx",
+	"YUNi0IHvpW9a36kDYJIK5tOnht1xWK+OnqBTxdvcosfLdFxkx0dwoKOzZkjpyaCuVEyWczrrhSjQfKz5",
+	"VBtfrVIGXtvZz39xVtIO+uIf7aHpvvPDNuwaOiVWs+D2io/fqqpXq6vrf2RVKr2fUfuTSzZjLSovsA/N",
+	"W+YnR4YCZsevvzUTEsF6CpI+oY6VXHinRJYGy4EO7IGGzM4+CZEDj7fQ++UmAKJdQ04c1S7mAId4KNST",
+	"Mjpe01WVkW2lBpAIZzE626d2XHKgRjOfCYloI8fx8NnO3lpmkG5Zcv8VvK46EO943AuKe7Eqy7c73V/y",
+	"+shLF7Bot/2bWm1DUYOQxUrVS441OQ44AiwFLr6XtyXVbGVelMLQVdkphBrgMhGf1rTDlYMfINC43bGa",
+	"l0DEE9/JU0XZvRvLvS+NxrEgBxBgpS8AYDftylIpdTeHqOgwFdXoTWC0VKvnTaQ7Qm+46fCfT8i3Z+aJ",
+	"K2ZEI6n5Vt0n6nAH44LprLzeV638twTiQFzz9kXaMWuFNyPoqCR30+HxS4JWBhPmntoLW5oe77dcm0H8",
+	"Rj/gCr8jP+LeCincrKmPcc6NDL63TZIuOgxJA1VDMVFA4DkwvtDg1ttH6QIeNRFzkcQI7aVIYpQITARC",
+	"HrBatoPeqrVdoYBCduD40WRYU2bpJqBpTwyPSKKRcLr1y+1O1WTKbKnkktdywjn8Gnv0DFkZ+ufxW7g6",
+	"4QUq4quyzrBsiDKCP3FWmAtr3RfHwlk8Vdo0zU1ttiMKGNqQkBJBgVoYw2XGZujr6wOxRZiE5inNy+hp",
+	"VTUy20zNBrHmV91CrwJKnHy+a1bA4Y+8sGHsolPhT0/oAM2Hl/jlz59Q6Xm53rN1Px9FrQO61/ruIoXP",
+	"X/zpK6L1/1QiceIjzxKzV7la87AbNaVA1tmx/gg8oh3I+ipdmzNKBhKPWLdVrMWO/LTYMlG58DbguvxF",
+	"s8AgqItzyB4JSfbgv5T3wjCauy5RJxC3nzAWQAfkUGkNb5Otb8+QtXProQehCamV5JifJ9hU3ux1Gml/",
+	"lGrC61ph6d4DGbY/wVql///PLQAWqDb+TXujxyCMMDlG30OPp6aLBokn8a9vfd3Qrm67pBH1SeBE6wd+",
+	"se6y9xO/U9Ob+cIDjOF9E+ioHAem92ccO/ZSSVOLxd7g7iHb62mUv8MXqB8LvyozYtAIcyet0VlhY30b",
+	"ds/B9Ojh1W7CfK+asZtFWWzvruM6yPHP4LkNHxxpL/aaSeyXbHmXydm1cImpjK8ulVxVHhKafwt+5n5G",
+	"cseJtbst9D1/f1c//74tEshrpTSfGufasjKXGNp+dZ44uvAS1wez41Je1Gq/3phivwOkNzMcmXdhD+J1",
+	"EV3jJzC0SmXS2R9fjgpIWPJ+42vlMq3lp71AI6RofCBDRewtwLHm03hKyDUUtxThB5nRl+94VTpu5Mnh",
+	"F/9pCMDkhFl86D6VouoAF13tdbM5aEC6NUM8uyprtdslbvcHLtYb6sKVzfWYKrz0ib+U2Q6sV9f4eXYb",
+	"suonwdvCwN+G8nAotngXqPDLz61Zt9XN4hgYTozfa+Idzq/QZpcIUxzZb3JL/roWnEqQ2PMpWbsMn9oF",
+	"74YyAV+csLmHPbT/UWJPvND2lo6BTbWSC247l12GUyyvbWdJqwknZT9SJQv7W+uR6qA9Ybzn54KEEVPo",
+	"ljMJCK5efRey70478xK2kixp2roIangD0YTECXWYkIroJvjhsT5DYB9FDXQvYx1K/38Xrc3Lrzv8Gtik",
+	"T7K7iXezQ1T8dowRnKnLnzBgqr+b8Z5q+ekqjqzTjpo3P2LkRO357wvoCu3VZIMn+PrY60SRpT6TKitZ",
+	"Etfva0xFN9jpxJXeTOdTSnOXJo005ONrJs3ccbVh/HdeYqVWRLrZ5JdECMjNK7ZruzuZKPiTeEbPIqxW",
+	"KcgNEgoMJrRHsiW+Xj4ijHM5ac+h4ucpZQX73U6RwLxUTa67m7UFpEhfmk1aPqlauYOoqvOf0wPyQyDE",
+	"PnpwYFzG/oGClKVqY8MMKtVwWc5hYTTLwE6k/dXc8Spw2ayLq3BHar4/b9Jw8b9I5nsQvkhdihvLH2HV",
+	"Titr5Sf8yLl4gVCMPvk202buDhWq+FGbolJLVoF4oaurFVWFXKb03Y+lSBO4zL4/ZkC1PGoEgFkHpFIK",
+	"vSGH4J5L81btxLK1d+45YJiiu+NKeNxKWQvAg7WZjmwr7I8oO3hxL0oakDMkHGHo4XfoaA8TiShjznXT",
+	"MhiYXJRUqTt4tyTvZE3UoFOK8d3Noy/+9OcgySDWkpfFlkmx4jRPQDTE+RueH+1bqPWeEiD06d1+lybc",
+	"kydRyiOcQdHAkq4KxQQSth1P1Etu99rAyBdwvVwB5ZxTpZgU288ltZelI7MnqC+TJSsnOQtNlI8I16Ur",
+	"eUZol+xYzRXCX8eHc9IQ4gLwD8+y7Vv4yavVinwe4NBPWCjwO/L+GehuJz0QWHJJhyPnViQQ/gTutnfA",
+	"kuIfPtZ3dCHD1p4dEJRuR0rJD7RECiD050ayuwg7O1JkHa3ZdAuQPm9wiBC1qE9FBg/s4KfhcU9cdVl3",
+	"8TAN6dkcGiq3jxNwoySEOLHBp4H43VDhBqMHwGooB7keB4zXhwHTWN3OCux1MdGPmrMykRd1wFH7DXDU",
+	"OshlYXy9Z57aQb93Q9146+/S2SYNnOmTSZp7ypqebTKsbnwu2VZPlDKMX0tw8jhdQ4dYoIPwKUW3KRVT",
+	"tdrvLhO1TZ7TN6GozqgDq0tXvbdQwLw0wRFAJrlJbR2Q4gVi2qGYzojSFMo2UZGePp+IKxQUcu4zf+o+",
+	"cZXLV/0NHCtzvlpxKrr/0rgQPsGUl8L5wb4SSPucffjRijIO1vgiEODgCsiUk+3Ea50Vj1VXEiY8is+J",
+	"AX9PnqRMfPQxkclT7/7qpHcTZn52f6aomVxsXfTVgXsWkhlumFS82hf5hg4NGuhrZpabcxQngY/YPazh",
+	"ccGq1+APoTD7YXN8Wsh9VTmUl5K8YAd29J86gjxlgLyldGoun7z55lnxf778y59JKYQX4CyOLjC6fhg9",
+	"TV7GdDltfuX43tLjTdgq6gr+DmAl+Ol1oZ0eg1swTwsGzH9AfiPhJLBv3vZYeopFzdmdR8IJKbZ2Q32S",
+	"ABFhzxNtCZ9f4/EDDcCa6cCAbzZc8wRy+KvhdfcFseqUrI6J1tiPrvF9MO2u47zSyMEcTshZRLHZLpdH",
+	"bL1jXQaCob++/BGYOmBHRBm9y21LtsXzlJKL7xJ+4drRtCJfRKFkcQAOOT/VW3bMqJrXTnG3/SrpzLN0",
+	"alrXfui2dgWFYbP//Kywa9TVPGt2RBaDQGfBK0+MLOrCJdibGpl75D6qnOIuTGVrEGbB9mPbG8fe2V69",
+	"Ty7hBE65cWx76XsvlXL74s3fXz578dkfrAX8IY3WJBy0W1WolXFiPE5YVGjHzXm4dnUrRxz1ImiKIvQ+",
+	"+MQEBBAuNQ7KMSjg5Cnfsb6iogFs4EBC6LcpmYJvBxTvAuFswLotuyTQRikS1hZudwlPHLYgZJUeH4en",
+	"cBigYQRSacETDvx2Z+jQty/6jPAYZPQo6kbyNuBo3BJiDUjrstnLEqr/Nir0NxcT12GLI5xwHk6nwZgO",
+	"fitJ1/EuIk5Dy7qOiGlcsPqf+3LNy4IZt+XA158WFUM2DyatRbsrKsOsgkLziU+aDNd7I7RRdVKkgC+d",
+	"gJQwSC4u+YFrg40FI7HHfnzEsgpTcHnxr+aHr5megjDAAaLv9LlcTEdyC4HF0hYh2oKe7ME5NZQBR6sB",
+	"SNqpWjqsQfNX4RBnYI4OvLXM9dVsws30tu2WIPfesPZqCF+1n3Sp8zqbVblB13r37SRGwhk6fXA6Oz5X",
+	"oQHlZRwyuKrskSnM0+S5Qoe8XwJzFCsittZc3P2t/bNdpNIbjcb/yETgnx5jm10ZXlVUZzSKCBQbzmoN",
+	"bQNHJKZEh/92MrKeDV3utwte+1s4uXH71gxMsWfLBlZ+qeoidCUjRjgU2XY7cwgk4uHrRiG67PsjZEAf",
+	"P9qSTrruNy7OmGMYPATiEJx40ogyGa7ahstZJEwYrbXRO3nYz7LCCMcsJ33SPX5K3t+b/Vm0URQJ5YDV",
+	"jVgRHGynY5vO0/oZCPmfub18yIUE+cWXLJNujdUl4heNM/JrRTCaBPy4elEEUVghz4Zz+A5MOz8w77w4",
+	"LfcfXdcmlYK8WjkijnFSjU4KMMo3spRFmJrdopwcRYCd4JNKUcL3ljRQg+C3qdd/Iyr+oq4pttGlqvbb",
+	"RMo8LVSxRVbKbEIJ95bmh3QrE2AkdE0npRcCQfiItdy477krbpohmOa4WiuKOeQVXiK8pIb90nXwmg5o",
+	"7Fk3mdZOF239U0HK6Oyci5PNdQqBG4nmJ8M8erHgK1XzvFHIBMCDR+VZXB2Q2l9pPFoTUDYbFLnzQzJg",
+	"iH91w9l1hxrLIoBPtJ2kpzI5Zx7AQ0zMpJIAPxhx510ZDMGi3xsEna1YJyPuT9jq3WQz8xRvLFqpzJvs",
+	"gm8EpXh0GyphfAEM2CQeb0IXCw5ynfR7CRrUqItZZ4vfoYaA6FMeBBZGcTRmOSOh+f7tA6ro34ham5v4",
+	"Qv4gHAWzJD98LiM86TMT1AezLCr4b1R9YMA60rfiqlKHlI7MHee7+VLtjsOsVv1OBZ0CgunRpGrnkmRB",
+	"JgPv6l4JX44bHt44C10dcFlBYuzthjx+S25olu/Rg8g74o5v0mNquyxGkQbdlnNXmZdUo0sM/kBhTZIu",
+	"7FsESE2Bq5xCTZgCqwxin751lxmKcCceW2v/gWzAwdWQFeH9BZTRUqJoCTk9WuvONTq8neyuuOfyjaJU",
+	"TUq+TMu7QvhFmGLNDcppFAJCyY6fHHXlIY4XZZEipbEkL+wErE4l5B19DcJrlv0cZYW3XBeOkPh8dYkx",
+	"OGyyMiaFgqnE/SACxiTk6chSs3y4TCJAEcUloCvNxTsYBGlIe5qNLnLbsuBXvm4ja53AS7+FqhJqsZyA",
+	"5dqoLZ879fPJTEiVWCZlxgCKPa1j31v7puSx1JIlN8qaS35INF5vXAp59NW38E1vtPNwBSEpWS5SEWV4",
+	"nZiiSQAwXtnVnhDg0pvRyJ39Ti9FDYMRjDMCgXl2c5zc5LI4Lf7rRQhTyCe6/KoLW9gK6f9NsMLQtVp5",
+	"9VlxRVdTq7VhspwrRAt4Cndf48jnnvSk5lvrKAyXbrX3O1jmLT0OLv2VFkJz2HwgdqAT2/m8da2l3IoV",
+	"k8SXzXIcC9UTbjodf97t653SPIut78GC4P4oGxuBqOZz9P4xoM8v+cHOaZPQ1MWKgRoY5oYNl8AXs2XH",
+	"Yq1GETPdMmLVUDzx0cVaTiVWlQkm3opEg32LAnQOJKGb+LL9uhcWmUZ6O4Ds/S0XrcalkpKnpwVP+T6J",
+	"wURod+JsvucTb5yjFVHJQ/ikyumTvbq+NwedTQ7z986nzqqGEK50ot9HrwVwuY4IT4AX9ACSffiB15cA",
+	"V9Pnq1f4Hf1i/q7cjS/hRQVeNNzHMr0eCCF2f+fOc0Dx66RX3SmtjjanxuMmKoNS0sgXcyHdNje405J7",
+	"qt/Ypv5yYOIobzGqz581RWLY/eRE33qfPf8wSqdTOKl58q7JIQSCikLVnnu9kEhLnpM5lKWeD5FowBeS",
+	"NelDpgW15JrzieEhVYu1mEo9OMio0ThmafhOFi1merd3n6XZN/qhhKXBIAL62WWLa2QCP7m/6vtho8wy",
+	"4vzrmaWXt+xBn1wFJSJ27H3iKWC7ndnVXkmLctuT6j4Zyt1jnAUorezipF5hOSl4+R2vdhCxpdQj3Z9z",
+	"aRN3rytGqV/3xLT2Mt2Y14ycBLMl5dVKjsCAH1h9V6qDnAVwcM0OxXdvf/jeI9tc3bhCoAPw8uqi4gxI",
+	"8x5veLV7/Prm2xc0tnCd0rlaTkMU2A7e4o/OYOiC9jTpOBibqDHJka0YyRohlxuVotpZ8+QH8zRflWYk",
+	"6Kq2Ex/heQ9Ag+yJ6NAsTk/bulGJmjbzfYvUwphIm56fmSlDlNm4TkPIFjRo4+wUwqDLrne8mlBvf2u/",
+	"TjIB7LGNo530X6QRYa45VNdfbndsaVI9z+/CD+qe669Jdq98vizAiKeVGEMlFeCgIGiz4A6sibtPYbzQ",
+	"RMDZe2oOBEzli7yOIJCWe0OzSXyLKpZQbwWhPl6jxqU7QRtXKLqY56VxUBE73Zh5kgMtzeXyalWA4F51",
+	"RGSZ3Q48Ty2tIompWEqOKXwWh9W0YbVBxSi1y+0qWmWT901dHMahQWCXsVT2BYiI7aOGxnoaimBg5QQi",
+	"m1RhiT1vNUojThjXlJQJnNNzmLDO3W7Ux/U/RdbVaT9t6Lw7fp5shLzKmq1gD4Bv15MK27eq5qkyIFZz",
+	"rFuDoX5aWEemUqyMSha3NFt3mh0ItivTowjyGxaUw7BFBejPUoF0twKVyHa/xufxR/dsEnziCtJ7rftR",
+	"xdibVpEo2VG1N3YRJrrZ5lFI9tE65+Aez87o7ivXkmESo6zNIJbTPneR7moORRhJU1B7owVsi1hOVyrr",
+	"GFvThhqHzhC6x00bmtdNGygvInCc94FYoS4WKZCazAvBw0xJy544aCgvSG9toVoOD3S7QHX2eIy+c2jj",
+	"1qgnmq062lyKex15gxrjjQogHoYDPgAVSCp59mC/EyX/EeCQo7dA103HvNRQVzTFlP5wbWn8NpErD1SL",
+	"JN3dhHZG2fWhx9IUnRXdY2fmAf/RKdswO20RcUqQuzsHJ+3jDqDItkxUC/UhFRypU9yPOcgu/2wH7XKP",
+	"SzdzSGf219J27Zo2XiwaoR84PVESFA6Ui+orDlXY/SF6aaHtdsqqJvvFUpp/44S0KTlkvyRHWF6Qt7Ij",
+	"/Kop5Vf3yLQ9hEN+yuX0AVV90/D0U+Y3kwxUNUjRcL912EA/jK7L6YF81TgyH20cT2NZDgw1RH1sgKZ2",
+	"rnFYSNd2V3vD3C397TqpsIzsejasXvPxLFqYi9YMBXaj0Sl53XKdLjYr78fYPKfE7k/hNRuEELf9xVxK",
+	"tBb3nuNGax7kGxr3MzHsqjZTlXUHaFbp3vdVcR29YyOLu5fNf6cVcek6JKQdSuvZppVNpwl/RqP18MKf",
+	"eSKfbbXFKfivPKYrn1Zt7xSlqPnSqPo4wyJ2KLj3ZfVwpWOysEMKIBtVlVCT34bUfJFS8vPVYqPApIcC",
+	"XAkqLnbjoT0zrL9EF0fVxYKbA+eyWKrtlgHVkt32AEUEvojHkNlfCVkwua54sajZ8o6jPlFrSGhY1RQM",
+	"2CRo15k6fhOAWTTK+NVBQuoBimI9unLWKcy+HHE6TO3wMnq143IaJ+m0PeSdvfelthCU9ySLxqg75Y2D",
+	"dylZeD+SRiBcDgMx4gZ3GKPttRDKnZdNmbPkvAS9WcQLjZx3ahV7xuBVuNEIV0m/YaaRDi9d1prQ8UrI",
+	"p03XnO69NAlImXjmYNtTFrNlSYIwd2zMmqApxoidW+giEDUWCbTHJZ1myi2pb/JPyeKkrdBeKyLf/5Ks",
+	"rpWrlckavx/9DxJs6hNnItojyDJ0Lco9qxKBPyzMB3lG4LEK7Gkh9ofsaGtmOFCoTUV2nAx/66mNMwzd",
+	"4KsC6AgHLJqFZhYH1l3CvdxwFHgbTHHZL3nb9yhYf1o1YJS1uOfyjLIybAvZBcO3f3deXRZo8YTrcC3u",
+	"23VXHXTKQ7DmDtRZ+1uba9YQoed/ILHHC+D1GOMOKZnhj4zYkhGYyaOZ0BCzt6E5HqMZIoMxbUSWNuhP",
+	"md88JE6W5PmZw59vX9/0MMhpqmbqRNlny6fm7XvO7k+Q6TE5/ueUcgG9Xy65znMhfyH7YQwZCTuBWmJN",
+	"auqqimO2HqBNwuhCc7ihFLDXwl8chSMksg6kOQSR7bM09yggz4vtzhyR+ctfE8mqHVElWOgCxx9+pzAK",
+	"mbWATunfdLFUO/v8ZbUvJ4qEO1KQuRjeDzvZSMfj57kcsaCYkkCepzsVeLyUcd1KPGN6LI6GU72FY9sT",
+	"k6m62KiDbYPjJUR+IpLKjRoDtGpw60FOB6+TxlEqYijbcT1M0CThMhd2k9JXZeVWGNOK0CAnelmzafxL",
+	"eZmSQKeGRuDjvY7+w2NJU7wzdKnBgrO6NbXRWZvSUKo5yy8x9YCBBGEaMMeLez4PNQyEcrX9CKca/TFX",
+	"9RyUHsAN61PMRzjo8JoUg7DDZHN7QWNQYl3AMY8a+aKRl7COqqfnpdA/F9EySFZ62A/SSZnUvfg7dXAM",
+	"u46eCr84C0SkKANTGEDBkeSY8IP5gB4HrEz3GFUhdvJqhBCDcO+yrMD1Ar3cKRXcmGiu7zQeTgYpVfDk",
+	"ciJqUyrouCzJBuVUztpWZEQ/4zoct1b9KDUrMVpl0QD7lwxcOe2ecKPvJvo9zZ7Rw7cFAndQyGsJffc2",
+	"lv54tplW7bM0D7QCQuewHsbbTclXDMLsyD9HMOOoeiCwCRoybDsW4cwMWaapHq8LPC8yeuf3hW6eaiUq",
+	"aBlzwWXgcLd/vN7Zvjy6QwL70SrYaG32WHDdZ8iHepcqHvDr98QI6lRBhom1Xh22lXghxGXjWRfbdHYn",
+	"T3fV5WqckGMC+m3blUtpl9O0pP+RycHnGj2woWhDE4phcydmF7dMkluF3Rdg4wU2do9rgD7oWVifmm/F",
+	"UlUILJgQUuO81INvZbjgABBm/YNJj8+zDq/A60bNt8oNSWro37I7LsnqtRST27Ipv6ZYSMOcjQR+ow24",
+	"c+aK5abA5/hrDIyd0I4ws6cw1fSIW8PPj0c2a4VCQyt3vx8M9DPD9bfKb7ZrqWrKnXqGw9LqT7iISEfZ",
+	"6zo1CSGciqXrtsPX/qQr1jM2RGnY9oEJk4AclhCBdR2uY+geXOjsL8elnXxQFc0xTnZrJ3+BE05at2Il",
+	"lbEYtF9ekh2C2LOD9157IDOSoqJD2OQGvnjyBFh6BfZeyHsuoRImE235vGYr86IU5kI2SRf83RprqG7/",
+	"81tUpSDEUlRiK4zzxxZseYfp6KJmQvMSPBu8VBVAFvK03fncfl6oHuCM9JIqUxBsJgvO6krwurjnNVBa",
+	"gK4vzrRAuotS8ROkYYcQDhNjqQ+9+GI0SeDxbUJkHrGKS4ZagT+wktMxhEQVRkeJAlVKQunrJZJ9npFs",
+	"eMtDVicvbDycGAxEax6oT0P+L58nw/BRP5zZcI06+XFAczoRoQM7QjYZ70gr+vqVVzq14cu7JA3ew6fx",
+	"ephgn8m+awXX/AmCE0BbqanFhzcqP0GVjKbgdkqW3UBAuC55HValkycMg93VmT9SF2YUmT/6OGbJl6Lk",
+	"ZevW3OLzJwWYGt03ryYF0Q2wC4AgRX+n3hDZdbgEdJsZIm+khObwXPoybxwD7Ac1c4OIfBEl4ty8kLMP",
+	"9Su94W/IODoBixo03wqjimMCKULzCcEPjxxqtiUtat7gXonLtP0pVG9gwXfQ78pgvcjB13YG5GviDgUf",
+	"WMtwlQzFJ0BIOAt6Xh5A82mxOIKMCpQ5oLyM+woDGZmZ06WSmPJxMi49CEUzB8T5z+lIsx/8CVj51rCP",
+	"DCUS7E4b0B/Zlpdv+Orc7SVp3/RLG5BH56UpUE0TCiayvClKpGR0IIRlRnqBqAiPZEIeE9cSsl/8cLMM",
+	"SLIJEcgU/fIOskLWvv/vP9ijfz159Jf37n8/mz96/4f/fZXP0PyFY/MLz/9iNkSEnBPMLDYus8Cw008B",
+	"+8VLR9+65VCclBEG9BM4dKIDyezp+ilur3VTOcg+/SM/NHnnKelzn5TuXGZcQRX45wistTsjhDSxduoz",
+	"e01hQdXZXuAcU4Mw2kP0twn1yS9HxCe/olLhTFBnb2U2ar/eWP8L+k8lKIX2qUky/LxtY8CRKKThzejE",
+	"2doJbIpzBDLw9lRCZbIoki0gU28gn43KWpjKdt91O/i/OZ0puqTXJYg74e7ZYMZ41Jh/2nMd8NpV9Wp1",
+	"df2PYXv9T/+LX97Per6ZNpyBsKY/k0At0ZqaPaj8y0JllqgLLUp7rbI+JnhOdpVKFUo9HS2XItEQ2/bQ",
+	"xmZpF7zQIdfdMsEzJYapJfiG/+QpgSdo8N64jpdhZCA84GufYV8CfysOcBnvThoFMlVPvUwVVMZsat4/",
+	"/b0AWe6dCfhgfNykWZ1/GmNYpcHegZo1/GHEDvOsL3KYB8VX9B0vHe6sywvjmpvYVm8hn3oakW1v2yOz",
+	"ZYJVKVxrT4OczMM4142G0ejijh8Loa8xF/X65u131qS4vAcZwqdFI2IHXzSaV6uctbIVcm+ouxk45sal",
+	"Zp3KZc0ZAJTcTufo1dI+5Wia7MTcU3SF8eM+i7jA7Egm7OCtIsP6/MNO1J4P6wxQofGP7xzEG3WQneLr",
+	"RN+Mkx6DPvpmJTrzji82St2dbtXtVm6M2enrx483SpvHO2Y2Twv7p3AWozeB51qxZcuNkDyInY4WhJy9",
+	"CGwbMF9ewCChcpCHDEijm1Rtd3nkLAQaNPYOUlVEzjwhvqd2YqmTSoS2SYCqAzcV2BTzCILuuTRv7bPH",
+	"pcrP0df3OChnIaTZQd3/BSvHL1vke6r0wUiVdkJxwGFjo0prNsDO1gydPrdcMJqFfDWgqaQTKSoHHzpM",
+	"agdh66gcU8Sk1F4gyZgJeb6kohyDJpNMgNQc9rI1yVgF9SwN1deWHYtSFUweOwi5Fpa7IS85OQ1DB1jc",
+	"8KUHXZ9PrxZmb5gJ61wuqqHXDDAeve2SHc0wnsrLgtlZTko9k7LRnjrF3mwqcY8QKZ18hiSb9PWxEKUD",
+	"UqKUtbUWtSqkioDGZw9KbKYPZHTDZDmeAew0tpyhrl2eLufB+Wya2vgwLzGXTUxCczqZDbXOX61WVPgy",
+	"gTBOs2oPkWEDr2CCDJs+rH1OMAOvOUD3H+Dhp4O6vViSugr9iBitXTYMRM7wZckhvgnCWZOkr5d8ZzLA",
+	"qO6L5Nt3ND1pCuoZpb1cThOibNoksl9LJuk0+xArMR2zKZZMIvyBfFcifWUbQHZ8X8MC3nI5zBtO3Q78",
+	"kipW3IB4cKQnCiipULYBYaRiL0tee718fHR8y0FuZ7ZMcFNS98W0xa8SNZVC633Cj73jxwmcrn7U/spp",
+	"2rj9ohJ6kyjTgbwZoDd83/33k6hja2dLfgaYDeo99MzHChFIA39rDpcVZ2ZfAwrxGJrWimS78oIjnLrw",
+	"uz2BfusFivxg4MSEaWhmNXTQzQNtrGahPvzQyBp3JOj2udsh95jUxI05A/CSvEJN2pWXYie4TFwcTijx",
+	"6e/hdcIPofbxpj3hmuXLctwmjo8j5+beWgtVWbs4zv1g5TtJHeYB2D7c8W9N08vmdluxOM6jm+rFXmec",
+	"SmDAIvit72nBTORyuh0OIngQc3CX+147L0JJsFXSbOZsrQbV3eGQcgUwQs69BJYs/R/V3swjYSy16uzi",
+	"rjAJSkQQvsUBY0iWm6h6zaTQQ4pzE2t0J5JSuvwbbM+k26vw3XkxoKSScIsaMj/wYhSKqGW9/a398phz",
+	"3BrwFjouFP9HHI9OZblpvWsSuaIP8myFxiHhkYgbaJpw4pYd5xVnKRUmmg/4ncuYHcF/KlWx4FqUHm+6",
+	"4JWSaweIKXYVW05DxQ8oioysB3hXvnm/OsiEFMSI2EiGgMjQZA2cMEkpRvhkHlsMXXh3LPx3CvhJR5Ue",
+	"voGpllLQMgbworRQ9EANXMW0KUp2bOoxdFwBV7K0bGosXdN/MHzks4qcll84WWOys+j7iixh/fj5aQ1S",
+	"sLp4LSW2gJtwuzoB4EKVVdvPnhaG3XHZTLA7WFzyupvcSMT9O4YXX/uonnwf7SkT+pJPS9atF/A/TIzs",
+	"D26fmtAWj3Aap2I4jVArWRgVth2CVlBOrBn237zA7pqEgvWZc8oM3K7z1lJ35deNZ9lVqdcKshgTvYGl",
+	"kkteS52PHXFNeIZHex9AcrMyvC6YQ0CAlwciPdqjxK9RuQIiii6PF1qBLTJsSVedKLgtSqENSkB48Mmk",
+	"g7JxfCd0c3ZVqi0TE+Lpz+H7SGRDtIIbtp5ChZk0wCTpRANgHHHwY7rpXlHIIc2b7O9aVL3FsVDShVm0",
+	"54DXGygJqKB0BObdq+v2H/5AJEWzKy3Wci4SiEMMCTRXLHsHsz94JGTxyasdly+fF8+UlHxpPiUvwfjw",
+	"+bLyV+rO2nCqLQe852BIyjhRr+TT9vKe12IlSMK+gFADs26jsrDhvjCnWLKqKsKjhgM8uQEoSfuBEJF0",
+	"nnVP8i12/VOCb80j5sOBY/zOkN53FFpM4AvcYHGQksFvF0IXcciIEO5GBZvsfRNM8p37VX/bfIeIQrdH",
+	"YvEBTscsbJMHJ+4wjIxx+1Q0CRHDoS+zCJGucEWDDWngzHkWtk0it3tCRqFJOY3h9XvhfPfTgca+Zma5",
+	"Se8fSGdASd7wCvkl3XMa0J6x17UiQNtn7vw6Pi3kvqrAmcQ6OHZgx1l0uuHag6PZ1fl88uabZ8X/+fIv",
+	"f/70iuyBQ2D3wEoMu0TUN9n3Ap2UEwIp1txosCZgXHOcBuSS7/tC7bdOxWl0E9gRA9x4zcopsBDvgBEV",
+	"Nw5A6lj9cFDQ3/cBJZR01AWQMA2dQ3mYS5y6N/uK3hTZUQ+L3LTm0AUJksdDpjidj/8FjbyjjiAsiE4H",
+	"02o2B+zs+7RxvnEKl6QfTtxwoYCWVZU6aEjRREqaFV+Bfs00JU1gJU9t+ZlMDB0RzfDIAe8bZgkL5Prd",
+	"T8JvGrb9PH2ZUIBHoQF6BtlJQHjGlp9pYz5H5tANmLck/6rJpWjezAKLfxJR9BoqQL6uBVUuNBQrCiV9",
+	"muZy2jKJ6SMBFZcJdZxGHfpsPqrB7WvSKwaO/iDcjA9tDUN6eGky0kG95uiKllcciz+AN1F3odZsZWon",
+	"up9Qz1sJ8Hvyn/aNSEbZ23KEeU8bFhWcblMbpan78A+cG+hmLhTHV97lm20ceUoFs2uQ2QUvegvlM+SN",
+	"zu7zQ/FXOAf2mBJ2iuMTRLMPU4BuA8Pgc/+5z3qD36fVwCYv7Wh77+DVgEgPfNFmraAgADeNrzlQYZzV",
+	"G7iikAfPlE0HJsMbbWtxNx5G2EFaC6wZ/2gNkxtXKG6ZFrwsiTzlslKaI21hkCcFGjrkQIW7BpSDSy9B",
+	"8RTqwpm/bW+YLhZ8vZf4ENEUUC249TGdKj1cdt1NuETdM+Ansq+HnttvkTdhvJVMu83cFFter3mxsxeh",
+	"6MbRUO74m04g4ME45VO4enqtjUorHIGZ/TMOlYlzFsxeeqhrjEiRiaDbh6GPxbGTaNFqy9Ezl/wApYll",
+	"yctryPXaX64UOpGBO9caIewZ4S/Ys8+KGzdH0csKhzb2KOMZSAbA+rE/h+f4b8Ff/Rdd66AWRiH3UuQ4",
+	"tOLbZHWDu9SM1msB8dcvURUugUxmMDQokuIKD+HLDgpmL5jxxdPebDzbhTOkjhrGWEi6DHTQ6aVI03Wf",
+	"Yrhvh4wzbWjkWXEe75aTOHBXM2sOGHcI1SfwCvAil6xqUQI3rWt8//bjX3dUTTfKu6OOc2JCSJvEQ+LQ",
+	"J2fMU8z5LcnVYbvt3MdYGuZMjCrNQe5kdrVFz8PHZBqikbCZN3s8uaVBGxLVJPpuSgFhIv/ZUDY33CcE",
+	"1SUNnhUkRxQyscGHUJ1aK5oqdzrxvEn5Vz48gcEn3MbUKgHw7Eti9WnCYAdv4q7+2EnJZSEtNqgkULOY",
+	"YDt5aXThb9W5W8u45BaYjG4oJicc+xeqnQ1FsOnq2ROrsHwDx/qdpG9Lseua+ui30X+isoI94DAvIwyE",
+	"mBa82Es7xZ2jOMZcNcphGXipaSVNzU4wnR4sQfmEcX17wwe+2WYPCH0ScZcIJrEmtp8f0U9Q9TVLaUh0",
+	"7bXSZl8Tu+FA2i+Re4uBGR4Z3okhUmogRBIP4ztdgeEgE5iIQOVGAS8Y8EvFrwax7aSexnDE6wBcxRMC",
+	"hqkI8GVjuagRkdZUeV2rRYVV8N1goWEkK81k5tBvRMWTzKGJ8zR4es7ABo5UbZjZpzCpycnHP/ycfW7Z",
+	"BkVUDekGdSEr9tNoVrCxiZmo1GSVlAR27AZoDWcFczDbWfHHL5+UTv5e9i4mo/QNJ55d2Dqqt/8Z85JM",
+	"KabJFSZkVIo9jAZz46PqSG/FKHdr/eOXZcw1gmto7IXWpXVR/hz/9Jn7+rjKNDg/o3CzSEStR2Ln4rUz",
+	"x5oEqpnWKb9++dyOwB/+f+jB96QQZ9mya0EoNvRlaNKfNUM1rZDKk1l5JxZheRBQ2gZKw/fDQN+RLs6u",
+	"7jjfzZdqd6Rdi6B7e6KK0Bufqx2UrxqoHBK1NnOaOS/C1UOK07pyLSk+J8JxNZtwB5nms0H3klXoyUzH",
+	"RNj9xNLPtMJg0qLdzYOZqLp9UOWq6TiFSu8IekaWOSA07a+vg+kTTysa0RxORPkltUZLvgyz4pccUjlK",
+	"NU1wPOY4pbz1kQ0QNmonub9StcMzqVCKP6a470oMaO/Rw4OIaNqxIXzGgKGqkQ12Le65ztMiOVkl0Tea",
+	"2l0bldIwR7NgZi1b8GaUNFlefo2M/kSMzlUKZ/TyhE0izTyMlb1Txysu88XmDPX5OEnzXaqBXLG3wyWT",
+	"yHFNSpKnmUbSXuqR59AdQIRwyeR1qHgFItG9rIQGEgR//DegH/QBTwwiBnP0Xm1klsT20Bv7IaaYRNCt",
+	"1rnHY/oYY9oMSlPx8mlMbgV0a2IbCWHZJ/ga0dH1oOSaazOfsoTcT/I3jCHkrzOOhA9zGiWO3oGEVZ/L",
+	"SuFC2MtFDTRMdtwy2HY9Z467uno8mG86vfGhMbj5DG3qjHh3NBPWWNepyFkEfZ+GBBerFckI4nIGgTRG",
+	"3Vu3zJpaYMTNVT2AV/AEujbg/DtTBOmJWZQinhWLvSwr/OOOL5FE3fGeOE1AlNAGeGJEY9mQhaLM/gRK",
+	"/6ZEIWNUR6J8hDEhrUrDux+m0Y9LM0G0RdjrxPPI65lyPamqBALTVw/5WNkK6tyjXDBUlFMhL0eSmYAw",
+	"wpqzuxUzQCQHupqcSTp8hgkN78YZdsfnCoX2uCznPgq425v5gi3v7CPsV4RzLPgOrnkOk1/zijOwWKgj",
+	"Jn3BHl1BfIH+YoQnNq4a6uE/fR98Oirkp3xeClDBwwkon6WiWh4VKvZ8QgQcu/owO37XQfAcQWNwWCCJ",
+	"wCj/XVT1mPMiRrEeowxoi5h3lBQ2XXAoamtQ4G43un1N5ypuULUhU0BsaryoVAPrUj9Hfn0iVqlSilx9",
+	"t7SDYObJY7CTLyvRZfIhe7IqgY7gkrRd7gXuRznx4Silka1v8jzWNvEWhWggJ23ipjnU4biVrb0t9feR",
+	"SyZAOoPq+0HbwJaXgpOw1om31I3a8SrBG4N8Ca4+bcOrXaDOmTXloDXHsGChds4/SZjX0MU/CQlO8MT3",
+	"2YLcZc8xwSeBsl1DUhPhlDDyx1cJRGV3BTfXURWQXWHAkxN7TMkDJt35QcZHUJsio+I1W2Fqc8vueDLT",
+	"NOgEOxqxIFfs9NWAtHmaLPEUT5/kW/IVjzUzqp4huThEd93ouACv993GS0w9cQmalCufRNF3N6gDUzhU",
+	"BDSJ4BHD8UE6BCXCQRYTYFaRPjjBMzyBJ9AR20Pqsl1tGD9QmbmjE0yh1jyj+d4xveU7xGpvrEsyXPnh",
+	"j/ulK/EC6AdsRtfOI/BjCM77smIaN31Wr7lT4W2QlIEWbCoxYpt2pk2PGI0k+dAhYWgnEef1oReeqjoJ",
+	"/4NKqUwhYFHy+Y6JOqeYLCboa7j8GgK/6GHpVZCiahs6CqZiUFpbJl24fXooOPft4cpLYpoo3FkUn3Qd",
+	"bjU1PaYnJgub7nQVJvdgVcygbJrmfhMAlS3HvGKvxWzplg/KUYFpkifGKfT2WdLXurB9UtrpmGCZIzSp",
+	"ucnHuco/fvmkHPXPO5MTGp+egSB9eqaMDHnvUzsiqfvVkwupCEwVPZ56ZwltCh2hhzEISHT2hcAp2TcD",
+	"/Myf4FjrjNW/sSxW04ME4We0vdCnF0IIHcTvKQKqYzc36uJ0jFxvk0GYIdlQ+xHt0oHjRn6y4Syld38+",
+	"MWkjQTQUJbiInUJF/343mtQUa/m3XYvzKHiiKIUDQwUHFtpPB7WJsvXvh4pG+5YYlF2cLXoJEyyDaMBO",
+	"CZJWmiXU3bKEuS4yHNlZy42dwmk2D3jvfsc01AgsAhVe/nPPVSeBIxFYZ30axVuUy2GFhgd6Q0+fhCZP",
+	"bzNNHr0HneblPLFDZIMPIDSYl6MPAj+pl6aXNHwyT+Y2gvAw4awjZXNeC3/aC+wNEeTYqATr7TEDibd3",
+	"UmMAHsDbk/3h0IQlCi0x9JDZnzAu54snTxrHGLwx7Di676UHzPV3SCn3javpb4Ds0dZhn7EvBf7XHec7",
+	"F+yF51N7Hl2tzsp7kTqk3GdD1CMLXiECN8+b31f8a/gFMRFRzXYShetDeo6so79eUnRC/EMQOO8GSjpS",
+	"Xvta6kLJRHUB/2D3rWGoMNTzK3u+20fKwg8x5U2DonWy5zfhkfZ7hc9W9PO9x25hboZK/FaYaTXaatve",
+	"jDJBJ9xkILQ3TMPlRJhGvYkg5tmwXWtF6IMwwNlQ8XteWY8A78v2/qwA/LXcKLHkKWqd2syHqALwG+mh",
+	"GkFc60kLo0vW1FRTCLMZLIYFQBDEjPBCB5xS/l7FYmVfVyt7OiDC+Q4NYCfAfWFqQse9gTXLuj2a3dEP",
+	"m81Vb9sJ9u13m2YVDtD12OG52ZfCo+WTgbqHVPKYBhV6ud2xpUkhhTyZKiGnGMcBJ7zpR48+SKSvk/zH",
+	"sRjI+cIe6VqHiYTDgxobE2GURqw3JnVZjdHxsNvD7tyc6FPqLx5aqaND70IF+yJWYkKi44CR8Thi6HNa",
+	"YJKpxfe19wzaK2/jiiD6Zhy0zScqqye8V15nVJJ4LfGDwwT4YYJWpnqWWXy3FTL+6+ezNEfN2NHw1sHn",
+	"N8kKksj1wKp9pimfIR5uf6rlvvwcXdHwHMLFwdXkFI31klUcqtI4ciS5kxzOOM13rLZ2bW+xS7XdMkqW",
+	"bqS+ozlqe7Z5CTqlXlkUZUUtavS+GJrysSHqxD8AsCrX1YyF5D3zPL2pd4np6ZoSaTYFW6uhFzgx5qHP",
+	"o1ckieYzEOzBCWm61mrFzA8lPQeaDh8sdb3qd/5bBTEgo4r//6Nnt2++eQRamoVaIb9IUWPU011QXMwo",
+	"JHLIsmu+VYkD/XQO83QQrz75MulRRpQP/S+HRyH0ssSWF/+KBH07VNlZJX6OmA2mZNYl24YBpKfWhBU+",
+	"IYqfPprC2h+pTSL3gkQLjZDr57VYmfOp/VcmcXCmZLHUPgE1CBUCWWn6jAARvsq30b9gYEj0CGclOXPd",
+	"dTHEs9GnwnUvnvzDcw5E29uKVF2EUC3oNeuiVJBuB/pDoYujT3EHWmnhQhW6ODAvwb7tiWZ7ZDYhcXxw",
+	"oHChHTSWl/YxEGHpVcIDbOpOqkNWSprsNob0CVi1A2U5tpFSqRowf7ta3fOyYKGyD2meMDXo0aaQJ/JI",
+	"yHz+NrgyT4uaAEHm6Sx1jTwAvts98H1ipHj5arU6o34usfwTVNmdtkK8ntE4K4BYJ/gIE5mo7ojlCDil",
+	"z0HkBh0oVPHYjQ2759ZQgK4ILB1LXAnv5CB5ncqfBBoc+FbMdjNzrEKixsz5NEzMQU4O3JHxtNBvKH+3",
+	"3dTcZJQlxAxmDhDl2tQeEN8pT9flJyBpHHSQn5fCsEWVFOqoKl4HPjeMJBVJzoZL0hvCnSn7Qd/ab0Nw",
+	"nmQp3Gs+r8Syc5MYT9b2OYgHYziGb1NMkv9UQvpx7r/efqrnLGXmdtuFr9hjRu1rTZAqRyxuTf2BqcVi",
+	"7zTKZFtuI6NoaetpHC9BYIie62WeNUS3eKl3JJFor2QFomedSYhxMIeNAkkeAE7A8gctwekZ3jxiRD1p",
+	"E/ETEdlkd4k0e8u2YfLEBRmFk8NqnzW7CL37cKxOyRKIHaIN8kxBSB/ko31LtuV9wj4kWYAPycNlMnA7",
+	"1AF2OaWAiEirUK2A9yzjKRsxDcAWam+KBV8zSW+d+aV6hozavN3Uar/eNMolDlIgi4OqS311LfdVlV+O",
+	"cdPRKq2YNrmwx5xbSATVdjVzvrQuqbNzGzQguuCCuVrl8hc4Dc9pB3yqUMO6iimAQZJRZwDdfXK1NpZ1",
+	"JKs5cOROYigLg5uixwUaR62mU5aQUxH96MuxKi36LjCnZInfbVTQTtG+ye02fkkXSblZjEM0pmHP0kBP",
+	"B/R3dD4zzHWbNIQH+VA/vbUAlW1mDN/u6MBOaqVKLMMDdaNAoNZoqwDe1DqiW1XbUwr3RW1EVTVp+weC",
+	"Jw5ZZG3IaipmuJ4fmDBpcXwXb4XyoqiMCG6kUQQtVU4UHwKNdFKqBs76XqiA6AUQfR2qF5wvVhBplKbw",
+	"W1iKAh+Jbkj186QeSa9IzZHluF/k1NwMiZ1sGWVTTkbYI+vtGCNMU7d2o/iu1on3JE6TmL/PqVs4+P2R",
+	"0xjIKLFJpD0DiSnxWcNc1/ck3Ift0L2GaoB2oGXVkFYRFZSZQjFBTyAoxgSV/Sit1+jjRIvAzVBiDaXL",
+	"QnwIXO8rg+JBuh+JyY1aBLAckeWCmiamm51H6CKCfhKXCrNRSb7ReaXUHS/n2LQJ1/ZxaV237xL7JzbW",
+	"0XBZ40CSJRfLmuEHgYI7yPwyl1rwtF6e67nhPPIPcGKYtFowGr4/H1wsBBWEcT95PzuTsihbFRcgg9EJ",
+	"5eaqOzNJY/SS76lK16757LeLXS2kcTTgf/7y3xPiZfkh8B4umUmp9nKJJLP7usbf1dzAcLzP9Kwc9nUg",
+	"Vr5frxvYdTabYcUWvLpEchMfRLdsByUc30I9+jTvL65FHCWB66azJoUhuvyWDeUGPHaoY98LeTeZbv8g",
+	"K8VSyH2DnJSjPd4xre3tKkEsJdYbMzwgo+MATUl3XpzCYmhy6lGQniODZW4W6azlafO17LHLvJClSzLa",
+	"pJFHou4WfZeHUqwFhxp1l8IAH3Bjr/I+C0ijN+Rdbt/BZId4E6EAx6VXojrRBXdYkpDGbqIeKNPn2CbG",
+	"qRT7FgUZrht9R3iulE/30h77d7rRzCqBISGqoSSHCepEksVAUAMHgRSX23IME53gjjCOOVknxfaTIDb7",
+	"wXyasFT0k9lVosYKh++0OzbJD0lfSBc1uxvKsqCHOYtr9bBGdsuO1nyQ0oNBbhKHUsKV0H64Uq7SFUZe",
+	"uNDV0+IJeMH26QErv2UfxNbuap8/gf8DjA/+5QkdbbOtXVDeOLvjIWgFIhFSHaLYngTh8adelA2cEOt6",
+	"dagjlqyuBeZZOtqtMQuNWHMqhvdq5WRqWF0f4WpiHOBpVJIiBIdGZ24r5N6k8Jtb1a7rt/0E9ry6PsIt",
+	"Icn7QRQ60oeVtMdRdUysPUe4bmqBdEtYfof/xLsE/J4c1kDbE3UAagQX/KhkORAZoQq9hUSFDSHvuTTK",
+	"B3pdOTowJ0D7ZoVWbm90mwcgG4oV0ni36gVbgzM5rOSCHz1h8UFYW2cnSZXg4LbhRS+IiWEOelDccb6D",
+	"gVGSAx2lK81vBupqNoBaoS3e0bDjLRcOlFkYzsC3Q5RXMTlf8HkvlNlnj0ohupEJK/GZx+D0P+riZIic",
+	"9UMTNNH6/SEd7WZryaqqG3hqK2AnoHZpKU4H2oKpx61RKgNmcTUYeiT1Xfw62vrFFLS6IKqLBCX21Ch5",
+	"Ot+bLrbwQVHK8ICHbpayv87bUpfYWL41KnkIBKUtA50F0JNv1+wq8uUaU52FMlY0T2+L6ZWLMclhwFh7",
+	"BP7WUFuJ9jrLxo/0g9swT6r2ZdT2yW5eA2+Qt0zjKAvTjL9pdNqQb/t20z4Qyb3Mp32cRJEwxeJIR4nc",
+	"ZTXrjZKBgDep9yLKtFAtsOfkiIEVqSfsGgWDy4YtGkNFC0R2KsStuiCs9oC1tgV7jsHZ1YoJFH9aHOcb",
+	"ljiIzb6WHc9Dc4hCYsEF/OdCmQ0kmGC17eWy4qyeFjxJLyEHM6QyxNhs+nxJWit18sSf0rwco9g7OjDq",
+	"TqoR1f8GWTqI9YRP5uS+6U8ABkCckFxGl6dUXA+uIvqT7Dd5asfC2VYT51xzyWtWFQEUQMRIsFRu0tI5",
+	"7fLmVkbmiuN0Mt9ee6DnauXxTnD7KTA8P4uVFz0nIl0Z2V3SD7WAO3U1WeezX/WUkJi9GwpTrBXXUeg7",
+	"+NdGhT94vs+L7B2ZyjdgTxH7M3FDDzSkbtfuj153C5quNMxcnISqB1mpKBFrv4hcVQFL4fRF86JlTVSG",
+	"SHu4C9aoyDFyg/12wgd9vxcaVg60DJKQPpECrjCjM5GlYBUttxDfOjpgZwc4b4p30dYDPTLW8nT4bVsv",
+	"9ZGF9BlBOMJ8O3O0zLij2xENWwG65PAn59WZhG/smXDTl2k0RwaSyMBitlEHkB2THFqwX2/chB483Rld",
+	"a29qNjh86Gz6WEohFQDgPItcrtW/sO/xfkG+KHQKpxPKh2lHr7lZd27TE1aoF0jtwR6ZPKY5yyH17XOB",
+	"Gm9DbaPznmjE8QfhaKhsdZc2VVSu9rp/BDxw1GkoypQb++0vPuXx2wd2pGkCG9+BVNdEskI7ZguOMuB2",
+	"S0ZhPY/Tcx4UhrgcnzvBs9SEtogkLCvTpP6Y5GX47H78WgJCFIXbstwVovQ6B5k+DcHb9sipJ25UbSYc",
+	"OAmBk1v75+BuR9rA+I+8MRlwb+yk5sIpaxLme7NERnpDR0cnYXn30ptK1iT8Db4+MAl7qR2yJXMWIJg9",
+	"tvLI6PeEagV/8EbhmKaMvamzwUshbD3N9tTifvd7iJ+byI79EeQcsDC0TZ08ejjBoeiFckKIB8ckHN3B",
+	"mfI2HoaZchvf8nqr/85rnaLbTAR/2hA2ECvHLzO7HlYQNISSVnssGJHALmOGg+b7B+erwR0b5V6AwT4m",
+	"+WEQf0zvZYBb7lehOdr3gHvLWG3W7Ug5Q8U9DmiQML8GZtl7Hg5Ixx4rqgrLiJreCTPKDkW+EomF8cEL",
+	"QFAbKHIf62GakIqGZ7+wDpp7XPD3kAhdmI2DHalyv0xCvue75GObGN9rVZu9deJ5S2ad7VqEuz1i59Mw",
+	"3I6o2TeuUWiIYqsw3+QKsgf861AcnX/zWrC65omg0PS6tVqRMrNvVIvKJ9LUJ0L2SRhgFAQgjQ/NuuMb",
+	"RNyXNOxwhLrVpQlgb7G96zxeSQ5YBgl14HXvdVOh59HGjiF5HNEwLMm5D4ixadO/4ma5ScT2hNb7ge1F",
+	"8kPgAwDXD3hlB9RDUni1oGpgv+hAgOxYaLGW18VOSMlLVxXswWcobu2zKxoqSafVJYLsToJq5I67HQwf",
+	"7Mmm3A5g6r02NBhzkMd+yMcOFmat6MDci1LjOcBWd3LJQ6O4A7NFm5kYkrSl7up9ZL0TKm+y0Uw3OVk7",
+	"6/b2WAgDVaf2AonlNlRzFKrgdCgOaizZPVGJwe3B8BRyDNQdn0gIzj/shKvLCJNSMsMftf2RaNllMt0O",
+	"PiS5Qw9R3SZl1pEZFrzPAgTWXQnTzLoM2h67zvNsA705ahLltdg+dz5YyA8xl7A/ZpCUO0+64SpvWFkd",
+	"C6ufHHKuoYhkirbdcISTuBSB57qN6ssC7Z8BNbM6yq9vVIXZdIj8vJ+dw/x6TGV6TM1KsaSrDl5aD8t/",
+	"Q8cIblYOKM+H/EyvLJC4EkQHE2kJfSAfc1l1a3A0o2VyPd0l6SmcxXiGZJAJxRe4HnsCZiJC5JNEWVWQ",
+	"W1FVQvOlchG1DIdY7Y11dHtlVKbDDa1F5aZfqTlnNdwApTJzvM3TMHhWDgoRK+9oYdgzTRCXYYSDwixT",
+	"NYRJmMdLrB+FE8Q3HU8aqC44bI6tEgIcl2E57v5n8Dz6xEEVmVSJq5spTwgCYUoU7FqgQwBFxA10T21d",
+	"AokwO1KhwXhO6qgkYUjlu8n0eBNL7oqaVFlsNo+0+y7L+YpSSQuJibSQTDey762+gNo0HEwM+aJkG3GX",
+	"DG3PChzhATBGeeIeGvdu1h0NciAP6nWot2qP5WFDBXbhOH3aU1BxMF9ePoUcanXAgF9ADrpDGJOJmB51",
+	"X3o/jrLjNDq3HVLrtT+ZpE4morMuyC5X6XKUKQgg1PCfBBymyQe/zWMbzKKQP5FtMI9yCzr+hqKkRIrg",
+	"fMN/hpTCFPcHOUQvmyMgzcboyS/7hwt8hAsbQe9l4iQfYFId4DWczN3s0fOaG0Aq9Wii/MIjDwvP4DyV",
+	"S3mUiRWhNgnsFI2070SOuyzGnnk4ZnOcBWtJ2ti7RjWwD51rFLhCOg3/VNnde3EsGPbpKUbqnL5rwSqM",
+	"l3QgS1A4QjvUEcPxkC3/oO65blEV9wcZywvVKtL0hQ6oGlo9KbLgQRvkiyQ/uBnt0FoewgQn3MpJUmiH",
+	"1jxMan5HIW3SDzekP/2jWy6eMtKhFxaqPNLw94YpJmteaZhLQzyc8ZAuNaPylJYNAielIdYhDo6HL7l+",
+	"CO8pSet/AmcwUORk7/Xh1KB42U+RB82mJvaUxH4LwnYPMJ7/nddiJUiJ7w1f3k3os3vQa1bTqpp3GRrV",
+	"mNvHFw+1Fl7SLwFLiJUkeU7sDpEzpuD2Q9uSbBHv2HFQnmSKyJxOCCas2koKrXhAPe0la3GfOAKEnLdR",
+	"qwTFbKhf8FwBK17y2ldrO/amjdjBJyl4Buelnnimw9pJORd6x9md9iGFimsXTnF/d3NBZ+FoHll/0rvX",
+	"ugkIQ4TDHouy4Kj6KfR9JM2FLzYK7TU/rxDioYlrHr+3KxKA9YiSybjlD8OUekFLl8NbcFbbYxbYjIUO",
+	"F2qg2AT5+5Wo+PXrm7ff2QOfy/vrH29+eJFFWZHG7ZBZy3cBKgPepWyK63Lky1hHMjo+M0cAPKUoQ0oh",
+	"IEOAZ8s2IoXW8fBfOolt562VuMhE3tApvHcbDgEQYZB/FavkXAmV0MWCQ8BJVeVsuDcQ2gEdPIQsge+B",
+	"c3iIrsX2YwApbDDNtmLCYYcHYFrwo8QVRpsEnxqElmxjVN2ELH3DAJqQmQhXO7HUQ6lwVlXZiEC7/N7a",
+	"J5LnPq1A/h9R/wS3c2IHDzvVmf9M7oxWlL6J7GNPw1Q0hBFu1rB9fpMZ2LMuJGRAVxT/6cnk+tV/+C/O",
+	"ruS+qq7eT6k4HdoAGuM4Yfqbcs0v0uWaJ5FAu2kgHF6iwR2pgpQjBL+c0sFuvA7+OkGs/xB1Ik/FxB2Y",
+	"Y5HD8OAwf6Qpb470nuM0RI0vlfTbD+Bv25XWWGDbG8p3m+MriejSCWGyswyiEXiZklhrWCyDO8cE5vwr",
+	"BYdXQPkOcrL24dz21h9FwIlFJ+oBkaCkgpB/ZioSvlQ7GshSKXX3aL+7xgPQ3pJnRYA5qVWhN6zmJRbN",
+	"6OIT/OenAxjX8UtDSAU0YSIHPmluvU1//JiQtir0ZmLhR5DMPUfaNTgV5+j1l+w4AZ7TkvFMjcVN6N2E",
+	"9bWu22Vm8TbvejO+tDOVkjvdw1eTvQE5+NOZ2pNQsmkKYtCMlIDY1KRhMq3XpV0MSTO3LJiJNKLCW5PD",
+	"Bu09b7vDDE9rnwvIWyfCTO17Z4nHJ1RZk2GnoXzuUAzeJO5Kx1wN4rcqwCiaEgQkWNwxrXlZZOixNHsf",
+	"lRlti923te6THLvQ7+W+FuZ4a+13SH0H6OF17YokQ7baSfjYe/zV9dWGM4SA4CRcxUI9TQfZTvyVu3qF",
+	"oAAEv18qdSd48/sD/yCqar+dN+/pPcN4xBMsQdiP4ELdfHdjzO7ql18gHrMipufbPddmVjRxFyd5bzi4",
+	"K/YEs1chZPZ2hBxLVVVsodz39V4Yfl0wfQeh7S07FiWWTc4KzbljVFkzwz2kGWgQhMv/s6NPRSCzktAI",
+	"J3QSI778Uu1r/Vnxoq6V0z9wt+oCCec00ur95as//Z9PP/svGWIu11fv3DBeza7uPYb96nNfocN24ur6",
+	"6svPPv/syRXW74IZPP7swKvqEZSlP2Z7s/kXl4+gWG29rz3x4i+z9vf8hD3ykMo15q/svgK/eVleXV+9",
+	"3i8qoTe8/Cs/urN7p6QTdf3iyROfrnfXe7bbVWIJP3/8z8PdI83NH//pAIa475IMhO0tZZKuzKBXnMAf",
+	"/tLHExb/8e6vtx1hXerwCP1//NrFSWBp7rdbVh8bzKduQJ+APAyEwrDE2VoH2UE45N7Prj48cnjnf1z5",
+	"jMb7X5JzpmOE7vDE3UZcxjtWsy03kPr5B8kZCpXUDl2NZRyw2n/ac6g7c4sdA4DNSOPcNBPcvbEO0/G8",
+	"n2ZWDnHYvK37PHJ2b+0SthPJlhCH215gsrEe306vKB2GBAv/PAOa23odQRJU7vtadYcH/qRUS/24MY/P",
+	"tuiA0yaiVsZuoDjcSYthyyXX+vH954+5PQHiDYD6SPc+05zVy83j4FWQn0ZnNPl54xLBxzthP3NguMcx",
+	"PeNuT5jvLTevDvK1/xoaG9fma9vNAePo7TUTnGWJleZDEolfUHUzqUCe72Qr5d5jYM+QRsNIlW0evZe1",
+	"F+IvveX0VQKACQ0CHgGpDtaxOX9JYJTMnrv/pgt1kGEQnrqTFbFpzknA0xv+brxCYPNTjmVjfi3Yww9W",
+	"geM8DnCkgXWRrwH/S99K06fi90Kbm2WgaJ+ye40chvGrs24xrhnjalr+wVnHof/y+QbhH9WuxUASuN7M",
+	"jk7ce8ce3p+SH9gdvwng7FN3i0FJGn4Ig52z6j6/2Jtbr00ijC8wWXYQgaw/DGTG4ktMGrmiHv9sPYhf",
+	"ENjX8kXAzXCoPOdleFnLHDcDyGR3zNiLwNX11f/9B3v0ryeP/vLe/e9n80fv//C/r0jfY+c1FNsGhTvZ",
+	"VJPa8nrNH8Ej/3jSJLs0Q5aFPfn9WZg7Hxobe1qsBK/KqKJPKgMcZIDAPTqt46P96MHs8bHdkx45Ld7f",
+	"jmGSG90LWTo1Xv1x3KLTY/Qn+iYvZIngnzNt7UVwLgbcjcYSIe+5VsCqfzEzCwGzAT/ChLm8oBvRj9QN",
+	"r38Y+3EnIoVBp3wI/O5l7tRLZlil1hjOYmHIpnsQlGKzq0HpzJ1GmAq5CG/03QN5Gf+5d1oFH/sEwPRC",
+	"6gBwn57vDkLcDfEZgZDKBeFCHcIM8bxNKG5oRTKYihNn3pNe6qQV7Evh0eDkEr7xXxiJrtwJWV4DRoEK",
+	"qMSiCjmnCn1pJFKAnhKPVVpFOBiUd000BrEfvfhKBF5MCC8KHUpt4jRjU+/JdLHcMPPZH1JvDtlDqtN/",
+	"zuqzbYoXtMUwrUu0zcCrsC1zBcpAX66h3Yn2/HQ1cfyph7hET/OcFowQceqY9oGsjIttw38jhyHIj7lI",
+	"+fvs10Jiaco4Usu5MenHz/a1VnYLGP3m92IrzNXUsN603cqvutR+FT4/34sI1C1e0/WwUUA7FG9ZXuTB",
+	"L2S3hfnlYCIJyFkBzEvgjOwD4/DDHmYLVg97IV+z+sIuiH9llv/xNatHnQ94YI7nAX05f+Kfo+gXskXg",
+	"FuKJR5AhbM3NqXGMaOKa+Up5/Ddlacend8CMLMOXJd/ulOFyeYT82/uHcVhg6j5uPCS8sr/wF+wSXsrX",
+	"rKGVhUpIGZMFpDwRJCwadkbctPcW5+Of7/jxF7wLVRwBKN1VujKnmMG7zfG1/Re1IROXL/uai9y+7IMK",
+	"BhNyqTGbZdzNkcMsy4ki5XfexxPD10jmRW6bX/P1Xl54z4RHjteL4Pdy9kKHhb5Isgu9drPhhZDasKrC",
+	"jPqGaeBEw8q37uQN7I0haZXa+L6G8X+Ybesb29qbVmNPjVf8wEp+qeBro1DYGsiZYy5G8XLvt0b0Qj4z",
+	"XGjDalMAFxKfHMlopxHdIlAM83T0IoBPR+4+AX5YfIKFEJ/OvA9+/fL5rAA9EPgvuCX99eWPz2fRngu1",
+	"k0LeXb98nvDTDxt1NWWR/w5uDf9Pu+9oNakjHD88ez29dtPpK6A85SXQQSHftS4+cSWYiOqx3v0d3xlk",
+	"5fv0PNeutYpcxWpyHT1zn4+spBdY6oS4As0LxHrPCs6WG7xxAAJpw3YA8ivc1lwyw3rEiRvOGi4TD/j2",
+	"tdOUSQa0e5jjCxcI9Nflt6pQsikOERqLvVzBNzSoqaG3XzQHjqVZFV8Ze2NL4d2+Z9o8gqY9gm0lsWBP",
+	"QasY/sE8hnY+0qbmbDsRruImGXMgDlhmnVDtqJeNH8tzY3EFNg+g4Ly+5/UjMBCsp7sG8Jw1FozDYUNm",
+	"hT2MmtGftQ0utkQmC1F6mQLkOK+Y4bV/K6gYqAe++EJRbRzHJeqthAbM3q4C6BP/YGbQ9ej00XYIWGVt",
+	"EXQcOZL+4JV/qar9Vrrpenb7d8T2ffX5vz/59LOiCZ461h3762JxxP+F5Rn0G3DE/+P21Y8FOnQ4+qyh",
+	"Kis+eWb7872Q/NNZm+lPoEPgZtd98Rb/5TCG3R0HnqRHcWEQQLx++TxsIO5Vpaj50tOxE9uFkEZdnRW/",
+	"fCm1AYbwFTDvzux1AsRPQ6EKpAWdAopR9kaeaIwTTR1K0o02BzA9EJHzpPkROwIKl8ZjxGShDtZh8ADc",
+	"oE0ie14y6QHo85vrbduaJfNbqDPYxosM0Y1ES/AHU1tzvlczGLGAXXap70c313NyKB8eyXKaawPL6hvg",
+	"qSO29leS+7WNG8lFtnGYZbXqRqlCfgXKk6E+FIw03qTd3s4CPVgP70ztz3BLuL6qcPe4UC7G799Bi7+z",
+	"kQfeoYQDpcSScqDIdIuTpsmJEmRlHeLbjN8vZ4XTKrx++dwte+svdbfRjuY7fb1BdoszttJbbwvRzrW1",
+	"TeIflhy+1OgYr5JbUiPYeMa2pA7M8axvU69htTlOvdBdaLt5oBuPN8/Encdb94XSFU3lB0ORF9TJ2lVs",
+	"yWcFu2eiYosKDiOpzCwqaQC8qtsD2tQRF/DR2gtabXc+0kmvaP+FrCXtKa6TSzpofUGsgCrMaXiLg527",
+	"jQIjwa3C8uBQeDFTr2HqBUqdWH20wXmzxqfNYffMz+f9dN4GABGOUHkZJ2vbEhrJTeik3Cz1oAriC53n",
+	"BMnqSK76c6Lm//1F463h/popj79ee3DGSK4Kn5cToG0eeonV/7LEfBVqeCKkDq40gLGwfvJDLOWSmYGT",
+	"+Tkz44GNG12IFXr0XkvJKRkKHRhja5AzUzI+QhFPTxapIL/pb2L7xzEgpv+5uogPiPKAMA8gxzaLKO3x",
+	"XNfcFGsFcZL2OEf6wo548YJhL2jR48rJrNFRfkhsOWmY3xaccVwl/ONitMCKvrMzRGZ6HB8MTOEF8ndg",
+	"MC3DCCJ/GLTYqtqr77GjCwEF1cHLgSjRhmpecYaVX7QZvcEvZO02t8xpPnifF+ReQPINVkOpioa4j/RQ",
+	"kWpyGCb1QAl36KHr7a9ige7d5QPuZ9b4cDdDaK4jO7Ibm2MnsqeB82qdgM6FrA2lsgaOM/+Fi3oi8Wuz",
+	"nBHXjFFPJDw4xxkJfbtQIazXuPT65u5MqjmE7ZZKSoggAnsdnkMbdSgOvKowRGE90w3wXe3rwnM6Xuxs",
+	"EqvVwCyvVnkXD7xPnA44ION2WCUHF4ZuvMCp9ZIuuiznZ6dCbzJcq8nJyVQP0bOb2MULvL0W643Bsl2h",
+	"g6/k7FSDzc0QI+u4dbUpmvgU1TCU7UaBivFT4aG2Z2u1iRADiu1xeZkwwztH1IY26hHc7m/OX4eLiDL2",
+	"r0zCfEPapPlV+IL/FBY9/wCZGF4+bGYIb+HDqEgHAczbCFw0dDwC0cQZnGBaBPR9n3uVD+hquCE1j0zF",
+	"0/DTswP4UDlPdWqp7/vsJVOTpjDxE7OlPs1xoTPLmYUdWTdsGjNtOFfWejWGzt0fQtB95iVe/GTCd2cu",
+	"b1uI7U7VSDQJf9heDjjat+rH+LZ04vPZ7d8jbUJEHEFKEiMHmPHRxSf2n7NC7xfuwTMgFZuzStzxAOKZ",
+	"Of64T2cFrzRU9zl1LolLGlKm/yVh2P7wmRckF54F398xFrxSh6BeXxilEHzr6ekcDuB/fVa882hrlOrA",
+	"lgcufa8nPPsvuZfAiKtkdZyvlQLlNc1ESWVEX8KY/TbX/DtY7t44nZAQR24ZhCSzrR2Ch9kJukqpW3Xf",
+	"zBoCZmQZpY6kwuRWqtgFAtETa0zeengcdrwl/svuuHzqbA+vBjINYwm2MNqAEaDUa3cJzPhqB4T7q+Y0",
+	"J7oUaHK4Nng68rDgS4Z3aEwpXii5ie+FZCnmOMM+1BRc7CsT4VSc4WXnLE9Fbfud1nCdZuF5y70Tkbef",
+	"NPmFMxDMD24Ntlepo3gL1fSXimjiMYJKLl7uoUFmYuDy+EAHKXLL07dD5QiQLnb/r5hc79l6qop8K3k8",
+	"Sj7YSTU378yKDVwqUo0HGdLVe/o0IR1GLLQJ9OaBwj4TRN6Zu8egHjQ0gV+jvFDGqlyiInpqCeZ7z557",
+	"+uzENq9rVV+dsyt8+eQLkv3QnrCAvwj8PcBRiPBJ+OX3ahnsbeCQukjFQc1dgE/y2jUIqBqELCqAr9pZ",
+	"LgBndoqNwMQmI8rWSJ7h1D9IHFep+kbf5R3oxGS9XMXgLfDEpB0gVthuAQshBjAOuFecXZ4gqoLZOw3I",
+	"rsJLnmILEN8YBW9wp+7UzCnAnwAj/yXqEmACgbZ0cAJfIbHpQ00gVNZ9bI9M1S/lvTCs4Ql4oK3ahcVA",
+	"sxS5MkR4MUAcF2pvnrp0EEja7/h02qDk7EYa2OkJfh2uNL/6Ij3HAVirKcpMXa5l5Y+Gj3iS3yKPlwOD",
+	"b3hin/7ErsCXz4tnGO3/9HLWUav7kd37NXzl4Szjda3U6mOvf8f+MzSz7ry4WD9vDd8lS+2b8wdmxAEK",
+	"msp4xL27mA/aydph05AB4cKm2DmjLmZvYND73bDF2Zb8bfeQmxEctvo3ZHRvPQxfyI9pe++QVBOUjEV9",
+	"ETPCsXXyWWItrfXud0CEGwo+1N44h0dD6ElVZdANwi/64peWtjhE6Re1Omheu3XiMdZQwrFh1arYqH19",
+	"EXO13x/IYOPHIxiJQCCMiIha7XY+/G2USsXW7jvBxYunvzpp89DTvKS5/frXteCr8bw5PjnrPMWvXoBx",
+	"Ah4EqQcISmHiQfID18YZ+Znp7yH2THj7r8kyMYWqty909PkXY0TTs6uf9gKDAl1+aC3kuuKhxg1rudjK",
+	"+N1AGK85SiumnwALuxwdBk5cKu3rZjW6wL94iwKhD3p5RypRfH2hcKdDq7b73krVS/5Z4apeG4tvWCBR",
+	"JNm7ltj6wrPjP4Iue9wWLwWuGuGg7D85DjVMj+Bu7YthHeRr67IJ27Ooxci4MCzixz+L8pfhHfjqIe+I",
+	"v0WTuME3zyAoAZPWYH6E6VYdEAZzgd1v6MR7Cbp60qUxTDRSBM+IKLMZQL8coRmJLOYxqDbUW4KH9Fds",
+	"a+rUeIaNbaz5wff9UqxduiVG/Xw1RqDufvar43d/i6vSTaLzen2ZGOZS9R2q3+zQFzxjr0xtkY+tY/n7",
+	"sPbntdqda+ojqHNQ0DuD0l/oYi3uuSz2uwu4o9+K++YIhxqnBzspHwsQ5kgemC/x47wc6nnwwFt2hBNp",
+	"xUKGSnWrdp9GF7dQRS18G2nAuFq7zO6vhA10Q2gnYLzCOQt15Tp8kZygc8vs2e+rEd2fKihL3DBP+uFH",
+	"0rpzvYn5b+Ah4Kg/Dlp3A+vleycrd/FFkwnny0GyUGA+ecFKWICGudwFiv8woEP4b2Aptq2/j6P1r5z/",
+	"do7Wj+rvXfqivSqYpwzy4vBKVkdAbdorsHnQU9z7ib8Lo3MBzo94e2GGij05tDxMVwWEZfYK0BaJ+jOl",
+	"y1pyvRO0AP7R5WR3TRC3MhugIBamWNSc3ekA4OQfdnyJbIHjYrDNDaxr0sz4yQye0PAlbXZOLebsfy51",
+	"Q9x3OO9hX+Af2NJURx8CY7o4cLHeQLLOFEo6YiLrRvmSHIRmty+E2702hQtRzPBJwPyJwPftQ9wPa66N",
+	"qvnvY0t5g439n6PsNKt9teMymCzEAX3hZ3SvfcjzS3MDMqy/B1u7hba+KMVHOrxE2eUdIQ8l73T6wgc/",
+	"MpW4H9bTj598wbPC8cLALEDb/ue8oDKPgLBGPBeU75QCTvMGxREWInqXZRHUw6Fa57ARFX/QtbmXpfp9",
+	"rMy/yVK5dTkxl7r6AdHz739TK/ryC/R/FmCv9NApL+LC27ubnMuXecaD1YNnLB8fhNmUNTv8PlbaO9fa",
+	"/54O18e30rSDBhl4wIBrbi6TMkoY6z7NGPd8PyrD1WI3eApUNaYhzwXufDBnZhyJzSWYpQY4Fv745ZOy",
+	"2wwuy4xGgHTQBejYLlISGgNBI2TnZLb+L/701bQCeOYZeT0mb6Xqp7YJWPyvC1Yd2NEzZ6tDit0O7F5N",
+	"HoXfGul+V05k487ubopLlP5+b/hOewmJmhflngcR1iWrkRJwb4ojN9eQFtsyeUTYxn5n1/lhY7eEqrK/",
+	"alHMuwm4SngUOu2s/Nyj/et5DLMryT8YEjEPPcpHBO45Akz7tXVGGVZRrencMPCF/vu+d66FWUqZARHt",
+	"I3J2k7tQ/QaXpZ7BLNn/f4zY3laqqtTBCcALA3wnqkaS/Ifk3djzxyU76qFd/Ln9PCtvNbQVfz6R7+aP",
+	"f3lSnrLZTuHPuCAVxylb1oPWBrt5e+CCJFwes0ATuTim6OYua7N6v9spbT9KFwDs+W341gOVAMSv+Ngu",
+	"qX/3g1K/facOeJ0A+rfGmSiAdELEMQk8sZR8KH3Ylg3we1EOKsF+L7R54b900XO85ktVl3qC4oprxRjI",
+	"3T8455R64757/gy7J9m5rTlbbj4uzL01RQ+f8lv6UunOqSODNujtizd/f/nsxWd/sBeoP8xcIXxgwUE/",
+	"DdN56F5lpAYHM43uvr5j2vSZdMeejCTW14TU8GGjtsB2BKzyO750daLa+t+i9aogCNZ+4VdkxjEwdF8n",
+	"NJVn6DqhxAyqbDSjB8U4VYVkbr02eI7PETrt2ZUWazlXSBjY1TmHk8g50ZAh01COZgd65WjAdcbhPKyN",
+	"FOJrvRTtYM3DxVhsL1eu0OxOdHADN6XLISPwedFuY6fHlTUBcxCIy8QqWGexiTYbEnl8DBcGfMsvdoT8",
+	"Jqbgpjv6F4ddnRdtHFMAbc3aY1YvN+I+7QH4Yb1x35s0g/8Su/YErlS9tfv41UJIBo5/FnyOhZdH0cFn",
+	"+M5Hz4W2vuNHoe+wjTlsVOV1KNAQ8HxwjWyxeN3zWqwEL0OZ5V7/rq2lIdwcNZjnzVdH4pcAkAQVNbdG",
+	"U1J953XqstxGHqo6yXnFMdGjPiw+PceD/b4hjsO5udSV1PGXehMHhyekR2ctybfftUXrDedm1Jhv4Vt5",
+	"COGN2VYnQISxIRc8nlaqLnZc7SqOHixG5MBUQEr3970TAXOBc14fvhlJwIpYy1er1ce9f0llOOk1Excb",
+	"rQ+qLnO+3dmCwk9/bWzJR/Prbpkr1VWSgwB4wBeHk/6pv2TC0MDtFcrJgBpqjYyIl/Cy6TRhewGga9HQ",
+	"lpH719/tl44fw/3+u/N0BmU87sOXLibdHpwwmAyPBMXrECYGHFexVwM2St1B6EH+3vY/r2o3zO/9ovla",
+	"Vrahz9/nYW4esy3k3JcqAxfG+6zkqfLqi1CvDiAspPVuqY1eTpTvsv5de7DznDz/k1H3Lnp4jo8XzegF",
+	"KojCwyIHAdYJiL7pyxGPps7Mm7JshupXpObImktkc/jo4aTGlOhDj0cD+OuwYMhWG5KH3jgTcfuIC9ZJ",
+	"sL1TzOZDu90EquvfOi3375dr+9ci2QYrVbUvHNsyeWws1gEEkIH7Y9Jup4x9NIAarbWH87R/y7vOzciG",
+	"c/IZ9THujoCApqodzjgIJ+Oqt7xe80fQlj+eaBiv8ZUf+QL4WzZL9A9ax+HTYiU4Eig471cq4+i3tGFH",
+	"dyEBfsGHOTrhfsgRJffrxUZeyPJjmvfHJSZ5IcuLXGNf2AtqrFgOEF4l3d1pw5CDeMHXe2AnxuQeOwyL",
+	"UZ5pOrtaVcqBgn4183mNjfjtmpBr4P9sh7HXpe55jPdumfZqX2PI5tLWG3AZY5GR6IujOalYiszHSKbF",
+	"T5zu8KJWd8DXvpdAZn+altg5BhN1mwwvxJ9fDNDoK/DBDJbLSNwEA3eI/tHqUs7c7KplCCPxh/DNsyMQ",
+	"EzSVHixYEXozJVzxIBZGXvOQ4ggG4Rpx2v/cl2vQNTPFCgRV4diL1M7u+M4g8/LnH6uZuHfGhvGxd09s",
+	"YAQGDUvnvO0ykU6IlstjOyEDxPP/YT/u7J8fpZpTE+C0AHdrFxCegklrZcKaYO2vm/Aa2a9DNgWFWc83",
+	"O5jc2PR1wSQ/zOyihC37/2Pv65bctrV0XwXVN7GnaHf8M5nZ7pqL3nEy8ew49nF74qpzypVCi1ALIxJQ",
+	"CLBlbVee57zHebJTWGuBP2qCoiSQaju5SjukQBJYWFi/3+cpD6nIUolPlj37lqXY0RC1SjmozUOC6wQG",
+	"qrdDJ/9buuGO9N6D47bFIpPzVLCNsLHO4Bz4gK9FdRInGPXyDTlAWn2BKwsnMbP66K6D8EL5EFcqMoH5",
+	"622ckVzfimNO5jpImuzpHOzy9vDdovh72ypeaea8CFFEU/FJTxSxObmnMgdOf85etoq5kxqSGzljF6VK",
+	"C4F4jQArBTwIKgWM54U0VhebMa3WE0ckjzCNJ41JVu95oqjkPRfyZmSyeo/pYpPdJ8Kcenc7NdSPCGsz",
+	"oGbh96Hy/3R3M0HcugG0yYaWDPzo7n6/6CTC3KoZwIGHlAtEtw/flZkwCXasmaRBIe6rC6E/xYCKzIWw",
+	"Ut2QgEEaLeUbtobmqJxvoIWFyMcFst+CARKhRaq7xc1JnHuh3sjQj/6mfTXe3s3wgb5XQnQ6HH0B41V1",
+	"mQ2UfMK6vHj1krU4ZgNxLPjtvjye7ZfQK6HYA2zuwqakhwk4sCuwPit3rVUaBGYo4MHcaCUoPrDmZJ/i",
+	"uWucmZRrd18FUu0lZr+YnEbqRP9S7s8sO0vO3LMHFTa91KAy11xiphhe1+NH/U9pnDm/fuH5I8GyqL5I",
+	"aStnIiXeMOIUc7tjIWpUuNAn6a16qN3s4peZ0ZW1n4tCZLAR7QIIK9H66HrUgoqDTwTqXW3GXliBal9H",
+	"8paa6+O53sAtMwuA7E4baGKjkDP7DzpH2eTKdweG3CUnyjRXw07N4Wbj3w6DBtmqUtnlVSHyDpTNxgOb",
+	"qmcPeHSPLMjd2X17CY+rl2GM+O5lLRCHpisvvb47fqJ/FpZxv/3YtWiUz3AErcGMJhxoUea+uUl0seaF",
+	"t6PD53l926CdcfJy0/Z3DbQd6ScDTMdq8CH2Y2PyIjEse9Ru/yIp46XVObdyxrNscycv5OzEazGOlq0+",
+	"7vwzrvof55/JMBoQnqon/fDg1MQRJxzJbdnGu0fYlw1ze0jMotpih8ctks6Ba6t20MjPd5XZo5sTLsbD",
+	"y7uIJgl0rUGZ6Wxw8LQDVtfvXwEUTzK0xeDAgXQhb6Q6DhsJiFkq8OU6ECuVR1oIwqnhtSOefVWalVBO",
+	"AeqCFbjFCXOsBZInTQ9InvC2xuHeIq0te0CpB2rGaALOMemct5uCK8seSM8JpLQSDxNmhHP0nB+EMOmy",
+	"sIBYZB4mzIoiN+yBsTLL3Iddi8oFdFdlLmA8bpb4HOfWPUxY7g4KdyHVAmueeFHIW/EwMAtKiNQctxq0",
+	"M8H3RHOl2/Eq7NcFoVdruEGGBmi8q4Wbhg5EuSBm3VCouRuvUD3W3GCMuUjgTA3oHh/iIhZjQI6jrKcs",
+	"vCYXpgXG6MMZYuOd/rmODzeX+HlqWTP4/849jWswfY+x4GFH1xUEJLgnFSU+UmAiRdZk7es0grRgWO5y",
+	"ZMvDRJ0+MCnjlc0cv/Pw3dKdVr6Xj+k2DmUYirv7BzjMCmi6uGjG+2ZcYTVrFTGDCCDwjfscHLqRvcmH",
+	"SsD2sFJ7NxCkocLb57W7/NfuCUkoTM/U+bf6yWMC92EXkRINyB+71vVJAJaTEqzybmIHPEhAWy5q2C85",
+	"G3vCR5zqCrcCNIG0Bo1PU4O74mYiVuwxT9gh/uyebmcnCHTT7Vzw7LaH/PAnvDyso3uh190N3ZDqAGPm",
+	"N1sWTl51Wf1ZKmJBQtYsaXLIq38c1fmMa9nWkzjofP27tgua2F2nK4085HR9vxBsUY165K5wr0ij1S2S",
+	"NNHODytu5QyTZKksBKAvUupVQjTNyFQgeE/t6Y6Xw1iIbNWb3v/J3TA4xR9O6U9ZP+/e+UdMpd9d7LdZ",
+	"lfpe8RsRJx0lMC3KUj0rc6GamJPVKjZy6Ct8h2AK/RgAku6kulvnc/e9YX0lstVbd8Mu7gJDRiP06nLL",
+	"M31TivOizIQ5z7nMHlPYMhQGwIDa8GKQqSUHJiGgJWAGIzBYKFGlRe+IzUQCQVVxQXHA62/mwzY/sikc",
+	"Hs8NHFAEXDtw5D34Jio412Mk8W7+Hhk0IEbWB3JbVy724udFZPhAWN0gSF9EzuUjNh+JZGDvWZkL48tJ",
+	"bI3SHAFHSqqZIA4JBi6X097SR1dFSjhF0iTAPtGsBrGLAghNEfnXx3VGOapxes7d/b14ju8Eny1E+ndh",
+	"10KoXfp8b/jigByNtKNCCNXN7YRWcq/+OHwPHY4pHbK4N8fVbP2lZI5RMlubo6vdwy8hlJPPdJnFQT+j",
+	"sVhKJV41hgnsG0CtUxvMt1zj60HoAlfZNIreof3AWFYq7FTF31Bh5ii6R6pb2WjYDeD7uJvEX/G2NppO",
+	"NXOT4/jAcowZa8MnECgPJM/rfAvUCN8IiAYxXdp6lQ0RYE0RLfZQ6qGj8r8qqPX7V0X89Plga1b2lCIP",
+	"PWVx6V7AAuGBkVApaoP6OKlLY5u8XAjaSLiah1QrhxjX9iRue/K38WEGlS3kHhErkrAflC02e2Rjt/EH",
+	"6al75Fp/oJ9EOroo++OWPzZTSuDMob27D2xqvZ1j8tfBGfsbkplUcPhS2e+e12j4DZK4hoQMuJuSZ135",
+	"eICt7z7dtug0NLAe+wcPDXmSVo4I7dpEbXU6gmfWuU8HikevVHw24vcgHXNH9N+I/hakO0vl3iov82YH",
+	"Ul0Q0cu6TLnpe2EHffyq6Ggxdlvl13fjEzp7OFalugcm1POqjQoBWH07VcLgREiqlqqEgZQD9v7SJHU9",
+	"J4af3ZTwmTVQ9p4QxZJH1AC8SmO5Sg3TKpA+O8piam2rTFi7q0b7Z7pnWIF2xLrGXb1BswzwBLAz6OPo",
+	"RBL1VA2yAHDadjNI0LCDOCTo3ii9ARZqonTVJfgNa0kOhdygU0wrn7WovVFZMMwajMKVdiVUShP45cP+",
+	"/CLWXhimRSduPrWDyQWu1ll860zM40XrH0KsnG+Io1sNfBYgYt+YtohB56NQNqF2yKXYGP83z7ImuzdW",
+	"r4oc6ejxDlaIeWlEWoVuR6jqoN25E/Y1JKudkTdd5J1qLefFMkUnGahJEoAJnhqFbIjQRKki6ZS/+4X0",
+	"/3RHC0JTPM7hOIoOxfh0HyjG790rVLI4BcMkZEpapStpLi027NL+PEvO3BqnBe+E1EvODJcdPOFg00G1",
+	"LlzfpknsgosiksIdFuydI5g+4tT8KRNtPJCRWkFfb9iCq/SCcTA7Z77hmxoMpGUg1/DX9cZtVJHNx9C0",
+	"zlbut0PhjiOpMta6gEFSwdNBbeQ/Quu4dh9FrRXSukMITyQ3lRJxOUL94NtxK/8m14IXMFEA6rFH9Zaz",
+	"Ps+Oyq41mp4kcK+AB5OAFnYPSbbaodbwnW6FMB26b2PU0y+y+6KSyGHmvlTLwwN9Gcn24DAfboYIjoAb",
+	"p9XWCSrXbZMRWM37qJFhAv9KIm3L1KVZTn0QveYprkboKJJqmaBe2BD4h8SOs3i8uaBswHmYy0xgT+Zc",
+	"Z6koEkLzGKKSW0ilANvnoy2Q6MXEbAk/GDnO4rbZ/YF7795rJ3aTTxRc/JVnpfgg5M0iEFtsgOImUBuA",
+	"ygfMKKeMEP12bOh53BFYahG3Kbwlpn0d1c4I+4dUqTmLfM7u02rlX2IANevEXVYfoIoKHushkaBnCqgA",
+	"oGtZQdq0FUOb6azMlYmHUoif3Z0Wh2vnn53Q9kczkC9nYCyD2077dmZu4f/L/PgIhhulA3Zwe2WT4bxK",
+	"XadalKLC/6TOOuyJqXIAhLzWIHIz7PurX9mDdz9+z54/+fdvHyKyFpZYAwvs1fevXmOJhX8m3v1v3z1/",
+	"zv7f/332+Pnjpw9HFJwhsRTQf32nlJeGqnkY5wWehyYvzowTN5iYgLAEqCfKgKyeyGzcjmBAbSjscF+t",
+	"B9aMNFRySe38UGSYc5n9h+90Xy/0f7hnXzi98XuprTBkuiA0Bdk9nM10nvOGFAU+IOernpTMt3sUYWz2",
+	"G+cAFrQDqOe/v/oVI8Ndm8Ztpk5dMmlwRxr7ni+7Sw8/UL2NLyOOlLoEoAw3FxcVuNy60GgMQytvkxsc",
+	"y5ob5jIS2HSTr4Z41faxP7oOKFVCq37wbPqFrg86m7i9L8Wn/rUDJ4//6kgAeVUtsjM2oK1sxhVLNaAl",
+	"0LPYA9DDBKG3djctxcoyvuKFfThKXQ89+bwi5O9ZYSDLH2OV+wrNdeHb9B7/S8y68kEFgK1z8gzC7LfS",
+	"SK0gfj4XqZsk+Bs7mKHaiUKIQ8KYr5DexafiLsBdf0Husp4zVSWCeyrYowEWHYDPc99ihbv3OwpxLzYm",
+	"7oUI6n4hWLWhZ8hYcC0WEhxH3HiI9QAaH6VgA1u/0b4Rf8vr+bxPm7/By1GdyfqRg7xJeIWdriQNOqEv",
+	"iV5Ejb0LbyBS501WeKfrBbqWhulbUYwByYzfjWGrOtN3usjVJbwDrtk4MSgYGx8zdRyKRHE0kQKT0EkK",
+	"+CG+lxeSQLDOcACmYhbi0o0VY9IrofhKPt7wPDt78bl5pbTX+lNYXeDlQVZBIWZyJd2a7Fl53p76NZcW",
+	"Wrih1UkXbM5lJtLBYNatRP7g8xH7DM+Glal+21GmeqKEWS6M4Td7FMnjir7Gn+3UwtXwE+rh11xmseve",
+	"27sBpoBULCAsx9Cwkaqar4RKL+GlhiChxtJTxYZxRouNqNOMW6bVTIxQduAUIoR2glrH3zCm6vfPCFXs",
+	"V9fjeIh1iygYomah1yamTK/DDRtv1qMyGrnhx0Q+gmPzG2hlQ1CIvllDX257agg2PtxP+WatEAV8LBun",
+	"Gv9QkPJY0wlvAdJYN5pSd71AeNI9d3xgxjOubkreBxz3Zq1+9jeNNuvVE04875DtoHcBgEwuswYwTpwp",
+	"F/x2x3zDHRN+NuFrQ1X7WtXd8RG+Nnf2Wt/HvkaDbiTBgtEndlc+SLMYU9WaJayUB0D2AMTQ8378ovmm",
+	"h95c91t/0wg4WPe++s3XrW0lWuClWvyiTmlcMJGv7IaRbUGUEtvluc1JH+Qf0AJ0ldVVoMXt9/tJrwHM",
+	"tJGAd0dKltW6rR/keFWv+d4wx5W8HC/+DdGLFJbrIdl+W4V2v/ROG/qSPXgGn8R+dhhCzE/y5CSaaVoH",
+	"/sfgCvR7ZmeXTC1o47WK3tdVQOy34BocvKlPykF6sObw/KNjqIzDqUr3Vx9/AsEl8PC1DxyglkAQrHZK",
+	"8bSMpS0tdM7TW9mDlXaZ3kojxlREl/gCgeVc841pAIPGQrTDiqM13zCr2UwrJWa21X9JxWdz2QKWmsub",
+	"shBVylDetza8XUxA7aVPdc4lAVadLlWVpi/hPU5SZr1HBx/O1ta3Putsr8u0Xv7GM7kUdw3vV5a5y4a5",
+	"y4wrDb0kOLinBkVUQezsFcwgIOx2GZ0T5+vGEt69fmCXH33oqbv87rmZSCvWbNseX1nTcp9/xj8G0Lsd",
+	"uLdqbrd9DY8/mzQQ9gmJw7zQ+QgCMcEx0U1Fl3rxGTTws/3OH+rUDUaWpoUKSD4Hik2lQSCFmoDaPJZq",
+	"C1+1C4MhkP1einZpcBXhac1kx7GS80+v8N4nz++kgHdvPigiXmV0iO1b9B8dzqAP8AIqMOFViWcdZncu",
+	"EQHUlAij+eVaXjU7z8nsrv/SUoXjtqd0S4+y0qSyesC8HGwcwfinNo3eCbfrezG+PB6hLqiXY0aEYPEI",
+	"hEikiUHogqiuKlKhBd4FO9e5tYbNdKlIPTZhoKMcke6mtZA3C/OIkBdwFYJbkJpoQofPW7j8Zh4M3GyB",
+	"YKtsQzXCiAHQAAVotKHYxZ8FEyBIoljP+6DMxvuFkMVb5KLaVfdEQ++TiMBfxMgUw6K3YwhkrUP96YID",
+	"Y7EHjuWAfIedOARz92UFO4P7yqwyaU97tF25V7iXEdcIAQhzN6TwvqYjpI49qsOrZfGC/ctj0ENYB+27",
+	"nK5FpteMZxob+joN0R2WKDSz5VL5f9/NQCJm0c4DGYXi7sNzqaofxjvH/WQmKIXw8L+Odd6UGneKGydN",
+	"Xo9BDTTEqxIG0S1npcNJTvxNRqMUImrEN4YVgHLeQ/oxyVGPcE3m/PNSbHpDJv+tUn0FN0clw/+zREGu",
+	"+WxZ45/jUSdSlgHvRuaBNH0LJ2CSYuHBSiisX41Vt3qyeAn69gODJd1HWtlZX2wPlMuxCwnwtcZjG/4i",
+	"d8M7ov1cbBmEeq2QvhCw/wxS5s9Ls3ct4f6RY0BKdh94WssM5ZiAFL4Ww6w5txW648xKqNo0pVkJwLdJ",
+	"zvC/H+NZMdWTv4xkDSZSqwQ54YXPtJqJAmyxqTfqFS5OvUkTdl1AW7/F00wXTAQTvXFzO9AUldNKdMYk",
+	"wBe+qm4bcTm3nhREYjBsqfRaxWq38OO1yiW+Mcw0vvneB31Duu9HYWeLr3T14Nu6l4wpvd6G1SAk4wpe",
+	"A8D+0Ulo4MuMfiDiC547m22qU7HLuMPujn9UluPIpxV97nZVgrPMy/x6VUhlqQJJFlsw5BWbNirEsWLs",
+	"7g1PfaBNv4feF6XBc3EpNlQb1rmhpGFG3ihBvPLHIt1t7RHnpalwuf9bf0PUaHHzsQML3uEHu0PCfuBh",
+	"Zel0cwwPgKebRwCkuZRAUTLH1HGjmOyWZ6Ughxjhu4UdA5xgR6YDGjh85Pw0LG/TMqOPk6jAHMXfCynm",
+	"IyQqaiSUVayUBa65R1YbBdYE3/U857aQn3ak2l7jTVOI4I7UnUwjZO2eTc3M3prFYKoLw2zGMqCjjwak",
+	"xSuIPl84m/MNELk6ZUfoWoVhUjk7D7EEc0AMIEDtQuAgoBPZTOfCMCLejdVsTcK4s/UCc42jrpR7wq89",
+	"beyrKt95dLENDlXjJ0LX2SdncAL2kVRsrouZ8AuhMWQPx5LIxwE2nzQ3WS86dNqePAKGiw8tvearZsD7",
+	"mWb7KwMH2t5RDPq3zQX5Sx6Wto1ExZkpZzNhjC7G8GuB9C/cVY3BeaQG/Is3IMiX+CfhanzNlyKhaEuC",
+	"WTjCt4Om/7jMjRdsjXjxnhSPZxkYV7ofOut4HgHcFOefnff1R7/vE9gYX5PhGXo2luhBtZ40TIbwuvak",
+	"zz4toTSs55dMJ00jwQmjMH7Q7ECD1sEmSDZiWEHJNKyo24Z0gyyYTM0FwES5PcKMQNMOUpFaCXMiE49g",
+	"XcMG1s4VRmqDtrGnjS2LHszct/6GuMGrxmOHSSj+YHeYwA88KHjlb47CVl0IgDssbriSBuGGnEcH+UZm",
+	"tdP1puHXWc2uxY1UIKfel/COYatQKaI/Rx98/tnJ1B/ndHYMMe4VdtQNMu+f72Pdv3Tv4Jc3qpBhEV2/",
+	"1pLpYGpznKxoVWMwHEUyocAQFVFDerDbo5qZ2DYweK3Bff8Org5qJEISuoGSMRzJ+f5ArONchMxNS8n6",
+	"jY8DxDjPnBJAsGU8xzbI76E0tAL4VoJNtKMoFTNABDehuCSWppnz3FNMdXOtCZW+89hXU7SupAMELMGj",
+	"cytM/jxi8g1P5qAuOQCN7bWIxO/0TqwLaes6etQ4M66Udp6Sk1k0lXRZVZgUfFbXHSoN5LlwljkTO17i",
+	"rBC5SGWfG/7O3zGOKwvDb/6XZ3ievHSZPi5w3hiBGMrxiDs+1FGKHA+hbZZrxp2mAbvYjZsJi54uQLzy",
+	"bPudCL2WF4XuB7D1AsLN8ixGfs6LTsOCCQvQBkyMoxGoPo4phA36lulQpXBees2d6evLWuaRnldlMAQN",
+	"A7wzRtjmzhjDNlrpwu5iM3sHdx3ZbU0t1jNzO5hrgwIeUPFFZqQmUmXGMbKEQSav7Iti4/Q4LmUgYOHX",
+	"uztg/2y43dZgfdirOa/TBsyynWHRablUdlSjJ5HwG4eQPR9qV6v0t1hD2QhT7N4ntq0/jKqPKP1gB+7f",
+	"3l8I49RcHMjc9UJntKNxXKTpgwoG2MRQZAY+AJL7JVDdJNVNy2dMWCGQ2idhuc6FsgnLhV3otA4wrDlU",
+	"DAKkjkgZtyeKZw2m93OPFNjIca05uBapnM/xgbNFJ6lfS5f/jmxgYTX+uycQ7E30NHoGIVkFdBdaB/Qp",
+	"8absyiJGi3Y0P3NQSI0+e2dIrRp4SKCkmssYnkvbNqXTbNWqwUHyDKsrzuYZV75I3i5EHptfoWGO9vGN",
+	"+7m9pzbnL2Jdrf60JmfrsV06tZLJY9sUsEdh28EhJsdKQtC2dOoQQv8Qls0h3UcF14atymIFG79TyPrb",
+	"HI7ls/F7r78Ep5a2EZ3Vidbtshor4j6NWLry/Nthp82YxFbP9+e1aorI6FE53HTdAHuWkoltG3hXz/rW",
+	"kWTDGcYp4zdTbQny7PyQyCbJwaUDLeWucKzAm0YTnaf6pDL9UgcP2K+oHOzDYvNGZZs/UZFNo8XRQ/16",
+	"oWfcLAEH6W59DHG6cLMUBVsIXhhc4XGrZbY2xPBM6lh7wr3BpGpek0DsfOeDFPWkYc6RwpaNWLtTOBhb",
+	"b4fMsZBbaYhpOlOU5yIdJaLZFFe3S9KTiutPghdfk93qThrfluRVEXfuqVAoC7XCHNtluKVMbthduK1y",
+	"vSMX8E3Ud9T65oHBD/zFgOhHPVkHtB7VP48REKGxoKcJ0iHxwxuB5D89+fwzEj7/sVO4dllml4Ti7Yd2",
+	"m0dV5ZUVS2lnwBj7cY7gMB23WAQ/qK9ZpWhIXwR/mWawivDKCvRqWoA8lI0DyUM716lXBs+v+Ww5sHot",
+	"+puFzrW/89nyvb6vgb+9XIo/U6IZju4bLQximEDpXWtjASWJ311o15Uq1RGrYaC7sK/q/h3csUOv/nAr",
+	"ik3q3F5dpKFK+HlPVnOC/uHqU4cd1WW2u+4XhxyUoYjUxelEd8Ytz/RNiUe9GxgDMpmzfhJGT2goZgNm",
+	"PkBIjnNQu3c4/+z+09uxCXM65iEIaxY4/PDZp+DIco/GFQIIRmqdteMtzZBTs/BrMcDF+m5fEi1a6ANh",
+	"wyagxXIveJpmsnsoo99XictWVv8bgxqF6aLSKVgqUGaiBgpqU2IZxg0CBh2HwxXUL+dVXj7oC5SZuKyT",
+	"9/3+QMUM4b4ePjdweMGmjVJcdH8KzJsT1Rlx1UyvPQix1TUWSpSqUOBfQV1YiRXLhDUAR7Dg9qLuuSPb",
+	"B3ogjc4FBM/ZWhQQ4qqIW628WViBleqgayHO9YUp1obgG1Hcypl4ZPVSqJ6KZWdUXuG9792t00RiU77x",
+	"INTosjz77ruGA/PkrgPTiR39ZAB2NGXD71ase+qXnG9eMG6W7EHVU/AwwTLzXNhCzgz9i0N7NzXSrnRh",
+	"DXtAC+x/kEnj/i/856HHGaR+caL+yrReMj4HdpSFyNkDvPwwYf9Tpp5aUBomPq3EzIqUPcC/YNbNw8cs",
+	"1TNzXi2ieZxXtr6cLVh9ARuzcr5hM6xK9OVJzdYJ+sKGqCZn8PZnCTJFuz+aL9BZ89mybKnxys97gov9",
+	"8cQx9V/EGuU7cIBavBjLSYPhoK6VM9qKVKEBrTBUoeHkgSvPEH24W+aumYVeq0cajrdtqGwjjKHMRwgW",
+	"+0reqDelHURBf4XIZLqMEoeWN8oN5dtdZ1oZnR3bP9ZX9ecZ0JOgt3FF8zXiCeofEeylMJHibe4ortHk",
+	"jobfHjaxAWRgeaNeqZF6Y74vRCqUlTwzUxvmPWt55af9AkhA9FIK8txibR3kJzxi5yjk6PnYoTBMn8b4",
+	"QaVv1urK37mf4mjaWBF1SD3qBXnM9CWgavH/oGrGxnvC65YGi2Odvr7ROp1gj7Qm2wLeRtAtufI3jMnQ",
+	"m2XVY8L9Xf41pvYzPwT4lu+0ILtlpv9Pxy4j/ogIqMKdMQt0gRtLdH9DF/4lT0Lpfb8FrBHI8G/RoO7m",
+	"uUiR+wxygCYyhXenNji3osjDOuG9u/qrKALK95ho960fdTB/V+Nddga+q9GHwhhUP4gTAvfDeTUB0+z+",
+	"UfpeCY/vBZDNdxPWWMC10GuWc7Wh20SK/ldE7AtEZepNsFytJoM1+mIgXetpGyS7MIXDEF2Nn+0Dyiro",
+	"txFMHRhoYrSfO1K5E2ETXnNU/8k9oK9kAV40Sr2Cx3SmeJER1iRVmEYqJu1dZE1pv3xcTWN5ESaquHJX",
+	"RTrqGtMjOlb4J71mcx6Dq5hGgi0klbE8y9CUXHDDroVQkGYrVzE1+04WkDdliwNkR5efqIjq6xpObpZN",
+	"9uqKpRVp2yBQKUJQcHNd3BvI49ZMhLZ6fcPxWdeyQAqnCoof+lppgnFuIdQrG5XcS7Ehc9GAS27HEJZz",
+	"95Qe5AidZZPxS2A7RdXvqpQuMWVm1tKCFVQIQGeMSYSUnp6UeWppvKSZrfNUS7FJGM4ysxqkEBjGYLYr",
+	"ZglumcYFiVTsYzbGW1PdpwFdj2vjafsbNn3/xm1HNAkd/Br2B1+SiAl5ylCPVWbgHTncxo1sfOQw2xHu",
+	"RyNkl+1YzU/7o4ZYkX5u4/g/9CZNpA1dFj5aYu6gtadyPncu77zQeWX15IKruGTG3a2AaYoff+8oEX8R",
+	"a3qzqWPNDZkLdDpV8o+l+xG0UJoy7neXLz5CSze9II6nCpwBBYia1JAOSloroFS6iK+RKk+kJ0x9oAz1",
+	"0b0+76JXcl97EweC/D2mEWnO+ZpvLioHBHGD2yUzUWY36dPtZycT6lprxXHnYKjEx/nY9cb/maBeAwGe",
+	"61Kl95Wufb+qOopQ16s4cpQZHnSaErkJBYkixrySJ11Ux2MK7pazzi7cf/CUlRRLTOWNMFW621ixosMY",
+	"apIgjY8pQmXH0ZbnTixj99J9t08v3TvB069Kq7yD+iCvrpVeE0J+vuKjQOFuLScgne6wzd/RXYPA33ZC",
+	"d7eCvQNQ4EqFpJ9zv0sAZRr6oytbAdO2FLOA0pksI9teiBSK9yBT3R20ALerE7COnn2WuHlRBMYkgA4r",
+	"LSS0clSkh2fJ2ZpLi4VQtAXd6ZDh/5lzmXWy+9794ksAvK06a32miMhPrzf7Yv6HCkW/2A7ISmj38LUI",
+	"qnd3DyQOPgwACu+NlKSulIDbtm18fyLPkupWKKuLzRdvbnS39YuZTEVQ25zYb8P3ekkVkNMjsMCs4BQN",
+	"gaqI4r6BL6FvRZEwodKErUokvk4Ax51J5UyXDHpJPJ19W4adb7GWmB5VKLQX/jc32oP0SWvGPumq3Phn",
+	"J8p/TGHDJJ1j0r8Gno/7bx+qlDhFMHdV2t+gTzU5w9S2++OGS9UZyi2VlVlHbTWg/MDPXzBeITtCOWyK",
+	"pRNPv3363aMnTx89e3IWDhG301V7gi5Bs6Mb6NRR4wkN0be0t2vkTGqsJhxi8lVwaZi0DBYQVwXWZ8Fv",
+	"SQugrQMtPBQCBMMMZWEcx8Tpo0eAQ3lK78Tpyze3Vff1yLuPdNrdPUT0TZi8azNxd9uC4wv5lt7wEEJ3",
+	"dm8m5jbQcDGDDBph+bv1VoyAR4fG6bd3OXVjwzNPSo3iTf3q+MRAXdfxmfgWbfwF4ntBRxyrysVGPUlt",
+	"sTntHis2ewakjtpkRLEe2GRrFEw1E4UygS335ERbrrfurqir3bu2WlQjsthgCogIobCYGh13z9ABW7qQ",
+	"kAZoBsbUDAjMMJ9kNys54xlTYj3TuRiDLLPueQtWzr3HW6Lqw/qxw6omfcdRr3qjQQcpNri1yY0iC2bE",
+	"rBBR4I3frBXWzpsLjM40V8Iw7DEbH6n42C7FqD0kX15/2g+fCAcYGBncKbTixqx1kVK3WtUeAS0lmTwg",
+	"DO07Sna1paE0Dcng1Yu+Kwv3QyQaoh8AjdnSc8fpBpka6tfieREsKcfL+4ZsRokb1q86TJe623frUhx0",
+	"kC6lozXCuekGaiR4cp6KMVHQeiyukbTmqfioaNGnsH4urRX5ynr7vmKfkobxa3fYUntSs0ZixgugeJU2",
+	"aVlOvn8gI2ozQoerPfZgLPhYs2itHyEZQV/l9vu1fos3jbl01UP6W4HiEJ2qKnfERGYEy0sD9v5cFnVJ",
+	"06q8zqRZHAtBBxuw7G7ia0/t6E7PeiFUM7LnxSbT2giF4UWerdvd+UdXacJTTx1xm1C+qA5gHUPMDmwZ",
+	"AyQUc/4ZqvbCbRm/wm1jbmt6QqiRyz//JN2jnFEQIPENHc6yYLrwfPfU2NEEpQQ6ZDEis8POCjRRCF+D",
+	"FlzwBnxayIT+b2WE/ZVwiA5sUE32KJhL9kz0/bnkkYr7EMCIr/lmoC7APx9h1/wLH9R6sS/28jFSmIyG",
+	"CBc4M0cX2rEzzvABp6mGu6fifyVsJf0AX3injX/a/dBQrGtxvdB62R87/OBvGnHpqmd0V6wIeSsKhKKy",
+	"eiVncdC6/bBV47t1TopPayz4aiWUqduf55xCus5psccyLdcnZ28/AE3M2Whl/f4BE8f/Wo/tAuDGxYnR",
+	"8MhviV0bRuxcZHRYlV4zrRKokEbkFozYsQfvfvye/fvzJ//2sJaVVemsWrr0t2f/+jBejtjvyiGRwlo+",
+	"Jij2h6nz5YtcbViuo+DZvBdZ1lyiO484ts7/1MXo++7iw6vR6UmnOYCn29RVNbofE4o5Vrw0AqrQ51Jk",
+	"aRPSpAW92oQyaXtAnnsVJH0jrO82icqr39rf9yE13RTPAZrAar2ME2esSCBp43PFxC0Qhrr1uBWFnPuQ",
+	"IqwSl7YuqZYWcJEiros0ix4Ekg94OWrcv37koLi/e4WdYX8ac0jY/2Wc7q3/RASZ9UIDsKhbIae2mZW5",
+	"iBZMuLNQ5595mhbCmP1oHOlHg8sZ//X53mSOsEwjEURIs8CHTK7cQfbGkyEJZhqAEdXSU1Eprhcbp5jH",
+	"JGZa6yJLg7v/ZZmvhjWTGHGX3D5c7JXzT6/wYoOuvtrY29r3LeLB8UwrAljVpa2Crdhr4XHigL7HyFS8",
+	"qG+AKkjlQaGYE4xCZyFuRe96RuPI3vCDmNznMoshYn7yVFo3JSDcBTzgMEW1OxP5s+bp4Y0Be4Yh706e",
+	"osSgpYlMGieoYYbLlHJ6QUB3mp3hACl3m4MyJ6g3yNecciuMhykXFmHFqIWF3egGmEPXy1CCoV8qk27/",
+	"hbO0zFc4GYBlVMPfvGi82o1mWpGNCFMG2Dh2AdV7Xe9UCGPRTTnmnZzxw4tMisLvz3rjepps56I6e5Qv",
+	"hUqgJMkawrhBE0mafqwbnaW7aO/vvqgCuh3Qsy88JGXFpUfqzjRljHhbUfZutAjx3IhPfGYjcbcO0i3T",
+	"HZdu1/f0vHj+r+O1mnsQqbAEWgjrFsMulQalSi8A9PxszxycuwbcruYRgYzeKXGCM/TcNxwGwXteVh2J",
+	"O6GeTqC+vlSRw1kNnKMgdbQwF1WEBYFPkIUkUuIRFTv0VVjtWfiNRoVBykMaX1oC2iLkxoVklZvl2d7H",
+	"c0tKS7T0uqXzA1wex36/KlcrbeQp6ofws0KiUbGmQdNwhILCrXppzm4K7ARg16VKQVkpZ4dJZFrAZqlM",
+	"qmXjPSr0FYjJgKxuRK8TsIdohKEHKy4IlJqF4Jld/PPsxWf3L08hgf9yP9n8s/WP85pw4sVnmBQxKwtp",
+	"N6DhKm6C//PRnbRYcen+8dHdWNx6TVgW2dmLs3OIz9LXdjaYNJDQK3w2LGNlJdBReLd3JTsMxDcroV69",
+	"ZJelXfzvH36B/+pC/hNX5PLtK/bk8beNMUq7+KeTjo9//P8AAAD//w==",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

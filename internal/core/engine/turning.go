@@ -9,40 +9,50 @@ import (
 
 // TurningDays lists the starts of those of the next days, by our zone, on which an answer within a scope may be another one than on
 // the day before: a role, a record, an exception or a known answer of the other side begins or ends between them. On all others it
-// is what it was. Links that work for whoever holds them end by a rule, so where the scope holds any, every day is listed.
+// is what it was.
 func (s *Snapshot) TurningDays(x *Scope, from moment.Moment, days int) (out []moment.Moment) {
+	zone := s.pol.zone
+	first := moment.DayOf(from, zone)
+	for _, m := range s.Turnings(x, from, (first + moment.Day(days)).Start(zone)) {
+		day := moment.DayOf(m, zone)
+		if day.Start(zone) < m {
+			day++
+		}
+		if at := day.Start(zone); day > first && day <= first+moment.Day(days) && (len(out) == 0 || out[len(out)-1] != at) {
+			out = append(out, at)
+		}
+	}
+	return
+}
+
+// Turnings lists, in their order, the moments behind one and up to another at which an answer within a scope may become another one,
+// by nothing but the time. Links that work for whoever holds them end by a rule at the end of a day, so where the scope holds any,
+// every day begins with one.
+func (s *Snapshot) Turnings(x *Scope, from, until moment.Moment) (out []moment.Moment) {
 	w := s.scopedTo(x, from)
 	if w.shut {
 		return nil
 	}
-	zone := s.pol.zone
-	first := moment.DayOf(from, zone)
-	last := (first + moment.Day(days)).Start(zone)
-	turns := make([]bool, days+1) // by the day at whose start it counts
 	add := func(list ...moment.Moment) {
 		for _, m := range list {
-			if m > from && m <= last {
-				k := int(moment.DayOf(m, zone) - first)
-				if (first + moment.Day(k)).Start(zone) < m {
-					k++
-				}
-				if k >= 1 && k <= days {
-					turns[k] = true
-				}
+			if m > from && m <= until {
+				out = append(out, m)
 			}
 		}
-	}
-	all := func() []moment.Moment {
-		for k := 1; k <= days; k++ {
-			out = append(out, (first + moment.Day(k)).Start(zone))
-		}
-		return out
 	}
 	inv := &s.inv
 	if x.Actions&masks.granted != 0 && w.holdsNew(&Newcomer{Who: Who{Kind: ByLinkID}}) {
 		for i := range inv.links.n {
 			if l := inv.links.at(i); l.exists && l.bearer && l.until > from {
-				return all()
+				for day := moment.DayOf(from, s.pol.zone) + 1; day.Start(s.pol.zone) <= until; day++ {
+					add(day.Start(s.pol.zone))
+				}
+				break
+			}
+		}
+		for i := range inv.links.n {
+			if l := inv.links.at(i); l.exists && l.bearer {
+				add(l.created, l.until)
 			}
 		}
 	}
@@ -102,11 +112,7 @@ func (s *Snapshot) TurningDays(x *Scope, from moment.Moment, days int) (out []mo
 			of(i)
 		}
 	}
-	for k := range turns {
-		if turns[k] {
-			out = append(out, (first + moment.Day(k)).Start(zone))
-		}
-	}
+	slices.Sort(out)
 	return slices.Compact(out)
 }
 
