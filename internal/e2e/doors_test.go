@@ -236,7 +236,7 @@ func TestGuestsOutForGood(t *testing.T) {
 	for name, way := range map[string][2][]string{
 		"suspended":         {{"guest", "suspend", who, "--reason", "x"}, {"guest", "back", who, "--reason", "x"}},
 		"partner suspended": {{"partner", "suspend", "ilvane", "--despite", "a test", "--why", "x", "--yes"}, {"partner", "resume", "ilvane", "--why", "x", "--yes"}},
-		"barred":            {{"domain", "bar", who, "--reason", "x", "--yes"}, {"domain", "lift", who, "--why", "x", "--yes"}},
+		"barred":            {{"domain", "bar", who, "--reason", "x", "--despite", "a test", "--yes"}, {"domain", "lift", who, "--why", "x", "--yes"}},
 	} {
 		c := place(t, "127.0.0.5")
 		if status, body := sends(t, c, "POST", r.url+"/api/v1/door/code", `{"address":"`+who+`"}`); status != 202 {

@@ -1,7 +1,6 @@
 import { useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button } from 'react-bootstrap'
-import { Link } from 'react-router'
 import { call, query, type History } from '../api'
 import { Waiting, when, Wrong } from '../parts/bits'
 
@@ -31,12 +30,7 @@ export function Before({ who, action, resource }: { who: string; action: string;
             {!s.first && (
               <span className="quiet sub">
                 {s.text}
-                {s.change !== undefined && (
-                  <>
-                    {' '}
-                    · <Link to={`/journal?before=${s.change + 1}`}>change {s.change}</Link>
-                  </>
-                )}
+                {s.change !== undefined && ` · change ${s.change} of the journal`}
               </span>
             )}
           </li>

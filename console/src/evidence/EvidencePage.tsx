@@ -176,6 +176,7 @@ export function RecordPage({ name }: { name: string }) {
       <dl className="facts">
         {(
           [
+            ['Record', x.id],
             ['Reach anything', `${x.parties} known parties and links, ${x.newcomers} typical newcomers`],
             ['Lines', x.lines.toLocaleString('en-GB')],
             ['Made', `${when(x.made)} by ${x.by}, on revision ${x.revision}`],

@@ -9,7 +9,7 @@ import { Empty, Page, until, Waiting, when, Wrong } from '../parts/bits'
 const kinds = ['rule', 'partner', 'bar', 'exception', 'personal', 'organisation', 'person', 'group', 'space', 'item', 'domain_list', 'meeting', 'guest', 'grant', 'link', 'forwarder', 'contact', 'stance', 'account', 'token', 'import', 'draft', 'request', 'letter', 'statement', 'step', 'invitation', 'wish', 'reminder', 'offer', 'sign_in', 'sessions', 'forgotten', 'let_go', 'system', 'system_setting', 'system_record', 'trial']
 
 /** What a kind of entry is called. */
-const kindName = (kind: string) => ({ system_setting: 'setting of a system', system_record: 'record in a system', bar: 'barred', let_go: 'let go', personal: 'private domain' })[kind] ?? kind.replaceAll('_', ' ')
+const kindName = (kind: string) => ({ system_setting: 'setting of a system', system_record: 'record in a system', bar: 'barred', let_go: 'let go', judgement: 'expectation judged', noticed: 'finding', evidence: 'record of reach', personal: 'private domain' })[kind] ?? kind.replaceAll('_', ' ')
 type Leaf = string | number | boolean | null | Leaf[] | { [k: string]: Leaf }
 
 /** What a change is undone of here. */
