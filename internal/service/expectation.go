@@ -121,6 +121,11 @@ type KeptJudgement struct {
 	Examples []string  `json:"examples,omitempty"`
 }
 
+// same reports whether two say the same of an expectation.
+func (k *KeptJudgement) same(o *KeptJudgement) bool {
+	return k.State == o.State && k.Of == o.Of && (k.From == "") == (o.From == "") && k.Answers == o.Answers && k.May == o.May && slices.Equal(k.Who, o.Who)
+}
+
 // BrokenBy says what broke an expectation: a journal entry, or a date.
 type BrokenBy struct {
 	Change   uint64 `json:"change,omitempty"`
@@ -140,7 +145,16 @@ type judging struct {
 	busy chan struct{} // closed when whoever judges is done
 	done time.Time
 	took time.Duration
+
+	ahead     time.Duration     // how long judging the days ahead took
+	aheadDay  moment.Day        // on which that was done
+	aheadOf   map[string]string // validators of what was judged so, by id
+	aheadNews map[string]expect.Judged
 }
+
+// aheadAtOnce is how long judging the days ahead may take to be done after every change; in a larger world it is done once a day, and
+// after a change of what is expected.
+const aheadAtOnce = 2 * time.Second
 
 // judgedKind is what the journal calls what is kept of an expectation.
 const judgedKind = event.Judgement
@@ -188,8 +202,35 @@ func (s *Service) judgeExpected(ctx context.Context) error {
 		begun, now := time.Now(), s.Now()
 		list := expect.All(st.Policy())
 		all := make([]expect.Judged, len(list))
-		err = expect.Judge(st.Snapshot, list, now, expect.NextDays, ctx.Err, func(i int, x expect.Judged) { all[i] = x })
+		today := moment.DayOf(now, st.Zone())
+		of := map[string]string{}
+		for _, x := range list {
+			of[x.ID] = ExpectationEtag(x.Expectation)
+		}
 		j.Lock()
+		how := expect.NextDays
+		if j.ahead > aheadAtOnce && j.aheadDay == today && maps.Equal(of, j.aheadOf) {
+			how = expect.Now
+		}
+		news := j.aheadNews
+		j.Unlock()
+		err = expect.Judge(st.Snapshot, list, now, how, ctx.Err, func(i int, x expect.Judged) { all[i] = x })
+		j.Lock()
+		if err == nil && how == expect.NextDays {
+			j.ahead, j.aheadDay, j.aheadOf, j.aheadNews = time.Since(begun), today, of, map[string]expect.Judged{}
+			for i := range all {
+				if all[i].State == expect.Broken && all[i].At > now {
+					j.aheadNews[all[i].ID] = all[i]
+				}
+			}
+		} else if err == nil { // what a day to come breaks was found today
+			for i := range all {
+				if x, ok := news[all[i].ID]; ok && all[i].State == expect.Held && x.At > now {
+					x.Answer, x.May = all[i].Answer, all[i].May
+					all[i] = x
+				}
+			}
+		}
 		if err == nil {
 			j.head, j.day, j.at, j.all, j.done, j.took = st.Head, moment.DayOf(now, st.Zone()), now, all, time.Now(), time.Since(begun)
 		}
@@ -343,9 +384,7 @@ func (s *Service) KeepJudged(ctx context.Context) error {
 				return err
 			}
 		}
-		same := was != nil && was.State == is.State && was.Of == is.Of && (was.From == "") == (is.From == "") &&
-			was.Answers == is.Answers && was.May == is.May && slices.Equal(was.Who, is.Who)
-		if same {
+		if was != nil && was.same(is) {
 			continue
 		}
 		if was != nil && was.State == is.State && was.Of == is.Of {
@@ -389,7 +428,7 @@ func (s *Service) KeepJudged(ctx context.Context) error {
 				if err := json.Unmarshal(doc, &was); err != nil {
 					return err
 				}
-				if was.Seq >= is.Seq && was.Of == is.Of && was.State == is.State || was.Seq > is.Seq { // another service was first
+				if was.same(is) || was.Seq > is.Seq { // another service was first
 					continue
 				}
 			}

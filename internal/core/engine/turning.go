@@ -13,30 +13,43 @@ import (
 func (s *Snapshot) TurningDays(x *Scope, from moment.Moment, days int) (out []moment.Moment) {
 	zone := s.pol.zone
 	first := moment.DayOf(from, zone)
-	for _, m := range s.Turnings(x, from, (first + moment.Day(days)).Start(zone)) {
-		day := moment.DayOf(m, zone)
-		if day.Start(zone) < m {
-			day++
+	starts := make([]moment.Moment, days+1)
+	for k := range starts {
+		starts[k] = (first + moment.Day(k)).Start(zone)
+	}
+	turns := make([]bool, days+1)
+	s.turnings(x, from, starts[days], func(m moment.Moment) {
+		if k, _ := slices.BinarySearch(starts, m); k >= 1 && k <= days { // it counts from the next start on
+			turns[k] = true
 		}
-		if at := day.Start(zone); day > first && day <= first+moment.Day(days) && (len(out) == 0 || out[len(out)-1] != at) {
-			out = append(out, at)
+	})
+	for k := range turns {
+		if turns[k] {
+			out = append(out, starts[k])
 		}
 	}
 	return
 }
 
 // Turnings lists, in their order, the moments behind one and up to another at which an answer within a scope may become another one,
-// by nothing but the time. Links that work for whoever holds them end by a rule at the end of a day, so where the scope holds any,
-// every day begins with one.
+// by nothing but the time.
 func (s *Snapshot) Turnings(x *Scope, from, until moment.Moment) (out []moment.Moment) {
+	s.turnings(x, from, until, func(m moment.Moment) { out = append(out, m) })
+	slices.Sort(out)
+	return slices.Compact(out)
+}
+
+// turnings calls found for those moments, in no order and several times. Links that work for whoever holds them end by a rule at the
+// end of a day, so where the scope holds any, every day begins with one.
+func (s *Snapshot) turnings(x *Scope, from, until moment.Moment, found func(moment.Moment)) {
 	w := s.scopedTo(x, from)
 	if w.shut {
-		return nil
+		return
 	}
 	add := func(list ...moment.Moment) {
 		for _, m := range list {
 			if m > from && m <= until {
-				out = append(out, m)
+				found(m)
 			}
 		}
 	}
@@ -112,8 +125,6 @@ func (s *Snapshot) Turnings(x *Scope, from, until moment.Moment) (out []moment.M
 			of(i)
 		}
 	}
-	slices.Sort(out)
-	return slices.Compact(out)
 }
 
 // ActionsNamed returns the actions that a name or a pattern stands for: an action, SERVICE.* or *; those of outsiders, and those of

@@ -16,6 +16,9 @@ type Scope struct {
 	Actions  Actions         // what outsiders do
 	Outward  Actions         // what people of ours do towards them, who are then context.address
 	Resource *world.Resource // a space is meant with all in it; nil for everything
+	// Together has the things of a space that are alike to a party told as one, with * for their id: what only counts them is
+	// quicker so.
+	Together bool
 }
 
 // Parties is a set of parties outside, typical newcomers (model §7) among them. Its zero value is everybody, links that work
@@ -324,6 +327,7 @@ type scoped struct {
 	stop    func() error
 	found   func(*Yes) error
 	shut    bool // what it names is unknown: nothing is in it
+	alike   map[catalogue.ResourceKind][]alike
 }
 
 // EachYes calls found for everything in a scope that is answered with yes at a moment. Looking up people counts each party once
@@ -585,6 +589,12 @@ func (w *scoped) granted() error {
 		}
 		y := Yes{Party: i, Kind: p.kind, Who: Who{Address: s.addressOf(i)}, Pairs: 1}
 		var err error
+		if w.Together {
+			if err := w.together(t, i, &p, &y); err != nil {
+				return err
+			}
+			continue
+		}
 		t.things(i, &p, func(th thing, yes uint64) {
 			if err != nil || yes == 0 {
 				return
@@ -621,6 +631,28 @@ func (w *scoped) granted() error {
 		}
 	}
 	return nil
+}
+
+// together tells what a party may by roles, with the things of a space that say nothing of their own told as one.
+func (w *scoped) together(t *Tally, i uint32, p *partySide, y *Yes) (err error) {
+	tell := func(yes uint64, r world.Resource, in *contents) {
+		first, home := actionsOf(yes)
+		for set := (first | home) & w.Actions; set != 0 && err == nil; set &= set - 1 {
+			act := catalogue.ActionID(bits.TrailingZeros64(uint64(set)))
+			n := 1
+			if in != nil {
+				n = countOf(in, act)
+			}
+			if n > 0 {
+				y.Action, y.Resource, y.Pairs, y.Conditions = act, r, n, p.conditions(act, home.Has(act))
+				err = w.found(y)
+			}
+		}
+	}
+	t.walk(i, p, func(sp uint32, in *contents, yes uint64) {
+		tell(yes, world.Resource{Kind: catalogue.Space, ID: "*"}, in)
+	}, func(th thing, yes uint64) { tell(yes, world.Resource{Kind: th.kind, ID: "*"}, nil) })
+	return err
 }
 
 func (w *scoped) wide() error {
@@ -752,7 +784,15 @@ func (w *scoped) ofNewcomer(n *Newcomer) error {
 		if !w.Actions.Has(x.act) {
 			continue
 		}
-		for _, a := range wideResources(s, s, x.kind) {
+		if w.alike == nil {
+			w.alike = map[catalogue.ResourceKind][]alike{}
+		}
+		about, ok := w.alike[x.kind]
+		if !ok {
+			about = wideResources(s, s, x.kind)
+			w.alike[x.kind] = about
+		}
+		for _, a := range about {
 			q := Question{Subject: n.Who, Action: x.act, Resource: world.Resource{Kind: x.kind, ID: a.id}, At: w.at, as: unrelated}
 			if x.shares {
 				if err := try(&q, 1, a.members); err != nil {

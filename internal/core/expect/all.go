@@ -2,11 +2,13 @@ package expect
 
 import (
 	"cmp"
+	"errors"
 	"slices"
 
 	"wexillum.example/internal/core/addr"
 	"wexillum.example/internal/core/engine"
 	"wexillum.example/internal/core/moment"
+	"wexillum.example/internal/core/world"
 )
 
 // wide reports whether an expectation is about everything, of more than one address: such are judged together, going through
@@ -59,6 +61,47 @@ func (x *Statement) moments(s *engine.Snapshot, now moment.Moment, ahead Ahead) 
 	return x.Moments(s, now)
 }
 
+// on are the moments at which a wide expectation is judged, where anything turns on some days.
+func (x *Statement) on(now moment.Moment, ahead Ahead, days []moment.Moment) []moment.Moment {
+	out := append([]moment.Moment{now}, days...)
+	if ahead == Now {
+		out = out[:1]
+	}
+	if x.Expect.Sort != world.OnlyUntil || x.Expect.Until <= now {
+		return out
+	}
+	out = slices.DeleteFunc(append(out, x.Expect.Until), func(m moment.Moment) bool { return m < x.Expect.Until })
+	slices.Sort(out)
+	return slices.Compact(out)
+}
+
+// errEnough ends the search for counterexamples.
+var errEnough = errors.New("there are enough")
+
+// firstOf finds the first counterexamples at a moment, thing by thing.
+func (x *Statement) firstOf(s *engine.Snapshot, at moment.Moment, stop func() error) ([]Counter, error) {
+	c := x.counting(s, at)
+	err := s.EachYes(&x.Scope, at, stop, func(y *engine.Yes) error {
+		if len(c.out.Examples) >= First || len(c.counted) >= 4*First {
+			return errEnough
+		}
+		return c.yes(y)
+	})
+	if err != nil && !errors.Is(err, errEnough) {
+		return nil, err
+	}
+	if x.Expect.Sort == world.AtMost {
+		told := map[string]bool{}
+		for _, e := range c.counted {
+			if !told[e.Who] && len(c.out.Examples) < First {
+				told[e.Who] = true
+				c.out.Examples = append(c.out.Examples, e)
+			}
+		}
+	}
+	return c.out.Examples[:min(First, len(c.out.Examples))], nil
+}
+
 // judge judges at moments, in their order, up to the first at which it is broken.
 func (x *Statement) judge(s *engine.Snapshot, moments []moment.Moment, stop func() error) (out Judged, err error) {
 	for i, m := range moments {
@@ -98,19 +141,32 @@ func sweep(s *engine.Snapshot, all []*Statement, of []int, now moment.Moment, ah
 		asked   int
 	}
 	var open []*one
-	var moments []moment.Moment
+	var moments, days []moment.Moment
+	if ahead == NextDays && len(of) > 0 { // the days on which anything turns are those of all of them
+		var union engine.Scope
+		for _, i := range of {
+			union.Actions |= all[i].Scope.Actions
+			union.Outward |= all[i].Scope.Outward
+		}
+		if len(of) == 1 {
+			union.Party = all[of[0]].Scope.Party
+		}
+		days = s.TurningDays(&union, now, Days)
+	}
 	for _, i := range of {
-		x := &one{i: i, moments: all[i].moments(s, now, ahead)}
+		x := &one{i: i, moments: all[i].on(now, ahead, days)}
 		open = append(open, x)
 		moments = append(moments, x.moments...)
 	}
 	slices.Sort(moments)
 	for _, m := range slices.Compact(moments) {
-		var scope engine.Scope
+		scope := engine.Scope{Together: true}
 		type asks struct {
 			*one
 			*counting
-			in *engine.Set
+			in    *engine.Set
+			party uint32 // whether this one is in the set is known
+			is    bool
 		}
 		var asked []asks
 		for _, x := range open {
@@ -120,7 +176,9 @@ func sweep(s *engine.Snapshot, all []*Statement, of []int, now moment.Moment, ah
 			st := all[x.i]
 			scope.Actions |= st.Scope.Actions
 			scope.Outward |= st.Scope.Outward
-			asked = append(asked, asks{x, st.counting(s, m), s.SetOf(st.Scope.Party, m)})
+			c := st.counting(s, m)
+			c.examples = false
+			asked = append(asked, asks{one: x, counting: c, in: s.SetOf(st.Scope.Party, m), party: engine.NoParty})
 		}
 		if len(asked) == 1 { // a set of its own is gone through faster
 			scope.Party = asked[0].Scope.Party
@@ -136,7 +194,12 @@ func sweep(s *engine.Snapshot, all []*Statement, of []int, now moment.Moment, ah
 					continue
 				}
 				if len(y.Members) == 0 {
-					if a.in.Has(y.Party, y.Who, y.Kind) {
+					is := a.is
+					if y.Party == engine.NoParty || y.Party != a.party {
+						is = a.Scope.Party.Everybody() || a.in.Has(y.Party, y.Who, y.Kind)
+						a.party, a.is = y.Party, is
+					}
+					if is {
 						if err := a.yes(y); err != nil {
 							return err
 						}
@@ -174,6 +237,9 @@ func sweep(s *engine.Snapshot, all []*Statement, of []int, now moment.Moment, ah
 		for k := range asked {
 			a := &asked[k]
 			at, err := a.done(stop)
+			if err == nil && at.State == Broken && len(at.Examples) == 0 {
+				at.Examples, err = all[a.i].firstOf(s, m, stop)
+			}
 			if err != nil {
 				return err
 			}

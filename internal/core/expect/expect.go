@@ -163,6 +163,7 @@ type counting struct {
 	who       seen            // who breaks it
 	whoElse   map[string]bool
 	counted   []Counter // of at_most: each party once
+	examples  bool      // whether they are collected
 }
 
 // seen is a set of known parties, by number.
@@ -185,7 +186,7 @@ func (x *seen) add(i uint32) bool {
 }
 
 func (x *Statement) counting(s *engine.Snapshot, at moment.Moment) *counting {
-	c := &counting{Statement: x, s: s, out: Judged{ID: x.ID, At: at}, links: map[string]bool{}, newcomers: map[string]bool{}, whoElse: map[string]bool{}}
+	c := &counting{Statement: x, s: s, out: Judged{ID: x.ID, At: at}, links: map[string]bool{}, newcomers: map[string]bool{}, whoElse: map[string]bool{}, examples: true}
 	for _, p := range x.only {
 		c.only = append(c.only, s.SetOf(p, at))
 	}
@@ -257,7 +258,7 @@ func (c *counting) yes(y *engine.Yes) error {
 			c.broken(y, not, pairsOf(c.s, &part, c.out.At))
 		}
 	case world.AtMost:
-		if fresh > 0 && (len(c.counted) < First || y.Newcomer) {
+		if c.examples && fresh > 0 && (len(c.counted) < First || y.Newcomer) {
 			c.counted = append(c.counted, c.counterOf(y, y.Members)...)
 		}
 	}
@@ -297,7 +298,7 @@ func (c *counting) broken(y *engine.Yes, members []uint32, pairs int) {
 	default:
 		c.whoElse[y.Who.String()] = true
 	}
-	if len(c.out.Examples) < First {
+	if c.examples && len(c.out.Examples) < First {
 		c.out.Examples = append(c.out.Examples, c.counterOf(y, members)...)
 	}
 }
