@@ -1014,7 +1014,7 @@ export interface components {
             change?: number;
             by?: string;
             why?: string;
-            /** @description Through what it came */
+            /** @description Through what it came, in words */
             text: string;
         };
         ReachedBetween: {

@@ -5706,7 +5706,7 @@ type Spell struct {
 	First bool   `json:"first"`
 	From  string `json:"from"`
 
-	// Text Through what it came
+	// Text Through what it came, in words
 	Text string `json:"text"`
 
 	// Until Absent while it lasts
