@@ -188,6 +188,13 @@ func TestExpectations(t *testing.T) {
 		t.Errorf("of expectations is told: %s", seq)
 	}
 
+	// What an expectation names is not removed under it, and follows a partner that becomes another one.
+	r.must("expect", "add", "--party", "group:binders", "--never", "--id", "binders-do-nothing", "--owner", "j.penhallow", "--yes")
+	r.says(3, "the expectation binders-do-nothing is about it", "group", "remove", "Binders", "--why", "x")
+	r.says(3, "the expectation binders-do-nothing", "person", "remove", "j.penhallow", "--why", "x")
+	r.must("partner", "merge", "tholemere", "--into", "orrin", "--why", "they are one now", "--despite", "x", "--yes")
+	r.says(0, "Only people from Orrin Rope & Rigging may do anything in files: Valuations.", "expect", "list")
+
 	// What systems hold is not known where nobody looked.
 	r.says(1, "no system was read yet", "expect", "run", "--found")
 

@@ -3,6 +3,7 @@ package service
 import (
 	"fmt"
 	"slices"
+	"strings"
 
 	"wexillum.example/internal/core/catalogue"
 	"wexillum.example/internal/core/world"
@@ -109,7 +110,19 @@ func (c *placeChange) named(x *entry) (out []string, err error) {
 				say("the exception %s", e.ID)
 			}
 		}
+		for i := range policy.Expectations {
+			e := &policy.Expectations[i]
+			if g := "group:" + x.id; e.Party == g || slices.Contains(e.Expect.Only, g) {
+				say("the expectation %s is about it", e.ID)
+			}
+		}
 	case "person":
+		for i := range policy.Expectations {
+			e := &policy.Expectations[i]
+			if _, id, _ := strings.Cut(e.Resource, ":"); e.Owner == x.id || id == x.id && slices.Contains([]string{"person:" + x.id, "mailbox:" + x.id, "calendar:" + x.id}, e.Resource) {
+				say("the expectation %s", e.ID)
+			}
+		}
 		if err := each("space", quoted, func(id string, doc []byte) {
 			sp, err := worldfile.SpaceOf(doc)
 			if err == nil && (slices.Contains(sp.Owners, x.id) || slices.Contains(sp.Members, world.Member{Person: x.id})) {

@@ -170,10 +170,14 @@ func (m *Moved) rename(from, into string, both bool) {
 	}
 	var more []Expectation
 	w.Expectations = holding(w.Expectations, func(x Expectation) (Expectation, bool) {
-		if x.Party != "partner:"+from {
-			return x, false
+		only, did := renamed(x.Expect.Only, "partner:"+from, "partner:"+into, both)
+		x.Expect.Only = only
+		if did || x.Party == "partner:"+from {
+			m.Named = append(m.Named, "expectation:"+x.ID)
 		}
-		m.Named = append(m.Named, "expectation:"+x.ID)
+		if x.Party != "partner:"+from {
+			return x, did
+		}
 		if both {
 			y := x
 			for y.ID = x.ID + "-" + into; taken[y.ID]; {
@@ -182,7 +186,7 @@ func (m *Moved) rename(from, into string, both bool) {
 			taken[y.ID] = true
 			y.Party = "partner:" + into
 			more = append(more, y)
-			return x, false
+			return x, did
 		}
 		x.Party = "partner:" + into
 		return x, true

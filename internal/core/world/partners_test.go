@@ -21,7 +21,7 @@ exceptions:
   - {id: one, people: [uma], parties: ["partner:lamps"], rules: {chat.calls: on}, reason: one}
   - {id: both, people: [uma], parties: ["partner:ropes", "partner:lamps"], rules: {chat.calls: on}, reason: both}
 bundles: [{id: desk, name: Desk, gives: [{resource: space:dossier, role: view}], who: {partners: [lamps]}}]
-expectations: [{id: nothing, party: "partner:lamps", action: "*", resource: "*", expect: never}]
+expectations: [{id: nothing, party: "partner:lamps", action: "*", resource: "*", expect: never}, {id: alone, party: everybody, action: "files.*", resource: "*", expect: {only: ["partner:lamps"]}}]
 people: [{id: uma, name: Uma}]
 spaces:
   - {id: dossier, name: Dossier, kind: team, parties: ["partner:lamps", "domain:else.example"]}
@@ -83,6 +83,7 @@ bundles:
   - {id: desk, name: Desk, gives: [{resource: space:dossier, role: view}], who: {partners: [ropes]}}
 expectations:
   - {id: nothing, party: partner:ropes, action: "*", resource: "*", expect: never}
+  - {id: alone, party: everybody, action: "files.*", resource: "*", expect: {only: ["partner:ropes"]}}
 spaces:
   - {id: dossier, name: Dossier, kind: team, parties: ["partner:ropes", "domain:else.example"]}
   - {id: yard, name: Yard, kind: team, parties: ["partner:ropes"]}
@@ -96,7 +97,7 @@ letters:
 	if got, want := strings.Join(differs, "; "), "standing suspended active; opened spaces.in unset no; opened files.in yes unset; rule spaces.pages on unset; rule mail.calendar unset busy; stance chat.in admits unknown; stance chat.out unknown refuses"; got != want {
 		t.Errorf("%s\nwant %s", got, want)
 	}
-	if got, want := strings.Join(m.Named, " ")+" | "+strings.Join(m.Spaces, " ")+" | "+strings.Join(m.Letters, " "), "exception:one exception:both bundle:desk expectation:nothing | dossier | l1"; got != want {
+	if got, want := strings.Join(m.Named, " ")+" | "+strings.Join(m.Spaces, " ")+" | "+strings.Join(m.Letters, " "), "exception:one exception:both bundle:desk expectation:nothing expectation:alone | dossier | l1"; got != want {
 		t.Errorf("%s\nwant %s", got, want)
 	}
 }
@@ -150,6 +151,7 @@ bundles:
   - {id: desk, name: Desk, gives: [{resource: space:dossier, role: view}], who: {partners: [lamps, works]}}
 expectations:
   - {id: nothing, party: partner:lamps, action: "*", resource: "*", expect: never}
+  - {id: alone, party: everybody, action: "files.*", resource: "*", expect: {only: ["partner:lamps", "partner:works"]}}
   - {id: nothing-works, party: partner:works, action: "*", resource: "*", expect: never}
 spaces:
   - {id: dossier, name: Dossier, kind: team, parties: ["partner:lamps", "partner:works", "domain:else.example"]}
