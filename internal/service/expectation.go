@@ -152,9 +152,15 @@ type judging struct {
 	aheadNews map[string]expect.Judged
 }
 
-// aheadAtOnce is how long judging the days ahead may take to be done after every change; in a larger world it is done once a day, and
-// after a change of what is expected.
-const aheadAtOnce = 2 * time.Second
+// aheadAtOnce is how long judging the days ahead may take to be done after every change, and largeFrom from how many guests on nobody
+// waits to find that out; in a larger world it is done beside, once a day and after a change of what is expected. longJudged is how
+// long judging took where a page shows what was judged before, and does not wait.
+const (
+	aheadAtOnce = 2 * time.Second
+	longJudged  = time.Second
+)
+
+var largeFrom = 20_000 // tests lower it
 
 // judgedKind is what the journal calls what is kept of an expectation.
 const judgedKind = event.Judgement
@@ -209,27 +215,20 @@ func (s *Service) judgeExpected(ctx context.Context) error {
 		}
 		j.Lock()
 		how := expect.NextDays
-		if j.ahead > aheadAtOnce && j.aheadDay == today && maps.Equal(of, j.aheadOf) {
+		if j.ahead > aheadAtOnce || st.Counts().Guests > largeFrom {
 			how = expect.Now
 		}
-		news := j.aheadNews
+		var news map[string]expect.Judged
+		if j.aheadDay == today && maps.Equal(of, j.aheadOf) {
+			news = j.aheadNews
+		}
 		j.Unlock()
 		err = expect.Judge(st.Snapshot, list, now, how, ctx.Err, func(i int, x expect.Judged) { all[i] = x })
 		j.Lock()
 		if err == nil && how == expect.NextDays {
-			j.ahead, j.aheadDay, j.aheadOf, j.aheadNews = time.Since(begun), today, of, map[string]expect.Judged{}
-			for i := range all {
-				if all[i].State == expect.Broken && all[i].At > now {
-					j.aheadNews[all[i].ID] = all[i]
-				}
-			}
+			j.keepAhead(all, of, now, today, time.Since(begun))
 		} else if err == nil { // what a day to come breaks was found today
-			for i := range all {
-				if x, ok := news[all[i].ID]; ok && all[i].State == expect.Held && x.At > now {
-					x.Answer, x.May = all[i].Answer, all[i].May
-					all[i] = x
-				}
-			}
+			withNews(all, news, now)
 		}
 		if err == nil {
 			j.head, j.day, j.at, j.all, j.done, j.took = st.Head, moment.DayOf(now, st.Zone()), now, all, time.Now(), time.Since(begun)
@@ -239,6 +238,56 @@ func (s *Service) judgeExpected(ctx context.Context) error {
 		j.Unlock()
 		return err
 	}
+}
+
+// keepAhead keeps what judging the days ahead found. j is held.
+func (j *judging) keepAhead(all []expect.Judged, of map[string]string, now moment.Moment, today moment.Day, took time.Duration) {
+	j.ahead, j.aheadDay, j.aheadOf, j.aheadNews = took, today, of, map[string]expect.Judged{}
+	for i := range all {
+		if all[i].State == expect.Broken && all[i].At > now {
+			j.aheadNews[all[i].ID] = all[i]
+		}
+	}
+}
+
+// withNews adds what a day to come breaks to what was judged of the present.
+func withNews(all []expect.Judged, news map[string]expect.Judged, now moment.Moment) {
+	for i := range all {
+		if x, ok := news[all[i].ID]; ok && all[i].State == expect.Held && x.At > now {
+			x.Answer, x.May = all[i].Answer, all[i].May
+			all[i] = x
+		}
+	}
+}
+
+// judgeAhead judges the days ahead beside, where that was not done today of what is expected now.
+func (s *Service) judgeAhead(ctx context.Context) error {
+	st, now := s.State(), s.Now()
+	list := expect.All(st.Policy())
+	of := map[string]string{}
+	for _, x := range list {
+		of[x.ID] = ExpectationEtag(x.Expectation)
+	}
+	today := moment.DayOf(now, st.Zone())
+	j := &s.judging
+	j.Lock()
+	done := j.aheadDay == today && maps.Equal(of, j.aheadOf)
+	j.Unlock()
+	if done {
+		return nil
+	}
+	begun := time.Now()
+	all := make([]expect.Judged, len(list))
+	if err := expect.Judge(st.Snapshot, list, now, expect.NextDays, ctx.Err, func(i int, x expect.Judged) { all[i] = x }); err != nil {
+		return err
+	}
+	j.Lock()
+	defer j.Unlock()
+	j.keepAhead(all, of, now, today, time.Since(begun))
+	next := slices.Clone(j.all) // others read what is there
+	withNews(next, j.aheadNews, now)
+	j.all = next
+	return nil
 }
 
 // JudgeOn judges expectations on a state: as a draft would make it, or as systems hold it.
@@ -280,14 +329,20 @@ func (s *Service) JudgeOn(ctx context.Context, st *State, ids []string) ([]Expec
 
 // Expectations lists what is expected of the present state, and how each stands.
 func (s *Service) Expectations(ctx context.Context) ([]Expected, error) {
-	if err := s.judgeExpected(ctx); err != nil {
+	j := &s.judging
+	j.Lock()
+	before := j.all != nil && j.took > longJudged
+	j.Unlock()
+	if before { // shown as it was judged; whoever looks again sees more
+		go func() { _ = s.judgeExpected(context.Background()) }()
+	} else if err := s.judgeExpected(ctx); err != nil {
 		return nil, err
 	}
 	kept, err := s.keptJudgements(ctx)
 	if err != nil {
 		return nil, err
 	}
-	st, j := s.State(), &s.judging
+	st := s.State()
 	j.Lock()
 	all, at := j.all, j.at
 	j.Unlock()
@@ -329,6 +384,9 @@ func (s *Service) RunExpectations(ctx context.Context, every time.Duration) {
 			return nil
 		}
 		if err := s.judgeExpected(ctx); err != nil {
+			return err
+		}
+		if err := s.judgeAhead(ctx); err != nil {
 			return err
 		}
 		j.Lock()
