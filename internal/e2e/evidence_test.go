@@ -200,7 +200,7 @@ func TestEvidence(t *testing.T) {
 	db, err := sql.Open("mysql", r.dsn)
 	check(t, err)
 	defer db.Close()
-	res, err := db.Exec("UPDATE evidence_name SET salt = '', name = '' WHERE name = ?", "maren.holtveig@ilvane.example") // as forgetting does; TestForget has it done
+	res, err := db.Exec("UPDATE evidence_name SET salt = '', name = '' WHERE name = ?", "maren.holtveig@ilvane.example") // as forgetting does; TestForgetWhole has it done
 	check(t, err)
 	if n, _ := res.RowsAffected(); n < 2 {
 		t.Errorf("%d names", n)

@@ -2,6 +2,7 @@ package service
 
 import (
 	"errors"
+	"encoding/json"
 	"fmt"
 	"regexp"
 	"strings"
@@ -469,7 +470,14 @@ grants:
 links: [{id: k, item: file:kit, created: 2026-11-01, for: [ab@ilvane.example, b@ilvane.example], right: view, by: uma}]
 `)
 	ctx := t.Context()
-	_, err := s.ChangeGuests(ctx, keeper, GuestChange{Do: Suspend, Addresses: []string{"ab@ilvane.example"}, Reason: "Bob, not Bo <b@ilvane.example>:\nb@ilvane.example. ab@ilvane.example"}, false)
+	about, err := s.MakeEvidence(ctx, keeper, EvidenceScope{Party: "b@ilvane.example", Why: "what Bo reaches", At: moment.Always})
+	check(t, err)
+	whole, err := s.MakeEvidence(ctx, keeper, EvidenceScope{Why: "who reaches anything", At: moment.Always})
+	check(t, err)
+	noticed, err := s.Findings(ctx)
+	check(t, err)
+	check(t, s.KeepNoticed(ctx, noticed))
+	_, err = s.ChangeGuests(ctx, keeper, GuestChange{Do: Suspend, Addresses: []string{"ab@ilvane.example"}, Reason: "Bob, not Bo <b@ilvane.example>:\nb@ilvane.example. ab@ilvane.example"}, false)
 	check(t, err)
 	_, err = s.Invite(ctx, keeper, Invitation{List: "x@ilvane.example", As: "uma", Purpose: "like b@ilvane.example", Text: "Write to\nb@ilvane.example or <b@ilvane.example>, not to ab@ilvane.example; B@Ilvane.Example is wrong"}, false)
 	check(t, err)
@@ -492,6 +500,39 @@ links: [{id: k, item: file:kit, created: 2026-11-01, for: [ab@ilvane.example, b@
 	}
 	if after := tell("ab@ilvane.example") + tell("b@ilvane.example.net"); !strings.Contains(after, before[:strings.Index(before, "\n")]) || strings.Contains(after, "forgotten.") {
 		t.Errorf("others were changed:\n%s\nbefore\n%s", after, before)
+	}
+	for _, e := range []*Evidence{about, whole} { // records stay valid, and name them no more
+		checks, err := s.VerifyEvidence(ctx, e.ID)
+		check(t, err)
+		for _, x := range checks {
+			if !x.OK {
+				t.Errorf("%s: %+v", e.ID, x)
+			}
+		}
+		gone, others := 0, 0
+		check(t, s.store.EvidenceNames(ctx, e.ID, func(n *store.EvidenceName) error {
+			switch n.Name {
+			case "":
+				gone++
+			case "b@ilvane.example":
+				t.Error("they are still named in a record")
+			default:
+				others++
+			}
+			return nil
+		}))
+		text, err := json.Marshal(e.Manifest)
+		check(t, err)
+		if gone != 1 || (others > 0) != (e == whole) || strings.Contains(string(text), "b@ilvane.example") {
+			t.Errorf("%d names are gone, %d are there: %s", gone, others, text)
+		}
+	}
+	past, err := s.FindingsGone(ctx, "", 1000)
+	check(t, err)
+	for _, x := range past {
+		if strings.Contains(fmt.Sprint(x), "guest:b@ilvane.example]") {
+			t.Errorf("a finding still names them: %+v", x)
+		}
 	}
 	es, err := s.Journal(ctx, store.JournalQuery{Limit: 5000})
 	check(t, err)
