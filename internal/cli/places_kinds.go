@@ -141,7 +141,7 @@ func (a *app) item() *cobra.Command {
 			"set",
 			"set ITEM",
 			"Rename an item, make it private or open, or move it",
-			"  wexillum item set press-kit --private yes\n  wexillum item set press-kit --space exhibition-site",
+			"  wexillum item set press-kit --private yes\n  wexillum item set press-kit --space audio-guide",
 		),
 		a.placeDo("item", "close", "close ITEM", "End every role and link on an item, at once or on a day", ""),
 		a.placeDo("item", "remove", "remove ITEM", "Remove an item to which nobody has a role or a link of its own any more", ""),
@@ -341,7 +341,7 @@ func (a *app) grant() *cobra.Command {
 		Short:   "Give a guest, a group, or everybody of a partner or a domain a role",
 		Long:    "Give somebody who is a guest already, or a group as group:ID, a role on a space or\nan item. Somebody new is invited with guest invite. With partner:ID or domain:NAME\neverybody from there is a member of a space with their home account: nobody becomes a\nguest, and who comes to them later is a member too.",
 		Args:    cobra.ExactArgs(2),
-		Example: "  wexillum grant add partner:oskelund \"Docent course\" --role view --until +180d --why \"one term together\"\n  wexillum grant add maren.holtveig@ilvane.example space:exhibition-site --role view --until +90d --why \"she checks the labels\"",
+		Example: "  wexillum grant add partner:oskelund \"Docent course\" --role view --until +180d --why \"one term together\"\n  wexillum grant add maren.holtveig@ilvane.example space:audio-guide --role view --until +90d --why \"she checks the labels\"",
 		RunE: func(c *cobra.Command, args []string) error {
 			r, err := a.remote()
 			if err != nil {
