@@ -1,8 +1,8 @@
 package service
 
 import (
-	"errors"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"regexp"
 	"strings"
