@@ -34,6 +34,7 @@ const (
 	KeysFile     = "keys.json"
 	JournalFile  = "journal.json"
 	SheetFile    = "sheet.html"
+	SealFile     = "seal.jws"
 )
 
 // Manifest states what a record says, and the digests of its parts. It is signed as it stands.
@@ -110,6 +111,22 @@ type KeyState struct {
 	Change uint64 `json:"change"`
 	At     string `json:"at"`
 	State  string `json:"state"` // current, announced, retired; empty where it was removed
+}
+
+// SealType is the media type of what seals the files of an archive that came after the manifest.
+const SealType = Type + "-seal"
+
+// Seal holds the digests of the files of an archive that are no parts of the record: its keys, its journal entry, its sheet. It is signed when
+// the archive is written, with the key that signs then.
+type Seal struct {
+	Record string            `json:"record"`
+	Files  map[string]string `json:"files"` // SHA-256 by name
+}
+
+// DigestOf is that of a file.
+func DigestOf(b []byte) string {
+	sum := sha256.Sum256(b)
+	return hex.EncodeToString(sum[:])
 }
 
 // Entry is the journal entry that holds a record.
@@ -308,6 +325,7 @@ func Verify(r io.ReaderAt, size int64, trusted []string, entry func(record strin
 		return m, checks, nil
 	}
 	verifyKey(m, string(jws), kid, keys, trusted, read, check)
+	verifySeal(m, keys, trusted, read, check)
 	if entry != nil {
 		e, err := entry(m.Record)
 		switch {
@@ -376,6 +394,46 @@ func readKeys(read func(string) ([]byte, error)) (keys []Key, err error) {
 		err = json.Unmarshal(text, &keys)
 	}
 	return
+}
+
+// verifySeal verifies the files that came after the manifest.
+func verifySeal(m *Manifest, keys []Key, trusted []string, read func(string) ([]byte, error), check func(string, bool, string, ...any)) {
+	const what = "archive"
+	jws, err := read(SealFile)
+	if err != nil {
+		check(what, false, "%v", err)
+		return
+	}
+	sig, err := jose.ParseSignedCompact(string(jws), statement.Algorithms)
+	if err != nil {
+		check(what, false, "its seal cannot be read: %v", err)
+		return
+	}
+	kid := sig.Signatures[0].Header.KeyID
+	i := slices.IndexFunc(keys, func(k Key) bool { return k.Thumbprint == kid && len(k.Key) > 0 })
+	var public jose.JSONWebKey
+	if i < 0 || json.Unmarshal(keys[i].Key, &public) != nil {
+		check(what, false, "the key %q that sealed it is not with it", kid)
+		return
+	}
+	payload, err := sig.Verify(public)
+	var s Seal
+	if is, terr := statement.Thumbprint(&public); err != nil || terr != nil || is != kid || json.Unmarshal(payload, &s) != nil || s.Record != m.Record {
+		check(what, false, "its seal does not hold")
+		return
+	}
+	for _, name := range []string{KeysFile, JournalFile, SheetFile} {
+		b, err := read(name)
+		if err != nil || DigestOf(b) != s.Files[name] {
+			check(what, false, "%s is not as it was when the archive was written", name)
+			return
+		}
+	}
+	if len(trusted) > 0 && !slices.Contains(trusted, kid) {
+		check(what, false, "its seal holds, by the key %s, which is none of those that are trusted; name it with --key, too, if it is theirs", kid)
+		return
+	}
+	check(what, true, "its keys, journal entry and sheet are as they were when it was written")
 }
 
 // verifyKey verifies the signature by the key that was in force when the journal took the record in.

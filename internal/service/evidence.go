@@ -2,6 +2,7 @@ package service
 
 import (
 	"archive/zip"
+	"bytes"
 	"cmp"
 	"context"
 	"crypto/rand"
@@ -163,19 +164,15 @@ func (s *Service) MakeEvidence(ctx context.Context, who Who, x EvidenceScope) (*
 	if err := s.recordBeside(ctx, st, at, m); err != nil {
 		return nil, err
 	}
-	keys, err := s.signing(ctx)
+	key, err := s.currentKey(ctx)
 	if err != nil {
 		return nil, err
 	}
-	i := slices.IndexFunc(keys, func(k store.SigningKey) bool { return k.State == store.KeyCurrent })
-	if i < 0 {
-		return nil, fmt.Errorf("%w: no key signs what is told: announce one, and switch to it", ErrConflict)
-	}
 	out := &Evidence{ID: id, Made: m.Made}
-	if out.Key, err = publicHalf(keys[i].Private); err != nil {
+	if out.Key, err = publicHalf(key.Private); err != nil {
 		return nil, err
 	}
-	if out.JWS, err = statement.SignAs(evidence.Type, m, keys[i].Private); err != nil {
+	if out.JWS, err = statement.SignAs(evidence.Type, m, key.Private); err != nil {
 		return nil, err
 	}
 	out.Digest = evidence.Digest(out.JWS)
@@ -508,12 +505,24 @@ func (s *Service) signingHistory(ctx context.Context, e *Evidence) ([]evidence.K
 		out[k].History = append(out[k].History, evidence.KeyState{Change: entry.Seq, At: moment.Of(entry.At).String(), State: is.State})
 	}
 	_, kid, err := evidence.Manifested(e.JWS)
+	if err != nil {
+		return nil, err
+	}
+	now, err := s.currentKey(ctx)
+	if err != nil {
+		return nil, err
+	}
 	for i := range out {
-		if out[i].Thumbprint == kid {
+		switch out[i].Thumbprint {
+		case kid:
 			out[i].Key = e.Key
+		case now.ID: // it seals what is written now
+			if out[i].Key, err = publicHalf(now.Private); err != nil {
+				return nil, err
+			}
 		}
 	}
-	return out, err
+	return out, nil
 }
 
 // publicHalf is the public half of a private JWK.
@@ -539,19 +548,42 @@ func (s *Service) WriteEvidence(ctx context.Context, e *Evidence, w io.Writer) e
 		}
 		return err
 	}
-	asJSON := func(name string, x any) error {
-		return file(name, func(f io.Writer) error {
-			enc := json.NewEncoder(f)
-			enc.SetIndent("", "  ")
-			return enc.Encode(x)
-		})
-	}
 	keys, err := s.signingHistory(ctx, e)
 	if err != nil {
 		return err
 	}
+	beside := map[string][]byte{} // what comes after the manifest: small, and sealed as it is written
+	for name, x := range map[string]any{evidence.KeysFile: keys, evidence.JournalFile: evidence.Entry{Change: e.Change, At: moment.Of(e.At).String(), Digest: e.Digest}} {
+		if beside[name], err = json.MarshalIndent(x, "", "  "); err != nil {
+			return err
+		}
+	}
+	r, err := s.EvidenceSheet(ctx, e)
+	if err != nil {
+		return err
+	}
+	var page bytes.Buffer
+	if err := r.HTML(&page); err != nil {
+		return err
+	}
+	beside[evidence.SheetFile] = page.Bytes()
+	seal := evidence.Seal{Record: e.ID, Files: map[string]string{}}
+	for name, b := range beside {
+		seal.Files[name] = evidence.DigestOf(b)
+	}
+	current, err := s.currentKey(ctx)
+	if err != nil {
+		return err
+	}
+	sealed, err := statement.SignAs(evidence.SealType, seal, current.Private)
+	if err != nil {
+		return err
+	}
+	bytesOf := func(name string, b []byte) error {
+		return file(name, func(f io.Writer) error { _, err := f.Write(b); return err })
+	}
 	return errors.Join(
-		file(evidence.ManifestFile, func(f io.Writer) error { _, err := io.WriteString(f, e.JWS); return err }),
+		bytesOf(evidence.ManifestFile, []byte(e.JWS)),
 		file(evidence.LinesFile, func(f io.Writer) error {
 			return s.store.EvidencePieces(ctx, e.ID, func(b []byte) error { _, err := f.Write(b); return err })
 		}),
@@ -566,17 +598,25 @@ func (s *Service) WriteEvidence(ctx context.Context, e *Evidence, w io.Writer) e
 			c.Flush()
 			return errors.Join(err, c.Error())
 		}),
-		asJSON(evidence.KeysFile, keys),
-		asJSON(evidence.JournalFile, evidence.Entry{Change: e.Change, At: moment.Of(e.At).String(), Digest: e.Digest}),
-		file(evidence.SheetFile, func(f io.Writer) error {
-			r, err := s.EvidenceSheet(ctx, e)
-			if err != nil {
-				return err
-			}
-			return r.HTML(f)
-		}),
+		bytesOf(evidence.KeysFile, beside[evidence.KeysFile]),
+		bytesOf(evidence.JournalFile, beside[evidence.JournalFile]),
+		bytesOf(evidence.SheetFile, beside[evidence.SheetFile]),
+		bytesOf(evidence.SealFile, []byte(sealed)),
 		z.Close(),
 	)
+}
+
+// currentKey is the key that signs.
+func (s *Service) currentKey(ctx context.Context) (*store.SigningKey, error) {
+	keys, err := s.signing(ctx)
+	if err != nil {
+		return nil, err
+	}
+	i := slices.IndexFunc(keys, func(k store.SigningKey) bool { return k.State == store.KeyCurrent })
+	if i < 0 {
+		return nil, fmt.Errorf("%w: no key signs what is told: announce one, and switch to it", ErrConflict)
+	}
+	return &keys[i], nil
 }
 
 // onSheet is how many lines a sheet for people shows.
