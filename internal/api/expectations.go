@@ -208,9 +208,9 @@ func pastText(is *service.KeptJudgement) string {
 	case is.State != expect.Broken.String():
 		return map[string]string{"held": "It holds.", "unknown": "Nobody looked."}[is.State]
 	case is.From != "" && is.By != nil:
-		return "It will be broken from " + is.From + " on: " + is.By.Text
+		return "It will be broken from " + is.From + " on: " + is.By.Text + "."
 	case is.By != nil:
-		return "Broken by " + is.By.Text
+		return "Broken by " + is.By.Text + "."
 	}
 	return "It is broken."
 }

@@ -66,7 +66,7 @@ func TestExpectations(t *testing.T) {
 		{"say what is expected", []string{"add", "--party", "partner:marrowby"}},
 		{"an expectation says one thing", []string{"add", "--never", "--always"}},
 		{"is no party", []string{"add", "--party", "freight", "--never"}},
-		{"there is no partner", []string{"add", "--party", "partner:nobody", "--never"}},
+		{"expectation \"new\": there is no partner \"nobody\"", []string{"add", "--party", "partner:nobody", "--never"}},
 		{"is no action; write one as files.open, files.* or *", []string{"add", "--action", "open", "--never"}},
 		{"expect what that opens", []string{"add", "--action", "directory.invite", "--never"}},
 		{"is nothing that is reached", []string{"add", "--resource", "valuations", "--never"}},
@@ -101,7 +101,7 @@ func TestExpectations(t *testing.T) {
 	r.says(1, "It breaks what is expected: restorers-enter; to publish it all the same", "draft", "publish", "No guests", "--why", "the loan is over", "--yes")
 	r.says(0, "Published as revision", "draft", "publish", "No guests", "--why", "the loan is over", "--despite", "they were told", "--yes")
 	r.stands("restorers-enter", "broken", "by harbour: the loan is over (published all the same, though it breaks restorers-enter: they were told)")
-	r.says(0, "Maren Holtveig (maren.holtveig@ilvane.example) may always enter the space: Loan dossier. This is broken 1 times, by 1 parties", "finding", "list", "--kind", "expectation_broken")
+	r.says(0, "Maren Holtveig (maren.holtveig@ilvane.example) may always enter the space: Loan dossier. This is broken 1 time, by 1 party", "finding", "list", "--kind", "expectation_broken")
 	r.says(3, "restorers-enter", "expect", "run")
 	// A single change is held against what is expected, too.
 	r.says(0, "Published", "rules", "set", "directory.guests", "--default", "on", "--why", "the loan goes on", "--yes")

@@ -11,6 +11,7 @@ import (
 	"errors"
 	"fmt"
 	"io"
+	"maps"
 	"os"
 	"slices"
 	"strconv"
@@ -326,18 +327,10 @@ func (s *Service) recordLines(ctx context.Context, st *State, scope *expect.Stat
 		return err
 	}
 	m.Lines, m.Parts = part.Lines, []evidence.Part{part, names.Done()}
-	for _, act := range engineActions(totals) {
+	for _, act := range slices.Sorted(maps.Keys(totals)) {
 		m.Totals = append(m.Totals, *totals[act])
 	}
 	return nil
-}
-
-func engineActions(totals map[string]*evidence.Total) (names []string) {
-	for act := range totals {
-		names = append(names, act)
-	}
-	slices.Sort(names)
-	return
 }
 
 // recordBeside states the systems that were read, what was not looked at, and how what is expected stands.

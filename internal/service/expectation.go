@@ -40,7 +40,9 @@ func (s *Service) withExpectation(now *State, doc []byte) (*world.World, *world.
 	text := append(append([]byte(`{"wexillum": "1", "expectations": [`), doc...), "]}"...)
 	part, err := worldfile.Read(text, worldfile.Options{Now: s.Now(), Known: now})
 	if err != nil {
-		return nil, nil, fieldError("expectation", string(doc), err)
+		var is struct{ ID string }
+		_ = json.Unmarshal(doc, &is) // what is no record was told of by Read
+		return nil, nil, fieldError("expectation", is.ID, err)
 	}
 	return world.Merge(now.Policy(), part), &part.Expectations[0], nil
 }
@@ -759,9 +761,11 @@ func (s *Service) expectationFindings(ctx context.Context) (out []finding.Findin
 		says := expect.Says(st.Snapshot, x.Expectation)
 		switch {
 		case x.State == expect.Broken:
-			cause := fmt.Sprintf("%s This is broken %d times, by %d parties", says, x.Count, x.Parties)
+			often := fmt.Sprintf("broken %d %s", x.Count, plural(x.Count, "time", "times"))
+			who := fmt.Sprintf("%d %s", x.Parties, plural(x.Parties, "party", "parties"))
+			cause := fmt.Sprintf("%s This is %s, by %s", says, often, who)
 			if x.Judged.At > x.At {
-				cause = fmt.Sprintf("%s This will be broken %d times from %s on, by %d parties", says, x.Count, moment.DayOf(x.Judged.At, st.Zone()), x.Parties)
+				cause = fmt.Sprintf("%s This will be %s from %s on, by %s", says, often, moment.DayOf(x.Judged.At, st.Zone()), who)
 			}
 			if x.Expect.Sort == world.AtMost {
 				cause = fmt.Sprintf("%s %d may", says, x.May)
@@ -773,7 +777,7 @@ func (s *Service) expectationFindings(ctx context.Context) (out []finding.Findin
 				e := &x.Examples[0]
 				cause += fmt.Sprintf(", as %s: %s, %s", cmp.Or(e.Name, e.Who), e.Action, e.Resource)
 			}
-			out = append(out, finding.Finding{ID: "expectation_broken " + x.Expectation.ID, Kind: "expectation_broken", About: about, Cause: cause + "."})
+			out = append(out, finding.Finding{ID: "expectation_broken " + x.Expectation.ID, Kind: "expectation_broken", About: about, Cause: cause + ".", Numbers: []finding.Number{{What: "parties", N: x.Parties}}})
 		case x.Empty:
 			out = append(out, finding.Finding{ID: "expectation_empty " + x.Expectation.ID, Kind: "expectation_empty", About: about, Cause: says + " There is nothing that this is about."})
 		}

@@ -1,9 +1,11 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"slices"
+	"strings"
 
 	"wexillum.example/internal/core/engine"
 	"wexillum.example/internal/core/moment"
@@ -243,20 +245,7 @@ func (s *Service) ReachedBetween(ctx context.Context, scope *engine.Scope, from,
 		out = append(out, *x)
 	}
 	slices.SortFunc(out, func(a, b Reaching) int {
-		return cmpStrings(a.Who.String(), b.Who.String(), a.Action, b.Action, a.Resource.String(), b.Resource.String())
+		return cmp.Or(strings.Compare(a.Who.String(), b.Who.String()), strings.Compare(a.Action, b.Action), strings.Compare(a.Resource.String(), b.Resource.String()))
 	})
 	return out, err
-}
-
-// cmpStrings compares pairs of texts, the first that differ.
-func cmpStrings(pairs ...string) int {
-	for i := 0; i < len(pairs); i += 2 {
-		switch {
-		case pairs[i] < pairs[i+1]:
-			return -1
-		case pairs[i] > pairs[i+1]:
-			return 1
-		}
-	}
-	return 0
 }

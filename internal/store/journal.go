@@ -15,6 +15,7 @@ import (
 	"wexillum.example/internal/core/dated"
 	"wexillum.example/internal/core/draft"
 	"wexillum.example/internal/core/moment"
+	"wexillum.example/internal/worldfile"
 )
 
 // Entry is one entry of the journal.
@@ -306,9 +307,14 @@ func (s *Store) PolicyDocs(ctx context.Context, number uint64) (draft.Docs, erro
 // Published hands over what changes that published revisions after one wrote to spaces,
 // items and meetings, in the order in which they did.
 func (s *Store) Published(ctx context.Context, after uint64, fn func(*Entry) error) error {
+	kinds := worldfile.StoredPolicy()
+	args := []any{after, after}
+	for _, k := range kinds {
+		args = append(args, k)
+	}
 	return each(ctx, s.db, `SELECT seq, kind, id, was, now FROM journal WHERE kind IN ('space', 'item', 'meeting') AND revision > ?
-		AND part_of IN (SELECT part_of FROM journal WHERE revision > ? AND kind IN ('organisation', 'settings', 'rule', 'partner', 'bar', 'personal', 'exception', 'bundle', 'expectation')) ORDER BY seq`,
-		[]any{after, after}, func(r *sql.Rows) error {
+		AND part_of IN (SELECT part_of FROM journal WHERE revision > ? AND kind IN (?`+strings.Repeat(", ?", len(kinds)-1)+`)) ORDER BY seq`,
+		args, func(r *sql.Rows) error {
 			var e Entry
 			if err := r.Scan(&e.Seq, &e.Kind, &e.ID, &e.Was, &e.Now); err != nil {
 				return err

@@ -254,3 +254,53 @@ func TestLoosensUnknown(t *testing.T) {
 		}
 	}
 }
+
+// TestLoosensExpectations changes an expectation in every way: what it lets through afterwards and did not before is looser, and
+// nothing else is.
+func TestLoosensExpectations(t *testing.T) {
+	base := world.Expectation{ID: "x", Party: "everybody", Action: "files.open", Resource: "space:a", Could: true, Owner: "o", Why: "w"}
+	with := func(change func(x *world.Expectation)) world.Expectation {
+		x := base
+		change(&x)
+		return x
+	}
+	atMost := func(n int) world.Expectation {
+		return with(func(x *world.Expectation) { x.Expect = world.Expect{Sort: world.AtMost, AtMost: n} })
+	}
+	until := func(m moment.Moment) world.Expectation {
+		return with(func(x *world.Expectation) { x.Expect = world.Expect{Sort: world.OnlyUntil, Until: m} })
+	}
+	only := func(who ...string) world.Expectation {
+		return with(func(x *world.Expectation) { x.Expect = world.Expect{Sort: world.OnlyParties, Only: who} })
+	}
+	on := func(what ...string) world.Expectation {
+		return with(func(x *world.Expectation) { x.Expect = world.Expect{Sort: world.OnCondition, Conditions: what} })
+	}
+	for _, c := range []struct {
+		name     string
+		was, is  world.Expectation
+		looser   bool
+		backward bool // whether the change back is looser
+	}{
+		{"fewer", atMost(40), atMost(10), false, true},
+		{"an earlier day", until(200), until(100), false, true},
+		{"fewer parties", only("partner:a", "partner:b"), only("partner:b"), false, true},
+		{"another party", only("partner:a"), only("partner:b"), true, true},
+		{"one more condition", on("sign_in"), on("sign_in", "second_factor"), false, true},
+		{"another sort", only("partner:a"), base, true, true},
+		{"what could be, too", with(func(x *world.Expectation) { x.Could = false }), base, false, true},
+		{"words", base, with(func(x *world.Expectation) { x.Owner, x.Why, x.Tell = "p", "v", true }), false, false},
+		{"another party asked of", base, with(func(x *world.Expectation) { x.Party = "partner:a" }), true, true},
+		{"another name", base, with(func(x *world.Expectation) { x.ID = "y" }), true, true},
+	} {
+		policy := func(x world.Expectation) *world.World {
+			return &world.World{Policy: world.Policy{Expectations: []world.Expectation{x}}}
+		}
+		if got := draft.Loosens(policy(c.was), policy(c.is)); (len(got) > 0) != c.looser {
+			t.Errorf("%s: %v", c.name, got)
+		}
+		if got := draft.Loosens(policy(c.is), policy(c.was)); (len(got) > 0) != c.backward {
+			t.Errorf("%s, back: %v", c.name, got)
+		}
+	}
+}

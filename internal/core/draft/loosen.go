@@ -3,6 +3,7 @@ package draft
 import (
 	"fmt"
 	"reflect"
+	"slices"
 
 	"wexillum.example/internal/core/catalogue"
 	"wexillum.example/internal/core/world"
@@ -130,13 +131,13 @@ func Loosens(was, next *world.World) (reasons []string) {
 	if !sameSet(was.Bundles, next.Bundles) {
 		say("bundles")
 	}
+	expected := map[string]*world.Expectation{}
+	for i := range next.Expectations {
+		expected[next.Expectations[i].ID] = &next.Expectations[i]
+	}
 	for i := range was.Expectations {
-		kept := false
-		for j := range next.Expectations {
-			kept = kept || reflect.DeepEqual(was.Expectations[i], next.Expectations[j])
-		}
-		if !kept {
-			say("the expectation %s", was.Expectations[i].ID)
+		if old := &was.Expectations[i]; !asStrict(old, expected[old.ID]) {
+			say("the expectation %s", old.ID)
 		}
 	}
 	if !reflect.DeepEqual(was.Settings, next.Settings) {
@@ -158,6 +159,31 @@ func Loosens(was, next *world.World) (reasons []string) {
 		say("what is new to this comparison")
 	}
 	return
+}
+
+// asStrict reports whether whatever broke an expectation before a change breaks it afterwards, too. One that was removed is
+// broken by nothing.
+func asStrict(was, is *world.Expectation) bool {
+	if is == nil {
+		return false
+	}
+	x := *is
+	x.Owner, x.Why, x.Tell = was.Owner, was.Why, was.Tell // words, and who hears of it
+	if x.Could {
+		x.Could = was.Could // what could come to be is asked of it as well
+	}
+	within := func(some, all []string) bool {
+		return !slices.ContainsFunc(some, func(one string) bool { return !slices.Contains(all, one) })
+	}
+	e, old := &x.Expect, &was.Expect
+	e.AtMost, e.Until = max(e.AtMost, old.AtMost), max(e.Until, old.Until)
+	if within(e.Only, old.Only) {
+		e.Only = old.Only
+	}
+	if within(old.Conditions, e.Conditions) {
+		e.Conditions = old.Conditions
+	}
+	return reflect.DeepEqual(*was, x)
 }
 
 // unjudged leaves of a partner what Loosens has not compared field by field and what opens nothing
