@@ -511,3 +511,22 @@ func Local(
 	}
 	return nil
 }
+
+// LetJoin lets our own people join a space.
+func (e *Editor) LetJoin(id string) {
+	e.idx, e.due = nil, nil
+	e.inv.spaces.edit(e.tok, e.space(id)).joinable = true
+}
+
+// MakeOpen makes an item private no more: whoever is in its space reaches it.
+func (e *Editor) MakeOpen(id string) {
+	e.idx, e.due = nil, nil
+	e.inv.items.edit(e.tok, e.item(id)).private = false
+}
+
+// AnySignIn makes a meeting admit people of any domain.
+func (e *Editor) AnySignIn(id string) {
+	e.idx, e.due = nil, nil
+	x := e.inv.meetings.edit(e.tok, e.inv.meetingIDs.find(e.inv.text, id))
+	x.domains, x.own, x.lists = list{}, list{}, list{}
+}

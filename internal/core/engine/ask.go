@@ -115,7 +115,8 @@ type Question struct {
 	DropsCopy bool         // context.keep_copy is no
 	With      *Supposed    // asked as if this were given; nil for the world as it is
 
-	as relation // asked as if the party and the person were related, or not
+	known bool     // context.address is asked about as if it had a record
+	as    relation // asked as if the party and the person were related, or not
 }
 
 // relation is how a question takes contacts and shared spaces: as they are, as if

@@ -142,7 +142,7 @@ func (a *asker) givenTo(ask *catalogue.Ask) catalogue.Value {
 	if ask.Of == catalogue.Addressee {
 		who = &a.other
 	}
-	if who.record || a.hasJoined(who) {
+	if who.record || a.q.known && who == &a.other || a.hasJoined(who) {
 		return givenKnown
 	}
 	return givenNewcomers
@@ -177,6 +177,9 @@ func (a *asker) sharerClass() catalogue.Value {
 func (a *asker) contact(person uint32) bool {
 	if a.q.as != asItIs {
 		return a.q.as == related
+	}
+	if a.s.meets && a.s.hereAt(person, a.at) {
+		return true
 	}
 	if a.party.index == none {
 		return false
@@ -255,7 +258,7 @@ func (a *asker) ownerOf(space, p uint32) bool {
 }
 
 func (a *asker) memberOf(space, p uint32) bool {
-	if a.ownerOf(space, p) {
+	if a.s.inv.spaces.at(space).open && a.s.hereAt(p, a.at) || a.ownerOf(space, p) {
 		return true
 	}
 	inv := &a.s.inv

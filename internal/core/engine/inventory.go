@@ -60,7 +60,9 @@ const itemBit = 1 << 31
 
 type space struct {
 	exists, joinable, house bool
+	open                    bool // whoever of ours wants to belongs to it; in what is supposed alone
 	kind                    world.SpaceKind
+	joinsAs                 catalogue.Role // what who joins it from outside gets
 	name                    ref
 	rules, held             uint32 // rows, none where nothing is said
 	owners                  list   // people
@@ -197,6 +199,8 @@ type Snapshot struct {
 	moved []uint32  // parties whose dates may be otherwise since
 	rules *dateRules
 	fwd   *forwardOf // nil where its dates do not go on from another's
+	meets bool       // everybody of ours is in contact with everybody; in what is supposed alone
+	could couldKept
 }
 
 // Counts says how many live entries of each kind a snapshot holds.
@@ -654,7 +658,7 @@ func (e *Editor) PutSpace(s *world.Space) {
 			members = append(members, e.person(m.Person))
 		}
 	}
-	rec := space{exists: true, joinable: s.Joinable, house: s.HouseLicence, kind: s.Kind, name: e.inv.text.add(s.Name),
+	rec := space{exists: true, joinable: s.Joinable, house: s.HouseLicence, kind: s.Kind, joinsAs: cmp.Or(s.JoinsAs, catalogue.View), name: e.inv.text.add(s.Name),
 		rules: e.row(s.Rules, false), held: e.row(s.Rules, true), owners: e.list(owners), members: e.list(members),
 		parties: e.partyRefs(s.Parties), anyParty: s.Parties == nil}
 	if !was {

@@ -19,10 +19,11 @@ import (
 )
 
 var (
-	randomFor  = flag.Duration("random", 15*time.Second, "how long random worlds are compared with the slow evaluator")
-	questions  = flag.Int("questions", 0, "ask so many questions of random worlds, however long it takes")
-	impacts    = flag.Int("impacts", 0, "compare so many lines of impacts of random changes with asking everything, from worlds of -seed on")
-	randomSeed = flag.Uint64("seed", 0, "seed of the first random world; 0 takes the clock's")
+	randomFor   = flag.Duration("random", 15*time.Second, "how long random worlds are compared with the slow evaluator")
+	questions   = flag.Int("questions", 0, "ask so many questions of random worlds, however long it takes")
+	impacts     = flag.Int("impacts", 0, "compare so many lines of impacts of random changes with asking everything, from worlds of -seed on")
+	couldWorlds = flag.Int("could", 0, "compare what could be of so many random worlds")
+	randomSeed  = flag.Uint64("seed", 0, "seed of the first random world; 0 takes the clock's")
 )
 
 // ask parses a question in words and asks the engine, both ways.

@@ -63,6 +63,7 @@ type Yes struct {
 
 	move *wideMove // which resources it is about, where there are several
 	all  []uint32  // or so
+	each int       // pairs of each member, where it is known
 }
 
 // EachPair calls fn for every question that a yes stands for, until it returns false. It is not called for looking up people, which
@@ -137,7 +138,7 @@ func (y *Yes) Each() int {
 	m := y.move
 	switch {
 	case m == nil:
-		return 0
+		return y.each
 	case m.scope:
 		return 1
 	case m.part != nil && m.pairs == m.crowd.size()*m.part.n:

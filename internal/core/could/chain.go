@@ -1,0 +1,522 @@
+package could
+
+import (
+	"fmt"
+	"slices"
+
+	"wexillum.example/internal/core/addr"
+	"wexillum.example/internal/core/catalogue"
+	"wexillum.example/internal/core/engine"
+	"wexillum.example/internal/core/moment"
+	"wexillum.example/internal/core/world"
+)
+
+// Most is how many acts a chain has at most; longer ones are told as such.
+const Most = 6
+
+// Target is what somebody outside could come to do.
+type Target struct {
+	Who      engine.Who // an address, a typical newcomer, or a link: whoever holds one that somebody makes
+	Action   catalogue.ActionID
+	Resource world.Resource
+}
+
+// Chain is the shortest way to a target: acts in an order in which each can be made.
+type Chain struct {
+	Now  bool  // nothing has to be done: it is a yes already
+	Acts []Act // none with Now, and where there are more than Most
+}
+
+// finder looks for chains to one target.
+type finder struct {
+	base  *engine.Snapshot // in which nobody is an administrator or keeper
+	p     *engine.Potential
+	at    moment.Moment
+	t     Target
+	party addr.Address // whom the target is about: a typical newcomer is somebody in particular here
+	role  catalogue.Role
+	all   []Act
+	known map[string]bool // by set of acts: whether they reach the target
+}
+
+// Find finds the shortest chain to a target; nil where it could not come to be, as far as known.
+func Find(s *engine.Snapshot, at moment.Moment, t Target) (*Chain, error) {
+	p := s.Potential(at)
+	f := newFinder(s.Unofficial(), p, at, t)
+	if f.now(s) {
+		return &Chain{Now: true}, nil
+	}
+	if !p.Could(t.Who, t.Resource).Has(t.Action) {
+		return nil, nil
+	}
+	return f.find(), nil
+}
+
+func newFinder(base *engine.Snapshot, p *engine.Potential, at moment.Moment, t Target) *finder {
+	f := &finder{base: base, p: p, at: at, t: t, party: t.Who.Address, known: map[string]bool{}}
+	if f.party.IsNewcomer() {
+		for n := 0; ; n++ {
+			a, err := addr.Parse(fmt.Sprintf("%s%s@%s", newcomerTag, map[bool]string{true: "", false: fmt.Sprint(n)}[n == 0], f.party.Domain()))
+			if err != nil || base.PartyOf(a) == engine.NoParty {
+				if f.party = a; err != nil {
+					f.party = t.Who.Address
+				}
+				break
+			}
+		}
+	}
+	if f.role = engine.NeedsRole(t.Action, t.Resource.Kind); f.role == catalogue.NoRole {
+		f.role = catalogue.View
+	}
+	return f
+}
+
+// now reports whether the target is a yes in a snapshot.
+func (f *finder) now(s *engine.Snapshot) bool {
+	who := f.t.Who
+	if who.Kind == engine.ByAddress {
+		who.Address = f.party
+	} else {
+		who = linkHolder
+	}
+	v, err := s.Decide(&engine.Question{Subject: who, Action: f.t.Action, Resource: f.t.Resource, At: f.at})
+	return err == nil && v.Yes
+}
+
+// find tries the acts around the target, and with them those around other places, until some reach it.
+func (f *finder) find() *Chain {
+	f.around()
+	here := len(f.all)
+	best := f.least(Most)
+	if best == nil || f.elsewhere() {
+		// a record, or being known, may come about in any other space
+		for _, id := range f.p.SpaceClasses() {
+			f.all = f.all[:here]
+			clear(f.known)
+			f.space(id, nil)
+			bound := Most
+			if best != nil {
+				bound = len(best) - 1
+			}
+			if c := f.least(bound); c != nil {
+				best = c
+			}
+		}
+		f.all = f.all[:here]
+		clear(f.known)
+	}
+	if best == nil { // through others from outside, who have to be let in first
+		f.others()
+		best = f.least(Most)
+	}
+	if best == nil {
+		return &Chain{}
+	}
+	acts, _ := f.run(best)
+	return &Chain{Acts: f.counted(acts)}
+}
+
+// elsewhere reports whether another place may give a shorter chain: whoever has no record may come to one there.
+func (f *finder) elsewhere() bool {
+	if f.t.Who.Kind != engine.ByAddress {
+		return false
+	}
+	_, record := stateOf(f.base, f.party, f.at)
+	return !record
+}
+
+func (f *finder) add(a Act) {
+	if len(f.all) < 60 && !slices.ContainsFunc(f.all, func(b Act) bool { return a == b }) {
+		f.all = append(f.all, a)
+	}
+}
+
+func person(id string) engine.Who { return engine.Who{Kind: engine.ByPerson, ID: id} }
+
+// around lists the acts that may matter to the target.
+func (f *finder) around() {
+	r := f.t.Resource
+	if f.t.Who.Kind != engine.ByAddress {
+		f.link()
+		return
+	}
+	f.record()
+	switch {
+	case r.Kind == catalogue.Space:
+		f.space(r.ID, nil)
+	case r.Kind.IsItem():
+		f.space(f.base.SpaceOf(r.ID), &r)
+	case r.Kind == catalogue.Meeting:
+		f.values(r, catalogue.AtItem)
+		for _, o := range first(f.base.OwnersHere(r, f.at)) {
+			if d := f.base.DoorOf(r); d.Domains {
+				f.add(Act{Kind: AnySignIn, By: person(o), Resource: r})
+			} else if !d.Passcode {
+				f.add(Act{Kind: Passcode, By: person(o), Resource: r})
+			}
+			if d := f.base.DoorOf(r); d.Domains && !d.Passcode {
+				f.add(Act{Kind: Passcode, By: person(o), Resource: r})
+			}
+		}
+		if _, space := f.base.HostOf(r.ID); space != "" && engine.NeedsRole(f.t.Action, r.Kind) > catalogue.NoRole {
+			f.space(space, nil)
+		}
+	case r.Kind == catalogue.Person:
+		f.add(Act{Kind: Contact, By: person(r.ID), Party: f.party})
+		if f.t.Action == action("directory.look_up") {
+			for k, id := range f.base.SpacesOf(r.ID) {
+				if k < 8 {
+					f.space(id, nil)
+				}
+			}
+			for _, id := range f.p.SpaceClasses() {
+				if f.p.MayJoin(id) {
+					f.space(id, nil)
+					f.add(Act{Kind: Join, By: person(r.ID), Resource: world.Resource{Kind: catalogue.Space, ID: id}})
+				}
+			}
+		}
+	}
+}
+
+func first(list []string) []string { return list[:min(1, len(list))] }
+
+// record lists the acts that may give the party a record, whatever the place.
+func (f *finder) record() {
+	f.add(Act{Kind: Accept, By: engine.Who{Address: f.party}, Party: f.party})
+	f.add(Act{Kind: SignUp, By: engine.Who{Address: f.party}, Party: f.party})
+	for _, id := range f.p.OneOfEachHere() {
+		a := Act{Kind: Invite, By: person(id), Resource: ourOwn, Party: f.party}
+		if a.May(f.base, f.at) {
+			f.add(a)
+			break
+		}
+	}
+}
+
+// values lists the values that may be set at a place.
+func (f *finder) values(r world.Resource, layer catalogue.Layers) {
+	owners := f.base.OwnersHere(r, f.at)
+	if len(owners) == 0 {
+		return
+	}
+	for i := range catalogue.Rules() {
+		rule := &catalogue.Rules()[i]
+		if rule.Layers&layer == 0 || rule.Scale.Shape == catalogue.Choice || !f.matters(rule.ID) {
+			continue
+		}
+		limit := f.base.LimitOf(rule.ID)
+		if f.base.Says(r, rule.ID) == limit {
+			continue
+		}
+		f.add(Act{Kind: SetValue, By: person(owners[0]), Resource: r, Rule: rule.ID, Value: limit})
+	}
+}
+
+// matters reports whether a rule is asked by the target, or by an act that leads to it.
+func (f *finder) matters(r catalogue.RuleID) bool {
+	share, _ := engine.PassedOnBy(f.t.Resource.Kind)
+	for _, a := range catalogue.AskedBy(r) {
+		if a == f.t.Action || a == invite || a == joinCourse || a == share && share != 0 {
+			return true
+		}
+	}
+	// what follows a drive's own rules is asked through the others
+	for _, a := range []string{"files.drive_given_to", "files.drive_bearer_links", "files.reshare", "reports.reshare"} {
+		if r == catalogue.MustRule(a) {
+			return true
+		}
+	}
+	return false
+}
+
+// space lists the acts in a space that may matter; item is what of it the target is about.
+func (f *finder) space(id string, item *world.Resource) {
+	r := world.Resource{Kind: catalogue.Space, ID: id}
+	me := engine.Who{Address: f.party}
+	owners := f.base.OwnersHere(r, f.at)
+	f.values(r, catalogue.AtSpace)
+	d := f.base.DoorOf(r)
+	for _, o := range first(owners) {
+		if d.Names {
+			f.add(Act{Kind: Admit, By: person(o), Resource: r, Party: f.party})
+		}
+		if !d.Joinable {
+			f.add(Act{Kind: LetJoin, By: person(o), Resource: r})
+		}
+	}
+	if item != nil {
+		f.values(*item, catalogue.AtItem)
+		if f.base.DoorOf(*item).Private {
+			for _, o := range first(owners) {
+				f.add(Act{Kind: MakeOpen, By: person(o), Resource: *item})
+			}
+		}
+	}
+	if f.base.KindOfSpace(id) == world.Course {
+		f.add(Act{Kind: JoinCourse, By: me, Resource: r, Party: f.party, Role: f.base.JoinsAs(id)})
+	}
+	for _, o := range first(owners) {
+		if f.base.OwnRole(f.party, r, f.at) < f.role || f.base.KindOfSpace(id) == world.Course {
+			f.add(Act{Kind: Raise, By: person(o), Resource: r, Party: f.party, Role: f.role})
+		}
+		if item != nil && f.base.OwnRole(f.party, *item, f.at) > catalogue.NoRole {
+			f.add(Act{Kind: Raise, By: person(o), Resource: *item, Party: f.party, Role: f.role})
+		}
+	}
+	doers := f.doers(id)
+	if item != nil {
+		if share, ok := engine.PassedOnBy(item.Kind); ok {
+			for _, w := range doers {
+				f.add(Act{Kind: Share, By: w, Resource: *item, Party: f.party, Role: f.role})
+			}
+			if share.Get().Service() == catalogue.Reports { // whoever shares reports need not be in the area
+				for _, id := range f.p.OneOfEachHere() {
+					f.add(Act{Kind: Share, By: person(id), Resource: *item, Party: f.party, Role: f.role})
+				}
+			}
+			f.add(Act{Kind: Become, By: me, Resource: *item, Party: f.party})
+		} else if f.base.DoorOf(*item).Private {
+			for _, w := range doers {
+				f.add(Act{Kind: Invite, By: w, Resource: *item, Party: f.party, Role: f.role})
+			}
+		}
+	}
+	for _, w := range doers {
+		f.add(Act{Kind: Invite, By: w, Resource: r, Party: f.party, Role: f.role})
+	}
+	if item == nil && f.t.Resource != r { // a place to become known in
+		for _, it := range f.p.ItemsIn(id) {
+			for _, w := range doers {
+				f.add(Act{Kind: Share, By: w, Resource: it, Party: f.party, Role: catalogue.View})
+			}
+			f.add(Act{Kind: Become, By: me, Resource: it, Party: f.party})
+		}
+	}
+}
+
+// doers lists who may invite and share in a space: an owner, one of each kind of member, one of each of our people who could join,
+// and guests who are there.
+func (f *finder) doers(id string) (out []engine.Who) {
+	r := world.Resource{Kind: catalogue.Space, ID: id}
+	alike := map[string]bool{}
+	add := func(p string, owner bool) {
+		key := fmt.Sprint(f.p.AlikeAs(p), owner)
+		if !alike[key] {
+			alike[key] = true
+			out = append(out, person(p))
+		}
+	}
+	for _, o := range f.base.OwnersHere(r, f.at) {
+		add(o, true)
+	}
+	for _, m := range f.base.MembersHere(id, f.at) {
+		add(m, false)
+	}
+	if f.p.MayJoin(id) {
+		for _, p := range f.p.OneOfEachHere() {
+			if add(p, false); len(out) > 0 && out[len(out)-1].ID == p && !f.base.BelongsTo(p, r) {
+				f.add(Act{Kind: Join, By: person(p), Resource: r})
+			}
+		}
+	}
+	partners := map[string]bool{}
+	for _, g := range f.base.GuestsIn(id, f.at) {
+		if state, ok := stateOf(f.base, g, f.at); !ok || state != world.StateActive || g == f.party || len(partners) > 5 {
+			continue
+		}
+		key := g.Domain().String()
+		if m := f.base.Match(g); m.Partner != nil {
+			key = m.Partner.ID
+		}
+		if !partners[key] {
+			partners[key] = true
+			out = append(out, engine.Who{Address: g})
+		}
+	}
+	return
+}
+
+// others lists acts through outsiders who would have to be let in first.
+func (f *finder) others() {
+	if f.t.Who.Kind != engine.ByAddress {
+		return
+	}
+	r := f.t.Resource
+	id := r.ID
+	if r.Kind.IsItem() {
+		id = f.base.SpaceOf(id)
+	} else if r.Kind != catalogue.Space {
+		return
+	}
+	space := world.Resource{Kind: catalogue.Space, ID: id}
+	n := 0
+	for _, q := range f.p.OneOfEach() {
+		who := q
+		if who.IsNewcomer() {
+			a, err := addr.Parse("helper-new@" + q.Domain().String())
+			if err != nil {
+				continue
+			}
+			who = a
+		}
+		if who == f.party {
+			continue
+		}
+		if n++; n > 6 {
+			return
+		}
+		me := engine.Who{Address: who}
+		for _, w := range f.doers(id) {
+			if w.Kind == engine.ByPerson {
+				f.add(Act{Kind: Invite, By: w, Resource: space, Party: who, Role: catalogue.Contribute})
+				if r.Kind.IsItem() {
+					f.add(Act{Kind: Share, By: w, Resource: r, Party: who, Role: catalogue.Contribute})
+				}
+			}
+		}
+		f.add(Act{Kind: Accept, By: me, Party: who})
+		f.add(Act{Kind: Become, By: me, Resource: r, Party: who})
+		f.add(Act{Kind: Invite, By: me, Resource: space, Party: f.party, Role: f.role})
+		if r.Kind.IsItem() {
+			f.add(Act{Kind: Share, By: me, Resource: r, Party: f.party, Role: f.role})
+		}
+	}
+}
+
+// link lists the acts that lead to a link for whoever holds it.
+func (f *finder) link() {
+	r := f.t.Resource
+	f.values(r, catalogue.AtItem)
+	if !r.Kind.IsItem() {
+		for _, o := range first(f.base.OwnersHere(r, f.at)) {
+			f.add(Act{Kind: AnySignIn, By: person(o), Resource: r})
+			f.add(Act{Kind: Passcode, By: person(o), Resource: r})
+		}
+		return
+	}
+	id := f.base.SpaceOf(r.ID)
+	space := world.Resource{Kind: catalogue.Space, ID: id}
+	f.values(space, catalogue.AtSpace)
+	for _, o := range first(f.base.OwnersHere(space, f.at)) {
+		if !f.base.DoorOf(space).Joinable {
+			f.add(Act{Kind: LetJoin, By: person(o), Resource: space})
+		}
+	}
+	for _, w := range f.doers(id) {
+		if w.Kind == engine.ByPerson {
+			f.add(Act{Kind: MakeLink, By: w, Resource: r})
+		}
+	}
+}
+
+// run makes the acts in rounds, each as soon as it can be made, and reports whether all of them could, and the target was reached.
+func (f *finder) run(acts []Act) (order []Act, reached bool) {
+	s := f.base
+	left := acts
+	for len(left) > 0 {
+		e := s.Aside()
+		var wait []Act
+		done := 0
+		for i := range left {
+			if left[i].May(s, f.at) {
+				left[i].apply(s, e, f.at)
+				order = append(order, left[i])
+				done++
+			} else {
+				wait = append(wait, left[i])
+			}
+		}
+		if done == 0 {
+			break
+		}
+		s, left = e.Done(), wait
+	}
+	return order, f.now(s)
+}
+
+func (f *finder) reaches(set []int) bool {
+	slices.Sort(set)
+	key := fmt.Sprint(set)
+	is, known := f.known[key]
+	if !known {
+		acts := make([]Act, len(set))
+		for i, k := range set {
+			acts[i] = f.all[k]
+		}
+		_, is = f.run(acts)
+		f.known[key] = is
+	}
+	return is
+}
+
+// least finds the fewest acts that reach the target, at most bound; nil where there are none. More acts never take anything away,
+// so an act without which the rest does not reach it is in every solution.
+func (f *finder) least(bound int) []Act {
+	var best []int
+	var find func(kept, open []int)
+	with := func(a []int, b ...int) []int { return append(slices.Clone(a), b...) }
+	find = func(kept, open []int) {
+		if len(kept) > bound || best != nil && len(kept) >= len(best) || !f.reaches(with(kept, open...)) {
+			return
+		}
+		if f.reaches(with(kept)) {
+			best = kept
+			return
+		}
+		var rest, needed []int
+		for _, k := range open {
+			if f.reaches(with(kept, slices.DeleteFunc(slices.Clone(open), func(x int) bool { return x == k })...)) {
+				rest = append(rest, k)
+			} else {
+				needed = append(needed, k)
+			}
+		}
+		if len(needed) > 0 {
+			find(with(kept, needed...), rest)
+			return
+		}
+		find(with(kept, rest[0]), rest[1:])
+		find(kept, rest[1:])
+	}
+	all := make([]int, len(f.all))
+	for i := range all {
+		all[i] = i
+	}
+	find(nil, all)
+	if best == nil {
+		return nil
+	}
+	acts := make([]Act, len(best))
+	for i, k := range best {
+		acts[i] = f.all[k]
+	}
+	return acts
+}
+
+// counted says of each act how many could make it as things are before it.
+func (f *finder) counted(acts []Act) []Act {
+	s := f.base
+	for i := range acts {
+		a := &acts[i]
+		a.Can = 1
+		switch {
+		case a.By.Kind != engine.ByPerson:
+		case a.Kind == Contact:
+		case a.Kind == Invite || a.Kind == Share || a.Kind == MakeLink || a.Kind == Join:
+			a.Can = 0
+			for _, id := range s.Here(f.at) {
+				b := *a
+				if b.By = person(id); b.May(s, f.at) {
+					a.Can++
+				}
+			}
+		default:
+			a.Can = len(s.OwnersHere(a.Resource, f.at))
+		}
+		e := s.Aside()
+		a.apply(s, e, f.at)
+		s = e.Done()
+	}
+	return acts
+}

@@ -1,0 +1,482 @@
+package engine_test
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"slices"
+	"strings"
+	"testing"
+
+	"wexillum.example/internal/core/addr"
+	"wexillum.example/internal/core/catalogue"
+	"wexillum.example/internal/core/engine"
+	"wexillum.example/internal/core/moment"
+	"wexillum.example/internal/core/world"
+)
+
+// slowCould performs every act that people and outsiders may make without an administrator or keeper, again and again until no
+// act adds anything, on a copy of a world, asking the slow evaluator alone.
+type slowCould struct {
+	w        *world.World
+	at       moment.Moment
+	parties  []string // addresses, newcomers among them
+	begun    map[string]bool
+	ownedNow map[string]bool // by space
+}
+
+func copyWorld(w *world.World) *world.World {
+	x := *w
+	x.People = slices.Clone(w.People)
+	x.Spaces = slices.Clone(w.Spaces)
+	for i := range x.Spaces {
+		x.Spaces[i].Items = slices.Clone(x.Spaces[i].Items)
+		x.Spaces[i].Members = slices.Clone(x.Spaces[i].Members)
+	}
+	x.Meetings, x.Guests, x.Grants = slices.Clone(w.Meetings), slices.Clone(w.Guests), slices.Clone(w.Grants)
+	x.Links, x.Contacts = slices.Clone(w.Links), slices.Clone(w.Contacts)
+	return &x
+}
+
+func (c *slowCould) here(id string) bool {
+	for _, p := range c.w.People {
+		if p.ID == id {
+			return p.Left == 0 || c.at < p.Left
+		}
+	}
+	return false
+}
+
+// limitOf is the limit of a rule as the records say it.
+func (c *slowCould) limitOf(r *catalogue.Rule) catalogue.Value {
+	v := r.Limit
+	for _, x := range c.w.Rules {
+		if x.Rule == r.ID && x.Limit != catalogue.Unset {
+			v = x.Limit
+		}
+	}
+	return v
+}
+
+func (c *slowCould) loosest(layer string) (out []world.Setting) {
+	for _, r := range catalogue.Rules() {
+		if strings.Contains(r.Layers.String(), layer) && r.Scale.Shape.String() != "choice" && !strings.HasPrefix(r.Name, "guests.") { // dates do not move
+			out = append(out, world.Setting{Rule: r.ID, Value: c.limitOf(&r)})
+		}
+	}
+	return
+}
+
+func newSlowCould(w *world.World, at moment.Moment, parties []string) *slowCould {
+	c := &slowCould{w: copyWorld(w), at: at, parties: parties, begun: map[string]bool{}, ownedNow: map[string]bool{}}
+	for i := range c.w.Spaces {
+		sp := &c.w.Spaces[i]
+		c.ownedNow[sp.ID] = slices.ContainsFunc(sp.Owners, c.here)
+		if c.ownedNow[sp.ID] { // what owners set
+			sp.Rules, sp.Parties, sp.Joinable = c.loosest("S"), nil, true
+			if sp.Kind == world.Course {
+				sp.JoinsAs = catalogue.Manage
+			}
+			for k := range sp.Items {
+				sp.Items[k].Rules, sp.Items[k].Private = c.loosest("I"), false
+			}
+		}
+	}
+	for i := range c.w.Meetings {
+		if m := &c.w.Meetings[i]; c.here(m.Host) {
+			m.Rules, m.SignInDomains, m.SignInLists, m.Passcode = c.loosest("I"), nil, nil, true
+		}
+	}
+	for i := range c.w.People {
+		p := &c.w.People[i]
+		p.Roles &^= world.Administrator | world.Keeper
+		if !c.here(p.ID) {
+			continue
+		}
+		for k := range c.w.Spaces { // whoever of ours wants to joins
+			if sp := &c.w.Spaces[k]; sp.Joinable {
+				sp.Members = append(sp.Members, world.Member{Person: p.ID})
+			}
+		}
+		for _, a := range parties {
+			if !strings.HasPrefix(a, "link:") {
+				c.w.Contacts = append(c.w.Contacts, world.Contact{Person: p.ID, Party: c.address(a), Accepted: true})
+			}
+		}
+	}
+	for _, g := range c.w.Guests {
+		c.begun[g.Address.String()] = true
+	}
+	return c
+}
+
+func (c *slowCould) address(text string) addr.Address {
+	a, err := addr.Parse(text)
+	if err != nil {
+		panic(err)
+	}
+	return a
+}
+
+func (c *slowCould) yes(who, action, resource, about string) bool {
+	got := (&slow{c.w}).answer(asked{who: who, action: action, resource: resource, at: c.at, address: about})
+	return !got.wrong && len(got.accounts) > 0 && got.accounts[0].refusing == ""
+}
+
+func (c *slowCould) state(a string) string {
+	p := (&slow{c.w}).party(a, c.at)
+	return p.state
+}
+
+func (c *slowCould) becomes(a string) bool {
+	if c.state(a) != "" {
+		return false
+	}
+	c.w.Guests = slices.DeleteFunc(c.w.Guests, func(g world.Guest) bool { return g.Address.String() == a })
+	c.w.Guests = append(c.w.Guests, world.Guest{Address: c.address(a), State: world.StateActive, Origins: world.ByInvitation, Since: c.at, Accepted: c.at, Renewed: moment.Always, Until: moment.Never, Terms: moment.Never, LastSeen: c.at, StateSince: moment.Always})
+	return true
+}
+
+func (c *slowCould) give(a string, r world.Resource, role catalogue.Role) bool {
+	for i := range c.w.Grants {
+		g := &c.w.Grants[i]
+		if g.Group == "" && g.Address.String() == a && g.Resource == r && g.Role >= role && g.From == moment.Always {
+			return false
+		}
+	}
+	c.w.Grants = append(c.w.Grants, world.Grant{Address: c.address(a), Resource: r, Role: role, From: moment.Always, Until: moment.Never, Reviewed: moment.Always})
+	return true
+}
+
+// round performs what can be performed once; without is an address that gets no record.
+func (c *slowCould) round(parties []string, without string) (changed bool) {
+	var doers []string
+	for _, p := range c.w.People {
+		if c.here(p.ID) {
+			doers = append(doers, "person:"+p.ID)
+		}
+	}
+	for _, a := range c.parties {
+		if !strings.HasPrefix(a, "link:") && c.state(a) == "active" {
+			doers = append(doers, a)
+		}
+	}
+	anybody := func(action, resource, about string) bool {
+		return slices.ContainsFunc(doers, func(d string) bool { return d != about && c.yes(d, action, resource, about) })
+	}
+	for _, a := range parties {
+		if strings.HasPrefix(a, "link:") {
+			continue
+		}
+		record := func() {
+			if a != without && c.becomes(a) {
+				changed = true
+			}
+		}
+		if c.state(a) == "invited" {
+			for i := range c.w.Guests {
+				if g := &c.w.Guests[i]; g.Address.String() == a {
+					g.State, g.Accepted, changed = world.StateActive, c.at, true
+				}
+			}
+		}
+		if c.state(a) == "" && c.yes(a, "directory.sign_up", "directory:ours", "") {
+			record()
+		}
+		suspended := c.state(a) == "suspended"
+		if a != without && !suspended && anybody("directory.invite", "directory:ours", a) {
+			record()
+		}
+		for i := range c.w.Spaces {
+			sp := &c.w.Spaces[i]
+			space := world.Resource{Kind: catalogue.Space, ID: sp.ID}
+			if a != without && !suspended && anybody("directory.invite", space.String(), a) {
+				record()
+				changed = c.give(a, space, catalogue.Manage) || changed
+				for _, it := range sp.Items {
+					if _, passed := engine.PassedOnBy(it.Kind); !passed {
+						changed = c.give(a, world.Resource{Kind: it.Kind, ID: it.ID}, catalogue.Manage) || changed
+					}
+				}
+			}
+			if sp.Kind == world.Course && c.yes(a, "spaces.join", space.String(), "") {
+				role := sp.JoinsAs
+				if role == catalogue.NoRole {
+					role = catalogue.View
+				}
+				changed = c.give(a, space, role) || changed
+			}
+			for _, it := range sp.Items {
+				r := world.Resource{Kind: it.Kind, ID: it.ID}
+				action := map[string]string{"file": "files.share", "folder": "files.share", "report": "reports.share", "dashboard": "reports.share"}[it.Kind.String()]
+				if action == "" || !anybody(action, r.String(), a) {
+					continue
+				}
+				changed = c.give(a, r, catalogue.Manage) || changed
+				if c.state(a) != "" || a == without {
+					continue
+				}
+				for _, act := range catalogue.Actions() {
+					if act.Takes(it.Kind) && !act.Address && c.yes(a, act.Name, r.String(), "") {
+						record()
+					}
+				}
+			}
+			if c.ownedNow[sp.ID] { // an owner makes more of what somebody has
+				held := func(r world.Resource) {
+					x := &slowQuestion{slow: &slow{c.w}, at: c.at}
+					_ = x
+					for i := range c.w.Grants {
+						g := &c.w.Grants[i]
+						if g.Group == "" && !g.ToMany() && g.Address.String() == a && g.Resource == r && x.role(a, r.Kind.String(), r.ID) > 0 && g.From <= c.at && c.at < g.Until {
+							changed = c.give(a, r, catalogue.Manage) || changed
+							break
+						}
+					}
+					for _, l := range c.w.Links {
+						if l.Item == r && slices.ContainsFunc(l.For, func(x addr.Address) bool { return x.String() == a }) && l.Created <= c.at && c.at < l.Until {
+							changed = c.give(a, r, catalogue.Manage) || changed
+						}
+					}
+				}
+				held(space)
+				for _, it := range sp.Items {
+					held(world.Resource{Kind: it.Kind, ID: it.ID})
+				}
+			}
+		}
+	}
+	return
+}
+
+// slowReached lists every (party, action, resource) that could come to be a yes.
+func slowReached(w *world.World, s *engine.Snapshot, at moment.Moment) map[string]bool {
+	out := map[string]bool{}
+	var parties []string
+	for _, a := range outsidersAt(w, s, at) {
+		if !strings.HasPrefix(a, "link:") {
+			parties = append(parties, a)
+		}
+	}
+	all := newSlowCould(w, at, parties)
+	for all.round(parties, "") {
+	}
+	resources := resourcesOf(w)
+	note := func(c *slowCould, a string) {
+		for _, act := range catalogue.Actions() {
+			if act.Address || act.Asks[catalogue.Ours] != nil && act.Asks[catalogue.Record] == nil {
+				continue
+			}
+			for _, r := range resources {
+				if act.Takes(r.Kind) && c.yes(a, act.Name, r.String(), "") {
+					out[a+" "+act.Name+" "+r.String()] = true
+				}
+			}
+		}
+	}
+	now := &slowCould{w: w, at: at}
+	for _, a := range parties {
+		note(now, a)
+		note(all, a)
+		if now.state(a) != "" {
+			continue
+		}
+		// and as they are without a record
+		bare := &slowCould{w: copyWorld(all.w), at: at, parties: parties, ownedNow: all.ownedNow}
+		bare.w.Guests = slices.DeleteFunc(bare.w.Guests, func(g world.Guest) bool { return g.Address.String() == a && !all.begun[a] })
+		bare.w.Grants = slices.DeleteFunc(bare.w.Grants, func(g world.Grant) bool { return g.Group == "" && !g.ToMany() && g.Address.String() == a })
+		for _, g := range w.Grants {
+			if g.Group == "" && !g.ToMany() && g.Address.String() == a {
+				bare.w.Grants = append(bare.w.Grants, g)
+			}
+		}
+		if all.begun[a] { // it is over, or not yet begun
+			bare.w.Guests = slices.Clone(bare.w.Guests)
+			for i := range bare.w.Guests {
+				if bare.w.Guests[i].Address.String() == a {
+					bare.w.Guests[i] = w.Guests[slices.IndexFunc(w.Guests, func(g world.Guest) bool { return g.Address.String() == a })]
+				}
+			}
+		}
+		for bare.round([]string{a}, a) {
+		}
+		note(bare, a)
+	}
+	// whoever holds a link that somebody makes
+	for i := range all.w.Spaces {
+		sp := &all.w.Spaces[i]
+		maker := slices.ContainsFunc(sp.Owners, all.here) || slices.ContainsFunc(sp.Members, func(m world.Member) bool {
+			return slices.ContainsFunc(all.w.People, func(p world.Person) bool {
+				return all.here(p.ID) && (m.Person == p.ID || m.Group != "" && slices.Contains(p.Groups, m.Group))
+			})
+		})
+		for _, it := range sp.Items {
+			if maker && (it.Kind == catalogue.File || it.Kind == catalogue.Folder) {
+				c := &slowCould{w: copyWorld(all.w), at: at}
+				r := world.Resource{Kind: it.Kind, ID: it.ID}
+				c.w.Links = append(c.w.Links, world.Link{ID: "any", Item: r, Right: catalogue.Contribute, Created: at, Until: moment.Never, Download: true, Password: true})
+				for _, act := range catalogue.Actions() {
+					if act.Takes(it.Kind) && !act.Address && act.Rows(it.Kind)[catalogue.Bearer] != nil && c.yes("link:any", act.Name, r.String(), "") {
+						out["link:any "+act.Name+" "+r.String()] = true
+					}
+				}
+			}
+		}
+	}
+	all.w.Links = append(all.w.Links, world.Link{ID: "any", Item: world.Resource{Kind: catalogue.File, ID: "none"}, Right: catalogue.Contribute, Created: at, Until: moment.Never, Download: true, Password: true})
+	for _, m := range all.w.Meetings {
+		for _, act := range catalogue.Actions() {
+			if act.Takes(catalogue.Meeting) && !byRole(&act, catalogue.Meeting) && all.yes("link:any", act.Name, "meeting:"+m.ID, "") {
+				out["link:any "+act.Name+" meeting:"+m.ID] = true
+			}
+		}
+	}
+	return out
+}
+
+// couldWorld is a small random world in which some things have no owner, some of ours have left, and outsiders may pass things on.
+func couldWorld(seed uint64) *world.World {
+	r := rand.New(rand.NewPCG(seed, 11))
+	w := tiny(seed)
+	enrich(r, w)
+	for i := range w.Spaces {
+		if r.IntN(3) == 0 && w.Spaces[i].Kind != world.Drive {
+			w.Spaces[i].Owners = nil
+			w.Spaces[i].Joinable = r.IntN(4) == 0
+		}
+		if r.IntN(4) == 0 {
+			w.Spaces[i].Members = nil
+		}
+	}
+	for i := range w.People {
+		if r.IntN(6) == 0 {
+			w.People[i].Left = now - 86400e6
+		}
+	}
+	for _, name := range []string{"directory.invite_by", "directory.invite_domains", "files.reshare", "reports.reshare", "files.given_to", "reports.given_to", "reports.share_by", "directory.self_signup", "files.domains", "spaces.guests", "directory.guests", "directory.personal", "spaces.connect", "files.drive_given_to", "chat.presence", "directory.people_seen"} {
+		if r.IntN(2) == 0 {
+			continue
+		}
+		x := world.RuleSetting{Rule: catalogue.MustRule(name), Counts: catalogue.Unset}
+		all := x.Rule.Get().Scale.All()
+		x.Limit, x.Default = all[len(all)-1-min(r.IntN(3)*r.IntN(2), len(all)-1)], all[0]
+		*w = *world.Merge(w, &world.World{Policy: world.Policy{Rules: []world.RuleSetting{x}}})
+	}
+	dated := func(x world.Setting) bool { return strings.HasPrefix(x.Rule.String(), "guests.") }
+	for i := range w.Partners { // what the dates of a record come to once it is accepted is not looked at
+		w.Partners[i].Rules = slices.DeleteFunc(slices.Clone(w.Partners[i].Rules), dated)
+	}
+	for i := range w.Spaces {
+		w.Spaces[i].Rules = slices.DeleteFunc(slices.Clone(w.Spaces[i].Rules), dated)
+	}
+	for _, rule := range catalogue.Rules() {
+		if all := rule.Scale.All(); strings.HasPrefix(rule.Name, "guests.") {
+			loosest := catalogue.NoLimit
+			if rule.Scale.Shape.String() != "days" {
+				loosest = all[len(all)-1]
+			}
+			x := world.RuleSetting{Rule: rule.ID, Counts: catalogue.Unset, Limit: loosest, Default: loosest}
+			*w = *world.Merge(w, &world.World{Policy: world.Policy{Rules: []world.RuleSetting{x}}})
+		}
+	}
+	for i := range w.Exceptions {
+		if r.IntN(2) == 0 {
+			id := catalogue.MustRule([]string{"directory.personal", "files.drive_given_to", "meetings.outsiders"}[r.IntN(3)])
+			w.Exceptions[i].Rules = append(slices.DeleteFunc(slices.Clone(w.Exceptions[i].Rules), func(s world.Setting) bool { return s.Rule == id }), world.Setting{Rule: id, Value: catalogue.Value(r.IntN(2))})
+		}
+	}
+	return w
+}
+
+// TestCouldAgainstSlow compares what could come to be of random worlds with really performing every act to the end.
+func TestCouldAgainstSlow(t *testing.T) {
+	pairs, more := 0, 0
+	for seed := uint64(1); seed <= uint64(max(8, *couldWorlds)); seed++ {
+		w := couldWorld(seed)
+		s := engine.Of(w)
+		want := slowReached(w, s, now)
+		p := s.Potential(now)
+		got := map[string]bool{}
+		for a := range want {
+			got[a] = false
+		}
+		var parties []string
+		for _, a := range outsidersAt(w, s, now) {
+			if !strings.HasPrefix(a, "link:") {
+				parties = append(parties, a)
+			}
+		}
+		bad := 0
+		for _, a := range append(parties, "link:any") {
+			who, _ := engine.ParseWho(a)
+			for _, r := range resourcesOf(w) {
+				set := p.Could(who, r)
+				for _, act := range catalogue.Actions() {
+					key := a + " " + act.Name + " " + r.String()
+					if is := set.Has(act.ID); is != want[key] {
+						if bad++; bad < 10 {
+							t.Errorf("world %d: %s: could %t, slowly %t", seed, key, is, want[key])
+						}
+					}
+					if set.Has(act.ID) {
+						pairs++
+						if q := (engine.Question{Subject: who, Action: act.ID, Resource: r, At: now}); who.Kind == engine.ByAddress {
+							if v, err := s.Decide(&q); err == nil && !v.Yes {
+								more++
+							}
+						}
+					}
+				}
+			}
+		}
+		if bad > 0 {
+			t.Errorf("world %d: %d wrong", seed, bad)
+		}
+		// all of it at once, as expectations count it
+		all := map[string]int{}
+		lookups := map[string]bool{}
+		if err := p.EachYes(&engine.Scope{Actions: engine.InwardActions}, goOn, func(y *engine.Yes) error {
+			who := []string{y.Who.String()}
+			if len(y.Members) > 0 {
+				who = nil
+				for _, m := range y.Members {
+					who = append(who, s.AddressAt(m).String())
+				}
+			}
+			for _, a := range who {
+				if y.Action.Get().Name == "directory.look_up" {
+					lookups[a] = true
+					continue
+				}
+				all[a+" "+y.Action.Get().Name] += y.Pairs / len(who)
+			}
+			return nil
+		}); err != nil {
+			t.Fatal(err)
+		}
+		counted, looked := map[string]int{}, map[string]bool{}
+		for key := range want {
+			f := strings.Fields(key)
+			if f[1] == "directory.look_up" {
+				looked[f[0]] = true
+				continue
+			}
+			counted[f[0]+" "+f[1]]++
+		}
+		if fmt.Sprint(all) != fmt.Sprint(counted) || fmt.Sprint(lookups) != fmt.Sprint(looked) {
+			for k, n := range counted {
+				if all[k] != n {
+					t.Errorf("world %d: %s counted %d, slowly %d", seed, k, all[k], n)
+				}
+			}
+			for k, n := range all {
+				if counted[k] == 0 {
+					t.Errorf("world %d: %s counted %d, slowly none", seed, k, n)
+				}
+			}
+			t.Errorf("world %d: look-ups %v, slowly %v", seed, lookups, looked)
+		}
+	}
+	if pairs < 1000 || more < 100 {
+		t.Errorf("only %d pairs could be, %d of them not yet", pairs, more)
+	}
+}
