@@ -86,34 +86,82 @@ func (f *finder) now(s *engine.Snapshot) bool {
 // find tries the acts around the target, and with them those around other places, until some reach it.
 func (f *finder) find() *Chain {
 	f.around()
+	best := f.fewest(Most)
 	here := len(f.all)
-	best := f.least(Most)
-	if best == nil || f.elsewhere() {
-		// a record, or being known, may come about in any other space
-		for _, id := range f.p.SpaceClasses() {
-			f.all = f.all[:here]
-			clear(f.known)
-			f.space(id, nil)
-			bound := Most
-			if best != nil {
-				bound = len(best) - 1
-			}
-			if c := f.least(bound); c != nil {
-				best = c
-			}
+	for _, id := range f.places() { // a record, or being known, may come about in any other space
+		if best != nil && len(best) <= 1 {
+			break
 		}
-		f.all = f.all[:here]
-		clear(f.known)
+		f.forget(here)
+		f.space(id, nil)
+		if f.looksUp() && f.p.MayJoin(id) {
+			f.add(Act{Kind: Join, By: person(f.t.Resource.ID), Resource: world.Resource{Kind: catalogue.Space, ID: id}})
+		}
+		bound := Most
+		if best != nil {
+			bound = len(best) - 1 // only a shorter one is of use
+		}
+		if c := f.fewest(bound); len(c) > 0 {
+			best = c
+		}
 	}
+	f.forget(here)
 	if best == nil { // through others from outside, who have to be let in first
 		f.others()
-		best = f.least(Most)
+		best = f.fewest(Most)
 	}
 	if best == nil {
 		return &Chain{}
 	}
 	acts, _ := f.run(best)
 	return &Chain{Acts: f.counted(acts)}
+}
+
+// forget takes back all acts but the first n.
+func (f *finder) forget(n int) {
+	if len(f.all) > n {
+		f.all = f.all[:n]
+		clear(f.known)
+	}
+}
+
+// fewest finds the fewest acts that reach the target with a record or, because a record can also take something away, without.
+func (f *finder) fewest(bound int) []Act {
+	best := f.least(bound)
+	if f.t.Who.Kind != engine.ByAddress || !f.elsewhere() {
+		return best
+	}
+	if best != nil {
+		bound = len(best) - 1
+	}
+	all, known := f.all, f.known
+	f.all, f.known = nil, map[string]bool{}
+	for _, a := range all {
+		if a.Party != f.party || a.Kind != Accept && a.Kind != SignUp && a.Kind != Become && a.Kind != Invite {
+			f.all = append(f.all, a)
+		}
+	}
+	if c := f.least(bound); len(c) > 0 {
+		best = c
+	}
+	f.all, f.known = all, known
+	return best
+}
+
+var lookUp = action("directory.look_up")
+
+func (f *finder) looksUp() bool { return f.t.Action == lookUp }
+
+// places lists spaces elsewhere that may matter.
+func (f *finder) places() (ids []string) {
+	if f.looksUp() {
+		ids = append(ids, f.base.SpacesOf(f.t.Resource.ID)...)
+		ids = ids[:min(12, len(ids))]
+	}
+	if f.looksUp() || f.elsewhere() {
+		ids = append(ids, f.p.SpaceClasses()...)
+	}
+	return ids
 }
 
 // elsewhere reports whether another place may give a shorter chain: whoever has no record may come to one there.
@@ -126,7 +174,7 @@ func (f *finder) elsewhere() bool {
 }
 
 func (f *finder) add(a Act) {
-	if len(f.all) < 60 && !slices.ContainsFunc(f.all, func(b Act) bool { return a == b }) {
+	if len(f.all) < 120 && !slices.ContainsFunc(f.all, func(b Act) bool { return a == b }) {
 		f.all = append(f.all, a)
 	}
 }
@@ -163,19 +211,6 @@ func (f *finder) around() {
 		}
 	case r.Kind == catalogue.Person:
 		f.add(Act{Kind: Contact, By: person(r.ID), Party: f.party})
-		if f.t.Action == action("directory.look_up") {
-			for k, id := range f.base.SpacesOf(r.ID) {
-				if k < 8 {
-					f.space(id, nil)
-				}
-			}
-			for _, id := range f.p.SpaceClasses() {
-				if f.p.MayJoin(id) {
-					f.space(id, nil)
-					f.add(Act{Kind: Join, By: person(r.ID), Resource: world.Resource{Kind: catalogue.Space, ID: id}})
-				}
-			}
-		}
 	}
 }
 
@@ -213,22 +248,20 @@ func (f *finder) values(r world.Resource, layer catalogue.Layers) {
 	}
 }
 
-// matters reports whether a rule is asked by the target, or by an act that leads to it.
+// matters reports whether a rule is asked by the target, or by an act that leads to it: besides inviting and joining, sharing
+// and what a newcomer does with what is shared with them.
 func (f *finder) matters(r catalogue.RuleID) bool {
-	share, _ := engine.PassedOnBy(f.t.Resource.Kind)
 	for _, a := range catalogue.AskedBy(r) {
-		if a == f.t.Action || a == invite || a == joinCourse || a == share && share != 0 {
-			return true
-		}
-	}
-	// what follows a drive's own rules is asked through the others
-	for _, a := range []string{"files.drive_given_to", "files.drive_bearer_links", "files.reshare", "reports.reshare"} {
-		if r == catalogue.MustRule(a) {
+		act := a.Get()
+		if a == f.t.Action || a == invite || a == joinCourse || passing[act.Service()] && (act.Address || act.Asks[catalogue.Newcomer] != nil) {
 			return true
 		}
 	}
 	return false
 }
+
+// passing tells the services whose things are passed on one by one.
+var passing = [catalogue.NumServices]bool{catalogue.Files: true, catalogue.Reports: true}
 
 // space lists the acts in a space that may matter; item is what of it the target is about.
 func (f *finder) space(id string, item *world.Resource) {
@@ -287,6 +320,7 @@ func (f *finder) space(id string, item *world.Resource) {
 	}
 	if item == nil && f.t.Resource != r { // a place to become known in
 		for _, it := range f.p.ItemsIn(id) {
+			f.values(it, catalogue.AtItem)
 			for _, w := range doers {
 				f.add(Act{Kind: Share, By: w, Resource: it, Party: f.party, Role: catalogue.View})
 			}
@@ -450,48 +484,75 @@ func (f *finder) reaches(set []int) bool {
 	return is
 }
 
-// least finds the fewest acts that reach the target, at most bound; nil where there are none. More acts never take anything away,
-// so an act without which the rest does not reach it is in every solution.
+// least finds the fewest acts that reach the target, at most bound; nil where there are none. More acts never take anything away. So
+// whatever set of acts does not reach it, any solution has an act outside the largest set around it that does not either: the
+// fewest acts that hit all such outsides found so far are tried, until they reach the target.
 func (f *finder) least(bound int) []Act {
-	var best []int
-	var find func(kept, open []int)
-	with := func(a []int, b ...int) []int { return append(slices.Clone(a), b...) }
-	find = func(kept, open []int) {
-		if len(kept) > bound || best != nil && len(kept) >= len(best) || !f.reaches(with(kept, open...)) {
-			return
-		}
-		if f.reaches(with(kept)) {
-			best = kept
-			return
-		}
-		var rest, needed []int
-		for _, k := range open {
-			if f.reaches(with(kept, slices.DeleteFunc(slices.Clone(open), func(x int) bool { return x == k })...)) {
-				rest = append(rest, k)
-			} else {
-				needed = append(needed, k)
-			}
-		}
-		if len(needed) > 0 {
-			find(with(kept, needed...), rest)
-			return
-		}
-		find(with(kept, rest[0]), rest[1:])
-		find(kept, rest[1:])
-	}
 	all := make([]int, len(f.all))
 	for i := range all {
 		all[i] = i
 	}
-	find(nil, all)
-	if best == nil {
+	if !f.reaches(all) {
 		return nil
 	}
-	acts := make([]Act, len(best))
-	for i, k := range best {
-		acts[i] = f.all[k]
+	var outsides [][]int
+	for {
+		try := hitting(outsides, bound)
+		if try == nil {
+			return nil
+		}
+		if f.reaches(slices.Clone(try)) {
+			acts := make([]Act, len(try))
+			for i, k := range try {
+				acts[i] = f.all[k]
+			}
+			return acts
+		}
+		around := slices.Clone(try)
+		var outside []int
+		for _, k := range all {
+			if slices.Contains(try, k) {
+				continue
+			}
+			if with := append(slices.Clone(around), k); f.reaches(with) {
+				outside = append(outside, k)
+			} else {
+				around = with
+			}
+		}
+		outsides = append(outsides, outside)
 	}
-	return acts
+}
+
+// hitting returns a smallest set with something of each list in it, of at most bound; nil where there is none.
+func hitting(lists [][]int, bound int) []int {
+	for size := 0; size <= bound; size++ {
+		if out := hit(lists, nil, size); out != nil {
+			return out
+		}
+	}
+	return nil
+}
+
+func hit(lists [][]int, set []int, left int) []int {
+	for _, l := range lists {
+		if slices.ContainsFunc(l, func(k int) bool { return slices.Contains(set, k) }) {
+			continue
+		}
+		if left == 0 {
+			return nil
+		}
+		for _, k := range l {
+			if out := hit(lists, append(slices.Clone(set), k), left-1); out != nil {
+				return out
+			}
+		}
+		return nil
+	}
+	if set == nil {
+		set = []int{}
+	}
+	return set
 }
 
 // counted says of each act how many could make it as things are before it.
