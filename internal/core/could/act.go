@@ -190,7 +190,11 @@ func has(list []string, x string) bool {
 func (a *Act) apply(s *engine.Snapshot, e *engine.Editor, at moment.Moment) {
 	switch a.Kind {
 	case SetValue:
-		e.SetValueAt(a.Resource, a.Rule, a.Value)
+		v := a.Value
+		if limit := s.LimitOf(a.Rule); a.Rule.Get().Scale.Looser(v, limit) { // as far as is let
+			v = limit
+		}
+		e.SetValueAt(a.Resource, a.Rule, v)
 	case Admit:
 		e.AdmitTo(a.Resource.ID, world.PartyRef{Address: a.Party})
 	case LetJoin:

@@ -23,8 +23,9 @@ type Target struct {
 
 // Chain is the shortest way to a target: acts in an order in which each can be made.
 type Chain struct {
-	Now  bool  // nothing has to be done: it is a yes already
-	Acts []Act // none with Now, and where there are more than Most
+	Now    bool  // nothing has to be done: it is a yes already
+	Longer bool  // it takes more than Most acts
+	Acts   []Act // none with Now, and where it takes more
 }
 
 // finder looks for chains to one target.
@@ -37,6 +38,8 @@ type finder struct {
 	role  catalogue.Role
 	all   []Act
 	known map[string]bool // by set of acts: whether they reach the target
+
+	account engine.Account // that the target is asked of; any
 }
 
 // Find finds the shortest chain to a target; nil where it could not come to be, as far as known.
@@ -73,13 +76,13 @@ func newFinder(base *engine.Snapshot, p *engine.Potential, at moment.Moment, t T
 
 // now reports whether the target is a yes in a snapshot.
 func (f *finder) now(s *engine.Snapshot) bool {
-	who := f.t.Who
-	if who.Kind == engine.ByAddress {
-		who.Address = f.party
-	} else {
-		who = linkHolder
+	q := engine.Question{Subject: f.t.Who, Action: f.t.Action, Resource: f.t.Resource, At: f.at, Account: f.account}
+	if q.Subject.Kind == engine.ByAddress {
+		q.Subject.Address = f.party
+	} else if q.Subject = linkHolder; !q.Resource.Kind.IsItem() {
+		q.With = engine.AnyLink(f.at)
 	}
-	v, err := s.Decide(&engine.Question{Subject: who, Action: f.t.Action, Resource: f.t.Resource, At: f.at})
+	v, err := s.Decide(&q)
 	return err == nil && v.Yes
 }
 
@@ -93,10 +96,7 @@ func (f *finder) find() *Chain {
 			break
 		}
 		f.forget(here)
-		f.space(id, nil)
-		if f.looksUp() && f.p.MayJoin(id) {
-			f.add(Act{Kind: Join, By: person(f.t.Resource.ID), Resource: world.Resource{Kind: catalogue.Space, ID: id}})
-		}
+		f.elsewhereIn(id)
 		bound := Most
 		if best != nil {
 			bound = len(best) - 1 // only a shorter one is of use
@@ -111,7 +111,7 @@ func (f *finder) find() *Chain {
 		best = f.fewest(Most)
 	}
 	if best == nil {
-		return &Chain{}
+		return &Chain{Longer: f.witness() != nil}
 	}
 	acts, _ := f.run(best)
 	return &Chain{Acts: f.counted(acts)}
@@ -135,17 +135,94 @@ func (f *finder) fewest(bound int) []Act {
 		bound = len(best) - 1
 	}
 	all, known := f.all, f.known
-	f.all, f.known = nil, map[string]bool{}
-	for _, a := range all {
-		if a.Party != f.party || a.Kind != Accept && a.Kind != SignUp && a.Kind != Become && a.Kind != Invite {
-			f.all = append(f.all, a)
-		}
-	}
+	f.all, f.known = f.bare(), map[string]bool{}
 	if c := f.least(bound); len(c) > 0 {
 		best = c
 	}
 	f.all, f.known = all, known
 	return best
+}
+
+// witness is a way to the target: acts, none of which can be left out, and the account that gets there.
+type witness struct {
+	acts    []Act
+	account engine.Account
+}
+
+// witness finds some way to the target, however long; nil where it finds none.
+func (f *finder) witness() *witness {
+	f.all = nil
+	clear(f.known)
+	try := func() *witness {
+		for _, all := range [][]Act{f.all, f.bare()} {
+			if order, ok := f.run(all); ok {
+				acts := f.thin(order)
+				return &witness{acts, f.accountOf(acts)}
+			}
+		}
+		return nil
+	}
+	f.around()
+	if w := try(); w != nil {
+		return w
+	}
+	here := len(f.all)
+	for _, id := range f.places() {
+		f.forget(here)
+		f.elsewhereIn(id)
+		if w := try(); w != nil {
+			return w
+		}
+	}
+	f.forget(here)
+	f.others()
+	return try()
+}
+
+// bare lists the acts that give the party no record.
+func (f *finder) bare() (out []Act) {
+	for _, a := range f.all {
+		if a.Party != f.party || a.Kind != Accept && a.Kind != SignUp && a.Kind != Become && a.Kind != Invite {
+			out = append(out, a)
+		}
+	}
+	return
+}
+
+// elsewhereIn adds the acts in another space.
+func (f *finder) elsewhereIn(id string) {
+	f.space(id, nil)
+	if f.looksUp() && f.p.MayJoin(id) {
+		f.add(Act{Kind: Join, By: person(f.t.Resource.ID), Resource: world.Resource{Kind: catalogue.Space, ID: id}})
+	}
+}
+
+// thin leaves out every act without which the others still reach the target.
+func (f *finder) thin(acts []Act) []Act {
+	for i := len(acts) - 1; i >= 0; i-- {
+		rest := append(slices.Clone(acts[:i]), acts[i+1:]...)
+		if _, ok := f.run(rest); ok {
+			acts = rest
+		}
+	}
+	order, _ := f.run(acts)
+	return order
+}
+
+// accountOf returns the account that reaches the target after acts; any for a link.
+func (f *finder) accountOf(acts []Act) engine.Account {
+	if f.t.Who.Kind != engine.ByAddress {
+		return engine.AnyAccount
+	}
+	for _, a := range []engine.Account{engine.RecordAccount, engine.HomeAccount} {
+		f.account = a
+		if _, ok := f.run(acts); ok {
+			f.account = engine.AnyAccount
+			return a
+		}
+	}
+	f.account = engine.AnyAccount
+	return engine.AnyAccount
 }
 
 var lookUp = action("directory.look_up")

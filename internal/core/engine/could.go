@@ -270,7 +270,8 @@ func (p *Potential) of(who Who) *couldOf {
 	o.onWide = map[catalogue.ResourceKind][]Actions{}
 	if who.Kind != ByAddress {
 		for v := range o.own {
-			o.own[v] = Supposed{linkID: who.ID, link: link{exists: true, bearer: true, download: true, password: true, right: catalogue.Contribute, by: none, created: p.at, until: moment.Never}}
+			o.own[v] = *AnyLink(p.at)
+			o.own[v].linkID = who.ID
 		}
 		o.records = no
 		return o
@@ -319,6 +320,11 @@ func (p *Potential) of(who Who) *couldOf {
 		joined(inv.given(inv.groups.at(g).grants))
 	}
 	return o
+}
+
+// AnyLink is a link that somebody could make, as whoever holds it is asked about at a moment: its id is any.
+func AnyLink(at moment.Moment) *Supposed {
+	return &Supposed{linkID: aLink.ID, link: link{exists: true, bearer: true, download: true, password: true, right: catalogue.Contribute, by: none, item: none, created: at, until: moment.Never}}
 }
 
 // ways are the ways in which they may act: without a record (0) as they are, with one that is active (1).

@@ -277,8 +277,9 @@ func TestCouldChains(t *testing.T) {
 					continue
 				}
 				if len(chain.Acts) == 0 {
-					long++
-					t.Logf("world %d: %s: no chain of six", seed, name)
+					if long++; !chain.Longer {
+						t.Errorf("world %d: %s could be, and no way is found", seed, name)
+					}
 					continue
 				}
 				lengths[len(chain.Acts)]++
@@ -331,7 +332,7 @@ func TestCouldChains(t *testing.T) {
 		}
 	}
 	t.Logf("chains by length %v, longer %d, acts %v", lengths, long, kinds)
-	if lengths[1] < 10 || lengths[2] < 8 || lengths[3] < 5 || long > 0 {
+	if lengths[1] < 10 || lengths[2] < 8 || lengths[3] < 5 {
 		t.Errorf("too few chains: %v", lengths)
 	}
 }

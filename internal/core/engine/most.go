@@ -318,3 +318,66 @@ func (p *Potential) ItemsIn(space string) (out []world.Resource) {
 
 // LimitOf returns the limit of a rule.
 func (s *Snapshot) LimitOf(r catalogue.RuleID) catalogue.Value { return s.pol.limit[r] }
+
+// TakeRole takes a role of the organisation from a person of ours.
+func (e *Editor) TakeRole(person string, role world.PersonRole) {
+	if i := e.inv.personIDs.find(e.inv.text, person); i != none {
+		e.inv.people.edit(e.tok, i).roles &^= role
+	}
+}
+
+// LoosestUsed returns the loosest value of a rule that counts anywhere below its limit: the default, at partners, in exceptions that
+// are not over, in spaces, items and meetings. Of methods it is all that any of these has.
+func (s *Snapshot) LoosestUsed(r catalogue.RuleID, at moment.Moment) catalogue.Value {
+	out := s.pol.fallback[r]
+	scale := &r.Get().Scale
+	add := func(v catalogue.Value) {
+		switch {
+		case v == catalogue.Unset:
+		case scale.Shape == catalogue.Methods:
+			out |= v
+		case scale.Looser(v, out):
+			out = v
+		}
+	}
+	for i := range s.pol.partners {
+		if p := &s.pol.partners[i]; p.exists {
+			add(s.pol.rows[p.rules][r])
+		}
+	}
+	for i := range s.pol.except {
+		if x := &s.pol.except[i]; at < x.until {
+			add(x.rules[r])
+		}
+	}
+	inv := &s.inv
+	if inv.spaces.n+inv.items.n+inv.meetings.n > 0 {
+		for i := range inv.spaces.n {
+			if x := inv.spaces.at(i); x.exists && x.rules != none {
+				add(inv.rows[x.rules][r])
+			}
+		}
+		for i := range inv.items.n {
+			if x := inv.items.at(i); x.exists && x.rules != none {
+				add(inv.rows[x.rules][r])
+			}
+		}
+		for i := range inv.meetings.n {
+			if x := inv.meetings.at(i); x.exists && x.rules != none {
+				add(inv.rows[x.rules][r])
+			}
+		}
+	}
+	if scale.Looser(out, s.pol.limit[r]) {
+		return s.pol.limit[r]
+	}
+	return out
+}
+
+// RolesOf returns the roles of the organisation that a person of ours has.
+func (s *Snapshot) RolesOf(person string) world.PersonRole {
+	if i := s.inv.personIDs.find(s.inv.text, person); i != none {
+		return s.inv.people.at(i).roles
+	}
+	return 0
+}

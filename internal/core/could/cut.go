@@ -1,0 +1,296 @@
+package could
+
+import (
+	"fmt"
+	"math/bits"
+	"slices"
+
+	"wexillum.example/internal/core/catalogue"
+	"wexillum.example/internal/core/engine"
+	"wexillum.example/internal/core/moment"
+	"wexillum.example/internal/core/world"
+)
+
+// PartKind names a kind of part of a cut.
+type PartKind string
+
+// The kinds of part.
+const (
+	LowerLimit PartKind = "limit"   // the limit of a rule is lowered
+	Close      PartKind = "opening" // a partner is closed for a service and direction, or an opening is taken back
+	TakeRole   PartKind = "role"    // a person of ours loses a role of the organisation
+)
+
+// Part is one change that takes something away. What is not of its kind is empty.
+type Part struct {
+	Kind    PartKind
+	Rule    catalogue.RuleID
+	Value   catalogue.Value
+	Partner string
+	Key     catalogue.Key
+	Unset   bool // the opening is taken back, not refused
+	Person  string
+	Role    world.PersonRole
+}
+
+// Policy reports whether the part is one of policy, which a draft can hold.
+func (p *Part) Policy() bool { return p.Kind != TakeRole }
+
+// Text says the part in a sentence.
+func (p *Part) Text(call func(engine.Who) string, partner func(id string) string) string {
+	switch p.Kind {
+	case LowerLimit:
+		return fmt.Sprintf("Lower the limit of %s to %s.", p.Rule, p.Rule.Get().Scale.Format(p.Value))
+	case Close:
+		if p.Unset {
+			return fmt.Sprintf("Take the opening of %s for %s back.", partner(p.Partner), p.Key)
+		}
+		return fmt.Sprintf("Close %s for %s.", partner(p.Partner), p.Key)
+	}
+	return fmt.Sprintf("Take the role %s from %s.", world.PersonRoleNames[bits.TrailingZeros8(uint8(p.Role))], call(person(p.Person)))
+}
+
+// Without returns a policy as parts would leave it.
+func Without(p *world.World, parts []Part) *world.World {
+	part := &world.World{}
+	for i := range parts {
+		x := &parts[i]
+		switch x.Kind {
+		case LowerLimit:
+			part.Rules = append(part.Rules, world.RuleSetting{Rule: x.Rule, Limit: x.Value, Default: catalogue.Unset, Counts: catalogue.Unset})
+		case Close:
+			k := slices.IndexFunc(part.Partners, func(q world.Partner) bool { return q.ID == x.Partner })
+			if k < 0 {
+				i := slices.IndexFunc(p.Partners, func(q world.Partner) bool { return q.ID == x.Partner })
+				if i < 0 {
+					continue
+				}
+				part.Partners = append(part.Partners, p.Partners[i])
+				k = len(part.Partners) - 1
+			}
+			part.Partners[k].Opened[x.Key] = world.OpenNo
+			if x.Unset {
+				part.Partners[k].Opened[x.Key] = world.OpenUnset
+			}
+		}
+	}
+	if len(part.Rules)+len(part.Partners) == 0 {
+		return p
+	}
+	return world.Merge(p, part)
+}
+
+// Apply returns a snapshot as parts would leave it from a moment on.
+func Apply(s *engine.Snapshot, parts []Part, at moment.Moment) *engine.Snapshot {
+	e := s.Aside()
+	if policy := Without(s.Policy(), parts); policy != s.Policy() {
+		e.SetPolicy(policy)
+		e.HoldBack()
+		e.ActForward(at)
+	}
+	for i := range parts {
+		if parts[i].Kind == TakeRole {
+			e.TakeRole(parts[i].Person, parts[i].Role)
+		}
+	}
+	return e.Done()
+}
+
+// MostParts is how many parts a cut has at most, and MostCuts how many are found.
+const (
+	MostParts = 3
+	MostCuts  = 40
+)
+
+// cutter looks for cuts.
+type cutter struct {
+	s    *engine.Snapshot
+	at   moment.Moment
+	t    Target
+	all  []Part
+	stop func() error
+	cuts [][]Part
+	seen map[string]bool
+	left int // so many sets are still looked at
+}
+
+// Cuts finds the sets of up to three changes to limits, openings and roles that make a target impossible, with no part that could be
+// left out; the fewest parts first. more reports that the search ended before all was looked at.
+func Cuts(s *engine.Snapshot, at moment.Moment, t Target, stop func() error) (cuts [][]Part, more bool, err error) {
+	c := &cutter{s: s, at: at, t: t, stop: stop, seen: map[string]bool{}, left: 1200}
+	if !s.Potential(at).Could(t.Who, t.Resource).Has(t.Action) {
+		return nil, false, nil
+	}
+	c.parts()
+	level := [][]Part{nil}
+	for size := 0; size <= MostParts; size++ {
+		var next [][]Part
+		for _, set := range level {
+			if err := stop(); err != nil {
+				return nil, false, err
+			}
+			if c.left--; c.left < 0 || len(c.cuts) >= MostCuts {
+				return c.cuts, true, nil
+			}
+			if c.covered(set) {
+				continue
+			}
+			z := Apply(s, set, at)
+			w := newFinder(z.Unofficial(), z.Potential(at), at, t).witness()
+			if w == nil {
+				if !z.Potential(at).Could(t.Who, t.Resource).Has(t.Action) {
+					if c.needed(set) {
+						c.cuts = append(c.cuts, set)
+					}
+				} else {
+					more = true // it goes by a way that was not found
+				}
+				continue
+			}
+			if size == MostParts {
+				continue
+			}
+			for _, p := range c.breaking(w, set) {
+				with := added(set, p)
+				if key := keyOf(with); !c.seen[key] {
+					c.seen[key] = true
+					next = append(next, with)
+				}
+			}
+		}
+		level = next
+	}
+	return c.cuts, more, nil
+}
+
+// added returns a set with a part more, which takes the place of one about the same.
+func added(set []Part, p Part) (out []Part) {
+	for _, q := range set {
+		if q.Kind != p.Kind || q.Kind == LowerLimit && q.Rule != p.Rule || q.Kind != LowerLimit {
+			out = append(out, q)
+		}
+	}
+	return append(out, p)
+}
+
+func keyOf(set []Part) string {
+	var keys []string
+	for i := range set {
+		keys = append(keys, fmt.Sprint(set[i]))
+	}
+	slices.Sort(keys)
+	return fmt.Sprint(keys)
+}
+
+// covered reports whether a cut that is found already is part of a set.
+func (c *cutter) covered(set []Part) bool {
+	return slices.ContainsFunc(c.cuts, func(cut []Part) bool {
+		return !slices.ContainsFunc(cut, func(p Part) bool {
+			return !slices.ContainsFunc(set, func(q Part) bool {
+				return p == q || p.Kind == LowerLimit && q.Kind == LowerLimit && p.Rule == q.Rule && p.Rule.Get().Scale.Looser(p.Value, q.Value)
+			})
+		})
+	})
+}
+
+// needed reports whether no part of a set can be left out.
+func (c *cutter) needed(set []Part) bool {
+	for i := range set {
+		rest := append(slices.Clone(set[:i]), set[i+1:]...)
+		if !Apply(c.s, rest, c.at).Potential(c.at).Could(c.t.Who, c.t.Resource).Has(c.t.Action) {
+			return false
+		}
+	}
+	return true
+}
+
+// parts lists what may be changed: limits that the target and the acts towards it ask, openings of the partner, roles of ours.
+func (c *cutter) parts() {
+	asks := func(r catalogue.RuleID) bool {
+		f := finder{t: c.t}
+		if f.matters(r) {
+			return true
+		}
+		for _, a := range catalogue.AskedBy(r) {
+			if a == signUp || a.Get().Service() == c.t.Action.Get().Service() {
+				return true
+			}
+		}
+		return false
+	}
+	for i := range catalogue.Rules() {
+		r := &catalogue.Rules()[i]
+		if !asks(r.ID) || r.Scale.Shape == catalogue.Days || r.Scale.Shape == catalogue.Choice {
+			continue
+		}
+		limit := c.s.LimitOf(r.ID)
+		for _, v := range r.Scale.All() {
+			if r.Scale.Looser(limit, v) {
+				c.all = append(c.all, Part{Kind: LowerLimit, Rule: r.ID, Value: v})
+			}
+		}
+		// the loosest first
+		from := len(c.all)
+		for from > 0 && c.all[from-1].Kind == LowerLimit && c.all[from-1].Rule == r.ID {
+			from--
+		}
+		slices.SortStableFunc(c.all[from:], func(a, b Part) int {
+			switch {
+			case r.Scale.Looser(a.Value, b.Value):
+				return -1
+			case r.Scale.Looser(b.Value, a.Value):
+				return 1
+			}
+			return 0
+		})
+	}
+	if c.t.Who.Kind == engine.ByAddress {
+		if m := c.s.Match(c.t.Who.Address); m.Partner != nil && m.Bar == nil {
+			for k := catalogue.Key(0); k < catalogue.NumKeys; k++ {
+				if k&1 == 0 && m.Partner.Opened[k] != world.OpenNo {
+					c.all = append(c.all, Part{Kind: Close, Partner: m.Partner.ID, Key: k})
+				}
+			}
+		}
+	}
+	n := 0
+	for _, id := range c.s.Here(c.at) {
+		for _, role := range []world.PersonRole{world.Introducer, world.Sharer} {
+			if c.s.RolesOf(id)&role != 0 && n < 40 {
+				c.all = append(c.all, Part{Kind: TakeRole, Person: id, Role: role})
+				n++
+			}
+		}
+	}
+}
+
+// breaking lists the parts, the loosest of each rule, after which a way leads nowhere.
+func (c *cutter) breaking(w *witness, set []Part) (out []Part) {
+	var done catalogue.RuleID = catalogue.NoRule
+	for _, p := range c.all {
+		if p.Kind == LowerLimit && (p.Rule == done || slices.ContainsFunc(set, func(q Part) bool {
+			return q.Kind == LowerLimit && q.Rule == p.Rule && !p.Rule.Get().Scale.Looser(q.Value, p.Value)
+		})) || slices.Contains(set, p) {
+			continue
+		}
+		z := Apply(c.s, added(set, p), c.at)
+		f := newFinder(z.Unofficial(), nil, c.at, c.t)
+		f.account = w.account
+		if order, ok := f.run(w.acts); ok && len(order) == len(w.acts) {
+			continue
+		}
+		if out = append(out, p); p.Kind == LowerLimit {
+			if s := p.Rule.Get().Scale.Shape; s != catalogue.Methods {
+				done = p.Rule
+			}
+		}
+	}
+	return
+}
+
+// Parts lists every single part that is tried for the cuts of a target.
+func Parts(s *engine.Snapshot, at moment.Moment, t Target) []Part {
+	c := &cutter{s: s, at: at, t: t}
+	c.parts()
+	return c.all
+}
