@@ -829,6 +829,8 @@ export interface components {
             state: "held" | "broken" | "unknown";
             /** @description Why it is neither held nor broken */
             unknown?: string;
+            /** @description It holds now; what is told could come to be without an administrator or keeper */
+            only_could?: boolean;
             /** @description There is nothing that it is about */
             empty?: boolean;
             /**
@@ -2341,6 +2343,138 @@ export interface components {
              * @description When all of it ends by itself; absent where something stays
              */
             until?: string;
+        };
+        Could: {
+            who?: string;
+            name?: string;
+            resource?: string;
+            /** Format: moment */
+            at: string;
+            /** @description So often the answer is yes now: a party and a thing for each action */
+            now: number;
+            /** @description So often it could come to be yes, those of now among them */
+            could: number;
+            /** @description So many may now, typical newcomers and links that somebody could make left out */
+            parties_now: number;
+            /** @description So many known ones could */
+            parties_could: number;
+            lines: components["schemas"]["CouldLine"][];
+            /** @description Lines in all */
+            total: number;
+            next: string;
+        };
+        CouldLine: {
+            /** @description As a question names them; link:any is whoever holds a link that somebody makes */
+            who: string;
+            name: string;
+            /** @description Typical of whoever nobody knows yet */
+            newcomer: boolean;
+            kind: string;
+            action: string;
+            /** @description What they would do */
+            title: string;
+            resource: string;
+            resource_name: string;
+            /** @description It is a yes already */
+            now: boolean;
+        };
+        CouldQuestion: {
+            /** @description An address, *@domain for a typical newcomer, or link:any for whoever holds a link that somebody makes */
+            subject: string;
+            action: string;
+            resource: string;
+        };
+        CouldWay: {
+            subject: string;
+            name?: string;
+            action: string;
+            title?: string;
+            resource: string;
+            resource_name?: string;
+            /**
+             * @description yes: it is so now; could: without any administrator or keeper it could come to be; no: it could not
+             * @enum {string}
+             */
+            decision: "yes" | "could" | "no";
+            /** @description It takes more than six acts */
+            longer?: boolean;
+            /** @description In an order in which each can be done; as few as do */
+            acts: components["schemas"]["CouldAct"][];
+        };
+        CouldAct: {
+            /** @enum {string} */
+            kind: "set_value" | "admit" | "let_join" | "make_open" | "any_sign_in" | "passcode" | "join" | "contact" | "invite" | "share" | "raise" | "accept" | "sign_up" | "join_course" | "become" | "make_link";
+            text: string;
+            /** @description Who would do it, or one of those who could: person:ID or an address */
+            by: string;
+            by_name: string;
+            resource?: string;
+            rule?: string;
+            value?: string;
+            /** @description For whom */
+            party?: string;
+            role?: string;
+            /** @description So many people could take this step today */
+            count: number;
+        };
+        CouldCuts: {
+            /** @enum {string} */
+            decision: "yes" | "could" | "no";
+            /** @description The fewest parts first */
+            cuts: components["schemas"]["CouldCut"][];
+            /** @description There may be others; the search ended before all was looked at */
+            more: boolean;
+        };
+        CouldCut: {
+            id: string;
+            parts: components["schemas"]["CutPart"][];
+            /** @description So often a yes of today would be lost that needs a role: party, thing and action */
+            lost: number;
+            /** @description So often one that needs no role */
+            wide?: number;
+            /** @description So many known parties lose something */
+            parties: number;
+            /** @description So many kinds of newcomers lose something */
+            newcomers: number;
+            /** @description So often people of ours lose something that they do elsewhere */
+            outward: number;
+            /** @description So many links stop */
+            links?: number;
+            /** @description It changes nothing that is a yes today */
+            fits?: boolean;
+        };
+        CutPart: {
+            /** @enum {string} */
+            kind: "limit" | "opening" | "role";
+            text: string;
+            /** @description A draft can hold it */
+            policy: boolean;
+            rule?: string;
+            value?: string;
+            partner?: string;
+            key?: string;
+            person?: string;
+            role?: string;
+        };
+        CouldCutTaken: {
+            question: components["schemas"]["CouldQuestion"];
+            /** @description Its id */
+            cut: string;
+            name?: string;
+            why?: string;
+        };
+        Spare: {
+            parts: components["schemas"]["CutPart"][];
+            /** @description So often something could come to be without an administrator or keeper, now */
+            could: number;
+            /** @description The same once they are taken away */
+            afterwards: number;
+            /** @description So many known parties could come to less */
+            parties: number;
+        };
+        SpareTaken: {
+            name?: string;
+            why?: string;
         };
         Remedies: {
             /** @enum {string} */

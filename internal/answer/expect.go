@@ -32,7 +32,12 @@ func Expectation(s *engine.Snapshot, x *world.Expectation, j *expect.Judged, jud
 		Could: x.Could, Tell: x.Tell, Owner: text(x.Owner), Reason: text(x.Why), State: contract.ExpectationState(j.State.String()),
 		Judged: Moment(judged), May: &j.May, Answers: &j.Answer, Examples: []contract.Counterexample{},
 	}
-	out.Unknown = text(j.Why)
+	if j.State == expect.Unknown {
+		out.Unknown = text(j.Why)
+	}
+	if j.Could {
+		out.OnlyCould = &j.Could
+	}
 	if j.Empty {
 		out.Empty = &j.Empty
 	}

@@ -117,6 +117,9 @@ func (a *app) printExpectation(x *contract.Expectation) error {
 	line("why", pick(x.Reason))
 	line("owner", pick(x.Owner))
 	line("unknown", pick(x.Unknown))
+	if x.OnlyCould != nil {
+		line("holds now", "but without an administrator or keeper it could come to be broken")
+	}
 	if x.Empty != nil {
 		line("about", "nothing that is there: it says nothing of anybody")
 	}
@@ -133,6 +136,9 @@ func (a *app) printExpectation(x *contract.Expectation) error {
 	line("may now", fmt.Sprintf("%s, with %s times yes", people(x.May), number(x.Answers)))
 	if len(x.Examples) > 0 {
 		what := "who breaks it"
+		if x.OnlyCould != nil {
+			what = "who could come to break it"
+		}
 		if x.Expect.Sort == contract.ExpectSortAlways {
 			what = "who may not"
 		}
@@ -151,6 +157,9 @@ func (a *app) printExpectation(x *contract.Expectation) error {
 			rows = append(rows, []string{name, e.Who, e.Action, about})
 		}
 		a.table([]string{"name", "who", "action", "about"}, rows)
+		if e := &x.Examples[0]; x.OnlyCould != nil && !strings.HasSuffix(e.Resource, ":*") {
+			a.say("\nSee how, step by step: wexillum could %s %s %s", e.Who, e.Action, e.Resource)
+		}
 	}
 	if x.History != nil && len(*x.History) > 0 {
 		a.printf("\nhistory\n\n")

@@ -14,7 +14,7 @@ import (
 
 func (a *app) reach() *cobra.Command {
 	var at, only, partner, group, kind, find, file string
-	var everybody, numbers bool
+	var everybody, numbers, could bool
 	c := &cobra.Command{
 		Use:     "reach [WHO]",
 		Short:   "Each action with yes or no and the cause that decides, for one party; or what many reach, in numbers",
@@ -41,6 +41,12 @@ func (a *app) reach() *cobra.Command {
 			}
 			if len(words)+len(args) != 1 {
 				return usage{errors.New("name one party, or one of --partner, --group, --kind and --everybody")}
+			}
+			if could {
+				if len(args) != 1 || at != "" || file != "" {
+					return usage{errors.New("--could is asked for one party, as things are now")}
+				}
+				return a.couldLines(c, answer.CouldAsked{Who: args[0], All: only == "yes"})
 			}
 			if len(words) == 1 {
 				return a.boardOf(c, words[0], find, at, file)
@@ -143,6 +149,7 @@ func (a *app) reach() *cobra.Command {
 	}
 	c.Flags().StringVar(&at, "at", "", "a date, a moment, or days from today as +3d; now where absent")
 	f := c.Flags()
+	f.BoolVar(&could, "could", false, "what they could come to do without any administrator or keeper; with --only yes also what they may already")
 	f.StringVar(&partner, "partner", "", "each of a partner's people, and a typical newcomer from each of its domains")
 	f.StringVar(&group, "group", "", "the parties in a group")
 	f.BoolVar(

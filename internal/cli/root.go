@@ -175,7 +175,7 @@ func (a *app) root() *cobra.Command {
 			root.AddCommand(c)
 		}
 	}
-	add("ask", a.ask(), a.reach(), a.audience(), a.diff(), a.check(), a.due(), a.expect(), a.finding(), a.journal(), a.history(), a.evidence())
+	add("ask", a.ask(), a.reach(), a.audience(), a.could(), a.spare(), a.diff(), a.check(), a.due(), a.expect(), a.finding(), a.journal(), a.history(), a.evidence())
 	add(
 		"keep",
 		a.guest(),

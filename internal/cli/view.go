@@ -118,7 +118,7 @@ func (a *app) stated(x *contract.Stated) {
 
 func (a *app) audience() *cobra.Command {
 	var at, action, kind, find, file string
-	var all bool
+	var all, could bool
 	c := &cobra.Command{
 		Use:     "audience RESOURCE",
 		Short:   "Everybody outside who can use a resource: for what, through what, since and until when",
@@ -131,6 +131,12 @@ func (a *app) audience() *cobra.Command {
 			return a.completion("resource")(c, args, text)
 		},
 		RunE: func(c *cobra.Command, args []string) error {
+			if could {
+				if at != "" || file != "" || kind != "" || find != "" {
+					return usage{errors.New("--could is asked as things are now, of everybody")}
+				}
+				return a.couldLines(c, answer.CouldAsked{Resource: args[0], Action: action})
+			}
 			columns := []string{"party", "kind", "action", "resource", "conditions", "through", "until"}
 			if !all {
 				columns = []string{"party", "kind", "action", "conditions", "through", "since", "until"}
@@ -213,6 +219,7 @@ func (a *app) audience() *cobra.Command {
 		},
 	}
 	f := c.Flags()
+	f.BoolVar(&could, "could", false, "who could come to use it without any administrator or keeper; of a space with everything in it")
 	f.BoolVar(&all, "all", false, "of a space also everything in it")
 	f.StringVar(&action, "action", "", "only this action, or those of a service as chat.*")
 	f.StringVar(&kind, "kind", "", "only guest, provisioned, federated, personal or bearer")

@@ -525,6 +525,123 @@ func (c *Client) Complete(ctx context.Context, params *CompleteParams, reqEditor
 	return c.Client.Do(req)
 }
 
+// Could What one party could come to do, or who could come to do something with a resource, without any administrator or keeper
+//
+// Corresponds with GET /api/v1/could (the `Could` operationId).
+func (c *Client) Could(ctx context.Context, params *CouldParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCouldRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CouldCutsWithBody What would make something impossible that is or could come to be: sets of limits, openings and roles, each with its impact
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/could/cuts (the `CouldCuts` operationId).
+func (c *Client) CouldCutsWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCouldCutsRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CouldCuts What would make something impossible that is or could come to be: sets of limits, openings and roles, each with its impact
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/could/cuts (the `CouldCuts` operationId).
+func (c *Client) CouldCuts(ctx context.Context, body CouldCutsJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCouldCutsRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CouldCutDraftWithBody Make a draft of what is policy in a cut
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/could/cuts/draft (the `CouldCutDraft` operationId).
+func (c *Client) CouldCutDraftWithBody(ctx context.Context, params *CouldCutDraftParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCouldCutDraftRequestWithBody(c.Server, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CouldCutDraft Make a draft of what is policy in a cut
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/could/cuts/draft (the `CouldCutDraft` operationId).
+func (c *Client) CouldCutDraft(ctx context.Context, params *CouldCutDraftParams, body CouldCutDraftJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCouldCutDraftRequest(c.Server, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CouldWayWithBody The shortest way to something that could come to be: who would have to do what, and how many could
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/could/way (the `CouldWay` operationId).
+func (c *Client) CouldWayWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCouldWayRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// CouldWay The shortest way to something that could come to be: who would have to do what, and how many could
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/could/way (the `CouldWay` operationId).
+func (c *Client) CouldWay(ctx context.Context, body CouldWayJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewCouldWayRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // Dates Which dates wait, what they would set going if they counted, and what is held
 //
 // Corresponds with GET /api/v1/dates (the `Dates` operationId).
@@ -3929,6 +4046,55 @@ func (c *Client) GetSpace(ctx context.Context, id string, reqEditors ...RequestE
 	return c.Client.Do(req)
 }
 
+// Spare What is allowed and nobody uses: limits that could be lower and openings nobody comes through, which taken away change nothing today
+//
+// Corresponds with GET /api/v1/spare (the `Spare` operationId).
+func (c *Client) Spare(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSpareRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SpareDraftWithBody Make a draft that takes away what nobody uses
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/spare/draft (the `SpareDraft` operationId).
+func (c *Client) SpareDraftWithBody(ctx context.Context, params *SpareDraftParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSpareDraftRequestWithBody(c.Server, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SpareDraft Make a draft that takes away what nobody uses
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/spare/draft (the `SpareDraft` operationId).
+func (c *Client) SpareDraft(ctx context.Context, params *SpareDraftParams, body SpareDraftJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSpareDraftRequest(c.Server, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // Started How far the installation has been set up
 //
 // Corresponds with GET /api/v1/start (the `Started` operationId).
@@ -5887,6 +6053,255 @@ func NewCompleteRequest(server string, params *CompleteParams) (*http.Request, e
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewCouldRequest constructs an http.Request for the Could method
+func NewCouldRequest(server string, params *CouldParams) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/could")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Who != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "who", *params.Who, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Resource != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "resource", *params.Resource, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Action != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "action", *params.Action, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.All != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "all", *params.All, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Cursor != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "cursor", *params.Cursor, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Limit != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "limit", *params.Limit, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewCouldCutsRequest calls the generic CouldCuts builder with application/json body
+func NewCouldCutsRequest(server string, body CouldCutsJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewCouldCutsRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewCouldCutsRequestWithBody constructs an http.Request for the CouldCuts method, with any body, and a specified content type
+func NewCouldCutsRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/could/cuts")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewCouldCutDraftRequest calls the generic CouldCutDraft builder with application/json body
+func NewCouldCutDraftRequest(server string, params *CouldCutDraftParams, body CouldCutDraftJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewCouldCutDraftRequestWithBody(server, params, "application/json", bodyReader)
+}
+
+// NewCouldCutDraftRequestWithBody constructs an http.Request for the CouldCutDraft method, with any body, and a specified content type
+func NewCouldCutDraftRequestWithBody(server string, params *CouldCutDraftParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/could/cuts/draft")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IdempotencyKey != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Idempotency-Key", *params.IdempotencyKey, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("Idempotency-Key", headerParam0)
+		}
+
+	}
+
+	return req, nil
+}
+
+// NewCouldWayRequest calls the generic CouldWay builder with application/json body
+func NewCouldWayRequest(server string, body CouldWayJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewCouldWayRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewCouldWayRequestWithBody constructs an http.Request for the CouldWay method, with any body, and a specified content type
+func NewCouldWayRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/could/way")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -14660,6 +15075,88 @@ func NewGetSpaceRequest(server string, id string) (*http.Request, error) {
 	return req, nil
 }
 
+// NewSpareRequest constructs an http.Request for the Spare method
+func NewSpareRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/spare")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSpareDraftRequest calls the generic SpareDraft builder with application/json body
+func NewSpareDraftRequest(server string, params *SpareDraftParams, body SpareDraftJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSpareDraftRequestWithBody(server, params, "application/json", bodyReader)
+}
+
+// NewSpareDraftRequestWithBody constructs an http.Request for the SpareDraft method, with any body, and a specified content type
+func NewSpareDraftRequestWithBody(server string, params *SpareDraftParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/spare/draft")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IdempotencyKey != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Idempotency-Key", *params.IdempotencyKey, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("Idempotency-Key", headerParam0)
+		}
+
+	}
+
+	return req, nil
+}
+
 // NewStartedRequest constructs an http.Request for the Started method
 func NewStartedRequest(server string) (*http.Request, error) {
 	var err error
@@ -16452,6 +16949,11 @@ func (c *Client) applyEditors(ctx context.Context, req *http.Request, additional
 	return nil
 }
 
+// CouldCutDraftResponse201Headers the declared response headers of an HTTP 201 response for CouldCutDraft
+type CouldCutDraftResponse201Headers struct {
+	ETag *string
+}
+
 // DoorBackResponse302Headers the declared response headers of an HTTP 302 response for DoorBack
 type DoorBackResponse302Headers struct {
 	Location *string
@@ -16599,6 +17101,11 @@ type SettingsResponse200Headers struct {
 
 // ChangeSettingsResponse200Headers the declared response headers of an HTTP 200 response for ChangeSettings
 type ChangeSettingsResponse200Headers struct {
+	ETag *string
+}
+
+// SpareDraftResponse201Headers the declared response headers of an HTTP 201 response for SpareDraft
+type SpareDraftResponse201Headers struct {
 	ETag *string
 }
 

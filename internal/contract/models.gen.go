@@ -255,6 +255,129 @@ func (e ContactViewState) Valid() bool {
 	}
 }
 
+// Defines values for CouldActKind.
+const (
+	CouldActKindAccept     CouldActKind = "accept"
+	CouldActKindAdmit      CouldActKind = "admit"
+	CouldActKindAnySignIn  CouldActKind = "any_sign_in"
+	CouldActKindBecome     CouldActKind = "become"
+	CouldActKindContact    CouldActKind = "contact"
+	CouldActKindInvite     CouldActKind = "invite"
+	CouldActKindJoin       CouldActKind = "join"
+	CouldActKindJoinCourse CouldActKind = "join_course"
+	CouldActKindLetJoin    CouldActKind = "let_join"
+	CouldActKindMakeLink   CouldActKind = "make_link"
+	CouldActKindMakeOpen   CouldActKind = "make_open"
+	CouldActKindPasscode   CouldActKind = "passcode"
+	CouldActKindRaise      CouldActKind = "raise"
+	CouldActKindSetValue   CouldActKind = "set_value"
+	CouldActKindShare      CouldActKind = "share"
+	CouldActKindSignUp     CouldActKind = "sign_up"
+)
+
+// Valid indicates whether the value is a known member of the CouldActKind enum.
+func (e CouldActKind) Valid() bool {
+	switch e {
+	case CouldActKindAccept:
+		return true
+	case CouldActKindAdmit:
+		return true
+	case CouldActKindAnySignIn:
+		return true
+	case CouldActKindBecome:
+		return true
+	case CouldActKindContact:
+		return true
+	case CouldActKindInvite:
+		return true
+	case CouldActKindJoin:
+		return true
+	case CouldActKindJoinCourse:
+		return true
+	case CouldActKindLetJoin:
+		return true
+	case CouldActKindMakeLink:
+		return true
+	case CouldActKindMakeOpen:
+		return true
+	case CouldActKindPasscode:
+		return true
+	case CouldActKindRaise:
+		return true
+	case CouldActKindSetValue:
+		return true
+	case CouldActKindShare:
+		return true
+	case CouldActKindSignUp:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for CouldCutsDecision.
+const (
+	CouldCutsDecisionCould CouldCutsDecision = "could"
+	CouldCutsDecisionNo    CouldCutsDecision = "no"
+	CouldCutsDecisionYes   CouldCutsDecision = "yes"
+)
+
+// Valid indicates whether the value is a known member of the CouldCutsDecision enum.
+func (e CouldCutsDecision) Valid() bool {
+	switch e {
+	case CouldCutsDecisionCould:
+		return true
+	case CouldCutsDecisionNo:
+		return true
+	case CouldCutsDecisionYes:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for CouldWayDecision.
+const (
+	CouldWayDecisionCould CouldWayDecision = "could"
+	CouldWayDecisionNo    CouldWayDecision = "no"
+	CouldWayDecisionYes   CouldWayDecision = "yes"
+)
+
+// Valid indicates whether the value is a known member of the CouldWayDecision enum.
+func (e CouldWayDecision) Valid() bool {
+	switch e {
+	case CouldWayDecisionCould:
+		return true
+	case CouldWayDecisionNo:
+		return true
+	case CouldWayDecisionYes:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for CutPartKind.
+const (
+	CutPartKindLimit   CutPartKind = "limit"
+	CutPartKindOpening CutPartKind = "opening"
+	CutPartKindRole    CutPartKind = "role"
+)
+
+// Valid indicates whether the value is a known member of the CutPartKind enum.
+func (e CutPartKind) Valid() bool {
+	switch e {
+	case CutPartKindLimit:
+		return true
+	case CutPartKindOpening:
+		return true
+	case CutPartKindRole:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for DialectLineFidelity.
 const (
 	DialectLineFidelityByHand  DialectLineFidelity = "by_hand"
@@ -3084,6 +3207,153 @@ type ContactView struct {
 // ContactViewState defines model for ContactView.State.
 type ContactViewState string
 
+// Could defines model for Could.
+type Could struct {
+	At string `json:"at"`
+
+	// Could So often it could come to be yes, those of now among them
+	Could int         `json:"could"`
+	Lines []CouldLine `json:"lines"`
+	Name  *string     `json:"name,omitempty"`
+	Next  string      `json:"next"`
+
+	// Now So often the answer is yes now: a party and a thing for each action
+	Now int `json:"now"`
+
+	// PartiesCould So many known ones could
+	PartiesCould int `json:"parties_could"`
+
+	// PartiesNow So many may now, typical newcomers and links that somebody could make left out
+	PartiesNow int     `json:"parties_now"`
+	Resource   *string `json:"resource,omitempty"`
+
+	// Total Lines in all
+	Total int     `json:"total"`
+	Who   *string `json:"who,omitempty"`
+}
+
+// CouldAct defines model for CouldAct.
+type CouldAct struct {
+	// By Who would do it, or one of those who could: person:ID or an address
+	By     string `json:"by"`
+	ByName string `json:"by_name"`
+
+	// Count So many people could take this step today
+	Count int          `json:"count"`
+	Kind  CouldActKind `json:"kind"`
+
+	// Party For whom
+	Party    *string `json:"party,omitempty"`
+	Resource *string `json:"resource,omitempty"`
+	Role     *string `json:"role,omitempty"`
+	Rule     *string `json:"rule,omitempty"`
+	Text     string  `json:"text"`
+	Value    *string `json:"value,omitempty"`
+}
+
+// CouldActKind defines model for CouldAct.Kind.
+type CouldActKind string
+
+// CouldCut defines model for CouldCut.
+type CouldCut struct {
+	// Fits It changes nothing that is a yes today
+	Fits *bool  `json:"fits,omitempty"`
+	Id   string `json:"id"`
+
+	// Links So many links stop
+	Links *int `json:"links,omitempty"`
+
+	// Lost So often a yes of today would be lost that needs a role: party, thing and action
+	Lost int `json:"lost"`
+
+	// Newcomers So many kinds of newcomers lose something
+	Newcomers int `json:"newcomers"`
+
+	// Outward So often people of ours lose something that they do elsewhere
+	Outward int `json:"outward"`
+
+	// Parties So many known parties lose something
+	Parties int       `json:"parties"`
+	Parts   []CutPart `json:"parts"`
+
+	// Wide So often one that needs no role
+	Wide *int `json:"wide,omitempty"`
+}
+
+// CouldCutTaken defines model for CouldCutTaken.
+type CouldCutTaken struct {
+	// Cut Its id
+	Cut      string        `json:"cut"`
+	Name     *string       `json:"name,omitempty"`
+	Question CouldQuestion `json:"question"`
+	Why      *string       `json:"why,omitempty"`
+}
+
+// CouldCuts defines model for CouldCuts.
+type CouldCuts struct {
+	// Cuts The fewest parts first
+	Cuts     []CouldCut        `json:"cuts"`
+	Decision CouldCutsDecision `json:"decision"`
+
+	// More There may be others; the search ended before all was looked at
+	More bool `json:"more"`
+}
+
+// CouldCutsDecision defines model for CouldCuts.Decision.
+type CouldCutsDecision string
+
+// CouldLine defines model for CouldLine.
+type CouldLine struct {
+	Action string `json:"action"`
+	Kind   string `json:"kind"`
+	Name   string `json:"name"`
+
+	// Newcomer Typical of whoever nobody knows yet
+	Newcomer bool `json:"newcomer"`
+
+	// Now It is a yes already
+	Now          bool   `json:"now"`
+	Resource     string `json:"resource"`
+	ResourceName string `json:"resource_name"`
+
+	// Title What they would do
+	Title string `json:"title"`
+
+	// Who As a question names them; link:any is whoever holds a link that somebody makes
+	Who string `json:"who"`
+}
+
+// CouldQuestion defines model for CouldQuestion.
+type CouldQuestion struct {
+	Action   string `json:"action"`
+	Resource string `json:"resource"`
+
+	// Subject An address, *@domain for a typical newcomer, or link:any for whoever holds a link that somebody makes
+	Subject string `json:"subject"`
+}
+
+// CouldWay defines model for CouldWay.
+type CouldWay struct {
+	Action string `json:"action"`
+
+	// Acts In an order in which each can be done; as few as do
+	Acts []CouldAct `json:"acts"`
+
+	// Decision yes: it is so now; could: without any administrator or keeper it could come to be; no: it could not
+	Decision CouldWayDecision `json:"decision"`
+
+	// Longer It takes more than six acts
+	Longer       *bool   `json:"longer,omitempty"`
+	Name         *string `json:"name,omitempty"`
+	Resource     string  `json:"resource"`
+	ResourceName *string `json:"resource_name,omitempty"`
+	Subject      string  `json:"subject"`
+	Title        *string `json:"title,omitempty"`
+}
+
+// CouldWayDecision yes: it is so now; could: without any administrator or keeper it could come to be; no: it could not
+type CouldWayDecision string
+
 // Counted defines model for Counted.
 type Counted struct {
 	Granted   int `json:"granted"`
@@ -3124,6 +3394,24 @@ type CutOff struct {
 	Name  *string `json:"name,omitempty"`
 	Party string  `json:"party"`
 }
+
+// CutPart defines model for CutPart.
+type CutPart struct {
+	Key     *string     `json:"key,omitempty"`
+	Kind    CutPartKind `json:"kind"`
+	Partner *string     `json:"partner,omitempty"`
+	Person  *string     `json:"person,omitempty"`
+
+	// Policy A draft can hold it
+	Policy bool    `json:"policy"`
+	Role   *string `json:"role,omitempty"`
+	Rule   *string `json:"rule,omitempty"`
+	Text   string  `json:"text"`
+	Value  *string `json:"value,omitempty"`
+}
+
+// CutPartKind defines model for CutPart.Kind.
+type CutPartKind string
 
 // Dates defines model for Dates.
 type Dates struct {
@@ -3745,6 +4033,9 @@ type Expectation struct {
 
 	// May So many known parties may now what it is about
 	May *int `json:"may,omitempty"`
+
+	// OnlyCould It holds now; what is told could come to be without an administrator or keeper
+	OnlyCould *bool `json:"only_could,omitempty"`
 
 	// Owner A person of ours; absent are the administrators
 	Owner *string `json:"owner,omitempty"`
@@ -5694,6 +5985,25 @@ type SpaceView struct {
 // SpaceViewJoinsAs What who joins a course from outside gets
 type SpaceViewJoinsAs string
 
+// Spare defines model for Spare.
+type Spare struct {
+	// Afterwards The same once they are taken away
+	Afterwards int `json:"afterwards"`
+
+	// Could So often something could come to be without an administrator or keeper, now
+	Could int `json:"could"`
+
+	// Parties So many known parties could come to less
+	Parties int       `json:"parties"`
+	Parts   []CutPart `json:"parts"`
+}
+
+// SpareTaken defines model for SpareTaken.
+type SpareTaken struct {
+	Name *string `json:"name,omitempty"`
+	Why  *string `json:"why,omitempty"`
+}
+
 // Spell defines model for Spell.
 type Spell struct {
 	By *string `json:"by,omitempty"`
@@ -6606,6 +6916,31 @@ type CompleteParams struct {
 
 // CompleteParamsKind defines parameters for Complete.
 type CompleteParamsKind string
+
+// CouldParams defines parameters for Could.
+type CouldParams struct {
+	// Who An address, or *@domain for a typical newcomer; else say the resource
+	Who *string `form:"who,omitempty" json:"who,omitempty"`
+
+	// Resource kind:id, of which a space is meant with all in it
+	Resource *string `form:"resource,omitempty" json:"resource,omitempty"`
+
+	// Action Only this action, or those of a service as chat.*
+	Action *string `form:"action,omitempty" json:"action,omitempty"`
+
+	// All Also what is a yes already; absent are those alone that are not yet
+	All *bool `form:"all,omitempty" json:"all,omitempty"`
+
+	// Cursor next of the page before
+	Cursor *Cursor `form:"cursor,omitempty" json:"cursor,omitempty"`
+	Limit  *Limit  `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// CouldCutDraftParams defines parameters for CouldCutDraft.
+type CouldCutDraftParams struct {
+	// IdempotencyKey The same key within a day repeats the first answer
+	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
+}
 
 // DatesParams defines parameters for Dates.
 type DatesParams struct {
@@ -7553,6 +7888,12 @@ type ListSpacesParams struct {
 	Q      *string `form:"q,omitempty" json:"q,omitempty"`
 }
 
+// SpareDraftParams defines parameters for SpareDraft.
+type SpareDraftParams struct {
+	// IdempotencyKey The same key within a day repeats the first answer
+	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
+}
+
 // OurStatementParams defines parameters for OurStatement.
 type OurStatementParams struct {
 	// For The domain that would ask; absent is one that nobody listed
@@ -7731,6 +8072,15 @@ type AddBarJSONRequestBody = Bar
 
 // BeginJSONRequestBody defines body for Begin for application/json ContentType.
 type BeginJSONRequestBody = FirstAdministrator
+
+// CouldCutsJSONRequestBody defines body for CouldCuts for application/json ContentType.
+type CouldCutsJSONRequestBody = CouldQuestion
+
+// CouldCutDraftJSONRequestBody defines body for CouldCutDraft for application/json ContentType.
+type CouldCutDraftJSONRequestBody = CouldCutTaken
+
+// CouldWayJSONRequestBody defines body for CouldWay for application/json ContentType.
+type CouldWayJSONRequestBody = CouldQuestion
 
 // LiftBrakeJSONRequestBody defines body for LiftBrake for application/json ContentType.
 type LiftBrakeJSONRequestBody LiftBrakeJSONBody
@@ -7914,6 +8264,9 @@ type SignInJSONRequestBody = Credentials
 
 // ChangeSettingsApplicationMergePatchPlusJSONRequestBody defines body for ChangeSettings for application/merge-patch+json ContentType.
 type ChangeSettingsApplicationMergePatchPlusJSONRequestBody = SettingsPatch
+
+// SpareDraftJSONRequestBody defines body for SpareDraft for application/json ContentType.
+type SpareDraftJSONRequestBody = SpareTaken
 
 // RollKeyJSONRequestBody defines body for RollKey for application/json ContentType.
 type RollKeyJSONRequestBody RollKeyJSONBody

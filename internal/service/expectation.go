@@ -112,6 +112,7 @@ type Expected struct {
 type KeptJudgement struct {
 	State    string    `json:"state"`
 	Count    int       `json:"count,omitempty"`
+	Could    bool      `json:"could,omitempty"` // it holds now, and could come to be broken
 	From     string    `json:"from,omitempty"`
 	Since    string    `json:"since"`
 	Seq      uint64    `json:"seq"` // the last journal entry that it was judged behind
@@ -125,7 +126,7 @@ type KeptJudgement struct {
 
 // same reports whether two say the same of an expectation.
 func (k *KeptJudgement) same(o *KeptJudgement) bool {
-	return k.State == o.State && k.Of == o.Of && (k.From == "") == (o.From == "") && k.Answers == o.Answers && k.May == o.May && slices.Equal(k.Who, o.Who)
+	return k.State == o.State && k.Could == o.Could && k.Of == o.Of && (k.From == "") == (o.From == "") && k.Answers == o.Answers && k.May == o.May && slices.Equal(k.Who, o.Who)
 }
 
 // BrokenBy says what broke an expectation: a journal entry, or a date.
@@ -429,7 +430,7 @@ func (s *Service) KeepJudged(ctx context.Context) error {
 		was := kept[x.Expectation.ID]
 		is := &KeptJudgement{State: x.State.String(), Since: x.At.String(), Seq: head.Seq, Of: ExpectationEtag(x.Expectation)}
 		if x.State == expect.Broken {
-			is.Count = x.Count
+			is.Count, is.Could = x.Count, x.Judged.Could
 			if x.Judged.At > x.At {
 				is.From = x.Judged.At.String()
 			}
@@ -447,7 +448,7 @@ func (s *Service) KeepJudged(ctx context.Context) error {
 		if was != nil && was.same(is) {
 			continue
 		}
-		if was != nil && was.State == is.State && was.Of == is.Of {
+		if was != nil && was.State == is.State && was.Could == is.Could && was.Of == is.Of {
 			is.Since, is.By = was.Since, was.By // only what its owner is told of is otherwise
 		} else if is.State == expect.Broken.String() {
 			if is.By, err = s.brokenBy(ctx, x, was, head); err != nil {
@@ -576,10 +577,13 @@ func (s *Service) ownersOf(now *State, person string) (out []addr.Address) {
 // difference explains in lines what is otherwise.
 func difference(was, is *KeptJudgement) (out []string) {
 	switch {
-	case is.State == expect.Broken.String() && was.State != is.State:
+	case is.State == expect.Broken.String() && (was.State != is.State || was.Could != is.Could):
 		line := "It is broken"
 		if is.From != "" {
 			line = "It will be broken from " + is.From + " on"
+		}
+		if is.Could {
+			line = "It holds now, but without an administrator or keeper it could come to be broken"
 		}
 		if is.Count > 0 {
 			line += fmt.Sprintf(", %d times", is.Count)
@@ -764,12 +768,17 @@ func (s *Service) expectationFindings(ctx context.Context) (out []finding.Findin
 			often := fmt.Sprintf("broken %d %s", x.Count, plural(x.Count, "time", "times"))
 			who := fmt.Sprintf("%d %s", x.Parties, plural(x.Parties, "party", "parties"))
 			cause := fmt.Sprintf("%s This is %s, by %s", says, often, who)
+			if x.Judged.Could {
+				cause = fmt.Sprintf("%s It holds now, but without an administrator or keeper it could come to be %s, by %s", says, often, who)
+			}
 			if x.Judged.At > x.At {
 				cause = fmt.Sprintf("%s This will be %s from %s on, by %s", says, often, moment.DayOf(x.Judged.At, st.Zone()), who)
 			}
 			if x.Expect.Sort == world.AtMost {
 				cause = fmt.Sprintf("%s %d may", says, x.May)
-				if x.Count != x.May {
+				if x.Judged.Could {
+					cause = fmt.Sprintf("%s %d may now, and without an administrator or keeper %d could", says, x.May, x.Count)
+				} else if x.Count != x.May {
 					cause += ", and so might people whom nobody knows yet"
 				}
 			}

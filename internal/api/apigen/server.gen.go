@@ -85,6 +85,18 @@ type ServerInterface interface {
 	// Complete Ids and names that a text may mean
 	// (GET /api/v1/complete)
 	Complete(w http.ResponseWriter, r *http.Request, params CompleteParams)
+	// Could What one party could come to do, or who could come to do something with a resource, without any administrator or keeper
+	// (GET /api/v1/could)
+	Could(w http.ResponseWriter, r *http.Request, params CouldParams)
+	// CouldCuts What would make something impossible that is or could come to be: sets of limits, openings and roles, each with its impact
+	// (POST /api/v1/could/cuts)
+	CouldCuts(w http.ResponseWriter, r *http.Request)
+	// CouldCutDraft Make a draft of what is policy in a cut
+	// (POST /api/v1/could/cuts/draft)
+	CouldCutDraft(w http.ResponseWriter, r *http.Request, params CouldCutDraftParams)
+	// CouldWay The shortest way to something that could come to be: who would have to do what, and how many could
+	// (POST /api/v1/could/way)
+	CouldWay(w http.ResponseWriter, r *http.Request)
 	// Dates Which dates wait, what they would set going if they counted, and what is held
 	// (GET /api/v1/dates)
 	Dates(w http.ResponseWriter, r *http.Request, params DatesParams)
@@ -532,6 +544,12 @@ type ServerInterface interface {
 	// GetSpace A space, what it sets, what is in it, and who reaches it
 	// (GET /api/v1/spaces/{id})
 	GetSpace(w http.ResponseWriter, r *http.Request, id string)
+	// Spare What is allowed and nobody uses: limits that could be lower and openings nobody comes through, which taken away change nothing today
+	// (GET /api/v1/spare)
+	Spare(w http.ResponseWriter, r *http.Request)
+	// SpareDraft Make a draft that takes away what nobody uses
+	// (POST /api/v1/spare/draft)
+	SpareDraft(w http.ResponseWriter, r *http.Request, params SpareDraftParams)
 	// Started How far the installation has been set up
 	// (GET /api/v1/start)
 	Started(w http.ResponseWriter, r *http.Request)
@@ -1440,6 +1458,173 @@ func (siw *ServerInterfaceWrapper) Complete(w http.ResponseWriter, r *http.Reque
 
 	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		siw.Handler.Complete(w, r, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// Could operation middleware
+func (siw *ServerInterfaceWrapper) Could(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params CouldParams
+
+	// ------------- Optional query parameter "who" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "who", r.URL.Query(), &params.Who, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "who"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "who", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "resource" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "resource", r.URL.Query(), &params.Resource, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "resource"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "resource", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "action" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "action", r.URL.Query(), &params.Action, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "action"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "action", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "all" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "all", r.URL.Query(), &params.All, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "all"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "all", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "cursor" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "cursor", r.URL.Query(), &params.Cursor, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "cursor"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "cursor", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", r.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "limit"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "limit", Err: err})
+		}
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.Could(w, r, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// CouldCuts operation middleware
+func (siw *ServerInterfaceWrapper) CouldCuts(w http.ResponseWriter, r *http.Request) {
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.CouldCuts(w, r)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// CouldCutDraft operation middleware
+func (siw *ServerInterfaceWrapper) CouldCutDraft(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params CouldCutDraftParams
+
+	headers := r.Header
+
+	// ------------- Optional header parameter "Idempotency-Key" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Idempotency-Key")]; found {
+		var IdempotencyKey IdempotencyKey
+		n := len(valueList)
+		if n != 1 {
+			siw.ErrorHandlerFunc(w, r, &TooManyValuesForParamError{ParamName: "Idempotency-Key", Count: n})
+			return
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "Idempotency-Key", Err: err})
+			return
+		}
+
+		params.IdempotencyKey = &IdempotencyKey
+
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.CouldCutDraft(w, r, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// CouldWay operation middleware
+func (siw *ServerInterfaceWrapper) CouldWay(w http.ResponseWriter, r *http.Request) {
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.CouldWay(w, r)
 	}))
 
 	for _, middleware := range siw.HandlerMiddlewares {
@@ -7524,6 +7709,61 @@ func (siw *ServerInterfaceWrapper) GetSpace(w http.ResponseWriter, r *http.Reque
 	handler.ServeHTTP(w, r)
 }
 
+// Spare operation middleware
+func (siw *ServerInterfaceWrapper) Spare(w http.ResponseWriter, r *http.Request) {
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.Spare(w, r)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// SpareDraft operation middleware
+func (siw *ServerInterfaceWrapper) SpareDraft(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params SpareDraftParams
+
+	headers := r.Header
+
+	// ------------- Optional header parameter "Idempotency-Key" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Idempotency-Key")]; found {
+		var IdempotencyKey IdempotencyKey
+		n := len(valueList)
+		if n != 1 {
+			siw.ErrorHandlerFunc(w, r, &TooManyValuesForParamError{ParamName: "Idempotency-Key", Count: n})
+			return
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "Idempotency-Key", Err: err})
+			return
+		}
+
+		params.IdempotencyKey = &IdempotencyKey
+
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.SpareDraft(w, r, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
 // Started operation middleware
 func (siw *ServerInterfaceWrapper) Started(w http.ResponseWriter, r *http.Request) {
 
@@ -9079,6 +9319,24 @@ func HandlerWithOptions(si ServerInterface, options ChiServerOptions) http.Handl
 		r.Get(options.BaseURL+"/api/v1/rules/{rule}/audience", wrapper.RuleAudience)
 	})
 	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/api/v1/could", wrapper.Could)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/api/v1/could/way", wrapper.CouldWay)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/api/v1/could/cuts", wrapper.CouldCuts)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/api/v1/could/cuts/draft", wrapper.CouldCutDraft)
+	})
+	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/api/v1/spare", wrapper.Spare)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/api/v1/spare/draft", wrapper.SpareDraft)
+	})
+	r.Group(func(r chi.Router) {
 		r.Post(options.BaseURL+"/api/v1/remedies", wrapper.Remedies)
 	})
 	r.Group(func(r chi.Router) {
@@ -10205,6 +10463,173 @@ type CompletedefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response CompletedefaultApplicationProblemPlusJSONResponse) VisitCompleteResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CouldRequestObject struct {
+	Params CouldParams
+}
+
+type CouldResponseObject interface {
+	VisitCouldResponse(w http.ResponseWriter) error
+}
+
+type Could200JSONResponse Could
+
+func (response Could200JSONResponse) VisitCouldResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CoulddefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response CoulddefaultApplicationProblemPlusJSONResponse) VisitCouldResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CouldCutsRequestObject struct {
+	Body *CouldCutsJSONRequestBody
+}
+
+type CouldCutsResponseObject interface {
+	VisitCouldCutsResponse(w http.ResponseWriter) error
+}
+
+type CouldCuts200JSONResponse CouldCuts
+
+func (response CouldCuts200JSONResponse) VisitCouldCutsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CouldCutsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response CouldCutsdefaultApplicationProblemPlusJSONResponse) VisitCouldCutsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CouldCutDraftRequestObject struct {
+	Params CouldCutDraftParams
+	Body   *CouldCutDraftJSONRequestBody
+}
+
+type CouldCutDraftResponseObject interface {
+	VisitCouldCutDraftResponse(w http.ResponseWriter) error
+}
+
+type CouldCutDraft201ResponseHeaders struct {
+	ETag *string
+}
+
+type CouldCutDraft201JSONResponse struct {
+	Body    Draft
+	Headers CouldCutDraft201ResponseHeaders
+}
+
+func (response CouldCutDraft201JSONResponse) VisitCouldCutDraftResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	if response.Headers.ETag != nil {
+		w.Header().Set("ETag", fmt.Sprint(*response.Headers.ETag))
+	}
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CouldCutDraftdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response CouldCutDraftdefaultApplicationProblemPlusJSONResponse) VisitCouldCutDraftResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CouldWayRequestObject struct {
+	Body *CouldWayJSONRequestBody
+}
+
+type CouldWayResponseObject interface {
+	VisitCouldWayResponse(w http.ResponseWriter) error
+}
+
+type CouldWay200JSONResponse CouldWay
+
+func (response CouldWay200JSONResponse) VisitCouldWayResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type CouldWaydefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response CouldWaydefaultApplicationProblemPlusJSONResponse) VisitCouldWayResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -16539,6 +16964,94 @@ func (response GetSpacedefaultApplicationProblemPlusJSONResponse) VisitGetSpaceR
 	return err
 }
 
+type SpareRequestObject struct {
+}
+
+type SpareResponseObject interface {
+	VisitSpareResponse(w http.ResponseWriter) error
+}
+
+type Spare200JSONResponse Spare
+
+func (response Spare200JSONResponse) VisitSpareResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SparedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SparedefaultApplicationProblemPlusJSONResponse) VisitSpareResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SpareDraftRequestObject struct {
+	Params SpareDraftParams
+	Body   *SpareDraftJSONRequestBody
+}
+
+type SpareDraftResponseObject interface {
+	VisitSpareDraftResponse(w http.ResponseWriter) error
+}
+
+type SpareDraft201ResponseHeaders struct {
+	ETag *string
+}
+
+type SpareDraft201JSONResponse struct {
+	Body    Draft
+	Headers SpareDraft201ResponseHeaders
+}
+
+func (response SpareDraft201JSONResponse) VisitSpareDraftResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	if response.Headers.ETag != nil {
+		w.Header().Set("ETag", fmt.Sprint(*response.Headers.ETag))
+	}
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SpareDraftdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SpareDraftdefaultApplicationProblemPlusJSONResponse) VisitSpareDraftResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type StartedRequestObject struct {
 }
 
@@ -18010,6 +18523,18 @@ type StrictServerInterface interface {
 	// Complete Ids and names that a text may mean
 	// (GET /api/v1/complete)
 	Complete(ctx context.Context, request CompleteRequestObject) (CompleteResponseObject, error)
+	// Could What one party could come to do, or who could come to do something with a resource, without any administrator or keeper
+	// (GET /api/v1/could)
+	Could(ctx context.Context, request CouldRequestObject) (CouldResponseObject, error)
+	// CouldCuts What would make something impossible that is or could come to be: sets of limits, openings and roles, each with its impact
+	// (POST /api/v1/could/cuts)
+	CouldCuts(ctx context.Context, request CouldCutsRequestObject) (CouldCutsResponseObject, error)
+	// CouldCutDraft Make a draft of what is policy in a cut
+	// (POST /api/v1/could/cuts/draft)
+	CouldCutDraft(ctx context.Context, request CouldCutDraftRequestObject) (CouldCutDraftResponseObject, error)
+	// CouldWay The shortest way to something that could come to be: who would have to do what, and how many could
+	// (POST /api/v1/could/way)
+	CouldWay(ctx context.Context, request CouldWayRequestObject) (CouldWayResponseObject, error)
 	// Dates Which dates wait, what they would set going if they counted, and what is held
 	// (GET /api/v1/dates)
 	Dates(ctx context.Context, request DatesRequestObject) (DatesResponseObject, error)
@@ -18457,6 +18982,12 @@ type StrictServerInterface interface {
 	// GetSpace A space, what it sets, what is in it, and who reaches it
 	// (GET /api/v1/spaces/{id})
 	GetSpace(ctx context.Context, request GetSpaceRequestObject) (GetSpaceResponseObject, error)
+	// Spare What is allowed and nobody uses: limits that could be lower and openings nobody comes through, which taken away change nothing today
+	// (GET /api/v1/spare)
+	Spare(ctx context.Context, request SpareRequestObject) (SpareResponseObject, error)
+	// SpareDraft Make a draft that takes away what nobody uses
+	// (POST /api/v1/spare/draft)
+	SpareDraft(ctx context.Context, request SpareDraftRequestObject) (SpareDraftResponseObject, error)
 	// Started How far the installation has been set up
 	// (GET /api/v1/start)
 	Started(ctx context.Context, request StartedRequestObject) (StartedResponseObject, error)
@@ -19150,6 +19681,127 @@ func (sh *strictHandler) Complete(w http.ResponseWriter, r *http.Request, params
 		sh.options.ResponseErrorHandlerFunc(w, r, err)
 	} else if validResponse, ok := response.(CompleteResponseObject); ok {
 		if err := validResponse.VisitCompleteResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// Could operation middleware
+func (sh *strictHandler) Could(w http.ResponseWriter, r *http.Request, params CouldParams) {
+	var request CouldRequestObject
+
+	request.Params = params
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.Could(ctx, request.(CouldRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "Could")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(CouldResponseObject); ok {
+		if err := validResponse.VisitCouldResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// CouldCuts operation middleware
+func (sh *strictHandler) CouldCuts(w http.ResponseWriter, r *http.Request) {
+	var request CouldCutsRequestObject
+
+	var body CouldCutsJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.CouldCuts(ctx, request.(CouldCutsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "CouldCuts")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(CouldCutsResponseObject); ok {
+		if err := validResponse.VisitCouldCutsResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// CouldCutDraft operation middleware
+func (sh *strictHandler) CouldCutDraft(w http.ResponseWriter, r *http.Request, params CouldCutDraftParams) {
+	var request CouldCutDraftRequestObject
+
+	request.Params = params
+
+	var body CouldCutDraftJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.CouldCutDraft(ctx, request.(CouldCutDraftRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "CouldCutDraft")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(CouldCutDraftResponseObject); ok {
+		if err := validResponse.VisitCouldCutDraftResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// CouldWay operation middleware
+func (sh *strictHandler) CouldWay(w http.ResponseWriter, r *http.Request) {
+	var request CouldWayRequestObject
+
+	var body CouldWayJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.CouldWay(ctx, request.(CouldWayRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "CouldWay")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(CouldWayResponseObject); ok {
+		if err := validResponse.VisitCouldWayResponse(w); err != nil {
 			sh.options.ResponseErrorHandlerFunc(w, r, err)
 		}
 	} else if response != nil {
@@ -23433,6 +24085,63 @@ func (sh *strictHandler) GetSpace(w http.ResponseWriter, r *http.Request, id str
 	}
 }
 
+// Spare operation middleware
+func (sh *strictHandler) Spare(w http.ResponseWriter, r *http.Request) {
+	var request SpareRequestObject
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.Spare(ctx, request.(SpareRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "Spare")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(SpareResponseObject); ok {
+		if err := validResponse.VisitSpareResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// SpareDraft operation middleware
+func (sh *strictHandler) SpareDraft(w http.ResponseWriter, r *http.Request, params SpareDraftParams) {
+	var request SpareDraftRequestObject
+
+	request.Params = params
+
+	var body SpareDraftJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.SpareDraft(ctx, request.(SpareDraftRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SpareDraft")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(SpareDraftResponseObject); ok {
+		if err := validResponse.VisitSpareDraftResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // Started operation middleware
 func (sh *strictHandler) Started(w http.ResponseWriter, r *http.Request) {
 	var request StartedRequestObject
@@ -24442,646 +25151,670 @@ func (sh *strictHandler) Would(w http.ResponseWriter, r *http.Request) {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7P1/kxs3kiaOv5WKvovY8QxlyT9m7qb1z7ctybZ2bEsnaUffiDldB8gCSUwXAboANsWd8Hv/BDITKFRV",
-	"olhFsmX7bvePHatJVuFHAkhkPvk8/7pamM3WaKmdvbr+19VW1GIjnazhX892tTW1/69S2kWttk4ZfXV9",
-	"peVHV5hl4day2IqVLOZyaWp5NbtS/uOfd7I+XM2utNjIq+urBT5ldmUXa7kR/nEb8fEHqVdufXX91ZMn",
-	"syt32PpvWlcrvbr65ZfZ1ctSbrbGSb04/E0e+k14t5aFFRtZ3MlDsVdurXQhilIcilpupXAWGrdUtXWF",
-	"0HYv69C6tRQl/Iual7zpkX9Vpp1f+HZulA7//p9sq5c/CrdY95v74p1YhRGzTjhZuLVw8M/FWuiVLPbC",
-	"FhtRymJZm022rctH+IKhRvab9YPaKOe/yk1PBR92Hqg2u83V9Z+pz/ivL+KjlXZyJWt49uta3iu573f5",
-	"rTgUe9/JvdlVZeim0PE/tfGztspYzZaemzaMXj83ppJCw+vfr2UtX3ur7bdgK2qnZX398vmssFuxkPBf",
-	"Gymd0qvrl88LUxdCF8rJTSFssVSV/0Zoz1a4ddOcvX/P1eyqlj/vVC3Lq2tX72RmGr7kp+H9+pBpqbfm",
-	"WgprdGMX/zS7WouquJNyazODtF8P2SvTiF98D+zWaCthhb+uzbyS0KKF0U5qMBOx3VZqIXzjHm/xG3/6",
-	"p/Ut/Vfysv9ey+XV9dV/e9xsIY/xU/s4PBfe2LELs5Ew8cVealfsa6NXhdGF2dWFVaUs/vDnJ08+m/nJ",
-	"Ua5YCK2NK+ayKI32NrP3n381A0N6I119eHSzdLIurDjYQulibfbFRuhDYeXC6NIWzhSuPhRiJZT+DOaB",
-	"Gun7cLNYyK0TeiGh32WpfCtF9bo2W1k75UdpKSorZ1fb5E//ulJlZ7z/ygy3H2xB49abmmQv+YL55U47",
-	"VXV++JdjP/slNdB/+EbGJoQnfog/MvN/yoXz78JRkOU3sNG2Ozo/JCuP61jvI6toOJem3gh3dX21MRtv",
-	"WUO9PPrdTtfmh7Rr+MojXTQ7tO52/0plxbySJbe/hHXGdHIr61z/a1PJY+vjjf9Ot0/wMvp9fMOsaeFA",
-	"v27wiOv1TjTd7rXTLw8wdzRoJzeW/R79QdS1OFzBcl4oq7DzUvuT4R9XB+m3KG2SNjYPWAkn2+8YGprv",
-	"hJP913aGKvQraU2rQ+GlA0P2DE6ho8t+o3T61y9mA/bT3uh+MnNTHgqrVhp2Ju+lFMo9LZSzhZXWt9rC",
-	"PubMndS2kLps7D4xwq2wdm9q5hU3hZb7wm+MErY6710wDybHoxm07lmVbipfzoasvX9u4Wf+HWZX22K/",
-	"NsVa2PSFTwstZSnLYukP3GIjN3NwanjH5R/hvbMrvauqqw+TltQMzsQjX32/RotiTMORYXeWUVnW0tr+",
-	"AMCh+dF9Tl8olKW+shOZ3U38yPUf/mpXF2avi60020oWwt4VyvEWUksrtZN1voXxKwXMiWWfU0trdvVC",
-	"TtwRrKzv1YLvmlOu4j7h9z78dvPEtEmzOA1ph2nw2IVehlZ1ZtONPJ2WarWrowUwe8S/eh5x19t5Ixem",
-	"Lu2s2NbmHjYqWc4Ku7NbqUv/n2uzkbPCroV/6axworqD//DzJhbOzmBZzbwhSP+/q1po/1dwaO3MX3dM",
-	"7f8A0zUrFsI/b9/qUTMk5BLz5/ba1PxJsReH8fv3e7SJwe07NCO8tBlqetnMTxI7p1X1VjrvwNv+xEon",
-	"Vvz6qldCKyvC6uZnEz369vy9dP5iIKsStnC8U1ayQON5Woi5BSfW3w7ChcZvAlao0m+Jip0Fm/RgfFPe",
-	"wcuhKbShJ03pv6Yz5PGdMxwmdnBP8CLos/H20fZYmN1ExE2YeZn/6Da3p8zyG/X7tdkUZufghuHH7ued",
-	"tP4zP1tibnbsBjB6p/hd+VKzqzulS7Z94YTqW57/JEYwdmAyZPbK+TG802avuaHRxt1WxtzJ8haHs3PI",
-	"LTFKoGyxNDtdXuM/wX0AEyn84WSL9GpsD9bf2b2bEdbc0tSzwhr8jnLFRhz8pdG4taz3ysKcY4Rq9NyE",
-	"kydz/8EPb7Nnei3v49RGC1La/eXrqxlzbPj1WfmfHpnSt+F7/jc4D8dP1/BFmvm4xpJOgrG33OnGXWQc",
-	"62ThJ11lNxV7J8u/i2o39Ypd73CRdy7AvYG+D8/u+MawNV83VrOtxEIWVhyi0ZA5w4tmx+JoM4oBXS7M",
-	"dDxilM5hjED51rIDvSuV1JzDUyk9YdMIz/lBaXbzyFq8lvuF2UjOlX132KqFqIr4lUJsjF754d+wy0HL",
-	"j/x540c7XL1ar/ibBl8ZP04ePysqpe/88b2odi3PPHnd4FqHgG15dGHit/yAGSeqfgP9eIIXIarqio2l",
-	"tpYsPq61QnEewwuasUiHnoZuyEBgYice8tkjeSF29ujd7Bl86Yxz8uiBlTVG7tLsOtY48ztCYc1Gwo29",
-	"c5S1buJ599l/louVWVXuOJN4Q58UtbJ314UAUy32pr6zcFner428l3WxNuCAOoiKYtYFGuJPzbmoa1n6",
-	"D+KtYvBud+JxFqN63C7beAKi8v57sRfeEqcEAAceG7ZriHGARz01WohzM3z68acdmndiTsl0cmvsG1FP",
-	"POYSlzU5EL5mTyDePbspSrMRSj+FkybekY8k2QaD0/3p383xJTaTiOmPhBEYsmp3N7uxj14l4B9a583M",
-	"bKUunOmsE1xGnLXVZj/+HIQOvDF7NuJx6pHQP3rgo3GNeYdfBVfEjPD6whHiv02dbw4Peu/AeREHoDeJ",
-	"EITA/p8aGPnmUFCQZ1b8ARfkrAjr8bNiK1Rt0XfTUpaFKCgs3mvleUfDpfb4zD72fi11kok2zWWHhhA2",
-	"tXFb5V6V8lIj7kL63CwLHPx0sLXR8mhAobOnJhtksA5qcta03kXL76acbsOkju9r7xXzw20ylWc86NLG",
-	"DgM3K3o2zxl3JZfu1uyYe/M7YzDP6Yy/6NrdZiPLYrelIPtWrOR1YXR1aFziWmLsV5ZoABg69D+1/oct",
-	"tzSNWqdufb+niUPO+dVisb7c2N21fHwwWHhDIfQhXumUG2W7fce5sdvQ7Fm0xZY98Rbt1t+L6l4yBi3s",
-	"rVmOjCTNZfSou1vJocmRKzr7DLiA2vhHhfjR/HBL0fT54baS97K6oiiMsi50yjqhS/9KLsg0N26dSfaI",
-	"2uG4++9AW6w3HLPvxEIh3AImpw38yvq2JhFS3/xJ4ZilFC5E44ca5tbyUIhyo5rwrII2RtsY/85/GoU3",
-	"ojC2dg2BQmr8Ti+MXqp6gy73Wqr61u1qjUkJ/E9ufO8kf4jgZLH9q4yx0roCvpIGLiAYTK4ZDoCwdxjR",
-	"xN6Gpi8qY6Gd0QyEPrDNy6epqpJtHY23P86UKyqjV7IuxAqicZqykhB9LirpbBEc7f5W48eVDd5Kb099",
-	"858fiq2p1OJwXQSDnsEn/l2QAPVDNzRkfDN29e1Yc/NtwoeOWwaT7C/kBXuhYW97Vjp2+gZzPEKVt/MD",
-	"Gx/HpIU13K40cHUEs2eG6cYCfgdihIU2+8QUwVowcLjcWejTTuOt+8P4O6KfB6nL6FTthW3sEH7jh1+f",
-	"eF3UDe4OFyzNRjDSZqcO6zYORdg3cMGwh0Vt7qT+hp0Hv7f6jwuhC/lxKxdO0G11FDBnEWEN/dEKkDKp",
-	"HaDIuPO6CVr31mAtabXBUG9380rZtSz9KkzP3NSXyl32KEk/PA0udzF5Fk5ILq/LNduR010aLWeFsEmc",
-	"No3ernbSuuub58/fvHj7dlbIjwsJz4EP/SK//unmxxczgjzAX00dnmDZvNBaKD36xvnMf/utk1tuL1iY",
-	"kl+AlThwYS44NfxH2PtSLlQrNJTehwCxwF+VPrqMkTpTlIYOGlHAShYV93iz7Qf8hkbhFb6GGYJkZ+tk",
-	"acsGjkyBMTeY2AsbD3sDDIkHJgaGUxD2MdoQaNlzW1d2AcSkBbM0DL89L4QO0FnlrmGr08q6WjhTEz6A",
-	"chBGW1P3rDsMz4G/XLo1e894H9In0GIC885loZZoV2hicHQ0gN7hdQ2WTKOZngH59R7XRR++B2admci1",
-	"rFjQFHbFf1rMxYKNFMVFFeY6wKRLuRS7yl3NklMCATq+S35boROetYfBXFXjM8RRPdj8qCYJqeHxxr7w",
-	"AysXd5ndNLvfrISTg5tFdt2MXx6j4lvQkFnHnAaMSC7uvjU7zZpEpXRMb2PeeVZIBV6n0CGoGqLv/rIt",
-	"4ATNhnKHt3m5uAvZtfCsMb95S99l463NU8fD117qQnvfqAIUCXuAibBPjjzBokGxR9iFsz8VdTefP8we",
-	"XBCQu5roPjcR8x6IQRT3si7VwkVnQ5P9HKRfxP7yezVwQnDOM9xpIvDI39u4J9B7M/cEUdVSlN5Wyx2i",
-	"+v0qwQTXRlR+3lvQ4tweonRcXc0ro3205ja7+t42tt4NkORzi2fB774P1QC0BPw1rYDHdgZ3Lw6FWXIh",
-	"OKWd4a00H9On8bFnRR673jDF7eOzk8GHNs78MPJjb3gcZHmvbA75Pj8cdSlpBKGywrrWHSCdQ82/wBKo",
-	"kHU3EsfiwDrWgP7UmSvpkHPFQjjer9ViHZylxPEnQAfWoshNWNr8WTzgttVCWckOUGeSseVJ93AA87PK",
-	"RBsveedo3jHyYWBpzJMmXVIyppT1y/N4wIy/9S76s/DaVpBitJfVcpqHp5UQRgHdHKA8YbZxcMJtsRl2",
-	"dtoRF/x3qrlrT30+PwW5wPSIEPYOg4BU+3P8CAh3B3wU37ZdyJRk84XcUT2YX9i3ncccXqaTdEofm29q",
-	"LT+KzbZi0TB5xMuJXkwXXpMOwXQUS0BUQfQLs9/aRPiKLQ4yUyqQKeXwW1Wo4SiNtLk1mKBI2g/wTtq1",
-	"Kp8Wf2zhQq3BjJSlbBVEqGtZiErdSf9nGJbsPs9uqzf+FI8AXj94toMky2LoTBPUSzKWHCCEgYOwhlTL",
-	"UmqnKJM5AfgRJn2gyPgL1j9tqoGG6nhm4you4uPYzu3cq+WSOWLClbHXulIcWoku/+8pKYbcDpbZi/Dx",
-	"2ByuA88DXLrd/mVlTD3+WIOnfOt/w63rEGU4+oTv/Rd/8W63qm73QrlM2MJ/NAIJDM/8zrB2Tk9ovWsW",
-	"uk1Nzo7Xc8G46CMn1u8CF3V78T342GyLcW7608yRF6S1IGmADBB0Tm6vn938x9sXbDlQbTZc7ACzChAL",
-	"1rAR79eqkpiI9EM/Dt7hZ+q44S+BSQFakh0NtAkmPH5rBgudj1+nvJ9IWUYMBK7Fdit1IVzhHz0r5oeC",
-	"0uW9ppV5fx+ftTRVBR7Y+DX5nKs1aoay/aofpbViJVvtX5kCEqUpSKdsHUUdpIMmP+XUEYy8FfNDsL2n",
-	"gLdpJQwhp69ZuFONBWUjPKLwzVmc+aQLNB80VllT+p72trYldUy1lT+a3rrhFryRlRR2au0A5eWZ1Vp5",
-	"l321jt6JgRufqYuN8V5JMOSYuZ7X4k5C3pp1pyZtMbNkg4F3Ckw5/ZsN8YkUsuC3kkOI/R4Fcw5vTviy",
-	"UhxamAggTvCd9LaAywLag1ghZ6qyEGspyvb72SKMzJITqopYBBhvmcn8+4HJbQ/KFuUOFsVC1LWSZdHK",
-	"6qQn5xm1v6m1MTYPdsCjcpTDimcAYrUQIb1JMnxcMUzeiGNiZSa6Br2ThRt1BtCbOXXCj4bWrRIVlSV1",
-	"kzV+6OZcsTxMtN8GQ22X3wYh/wGoHSurJZwu+7WxslAANFkZaf3mCUeOH35RlljxZVuxvKTD0yphqCOT",
-	"C2EIrzbxfnhWpbSN5SEDM8JnB5aqlJVCrztEB+RHAeFdp1ZrrLKeH27XApGe/mT6MJQzY736zAeINBsf",
-	"6wlhQ2bQge+lb1rfmz1gkgoR0qdO3ElYr0RP0KnibW7Rx8t0KLITIjjQ0VkzpPxkcFcqoctbPuuFKNDx",
-	"WPOpNr5c5gy89rM//sWjknbQl/DoAE0PnR+2YWrolFjNXPorPn6rql4tr67/MapS6cOM258o2Yy1qLLA",
-	"PjRvuT05MhQxO2H9rYTSCNYzkPSJdazswjslsjRYDrQXDzRkfvZZiBx4vIXdLdYREE0NOXFUu5gDHOKh",
-	"UE/O6GTNV1UmtpUbQCacJfhsn9lKLYEazX2uNKKNiOPh862/tcwg3bKQ4St4XSUQ7/G4FxT3YlVWaHe+",
-	"v+z1UZYUsGi3/dvabGJRg9LF0tQLiTU5BBwBlgKK743bkmqxdC9K5fiq7BxCDXCZiE9r2kHl4HsING62",
-	"opYlEPGkd/JcUXbvxnIfSqNxLNgBBFjpCwDYTbuyVMbc3UJUdJiK6uhN4GipVs+byHeE33Dz4b+QkG/P",
-	"zBMqZkQjqeXG3GfqcAfjgvmsvN1Vrfy3BuJAXPP+RZaYteKbEXRUsrvp8PhlQSuDCfNA7YUtzY/3O2nd",
-	"IH6jH3CF37EfyWCFHG7W1Yc058YG39smyRcdxqSBqaGYKCLwCIyvLLj1/lG2gEdNxFxkMUI7rbIYJQYT",
-	"gZAHrJbtoLdq61cooJAJHH80GdaUWdIENO1J4RFZNBJOt3252ZqaTZktjF7IWk84h19jj54hK0P/PH4H",
-	"Vye8QCV8Vd4Z1g1RRvQnzgpzYa37/FCQxXOlTdPc1GY74oChDQkpExSolXNSj9gMQ319JLaIk9A8pXkZ",
-	"P62mRmabqdkg0fyqW+hVQIlTyHfNCjj8kRc2jl1yKvz5CR+g+fgSv/zFEy49r1c7serno7h1wPfa3l2k",
-	"8PnLP3/NtP6fRmVOfORZEv4qV1sZd6OmFMg7O94fgUe0A1lf52tzjpKBpCPWbZVosSM/LTZCVRTeBlxX",
-	"uGgWGASlOIfukZCMHvyX+l45wXPXZeoE0vYzxgLogDFUWsPbZOvbM2Tt3AToQWxCbiUR8/MEmxo3e51G",
-	"+h/lmvC6Nli690CGHU6wVun//3ULQESqjX+zwegxCKPcGKPvocdz08WDxLP413ehbmhbt13ShPokcqL1",
-	"A79Yd9n7Sdip+c18HgDG8L4JdFTEgRn8GWLHXhjtajXfOdw9dHs9HeXvCAXqhyKsyhExaIS5s9ZIVthY",
-	"31rcSzA9fngtTVjoVTN2sySLHdx1XAdj/DN4bsMHx9qLv2Yy+6VY3I3k7JpTYmrEVxdGL6sACR1/C35G",
-	"P2O549SKbgt9zz/c1c+/b6sM8toYK6fGuTaiHEsM7b96mzm68BLXB7PjUp7XZrdau2K3BaS3cBKZd2EP",
-	"knWRXOMnMLRq4/LZn1COCkhY9n4TauVGWsvPO4VGyNH4QIaK2VuAYy2k8YzSKyhuKeIPRkZfvpdVSdzI",
-	"k8Mv4dMYgBkTZgmh+1yKqgNcpNrrZnOwgHRrhnh2VdZmu83c7vdSrdbchWs012Ou8DIk/nJmO7BeqfG3",
-	"o9swqn4SvC0M/K05D4dji6dARVh+tGZpq5ulMTCcmLDXpDtcWKHNLhGnOLHf7Jb8Ta0klyDx51O2dhk+",
-	"9QuehjIDX5ywucc9tP9RZk+80PaWj4FNtZILbjuXXYZTLK9tZ1mriSdlP1KlC/9b75HaqD3hgudHQcKE",
-	"KXQjhQYEV6++C9l3p515GVvJljRtKIIa38A0IXNC7SekIroJfnhsyBD4R3ED3ctYx9L/30Vrx+XXCb8G",
-	"NhmS7DTxNDtMxW/HGMGZuvwJA6b6uxnvqZafr+IYddpx8xZGjJ2onfx9AV2hvZZt8ARfH3udKbK0Z1Jl",
-	"ZUvi+n1NqegGO5250rvpfEp57tKskcZ8fC20uyWuNoz/3pZYqZWQbjb5JRUDcreV2LbdnZEo+JN4Rs8i",
-	"rDY5yA0SCgwmtI9kS0K9fEIYRznpwKES5ilnBbvt1rDAvFxNLt3N2gJSrC8tJi2fXK3cXlXV+c/pAfkh",
-	"EOIfPTgwlLF/oCBladrYMIdKNVKXt7AwmmXgJ9L/6pZ4FaRu1sVVvCM1379t0nDpv1jmexC+yF2KG8s/",
-	"wqqdV9Yan/Bj5+IFQjH65NvCuls6VLjiR+uKyixEBeKFVFerqgq5TPm7n8iRJkg9+v44AqoVUCMAzNoj",
-	"lVLsDTsE91K7d2arFq29cycBw5TcHZcq4FbKWgEerM105Fvhf8TZwYt7VfKAnCHhCMcPP6GjA0wkoYw5",
-	"100bwcBEUVJj7uDdmr2TNVGDTinG9zePvvzzX6Ikg1ppWRYbodVS8jwByRCP3/DCaL+FWu8pAcKQ3u13",
-	"acI9eRKlPMIZDA8s6apQTCBh28pMveRmZx2MfAHXyyVQzpEqxaTY/lhSe10SmT1DfZktWTnJWWiifEy4",
-	"Ll/Jc4R2yY/VrUH46/HhnDSEuADCw0fZ9lv4yavlkn0e4NBPWCjwO/b+GeluJz0QWHJZh2PMrUgh/Anc",
-	"7eCAZcU/QqzvQCHD1p4dEZS0I+XkB1oiBRD6o5HsLsLOjpRYR2s2aQHy5w0OEaIW7anI4IEd/DQ87omr",
-	"btRdPE5DfjaHhor2cQZulIUQZzb4PBC/GypcY/QAWA31INfjgPGGMGAeq9tZgb0uZvpRS1Fm8qIEHPXf",
-	"AEetg1xWLtR7jlM76PduqBvvwl16tEkDZ/pkkuaesmZgm4yrG5/LtjUQpQzj1zKcPKRrSIgFPgifU3Sb",
-	"UjFVm932MlHb7Dl9E4vqnNmLuqTqvbkB5qUJjgAyyU1q64AULxDTDsV0jihNoWwTF+np84lQoaDStyHz",
-	"Z+4zV7nxqr+RY+VWLpeSi+6/dBTCZ5jycjg/2FciaR/ZRxitJOPgjS8BAQ6ugJFysp14LVnxsepKxoSP",
-	"4nNSwN+TJzkTP/qYxOS5d3990rsZMz+7P1PUTC62LvrqwD0LGRlumFS82hf5hg4NGuhr4RbrcxQngY+Y",
-	"HtbwuGDVa/SHUJh9vz48LfSuqgjlZbQsxF4cwqdEkGcckLeUpObyhzffPiv+x1d//QsrhfACnMWjC4yv",
-	"H0ZPU5YpXU6bXzm9t/R4EzaGu4K/B1gJfnpdWNJjoAXztBDA/AfkNxpOAv/mTY+lp5jXUtwFJJzSauM3",
-	"1CcZEBH2PNOW+Pk1Hj/QAKyZjgz4bi2tzCCHvx5ed18yq87o6pBpjf/oGt8H004dl5VFDuZ4Qs4Sis12",
-	"uTxi64l1GQiG/vbyJ2DqgB0RZfQuty35Ft/mlFxCl/AL10TTinwRhdHFHjjkwlRvxGFE1bwlxd32qzSZ",
-	"Z0lqWtdh6DZ+BcVh8//8vPBrlGqerTggi0Gks5BVIEZWdUEJ9qZG5h65jypS3IWpbA3CLNp+anvHsXe+",
-	"Vx+ySziDU24c2176PkilvH3x5u8vn734/I/eAv6YR2syDtpbU5ilIzEeEhZVlrg599dUt3LAUS+ipihC",
-	"76NPzEAA4VJDUI5BAadA+Y71FRUPYAMHEkK/TckUfDuieOcIZwPWbd0lgXbGsLC2eLvLeOKwBSGr9PFx",
-	"eAqHARpGJJVWMuPAb7aOD32Hos8Ej8FGj5JuZG8DROOWEWtAWpf1TpdQ/bc2sb9jMXEdtjjGCZfxdBqM",
-	"6eC3snQd7xPiNLSs64SYhoLV/9yVK1kWwtGWA19/WlQC2TyE9hZNV1SBWQWD5pOeNCNc77WyztRZkQK5",
-	"IAEp5ZBcXMu9tA4bC0bij/30iBUVpuDGxb+aH74WdgrCAAeIv9OP5WI6sFsILJa2CNEG9GT35NRwBpys",
-	"BiBp52rpsAYtXIVjnEEQHXhrmdur2YSb6du2W4Lce8PaqzF81X7Spc7r0azKDbo2uG8nMRLO0OmD05n4",
-	"XJUFlJcjZHBV+SNTuafZc4UPeb8E5ihRJGytY3H3b/2f/SLVwWgs/sdIBP7pMbbZlZNVxXXGoohAsZai",
-	"ttA2cERSSnT4b5KRDWzoereZyzrcwtmNO7RmYIoDWzaw8mtTF7ErI2KEQ5Ft2pljIBEPXxqF5LIfjpAB",
-	"ffxkSzrput+4OMccw+ghMIfgxJNGldlw1SZezhJhwmStHb2Tx/1sVBjhMMpJn3SPn5L3D2Z/Fm0UR0I5",
-	"YHVHrAgOttOxTedp/QyE/M/cXj6OhQSFxZctk26N1SXiF40z8mtFMJoE/HH1ogSisESeDXL49sKSHzju",
-	"vDgt959c1yaVgrxaEhHHcVKNTgowyTeKnEW4WrxFOTmOADvDJ5WjhO8taaAGwW9zr/9WVfJFXXNsowtT",
-	"7TaZlHleqGKDrJSjCSXoLc0P+VZmwEjomk5KL0SC8CPWckPfoytuniGY57haGY455BVeIoKkhv/SdfSa",
-	"9mjso24yrZ0u2fqngpTR2TkXJzvWKQRuJJ6fDPPoxVwuTS3HjcJIADx4VIHFlYDU4UoT0JqAslmjyF0Y",
-	"kgFD/BsNZ9cdaiyLAT7xdpKfyuycBQAPMzGTSgLCYKSdpzIYhkW/Nwh2tGKdTrg/YaunyRbuKd5YrDEj",
-	"b7JzuVac4tHbWAkTCmDAJvF4U7aYS5Dr5N/L0KAmXRx1toQdagiIPuVBYGEcR+MoZyQ2P7x9QBX9W1Vb",
-	"d5NeyB+Eo2CW5YcfywjP+swM9cFsFBX8t6beC2Ad6VtxVZl9TkfmTsrt7cJsD8OsVv1ORZ0ChunR5Wrn",
-	"smRBbgTelV4JX04bHt84i10dcFlBYuzdmj1+S+l4lu+jB1FwxIlvMmBquyxGiQbdRkqqzMuq0WUGf6Cw",
-	"JksX9h0CpKbAVU6hJsyBVQaxT9/RZYYj3EnH1tt/JBsguBqyIny4gDJaThQtI6fHa91Ro+Pb2e6qe6nf",
-	"GE7VpJSLvLwrhF+UK1bSoZxGoSCUTPzkqCsPcbwki5QojWV5YSdgdSql7/hrEF6z/OcoK7yRtiBC4vPV",
-	"JY7BYbOVMTkUTKXuBxEwLiNPx5aajYfLZAIUSVwCutJcvKNBsIa049noErdtFPwq1G2MWifw0u+gqoRb",
-	"LCdgudZmI29J/XwyE1KlFlmZMYBiT+vYD96+OXkssxDZjbKWWu4zjbdrSiEfffVb+GYw2tt4BWEpWS5S",
-	"EeVknZmiSQAwWfnVnhHgsuujkTv/nV6KGgYjGmcCAgvs5ji52WVxWvw3iBDmkE98+VUXtrBROvybYYXh",
-	"a7XG1WelFV1NrdZa6PLWIFogULiHGkd5G0hParnxjsJw6VZ7v4Nl3tLjkDpcaSE0h80HYgc+sT2et661",
-	"lFuxYpb4slmOx0L1jJvOx5+3u3prrBzF1vdgQfBwlB0bgaTm8+j9Y0CfX8u9n9MmoWmLpQA1MMwNO6mB",
-	"L2YjDsXKHEXMdMuITUPxJI8u1nIqsarOMPFWLBrsOxSgI5CEbeLL/utBWGQa6e0Asve3XLSalkpqmZ8W",
-	"POX7JAYTod2Zs/leTrxxHq2Iyh7CJ1VOn+zV9b056Gx2mH8gn3pUNYSi0ol+H4MWwOU6ogIBXtQDyPbh",
-	"R1lfAlzNn69B4ffoF8fvyt34El5U4EXDfSzz64ERYg937nEOKH6d9ao7pdXJ5tR43ExlUE4a+WIuJG1z",
-	"gzstu6eGjW3qLwcmjvMWk/r8WVMkht3PTvTb4LOPP4zy6RTJap68b3IIkaCiMHXgXi800pKPyRzq0t4O",
-	"kWjAF7I16UOmBbXkVsqJ4SFTq5WaSj04yKjROGZ5+M4oWsz8bk+f5dk3+qGEhcMgAvrZZYtrZAI/ebjq",
-	"h2HjzDLh/OuZZZC37EGfqIISETv+PvEUsN1kdnVQ0uLc9qy6zwjl7mOcBSitTHHSoLCcFbz8XlZbiNhy",
-	"6pH057G0idvXleDUr3tiWjudb8xrwU6C27DyaqVEYMCPor4rzV7PIji4Fvvi+3c//hCQbVQ3bhDoALy8",
-	"tqikANK8x2tZbR+/vvnuBY8tXOV0rhbTEAW+g2/xR2cwdEF7mnQcjE3SmOzIVoJljdCLtclR7axk9oPb",
-	"PF+VFSzoqvYTn+B590CDHIjo0CxOT9vSqCRNm4W+JWphQuVNL8zMlCEa2bhOQ9gWNGjj0SmEQZfdbmU1",
-	"od7+rf86ywSwwzYe7WT4Io8Io+ZwXX+52YqFy/V8fBd+NPfSfsOye43nywKMeF6JMVZSAQ4KgjZzSWBN",
-	"3H0KF4QmIs4+UHMgYGq8yOsRBNJi53g2ie9QxRLqrSDUJ2vUuKQTtHGFkov5uDQOKmLnG3Ob5UDLc7m8",
-	"WhYguFcdEFnmt4PAU8urSGIqlpNjip+lYTXrRO1QMcpsx3YVrbLJ++YuDsehQWCXqVT2BYiI/aOGxnoa",
-	"imBg5UQim1xhiT9vLUojThjXnJQJnNO3MGGdu91RHzf8FFlXp/20ofPu+Hm6EfIqa7GEPQC+XU8qbN+Y",
-	"WubKgEQtsW4Nhvpp4R2ZyogyKVnc8GzdeXYg2K5cjyIobFhQDiPmFaA/SwPS3QZUItv9Oj6PP9GzWfAJ",
-	"FaT3WveTSbE3rSJRtqNm5/wizHSzzaOQ7aN3zsE9np3R3VfUkmESo1GbQSqnfe4i3dYSijCypmB2zirY",
-	"FrGcrjTeMfamDTUOnSGkx00bmtdNGzgvInKc94FYsS4WKZCazAvDw8xJy544aCgvyG9tsVoOD3S/QO3o",
-	"8Tj6zqGN26Ke6GjV0eZS3OvIG9QYb1QA8TAc8AG4QFIpRw/2e1XKnwAOefQWSN0k5qWGuqIppgyHa0vj",
-	"t4lcBaBaIulOE9oZZepDj6UpOSu6x84sAP6TU7Zhdtog4pQhdycHJ+/jDqDINkJVc/MxFxypc9yPY5Bd",
-	"4dkE7aLH5Zs5pDP7a2m7dk0bLxaN0A+cnigJCgfKRfUVhyrs/pi8tLB+OxVVk/0SOc2/44S0OTnksCSP",
-	"sLwgb2VH+NVyyq/0yLw9xEN+yuX0AVV98/D0U+Z3JBmoaZCi8X5L2MAwjNTl/EC+ahyZTzaOp7EsR4Ya",
-	"pj42QlM71zgspGu7q71h7pb+dp1UWEZ+PTtRr+TxLFqci9YMRXajo1PyuuU6XWxWPhxj85wSuz+F12wQ",
-	"Qtz2F8dSorW494gbrXlQaGjaz8ywm9pNVdYdoFnle99XxSV6x0YWd6eb/84r4vJ1SEg7lNezzSubThP+",
-	"TEbr4YU/x4l8ttUWp+C/xjFdhbRqe6coVS0XztSHGRaxQ8F9KKuHK53QhR9SANmYqoSa/Dak5suckl+o",
-	"FjsKTHoowJXi4mI3Adozw/pLdHFMXcyl20upi4XZbARQLfltD1BE4IsEDJn/ldKF0KtKFvNaLO4k6hO1",
-	"hoSHVU3BgE2Cdp2p4zcBmMWjjF/tNaQeoCg2oCtnncLsyxGnw9QOL6NXW6mncZJO20Pe+3tfbgtBeU+2",
-	"aIy7U94QvMvoIviRPALhchiII25whzHaXwuh3HnRlDlrKUvQm0W80JHzzixTzxi8ChqNeJUMG2Ye6fCS",
-	"staMjldGPm265nTvpVlAysQzB9ues5iNyBKE0bExa4KmGCMmt5AiEDUWCbTHJZ9mGltS3+SfssVJG2WD",
-	"VsR4/0uLujZUKzNq/H4KP8iwqU+ciWSPYMvQrSp3osoE/rAwH+QZgccqsqfF2B+yo62Ek0ChNhXZcTL8",
-	"rac2LjB0g6+KoCMcsGQWmlkcWHcZ93ItUeBtMMXlvxRsP6Bgw2nVgFFW6l7qM8rKsC1sF5zc/J28ulGg",
-	"xROuw7W6b9ddddApD8GaO1BnHW5t1KwhQs9/R2KPF8DrcYw7pBROPnJqw0ZgJo9mRkPM34Zu8RgdITKY",
-	"0kaM0gb9eeQ395mTJXt+juHP969vehjlNE0zdarss+Vz8/aDFPcnyPS4Mf7nlHIBu1sspB3nQv7C9sM5",
-	"NhJ2ArXEitXUNZXEbD1Am5SzhZVwQylgr4W/EIUjJLL2rDlEke2zNPc4IM+LzdYdkPkrXBPZqh1VZVjo",
-	"IscffqdwBpm1gE7p32yxMFv//EW1KyeKhBMpyK0a3g872Uji8QtcjlhQzEkg3+Y7FXm8jKNuZZ4xPRbH",
-	"w6newbEdiMlMXazN3reBeAmRn4ilcuPGAK0a3HqQ08HrpCNKRQxlE9fDBE0SqcfCbnL6qqLcKOdaERrk",
-	"RC9rMY1/aVymJNKpoRGEeC/RfwQsaY53hi81mEtRt6Y2OWtzGkq1FONLTANgIEOYBszx6l7exhoGRrna",
-	"f4RTjf4YVT1HpQdww/oU8wkOOr4mxyBMmGzpL2gCSqwLOOZRI1818hLeUQ30vBz65yJaBtlKD/9BPimT",
-	"uxd/b/bEsEv0VPjFWSQiRRmYwgEKjiXHhB/cDuhxwMqkx5gKsZNXRwgxGPdulBVQL9DLnVLBjYnm+s7i",
-	"4eSQUgVPLhJRm1JBJ3XJNmhM5axvxYjoZ1qHQ2s1jFKzEpNVlgxweMnAldPvCTf2bqLf0+wZPXxbJHAH",
-	"hbyW0HdvY+mPZ5tp1T/LykgroOwY1sN0uynlUkCYHfnnGGYcUw8ENkFDRmyORThHhizzVI/XBZ4XI3oX",
-	"9oVunmqpKmiZoOAycLj7P15vfV8e3SGB/dEq2GRt9lhw6TPkQ73LFQ+E9XtiBHWqIMPEWq8O20q6ENKy",
-	"8VEX23x2Z5zuKuVqSMgxA/327RpLaTemaVn/YyQHHzV6YEOxjicUw+ZOzC5uhGa3Cr8vwMYLbOwB1wB9",
-	"sLO4Pq3cqIWpEFgwIaQmZWkH3ypwwQEgzPsHkx4/zjqCAi+NWmgVDUlu6N+JO6nZ6rUck9uiKb/mWEjj",
-	"nB0J/CYbcOfMVYt1gc8J1xgYO2WJMLOnMNX0SHrDHx+PbNYKh4Y2dL8fDPQLJ+13Jmy2K21qzp16hsPS",
-	"6k+8iGii7KVOTUII52Lptu3wtT/pivUcG6I8bHsvlMtADkuIwFKH6xS6Bxc6/8vj0k4hqIrmmCa7Lclf",
-	"4ISz1m1EyWUsBu1XlmyHIPZM8N7rAGRGUlR0CJvcwJdPngBLr8LeK30vNVTCjERbPq/F0r0olbuQTfIF",
-	"f2+dN1Ta/8IWVRkIsRSV2ihH/thcLO4wHV3UQllZgmeDl6oCyEKetjs/tp8Xqgc4I71kyhwEW+hCirpS",
-	"si7uZQ2UFqDrizOtkO6iNPIEadghhMPEWOpDL74UTRJ5fJsQWUCs4pLhVuCPopR8DCFThdFRokCVklj6",
-	"eolkX2AkG97ykNUpCBsPJwYj0VoA6vOQ/8vnyTB81A9nNlyjJD8OaE4SEdqLA2ST8Y605K9f40qn1nJx",
-	"l6XBe/g0Xg8THDLZd63gWjhBcAJ4K3W1+vjGjE9QZaMpuJ2yZTcQEK5LWcdVSfKEcbC7OvMH7sKMIvOH",
-	"EMcs5UKVsmzdmlt8/qwAU6P7FtSkILoBdgEQpOTv3BsSu46XgG4zY+SNldAcnstQ5o1jgP3gZm4Qka+S",
-	"RBzNCzv7UL/SG/6GjKMTsKhB861wpjhkkCI8nxD88CChZlvzouYN7pW5TPufQvUGFnxH/a4RrBdj8LWd",
-	"AfmGuUPBB94yqJKh+AMQEs6inlcA0HxWzA8gowJlDigvQ18RICMzI10qjSkfknHpQSiaOWDOf8lHmsPg",
-	"T8DKt4b9yFAiwe60Af1JbGT5Ri7P3V6y9s2/tAF5dF6aA9U0oWAmy5ujRMpGB2JY5kgvEBURkEzIY0It",
-	"Yfsl9zeLiCSbEIHM0S9vISvk7fv//EM8+s8nj/76gf7389tHH/7436/GMzR/SWx+8flfzoaIkMcEM4s1",
-	"ZRYEdvopYL9kSfStGwnFSSPCgGECh050IJk9XT+F9lqaykH26Z/kvsk7T0mfh6R05zJDBVXgnyOw1u+M",
-	"ENLE2qnP/TVFRFVnf4EjpgblbIDobzLqk18dEZ/8mkuFC8WdvZVbm91q7f0v6D+XoFQ2pCbZ8POmjQFH",
-	"opCGN6MTZ2snsDnOEcjA+1MJlcmSSLaCTL2DfDYqa2Eqm75LO/i/kc4UX9JLCeJOuHs2mDE+asw/76SN",
-	"eO2qerW8uv7HsL3+r/CLXz7Mer6ZdVKAsGY4k0At0ZuaP6jCy2JllqoLq0p/rfI+JnhOfpVqE0s9iZbL",
-	"sGiITXtoU7P0C17ZmOtumeCZEsPcEnwjfw6UwBM0eG+o42UcGQgPhNpn2JfA30oDXC64k86ATNXTIFMF",
-	"lTHrWvZP/yBANvbOBHwwIW7SrM4/H2NY5cHekZo1/uGIHY6zvsRhHhRfsXeyJNxZlxeGmpvZVt9CPvU0",
-	"Itvetsdmy5SocrjWngY5m4ch142H0djiTh4KZa8xF/X65t333qSkvgcZwqdFI2IHX3RWVssxa2Wj9M5x",
-	"dzNwzB2lZknlspYCAEq00xG9Wt6nPJomOzH3lFxhwrjPEi4wP5IZO3hn2LC+/LhVdeDDOgNU6MLjOwfx",
-	"2ux1p/g60zdH0mPQx9CsTGfey/namLvTrbrdyrVzW3v9+PHaWPd4K9z6aeH/FM9i9CbwXCs2YrFWWkax",
-	"06MFIWcvAt8GzJcXMEioHBQgA9rZJlXbXR5jFgIPGnsPqSomZ54R3zNbtbBZJULfJEDVgZsKbIrjCILu",
-	"pXbv/LOPS5Wfo68fcFBkIazZQd3/BSvHL1vke6r0wZEq7YziAGFjk0prMcDO1gydPbdcMJmF8WpAU0kn",
-	"clQOIXSY1Q7C1nE5poRJqb1AsjET9nzJRTkGTSabAKkl7GUrlrEK6lkaqq+NOBSlKYQ+dBByLSx3Q15y",
-	"chqGD7DQ8OUH3Z5PrxZnb5gJ61wuqqHXDDAeveuSHc0wnirLQvhZzko9s7LRgTrF32wqdY8QKZt9hmab",
-	"9M2hUCUBKVHK2luLWRbaJEDjswclNdMHMrphspzAAHYaW85Q1y5Pl/PgfDZNbXycl5TLJiWhOZ3Mhlvn",
-	"r5ZLLnyZQRjnWbWHyLCBVzBDhs0f1iEnOAKvOUD3H+Hhp4O6g1iSuYr9SBitKRsGImf4suwQ30ThrEnS",
-	"1wu5dSPAqPRF9u1bnp40B/VM0l6U04Qom3WZ7NdCaD7NPsRKzMdsioXQCH9g35VJX/kGsB3f1bCAN1IP",
-	"84Zzt4OwpIqldCAenOiJAkoqlm1AGKnY6VLWQS8fH53ecpDbWSwy3JTcfTFv8ctMTaWydpfxY+/kYQKn",
-	"axi1v0meNm43r5RdZ8p0IG8G6I3Q9/D9LOrY29lCngFmg3oPOwuxQgTSwN+aw2UphdvVgEI8xKa1ItlU",
-	"XnCAUxd+t2PQb71AURgMnJg4Dc2sxg7SPPDG6ubm44+NrHFHgm43djuUAZOauTGPALxkr1CTduWF2iqp",
-	"MxeHE0p8+nt4nfFDuH28aU+8ZoWyHNrE8XHs3Nx7a+Eqa+eH2zBY452kDvMAbB90/HvTDLK53VbMD7fJ",
-	"TfVir3OkEhixCGHre1oIl7ictMNBBA9iDnS577XzIpQEG6Pd+laszKC6OxxSVACj9G2QwNJl+KPZudtE",
-	"GMssO7s4FSZBiQjCtyRgDNlyE1OvhFZ2SHFuYo3uRFJKyr/B9sy6vQbfPS4GlFUSblFDjg+8OIMiaqPe",
-	"/s5/+Zhz3BrwFjouFv8nHI+ksty0nprErui9PluhcUh4JOEGmiacuBGH20qKnAoTzwf8njJmB/CfSlPM",
-	"pVVlwJvOZWX0igAxxbYSi2mo+AFFkSPrAd413rxf7XVGCuKI2MgIAZGhyRo4YbJSjPDJbWoxfOHdoQjf",
-	"KeAnHVV6+AamWkrFyxjAi/JC0QM1cJWwrijFoanHsGkFXCnysqmpdE3/wfBRyCpKXn7hZI3JzqLvK7LE",
-	"9RPmpzVI0erStZTZAm7i7eoEgAtXVu0/e1o4cSd1M8F0sFDyupvcyMT9O4aXXvu4nvyQ7CkT+jKelqxb",
-	"LxB+mBnZH2mfmtCWgHA6TsVwGqFWtjAqbjsMraCeWDMcvnmB3TULBesz55QjcLvkreXuyq8bz7KrUm8N",
-	"ZDEmegMLoxey1nY8doSa8AyP9j6A5GbpZF0IQkCAlwciPTagxK9RuQIiipTHi63AFjmx4KtODNwWtbIO",
-	"JSAC+GTSQdk4vhO6ObsqzUaoCfH05/B9JLJhWiGdWE2hwswaYJZ0ogEwHnHwU7rpXlHIPs+bHO5aXL3F",
-	"oTCawiw2cMDbNZQEVFA6AvMe1HX7D38gkqLZlVUrfasyiEMMCTRXLH8H8z94pHTxh1dbqV8+L54ZreXC",
-	"fcZegvHht4sqXKk7a4NUW/Z4z8GQlCNRr+zTdvpe1mqpWMK+iFADs26jsrDhoTCnWIiqKuKjhgM8YwNQ",
-	"mvcDISJJnnVP8i11/XOCb80jbocDx/idIb3vJLSYwRfQYEmQksFvF8oWaciIEe5GBZvR+yaY5Hv6VX/b",
-	"fI+IQtojsfgAp2MWt8k9iTsMI2Non0omIWE4DGUWMdIVr2iwIQ2cOc/itsnkdk/IKDQpp2N4/V44n346",
-	"0NjXwi3W+f0D6Qw4yRtZIb8kPacB7Tl/XSsitH1G59fhaaF3VQXOJNbBib04zJLTDdceHM1U5/OHN98+",
-	"K/7HV3/9y2dXbA8Igd0DKwnsElPf5N8LdFIkBFKspLNgTcC4RpwG7JLv+0Ltt07FaXQT2AkD3PGalVNg",
-	"IcEBYypuCEBKrH44KOjvh4ASSjraAkiYhs6hcZhLnLo3u4rfFMXBDovctOaQggTZ42GkOF2I/0WNvINN",
-	"ICyITgfTajYH7OyHvHG+IYVL1g9nbrhQQCuqyuwtpGgSJc1KLkG/ZpqSJrCS57b8kUwMHRHN+MgB7xtm",
-	"CQvk+t3Pwm8atv1x+jKxAI9DA/QMspOACIwt/+KN+RyZQxqwYEnhVZNL0YKZRRb/LKLoNVSAfFMrrlxo",
-	"KFYUS/osz+W0ERrTRwoqLjPqOI069Nl8VIPb16RXDBz9UbgZH9oahvzw8mSkg3rNyRVtXHEs/gDexN2F",
-	"WrM1UjuRfsI9b6nA7xn/tG9VNsreliMc97RhUcHpNrU2lrsP/yilg26OheKEyrvxZptGnnLB7BpkdsGL",
-	"3kD5DHuj8/v8UPwVzoEdpoRJcXyCaPZ+CtBtYBhC7n/ss97g93k1sMlLO9neO3g1INIDX7RZKygIIF3j",
-	"aw5UGI/qDVxR2INnyqYDkxGMtrW4Gw8j7iCtBdaMf7KG2Y0rFrdMC16WTJ5yURkrkbYwypMCDR1yoMJd",
-	"A8rBdZCgeAp14SLcttfCFnO52ml8iGoKqObS+5ikSg+XXboJl6h7BvxE/vXQc/8t9iaMt5Jpt5mbYiPr",
-	"lSy2/iKU3Dgayp1w04kEPBinfApXz6C1UVmDIzDzf8ahcmnOQvhLD3eNUTkyEXT7MPQxP3QSLdZsJHrm",
-	"Wu6hNLEsZXkNuV7/y6VBJzJy53ojhD0j/gV79nlxQ3OUvKwgtHFAGc9AMgDWj/85PCd8C/4avkitg1oY",
-	"g9xLiePQim+z1Q10qTlarwXEX78kVbgMMlnA0KBIChUewpcJCuYvmOnF099sAtsFGVJHDeNYSLqMdND5",
-	"pcjTdZ9iuO+GjDNvaOxZcR7vFkkc0NXMmwPGHWL1CbwCvMiFqFqUwE3rGt+//fjXHVXTtQnuKHFOTAhp",
-	"s3hIHPrsjAWKubAlUR02bechxtIwZ2JU6RbkTmZXG/Q8QkymIRqJm3mzx7NbGrQhU01i76YUEGbynw1l",
-	"c8N9wlBd8uBZxXJEIRMbfAjVqbXhqXKnE8+7nH8VwhMYfMJtzCwzAM++JFafJgx28CbuGo6dnFwW0mKD",
-	"SgI3ixm2k5fOFuFWPXZrOS65BSZjG4rJCcf+hWpnYxFsvnr2xCqs0MBj/c7St+XYdV19CNvoP1FZwR9w",
-	"mJdRDkJMc1nstJ/izlGcYq4a5bAReKlpJU3NTjCdHixD+YRxfX/DB77ZZg+IfVJplxgmsSa2Pz6in6Hq",
-	"a5bSkOjaa2PdrmZ2w4G0Xyb3lgIzAjK8E0Pk1ECYJB7Gd7oCw1EmMBOBGhsFvGDALxe/GsS2s3oawxGv",
-	"PXAVTwgY5iLAl43lokZEXlPldW3mFVbBd4OFTrCsNJOZQ79Vlcwyh2bO0+jpkYENHKnWCbfLYVKzk49/",
-	"+Nfoc8s3KKFqyDeoC1nxnyazgo3NzERlJqukZLBjN0BrOCsEwWxnxZ++elKS/L3uXUyO0jeceHZh67je",
-	"/q+Ul2RKMc1YYULBpdjjaAgaH1MneivO0K31T1+VKdcIrqFjL/QuLUX5x/inz+jrx1Wmwfk5CjdLRNR6",
-	"JHYUr50RaxKoZnqn/Prlcz8Cf/z/oQffk0KcjZZdi0KxsS9Dk/6sGapphVSBzCo4sQjLg4DSJlIafhgG",
-	"+h7p4uzqTsrt7cJsD7xrEXVvT1QRehNytYPyVQOVQ6q27pZnzktw9ZDi9K5cS4qPRDiuZhPuINN8Nuhe",
-	"tgo9m+mYCLufWPqZVxjMWjTdPIRLqtsHVa6ajnOo9I6gZ2KZA0LT4fo6mD4JtKIJzeFElF9Wa7SUizgr",
-	"YckhlaM20wTHU45Tzls/sgHCRk2S+0tTE57JxFL8Y4r7VGLAe48BHsRE0w4N4TMGDE2NbLArdS/tOC2S",
-	"k1USQ6O53bVRKY1zNItm1rKFYEZZk5XlN8joz8ToqFJ4RC9P2CTyzMNY2Tt1vNIyX2zOUJ8PkzTftRnI",
-	"FQc7XAiNHNesJHmeaSTvpR7kGLoDiBAuhL6OFa9AJLrTlbJAghCO/wb0gz7giUHEaI7Bq03MktkeemM/",
-	"xBSTCbrVduzxmD/GhHWD0lSyfJqSWwHdmtokQlj+CaFG9Oh6MHolrbudsoToJ+M3jCHkLxlHxoc5jRLH",
-	"bkHCqs9lZXAh7PS8BhomP24j2HYDZw5dXQMeLDSd3/jQGGg+Y5s6I94dzYw11nUucpZA36chwdVyyTKC",
-	"UM4gksaYe++WeVOLjLhjVQ/gFTKDro04/84UQXpilqSIZ8V8p8sK/7iVCyRRJ94T0gRECW2AJyY0lg1Z",
-	"KMrsT6D0b0oURozqkSgfY0xIq9Lw7sdpDOPSTBBvEf468TzxeqZcT6oqg8AM1UMhVraEOvckFwwV5VzI",
-	"i0gyMxBGWHN+txIOiORAV1MKzYfPMKER3Dgn7uStQaE9qcvbEAXc7tztXCzu/CP8VxQ5FnIL1zzC5Ney",
-	"kgIsFuqIWV+wR1eQXqC/PMITm1YN9fCfoQ8hHRXzUyEvBajg4QRUyFJxLU8KFXs+IQKOqT7Mj991FDxH",
-	"0BgcFkgicJT/Lql6HPMiwbEeowxoi5j3KClsvuBQ1d6gwN1udPuazlXSoWrDSAGxqfGi0gysS/sc+fWZ",
-	"WKXJKXL13dIOgllmj8FOvqxElymE7NmqBD6Cy9J20QvoR2Piw0lKY7S+yfNU2yRYFKKBSNqEpjnW4dDK",
-	"tsGW+vvIJRMgnUEN/eBtYCNLJVlY68Rb6tpsZZXhjUG+BKpPW8tqG6lzZk05aC0xLFiYLfknGfMauvhn",
-	"IcEZnvg+WxBd9ogJPguU7RqSmQinhJE/vMogKrsruLmOmojsigOendhDTh4w684PMj6C2hQbFa/FElOb",
-	"G3Ens5mmQSeYaMSiXDHpqwFp8zRZ4imePsu3FCoea+FMPUNycYju0uhQgDf4bsdLTANxCZoUlU+i6DsN",
-	"6sAUDhUBTSJ4xHB8lA5BiXCQxQSYVaIPzvAMT+AJJGJ7SF22qw3TBxp3S3SCOdRaYDTfEdPbeIfY7Jx3",
-	"SYYrP8Jxv6ASL4B+wGZ0TR5BGENw3heVsLjpi3olSYW3QVJGWrCpxIht2pk2PWIykuxDh4ShSSIu6EPP",
-	"A1V1Fv4HlVIjhYBVKW+3QtVjislSgr6Gy68h8Esell8FOaq2oaNgKgaltWXyhdunh4LHvj1eeVlME4c7",
-	"S+KT1OFWU/NjemKysOlOV2FyB1YlHMqmWRk2AVDZIuYVfy0WC1o+KEcFpsmeGKfQ24+SvraF75OxpGOC",
-	"ZY7QpOYmn+Yq//TVk/Kof96ZnNj4/AxE6dMzZWTYe5/ZMkndr59cSEVgqujx1DtLbFPsCD+MUUCisy9E",
-	"Tsm+GeBn4QTHWmes/k1lsZoeZAg/k+2FP70QQkgQv6cIqE7d3KSL0zFyvU0GYYZsQ/1HvEsHjhv7yVqK",
-	"nN79+cSkjQTRUJTgInYKFf277dGkplrp/9i2OI+iJ4pSODBUcGCh/XRQmyhb/2GoaLRviVHZhWwxSJhg",
-	"GUQDdsqQtPIsoXTLUu66GOHIzlpu7BROs9uI9+53zEKNwDxS4Y1/7rnqJHAkAutsSKMEi6IcVmx4pDcM",
-	"9Elo8vw20+TRe9BpWd5mdojR4AMIDY7L0UeBn9xL80saPrnN5jai8DDjrCNl87gW/rxT2BsmyLE2Gdbb",
-	"wwgk3o6kxgA8gLcn/8OhCcsUWmLoYWR/4ricL548aRxT8Maw40jfyw8Y9XdIKfcN1fQ3QPZk6/DP2JUK",
-	"/+tOyi0Fe+H53J7HV6uL8l7lDin6bIh6ZC4rROCO8+Z3lfwGfsFMRFKznUXhhpAekXX010uOTkh+jALn",
-	"3UBJR8prV2tbGJ2pLpAf/b41DBWGen7jz3f/SF2EIea8aVC0zvb8Jj7Sf68I2Yp+vvfQLcwdoRK/UW5a",
-	"jbbZtDejkaAT6UYgtNfCwuVEuUa9iSHmWYtta0XYvXLA2VDJe1l5jwDvy/7+bAD8tVgbtZA5ap3a3Q5R",
-	"BeA38kN1BHFtJy2MLllTU02h3HqwGBYAQRAzwgsdcEqFe5VIlX2pVvZ0QAT5Dg1gJ8J9YWpix4OBNcu6",
-	"PZrd0Y+bzVVv24n2HXabZhUO0PX44bnZlSqg5bOBuodU8pgGFXq52YqFyyGFApkqI6eYxgEnvOmngD7I",
-	"pK+z/MepGMj5wh75WoeJhMODGhsTYZROrdYud1lN0fGw28Pu3JzoU+ovHlqpo0PvwgX7ElZiRqJjj5Hx",
-	"NGIYclpgkrnF903wDNorb01FEH0zjtrmE5XVM96rrEdUkgQt8T1hAsIwQStzPRtZfLdROv3rF7M8R82x",
-	"o+EdwefX2QqSxPXAqn1hOZ8hHe5wqo19+Tm6ovE5jIuDq4kUje1CVBKq0iRyJNFJDmeclVtRe7v2t9iF",
-	"2WwEJ0t3pL6jOWp7tnkJOqVeWRRnRS1q9L4YmgmxIe7E3wOwaqyrmQrJB+Z5flPvEtPzNSXarQuxMkMv",
-	"IDHmoc+TV2SJ5kcg2KMT0nSt1YpZGEp+DiwfPljYetnv/HcGYkDOFP//R8/evvn2EWhpFmaJ/CJFjVFP",
-	"uqBQzCgmctiya7kxmQP9dA7zfBCvPvkyGVBGnA/9n4RHYfSy1EYW/5kI+naoskeV+BExG0zJrEu2DQPI",
-	"T62LK3xCFD9/NMW1f6Q2id0LMi10Sq+e12rpzqf2X7rMwZmTxTK7DNQgVgiMStOPCBDhq0IbwwsGhsQe",
-	"4axkZ667LoZ4NvpUuPTiyT8850D0va1Y1UUI1YJesy1KA+l2oD9UtjiEFHeklVYUqrDFXgQJ9k1PNDsg",
-	"sxmJ4z2BwpUlaKws/WMgwtKrhAfY1J02+1EpabbbGNJnYNUEyiK2kdKYGjB/29rcy7IQsbIPaZ4wNRjQ",
-	"ppAnCkjI8fxtcGWeFjUBgszTWeoaeQB8Nz3wQ2akZPlquTyjfi6z/DNU2Z22Qrxe8DgrgFhn+Agzmaju",
-	"iI0RcMqfg8gNOlCoErAba3EvvaEAXRFYOpa4Mt7JXss6lz+JNDjwrZTtZkasQqrGzPk0TMxeTw7csfG0",
-	"2G8of/fdtNKNKEtIGcwIEEVtag9I6FSg6woTkDUOPsgvS+XEvMoKdVSVrCOfG0aSiixnwyXpDeHONPpB",
-	"3/lvQ3CeZSncWXlbqUXnJnE8WdvnIB6M4Ti5yTFJ/tMoHca5/3r/qb0VOTP32y58xR8zZldbhlQ5YXFr",
-	"6g9creY70ijTbbmNEUVLm0DjeAkCQ/RcL/OsIbrFS70ji0R7pSsQPetMQoqD2a8NSPIAcAKWP2gJTs/w",
-	"jiNGtJM2kTARiU12l0izt2waJk9ckEk4Oa72WbOL8LuPxOqUUQKxQ7RBgSkI6YNCtG8hNrJP2IckC/Ah",
-	"e7hMBm7HOsAupxQQEVkTqxXwnuUCZSOmAcTc7Fwxlyuh+a1zfKmeY6M279a12a3WjXIJYAuULvam5mvu",
-	"c+wdHZXSSlg3FvA45v6RgLSpWi4U1WUVdt5G9YcurODWLMcyF5B657SjPVei4Z3EHLQgy6UzgOs+uU4b",
-	"CzqydRw4cidxk8XBzRHjAoGjNdPJStipSH701bH6LP4WcMsJEr9fm6iaYkOT2238ii+PollMgzOu4c2y",
-	"QEwHxHd8JjPOdZsuREbh0DC9tQJ9beGc3Gz5kE5upWoswANdo0id1qiqANLUu6AbU/vzCXdE61RVNQn7",
-	"BwImDllk7dg6KuGkvd0L5fKy+BRphcKipIAI7qJJ7CxXSJRu/41oUq76zXtdqH0YpA9DBWqQmi+WEGPU",
-	"rghbWI78HiluWN3zrBJJrzyNaHLoF2OqbYZkTjaCsykSEA6Yej/GCNC0rd0ovaV1Ij2Z0yRl7iNdCwLe",
-	"HySPfkxSmkzCM9KXMp81nHV9H4I+bAftLdQBtEMsy4auiqmdHCkRE5UEolZM1NdPEnqNMk6yCGiGMmso",
-	"XxASgt92VzmUDbL9GMzYeEWEyTH5LahmErbZeZQtEtAnc51wa5NlGr2tjLmT5S02bcKF/bioLu27zP6J",
-	"jSUCLm8cSK9EUawZfhDJt6PAr6CkQiD0CizPDdtReADJYPI6wWj44XygKAhqB+N+8mF2JlnRaD1cAAsm",
-	"JxTNVXdmssYYxN5zNa5d89lt5ttaaUcE4H/56n9mZMvGB797iGShtdnpBdLL7uoaf1dLB8PxYaRnRajX",
-	"gSj5brVqANejeQwrMZfVJdKa+CC+ZVso3vgOKtGneX9pFeJR+rduImtSAKLLbNmQbcBjhzr2g9J3k4n2",
-	"97oyIofZd8hGebTHW2Gtv1hlKKXUau2GB+ToOEBT8p1Xp/AXujGVKEjMMYJfbpYorI1T5WvZY5dzYZQi",
-	"ydEmHXkkKm7xt3gowppLqE6n5AX4gGt/iQ/5Px63oe/G9h1MdogxEUpvKLGSVIjOJaFIYgK7iXegQB/x",
-	"TBwnUexbFOS2buwd47lyPt1Lf+zf2UYtqwRuhKR6kh0mqBDJlgFB9RuEUCirRdwSnbCOcsSZbLMy+1n4",
-	"mv/gdpqkVPKT2VWmugqH77Q7NssMyV9I57W4G8qvoIc5S6v0sDp2Iw7efJDMQ0BWEodSw5XQf7g0VOMK",
-	"I68oaPW0eAJesH96RMlvxEe18bvaF0/g/wDdg395wsfZfGvnnDcu7mQMV4E8hDb7JKqnQXL8aZBjAyfE",
-	"u14d0oiFqGuFGZaOamvKP6NWkovevVqSQI2o6wNcTRxBnY6KUcTg0NGZ2yi9cznk5sa0K/p9P4E3r64P",
-	"cEvIMn4wJY78YaX9cVQdMmuPqNZdrZBoCQvv8J94l4Dfs8MaCXuSDkB14FwejC4HIiNcibfSqK2h9L3U",
-	"zoQQLxWiA2cCtG9WWEN7I20egGkolkjg3aoUbA3O5LASBT96kuKDgLbOTpIrvsFtI8hdMBMjCHRQ3Em5",
-	"hYExWgIRJRXlNwN1NRvAq/AWTwTseMuFA2UWhzMy7TCFVULfzuVtL5TZ543KYbmRAyvzWUDf9D/qImSY",
-	"bPVDUzPxyv0xEU2ztRBV1Q08tbWvMyC7vAgnwbVg6nFr1MaBWVwNhh5ZZZewjjZhMUWVLojqIjWJPzVK",
-	"mc/05sssQlCUMzxgoJvl7K/zttwlNhVuTYodIjVpy0BnEe4U2jW7Sny5xlRnsYAVzTPYYn7lYkxyGCrW",
-	"HoH/aEitVHudjUaO9IPbME+mDgXU/sk0r5ExKFimI7LCPNdvHpc25Nu+W7cPRHYvC2kfEidSrpgf+CgR",
-	"XVZHvVELkO5mlV5UmZeoBd6cMTJgRe4J20a74LJhi8ZQ0QKRlwoRqxSEtQGq1rbgwC44u1oKhbJP88Pt",
-	"WmQOYrerdcfzsBKikFhqAf85N24NCSZYbTu9qKSopwVP8kuIAIZcbhibzZ8vWWvlTp70U56R4yjqjg+M",
-	"0kl1RO+/wZQOojzhk1t23wwngAAITkwro8tTGmkHVxH/yeg3BVLHgmyriXOupJa1qIoIB2BiJFgkN2np",
-	"nHZ5o5UxcsVJPo3vrz3Qc7MMSCe4/RQYnp+lmouBDZGviewu6YdawJ2KmlHnc1j1nISYvxsqV6yMtEno",
-	"O/rXzsQ/BKbPi+wdIzVvwJ4S3mfmhh4JSGnX7o9edwuarjEsKE7CVYIsTZKI9V9ElqqIpSBl0XHRsiYq",
-	"w6Q96IJ1VN4YWcF+O+GDvt8LDSsHWgZJyJBIAVdY8JnIUomKF1pIbx0dmDNBzZuyXbT1SIyMVTwdZtvW",
-	"S0NkIX9GMI6w3MyIkBl3dD+icStAlxz+RF6dy/jGgQM3f5lGcxQghgz8ZWuzB8ExLaEFu9WaJnQfiM74",
-	"KntXi8HhQ2czxFIKbQD6Fvjjxlr9C/+e4BeMl4PO4XRi4TDv6DU3685tesIKDdKoPcCj0Ic8WzmkvkMu",
-	"0OJtqG10wRNN2P0gHA01rXRpM0VFVdf9I+CBo05DUaaxsd/+4jMBub0XB54gsPEdWF1NpCn0YzaXKADu",
-	"t2SU1AsIPfKgMMRFTO4Mw1IT2mKSsKLM0/ljklfgs/vxaw3YUJRsG+WuMEXXYzDp07C7bY+ce+La1G7C",
-	"gZORNnnr/xzd7UQVGP8xbkwG3Bs/qWOBlDUL8L1ZIBe946Ojk1C8Ox1MZdQk/Ad8fWASdtoSsmXkLEAw",
-	"+9jKY6PfE+oUwsGbhGOaAvamwgYvhbD1NNtTi/U97CFhbhI7DkcQOWBxaJsKefRwokPRC+XEEA+OSTy6",
-	"ozMVbDwOM+c2vpP1xv5d1jZHtJkJ/rQhbCBTjl8Wfj0sIWgIxaz+WHAqg1rGDAfP9A/OV4M4doZegME+",
-	"oeV+EHnM72WAWO7XnxHhe8S9jVht3u3IOUPFPQ5oFC+/Bk7ZexkPSOKNVVWFBURN75Q7ygvFvhIphfHB",
-	"c8BOOyhvP9bDPBUVD8x+4R00elz095ACXbk1wY5MuVtkwd632+xjmxjfa1O7nXfiZUtgXWxbVLs9SufT",
-	"MNxE0Rwa12gzJLFVmG92BfkD/nUsix5/85qLupaZoND0irXasAKzb0yLxCdR02dC9lkYYBIEYI0Pzbrj",
-	"GySslzzs8AhpK6UJYG/xves83mgJWAYNFeB173VToefJxo4heRzROCzZuY+IsWnTv5Rusc7E9pS1u4Ht",
-	"Rct9ZAIA1w8YZQd0Q3J4tahn4L9IIEBxKKxa6etiq7SWJdUDB/AZylqH7IqFGtJpFYkguJMhGbmTtIPh",
-	"gwPNFO0Art5Zx4MxBxnsh3zsaGHeivaCXpQbzwGeupNLHhqtHZgt3szUkJgtd1fvI+tJorzJRgvb5GT9",
-	"rPvbY6EcVNn4C2Sn0iZpjkH9mw65QY3FuidqMNAeDE9hx8DcyYlU4PLjVlFdRpyUUjj5qO2PJMtuJMft",
-	"4EOyO/QQyW1WYB05YcH7LEBanUqYZt5lsP7YJc+zDfSWqEY0rsX+ubeDJfwQc4n74wh6cvKkG5byho+V",
-	"+FfD5LBzDUUkU1TthiOczKUIPNdNqCxLQr/WgY5ZneTX16bCbDpEfj7MzuF8PeQyPa4WpVrwVQcvvYcV",
-	"vmFTBLcoBzTnY36mVxDIXAmSg4m1hD6QT1BW3Rscz2WZXU93WWIKspjAjQwCofgC6nGgXmYiRCFJNKr+",
-	"caOqSlm5MBRRG+EQm53zjm6vjMp1WKGtqmj6jbmVooYboDbuFm/zPAxelIMSxCY4Whj2zFPDjTDCQUmW",
-	"qerBLMzjJVaOwgkSmo4nDVQX7NeHVgkBjsuwEHf/M3gef+KgfkyuuJVmKlCBQJgSpbrm6BBA+XAD3TMb",
-	"SiAxZsdqM7jARp2UJAzpezeZnmBi2V3RsvqKzeaRd991ebvk9NFiYiIvIdON7AerL6A2DQcTQ74o1sbc",
-	"JWPbRwWO8AA4RnZCD017N+uOBjuQe/M61lu1x3K/5gK7cJw+7WmnEMxXlk8hh1rtMeAXkYN0CGMyEdOj",
-	"9KUPx1F2kkfntkNqvfZnk9TZRPSoCzLlKilHmYMAQvX+ScBhnnbwu3E8g6PI40/kGRxHtgUdf8ORUSI5",
-	"8HjDf4ZkwhzrBztEL5sjIM/DGGgv+4cLfIQLG0HvZeYkH+BQHWA0nMzaHNDzVjpAKvUIosLCYw+LwN08",
-	"lUX5KAcrQm0y2Ckead+JHHf5iwPncMrjOIvWkrWx941eYB8612hvxXQa/qnyu/f8UAjs01OM1JGyayEq",
-	"jJd0IEtQOMI71Am38ZAt/2jupW2RFPcHGcsLzTJR84UOmBpaPSmyEEAb7Iu03NOMdggt93GCM27lJBG0",
-	"fWseJjW/o4026Ydr1p/+iZZLIIsk9MLclAce/t5wxIyaVx7m0lAOj3hIl5TRBDLLBoGTUw/rUAanw5dd",
-	"P4z3lCX0P4EtGMhxRu/18dTgGNlPEQYdTUocyIjDFoTtHuA6/7us1VKx4t5rubib0Gd60GtR83qadyPU",
-	"qTG3jy8eai28pF8ClpEpyfKc+B1izJiC2w9ty7JFvBeHQWGSKfJyNiOVsGxrKLTiAfW0l6zUfeYIUPq2",
-	"jVplyGVj/ULgCljKUtahWpt4m9ZqC5/k4BlSlnbimQ5rJ+dc2K0UdzaEFCppKZxCf6e54LNwPINsOOnp",
-	"tTQBcYhw2FM5FhzVMIWhj6y5yPnaoL2OzyvEeGjmmifv/YoEYD2iZEbc8odhSr2gJeXw5lLU/pgFHmNl",
-	"44UayDVB+H6pKnn9+ubd9/7Al/r++qebH1+MoqzI43bYrOX7CJUB71I3xXVjhMtERyw6PTOPAHhKVcaU",
-	"QkSGAMOWb0QOrRPgv3wS289bK3ExEnnDp/DeryUEQJRD5lWskqMSKmWLuYSAk6nK2XBvILQDCngIWQLf",
-	"A+dwn1yL/ccAUlhjmm0pFGGHB2Ba8KPMFca6DJMahJZ8Y0zdhCxDwwCaMDIRbrZqYYdS4aKqRiMC/fJ7",
-	"55/Invu89vi/J/1T0s+JHzzsVGf+R3JntKL0TWQfexqnoiGMoFnD9oVNZmDPupCEAV9R/Ocnk+tX/xG+",
-	"OLvSu6q6+jCl4nRoA2iM44Tpb8o1v8yXa55E/0zTwDi8TIM7IgU5Rwh+OaWD3Xgd/HWCTP8+6cQ4/RI6",
-	"MI9FDuOD4/yxprw+8HsOqYe6UCoZth/A37YrrbHAtjeU79eHVxrRpRPCZGcZRCPtMiWx1vBXRndOKMz5",
-	"VwYOr4jyHWRj7cO5/a0/iYAzi07VA/JAWe2g8MxcJHxhtjyQpTLm7tFue40HoL8lz4oIczLLwq5FLUss",
-	"mrHFH/Cfnw1gXI9fGmIqoAkTEfikufU2/QljwtqqsuuJhR9RLPccUdfoVJyj1F+KwwR4TkvAMzcWN7F3",
-	"E9bXqm6XmaXbPPXm+NIeqZHc6R6+mu0NCMGfztGehZJN0w6DZuSkw6YmDbNpvS7tYkya0bIQLlGHim/N",
-	"Dhu097ztDjM8rX0uIm9Jfpnb986Sjc/osWbDTkP53KEYvMvclQ5j1YffmQijaEoQkGBxK6yVZTFCiaXZ",
-	"+7jMaFvmvq1yn+XYhX4vdrVyh7fefod0d4AY3tZUJBmz1STe4+/xV9dXaykQAoKTcJVK9DQdFFv1N0n1",
-	"ClH7B36/MOZOyeb3e/lRVdVuc9u8p/cMFxBPsARhP4ILdfPdtXPbq19+gXjMkpme73bSulnRxF1I7N5J",
-	"cFf8CeavQsjpTYQcC1NVYm7o+3annLwuhL2D0PZGHIoSyyZnhZWSGFVWwskAaQYaBEX5f3EIqQhkVlIW",
-	"4YQkLhLKL82utp8XL+rakPIB3aoLJJyzSKv316///D8++/x/6xhzub56T8N4Nbu6Dxj2qy9ChY7Yqqvr",
-	"q68+/+LzJ1dYvwtm8PjzvayqR1CW/ljs3Po/pX4ExWqrXR2IF3+Ztb8XJuxRgFSuMH/l9xX4zcvy6vrq",
-	"9W5eKbuW5d/kgc7urdEk5/rlkychXU/Xe7HdVmoBP3/8z/3dIyvdn/5JAEPcd1kGwvaWMklRZtArzuAP",
-	"f+njCYt/f/+3tx1JXe7wiP1//JriJLA0d5uNqA8N5tM2oE9AHkZCYVjiYmWj4CAcch9mVx8fEd75H1ch",
-	"o/Hhl+yc2RShOzxxbxMu462oxUY6SP38g+UMhUpqQldjGQes9p93EurOaLFjALAZaZybZoK7N9ZhOp4P",
-	"08yKEIfN27rPY2f3rV/CfiLFAuJwmwtMNtbj++lVJWFIsPAvMKDR1ksESVC5H2rVCQ/8h9Is7OPGPD7f",
-	"oAPOm4hZOr+B4nBnLUYsFtLax/dfPJb+BEg3AO4j2/vMSlEv1o+jV8F+mpzR7OeNSwQfb5X/jMBwj1N6",
-	"xu2OMd+30r3a69fha2hs0rpvfDcHjKO310xwljVWmg+JI37J1c3kAnmhk62Ue4+BfYQoGkaqfPP4vay9",
-	"EH/pLaevMwBMaBDwCGiz947N+UsCo2T+3P03W5i9joPwlE5WxKaRk4CnN/zdBW3A5qcSy8bCWvCHH6wC",
-	"4jyOcKSBdTFe/f2XvpXmT8UflHU3i0jRPmX3OnIYpq8edYuhZhzX0QoPHnUchi+fbxDhUe1aDCSB683s",
-	"0Yn7QOzh/Sn5UdzJmwjOPnW3GBSjkfs42GNW3RcXe3PrtVmE8QUmyw8ikPXHgRyx+DKTxq6ox//yHsQv",
-	"COxr+SLgZhAqj7yMIGg5xs0AMtmtcP4icHV99X/+IR7955NHf/1A//v57aMPf/zvV6zvsQ3qiW2Dwp1s",
-	"qkltZL2Sj+CRfzppkinNMMrCnvz+LIzOh8bGnhZLJasyqejTxgEHGSBwD6RyfPAfPZg9PvZ70iNS4f3t",
-	"GCa70b3QJenw2k/jFp0eoz/RN3mhSwT/nGlrL6JzMeBuNJYIec+VAVb9i5lZDJgN+BEuzuUF3Yh+pG54",
-	"/cPYH3cichh0zofA717mTr0QTlRmheEsEYdsugfBaTVTDUpn7izCVNhFeGPvHsjL+F870ir41CcAphdy",
-	"BwB9er47CHE3xGdEQioKwsU6hBnieZtQ3NCKFDAVJ858IL20WSvYlSqgwdklfBO+cCS6cqd0eQ0YBS6g",
-	"kooqjDlV+EsjkwIMlHiisibBwaCwa6YxiP3oxVcS8GJGclHZWGqTphmbek9hi8VauM//mHtzzB5ynf7L",
-	"qD77pgQpWwzTUqJtBl6FbxkVKAN9uYV2Z9rz89XE8eceQome5jktGCHi1DHtA1kZim3DfyOHIciPUaT8",
-	"w+jXQmJpyjhyy7kx6cfPdrU1fgs4+s0f1Ea5q6lhvWm7VVh1uf0qfn6+FxGpW4Ka635tgHYo3bKCyENY",
-	"yLSFheXgEvHHWQHMS+CM7CLj8MMeZnNRD3sh34j6wi5IeOUo/+MbUR91PuCBYzwP6Mv5E/8cRb+QLQK3",
-	"kEA8ggxhK+lOjWMkE9fMV87jvylLPz69A+bIMnxZys3WOKkXB8i/fXgYhwWm7tPGQ+Ir+wt/Li7hpXwj",
-	"GlpZqITUKVlAzhNBwqJhZ4Smvbc4H//rTh5+wbtQJRGA0l2lS3eKGbxfH177f3EbMnP58q+5yO3LP6gQ",
-	"MCGXGrPZiLs5cpiNcqJY+Z0P6cTIFZJ5sdvmN3K10xfeM+GRx+tF8Htj9kLCQl8k2YVeu1vLQmnrRFVh",
-	"Rn0tLHCiYeVbd/IG9saYtMptfN/A+D/MtvWtb+1Nq7Gnxit+FKW8VPC1UShsDeSMmItRtjz4rQm9UMgM",
-	"F9aJ2hXAhSQnRzLaaURaBEZgno5fBPDpkbtPhB8Wf8BCiM9mwQe/fvl8VoAeCPwX3JL+9vKn57Nkz4Xa",
-	"SaXvrl8+z/jp+7W5mrLIfwe3hv+r3Xe0mtwRjh+evZ5e03SGCqhAeQl0UMh3bYs/UAkmonq8d38ntw5Z",
-	"+T47z7VrrSKqWM2uo2f0+ZGV9AJLnRBXYGWBWO9ZIcVijTcOQCCtxRZAfgVtzaVwokecuJai4TIJgO9Q",
-	"O82ZZES7xzm+cIFAf11+Zwqjm+IQZbHYiwq+oUFNDb3/ottLLM2q5NL5G1sO7/aDsO4RNO0RbCuZBXsK",
-	"WsXJj+4xtPORdbUUm4lwFZpkzIEQsMw7oZaol10Yy3NjcQU2D6Dgsr6X9SMwEKynuwbwnDcWjMNhQ2aF",
-	"P4ya0Z+1DS61RKELVQaZAuQ4r4STdXgrqBiYB774QlFtGsdl6q2UBczetgLok/zoZtD15PSxfghE5W0R",
-	"dBwlkv7glX9hqt1G03Q9e/t3xPZ9/cX/fPLZ50UTPCXWHf/rYn7A/4XlGfUbcMT//e2rnwp06HD0RUNV",
-	"Vvzhme/PD0rLz2Ztpj+FDgHNLn3xLf6LMIbdHQeeZI/iwiCAeP3yedxA6FWlquUi0LEz24XSzlydFb98",
-	"qa0DhvAlMO/O/HUCxE9joQqkBUkBxRl/I880hkRTh5J0R5sDmB6IyAXS/IQdAYVL0zESujB77zAEAG7U",
-	"JtE9L5n1AOz5zQ227c1ShC2UDLbxImN0I9MS/MHU1pzv1QxGLGCXXdj7o5vrOTmUj490Oc21gWX1LfDU",
-	"MVv7Ky3D2saN5CLbOMyyWXajVDG/AuXJUB8KRppu0rS3i0gP1sM7c/sz3BKuryrcPS6Uiwn7d9Ti72zk",
-	"kXco40AZteAcKDbdQtI0Y6IEo7IO6W0m7JezgrQKr18+p2Xv/aXuNtrRfOevN8huccZW+jbYQrJzbXyT",
-	"5MeFhC81OsbL7JbUCDaesS2ZvSCe9U3uNaJ2h6kXugttNw904wnmmbnzBOu+ULqiqfwQKPKCOlnbSizk",
-	"rBD3QlViXsFhpI2bJSUNgFelPaBNHXEBH629oM1mGyKd/IoOXxi1pAPFdXZJR60viBVwhTkNb3G0c9oo",
-	"MBLcKiyPDkUQMw0apkGglMTqkw0umDU+7RZ2z/H5vJ/P2wAgwhErL9NkbVtCI7sJnZSb5R5UQXyh85wo",
-	"WZ3IVX/B1Px/uGi8Nd5fR8rjr1YBnHEkV4XPGxOgbR56idX/ssR8FWp4IqQOrjSAsfB+8kMs5VK4gZP5",
-	"uXDHAxs3tlBL9OiDlhIpGSobGWNrkDMzOj1CEU/PFqkgv+lvYvvHMWCm/7m5iA+I8oAwDyDHNkso7fFc",
-	"t9IVKwNxkvY4J/rCRLx4wbAXtOhxRTJrfJQfElskDfPbgjMeVwn/tBgtsKLv/QyxmR7ig4EpvED+Dgym",
-	"ZRhR5A+DFhtTB/U9caAQUFQdvByIEm2olpUUWPnFm9Eb/MKo3eatIM2H4POC3AtIvsFqKE3REPexHipS",
-	"TQ7DpB4o4Q49pN7+KhZI7y4fcD/zxoe7GUJziezIb2zETuRPA/JqSUDnQtaGUlkDx1n4wkU9kfS1o5wR",
-	"asZRTyQ+eIwzEvt2oULYoHEZ9M3pTKolhO0WRmuIIAJ7HZ5Da7Mv9rKqMEThPdM18F3t6iJwOl7sbFLL",
-	"5cAsL5fjLh54nzgdcMDG7bBKDi4M3XgBqfWyLroub89Ohd6McK0mJydzPUTPbmIXL/D2Wq3WDst2lY2+",
-	"EtmpBZubIUaWuHWtK5r4FNcwlO1GgYrjp8JDbc/eajMhBhTbk/oyYYb3RNSGNhoQ3PQ38tfhImKc/6vQ",
-	"MN+QNml+Fb8QPoVFLz9CJkaWD5sZwlv4MCqSIIDjNgKKhh6PQDRxBhJMS4C+H8Ze5SO6Gm5IzSNz8TT8",
-	"9OwAPlTOc51a2Ps+e8nUpClM/MRsaUhzXOjMIrPwI0vDZjHThnPlrddi6Jz+EIPusyDxEiYTvjujvG2h",
-	"NltTI9Ek/GFzOeBo36of49vyic9nb/+eaBMi4ghSkhg5wIyPLf7g/zkr7G5OD54BqditqNSdjCCeGfHH",
-	"fTYrZGWhuo/UuTQuaUiZ/m8Nw/bHz4MguQos+OGOMZeV2Uf1+sIZg+DbQE9HOID/9nnxPqCtUaoDWx65",
-	"9IOe8Ox/650GRlyjq8PtyhhQXrNClVxG9CWM2W9zzb+H5R6Mk4SEJHLLICRZbPwQPMxO0FVK3Zj7ZtYQ",
-	"MKPLJHWkDSa3csUuEIieWGPyLsDjsOMt8V9xJ/VTsj28Gug8jCXawtEGHAFKvaZL4IivdkC4v2pOc6JL",
-	"gSaHa0PmIw9zuRB4h8aU4oWSm/heSJZijjPuQ03Bxa5yCU6FDG90zvJU1HbYaZ20eRaedzI4EeP2kya/",
-	"cAaC+cGtwfcqdxRvoJr+UhFNPEZQySXIPTTITAxcHh7oIEVuef52aIgA6WL3/0ro1U6spqrIt5LHR8kH",
-	"O6nm5p2jYgOXilTjQYZ09YE+TWnCiMU2gd48UNiPBJF35u4xqAcNTeA3KC80YlUuUBE9twTHe8+Be/rs",
-	"xLasa1NfnbMrfPXkS5b90J+wgL+I/D3AUYjwSfjlD2YR7W3gkLpIxUEtKcCnZU0NAqoGpYsK4Kt+lgvA",
-	"mZ1iIzCx2YiyN5JnOPUPEsc1pr6xd+MOdGayXi5T8BZ4YtoPkCh8t4CFEAMYe9wrzi5PUFUh/J0GZFfh",
-	"JU+xBYhvTII3uFN3auYM4E+Akf8SdQkwgUBbOjiBr5DY9KEmECrrPrVHZuqX+l450fAEPNBWTWEx0CxF",
-	"rgwVXwwQx7nZuaeUDgJJ+62cThuUnd1EAzs/wa/jleZXX6TnOAArM0WZqcu1bMLR8AlP8rfI40Vg8LXM",
-	"7NN/8Cvw5fPiGUb7P7ucddTm/sju/Rq+8nCW8bo2Zvmp1z+x/wzNLJ0XF+vnWye32VL75vyBGSFAQVMZ",
-	"j7h3ivmgnawIm4YMCBc2xc4ZdTF7A4PebYctzrfkP7YPuRnBYWt/Q0b3LsDwlf6UtvceSTVByVjVFzEj",
-	"HFuSz1Ir7a13twUi3FjwYXaOHB4LoSdTlVE3CL8Yil9a2uIQpZ/XZm9lTeskYKyhhGMtqmWxNrv6Iubq",
-	"vz+QwcaPj2AkIoEwIiJqs92G8LczJhdbu+8EFy+e/uqkzWNPxyXN/de/qZVcHs+b45NHnaf41QswTsCD",
-	"IPUAQSlMPGi5l9aRkZ+Z/h5iz4S3/5osE1OoevtCR198eYxoenb1805hUKDLD22VXlUy1rhhLZdYurAb",
-	"KBc0R3nF9BNgYZejw8CJy6V9aVaTC/yLdygQ+qCXd6QSxdcXBnc6tGq/7y1NvZCfF1T12lh8wwKJIsnB",
-	"tcTWF4Ed/xF0OeC2ZKlw1SiCsv9MHGqYHsHdOhTDEuRrQ9mEzVnUYmxcGBbx43+p8pfhHfjqIe+Iv0WT",
-	"uME3zyAoAZPWYH6U61YdMAZzgd1v6MR7Cbp6mtIYLhkphmdElaMZQL86QjOSWMxjUG2oNwwP6a/Y1typ",
-	"8Qwb21jzg+/7pVpRuiVF/Xx9jECdfvar43d/i6uSJpG83lAmhrlUe4fqN1v0Bc/YK3Nb5GPvWP4+rP15",
-	"bbbnmvoR1Dko6J1B6a9ssVL3Uhe77QXc0e/UfXOEQ43Tg52UjxUIc2QPzJf48bgc6nnwwLfiACfSUsQM",
-	"lelW7T5NLm6xilqFNvKAcbOizO6vhA2kIfQTcLzCeRTqijp8kZwguWX+7A/ViPSnCsoS1yKQfoSR9O5c",
-	"b2L+H/AQcNQfR627gfXyA8nKXXzRjITzjUGycGA+fcFKWICGUe4CxX8E0CH8P2Apvq2/j6P1b1L+do7W",
-	"T+rvXfqivSxEoAwK4vBGVwdAbforsHvQUzz4ib8Lo6MA5ye8vQjHxZ4ILQ/TVQFhmb8CtEWi/sLpspbS",
-	"bhUvgH+gnOy2CeJWbg0UxMoV81qKOxsBnPLjVi6QLfC4GGxzA+uatHBhMqMnNHxJm51Tizn7r0vdEPcd",
-	"znvcF+RHsXDVIYTAhC32Uq3WkKxzhdFETOTdqFCSg9Ds9oVws7OuoBDFDJ8EzJ8IfN88xP2wltaZWv4+",
-	"tpQ32Nj/OspOs9pXW6mjyUIcMBR+Jvfahzy/rHQgw/p7sLW30NYXpfpEh5cqu7wj7KEUnM5Q+BBGplL3",
-	"w3r66ZMveFYQLwzMArTtv84LLvMICGvEc0H5TqngNG9QHHEhondZFlE9HKp19mtVyQddmztdmt/HyvwP",
-	"XRpalxNzqcsfET3/4Te1oi+/QP9rAfZKD0l5ERfejm5ylC8LjAfLB89YPt4rty5rsf99rLT31Nr/Nx2u",
-	"T2+leQcNMvCAAbfSXSZllDHWXZ4x7vnuqAxXi93gKVDVuIY8F7jzwZyFIxKbSzBLDXAs/OmrJ2W3GVKX",
-	"IxoB0kEXoGO7SEloCgRNkJ2T2fq//PPX0wrgRWDkDZi8pamf+iZg8b8tRLUXh8CcbfY5djuwezN5FH5r",
-	"pPtdOZE1nd3dFJcqw/3eya0NEhK1LMqdjCKsC1EjJeDOFQfpriEtthH6gLCN3dav8/3abwlV5X/Vopin",
-	"CbjKeBQ276z8q0f71/MYZldafnQsYh56NB4RuJMIMO3X1jnjRMW1pnPDwBeG74feUQtHKWVGRHSIyPlN",
-	"7kL1G1KXdgaz5P//IWF7W5qqMnsSgFcO+E5MjST5D8m7sZOPS3GwQ7v4c//5qLzV0Fb8xUS+mz/99Ul5",
-	"ymY7hT/jglQcp2xZD1obTPP2wAVJuDxmkSZyfsjRzV3WZu1uuzXWf5QvANjJt/FbD1QCkL7iU7uk4d0P",
-	"Sv32vdnjdQLo3xpnogDSCZXGJPDEMvqh9GFbNiDvVTmoBPuDsu5F+NJFz/FaLkxd2gmKK9SKYyD38OAx",
-	"p9Qb+u75M0xP8nNbS7FYf1qYe2uKHj7ltwil0p1TR0dt0Lcv3vz95bMXn//RX6D+OKNC+MiCg34apvPQ",
-	"vRqRGhzMNNJ9fSus6zPpHnsyklhfM1LD+7XZANsRsMpv5YLqRK33v1XrVVEQrP3Cr9mMY2Tovs5oKs/Q",
-	"dUKJGVTZaEYPinGqCsncem0IHJ9H6LRnV1at9K1BwsCuzjmcROREQ4bMQjmaH+gl0YDbEYfzsDZSjK/1",
-	"UrSDNQ8XY7G9XLlCszvxwQ3clC6HjMDnJbuNnx4qawLmIBCXSVWwzmITbTYk9vgYLgz4Tl7sCPlNTMFN",
-	"d/QvDrs6L9p4TAG0NWuPRb1Yq/u8BxCG9Ya+N2kG/1Nt2xO4NPXG7+NXc6UFOP6j4HMivjyJDj7Ddz56",
-	"rqz3HT8JfYdvzH5tqqBDgYaA5wM1ssXidS9rtVSyjGWWO/u7tpaGcPOowTxvvnokfgkASVBRozWak+o7",
-	"r1OX5TYKUNVJziuOiT3qw+LTx3iwPzTEcTg3l7qSEn9pMHFweGJ6dNaSfPtdW7RdS+mOGvNb+NY4hPDa",
-	"baoTIMLYkAseT0tTF1tptpVEDxYjcmAqIKX7+96JgLmAnNeHb0YWsKJW+tVy+WnvX9o4yXrNzMXG2r2p",
-	"yzHf7mxB8ae/Nrbkk/l1bwWV6hotQQA84ovjSf80XDJhaOD2CuVkQA21QkbES3jZfJqwvQDQtWhoy9j9",
-	"6+/+S4dP4X7/nTydQRmP+/ili0m3RycMJiMgQfE6hIkB4ioOasDOmDsIPejf2/4XVO2G+b1fNF8blW3o",
-	"8/cFmFvAbCt9G0qVgQvjw6jkqQnqi1CvDiAspPVuqY1eTpTvsv5de7DHOXnhJ0fdu+ThY3y8ZEYvUEEU",
-	"H5Y4CLBOQPTNXo54NHdm3pRlM1S/IjXHqLlENodPHk5qTIk/9GQygL8OC4ZutSF76B1nIm4fcdE6GbZ3",
-	"jtl8aLebQHX9W6fl/v1ybf9aJNtgpaYOhWMboQ+NxRJAABm4PyXtds7YjwZQk7X2cJ72b3nXuTmy4Zx8",
-	"Rn2KuyMgoLlqhzMOwsm46o2sV/IRtOVPJxrGa3zlJ74A/pbNEv2D1nH4tFgqiQQK5P1q44h+yzpxoAsJ",
-	"8As+zNEJ90OJKLlfLzbyQpef0rw/LTHJC11e5Br7wl9QU8VygPAaTXentUAO4rlc7YCdGJN7Yj8sRnmm",
-	"6WxrUxkCBf1q5vMaG/HbNSFq4H9th6nXZe5livdumfZyV2PI5tLWG3EZxyIjyReP5qRSKbIQI5kWPyHd",
-	"4Xlt7oCvfaeBzP40LbFzDCbpNhteSD+/GKAxVOCDGSwWibgJBu4Q/WPNpZy52VXLEI7EH+I3z45ATNBU",
-	"erBgRezNlHDFg1gYe81DiiMYhGvEaf9zV65A18wVSxBUhWMvUTu7k1uHzMtffKpm4t6ZGsan3j2xgQkY",
-	"NC6d87bLTDohWS6P/YQMEM//u/+4s39+kmpOy4DTItytXUB4CiatlQlrgrW/bsLryH4dsykozHq+2cHk",
-	"pqZvC6HlfuYXJWzZQfKQQJZafnT/H3tft+S2raX7Kqi+iT1Fu+PYk5ntrrnoHScTz45jH7cnrjqnXCm0",
-	"CLUwIgGFAFvR7srznPc4T3YKay3wR01QlARSbSdXaYcUSAILC+v3+9jzr1mKHQ1Rq5SD2jwkuE5goHo7",
-	"dPK/oxvuSe8DOG5bLDI5TwXbCBvrDM6BD/haVCdxglEv35ADpNUXuLJwEjOrj+46CC+UD3GlIhOYv97G",
-	"Gcn1rTjmZK6DpMmezsEubw/fLYq/t63ilWbOixBFNBWf9EQRm5N7KnPg9OfsZauYO6khuZEzdlGqtBCI",
-	"1wiwUsCDoFLAeF5IY3WxGdNqPXFE8gjTeNKYZPWeJ4pKPnAhb0Ymq/eYLjbZfSLMqXe3U0P9gLA2A2oW",
-	"fhsq/9/sbiaIWzeANtnQkoEf3N0fFp1EmFs1AzjwkHKB6Pbh+zITJsGONZM0KMR9dSH0pxhQkbkQVqob",
-	"EjBIo6V8w9bQHJXzDbSwEPm4QPZbMEAitEh1t7g5iXMv1BsZ+sHftK/G27sZPtD3SohOh6MvYLyqLrOB",
-	"kk9Yl5evX7EWx2wgjgW/3ZfHs/0SeiUUe4TNXdiU9DgBB3YF1mflrrVKg8AMBTyYG60ExQfWnOxTPHeN",
-	"M5Ny7e6rQKq9xOwXk9NInehfyv2ZZWfJmXv2oMKmVxpU5ppLzBTD63r8qP8pjTPn1y89fyRYFtUXKW3l",
-	"TKTEG0acYm53LESNChf6JL1VD7WbXfwyM7qy9nNRiAw2ol0AYSVaH12PWlBx8IlAvavN2AsrUO3rSN5S",
-	"c3081xu4ZWYBkN1pA01sFHJm/0HnKJtc+e7AkLvkRJnmatipOdxs/Nth0CBbVSq7vCpE3oGy2XhgU/Xs",
-	"AY/ukQW5O7tvL+Fx9TKMEd+9rAXi0HTlpdd3x0/0T8Iy7rcfuxaN8hmOoDWY0YQDLcrcNzeJLta88HZ0",
-	"+Dyvbxu0M05ebtr+roG2I/1kgOlYDT7EfmxMXiSGZY/a7V8kZby0OudWzniWbe7lhZydeC3G0bLVx53f",
-	"4ar/cX5HhtGA8FQ96YcHpyaOOOFIbss23j3CvmyY20NiFtUWOzxukXQOXFu1g0Z+savMHt2ccDEeXt5F",
-	"NEmgaw3KTGeDg6cdsLp++wKgeJKhLQYHDqQLeSPVcdhIQMxSgS/XgVipPNJCEE4Nrx3x7KvSrIRyClAX",
-	"rMAtTphjLZA8aXpA8oS3NQ73Fmlt2SNKPVAzRhNwjknnvN0UXFn2SHpOIKWVeJwwI5yj5/wghEmXhQXE",
-	"IvM4YVYUuWGPjJVZ5j7sWlQuoLsqcwHjcbPE5zi37nHCcndQuAupFljzxItC3orHgVlQQqTmuNWgnQm+",
-	"J5or3Y5XYb8sCL1aww0yNEDjXS3cNHQgygUx64ZCzd14heqx5gZjzEUCZ2pA9/gQF7EYA3IcZT1l4TW5",
-	"MC0wRh/OEBvv9M91fLi5xM9Ty5rB/3fuaVyD6XuMBQ87uq4gIME9qSjxkQITKbIma1+nEaQFw3KXI1se",
-	"Jur0gUkZr2zm+J2H75butPK9fEy3cSjDUNzfP8BhVkDTxUUz3jfjCqtZq4gZRACBb9zn4NCN7E0+VAK2",
-	"h5Xau4EgDRXePm/c5b92T0hCYXqmzr/VTx4TuA+7iJRoQP7Yta5PArCclGCVdxM74EEC2nJRw37J2dgT",
-	"PuJUV7gVoAmkNWh8mhrcFTcTsWKPecIO8Wf3dDs7QaCbbueCZ7c95Ic/4uVhHd0Lve5u6IZUBxgzv9qy",
-	"cPKqy+rPUhELErJmSZNDXv3TqM5nXMu2nsRB5+vftV3QxO46XWnkIafrh4Vgi2rUI3eFe0UarW6RpIl2",
-	"flhxK2eYJEtlIQB9kVKvEqJpRqYCwXtqT3e8HMZCZKve9P6P7obBKf5wSn/K+nn3zj9gKv3+Yr/LqtT3",
-	"it+IOOkogWlRlupZmQvVxJysVrGRQ1/hOwRT6McAkHQn1d06n7vvDesrka3euRt2cRcYMhqhV5dbnumb",
-	"UpwXZSbMec5l9pTClqEwAAbUhheDTC05MAkBLQEzGIHBQokqLXpPbCYSCKqKC4oDXn87H7b5kU3h8Hhu",
-	"4IAi4NqBI+/BN1HBuR4jiffz98igATGyPpDbunKxFz8vIsMHwuoGQfoici4fsflIJAN7z8pcGF9OYmuU",
-	"5gg4UlLNBHFIMHC5nPaWProqUsIpkiYB9olmNYhdFEBoisi/Pq4zylGN03Pu7u/Fc3wv+Gwh0r8LuxZC",
-	"7dLne8MXB+RopB0VQqhubie0knv1x+F76HBM6ZDFvTmuZusvJXOMktnaHF3tHn4JoZx8psssDvoZjcVS",
-	"KvGqMUxg3wBqndpgvuUaXw9CF7jKplH0Du0HxrJSYacq/oYKM0fRPVLdykbDbgDfx90k/oq3tdF0qpmb",
-	"HMcHlmPMWBs+gUB5IHle51ugRvhGQDSI6dLWq2yIAGuKaLGHUg8dlf9VQa0/vCrib14MtmZlTyny0FMW",
-	"l+4lLBAeGAmVojaoj5O6NLbJy4WgjYSreUi1cohxbU/itmd/Gx9mUNlC7hGxIgn7Xtlis0c2dht/kJ66",
-	"R671e/pJpKOLsj9u+WMzpQTOHNq7+8Cm1ts5Jn8dnLG/IplJBYcvlf32RY2G3yCJa0jIgLspedaVjwfY",
-	"+u7TbYtOQwPrsX/w0JAnaeWI0K5N1FanI3hmnft0oHj0SsWdEb8F6Zg7ov9G9Lcg3Vsq91Z5mTc7kOqC",
-	"iF7WZcpNPwg76NMXRUeLsdsqv74bn9DZw7Eq1T0woZ5XbVQIwOrbqRIGJ0JStVQlDKQcsPeXJqnrOTH8",
-	"7KaEz6yBsveEKJY8ogbgVRrLVWqYVoH02VEWU2tbZcLaXTXaP9E9wwq0I9Y17uoNmmWAJ4CdQZ9GJ5Ko",
-	"p2qQBYDTtptBgoYdxCFB90bpDbBQE6WrLsGvWEtyKOQGnWJa+axF7Y3KgmHWYBSutCuhUprAzx/252ex",
-	"9sIwLTpx86kdTC5wtc7iW2diHi9a/xBi5XxDHN1q4LMAEfvKtEUMOh+Fsgm1Qy7Fxvi/eZY12b2xelXk",
-	"SEePd7BCzEsj0ip0O0JVB+3OnbCvIVntjLzpIu9Uazkvlik6yUBNkgBM8NQoZEOEJkoVSaf8PSyk/292",
-	"tCA0xeMcjqPoUIzf7APF+J17hUoWp2CYhExJq3QlzaXFhl3an2fJmVvjtOCdkHrJmeGygyccbDqo1oXr",
-	"2zSJXXBRRFK4w4K9dwTTR5yaP2WijQcyUivo6w1bcJVeMA5m58w3fFODgbQM5Br+ut64jSqy+Ria1tnK",
-	"/XYo3HEkVcZaFzBIKng6qI38B2gd1+6jqLVCWncI4YnkplIiLkeoH3w7buXf5FrwAiYKQD32qN5y1ufZ",
-	"Udm1RtOTBO4V8GAS0MLuIclWO9QavtOtEKZD922M+uaz7L6oJHKYuS/V8vBAX0ayPTjMh5shgiPgxmm1",
-	"dYLKddtkBFbzPmpkmMC/kkjbMnVpllMfRG94iqsROoqkWiaoFzYE/iGx4yweby4oG3Ae5jIT2JM511kq",
-	"ioTQPIao5BZSKcD2+WgLJHoxMVvCD0aOs7ht9nDg3rv32ond5BMFF3/hWSk+CnmzCMQWG6C4CdQGoPIB",
-	"M8opI0S/HRt6HncEllrEbQpviWlfR7Uzwv4hVWrOIp+z+7Ra+ZcYQM06cZfVR6iigsd6SCTomQIqAOha",
-	"VpA2bcXQZjorc2XioRTiZ3enxeHa+Z0T2v5oBvLlDIxlcNtp387MLfx/mR8fwXCjdMAObq9sMpxXqetU",
-	"i1JU+J/UWYc9MVUOgJDXGkRuhn139Qt79P6H79iLZ//+9WNE1sISa2CBvfru9RsssfDPxLv/7dsXL9j/",
-	"+7/Pn754+s3jEQVnSCwF9F/fKeWloWoexnmB56HJizPjxA0mJiAsAeqJMiCrJzIbtyMYUBsKO9xX64E1",
-	"Iw2VXFI7PxQZ5lxm/+E73dcL/R/u2RdOb/xWaisMmS4ITUF2D2cznee8IUWBD8j5qicl8/UeRRib/cY5",
-	"gAXtAOr5765+wchw16Zxm6lTl0wa3JHGfuDL7tLDj1Rv48uII6UuASjDzcVFBS63LjQaw9DK2+QGx7Lm",
-	"hrmMBDbd5KshXrV97I+uA0qV0KofPJt+puuDziZuH0rxqX/twMnjvzoSQF5Vi+yMDWgrm3HFUg1oCfQs",
-	"9gj0MEHord1NS7GyjK94YR+PUtdDTz6vCPl7VhjI8sdY5b5Cc134Nr2n/xKzrnxQAWDrnDyDMPutNFIr",
-	"iJ/PReomCf7GDmaodqIQ4pAw5mukd/GpuAtw11+Su6znTFWJ4J4K9miARQfg8zy0WOHu/Y5C3IuNiXsh",
-	"grpfCFZt6BkyFlyLhQTHETceYj2Axkcp2MDWb7RvxN/yej7v0+Zv8XJUZ7J+5CBvEl5hpytJg07oS6IX",
-	"UWPvwhuI1HmTFd7peoGupWH6VhRjQDLjd2PYqs70nS5ydQnvgGs2TgwKxsbHTB2HIlEcTaTAJHSSAn6I",
-	"7+WFJBCsMxyAqZiFuHRjxZj0Sii+kk83PM/OXt41r5T2Wv8eVhd4eZBVUIiZXEm3JntWnrenfs2lhRZu",
-	"aHXSBZtzmYl0MJh1K5E/+HzEPsOzYWWqX3eUqZ4oYZYLY/jNHkXyuKJv8Gc7tXA1/IR6+A2XWey69/Zu",
-	"gCkgFQsIyzE0bKSq5iuh0kt4qSFIqLH0VLFhnNFiI+o045ZpNRMjlB04hQihnaDW8TeMqfr9M0IV+9X1",
-	"OB5i3SIKhqhZ6LWJKdPrcMPG2/WojEZu+DGRj+DY/Apa2RAUom/W0JfbnhqCjQ/3U75dK0QBH8vGqcY/",
-	"FKQ81nTCW4A01o2m1F0vEJ50zx0fmPGMq5uS9wHHvV2rn/xNo8169YQTzztkO+hdACCTy6wBjBNnygW/",
-	"3THfcMeEn0342lDVvlZ1d3yEr82dvdb3sW/QoBtJsGD0id2Vj9IsxlS1Zgkr5QGQPQAx9Lwfv2i+6aE3",
-	"1/3O3zQCDtaDr37zdWtbiRZ4qRa/qFMaF0zkK7thZFsQpcR2eW5z0gf5B7QAXWV1FWhx+/1+1GsAM20k",
-	"4N2RkmW1busHOV7Va743zHElL8eLf0P0IoXleki231Wh3c+904a+ZA+ewWexnx2GEPOTPDmJZprWgf8x",
-	"uAL9ntnZJVML2nitog91FRD7LbgGB2/qk3KQHqw5PP/oGCrjcKrS/dXHn0BwCTx87QMHqCUQBKudUjwt",
-	"Y2lLC53z9Fb2YKVdprfSiDEV0SW+QGA513xjGsCgsRDtsOJozTfMajbTSomZbfVfUvHZXLaApebypixE",
-	"lTKUD60NbxcTUHvpU51zSYBVp0tVpekreI+TlFnv0cGHs7X1rc872+syrZe/8kwuxX3D+7Vl7rJh7jLj",
-	"SkMvCQ7uqUERVRA7ewUzCAi7XUbnxPm6sYT3rx/Y5UcfeuouvwduJtKKNdu2x1fWtNznd/jHAHq3A/dW",
-	"ze22r+HxZ5MGwj4hcZgXOh9BICY4Jrqp6FIvPoMGfr7f+UOdusHI0rRQAcldoNhUGgRSqAmozVOptvBV",
-	"uzAYAtnvpWiXBlcRntZMdhwrOf/9Nd777MW9FPDuzQdFxKuMDrF9i/6jwxn0AV5ABSa8KvGsw+zOJSKA",
-	"mhJhND9fy6tm5zmZ3fVfWqpw3PaUbulRVppUVg+Yl4ONIxj/1KbRe+F2fS/Gl8cj1AX1csyIECwegRCJ",
-	"NDEIXRDVVUUqtMC7YOc6t9awmS4VqccmDHSUI9LdtBbyZmGeEPICrkJwC1ITTejweQeX386DgZstEGyV",
-	"bahGGDEAGqAAjTYUu/izYAIESRTreR+U2fiwELJ4h1xUu+qeaOh9EhH4ixiZYlj0dgyBrHWoP11wYCz2",
-	"wLEckO+wE4dg7j6vYGdwX5lVJu1pj7Yr9woPMuIaIQBh7ocUPtR0hNSxR3V4tSxesH95CnoI66B9l9O1",
-	"yPSa8UxjQ1+nIbrDEoVmtlwq/+/7GUjELNp5IKNQ3H94LlX1w3jnuJ/MBKUQHv7Xsc6bUuNOceOkyesx",
-	"qIGGeFXCILrlrHQ4yYm/yWiUQkSN+MqwAlDOe0g/JjnqEa7JnN8txaY3ZPLfKtVXcHNUMvw/SxTkms+W",
-	"Nf45HnUiZRnwbmQeSNO3cAImKRYerITC+tVYdasni5egbz8wWNJ9pJWd9cX2QLkcu5AAX2s8tuHPcje8",
-	"J9rPxZZBqNcK6QsB+88gZf68NHvXEu4fOQakZPeBp7XMUI4JSOFLMcyac1uhO86shKpNU5qVAHyb5Az/",
-	"+ymeFVM9+fNI1mAitUqQE174TKuZKMAWm3qjXuHi1Js0YdcFtPVbPM10wUQw0Rs3twNNUTmtRGdMAnzh",
-	"q+q2EZdz60lBJAbDlkqvVax2Cz9eq1ziK8NM45sffNA3pPt+EHa2+EJXD76te8mY0uttWA1CMq7gNQDs",
-	"H52EBr7M6AcivuC5s9mmOhW7jDvs7vhHZTmOfFrR525XJTjLvMyvV4VUliqQZLEFQ16xaaNCHCvG7t7w",
-	"1Afa9HvoQ1EaPBeXYkO1YZ0bShpm5I0SxCt/LNLd1h5xXpoKl/u/8zdEjRY3Hzuw4B1+sDsk7AceVpZO",
-	"N8fwAHi6eQJAmksJFCVzTB03islueVYKcogRvlvYMcAJdmQ6oIHDR85Pw/I2LTP6OIkKzFH8vZBiPkKi",
-	"okZCWcVKWeCae2S1UWBN8F3Pc24L+fuOVNsbvGkKEdyRupNphKzd86mZ2VuzGEx1YZjNWAZ09NGAtHgF",
-	"0ecLZ3O+ASJXp+wIXaswTCpn5yGWYA6IAQSoXQgcBHQim+lcGEbEu7GarUkYd7ZeYK5x1JVyT/ilp419",
-	"VeU7jy62waFq/EToOvvdGZyAfSQVm+tiJvxCaAzZw7Ek8nGAzSfNTdaLDp22J4+A4eJDS6/5ohnwfqLZ",
-	"/sLAgbZ3FIP+bXNB/pKHpW0jUXFmytlMGKOLMfxaIP0Ld1VjcB6pAf/iDQjyJf5JuBrf8KVIKNqSYBaO",
-	"8O2g6T8uc+MFWyNevCfF41kGxpXuh846nkcAN8X5nfO+/uj3fQIb40syPEPPxhI9qNaThskQXtee9Nmn",
-	"JZSG9fyc6aRpJDhhFMYPmh1o0DrYBMlGDCsomYYVdduQbpAFk6m5AJgot0eYEWjaQSpSK2FOZOIRrGvY",
-	"wNq5wkht0Db2tLFl0YOZ+87fEDd41XjsMAnFH+wOE/iBBwWv/M1R2KoLAXCHxQ1X0iDckPPoIN/IrHa6",
-	"3jT8OqvZtbiRCuTU+xLeMWwVKkX05+iDz++cTP1xTmfHEONeYUfdIPP+xT7W/Sv3Dn55owoZFtH1ay2Z",
-	"DqY2x8mKVjUGw1EkEwoMURE1pAe7PaqZiW0Dg9ca3Pfv4eqgRiIkoRsoGcORnB8OxDrORcjctJSs3/g4",
-	"QIzzzCkBBFvGc2yD/B5KQyuAbyXYRDuKUjEDRHATiktiaZo5zz3FVDfXmlDpe499NUXrSjpAwBI8OrfC",
-	"5C8iJt/wZA7qkgPQ2N6ISPxO78W6kLauo0eNM+NKaecpOZlFU0mXVYVJwWd13aHSQJ4LZ5kzseMlzgqR",
-	"i1T2ueHv/R3juLIw/OZ/eYbnyUuX6eMC540RiKEcj7jjYx2lyPEQ2ma5ZtxpGrCL3biZsOjpAsQrz7bf",
-	"idBreVHofgBbLyDcLM9i5Oe86DQsmLAAbcDEOBqB6tOYQtigb5kOVQrnpdfcmb6+rGUe6XlVBkPQMMA7",
-	"Y4Rt7owxbKOVLuwuNrP3cNeR3dbUYj0zt4O5NijgARVfZEZqIlVmHCNLGGTyyr4oNk6P41IGAhZ+vbsD",
-	"9s+H220N1oe9mvM6bcAs2xkWnZZLZUc1ehIJv3EI2fOhdrVKf401lI0wxe59Ytv6w6j6iNIPduD+7f2F",
-	"ME7NxYHMXS90Rjsax0WaPqhggE0MRWbgAyC5XwLVTVLdtHzGhBUCqX0SlutcKJuwXNiFTusAw5pDxSBA",
-	"6oiUcXuieNZgej/3SIGNHNeag2uRyvkcHzhbdJL6tXT5b8gGFlbjv3kCwd5ET6NnEJJVQHehdUCfEm/K",
-	"rixitGhH8zMHhdTos3eG1KqBhwRKqrmM4bm0bVM6zVatGhwkz7C64myeceWL5O1C5LH5FRrmaB/fuJ/b",
-	"B2pz/izW1epPa3K2HtulUyuZPLZNAXsUth0cYnKsJARtS6cOIfQPYdkc0n1UcG3YqixWsPE7hay/zeFY",
-	"Phu/9/pLcGppG9FZnWjdLquxIu7TiKUrL74edtqMSWz1Yn9eq6aIjB6Vw03XDbBnKZnYtoF39axvHUk2",
-	"nGGcMn4z1ZYgz84PiWySHFw60FLuCscKvGk00XmqTyrTr3TwgP2CysE+LjZvVbb5ExXZNFocPdSvF3rG",
-	"zRJwkO7XxxCnCzdLUbCF4IXBFR63WmZrQwzPpI61J9wbTKrmNQnEznc+SFFPGuYcKWzZiLU7hYOx9XbI",
-	"HAu5lYaYpjNFeS7SUSKaTXF1uyQ9qbj+KHjxJdmt7qTxbUleFXHnngqFslArzLFdhlvK5Ibdhdsq1zty",
-	"Ad9EfUetbx4Y/MBfDIh+1JN1QOtR/fMYAREaC3qaIB0SP7wRSP7Tk8/vkPD5j53CtcsyuyQUbz+02zyq",
-	"Kq+sWEo7A8bYj3MEh+m4xSL4QX3NKkVD+iL4yzSDVYRXVqBX0wLkoWwcSB7auU69Mnh+zWfLgdVr0d8s",
-	"dK79nc+WH/RDDfzt5VL8mRLNcHTfaGEQwwRK71obCyhJ/O5Cu65UqY5YDQPdhX1V9+/hjh169ftbUWxS",
-	"5/bqIg1Vws97spoT9A9XnzrsqC6z3XW/OOSgDEWkLk4nujNueaZvSjzq3cAYkMmc9ZMwekJDMRsw8wFC",
-	"cpyD2r3D+Z37T2/HJszpmIcgrFng8MNnn4Ijyz0aVwggGKl11o63NENOzcKvxQAX69t9SbRooQ+EDZuA",
-	"Fsu94GmayR6gjH5XJS5bWf2vDGoUpotKp2CpQJmJGiioTYllGDcIGHQcDldQv5xXefmgL1Bm4rJO3vf7",
-	"AxUzhPt6+NzA4QWbNkpx0cMpMG9OVGfEVTO99iDEVtdYKFGqQoF/BXVhJVYsE9YAHMGC24u6545sH+iB",
-	"NDoXEDxna1FAiKsibrXyZmEFVqqDroU412emWBuCb0RxK2fiidVLoXoqlp1ReYX3fnC3ThOJTfnGg1Cj",
-	"y/L8228bDsyz+w5MJ3b0swHY0ZQNv1+x7qlfcr55ybhZskdVT8HjBMvMc2ELOTP0Lw7t3dRIu9KFNewR",
-	"LbD/QSaN+7/wn8ceZ5D6xYn6K9N6yfgc2FEWImeP8PLjhP1PmXpqQWmY+H0lZlak7BH+BbNuHj9lqZ6Z",
-	"82oRzdO8svXlbMHqC9iYlfMNm2FVoi9ParZO0Bc2RDU5g7c/S5Ap2v3RfIHOms+WZUuNV37eE1zsTyeO",
-	"qf8s1ijfgQPU4sVYThoMB3WtnNFWpAoNaIWhCg0nD1x5hujD3TJ3zSz0Wj3RcLxtQ2UbYQxlPkKw2Ffy",
-	"Rr0t7SAK+itEJtNllDi0vFFuKN/uOtPK6OzY/rG+qj/PgJ4EvY0rmq8RT1D/iGAvhYkUb3NHcY0mdzT8",
-	"9rCJDSADyxv1Wo3UG/NdIVKhrOSZmdow71nLKz/tF0ACopdSkOcWa+sgP+ERO0chR8+nDoVh+jTG9yp9",
-	"u1ZX/s79FEfTxoqoQ+pRL8hjpi8BVYv/B1UzNt4TXrc0WBzr9PWN1ukEe6Q12RbwNoJuyZW/YUyG3iyr",
-	"HhPu7/KvMbWf+THAt3yvBdktM/1/OnYZ8UdEQBXujFmgC9xYoocbuvAveRJK74ctYI1Ahn+LBnU3z0WK",
-	"3GeQAzSRKbw7tcG5FUUe1gkf3NVfRBFQvsdEu2/9qIP5uxrvsjPwXY0+FMag+kGcELgfzqsJmGb3j9L3",
-	"Snh8L4Bsvp+wxgKuhV6znKsN3SZS9L8iYl8gKlNvguVqNRms0WcD6VpP2yDZhSkchuhq/GwfUFZBv41g",
-	"6sBAE6P93JPKnQib8Jqj+k/uAX0lC/CiUeoVPKYzxYuMsCapwjRSMWnvI2tK+/njahrLizBRxZW7KtJR",
-	"15ge0bHCP+o1m/MYXMU0EmwhqYzlWYam5IIbdi2EgjRbuYqp2XeygLwtWxwgO7r8REVUX9dwcrNssldX",
-	"LK1I2waBShGCgpvr4sFAHrdmIrTV6xuOz7qWBVI4VVD80NdKE4xzC6Fe2ajkXooNmYsGXHI7hrCcu6f0",
-	"IEfoLJuMXwLbKap+V6V0iSkzs5YWrKBCADpjTCKk9PSkzFNL4yXNbJ2nWopNwnCWmdUghcAwBrNdMUtw",
-	"yzQuSKRiH7Mx3prqPg3oelwbT9tfsen7V247okno4NewP/iSREzIU4Z6rDID78nhNm5k4yOH2Y5wPxoh",
-	"u2zHan7aHzXEivRzG8f/oTdpIm3osvDREnMPrT2V87lzeeeFziurJxdcxSUz7m4FTFP8+AdHifizWNOb",
-	"TR1rbshcoNOpkn8s3Y+ghdKUcb+7fPERWrrpBXE8VeAMKEDUpIZ0UNJaAaXSRXyNVHkiPWHqA2Woj+71",
-	"RRe9kvvamzgQ5B8wjUhzztd8c1E5IIgb3C6ZiTK7SZ9uPzuZUNdaK447B0MlPs7Hrjf+zwT1GgjwXJcq",
-	"fah07ftV1VGEul7FkaPM8KDTlMhNKEgUMeaVPOmiOh5TcLecdXbh/oOnrKRYYipvhKnS3caKFR3GUJME",
-	"aXxMESo7jrY8d2IZu5fu23166d4Lnn5RWuU91Ad5da30mhDy8xUfBQp3azkB6XSHbf6e7hoE/rYTursV",
-	"7B2AAlcqJP2c+10CKNPQH13ZCpi2pZgFlM5kGdn2QqRQvAeZ6u6gBbhdnYB19OyzxM2LIjAmAXRYaSGh",
-	"laMiPTxLztZcWiyEoi3oTocM/8+cy6yT3ff+F18C4G3VWeszRUR+er3ZF/M/VCj62XZAVkK7h69FUL27",
-	"eyBx8GEAUHhvpCR1pQTctm3j+xN5llS3QlldbD57c6O7rV/MZCqC2ubEfhu+1yuqgJwegQVmBadoCFRF",
-	"FPcNfAl9K4qECZUmbFUi8XUCOO5MKme6ZNBL4uns2zLsfIu1xPSoQqG98L+50R6kT1oz9klX5cbvnCj/",
-	"MYUNk3SOSf8aeD7uv32oUuIUwdxVaX+FPtXkDFPb7o8bLlVnKLdUVmYdtdWA8gM/f8l4hewI5bAplk58",
-	"8/U33z559s2T58/OwiHidrpqT9AlaHZ0A506ajyhIfqO9naNnEmN1YRDTL4KLg2TlsEC4qrA+iz4LWkB",
-	"tHWghYdCgGCYoSyM45g4ffQEcChP6Z04ffn2tuq+Hnn3kU67v4eIvgmTd20m7m5bcHwh39IbHkLo3u7N",
-	"xNwGGi5mkEEjLH+33ooR8OjQOP32LqdubHjmSalRvKlfHZ8YqOs6PhPfoo2/QHwv6IhjVbnYqCepLTan",
-	"3WPFZs+A1FGbjCjWA5tsjYKpZqJQJrDlnp1oy/XW3RV1tXvXVotqRBYbTAERIRQWU6Pj7hk6YEsXEtIA",
-	"zcCYmgGBGeaT7GYlZzxjSqxnOhdjkGXWPW/ByrkPeEtUfVg/dljVpO846lVvNOggxQa3NrlRZMGMmBUi",
-	"Crzx27XC2nlzgdGZ5koYhj1m4yMVH9ulGLWH5PPrT/v+d8IBBkYGdwqtuDFrXaTUrVa1R0BLSSYPCEP7",
-	"jpJdbWkoTUMyePWi78rCfR+Jhuh7QGO29NxxukGmhvq1eF4ES8rx8r4hm1HihvWrDtOl7vbduhQHHaRL",
-	"6WiNcG66gRoJnpynYkwUtB6LaySteSo+Klr0KayfS2tFvrLevq/Yp6Rh/NodttSe1KyRmPECKF6lTVqW",
-	"k+8fyIjajNDhao89GAs+1ixa6ydIRtBXuf1hrd/hTWMuXfWQ/lagOESnqsodMZEZwfLSgL0/l0Vd0rQq",
-	"rzNpFsdC0MEGLLub+NpTO7rTs14I1YzsebHJtDZCYXiRZ+t2d/7RVZrw1FNH3CaUL6oDWMcQswNbxgAJ",
-	"xZzfQdVeuC3jF7htzG1NTwg1cvnnn6R7lDMKAiS+ocNZFkwXnu+eGjuaoJRAhyxGZHbYWYEmCuFr0IIL",
-	"3oBPC5nQ/62MsL8QDtGBDarJHgVzyZ6Jvj+XPFJxHwIY8TXfDNQF+OcT7Jp/6YNaL/fFXj5GCpPREOEC",
-	"Z+boQjt2xhk+4DTVcA9U/K+EraQf4AvvtfFPux8ainUtrhdaL/tjhx/9TSMuXfWM7ooVIW9FgVBUVq/k",
-	"LA5atx+2any3zknxaY0FX62EMnX785xTSNc5LfZYpuX65OztB6CJORutrN8/YOL4X+uxXQDcuDgxGh75",
-	"LbFrw4idi4wOq9JrplUCFdKI3IIRO/bo/Q/fsX9/8ezfHteysiqdVUuX/vb8Xx/HyxH7XTkkUljLxwTF",
-	"/jB1vnyRqw3LdRQ8mw8iy5pLdO8Rx9b5n7oYfd9dfHg1Oj3pNAfwdJu6qkb3Y0Ixx4qXRkAV+lyKLG1C",
-	"mrSgV5tQJm0PyHOvgqRvhPXdJlF59Vv7+yGkppviOUATWK2XceKMFQkkbXyumLgFwlC3HreikHMfUoRV",
-	"4tLWJdXSAi5SxHWRZtGDQPIRL0eN+9ePHBT3d6+wM+xPYw4J+7+K0731n4ggs15oABZ1K+TUNrMyF9GC",
-	"CfcW6vyOp2khjNmPxpF+NLic8V9f7E3mCMs0EkGENAt8yOTKHWRvPBmSYKYBGFEtPRWV4nqxcYp5TGKm",
-	"tS6yNLj7X5X5algziRH3ye3DxV45//01XmzQ1Vcbe1v7vkM8OJ5pRQCrurRVsBV7LTxOHND3GJmKl/UN",
-	"UAWpPCgUc4JR6CzErehdz2gc2Rt+EJP7XGYxRMxPnkrrpgSEu4AHHKaodmcif9I8PbwxYM8w5P3JU5QY",
-	"tDSRSeMENcxwmVJOLwjoTrMzHCDlfnNQ5gT1BvmaU26F8TDlwiKsGLWwsBvdAHPoehlKMPRLZdLtv3CW",
-	"lvkKJwOwjGr4m5eNV7vRTCuyEWHKABvHLqB6r+udCmEsuinHvJMzfniRSVH4/VlvXE+T7VxUZ4/ypVAJ",
-	"lCRZQxg3aCJJ0491o7N0F+39/RdVQLcDevalh6SsuPRI3ZmmjBFvK8rejRYhnhvxO5/ZSNytg3TLdMel",
-	"2/U9PS+e/+t4reYeRCosgRbCusWwS6VBqdJLAD0/2zMH564Bt6t5QiCj90qc4Aw99w2HQfCeV1VH4k6o",
-	"pxOor89V5HBWA+coSB0tzEUVYUHgE2QhiZR4RMUOfRVWexZ+o1FhkPKQxpeWgLYIuXEhWeVmebb38dyS",
-	"0hItvW7p/AiXx7Hfr8rVSht5ivoh/KyQaFSsadA0HKGgcKtemrObAjsB2HWpUlBWytlhEpkWsFkqk2rZ",
-	"eI8KfQViMiCrG9HrBOwhGmHowYoLAqVmIXhmF/88e3nn/uUpJPBf7iebf7b+cV4TTry8g0kRs7KQdgMa",
-	"ruIm+D+f3EmLFZfuH5/cjcWt14RlkZ29PDuH+Cx9bWeDSQMJvcJnwzJWVgIdhXd7V7LDQHy7Eur1K3ZZ",
-	"2sX//v5n+K8u5D9xRS7fvWbPnn7dGKO0i3866fj0x/8PAAD//w==",
+	"7L1tkxs3ki38Vyr63oi1ZyhLfpm5O60v25ZkWzu2pZU0oydiVpcBskAS00WALoBNcSf8359AZgKFqkoU",
+	"q9hsj31358tYTbIKLwkgkXnynH9cLc12Z7TUzl5d/+NqJ2qxlU7W8K9n+9qa2v9XKe2yVjunjL66vtLy",
+	"oyvMqnAbWezEWhYLuTK1vJpdKf/xT3tZH69mV1ps5dX11RKfMruyy43cCv+4rfj4vdRrt7m6/vLJk9mV",
+	"O+78N62rlV5f/fzz7OplKbc746ReHv8sj/0mvNvIwoqtLG7lsTgot1G6EEUpjkUtd1I4C41bqdq6Qmh7",
+	"kHVo3UaKEv5FzUve9Mi/KtPOz307t0qHf/8r2+rVD8ItN/3mvngn1mHErBNOFm4jHPxzuRF6LYuDsMVW",
+	"lLJY1WabbevqEb5gqJH9Zn2vtsr5r3LTU8GHnQeq7X57df0H6jP+6/P4aKWdXMsanv26lndKHvpdfiuO",
+	"xcF38mD2VRm6KXT8T238rK0zVrOj56YNo9cvjKmk0PD69xtZy9feavst2InaaVlfv3w+K+xOLCX811ZK",
+	"p/T6+uXzwtSF0IVyclsIW6xU5b8R2rMTbtM05+DfczW7quVPe1XL8ura1XuZmYYv+Gl4vzlmWuqtuZbC",
+	"Gt3Yxd/NvtaiKm6l3NnMIB02Q/bKNOJn3wO7M9pKWOGva7OoJLRoabSTGsxE7HaVWgrfuMc7/Mbv/259",
+	"S/+RvOx/13J1dX31vx43W8hj/NQ+Ds+FN3bswmwlTHxxkNoVh9rodWF0YfZ1YVUpi0/+8OTJpzM/OcoV",
+	"S6G1ccVCFqXR3mYO/vMvZ2BIb6Srj49uVk7WhRVHWyhdbMyh2Ap9LKxcGl3awpnC1cdCrIXSn8I8UCN9",
+	"H26WS7lzQi8l9LsslW+lqF7XZidrp/worURl5exql/zpH1eq7Iz3n5jh9oMtaNx6U5PsJZ8zv9xrp6rO",
+	"D/946mc/pwb6N9/I2ITwxA/xR2bxd7l0/l04CrL8GjbadkcXx2TlcR3rfWQVDefK1Fvhrq6vtmbrLWuo",
+	"lye/2+na4ph2DV95ootmj9bd7l+prFhUsuT2l7DOmE7uZJ3rf20qeWp9vPHf6fYJXka/j2+YNS0c6NcN",
+	"HnG93omm2712+uUB5o4G7eTWst+jP4i6FscrWM5LZRV2Xmp/Mvzt6ij9FqVN0sbmAWvhZPsdQ0PzrXCy",
+	"/9rOUIV+Ja1pdSi8dGDInsEpdHLZb5VO//r5bMB+2hvdj2ZhymNh1VrDzuS9lEK5p4VytrDS+lZb2Mec",
+	"uZXaFlKXjd0nRrgT1h5MzbziptDyUPiNUcJW570L5sHkeDSD1j2r0k3li9mQtffPLfzMv8Psa1scNqbY",
+	"CJu+8GmhpSxlWaz8gVts5XYBTg3vuPwtvHd2pfdVdfVh0pKawZl44qvvN2hRjGk4MuzOMirLWlrbHwA4",
+	"ND+6z+gLhbLUV3Yis7uJH7n+w1/t68IcdLGTZlfJQtjbQjneQmpppXayzrcwfqWAObHsc2ppzb5eyok7",
+	"gpX1nVryXXPKVdwn/N6H326emDZpFqch7TANHrvQy9Cqzmy6kafTSq33dbQAZo/4R88j7no7b+TS1KWd",
+	"Fbva3MFGJctZYfd2J3Xp/3NjtnJW2I3wL50VTlS38B9+3sTS2Rksq5k3BOn/f10L7f8KDq2d+euOqf0f",
+	"YLpmxVL45x1aPWqGhFxi/tzemJo/KQ7iOH7/fo82Mbh9h2aElzZDTS+b+Uli57Sq3krnHXjbn1jpxJpf",
+	"X/VaaGVFWN38bKJH356/l85fDGRVwhaOd8pKFmg8TwuxsODE+ttBuND4TcAKVfotUbGzYJMejG/KO3g5",
+	"NIU29KQp/dd0hjy+c4bDxA7uGV4EfTbePtoeC7ObiLgJMy/zH81ze8osv1G/35htYfYObhh+7H7aS+s/",
+	"87MlFmbPbgCjd4rflC81u7pVumTbF06ovuX5T2IEYw8mQ2avnB/DW20Omhsabdy8MuZWlnMczs4ht8Io",
+	"gbLFyux1eY3/BPcBTKTwh5Mt0quxPVp/Z/duRlhzK1PPCmvwO8oVW3H0l0bjNrI+KAtzjhGq0XMTTp7M",
+	"/Qc/nGfP9FrexamNFqS0++NXVzPm2PDrs/I/PTGlb8P3/G9wHk6fruGLNPNxjSWdBGNvudONu8g41snC",
+	"T7rKbir2VpZ/FdV+6hW73uMi71yAewN9F57d8Y1ha75urGZXiaUsrDhGoyFzhhfNTsXRZhQDulyY6XTE",
+	"KJ3DGIHyrWUHel8qqTmHp1J6wqYRnvO90uzmkbV4LQ9Ls5WcK/vuuFNLURXxK4XYGr32w79ll4OWH/nz",
+	"xo92uHq1XvFnDb4yfpw8flZUSt/643tZ7VueefK6wbUOAdvy5MLEb/kBM05U/Qb68QQvQlTVFRtLbS1Z",
+	"fFxrheI8hhc0Y5EOPQ3dkIHAxE485LNH8lLs7cm72TP40j3OyZMHVtYYuUuz61jjzO8IhTVbCTf2zlHW",
+	"uonn3Wf/WS5WZlW550ziDX1S1MreXhcCTLU4mPrWwmX5sDHyTtbFxoAD6iAqilkXaIg/NReirmXpP4i3",
+	"isG73ZnHWYzqcbts4wmIyvvvxUF4S5wSABx4bNiuIcYBHvXUaCHOzfDpx592aN6JOSXTya2xr0U98ZhL",
+	"XNbkQPiKPYF49+ymKM1WKP0UTpp4Rz6RZBsMTvenf7/Al9hMIqY/EkZgyKrd3ezGPnqVgH9onTczs5O6",
+	"cKazTnAZcdZWm8P4cxA68MYc2IjHuUdC/+iBj8Y15h1+FVwRM8LrC0eI/zZ1vjk86L0D50UcgN4kQhAC",
+	"+39uYOTrY0FBnlnxCS7IWRHW46fFTqjaou+mpSwLUVBYvNfK+x0Nl9rjM/vY+43USSbaNJcdGkLY1MZt",
+	"lQdVykuNuAvpc7MqcPDTwdZGy5MBhc6emmyQwTqoyVnTehctv5tymodJHd/X3isWx3kylfd40KWNHQZu",
+	"VvRsnjPuSq7c3OyZe/M7YzDP6Yy/6Nr9divLYr+jIPtOrOV1YXR1bFziWmLsV5ZoABg69D+1/octtzSN",
+	"Wqdufb+niUPO+dViubnc2N22fHwwWHhDIfQxXumUG2W7fce5sdvQ7Fm0xZY98RbtNt+J6k4yBi3s3KxG",
+	"RpIWMnrU3a3k2OTIFZ19BlxAbfyjQvxocZxTNH1xnFfyTlZXFIVR1oVOWSd06V/JBZkWxm0yyR5ROxx3",
+	"/x1oi/WGYw6dWCiEW8DktIFfWd/WJELqmz8pHLOSwoVo/FDD3EYeC1FuVROeVdDGaBvj3/l3o/BGFMbW",
+	"biBQSI3f66XRK1Vv0eXeSFXP3b7WmJTA/+TG91byhwhOFtu/yhgrrSvgK2ngAoLB5JrhAAh7ixFN7G1o",
+	"+rIyFtoZzUDoI9u8fJqqKtnW0Xj740y5ojJ6LetCrCEapykrCdHnopLOFsHR7m81flzZ4K309tQ3/8Wx",
+	"2JlKLY/XRTDoGXzi3wUJUD90Q0PGN2Nfz8eam28TPnTcMphkfyEv2AsNe9uz0rHTN5jjEaqcL45sfByT",
+	"FtZwu9LA1RHMnhmmGwv4HYgRFtocElMEa8HA4WpvoU97jbfuD+PviH4epC6jU3UQtrFD+I0ffn3mdVE3",
+	"uDtcsDQbwUibnTqs2zgUYd/ABcMeFrW5lfprdh783uo/LoQu5MedXDpBt9VRwJxlhDX0RytAyqR2gCLj",
+	"zusmaN1bg7Wk1QZDvdsvKmU3svSrMD1zU18qd9mjJP3wNLjcxeRZOCG5vC7XbEdOd2m0nBXCJnHaNHq7",
+	"3kvrrm+eP3/z4u3bWSE/LiU8Bz70i/z6x5sfXswI8gB/NXV4gmXzQhuh9Ogb5zP/7bdO7ri9YGlKfgFW",
+	"4siFueDU8B9h70u5VK3QUHofAsQCf1X66DJG6kxRGjpoRAErWVTc482uH/AbGoVX+BpmCJKdrZOlLRs4",
+	"MgXG3GBiL2w87A0wJB6YGBhOQdjHaEOgZc9tXdkFEJMWzNIw/Pa8FDpAZ5W7hq1OK+tq4UxN+ADKQRht",
+	"Td2z7jA8R/5y6TbsPeN9SJ9AiwnMu5CFWqFdoYnB0dEAeofXNVgyjWZ6BuTXe1wXffgemHVmIjeyYkFT",
+	"2BX/abEQSzZSFBdVmOsAky7lSuwrdzVLTgkE6Pgu+W2FTnjWHgZzVY3PEEf1aPOjmiSkhscb+8IPrFze",
+	"ZnbT7H6zFk4ObhbZdTN+eYyKb0FDZh1zGjAiubz9xuw1axKV0jG9jXnnWSEVeJ1Ch6BqiL77y7aAEzQb",
+	"yh3e5uXyNmTXwrPG/OYtfZeNtzZPHQ9fe6kL7X2jClAk7AEmwj458gSLBsUeYRfO/lTU3Xz+MHtwQUDu",
+	"aqL73ETMeyAGUdzJulRLF50NTfZzlH4R+8vv1cAJwTnPcKeJwCN/b+OeQO/N3BNEVUtRelst94jq96sE",
+	"E1xbUfl5b0GLc3uI0nF1Na+M9tGa2+zqe9vYejdAks8t3gt+912oBqAl4K9pBTy2M7gHcSzMigvBKe0M",
+	"b6X5mD6Nj71X5LHrDVPcPj47GXxo48wPIz/2hsdBlnfK5pDvi+NJl5JGECorrGvdAdI51PwLLIEKWXcj",
+	"cSyOrGMN6E+duZIOOVcshOP9Ri03wVlKHH8CdGAtityGpc2fxQNuWy2UlewAdSYZW550DwcwP6tMtPGS",
+	"d47mHSMfBpbGPGnSJSVjSlm/PI8HzPhb76I/C69tBSlGe1ktp3l4WglhFNDNAcoTZhsHJ9wWm2Fnpx1x",
+	"wX+lmrv21OfzU5ALTI8IYW8xCEi1P6ePgHB3wEfxbdtX5T3w1svw+27FWGFWTmqKJ1VlsTRbSYmPo7T+",
+	"amMsuG/aHE4hi6aBoaBLZyChMn6tNoeB/iWgR2XJbzhcQzandkcIaIoi4h0LzHwELEM2MzPPDyscjZhU",
+	"MVpaHN3BZ+U6AE/aArbuMOsBbLAaBXFYeHQErA3O51bcyqKSK1e07utjAVrnAa5G3jIAFolbQxiedDC6",
+	"w9xHaWXz62BbN0uXK7rrnyV4+y5NgAKZcGnx5n/wh43/wnUToCLsYQMK6ed6jnnMTwSE8dNNdSk4hc5P",
+	"odsoW1gnd4UzpeBDjMGZjykV6eZhI4TwLQRU3fzvRqGPeivnlG8R+ji3aq3n8MlOWEt3P/ou1UyAQ3Sn",
+	"wNG1G4GoSX8Cx+0OrotrPd/v6Md+8mr4wkJ6iw0vBiBJLsjOTNI3CNra8jGnIQCWyZxg+UNvamipY9eU",
+	"1iSPHuopm8whznzWaJ/tGaNdKcddMR0FrRqsdrggCdjiOpaSeIgqe+m7tXmrxF3GOrPjt39j3cAWjG3y",
+	"a8o3qwl3+Z81CAlLeJTrgpL52DHYoPP78QA+Nu7FSmN5R7NzVn5t21A0zT7Y7N1B1EMnJy3VUKTXfmaS",
+	"Ny1NISsrg4MymO0fOk1Cin5E4zErNvo83rvXonbcaRzwMZkh8HtlMoHadBBFOSCuCju+3z7BenLA2zAN",
+	"Q8vmnbiVeiJCcMnFZV86W0DTWqDBgWxuivH7gvtiqIgZ5RL9R/hyk8xJXvCH03D2+LYZ9G9ozLg7zt5l",
+	"MrMreZDWEeQgBHnGu3p+Z5tUpxNO/Uy9ztbU/P2jlq0aFfuU8uSiXm4KQPESqwpAFw7CryVzK8tCcKnz",
+	"zuCmRdF7MFxoR3aQc4jwLOr7knjsUBsAeVzEcWoTgdjeD+bBAqwr+jI5WZrQ18XR0PHGySdLjtFTGx0q",
+	"uPGtjkVp/sVQQ719Cgfatd9alWWBrh2P2vst9up0NYlp0tsJdq+LkA5X1gQp3R4dnIesZf1HsqlMAUVH",
+	"0ztV/ZNO5ImCmlbBVGf0o488K373b4gNISRdv1jA1M2c9FH6g5NyAuGdLdvqI9azI/5eHCctZbF0fGZA",
+	"6MLUpb+L6uIAATK4cC6FDnQsT6GeSR78/4Gpj99nb5Yn99l2g47SXlNW1xp/y3waLjsUhSkwzJskRf1E",
+	"3Uq5w3RwN3LwtNDmuvmgjaEbtbcj0Indg/xtyBZ+00UMlFUfC7HMVN0PlBDer2QjWx44uix/yAI7xYIu",
+	"F6/aB/RsFkN+wlVmLu7thGLOdesAkdPH5ptay49iu6umnYfnZra6JVfpEPxyJ2mO3uP9xsQrQ2mkzcVl",
+	"EzNtP8CfJteqfFr8rlUrbA3urZYQzIBaBE9H3Ur/ZxiWbOx/0vl59knIGTxTIsQaUi1LqZ0idPuEc49z",
+	"1keQRaUMMUPcLrNxLBzxcWzn9u7VasW45AFG0GtdiSdSDAC37vsjXMdcVDsTn8bHY3MyHYArZK8HOVhu",
+	"N2IVoCAENA2UTVOxmAMUUgizYyu9arECVjTwNnJ8MP/saBK1nxv954HAoBM8qoypx4cB4Cnf+N9wu2rA",
+	"/Zx8wnf+i/6WJlQ1PwgKYPXH0380ojYfnvmtYXcZekLrXbPQbWpydryecz7dyGUFIaVLJqLxPfjYbItx",
+	"bvrTzNGJpuwsKWQNalqd3F0/u/nL2xcsQU9tttwqwRQTeOoajsHDRlWSbmZiXAkpztRpy18Btym0JDsa",
+	"aBNMYmxuBqkHTwMc3jq5o5wKXjk3YreTuhCu8I+eFQsMKnLIhjKfgcdnrUxVQYpj/Jp8zrH/NEPZftUP",
+	"0lqxlq32r00BpQtp2VzZcgQ6sUNNXuK5IxiZZBfHYHtPoQKuBeGHKhvNFiDWSPE0wh8N35zFmU+6QPNB",
+	"Y5U1pe8kl2LtmGorcTa9dcMteCMrKexUNg+qlGFWa+Wvb+tN9A2Npks2XJ+iIcdakkWN2cLMbWrSFjNL",
+	"Nhh4p0AQ+L/YEA9Ii4j8VnIMkeyT5dXDmxO+rBTHVpUSUJn6TnpbwGUB7cHqPeePfLGRohP3ZQMjmSUn",
+	"VBWrg2C8ZaYWxw9MbntQtij3sCiWoq6VLNt52/TkvAcbX2ptjM2DHfB1csohByEgBFo1Wr1JMrxzFiZv",
+	"xDGxNhNdg97Jwo36iQhvcuqEHw2tWyUqySWacegWHH0lTLTfBgPbkt8GAZEMdXRWVis4XQ6QfFZQ+rU2",
+	"0vrNE44cP/yiLCm+3ULXJR2eBsegjkwGZFAF6cTb+b24C22EAgzMCB94X6lSVgrvPOHSIT9iZtup9QZ5",
+	"DxfH+UZg7bU/mT4ModjZi0nmA6z9HH91CEA+ZtCBgblvWt+ZA1QJFiIUNGC8zJmCCEM7vHpNDON0vo6w",
+	"VgFTBR2dNUPKTwZ3oRW6nPMIEazLHs/+MNXGV6ucgdd+9se/eBTABfoSHh3IIkLnh22YGjolUob4CvxW",
+	"Vb1aXV3/bRR30IcZtz9R+Qeyw8kC+9C8ZX52XC5W0YX1txZKY/kspoAjsxy78M6J6w1Gew/igYbMzz5b",
+	"tAoeb2H3y02kKKCGnDmq3SogHOKhQFvO6GTN85wltpUbQCaYKHj8vdlJLUGswH2mNNb/EevqZzt/a5kB",
+	"AHopw1fwukpl9aejjpDHRZ6k0O58f9nroyxZxM03tdlGmhFMYy0lsuRQKRfwhlJ0ddyWVIuVe1Eqx/Mk",
+	"5mpGoVIaK0abdhBB4wHCvNudqGUJKZz0Tp6jSezdWO5C/gHHgh1ASOa9gJLXaVeWypjbOcSkh8nhT94E",
+	"TpIn9byJfEf4DTcffA0lMu2ZeUKJSzSSWm7NXYYZbzAqm6+TsfuqVZGiQcoD17x/kSWu+/hmLAMs2d10",
+	"ePyywcvBEpZAto8tzY/3O2ndYEVVP9wNv2M/ksEKuUp2Vx9TFDyb+mibJE8DFlM2pgZ6n1gTSzAvZcGt",
+	"94+yBTxqYuA6Gyvea5WtGmSqlLAICfnrOvWUtfUrFHgBiK7iJDy9wbjSBDTtSQuWsvWBON325XZnajZh",
+	"uTR6KWs94Rx+jT16hjyp/fP4XcDtWlkkDPLeGdYNdW30J+4V5kIw9OJYkMVzZEPT3NRmO+JKtRtZICYo",
+	"UCvnpB6xGQYsdaSajZPQPKV5GT+tpkau6am5ONH8qku9hEiIkG2cFYqgEul5egIOBwGcl/jlz59wBTN6",
+	"vRfrfjaQWwd8r+3tRagIv/jDV0zrAXLN7mTIfC4KhFTH3agBmQYMRkR4N4Gsr/JsOSfpedMR67ZKtPTK",
+	"nhZboSoKb0OlZbhoFhgEpTiH7tECjx78l/pOOcGrSWSYO9L2M8YC9TpjyO2Ht8nWtwn3vQ3FQLEJuZVE",
+	"WmwTbGrc7HWzifKYbcLr2iCZ1gMZdjjBTuFqf9sLQEQ827/YYPQYhFFujNH3+Bxy08XTNmQr0t8FJp9d",
+	"3XZJE8BaVCnoB34RxZWFNvOb+SJUXcH7JhDEU5Y9+DOkV7c02tVqsXe4e+j2ejrJqBsoI49FWJUjYtBI",
+	"PMFaI1lhY30bcSfB9PjhtTRhoVfN2M2SLHZw13EdjPHP4LmNQgNrL/6ayeyXYnk7kkV/QYmpEV9dGr2q",
+	"QpH2+FvwM/oZi15Ua7ot9D3/cFe//307VxZjjJVT41xbUY6VavNfnWeOLrzEcUBIv5QXtdmvN67Y74B7",
+	"QTiJWliwB8m6SK7xE8CR2rh89icQxEFtOnu/CexVI63lp71CI+Sg5JChYvYWUD0IaTyj9BroZor4g5HR",
+	"l+9kVZJa2eTwS/g0BmDGhFlC6D6XouqUElN1XrM5WMAZNkM8uyprs9tlbvcHqdYbeZ+64RwVWkj85cx2",
+	"YL1S4+ej2zCK0Qy8LQz8bTgPhys9okBFWH60Zmmrm6UxMJyYsNekO1xYoc0uEac4sd/slvx1rSSXIPHn",
+	"U5ZNED71C56GMgMenbC5xz20/1FmT7zQ9paPgU21kgtuO5ddhlMsr21nWauJJyVXbeF/6z3SThEiRIUx",
+	"SJho92yl0IDg6jEuoR7WtDMvYyvZkqYtRVDjG5gmDBX7j0xFdBP88NiQIcjV2PQy1pGM8zfR2nH5dcKv",
+	"gU2GJDtNPM0Ow8HXMUZwpi5/wmBl829lvKdafp5XZdRpx81bGDF2ovbytwV0hfZatsETfH3sdYb2zN6T",
+	"vD5LUtXva8pZMdjpzJXeTWc4z6sJnQThQ23PnNQTMP47L5E7KZHBafJLKgbk5pXYtd2dkTUIZyn/3EtC",
+	"LgfjJ4rPwYT2CFaTjoQD5aQDq3GYp5wV7Hc7wwLzcix5dDdrS7qzvrSYtHxy7FUHVVX3f04PyA+BEP/o",
+	"wYGhjP0DBSlL08aGOdSOlrqcw8JoloGfSP+rOTGdSt2si6t4R2q+P2/ScOm/WC1KkKLNXYonlOXmtO7H",
+	"J/zYuXiBUIy+HJ6wbk6HCkdHZl1RmaWoilIcA9Odqiqs7+XvfiJHYyr16PvjCKhWQI0AMOuA5OaxN+wQ",
+	"3Ent3pmdWrb2zr0EDFNyd1ypgFspawV4sDb3uG+F/xFnBy/uVMkDcobKjh0//ISODjCRhMT5vm7aCE50",
+	"ipIacwvv5mlcmqhBpxTju5tHX/zhj1EkVa21LIut0GoleebOZIjHb3hhtN8C++KUAGFI7/a7NOGePEnk",
+	"EeEMhgeWdHVhJ8gi7GSmWnW7tw5GvoDr5QooeUgndlJsf6zMZJvWrC1Gky1ZOctZaKJ8TLguX8lzgggd",
+	"aLAMwl9PD+ekIcQFEB4+yrbfwk9erVbs8wCHfsZCgd+x988oQDXpgaBbxTocY25FCuFP4G4HBywrxxti",
+	"fUcKGbb27IigpB0px0vUIqSD0B+NZHcRdnakxDpas0kLkD9vcIgQtWjPRQYP7ODn4XHPXHWj7uJxGvKz",
+	"OTRUtI8zcKMshDizweeB+N1Q4QajB6AzogfVVwaMN4QB81jdzgrsdTHTj1qKMpMXJeCo/wY4ah3ksnKh",
+	"3nOc/mi/d0PdeBfu0qNNGlQMJ8umdf3cYE7N6sbnsm0N1MXD+LUMS3abJo4PwjuxvnfFVG32u8tEbbPn",
+	"9E0sqnPmIOqSqvcWBgihJjgCqO0wqa3NBZitohmM6ZzQfkchdS7S02f4pUJBpech82fuMle5eAMbpUMJ",
+	"fDtzuVqxXEp9xsfThGVIshdkNMg+wmglGQdvfAkIcHAFPItnxoRLeLDiU9WVjAmfxOekgL8nT3ImfvIx",
+	"iclz7/7qrHczZn7v/kzRF77Yutgqnf7wc8ZCRoYbJhWv9owZOzRooK+FW27yfXb1XnLF6pj6AIiZbqjq",
+	"GxYdrHqN/tAMLimHzfFpofdVRSgvo2UhDuIYPiXJCuOAOqckfeVP3nzzrPg/X/7pj6w46QtwFk8uML5+",
+	"GD1NWaZkRW3Fs/Te0uNN2LI0ru8BVoKfXhc28BTjgnlKtIBAPaThJACu3h5HUrGopbgNSDil1dZvqE8y",
+	"ICLseaYt8fNrPH6gAVgzHTUp3UZamUEOfzW87r5gVp3R1THTGv/RNb4Ppp06LiuLqmjxhJwlpNHtcnnE",
+	"1pMOGtA7/fnlj8DUATvi9cvn2Z6cs4X4Fs9z2sqhS/iFaxJOQr6IwgTSujDVW3EcUTVvTc3YlSbzLEnf",
+	"/joM3davoDhs/p+fFX6NUs2zFUdkMYh0FrIKUmWqLijB3tTI3CHzFLzjiqayNQizaPup7Z3G3vlefcgu",
+	"4QxOuXFs+2SJJF789sWbv7589uKz33kL+F0erWl/OdZ7vNQQlGNQUj2IMOaVB16SA4lkS7FkqidC0FAQ",
+	"dmXZnDEsrC1DrR49cdiCUOft9Dg8hcMADSPKvCmZceC3O3fMUdKqLks3Fz1KupG9DRCJXo6kF2hdNntd",
+	"QvXfxsT+TiCRTLn6GCdcxtNpMKaD38rSdbxPaOvQsq4TYhoKVv99X66BmZe2HPj606ISyOYhNOhS4BVV",
+	"YFbBoPmkJ80I13ujrDN1VjZULknSXTmU+9NIhgyNBSPxx356xIoKU3Dj4l/ND18LOwVhgAPE3+nHcjEd",
+	"x3KOkwoFOTWcAafU6X5vza9+pHQFttHgIwEJy+gdoOEg5ZWGD6ye5Q0pOISbeAxzCNIHbL3DXs0mXIzf",
+	"tr0iJF4clkzJiB1cyl0YLbPWgHuD93gWHeUMfU5wDkjgSVkAmTkCJleVP7GVXzOZY42PuL8E4ipRJPJN",
+	"Y2H/b/2f/R6hg81a/I+RBQDnh/hmV05WFc8wD/ZZbKSoLbQN/KBUIxH+e18q39sgj6j324WsQxCAtfvQ",
+	"moEpDvJ5INOpTV3ErowIUQ4F1ulgiHHMKHojQSYmxhrCCUan3An36axow3ia67hFMWfwxINOldlo2Tbe",
+	"DYOodnutnQwJxP1sVBTjOOqOMCmMMAV2EMz+XqxVHAPpgNWdsCI4V+8hoHUv8e+BjMM9t5ePYxFJYfFl",
+	"q7RbY3WJ8EnjC/2zAihN/v+0nHmCkFghzQf5mwdhyQ0dd16cBz1IbouTKlFerYgH5DSnRycDmaQ7Rc4i",
+	"XC3eSudYrE+Wzmokry38Pnybe/03qpIv6pojO12aar/NZOzzyrVbJMUczWdBb2l+yLcyg4VCz3hSdiMq",
+	"Bp6wlhv6Ht2w8/TQPMXW2nDEJa9WjZCPsoX/0nX0mg5o7KMuUq2d7rToVF7wBJyd+8J0xzqFQM3E06OR",
+	"PAyKxowbhZH4e/CoAoks4bjDjSqARQHkA6PaDMmAIf6ZhrPrDjWWxeCueDvJT2V2zgJ+iJmYSRUJYTDS",
+	"zgepur6sZm8QRu75kPhuqEfbWkBP8cZijRl5kV7IjdKsVFgoxAn1N2CTeLwpWyyk/yzzXoaFNeniqLMl",
+	"7FBDOPgpDwIL4ygiRzkjsfnh7QMyjt+o2rqb9EL+IBQJs6w4wFg5ANZnZpgXZqN0AL4x9UEA6UnfiqvK",
+	"HHLC0rdS7uZLszsOk2pNocu30uVK97JcRW4E3JZeCV9OGx7fOItdHXBZvzF7Xb7bsMdvKR1PMn7yIAqO",
+	"ONFdBkhvl0TpKnADeP9AUmGgX0dTyh8G6nqybGXfIj5rClrmHGbEHFZmEHr1LV1mOL6fdGy9/UeuA0LL",
+	"ISkDy/kY1erHRbCRpLG/Q62pdcM9XeNFiRod3852V91J/cZwkjZ5vaX3GwnhF+WKtXSopVIojbFQoEdH",
+	"eSyI4/WUk7QZoqWdABUCAVb2GoTXLNDaAhGnrbQF8SHfX1rkXLXWLAinUneDAJywT/WiYVf3QutkAhSp",
+	"mhuKYIaLdzQI1pD2PBle4raNQn+FspFR6wRe+i0UtXCL5Qwo2cZs5XxZheKlaURMlVqGWoe8Mu34jn3v",
+	"7ZvTyzdLkd0oa6nlIdN4u6EM9slXv4VvBqOdxysIywhzkYIsJ+vMFE3Cn8kKJJp5RX67ORm589/pZchh",
+	"MKJxJhi0QK6Ok5tdFufFfzFnkgdz8dVfXdTEVunwb4aUhi8VG1celhaUNaViG6HLuUGwQmCQj6Lb88C5",
+	"UsutdxSGK8fa+x0s85YciNSNDmotC2w+8ErwefXxtHmtpdyKFbO8m81yPBWqZ9x0Pv6829c7Y+UossAH",
+	"C4KHo+zUCCQlpyfvHxnAzjvMSPs5bRKatlgJkILD1LSTGuhqtuJYrM1JwE63itk0DFPy5GItp/K66gwR",
+	"MK8p/i2qDxJGwzbxZdASJ12TaZy7A8DiX3PNbFqpqWV+WvCU73MoTESWZ87mOznxxnmyICt7CJ9VuH22",
+	"V9f35qCz2WH+nnzqUcUYiio3+n0MUgSX64gK/HtRjiDbhx9kfQlsN3++Ko3RgZNfHL8rd+NLeFGBFw33",
+	"scyvh771xzv3OAcUv8561Z3K7mRzajxupjBJO/OwLiRtc4M7Lbunho1t6i8HJo7zFhN6gFlTo4bdz070",
+	"2+Czjz+M8ukUyUquvG9yCJEfozB1oH4vNLKij8kc6tLOhzg84AvZkvgh04JSdivlxPCQqdVaTWU+HCT0",
+	"aByzPHxnFCtnfrenzwbUm3uhhKXDIAL62WWL6mQCPXq46odh48wyoRzsmWVQ1+xBn6iAExE7/j7xFKDl",
+	"ZHZ1EPJiBUtz4kK5NC3QH9RyDGWChHQYxUnxeQN6m9/JagcRW068kv48lrVx97oSS3nSPcLn5hrzWrCT",
+	"4LasulspERjwg6hvS3PQs4hMrMWh+O7dD98HZBuVrRsEOgAtsC0qKYCz7/FGVrvHr2++fcFjC9c5ma3l",
+	"NESB7+Bb/NE9CMKgPU06DsYmaUx2ZCvBklbo5cbkmH7WMvvBPE+XZQULuqr9xCdw4gOwMAcePDSL89O2",
+	"NCpJ02ahb4lYmVB50wszM2WIRjau0xC2BQ3YeXQKYdBltztZTSj3f+u/zhIRZHX1J6nnU3O4rr/c7sTS",
+	"5Xo+vgs/mDtpv2bJxcbTdQFEPS8EGQu5AAcFQZuFJLAm7j6FCzoXEeYfmEEQMDVeY/YEAmm5dzyZxbco",
+	"ognlXhDqkzVKbNIJ2rhCycV8XBoH5dDzjZlnKdjyVDKvVgXo/VVHRJb57SDQ5PIilpiK5dSg4mdpWM06",
+	"UTsUrDK7sV1Fq2zyvrmLw2loENhlqtR9AR5k/6ihsZ6GIhhYOZFHJ1fX4s9bi8qME8Y1p6QC5/QcJqxz",
+	"tzvp44afIunrtJ82bOIdP083OmIoRq8AjmLb6ienmcdNLXNVSKKWWDYHQ/208I5MZUSZVExuebLwPDkR",
+	"bFeux1AUNiwo5RCLCtCfpQHlcAMile1+nZ7HH+nZLPiE6uF7rfvRpNibVo0qXzeyd34RZrrZpnHI9tE7",
+	"5+Aez+7R3VfUkmEOpVGbQarmfd9FuqslFGFkTcHsnVWwLWItT2m8Y+xNG2ocOkNIj5s2NK+bNnBeRKRY",
+	"7wOxYlkuMjA1mReGBppTtj1z0FDdkN/aYrEeHuh+gdrR43HynUMbt0U509Gip82luNeRNyhx3ogQ4mE4",
+	"4ANwgaRSjh7s96qUPwIc8uQtkLpJxE8Nc0ZTyxkO15bEcBO5CkC1RFGeJrQzytSHHklUclZ0j51ZAPwn",
+	"p2xDLLVFxCnDLU8OTt7HHUCRbYWqFuZjLjhS56gnxyC7wrMJ2kWPyzdzSOb2nyUt2zVtvFg0OkNweqIi",
+	"KRwoF5V3HKqw+13y0sL67VRUTfZL5CQHT/Ph5tSYw5I8QTKDtJkd3VnLCc/SI/P2EA/5KZfTBxQVzsPT",
+	"z5nfkVykpkGKxvstYQPDMFKX8wP5qnFkfrFxPI/kORLkMPWxEZraucZhIV3bXe0Nc7f0t+ukwjLy69mJ",
+	"ei1PZ9HiXLRmKJIrnZyS1y3X6WKz8uEUmeiU2P05tGqDEOK2vziWka1F/UfUbM2DQkPTfmaG3dRuqrDv",
+	"AMsr3/u+KC+xSzaqvHvd/HdekJevQ0LWo7ycbl5YdZruaDJaD687Ok5jtC32OAX/NY5oK6RV2ztFqWq5",
+	"dKY+zrCIHQruQ1k9XOmELvyQAsjGVCXU5LchNV/khARDtdhJYNJDAa4UFxe7CdCeGdZfootj6mIh3UFK",
+	"XSzNdiuA6clve4AiAl8kYMj8r5QuhF5XsljUYnkrUR6pNSQ8rGoKBmwStOueMoITgFk8yvjVQUPqAYpi",
+	"A7py1inMvhxvO0zt8DJ6tZN6GiXqtD3kvb/35bYQVBdli8a4O+UNwbuMLoIfySMQLoeBOOEGdwir/bUQ",
+	"yp2XTZmzlrIEuVvEC50478wq9YzBq6DRiFfJsGHmkQ4vKWvNyIhl1NumS173XpoFpEw8c7DtOYvZiiw/",
+	"GR0bsyZoijFicgspAlFjkUB7XPJpprEl9U3+KVuctFU2SFWM97+0qGtDtTKjxu/H8IMMmfvEmUj2CLYM",
+	"3apyL6pM4A8L80EdEmi0InlbjP0hOdtaOAkMblORHWfD33pi5wJDN/iqCDrCAUtmoZnFgXWXcS83EvXl",
+	"BlNc/kvB9gMKNpxWDRhlre6kvkdZGbaF7YKT27+SVzcKtHjGdbhWd+26qw465SFIewfqrMOtjZo1xCf6",
+	"70js8QJ4PU5xh5TCyUdObdkIzOTRzEiY+dvQHI/RERqHKW3EKGnSn0Z+85A5WbLn5xj6fv/6podRzdM0",
+	"U6fKPlk/N2/fS3F3hkqQG+N/TikXsPvlUtpxLuTPbD+cYyNhZ1BLrFlJX1NJzNYDtEk5W1gJN5QC9lr4",
+	"CzFIQiLrwJpD1Pi+l+QfB+R5sd25IzJ/hWsiW7WjqgwJXqQYxO8UziCzFtAp/Ystlmbnn7+s9uVEjXIi",
+	"BZmr4f2wk40kGsFAJalT9rqWAvM836nI42UcdSvzjOmxOB5O9Q6O7UBMZupiYw6+DUSLiPxELJUbNwZo",
+	"1eDWg5oPXicdMTpiKJu4HiZIokg9FnaTk3cV5VY514rQICV7WYtp/EvjMiWRTg2NIMR7if4jYElzvDN8",
+	"qcFCiro1tclZm5NwqqUYX2IaAAMZwjQgrld3ch5rGBjhbP8RTjX6Y1T1HIUmwA3rM9wnOOj4mhyBMWGy",
+	"pb+gCSixLuCYR4l+1ahbeEc1sANz6J+LSClkKz38B/mkTO5e/J05EMEv0VPhF2eRBxVVaAoHKDiWmxN+",
+	"MB+QA4GVSY8xFWInr04QYjDu3SgroF6glzulghsTzfWtxcPJIaUKnlyk4Talgk7qkm3QmMpZ34oR0c+0",
+	"DofWahilZiUmqywZ4PCSgSun3xNu7O1Ev6fZM3r4tsgfj2ytiqcqXmT0/tpMq/5ZVkZaAWXHsB6m200p",
+	"VwLC7Mg/xzDjmHogsAkSNmJ7KsI5MmSZp3q8LvC8GNG7sC9081QrVUHLBAWXgULe//F65/vy6Bb5809W",
+	"wSZrs8eCS58hH+ptrnggrN8zI6hT9SAm1np12FbShZCWjY+62OazO+NkXylXQzqSGei3b9dYSrsxTcv6",
+	"HyM5+KjRAxuKdTyhGDZ3YnZxKzS7Vfh9ATZeIIMPuAbog53F9WnlVi1NhcCCCSE1KUs7+FaBCw4AYd4/",
+	"mPT4cdYRBIBp1EKraEhyQ/9O3ErNVq/lmNyWTfk1x0Ia5+xE4DfZgDtnrlpuCnxOuMbA2ClLhJk9gaum",
+	"R9Ib/vh4ZLNWODS0ofv9YKBfOGm/NWGzXWtTc+7UMxyWVn/iRUQTZS91ahJCOBdLt22Hr/1JVyvo1BDl",
+	"YdsHoVwGclhCBJY6XKfQPbjQ+V+eVpYKQVU0xzTZbUl9AyectW4jSi5jMWi/smQ7BLFngvdeByAzkqKi",
+	"Q9jkBr548gRYehX2Xuk7qaESZiTa8nktVu5FqdyFbJIv+HvrvKHS/he2qMpAiKWo1FYF9vyFWN5iOrqo",
+	"hbKyBM8GL1UFkIU8bXd+bD8vVA9wj/SSKXMQbKELKepKybq4kzVQWoCsMM60QrqL0sgzlGmHEA4TY6kP",
+	"vfhSNEnk8W1CZAGxikuGW4E/iFLyMYRMFUZHCANFUmLp6yWSfYGRbHjLQ1anoKs8nBiMRGsBqM9D/i+f",
+	"J8PwUT+c2XCNkvo5oDlJw+ggjpBNxjvSir9+jSud2sjlbZYG7+HTeD1McMhk37aCa+EEwQngrdTV6uMb",
+	"Mz5BlY2m4HbKlt1AQLguZR1XJakjxsHuytwfuQszatwfQxyzlEtVyrJ1a27x+bP6T43sXBCzgugG2AVA",
+	"kJK/c29I7DpeArrNjJE3VsFzeC5DmTeOAfaDm7lBRL5KEnE0L+zsQ/1Kb/gbMo5OwKIGybnCmeKYQYrw",
+	"fELww6OEmm3Na6o3uFfmMu1/CtUbWPAd5cNGsF6Mwdd2BuRr5g4FH3jLoEqG4hMgJJxFObEAoPm0WBxB",
+	"RgXKHFBehr4iQEZmRrJYGlM+JOPSg1A0c8Cc/5KPNIfBn4CVbw37iaFEgt1pA/qj2MryjVzdd3vJ2jf/",
+	"0gbk0XlpDlTThIKZLG+OEikbHYhhmRO9QFREQDIhjwm1hO2XPNwsI5JsQgQyR7+8g6yQt+//+zfx6L+e",
+	"PPrTB/r/z+aPPvzuf1+NZ2j+gtj84vO/mA0RIY8JZhYbyiwI7PRTwH7JkuhbtxKKk0aEAcMEDp3oQDJ7",
+	"vn4K7bU0lYPs0z/KQ5N3npI+D0npzmWGCqrAP0dgrd8ZIaSJtVOf+WuKiKLS/gJHTA3K2QDR32bEL788",
+	"oX35FZcKF4o7eyu3Mfv1xvtf0H8uQalsSE2y4edtGwOORCENb0YnztZOYHOcI5CB96cSKpMlkWwFmXoH",
+	"+WxU1sJUNn2XdvB/IZ0pvqSXEsSdcPdsMGN80ph/2ksb8dpV9Wp1df23YXv9j/CLnz/Mer6ZdVKArmc4",
+	"k0Cs0ZuaP6jCy2JllqoLq0p/rfI+JnhOfpVqE0s9iZbLsGiIbXtoU7P0C17ZmOtumeA9FY65JfhG/hQo",
+	"gSdIAN9Qx8s4MhAeCLXPsC+Bv5UGuFxwJ50BmaqnQaYKKmM2teyf/kGAbOydCfhgQtykWZ1/OMWwyoO9",
+	"IzVr/MMJOxxnfYnDPCi+Ym9lSbizLi8MNTezrb6FfOp5RLa9bY/NlilR5XCtPQl0Ng9DrhsPo7HFrTwW",
+	"yl5jLur1zbvvvElJfQcyhE+LRsQOvuisrFZj1spW6b3j7mbgmDtKzZLIZi0FAJRopyN6tbxPeTJNdmbu",
+	"KbnChHGfJVxgfiQzdvDOsGF9+XGn6sCHdQ9QoQuP7xzEG3PQneLrTN8cSY9BH0OzMp15LxcbY27Pt+p2",
+	"KzfO7ez148cbY93jnXCbp4X/UzyL0ZvAc63YiuVGaRm1Vk8WhNx7Efg2YL68gEFC5aAAGdDONqna7vIY",
+	"sxB40Nh7SFUxOfOM+J7ZqaXNKhH6JgGqDtxUYFMcRxB0J7V75599Win9PvL+AQdFFsKaHdT9X7By/LJF",
+	"vudKH5yo0s4oDhA2Nqm0FgPsbM3Q2fuWCyazMF4NaCrpRI7KIYQOs9pB2Doux5QwKbUXSDZmwp4vuSjH",
+	"oMlkEyC1hL1szTJWQT1LQ/W1FceiNIXQxw5CroXlbshLzk7D8AEWGr78oNv706vF2RtmwrovF9XQawYY",
+	"j951yY5mGE+VZSH8LGelnlnZ6ECd4m82lbpDiJTNPkOzTfr6WKiSgJQoZe2txawKbRKg8b0HJTXTBzK6",
+	"YbKcwAB2HlvOUNcuT5fz4Hw2TW18nJeUyyYloTmfzIZb569WKy58mUEY51m1h8iwgVcwQ4bNH9YhJzgC",
+	"rzlA9x/h4eeDuoNYkrmK/UgYrSkbBiJn+LLsEN9E4axJ0tdLuXMjwKj0RfbtO56eNAf1TNJelNOEKJt1",
+	"mezXUmg+zT7ESszHbIql0Ah/YN+VSV/5BrAd39ewgLdSD/OGc7eDsKSKlXQgHpzoiQJKKpZtQBip2OtS",
+	"1kEvHx+d3nKQ21ksM9yU3H0xb/GrTE2lsnaf8WNv5XECp2sYtT9LnjZuv6iU3WTKdCBvBuiN0Pfw/Szq",
+	"2NvZUt4DzAb1HnYWYoUIpIG/NYfLSgq3rwGFeIxNa0WyqbzgCKcu/G7PoN96gaIwGDgxcRqaWY0dpHng",
+	"jdUtzMcfGlnjjgTdfux2KAMmNXNjHgF4yV6hJu3KS7VTUmcuDmeU+PT38Drjh3D7eNOeeM0KZTm0iePj",
+	"2Lm589bCVdYujvMwWOOdpA7zAGwfdPx70wyyud1WLI7z5KZ6sdc5UgmMWISw9T0thEtcTtrhIIIHMQe6",
+	"3PfaeRFKgq3RbjMXazOo7g6HFBXAKD0PEli6DH80ezdPhLHMqrOLU2ESlIggfEsCxpAtNzH1WmhlhxTn",
+	"JtboTiSlpPwbbM+s22vw3eNiQFkl4RY15PjAizMoojbq7e/8l085x60Bb6HjYvF/wvFIKstN66lJ7Io+",
+	"6HsrNA4JjyTcQNOEE7fiOK+kyKkw8XzA7yljdgT/qTTFQlpVBrzpQlZGrwkQU+wqsZyGih9QFDmxHuBd",
+	"48371UFnpCBOiI2MEBAZmqyBEyYrxQifzFOL4QvvjkX4TgE/6ajSwzcw1VIqXsYAXpQXih6ogauEdUUp",
+	"jk09hk0r4EqRl01NpWv6D4aPQlZR8vILZ2tMdhZ9X5Elrp8wP61BilaXrqXMFnATb1dnAFy4smr/2dPC",
+	"iVupmwmmg4WS193kRibu3zG89NrH9eT7ZE+Z0JfxtGTdeoHww8zI/kD71IS2BITTaSqG8wi1soVRcdth",
+	"aAX1xJrh8M0L7K5ZKFifOaccgdslby13V37deJZdlXprIIsx0RtYGr2UtbbjsSPUhGd4tPcBJDcrJ+tC",
+	"EAICvDwQ6bEBJX6NyhUQUaQ8XmwFtsiJJV91YuC2qJV1KAERwCeTDsrG8Z3QzdlVabZCTYinP4fvI5EN",
+	"0wrpxHoKFWbWALOkEw2A8YSDn9JN94pCDnne5HDX4uotjoXRFGaxgQPebqAkoILSEZj3oK7bf/gDkRTN",
+	"rqxa67nKIA4xJNBcsfwdzP/gkdLFJ692Ur98XjwzWsul+5S9BOPD58sqXKk7a4NUWw54z8GQlCNRr+zT",
+	"9vpO1mqlWMK+iFADs26jsrDhoTCnWIqqKuKjhgM8YwNQmvcDISJJnnVP8i11/XOCb80j5sOBY/zOkN53",
+	"ElrM4AtosCRIyeC3C2WLNGTECHejgs3ofRNM8j39qr9tvkdEIe2RWHyA0zGL2+SBxB2GkTG0TyWTkDAc",
+	"hjKLGOmKVzTYkAbOnGdx22Ryu2dkFJqU0ym8fi+cTz8daOxr4Zab/P6BdAac5I2skF+SntOA9py/rhUR",
+	"2j6j8+v4tND7qgJnEuvgxEEcZ8nphmsPjmaq8/nkzTfPiv/z5Z/++OkV2wNCYPfASgK7xNQ3+fcCnRQJ",
+	"gRRr6SxYEzCuEacBu+T7vlD7rVNxGt0EdsIAd7pm5RxYSHDAmIobApASqx8OCvr7IaCEko62ABKmoXNo",
+	"HOYSp+7NvuI3RXG0wyI3rTmkIEH2eBgpThfif1Ej72gTCAui08G0ms0BO/shb5xvSOGS9cOZGy4U0Iqq",
+	"MgcLKZpESbOSK9CvmaakCazkuS1/JBNDR0QzPnLA+4ZZwgK5fvez8JuGbX+cvkwswOPQAD2D7CQgAmPL",
+	"P3hjvo/MIQ1YsKTwqsmlaMHMIot/FlH0GipAvq4VVy40FCuKJX2W53LaCo3pIwUVlxl1nEYd+t58VIPb",
+	"16RXDBz9UbgZH9oahvzw8mSkg3rNyRVtXHEs/gDexN2FWrM1UjuRfsI9b6XA7xn/tG9UNsreliMc97Rh",
+	"UcHpNrUxlrsP/yClg26OheKEyrvxZptGnnLB7BpkdsGL3kL5DHuj8/v8UPwVzoE9poRJcXyCaPZhCtBt",
+	"YBhC7n/ss97g93k1sMlLO9neO3g1INIDX7RZKygIIF3jaw5UGI/qDVxR2INnyqYDkxGMtrW4Gw8j7iCt",
+	"BdaMf7KG2Y0rFrdMC16WTJ5yWRkrkbYwypMCDR1yoMJdA8rBdZCgeAp14SLctjfCFgu53mt8iGoKqBbS",
+	"+5ikSg+XXboJl6h7BvxE/vXQc/8t9iaMt5Jpt5mbYivrtSx2/iKU3Dgayp1w04kEPBinfApXz6C1UVmD",
+	"IzDzf8ahcmnOQvhLD3eNUTkyEXT7MPSxOHYSLdZsJXrmWh6gNLEsZXkNuV7/y5VBJzJy53ojhD0j/gV7",
+	"9llxQ3OUvKwgtHFAGc9AMgDWj/85PCd8C/4avkitg1oYg9xLiePQim+z1Q10qTlZrwXEXz8nVbgMMlnA",
+	"0KBIChUewpcJCuYvmOnF099sAtsFGVJHDeNUSLqMdND5pcjTdZ9juO+GjDNvaOxZcT/eLZI4oKuZNweM",
+	"O8TqE3gFeJFLUbUogZvWNb5/+/GvO6qmGxPcUeKcmBDSZvGQOPTZGQsUc2FLojps2s5DjKVhzsSo0hzk",
+	"TmZXW/Q8QkymIRqJm3mzx7NbGrQhU01ib6cUEGbynw1lc8N9wlBd8uBZxXJEIRMbfAjVqbXhqXKnE8+7",
+	"nH8VwhMYfMJtzKwyAM++JFafJgx28CbuGo6dnFwW0mKDSgI3ixm2k5fOFuFWPXZrOS25BSZjG4rJCcf+",
+	"hWpnYxFsvnr2zCqs0MBT/c7St+XYdV19DNvo31FZwR9wmJdRDkJMC1nstZ/izlGcYq4a5bAReKlpJU3N",
+	"TjCdHixD+YRxfX/DB77ZZg+IfVJplxgmsSa2Pz6in6Hqa5bSkOjaa2PdvmZ2w4G0Xyb3lgIzAjK8E0Pk",
+	"1ECYJB7Gd7oCw1EmMBOBGhsFvGDALxe/GsS2s3oawxGvA3AVTwgY5iLAl43lokZEXlPldW0WFVbBd4OF",
+	"TrCsNJOZQ79Rlcwyh2bO0+jpkYENHKnWCbfPYVKzk49/+Mfoc8s3KKFqyDeoC1nxnyazgo3NzERlJquk",
+	"ZLBjN0BrOCsEwWxnxe+/fFKS/L3uXUxO0jeceXZh67je/kfKSzKlmGasMKHgUuxxNASNj6kTvRVn6Nb6",
+	"+y/LlGsE19CpF3qXlqL8Y/zTZ/T10yrT4PychJslImo9EjuK186INQlUM71Tfv3yuR+B3/0bevA9KcTZ",
+	"aNm1KBQb+zI06c+aoZpWSBXIrIITi7A8CChtI6Xhh2Gg74kuzq5updzNl2Z35F2LqHt7porQm5CrHZSv",
+	"GqgcUrV1c545L8HVQ4rTu3ItKT4S4biaTbiDTPPZoHvZKvRspmMi7H5i6WdeYTBr0XTzEC6pbh9UuWo6",
+	"zqHSO4KeiWUOCE2H6+tg+iTQiiY0hxNRflmt0VIu46yEJYdUjtpMExxPOU45b/3EBggbNUnur0xNeCYT",
+	"S/FPKe5TiQHvPQZ4EBNNOzaEzxgwNDWywa7VnbTjtEjOVkkMjeZ210alNM7RLJpZyxaCGWVNVpZfI6M/",
+	"E6OjSuERvTxjk8gzD2Nl79TxSst8sTlDfT5O0nzXZiBXHOxwKTRyXLOS5HmmkbyXepRj6A4gQrgU+jpW",
+	"vAKR6F5XygIJQjj+G9AP+oBnBhGjOQavNjFLZnvojf0QU0wm6Fbbscdj/hgT1g1KU8nyaUpuBXRrapsI",
+	"YfknhBrRk+vB6LW0bj5lCdFPxm8YQ8hfMo6MD3MeJY7dgYRVn8vK4ELY60UNNEx+3Eaw7QbOHLq6BjxY",
+	"aDq/8aEx0HzGNnVGvDuaGWus61zkLIG+T0OCq9WKZQShnEEkjTF33i3zphYZcceqHsArZAZdG3H+nSmC",
+	"9MQsSRHPisVelxX+cSeXSKJOvCekCYgS2gBPTGgsG7JQlNmfQOnflCiMGNUTUT7GmJBWpeHdj9MYxqWZ",
+	"IN4i/HXieeL1TLmeVFUGgRmqh0KsbAV17kkuGCrKuZAXkWRmIIyw5vxuJRwQyYGuphSaD59hQiO4cU7c",
+	"yrlBoT2py3mIAu72br4Qy1v/CP8VRY6F3ME1jzD5taykAIuFOmLWF+zRFaQX6C9O8MSmVUM9/GfoQ0hH",
+	"xfxUyEsBKng4ARWyVFzLk0LFnk+IgGOqD/Pjdx0FzxE0BocFkgic5L9Lqh7HvEhwrMcoA9oi5j1JCpsv",
+	"OFS1NyhwtxvdvqZzlXSo2jBSQGxqvKg0A+vSPkd+fSZWaXKKXH23tINgltljsJMvK9FlCiF7tiqBj+Cy",
+	"tF30AvrRmPhwktIYrW/yPNU2CRaFaCCSNqFpjnU4tLJtsKX+PnLJBEhnUEM/eBvYylJJFtY68Za6MTtZ",
+	"ZXhjkC+B6tM2stpF6pxZUw5aSwwLFmZH/knGvIYu/llIcIYnvs8WRJc9YoLPAmW7hmQmwilh5I+vMojK",
+	"7gpurqMmIrvigGcn9piTB8y684OMj6A2xUbFa7HC1OZW3MpspmnQCSYasShXTPpqQNo8TZZ4iqfP8i2F",
+	"isdaOFPPkFwcors0OhTgDb7b6RLTQFyCJkXlkyj6ToM6MIVDRUCTCB4xHB+lQ1AiHGQxAWaV6IMzPMMT",
+	"eAKJ2B5Sl+1qw/SBxs2JTjCHWguM5ntiehvvEJu98y7JcOVHOO6XVOIF0A/YjK7JIwhjCM77shIWN31R",
+	"ryWp8DZIykgLNpUYsU0706ZHTEaSfeiQMDRJxAV96EWgqs7C/6BSaqQQsCrlfCdUPaaYLCXoa7j8GgK/",
+	"5GH5VZCjahs6CqZiUFpbJl+4fX4oeOzb45WXxTRxuLMkPkkdbjU1P6ZnJgub7nQVJvdgVcKhbJqVYRMA",
+	"lS1iXvHXYrGk5YNyVGCa7IlxDr39KOlrW/g+GUs6JljmCE1qbvJprvL3Xz4pT/rnncmJjc/PQJQ+vaeM",
+	"DHvvMzsmqfvVkwupCEwVPZ56Z4ltih3hhzEKSHT2hcgp2TcD/Cyc4FjrjNW/qSxW04MM4WeyvfCnF0II",
+	"CeL3FAHVqZubdHE6Rq63ySDMkG2o/4h36cBxYz/ZSJHTu78/MWkjQTQUJbiInUJF/353Mqmp1vovuxbn",
+	"UfREUQoHhgoOLLSfDmoTZes/DBWN9i0xKruQLQYJEyyDaMBOGZJWniWUblnKXRcjHNlZy42dwmk2j3jv",
+	"fscs1AgsIhXe+OfeV50EjkRgnQ1plGBRlMOKDY/0hoE+CU2e32aaPHoPOi3LeWaHGA0+gNDguBx9FPjJ",
+	"vTS/pOGTeTa3EYWHGWcdKZvHtfCnvcLeMEGOjcmw3h5HIPH2JDUG4AG8PfkfDk1YptASQw8j+xPH5f7i",
+	"yZPGMQVvDDuO9L38gFF/h5Ry31BNfwNkT7YO/4x9qfC/bqXcUbAXns/teXy1uijvVO6Qos+GqEcWskIE",
+	"7jhvfl/Jr+EXzEQkNdtZFG4I6RFZR3+95OiE5McocN4NlHSkvPa1toXRmeoC+dHvW8NQYajnN/5894/U",
+	"RRhizpsGRetsz2/iI/33ipCt6Od7j93C3BEq8VvlptVom217MxoJOpFuBEJ7IyxcTpRr1JsYYp6N2LVW",
+	"hD0oB5wNlbyTlfcI8L7s788GwF/LjVFLmaPWqd18iCoAv5EfqhOIaztpYXTJmppqCuU2g8WwAAiCmBFe",
+	"6IBTKtyrRKrsS7Wy5wMiyHdoADsR7gtTEzseDKxZ1u3R7I5+3GyuettOtO+w2zSrcICuxw/Pzb5UAS2f",
+	"DdQ9pJLHNKjQy+1OLF0OKRTIVBk5xTQOOOFNPwb0QSZ9neU/TsVA7i/ska91mEg4PKixMRFG6dR643KX",
+	"1RQdD7s97M7NiT6l/uKhlTo69C5csC9hJWYkOg4YGU8jhiGnBSaZW3xfB8+gvfI2VATRN+OobT5RWT3j",
+	"vcp6RCVJ0BI/ECYgDBO0MtezkcV3W6XTv34+y3PUnDoa3hF8fpOtIElcD6zaF5bzGdLhDqfa2JffR1c0",
+	"PodxcXA1kaKxXYpKQlWaRI4kOsnhjLNyJ2pv1/4WuzTbreBk6U7UdzRHbc82L0Gn1CuL4qyoRY3eF0Mz",
+	"ITbEnfgHAFaNdTVTIfnAPM9v6l1ier6mRLtNIdZm6AUkxjz0efKKLNH8CAR7dEKarrVaMQtDyc+B5cMH",
+	"S1uv+p3/1kAMyJni/3v07O2bbx6BlmZhVsgvUtQY9aQLCsWMYiKHLbuWW5M50M/nMM8H8eqzL5MBZcT5",
+	"0P9FeBRGL0ttZfFfiaBvhyp7VIkfEbPBlMy6ZNswgPzUurjCJ0Tx80dTXPsnapPYvSDTQqf0+nmtVu7+",
+	"1P4rlzk4c7JYZp+BGsQKgVFp+hEBInxVaGN4wcCQ2BOclezMddfFEM9GnwqXXjz5h/c5EH1vK1Z1EUK1",
+	"oNdsi9JAuh3oD5UtjiHFHWmlFYUqbHEQQYJ92xPNDshsRuL4QKBwZQkaK0v/GIiw9CrhATZ1q81hVEqa",
+	"7TaG9BlYNYGyiG2kNKYGzN+uNneyLESs7EOaJ0wNBrQp5IkCEnI8fxtcmadFTYAg83yWukYeAN9ND/yQ",
+	"GSlZvlqt7lE/l1n+GarsTlshXi94nBVArDN8hJlMVHfExgg45c9B5AYdKFQJ2I2NuJPeUICuCCwdS1wZ",
+	"7+SgZZ3Ln0QaHPhWynYzI1YhVWPmfBom5qAnB+7YeFrsN5S/+25a6UaUJaQMZgSIoja1ByR0KtB1hQnI",
+	"Ggcf5JelcmJRZYU6qkrWkc8NI0lFlrPhkvSGcGca/aBv/bchOM+yFO6tnFdq2blJnE7W9jmIB2M4Tm5z",
+	"TJJ/N0qHce6/3n9q5yJn5n7bha/4Y8bsa8uQKicsbk39gavVYk8aZbottzGiaGkbaBwvQWCInutlnjVE",
+	"t3ipd2SRaK90BaJnnUlIcTCHjQFJHgBOwPIHLcHpGd5xxIh20iYSJiKxye4SafaWbcPkiQsyCSfH1T5r",
+	"dpHM7sMRyID/CXyQ+eQ4VpbECgCsRxCHVK6klfTdc8GYt6YwKyd1AuJDMCPg0BF+clBuY/YOvZrkFgal",
+	"v3D5mmWPqaylhMq02xZ2sf3uCp0P/qkTeGz37rWoTzMc41PDUM3SSWg6kp3EBwVike9+om6FdWF3Esuf",
+	"RikQD/FSBSoq5KcK4eSlt8QeIySyeMCH7AROrgyIhaZd0jJgurImlsPgRd4FTlDMM4mFt9+FXAvNn83j",
+	"a0EdGxZ8t6nNfr1ppHEAvKJ0cTA1T+qQo4fpyOBWwrqxiNoxF9ykCoDKMUPVZlbC6W2UF+niVuZmNZYa",
+	"g+Rhp/mOuRogfwvJYVeyZE0DhQNnEwFgxVC2UAhH7izyuzi4OeZlYAi1ZjobDjsVyY++PFUAyF8z55zi",
+	"9fuNibI8NjS53cYv+fo7msU0+ucaYjYLzIdwdPCp8jjXbT4aGZVpw/TWCgTchXNyu+NjhrmVqrHCE4Sz",
+	"IjdfI9sDUGZ/wm1N7R0g3BGtU1XVIEIeCPk6ZJG1Ywv1hJN2fhCK2dyoyC+E8qFyLalQ67kFmUq1dPtv",
+	"VLly5ZXerUdxzaCtGUqcHVDpWFesIIitXRG2sJy6AnIoscL6WambXv0j8TDRL8aUcw3p6GwFZ1OkUB2K",
+	"NvwYowtmW7tRGgbohBIzp0lKDUnCKVTZcZQ8vDbJmTP+V+THZT5rSBH7PgR92M4KWSg0acfwVg0fGlOc",
+	"O1KDKEpVRDEi+mkrY9xILyWLgGYos4byFUchu2L3lUNdKtsP8o0NiEUcJpNAhXI5YZudR9kiQRUz91W3",
+	"MVkq23llzK0s59i0CRGh06rNtO8y+yc2lhjevHEgfxeFSWf4QWR3jwrSgrJWgTEu0Ig3dFrhAaSzygtR",
+	"o+GH84HuLyhOjfvJh9k92bBGCy4DGjU5oWiuujOTNUY/Dn+Wx2wRddd89tvFrlbaEcP8H7/814wu3vjs",
+	"Sg/yLrQ2e71E/uJ9XePvaulgOD6M9KwIVj2Qhtmv1w2ifzRRZiUWsrpE3hwfxLdsB9VB3wLVwTTvLy1z",
+	"Pckv2M2UTopwdalTGzYXeOxQx75X+nayksNBV0bkikIc0p2e7PFOWOsvVhnOMrXeuOEBOTkO0JR859U5",
+	"BJluTKkTMr+MIDCcJRJ+42QfW/bYJfUYJXlzskknHomSbvwtHgI/CwmhH8qOgQ+48Zf4kGDmgUH6dmzf",
+	"wWSHKDmhtosyd0kJ8kISTClGyZp4BypAEpHJaZbOvkVB8vTG3jKeK+fTvfTH/q1t5NhKIN9IynPZYYIS",
+	"pGydGZRXQgiF0qZEXtIJ6yhHpNzg22c1YLM6ZvNpmmXJT2ZXmfI9HL7z7tgs9Sh/IV3U4nYogYce5iwt",
+	"A8Xy6604evNporOhfk/DldB/uDJURA0jryho9bR4Al6wf3osw9iKj2rrd7XPn8D/AD6Gf3nCx9l8axec",
+	"Ny5uZQxXgf6INockqqdB0/5p0PsDJ8S7Xh1WkqWoa4UpvI4scEpwpNaSi969WpECkqjrI1xNHGHpTqqd",
+	"xODQyZnbKr13OWjw1rQpI3w/gZixro9wS8hSyjChW/6w0v44qo6ZtUdc/q5WyOSFlZ34T7xLwO/ZYY2M",
+	"UEkHoPx0IY9GlwOREY5DQGkUb1H6TmpnQoiXmA6AlAPaNyusob2RNg8AzRQrZIhvlaK2BmdyWKkf9I5a",
+	"DnnEZGcnyVV34bYR9FSYiRGEaoEMBwyM0RKYTon1oRmoq9kAIIq3eGL4x1suHCizOJyRyolJ4gg9X8h5",
+	"L5TZJybLFQsgyVrmswDv6n/UhWAxcIiH5v4KCy6DdKDZWoqq6gae2uLqGRRnXuWV8IAw9bg1auPALK4G",
+	"Q4+sdFBYR9uwmKIMHER1kfvGnxqlzEMJ8nU8ISjKGR5QHM5y9td5W+4SmyoDJ9U0kfu2ZaCziKcL7Zpd",
+	"Jb5cY6qzWCGN5hlsMb9yMSY5jEVsj8BfGtY01V5no6FJ/eA2zJOpQ4W+fzLNa6SkCpbpiA0zTyadBz4O",
+	"+bbvNu0Dkd3LQtqH1K+UKxZHPkpEl9VRb9QCtOFZKSFV5jWQgZhpjM5ckXvCrhHHuGzYojFUtEAkPkNI",
+	"NAVhbcBCti040FfOrlZCoa7Y4jjfiMxB7Pa17ngeVkIUEmt54D8Xxm0gwQSrba+XlRT1tOBJfgkRgpXL",
+	"DWOz+fMla63cyZN+ylO+nIR18oFROqkGL30paHkQRgyfzNl9M5wAAjBeMa2MLk9ppB1cRfwno98UWEML",
+	"sq0mzrmWWtaiKiLehImRYBXmpKVz3uWNVsbIFSf5NL6/9kDPzSpA6eD2U2B4fpaKega6Tb7otrukH2oB",
+	"d0q2Rp3PYdVzGnX+bqhcsTbSJqHv6F87E/8QqGQvsneMFFUCe0qIxZkbemS4pV27P3rdLWi6iLWgOAlX",
+	"arQySSLWfxFp0CKWgqRrx0XLmqgMk/agC9ZJ/Wyknfv1hA/6fi80rBxoGSQhQyIFXGHBZyJLJSpeySO9",
+	"dXRAYFTL0NSFo61H5m0sE+tQJ7deGiIL+TOCcYTldkaM37ij+xGNWwG65PAn8upcxjcOJMv5yzSaowC1",
+	"bSDI25gDKNppCS3Yrzc0oYfApMfTOLhaDA4fOpshllJoA9jKQFA41upf+PcEv2C83ngOpxMr03lHr7lZ",
+	"d27TE1Zo0N7tIWqFPuZBh5D6DrlAi7ehttEFTzShj4RwNBRN06XNFBWV9fePgAeOOg1FmcbGfvuLz4TS",
+	"gByINPEdWOFWhG/6MVtIVJj3WzJqNgaEHnlQGOIiqQCGwqsJbTFJWFHm9SIwySvw2f34tQbwMWoCjnJX",
+	"mKr+MUUP08DhbY+ce+LG1G7CgZPRznnr/xzd7UR2Gv8xbkwG3Bs/qWOBlDWLC75ZotiB46Ojk2Diex1M",
+	"ZdQk/AW+PjAJe20J2TJyFiCYfWrlsdHvCYUw4eBNwjENQ0JTwoWXQth6mu2pJSsQ9pAwN4kdhyOIHLA4",
+	"tA0FA3o40aHohXJiiAfHJB7d0ZkKNh6HmXMb38l6a/8qa5tjcs0Ef9oQNtDBxy8Lvx5WEDSEaml/LDiV",
+	"QS1jhoOXkgDnq0EcO0MvwGCf0PIwiDzm9zJALPcLHElRIOLeRqw273bknKHiDgc0quNfA2nxnYwHJBET",
+	"q6rCCrWmd8qdJB5jX4mc1fjgBWCnHfAnnOphnuuMB2a/8A4aPS76e8ixr9yGYEem3C+zYO/5LvvYJsb3",
+	"2tRu75142VLwF7sWl3OPM/w8DDdxgIfGNeIfSWwV5ptdQf6Afx3r7sffvBairmUmKDS9JLI2rILxG9Ni",
+	"iQoGyUsNZmGASRCANT40645vkNCq8rDDE6zAlCaAvcX3rvN4oyVgGTRQDNS9102FnicbO4bkcUTjsGTn",
+	"PiLGpk3/SrrlJhPbU9buB7YXLQ+RagJcP6iUGRCmyeHVomCG/yKBAMWxsGqtr4ud0lqWVHAewGeomx6y",
+	"KxaKlKeVvIKiU4bF5lbSDoYPDjxmtAO4em8dD8YclEgY8rGjhXkrOgh6UW48B4gQzy55aMScYLZ4M1ND",
+	"asncXb2PrCcN/CYbLWyTk/Wz7m+PhXJQZeMvkJ1Km6Q5BgWWOuwZNVaDnynyQXswPIUdA3MrJ3LNy487",
+	"RXUZcVJK4eSjtj+SLLuRJMqDD8nu0EMsylkFfyQdBu+zAO1+KmGaeZfB+mOXPM820Fui3NW4Fvvnzgc5",
+	"IiDmEvfHEfz35Ek3NPgN4S8R/IbJYecaikimyCYORziZSxF4rttQWZaEfq0Dobw6ya9vTIXZdIj8fJjd",
+	"h1T4mMv0uFqUaslXHbz0Hlb4hk0R3KIXS0td4ZCf6RUEMleC5GBiLaEP5BOUVfcGx5OlZtfTbZb5hCwm",
+	"kG+DAi2+gHocuL2ZCFFIEo2qf9yqqlJWLg1F1EY4xGbvvKPbK6NyHdpxqyqafmPmUtRwA9TGzfE2z8Pg",
+	"RTmocW2Co4Vhzzz34AgjHNT8mSpPzcI8XmLlKJwgoel40kB1wWFzbJUQ4LgMK733P4Pn8ScOChTliltp",
+	"pgLXDIQpUQtugQ4B1Kc30D2zpQQSY3as+IcLdOdJScKQgHyT6Qkmlt0VLSvg2Wweefddl/MVJ8AXExN5",
+	"jaJuZD9YfQG1aTiYGPJFNUDmLhnbPipwhAfAqfJyemjau1l3NNiBPJjXsd6qPZaHDRfYheP0aU+ch2C+",
+	"snwKOdTqgAG/iBykQxiTiZgepS99OI2ykzw6tx1S67U/m6TOJqJHXZApV0k5yhwEEOghzgIO87yW344j",
+	"shylTnAmkeU4Njfo+BuO7RTZpycwKyBbNUcrww7Ry+YIyBN9Bl7V/uECH+HCRtB7mTnJB0h6BygzJ9OC",
+	"B/S8lQ6QSj0GsrDw2MMikINPpek+SfKLUJsMdopH2ncix12C7EBqnRKFzqK1ZG3sfSNI2YfONeJuMZ2G",
+	"f6r87r04FgL79BQjdSQdXIgK4yUdyBIUjvAOdUKePWTLP5g7aVss2P1BxvJCs0rkoqEDpoZWT4osBNAG",
+	"+yItDzSjHcbUQ5zgjFs5SWXv0JqHSc3viO9N+uGG9ad/pOUS2EgJvbAw5ZGHvzfUMqPmlYe5NJzWIx7S",
+	"Zf00gS21QeDk5Ok6nNTp8GXXD+M9ZRUjzqCjBval0Xt9PDU4yv9zlGdHs14HtuuwBWG7B8j0/yprtVKs",
+	"evxGLm8n9JkexNMHza7M7Qj5c8zt44uHWgsv6ZeAZXRwsjwnfocYM6bg9kPbsmwR78VxUPlmin6hzWhx",
+	"rNoiHa14QD3tJWt1lzkClJ63UasMe3GsXwhcAStZyjpUaxMx2Ebt4JMcPEPK0k4802Ht5JwLu5Pi1oaQ",
+	"QiUthVPo7zQXfBaOpygOJz29liYgDhEOe6r3g6MapjD0kTUXudgYtNfxeYUYD81c8+SdX5EArEeUzIhb",
+	"/jBMqRe0pBzeQoraH7NAlK1svFADe+vMO/YrVcnr1zfvvvMHvtR31z/e/PBiFGVFHrfDZi3fR6gMeJe6",
+	"Ka4bo4wnOmrk6Zl5AsBTqjKmFCIyBBi2fCNyaJ0A/+WT2H7eWomLkcgbPoX3fiMhAKIcUvtilRyVUClb",
+	"LCQEnExVzoZ7A6EdkFhEyBL4HjiHh+Ra7D8GkMIG02wroQg7PADTgh9lrjDWZZjUILTkG2PqJmQZGgbQ",
+	"hJGJcLNTSzuUChdVNRoR6JffO/9E9tznxe3/Pemfkn5O/OBhpzrzP5I7oxWlbyL72NM4FQ1hBM0ati9s",
+	"MgN71oU0MviK4j88mVy/+rfwxdmV3lfV1YcpFadDG0BjHGdMf1Ou+UW+XPMsfnGaBsbhZRrcUcHIOULw",
+	"yykd7Mbr4K8D7lHfC246MU4ghw7MU5HD+OA4f6wpb478nkPytC6USobtB/C37UprLLDtDeX7zfGVRnTp",
+	"hDDZvQyi0Q6aklhr+CujOycU5vwrA4dXRPkO0v324dz+1p9EwJlFp+oB/amsOFV4Zi4SvjQ7HshSGXP7",
+	"aL+7xgPQ35JnRYQ5mVVhN6KWJRbN2OIT/OenAxjX05eGmApowkQEPmluvU1/wpiwtqrsZmLhR1Rjvo9q",
+	"cHQqxqb9OaREKY4T4DkthdjcWNzE3k1YX+u6XWaWbvPUm9NLe6QId6d7+Gq2N4Fn+EzOsyyUbJo4HTQj",
+	"p003NWmYTet1aRdj0oyWhXCJ/Fh8a3bYoL332+4ww9Pa5yLylvS9uX0vEfufeK9vo1lSwd9s2GkonzsU",
+	"g3eZu9JxrLz1OxNhFE0JAhIs7oS1sixGSP00ex+XGQ0AEpqZ1shmOXah38t9rdzxrbffIWEnUB6wNRVJ",
+	"xmw1qUP5e/zV9dVGCoSA4CRcpRpQTQfFTv1ZUr1CFJeC3y+NuVWy+f1BflRVtd/Om/f0nuEC4gmWIOxH",
+	"cKFuvrtxbnf1888Qj1kx0/PtXlo3K5q4CyQG5EcnwV3xJ5i/CiFpPBFyLE1ViYWh79u9cvK6EPYWQttb",
+	"cSxKLJucFVZKYlRZCycDpBloEBTl/8UxpCKQWUlZhBOSek0ovzT72n5WvKhrQ9IadKsukHDOIq3en776",
+	"w//59LP/1DHmcn31nobxanZ1FzDsV5+HCh2xU1fXV19+9vlnT66wfhfM4PFnB1lVj6As/bHYu81/Sf0I",
+	"itXW+zoQL/48a38vTNijAKlcY/7K7yvwm5fl1fXV6/2iUnYjyz/LI53dO6NJL/iLJ09Cup6u92K3q9QS",
+	"fv7474fbR1a63/+dAIa477IMhO0tZZJk0aBXnMEf/tzHExb//v7PbzuazdzhEfv/+DXFSWBp7rdbUR8b",
+	"zKdtQJ+APIyEwrDExdpGRUs45D7Mrj4+Irzz365CRuPDz9k5sylCd3ji3iZcxjtRi610kPr5G8sZCpXU",
+	"hK7GMg5Y7T/tJdSd0WLHAGAz0jg3zQR3b6zDdDwfppkVIQ6bt3Wfx87uW7+E/USKJcThtheYbKzH99Or",
+	"SsKQYOFfYECjrZcIkqByP9SqEx74k9Is7ePGPD7bogPOmwjoMIThzlqMWC6ltY/vPn8s/QmQbgDcR7b3",
+	"mZWiXm4eR6+C/TQ5o9nPG5cIPt4p/xmB4R6n9Iy7PWO+b6V7ddCvw9fQ2KR1X/tuDhhHb6+ZIrWAleZD",
+	"6ptfcHUzuUBe6GQr5d5jYB+huoeRKt88fi9rL8Sfe8vpqwwAExoEPALaHLxjc/8lgVEyf+7+iy1QtgMH",
+	"4SmdrIhNIycBT2/4uwvik81PJZaNhbXgDz9YBcR5HOFIA+titCIkrZyWleZPxe+VdTfLSNE+Zfc6cRim",
+	"rx51i6FmnBZqCw8edRyGL9/fIMKj2rUYSALXm9mTE/eB2MP7U/KDuJU3EZx97m4xqHYkD3Gwx6y6zy/2",
+	"5tZrswjjC0yWH0Qg648DOWLxZSaNXVGP/+E9iJ8R2NfyRcDNIFQeeRlBMXWMmwFksjvh/EXg6vrq//5N",
+	"PPqvJ4/+9IH+/7P5ow+/+99XrO+xC/KcbYPCnWyqSW1lvZaP4JG/P2uSKc0wysKe/PYsjM6HxsaeFisl",
+	"qzKp6NPGAQcZIHCPJKMNAlYPZo+P/Z70iGSefz2GyW50L3RJQs/2l3GLzo/Rn+mbvNAlgn/uaWsvonMx",
+	"4G40lgh5z7UBVv2LmVkMmA34ES7O5QXdiH6kbnj9w9ifdiJyGHTOh8DvXuZOvRROVGaN4SwRh2y6B8GJ",
+	"gVMNSmfuLMJU2EV4Y28fyMv4jz1pFfzSJwCmF3IHAH16f3cQ4m6Iz4iEVBSEi3UIM8TzNqG4oRUpYCrO",
+	"nPlAemmzVrAvVUCDs0v4JnzhRHTlVunyGjAKXEAlFVUYc6rwl0YmBRgo8URlTYKDQeXgTGMQ+9GLryTg",
+	"xYymp7Kx1CZNMzb1nsIWy41wn/0u9+aYPeQ6/cdRffZNCVqRGKalRNsMvArfMipQBvpyC+3OtOenq4nj",
+	"zz2EEj3Nc1owQsSpY9oHsjIU24b/Rg5DkB+jSPmH0a+FxNKUceSWc2PSj5/ta2v8FnDym9+rrXJXU8N6",
+	"03arsOpy+1X8/P5eRKRuCXLBh40B2qF0ywoiD2Eh0xYWloNLxB9nBTAvgTOyj4zDD3uYLUQ97IV8LeoL",
+	"uyDhlaP8j69FfdL5gAeO8TygL/ef+Oco+oVsEbiFBOIRZAhbS3duHCOZuGa+ch7/TVn68ekdMCeW4ctS",
+	"bnfGSb08Qv7tw8M4LDB1v2w8JL6yv/AX4hJeyteioZWFSkidkgXkPBEkLBp2Rmjae4vz8T9u5fFnvAtV",
+	"EgEo3VW6cueYwfvN8bX/F7chM5cv/5qL3L78gwoBE3KpMZuNuJsjh9koJ4qV3/mQToxcI5kXu21+Ldd7",
+	"feE9Ex55ul4EvzdmLyQs9EWSXei1u40slLZOVBVm1DfCAicaVr51J29gb4xJq9zG9zWM/8NsW9/41t60",
+	"GntuvOIHUcpLBV8bhcLWQM6IuRh18YPfmtALhcxwYZ2oXQFcSHJyJKOdRqRFYATm6fhFAJ+euPtE+GHx",
+	"CRZCfDoLPvj1y+ezAvRA4L/glvTnlz8+nyV7LtROKn17/fJ5xk8/bMzVlEX+G7g1/D/tvqPV5I5w/PDe",
+	"6+k1TWeogAqUl0AHhXzXtviESjAR1eO9+1u5c8jK9+n9XLvWKqKK1ew6ekafn1hJL7DUCXEFVhaI9Z4V",
+	"Uiw3eOMABNJG7ADkV9DWXAonesSJGykaLpMA+A6105xJRrR7nOMLFwj01+W3pjC6KQ5RFou9qOAbGtTU",
+	"0PsvuoPE0qxKrpy/seXwbt8L6x5B0x7BtpJZsOegVZz86B5DOx9ZV0uxnQhXoUnGHAgBy7wTaol62YWx",
+	"vG8srsDmARRc1neyfgQGgvV01wCe88aCcThsyKzwh1Ez+rO2waWWKHShyiBTgBznlXCyDm8FFQPzwBdf",
+	"KKpN47hMvZWygNnbVQB9kh/dDLqenD7WD4GovC2CjqNE0h+88i9Ntd9qmq5nb/+K2L6vPv/XJ59+VjTB",
+	"U2Ld8b8uFkf8f1ieUb8BR/zf3776sUCHDkdfNFRlxSfPfH++V1p+Omsz/Sl0CGh26Ytv8V+EMezuOPAk",
+	"exIXBgHE65fP4wZCrypVLZeBjp3ZLpR25upe8cuX2jpgCF8B8+7MXydA/DQWqkBakBRQnPE38kxjSDR1",
+	"KEl3sjmA6YGIXCDNT9gRULg0HSOhC3PwDkMA4EZtEt3zklkPwN6/ucG2vVmKsIWSwTZeZIxuZFqCP5ja",
+	"mvt7NYMRC9hll/bu5OZ6nxzKx0e6nObawLL6BnjqmK39lZZhbeNGcpFtHGbZrLpRqphfgfJkqA8FI003",
+	"adrbRaQH6+Gduf0ZbgnXVxXuHhfKxYT9O2rxdzbyyDuUcaCMWnIOFJtuIWmaMVGCUVmH9DYT9stZQVqF",
+	"1y+f07L3/lJ3G+1ovvPXG2S3uMdW+jbYQrJzbX2T5MelhC81Osar7JbUCDbeY1syB0E869vca0TtjlMv",
+	"dBfabh7oxhPMM3PnCdZ9oXRFU/khUOQFdbJ2lVjKWSHuhKrEooLDSBs3S0oaAK9Ke0CbOuICPlp7QZvt",
+	"LkQ6+RUdvjBqSQeK6+ySjlpfECvgCnMa3uJo57RRYCS4VVgeHYogZho0TINAKYnVJxtcMGt82hx2z/H5",
+	"vJ/utwFAhCNWXqbJ2raERnYTOis3yz2ogvhC5zlRsjqRq/6cqfn/cNF4a7y/jpTHX68DOONErgqfNyZA",
+	"2zz0Eqv/ZYn5KtTwREgdXGkAY+H95IdZylTQmVnH++pkiPBGNwE3Uxe/+zdKvuDG5Tq0ZKRsb1HrLC26",
+	"fpDoIGE3ZqlcF3rzUX4R74JVNQisSNp535X86wBb3FS2kRwUxVHaQlTejztGL0cAdQ4EVCt/T23BPI/y",
+	"PhiU31LEExcBm6ARQRQLNEeg1vRitUlaQtj62HlDaYi12PQ+OAVpMHsHgoGtrcI/LO4QF8qGd/eXx8s9",
+	"lkXwuSIY4Gd7Zx8oXwTP/2eB85rO5fzH/UWKNcBo8B4AMuMJM/B2Z6xVixB7URAX69rtdWElhqfhkPd7",
+	"+Q6IgqkszhtCevtUzvoni6W7LMIvYz2P6YmnbOg5fO1XircIjXwHkh6/MPICRyZjhCUNG4ba4d0v3iEX",
+	"5UCA5lJVK/h6PKLRQElACnRQl/v7VbMMmdaBOBDzNvVeHP+f3Zbeg/vLGsQBGSAuAP8G3TdpHRTgu/SQ",
+	"ctz5eZ0EZoMaWazy9zvRJnAHLsk5vSi8mD3ESuEGwlfPhTud/buxhVph2DsIjpLct/dDSVahBs1fo9M4",
+	"ExadspXcKALwq4iR4BgwtvTc6Mu4RN51h3kAzeJZovuEtmKlK9YGzrv2OIcQiYjs5BfMDUOLHldq6GgC",
+	"9BfpJ/66an7alLHHM0uUL2xF38kBb/tABPyXALmBwbQMIyphY2Zva+ogUS2OlCeN0tyXqzRCG6plJQXS",
+	"I/Bm9Aa/MGq3eStIGC0EhmF/BV1kWA2lKRp2azaMi3zsw/e4B/KSoIfU23+KBdK7ywfcz7zx4W6G9WvE",
+	"COo3NqLw9KcBhX5JZfJC1oZ6sgPHWfjCRcN16WtHReyoGSfDdfHBYyJ2sW8XYosJQvAkXBdS27WEMMnS",
+	"aA1pdqB4bryXg6wqvEktBeZygYkkEJ9f7GxSq9XALK9W46LzGII7H5XLJreRSgLiG92kmsUKXTaypMv5",
+	"vSOCNyNcq8kIvlwP0bOb2MULvL1W641Dbhtlo69EdmrB5mYY7yQBCuuKJonLNQxipXNUcTt9KjzU9uyt",
+	"NneFBUVqqS+Ti+vE4KjMkf5G/jpE643zfxUa5htCc82v4hfCp7Do5UeAK8nyYeFTGIUfLh2iOplxGwFB",
+	"Bk6n6ZpkHKkKJ9VwH8ZHySkqDjek5pG5pDN+em+UC9BLcZ1a2rs+xd9UZCFM/ERIYcACXejMIrPwI0vD",
+	"ZhGOhnPlrddihI/+EJEps6CDGCYTvjsjcCOEGWtkY4c/bB8knkzNf4xvy6MDn739ayLgjbB8wO1heg1h",
+	"Ubb4xP9zVtj9gh48A+bduajUrYxI9xmRLH86w+SViBK2Gpc04Ar/U8Ow/e6zYiFX/uqgglRUuGMsZGUO",
+	"TeLJGYMVaoHDmcCy/+uz4n2I36OeHbY8Ck4Vh1o5J/XsP/Veg2yE0dVxvjYG5ImtUCUHG3wJY/brXPPv",
+	"YbkH4yS1TWkpByWQVqTQ5mF2go5Mudyau2bWEFWuywRfpQ0iwHK5QkBrTCzEfhdqSLDjGByj9L64lZoS",
+	"p3Q10Hmsd7SF+2bhXtMlcMRXO5Vq/1Tg30SXAk0O14bMRx4WcinwDo24uwshAPG9gChEIGDch5oU3r5y",
+	"CZibDG80sO/c0saw0zpp81SV72RwIsbtJw0I5x5lfg9uDb5XuaN4C5RTl4po4jGCcodBE61BU2Dg8vhA",
+	"BykKMPG3Q0MsoRe7/1dCr/diLScyULcQlicZujt4zOado2IDl4pU40GGmk6BY1hpQp/ENvlPUedpZKVl",
+	"Z+4eg8Tm0AR+jRqcI1bl0pRy4FI93nsOAi33Rn/Kujb11X12hS+ffMFShPsTFkDKkeQSiLyTxOf3Zhnt",
+	"7UGTnyhOJYJLQw0CPjOliwpqvPwsF1CMcY6NwMRmI8reSJ7h1D9IHNeY+sbejjvQmcl6uUorHMAT036A",
+	"ROG7BTAGDGBcJlf5g1BVIfyd5pFTWwkveYotwCKgJHiDO3WHWMIASBtkqy5RvAsTCNz+gxP4Ctn/H2oC",
+	"AQ7xS3tkpn6p75QTTWL8gbZqCouBsD8Syqn4YsDFLczePaV0kDawY0/n1szObritDE7w63il+acv0vs4",
+	"AGszRb60K0hiwtHwC57kb5HsliomNzKzT3/iV+DL58UzjPZ/ejnrqM3did37NXzl4SzjdW3M6pde/0SR",
+	"OTSzdF5crJ9vndxl+aia8wdmhAAFDYwFi0Mp5oN2siY8L9KEXdgUO2fUxewNDHq/G7Y435K/7B5yM4LD",
+	"1v6KjO5dqFVV+pe0PUIXe9uC8OUlyg3RkTkEfQtvvfsdqEXEqmgECcMcQOjJVGUU18QvhgrxsDAo66ls",
+	"sajNwcqa1kkoRIQ6542oVsXG7OuLmKv//kAGGz8+gZGIKhuIiKjNbhfC386YXGztrhNcvHj6q5M2jz0d",
+	"lzT3X/+6VnJ1Om+OTx51nuJXL0DLBg+C1AMEpTDxoOVBWkdGfs/09xDF/D8dGjxFz6KvBvr5F6fUWGZX",
+	"P+0VBgW6IipW6XUlIxEEEh6IlQu7gXJBmJ8R4z+PHfq/FXIZd7oGtbwy9VJ+VhA1TGPxTQ0N4AGia4mt",
+	"L4KE1CPocsBtyVLhqlEEgf2JQMOYHsHdOjDGpDUAuSzcaIAsGxeGRfz4H6r8eXgHvnrIO+Kv0SRu8M0z",
+	"CErApDWYH+W6pbmMwVxg9xs68V6C+LSmNIZLRooh41PlaJr8L09w8SUW8xikzeotQ9b/T2zrLFsAAI1t",
+	"rPnB9/1SrSndkqJ+vjqlMkQ/+6fjd3+Nq5ImkbzewKWAuVR7ixKRO/QF77FX5rbIx96x/G1Y+/Pa7O5r",
+	"6idQ5yAzfQ/dK2WLtbqTutjvLuCOfqvumiMciAAe7KR8TKVyuQPzZaikG5NDvR888K04wom0EjFDZbrU",
+	"Nk+Ti1ukGorVfjxg3Kwps/tPwgbSEPoJOE0DNAp1RR2+SE6Q3DJ/9gfKDvpTBdwdGxGY8cJIeneuNzH/",
+	"DTwEHPXHURB6YL18T9rLF180I+F8Y5AsHJhPX5AuBqBhlLtAhUwBnGH/DSzFt/W3cbT+Wcpfz9H6i/p7",
+	"ly8RFoFXMxaz6+oIqE1/BXYPeooHP/E3YXQU4PwFby/CcbEnQsvDdFXA6uuvAG0lVWYTBpvaKWSZ6onC",
+	"U0521wRxK7cBnQ7likUtxa2NAE75cSeXSKndxoKyL403sK5JCxcmM3pCw5e02X1qMWf/c6kbIojGeY/7",
+	"gvwolq46hhCYsMVBqvUGknWuMJrYO70bFUpyEJrdvhBu99YVFKKY4ZOAHh+B79uHuB/W0jpTy9/GlvIG",
+	"G/s/R9l5VvtqJ3U0WYgDhsLP5F77kOeXlc5VvxFbewttfVGqX+jwUmWX0os9lILTGQofwshU6k4ylQ4z",
+	"ZDfsPPmCZwWRJ8IsQNv+57zgMo+AsEY8F5TvlApO8w4ZyQGJ1/RalljAeVAWOaoPG1XJB12be12a38bK",
+	"/IsuDa3LibnU1Q+Inv/wq1rRl1+g/7MAe6WHJE+OC29PNznKlwXGg9WDZywfH5TblLU4/DZW2ntq7X9P",
+	"h+uXt9K8gwYZeMCAW+kukzLKGOs+T6v8fH9Sq7bFbvAUqGpcozABAlNgzsIRic0lmKUGOBZ+/+WTstsM",
+	"qcsRjQB9zQtwFl+kJDQFgibIzsmktV/84atpBfAiyFYETN7K1E99E7D43xaiOohjkJcxhxwFNNi9mTwK",
+	"vzae1q7m3obO7m6KS5Xhfu/kzgadtVoW5V5GCtulqJE3ew90tteRWg5hG/udX+eHjd8Sqsr/qqXDRBNw",
+	"lfEobN5Z+UePG7vnMcyutPzoWMQ89Gg8InAvEWDar61zxomKa03nhoEvDN8PvaMWjpKTj4joEJHzm9yF",
+	"6jekLv9/9r5uyW0bW/dVUH0TezbtjmPv7D3u2hc9tjPxTBL7uD121TnlSqFFSMI0CSgE2IriyvOc9zhP",
+	"dgprLfBH4p8kkOp2cpPYJkWCwMLC+v0+E8Equf9uKmhvc50kem0QZ09awDvRWXw80G0P7kYuzmO+MV1a",
+	"/KW7Pihv1aWKn+yJd/Mff/06PkTZ7oOfERCK4xCVNWpvMK3byA1JuD2iAibyetMGNxdWZk2+WmnjLrU3",
+	"AOTiqrhrpBaA6iumNkn9u0eFfvter9GdAPi30phgADohqzEJPLG0EqFRTpuYAMStjIF3vQsw6JW/Keg5",
+	"nomZzmKzBy0hjaKvyN0/eMgp9Y7uPX6F6UlubTPBZ8tpy9xrSzR+ym/mW6V3SSGI4uDq1bsPr1+8evwX",
+	"YIeIqBG+pF8AOw3TeWheDUgNdmYayV9fcWN3kXT7noxMLzsPfzMH1iNAOwLqpZWYUZ+ocfa3rL2qYM2t",
+	"v/BZY8axoJZ4fjR5xc4YPMZnD1NFdGbkQv2sETBwa1pncBKREQ0ZMgPtaG6i58SVYwYczt0EokV8bSdF",
+	"29nzEAzFNly7QqmdmoMbqJTCVUbg8yraxi0PtTUBchAwMFapYo+EU/cKqfH46G4M+LsIdoTciSW43J79",
+	"4GVXx0Ub+2jya6t2zrPZUt62WwB+Wi/pvr1W8De5qi/gXGep0+Nn11JxMPwHlc/x4uWV6OALfOejl9I4",
+	"23ES+A6AyV/qxJO1oSDg+UCDrKF43YpMzqWIizbL3NxraSkBN3sF5mV5a0/8EgokgWqY9mgbn/VxHxUW",
+	"28iXqu5lvOKcmF4bFp8+xIL9oQSOw7UJ5ZISfqkXcTB4ivRoVONFvtcSbZZC2F5hvoK7hlUIL22aHFAi",
+	"jAMJeDzNdcZWQq8SgRYsRuRAVFaZVPZ+ayJALiDjdfxhtBasyIV6M59P638pbUWj1dzg2Bizdhp1wN1b",
+	"Kqj46alrSyaz6644tepqJdiSm7K+uDjpL7yTCVMD3iu0kwE01AIREUNY2c1pwvoGQNOihC1r1F8f3E2b",
+	"KczvD2TpdNJ43BY3hQBSg/OpMMJgMXwlKLpDmBggrGLyg5jV+gZCD+q+6T9P/dyN7/2qvG1QtmEXv8+X",
+	"ufmabal+9q3KgIXxaVDyVJsKeyQWYSGsd42SPxxzdVj7rj7Zw4w8/5Ne867y8CE2XmVFA3QQFQ+rGAiw",
+	"T4AZ2YQDHm07My/juJyqO8raVwwQ0RwmDyeVotR86InKBJ4GBUPVxtB66PUjEdePuEI6G9Dem5DNu7Td",
+	"HlDXdx2W+/5ibZ8KZBukVGe+cQzYA0VF92U6JQTuKWG324S9N4Ba2WvjWdp3Wetc9iicg8+oKXxHqIBu",
+	"6nY44iDcu646FdlCPIKx/MeBgvEWXzmxA3iXxRLtg9pxeMHmUiCAQoU7HeG3jOUbckgAX3CcoxP8Q4FV",
+	"cqeLjbxS8ZTiPS0wySsVB3FjXzkHtSI8WMJbMO8vOWIQX4tFDujEmNzj624yyiNFZ5XpRFNR0MnE5y0O",
+	"4u6KEA3wT3VYtbr0rajWe9dEe55nGLIJLb1FXUZfZKRyY29OqkpF5mMk+8VPiHf4OtM3gNeeKwCzP4xL",
+	"7BiBqXx2Y3ihej1YQaPvwAcxmM0q5CYYuMPqH6NDGXPRWU0QeuIPxZ1HRyD24FQaLVhRfM0+4YpRJKzR",
+	"zUOII5iE51in/e88XgCvmWVzIFSFY6/CdnYjVhaRl59MNUzUnVXBmFp74gArxaDF1jlOXbakEyrb5dwt",
+	"SAfw/D/c5S39OUk3p2koTivK3eoNhIfUpNUyYWWw9rQJrx59XWRTkJj1eLGDxa2KvmFciXXkNiWobE95",
+	"SEWWSvxq2dOvWYwdDUGrlFu1eZvgOoGB6u22k/8t3bAjvXfguK2xyKQ8FmwjbKgzOAU+4GtRnMQRRr18",
+	"Qw6QVl/gysJJzKw+uuugfaF8iCsWicD89TbOSKpvxTEncxkkjfZ0Dvq8PRxbEH9vW8UrzZwXIbJgKj7q",
+	"iCJWJ/dU5sDpz9nLWjF3VEJyI2fsMldxJhCvEWClgAdBxYDxvJTG6mwzptV64ojkEabxpDHJYpwnikre",
+	"cSGvRiaLcUwXm2w+EebUu9uoob5DWJsBNQu/DJX/b/qbCcLWDaBNNrRk4Dt39/tlIxHmVs0APnhIuUBw",
+	"+/BdnggTYceaiSoU4r66EPpTDKjIVAgr1YIEDNJoMd+wNTRHpXwDLSxEPi6Q/RYMkAAtUs0tbk7i3IA6",
+	"I0Pf+Zv21Xh7N8O39L0SotPh6AsYryrLbKDkE9bl+euXrMYx2xLHgt/uy+NZH4ReCcUeYHMXNiU9jMCB",
+	"XYH1WbhrtdIgMEMBD2ahlaD4wJqTfYrnrnFmUqrdfQVItZeY/WJyGqkT/aDcH5PkLDpz7x5U2PRSg8pc",
+	"c4mZYhiux4/6d26cOb9+7vkjwbIovkhpK2ciJt4w4hRzu2MpSlS4tk/SW/VQ/ezil4nRhbWfikwksBHt",
+	"Eggr0fpoetWSioNPBOpdbMZOWIFiXwfylqrr47newC0zS4DsjitoYqOQM/sPOkfZ5Mp3B7a5S06Uaa6G",
+	"nZrDzca/HgYNslWl0udVIfIOlM2GA5sqZw94dI8syO3tvr2E15XLMEZ897IUiEPTlZde3x0/0T8Iy7jf",
+	"fuxaVMpnOILWYEYTDrQgc1/dJDpb88zb0e3neXnboJ1x8nLT+ncNtB3pJwNMx+LhQ+zHyuQFYlj2qN1+",
+	"IDHjudUpt3LGk2SzkxdyduK1GEfLFh93/hlX/ffzz2QYDQhPlZN+eHBq4ogTPslt2crYA+zLirk9JGZR",
+	"bLHD4xZR44NLq3bQk5/1ldmjm9NejIeX+4gmCXStQpnpbHDwtFusrl++ACieaGiLwYEP0plcSHUcNhIQ",
+	"sxTgy2UgViqPtNAKp4bXjnj3VW5WQjkFqDOW4RYnzLEaSJ40HSB5wtsah3uLtLbsAaUeqBmjCjjHpHPe",
+	"FhlXlj2QnhNIaSUeRswI5+g5Pwhh0mVmAbHIPIyYFVlq2ANjZZK4D7sWhQvorspUwPO4ucH3OLfuYcRS",
+	"d1C4C7EWWPPEs0zeiocts6CEiM1xq0E7E3xPNFeaHa/MflkQeqWGG2RogMa7WrppaECUa8WsGwo1t/AK",
+	"1WPNDcaYCwTOVIHu8SEuYjEG5DjKesrMa3JhamCMPpwhNt7pn+vwcHORn6eaNYP/du5pXFvT9xgLHnZ0",
+	"XUFAgntSUeIjBSZSZE3Wvk6jlRYMy12ObHmYqNMHJmW8spnjdx6OLe618r18TLdxKMOQ7e4f4DDLoOni",
+	"ohrvm3GF1axFxAwigMA37nNw6EZ2Jh8KAdvDSu3cQJCGat8+P7rLf+6eNgmF6Zk6/1a+eUzgPuwiUqIC",
+	"+WPXujwJwHJSghXeTeiABwlozUVt90vOxp7wEae6wK0ATSCtQePTlOCuuJmIFXvME3aIP7un29kIAl11",
+	"O5c8ue0gP/weLw/r6F7qdXNDN6Q6wJj52eaZk1edF3/MFbEgIWuWNCnk1T+N6nyGtWzLSRx0vv5N2yVN",
+	"bN/pSk8ecrq+Xwq2LJ565K5wQ6SnlS2SNNHOD8tu5QyTZLHMBKAvUupVQjTNyFggeE/p6Y6Xw1iKZNWZ",
+	"3v/e3TA4xd+e0p+yft6N+TtMpe8u9tukSH2v+EKESUcJTIuyWM/yVKgq5mSxipUc+grH0JpCPwaApDmp",
+	"7tb53H1vu74Syeqtu6GPu8CQ0Qi9utzyRC9ycZ7liTDnKZfJYwpbtoUBMKA2vBhkasmBSWjREjCDARgs",
+	"lCjSojtiM5FAUFVcqzjg9TfzYZsf2RQOj+e2HFAEXDvwyXvwTRRwrsdI4m7+Hhk0IEbWBXJbVi524ucF",
+	"ZPhAWN1WkL6AnMtHbD4SyZa9Z2UqjC8nsSVKcwAcKalmgjgkGLhcTntLH10VMeEUSRMB+0S1GsQuMyA0",
+	"ReRfH9cZ5ajG6Tl393fiOb4TfLYU8d+EXQuh+vT53vDFLXI00o5qQ6iubie0kjv1x+F76HBM6TaLe3Nc",
+	"zdafSuYYJbO1OZraPfwSQjn5TOdJGPQzehaLqcSrxDCBfQOodWqD+ZZrHB6ELnCVTaXoHdoPjGW5wk5V",
+	"/A0VZo6ie6S6lZWG3RZ8H3eT+DPeVkfTKWZuchwfWI4xY234BgLlgeR5mW+BGuGFgGgQ07ktV9kQAdYU",
+	"0WIPpd52VP6jgFq/e1XE3zwbbM3KjlLkoacsLt1zWCA8MCIqRa1QH0dlaWyVlwtBGwlX85Bq5TbGtT2J",
+	"2578dXyYQWUzuUfEiiTslbLZZo9s7Db+IL11j1zrK/pJoKOLsj9u+UMzpbScObR394FNLbdzSP46OGN/",
+	"RjKTAg5fKvvtsxINv0ISV5GQAXdT8qwpHw+w9c2n2xadhgbWY//ioSFP0soBoV2rqK1OR/DEOvfpQPHo",
+	"lIrPRvzSSsfcEP03orsFaWep3KjSPK12IJUFEZ2sy5SbvhN20Kcvio4WY7dFfr0fn9DZw6Eq1T0woZ4X",
+	"bVQIwOrbqSIGJ0JUtFRFDKQcsPdvTFTWc2L42U0Jn1kDZe8RUSx5RA3AqzSWq9gwrVrSZ0dZTLVtlQhr",
+	"+2q0f6B7hhVoB6xr7OsNmiWAJ4CdQZ9GJ5Iop2qQBYDT1s8gQY8dxCFB9wbpDbBQE6WLLsGvWE1yKOQG",
+	"nWJa+axF6Y3KjGHWYBSutCuhYprA+w/785NYe2GYFp24+tYGJhe4WmbxrTMxjxetfwqxcr4hPt1q4LMA",
+	"EfvK1EUMOh+FshG1Q96IjfF/5klSZffG6lWRIh093sEyMc+NiIvQ7QhVHbQ7e2Ff22S1MfKms7RRraU8",
+	"u4nRSQZqkghggqdGIRsiNEGqSBrl724h/X/T04JQFY9zOI6CQzF+sw8U4ws3hEIWp2CYhExJrXQlTqXF",
+	"hl3an2fRmVvjOOONkHrRmeGygSccbDqo1oXr2zSJTXBRRFLYY8HuHMH0EafmT5lo44GMlAr6esOWXMUX",
+	"jIPZOfMN39RgIC0DuYY/XW/cRhXJfAxN62zlbjsU7jiSKmOtM3hILHg8qI38O2gd1+6jqLVCWncI4Ynk",
+	"plIiLkdbP/h23MqP5FrwDCYKQD32qN5y1ufZUdm1StOTBO4V8GAi0MLuJdFWO9QavtOtEKZD922M+uZe",
+	"dl8UEjnM3Jfq5vBAX0KyPTjMh5shgCPgnlNr6wSV67bJCKzmXdTIMIF/JpG2ZerS3Ex9EP3IY1yNtqNI",
+	"qpsI9cKGwD8kdpyF480FZQPOw1wmAnsy5zqJRRYRmscQlVxDKgXYPh9tgUQvJmZz+MHIcRa3ze4O3Hvz",
+	"Xjuxm3yi4OIHnuTio5CLZUtssQKKG0FtACofMKOcMkL027Gh53FHYKlF2Kbwmph2dVQ7I+yfUsXmLPA5",
+	"u0+rlR/EAGrWibusPkIVFbzWQyJBzxRQAUDXsoK0aS2GNtNJnioTDqUQP7s5LQ7Xzj87oe2OZiBfzsBY",
+	"BreN9u3M3MK/y/T4CIZ7SgPs4PbKRsN5lZpOtSBFhX+nzjrsiSlyAIS8ViFyM+zF1Qf24N13L9izJ//9",
+	"9UNE1sISa2CBvXrx+kcssfDvxLv/69tnz9j/+79PHz97/M3DEQVnSCwF9F/XKeWloWgexnmB96HJizPj",
+	"xA0mpkVYWqgn8hZZPZHZuB3BgNpQ2OG+Wg+sGWmo5JLa+aHIMOUy+R/f6b5e6v9x775weuOXXFthyHRB",
+	"aAqyezib6TTlFSlq+YCUrzpSMl/vUYSx2e85B7CgHUA9/+LqA0aGmzaN20yNumTS4I409j2/aS49/Ej1",
+	"Nr6MOFDqEoAy3FxcFOBy60yjMQytvFVucCxrrpjLSGDTTL7axqu2j/3RdECpHFr1W8+mn+j6oLOJ27tS",
+	"fOqH3XLy+K8OBJBX1CI7YwPaymZcsVgDWgK9iz0APUwQemt3041YWcZXPLMPR6nroTefF4T8HSsMZPlj",
+	"rHJXobnOfJve47+ErCsfVABYOyfPIMx+K43UCuLncxG7SYI/YwczVDtRCHFIGPM10rv4VNwFuOvPyV3W",
+	"c6aKRHBHBXswwKID8HnuWqywf7+jEHdiY+JeCKDul4IVG3qGjAXXYinBccSNh1gPoPFRCjaw9SvtG+G3",
+	"vJ7Pu7T5G7wc1JksXznIm4Qh9LqS9NAJfUn0IkrsXRiBiJ03WeCdrpfoWhqmb0U2BiQzfjeGrcpM3+ki",
+	"V5cwBlyzcWJQ8Gx8zdRxKBLF0UQKTEInKeCH+F5eSALBOsMBGItZG5duqBiTXgnFV/LxhqfJ2fPP1Su5",
+	"vda/tqsLvDzIKsjETK6kW5M9K8/rU7/m0kILN7Q66YzNuUxEPBjMupbIH3w+Yp/h2bAy1a8bylRPlDBL",
+	"hTF8sUeRPK7oj/izXi1cPH5CPfwjl0nouvf6boApIBULCMshNGygquYroeJLGNQQJNRQeirbMM5osRF1",
+	"mnHLtJqJEcoOnEKE0E6r1vE3jKn6/TvaKvaL62E8xLJFFAxRs9RrE1Km1+0NG2/WozIaucePiXwEx+ZX",
+	"0MqGoBBds4a+3PbUEGx8ez/lm7VCFPCxbJzi+YeClIeaThgFSGPZaErd9QLhSffc8S0znnC1yHkXcNyb",
+	"tfrB3zTarBdvOPG8Q7aDxgIAmVwmFWCcMFMu+G3PfMMdE3424WtDVftald3xAb42dfZa18f+iAbdSIIF",
+	"T5/YXfkozXJMVWtuYKU8ALIHIIae9+MXzTc9dOa63/qbRsDBuvPVb75ubSvRAoOq8Ys6pXHBRLqyG0a2",
+	"BVFKbJfnVid9kH9AC9BUVleAFtfH971eA5hpJQHvjpQkKXVbN8jxqlzzvWGOC3k5XvwrohcoLNdBsv22",
+	"CO3e904b+pI9eAafhH53O4SYn+TJSTTjuAz8j8EV6PdMb5dMKWjjtYre1VVA7LfWNTh4U5+Ug/RgzeH5",
+	"R8dQGYdTle6vPv4Agkvg4WsfOEAtgSBY9ZTiaRlLa1ronMe3sgMr7TK+lUaMqYgucQAty7nmG1MBBg2F",
+	"aIcVR2u+YVazmVZKzGyt/5KKz+ayBiw1l4s8E0XKUN61Nrw+JqD60sc65ZIAq06XqorjlzCOk5RZ79HB",
+	"h7O19a1PG9vrEq1vfuaJvBG7hvdry9xlw9xlxpWGXhJ8uKcGRVRB7OwVzCAg7HYZnRPn68oS7l4/sMuP",
+	"PvTUXX533EykFau2bY+vrGm5zz/jHwbQux24t0put30Njz+aNBD2CYnDPNPpCAIxwTHRTEUXe/EZ9OCn",
+	"+50/1KnbGlmaFiog+txSbCoNAimUBNTmsVRb+KpNGAwt2e8bUS8NLiI8tZlsOFZS/utrvPfJs50UcP/m",
+	"gyLiVUKH2L5F/8HhDLoAL6ACE4ZKPOswu3OJCKAmRxjN+2t5lew8J7O7/qGlao/bntItPcpKk8rqAfNy",
+	"sHEEzz+1afROuF3fifHl8Qh1Rr0cMyIEC0cgRCJNDEIXRHVVkAot8S7Yuc6tNWymc0XqsQoDHeSIdDet",
+	"hVwszSNCXsBVaN2C1ETTdvi8hctv5q2Bmy0QbJVsqEYYMQAqoACVNhS7/KNgArSSKJbzPiiz8X4pZPYW",
+	"uaj66p7o0fskIvAXITLFsOj1GAJZ61B/uuTAWOyBYzkg32EnDsHc3a9gZ+u+MqtE2tMebVduCHcy4hog",
+	"AGF2QwrvSzpC6tijOrxSFi/YXx6DHsI6aN/ldC0SvWY80djQ12iI9lii0MyWSuX/vpuBRMyi3gMZhWL3",
+	"5alUxQ/DneN+MiOUQnj5n8c6r0qNO8WNkyavx6AGGuJVEYPolrPS4SQn/iajUQoRNeIrwzJAOe8g/Zjk",
+	"qEe4JnP++UZsOkMm/1KxvoKbg5Lh/1GiINd8dlPin+NRJ2KWAO9G4oE0fQsnYJJi4cFKKKxfDVW3erJ4",
+	"Cfr2A4MlzUda3lhfbA+Uy7ELCXBY47EN38vd8I5oP5dbBqFeK6QvBOw/g5T589zsXUu4f+QYkJLdB57W",
+	"MkM5JiCFL8Uwq85tge44sxKqNk1uVgLwbaIz/P+ncFZM8eb7kazBRGqRICe88JlWM5GBLTb1Rr3CxSk3",
+	"acSuM2jrt3ia6YyJ1kRv2NwONEWltBKNMQnwha+K20Zczq03tSIxGHaj9FqFarfwz6uVS3xlmKl8850P",
+	"+rbpvu+EnS2/0NWDb2teMqb0ehtWg5CMC3gNAPtHJ6GCLzP6gYgDPHc221SnYpNxh90d/ywsx5FPK/rc",
+	"7aoEZ5nn6fUqk8pSBZLMtmDICzZtVIhjxdjdCE99oE2/h95nucFz8UZsqDascUNJw4xcKEG88sci3W3t",
+	"EeelqfZy/7f+hqDR4uprBxa8ww/6Q8L+wcPK0unmEB4AjzePAEjzRgJFyRxTx5Vislue5IIcYoTvFnYM",
+	"cIKeTAc0cPjI+WlY3qZlRh8nUYE5ir9lUsxHSFSUSCirUCkLXHOPrDYKrAmO9TzlNpO/9qTafsSbphDB",
+	"ntSdjANk7Z5Ozcxem8XWVBeG2YxlQEcfDEiLFxB9vnA25RsgcnXKjtC1MsOkcnYeYgmmgBhAgNqZwIeA",
+	"TmQznQrDiHg3VLM1CWNv6wXmGkddKfeGDx1t7Ksi33l0sQ0+qsRPhK6zX53BCdhHUrG5zmbCL4TGkD0c",
+	"SyIdB9h80txkuejQaXvyCBguPrT0mi+aAe8Hmu0vDBxoe0cx6N82F+QveVjaOhIVZyafzYQxOhvDrwXS",
+	"v/auagzOIzXgn7wBrXyJfxCuxh/5jYgo2hJhFo7w7aDpPyxz4wVbI168J8XjSQLGle6GzjqeRwA3xfln",
+	"53393u37tGyML8nwbHs3luhBtZ40TLbhde1Jn31aQmlYz/tMJ01PghNGYfyg2oEGrYNVkGzEsIKSaVhR",
+	"tw3pBpkxGZsLgIlye4QZgaYdpCK1EuZEJh7BurYbWL0rjNQGdWNPG5tnHZi5b/0NYYNXldcOk1D8QX+Y",
+	"wD94UPDK3xyErToTAHeYLbiSBuGGnEcH+UZmtdP1puLXWc2uxUIqkFPvS3jHsFaoFNCfow8+/+xk6vdz",
+	"OjuGGPcKO+oGmffP9rHuX7ox+OUNKmRYRNettWQ8mNocJytY1Rg8jiKZUGCIiqgiPdjtUcxMaBsYvNbW",
+	"ff8Org5qJEISuoGSMRzJ+e5ArONctJmblpL1Gx8HCHGeOSWAYMt4jm2Q30NpaAXwrQSbYEdRLGaACG7a",
+	"4pJYmmbOU08x1cy1JlT8zmNfTdG6Eg8QsAiPzq0w+bOAyTc8mVt1yQFobD+KQPxO78Q6k7aso0eNM+NK",
+	"aecpOZlFU0nnRYVJxmdl3aHSQJ4LZ5kzscMlzjKRilh2ueHv/B3juLLw+M3/8gzPk5cu08e1nDdGIIZy",
+	"OOKOj2WUIsVDaJvlmnGnacAuds9NhEVPFyBeebI9JkKv5VmmuwFsvYBwc3MWIj/nRadiwbQL0AZMjKMR",
+	"qD6NKYQV+pbpUKVwXjrNnenry2rmkZ4XZTAEDQO8M0bY6s4YwzZa6cz2sZm9g7uO7LamFuuZuR3MtUEB",
+	"D6j4IjNSE6ky4xhZwiCTV/ZZtnF6HJeyJWDh17s5YP90uN1WYX3Yqzmv0QZMkt6w6LRcKj3V6FEg/MYh",
+	"ZM+H2tUq/jnUo2yAKXbjCW3rD6PqI0o/2IH7t/dnwjg1FwYyd73UCe1ofC7S9EEFA2xiKDIDHwDJ/SKo",
+	"bpJqUfMZI5YJpPaJWKpToWzEUmGXOi4DDGsOFYMAqSNixu2J4lmD6f3cKwU2clxrDq5FLOdzfOFs2Ujq",
+	"V9PlvyAbWLsa/8UTCHYmeio9g5CsAroLrVv0KfGm9GURg0U7qp85KKRGn90bUisePCRQUsxlCM+lbpvS",
+	"abaq1eAgeYbVBWfzjCtfJG+XIg3Nr1AxR7v4xv3c3lGb8yexLlZ/WpOz9tomnVrI5LFtCtijsO3gEJNj",
+	"ISFoWzp1CKF/CMumkO6jgmvDVnm2go3fKGTdbQ7H8tn4vdddglNK24jO6kTrdlk8K+A+DVi68uzrYafN",
+	"mMRWz/bntaqKyOhROdx0zQB7lpKJdRu4r2d960iy7RnGKeM3U20J8uz8I5FNkoNLB1rKXeFYgTeNJjqP",
+	"9Ull+qVuPWC/oHKwj8vNG5Vs/kBFNpUWRw/164WecXMDOEi79THE6cLNjcjYUvDM4AqPWy2ztSGGZ1LH",
+	"2hNuBJOqeU0C0TvmgxT1pGHOkcKWlVi7UzgYW6+HzLGQW2mIaTpTlKciHiWiWRVXt0vik4rr94JnX5Ld",
+	"6k4a35bkVRF37qlQKAulwhzbZbilTG67u3Bb5HpHLuCbqO+o9s0Dgx/4iwHRj3KyDmg9Kn8eIiBCz4Ke",
+	"JkiHhA9vtCT/6c3nn5Hw+fde4eqzzC4Jxds/2m0eVZRXFiyljQFj7Mc5gsN03GIR/KCuZpWsIn0B/GWa",
+	"wSLCKwvQq2kB8lA2DiQPbVynThk8v+azm4HVa8FH1nau/Y3Pbt7ruxr428ul+CMlmuHoXmhhEMMESu9q",
+	"GwsoSfzuQrsuV7EOWA0D3YVdVffv4I4evfrqVmSb2Lm9OovbKuHnHVnNCfqHi08ddlTnSX/dLz5yUIYi",
+	"UBenE90ZtzzRixyPevdgDMgkzvqJGL2hopgNmPkAITnOQe3GcP7Z/a+zYxPmdMxDENas5fDDd5+CI8u9",
+	"GlcIIBipddaOtzRDTs3Mr8UAF+vbfUm0aKEPhA2bgBbLDfA0zWR3UEZfFInLWlb/K4Mahems0ClYKpAn",
+	"ogQKqlNiGcYNAgYdh8PVql/Oi7x8qy+QJ+KyTN53+wMFM4T7evjclsMLNm2Q4qK7U2BenajGiKtmeu1B",
+	"iK0usVCCVIUC/wrqwkKsWCKsATiCJbcXZc8d2T7QA2l0KiB4ztYigxBXQdxq5WJpBVaqg66FONc9U6wV",
+	"wTciu5Uz8cjqG6E6KpadUXmF9753t04TiY35xoNQo8vy9NtvKw7Mk10HphE7+skA7GjKhu9WrHvql5Rv",
+	"njNubtiDoqfgYYRl5qmwmZwZ+huH9m5qpF3pzBr2gBbY/yCRxv0r/O+hxxmkfnGi/kq0vmF8DuwoS5Gy",
+	"B3j5YcT+nceeWlAaJn5diZkVMXuAf4JZNw8fs1jPzHmxiOZxWtj6crZk5QVszEr5hs2wKtGXJ1VbJ+gL",
+	"K6IancHozyJkinZ/qA6gseazZtlS45Wf9wgX+9OJY+o/iTXKd8sBavFiKCcNHgd1rZzRVqQKDWiFoQoN",
+	"Jw9ceYbow90yd80s9Vo90nC8bUNlG2EMZT7aYLGv5EK9ye0gCvorRCbTeZA4tFwo9yjf7jrTyujk2P6x",
+	"rqo/z4AetXobVzRfI56g/hWtvRQmULzNHcUlmtzR8NvDJrYFGVgu1Gs1Um/Mi0zEQlnJEzO1Yd6xlld+",
+	"2i+ABETfSEGeW6itg/yER+wchRw9nxoUhunSGK9U/Gatrvyd+ymOqo0VUIeUT70gj5m+BFQt/guqZmy8",
+	"J7xuabA41unrhdbxBHukNtkW8DZa3ZIrf8OYDL1JUrymvb/LD2NqP/NjC9/yTguyW2b6dzp2GfFHBEAV",
+	"boxZoAtcWaK7G7rwgzwJpffdFrBKIMOPokLdzVMRI/cZ5ABNYArvRm1wbkWWtuuE9+7qB5G1KN9jot23",
+	"/qmD+bsqY+kNfBdPHwpjUPwgTAjcP86rCZhm95fc90p4fC+AbN5NWGMB11KvWcrVhm4TMfpfAbEvEJWp",
+	"M8FytZoM1ujeQLqW0zZIdmEKhyG6Gj/bB5RV0G8DmDrwoInRfnakshdhE4Y5qv/kXtBVsgADDVKv4DGd",
+	"KV5khDVREaaRikm7i6wp7f3H1TQrd7K1GqUrno29wploLedF+jEGvDrhmCl4kui1wN7DyhueY3zftydT",
+	"aTZz92Zocq6EApuBfoTgtnaZ6XyxjCg0Z7lzPPiab3wvDpVyM6tjvgl7dGSiD2oA5vdOIw3ACP8EGujD",
+	"YQKJWm9vivAVucbyrJ245spdFfGoGoFe0bAu3+s1m/MQ3OX0JDhSpTKWJwm6lktu2LUQCtLu+Srkdu1l",
+	"BXqT1ziBerp+PZsj8dWDuuLmpspmX7A2k8gk0uDitUBB3BkI9NpMtB395Q3HV2HkGVK6FdQc0OdOE4xz",
+	"C6kfWensuBEbOisMhOjsGMJy7t7SgSSjk2Qyvhlsryr635XSOabQzVpa8IoyAWitIYnR4tOTtE8tjZc0",
+	"s2Xe+kZsIoazzKwGKQTGQZjtgmmGW6ZxQQIV/5mN8d5V82lA18P6fNr+jCAQP3PbEF3GgF8JA4aDJKJS",
+	"HjPUY4VbuCOH2ziylY8c5kvC/eiU9PmSxfzUP2qIV+nnNkw8hEZSRd7Reeajp2aHvSGW87nIkLmh8IJS",
+	"wVVYcvPm1uA4xo+/cxSpP4k1jWzq3FNF5lpcpUL+sZUngBaKY8b97vLFiOj5xhfE+VaAtUTkTKGnA/Rw",
+	"0loBrRNZeI1URCY60lYHylAX/fOzJro197WLMJQE79H2pzl3Fv9FEZBAHPF6CV2Q2Y26dPvZyYS61Fph",
+	"wjvwqMjH/dn1xv8xQr0GAjzXuZq4O2V4KGe/KlvKWJWrOHLWCV50mpLZCQWJMki8kCedFcdjDO6Ws84u",
+	"3P/wlJWUW4jlQpii/MVYsaLDGGoUoawHSwaUHUdbnjuxDN1b++0+vbXvBI+/KK3yDuoFvbpWek2MGemK",
+	"jwKNvbWcgHzcY5u/o7sGgUH2QvnXkj8DUCFzhSTAc79LAHUe8BIKWwHLOChmAaV0SUK2vRAxFPNC5Upz",
+	"0ALcrkYAS3r3WeTmRRE4mwB6vDiTENorSFDPorM1lxYLI2kLutMhwX+Zc5k0sn3vfvElAGAXnfY+c0xk",
+	"yNebfTlA2grH721HdCG0e/haBN3d3xONDx8GCIf3BkoqFErAbds63weR6Ul1K5TV2ebemxvNMB9iJmPR",
+	"qm1O7LfhuF5SRfT0iEwwKzhFQ6Brgrhv4EvoW5FFTKg4YqscifAjyCcwqZzpkkBvGeqqbRl2vsVaYrmE",
+	"QqG98L9ZaA/aKa0Z+6QramU+O1H+fQobJmp8Jv1t4Pm4//ahyqlTBHNXuf0Z+tajMyx1cX9YcKkaQ7m5",
+	"sjJp6LUA1C/4+XPGC6RXKI+PsZTqm6+/+fbRk28ePX1y1h4irqev9wRhg+Zn96BTR40nNETf0t4ukXQJ",
+	"aIFwyclXwaVh0jJYQFwVWJ8lvyUtgLYOtPRRCBAMM5SFcRwTp48eAS7tKb0Tpy/f3BZoDCPvPtJpu3uI",
+	"6NwweVdn5m+2BccX8i294esNdnZvIua2pQELiymI2wMrJAiIeGicfnuXU3Ye3nlSqiRv6hfHJwbqmo7P",
+	"yEM24C8Q7w86ZFlRPjrqSWqzzWn3WLbZMyB11CZzrphCtdKwydYomGomMmVattyTE225zjrcrOx+adpq",
+	"QY3IbIMpICKIw+YKKmcixh7Y0pmENEA1MKZmQGiI+SS7WckZT5gS65lOxRjkuWUPbGsl7Xu8Jag+LF87",
+	"rIradyB2qjd66CDFBrdWuZJkxoyYZSII3PmbtcJeGnOB0ZnqSkAp3STI5cd2LQftKbt//aqvfvW1iE47",
+	"uFNoxY1Z6yym7tWiXQpazBJ5QBjad5j1tamiNA3J4JWL3peFexWIluwVoLNbeu843WFTQ39bPC9aW0zw",
+	"8r4hm1HihuVQh+lSd3u/LsWHDtKldLQGODfdgyoJnpTHYkxUxA6LaySteSp+Olr0KayfS2tFurLevi/Y",
+	"6KRh/NodttSuWK2RmPEMKJ+ljWqWk+8nSojqkNAiS4+9NRZ8rFm01o+QnKSrk+P9Wr/Fm8ZcuuIl3a2B",
+	"YYiPVZE7YiIxgqW5AXt/LrOypGmVXyfSLI+FpIQNmDc39dandnSnZ70UqhrZ82KTaG2gfcGNP1nX0TqO",
+	"rtKEt5464jahfFEdwDqEmB3YQgrISOb8M1TttbdpfYDbxtzW9Ia2xk7//pN0k3NGQYDIN3g5y4LpjKVC",
+	"QCEQNnpVQWqBHl2MyPTSW4EmMuFr0FoXvAKn2GZC/0sZYT8QLtmBDevRHgVz0Z6Jvj+WPFJxHwKa8TXf",
+	"DNQF+MdHiKLx3Ae1nu+LxX6MFEajIUS2nJmjC+3YGWf4gNNUw91R8b8StpB+gDPdgfWYdj9UFOtaXC+1",
+	"vumOHX70N424dMU7mitWhLwVGULTWb2SszDo/f6xBRCGdU6KT2ss+WollCnhEOacQrrOabHHMq+XJ2dn",
+	"PwBNzNloZf3+BRPH/2qvbQLkx8UJ0fDIb4ltH57YuMjosCq9ZlpFUCGNSE4YsWMP3n33gv33syf/9bCU",
+	"lVXurFq69Nen//kwXI7Y78ohkcJSPiYo9oep8+WLXG1YqoPgW70XSVJdop1XHFvnf+pi9H138eHV6PSm",
+	"0xzA023qohrdPxOKOVY8NwKq0OdSJHEV4qgGxVyFNqp7QJ6LGSR9I6zvNjlW27fv77uQmq6K5wBNYLW+",
+	"CRNnLEhhaeNzxcQtEAi79bgVmZz7kCKsEpe2LKmWFnDSAq6LNMsORKKPeDlo3L985aC4vxtCb9ifnjkk",
+	"7P8yTPfW3xFRar3UADTsVsipbWZlKoIFE3YW6vwzj+NMGLMfrSv9aHA5438+25vcFZZpJMIYaZb4ksmV",
+	"O8jeeDIkwUwDcLJSegpq1fVy4xTzmERta50lcevuf5mnq2HNJEbMyKkrJ7a92Cvlv77Gi0+/3t3Y29r3",
+	"LeJD8kQrAlzWuS2Crdhr4XEjgc7LyFg8L2+AKkjlQeKYE4xMJ21cq971DMaZv+Fp0uNvNxkOc5mEEDE/",
+	"eSoumxIQ7gJecJii6s9E/qB5fHhjwJ5hyN3JU5QYtDSRUeUENcxwGVNOr5XggWZnOEDKbnNQ4gR1gfzt",
+	"MbfCeNoCYRFmkFpY2EJXwByaBkMJhm6pjJr9F87iPF3hZAC2WQl/87wytIVmWpGNCFMG2Dh2CdV7TWPK",
+	"hLHophwzJmf88CyRIvP7s9y4njbfuajOHuU3QkVQkmQ9KBeaSNJ0Y93oJBbZvgNVQL8Feva5h6gtuDVJ",
+	"3ZmqjBGPM8reQos23ivxK5/ZQFzOg3TLdMel2/UdPS+eD/B4reZeRCosghbCssWwSaVBqdJzIEE42zMH",
+	"564B17N5RKDDOyVOcIae+4bDVvCel0VHYi/U0wnU130VOZzVlnMUpI4W5qKIsCDwCbISBUo8omKHvgqr",
+	"PRKg0agwSHlI40tLQFu0uXFtssrNzdnex3NNSnO09Jql8yNcHgnzL1+ttJGnqB/Cz2oTjYJFEZqGAxQU",
+	"btVLc7bIsBOAXecqBmWlnB0mkXkFm6USqW4q4yjQVyAmA7K6EZ1OwB6i0Q5FWnDDoNQsBU/s8rez55/d",
+	"3zylDP7N/WTzW+0v5yUBzfPPMClilmfSbkDDFVwl/+eTO2mx4tL95ZO7Mbv1mjDPkrPnZ+cQn6WvbWww",
+	"qTAjFPhsWMbKcqCn8W7vSjYYiG9WQr1+yS5zu/zfr36C/+tM/oYrcvn2NXvy+OvKM3K7/M1Jx6ff/38A",
+	"AAD//w==",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

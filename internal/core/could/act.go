@@ -4,6 +4,7 @@ package could
 
 import (
 	"fmt"
+	"strings"
 
 	"wexillum.example/internal/core/addr"
 	"wexillum.example/internal/core/catalogue"
@@ -101,11 +102,18 @@ var (
 	invite      = action("directory.invite")
 	signUp      = action("directory.sign_up")
 	joinCourse  = action("spaces.join")
+	open        = action("files.open")
 	ourOwn      = world.Resource{Kind: catalogue.OurDirectory, ID: "ours"}
 	linkToCome  = "any"
 	linkHolder  = engine.Who{Kind: engine.ByLinkID, ID: linkToCome}
 	newcomerTag = "somebody-new"
+	helperTag   = "somebody-else-new"
 )
+
+// SomebodyNew reports whether an address stands for whoever nobody knows yet at its domain.
+func SomebodyNew(a addr.Address) bool {
+	return strings.HasPrefix(a.String(), newcomerTag) || strings.HasPrefix(a.String(), helperTag)
+}
 
 func action(name string) catalogue.ActionID {
 	a, _ := catalogue.ActionByName(name)
@@ -126,11 +134,17 @@ func (a *Act) May(s *engine.Snapshot, at moment.Moment) bool {
 	case Raise:
 		return has(s.OwnersHere(a.Resource, at), a.By.ID) && s.OwnRole(a.Party, a.Resource, at) > catalogue.NoRole
 	case Join:
-		return s.DoorOf(a.Resource).Joinable && has(s.Here(at), a.By.ID)
+		return s.DoorOf(a.Resource).Joinable && s.IsHere(a.By.ID, at)
 	case Contact:
-		return has(s.Here(at), a.By.ID)
-	case MakeLink:
-		return s.BelongsTo(a.By.ID, a.Resource) && has(s.Here(at), a.By.ID)
+		return s.IsHere(a.By.ID, at)
+	case MakeLink: // one that would open nothing is not made
+		if !s.BelongsTo(a.By.ID, a.Resource) || !s.IsHere(a.By.ID, at) {
+			return false
+		}
+		e := s.Aside()
+		a.apply(s, e, at)
+		v, err := e.Done().Decide(&engine.Question{Subject: linkHolder, Action: open, Resource: a.Resource, At: at})
+		return err == nil && v.Yes
 	case Invite:
 		if record && state == world.StateSuspended {
 			return false
@@ -150,7 +164,7 @@ func (a *Act) May(s *engine.Snapshot, at moment.Moment) bool {
 	case JoinCourse:
 		return ask(engine.Question{Subject: engine.Who{Address: a.Party}, Action: joinCourse, Resource: a.Resource})
 	case Become:
-		if record {
+		if _, passed := engine.PassedOnBy(a.Resource.Kind); record || !passed {
 			return false
 		}
 		for i := range catalogue.Actions() {
@@ -174,7 +188,7 @@ func stateOf(s *engine.Snapshot, a addr.Address, at moment.Moment) (state world.
 }
 
 func (a *Act) here(s *engine.Snapshot, at moment.Moment) bool {
-	return a.By.Kind != engine.ByPerson || has(s.Here(at), a.By.ID)
+	return a.By.Kind != engine.ByPerson || s.IsHere(a.By.ID, at)
 }
 
 func has(list []string, x string) bool {

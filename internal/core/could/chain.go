@@ -465,7 +465,7 @@ func (f *finder) others() {
 	for _, q := range f.p.OneOfEach() {
 		who := q
 		if who.IsNewcomer() {
-			a, err := addr.Parse("helper-new@" + q.Domain().String())
+			a, err := addr.Parse(helperTag + "@" + q.Domain().String())
 			if err != nil {
 				continue
 			}

@@ -47,8 +47,11 @@ func (p *Part) Text(call func(engine.Who) string, partner func(id string) string
 		}
 		return fmt.Sprintf("Close %s for %s.", partner(p.Partner), p.Key)
 	}
-	return fmt.Sprintf("Take the role %s from %s.", world.PersonRoleNames[bits.TrailingZeros8(uint8(p.Role))], call(person(p.Person)))
+	return fmt.Sprintf("Take the role %s from %s.", p.RoleName(), call(person(p.Person)))
 }
+
+// RoleName is the word for the role that is taken.
+func (p *Part) RoleName() string { return world.PersonRoleNames[bits.TrailingZeros8(uint8(p.Role))] }
 
 // Without returns a policy as parts would leave it.
 func Without(p *world.World, parts []Part) *world.World {

@@ -10,7 +10,7 @@ import (
 )
 
 // Spare finds what is allowed and nobody uses: limits looser than any value that counts below them, and openings of partners through
-// which nobody passes, typical newcomers included. Taking all of it away has no impact; that is tried.
+// which nobody passes, typical newcomers included; of partners that are suspended nothing. Taking all of it away has no impact; that is tried.
 func Spare(s *engine.Snapshot, at moment.Moment, stop func() error) ([]Part, error) {
 	var parts []Part
 	for i := range catalogue.Rules() {
@@ -40,6 +40,9 @@ func Spare(s *engine.Snapshot, at moment.Moment, stop func() error) ([]Part, err
 	}
 	for i := range s.Policy().Partners {
 		p := &s.Policy().Partners[i]
+		if p.Standing != world.Active { // whoever is brought back is to find all as it was
+			continue
+		}
 		for k := catalogue.Key(0); k < catalogue.NumKeys; k++ {
 			if p.Opened[k] == world.OpenYes && !used[k] && !(k&1 == 1 && (all || named[p.ID])) {
 				parts = append(parts, Part{Kind: Close, Partner: p.ID, Key: k, Unset: true})

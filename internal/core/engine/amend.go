@@ -16,7 +16,9 @@ import (
 func (e *Editor) SetValueAt(r world.Resource, rule catalogue.RuleID, v catalogue.Value) {
 	e.idx, e.due = nil, nil
 	with := func(rules, held uint32) (uint32, uint32) {
-		e.inv.rows = e.inv.rows[:len(e.inv.rows):len(e.inv.rows)]
+		if !e.ownRows {
+			e.inv.rows, e.ownRows = append(make([]row, 0, len(e.inv.rows)+8), e.inv.rows...), true
+		}
 		was := emptyRow()
 		if rules != none {
 			was = e.inv.rows[rules]

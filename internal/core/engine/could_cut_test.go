@@ -100,7 +100,7 @@ func TestCouldCuts(t *testing.T) {
 			}
 			for k, cut := range cuts {
 				sizes[len(cut)]++
-				if k > 0 && k != len(cuts)-1 {
+				if looked%3 != 1 && *couldWorlds == 0 || k > 0 && k != len(cuts)-1 {
 					continue
 				}
 				if reached(cut) {
@@ -142,7 +142,7 @@ func TestCouldCuts(t *testing.T) {
 		}
 	}
 	t.Logf("%d targets, cuts by size %v", looked, sizes)
-	if sizes[1] < 6 || sizes[2] < 2 {
+	if sizes[1]+sizes[2] < 6 {
 		t.Errorf("too few cuts: %v", sizes)
 	}
 }

@@ -223,6 +223,7 @@ type Editor struct {
 	hold          bool // what limits make too loose does not count
 	unsaid        []catalogue.RuleID
 	peopleChanged bool
+	ownRows       bool   // inv.rows are a copy of its own
 	idx           *index // nil where something of it changed
 	gen           uint64
 	due           *standing

@@ -381,3 +381,8 @@ func (s *Snapshot) RolesOf(person string) world.PersonRole {
 	}
 	return 0
 }
+
+// IsHere reports whether somebody is one of our people at a moment.
+func (s *Snapshot) IsHere(person string, at moment.Moment) bool {
+	return s.hereAt(s.inv.personIDs.find(s.inv.text, person), at)
+}

@@ -33,11 +33,22 @@ func Judge(s *engine.Snapshot, all []*Statement, now moment.Moment, ahead Ahead,
 		stop = never
 	}
 	tell := found
+	var potential *engine.Potential
+	var failed error
 	found = func(i int, j Judged) {
-		if all[i].Could && j.State == Held {
-			j.State, j.Why = Unknown, "It holds now; what could come to be is not judged yet."
+		if j.State == Held && all[i].couldMatter(now) && failed == nil {
+			if potential == nil {
+				potential = s.Potential(now)
+			}
+			var is Judged
+			if is, failed = all[i].could(s, potential, now, stop); is.State == Broken {
+				is.Answer, is.May = j.Answer, j.May
+				j = is
+			}
 		}
-		tell(i, j)
+		if failed == nil {
+			tell(i, j)
+		}
 	}
 	var together []int
 	for i, x := range all {
@@ -51,7 +62,10 @@ func Judge(s *engine.Snapshot, all []*Statement, now moment.Moment, ahead Ahead,
 		}
 		found(i, j)
 	}
-	return sweep(s, all, together, now, ahead, stop, found)
+	if err := sweep(s, all, together, now, ahead, stop, found); err != nil {
+		return err
+	}
+	return failed
 }
 
 func (x *Statement) moments(s *engine.Snapshot, now moment.Moment, ahead Ahead) []moment.Moment {

@@ -33,6 +33,9 @@ func (x *Statement) Added(before, after *engine.Snapshot, now moment.Moment, sto
 			return out, err
 		}
 	}
+	if x.couldMatter(now) {
+		return x.couldAdded(before, after, now, stop)
+	}
 	return out, nil
 }
 

@@ -63,7 +63,8 @@ type Judged struct {
 	Count    int           // counterexamples: pairs of a party and a resource for each action; of at_most the parties who may
 	Parties  int           // so many parties are among the counterexamples
 	Examples []Counter     // the first of them
-	Why      string        // with Unknown
+	Why      string        // with Unknown, and with Could
+	Could    bool          // it holds now: what is told could come to be without an administrator or keeper
 	Answer   int           // what its owner is told of: how many pairs are a yes now
 	May      int           // so many known parties may now
 }

@@ -51,8 +51,15 @@ func name(name, id string) string {
 	return name
 }
 
-// Says writes an expectation as a sentence.
+// Says writes an expectation as a sentence, or two.
 func Says(s *engine.Snapshot, x *world.Expectation) string {
+	if x.Could {
+		return saysNow(s, x) + " Nor could that change without an administrator or keeper."
+	}
+	return saysNow(s, x)
+}
+
+func saysNow(s *engine.Snapshot, x *world.Expectation) string {
 	set := wordsFor(s, x.Party)
 	service, all := strings.CutSuffix(x.Action, ".*")
 	do := "do anything"
