@@ -59,6 +59,8 @@ export const sections: Section[] = [
       { to: '/reach', name: 'Reach', help: 'reach', for: 'readers', words: 'what can they see access of a guest' },
       { to: '/numbers', name: 'In numbers', help: 'reach', for: 'readers', words: 'counts statistics' },
       { to: '/audience', name: 'Audience', help: 'reach', for: 'readers', words: 'who can reach who has access' },
+      { to: '/could', name: 'What could be', help: 'could', for: 'readers', words: 'could come about without administrator potential path escalation way what if owners' },
+      { to: '/spare', name: 'Spare access', help: 'could', for: 'readers', words: 'unused least privilege tighten nobody uses reduce' },
       { to: '/difference', name: 'Difference', help: 'reach', for: 'readers', words: 'compare why does one and not the other' },
       { to: '/evidence', name: 'Records', help: 'evidence', for: 'readers', words: 'evidence audit proof export signed sheet sign off attest' },
       { to: '/journal', name: 'Journal', help: 'run', for: 'readers', words: 'audit log history undo who changed what' },

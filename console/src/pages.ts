@@ -14,6 +14,8 @@ export const ExpectationsPage = lazy(() => import('./expect/ExpectationsPage').t
 export const ExpectationPage = lazy(() => import('./expect/ExpectationPage').then((m) => ({ default: m.ExpectationPage })))
 export const EvidencePage = lazy(() => import('./evidence/EvidencePage').then((m) => ({ default: m.EvidencePage })))
 export const RecordPage = lazy(() => import('./evidence/EvidencePage').then((m) => ({ default: m.RecordPage })))
+export const CouldPage = lazy(() => import('./could/CouldPage').then((m) => ({ default: m.CouldPage })))
+export const SparePage = lazy(() => import('./could/SparePage').then((m) => ({ default: m.SparePage })))
 export const FindingsPage = lazy(() => import('./findings/FindingsPage').then((m) => ({ default: m.FindingsPage })))
 export const GuestPage = lazy(() => import('./guests/GuestPage').then((m) => ({ default: m.GuestPage })))
 export const GuestsPage = lazy(() => import('./guests/GuestsPage').then((m) => ({ default: m.GuestsPage })))

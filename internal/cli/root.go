@@ -227,6 +227,8 @@ var fromFile = []string{
 	"ask",
 	"reach",
 	"audience",
+	"could",
+	"spare",
 	"diff",
 	"check",
 	"due",

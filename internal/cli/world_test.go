@@ -41,7 +41,7 @@ func TestWorldNeverTouchesAService(t *testing.T) {
 		t.Fatal(err)
 	}
 	args := map[string][]string{ // what those that answer from a file need
-		"ask": {"x@p.example", "spaces.enter", "space:s"}, "reach": {"x@p.example"}, "audience": {"space:s"}, "diff": {"x@p.example", "--and-at", "+3d"},
+		"ask": {"x@p.example", "spaces.enter", "space:s"}, "reach": {"x@p.example"}, "audience": {"space:s"}, "could": {"x@p.example", "spaces.enter", "space:s"}, "diff": {"x@p.example", "--and-at", "+3d"},
 		"check": {list, "--into", "space:s"}, "rules find": {"guests"}, "rules show": {"files.role"}, "rules choices": {"files.role"}, "draft impact": {"--against", file},
 	}
 	// What is left to the program of the service is tried with that, in whole.

@@ -7,7 +7,7 @@ export const ahead = (x: Expectation) => x.state === 'broken' && !!x.from && !!x
 
 /** How an expectation stands, in a word with a sign. */
 export function Stands({ x }: { x: Expectation }) {
-  const [sign, word] = x.state === 'broken' ? ['▼', ahead(x) ? `broken from ${when(x.from!)} on` : 'broken'] : x.state === 'unknown' ? ['·', 'unknown'] : x.empty ? ['△', 'about nothing'] : ['▲', 'holds']
+  const [sign, word] = x.state === 'broken' ? ['▼', x.only_could ? 'holds now, but could come to be broken' : ahead(x) ? `broken from ${when(x.from!)} on` : 'broken'] : x.state === 'unknown' ? ['·', 'unknown'] : x.empty ? ['△', 'about nothing'] : ['▲', 'holds']
   return (
     <span className={`stands is-${x.state}`}>
       <span aria-hidden="true">{sign}</span> {word}
@@ -16,12 +16,12 @@ export function Stands({ x }: { x: Expectation }) {
 }
 
 /** Who breaks an expectation, each with the question that shows why. */
-export function Counterexamples({ list, always }: { list: Counterexample[]; always: boolean }) {
+export function Counterexamples({ list, always, could }: { list: Counterexample[]; always: boolean; could?: boolean }) {
   return (
     <table className="table listing">
       <thead>
         <tr>
-          <th scope="col">{always ? 'Who may not' : 'Who may'}</th>
+          <th scope="col">{could ? 'Who could' : always ? 'Who may not' : 'Who may'}</th>
           <th scope="col">What</th>
           <th scope="col">About</th>
           <th scope="col">
@@ -40,7 +40,7 @@ export function Counterexamples({ list, always }: { list: Counterexample[]; alwa
               <code>{e.action}</code>
             </td>
             <td>{e.count > 1 ? `${e.count} of ${e.resource.replace(/:\*$/, '')}` : e.resource}</td>
-            <td>{!e.resource.endsWith('*') && !e.person && <Link to={`/ask?${new URLSearchParams({ who: e.who, action: e.action, resource: e.resource })}`}>Why</Link>}</td>
+            <td>{!e.resource.endsWith('*') && !e.person && <Link to={`/${could ? 'could' : 'ask'}?${new URLSearchParams({ who: e.who, action: e.action, resource: e.resource })}`}>{could ? 'How' : 'Why'}</Link>}</td>
           </tr>
         ))}
       </tbody>

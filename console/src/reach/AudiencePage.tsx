@@ -4,6 +4,7 @@ import { Button, Form } from 'react-bootstrap'
 import { Link, useSearchParams } from 'react-router'
 import { call, linked, query, type Audience, type AudienceLine } from '../api'
 import { Empty, Page, since, until, Waiting, Wrong } from '../parts/bits'
+import { CouldList, NowOrCould } from '../could/CouldList'
 import { Combo } from '../parts/Combo'
 import { AudienceDiffers } from '../systems/WhereItDiffers'
 import { StatedLine, TimeLine } from './time'
@@ -27,6 +28,7 @@ export function AudiencePage() {
   const resource = params.get('resource') ?? ''
   const at = params.get('at') ?? ''
   const all = params.get('all') === 'true'
+  const could = params.get('could') === 'true'
   const [text, setText] = useState(resource)
   const [q, setQ] = useState('')
   const set = (changes: Record<string, string>) => {
@@ -43,7 +45,7 @@ export function AudiencePage() {
     queryFn: ({ pageParam }) => call<Audience>('GET', `/api/v1/audience${query({ resource, at, all: all ? 'true' : undefined, q, limit: '200', cursor: pageParam })}`),
     getNextPageParam: (p) => p.next || undefined,
     placeholderData: keepPreviousData,
-    enabled: resource !== '',
+    enabled: resource !== '' && !could,
   })
   const first = audience.data?.pages[0]
   const lines = merged(audience.data?.pages.flatMap((p) => p.lines) ?? [])
@@ -73,11 +75,13 @@ export function AudiencePage() {
         <Form.Check id="a-all" label="with everything in the space" checked={all} onChange={(e) => set({ all: e.target.checked ? 'true' : '' })} />
         <Form.Control size="sm" type="search" aria-label="Find a party" placeholder="Find by name or address" value={q} onChange={(e) => setQ(e.target.value)} className="slim" />
       </Form>
-      <TimeLine at={at} onChange={(v) => set({ at: v })} />
+      {resource && <NowOrCould could={could} choose={(v) => set({ could: v ? 'true' : '' })} />}
+      {!could && <TimeLine at={at} onChange={(v) => set({ at: v })} />}
+      {resource && could && <CouldList resource={resource} />}
       {!resource && <Empty>Enter a space, an item, a meeting or a person above.</Empty>}
       {audience.error && <Wrong error={audience.error} retry={() => void audience.refetch()} />}
-      {resource && !first && !audience.error && <Waiting what="Asking everybody" />}
-      {first && (
+      {resource && !could && !first && !audience.error && <Waiting what="Asking everybody" />}
+      {first && !could && (
         <>
           <p className="figures" role="status">
             <b>{first.parties}</b> known, <b>{first.newcomers}</b> typical newcomers.

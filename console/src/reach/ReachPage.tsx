@@ -4,6 +4,7 @@ import { Button, Form } from 'react-bootstrap'
 import { Link, useSearchParams } from 'react-router'
 import { call, linked, query, services, type Board, type BoardRow, type Reach, type ReachLine } from '../api'
 import { Empty, Page, since, until, Waiting, Wrong } from '../parts/bits'
+import { CouldList, NowOrCould } from '../could/CouldList'
 import { Combo } from '../parts/Combo'
 import { ReachDiffers } from '../systems/WhereItDiffers'
 import { StatedLine, TimeLine } from './time'
@@ -16,6 +17,7 @@ export function ReachPage() {
   const who = params.get('who') ?? ''
   const of = params.get('of') ?? 'everybody'
   const at = params.get('at') ?? ''
+  const could = params.get('could') === 'true'
   const set = (k: string, v: string) => {
     const next = new URLSearchParams(params)
     if (v) next.set(k, v)
@@ -24,12 +26,13 @@ export function ReachPage() {
   }
   return (
     <Page
-      title={who ? `What ${who} can reach` : 'Reach'}
+      title={who ? `What ${who} ${could ? 'could come to reach' : 'can reach'}` : 'Reach'}
       lead={who ? <Link to={`/reach${query({ of: of === 'everybody' ? undefined : of, at })}`}>Back to all parties</Link> : 'What each outsider can do, service by service. Choose one to see their spaces, items and actions.'}
      
     >
-      <TimeLine at={at} onChange={(v) => set('at', v)} />
-      {who ? <One who={who} at={at} /> : <Many of={of} at={at} choose={(v) => set('of', v === 'everybody' ? '' : v)} open={(v) => set('who', v)} />}
+      {who && !who.startsWith('link:') && <NowOrCould could={could} choose={(v) => set('could', v ? 'true' : '')} />}
+      {!(who && could) && <TimeLine at={at} onChange={(v) => set('at', v)} />}
+      {who && could ? <CouldList who={who} /> : who ? <One who={who} at={at} /> : <Many of={of} at={at} choose={(v) => set('of', v === 'everybody' ? '' : v)} open={(v) => set('who', v)} />}
     </Page>
   )
 }
