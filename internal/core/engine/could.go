@@ -239,7 +239,9 @@ type couldOf struct {
 	onMeeting []Actions
 	onWide    map[catalogue.ResourceKind][]Actions
 	done      [3][]bool
-	lookup    map[uint32]bool
+	lookup    *lookedUp
+	bounds    [3][]Actions // see most
+	bounded   [3][]bool
 }
 
 type answer int8
@@ -556,7 +558,7 @@ func (o *couldOf) recordByOutsiders() bool {
 	if o.record {
 		return false
 	}
-	if o.addressee(inviteAction, none) {
+	if o.addressee(inviteAction, none, none, true) {
 		for _, h := range p.classesOf() {
 			if h.records != yes || h.who == o.who {
 				continue
@@ -574,7 +576,7 @@ func (o *couldOf) recordByOutsiders() bool {
 	}
 	for c := range p.items {
 		it := p.items[c].members[0]
-		if act, ok := PassedOnBy(p.items[c].kind); ok && o.helped(act, p.most.inv.items.at(it).space, it, o.inCourse() != none) && o.opens(int32(c)) {
+		if act, ok := PassedOnBy(p.items[c].kind); ok && !o.sharedByOurs(0, int32(c)) && o.opens(int32(c)) && o.helped(act, p.most.inv.items.at(it).space, it, o.inCourse() != none) {
 			return true
 		}
 	}
@@ -609,18 +611,43 @@ func (p *Potential) settle() {
 }
 
 // addressee reports whether all that passing something on asks of who would get it is a yes, whoever does it.
-func (o *couldOf) addressee(act catalogue.ActionID, space uint32) bool {
+func (o *couldOf) addressee(act catalogue.ActionID, space, item uint32, known bool) bool {
 	var a asker
-	q := Question{Action: act, At: o.p.at, Address: o.who.Address}
+	q := Question{Action: act, At: o.p.at, Address: o.who.Address, known: known, Resource: o.directory()}
 	a.s, a.q, a.act, a.at = o.p.most, &q, act.Get(), q.At
 	a.person, a.space, a.near, a.aboutWhom, a.presenter, a.target = none, space, none, none, none, none
 	a.party.index, a.party.domain, a.party.partner = none, none, none
+	if space != none {
+		q.Resource = o.p.spaceRef(space)
+	}
+	if item != none {
+		q.Resource = o.p.itemRef(item)
+		a.target, a.near = item, 0
+	}
 	a.class, a.rows = catalogue.Ours, &a.act.Asks
 	a.look(&a.other, q.Address, hashOf(q.Address.String()))
 	ask := a.rows[catalogue.Record]
-	a.below = catalogue.AtSpace
+	a.below = catalogue.AtSpace | catalogue.AtItem | catalogue.AtPeople
+	if space != none && a.act.Person == catalogue.SubjectOrDrive {
+		if sp := a.s.inv.spaces.at(space); sp.kind == world.Drive && sp.owners.n > 0 {
+			a.aboutWhom = a.s.inv.lists[sp.owners.off]
+		}
+	}
 	a.domain(ask)
 	a.counterpart(ask)
+	in := a.of(ask)
+	for i := range ask.Needs { // what does not depend on who passes it on, as long as that is somebody outside
+		switch n := &ask.Needs[i]; n.Kind {
+		case catalogue.GivenTo:
+			a.reaches(a.inDrive(n.Rule), a.givenTo(ask), &in)
+		case catalogue.InviterClass:
+			a.reaches(n.Rule, classGuests, &in)
+		case catalogue.PrivateA:
+			if a.other.private() {
+				a.reaches(rulePersonal, catalogue.On, &in)
+			}
+		}
+	}
 	return a.refused == 0
 }
 
@@ -633,7 +660,7 @@ type couldHolder struct {
 
 // helped reports whether somebody outside could pass a space, or an item of it, on to them.
 func (o *couldOf) helped(act catalogue.ActionID, space, item uint32, known bool) bool {
-	if o.who.Kind != ByAddress || o.record && o.state == world.StateSuspended && act == inviteAction || !o.addressee(act, space) {
+	if o.who.Kind != ByAddress || o.record && o.state == world.StateSuspended && act == inviteAction || !o.addressee(act, space, item, known) {
 		return false
 	}
 	for _, h := range o.p.holders(act, space, item) {
@@ -696,7 +723,7 @@ func (p *Potential) holders(act catalogue.ActionID, space, item uint32) []*could
 	for k := 0; k < len(out); k++ { // whom one of them lets in may go on
 		rest := waiting[:0:0]
 		for _, w := range waiting {
-			if !w.addressee(act, space) || !out[k].passes(act, space, item, w.couldOf, true) || w.record && w.state == world.StateSuspended {
+			if !w.addressee(act, space, item, true) || !out[k].passes(act, space, item, w.couldOf, true) || w.record && w.state == world.StateSuspended {
 				rest = append(rest, w)
 				continue
 			}
@@ -767,6 +794,9 @@ func (o *couldOf) holds(space, item uint32) (onSpace, onItem catalogue.Role) {
 // granted returns what they may do with a resource by roles, the way given.
 func (o *couldOf) granted(way int, sup *Supposed, r world.Resource, space, item uint32, onSpace, onItem catalogue.Role) (set Actions) {
 	p := o.p
+	if onSpace == catalogue.NoRole && onItem == catalogue.NoRole && o.who.Kind == ByAddress && sup.party.grants.n == 0 && sup.party.groups.n == 0 && len(p.now.inv.many) == 0 {
+		return 0 // nothing is held there
+	}
 	with := *sup
 	with.grants = with.grants[:0:0]
 	if o.who.Kind != ByAddress {
@@ -887,39 +917,77 @@ func (o *couldOf) wideActions(kind catalogue.ResourceKind) []Actions {
 	return out
 }
 
+// lookedUp is whom of ours somebody could look up: everybody, everybody who is here, or some.
+type lookedUp struct {
+	p         *Potential
+	all, here bool
+	some      map[uint32]bool
+}
+
+func (l *lookedUp) any() bool {
+	return l.all && l.p.most.inv.live.people > 0 || l.here && len(l.p.staff) > 0 || len(l.some) > 0
+}
+
+func (l *lookedUp) has(i uint32) bool {
+	return i < l.p.most.inv.people.n && l.p.most.inv.people.at(i).exists && (l.all || l.here && l.p.now.hereAt(i, l.p.at) || l.some[i])
+}
+
 // looksUp returns whom of ours they could look up, with what they hold now or without.
-func (o *couldOf) looksUp(own bool) map[uint32]bool {
+func (o *couldOf) looksUp(own bool) *lookedUp {
 	if o.lookup != nil && !own {
 		return o.lookup
 	}
 	p, inv := o.p, &o.p.most.inv
-	out := map[uint32]bool{}
-	if o.who.Kind != ByAddress {
+	out := &lookedUp{p: p, some: map[uint32]bool{}}
+	if !own {
+		o.lookup = out
+	}
+	if o.who.Kind != ByAddress || len(p.wide[catalogue.Person]) == 0 {
 		return out
 	}
+	ask := func(with *Supposed, person uint32, as relation) bool {
+		q := Question{Subject: o.who, Action: lookUpAction, Resource: p.most.wideResource(catalogue.Person, person), At: p.at, With: with, as: as}
+		v, err := p.most.Decide(&q)
+		return err == nil && v.Yes
+	}
+	one := p.wide[catalogue.Person][0].members[0]
 	for _, way := range o.ways() {
 		sup := o.bare[way]
 		if own {
 			sup = o.own[way]
 		}
 		sup.grants = sup.grants[:0:0]
-		for c := range p.spaces { // one of each class: whoever wants to belongs to it, or nobody does, or it is alone
-			if role := o.inSpace(way, int32(c)); role > catalogue.NoRole {
-				sup.grants = append(sup.grants, grant{from: moment.Always, until: moment.Never, resource: p.spaces[c].members[0], role: role})
-			}
+		if !ask(&sup, one, related) { // whom they share a space with or not: no
+			continue
 		}
-		for i := range inv.people.n {
-			if !inv.people.at(i).exists || out[i] {
+		if ask(&sup, one, unrelated) {
+			out.all = true
+			return out
+		}
+		apart := false
+		for c := range p.spaces { // one of each class: whoever wants to belongs to it, or nobody does, or it is alone
+			k := &p.spaces[c]
+			role := catalogue.NoRole
+			if k.open && out.here {
 				continue
 			}
-			v, err := p.most.Decide(&Question{Subject: o.who, Action: lookUpAction, Resource: world.Resource{Kind: catalogue.Person, ID: inv.personIDs.text(inv.text, i)}, At: p.at, With: &sup})
-			if err == nil && v.Yes {
-				out[i] = true
+			if role = o.inSpace(way, int32(c)); role == catalogue.NoRole {
+				continue
+			}
+			if k.open {
+				out.here = true
+			}
+			apart = apart || k.alone != 0
+			sup.grants = append(sup.grants, grant{from: moment.Always, until: moment.Never, resource: k.members[0], role: role})
+		}
+		if !apart && !own {
+			continue
+		}
+		for i := range inv.people.n {
+			if inv.people.at(i).exists && !out.has(i) && ask(&sup, i, asItIs) {
+				out.some[i] = true
 			}
 		}
-	}
-	if !own {
-		o.lookup = out
 	}
 	return out
 }
@@ -945,6 +1013,37 @@ func (o *couldOf) met(person uint32) (set Actions) {
 	return
 }
 
+// most returns what they could do with a thing of a class if they held everything there: more than that nobody gets out of what they
+// hold. The tables are those of spaces, items and meetings.
+func (o *couldOf) most(table int, c int32) Actions {
+	if o.bounds[table] == nil {
+		n := []int{len(o.p.spaces), len(o.p.items), len(o.p.meetings)}[table]
+		o.bounds[table], o.bounded[table] = make([]Actions, n), make([]bool, n)
+	}
+	if o.bounded[table][c] {
+		return o.bounds[table][c]
+	}
+	o.bounded[table][c] = true
+	inv := &o.p.most.inv
+	var r world.Resource
+	space, item := none, none
+	switch table {
+	case 0:
+		space = o.p.spaces[c].members[0]
+		r = o.p.spaceRef(space)
+	case 1:
+		item = o.p.items[c].members[0]
+		space, r = inv.items.at(item).space, o.p.itemRef(item)
+	default:
+		m := o.p.meetings[c].members[0]
+		space, r = inv.meetings.at(m).space, o.p.meetingRef(m)
+	}
+	for _, way := range o.ways() {
+		o.bounds[table][c] |= o.granted(way, &o.bare[way], r, space, item, catalogue.Manage, catalogue.Manage)
+	}
+	return o.bounds[table][c]
+}
+
 // besides returns what they could do with a resource through what they hold now, where acts alone would not let them.
 func (o *couldOf) besides(r world.Resource, space, item uint32, onItem func(way int) catalogue.Role) (set Actions) {
 	if o.index == none {
@@ -967,7 +1066,7 @@ func (p *Potential) Could(who Who, r world.Resource) (set Actions) {
 			continue
 		}
 		if w.shares {
-			if i := inv.personIDs.find(inv.text, r.ID); o.looksUp(true)[i] {
+			if i := inv.personIDs.find(inv.text, r.ID); o.looksUp(true).has(i) {
 				set |= 1 << w.act
 			}
 			continue
@@ -1192,23 +1291,23 @@ func (p *Potential) eachOf(w *scoped, c *couldClass, members []uint32) error {
 		}
 	}
 	if err == nil && w.Actions.Has(lookUpAction) && (w.Resource == nil || w.Resource.Kind == catalogue.Person) {
-		tellSeen := func(y Yes, seen map[uint32]bool) error {
+		tellSeen := func(y Yes, seen *lookedUp) error {
 			y.Action, y.Resource, y.each, y.Pairs = lookUpAction, world.Resource{Kind: catalogue.Person, ID: "*"}, 1, max(1, len(y.Members))
 			if w.Resource != nil {
 				y.Resource = *w.Resource
-				if !seen[inv.personIDs.find(inv.text, w.Resource.ID)] {
+				if !seen.has(inv.personIDs.find(inv.text, w.Resource.ID)) {
 					return nil
 				}
 			}
-			if len(seen) == 0 {
+			if !seen.any() {
 				return nil
 			}
 			return w.found(&y)
 		}
-		if w.Resource != nil || len(c.looksUp(false)) > 0 || len(members) == 0 {
+		if w.Resource != nil || c.looksUp(false).any() || len(members) == 0 {
 			err = tellSeen(base, c.looksUp(false))
 		}
-		if err == nil && len(c.looksUp(false)) == 0 || w.Resource != nil && !c.looksUp(false)[inv.personIDs.find(inv.text, w.Resource.ID)] {
+		if err == nil && !c.looksUp(false).any() || w.Resource != nil && !c.looksUp(false).has(inv.personIDs.find(inv.text, w.Resource.ID)) {
 			for _, i := range members {
 				if err == nil && p.now.holdsAnything(inv.parties.at(i)) {
 					y := base
@@ -1332,21 +1431,24 @@ func (p *Potential) eachBesides(w *scoped, c *couldClass, i uint32) error {
 		if ways := o.ways(); len(ways) == 1 && ways[0] == 1 && p.spaces[sc].own && c.invited(sc) {
 			continue // they hold nothing that acts would not give them
 		}
-		if r := p.spaceRef(sp); w.covers(r) {
+		if r := p.spaceRef(sp); c.most(0, sc)&^c.spaceActions(sc)&w.Actions != 0 && w.covers(r) {
 			if err := tell(r, o.besides(r, sp, none, nothing)&^c.spaceActions(sc)); err != nil {
 				return err
 			}
 		}
 		for _, it := range idx.items.of(sp) {
+			ic := p.itemOf[it.index]
+			if c.most(1, ic)&^c.itemActions(ic)&w.Actions == 0 {
+				continue
+			}
 			if r := p.itemRef(it.index); w.covers(r) {
-				ic := p.itemOf[it.index]
 				if err := tell(r, o.besides(r, sp, it.index, func(way int) catalogue.Role { return c.onItems(way, ic) })&^c.itemActions(ic)); err != nil {
 					return err
 				}
 			}
 		}
 		for _, m := range idx.meetings.of(sp) {
-			if r := p.meetingRef(m); w.covers(r) {
+			if r := p.meetingRef(m); c.most(2, p.meetingOf[m])&^c.meetingActions(p.meetingOf[m])&w.Actions != 0 && w.covers(r) {
 				if err := tell(r, o.besides(r, sp, none, nothing)&^c.meetingActions(p.meetingOf[m])); err != nil {
 					return err
 				}
@@ -1384,4 +1486,9 @@ func (s *Snapshot) EachCould(y *Yes, fn func(who Who, resource string)) {
 			}
 		}
 	}
+}
+
+// Sizes says how many classes of spaces, items, meetings and parties there are.
+func (p *Potential) Sizes() (spaces, items, meetings, parties int) {
+	return len(p.spaces), len(p.items), len(p.meetings), len(p.partyClasses())
 }

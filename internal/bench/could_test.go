@@ -1,0 +1,59 @@
+package bench
+
+import (
+	"testing"
+	"time"
+
+	"wexillum.example/internal/core/catalogue"
+	"wexillum.example/internal/core/could"
+	"wexillum.example/internal/core/engine"
+	"wexillum.example/internal/core/world"
+)
+
+// BenchmarkCould measures what could come to be beside what is: of a party against its reach, of everybody against one count of everybody,
+// a way and its cuts in milliseconds.
+func BenchmarkCould(b *testing.B) {
+	w := world.Merge(&world.World{}, generate(b))
+	s := engine.Of(w)
+	never := func() error { return nil }
+	clock := func(fn func()) float64 {
+		start := time.Now()
+		fn()
+		return float64(time.Since(start).Microseconds()) / 1000
+	}
+	guest := engine.Who{Address: w.Guests[len(w.Guests)/2].Address}
+	enter, _ := catalogue.ActionByName("spaces.enter")
+	space := world.Resource{Kind: catalogue.Space, ID: w.Spaces[len(w.Spaces)/2].ID}
+	all := func(p *engine.Potential, of world.PartyRef) (n int) {
+		scope := engine.Scope{Party: engine.Parties{Of: of}, Actions: engine.InwardActions}
+		_ = p.EachYes(&scope, never, func(y *engine.Yes) error { n += y.Pairs; return nil })
+		return
+	}
+	figures := map[string][]float64{}
+	note := func(name string, v float64) { figures[name] = append(figures[name], v) }
+	note("tables_ms", clock(func() { s.Potential(now) }))
+	for range 5 {
+		reach := clock(func() { _, _, _ = s.Reach(guest, now) })
+		note("party/reach", clock(func() { all(s.Potential(now), world.PartyRef{Address: guest.Address}) })/reach)
+		count := clock(func() {
+			s.Population(now, nil)
+			_, _ = s.Wide(now, never)
+		})
+		note("count_ms", count)
+		var pairs int
+		note("everybody/count", clock(func() { pairs = all(s.Potential(now), world.PartyRef{}) })/count)
+		note("pairs", float64(pairs))
+		note("way_ms", clock(func() { _, _ = could.Find(s, now, could.Target{Who: guest, Action: enter.ID, Resource: space}) }))
+		note("cuts_ms", clock(func() {
+			_, _, _ = could.Cuts(s, now, could.Target{Who: guest, Action: enter.ID, Resource: space}, never)
+		}))
+	}
+	spaces, items, _, parties := s.Potential(now).Sizes()
+	note("space_classes", float64(spaces))
+	note("item_classes", float64(items))
+	note("party_classes", float64(parties))
+	for name, list := range figures {
+		b.ReportMetric(median(list), name)
+	}
+	b.ReportMetric(0, "ns/op")
+}
