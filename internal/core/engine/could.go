@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"fmt"
 	"math/bits"
 	"slices"
 	"sync"
@@ -35,6 +36,7 @@ type couldTables struct {
 	itemOf      []int32
 	meetingOf   []int32
 	staff       []uint32 // people of ours, one of each who are alike
+	few         []uint32 // the same, where only their roles tell them apart
 	wide        map[catalogue.ResourceKind][]alike
 	naming      naming
 }
@@ -55,6 +57,7 @@ type spaceKey struct {
 	joinsAs                              catalogue.Role
 	joinable, house, open, anyParty, own bool
 	rules                                uint32
+	owners                               string // whom exceptions name among the owners, by how they do; of a drive whose it is
 	alone                                uint32 // 1 + the space, where something of it is its own
 }
 
@@ -108,8 +111,12 @@ func (s *Snapshot) couldTables(at moment.Moment) *couldTables {
 		if !s.hereAt(i, at) {
 			continue
 		}
-		if k := (like{rev.alikeOf[i], m.people.at(i).roles}); !seen[k] {
+		k := like{rev.alikeOf[i], m.people.at(i).roles}
+		if !seen[k] {
 			seen[k], t.staff = true, append(t.staff, i)
+		}
+		if k.class = -1; !seen[k] {
+			seen[k], t.few = true, append(t.few, i)
 		}
 	}
 	many := map[uint32]bool{}
@@ -125,12 +132,21 @@ func (s *Snapshot) couldTables(at moment.Moment) *couldTables {
 		if t.spaceOf[i] = -1; !sp.exists {
 			continue
 		}
-		k := spaceKey{sp.kind, sp.joinsAs, sp.joinable, sp.house, sp.open, sp.anyParty, s.ownedAt(i, at), sp.rules, 0}
-		apart := many[i] || !sp.anyParty || sp.members.n > 0 && !sp.open
-		for _, p := range m.lists[sp.owners.off : sp.owners.off+sp.owners.n] {
-			apart = apart || concerned(p) || !s.hereAt(p, at)
+		k := spaceKey{sp.kind, sp.joinsAs, sp.joinable, sp.house, sp.open, sp.anyParty, s.ownedAt(i, at), sp.rules, "", 0}
+		var classes []int
+		for j, p := range m.lists[sp.owners.off : sp.owners.off+sp.owners.n] {
+			if j == 0 && sp.kind == world.Drive && concerned(p) {
+				k.owners = fmt.Sprint(rev.alikeOf[p], ":")
+			}
+			if concerned(p) && s.hereAt(p, at) && !slices.Contains(classes, rev.alikeOf[p]) {
+				classes = append(classes, rev.alikeOf[p])
+			}
 		}
-		if apart {
+		if len(classes) > 0 {
+			slices.Sort(classes)
+			k.owners += fmt.Sprint(classes)
+		}
+		if many[i] || !sp.anyParty || sp.members.n > 0 && !sp.open {
 			k.alone = i + 1
 		}
 		c, ok := spaces[k]
@@ -358,8 +374,18 @@ func (p *Potential) meetingRef(i uint32) world.Resource {
 	return world.Resource{Kind: catalogue.Meeting, ID: p.most.inv.meetingIDs.text(p.most.inv.text, i)}
 }
 
+// others lists one of each of our people who are alike towards an address: exceptions for people of ours matter to private ones
+// alone, where something is passed on.
+func (o *couldOf) others() []uint32 {
+	if m := o.p.most.Match(o.who.Address); m.Private {
+		return o.p.staff
+	}
+	return o.p.few
+}
+
 // people lists who of ours acts in a space, one of each who are alike: owners first.
-func (p *Potential) people(space uint32) (out []uint32) {
+func (o *couldOf) people(space uint32) (out []uint32) {
+	p := o.p
 	inv := &p.most.inv
 	sp := inv.spaces.at(space)
 	for _, x := range inv.lists[sp.owners.off : sp.owners.off+sp.owners.n] {
@@ -368,7 +394,7 @@ func (p *Potential) people(space uint32) (out []uint32) {
 		}
 	}
 	if sp.open {
-		return append(out, p.staff...)
+		return append(out, o.others()...)
 	}
 	rev := p.most.reversed()
 	for _, m := range inv.lists[sp.members.off : sp.members.off+sp.members.n] {
@@ -403,8 +429,12 @@ func (o *couldOf) byOurs(people []uint32, act catalogue.ActionID, r world.Resour
 	p := o.p
 	for _, x := range people {
 		q := Question{Subject: Who{Kind: ByPerson, ID: p.most.inv.personIDs.text(p.most.inv.text, x)}, Action: act, Resource: r, At: p.at, Address: o.who.Address, known: known}
-		if v, err := p.most.Decide(&q); err == nil && v.Yes {
+		v, err := p.most.Decide(&q)
+		if err == nil && v.Yes {
 			return true
+		}
+		if v.Refusing.Has(catalogue.DomainGate) || v.Refusing.Has(catalogue.Counterpart) || v.Refusing.Has(catalogue.ServiceGate) {
+			return false // that is about the address, whoever does it
 		}
 	}
 	return false
@@ -426,7 +456,7 @@ func (o *couldOf) invitedByOurs(c int32) bool {
 		return false
 	}
 	sp := o.p.spaces[c].members[0]
-	return o.byOurs(o.p.people(sp), inviteAction, o.p.spaceRef(sp), true)
+	return o.byOurs(o.people(sp), inviteAction, o.p.spaceRef(sp), true)
 }
 
 // joins reports whether they could join spaces of a class by themselves.
@@ -465,9 +495,9 @@ func (o *couldOf) sharedByOurs(way int, c int32) bool {
 		return false
 	}
 	it := p.items[c].members[0]
-	people := p.people(p.most.inv.items.at(it).space)
+	people := o.people(p.most.inv.items.at(it).space)
 	if act == reportsShare { // whoever shares reports need not be in the area
-		people = append(people, p.staff...)
+		people = append(people, o.others()...)
 	}
 	return o.byOurs(people, act, p.itemRef(it), way == 1 || o.inCourse() != none)
 }
@@ -530,7 +560,7 @@ func (o *couldOf) recordByOurs() bool {
 	if v, err := p.most.Decide(&Question{Subject: o.who, Action: signUpAction, Resource: o.directory(), At: p.at, With: &o.bare[0]}); err == nil && v.Yes {
 		return true
 	}
-	if o.byOurs(p.staff, inviteAction, o.directory(), true) {
+	if o.byOurs(o.others(), inviteAction, o.directory(), true) {
 		return true
 	}
 	for c := range p.spaces {
@@ -855,7 +885,7 @@ func (o *couldOf) itemActions(c int32) Actions {
 	it := k.members[0]
 	sp := o.p.most.inv.items.at(it).space
 	if o.who.Kind != ByAddress {
-		if len(o.p.people(sp)) > 0 && (k.kind == catalogue.File || k.kind == catalogue.Folder) { // somebody makes a link
+		if len(o.people(sp)) > 0 && (k.kind == catalogue.File || k.kind == catalogue.Folder) { // somebody makes a link
 			o.onItem[c] = o.granted(0, &o.own[0], o.p.itemRef(it), sp, it, catalogue.NoRole, catalogue.NoRole)
 		}
 		return o.onItem[c]
@@ -1136,6 +1166,7 @@ func (p *Potential) partyClasses() []*couldClass {
 	s, inv := p.most, &p.most.inv
 	x := s.sidesAt(p.at)
 	found := map[key]*couldClass{}
+	like := p.partnersAlike()
 	for i := range inv.parties.n {
 		if !p.now.isCounted(i, p.at) {
 			continue
@@ -1146,6 +1177,9 @@ func (p *Potential) partyClasses() []*couldClass {
 		}
 		q := inv.parties.at(i)
 		k := key{likeness: l}
+		if l.partner != none {
+			k.partner = like[l.partner]
+		}
 		if l.record {
 			k.licence, k.located = q.licence, q.flags&hasLocation != 0
 		}
@@ -1167,6 +1201,47 @@ func (p *Potential) partyClasses() []*couldClass {
 	o.newcomer = true
 	p.classes = append(p.classes, &couldClass{couldOf: o, kind: KindBearer, name: "whoever holds a link that somebody makes"})
 	return p.classes
+}
+
+// partnersAlike returns for each partner the first one of which policy says the same, where nothing names it.
+func (p *Potential) partnersAlike() []uint32 {
+	pol, inv := p.most.pol, &p.most.inv
+	named := map[uint32]bool{}
+	note := func(refs []partyRef) {
+		for _, r := range refs {
+			if r.what == 0 {
+				named[r.index] = true
+			}
+		}
+	}
+	for i := range pol.except {
+		note(pol.except[i].parties)
+	}
+	for i := range inv.spaces.n {
+		if sp := inv.spaces.at(i); sp.exists && !sp.anyParty {
+			note(inv.refs[sp.parties.off : sp.parties.off+sp.parties.n])
+		}
+	}
+	for i := range inv.many {
+		note([]partyRef{inv.many[i].of})
+	}
+	out := make([]uint32, len(pol.partners))
+	first := map[string]uint32{}
+	for i := range pol.partners {
+		x := pol.partners[i]
+		rules := pol.rows[x.rules]
+		alone := pol.rows[x.alone]
+		x.rules, x.alone = 0, 0
+		key := fmt.Sprint(x, rules, alone, pol.rest[i].endedAt, pol.rest[i].stance)
+		if f, ok := first[key]; ok && !named[uint32(i)] {
+			out[i] = f
+			continue
+		}
+		if out[i] = uint32(i); !named[uint32(i)] {
+			first[key] = uint32(i)
+		}
+	}
+	return out
 }
 
 // EachYes calls found for everything in a scope that could come to be a yes, as Snapshot.EachYes does for what is one. What people
