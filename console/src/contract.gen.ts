@@ -2465,12 +2465,12 @@ export interface components {
         };
         Spare: {
             parts: components["schemas"]["CutPart"][];
-            /** @description So often something could come to be without an administrator or keeper, now */
-            could: number;
+            /** @description Absent where there is too much to count. So often something could come to be without an administrator or keeper, now */
+            could?: number;
             /** @description The same once they are taken away */
-            afterwards: number;
+            afterwards?: number;
             /** @description So many known parties could come to less */
-            parties: number;
+            parties?: number;
         };
         SpareTaken: {
             name?: string;

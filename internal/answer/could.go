@@ -359,17 +359,24 @@ func Spare(s *engine.Snapshot, at moment.Moment, stop func() error) (contract.Sp
 		})
 		return
 	}
+	if s.Potential(at).Large() {
+		return out, parts, nil
+	}
 	before, after := map[string]int{}, map[string]int{}
-	if out.Could, err = count(s, before); err != nil {
+	was, err := count(s, before)
+	if err != nil {
 		return out, nil, err
 	}
-	if out.Afterwards, err = count(could.Apply(s, parts, at), after); err != nil {
+	is, err := count(could.Apply(s, parts, at), after)
+	if err != nil {
 		return out, nil, err
 	}
+	parties := 0
 	for who, n := range before {
 		if after[who] < n {
-			out.Parties++
+			parties++
 		}
 	}
+	out.Could, out.Afterwards, out.Parties = &was, &is, &parties
 	return out, parts, nil
 }

@@ -48,10 +48,6 @@ func BenchmarkCould(b *testing.B) {
 			_, _, _ = could.Cuts(s, now, could.Target{Who: guest, Action: enter.ID, Resource: space}, never)
 		}))
 	}
-	spaces, items, _, parties := s.Potential(now).Sizes()
-	note("space_classes", float64(spaces))
-	note("item_classes", float64(items))
-	note("party_classes", float64(parties))
 	for name, list := range figures {
 		b.ReportMetric(median(list), name)
 	}

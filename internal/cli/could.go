@@ -324,8 +324,11 @@ func (a *app) spare() *cobra.Command {
 				return err
 			}
 			if a.output == "table" {
-				a.say("\nNobody loses anything today. Without an administrator or keeper, %d could come to be (a party, a thing and an action each); %d afterwards. %s could come to less.",
-					x.Could, x.Afterwards, numbered(x.Parties, "known guest or other", "known guests and others"))
+				a.say("\nNobody loses anything today.")
+				if x.Could != nil && x.Afterwards != nil && x.Parties != nil {
+					a.say("Without an administrator or keeper, %d could come to be (a party, a thing and an action each); %d afterwards. %s could come to less.",
+						*x.Could, *x.Afterwards, numbered(*x.Parties, "known guest or other", "known guests and others"))
+				}
 				a.say("Make it a draft: wexillum spare --take --why …")
 			}
 			return nil

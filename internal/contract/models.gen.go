@@ -5988,13 +5988,13 @@ type SpaceViewJoinsAs string
 // Spare defines model for Spare.
 type Spare struct {
 	// Afterwards The same once they are taken away
-	Afterwards int `json:"afterwards"`
+	Afterwards *int `json:"afterwards,omitempty"`
 
-	// Could So often something could come to be without an administrator or keeper, now
-	Could int `json:"could"`
+	// Could Absent where there is too much to count. So often something could come to be without an administrator or keeper, now
+	Could *int `json:"could,omitempty"`
 
 	// Parties So many known parties could come to less
-	Parties int       `json:"parties"`
+	Parties *int      `json:"parties,omitempty"`
 	Parts   []CutPart `json:"parts"`
 }
 

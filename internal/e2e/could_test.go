@@ -104,8 +104,8 @@ func TestCould(t *testing.T) {
 	// what nobody uses: nobody loses anything
 	var spare contract.Spare
 	ask(&spare, "spare")
-	if len(spare.Parts) < 20 || spare.Afterwards >= spare.Could || spare.Parties == 0 {
-		t.Errorf("%d parts, %d could, %d afterwards", len(spare.Parts), spare.Could, spare.Afterwards)
+	if len(spare.Parts) < 20 || *spare.Afterwards >= *spare.Could || *spare.Parties == 0 {
+		t.Errorf("%d parts, %d could, %d afterwards", len(spare.Parts), *spare.Could, *spare.Afterwards)
 	}
 	r.must("spare", "--take", "--name", "Less to watch", "--why", "nobody uses it")
 	r.says(0, "Impact: nothing changes for anybody.", "draft", "impact", "Less to watch")

@@ -43,9 +43,11 @@ export function SparePage({ role }: { role: string }) {
       {x && x.parts.length === 0 && <Empty>Everything that is allowed is used.</Empty>}
       {x && x.parts.length > 0 && (
         <>
-          <p className="figures" role="status">
-            Without an administrator or keeper, <b>{n(x.could)}</b> answers are or could become yes. Without what is spare it would be <b>{n(x.afterwards)}</b>; <b>{n(x.parties)}</b> known guests and others could come to less.
-          </p>
+          {x.could !== undefined && (
+            <p className="figures" role="status">
+              Without an administrator or keeper, <b>{n(x.could)}</b> answers are or could become yes. Without what is spare it would be <b>{n(x.afterwards ?? 0)}</b>; <b>{n(x.parties ?? 0)}</b> known guests and others could come to less.
+            </p>
+          )}
           {limits.length > 0 && (
             <section aria-labelledby="h-limits">
               <h2 id="h-limits">Limits that can be lower</h2>

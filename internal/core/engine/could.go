@@ -1563,7 +1563,10 @@ func (s *Snapshot) EachCould(y *Yes, fn func(who Who, resource string)) {
 	}
 }
 
-// Sizes says how many classes of spaces, items, meetings and parties there are.
-func (p *Potential) Sizes() (spaces, items, meetings, parties int) {
-	return len(p.spaces), len(p.items), len(p.meetings), len(p.partyClasses())
+// MostPairs is up to how many pairs of classes, of parties and of things, everybody is asked about everything.
+const MostPairs = 2_000_000
+
+// Large reports whether there are too many classes to ask everybody about everything while somebody waits.
+func (p *Potential) Large() bool {
+	return len(p.partyClasses())*(len(p.spaces)+len(p.items)+len(p.meetings)) > MostPairs
 }

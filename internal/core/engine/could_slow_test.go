@@ -10,6 +10,7 @@ import (
 	"wexillum.example/internal/core/addr"
 	"wexillum.example/internal/core/catalogue"
 	"wexillum.example/internal/core/engine"
+	"wexillum.example/internal/core/expect"
 	"wexillum.example/internal/core/moment"
 	"wexillum.example/internal/core/world"
 )
@@ -389,7 +390,7 @@ func couldWorld(seed uint64) *world.World {
 
 // TestCouldAgainstSlow compares what could come to be of random worlds with really performing every act to the end.
 func TestCouldAgainstSlow(t *testing.T) {
-	pairs, more := 0, 0
+	pairs, more, judged := 0, 0, map[expect.State]int{}
 	for seed := uint64(1); seed <= uint64(max(6, *couldWorlds)); seed++ {
 		w := couldWorld(seed)
 		s := engine.Of(w)
@@ -430,6 +431,50 @@ func TestCouldAgainstSlow(t *testing.T) {
 		}
 		if bad > 0 {
 			t.Errorf("world %d: %d wrong", seed, bad)
+		}
+		// expectations about one space with all in it, of everybody and of a partner
+		of := map[string]string{}
+		for i := range w.Spaces {
+			of["space:"+w.Spaces[i].ID] = w.Spaces[i].ID
+			for _, it := range w.Spaces[i].Items {
+				of[it.Kind.String()+":"+it.ID] = w.Spaces[i].ID
+			}
+		}
+		for _, m := range w.Meetings {
+			of["meeting:"+m.ID] = m.Space
+		}
+		for i := range w.Spaces {
+			for _, party := range []string{"everybody", "partner:" + w.Partners[0].ID} {
+				x := world.Expectation{ID: "x", Party: party, Action: "*", Resource: "space:" + w.Spaces[i].ID, Could: true}
+				st, err := expect.Of(&x)
+				if err != nil {
+					t.Fatal(err)
+				}
+				count := 0
+				for key := range want {
+					f := strings.Fields(key)
+					in := party == "everybody"
+					if !in && !strings.HasPrefix(f[0], "link:") {
+						q := (&slow{w}).party(f[0], now)
+						in = q.partner != nil && "partner:"+q.partner.ID == party
+					}
+					if in && of[f[2]] == w.Spaces[i].ID {
+						count++
+					}
+				}
+				n := 0
+				if err := p.EachYes(&st.Scope, goOn, func(y *engine.Yes) error { n += y.Pairs; return nil }); err != nil || n != count {
+					t.Errorf("world %d: %s in %s: %d, slowly %d (%v)", seed, party, w.Spaces[i].ID, n, count, err)
+				}
+				if err := expect.Judge(s, []*expect.Statement{st}, now, expect.Now, nil, func(_ int, j expect.Judged) {
+					judged[j.State]++
+					if (j.State == expect.Held) != (count == 0) || j.Could && j.Count != count {
+						t.Errorf("world %d: %s in %s is %s %d, slowly %d", seed, party, w.Spaces[i].ID, j.State, j.Count, count)
+					}
+				}); err != nil {
+					t.Fatal(err)
+				}
+			}
 		}
 		// all of it at once, as expectations count it
 		all := map[string]int{}
@@ -476,7 +521,7 @@ func TestCouldAgainstSlow(t *testing.T) {
 			t.Errorf("world %d: look-ups %v, slowly %v", seed, lookups, looked)
 		}
 	}
-	if pairs < 1000 || more < 100 {
-		t.Errorf("only %d pairs could be, %d of them not yet", pairs, more)
+	if pairs < 1000 || more < 100 || judged[expect.Held] < 5 || judged[expect.Broken] < 5 {
+		t.Errorf("only %d pairs could be, %d of them not yet; judged %v", pairs, more, judged)
 	}
 }

@@ -41,7 +41,7 @@ func Judge(s *engine.Snapshot, all []*Statement, now moment.Moment, ahead Ahead,
 				potential = s.Potential(now)
 			}
 			var is Judged
-			if is, failed = all[i].could(s, potential, now, stop); is.State == Broken {
+			if is, failed = all[i].could(s, potential, now, stop); is.State != Held {
 				is.Answer, is.May = j.Answer, j.May
 				j = is
 			}

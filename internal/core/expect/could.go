@@ -9,6 +9,9 @@ import (
 // CouldBreak says why an expectation that holds now is told as broken.
 const CouldBreak = "It holds now, but without an administrator or keeper it could come to be broken."
 
+// TooLarge says why what could come to be is not judged.
+const TooLarge = "It holds now. What could come to be of everything is not judged in an installation of this size: name a space, an item or an address."
+
 // couldMatter reports whether what could come to be says anything about an expectation: more acts never take a yes away, conditions
 // are not looked at, and no date moves.
 func (x *Statement) couldMatter(now moment.Moment) bool {
@@ -23,6 +26,9 @@ func (x *Statement) couldMatter(now moment.Moment) bool {
 
 // could judges an expectation for what could come to be now, without any administrator or keeper (practice §4).
 func (x *Statement) could(s *engine.Snapshot, p *engine.Potential, now moment.Moment, stop func() error) (Judged, error) {
+	if x.wide() && p.Large() {
+		return Judged{ID: x.ID, At: now, State: Unknown, Why: TooLarge}, nil
+	}
 	c := x.counting(s, now)
 	if err := p.EachYes(&x.Scope, stop, c.yes); err != nil {
 		return Judged{}, err
@@ -42,7 +48,7 @@ func (x *Statement) couldAdded(before, after *engine.Snapshot, now moment.Moment
 	out := Judged{ID: x.ID, At: now}
 	is, err := x.could(after, after.Potential(now), now, stop)
 	if err != nil || is.State != Broken {
-		return out, err
+		return out, err // what is not judged stands in nobody's way
 	}
 	p := before.Potential(now)
 	was, err := x.could(before, p, now, stop)
