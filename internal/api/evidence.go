@@ -97,6 +97,12 @@ func (s *server) EvidenceSheet(ctx context.Context, r apigen.EvidenceSheetReques
 		return nil, err
 	}
 	var b bytes.Buffer
+	if f := r.Params.Form; f != nil && *f == contract.EvidenceSheetParamsFormPdf {
+		if err := sheet.PDF(&b); err != nil {
+			return nil, err
+		}
+		return apigen.EvidenceSheet200ApplicationpdfResponse{Body: &b, ContentLength: int64(b.Len())}, nil
+	}
 	if err := sheet.HTML(&b); err != nil {
 		return nil, err
 	}

@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"io"
 	"os"
+	"path/filepath"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -15,7 +16,7 @@ import (
 
 func (a *app) evidence() *cobra.Command {
 	c := &cobra.Command{Use: "evidence", Short: "Records of what somebody outside could do at a moment, signed, for auditors"}
-	c.AddCommand(a.evidenceMake(), a.evidenceList(), a.evidenceShow(), a.evidenceSave(), a.evidenceVerify(), a.evidenceDiff(), a.evidenceSign())
+	c.AddCommand(a.evidenceMake(), a.evidenceList(), a.evidenceShow(), a.evidenceSave(), a.evidenceSheet(), a.evidenceVerify(), a.evidenceDiff(), a.evidenceSign())
 	return c
 }
 
@@ -145,19 +146,45 @@ func (a *app) evidenceSave() *cobra.Command {
 			if err != nil || resp.StatusCode >= 400 {
 				return r.read(resp, err, nil)
 			}
-			defer resp.Body.Close()
-			f, err := os.OpenFile(args[1], os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
+			return a.keepFile(args[1], resp.Body, fmt.Sprintf("The record %s is in %s.", args[0], args[1]))
+		}}
+}
+
+// evidenceSheet writes a record for people, as the name of the file says.
+func (a *app) evidenceSheet() *cobra.Command {
+	return &cobra.Command{Use: "sheet RECORD FILE", Short: "Write a record for people: FILE.pdf or FILE.html", Args: cobra.ExactArgs(2),
+		Example: "  wexillum evidence sheet 2026-11-30-k3v9ab record.pdf",
+		RunE: func(c *cobra.Command, args []string) error {
+			form := contract.EvidenceSheetParamsForm(strings.TrimPrefix(filepath.Ext(args[1]), "."))
+			if form != contract.EvidenceSheetParamsFormPdf && form != contract.EvidenceSheetParamsFormHtml {
+				return usage{fmt.Errorf("%q: name a file that ends in .pdf or .html", args[1])}
+			}
+			r, err := a.remote()
 			if err != nil {
 				return err
 			}
-			_, err = io.Copy(f, resp.Body)
-			if err = errors.Join(err, f.Close()); err != nil {
-				_ = os.Remove(args[1])
-				return err
+			resp, err := r.EvidenceSheet(c.Context(), args[0], &contract.EvidenceSheetParams{Form: &form})
+			if err != nil || resp.StatusCode >= 400 {
+				return r.read(resp, err, nil)
 			}
-			a.say("The record %s is in %s.", args[0], args[1])
-			return nil
+			return a.keepFile(args[1], resp.Body, fmt.Sprintf("The sheet of the record %s is in %s.", args[0], args[1]))
 		}}
+}
+
+// keepFile writes what comes into a new file, and says so.
+func (a *app) keepFile(name string, from io.ReadCloser, says string) error {
+	defer from.Close()
+	f, err := os.OpenFile(name, os.O_WRONLY|os.O_CREATE|os.O_EXCL, 0o600)
+	if err != nil {
+		return err
+	}
+	_, err = io.Copy(f, from)
+	if err = errors.Join(err, f.Close()); err != nil {
+		_ = os.Remove(name)
+		return err
+	}
+	a.say("%s", says)
+	return nil
 }
 
 // verified says what was verified; not all of it is status 3.

@@ -1530,11 +1530,11 @@ func (c *Client) EvidenceDifference(ctx context.Context, id string, params *Evid
 	return c.Client.Do(req)
 }
 
-// EvidenceSheet A record for people, as a page that prints
+// EvidenceSheet A record for people, as a page that prints or as PDF
 //
 // Corresponds with GET /api/v1/evidence/{id}/sheet (the `EvidenceSheet` operationId).
-func (c *Client) EvidenceSheet(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewEvidenceSheetRequest(c.Server, id)
+func (c *Client) EvidenceSheet(ctx context.Context, id string, params *EvidenceSheetParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewEvidenceSheetRequest(c.Server, id, params)
 	if err != nil {
 		return nil, err
 	}
@@ -8250,7 +8250,7 @@ func NewEvidenceDifferenceRequest(server string, id string, params *EvidenceDiff
 }
 
 // NewEvidenceSheetRequest constructs an http.Request for the EvidenceSheet method
-func NewEvidenceSheetRequest(server string, id string) (*http.Request, error) {
+func NewEvidenceSheetRequest(server string, id string, params *EvidenceSheetParams) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -8273,6 +8273,33 @@ func NewEvidenceSheetRequest(server string, id string) (*http.Request, error) {
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Form != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "form", *params.Form, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)

@@ -2328,6 +2328,24 @@ func (e SettleEditJSONBodyKeep) Valid() bool {
 	}
 }
 
+// Defines values for EvidenceSheetParamsForm.
+const (
+	EvidenceSheetParamsFormHtml EvidenceSheetParamsForm = "html"
+	EvidenceSheetParamsFormPdf  EvidenceSheetParamsForm = "pdf"
+)
+
+// Valid indicates whether the value is a known member of the EvidenceSheetParamsForm enum.
+func (e EvidenceSheetParamsForm) Valid() bool {
+	switch e {
+	case EvidenceSheetParamsFormHtml:
+		return true
+	case EvidenceSheetParamsFormPdf:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for ListExceptionsParamsState.
 const (
 	ListExceptionsParamsStateAhead   ListExceptionsParamsState = "ahead"
@@ -7162,6 +7180,15 @@ type EvidenceDifferenceParams struct {
 	// To The later record
 	To string `form:"to" json:"to"`
 }
+
+// EvidenceSheetParams defines parameters for EvidenceSheet.
+type EvidenceSheetParams struct {
+	// Form Absent is html
+	Form *EvidenceSheetParamsForm `form:"form,omitempty" json:"form,omitempty"`
+}
+
+// EvidenceSheetParamsForm defines parameters for EvidenceSheet.
+type EvidenceSheetParamsForm string
 
 // SignOffEvidenceJSONBody defines parameters for SignOffEvidence.
 type SignOffEvidenceJSONBody struct {

@@ -195,6 +195,15 @@ func TestEvidence(t *testing.T) {
 	if _, _, page := r.call("GET", "/api/v1/evidence/"+id+"/sheet", r.token("lantern"), ""); !strings.Contains(page, "maren.holtveig@ilvane.example") || !strings.Contains(page, "compared with the lender") || !strings.Contains(page, "What everybody from Ilvane Conservation may do") {
 		t.Errorf("the sheet: %.500s", page)
 	}
+	printed := filepath.Join(t.TempDir(), "sheet.pdf")
+	r.login("lantern")
+	r.says(0, "The sheet of the record "+id+" is in", "evidence", "sheet", id, printed)
+	r.says(2, "name a file that ends in .pdf or .html", "evidence", "sheet", id, "record.txt")
+	r.says(1, "file exists", "evidence", "sheet", id, printed)
+	if pdf, err := os.ReadFile(printed); err != nil || !bytes.HasPrefix(pdf, []byte("%PDF-1.")) || !bytes.Contains(pdf, []byte("%%EOF")) || len(pdf) < 10_000 {
+		t.Errorf("the sheet as PDF: %v, %d bytes", err, len(pdf))
+	}
+	r.login("harbour")
 
 	// Somebody is forgotten: the record stays valid, and names them no more.
 	db, err := sql.Open("mysql", r.dsn)

@@ -61,7 +61,7 @@ var all = []Operation{
 	{ID: "makeEvidence", Method: "POST", Pattern: "/api/v1/evidence", Summary: "Make a record of reach, signed and taken into the journal", Roles: []string{"administrator", "auditor"}, Draft: "never"},
 	{ID: "getEvidence", Method: "GET", Pattern: "/api/v1/evidence/{id}", Summary: "A record of reach", Roles: []string{"administrator", "auditor", "keeper"}, Draft: "ask"},
 	{ID: "evidenceArchive", Method: "GET", Pattern: "/api/v1/evidence/{id}/archive", Summary: "The whole of a record as an archive that can be verified without us", Roles: []string{"administrator", "auditor", "keeper"}, Draft: "ask"},
-	{ID: "evidenceSheet", Method: "GET", Pattern: "/api/v1/evidence/{id}/sheet", Summary: "A record for people, as a page that prints", Roles: []string{"administrator", "auditor", "keeper"}, Draft: "ask"},
+	{ID: "evidenceSheet", Method: "GET", Pattern: "/api/v1/evidence/{id}/sheet", Summary: "A record for people, as a page that prints or as PDF", Roles: []string{"administrator", "auditor", "keeper"}, Draft: "ask"},
 	{ID: "verifyEvidence", Method: "GET", Pattern: "/api/v1/evidence/{id}/verification", Summary: "Whether a record is as it was signed, and as the journal took it in", Roles: []string{"administrator", "auditor", "keeper"}, Draft: "ask"},
 	{ID: "evidenceDifference", Method: "GET", Pattern: "/api/v1/evidence/{id}/difference", Summary: "What another record says otherwise, line by line", Roles: []string{"administrator", "auditor", "keeper"}, Draft: "ask"},
 	{ID: "signOffEvidence", Method: "POST", Pattern: "/api/v1/evidence/{id}/sign-off", Summary: "Say that one has looked at a record; the password is asked for again", Roles: []string{"administrator", "auditor", "keeper"}, Draft: "never"},

@@ -143,6 +143,9 @@ export function RecordPage({ name }: { name: string }) {
           <a className="btn btn-sm btn-outline-primary" href={`${at}/sheet`} target="_blank" rel="noreferrer">
             The sheet
           </a>
+          <a className="btn btn-sm btn-outline-primary" href={`${at}/sheet?form=pdf`} download={`record-${x.id}.pdf`}>
+            As PDF
+          </a>
           <a className="btn btn-sm btn-outline-primary" href={`${at}/archive`} download>
             Take it with you
           </a>

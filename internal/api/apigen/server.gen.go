@@ -205,9 +205,9 @@ type ServerInterface interface {
 	// EvidenceDifference What another record says otherwise, line by line
 	// (GET /api/v1/evidence/{id}/difference)
 	EvidenceDifference(w http.ResponseWriter, r *http.Request, id string, params EvidenceDifferenceParams)
-	// EvidenceSheet A record for people, as a page that prints
+	// EvidenceSheet A record for people, as a page that prints or as PDF
 	// (GET /api/v1/evidence/{id}/sheet)
-	EvidenceSheet(w http.ResponseWriter, r *http.Request, id string)
+	EvidenceSheet(w http.ResponseWriter, r *http.Request, id string, params EvidenceSheetParams)
 	// SignOffEvidence Say that one has looked at a record; the password is asked for again
 	// (POST /api/v1/evidence/{id}/sign-off)
 	SignOffEvidence(w http.ResponseWriter, r *http.Request, id string)
@@ -2909,8 +2909,24 @@ func (siw *ServerInterfaceWrapper) EvidenceSheet(w http.ResponseWriter, r *http.
 		return
 	}
 
+	// Parameter object where we will unmarshal all parameters from the context
+	var params EvidenceSheetParams
+
+	// ------------- Optional query parameter "form" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "form", r.URL.Query(), &params.Form, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "form"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "form", Err: err})
+		}
+		return
+	}
+
 	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		siw.Handler.EvidenceSheet(w, r, id)
+		siw.Handler.EvidenceSheet(w, r, id, params)
 	}))
 
 	for _, middleware := range siw.HandlerMiddlewares {
@@ -12227,11 +12243,32 @@ func (response EvidenceDifferencedefaultApplicationProblemPlusJSONResponse) Visi
 }
 
 type EvidenceSheetRequestObject struct {
-	Id string `json:"id"`
+	Id     string `json:"id"`
+	Params EvidenceSheetParams
 }
 
 type EvidenceSheetResponseObject interface {
 	VisitEvidenceSheetResponse(w http.ResponseWriter) error
+}
+
+type EvidenceSheet200ApplicationpdfResponse struct {
+	Body          io.Reader
+	ContentLength int64
+}
+
+func (response EvidenceSheet200ApplicationpdfResponse) VisitEvidenceSheetResponse(w http.ResponseWriter) error {
+
+	w.Header().Set("Content-Type", "application/pdf")
+	if response.ContentLength != 0 {
+		w.Header().Set("Content-Length", fmt.Sprint(response.ContentLength))
+	}
+	w.WriteHeader(200)
+
+	if closer, ok := response.Body.(io.ReadCloser); ok {
+		defer closer.Close()
+	}
+	_, err := io.Copy(w, response.Body)
+	return err
 }
 
 type EvidenceSheet200TexthtmlResponse struct {
@@ -18643,7 +18680,7 @@ type StrictServerInterface interface {
 	// EvidenceDifference What another record says otherwise, line by line
 	// (GET /api/v1/evidence/{id}/difference)
 	EvidenceDifference(ctx context.Context, request EvidenceDifferenceRequestObject) (EvidenceDifferenceResponseObject, error)
-	// EvidenceSheet A record for people, as a page that prints
+	// EvidenceSheet A record for people, as a page that prints or as PDF
 	// (GET /api/v1/evidence/{id}/sheet)
 	EvidenceSheet(ctx context.Context, request EvidenceSheetRequestObject) (EvidenceSheetResponseObject, error)
 	// SignOffEvidence Say that one has looked at a record; the password is asked for again
@@ -20856,10 +20893,11 @@ func (sh *strictHandler) EvidenceDifference(w http.ResponseWriter, r *http.Reque
 }
 
 // EvidenceSheet operation middleware
-func (sh *strictHandler) EvidenceSheet(w http.ResponseWriter, r *http.Request, id string) {
+func (sh *strictHandler) EvidenceSheet(w http.ResponseWriter, r *http.Request, id string, params EvidenceSheetParams) {
 	var request EvidenceSheetRequestObject
 
 	request.Id = id
+	request.Params = params
 
 	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
 		return sh.ssi.EvidenceSheet(ctx, request.(EvidenceSheetRequestObject))
@@ -25621,200 +25659,200 @@ var swaggerSpec = []string{
 	"t7HS3lNr/3s6XL+8leYdNMjAAwbcSneZlFHGWPd5WuXn+5NatS12g6dAVeMahQkQmAJzFo5IbC7BLDXA",
 	"sfD7L5+U3WZIXY5oBOhrXoCz+CIloSkQNEF2Tiat/eIPX00rgBdBtiJg8lamfuqbgMX/thDVQRyDvIw5",
 	"5Cigwe7N5FH4tfG0djX3NnR2d1Ncqgz3eyd3Nuis1bIo9zJS2C5FjbzZe6CzvY7Ucgjb2O/8Oj9s/JZQ",
-	"Vf5XLR0mmoCrjEdh887KP3rc2D2PYXal5UfHIuahR+MRgXuJANN+bZ0zTlRcazo3DHxh+H7o3f/P3vcu",
-	"uW1j+b4Kqr/E3qXdceLN7rhrP/TEziQzSezr9tpV95YrhRYhCdMUoBBgKxpXnue+x32yWzjnACTV/CcJ",
-	"pLqdfElskyJB4ODg/P39aISD6ORDRbSPyDklF6l/Q6jUJLBK7r/bCtrbXGeZ3hjE2ZMW8E50nh4PdNuD",
-	"u1GI85RvTZcWf+muD8pbdaniZ3vi3fz7X75MD1G2++BnRITiOERljdobTOs2ckMSbo8kwEReb9vg5uLK",
-	"rCnWa23cpfYGgEJchbtGagGovmJqk9S/e1Tot+/1Bt0JgH8rjQkGoBOyGpPAE0srERvltIkJQNzKFHjX",
-	"uwCDXvmbop7juZjpPDV70BLSKPqK3P2Dh5xSb+ne41eYnuTWNhd8tpy2zL22ROOn/Ga+VfouKQRRHFy9",
-	"evv+h29fPf03YIdIqBG+pF8AOw3TeWheDUgNdmYayV9fc2PvIun2PRmZXu48/PUcWI8A7Qiol9ZiRn2i",
-	"xtnfsvaqwJpbf+HzxoxjoJZ4cTR5xZ0xeIzPHqaK5MzIhfpFI2DgzrTO4CQiIxoyZAba0dxEz4krxww4",
-	"nLsJREN87U6KtrPnIRqKbbx2hVI7NQc3UCnFq4zA51W0jVseamsC5CBgYKxSxR4Jp+4VUuPx0d0Y8DcR",
-	"7Qi5F0twuTv70cuujos29tHk11btnOezpbxttwD8tF7SfXut4L/kur6Ac52vnB4/u5aKg+E/qHyOh5dX",
-	"ooPf4jufvJTG2Y6TwHcATP5SZ56sDQUBzwcaZA3F61bkci5FGtosC/OgpaUE3OwVmJflrT3xSyiQBKph",
-	"2qNtfNbHfVRcbCNfqrqX8YpzYnptWHz6EAv2xxI4DtcmlktK+KVexMHgCenRpMaL/KAl2iyFsL3CfAV3",
-	"DasQXtpVdkCJMA4k4vE01zlbC73OBFqwGJEDUVnnUtmHrYkAuYCM1/GH0VqwIhfq9Xw+rf+ltBWNVnOD",
-	"Y2PMxmnUAXfvqKDw01PXlkxm111xatXVSrAlN2V9cTjpL7yTCVMD3iu0kwE01AIREWNY2c1pwvoGQNOi",
-	"hC1r1F/v3U3bKczv92TpdNJ43IabYgCpwfkUjDBYDF8Jiu4QJgYIq5j8IGa1voHQg3po+s9TP3fje78q",
-	"bxuUbbiL3+fL3HzNtlS/+FZlwML4OCh5qk2FPRKLsBDWu0bJH4+5Oq59V5/sYUae/0mveVd5+BAbr7Ki",
-	"ETqIwsMqBgLsE2BGNvGAR9vOzMs0LafqnrL2hQEimsPk4aRSlJoPPVGZwNOgYKjaGFoPvX4k4voRF6Sz",
-	"Ae29Cdm8S9vtAXV932G5Hy7W9qlAtkFKde4bx4A9UFR0X65XhMA9Jex2m7D3BlAre208S/s+a53LHoVz",
-	"8Bk1he8IFdBN3Q5HHIR711WvRL4QT2As/36gYLzBV07sAN5nsUT7oHYcXrC5FAigUOFOR/gtY/mWHBLA",
-	"Fxzn6AT/UGCV3OliI69UOqV4TwtM8kqlUdzYV85BrQgPlvAG5v0lRwzia7EoAJ0Yk3t8001GeaTorHOd",
-	"aSoKOpn4vMFB3F8RogH+qQ6rVpe+FdV675poz4scQzaxpTfUZfRFRio39uakqlRkPkayX/yEeIevc30D",
-	"eO2FAjD7w7jEjhGYymc3hheq16MVNPoOfBCD2axCboKBO6z+MTqWMZec1QShJ/4Q7jw6ArEHp9JowYrw",
-	"NfuEK0aRsEY3DyGOYBJeYJ32P4t0Abxmls2BUBWOvQrb2Y1YW0RefjbVMFF3VgVjau2JA6wUg4atc5y6",
-	"bEknVLbLuVuQDuD5v7vLO/pzkm5O01CcFsrd6g2Eh9Sk1TJhZbD2tAmvHn0dsilIzHq82MHiVkXfMK7E",
-	"JnGbElS2pzykIkslfrPs6y9Zih0NUauUW7V5m+A6gYHq7baT/w3dcEd678FxW2ORWfFUsK2wsc7gFfAB",
-	"X4twEicY9fINOUBafYErCycxs/roroP2hfIhrlRkAvPXuzgjK30rjjmZyyBpsqdz0Oft4dii+Hu7Kl5p",
-	"5rwIkUdT8UlHFLE6uacyB05/zl7WirmTEpIbOWOXhUpzgXiNACsFPAgqBYznpTRW59sxrdYTRySPMI0n",
-	"jUmGcZ4oKnnPhbwamQzjmC422XwizKl3t1FDfYewNgNqFn4dKv9f9TcTxK0bQJtsaMnAd+7ud8tGIsyd",
-	"mgF88JBygej24dsiEybBjjWTVCjEfXUh9KcYUJErIaxUCxIwSKOlfMs20By14ltoYSHycYHst2CARGiR",
-	"am5xcxLnBtQZGfrO37Svxtu7Gb6l75UQnQ5HX8B4VVlmAyWfsC4vfnjJahyzLXEs+O2+PJ71Qei1UOwR",
-	"NndhU9LjBBzYNVifwV2rlQaBGQp4MAutBMUHNpzsUzx3jTOTVtrdF0CqvcTsF5PTSJ3oB+X+mGVnyZl7",
-	"96DCppcaVOaGS8wUw3A9ftQ/C+PM+c0Lzx8JlkX4IqWtnImUeMOIU8ztjqUoUeHaPknv1EP1s4tfZkYH",
-	"a38lcpHBRrRLIKxE66PpVUsqDj4RqHfYjJ2wAmFfR/KWquvjud7ALTNLgOxOK2hio5Az+w86R9nkyncH",
-	"trlLTpRproadmsPNxr8cBg2yU6XS51Uh8g6UzcYDmypnD3h0jyzI7e2+vYTXlcswRnz3shSIQ9OVl17f",
-	"HT/RPwrLuN9+7FpUymc4gtZgRhMOtChzX90kOt/w3NvR7ed5edugnXHyctP6dw20HeknA0zH8PAh9mNl",
-	"8iIxLHvUbj+QlPHC6hW3csazbHsnL+TsxGsxjpYNH3f+CVf99/NPZBgNCE+Vk354cGriiBM+yW3Zytgj",
-	"7MuKuT0kZhG22OFxi6TxwaVVO+jJz/vK7NHNaS/Gw8t9RJMEulahzHQ2OHjaLVbXr58BFE8ytMXgwAfp",
-	"XC6kOg4bCYhZAvhyGYiVyiMttMKp4bUj3n1VmLVQTgHqnOW4xQlzrAaSJ00HSJ7wtsbh3iKtLXtEqQdq",
-	"xqgCzjHpnLdFzpVlj6TnBFJaiccJM8I5es4PQph0mVtALDKPE2ZFvjLskbEyy9yHXYvgArqrciXgedzc",
-	"4HucW/c4YSt3ULgLqRZY88TzXN6Kxy2zoIRIzXGrQTsTfE80V5odr9x+XhB6pYYbZGiAxrtaumloQJRr",
-	"xawbCjW38ArVY80NxpiLBM5Uge7xIS5iMQbkOMp6ytxrcmFqYIw+nCG23umf6/hwc4mfp5o1g/927mlc",
-	"W9P3GAsednRdQUCCe1JR4iMFJlJkTda+TqOVFgzLXY5seZio0wcmZbyymeN3Ho4t7bXyvXxMt3Eow5Df",
-	"3T/AYZZD08VFNd434wqrWUPEDCKAwDfuc3DoRnYmH4KA7WGldm4gSEO1b5+f3OU/d0+bhML0TJ1/K988",
-	"JnAfdhEpUYH8sRtdngRgOSnBgncTO+BBAlpzUdv9krOxJ3zEqQ64FaAJpDVofJoS3BU3E7Fij3nCDvFn",
-	"93Q7G0Ggq27nkme3HeSH3+PlYR3dS71pbuiGVAcYM7/YInfyqovwx0IRCxKyZkmzgrz6x1Gdz7iWbTmJ",
-	"g87Xv2q7pIntO13pyUNO13dLwZbhqUfuCjdEelrZIkkT7fyw/FbOMEmWylwA+iKlXiVE04xMBYL3lJ7u",
-	"eDmMpcjWnen9790Ng1P87Sn9Kevn3Zi/w1T63cV+k4XU95ovRJx0lMC0KEv1rFgJVcWcDKtYyaGvcQyt",
-	"KfRjAEiak+punc/d97brK5Gt37gb+rgLDBmN0KvLLc/0ohDneZEJc77iMntKYcu2MAAG1IYXg0wtOTAJ",
-	"LVoCZjACg4USIS16R2wmEgiqimsVB7z+ej5s8yObwuHx3JYDioBrBz55D76JAOd6jCTezd8jgwbEyLpA",
-	"bsvKxU78vIgMHwir2wrSF5Fz+YjNRyLZsvesXAnjy0lsidIcAUdKqpkgDgkGLpfT3tJHV0VKOEXSJMA+",
-	"Ua0GscscCE0R+dfHdUY5qnF6zt39nXiObwWfLUX6V2E3Qqg+fb43fHGLHI20o9oQqqvbCa3kTv1x+B46",
-	"HFO6zeLeHlez9aeSOUbJ7GyOpnYPv4RQTj7TRRYH/YyexVIq8SoxTGDfAGqd2mK+5RqHB6ELXGVTKXqH",
-	"9gNjWaGwUxV/Q4WZo+geqW5lpWG3Bd/H3ST+jLfV0XTCzE2O4wPLMWasDd9AoDyQPC/zLVAjvBAQDWK6",
-	"sOUqGyLAmiJa7KHU247Kvweo9ftXRfzV88HWrOwoRR56yuLSvYAFwgMjoVLUCvVxUpbGVnm5ELSRcDUP",
-	"qVZuY1zbk7jt2V/GhxlUNpd7RKxIwl4pm2/3yMbu4g/SW/fItb6in0Q6uij745Y/NlNKy5lDe3cf2NRy",
-	"O8fkr4Mz9hckMwlw+FLZb56XaPgVkriKhAy4m5JnTfl4gK1vPt126DQ0sB77Fw8NeZJWjgjtWkVtdTqC",
-	"Z9a5TweKR6dUfDLi11Y65obovxHdLUh3lsqNalWsqh1IZUFEJ+sy5abvhR308bOio8XYbciv9+MTOns4",
-	"VqW6BybU89BGhQCsvp0qYXAiJKGlKmEg5YC9f2OSsp4Tw89uSvjMGih7T4hiySNqAF6lsVylhmnVkj47",
-	"ymKqbatMWNtXo/0j3TOsQDtiXWNfb9AsAzwB7Az6ODqRRDlVgywAnLZ+Bgl67CAOCbo3Sm+AhZooHboE",
-	"v2A1yaGQG3SKaeWzFqU3KnOGWYNRuNKuhEppAh8+7M/PYuOFYVp04upbG5hc4GqZxbfOxDxetP4hxNr5",
-	"hvh0q4HPAkTsC1MXMeh8FMom1A55I7bG/5lnWZXdG6tXxQrp6PEOlot5YUQaQrcjVHXQ7uyFfW2T1cbI",
-	"m85XjWptxfObFJ1koCZJACZ4ahSyIUITpYqkUf7uF9L/Vz0tCFXxOIfjKDoU41f7QDF+64YQZHEKhknI",
-	"lNRKV9KVtNiwS/vzLDlza5zmvBFSLzkzXDbwhINNB9W6cH2XJrEJLopICnss2DtHMH3EqflTJtp4ICOl",
-	"gr7esiVX6QXjYHbOfMM3NRhIy0Cu4U/XW7dRRTYfQ9M6W7nbDoU7jqTK2OgcHpIKng5qI/8OWse1+yhq",
-	"rZDWHUJ4IrmplIjL0dYPvhu38iO5FjyHiQJQjz2qt5z1eXZUdq3S9CSBewU8mAS0sHtJstMOtYHvdCuE",
-	"6dB9G6O+epDdF0Eih5n7Ut0cHujLSLYHh/lwM0RwBNxzam2doHLdNhmB1byLGhkm8M8k0q5MXZqbqQ+i",
-	"n3iKq9F2FEl1k6Be2BL4h8SOs3i8uaBswHmYy0xgT+ZcZ6nIE0LzGKKSa0ilANvnoy2Q6MXEbAE/GDnO",
-	"4rbZ/YF7b95rJ3aTTxRcfM+zQnwQcrFsiS1WQHETqA1A5QNmlFNGiH47NvQ87ggstYjbFF4T066OameE",
-	"/UOq1JxFPmf3abXygxhAzTpxl9UHqKKC13pIJOiZAioA6FpWkDatxdBmOitWysRDKcTPbk6Lw7XzT05o",
-	"u6MZyJczMJbBbaN9OzO38O9ydXwEwz2lAXZwd2WT4bxKTadalKLCv1FnHfbEhBwAIa9ViNwM+/bqPXv0",
-	"9rtv2fNn//XlY0TWwhJrYIG9+vaHn7DEwr8T7/7Pb54/Z//v/3799PnTrx6PKDhDYimg/7pOKS8NoXkY",
-	"5wXehyYvzowTN5iYFmFpoZ4oWmT1RGbjbgQDakNhh/tqPbBmpKGSS2rnhyLDFZfZf/tO981S/7d794XT",
-	"G78W2gpDpgtCU5Ddw9lMr1a8IkUtH7Di646UzJd7FGFs93vOASxoB1DPf3v1HiPDTZvGbaZGXTJpcEca",
-	"+47fNJcefqB6G19GHCl1CUAZbi4uArjcJtdoDEMrb5UbHMuaK+YyEtg0k6+28artY380HVCqgFb91rPp",
-	"Z7o+6Gzi9r4Un/pht5w8/qsjAeSFWmRnbEBb2YwrlmpAS6B3sUeghwlCb+NuuhFry/ia5/bxKHU99Obz",
-	"QMjfscJAlj/GKncVmuvct+k9/beYdeWDCgBr5+QZhNlvpZFaQfx8LlI3SfBn7GCGaicKIQ4JY/6A9C4+",
-	"FXcB7voLcpf1nKmQCO6oYI8GWHQAPs99ixX273cU4k5sTNwLEdT9UrCwoWfIWHAtlhIcR9x4iPUAGh+l",
-	"YAtbv9K+EX/L6/m8S5u/xstRncnylYO8SRhCrytJD53Ql0QvosTehRGI1HmTAe90s0TX0jB9K/IxIJnx",
-	"uzFsVWb6The5uoQx4JqNE4OCZ+Nrpo5DkSiOJlJgEjpJAT/E9/JCEgjWGQ7AVMzauHRjxZj0Wii+lk+3",
-	"fJWdvfhUvVLYa/1bu7rAy4OsglzM5Fq6Ndmz8rw+9RsuLbRwQ6uTztmcy0ykg8Gsa4n8wecj9hmeDStT",
-	"/bKhTPVECbOVMIYv9iiSxxX9CX/Wq4XD4yfUwz9xmcWue6/vBpgCUrGAsBxDw0aqar4SKr2EQQ1BQo2l",
-	"p/It44wWG1GnGbdMq5kYoezAKUQI7bRqHX/DmKrfv6OtYj9cj+Mhli2iYIiapd6YmDK9aW/YeL0ZldHI",
-	"PX5M5CM4Nr+AVjYEheiaNfTldqeGYOPb+ylfbxSigI9l44TnHwpSHms6YRQgjWWjKXXXC4Qn3XPHt8x4",
-	"xtWi4F3Aca836kd/02izHt5w4nmHbAeNBQAyucwqwDhxplzw2575hjsm/GzC14aq9o0qu+MjfO3K2Wtd",
-	"H/sTGnQjCRY8fWJ35YM0yzFVrbmBlfIAyB6AGHrej1803/TQmet+428aAQfr3le/+bq1nUQLDKrGL+qU",
-	"xgUTq7XdMrItiFJitzy3OumD/ANagKayugBaXB/f93oDYKaVBLw7UrKs1G3dIMfrcs33hjkO8nK8+FdE",
-	"L1JYroNk+00I7T70Thv6kj14Bp/Ffnc7hJif5MlJNNO0DPyPwRXo90xvl0wpaOO1it7XVUDst9Y1OHhT",
-	"n5SD9GDN4flHx1AZh1OV7q8+/gCCS+DhGx84QC2BIFj1lOJpGUtrWuicp7eyAyvtMr2VRoypiC5xAC3L",
-	"ueFbUwEGjYVohxVHG75lVrOZVkrMbK3/korP5rIGLDWXiyIXIWUo71sbXh8TUH3pU73ikgCrTpeqStOX",
-	"MI6TlFnv0cGHs7XzrV83ttdlWt/8wjN5I+4a3j9Y5i4b5i4zrjT0kuDDPTUoogpiZ69gBgFhd8vonDhf",
-	"V5bw7vUDu/zoQ0/d5XfPzURasWrb9vjKmpb7/BP+YQC924F7q+R229fw+KNJA2GfkDjMc70aQSAmOCaa",
-	"qehSLz6DHvz1fucPdeq2RpamhQpIPrUUm0qDQAolAbV5KtUOvmoTBkNL9vtG1EuDQ4SnNpMNx8qK//YD",
-	"3vvs+Z0UcP/mgyLidUaH2L5F/9HhDLoAL6ACE4ZKPOswu3OJCKCmQBjNh2t5lew8J7O7/q6lao/bntIt",
-	"PcpKk8rqAfNysHEEzz+1afRWuF3fifHl8Qh1Tr0cMyIEi0cgRCJNDEIXRHUVSIWWeBfsXOfWGjbThSL1",
-	"WIWBjnJEups2Qi6W5gkhL+AqtG5BaqJpO3zewOXX89bAzQ4Itsq2VCOMGAAVUIBKG4pd/lEwAVpJFMt5",
-	"H5TZeLcUMn+DXFR9dU/06H0SEfiLGJliWPR6DIGsdag/XXJgLPbAsRyQ77ATh2DuHlaws3VfmXUm7WmP",
-	"tis3hHsZcY0QgDB3QwrvSjpC6tijOrxSFi/Yvz0FPYR10L7L6VpkesN4prGhr9EQ7bFEoZltJZX/+90M",
-	"JGIW9R7IKBR3X76SKvww3jnuJzNBKYSX/3ms86rUuFPcOGnyegxqoCFelTCIbjkrHU5y4m8yGqUQUSO+",
-	"MCwHlPMO0o9JjnqEazLnn27EtjNk8j8q1Vdwc1Qy/D9KFOSaz25K/HM86kTKMuDdyDyQpm/hBExSLDxY",
-	"C4X1q7HqVk8WL0HffmCwpPlIKxrri+2Bcjl2IQEOazy24Qe5G94S7edyxyDUG4X0hYD9Z5Ayf16YvWsJ",
-	"948cA1Ky+8DTWmYoxwSk8LkYZtW5DeiOMyuhatMUZi0A3yY5w/9/jGfFhDc/jGQNJlJDgpzwwmdazUQO",
-	"ttjUG/UKF6fcpAm7zqGt3+JppnMmWhO9cXM70BS1opVojEmAL3wVbhtxOXfe1IrEYNiN0hsVq93CP69W",
-	"LvGFYabyzfc+6Num+74Tdrb8TFcPvq15yZjSm11YDUIyDvAaAPaPTkIFX2b0AxEHeO5stqlOxSbjDrs7",
-	"/hEsx5FPK/rc3aoEZ5kXq+t1LpWlCiSZ78CQBzZtVIhjxdjdCE99oE2/h97lhcFz8UZsqTascUNJw4xc",
-	"KEG88sci3e3sEeelqfZy/zf+hqjR4uprBxa8ww/6Q8L+wcPK0unmGB4AT7dPAEjzRgJFyRxTx5Vislue",
-	"FYIcYoTvFnYMcIKeTAc0cPjI+WlY3qZlRh8nUYE5ir/mUsxHSFSUSCjrWCkLXHOPrDYKrAmO9XzFbS5/",
-	"60m1/YQ3TSGCPak7mUbI2n09NTN7bRZbU10YZjOWAR19NCAtHiD6fOHsim+ByNUpO0LXyg2Tytl5iCW4",
-	"AsQAAtTOBT4EdCKb6ZUwjIh3YzVbkzD2tl5grnHUlXJveN/Rxr4O+c6ji23wUSV+InSd/eYMTsA+korN",
-	"dT4TfiE0huzhWBKrcYDNJ81NlosOnbYnj4Dh4kNLr/msGfB+pNn+zMCBdncUg/5tc0H+koelrSNRcWaK",
-	"2UwYo/Mx/Fog/WvvqsbgPFID/skb0MqX+AfhavyJ34iEoi0JZuEI3w6a/uMyN16wDeLFe1I8nmVgXOlu",
-	"6KzjeQRwU5x/ct7X792+T8vG+JwMz7Z3Y4keVOtJw2QbXtee9NmnJZSG9XzIdNL0JDhhFMYPqh1o0DpY",
-	"BclGDCsomYYVdduQbpA5k6m5AJgot0eYEWjaQSpSK2FOZOIRrGu7gdW7wkhtUDf2tLFF3oGZ+8bfEDd4",
-	"VXntMAnFH/SHCfyDBwWv/M1R2KpzAXCH+YIraRBuyHl0kG9kVjtdbyp+ndXsWiykAjn1voR3DGuFShH9",
-	"Ofrg809Opn4/p7NjiHGvsKNukHn/fB/r/qUbg1/eqEKGRXTdWkumg6nNcbKiVY3B4yiSCQWGqIgq0oPd",
-	"HmFmYtvA4LW27vu3cHVQIxGS0A2UjOFIzvcHYh3nos3ctJSs3/o4QIzzzCkBBFvGc2yL/B5KQyuAbyXY",
-	"RjuKUjEDRHDTFpfE0jRzvvIUU81ca0Klbz321RStK+kAAUvw6NwJkz+PmHzDk7lVlxyAxvaTiMTv9FZs",
-	"cmnLOnrUODOulHaekpNZNJV0ESpMcj4r6w6VBvJcOMuciR0vcZaLlUhllxv+1t8xjisLj9/+L8/wPHnp",
-	"Mn1cy3ljBGIoxyPu+FBGKVZ4CO2yXDPuNA3Yxe65mbDo6QLEK892x0TotTzPdTeArRcQbm7OYuTnvOhU",
-	"LJh2AdqCiXE0AtXHMYWwQt8yHaoUzkunuTN9fVnNPNLzUAZD0DDAO2OEre6MMWyjtc5tH5vZW7jryG5r",
-	"arGemdvBXBsU8ICKLzIjNZEqM46RJQwyeWWf51unx3EpWwIWfr2bA/ZfD7fbKqwPezXnNdqAWdYbFp2W",
-	"S6WnGj2JhN84hOz5ULtapb/EepSNMMVuPLFt/WFUfUTpBztw//b+XBin5uJA5m6WOqMdjc9Fmj6oYIBN",
-	"DEVm4AMguV8C1U1SLWo+Y8JygdQ+CVvplVA2YSthlzotAwwbDhWDAKkjUsbtieJZg+n93CsFNnJcaw6u",
-	"RSrnc3zhbNlI6lfT5b8iG1i7Gv/VEwh2JnoqPYOQrAK6C61b9CnxpvRlEaNFO6qfOSikRp/dG1ILDx4S",
-	"KAlzGcNzqdumdJqtazU4SJ5hdeBsnnHli+TtUqxi8ytUzNEuvnE/t/fU5vxZbMLqT2ty1l7bpFODTB7b",
-	"poA9CrsODjE5BglB29KpQwj9Q1h2Bek+Krg2bF3ka9j4jULW3eZwLJ+N33vdJTiltI3orE60bpfhWRH3",
-	"acTSledfDjttxiS2er4/r1VVREaPyuGmawbYs5RMrNvAfT3rO0eSbc8wThm/mWpLkGfnH4lskhxcOtBS",
-	"7grHCrxpNNF5qk8q0y916wH7GZWDfVhuX6ts+wcqsqm0OHqoXy/0jJsbwEG6Wx9DnC7c3IicLQXPDa7w",
-	"uNUyOxtieCZ1rD3hRjCpmtckEL1jPkhRTxrmHClsWYm1O4WDsfV6yBwLuZWGmKYzRflKpKNENKvi6nZJ",
-	"elJx/V7w/HOyW91J49uSvCrizj0VCmWhVJhjuwy3lMltdxduQ6535AK+ifqOat88MPiBvxgQ/Sgn64DW",
-	"o/LnMQIi9CzoaYJ0SPzwRkvyn958/gkJn3/vFa4+y+ySULz9o93mUaG8MrCUNgaMsR/nCA7TcYtF8IO6",
-	"mlXyivRF8JdpBkOEVwbQq2kB8lA2DiQPbVynThk8v+azm4HVa9FH1nau/ZXPbt7p+xr428ul+CMlmuHo",
-	"XmhhEMMESu9qGwsoSfzuQruuUKmOWA0D3YVdVfdv4Y4evfrqVuTb1Lm9Ok/bKuHnHVnNCfqHw6cOO6qL",
-	"rL/uFx85KEMRqYvTie6MW57pRYFHvXswBmQyZ/0kjN5QUcwGzHyAkBznoHZjOP/k/tfZsQlzOuYhCGvW",
-	"cvjhu0/BkeVejSsEEIzUOmvHW5ohp2bu12KAi/XNviRatNAHwoZNQIvlBniaZrJ7KKPfhsRlLav/hUGN",
-	"wnQedAqWChSZKIGC6pRYhnGDgEHH4XC16pfzkJdv9QWKTFyWyftufyAwQ7ivh89tObxg00YpLro/BebV",
-	"iWqMuGqmNx6E2OoSCyVKVSjwr6AuDGLFMmENwBEsub0oe+7I9oEeSKNXAoLnbCNyCHEF4lYrF0srsFId",
-	"dC3EuR6YYq0IvhH5rZyJJ1bfCNVRseyMyiu89527dZpIbMq3HoQaXZavv/mm4sA8u+vANGJHPxuAHU3Z",
-	"8LsV6576ZcW3Lxg3N+xR6Cl4nGCZ+UrYXM4M/Y1Dezc10q51bg17RAvsf5BJ4/4V/vfY4wxSvzhRf2Va",
-	"3zA+B3aUpVixR3j5ccL+WaSeWlAaJn5bi5kVKXuEf4JZN4+fslTPzHlYRPN0FWx9OVuy8gI2Zq34ls2w",
-	"KtGXJ1VbJ+gLK6KanMHozxJkinZ/qA6gseazZtlS45Wf9wQX++OJY+o/iw3Kd8sBavFiLCcNHgd1rZzR",
-	"VqQKDWiFoQoNJw9ceYbow90yd80s9UY90XC87UJlG2EMZT7aYLGv5EK9LuwgCvorRCbTRZQ4tFwo9yjf",
-	"7jrTyujs2P6xrqo/z4CetHobVzRfI56g/hWtvRQmUrzNHcUlmtzR8NvDJrYFGVgu1A9qpN6Yb3ORCmUl",
-	"z8zUhnnHWl75ab8AEhB9IwV5brG2DvITHrFzFHL0fGxQGKZLY7xS6euNuvJ37qc4qjZWRB1SPvWCPGb6",
-	"ElC1+C+omrHxnvC6pcHiWKevF1qnE+yR2mRbwNtodUuu/A1jMvRmWXhNe3+XH8bUfuaHFr7lOy3Ibpnp",
-	"3+nYZcQfEQFVuDFmgS5wZYnub+jCD/IklN73W8AqgQw/igp1N1+JFLnPIAdoIlN4N2qDcyvyVbtOeOeu",
-	"vhd5i/I9Jtp96586mL+rMpbewHd4+lAYg/CDOCFw/zivJmCa3V8K3yvh8b0AsvluwhoLuJZ6w1Zcbek2",
-	"kaL/FRH7AlGZOhMsV+vJYI0eDKRrOW2DZBemcBiiq/GzfUBZBf02gqkDD5oY7eeOVPYibMIwR/Wf3Au6",
-	"ShZgoFHqFTymM8WLjLAmCWEaqZi0d5E1pX34uJpm7U62VqN0zfOxVzgXreW8SD/GgFcnHjMFzzK9Edh7",
-	"WHnDC4zv+/ZkKs1m7t4cTc61UGAz0I8Q3NYuc10slgmF5ix3jgff8K3vxaFSbmZ1yrdxj45c9EENwPze",
-	"a6QBGOGfQAN9OEwgUZvdTRG/ItdYnrcT11y5qyIdVSPQKxrW5Xu9YXMeg7ucngRHqlTG8ixD13LJDbsW",
-	"QkHavVjH3K69rECvixonUE/Xr2dzJL56UFfc3FTZ7ANrM4lMJg0uXgsUxL2BQK/NRNvRX95wfBVGkSOl",
-	"W6DmgD53mmCcW0j9yEpnx43Y0llhIERnxxCWc/eWDiQZnWWT8c1ge1Xof1dKF5hCNxtpwSvKBaC1xiRG",
-	"S09P0j61NF7SzJZ56xuxTRjOMrMapBAYB2G2A9MMt0zjgkQq/jNb472r5tOArsf1+bT9BUEgfuG2IbqM",
-	"Ab8SBgwHSUSlPGWox4JbeEcOd3FkKx85zJeE+9Ep6fMlw/zUP2qIV+nnNk48hEZSRd7RRe6jp+YOe0Mq",
-	"53ORI3ND8IJWgqu45ObNrcFpih9/7yhSfxYbGtnUuaeKzLW4SkH+sZUnghZKU8b97vLFiOj5phfE+RbA",
-	"WhJyptDTAXo4aa2A1ok8vkYKkYmOtNWBMtRF//y8iW7Nfe0iDiXBO7T9ac6dxX8RAhKII14voYsyu0mX",
-	"bj87mVCXWitOeAcelfi4P7ve+j8mqNdAgOe6UBN3pwwP5exXZUsZq3IVR846wYtOUzI7oSBRBokHedJ5",
-	"OB5TcLecdXbh/oenrKTcQioXwoTyF2PFmg5jqFGEsh4sGVB2HG157sQydm/tN/v01r4VPP2stMpbqBf0",
-	"6lrpDTFmrNZ8FGjsneUE5OMe2/wt3TUIDLIXyr+W/BmAClkoJAGe+10CqPOAlxBsBSzjoJgFlNJlGdn2",
-	"QqRQzAuVK81BC3C7GgEs6d1niZsXReBsAujx0lxCaC+QoJ4lZxsuLRZG0hZ0p0OG/zLnMmtk+777xZcA",
-	"gB067X3mmMiQr7f7coC0FY4/2I7oILR7+FoE3d3fE40PHwYIh/dGSioEJeC2bZ3vg8j0pLoVyup8++DN",
-	"jWaYDzGTqWjVNif223BcL6kienpEJpgVnKIh0DVR3DfwJfStyBMmVJqwdYFE+AnkE5hUznTJoLcMddWu",
-	"DDvfYiOxXEKh0F743yy0B+2U1ox90oVamU9OlH+fwoZJGp9Jfxt4Pu6/fahy6hTB3HVhf4G+9eQMS13c",
-	"HxZcqsZQbqGszBp6LQD1C37+gvGA9Arl8SmWUn315VffPHn21ZOvn521h4jr6es9Qdig+dk96NRR4wkN",
-	"0Te0t0skXQJaIFxy8lVwaZi0DBYQVwXWZ8lvSQugrQMtfRQCBMMMZWEcx8TpoyeAS3tK78Tpy9e3AY1h",
-	"5N1HOu3uHiI6N0ze1Zn5m23B8YV8R2/4eoM7uzcTc9vSgIXFFMTtgRUSBEQ8NE6/u8spOw/vPClVkjf1",
-	"w/GJgbqm4zPxkA34C8T7gw5ZFspHRz1Jbb497R7Lt3sGpI7aZM4VU6hWGjbZBgVTzUSuTMuWe3aiLddZ",
-	"h5uX3S9NWy2qEZlvMQVEBHHYXEHlTMTYA1s6l5AGqAbG1AwIDTGfZLdrOeMZU2Iz0ysxBnlu2QPbWkn7",
-	"Dm+Jqg/L1w6rovYdiJ3qjR46SLHBrVWuJJkzI2a5iAJ3/nqjsJfGXGB0proSUEo3CXL5sV3LUXvKHl6/",
-	"6qvffC2i0w7uFFpzYzY6T6l7NbRLQYtZJg8IQ/sOs742VZSmIRm8ctH7snCvItGSvQJ0dkvvHac7bGro",
-	"b4vnRWuLCV7eN2QzStywHOowXepu79el+NBBupSO1gjnpntQJcGz4qkYExWxw+IaSWueip+OFn0K6+fS",
-	"WrFaW2/fBzY6aRi/docttStWayRmPAfKZ2mTmuXk+4kyojoktMjSY2+NBR9rFm30EyQn6erkeLfRb/Cm",
-	"MZcuvKS7NTAO8bEKuSMmMiPYqjBg789lXpY0rYvrTJrlsZCUsAGL5qbe+tSO7vRslkJVI3tebDKtDbQv",
-	"uPFnmzpax9FVmvDWU0fcJpQvqgPYxBCzA1tIARnJnH+Cqr32Nq33cNuY25re0NbY6d9/km5yzigIkPgG",
-	"L2dZMJ2zlRBQCISNXlWQWqBHFyMyvfRWoIlc+Bq01gWvwCm2mdD/o4yw7wmX7MCG9WSPgrlkz0TfH0se",
-	"qbgPAc34hm8H6gL84xNE0Xjhg1ov9sViP0YKk9EQIlvOzNGFduyMM3zAaarh7qn4XwkbpB/gTO/Aeky7",
-	"HyqKdSOul1rfdMcOP/ibRly68I7mihUhb0WO0HRWr+UsDnq/f2wAwrDOSfFpjSVfr4UyJRzCnFNI1zkt",
-	"9ljm9fLk7OwHoIk5G62s379g4vhf7bVNgPy4ODEaHvktse3DExsXGR1WpTdMqwQqpBHJCSN27NHb775l",
-	"//X82X8+LmVlXTirli795ev/eBwvR+x35ZBIYSkfExT7w9T58kWutmylo+BbvRNZVl2iO684ts7/1MXo",
-	"++7iw6vR6U2nOYCn29ShGt0/E4o51rwwAqrQ51JkaRXiqAbFXIU2qntAnosZJH0rrO82OVbbt+/v+5Ca",
-	"rornAE1gtb6JE2cMpLC08bli4hYIhN163Ipczn1IEVaJS1uWVEsLOGkR10WaZQci0Qe8HDXuX75yUNzf",
-	"DaE37E/PHBL2fxmne+tviCi1WWoAGnYr5NQ2s3IlogUT7izU+SeeprkwZj9aV/rR4HLG/3i+N7krLNNI",
-	"hDHSLPElkyt3kL3xZEiCmQbgZKX0BGrVzXLrFPOYRG0bnWdp6+5/WazWw5pJjJiRU1dObHux14r/9gNe",
-	"/PrLuxt7V/u+QXxInmlFgMu6sCHYir0WHjcS6LyMTMWL8gaoglQeJI45wch11sa16l3PaJz5W77Kevzt",
-	"JsNhLrMYIuYnT6VlUwLCXcALDlNU/ZnIHzVPD28M2DMMeXfyFCUGLU1kUjlBDTNcppTTayV4oNkZDpBy",
-	"tzkoc4K6QP72lFthPG2BsAgzSC0sbKErYA5Ng6EEQ7dUJs3+C2dpsVrjZAC2WQl/86IytIVmWpGNCFMG",
-	"2Dh2CdV7TWPKhbHophwzJmf88DyTIvf7s9y4njbfuajOHuU3QiVQkmQ9KBeaSNJ0Y93oLBX5vgNVQL8F",
-	"evaFh6gN3Jqk7kxVxojHGWVvoUUb75X4jc9sJC7nQbpluuPS7fqOnhfPB3i8VnMvIhWWQAth2WLYpNKg",
-	"VOkFkCCc7ZmDc9eA69k8IdDhOyVOcIae+4bDVvCel6EjsRfq6QTq66GKHM5qyzkKUkcLcxEiLAh8gqxE",
-	"kRKPqNihr8JqjwRoNCoMUh7S+NIS0BZtblybrHJzc7b38VyT0gItvWbp/ACXR8L8K9ZrbeQp6ofws9pE",
-	"I7AoQtNwhILCnXppzhY5dgKw60KloKyUs8MkMq9gs1Qm1U1lHAF9BWIyIKtb0ekE7CEa7VCkgRsGpWYp",
-	"eGaX/zp78cn9zVPK4N/cT7b/qv3lvCSgefEJJkXMilzaLWi4wFXyfz66kxYrLt1fProb81uvCYs8O3tx",
-	"dg7xWfraxgaTCjNCwGfDMlZWAD2Nd3vXssFAfL0W6oeX7LKwy//96mf4v87lv3BFLt/8wJ49/bLyjMIu",
-	"/+Wk4+Pv/z8AAP//",
+	"Vf5XLR0mmoCrjEdh887KP3rc2D2PYXal5UfHIuahR+MRgXuJANN+bZ0zTlRcazo3DHxh+H7o3f/P3tct",
+	"uW1j674Kqm9iz6bdceydvcdd+6LHdiaeSWIft8euOqdcKbQISZgmAYUAW1FceZ7zHufJTmGtBf5I/JME",
+	"Ut1ObhLbpEgQWFhYv99HIxxEJ19URPuInFNygfo3hIpNBKvk/rupoL3NdZLotUGcPWkB70Rn8fFAtz24",
+	"G7k4j/nGdGnxl+76oLxVlyp+sifezX/89ev4EGW7D35GQCiOQ1TWqL3BtG4jNyTh9ogKmMjrTRvcXFiZ",
+	"NflqpY271N4AkIur4q6RWgCqr5jaJPXvHhX67Xu9RncC4N9KY4IB6ISsxiTwxNJKhEY5bWICELcyBt71",
+	"LsCgV/6moOd4JmY6i80etIQ0ir4id//gIafUO7r3+BWmJ7m1zQSfLactc68t0fgpv5lvld4lhSCKg6tX",
+	"7z68fvHq8V+AHSKiRviSfgHsNEznoXk1IDXYmWkkf33Fjd1F0u17MjK97Dz8zRxYjwDtCKiXVmJGfaLG",
+	"2d+y9qqCNbf+wmeNGceCWuL50eQVO2PwGJ89TBXRmZEL9bNGwMCtaZ3BSURGNGTIDLSjuYmeE1eOGXA4",
+	"dxOIFvG1nRRtZ89DMBTbcO0KpXZqDm6gUgpXGYHPq2gbtzzU1gTIQcDAWKWKPRJO3SukxuOjuzHg7yLY",
+	"EXInluBye/aDl10dF23so8mvrdo5z2ZLedtuAfhpvaT79lrB3+SqvoBznaVOj59dS8XB8B9UPseLl1ei",
+	"gy/wnY9eSuNsx0ngOwAmf6kTT9aGgoDnAw2yhuJ1KzI5lyIu2ixzc6+lpQTc7BWYl+WtPfFLKJAEqmHa",
+	"o2181sd9VFhsI1+qupfxinNiem1YfPoQC/aHEjgO1yaUS0r4pV7EweAp0qNRjRf5Xku0WQphe4X5Cu4a",
+	"HIdf2jRpi7O3gY3Sb1bx/DCw0ar0uofsqXcR5/QcRrF/fTPOYsCzda4zthJ6lQg0vzGcCHK+yqTCzAw3",
+	"7O3L7+63+MmFekQ2+PjDaK27kQv1Zj6f1o1U2opG47/BPzNm7Q6GAXdvadLip6cukZnMPL3i1HGslWBL",
+	"bsoy6cJgufC+MkwNOOHQFQcIVwsEdgzhLDRnO+sbAC2kEn2tUQ1/cDdtpvAiPpDB1slGclvcFAIPDo7Z",
+	"wpaExfAFrejVYX6DIJfJnWNW6xuIoKj7pv88g3U3TPmr8rZBSZNdGEJ/sPrSc6l+9h3XAOnxaVAOWJsK",
+	"CSbWkiE6OaZoiZ87HAF3WDO1PtnDbFX/k14rtfLwIaZqZUUDNEIVD6uYCrBPgODZhMNPbTszL+O4nKo7",
+	"Sj5YDBBBKSaPipWi1HzoicoEngbMQ9XG0Hro9QMq14+4QjobQOubANq7tN0eiN13HV38/kKGnworHKRU",
+	"Z77/DUgQRUX3ZTolIPEp0cPbhL03DlzZa+NZ2ndZ61z2KJyDz6gpfEco5G5q2jjiINy7PDwV2UI8grH8",
+	"x4GC8RZfObEDeJfFEu2D2nF4weZSIA5EhQIeUcSM5RtySAAmcZyjE/xDgcV+p4uNvFLxlOI9Lb7KKxUH",
+	"cWNfOQe1IjxYiawV+U5LjlDK12KRA8gy5ij5uptT80jRWWU60VTbdDLxeYuDuLsiRAP8Ux1WrS59K6pl",
+	"6zXRnucZhmxCS29RXtIXGanc2JtaqzKq+RjJfvETok++zvQNwM7nCjD5j89S7Cswlc9uDC9Urwery/RA",
+	"AiAGs1mFowUDd1jEZHQoYy46qwlCT/yhuPPoCMQe1FCjBSuKr9knXDGKhDW6eYjUBJPwHMvN/53HC6Bn",
+	"s2wOvLBw7FVI227EyiKA9JOphom6syoYU2tPHGClprXYOsepy5Z0QmW7nLsF6cDP/4e7vKU/J2lKNQ01",
+	"dkW2uN4HeUhpXS0TVgZrT5vw6tHXRTYF+WWPFztY3KroG8aVWEduU4LK9syNVCuqxK+WPf2axdiYEbTY",
+	"ulWbtwmuExgoQm87+d/SDTvSeweO2xoZTspjwTbChjqDU6A1vhbFSRxh1Mv3FQH39gWuLJzEzOqjmyfa",
+	"F8qHuGKRCMxfb8OlpPpWHHMyl0HSaE/noM/bw7EF8fe2VbzSzHkRIgum4qOOKGJ1ck9lDpz+nL2s1aRH",
+	"JbI4Ut8ucxVnAmEnAR0L6BxUDFDVS2mszjZjWq0njkgeYRpPGpMsxnmiqOQdF/JqZLIYx3SxyeYTYU4t",
+	"yI0a6jtE5xlQs/DLUPn/pr8nImzdANpkQ0sGvnN3v1828nlu1Qzgg4eUCwS3D9/liTARNt6ZqMKE7usM",
+	"oc3GgIpMhbBSLUjAII0W8w1bQ49XyjfQiUMc6gJJfMEACdDp1dyp5yTODagzMvSdv2lfjbd3T39L+y4B",
+	"Ux0OIoHxqrLMBoo/YV2ev37JalS5LXEs+O2+dKT1QeiVUOwB9qhhb9XDCBzYFVifhbtWKw0CMxRgbRZa",
+	"CYoPrDnZp3juGmcmpdrdV2Bte4nZLyankQHSD8r9MUnOojP37kGFTS81qMw1l5gphuF6GKx/58aZ8+vn",
+	"ngYTLIvii5S2ciZioj8jajS3O5aiBLdr+yS9VQ/VT5J+mRhdWPupyEQCG9EugXcTrY+mVy2lsifEJi82",
+	"Yyc6QrGvA3lL1fXxlHXglpklII/HFVC0UTim/Qedo2xy5Zsc29wlJ8o0V8NOzeFm418PQzjZqlLp86oQ",
+	"QAjKZsNhZpWzB3TARxbk9jYRX8LrymUYI757WQrEoenKS6/vjp/oH4Rl3G8/di0q5TMcsXcwowkHWpC5",
+	"r24Sna155u3o9vO8vG3Qzjh5uWn9uwbajvSTAaZj8fAh9mNl8gIRRXvwcT+QmPHc6pRbOeNJstnJCzk7",
+	"8VqMo2WLjzv/jKv++/lnMowGhKfKST88ODVxxAmf5LZsZewB9mXF3B4Ssyi22OFxi6jxwaVVO+jJz/rK",
+	"7NHNaS/Gw8t9fJmEHVdh/nQ2OHjaLVbXL18AolA0tMXgwAfpTC6kOg7iCfhlCgzpMhArlQeMaEWFw2tH",
+	"vPsqNyuhnALUGctwixN0Wg3rT5oOrD/hbY3DvUVaW/aAUg/UjFHFzWPSOW+LjCvLHkhPbaS0Eg8jZoRz",
+	"9JwfhGjvMrMAvGQeRsyKLDXsgbEySdyHXYvCBXRXZSrgedzc4HucW/cwYqk7KNyFWAuseeJZJm/Fw5ZZ",
+	"UELE5rjVoJ0JvieaK82OV2a/LCTAUsMNMjRA410t3TQ0AOO1Qu8NRcxbeIXqIfMGQ+UFwpiqIBD5EBeR",
+	"MQMAHmU9ZeY1uTA1TEkfzhAb7/TPdXjUvMjPU82awX8792y0rel7jAUPO7quICDBPTcq0aoCoSqSP2tf",
+	"p9HKboblLke2PEzU6QOTMl7ZzPE7D8cW91r5Xj6m2ziUYch29w9QsWXQdHFRjffNuMJq1iJiBhFAoE33",
+	"OTh0IzuTD4WA7WGldm4gSEO1b58f3eU/d0+bhML0TJ1/K988Jv4gdhEpUUEusmtdngRgOSnBCu8mdMCD",
+	"BLTmorb7JWdjT/iIU10gWIAmkNag8WlKjFrcTETuPeYJO8Sf3dPtbMSyrrqdS57cdnA4fo+Xh3V0L/W6",
+	"uaEbUh1gzPxs88zJq86LP+aKyJyQ/EuaFPLqn0Z1PsNatuUkDjpf/6btkia273SlJw85Xd8vBVsWTz1y",
+	"V7gh0tPKFkmaaOeHZbdyhkmyWGYCQCQp9SohmmZkLBCDqPR0x8thLEWy6kzvf+9uGJzib0/pT1k/78b8",
+	"HabSdxf7bVKkvld8IcKkowSmRVmsZ3kqVBU6s1jFSg59hWNoTaEfA0DSnFR363zuvrddX4lk9dbd0Af9",
+	"ZMhohF5dbnmiF7k4z/JEmPOUy+QxhS3bwgAYUBteDDK15MAktGgJmMEARBxKFGnRHbGZSCCoKq5VHPD6",
+	"m/mwzY+kEIfHc1sOKMLfHfjkPWgzClTaYyRxN3+PRCAQI+vC6i0rFzthAAMSlSA6cCvWYEDq6CM2H4lk",
+	"y96zMhXGl5PYEmw6AI6UVDNBVBgMXC6nvaWProqYcIqkiYBEo1oNYpcZ8LIigLGP64xyVOP0nLv7O2Ep",
+	"3wk+W4r4b8KuhVB9+nxvFOYWORppR7UBbVe3E1rJnfrj8D10ODR2m8W9Oa5m608lc4yS2docTe0efgmh",
+	"nHym8yQM+hk9i8VU4lVimMC+AdQ6tcF8yzUOD0IXuMqmUvQO7QfGslxhpyr+hgozR9E9Ut3KSsNuC76P",
+	"u0n8GW+ro+kUMzc5jg8sx5ixNnwDgfJA8rzMt0CN8EJANIjp3JarbIjHa4posUeEbzsq/1Egxt+9KuJv",
+	"ng22ZmVHKfLQUxaX7jksEB4YEZWiVhico7I0tkovhqCNhKt5SLVyG3HcnvxzT/46PsygspncI2JFEvZK",
+	"2WyzRzZ2G3+Q3rpHrvUV/STQ0UXZH7f8oQlfWs4c2rv7wKaW2zkkDR+csT8jJ0uBLi2V/fZZCS5d4bqr",
+	"SMiAuyl51pSPB/T95tNtixVEA3mzf/HQkCdp5YDQrlXUVqcjeGKd+3SgeHRKxWcjfmlllW6I/hvR3YK0",
+	"s1RuVGmeVjuQyoKITvJoyk3fCTvo0xfFqoux2yK/3o9P6OzhUJXqHphQz4s2KgRg9e1UEYMTISpaqiIG",
+	"Ug4UAjcmKus5MfzspoTPrIGy94iYojyiBuBVGstVbJhWLemzoyym2rZKhLV9Ndo/0D3DCrQD1jX29QbN",
+	"EsATwM6gT6PzYZRTNcgCwGnrJ8Kgxw6iwqB7g/QGWKiJ0kWX4FesJjkUcoNOMa181qL0RmXGMGswCuXb",
+	"lVAxTeD9h/35Say9MEyLTlx9awMhDVwts/jWmZjHi9Y/hVg53xCfbjUwW4CIfWXqIgadj0LZiNohb8TG",
+	"+D/zJKmSlGP1qkiRVR/vYJmY50bEReh2hKoO2p29sK9tsroXP0rKs5sYnWSiSrF1q3+SSNkQoQlSRdIo",
+	"f3cL6f+bnhaEqnicw3EUHIrxm32gGF+4IRSyOAVRJmRKaqUrcSotNuzS/jyLztwaxxlvhNSLzgyXDXTn",
+	"YNNBtS5c32Z7bIKLIq7FHgt25wimjzg1f8pEGw9kpFTQ1xu25Cq+YBzMzplv+KYGA2kZyDX86XrjNqpI",
+	"5mNoWmcrd9uhcMeRVBlrncFDYsHjQW3k30HruHYfRa0V0rpDCE8kN5UScTna+sG341Z+JNeCZzBRAOqx",
+	"R/WWsz7PjsquVZqeJHCvgAcTgRZ2L4m22qHW8J1uhTAdum9j1Df3svuikMhh5r5UN4cH+hKS7cFhPtwM",
+	"ARwB95xaWyeoXLdNRiBn72J4hgn8M4m0LVOX5mbqg+hHHuNqtB1FUt1EqBc2BP4hseMsHP0vKBtwHuYy",
+	"EdiTOddJLLKI0DyGqOQaUinA9vloCyR6MTGbww9GjrO4bXZ34N6b99qJ3eQTBRc/8CQXH4VcLFtiixVQ",
+	"3AhqA1D5gBnllBGi344NPY87AkstwjaF18S0q6PaGWH/lCo2Z4HP2X1arfwgBjDMTtxl9RGqqOC1HhIJ",
+	"eqaACgC6lhWkTWsxtJlO8lSZcCiF+NnNaXG4dv7ZCW13NAP5cgbGMrhttG9n5hb+XabHRzDcUxpgB7dX",
+	"NhrOq9R0qgUpKvw7ddZhT0yRAyDktQqRm2Evrj6wB+++e8GePfnvrx8ishaWWAMf7NWL1z9iiYV/J979",
+	"X98+e8b+3/99+vjZ428ejig4Q2IpoP+6TikvDUXzMM4LvA9NXpwZJ24wMS3C0kI9kbfI6onMxu0IBtSG",
+	"wg731XpgzUhDJZfUzg9FhimXyf/4Tvf1Uv+Pe/eF0xu/5NoKQ6YLQlOQ3cPZTKcpr0hRywekfNWRkvl6",
+	"jyKMzX7POYAF7QAG/RdXHzAy3LRp3GZq1CWTBnekse/5TXPp4Ueqt/FlxIFSlwCU4ebiogCXW2cajWFo",
+	"5a1SnGNZc8VcRgKbZvLVNl61feyPpgNK5dCq33o2/UTXB51N3N6V4lM/7JaTx391IIC8ohbZGRvQVjbj",
+	"isUa0BLoXewB6GGC0Fu7m27EyjK+4pl9OEpdD735HJn/u1cYOP/HWOWuQnOd+Ta9x38JWVc+qACwdk6e",
+	"QZj9VhqpFcTP5yJ2kwR/xg5mqHaiEOKQMOZrpHfxqbgLcNefk7us50wVieCOCvZggEUH4PPctVhh/35H",
+	"Ie7ExsS9EEDdLwUrNvQMGQuuxVKC44gbD7EeQOOjFGxg61faN8JveT2fd2nzN3g5qDNZvnKQNwlD6HUl",
+	"6aET+pLoRZTYuzACETtvssA7XS/RtTRM34psDEhm/G4MW5WZvtNFri5hDLhm48Sg4Nn4mqnjUCSKo4kU",
+	"mIROUsAP8b28kASCdYYDMBazNi7dUDEmvRKKr+TjDU+Ts+efq1dye61/bVcXeHmQVZCJmVxJtyZ7Vp7X",
+	"p37NpYUWbmh10hmbc5mIeDCYdS2RP/h8xD7Ds2Flql83lKmeKGGWCmP4Yo8ieVzRH/FnvVq4ePyEevhH",
+	"LpPQde/13QBTQCoWEJZDaNhAVc1XQsWXMKghSKih9FS2YZzRYiPqNOOWaTUTI5QdOIUIoZ1WreNvGFP1",
+	"+3e0VewX18N4iGWLKBiiZqnXJqRMr9sbNt6sR2U0co8fE/kIjs2voJUNQSG6Zg19ue2pIdj49n7KN2uF",
+	"KOBj2TjF8w8FKQ81nTAKkMay0ZS66wXCk+6541tmPOFqkfMu4Lg3a/WDv2m0WS/ecOJ5h2wHjQUAMrlM",
+	"KsA4YaZc8Nue+YY7JvxswteGqva1KrvjA3xt6uy1ro/9EQ26kQQLnj6xu/JRmuWYqtbcwEp5AGQPQAw9",
+	"78cvmm966Mx1v/U3jYCDdeer33zd2laiBQZV4xd1SuOCiXRlN4xsC6KU2C7PrU76IP+AFqCprK4ALa6P",
+	"73u9BjDTSgLeHSlJUuq2bpDjVbnme8McF/JyvPhXRC9QWK6DZPttEdq975029CV78Aw+Cf3udggxP8mT",
+	"k2jGcRn4H4Mr0O+Z3i6ZUtDGaxW9q6uA2G+ta3Dwpj4pB+nBmsPzj46hMg6nKt1fffwBBJfAw9c+cIBa",
+	"AkGw6inF0zKW1rTQOY9vZQdW2mV8K40YUxFd4gBalnPNN6YCDBoK0Q4rjtZ8w6xmM62UmNla/yUVn81l",
+	"DVhqLhd5JoqUobxrbXh9TED1pY91yiUBVp0uVRXHL2EcJymz3qODD2dr61ufNrbXJVrf/MwTeSN2De/X",
+	"lrnLhrnLjCsNvST4cE8NiqiC2NkrmEFA2O0yOifO15Ul3L1+YJcffeipu/zuuJlIK1Zt2x5fWdNyn3/G",
+	"Pwygdztwb5XcbvsaHn80aSDsExKHeabTEQRigmOimYou9uIz6MFP9zt/qFO3NbI0LVRA9Lml2FQaBFIo",
+	"CajNY6m28FWbMBhast83ol4aXER4ajPZcKyk/NfXeO+TZzsp4P7NB0XEq4QOsX2L/oPDGXQBXkAFJgyV",
+	"eNZhducSEUBNjjCa99fyKtl5TmZ3/UNL1R63PaVbepSVJpXVA+blYOMInn9q0+idcLu+E+PL4xHqjHo5",
+	"ZkQIFo5AiESaGIQuiOqqIBVa4l2wc51ba9hM54rUYxUGOsgR6W5aC7lYmkeEvICr0LoFqYmm7fB5C5ff",
+	"zFsDN1sg2CrZUI0wYgBUQAEqbSh2+UfBBGglUSznfVBm4/1SyOwtclH11T3Ro/dJROAvQmSKYdHrMQSy",
+	"1qH+dMmBsdgDx3JAvsNOHIK5u1/BztZ9ZVaJtKc92q7cEO5kxDVAAMLshhTel3SE1LFHdXilLF6wvzwG",
+	"PYR10L7L6Vokes14orGhr9EQ7bFEoZktlcr/fTcDiZhFvQcyCsXuy1Opih+GO8f9ZEYohfDyP491XpUa",
+	"d4obJ01ej0ENNMSrIgbRLWelw0lO/E1GoxQiasRXhmWAct5B+jHJUY9wTeb8843YdIZM/qVifQU3ByXD",
+	"/6NEQa757KbEP8ejTsQsAd6NxANp+hZOwCTFwoOVUFi/Gqpu9WTxEvTtBwZLmo+0vLG+2B4ol2MXEuCw",
+	"xmMbvpe74R3Rfi63DEK9VkhfCNh/Binz57nZu5Zw/8gxICW7DzytZYZyTEAKX4phVp3bAt1xZiVUbZrc",
+	"rATg20Rn+P9P4ayY4s33I1mDidQiQU544TOtZiIDW2zqjXqFi1Nu0ohdZ9DWb/E00xkTrYnesLkdaIpK",
+	"aSUaYxLgC18Vt424nFtvakViMOxG6bUK1W7hn1crl/jKMFP55jsf9G3Tfd8JO1t+oasH39a8ZEzp9Tas",
+	"BiEZF/AaAPaPTkIFX2b0AxEHeO5stqlOxSbjDrs7/llYjiOfVvS521UJzjLP0+tVJpWlCiSZbcGQF2za",
+	"qBDHirG7EZ76QJt+D73PcoPn4o3YUG1Y44aShhm5UIJ45Y9FutvaI85LU+3l/m/9DUGjxdXXDix4hx/0",
+	"h4T9g4eVpdPNITwAHm8eAZDmjQSKkjmmjivFZLc8yQU5xAjfLewY4AQ9mQ5o4PCR89OwvE3LjD5OogJz",
+	"FH/LpJiPkKgokVBWoVIWuOYeWW0UWBMc63nKbSZ/7Um1/Yg3TSGCPak7GQfI2j2dmpm9NoutqS4MsxnL",
+	"gI4+GJAWLyD6fOFsyjdA5OqUHaFrZYZJ5ew8xBJMATGAALUzgQ8BnchmOhWGEfFuqGZrEsbe1gvMNY66",
+	"Uu4NHzra2FdFvvPoYht8VImfCF1nvzqDE7CPpGJznc2EXwiNIXs4lkQ6DrD5pLnJctGh0/bkETBcfGjp",
+	"NV80A94PNNtfGDjQ9o5i0L9tLshf8rC0dSQqzkw+mwljdDaGXwukf+1d1RicR2rAP3kDWvkS/yBcjT/y",
+	"GxFRtCXCLBzh20HTf1jmxgu2Rrx4T4rHkwSMK90NnXU8jwBuivPPzvv6vdv3adkYX5Lh2fZuLNGDaj1p",
+	"mGzD69qTPvu0hNKwnveZTpqeBCeMwvhBtQMNWgerINmIYQUl07CibhvSDTJjMjYXABPl9ggzAk07SEVq",
+	"JcyJTDyCdW03sHpXGKkN6saeNjbPOjBz3/obwgavKq8dJqH4g/4wgX/woOCVvzkIW3UmAO4wW3AlDcIN",
+	"OY8O8o3MaqfrTcWvs5pdi4VUIKfel/COYa1QKaA/Rx98/tnJ1O/ndHYMMe4VdtQNMu+f7WPdv3Rj8Msb",
+	"VMiwiK5ba8l4MLU5TlawqjF4HEUyocAQFVFFerDbo5iZ0DYweK2t+/4dXB3USIQkdAMlYziS892BWMe5",
+	"aDM3LSXrNz4OEOI8c0oAwZbxHNsgv4fS0ArgWwk2wY6iWMwAEdy0xSWxNM2cp55iqplrTaj4nce+mqJ1",
+	"JR4gYBEenVth8mcBk294MrfqkgPQ2H4Ugfid3ol1Jm1ZR48aZ8aV0s5TcjKLppLOiwqTjM/KukOlgTwX",
+	"zjJnYodLnGUiFbHscsPf+TvGcWXh8Zv/5RmeJy9dpo9rOW+MQAzlcMQdH8soRYqH0DbLNeNO04Bd7J6b",
+	"CIueLkC88mR7TIRey7NMdwPYegHh5uYsRH7Oi07FgmkXoA2YGEcjUH0aUwgr9C3ToUrhvHSaO9PXl9XM",
+	"Iz0vymAIGgZ4Z4yw1Z0xhm200pntYzN7B3cd2W1NLdYzczuYa4MCHlDxRWakJlJlxjGyhEEmr+yzbOP0",
+	"OC5lS8DCr3dzwP7pcLutwvqwV3Neow2YJL1h0Wm5VHqq0aNA+I1DyJ4PtatV/HOoR9kAU+zGE9rWH0bV",
+	"R5R+sAP3b+/PhHFqLgxk7nqpE9rR+Fyk6YMKBtjEUGQGPgCS+0VQ3STVouYzRiwTSO0TsVSnQtmIpcIu",
+	"dVwGGNYcKgYBUkfEjNsTxbMG0/u5Vwps5LjWHFyLWM7n+MLZspHUr6bLf0E2sHY1/osnEOxM9FR6BiFZ",
+	"BXQXWrfoU+JN6csiBot2VD9zUEiNPrs3pFY8eEigpJjLEJ5L3Tal02xVq8FB8gyrC87mGVe+SN4uRRqa",
+	"X6Fijnbxjfu5vaM2509iXaz+tCZn7bVNOrWQyWPbFLBHYdvBISbHQkLQtnTqEEL/EJZNId1HBdeGrfJs",
+	"BRu/Uci62xyO5bPxe6+7BKeUthGd1YnW7bJ4VsB9GrB05dnXw06bMYmtnu3Pa1UVkdGjcrjpmgH2LCUT",
+	"6zZwX8/61pFk2zOMU8ZvptoS5Nn5RyKbJAeXDrSUu8KxAm8aTXQe65PK9EvdesB+QeVgH5ebNyrZ/IGK",
+	"bCotjh7q1ws94+YGcJB262OI04WbG5GxpeCZwRUet1pma0MMz6SOtSfcCCZV85oEonfMBynqScOcI4Ut",
+	"K7F2p3Awtl4PmWMht9IQ03SmKE9FPEpEsyqubpfEJxXX7wXPviS71Z00vi3JqyLu3FOhUBZKhTm2y3BL",
+	"mdx2d+G2yPWOXMA3Ud9R7ZsHBj/wFwOiH+VkHdB6VP48RECEngU9TZAOCR/eaEn+05vPPyPh8++9wtVn",
+	"mV0Sird/tNs8qiivLFhKGwPG2I9zBIfpuMUi+EFdzSpZRfoC+Ms0g0WEVxagV9MC5KFsHEge2rhOnTJ4",
+	"fs1nNwOr14KPrO1c+xuf3bzXdzXwt5dL8UdKNMPRvdDCIIYJlN7VNhZQkvjdhXZdrmIdsBoGugu7qu7f",
+	"wR09evXVrcg2sXN7dRa3VcLPO7KaE/QPF5867KjOk/66X3zkoAxFoC5OJ7ozbnmiFzke9e7BGJBJnPUT",
+	"MXpDRTEbMPMBQnKcg9qN4fyz+19nxybM6ZiHIKxZy+GH7z4FR5Z7Na4QQDBS66wdb2mGnJqZX4sBLta3",
+	"+5Jo0UIfCBs2AS2WG+BpmsnuoIy+KBKXtaz+VwY1CtNZoVOwVCBPRAkUVKfEMowbBAw6DoerVb+cF3n5",
+	"Vl8gT8Rlmbzv9gcKZgj39fC5LYcXbNogxUV3p8C8OlGNEVfN9NqDEFtdYqEEqQoF/hXUhYVYsURYA3AE",
+	"S24vyp47sn2gB9LoVEDwnK1FBiGugrjVysXSCqxUB10Lca57plgrgm9Editn4pHVN0J1VCw7o/IK733v",
+	"bp0mEhvzjQehRpfl6bffVhyYJ7sOTCN29JMB2NGUDd+tWPfULynfPGfc3LAHRU/BwwjLzFNhMzkz9DcO",
+	"7d3USLvSmTXsAS2w/0EijftX+N9DjzNI/eJE/ZVofcP4HNhRliJlD/Dyw4j9O489taA0TPy6EjMrYvYA",
+	"/wSzbh4+ZrGemfNiEc3jtLD15WzJygvYmJXyDZthVaIvT6q2TtAXVkQ1OoPRn0XIFO3+UB1AY81nzbKl",
+	"xis/7xEu9qcTx9R/EmuU75YD1OLFUE4aPA7qWjmjrUgVGtAKQxUaTh648gzRh7tl7ppZ6rV6pOF424bK",
+	"NsIYyny0wWJfyYV6k9tBFPRXiEym8yBxaLlQ7lG+3XWmldHJsf1jXVV/ngE9avU2rmi+RjxB/StaeylM",
+	"oHibO4pLNLmj4beHTWwLMrBcqNdqpN6YF5mIhbKSJ2Zqw7xjLa/8tF8ACYi+kYI8t1BbB/kJj9g5Cjl6",
+	"PjUoDNOlMV6p+M1aXfk791McVRsroA4pn3pBHjN9Caha/BdUzdh4T3jd0mBxrNPXC63jCfZIbbIt4G20",
+	"uiVX/oYxGXqTpHhNe3+XH8bUfubHFr7lnRZkt8z073TsMuKPCIAq3BizQBe4skR3N3ThB3kSSu+7LWCV",
+	"QIYfRYW6m6ciRu4zyAGawBTejdrg3IosbdcJ793VDyJrUb7HRLtv/VMH83dVxtIb+C6ePhTGoPhBmBC4",
+	"f5xXEzDN7i+575Xw+F4A2bybsMYCrqVes5SrDd0mYvS/AmJfICpTZ4LlajUZrNG9gXQtp22Q7MIUDkN0",
+	"NX62DyiroN8GMHXgQROj/exIZS/CJgxzVP/JvaCrZAEGGqRewWM6U7zICGuiIkwjFZN2F1lT2vuPq2lW",
+	"7mRrNUpXPBt7hTPRWs6L9GMMeHXCMVPwJNFrgb2HlTc8x/i+b0+m0mzm7s3Q5FwJBTYD/QjBbe0y0/li",
+	"GVFoznLnePA13/heHCrlZlbHfBP26MhEH9QAzO+dRhqAEf4JNNCHwwQStd7eFOErco3lWTtxzZW7KuJR",
+	"NQK9omFdvtdrNuchuMvpSXCkSmUsTxJ0LZfcsGshFKTd81XI7drLCvQmr3EC9XT9ejZH4qsHdcXNTZXN",
+	"vmBtJpFJpMHFa4GCuDMQ6LWZaDv6yxuOr8LIM6R0K6g5oM+dJhjnFlI/stLZcSM2dFYYCNHZMYTl3L2l",
+	"A0lGJ8lkfDPYXlX0vyulc0yhm7W04BVlAtBaQxKjxacnaZ9aGi9pZsu89Y3YRAxnmVkNUgiMgzDbBdMM",
+	"t0zjggQq/jMb472r5tOArof1+bT9GUEgfua2IbqMAb8SBgwHSUSlPGaoxwq3cEcOt3FkKx85zJeE+9Ep",
+	"6fMli/mpf9QQr9LPbZh4CI2kiryj88xHT80Oe0Ms53ORIXND4QWlgquw5ObNrcFxjB9/5yhSfxJrGtnU",
+	"uaeKzLW4SoX8YytPAC0Ux4z73eWLEdHzjS+I860Aa4nImUJPB+jhpLUCWiey8BqpiEx0pK0OlKEu+udn",
+	"TXRr7msXYSgJ3qPtT3PuLP6LIiCBOOL1Erogsxt16fazkwl1qbXChHfgUZGP+7Prjf9jhHoNBHiuczVx",
+	"d8rwUM5+VbaUsSpXceSsE7zoNCWzEwoSZZB4IU86K47HGNwtZ51duP/hKSsptxDLhTBF+YuxYkWHMdQo",
+	"QlkPlgwoO462PHdiGbq39tt9emvfCR5/UVrlHdQLenWt9JoYM9IVHwUae2s5Afm4xzZ/R3cNAoPshfKv",
+	"JX8GoELmCkmA536XAOo84CUUtgKWcVDMAkrpkoRseyFiKOaFypXmoAW4XY0AlvTus8jNiyJwNgH0eHEm",
+	"IbRXkKCeRWdrLi0WRtIWdKdDgv8y5zJpZPve/eJLAMAuOu195pjIkK83+3KAtBWO39uO6EJo9/C1CLq7",
+	"vycaHz4MEA7vDZRUKJSA27Z1vg8i05PqViirs829NzeaYT7ETMaiVduc2G/Dcb2kiujpEZlgVnCKhkDX",
+	"BHHfwJfQtyKLmFBxxFY5EuFHkE9gUjnTJYHeMtRV2zLsfIu1xHIJhUJ74X+z0B60U1oz9klX1Mp8dqL8",
+	"+xQ2TNT4TPrbwPNx/+1DlVOnCOaucvsz9K1HZ1jq4v6w4FI1hnJzZWXS0GsBqF/w8+eMF0ivUB4fYynV",
+	"N19/8+2jJ988evrkrD1EXE9f7wnCBs3P7kGnjhpPaIi+pb1dIukS0ALhkpOvgkvDpGWwgLgqsD5Lfkta",
+	"AG0daOmjECAYZigL4zgmTh89AlzaU3onTl++uS3QGEbefaTTdvcQ0blh8q7OzN9sC44v5Ft6w9cb7Oze",
+	"RMxtSwMWFlMQtwdWSBAQ8dA4/fYup+w8vPOkVEne1C+OTwzUNR2fkYdswF8g3h90yLKifHTUk9Rmm9Pu",
+	"sWyzZ0DqqE3mXDGFaqVhk61RMNVMZMq0bLknJ9pynXW4Wdn90rTVghqR2QZTQEQQh80VVM5EjD2wpTMJ",
+	"aYBqYEzNgNAQ80l2s5IznjAl1jOdijHIc8se2NZK2vd4S1B9WL52WBW170DsVG/00EGKDW6tciXJjBkx",
+	"y0QQuPM3a4W9NOYCozPVlYBSukmQy4/tWg7aU3b/+lVf/eprEZ12cKfQihuz1llM3atFuxS0mCXygDC0",
+	"7zDra1NFaRqSwSsXvS8L9yoQLdkrQGe39N5xusOmhv62eF60tpjg5X1DNqPEDcuhDtOl7vZ+XYoPHaRL",
+	"6WgNcG66B1USPCmPxZioiB0W10ha81T8dLToU1g/l9aKdGW9fV+w0UnD+LU7bKldsVojMeMZUD5LG9Us",
+	"J99PlBDVIaFFlh57ayz4WLNorR8hOUlXJ8f7tX6LN425dMVLulsDwxAfqyJ3xERiBEtzA/b+XGZlSdMq",
+	"v06kWR4LSQkbMG9u6q1P7ehOz3opVDWy58Um0dpA+4Ibf7Kuo3UcXaUJbz11xG1C+aI6gHUIMTuwhRSQ",
+	"kcz5Z6jaa2/T+gC3jbmt6Q1tjZ3+/SfpJueMggCRb/BylgXTGUuFgEIgbPSqgtQCPboYkemltwJNZMLX",
+	"oLUueAVOsc2E/pcywn4gXLIDG9ajPQrmoj0TfX8seaTiPgQ042u+GagL8I+PEEXjuQ9qPd8Xi/0YKYxG",
+	"Q4hsOTNHF9qxM87wAaephruj4n8lbCH9AGe6A+sx7X6oKNa1uF5qfdMdO/zobxpx6Yp3NFesCHkrMoSm",
+	"s3olZ2HQ+/1jCyAM65wUn9ZY8tVKKFPCIcw5hXSd02KPZV4vT87OfgCamLPRyvr9CyaO/9Ve2wTIj4sT",
+	"ouGR3xLbPjyxcZHRYVV6zbSKoEIakZwwYscevPvuBfvvZ0/+62EpK6vcWbV06a9P//NhuByx35VDIoWl",
+	"fExQ7A9T58sXudqwVAfBt3ovkqS6RDuvOLbO/9TF6Pvu4sOr0elNpzmAp9vURTW6fyYUc6x4bgRUoc+l",
+	"SOIqxFENirkKbVT3gDwXM0j6RljfbXKstm/f33chNV0VzwGawGp9EybOWJDC0sbniolbIBB263ErMjn3",
+	"IUVYJS5tWVItLeCkBVwXaZYdiEQf8XLQuH/5ykFxfzeE3rA/PXNI2P9lmO6tvyOi1HqpAWjYrZBT28zK",
+	"VAQLJuws1PlnHseZMGY/Wlf60eByxv98tje5KyzTSIQx0izxJZMrd5C98WRIgpkG4GSl9BTUquvlxinm",
+	"MYna1jpL4tbd/zJPV8OaSYyYkVNXTmx7sVfKf32NF59+vbuxt7XvW8SH5IlWBLisc1sEW7HXwuNGAp2X",
+	"kbF4Xt4AVZDKg8QxJxiZTtq4Vr3rGYwzf8PTpMffbjIc5jIJIWJ+8lRcNiUg3AW84DBF1Z+J/EHz+PDG",
+	"gD3DkLuTpygxaGkio8oJapjhMqacXivBA83OcICU3eagxAnqAvnbY26F8bQFwiLMILWwsIWugDk0DYYS",
+	"DN1SGTX7L5zFebrCyQBssxL+5nllaAvNtCIbEaYMsHHsEqr3msaUCWPRTTlmTM744VkiReb3Z7lxPW2+",
+	"c1GdPcpvhIqgJMl6UC40kaTpxrrRSSyyfQeqgH4L9OxzD1FbcGuSujNVGSMeZ5S9hRZtvFfiVz6zgbic",
+	"B+mW6Y5Lt+s7el48H+DxWs29iFRYBC2EZYthk0qDUqXnQIJwtmcOzl0DrmfziECHd0qc4Aw99w2HreA9",
+	"L4uOxF6opxOor/sqcjirLecoSB0tzEURYUHgE2QlCpR4RMUOfRVWeyRAo1FhkPKQxpeWgLZoc+PaZJWb",
+	"m7O9j+ealOZo6TVL50e4PBLmX75aaSNPUT+En9UmGgWLIjQNBygo3KqX5myRYScAu85VDMpKOTtMIvMK",
+	"NkslUt1UxlGgr0BMBmR1IzqdgD1Eox2KtOCGQalZCp7Y5W9nzz+7v3lKGfyb+8nmt9pfzksCmuefYVLE",
+	"LM+k3YCGK7hK/s8nd9JixaX7yyd3Y3brNWGeJWfPz84hPktf29hgUmFGKPDZsIyV5UBP493elWwwEN+s",
+	"hHr9kl3mdvm/X/0E/9eZ/A1X5PLta/bk8deVZ+R2+ZuTjk+///8AAAD//w==",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,
