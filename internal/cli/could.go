@@ -254,7 +254,7 @@ func (a *app) cuts(c *cobra.Command, q contract.CouldQuestion, take int, name, w
 			a.say("No change of up to three limits, openings or roles makes it impossible.")
 			return nil
 		}
-		a.say("Each of these would make it impossible. What is lost of today: parties, yes by a role, yes without one, kinds of newcomers.\n")
+		a.say("Each of these would make it impossible. What is lost of today: parties, yes by a role, yes without one, kinds of newcomers.\nWhom our people may invite or share with from then on is not counted.\n")
 	}
 	if err := a.records(x, []string{"cut", "change", "parties", "granted", "wide pairs", "newcomers"}, rows); err != nil {
 		return err

@@ -116,9 +116,6 @@ func TestConsoleCheck(t *testing.T) {
 		t.Error(text)
 	}
 	p.axe("a checked list")
-	if dir := os.Getenv("WEXILLUM_SCREENSHOTS"); dir != "" {
-		p.shot(filepath.Join(dir, "check.png"))
-	}
 	eval[any](p, "[...document.querySelectorAll('.account')].find(b => b.innerText.startsWith('not opened')).click()")
 	p.until("document.querySelectorAll('.listing tbody tr').length === 1")
 	if text := p.text(".listing tbody"); !strings.Contains(text, "h.brannoch@oskelund.example") || !strings.Contains(text, "theirs") {

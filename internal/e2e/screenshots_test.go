@@ -43,6 +43,7 @@ func TestScreenshots(t *testing.T) {
 	take("partner", "/partners/oskelund", "document.querySelector('.openings')")
 	take("reach", "/reach", "document.querySelector('.reach-board tbody tr')")
 	take("audience", "/audience?resource=space%3Aloan-dossier&all=true", "document.querySelector('.listing tbody tr')")
+	take("could", "/could?who=*@sandrill.example&action=spaces.enter&resource=space:loan-dossier", "document.querySelector('.way-line li') && document.querySelector('.remedy')")
 	take("rules", "/rules?service=meetings", "document.querySelector('.rule')")
 	take("space", "/spaces/volunteers-handbook", "document.querySelector('.values')")
 	take("findings", "/findings", "document.querySelector('.findings li')")

@@ -130,6 +130,7 @@ function Cuts({ asked, role }: { asked: { subject: string; action: string; resou
   return (
     <section className="remedies" aria-labelledby="h-cuts">
       <h2 id="h-cuts">What would make it impossible</h2>
+      <p className="quiet">Weighed is what outsiders may do today. Whom our people may invite or share with from then on is not counted.</p>
       {cuts.error && <Wrong error={cuts.error} retry={() => void cuts.refetch()} />}
       {take.error && <Wrong error={take.error} />}
       {!x && !cuts.error && <Waiting what="Trying limits, openings and roles" />}

@@ -40,6 +40,7 @@ export function MakeExpectation({ x, close, done }: { x?: Expectation; close: ()
   const [owner, setOwner] = useState(x?.owner ?? '')
   const [reason, setReason] = useState(x?.reason ?? '')
   const [tell, setTell] = useState(x?.tell ?? false)
+  const [could, setCould] = useState(x?.could ?? false)
   const actions = useQuery({ queryKey: ['actions'], queryFn: () => call<{ actions: Action[] }>('GET', '/api/v1/actions') })
   const names = actions.data?.actions.map((a) => a.name) ?? []
   const services = [...new Set(names.map((n) => n.split('.')[0]))]
@@ -51,6 +52,7 @@ export function MakeExpectation({ x, close, done }: { x?: Expectation; close: ()
     ...(x || owner ? { owner: owner.trim() } : {}),
     ...(x || reason ? { reason } : {}),
     ...(x || tell ? { tell } : {}),
+    ...(x || could ? { could } : {}),
   })
   const look = useMutation({ mutationFn: () => call<Expectation>('POST', '/api/v1/expectations?preview=true', body()) })
   const save = useMutation({
@@ -145,6 +147,7 @@ export function MakeExpectation({ x, close, done }: { x?: Expectation; close: ()
         <Form.Label>Why</Form.Label>
         <Form.Control size="sm" value={reason} maxLength={1000} onChange={(e) => setReason(e.target.value)} />
       </Form.Group>
+      <Form.Check id="x-could" className="mb-2" label="Nor may it come about without an administrator or keeper" checked={could} onChange={(e) => setCould(e.target.checked)} />
       <Form.Check id="x-tell" className="mb-2" label="Mail whoever answers for it whenever the answer, the audience or the number changes" checked={tell} onChange={(e) => setTell(e.target.checked)} />
       {look.error && <Wrong error={look.error} />}
       {look.data && (

@@ -1159,9 +1159,8 @@ func (p *Potential) partyClasses() []*couldClass {
 	}
 	type key struct {
 		likeness
-		licence  world.Licence
-		located  bool
-		newcomer string
+		licence world.Licence
+		located bool
 	}
 	s, inv := p.most, &p.most.inv
 	x := s.sidesAt(p.at)

@@ -172,11 +172,10 @@ func someActs(w *world.World, t *could.Target, party addr.Address) (out []could.
 	}
 	me := engine.Who{Address: party}
 	values := func(r world.Resource, layer string, owners []string) {
-		for _, o := range owners {
+		for _, o := range owners[:min(1, len(owners))] {
 			for _, x := range c.loosest(layer) {
 				out = append(out, could.Act{Kind: could.SetValue, By: engine.Who{Kind: engine.ByPerson, ID: o}, Resource: r, Rule: x.Rule, Value: x.Value})
 			}
-			break
 		}
 	}
 	for _, d := range doers {
