@@ -14,6 +14,15 @@ import (
 	"wexillum.example/internal/core/finding"
 )
 
+// findingKind is a kind of findings, with how many there are.
+type findingKind struct {
+	Kind     string `json:"kind"`
+	Open     int    `json:"open"`
+	Accepted int    `json:"accepted"`
+	Means    string `json:"means"`
+	Do       string `json:"do"`
+}
+
 func (a *app) finding() *cobra.Command {
 	c := &cobra.Command{Use: "finding", Short: "What Wexillum noticed and somebody should decide"}
 	var kind, about, state string
@@ -70,13 +79,14 @@ func (a *app) finding() *cobra.Command {
 					open[f.Kind]++
 				}
 			}
-			rows := [][]string{}
+			rows, list := [][]string{}, []findingKind{}
 			for _, k := range finding.Kinds() {
 				if open[k.Name]+accepted[k.Name] > 0 {
+					list = append(list, findingKind{k.Name, open[k.Name], accepted[k.Name], k.Title, k.Do})
 					rows = append(rows, []string{k.Name, fmt.Sprint(open[k.Name]), fmt.Sprint(accepted[k.Name]), k.Title + ". " + k.Do})
 				}
 			}
-			return a.records(rows, []string{"kind", "open", "accepted", "what it means"}, rows)
+			return a.records(list, []string{"kind", "open", "accepted", "what it means"}, rows)
 		},
 	}
 	var reason, until string

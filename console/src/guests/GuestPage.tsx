@@ -151,6 +151,12 @@ export function GuestPage({ session }: { session: Session }) {
           ))}
           <p>
             <Link to={`/reach${query({ who: s.address })}`}>Everything they can reach, and why</Link>
+            {session.role !== 'member' && (
+              <>
+                {' '}
+                · <Link to={`/reach${query({ who: s.address, could: 'true' })}`}>What they could come to reach</Link>
+              </>
+            )}
           </p>
         </section>
         <section aria-labelledby="h-facts">

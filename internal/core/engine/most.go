@@ -269,7 +269,7 @@ func NeedsRole(act catalogue.ActionID, k catalogue.ResourceKind) (role catalogue
 
 // OneOfEach lists one address of each class of parties who could have a record, and of typical newcomers.
 func (p *Potential) OneOfEach() (out []addr.Address) {
-	for _, c := range p.classesOfParties() {
+	for _, c := range p.classesOf() {
 		if c.mayHaveRecord() {
 			out = append(out, c.who.Address)
 		}

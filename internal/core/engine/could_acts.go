@@ -1,0 +1,408 @@
+package engine
+
+import (
+	"slices"
+
+	"wexillum.example/internal/core/catalogue"
+	"wexillum.example/internal/core/moment"
+	"wexillum.example/internal/core/world"
+)
+
+// What acts of our people and of outsiders could give a party.
+
+// byOurs reports whether anybody of ours may do something about an address to a resource.
+func (o *couldOf) byOurs(people []uint32, act catalogue.ActionID, r world.Resource, known bool) bool {
+	p := o.p
+	for _, x := range people {
+		q := Question{Subject: Who{Kind: ByPerson, ID: p.most.inv.personIDs.text(p.most.inv.text, x)}, Action: act, Resource: r, At: p.at, Address: o.who.Address, known: known}
+		v, err := p.most.Decide(&q)
+		if err == nil && v.Yes {
+			return true
+		}
+		if v.Refusing.Has(catalogue.DomainGate) || v.Refusing.Has(catalogue.Counterpart) || v.Refusing.Has(catalogue.ServiceGate) {
+			return false // that is about the address, whoever does it
+		}
+	}
+	return false
+}
+
+// invited reports whether anybody could invite them into spaces of a class.
+func (o *couldOf) invited(c int32) bool {
+	if o.invites[c] == notAsked {
+		o.invites[c] = no // while it is found out, nobody who waits for it helps
+		sp := o.p.spaces[c].members[0]
+		is := o.invitedByOurs(c) || o.helped(inviteAction, sp, none, true)
+		o.invites[c] = answered2(is)
+	}
+	return o.invites[c] == yes
+}
+
+func (o *couldOf) invitedByOurs(c int32) bool {
+	if o.record && o.state == world.StateSuspended || o.who.Kind != ByAddress {
+		return false
+	}
+	sp := o.p.spaces[c].members[0]
+	return o.byOurs(o.people(sp), inviteAction, o.p.spaceRef(sp), true)
+}
+
+// joins reports whether they could join spaces of a class by themselves.
+func (o *couldOf) joins(c int32) bool {
+	if o.joining[c] == notAsked {
+		is := false
+		if k := &o.p.spaces[c]; o.who.Kind == ByAddress && k.kind == world.Course && k.joinable {
+			v, err := o.p.most.Decide(&Question{Subject: o.who, Action: joinAction, Resource: o.p.spaceRef(k.members[0]), At: o.p.at, With: &o.bare[0]})
+			is = err == nil && v.Yes
+		}
+		o.joining[c] = answered2(is)
+	}
+	return o.joining[c] == yes
+}
+
+// shared reports whether anybody could share items of a class with them.
+func (o *couldOf) shared(way int, c int32) bool {
+	if o.sharing[way][c] == notAsked {
+		o.sharing[way][c] = no
+		is := o.sharedByOurs(way, c)
+		if !is && o.who.Kind == ByAddress {
+			it := o.p.items[c].members[0]
+			if act, ok := PassedOnBy(o.p.items[c].kind); ok {
+				is = o.helped(act, o.p.most.inv.items.at(it).space, it, way == 1 || o.inCourse() != none)
+			}
+		}
+		o.sharing[way][c] = answered2(is)
+	}
+	return o.sharing[way][c] == yes
+}
+
+func (o *couldOf) sharedByOurs(way int, c int32) bool {
+	p := o.p
+	act, ok := PassedOnBy(p.items[c].kind)
+	if !ok || o.who.Kind != ByAddress {
+		return false
+	}
+	it := p.items[c].members[0]
+	people := o.people(p.most.inv.items.at(it).space)
+	if act == reportsShare { // whoever shares reports need not be in the area
+		people = append(people, o.others()...)
+	}
+	return o.byOurs(people, act, p.itemRef(it), way == 1 || o.inCourse() != none)
+}
+
+// inCourse returns a course that they are in, or could join; none where there is none.
+func (o *couldOf) inCourse() uint32 {
+	if o.course == none {
+		for c := range o.p.spaces {
+			if o.p.spaces[c].kind == world.Course && o.joins(int32(c)) {
+				o.course = o.p.spaces[c].members[0]
+				break
+			}
+		}
+	}
+	return o.course
+}
+
+// inSpace returns the role that acts could give them on spaces of a class.
+func (o *couldOf) inSpace(way int, c int32) catalogue.Role {
+	switch {
+	case way == 1 && o.invited(c):
+		return catalogue.Manage
+	case !o.joins(c):
+		return catalogue.NoRole
+	case o.p.spaces[c].own: // an owner makes more of it
+		return catalogue.Manage
+	}
+	return o.p.spaces[c].joinsAs
+}
+
+// onItems returns the role that acts could give them on items of a class themselves.
+func (o *couldOf) onItems(way int, c int32) catalogue.Role {
+	k := &o.p.items[c]
+	if _, passed := PassedOnBy(k.kind); passed && o.shared(way, c) || !passed && way == 1 && o.invited(k.space) {
+		return catalogue.Manage
+	}
+	return catalogue.NoRole
+}
+
+// mayHaveRecord reports whether they could come to have a record that is active.
+func (o *couldOf) mayHaveRecord() bool {
+	if o.records == notAsked {
+		o.p.settle()
+		if o.records == notAsked {
+			o.records = answered2(o.recordByOurs() || o.recordByOutsiders())
+		}
+	}
+	return o.records == yes
+}
+
+func (o *couldOf) directory() world.Resource {
+	return world.Resource{Kind: catalogue.OurDirectory, ID: "ours"}
+}
+
+func (o *couldOf) recordByOurs() bool {
+	p := o.p
+	if o.record {
+		return o.state != world.StateSuspended
+	}
+	if v, err := p.most.Decide(&Question{Subject: o.who, Action: signUpAction, Resource: o.directory(), At: p.at, With: &o.bare[0]}); err == nil && v.Yes {
+		return true
+	}
+	if o.byOurs(o.others(), inviteAction, o.directory(), true) {
+		return true
+	}
+	for c := range p.spaces {
+		if o.invitedByOurs(int32(c)) {
+			return true
+		}
+	}
+	for c := range p.items {
+		if o.sharedByOurs(0, int32(c)) && o.opens(int32(c)) {
+			return true
+		}
+	}
+	return false
+}
+
+// opens reports whether a newcomer with whom items of a class are shared could do anything with them, and so becomes a guest.
+func (o *couldOf) opens(c int32) bool {
+	it := o.p.items[c].members[0]
+	return o.granted(0, &o.bare[0], o.p.itemRef(it), o.p.most.inv.items.at(it).space, it, o.inSpace(0, o.p.items[c].space), catalogue.Manage) != 0
+}
+
+// recordByOutsiders reports whether those who could have a record could bring them to one.
+func (o *couldOf) recordByOutsiders() bool {
+	p := o.p
+	if o.record {
+		return false
+	}
+	if o.addressee(inviteAction, none, none, true) {
+		for _, h := range p.classesOf() {
+			if h.records != yes || h.who == o.who {
+				continue
+			}
+			v, err := p.most.Decide(&Question{Subject: h.who, Action: inviteAction, Resource: h.directory(), At: p.at, Address: o.who.Address, With: &h.bare[1]})
+			if err == nil && v.Yes {
+				return true
+			}
+		}
+	}
+	for c := range p.spaces {
+		if o.helped(inviteAction, p.spaces[c].members[0], none, true) {
+			return true
+		}
+	}
+	for c := range p.items {
+		it := p.items[c].members[0]
+		if act, ok := PassedOnBy(p.items[c].kind); ok && !o.sharedByOurs(0, int32(c)) && o.opens(int32(c)) && o.helped(act, p.most.inv.items.at(it).space, it, o.inCourse() != none) {
+			return true
+		}
+	}
+	return false
+}
+
+// settle finds which classes of parties could have a record, some through others.
+func (p *Potential) settle() {
+	if p.settled {
+		return
+	}
+	p.settled = true
+	all := p.classesOf()
+	for _, o := range all {
+		o.records = answered2(o.recordByOurs())
+	}
+	for more := true; more; {
+		more = false
+		clear(p.helpers)
+		for _, o := range all {
+			if o.records == no && o.recordByOutsiders() {
+				o.records, more = yes, true
+			}
+		}
+	}
+	clear(p.helpers)
+	for _, o := range p.kept { // what was answered meanwhile may have rested on less
+		clear(o.invites)
+		clear(o.sharing[0])
+		clear(o.sharing[1])
+	}
+}
+
+// addressee reports whether all that passing something on asks of who would get it is a yes, whoever does it.
+func (o *couldOf) addressee(act catalogue.ActionID, space, item uint32, known bool) bool {
+	var a asker
+	q := Question{Action: act, At: o.p.at, Address: o.who.Address, known: known, Resource: o.directory()}
+	a.s, a.q, a.act, a.at = o.p.most, &q, act.Get(), q.At
+	a.person, a.space, a.near, a.aboutWhom, a.presenter, a.target = none, space, none, none, none, none
+	a.party.index, a.party.domain, a.party.partner = none, none, none
+	if space != none {
+		q.Resource = o.p.spaceRef(space)
+	}
+	if item != none {
+		q.Resource = o.p.itemRef(item)
+		a.target, a.near = item, 0
+	}
+	a.class, a.rows = catalogue.Ours, &a.act.Asks
+	a.look(&a.other, q.Address, hashOf(q.Address.String()))
+	ask := a.rows[catalogue.Record]
+	a.below = catalogue.AtSpace | catalogue.AtItem | catalogue.AtPeople
+	if space != none && a.act.Person == catalogue.SubjectOrDrive {
+		if sp := a.s.inv.spaces.at(space); sp.kind == world.Drive && sp.owners.n > 0 {
+			a.aboutWhom = a.s.inv.lists[sp.owners.off]
+		}
+	}
+	a.domain(ask)
+	a.counterpart(ask)
+	in := a.of(ask)
+	for i := range ask.Needs { // what does not depend on who passes it on, as long as that is somebody outside
+		switch n := &ask.Needs[i]; n.Kind {
+		case catalogue.GivenTo:
+			a.reaches(a.inDrive(n.Rule), a.givenTo(ask), &in)
+		case catalogue.InviterClass:
+			a.reaches(n.Rule, classGuests, &in)
+		case catalogue.PrivateA:
+			if a.other.private() {
+				a.reaches(rulePersonal, catalogue.On, &in)
+			}
+		}
+	}
+	return a.refused == 0
+}
+
+// couldHolder is somebody outside who could have a role on something and a record to use it with.
+type couldHolder struct {
+	*couldOf
+	space, item catalogue.Role
+	sup         Supposed
+}
+
+// helped reports whether somebody outside could pass a space, or an item of it, on to them.
+func (o *couldOf) helped(act catalogue.ActionID, space, item uint32, known bool) bool {
+	if o.who.Kind != ByAddress || o.record && o.state == world.StateSuspended && act == inviteAction || !o.addressee(act, space, item, known) {
+		return false
+	}
+	for _, h := range o.p.holders(act, space, item) {
+		if h.passes(act, space, item, o, known) {
+			return true
+		}
+	}
+	return false
+}
+
+func (h *couldHolder) passes(act catalogue.ActionID, space, item uint32, to *couldOf, known bool) bool {
+	if h.who == to.who {
+		return false
+	}
+	r := h.p.spaceRef(space)
+	if item != none {
+		r = h.p.itemRef(item)
+	}
+	v, err := h.p.most.Decide(&Question{Subject: h.who, Action: act, Resource: r, At: h.p.at, Address: to.who.Address, With: &h.sup, known: known})
+	return err == nil && v.Yes
+}
+
+// holders lists who outside could hold something in a space, through each other too.
+func (p *Potential) holders(act catalogue.ActionID, space, item uint32) []*couldHolder {
+	key := [2]uint32{space, item}
+	if l, ok := p.helpers[key]; ok {
+		return l
+	}
+	p.helpers[key] = nil
+	var out, waiting []*couldHolder
+	for _, o := range p.candidates(space) {
+		h := &couldHolder{couldOf: o, sup: o.own[1]}
+		way := 1
+		if o.records != yes && !(o.records == notAsked && o.recordByOurs()) {
+			continue
+		}
+		c := p.spaceOf[space]
+		if o.invitedByOurs(c) {
+			h.space = catalogue.Manage
+		} else if o.joins(c) {
+			if h.space = p.spaces[c].joinsAs; p.spaces[c].own {
+				h.space = catalogue.Manage
+			}
+		}
+		if item != none {
+			ic := p.itemOf[item]
+			if _, passed := PassedOnBy(p.items[ic].kind); passed && o.sharedByOurs(way, ic) {
+				h.item = catalogue.Manage
+			}
+		}
+		space2, item2 := o.holds(space, item)
+		h.space, h.item = max(h.space, space2), max(h.item, item2)
+		h.sup.grants = h.grants(space, item)
+		if h.space == catalogue.NoRole && h.item == catalogue.NoRole {
+			waiting = append(waiting, h)
+		} else {
+			out = append(out, h)
+		}
+	}
+	for k := 0; k < len(out); k++ { // whom one of them lets in may go on
+		rest := waiting[:0:0]
+		for _, w := range waiting {
+			if !w.addressee(act, space, item, true) || !out[k].passes(act, space, item, w.couldOf, true) || w.record && w.state == world.StateSuspended {
+				rest = append(rest, w)
+				continue
+			}
+			if w.space = catalogue.Manage; item != none {
+				w.space, w.item = catalogue.NoRole, catalogue.Manage
+			}
+			w.sup.grants = w.grants(space, item)
+			out = append(out, w)
+		}
+		waiting = rest
+	}
+	p.helpers[key] = out
+	return out
+}
+
+func (h *couldHolder) grants(space, item uint32) (out []grant) {
+	if h.space > catalogue.NoRole {
+		out = append(out, grant{from: moment.Always, until: moment.Never, resource: space, role: h.space})
+	}
+	if h.item > catalogue.NoRole && item != none {
+		out = append(out, grant{from: moment.Always, until: moment.Never, resource: item | itemBit, role: h.item})
+	}
+	return
+}
+
+// candidates lists who outside might hold something in a space: one of each who are alike, and all who were ever given something.
+func (p *Potential) candidates(space uint32) []*couldOf {
+	out := slices.Clone(p.classesOf())
+	for _, i := range p.now.indexed().parties.of(space) {
+		if p.now.isCounted(i, p.at) {
+			out = append(out, p.of(Who{Address: p.now.addressOf(i)}))
+		}
+	}
+	return out
+}
+
+// holds returns the roles that they hold now on a space and on an item of it, the highest that an owner could make of them.
+func (o *couldOf) holds(space, item uint32) (onSpace, onItem catalogue.Role) {
+	if o.index == none || o.who.Kind != ByAddress {
+		return
+	}
+	p, inv := o.p, &o.p.most.inv
+	look := func(given []grant, theirs bool) {
+		for i := range given {
+			g := &given[i]
+			if !g.live(p.at) {
+				continue
+			}
+			role := g.role
+			if theirs && p.spaces[p.spaceOf[space]].own {
+				role = catalogue.Manage
+			}
+			if g.resource == space {
+				onSpace = max(onSpace, role)
+			} else if item != none && g.resource == item|itemBit {
+				onItem = max(onItem, role)
+			}
+		}
+	}
+	q := &o.own[0].party
+	look(inv.given(q.grants), true)
+	for _, g := range inv.lists[q.groups.off : q.groups.off+q.groups.n] {
+		look(inv.given(inv.groups.at(g).grants), false)
+	}
+	return
+}

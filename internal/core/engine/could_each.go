@@ -1,0 +1,452 @@
+package engine
+
+import (
+	"fmt"
+	"math/bits"
+	"slices"
+
+	"wexillum.example/internal/core/addr"
+	"wexillum.example/internal/core/catalogue"
+	"wexillum.example/internal/core/world"
+)
+
+// Everybody, class by class.
+
+// couldClass is parties that are alike, whatever they hold.
+type couldClass struct {
+	*couldOf
+	kind    Kind
+	name    string // of a newcomer
+	members []uint32
+}
+
+// classesOf lists one of each class of parties, those with addresses.
+func (p *Potential) classesOf() (out []*couldOf) {
+	for _, c := range p.partyClasses() {
+		if c.who.Kind == ByAddress {
+			out = append(out, c.couldOf)
+		}
+	}
+	return
+}
+
+// aLink is whoever holds a link that somebody could make.
+var aLink = Who{Kind: ByLinkID, ID: "any"}
+
+// partyClasses divides everybody who is known, and lists typical newcomers.
+func (p *Potential) partyClasses() []*couldClass {
+	if p.classes != nil {
+		return p.classes
+	}
+	type key struct {
+		likeness
+		licence world.Licence
+		located bool
+	}
+	s, inv := p.most, &p.most.inv
+	x := s.sidesAt(p.at)
+	found := map[key]*couldClass{}
+	like := p.partnersAlike()
+	for i := range inv.parties.n {
+		if !p.now.isCounted(i, p.at) {
+			continue
+		}
+		l, outside := s.like(i, p.at, x, &p.naming)
+		if !outside {
+			continue
+		}
+		q := inv.parties.at(i)
+		k := key{likeness: l}
+		if l.partner != none {
+			k.partner = like[l.partner]
+		}
+		if l.record {
+			k.licence, k.located = q.licence, q.flags&hasLocation != 0
+		}
+		c := found[k]
+		if c == nil {
+			c = &couldClass{couldOf: p.of(Who{Address: s.addressOf(i)}), kind: l.kind}
+			found[k], p.classes = c, append(p.classes, c)
+		}
+		c.members = append(c.members, i)
+	}
+	for _, n := range p.now.NewcomersAt(p.at) {
+		if n.Who.Kind == ByAddress {
+			o := p.of(n.Who)
+			o.newcomer = true
+			p.classes = append(p.classes, &couldClass{couldOf: o, kind: p.now.KindAt(n.Who.Address, p.at), name: n.Name})
+		}
+	}
+	o := p.of(aLink)
+	o.newcomer = true
+	p.classes = append(p.classes, &couldClass{couldOf: o, kind: KindBearer, name: "whoever holds a link that somebody makes"})
+	return p.classes
+}
+
+// partnersAlike returns for each partner the first one of which policy says the same, where nothing names it.
+func (p *Potential) partnersAlike() []uint32 {
+	pol, inv := p.most.pol, &p.most.inv
+	named := map[uint32]bool{}
+	note := func(refs []partyRef) {
+		for _, r := range refs {
+			if r.what == 0 {
+				named[r.index] = true
+			}
+		}
+	}
+	for i := range pol.except {
+		note(pol.except[i].parties)
+	}
+	for i := range inv.spaces.n {
+		if sp := inv.spaces.at(i); sp.exists && !sp.anyParty {
+			note(inv.refs[sp.parties.off : sp.parties.off+sp.parties.n])
+		}
+	}
+	for i := range inv.many {
+		note([]partyRef{inv.many[i].of})
+	}
+	out := make([]uint32, len(pol.partners))
+	first := map[string]uint32{}
+	for i := range pol.partners {
+		x := pol.partners[i]
+		rules := pol.rows[x.rules]
+		alone := pol.rows[x.alone]
+		x.rules, x.alone = 0, 0
+		key := fmt.Sprint(x, rules, alone, pol.rest[i].endedAt, pol.rest[i].stance)
+		if f, ok := first[key]; ok && !named[uint32(i)] {
+			out[i] = f
+			continue
+		}
+		if out[i] = uint32(i); !named[uint32(i)] {
+			first[key] = uint32(i)
+		}
+	}
+	return out
+}
+
+// EachYes calls found for everything in a scope that could come to be a yes, as Snapshot.EachYes does for what is one. What people
+// of ours do towards others does not change. Links that somebody could make are told as one newcomer.
+func (p *Potential) EachYes(x *Scope, stop func() error, found func(*Yes) error) error {
+	w := p.now.scopedTo(x, p.at)
+	w.stop, w.found = stop, found
+	if w.shut {
+		return nil
+	}
+	if w.Actions != 0 {
+		if a := w.Party.Of.Address; !a.IsZero() {
+			who := Who{Address: a}
+			c := &couldClass{couldOf: p.of(who), kind: p.now.KindAt(a, p.at)}
+			if i := w.known(who); i != none {
+				c.members = []uint32{i}
+			} else {
+				c.name = who.String()
+			}
+			if err := p.eachOf(w, c, c.members); err != nil {
+				return err
+			}
+		} else {
+			for _, c := range p.partyClasses() {
+				if err := stop(); err != nil {
+					return err
+				}
+				members := c.members
+				switch {
+				case len(members) == 0:
+					if n := (Newcomer{Who: c.who}); !w.holdsNew(&n) {
+						continue
+					}
+				case !w.Party.Everybody():
+					members = nil
+					for _, i := range c.members {
+						if w.holds(i, c.kind) {
+							members = append(members, i)
+						}
+					}
+					if len(members) == 0 {
+						continue
+					}
+				}
+				if err := p.eachOf(w, c, members); err != nil {
+					return err
+				}
+			}
+			if d := w.Party.Of.Domain; !d.IsZero() && !slices.ContainsFunc(p.classes, func(c *couldClass) bool { return c.newcomer && c.who.Address.Domain() == d }) {
+				c := &couldClass{couldOf: p.of(Who{Address: addr.Newcomer(d)}), kind: KindFederated, name: "a newcomer from " + d.String()}
+				c.kind = p.now.KindAt(c.who.Address, p.at)
+				if err := p.eachOf(w, c, nil); err != nil {
+					return err
+				}
+			}
+		}
+	}
+	return w.outward()
+}
+
+// eachOf tells what members of a class, or a newcomer, could do within a scope.
+func (p *Potential) eachOf(w *scoped, c *couldClass, members []uint32) error {
+	var err error
+	base := Yes{Who: c.who, Members: members, Party: none, Kind: c.kind, Name: c.name, Newcomer: len(members) == 0}
+	n := max(1, len(members))
+	if len(members) == 1 {
+		base.Party, base.Members = members[0], nil
+	}
+	if len(members) > 0 {
+		base.Who = Who{Address: p.now.addressOf(members[0])}
+	}
+	tell := func(set Actions, kind catalogue.ResourceKind, things []uint32, id func(uint32) string) {
+		for k := range catalogue.Actions() {
+			a := catalogue.Actions()[k].ID
+			if err != nil || !set.Has(a) || !w.Actions.Has(a) || len(things) == 0 {
+				continue
+			}
+			y := base
+			y.Action, y.Pairs, y.each = a, n*len(things), len(things)
+			y.Resource = world.Resource{Kind: kind, ID: "*"}
+			if y.all = things; len(things) == 1 {
+				y.Resource.ID, y.all = id(things[0]), nil
+			}
+			err = w.found(&y)
+		}
+	}
+	inv := &p.most.inv
+	within := func(all []uint32, ref func(uint32) world.Resource) []uint32 {
+		if w.Resource == nil {
+			return all
+		}
+		var out []uint32
+		for _, i := range all {
+			if w.covers(ref(i)) {
+				out = append(out, i)
+			}
+		}
+		return out
+	}
+	spaceID := func(i uint32) string { return inv.spaceIDs.text(inv.text, i) }
+	itemID := func(i uint32) string { return inv.itemIDs.text(inv.text, i) }
+	meetingID := func(i uint32) string { return inv.meetingIDs.text(inv.text, i) }
+	for _, l := range p.about(w) {
+		switch {
+		case l.kind == catalogue.Space:
+			tell(c.spaceActions(l.class), l.kind, l.members, spaceID)
+		case l.kind == catalogue.Meeting:
+			tell(c.meetingActions(l.class), l.kind, l.members, meetingID)
+		default:
+			tell(c.itemActions(l.class), l.kind, l.members, itemID)
+		}
+	}
+	for kind, about := range p.wide {
+		if w.Resource != nil && w.Resource.Kind != kind && w.space == none {
+			continue
+		}
+		masks := c.wideActions(kind)
+		for k := range about {
+			if masks[k]&w.Actions != 0 {
+				tell(masks[k], kind, within(about[k].members, func(i uint32) world.Resource { return p.most.wideResource(kind, i) }), func(i uint32) string { return p.most.wideResource(kind, i).ID })
+			}
+		}
+	}
+	if err == nil && w.Actions.Has(lookUpAction) && (w.Resource == nil || w.Resource.Kind == catalogue.Person) {
+		tellSeen := func(y Yes, seen *lookedUp) error {
+			y.Action, y.Resource, y.each, y.Pairs = lookUpAction, world.Resource{Kind: catalogue.Person, ID: "*"}, 1, max(1, len(y.Members))
+			if w.Resource != nil {
+				y.Resource = *w.Resource
+				if !seen.has(inv.personIDs.find(inv.text, w.Resource.ID)) {
+					return nil
+				}
+			}
+			if !seen.any() {
+				return nil
+			}
+			return w.found(&y)
+		}
+		if w.Resource != nil || c.looksUp(false).any() || len(members) == 0 {
+			err = tellSeen(base, c.looksUp(false))
+		}
+		if err == nil && !c.looksUp(false).any() || w.Resource != nil && !c.looksUp(false).has(inv.personIDs.find(inv.text, w.Resource.ID)) {
+			for _, i := range members {
+				if err == nil && p.now.holdsAnything(inv.parties.at(i)) {
+					y := base
+					y.Members, y.Party, y.Who = nil, i, Who{Address: p.now.addressOf(i)}
+					err = tellSeen(y, p.of(y.Who).looksUp(true))
+				}
+			}
+		}
+	}
+	contacts := p.most.reversed().contacts
+	for _, i := range members {
+		for _, person := range contacts[i] {
+			if err != nil || p.now.hereAt(person, p.at) || !w.covers(p.most.wideResource(catalogue.Person, person)) {
+				continue
+			}
+			o := p.of(Who{Address: p.now.addressOf(i)})
+			set := o.met(person)
+			for k, a := range p.wide[catalogue.Person] {
+				if slices.Contains(a.members, person) {
+					set &^= c.wideActions(catalogue.Person)[k]
+				}
+			}
+			for set &= w.Actions; set != 0 && err == nil; set &= set - 1 {
+				err = w.found(&Yes{Who: o.who, Party: i, Kind: c.kind, Action: catalogue.ActionID(bits.TrailingZeros64(uint64(set))), Resource: p.most.wideResource(catalogue.Person, person), Pairs: 1, each: 1})
+			}
+		}
+		if err == nil {
+			err = p.eachBesides(w, c, i)
+		}
+	}
+	return err
+}
+
+type couldAbout struct {
+	kind    catalogue.ResourceKind
+	class   int32
+	members []uint32
+}
+
+// about lists the things in a scope that roles are about, class by class.
+func (p *Potential) about(w *scoped) (out []couldAbout) {
+	inv := &p.most.inv
+	r := w.Resource
+	switch {
+	case r == nil:
+		for c := range p.spaces {
+			out = append(out, couldAbout{catalogue.Space, int32(c), p.spaces[c].members})
+		}
+		for c := range p.items {
+			out = append(out, couldAbout{p.items[c].kind, int32(c), p.items[c].members})
+		}
+		for c := range p.meetings {
+			out = append(out, couldAbout{catalogue.Meeting, int32(c), p.meetings[c].members})
+		}
+	case r.Kind == catalogue.Space:
+		if w.space == none || p.spaceOf[w.space] < 0 {
+			return
+		}
+		out = append(out, couldAbout{catalogue.Space, p.spaceOf[w.space], []uint32{w.space}})
+		idx := p.now.indexed()
+		for _, it := range idx.items.of(w.space) {
+			out = append(out, couldAbout{it.kind, p.itemOf[it.index], []uint32{it.index}})
+		}
+		for _, m := range idx.meetings.of(w.space) {
+			out = append(out, couldAbout{catalogue.Meeting, p.meetingOf[m], []uint32{m}})
+		}
+	case r.Kind == catalogue.Meeting:
+		if i := inv.meetingIDs.find(inv.text, r.ID); i != none && p.meetingOf[i] >= 0 {
+			out = append(out, couldAbout{catalogue.Meeting, p.meetingOf[i], []uint32{i}})
+		}
+	case r.Kind.IsItem():
+		if i := inv.itemIDs.find(inv.text, r.ID); i != none && p.itemOf[i] >= 0 && inv.items.at(i).kind == r.Kind {
+			out = append(out, couldAbout{r.Kind, p.itemOf[i], []uint32{i}})
+		}
+	}
+	return
+}
+
+// eachBesides tells what a party could do through what they hold now, where acts alone would not let them.
+func (p *Potential) eachBesides(w *scoped, c *couldClass, i uint32) error {
+	inv := &p.most.inv
+	q := inv.parties.at(i)
+	if q.grants.n == 0 && q.groups.n == 0 && len(inv.many) == 0 {
+		return nil
+	}
+	spaces := map[uint32]bool{}
+	note := func(given []grant) {
+		for k := range given {
+			sp := given[k].resource
+			if sp&itemBit != 0 {
+				sp = inv.items.at(sp &^ itemBit).space
+			}
+			if sp >= uint32(len(p.spaceOf)) || p.spaceOf[sp] < 0 || w.space != none && sp != w.space {
+				continue
+			}
+			spaces[sp] = true
+		}
+	}
+	note(inv.given(q.grants))
+	for _, g := range inv.lists[q.groups.off : q.groups.off+q.groups.n] {
+		note(inv.given(inv.groups.at(g).grants))
+	}
+	if len(spaces) == 0 {
+		return nil
+	}
+	o := p.of(Who{Address: p.now.addressOf(i)})
+	y := Yes{Who: o.who, Party: i, Kind: c.kind, Pairs: 1, each: 1}
+	tell := func(r world.Resource, set Actions) error {
+		for set &= w.Actions; set != 0; set &= set - 1 {
+			y.Action, y.Resource = catalogue.ActionID(bits.TrailingZeros64(uint64(set))), r
+			if err := w.found(&y); err != nil {
+				return err
+			}
+		}
+		return nil
+	}
+	nothing := func(int) catalogue.Role { return catalogue.NoRole }
+	idx := p.now.indexed()
+	for _, sp := range sorted(spaces) {
+		sc := p.spaceOf[sp]
+		if ways := o.ways(); len(ways) == 1 && ways[0] == 1 && p.spaces[sc].own && c.invited(sc) {
+			continue // they hold nothing that acts would not give them
+		}
+		if r := p.spaceRef(sp); c.most(0, sc)&^c.spaceActions(sc)&w.Actions != 0 && w.covers(r) {
+			if err := tell(r, o.besides(r, sp, none, nothing)&^c.spaceActions(sc)); err != nil {
+				return err
+			}
+		}
+		for _, it := range idx.items.of(sp) {
+			ic := p.itemOf[it.index]
+			if c.most(1, ic)&^c.itemActions(ic)&w.Actions == 0 {
+				continue
+			}
+			if r := p.itemRef(it.index); w.covers(r) {
+				if err := tell(r, o.besides(r, sp, it.index, func(way int) catalogue.Role { return c.onItems(way, ic) })&^c.itemActions(ic)); err != nil {
+					return err
+				}
+			}
+		}
+		for _, m := range idx.meetings.of(sp) {
+			if r := p.meetingRef(m); c.most(2, p.meetingOf[m])&^c.meetingActions(p.meetingOf[m])&w.Actions != 0 && w.covers(r) {
+				if err := tell(r, o.besides(r, sp, none, nothing)&^c.meetingActions(p.meetingOf[m])); err != nil {
+					return err
+				}
+			}
+		}
+	}
+	return nil
+}
+
+// EachCould calls fn for every party and resource that a yes of Potential.EachYes stands for; looking up people has the resource *.
+func (s *Snapshot) EachCould(y *Yes, fn func(who Who, resource string)) {
+	who := []Who{y.Who}
+	if len(y.Members) > 0 {
+		who = nil
+		for _, m := range y.Members {
+			who = append(who, Who{Address: s.addressOf(m)})
+		}
+	}
+	inv := &s.inv
+	for _, w := range who {
+		if len(y.all) == 0 {
+			r := y.Resource.String()
+			if y.Resource.ID == "*" {
+				r = "*"
+			}
+			fn(w, r)
+			continue
+		}
+		for _, i := range y.all {
+			switch k := y.Resource.Kind; {
+			case k.IsItem():
+				fn(w, k.String()+":"+inv.itemIDs.text(inv.text, i))
+			default:
+				fn(w, s.wideResource(k, i).String())
+			}
+		}
+	}
+}
+
+// MostPairs is up to how many pairs of classes, of parties and of things, everybody is asked about everything.
+const MostPairs = 2_000_000
+
+// Large reports whether there are too many classes to ask everybody about everything while somebody waits.
+func (p *Potential) Large() bool {
+	return len(p.partyClasses())*(len(p.spaces)+len(p.items)+len(p.meetings)) > MostPairs
+}

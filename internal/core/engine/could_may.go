@@ -1,0 +1,319 @@
+package engine
+
+import (
+	"slices"
+
+	"wexillum.example/internal/core/catalogue"
+	"wexillum.example/internal/core/moment"
+	"wexillum.example/internal/core/world"
+)
+
+// What a party could do with what acts could give them.
+
+// granted returns what they may do with a resource by roles, the way given.
+func (o *couldOf) granted(way int, sup *Supposed, r world.Resource, space, item uint32, onSpace, onItem catalogue.Role) (set Actions) {
+	p := o.p
+	if onSpace == catalogue.NoRole && onItem == catalogue.NoRole && o.who.Kind == ByAddress && sup.party.grants.n == 0 && sup.party.groups.n == 0 && len(p.now.inv.many) == 0 {
+		return 0 // nothing is held there
+	}
+	with := *sup
+	with.grants = with.grants[:0:0]
+	if o.who.Kind != ByAddress {
+		with.link.item = item
+	} else {
+		if onSpace > catalogue.NoRole {
+			with.grants = append(with.grants, grant{from: moment.Always, until: moment.Never, resource: space, role: onSpace})
+		}
+		if onItem > catalogue.NoRole && item != none {
+			with.grants = append(with.grants, grant{from: moment.Always, until: moment.Never, resource: item | itemBit, role: onItem})
+		}
+		if way == 0 {
+			if c := o.inCourse(); c != none {
+				role := o.inSpace(0, p.spaceOf[c])
+				if role == catalogue.NoRole {
+					role = catalogue.View
+				}
+				if c != space {
+					with.grants = append(with.grants, grant{from: moment.Always, until: moment.Never, resource: c, role: role})
+				}
+			}
+		}
+	}
+	q := Question{Subject: o.who, Resource: r, At: p.at, With: &with}
+	for i := range catalogue.Actions() {
+		act := &catalogue.Actions()[i]
+		if !InwardActions.Has(act.ID) || !act.Takes(r.Kind) || !roleOnly(act.Rows(r.Kind)) || o.who.Kind != ByAddress && act.Rows(r.Kind)[catalogue.Bearer] == nil {
+			continue
+		}
+		q.Action = act.ID
+		if v, err := p.most.Decide(&q); err == nil && v.Yes {
+			set |= 1 << act.ID
+		}
+	}
+	return
+}
+
+// spaceActions, itemActions and meetingActions return what acts could let them do with those of a class, whatever they hold now.
+func (o *couldOf) spaceActions(c int32) Actions {
+	if !o.done[0][c] && o.who.Kind == ByAddress {
+		sp := o.p.spaces[c].members[0]
+		for _, way := range o.ways() {
+			o.onSpace[c] |= o.granted(way, &o.bare[way], o.p.spaceRef(sp), sp, none, o.inSpace(way, c), catalogue.NoRole)
+		}
+		o.done[0][c] = true
+	}
+	return o.onSpace[c]
+}
+
+func (o *couldOf) itemActions(c int32) Actions {
+	if o.done[1][c] {
+		return o.onItem[c]
+	}
+	o.done[1][c] = true
+	k := &o.p.items[c]
+	it := k.members[0]
+	sp := o.p.most.inv.items.at(it).space
+	if o.who.Kind != ByAddress {
+		if len(o.people(sp)) > 0 && (k.kind == catalogue.File || k.kind == catalogue.Folder) { // somebody makes a link
+			o.onItem[c] = o.granted(0, &o.own[0], o.p.itemRef(it), sp, it, catalogue.NoRole, catalogue.NoRole)
+		}
+		return o.onItem[c]
+	}
+	for _, way := range o.ways() {
+		o.onItem[c] |= o.granted(way, &o.bare[way], o.p.itemRef(it), sp, it, o.inSpace(way, k.space), o.onItems(way, c))
+	}
+	return o.onItem[c]
+}
+
+func (o *couldOf) meetingActions(c int32) Actions {
+	if !o.done[2][c] && o.who.Kind == ByAddress {
+		k := &o.p.meetings[c]
+		m := k.members[0]
+		sp := o.p.most.inv.meetings.at(m).space
+		for _, way := range o.ways() {
+			o.onMeeting[c] |= o.granted(way, &o.bare[way], o.p.meetingRef(m), sp, none, o.inSpace(way, k.space), catalogue.NoRole)
+		}
+		o.done[2][c] = true
+	}
+	return o.onMeeting[c]
+}
+
+// wideActions returns what they could do without a role with things of a kind, by their place in the tables.
+func (o *couldOf) wideActions(kind catalogue.ResourceKind) []Actions {
+	if out, ok := o.onWide[kind]; ok {
+		return out
+	}
+	p := o.p
+	about := p.wide[kind]
+	out := make([]Actions, len(about))
+	o.onWide[kind] = out
+	for _, way := range o.ways() {
+		sup := o.bare[way]
+		if o.who.Kind != ByAddress {
+			sup = o.own[way]
+		} else if c := o.inCourse(); way == 0 && c != none {
+			sup.grants = []grant{{from: moment.Always, until: moment.Never, resource: c, role: catalogue.View}}
+		}
+		for i := range wideActions {
+			w := &wideActions[i]
+			if w.kind != kind || w.shares || o.who.Kind != ByAddress && w.act.Get().Rows(kind)[catalogue.Bearer] == nil {
+				continue
+			}
+			for k := range about {
+				if out[k].Has(w.act) {
+					continue
+				}
+				q := Question{Subject: o.who, Action: w.act, Resource: world.Resource{Kind: kind, ID: about[k].id}, At: p.at, With: &sup}
+				if w.contacts && !p.now.hereAt(about[k].members[0], p.at) { // contacts that there are come by themselves
+					q.as = unrelated
+				}
+				if v, err := p.most.Decide(&q); err == nil && v.Yes {
+					out[k] |= 1 << w.act
+				}
+			}
+		}
+	}
+	return out
+}
+
+// lookedUp is whom of ours somebody could look up: everybody, everybody who is here, or some.
+type lookedUp struct {
+	p         *Potential
+	all, here bool
+	some      map[uint32]bool
+}
+
+func (l *lookedUp) any() bool {
+	return l.all && l.p.most.inv.live.people > 0 || l.here && len(l.p.staff) > 0 || len(l.some) > 0
+}
+
+func (l *lookedUp) has(i uint32) bool {
+	return i < l.p.most.inv.people.n && l.p.most.inv.people.at(i).exists && (l.all || l.here && l.p.now.hereAt(i, l.p.at) || l.some[i])
+}
+
+// looksUp returns whom of ours they could look up, with what they hold now or without.
+func (o *couldOf) looksUp(own bool) *lookedUp {
+	if o.lookup != nil && !own {
+		return o.lookup
+	}
+	p, inv := o.p, &o.p.most.inv
+	out := &lookedUp{p: p, some: map[uint32]bool{}}
+	if !own {
+		o.lookup = out
+	}
+	if o.who.Kind != ByAddress || len(p.wide[catalogue.Person]) == 0 {
+		return out
+	}
+	ask := func(with *Supposed, person uint32, as relation) bool {
+		q := Question{Subject: o.who, Action: lookUpAction, Resource: p.most.wideResource(catalogue.Person, person), At: p.at, With: with, as: as}
+		v, err := p.most.Decide(&q)
+		return err == nil && v.Yes
+	}
+	one := p.wide[catalogue.Person][0].members[0]
+	for _, way := range o.ways() {
+		sup := o.bare[way]
+		if own {
+			sup = o.own[way]
+		}
+		sup.grants = sup.grants[:0:0]
+		if !ask(&sup, one, related) { // whom they share a space with or not: no
+			continue
+		}
+		if ask(&sup, one, unrelated) {
+			out.all = true
+			return out
+		}
+		apart := false
+		for c := range p.spaces { // one of each class: whoever wants to belongs to it, or nobody does, or it is alone
+			k := &p.spaces[c]
+			role := catalogue.NoRole
+			if k.open && out.here {
+				continue
+			}
+			if role = o.inSpace(way, int32(c)); role == catalogue.NoRole {
+				continue
+			}
+			if k.open {
+				out.here = true
+			}
+			apart = apart || k.alone != 0
+			sup.grants = append(sup.grants, grant{from: moment.Always, until: moment.Never, resource: k.members[0], role: role})
+		}
+		if !apart && !own {
+			continue
+		}
+		for i := range inv.people.n {
+			if inv.people.at(i).exists && !out.has(i) && ask(&sup, i, asItIs) {
+				out.some[i] = true
+			}
+		}
+	}
+	return out
+}
+
+// met returns what they could do with somebody who has left us and was their contact.
+func (o *couldOf) met(person uint32) (set Actions) {
+	p := o.p
+	if o.index == none || p.now.hereAt(person, p.at) || !slices.Contains(p.most.reversed().contacts[o.index], person) {
+		return 0
+	}
+	for _, way := range o.ways() {
+		for i := range wideActions {
+			w := &wideActions[i]
+			if w.kind != catalogue.Person || !w.contacts {
+				continue
+			}
+			v, err := p.most.Decide(&Question{Subject: o.who, Action: w.act, Resource: p.most.wideResource(w.kind, person), At: p.at, With: &o.own[way]})
+			if err == nil && v.Yes {
+				set |= 1 << w.act
+			}
+		}
+	}
+	return
+}
+
+// most returns what they could do with a thing of a class if they held everything there: more than that nobody gets out of what they
+// hold. The tables are those of spaces, items and meetings.
+func (o *couldOf) most(table int, c int32) Actions {
+	if o.bounds[table] == nil {
+		n := []int{len(o.p.spaces), len(o.p.items), len(o.p.meetings)}[table]
+		o.bounds[table], o.bounded[table] = make([]Actions, n), make([]bool, n)
+	}
+	if o.bounded[table][c] {
+		return o.bounds[table][c]
+	}
+	o.bounded[table][c] = true
+	inv := &o.p.most.inv
+	var r world.Resource
+	space, item := none, none
+	switch table {
+	case 0:
+		space = o.p.spaces[c].members[0]
+		r = o.p.spaceRef(space)
+	case 1:
+		item = o.p.items[c].members[0]
+		space, r = inv.items.at(item).space, o.p.itemRef(item)
+	default:
+		m := o.p.meetings[c].members[0]
+		space, r = inv.meetings.at(m).space, o.p.meetingRef(m)
+	}
+	for _, way := range o.ways() {
+		o.bounds[table][c] |= o.granted(way, &o.bare[way], r, space, item, catalogue.Manage, catalogue.Manage)
+	}
+	return o.bounds[table][c]
+}
+
+// besides returns what they could do with a resource through what they hold now, where acts alone would not let them.
+func (o *couldOf) besides(r world.Resource, space, item uint32, onItem func(way int) catalogue.Role) (set Actions) {
+	if o.index == none {
+		return 0
+	}
+	held, heldItem := o.holds(space, item)
+	for _, way := range o.ways() {
+		set |= o.granted(way, &o.own[way], r, space, item, max(held, o.inSpace(way, o.p.spaceOf[space])), max(heldItem, onItem(way)))
+	}
+	return
+}
+
+// Could returns what somebody outside could come to do with a resource.
+func (p *Potential) Could(who Who, r world.Resource) (set Actions) {
+	o, inv := p.of(who), &p.most.inv
+	nothing := func(int) catalogue.Role { return catalogue.NoRole }
+	for i := range wideActions {
+		w := &wideActions[i]
+		if w.kind != r.Kind {
+			continue
+		}
+		if w.shares {
+			if i := inv.personIDs.find(inv.text, r.ID); o.looksUp(true).has(i) {
+				set |= 1 << w.act
+			}
+			continue
+		}
+		masks := o.wideActions(r.Kind)
+		for k := range p.wide[r.Kind] {
+			if masks[k].Has(w.act) && slices.ContainsFunc(p.wide[r.Kind][k].members, func(i uint32) bool { return p.most.wideResource(r.Kind, i).ID == r.ID }) {
+				set |= 1 << w.act
+			}
+		}
+	}
+	switch {
+	case r.Kind == catalogue.Person:
+		if i := inv.personIDs.find(inv.text, r.ID); i != none {
+			set |= o.met(i)
+		}
+	case r.Kind == catalogue.Space:
+		if i := inv.spaceIDs.find(inv.text, r.ID); i != none && p.spaceOf[i] >= 0 {
+			set |= o.spaceActions(p.spaceOf[i]) | o.besides(r, i, none, nothing)
+		}
+	case r.Kind == catalogue.Meeting:
+		if i := inv.meetingIDs.find(inv.text, r.ID); i != none && p.meetingOf[i] >= 0 {
+			set |= o.meetingActions(p.meetingOf[i]) | o.besides(r, inv.meetings.at(i).space, none, nothing)
+		}
+	case r.Kind.IsItem():
+		if i := inv.itemIDs.find(inv.text, r.ID); i != none && p.itemOf[i] >= 0 && inv.items.at(i).kind == r.Kind {
+			set |= o.itemActions(p.itemOf[i]) | o.besides(r, inv.items.at(i).space, i, func(way int) catalogue.Role { return o.onItems(way, p.itemOf[i]) })
+		}
+	}
+	return
+}
