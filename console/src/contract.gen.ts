@@ -2363,6 +2363,28 @@ export interface components {
             total: number;
             next: string;
         };
+        EvidencePlan: {
+            id: string;
+            /** @description What is recorded */
+            says: string;
+            party: string;
+            action: string;
+            resource: string;
+            /** @description Days */
+            every: number;
+            why: string;
+            by: string;
+            /**
+             * Format: moment
+             * @description When the next is made
+             */
+            next: string;
+            /** @description The record that was made last */
+            last?: string;
+            /** @description Why the last could not be made */
+            problem?: string;
+            sign_off: string[];
+        };
         CouldLine: {
             /** @description As a question names them; link:any is whoever holds a link that somebody makes */
             who: string;

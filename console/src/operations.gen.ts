@@ -41,6 +41,8 @@ export const operations: Operation[] = [
   { method: 'PATCH', pattern: '/api/v1/expectations/{id}', draft: 'policy' },
   { method: 'DELETE', pattern: '/api/v1/expectations/{id}', draft: 'policy' },
   { method: 'POST', pattern: '/api/v1/evidence', draft: 'never' },
+  { method: 'POST', pattern: '/api/v1/evidence-plans', draft: 'never' },
+  { method: 'DELETE', pattern: '/api/v1/evidence-plans/{id}', draft: 'never' },
   { method: 'POST', pattern: '/api/v1/evidence/{id}/sign-off', draft: 'never' },
   { method: 'POST', pattern: '/api/v1/exceptions', draft: 'policy' },
   { method: 'POST', pattern: '/api/v1/exceptions/import', draft: 'policy' },

@@ -146,3 +146,42 @@ func (s *server) SignOffEvidence(ctx context.Context, r apigen.SignOffEvidenceRe
 	}
 	return apigen.SignOffEvidence200JSONResponse(evidenceOut(e)), nil
 }
+
+func planOut(st *service.State, p *service.EvidencePlan) contract.EvidencePlan {
+	return contract.EvidencePlan{
+		Id: p.ID, Says: p.Says(st), Party: p.Party, Action: p.Action, Resource: p.Resource, Every: p.Every, Why: p.Why, By: p.By, Next: p.Next,
+		Last: some(p.Last), Problem: some(p.Problem), SignOff: append([]string{}, p.SignOff...),
+	}
+}
+
+func (s *server) ListEvidencePlans(ctx context.Context, _ apigen.ListEvidencePlansRequestObject) (apigen.ListEvidencePlansResponseObject, error) {
+	list, err := s.Service.EvidencePlans(ctx)
+	if err != nil {
+		return nil, err
+	}
+	out := apigen.ListEvidencePlans200JSONResponse{Plans: []contract.EvidencePlan{}}
+	st := s.Service.State()
+	for i := range list {
+		out.Plans = append(out.Plans, planOut(st, &list[i]))
+	}
+	return out, nil
+}
+
+func (s *server) PlanEvidence(ctx context.Context, r apigen.PlanEvidenceRequestObject) (apigen.PlanEvidenceResponseObject, error) {
+	x := service.EvidenceScope{Party: opt(r.Body.Party), Action: opt(r.Body.Action), Resource: opt(r.Body.Resource), Why: r.Body.Why}
+	if r.Body.SignOff != nil {
+		x.SignOff = *r.Body.SignOff
+	}
+	p, err := s.Service.PlanEvidence(ctx, whoIs(ctx), x, r.Body.Every)
+	if err != nil {
+		return nil, err
+	}
+	return apigen.PlanEvidence201JSONResponse(planOut(s.Service.State(), p)), nil
+}
+
+func (s *server) EndEvidencePlan(ctx context.Context, r apigen.EndEvidencePlanRequestObject) (apigen.EndEvidencePlanResponseObject, error) {
+	if err := s.Service.EndEvidencePlan(ctx, whoIs(ctx), r.Id, cause(r.Params.Why)); err != nil {
+		return nil, err
+	}
+	return apigen.EndEvidencePlan204Response{}, nil
+}

@@ -16,7 +16,7 @@ import (
 
 func (a *app) evidence() *cobra.Command {
 	c := &cobra.Command{Use: "evidence", Short: "Records of what somebody outside could do at a moment, signed, for auditors"}
-	c.AddCommand(a.evidenceMake(), a.evidenceList(), a.evidenceShow(), a.evidenceSave(), a.evidenceSheet(), a.evidenceVerify(), a.evidenceDiff(), a.evidenceSign())
+	c.AddCommand(a.evidenceMake(), a.evidenceList(), a.evidenceShow(), a.evidencePlan(), a.evidencePlans(), a.evidenceEnd(), a.evidenceSave(), a.evidenceSheet(), a.evidenceVerify(), a.evidenceDiff(), a.evidenceSign())
 	return c
 }
 
@@ -148,6 +148,88 @@ func (a *app) evidenceSave() *cobra.Command {
 			}
 			return a.keepFile(args[1], resp.Body, fmt.Sprintf("The record %s is in %s.", args[0], args[1]))
 		}}
+}
+
+// evidencePlan has a record made again and again.
+func (a *app) evidencePlan() *cobra.Command {
+	var body contract.PlanEvidenceJSONRequestBody
+	var party, action, resource string
+	var must []string
+	c := &cobra.Command{Use: "plan", Short: "Have a record of reach made every so many days, the first within a minute", Args: cobra.NoArgs,
+		Example: "  wexillum evidence plan --every 90 --party partner:ilvane --sign-off lantern --why \"the lender asks every quarter\"",
+		RunE: func(c *cobra.Command, _ []string) error {
+			if strings.TrimSpace(body.Why) == "" || body.Every < 1 {
+				return usage{errors.New("say how often and what for: give --every, in days, and --why")}
+			}
+			r, err := a.remote()
+			if err != nil {
+				return err
+			}
+			if body.Party, body.Action, body.Resource = optional(party), optional(action), optional(resource); len(must) > 0 {
+				body.SignOff = &must
+			}
+			resp, err := r.PlanEvidence(c.Context(), body)
+			var x contract.EvidencePlan
+			if err := r.read(resp, err, &x); err != nil {
+				return err
+			}
+			return a.records(x, planColumns, [][]string{planRow(&x)})
+		}}
+	f := c.Flags()
+	f.IntVar(&body.Every, "every", 0, "days from one record to the next, 1 to 366")
+	f.StringVar(&party, "party", "", "of whom: everybody where it is left out, an address, partner:ID, domain:NAME, kind:KIND or group:ID")
+	f.StringVar(&action, "action", "", "an action, a service as files.*, or all where it is left out")
+	f.StringVar(&resource, "resource", "", "kind:id, of which a space is meant with all in it; everything where it is left out")
+	f.StringSliceVar(&must, "sign-off", nil, "accounts that must sign each off; several with commas")
+	f.StringVar(&body.Why, "why", "", "what the records are for")
+	return c
+}
+
+var planColumns = []string{"plan", "every", "what is recorded", "next", "last", "problem"}
+
+func planRow(x *contract.EvidencePlan) []string {
+	return []string{x.Id, fmt.Sprintf("%d days", x.Every), x.Says, day(x.Next), pick(x.Last), pick(x.Problem)}
+}
+
+func (a *app) evidencePlans() *cobra.Command {
+	return &cobra.Command{Use: "plans", Short: "Records that are made again and again, the next first", Args: cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			r, err := a.remote()
+			if err != nil {
+				return err
+			}
+			resp, err := r.ListEvidencePlans(c.Context())
+			var x struct {
+				Plans []contract.EvidencePlan `json:"plans"`
+			}
+			if err := r.read(resp, err, &x); err != nil {
+				return err
+			}
+			rows := [][]string{}
+			for i := range x.Plans {
+				rows = append(rows, planRow(&x.Plans[i]))
+			}
+			return a.records(x.Plans, planColumns, rows)
+		}}
+}
+
+func (a *app) evidenceEnd() *cobra.Command {
+	var why string
+	c := &cobra.Command{Use: "end PLAN", Short: "Have no more records made of a plan; those that were made stay", Args: cobra.ExactArgs(1),
+		RunE: func(c *cobra.Command, args []string) error {
+			r, err := a.remote()
+			if err != nil {
+				return err
+			}
+			resp, err := r.EndEvidencePlan(c.Context(), args[0], &contract.EndEvidencePlanParams{Why: optional(why)})
+			if err := r.read(resp, err, nil); err != nil {
+				return err
+			}
+			a.say("No more records are made of the plan %s.", args[0])
+			return nil
+		}}
+	c.Flags().StringVar(&why, "why", "", "the reason")
+	return c
 }
 
 // evidenceSheet writes a record for people, as the name of the file says.

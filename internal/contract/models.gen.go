@@ -3923,6 +3923,32 @@ type EvidenceDiffers struct {
 // EvidenceDiffersChange defines model for EvidenceDiffers.Change.
 type EvidenceDiffersChange string
 
+// EvidencePlan defines model for EvidencePlan.
+type EvidencePlan struct {
+	Action string `json:"action"`
+	By     string `json:"by"`
+
+	// Every Days
+	Every int    `json:"every"`
+	Id    string `json:"id"`
+
+	// Last The record that was made last
+	Last *string `json:"last,omitempty"`
+
+	// Next When the next is made
+	Next  string `json:"next"`
+	Party string `json:"party"`
+
+	// Problem Why the last could not be made
+	Problem  *string `json:"problem,omitempty"`
+	Resource string  `json:"resource"`
+
+	// Says What is recorded
+	Says    string   `json:"says"`
+	SignOff []string `json:"sign_off"`
+	Why     string   `json:"why"`
+}
+
 // EvidenceStands defines model for EvidenceStands.
 type EvidenceStands struct {
 	Count int                 `json:"count"`
@@ -7175,6 +7201,30 @@ type MakeEvidenceJSONBody struct {
 	Why     string    `json:"why"`
 }
 
+// PlanEvidenceJSONBody defines parameters for PlanEvidence.
+type PlanEvidenceJSONBody struct {
+	// Action An action, SERVICE.* or *, which is meant where it is absent
+	Action *string `json:"action,omitempty"`
+
+	// Every Days
+	Every int `json:"every"`
+
+	// Party Of whom, as an expectation says it; absent is everybody
+	Party *string `json:"party,omitempty"`
+
+	// Resource kind:id, of which a space is meant with all in it; absent is everything
+	Resource *string `json:"resource,omitempty"`
+
+	// SignOff Accounts that must sign each off
+	SignOff *[]string `json:"sign_off,omitempty"`
+	Why     string    `json:"why"`
+}
+
+// EndEvidencePlanParams defines parameters for EndEvidencePlan.
+type EndEvidencePlanParams struct {
+	Why *string `form:"why,omitempty" json:"why,omitempty"`
+}
+
 // EvidenceDifferenceParams defines parameters for EvidenceDifference.
 type EvidenceDifferenceParams struct {
 	// To The later record
@@ -8162,6 +8212,9 @@ type DueSupposingJSONRequestBody = DueSupposing
 
 // MakeEvidenceJSONRequestBody defines body for MakeEvidence for application/json ContentType.
 type MakeEvidenceJSONRequestBody MakeEvidenceJSONBody
+
+// PlanEvidenceJSONRequestBody defines body for PlanEvidence for application/json ContentType.
+type PlanEvidenceJSONRequestBody PlanEvidenceJSONBody
 
 // SignOffEvidenceJSONRequestBody defines body for SignOffEvidence for application/json ContentType.
 type SignOffEvidenceJSONRequestBody SignOffEvidenceJSONBody

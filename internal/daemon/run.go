@@ -223,6 +223,11 @@ func (a *app) run(ctx context.Context, cfg config.Config, log *slog.Logger, arou
 		defer close(telling)
 		svc.RunWebhooks(base, max(time.Second, time.Duration(every)*time.Millisecond))
 	}()
+	recording := make(chan struct{})
+	go func() {
+		defer close(recording)
+		svc.RunEvidencePlans(base, max(500*time.Millisecond, time.Duration(every)*time.Millisecond))
+	}()
 	expecting := make(chan struct{})
 	go func() {
 		defer close(expecting)
@@ -280,6 +285,7 @@ func (a *app) run(ctx context.Context, cfg config.Config, log *slog.Logger, arou
 	<-scheduling
 	<-working
 	<-telling
+	<-recording
 	<-expecting
 	log.Info("stopped")
 	return err

@@ -32,7 +32,7 @@ func TestEveryRouteForEveryRole(t *testing.T) {
 		"POST /api/v1/partners/{id}/domains": "a", "DELETE /api/v1/partners/{id}/domains/{domain}": "a",
 		"GET /api/v1/bars": "aukR", "POST /api/v1/bars": "a", "DELETE /api/v1/bars/{key}": "a", "GET /api/v1/domains/test": "aukR",
 		"GET /api/v1/choices": "aukm", "GET /api/v1/values/{where}": "aukm", "PUT /api/v1/values/{where}/{rule}": "akm", "DELETE /api/v1/values/{where}/{rule}": "akm",
-		"GET /api/v1/evidence": "auk", "POST /api/v1/evidence": "au", "GET /api/v1/evidence/{id}": "auk", "GET /api/v1/evidence/{id}/archive": "auk", "GET /api/v1/evidence/{id}/sheet": "auk", "GET /api/v1/evidence/{id}/verification": "auk", "GET /api/v1/evidence/{id}/difference": "auk", "POST /api/v1/evidence/{id}/sign-off": "auk",
+		"GET /api/v1/evidence-plans": "auk", "POST /api/v1/evidence-plans": "au", "DELETE /api/v1/evidence-plans/{id}": "au", "GET /api/v1/evidence": "auk", "POST /api/v1/evidence": "au", "GET /api/v1/evidence/{id}": "auk", "GET /api/v1/evidence/{id}/archive": "auk", "GET /api/v1/evidence/{id}/sheet": "auk", "GET /api/v1/evidence/{id}/verification": "auk", "GET /api/v1/evidence/{id}/difference": "auk", "POST /api/v1/evidence/{id}/sign-off": "auk",
 		"GET /api/v1/history": "aukR", "GET /api/v1/history/audience": "aukR",
 		"GET /api/v1/expectations": "aukRX", "POST /api/v1/expectations": "a", "POST /api/v1/expectations/judge": "aukRX", "GET /api/v1/expectations/proposed": "auk", "GET /api/v1/expectations/{id}": "aukRX", "PATCH /api/v1/expectations/{id}": "a", "DELETE /api/v1/expectations/{id}": "a",
 		"GET /api/v1/exceptions": "aukR", "POST /api/v1/exceptions": "a", "POST /api/v1/exceptions/import": "a", "GET /api/v1/exceptions/{id}": "aukR", "PATCH /api/v1/exceptions/{id}": "a",

@@ -196,6 +196,15 @@ type ServerInterface interface {
 	// MakeEvidence Make a record of reach, signed and taken into the journal
 	// (POST /api/v1/evidence)
 	MakeEvidence(w http.ResponseWriter, r *http.Request)
+	// ListEvidencePlans Records of reach that are made again and again, the next first
+	// (GET /api/v1/evidence-plans)
+	ListEvidencePlans(w http.ResponseWriter, r *http.Request)
+	// PlanEvidence Have a record of reach made every so many days, the first within a minute
+	// (POST /api/v1/evidence-plans)
+	PlanEvidence(w http.ResponseWriter, r *http.Request)
+	// EndEvidencePlan Have no more records made; those that were made stay
+	// (DELETE /api/v1/evidence-plans/{id})
+	EndEvidencePlan(w http.ResponseWriter, r *http.Request, id string, params EndEvidencePlanParams)
 	// GetEvidence A record of reach
 	// (GET /api/v1/evidence/{id})
 	GetEvidence(w http.ResponseWriter, r *http.Request, id string)
@@ -2791,6 +2800,76 @@ func (siw *ServerInterfaceWrapper) MakeEvidence(w http.ResponseWriter, r *http.R
 
 	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		siw.Handler.MakeEvidence(w, r)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// ListEvidencePlans operation middleware
+func (siw *ServerInterfaceWrapper) ListEvidencePlans(w http.ResponseWriter, r *http.Request) {
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.ListEvidencePlans(w, r)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// PlanEvidence operation middleware
+func (siw *ServerInterfaceWrapper) PlanEvidence(w http.ResponseWriter, r *http.Request) {
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.PlanEvidence(w, r)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// EndEvidencePlan operation middleware
+func (siw *ServerInterfaceWrapper) EndEvidencePlan(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", chi.URLParam(r, "id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "id", Err: err})
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params EndEvidencePlanParams
+
+	// ------------- Optional query parameter "why" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "why", r.URL.Query(), &params.Why, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "why"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "why", Err: err})
+		}
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.EndEvidencePlan(w, r, id, params)
 	}))
 
 	for _, middleware := range siw.HandlerMiddlewares {
@@ -9191,6 +9270,15 @@ func HandlerWithOptions(si ServerInterface, options ChiServerOptions) http.Handl
 		r.Post(options.BaseURL+"/api/v1/evidence", wrapper.MakeEvidence)
 	})
 	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/api/v1/evidence-plans", wrapper.ListEvidencePlans)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/api/v1/evidence-plans", wrapper.PlanEvidence)
+	})
+	r.Group(func(r chi.Router) {
+		r.Delete(options.BaseURL+"/api/v1/evidence-plans/{id}", wrapper.EndEvidencePlan)
+	})
+	r.Group(func(r chi.Router) {
 		r.Get(options.BaseURL+"/api/v1/evidence/{id}", wrapper.GetEvidence)
 	})
 	r.Group(func(r chi.Router) {
@@ -12097,6 +12185,119 @@ type MakeEvidencedefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response MakeEvidencedefaultApplicationProblemPlusJSONResponse) VisitMakeEvidenceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListEvidencePlansRequestObject struct {
+}
+
+type ListEvidencePlansResponseObject interface {
+	VisitListEvidencePlansResponse(w http.ResponseWriter) error
+}
+
+type ListEvidencePlans200JSONResponse struct {
+	Plans []EvidencePlan `json:"plans"`
+}
+
+func (response ListEvidencePlans200JSONResponse) VisitListEvidencePlansResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListEvidencePlansdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListEvidencePlansdefaultApplicationProblemPlusJSONResponse) VisitListEvidencePlansResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PlanEvidenceRequestObject struct {
+	Body *PlanEvidenceJSONRequestBody
+}
+
+type PlanEvidenceResponseObject interface {
+	VisitPlanEvidenceResponse(w http.ResponseWriter) error
+}
+
+type PlanEvidence201JSONResponse EvidencePlan
+
+func (response PlanEvidence201JSONResponse) VisitPlanEvidenceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PlanEvidencedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response PlanEvidencedefaultApplicationProblemPlusJSONResponse) VisitPlanEvidenceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type EndEvidencePlanRequestObject struct {
+	Id     string `json:"id"`
+	Params EndEvidencePlanParams
+}
+
+type EndEvidencePlanResponseObject interface {
+	VisitEndEvidencePlanResponse(w http.ResponseWriter) error
+}
+
+type EndEvidencePlan204Response struct {
+}
+
+func (response EndEvidencePlan204Response) VisitEndEvidencePlanResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type EndEvidencePlandefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response EndEvidencePlandefaultApplicationProblemPlusJSONResponse) VisitEndEvidencePlanResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -18671,6 +18872,15 @@ type StrictServerInterface interface {
 	// MakeEvidence Make a record of reach, signed and taken into the journal
 	// (POST /api/v1/evidence)
 	MakeEvidence(ctx context.Context, request MakeEvidenceRequestObject) (MakeEvidenceResponseObject, error)
+	// ListEvidencePlans Records of reach that are made again and again, the next first
+	// (GET /api/v1/evidence-plans)
+	ListEvidencePlans(ctx context.Context, request ListEvidencePlansRequestObject) (ListEvidencePlansResponseObject, error)
+	// PlanEvidence Have a record of reach made every so many days, the first within a minute
+	// (POST /api/v1/evidence-plans)
+	PlanEvidence(ctx context.Context, request PlanEvidenceRequestObject) (PlanEvidenceResponseObject, error)
+	// EndEvidencePlan Have no more records made; those that were made stay
+	// (DELETE /api/v1/evidence-plans/{id})
+	EndEvidencePlan(ctx context.Context, request EndEvidencePlanRequestObject) (EndEvidencePlanResponseObject, error)
 	// GetEvidence A record of reach
 	// (GET /api/v1/evidence/{id})
 	GetEvidence(ctx context.Context, request GetEvidenceRequestObject) (GetEvidenceResponseObject, error)
@@ -20806,6 +21016,88 @@ func (sh *strictHandler) MakeEvidence(w http.ResponseWriter, r *http.Request) {
 		sh.options.ResponseErrorHandlerFunc(w, r, err)
 	} else if validResponse, ok := response.(MakeEvidenceResponseObject); ok {
 		if err := validResponse.VisitMakeEvidenceResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListEvidencePlans operation middleware
+func (sh *strictHandler) ListEvidencePlans(w http.ResponseWriter, r *http.Request) {
+	var request ListEvidencePlansRequestObject
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.ListEvidencePlans(ctx, request.(ListEvidencePlansRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListEvidencePlans")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(ListEvidencePlansResponseObject); ok {
+		if err := validResponse.VisitListEvidencePlansResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// PlanEvidence operation middleware
+func (sh *strictHandler) PlanEvidence(w http.ResponseWriter, r *http.Request) {
+	var request PlanEvidenceRequestObject
+
+	var body PlanEvidenceJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.PlanEvidence(ctx, request.(PlanEvidenceRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "PlanEvidence")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(PlanEvidenceResponseObject); ok {
+		if err := validResponse.VisitPlanEvidenceResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// EndEvidencePlan operation middleware
+func (sh *strictHandler) EndEvidencePlan(w http.ResponseWriter, r *http.Request, id string, params EndEvidencePlanParams) {
+	var request EndEvidencePlanRequestObject
+
+	request.Id = id
+	request.Params = params
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.EndEvidencePlan(ctx, request.(EndEvidencePlanRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "EndEvidencePlan")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(EndEvidencePlanResponseObject); ok {
+		if err := validResponse.VisitEndEvidencePlanResponse(w); err != nil {
 			sh.options.ResponseErrorHandlerFunc(w, r, err)
 		}
 	} else if response != nil {
@@ -25309,550 +25601,556 @@ var swaggerSpec = []string{
 	"EeEMhgeWdHVhJ8gi7GSmWnW7tw5GvoDr5QooeUgndlJsf6zMZJvWrC1Gky1ZOctZaKJ8TLguX8lzgggd",
 	"aLAMwl9PD+ekIcQFEB4+yrbfwk9erVbs8wCHfsZCgd+x988oQDXpgaBbxTocY25FCuFP4G4HBywrxxti",
 	"fUcKGbb27IigpB0px0vUIqSD0B+NZHcRdnakxDpas0kLkD9vcIgQtWjPRQYP7ODn4XHPXHWj7uJxGvKz",
-	"OTRUtI8zcKMshDizweeB+N1Q4QajB6AzogfVVwaMN4QB81jdzgrsdTHTj1qKMpMXJeCo/wY4ah3ksnKh",
-	"3nOc/mi/d0PdeBfu0qNNGlQMJ8umdf3cYE7N6sbnsm0N1MXD+LUMS3abJo4PwjuxvnfFVG32u8tEbbPn",
-	"9E0sqnPmIOqSqvcWBgihJjgCqO0wqa3NBZitohmM6ZzQfkchdS7S02f4pUJBpech82fuMle5eAMbpUMJ",
-	"fDtzuVqxXEp9xsfThGVIshdkNMg+wmglGQdvfAkIcHAFPItnxoRLeLDiU9WVjAmfxOekgL8nT3ImfvIx",
-	"iclz7/7qrHczZn7v/kzRF77Yutgqnf7wc8ZCRoYbJhWv9owZOzRooK+FW27yfXb1XnLF6pj6AIiZbqjq",
-	"GxYdrHqN/tAMLimHzfFpofdVRSgvo2UhDuIYPiXJCuOAOqckfeVP3nzzrPg/X/7pj6w46QtwFk8uML5+",
-	"GD1NWaZkRW3Fs/Te0uNN2LI0ru8BVoKfXhc28BTjgnlKtIBAPaThJACu3h5HUrGopbgNSDil1dZvqE8y",
-	"ICLseaYt8fNrPH6gAVgzHTUp3UZamUEOfzW87r5gVp3R1THTGv/RNb4Ppp06LiuLqmjxhJwlpNHtcnnE",
-	"1pMOGtA7/fnlj8DUATvi9cvn2Z6cs4X4Fs9z2sqhS/iFaxJOQr6IwgTSujDVW3EcUTVvTc3YlSbzLEnf",
-	"/joM3davoDhs/p+fFX6NUs2zFUdkMYh0FrIKUmWqLijB3tTI3CHzFLzjiqayNQizaPup7Z3G3vlefcgu",
-	"4QxOuXFs+2SJJF789sWbv7589uKz33kL+F0erWl/OdZ7vNQQlGNQUj2IMOaVB16SA4lkS7FkqidC0FAQ",
-	"dmXZnDEsrC1DrR49cdiCUOft9Dg8hcMADSPKvCmZceC3O3fMUdKqLks3Fz1KupG9DRCJXo6kF2hdNntd",
-	"QvXfxsT+TiCRTLn6GCdcxtNpMKaD38rSdbxPaOvQsq4TYhoKVv99X66BmZe2HPj606ISyOYhNOhS4BVV",
-	"YFbBoPmkJ80I13ujrDN1VjZULknSXTmU+9NIhgyNBSPxx356xIoKU3Dj4l/ND18LOwVhgAPE3+nHcjEd",
-	"x3KOkwoFOTWcAafU6X5vza9+pHQFttHgIwEJy+gdoOEg5ZWGD6ye5Q0pOISbeAxzCNIHbL3DXs0mXIzf",
-	"tr0iJF4clkzJiB1cyl0YLbPWgHuD93gWHeUMfU5wDkjgSVkAmTkCJleVP7GVXzOZY42PuL8E4ipRJPJN",
-	"Y2H/b/2f/R6hg81a/I+RBQDnh/hmV05WFc8wD/ZZbKSoLbQN/KBUIxH+e18q39sgj6j324WsQxCAtfvQ",
-	"moEpDvJ5INOpTV3ErowIUQ4F1ulgiHHMKHojQSYmxhrCCUan3An36axow3ia67hFMWfwxINOldlo2Tbe",
-	"DYOodnutnQwJxP1sVBTjOOqOMCmMMAV2EMz+XqxVHAPpgNWdsCI4V+8hoHUv8e+BjMM9t5ePYxFJYfFl",
-	"q7RbY3WJ8EnjC/2zAihN/v+0nHmCkFghzQf5mwdhyQ0dd16cBz1IbouTKlFerYgH5DSnRycDmaQ7Rc4i",
-	"XC3eSudYrE+Wzmokry38Pnybe/03qpIv6pojO12aar/NZOzzyrVbJMUczWdBb2l+yLcyg4VCz3hSdiMq",
-	"Bp6wlhv6Ht2w8/TQPMXW2nDEJa9WjZCPsoX/0nX0mg5o7KMuUq2d7rToVF7wBJyd+8J0xzqFQM3E06OR",
-	"PAyKxowbhZH4e/CoAoks4bjDjSqARQHkA6PaDMmAIf6ZhrPrDjWWxeCueDvJT2V2zgJ+iJmYSRUJYTDS",
-	"zgepur6sZm8QRu75kPhuqEfbWkBP8cZijRl5kV7IjdKsVFgoxAn1N2CTeLwpWyyk/yzzXoaFNeniqLMl",
-	"7FBDOPgpDwIL4ygiRzkjsfnh7QMyjt+o2rqb9EL+IBQJs6w4wFg5ANZnZpgXZqN0AL4x9UEA6UnfiqvK",
-	"HHLC0rdS7uZLszsOk2pNocu30uVK97JcRW4E3JZeCV9OGx7fOItdHXBZvzF7Xb7bsMdvKR1PMn7yIAqO",
-	"ONFdBkhvl0TpKnADeP9AUmGgX0dTyh8G6nqybGXfIj5rClrmHGbEHFZmEHr1LV1mOL6fdGy9/UeuA0LL",
-	"ISkDy/kY1erHRbCRpLG/Q62pdcM9XeNFiRod3852V91J/cZwkjZ5vaX3GwnhF+WKtXSopVIojbFQoEdH",
-	"eSyI4/WUk7QZoqWdABUCAVb2GoTXLNDaAhGnrbQF8SHfX1rkXLXWLAinUneDAJywT/WiYVf3QutkAhSp",
-	"mhuKYIaLdzQI1pD2PBle4raNQn+FspFR6wRe+i0UtXCL5Qwo2cZs5XxZheKlaURMlVqGWoe8Mu34jn3v",
-	"7ZvTyzdLkd0oa6nlIdN4u6EM9slXv4VvBqOdxysIywhzkYIsJ+vMFE3Cn8kKJJp5RX67ORm589/pZchh",
-	"MKJxJhi0QK6Ok5tdFufFfzFnkgdz8dVfXdTEVunwb4aUhi8VG1celhaUNaViG6HLuUGwQmCQj6Lb88C5",
-	"UsutdxSGK8fa+x0s85YciNSNDmotC2w+8ErwefXxtHmtpdyKFbO8m81yPBWqZ9x0Pv6829c7Y+UossAH",
-	"C4KHo+zUCCQlpyfvHxnAzjvMSPs5bRKatlgJkILD1LSTGuhqtuJYrM1JwE63itk0DFPy5GItp/K66gwR",
-	"MK8p/i2qDxJGwzbxZdASJ12TaZy7A8DiX3PNbFqpqWV+WvCU73MoTESWZ87mOznxxnmyICt7CJ9VuH22",
-	"V9f35qCz2WH+nnzqUcUYiio3+n0MUgSX64gK/HtRjiDbhx9kfQlsN3++Ko3RgZNfHL8rd+NLeFGBFw33",
-	"scyvh771xzv3OAcUv8561Z3K7mRzajxupjBJO/OwLiRtc4M7Lbunho1t6i8HJo7zFhN6gFlTo4bdz070",
-	"2+Czjz+M8ukUyUquvG9yCJEfozB1oH4vNLKij8kc6tLOhzg84AvZkvgh04JSdivlxPCQqdVaTWU+HCT0",
-	"aByzPHxnFCtnfrenzwbUm3uhhKXDIAL62WWL6mQCPXq46odh48wyoRzsmWVQ1+xBn6iAExE7/j7xFKDl",
-	"ZHZ1EPJiBUtz4kK5NC3QH9RyDGWChHQYxUnxeQN6m9/JagcRW068kv48lrVx97oSS3nSPcLn5hrzWrCT",
-	"4LasulspERjwg6hvS3PQs4hMrMWh+O7dD98HZBuVrRsEOgAtsC0qKYCz7/FGVrvHr2++fcFjC9c5ma3l",
-	"NESB7+Bb/NE9CMKgPU06DsYmaUx2ZCvBklbo5cbkmH7WMvvBPE+XZQULuqr9xCdw4gOwMAcePDSL89O2",
-	"NCpJ02ahb4lYmVB50wszM2WIRjau0xC2BQ3YeXQKYdBltztZTSj3f+u/zhIRZHX1J6nnU3O4rr/c7sTS",
-	"5Xo+vgs/mDtpv2bJxcbTdQFEPS8EGQu5AAcFQZuFJLAm7j6FCzoXEeYfmEEQMDVeY/YEAmm5dzyZxbco",
-	"ognlXhDqkzVKbNIJ2rhCycV8XBoH5dDzjZlnKdjyVDKvVgXo/VVHRJb57SDQ5PIilpiK5dSg4mdpWM06",
-	"UTsUrDK7sV1Fq2zyvrmLw2loENhlqtR9AR5k/6ihsZ6GIhhYOZFHJ1fX4s9bi8qME8Y1p6QC5/QcJqxz",
-	"tzvp44afIunrtJ82bOIdP083OmIoRq8AjmLb6ienmcdNLXNVSKKWWDYHQ/208I5MZUSZVExuebLwPDkR",
-	"bFeux1AUNiwo5RCLCtCfpQHlcAMile1+nZ7HH+nZLPiE6uF7rfvRpNibVo0qXzeyd34RZrrZpnHI9tE7",
-	"5+Aez+7R3VfUkmEOpVGbQarmfd9FuqslFGFkTcHsnVWwLWItT2m8Y+xNG2ocOkNIj5s2NK+bNnBeRKRY",
-	"7wOxYlkuMjA1mReGBppTtj1z0FDdkN/aYrEeHuh+gdrR43HynUMbt0U509Gip82luNeRNyhx3ogQ4mE4",
-	"4ANwgaRSjh7s96qUPwIc8uQtkLpJxE8Nc0ZTyxkO15bEcBO5CkC1RFGeJrQzytSHHklUclZ0j51ZAPwn",
-	"p2xDLLVFxCnDLU8OTt7HHUCRbYWqFuZjLjhS56gnxyC7wrMJ2kWPyzdzSOb2nyUt2zVtvFg0OkNweqIi",
-	"KRwoF5V3HKqw+13y0sL67VRUTfZL5CQHT/Ph5tSYw5I8QTKDtJkd3VnLCc/SI/P2EA/5KZfTBxQVzsPT",
-	"z5nfkVykpkGKxvstYQPDMFKX8wP5qnFkfrFxPI/kORLkMPWxEZraucZhIV3bXe0Nc7f0t+ukwjLy69mJ",
-	"ei1PZ9HiXLRmKJIrnZyS1y3X6WKz8uEUmeiU2P05tGqDEOK2vziWka1F/UfUbM2DQkPTfmaG3dRuqrDv",
-	"AMsr3/u+KC+xSzaqvHvd/HdekJevQ0LWo7ycbl5YdZruaDJaD687Ok5jtC32OAX/NY5oK6RV2ztFqWq5",
-	"dKY+zrCIHQruQ1k9XOmELvyQAsjGVCXU5LchNV/khARDtdhJYNJDAa4UFxe7CdCeGdZfootj6mIh3UFK",
-	"XSzNdiuA6clve4AiAl8kYMj8r5QuhF5XsljUYnkrUR6pNSQ8rGoKBmwStOueMoITgFk8yvjVQUPqAYpi",
-	"A7py1inMvhxvO0zt8DJ6tZN6GiXqtD3kvb/35bYQVBdli8a4O+UNwbuMLoIfySMQLoeBOOEGdwir/bUQ",
-	"yp2XTZmzlrIEuVvEC50478wq9YzBq6DRiFfJsGHmkQ4vKWvNyIhl1NumS173XpoFpEw8c7DtOYvZiiw/",
-	"GR0bsyZoijFicgspAlFjkUB7XPJpprEl9U3+KVuctFU2SFWM97+0qGtDtTKjxu/H8IMMmfvEmUj2CLYM",
-	"3apyL6pM4A8L80EdEmi0InlbjP0hOdtaOAkMblORHWfD33pi5wJDN/iqCDrCAUtmoZnFgXWXcS83EvXl",
-	"BlNc/kvB9gMKNpxWDRhlre6kvkdZGbaF7YKT27+SVzcKtHjGdbhWd+26qw465SFIewfqrMOtjZo1xCf6",
-	"70js8QJ4PU5xh5TCyUdObdkIzOTRzEiY+dvQHI/RERqHKW3EKGnSn0Z+85A5WbLn5xj6fv/6podRzdM0",
-	"U6fKPlk/N2/fS3F3hkqQG+N/TikXsPvlUtpxLuTPbD+cYyNhZ1BLrFlJX1NJzNYDtEk5W1gJN5QC9lr4",
-	"CzFIQiLrwJpD1Pi+l+QfB+R5sd25IzJ/hWsiW7WjqgwJXqQYxO8UziCzFtAp/Ystlmbnn7+s9uVEjXIi",
-	"BZmr4f2wk40kGsFAJalT9rqWAvM836nI42UcdSvzjOmxOB5O9Q6O7UBMZupiYw6+DUSLiPxELJUbNwZo",
-	"1eDWg5oPXicdMTpiKJu4HiZIokg9FnaTk3cV5VY514rQICV7WYtp/EvjMiWRTg2NIMR7if4jYElzvDN8",
-	"qcFCiro1tclZm5NwqqUYX2IaAAMZwjQgrld3ch5rGBjhbP8RTjX6Y1T1HIUmwA3rM9wnOOj4mhyBMWGy",
-	"pb+gCSixLuCYR4l+1ahbeEc1sANz6J+LSClkKz38B/mkTO5e/J05EMEv0VPhF2eRBxVVaAoHKDiWmxN+",
-	"MB+QA4GVSY8xFWInr04QYjDu3SgroF6glzulghsTzfWtxcPJIaUKnlyk4Talgk7qkm3QmMpZ34oR0c+0",
-	"DofWahilZiUmqywZ4PCSgSun3xNu7O1Ev6fZM3r4tsgfj2ytiqcqXmT0/tpMq/5ZVkZaAWXHsB6m200p",
-	"VwLC7Mg/xzDjmHogsAkSNmJ7KsI5MmSZp3q8LvC8GNG7sC9081QrVUHLBAWXgULe//F65/vy6Bb5809W",
-	"wSZrs8eCS58hH+ptrnggrN8zI6hT9SAm1np12FbShZCWjY+62OazO+NkXylXQzqSGei3b9dYSrsxTcv6",
-	"HyM5+KjRAxuKdTyhGDZ3YnZxKzS7Vfh9ATZeIIMPuAbog53F9WnlVi1NhcCCCSE1KUs7+FaBCw4AYd4/",
-	"mPT4cdYRBIBp1EKraEhyQ/9O3ErNVq/lmNyWTfk1x0Ia5+xE4DfZgDtnrlpuCnxOuMbA2ClLhJk9gaum",
-	"R9Ib/vh4ZLNWODS0ofv9YKBfOGm/NWGzXWtTc+7UMxyWVn/iRUQTZS91ahJCOBdLt22Hr/1JVyvo1BDl",
-	"YdsHoVwGclhCBJY6XKfQPbjQ+V+eVpYKQVU0xzTZbUl9AyectW4jSi5jMWi/smQ7BLFngvdeByAzkqKi",
-	"Q9jkBr548gRYehX2Xuk7qaESZiTa8nktVu5FqdyFbJIv+HvrvKHS/he2qMpAiKWo1FYF9vyFWN5iOrqo",
-	"hbKyBM8GL1UFkIU8bXd+bD8vVA9wj/SSKXMQbKELKepKybq4kzVQWoCsMM60QrqL0sgzlGmHEA4TY6kP",
-	"vfhSNEnk8W1CZAGxikuGW4E/iFLyMYRMFUZHCANFUmLp6yWSfYGRbHjLQ1anoKs8nBiMRGsBqM9D/i+f",
-	"J8PwUT+c2XCNkvo5oDlJw+ggjpBNxjvSir9+jSud2sjlbZYG7+HTeD1McMhk37aCa+EEwQngrdTV6uMb",
-	"Mz5BlY2m4HbKlt1AQLguZR1XJakjxsHuytwfuQszatwfQxyzlEtVyrJ1a27x+bP6T43sXBCzgugG2AVA",
-	"kJK/c29I7DpeArrNjJE3VsFzeC5DmTeOAfaDm7lBRL5KEnE0L+zsQ/1Kb/gbMo5OwKIGybnCmeKYQYrw",
-	"fELww6OEmm3Na6o3uFfmMu1/CtUbWPAd5cNGsF6Mwdd2BuRr5g4FH3jLoEqG4hMgJJxFObEAoPm0WBxB",
-	"RgXKHFBehr4iQEZmRrJYGlM+JOPSg1A0c8Cc/5KPNIfBn4CVbw37iaFEgt1pA/qj2MryjVzdd3vJ2jf/",
-	"0gbk0XlpDlTThIKZLG+OEikbHYhhmRO9QFREQDIhjwm1hO2XPNwsI5JsQgQyR7+8g6yQt+//+zfx6L+e",
-	"PPrTB/r/z+aPPvzuf1+NZ2j+gtj84vO/mA0RIY8JZhYbyiwI7PRTwH7JkuhbtxKKk0aEAcMEDp3oQDJ7",
-	"vn4K7bU0lYPs0z/KQ5N3npI+D0npzmWGCqrAP0dgrd8ZIaSJtVOf+WuKiKLS/gJHTA3K2QDR32bEL788",
-	"oX35FZcKF4o7eyu3Mfv1xvtf0H8uQalsSE2y4edtGwOORCENb0YnztZOYHOcI5CB96cSKpMlkWwFmXoH",
-	"+WxU1sJUNn2XdvB/IZ0pvqSXEsSdcPdsMGN80ph/2ksb8dpV9Wp1df23YXv9j/CLnz/Mer6ZdVKArmc4",
-	"k0Cs0ZuaP6jCy2JllqoLq0p/rfI+JnhOfpVqE0s9iZbLsGiIbXtoU7P0C17ZmOtumeA9FY65JfhG/hQo",
-	"gSdIAN9Qx8s4MhAeCLXPsC+Bv5UGuFxwJ50BmaqnQaYKKmM2teyf/kGAbOydCfhgQtykWZ1/OMWwyoO9",
-	"IzVr/MMJOxxnfYnDPCi+Ym9lSbizLi8MNTezrb6FfOp5RLa9bY/NlilR5XCtPQl0Ng9DrhsPo7HFrTwW",
-	"yl5jLur1zbvvvElJfQcyhE+LRsQOvuisrFZj1spW6b3j7mbgmDtKzZLIZi0FAJRopyN6tbxPeTJNdmbu",
-	"KbnChHGfJVxgfiQzdvDOsGF9+XGn6sCHdQ9QoQuP7xzEG3PQneLrTN8cSY9BH0OzMp15LxcbY27Pt+p2",
-	"KzfO7ez148cbY93jnXCbp4X/UzyL0ZvAc63YiuVGaRm1Vk8WhNx7Efg2YL68gEFC5aAAGdDONqna7vIY",
-	"sxB40Nh7SFUxOfOM+J7ZqaXNKhH6JgGqDtxUYFMcRxB0J7V75599Win9PvL+AQdFFsKaHdT9X7By/LJF",
-	"vudKH5yo0s4oDhA2Nqm0FgPsbM3Q2fuWCyazMF4NaCrpRI7KIYQOs9pB2Doux5QwKbUXSDZmwp4vuSjH",
-	"oMlkEyC1hL1szTJWQT1LQ/W1FceiNIXQxw5CroXlbshLzk7D8AEWGr78oNv706vF2RtmwrovF9XQawYY",
-	"j951yY5mGE+VZSH8LGelnlnZ6ECd4m82lbpDiJTNPkOzTfr6WKiSgJQoZe2txawKbRKg8b0HJTXTBzK6",
-	"YbKcwAB2HlvOUNcuT5fz4Hw2TW18nJeUyyYloTmfzIZb569WKy58mUEY51m1h8iwgVcwQ4bNH9YhJzgC",
-	"rzlA9x/h4eeDuoNYkrmK/UgYrSkbBiJn+LLsEN9E4axJ0tdLuXMjwKj0RfbtO56eNAf1TNJelNOEKJt1",
-	"mezXUmg+zT7ESszHbIql0Ah/YN+VSV/5BrAd39ewgLdSD/OGc7eDsKSKlXQgHpzoiQJKKpZtQBip2OtS",
-	"1kEvHx+d3nKQ21ksM9yU3H0xb/GrTE2lsnaf8WNv5XECp2sYtT9LnjZuv6iU3WTKdCBvBuiN0Pfw/Szq",
-	"2NvZUt4DzAb1HnYWYoUIpIG/NYfLSgq3rwGFeIxNa0WyqbzgCKcu/G7PoN96gaIwGDgxcRqaWY0dpHng",
-	"jdUtzMcfGlnjjgTdfux2KAMmNXNjHgF4yV6hJu3KS7VTUmcuDmeU+PT38Drjh3D7eNOeeM0KZTm0iePj",
-	"2Lm589bCVdYujvMwWOOdpA7zAGwfdPx70wyyud1WLI7z5KZ6sdc5UgmMWISw9T0thEtcTtrhIIIHMQe6",
-	"3PfaeRFKgq3RbjMXazOo7g6HFBXAKD0PEli6DH80ezdPhLHMqrOLU2ESlIggfEsCxpAtNzH1WmhlhxTn",
-	"JtboTiSlpPwbbM+s22vw3eNiQFkl4RY15PjAizMoojbq7e/8l085x60Bb6HjYvF/wvFIKstN66lJ7Io+",
-	"6HsrNA4JjyTcQNOEE7fiOK+kyKkw8XzA7yljdgT/qTTFQlpVBrzpQlZGrwkQU+wqsZyGih9QFDmxHuBd",
-	"48371UFnpCBOiI2MEBAZmqyBEyYrxQifzFOL4QvvjkX4TgE/6ajSwzcw1VIqXsYAXpQXih6ogauEdUUp",
-	"jk09hk0r4EqRl01NpWv6D4aPQlZR8vILZ2tMdhZ9X5Elrp8wP61BilaXrqXMFnATb1dnAFy4smr/2dPC",
-	"iVupmwmmg4WS193kRibu3zG89NrH9eT7ZE+Z0JfxtGTdeoHww8zI/kD71IS2BITTaSqG8wi1soVRcdth",
-	"aAX1xJrh8M0L7K5ZKFifOaccgdslby13V37deJZdlXprIIsx0RtYGr2UtbbjsSPUhGd4tPcBJDcrJ+tC",
-	"EAICvDwQ6bEBJX6NyhUQUaQ8XmwFtsiJJV91YuC2qJV1KAERwCeTDsrG8Z3QzdlVabZCTYinP4fvI5EN",
-	"0wrpxHoKFWbWALOkEw2A8YSDn9JN94pCDnne5HDX4uotjoXRFGaxgQPebqAkoILSEZj3oK7bf/gDkRTN",
-	"rqxa67nKIA4xJNBcsfwdzP/gkdLFJ692Ur98XjwzWsul+5S9BOPD58sqXKk7a4NUWw54z8GQlCNRr+zT",
-	"9vpO1mqlWMK+iFADs26jsrDhoTCnWIqqKuKjhgM8YwNQmvcDISJJnnVP8i11/XOCb80j5sOBY/zOkN53",
-	"ElrM4AtosCRIyeC3C2WLNGTECHejgs3ofRNM8j39qr9tvkdEIe2RWHyA0zGL2+SBxB2GkTG0TyWTkDAc",
-	"hjKLGOmKVzTYkAbOnGdx22Ryu2dkFJqU0ym8fi+cTz8daOxr4Zab/P6BdAac5I2skF+SntOA9py/rhUR",
-	"2j6j8+v4tND7qgJnEuvgxEEcZ8nphmsPjmaq8/nkzTfPiv/z5Z/++OkV2wNCYPfASgK7xNQ3+fcCnRQJ",
-	"gRRr6SxYEzCuEacBu+T7vlD7rVNxGt0EdsIAd7pm5RxYSHDAmIobApASqx8OCvr7IaCEko62ABKmoXNo",
-	"HOYSp+7NvuI3RXG0wyI3rTmkIEH2eBgpThfif1Ej72gTCAui08G0ms0BO/shb5xvSOGS9cOZGy4U0Iqq",
-	"MgcLKZpESbOSK9CvmaakCazkuS1/JBNDR0QzPnLA+4ZZwgK5fvez8JuGbX+cvkwswOPQAD2D7CQgAmPL",
-	"P3hjvo/MIQ1YsKTwqsmlaMHMIot/FlH0GipAvq4VVy40FCuKJX2W53LaCo3pIwUVlxl1nEYd+t58VIPb",
-	"16RXDBz9UbgZH9oahvzw8mSkg3rNyRVtXHEs/gDexN2FWrM1UjuRfsI9b6XA7xn/tG9UNsreliMc97Rh",
-	"UcHpNrUxlrsP/yClg26OheKEyrvxZptGnnLB7BpkdsGL3kL5DHuj8/v8UPwVzoE9poRJcXyCaPZhCtBt",
-	"YBhC7n/ss97g93k1sMlLO9neO3g1INIDX7RZKygIIF3jaw5UGI/qDVxR2INnyqYDkxGMtrW4Gw8j7iCt",
-	"BdaMf7KG2Y0rFrdMC16WTJ5yWRkrkbYwypMCDR1yoMJdA8rBdZCgeAp14SLctjfCFgu53mt8iGoKqBbS",
-	"+5ikSg+XXboJl6h7BvxE/vXQc/8t9iaMt5Jpt5mbYivrtSx2/iKU3Dgayp1w04kEPBinfApXz6C1UVmD",
-	"IzDzf8ahcmnOQvhLD3eNUTkyEXT7MPSxOHYSLdZsJXrmWh6gNLEsZXkNuV7/y5VBJzJy53ojhD0j/gV7",
-	"9llxQ3OUvKwgtHFAGc9AMgDWj/85PCd8C/4avkitg1oYg9xLiePQim+z1Q10qTlZrwXEXz8nVbgMMlnA",
-	"0KBIChUewpcJCuYvmOnF099sAtsFGVJHDeNUSLqMdND5pcjTdZ9juO+GjDNvaOxZcT/eLZI4oKuZNweM",
-	"O8TqE3gFeJFLUbUogZvWNb5/+/GvO6qmGxPcUeKcmBDSZvGQOPTZGQsUc2FLojps2s5DjKVhzsSo0hzk",
-	"TmZXW/Q8QkymIRqJm3mzx7NbGrQhU01ib6cUEGbynw1lc8N9wlBd8uBZxXJEIRMbfAjVqbXhqXKnE8+7",
-	"nH8VwhMYfMJtzKwyAM++JFafJgx28CbuGo6dnFwW0mKDSgI3ixm2k5fOFuFWPXZrOS25BSZjG4rJCcf+",
-	"hWpnYxFsvnr2zCqs0MBT/c7St+XYdV19DNvo31FZwR9wmJdRDkJMC1nstZ/izlGcYq4a5bAReKlpJU3N",
-	"TjCdHixD+YRxfX/DB77ZZg+IfVJplxgmsSa2Pz6in6Hqa5bSkOjaa2PdvmZ2w4G0Xyb3lgIzAjK8E0Pk",
-	"1ECYJB7Gd7oCw1EmMBOBGhsFvGDALxe/GsS2s3oawxGvA3AVTwgY5iLAl43lokZEXlPldW0WFVbBd4OF",
-	"TrCsNJOZQ79Rlcwyh2bO0+jpkYENHKnWCbfPYVKzk49/+Mfoc8s3KKFqyDeoC1nxnyazgo3NzERlJquk",
-	"ZLBjN0BrOCsEwWxnxe+/fFKS/L3uXUxO0jeceXZh67je/kfKSzKlmGasMKHgUuxxNASNj6kTvRVn6Nb6",
-	"+y/LlGsE19CpF3qXlqL8Y/zTZ/T10yrT4PychJslImo9EjuK186INQlUM71Tfv3yuR+B3/0bevA9KcTZ",
-	"aNm1KBQb+zI06c+aoZpWSBXIrIITi7A8CChtI6Xhh2Gg74kuzq5updzNl2Z35F2LqHt7porQm5CrHZSv",
-	"GqgcUrV1c545L8HVQ4rTu3ItKT4S4biaTbiDTPPZoHvZKvRspmMi7H5i6WdeYTBr0XTzEC6pbh9UuWo6",
-	"zqHSO4KeiWUOCE2H6+tg+iTQiiY0hxNRflmt0VIu46yEJYdUjtpMExxPOU45b/3EBggbNUnur0xNeCYT",
-	"S/FPKe5TiQHvPQZ4EBNNOzaEzxgwNDWywa7VnbTjtEjOVkkMjeZ210alNM7RLJpZyxaCGWVNVpZfI6M/",
-	"E6OjSuERvTxjk8gzD2Nl79TxSst8sTlDfT5O0nzXZiBXHOxwKTRyXLOS5HmmkbyXepRj6A4gQrgU+jpW",
-	"vAKR6F5XygIJQjj+G9AP+oBnBhGjOQavNjFLZnvojf0QU0wm6Fbbscdj/hgT1g1KU8nyaUpuBXRrapsI",
-	"YfknhBrRk+vB6LW0bj5lCdFPxm8YQ8hfMo6MD3MeJY7dgYRVn8vK4ELY60UNNEx+3Eaw7QbOHLq6BjxY",
-	"aDq/8aEx0HzGNnVGvDuaGWus61zkLIG+T0OCq9WKZQShnEEkjTF33i3zphYZcceqHsArZAZdG3H+nSmC",
-	"9MQsSRHPisVelxX+cSeXSKJOvCekCYgS2gBPTGgsG7JQlNmfQOnflCiMGNUTUT7GmJBWpeHdj9MYxqWZ",
-	"IN4i/HXieeL1TLmeVFUGgRmqh0KsbAV17kkuGCrKuZAXkWRmIIyw5vxuJRwQyYGuphSaD59hQiO4cU7c",
-	"yrlBoT2py3mIAu72br4Qy1v/CP8VRY6F3ME1jzD5taykAIuFOmLWF+zRFaQX6C9O8MSmVUM9/GfoQ0hH",
-	"xfxUyEsBKng4ARWyVFzLk0LFnk+IgGOqD/Pjdx0FzxE0BocFkgic5L9Lqh7HvEhwrMcoA9oi5j1JCpsv",
-	"OFS1NyhwtxvdvqZzlXSo2jBSQGxqvKg0A+vSPkd+fSZWaXKKXH23tINgltljsJMvK9FlCiF7tiqBj+Cy",
-	"tF30AvrRmPhwktIYrW/yPNU2CRaFaCCSNqFpjnU4tLJtsKX+PnLJBEhnUEM/eBvYylJJFtY68Za6MTtZ",
-	"ZXhjkC+B6tM2stpF6pxZUw5aSwwLFmZH/knGvIYu/llIcIYnvs8WRJc9YoLPAmW7hmQmwilh5I+vMojK",
-	"7gpurqMmIrvigGcn9piTB8y684OMj6A2xUbFa7HC1OZW3MpspmnQCSYasShXTPpqQNo8TZZ4iqfP8i2F",
-	"isdaOFPPkFwcors0OhTgDb7b6RLTQFyCJkXlkyj6ToM6MIVDRUCTCB4xHB+lQ1AiHGQxAWaV6IMzPMMT",
-	"eAKJ2B5Sl+1qw/SBxs2JTjCHWguM5ntiehvvEJu98y7JcOVHOO6XVOIF0A/YjK7JIwhjCM77shIWN31R",
-	"ryWp8DZIykgLNpUYsU0706ZHTEaSfeiQMDRJxAV96EWgqs7C/6BSaqQQsCrlfCdUPaaYLCXoa7j8GgK/",
-	"5GH5VZCjahs6CqZiUFpbJl+4fX4oeOzb45WXxTRxuLMkPkkdbjU1P6ZnJgub7nQVJvdgVcKhbJqVYRMA",
-	"lS1iXvHXYrGk5YNyVGCa7IlxDr39KOlrW/g+GUs6JljmCE1qbvJprvL3Xz4pT/rnncmJjc/PQJQ+vaeM",
-	"DHvvMzsmqfvVkwupCEwVPZ56Z4ltih3hhzEKSHT2hcgp2TcD/Cyc4FjrjNW/qSxW04MM4WeyvfCnF0II",
-	"CeL3FAHVqZubdHE6Rq63ySDMkG2o/4h36cBxYz/ZSJHTu78/MWkjQTQUJbiInUJF/353Mqmp1vovuxbn",
-	"UfREUQoHhgoOLLSfDmoTZes/DBWN9i0xKruQLQYJEyyDaMBOGZJWniWUblnKXRcjHNlZy42dwmk2j3jv",
-	"fscs1AgsIhXe+OfeV50EjkRgnQ1plGBRlMOKDY/0hoE+CU2e32aaPHoPOi3LeWaHGA0+gNDguBx9FPjJ",
-	"vTS/pOGTeTa3EYWHGWcdKZvHtfCnvcLeMEGOjcmw3h5HIPH2JDUG4AG8PfkfDk1YptASQw8j+xPH5f7i",
-	"yZPGMQVvDDuO9L38gFF/h5Ry31BNfwNkT7YO/4x9qfC/bqXcUbAXns/teXy1uijvVO6Qos+GqEcWskIE",
-	"7jhvfl/Jr+EXzEQkNdtZFG4I6RFZR3+95OiE5McocN4NlHSkvPa1toXRmeoC+dHvW8NQYajnN/5894/U",
-	"RRhizpsGRetsz2/iI/33ipCt6Od7j93C3BEq8VvlptVom217MxoJOpFuBEJ7IyxcTpRr1JsYYp6N2LVW",
-	"hD0oB5wNlbyTlfcI8L7s788GwF/LjVFLmaPWqd18iCoAv5EfqhOIaztpYXTJmppqCuU2g8WwAAiCmBFe",
-	"6IBTKtyrRKrsS7Wy5wMiyHdoADsR7gtTEzseDKxZ1u3R7I5+3GyuettOtO+w2zSrcICuxw/Pzb5UAS2f",
-	"DdQ9pJLHNKjQy+1OLF0OKRTIVBk5xTQOOOFNPwb0QSZ9neU/TsVA7i/ska91mEg4PKixMRFG6dR643KX",
-	"1RQdD7s97M7NiT6l/uKhlTo69C5csC9hJWYkOg4YGU8jhiGnBSaZW3xfB8+gvfI2VATRN+OobT5RWT3j",
-	"vcp6RCVJ0BI/ECYgDBO0MtezkcV3W6XTv34+y3PUnDoa3hF8fpOtIElcD6zaF5bzGdLhDqfa2JffR1c0",
-	"PodxcXA1kaKxXYpKQlWaRI4kOsnhjLNyJ2pv1/4WuzTbreBk6U7UdzRHbc82L0Gn1CuL4qyoRY3eF0Mz",
-	"ITbEnfgHAFaNdTVTIfnAPM9v6l1ier6mRLtNIdZm6AUkxjz0efKKLNH8CAR7dEKarrVaMQtDyc+B5cMH",
-	"S1uv+p3/1kAMyJni/3v07O2bbx6BlmZhVsgvUtQY9aQLCsWMYiKHLbuWW5M50M/nMM8H8eqzL5MBZcT5",
-	"0P9FeBRGL0ttZfFfiaBvhyp7VIkfEbPBlMy6ZNswgPzUurjCJ0Tx80dTXPsnapPYvSDTQqf0+nmtVu7+",
-	"1P4rlzk4c7JYZp+BGsQKgVFp+hEBInxVaGN4wcCQ2BOclezMddfFEM9GnwqXXjz5h/c5EH1vK1Z1EUK1",
-	"oNdsi9JAuh3oD5UtjiHFHWmlFYUqbHEQQYJ92xPNDshsRuL4QKBwZQkaK0v/GIiw9CrhATZ1q81hVEqa",
-	"7TaG9BlYNYGyiG2kNKYGzN+uNneyLESs7EOaJ0wNBrQp5IkCEnI8fxtcmadFTYAg83yWukYeAN9ND/yQ",
-	"GSlZvlqt7lE/l1n+GarsTlshXi94nBVArDN8hJlMVHfExgg45c9B5AYdKFQJ2I2NuJPeUICuCCwdS1wZ",
-	"7+SgZZ3Ln0QaHPhWynYzI1YhVWPmfBom5qAnB+7YeFrsN5S/+25a6UaUJaQMZgSIoja1ByR0KtB1hQnI",
-	"Ggcf5JelcmJRZYU6qkrWkc8NI0lFlrPhkvSGcGca/aBv/bchOM+yFO6tnFdq2blJnE7W9jmIB2M4Tm5z",
-	"TJJ/N0qHce6/3n9q5yJn5n7bha/4Y8bsa8uQKicsbk39gavVYk8aZbottzGiaGkbaBwvQWCInutlnjVE",
-	"t3ipd2SRaK90BaJnnUlIcTCHjQFJHgBOwPIHLcHpGd5xxIh20iYSJiKxye4SafaWbcPkiQsyCSfH1T5r",
-	"dpHM7sMRyID/CXyQ+eQ4VpbECgCsRxCHVK6klfTdc8GYm45gUk3MVabY7peb6Ft9Vrw1hVk5qRO0H6Ie",
-	"AbCOOJWDchuzd+j+JNc1qBGGW9ose55lTSqUsN22QI7td1fopfBPnUB4u3evRX2aChmfmp3OB4VkkRd/",
-	"ooKFdWZ3EguhRmkRDzFUBVIqZKoKgeWlt8keNyTyecCH7AxNrhGIJadd+jLgvLImFsbgld4FdlDMOImF",
-	"N9CFXAvNn9Ljq0IdGyB8t6nNfr1pRHIAxqJ0cTA1T++QI4rpCOJWwrqx2NoxV92kHoAKM0P9ZlbM6W0U",
-	"GukiWOZmNZYkg4Rip3mRuWogfx/JoViytE0DJQRnUwJg7VC2ZAhH7iwavDi4OQ5m4Aq1ZjovDjsVyY++",
-	"PFUKyF8455z29fuNiQI9NjS53cYv+Uo8msU0DugaijYLHIhwNvBJ8zjXbWYaGTVqw/TWCqTchXNyu+Oj",
-	"h7mVqrHWEyS0IktfI+ADoGZ/hG1N7V0h3BGtU1XVYEMeCAM7ZJG1Y0v2hJN2fhCK2dyo3C8E9aGGLalV",
-	"6537mZq1dPtv9LlyhZbewUeZzaCyGYqdHZDqWFesIJytXRG2sJzOArIpsRL7WdGbXiUkMTLRL8YUdg0p",
-	"6mwFZ1OkVR3KN/wYo49lW7tRGhDoBBUH/LyEUBFWItZ4HCUPtE2y54yDFZlymc8aesS+D0EftvNDFkpO",
-	"2tG8VcOMxpTpjlQjiqIVUZaIftrKHTciTMkioBnKrKF87VHIs9h95VChyvbDfWNDYxGRyaRSoXBO2Gbn",
-	"UbZI8MXMzdVtTJbUdl4ZcyvLOTZtQmzotH4z7bvM/omNJa43bxzI5EUB0xl+EHneo5a0oPxV4I4LhOIN",
-	"sVZ4ACmu8pLUaPjhfKALCspU437yYXZPXqzR0suAS01OKJqr7sxkjdGPw5/lMVtO3TWf/Xaxq5V2xDX/",
-	"xy//NaOQNz7P0gO/C63NXi+RyXhf1/i7WjoYjg8jPSsCWA8kZPbrdYPtH02ZWYmFrC6RQccH8S3bQZ3Q",
-	"t0B6MM37SwteTzINdnOmk2JdXRLVhtcFHjvUse+Vvp2s6XDQlRG58hCHxKcne7wT1vqLVYa9TK03bnhA",
-	"To4DNCXfeXUOVaYbU/SEHDAjqAxniZjfOAHIlj126T1Gid+cbNKJR6K4G3+Lh8jOQkJsh/Jk4ANu/CU+",
-	"pJp5iJC+Hdt3MNkhck6o8qIcXlKMvJAEWIphsCbegVqQRGlymq+zb1GQRr2xt4znyvl0L/2xf2sbYbYS",
-	"aDiSQl12mKAYKVtxBoWWEEKhBCrRmHTCOsoRPTf49lk12Kyi2Xyaelnyk9lVppAPh++8OzZLQspfSBe1",
-	"uB1K5aGHOUsLQrEQeyuO3nyaOG2It2q4EvoPV4bKqWHkFQWtnhZPwAv2T48FGVvxUW39rvb5E/gfAMnw",
-	"L0/4OJtv7YLzxsWtjOEqUCLR5pBE9TSo2z8Nyn/ghHjXq8NPshR1rTCZ1xEITqmO1Fpy0btXK9JCEnV9",
-	"hKuJI1TdSd2TGBw6OXNbpfcuBxLemjZ5hO8nUDTW9RFuCVlyGSZ0yx9W2h9H1TGz9ojV39UKOb0oEg//",
-	"xLsE/J4d1sgNlXQAClEX8mh0ORAZ4dgElEYZF6XvpHYmhHiJ8wDoOaB9s8Ia2htp8wD4TLFCrvhWUWpr",
-	"cCaHlfpB76jqkMdOdnaSXJ0XbhtBWYWZGEH4FkhhwMAYLYHzlPgfmoG6mg1Ao3iLJ65/vOXCgTKLwxlJ",
-	"nZh0jtDzhZz3Qpl9irJc2QDSrWU+C0Cv/kddMBYDjHhoFrCw4DKYB5qtpaiqbuCpLbOewXPm9V4JGQhT",
-	"j1ujNg7M4mow9MiKCIV1tA2LKQrCQVQXWXD8qVHKPKggX9ETgqKc4QHZ4Sxnf5235S6xqUZwUlcTWXBb",
-	"BjqLyLrQrtlV4ss1pjqLtdJonsEW8ysXY5LDqMT2CPyl4U9T7XU2GqTUD27DPJk61Or7J9O8xtxqsExH",
-	"vJh5Wuk8BHLIt323aR+I7F4W0j6kg6VcsTjyUSK6rI56oxagEs+KCqkyr4YMFE1jFOeK3BN2jUzGZcMW",
-	"jaGiBSIFGoKjKQhrAyqybcGByHJ2tRIKFcYWx/lGZA5it691x/OwEqKQWNUD/7kwbgMJJlhte72spKin",
-	"BU/yS4iwrFxuGJvNny9Za+VOnvRTnvzlJMCTD4zSSTV46Uvhy4OAYvhkzu6b4QQQgPaKaWV0eUoj7eAq",
-	"4j8Z/abAH1qQbTVxzrXUshZVEZEnTIwE6zEnLZ3zLm+0MkauOMmn8f21B3puVgFUB7efAsPzs1TeMxBv",
-	"8uW33SX9UAu4U7w16nwOq55Tq/N3Q+WKtZE2CX1H/9qZ+IdAKnuRvWOkvBLYU0IxztzQI9ct7dr90etu",
-	"QdPlrAXFSbiio5VJErH+i0iIFrEUJGI7LlrWRGWYtAddsE4qaSMB3a8nfND3e6Fh5UDLIAkZEingCgs+",
-	"E1kqUfGaHumto4PyoqqGpkIcbT1ycGPBWIdEufXSEFnInxGMIyy3M+L+xh3dj2jcCtAlhz+RV+cyvnGg",
-	"W85fptEcBehuA1XexhxA205LaMF+vaEJPQROPZ7QwdVicPjQ2QyxlEIbQFkGqsKxVv/Cvyf4BeOVx3M4",
-	"nVijzjt6zc26c5uesEKDCm8PWyv0MY8qhNR3yAVavA21jS54ogmRJISjoXyaLm2mqKjAv38EPHDUaSjK",
-	"NDb22198JhQJ5OCkie/ASrgiPtOP2UKi1rzfklG9MSD0yIPCEBeJBjBkXk1oi0nCijKvHIFJXoHP7sev",
-	"NcCQUR1wlLvC1PePKX+YBhNve+TcEzemdhMOnIyKzlv/5+huJwLU+I9xYzLg3vhJHQukrFng780SZQ8c",
-	"Hx2dBBjf62AqoybhL/D1gUnYa0vIlpGzAMHsUyuPjX5PKIkJB28Sjmm4EppiLrwUwtbTbE8tgYGwh4S5",
-	"Sew4HEHkgMWhbcgY0MOJDkUvlBNDPDgm8eiOzlSw8TjMnNv4TtZb+1dZ2xynayb404awgSI+fln49bCC",
-	"oCHUTftjwakMahkzHLyoBDhfDeLYGXoBBvuElodB5DG/lwFiuV/qSNoCEfc2YrV5tyPnDBV3OKBRJ/8a",
-	"6IvvZDwgiaJYVRXWqjW9U+4kBRn7SmSvxgcvADvtgEnhVA/zrGc8MPuFd9DocdHfQ7Z95TYEOzLlfpkF",
-	"e8932cc2Mb7XpnZ778TLlpa/2LVYnXvs4edhuIkNPDSukQFJYqsw3+wK8gf861iBP/7mtRB1LTNBoenF",
-	"kbVhtYzfmBZfVDBIXnQwCwNMggCs8aFZd3yDhGCVhx2e4AemNAHsLb53nccbLQHLoIFsoO69bir0PNnY",
-	"MSSPIxqHJTv3ETE2bfpX0i03mdiesnY/sL1oeYikE+D6QaXMgERNDq8WpTP8FwkEKI6FVWt9XeyU1rKk",
-	"0vMAPkMF9ZBdsVCuPK34FbSdMnw2t5J2MHxwYDSjHcDVe+t4MOagWMKQjx0tzFvRQdCLcuM5QIl4dslD",
-	"I+sEs8WbmRrSTebu6n1kPanhN9loYZucrJ91f3sslIMqG3+B7FTaJM0xKLXU4dGosS78TLkP2oPhKewY",
-	"mFs5kXVeftwpqsuIk1IKJx+1/ZFk2Y2kUx58SHaHHuJTzmr5I/0weJ8FqPhTCdPMuwzWH7vkebaB3hKF",
-	"r8a12D93PsgWATGXuD+OYMInT7ohxG+of4nqN0wOO9dQRDJFQHE4wslcisBz3YbKsiT0ax1I5tVJfn1j",
-	"KsymQ+Tnw+w+9MLHXKbH1aJUS77q4KX3sMI3bIrgFr1YWuoKh/xMryCQuRIkBxNrCX0gn6Csujc4njY1",
-	"u55usxwoZDGBhhu0aPEF1OPA8s1EiEKSaFT941ZVlbJyaSiiNsIhNnvnHd1eGZXrEJBbVdH0GzOXooYb",
-	"oDZujrd5HgYvykG1axMcLQx75lkIRxjhoPrPVKFqFubxEitH4QQJTceTBqoLDptjq4QAx2VY873/GTyP",
-	"P3FQqihX3EozFVhnIEyJqnALdAigUr2B7pktJZAYs2NlQFwgPk9KEoak5JtMTzCx7K5oWSnPZvPIu++6",
-	"nK84Kb6YmMirFXUj+8HqC6hNw8HEkC/qAjJ3ydj2UYEjPABO1Y/TQ9PezbqjwQ7kwbyO9VbtsTxsuMAu",
-	"HKdPezI9BPOV5VPIoVYHDPhF5CAdwphMxPQofenDaZSd5NG57ZBar/3ZJHU2ET3qgky5SspR5iCAQBRx",
-	"FnCYZ7j8dhyl5SidgjMpLcfxukHH33C8p8hDPYE6AXmrOYIZdoheNkdAnvIzMKz2Dxf4CBc2gt7LzEk+",
-	"QNc7QJ45mSA8oOetdIBU6nGRhYXHHhaBJnwqYfdJul+E2mSwUzzSvhM57lJlB3rrlDJ0Fq0la2PvG2nK",
-	"PnSukXmL6TT8U+V378WxENinpxipIxHhQlQYL+lAlqBwhHeoExrtIVv+wdxJ2+LD7g8ylheaVSIcDR0w",
-	"NbR6UmQhgDbYF2l5oBntcKce4gRn3MpJenuH1jxMan5Hhm/SDzesP/0jLZfAS0rohYUpjzz8veGOGTWv",
-	"PMylYbce8ZAu/6cJvKkNAicnVNdhp06HL7t+GO8pqx1xBjE18DCN3uvjqcGR/5+jQTua/zrwXoctCNs9",
-	"QKv/V1mrlWJ15DdyeTuhz/Qgnh9odmVuRwihY24fXzzUWnhJvwQso4iT5TnxO8SYMQW3H9qWZYt4L46D",
-	"GjhTlAxtRpVj1ZbraMUD6mkvWau7zBGg9LyNWmV4jGP9QuAKWMlS1qFamyjCNmoHn+TgGVKWduKZDmsn",
-	"51zYnRS3NoQUKmkpnEJ/p7ngs3A8WXE46em1NAFxiHDYU+UfHNUwhaGPrLnIxcagvY7PK8R4aOaaJ+/8",
-	"igRgPaJkRtzyh2FKvaAl5fAWUtT+mAXKbGXjhRp4XGfesV+pSl6/vnn3nT/wpb67/vHmhxejKCvyuB02",
-	"a/k+QmXAu9RNcd0YjTzR0SVPz8wTAJ5SlTGlEJEhwLDlG5FD6wT4L5/E9vPWSlyMRN7wKbz3GwkBEOWQ",
-	"5Ber5KiEStliISHgZKpyNtwbCO0A6x1ClsD3wDk8JNdi/zGAFDaYZlsJRdjhAZgW/ChzhbEuw6QGoSXf",
-	"GFM3IcvQMIAmjEyEm51a2qFUuKiq0YhAv/ze+Sey5z4vc//vSf+U9HPiBw871Zn/kdwZrSh9E9nHnsap",
-	"aAgjaNawfWGTGdizLqSWwVcU/+HJ5PrVv4Uvzq70vqquPkypOB3aABrjOGP6m3LNL/LlmmcxjdM0MA4v",
-	"0+COHkbOEYJfTulgN14Hfx1wj/pecNOJcVI5dGCeihzGB8f5Y015c+T3HBKqdaFUMmw/gL9tV1pjgW1v",
-	"KN9vjq80oksnhMnuZRCNitCUxFrDXxndOaEw518ZOLwiyneQ+LcP5/a3/iQCziw6VQ8oUWVlqsIzc5Hw",
-	"pdnxQJbKmNtH+901HoD+ljwrIszJrAq7EbUssWjGFp/gPz8dwLievjTEVEATJiLwSXPrbfoTxoS1VWU3",
-	"Ews/oi7zffSDo1MxNu3PISVKcZwAz2lpxebG4ib2bsL6WtftMrN0m6fenF7aI+W4O93DV7O9CYzDZ3Ke",
-	"ZaFk02TqoBk5lbqpScNsWq9LuxiTZrQshEuEyOJbs8MG7b3fdocZntY+F5G3pPTN7XuJ7P/Ee30bzZJK",
-	"/2bDTkP53KEYvMvclY5jha7fmQijaEoQkGBxJ6yVZTFC9KfZ+7jMaACQ0My0RjbLsQv9Xu5r5Y5vvf0O",
-	"STyBBoGtqUgyZqtJJ8rf46+urzZSIAQEJ+EqVYNqOih26s+S6hWizBT8fmnMrZLN7w/yo6qq/XbevKf3",
-	"DBcQT7AEYT+CC3Xz3Y1zu6uff4Z4zIqZnm/30rpZ0cRdIDEgPzoJ7oo/wfxVCOnjiZBjaapKLAx93+6V",
-	"k9eFsLcQ2t6KY1Fi2eSssFISo8paOBkgzUCDoCj/L44hFYHMSsoinJB0bEL5pdnX9rPiRV0bEtmgW3WB",
-	"hHMWafX+9NUf/s+nn/2njjGX66v3NIxXs6u7gGG/+jxU6Iidurq++vKzzz97coX1u2AGjz87yKp6BGXp",
-	"j8Xebf5L6kdQrLbe14F48edZ+3thwh4FSOUa81d+X4HfvCyvrq9e7xeVshtZ/lke6ezeGU3KwV88eRLS",
-	"9XS9F7tdpZbw88d/P9w+stL9/u8EMMR9l2UgbG8pk8SLBr3iDP7w5z6esPj3939+21Fv5g6P2P/HrylO",
-	"Aktzv92K+thgPm0D+gTkYSQUhiUu1jZqW8Ih92F29fER4Z3/dhUyGh9+zs6ZTRG6wxP3NuEy3olabKWD",
-	"1M/fWM5QqKQmdDWWccBq/2kvoe6MFjsGAJuRxrlpJrh7Yx2m4/kwzawIcdi8rfs8dnbf+iXsJ1IsIQ63",
-	"vcBkYz2+n15VEoYEC/8CAxptvUSQBJX7oVad8MCflGZpHzfm8dkWHXDeREBoIQx31mLEcimtfXz3+WPp",
-	"T4B0A+A+sr3PrBT1cvM4ehXsp8kZzX7euETw8U75zwgM9zilZ9ztGfN9K92rg34dvobGJq372ndzwDh6",
-	"e80UqQWsNB/S4fyCq5vJBfJCJ1sp9x4D+wj9PYxU+ebxe1l7If7cW05fZQCY0CDgEdDm4B2b+y8JjJL5",
-	"c/dfbIG6HDgIT+lkRWwaOQl4esPfXZChbH4qsWwsrAV/+MEqIM7jCEcaWBejtSFp5bSsNH8qfq+su1lG",
-	"ivYpu9eJwzB99ahbDDXjtGRbePCo4zB8+f4GER7VrsVAErjezJ6cuA/EHt6fkh/ErbyJ4Oxzd4tB3SN5",
-	"iIM9ZtV9frE3t16bRRhfYLL8IAJZfxzIEYsvM2nsinr8D+9B/IzAvpYvAm4GofLIywjaqWPcDCCT3Qnn",
-	"LwJX11f/92/i0X89efSnD/T/n80fffjd/75ifY9dEOpsGxTuZFNNaivrtXwEj/z9WZNMaYZRFvbkt2dh",
-	"dD40Nva0WClZlUlFnzYOOMgAgXskQW2Qsnowe3zs96RHJPj86zFMdqN7oUuSfLa/jFt0foz+TN/khS4R",
-	"/HNPW3sRnYsBd6OxRMh7rg2w6l/MzGLAbMCPcHEuL+hG9CN1w+sfxv60E5HDoHM+BH73MnfqpXCiMmsM",
-	"Z4k4ZNM9CE4WnGpQOnNnEabCLsIbe/tAXsZ/7Emr4Jc+ATC9kDsA6NP7u4MQd0N8RiSkoiBcrEOYIZ63",
-	"CcUNrUgBU3HmzAfSS5u1gn2pAhqcXcI34Qsnoiu3SpfXgFHgAiqpqMKYU4W/NDIpwECJJyprEhwMaghn",
-	"GoPYj158JQEvZtQ9lY2lNmmasan3FLZYboT77He5N8fsIdfpP47qs29KEIPEMC0l2mbgVfiWUYEy0Jdb",
-	"aHemPT9dTRx/7iGU6Gme04IRIk4d0z6QlaHYNvw3chiC/BhFyj+Mfi0klqaMI7ecG5N+/GxfW+O3gJPf",
-	"/F5tlbuaGtabtluFVZfbr+Ln9/ciInVLEA4+bAzQDqVbVhB5CAuZtrCwHFwi/jgrgHkJnJF9ZBx+2MNs",
-	"IephL+RrUV/YBQmvHOV/fC3qk84HPHCM5wF9uf/EP0fRL2SLwC0kEI8gQ9haunPjGMnENfOV8/hvytKP",
-	"T++AObEMX5ZyuzNO6uUR8m8fHsZhgan7ZeMh8ZX9hb8Ql/BSvhYNrSxUQuqULCDniSBh0bAzQtPeW5yP",
-	"/3Erjz/jXaiSCEDprtKVO8cM3m+Or/2/uA2ZuXz511zk9uUfVAiYkEuN2WzE3Rw5zEY5Uaz8zod0YuQa",
-	"ybzYbfNrud7rC++Z8MjT9SL4vTF7IWGhL5LsQq/dbWShtHWiqjCjvhEWONGw8q07eQN7Y0xa5Ta+r2H8",
-	"H2bb+sa39qbV2HPjFT+IUl4q+NooFLYGckbMxaiQH/zWhF4oZIYL60TtCuBCkpMjGe00Ii0CIzBPxy8C",
-	"+PTE3SfCD4tPsBDi01nwwa9fPp8VoAcC/wW3pD+//PH5LNlzoXZS6dvrl88zfvphY66mLPLfwK3h/2n3",
-	"Ha0md4Tjh/deT69pOkMFVKC8BDoo5Lu2xSdUgomoHu/d38qdQ1a+T+/n2rVWEVWsZtfRM/r8xEp6gaVO",
-	"iCuwskCs96yQYrnBGwcgkDZiByC/grbmUjjRI07cSNFwmQTAd6id5kwyot3jHF+4QKC/Lr81hdFNcYiy",
-	"WOxFBd/QoKaG3n/RHSSWZlVy5fyNLYd3+15Y9wia9gi2lcyCPQet4uRH9xja+ci6WortRLgKTTLmQAhY",
-	"5p1QS9TLLozlfWNxBTYPoOCyvpP1IzAQrKe7BvCcNxaMw2FDZoU/jJrRn7UNLrVEoQtVBpkC5DivhJN1",
-	"eCuoGJgHvvhCUW0ax2XqrZQFzN6uAuiT/Ohm0PXk9LF+CETlbRF0HCWS/uCVf2mq/VbTdD17+1fE9n31",
-	"+b8++fSzogmeEuuO/3WxOOL/w/KM+g044v/+9tWPBTp0OPqioSorPnnm+/O90vLTWZvpT6FDQLNLX3yL",
-	"/yKMYXfHgSfZk7gwCCBev3weNxB6ValquQx07Mx2obQzV/eKX77U1gFD+AqYd2f+OgHip7FQBdKCpIDi",
-	"jL+RZxpDoqlDSbqTzQFMD0TkAml+wo6AwqXpGAldmIN3GAIAN2qT6J6XzHoA9v7NDbbtzVKELZQMtvEi",
-	"Y3Qj0xL8wdTW3N+rGYxYwC67tHcnN9f75FA+PtLlNNcGltU3wFPHbO2vtAxrGzeSi2zjMMtm1Y1SxfwK",
-	"lCdDfSgYabpJ094uIj1YD+/M7c9wS7i+qnD3uFAuJuzfUYu/s5FH3qGMA2XUknOg2HQLSdOMiRKMyjqk",
-	"t5mwX84K0iq8fvmclr33l7rbaEfznb/eILvFPbbSt8EWkp1r65skPy4lfKnRMV5lt6RGsPEe25I5COJZ",
-	"3+ZeI2p3nHqhu9B280A3nmCemTtPsO4LpSuayg+BIi+ok7WrxFLOCnEnVCUWFRxG2rhZUtIAeFXaA9rU",
-	"ERfw0doL2mx3IdLJr+jwhVFLOlBcZ5d01PqCWAFXmNPwFkc7p40CI8GtwvLoUAQx06BhGgRKSaw+2eCC",
-	"WePT5rB7js/n/XS/DQAiHLHyMk3WtiU0spvQWblZ7kEVxBc6z4mS1Ylc9edMzf+Hi8Zb4/11pDz+eh3A",
-	"GSdyVfi8MQHa5qGXWP0vS8xXoYYnQurgSgMYC+8nP8xSpoLOzDreVydDhDe6CbiZuvjdv1HyBTcu16El",
-	"I2V7i1pnadH1g0QHCbsxS+W60JuP8ot4F6yqQWBF0s77ruRfB9jiprKN5KAojtIWovJ+3DF6OQKocyCg",
-	"Wvl7agvmeZT3waD8liKeuAjYBI0IoligOQK1pherTdISwtbHzhtKQ6zFpvfBKUiD2TsQDGxtFf5hcYe4",
-	"UDa8u788Xu6xLILPFcEAP9s7+0D5Inj+Pwuc13Qu5z/uL1KsAUaD9wCQGU+Ygbc7Y61ahNiLgrhY126v",
-	"CysxPA2HvN/Ld0AUTGVx3hDS26dy1j9ZLN1lEX4Z63lMTzxlQ8/ha79SvEVo5DuQ9PiFkRc4MhkjLGnY",
-	"MNQO737xDrkoBwI0l6pawdfjEY0GSgJSoIO63N+vmmXItA7EgZi3qffi+P/stvQe3F/WIA7IAHEB+Dfo",
-	"vknroADfpYeU487P6yQwG9TIYpW/34k2gTtwSc7pReHF7CFWCjcQvnou3Ons340t1ArD3kFwlOS+vR9K",
-	"sgo1aP4ancaZsOiUreRGEYBfRYwEx4CxpedGX8Yl8q47zANoFs8S3Se0FStdsTZw3rXHOYRIRGQnv2Bu",
-	"GFr0uFJDRxOgv0g/8ddV89OmjD2eWaJ8YSv6Tg542wci4L8EyA0MpmUYUQkbM3tbUweJanGkPGmU5r5c",
-	"pRHaUC0rKZAegTejN/iFUbvNW0HCaCEwDPsr6CLDaihN0bBbs2Fc5GMfvsc9kJcEPaTe/lMskN5dPuB+",
-	"5o0PdzOsXyNGUL+xEYWnPw0o9EsqkxeyNtSTHTjOwhcuGq5LXzsqYkfNOBmuiw8eE7GLfbsQW0wQgifh",
-	"upDariWESZZGa0izA8Vz470cZFXhTWopMJcLTCSB+PxiZ5NarQZmebUaF53HENz5qFw2uY1UEhDf6CbV",
-	"LFbospElXc7vHRG8GeFaTUbw5XqInt3ELl7g7bVabxxy2ygbfSWyUws2N8N4JwlQWFc0SVyuYRArnaOK",
-	"2+lT4aG2Z2+1uSssKFJLfZlcXCcGR2WO9Dfy1yFab5z/q9Aw3xCaa34VvxA+hUUvPwJcSZYPC5/CKPxw",
-	"6RDVyYzbCAgycDpN1yTjSFU4qYb7MD5KTlFxuCE1j8wlnfHTe6NcgF6K69TS3vUp/qYiC2HiJ0IKAxbo",
-	"QmcWmYUfWRo2i3A0nCtvvRYjfPSHiEyZBR3EMJnw3RmBGyHMWCMbO/xh+yDxZGr+Y3xbHh347O1fEwFv",
-	"hOUDbg/TawiLssUn/p+zwu4X9OAZMO/ORaVuZUS6z4hk+dMZJq9ElLDVuKQBV/ifGobtd58VC7nyVwcV",
-	"pKLCHWMhK3NoEk/OGKxQCxzOBJb9X58V70P8HvXssOVRcKo41Mo5qWf/qfcaZCOMro7ztTEgT2yFKjnY",
-	"4EsYs1/nmn8Pyz0YJ6ltSks5KIG0IoU2D7MTdGTK5dbcNbOGqHJdJvgqbRABlssVAlpjYiH2u1BDgh3H",
-	"4Bil98Wt1JQ4pauBzmO9oy3cNwv3mi6BI77aqVT7pwL/JroUaHK4NmQ+8rCQS4F3aMTdXQgBiO8FRCEC",
-	"AeM+1KTw9pVLwNxkeKOBfeeWNoad1kmbp6p8J4MTMW4/aUA49yjze3Br8L3KHcVboJy6VEQTjxGUOwya",
-	"aA2aAgOXxwc6SFGAib8dGmIJvdj9vxJ6vRdrOZGBuoWwPMnQ3cFjNu8cFRu4VKQaDzLUdAocw0oT+iS2",
-	"yX+KOk8jKy07c/cYJDaHJvBr1OAcsSqXppQDl+rx3nMQaLk3+lPWtamv7rMrfPnkC5Yi3J+wAFKOJJdA",
-	"5J0kPr83y2hvD5r8RHEqEVwaahDwmSldVFDj5We5gGKMc2wEJjYbUfZG8gyn/kHiuMbUN/Z23IHOTNbL",
-	"VVrhAJ6Y9gMkCt8tgDFgAOMyucofhKoK4e80j5zaSnjJU2wBFgElwRvcqTvEEgZA2iBbdYniXZhA4PYf",
-	"nMBXyP7/UBMIcIhf2iMz9Ut9p5xoEuMPtFVTWAyE/ZFQTsUXAy5uYfbuKaWDtIEdezq3ZnZ2w21lcIJf",
-	"xyvNP32R3scBWJsp8qVdQRITjoZf8CR/i2S3VDG5kZl9+hO/Al8+L55htP/Ty1lHbe5O7N6v4SsPZxmv",
-	"a2NWv/T6J4rMoZml8+Ji/Xzr5C7LR9WcPzAjBChoYCxYHEoxH7STNeF5kSbswqbYOaMuZm9g0PvdsMX5",
-	"lvxl95CbERy29ldkdO9CrarSv6TtEbrY2xaELy9RboiOzCHoW3jr3e9ALSJWRSNIGOYAQk+mKqO4Jn4x",
-	"VIiHhUFZT2WLRW0OVta0TkIhItQ5b0S1KjZmX1/EXP33BzLY+PEJjERU2UBERG12uxD+dsbkYmt3neDi",
-	"xdNfnbR57Om4pLn/+te1kqvTeXN88qjzFL96AVo2eBCkHiAohYkHLQ/SOjLye6a/hyjm/+nQ4Cl6Fn01",
-	"0M+/OKXGMrv6aa8wKNAVUbFKrysZiSCQ8ECsXNgNlAvC/IwY/3ns0P+tkMu40zWo5ZWpl/KzgqhhGotv",
-	"amgADxBdS2x9ESSkHkGXA25LlgpXjSII7E8EGsb0CO7WgTEmrQHIZeFGA2TZuDAs4sf/UOXPwzvw1UPe",
-	"EX+NJnGDb55BUAImrcH8KNctzWUM5gK739CJ9xLEpzWlMVwyUgwZnypH0+R/eYKLL7GYxyBtVm8Zsv5/",
-	"Yltn2QIAaGxjzQ++75dqTemWFPXz1SmVIfrZPx2/+2tclTSJ5PUGLgXMpdpblIjcoS94j70yt0U+9o7l",
-	"b8Pan9dmd19TP4E6B5npe+heKVus1Z3UxX53AXf0W3XXHOFABPBgJ+VjKpXLHZgvQyXdmBzq/eCBb8UR",
-	"TqSViBkq06W2eZpc3CLVUKz24wHjZk2Z3X8SNpCG0E/AaRqgUagr6vBFcoLklvmzP1B20J8q4O7YiMCM",
-	"F0bSu3O9iflv4CHgqD+OgtAD6+V70l6++KIZCecbg2ThwHz6gnQxAA2j3AUqZArgDPtvYCm+rb+No/XP",
-	"Uv56jtZf1N+7fImwCLyasZhdV0dAbforsHvQUzz4ib8Jo6MA5y94exGOiz0RWh6mqwJWX38FaCupMpsw",
-	"2NROIctUTxSecrK7JohbuQ3odChXLGopbm0EcMqPO7lESu02FpR9abyBdU1auDCZ0RMavqTN7lOLOfuf",
-	"S90QQTTOe9wX5EexdNUxhMCELQ5SrTeQrHOF0cTe6d2oUJKD0Oz2hXC7t66gEMUMnwT0+Ah83z7E/bCW",
-	"1pla/ja2lDfY2P85ys6z2lc7qaPJQhwwFH4m99qHPL+sdK76jdjaW2jri1L9QoeXKruUXuyhFJzOUPgQ",
-	"RqZSd5KpdJghu2HnyRc8K4g8EWYB2vY/5wWXeQSENeK5oHynVHCad8hIDki8pteyxALOg7LIUX3YqEo+",
-	"6Nrc69L8NlbmX3RpaF1OzKWufkD0/Idf1Yq+/AL9nwXYKz0keXJceHu6yVG+LDAerB48Y/n4oNymrMXh",
-	"t7HS3lNr/3s6XL+8leYdNMjAAwbcSneZlFHGWPd5WuXn+5NatS12g6dAVeMahQkQmAJzFo5IbC7BLDXA",
-	"sfD7L5+U3WZIXY5oBOhrXoCz+CIloSkQNEF2Tiat/eIPX00rgBdBtiJg8lamfuqbgMX/thDVQRyDvIw5",
-	"5Cigwe7N5FH4tfG0djX3NnR2d1Ncqgz3eyd3Nuis1bIo9zJS2C5FjbzZe6CzvY7Ucgjb2O/8Oj9s/JZQ",
-	"Vf5XLR0mmoCrjEdh887KP3rc2D2PYXal5UfHIuahR+MRgXuJANN+bZ0zTlRcazo3DHxh+H7o3f/P3tct",
-	"uW1j674Kqm9iz6bdceydvcdd+6LHdiaeSWIft8euOqdcKbQISZgmAYUAW1FceZ7zHufJTmGtBf5I/JME",
-	"Ut1ObhLbpEgQWFhYv99HIxxEJ19URPuInFNygfo3hIpNBKvk/rupoL3NdZLotUGcPWkB70Rn8fFAtz24",
-	"G7k4j/nGdGnxl+76oLxVlyp+sifezX/89ev4EGW7D35GQCiOQ1TWqL3BtG4jNyTh9ogKmMjrTRvcXFiZ",
-	"NflqpY271N4AkIur4q6RWgCqr5jaJPXvHhX67Xu9RncC4N9KY4IB6ISsxiTwxNJKhEY5bWICELcyBt71",
-	"LsCgV/6moOd4JmY6i80etIQ0ir4id//gIafUO7r3+BWmJ7m1zQSfLactc68t0fgpv5lvld4lhSCKg6tX",
-	"7z68fvHq8V+AHSKiRviSfgHsNEznoXk1IDXYmWkkf33Fjd1F0u17MjK97Dz8zRxYjwDtCKiXVmJGfaLG",
-	"2d+y9qqCNbf+wmeNGceCWuL50eQVO2PwGJ89TBXRmZEL9bNGwMCtaZ3BSURGNGTIDLSjuYmeE1eOGXA4",
-	"dxOIFvG1nRRtZ89DMBTbcO0KpXZqDm6gUgpXGYHPq2gbtzzU1gTIQcDAWKWKPRJO3SukxuOjuzHg7yLY",
-	"EXInluBye/aDl10dF23so8mvrdo5z2ZLedtuAfhpvaT79lrB3+SqvoBznaVOj59dS8XB8B9UPseLl1ei",
-	"gy/wnY9eSuNsx0ngOwAmf6kTT9aGgoDnAw2yhuJ1KzI5lyIu2ixzc6+lpQTc7BWYl+WtPfFLKJAEqmHa",
-	"o2181sd9VFhsI1+qupfxinNiem1YfPoQC/aHEjgO1yaUS0r4pV7EweAp0qNRjRf5Xku0WQphe4X5Cu4a",
-	"HIdf2jRpi7O3gY3Sb1bx/DCw0ar0uofsqXcR5/QcRrF/fTPOYsCzda4zthJ6lQg0vzGcCHK+yqTCzAw3",
-	"7O3L7+63+MmFekQ2+PjDaK27kQv1Zj6f1o1U2opG47/BPzNm7Q6GAXdvadLip6cukZnMPL3i1HGslWBL",
-	"bsoy6cJgufC+MkwNOOHQFQcIVwsEdgzhLDRnO+sbAC2kEn2tUQ1/cDdtpvAiPpDB1slGclvcFAIPDo7Z",
-	"wpaExfAFrejVYX6DIJfJnWNW6xuIoKj7pv88g3U3TPmr8rZBSZNdGEJ/sPrSc6l+9h3XAOnxaVAOWJsK",
-	"CSbWkiE6OaZoiZ87HAF3WDO1PtnDbFX/k14rtfLwIaZqZUUDNEIVD6uYCrBPgODZhMNPbTszL+O4nKo7",
-	"Sj5YDBBBKSaPipWi1HzoicoEngbMQ9XG0Hro9QMq14+4QjobQOubANq7tN0eiN13HV38/kKGnworHKRU",
-	"Z77/DUgQRUX3ZTolIPEp0cPbhL03DlzZa+NZ2ndZ61z2KJyDz6gpfEco5G5q2jjiINy7PDwV2UI8grH8",
-	"x4GC8RZfObEDeJfFEu2D2nF4weZSIA5EhQIeUcSM5RtySAAmcZyjE/xDgcV+p4uNvFLxlOI9Lb7KKxUH",
-	"cWNfOQe1IjxYiawV+U5LjlDK12KRA8gy5ij5uptT80jRWWU60VTbdDLxeYuDuLsiRAP8Ux1WrS59K6pl",
-	"6zXRnucZhmxCS29RXtIXGanc2JtaqzKq+RjJfvETok++zvQNwM7nCjD5j89S7Cswlc9uDC9Urwery/RA",
-	"AiAGs1mFowUDd1jEZHQoYy46qwlCT/yhuPPoCMQe1FCjBSuKr9knXDGKhDW6eYjUBJPwHMvN/53HC6Bn",
-	"s2wOvLBw7FVI227EyiKA9JOphom6syoYU2tPHGClprXYOsepy5Z0QmW7nLsF6cDP/4e7vKU/J2lKNQ01",
-	"dkW2uN4HeUhpXS0TVgZrT5vw6tHXRTYF+WWPFztY3KroG8aVWEduU4LK9syNVCuqxK+WPf2axdiYEbTY",
-	"ulWbtwmuExgoQm87+d/SDTvSeweO2xoZTspjwTbChjqDU6A1vhbFSRxh1Mv3FQH39gWuLJzEzOqjmyfa",
-	"F8qHuGKRCMxfb8OlpPpWHHMyl0HSaE/noM/bw7EF8fe2VbzSzHkRIgum4qOOKGJ1ck9lDpz+nL2s1aRH",
-	"JbI4Ut8ucxVnAmEnAR0L6BxUDFDVS2mszjZjWq0njkgeYRpPGpMsxnmiqOQdF/JqZLIYx3SxyeYTYU4t",
-	"yI0a6jtE5xlQs/DLUPn/pr8nImzdANpkQ0sGvnN3v1828nlu1Qzgg4eUCwS3D9/liTARNt6ZqMKE7usM",
-	"oc3GgIpMhbBSLUjAII0W8w1bQ49XyjfQiUMc6gJJfMEACdDp1dyp5yTODagzMvSdv2lfjbd3T39L+y4B",
-	"Ux0OIoHxqrLMBoo/YV2ev37JalS5LXEs+O2+dKT1QeiVUOwB9qhhb9XDCBzYFVifhbtWKw0CMxRgbRZa",
-	"CYoPrDnZp3juGmcmpdrdV2Bte4nZLyankQHSD8r9MUnOojP37kGFTS81qMw1l5gphuF6GKx/58aZ8+vn",
-	"ngYTLIvii5S2ciZioj8jajS3O5aiBLdr+yS9VQ/VT5J+mRhdWPupyEQCG9EugXcTrY+mVy2lsifEJi82",
-	"Yyc6QrGvA3lL1fXxlHXglpklII/HFVC0UTim/Qedo2xy5Zsc29wlJ8o0V8NOzeFm418PQzjZqlLp86oQ",
-	"QAjKZsNhZpWzB3TARxbk9jYRX8LrymUYI757WQrEoenKS6/vjp/oH4Rl3G8/di0q5TMcsXcwowkHWpC5",
-	"r24Sna155u3o9vO8vG3Qzjh5uWn9uwbajvSTAaZj8fAh9mNl8gIRRXvwcT+QmPHc6pRbOeNJstnJCzk7",
-	"8VqMo2WLjzv/jKv++/lnMowGhKfKST88ODVxxAmf5LZsZewB9mXF3B4Ssyi22OFxi6jxwaVVO+jJz/rK",
-	"7NHNaS/Gw8t9fJmEHVdh/nQ2OHjaLVbXL18AolA0tMXgwAfpTC6kOg7iCfhlCgzpMhArlQeMaEWFw2tH",
-	"vPsqNyuhnALUGctwixN0Wg3rT5oOrD/hbY3DvUVaW/aAUg/UjFHFzWPSOW+LjCvLHkhPbaS0Eg8jZoRz",
-	"9JwfhGjvMrMAvGQeRsyKLDXsgbEySdyHXYvCBXRXZSrgedzc4HucW/cwYqk7KNyFWAuseeJZJm/Fw5ZZ",
-	"UELE5rjVoJ0JvieaK82OV2a/LCTAUsMNMjRA410t3TQ0AOO1Qu8NRcxbeIXqIfMGQ+UFwpiqIBD5EBeR",
-	"MQMAHmU9ZeY1uTA1TEkfzhAb7/TPdXjUvMjPU82awX8792y0rel7jAUPO7quICDBPTcq0aoCoSqSP2tf",
-	"p9HKboblLke2PEzU6QOTMl7ZzPE7D8cW91r5Xj6m2ziUYch29w9QsWXQdHFRjffNuMJq1iJiBhFAoE33",
-	"OTh0IzuTD4WA7WGldm4gSEO1b58f3eU/d0+bhML0TJ1/K988Jv4gdhEpUUEusmtdngRgOSnBCu8mdMCD",
-	"BLTmorb7JWdjT/iIU10gWIAmkNag8WlKjFrcTETuPeYJO8Sf3dPtbMSyrrqdS57cdnA4fo+Xh3V0L/W6",
-	"uaEbUh1gzPxs88zJq86LP+aKyJyQ/EuaFPLqn0Z1PsNatuUkDjpf/6btkia273SlJw85Xd8vBVsWTz1y",
-	"V7gh0tPKFkmaaOeHZbdyhkmyWGYCQCQp9SohmmZkLBCDqPR0x8thLEWy6kzvf+9uGJzib0/pT1k/78b8",
-	"HabSdxf7bVKkvld8IcKkowSmRVmsZ3kqVBU6s1jFSg59hWNoTaEfA0DSnFR363zuvrddX4lk9dbd0Af9",
-	"ZMhohF5dbnmiF7k4z/JEmPOUy+QxhS3bwgAYUBteDDK15MAktGgJmMEARBxKFGnRHbGZSCCoKq5VHPD6",
-	"m/mwzY+kEIfHc1sOKMLfHfjkPWgzClTaYyRxN3+PRCAQI+vC6i0rFzthAAMSlSA6cCvWYEDq6CM2H4lk",
-	"y96zMhXGl5PYEmw6AI6UVDNBVBgMXC6nvaWProqYcIqkiYBEo1oNYpcZ8LIigLGP64xyVOP0nLv7O2Ep",
-	"3wk+W4r4b8KuhVB9+nxvFOYWORppR7UBbVe3E1rJnfrj8D10ODR2m8W9Oa5m608lc4yS2docTe0efgmh",
-	"nHym8yQM+hk9i8VU4lVimMC+AdQ6tcF8yzUOD0IXuMqmUvQO7QfGslxhpyr+hgozR9E9Ut3KSsNuC76P",
-	"u0n8GW+ro+kUMzc5jg8sx5ixNnwDgfJA8rzMt0CN8EJANIjp3JarbIjHa4posUeEbzsq/1Egxt+9KuJv",
-	"ng22ZmVHKfLQUxaX7jksEB4YEZWiVhico7I0tkovhqCNhKt5SLVyG3HcnvxzT/46PsygspncI2JFEvZK",
-	"2WyzRzZ2G3+Q3rpHrvUV/STQ0UXZH7f8oQlfWs4c2rv7wKaW2zkkDR+csT8jJ0uBLi2V/fZZCS5d4bqr",
-	"SMiAuyl51pSPB/T95tNtixVEA3mzf/HQkCdp5YDQrlXUVqcjeGKd+3SgeHRKxWcjfmlllW6I/hvR3YK0",
-	"s1RuVGmeVjuQyoKITvJoyk3fCTvo0xfFqoux2yK/3o9P6OzhUJXqHphQz4s2KgRg9e1UEYMTISpaqiIG",
-	"Ug4UAjcmKus5MfzspoTPrIGy94iYojyiBuBVGstVbJhWLemzoyym2rZKhLV9Ndo/0D3DCrQD1jX29QbN",
-	"EsATwM6gT6PzYZRTNcgCwGnrJ8Kgxw6iwqB7g/QGWKiJ0kWX4FesJjkUcoNOMa181qL0RmXGMGswCuXb",
-	"lVAxTeD9h/35Say9MEyLTlx9awMhDVwts/jWmZjHi9Y/hVg53xCfbjUwW4CIfWXqIgadj0LZiNohb8TG",
-	"+D/zJKmSlGP1qkiRVR/vYJmY50bEReh2hKoO2p29sK9tsroXP0rKs5sYnWSiSrF1q3+SSNkQoQlSRdIo",
-	"f3cL6f+bnhaEqnicw3EUHIrxm32gGF+4IRSyOAVRJmRKaqUrcSotNuzS/jyLztwaxxlvhNSLzgyXDXTn",
-	"YNNBtS5c32Z7bIKLIq7FHgt25wimjzg1f8pEGw9kpFTQ1xu25Cq+YBzMzplv+KYGA2kZyDX86XrjNqpI",
-	"5mNoWmcrd9uhcMeRVBlrncFDYsHjQW3k30HruHYfRa0V0rpDCE8kN5UScTna+sG341Z+JNeCZzBRAOqx",
-	"R/WWsz7PjsquVZqeJHCvgAcTgRZ2L4m22qHW8J1uhTAdum9j1Df3svuikMhh5r5UN4cH+hKS7cFhPtwM",
-	"ARwB95xaWyeoXLdNRiBn72J4hgn8M4m0LVOX5mbqg+hHHuNqtB1FUt1EqBc2BP4hseMsHP0vKBtwHuYy",
-	"EdiTOddJLLKI0DyGqOQaUinA9vloCyR6MTGbww9GjrO4bXZ34N6b99qJ3eQTBRc/8CQXH4VcLFtiixVQ",
-	"3AhqA1D5gBnllBGi344NPY87AkstwjaF18S0q6PaGWH/lCo2Z4HP2X1arfwgBjDMTtxl9RGqqOC1HhIJ",
-	"eqaACgC6lhWkTWsxtJlO8lSZcCiF+NnNaXG4dv7ZCW13NAP5cgbGMrhttG9n5hb+XabHRzDcUxpgB7dX",
-	"NhrOq9R0qgUpKvw7ddZhT0yRAyDktQqRm2Evrj6wB+++e8GePfnvrx8ishaWWAMf7NWL1z9iiYV/J979",
-	"X98+e8b+3/99+vjZ428ejig4Q2IpoP+6TikvDUXzMM4LvA9NXpwZJ24wMS3C0kI9kbfI6onMxu0IBtSG",
-	"wg731XpgzUhDJZfUzg9FhimXyf/4Tvf1Uv+Pe/eF0xu/5NoKQ6YLQlOQ3cPZTKcpr0hRywekfNWRkvl6",
-	"jyKMzX7POYAF7QAG/RdXHzAy3LRp3GZq1CWTBnekse/5TXPp4Ueqt/FlxIFSlwCU4ebiogCXW2cajWFo",
-	"5a1SnGNZc8VcRgKbZvLVNl61feyPpgNK5dCq33o2/UTXB51N3N6V4lM/7JaTx391IIC8ohbZGRvQVjbj",
-	"isUa0BLoXewB6GGC0Fu7m27EyjK+4pl9OEpdD735HJn/u1cYOP/HWOWuQnOd+Ta9x38JWVc+qACwdk6e",
-	"QZj9VhqpFcTP5yJ2kwR/xg5mqHaiEOKQMOZrpHfxqbgLcNefk7us50wVieCOCvZggEUH4PPctVhh/35H",
-	"Ie7ExsS9EEDdLwUrNvQMGQuuxVKC44gbD7EeQOOjFGxg61faN8JveT2fd2nzN3g5qDNZvnKQNwlD6HUl",
-	"6aET+pLoRZTYuzACETtvssA7XS/RtTRM34psDEhm/G4MW5WZvtNFri5hDLhm48Sg4Nn4mqnjUCSKo4kU",
-	"mIROUsAP8b28kASCdYYDMBazNi7dUDEmvRKKr+TjDU+Ts+efq1dye61/bVcXeHmQVZCJmVxJtyZ7Vp7X",
-	"p37NpYUWbmh10hmbc5mIeDCYdS2RP/h8xD7Ds2Flql83lKmeKGGWCmP4Yo8ieVzRH/FnvVq4ePyEevhH",
-	"LpPQde/13QBTQCoWEJZDaNhAVc1XQsWXMKghSKih9FS2YZzRYiPqNOOWaTUTI5QdOIUIoZ1WreNvGFP1",
-	"+3e0VewX18N4iGWLKBiiZqnXJqRMr9sbNt6sR2U0co8fE/kIjs2voJUNQSG6Zg19ue2pIdj49n7KN2uF",
-	"KOBj2TjF8w8FKQ81nTAKkMay0ZS66wXCk+6541tmPOFqkfMu4Lg3a/WDv2m0WS/ecOJ5h2wHjQUAMrlM",
-	"KsA4YaZc8Nue+YY7JvxswteGqva1KrvjA3xt6uy1ro/9EQ26kQQLnj6xu/JRmuWYqtbcwEp5AGQPQAw9",
-	"78cvmm966Mx1v/U3jYCDdeer33zd2laiBQZV4xd1SuOCiXRlN4xsC6KU2C7PrU76IP+AFqCprK4ALa6P",
-	"73u9BjDTSgLeHSlJUuq2bpDjVbnme8McF/JyvPhXRC9QWK6DZPttEdq975029CV78Aw+Cf3udggxP8mT",
-	"k2jGcRn4H4Mr0O+Z3i6ZUtDGaxW9q6uA2G+ta3Dwpj4pB+nBmsPzj46hMg6nKt1fffwBBJfAw9c+cIBa",
-	"AkGw6inF0zKW1rTQOY9vZQdW2mV8K40YUxFd4gBalnPNN6YCDBoK0Q4rjtZ8w6xmM62UmNla/yUVn81l",
-	"DVhqLhd5JoqUobxrbXh9TED1pY91yiUBVp0uVRXHL2EcJymz3qODD2dr61ufNrbXJVrf/MwTeSN2De/X",
-	"lrnLhrnLjCsNvST4cE8NiqiC2NkrmEFA2O0yOifO15Ul3L1+YJcffeipu/zuuJlIK1Zt2x5fWdNyn3/G",
-	"Pwygdztwb5XcbvsaHn80aSDsExKHeabTEQRigmOimYou9uIz6MFP9zt/qFO3NbI0LVRA9Lml2FQaBFIo",
-	"CajNY6m28FWbMBhast83ol4aXER4ajPZcKyk/NfXeO+TZzsp4P7NB0XEq4QOsX2L/oPDGXQBXkAFJgyV",
-	"eNZhducSEUBNjjCa99fyKtl5TmZ3/UNL1R63PaVbepSVJpXVA+blYOMInn9q0+idcLu+E+PL4xHqjHo5",
-	"ZkQIFo5AiESaGIQuiOqqIBVa4l2wc51ba9hM54rUYxUGOsgR6W5aC7lYmkeEvICr0LoFqYmm7fB5C5ff",
-	"zFsDN1sg2CrZUI0wYgBUQAEqbSh2+UfBBGglUSznfVBm4/1SyOwtclH11T3Ro/dJROAvQmSKYdHrMQSy",
-	"1qH+dMmBsdgDx3JAvsNOHIK5u1/BztZ9ZVaJtKc92q7cEO5kxDVAAMLshhTel3SE1LFHdXilLF6wvzwG",
-	"PYR10L7L6Vokes14orGhr9EQ7bFEoZktlcr/fTcDiZhFvQcyCsXuy1Opih+GO8f9ZEYohfDyP491XpUa",
-	"d4obJ01ej0ENNMSrIgbRLWelw0lO/E1GoxQiasRXhmWAct5B+jHJUY9wTeb8843YdIZM/qVifQU3ByXD",
-	"/6NEQa757KbEP8ejTsQsAd6NxANp+hZOwCTFwoOVUFi/Gqpu9WTxEvTtBwZLmo+0vLG+2B4ol2MXEuCw",
-	"xmMbvpe74R3Rfi63DEK9VkhfCNh/Binz57nZu5Zw/8gxICW7DzytZYZyTEAKX4phVp3bAt1xZiVUbZrc",
-	"rATg20Rn+P9P4ayY4s33I1mDidQiQU544TOtZiIDW2zqjXqFi1Nu0ohdZ9DWb/E00xkTrYnesLkdaIpK",
-	"aSUaYxLgC18Vt424nFtvakViMOxG6bUK1W7hn1crl/jKMFP55jsf9G3Tfd8JO1t+oasH39a8ZEzp9Tas",
-	"BiEZF/AaAPaPTkIFX2b0AxEHeO5stqlOxSbjDrs7/llYjiOfVvS521UJzjLP0+tVJpWlCiSZbcGQF2za",
-	"qBDHirG7EZ76QJt+D73PcoPn4o3YUG1Y44aShhm5UIJ45Y9FutvaI85LU+3l/m/9DUGjxdXXDix4hx/0",
-	"h4T9g4eVpdPNITwAHm8eAZDmjQSKkjmmjivFZLc8yQU5xAjfLewY4AQ9mQ5o4PCR89OwvE3LjD5OogJz",
-	"FH/LpJiPkKgokVBWoVIWuOYeWW0UWBMc63nKbSZ/7Um1/Yg3TSGCPak7GQfI2j2dmpm9NoutqS4MsxnL",
-	"gI4+GJAWLyD6fOFsyjdA5OqUHaFrZYZJ5ew8xBJMATGAALUzgQ8BnchmOhWGEfFuqGZrEsbe1gvMNY66",
-	"Uu4NHzra2FdFvvPoYht8VImfCF1nvzqDE7CPpGJznc2EXwiNIXs4lkQ6DrD5pLnJctGh0/bkETBcfGjp",
-	"NV80A94PNNtfGDjQ9o5i0L9tLshf8rC0dSQqzkw+mwljdDaGXwukf+1d1RicR2rAP3kDWvkS/yBcjT/y",
-	"GxFRtCXCLBzh20HTf1jmxgu2Rrx4T4rHkwSMK90NnXU8jwBuivPPzvv6vdv3adkYX5Lh2fZuLNGDaj1p",
-	"mGzD69qTPvu0hNKwnveZTpqeBCeMwvhBtQMNWgerINmIYQUl07CibhvSDTJjMjYXABPl9ggzAk07SEVq",
-	"JcyJTDyCdW03sHpXGKkN6saeNjbPOjBz3/obwgavKq8dJqH4g/4wgX/woOCVvzkIW3UmAO4wW3AlDcIN",
-	"OY8O8o3MaqfrTcWvs5pdi4VUIKfel/COYa1QKaA/Rx98/tnJ1O/ndHYMMe4VdtQNMu+f7WPdv3Rj8Msb",
-	"VMiwiK5ba8l4MLU5TlawqjF4HEUyocAQFVFFerDbo5iZ0DYweK2t+/4dXB3USIQkdAMlYziS892BWMe5",
-	"aDM3LSXrNz4OEOI8c0oAwZbxHNsgv4fS0ArgWwk2wY6iWMwAEdy0xSWxNM2cp55iqplrTaj4nce+mqJ1",
-	"JR4gYBEenVth8mcBk294MrfqkgPQ2H4Ugfid3ol1Jm1ZR48aZ8aV0s5TcjKLppLOiwqTjM/KukOlgTwX",
-	"zjJnYodLnGUiFbHscsPf+TvGcWXh8Zv/5RmeJy9dpo9rOW+MQAzlcMQdH8soRYqH0DbLNeNO04Bd7J6b",
-	"CIueLkC88mR7TIRey7NMdwPYegHh5uYsRH7Oi07FgmkXoA2YGEcjUH0aUwgr9C3ToUrhvHSaO9PXl9XM",
-	"Iz0vymAIGgZ4Z4yw1Z0xhm200pntYzN7B3cd2W1NLdYzczuYa4MCHlDxRWakJlJlxjGyhEEmr+yzbOP0",
-	"OC5lS8DCr3dzwP7pcLutwvqwV3Neow2YJL1h0Wm5VHqq0aNA+I1DyJ4PtatV/HOoR9kAU+zGE9rWH0bV",
-	"R5R+sAP3b+/PhHFqLgxk7nqpE9rR+Fyk6YMKBtjEUGQGPgCS+0VQ3STVouYzRiwTSO0TsVSnQtmIpcIu",
-	"dVwGGNYcKgYBUkfEjNsTxbMG0/u5Vwps5LjWHFyLWM7n+MLZspHUr6bLf0E2sHY1/osnEOxM9FR6BiFZ",
-	"BXQXWrfoU+JN6csiBot2VD9zUEiNPrs3pFY8eEigpJjLEJ5L3Tal02xVq8FB8gyrC87mGVe+SN4uRRqa",
-	"X6Fijnbxjfu5vaM2509iXaz+tCZn7bVNOrWQyWPbFLBHYdvBISbHQkLQtnTqEEL/EJZNId1HBdeGrfJs",
-	"BRu/Uci62xyO5bPxe6+7BKeUthGd1YnW7bJ4VsB9GrB05dnXw06bMYmtnu3Pa1UVkdGjcrjpmgH2LCUT",
-	"6zZwX8/61pFk2zOMU8ZvptoS5Nn5RyKbJAeXDrSUu8KxAm8aTXQe65PK9EvdesB+QeVgH5ebNyrZ/IGK",
-	"bCotjh7q1ws94+YGcJB262OI04WbG5GxpeCZwRUet1pma0MMz6SOtSfcCCZV85oEonfMBynqScOcI4Ut",
-	"K7F2p3Awtl4PmWMht9IQ03SmKE9FPEpEsyqubpfEJxXX7wXPviS71Z00vi3JqyLu3FOhUBZKhTm2y3BL",
-	"mdx2d+G2yPWOXMA3Ud9R7ZsHBj/wFwOiH+VkHdB6VP48RECEngU9TZAOCR/eaEn+05vPPyPh8++9wtVn",
-	"mV0Sird/tNs8qiivLFhKGwPG2I9zBIfpuMUi+EFdzSpZRfoC+Ms0g0WEVxagV9MC5KFsHEge2rhOnTJ4",
-	"fs1nNwOr14KPrO1c+xuf3bzXdzXwt5dL8UdKNMPRvdDCIIYJlN7VNhZQkvjdhXZdrmIdsBoGugu7qu7f",
-	"wR09evXVrcg2sXN7dRa3VcLPO7KaE/QPF5867KjOk/66X3zkoAxFoC5OJ7ozbnmiFzke9e7BGJBJnPUT",
-	"MXpDRTEbMPMBQnKcg9qN4fyz+19nxybM6ZiHIKxZy+GH7z4FR5Z7Na4QQDBS66wdb2mGnJqZX4sBLta3",
-	"+5Jo0UIfCBs2AS2WG+BpmsnuoIy+KBKXtaz+VwY1CtNZoVOwVCBPRAkUVKfEMowbBAw6DoerVb+cF3n5",
-	"Vl8gT8Rlmbzv9gcKZgj39fC5LYcXbNogxUV3p8C8OlGNEVfN9NqDEFtdYqEEqQoF/hXUhYVYsURYA3AE",
-	"S24vyp47sn2gB9LoVEDwnK1FBiGugrjVysXSCqxUB10Lca57plgrgm9Editn4pHVN0J1VCw7o/IK733v",
-	"bp0mEhvzjQehRpfl6bffVhyYJ7sOTCN29JMB2NGUDd+tWPfULynfPGfc3LAHRU/BwwjLzFNhMzkz9DcO",
-	"7d3USLvSmTXsAS2w/0EijftX+N9DjzNI/eJE/ZVofcP4HNhRliJlD/Dyw4j9O489taA0TPy6EjMrYvYA",
-	"/wSzbh4+ZrGemfNiEc3jtLD15WzJygvYmJXyDZthVaIvT6q2TtAXVkQ1OoPRn0XIFO3+UB1AY81nzbKl",
-	"xis/7xEu9qcTx9R/EmuU75YD1OLFUE4aPA7qWjmjrUgVGtAKQxUaTh648gzRh7tl7ppZ6rV6pOF424bK",
-	"NsIYyny0wWJfyYV6k9tBFPRXiEym8yBxaLlQ7lG+3XWmldHJsf1jXVV/ngE9avU2rmi+RjxB/StaeylM",
-	"oHibO4pLNLmj4beHTWwLMrBcqNdqpN6YF5mIhbKSJ2Zqw7xjLa/8tF8ACYi+kYI8t1BbB/kJj9g5Cjl6",
-	"PjUoDNOlMV6p+M1aXfk791McVRsroA4pn3pBHjN9Caha/BdUzdh4T3jd0mBxrNPXC63jCfZIbbIt4G20",
-	"uiVX/oYxGXqTpHhNe3+XH8bUfubHFr7lnRZkt8z073TsMuKPCIAq3BizQBe4skR3N3ThB3kSSu+7LWCV",
-	"QIYfRYW6m6ciRu4zyAGawBTejdrg3IosbdcJ793VDyJrUb7HRLtv/VMH83dVxtIb+C6ePhTGoPhBmBC4",
-	"f5xXEzDN7i+575Xw+F4A2bybsMYCrqVes5SrDd0mYvS/AmJfICpTZ4LlajUZrNG9gXQtp22Q7MIUDkN0",
-	"NX62DyiroN8GMHXgQROj/exIZS/CJgxzVP/JvaCrZAEGGqRewWM6U7zICGuiIkwjFZN2F1lT2vuPq2lW",
-	"7mRrNUpXPBt7hTPRWs6L9GMMeHXCMVPwJNFrgb2HlTc8x/i+b0+m0mzm7s3Q5FwJBTYD/QjBbe0y0/li",
-	"GVFoznLnePA13/heHCrlZlbHfBP26MhEH9QAzO+dRhqAEf4JNNCHwwQStd7eFOErco3lWTtxzZW7KuJR",
-	"NQK9omFdvtdrNuchuMvpSXCkSmUsTxJ0LZfcsGshFKTd81XI7drLCvQmr3EC9XT9ejZH4qsHdcXNTZXN",
-	"vmBtJpFJpMHFa4GCuDMQ6LWZaDv6yxuOr8LIM6R0K6g5oM+dJhjnFlI/stLZcSM2dFYYCNHZMYTl3L2l",
-	"A0lGJ8lkfDPYXlX0vyulc0yhm7W04BVlAtBaQxKjxacnaZ9aGi9pZsu89Y3YRAxnmVkNUgiMgzDbBdMM",
-	"t0zjggQq/jMb472r5tOArof1+bT9GUEgfua2IbqMAb8SBgwHSUSlPGaoxwq3cEcOt3FkKx85zJeE+9Ep",
-	"6fMli/mpf9QQr9LPbZh4CI2kiryj88xHT80Oe0Ms53ORIXND4QWlgquw5ObNrcFxjB9/5yhSfxJrGtnU",
-	"uaeKzLW4SoX8YytPAC0Ux4z73eWLEdHzjS+I860Aa4nImUJPB+jhpLUCWiey8BqpiEx0pK0OlKEu+udn",
-	"TXRr7msXYSgJ3qPtT3PuLP6LIiCBOOL1Erogsxt16fazkwl1qbXChHfgUZGP+7Prjf9jhHoNBHiuczVx",
-	"d8rwUM5+VbaUsSpXceSsE7zoNCWzEwoSZZB4IU86K47HGNwtZ51duP/hKSsptxDLhTBF+YuxYkWHMdQo",
-	"QlkPlgwoO462PHdiGbq39tt9emvfCR5/UVrlHdQLenWt9JoYM9IVHwUae2s5Afm4xzZ/R3cNAoPshfKv",
-	"JX8GoELmCkmA536XAOo84CUUtgKWcVDMAkrpkoRseyFiKOaFypXmoAW4XY0AlvTus8jNiyJwNgH0eHEm",
-	"IbRXkKCeRWdrLi0WRtIWdKdDgv8y5zJpZPve/eJLAMAuOu195pjIkK83+3KAtBWO39uO6EJo9/C1CLq7",
-	"vycaHz4MEA7vDZRUKJSA27Z1vg8i05PqViirs829NzeaYT7ETMaiVduc2G/Dcb2kiujpEZlgVnCKhkDX",
-	"BHHfwJfQtyKLmFBxxFY5EuFHkE9gUjnTJYHeMtRV2zLsfIu1xHIJhUJ74X+z0B60U1oz9klX1Mp8dqL8",
-	"+xQ2TNT4TPrbwPNx/+1DlVOnCOaucvsz9K1HZ1jq4v6w4FI1hnJzZWXS0GsBqF/w8+eMF0ivUB4fYynV",
-	"N19/8+2jJ988evrkrD1EXE9f7wnCBs3P7kGnjhpPaIi+pb1dIukS0ALhkpOvgkvDpGWwgLgqsD5Lfkta",
-	"AG0daOmjECAYZigL4zgmTh89AlzaU3onTl++uS3QGEbefaTTdvcQ0blh8q7OzN9sC44v5Ft6w9cb7Oze",
-	"RMxtSwMWFlMQtwdWSBAQ8dA4/fYup+w8vPOkVEne1C+OTwzUNR2fkYdswF8g3h90yLKifHTUk9Rmm9Pu",
-	"sWyzZ0DqqE3mXDGFaqVhk61RMNVMZMq0bLknJ9pynXW4Wdn90rTVghqR2QZTQEQQh80VVM5EjD2wpTMJ",
-	"aYBqYEzNgNAQ80l2s5IznjAl1jOdijHIc8se2NZK2vd4S1B9WL52WBW170DsVG/00EGKDW6tciXJjBkx",
-	"y0QQuPM3a4W9NOYCozPVlYBSukmQy4/tWg7aU3b/+lVf/eprEZ12cKfQihuz1llM3atFuxS0mCXygDC0",
-	"7zDra1NFaRqSwSsXvS8L9yoQLdkrQGe39N5xusOmhv62eF60tpjg5X1DNqPEDcuhDtOl7vZ+XYoPHaRL",
-	"6WgNcG66B1USPCmPxZioiB0W10ha81T8dLToU1g/l9aKdGW9fV+w0UnD+LU7bKldsVojMeMZUD5LG9Us",
-	"J99PlBDVIaFFlh57ayz4WLNorR8hOUlXJ8f7tX6LN425dMVLulsDwxAfqyJ3xERiBEtzA/b+XGZlSdMq",
-	"v06kWR4LSQkbMG9u6q1P7ehOz3opVDWy58Um0dpA+4Ibf7Kuo3UcXaUJbz11xG1C+aI6gHUIMTuwhRSQ",
-	"kcz5Z6jaa2/T+gC3jbmt6Q1tjZ3+/SfpJueMggCRb/BylgXTGUuFgEIgbPSqgtQCPboYkemltwJNZMLX",
-	"oLUueAVOsc2E/pcywn4gXLIDG9ajPQrmoj0TfX8seaTiPgQ042u+GagL8I+PEEXjuQ9qPd8Xi/0YKYxG",
-	"Q4hsOTNHF9qxM87wAaephruj4n8lbCH9AGe6A+sx7X6oKNa1uF5qfdMdO/zobxpx6Yp3NFesCHkrMoSm",
-	"s3olZ2HQ+/1jCyAM65wUn9ZY8tVKKFPCIcw5hXSd02KPZV4vT87OfgCamLPRyvr9CyaO/9Ve2wTIj4sT",
-	"ouGR3xLbPjyxcZHRYVV6zbSKoEIakZwwYscevPvuBfvvZ0/+62EpK6vcWbV06a9P//NhuByx35VDIoWl",
-	"fExQ7A9T58sXudqwVAfBt3ovkqS6RDuvOLbO/9TF6Pvu4sOr0elNpzmAp9vURTW6fyYUc6x4bgRUoc+l",
-	"SOIqxFENirkKbVT3gDwXM0j6RljfbXKstm/f33chNV0VzwGawGp9EybOWJDC0sbniolbIBB263ErMjn3",
-	"IUVYJS5tWVItLeCkBVwXaZYdiEQf8XLQuH/5ykFxfzeE3rA/PXNI2P9lmO6tvyOi1HqpAWjYrZBT28zK",
-	"VAQLJuws1PlnHseZMGY/Wlf60eByxv98tje5KyzTSIQx0izxJZMrd5C98WRIgpkG4GSl9BTUquvlxinm",
-	"MYna1jpL4tbd/zJPV8OaSYyYkVNXTmx7sVfKf32NF59+vbuxt7XvW8SH5IlWBLisc1sEW7HXwuNGAp2X",
-	"kbF4Xt4AVZDKg8QxJxiZTtq4Vr3rGYwzf8PTpMffbjIc5jIJIWJ+8lRcNiUg3AW84DBF1Z+J/EHz+PDG",
-	"gD3DkLuTpygxaGkio8oJapjhMqacXivBA83OcICU3eagxAnqAvnbY26F8bQFwiLMILWwsIWugDk0DYYS",
-	"DN1SGTX7L5zFebrCyQBssxL+5nllaAvNtCIbEaYMsHHsEqr3msaUCWPRTTlmTM744VkiReb3Z7lxPW2+",
-	"c1GdPcpvhIqgJMl6UC40kaTpxrrRSSyyfQeqgH4L9OxzD1FbcGuSujNVGSMeZ5S9hRZtvFfiVz6zgbic",
-	"B+mW6Y5Lt+s7el48H+DxWs29iFRYBC2EZYthk0qDUqXnQIJwtmcOzl0DrmfziECHd0qc4Aw99w2HreA9",
-	"L4uOxF6opxOor/sqcjirLecoSB0tzEURYUHgE2QlCpR4RMUOfRVWeyRAo1FhkPKQxpeWgLZoc+PaZJWb",
-	"m7O9j+ealOZo6TVL50e4PBLmX75aaSNPUT+En9UmGgWLIjQNBygo3KqX5myRYScAu85VDMpKOTtMIvMK",
-	"NkslUt1UxlGgr0BMBmR1IzqdgD1Eox2KtOCGQalZCp7Y5W9nzz+7v3lKGfyb+8nmt9pfzksCmuefYVLE",
-	"LM+k3YCGK7hK/s8nd9JixaX7yyd3Y3brNWGeJWfPz84hPktf29hgUmFGKPDZsIyV5UBP493elWwwEN+s",
-	"hHr9kl3mdvm/X/0E/9eZ/A1X5PLta/bk8deVZ+R2+ZuTjk+///8AAAD//w==",
+	"OTRUryuhp40T3xEoTuov4+e52rncKSGsy6USMEsc4nTeNsFb4o8Jnn+bWC79x35fIvseEznNzuCuNotK",
+	"bvn7hgseXWT58BcPeu00YxjaZEMOna6ahSgagmK9r6oTO+/4TfWiWwyaTNhZYJPRiI6MjRuyXPJAGKBc",
+	"FvyeMbp8CUk3yL3BuBco5OhB3aCBMQkB7DzKvHN29LqY6UctRZmxeoI8+2+AQXYw98qFSuVxyrn93g11",
+	"412IAo3eZEB/c7LgX/eGFmyuOZfwuWxbA+n2MPIyw+/eJjjk00dOrO9d61eb/e4y+Yash3kTy0GdOYi6",
+	"pLrThQEqswkuLKqSTGprE7ph678Go5GDjp10kAxnY5R9bmoqcVV6HnLW5i4ThIixg1EKqsAUNZerFcsC",
+	"1ucqPU21h/SQQQCG7COMVpIr88aXwFcHV8Cz6O1MCB8FKz5VF8yY8ElkWQpVffIkZ+InH5OYPPfur856",
+	"N2Pm9+7PFGXsi62LrdLpDz9nLGRkoGxS2XXPmLFDgwb6WrjlJt9nV+8lR7OASTsAR+pGZKHhf8J67ejJ",
+	"z+B6fdgcnxbehyJ8otGyEAdxDJ+S2IpxQPpUkjL4J2++eVb8ny//9EdWVvcFXHNOLjDe08M7kixTmq22",
+	"Vl964+4xfmxZAuL3AIjCT68LGxi2ccE8JUJLIM3ScBIAy3SP3atY1FLcBgyn0mrrN9QnGfgb9jzTlvj5",
+	"NR4/0ACs9o9qqm4jrcxg3r8aXndfMKvO6OqYaY3/6BrfB9NOHZeVRT2/eELOErrzNtEDVoWQgh8Qk/35",
+	"5Y/AMQM74vXL59menLOF+BbPc6rgoUv4hevmllKKY2EC3WKY6q04juB7sKZm7EqTeZaFqA7iaK/D0G39",
+	"CorD5v/5WeHXKFXrW3FE/o1IxCKrILKn6oKgIU111x1ypsE7rmgqW4Mwi7af2t5p1Kjv1YfsEs4g7BvH",
+	"tk/zSbLbb1+8+evLZy8++523gN/lccb2l9NrwEsNgZCGtu4oH5rXzHhJDiTShMViv558RkOe2RUUdMaw",
+	"gMyMKED0xGELQoXC0+PwFA4DNIwoUKhkxoHf7twxR6asuvzyXNwz6Ub2NkD0jzl6aSAk2ux1CXWrGxP7",
+	"O4H+NGWZZJxwGU+nwWgkfitLNPM+IVxEy7pOKJUozfL3fbkGTmnacuDrT4tKIA+N0KCogldUgfkwg+aT",
+	"njQjXO+Nss7UWcFbuRRbicQiMwoQAY03NBaMxB/76RErKkwej4vcNj98LewUbAwOEH+nH8sidhzLlk/6",
+	"KeTUcAackv77vTW/+pGMGHhyg48E9EGjd4CGPZfXyD6wSqw3pD0SbuIxzCFI2bL1Dns1m3Axftv2ipAy",
+	"dFjsJyPTcSl3YbRAYANLD97jWUSqM/Q5wTkgaTJlAR7pCFJfVf7EVn7NZI41Poz5EijXkrDl+IKVt/7P",
+	"fo/QwWYt/sfI0pXzQ3yzKyeritdGAPssNlLUFtoGflCq7gn/vS+V720Q9tT77ULWIQjA2n1ozcAUB+FH",
+	"EJjVpi5iV0aEKAfjtbjlxzhmlGuSIHAUYw3hBKNT7oT7dFa0YTxBe9yimDN44kGnymy0bBvvhkEOvr3W",
+	"ToYE4n42KopxHHVHmBRGmAKYCWZ/L741jjt3wOpOWNFrYe8DsL2fbP1AxuGe28vHsVi6sPiy/AKtsbpE",
+	"+KTxhf5ZAZQGuXJaiD/B9qyQoIb8zYOw5IaOOy/OA80kt8VJNVSvVsRgc5qNppM7TxL1ImcRrhZvpXMs",
+	"Si1LxDaSkRl+H77Nvf4bVckXdc3R9C5Ntd9msCZ5zeUt0rmOZmKhtzQ/5FuZQfGhZzwpuxG1Lk9Yyw19",
+	"j27YeWJznhxubTjKnVerRoJK2cJ/6Tp6TQc09lEXqdZOd1ouLS/VA87OfQHmY51CIBXjif1I2AjljsaN",
+	"wsjKEfCoAv0xVSCEG1WAOQM8DUa1GZIBQ/wzDWfXHWosi0EM8naSn8rsnAXkGzMxk2ppwmCknQ8ii31B",
+	"2N4gjNzzIfHdkOa2Vaye4o3FGjPyIr2QG6VZkbtQQhYqx8Am8XhTtlhI/1nmvQx/cNLFUWdL2KGGKjim",
+	"PAgsjCM3HeWMxOaHtw8IkH6jautu0gv5g5B7zLKyFmOFLFifmeEMmY1SsPjG1AcBdD19K64qc8hJot9K",
+	"uZsvze44TAc3RejBSpcrOs2ybLkRQHF6JXw5bXh84yx2dcBl/cbsdfluwx6/pXQ8Pf7Jgyg44kTUGsDo",
+	"Xfqvq8Bq4f0DSSWtfh1NKdwZqEjL8ux9i8jCKWiZczg9c1iZQdDgt3SZ4Ziq0rH19h9ZOgjniXQiLFup",
+	"PwonaHAivWh/h1pT64Z7usaLEjU6vp3trrqT+o3hxJjySmHvNxLCL8oVa+lQBahQGmOhQOyPwm4Qx+tp",
+	"fmkzRKg8ASoE0sHsNQivWaASB/JjW2kLYvK+vyjOuTrDWRBOpe4GATgug/RkazTHo3UyAYpUhxDlW8PF",
+	"OxoEa0h7nsYxcdtGob9CwdOodQIv/RbKsbjFcgaUbGO2cr6sQtndNAqxSi1DlU5eU3l8x7739s20sTJL",
+	"kd0oa6nlIdN4u6EM9slXv4VvBqOdxysIy2V0kVJCJ+vMFE3Cn8kKxMVZqLmym5ORO/+dXoYcBiMaZ4JB",
+	"C7IAOLnZZXFe/BdzJnkwF1+32EVNbJUO/2bolPgix3GFjWkpZFPkuBG6nBsEKwTtgygXPw9sQbXcekdh",
+	"uOaxvd/BMm8J2UjdKPjWssDmAyMKn1cfT/jYWsqtWDHLGNssx1OhesZN5+PPu329M1aOorl8sCB4OMpO",
+	"jUBSLH3y/pEB7LzDjLSf0yahaYuVABFDTE07qYFoaSuOxdqcBOx06+9Nw40mTy7Wciojsc5QWPNq+N+i",
+	"biZhNGwTXwYVfFLkmcYWPQAs/jVXe6c1xlrmpwVP+T77x0RkeeZsvpMTb5wnSwmzh/BZlANne3V9bw46",
+	"mx3m78mnHlWMoahyo9/HIKJxuY6owBwZhTSyffhB1pfAdvPnq9IYHTj5xfG7cje+hBcVeNFwH8v8euhb",
+	"f7xzj3NA8eusV93hJEg2p8bjZgqTtDMP60LSNje407J7atjYpv5yYOI4bzEhtpg11ZXY/exEvw0++/jD",
+	"KJ9OkaxY0PsmhxCZXQpTB9GCgirWxmQOdWnnQ+wz8IUsmcOQaQEJg5VyYnjI1GqtpnJ2DlLRNI5ZHr4z",
+	"ik82v9vTZwO6471QwtJhEAH97LJF0jOB2D9c9cOwcWaZkGX2zDLowvagT1R6jIgdf594CtByMrs6SNCx",
+	"Urs5WaxcmhaIO2o5huxDQjqM4qT4vAGl2O9ktYOILSe7Sn8eyze6e12JpTzpHuFzc415LdhJcFtWl7CU",
+	"CAz4QdS3pTnoWUQm1uJQfPfuh+8Dso0IFwwCHYDQ2haVFMA2+Xgjq93j1zffvuCxheucQNxyGqLAd/At",
+	"/uge1HbQniYdB2OTNCY7spVg6Vb0cmNyHFVrmf1gnid6s4IFXdV+4hM48aFVGY5mcX7alkYlados9C2R",
+	"2RMqb3phZqYM0cjGdRrCtqABO49OIQyXnu9kNYGo4q3/Okuhscc2nuxk+CKPCKPmcF1/ud2Jpcv1fHwX",
+	"fjB30n7N0uKNJ5oDiHq+ZD8WcgEOCoI2C0lgTdx9ChcUWiLMP3DaIGBqvDryCQTScu94GpZvUf4Vyr0g",
+	"1CdrFIelE7RxhZKL+bg0Dgr55xszz5IH5kmQXq0KUKqsjogs89tBIHjm5VcxFcvpmMXP0rCadaJ2KLVm",
+	"dmO7ilbZ5H1zF4fT0CCwy1Rj/gIM3v5RQ2M9DUUwsHIiA1SursWftxY1RSeMa04DCM7pOUxY52530scN",
+	"P0W64mk/bXjwO36ebhTwylqsYA+Ab9eT6uq3ppa5KiRRSyybg6F+WnhHpjKiTComtzzNfZ5WC7Yr1+PW",
+	"ChsWlHKIRQXoz9KA5r0BedV2v07P44/0bBZ8QvXwvdb9aFLsTatGla8b2Tu/CDPdbNM4ZPvonXNwj2f3",
+	"6O4raskw+9eozSDVob/vIt3VEoowsqZg9s4q2Baxlqc03jH2pg01Dp0hpMdNG5rXTRs4LyKKA/SBWLEs",
+	"F7nDmswLQ2DOaTKfOWioy8lvbbFYDw90v0Dt6PE4+c6hjduiEO9oud7mUtzryBsU52/kM/EwHPABuEBS",
+	"KUcP9ntVyh8BDnnyFkjdJMqyhjmjqeUMh2tLHLuJXAWgWlxGcUI7o0x96NGbJWdF99iZBcB/cso2lGhb",
+	"RJwyqgjk4OR93AEU2VaoamE+5oIjdY40dQyyKzyboF30uHwzhwSa/1miyF3TxotFo5AFpydq6cKBclFh",
+	"0qEKu98lLy2s305F1WS/RE4s8zSTc05HPCzJEyQzSPjaUUy2nGQyPTJvD/GQn3I5fUA57Dw8/Zz5Hcmi",
+	"axqkaLzfEjYwDCN1OT+QrxpH5hcbx/PoySNBDlMfG6GpnWscFtK13dXeMHdLf7tOKiwjv56dqNfydBYt",
+	"zkVrhiK50skped1ynS42Kx9O0eBOid2fQ6s2CCFu+4tjGdlapJVEzdY8KDQ07Wdm2E3tpkpSD/AT873v",
+	"y0kTgWOjJ73XzX/npaT5OiRkPcoLQeclgacp5iaj9fCKuePUcdsypVPwX+OItkJatb1TlKqWS2fq4wyL",
+	"2KHgPpTVw5VO6MIPKYBsTFVCTX4bUvNFTgIzVIudBCY9FOBKcXGxmwDtmWH9Jbo4pi4W0h2k1MXSbLcC",
+	"mJ78tgcoIvBFAobM/0rpQuh1JYtFLZa3EoW9WkPCw6qmYMAmQbvuKYA5AZjFo4xfHTSkHqAoNqArZ53C",
+	"7MspDsDUDi+jVzupp1GiTttD3vt7X24LQV1ctmiMu1PeELzL6CL4kTwC4XIYiBNucIdq3V8Lodx52ZQ5",
+	"aylLEGpGvNCJ886sUs8YvAoajXiVDBtmHunwkrLWjABeRndwulh776VZQMrEMwfbnrOYrcjyk9GxMWuC",
+	"phgjJreQIhA1Fgm0xyWfZhpbUt/kn7LFSVtlg8jKeP9Li7o2VCszavx+DD/IyBBMnIlkj2DL0K0q96LK",
+	"BP6wMB90TYFGK5K3xdgfkrOthZPA4DYV2XE2/K0n0y8wdIOviqAjHLBkFppZHFh3GfdyI1EZcTDF5b8U",
+	"bD+gYMNp1YBR1upO6nuUlWFb2C44uf0reXWjQItnXIdrddeuu+qgUx6CtHegzjrc2qhZQ3yi/47EHi+A",
+	"1+MUd0gpnHzk1JaNwEwezYz4nr8NzfEYHaHOmdJGjBLV/WnkNw+ZkyV7fo5hhfevb3oYdWhNM3Wq7MtM",
+	"cPP2vRR3Z+hbuTH+55RyAbtfLqUd50L+zPbDOTYSdga1xJoVozaVxGw9QJuUs4WVcEMpYK+FvxCDJCSy",
+	"Dqw5RHX6e4lVckCeF9udOyLzV7gmslU7qsqQ4EWKQfxO4QwyawGd0r/YYml2/vnLal9OVNcnUpC5Gt4P",
+	"O9lIohEMVJI6Za9raYfP852KPF7GUbcyz5gei+PhVO/g2A7EZKYuNubg20C0iMhPxFK5cWOAVg1uPehQ",
+	"4XXSEaMjhrKJ62GCmI/UY2E3OWFiUW6Vc60IDVKyl7WYxr80LlMS6dTQCEK8l+g/ApY0xzvDlxospKhb",
+	"U5uctTnxsVqK8SWmATCQIUwD4np1J+exhoHRafEf4VSjP0ZVz1FoAtywPsN9goOOr8kRGBMmW/oLmoAS",
+	"6wKO+WIj7iSANKlKyjuqgR2YQ/9cREohW+nhP8gnZXL34u/MgQh+iZ4KvziLPKion1Q4QMGx3Jzwg/mA",
+	"HAisTHqMqRA7eXWCEINx70ZZAfUCvdwpFdyYaK5vLR5ODilV8OQi9cEpFXRSl2yDxlTO+laMiH6mdTi0",
+	"VsMoNSsxWWXJAIeXDFw5/Z5wY28n+j3NntHDt0X+eGRrVTxV8SKjVNlmWvXPsjLSCig7hvUw3W5KuRIQ",
+	"Zkf+OYYZx9QDgU2QsBHbUxHOkSHLPNXjdYHnxYjehX2hm6daqQpaJii4DBTy/o/XO9+XR7fIn3+yCjZZ",
+	"mz0WXPoM+VBvc8UDYf2eGUGdqgcxsdarw7aSLoS0bHzUxTaf3RknWEy5GlJAzUC/fbvGUtqNaVrW/xjJ",
+	"wUeNHthQrOMJxbC5E7OLW6HZrcLvC7DxAhl8wDVAH+wsrk8rt2ppKgQWTAipSVnawbcKXHAACPP+waTH",
+	"j7OOIF1NoxZaRUOSG/p34lZqtnotx+S2bMqvORbSOGcnAr/JBtw5c9VyU+BzwjUGxk5ZIszsCVw1PZLe",
+	"8MfHI5u1wqGhDd3vBwP9wkn7rQmb7VqbmnOnnuGwtPoTLyKaKHupU5MQwrlYum07fO1PulpBp4YoD9s+",
+	"COUykMMSIrDU4TqF7sGFzv/ytLJUCKqiOabJbkvqGzjhrHUbUXIZi0H7lSXbIYg9E7z3OgCZkRQVHcIm",
+	"N/DFkyfA0quw90rfSQ2VMCPRls9rsXIvSuUuZJN8wd9b5w2V9r+wRVUGQixFpbYqsOcvxPIW09FFLZSV",
+	"JXg2eKkqgCzkabvzY/t5oXqAe6SXTJmDYAtdSFFXStbFnayB0gIEsXGmFdJdlEaeoak8hHCYGEt96MWX",
+	"okkij28TIguIVVwy3Ar8QZSSjyFkqjA6QhgokhJLXy+R7AuMZMNbHrI6BUXw4cRgJFoLQH0e8n/5PBmG",
+	"j/rhzIZrlHT7Ac1JGkYHcYRsMt6RVvz1a1zp1EYub7M0eA+fxuthgkMm+7YVXAsnCE4Ab6WuVh/fmPEJ",
+	"qmw0BbdTtuwGAsJ1Keu4KkkdMQ52Z4WII3dhfgcqWccQxyzlUpWybN2aW3z+rP5TIzsXxKwgugF2ARCk",
+	"5O/cGxK7jpeAbjNj5I1V8Byey1DmjWOA/eBmbhCRr5JEHM0LO/tQv9Ib/oaMoxOwqEFyrnCmOGaQIjyf",
+	"EPzwKKFmWxs+YhZxr8xl2v8Uqjew4DvKh41gvRiDr+0MyNfMHQo+8JZBlQzFJ0BIOItyYgFA82mxOIKM",
+	"CpQ5oLwMfUWAjMyMZLE0pnxIxqUHoWjmgDn/JR9pDoM/ASvfGvYTQ4kEu9MG9EexleUbubrv9pK1b/6l",
+	"Dcij89IcqKYJBTNZ3hwlUjY6EMMyJ3qBqIiAZEIeE2oJ2y95uFlGJNmECGSOfnkHWSFv3//3b+LRfz15",
+	"9KcP9P+fzR99+N3/vhrP0PwFsfnF538xGyJCHhPMLDaUWRDY6aeA/ZIl0bduJRQnjQgDhgkcOtGBZPZ8",
+	"/RTaa2kqB9mnf5SHJu88JX0ektKdywwVVIF/jsBavzNCSBNrpz7z1xQRRaX9BY6YGpSzAaK/zYhffnlC",
+	"+/IrLhUuFHf2Vm5j9uuN97+g/1yCUtmQmmTDz9s2BhyJQhrejE6crZ3A5jhHIAPvTyVUJksi2Qoy9Q7y",
+	"2aishals+i7t4P9COlN8SS8liDvh7tlgxvikMf+0lzbitavq1erq+m/D9vof4Rc/f5j1fDPrpABdz3Am",
+	"gVijNzV/UIWXxcosVRdWlf5a5X1M8Jz8KtUmlnoSLZdh0RDb9tCmZukXvLIx190ywXsqHHNL8I38KVAC",
+	"T5AAvqGOl3FkIDwQap9hXwJ/Kw1wueBOOgMyVU+DTBVUxmxq2T/9gwDZ2DsT8MGEuEmzOv9wimGVB3tH",
+	"atb4hxN2OM76Eod5UHzF3sqScGddXhhqbmZbfQv51POIbHvbHpstU6LK4Vp7EuhsHoZcNx5GY4tbeSyU",
+	"vcZc1Oubd995k5L6DmQInxaNiB180VlZrcasla3Se8fdzcAxd5SaJZHNWgoAKNFOR/RqeZ/yZJrszNxT",
+	"coUJ4z5LuMD8SGbs4J1hw/ry407VgQ/rHqBCFx7fOYg35qA7xdeZvjmSHoM+hmZlOvNeLjbG3J5v1e1W",
+	"bpzb2evHjzfGusc74TZPC/+neBajN4HnWrEVy43SMmqtniwIufci8G3AfHkBg4TKQQEyoJ1tUrXd5TFm",
+	"IfCgsfeQqmJy5hnxPbNTS5tVIvRNAlQduKnApjiOIOhOavfOP/u0Uvp95P0DDooshDU7qPu/YOX4ZYt8",
+	"z5U+OFGlnVEcIGxsUmktBtjZmqGz9y0XTGZhvBrQVNKJHJVDCB1mtYOwdVyOKWFSai+QbMyEPV9yUY5B",
+	"k8kmQGoJe9maZayCepaG6msrjkVpCqGPHYRcC8vdkJecnYbhAyw0fPlBt/enV4uzN8yEdV8uqqHXDDAe",
+	"veuSHc0wnirLQvhZzko9s7LRgTrF32wqdYcQKZt9hmab9PWxUCUBKVHK2luLWRXaJEDjew9KaqYPZHTD",
+	"ZDmBAew8tpyhrl2eLufB+Wya2vg4LymXTUpCcz6ZDbfOX61WXPgygzDOs2oPkWEDr2CGDJs/rENOcARe",
+	"c4DuP8LDzwd1B7EkcxX7kTBaUzYMRM7wZdkhvonCWZOkr5dy50aAUemL7Nt3PD1pDuqZpL0opwlRNusy",
+	"2a+l0HyafYiVmI/ZFEuhEf7AviuTvvINYDu+r2EBb6Ue5g3nbgdhSRUr6UA8ONETBZRULNuAMFKx16Ws",
+	"g14+Pjq95SC3s1hmuCm5+2Le4leZmkpl7T7jx97K4wRO1zBqf5Y8bdx+USm7yZTpQN4M0Buh7+H7WdSx",
+	"t7OlvAeYDeo97CzEChFIA39rDpeVFG5fAwrxGJvWimRTecERTl343Z5Bv/UCRWEwcGLiNDSzGjtI88Ab",
+	"q1uYjz80ssYdCbr92O1QBkxq5sY8AvCSvUJN2pWXaqekzlwczijx6e/hdcYP4fbxpj3xmhXKcmgTx8ex",
+	"c3PnrYWrrF0c52GwxjtJHeYB2D7o+PemGWRzu61YHOfJTfVir3OkEhixCGHre1oIl7ictMNBBA9iDnS5",
+	"77XzIpQEW6PdZi7WZlDdHQ4pKoBReh4ksHQZ/mj2bp4IY5lVZxenwiQoEUH4lgSMIVtuYuq10MoOKc5N",
+	"rNGdSEpJ+TfYnlm31+C7x8WAskrCLWrI8YEXZ1BEbdTb3/kvn3KOWwPeQsfF4v+E45FUlpvWU5PYFX3Q",
+	"91ZoHBIeSbiBpgknbsVxXkmRU2Hi+YDfU8bsCP5TaYqFtKoMeNOFrIxeEyCm2FViOQ0VP6AocmI9wLvG",
+	"m/erg85IQZwQGxkhIDI0WQMnTFaKET6ZpxbDF94di/CdAn7SUaWHb2CqpVS8jAG8KC8UPVADVwnrilIc",
+	"m3oMm1bAlSIvm5pK1/QfDB+FrKLk5RfO1pjsLPq+IktcP2F+WoMUrS5dS5kt4Cbers4AuHBl1f6zp4UT",
+	"t1I3E0wHCyWvu8mNTNy/Y3jptY/ryffJnjKhL+Npybr1AuGHmZH9gfapCW0JCKfTVAznEWplC6PitsPQ",
+	"CuqJNcPhmxfYXbNQsD5zTjkCt0veWu6u/LrxLLsq9dZAFmOiN7A0eilrbcdjR6gJz/Bo7wNIblZO1oUg",
+	"BAR4eSDSYwNK/BqVKyCiSHm82ApskRNLvurEwG1RK+tQAiKATyYdlI3jO6Gbs6vSbIWaEE9/Dt9HIhum",
+	"FdKJ9RQqzKwBZkknGgDjCQc/pZvuFYUc8rzJ4a7F1VscC6MpzGIDB7zdQElABaUjMO9BXbf/8AciKZpd",
+	"WbXWc5VBHGJIoLli+TuY/8EjpYtPXu2kfvm8eGa0lkv3KXsJxofPl1W4UnfWBqm2HPCegyEpR6Je2aft",
+	"9Z2s1UqxhH0RoQZm3UZlYcNDYU6xFFVVxEcNB3jGBqA07wdCRJI8657kW+r65wTfmkfMhwPH+J0hve8k",
+	"tJjBF9BgSZCSwW8XyhZpyIgR7kYFm9H7Jpjke/pVf9t8j4hC2iOx+ACnYxa3yQOJOwwjY2ifSiYhYTgM",
+	"ZRYx0hWvaLAhDZw5z+K2yeR2z8goNCmnU3j9XjiffjrQ2NfCLTf5/QPpDDjJG1khvyQ9pwHtOX9dKyK0",
+	"fUbn1/FpofdVBc4k1sGJgzjOktMN1x4czVTn88mbb54V/+fLP/3x0yu2B4TA7oGVBHaJqW/y7wU6KRIC",
+	"KdbSWbAmYFwjTgN2yfd9ofZbp+I0ugnshAHudM3KObCQ4IAxFTcEICVWPxwU9PdDQAklHW0BJExD59A4",
+	"zCVO3Zt9xW+K4miHRW5ac0hBguzxMFKcLsT/okbe0SYQFkSng2k1mwN29kPeON+QwiXrhzM3XCigFVVl",
+	"DhZSNImSZiVXoF8zTUkTWMlzW/5IJoaOiGZ85ID3DbOEBXL97mfhNw3b/jh9mViAx6EBegbZSUAExpZ/",
+	"8MZ8H5lDGrBgSeFVk0vRgplFFv8soug1VIB8XSuuXGgoVhRL+izP5bQVGtNHCiouM+o4jTr0vfmoBrev",
+	"Sa8YOPqjcDM+tDUM+eHlyUgH9ZqTK9q44lj8AbyJuwu1ZmukdiL9hHveSoHfM/5p36hslL0tRzjuacOi",
+	"gtNtamMsdx/+QUoH3RwLxQmVd+PNNo085YLZNcjsghe9hfIZ9kbn9/mh+CucA3tMCZPi+ATR7MMUoNvA",
+	"MITc/9hnvcHv82pgk5d2sr138GpApAe+aLNWUBBAusbXHKgwHtUbuKKwB8+UTQcmIxhta3E3HkbcQVoL",
+	"rBn/ZA2zG1csbpkWvCyZPOWyMlYibWGUJwUaOuRAhbsGlIPrIEHxFOrCRbhtb4QtFnK91/gQ1RRQLaT3",
+	"MUmVHi67dBMuUfcM+In866Hn/lvsTRhvJdNuMzfFVtZrWez8RSi5cTSUO+GmEwl4ME75FK6eQWujsgZH",
+	"YOb/jEPl0pyF8Jce7hqjcmQi6PZh6GNx7CRarNlK9My1PEBpYlnK8hpyvf6XK4NOZOTO9UYIe0b8C/bs",
+	"s+KG5ih5WUFo44AynoFkAKwf/3N4TvgW/DV8kVoHtTAGuZcSx6EV32arG+hSc7JeC4i/fk6qcBlksoCh",
+	"QZEUKjyELxMUzF8w04unv9kEtgsypI4axqmQdBnpoPNLkafrPsdw3w0ZZ97Q2LPifrxbJHFAVzNvDhh3",
+	"iNUn8ArwIpeialECN61rfP/24193VE03JrijxDkxIaTN4iFx6LMzFijmwpZEddi0nYcYS8OciVGlOcid",
+	"zK626HmEmExDNBI382aPZ7c0aEOmmsTeTikgzOQ/G8rmhvuEobrkwbOK5YhCJjb4EKpTa8NT5U4nnnc5",
+	"/yqEJzD4hNuYWWUAnn1JrD5NGOzgTdw1HDs5uSykxQaVBG4WM2wnL50twq167NZyWnILTMY2FJMTjv0L",
+	"1c7GIth89eyZVVihgaf6naVvy7HruvoYttG/o7KCP+AwL6MchJgWsthrP8WdozjFXDXKYSPwUtNKmpqd",
+	"YDo9WIbyCeP6/oYPfLPNHhD7pNIuMUxiTWx/fEQ/Q9XXLKUh0bXXxrp9zeyGA2m/TO4tBWYEZHgnhsip",
+	"gTBJPIzvdAWGo0xgJgI1Ngp4wYBfLn41iG1n9TSGI14H4CqeEDDMRYAvG8tFjYi8psrr2iwqrILvBgud",
+	"YFlpJjOHfqMqmWUOzZyn0dMjAxs4Uq0Tbp/DpGYnH//wj9Hnlm9QQtWQb1AXsuI/TWYFG5uZicpMVknJ",
+	"YMdugNZwVgiC2c6K33/5pCT5e927mJykbzjz7MLWcb39j5SXZEoxzVhhQsGl2ONoCBofUyd6K87QrfX3",
+	"X5Yp1wiuoVMv9C4tRfnH+KfP6OunVabB+TkJN0tE1HokdhSvnRFrEqhmeqf8+uVzPwK/+zf04HtSiLPR",
+	"smtRKDb2ZWjSnzVDNa2QKpBZBScWYXkQUNpGSsMPw0DfE12cXd1KuZsvze7IuxZR9/ZMFaE3IVc7KF81",
+	"UDmkauvmPHNegquHFKd35VpSfCTCcTWbcAeZ5rNB97JV6NlMx0TY/cTSz7zCYNai6eYhXFLdPqhy1XSc",
+	"Q6V3BD0TyxwQmg7X18H0SaAVTWgOJ6L8slqjpVzGWQlLDqkctZkmOJ5ynHLe+okNEDZqktxfmZrwTCaW",
+	"4p9S3KcSA957DPAgJpp2bAifMWBoamSDXas7acdpkZytkhgaze2ujUppnKNZNLOWLQQzypqsLL9GRn8m",
+	"RkeVwiN6ecYmkWcexsreqeOVlvlic4b6fJyk+a7NQK442OFSaOS4ZiXJ80wjeS/1KMfQHUCEcCn0dax4",
+	"BSLRva6UBRKEcPw3oB/0Ac8MIkZzDF5tYpbM9tAb+yGmmEzQrbZjj8f8MSasG5SmkuXTlNwK6NbUNhHC",
+	"8k8INaIn14PRa2ndfMoSop+M3zCGkL9kHBkf5jxKHLsDCas+l5XBhbDXixpomPy4jWDbDZw5dHUNeLDQ",
+	"dH7jQ2Og+Yxt6ox4dzQz1ljXuchZAn2fhgRXqxXLCEI5g0gaY+68W+ZNLTLijlU9gFfIDLo24vw7UwTp",
+	"iVmSIp4Vi70uK/zjTi6RRJ14T0gTECW0AZ6Y0Fg2ZKEosz+B0r8pURgxqieifIwxIa1Kw7sfpzGMSzNB",
+	"vEX468TzxOuZcj2pqgwCM1QPhVjZCurck1wwVJRzIS8iycxAGGHN+d1KOCCSA11NKTQfPsOERnDjnLiV",
+	"c4NCe1KX8xAF3O3dfCGWt/4R/iuKHAu5g2seYfJrWUkBFgt1xKwv2KMrSC/QX5zgiU2rhnr4z9CHkI6K",
+	"+amQlwJU8HACKmSpuJYnhYo9nxABx1Qf5sfvOgqeI2gMDgskETjJf5dUPY55keBYj1EGtEXMe5IUNl9w",
+	"qGpvUOBuN7p9Tecq6VC1YaSA2NR4UWkG1qV9jvz6TKzS5BS5+m5pB8Ess8dgJ19WossUQvZsVQIfwWVp",
+	"u+gF9KMx8eEkpTFa3+R5qm0SLArRQCRtQtMc63BoZdtgS/195JIJkM6ghn7wNrCVpZIsrHXiLXVjdrLK",
+	"8MYgXwLVp21ktYvUObOmHLSWGBYszI78k4x5DV38s5DgDE98ny2ILnvEBJ8FynYNyUyEU8LIH19lEJXd",
+	"FdxcR01EdsUBz07sMScPmHXnBxkfQW2KjYrXYoWpza24ldlM06ATTDRiUa6Y9NWAtHmaLPEUT5/lWwoV",
+	"j7Vwpp4huThEd2l0KMAbfLfTJaaBuARNisonUfSdBnVgCoeKgCYRPGI4PkqHoEQ4yGICzCrRB2d4hifw",
+	"BBKxPaQu29WG6QONmxOdYA61FhjN98T0Nt4hNnvnXZLhyo9w3C+pxAugH7AZXZNHEMYQnPdlJSxu+qJe",
+	"S1LhbZCUkRZsKjFim3amTY+YjCT70CFhaJKIC/rQi0BVnYX/QaXUSCFgVcr5Tqh6TDFZStDXcPk1BH7J",
+	"w/KrIEfVNnQUTMWgtLZMvnD7/FDw2LfHKy+LaeJwZ0l8kjrcamp+TM9MFjbd6SpM7sGqhEPZNCvDJgAq",
+	"W8S84q/FYknLB+WowDTZE+McevtR0te28H0ylnRMsMwRmtTc5NNc5e+/fFKe9M87kxMbn5+BKH16TxkZ",
+	"9t5ndkxS96snF1IRmCp6PPXOEtsUO8IPYxSQ6OwLkVOybwb4WTjBsdYZq39TWaymBxnCz2R74U8vhBAS",
+	"xO8pAqpTNzfp4nSMXG+TQZgh21D/Ee/SgePGfrKRIqd3f39i0kaCaChKcBE7hYr+/e5kUlOt9V92Lc6j",
+	"6ImiFA4MFRxYaD8d1CbK1n8YKhrtW2JUdiFbDBImWAbRgJ0yJK08SyjdspS7LkY4srOWGzuF02we8d79",
+	"jlmoEVhEKrzxz72vOgkcicA6G9IowaIohxUbHukNA30Smjy/zTR59B50WpbzzA4xGnwAocFxOfoo8JN7",
+	"aX5JwyfzbG4jCg8zzjpSNo9r4U97hb1hghwbk2G9PY5A4u1JagzAA3h78j8cmrBMoSWGHkb2J47L/cWT",
+	"J41jCt4Ydhzpe/kBo/4OKeW+oZr+BsiebB3+GftS4X/dSrmjYC88n9vz+Gp1Ud6p3CFFnw1RjyxkhQjc",
+	"cd78vpJfwy+YiUhqtrMo3BDSI7KO/nrJ0QnJj1HgvBso6Uh57WttC6Mz1QXyo9+3hqHCUM9v/PnuH6mL",
+	"MMScNw2K1tme38RH+u8VIVvRz/ceu4W5I1Tit8pNq9E22/ZmNBJ0It0IhPZGWLicKNeoNzHEPBuxa60I",
+	"e1AOOBsqeScr7xHgfdnfnw2Av5Ybo5YyR61Tu/kQVQB+Iz9UJxDXdtLC6JI1NdUUym0Gi2EBEAQxI7zQ",
+	"AadUuFeJVNmXamXPB0SQ79AAdiLcF6YmdjwYWLOs26PZHf242Vz1tp1o32G3aVbhAF2PH56bfakCWj4b",
+	"qHtIJY9pUKGX251YuhxSKJCpMnKKaRxwwpt+DOiDTPo6y3+cioHcX9gjX+swkXB4UGNjIozSqfXG5S6r",
+	"KToednvYnZsTfUr9xUMrdXToXbhgX8JKzEh0HDAynkYMQ04LTDK3+L4OnkF75W2oCKJvxlHbfKKyesZ7",
+	"lfWISpKgJX4gTEAYJmhlrmcji++2Sqd//XyW56g5dTS8I/j8JltBkrgeWLUvLOczpMMdTrWxL7+Prmh8",
+	"DuPi4GoiRWO7FJWEqjSJHEl0ksMZZ+VO1N6u/S12abZbwcnSnajvaI7anm1egk6pVxbFWVGLGr0vhmZC",
+	"bIg78Q8ArBrraqZC8oF5nt/Uu8T0fE2JdptCrM3QC0iMeejz5BVZovkRCPbohDRda7ViFoaSnwPLhw+W",
+	"tl71O/+tgRiQM8X/9+jZ2zffPAItzcKskF+kqDHqSRcUihnFRA5bdi23JnOgn89hng/i1WdfJgPKiPOh",
+	"/4vwKIxeltrK4r8SQd8OVfaoEj8iZoMpmXXJtmEA+al1cYVPiOLnj6a49k/UJrF7QaaFTun181qt3P2p",
+	"/Vcuc3DmZLHMPgM1iBUCo9L0IwJE+KrQxvCCgSGxJzgr2Znrroshno0+FS69ePIP73Mg+t5WrOoihGpB",
+	"r9kWpYF0O9AfKlscQ4o70korClXY4iCCBPu2J5odkNmMxPGBQOHKEjRWlv4xEGHpVcIDbOpWm8OolDTb",
+	"bQzpM7BqAmUR20hpTA2Yv11t7mRZiFjZhzRPmBoMaFPIEwUk5Hj+NrgyT4uaAEHm+Sx1jTwAvpse+CEz",
+	"UrJ8tVrdo34us/wzVNmdtkK8XvA4K4BYZ/gIM5mo7oiNEXDKn4PIDTpQqBKwGxtxJ72hAF0RWDqWuDLe",
+	"yUHLOpc/iTQ48K2U7WZGrEKqxsz5NEzMQU8O3LHxtNhvKH/33bTSjShLSBnMCBBFbWoPSOhUoOsKE5A1",
+	"Dj7IL0vlxKLKCnVUlawjnxtGkoosZ8Ml6Q3hzjT6Qd/6b0NwnmUp3Fs5r9Syc5M4naztcxAPxnCc3OaY",
+	"JP9ulA7j3H+9/9TORc7M/bYLX/HHjNnXliFVTljcmvoDV6vFnjTKdFtuY0TR0jbQOF6CwBA918s8a4hu",
+	"8VLvyCLRXukKRM86k5DiYA4bA5I8AJyA5Q9agtMzvOOIEe2kTSRMRGKT3SXS7C3bhskTF2QSTo6rfdbs",
+	"IpndhyOQAf8T+CDzyXGsLIkVAFiPIA6pXEkr6bvngjE3HcGkmpirTLHdLzfRt/qseGsKs3JSJ2g/RD0C",
+	"YB1xKgflNmbv0P1JrmtQIwy3tFn2PMuaVChhu22BHNvvrtBL4Z86gfB2716L+jQVMj41O50PCskiL/5E",
+	"BQvrzO4kFkKN0iIeYqgKpFTIVBUCy0tvkz1uSOTzgA/ZGZpcIxBLTrv0ZcB5ZU0sjMErvQvsoJhxEgtv",
+	"oAu5Fpo/pcdXhTo2QPhuU5v9etOI5ACMReniYGqe3iFHFNMRxK2EdWOxtWOuukk9ABVmhvrNrJjT2yg0",
+	"0kWwzM1qLEkGCcVO8yJz1UD+PpJDsWRpmwZKCM6mBMDaoWzJEI7cWTR4cXBzHMzAFWrNdF4cdiqSH315",
+	"qhSQv3DOOe3r9xsTBXpsaHK7jV/ylXg0i2kc0DUUbRY4EOFs4JPmca7bzDQyatSG6a0VSLkL5+R2x0cP",
+	"cytVY60nSGhFlr5GwAdAzf4I25rau0K4I1qnqqrBhjwQBnbIImvHluwJJ+38IBSzuVG5XwjqQw1bUqvW",
+	"O/czNWvp9t/oc+UKLb2DjzKbQWUzFDs7INWxrlhBOFu7ImxhOZ0FZFNiJfazoje9SkhiZKJfjCnsGlLU",
+	"2QrOpkirOpRv+DFGH8u2dqM0INAJKg74eQmhIqxErPE4Sh5om2TPGQcrMuUynzX0iH0fgj5s54cslJy0",
+	"o3mrhhmNKdMdqUYURSuiLBH9tJU7bkSYkkVAM5RZQ/nao5BnsfvKoUKV7Yf7xobGIiKTSaVC4Zywzc6j",
+	"bJHgi5mbq9uYLKntvDLmVpZzbNqE2NBp/Wbad5n9ExtLXG/eOJDJiwKmM/wg8rxHLWlB+avAHRcIxRti",
+	"rfAAUlzlJanR8MP5QBcUlKnG/eTD7J68WKOllwGXmpxQNFfdmckaox+HP8tjtpy6az777WJXK+2Ia/6P",
+	"X/5rRiFvfJ6lB34XWpu9XiKT8b6u8Xe1dDAcH0Z6VgSwHkjI7NfrBts/mjKzEgtZXSKDjg/iW7aDOqFv",
+	"gfRgmveXFryeZBrs5kwnxbq6JKoNrws8dqhj3yt9O1nT4aArI3LlIQ6JT0/2eCes9RerDHuZWm/c8ICc",
+	"HAdoSr7z6hyqTDem6Ak5YEZQGc4SMb9xApAte+zSe4wSvznZpBOPRHE3/hYPkZ2FhNgO5cnAB9z4S3xI",
+	"NfMQIX07tu9gskPknFDlRTm8pBh5IQmwFMNgTbwDtSCJ0uQ0X2ffoiCNemNvGc+V8+le+mP/1jbCbCXQ",
+	"cCSFuuwwQTFStuIMCi0hhEIJVKIx6YR1lCN6bvDts2qwWUWz+TT1suQns6tMIR8O33l3bJaElL+QLmpx",
+	"O5TKQw9zlhaEYiH2Vhy9+TRx2hBv1XAl9B+uDJVTw8grClo9LZ6AF+yfHgsytuKj2vpd7fMn8D8AkuFf",
+	"nvBxNt/aBeeNi1sZw1WgRKLNIYnqaVC3fxqU/8AJ8a5Xh59kKepaYTKvIxCcUh2pteSid69WpIUk6voI",
+	"VxNHqLqTuicxOHRy5rZK710OJLw1bfII30+gaKzrI9wSsuQyTOiWP6y0P46qY2btEau/qxVyelEkHv6J",
+	"dwn4PTuskRsq6QAUoi7k0ehyIDLCsQkojTIuSt9J7UwI8RLnAdBzQPtmhTW0N9LmAfCZYoVc8a2i1Nbg",
+	"TA4r9YPeUdUhj53s7CS5Oi/cNoKyCjMxgvAtkMKAgTFaAucp8T80A3U1G4BG8RZPXP94y4UDZRaHM5I6",
+	"MekcoecLOe+FMvsUZbmyAaRby3wWgF79j7pgLAYY8dAsYGHBZTAPNFtLUVXdwFNbZj2D58zrvRIyEKYe",
+	"t0ZtHJjF1WDokRURCutoGxZTFISDqC6y4PhTo5R5UEG+oicERTnDA7LDWc7+Om/LXWJTjeCkriay4LYM",
+	"dBaRdaFds6vEl2tMdRZrpdE8gy3mVy7GJIdRie0R+EvDn6ba62w0SKkf3IZ5MnWo1fdPpnmNudVgmY54",
+	"MfO00nkI5JBv+27TPhDZvSykfUgHS7liceSjRHRZHfVGLUAlnhUVUmVeDRkomsYozhW5J+wamYzLhi0a",
+	"Q0ULRAo0BEdTENYGVGTbggOR5exqJRQqjC2O843IHMRuX+uO52ElRCGxqgf+c2HcBhJMsNr2ellJUU8L",
+	"nuSXEGFZudwwNps/X7LWyp086ac8+ctJgCcfGKWTavDSl8KXBwHF8Mmc3TfDCSAA7RXTyujylEbawVXE",
+	"fzL6TYE/tCDbauKca6llLaoiIk+YGAnWY05aOudd3mhljFxxkk/j+2sP9NysAqgObj8FhudnqbxnIN7k",
+	"y2+7S/qhFnCneGvU+RxWPadW5++GyhVrI20S+o7+tTPxD4FU9iJ7x0h5JbCnhGKcuaFHrlvatfuj192C",
+	"pstZC4qTcEVHK5MkYv0XkRAtYilIxHZctKyJyjBpD7pgnVTSRgK6X0/4oO/3QsPKgZZBEjIkUsAVFnwm",
+	"slSi4jU90ltHB+VFVQ1NhTjaeuTgxoKxDoly66UhspA/IxhHWG5nxP2NO7of0bgVoEsOfyKvzmV840C3",
+	"nL9MozkK0N0GqryNOYC2nZbQgv16QxN6CJx6PKGDq8Xg8KGzGWIphTaAsgxUhWOt/oV/T/ALxiuP53A6",
+	"sUadd/Sam3XnNj1hhQYV3h62VuhjHlUIqe+QC7R4G2obXfBEEyJJCEdD+TRd2kxRUYF//wh44KjTUJRp",
+	"bOy3v/hMKBLIwUkT34GVcEV8ph+zhUSteb8lo3pjQOiRB4UhLhINYMi8mtAWk4QVZV45ApO8Ap/dj19r",
+	"gCGjOuAod4Wp7x9T/jANJt72yLknbkztJhw4GRWdt/7P0d1OBKjxH+PGZMC98ZM6FkhZs8DfmyXKHjg+",
+	"OjoJML7XwVRGTcJf4OsDk7DXlpAtI2cBgtmnVh4b/Z5QEhMO3iQc03AlNMVceCmErafZnloCA2EPCXOT",
+	"2HE4gsgBi0PbkDGghxMdil4oJ4Z4cEzi0R2dqWDjcZg5t/GdrLf2r7K2OU7XTPCnDWEDRXz8svDrYQVB",
+	"Q6ib9seCUxnUMmY4eFEJcL4axLEz9AIM9gktD4PIY34vA8Ryv9SRtAUi7m3EavNuR84ZKu5wQKNO/jXQ",
+	"F9/JeEASRbGqKqxVa3qn3EkKMvaVyF6ND14AdtoBk8KpHuZZz3hg9gvvoNHjor+HbPvKbQh2ZMr9Mgv2",
+	"nu+yj21ifK9N7fbeiZctLX+xa7E699jDz8NwExt4aFwjA5LEVmG+2RXkD/jXsQJ//M1rIepaZoJC04sj",
+	"a8NqGb8xLb6oYJC86GAWBpgEAVjjQ7Pu+AYJwSoPOzzBD0xpAthbfO86jzdaApZBA9lA3XvdVOh5srFj",
+	"SB5HNA5Ldu4jYmza9K+kW24ysT1l7X5ge9HyEEknwPWDSpkBiZocXi1KZ/gvEghQHAur1vq62CmtZUml",
+	"5wF8hgrqIbtioVx5WvEraDtl+GxuJe1g+ODAaEY7gKv31vFgzEGxhCEfO1qYt6KDoBflxnOAEvHskodG",
+	"1glmizczNaSbzN3V+8h6UsNvstHCNjlZP+v+9lgoB1U2/gLZqbRJmmNQaqnDo1FjXfiZch+0B8NT2DEw",
+	"t3Ii67z8uFNUlxEnpRROPmr7I8myG0mnPPiQ7A49xKec1fJH+mHwPgtQ8acSppl3Gaw/dsnzbAO9JQpf",
+	"jWuxf+58kC0CYi5xfxzBhE+edEOI31D/EtVvmBx2rqGIZIqA4nCEk7kUgee6DZVlSejXOpDMq5P8+sZU",
+	"mE2HyM+H2X3ohY+5TI+rRamWfNXBS+9hhW/YFMEterG01BUO+ZleQSBzJUgOJtYS+kA+QVl1b3A8bWp2",
+	"Pd1mOVDIYgINN2jR4guox4Hlm4kQhSTRqPrHraoqZeXSUERthENs9s47ur0yKtchILeqouk3Zi5FDTdA",
+	"bdwcb/M8DF6Ug2rXJjhaGPbMsxCOMMJB9Z+pQtUszOMlVo7CCRKajicNVBccNsdWCQGOy7Dme/8zeB5/",
+	"4qBUUa64lWYqsM5AmBJV4RboEEClegPdM1tKIDFmx8qAuEB8npQkDEnJN5meYGLZXdGyUp7N5pF333U5",
+	"X3FSfDExkVcr6kb2g9UXUJuGg4khX9QFZO6Sse2jAkd4AJyqH6eHpr2bdUeDHciDeR3rrdpjedhwgV04",
+	"Tp/2ZHoI5ivLp5BDrQ4Y8IvIQTqEMZmI6VH60ofTKDvJo3PbIbVe+7NJ6mwietQFmXKVlKPMQQCBKOIs",
+	"4DDPcPntOErLUToFZ1JajuN1g46/4XhPkYd6AnUC8lZzBDPsEL1sjoA85WdgWO0fLvARLmwEvZeZk3yA",
+	"rneAPHMyQXhAz1vpAKnU4yILC489LAJN+FTC7pN0vwi1yWCneKR9J3LcpcoO9NYpZegsWkvWxt430pR9",
+	"6Fwj8xbTafinyu/ei2MhsE9PMVJHIsKFqDBe0oEsQeEI71AnNNpDtvyDuZO2xYfdH2QsLzSrRDgaOmBq",
+	"aPWkyEIAbbAv0vJAM9rhTj3ECc64lZP09g6teZjU/I4M36Qfblh/+kdaLoGXlNALC1Meefh7wx0zal55",
+	"mEvDbj3iIV3+TxN4UxsETk6orsNOnQ5fdv0w3lNWO+IMYmrgYRq918dTgyP/P0eDdjT/deC9DlsQtnuA",
+	"Vv+vslYrxerIb+TydkKf6UE8P9DsytyOEELH3D6+eKi18JJ+CVhGESfLc+J3iDFjCm4/tC3LFvFeHAc1",
+	"cKYoGdqMKseqLdfRigfU016yVneZI0DpeRu1yvAYx/qFwBWwkqWsQ7U2UYRt1A4+ycEzpCztxDMd1k7O",
+	"ubA7KW5tCClU0lI4hf5Oc8Fn4Xiy4nDS02tpAuIQ4bCnyj84qmEKQx9Zc5GLjUF7HZ9XiPHQzDVP3vkV",
+	"CcB6RMmMuOUPw5R6QUvK4S2kqP0xC5TZysYLNfC4zrxjv1KVvH598+47f+BLfXf9480PL0ZRVuRxO2zW",
+	"8n2EyoB3qZviujEaeaKjS56emScAPKUqY0ohIkOAYcs3IofWCfBfPont562VuBiJvOFTeO83EgIgyiHJ",
+	"L1bJUQmVssVCQsDJVOVsuDcQ2gHWO4Qsge+Bc3hIrsX+YwApbDDNthKKsMMDMC34UeYKY12GSQ1CS74x",
+	"pm5ClqFhAE0YmQg3O7W0Q6lwUVWjEYF++b3zT2TPfV7m/t+T/inp58QPHnaqM/8juTNaUfomso89jVPR",
+	"EEbQrGH7wiYzsGddSC2Dryj+w5PJ9at/C1+cXel9VV19mFJxOrQBNMZxxvQ35Zpf5Ms1z2Iap2lgHF6m",
+	"wR09jJwjBL+c0sFuvA7+OuAe9b3gphPjpHLowDwVOYwPjvPHmvLmyO85JFTrQqlk2H4Af9uutMYC295Q",
+	"vt8cX2lEl04Ik93LIBoVoSmJtYa/MrpzQmHOvzJweEWU7yDxbx/O7W/9SQScWXSqHlCiyspUhWfmIuFL",
+	"s+OBLJUxt4/2u2s8AP0teVZEmJNZFXYjalli0YwtPsF/fjqAcT19aYipgCZMROCT5tbb9CeMCWurym4m",
+	"Fn5EXeb76AdHp2Js2p9DSpTiOAGe09KKzY3FTezdhPW1rttlZuk2T705vbRHynF3uoevZnsTGIfP5DzL",
+	"QsmmydRBM3IqdVOThtm0Xpd2MSbNaFkIlwiRxbdmhw3ae7/tDjM8rX0uIm9J6Zvb9xLZ/4n3+jaaJZX+",
+	"zYadhvK5QzF4l7krHccKXb8zEUbRlCAgweJOWCvLYoToT7P3cZnRACChmWmNbJZjF/q93NfKHd96+x2S",
+	"eAINAltTkWTMVpNOlL/HX11fbaRACAhOwlWqBtV0UOzUnyXVK0SZKfj90phbJZvfH+RHVVX77bx5T+8Z",
+	"LiCeYAnCfgQX6ua7G+d2Vz//DPGYFTM93+6ldbOiibtAYkB+dBLcFX+C+asQ0scTIcfSVJVYGPq+3Ssn",
+	"rwthbyG0vRXHosSyyVlhpSRGlbVwMkCagQZBUf5fHEMqApmVlEU4IenYhPJLs6/tZ8WLujYkskG36gIJ",
+	"5yzS6v3pqz/8n08/+08dYy7XV+9pGK9mV3cBw371eajQETt1dX315Weff/bkCut3wQwef3aQVfUIytIf",
+	"i73b/JfUj6BYbb2vA/Hiz7P298KEPQqQyjXmr/y+Ar95WV5dX73eLyplN7L8szzS2b0zmpSDv3jyJKTr",
+	"6XovdrtKLeHnj/9+uH1kpfv93wlgiPsuy0DY3lImiRcNesUZ/OHPfTxh8e/v//y2o97MHR6x/49fU5wE",
+	"luZ+uxX1scF82gb0CcjDSCgMS1ysbdS2hEPuw+zq4yPCO//tKmQ0PvycnTObInSHJ+5twmW8E7XYSgep",
+	"n7+xnKFQSU3oaizjgNX+015C3RktdgwANiONc9NMcPfGOkzH82GaWRHisHlb93ns7L71S9hPpFhCHG57",
+	"gcnGenw/vaokDAkW/gUGNNp6iSAJKvdDrTrhgT8pzdI+bszjsy064LyJgNBCGO6sxYjlUlr7+O7zx9Kf",
+	"AOkGwH1ke59ZKerl5nH0KthPkzOa/bxxieDjnfKfERjucUrPuNsz5vtWulcH/Tp8DY1NWve17+aAcfT2",
+	"milSC1hpPqTD+QVXN5ML5IVOtlLuPQb2Efp7GKnyzeP3svZC/Lm3nL7KADChQcAjoM3BOzb3XxIYJfPn",
+	"7r/YAnU5cBCe0smK2DRyEvD0hr+7IEPZ/FRi2VhYC/7wg1VAnMcRjjSwLkZrQ9LKaVlp/lT8Xll3s4wU",
+	"7VN2rxOHYfrqUbcYasZpybbw4FHHYfjy/Q0iPKpdi4EkcL2ZPTlxH4g9vD8lP4hbeRPB2efuFoO6R/IQ",
+	"B3vMqvv8Ym9uvTaLML7AZPlBBLL+OJAjFl9m0tgV9fgf3oP4GYF9LV8E3AxC5ZGXEbRTx7gZQCa7E85f",
+	"BK6ur/7v38Sj/3ry6E8f6P8/mz/68Lv/fcX6Hrsg1Nk2KNzJpprUVtZr+Qge+fuzJpnSDKMs7Mlvz8Lo",
+	"fGhs7GmxUrIqk4o+bRxwkAEC90iC2iBl9WD2+NjvSY9I8PnXY5jsRvdClyT5bH8Zt+j8GP2ZvskLXSL4",
+	"55629iI6FwPuRmOJkPdcG2DVv5iZxYDZgB/h4lxe0I3oR+qG1z+M/WknIodB53wI/O5l7tRL4URl1hjO",
+	"EnHIpnsQnCw41aB05s4iTIVdhDf29oG8jP/Yk1bBL30CYHohdwDQp/d3ByHuhviMSEhFQbhYhzBDPG8T",
+	"ihtakQKm4syZD6SXNmsF+1IFNDi7hG/CF05EV26VLq8Bo8AFVFJRhTGnCn9pZFKAgRJPVNYkOBjUEM40",
+	"BrEfvfhKAl7MqHsqG0tt0jRjU+8pbLHcCPfZ73JvjtlDrtN/HNVn35QgBolhWkq0zcCr8C2jAmWgL7fQ",
+	"7kx7frqaOP7cQyjR0zynBSNEnDqmfSArQ7Ft+G/kMAT5MYqUfxj9WkgsTRlHbjk3Jv342b62xm8BJ7/5",
+	"vdoqdzU1rDdttwqrLrdfxc/v70VE6pYgHHzYGKAdSresIPIQFjJtYWE5uET8cVYA8xI4I/vIOPywh9lC",
+	"1MNeyNeivrALEl45yv/4WtQnnQ944BjPA/py/4l/jqJfyBaBW0ggHkGGsLV058Yxkolr5ivn8d+UpR+f",
+	"3gFzYhm+LOV2Z5zUyyPk3z48jMMCU/fLxkPiK/sLfyEu4aV8LRpaWaiE1ClZQM4TQcKiYWeEpr23OB//",
+	"41Yef8a7UCURgNJdpSt3jhm83xxf+39xGzJz+fKvucjtyz+oEDAhlxqz2Yi7OXKYjXKiWPmdD+nEyDWS",
+	"ebHb5tdyvdcX3jPhkafrRfB7Y/ZCwkJfJNmFXrvbyEJp60RVYUZ9IyxwomHlW3fyBvbGmLTKbXxfw/g/",
+	"zLb1jW/tTaux58YrfhClvFTwtVEobA3kjJiLUSE/+K0JvVDIDBfWidoVwIUkJ0cy2mlEWgRGYJ6OXwTw",
+	"6Ym7T4QfFp9gIcSns+CDX798PitADwT+C25Jf3754/NZsudC7aTSt9cvn2f89MPGXE1Z5L+BW8P/0+47",
+	"Wk3uCMcP772eXtN0hgqoQHkJdFDId22LT6gEE1E93ru/lTuHrHyf3s+1a60iqljNrqNn9PmJlfQCS50Q",
+	"V2BlgVjvWSHFcoM3DkAgbcQOQH4Fbc2lcKJHnLiRouEyCYDvUDvNmWREu8c5vnCBQH9dfmsKo5viEGWx",
+	"2IsKvqFBTQ29/6I7SCzNquTK+RtbDu/2vbDuETTtEWwrmQV7DlrFyY/uMbTzkXW1FNuJcBWaZMyBELDM",
+	"O6GWqJddGMv7xuIKbB5AwWV9J+tHYCBYT3cN4DlvLBiHw4bMCn8YNaM/axtcaolCF6oMMgXIcV4JJ+vw",
+	"VlAxMA988YWi2jSOy9RbKQuYvV0F0Cf50c2g68npY/0QiMrbIug4SiT9wSv/0lT7rabpevb2r4jt++rz",
+	"f33y6WdFEzwl1h3/62JxxP+H5Rn1G3DE//3tqx8LdOhw9EVDVVZ88sz353ul5aezNtOfQoeAZpe++Bb/",
+	"RRjD7o4DT7IncWEQQLx++TxuIPSqUtVyGejYme1CaWeu7hW/fKmtA4bwFTDvzvx1AsRPY6EKpAVJAcUZ",
+	"fyPPNIZEU4eSdCebA5geiMgF0vyEHQGFS9MxErowB+8wBABu1CbRPS+Z9QDs/ZsbbNubpQhbKBls40XG",
+	"6EamJfiDqa25v1czGLGAXXZp705urvfJoXx8pMtprg0sq2+Ap47Z2l9pGdY2biQX2cZhls2qG6WK+RUo",
+	"T4b6UDDSdJOmvV1EerAe3pnbn+GWcH1V4e5xoVxM2L+jFn9nI4+8QxkHyqgl50Cx6RaSphkTJRiVdUhv",
+	"M2G/nBWkVXj98jkte+8vdbfRjuY7f71Bdot7bKVvgy0kO9fWN0l+XEr4UqNjvMpuSY1g4z22JXMQxLO+",
+	"zb1G1O449UJ3oe3mgW48wTwzd55g3RdKVzSVHwJFXlAna1eJpZwV4k6oSiwqOIy0cbOkpAHwqrQHtKkj",
+	"LuCjtRe02e5CpJNf0eELo5Z0oLjOLumo9QWxAq4wp+EtjnZOGwVGgluF5dGhCGKmQcM0CJSSWH2ywQWz",
+	"xqfNYfccn8/76X4bAEQ4YuVlmqxtS2hkN6GzcrPcgyqIL3SeEyWrE7nqz5ma/w8XjbfG++tIefz1OoAz",
+	"TuSq8HljArTNQy+x+l+WmK9CDU+E1MGVBjAW3k9+mKVMBZ2ZdbyvToYIb3QTcDN18bt/o+QLblyuQ0tG",
+	"yvYWtc7SousHiQ4SdmOWynWhNx/lF/EuWFWDwIqknfddyb8OsMVNZRvJQVEcpS1E5f24Y/RyBFDnQEC1",
+	"8vfUFszzKO+DQfktRTxxEbAJGhFEsUBzBGpNL1abpCWErY+dN5SGWItN74NTkAazdyAY2Noq/MPiDnGh",
+	"bHh3f3m83GNZBJ8rggF+tnf2gfJF8Px/Fjiv6VzOf9xfpFgDjAbvASAznjADb3fGWrUIsRcFcbGu3V4X",
+	"VmJ4Gg55v5fvgCiYyuK8IaS3T+Wsf7JYussi/DLW85ieeMqGnsPXfqV4i9DIdyDp8QsjL3BkMkZY0rBh",
+	"qB3e/eIdclEOBGguVbWCr8cjGg2UBKRAB3W5v181y5BpHYgDMW9T78Xx/9lt6T24v6xBHJAB4gLwb9B9",
+	"k9ZBAb5LDynHnZ/XSWA2qJHFKn+/E20Cd+CSnNOLwovZQ6wUbiB89Vy409m/G1uoFYa9g+AoyX17P5Rk",
+	"FWrQ/DU6jTNh0SlbyY0iAL+KGAmOAWNLz42+jEvkXXeYB9AsniW6T2grVrpibeC8a49zCJGIyE5+wdww",
+	"tOhxpYaOJkB/kX7ir6vmp00ZezyzRPnCVvSdHPC2D0TAfwmQGxhMyzCiEjZm9ramDhLV4kh50ijNfblK",
+	"I7ShWlZSID0Cb0Zv8Aujdpu3goTRQmAY9lfQRYbVUJqiYbdmw7jIxz58j3sgLwl6SL39p1ggvbt8wP3M",
+	"Gx/uZli/RoygfmMjCk9/GlDol1QmL2RtqCc7cJyFL1w0XJe+dlTEjppxMlwXHzwmYhf7diG2mCAET8J1",
+	"IbVdSwiTLI3WkGYHiufGeznIqsKb1FJgLheYSALx+cXOJrVaDczyajUuOo8huPNRuWxyG6kkIL7RTapZ",
+	"rNBlI0u6nN87IngzwrWajODL9RA9u4ldvMDba7XeOOS2UTb6SmSnFmxuhvFOEqCwrmiSuFzDIFY6RxW3",
+	"06fCQ23P3mpzV1hQpJb6Mrm4TgyOyhzpb+SvQ7TeOP9XoWG+ITTX/Cp+IXwKi15+BLiSLB8WPoVR+OHS",
+	"IaqTGbcREGTgdJquScaRqnBSDfdhfJScouJwQ2oemUs646f3RrkAvRTXqaW961P8TUUWwsRPhBQGLNCF",
+	"ziwyCz+yNGwW4Wg4V956LUb46A8RmTILOohhMuG7MwI3QpixRjZ2+MP2QeLJ1PzH+LY8OvDZ278mAt4I",
+	"ywfcHqbXEBZli0/8P2eF3S/owTNg3p2LSt3KiHSfEcnypzNMXokoYatxSQOu8D81DNvvPisWcuWvDipI",
+	"RYU7xkJW5tAknpwxWKEWOJwJLPu/Piveh/g96tlhy6PgVHGolXNSz/5T7zXIRhhdHedrY0Ce2ApVcrDB",
+	"lzBmv841/x6WezBOUtuUlnJQAmlFCm0eZifoyJTLrblrZg1R5bpM8FXaIAIslysEtMbEQux3oYYEO47B",
+	"MUrvi1upKXFKVwOdx3pHW7hvFu41XQJHfLVTqfZPBf5NdCnQ5HBtyHzkYSGXAu/QiLu7EAIQ3wuIQgQC",
+	"xn2oSeHtK5eAucnwRgP7zi1tDDutkzZPVflOBidi3H7SgHDuUeb34Nbge5U7irdAOXWpiCYeIyh3GDTR",
+	"GjQFBi6PD3SQogATfzs0xBJ6sft/JfR6L9ZyIgN1C2F5kqG7g8ds3jkqNnCpSDUeZKjpFDiGlSb0SWyT",
+	"/xR1nkZWWnbm7jFIbA5N4NeowTliVS5NKQcu1eO95yDQcm/0p6xrU1/dZ1f48skXLEW4P2EBpBxJLoHI",
+	"O0l8fm+W0d4eNPmJ4lQiuDTUIOAzU7qooMbLz3IBxRjn2AhMbDai7I3kGU79g8Rxjalv7O24A52ZrJer",
+	"tMIBPDHtB0gUvlsAY8AAxmVylT8IVRXC32keObWV8JKn2AIsAkqCN7hTd4glDIC0QbbqEsW7MIHA7T84",
+	"ga+Q/f+hJhDgEL+0R2bql/pOOdEkxh9oq6awGAj7I6Gcii8GXNzC7N1TSgdpAzv2dG7N7OyG28rgBL+O",
+	"V5p/+iK9jwOwNlPkS7uCJCYcDb/gSf4WyW6pYnIjM/v0J34FvnxePMNo/6eXs47a3J3YvV/DVx7OMl7X",
+	"xqx+6fVPFJlDM0vnxcX6+dbJXZaPqjl/YEYIUNDAWLA4lGI+aCdrwvMiTdiFTbFzRl3M3sCg97thi/Mt",
+	"+cvuITcjOGztr8jo3oVaVaV/SdsjdLG3LQhfXqLcEB2ZQ9C38Na734FaRKyKRpAwzAGEnkxVRnFN/GKo",
+	"EA8Lg7KeyhaL2hysrGmdhEJEqHPeiGpVbMy+voi5+u8PZLDx4xMYiaiygYiI2ux2IfztjMnF1u46wcWL",
+	"p786afPY03FJc//1r2slV6fz5vjkUecpfvUCtGzwIEg9QFAKEw9aHqR1ZOT3TH8PUcz/06HBU/Qs+mqg",
+	"n39xSo1ldvXTXmFQoCuiYpVeVzISQSDhgVi5sBsoF4T5GTH+89ih/1shl3Gna1DLK1Mv5WcFUcM0Ft/U",
+	"0AAeILqW2PoiSEg9gi4H3JYsFa4aRRDYnwg0jOkR3K0DY0xaA5DLwo0GyLJxYVjEj/+hyp+Hd+Crh7wj",
+	"/hpN4gbfPIOgBExag/lRrluayxjMBXa/oRPvJYhPa0pjuGSkGDI+VY6myf/yBBdfYjGPQdqs3jJk/f/E",
+	"ts6yBQDQ2MaaH3zfL9Wa0i0p6uerUypD9LN/On7317gqaRLJ6w1cCphLtbcoEblDX/Aee2Vui3zsHcvf",
+	"hrU/r83uvqZ+AnUOMtP30L1StlirO6mL/e4C7ui36q45woEI4MFOysdUKpc7MF+GSroxOdT7wQPfiiOc",
+	"SCsRM1SmS23zNLm4RaqhWO3HA8bNmjK7/yRsIA2hn4DTNECjUFfU4YvkBMkt82d/oOygP1XA3bERgRkv",
+	"jKR353oT89/AQ8BRfxwFoQfWy/ekvXzxRTMSzjcGycKB+fQF6WIAGka5C1TIFMAZ9t/AUnxbfxtH65+l",
+	"/PUcrb+ov3f5EmEReDVjMbuujoDa9Fdg96CnePATfxNGRwHOX/D2IhwXeyK0PExXBay+/grQVlJlNmGw",
+	"qZ1ClqmeKDzlZHdNELdyG9DpUK5Y1FLc2gjglB93comU2m0sKPvSeAPrmrRwYTKjJzR8SZvdpxZz9j+X",
+	"uiGCaJz3uC/Ij2LpqmMIgQlbHKRabyBZ5wqjib3Tu1GhJAeh2e0L4XZvXUEhihk+CejxEfi+fYj7YS2t",
+	"M7X8bWwpb7Cx/3OUnWe1r3ZSR5OFOGAo/EzutQ95flnpXPUbsbW30NYXpfqFDi9Vdim92EMpOJ2h8CGM",
+	"TKXuJFPpMEN2w86TL3hWEHkizAK07X/OCy7zCAhrxHNB+U6p4DTvkJEckHhNr2WJBZwHZZGj+rBRlXzQ",
+	"tbnXpfltrMy/6NLQupyYS139gOj5D7+qFX35Bfo/C7BXekjy5Ljw9nSTo3xZYDxYPXjG8vFBuU1Zi8Nv",
+	"Y6W9p9b+93S4fnkrzTtokIEHDLiV7jIpo4yx7vO0ys/3J7VqW+wGT4GqxjUKEyAwBeYsHJHYXIJZaoBj",
+	"4fdfPim7zZC6HNEI0Ne8AGfxRUpCUyBoguycTFr7xR++mlYAL4JsRcDkrUz91DcBi/9t8f+z93VLbtvY",
+	"uq+C6pvYs2krjr2z93TXvuiJnUlm4tjH7bGrzilXCi1CEkYUoBBgy4orz3Pe4zzZKay1wB+Jf5JAqu3k",
+	"ZqYdUiQILCys3+/jyYZvPb2M3jRBQIPc64Nn4b7htO5y7i3o7N5NccnY+/dWrI3nWUsFizORQ9hOeYq4",
+	"2RnA2V7m0HJYtpGt3T7fLJxKSBL3qwoPEy3ARYNFYZqNlU972Nh7FkN0ocRHW1sxD1/UvyIwE1hgut9b",
+	"Z7XlSd1odjwMfKG/338djbAXnXxeEe0jck7JBerfECo2EayS+99tCe1tppNEbwzi7EkLeCc6jU8Huu3A",
+	"3cjEJOZb06bFn7vrvfJWbar4yYF4N//x16/jY5TtIfgZAaE4jlFZg/YG07oN3JCE2yPKYSJvt01wc2Fl",
+	"1mTrtTbuUnMDQCZu8rsGagEov2Jsk9S/e1Dotx/0Bt0JgH8rjAkGoBOyHJPAE0srERrltI4JQNzJGHjX",
+	"2wCDXvibgp7jqZjqNDYH0BLSKLqK3P2D+5xSb+je01eYnuTWNhV8uhi3zL2yRMOn/Ka+VXqfFIIoDm5e",
+	"vHn343cvHv8F2CEiaoQv6BfATsN0HppXPVKDrZlG8tfX3Nh9JN2uJyPTy97DX82A9QjQjoB6aS2m1Cdq",
+	"nP0tK6/KWXOrL3xWm3HMqSUuTyav2BuDx/jsYKqILoycq180AgbuTOsUTiIyoiFDZqAdzU30jLhyTI/D",
+	"uZ1ANI+v7aVoW3segqHYhmtXKLRTfXADlVK4ygh8XknbuOWhtiZADgIGxjJV7Ilw6l4h1R4fj9YJ70Cd",
+	"8xP0Gu4MepLkLz/oHHED6TxL8NF9ThL8rvDnSNE8suKxoPgUAIi5v/wp83HgM8Z93R/ijAEFuv9W8t1y",
+	"4qun337bTnz155nS+0wBKb9/pwpKQnSvThfUWfUnzJr02ameCr+rOV9Q+SAWmdFIxRDzLaFIItKikyAA",
+	"Sl9JlVkx/HmTt6PFwhMTVrXWCxVXZq4n9PG2JfrQK/xQ08fwQsUiDrU8SiNMPXk6sDhXFDsuop6wZMae",
+	"iFpfXon6+Ts6K/Z1R9mvX+32tsO/i2AO6r0w8K53917wou4RV23C0+lC3jXHF/y0XtN9B63gb3JdXcCZ",
+	"TlfOS7y4lYrDpu5VnM/zl5dyj9/hOx89l2atjRwFHAxIeBY68VSwKAhoKdAgKxihdyKVMyniHMQhM5+1",
+	"tBRw3p0C87y4tSM7Cu0X3IrU79H6aLjVp31UWORE3whzkEuDc2I6vRp8eh+v5qcClhbXJlTAm9DRvYiD",
+	"6ZsXX0XY4HK7Hab9aUyJNgshbKcw38BdvbP8C7tKmrL4TVDm9Jt1PDsOyrwsve4hB+pdRFGfwCgO757C",
+	"WQx4ts50ytZCrxOBjhgmK0HO16lUWPfBDXv9/PvPW/zkXD0ib2z4YTRW9cq5ejWbjRtAUNqKPva7Wx9j",
+	"Nu5g6GPt78SH/E/PXYA7mnl6wwnPRCvBFtwUTVi5wXLlI/EwNRB+gZ57wM+cI2x0CIekvpaqugHQQiqw",
+	"XWvV8Dt303YML+IdGWytXGd3+U0h0GbhmM1tSVgM3y6DMWOsniBCBwoWM6v1EmJn6nPTfx+nYo307K3h",
+	"6OK2XlGBfZBjf7D6xjapfvF4LgAY9qFXhVnusgOoD1SqI/cJFoDpGdMZ1BvV1l3ATRfnM1Ork93PVvU/",
+	"6bRSSw/vY6qWVjRAm3X+sJKpAPtknupsbcKhszedmddxXEzVPaU2zgeIkFejR0ULUao/9ERpAs8DFaYq",
+	"Y2g89LrpGqpHXC6dNZQ4dfQvbdruAD6Q+85d8vkSkpyLiQSkVKe+ux7i+qKk+1K9IpqSMblJmoS9Mw5c",
+	"2mvDWdr3Wetcdyico8+oMXxHaBOrawk94SA8uPlsJdK5eARj+Y8jBeM1vnJkB/A+iyXaB5Xj8IrNpECU",
+	"KbJ+lbaEUWos35JDAiDMwxyd4B8KbCU4X2zkhYrHFO9x0dtCZT1fOAe1JDzY56QV+U4LjkQNt2KeAYUD",
+	"VkDxTXvu80TRWac60VQ5fTbxeY2DuL8iRAP8Ux2WrS59J8pNcRXRnmUphmxCS29eaNQVGSnd2JlaK/O1",
+	"+hjJYfETYPaPLm5TvQRSm0wB48/pWYpDBab02bXhhfL1YF0fHqYIxGA6LTHAYeAOy9eMDmXMRRcVQeiI",
+	"P+R3nhyBOIB4crBgRf41h4QrBpGwWjcPcSBhEi6xme3fWTwH8lfLZsA6D8deiRJ2KdYW6SmejDVM1J1l",
+	"wRhbe+IASx0z+dY5TV02pBNK22XiFqSFnecf7vKO/hwF8sLUVFvm2eIqysIxJZaVTFgRrD1vwqtDX+fZ",
+	"FGSvP13sYHHLom8YV2ITuU0JKlvnpaxFUfbTr6FMMnQrV6M2bxJcJzDQ4tZ08r+mG/ak9x4ctxWqPahq",
+	"3Aob6gxeyfnCeQ75SRxh1Mt3LbtTWFzhysJJzKw+uTWzeaG6SlqRpvqUk7kIkkYHOgdd3h6OLYi/t6vi",
+	"lWbOixBpMBUftUQRy5N7LnPg/OfsdaU7ISp4S7Dce5GpOBUIag3Ym0AWpWIgwlhIY3W6HdJqPXNE8gTT",
+	"eNSYZD7OM0Ul77mQlyOT+TjGi03WnwgzAjip1VDfI/Zfj5qFX/vK/zfdvTFh6wbQJutbMvC9u/vtopYt",
+	"fKdmAB/cp1wguH34JkuEibCt30SeN9T9RXWG0HBlQEWuhLBSzUnAII0W8y3bUDfHFnqysLfmVhhobgYD",
+	"JECPXz0OgJM4N6DWyND3/qZDNd7BiEEN4CAEe3k8RBXGq4oyGyj+hHW5/PE5qxDxN8Sx4LeHkp1XB6HX",
+	"QrEH2J2IXXYPI3Bg12B95u5apTQIzFAAzZtrJSg+sOFkn+K5a3xjUFQweXiJOSwmp5Ff2g/K/ZkkF9GF",
+	"e3evwqbnGlTmhkvMFMNwPcjmvzPjzPnNpSfZBssi/yKlrZyKmMhViXjV7Y6FKKBzmz5J79RD1VUR7DjK",
+	"idG5tb8SqUhgI9oFsHqj9VH3qoVU9ozMJ/lmbMVeyvd1IG+pvD6eEBfcMrMAXpO4BLkaLv9co6gmKJtc",
+	"+XbXJnfJiTLNVb9Ts7/Z+Nfj8NN2qlS6vCqEJ4Sy2XCInMXssVs+XZ5YkNvZPn4NryuWYYj47nUhEMem",
+	"K6+9vjt9on8SlnG//ditKJXPcET2w4wmHGhB5r68SXS64am3o5vP8+K2Xjvj7OWm1e/qaTvST3qYjvnD",
+	"+9iPpckLUYYlk5zaxA8kZjyzesWtnPIk2e7lhZydeCuG0bL5x00+4ar/PvlEhlGP8FQx6ccHp0aOOOGT",
+	"3JYtjT3AviyZ231iFvkWOz5uEdU+uLBqez35WVeZPbo5zcV4eLmLjZuQaUu84s4GB0+7wer69QvAK4z6",
+	"thgc+SCdyrlUpwFIAntdzlBRBGIB4AE8pkbMWbx2wrtvMrMWyilAnbIUtzgBs1aQhKVpQRIW3tY43luk",
+	"tWUPKPVAzRhlVF4mnfM2T7my7IH0xIlKK/EwYkY4R8/5QcglI1OLqBkPI2ZFujLsgbEySdyH3YrcBXRX",
+	"5UrA87hZ4nucW/cwYit3ULgLsRZY88TTVN6Jhw2zoISIzWmrQTsTfE80V+odr9R+WTjDhYbrZWiAxrtZ",
+	"uGmogd1tBPbti8c79wrVA/L2BuINhGBZwqXyIS6JBOgAr0tZT5l6TS5MBbHahzPE1jv9Mx0ekzfy81Sx",
+	"ZvC/TTzXfWP6HmPB/Y6uGwhIcM+8TqTtQNcOdlqsfZ1GI3cqlruc2PIwUqcPTMpwZTOn7zwcW9xp5Xv5",
+	"GG/jUIYh3d8/QPSaQtNFBb1nyhVWs+YRM4gA6iQucnDoRrYmH3IBO8BKbd1AkIZq3j4v3eU/d0+ThML0",
+	"jJ1/K948JLoxdhEpUUIushtdnARgOSnBcu8mdMCDBLTiojb7JRdDT/iAU50jWIAmkNag8WkKBHzcTAZ3",
+	"05AnbB9/9kC3s5Ypo+x2Lnhy18IQ/QNe7tfRvdCb+oZuSHWAMfOLzVInrzrL/8wUUUUitag0K8irfxjU",
+	"+Qxr2RaT2Ot8/Zu2C5rYrtOVntzndH27EGyRP/XEXeGGSE8rWiRpop0flt7JKSbJYpkKgA+l1KuEaJqR",
+	"sUAMosLTHS6HsRDJujW9/4O7oXeKvzmlP2b9vBvz95hKrwXH9anvNZ+LMOkogWlRFutpthKqDKKar2Ip",
+	"h77GMTSm0E8BIKlPqrt1nrjvbdZXIlm/djd0QT8ZMhqhV5dbnuh5JiZplggzWXGZPKawZVMYAANq/YtB",
+	"xpYcmIQmYFO4djrNlxJ5WnRPbEYSCKqKaxQHvP5q1hepVJ8Uz204oAh5ueeTDyDlyvGJT5HE/fw90oxB",
+	"jKyNCaCoXGyFAQxIg4bcA41Yg71fMejmI5Fs2HtWroTx5SS2oLIIgCMl1VQQ0RYDl8tpb+mjqyImnCJp",
+	"IqDoKleD2EUKrO8IZe3jOoMc1Tg9E3d/KyzlG8GnCxH/TdiNEKpLnx+Mx90gRwPtqCaI9fJ2Qiu5VX8c",
+	"v4eOB0lvsri3p9Vs/alkTlEyO5ujrt3DLyGUk091loRBP6NnsZhKvAoME9g3gFqntphvucXhQegCV9mU",
+	"it6h/cBYlinsVMXfUGHmILpHqjtZathtwPdxN4k/421VNJ185kbH8YHlGDLWhm8gUB5Inhf5FqgRnguI",
+	"BjGd2WKVDbGEjhEt9nwzTUflP3I+mvtXRfzNs97WrGwpRe57yuLSXcIC4YERUSmqLbLvUVEaWyYvRdBG",
+	"wtU8plq5iZb2QHbbJ38dHmZQ2VQeELEiCXuhbLo9IBu7iz9Ibz0g1/qCfhLo6KLsj1v+0HRyDWcO7d1D",
+	"YFOL7RyS5BfO2F+Q8S1Hl5bKfvvsoo5spyQhPe6m5FldPh7Q9+tPtx3OMXdf8eK+IU/SygGhXcuorU5H",
+	"8MQ69+lI8WiVik9G/Pr7JFOx7gd6Y0R7C9LeUrUxKjVj4PxLxZpy0/fCDvrwRXH2Y+w2z6934xM6ezhU",
+	"pboHJtSzvI0KAVh9O1XE4ESI8paqiIGUA4XA0kRFPSeGn92U8Kk1UPYeEUeYR9QAvEpjuYoN06ohfXaS",
+	"xVTZVomwtqtG+ye6p1+BdsC6xq7eoGkCeALYGfRhcD6MYqp6WQA4bd1EGPTYXlQYdG+Q3gALNVE67xL8",
+	"ilUkh0Ju0Cmmlc9aFN6oTBlmDQYh+7sRKqYJ/Pxhf34WGy8M46ITl99aQ0gDV4ssvnUm5umi9U8h1s43",
+	"xKdbDcwWIGJfmaqIQeejUDaidsil2Br/N08S32jnxobVq2IFJaB0B0vFLDMizkO3A1R10O7shH1tktWD",
+	"+FFWPF3G6CQTVYqtWv2jRMr6CE2QKpJa+btfSP/fdLQglMVjAsdRcCjGbw6BYvzODSGXxTEoUiFTUild",
+	"iVfSYsMu7c+L6MKtcZzyWki96MJwGe831oBNB9W6cH2X97MOLoo4Nzss2L0jmD7i3PwpI208kJFCQd9u",
+	"2YKr+IpxMDunvuGbGgykZSDX8Nft1m1UkcyG0LTOVm63Q+GOE6kyNjqFh8SCx73ayL+H1nHtPopaK6R1",
+	"hxCeSG4qJeJyNPWD78at/EhuBU9hogDU44DqLWd9XpyUXSs1PUngXgEPJgIt7F4S7bRDbeA73QphOvTQ",
+	"xqhvPsvui1wi+5n7Ui2PD/QlJNu9w3y4GQI4Au45lbZOULlumwQv3Gw291/ypYAJ/DOJtCtT12Y59kH0",
+	"kse4Gk1HkVTLCPXClsA/JHachSrk5qhswHmYyURgT+ZMJ7FII0Lz6KOSK0ilANvnoy2Q6MXEbAY/GDjO",
+	"4rbZ/YF7r99rZ3aTzxRcfMeTTLwXcr5oiC2WQHEjqA1A5QNmlFNGiH47NPQ87ggstQjbFF4R07aOameE",
+	"/VOq2FwEPmcPabXyg+jBMDtyl9V7qKKC13pIJOiZAioA6FpWkDatxNCmOslWyoRDKcTPrk+Lw7XJJye0",
+	"7dEM5MvpGcvgtta+nZo7+O9ydXoEwz2lBnZwd2Wj/rxKdadakKLCv1NnHfbE5DkAQl4rEbkZ9t3NO/bg",
+	"zfffsWdP/vvrh4ishSXWwAd7892PL7HEwr8T7/6vb589Y//v/z59/OzxNw8HFJw+sRTQf22nlJeGvHkY",
+	"5wXehyYvzowTN5iYBmFpoJ7IGmT1TGbjbgQDakNhh/tqPbBmpKGSS2rnhyLDFZfJ//hO981C/49795XT",
+	"G79m2gpDpgtCU5Ddw9lUr1a8JEUNH7Di65aUzNcHFGFsD3vOESxoRzDof3fzDiPDdZvGbaZaXTJqcEca",
+	"+5Yv60sP31O9jS8jDpS6BKAMNxdXObjcJtVoDEMrb5niHMuaS+YyEtjUk6828aodYn/UHVAqg1b9xrPp",
+	"Z7re62zi9r4Un/phN5w8/qsDAeTltcjO2IC2silXLNaAlkDvYg9ADxOE3sbdtBRry/iap/bhIHU99OYJ",
+	"Mv+3rzBw/g+xym2F5jr1bXqP/xKyrrxXAWDlnLyAMPudNFIriJ/PROwmCf7GDmaodqIQYp8w5o9I7+JT",
+	"cVfgrl+Su6xnTOWJ4JYK9mCARUfg89y3WGH3fkchbsXGxL0QQN0vBMs39BQZC27FQoLjiBsPsR5A46MU",
+	"bGHrl9o3wm95PZu1afNXeDmoM1m8spc3CUPodCXpoSP6kuhFFNi7MAIRO28yxzvdLNC1NEzfiXQISGb8",
+	"bgxbFZm+80WurmEMuGbDxKDg2fiaseNQJIqDiRSYhE5SwA/xvbyQBIJ1hgMwFtMmLt1QMSa9Foqv5eMt",
+	"XyUXl5/KVzJ7qz82qwu83MsqSMVUrqVbkwMrz6tTv+HSQgs3tDrplM24TETcG8y6ksjvfT5in+FFvzLV",
+	"r2vKVM+UMFsJY/j8gCJ5XNGX+LNOLZw/fkQ9/JLLJHTde3U3wBSQigWE5RAaNlBV841Q8TUMqg8Saig9",
+	"lW4ZZ7TYiDrNuGVaTcUAZQdOIUJop1Hr+BuGVP3+HU0V+/n1MB5i0SIKhqhZ6I0JKdOb5oaNV5tBGY3c",
+	"44dEPoJj8ytoZUNQiLZZQ19ud2oINr65n/LVRiEK+FA2Tv78Y0HKQ00njAKksWg0pe56gfCkB+74hhlP",
+	"uJpnvA047tVG/eRvGmzW8zeced4h20FjAYBMLpMSME6YKRf8rmO+4Y4RP5vwtaGqfaOK7vgAX7ty9lrb",
+	"x75Eg24gwYKnj+yuvJdmMaSqNUtYKQ+A7AGIoef99EXzTQ+tue7X/qYBcLDuffWbr1vbSbTAoCr8ok5p",
+	"XDGxWtstI9uCKCV2y3PLk97LP6AFqCury0GLq+P7QW8AzLSUgHdHSpIUuq0d5HhdrPnBMMe5vJwu/iXR",
+	"CxSWayHZfp2Hdj/3Thv6kgN4Bp+EfnczhJif5NFJNOO4CPwPwRXo90xnl0whaMO1it7XVUDst8Y1OHpT",
+	"n5WD9GjN4flHh1AZx1OVHq4+/gCCS+DhGx84QC2BIFjVlOJ5GUsrWmjC4zvZgpV2Hd9JI4ZURNc4gIbl",
+	"3PCtKQGDhkK0w4qjDd8yq9lUKyWmttJ/ScVnM1kBlprJeZaKPGUo71sbXhcTUHXpY73ikgCrzpeqiuPn",
+	"MI6zlFkf0MGHs7XzrU9r2+sSrZe/8EQuxb7h/aNl7rJh7jLjSkMvCT7cU4MiqiB29gpmEBB2t4zOifNt",
+	"aQn3rx/Z5Ucfeu4uv3tuJtKKldu2h1fWtNyTT/hHD3q3I/dWwe12qOHxR5MGwj4hcZilejWAQIxwTNRT",
+	"0cVefHo9+Olh5w916jZGlsaFCog+NRSbSoNACgUBtXks1Q6+ah0GQ0P2eymqpcF5hKcykzXHyop//BHv",
+	"ffJsLwXcvfmgiHid0CF2aNF/cDiDNsALqMCEoRLPOszuTCICqMkQRvPztbwKdp6z2V3/0FI1x23P6Zae",
+	"ZKVJZXWPeTnaOILnn9s0eiPcrm/F+PJ4hDqlXo4pEYKFIxAikSYGoSuiuspJhRZ4F+xc59YaNtWZIvVY",
+	"hoEOckS6mzZCzhfmESEv4Co0bkFqomk6fF7D5VezxsDNDgi2SrZUI4wYACVQgFIbil38UTABGkkUi3nv",
+	"ldl4uxAyfY1cVF11T/ToQxIR+IsQmWJY9GoMgax1qD9dcGAs9sCxHJDvsBOHYO4+r2Bn474y60Ta8x5t",
+	"N24I9zLiGiAAYfZDCm8LOkLq2KM6vEIWr9hfHoMewjpo3+V0KxK9YTzR2NBXa4h2WKLQzLaSyv97PwOJ",
+	"mEWdBzIKxf7LV1LlPwx3jvvJjFAK4eV/Huu8LDXuFDdOmrwegxpoiFdFDKJbzkqHk5z4m4xGKUTUiK8M",
+	"SwHlvIX0Y5SjHuGazOTTUmxbQyb/UrG+gZuDkuH/UaIgt3y6LPDP8agTMUuAdyPxQJq+hRMwSbHwYC0U",
+	"1q+Gqls9W7wEffuewZL6Iy2rrS+2R8rl0IUEOKzh2IY/y93whmg/FzsGod4opC8E7D+DlPmzzBxcS3h4",
+	"5BiQkt0HntcyQzkmIIUvxTArz22O7ji1Eqo2TWbWAvBtogv8/w/hrJj8zZ9HsgYTqXmCnPDCp1pNRQq2",
+	"2Ngb9QYXp9ikEbtNoa3f4mmmUyYaE71hczvQFLWilaiNSYAvfJPfNuBy7rypEYnBsKXSGxWq3cI/r1Iu",
+	"8ZVhpvTN9z7o26T7vhd2uvhCVw++rX7JmNKbXVgNQjLO4TUA7B+dhBK+zOAHIg5w4my2sU7FOuMOuzv+",
+	"mVuOA59W9Lm7VQnOMs9Wt+tUKksVSDLdgSHP2bRRIQ4VY3cjPPeBNv4eeptmBs/FpdhSbVjthpKGGTlX",
+	"gnjlT0W629kjzktTzeX+r/0NQaPF5df2LHiHH3SHhP2D+5Wl080hPAAebx8BkOZSAkXJDFPHpWKyO55k",
+	"ghxihO8Wdghwgo5MBzRw+Mj5eVjexmVGHyZRgTmKv6VSzAZIVBRIKOtQKQtcc4+sNgisCY51suI2lR87",
+	"Um0v8aYxRLAjdSfjAFm7p2Mzs1dmsTHVhWE2YxnQ0QcD0uI5RJ8vnF3xLRC5OmVH6FqpYVI5Ow+xBFeA",
+	"GECA2qnAh4BOZFO9EoYR8W6oZmsSxs7WC8w1DrpS7g3vWtrY13m+8+RiG3xUgZ8IXWcfncEJ2EdSsZlO",
+	"p8IvhMaQPRxLYjUMsPmoucli0aHT9uwRMFx8aOk1XzQD3k80218YONDujmLQv22uyF/ysLRVJCrOTDad",
+	"CmN0OoRfC6R/zV3VGJxHasA/eQMa+RL/IFyNL/lSRBRtiTALR/h20PQflrnxim0QL96T4vEkAeNKt0Nn",
+	"nc4jgJti8sl5X7+3+z4NG+NLMjyb3o0lelCtJw2TTXhdB9Jnn5dQGtbzc6aTpifBCaMwflDuQIPWwTJI",
+	"NmJYQck0rKjbhnSDTJmMzRXARLk9woxA0w5SkVoJcyYTj2Bdmw2szhVGaoOqsaeNzdIWzNzX/oawwavS",
+	"a/tJKP6gO0zgH9wreOVvDsJWnQqAO0znXEmDcEPOo4N8I7Pa6XpT8uusZrdiLhXIqfclvGNYKVQK6M/R",
+	"B08+OZn6fUJnRx/jXmFHXS/z/tkh1v1zNwa/vEGFDIvo2rWWjHtTm+NkBasag8dRJBMKDFERlaQHuz3y",
+	"mQltA4PX2rjv38DVXo1ESELXUzL6IznfH4h1nIsmc9NSsn7r4wAhzjOnBBBsGc+xLfJ7KA2tAL6VYBvs",
+	"KIrFFBDBTVNcEkvTzGTlKabqudaEit947KsxWlfiHgIW4dG5EyZ/FjD5hidzoy45Ao3tpQjE7/RGbFJp",
+	"izp61DhTrpR2npKTWTSVdJZXmKR8WtQdKg3kuXCWORM7XOIsFSsRyzY3/I2/YxhXFh6//V+e4Xn00mX6",
+	"uIbzxgjEUA5H3PG+iFKs8BDaZblm3GkasIvdcxNh0dMFiFee7I6J0Gt5mup2AFsvINwsL0Lk57zolCyY",
+	"ZgHagolxMgLVhyGFsETfMh6qFM5Lq7kzfn1ZxTzSs7wMhqBhgHfGCFveGUPYRmud2i42szdw14nd1tRi",
+	"PTV3vbk2KOABFV9kRmoiVWYcI0sYZPLKPk23To/jUjYELPx61wfsn/a320qsDwc159XagEnSGRYdl0ul",
+	"oxo9CoTf2Ifs+Vi7WsW/hHqUDTDFbjyhbf1+VH1E6Qc78PD2/lQYp+bCQOZuFjqhHY3PRZo+qGCATQxF",
+	"ZuADILlfBNVNUs0rPmPEUoHUPhFb6ZVQNmIrYRc6LgIMGw4VgwCpI2LG7ZniWb3p/dwrBTZy3GoOrkUs",
+	"ZzN84XRRS+pX0eW/IhtYsxr/1RMItiZ6Sj2DkKwCugutG/Qp8aZ0ZRGDRTvKn9krpEaf3RlSyx/cJ1CS",
+	"z2UIz6Vqm9Jptq7U4CB5htU5Z/OUK18kbxdiFZpfoWSOtvGN+7m9pzbnz2KTr/64JmfltXU6NZfJU9sU",
+	"sEdh18EhJsdcQtC2dOoQQv8Qll1Buo8Krg1bZ+kaNn6tkLW3OZzKZ+P3XnsJTiFtAzqrI63bdf6sgPs0",
+	"YOnKs6/7nTZDEls9O5zXqiwig0flcNPVA+xZSiZWbeCunvWdI8k2ZxjHjN+MtSXIs/OPRDZJDi4daCl3",
+	"hWMF3jiaaBLrs8r0c914wH5B5WDvF9tXKtn+gYpsSi2OHurXCz3jZgk4SPv1McTpws1SpGwheGpwhYet",
+	"ltnZEP0zqUPtCTeCUdW8JoHoHPNRinrUMOdAYctSrN0pHIytV0PmWMitNMQ0nSnKVyIeJKJZFle3S+Kz",
+	"iusPgqdfkt3qThrfluRVEXfuqVAoC4XCHNpluKNMbrO7cJfnegcu4Bup76jyzT2DH/iLHtGPYrKOaD0q",
+	"fh4iIELPgp4mSIeED280JP/pzZNPSPj8e6dwdVlm14Ti7R/tNo/KyytzltLagDH245zAYTpssQh+UFuz",
+	"SlqSvgD+Ms1gHuGVOejVuAB5KBtHkofWrlOrDE5u+XTZs3ot+MiazrW/8enyrb6vgb+DXIo/UqIZju65",
+	"FgYxTKD0rrKxgJLE7y606zIV64DVMNBd2FZ1/wbu6NCrL+5Euo2d26vTuKkSftaS1Ryhfzj/1H5HdZZ0",
+	"1/3iI3tlKAJ1cTrRnXLLEz3P8Kh3D8aATOKsn4jRG0qK2YCZDxCSwxzUbgyTT+7/Wjs2YU6HPARhzRoO",
+	"P3z3OTiy3KtxhQCCkVpn7XBL0+fUTP1a9HCxvj2URIsW+kjYsBFosdwAz9NMdg9l9Ls8cVnJ6n9lUKMw",
+	"neY6BUsFskQUQEFVSizDuEHAoNNwuBr1yyTPyzf6Alkirovkfbs/kDNDuK+Hz204vGDTBikuuj8F5uWJ",
+	"qo24aqY3HoTY6gILJUhVKPCvoC7MxYolwhqAI1hwe1X03JHtAz2QRq8EBM/ZRqQQ4sqJW62cL6zASnXQ",
+	"tRDn+swUa0nwjUjv5FQ8snopVEvFsjMqb/Det+7WcSKxMd96EGp0WZ5++23JgXmy78DUYkc/6YEdTdnw",
+	"/Yp1T/2y4ttLxs2SPch7Ch5GWGa+EjaVU0P/4tDeTY20a51awx7QAvsfJNK4/wr/99DjDFK/OFF/JVov",
+	"GZ8BO8pCrNgDvPwwYv/OYk8tKA0TH9diakXMHuBfMOvm4WMW66mZ5ItoHq9yW19OF6y4gI1ZK75lU6xK",
+	"9OVJ5dYJ+sKSqEYXMPqLCJmi3R/lAdTWfFYsW2q88vMe4WJ/OHNM/WexQfluOEAtXgzlpMHjoK6VM9qK",
+	"VKEBrTBUoeHkgSvPEH28W+aumYXeqEcajrddqGwjjKHMRxMs9o2cq1eZ7UVBf4PIZDoLEoeWc+Ue5dtd",
+	"p1oZnZzaP9ZW9ecZ0KNGb+OG5mvAE9S/orGXwgSKt7mjuECTOxl+u9/ENiADy7n6UQ3UG/NdKmKhrOSJ",
+	"Gdswb1nLGz/tV0ACopdSkOcWausgP+EJO0chR8+HGoVh2jTGCxW/2qgbf+dhiqNsYwXUIcVTr8hjpi8B",
+	"VYv/BVUzNt4TXrc0WBzr9PVc63iEPVKZbAt4G41uyY2/YUiG3iTJX9Pc3+WHMbaf+b6Bb3mvBdktM/13",
+	"OnYZ8UcEQBWujVmgC1xaovsbuvCDPAul9/0WsFIgw4+iRN3NVyJG7jPIAZrAFN612mBiRbpq1glv3dV3",
+	"Im1QvqdEu+/8U3vzd5XG0hn4zp/eF8Yg/0GYELh/nFcTMM3uH5nvlfD4XgDZvJ+wxgKuhd6wFVdbuk3E",
+	"6H8FxL5AVKbWBMvNejRYo88G0rWYtl6yC1PYD9HV+Nk+oqyCfhvA1IEHjYz2syeVnQibMMxB/Sf3graS",
+	"BRhokHoFj+lM8SIjrInyMI1UTNp9ZE1pP39cTbN2J1ujUbrm6dArnIrGcl6kH2PAqxOOmYInid4I7D0s",
+	"veES4/u+PZlKs5m7N0WTcy0U2Az0IwS3tYtUZ/NFRKE5y53jwTd863txqJSbWR3zbdijIxVdUAMwv/ca",
+	"aQBG+CfQQBcOE0jUZndThK/INZanzcQ1N+6qiAfVCPSKmnX5QW/YjIfgLqcnwZEqlbE8SdC1XHDDboVQ",
+	"kHbP1iG3aycr0KuswgnU0fXr2RyJrx7UFTfLMpt9ztpMIpNIg4vXAAVxbyDQKzPRdPQXN5xehZGlSOmW",
+	"U3NAnztNMM4tpH5kqbNjKbZ0VhgI0dkhhGXi3tKCJKOTZDS+GWyvyvvfldIZptDNRlrwilIBaK0hidHi",
+	"85O0jy2N1zSzRd56KbYRw1lmVoMUAuMgzHbONMMt07gggYr/zNZ476r+NKDrYX0+bX9BEIhfuK2JLmPA",
+	"r4ABw0ESUSmPGeqx3C3ck8NdHNnSR/bzJeF+dEq6fMl8fqof1cer9HMbJh5CIykj7+gs9dFTs8feEMvZ",
+	"TKTI3JB7QSvBVVhy8/rW4DjGj793FKk/iw2NbOzcU0nmGlylXP6xlSeAFopjxv3u8sWI6PnGV8T5loO1",
+	"RORMoacD9HDSWgGtE2l4jZRHJlrSVkfKUBv987M6ujX3tfMwlARv0fanOXcW/1UekEAc8WoJXZDZjdp0",
+	"+8XZhLrQWmHCO/CoyMf92e3W/xmhXgMBnulMjdyd0j+Uc1iVLWWsilUcOOsELzpPyeyIgkQZJJ7Lk07z",
+	"4zEGd8tZZ1fu//CUlZRbiOVcmLz8xVixpsMYahShrAdLBpQdRltOnFiG7q399pDe2jeCx1+UVnkD9YJe",
+	"XSu9IcaM1ZoPAo29s5yAfNxhm7+hu3qBQXZC+VeSPz1QITOFJMAzv0sAdR7wEnJbAcs4KGYBpXRJQra9",
+	"EDEU80LlSn3QAtyuWgBLevdF5OZFETibAHq8OJUQ2stJUC+iiw2XFgsjaQu60yHB/zLjMqll+97/4msA",
+	"wM477X3mmMiQb7eHcoA0FY5/th3RudAe4GsRdHd3TzQ+vB8gHN4bKKmQKwG3bat8H0SmJ9WdUFan28/e",
+	"3KiH+RBTGYtGbXNmvw3H9ZwqosdHZIJZwSnqA10TxH0DX0LfiTRiQsURW2dIhB9BPoFJ5UyXBHrLUFft",
+	"yrDzLTYSyyUUCu2V/81ce9BOac3QJ11eK/PJifLvY9gwUe0z6V89z8fDtw9VTp0jmLvO7C/Qtx5dYKmL",
+	"+2POpaoN5WbKyqSm1wJQv+Dnl4znSK9QHh9jKdU3X3/z7aMn3zx6+uSiOURcTV8fCMIGzc/uQeeOGo9o",
+	"iL6mvV0g6RLQAuGSk6+CS8OkZbCAuCqwPgt+R1oAbR1o6aMQIBhmKAvDOCZOHz0CXNpzeidOX766y9EY",
+	"Bt59pNP29xDRuWHyrsrMX28LDi/kO3rD1xvs7d5EzGxDAxYWUxC3B1ZIEBBx3zj97i6n7Dy886xUSd7U",
+	"z49PDNTVHZ+Rh2zAXyDeH3TIsrx8dNCT1Kbb8+6xdHtgQOqkTeZcMYVqpWaTbVAw1VSkyjRsuSdn2nKt",
+	"dbhp0f1St9WCGpHpFlNARBCHzRVUzkSMPbClUwlpgHJgTE2B0BDzSXa7llOeMCU2U70SQ5DnFj2wjZW0",
+	"b/GWoPqweG2/Kmrfgdiq3uihvRQb3FrmSpIpM2KaiiBw5682CntpzBVGZ8orAaV0oyCXn9q1HLSn7PPr",
+	"V33x0dciOu3gTqE1N2aj05i6V/N2KWgxS+QRYWjfYdbVporS1CeDVyx6VxbuRSBasheAzm7pvcN0h40N",
+	"/W3xvGhsMcHLh4ZsBokbFkPtp0vd7d26FB/aS5fS0Rrg3HQPKiV4VjwWQ6IitlhcA2nNc/HT0aKPYf1c",
+	"WytWa+vt+5yNThrGb91hS+2K5RqJKU+B8lnaqGI5+X6ihKgOCS2y8NgbY8GnmkUb/QjJSdo6Od5u9Gu8",
+	"acily1/S3hoYhvhY5bkjJhIj2CozYO/PZFqUNK2z20SaxamQlLABs/qm3urUDu70bBZClSN7XmwSrQ20",
+	"L7jxJ5sqWsfJVZrw1nNH3EaUL6oD2IQQsyNbSAEZyUw+QdVec5vWO7htyG1Nb2hq7PTvP0s3OWcUBIh8",
+	"g5ezLJhO2UoIKATCRq8ySC3Qo4sBmV46K9BEKnwNWuOCl+AUm0zofykj7DvCJTuyYT06oGAuOjDR98eS",
+	"RyruQ0AzvuHbnroA/3yEKBqXPqh1eSgW+ylSGA2GENlwZg4utENnnOEDzlMNd0/F/0bYXPoBznQP1mPc",
+	"/VBSrBtxu9B62R47fO9vGnDp8nfUV6wIeSdShKazei2nYdD7/WNzIAzrnBSf1ljw9VooU8AhzDiFdJ3T",
+	"Yk9lXi9OztZ+AJqYi8HK+v0LRo7/VV5bB8iPixOi4ZHfEds+PLF2kdFhVXrDtIqgQhqRnDBixx68+f47",
+	"9t/PnvzXw0JW1pmzaunSX5/+58NwOWK/K/tECgv5GKHYH6bOly9ytWUrHQTf6q1IkvIS7b3i1Dr/cxej",
+	"H7qLj69Gpzed5wAeb1Pn1ej+mVDMseaZEVCFPpMiicsQRxUo5jK0UdUD8lzMIOlbYX23yanavnl/34fU",
+	"dFk8e2gCq/UyTJwxJ4Wljc8VE3dAIOzW406kcuZDirBKXNqipFpawEkLuC7SLFoQid7j5aBx/+KVveL+",
+	"bgidYX96Zp+w//Mw3Vt/R0SpzUID0LBbIae2mZUrESyYsLdQk088jlNhzGG0rvSj3uWM//nsYHJXWKaB",
+	"CGOkWeBLRlfuIHvDyZAEMw3AyQrpyalVN4utU8xDErVtdJrEjbv/ebZa92smMWJKTl0xsc3FXiv+8Ue8",
+	"+PTr/Y29q31fIz4kT7QiwGWd2TzYir0WHjcS6LyMjMVlcQNUQSoPEsecYKQ6aeJa9a5nMM78LV8lHf52",
+	"neEwk0kIEfOTp+KiKQHhLuAFxymq7kzkT5rHxzcGHBiG3J88RYlBSxMZlU5QwwyXMeX0GgkeaHb6A6Ts",
+	"NwclTlDnyN8ecyuMpy0QFmEGqYWFzXUJzKFuMJRgaJfKqN5/4SzOVmucDMA2K+BvLktDm2umFdmIMGWA",
+	"jWMXUL1XN6ZUGItuyiljcsYPTxMpUr8/i43rafOdi+rsUb4UKoKSJOtBudBEkqYd60YnsUgPHagC+i3Q",
+	"s5ceojbn1iR1Z8oyRjzOKHtzLZp4r8RHPrWBuJx76Zbxjku361t6Xjwf4Olazb2IVFgELYRFi2GdSoNS",
+	"pUsgQbg4MAfnrgHXs3lEoMN7JU5whk58w2EjeM/zvCOxE+rpDOrrcxU5nNWGcxSkjhbmKo+wIPAJshIF",
+	"SjyiYoe+Cqs9EqDRqDBIeUjjS0tAWzS5cU2yys3y4uDjuSKlGVp69dL5Hi4PhPmXrdfayHPUD+FnNYlG",
+	"zqIITcMBCgp36qU5m6fYCcBuMxWDslLODpPIvILNUolUy9I4cvQViMmArG5FqxNwgGg0Q5Hm3DAoNQvB",
+	"E7v47eLyk/uXp5TBf7mfbH+r/GNSENBcfoJJEdMslXYLGi7nKvk/H9xJixWX7h8f3I3pndeEWZpcXF5M",
+	"ID5LX1vbYFJiRsjx2bCMlWVAT+Pd3rWsMRBfrYX68Tm7zuzif7/4Gf5fp/I3XJHr1z+yJ4+/Lj0js4vf",
+	"nHR8+P3/BwAA//8=",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -19,7 +19,7 @@ func (x *Statement) couldMatter(now moment.Moment) bool {
 	case world.AlwaysSo, world.OnCondition:
 		return false
 	case world.OnlyUntil:
-		return x.Expect.Until <= now
+		return x.Expectation.Could && x.Expect.Until <= now
 	}
 	return x.Expectation.Could
 }
