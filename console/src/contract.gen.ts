@@ -2365,7 +2365,7 @@ export interface components {
         };
         EvidencePlan: {
             id: string;
-            /** @description What is recorded */
+            /** @description What is recorded, in a sentence */
             says: string;
             party: string;
             action: string;

@@ -3943,7 +3943,7 @@ type EvidencePlan struct {
 	Problem  *string `json:"problem,omitempty"`
 	Resource string  `json:"resource"`
 
-	// Says What is recorded
+	// Says What is recorded, in a sentence
 	Says    string   `json:"says"`
 	SignOff []string `json:"sign_off"`
 	Why     string   `json:"why"`
