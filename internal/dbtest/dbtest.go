@@ -4,6 +4,7 @@ package dbtest
 
 import (
 	"context"
+	"database/sql"
 	"fmt"
 	"os"
 	"path/filepath"
@@ -12,6 +13,8 @@ import (
 	"sync/atomic"
 	"testing"
 	"time"
+
+	_ "github.com/go-sql-driver/mysql" // database/sql
 
 	"wexillum.example/internal/mariadb"
 )
@@ -57,6 +60,70 @@ func DSN(t testing.TB) string {
 	}
 	t.Cleanup(func() { _ = s.Drop(context.Background(), name) })
 	return s.DSN(name)
+}
+
+// Filled makes a database that holds what another one does that fill filled: once for all tests of the binary that name the
+// same key, so that what is long in the making is made once.
+func Filled(t testing.TB, key string, fill func(dsn string) error) string {
+	t.Helper()
+	filling.Lock()
+	of := filled[key]
+	if of == "" {
+		of = fmt.Sprintf("t%d", number.Add(1))
+		if err := Server(t).Create(context.Background(), of); err != nil {
+			filling.Unlock()
+			t.Fatal(err)
+		}
+		if err := fill(server.DSN(of)); err != nil {
+			filling.Unlock()
+			t.Fatal(err)
+		}
+		filled[key] = of
+	}
+	filling.Unlock()
+	dsn := DSN(t)
+	if err := copied(dsn, of); err != nil {
+		t.Fatal(err)
+	}
+	return dsn
+}
+
+var (
+	filling sync.Mutex
+	filled  = map[string]string{}
+)
+
+// copied copies all tables of a database into an empty one.
+func copied(dsn, of string) error {
+	db, err := sql.Open("mysql", dsn)
+	if err != nil {
+		return err
+	}
+	defer db.Close()
+	rows, err := db.Query("SELECT table_name FROM information_schema.tables WHERE table_schema = ?", of)
+	if err != nil {
+		return err
+	}
+	defer rows.Close()
+	var tables []string
+	for rows.Next() {
+		var name string
+		if err := rows.Scan(&name); err != nil {
+			return err
+		}
+		tables = append(tables, name)
+	}
+	if err := rows.Err(); err != nil {
+		return err
+	}
+	for _, name := range tables {
+		for _, line := range []string{"CREATE TABLE `%[2]s` LIKE `%[1]s`.`%[2]s`", "INSERT INTO `%[2]s` SELECT * FROM `%[1]s`.`%[2]s`"} {
+			if _, err := db.Exec(fmt.Sprintf(line, of, name)); err != nil {
+				return fmt.Errorf("table %s: %w", name, err)
+			}
+		}
+	}
+	return nil
 }
 
 // Main runs the tests of a package and stops their server.

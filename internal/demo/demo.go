@@ -36,7 +36,7 @@ func Fill(ctx context.Context, svc *service.Service) error {
 	if _, err := svc.Load(ctx, "demo", "the demo world", "demo", World, false); err != nil {
 		return err
 	}
-	began := service.DatesRelease{From: svc.Now().String(), Steps: true, Mail: true, Confirm: true, Why: "the demo's dates count from its beginning"}
+	began := service.DatesRelease{From: "now", Steps: true, Mail: true, Confirm: true, Why: "the demo's dates count from its beginning"}
 	if _, err := svc.ReleaseDates(ctx, service.Who{Name: "demo", Role: service.Administrator}, began, false); err != nil {
 		return err
 	}

@@ -56,11 +56,15 @@ func TestCould(t *testing.T) {
 	if len(way.Acts) != 2 || way.Acts[0].Kind != "set_value" || said(way.Acts[0].Rule) != "files.bearer_links" || way.Acts[1].Kind != "make_link" || way.Acts[0].Count != 2 {
 		t.Fatalf("%+v", way)
 	}
-	r.says(0, "No: without an administrator or keeper it could not come to be.", "could", "stranger@unlisted.example", "files.open", "folder:loan-valuations")
+	r.says(3, "No: without an administrator or keeper it could not come to be.", "could", "stranger@unlisted.example", "files.open", "folder:loan-valuations")
 	r.says(0, "It is a yes already", "could", "maren.holtveig@ilvane.example", "spaces.enter", "space:loan-dossier")
 	r.says(2, "write what somebody outside does by themselves", "could", "maren.holtveig@ilvane.example", "directory.invite", "space:loan-dossier")
 	r.says(2, "write the address of somebody outside", "could", "d.ekwinter@brackwater.example", "files.open", "folder:loan-valuations")
 	r.says(2, "there is no such folder", "audience", "folder:nothing", "--could")
+	for _, n := range []string{"-1", "0"} {
+		r.says(2, "--take "+n+": write the number of a cut, from 1 on", "could", "link:any", "files.open", "folder:loan-valuations", "--take", n)
+	}
+	r.says(1, "it says nothing of always", "expect", "add", "--party", "partner:tholemere", "--action", "files.open", "--resource", "folder:loan-valuations", "--always", "--could", "--reason", "x", "--yes")
 	for _, step := range []struct{ who, want string }{{"lantern", "It could come to be"}, {"rigger", "may not"}} { // auditors see it, members do not
 		r.login(step.who)
 		if _, out, errs := r.client("", "could", "link:any", "files.open", "folder:loan-valuations"); !strings.Contains(out+errs, step.want) {

@@ -62,7 +62,7 @@ func signInAs(t *testing.T, c *http.Client, at, name, password string) (status i
 
 // TestSlashes asks for things whose names hold what an address of the web takes for its own.
 func TestSlashes(t *testing.T) {
-	r := startService(t, dbtest.DSN(t), func(ctx context.Context, svc *service.Service) error { return demo.Fill(ctx, svc) })
+	r := startService(t, demoDSN(t), nil)
 	r.login("harbour")
 	address := "stern/keel%2f@pallowick.example"
 	r.must("guest", "invite", address, "--purpose", "the slashes", "--sponsor", "d.ekwinter", "--yes")
@@ -274,7 +274,7 @@ func TestGuestsOutForGood(t *testing.T) {
 // new place, and the places that tried do not.
 func TestNobodyLocksOut(t *testing.T) {
 	t.Parallel()
-	r := startService(t, dbtest.DSN(t), func(ctx context.Context, svc *service.Service) error { return demo.Fill(ctx, svc) })
+	r := startService(t, demoDSN(t), nil)
 	for i := range 9 {
 		c := place(t, fmt.Sprintf("127.0.1.%d", i+1))
 		last := 0
@@ -327,7 +327,7 @@ func TestKnownAndUnknownAlike(t *testing.T) {
 // itself.
 func TestIdle(t *testing.T) {
 	t.Parallel()
-	r := startServiceWith(t, dbtest.DSN(t), nil, 2*time.Second, func(ctx context.Context, svc *service.Service) error { return demo.Fill(ctx, svc) })
+	r := startServiceWith(t, demoDSN(t), nil, 2*time.Second, nil)
 	c := place(t, "127.0.0.7")
 	if status, _ := signInAs(t, c, r.url, "harbour", "low-water-2026"); status != 200 {
 		t.Fatal(status)
@@ -470,7 +470,7 @@ func TestMembersMail(t *testing.T) {
 // TestSlowBodies gives up on a body that does not come, and on nothing else.
 func TestSlowBodies(t *testing.T) {
 	bodyTime = 500 * time.Millisecond
-	r := startService(t, dbtest.DSN(t), func(ctx context.Context, svc *service.Service) error { return demo.Fill(ctx, svc) })
+	r := startService(t, demoDSN(t), nil)
 	bodyTime = 0
 	c, err := net.Dial("tcp", strings.TrimPrefix(r.url, "http://"))
 	check(t, err)

@@ -51,10 +51,12 @@ type Who struct {
 // OfService reports whether it is a service's token, which stands for no account.
 func (w Who) OfService() bool { return strings.HasPrefix(w.Name, "token:") }
 
+// PasswordMemory is how many KiB a password is hashed with. Tests that sign in hundreds of times take less.
+var PasswordMemory uint32 = 64 * 1024
+
 // argon2id parameters: RFC 9106 §4, second recommended option, 64 MiB.
 const (
 	argonTime    = 3
-	argonMemory  = 64 * 1024 // KiB
 	argonThreads = 4
 	argonKey     = 32
 )
@@ -66,27 +68,30 @@ var hashing = make(chan struct{}, 2)
 func HashPassword(password string) string {
 	salt := make([]byte, 16)
 	_, _ = rand.Read(salt)
-	return encodeHash(password, salt)
+	return encodeHash(password, salt, PasswordMemory, argonTime, argonThreads)
 }
 
-func encodeHash(password string, salt []byte) string {
+func encodeHash(password string, salt []byte, memory, passes uint32, threads uint8) string {
 	hashing <- struct{}{}
 	defer func() { <-hashing }()
-	key := argon2.IDKey([]byte(password), salt, argonTime, argonMemory, argonThreads, argonKey)
-	return fmt.Sprintf("$argon2id$v=%d$m=%d,t=%d,p=%d$%s$%s", argon2.Version, argonMemory, argonTime, argonThreads,
+	key := argon2.IDKey([]byte(password), salt, passes, memory, threads, argonKey)
+	return fmt.Sprintf("$argon2id$v=%d$m=%d,t=%d,p=%d$%s$%s", argon2.Version, memory, passes, threads,
 		base64.RawStdEncoding.EncodeToString(salt), base64.RawStdEncoding.EncodeToString(key))
 }
 
+// passwordIs compares with what a hash says of itself, so that other parameters than today's lock nobody out.
 func passwordIs(encoded, password string) bool {
 	parts := strings.Split(encoded, "$")
 	if len(parts) != 6 {
 		return false
 	}
 	salt, err := base64.RawStdEncoding.DecodeString(parts[4])
-	if err != nil {
+	var memory, passes uint32
+	var threads uint8
+	if n, wrong := fmt.Sscanf(parts[3], "m=%d,t=%d,p=%d", &memory, &passes, &threads); err != nil || wrong != nil || n != 3 || passes == 0 || threads == 0 {
 		return false
 	}
-	return subtle.ConstantTimeCompare([]byte(encodeHash(password, salt)), []byte(encoded)) == 1
+	return subtle.ConstantTimeCompare([]byte(encodeHash(password, salt, memory, passes, threads)), []byte(encoded)) == 1
 }
 
 // nobody is compared with where there is no account, so that both take as long.
