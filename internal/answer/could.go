@@ -183,18 +183,18 @@ func namer(s *engine.Snapshot) func(world.Resource) string {
 }
 
 // Way finds the shortest way to something.
-func Way(s *engine.Snapshot, t could.Target, at moment.Moment) (contract.CouldWay, error) {
+func Way(s *engine.Snapshot, t could.Target, at moment.Moment) contract.CouldWay {
 	out := contract.CouldWay{
 		Subject: t.Who.String(), Name: text(s.NameOfSubject(t.Who)), Action: t.Action.String(), Title: text(t.Action.Get().Title), Resource: t.Resource.String(),
 		ResourceName: text(s.NameOf(t.Resource)), Decision: contract.CouldWayDecisionNo, Acts: []contract.CouldAct{},
 	}
-	chain, err := could.Find(s, at, t)
-	if err != nil || chain == nil {
-		return out, err
+	chain := could.Find(s, at, t)
+	if chain == nil {
+		return out
 	}
 	if out.Decision = contract.CouldWayDecisionCould; chain.Now {
 		out.Decision = contract.CouldWayDecisionYes
-		return out, nil
+		return out
 	}
 	if len(chain.Acts) == 0 {
 		longer := true
@@ -218,7 +218,7 @@ func Way(s *engine.Snapshot, t could.Target, at moment.Moment) (contract.CouldWa
 		}
 		out.Acts = append(out.Acts, x)
 	}
-	return out, nil
+	return out
 }
 
 // CutID names a cut by its parts.

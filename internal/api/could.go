@@ -36,8 +36,7 @@ func (s *server) CouldWay(ctx context.Context, r apigen.CouldWayRequestObject) (
 	if err != nil {
 		return nil, err
 	}
-	out, err := answer.Way(st.Snapshot, t, s.Service.Now())
-	return apigen.CouldWay200JSONResponse(out), err
+	return apigen.CouldWay200JSONResponse(answer.Way(st.Snapshot, t, s.Service.Now())), nil
 }
 
 // couldCuts are cuts as they are answered, with what they consist of.

@@ -13,6 +13,13 @@ import (
 
 // BenchmarkExpectations compares judging expectations with what they are made of, in one run: one about a resource with its audience, one
 // about an address with its reach, a hundred about everybody with one count of everybody.
+// clock says how long something takes, in milliseconds.
+func clock(fn func()) float64 {
+	start := time.Now()
+	fn()
+	return float64(time.Since(start).Microseconds()) / 1000
+}
+
 func BenchmarkExpectations(b *testing.B) {
 	w := world.Merge(&world.World{}, generate(b))
 	s := engine.Of(w)
@@ -30,11 +37,6 @@ func BenchmarkExpectations(b *testing.B) {
 		if err := expect.Judge(s, all, now, ahead, nil, func(int, expect.Judged) {}); err != nil {
 			b.Fatal(err)
 		}
-		return float64(time.Since(start).Microseconds()) / 1000
-	}
-	clock := func(fn func()) float64 {
-		start := time.Now()
-		fn()
 		return float64(time.Since(start).Microseconds()) / 1000
 	}
 	space := "space:" + w.Spaces[0].ID

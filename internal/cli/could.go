@@ -8,6 +8,9 @@ import (
 
 	"wexillum.example/internal/answer"
 	"wexillum.example/internal/contract"
+	"wexillum.example/internal/core/could"
+	"wexillum.example/internal/core/engine"
+	"wexillum.example/internal/core/moment"
 )
 
 // couldLines prints what could come to be of a party or a resource.
@@ -122,6 +125,9 @@ func (a *app) could() *cobra.Command {
 		},
 		RunE: func(c *cobra.Command, args []string) error {
 			q := contract.CouldQuestion{Subject: args[0], Action: args[1], Resource: args[2]}
+			if c.Flags().Changed("take") && take < 1 {
+				return usage{fmt.Errorf("--take %d: write the number of a cut, from 1 on", take)}
+			}
 			if take > 0 && a.world != "" {
 				return usage{errors.New("--take makes a draft, which a file alone has not; leave --world away")}
 			}
@@ -130,17 +136,11 @@ func (a *app) could() *cobra.Command {
 			}
 			var x contract.CouldWay
 			if a.world != "" {
-				s, now, err := a.offline()
+				s, t, now, err := a.offlineTarget(&q)
 				if err != nil {
 					return err
 				}
-				t, err := answer.CouldTarget(s, &q)
-				if err != nil {
-					return err
-				}
-				if x, err = answer.Way(s, t, now); err != nil {
-					return err
-				}
+				x = answer.Way(s, t, now)
 			} else {
 				r, err := a.remote()
 				if err != nil {
@@ -161,8 +161,8 @@ func (a *app) could() *cobra.Command {
 					a.say("It is a yes already; ask says why: wexillum ask %s %s %s", args[0], args[1], args[2])
 					return nil
 				case x.Decision == "no":
-					a.say("No: without an administrator or keeper it could not come to be.")
-					return nil
+					a.say("No: without an administrator or keeper it could not come to be. ask says what refuses it: wexillum ask %s %s %s", args[0], args[1], args[2])
+					return exit(statusNo)
 				case x.Longer != nil && *x.Longer:
 					a.say("It could come to be, by more than six steps.")
 					return nil
@@ -171,6 +171,9 @@ func (a *app) could() *cobra.Command {
 			}
 			if err := a.records(x, []string{"step", "what", "people who could"}, rows); err != nil {
 				return err
+			}
+			if x.Decision == "no" {
+				return exit(statusNo)
 			}
 			if a.output == "table" {
 				a.say("\nSee what would make it impossible: wexillum could %s %s %s --cuts", args[0], args[1], args[2])
@@ -186,15 +189,21 @@ func (a *app) could() *cobra.Command {
 	return c
 }
 
+// offlineTarget reads a question of a file.
+func (a *app) offlineTarget(q *contract.CouldQuestion) (*engine.Snapshot, could.Target, moment.Moment, error) {
+	s, now, err := a.offline()
+	if err != nil {
+		return nil, could.Target{}, now, err
+	}
+	t, err := answer.CouldTarget(s, q)
+	return s, t, now, err
+}
+
 // cuts prints what would make something impossible, or makes a draft of one.
 func (a *app) cuts(c *cobra.Command, q contract.CouldQuestion, take int, name, why string) error {
 	var x contract.CouldCuts
 	if a.world != "" {
-		s, now, err := a.offline()
-		if err != nil {
-			return err
-		}
-		t, err := answer.CouldTarget(s, &q)
+		s, t, now, err := a.offlineTarget(&q)
 		if err != nil {
 			return err
 		}
@@ -227,20 +236,25 @@ func (a *app) cuts(c *cobra.Command, q contract.CouldQuestion, take int, name, w
 					a.say("\nBesides, at its place: %s", p.Text)
 				}
 			}
-			a.say("\nSee its impact with wexillum draft impact %s, publish it with wexillum draft publish %s --why …", d.Id, d.Id)
+			a.draftNext(&d)
 			return nil
 		}
 	}
 	rows := [][]string{}
 	for i, cut := range x.Cuts {
 		for k, p := range cut.Parts {
-			row := []string{fmt.Sprint(i + 1), p.Text, "", "", "", ""}
+			row := []string{fmt.Sprint(i + 1), p.Text, "", "", "", "", "", ""}
 			if k == 0 {
-				wide := 0
+				wide, links := 0, 0
 				if cut.Wide != nil {
 					wide = *cut.Wide
 				}
-				row[2], row[3], row[4], row[5] = fmt.Sprint(cut.Parties), fmt.Sprint(cut.Lost), fmt.Sprint(wide), fmt.Sprint(cut.Newcomers)
+				if cut.Links != nil {
+					links = *cut.Links
+				}
+				for c, n := range []int{cut.Parties, cut.Lost, wide, cut.Newcomers, links, cut.Outward} {
+					row[2+c] = fmt.Sprint(n)
+				}
 			}
 			rows = append(rows, row)
 		}
@@ -254,9 +268,9 @@ func (a *app) cuts(c *cobra.Command, q contract.CouldQuestion, take int, name, w
 			a.say("No change of up to three limits, openings or roles makes it impossible.")
 			return nil
 		}
-		a.say("Each of these would make it impossible. What is lost of today: parties, yes by a role, yes without one, kinds of newcomers.\nWhom our people may invite or share with from then on is not counted.\n")
+		a.say("Each of these would make it impossible. The columns count what would be lost today: known guests and others who lose anything, what they may by a\nrole and without one, kinds of newcomers, links that stop, and what our people do elsewhere. Whom our people may invite or share with from then\non is not counted.\n")
 	}
-	if err := a.records(x, []string{"cut", "change", "parties", "granted", "wide pairs", "newcomers"}, rows); err != nil {
+	if err := a.records(x, []string{"cut", "change", "who", "granted", "wide", "newcomers", "links", "ours"}, rows); err != nil {
 		return err
 	}
 	if a.output == "table" {
@@ -304,7 +318,7 @@ func (a *app) spare() *cobra.Command {
 					if err := a.printDraft(&d); err != nil {
 						return err
 					}
-					a.say("\nSee its impact with wexillum draft impact %s, publish it with wexillum draft publish %s --why …", d.Id, d.Id)
+					a.draftNext(&d)
 					return nil
 				}
 				resp, err := r.Spare(c.Context())

@@ -85,11 +85,16 @@ func (a *app) remedy(c *cobra.Command, m *remedies, q contract.Question) error {
 					a.say("\nBesides, at its place: %s [%s, %s]", ch.Text, ch.Side, ch.Who)
 				}
 			}
-			a.say("\nSee its impact with wexillum draft impact %s, publish it with wexillum draft publish %s --why …", d.Id, d.Id)
+			a.draftNext(&d)
 			return nil
 		}
 	}
 	return a.printRemedies(&x)
+}
+
+// draftNext says what to do with a draft that was made.
+func (a *app) draftNext(d *contract.Draft) {
+	a.say("\nSee its impact with wexillum draft impact %s, publish it with wexillum draft publish %s --why …", d.Id, d.Id)
 }
 
 func (a *app) printRemedies(x *contract.Remedies) error {

@@ -100,12 +100,34 @@ func (p *pieces) flush(n int) error {
 	return err
 }
 
+// recordScope reads what a record is to be about, and refuses what cannot be recorded.
+func (s *Service) recordScope(ctx context.Context, st *State, x *EvidenceScope) (*world.Expectation, *expect.Statement, error) {
+	if x.Why = strings.TrimSpace(x.Why); x.Why == "" {
+		return nil, nil, &Invalid{"why", x.Why, "say what it is recorded for"}
+	}
+	for _, name := range x.SignOff {
+		if _, err := s.store.Account(ctx, name); err != nil {
+			return nil, nil, &Invalid{"sign_off", name, "there is no account of this name"}
+		}
+	}
+	doc, err := json.Marshal(map[string]string{"id": "record", "party": cmp.Or(x.Party, world.Everybody), "action": cmp.Or(x.Action, "*"), "resource": cmp.Or(x.Resource, "*"), "expect": "never"})
+	if err != nil {
+		return nil, nil, err
+	}
+	read, err := s.ReadExpectation(st, doc)
+	if bad := (*Invalid)(nil); errors.As(err, &bad) && bad.Field == "expectation" {
+		bad.Field, bad.Value = "about", strings.TrimSpace(strings.Join([]string{x.Party, x.Action, x.Resource}, " "))
+	}
+	if err != nil {
+		return nil, nil, err
+	}
+	scope, err := expect.Of(read)
+	return read, scope, err
+}
+
 // MakeEvidence makes a record of reach: its lines as they are found, with no more in memory than the numbers of the parties; then
 // its manifest is signed, and the journal takes it in.
 func (s *Service) MakeEvidence(ctx context.Context, who Who, x EvidenceScope) (*Evidence, error) {
-	if strings.TrimSpace(x.Why) == "" {
-		return nil, &Invalid{"why", x.Why, "say what the record is for"}
-	}
 	st, at := s.State(), s.Now()
 	if x.At != moment.Always {
 		if x.At > at {
@@ -117,20 +139,7 @@ func (s *Service) MakeEvidence(ctx context.Context, who Who, x EvidenceScope) (*
 		}
 		at = x.At
 	}
-	for _, name := range x.SignOff {
-		if _, err := s.store.Account(ctx, name); err != nil {
-			return nil, &Invalid{"sign_off", name, "there is no account of this name"}
-		}
-	}
-	doc, err := json.Marshal(map[string]string{"id": "record", "party": cmp.Or(x.Party, world.Everybody), "action": cmp.Or(x.Action, "*"), "resource": cmp.Or(x.Resource, "*"), "expect": "never"})
-	if err != nil {
-		return nil, err
-	}
-	read, err := s.ReadExpectation(st, doc)
-	if err != nil {
-		return nil, err
-	}
-	scope, err := expect.Of(read)
+	read, scope, err := s.recordScope(ctx, st, &x)
 	if err != nil {
 		return nil, err
 	}

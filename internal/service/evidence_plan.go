@@ -11,7 +11,6 @@ import (
 	"strings"
 	"time"
 
-	"wexillum.example/internal/core/expect"
 	"wexillum.example/internal/core/moment"
 	"wexillum.example/internal/core/world"
 	"wexillum.example/internal/store"
@@ -49,29 +48,14 @@ func planFrom(doc []byte) (p *EvidencePlan, err error) {
 
 // PlanEvidence has a record made every so many days, the first at once.
 func (s *Service) PlanEvidence(ctx context.Context, who Who, x EvidenceScope, every int) (*EvidencePlan, error) {
-	p := &EvidencePlan{Party: cmp.Or(x.Party, world.Everybody), Action: cmp.Or(x.Action, "*"), Resource: cmp.Or(x.Resource, "*"), Every: every, Why: strings.TrimSpace(x.Why), SignOff: x.SignOff, By: who.Name, Next: s.Now().String()}
-	if p.Why == "" {
-		return nil, &Invalid{"why", x.Why, "say what the records are for"}
-	}
 	if every < 1 || every > 366 {
 		return nil, &Invalid{"every", fmt.Sprint(every), "write days, 1 to 366"}
 	}
-	for _, name := range x.SignOff {
-		if _, err := s.store.Account(ctx, name); err != nil {
-			return nil, &Invalid{"sign_off", name, "there is no account of this name"}
-		}
-	}
-	doc, err := json.Marshal(map[string]string{"id": "record", "party": p.Party, "action": p.Action, "resource": p.Resource, "expect": "never"})
+	read, _, err := s.recordScope(ctx, s.State(), &x)
 	if err != nil {
 		return nil, err
 	}
-	read, err := s.ReadExpectation(s.State(), doc)
-	if err == nil {
-		_, err = expect.Of(read)
-	}
-	if err != nil {
-		return nil, err
-	}
+	p := &EvidencePlan{Party: read.Party, Action: read.Action, Resource: read.Resource, Every: every, Why: x.Why, SignOff: x.SignOff, By: who.Name, Next: s.Now().String()}
 	p.ID = "every-" + fmt.Sprint(every) + "-" + strings.ToLower(rand.Text()[:4])
 	all, err := s.EvidencePlans(ctx)
 	if err != nil {

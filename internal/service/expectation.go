@@ -44,6 +44,9 @@ func (s *Service) withExpectation(now *State, doc []byte) (*world.World, *world.
 		_ = json.Unmarshal(doc, &is) // what is no record was told of by Read
 		return nil, nil, fieldError("expectation", is.ID, err)
 	}
+	if x := &part.Expectations[0]; x.Could && !expect.CouldSays(x.Expect.Sort) {
+		return nil, nil, &Invalid{"could", "yes", "it says nothing of " + world.ExpectSortNames[x.Expect.Sort] + ": acts only add to what somebody may, and conditions are not looked at; leave it out"}
+	}
 	return world.Merge(now.Policy(), part), &part.Expectations[0], nil
 }
 

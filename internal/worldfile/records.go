@@ -1,6 +1,7 @@
 package worldfile
 
 import (
+	"fmt"
 	"net/url"
 	"slices"
 	"strconv"
@@ -410,6 +411,8 @@ var expectationFields = []field[world.Expectation]{
 			if act.Address && act.Asks[catalogue.Record] != nil {
 				r.at(n, "%s is what people of ours and guests do to somebody outside; expect what that opens, as spaces.enter or files.open", s)
 			}
+		} else if r.older && onceAnAction(s) { // it is kept, and judged as unknown
+			r.odd = append(r.odd, fmt.Sprintf("line %d: there is no action %s, and what is expected of it says nothing", n.line-r.from, s))
 		} else if !validActionPattern(s) {
 			more := ""
 			if near := catalogue.NearestAction(s); near != "" {
@@ -521,16 +524,25 @@ func (r *reader) expectedParty(n *node) string {
 	return s
 }
 
+// validActionPattern reports whether a text stands for actions: all, or those of a service.
 func validActionPattern(s string) bool {
-	if s == "*" {
-		return true
-	}
-	for sv := catalogue.Service(0); sv < catalogue.NumServices; sv++ {
-		if p := sv.String() + "."; len(s) > len(p) && s[:len(p)] == p {
-			return s[len(p):] == "*" || ValidID(s[len(p):])
+	service, all := strings.CutSuffix(s, ".*")
+	return s == "*" || all && isService(service)
+}
+
+func isService(s string) bool {
+	for sv := range catalogue.Service(catalogue.NumServices) {
+		if sv.String() == s {
+			return true
 		}
 	}
 	return false
+}
+
+// onceAnAction reports whether a text was taken for an action by earlier versions, which looked at the service alone.
+func onceAnAction(s string) bool {
+	service, verb, cut := strings.Cut(s, ".")
+	return cut && isService(service) && ValidID(verb)
 }
 
 var personFields = []field[world.Person]{

@@ -144,6 +144,7 @@ func TestRefused(t *testing.T) {
 		{head + "exceptions: [{id: x, people: [ada], rules: {chat.push: off}, from: +3d, until: +1d}]", "5:14: the exception \"x\" ends before it begins"},
 		{head + "bundles: [{id: b, name: B, gives: [{resource: space:none, role: view}]}]", "5:47: there is no space \"none\""},
 		{head + "expectations: [{id: e, party: \"*\", action: open, resource: \"*\", expect: never}]", "5:44: \"open\" is no action"},
+		{head + "expectations: [{id: e, party: \"*\", action: files.opne, resource: \"*\", expect: never}]", "5:44: \"files.opne\" is no action; write one as files.open, files.* or *; do you mean files.open?"},
 		{"wexillum: 1\norganisation: {name: M, domains: [ours.example], time_zone: Mars/North}", "2:61: \"Mars/North\" is no time zone"},
 		{head + "groups: [{id: a, name: \"a\\x07b\"}]", "5:24: a control character stands in this text"},
 		{head + "groups: [{id: a, name: \xff}]", "5:24: the file is not valid UTF-8"},

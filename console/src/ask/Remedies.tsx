@@ -1,10 +1,9 @@
-import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
-import { Button } from 'react-bootstrap'
-import { useNavigate } from 'react-router'
-import { call, type Draft, type Question, type Remedies as Found, type RemedyOption } from '../api'
+import { useQuery } from '@tanstack/react-query'
+import { call, type Question, type Remedies as Found, type RemedyOption } from '../api'
 import { until, Waiting, whoWord, Wrong } from '../parts/bits'
 import { AskFor } from '../drafts/Requests'
-import { workIn } from '../drafts/quick'
+import { useTake } from '../drafts/take'
+import { Proposal } from '../parts/Proposal'
 
 const n = (x: number, one: string, many: string) => (x === 1 ? `1 ${one}` : `${x.toLocaleString('en-GB')} ${many}`)
 
@@ -22,20 +21,11 @@ function Opens({ o }: { o: RemedyOption }) {
 
 /** What would make a refused question a yes: complete sets, the least open first. */
 export function Remedies({ question, role, asked }: { question: Question; role: string; asked: string }) {
-  const navigate = useNavigate()
-  const client = useQueryClient()
   const key = JSON.stringify(question)
   // What there is comes at once; what each would open follows.
   const first = useQuery({ queryKey: ['remedies', key, asked], queryFn: () => call<Found>('POST', '/api/v1/remedies', { question }) })
   const counted = useQuery({ queryKey: ['remedies-counted', key, asked], queryFn: () => call<Found>('POST', '/api/v1/remedies', { question, counts: true }), enabled: (first.data?.options.length ?? 0) > 0 })
-  const take = useMutation({
-    mutationFn: (option: string) => call<Draft>('POST', '/api/v1/remedies/draft', { question, option }),
-    onSuccess: (d) => {
-      void client.invalidateQueries({ queryKey: ['drafts'] })
-      workIn(null)
-      navigate(`/drafts/${d.id}`)
-    },
-  })
+  const take = useTake('/api/v1/remedies/draft', (option: string) => ({ question, option }))
   const x = counted.data ?? first.data
   if (first.error) return <Wrong error={first.error} />
   if (!x) return <Waiting what="Looking for what would help" />
@@ -58,26 +48,21 @@ export function Remedies({ question, role, asked }: { question: Question; role: 
       )}
       <ol>
         {x.options.map((o, i) => (
-          <li key={o.id} className="remedy">
-            <span className="remedy-number" aria-hidden="true">
-              {i + 1}
-            </span>
-            <div>
-              <ul className="remedy-changes">
-                {o.changes.map((c) => (
-                  <li key={c.text}>
-                    {c.text} <span className={`side side-${c.side}`}>{c.side === 'theirs' ? 'theirs' : 'ours'}</span> <span className="quiet">{whoWord(c.who)}{c.until ? `, until ${until(c.until)}` : ''}</span>
-                  </li>
-                ))}
-              </ul>
-              <Opens o={o} />
-            </div>
-            {may && o.changes.some((c) => c.policy) && (
-              <Button size="sm" variant={i === 0 ? 'primary' : 'outline-primary'} disabled={take.isPending} onClick={() => take.mutate(o.id)}>
-                Make a draft of it
-              </Button>
-            )}
-          </li>
+          <Proposal
+            key={o.id}
+            n={i + 1}
+            changes={o.changes.map((c) => ({
+              text: c.text,
+              beside: (
+                <>
+                  <span className={`side side-${c.side}`}>{c.side === 'theirs' ? 'theirs' : 'ours'}</span> <span className="quiet">{whoWord(c.who)}{c.until ? `, until ${until(c.until)}` : ''}</span>
+                </>
+              ),
+            }))}
+            weighs={<Opens o={o} />}
+            take={may && o.changes.some((c) => c.policy) ? () => take.mutate(o.id) : undefined}
+            waits={take.isPending}
+          />
         ))}
       </ol>
       {x.options.length > 0 && role !== 'auditor' && <AskFor question={question} />}

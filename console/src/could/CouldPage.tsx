@@ -1,12 +1,12 @@
-import { useMutation, useQuery } from '@tanstack/react-query'
+import { useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
-import { Link, useNavigate, useSearchParams } from 'react-router'
-import { call, query, type CouldCut, type CouldCuts, type CouldWay, type Draft } from '../api'
-import { workIn } from '../drafts/quick'
+import { Link, useSearchParams } from 'react-router'
+import { call, query, type CouldCut, type CouldCuts, type CouldWay } from '../api'
+import { useTake } from '../drafts/take'
 import { Empty, Page, Waiting, Wrong } from '../parts/bits'
-import { useRefresh } from '../parts/change'
 import { Combo } from '../parts/Combo'
+import { Proposal } from '../parts/Proposal'
 import { couldDo } from './words'
 
 /** How somebody outside could come to do something without an administrator or keeper, and what would make it impossible. */
@@ -42,7 +42,7 @@ export function CouldPage({ role }: { role: string }) {
         </Button>
       </Form>
       {!ready && <Empty>Say who, what they would do, and to what. Or start at what one guest can reach, or who reaches one thing, and choose “What could come to be” there.</Empty>}
-      {way.error && <Wrong error={way.error} retry={() => void way.refetch()} />}
+      {way.error && <Wrong error={way.error} />}
       {ready && !x && !way.error && <Waiting what="Looking for the shortest way" />}
       {x && <Way x={x} />}
       {x && x.decision !== 'no' && <Cuts asked={asked} role={role} />}
@@ -58,7 +58,7 @@ function Way({ x }: { x: CouldWay }) {
     return (
       <section aria-labelledby="h-way">
         <h2 id="h-way">It could not come to be</h2>
-        <p>Without an administrator or keeper, {name} cannot come to {does}, whatever owners, members and guests do.</p>
+        <p>Without an administrator or keeper, {name} cannot come to {does}, whatever owners, members and guests do. <Link to={`/ask${query({ who: x.subject, action: x.action, resource: x.resource })}`}>See what refuses it</Link></p>
       </section>
     )
   }
@@ -101,30 +101,20 @@ function Way({ x }: { x: CouldWay }) {
 const many = (n: number, one: string, more: string) => (n === 1 ? `1 ${one}` : `${n.toLocaleString('en-GB')} ${more}`)
 
 function takes(c: CouldCut): string {
+  const what = [c.lost && many(c.lost, 'granted action', 'granted actions'), c.wide && many(c.wide, 'action that needs no role', 'actions that need no role')].filter(Boolean).join(' and ')
   const parts = [
-    c.parties && many(c.parties, 'known guest or other loses something', 'known guests and others lose something'),
-    c.lost && many(c.lost, 'granted action', 'granted actions'),
-    c.wide && many(c.wide, 'action that needs no role', 'actions that need no role'),
-    c.newcomers && many(c.newcomers, 'kind of newcomer', 'kinds of newcomers'),
-    c.outward && many(c.outward, 'thing our people do elsewhere', 'things our people do elsewhere'),
-    c.links && many(c.links, 'link', 'links'),
+    c.parties && `${many(c.parties, 'known guest or other', 'known guests and others')} would lose ${what || 'something'}`,
+    c.newcomers && `${many(c.newcomers, 'kind of newcomer', 'kinds of newcomers')} would lose something`,
+    c.links && `${many(c.links, 'link', 'links')} would stop`,
+    c.outward && `our people would lose ${many(c.outward, 'thing', 'things')} that they do elsewhere`,
   ].filter(Boolean)
-  return parts.length ? `Today it takes away: ${parts.join(', ')}.` : 'Today it takes nothing from anybody.'
+  return parts.length ? `Today ${parts.join('; ')}.` : 'Today nobody would lose anything.'
 }
 
 /** Sets of changes after which it can no longer come to be. */
 function Cuts({ asked, role }: { asked: { subject: string; action: string; resource: string }; role: string }) {
-  const navigate = useNavigate()
-  const refresh = useRefresh()
   const cuts = useQuery({ queryKey: ['could-cuts', asked.subject, asked.action, asked.resource], queryFn: () => call<CouldCuts>('POST', '/api/v1/could/cuts', asked) })
-  const take = useMutation({
-    mutationFn: (cut: string) => call<Draft>('POST', '/api/v1/could/cuts/draft', { question: asked, cut }),
-    onSuccess: (d) => {
-      void refresh()
-      workIn(null)
-      navigate(`/drafts/${d.id}`)
-    },
-  })
+  const take = useTake('/api/v1/could/cuts/draft', (cut: string) => ({ question: asked, cut }))
   const may = role === 'administrator' || role === 'keeper'
   const x = cuts.data
   return (
@@ -138,26 +128,14 @@ function Cuts({ asked, role }: { asked: { subject: string; action: string; resou
       {x && (
         <ol>
           {x.cuts.map((c, i) => (
-            <li key={c.id} className="remedy">
-              <span className="remedy-number" aria-hidden="true">
-                {i + 1}
-              </span>
-              <div>
-                <ul className="remedy-changes">
-                  {c.parts.map((p) => (
-                    <li key={p.text}>
-                      {p.text} {!p.policy && <span className="quiet">done at the person</span>}
-                    </li>
-                  ))}
-                </ul>
-                <p className="remedy-opens">{takes(c)}</p>
-              </div>
-              {may && c.parts.some((p) => p.policy) && (
-                <Button size="sm" variant={i === 0 ? 'primary' : 'outline-primary'} disabled={take.isPending} onClick={() => take.mutate(c.id)}>
-                  Make a draft of it
-                </Button>
-              )}
-            </li>
+            <Proposal
+              key={c.id}
+              n={i + 1}
+              changes={c.parts.map((p) => ({ text: p.text, beside: p.policy ? undefined : <span className="quiet">done at the person</span> }))}
+              weighs={<p className="remedy-opens">{takes(c)}</p>}
+              take={may && c.parts.some((p) => p.policy) ? () => take.mutate(c.id) : undefined}
+              waits={take.isPending}
+            />
           ))}
         </ol>
       )}

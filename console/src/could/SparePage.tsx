@@ -1,26 +1,16 @@
-import { useMutation, useQuery } from '@tanstack/react-query'
+import { useQuery } from '@tanstack/react-query'
 import { Button } from 'react-bootstrap'
-import { Link, useNavigate } from 'react-router'
-import { call, type Draft, type Spare } from '../api'
-import { workIn } from '../drafts/quick'
+import { Link } from 'react-router'
+import { call, type Spare } from '../api'
+import { useTake } from '../drafts/take'
 import { Empty, Page, Waiting, Wrong } from '../parts/bits'
-import { useRefresh } from '../parts/change'
 
 const n = (x: number) => x.toLocaleString('en-GB')
 
 /** What is allowed and nobody uses, and what goes with it. */
 export function SparePage({ role }: { role: string }) {
-  const navigate = useNavigate()
-  const refresh = useRefresh()
   const found = useQuery({ queryKey: ['spare'], queryFn: () => call<Spare>('GET', '/api/v1/spare') })
-  const take = useMutation({
-    mutationFn: () => call<Draft>('POST', '/api/v1/spare/draft', {}),
-    onSuccess: (d) => {
-      void refresh()
-      workIn(null)
-      navigate(`/drafts/${d.id}`)
-    },
-  })
+  const take = useTake('/api/v1/spare/draft', () => ({}))
   const x = found.data
   const may = role === 'administrator' || role === 'keeper'
   const limits = x?.parts.filter((p) => p.kind === 'limit') ?? []
@@ -31,7 +21,7 @@ export function SparePage({ role }: { role: string }) {
       lead="What is allowed and nobody uses: limits looser than any value below them, and openings through which nobody comes, newcomers included. Without it, nobody loses anything today."
       tools={
         may && x && x.parts.length > 0 ? (
-          <Button size="sm" disabled={take.isPending} onClick={() => take.mutate()}>
+          <Button size="sm" disabled={take.isPending} onClick={() => take.mutate(undefined)}>
             Make a draft that takes it away
           </Button>
         ) : undefined

@@ -90,7 +90,7 @@ export function ExpectationPage({ role }: { role: string }) {
       {x.examples.length > 0 && (
         <section aria-labelledby="h-who">
           <h2 id="h-who">
-            {x.only_could ? `It could come to be broken ${x.count} ${x.count === 1 ? 'time' : 'times'} by ${x.parties} ${x.parties === 1 ? 'party' : 'parties'}` : x.expect.sort === 'at_most' ? `${x.count} who may` : `Broken ${x.count} ${x.count === 1 ? 'time' : 'times'} by ${x.parties} ${x.parties === 1 ? 'party' : 'parties'}`}
+            {x.only_could ? `It could come to be broken ${x.count} ${x.count === 1 ? 'time' : 'times'} by ${x.parties} ${x.parties === 1 ? 'guest or other' : 'guests and others'}` : x.expect.sort === 'at_most' ? `${x.count} who may` : `Broken ${x.count} ${x.count === 1 ? 'time' : 'times'} by ${x.parties} ${x.parties === 1 ? 'party' : 'parties'}`}
             {x.examples.length < (x.count ?? 0) && <span className="quiet"> · the first {x.examples.length}</span>}
           </h2>
           <Counterexamples list={x.examples} always={x.expect.sort === 'always'} could={x.only_could} />

@@ -41,6 +41,7 @@ export function MakeExpectation({ x, close, done }: { x?: Expectation; close: ()
   const [reason, setReason] = useState(x?.reason ?? '')
   const [tell, setTell] = useState(x?.tell ?? false)
   const [could, setCould] = useState(x?.could ?? false)
+  const acts = sort !== 'always' && sort !== 'condition' // acts only add, and conditions are not looked at
   const actions = useQuery({ queryKey: ['actions'], queryFn: () => call<{ actions: Action[] }>('GET', '/api/v1/actions') })
   const names = actions.data?.actions.map((a) => a.name) ?? []
   const services = [...new Set(names.map((n) => n.split('.')[0]))]
@@ -52,7 +53,7 @@ export function MakeExpectation({ x, close, done }: { x?: Expectation; close: ()
     ...(x || owner ? { owner: owner.trim() } : {}),
     ...(x || reason ? { reason } : {}),
     ...(x || tell ? { tell } : {}),
-    ...(x || could ? { could } : {}),
+    ...(x || could ? { could: could && acts } : {}),
   })
   const look = useMutation({ mutationFn: () => call<Expectation>('POST', '/api/v1/expectations?preview=true', body()) })
   const save = useMutation({
@@ -147,7 +148,7 @@ export function MakeExpectation({ x, close, done }: { x?: Expectation; close: ()
         <Form.Label>Why</Form.Label>
         <Form.Control size="sm" value={reason} maxLength={1000} onChange={(e) => setReason(e.target.value)} />
       </Form.Group>
-      <Form.Check id="x-could" className="mb-2" label="Nor may it come about without an administrator or keeper" checked={could} onChange={(e) => setCould(e.target.checked)} />
+      {acts && <Form.Check id="x-could" className="mb-2" label="Nor may it come about without an administrator or keeper" checked={could} onChange={(e) => setCould(e.target.checked)} />}
       <Form.Check id="x-tell" className="mb-2" label="Mail whoever answers for it whenever the answer, the audience or the number changes" checked={tell} onChange={(e) => setTell(e.target.checked)} />
       {look.error && <Wrong error={look.error} />}
       {look.data && (
@@ -155,7 +156,7 @@ export function MakeExpectation({ x, close, done }: { x?: Expectation; close: ()
           <p>
             <Stands x={look.data} /> {look.data.says}
           </p>
-          {look.data.examples.length > 0 && <Counterexamples list={look.data.examples.slice(0, 5)} always={sort === 'always'} />}
+          {look.data.examples.length > 0 && <Counterexamples list={look.data.examples.slice(0, 5)} always={sort === 'always'} could={look.data.only_could} />}
         </Alert>
       )}
     </AskDialog>

@@ -58,7 +58,7 @@ export function AudiencePage() {
   }
   const report = { resource, at, all: all ? 'true' : undefined, q }
   return (
-    <Page title={first ? `Who reaches ${first.name || first.resource}` : 'Audience'} lead="Everybody outside who can use a space, an item or a meeting, or contact one of our people.">
+    <Page title={could && resource ? `Who could come to reach ${resource}` : first ? `Who reaches ${first.name || first.resource}` : 'Audience'} lead="Everybody outside who can use a space, an item or a meeting, or contact one of our people.">
       <Form
         className="audience-form"
         onSubmit={(e) => {
@@ -72,8 +72,12 @@ export function AudiencePage() {
         <Button size="sm" type="submit">
           Show
         </Button>
-        <Form.Check id="a-all" label="with everything in the space" checked={all} onChange={(e) => set({ all: e.target.checked ? 'true' : '' })} />
-        <Form.Control size="sm" type="search" aria-label="Find a party" placeholder="Find by name or address" value={q} onChange={(e) => setQ(e.target.value)} className="slim" />
+        {!could && (
+          <>
+            <Form.Check id="a-all" label="with everything in the space" checked={all} onChange={(e) => set({ all: e.target.checked ? 'true' : '' })} />
+            <Form.Control size="sm" type="search" aria-label="Find a party" placeholder="Find by name or address" value={q} onChange={(e) => setQ(e.target.value)} className="slim" />
+          </>
+        )}
       </Form>
       {resource && <NowOrCould could={could} choose={(v) => set({ could: v ? 'true' : '' })} />}
       {!could && <TimeLine at={at} onChange={(v) => set({ at: v })} />}

@@ -36,9 +36,6 @@ const (
 	MakeLink   Kind = "make_link"   // somebody makes a link for whoever holds it
 )
 
-// Kinds lists the kinds of act.
-var Kinds = []Kind{SetValue, Admit, LetJoin, MakeOpen, AnySignIn, Passcode, Join, Contact, Invite, Share, Raise, Accept, SignUp, JoinCourse, Become, MakeLink}
-
 // Act is one act: who does what, where, for whom. What is not of its kind is empty.
 type Act struct {
 	Kind     Kind
@@ -205,7 +202,7 @@ func (a *Act) apply(s *engine.Snapshot, e *engine.Editor, at moment.Moment) {
 	switch a.Kind {
 	case SetValue:
 		v := a.Value
-		if limit := s.LimitOf(a.Rule); a.Rule.Get().Scale.Looser(v, limit) { // as far as is let
+		if limit, _, _, _ := s.RuleState(a.Rule); a.Rule.Get().Scale.Looser(v, limit) { // as far as is let
 			v = limit
 		}
 		e.SetValueAt(a.Resource, a.Rule, v)

@@ -43,16 +43,16 @@ type finder struct {
 }
 
 // Find finds the shortest chain to a target; nil where it could not come to be, as far as known.
-func Find(s *engine.Snapshot, at moment.Moment, t Target) (*Chain, error) {
+func Find(s *engine.Snapshot, at moment.Moment, t Target) *Chain {
 	p := s.Potential(at)
 	f := newFinder(s.Unofficial(), p, at, t)
 	if f.now(s) {
-		return &Chain{Now: true}, nil
+		return &Chain{Now: true}
 	}
 	if !p.Could(t.Who, t.Resource).Has(t.Action) {
-		return nil, nil
+		return nil
 	}
-	return f.find(), nil
+	return f.find()
 }
 
 func newFinder(base *engine.Snapshot, p *engine.Potential, at moment.Moment, t Target) *finder {
@@ -317,7 +317,7 @@ func (f *finder) values(r world.Resource, layer catalogue.Layers) {
 		if rule.Layers&layer == 0 || rule.Scale.Shape == catalogue.Choice || !f.matters(rule.ID) {
 			continue
 		}
-		limit := f.base.LimitOf(rule.ID)
+		limit, _, _, _ := f.base.RuleState(rule.ID)
 		if f.base.Says(r, rule.ID) == limit {
 			continue
 		}

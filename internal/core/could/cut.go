@@ -226,7 +226,7 @@ func (c *cutter) parts() {
 		if !asks(r.ID) || r.Scale.Shape == catalogue.Days || r.Scale.Shape == catalogue.Choice {
 			continue
 		}
-		limit := c.s.LimitOf(r.ID)
+		limit, _, _, _ := c.s.RuleState(r.ID)
 		for _, v := range r.Scale.All() {
 			if r.Scale.Looser(limit, v) {
 				c.all = append(c.all, Part{Kind: LowerLimit, Rule: r.ID, Value: v})

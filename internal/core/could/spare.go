@@ -13,13 +13,14 @@ import (
 // which nobody passes, typical newcomers included; of partners that are suspended nothing. Taking all of it away has no impact; that is tried.
 func Spare(s *engine.Snapshot, at moment.Moment, stop func() error) ([]Part, error) {
 	var parts []Part
+	loosest := s.LoosestUsed(at)
 	for i := range catalogue.Rules() {
 		r := &catalogue.Rules()[i]
 		if r.Scale.Shape == catalogue.Choice {
 			continue
 		}
-		if v := s.LoosestUsed(r.ID, at); r.Scale.Looser(s.LimitOf(r.ID), v) {
-			parts = append(parts, Part{Kind: LowerLimit, Rule: r.ID, Value: v})
+		if limit, _, _, _ := s.RuleState(r.ID); r.Scale.Looser(limit, loosest[r.ID]) {
+			parts = append(parts, Part{Kind: LowerLimit, Rule: r.ID, Value: loosest[r.ID]})
 		}
 	}
 	limits := len(parts)
@@ -100,7 +101,10 @@ func Spare(s *engine.Snapshot, at moment.Moment, stop func() error) ([]Part, err
 
 // passes tells the openings through which newcomers may be brought in, which no impact counts.
 func passes(s *engine.Snapshot) (out [catalogue.NumKeys]bool) {
-	at := func(name string, v catalogue.Value) bool { return s.LimitOf(catalogue.MustRule(name)) >= v }
+	at := func(name string, v catalogue.Value) bool {
+		limit, _, _, _ := s.RuleState(catalogue.MustRule(name))
+		return limit >= v
+	}
 	const listed = 1
 	if at("directory.guests", catalogue.On) && at("directory.invite_domains", listed) && at("directory.invite_by", 1) {
 		out[catalogue.In(catalogue.Directory)] = true

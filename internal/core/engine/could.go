@@ -266,7 +266,7 @@ const (
 	yes
 )
 
-func answered2(is bool) answer {
+func answerIs(is bool) answer {
 	if is {
 		return yes
 	}

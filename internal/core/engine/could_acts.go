@@ -32,7 +32,7 @@ func (o *couldOf) invited(c int32) bool {
 		o.invites[c] = no // while it is found out, nobody who waits for it helps
 		sp := o.p.spaces[c].members[0]
 		is := o.invitedByOurs(c) || o.helped(inviteAction, sp, none, true)
-		o.invites[c] = answered2(is)
+		o.invites[c] = answerIs(is)
 	}
 	return o.invites[c] == yes
 }
@@ -53,7 +53,7 @@ func (o *couldOf) joins(c int32) bool {
 			v, err := o.p.most.Decide(&Question{Subject: o.who, Action: joinAction, Resource: o.p.spaceRef(k.members[0]), At: o.p.at, With: &o.bare[0]})
 			is = err == nil && v.Yes
 		}
-		o.joining[c] = answered2(is)
+		o.joining[c] = answerIs(is)
 	}
 	return o.joining[c] == yes
 }
@@ -69,7 +69,7 @@ func (o *couldOf) shared(way int, c int32) bool {
 				is = o.helped(act, o.p.most.inv.items.at(it).space, it, way == 1 || o.inCourse() != none)
 			}
 		}
-		o.sharing[way][c] = answered2(is)
+		o.sharing[way][c] = answerIs(is)
 	}
 	return o.sharing[way][c] == yes
 }
@@ -128,7 +128,7 @@ func (o *couldOf) mayHaveRecord() bool {
 	if o.records == notAsked {
 		o.p.settle()
 		if o.records == notAsked {
-			o.records = answered2(o.recordByOurs() || o.recordByOutsiders())
+			o.records = answerIs(o.recordByOurs() || o.recordByOutsiders())
 		}
 	}
 	return o.records == yes
@@ -207,7 +207,7 @@ func (p *Potential) settle() {
 	p.settled = true
 	all := p.classesOf()
 	for _, o := range all {
-		o.records = answered2(o.recordByOurs())
+		o.records = answerIs(o.recordByOurs())
 	}
 	for more := true; more; {
 		more = false

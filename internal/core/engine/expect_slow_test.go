@@ -12,6 +12,7 @@ import (
 	"wexillum.example/internal/core/expect"
 	"wexillum.example/internal/core/moment"
 	"wexillum.example/internal/core/world"
+	"wexillum.example/internal/worldfile"
 )
 
 // slowYes is one question of an expectation and its slow answer.
@@ -319,6 +320,34 @@ func TestExpectationsAgainstSlow(t *testing.T) {
 	for _, sort := range world.ExpectSortNames {
 		if broken[sort] < 5 || held[sort] < 5 {
 			t.Errorf("%s was broken %d times and held %d times", sort, broken[sort], held[sort])
+		}
+	}
+}
+
+// TestExpectationOfNoAction judges one that was kept with an action that there is not: it says nothing, and is not taken for held.
+func TestExpectationOfNoAction(t *testing.T) {
+	text := "wexillum: 1\norganisation: {name: Small, domains: [ours.example], time_zone: Europe/Lisbon}\nexpectations: [{id: typo, party: everybody, action: files.opne, resource: \"*\", expect: never}]\n"
+	var odd []string
+	if _, err := worldfile.Read([]byte(text), worldfile.Options{Now: now}); err == nil {
+		t.Error("it is taken")
+	}
+	kept, err := worldfile.Read([]byte(text), worldfile.Options{Now: now, Older: true, Odd: &odd})
+	if err != nil || len(kept.Expectations) != 1 || fmt.Sprint(odd) != "[line 3: there is no action files.opne, and what is expected of it says nothing]" {
+		t.Errorf("as an earlier version kept it: %v %v", odd, err)
+	}
+	w := tiny(1)
+	for _, party := range []string{"everybody", w.Guests[0].Address.String()} {
+		st, err := expect.Of(&world.Expectation{ID: "typo", Party: party, Action: "files.opne", Resource: "*", Could: true})
+		if err != nil {
+			t.Fatal(err)
+		}
+		s := engine.Of(w)
+		if err := expect.Judge(s, []*expect.Statement{st}, now, expect.NextDays, nil, func(_ int, j expect.Judged) {
+			if j.State != expect.Unknown || j.Why != "There is no action files.opne." {
+				t.Errorf("%s: %s, %q", party, j.State, j.Why)
+			}
+		}); err != nil {
+			t.Fatal(err)
 		}
 	}
 }

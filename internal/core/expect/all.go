@@ -52,6 +52,10 @@ func Judge(s *engine.Snapshot, all []*Statement, now moment.Moment, ahead Ahead,
 	}
 	var together []int
 	for i, x := range all {
+		if x.Scope.Actions|x.Scope.Outward == 0 { // kept before it was refused
+			found(i, Judged{ID: x.ID, State: Unknown, At: now, Why: "There is no action " + x.Action + "."})
+			continue
+		}
 		if x.wide() {
 			together = append(together, i)
 			continue

@@ -15,14 +15,11 @@ const TooLarge = "It holds now. What could come to be of everything is not judge
 // couldMatter reports whether what could come to be says anything about an expectation: more acts never take a yes away, conditions
 // are not looked at, and no date moves.
 func (x *Statement) couldMatter(now moment.Moment) bool {
-	switch x.Expect.Sort {
-	case world.AlwaysSo, world.OnCondition:
-		return false
-	case world.OnlyUntil:
-		return x.Expectation.Could && x.Expect.Until <= now
-	}
-	return x.Expectation.Could
+	return x.Expectation.Could && CouldSays(x.Expect.Sort) && (x.Expect.Sort != world.OnlyUntil || x.Expect.Until <= now)
 }
+
+// CouldSays reports whether what could come to be says anything about expectations of a sort.
+func CouldSays(s world.ExpectSort) bool { return s != world.AlwaysSo && s != world.OnCondition }
 
 // could judges an expectation for what could come to be now, without any administrator or keeper (practice §4).
 func (x *Statement) could(s *engine.Snapshot, p *engine.Potential, now moment.Moment, stop func() error) (Judged, error) {

@@ -53,7 +53,7 @@ func name(name, id string) string {
 
 // Says writes an expectation as a sentence, or two.
 func Says(s *engine.Snapshot, x *world.Expectation) string {
-	if x.Could {
+	if x.Could && CouldSays(x.Expect.Sort) {
 		return saysNow(s, x) + " Nor could that change without an administrator or keeper."
 	}
 	return saysNow(s, x)
