@@ -51,7 +51,7 @@ install-browser:
 	  { echo "installing chromium-headless-shell, fonts-dejavu-core and publicsuffix"; $(SUDO) apt-get update -qq && DEBIAN_FRONTEND=noninteractive $(SUDO) apt-get install -y -qq --no-install-recommends chromium-headless-shell fonts-dejavu-core publicsuffix > /dev/null; }
 
 test: install-database install-browser build check
-	$(GO) test -timeout 20m ./...
+	$(GO) test -timeout 60m ./...
 
 # What is written from something else.
 GENERATED = internal/contract/models.gen.go internal/connector/open/models.gen.go internal/api/apigen/server.gen.go internal/client/client.gen.go internal/operations/operations.gen.go internal/api/served.gen.yaml \
