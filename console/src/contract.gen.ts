@@ -2511,7 +2511,7 @@ export interface components {
         };
         DoorStep: {
             /** @enum {string} */
-            step: "questions" | "waiting" | "refused" | "joined";
+            step: "questions" | "waiting" | "refused" | "joined" | "bundles";
             /** @description That was proved */
             address: string;
             /** @description To be answered */
@@ -2539,6 +2539,209 @@ export interface components {
             asked: string[];
             said: string[];
         };
+        Gift: {
+            resource: string;
+            name: string;
+            /** @enum {string} */
+            role: "view" | "contribute" | "manage";
+        };
+        /** @description A resource of a bundle that is given with a lower role, or not at all */
+        BundleLess: {
+            resource: string;
+            /** @description view or contribute; absent, and nothing is given there */
+            role?: string;
+        };
+        Holding: {
+            party: string;
+            bundle: string;
+            /** Format: moment */
+            from: string;
+            /** Format: moment */
+            until?: string;
+            sponsor?: string;
+            /** Format: moment */
+            reviewed?: string;
+            /** @description What follows from it */
+            gives: components["schemas"]["Gift"][];
+            less?: components["schemas"]["BundleLess"][];
+        };
+        /** @description What a bundle would open for a typical person */
+        BundleOpens: {
+            /** @description Empty for people of no partner */
+            partner: string;
+            name: string;
+            /** @description Actions on resources */
+            granted: number;
+            /** @description Actions that need no role */
+            wide: number;
+            /** @description Why it would not be given to them */
+            shut?: string;
+            /** @description What of it would open nothing to them */
+            closed?: string[];
+        };
+        Bundle: {
+            id: string;
+            name: string;
+            gives: components["schemas"]["Gift"][];
+            /** @description Whose people may ask for it */
+            partners: string[];
+            /** @description Anybody whose address may be invited may ask for it */
+            others: boolean;
+            /** @description Nobody may ask for it any more */
+            closed: boolean;
+            /** @description Who approves it, in order: sponsor, owner, keeper, administrator or a person's id; a keeper where it is empty */
+            approval: string[];
+            questions: string[];
+            /** @description For how long it is given at most; absent is as long as the rules let */
+            term_days?: number;
+            /** @description How often what it gives is to be confirmed */
+            review_days?: number;
+            /** @description Bundles that nobody holds beside it */
+            not_with: string[];
+            /**
+             * @description Whether whoever holds it extends it with the same approval or without
+             * @enum {string}
+             */
+            extend: "approved" | "silent";
+            etag: string;
+            /** @description How many hold it */
+            held: number;
+            /** @description How many ask for it and were not answered yet */
+            asked: number;
+            /** @description The first thousand */
+            holdings?: components["schemas"]["Holding"][];
+            opens?: components["schemas"]["BundleOpens"][];
+        };
+        Bundles: {
+            bundles: components["schemas"]["Bundle"][];
+            revision: number;
+        };
+        BundleChange: {
+            /** @description Absent makes one of the name */
+            id?: string;
+            name: string;
+            /** @description Resources, each with its role */
+            gives: components["schemas"]["BundleLess"][];
+            partners?: string[];
+            others?: boolean;
+            closed?: boolean;
+            approval?: string[];
+            questions?: string[];
+            term_days?: number;
+            review_days?: number;
+            not_with?: string[];
+            /** @enum {string} */
+            extend?: "approved" | "silent";
+            why?: components["schemas"]["Why"];
+        };
+        /** @description The fields of a bundle that are to be otherwise, and why; null takes one away, and what is not named stays (RFC 7396) */
+        BundlePatch: {
+            [key: string]: unknown;
+        };
+        HoldingEnd: {
+            address: string;
+            bundle: string;
+            /** @description Take this out of it alone */
+            resource?: string;
+            why?: components["schemas"]["Why"];
+        };
+        RequestDo: {
+            why?: components["schemas"]["Why"];
+            /** @description Of a bundle: an earlier end than was asked for */
+            until?: string;
+            /** @description Of a bundle: what is given less, or not */
+            less?: components["schemas"]["BundleLess"][];
+        };
+        /** @description Without a bundle, what they may ask for is told and nothing is asked for */
+        BundleAsk: {
+            bundle?: string;
+            /** @description To each question, in order */
+            answers?: string[];
+            purpose?: string;
+            /** @description Absent is as long as the bundle is given */
+            until?: string;
+            language?: string;
+            /** @description Instead: a request that they take back */
+            withdraw?: string;
+        };
+        BundleFor: {
+            id: string;
+            name: string;
+            gives: components["schemas"]["Gift"][];
+            questions: string[];
+            /**
+             * Format: moment
+             * @description Until when it may be given at most
+             */
+            most?: string;
+            /** @description Why it may not be asked for */
+            shut?: string;
+            /**
+             * Format: moment
+             * @description Until when they hold it
+             */
+            until?: string;
+            holds?: boolean;
+            /** @description Asking for it again extends it at once, without an approval */
+            extends?: boolean;
+            asked?: components["schemas"]["BundleRequest"];
+        };
+        BundleRequest: {
+            id: string;
+            name: string;
+            /** Format: moment */
+            made: string;
+            /** Format: moment */
+            until?: string;
+            /** @enum {string} */
+            state: "open" | "refused" | "works" | "withdrawn" | "lapsed";
+            answer?: string;
+        };
+        Askable: {
+            address: string;
+            bundles: components["schemas"]["BundleFor"][];
+            /** @description What became of what they asked for before, the latest first */
+            past: components["schemas"]["BundleRequest"][];
+        };
+        /** @description A bundle that is asked for */
+        BundleAsked: {
+            bundle: string;
+            name?: string;
+            /** @description Who is to hold it */
+            address: string;
+            sponsor?: string;
+            asked: string[];
+            said: string[];
+            /**
+             * Format: moment
+             * @description Absent is without an end
+             */
+            until?: string;
+            gives?: components["schemas"]["Gift"][];
+            less: components["schemas"]["BundleLess"][];
+            /** @description Whoever asks may take the next step of approving it */
+            may: boolean;
+            steps: {
+                by: string;
+                /** @description By name */
+                who: string[];
+                /** @description The account that approved */
+                given?: string;
+                /** Format: moment */
+                at?: string;
+            }[];
+        };
+        AskedBundle: {
+            bundle: string;
+            /** @description Who is to hold it */
+            address: string;
+            /** @description To each question, in order */
+            answers?: string[];
+            until?: string;
+            /** @description A person of ours who is to answer for it; absent is whoever asks */
+            sponsor?: string;
+            language?: string;
+        };
         AskedValue: {
             /** @description partner:ID, space:ID, meeting:ID or an item as file:ID */
             where: string;
@@ -2546,9 +2749,10 @@ export interface components {
             /** @description Absent: that the place say nothing of the rule */
             value?: string;
         };
-        /** @description A refused question, or changes or a value that are not theirs to make; one of the three */
+        /** @description A refused question, changes or a value that are not theirs to make, or a bundle for somebody outside; one of the four */
         NewRequest: {
             question?: components["schemas"]["Question"];
+            bundle?: components["schemas"]["AskedBundle"];
             value?: components["schemas"]["AskedValue"];
             changes?: components["schemas"]["PlaceEdit"][];
             purpose: string;
@@ -2867,14 +3071,15 @@ export interface components {
             /** @description The question or the changes in a sentence */
             title: string;
             purpose: string;
-            /** @description Who can change it: administrator, owner:ID, partner:ID, the party */
+            /** @description Who can change it: administrator, keeper, owner:ID, partner:ID, the party */
             to: string[];
             /** @description The same, by name */
             to_names: string[];
             /** Format: moment */
             made: string;
             /** @enum {string} */
-            state: "open" | "drafted" | "answered" | "refused" | "works";
+            state: "open" | "drafted" | "answered" | "refused" | "works" | "withdrawn" | "lapsed";
+            bundle?: components["schemas"]["BundleAsked"];
             draft?: string;
             /** @description The answer or the reason of a no */
             answer?: string;

@@ -132,10 +132,11 @@ func (s *server) DoorSignUp(ctx context.Context, r apigen.DoorSignUpRequestObjec
 	if err := s.doorOften(ctx, "sign-up"); err != nil {
 		return nil, err
 	}
-	k := service.Knock{Address: s.doors.GetString(ctx, "proved"), Language: opt(r.Body.Language), Source: sourceOf(ctx)}
-	if at := time.Unix(s.doors.GetInt64(ctx, "proved_at"), 0); k.Address == "" || s.Clock().Sub(at) > provedHolds {
-		return nil, service.ErrDenied
+	who, err := s.provedHere(ctx)
+	if err != nil {
+		return nil, err
 	}
+	k := service.Knock{Address: who.Guest, Language: opt(r.Body.Language), Source: sourceOf(ctx)}
 	if joined := s.doors.PopString(ctx, "joined"); joined != "" && r.Body.Answers == nil {
 		x := service.Entered{Step: &service.Step{Kind: service.DoorJoined, Space: joined}, Address: k.Address}
 		return apigen.DoorSignUp202JSONResponse(stepOut(&x)), s.doorTouched(ctx)

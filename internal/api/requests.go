@@ -1,6 +1,7 @@
 package api
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 
@@ -9,7 +10,7 @@ import (
 	"wexillum.example/internal/service"
 )
 
-func (s *server) requestOut(st *service.State, r *service.Request) contract.Request {
+func (s *server) requestOut(ctx context.Context, st *service.State, r *service.Request) contract.Request {
 	out := contract.Request{
 		Id:      r.ID,
 		By:      r.By,
@@ -30,6 +31,10 @@ func (s *server) requestOut(st *service.State, r *service.Request) contract.Requ
 	}
 	if v := r.Value; v != nil {
 		out.Value, out.Title = &contract.AskedValue{Where: v.Where, Rule: v.Rule, Value: some(v.Value)}, r.Title
+		return out
+	}
+	if x := r.Bundle; x != nil {
+		out.Bundle, out.Title = ptr(s.askedOut(ctx, st, r)), r.Title
 		return out
 	}
 	if x := r.SignUp; x != nil {
@@ -73,27 +78,35 @@ func (s *server) Requests(ctx context.Context, r apigen.RequestsRequestObject) (
 	list, err := s.Service.Requests(ctx, whoIs(ctx), r.Params.Over != nil && *r.Params.Over)
 	out := apigen.Requests200JSONResponse{Requests: []contract.Request{}}
 	for i := range list {
-		out.Requests = append(out.Requests, s.requestOut(s.Service.State(), &list[i]))
+		out.Requests = append(out.Requests, s.requestOut(ctx, s.Service.State(), &list[i]))
 	}
 	return out, err
 }
 
 func (s *server) MakeRequest(ctx context.Context, r apigen.MakeRequestRequestObject) (apigen.MakeRequestResponseObject, error) {
 	named := 0
-	for _, is := range []bool{r.Body.Question != nil, r.Body.Changes != nil, r.Body.Value != nil} {
+	for _, is := range []bool{r.Body.Question != nil, r.Body.Changes != nil, r.Body.Value != nil, r.Body.Bundle != nil} {
 		if is {
 			named++
 		}
 	}
 	if named != 1 {
-		return nil, &service.Invalid{Field: "question", Value: "", Reason: "name a question, changes or a value, one of the three"}
+		return nil, &service.Invalid{Field: "question", Value: "", Reason: "name a question, changes, a value or a bundle, one of the four"}
+	}
+	if b := r.Body.Bundle; b != nil {
+		who := whoIs(ctx)
+		x, err := s.Service.AskBundle(ctx, who, service.BundleAsk{Bundle: b.Bundle, Address: b.Address, Language: opt(b.Language), Sponsor: cmp.Or(opt(b.Sponsor), who.Person), Answers: *cmp.Or(b.Answers, &[]string{}), Purpose: r.Body.Purpose, Until: opt(b.Until)})
+		if err != nil {
+			return nil, err
+		}
+		return apigen.MakeRequest201JSONResponse(s.requestOut(ctx, s.Service.State(), x)), nil
 	}
 	if v := r.Body.Value; v != nil {
 		x, err := s.Service.RequestValue(ctx, whoIs(ctx), service.AskedValue{Where: v.Where, Rule: v.Rule, Value: opt(v.Value)}, r.Body.Purpose)
 		if err != nil {
 			return nil, err
 		}
-		return apigen.MakeRequest201JSONResponse(s.requestOut(s.Service.State(), x)), nil
+		return apigen.MakeRequest201JSONResponse(s.requestOut(ctx, s.Service.State(), x)), nil
 	}
 	if r.Body.Changes != nil {
 		edits, err := editsIn(*r.Body.Changes)
@@ -104,7 +117,7 @@ func (s *server) MakeRequest(ctx context.Context, r apigen.MakeRequestRequestObj
 		if err != nil {
 			return nil, err
 		}
-		return apigen.MakeRequest201JSONResponse(s.requestOut(s.Service.State(), x)), nil
+		return apigen.MakeRequest201JSONResponse(s.requestOut(ctx, s.Service.State(), x)), nil
 	}
 	b := r.Body.Question
 	asked := service.Asked{Subject: b.Subject, Action: b.Action, Resource: b.Resource}
@@ -123,7 +136,7 @@ func (s *server) MakeRequest(ctx context.Context, r apigen.MakeRequestRequestObj
 	if err != nil {
 		return nil, err
 	}
-	return apigen.MakeRequest201JSONResponse(s.requestOut(s.Service.State(), x)), nil
+	return apigen.MakeRequest201JSONResponse(s.requestOut(ctx, s.Service.State(), x)), nil
 }
 
 func (s *server) Request(ctx context.Context, r apigen.RequestRequestObject) (apigen.RequestResponseObject, error) {
@@ -131,7 +144,7 @@ func (s *server) Request(ctx context.Context, r apigen.RequestRequestObject) (ap
 	if err != nil {
 		return nil, err
 	}
-	return apigen.Request200JSONResponse(s.requestOut(s.Service.State(), x)), nil
+	return apigen.Request200JSONResponse(s.requestOut(ctx, s.Service.State(), x)), nil
 }
 
 func (s *server) AnswerRequest(ctx context.Context, r apigen.AnswerRequestRequestObject) (apigen.AnswerRequestResponseObject, error) {
@@ -139,7 +152,7 @@ func (s *server) AnswerRequest(ctx context.Context, r apigen.AnswerRequestReques
 	if err != nil {
 		return nil, err
 	}
-	return apigen.AnswerRequest200JSONResponse(s.requestOut(s.Service.State(), x)), nil
+	return apigen.AnswerRequest200JSONResponse(s.requestOut(ctx, s.Service.State(), x)), nil
 }
 
 func (s *server) HearRequest(ctx context.Context, r apigen.HearRequestRequestObject) (apigen.HearRequestResponseObject, error) {
@@ -147,7 +160,7 @@ func (s *server) HearRequest(ctx context.Context, r apigen.HearRequestRequestObj
 	if err != nil {
 		return nil, err
 	}
-	return apigen.HearRequest200JSONResponse(s.requestOut(s.Service.State(), x)), nil
+	return apigen.HearRequest200JSONResponse(s.requestOut(ctx, s.Service.State(), x)), nil
 }
 
 func (s *server) DraftRequest(ctx context.Context, r apigen.DraftRequestRequestObject) (apigen.DraftRequestResponseObject, error) {
@@ -182,9 +195,17 @@ func (s *server) DraftRequest(ctx context.Context, r apigen.DraftRequestRequestO
 
 func (s *server) DoRequest(ctx context.Context, r apigen.DoRequestRequestObject) (apigen.DoRequestResponseObject, error) {
 	preview := r.Params.Preview != nil && *r.Params.Preview
-	x, err := s.Service.DoRequest(ctx, whoIs(ctx), r.Id, cause(r.Body.Why), preview)
+	x, err := s.Service.DoRequest(ctx, whoIs(ctx), r.Id, cause(r.Body.Why), preview, service.BundleApproval{Until: opt(r.Body.Until), Less: lessIn(r.Body.Less)})
 	if err != nil {
 		return nil, err
 	}
 	return apigen.DoRequest200JSONResponse(placesOut(x, preview)), nil
+}
+
+func (s *server) WithdrawRequest(ctx context.Context, r apigen.WithdrawRequestRequestObject) (apigen.WithdrawRequestResponseObject, error) {
+	x, err := s.Service.WithdrawRequest(ctx, whoIs(ctx), r.Id)
+	if err != nil {
+		return nil, err
+	}
+	return apigen.WithdrawRequest200JSONResponse(s.requestOut(ctx, s.Service.State(), x)), nil
 }

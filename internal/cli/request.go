@@ -1,7 +1,9 @@
 package cli
 
 import (
+	"cmp"
 	"errors"
+	"fmt"
 	"strings"
 
 	"github.com/spf13/cobra"
@@ -10,11 +12,13 @@ import (
 )
 
 var requestStates = map[contract.RequestState]string{
-	"open":     "open",
-	"drafted":  "a draft was made",
-	"answered": "answered",
-	"refused":  "▼ no",
-	"works":    "▲ works",
+	"open":      "open",
+	"drafted":   "a draft was made",
+	"answered":  "answered",
+	"refused":   "▼ no",
+	"works":     "▲ works",
+	"withdrawn": "taken back",
+	"lapsed":    "▼ nobody answered in time",
 }
 
 func (a *app) request() *cobra.Command {
@@ -122,8 +126,18 @@ func (a *app) request() *cobra.Command {
 	}
 	var why string
 	var preview bool
-	do := one("do ID", "Make the changes of people, spaces, meetings and the like that a request asks for", func(c *cobra.Command, r *remote, id string) error {
-		resp, err := r.DoRequest(c.Context(), id, &contract.DoRequestParams{Preview: &preview}, contract.WhyOnly{Why: optional(why)})
+	var until string
+	var less []string
+	do := one("do ID", "Make the changes that a request asks for, let somebody in, or approve a bundle", func(c *cobra.Command, r *remote, id string) error {
+		body := contract.RequestDo{Why: optional(why), Until: optional(until)}
+		if len(less) > 0 {
+			list, err := lessOf("less", less, false)
+			if err != nil {
+				return err
+			}
+			body.Less = &list
+		}
+		resp, err := r.DoRequest(c.Context(), id, &contract.DoRequestParams{Preview: &preview}, body)
 		var x contract.PlacesChanged
 		if err := r.read(resp, err, &x); err != nil {
 			return err
@@ -131,8 +145,17 @@ func (a *app) request() *cobra.Command {
 		return a.placesDone(&x)
 	})
 	do.Flags().BoolVar(&preview, "preview", false, "say who would gain and lose, and change nothing")
+	do.Flags().StringVar(&until, "until", "", "of a bundle: an earlier end than was asked for")
+	do.Flags().StringArrayVar(&less, "less", nil, "of a bundle: RESOURCE, which is not given, or RESOURCE=ROLE for a lower role; again for more")
 	whyFlag(do, &why)
-	c.AddCommand(do)
+	c.AddCommand(do, one("withdraw ID", "Take back what you asked for", func(c *cobra.Command, r *remote, id string) error {
+		resp, err := r.WithdrawRequest(c.Context(), id)
+		var x contract.Request
+		if err := r.read(resp, err, &x); err != nil {
+			return err
+		}
+		return show(&x)
+	}))
 	var option string
 	make := one("draft ID", "Make a draft of the narrowest that would make it a yes", func(c *cobra.Command, r *remote, id string) error {
 		resp, err := r.DraftRequest(c.Context(), id, contract.DraftRequestJSONRequestBody{Option: optional(option)})
@@ -159,7 +182,28 @@ func (a *app) printRequest(x *contract.Request) error {
 	a.say("%s  %s (%s)", x.Id, x.Title, requestStates[x.State])
 	a.say("  asked by  %s, %s: %s", x.By, day(x.Made), x.Purpose)
 	a.say("  goes to   %s", strings.Join(x.ToNames, ", "))
-	if x.Question == nil && x.State != "works" && x.State != "refused" {
+	if b := x.Bundle; b != nil {
+		for i, q := range b.Asked {
+			a.say("  %-8s  %s %s", []string{"says", ""}[min(i, 1)], q, b.Said[i])
+		}
+		if b.Gives != nil {
+			a.say("  gives     %s", gifts(*b.Gives))
+		}
+		for _, l := range b.Less {
+			a.say("  but       %s: %s", l.Resource, cmp.Or(pick(l.Role), "not given"))
+		}
+		if t := pick(b.Until); t != "" {
+			a.say("  until     %s", day(t))
+		}
+		for i, s := range b.Steps {
+			told := strings.Join(s.Who, " or ")
+			if s.Given != nil {
+				told = fmt.Sprintf("%s, on %s", *s.Given, day(pick(s.At)))
+			}
+			a.say("  %-8s  %s", []string{"approves", "then"}[min(i, 1)], told)
+		}
+	}
+	if open := x.State == "open" || x.State == "drafted" || x.State == "answered"; x.Question == nil && open && (x.Bundle == nil || x.Bundle.May) {
 		a.say("  to do it  wexillum request do %s", x.Id)
 	}
 	if d := pick(x.Draft); d != "" {

@@ -181,7 +181,7 @@ func (a *app) root() *cobra.Command {
 		a.guest(),
 		a.drafts(),
 		a.revision(),
-		a.request(),
+		a.bundle(), a.request(),
 		a.rules(),
 		a.exception(),
 		a.partner(),

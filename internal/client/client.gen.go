@@ -461,6 +461,119 @@ func (c *Client) Board(ctx context.Context, params *BoardParams, reqEditors ...R
 	return c.Client.Do(req)
 }
 
+// ListBundles Sets of access that people outside may ask for
+//
+// Corresponds with GET /api/v1/bundles (the `ListBundles` operationId).
+func (c *Client) ListBundles(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewListBundlesRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddBundleWithBody Make a bundle
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/bundles (the `AddBundle` operationId).
+func (c *Client) AddBundleWithBody(ctx context.Context, params *AddBundleParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddBundleRequestWithBody(c.Server, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// AddBundle Make a bundle
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/bundles (the `AddBundle` operationId).
+func (c *Client) AddBundle(ctx context.Context, params *AddBundleParams, body AddBundleJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewAddBundleRequest(c.Server, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveBundle Take away a bundle that nobody ever held
+//
+// Corresponds with DELETE /api/v1/bundles/{id} (the `RemoveBundle` operationId).
+func (c *Client) RemoveBundle(ctx context.Context, id string, params *RemoveBundleParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveBundleRequest(c.Server, id, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// GetBundle A bundle, with who holds it, what it would open for a typical person of each partner, and why not where it would not
+//
+// Corresponds with GET /api/v1/bundles/{id} (the `GetBundle` operationId).
+func (c *Client) GetBundle(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetBundleRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetBundleWithBody Change a bundle; fields that are not named stay as they are
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with PATCH /api/v1/bundles/{id} (the `SetBundle` operationId).
+func (c *Client) SetBundleWithBody(ctx context.Context, id string, params *SetBundleParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetBundleRequestWithBody(c.Server, id, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// SetBundleWithApplicationMergePatchPlusJSONBody Change a bundle; fields that are not named stay as they are
+//
+// Takes a body of the `application/merge-patch+json` content type.
+//
+// Corresponds with PATCH /api/v1/bundles/{id} (the `SetBundle` operationId).
+func (c *Client) SetBundleWithApplicationMergePatchPlusJSONBody(ctx context.Context, id string, params *SetBundleParams, body SetBundleApplicationMergePatchPlusJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewSetBundleRequestWithApplicationMergePatchPlusJSONBody(c.Server, id, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // Changes A stream of server-sent events: one for every change, or, with topic, what happened, each with an id from which a later stream goes on
 //
 // Corresponds with GET /api/v1/changes (the `Changes` operationId).
@@ -826,6 +939,40 @@ func (c *Client) Door(ctx context.Context, reqEditors ...RequestEditorFn) (*http
 // Corresponds with GET /api/v1/door/back (the `DoorBack` operationId).
 func (c *Client) DoorBack(ctx context.Context, params *DoorBackParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewDoorBackRequest(c.Server, params)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DoorBundlesWithBody See which bundles an address that this browser proved in the last half hour may ask for, ask for one, or take back what was asked for
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/door/bundles (the `DoorBundles` operationId).
+func (c *Client) DoorBundlesWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDoorBundlesRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// DoorBundles See which bundles an address that this browser proved in the last half hour may ask for, ask for one, or take back what was asked for
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/door/bundles (the `DoorBundles` operationId).
+func (c *Client) DoorBundles(ctx context.Context, body DoorBundlesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewDoorBundlesRequest(c.Server, body)
 	if err != nil {
 		return nil, err
 	}
@@ -2285,6 +2432,40 @@ func (c *Client) ReachedBetween(ctx context.Context, params *ReachedBetweenParam
 	return c.Client.Do(req)
 }
 
+// EndHoldingWithBody End what somebody holds of a bundle, or take one resource out of it
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/holdings/end (the `EndHolding` operationId).
+func (c *Client) EndHoldingWithBody(ctx context.Context, params *EndHoldingParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewEndHoldingRequestWithBody(c.Server, params, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// EndHolding End what somebody holds of a bundle, or take one resource out of it
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/holdings/end (the `EndHolding` operationId).
+func (c *Client) EndHolding(ctx context.Context, params *EndHoldingParams, body EndHoldingJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewEndHoldingRequest(c.Server, params, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // InviteWithBody Invite a list of addresses; each gets an outcome of its own
 //
 // Takes any type of body and a specified content type.
@@ -2774,6 +2955,40 @@ func (c *Client) OwnAcceptWithBody(ctx context.Context, contentType string, body
 // Corresponds with POST /api/v1/own/accept (the `OwnAccept` operationId).
 func (c *Client) OwnAccept(ctx context.Context, body OwnAcceptJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewOwnAcceptRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// OwnBundlesWithBody See which bundles one may ask for or holds, ask for one or for more time, or take back what was asked for
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/own/bundles (the `OwnBundles` operationId).
+func (c *Client) OwnBundlesWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewOwnBundlesRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// OwnBundles See which bundles one may ask for or holds, ask for one or for more time, or take back what was asked for
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/own/bundles (the `OwnBundles` operationId).
+func (c *Client) OwnBundles(ctx context.Context, body OwnBundlesJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewOwnBundlesRequest(c.Server, body)
 	if err != nil {
 		return nil, err
 	}
@@ -3750,6 +3965,21 @@ func (c *Client) DraftRequest(ctx context.Context, id string, body DraftRequestJ
 // Corresponds with POST /api/v1/requests/{id}/heard (the `HearRequest` operationId).
 func (c *Client) HearRequest(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewHearRequestRequest(c.Server, id)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// WithdrawRequest Take back what one asked for
+//
+// Corresponds with POST /api/v1/requests/{id}/withdraw (the `WithdrawRequest` operationId).
+func (c *Client) WithdrawRequest(ctx context.Context, id string, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewWithdrawRequestRequest(c.Server, id)
 	if err != nil {
 		return nil, err
 	}
@@ -5764,6 +5994,260 @@ func NewBoardRequest(server string, params *BoardParams) (*http.Request, error) 
 	return req, nil
 }
 
+// NewListBundlesRequest constructs an http.Request for the ListBundles method
+func NewListBundlesRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/bundles")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewAddBundleRequest calls the generic AddBundle builder with application/json body
+func NewAddBundleRequest(server string, params *AddBundleParams, body AddBundleJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewAddBundleRequestWithBody(server, params, "application/json", bodyReader)
+}
+
+// NewAddBundleRequestWithBody constructs an http.Request for the AddBundle method, with any body, and a specified content type
+func NewAddBundleRequestWithBody(server string, params *AddBundleParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/bundles")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IdempotencyKey != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "Idempotency-Key", *params.IdempotencyKey, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("Idempotency-Key", headerParam0)
+		}
+
+	}
+
+	return req, nil
+}
+
+// NewRemoveBundleRequest constructs an http.Request for the RemoveBundle method
+func NewRemoveBundleRequest(server string, id string, params *RemoveBundleParams) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/bundles/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Why != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "why", *params.Why, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodDelete, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+
+		if params.IfMatch != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-Match", *params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("If-Match", headerParam0)
+		}
+
+	}
+
+	return req, nil
+}
+
+// NewGetBundleRequest constructs an http.Request for the GetBundle method
+func NewGetBundleRequest(server string, id string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/bundles/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewSetBundleRequestWithApplicationMergePatchPlusJSONBody calls the generic SetBundle builder with application/merge-patch+json body
+func NewSetBundleRequestWithApplicationMergePatchPlusJSONBody(server string, id string, params *SetBundleParams, body SetBundleApplicationMergePatchPlusJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewSetBundleRequestWithBody(server, id, params, "application/merge-patch+json", bodyReader)
+}
+
+// NewSetBundleRequestWithBody constructs an http.Request for the SetBundle method, with any body, and a specified content type
+func NewSetBundleRequestWithBody(server string, id string, params *SetBundleParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/bundles/%s", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPatch, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	if params != nil {
+
+		if params.IfMatch != nil {
+			var headerParam0 string
+
+			headerParam0, err = runtime.StyleParamWithOptions("simple", false, "If-Match", *params.IfMatch, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationHeader, Type: "string", Format: ""})
+			if err != nil {
+				return nil, err
+			}
+
+			req.Header.Set("If-Match", headerParam0)
+		}
+
+	}
+
+	return req, nil
+}
+
 // NewChangesRequest constructs an http.Request for the Changes method
 func NewChangesRequest(server string, params *ChangesParams) (*http.Request, error) {
 	var err error
@@ -6993,6 +7477,46 @@ func NewDoorBackRequest(server string, params *DoorBackParams) (*http.Request, e
 	if err != nil {
 		return nil, err
 	}
+
+	return req, nil
+}
+
+// NewDoorBundlesRequest calls the generic DoorBundles builder with application/json body
+func NewDoorBundlesRequest(server string, body DoorBundlesJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewDoorBundlesRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewDoorBundlesRequestWithBody constructs an http.Request for the DoorBundles method, with any body, and a specified content type
+func NewDoorBundlesRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/door/bundles")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
 
 	return req, nil
 }
@@ -10509,6 +11033,73 @@ func NewReachedBetweenRequest(server string, params *ReachedBetweenParams) (*htt
 	return req, nil
 }
 
+// NewEndHoldingRequest calls the generic EndHolding builder with application/json body
+func NewEndHoldingRequest(server string, params *EndHoldingParams, body EndHoldingJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewEndHoldingRequestWithBody(server, params, "application/json", bodyReader)
+}
+
+// NewEndHoldingRequestWithBody constructs an http.Request for the EndHolding method, with any body, and a specified content type
+func NewEndHoldingRequestWithBody(server string, params *EndHoldingParams, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/holdings/end")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Preview != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "preview", *params.Preview, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewInviteRequest calls the generic Invite builder with application/json body
 func NewInviteRequest(server string, params *InviteParams, body InviteJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
@@ -11960,6 +12551,46 @@ func NewOwnAcceptRequestWithBody(server string, contentType string, body io.Read
 	}
 
 	operationPath := fmt.Sprintf("/api/v1/own/accept")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewOwnBundlesRequest calls the generic OwnBundles builder with application/json body
+func NewOwnBundlesRequest(server string, body OwnBundlesJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewOwnBundlesRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewOwnBundlesRequestWithBody constructs an http.Request for the OwnBundles method, with any body, and a specified content type
+func NewOwnBundlesRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/own/bundles")
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -14483,6 +15114,40 @@ func NewHearRequestRequest(server string, id string) (*http.Request, error) {
 	}
 
 	operationPath := fmt.Sprintf("/api/v1/requests/%s/heard", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewWithdrawRequestRequest constructs an http.Request for the WithdrawRequest method
+func NewWithdrawRequestRequest(server string, id string) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/requests/%s/withdraw", pathParam0)
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -17166,6 +17831,21 @@ func (c *Client) applyEditors(ctx context.Context, req *http.Request, additional
 		}
 	}
 	return nil
+}
+
+// AddBundleResponse201Headers the declared response headers of an HTTP 201 response for AddBundle
+type AddBundleResponse201Headers struct {
+	ETag *string
+}
+
+// GetBundleResponse200Headers the declared response headers of an HTTP 200 response for GetBundle
+type GetBundleResponse200Headers struct {
+	ETag *string
+}
+
+// SetBundleResponse200Headers the declared response headers of an HTTP 200 response for SetBundle
+type SetBundleResponse200Headers struct {
+	ETag *string
 }
 
 // CouldCutDraftResponse201Headers the declared response headers of an HTTP 201 response for CouldCutDraft

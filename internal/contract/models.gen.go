@@ -159,6 +159,69 @@ func (e BothHalvesTheirs) Valid() bool {
 	}
 }
 
+// Defines values for BundleExtend.
+const (
+	BundleExtendApproved BundleExtend = "approved"
+	BundleExtendSilent   BundleExtend = "silent"
+)
+
+// Valid indicates whether the value is a known member of the BundleExtend enum.
+func (e BundleExtend) Valid() bool {
+	switch e {
+	case BundleExtendApproved:
+		return true
+	case BundleExtendSilent:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for BundleChangeExtend.
+const (
+	BundleChangeExtendApproved BundleChangeExtend = "approved"
+	BundleChangeExtendSilent   BundleChangeExtend = "silent"
+)
+
+// Valid indicates whether the value is a known member of the BundleChangeExtend enum.
+func (e BundleChangeExtend) Valid() bool {
+	switch e {
+	case BundleChangeExtendApproved:
+		return true
+	case BundleChangeExtendSilent:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for BundleRequestState.
+const (
+	BundleRequestStateLapsed    BundleRequestState = "lapsed"
+	BundleRequestStateOpen      BundleRequestState = "open"
+	BundleRequestStateRefused   BundleRequestState = "refused"
+	BundleRequestStateWithdrawn BundleRequestState = "withdrawn"
+	BundleRequestStateWorks     BundleRequestState = "works"
+)
+
+// Valid indicates whether the value is a known member of the BundleRequestState enum.
+func (e BundleRequestState) Valid() bool {
+	switch e {
+	case BundleRequestStateLapsed:
+		return true
+	case BundleRequestStateOpen:
+		return true
+	case BundleRequestStateRefused:
+		return true
+	case BundleRequestStateWithdrawn:
+		return true
+	case BundleRequestStateWorks:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for CauseSide.
 const (
 	CauseSideOurs   CauseSide = "ours"
@@ -500,6 +563,7 @@ func (e DoorStepRole) Valid() bool {
 
 // Defines values for DoorStepStep.
 const (
+	DoorStepStepBundles   DoorStepStep = "bundles"
 	DoorStepStepJoined    DoorStepStep = "joined"
 	DoorStepStepQuestions DoorStepStep = "questions"
 	DoorStepStepRefused   DoorStepStep = "refused"
@@ -509,6 +573,8 @@ const (
 // Valid indicates whether the value is a known member of the DoorStepStep enum.
 func (e DoorStepStep) Valid() bool {
 	switch e {
+	case DoorStepStepBundles:
+		return true
 	case DoorStepStepJoined:
 		return true
 	case DoorStepStepQuestions:
@@ -855,6 +921,27 @@ func (e GateAnswer) Valid() bool {
 	case Pass:
 		return true
 	case Refuse:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for GiftRole.
+const (
+	GiftRoleContribute GiftRole = "contribute"
+	GiftRoleManage     GiftRole = "manage"
+	GiftRoleView       GiftRole = "view"
+)
+
+// Valid indicates whether the value is a known member of the GiftRole enum.
+func (e GiftRole) Valid() bool {
+	switch e {
+	case GiftRoleContribute:
+		return true
+	case GiftRoleManage:
+		return true
+	case GiftRoleView:
 		return true
 	default:
 		return false
@@ -1469,11 +1556,13 @@ func (e RemedyChangeSide) Valid() bool {
 
 // Defines values for RequestState.
 const (
-	RequestStateAnswered RequestState = "answered"
-	RequestStateDrafted  RequestState = "drafted"
-	RequestStateOpen     RequestState = "open"
-	RequestStateRefused  RequestState = "refused"
-	RequestStateWorks    RequestState = "works"
+	RequestStateAnswered  RequestState = "answered"
+	RequestStateDrafted   RequestState = "drafted"
+	RequestStateLapsed    RequestState = "lapsed"
+	RequestStateOpen      RequestState = "open"
+	RequestStateRefused   RequestState = "refused"
+	RequestStateWithdrawn RequestState = "withdrawn"
+	RequestStateWorks     RequestState = "works"
 )
 
 // Valid indicates whether the value is a known member of the RequestState enum.
@@ -1483,9 +1572,13 @@ func (e RequestState) Valid() bool {
 		return true
 	case RequestStateDrafted:
 		return true
+	case RequestStateLapsed:
+		return true
 	case RequestStateOpen:
 		return true
 	case RequestStateRefused:
+		return true
+	case RequestStateWithdrawn:
 		return true
 	case RequestStateWorks:
 		return true
@@ -2895,6 +2988,30 @@ type Answer struct {
 // AnswerDecision defines model for Answer.Decision.
 type AnswerDecision string
 
+// Askable defines model for Askable.
+type Askable struct {
+	Address string      `json:"address"`
+	Bundles []BundleFor `json:"bundles"`
+
+	// Past What became of what they asked for before, the latest first
+	Past []BundleRequest `json:"past"`
+}
+
+// AskedBundle defines model for AskedBundle.
+type AskedBundle struct {
+	// Address Who is to hold it
+	Address string `json:"address"`
+
+	// Answers To each question, in order
+	Answers  *[]string `json:"answers,omitempty"`
+	Bundle   string    `json:"bundle"`
+	Language *string   `json:"language,omitempty"`
+
+	// Sponsor A person of ours who is to answer for it; absent is whoever asks
+	Sponsor *string `json:"sponsor,omitempty"`
+	Until   *string `json:"until,omitempty"`
+}
+
 // AskedValue defines model for AskedValue.
 type AskedValue struct {
 	Rule string `json:"rule"`
@@ -3078,6 +3195,192 @@ type BrokenBy struct {
 	Revision *int    `json:"revision,omitempty"`
 	Text     string  `json:"text"`
 	Why      *string `json:"why,omitempty"`
+}
+
+// Bundle defines model for Bundle.
+type Bundle struct {
+	// Approval Who approves it, in order: sponsor, owner, keeper, administrator or a person's id; a keeper where it is empty
+	Approval []string `json:"approval"`
+
+	// Asked How many ask for it and were not answered yet
+	Asked int `json:"asked"`
+
+	// Closed Nobody may ask for it any more
+	Closed bool   `json:"closed"`
+	Etag   string `json:"etag"`
+
+	// Extend Whether whoever holds it extends it with the same approval or without
+	Extend BundleExtend `json:"extend"`
+	Gives  []Gift       `json:"gives"`
+
+	// Held How many hold it
+	Held int `json:"held"`
+
+	// Holdings The first thousand
+	Holdings *[]Holding `json:"holdings,omitempty"`
+	Id       string     `json:"id"`
+	Name     string     `json:"name"`
+
+	// NotWith Bundles that nobody holds beside it
+	NotWith []string       `json:"not_with"`
+	Opens   *[]BundleOpens `json:"opens,omitempty"`
+
+	// Others Anybody whose address may be invited may ask for it
+	Others bool `json:"others"`
+
+	// Partners Whose people may ask for it
+	Partners  []string `json:"partners"`
+	Questions []string `json:"questions"`
+
+	// ReviewDays How often what it gives is to be confirmed
+	ReviewDays *int `json:"review_days,omitempty"`
+
+	// TermDays For how long it is given at most; absent is as long as the rules let
+	TermDays *int `json:"term_days,omitempty"`
+}
+
+// BundleExtend Whether whoever holds it extends it with the same approval or without
+type BundleExtend string
+
+// BundleAsk Without a bundle, what they may ask for is told and nothing is asked for
+type BundleAsk struct {
+	// Answers To each question, in order
+	Answers  *[]string `json:"answers,omitempty"`
+	Bundle   *string   `json:"bundle,omitempty"`
+	Language *string   `json:"language,omitempty"`
+	Purpose  *string   `json:"purpose,omitempty"`
+
+	// Until Absent is as long as the bundle is given
+	Until *string `json:"until,omitempty"`
+
+	// Withdraw Instead: a request that they take back
+	Withdraw *string `json:"withdraw,omitempty"`
+}
+
+// BundleAsked A bundle that is asked for
+type BundleAsked struct {
+	// Address Who is to hold it
+	Address string       `json:"address"`
+	Asked   []string     `json:"asked"`
+	Bundle  string       `json:"bundle"`
+	Gives   *[]Gift      `json:"gives,omitempty"`
+	Less    []BundleLess `json:"less"`
+
+	// May Whoever asks may take the next step of approving it
+	May     bool     `json:"may"`
+	Name    *string  `json:"name,omitempty"`
+	Said    []string `json:"said"`
+	Sponsor *string  `json:"sponsor,omitempty"`
+	Steps   []struct {
+		At *string `json:"at,omitempty"`
+		By string  `json:"by"`
+
+		// Given The account that approved
+		Given *string `json:"given,omitempty"`
+
+		// Who By name
+		Who []string `json:"who"`
+	} `json:"steps"`
+
+	// Until Absent is without an end
+	Until *string `json:"until,omitempty"`
+}
+
+// BundleChange defines model for BundleChange.
+type BundleChange struct {
+	Approval *[]string           `json:"approval,omitempty"`
+	Closed   *bool               `json:"closed,omitempty"`
+	Extend   *BundleChangeExtend `json:"extend,omitempty"`
+
+	// Gives Resources, each with its role
+	Gives []BundleLess `json:"gives"`
+
+	// Id Absent makes one of the name
+	Id         *string   `json:"id,omitempty"`
+	Name       string    `json:"name"`
+	NotWith    *[]string `json:"not_with,omitempty"`
+	Others     *bool     `json:"others,omitempty"`
+	Partners   *[]string `json:"partners,omitempty"`
+	Questions  *[]string `json:"questions,omitempty"`
+	ReviewDays *int      `json:"review_days,omitempty"`
+	TermDays   *int      `json:"term_days,omitempty"`
+
+	// Why The reason that the journal keeps
+	Why *Why `json:"why,omitempty"`
+}
+
+// BundleChangeExtend defines model for BundleChange.Extend.
+type BundleChangeExtend string
+
+// BundleFor defines model for BundleFor.
+type BundleFor struct {
+	Asked *BundleRequest `json:"asked,omitempty"`
+
+	// Extends Asking for it again extends it at once, without an approval
+	Extends *bool  `json:"extends,omitempty"`
+	Gives   []Gift `json:"gives"`
+	Holds   *bool  `json:"holds,omitempty"`
+	Id      string `json:"id"`
+
+	// Most Until when it may be given at most
+	Most      *string  `json:"most,omitempty"`
+	Name      string   `json:"name"`
+	Questions []string `json:"questions"`
+
+	// Shut Why it may not be asked for
+	Shut *string `json:"shut,omitempty"`
+
+	// Until Until when they hold it
+	Until *string `json:"until,omitempty"`
+}
+
+// BundleLess A resource of a bundle that is given with a lower role, or not at all
+type BundleLess struct {
+	Resource string `json:"resource"`
+
+	// Role view or contribute; absent, and nothing is given there
+	Role *string `json:"role,omitempty"`
+}
+
+// BundleOpens What a bundle would open for a typical person
+type BundleOpens struct {
+	// Closed What of it would open nothing to them
+	Closed *[]string `json:"closed,omitempty"`
+
+	// Granted Actions on resources
+	Granted int    `json:"granted"`
+	Name    string `json:"name"`
+
+	// Partner Empty for people of no partner
+	Partner string `json:"partner"`
+
+	// Shut Why it would not be given to them
+	Shut *string `json:"shut,omitempty"`
+
+	// Wide Actions that need no role
+	Wide int `json:"wide"`
+}
+
+// BundlePatch The fields of a bundle that are to be otherwise, and why; null takes one away, and what is not named stays (RFC 7396)
+type BundlePatch map[string]interface{}
+
+// BundleRequest defines model for BundleRequest.
+type BundleRequest struct {
+	Answer *string            `json:"answer,omitempty"`
+	Id     string             `json:"id"`
+	Made   string             `json:"made"`
+	Name   string             `json:"name"`
+	State  BundleRequestState `json:"state"`
+	Until  *string            `json:"until,omitempty"`
+}
+
+// BundleRequestState defines model for BundleRequest.State.
+type BundleRequestState string
+
+// Bundles defines model for Bundles.
+type Bundles struct {
+	Bundles  []Bundle `json:"bundles"`
+	Revision int      `json:"revision"`
 }
 
 // Cause defines model for Cause.
@@ -4260,6 +4563,16 @@ type Gate struct {
 // GateAnswer defines model for Gate.Answer.
 type GateAnswer string
 
+// Gift defines model for Gift.
+type Gift struct {
+	Name     string   `json:"name"`
+	Resource string   `json:"resource"`
+	Role     GiftRole `json:"role"`
+}
+
+// GiftRole defines model for Gift.Role.
+type GiftRole string
+
 // GivenRole defines model for GivenRole.
 type GivenRole struct {
 	// Decision Whether it gets them in now; none for a group
@@ -4456,6 +4769,32 @@ type History struct {
 	Resource string  `json:"resource"`
 	Spells   []Spell `json:"spells"`
 	Subject  string  `json:"subject"`
+}
+
+// Holding defines model for Holding.
+type Holding struct {
+	Bundle string `json:"bundle"`
+	From   string `json:"from"`
+
+	// Gives What follows from it
+	Gives    []Gift        `json:"gives"`
+	Less     *[]BundleLess `json:"less,omitempty"`
+	Party    string        `json:"party"`
+	Reviewed *string       `json:"reviewed,omitempty"`
+	Sponsor  *string       `json:"sponsor,omitempty"`
+	Until    *string       `json:"until,omitempty"`
+}
+
+// HoldingEnd defines model for HoldingEnd.
+type HoldingEnd struct {
+	Address string `json:"address"`
+	Bundle  string `json:"bundle"`
+
+	// Resource Take this out of it alone
+	Resource *string `json:"resource,omitempty"`
+
+	// Why The reason that the journal keeps
+	Why *Why `json:"why,omitempty"`
 }
 
 // Impact defines model for Impact.
@@ -4995,8 +5334,9 @@ type NewLetter struct {
 // NewLetterForm defines model for NewLetter.Form.
 type NewLetterForm string
 
-// NewRequest A refused question, or changes or a value that are not theirs to make; one of the three
+// NewRequest A refused question, changes or a value that are not theirs to make, or a bundle for somebody outside; one of the four
 type NewRequest struct {
+	Bundle   *AskedBundle `json:"bundle,omitempty"`
 	Changes  *[]PlaceEdit `json:"changes,omitempty"`
 	Purpose  string       `json:"purpose"`
 	Question *Question    `json:"question,omitempty"`
@@ -5758,7 +6098,10 @@ type RemedyTaken struct {
 type Request struct {
 	// Answer The answer or the reason of a no
 	Answer *string `json:"answer,omitempty"`
-	By     string  `json:"by"`
+
+	// Bundle A bundle that is asked for
+	Bundle *BundleAsked `json:"bundle,omitempty"`
+	By     string       `json:"by"`
 
 	// Changes What is to be changed; then there is no question
 	Changes  *[]PlaceEdit `json:"changes,omitempty"`
@@ -5779,7 +6122,7 @@ type Request struct {
 	// Title The question or the changes in a sentence
 	Title string `json:"title"`
 
-	// To Who can change it: administrator, owner:ID, partner:ID, the party
+	// To Who can change it: administrator, keeper, owner:ID, partner:ID, the party
 	To []string `json:"to"`
 
 	// ToNames The same, by name
@@ -5789,6 +6132,18 @@ type Request struct {
 
 // RequestState defines model for Request.State.
 type RequestState string
+
+// RequestDo defines model for RequestDo.
+type RequestDo struct {
+	// Less Of a bundle: what is given less, or not
+	Less *[]BundleLess `json:"less,omitempty"`
+
+	// Until Of a bundle: an earlier end than was asked for
+	Until *string `json:"until,omitempty"`
+
+	// Why The reason that the journal keeps
+	Why *Why `json:"why,omitempty"`
+}
 
 // Revision defines model for Revision.
 type Revision struct {
@@ -6908,6 +7263,27 @@ type BoardParams struct {
 	Limit  *Limit  `form:"limit,omitempty" json:"limit,omitempty"`
 }
 
+// AddBundleParams defines parameters for AddBundle.
+type AddBundleParams struct {
+	// IdempotencyKey The same key within a day repeats the first answer
+	IdempotencyKey *IdempotencyKey `json:"Idempotency-Key,omitempty"`
+}
+
+// RemoveBundleParams defines parameters for RemoveBundle.
+type RemoveBundleParams struct {
+	// Why The reason that the journal keeps
+	Why *WhyParam `form:"why,omitempty" json:"why,omitempty"`
+
+	// IfMatch ETag of the state that the change was made from
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
+}
+
+// SetBundleParams defines parameters for SetBundle.
+type SetBundleParams struct {
+	// IfMatch ETag of the state that the change was made from
+	IfMatch *IfMatch `json:"If-Match,omitempty"`
+}
+
 // ChangesParams defines parameters for Changes.
 type ChangesParams struct {
 	// Topic Events of these topics, each with what happened as its data; absent for the heads of the journal alone
@@ -7472,6 +7848,12 @@ type ReachedBetweenParams struct {
 
 	// To Absent is now
 	To *string `form:"to,omitempty" json:"to,omitempty"`
+}
+
+// EndHoldingParams defines parameters for EndHolding.
+type EndHoldingParams struct {
+	// Preview Say what would become of it and do nothing
+	Preview *bool `form:"preview,omitempty" json:"preview,omitempty"`
 }
 
 // InviteParams defines parameters for Invite.
@@ -8150,6 +8532,12 @@ type AddBarJSONRequestBody = Bar
 // BeginJSONRequestBody defines body for Begin for application/json ContentType.
 type BeginJSONRequestBody = FirstAdministrator
 
+// AddBundleJSONRequestBody defines body for AddBundle for application/json ContentType.
+type AddBundleJSONRequestBody = BundleChange
+
+// SetBundleApplicationMergePatchPlusJSONRequestBody defines body for SetBundle for application/merge-patch+json ContentType.
+type SetBundleApplicationMergePatchPlusJSONRequestBody = BundlePatch
+
 // CouldCutsJSONRequestBody defines body for CouldCuts for application/json ContentType.
 type CouldCutsJSONRequestBody = CouldQuestion
 
@@ -8164,6 +8552,9 @@ type LiftBrakeJSONRequestBody LiftBrakeJSONBody
 
 // ReleaseDatesJSONRequestBody defines body for ReleaseDates for application/json ContentType.
 type ReleaseDatesJSONRequestBody = DatesRelease
+
+// DoorBundlesJSONRequestBody defines body for DoorBundles for application/json ContentType.
+type DoorBundlesJSONRequestBody = BundleAsk
 
 // DoorCodeJSONRequestBody defines body for DoorCode for application/json ContentType.
 type DoorCodeJSONRequestBody = DoorAsk
@@ -8249,6 +8640,9 @@ type ChangeGuestsJSONRequestBody = GuestChange
 // MergeGuestsJSONRequestBody defines body for MergeGuests for application/json ContentType.
 type MergeGuestsJSONRequestBody = GuestMerge
 
+// EndHoldingJSONRequestBody defines body for EndHolding for application/json ContentType.
+type EndHoldingJSONRequestBody = HoldingEnd
+
 // InviteJSONRequestBody defines body for Invite for application/json ContentType.
 type InviteJSONRequestBody = Invitation
 
@@ -8272,6 +8666,9 @@ type AnswerOfferJSONRequestBody = OfferAnswer
 
 // OwnAcceptJSONRequestBody defines body for OwnAccept for application/json ContentType.
 type OwnAcceptJSONRequestBody = OwnAccept
+
+// OwnBundlesJSONRequestBody defines body for OwnBundles for application/json ContentType.
+type OwnBundlesJSONRequestBody = BundleAsk
 
 // OwnLanguageJSONRequestBody defines body for OwnLanguage for application/json ContentType.
 type OwnLanguageJSONRequestBody = OwnLanguage
@@ -8325,7 +8722,7 @@ type MakeRequestJSONRequestBody = NewRequest
 type AnswerRequestJSONRequestBody AnswerRequestJSONBody
 
 // DoRequestJSONRequestBody defines body for DoRequest for application/json ContentType.
-type DoRequestJSONRequestBody = WhyOnly
+type DoRequestJSONRequestBody = RequestDo
 
 // DraftRequestJSONRequestBody defines body for DraftRequest for application/json ContentType.
 type DraftRequestJSONRequestBody DraftRequestJSONBody

@@ -115,7 +115,7 @@ func (s *Service) newcomer(ctx context.Context, st *State, a addr.Address) (orig
 		}
 	}
 	if origin != 0 {
-		own, err := s.store.Grants(ctx, a.String())
+		own, err := s.given(ctx, st, a.String())
 		if err != nil {
 			return 0, "", err
 		}
@@ -320,8 +320,10 @@ func (s *Service) mayHaveCode(ctx context.Context, a addr.Address, join string) 
 	if s.maySignIn(a) {
 		return true, nil
 	}
-	origin, _, err := s.newcomer(ctx, st, a)
-	return origin != 0, err
+	if origin, _, err := s.newcomer(ctx, st, a); err != nil || origin != 0 {
+		return origin != 0, err
+	}
+	return s.mayAskForBundle(ctx, a)
 }
 
 // Prove signs a guest in who sends the code that was mailed to them. Wrong, used, ended and

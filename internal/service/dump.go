@@ -84,6 +84,8 @@ func (c *collect) PutDoc(kind, id string, doc []byte) error {
 	return worldfile.AddInventory(&c.w, kind, id, doc)
 }
 
+func (c *collect) PutHolding(x *world.Holding) { c.w.Holdings = append(c.w.Holdings, *x) }
+
 func (c *collect) PutContact(x *world.Contact) { c.w.Contacts = append(c.w.Contacts, *x) }
 
 func (c *collect) SetForwarders(_ string, xs []world.Forwarder) {

@@ -22,84 +22,43 @@ import (
 	"wexillum.example/internal/worldfile"
 )
 
+var expectations = policyEntry[world.Expectation]{section: "expectations", noun: "expectation",
+	at: func(p *world.Policy) *[]world.Expectation { return &p.Expectations }, id: func(x *world.Expectation) string { return x.ID }, doc: worldfile.ExpectationDoc,
+	more: func(_ *State, x *world.Expectation) error {
+		if x.Could && !expect.CouldSays(x.Expect.Sort) {
+			return &Invalid{"could", "yes", "it says nothing of " + world.ExpectSortNames[x.Expect.Sort] + ": acts only add to what somebody may, and conditions are not looked at; leave it out"}
+		}
+		return nil
+	},
+}
+
 // Expectation finds an expectation.
 func (s *State) Expectation(id string) (*world.Expectation, error) {
-	for i := range s.Policy().Expectations {
-		if x := &s.Policy().Expectations[i]; x.ID == id {
-			return x, nil
-		}
-	}
-	return nil, fmt.Errorf("%w: there is no expectation %q", ErrNotFound, id)
+	return expectations.find(s.Policy(), id)
 }
 
 // ExpectationEtag is the validator of an expectation.
-func ExpectationEtag(x *world.Expectation) string { return Etag(worldfile.ExpectationDoc(x)) }
-
-// withExpectation returns the policy with an expectation as doc has it, and the expectation.
-func (s *Service) withExpectation(now *State, doc []byte) (*world.World, *world.Expectation, error) {
-	text := append(append([]byte(`{"wexillum": "1", "expectations": [`), doc...), "]}"...)
-	part, err := worldfile.Read(text, worldfile.Options{Now: s.Now(), Known: now})
-	if err != nil {
-		var is struct{ ID string }
-		_ = json.Unmarshal(doc, &is) // what is no record was told of by Read
-		return nil, nil, fieldError("expectation", is.ID, err)
-	}
-	if x := &part.Expectations[0]; x.Could && !expect.CouldSays(x.Expect.Sort) {
-		return nil, nil, &Invalid{"could", "yes", "it says nothing of " + world.ExpectSortNames[x.Expect.Sort] + ": acts only add to what somebody may, and conditions are not looked at; leave it out"}
-	}
-	return world.Merge(now.Policy(), part), &part.Expectations[0], nil
-}
+func ExpectationEtag(x *world.Expectation) string { return expectations.etag(x) }
 
 // ReadExpectation reads an expectation that is not kept. doc is its record as the file format has it.
 func (s *Service) ReadExpectation(now *State, doc []byte) (*world.Expectation, error) {
-	_, x, err := s.withExpectation(now, doc)
+	_, x, err := expectations.with(s, now, doc)
 	return x, err
 }
 
 // AddExpectation makes an expectation.
 func (s *Service) AddExpectation(ctx context.Context, who, why string, doc []byte, id string) error {
-	return s.part(ctx, who, why, func(now *State) (*world.World, error) {
-		if _, err := now.Expectation(id); err == nil {
-			return nil, fmt.Errorf("%w: there is an expectation %q already", ErrConflict, id)
-		}
-		next, _, err := s.withExpectation(now, doc)
-		return next, err
-	})
+	return expectations.add(ctx, s, who, why, doc, id)
 }
 
 // PatchExpectation changes what a merge patch (RFC 7396) of an expectation's record names.
 func (s *Service) PatchExpectation(ctx context.Context, who, why, id string, patch []byte, ifMatch string) error {
-	return s.part(ctx, who, why, func(now *State) (*world.World, error) {
-		old, err := now.Expectation(id)
-		if err != nil {
-			return nil, err
-		}
-		if ifMatch != "" && ifMatch != ExpectationEtag(old) {
-			return nil, ErrStale
-		}
-		doc, err := patched(worldfile.ExpectationDoc(old), patch, id)
-		if err != nil {
-			return nil, err
-		}
-		next, _, err := s.withExpectation(now, doc)
-		return next, err
-	})
+	return expectations.patch(ctx, s, who, why, id, patch, ifMatch)
 }
 
 // RemoveExpectation takes an expectation away.
 func (s *Service) RemoveExpectation(ctx context.Context, who, why, id, ifMatch string) error {
-	return s.part(ctx, who, why, func(now *State) (*world.World, error) {
-		old, err := now.Expectation(id)
-		if err != nil {
-			return nil, err
-		}
-		if ifMatch != "" && ifMatch != ExpectationEtag(old) {
-			return nil, ErrStale
-		}
-		next := *now.Policy()
-		next.Expectations = slices.DeleteFunc(slices.Clone(next.Expectations), func(x world.Expectation) bool { return x.ID == id })
-		return &next, nil
-	})
+	return expectations.remove(ctx, s, who, why, id, ifMatch)
 }
 
 // Expected is an expectation, what judging it found and what is kept of it.

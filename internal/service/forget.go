@@ -76,18 +76,33 @@ func (s *Service) forget(ctx context.Context, address string, n *int, known func
 	return err
 }
 
+// stranger is the address outside that a request is about; empty for others.
+func (r *Request) stranger() string {
+	switch {
+	case r.SignUp != nil:
+		return r.SignUp.Address
+	case r.Bundle != nil:
+		return r.Bundle.Address
+	}
+	return ""
+}
+
 // refusedStrangers lists addresses that asked to sign up, were refused before a moment, and never had a record.
 func (s *Service) refusedStrangers(ctx context.Context, before time.Time) (out []string, err error) {
-	err = s.store.Naming(ctx, "request", `"sign_up":`, func(_ string, doc []byte) error {
-		r, err := requestOf(doc)
-		if err != nil || r.SignUp == nil || r.State != RequestRefused {
+	for _, kind := range []string{`"sign_up":`, `"bundle":`} {
+		if err = s.store.Naming(ctx, "request", kind, func(_ string, doc []byte) error {
+			r, err := requestOf(doc)
+			if err != nil || r.SignUp == nil && r.Bundle == nil || !r.over() || r.State == RequestWorks {
+				return err
+			}
+			closed, err := moment.Parse(r.Closed)
+			if a := r.stranger(); err == nil && closed.Time().Before(before) && !slices.Contains(out, a) {
+				out = append(out, a)
+			}
 			return err
+		}); err != nil {
+			return nil, err
 		}
-		closed, err := moment.Parse(r.Closed)
-		if err == nil && closed.Time().Before(before) && !slices.Contains(out, r.SignUp.Address) {
-			out = append(out, r.SignUp.Address)
-		}
-		return err
-	})
-	return
+	}
+	return out, nil
 }

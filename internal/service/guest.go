@@ -16,7 +16,7 @@ import (
 	"wexillum.example/internal/store"
 )
 
-// Guest returns a record with the grants that are its own; ErrNotFound where there is none.
+// Guest returns a record with the grants that are its own, those that follow from bundles among them; ErrNotFound where there is none.
 func (s *Service) Guest(ctx context.Context, address string) (*world.Guest, []world.Grant, error) {
 	a, err := addr.Parse(address)
 	if err != nil {
@@ -33,7 +33,7 @@ func (s *Service) Guest(ctx context.Context, address string) (*world.Guest, []wo
 	if !ok {
 		return nil, nil, fmt.Errorf("%w: the record of %s has come to its end", ErrNotFound, a)
 	}
-	own, err := s.store.Grants(ctx, a.String())
+	own, err := s.given(ctx, s.State(), a.String())
 	return &dated, own, err
 }
 
@@ -212,6 +212,10 @@ func (s *Service) changeGuest(now *State, t *store.Tx, who Who, c *GuestChange, 
 	}
 	next := *g
 	grants := slices.Clone(own)
+	held, err := heldNow(t, now, a)
+	if err != nil {
+		return x, err
+	}
 	gone := false
 	switch c.Do {
 	case Extend:
@@ -236,9 +240,13 @@ func (s *Service) changeGuest(now *State, t *store.Tx, who Who, c *GuestChange, 
 	case Remove:
 		gone = true
 	case EndGrant:
-		err = endGrants(grants, c, at)
+		if !endGrants(grants, c, at) && !now.endBundled(held, c.Resource, c.Role, at) {
+			err = refuse("it holds no grant on %s", c.Resource)
+		}
 	case Confirm:
-		err = confirm(grants, c, at)
+		if one, other := confirm(grants, c, at), now.confirmBundled(held, c.Resource, at); !one && !other {
+			err = refuse("it holds no grant to confirm")
+		}
 	case HandOver:
 		if !now.Has("person", c.Sponsor) || now.LeftAt(c.Sponsor) != 0 {
 			return x, &Invalid{"sponsor", c.Sponsor, "there is no such person here"}
@@ -249,6 +257,11 @@ func (s *Service) changeGuest(now *State, t *store.Tx, who Who, c *GuestChange, 
 		for i := range grants {
 			if grants[i].Sponsor == g.Sponsor && grants[i].Until > at {
 				grants[i].Sponsor = c.Sponsor
+			}
+		}
+		for i := range held {
+			if held[i].Sponsor == g.Sponsor && held[i].Until > at {
+				held[i].Sponsor = c.Sponsor
 			}
 		}
 		next.Sponsor = c.Sponsor
@@ -273,9 +286,15 @@ func (s *Service) changeGuest(now *State, t *store.Tx, who Who, c *GuestChange, 
 	if gone {
 		e.RemoveGuest(a)
 		e.SetGrants(a.String(), nil)
+		for i := range held {
+			e.Remove("holding", held[i].Key())
+		}
 	} else {
 		e.PutGuest(&next)
 		e.SetGrants(a.String(), grants)
+		for i := range held {
+			e.PutHolding(&held[i])
+		}
 	}
 	x.State = e.Done()
 	x.Will, _ = x.State.Sequences().Of(a)
@@ -307,6 +326,13 @@ func (s *Service) changeGuest(now *State, t *store.Tx, who Who, c *GuestChange, 
 		if _, err := t.PutGrant(&grants[i]); err != nil {
 			return x, err
 		}
+	}
+	for i := range held {
+		did, err := putHolding(t, &held[i])
+		if err != nil {
+			return x, err
+		}
+		x.Done = x.Done || did
 	}
 	if !x.Done {
 		x.Reason = "nothing changes"
@@ -442,8 +468,7 @@ var standing = map[dated.Cause]string{
 	dated.ByIdle: "it has not been seen for too long", dated.BySponsor: "its sponsor left; hand it over first", dated.ByHomeClosed: "the partner says that the home account is closed", dated.ByPartner: "the connection with the partner ended",
 }
 
-func endGrants(grants []world.Grant, c *GuestChange, at moment.Moment) error {
-	found := false
+func endGrants(grants []world.Grant, c *GuestChange, at moment.Moment) (found bool) {
 	for i := range grants {
 		g := &grants[i]
 		if g.Resource.String() != c.Resource || c.Role != "" && g.Role.String() != c.Role || g.Until <= at {
@@ -452,22 +477,15 @@ func endGrants(grants []world.Grant, c *GuestChange, at moment.Moment) error {
 		found = true
 		g.Until = max(at, g.From)
 	}
-	if !found {
-		return refuse("it holds no grant on %s", c.Resource)
-	}
-	return nil
+	return found
 }
 
-func confirm(grants []world.Grant, c *GuestChange, at moment.Moment) error {
-	found := false
+func confirm(grants []world.Grant, c *GuestChange, at moment.Moment) (found bool) {
 	for i := range grants {
 		if g := &grants[i]; (c.Resource == "" || g.Resource.String() == c.Resource) && moment.Within(at, g.From, g.Until) {
 			found = true
 			g.Reviewed = at
 		}
 	}
-	if !found {
-		return refuse("it holds no grant to confirm")
-	}
-	return nil
+	return found
 }

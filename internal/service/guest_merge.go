@@ -35,6 +35,9 @@ func (s *Service) remove(now *State, t *store.Tx, a addr.Address, at moment.Mome
 			return err
 		}
 	}
+	if err := endHoldings(t, now, a, at); err != nil {
+		return err
+	}
 	links, err := namingLinks(now, t, a)
 	if err != nil {
 		return err
@@ -173,6 +176,11 @@ func (s *Service) MergeGuests(ctx context.Context, who Who, from, into, reason s
 				return err
 			}
 		}
+		n, err := mergeHoldings(t, now, a, b, at)
+		if err != nil {
+			return err
+		}
+		out.Grants += n
 		groups, err := namingGroups(now, t, a)
 		if err != nil {
 			return err

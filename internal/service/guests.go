@@ -201,9 +201,9 @@ func (s *Service) GroupsHolding(ctx context.Context, a addr.Address) ([]world.Gr
 	return slices.DeleteFunc(all, func(g world.Group) bool { return !slices.Contains(g.Parties, a) }), err
 }
 
-// GrantsOf lists the grants of a party, written as Grant.Party has it.
+// GrantsOf lists the grants of a party, written as Grant.Party has it, those that follow from bundles among them.
 func (s *Service) GrantsOf(ctx context.Context, party string) ([]world.Grant, error) {
-	return s.store.Grants(ctx, party)
+	return s.given(ctx, s.State(), party)
 }
 
 // LinksFor lists the links that name an address and have not ended.

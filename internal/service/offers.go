@@ -5,6 +5,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 
 	"wexillum.example/internal/core/addr"
@@ -165,6 +166,24 @@ func (s *Service) AnswerOffer(ctx context.Context, who Who, id string, accept bo
 				}
 			}
 			o.Guests, o.Grants = len(guests), len(grants)
+			var of []string
+			now.EachHolding(func(h *world.Holding) {
+				if h.Sponsor == o.From && h.Until > s.Now() {
+					of = append(of, h.Key())
+				}
+			})
+			slices.Sort(of)
+			held, err := recordsOf(t.Record, "holding", of, worldfile.HoldingOf)
+			if err != nil {
+				return err
+			}
+			for i := range held {
+				held[i].Sponsor = o.To
+				if _, err := putHolding(t, &held[i]); err != nil {
+					return err
+				}
+			}
+			o.Grants += len(held)
 		}
 		return putJSON(t, "offer", id, &o)
 	})

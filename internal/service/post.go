@@ -210,7 +210,9 @@ func (s *Service) compose(ctx context.Context, m *store.Message) (*mail.Message,
 		return s.composeLetter(ctx, data["letter"])
 	case "let_in":
 		return s.composeLetIn(ctx, data["request"], &c)
-	case "digest", "offer", "arrived", "works", "answered", "sign_up", "expectation":
+	case "bundle_answered":
+		return s.composeBundle(ctx, data["request"], &c)
+	case "digest", "offer", "arrived", "works", "answered", "sign_up", "bundle_asked", "expectation":
 		return s.composeOurs(ctx, m, data, &c)
 	}
 	g, own, err := s.Guest(ctx, m.Recipient)
@@ -367,8 +369,18 @@ func (s *Service) composeRequest(ctx context.Context, kind, language, id string,
 	}
 	st := s.State()
 	c.Purpose, c.Text, c.By = r.Purpose, r.Answer, r.Closer
-	if r.SignUp != nil {
-		c.Guest = r.SignUp.Address
+	c.Guest = r.stranger()
+	if r.Bundle != nil {
+		if r.over() && kind == "bundle_asked" {
+			return nil, nil
+		}
+		for i, said := range r.Bundle.Said {
+			c.Purpose += "\n" + r.Bundle.Asked[i] + " " + said
+		}
+		c.Until = dayWords(r.Bundle.holding(addr.Address{}, 0).Until, st, phrase.Of(language))
+		c.What, c.Link = []string{r.Title}, s.address("/waiting?request="+r.ID)
+		msg, err := mail.Compose(kind, language, c)
+		return &msg, err
 	}
 	if r.IsChange() {
 		c.What, c.Link = []string{r.Title}, s.address("/")
@@ -397,6 +409,15 @@ func (s *Service) composeRequest(ctx context.Context, kind, language, id string,
 // tellAsker mails to whoever sent a question that something became of it.
 func (s *Service) tellAsker(st *State, t *store.Tx, r *Request) error {
 	kind := map[RequestState]string{RequestWorks: "works", RequestAnswered: "answered", RequestRefused: "answered"}[r.State]
+	if r.Bundle != nil && r.over() && r.State != RequestWithdrawn && (r.By == GuestName(r.Bundle.Address) || r.State == RequestWorks) {
+		to, err := addr.Parse(r.Bundle.Address)
+		if err != nil {
+			return err
+		}
+		if err := s.postMail(t, st, to, "bundle_answered", "request "+r.ID+" "+string(r.State), map[string]string{"request": r.ID}); err != nil {
+			return err
+		}
+	}
 	if r.SignUp != nil && kind != "" {
 		to, err := addr.Parse(r.SignUp.Address)
 		if err != nil {
@@ -413,6 +434,39 @@ func (s *Service) tellAsker(st *State, t *store.Tx, r *Request) error {
 		return err
 	}
 	return s.postMail(t, st, to, kind, "request "+r.ID+" "+string(r.State), map[string]string{"request": r.ID})
+}
+
+// composeBundle writes to somebody who asked for a bundle what became of it.
+func (s *Service) composeBundle(ctx context.Context, id string, c *mail.Content) (*mail.Message, error) {
+	r, err := s.requestKept(ctx, id)
+	if err != nil || r == nil || r.Bundle == nil {
+		return nil, err
+	}
+	st := s.State()
+	b, err := st.Bundle(r.Bundle.Bundle)
+	if err != nil {
+		return nil, nil // it is no more
+	}
+	language := phrase.Of(cmp.Or(r.Bundle.Language, Languages[0]))
+	c.Text, c.Guest = r.Answer, b.Name
+	if r.State == RequestWorks {
+		a, err := addr.Parse(r.Bundle.Address)
+		if err != nil {
+			return nil, err
+		}
+		for _, h := range st.Holdings(a) {
+			if h.Bundle != b.ID {
+				continue
+			}
+			c.Until = dayWords(h.Until, st, language)
+			for _, g := range b.Grants(&h) {
+				c.What = append(c.What, st.NameOf(g.Resource)+": "+roleWords[language][g.Role])
+			}
+		}
+		c.Link = s.address("/door")
+	}
+	msg, err := mail.Compose("bundle_answered", language, c)
+	return &msg, err
 }
 
 // composeLetIn writes to somebody at the door whether they may come in.
@@ -591,7 +645,7 @@ func (s *Service) composeOurs(ctx context.Context, m *store.Message, data map[st
 		msg, err := mail.Compose(m.Kind, language, c)
 		return &msg, err
 	}
-	if m.Kind == "works" || m.Kind == "answered" || m.Kind == "sign_up" {
+	if m.Kind == "works" || m.Kind == "answered" || m.Kind == "sign_up" || m.Kind == "bundle_asked" {
 		return s.composeRequest(ctx, m.Kind, language, data["request"], c)
 	}
 	var d digest

@@ -71,6 +71,7 @@ type Request struct {
 	Changes []PlaceEdit  `json:"changes,omitempty"` // what is to be changed; then nothing is asked
 	Value   *AskedValue  `json:"value,omitempty"`   // a value that is to be set; then nothing else
 	SignUp  *SignUp      `json:"sign_up,omitempty"` // somebody at the door who wants a record; then nothing else
+	Bundle  *BundleAsked `json:"bundle,omitempty"`  // a bundle that is asked for; then nothing else
 	Title   string       `json:"title,omitempty"`   // of the changes, as things were called when they were asked for
 	Purpose string       `json:"purpose"`
 	To      []string     `json:"to"` // administrator, owner:ID, partner:ID, the party
@@ -84,10 +85,14 @@ type Request struct {
 }
 
 // IsChange reports whether it asks for something to be changed, rather than whether something may be.
-func (r *Request) IsChange() bool { return len(r.Changes) > 0 || r.Value != nil || r.SignUp != nil }
+func (r *Request) IsChange() bool {
+	return len(r.Changes) > 0 || r.Value != nil || r.SignUp != nil || r.Bundle != nil
+}
 
 // over reports whether nothing more can become of it.
-func (r *Request) over() bool { return r.State == RequestRefused || r.State == RequestWorks }
+func (r *Request) over() bool {
+	return r.State == RequestRefused || r.State == RequestWorks || r.State == RequestWithdrawn || r.State == RequestLapsed
+}
 
 func requestOf(doc []byte) (*Request, error) {
 	r := &Request{}
@@ -199,6 +204,8 @@ func (s *State) WhoInWords(to string) string {
 	switch kind {
 	case "administrator":
 		return "an administrator"
+	case "keeper":
+		return "a keeper"
 	case "owner":
 		return cmp.Or(s.NameOf(world.Resource{Kind: catalogue.Person, ID: id}), id)
 	case "partner":
@@ -288,6 +295,16 @@ func (s *Service) AnswerRequest(ctx context.Context, who Who, id, text string, r
 	return s.onRequest(ctx, who, id, func(r *Request) error {
 		if err := mayClose(r, who); err != nil {
 			return err
+		}
+		if r.Bundle != nil {
+			switch next, st := r.Bundle.step(), s.State(); {
+			case !refuse:
+				return fmt.Errorf("%w: give %s the bundle (do it), or say no with a reason", ErrConflict, r.Bundle.Address)
+			case st.self(r, who):
+				return fmt.Errorf("%w: nobody answers what they asked for, or would get; withdraw it", ErrForbidden)
+			case !next.fits(who):
+				return fmt.Errorf("%w: it is answered by %s", ErrForbidden, st.toInWords(next.Who))
+			}
 		}
 		if r.SignUp != nil && !refuse {
 			return fmt.Errorf("%w: let %s in (do it), or say no with a reason", ErrConflict, r.SignUp.Address)

@@ -138,7 +138,7 @@ func (c *placeChange) whoMay(x *entry, p *parsed) string {
 
 // DoRequest makes the changes that a request asks for, as whoever does it may make them; the request
 // is over with it. With preview it says what it would do.
-func (s *Service) DoRequest(ctx context.Context, who Who, id, why string, preview bool) (*PlacesChanged, error) {
+func (s *Service) DoRequest(ctx context.Context, who Who, id, why string, preview bool, c BundleApproval) (*PlacesChanged, error) {
 	r, err := s.RequestOf(ctx, who, id)
 	if err != nil {
 		return nil, err
@@ -147,7 +147,12 @@ func (s *Service) DoRequest(ctx context.Context, who Who, id, why string, previe
 		return nil, err
 	}
 	why = cmp.Or(strings.TrimSpace(why), r.Purpose)
+	if r.Bundle == nil && (c.Until != "" || len(c.Less) > 0) {
+		return nil, &Invalid{"until", c.Until, "only a bundle is given for a shorter time or in part"}
+	}
 	switch {
+	case r.Bundle != nil:
+		return s.approveBundle(ctx, who, id, why, preview, c)
 	case r.Value != nil:
 		return s.doValue(ctx, who, r, why, preview)
 	case r.SignUp != nil:
@@ -199,6 +204,9 @@ func (s *Service) doRequest(
 func (s *Service) requestDone(ctx context.Context, r *Request) (is bool, err error) {
 	if r.Value != nil {
 		return s.valueDone(ctx, r.Value)
+	}
+	if r.Bundle != nil { // it is done by approving it
+		return false, nil
 	}
 	if r.SignUp != nil {
 		a, err := addr.Parse(r.SignUp.Address)

@@ -309,6 +309,17 @@ func (s *Service) carryRecord(st *State, t *store.Tx, step *engine.DueStep, now 
 					}
 				}
 			}
+			held, err := heldNow(t, st, a)
+			if err != nil {
+				return 0, 0, err
+			}
+			held = slices.DeleteFunc(held, func(h world.Holding) bool { return h.From != step.From })
+			st.endBundled(held, step.Resource.String(), step.Role.String(), step.At)
+			for i := range held {
+				if _, err := putHolding(t, &held[i]); err != nil {
+					return 0, 0, err
+				}
+			}
 		}
 		if _, err := t.Note("step", a.String(), nil, stepDoc(step, late > 0)); err != nil {
 			return 0, 0, err

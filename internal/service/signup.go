@@ -23,6 +23,7 @@ const (
 	DoorWaiting   = "waiting"   // somebody decides
 	DoorRefused   = "refused"   // somebody said no
 	DoorJoined    = "joined"    // they are in the course that they came to join
+	DoorBundles   = "bundles"   // there are bundles that they may ask for
 )
 
 // Step is what somebody at the door meets who proved an address and has no page of a guest.
@@ -72,6 +73,9 @@ func (s *Service) Proved(ctx context.Context, a addr.Address, k Knock, way strin
 		return Entered{}, ErrDenied
 	}
 	step, err := s.signUpStep(ctx, a, k.Language)
+	if err == nil && step == nil {
+		step, err = s.bundleStep(ctx, a)
+	}
 	if err != nil || step != nil {
 		return Entered{Step: step, Address: a.String()}, err
 	}
@@ -113,6 +117,21 @@ func (s *Service) signUpStep(ctx context.Context, a addr.Address, language strin
 		out.Questions = nil
 	}
 	return out, nil
+}
+
+// bundleStep leads somebody who has no page of a guest, and does not come to have one by themselves, to the bundles that they may
+// ask for; nil for everybody else.
+func (s *Service) bundleStep(ctx context.Context, a addr.Address) (*Step, error) {
+	if s.maySignIn(a) {
+		return nil, nil
+	}
+	if origin, _, err := s.newcomer(ctx, s.State(), a); err != nil || origin != 0 {
+		return nil, err
+	}
+	if may, err := s.mayAskForBundle(ctx, a); err != nil || !may {
+		return nil, err
+	}
+	return &Step{Kind: DoorBundles}, nil
 }
 
 // StepOf tells what somebody at the door meets who proved an address a moment ago; ErrDenied where there is
@@ -211,16 +230,7 @@ func (s *Service) letSignUp(now *State, t *store.Tx, who Who, r *Request, previe
 	if w.Granted.Gained, w.Wide.Gained = Opened(would); w.Granted.Gained+w.Wide.Gained > 0 {
 		w.Parties.Gained = 1
 	}
-	var may []string
-	for i := range would {
-		if c := would[i].Change(); c == "opened" || c == "otherwise" {
-			may = append(may, would[i].Action.Get().Title)
-		}
-	}
-	slices.Sort(may)
-	if may = slices.Compact(may); len(may) > 0 {
-		w.Lines = []string{"They may then " + strings.Join(may, ", ")}
-	}
+	w.Lines = mayThen(would)
 	out := &PlacesChanged{Lines: []PlaceLine{{PlaceEdit: PlaceEdit{Do: DoAdd, Kind: "guest", ID: a.String()}, Result: "added"}}, Weighed: w}
 	if preview {
 		return out, errPreview

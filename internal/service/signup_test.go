@@ -137,7 +137,7 @@ func TestSignUp(t *testing.T) {
 		t.Fatalf("%+v", list)
 	}
 	id := list[0].ID
-	if _, err := s.DoRequest(ctx, ben, id, "", false); !errors.Is(err, ErrNotFound) {
+	if _, err := s.DoRequest(ctx, ben, id, "", false, BundleApproval{}); !errors.Is(err, ErrNotFound) {
 		t.Errorf("somebody else: %v", err)
 	}
 	if _, err := s.AnswerRequest(ctx, uma, id, "hm", false); err == nil || !strings.Contains(err.Error(), "let bo@ilvane.example in (do it), or say no") {
@@ -167,7 +167,7 @@ func TestSignUp(t *testing.T) {
 	list, err = s.Requests(ctx, uma, false)
 	check(t, err)
 	id = list[0].ID
-	out, err := s.DoRequest(ctx, uma, id, "", true)
+	out, err := s.DoRequest(ctx, uma, id, "", true, BundleApproval{})
 	check(t, err)
 	if w := out.Weighed; w == nil || w.Parties.Gained != 1 || w.Wide.Gained == 0 || fmt.Sprint(w.Lines) != "[They may then change an own message, remove the own record, send a message, sign in]" {
 		t.Errorf("weighed: %+v", w)
@@ -175,12 +175,12 @@ func TestSignUp(t *testing.T) {
 	if _, err := s.store.Guest(ctx, "bo@ilvane.example"); err != nil || s.maySignIn(address(t, "bo@ilvane.example")) {
 		t.Errorf("weighing let them in: %v", err)
 	}
-	_, err = s.DoRequest(ctx, uma, id, "", false)
+	_, err = s.DoRequest(ctx, uma, id, "", false, BundleApproval{})
 	check(t, err)
 	if got := told("bo@ilvane.example"); got != "Small: you may come in" {
 		t.Error(got)
 	}
-	if _, err := s.DoRequest(ctx, keeper, id, "", false); !errors.Is(err, ErrConflict) {
+	if _, err := s.DoRequest(ctx, keeper, id, "", false, BundleApproval{}); !errors.Is(err, ErrConflict) {
 		t.Errorf("twice: %v", err)
 	}
 	knock("bo@ilvane.example", "in as guest:bo@ilvane.example")
@@ -212,7 +212,7 @@ func TestSignUp(t *testing.T) {
 		t.Fatalf("%+v", list)
 	}
 	load(t, s, "wexillum: 1\nrules: {directory.self_signup: {default: off}}\n")
-	if _, err := s.DoRequest(ctx, keeper, list[0].ID, "", false); err == nil || !strings.Contains(err.Error(), "the rules no longer let cy@ilvane.example sign up") {
+	if _, err := s.DoRequest(ctx, keeper, list[0].ID, "", false, BundleApproval{}); err == nil || !strings.Contains(err.Error(), "the rules no longer let cy@ilvane.example sign up") {
 		t.Errorf("after it was turned off: %v", err)
 	}
 

@@ -62,9 +62,14 @@ func (s *Service) workRecords(ctx context.Context, x *System, c Connector, due b
 			return err
 		}
 	case looked.head != st.Head:
-		touched, many, err := s.store.TouchedIDs(ctx, looked.head.Seq, st.Head.Seq, touchedAtOne, native.ThingKinds()...)
+		touched, many, err := s.store.TouchedIDs(ctx, looked.head.Seq, st.Head.Seq, touchedAtOne, append(native.ThingKinds(), "holding")...)
 		if err != nil {
 			return err
+		}
+		for i := range touched { // what is held of a bundle is kept there as what it gives
+			if party, _, ok := cutLast(touched[i][1], " of "); ok && touched[i][0] == "holding" {
+				touched[i] = [2]string{"grant", party + " a:b c d"}
+			}
 		}
 		if many {
 			err = s.compareRecords(ctx, x, work.Listed)
@@ -76,6 +81,9 @@ func (s *Service) workRecords(ctx context.Context, x *System, c Connector, due b
 		}
 		if err == nil && looked.head.Revision != st.Head.Revision && !many { // the rules decide which links open anything
 			err = s.compareRecords(ctx, x, work.Listed, "link")
+			if err == nil && len(st.Policy().Bundles) > 0 { // and bundles what follows from holding them
+				err = s.compareRecords(ctx, x, work.Listed, "grant")
+			}
 		}
 		if err != nil {
 			return err

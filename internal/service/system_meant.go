@@ -5,6 +5,7 @@ import (
 	"fmt"
 	"slices"
 
+	"wexillum.example/internal/core/addr"
 	"wexillum.example/internal/core/catalogue"
 	"wexillum.example/internal/core/engine"
 	"wexillum.example/internal/core/moment"
@@ -64,7 +65,11 @@ func (s *Service) allMeant(ctx context.Context, st *State, x *System, kind strin
 			return nil
 		})
 	case "grant":
-		return s.store.EachGrant(ctx, func(_ string, list []world.Grant) error {
+		var holders []string // in order, as whoever compares wants it
+		st.EachHolding(func(h *world.Holding) { holders = append(holders, h.Party.String()) })
+		slices.Sort(holders)
+		holders = slices.Compact(holders)
+		tell := func(party string, list []world.Grant) error {
 			things := native.GrantThings(list, at)
 			for _, key := range sortedKeys(things) {
 				if err := fn(key, things[key]); err != nil {
@@ -72,7 +77,34 @@ func (s *Service) allMeant(ctx context.Context, st *State, x *System, kind strin
 				}
 			}
 			return nil
-		})
+		}
+		before := func(party string) error { // those who hold bundles and nothing else
+			for ; len(holders) > 0 && (party == "" || holders[0] <= party); holders = holders[1:] {
+				if holders[0] == party {
+					continue
+				}
+				list, err := s.given(ctx, st, holders[0])
+				if err != nil {
+					return err
+				}
+				if err := tell(holders[0], list); err != nil {
+					return err
+				}
+			}
+			return nil
+		}
+		if err := s.store.EachGrant(ctx, func(party string, list []world.Grant) error {
+			if err := before(party); err != nil {
+				return err
+			}
+			if a, err := addr.Parse(party); err == nil {
+				list = append(slices.Clone(list), st.Bundled(a)...)
+			}
+			return tell(party, list)
+		}); err != nil {
+			return err
+		}
+		return before("")
 	case "link":
 		return s.store.Records(ctx, "link", "", func(id string, doc []byte) error {
 			t, err := s.meantLink(st, x, doc, at)
@@ -123,7 +155,7 @@ func (s *Service) oneMeant(ctx context.Context, st *State, x *System, kind, key 
 		return native.GuestThing(g, groups, st.addressOfPerson), nil
 	case "grant":
 		party, _, _ := cutLast(key, " ")
-		list, err := s.store.Grants(ctx, party)
+		list, err := s.given(ctx, st, party)
 		if err != nil {
 			return nil, err
 		}
@@ -173,4 +205,13 @@ func (s *Service) meantLink(st *State, x *System, doc []byte, at moment.Moment) 
 		}
 	}
 	return native.LinkThing(&l, at, st.addressOfPerson), nil
+}
+
+// given lists the grants of a party, those that follow from bundles among them.
+func (s *Service) given(ctx context.Context, st *State, party string) ([]world.Grant, error) {
+	list, err := s.store.Grants(ctx, party)
+	if a, wrong := addr.Parse(party); err == nil && wrong == nil {
+		list = append(list, st.Bundled(a)...)
+	}
+	return list, err
 }

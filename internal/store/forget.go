@@ -270,7 +270,7 @@ func forgetDoc(doc []byte, kind string, own bool, said func(string) string) []by
 		doc = without(doc, "name", "purpose", "language", "location")
 	}
 	if own && kind == "request" {
-		doc = without(doc, "sign_up", "purpose", "title", "answer")
+		doc = without(doc, "sign_up", "bundle", "purpose", "title", "answer")
 	}
 	return []byte(said(string(doc)))
 }

@@ -27,6 +27,7 @@ type Sink interface {
 	PutLink(*world.Link)
 	SetForwarders(person string, all []world.Forwarder)
 	PutContact(*world.Contact)
+	PutHolding(*world.Holding)
 	Remove(kind, id string) // a person, group, space, item, meeting or link
 	SetFloors([]world.DatesFrom)
 	SetPolicy(*world.World)
@@ -357,6 +358,8 @@ func putDoc(kind, id string, doc []byte, sink Sink) error {
 		return put(worldfile.LinkOf, doc, sink.PutLink)
 	case "contact":
 		return put(worldfile.ContactOf, doc, sink.PutContact)
+	case "holding":
+		return put(worldfile.HoldingOf, doc, sink.PutHolding)
 	}
 	if s, ok := sink.(DocSink); ok && slices.Contains(worldfile.NotAsked(), kind) {
 		return s.PutDoc(kind, id, doc)
@@ -564,7 +567,7 @@ func (s *Store) handOver(ctx context.Context, q querier, kind, id string, seq ui
 	case "forwarder":
 		sink.SetForwarders(id, nil) // the last one may be gone
 		return eachForwarders(ctx, q, id, when, sink)
-	case "group", "person", "space", "domain_list", "meeting", "link", "contact":
+	case "group", "person", "space", "domain_list", "meeting", "link", "contact", "holding":
 		found := false
 		err := each(
 			ctx,

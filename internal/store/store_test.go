@@ -60,6 +60,7 @@ func (k *kept) SetForwarders(_ string, xs []world.Forwarder) {
 	k.w.Forwarders = append(k.w.Forwarders, xs...)
 }
 func (k *kept) PutContact(x *world.Contact) { k.w.Contacts = append(k.w.Contacts, *x) }
+func (k *kept) PutHolding(x *world.Holding) { k.w.Holdings = append(k.w.Holdings, *x) }
 func (k *kept) PutItem(x *world.Item) {
 	for i := range k.w.Spaces {
 		if k.w.Spaces[i].ID == x.Space {
@@ -73,7 +74,7 @@ func (k *kept) SetFloors(x []world.DatesFrom) { k.w.DatesFrom = x }
 func (k *kept) SetPolicy(p *world.World) {
 	inv := k.w
 	k.w = *p
-	k.w.Groups, k.w.People, k.w.Spaces, k.w.Meetings, k.w.Guests, k.w.Grants, k.w.Links, k.w.Forwarders, k.w.Contacts = inv.Groups, inv.People, inv.Spaces, inv.Meetings, inv.Guests, inv.Grants, inv.Links, inv.Forwarders, inv.Contacts
+	k.w.Groups, k.w.People, k.w.Spaces, k.w.Meetings, k.w.Guests, k.w.Grants, k.w.Links, k.w.Forwarders, k.w.Contacts, k.w.Holdings = inv.Groups, inv.People, inv.Spaces, inv.Meetings, inv.Guests, inv.Grants, inv.Links, inv.Forwarders, inv.Contacts, inv.Holdings
 	k.w.DatesFrom = inv.DatesFrom
 }
 

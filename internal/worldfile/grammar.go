@@ -36,6 +36,7 @@ func Inner() []SectionSays {
 		{Name: "a partner's sign-in", Fields: saysOf(signInFields)},
 		{Name: "what a bundle gives", Fields: saysOf(giftFields)},
 		{Name: "who may ask for a bundle", Fields: saysOf(whoFields)},
+		{Name: "what a holding gives less", Fields: saysOf(lessFields)},
 		{Name: "a domain that is written as an entry", Fields: saysOf(entryFields)},
 	}
 }

@@ -54,6 +54,7 @@ var kinds = []kind{
 	many("meetings", "meeting", false, "meeting", meetingFields, zero[world.Meeting], func(x *world.Meeting) string { return x.ID }, func(w *world.World) *[]world.Meeting { return &w.Meetings }).kind,
 	many("guests", "guest", false, "guest", guestFields, newGuest, func(x *world.Guest) string { return x.Address.String() }, func(w *world.World) *[]world.Guest { return &w.Guests }).inTable().kind,
 	many("grants", "grant", false, "grant", grantFields, newGrant, GrantKey, func(w *world.World) *[]world.Grant { return &w.Grants }).inTable().kind,
+	many("holdings", "holding", false, "holding", holdingFields, newHolding, (*world.Holding).Key, func(w *world.World) *[]world.Holding { return &w.Holdings }).kind,
 	many("links", "link", false, "link", linkFields, newLink, func(x *world.Link) string { return x.ID }, func(w *world.World) *[]world.Link { return &w.Links }).kind,
 	many("forwarders", "forwarder", false, "forwarder", forwarderFields, newForwarder, ForwarderKey, func(w *world.World) *[]world.Forwarder { return &w.Forwarders }).kind,
 	many("contacts", "contact", false, "contact", contactFields, zero[world.Contact], ContactKey, func(w *world.World) *[]world.Contact { return &w.Contacts }).kind,

@@ -384,15 +384,69 @@ var bundleFields = []field[world.Bundle]{
 		t := record(w, whoFields, x)
 		return t, len(t.list) > 0
 	}, "who may ask for it: " + fieldsIn(whoFields)},
+	boolField("closed", false, func(x *world.Bundle) *bool { return &x.Closed }),
 	{"approval", false, func(r *reader, n *node, x *world.Bundle) {
-		by := []string{"sponsor", "owner", "administrator"}
 		for i := range r.list(n) {
-			x.Approval = append(x.Approval, by[r.word(&n.values[i], "approver", by)])
+			v := &n.values[i]
+			s, _ := r.scalar(v)
+			if !slices.Contains(Approvers, s) {
+				s = r.ref(v, "person")
+			}
+			if slices.Contains(x.Approval, s) {
+				r.at(v, "%s approves it already, a step before", s)
+			}
+			x.Approval = append(x.Approval, s)
 		}
-	}, func(w *writer, x *world.Bundle) (tree, bool) { return words(x.Approval), len(x.Approval) > 0 }, "some of sponsor, owner, administrator"},
-	textsField("questions", func(x *world.Bundle) *[]string { return &x.Questions }),
+	}, func(w *writer, x *world.Bundle) (tree, bool) { return words(x.Approval), len(x.Approval) > 0 },
+		"who approves it, in order: " + strings.Join(Approvers, ", ") + " or the id of a person; a keeper where it is absent"},
+	questionsField("questions", func(x *world.Bundle) *[]string { return &x.Questions }),
 	daysField("term_days", func(x *world.Bundle) *catalogue.Value { return &x.TermDays }),
 	daysField("review_days", func(x *world.Bundle) *catalogue.Value { return &x.ReviewDays }),
+	refsField("not_with", "bundle", func(x *world.Bundle) *[]string { return &x.NotWith }),
+	wordField("extend", "way to extend", false, false, []string{"approved", "silent"}, func(x *world.Bundle) int {
+		if x.Silent {
+			return 1
+		}
+		return 0
+	}, func(x *world.Bundle, i int) { x.Silent = i == 1 }),
+}
+
+// Approvers are those of a bundle who are no persons by name.
+var Approvers = []string{world.BySponsor, world.ByOwner, world.ByKeeper, world.ByAdministrator}
+
+var holdingFields = []field[world.Holding]{
+	{"party", true, func(r *reader, n *node, x *world.Holding) {
+		if x.Party = r.address(n); x.Party.IsNewcomer() {
+			r.at(n, "%s stands for typical newcomers and holds nothing", n.text)
+		}
+	}, func(w *writer, x *world.Holding) (tree, bool) { return leaf(x.Party.String()), true }, "the address that holds it"},
+	refField("bundle", "bundle", true, func(x *world.Holding) *string { return &x.Bundle }),
+	momentField("from", false, moment.Always, func(x *world.Holding) *moment.Moment { return &x.From }),
+	momentField("until", true, moment.Never, func(x *world.Holding) *moment.Moment { return &x.Until }),
+	refField("sponsor", "person", false, func(x *world.Holding) *string { return &x.Sponsor }),
+	{"less", false, func(r *reader, n *node, x *world.Holding) {
+		for i := range r.list(n) {
+			g := world.Gift{Role: catalogue.NoRole}
+			object(r, &n.values[i], "what is given less", lessFields, &g)
+			x.Less = append(x.Less, g)
+		}
+	}, func(w *writer, x *world.Holding) (tree, bool) {
+		t := tree{kind: sequence}
+		for i := range x.Less {
+			t.list = append(t.list, record(w, lessFields, &x.Less[i]))
+		}
+		return t, len(x.Less) > 0
+	}, "what of the bundle is left out or narrower: entries of " + fieldsIn(lessFields)},
+	momentField("reviewed", false, moment.Always, func(x *world.Holding) *moment.Moment { return &x.Reviewed }),
+}
+
+var lessFields = []field[world.Gift]{
+	{"resource", true, func(r *reader, n *node, x *world.Gift) { x.Resource = r.resource(n) }, func(w *writer, x *world.Gift) (tree, bool) { return leaf(x.Resource.String()), true }, takesResource},
+	wordField("role", "role", false, false, []string{"none", "view", "contribute", "manage"}, func(x *world.Gift) int { return int(x.Role) }, func(x *world.Gift, i int) { x.Role = catalogue.Role(i) }),
+}
+
+func newHolding() world.Holding {
+	return world.Holding{From: moment.Always, Until: moment.Never, Reviewed: moment.Always}
 }
 
 var whoFields = []field[world.Bundle]{

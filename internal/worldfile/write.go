@@ -150,6 +150,8 @@ func ForwarderOf(d Doc) (world.Forwarder, error) {
 	return ofDoc(d, "a forwarder", forwarderFields, world.Forwarder{KeepCopy: true})
 }
 func ForwarderDoc(x *world.Forwarder) Doc  { return docOf(forwarderFields, x) }
+func HoldingDoc(x *world.Holding) Doc      { return docOf(holdingFields, x) }
+func BundleDoc(x *world.Bundle) Doc        { return docOf(bundleFields, x) }
 func ContactDoc(x *world.Contact) Doc      { return docOf(contactFields, x) }
 func GrantOf(d Doc) (world.Grant, error)   { return ofDoc(d, "a grant", grantFields, newGrant()) }
 func LetterDoc(x *world.Letter) Doc        { return docOf(letterFields, x) }
@@ -157,6 +159,9 @@ func LetterOf(d Doc) (world.Letter, error) { return ofDoc(d, "a letter", letterF
 func StatementDoc(x *world.Statement) Doc  { return docOf(statementFields, x) }
 func StatementOf(d Doc) (world.Statement, error) {
 	return ofDoc(d, "a statement", statementFields, newStatement())
+}
+func HoldingOf(d Doc) (world.Holding, error) {
+	return ofDoc(d, "a holding", holdingFields, newHolding())
 }
 func ContactOf(d Doc) (world.Contact, error) {
 	return ofDoc(d, "a contact", contactFields, world.Contact{})

@@ -18,6 +18,7 @@ import (
 // Size says how much of everything there is. Zero fields follow from Guests.
 type Size struct {
 	Guests, Grants, Spaces, Items, Partners, People, Groups, Meetings, Links, Exceptions int
+	Holdings                                                                             int // of bundles; none where it is zero
 }
 
 // Of fills what is zero in the proportions of a large organisation: ten grants,
@@ -402,6 +403,7 @@ func (g *generator) inventory(w *world.World) {
 		w.Guests = append(w.Guests, x)
 	}
 	g.grants(w)
+	g.holdings(w)
 	for i := range g.size.Links {
 		it := g.item(w)
 		l := world.Link{
@@ -509,6 +511,49 @@ func (g *generator) grants(w *world.World) {
 		if !seen[k] {
 			seen[k] = true
 			w.Grants = append(w.Grants, x)
+		}
+	}
+}
+
+// holdings makes bundles, and gives them to guests and to others.
+func (g *generator) holdings(w *world.World) {
+	if g.size.Holdings == 0 {
+		return
+	}
+	days := func() catalogue.Value {
+		return []catalogue.Value{catalogue.Unset, catalogue.NoLimit, 30, 90}[g.IntN(4)]
+	}
+	for i := range max(2, g.size.Holdings/10) {
+		b := world.Bundle{ID: fmt.Sprintf("b%d", i), Name: fmt.Sprintf("Bundle %d", i), Others: true, TermDays: days(), ReviewDays: days()}
+		in := map[world.Resource]bool{}
+		for range 1 + g.IntN(4) {
+			r := world.Resource{Kind: catalogue.Space, ID: fmt.Sprintf("s%d", g.IntN(g.size.Spaces))}
+			if g.one(3) {
+				r = g.item(w)
+			}
+			if !in[r] {
+				in[r] = true
+				b.Gives = append(b.Gives, world.Gift{Resource: r, Role: catalogue.Role(1 + g.IntN(3))})
+			}
+		}
+		w.Bundles = append(w.Bundles, b)
+	}
+	seen := map[string]bool{}
+	for range g.size.Holdings {
+		b := &w.Bundles[g.IntN(len(w.Bundles))]
+		h := world.Holding{Party: address(g.guest(g.IntN(g.size.Guests + g.size.Guests/10))), Bundle: b.ID, Sponsor: g.person(), From: g.days(-200, 5), Until: moment.Never, Reviewed: moment.Always}
+		if g.one(2) {
+			h.Until = max(h.From+1, g.days(-20, 200))
+		}
+		if g.one(3) {
+			h.Reviewed = max(h.From, g.days(-60, 0))
+		}
+		if g.one(3) {
+			h.Less = []world.Gift{{Resource: b.Gives[g.IntN(len(b.Gives))].Resource, Role: catalogue.Role(g.IntN(3))}}
+		}
+		if !seen[h.Key()] {
+			seen[h.Key()] = true
+			w.Holdings = append(w.Holdings, h)
 		}
 	}
 }

@@ -73,6 +73,21 @@ type ServerInterface interface {
 	// Board Parties against services, in numbers (granted and wide kept apart)
 	// (GET /api/v1/board)
 	Board(w http.ResponseWriter, r *http.Request, params BoardParams)
+	// ListBundles Sets of access that people outside may ask for
+	// (GET /api/v1/bundles)
+	ListBundles(w http.ResponseWriter, r *http.Request)
+	// AddBundle Make a bundle
+	// (POST /api/v1/bundles)
+	AddBundle(w http.ResponseWriter, r *http.Request, params AddBundleParams)
+	// RemoveBundle Take away a bundle that nobody ever held
+	// (DELETE /api/v1/bundles/{id})
+	RemoveBundle(w http.ResponseWriter, r *http.Request, id string, params RemoveBundleParams)
+	// GetBundle A bundle, with who holds it, what it would open for a typical person of each partner, and why not where it would not
+	// (GET /api/v1/bundles/{id})
+	GetBundle(w http.ResponseWriter, r *http.Request, id string)
+	// SetBundle Change a bundle; fields that are not named stay as they are
+	// (PATCH /api/v1/bundles/{id})
+	SetBundle(w http.ResponseWriter, r *http.Request, id string, params SetBundleParams)
 	// Changes A stream of server-sent events: one for every change, or, with topic, what happened, each with an id from which a later stream goes on
 	// (GET /api/v1/changes)
 	Changes(w http.ResponseWriter, r *http.Request, params ChangesParams)
@@ -127,6 +142,9 @@ type ServerInterface interface {
 	// DoorBack Where a partner's own sign-in leads back to
 	// (GET /api/v1/door/back)
 	DoorBack(w http.ResponseWriter, r *http.Request, params DoorBackParams)
+	// DoorBundles See which bundles an address that this browser proved in the last half hour may ask for, ask for one, or take back what was asked for
+	// (POST /api/v1/door/bundles)
+	DoorBundles(w http.ResponseWriter, r *http.Request)
 	// DoorCode Mail a one-time code; the answer is the same for addresses that nobody knows
 	// (POST /api/v1/door/code)
 	DoorCode(w http.ResponseWriter, r *http.Request)
@@ -310,6 +328,9 @@ type ServerInterface interface {
 	// ReachedBetween Who could do what with a resource at any time between two moments, with the longest unbroken time of each
 	// (GET /api/v1/history/audience)
 	ReachedBetween(w http.ResponseWriter, r *http.Request, params ReachedBetweenParams)
+	// EndHolding End what somebody holds of a bundle, or take one resource out of it
+	// (POST /api/v1/holdings/end)
+	EndHolding(w http.ResponseWriter, r *http.Request, params EndHoldingParams)
 	// Invite Invite a list of addresses; each gets an outcome of its own
 	// (POST /api/v1/invitations)
 	Invite(w http.ResponseWriter, r *http.Request, params InviteParams)
@@ -379,6 +400,9 @@ type ServerInterface interface {
 	// OwnAccept Accept the invitation and the terms
 	// (POST /api/v1/own/accept)
 	OwnAccept(w http.ResponseWriter, r *http.Request)
+	// OwnBundles See which bundles one may ask for or holds, ask for one or for more time, or take back what was asked for
+	// (POST /api/v1/own/bundles)
+	OwnBundles(w http.ResponseWriter, r *http.Request)
 	// OwnLanguage The language of mail and pages
 	// (POST /api/v1/own/language)
 	OwnLanguage(w http.ResponseWriter, r *http.Request)
@@ -502,6 +526,9 @@ type ServerInterface interface {
 	// HearRequest Say that the asker has seen what became of it
 	// (POST /api/v1/requests/{id}/heard)
 	HearRequest(w http.ResponseWriter, r *http.Request, id string)
+	// WithdrawRequest Take back what one asked for
+	// (POST /api/v1/requests/{id}/withdraw)
+	WithdrawRequest(w http.ResponseWriter, r *http.Request, id string)
 	// Revisions Revisions of policy, the newest first
 	// (GET /api/v1/revisions)
 	Revisions(w http.ResponseWriter, r *http.Request, params RevisionsParams)
@@ -1171,6 +1198,200 @@ func (siw *ServerInterfaceWrapper) Board(w http.ResponseWriter, r *http.Request)
 
 	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		siw.Handler.Board(w, r, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// ListBundles operation middleware
+func (siw *ServerInterfaceWrapper) ListBundles(w http.ResponseWriter, r *http.Request) {
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.ListBundles(w, r)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// AddBundle operation middleware
+func (siw *ServerInterfaceWrapper) AddBundle(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params AddBundleParams
+
+	headers := r.Header
+
+	// ------------- Optional header parameter "Idempotency-Key" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("Idempotency-Key")]; found {
+		var IdempotencyKey IdempotencyKey
+		n := len(valueList)
+		if n != 1 {
+			siw.ErrorHandlerFunc(w, r, &TooManyValuesForParamError{ParamName: "Idempotency-Key", Count: n})
+			return
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "Idempotency-Key", valueList[0], &IdempotencyKey, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "Idempotency-Key", Err: err})
+			return
+		}
+
+		params.IdempotencyKey = &IdempotencyKey
+
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.AddBundle(w, r, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// RemoveBundle operation middleware
+func (siw *ServerInterfaceWrapper) RemoveBundle(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", chi.URLParam(r, "id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "id", Err: err})
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params RemoveBundleParams
+
+	// ------------- Optional query parameter "why" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "why", r.URL.Query(), &params.Why, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "why"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "why", Err: err})
+		}
+		return
+	}
+
+	headers := r.Header
+
+	// ------------- Optional header parameter "If-Match" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("If-Match")]; found {
+		var IfMatch IfMatch
+		n := len(valueList)
+		if n != 1 {
+			siw.ErrorHandlerFunc(w, r, &TooManyValuesForParamError{ParamName: "If-Match", Count: n})
+			return
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "If-Match", valueList[0], &IfMatch, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "If-Match", Err: err})
+			return
+		}
+
+		params.IfMatch = &IfMatch
+
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.RemoveBundle(w, r, id, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// GetBundle operation middleware
+func (siw *ServerInterfaceWrapper) GetBundle(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", chi.URLParam(r, "id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "id", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.GetBundle(w, r, id)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// SetBundle operation middleware
+func (siw *ServerInterfaceWrapper) SetBundle(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", chi.URLParam(r, "id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "id", Err: err})
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params SetBundleParams
+
+	headers := r.Header
+
+	// ------------- Optional header parameter "If-Match" -------------
+	if valueList, found := headers[http.CanonicalHeaderKey("If-Match")]; found {
+		var IfMatch IfMatch
+		n := len(valueList)
+		if n != 1 {
+			siw.ErrorHandlerFunc(w, r, &TooManyValuesForParamError{ParamName: "If-Match", Count: n})
+			return
+		}
+
+		err = runtime.BindStyledParameterWithOptions("simple", "If-Match", valueList[0], &IfMatch, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationHeader, Explode: false, Required: false, Type: "string", Format: ""})
+		if err != nil {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "If-Match", Err: err})
+			return
+		}
+
+		params.IfMatch = &IfMatch
+
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.SetBundle(w, r, id, params)
 	}))
 
 	for _, middleware := range siw.HandlerMiddlewares {
@@ -2076,6 +2297,20 @@ func (siw *ServerInterfaceWrapper) DoorBack(w http.ResponseWriter, r *http.Reque
 
 	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		siw.Handler.DoorBack(w, r, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// DoorBundles operation middleware
+func (siw *ServerInterfaceWrapper) DoorBundles(w http.ResponseWriter, r *http.Request) {
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.DoorBundles(w, r)
 	}))
 
 	for _, middleware := range siw.HandlerMiddlewares {
@@ -4510,6 +4745,39 @@ func (siw *ServerInterfaceWrapper) ReachedBetween(w http.ResponseWriter, r *http
 	handler.ServeHTTP(w, r)
 }
 
+// EndHolding operation middleware
+func (siw *ServerInterfaceWrapper) EndHolding(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params EndHoldingParams
+
+	// ------------- Optional query parameter "preview" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "preview", r.URL.Query(), &params.Preview, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "preview"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "preview", Err: err})
+		}
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.EndHolding(w, r, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
 // Invite operation middleware
 func (siw *ServerInterfaceWrapper) Invite(w http.ResponseWriter, r *http.Request) {
 
@@ -5519,6 +5787,20 @@ func (siw *ServerInterfaceWrapper) OwnAccept(w http.ResponseWriter, r *http.Requ
 
 	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		siw.Handler.OwnAccept(w, r)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// OwnBundles operation middleware
+func (siw *ServerInterfaceWrapper) OwnBundles(w http.ResponseWriter, r *http.Request) {
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.OwnBundles(w, r)
 	}))
 
 	for _, middleware := range siw.HandlerMiddlewares {
@@ -7269,6 +7551,32 @@ func (siw *ServerInterfaceWrapper) HearRequest(w http.ResponseWriter, r *http.Re
 
 	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		siw.Handler.HearRequest(w, r, id)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// WithdrawRequest operation middleware
+func (siw *ServerInterfaceWrapper) WithdrawRequest(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", chi.URLParam(r, "id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "id", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.WithdrawRequest(w, r, id)
 	}))
 
 	for _, middleware := range siw.HandlerMiddlewares {
@@ -9243,6 +9551,24 @@ func HandlerWithOptions(si ServerInterface, options ChiServerOptions) http.Handl
 		r.Put(options.BaseURL+"/api/v1/values/{where}/{rule}", wrapper.SetValue)
 	})
 	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/api/v1/bundles", wrapper.ListBundles)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/api/v1/bundles", wrapper.AddBundle)
+	})
+	r.Group(func(r chi.Router) {
+		r.Delete(options.BaseURL+"/api/v1/bundles/{id}", wrapper.RemoveBundle)
+	})
+	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/api/v1/bundles/{id}", wrapper.GetBundle)
+	})
+	r.Group(func(r chi.Router) {
+		r.Patch(options.BaseURL+"/api/v1/bundles/{id}", wrapper.SetBundle)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/api/v1/holdings/end", wrapper.EndHolding)
+	})
+	r.Group(func(r chi.Router) {
 		r.Get(options.BaseURL+"/api/v1/expectations", wrapper.ListExpectations)
 	})
 	r.Group(func(r chi.Router) {
@@ -9564,6 +9890,12 @@ func HandlerWithOptions(si ServerInterface, options ChiServerOptions) http.Handl
 		r.Post(options.BaseURL+"/api/v1/door/sign-up", wrapper.DoorSignUp)
 	})
 	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/api/v1/door/bundles", wrapper.DoorBundles)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/api/v1/own/bundles", wrapper.OwnBundles)
+	})
+	r.Group(func(r chi.Router) {
 		r.Post(options.BaseURL+"/api/v1/door/partner", wrapper.DoorPartner)
 	})
 	r.Group(func(r chi.Router) {
@@ -9601,6 +9933,9 @@ func HandlerWithOptions(si ServerInterface, options ChiServerOptions) http.Handl
 	})
 	r.Group(func(r chi.Router) {
 		r.Post(options.BaseURL+"/api/v1/requests/{id}/do", wrapper.DoRequest)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/api/v1/requests/{id}/withdraw", wrapper.WithdrawRequest)
 	})
 	r.Group(func(r chi.Router) {
 		r.Post(options.BaseURL+"/api/v1/requests/{id}/heard", wrapper.HearRequest)
@@ -10350,6 +10685,228 @@ type BoarddefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response BoarddefaultApplicationProblemPlusJSONResponse) VisitBoardResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListBundlesRequestObject struct {
+}
+
+type ListBundlesResponseObject interface {
+	VisitListBundlesResponse(w http.ResponseWriter) error
+}
+
+type ListBundles200JSONResponse Bundles
+
+func (response ListBundles200JSONResponse) VisitListBundlesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListBundlesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListBundlesdefaultApplicationProblemPlusJSONResponse) VisitListBundlesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddBundleRequestObject struct {
+	Params AddBundleParams
+	Body   *AddBundleJSONRequestBody
+}
+
+type AddBundleResponseObject interface {
+	VisitAddBundleResponse(w http.ResponseWriter) error
+}
+
+type AddBundle201ResponseHeaders struct {
+	ETag *string
+}
+
+type AddBundle201JSONResponse struct {
+	Body    Bundle
+	Headers AddBundle201ResponseHeaders
+}
+
+func (response AddBundle201JSONResponse) VisitAddBundleResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	if response.Headers.ETag != nil {
+		w.Header().Set("ETag", fmt.Sprint(*response.Headers.ETag))
+	}
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AddBundledefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response AddBundledefaultApplicationProblemPlusJSONResponse) VisitAddBundleResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RemoveBundleRequestObject struct {
+	Id     string `json:"id"`
+	Params RemoveBundleParams
+}
+
+type RemoveBundleResponseObject interface {
+	VisitRemoveBundleResponse(w http.ResponseWriter) error
+}
+
+type RemoveBundle204Response struct {
+}
+
+func (response RemoveBundle204Response) VisitRemoveBundleResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type RemoveBundledefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RemoveBundledefaultApplicationProblemPlusJSONResponse) VisitRemoveBundleResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetBundleRequestObject struct {
+	Id string `json:"id"`
+}
+
+type GetBundleResponseObject interface {
+	VisitGetBundleResponse(w http.ResponseWriter) error
+}
+
+type GetBundle200ResponseHeaders struct {
+	ETag *string
+}
+
+type GetBundle200JSONResponse struct {
+	Body    Bundle
+	Headers GetBundle200ResponseHeaders
+}
+
+func (response GetBundle200JSONResponse) VisitGetBundleResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	if response.Headers.ETag != nil {
+		w.Header().Set("ETag", fmt.Sprint(*response.Headers.ETag))
+	}
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetBundledefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetBundledefaultApplicationProblemPlusJSONResponse) VisitGetBundleResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SetBundleRequestObject struct {
+	Id     string `json:"id"`
+	Params SetBundleParams
+	Body   *SetBundleApplicationMergePatchPlusJSONRequestBody
+}
+
+type SetBundleResponseObject interface {
+	VisitSetBundleResponse(w http.ResponseWriter) error
+}
+
+type SetBundle200ResponseHeaders struct {
+	ETag *string
+}
+
+type SetBundle200JSONResponse struct {
+	Body    Bundle
+	Headers SetBundle200ResponseHeaders
+}
+
+func (response SetBundle200JSONResponse) VisitSetBundleResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	if response.Headers.ETag != nil {
+		w.Header().Set("ETag", fmt.Sprint(*response.Headers.ETag))
+	}
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SetBundledefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SetBundledefaultApplicationProblemPlusJSONResponse) VisitSetBundleResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -11128,6 +11685,45 @@ type DoorBackdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response DoorBackdefaultApplicationProblemPlusJSONResponse) VisitDoorBackResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DoorBundlesRequestObject struct {
+	Body *DoorBundlesJSONRequestBody
+}
+
+type DoorBundlesResponseObject interface {
+	VisitDoorBundlesResponse(w http.ResponseWriter) error
+}
+
+type DoorBundles200JSONResponse Askable
+
+func (response DoorBundles200JSONResponse) VisitDoorBundlesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type DoorBundlesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response DoorBundlesdefaultApplicationProblemPlusJSONResponse) VisitDoorBundlesResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -13802,6 +14398,46 @@ func (response ReachedBetweendefaultApplicationProblemPlusJSONResponse) VisitRea
 	return err
 }
 
+type EndHoldingRequestObject struct {
+	Params EndHoldingParams
+	Body   *EndHoldingJSONRequestBody
+}
+
+type EndHoldingResponseObject interface {
+	VisitEndHoldingResponse(w http.ResponseWriter) error
+}
+
+type EndHolding200JSONResponse PlacesChanged
+
+func (response EndHolding200JSONResponse) VisitEndHoldingResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type EndHoldingdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response EndHoldingdefaultApplicationProblemPlusJSONResponse) VisitEndHoldingResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type InviteRequestObject struct {
 	Params InviteParams
 	Body   *InviteJSONRequestBody
@@ -14731,6 +15367,45 @@ type OwnAcceptdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response OwnAcceptdefaultApplicationProblemPlusJSONResponse) VisitOwnAcceptResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type OwnBundlesRequestObject struct {
+	Body *OwnBundlesJSONRequestBody
+}
+
+type OwnBundlesResponseObject interface {
+	VisitOwnBundlesResponse(w http.ResponseWriter) error
+}
+
+type OwnBundles200JSONResponse Askable
+
+func (response OwnBundles200JSONResponse) VisitOwnBundlesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type OwnBundlesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response OwnBundlesdefaultApplicationProblemPlusJSONResponse) VisitOwnBundlesResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -16478,6 +17153,45 @@ type HearRequestdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response HearRequestdefaultApplicationProblemPlusJSONResponse) VisitHearRequestResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type WithdrawRequestRequestObject struct {
+	Id string `json:"id"`
+}
+
+type WithdrawRequestResponseObject interface {
+	VisitWithdrawRequestResponse(w http.ResponseWriter) error
+}
+
+type WithdrawRequest200JSONResponse Request
+
+func (response WithdrawRequest200JSONResponse) VisitWithdrawRequestResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type WithdrawRequestdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response WithdrawRequestdefaultApplicationProblemPlusJSONResponse) VisitWithdrawRequestResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -18749,6 +19463,21 @@ type StrictServerInterface interface {
 	// Board Parties against services, in numbers (granted and wide kept apart)
 	// (GET /api/v1/board)
 	Board(ctx context.Context, request BoardRequestObject) (BoardResponseObject, error)
+	// ListBundles Sets of access that people outside may ask for
+	// (GET /api/v1/bundles)
+	ListBundles(ctx context.Context, request ListBundlesRequestObject) (ListBundlesResponseObject, error)
+	// AddBundle Make a bundle
+	// (POST /api/v1/bundles)
+	AddBundle(ctx context.Context, request AddBundleRequestObject) (AddBundleResponseObject, error)
+	// RemoveBundle Take away a bundle that nobody ever held
+	// (DELETE /api/v1/bundles/{id})
+	RemoveBundle(ctx context.Context, request RemoveBundleRequestObject) (RemoveBundleResponseObject, error)
+	// GetBundle A bundle, with who holds it, what it would open for a typical person of each partner, and why not where it would not
+	// (GET /api/v1/bundles/{id})
+	GetBundle(ctx context.Context, request GetBundleRequestObject) (GetBundleResponseObject, error)
+	// SetBundle Change a bundle; fields that are not named stay as they are
+	// (PATCH /api/v1/bundles/{id})
+	SetBundle(ctx context.Context, request SetBundleRequestObject) (SetBundleResponseObject, error)
 	// Changes A stream of server-sent events: one for every change, or, with topic, what happened, each with an id from which a later stream goes on
 	// (GET /api/v1/changes)
 	Changes(ctx context.Context, request ChangesRequestObject) (ChangesResponseObject, error)
@@ -18803,6 +19532,9 @@ type StrictServerInterface interface {
 	// DoorBack Where a partner's own sign-in leads back to
 	// (GET /api/v1/door/back)
 	DoorBack(ctx context.Context, request DoorBackRequestObject) (DoorBackResponseObject, error)
+	// DoorBundles See which bundles an address that this browser proved in the last half hour may ask for, ask for one, or take back what was asked for
+	// (POST /api/v1/door/bundles)
+	DoorBundles(ctx context.Context, request DoorBundlesRequestObject) (DoorBundlesResponseObject, error)
 	// DoorCode Mail a one-time code; the answer is the same for addresses that nobody knows
 	// (POST /api/v1/door/code)
 	DoorCode(ctx context.Context, request DoorCodeRequestObject) (DoorCodeResponseObject, error)
@@ -18986,6 +19718,9 @@ type StrictServerInterface interface {
 	// ReachedBetween Who could do what with a resource at any time between two moments, with the longest unbroken time of each
 	// (GET /api/v1/history/audience)
 	ReachedBetween(ctx context.Context, request ReachedBetweenRequestObject) (ReachedBetweenResponseObject, error)
+	// EndHolding End what somebody holds of a bundle, or take one resource out of it
+	// (POST /api/v1/holdings/end)
+	EndHolding(ctx context.Context, request EndHoldingRequestObject) (EndHoldingResponseObject, error)
 	// Invite Invite a list of addresses; each gets an outcome of its own
 	// (POST /api/v1/invitations)
 	Invite(ctx context.Context, request InviteRequestObject) (InviteResponseObject, error)
@@ -19055,6 +19790,9 @@ type StrictServerInterface interface {
 	// OwnAccept Accept the invitation and the terms
 	// (POST /api/v1/own/accept)
 	OwnAccept(ctx context.Context, request OwnAcceptRequestObject) (OwnAcceptResponseObject, error)
+	// OwnBundles See which bundles one may ask for or holds, ask for one or for more time, or take back what was asked for
+	// (POST /api/v1/own/bundles)
+	OwnBundles(ctx context.Context, request OwnBundlesRequestObject) (OwnBundlesResponseObject, error)
 	// OwnLanguage The language of mail and pages
 	// (POST /api/v1/own/language)
 	OwnLanguage(ctx context.Context, request OwnLanguageRequestObject) (OwnLanguageResponseObject, error)
@@ -19178,6 +19916,9 @@ type StrictServerInterface interface {
 	// HearRequest Say that the asker has seen what became of it
 	// (POST /api/v1/requests/{id}/heard)
 	HearRequest(ctx context.Context, request HearRequestRequestObject) (HearRequestResponseObject, error)
+	// WithdrawRequest Take back what one asked for
+	// (POST /api/v1/requests/{id}/withdraw)
+	WithdrawRequest(ctx context.Context, request WithdrawRequestRequestObject) (WithdrawRequestResponseObject, error)
 	// Revisions Revisions of policy, the newest first
 	// (GET /api/v1/revisions)
 	Revisions(ctx context.Context, request RevisionsRequestObject) (RevisionsResponseObject, error)
@@ -19829,6 +20570,150 @@ func (sh *strictHandler) Board(w http.ResponseWriter, r *http.Request, params Bo
 	}
 }
 
+// ListBundles operation middleware
+func (sh *strictHandler) ListBundles(w http.ResponseWriter, r *http.Request) {
+	var request ListBundlesRequestObject
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.ListBundles(ctx, request.(ListBundlesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListBundles")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(ListBundlesResponseObject); ok {
+		if err := validResponse.VisitListBundlesResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// AddBundle operation middleware
+func (sh *strictHandler) AddBundle(w http.ResponseWriter, r *http.Request, params AddBundleParams) {
+	var request AddBundleRequestObject
+
+	request.Params = params
+
+	var body AddBundleJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.AddBundle(ctx, request.(AddBundleRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AddBundle")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(AddBundleResponseObject); ok {
+		if err := validResponse.VisitAddBundleResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// RemoveBundle operation middleware
+func (sh *strictHandler) RemoveBundle(w http.ResponseWriter, r *http.Request, id string, params RemoveBundleParams) {
+	var request RemoveBundleRequestObject
+
+	request.Id = id
+	request.Params = params
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.RemoveBundle(ctx, request.(RemoveBundleRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RemoveBundle")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(RemoveBundleResponseObject); ok {
+		if err := validResponse.VisitRemoveBundleResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetBundle operation middleware
+func (sh *strictHandler) GetBundle(w http.ResponseWriter, r *http.Request, id string) {
+	var request GetBundleRequestObject
+
+	request.Id = id
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.GetBundle(ctx, request.(GetBundleRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetBundle")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(GetBundleResponseObject); ok {
+		if err := validResponse.VisitGetBundleResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// SetBundle operation middleware
+func (sh *strictHandler) SetBundle(w http.ResponseWriter, r *http.Request, id string, params SetBundleParams) {
+	var request SetBundleRequestObject
+
+	request.Id = id
+	request.Params = params
+
+	var body SetBundleApplicationMergePatchPlusJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.SetBundle(ctx, request.(SetBundleRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SetBundle")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(SetBundleResponseObject); ok {
+		if err := validResponse.VisitSetBundleResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // Changes operation middleware
 func (sh *strictHandler) Changes(w http.ResponseWriter, r *http.Request, params ChangesParams) {
 	var request ChangesRequestObject
@@ -20319,6 +21204,37 @@ func (sh *strictHandler) DoorBack(w http.ResponseWriter, r *http.Request, params
 		sh.options.ResponseErrorHandlerFunc(w, r, err)
 	} else if validResponse, ok := response.(DoorBackResponseObject); ok {
 		if err := validResponse.VisitDoorBackResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// DoorBundles operation middleware
+func (sh *strictHandler) DoorBundles(w http.ResponseWriter, r *http.Request) {
+	var request DoorBundlesRequestObject
+
+	var body DoorBundlesJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.DoorBundles(ctx, request.(DoorBundlesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "DoorBundles")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(DoorBundlesResponseObject); ok {
+		if err := validResponse.VisitDoorBundlesResponse(w); err != nil {
 			sh.options.ResponseErrorHandlerFunc(w, r, err)
 		}
 	} else if response != nil {
@@ -22097,6 +23013,39 @@ func (sh *strictHandler) ReachedBetween(w http.ResponseWriter, r *http.Request, 
 	}
 }
 
+// EndHolding operation middleware
+func (sh *strictHandler) EndHolding(w http.ResponseWriter, r *http.Request, params EndHoldingParams) {
+	var request EndHoldingRequestObject
+
+	request.Params = params
+
+	var body EndHoldingJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.EndHolding(ctx, request.(EndHoldingRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "EndHolding")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(EndHoldingResponseObject); ok {
+		if err := validResponse.VisitEndHoldingResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // Invite operation middleware
 func (sh *strictHandler) Invite(w http.ResponseWriter, r *http.Request, params InviteParams) {
 	var request InviteRequestObject
@@ -22739,6 +23688,37 @@ func (sh *strictHandler) OwnAccept(w http.ResponseWriter, r *http.Request) {
 		sh.options.ResponseErrorHandlerFunc(w, r, err)
 	} else if validResponse, ok := response.(OwnAcceptResponseObject); ok {
 		if err := validResponse.VisitOwnAcceptResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// OwnBundles operation middleware
+func (sh *strictHandler) OwnBundles(w http.ResponseWriter, r *http.Request) {
+	var request OwnBundlesRequestObject
+
+	var body OwnBundlesJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.OwnBundles(ctx, request.(OwnBundlesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "OwnBundles")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(OwnBundlesResponseObject); ok {
+		if err := validResponse.VisitOwnBundlesResponse(w); err != nil {
 			sh.options.ResponseErrorHandlerFunc(w, r, err)
 		}
 	} else if response != nil {
@@ -23941,6 +24921,32 @@ func (sh *strictHandler) HearRequest(w http.ResponseWriter, r *http.Request, id 
 		sh.options.ResponseErrorHandlerFunc(w, r, err)
 	} else if validResponse, ok := response.(HearRequestResponseObject); ok {
 		if err := validResponse.VisitHearRequestResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// WithdrawRequest operation middleware
+func (sh *strictHandler) WithdrawRequest(w http.ResponseWriter, r *http.Request, id string) {
+	var request WithdrawRequestRequestObject
+
+	request.Id = id
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.WithdrawRequest(ctx, request.(WithdrawRequestRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "WithdrawRequest")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(WithdrawRequestResponseObject); ok {
+		if err := validResponse.VisitWithdrawRequestResponse(w); err != nil {
 			sh.options.ResponseErrorHandlerFunc(w, r, err)
 		}
 	} else if response != nil {
@@ -25481,676 +26487,707 @@ func (sh *strictHandler) Would(w http.ResponseWriter, r *http.Request) {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7L1tkxs3ki38Vyr63oi1ZyhLfpm5O60v25ZkWzu2pZU0oydiVpcBskAS00WALoBNcSf8359AZgKFqkoU",
-	"q9hsj31358tYTbIKLwkgkXnynH9cLc12Z7TUzl5d/+NqJ2qxlU7W8K9n+9qa2v9XKe2yVjunjL66vtLy",
-	"oyvMqnAbWezEWhYLuTK1vJpdKf/xT3tZH69mV1ps5dX11RKfMruyy43cCv+4rfj4vdRrt7m6/vLJk9mV",
-	"O+78N62rlV5f/fzz7OplKbc746ReHv8sj/0mvNvIwoqtLG7lsTgot1G6EEUpjkUtd1I4C41bqdq6Qmh7",
-	"kHVo3UaKEv5FzUve9Mi/KtPOz307t0qHf/8r2+rVD8ItN/3mvngn1mHErBNOFm4jHPxzuRF6LYuDsMVW",
-	"lLJY1WabbevqEb5gqJH9Zn2vtsr5r3LTU8GHnQeq7X57df0H6jP+6/P4aKWdXMsanv26lndKHvpdfiuO",
-	"xcF38mD2VRm6KXT8T238rK0zVrOj56YNo9cvjKmk0PD69xtZy9feavst2InaaVlfv3w+K+xOLCX811ZK",
-	"p/T6+uXzwtSF0IVyclsIW6xU5b8R2rMTbtM05+DfczW7quVPe1XL8ura1XuZmYYv+Gl4vzlmWuqtuZbC",
-	"Gt3Yxd/NvtaiKm6l3NnMIB02Q/bKNOJn3wO7M9pKWOGva7OoJLRoabSTGsxE7HaVWgrfuMc7/Mbv/259",
-	"S/+RvOx/13J1dX31vx43W8hj/NQ+Ds+FN3bswmwlTHxxkNoVh9rodWF0YfZ1YVUpi0/+8OTJpzM/OcoV",
-	"S6G1ccVCFqXR3mYO/vMvZ2BIb6Srj49uVk7WhRVHWyhdbMyh2Ap9LKxcGl3awpnC1cdCrIXSn8I8UCN9",
-	"H26WS7lzQi8l9LsslW+lqF7XZidrp/worURl5exql/zpH1eq7Iz3n5jh9oMtaNx6U5PsJZ8zv9xrp6rO",
-	"D/946mc/pwb6N9/I2ITwxA/xR2bxd7l0/l04CrL8GjbadkcXx2TlcR3rfWQVDefK1Fvhrq6vtmbrLWuo",
-	"lye/2+na4ph2DV95ootmj9bd7l+prFhUsuT2l7DOmE7uZJ3rf20qeWp9vPHf6fYJXka/j2+YNS0c6NcN",
-	"HnG93omm2712+uUB5o4G7eTWst+jP4i6FscrWM5LZRV2Xmp/Mvzt6ij9FqVN0sbmAWvhZPsdQ0PzrXCy",
-	"/9rOUIV+Ja1pdSi8dGDInsEpdHLZb5VO//r5bMB+2hvdj2ZhymNh1VrDzuS9lEK5p4VytrDS+lZb2Mec",
-	"uZXaFlKXjd0nRrgT1h5MzbziptDyUPiNUcJW570L5sHkeDSD1j2r0k3li9mQtffPLfzMv8Psa1scNqbY",
-	"CJu+8GmhpSxlWaz8gVts5XYBTg3vuPwtvHd2pfdVdfVh0pKawZl44qvvN2hRjGk4MuzOMirLWlrbHwA4",
-	"ND+6z+gLhbLUV3Yis7uJH7n+w1/t68IcdLGTZlfJQtjbQjneQmpppXayzrcwfqWAObHsc2ppzb5eyok7",
-	"gpX1nVryXXPKVdwn/N6H326emDZpFqch7TANHrvQy9Cqzmy6kafTSq33dbQAZo/4R88j7no7b+TS1KWd",
-	"Fbva3MFGJctZYfd2J3Xp/3NjtnJW2I3wL50VTlS38B9+3sTS2Rksq5k3BOn/f10L7f8KDq2d+euOqf0f",
-	"YLpmxVL45x1aPWqGhFxi/tzemJo/KQ7iOH7/fo82Mbh9h2aElzZDTS+b+Uli57Sq3krnHXjbn1jpxJpf",
-	"X/VaaGVFWN38bKJH356/l85fDGRVwhaOd8pKFmg8TwuxsODE+ttBuND4TcAKVfotUbGzYJMejG/KO3g5",
-	"NIU29KQp/dd0hjy+c4bDxA7uGV4EfTbePtoeC7ObiLgJMy/zH81ze8osv1G/35htYfYObhh+7H7aS+s/",
-	"87MlFmbPbgCjd4rflC81u7pVumTbF06ovuX5T2IEYw8mQ2avnB/DW20Omhsabdy8MuZWlnMczs4ht8Io",
-	"gbLFyux1eY3/BPcBTKTwh5Mt0quxPVp/Z/duRlhzK1PPCmvwO8oVW3H0l0bjNrI+KAtzjhGq0XMTTp7M",
-	"/Qc/nGfP9FrexamNFqS0++NXVzPm2PDrs/I/PTGlb8P3/G9wHk6fruGLNPNxjSWdBGNvudONu8g41snC",
-	"T7rKbir2VpZ/FdV+6hW73uMi71yAewN9F57d8Y1ha75urGZXiaUsrDhGoyFzhhfNTsXRZhQDulyY6XTE",
-	"KJ3DGIHyrWUHel8qqTmHp1J6wqYRnvO90uzmkbV4LQ9Ls5WcK/vuuFNLURXxK4XYGr32w79ll4OWH/nz",
-	"xo92uHq1XvFnDb4yfpw8flZUSt/643tZ7VueefK6wbUOAdvy5MLEb/kBM05U/Qb68QQvQlTVFRtLbS1Z",
-	"fFxrheI8hhc0Y5EOPQ3dkIHAxE485LNH8lLs7cm72TP40j3OyZMHVtYYuUuz61jjzO8IhTVbCTf2zlHW",
-	"uonn3Wf/WS5WZlW550ziDX1S1MreXhcCTLU4mPrWwmX5sDHyTtbFxoAD6iAqilkXaIg/NReirmXpP4i3",
-	"isG73ZnHWYzqcbts4wmIyvvvxUF4S5wSABx4bNiuIcYBHvXUaCHOzfDpx592aN6JOSXTya2xr0U98ZhL",
-	"XNbkQPiKPYF49+ymKM1WKP0UTpp4Rz6RZBsMTvenf7/Al9hMIqY/EkZgyKrd3ezGPnqVgH9onTczs5O6",
-	"cKazTnAZcdZWm8P4cxA68MYc2IjHuUdC/+iBj8Y15h1+FVwRM8LrC0eI/zZ1vjk86L0D50UcgN4kQhAC",
-	"+39uYOTrY0FBnlnxCS7IWRHW46fFTqjaou+mpSwLUVBYvNfK+x0Nl9rjM/vY+43USSbaNJcdGkLY1MZt",
-	"lQdVykuNuAvpc7MqcPDTwdZGy5MBhc6emmyQwTqoyVnTehctv5tymodJHd/X3isWx3kylfd40KWNHQZu",
-	"VvRsnjPuSq7c3OyZe/M7YzDP6Yy/6Nr9divLYr+jIPtOrOV1YXR1bFziWmLsV5ZoABg69D+1/octtzSN",
-	"Wqdufb+niUPO+dViubnc2N22fHwwWHhDIfQxXumUG2W7fce5sdvQ7Fm0xZY98RbtNt+J6k4yBi3s3KxG",
-	"RpIWMnrU3a3k2OTIFZ19BlxAbfyjQvxocZxTNH1xnFfyTlZXFIVR1oVOWSd06V/JBZkWxm0yyR5ROxx3",
-	"/x1oi/WGYw6dWCiEW8DktIFfWd/WJELqmz8pHLOSwoVo/FDD3EYeC1FuVROeVdDGaBvj3/l3o/BGFMbW",
-	"biBQSI3f66XRK1Vv0eXeSFXP3b7WmJTA/+TG91byhwhOFtu/yhgrrSvgK2ngAoLB5JrhAAh7ixFN7G1o",
-	"+rIyFtoZzUDoI9u8fJqqKtnW0Xj740y5ojJ6LetCrCEapykrCdHnopLOFsHR7m81flzZ4K309tQ3/8Wx",
-	"2JlKLY/XRTDoGXzi3wUJUD90Q0PGN2Nfz8eam28TPnTcMphkfyEv2AsNe9uz0rHTN5jjEaqcL45sfByT",
-	"FtZwu9LA1RHMnhmmGwv4HYgRFtocElMEa8HA4WpvoU97jbfuD+PviH4epC6jU3UQtrFD+I0ffn3mdVE3",
-	"uDtcsDQbwUibnTqs2zgUYd/ABcMeFrW5lfprdh783uo/LoQu5MedXDpBt9VRwJxlhDX0RytAyqR2gCLj",
-	"zusmaN1bg7Wk1QZDvdsvKmU3svSrMD1zU18qd9mjJP3wNLjcxeRZOCG5vC7XbEdOd2m0nBXCJnHaNHq7",
-	"3kvrrm+eP3/z4u3bWSE/LiU8Bz70i/z6x5sfXswI8gB/NXV4gmXzQhuh9Ogb5zP/7bdO7ri9YGlKfgFW",
-	"4siFueDU8B9h70u5VK3QUHofAsQCf1X66DJG6kxRGjpoRAErWVTc482uH/AbGoVX+BpmCJKdrZOlLRs4",
-	"MgXG3GBiL2w87A0wJB6YGBhOQdjHaEOgZc9tXdkFEJMWzNIw/Pa8FDpAZ5W7hq1OK+tq4UxN+ADKQRht",
-	"Td2z7jA8R/5y6TbsPeN9SJ9AiwnMu5CFWqFdoYnB0dEAeofXNVgyjWZ6BuTXe1wXffgemHVmIjeyYkFT",
-	"2BX/abEQSzZSFBdVmOsAky7lSuwrdzVLTgkE6Pgu+W2FTnjWHgZzVY3PEEf1aPOjmiSkhscb+8IPrFze",
-	"ZnbT7H6zFk4ObhbZdTN+eYyKb0FDZh1zGjAiubz9xuw1axKV0jG9jXnnWSEVeJ1Ch6BqiL77y7aAEzQb",
-	"yh3e5uXyNmTXwrPG/OYtfZeNtzZPHQ9fe6kL7X2jClAk7AEmwj458gSLBsUeYRfO/lTU3Xz+MHtwQUDu",
-	"aqL73ETMeyAGUdzJulRLF50NTfZzlH4R+8vv1cAJwTnPcKeJwCN/b+OeQO/N3BNEVUtRelst94jq96sE",
-	"E1xbUfl5b0GLc3uI0nF1Na+M9tGa2+zqe9vYejdAks8t3gt+912oBqAl4K9pBTy2M7gHcSzMigvBKe0M",
-	"b6X5mD6Nj71X5LHrDVPcPj47GXxo48wPIz/2hsdBlnfK5pDvi+NJl5JGECorrGvdAdI51PwLLIEKWXcj",
-	"cSyOrGMN6E+duZIOOVcshOP9Ri03wVlKHH8CdGAtityGpc2fxQNuWy2UlewAdSYZW550DwcwP6tMtPGS",
-	"d47mHSMfBpbGPGnSJSVjSlm/PI8HzPhb76I/C69tBSlGe1ktp3l4WglhFNDNAcoTZhsHJ9wWm2Fnpx1x",
-	"wX+lmrv21OfzU5ALTI8IYW8xCEi1P6ePgHB3wEfxbdtX5T3w1svw+27FWGFWTmqKJ1VlsTRbSYmPo7T+",
-	"amMsuG/aHE4hi6aBoaBLZyChMn6tNoeB/iWgR2XJbzhcQzandkcIaIoi4h0LzHwELEM2MzPPDyscjZhU",
-	"MVpaHN3BZ+U6AE/aArbuMOsBbLAaBXFYeHQErA3O51bcyqKSK1e07utjAVrnAa5G3jIAFolbQxiedDC6",
-	"w9xHaWXz62BbN0uXK7rrnyV4+y5NgAKZcGnx5n/wh43/wnUToCLsYQMK6ed6jnnMTwSE8dNNdSk4hc5P",
-	"odsoW1gnd4UzpeBDjMGZjykV6eZhI4TwLQRU3fzvRqGPeivnlG8R+ji3aq3n8MlOWEt3P/ou1UyAQ3Sn",
-	"wNG1G4GoSX8Cx+0OrotrPd/v6Md+8mr4wkJ6iw0vBiBJLsjOTNI3CNra8jGnIQCWyZxg+UNvamipY9eU",
-	"1iSPHuopm8whznzWaJ/tGaNdKcddMR0FrRqsdrggCdjiOpaSeIgqe+m7tXmrxF3GOrPjt39j3cAWjG3y",
-	"a8o3qwl3+Z81CAlLeJTrgpL52DHYoPP78QA+Nu7FSmN5R7NzVn5t21A0zT7Y7N1B1EMnJy3VUKTXfmaS",
-	"Ny1NISsrg4MymO0fOk1Cin5E4zErNvo83rvXonbcaRzwMZkh8HtlMoHadBBFOSCuCju+3z7BenLA2zAN",
-	"Q8vmnbiVeiJCcMnFZV86W0DTWqDBgWxuivH7gvtiqIgZ5RL9R/hyk8xJXvCH03D2+LYZ9G9ozLg7zt5l",
-	"MrMreZDWEeQgBHnGu3p+Z5tUpxNO/Uy9ztbU/P2jlq0aFfuU8uSiXm4KQPESqwpAFw7CryVzK8tCcKnz",
-	"zuCmRdF7MFxoR3aQc4jwLOr7knjsUBsAeVzEcWoTgdjeD+bBAqwr+jI5WZrQ18XR0PHGySdLjtFTGx0q",
-	"uPGtjkVp/sVQQ719Cgfatd9alWWBrh2P2vst9up0NYlp0tsJdq+LkA5X1gQp3R4dnIesZf1HsqlMAUVH",
-	"0ztV/ZNO5ImCmlbBVGf0o488K373b4gNISRdv1jA1M2c9FH6g5NyAuGdLdvqI9azI/5eHCctZbF0fGZA",
-	"6MLUpb+L6uIAATK4cC6FDnQsT6GeSR78/4Gpj99nb5Yn99l2g47SXlNW1xp/y3waLjsUhSkwzJskRf1E",
-	"3Uq5w3RwN3LwtNDmuvmgjaEbtbcj0Indg/xtyBZ+00UMlFUfC7HMVN0PlBDer2QjWx44uix/yAI7xYIu",
-	"F6/aB/RsFkN+wlVmLu7thGLOdesAkdPH5ptay49iu6umnYfnZra6JVfpEPxyJ2mO3uP9xsQrQ2mkzcVl",
-	"EzNtP8CfJteqfFr8rlUrbA3urZYQzIBaBE9H3Ur/ZxiWbOx/0vl59knIGTxTIsQaUi1LqZ0idPuEc49z",
-	"1keQRaUMMUPcLrNxLBzxcWzn9u7VasW45AFG0GtdiSdSDAC37vsjXMdcVDsTn8bHY3MyHYArZK8HOVhu",
-	"N2IVoCAENA2UTVOxmAMUUgizYyu9arECVjTwNnJ8MP/saBK1nxv954HAoBM8qoypx4cB4Cnf+N9wu2rA",
-	"/Zx8wnf+i/6WJlQ1PwgKYPXH0380ojYfnvmtYXcZekLrXbPQbWpydryecz7dyGUFIaVLJqLxPfjYbItx",
-	"bvrTzNGJpuwsKWQNalqd3F0/u/nL2xcsQU9tttwqwRQTeOoajsHDRlWSbmZiXAkpztRpy18Btym0JDsa",
-	"aBNMYmxuBqkHTwMc3jq5o5wKXjk3YreTuhCu8I+eFQsMKnLIhjKfgcdnrUxVQYpj/Jp8zrH/NEPZftUP",
-	"0lqxlq32r00BpQtp2VzZcgQ6sUNNXuK5IxiZZBfHYHtPoQKuBeGHKhvNFiDWSPE0wh8N35zFmU+6QPNB",
-	"Y5U1pe8kl2LtmGorcTa9dcMteCMrKexUNg+qlGFWa+Wvb+tN9A2Npks2XJ+iIcdakkWN2cLMbWrSFjNL",
-	"Nhh4p0AQ+L/YEA9Ii4j8VnIMkeyT5dXDmxO+rBTHVpUSUJn6TnpbwGUB7cHqPeePfLGRohP3ZQMjmSUn",
-	"VBWrg2C8ZaYWxw9MbntQtij3sCiWoq6VLNt52/TkvAcbX2ptjM2DHfB1csohByEgBFo1Wr1JMrxzFiZv",
-	"xDGxNhNdg97Jwo36iQhvcuqEHw2tWyUqySWacegWHH0lTLTfBgPbkt8GAZEMdXRWVis4XQ6QfFZQ+rU2",
-	"0vrNE44cP/yiLCm+3ULXJR2eBsegjkwGZFAF6cTb+b24C22EAgzMCB94X6lSVgrvPOHSIT9iZtup9QZ5",
-	"DxfH+UZg7bU/mT4ModjZi0nmA6z9HH91CEA+ZtCBgblvWt+ZA1QJFiIUNGC8zJmCCEM7vHpNDON0vo6w",
-	"VgFTBR2dNUPKTwZ3oRW6nPMIEazLHs/+MNXGV6ucgdd+9se/eBTABfoSHh3IIkLnh22YGjolUob4CvxW",
-	"Vb1aXV3/bRR30IcZtz9R+Qeyw8kC+9C8ZX52XC5W0YX1txZKY/kspoAjsxy78M6J6w1Gew/igYbMzz5b",
-	"tAoeb2H3y02kKKCGnDmq3SogHOKhQFvO6GTN85wltpUbQCaYKHj8vdlJLUGswH2mNNb/EevqZzt/a5kB",
-	"AHopw1fwukpl9aejjpDHRZ6k0O58f9nroyxZxM03tdlGmhFMYy0lsuRQKRfwhlJ0ddyWVIuVe1Eqx/Mk",
-	"5mpGoVIaK0abdhBB4wHCvNudqGUJKZz0Tp6jSezdWO5C/gHHgh1ASOa9gJLXaVeWypjbOcSkh8nhT94E",
-	"TpIn9byJfEf4DTcffA0lMu2ZeUKJSzSSWm7NXYYZbzAqm6+TsfuqVZGiQcoD17x/kSWu+/hmLAMs2d10",
-	"ePyywcvBEpZAto8tzY/3O2ndYEVVP9wNv2M/ksEKuUp2Vx9TFDyb+mibJE8DFlM2pgZ6n1gTSzAvZcGt",
-	"94+yBTxqYuA6Gyvea5WtGmSqlLAICfnrOvWUtfUrFHgBiK7iJDy9wbjSBDTtSQuWsvWBON325XZnajZh",
-	"uTR6KWs94Rx+jT16hjyp/fP4XcDtWlkkDPLeGdYNdW30J+4V5kIw9OJYkMVzZEPT3NRmO+JKtRtZICYo",
-	"UCvnpB6xGQYsdaSajZPQPKV5GT+tpkau6am5ONH8qku9hEiIkG2cFYqgEul5egIOBwGcl/jlz59wBTN6",
-	"vRfrfjaQWwd8r+3tRagIv/jDV0zrAXLN7mTIfC4KhFTH3agBmQYMRkR4N4Gsr/JsOSfpedMR67ZKtPTK",
-	"nhZboSoKb0OlZbhoFhgEpTiH7tECjx78l/pOOcGrSWSYO9L2M8YC9TpjyO2Ht8nWtwn3vQ3FQLEJuZVE",
-	"WmwTbGrc7HWzifKYbcLr2iCZ1gMZdjjBTuFqf9sLQEQ827/YYPQYhFFujNH3+Bxy08XTNmQr0t8FJp9d",
-	"3XZJE8BaVCnoB34RxZWFNvOb+SJUXcH7JhDEU5Y9+DOkV7c02tVqsXe4e+j2ejrJqBsoI49FWJUjYtBI",
-	"PMFaI1lhY30bcSfB9PjhtTRhoVfN2M2SLHZw13EdjPHP4LmNQgNrL/6ayeyXYnk7kkV/QYmpEV9dGr2q",
-	"QpH2+FvwM/oZi15Ua7ot9D3/cFe//307VxZjjJVT41xbUY6VavNfnWeOLrzEcUBIv5QXtdmvN67Y74B7",
-	"QTiJWliwB8m6SK7xE8CR2rh89icQxEFtOnu/CexVI63lp71CI+Sg5JChYvYWUD0IaTyj9BroZor4g5HR",
-	"l+9kVZJa2eTwS/g0BmDGhFlC6D6XouqUElN1XrM5WMAZNkM8uyprs9tlbvcHqdYbeZ+64RwVWkj85cx2",
-	"YL1S4+ej2zCK0Qy8LQz8bTgPhys9okBFWH60Zmmrm6UxMJyYsNekO1xYoc0uEac4sd/slvx1rSSXIPHn",
-	"U5ZNED71C56GMgMenbC5xz20/1FmT7zQ9paPgU21kgtuO5ddhlMsr21nWauJJyVXbeF/6z3SThEiRIUx",
-	"SJho92yl0IDg6jEuoR7WtDMvYyvZkqYtRVDjG5gmDBX7j0xFdBP88NiQIcjV2PQy1pGM8zfR2nH5dcKv",
-	"gU2GJDtNPM0Ow8HXMUZwpi5/wmBl829lvKdafp5XZdRpx81bGDF2ovbytwV0hfZatsETfH3sdYb2zN6T",
-	"vD5LUtXva8pZMdjpzJXeTWc4z6sJnQThQ23PnNQTMP47L5E7KZHBafJLKgbk5pXYtd2dkTUIZyn/3EtC",
-	"LgfjJ4rPwYT2CFaTjoQD5aQDq3GYp5wV7Hc7wwLzcix5dDdrS7qzvrSYtHxy7FUHVVX3f04PyA+BEP/o",
-	"wYGhjP0DBSlL08aGOdSOlrqcw8JoloGfSP+rOTGdSt2si6t4R2q+P2/ScOm/WC1KkKLNXYonlOXmtO7H",
-	"J/zYuXiBUIy+HJ6wbk6HCkdHZl1RmaWoilIcA9Odqiqs7+XvfiJHYyr16PvjCKhWQI0AMOuA5OaxN+wQ",
-	"3Ent3pmdWrb2zr0EDFNyd1ypgFspawV4sDb3uG+F/xFnBy/uVMkDcobKjh0//ISODjCRhMT5vm7aCE50",
-	"ipIacwvv5mlcmqhBpxTju5tHX/zhj1EkVa21LIut0GoleebOZIjHb3hhtN8C++KUAGFI7/a7NOGePEnk",
-	"EeEMhgeWdHVhJ8gi7GSmWnW7tw5GvoDr5QooeUgndlJsf6zMZJvWrC1Gky1ZOctZaKJ8TLguX8lzgggd",
-	"aLAMwl9PD+ekIcQFEB4+yrbfwk9erVbs8wCHfsZCgd+x988oQDXpgaBbxTocY25FCuFP4G4HBywrxxti",
-	"fUcKGbb27IigpB0px0vUIqSD0B+NZHcRdnakxDpas0kLkD9vcIgQtWjPRQYP7ODn4XHPXHWj7uJxGvKz",
-	"OTRUryuhp40T3xEoTuov4+e52rncKSGsy6USMEsc4nTeNsFb4o8Jnn+bWC79x35fIvseEznNzuCuNotK",
-	"bvn7hgseXWT58BcPeu00YxjaZEMOXZYABhJFQuA7uOeO304vurmgsYQ9BbYXjbjI2LghmyXfg4HIZWHv",
-	"GXPLF490w9sbjHiBNo4eVAwaGJMQus7jyzunRq+LmX7UUpQZeyews/8GmGIHba9cqFEep5nb791QN96F",
-	"+M/o7QWUNydL/XXvZsHmmhMJn8u2NdBtD2MuM8zubWpDPnHkxPreVX612e8uk2nI+pY3sRDUmYOoS6o4",
-	"XRggMZvgvKIeyaS2NkEbtvJrMA456NJJh+L/XHSyz0pNxa1Kz0O22txlwg8xajBKOxU4ouZytWL5v/os",
-	"padJ9pAYMki/kH2E0UqyZN74EuDq4Ap4Fv2cCYGjYMWnKoIZEz6JKUtBqk+e5Ez85GMSk+fe/dVZ72bM",
-	"/N79maKJfbF1sVU6/eHnjIWMDJFNKrjuGTN2aNBAXwu33OT77Oq95AgWMF0HsEjdyCs0zE9YqR19+Blc",
-	"rA+b49NC76uKkIlGy0IcxDF8SjIrxgHdU0ma4J+8+eZZ8X++/NMfWUHdF3DBObnAeB8Pb0eyTAm22ip9",
-	"6V27x/WxZamH3wMUCj+9Lmzg1sYF85SoLIEuS8NJAPzSPV6vYlFLcRvQm0qrrd9Qn2SAb9jzTFvi59d4",
-	"/EADsM4/6qi6jbQyg3b/anjdfcGsOqOrY6Y1/qNrfB9MO3VcVhaV/OIJOUuIztsUD1gPQtp9QEn255c/",
-	"ArsM7IjXL59ne3LOFuJbPM/pgYcu4Reum/tJKY6FCUSLYaq34jiC6cGamrErTeZZFqI6iKO9DkO39Sso",
-	"Dpv/52eFX6NUp2/FEZk3IgWLrIK8nqoLAoU0dV13yJYG77iiqWwNwizafmp7p/Givlcfsks4g61vHNs+",
-	"wScJbr998eavL5+9+Ox33gJ+l0cY219OqQEvNQQ/Gtq6o3BoXi3jJTmQSBAWy/x6whkNbWZXStAZw0Ix",
-	"M3IA0ROHLQi1CU+Pw1M4DNAwojShkhkHfrtzxxyNsuoyy3MRz6Qb2dsAET/miKWBimiz1yVUrG5M7O8E",
-	"4tOUX5JxwmU8nQbjkPitLMXM+4RqES3rOiFTogTL3/flGtikacuBrz8tKoEMNEKDlgpeUQVmwgyaT3rS",
-	"jHC9N8o6U2elbuVSbCVSiswoNAQE3tBYMBJ/7KdHrKgwbTwuZtv88LWwU1AxOED8nX4sf9hxLE8+KaeQ",
-	"U8MZcEr37/fW/OpHGmJgyA0+EhAHjd4BGt5cXh37wGqw3pDqSLiJxzCHIE3L1jvs1WzCxfht2ytCstBh",
-	"mZ+MQMel3IXR0oANID14j2dRqM7Q5wTngETJlAVgpCMwfVX5E1v5NZM51vgA5ks3JmLJlqq89X/2e4QO",
-	"NmvxP0YWrZwf4ptdOVlVvCoC2GexkaK20Dbwg1JdT/jvfal8b4Okp95vF7IOQQDW7kNrBqY4SD6CtKw2",
-	"dRG7MiJEORivxS0/xjGjUJMEaaMYawgnGJ1yJ9yns6IN46nZ4xbFnMETDzpVZqNl23g3DELw7bV2MiQQ",
-	"97NRUYzjqDvCpDDCFKhMMPt7Ma1xrLkDVnfCil4Lex9o7f0E6wcyDvfcXj6ORdGFxZdlFmiN1SXCJ40v",
-	"9M8KoDSYldMS/AmqZ4XUNORvHoQlN3TceXEeXCa5LU6qnnq1Iu6a0zw0nax5kqIXOYtwtXgrnWPxaVkK",
-	"tpFczPD78G3u9d+oSr6oa46gd2mq/TaDMsmrLW+RyHU0Bwu9pfkh38oMfg8940nZjahyecJabuh7dMPO",
-	"U5rztHBrw5HtvFo14lPKFv5L19FrOqCxj7pItXa600JpeZEecHbuCy0f6xQCnRhP6UeSRih0NG4URtaM",
-	"gEcViI+p9iDcqALAGYBpMKrNkAwY4p9pOLvuUGNZDFaQt5P8VGbnLGDemImZVEUTBiPtfJBX7EvB9gZh",
-	"5J4Pie+GLretX/UUbyzWmJEX6YXcKM3K24XisVAzBjaJx5uyxUL6zzLvZZiDky6OOlvCDjVUuzHlQWBh",
-	"HK3pKGckNj+8fUB69BtVW3eTXsgfhNZjlhW0GCthwfrMDFvIbJR2xTemPggg6ulbcVWZQ04M/VbK3Xxp",
-	"dsdhIrgpEg9Wuly5aZZfy42AiNMr4ctpw+MbZ7GrAy7rN2avy3cb9vgtpeOJ8U8eRMERJ4rWAEPvEn9d",
-	"BT4L7x9IKmb162hKyc5ALVqWYe9bxBROQcucw+aZw8oMwgW/pcsMx1GVjq23/8jPQQhPJBJheUr9UThB",
-	"fROJRfs71JpaN9zTNV6UqNHx7Wx31Z3Ubwwnw5TXCHu/kRB+Ua5YS4f6P4XSGAsFSn+UdIM4Xk/tS5sh",
-	"KuUJUCEQDWavQXjNAn04EB7bSlsQh/f95XDOVRjOgnAqdTcIwHEZjCdbnTkerZMJUKQKhCjcGi7e0SBY",
-	"Q9rzBI6J2zYK/RVKnUatE3jpt1CIxS2WM6BkG7OV82UVCu6mkYdVahnqc/JqyuM79r23b6aNlVmK7EZZ",
-	"Sy0PmcbbDWWwT776LXwzGO08XkFYFqOLFBE6WWemaBL+TFYgK86CzJXdnIzc+e/0MuQwGNE4EwxaEATA",
-	"yc0ui/Piv5gzyYO5+IrFLmpiq3T4N0OkxJc3jitpTIsgm/LGjdDl3CBYIageRKH4eeAJquXWOwrD1Y7t",
-	"/Q6WeUvCRupGu7eWBTYfuFD4vPp4qsfWUm7Filmu2GY5ngrVM246H3/e7eudsXIUweWDBcHDUXZqBJIy",
-	"6ZP3jwxg5x1mpP2cNglNW6wEyBdiatpJDRRLW3Es1uYkYKdbeW8aVjR5crGWU7mIdYa8mtfB/xYVMwmj",
-	"YZv4MujfkxbPNJ7oAWDxr7nOO60u1jI/LXjK93k/JiLLM2fznZx44zxZRJg9hM8iGzjbq+t7c9DZ7DB/",
-	"Tz71qGIMRZUb/T4G+YzLdUQFzsgooZHtww+yvgS2mz9flcbowMkvjt+Vu/ElvKjAi4b7WObXQ9/64517",
-	"nAOKX2e96g4bQbI5NR43U5iknXlYF5K2ucGdlt1Tw8Y29ZcDE8d5iwmlxaypq8TuZyf6bfDZxx9G+XSK",
-	"ZGWC3jc5hMjpUpg6yBUUVLE2JnOoSzsf4p2BL2RpHIZMC+gXrJQTw0OmVms1la1zkISmcczy8J1RTLL5",
-	"3Z4+G1Ac74USlg6DCOhnly16ngmU/uGqH4aNM8uEJrNnlkERtgd9oqJjROz4+8RTgJaT2dVBfI4V2c0J",
-	"YuXStEDZUcsxNB8S0mEUJ8XnDWjEfierHURsOcFV+vNYptHd60os5Un3CJ+ba8xrwU6C27KKhKVEYMAP",
-	"or4tzUHPIjKxFofiu3c/fB+QbUS1YBDoAFTWtqikAJ7JxxtZ7R6/vvn2BY8tXOek4ZbTEAW+g2/xR/cg",
-	"tYP2NOk4GJukMdmRrQRLtKKXG5Njp1rL7AfzPMWbFSzoqvYTn8CJD62acDSL89O2NCpJ02ahb4nAnlB5",
-	"0wszM2WIRjau0xC2BQ3YeXQKYbjofCerCRQVb/3XWfKMPbbxZCfDF3lEGDWH6/rL7U4sXa7n47vwg7mT",
-	"9muWEG88xRxA1PPF+rGQC3BQELRZSAJr4u5TuKDNEmH+gc0GAVPjdZFPIJCWe8cTsHyLwq9Q7gWhPlmj",
-	"LCydoI0rlFzMx6VxUMI/35h5ljYwT3/0alWARmV1RGSZ3w4CtTMvvIqpWE7BLH6WhtWsE7VDkTWzG9tV",
-	"tMom75u7OJyGBoFdpuryF+Du9o8aGutpKIKBlRO5n3J1Lf68tagmOmFcc+o/cE7PYcI6d7uTPm74KRIV",
-	"T/tpw4Df8fN0o31X1mIFewB8u55UV781tcxVIYlaYtkcDPXTwjsylRFlUjG55Qnu84RasF25HqtW2LCg",
-	"lEMsKkB/lgbU7g0Iq7b7dXoef6Rns+ATqofvte5Hk2JvWjWqfN3I3vlFmOlmm8Yh20fvnIN7PLtHd19R",
-	"S4Z5v0ZtBqkC/X0X6a6WUISRNQWzd1bBtoi1PKXxjrE3bahx6AwhPW7a0Lxu2sB5EVEWoA/EimW5yBrW",
-	"ZF4Y6nJOjfnMQUNFTn5ri8V6eKD7BWpHj8fJdw5t3BYleEcL9TaX4l5H3qAsfyOciYfhgA/ABZJKOXqw",
-	"36tS/ghwyJO3QOomkZU1zBlNLWc4XFuy2E3kKgDV4jKKE9oZZepDj9gsOSu6x84sAP6TU7YhQ9si4pTR",
-	"QyAHJ+/jDqDItkJVC/MxFxypc3SpY5Bd4dkE7aLH5Zs5JM38z5JD7po2XiwabSw4PVFFFw6Ui0qSDlXY",
-	"/S55aWH9diqqJvslcjKZpzmccwriYUmeIJlBqteOVrLlxJLpkXl7iIf8lMvpAwph5+Hp58zvSP5c0yBF",
-	"4/2WsIFhGKnL+YF81Tgyv9g4nkdMHglymPrYCE3tXOOwkK7trvaGuVv623VSYRn59exEvZans2hxLloz",
-	"FMmVTk7J65brdLFZ+XCKAHdK7P4cWrVBCHHbXxzLyNaiqyRqtuZBoaFpPzPDbmo3VYx6gJmY731fSJqo",
-	"Gxsl6b1u/jsvIs3XISHrUV4COi8GPE0rNxmth9fKHaeL2xYonYL/Gke0FdKq7Z2iVLVcOlMfZ1jEDgX3",
-	"oawernRCF35IAWRjqhJq8tuQmi9y4pehWuwkMOmhAFeKi4vdBGjPDOsv0cUxdbGQ7iClLpZmuxXA9OS3",
-	"PUARgS8SMGT+V0oXQq8rWSxqsbyVKOnVGhIeVjUFAzYJ2nVP6csJwCweZfzqoCH1AEWxAV056xRmX05r",
-	"AKZ2eBm92kk9jRJ12h7y3t/7clsIKuKyRWPcnfKG4F1GF8GP5BEIl8NAnHCDOyTr/loI5c7LpsxZS1mC",
-	"RDPihU6cd2aVesbgVdBoxKtk2DDzSIeXlLVmpO8yioPTZdp7L80CUiaeOdj2nMVsRZafjI6NWRM0xRgx",
-	"uYUUgaixSKA9Lvk009iS+ib/lC1O2iob5FXG+19a1LWhWplR4/dj+EFGgGDiTCR7BFuGblW5F1Um8IeF",
-	"+aBoCjRakbwtxv6QnG0tnAQGt6nIjrPhbz2BfoGhG3xVBB3hgCWz0MziwLrLuJcbiZqIgyku/6Vg+wEF",
-	"G06rBoyyVndS36OsDNvCdsHJ7V/JqxsFWjzjOlyru3bdVQed8hCkvQN11uHWRs0a4hP9dyT2eAG8Hqe4",
-	"Q0rh5COntmwEZvJoZmT3/G1ojsfoCF3OlDZilJzuTyO/ecicLNnzcwwrvH9908OoQGuaqVNlX2CCm7fv",
-	"pbg7Q9nKjfE/p5QL2P1yKe04F/Jnth/OsZGwM6gl1qwMtakkZusB2qScLayEG0oBey38hRgkIZF1YM0h",
-	"6tLfS6aSA/K82O7cEZm/wjWRrdpRVYYEL1IM4ncKZ5BZC+iU/sUWS7Pzz19W+3Kirj6RgszV8H7YyUYS",
-	"jWCgktQpe11LNXye71Tk8TKOupV5xvRYHA+negfHdiAmM3WxMQffBqJFRH4ilsqNGwO0anDrQYEKr5OO",
-	"GB0xlE1cDxNkfKQeC7vJSRKLcquca0VokJK9rMU0/qVxmZJIp4ZGEOK9RP8RsKQ53hm+1GAhRd2a2uSs",
-	"zcmO1VKMLzENgIEMYRoQ16s7OY81DIxCi/8Ipxr9Map6jkIT4Ib1Ge4THHR8TY7AmDDZ0l/QBJRYF3DM",
-	"FxtxJwGkSVVS3lEN7MAc+uciUgrZSg//QT4pk7sXf2cORPBL9FT4xVnkQUXlpMIBCo7l5oQfzAfkQGBl",
-	"0mNMhdjJqxOEGIx7N8oKqBfo5U6p4MZEc31r8XBySKmCJxfpDk6poJO6ZBs0pnLWt2JE9DOtw6G1Gkap",
-	"WYnJKksGOLxk4Mrp94QbezvR72n2jB6+LfLHI1ur4qmKFxmNyjbTqn+WlZFWQNkxrIfpdlPKlYAwO/LP",
-	"Mcw4ph4IbIKEjdieinCODFnmqR6vCzwvRvQu7AvdPNVKVdAyQcFloJD3f7ze+b48ukX+/JNVsMna7LHg",
-	"0mfIh3qbKx4I6/fMCOpUPYiJtV4dtpV0IaRl46MutvnszjipYsrVkPZpBvrt2zWW0m5M07L+x0gOPmr0",
-	"wIZiHU8ohs2dmF3cCs1uFX5fgI0XyOADrgH6YGdxfVq5VUtTIbBgQkhNytIOvlXgggNAmPcPJj1+nHUE",
-	"0WoatdAqGpLc0L8Tt1Kz1Ws5JrdlU37NsZDGOTsR+E024M6Zq5abAp8TrjEwdsoSYWZP4KrpkfSGPz4e",
-	"2awVDg1t6H4/GOgXTtpvTdhs19rUnDv1DIel1Z94EdFE2UudmoQQzsXSbdvha3/S1Qo6NUR52PZBKJeB",
-	"HJYQgaUO1yl0Dy50/penlaVCUBXNMU12W1LfwAlnrduIkstYDNqvLNkOQeyZ4L3XAciMpKjoEDa5gS+e",
-	"PAGWXoW9V/pOaqiEGYm2fF6LlXtRKnchm+QL/t46b6i0/4UtqjIQYikqtVWBPX8hlreYji5qoawswbPB",
-	"S1UBZCFP250f288L1QPcI71kyhwEW+hCirpSsi7uZA2UFiCFjTOtkO6iNPIMNeUhhMPEWOpDL74UTRJ5",
-	"fJsQWUCs4pLhVuAPopR8DCFThdERwkCRlFj6eolkX2AkG97ykNUpaIEPJwYj0VoA6vOQ/8vnyTB81A9n",
-	"NlyjpNgPaE7SMDqII2ST8Y604q9f40qnNnJ5m6XBe/g0Xg8THDLZt63gWjhBcAJ4K3W1+vjGjE9QZaMp",
-	"uJ2yZTcQEK5LWcdVSeqIcbA7K0QcuQvzO1DJOoY4ZimXqpRl69bc4vNn9Z8a2bkgZgXRDbALgCAlf+fe",
-	"kNh1vAR0mxkjb6yC5/BchjJvHAPsBzdzg4h8lSTiaF7Y2Yf6ld7wN2QcnYBFDZJzhTPFMYMU4fmE4IdH",
-	"CTXb2vARs4h7ZS7T/qdQvYEF31E+bATrxRh8bWdAvmbuUPCBtwyqZCg+AULCWZQTCwCaT4vFEWRUoMwB",
-	"5WXoKwJkZGYki6Ux5UMyLj0IRTMHzPkv+UhzGPwJWPnWsJ8YSiTYnTagP4qtLN/I1X23l6x98y9tQB6d",
-	"l+ZANU0omMny5iiRstGBGJY50QtERQQkE/KYUEvYfsnDzTIiySZEIHP0yzvICnn7/r9/E4/+68mjP32g",
-	"//9s/ujD7/731XiG5i+IzS8+/4vZEBHymGBmsaHMgsBOPwXslyyJvnUroThpRBgwTODQiQ4ks+frp9Be",
-	"S1M5yD79ozw0eecp6fOQlO5cZqigCvxzBNb6nRFCmlg79Zm/pogoKu0vcMTUoJwNEP1tRvzyyxPal19x",
-	"qXChuLO3chuzX2+8/wX95xKUyobUJBt+3rYx4EgU0vBmdOJs7QQ2xzkCGXh/KqEyWRLJVpCpd5DPRmUt",
-	"TGXTd2kH/xfSmeJLeilB3Al3zwYzxieN+ae9tBGvXVWvVlfXfxu21/8Iv/j5w6znm1knBeh6hjMJxBq9",
-	"qfmDKrwsVmapurCq9Ncq72OC5+RXqTax1JNouQyLhti2hzY1S7/glY257pYJ3lPhmFuCb+RPgRJ4ggTw",
-	"DXW8jCMD4YFQ+wz7EvhbaYDLBXfSGZCpehpkqqAyZlPL/ukfBMjG3pmADybETZrV+YdTDKs82DtSs8Y/",
-	"nLDDcdaXOMyD4iv2VpaEO+vywlBzM9vqW8innkdk29v22GyZElUO19qTQGfzMOS68TAaW9zKY6HsNeai",
-	"Xt+8+86blNR3IEP4tGhE7OCLzspqNWatbJXeO+5uBo65o9QsiWzWUgBAiXY6olfL+5Qn02Rn5p6SK0wY",
-	"91nCBeZHMmMH7wwb1pcfd6oOfFj3ABW68PjOQbwxB90pvs70zZH0GPQxNCvTmfdysTHm9nyrbrdy49zO",
-	"Xj9+vDHWPd4Jt3la+D/Fsxi9CTzXiq1YbpSWUWv1ZEHIvReBbwPmywsYJFQOCpAB7WyTqu0ujzELgQeN",
-	"vYdUFZMzz4jvmZ1a2qwSoW8SoOrATQU2xXEEQXdSu3f+2aeV0u8j7x9wUGQhrNlB3f8FK8cvW+R7rvTB",
-	"iSrtjOIAYWOTSmsxwM7WDJ29b7lgMgvj1YCmkk7kqBxC6DCrHYSt43JMCZNSe4FkYybs+ZKLcgyaTDYB",
-	"UkvYy9YsYxXUszRUX1txLEpTCH3sIORaWO6GvOTsNAwfYKHhyw+6vT+9Wpy9YSas+3JRDb1mgPHoXZfs",
-	"aIbxVFkWws9yVuqZlY0O1Cn+ZlOpO4RI2ewzNNukr4+FKglIiVLW3lrMqtAmARrfe1BSM30goxsmywkM",
-	"YOex5Qx17fJ0OQ/OZ9PUxsd5SblsUhKa88lsuHX+arXiwpcZhHGeVXuIDBt4BTNk2PxhHXKCI/CaA3T/",
-	"ER5+Pqg7iCWZq9iPhNGasmEgcoYvyw7xTRTOmiR9vZQ7NwKMSl9k377j6UlzUM8k7UU5TYiyWZfJfi2F",
-	"5tPsQ6zEfMymWAqN8Af2XZn0lW8A2/F9DQt4K/Uwbzh3OwhLqlhJB+LBiZ4ooKRi2QaEkYq9LmUd9PLx",
-	"0ektB7mdxTLDTcndF/MWv8rUVCpr9xk/9lYeJ3C6hlH7s+Rp4/aLStlNpkwH8maA3gh9D9/Poo69nS3l",
-	"PcBsUO9hZyFWiEAa+FtzuKykcPsaUIjH2LRWJJvKC45w6sLv9gz6rRcoCoOBExOnoZnV2EGaB95Y3cJ8",
-	"/KGRNe5I0O3HbocyYFIzN+YRgJfsFWrSrrxUOyV15uJwRolPfw+vM34It4837YnXrFCWQ5s4Po6dmztv",
-	"LVxl7eI4D4M13knqMA/A9kHHvzfNIJvbbcXiOE9uqhd7nSOVwIhFCFvf00K4xOWkHQ4ieBBzoMt9r50X",
-	"oSTYGu02c7E2g+rucEhRAYzS8yCBpcvwR7N380QYy6w6uzgVJkGJCMK3JGAM2XITU6+FVnZIcW5ije5E",
-	"UkrKv8H2zLq9Bt89LgaUVRJuUUOOD7w4gyJqo97+zn/5lHPcGvAWOi4W/yccj6Sy3LSemsSu6IO+t0Lj",
-	"kPBIwg00TThxK47zSoqcChPPB/yeMmZH8J9KUyykVWXAmy5kZfSaADHFrhLLaaj4AUWRE+sB3jXevF8d",
-	"dEYK4oTYyAgBkaHJGjhhslKM8Mk8tRi+8O5YhO8U8JOOKj18A1MtpeJlDOBFeaHogRq4SlhXlOLY1GPY",
-	"tAKuFHnZ1FS6pv9g+ChkFSUvv3C2xmRn0fcVWeL6CfPTGqRodelaymwBN/F2dQbAhSur9p89LZy4lbqZ",
-	"YDpYKHndTW5k4v4dw0uvfVxPvk/2lAl9GU9L1q0XCD/MjOwPtE9NaEtAOJ2mYjiPUCtbGBW3HYZWUE+s",
-	"GQ7fvMDumoWC9ZlzyhG4XfLWcnfl141n2VWptwayGBO9gaXRS1lrOx47Qk14hkd7H0Bys3KyLgQhIMDL",
-	"A5EeG1Di16hcARFFyuPFVmCLnFjyVScGbotaWYcSEAF8MumgbBzfCd2cXZVmK9SEePpz+D4S2TCtkE6s",
-	"p1BhZg0wSzrRABhPOPgp3XSvKOSQ500Ody2u3uJYGE1hFhs44O0GSgIqKB2BeQ/quv2HPxBJ0ezKqrWe",
-	"qwziEEMCzRXL38H8Dx4pXXzyaif1y+fFM6O1XLpP2UswPny+rMKVurM2SLXlgPccDEk5EvXKPm2v72St",
-	"Vool7IsINTDrNioLGx4Kc4qlqKoiPmo4wDM2AKV5PxAikuRZ9yTfUtc/J/jWPGI+HDjG7wzpfSehxQy+",
-	"gAZLgpQMfrtQtkhDRoxwNyrYjN43wSTf06/62+Z7RBTSHonFBzgds7hNHkjcYRgZQ/tUMgkJw2Eos4iR",
-	"rnhFgw1p4Mx5FrdNJrd7RkahSTmdwuv3wvn004HGvhZuucnvH0hnwEneyAr5Jek5DWjP+etaEaHtMzq/",
-	"jk8Lva8qcCaxDk4cxHGWnG649uBopjqfT95886z4P1/+6Y+fXrE9IAR2D6wksEtMfZN/L9BJkRBIsZbO",
-	"gjUB4xpxGrBLvu8Ltd86FafRTWAnDHCna1bOgYUEB4ypuCEAKbH64aCgvx8CSijpaAsgYRo6h8ZhLnHq",
-	"3uwrflMURzssctOaQwoSZI+HkeJ0If4XNfKONoGwIDodTKvZHLCzH/LG+YYULlk/nLnhQgGtqCpzsJCi",
-	"SZQ0K7kC/ZppSprASp7b8kcyMXRENOMjB7xvmCUskOt3Pwu/adj2x+nLxAI8Dg3QM8hOAiIwtvyDN+b7",
-	"yBzSgAVLCq+aXIoWzCyy+GcRRa+hAuTrWnHlQkOxoljSZ3kup63QmD5SUHGZUcdp1KHvzUc1uH1NesXA",
-	"0R+Fm/GhrWHIDy9PRjqo15xc0cYVx+IP4E3cXag1WyO1E+kn3PNWCvye8U/7RmWj7G05wnFPGxYVnG5T",
-	"G2O5+/APUjro5lgoTqi8G2+2aeQpF8yuQWYXvOgtlM+wNzq/zw/FX+Ec2GNKmBTHJ4hmH6YA3QaGIeT+",
-	"xz7rDX6fVwObvLST7b2DVwMiPfBFm7WCggDSNb7mQIXxqN7AFYU9eKZsOjAZwWhbi7vxMOIO0lpgzfgn",
-	"a5jduGJxy7TgZcnkKZeVsRJpC6M8KdDQIQcq3DWgHFwHCYqnUBcuwm17I2yxkOu9xoeopoBqIb2PSar0",
-	"cNmlm3CJumfAT+RfDz3332JvwngrmXabuSm2sl7LYucvQsmNo6HcCTedSMCDccqncPUMWhuVNTgCM/9n",
-	"HCqX5iyEv/Rw1xiVIxNBtw9DH4tjJ9FizVaiZ67lAUoTy1KW15Dr9b9cGXQiI3euN0LYM+JfsGefFTc0",
-	"R8nLCkIbB5TxDCQDYP34n8Nzwrfgr+GL1DqohTHIvZQ4Dq34NlvdQJeak/VaQPz1c1KFyyCTBQwNiqRQ",
-	"4SF8maBg/oKZXjz9zSawXZAhddQwToWky0gHnV+KPF33OYb7bsg484bGnhX3490iiQO6mnlzwLhDrD6B",
-	"V4AXuRRVixK4aV3j+7cf/7qjaroxwR0lzokJIW0WD4lDn52xQDEXtiSqw6btPMRYGuZMjCrNQe5kdrVF",
-	"zyPEZBqikbiZN3s8u6VBGzLVJPZ2SgFhJv/ZUDY33CcM1SUPnlUsRxQyscGHUJ1aG54qdzrxvMv5VyE8",
-	"gcEn3MbMKgPw7Eti9WnCYAdv4q7h2MnJZSEtNqgkcLOYYTt56WwRbtVjt5bTkltgMrahmJxw7F+odjYW",
-	"wearZ8+swgoNPNXvLH1bjl3X1cewjf4dlRX8AYd5GeUgxLSQxV77Ke4cxSnmqlEOG4GXmlbS1OwE0+nB",
-	"MpRPGNf3N3zgm232gNgnlXaJYRJrYvvjI/oZqr5mKQ2Jrr021u1rZjccSPtlcm8pMCMgwzsxRE4NhEni",
-	"YXynKzAcZQIzEaixUcALBvxy8atBbDurpzEc8ToAV/GEgGEuAnzZWC5qROQ1VV7XZlFhFXw3WOgEy0oz",
-	"mTn0G1XJLHNo5jyNnh4Z2MCRap1w+xwmNTv5+Id/jD63fIMSqoZ8g7qQFf9pMivY2MxMVGaySkoGO3YD",
-	"tIazQhDMdlb8/ssnJcnf697F5CR9w5lnF7aO6+1/pLwkU4ppxgoTCi7FHkdD0PiYOtFbcYZurb//sky5",
-	"RnANnXqhd2kpyj/GP31GXz+tMg3Oz0m4WSKi1iOxo3jtjFiTQDXTO+XXL5/7Efjdv6EH35NCnI2WXYtC",
-	"sbEvQ5P+rBmqaYVUgcwqOLEIy4OA0jZSGn4YBvqe6OLs6lbK3XxpdkfetYi6t2eqCL0JudpB+aqByiFV",
-	"WzfnmfMSXD2kOL0r15LiIxGOq9mEO8g0nw26l61Cz2Y6JsLuJ5Z+5hUGsxZNNw/hkur2QZWrpuMcKr0j",
-	"6JlY5oDQdLi+DqZPAq1oQnM4EeWX1Rot5TLOSlhySOWozTTB8ZTjlPPWT2yAsFGT5P7K1IRnMrEU/5Ti",
-	"PpUY8N5jgAcx0bRjQ/iMAUNTIxvsWt1JO06L5GyVxNBobndtVErjHM2imbVsIZhR1mRl+TUy+jMxOqoU",
-	"HtHLMzaJPPMwVvZOHa+0zBebM9Tn4yTNd20GcsXBDpdCI8c1K0meZxrJe6lHOYbuACKES6GvY8UrEInu",
-	"daUskCCE478B/aAPeGYQMZpj8GoTs2S2h97YDzHFZIJutR17POaPMWHdoDSVLJ+m5FZAt6a2iRCWf0Ko",
-	"ET25HoxeS+vmU5YQ/WT8hjGE/CXjyPgw51Hi2B1IWPW5rAwuhL1e1EDD5MdtBNtu4Myhq2vAg4Wm8xsf",
-	"GgPNZ2xTZ8S7o5mxxrrORc4S6Ps0JLharVhGEMoZRNIYc+fdMm9qkRF3rOoBvEJm0LUR59+ZIkhPzJIU",
-	"8axY7HVZ4R93cokk6sR7QpqAKKEN8MSExrIhC0WZ/QmU/k2JwohRPRHlY4wJaVUa3v04jWFcmgniLcJf",
-	"J54nXs+U60lVZRCYoXooxMpWUOee5IKhopwLeRFJZgbCCGvO71bCAZEc6GpKofnwGSY0ghvnxK2cGxTa",
-	"k7qchyjgbu/mC7G89Y/wX1HkWMgdXPMIk1/LSgqwWKgjZn3BHl1BeoH+4gRPbFo11MN/hj6EdFTMT4W8",
-	"FKCChxNQIUvFtTwpVOz5hAg4pvowP37XUfAcQWNwWCCJwEn+u6TqccyLBMd6jDKgLWLek6Sw+YJDVXuD",
-	"Ane70e1rOldJh6oNIwXEpsaLSjOwLu1z5NdnYpUmp8jVd0s7CGaZPQY7+bISXaYQsmerEvgILkvbRS+g",
-	"H42JDycpjdH6Js9TbZNgUYgGImkTmuZYh0Mr2wZb6u8jl0yAdAY19IO3ga0slWRhrRNvqRuzk1WGNwb5",
-	"Eqg+bSOrXaTOmTXloLXEsGBhduSfZMxr6OKfhQRneOL7bEF02SMm+CxQtmtIZiKcEkb++CqDqOyu4OY6",
-	"aiKyKw54dmKPOXnArDs/yPgIalNsVLwWK0xtbsWtzGaaBp1gohGLcsWkrwakzdNkiad4+izfUqh4rIUz",
-	"9QzJxSG6S6NDAd7gu50uMQ3EJWhSVD6Jou80qANTOFQENIngEcPxUToEJcJBFhNgVok+OMMzPIEnkIjt",
-	"IXXZrjZMH2jcnOgEc6i1wGi+J6a38Q6x2TvvkgxXfoTjfkklXgD9gM3omjyCMIbgvC8rYXHTF/Vakgpv",
-	"g6SMtGBTiRHbtDNtesRkJNmHDglDk0Rc0IdeBKrqLPwPKqVGCgGrUs53QtVjislSgr6Gy68h8Esell8F",
-	"Oaq2oaNgKgaltWXyhdvnh4LHvj1eeVlME4c7S+KT1OFWU/NjemaysOlOV2FyD1YlHMqmWRk2AVDZIuYV",
-	"fy0WS1o+KEcFpsmeGOfQ24+SvraF75OxpGOCZY7QpOYmn+Yqf//lk/Kkf96ZnNj4/AxE6dN7ysiw9z6z",
-	"Y5K6Xz25kIrAVNHjqXeW2KbYEX4Yo4BEZ1+InJJ9M8DPwgmOtc5Y/ZvKYjU9yBB+JtsLf3ohhJAgfk8R",
-	"UJ26uUkXp2PkepsMwgzZhvqPeJcOHDf2k40UOb37+xOTNhJEQ1GCi9gpVPTvdyeTmmqt/7JrcR5FTxSl",
-	"cGCo4MBC++mgNlG2/sNQ0WjfEqOyC9likDDBMogG7JQhaeVZQumWpdx1McKRnbXc2CmcZvOI9+53zEKN",
-	"wCJS4Y1/7n3VSeBIBNbZkEYJFkU5rNjwSG8Y6JPQ5Pltpsmj96DTspxndojR4AMIDY7L0UeBn9xL80sa",
-	"PplncxtReJhx1pGyeVwLf9or7A0T5NiYDOvtcQQSb09SYwAewNuT/+HQhGUKLTH0MLI/cVzuL548aRxT",
-	"8Maw40jfyw8Y9XdIKfcN1fQ3QPZk6/DP2JcK/+tWyh0Fe+H53J7HV6uL8k7lDin6bIh6ZCErROCO8+b3",
-	"lfwafsFMRFKznUXhhpAekXX010uOTkh+jALn3UBJR8prX2tbGJ2pLpAf/b41DBWGen7jz3f/SF2EIea8",
-	"aVC0zvb8Jj7Sf68I2Yp+vvfYLcwdoRK/VW5ajbbZtjejkaAT6UYgtDfCwuVEuUa9iSHm2Yhda0XYg3LA",
-	"2VDJO1l5jwDvy/7+bAD8tdwYtZQ5ap3azYeoAvAb+aE6gbi2kxZGl6ypqaZQbjNYDAuAIIgZ4YUOOKXC",
-	"vUqkyr5UK3s+IIJ8hwawE+G+MDWx48HAmmXdHs3u6MfN5qq37UT7DrtNswoH6Hr88NzsSxXQ8tlA3UMq",
-	"eUyDCr3c7sTS5ZBCgUyVkVNM44AT3vRjQB9k0tdZ/uNUDOT+wh75WoeJhMODGhsTYZROrTcud1lN0fGw",
-	"28Pu3JzoU+ovHlqpo0PvwgX7ElZiRqLjgJHxNGIYclpgkrnF93XwDNorb0NFEH0zjtrmE5XVM96rrEdU",
-	"kgQt8QNhAsIwQStzPRtZfLdVOv3r57M8R82po+Edwec32QqSxPXAqn1hOZ8hHe5wqo19+X10ReNzGBcH",
-	"VxMpGtulqCRUpUnkSKKTHM44K3ei9nbtb7FLs90KTpbuRH1Hc9T2bPMSdEq9sijOilrU6H0xNBNiQ9yJ",
-	"fwBg1VhXMxWSD8zz/KbeJabna0q02xRibYZeQGLMQ58nr8gSzY9AsEcnpOlaqxWzMJT8HFg+fLC09arf",
-	"+W8NxICcKf6/R8/evvnmEWhpFmaF/CJFjVFPuqBQzCgmctiya7k1mQP9fA7zfBCvPvsyGVBGnA/9X4RH",
-	"YfSy1FYW/5UI+naoskeV+BExG0zJrEu2DQPIT62LK3xCFD9/NMW1f6I2id0LMi10Sq+f12rl7k/tv3KZ",
-	"gzMni2X2GahBrBAYlaYfESDCV4U2hhcMDIk9wVnJzlx3XQzxbPSpcOnFk394nwPR97ZiVRchVAt6zbYo",
-	"DaTbgf5Q2eIYUtyRVlpRqMIWBxEk2Lc90eyAzGYkjg8ECleWoLGy9I+BCEuvEh5gU7faHEalpNluY0if",
-	"gVUTKIvYRkpjasD87WpzJ8tCxMo+pHnC1GBAm0KeKCAhx/O3wZV5WtQECDLPZ6lr5AHw3fTAD5mRkuWr",
-	"1eoe9XOZ5Z+hyu60FeL1gsdZAcQ6w0eYyUR1R2yMgFP+HERu0IFClYDd2Ig76Q0F6IrA0rHElfFODlrW",
-	"ufxJpMGBb6VsNzNiFVI1Zs6nYWIOenLgjo2nxX5D+bvvppVuRFlCymBGgChqU3tAQqcCXVeYgKxx8EF+",
-	"WSonFlVWqKOqZB353DCSVGQ5Gy5Jbwh3ptEP+tZ/G4LzLEvh3sp5pZadm8TpZG2fg3gwhuPkNsck+Xej",
-	"dBjn/uv9p3Yucmbut134ij9mzL62DKlywuLW1B+4Wi32pFGm23IbI4qWtoHG8RIEhui5XuZZQ3SLl3pH",
-	"Fon2SlcgetaZhBQHc9gYkOQB4AQsf9ASnJ7hHUeMaCdtImEiEpvsLpFmb9k2TJ64IJNwclzts2YXyew+",
-	"HIEM+J/AB5lPjmNlSawAwHoEcUjlSlpJ3z0XjLnpCCbVxFxliu1+uYm+1WfFW1OYlZM6Qfsh6hEA64hT",
-	"OSi3MXuH7k9yXYMaYbilzbLnWdakQgnbbQvk2H53hV4K/9QJhLd791rUp6mQ8anZ6XxQSBZ58ScqWFhn",
-	"diexEGqUFvEQQ1UgpUKmqhBYXnqb7HFDIp8HfMjO0OQagVhy2qUvA84ra2JhDF7pXWAHxYyTWHgDXci1",
-	"0PwpPb4q1LEBwneb2uzXm0YkB2AsShcHU/P0DjmimI4gbiWsG4utHXPVTeoBqDAz1G9mxZzeRqGRLoJl",
-	"blZjSTJIKHaaF5mrBvL3kRyKJUvbNFBCcDYlANYOZUuGcOTOosGLg5vjYAauUGum8+KwU5H86MtTpYD8",
-	"hXPOaV+/35go0GNDk9tt/JKvxKNZTOOArqFos8CBCGcDnzSPc91mppFRozZMb61Ayl04J7c7PnqYW6ka",
-	"az1BQiuy9DUCPgBq9kfY1tTeFcId0TpVVQ025IEwsEMWWTu2ZE84aecHoZjNjcr9QlAfatiSWrXeuZ+p",
-	"WUu3/0afK1do6R18lNkMKpuh2NkBqY51xQrC2doVYQvL6SwgmxIrsZ8VvelVQhIjE/1iTGHXkKLOVnA2",
-	"RVrVoXzDjzH6WLa1G6UBgU5QccDPSwgVYSVijcdR8kDbJHvOOFiRKZf5rKFH7PsQ9GE7P2Sh5KQdzVs1",
-	"zGhMme5INaIoWhFlieinrdxxI8KULAKaocwaytcehTyL3VcOFapsP9w3NjQWEZlMKhUK54Rtdh5liwRf",
-	"zNxc3cZkSW3nlTG3spxj0ybEhk7rN9O+y+yf2FjievPGgUxeFDCd4QeR5z1qSQvKXwXuuEAo3hBrhQeQ",
-	"4iovSY2GH84HuqCgTDXuJx9m9+TFGi29DLjU5ISiuerOTNYY/Tj8WR6z5dRd89lvF7taaUdc83/88l8z",
-	"Cnnj8yw98LvQ2uz1EpmM93WNv6ulg+H4MNKzIoD1QEJmv1432P7RlJmVWMjqEhl0fBDfsh3UCX0LpAfT",
-	"vL+04PUk02A3Zzop1tUlUW14XeCxQx37XunbyZoOB10ZkSsPcUh8erLHO2Gtv1hl2MvUeuOGB+TkOEBT",
-	"8p1X51BlujFFT8gBM4LKcJaI+Y0TgGzZY5feY5T4zckmnXgkirvxt3iI7CwkxHYoTwY+4MZf4kOqmYcI",
-	"6duxfQeTHSLnhCovyuElxcgLSYClGAZr4h2oBUmUJqf5OvsWBWnUG3vLeK6cT/fSH/u3thFmK4GGIynU",
-	"ZYcJipGyFWdQaAkhFEqgEo1JJ6yjHNFzg2+fVYPNKprNp6mXJT+ZXWUK+XD4zrtjsySk/IV0UYvboVQe",
-	"epiztCAUC7G34ujNp4nThnirhiuh/3BlqJwaRl5R0Opp8QS8YP/0WJCxFR/V1u9qnz+B/wGQDP/yhI+z",
-	"+dYuOG9c3MoYrgIlEm0OSVRPg7r906D8B06Id706/CRLUdcKk3kdgeCU6kitJRe9e7UiLSRR10e4mjhC",
-	"1Z3UPYnBoZMzt1V673Ig4a1pk0f4fgJFY10f4ZaQJZdhQrf8YaX9cVQdM2uPWP1drZDTiyLx8E+8S8Dv",
-	"2WGN3FBJB6AQdSGPRpcDkRGOTUBplHFR+k5qZ0KIlzgPgJ4D2jcrrKG9kTYPgM8UK+SKbxWltgZnclip",
-	"H/SOqg557GRnJ8nVeeG2EZRVmIkRhG+BFAYMjNESOE+J/6EZqKvZADSKt3ji+sdbLhwoszickdSJSecI",
-	"PV/IeS+U2acoy5UNIN1a5rMA9Op/1AVjMcCIh2YBCwsug3mg2VqKquoGntoy6xk8Z17vlZCBMPW4NWrj",
-	"wCyuBkOPrIhQWEfbsJiiIBxEdZEFx58apcyDCvIVPSEoyhkekB3OcvbXeVvuEptqBCd1NZEFt2Wgs4is",
-	"C+2aXSW+XGOqs1grjeYZbDG/cjEmOYxKbI/AXxr+NNVeZ6NBSv3gNsyTqUOtvn8yzWvMrQbLdMSLmaeV",
-	"zkMgh3zbd5v2gcjuZSHtQzpYyhWLIx8losvqqDdqASrxrKiQKvNqyEDRNEZxrsg9YdfIZFw2bNEYKlog",
-	"UqAhOJqCsDagItsWHIgsZ1croVBhbHGcb0TmIHb7Wnc8DyshColVPfCfC+M2kGCC1bbXy0qKelrwJL+E",
-	"CMvK5Yax2fz5krVW7uRJP+XJX04CPPnAKJ1Ug5e+FL48CCiGT+bsvhlOAAFor5hWRpenNNIOriL+k9Fv",
-	"CvyhBdlWE+dcSy1rURURecLESLAec9LSOe/yRitj5IqTfBrfX3ug52YVQHVw+ykwPD9L5T0D8SZffttd",
-	"0g+1gDvFW6PO57DqObU6fzdUrlgbaZPQd/SvnYl/CKSyF9k7RsorgT0lFOPMDT1y3dKu3R+97hY0Xc5a",
-	"UJyEKzpamSQR67+IhGgRS0EituOiZU1Uhkl70AXrpJI2EtD9esIHfb8XGlYOtAySkCGRAq6w4DORpRIV",
-	"r+mR3jo6KC+qamgqxNHWIwc3Fox1SJRbLw2RhfwZwTjCcjsj7m/c0f2Ixq0AXXL4E3l1LuMbB7rl/GUa",
-	"zVGA7jZQ5W3MAbTttIQW7NcbmtBD4NTjCR1cLQaHD53NEEsptAGUZaAqHGv1L/x7gl8wXnk8h9OJNeq8",
-	"o9fcrDu36QkrNKjw9rC1Qh/zqEJIfYdcoMXbUNvogieaEElCOBrKp+nSZoqKCvz7R8ADR52GokxjY7/9",
-	"xWdCkUAOTpr4DqyEK+Iz/ZgtJGrN+y0Z1RsDQo88KAxxkWgAQ+bVhLaYJKwo88oRmOQV+Ox+/FoDDBnV",
-	"AUe5K0x9/5jyh2kw8bZHzj1xY2o34cDJqOi89X+O7nYiQI3/GDcmA+6Nn9SxQMqaBf7eLFH2wPHR0UmA",
-	"8b0OpjJqEv4CXx+YhL22hGwZOQsQzD618tjo94SSmHDwJuGYhiuhKebCSyFsPc321BIYCHtImJvEjsMR",
-	"RA5YHNqGjAE9nOhQ9EI5McSDYxKP7uhMBRuPw8y5je9kvbV/lbXNcbpmgj9tCBso4uOXhV8PKwgaQt20",
-	"PxacyqCWMcPBi0qA89Ugjp2hF2CwT2h5GEQe83sZIJb7pY6kLRBxbyNWm3c7cs5QcYcDGnXyr4G++E7G",
-	"A5IoilVVYa1a0zvlTlKQsa9E9mp88AKw0w6YFE71MM96xgOzX3gHjR4X/T1k21duQ7AjU+6XWbD3fJd9",
-	"bBPje21qt/dOvGxp+Ytdi9W5xx5+Hoab2MBD4xoZkCS2CvPNriB/wL+OFfjjb14LUdcyExSaXhxZG1bL",
-	"+I1p8UUFg+RFB7MwwCQIwBofmnXHN0gIVnnY4Ql+YEoTwN7ie9d5vNESsAwayAbq3uumQs+TjR1D8jii",
-	"cViycx8RY9OmfyXdcpOJ7Slr9wPbi5aHSDoBrh9UygxI1OTwalE6w3+RQIDiWFi11tfFTmktSyo9D+Az",
-	"VFAP2RUL5crTil9B2ynDZ3MraQfDBwdGM9oBXL23jgdjDoolDPnY0cK8FR0EvSg3ngOUiGeXPDSyTjBb",
-	"vJmpId1k7q7eR9aTGn6TjRa2ycn6Wfe3x0I5qLLxF8hOpU3SHINSSx0ejRrrws+U+6A9GJ7CjoG5lRNZ",
-	"5+XHnaK6jDgppXDyUdsfSZbdSDrlwYdkd+ghPuWslj/SD4P3WYCKP5UwzbzLYP2xS55nG+gtUfhqXIv9",
-	"c+eDbBEQc4n74wgmfPKkG0L8hvqXqH7D5LBzDUUkUwQUhyOczKUIPNdtqCxLQr/WgWReneTXN6bCbDpE",
-	"fj7M7kMvfMxlelwtSrXkqw5eeg8rfMOmCG7Ri6WlrnDIz/QKApkrQXIwsZbQB/IJyqp7g+NpU7Pr6TbL",
-	"gUIWE2i4QYsWX0A9DizfTIQoJIlG1T9uVVUpK5eGImojHGKzd97R7ZVRuQ4BuVUVTb8xcylquAFq4+Z4",
-	"m+dh8KIcVLs2wdHCsGeehXCEEQ6q/0wVqmZhHi+xchROkNB0PGmguuCwObZKCHBchjXf+5/B8/gTB6WK",
-	"csWtNFOBdQbClKgKt0CHACrVG+ie2VICiTE7VgbEBeLzpCRhSEq+yfQEE8vuipaV8mw2j7z7rsv5ipPi",
-	"i4mJvFpRN7IfrL6A2jQcTAz5oi4gc5eMbR8VOMID4FT9OD007d2sOxrsQB7M61hv1R7Lw4YL7MJx+rQn",
-	"00MwX1k+hRxqdcCAX0QO0iGMyURMj9KXPpxG2UkendsOqfXan01SZxPRoy7IlKukHGUOAghEEWcBh3mG",
-	"y2/HUVqO0ik4k9JyHK8bdPwNx3uKPNQTqBOQt5ojmGGH6GVzBOQpPwPDav9wgY9wYSPovcyc5AN0vQPk",
-	"mZMJwgN63koHSKUeF1lYeOxhEWjCpxJ2n6T7RahNBjvFI+07keMuVXagt04pQ2fRWrI29r6RpuxD5xqZ",
-	"t5hOwz9VfvdeHAuBfXqKkToSES5EhfGSDmQJCkd4hzqh0R6y5R/MnbQtPuz+IGN5oVklwtHQAVNDqydF",
-	"FgJog32Rlgea0Q536iFOcMatnKS3d2jNw6Tmd2T4Jv1ww/rTP9JyCbykhF5YmPLIw98b7phR88rDXBp2",
-	"6xEP6fJ/msCb2iBwckJ1HXbqdPiy64fxnrLaEWcQUwMP0+i9Pp4aHPn/ORq0o/mvA+912IKw3QO0+n+V",
-	"tVopVkd+I5e3E/pMD+L5gWZX5naEEDrm9vHFQ62Fl/RLwDKKOFmeE79DjBlTcPuhbVm2iPfiOKiBM0XJ",
-	"0GZUOVZtuY5WPKCe9pK1usscAUrP26hVhsc41i8EroCVLGUdqrWJImyjdvBJDp4hZWknnumwdnLOhd1J",
-	"cWtDSKGSlsIp9HeaCz4Lx5MVh5OeXksTEIcIhz1V/sFRDVMY+siai1xsDNrr+LxCjIdmrnnyzq9IANYj",
-	"SmbELX8YptQLWlIObyFF7Y9ZoMxWNl6ogcd15h37lark9eubd9/5A1/qu+sfb354MYqyIo/bYbOW7yNU",
-	"BrxL3RTXjdHIEx1d8vTMPAHgKVUZUwoRGQIMW74RObROgP/ySWw/b63ExUjkDZ/Ce7+REABRDkl+sUqO",
-	"SqiULRYSAk6mKmfDvYHQDrDeIWQJfA+cw0NyLfYfA0hhg2m2lVCEHR6AacGPMlcY6zJMahBa8o0xdROy",
-	"DA0DaMLIRLjZqaUdSoWLqhqNCPTL751/Invu8zL3/570T0k/J37wsFOd+R/JndGK0jeRfexpnIqGMIJm",
-	"DdsXNpmBPetCahl8RfEfnkyuX/1b+OLsSu+r6urDlIrToQ2gMY4zpr8p1/wiX655FtM4TQPj8DIN7uhh",
-	"5Bwh+OWUDnbjdfDXAfeo7wU3nRgnlUMH5qnIYXxwnD/WlDdHfs8hoVoXSiXD9gP423alNRbY9oby/eb4",
-	"SiO6dEKY7F4G0agITUmsNfyV0Z0TCnP+lYHDK6J8B4l/+3Buf+tPIuDMolP1gBJVVqYqPDMXCV+aHQ9k",
-	"qYy5fbTfXeMB6G/JsyLCnMyqsBtRyxKLZmzxCf7z0wGM6+lLQ0wFNGEiAp80t96mP2FMWFtVdjOx8CPq",
-	"Mt9HPzg6FWPT/hxSohTHCfCcllZsbixuYu8mrK913S4zS7d56s3ppT1SjrvTPXw125vAOHwm51kWSjZN",
-	"pg6akVOpm5o0zKb1urSLMWlGy0K4RIgsvjU7bNDe+213mOFp7XMReUtK39y+l8j+T7zXt9EsqfRvNuw0",
-	"lM8disG7zF3pOFbo+p2JMIqmBAEJFnfCWlkWI0R/mr2Py4wGAAnNTGtksxy70O/lvlbu+Nbb75DEE2gQ",
-	"2JqKJGO2mnSi/D3+6vpqIwVCQHASrlI1qKaDYqf+LKleIcpMwe+Xxtwq2fz+ID+qqtpv5817es9wAfEE",
-	"SxD2I7hQN9/dOLe7+vlniMesmOn5di+tmxVN3AUSA/Kjk+Cu+BPMX4WQPp4IOZamqsTC0PftXjl5XQh7",
-	"C6HtrTgWJZZNzgorJTGqrIWTAdIMNAiK8v/iGFIRyKykLMIJSccmlF+afW0/K17UtSGRDbpVF0g4Z5FW",
-	"709f/eH/fPrZf+oYc7m+ek/DeDW7ugsY9qvPQ4WO2Kmr66svP/v8sydXWL8LZvD4s4OsqkdQlv5Y7N3m",
-	"v6R+BMVq630diBd/nrW/FybsUYBUrjF/5fcV+M3L8ur66vV+USm7keWf5ZHO7p3RpBz8xZMnIV1P13ux",
-	"21VqCT9//PfD7SMr3e//TgBD3HdZBsL2ljJJvGjQK87gD3/u4wmLf3//57cd9Wbu8Ij9f/ya4iSwNPfb",
-	"raiPDebTNqBPQB5GQmFY4mJto7YlHHIfZlcfHxHe+W9XIaPx4efsnNkUoTs8cW8TLuOdqMVWOkj9/I3l",
-	"DIVKakJXYxkHrPaf9hLqzmixYwCwGWmcm2aCuzfWYTqeD9PMihCHzdu6z2Nn961fwn4ixRLicNsLTDbW",
-	"4/vpVSVhSLDwLzCg0dZLBElQuR9q1QkP/ElplvZxYx6fbdEB500EhBbCcGctRiyX0trHd58/lv4ESDcA",
-	"7iPb+8xKUS83j6NXwX6anNHs541LBB/vlP+MwHCPU3rG3Z4x37fSvTro1+FraGzSuq99NweMo7fXTJFa",
-	"wErzIR3OL7i6mVwgL3SylXLvMbCP0N/DSJVvHr+XtRfiz73l9FUGgAkNAh4BbQ7esbn/ksAomT93/8UW",
-	"qMuBg/CUTlbEppGTgKc3/N0FGcrmpxLLxsJa8IcfrALiPI5wpIF1MVobklZOy0rzp+L3yrqbZaRon7J7",
-	"nTgM01ePusVQM05LtoUHjzoOw5fvbxDhUe1aDCSB683syYn7QOzh/Sn5QdzKmwjOPne3GNQ9koc42GNW",
-	"3ecXe3PrtVmE8QUmyw8ikPXHgRyx+DKTxq6ox//wHsTPCOxr+SLgZhAqj7yMoJ06xs0AMtmdcP4icHV9",
-	"9X//Jh7915NHf/pA///Z/NGH3/3vK9b32AWhzrZB4U421aS2sl7LR/DI3581yZRmGGVhT357FkbnQ2Nj",
-	"T4uVklWZVPRp44CDDBC4RxLUBimrB7PHx35PekSCz78ew2Q3uhe6JMln+8u4RefH6M/0TV7oEsE/97S1",
-	"F9G5GHA3GkuEvOfaAKv+xcwsBswG/AgX5/KCbkQ/Uje8/mHsTzsROQw650Pgdy9zp14KJyqzxnCWiEM2",
-	"3YPgZMGpBqUzdxZhKuwivLG3D+Rl/MeetAp+6RMA0wu5A4A+vb87CHE3xGdEQioKwsU6hBnieZtQ3NCK",
-	"FDAVZ858IL20WSvYlyqgwdklfBO+cCK6cqt0eQ0YBS6gkooqjDlV+EsjkwIMlHiisibBwaCGcKYxiP3o",
-	"xVcS8GJG3VPZWGqTphmbek9hi+VGuM9+l3tzzB5ynf7jqD77pgQxSAzTUqJtBl6FbxkVKAN9uYV2Z9rz",
-	"09XE8eceQome5jktGCHi1DHtA1kZim3DfyOHIciPUaT8w+jXQmJpyjhyy7kx6cfP9rU1fgs4+c3v1Va5",
-	"q6lhvWm7VVh1uf0qfn5/LyJStwTh4MPGAO1QumUFkYewkGkLC8vBJeKPswKYl8AZ2UfG4Yc9zBaiHvZC",
-	"vhb1hV2Q8MpR/sfXoj7pfMADx3ge0Jf7T/xzFP1CtgjcQgLxCDKEraU7N46RTFwzXzmP/6Ys/fj0DpgT",
-	"y/BlKbc746ReHiH/9uFhHBaYul82HhJf2V/4C3EJL+Vr0dDKQiWkTskCcp4IEhYNOyM07b3F+fgft/L4",
-	"M96FKokAlO4qXblzzOD95vja/4vbkJnLl3/NRW5f/kGFgAm51JjNRtzNkcNslBPFyu98SCdGrpHMi902",
-	"v5brvb7wngmPPF0vgt8bsxcSFvoiyS702t1GFkpbJ6oKM+obYYETDSvfupM3sDfGpFVu4/saxv9htq1v",
-	"fGtvWo09N17xgyjlpYKvjUJhayBnxFyMCvnBb03ohUJmuLBO1K4ALiQ5OZLRTiPSIjAC83T8IoBPT9x9",
-	"Ivyw+AQLIT6dBR/8+uXzWQF6IPBfcEv688sfn8+SPRdqJ5W+vX75POOnHzbmasoi/w3cGv6fdt/RanJH",
-	"OH547/X0mqYzVEAFykugg0K+a1t8QiWYiOrx3v2t3Dlk5fv0fq5daxVRxWp2HT2jz0+spBdY6oS4AisL",
-	"xHrPCimWG7xxAAJpI3YA8itoay6FEz3ixI0UDZdJAHyH2mnOJCPaPc7xhQsE+uvyW1MY3RSHKIvFXlTw",
-	"DQ1qauj9F91BYmlWJVfO39hyeLfvhXWPoGmPYFvJLNhz0CpOfnSPoZ2PrKul2E6Eq9AkYw6EgGXeCbVE",
-	"vezCWN43Fldg8wAKLus7WT8CA8F6umsAz3ljwTgcNmRW+MOoGf1Z2+BSSxS6UGWQKUCO80o4WYe3goqB",
-	"eeCLLxTVpnFcpt5KWcDs7SqAPsmPbgZdT04f64dAVN4WQcdRIukPXvmXptpvNU3Xs7d/RWzfV5//65NP",
-	"Pyua4Cmx7vhfF4sj/j8sz6jfgCP+729f/VigQ4ejLxqqsuKTZ74/3ystP521mf4UOgQ0u/TFt/gvwhh2",
-	"dxx4kj2JC4MA4vXL53EDoVeVqpbLQMfObBdKO3N1r/jlS20dMISvgHl35q8TIH4aC1UgLUgKKM74G3mm",
-	"MSSaOpSkO9kcwPRARC6Q5ifsCChcmo6R0IU5eIchAHCjNonuecmsB2Dv39xg294sRdhCyWAbLzJGNzIt",
-	"wR9Mbc39vZrBiAXsskt7d3JzvU8O5eMjXU5zbWBZfQM8dczW/krLsLZxI7nINg6zbFbdKFXMr0B5MtSH",
-	"gpGmmzTt7SLSg/Xwztz+DLeE66sKd48L5WLC/h21+DsbeeQdyjhQRi05B4pNt5A0zZgowaisQ3qbCfvl",
-	"rCCtwuuXz2nZe3+pu412NN/56w2yW9xjK30bbCHZuba+SfLjUsKXGh3jVXZLagQb77EtmYMgnvVt7jWi",
-	"dsepF7oLbTcPdOMJ5pm58wTrvlC6oqn8ECjygjpZu0os5awQd0JVYlHBYaSNmyUlDYBXpT2gTR1xAR+t",
-	"vaDNdhcinfyKDl8YtaQDxXV2SUetL4gVcIU5DW9xtHPaKDAS3Cosjw5FEDMNGqZBoJTE6pMNLpg1Pm0O",
-	"u+f4fN5P99sAIMIRKy/TZG1bQiO7CZ2Vm+UeVEF8ofOcKFmdyFV/ztT8f7hovDXeX0fK46/XAZxxIleF",
-	"zxsToG0eeonV/7LEfBVqeCKkDq40gLHwfvLDLGUq6Mys4311MkR4o5uAm6mL3/0bJV9w43IdWjJStreo",
-	"dZYWXT9IdJCwG7NUrgu9+Si/iHfBqhoEViTtvO9K/nWALW4q20gOiuIobSEq78cdo5cjgDoHAqqVv6e2",
-	"YJ5HeR8Mym8p4omLgE3QiCCKBZojUGt6sdokLSFsfey8oTTEWmx6H5yCNJi9A8HA1lbhHxZ3iAtlw7v7",
-	"y+PlHssi+FwRDPCzvbMPlC+C5/+zwHlN53L+4/4ixRpgNHgPAJnxhBl4uzPWqkWIvSiIi3Xt9rqwEsPT",
-	"cMj7vXwHRMFUFucNIb19Kmf9k8XSXRbhl7Gex/TEUzb0HL72K8VbhEa+A0mPXxh5gSOTMcKShg1D7fDu",
-	"F++Qi3IgQHOpqhV8PR7RaKAkIAU6qMv9/apZhkzrQByIeZt6L47/z25L78H9ZQ3igAwQF4B/g+6btA4K",
-	"8F16SDnu/LxOArNBjSxW+fudaBO4A5fknF4UXsweYqVwA+Gr58Kdzv7d2EKtMOwdBEdJ7tv7oSSrUIPm",
-	"r9FpnAmLTtlKbhQB+FXESHAMGFt6bvRlXCLvusM8gGbxLNF9Qlux0hVrA+dde5xDiEREdvIL5oahRY8r",
-	"NXQ0AfqL9BN/XTU/bcrY45klyhe2ou/kgLd9IAL+S4DcwGBahhGVsDGztzV1kKgWR8qTRmnuy1UaoQ3V",
-	"spIC6RF4M3qDXxi127wVJIwWAsOwv4IuMqyG0hQNuzUbxkU+9uF73AN5SdBD6u0/xQLp3eUD7mfe+HA3",
-	"w/o1YgT1GxtRePrTgEK/pDJ5IWtDPdmB4yx84aLhuvS1oyJ21IyT4br44DERu9i3C7HFBCF4Eq4Lqe1a",
-	"QphkabSGNDtQPDfey0FWFd6klgJzucBEEojPL3Y2qdVqYJZXq3HReQzBnY/KZZPbSCUB8Y1uUs1ihS4b",
-	"WdLl/N4RwZsRrtVkBF+uh+jZTeziBd5eq/XGIbeNstFXIju1YHMzjHeSAIV1RZPE5RoGsdI5qridPhUe",
-	"anv2Vpu7woIitdSXycV1YnBU5kh/I38dovXG+b8KDfMNobnmV/EL4VNY9PIjwJVk+bDwKYzCD5cOUZ3M",
-	"uI2AIAOn03RNMo5UhZNquA/jo+QUFYcbUvPIXNIZP703ygXopbhOLe1dn+JvKrIQJn4ipDBggS50ZpFZ",
-	"+JGlYbMIR8O58tZrMcJHf4jIlFnQQQyTCd+dEbgRwow1srHDH7YPEk+m5j/Gt+XRgc/e/jUR8EZYPuD2",
-	"ML2GsChbfOL/OSvsfkEPngHz7lxU6lZGpPuMSJY/nWHySkQJW41LGnCF/6lh2H73WbGQK391UEEqKtwx",
-	"FrIyhybx5IzBCrXA4Uxg2f/1WfE+xO9Rzw5bHgWnikOtnJN69p96r0E2wujqOF8bA/LEVqiSgw2+hDH7",
-	"da7597Dcg3GS2qa0lIMSSCtSaPMwO0FHplxuzV0za4gq12WCr9IGEWC5XCGgNSYWYr8LNSTYcQyOUXpf",
-	"3EpNiVO6Gug81jvawn2zcK/pEjjiq51KtX8q8G+iS4Emh2tD5iMPC7kUeIdG3N2FEID4XkAUIhAw7kNN",
-	"Cm9fuQTMTYY3Gth3bmlj2GmdtHmqyncyOBHj9pMGhHOPMr8Htwbfq9xRvAXKqUtFNPEYQbnDoInWoCkw",
-	"cHl8oIMUBZj426EhltCL3f8rodd7sZYTGahbCMuTDN0dPGbzzlGxgUtFqvEgQ02nwDGsNKFPYpv8p6jz",
-	"NLLSsjN3j0Fic2gCv0YNzhGrcmlKOXCpHu89B4GWe6M/ZV2b+uo+u8KXT75gKcL9CQsg5UhyCUTeSeLz",
-	"e7OM9vagyU8UpxLBpaEGAZ+Z0kUFNV5+lgsoxjjHRmBisxFlbyTPcOofJI5rTH1jb8cd6MxkvVylFQ7g",
-	"iWk/QKLw3QIYAwYwLpOr/EGoqhD+TvPIqa2ElzzFFmARUBK8wZ26QyxhAKQNslWXKN6FCQRu/8EJfIXs",
-	"/w81gQCH+KU9MlO/1HfKiSYx/kBbNYXFQNgfCeVUfDHg4hZm755SOkgb2LGnc2tmZzfcVgYn+HW80vzT",
-	"F+l9HIC1mSJf2hUkMeFo+AVP8rdIdksVkxuZ2ac/8Svw5fPiGUb7P72cddTm7sTu/Rq+8nCW8bo2ZvVL",
-	"r3+iyByaWTovLtbPt07usnxUzfkDM0KAggbGgsWhFPNBO1kTnhdpwi5sip0z6mL2Bga93w1bnG/JX3YP",
-	"uRnBYWt/RUb3LtSqKv1L2h6hi71tQfjyEuWG6Mgcgr6Ft979DtQiYlU0goRhDiD0ZKoyimviF0OFeFgY",
-	"lPVUtljU5mBlTeskFCJCnfNGVKtiY/b1RczVf38gg40fn8BIRJUNRETUZrcL4W9nTC62dtcJLl48/dVJ",
-	"m8eejkua+69/XSu5Op03xyePOk/xqxegZYMHQeoBglKYeNDyIK0jI79n+nuIYv6fDg2eomfRVwP9/ItT",
-	"aiyzq5/2CoMCXREVq/S6kpEIAgkPxMqF3UC5IMzPiPGfxw793wq5jDtdg1pemXopPyuIGqax+KaGBvAA",
-	"0bXE1hdBQuoRdDngtmSpcNUogsD+RKBhTI/gbh0YY9IagFwWbjRAlo0LwyJ+/A9V/jy8A1895B3x12gS",
-	"N/jmGQQlYNIazI9y3dJcxmAusPsNnXgvQXxaUxrDJSPFkPGpcjRN/pcnuPgSi3kM0mb1liHr/ye2dZYt",
-	"AIDGNtb84Pt+qdaUbklRP1+dUhmin/3T8bu/xlVJk0heb+BSwFyqvUWJyB36gvfYK3Nb5GPvWP42rP15",
-	"bXb3NfUTqHOQmb6H7pWyxVrdSV3sdxdwR79Vd80RDkQAD3ZSPqZSudyB+TJU0o3Jod4PHvhWHOFEWomY",
-	"oTJdapunycUtUg3Faj8eMG7WlNn9J2EDaQj9BJymARqFuqIOXyQnSG6ZP/sDZQf9qQLujo0IzHhhJL07",
-	"15uY/wYeAo764ygIPbBevift5YsvmpFwvjFIFg7Mpy9IFwPQMMpdoEKmAM6w/waW4tv62zha/yzlr+do",
-	"/UX9vcuXCIvAqxmL2XV1BNSmvwK7Bz3Fg5/4mzA6CnD+grcX4bjYE6HlYboqYPX1V4C2kiqzCYNN7RSy",
-	"TPVE4Sknu2uCuJXbgE6HcsWiluLWRgCn/LiTS6TUbmNB2ZfGG1jXpIULkxk9oeFL2uw+tZiz/7nUDRFE",
-	"47zHfUF+FEtXHUMITNjiINV6A8k6VxhN7J3ejQolOQjNbl8It3vrCgpRzPBJQI+PwPftQ9wPa2mdqeVv",
-	"Y0t5g439n6PsPKt9tZM6mizEAUPhZ3Kvfcjzy0rnqt+Irb2Ftr4o1S90eKmyS+nFHkrB6QyFD2FkKnUn",
-	"mUqHGbIbdp58wbOCyBNhFqBt/3NecJlHQFgjngvKd0oFp3mHjOSAxGt6LUss4DwoixzVh42q5IOuzb0u",
-	"zW9jZf5Fl4bW5cRc6uoHRM9/+FWt6Msv0P9ZgL3SQ5Inx4W3p5sc5csC48HqwTOWjw/KbcpaHH4bK+09",
-	"tfa/p8P1y1tp3kGDDDxgwK10l0kZZYx1n6dVfr4/qVXbYjd4ClQ1rlGYAIEpMGfhiMTmEsxSAxwLv//y",
-	"SdlthtTliEaAvuYFOIsvUhKaAkETZOdk0tov/vDVtAJ4EWQrAiZvZeqnvglY/G+L/5+9r1ty28bWfRVU",
-	"38SeTVtx7J29p7v2RU/sTDITxz5uj111TrlSaBGSMKIAhQBbVlx5nvMe58lOYa0F/kj8kwRSbSc3M+2Q",
-	"IkFgYWH9fh9PNnzr6WX0pgkCGuReHzwL9w2ndZdzb0Fn926KS8bev7dibTzPWipYnIkcwnbKU8TNzgDO",
-	"9jKHlsOyjWzt9vlm4VRCkrhfVXiYaAEuGiwK02ysfNrDxt6zGKILJT7a2op5+KL+FYGZwALT/d46qy1P",
-	"6kaz42HgC/39/utohL3o5POKaB+Rc0ouUP+GULGJYJXc/25LaG8znSR6YxBnT1rAO9FpfDrQbQfuRiYm",
-	"Md+aNi3+3F3vlbdqU8VPDsS7+Y+/fh0fo2wPwc8ICMVxjMoatDeY1m3ghiTcHlEOE3m7bYKbCyuzJluv",
-	"tXGXmhsAMnGT3zVQC0D5FWObpP7dg0K//aA36E4A/FthTDAAnZDlmASeWFqJ0CindUwA4k7GwLveBhj0",
-	"wt8U9BxPxVSnsTmAlpBG0VXk7h/c55R6Q/eevsL0JLe2qeDTxbhl7pUlGj7lN/Wt0vukEERxcPPizbsf",
-	"v3vx+C/ADhFRI3xBvwB2Gqbz0LzqkRpszTSSv77mxu4j6XY9GZle9h7+agasR4B2BNRLazGlPlHj7G9Z",
-	"eVXOmlt94bPajGNOLXF5MnnF3hg8xmcHU0V0YeRc/aIRMHBnWqdwEpERDRkyA+1obqJnxJVjehzO7QSi",
-	"eXxtL0Xb2vMQDMU2XLtCoZ3qgxuolMJVRuDzStrGLQ+1NQFyEDAwlqliT4RT9wqp9vh4tE54B+qcn6DX",
-	"cGfQkyR/+UHniBtI51mCj+5zkuB3hT9HiuaRFY8FxacAQMz95U+ZjwOfMe7r/hBnDCjQ/beS75YTXz39",
-	"9tt24qs/z5TeZwpI+f07VVASont1uqDOqj9h1qTPTvVU+F3N+YLKB7HIjEYqhphvCUUSkRadBAFQ+kqq",
-	"zIrhz5u8HS0WnpiwqrVeqLgycz2hj7ct0Yde4YeaPoYXKhZxqOVRGmHqydOBxbmi2HER9YQlM/ZE1Pry",
-	"StTP39FZsa87yn79are3Hf5dBHNQ74WBd72794IXdY+4ahOeThfyrjm+4Kf1mu47aAV/k+vqAs50unJe",
-	"4sWtVBw2da/ifJ6/vJR7/A7f+ei5NGtt5CjgYEDCs9CJp4JFQUBLgQZZwQi9E6mcSRHnIA6Z+aylpYDz",
-	"7hSY58WtHdlRaL/gVqR+j9ZHw60+7aPCIif6RpiDXBqcE9Pp1eDT+3g1PxWwtLg2oQLehI7uRRxM37z4",
-	"KsIGl9vtMO1PY0q0WQhhO4X5Bu7qneVf2FXSlMVvgjKn36zj2XFQ5mXpdQ85UO8iivoERnF49xTOYsCz",
-	"daZTthZ6nQh0xDBZCXK+TqXCug9u2Ovn33/e4ifn6hF5Y8MPo7GqV87Vq9ls3ACC0lb0sd/d+hizcQdD",
-	"H2t/Jz7kf3ruAtzRzNMbTngmWgm24KZowsoNlisfiYepgfAL9NwDfuYcYaNDOCT1tVTVDYAWUoHtWquG",
-	"37mbtmN4Ee/IYGvlOrvLbwqBNgvHbG5LwmL4dhmMGWP1BBE6ULCYWa2XEDtTn5v++zgVa6Rnbw1HF7f1",
-	"igrsgxz7g9U3tkn1i8dzAcCwD70qzHKXHUB9oFIduU+wAEzPmM6g3qi27gJuujifmVqd7H62qv9Jp5Va",
-	"engfU7W0ogHarPOHlUwF2CfzVGdrEw6dvenMvI7jYqruKbVxPkCEvBo9KlqIUv2hJ0oTeB6oMFUZQ+Oh",
-	"103XUD3icumsocSpo39p03YH8IHcd+6Sz5eQ5FxMJCClOvXd9RDXFyXdl+oV0ZSMyU3SJOydceDSXhvO",
-	"0r7PWue6Q+EcfUaN4TtCm1hdS+gJB+HBzWcrkc7FIxjLfxwpGK/xlSM7gPdZLNE+qByHV2wmBaJMkfWr",
-	"tCWMUmP5lhwSAGEe5ugE/1BgK8H5YiMvVDymeI+L3hYq6/nCOagl4cE+J63Id1pwJGq4FfMMKBywAopv",
-	"2nOfJ4rOOtWJpsrps4nPaxzE/RUhGuCf6rBsdek7UW6Kq4j2LEsxZBNaevNCo67ISOnGztRama/Vx0gO",
-	"i58As390cZvqJZDaZAoYf07PUhwqMKXPrg0vlK8H6/rwMEUgBtNpiQEOA3dYvmZ0KGMuuqgIQkf8Ib/z",
-	"5AjEAcSTgwUr8q85JFwxiITVunmIAwmTcInNbP/O4jmQv1o2A9Z5OPZKlLBLsbZIT/FkrGGi7iwLxtja",
-	"EwdY6pjJt85p6rIhnVDaLhO3IC3sPP9wl3f05yiQF6am2jLPFldRFo4psaxkwopg7XkTXh36Os+mIHv9",
-	"6WIHi1sWfcO4EpvIbUpQ2TovZS2Ksp9+DWWSoVu5GrV5k+A6gYEWt6aT/zXdsCe99+C4rVDtQVXjVthQ",
-	"Z/BKzhfOc8hP4gijXr5r2Z3C4gpXFk5iZvXJrZnNC9VV0oo01aeczEWQNDrQOejy9nBsQfy9XRWvNHNe",
-	"hEiDqfioJYpYntxzmQPnP2evK90JUcFbguXei0zFqUBQa8DeBLIoFQMRxkIaq9PtkFbrmSOSJ5jGo8Yk",
-	"83GeKSp5z4W8HJnMxzFebLL+RJgRwEmthvoesf961Cz82lf+v+nujQlbN4A2Wd+Sge/d3W8XtWzhOzUD",
-	"+OA+5QLB7cM3WSJMhG39JvK8oe4vqjOEhisDKnIlhJVqTgIGabSYb9mGujm20JOFvTW3wkBzMxggAXr8",
-	"6nEAnMS5AbVGhr73Nx2q8Q5GDGoAByHYy+MhqjBeVZTZQPEnrMvlj89ZhYi/IY4Fvz2U7Lw6CL0Wij3A",
-	"7kTssnsYgQO7Buszd9cqpUFghgJo3lwrQfGBDSf7FM9d4xuDooLJw0vMYTE5jfzSflDuzyS5iC7cu3sV",
-	"Nj3XoDI3XGKmGIbrQTb/nRlnzm8uPck2WBb5Fylt5VTERK5KxKtudyxEAZ3b9El6px6qropgx1FOjM6t",
-	"/ZVIRQIb0S6A1Rutj7pXLaSyZ2Q+yTdjK/ZSvq8DeUvl9fGEuOCWmQXwmsQlyNVw+ecaRTVB2eTKt7s2",
-	"uUtOlGmu+p2a/c3Gvx6Hn7ZTpdLlVSE8IZTNhkPkLGaP3fLp8sSC3M728Wt4XbEMQ8R3rwuBODZdee31",
-	"3ekT/ZOwjPvtx25FqXyGI7IfZjThQAsy9+VNotMNT70d3XyeF7f12hlnLzetfldP25F+0sN0zB/ex34s",
-	"TV6IMiyZ5NQmfiAx45nVK27llCfJdi8v5OzEWzGMls0/bvIJV/33yScyjHqEp4pJPz44NXLECZ/ktmxp",
-	"7AH2Zcnc7hOzyLfY8XGLqPbBhVXb68nPusrs0c1pLsbDy11s3IRMW+IVdzY4eNoNVtevXwBeYdS3xeDI",
-	"B+lUzqU6DUAS2OtyhooiEAsAD+AxNWLO4rUT3n2TmbVQTgHqlKW4xQmYtYIkLE0LkrDwtsbx3iKtLXtA",
-	"qQdqxiij8jLpnLd5ypVlD6QnTlRaiYcRM8I5es4PQi4ZmVpEzXgYMSvSlWEPjJVJ4j7sVuQuoLsqVwKe",
-	"x80S3+PcuocRW7mDwl2ItcCaJ56m8k48bJgFJURsTlsN2pnge6K5Uu94pfbLwhkuNFwvQwM03s3CTUMN",
-	"7G4jsG9fPN65V6gekLc3EG8gBMsSLpUPcUkkQAd4Xcp6ytRrcmEqiNU+nCG23umf6fCYvJGfp4o1g/9t",
-	"4rnuG9P3GAvud3TdQECCe+Z1Im0Hunaw02Lt6zQauVOx3OXEloeROn1gUoYrmzl95+HY4k4r38vHeBuH",
-	"Mgzp/v4BotcUmi4q6D1TrrCaNY+YQQRQJ3GRg0M3sjX5kAvYAVZq6waCNFTz9nnpLv+5e5okFKZn7Pxb",
-	"8eYh0Y2xi0iJEnKR3ejiJADLSQmWezehAx4koBUXtdkvuRh6wgec6hzBAjSBtAaNT1Mg4ONmMribhjxh",
-	"+/izB7qdtUwZZbdzwZO7FoboH/Byv47uhd7UN3RDqgOMmV9sljp51Vn+Z6aIKhKpRaVZQV79w6DOZ1jL",
-	"tpjEXufr37Rd0MR2na705D6n69uFYIv8qSfuCjdEelrRIkkT7fyw9E5OMUkWy1QAfCilXiVE04yMBWIQ",
-	"FZ7ucDmMhUjWren9H9wNvVP8zSn9Mevn3Zi/x1R6LTiuT32v+VyESUcJTIuyWE+zlVBlENV8FUs59DWO",
-	"oTGFfgoASX1S3a3zxH1vs74Syfq1u6EL+smQ0Qi9utzyRM8zMUmzRJjJisvkMYUtm8IAGFDrXwwytuTA",
-	"JDQBm8K102m+lMjTontiM5JAUFVcozjg9Vezvkil+qR4bsMBRcjLPZ98AClXjk98iiTu5++RZgxiZG1M",
-	"AEXlYisMYEAaNOQeaMQa7P2KQTcfiWTD3rNyJYwvJ7EFlUUAHCmppoKIthi4XE57Sx9dFTHhFEkTAUVX",
-	"uRrELlJgfUcoax/XGeSoxumZuPtbYSnfCD5diPhvwm6EUF36/GA87gY5GmhHNUGsl7cTWsmt+uP4PXQ8",
-	"SHqTxb09rWbrTyVzipLZ2Rx17R5+CaGcfKqzJAz6GT2LxVTiVWCYwL4B1Dq1xXzLLQ4PQhe4yqZU9A7t",
-	"B8ayTGGnKv6GCjMH0T1S3clSw24Dvo+7SfwZb6ui6eQzNzqODyzHkLE2fAOB8kDyvMi3QI3wXEA0iOnM",
-	"FqtsiCV0jGix55tpOir/kfPR3L8q4m+e9bZmZUspct9TFpfuEhYID4yISlFtkX2PitLYMnkpgjYSruYx",
-	"1cpNtLQHsts++evwMIPKpvKAiBVJ2Atl0+0B2dhd/EF66wG51hf0k0BHF2V/3PKHppNrOHNo7x4Cm1ps",
-	"55Akv3DG/oKMbzm6tFT222cXdWQ7JQnpcTclz+ry8YC+X3+67XCOufuKF/cNeZJWDgjtWkZtdTqCJ9a5",
-	"T0eKR6tUfDLi198nmYp1P9AbI9pbkPaWqo1RqRkD518q1pSbvhd20IcvirMfY7d5fr0bn9DZw6Eq1T0w",
-	"oZ7lbVQIwOrbqSIGJ0KUt1RFDKQcKASWJirqOTH87KaET62BsveIOMI8ogbgVRrLVWyYVg3ps5Mspsq2",
-	"SoS1XTXaP9E9/Qq0A9Y1dvUGTRPAE8DOoA+D82EUU9XLAsBp6ybCoMf2osKge4P0BlioidJ5l+BXrCI5",
-	"FHKDTjGtfNai8EZlyjBrMAjZ341QMU3g5w/787PYeGEYF524/NYaQhq4WmTxrTMxTxetfwqxdr4hPt1q",
-	"YLYAEfvKVEUMOh+FshG1Qy7F1vi/eZL4Rjs3NqxeFSsoAaU7WCpmmRFxHrodoKqDdmcn7GuTrB7Ej7Li",
-	"6TJGJ5moUmzV6h8lUtZHaIJUkdTK3/1C+v+mowWhLB4TOI6CQzF+cwgU43duCLksjkGRCpmSSulKvJIW",
-	"G3Zpf15EF26N45TXQupFF4bLeL+xBmw6qNaF67u8n3VwUcS52WHB7h3B9BHn5k8ZaeOBjBQK+nbLFlzF",
-	"V4yD2Tn1Dd/UYCAtA7mGv263bqOKZDaEpnW2crsdCnecSJWx0Sk8JBY87tVG/j20jmv3UdRaIa07hPBE",
-	"clMpEZejqR98N27lR3IreAoTBaAeB1RvOevz4qTsWqnpSQL3CngwEWhh95Jopx1qA9/pVgjToYc2Rn3z",
-	"WXZf5BLZz9yXanl8oC8h2e4d5sPNEMARcM+ptHWCynXbJHjhZrO5/5IvBUzgn0mkXZm6NsuxD6KXPMbV",
-	"aDqKpFpGqBe2BP4hseMsVCE3R2UDzsNMJgJ7Mmc6iUUaEZpHH5VcQSoF2D4fbYFELyZmM/jBwHEWt83u",
-	"D9x7/V47s5t8puDiO55k4r2Q80VDbLEEihtBbQAqHzCjnDJC9NuhoedxR2CpRdim8IqYtnVUOyPsn1LF",
-	"5iLwOXtIq5UfRA+G2ZG7rN5DFRW81kMiQc8UUAFA17KCtGklhjbVSbZSJhxKIX52fVocrk0+OaFtj2Yg",
-	"X07PWAa3tfbt1NzBf5er0yMY7ik1sIO7Kxv151WqO9WCFBX+nTrrsCcmzwEQ8lqJyM2w727esQdvvv+O",
-	"PXvy318/RGQtLLEGPtib7358iSUW/p149399++wZ+3//9+njZ4+/eTig4PSJpYD+azulvDTkzcM4L/A+",
-	"NHlxZpy4wcQ0CEsD9UTWIKtnMht3IxhQGwo73FfrgTUjDZVcUjs/FBmuuEz+x3e6bxb6f9y7r5ze+DXT",
-	"VhgyXRCaguwezqZ6teIlKWr4gBVft6Rkvj6gCGN72HOOYEE7gkH/u5t3GBmu2zRuM9XqklGDO9LYt3xZ",
-	"X3r4nuptfBlxoNQlAGW4ubjKweU2qUZjGFp5yxTnWNZcMpeRwKaefLWJV+0Q+6PugFIZtOo3nk0/0/Ve",
-	"ZxO396X41A+74eTxXx0IIC+vRXbGBrSVTblisQa0BHoXewB6mCD0Nu6mpVhbxtc8tQ8HqeuhN0+Q+b99",
-	"hYHzf4hVbis016lv03v8l5B15b0KACvn5AWE2e+kkVpB/HwmYjdJ8Dd2MEO1E4UQ+4Qxf0R6F5+KuwJ3",
-	"/ZLcZT1jKk8Et1SwBwMsOgKf577FCrv3OwpxKzYm7oUA6n4hWL6hp8hYcCsWEhxH3HiI9QAaH6VgC1u/",
-	"1L4Rfsvr2axNm7/Cy0GdyeKVvbxJGEKnK0kPHdGXRC+iwN6FEYjYeZM53ulmga6lYfpOpENAMuN3Y9iq",
-	"yPSdL3J1DWPANRsmBgXPxteMHYciURxMpMAkdJICfojv5YUkEKwzHICxmDZx6YaKMem1UHwtH2/5Krm4",
-	"/FS+ktlb/bFZXeDlXlZBKqZyLd2aHFh5Xp36DZcWWrih1UmnbMZlIuLeYNaVRH7v8xH7DC/6lal+XVOm",
-	"eqaE2UoYw+cHFMnjir7En3Vq4fzxI+rhl1wmoeveq7sBpoBULCAsh9Cwgaqab4SKr2FQfZBQQ+mpdMs4",
-	"o8VG1GnGLdNqKgYoO3AKEUI7jVrH3zCk6vfvaKrYz6+H8RCLFlEwRM1Cb0xImd40N2y82gzKaOQePyTy",
-	"ERybX0ErG4JCtM0a+nK7U0Ow8c39lK82ClHAh7Jx8ucfC1IeajphFCCNRaMpddcLhCc9cMc3zHjC1Tzj",
-	"bcBxrzbqJ3/TYLOev+HM8w7ZDhoLAGRymZSAccJMueB3HfMNd4z42YSvDVXtG1V0xwf42pWz19o+9iUa",
-	"dAMJFjx9ZHflvTSLIVWtWcJKeQBkD0AMPe+nL5pvemjNdb/2Nw2Ag3Xvq9983dpOogUGVeEXdUrjionV",
-	"2m4Z2RZEKbFbnlue9F7+AS1AXVldDlpcHd8PegNgpqUEvDtSkqTQbe0gx+tizQ+GOc7l5XTxL4leoLBc",
-	"C8n26zy0+7l32tCXHMAz+CT0u5shxPwkj06iGcdF4H8IrkC/Zzq7ZApBG65V9L6uAmK/Na7B0Zv6rByk",
-	"R2sOzz86hMo4nqr0cPXxBxBcAg/f+MABagkEwaqmFM/LWFrRQhMe38kWrLTr+E4aMaQiusYBNCznhm9N",
-	"CRg0FKIdVhxt+JZZzaZaKTG1lf5LKj6byQqw1EzOs1TkKUN539rwupiAqksf6xWXBFh1vlRVHD+HcZyl",
-	"zPqADj6crZ1vfVrbXpdovfyFJ3Ip9g3vHy1zlw1zlxlXGnpJ8OGeGhRRBbGzVzCDgLC7ZXROnG9LS7h/",
-	"/cguP/rQc3f53XMzkVas3LY9vLKm5Z58wj960LsdubcKbrdDDY8/mjQQ9gmJwyzVqwEEYoRjop6KLvbi",
-	"0+vBTw87f6hTtzGyNC5UQPSpodhUGgRSKAiozWOpdvBV6zAYGrLfS1EtDc4jPJWZrDlWVvzjj3jvk2d7",
-	"KeDuzQdFxOuEDrFDi/6Dwxm0AV5ABSYMlXjWYXZnEhFATYYwmp+v5VWw85zN7vqHlqo5bntOt/QkK00q",
-	"q3vMy9HGETz/3KbRG+F2fSvGl8cj1Cn1ckyJECwcgRCJNDEIXRHVVU4qtMC7YOc6t9awqc4UqccyDHSQ",
-	"I9LdtBFyvjCPCHkBV6FxC1ITTdPh8xouv5o1Bm52QLBVsqUaYcQAKIEClNpQ7OKPggnQSKJYzHuvzMbb",
-	"hZDpa+Si6qp7okcfkojAX4TIFMOiV2MIZK1D/emCA2OxB47lgHyHnTgEc/d5BTsb95VZJ9Ke92i7cUO4",
-	"lxHXAAEIsx9SeFvQEVLHHtXhFbJ4xf7yGPQQ1kH7LqdbkegN44nGhr5aQ7TDEoVmtpVU/t/7GUjELOo8",
-	"kFEo9l++kir/Ybhz3E9mhFIIL//zWOdlqXGnuHHS5PUY1EBDvCpiEN1yVjqc5MTfZDRKIaJGfGVYCijn",
-	"LaQfoxz1CNdkJp+WYtsaMvmXivUN3ByUDP+PEgW55dNlgX+OR52IWQK8G4kH0vQtnIBJioUHa6GwfjVU",
-	"3erZ4iXo2/cMltQfaVltfbE9Ui6HLiTAYQ3HNvxZ7oY3RPu52DEI9UYhfSFg/xmkzJ9l5uBawsMjx4CU",
-	"7D7wvJYZyjEBKXwphll5bnN0x6mVULVpMrMWgG8TXeD/fwhnxeRv/jySNZhIzRPkhBc+1WoqUrDFxt6o",
-	"N7g4xSaN2G0Kbf0WTzOdMtGY6A2b24GmqBWtRG1MAnzhm/y2AZdz502NSAyGLZXeqFDtFv55lXKJrwwz",
-	"pW++90HfJt33vbDTxRe6evBt9UvGlN7swmoQknEOrwFg/+gklPBlBj8QcYATZ7ONdSrWGXfY3fHP3HIc",
-	"+LSiz92tSnCWeba6XadSWapAkukODHnOpo0KcagYuxvhuQ+08ffQ2zQzeC4uxZZqw2o3lDTMyLkSxCt/",
-	"KtLdzh5xXppqLvd/7W8IGi0uv7ZnwTv8oDsk7B/cryydbg7hAfB4+wiANJcSKEpmmDouFZPd8SQT5BAj",
-	"fLewQ4ATdGQ6oIHDR87Pw/I2LjP6MIkKzFH8LZViNkCiokBCWYdKWeCae2S1QWBNcKyTFbep/NiRanuJ",
-	"N40hgh2pOxkHyNo9HZuZvTKLjakuDLMZy4COPhiQFs8h+nzh7IpvgcjVKTtC10oNk8rZeYgluALEAALU",
-	"TgU+BHQim+qVMIyId0M1W5MwdrZeYK5x0JVyb3jX0sa+zvOdJxfb4KMK/EToOvvoDE7APpKKzXQ6FX4h",
-	"NIbs4VgSq2GAzUfNTRaLDp22Z4+A4eJDS6/5ohnwfqLZ/sLAgXZ3FIP+bXNF/pKHpa0iUXFmsulUGKPT",
-	"IfxaIP1r7qrG4DxSA/7JG9DIl/gH4Wp8yZciomhLhFk4wreDpv+wzI1XbIN48Z4UjycJGFe6HTrrdB4B",
-	"3BSTT877+r3d92nYGF+S4dn0bizRg2o9aZhswus6kD77vITSsJ6fM500PQlOGIXxg3IHGrQOlkGyEcMK",
-	"SqZhRd02pBtkymRsrgAmyu0RZgSadpCK1EqYM5l4BOvabGB1rjBSG1SNPW1slrZg5r72N4QNXpVe209C",
-	"8QfdYQL/4F7BK39zELbqVADcYTrnShqEG3IeHeQbmdVO15uSX2c1uxVzqUBOvS/hHcNKoVJAf44+ePLJ",
-	"ydTvEzo7+hj3Cjvqepn3zw6x7p+7MfjlDSpkWETXrrVk3JvaHCcrWNUYPI4imVBgiIqoJD3Y7ZHPTGgb",
-	"GLzWxn3/Bq72aiRCErqektEfyfn+QKzjXDSZm5aS9VsfBwhxnjklgGDLeI5tkd9DaWgF8K0E22BHUSym",
-	"gAhumuKSWJpmJitPMVXPtSZU/MZjX43RuhL3ELAIj86dMPmzgMk3PJkbdckRaGwvRSB+pzdik0pb1NGj",
-	"xplypbTzlJzMoqmks7zCJOXTou5QaSDPhbPMmdjhEmepWIlYtrnhb/wdw7iy8Pjt//IMz6OXLtPHNZw3",
-	"RiCGcjjijvdFlGKFh9AuyzXjTtOAXeyemwiLni5AvPJkd0yEXsvTVLcD2HoB4WZ5ESI/50WnZME0C9AW",
-	"TIyTEag+DCmEJfqW8VClcF5azZ3x68sq5pGe5WUwBA0DvDNG2PLOGMI2WuvUdrGZvYG7Tuy2phbrqbnr",
-	"zbVBAQ+o+CIzUhOpMuMYWcIgk1f2abp1ehyXsiFg4de7PmD/tL/dVmJ9OKg5r9YGTJLOsOi4XCod1ehR",
-	"IPzGPmTPx9rVKv4l1KNsgCl24wlt6/ej6iNKP9iBh7f3p8I4NRcGMnez0AntaHwu0vRBBQNsYigyAx8A",
-	"yf0iqG6Sal7xGSOWCqT2idhKr4SyEVsJu9BxEWDYcKgYBEgdETNuzxTP6k3v514psJHjVnNwLWI5m+EL",
-	"p4taUr+KLv8V2cCa1fivnkCwNdFT6hmEZBXQXWjdoE+JN6Urixgs2lH+zF4hNfrszpBa/uA+gZJ8LkN4",
-	"LlXblE6zdaUGB8kzrM45m6dc+SJ5uxCr0PwKJXO0jW/cz+09tTl/Fpt89cc1OSuvrdOpuUye2qaAPQq7",
-	"Dg4xOeYSgralU4cQ+oew7ArSfVRwbdg6S9ew8WuFrL3N4VQ+G7/32ktwCmkb0Fkdad2u82cF3KcBS1ee",
-	"fd3vtBmS2OrZ4bxWZREZPCqHm64eYM9SMrFqA3f1rO8cSbY5wzhm/GasLUGenX8ksklycOlAS7krHCvw",
-	"xtFEk1ifVaaf68YD9gsqB3u/2L5SyfYPVGRTanH0UL9e6Bk3S8BB2q+PIU4XbpYiZQvBU4MrPGy1zM6G",
-	"6J9JHWpPuBGMquY1CUTnmI9S1KOGOQcKW5Zi7U7hYGy9GjLHQm6lIabpTFG+EvEgEc2yuLpdEp9VXH8Q",
-	"PP2S7FZ30vi2JK+KuHNPhUJZKBTm0C7DHWVym92FuzzXO3AB30h9R5Vv7hn8wF/0iH4Uk3VE61Hx8xAB",
-	"EXoW9DRBOiR8eKMh+U9vnnxCwuffO4WryzK7JhRv/2i3eVReXpmzlNYGjLEf5wQO02GLRfCD2ppV0pL0",
-	"BfCXaQbzCK/MQa/GBchD2TiSPLR2nVplcHLLp8ue1WvBR9Z0rv2NT5dv9X0N/B3kUvyREs1wdM+1MIhh",
-	"AqV3lY0FlCR+d6Fdl6lYB6yGge7Ctqr7N3BHh159cSfSbezcXp3GTZXws5as5gj9w/mn9juqs6S77hcf",
-	"2StDEaiL04nulFue6HmGR717MAZkEmf9RIzeUFLMBsx8gJAc5qB2Y5h8cv/X2rEJczrkIQhr1nD44bvP",
-	"wZHlXo0rBBCM1Dprh1uaPqdm6teih4v17aEkWrTQR8KGjUCL5QZ4nmayeyij3+WJy0pW/yuDGoXpNNcp",
-	"WCqQJaIACqpSYhnGDQIGnYbD1ahfJnlevtEXyBJxXSTv2/2BnBnCfT18bsPhBZs2SHHR/SkwL09UbcRV",
-	"M73xIMRWF1goQapCgX8FdWEuViwR1gAcwYLbq6Lnjmwf6IE0eiUgeM42IoUQV07cauV8YQVWqoOuhTjX",
-	"Z6ZYS4JvRHonp+KR1UuhWiqWnVF5g/e+dbeOE4mN+daDUKPL8vTbb0sOzJN9B6YWO/pJD+xoyobvV6x7",
-	"6pcV314ybpbsQd5T8DDCMvOVsKmcGvoXh/ZuaqRd69Qa9oAW2P8gkcb9V/i/hx5nkPrFifor0XrJ+AzY",
-	"URZixR7g5YcR+3cWe2pBaZj4uBZTK2L2AP+CWTcPH7NYT80kX0TzeJXb+nK6YMUFbMxa8S2bYlWiL08q",
-	"t07QF5ZENbqA0V9EyBTt/igPoLbms2LZUuOVn/cIF/vDmWPqP4sNynfDAWrxYignDR4Hda2c0VakCg1o",
-	"haEKDScPXHmG6OPdMnfNLPRGPdJwvO1CZRthDGU+mmCxb+RcvcpsLwr6G0Qm01mQOLScK/co3+461cro",
-	"5NT+sbaqP8+AHjV6Gzc0XwOeoP4Vjb0UJlC8zR3FBZrcyfDb/Sa2ARlYztWPaqDemO9SEQtlJU/M2IZ5",
-	"y1re+Gm/AhIQvZSCPLdQWwf5CU/YOQo5ej7UKAzTpjFeqPjVRt34Ow9THGUbK6AOKZ56RR4zfQmoWvwv",
-	"qJqx8Z7wuqXB4linr+daxyPskcpkW8DbaHRLbvwNQzL0Jkn+mub+Lj+Msf3M9w18y3styG6Z6b/TscuI",
-	"PyIAqnBtzAJd4NIS3d/QhR/kWSi977eAlQIZfhQl6m6+EjFyn0EO0ASm8K7VBhMr0lWzTnjrrr4TaYPy",
-	"PSXafeef2pu/qzSWzsB3/vS+MAb5D8KEwP3jvJqAaXb/yHyvhMf3Asjm/YQ1FnAt9IatuNrSbSJG/ysg",
-	"9gWiMrUmWG7Wo8EafTaQrsW09ZJdmMJ+iK7Gz/YRZRX02wCmDjxoZLSfPansRNiEYQ7qP7kXtJUswECD",
-	"1Ct4TGeKFxlhTZSHaaRi0u4ja0r7+eNqmrU72RqN0jVPh17hVDSW8yL9GANenXDMFDxJ9EZg72HpDZcY",
-	"3/ftyVSazdy9KZqca6HAZqAfIbitXaQ6my8iCs1Z7hwPvuFb34tDpdzM6phvwx4dqeiCGoD5vddIAzDC",
-	"P4EGunCYQKI2u5sifEWusTxtJq65cVdFPKhGoFfUrMsPesNmPAR3OT0JjlSpjOVJgq7lght2K4SCtHu2",
-	"DrldO1mBXmUVTqCOrl/P5kh89aCuuFmW2exz1mYSmUQaXLwGKIh7A4FemYmmo7+44fQqjCxFSrecmgP6",
-	"3GmCcW4h9SNLnR1LsaWzwkCIzg4hLBP3lhYkGZ0ko/HNYHtV3v+ulM4whW420oJXlApAaw1JjBafn6R9",
-	"bGm8ppkt8tZLsY0YzjKzGqQQGAdhtnOmGW6ZxgUJVPxntsZ7V/WnAV0P6/Np+wuCQPzCbU10GQN+BQwY",
-	"DpKISnnMUI/lbuGeHO7iyJY+sp8vCfejU9LlS+bzU/2oPl6ln9sw8RAaSRl5R2epj56aPfaGWM5mIkXm",
-	"htwLWgmuwpKb17cGxzF+/L2jSP1ZbGhkY+eeSjLX4Crl8o+tPAG0UBwz7neXL0ZEzze+Is63HKwlImcK",
-	"PR2gh5PWCmidSMNrpDwy0ZK2OlKG2uifn9XRrbmvnYehJHiLtj/NubP4r/KABOKIV0vogsxu1KbbL84m",
-	"1IXWChPegUdFPu7Pbrf+zwj1GgjwTGdq5O6U/qGcw6psKWNVrOLAWSd40XlKZkcUJMog8VyedJofjzG4",
-	"W846u3L/h6espNxCLOfC5OUvxoo1HcZQowhlPVgyoOww2nLixDJ0b+23h/TWvhE8/qK0yhuoF/TqWukN",
-	"MWas1nwQaOyd5QTk4w7b/A3d1QsMshPKv5L86YEKmSkkAZ75XQKo84CXkNsKWMZBMQsopUsSsu2FiKGY",
-	"FypX6oMW4HbVAljSuy8iNy+KwNkE0OPFqYTQXk6CehFdbLi0WBhJW9CdDgn+lxmXSS3b9/4XXwMAdt5p",
-	"7zPHRIZ8uz2UA6SpcPyz7YjOhfYAX4ugu7t7ovHh/QDh8N5ASYVcCbhtW+X7IDI9qe6EsjrdfvbmRj3M",
-	"h5jKWDRqmzP7bTiu51QRPT4iE8wKTlEf6Jog7hv4EvpOpBETKo7YOkMi/AjyCUwqZ7ok0FuGumpXhp1v",
-	"sZFYLqFQaK/8b+bag3ZKa4Y+6fJamU9OlH8fw4aJap9J/+p5Ph6+fahy6hzB3HVmf4G+9egCS13cH3Mu",
-	"VW0oN1NWJjW9FoD6BT+/ZDxHeoXy+BhLqb75+ptvHz355tHTJxfNIeJq+vpAEDZofnYPOnfUeERD9DXt",
-	"7QJJl4AWCJecfBVcGiYtgwXEVYH1WfA70gJo60BLH4UAwTBDWRjGMXH66BHg0p7TO3H68tVdjsYw8O4j",
-	"nba/h4jODZN3VWb+eltweCHf0Ru+3mBv9yZiZhsasLCYgrg9sEKCgIj7xul3dzll5+GdZ6VK8qZ+fnxi",
-	"oK7u+Iw8ZAP+AvH+oEOW5eWjg56kNt2ed4+l2wMDUidtMueKKVQrNZtsg4KppiJVpmHLPTnTlmutw02L",
-	"7pe6rRbUiEy3mAIigjhsrqByJmLsgS2dSkgDlANjagqEhphPstu1nPKEKbGZ6pUYgjy36IFtrKR9i7cE",
-	"1YfFa/tVUfsOxFb1Rg/tpdjg1jJXkkyZEdNUBIE7f7VR2EtjrjA6U14JKKUbBbn81K7loD1ln1+/6ouP",
-	"vhbRaQd3Cq25MRudxtS9mrdLQYtZIo8IQ/sOs642VZSmPhm8YtG7snAvAtGSvQB0dkvvHaY7bGzob4vn",
-	"RWOLCV4+NGQzSNywGGo/Xepu79al+NBeupSO1gDnpntQKcGz4rEYEhWxxeIaSGuei5+OFn0M6+faWrFa",
-	"W2/f52x00jB+6w5balcs10hMeQqUz9JGFcvJ9xMlRHVIaJGFx94YCz7VLNroR0hO0tbJ8XajX+NNQy5d",
-	"/pL21sAwxMcqzx0xkRjBVpkBe38m06KkaZ3dJtIsToWkhA2Y1Tf1Vqd2cKdnsxCqHNnzYpNobaB9wY0/",
-	"2VTROk6u0oS3njviNqJ8UR3AJoSYHdlCCshIZvIJqvaa27TewW1Dbmt6Q1Njp3//WbrJOaMgQOQbvJxl",
-	"wXTKVkJAIRA2epVBaoEeXQzI9NJZgSZS4WvQGhe8BKfYZEL/Sxlh3xEu2ZEN69EBBXPRgYm+P5Y8UnEf",
-	"AprxDd/21AX45yNE0bj0Qa3LQ7HYT5HCaDCEyIYzc3ChHTrjDB9wnmq4eyr+N8Lm0g9wpnuwHuPuh5Ji",
-	"3YjbhdbL9tjhe3/TgEuXv6O+YkXIO5EiNJ3VazkNg97vH5sDYVjnpPi0xoKv10KZAg5hximk65wWeyrz",
-	"enFytvYD0MRcDFbW718wcvyv8to6QH5cnBANj/yO2PbhibWLjA6r0humVQQV0ojkhBE79uDN99+x/372",
-	"5L8eFrKyzpxVS5f++vQ/H4bLEftd2SdSWMjHCMX+MHW+fJGrLVvpIPhWb0WSlJdo7xWn1vmfuxj90F18",
-	"fDU6vek8B/B4mzqvRvfPhGKONc+MgCr0mRRJXIY4qkAxl6GNqh6Q52IGSd8K67tNTtX2zfv7PqSmy+LZ",
-	"QxNYrZdh4ow5KSxtfK6YuAMCYbcedyKVMx9ShFXi0hYl1dICTlrAdZFm0YJI9B4vB437F6/sFfd3Q+gM",
-	"+9Mz+4T9n4fp3vo7IkptFhqAht0KObXNrFyJYMGEvYWafOJxnApjDqN1pR/1Lmf8z2cHk7vCMg1EGCPN",
-	"Al8yunIH2RtOhiSYaQBOVkhPTq26WWydYh6SqG2j0yRu3P3Ps9W6XzOJEVNy6oqJbS72WvGPP+LFp1/v",
-	"b+xd7fsa8SF5ohUBLuvM5sFW7LXwuJFA52VkLC6LG6AKUnmQOOYEI9VJE9eqdz2DceZv+Srp8LfrDIeZ",
-	"TEKImJ88FRdNCQh3AS84TlF1ZyJ/0jw+vjHgwDDk/uQpSgxamsiodIIaZriMKafXSPBAs9MfIGW/OShx",
-	"gjpH/vaYW2E8bYGwCDNILSxsrktgDnWDoQRDu1RG9f4LZ3G2WuNkALZZAX9zWRraXDOtyEaEKQNsHLuA",
-	"6r26MaXCWHRTThmTM354mkiR+v1ZbFxPm+9cVGeP8qVQEZQkWQ/KhSaSNO1YNzqJRXroQBXQb4GevfQQ",
-	"tTm3Jqk7U5Yx4nFG2Ztr0cR7JT7yqQ3E5dxLt4x3XLpd39Lz4vkAT9dq7kWkwiJoISxaDOtUGpQqXQIJ",
-	"wsWBOTh3DbiezSMCHd4rcYIzdOIbDhvBe57nHYmdUE9nUF+fq8jhrDacoyB1tDBXeYQFgU+QlShQ4hEV",
-	"O/RVWO2RAI1GhUHKQxpfWgLaosmNa5JVbpYXBx/PFSnN0NKrl873cHkgzL9svdZGnqN+CD+rSTRyFkVo",
-	"Gg5QULhTL83ZPMVOAHabqRiUlXJ2mETmFWyWSqRalsaRo69ATAZkdStanYADRKMZijTnhkGpWQie2MVv",
-	"F5ef3L88pQz+y/1k+1vlH5OCgObyE0yKmGaptFvQcDlXyf/54E5arLh0//jgbkzvvCbM0uTi8mIC8Vn6",
-	"2toGkxIzQo7PhmWsLAN6Gu/2rmWNgfhqLdSPz9l1Zhf/+8XP8P86lb/hily//pE9efx16RmZXfzmpOPD",
-	"7/8/AAD//w==",
+	"3L1ts9u4lSf+VVh3t2qSjNx2p5PszvWbvW27O550tz22J/5XZb0qSIQk5FKEQkBX1qT6u/8L5xyAIHlA",
+	"grpyHiZv0r6SSDwcHJzH3++vN2u9P+ha1tbc3P715iAasZdWNvCvF8fG6Mb9VynNulEHq3R9c3tTy8+2",
+	"0JvC7mRxEFtZrORGN/JmcaPcx385yuZ8s7ipxV7e3N6s8SmLG7Peyb1wj9uLzz/Iemt3N7ffPHu2uLHn",
+	"g/umsY2qtzc//7y4eV3K/UFbWa/Pf5Dn4RA+7GRhxF4W9/JcnJTdqboQRSnORSMPUlgDg9uoxthC1OYk",
+	"Gz+6nRQl/IuGF73piXtVYpxfu3HuVe3//b/ZUW9+FHa9Gw731Qex9StmrLCysDth4Z/rnai3sjgJU+xF",
+	"KYtNo/fJsW6e4AvGBjkc1g9qr6z7Krc9FXzYe6DaH/c3t7+lOeO/vg6PVrWVW9nAs9828kHJ03DK78W5",
+	"OLlJnvSxKv00RR3+s9Zu17YJqTnQc+OB0etXWldS1PD6jzvZyLdOaocjOIjG1rK5ff1yUZiDWEv4r72U",
+	"VtXb29cvC90Uoi6UlftCmGKjKvcNP56DsLt2OCf3npvFTSP/clSNLG9ubXOUiW34Nb8NH3fnxEidNDdS",
+	"GF23cvFnfWxqURX3Uh5MYpFOuzF5ZQbxs5uBOejaSDjhbxu9qiSMaK1rK2sQE3E4VGot3OCeHvAb//pn",
+	"40b61+hl/7ORm5vbm//xtFUhT/FT89Q/F97Ykwu9l7DxxUnWtjg1ut4Wui70sSmMKmXxi98+e/bLhdsc",
+	"ZYu1qGtti5UsSl07mTm5z79ZgCC9k7Y5P7nbWNkURpxNoepip0/FXtTnwsi1rktTWF3Y5lyIrVD1L2Ef",
+	"aJBuDnfrtTxYUa8lzLsslRulqN42+iAbq9wqbURl5OLmEP3przeq7K33vzHL7RZb0LoNtibSJV8zvzzW",
+	"VlW9H/5u6mc/xwL6JzfIMAT/xE/hR3r1Z7m27l24CrL8FhRtd6Krc3TyuIkNPjKKlnOjm72wN7c3e713",
+	"kjU2y8nv9qa2OsdTw1dOTFEfUbq78yuVEatKlpx+8eeMmeRBNqn5N7qSU+fjnftOf07wMvp9eMOiHeHI",
+	"vO7wihvMTrTTHozTHQ8QdxRoK/eG/R79QTSNON/AcV4ro3DysnY3w59uztKpqFpHY2wfsBVWdt8xtjTf",
+	"CyuHr+0tlZ9XNJrOhPxLR5bsBdxCk8d+r+r4r18vRuSnq+h+0itdngujtjVoJmelFMo+L5Q1hZHGjdqA",
+	"HrP6XtamkHXZyn0khAdhzEk3zCvuilqeCqcYJag6Z10wDybDo120/l0VK5VfL8akfXhv4WfuHfrYmOK0",
+	"08VOmPiFz4taylKWxcZduMVe7ldg1PCGy5/8exc39bGqbj7NOlILuBMnvvpxhxLFiIYlwe4do7JspDHD",
+	"BYBL87P9ir5QKENzZTcyqU3cyg0f/ubYFPpUFwepD5UshLkvlOUlpJFG1lY26RGGrxSwJ4Z9TiONPjZr",
+	"OVMjGNk8qDU/NatsxX3C6z78dvvEeEiLsA3xhGnx2INe+lH1dtNm3k4btT02QQIYHfHXgUXct3beybVu",
+	"SrMoDo1+AEUly0VhjuYg69L9507v5aIwO+FeuiisqO7hP9y+ibU1CzhWCycI0v3/thG1+ysYtGbh3B3d",
+	"uD/Adi2KtXDPO3Vm1C4JmcT8vb3TDX9TnMQ5X39/RJkYVd9+GP6l7VLTyxZuk9g9rar30joD3gw3Vlqx",
+	"5c9XsxW1MsKfbn430aLv7t9r6xwDWZWgwtGnrGSBwvO8ECsDRqzzDrxD45SAEap0KlGxu2CiGeQP5QO8",
+	"HIZCCj0ayvA1vSUP71zgMrGLe4EVQZ/ly0fXYmG0iQhKmHmZ+2iZ0imLtKL+uNP7Qh8teBhu7f5ylMZ9",
+	"5nZLrPSRVQDZmuKfypZa3NyrumTH52+ooeS5T0IE4wgiQ2KvrFvD+1qfam5pam2Xldb3slzicvYuuQ1G",
+	"CZQpNvpYl7f4TzAfQEQKdzmZInaNzdk4n92ZGf7MbXSzKIzG7yhb7MXZOY3a7mRzUgb2HCNU2Xvjb56E",
+	"/4MfLpN3eiMfwtYGCVK1/d1vbhbMteHOZ+V+OrGl7/333G9wH6ZvV/9F2vlwxqJJgrB3zOnWXGQM6+jg",
+	"R1NllYq5dwbyqFE1WLzVsS6rGYL+LXz/O80qlIMwltMIwhYruSa59lJ3dnYW2aoY1lyAzFVu2hYjirEY",
+	"TY/qnQRdM+3TBOvGz56GnlhVWeLzZ0YuxlSkO4VWFztdlXh1xY7Cb3/DaUg4o8zTPuhCivUu6NmFuz91",
+	"g+HMsHrR83/LBlD24vNr/PLXz4Y7uwoLMBEEXdxUot4exXb4Zea7ECDjAt93nLeDa0bKagNhq2AYKPiK",
+	"fJCNEyuTdHoyAj8T8RBcifYGTArNH0V1nCszzXGwyr/jxv7gn91bNliM21aBHyqxloUR56C/6WaBF2Us",
+	"EoZjrxfxnQ7exosdgsFutOxCH0sla873qFQ9Q6355/ygavYeT14+tTyt9Z4/mOeDWouqCF8pxF7XW7f8",
+	"e/ZmquVn3vRzq+2jIJ1X/KEGtxU/jh6/KCpV3ztLel0dO05y9LrRaxdyJ+XkHYnfcgumraiGA3TrCQa9",
+	"qKobNq3RuT3xcZ3LEvfRv6Bdi3jpaenGBAQ2dqa9nbSO1+JoJsMkL+BLjzBZJ23HpDBy+tT2pHHhNEJh",
+	"9F5C8KxnVXaCYmlP1n2WClsbVR45kXhHnxSNMve3hQBRLU66uTeg1L0ad3ejKZSFBAUmQGEgTtWvRNPI",
+	"0n0QHPzRMMuFlmUIsHNatjXKReVc6eIknCTOicWPPNarawg3goUwN3CPezNuiPKGJ4p3JE7RdnJn7FvR",
+	"XG4aRRfCb9gbiPeU7opS74Wqn8NNEwy6iXz3aJ5ouP3HFb7EJHKiw5XQAqPH3ekmFXv2KQGj2VgnZvog",
+	"a2cHdc8JHiNO2hp9mmHeuwm80yc2+HjplTC8euCjvMF8wK+CKaIzHDB/hbhv0+Tby4PeO3JfhAUYbCLE",
+	"A3H+l8Yovz0XFG9dFL/AA7ko/Hn8ZXEQqjFou9VSloUoKEM1GOXjroZr6fiEHvu4k3VUFKLbuAMtISi1",
+	"PFV5UqW81opbX8miNwUufrzYta7lZGyvp1MjBemlg4acFK0PQfL72d+l39T8uQ5esTovo618xIOuLeyw",
+	"cItiIPOccFdyY5f6aDlXV2PJgdXFShbmuN/LsjgeKN91EFt5W+i6OrcmcSMxDSNLFACM4rufGvfDjlka",
+	"J5Bis34408gg5+xqsd5db+3uOzY+CCy8oRD1Obh0ymbJ7tBwbuXWD3sRZLEjT7xE293vRfUgGYEWZqk3",
+	"mUHdlQwWdV+VnNtyFUV3nwYTsNbuUT6UuzovKbG1Oi8r+SCrGwqIKmP9pIwVdeleycV7V9ruEnlX0Vhc",
+	"d/cdGItxgqNPvbQERD5B5GoNvzJurFGywg1/VmR0I4X1ibGxgWE4rdx3AyKiqoJs5L/zz1qhR+TX1uwg",
+	"Zk+DP9ZrXW9Us0eTeydVs7THpsb8IP4nt773kr9EcLPY+VVaG2lsAV+JAxeQlyHTDBdAmHtMLuBs/dDX",
+	"lTYwziAGoj6zw0tnjKuSHR2tt7vOlC0qXW9lU4gtBMZrKhCARFBRSWsKb2gPVY1bVzZIKJ08DcV/dS4O",
+	"ulLr823hBXoBn7h3QS2CW7qxJeOHcWyWueLmxoQPzTsGs+TPp+gHWRone0ZadvtG061ClcvVmY/DQv7Q",
+	"aE4rjbiOIPbMMt0ZKKWDcH1R61MkiiAtGMPfHA3M6Vij1/0p30d0+yDrMhhVJ2FaOYTfuOWvL3QX67YE",
+	"Fg8s7YYX0lZT+3MblsLrDTww7GXR6HtZf3tOJQjcx4WoC/n5INdWkLeaVSO3DhVGw9Xy1Z2ytlDQyd3X",
+	"bf5ocAYbSacNlvpwXFXK7GTpTmF858a2VMrZo3qZ8W2wScckROB79+zh0OgHUfHijZ9KjKP4vMBtQXF3",
+	"KnZYQOmr+38nSrUythFWNwUaVRCH/xdTqPJ5IeibnYSk3B/AKM4/4pD4GQ74976i1GlzjO+DQjtRQIRC",
+	"/7IszpJfe9L3qQqxveg9+1zssZx+qA+TJQ7ys5V1mVbY/fhVgT+A/4TKtOCH+K1zC+0+wdx4UBi4dSVU",
+	"XVbuCLNpavUwJ02tNpbbkJ2sxvajTVMNl9x95kssuDIK5wK6qRkBFmXWMH+Pz+RGqub6vdou3doOh4cH",
+	"yruAKCC4ZyuJF+48uync4zMylm/gN9zDnChxF0x9hoGedtpIH/fyOXhVPyh3D3TFfCyoyycnjfSVcIMn",
+	"5S+HT0fODHpjM8KypEKooUDqjZU1RRRsAeJPicGVc/Ui07QrqpTKigyiUmMIXJwLo0ER4MNvbutjVYEm",
+	"b/aJkXynGyiAd3YfqUE3lLoQtthr0zXDDX6NajXx5RWrwbiycrqO8aBHOxeEZNGaueEyiNc/OgRBe5F+",
+	"o5PvNXL63rkz95Mh3p4coUIrRIEZ00WU+O+Ildu7qgRFH7lKoTZgYAP8t0yEH47NQRuZF5cezx8MJQ7H",
+	"HGS0GyZn08tOWMpGMM1Gr2tjpShvC1E0WG4ReaBW3MtiJdb33Vf8hs3zpiVNsgXYNAtLscQRAZlTdzFM",
+	"+/n35+usVia+0PVc0XRm3Cw/uJ8wj9oL3hEKlRNwOGEjnehAA6Kx8gBBU9AucEDtvLJr52XNrHRuK0OY",
+	"3LQ8dNfjwrLjhDuBp4S1ZyhjRkGH1kJjjH3NmBzngrR57kJwzTju0Zym7i/hpJo4eRVdU0fE7N6gfi2M",
+	"Pz60436rSIJR+tKXTGajSNr/4ZT81xNK/teMkm/dCMYvCOb/hYb6IM+HVfcLvLyod8X41M8FRz6+wLDl",
+	"xP8zZU6zArIX99JAywuFkUh0J9fWa4Gx3pfFuKV+yUbGnzN29LgNfOELn+XavZN56XGro2cVh77hb373",
+	"24nG4Z4VO+uXMxp8mA4TFPj0af9OcwXw/vadVe1JHjYXj7unmmXw97dC1bE7Lmyh67UzTVtNGJnQQ5G5",
+	"krftvExeJhPurXMphrP7T4j3nXayjgqxO25IXpI1eW1f6MNBwoDN5dAwqdE4NuFyjdxozmBytpbc3MuL",
+	"c67aCafl9gcyxmb4Qnch4QlmVN+UxS0DzS+KSp9kA9p/Qdkjt5mYp+zVikbFTRNllW1jX3dgTqu4t6x1",
+	"bRu1OlrpHddF3yHDQfri/s77plY6DDS9qG9SSRDRepCEbwBJEEz4+pq20MHbXaBUNBCeComx+JF+rlb7",
+	"Cs18iY/S5b2dpzoDXRdxfx1T+5nsf24zGz2ki/3BnmEhKFijNz7hgnF8pu9s5FziStDJpM3WvVrVYV0G",
+	"P9u4qqJXw5IKdQzSDzkFFSAWbz0QyKUNXt3zKBpJwaTQ0oJn4bQ7Py/qY1WBd4SWkTiJs/8Uz7JbQDeD",
+	"kqq1fvHuuxfF//rm337Hljp0b7LhbRjaxAYbkLooRJmLCJB21qywMjZwKfOLiSvYEd1Aib0PE7hPK3Ew",
+	"nRDSFbAHYhUNM/ODS0sDV1pzUYtLKjhpukXBKXluO0tGe3Ze+LoHzoPlklH+zih17eTSRNX3cU3+1gnU",
+	"7d3Ll+9evX+/KOTntYTnwIfNsZK3P939+GpBmhP+6hRJG1vkcmyqzl7DF+7b7608cMu41iUveZU4c5oO",
+	"agHcRzj7Uq5VyXvd1BLOF8B9TvUmWV2UmsoHRAFiHtt/US3AYWgNja3CG3wN2ymV0Oqvyxbvicqd7Wjn",
+	"pE8ns+akbydhKpvL7hHHNC8lc7lDnExrhlaUvBjIx50u1qL22ETK3nazjpSTpM4SCAINpNsvz/kmEbvU",
+	"x+Re72QBI6YLbyULtUG5QhGDgoAWMWlcQYEk02rGmf1kFrc9F0N8FBDrxEbyCbo7mor71Mdd04fK77XH",
+	"oSrlRhwr2+YUAAvFmRJuSk6tkA3EysNoB1JbCRJW9WzSqxq1GY2vN86FX1i5vk9o06S+2dJFl1QWyXOT",
+	"fzyyqpZhIIueOI0IkVzff6ePNSsSlWpDNmhALAqpIDXt3FtKGVJPhTnu9wLqIpIx9HE1L9f3vmfKPyvn",
+	"N+/pu2wioH1qPj7Ia2fAN3tRQZs+e4EJryczb7AgUOwVduWenoqmm+4KS15cvlN2VlFU2wcx6BIXxYNs",
+	"SrW2wdioSX7O0h1i55TejNwQXEkUVKoFZIdK8QOm9yaqv0TVSFE6WS2PCJvmTgm2Le1F5fadNUD7OkTV",
+	"4XS1rwzy0dnb5Ol738p6P4CV7hh7FL5JWxyDR0CaQhTw2N7insS50BvO21C11byUpjs1aH3Mo+rJ+zVO",
+	"1I0Rnh0tPoxx4ZaRX3vNA82UDyoZsV+dJ01KWkEIEBqbyAyuRc2/wLAlAmRuRIbFmTWsAV6nThQajhlX",
+	"bGPux51a77yxFBn+1KaLYH9y7492durKm22NUEayC9TbZBx5ND1cwPSuMp7bNX2O9h2ZDwNJ45Kxc5yU",
+	"hCgl7fI04ErC3voQ7Fl4baf0NNvK6hjNE7E87Bv38FG+QdvvNi6O9xbbZWe3HYGX/kigpt2tT3cdDcIT",
+	"PuUoCFxx+grwvkM6mPDCOQePyCyv/e/7kJxUv4RVwlVZrPXex5vO0jjXRhsK5Z2m+sXntbjDlC7ob0/Y",
+	"tbU+jcwvQpVRhuyG0y306DT2DBEzUQRAGUx9hg7VZL/NMr2scDViq4yupcHVHX1WagLwJMxSnBaDtmmE",
+	"+8Puerw6fAc17ude3MuikhtbdPz13Lb7y9roM70MwJ1B1eCXJ16M/jIPe++TXZMgW3drm0I1Hd4l6H2X",
+	"2jd4hzyzE/+Tu2zcF27bABUhSrSVBkw1R7qTO7T589tNEXTcQip+UQYLX6wuBV847o350Cgj7dIrQijK",
+	"h8IHu/yzVmij3sslxVJFfV4ata2X8MlBGEO+H32XQOnAIHpQYOianUAsDHcDB3UH7uK2Xh4P9GO3eQ18",
+	"YSWdxPoXQ3twqnXizFc4nnZ6z8ecxtrqdeIGS196c0NLPbmmZjWy6KFGpu0Hw51PCu2LIyO0G2U5F9NS",
+	"0KoFwwrFaKDiepIyndYFNZKWStQyxuoDr/7ZpHBQwTgmd6bcsNpwl/tZm6Ex1GV8W1CLJk4MFHRaH4+g",
+	"ngRdrGpMr7Sas3Jn23hUavbB+mhPohm7OdtkF+ACdZ8Z1SKWupCVkd5AGe3hHLtNfONlxuCx1yn7Pj7a",
+	"t6JhCwT47FpYAqcrow3MzrEpr/GhIgvLA/iuUL8NY8fmg7iX9cxirTUXl31tTQFDGy8ZZQuLvv4190Wf",
+	"xs8yif7Df7mteJmoEe4ta3jbAuY3tmacj3O0qd4JeZLGUiPpLDi0oNlmASH6Wz8BiAidMtxAG9kBATTP",
+	"qftRNOtdAdgshO8GDaknKE7W97IsBFdF2lvcGHX6CIIL40gucgrnJ4nlc02UHY/4BN15WFJLjSVOl5hu",
+	"21JcN8uZoq+jm6UNfV0d4yZ4nHyy5BwstexQwZ0bdUD9dC+GMvT9c7jQbp1qjdDaYviSnkUNFYg30xhh",
+	"us0SR4gMfdwb77JG+Dfd1cF9SErWf0RKZU59ahC9qaL7WfU8ESJlv0PI28iL4lf/Bzt+e+UyLQSUbto9",
+	"GWIvjW7KBG5PEhdziEOUXPGP4jzrKIu15TMDgvpAABweAmTgcK5F7fkungNKnTy5/wNRz9ezd+tJPdsd",
+	"0FmaW8rqGu28zOfe2WnLEM/DVkzqvGQiB8+LWt+2H3SREbJ0O7avszoIi12gOwo62436XIh1AtZ8BKP1",
+	"cUBcSfzVbNzzMQnsobHaVLzq6Iu8kshAE6Yy47h3E4op061XDRU/Nj3URn4W+0M17z68NLPVB9LLqW27",
+	"/k2a4k/4uNPBZSi1NKm4bCSm3Qe42+RWlc+LX3V6n41G3WoIl8ZXkIlK3Uv3Z2wXScX+Z92fF9+EnMAz",
+	"wG+sIDWylLVVhFk0497jjPWMLoCYgmNWAwFfhB4ex07uaN9sNoxJ7ssIBqMr8UYKAeCOv59hOqai2on4",
+	"ND4eh5OYALiQgxmkwFb6EStfCkLwIZ4TZy7CxghHD4InsPh9jdgA7dSwGy+2bv/O0SQaP7f6Lz1CfC94",
+	"VGnd5IcB4Cnfud+MNeZPPuH37otQAKqq5UlQAGu4nu6jDPBzeOb3mtUy9ITOuxZ+2jTk5Hq95Gy6zGMF",
+	"IaVrJqLxPfjY5Ihxb4bbzMFWx/QXcckaIJVaebh9cfef71+xDCiN3nOnBFNM2AoA1+Bpp6BU2XlmQmV2",
+	"eLidmpZ87MSAkSRXA2WCSYwt9Si323SBw3srD5RTQZdzJw4HbGXBJp0VBhW5yoYynYHHZ210VUGKI/9M",
+	"vuToVdql7L7qR2mM2MrO+Le6AECqGAyx7BgCvdihb0a7dAUDVefq7GXvOeAadoCZoEi9ZmElG+TQybBH",
+	"/TcXYec7yAQ0TVirpCj9XnIp1p6odhJn80c3PoJ3spLCzO04JZAJ5rRWzn3b7oJtqGtyssF9CoIcEMJW",
+	"DWYLE97ULBWziBTMAqF7oAj8X4yPB8SYFE6VnH0ke7I5cVw54ctKce6AXgBXpJukkwU8FjAeQx0WVVmI",
+	"nRRlBhpB4sgJVQXMN1hvmUBYC/3ijHpQpiiPcCjWommULLt52/jmfATdWSxtjMyDHCQ7c4DkLQVvEm1S",
+	"olveb17GNbHVM02Dwc3CrfpEhDe6ddp+8fS5VaKSXKIZl26V7veqWzobpwahIhmawIysNnC7IKiOAkC/",
+	"rZbGKU+4coB2oiwpvt2prosmPK8cgyYyuyCDcEFneuePIoczoRRgZEf4wPtGlbJS6PN4p0N+xsy2Vdsd",
+	"EsutzssdwkPBzfRprIqddUwSH2Azeb7r4Av5mEUHilsekQihVnxDA8bLrC6IkbFHXNbGMKbzdVRr5Wuq",
+	"YKKLdkn5zeAcWlGXS75CBNF28zG958r4ZpMS8Mbtfv6LswpcYC7+0R4C3E9+XIZpoHMiZVhfgd+qqjeb",
+	"m9s/ZTFCfFpw+onaP5B+SxY4h/Yty4vjcgFUw5+/rVA1gqJiCjj0ObIH75K43mi09yS+0JK53WehSMHi",
+	"LcxxvQtNuDSQC1e13wWESzwWaEsJnWx49ppItlILyAQTBV9/rw+ylsAGb79SNfb/Ea3lVwfntSygAHot",
+	"/VfQXSWw5OmoI+Rxkf3Cjzs9X9Z9lCVbcfNdo/ehsxbTWGuJ3AfUygXEjBRdzVNJjdjYV6WyU/2dDP4t",
+	"4oC24yAMuhOEefcH0ciyIJi1SR66gcfy4PMPuBbsAkIy7xUAmc5zWSqt75cQkx5n3570BCYpMQbWRHoi",
+	"vMJNB199i0x3Z55R4hKFpJH7LiLTzBZ7TpUdq05HSi1PN16tItIRkomHN/s+6U+z1y8ZvBxtYfFs5jjS",
+	"9Hp/4HvMR8gBcag8CqqXQg6f2DbnuAqeTX10RZIndwkpG91go77viaUyL4Vd+O5RpoBHzQxcJ2PFx1ol",
+	"uwaZLiVsQkJWol4/ZWPcCQW0ZwIhnyxPb2tcaQPa8cQNS8n+QNxu83p/0A2bsFzrei2besY9/BZn9AKJ",
+	"KIf38QdftxuhkioDxnDdAikEe+JRYS4shl6dC5J4jkJinpnaqiOuVRvBlxLh9EZZK+sMZehrqQOXZ9iE",
+	"9inty/ht1c1dC345pwbl7wqZmY+D+XNq1hnoozkEUzyzJpRcs5oMqaVFgSXVQRu1Raa+BiNUeLeBrN+k",
+	"ORBmIYf2R4XQNdgBv5XPi71QFYW3EWKaHM0Cg6AU56gHyG3Zi/+6flBW8HT9CQDFePyMsHiMr0n28HE1",
+	"2fk21X3vfTNQGELqJP1BzjWi8navn02U5+QQ3jYaKVK+kGD7G2yqrvaf+wCIUM/2L8YLPQZh+sS6Xz/L",
+	"wnNIbRcP25DsSP/g+RnSIKEtvs8w8ItVXOOQbANlvpIBI38eAzdl2b09A3cQdqEgLBgsZN09T5M8iR8D",
+	"Sps/lRkxaASeYKWRpLCVvp14kCB6/PIa2jA/qxgSu81it7BG4UkevGfSUoM3jFMBg8PJaE6xvs8kLF9R",
+	"iirjq2tdbyrfrp3vD7+gn7F1jGpLfsPQB/Be++M971SDjNZGzo14zcDAcl9dJi4xdOe4kkh3qFeNPm53",
+	"tjgeAIVBWOkB/GoJAH6tQz+jTLLWNp0H8gRA0KXOejqenSRTWv5yVCiEXFE55KoYLQOs1j6hp1W9BeCZ",
+	"Ivwgl+JBViXh/c4OxPhPQygmJ+Dig/ipZBWPedaqCQMVh+0SL27KRh8OCT//JNV2J8vrY1OHFGBKbEfO",
+	"Kw1+mT2GLMYasLswBLjjbJ0JTLcl2W3g3IKqW8TRMNwYr2tiDedPaKslwhZH8ptUyd82Sm4SALRJtihE",
+	"LLXaEwElykhnKPegQ4cfPR7ib0y9paNhc6XkimrnusdwjuR15SwpNeGm5Pou3G+dbdprR4T4MIYL21BI",
+	"sZeihlquAfYSIlPOu/MSspJsbtpTLDWBoA9DGGv7z0xK9FP9CtlGMFeQ6rYZ5K4D2do/xWjzMu1UyQYy",
+	"6dPttPG0OwwaX08YwZi6/g2DPc7/LOs9V/LTCCtZtx23b37F2I06yn+uklcYr2EHPMPWx1knANDMI8mJ",
+	"k3BVw7nG6BWjk04493Y+gy2P/ZVVjg9dPktix/aY/4iidDQHaKXtZJpUCM0tAX7XzKM2vYz1+5GtXMmC",
+	"/jHGF5/azsA36VF0U3bas1b6fUpJwfFw0GyJXgovj3yztagJOrvs1NYOVGDu8UnhWJ1UVT3+OYOSfkRz",
+	"rqrxhaHc/RcKV5a6WyXmicrqcgkHoz0GbiPdr5aEeSrr9lzcBB+p/f6yTcjF/2JpWtybUmi6cxp0A+j1",
+	"eHXrSOqP3YtXWJQxkM9KGLssRRLqztii0mtRFaU4e8w7VVXY6cv7fiIFaIr5riz/MaNoy9ePQInWCclr",
+	"w2zYJXiQtf2gD2rd0Z0Aod7xHTfKV7CUjYLKsC63LBGYsXLw6kGVfGnOWAOy5Zef6qR9wUgE5/xYMy2D",
+	"85bipVrfw7t5QJc2atBryvj93ZNf//Z3PuJu1LYGgslabSSP4Rktcb7C86v9HnAY5wQIfaJ3OKU5UPhp",
+	"OJsPA/wvLGzQfImJtksEtyD3eR59KB902B+NhZUvwL3cADjPTngK/PxXJBFv/tBBuukBnDUIzlafx4Fv",
+	"LjIW0nD6o6iaE5DoAIilsRB2ejlnLSEeAP/wLNl+Dz95s9mwz4OK9AsOCvyO9T+dtTv/gR/ASOYMjhyv",
+	"CLne0Nz2BhhXDClsFOs7U8iwo7NDLSVppBRCUQeaDkJ/tJL9Q9jTSJF0dHaTDiB/3+ASYf2iubRGeESD",
+	"X1aZe+Gpy/LFwzakd3Nsqd5Wop63TvxEoE1peIxfprroUreEMDaVSsB8sY/TOdkEa4m/JngkbsK7BK5M",
+	"hc/Iu9rTO3ho9KqSe97fsN6iW8ecPfTaecIwpmR9Nl2WUBYkigjKd1Tn5qvTqyoXFBavU0C91FghGQY3",
+	"JrNkezDFcskC+IS4pdtI+uFtYl9eNfpeYpkfgM5lxrJpTXzoOl1p3rs1BlNMzKORokzIO5U9u2+AKPbq",
+	"7pX13crgWV7A+zM2jQ8+/pOtXg5CpQBYIqNoIpwUZK69kfC57Fg98PZ49WUC470LcsgnjqzYPrrfr9HH",
+	"w3UyDUnbsqWbtfokmpJ6T1ca4MxmGK/ITDKTTF6kcCmAhX0sDjlq0kkLaXA2OjnEp6Y2V1UvfbZaPyTC",
+	"D/lUWQGzeyk3GxYJbIhXOg23hxCRngSG5MOvVpQlQ/L4IMmjJ+AiWl8vxVO9wYwIP5rCVZVZj4lEnnv3",
+	"by56NyPmj55PewymueWvdi72qo5/+DUjIZkhsouJaEGYcUKjAvp4BsG6JVr4O7AIvgIHZyYnqbfx0DuS",
+	"ZQy1BfMJTlPsaw9QP3hm2o9QCoWf3hbGo2zjgXlOoJYAnFXDTQBI0wOEr2LVSHHv6zg9VfGzROEbzjwx",
+	"lvD5LV4/MADs+DcAS4oBLiMTde+/mU8iruvqnBiN++gW30c0qzBxWRnk9As35CKCPO+CPWBnCLH4ATjZ",
+	"H17/BDgzoBFvX79MzuQSFeJGvExQ8oYp4RduW/+kFOdCe8hFv9V7cc7AfDC6YeSqJvEsC1GdxNnc+qXb",
+	"uxMUls3986vCnVHq2DfijBgcAYxFVp5oTzWe2bzt8HpA3DR4xw1tZWcRFkH2Y9mbrhd1s/qUPMKJKvvW",
+	"sB1Cfa6xbeP9q3d/fP3i1Ve/chLwq3StsfnbcTagU0PlR6N8m/DFb88jvBmvyYBEqLDQ8Deg0Ih5vLuk",
+	"glZrthQzQQwQLHFQQchSOL0Oz+EyQMEIJIUqwfgr9wd7TgEqqz7GPBfxjKaR9AYIAjIFMQ2gRLtjXULv",
+	"6k6H+c6AQI2RJhkjXIbbaTQOid9Kgs18jEAXUbJuI1glSrD8+VhuAVeaVA58/XlRCcSiETWwqqCLKjAT",
+	"plF84psmw/TeKWN1c05ETlZyLfYSwUUWFBoCKG8YLAiJu/bjK1ZUmDbOi9m2P3wrzJyqGFwg3qfPRRI7",
+	"5yLmE4cKGTWcAMfA/063pk8/AhIDVq63kQBCKFsDtAi67PkBzlGuERUbOL0nHsIcgtgtO+8wN4sZjvH7",
+	"rlWEsKHjhD8Jqo5rmQvZJIFtQbq3Hi8CU12gzQnGAdGTKQOFkZaK6avK3djKnZnEtcYHMF/bnIgl27Ty",
+	"3v3Z6Yjay6zB/8hsX7k8xLe4sbKqeH4EkM9iJ0VjYGxgB8UMn/Dfx1K52Xpyz/q4X8nGBwFYufejGdli",
+	"T/4IJLO1boowlYwQ5Wi8FlV+iGMGyiYJJEch1uBvMLrlJsyni6IN+SDtQUUxd/DMi06VyWjZPviGcEJE",
+	"/6xNhgSCPsuKYpyzfIRZYYQ5pTJe7B+Fucbh545I3YQUvRXmMaW12cUZiS6uZMbhkerlc24VnT98SYyB",
+	"zlpdI3zS2kJ/rwBKW7MyTcYfVfVsEKSG7M2TMGSG5t0Xl5XLRN7irO6pNxtCsZlGpOllzaMUvUhJhG3E",
+	"e2ktW5+WBGPLRGWG3/tvc6//TlXyVdNwUL1rXR33iSqTNO/yHiFds9FY6C3tD/lRJur30DKeld0IfJcT",
+	"0nJH3yMPOw1uzgPEbTUHu/Nm09JQKVO4L90Gq+mEwp7lSHU03TRlWpquB4ydx5aW5xqFACzGg/sRuRFS",
+	"HuWtQmbPCFhUHgKZeg+8R+ULnKEwDVa1XZIRQfwDLWffHGoli6kV5OUkvZXJPfM1b8zGzOqi8YsRT94T",
+	"LQ5JYQeLkKnzIfHdAud2mayeo8ditM50pFdyp2qW6M43j/meMZBJvN6UKVbSfZZ4L4MhHE0x627xGmqs",
+	"d2POg0DCOIDTLGMkDN+/fYSE9DvVGHsXO+RfBOBjkaS2yCWzYG1mBjdkkcVi8Z1uTgIge4ZSXFX6lKJF",
+	"v5fysFzrw3kcEm4O2YORNtVumkTashkl4vRK+HI88PDGRZjqiMn6nT7W5Ycde/2W0vIQ+ZMXkTfECazV",
+	"l6H3IcBuPLKFsw8kNbO6czSnZWekFy2Jtfc91hTOqZa5BNczVSszWi74PTkzHFpVvLZO/gNSB1V4IqQI",
+	"i1jqrsIZPJwIMTrUUFsa3fhMt+go0aDD29npKg4J5ELOrMcgtgzAJ4N37LEEuyww8RQeZP1Oc5xSacKz",
+	"jzsJESRli620SGZUqBrDucBPgPx0EIocUJfVegwXeka1EzAgs54ceopAdgcsantpCgIkfzy3z6V0yck6",
+	"oko9jNYQ2USZKttgml9wlIixxHSKyELrYwdBIFhBOvJolJHlmVXA5ru1so46vPR76CXjzvsF1XA7vZfL",
+	"deV7BuchoVVq7VuM0tTQ+RP7wck3M8ZKr0VS1zeylqfE4M2OkvCTr34P3/RCuwxeFAvJdJU+SCubxBbN",
+	"KqGTFXCks3Xyyuwmg4/uO4MkPyxGEM6ojM6zG+DmJo/FZSFsTPuk69H4pst+4cde1f7fDBYU36GZ15UZ",
+	"93G2HZo7UZdLjfUWnsIhsN4vPdRRI/fO1hlv2OzqOzjmHT4eWbdExI0scPgA58KXBuTjVnaOcifczQLf",
+	"tsdxKtvAeBp8CP1wbA7ayCy0zi8Wx/dX2dQKRJ3eky5UouboAybV3Z62OVlTbARwMWJ23coaUKL24lxs",
+	"9WTNUR88QLfAbnLysJZzgZXrBBI3T+r/PdJ/UpmJaUPkQOZPxELzQK9HaqP/kVvV4wbpWqa3BW/5IXTJ",
+	"zOL4xN38IGc6zZN9kMlL+CK8hIutuqE1B5NNLvMPZFNn9ZMoaj4ZztFzgVxvIsoDYAY+kOQcfpTNNcrT",
+	"+ftV1RjgmPxivlbuh8jQUYEXjc+xTJ+HofSHsEGeAYpfZ63qHqBCpJxai5vpraqt/rImJKm5UU3L6lSv",
+	"2Ob+cmTjOGsxQuVYtK2hOP3kRr/3Nnv+ZZTOCEmW8+hjmwYJsDSFbjz3QkFNdznJz7o0yzHoHPhCEoli",
+	"TLQAQcJIOTPCpRu1VXMBR0dxdFrDLF2BlAWLm9b29NkIffoglLC2GERAO7vsIAzN4Cfwrr5fNk4sI6TP",
+	"gVh6ettB9Rb1TWPRkfMnnkN1PIld45n0WMbgFLtXKtMMqCONzEEqkZDRo1AvPm+E8Pb3sjpA0Jljj6U/",
+	"54KlHt5WYi0nzSN8bmowbwW7CXbP0iuWEmsbfhTNfalP9SIUVzbiVPz+w48/+OI8QovQWKsBuNymqKQA",
+	"qMynO1kdnr69+/4VXx65TfHcrecVRbgJvscfPQKXD8bTZhRhbaLBJFe2EixWTL3e6RTA1lYmP1imUeqM",
+	"YOvGGrfxUUX0qdPWjmJxeeaZViUa2sLPLWILFCoten5n5ixR5uB6A2FH0NZrZ2dBxvvmD7KagbLx3n2d",
+	"xf844hgnJ+m/yBe10XDYqeuKrzhBkPNHtxCrB5lCEPCsFKBF8lsKIE3CxTHJgMl6yLcwux/cTxI39nnS",
+	"F3vktfzo0DrtUCBHxbUe2eRXeKd8IXy2VmAmozbp0u8P4l4Sc9PRYotEaH6YDDBdWA7a2is0BW4JX+8P",
+	"Ym1TGiJf8H7UD9J8y2Jf5qNJQjdKGpcj9GxCySMEN1eS6rLxli6sJ2QKHT0euAprI/PJ0CeKDddHy2Mt",
+	"fY9sz9DZCSFx2SAXNFmarcsQBbDyMrZHm4BTosEskwihaaSzN5sCiGmrMxaRumvTo7jzbMtYdcHRFobP",
+	"4vCzsaKxyKyoD7lTRalsSzxSDvZ0FSDIJaSsyOa+Aky/e9TYWs8rGBo5OQHmLdXC5uxSgxTCM9Y1RfkF",
+	"9uwSNqwXA5n0Bf1PEZN83k9bsoueP1S3hJdlIzagA+DbzSwIjb1uZKrhUDQSO2RhqZ8XzuCvtCij5ug9",
+	"z2WRxs4DdWUHAHpeYUHXllhVUOhdanc0ag1syt15Te/jT/Rsts6MoC8Go/tJx2V2nXZ0vkXsaN0hTEyz",
+	"i9iSnKNzYsGNXDxium9oJOMQf1nKgEIXVzmkh0ZCv1VSFPTRGgVqEdv2Su0cSCfa0M7UW0J63LyleduO",
+	"gbO2AwPIsOYydOAjQGCboWRYCjgK9gsXDWl4edUW+nLxQncH1GSvx+Q7xxS3Qd7tbHbuNng0mMg7wBAz",
+	"LVsuXoYjNgAXcC1l9mJ/VKX8CSqfJ6MlNE3CJWxBctq2bX+5drjw2wivr0kNxyhsaG+VaQ4DDMPoruhf",
+	"Owvf2xPdsi3u4R6LyxnqEzJw0jbuSMHoXqhqpT+ngohNChk5p4jTP5uqOOlx6WGO8bH/vTjQ+6KNXk5L",
+	"iAe3J1Jnw4VyVR7isWbaX0UvLYxTp6Jqs8QixY07DdfOQzi3R3ICTwpRnXsE6YZjSKdHpuUhXPJzgjhf",
+	"kP0+3Ylyyf5mQmXrtkYzxIGoDNgvI005vZBvWkPmb7aOl3EQBCwsphU+VKH33Djsme2aq4Nl7nf5941U",
+	"OEbuPFvRbOV0xCbsRWeHAo7a5Ja87ZhOV9uVT1NY13NyXJcgKI52C3TtxVzwxQ4yLaEwtg/yA43nmVh2",
+	"3di5DPQjIOT87Ifs8YTS2tLHH+v2v9PM8XzLIQKcpXnf0wzg8wiyo9X68gTZeWTYXVbiORHPPEw9X37Q",
+	"1RSlauTa6ua8QLwKwNbwCBrg0om6cEsKxWi6KgF+Iye0WYnQGDpZwPelChMVFxe78yVwC2y1RhNHN8VK",
+	"2pOUdbHW+70AUDen9qDaDmwRX2vpfqXqQtTbSharRqzvJbL3dZaELz+cUys5qwTykXy3MwoY+Wr8N6ca",
+	"UnTQ/+6rkBc9DIbr0YrA1o4fozcHWc9DP56nQz46vy+lQpAGm+0P5XzKOyqD1HXh7Ui+Uud6tUITZnCP",
+	"T8G5hYBssG4RDWopS+Blx7q6iftOb2LLGKwKWo3gSnqFma4Iek3VHQzLZYJc9EgFNY9ooU4Wbs28c3Ds",
+	"KYnZiyQUIV0bizZoijFiMgspAtFgM013XdLp2Fz0jDZPm+xD3CvjmZTy7a9aNI2mtris9fvJ/yDBNTJz",
+	"JyIdwSJOGFUeRZUI/CEGB5AXA2JewGkMsT/EYdwKKwGs8W+WavVniCR/cSMwdIOvCsV5uGDRLrS7OHLu",
+	"EublTiL96WiKy33Jy76vFve3VVu0tVUPsn5EBymOhZ2Clfs/klWXVdx7gTvcqIdui2WviutL4HOPQCp4",
+	"r42GNQYd/O+I4fMKIHymYIJKYeUTq/ZsBGb2aiYYNp03tMRrNIOCN0aIyWLO/kvmN0+JmyV5f+YQQLjX",
+	"tzMMZNO63TpVDrlkuH37QYqHC0jsbI79OaetxhzXa2nyTMif2XlYy0bCLkCR2bKM87qSmK2n4h1TGAke",
+	"SgG6Fv5CYLGQyDqx4oDfyK6mSWAHcAVvr/YHe0aQP+8mst1tqkrgXQY0UfxOYTWC6AFy2r+YYq0P7vnr",
+	"6oismzPSrIj/s1Tj+rCXjSTEUI8aW8dAlfHxt8v0pAJkn7Y0rcQz5sfi+LLDD3BtewxC3RQ7fXJjIARU",
+	"hCJjURu5NUCpBrMeyObQnbQE3oqhbIJ1mcHYJevcspsU+7go98raToQG2RfKRsyDWsvLlATkRBQCH+8l",
+	"pB9fc52CmOJbclZSNJ2tje7aFMNgI0V+K7YvGEhgIwJHhXqQy9Drw5AxuY9wq9EeI3SAwCkDZtiQzCLq",
+	"FwivSWGVU++CdA6aACiCAq75YiceJBQzUzehM1Q9EDhX/XMV1pRkR5T7IJ2USfnFv9cnwvImJDr84iJA",
+	"HiNJWmGhWpSF4YUfLEeYf+Bk0mN0hTXGNxPYN4x5lyUFNAu0cucgHWCiubk3eDlZRE/Cm4soRud0msq6",
+	"ZAeU02HuRpER/Yz71eis+lVqT2J0yqIF9i8ZcTmdTrgz9zPtnlZnDOrbAlUEAjMrHpV8laCj7YIqu2cZ",
+	"GeA3lMkBOI3VTSk3AsLsCDXJgGDpZiSwCWxVYj8V4cwMWaZRXW8LvC8yZuf1Qj9PtVEVjExQcBnYItwf",
+	"bw9uLk/ukSpjsls8OpsDwGv6DKGP71NNNv78XhhBnUv9MrMnsgesFB+EGF4hy7FNZ3fyWMkpV0M0x4kW",
+	"CTeuXPTKnKEl7Y9MuE0a9IhCMZbHDsThzswu7kXNqgqnF0DxAu+Dr2uAOZhFOJ9G7tVaV1hYMCOkJmVp",
+	"Rt8q8MBBQZizD2Y9Pk86PD89rZofFS1Jauk/iHtZs12eKdDGdQtTwAEOhz2bCPxGCrh356r1rsDneDcG",
+	"1k4ZwsYdcNm1M5JO8PPjke1Z4aqhNfn3o4F+YaX5Xntlu611w5lTL3BZOvMJjkhN6Nw0qVkVwqlYuuka",
+	"fN1P+rRgU0uULts+CWUTJYclRGBpwk1cugcOnfvlNImcD6qiOMbJbkNEO7jhrHRrUXIZi1H5lSU7IYg9",
+	"U3nvrS9kRvxjNAjb3MCvnz0DQG6Fs1f1g6yhYyyz2vJlIzb2VanslWSSb4x9b52gkv7zKqrSEGIpKrVX",
+	"nihjJdb3mI4uGqGMLMGyQaeqAFCd593J587zSv0Aj0gv6TJVgi3qQoqmUrIpHmQD0C/Aeo87rRAWptTy",
+	"AuL0sQqHmbHUL3344mqSANndhsh8xSoeGe4E/ihKyccQEl0YPc4b5EMKLVfXSPZ55L5xlYfoZ572fzwx",
+	"GAAJfaE+X/J//TwZho+G4cwWVthSxqx2fhX62ydxhmwy+kgb3v3Ka53ayfV9EvHyy6fxBjXBPpN93wmu",
+	"+RsEN4CXUtuoz+90foIqGU1Bdcq23UBAuCllE04lEaGGxe6dEHHmHOYPQIh39nHMUq5VKcuO19yh7mCp",
+	"3lqGSc9bB9ENkAsoQYr+zr0hkuvgBPSHGSJvLFnv+F56OARcA5wHt3OjFfkqSsTRvrC7r6nruLv8LWhN",
+	"L2DRALtkYXVxTlSK8Lhb8MOzBGyDWvMRs1D3yjjT7qfQvYHACIEpMAMdJqe+trcg3zI+FHzgJIM6GYpf",
+	"QHfxIjAH+gKaXxarMzAmQZsDMknRVwQwRi2IAa/GlA8xNg1KKNo9YO5/yUea/eLPqJXvLPvEUiKW9rwF",
+	"/UnsZflObh6rXpLyzb+0LfLovTRVVNOGgpksbwo6LBkdCGGZiVlgVYSvZEK8HxoJOy95uluHSrIZEcgU",
+	"0voBskJOvv/fn8ST/3r25N8+0f9/tXzy6Vf/8yYfjP3XhHoZnv/rxRjmeU4ws9hRZkHgpJ9D7ZcsCeZ4",
+	"L6E5KSMM6Ddw7EYHMObLe+NjwOcJoPmf5KnNO89Jn/ukdM+ZoYYqsM+xsNZpRghpYu/UV85NEYE/3jlw",
+	"hGiirPEl+vsEz+03EzS3v+FS4UJxd29ld/q43Tn7C+bPJSiV8alJNvy879aAI6BOiy/Ti7N1E9gcNg9k",
+	"4N2thCSEUSRbQabeQj4bSfQwlU3fJQ3+L0Qpx7f0UoK4F+5ejGaMJ4X5L0dpQr12Vb3Z3Nz+aVxe/8P/",
+	"4udPi4FtZqwUQOHr7yTgZXWi5i4q/7LQmaWawqjSuVXOxgTLyZ3SWodWT4Kv02w1xL67tLFYugOvTMh1",
+	"d0TwkSAW3BF8J//iobNnsH3f0cTLsDKL0PgMSgmMrTi6Zb0taTXQ0VE4ARE0sM3Md81SX+9zT1gHkQV9",
+	"bAa2QYsgMspXZO5lifgtbeQy3w0DKCYfimkP/G+nwI35+vGAihz+MCHaeQId2eCTS0GlbH2QGBpuQlO/",
+	"hxTtVdBgeDEulahSpbKqzEntkDXIV+aY4l6eC2VuMb319u7D750AyvoBSEyfFy0FJnzRGlltco7fXtVH",
+	"y7l7YOtbyvYSRW8jBdQ8kfIkZMO0mZqLYDM3nRV5RX7dFxGsjVvJhBx80GymQH4+qMZD0T2iTtH6x/fu",
+	"9p0+1b1+7sTcLBEXwhz9sBKT+ShXO63vL5fq7ih31h7M7dOnO23s04Owu+eF+1O43tFAwauy2Iv1TtWS",
+	"Ayv67Ugi+BGHwI0BU/AFLBLyjvkqhNqaNvvbPx45B4GvQ/sI2S8mDZ+g7tQHtTZJHlM3JCjUA8sXgEzz",
+	"MIceZG0/uGd3lXjUtxTl2S4yfOMz5SWEFTuAErhiM/p1+4YvZR2ZaPxOIJJRuW3UvC1GgBHbpTOP7UCM",
+	"diGfS2wujkUKHcJHI5PMYzg6Lm0VgTN1D0gyDMPeL6nAyajIJHMqjQRdtmVBsKBFpkUP24tzUepC1Ode",
+	"0V2nPLzFQ7k4s8PHbGj50otuHo/YFnZvHFzrsfBWY68ZAVH60MdPWmCIVpaFcLucJIpnSec9Gotzlir1",
+	"gFVXJvmMmh3St+dClVSbiUT4Tlr0pqh1VLv86EWJxfQLCd04/o4HFbsMgGdsatdH4PniEDltu33Ylxge",
+	"J8a1uRwfhzvnbzYbLiKaKFpOA9qP4dADVGECh56/rH2aMaMEdIRpI1ScX14n7nnK9E2YRwQmTwk2oEjE",
+	"lyWX+C7Q7s0izl/Lg82ob6Uvsm8/8MjAqerRKJNGaVII3BmbSKitRc1n7scAwfkwULEWNVZUsO9KZMTc",
+	"ANiJHxs4wHtZj0P2c96BP1LFRlqgHo/YiKHwKnSCQGSqONalbKgWix4dezkIqy7WCbhLzl9MS/wm0aap",
+	"jDkm7Nh7eZ4Bp+xX7Q+SR6I7ripldonOH0jFQUGIn7v/frKQ2cnZWj6iPg5aSMzChx8xmAZ/ay+XjRT2",
+	"2EBh4zkMrRMcp46FM9y68LsjU1A3CBT5xcCNCdvQ7mqYIO0DL6x2pT//2JKi99gfj7nqUPoy14THnFFD",
+	"k3ShZmnltTooWScchwu6hoY6vEnYIZweb8cT3Czf6UNKHB/H7s2DkxauWXd1XvrFyjeSemAGoD7o+nei",
+	"6Um3+6NYnZeRp3q111ki6AzlDV71PS+EjUxO0nAQwYOYAzn3g3FeBeVgr2u7W4qt5u8oFBe8pKinRtVL",
+	"zz5Xl/6P+miXESed3vS0OPU6QdcJVoRJKFtkO1h0sxW1MmNkjzPbfmfiXFJKD9Qza/ZqfHdeDCjJQ95B",
+	"m8wPvFiN/IVZb//gvjxlHHcWvFNwF/AEIthI4mhvR09DYk/0qX40OeoY508ENzSPs3QvzstKihQBGg8x",
+	"/JGScGewn0pdrKRRpS9hXclK11uqsSkOlVjPK7QfIfOZOA/wrnzxfnOqEywsEzw/Gdw9Y5s1csMkWVDh",
+	"k2UsMXwv37nw3yngJ5H+oRj0mVItpeIZROBFaZr5kba6ShhblOLctniYuKmuFGnG4pg1avhg+MhnIiXP",
+	"fHIxvWvv0A/JkML58fvTWaQgdfFZSqiAu+BdXVAzw3Vqu8+eF1bcy7rdYLpYKB+ex8TQF7zY7eNm8kOk",
+	"U2bMJR/prN+C4H+YWNkfSU/NGIsvmppGd7gMoyvZaxXUDoNUWM9sQ/bfvIJ2TVaXDcF4yoxSYLLWUr7y",
+	"29ay7F2KldGQxZhpDax1vZYNNT1llaPQEF7g1T6sSbnbWNkUguoqwMoDfizjC89vkQwDIoqUxwujwBFZ",
+	"seYbWTR4i7UyFlklfD3LrIuyNXxnTHNxU+q9UDPi6S/h+4iNw4xCWrGdg66ZFMAkjkVbEzlh4McI1oM+",
+	"k1Maitn7WlwLx7nQNYVZQoGM2UGXQQXdKLDvnth6+PAvhHu0uDFqWy9VoogRQwKti+V8MPeDJ6oufvHm",
+	"IOvXL4sXuq7l2v6SdYLx4ct15V3q3tkgIpgT+jkYkrLEp5d82rF+kI3aKBYDMBS9gVh3C71w4L7Xp1iL",
+	"qirCo8YDPLkBqJq3AyEiSZb1gG0xNv1TXIvtI5bjgWP8zhjVfhRaTNQX0GJJYKfBbxfKFHHIiOHMR1Kc",
+	"bL0JIvmRfjVUmx+xSJF0JPYz4HYsgpo8EV/EeGUM6aloEyLQRN+5ESJdwUUDhTRy57wIapPJ7V6QUWhT",
+	"TlMtAINwPv10ZLBvhV3v0voDERI4Fh1ZIWQlPactBbTOXStCtfyC7q/z86I+VhUYk9haJ07ivIhuNzx7",
+	"cDVT69Av3n33ovhf3/zb7355w86AiroHxUoCp8S0TLn3AkIV1SAWW2kNSBOAuBFMAnvkh7ZQ961z6zT6",
+	"CewIVG66DeaSshBvgDFNPFSTSkCBuCho7/uAErKpmgJwncbuobyaS9y6d8eKV4ribMZ5czp7SEGC5PWQ",
+	"yQvp43+BnvJsohIWLHgH0WqVA072U1o43xG5LGuHMx4u9OQKpEFUtkNiW8kNUOLMI7EFoPOUys8Ed+jx",
+	"14ZHjljfsEvYczecfrL8pgXwz6OsCT19XDXAQCB7CQgPAvNXXpgfwzBKC+Ylyb9qdnebF7NADJCsKHoL",
+	"TSXfNorrQBqLFYUuQcPDQ+1FjekjBU2cCcKdlpj90RBXo+pr1itGrv7AmY4P7SxDenl5fNNRqvTIRcvr",
+	"t8UfwJs4X6izW5l0jPQT7nkbBXZP/tO+U8koe5fhMO9p4zyF82Vqpw3nD/8opYVp5pbi+Ga+fLGNI0+p",
+	"YHYDDNdgRe+hI4f16JyeH4u/wj1wxJQwkf3P4Ks/zSl0G1kGn/vPfdY7/D5PMDb7aEfqvVevBth8YIu2",
+	"ZwU5BqRtbc2RpuWs2YCLwl48c5QObIYX2s7hbi2MoEE6B6xd/+gMs4orNLfMC16WTJ5yXWkjEQkxMJ4C",
+	"sh3CqoKvAR3mtWe1eA6t5sJ72zthipXcHmt8iGp7slbS2ZjI7IbOLnnCJVKpAeSRez3M3H2L9YTRK5nn",
+	"zdwVe9lsZXFwjlDkcbQoPt7TCZg+GKd8Dq6np++ojMYVWLg/41LZOGchnNPDuTEqhU+CZh+GPlbnXqLF",
+	"6L1Ey7yWJ+h2LEtZ3kKu1/2yx6VtwK8CnRH+gjP7qrijPYpeVlC1sa8yXgALAZwf93N4jv8W/NV/kUYH",
+	"vTAa4Zwiw6ET32a7G8ipmezXAiyxn6PGXqYyWcDSIO8K9TLCl6kUzDmYsePpPBsPoEGC1CPYmApJlwFh",
+	"On0UeQTwSwT3w5hwpgWNvSseB+VFrAnkmjlxwLhD6D6BV4AVuRZVB2W4HV1r+3cf/7ZHlLrT3hwlGIsZ",
+	"IW22HhKXPrljHrXOqyRq7SZ17mMsLRgnRpWWwKCyuNmj5eFjMi12SVDmrY5nVRqMIdFNYu7nNBAm8p8t",
+	"CnQLp8KgZ/LFs4qFnUJwN/gQGl4bzaPvzseytyn7yocnMPiEagzI4hMshj2WrSHyGGjwNu7qr50UAxci",
+	"bQPxAreLCQCV19YU3qvOVS3TLF4gMqZFrZxx7V+pdzY0waa7Zy/swvIDnJp3EhEuBdhrm7NXo39GsgZ3",
+	"wWFeRlkIMa1kcazdFveu4rjmqiUjy6iXmtfS1GqC+YhjCRQpjOs7Dx8gbFsdEOak4ikx4GRtbD8/op9A",
+	"/2uP0hiP21tt7LFhtOFI2i+Re4sLM3xleC+GyBGMMEk8jO/0OYsD82AiApUbBbxiwC8VvxqtbWcpOsYj",
+	"XieAP54RMExFgK8by0XaiTRNy9tGryrsgu8HC61ggW5mg5F+pyqZBCNN3KfB0iMBG7lSjRX2mKpJTW4+",
+	"/uGv2feWG1AEAJEeUL9kxX0a7QoONrETlZ5NvJKoHbsDpMRFIajMdlH86zfPSmLUrweOySR8w4V3F46O",
+	"m+1/xFAnc5ppcrkOBZdiD6shaH10E1G4WE1e679+U8bwJXiGpl7oTFqK8ufYpy/o69PE1WD8TJabRbxs",
+	"A1w8itcuCIgJiDidUX77+qVbgV/9H7TgB+yKi2wmt8A9G+Yytukv2qWa10jl8bG8EYtleRBQ2geUxE/j",
+	"hb4TU1zc3Et5WK714cybFoFK90Jionc+VzvKiDXSOaQaY5c8GF9UVw8pTmfKddj9iNfjZjHDB5lns8H0",
+	"kl3oyUzHzLL7ma2fadLCpEST5yFs1N0+SpzVTpyrSu9xhEaSOcJd7d3X0fSJRyqNkBNnVvkl6UtLuQ67",
+	"4o8cokPWeh6HeQybylnrEwoQFDWx+G90Q/VMOrTiT5H4U4sBbz368iAmmnZuMaQxYKgbBJjdqgdp8uhN",
+	"LiZe9IPmtGtLfBr2aBHErCMLXoySIivLb5EkgInRUadwxiwvUBJpMGPs7J27XnGbLw5nbM7nWTTytR7J",
+	"FXs5XIsaYbNZlvM00kjaSj3LHLgDiBCuRX0bOl4Bm/RYV8oACIK//tuiH7QBLwwiBnH0Vm0klox6GKz9",
+	"GFJMIujWmNzrMX2NCWNH2a5k+TwGt3L/adU+4tZyT/A9opPnQddbaexyzhGin+QrjLHKXxKOhA1zGSSO",
+	"OQAr1hDLSuNBONarBmCY3LplAPh6zBxyXX09mB86r/hQGGg/w5h6K95fzYQ0Nk0qchaVvs+rBFebDYsI",
+	"QjmDABqjH5xZ5kQtgOzmEinAK2SiujbU+fe2CNITiyhFvCCgQvjjQa4Rl51wT4hmEFm5oTwxQsZs8UeR",
+	"uX8GS0DbopCxqhNRPkaYEFalhfIP2+jXpd0gXiKcO/EysnrmuCdVlajA9N1DPla2gT73KBcMHeVcyItw",
+	"NxMljHDmnLYSFoDkgKpTipoPn2FCw5txVtzLpUbuPlmXSx8FPBztciXW9+4R7iuKDAt5ADePavIbWUkB",
+	"Egt9xKwtOIAriB3oX09Az8ZdQ4P6Tz8Hn44K+Smfl4Kq4PEElM9ScSOPGhUHNiEWHFN/mFu/28ChjkVj",
+	"cFkgiMAk/l3U9ZjzIsEBKSOzaAfrdxJnNt1wqBonUGBut1SA7eQqaZEIIpOTbG68qNQj59K8RMh+Jlap",
+	"UyRfQ7O0V8Esk9dgL19WosnkQ/ZsVwIfwWVhu+gF9KOc+HCU0simTHkZ06V4icJqIGJLoW0OfTh0so2X",
+	"paEeuWYCpLeofh68DOxlqSRb1jrTS93pg6wSuDGIl0D9aTtZHQJ0zqJtB20khgULfSD7JCFeY45/siQ4",
+	"AT0/RAsiZ4/A5ZOFsn1B0jPLKWHlz28SFZX9E9y6ozpUdoUFT27sOcU4mDTnRxEfgcCKjYo3YoOpzb24",
+	"l8lM06gRTDBigQGZKNsACnoe0/EcS5/FW/Idj42wulkgXjlEd2l1KMDrbbfpFlMPXIIiRe2TyCNPizqy",
+	"hWNNQLMAHjEcH9hIkHUcmDahzCqiHGdwhmfgBBJWPqQuu92G8QO1XRKcYKpqzYOkHwnpLd8g1kfrTJLx",
+	"zg9/3a+pxQtKP0AZ3ZJF4NcQjPd1JQwqfdFsJRH7tpWUARZsLjBiF3amC48YrST70DGuaWKd85TTKw9V",
+	"nSz/g06pTG5hVcrlQagmp5ksBuhrsfxaAL/oYelTkIJqG7sK5tagdFQm37h9eSg49+3B5WVrmri6syg+",
+	"SRPuDDW9phcmC9vp9EkrjyBVwiITm5FeCQBxFyGvOLdYrOn4IMMViCZ7Y1wCb5/Fpm0KNydtiBoF2xxh",
+	"SK0nH+cq//WbZ+Wkfd7bnDD49A4ENtVHMtOwfp8+MEnd3zy7EovAXB7luT5LGFOYCL+MgZOipxcCpuRQ",
+	"DPAzf4NjrzN2/8ZMW+0M8sgjkDcCeBNaBvIxncRfeVh3SHWBz7EKO7aNo3WZX1g30ExYm8gO1H3E24Fg",
+	"7bGf7KRI8e4/Hs20pUIaCy1cRbgBBuB4mMyEqm39n4cOUFIwX5GSB5YKbjkUul6pp6fPPym78xTtlTik",
+	"POGQ0RjKdKCdIan2FCvYUNGWTSXgXnm8UfLXlL0teibxvZQHmTCNFx3DeA5K2jJUkA8naKDrYBXA9fKf",
+	"+1i+E7hkAcfWJ2a8uFFWLAw8ACZ6QCY8DyOK66Wei0vEOtiQVUU1dRtaEbCjpoIUFRQoZQNIoyr7wb2q",
+	"Hz8cLm/ivu0MKSLIpTu4hiJXdD4GYb3fXZu96F1UBzEofZflMqGss4tHILSbV2MROJ9SL01rV/hkmcxN",
+	"BS5qxtlCyO28Ef7lqHA2TJBqpxOoxeeMSsojsc9B8Qd6v+6Hn0Y2LNEoi6GjzPmEdXk8n/asdYyLb8YN",
+	"f/peesFovmPkye8Ik6FtRIgUtnvGsVT4X6i7IVgPz+duGh5tQJQPKmUv0Gdj0DErWWEFdZ43dqzkt/AL",
+	"ZiOinvtkFbUPyRLYyvC8pOCg5OfAed8PdPXY3Y5NbQpdJ7pD5Gd3S4yXegMeg3amFmpFv8ScNwQk58mZ",
+	"34VHuu8VPts0zNef+43VkzcolJHP67HX+64yyiwakjajwn4nDDiXyrbsWwyw0k4cOifCnJQFzI1KPsjK",
+	"GWcY79hLu9NQvLfeabWWKWikxi7HoB7wG+mlmqiYN7MORh9sq+2GUXY32swMBV1w7aJDDphg3i8WMdkz",
+	"9TpfXtBCllpbcBXKtWFrwsS9gLXHurua/dUPyuZmoHaCfHtt057CEbgltzx3x1L5bodkoPVLMrHMK/V6",
+	"vT+ItU1VenkwXIZhM47jznjTT756JFF+kMSvjslcHk/Mku5VmQkYPcqRMrMM1qrtzqaCDXF3A2h70M7t",
+	"jT6nf+ZLM6304Hm4YG2EKs1QrJwwsxFHfH1OEkQydfi+9ZZB9+TtqIllKMaB7n4m2X7CepVNRieQp5c/",
+	"UU2HXyYYZWpmmc2Te1XHf/16kcYYmroaPlD7wy7ZARSZHugjCsPZDPFy+1st9+WPctb8cxgTB08TkVyb",
+	"tagkdBVKxLiimxzuOCMPonFyXazOxVrv94KjFZzoz2mv2oFsXgMOa9DWxklRB9p+SGanfZiOu/FPUBiX",
+	"a2pGWjswB/BKvU8swPcE1XZXiK0eewHxc499Hr0iSRSQ0YEQjJB2ap1RLPxS8ntg+PDB2jSb4eS/1xB5",
+	"s7r4/568eP/uuyfAhVroDeLDFA0Gf8hBoUhdSMSxbfNyrxMX+uUY9Ol4anOxM+mrxDgb+r+onojhO1N7",
+	"WfxXROLcgzrPatEkYD3YkkUfLB0WkN9aG074jDhc+moKZ3+it4zVBYkRWlVvXzZqYx9PzbCxiYszRWum",
+	"j4lSkdDhkVVmkREgwlf5MfoXjCyJmcAcZXeufy7GcFKGUMb04tk/fMyF6GZbsayZEBgHvm1TlBrKJQC+",
+	"Upni7EsUAiy4olCFKU7Cs/LvB0zpvrKeoag+UVG/MlTaLEv3GIiwDJAMoOztvtanrJICdtqYXWHK4qmo",
+	"jtBiSq0bqNk8NPpBloUInZkI04WpXV8tDHk+X8maj78HLvO8qAkAnF6OMtjSO+C76YGfEislyzebzSP6",
+	"HxPHPwF13hsrZEcEXycHJfIJPMlEUrC/YjkEXOl7ELFdRxqNfO3NTjxIJygANwWSji3KjHVyqmWTylYF",
+	"GCP4VoxWtCBUKNVg5cO8mqZTPTtwx8bTwrwBvsBN00ib0VYSI9BRQRuNqbsgflIebs1vQFI4+CC/LJUV",
+	"qypJtFJVsgl4fBhJKpKYG9eEpwSfKftB37tvQ3CeRZk8Grms1LrnSUznzYcY0qMxHCv3KSTQP2tV+3Ue",
+	"vt59apYiJeZO7cJX3DWjj41hQLEjFL62f8Q2anUkjrm6S5eS0XS29zCc1wCgRMv1Os8ag8u81juSlYRv",
+	"6gpI63qbENcxnXYaKJWg8AWOP3BBzs+n5wFbmllKxG9EJJP9I9Lqln2LxIoHMgonh9O+aLVIQvtwAEBg",
+	"fwKeZ7oUATuDQgcH9pOIU0w300n6HrlgzF2P8Koh5DFd7I/rXbCtvire60JvrKyjak2sWoWGAywZOim7",
+	"00eL5k/krkGPN5VrpO6zpEj5FsT7TpFq990VWin8U2cAFh/tW9FMQ1njU5Pb+UVL6siKn+hAYo3Zg8RG",
+	"tiwu6TGEMQ8qhkhjPrC8djI5wPZEPBb4kN2h2T0eoWW4Dz8H5RxGh8YmdOmtR3fFjJNYOQFdya2o+Vs6",
+	"v6vXsgHCD7tGH7e7luQIioZUXZx0w8NzpIB+eoTGlTA2tzY6x9WN+jmosdb33ybJuN4Hoph+BctSb3JB",
+	"Tojod54Vmermcv5IqoolCbs10gJyMaQD9n4lW75w5S6CMQyLm8LQBqxXo+fjGrFbEf3om6lWTt7hXHLc",
+	"5R93OhAsGT/k7hi/4TspaRfjOKBtIfYMYFjC3cAnzcNed5GFZOAY9tvbKKDiF9bK/YGPHqZOao29ukCB",
+	"FlAWWwImKEp3V9heN84UQo1orKqqtjbkC9Uwj0lkY9mWS2GlWZ6EYpQbtWv6oD70IEa9hoN7P9FzGKv/",
+	"ll8t1SjrDHykSfUsqb5Z3QIokrHFBsLZtS28CkvxZCAaFnfy06RFg05WQtSiX+Q05o0xIu0FJ1PENe7b",
+	"b9wao41lOtooDgj0goojdl4EiAknEXt0zpKveY6y54yBFZCOmc9aeMuhDUEfdvNDBlqGutG8TYtsx7RZ",
+	"Z7JJBdKRQCtFP+3kjlsSregQ0A4lzlC6d8znWcyxssgwZobhvtzQWKjIZFKp0PgoTKt5lCmiUm/Gc7U7",
+	"nQQlXlZa38tyiUObERua5t8mvcvoTxwsYfU54UAkNgqYLvCDgNMfuMAF5a889p8HhG+B0fwDiDGXpxRH",
+	"wff3AzkoSDOO+uTT4pG4ZtnU2VCXGt1QtFf9nUkKo1uHP8hzsh2+Lz7H/erQqNoSV8DvvvnfCYbD/DzL",
+	"oA9B1LU+1mtEoj42Df6ukRaW41OmZUXl7CMJmeN227ZZZEOeVmIlq2tk0PFB/MgO0Of1PYBWzLP+4obl",
+	"SaTIfs50VqyrD4Lb4vLAY8cm9oOq72dzcpzqSotUp45F4NrJGR+EMc6xSqDPqe3Oji/I5DrAUNKTV5dA",
+	"ndqcprW25WsS9aMlY8wj8OzI43R7BUNeNDmkiUciOR/vxUNkZyUhtkN5MrABd86J96lmvkSovs+dO4js",
+	"GLgqdOlRDi9qJl9JKlgKYbA23oFcngRJM423OpQoSKPemXvGcuVsutfu2r83LbFeCTAqUaM1u0zQF5Zs",
+	"/oNGWQihUAKVYGh6YR1lCV4dbPskm2+SkW45j30u+sniJtGIict3mY/NgsjyDumqEfdjqTy0MBdxQy82",
+	"0u/F2YlPG6f18dYaXEL34UZTOzysvKKg1fPiGVjB7umhIWMvPqu902pfP4P/QSEZ/uUZH2dzo11x1ri4",
+	"lyFcBUwytT5FUb262OmqfO6ZG8EIcaZXD19mLZpGYTKvR/AcQ1WpreSid282xGUlmuYMromlqrpJ3poQ",
+	"HJrcub2qjzZVJLzXXfAPN0+A2GyaM3gJSXAgJnTLX1a1u46qc+LsESuDbRRislEkHv6JvgT8nl3WgO0V",
+	"TQAaiVfyrOtyJDLCoUGoGml4VP0ga6t9iJcwKwBeBca3KIwm3UjKA8pnig1i/Xf6gzuLMzusNAx6B1aO",
+	"dO1kT5Ok+rxQbXhmHGZjBNW3QAoDFkbXEjBrCb+jXaibxUhpFC/xxNWAXi5cKIuwnAGUi0nniHq5kstB",
+	"KHMIMZdqG0C4vMRnvtBr+FG/GIspjPjSKG7+wCVqHmi31qKq+oGnLk1+op4zzddLlYGw9agaa21BLG5G",
+	"Q48sCZQ/R3t/mAKhH0R1EcXI3RqlTBcVpDt6fFCUEzwAq1yk5K/3tpQTG3M8R301AcW4I6CLUFnnx7W4",
+	"iWy5VlQXoW0dxdPLYvrkYkxyvCqxuwL/2eLfqe45yy5SGga3YZ9042ET3JNpX0Nu1UumJVzTNCx4ugRy",
+	"zLb9sOteiKwu82kf4jFTtlid+SgROatZb6wFsPyzpFCqTLNZA8RWDmNgkXrCoaU5uW7YohVUlECEsMPi",
+	"aArCGl8V2ZVgD0S6uNkIhQxxq/NyJxIXsT02dc/yMBKikNjVA/+50nYHCSY4bcd6XUnRzAuepI8Q1bJy",
+	"uWEcNn+/JKWVu3niT3nwnskCTz4wSjfVqNMXly+PFhTDJ0tWb/obQEC1V0gro8lTamlGTxH/SfabPP5r",
+	"QbLVxjm3spaNqIpQecLESLAfc9bRucx5o5OReeIkn8Z3bg/MXG98UR14PwWG5xcxPasHTuXbb/tH+ksd",
+	"4F7zVtb97E89xzbofENli62WJgp9B/va6vAHDwp8Fd2RSY8F8hRBxDMeesAqJq09XL2+CppPRy4oTsI1",
+	"HW10lIh1X0RAu1BLQSTEedGyNirDpD3IwZpkQkcAwX+c8MHQ7oWBlSMjgySkT6SAKSz4TGSpRMVzssRe",
+	"R6/Ki7oa2g5xlPWAoY4NYz0Q7M5LfWQhfUcwhrDcLwi7HTW6W9GgCtAkhz+RVWcTtrGHy0470yiOAnjT",
+	"Aepwp0/ATVhLGMFxu6MNPXlMRB7QwTZidPnQ2PSxlKLWUGXpoSZzpf6Ve4+3C/KZ41N1OqFHnTf0Ws+6",
+	"503POKGeRXlQWyvqc7qqEFLfPhdo0BvqCp23RCMgUAhHQ/s0OW26qKjBf3gFfOGo01iUKTf2Ozx82jcJ",
+	"pMpJI9uBpeDF+ky3ZivAtyuB4R/ZN32FHllQGOIi0gcGV60NbTFJWFGmmT8wySvw2cP4dQ1lyMjumGWu",
+	"MP39Oe0P88rEuxY598SdbuyMCyfBgvTe/TmY2xGBOP4jb01GzBu3qbmFlA1b+Hu3RtoKy0dHZxWMH2sv",
+	"Klmb8J/w9ZFNONaGKlsydwGC2VMnj41+z2iJ8RdvFI5psRLaZi50CkH1tOqpQxDhdYjfm0iO/RVEBlhY",
+	"2haMAS2cYFAMQjkhxINrEq7uYEx5GQ/LzJmNH2SzN3+UjUlh8iaCP90SNqcZKKko3HnYQNAQ+qbdtWBV",
+	"omoZMxw8KQgYX23FsdX0Agz2iVqeRiuPeV0GFcvDVkfihgh1bxmnzZkdKWOoeMAFdUblRjdreQvw0w8y",
+	"XJAEMa2qCnvV2tkpOwlBxr4S0cfxwSuonbaApDA1wzTqGV+Y/coZaPS4YO8hW4KyOyo70uVxnSz2Xh6S",
+	"j21jfG91Y4/OiJfeaIASO3HooHIP0N8vq+EmNHc/uJbGJYqtwn6zJ8hd8G9DB36+57USTSMTQaH5zZGN",
+	"Zrmo3+kOXpQXSJ40MlkGGAUBWOFDse7ZBhHWLV92OIHvTGkC0C1udr3H61pCLUMNYAPN4HVzS88jxY4h",
+	"eVzRsCzJvQ8VY/O2fyPtepeI7SljjiPqpZanADoBph90yoxQDKXq1QL1ifsiFQGKc2HUtr4tDqquZUmt",
+	"5774DBnwfXbFQLvyvOZX4OZK4NncS9Jg+GCPaEYawDZHY/lizFGyizEbO0iYk6KToBel1nMEEvHiloeW",
+	"lgt2ixczNcZ7zfnqw8p625y72Whh2pys23XnPRbKQpeNcyB7nTbRcDRSZfVwNBrsC7+QroV0MDyFXQN9",
+	"L2eyBsjPB0V9GWFTSmHlk649Eh27TGTr0YckNfQYtLUnLuLYHwqyPgv3Jd/CtHAmg3HXLlme3UJvicRl",
+	"eSN2z12OokVAzCXoxwwmA7KkW0KDFmiZgJX95rB7DU0kcwgwxyOcjFMEluved5ZFoV9jgfKwifLrO11h",
+	"Nh0iP58Wj4EXPqcyPbYRpVrzXQevnYXlv2HiCm4xiKXFprDPzwwaAhmXILqYWEkYFvIJyqo7geNhU5Pn",
+	"6T6JgUIS48HPgUsYX0Az9oDrTITIJ4my+h/3qqqUkWtNEbUMg1gfrTN0B21UtocFb1RF26/1UooGPMBa",
+	"2yV683wZvChH2cq1N7Qw7JlGIcwQwlH2prlE42yZx2vsHIUbxA8dbxroLjjtzp0WAlyXcc7+4WfwPP7G",
+	"QaqpVHMr7ZRHnYEwJbL6rdAggE71tnRP7ymBxIgdS+NiPcx81JLQEqdznK0+IO9FLKkVDUvF2iqPtPle",
+	"l8sNR6UYEhNptql+ZN9LfQG9abiYGPJFAHjGlwxjzwoc4QUw1T9OD41nt+ivBruQJ/029Ft11/K04wK7",
+	"cJ0+H9AsUZmvLJ9DDrU6YcAvVA7SJYzJREyP0pc+TVfZSb46txtSG4w/maROJqKzHGTKVVKOMlUCCEAR",
+	"FxUO8wiX3+dBWmaxQlwIaZmH6wYTf8fhniIO9QzoBMSt5gBm2CV63V4BachPj7A6vFzgIzzYWPReJm7y",
+	"EbjeEfDM2QDhvnreSAuVSgMsMn/w2MvCw4TPBeyehPvFUptE7RRfad+LHPehsj28dQwZugjSkpSxjy21",
+	"6LB0rqXpC+k0/FPltPfqXAic03OM1BEJdCEqjJf0SpagcYQ3qCMY7TFZ/lE/SNPBwx4uMrYX6k1E/A0T",
+	"0A2MelZkwRdtsC+q5Yl2tIedegobnDArZ/Elnjr7MGv4PRrFWT/csfb0T3RcPC4pVS+sdHnmy99b7Jis",
+	"feXLXFp064yH9PE/tcdNbStwUkSDPXTqePmS54exnpLcERcAUwMOU7auD7cGB/5/CYdwNv61x732KgjH",
+	"PQKr/0fZqI3iYA7WO7m+nzFnehCPD7S40fcZRPaY28cXj40WXjJsAUsw4iRxTpyGyFlTMPthbEm0iI/i",
+	"PMqBM4eJ0iRYOTZduo5OPKCZ95KtekhcAapedqtWGRzj0L/gsQI2spSN79YmiLCdOsAnqfIMKUsz806H",
+	"s5MyLsxBinvjQwqVNBROob/TXvBZOB6s2N/09FragLBEuOwx8w+uqt9CP0dWXORqp1Fe8/MKIR6acPPk",
+	"gzuRUFiPVTIZXv54mdIgaEk5vJUUjbtmATJbmeBQA47rwhn2G1XJ27d3H37vLnxZP9z+dPfjqyzIinTd",
+	"Dpu1/BhKZcC6rNvmuhy6QtHjlY/vzIkCnlKVIaUQKkMAYcsNIlWt48t/+SS227dO4iKz8oZP4X3cSQiA",
+	"KIsgv9glRy1UyhQrCQEnXZWL8dlAaAdQ77BkCWwP3MNT5Ba7j6FIYYdpto1QVDs8UqYFP0q4MMYmkNQg",
+	"tOQGo5s2ZOkHBqUJmYlwfVBrM5YKF1WVXRHojt8H90T23heKq+n/92h+Sro9cYuHk+rtfyZ2RidK30b2",
+	"caZhK1rACNo1HJ9XMiM660psGXxH8W+fze5f/ZP/4uKmPlbVzac5HadjCqAVjgu2v23X/HW6XfMipHHa",
+	"BsbgZQbc48NIGULwyzkT7Mfr4K8j5tHQCm4nkUeVQxfmVOQwPDjsHyvKuzOvc4ho2PpWSa9+oP6222mN",
+	"DbaDpfy4O7+psbp0RpjsUQLRsgjNSay1+JXBnBMKc/6VhssrVPmOAv8Oy7md1x9FwJlDp5oRJqokTZV/",
+	"ZioSvtYHvpCl0vr+yfFwixeg85IXRShz0pvC7EQjS2yaMcUv8J+/HKlxnXYaQiqgDRNR8Unr9bbz8WvC",
+	"yqoyu5mNH4FX+zFUzsGoyE37c5USpTjPKM/pMPOm1uIuzG7G+do23TazWM3TbKaPdiadem96+Gp2Nh5x",
+	"+ELMs2Qp2TyaOhhGiqVubtIwmdbrwy6GpBkdC2EjIrLw1uSywXgfp+4ww9PRc6HylkjXOb231jWKnZnr",
+	"13erWWLq32TYaSyfOxaDtwlf6ZxLL/5BhzKKtgUBARYPwhhZFhmkP63u4zKjvoCEdqazskmMXZj3+tgo",
+	"e37v5HeM4gk4CExDTZIhW008Uc6Pv7m92UmBJSC4CTcxG1Q7QXFQf5DUrxBopuD3a63vlWx/f5KfVVUd",
+	"98v2PYNnWF/xBEcQ9BE41O13d9Yebn7+GeIxG2Z7vj9KYxdFG3eBxID8bCWYK+4Gc64QwscTIMdaV5VY",
+	"afq+OSorbwth7iG0vRfnosS2yUVhpCREla2w0pc0AwyCovy/OPtUBCIrKYPlhMRj49sv9bExXxWvmkYT",
+	"yQZ51QUCzhmE1fu33/z2f/3yq/9bh5jL7c1HWsabxc2Dr2G/+dp36IiDurm9+earr796doP9uyAGT786",
+	"yap6Am3pT8XR7v5L1k+gWW17bDzw4s+L7vf8hj3xJZVbzF85vQK/eV3e3N68Pa4qZXay/IM809190DUx",
+	"B//62TOfrif3XhwOlVrDz5/++XT/xEj7r3+mAkPUuywCYVelzCIvGrWKE/WHPw/rCYt///iH9z32Zu7y",
+	"CPN/+pbiJHA0j/u9aM5tzadpiz6h8jAACsMRF1sTuC3hkvu0uPn8hOqd/3TjMxqffk7umYkrdMc37n2E",
+	"ZXwQjdhLC6mfP7GYodBJTdXV2MYBp/0vRwl9Z3TYMQDYrjTuTbvBfY91HI7n0zyxoorD9m3957G7+94d",
+	"YbeRYg1xuP0VNhv78d32qpJqSLDxzyOgkeolgCTo3Pe96lQP/ItSr83TVjy+2qMBzosIEC345U5KjFiv",
+	"pTFPH75+Kt0NECsA7iMz+MxI0ax3T4NVwX4a3dHs561JBB8flPuMiuGexvCMhyMjvu+lfXOq3/qvobBJ",
+	"Y7910xwRjoGumUO1gJ3mYzycv+b6ZlKBPD/JTsp9gMCewb+HkSo3PF6XdQ/iz4Pj9JtEASYMCHAEan1y",
+	"hs3jjwRGydy9+y+mQF4OXITndLNibRoZCXh7w9+tp6FsfyqxbcyfBXf5wSkgzONQjjRyLrK5IenkdKQ0",
+	"fSv+oIy9WweI9jnaa+IyjF+d5cXQMKYp2/yDs65D/+XHC4R/VLcXA0HgBjs7uXGfCD18uCU/int5F4qz",
+	"L9UWo7xH8hQWO+fUfX21N3dem6wwvsJmuUUEsP6wkBmHL7Fp7Il6+ldnQfyMhX0dWwTMDKrKIyvDc6fm",
+	"mBkAJnsQ1jkCN7c3/+9P4sl/PXvyb5/o/79aPvn0q/95w9oeB0/U2RUo1GRzRWovm618Ao/814s2mdIM",
+	"WRL27J9Pwuh+aGXsebFRsiqjjr5aW8AggwrcMxFqA5XVF5PHp04nPSHC538cwWQV3au6JMpn87cxiy6P",
+	"0V9om7yqSyz+eaSsvQrGxYi50Uoi5D23GlD1ryZmIWA2YkfYsJdXNCOGkbrx8w9rP21EpGrQORsCv3sd",
+	"n3otrKj0FsNZIizZfAuCowWnHpTe3hksU2EP4Z25/0JWxn8ciavgb30DYHohdQHQp483ByHuhvUZAZCK",
+	"gnChD2GB9bxtKG7sRArYigt33oNemqQUHEvlq8HZI3znvzARXblXdXkLNQpcQCUmVci5VXinkUkBekg8",
+	"URkd1cEgh3BiMFj7MYivRMWLCXZPZUKrTZxmbPs9hSnWO2G/+lXqzSF7yE36d1lzdkPxZJAYpqVE2wKs",
+	"CjcyalAG+HID406M5y83M9efewgletrndMoIsU4d0z6QlaHYNvw3YhgC/RhFyj9lvxYSS3PWkTvOrUg/",
+	"fXFsjHYqYPKbP6i9sjdzw3rztJU/dSl9FT5/vBURoFs8cfBppwF2KFZZnuTBH2RSYf442Ij8cVEA8hIY",
+	"I8eAOPxlL7OVaMatkG9Fc2UTxL8yy/74VjSTxgc8MMfygLk8fuNfIukXokWgCvHAI4gQtpX20jhGtHHt",
+	"fqUs/ruydOszuGAmjuHrUu4P2sp6fYb826cvY7DA1v1t4yHhlcODvxLXsFK+FS2sLHRC1jFYQMoSQcCi",
+	"cWOEtn1wOJ/+9V6ef0ZfqJJYgNI/pRt7iRh83J3fun9xCplxvtxrruJ9uQcVAjbkWmu2yPDNEcMsy4hi",
+	"6Xc+xRsjtwjmxarNb+X2WF9ZZ8Ijp/tF8Hs5upBqoa+S7EKr3e5koWpjRVVhRn0nDGCiYedbf/NGdGNI",
+	"WqUU37ew/l9GbX3nRnvXGeyl8YofRSmvFXxtGQo7C7kg5GJkyPd2awQv5DPDhbGisQVgIcnZkYxuGpEO",
+	"gRaYp+MPAXw64fuE8sPiF9gI8cuFt8FvX79cFMAHAv8FXtIfXv/0chHpXOidVPX97euXCTv9tNM3cw75",
+	"P4HX8N/afEepSV3h+OGjz9Nb2k7fAeUhLwEOCvGuTfELasHEqh5n3d/Lg0VUvl8+zrTrniIg7Zuwwek7",
+	"X3Lh6RWc1ew/evTCv5cIw4YlAR2OKO9C7SGwf+/RNa7s+IwZ0kie+I9qS8Po5qSAvr7yu5OH0q8b1g3C",
+	"2199wEbjkUqca6Uk2/df3/pGuX/6V1WO2t/v5F4/yAvlpzXCp/Xv682PkJHMs9dxWNfQl0D3B/wBfrnJ",
+	"2UW6R7Q8ZFVe0ZxnVeH30oZV/sKK8B9O2u/o1RQ+AnZTMDeUXbTtiQDHAHycyH9iCbUBw4VO9Uqx3rV0",
+	"+FixCghVLcr5yQOxXzWAMemfqXJW5jQ/X/8+EpuZyr1z4L5slh+H+Bbf97fN8PyDiryvCKARXKse4NLr",
+	"gKBFkobaC/p8wuV5hT3pWABqZIFNeQs8mHS2hS124gDdGAX50KWwYoBw7XYk1JL6zjwPcsP5DqEtMezb",
+	"lTs5hw7U97rQddvFqwx25RMyDwyoBTtyX7QniT30ldxYZxemGhN+EMY+gaE9Af8v4VldUlZs5Wf7FMb5",
+	"xNhGiv3MumLaZBRO6gBwCtkQR4b1a/noWwGHBz17snmQzRMQEAQ+uIUuBycsmDDFgSwK3Syi1V90BS6W",
+	"RFEXqvR8UkhGUwkrG/9WoJvSXzhDAegnccKdaYxXBporDhXUqMvPdgFTj8IExi2BqJwsAuG2RHRGzM2s",
+	"dXXc17RdL97/EZswfvP1/372y6+KNstN8Iju18XqjP8PxzMQbeGK//v7Nz8VGHnD1RctpmzxixduPj+o",
+	"Wv5y0YVkVhi5od2lL77Hf1EzSF/jwJPMZAE/ZHpvX78MCoReVapGrj1vDqMuVG31zaMSza9rY4HKZQMU",
+	"CYueBen1NVHVWV041coPJtxD+TbBgi2+DraQPnZgrJBhPl4jURf6VMsmdEoFErl6EM5kQzXm8cP1su3E",
+	"UngVSgLbhvtCGioxEvzB3NE8Pvw0ajiBll2bh0nl+hhT6POTupxnDsGx+g4AhRnV/qaW/myjIrmKGodd",
+	"1pt+OjEUwgCODAB5gJDGSpp0uwg4roPGNE4/Qzj39qZC7XGlohmvvxceCKmnyANAZMKA0mrNGVBsXQxx",
+	"COb4C1nlIXHY2evLRUGk0revX9Kxd/ZSX43qZitqZTzcEx+HRhiyR6jS914WIs21d0OSn9cSvkR6bCUp",
+	"esYNpGXWfoRa0idBhDj71GtEY89zI+9XUjdfyEvy4plwk7x0X6mupG3RFcjGhw79oRJruSjEg1CVWFVw",
+	"GdXaLqLeU2gsIh3Qxfi6go3WPdB6f/AhMf5E+y9kHWnPRZI80oGUFZI6XAd1SzAR5JwUBabsOwhAwaDw",
+	"rPOebN4zySPMUazgvFjj05agPfMLr/7yOAUAqagAkRFX1XW5zpJK6KIiOu5BFSSCes9Re7c7X1NjHP2L",
+	"AWf6dNXEePBf86jyjtutr6KdKCrC5+Vk0tuHXuP0vy6xsAjJ1jHWAS4NpEacnfxljjIhbyTO8bGazOXe",
+	"1W1mVDfFr/4PVcl0I5Eex/R5ISsjC4OktDE6zhdJ41KR7SLmVUVrPvBkoy9YVaMVsNE4H3uS/zGqYu8q",
+	"03JDi+IsTSEqZ8edg5UjAOMQMt+V81M78bezfEyx8D9TahoPAVtJIzx7KZDDASjI1ZrIawnh+nPvDaUm",
+	"egk9+GCq9lQfLTA7d1SFe1jQEFeK+vf1y9P1EftX+SQsLPCLozVfqLAHnv/36qJoJ5eyH49X6aoFoUE/",
+	"YC/uOxQO+4M2Rq187EVBXKwvt7eFoSQ9XPJOlx+A0YHwC5wgxN6nssY9WaztdVsxEtLzlJ44JUMv4Wv/",
+	"oMl8P8gPwL32N87m48okhLCkZfs75fLh9XhFo4AS0ycQ1q+Pj2s7HhOtE4FVp2Xqozj/t1VLH8H8ZQXi",
+	"hFBdV+jTA4JeaSwgJdn4krLc/XkbBWY9bWyAY3KaaOdBntdknF61D4y9xEphR8JXL4Wdzv7dmUJtMOzt",
+	"meEhvQLGoOe/aopSnAtdx3EmRAdhIXeQrekfIkaCa8DI0ktdX8ckcqY77ENxEqH0AdYTZcVIW2w13Hfd",
+	"dfYhEhFoZK5YxAcjelqpsasJyvSJ6Pofqzm7i+1/vhBL5spS9Hs5Ym2fiCnpGt0IIDAdwShWEsPpmNnb",
+	"a3CARA0eOOZJ8Uoq+dj6ZS3hKEONrKRAHCtejN7hF7K0zXtBDLY+MAz6VW882Wypi5aGhA3jInHOuB/3",
+	"hawkmCHN9u8igfTu8gvqMyd8qM0QaICg251iI6x1dxtQ6JfowK8kbUj8P3Kd+S9cNVwXvzYrYkfDmAzX",
+	"hQfnROzC3K4E66dqLMMhhmGf2m4khEnWuq4hzQ5cHK31cpJVhZ7UWmAuFyDjPEPN1e4mtdmM7PJmkxed",
+	"xxDc5e1TbHIbMb8gvtFPqhmEUmEjS3W5fHRE8C7DtJrdapGaIVp2M6d4hbc3aruzCEKoTLCVSE4NyNwC",
+	"453EFGZs0SZxuYFBrHSJdLvTt8KXUs9OalMurALW9fo6ubheDI7wKOhvZK9DtF5b91dRw35DaK79VfiC",
+	"/xQOvfwM5Uqy/LLlUxiFH+8voYbmPEVAJQPTabo2GbcSTdOFLfiUHyWnqDh4SO0jU0ln/PTRVS6AA8pN",
+	"am0ehljMcysLYeNnlhT6WqAr3VkkFm5ladkMlqPhXjnpNRjhoz+EypSFJ6z2mwnfXVBxI4QZG6TNgT/s",
+	"v0g8mYb/FN+Wrg588f6PVNje9k9C3R6m17AsyhS/cP9cFOa4ogcvgCJhKSp1LxdtvTyyYfxygckrURML",
+	"j67xSENd4f+tYdl+9VWxkhtNJfUwBO9jrGSlT23iyWqNUAKebIOKZf/HV8VHH79H4mEceWAGLU6NslbW",
+	"i/9bH2vg99J1dV5utS6B+0mokisbfA1r9o955j/CcffCSbTo0lAOSmC9d1HrL6MJuAaasGvY/leXUX1V",
+	"rbECLJUrhGqNmYg5H3yzL04cg2OU3hf3sqbEKbkGdbrWO8jCY7Nwb8kJzPhqD1Lg71r4N9OkQJHDsyHT",
+	"kYfV/8/e1y25bWPrvgqrb2LvTbv9N9l73LUvOrYz8Uwc+7g9cdU5lUqhRUjCiAIUAmxZ48rznPc4T3YK",
+	"ay2ApMQ/SSDVbfsmsU2KBIGFhfX7fXzC0IfGurtAFYD4XqgoxEJAr4eKFF6emlIxNwle78K+Q9senKY1",
+	"XDdjin/gzojop0+KIpwj8BgGlwb7VU1H8RIbdQJFNPEYQV5qR15bVFNQl9ZABykyZdZ7h4rg3IP5/ymT",
+	"s5zN+J5UIZUKy04qla16zOKdvWIDoSLVeJAh+aYjgxCSqk/8mOxVJOTsCYmxtXbnwIXetoA/IFl6j105",
+	"UQlvcar7W8+OSe/o6k+eZSo7O0YrPH30pJbLxZ6wUKTs0chnWz1uP6uJl7dBk5/IIsqcSUMDAuBZIaMU",
+	"erzsKkfQjHGQjBQYA/VBZZCTEsjAUA3sl3oxOnylXrDr+u7Gjz53VEIdKNJExVEvTBDwA06bn5ajDGRC",
+	"IUPrHGRqrXkWrTJ1wxNXxQ9NQnOWTqO5yrPyeGM/cEVNTcBYCgKzdrkSphc8acJU2Bf3BUQKdEWrPL1A",
+	"bTJIakCprLco1ez/19Ny0wwY99LuORbZz4LKGIyJhUl/v2EijZhdnwdGLDm85AJHgH1lpXggiuAWqBz2",
+	"2QNlbbAFBF6v1gV8i8xfQy0gVNiMbeSr7LW8EYYVtRYDnf4UaU2FXBCYtPAvhlLLa5WbC8owSgVGwP64",
+	"+o2r6xzg1gV+573kk2/SY2zKmapnx67nkNsmI1TO2hjROLxCogtqwp3zhqP/nt2Br19GLzCBdD+cdNiz",
+	"pUM24JbhJONdptR07P1P8PhtK0vnRbDvvDJ81YhFW5w/eNqjk1BURmG/MYURUU5mVCKOEMGBRXHrjAom",
+	"byDQ+apd4uxI/rkaUhnBYatvkdB9cO3PQo4pe1SwbmULIuIhOljRkFk7bjsrvfkKmOJ8oz3WncMaQDRT",
+	"pYlHrsEbHejAYVZxEHG197cUReDljrIbz7CHRTaZWq1cRsUo1RSuvdmKVwfPqG5VYvgv7VeHYW//IRN8",
+	"2l2KgU/udZ7irQEgmeFBkM2COCfmsiRfc21IyI+sqGijlzp5tfk+XHZkFpXTIU+6mBjjsz9ygXGmbQJF",
+	"LeQs5R5bBDE02NQ4bSBMNPHIODXotQdUGn5VxfCo6YpC+KnKJvxhRGhDhcQXbVlQYuJNSxx95OhjH8An",
+	"u1JAngjcNYKqqv+gOnTMuKG2diBE5baSpsRu75rr2lQDbGKPt9esgYfEf7uVInGJb44hKAGLVpSRCbPd",
+	"7V0jMAG0X9uJ9zqBZCSFy0xppo4DenvagcNdkphzoDXOljVEXScca9zYUwKDLaR5cL2fiBll8MqFZM+6",
+	"GEbpZycvCb+Nu5IWkaxeB8+B6XkIuBoVrdAWPEJXNqnIc2tY3g1pf5mp1bGi3tHI8Famm2M4b4WOZuKG",
+	"yyhfBTBH/yZuiiMcsCUGOynPqfuy6cB87Zoz+6Tlj6s4vWIbOJGmzCc91TZa0kXJcfPoVb6BtL4HQc2o",
+	"WOBE5aY0hXYBupGlehXy0QcHSTOTWWbPfocCQ/+UAhzMnDmwRTeT1pzbWZivwELAWT+HwqqO/fIz3DPA",
+	"pulZIdqnOKquPlQGRCCCakPKXSA7PgMYuq9AUuxY78bR+g/Ob8/ROqq9F77rnDmoVo+PINMNFAJbF9gM",
+	"eoo7O/FOCB0FOEf0Xpipiz1RAwYsVwqMHtYFOIs7lDDI1EogcNl2aHxDOdlVEcRNzRw4+oSJrjPOFtrX",
+	"BPNPKz5BOp1qeXHtS70Hti3SzLjF9JZQu5MWH9PeG39z6trIYXDdvV7gn9jEpBsXAmM6WnMxm0OyzkRK",
+	"EiCsNaNclxdW+1cdwmWuTUQhihifBNRY2EuxHMI/zLg2KuN3Q6W8x8F+O8oOk9q3Ky69yEIc0PUSl/za",
+	"Ic8vzY1J74isXcFYXyVipMNLJNsocbWHkjM6XS+Nm5lU3PCa5pkYATO3nhzwrCA8TlgFGNu386Iu8whF",
+	"+1jPBR1hiYDTfAvfZo1YfnLGE+wJXguNsOfruUj5oHszl4m6GzvznzJRtC+HZmoZZUeH36DfNmA9O5Xb",
+	"eDl5cpQvcyAa08EzludrYeZJxtZ3Y6d9pNF+nQbX+FLabKBBBh5qwDU3YVJGDcKaNyN1v8x5J3RZGTDj",
+	"AtCPTEFaAuSyIM7MEC5SCLCyFtiO/3z6KNkeBpdJj0EAt34AGOwgXcblQtBSZefeOMhP/vJsP0wF5phQ",
+	"XE3eVGUXdgiIJ6Ejlq7ZxjEWqXUTqjjIvdp7Fm4b9O823/aczu7tFJdInH9v+Eo7juWMR0nOPSryhGUI",
+	"xZ4DQvJzj1aIZRv5yu7z9dyqhDS1v6pQe9ECnDVYFLrZWPm8A7e+YzHEZ5J/MrUV8/BF/SsCc44Fprvt",
+	"mkYZltaNZsvDwBe6+93X0Qj71A9e+opoF5GzSi5Q/waXiY5hlex/NyUAwalKU7XWCN0oDEDoqCzh2cBQ",
+	"Ljk/T9hGt2nxl/Z6r7xVmyp+vCeE0n/+9VFyiLLdB5IlILrLISpr0HZzWreBG5Jwe8QeefR604RgGFZm",
+	"db5aKW0vNTcA5PzK3zVQC0D5FWObpO7dg6IJ/qTW6E4AomBhTESAYyLKMQk8sZTkoYFz68gl+I1IuJzw",
+	"VgyqV+6moOd4xicqS/QeTJc0iq4id/fgPqfUe7r3+BWmJ9m1zTibzMctc68s0fApv4nrvt/lGSHWjKtX",
+	"7399/eLVw/8AwpGY2qsLRg/HaAz9lhr7K7tSg62ZRvLXV0ybXXDmricjedDOw99OgUgLALSAzWvFJ9Qn",
+	"qq39LSqvAvAX6FuJu7AQSsxIz4/mQ9kZg4ON7SA/ic+0mMnfFWJQbk3rBE4iMqIhQ6ahHc1O9JTol3SP",
+	"w7mdk9bH13ZStK09D8GAkcO1KxTaqT64gUopXGUEPq+kbezyUFsTgFEBqWeZffhIhH6nkGqPjwerlHUA",
+	"GboJegd3Bj1J/Mv3OkfsQDrPEnx0n5MEvyv8OVI0jyxZwik+BZh09k/ulPk08Bljv+6rOGNAge6+lXw3",
+	"z6X29Pvv27nUvp0pvc8UkPLbd6qgJMS36nRBnVV/wqxInx3rqbCbmvMFlQ/C22mF7B4J2xAwKYJ3WgkC",
+	"7P2lkLnhw583vh0t4Y7rsqq1XsmkMnM90bQ3LdGHXuGHmj6GVzLhSajlkQqZD8jTgcW5oNhxEfWEJdPm",
+	"SCKE8krUz9/BWbFHHWW/brXb2w7/xoM5qLfCwLvc3nvBi7pHXLVzlk3m4qY5vuCm9ZLu22sF/y1W1QWc",
+	"qmxpvcSzayEZbOpexfnMv7yUe3yB73zwUuiV0mIUvDngdZqr1LELoyCgpUCDrMDO3vBMTAVPPIhDru+0",
+	"tBQI8Z0C87K4tSM7Cu0XzPDM7dH6aLhRx31UWDBO1wizl0uDc6I7vRp8eh+v5ucC6RjXJlTAmwD3nYiD",
+	"6euLr2JscLneDNP+NKZE6znnplOYr+Cu3ln+uVmmTVn8JnR8+s0qmR6Gjl+WXvuQPfUuAvOfwyj2757C",
+	"WQx4tk5VFq24WqUcHTFMVoKcrzIhse6D6ejdyx/vtviJmXxA3tjww2is6hUz+XY6HTeAIJXhfex3uz5a",
+	"r+3B0Mfa34oPuZ+eugB3NPP0ihGeiZI8mjNdNGF5g+XCReJhaiD84kBOMWoVyCGpr6WqbgC0kAq44Fo1",
+	"/Ku9aTOGF/ErGWyt9Hk3/qYQAMZwzHpbEhbDtctgzBirJ4gjhILFkVFqAbEzedf036cJXyHjf2s4urit",
+	"V1RgFzfbHayusU3I3x2eCwCG/darwsy77ADqA5XqSKeDBWBqGqkc6o1q6y7gprPTmanVye5nq7qfdFqp",
+	"pYf3MVVLKxqgzdo/rGQqwD6ZZSpf6XCA/01n5mWSFFN1S9my/QAR8mr0qGghSvWHHi9N4GmgwmRlDI2H",
+	"XjcDSPWI89JZw7JUxyjUpu32oJi57XQ4d5fj5lTkNiClKnPd9RDX5yXdl6klMd+MSXfTJOydceDSXhvO",
+	"0r7NWueyQ+EcfEaN4TtCm1hdS+gRB+HezWdLns34AxjLfx4oGO/wlSM7gLdZLNE+qByHF9FUcESZIutX",
+	"KkMYpdoAiQYSgLCMD3N0gn/IsZXgdLGRVzIZU7zHRW8LlfV8ZR3UkvBgn5OS5DvNGRI1XPNZDhQOWAHF",
+	"1u25zyNFZ5WpVFHl9MnE5x0O4vaKEA3wmzosW13qhpeb4iqiPc0zDNmEll5faNQVGSnd2JlaK1MAuxjJ",
+	"fvGTOU/t3rjO1AJIbXIJjD/HZyn2FZjSZ9eGF8rXg3V9OJgiEIPJpEQqiIE7LF/TKpQxF59VBKEj/uDv",
+	"PDoCsQeX6WDBCv81+4QrBpGwWjcPcSBhEp5jM9u/8mQGfMImmgqZUHtviWV4wVcG6SkejzVM1J1lwRhb",
+	"e+IASx0zfuscpy4b0gml7XJuF6SFnefv9vKW/hwF8kLXVFv6bHEVZeGQEstKJqwI1p424dWhr302Zapy",
+	"GcIGhcUti76OmOTr2G5KUNnKl7IWRdlPH0GZZOhWrkZt3iS4VmCgxa3p5H9HN+xI7y04bitUe1DVuOEm",
+	"1Bm8FLO59Rz8SRxj1Mt1LdtTmF/gysJJHBl1dGtm80J1lbQi8/kxJ3MRJI33dA66vD0cWxB/b1vFSxVZ",
+	"L4JnwVR83BJFLE/uqcyB05+zl5XuhLjgLcFy73kuk4wjqDVgbwJZlEyACGMutFHZZkir9cQRySNM41Fj",
+	"kn6cJ4pK3nIhL0cm/TjGi03WnwhTAjip1VA/IvZfj5qFP/rK/5Pu3piwdQNok/UtGfjR3v1hXktAv1Uz",
+	"gA/uUy4Q3D58n6dcx9jWr2PHG2r/RHWG0HClQUUuOTdCzkjAII2WsE20pm6ODfRkYW/NNdfQ3AwGSIAe",
+	"v3ocACtxdkCtkaEf3U37ary9EYMawEEI9vJwiCqMVxVlNlD8Cevy/PVLKPn0DIcNcSz47b78+dVBqBWX",
+	"0T3sTsQuu/sxOLArsD69u1YpDQIzFEDzZkry5wV/uMHnyAS73aExKC6YPJzE7BeTU8gv7QZl/5imZ/GZ",
+	"fXevwqaXClTmmgnMFMNwHcjmv3Jtzfn1c0eyDZaF/yKpjJjwhMhViXjV7o45L6Bzmz5JbdVD1VURbDnK",
+	"qVbe2l/yjKewEc0cWL3R+qh71VxIc0LmE78ZW7GX/L4O5C2V18cR4oJbpufAa5KUIFfD5Z9rFNU5yiaT",
+	"rt21yV2yokxz1e/U7G82/vUw/LStKpUurwrhCaFsNhwiZzF70TWbLI4syO1sH7+E1xXLMER897IQiEPT",
+	"lZdO3x0/0T9zEzG3/aJrXiqfYYjshxlNONCCzH15k6hszTJnRzef58VtvXbGyctNq9/V03akn/QwHf3D",
+	"+9iPpckLUYYlUk9t4gaSRCw3asmMmLA03ezkhaydeM2H0bL+484/46r/ef6ZDKMe4ali0g8PTo0cccIn",
+	"2S1bGnuAfVkyt/vELPwWOzxuEdc+uLBqez35WVeZPbo5zcV4eLmLjZuQaUu84tYGB0+7wer64wvAK4z7",
+	"thgc+CCViZmQxwFIAnudZ6goArEA8AAeUyPmLF474t1XuV5xaRWgyqIMtzgBs1aQhIVuQRLmztY43Fuk",
+	"tY3uUeqBmjHKqLyRsM7bLGPSRPeEI06USvL7caS5dfSsH4RcMiIziJpxP44Mz5Y6uqeNSFP7Ydfcu4D2",
+	"qlhyeB7TC3yPdevux9HSHhT2QqI41jyxLBM3/H7DLEjOE33catDOBN8TzZV6xyszXxbOcKHhehkaoPGu",
+	"5nYaamB3G4F9++LxzpxCdYC8vYF4AyFYlnCpXIhLIAE6wOtS1lNkTpNzXUGsduEMvnFO/1SFx+SN3TxV",
+	"rBn8t3PHdd+YvsdYcL+j6woCEswxrxNpO9C1g52WKFen0cidiuUuR7Y8jNTpA5MyXNnM8TsPx5Z0WvlO",
+	"PsbbOJRhyHb3DxC9ZtB0UUHvmTCJ1aw+YgYRQJUmRQ4O3cjW5IMXsD2s1NYNBGmo5u3zxl7+tnuaJBSm",
+	"Z+z8W/HmIdGNsYtI8hJykVmr4iQAy0nyyHs3oQMeJKAVF7XZLzkbesIHnGqPYAGaQBiNxqcuEPBxM2nc",
+	"TUOesH382T3dzlqmjLLbOWfpTQtD9E94uV9H91yt6xu6IdUBxszvJs+svKrc/zGXRBWJ1KJCLyGv/tug",
+	"zmdYy7aYxF7n6w/KzGliu05XenKf0/XDnEdz/9Qjd4UdIj2taJGkibZ+WHYjJpgkS0TGAT6UUq8Comla",
+	"JBwxiApPd7gcxpynq9b0/k/2ht4p/uaU/pj183bMP2IqvRYc16W+V2zGw6SjOKZFo0RN8iWXZRBVv4ql",
+	"HPoKx9CYQj8GgKQ+qW7X+dx+b7O+4unqnb2hC/pJk9EIvbrMsFTNcn6e5SnX50sm0ocUtmwKA2BArX8x",
+	"yNiSA5PQBGwK146n+ZLcp0V3xGYkgaCquEZxwOtvp32RStVR8dyGA4qQl3s+eQ9SLo9PfIwk7ubvkWYM",
+	"YmRtTABF5WIrDGBAGjTkHmjEGuz9ikE3H4lkw94zYsm1KycxBZVFABwpISeciLYicLms9hYuusoTwikS",
+	"OgaKrnI1iJlnwPqOUNYurjPIUY3Tc27vb4WlfM/ZZM6TH7hZcy679PneeNwNcjTQjmqCWC9vJ7SSW/XH",
+	"4XvocJD0Jot7c1zN1jclc4yS2docde0ebgmhnHyi8jQM+hk9K0qoxKvAMIF9A6h1coP5lmscHoQucJV1",
+	"qegd2g+0iXKJnar4GyrMHEb3qBRLnRxGQRN+wE944+0Iug0UQqNvfOX8i/FCaOi7+PhyJz6PMIEAD2Ct",
+	"fIEdZhYBFvo6l0mKxaCmiLyRRBPNsjDBY8MV4RTyRpS6yRvAp+xN/FswuAr15GdudJApWI4hA8H4BkKM",
+	"AmEtkoFQwD7jEKq0UlqssiYK2zFSGY4MqcmO+7snS7p9Je5PnvV2tURLnXxfExCX7jksEFozMdVJm6I0",
+	"JC7qtsvMuogoSqCvh5TSN3Em70m9/Pivw2NgSpOJPcKpJGGvpMk2e5QKbINj0lv3KAR4RT8JZFdRatIu",
+	"f2iuwwaDiPbuPpi+xXYOyUANBuDvSEfooc+FNN8/O6tjgipJSI+7KbNbVywC1BD1p9sWIZ69r3hx33g8",
+	"aeWAuMNlSGGrI1hqrG9/oHi0SsVnzf/48zyXieqHyKR5e3/czlK10X01AzT9UyaKCie+ZPt8L6Sw0xnn",
+	"4KyFaqNwqJlq6nv8EB3Y9frFEZwIse/3iyOQcuC3WOi4KDbG3IidEjYxGnoyYiKwc3AvAKaqDZPWDZCD",
+	"G/gpN6argeBnuqdf90DAotuuxrVJCmAX2Lb22+BkLcVU9bIAcNq6WVrosb14WujeII0rBgr2lG9h/S6q",
+	"SA7Fg6GNUUmXUitCJSKLMKU1CBPlFZcJTeDdx6T6ha+dMIwLnV1+aw1bElwtSkyMNTGPF61/cL6yviE+",
+	"3SigXQER+05XRQzacrk0MfXqLvhGuz+zNHVdoHZsWFrNlxAOoTuijE9zzROfVxig5Ih2ZycmcZOs7kXe",
+	"s2TZIkEnmXh8TNXqHyWM20dogpQ41crf7aKheNLRH1MWj3M4joLjhD7ZByf0hR2Cl8Ux+HshjVepq0qW",
+	"wmA3Oe3Ps/jMrnGSsVq8x/hMM5Hsdn2BTQel5HB9m5S2DsuMCGE7LNidI5g+4tTkPiNtPJCRQkFfb6I5",
+	"k8lFxMDsnDg0Aup+ESYCuYY/XW/sRuXpdAhNa23ldjsU7jiSx2WtMnhIwlnSC+PgR8A1UPajKDovjD2E",
+	"8ESyUykQNKYJrGA7buVGcs1ZBhMFiDN7lBZa6/PsqNRvqSNPADEQeDAxaGH7knirV28N32lXCHP1+3bt",
+	"PbmTrUFeIvuZ+0IuDg/0pSTbvcN8uBkCOAL2OZWeY1C5dpsErypuNvffsAWHCfyWRNqWqUu9GPsgesMS",
+	"XI2mo0jIRYx6YUPINALbIUN1GTBUNuA8TEXKsWF4qtKEZzFBzfRRyRUYXcCUdNEWyLZi1UAOPxg4zmK3",
+	"2e3hIqjfayd2k08UXPyVpTn/yMVs3hBbLCE2x1C4gsoHzCirjBCaeWheBNwRWAcUFrGgIqZt7f7WCPuH",
+	"kIk+C3zO7tMH6AbRg/545BbAj1DiB691eF3Q0IflGwLRYFRejaFNVJovpQ4HoYmfXZ8Wh2vnn63Qtkcz",
+	"kMypZyyDmVr7dqJv4N/F8vgIhn1KDSbm9srG/Um/6k61IBWvf6O2T2zY8jkAggUssQzq6MXVr9G99z++",
+	"iJ49/u9H9xH2Dev/gaz46sXrN1hi4d6Jd//X98+eRf/v/z59+Ozhk/sDCk6fWArov7ZTykmD72zHeYH3",
+	"ocmLM2PFDSamQVgaeFHyBlk9kdm4HcGAwmXY4a6UFKwZoakemLAmoAJ2yUT6Pw6GYT1X/2PffWH1xh+5",
+	"MlyT6YK4KWT3sGiilktWkqKGD1iyVUtK5tEeRRib/Z5zAEVfN834zv59cfUrRobrNo3dTLW6ZNTgjtDm",
+	"A1vU18V+pHobV+MeKHUJKC52Li488uE6U2gMQ595mX8fa+5L5jKyK9UzAzeR/u1jf9QdUDIHHInGs+kX",
+	"ut7rbGLmtlRGu2E3nDzuqwOhN/pCeWtsQM/jhMkoUQDlQe+K7oEeJnzHtb1pwVcmYiuWmfuD1PXQm8+B",
+	"R7RjhX+GewZY5bYuCJW5HtKH/xGy6aFXAWDlnDyDMPuN0EJJiJ9PeWInCf6M7fVQ7UQhxD5hzNfIPeRS",
+	"cRfgrj8nd1lNI+kTwS3tFcHQtA4Aj7ptscLu/Y5C3ArcinshgLqf88hv6AnSaVzzuQDHETceApGAxkcp",
+	"2MDWL/UWhd/yajpt0+Zv8XJQZ7J4ZS9vEobQ6UrSQ0f0JdGLKIChYQQ8sd6k7xVYz9G11JG64dkQeOH4",
+	"3Ri2KjJ9p4tcXcIYcM2GiUHBs/E1Y8ehSBQHEykwCa2kgB/iGs0hCQTrDAdgwidNRM+hYkxqxSVbiYcb",
+	"tkzPnn8uX8nNtfrUrC7wci+rIOMTsRJ2TfasPK9O/ZoJA/gC0IensmjKRMqT3kjrlUR+7/MRm2DP+pWp",
+	"PqopUz1RwmzJtWazPYrkcUXf4M86tbB//Ih6+A0Taei69+pugCkgFQvw3yE0bKCq5isuk0sYVB+Y3lB6",
+	"KttELKLFRkj0iJlIyQkfoOzAKkQI7TRqHXfDkKrfvaOpYt9fD+MhFv3LYIjquVrrkDK9bm7YeLselG7L",
+	"Pn5IWC44Nr+DVjZELGmbNfTltqeGOA2a+ynfriVC1A9l4/jnH4qgH2o6YRQgjUWjKUE/cMTO3XPHN8w4",
+	"ttLq1in/ge4ZZs7x6SfI5V/qBbtOeWPUEao9lkB2tYAEehlhLmSv8xXnFPSm1QB/tPxmRdn8uPgXhM50",
+	"yMjQjF80RF+zyaLoSyz3IQYQmZTJWc7agDDfruXP7qbBNqp/w4m3KiTIaCwA+MtEWgL6CjPlnN10zDfc",
+	"MeJnE18ANEKsZYH2EeBrrUC3fuwb9AEGEix4+si66KPQ8yFPZ72AlXKA7hW1cfyiuT6Z1vKId+6mAXD9",
+	"bn3BpCt13MrNwaAqfMlWaVxEfLkym4jMUaLI2a7oLk96L5eSFqCuEtODsFfH95NaAzhzqWbDWiFpWui2",
+	"dtD2VbHme8O2e3k5XvxLohcoktsYhkuSdz4bcNebs+hL9uBNfRz63c2QiG6SRycFTpIiVzQE96nbM52N",
+	"VYWgDdddfFtXAbEsG9fg4E19Uk7lgzWH41MeQmUcTr28v/r4CgSXyBDWLtaEWgJB/apZ6NMyMFe00DlL",
+	"bkQL9uNlciM0H1IRXeIAGpZzzTa6BHQcCqETi9TWbBMZFU2UlHxiKi27VK84FRWgvKmY5Rn3WWZx2zo3",
+	"u5jNqkufqCUThHF2uuxmkryEcZykMn+Ppk+cra1vfVrbkZkqtfidpWLBdw3v1yayl3VkL0dMKmg/woc7",
+	"qmNEScVmcB5pBLjerry04nxdWsLd6wc2htKHnrox9JabibRi5U7/4ZU1Lff5Z/xDD7rKA/dWwVW5r+Hx",
+	"tUkDweWQOEwztRxAIEY4JuqpNRMnPr0e/HS/84eauxsjS+OiS8SfG+qThUbsjYJQXz8Ucgsvug62o6Fg",
+	"YsGr1eQ+wlOZyZpjZck+vcZ7Hz/bqRro3nxQd75K6RDbt08kOAJGG0YKFO3CUKM1MIvB7E4FIhrrHJFX",
+	"767lVbCNnczu+rsSsjlue0q39CgrTUijeszLwcYRPP/UptF7bnd9Kyycg7BUGbX/TIjgMBwhGok0MaJd",
+	"EHWfJ0mb412wc61bq6OJyiWpxzKsfZAj0t605mI21w8IrANXoXELUt9V0+HzDi6/nTYGbrZA/WW6obJy",
+	"hI0o4UiUOpfM/GuBkWgkhS3mvVdm48Oci+wdcut1lcrRo/dJROAvQmSKYdGrMQSy1qFkec6Agd1hDTMA",
+	"S8TmLUJGvFvBzsZ9pVepMKc92q7sEG5lxDVAAELvhhQ+FPSq1ORJpZuFLF5E//EQ9BCWzrvGuGueqnXE",
+	"UoU9oLWGaIclCv2PSyHd33czkAhz1Xkgo1DsvnwppP9huHPcTWaMUggv/3ass7LU2FNcW2lyegzK5iFe",
+	"FUcQ3bJWOpzkxEenFUohAo18p6MMgPFbSIxGOeoR4Uuff17wTWvI5J8yUVdw8xEBk683ClItTcOjjidR",
+	"CjxCqcNedV2/AGOLhQcrLrHkOVSp88niJejb9wyW1B9peW1JujlQLocuJMBhDceefid3w3uiMZ5vGYRq",
+	"LZGOFeAiwTlAtEg9QI3/rg4E8/C0lhnKcT2j0501zMpz6wFBJ0ZA1abO9YoDJFJ8hv//LZwV4998N5I1",
+	"mEj1CXKCmJ8oOeEZ2GJjb9QrXJxik8bRdQZIEAZPM5VFvDHRGza3A310S1qJ2pgE+MJX/rYBl3PrTY3g",
+	"HTpaSLWWoTp03PMq5RLf6UiXvvnWB32bdN+P3EzmX+jqwbfVL1kk1XobiYXArz0iC/BDoJNQgiQa/EDE",
+	"AZ5bm22sU7HOuMOGoH94y3Hg04o+d7sqwVrm+fJ6lQlpqAJJZFvI9RMlpyJbclKIQ8XY7QhPfaCNv4c+",
+	"ZLnGc3HBN1QbVruhhI60mEme4D46Fhxxa49YL002l/u/czcEjRaXX9uz4B1+0B0Sdg/uV5ZON4fwAFiy",
+	"eQDYqwshkdwSUselYrIbluacHGJEfOdmCDyLjkwHNHC4yPlpiAH3y33czkQF5ih+yASfDpCoKMBzVqFS",
+	"FrjmDoxvECQcHOv5kplMfOpItb3Bm8YQwY7UnUgCZO2ePhoZba0yi42pLgyzaRNlecrDYa8xj+roCmeX",
+	"bAPE1FbZESBbpiMhrZ2H8JNLAJkgDPaM40NAJ0YTteQ6IiLxUP35JIydrReYaxx0pewbfm1BPlj5fOfR",
+	"xTb4qAJyE7rOPlmDE+CyhIymKptwtxAKQ/ZwLPHlMFj4o+Ymi0WHTtuTR8Bw8aGlV3/RpIk/02x/YXhS",
+	"2zsqgv5tfUH+kkMyroKXsUjnkwnXeu8+/V5+LfBENndVY3Ae2SS/UU00Umx+JfSeb9iCxxRtiTELR5CI",
+	"0PQfluzzIlojxYDjUWRpCsaVakdbO556AjfF+Wfrff3Z7vs0bIwvyfBsejeW6EG1ntCRaIJ425Nx/bQc",
+	"5LCed5mBnJ4EJ4zE+EG5Aw1aB8u46gh7BiXTsKJ2G9INIotEoi8AWczukUhzNO0gFakk1ycy8QgJuNnA",
+	"6lxhZMOoGntKmzxrgVl+524IG7wqvbafhOIPusME7sG9glfu5iAE5xkHhMxsxqTQiFBlPTrIN0ZGWV2v",
+	"S36dUdE1nwkJchoXaErg01UKlQL6c/TB55+tTP15TmdHH+NeYkddL/P+2T7W/Us7Bre8QYUMi+jatZZI",
+	"erPh42QFqxqDx1EkEwoMURGVpAe7PfzMhLaBwWtt3Pfv4WqvRiLkLewpGf3Bv28PKj/ORQswGsFkUxwg",
+	"xHlmlQDic+M5tkFKGKk83Bm8MthRlPAJgMjrprgklqbp86VjJaun5+Myee+wr8ZoXUl6CFiMR+dWmPxZ",
+	"wOQbnsyNuuQANLY3PBAl2Hu+zoQp6uhR40yYlMp6SlZm0VRSua8wydikqDuUCviW4SyzJna4xFnGlzwR",
+	"bW74e3fHMK4sPH7zvxwp+Oily/RxDeeN5gi7HY7r5WMRpVjiIbRNjB4xq2nALrbPTblBTxdQgVm6PSYC",
+	"PGZZptoxj52AML04C5Gfc6JTsmCaBWgDJsbRCFS/DSmEJcaf8VClcF5azZ3x68sq5pGa+jIYgoYBqiLN",
+	"TXlnDGEbrVRmugjw3sNdR3ZbU4v1RN/0pmehgAdUfJEZqYiHO2IYWcIgk1P2WbaxehyXsiFg4da7PmD/",
+	"tL/dViIK2as5r9YGTNPOsOi49Dsd1ehxIPzGPvzgh9rVMvk91KNMgCm24wlt6/djdyQWSNiB+7f3Z1xb",
+	"NRcGMnc9VyntaHwuMjtCBQNsYigyAx8A+SBjqG4SclbxGeMo48gGFUdLteTSxNGSm7lKigDDmkHFIEDq",
+	"8CRi5kTxrN6MkPaVHBs5rhUD1yIR0ym+cDKv5YGs6PI/kECuWY3/4TgnWxM9pZ5BSFYBQ4pSDfqUqHa6",
+	"sojBoh3lz+wVUqPP7gyp+Qf3CZT4uQzhuVRtUzrNVpUaHORbMcrTfE+YdEXyZs6XoSk5SuZoG0W9m9tb",
+	"anP+wtd+9cc1OSuvrdOpXiaPRpGHHoVtB4fIP72EoG1p1SGE/iEsu4R0HxVc62iVZyvY+LVC1t7mcCwF",
+	"ktt77SU4hbQN6KyOtG6X/lkB92nA0pVnj/qdNkNyoT3bnwqtLCKDR+Vw09UD7BlKJlZt4K6e9a0jyTRn",
+	"GMeM34y1Jcizc49EAlIGLh1oKXuFYQXeOJroPFEnlemXqvGA/YLKwegbX6qvqMym1OTowH6d2EdMLwAJ",
+	"abdChoiAmF7wLJpzlmlioxm0XmZrS/TPpQ61K+wIRlX0igSic8wHqepRA50DBS5L0XarcjC6Xg2aYym3",
+	"VBDVtMYoW/JkkJhmWVztLklOKq4/cZZ9SZarPWtcY5JTRcw6qFzW8GSNdlRbCyHJ2Pqka/2RBvElrfcW",
+	"fouS/GBqsT2X94ZS9c3+4I1P5g9coTlSY1nlm3tGt/AXPcJbxWQd0FtW/DxExIueBU1rkO8KH79qqO6g",
+	"N59/RhL4PzuFq8v0viSYdvdoqxulr5/1zMW1GQFsuDqC13jYaiD8oLZupKwkfQECIjSDPoQvPKrZuAiI",
+	"KBsHEgrXrlOrDJ5b7dqzPDH4yJqOsh/YZPFB3dbI7sf55q1MN98qCWoLLWeKazyyobaysrGAc8btLjTb",
+	"c5mogOVOecrbOQHf52l3u9GrG55tErZBlO8GDTptSVuP0CDuP7XfUZ2n3YXd+MheKahAbbpWdCfMsFTN",
+	"cjzq7YMx4pZa6yeO6A0lxazBiwOM0GEOajuG88/2f60tuTCnQx6CedrIP5Thu09BgmZfjSsEGJvUG22G",
+	"W5o+p2bm1qKHV/X9vixptNAH4sKNwHtmB3iabsFbKKMvfGa6UrbxnUaNEqnM6xSsBclTXiBBVTnPdMQ0",
+	"IkIdB7TWqF/OfeFFoy+Qp/yyqM5o9wc89Yf9evjchsMLNm2Q6rHb00FQnqjagLqK1NqhTBtVgN0EKfsF",
+	"gh3UhV6sopQbDXgTc2YuiqZKsn2gyVWrJYfsSLTmGUQwPTOvEbO54diKALoWwph3TLGWBF/z7EZM+AOj",
+	"Fly2lKRbo/IK7/1gbx0n0J6wjUMZR5fl6ffflxyYx7sOTC04+OMe4OBU7rDbkuC4fZZs8xyI9+/5ppH7",
+	"MfYRLLnJxETT3xj071On9EplRkf3aIHdD1Kh7b/C/+47IEkCBCBut1SpRcSmQH8z58voHl6+H0f/yhPH",
+	"HSl0xD+t+MTwJLqHf4JZ1/cfRoma6HO/iPrh0tv6YjKPigvYebdkm2iCZaeu/qzcG0NfWBLV+AxGfxYj",
+	"Fbj9Q3kAtUW9FcuWOuvcvMe42L+dOGXyC1+jfDccoAYvhnLS4HFQuMwi2opUggO9TlSCY+WBSUcBfrhb",
+	"Zq/puVrLBwqOt20sdM21psRWE+75lZjJt3lNJLummecKoedUHiTNIGbSPsr1M0+U1Co9tkGwrazTUdzH",
+	"jd7GFc3XgCeoe0Vjs4wOFG+zR3EBF3g0vnq/iW2AfhYz+VoO1Pz0IuMJl0awVI9tmLes5ZWb9gtgeVEL",
+	"wclzC7V1kIDyiJ0jkYTptxqFods0xiuZvF3LK3fnfoqjbGMF1CHFUy/IY6YvAVWL/4KqGZEVCJBdaKx+",
+	"tvp6plQywh6pTLYBQJVGt+TK3TAkBXOa+tc0N/C5YYztZ35sINTe6TG3y0z/TsduRAQhAWCja2MW6AKX",
+	"luj2hi7cIE/C2X67BawUyHCjKHGzsyVPkNwOcoA6MEd7rTY4NzxbNuuED/bqrzxrUL7HRLtv3FN7E7SV",
+	"xtIZ+PZP74tT4X8QJgTuHufUBEyz/UvummEcgBtgcu8mrLE+b67W0ZLJDd3GE/S/AoKbIOxWa4LlajUa",
+	"btWdwewtpq2X7MIU9oPs1W62DyiroN8GMHXgQSPDOe1IZSeEKgxzUP/JvqCtZAEGGqRewYF2U7xIc6Nj",
+	"H6YRMhJmFzpVmLsPnKpX9mRrNEpXLBt6hTPeWK2N/HIRECeFox5haarWHJtLS294jvF9139OtfeRvTdD",
+	"k3PFJdgM9CNELzbzTOWzeUyhOcOs48HWbOOarahWPzIqYZuwR0fGu7AkYH5vNZQEjPAbkkQX0BZI1Hp7",
+	"U4QvuNaGZc3MRFf2Kk8G1Qj0ipp1+UmtoykLQU5PT4IjVUhtWJqiazlnOrrmXELaPV+F3K6dtE9v8wrp",
+	"U0dbt6PrRCHB/BfTi4uI+Zylp+UmkUmFxsVrwPq4NRj3lZloOvqLG46vwsgz5Ozz3CsAZEATjHMLqR9R",
+	"atxZ8A2dFRpCdGYIYTm3b2mBClJpOhqhEPbPeYADKVWOKXS9Fga8oowDHG9I5rvk9Cz8Y0vjJc1skbde",
+	"8E0c4SxHRoEUAqUkzLanEoJ6/gkPV/ynN9p5V/WnAV0P6/Mp8zuifPzOTE10GQN+Bc4bDpKYaJlrZPBu",
+	"4Y4cbgMFlz6yny8J96NT0uVL+vmpflQfr9LNbZh4CI2kDK2k8sxFT/UOPUciplOeITWH94KWnMmw7PX1",
+	"vd9Jgh9/6zhwf+FrGtnYuaeSzDW4Sl7+sVMrgBZKkoi53eWKEdHzTS6I1M+j8cTkTKGnA/x/whgOrRNZ",
+	"eI3kIxMtaasDZaiN3/tZHZ+e/dpZGM6JD2j705xbi//CByQQKL5aQhdkduM23X52MqEutFaY8A48KnZx",
+	"/+h64/4Yo14DAZ6qXI7cndI/lLNflS1lrIpVHDjrBC86TcnsiIJEGSTm5Ull/nhMwN2y1tmF/R+esoJy",
+	"C4mYce3LX7ThKzqMoUYRynqwZECaYbTluRXL0O203+/TTvues+SL0irvoV7QqWup1kSJslyxQbDPt5YT",
+	"oK07bPP3dFcvtM9OroZK8qcH7GcukeV56nYJ0AoAHIa3FbCMg2IWUEqXpmTbc55AMS9UrtQHLcDtqkUo",
+	"pXefxXZeJKHvceA/TDIBoT3PcnsWn62ZMFgYSVvQng4p/suUibSWzn33iy8B4dwDKbjMMbFdX2/2JXlp",
+	"Khy/sx3RXmj38LUIm727Jxof3g/xD+8NlFTwSsBu2yqhC7ElCnnDpVHZ5s6bG/UoLnwiEt6obU7st+G4",
+	"XlJF9PiQWzArOEV9kIlEMKAHdcOzOOIyiaNVbqCJNIZ8QiSkNV1S6C1DXbUtw9a3WAssl5AotBfuNzPl",
+	"UFmF0UOfdL5W5rMV5T/HsGHi2mfS33qej/tvH6qcOkUwd5Wb36FvPT7DUhf7hxkTsjaUm0sj0ppeC4B1",
+	"g58/j5iH8oXy+ARLqZ48evL9g8dPHjx9fNYcIq6mr/dE2YPmZ/ugU0eNRzRE39HeLqCSCWiBgOfJV8Gl",
+	"iYSJYAFxVWB95uyGtADaOtDSRyFAMMxQFoZxTKw+egDAw6f0Tqy+fHvj0RgG3n2k03b3EPH1YfLuLO62",
+	"BYcX8i294eoNdnZvyqemoQELiymIvAUrJAhpum+cfnuXU3Ye3nlSLixn6vvjEwN1dcdn7CAbCHtpSlE8",
+	"qSJfPjroSWqyzWn3WLbZMyB11CazrphEtVKzydYomHLCM6kbttzjE2251jrcrOh+qdtqQY3IbIMpIGIA",
+	"xOYKKmciSibY0pmANEA5MCYnwFiJ+SSzWYkJSyPJ1xO15EOwIxc9sI2VtB/wlqD6sHhtvypq14HYqt7o",
+	"ob0UG9xaJsMSWaT5JONB8OzfriX20ugLjM6UVwJK6UaBpj+2azloT9nd61d99cnVIlrtYE+hFdN6rbKE",
+	"uld9uxS0mKXigDC06zDralNFaeqTwSsWvSsL9yoQ79wrgN839N5husPGxnY3eF40tpjg5X1DNoPEDYuh",
+	"9tOl9vZuXYoP7aVL6WgNcG7aB5USPEuW8CFREVssroG05qkICGnRx7B+Lo3hy5Vx9r2nGxQ6Ytf2sKV2",
+	"xXKNxIRlwOktTFyxnFw/UUpcloQWWXjsjbHgY82itXqA7DNtnRwf1uod3jTk0vmXtLcGhmG2lj53FPFU",
+	"82iZa7D3pyIrSppW+XUq9PxYSErYgHl9U291agd3etZzLsuRPSc2qVIa2hfs+NN1Fa3j6CpNeOupI24j",
+	"yhfVAaxDiNmBLaSAjKTPP0PVXnOb1q9w25Dbmt7Q1Njp3n+SbnIWURAgdg1e1rKIVBYtOYdCIGz0KoPU",
+	"Av89H5DKp7MCjWfc1aA1LngJTrHJhP6n1Nz8SrhkBzasx3sUzMV7Jvq+Lnmk4j4ENGNrtumpC/CPDxBF",
+	"47kLaj3fF4v9GCmMB0OIbDgzBxfaoTPO8AGnqYa7peJ/xY2XfoAz3YH1GHc/lBTrml/PlVq0xw4/upsG",
+	"XDr/jvqKFS5ueIbQdEatxCQMer97rAfCMNZJcWmNOVutuNQFHMKUUUjXOi3mWGr94uRs7QegiTkbrKzf",
+	"vWDk+F/ltXWA/Lg4IRoe2Q1S5+MTaxcZHVap1pGSMVRII5ITRuyie+9/fBH997PH/3W/kJVVbq1auvTX",
+	"p3+5Hy5H7HZln0hhIR8jFPvD1LnyRSY30VIFwbf6wNO0vEQ7rzi2zv/Uxej77uLDq9HpTac5gMfb1L4a",
+	"3T0TijlWLNccqtCngqdJGeKoAsVchjaqekCObBskfcON6zY5Vts37+/bkJoui2cPTWCUWoSJM3rWX9r4",
+	"TEb8Bhii7Xrc8ExMXUgRVokJU5RUCwM4aQHXReh5CyLRR7wcNO5fvLJX3N8OoTPsT8/sE/Z/GaZ762+I",
+	"KLWeKwAatitk1XZkxJIHCybsLNT5Z5YkGdd6P95e+lHvcsa/PNubvReWaSDCGKHn+JLRlTvI3nAyJMBM",
+	"A3CyQno8d+56vrGKeUiitrXK0qRx97/Ml6t+zSSaT8ipKya2udhryT69xotPH+1u7G3t+w7xIVmqJAEu",
+	"q9z4YCv2WjjcSKDz0iLhz4sboApSOpC4yApGptImMl3nenZx6faWuA1bph3+dp3hMBVpCBFzkyeToikB",
+	"4S7gBYcpqu5M5M+KJYc3BuwZhtydPEmJQUMTGZdOUB1pJhLK6TUSPNDs9AdI2W0OSq2gzpCgP2GGa0db",
+	"wA3CDFILSzRTJTCHusFQgqFdKuN6/4VFSb5c4WQAtlkBf/O8NLSZipQkGxGmDLBxzByq9+rGlHFt0E05",
+	"ZkzW+GFZKnjm9mexcZGiPQEX1dqjbMFlDCVJxoFyoYkkdDvWjUoTnu07UAn0W6BnnzuIWk+dSupOl2WM",
+	"iLpR9maKN/Fe8U9sYgKRdffSLeMdl3bXt/S8OD7A47WafRGpsBhaCIsWwzqVBqVKz4EE4WzPHJy9BlTe",
+	"+gGBDu+UOMEZeu4aDhvBe176jsROqKcTqK+7KnI4qw3nKEgdLcyFj7Ag8AmyEgVKPKJih74KoxwSoFao",
+	"MEh5CO1KS0BbNLlxTbLK9OJs7+O5IqU5WnoN7MdweSDMv3y1Ulqcon4IP6tJNDyLIjQNBygo3KqXZtEs",
+	"w06A6DqXCSgrae0wgcwr2CyVCrkojcOjr0BMBmR1w1udgD1EoxmK1HPDoNTMOUvN/N9nzz/bvzlKGfyb",
+	"/cnm35W/nBcENM8/w6TwSZ4JswEN57lK/s9v9qTFikv7l9/sjdmN04R5lp49PzuH+Cx9bW2DSYkZweOz",
+	"YRlrlAM9jXN7V6LGQHy74vL1y+gyN/P//eoX+L/KxL9xRS7fvY4eP3xUekZu5v+20vHbn/8/AAD//w==",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -66,6 +66,9 @@ func (e *Editor) writeDue(i uint32, at moment.Moment) {
 		return
 	}
 	e.RemoveGuest(e.inv.address(i))
+	for _, h := range e.inv.holdings[i] {
+		e.setHolding(i, h.Bundle, nil)
+	}
 	p.grants = list{}
 	for _, g := range append([]uint32(nil), e.inv.lists[p.groups.off:p.groups.off+p.groups.n]...) {
 		e.setGroups(i, g, false)

@@ -50,7 +50,7 @@ func outsidersAt(w *world.World, s *engine.Snapshot, at moment.Moment) (out []st
 		if g := sl.guest(name); g != nil && !apart[name] {
 			p := sl.party(name, at)
 			met := slices.ContainsFunc(w.Contacts, func(c world.Contact) bool { return c.Accepted && c.Party.String() == name })
-			given := slices.ContainsFunc(w.Grants, func(x world.Grant) bool { return x.Address.String() == name }) ||
+			given := slices.ContainsFunc(sl.held(), func(x slowGrant) bool { return x.Address.String() == name }) ||
 				slices.ContainsFunc(w.Links, func(l world.Link) bool {
 					return slices.ContainsFunc(l.For, func(a addr.Address) bool { return a.String() == name })
 				}) || len(sl.everIn(name)) > 0
@@ -84,6 +84,9 @@ func outsiders(w *world.World, s *engine.Snapshot) (out []string) {
 		if !w.Grants[i].Address.IsZero() {
 			add(w.Grants[i].Address.String())
 		}
+	}
+	for i := range w.Holdings {
+		add(w.Holdings[i].Party.String())
 	}
 	for i := range w.Groups {
 		for _, a := range w.Groups[i].Parties {

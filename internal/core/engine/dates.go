@@ -130,19 +130,20 @@ type partnerDates struct {
 // Sequences computes dated sequences of one snapshot, one record after the other. It
 // belongs to one goroutine.
 type Sequences struct {
-	s         *Snapshot
-	cal       *moment.Calendar
-	rules     *dateRules
-	barred    map[uint32]bool
-	before    *Sequences // of the snapshot that this one acts forward from; nil for none
-	concerned *party     // with before: the party there whose dates the change concerns
-	speaks    []bool     // by row of values: it says something of reviews; nil where none does
-	marks     *marks     // for many records; nil where each is looked up
-	rec       dated.Record
-	given     []*grant // those of rec.Held
-	held      dated.Held
-	quick     dated.Quick
-	steps     []dated.Step
+	s          *Snapshot
+	cal        *moment.Calendar
+	rules      *dateRules
+	barred     map[uint32]bool
+	before     *Sequences // of the snapshot that this one acts forward from; nil for none
+	concerned  *party     // with before: the party there whose dates the change concerns
+	bundleDays []int      // by bundle: how often what it gives is to be confirmed; dated.None for what the rules say
+	speaks     []bool     // by row of values: it says something of reviews; nil where none does
+	marks      *marks     // for many records; nil where each is looked up
+	rec        dated.Record
+	given      []*grant // those of rec.Held
+	held       dated.Held
+	quick      dated.Quick
+	steps      []dated.Step
 }
 
 var calendars sync.Map // by the name of a zone
@@ -245,6 +246,13 @@ func (s *Snapshot) Sequences() *Sequences {
 			}
 			q.speaks[i] = true
 		}
+	}
+	for i := range uint32(len(inv.bundleIDs.refs)) {
+		days := dated.None
+		if b := bundleOf(pol.source.Bundles, inv.bundleIDs.text(inv.text, i)); b != nil && b.ReviewDays != catalogue.Unset {
+			days = daysOf(b.ReviewDays)
+		}
+		q.bundleDays = append(q.bundleDays, days)
 	}
 	for a := range pol.bars {
 		if i := inv.addresses.find(inv.text, a); i != none {
@@ -391,7 +399,7 @@ func (q *Sequences) hasEnded(g *grant) moment.Moment {
 		return 0
 	}
 	for _, x := range q.before.s.inv.given(q.concerned.grants) {
-		if x.via == viaGrant && x.resource == g.resource && x.role == g.role && x.from == g.from && x.silent != 0 {
+		if x.via == viaGrant && x.resource == g.resource && x.role == g.role && x.from == g.from && x.bundle == g.bundle && x.silent != 0 {
 			if end := moment.Moment(x.silent) * 1e6; end <= q.s.fwd.at {
 				return end
 			}
@@ -433,6 +441,11 @@ func (q *Sequences) fill(h *dated.Held, g *grant, of *partnerDates, own bool) {
 					q.s.pol.limit[ruleReviewSilence],
 				) == silenceEnds
 			}
+		}
+	}
+	if g.bundle != 0 {
+		if days := q.bundleDays[g.bundle-1]; days != dated.None && (h.Review == dated.None || days < h.Review) {
+			h.Review = days
 		}
 	}
 }

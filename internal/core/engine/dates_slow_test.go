@@ -62,17 +62,24 @@ func (s *slow) record(g *world.Guest, at moment.Moment, cal *moment.Calendar) *d
 		r.Values.Idle = dated.None
 	}
 	groups := s.everIn(g.Address.String())
-	for i := range s.w.Grants {
-		x := &s.w.Grants[i]
+	for _, x := range s.held() {
 		switch {
 		case x.Address == g.Address && x.Group == "":
 			space := s.spaceOf(x.Resource)
-			r.Held = append(r.Held, dated.Held{From: x.From, Until: x.Until, Reviewed: x.Reviewed, Own: true, Review: days("guests.review_days", space), ReviewEnds: word("guests.review_silence", space) == "end"})
+			r.Held = append(r.Held, dated.Held{From: x.From, Until: x.Until, Reviewed: x.Reviewed, Own: true, Review: x.confirmed(days("guests.review_days", space)), ReviewEnds: word("guests.review_silence", space) == "end"})
 		case x.Group != "" && slices.Contains(groups, x.Group):
 			r.Held = append(r.Held, dated.Held{From: x.From, Until: x.Until, Reviewed: moment.Always, Review: dated.None})
 		}
 	}
 	return r
+}
+
+func (x *slowGrant) confirmed(days int) int {
+	switch {
+	case x.days == catalogue.Unset || x.days == catalogue.NoLimit || days != dated.None && days < int(x.days):
+		return days
+	}
+	return int(x.days)
 }
 
 func (s *slow) spaceOf(r world.Resource) *world.Space {
@@ -193,7 +200,7 @@ func TestSequencesAgainstSlow(t *testing.T) {
 	causes := map[string]int{}
 	var cal *moment.Calendar
 	for n := range 120 {
-		w := world.Merge(&world.World{}, worldgen.Generate(seed+uint64(n), worldgen.Size{Guests: 60, Grants: 240, Spaces: 10, Items: 40, Partners: 6, People: 10, Groups: 4}, now))
+		w := world.Merge(&world.World{}, worldgen.Generate(seed+uint64(n), worldgen.Size{Guests: 60, Grants: 240, Holdings: 30, Spaces: 10, Items: 40, Partners: 6, People: 10, Groups: 4}, now))
 		someDates(r, w)
 		s, sl := engine.Of(w), &slow{w}
 		if cal == nil { // every world is in the same zone

@@ -478,6 +478,9 @@ func (a *asker) grantName(g *grant, through via, holder partyRef) string {
 	if g.resource&itemBit == 0 {
 		where = "A grant on " + inv.text.text(inv.spaces.at(g.resource).name)
 	}
+	if b := a.s.bundleNamed(g); b != nil && through == viaGrant {
+		return where + " through the bundle " + b.Name
+	}
 	switch through {
 	case viaLink:
 		return "The link " + inv.linkIDs.text(inv.text, g.link)

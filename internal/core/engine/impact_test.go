@@ -30,7 +30,20 @@ func altered(r *rand.Rand, w *world.World) (*world.World, string) {
 	p := &next.Partners[r.IntN(len(next.Partners))]
 	what := ""
 	for range 1 + r.IntN(2) {
-		switch r.IntN(9) {
+		switch r.IntN(10) {
+		case 9:
+			if len(w.Bundles) == 0 {
+				continue
+			}
+			next.Bundles = slices.Clone(w.Bundles)
+			b := &next.Bundles[r.IntN(len(next.Bundles))]
+			b.Gives = slices.Clone(b.Gives)
+			if g := &b.Gives[r.IntN(len(b.Gives))]; r.IntN(2) == 0 {
+				g.Resource = world.Resource{Kind: catalogue.Space, ID: w.Spaces[r.IntN(len(w.Spaces))].ID}
+			} else {
+				g.Role = catalogue.Role(1 + r.IntN(3))
+			}
+			what += fmt.Sprintf(" %s gives %v;", b.ID, b.Gives)
 		case 0, 1, 2:
 			x := &next.Rules[r.IntN(len(next.Rules))]
 			if r.IntN(2) == 0 { // those that bring conditions and links about
@@ -451,7 +464,7 @@ func TestImpact(t *testing.T) {
 			fmt.Fprintf(os.Stderr, "%d of %d lines of impacts, from seed %d\n", compared, *impacts, first)
 		}
 		r := rand.New(rand.NewPCG(seed, 7))
-		w := world.Merge(&world.World{}, worldgen.Generate(seed, worldgen.Size{Guests: 16 + 20*int(seed%3), Grants: 90, Spaces: 6, Items: 30, Partners: 4, People: 6, Groups: 3, Meetings: 5, Links: 40, Exceptions: 8}, now))
+		w := world.Merge(&world.World{}, worldgen.Generate(seed, worldgen.Size{Guests: 16 + 20*int(seed%3), Grants: 90, Holdings: 12, Spaces: 6, Items: 30, Partners: 4, People: 6, Groups: 3, Meetings: 5, Links: 40, Exceptions: 8}, now))
 		stillIn(w)
 		for i := range w.Links {
 			w.Links[i].For = nil

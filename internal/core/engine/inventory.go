@@ -43,6 +43,7 @@ type grant struct {
 	resource    uint32 // index of a space or, with itemBit, of an item
 	role        catalogue.Role
 	via         via
+	bundle      uint16 // one more than the index of the bundle that gives it; 0 where it was given by hand
 	link        uint32 // with viaLink; else when it was confirmed, in seconds since 1970, 0 for never
 	silent      uint32 // when it ends because its review is not answered, in seconds since 1970; 0 for never
 }
@@ -145,14 +146,15 @@ type partyRef struct {
 type inventory struct {
 	text blob
 
-	addresses, domains, partners, groupIDs, personIDs, spaceIDs, itemIDs, meetingIDs, linkIDs, listIDs names
+	addresses, domains, partners, groupIDs, personIDs, spaceIDs, itemIDs, meetingIDs, linkIDs, listIDs, bundleIDs names
 
-	parties     vec[party]               // by address
-	heads       vec[uint32]              // by domain: a party there, which names the next; or none
-	floors      *floors                  // of dates; nil for none; never written in place
-	dates       vec[dates]               // by address
-	closed      map[uint32]moment.Moment // home accounts that their partner closed; never written in place
-	ours        vec[uint32]              // by address: the person who has it, or none
+	parties     vec[party]                 // by address
+	heads       vec[uint32]                // by domain: a party there, which names the next; or none
+	floors      *floors                    // of dates; nil for none; never written in place
+	dates       vec[dates]                 // by address
+	holdings    map[uint32][]world.Holding // by address; never written in place
+	closed      map[uint32]moment.Moment   // home accounts that their partner closed; never written in place
+	ours        vec[uint32]                // by address: the person who has it, or none
 	people      vec[person]
 	groups      vec[group]
 	spaces      vec[space]
@@ -236,6 +238,8 @@ type Editor struct {
 	otherDates bool // floors are others
 	forward    moment.Moment
 	base       *Snapshot // that this Editor began with
+	given      []uint32  // parties whose holdings are others
+	ownGiven   bool      // inv.holdings is a copy of its own
 	fwd        *forwardOf
 }
 
@@ -266,7 +270,7 @@ func (s *Snapshot) Edit() *Editor {
 		v.text = v.text[:len(v.text):len(v.text)]
 		v.grants, v.lists, v.refs = v.grants[:len(v.grants):len(v.grants)], v.lists[:len(v.lists):len(v.lists)], v.refs[:len(v.refs):len(v.refs)]
 		v.forwarders, v.rows = v.forwarders[:len(v.forwarders):len(v.forwarders)], v.rows[:len(v.rows):len(v.rows)]
-		for _, n := range []*names{&v.addresses, &v.domains, &v.partners, &v.groupIDs, &v.personIDs, &v.spaceIDs, &v.itemIDs, &v.meetingIDs, &v.linkIDs, &v.listIDs} {
+		for _, n := range []*names{&v.addresses, &v.domains, &v.partners, &v.groupIDs, &v.personIDs, &v.spaceIDs, &v.itemIDs, &v.meetingIDs, &v.linkIDs, &v.listIDs, &v.bundleIDs} {
 			n.refs = n.refs[:len(n.refs):len(n.refs)]
 		}
 	}
@@ -312,6 +316,9 @@ func (e *Editor) Add(w *world.World) {
 		e.PutGuest(&w.Guests[i])
 	}
 	e.putGrants(w.Grants)
+	for i := range w.Holdings {
+		e.PutHolding(&w.Holdings[i])
+	}
 	for i := range w.Links {
 		e.PutLink(&w.Links[i])
 	}
@@ -368,6 +375,7 @@ func (e *Editor) Done() *Snapshot {
 	if e.policy == nil && e.peopleChanged { // whom exceptions concern is part of what is compiled
 		e.policy = e.pol.source
 	}
+	e.giveBundles()
 	if e.policy != nil {
 		e.due = nil
 		e.pol = compile(&e.inv, e.tok, e.policy)

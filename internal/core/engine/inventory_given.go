@@ -38,9 +38,9 @@ func (e *Editor) SetGrants(who string, grants []world.Grant) {
 	i := e.address(a)
 	e.movedParty(i)
 	old := e.inv.parties.at(i).grants
-	var links []grant
+	var links []grant // and what bundles give
 	for _, g := range e.inv.grants[old.off : old.off+old.n] {
-		if g.via == viaLink {
+		if g.via == viaLink || g.bundle != 0 {
 			links = append(links, g)
 		}
 	}

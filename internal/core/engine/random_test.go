@@ -288,7 +288,7 @@ func TestAgainstSlow(t *testing.T) {
 		if worlds%500 == 499 && *questions > 0 {
 			fmt.Fprintf(os.Stderr, "%d of %d questions, from seed %d\n", n, *questions, seed)
 		}
-		w := worldgen.Generate(seed+uint64(worlds), worldgen.Size{Guests: 40, Grants: 160, Spaces: 12, Items: 60, Partners: 6, People: 12, Groups: 4, Meetings: 8, Links: 16, Exceptions: 40}, now)
+		w := worldgen.Generate(seed+uint64(worlds), worldgen.Size{Guests: 40, Grants: 160, Holdings: 20, Spaces: 12, Items: 60, Partners: 6, People: 12, Groups: 4, Meetings: 8, Links: 16, Exceptions: 40}, now)
 		stillIn(w)
 		w = world.Merge(&world.World{}, w)
 		r := rand.New(rand.NewPCG(seed+uint64(worlds), 7))

@@ -59,6 +59,8 @@ func (e *Editor) Remove(kind, id string) {
 			*inv.domainLists.edit(e.tok, i) = domainList{}
 			e.doors(i)
 		}
+	case "holding":
+		e.removeHolding(id)
 	case "link":
 		if i := inv.linkIDs.find(inv.text, id); i != none && inv.links.at(i).exists {
 			if !inv.links.at(i).bearer {

@@ -80,8 +80,51 @@ func (s *slow) later(m, floor moment.Moment) moment.Moment {
 	return max(m, floor)
 }
 
+// slowGrant is a grant, given by hand or by a bundle, which may want to be confirmed more often than the rules say.
+type slowGrant struct {
+	world.Grant
+	days catalogue.Value
+}
+
+// held lists all grants: those that were given by hand, then what follows from every holding and its bundle.
+func (s *slow) held() (out []slowGrant) {
+	for _, g := range s.w.Grants {
+		out = append(out, slowGrant{g, catalogue.Unset})
+	}
+	for _, h := range s.w.Holdings {
+		for _, b := range s.w.Bundles {
+			if b.ID != h.Bundle {
+				continue
+			}
+			for _, gift := range b.Gives {
+				role := gift.Role
+				for _, less := range h.Less {
+					if less.Resource == gift.Resource {
+						role = min(role, less.Role)
+					}
+				}
+				if role > 0 {
+					out = append(out, slowGrant{world.Grant{Address: h.Party, Resource: gift.Resource, Role: role, From: h.From, Until: h.Until, Reviewed: h.Reviewed}, b.ReviewDays})
+				}
+			}
+		}
+	}
+	return
+}
+
+// reviewDays is how often a grant wants to be confirmed, where the rules say so many days.
+func (x *slowGrant) reviewDays(rules catalogue.Value) catalogue.Value {
+	switch {
+	case x.days == catalogue.Unset || x.days == catalogue.NoLimit:
+		return rules
+	case rules == catalogue.NoLimit || x.days < rules:
+		return x.days
+	}
+	return rules
+}
+
 // grantEnd returns when a grant of somebody's own ends, in the view of their record.
-func (s *slow) grantEnd(g *world.Guest, partner *world.Partner, x *world.Grant) moment.Moment {
+func (s *slow) grantEnd(g *world.Guest, partner *world.Partner, x *slowGrant) moment.Moment {
 	end := x.Until
 	if g == nil || x.Group != "" {
 		return end
@@ -92,7 +135,7 @@ func (s *slow) grantEnd(g *world.Guest, partner *world.Partner, x *world.Grant) 
 	if s.word("guests.review_silence", c, at) != "end" {
 		return end
 	}
-	due := s.lasts(max(x.Reviewed, x.From), s.value("guests.review_days", c, at))
+	due := s.lasts(max(x.Reviewed, x.From), x.reviewDays(s.value("guests.review_days", c, at)))
 	return min(end, s.later(s.since(due, 14), s.floor(g, partner, "review_silence", false)))
 }
 
@@ -132,10 +175,9 @@ func (s *slow) fate(g *world.Guest, partner *world.Partner) (out, gone moment.Mo
 		}
 		if s.word("guests.after_last_grant", c, 0) == "suspend" {
 			last, any := moment.Always, false
-			for i := range s.w.Grants {
-				x := &s.w.Grants[i]
+			for _, x := range s.held() {
 				if x.Group == "" && x.Address == g.Address || x.Group != "" && slices.Contains(s.everIn(g.Address.String()), x.Group) {
-					last, any = max(last, s.grantEnd(g, partner, x)), true
+					last, any = max(last, s.grantEnd(g, partner, &x)), true
 				}
 			}
 			if any {

@@ -660,8 +660,9 @@ func (x *slowQuestion) role(address, kind, id string) int {
 		return 0
 	}
 	groups, record := x.everIn(address), x.guest(address)
-	for i := range x.w.Grants {
-		gr := &x.w.Grants[i]
+	all := x.held()
+	for i := range all {
+		gr := &all[i]
 		if gr.Resource.Kind.String() == kind && gr.Resource.ID == id && gr.From <= x.at && x.at < gr.Until && (gr.Group != "" || x.at < x.grantEnd(record, p.partner, gr)) && (!gr.ToMany() && gr.Group == "" && gr.Address.String() == address || gr.Group != "" && slices.Contains(groups, gr.Group)) {
 			best = max(best, int(gr.Role))
 		}

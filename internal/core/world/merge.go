@@ -56,6 +56,7 @@ func Merge(base, part *World) *World {
 		}
 	})
 	out.Grants = upsert(base.Grants, part.Grants, func(x *Grant) GrantKey { return x.Key() }, nil)
+	out.Holdings = upsert(base.Holdings, part.Holdings, func(x *Holding) string { return x.Key() }, nil)
 	out.Forwarders = upsert(base.Forwarders, part.Forwarders, func(x *Forwarder) string { return x.Mailbox + " " + x.To.String() }, nil)
 	out.Contacts = upsert(base.Contacts, part.Contacts, func(x *Contact) string { return x.Person + " " + x.Party.String() }, nil)
 	out.Statements = upsert(base.Statements, part.Statements, func(x *Statement) string { return x.Partner }, nil)

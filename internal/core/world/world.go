@@ -37,6 +37,7 @@ type Inventory struct {
 	Meetings    []Meeting
 	Guests      []Guest
 	Grants      []Grant
+	Holdings    []Holding
 	Links       []Link
 	Forwarders  []Forwarder
 	Contacts    []Contact
@@ -338,17 +339,59 @@ type Gift struct {
 	Role     catalogue.Role
 }
 
-// Bundle is a set of gifts that people of certain partners may ask for.
+// Bundle is a set of gifts that people of certain partners may ask for (practice §1).
 type Bundle struct {
 	ID         string
 	Name       string
 	Gives      []Gift
-	Partners   []string
-	Others     bool
-	Approval   []string
+	Partners   []string // whose people may ask, with a record or not
+	Others     bool     // anybody whose address may be invited may ask
+	Closed     bool     // nobody may ask for it any more; whoever holds it keeps it
+	Approval   []string // who approves, in order: BySponsor, ByOwner, ByKeeper, ByAdministrator or a person's id; empty: a keeper
 	Questions  []string
-	TermDays   catalogue.Value
+	TermDays   catalogue.Value // for how long it is given at most; Unset or NoLimit: for as long as the rules let
 	ReviewDays catalogue.Value
+	NotWith    []string // bundles that nobody holds beside it
+	Silent     bool     // whoever holds it extends it without an approval
+}
+
+// Approvers of a bundle who are no persons by name.
+const (
+	BySponsor       = "sponsor"
+	ByOwner         = "owner"
+	ByKeeper        = "keeper"
+	ByAdministrator = "administrator"
+)
+
+// Holding is a bundle that was given to somebody. What it grants follows at any moment from the bundle then in force.
+type Holding struct {
+	Party       addr.Address
+	Bundle      string
+	From, Until moment.Moment
+	Sponsor     string        // a person's id, or empty
+	Less        []Gift        // of what the bundle gives: with the role that is given instead, or NoRole where it is left out
+	Reviewed    moment.Moment // Always where none is said
+}
+
+// Key names a holding: one for each party and bundle.
+func (h *Holding) Key() string { return HoldingKey(h.Party.String(), h.Bundle) }
+
+// HoldingKey names the holding of a party, as it is written, and a bundle.
+func HoldingKey(party, bundle string) string { return party + " of " + bundle }
+
+// Grants are what a holding of a bundle gives, in the bundle's order.
+func (b *Bundle) Grants(h *Holding) (out []Grant) {
+	for _, g := range b.Gives {
+		for _, l := range h.Less {
+			if l.Resource == g.Resource && l.Role < g.Role {
+				g.Role = l.Role
+			}
+		}
+		if g.Role != catalogue.NoRole {
+			out = append(out, Grant{Address: h.Party, Resource: g.Resource, Role: g.Role, From: h.From, Until: h.Until, Sponsor: h.Sponsor, Reviewed: h.Reviewed, Bundle: b.ID})
+		}
+	}
+	return out
 }
 
 // Expectation is a saved statement about reach that must stay true (practice §3). Its texts were checked where they entered;
@@ -610,6 +653,7 @@ type Grant struct {
 	From, Until moment.Moment
 	Sponsor     string
 	Reviewed    moment.Moment // Always where none is said
+	Bundle      string        // the id of the bundle that it follows from, which nothing keeps; empty where it was given by hand
 }
 
 // Party writes who holds the grant as the file format does.

@@ -1,0 +1,153 @@
+package engine
+
+import (
+	"fmt"
+	"maps"
+	"math"
+	"slices"
+
+	"wexillum.example/internal/core/addr"
+	"wexillum.example/internal/core/world"
+)
+
+// PutHolding adds or replaces what a party holds of a bundle. The grants that follow from it are those of the bundle in the
+// policy that the snapshot gets.
+func (e *Editor) PutHolding(h *world.Holding) {
+	if h.Party.IsNewcomer() {
+		return
+	}
+	i := e.address(h.Party)
+	e.setHolding(i, h.Bundle, h)
+}
+
+// removeHolding takes a holding away, by its key.
+func (e *Editor) removeHolding(key string) {
+	for i, all := range e.inv.holdings {
+		for k := range all {
+			if all[k].Key() == key {
+				e.setHolding(i, all[k].Bundle, nil)
+				return
+			}
+		}
+	}
+}
+
+func (e *Editor) setHolding(i uint32, bundle string, h *world.Holding) {
+	if !e.ownGiven {
+		e.inv.holdings, e.ownGiven = maps.Clone(e.inv.holdings), true
+		if e.inv.holdings == nil {
+			e.inv.holdings = map[uint32][]world.Holding{}
+		}
+	}
+	next := slices.DeleteFunc(slices.Clone(e.inv.holdings[i]), func(x world.Holding) bool { return x.Bundle == bundle })
+	if h != nil {
+		next = append(next, *h)
+	}
+	if e.inv.holdings[i] = next; len(next) == 0 {
+		delete(e.inv.holdings, i)
+	}
+	e.given = append(e.given, i)
+}
+
+// giveBundles makes the grants that follow from holdings: of the parties whose holdings are others, and of all whose bundles
+// are others in the policy to come.
+func (e *Editor) giveBundles() {
+	var bundles []world.Bundle
+	if e.pol != nil && e.pol.source != nil {
+		bundles = e.pol.source.Bundles
+	}
+	if e.policy != nil {
+		was := bundles
+		bundles = e.policy.Bundles
+		for i, all := range e.inv.holdings {
+			for k := range all {
+				a, b := bundleOf(was, all[k].Bundle), bundleOf(bundles, all[k].Bundle)
+				if (a == nil) != (b == nil) || a != nil && (!slices.Equal(a.Gives, b.Gives) || a.ReviewDays != b.ReviewDays) {
+					e.given = append(e.given, i)
+					break
+				}
+			}
+		}
+	}
+	slices.Sort(e.given)
+	for _, i := range slices.Compact(e.given) {
+		e.giveTo(i, bundles)
+	}
+	e.given = nil
+}
+
+func bundleOf(bundles []world.Bundle, id string) *world.Bundle {
+	for i := range bundles {
+		if bundles[i].ID == id {
+			return &bundles[i]
+		}
+	}
+	return nil
+}
+
+// giveTo makes the grants of one party's holdings.
+func (e *Editor) giveTo(i uint32, bundles []world.Bundle) {
+	e.idx = nil
+	e.movedParty(i)
+	old := e.inv.parties.at(i).grants
+	var next []grant
+	for _, g := range e.inv.given(old) {
+		if g.bundle == 0 {
+			next = append(next, g)
+		}
+	}
+	for k := range e.inv.holdings[i] {
+		h := &e.inv.holdings[i][k]
+		b := bundleOf(bundles, h.Bundle)
+		if b == nil {
+			continue
+		}
+		n := e.inv.bundleIDs.add(e.tok, &e.inv.text, b.ID)
+		if n >= math.MaxUint16 {
+			panic(fmt.Sprintf("engine: more than %d bundles", math.MaxUint16-1)) // files hold far fewer: worldfile.MostBundles
+		}
+		for _, g := range b.Grants(h) {
+			next = append(next, grant{from: g.From, until: g.Until, resource: e.resource(g.Resource), role: g.Role, bundle: uint16(n) + 1, link: seconds(g.Reviewed)})
+		}
+	}
+	e.inv.grantsDead += int(old.n)
+	e.inv.live.grants += len(next) - int(old.n)
+	e.inv.parties.edit(e.tok, i).grants = list{uint32(len(e.inv.grants)), uint32(len(next))}
+	e.inv.grants = append(e.inv.grants, next...)
+}
+
+// bundleNamed returns the bundle that gives a grant, of the policy in force; nil where none does.
+func (s *Snapshot) bundleNamed(g *grant) *world.Bundle {
+	if g == nil || g.bundle == 0 {
+		return nil
+	}
+	return bundleOf(s.pol.source.Bundles, s.inv.bundleIDs.text(s.inv.text, uint32(g.bundle)-1))
+}
+
+// Holdings lists what a party holds of bundles, past and to come, in the order in which they were given.
+func (s *Snapshot) Holdings(a addr.Address) []world.Holding {
+	i := s.inv.addresses.find(s.inv.text, a.String())
+	if i == none {
+		return nil
+	}
+	return s.inv.holdings[i]
+}
+
+// EachHolding hands over every holding, in no order.
+func (s *Snapshot) EachHolding(fn func(*world.Holding)) {
+	for _, all := range s.inv.holdings {
+		for k := range all {
+			fn(&all[k])
+		}
+	}
+}
+
+// Bundled lists the grants that follow from what a party holds of bundles, past and to come.
+func (s *Snapshot) Bundled(a addr.Address) (out []world.Grant) {
+	for _, h := range s.Holdings(a) {
+		if b := bundleOf(s.pol.source.Bundles, h.Bundle); b != nil {
+			out = append(out, b.Grants(&h)...)
+		}
+	}
+	return out
+}

@@ -1,0 +1,661 @@
+package service
+
+import (
+	"cmp"
+	"context"
+	"errors"
+	"fmt"
+	"slices"
+	"strings"
+
+	"wexillum.example/internal/core/addr"
+	"wexillum.example/internal/core/catalogue"
+	"wexillum.example/internal/core/engine"
+	"wexillum.example/internal/core/moment"
+	"wexillum.example/internal/core/world"
+	"wexillum.example/internal/store"
+)
+
+// BundleAsked is a bundle that is asked for, as it is kept with a request (practice §1).
+type BundleAsked struct {
+	Bundle   string     `json:"bundle"`
+	Address  string     `json:"address"` // who is to hold it
+	Language string     `json:"language,omitempty"`
+	Sponsor  string     `json:"sponsor,omitempty"` // a person of ours whom they named
+	Asked    []string   `json:"asked,omitempty"`
+	Said     []string   `json:"said,omitempty"`
+	Until    string     `json:"until"` // the end that was asked for, or what an approval made of it
+	Less     []Less     `json:"less,omitempty"`
+	Steps    []Approval `json:"steps"`
+}
+
+// Less is a resource of a bundle that is given with a lower role, or, where none is said, not at all.
+type Less struct {
+	Resource string `json:"resource"`
+	Role     string `json:"role,omitempty"`
+}
+
+// Approval is one step of approving: who may take it, and who did.
+type Approval struct {
+	By    string   `json:"by"`  // as the bundle says it
+	Who   []string `json:"who"` // as Request.To has them: owner:ID for a person, keeper, administrator
+	Given string   `json:"given,omitempty"`
+	At    string   `json:"at,omitempty"`
+}
+
+// States of a request for a bundle besides open, refused and works, which is when it was approved.
+const (
+	RequestWithdrawn RequestState = "withdrawn"
+	RequestLapsed    RequestState = "lapsed"
+)
+
+// LapseDays is after how many days without an answer a request for a bundle lapses.
+const LapseDays = 14
+
+// BundleAsk is what somebody says who asks for a bundle.
+type BundleAsk struct {
+	Bundle, Address, Language, Sponsor string
+	Answers                            []string
+	Purpose                            string
+	Until                              string // empty: as long as the bundle's term
+}
+
+// fits reports whether somebody may take a step of approving.
+func (a *Approval) fits(who Who) bool {
+	return slices.ContainsFunc(a.Who, func(w string) bool {
+		switch w {
+		case world.ByAdministrator:
+			return who.Role == Administrator
+		case world.ByKeeper:
+			return who.Role == Keeper || who.Role == Administrator
+		}
+		return who.Person != "" && w == "owner:"+who.Person
+	})
+}
+
+// step is the first step of approving that nobody took; nil where all are taken.
+func (x *BundleAsked) step() *Approval {
+	for i := range x.Steps {
+		if x.Steps[i].Given == "" {
+			return &x.Steps[i]
+		}
+	}
+	return nil
+}
+
+// self reports whether somebody asked, or would get it: they do not approve it.
+func (s *State) self(r *Request, who Who) bool {
+	return r.By == who.Name || who.Person != "" && (r.Person == who.Person || s.AddressOf(who.Person) == r.Bundle.Address)
+}
+
+// MayApprove reports whether somebody may take the next step of approving a bundle that is asked for.
+func (s *State) MayApprove(r *Request, who Who) bool {
+	step := r.Bundle.step()
+	return !r.over() && step != nil && !s.self(r, who) && step.fits(who)
+}
+
+// approvals are the steps of approving a bundle that is asked for: of each, everybody who may take it. Who asked and who would
+// get it are in none; where that leaves nobody, a keeper decides.
+func (s *State) approvals(b *world.Bundle, x *BundleAsked, asker string, at moment.Moment) []Approval {
+	may := func(id string) bool {
+		return id != "" && id != asker && s.Has("person", id) && s.LeftAt(id) == 0 && s.AddressOf(id) != x.Address
+	}
+	var out []Approval
+	add := func(by string, people ...string) {
+		a := Approval{By: by}
+		for _, id := range people {
+			if may(id) && !slices.Contains(a.Who, "owner:"+id) {
+				a.Who = append(a.Who, "owner:"+id)
+			}
+		}
+		if len(a.Who) == 0 {
+			a.Who = []string{cmp.Or(map[string]string{world.ByAdministrator: by}[by], world.ByKeeper)}
+		}
+		if !slices.ContainsFunc(out, func(o Approval) bool { return slices.Equal(o.Who, a.Who) }) {
+			out = append(out, a)
+		}
+	}
+	steps := b.Approval
+	if len(steps) == 0 {
+		steps = []string{world.ByKeeper}
+	}
+	for _, by := range steps {
+		switch by {
+		case world.BySponsor:
+			if sponsor := x.Sponsor; may(sponsor) {
+				add(by, sponsor)
+			} else { // nobody named, or nobody who could: whoever owns the first of what it gives
+				add(by, s.OwnersHere(b.Gives[0].Resource, at)...)
+			}
+		case world.ByOwner:
+			for _, g := range b.Gives {
+				add(by, s.OwnersHere(g.Resource, at)...)
+			}
+		case world.ByKeeper, world.ByAdministrator:
+			add(by)
+		default:
+			add(by, by)
+		}
+	}
+	return out
+}
+
+// Term is until when a bundle may be given at most, from a moment on.
+func (s *State) Term(b *world.Bundle, at moment.Moment) moment.Moment {
+	if b.TermDays == catalogue.Unset || b.TermDays == catalogue.NoLimit {
+		return moment.Never
+	}
+	return moment.EndOfDays(moment.DayOf(at, s.Zone()), int(b.TermDays), s.Zone())
+}
+
+// BundleShut says why an address may not be given a bundle; "" where it may.
+func (s *State) BundleShut(b *world.Bundle, a addr.Address, at moment.Moment) (string, error) {
+	if k := s.KindAt(a, at); k == engine.KindPerson {
+		return fmt.Sprintf("%s is no address of somebody outside.", a), nil
+	}
+	if m := s.Match(a); !b.Others && (m.Partner == nil || !slices.Contains(b.Partners, m.Partner.ID)) {
+		return fmt.Sprintf("The bundle %s is not for people of %s.", b.Name, a.Domain()), nil
+	}
+	for _, h := range s.Holdings(a) {
+		if h.Until <= at || h.Bundle == b.ID {
+			continue
+		}
+		other, err := s.Bundle(h.Bundle)
+		if err == nil && (slices.Contains(b.NotWith, h.Bundle) || slices.Contains(other.NotWith, b.ID)) {
+			return fmt.Sprintf("%s holds the bundle %s, beside which nobody holds %s.", a, other.Name, b.Name), nil
+		}
+	}
+	return s.notInvitable(b, a, at)
+}
+
+// notInvitable says why the rules do not let an address be invited to what a bundle gives, whoever invites: the approval stands
+// in for who may invite.
+func (s *State) notInvitable(b *world.Bundle, a addr.Address, at moment.Moment) (string, error) {
+	invite, _ := catalogue.ActionByName("directory.invite")
+	asked := map[world.Resource]bool{}
+	for _, g := range b.Gives {
+		r := g.Resource
+		by := s.OwnersHere(r, at)
+		if r.Kind != catalogue.Space {
+			r = world.Resource{Kind: catalogue.OurDirectory, ID: "ours"}
+		}
+		if asked[r] {
+			continue
+		}
+		asked[r] = true
+		if len(by) == 0 {
+			return fmt.Sprintf("Nobody answers for %s.", cmp.Or(s.NameOf(g.Resource), g.Resource.String())), nil
+		}
+		x, err := s.Explain(&engine.Question{Subject: engine.Who{Kind: engine.ByPerson, ID: by[0]}, Action: invite.ID, Resource: r, Address: a, At: at})
+		if err != nil {
+			return "", err
+		}
+		for _, c := range x.Deciding().Refusals() {
+			if c.Gate == catalogue.GrantGate || c.Chain != nil && c.Chain.Rule == ruleInviteBy || c.Why != 0 {
+				continue
+			}
+			return c.Text(), nil
+		}
+	}
+	return "", nil
+}
+
+var ruleInviteBy = catalogue.MustRule("directory.invite_by")
+
+// BundleFor is a bundle as it stands for one address.
+type BundleFor struct {
+	*world.Bundle
+	Shut    string         // why it may not be asked for, or empty
+	Holding *world.Holding // what they hold of it now or will, or nil
+	Open    *Request       // what they asked for and nobody answered, or nil
+}
+
+// BundlesFor lists the bundles that an address may ask for, holds or has asked for, and what became of what it asked for before.
+func (s *Service) BundlesFor(ctx context.Context, a addr.Address) (out []BundleFor, past []Request, err error) {
+	st, at := s.State(), s.Now()
+	open := map[string]*Request{}
+	err = s.store.Naming(ctx, "request", `"by":`+jsonText(GuestName(a.String())), func(_ string, doc []byte) error {
+		r, err := requestOf(doc)
+		if err != nil || r.Bundle == nil || r.By != GuestName(a.String()) {
+			return err
+		}
+		if r.over() {
+			past = append(past, *r)
+		} else {
+			open[r.Bundle.Bundle] = r
+		}
+		return nil
+	})
+	if err != nil {
+		return nil, nil, err
+	}
+	slices.SortFunc(past, func(x, y Request) int { return -cmp.Compare(x.Made, y.Made) })
+	held := st.Holdings(a)
+	for i := range st.Policy().Bundles {
+		b := BundleFor{Bundle: &st.Policy().Bundles[i]}
+		for k := range held {
+			if held[k].Bundle == b.ID && held[k].Until > at {
+				b.Holding = &held[k]
+			}
+		}
+		b.Open = open[b.ID]
+		if b.Shut, err = st.BundleShut(b.Bundle, a, at); err != nil {
+			return nil, nil, err
+		}
+		if b.Shut == "" && b.Closed {
+			b.Shut = "It is closed: nobody asks for it any more."
+		}
+		if b.Shut == "" || b.Holding != nil || b.Open != nil {
+			out = append(out, b)
+		}
+	}
+	return out, past, nil
+}
+
+// mayAskForBundle reports whether there is any bundle that an address might ask for, or has asked for.
+func (s *Service) mayAskForBundle(ctx context.Context, a addr.Address) (bool, error) {
+	if len(s.State().Policy().Bundles) == 0 {
+		return false, nil
+	}
+	list, _, err := s.BundlesFor(ctx, a)
+	return len(list) > 0, err
+}
+
+// readAsk checks what is asked for, and completes it.
+func (s *Service) readAsk(now *State, a addr.Address, b *world.Bundle, x *BundleAsk, at moment.Moment) (*BundleAsked, error) {
+	out := &BundleAsked{Bundle: b.ID, Address: a.String(), Language: x.Language, Sponsor: x.Sponsor, Asked: b.Questions, Said: []string{}}
+	if x.Language != "" {
+		if err := oneOfWords("language", x.Language, Languages...); err != nil {
+			return nil, err
+		}
+	}
+	if len(x.Answers) != len(b.Questions) {
+		return nil, &Invalid{"answers", fmt.Sprint(len(x.Answers)), fmt.Sprintf("answer every question of the bundle, %d of them", len(b.Questions))}
+	}
+	for i, text := range x.Answers {
+		if text = strings.TrimSpace(text); text == "" || len(text) > 500 {
+			return nil, &Invalid{fmt.Sprintf("answers[%d]", i), text, "answer in 1 to 500 letters: " + b.Questions[i]}
+		}
+		out.Said = append(out.Said, text)
+	}
+	until, err := now.bundleUntil(b, x.Until, at)
+	out.Until = until.String()
+	return out, err
+}
+
+// bundleUntil reads until when a bundle is to be given; empty is as long as it may be.
+func (s *State) bundleUntil(b *world.Bundle, text string, at moment.Moment) (moment.Moment, error) {
+	most := s.Term(b, at)
+	if text == "" {
+		return most, nil
+	}
+	until, err := endOf(text, at, s)
+	switch {
+	case err != nil:
+		return 0, err
+	case until <= at:
+		return 0, &Invalid{"until", text, "it lies before now"}
+	case until > most:
+		return 0, &Invalid{"until", text, fmt.Sprintf("the bundle is given for at most %s days: until %s", catalogue.Scale{Shape: catalogue.Days}.Format(b.TermDays), most)}
+	}
+	return until, nil
+}
+
+// AskBundle asks for a bundle, for oneself or for somebody outside. Whoever holds it already asks for it to be extended; where the
+// bundle says so, that is done at once.
+func (s *Service) AskBundle(ctx context.Context, who Who, x BundleAsk) (*Request, error) {
+	a, err := addr.Parse(x.Address)
+	if err != nil || a.IsNewcomer() {
+		return nil, &Invalid{"address", x.Address, "write the address of whoever is to hold it"}
+	}
+	same := func(old *Request) bool {
+		return old.Bundle != nil && old.Bundle.Bundle == x.Bundle && old.Bundle.Address == a.String()
+	}
+	return s.askFor(ctx, who, x.Purpose, same, func(now *State, t *store.Tx, r *Request) error {
+		at := s.Now()
+		b, err := now.Bundle(x.Bundle)
+		if err != nil {
+			return err
+		}
+		if b.Closed {
+			return fmt.Errorf("%w: the bundle %s is closed: nobody asks for it any more", ErrConflict, b.Name)
+		}
+		if why, err := now.BundleShut(b, a, at); err != nil || why != "" {
+			return cmp.Or(err, fmt.Errorf("%w: %s", ErrConflict, why))
+		}
+		if r.Bundle, err = s.readAsk(now, a, b, &x, at); err != nil {
+			return err
+		}
+		held, err := heldNow(t, now, a)
+		if err != nil {
+			return err
+		}
+		k := slices.IndexFunc(held, func(h world.Holding) bool { return h.Bundle == b.ID && h.Until > at })
+		if k >= 0 && r.Bundle.Sponsor == "" {
+			r.Bundle.Sponsor = held[k].Sponsor
+		}
+		if r.Bundle.Sponsor == "" {
+			if g, err := s.guestNow(now, t, a, at); err != nil {
+				return err
+			} else if g != nil {
+				r.Bundle.Sponsor = g.Sponsor
+			}
+		}
+		r.Title = fmt.Sprintf("Give %s the bundle %s", a, b.Name)
+		if k >= 0 {
+			r.Title = fmt.Sprintf("Extend the bundle %s for %s", b.Name, a)
+			if b.Silent && who.Guest == a.String() {
+				r.State, r.Closer, r.Closed = RequestWorks, who.Name, at.String()
+				return s.giveBundle(now, t, r, b, at)
+			}
+		}
+		r.Bundle.Steps = now.approvals(b, r.Bundle, who.Person, at)
+		return s.askStep(now, t, r)
+	})
+}
+
+// askStep asks those of the next step of approving.
+func (s *Service) askStep(now *State, t *store.Tx, r *Request) error {
+	step := r.Bundle.step()
+	r.To = slices.Clone(step.Who)
+	for _, w := range step.Who {
+		id, person := strings.CutPrefix(w, "owner:")
+		if !person {
+			continue
+		}
+		if to, err := addr.Parse(now.AddressOf(id)); err == nil {
+			if err := s.postMail(t, now, to, "bundle_asked", "request "+r.ID+" "+id, map[string]string{"request": r.ID}); err != nil {
+				return err
+			}
+		}
+	}
+	return nil
+}
+
+// BundleApproval is what whoever approves makes of what was asked for: an earlier end, and what is given less.
+type BundleApproval struct {
+	Until string
+	Less  []Less
+}
+
+// approveBundle takes the steps of approving that somebody may take; after the last one the bundle is given.
+func (s *Service) approveBundle(ctx context.Context, who Who, id, why string, preview bool, c BundleApproval) (*PlacesChanged, error) {
+	var out *PlacesChanged
+	err := s.changing(ctx, who.Name, why, preview, func(now *State, t *store.Tx) error {
+		doc, err := t.Record("request", id)
+		if err != nil {
+			return err
+		}
+		r, err := requestOf(doc)
+		if err != nil {
+			return err
+		}
+		if r.over() { // somebody else was first
+			return fmt.Errorf("%w: the request %s is over: %s", ErrConflict, r.ID, r.State)
+		}
+		at := s.Now()
+		x := r.Bundle
+		b, err := now.Bundle(x.Bundle)
+		if err != nil {
+			return fmt.Errorf("%w: the bundle is no more", ErrConflict)
+		}
+		a, err := addr.Parse(x.Address)
+		if err != nil {
+			return err
+		}
+		if now.self(r, who) {
+			return fmt.Errorf("%w: nobody approves what they asked for, or would get", ErrForbidden)
+		}
+		next := x.step()
+		if !next.fits(who) {
+			return fmt.Errorf("%w: it is approved by %s", ErrForbidden, now.toInWords(next.Who))
+		}
+		if why, err := now.BundleShut(b, a, at); err != nil || why != "" {
+			return cmp.Or(err, fmt.Errorf("%w: %s", ErrConflict, why))
+		}
+		if err := now.narrow(b, x, &c, at); err != nil {
+			return err
+		}
+		for i := range x.Steps { // one approval is good for every step that its giver fits
+			if st := &x.Steps[i]; st.Given == "" && st.fits(who) {
+				st.Given, st.At = who.Name, at.String()
+			}
+		}
+		h := x.holding(a, at)
+		would, _, err := now.Would(engine.Suppose{Address: a, Record: true, Grants: b.Grants(h)}, at)
+		if err != nil {
+			return err
+		}
+		w := &ValueWeighed{Loosens: true}
+		if w.Granted.Gained, w.Wide.Gained = Opened(would); w.Granted.Gained+w.Wide.Gained > 0 {
+			w.Parties.Gained = 1
+		}
+		w.Lines = mayThen(would)
+		out = &PlacesChanged{Lines: []PlaceLine{{PlaceEdit: PlaceEdit{Do: DoAdd, Kind: "holding", ID: h.Key()}, Result: "added"}}, Weighed: w}
+		if next := x.step(); next != nil {
+			w.Lines = append(w.Lines, "Then "+now.toInWords(next.Who)+" decides")
+			if preview {
+				return errPreview
+			}
+			if err := s.askStep(now, t, r); err != nil {
+				return err
+			}
+			return putRequest(t, r)
+		}
+		if preview {
+			return errPreview
+		}
+		r.State, r.Closer, r.Closed, r.Heard = RequestWorks, who.Name, at.String(), false
+		if err := s.giveBundle(now, t, r, b, at); err != nil {
+			return err
+		}
+		if err := putRequest(t, r); err != nil {
+			return err
+		}
+		return s.tellAsker(now, t, r)
+	})
+	return out.weighed(err)
+}
+
+// mayThen says in a line what somebody may do then.
+func mayThen(would []engine.WouldLine) []string {
+	var may []string
+	for i := range would {
+		if c := would[i].Change(); c == "opened" || c == "otherwise" {
+			may = append(may, would[i].Action.Get().Title)
+		}
+	}
+	slices.Sort(may)
+	if may = slices.Compact(may); len(may) == 0 {
+		return nil
+	}
+	return []string{"They may then " + strings.Join(may, ", ")}
+}
+
+// toInWords names those who may take a step.
+func (s *State) toInWords(who []string) string {
+	var out []string
+	for _, w := range who {
+		out = append(out, s.WhoInWords(w))
+	}
+	return strings.Join(out, " or ")
+}
+
+// narrow makes what was asked for narrower.
+func (s *State) narrow(b *world.Bundle, x *BundleAsked, c *BundleApproval, at moment.Moment) error {
+	until, err := s.bundleUntil(b, c.Until, at)
+	if err != nil {
+		return err
+	}
+	if asked, err := moment.Parse(x.Until); err == nil && asked < until {
+		if c.Until != "" {
+			return &Invalid{"until", c.Until, "they asked for less: until " + x.Until}
+		}
+		until = asked
+	}
+	x.Until = until.String()
+	for _, l := range c.Less {
+		role := catalogue.NoRole
+		if l.Role != "" {
+			var ok bool
+			if role, ok = catalogue.ParseRole(l.Role); !ok {
+				return &Invalid{"less", l.Role, "a role is view, contribute or manage; leave it out, and nothing is given there"}
+			}
+		}
+		k := slices.IndexFunc(b.Gives, func(g world.Gift) bool { return g.Resource.String() == l.Resource })
+		if k < 0 {
+			return &Invalid{"less", l.Resource, "the bundle does not give it"}
+		}
+		if role >= b.Gives[k].Role {
+			return &Invalid{"less", l.Role, "the bundle gives " + b.Gives[k].Role.String() + " there, which is no more"}
+		}
+		x.Less = append(slices.DeleteFunc(x.Less, func(o Less) bool { return o.Resource == l.Resource }), l)
+	}
+	if a, err := addr.Parse(x.Address); err == nil && len(b.Grants(x.holding(a, at))) == 0 {
+		return &Invalid{"less", "", "nothing would be left of the bundle; say no instead"}
+	}
+	return nil
+}
+
+// holding is what is given once it is approved.
+func (x *BundleAsked) holding(a addr.Address, at moment.Moment) *world.Holding {
+	h := &world.Holding{Party: a, Bundle: x.Bundle, From: at, Until: moment.Never, Sponsor: x.Sponsor, Reviewed: moment.Always}
+	if until, err := moment.Parse(x.Until); err == nil {
+		h.Until = until
+	}
+	for _, l := range x.Less {
+		role, _ := catalogue.ParseRole(l.Role)
+		h.Less = append(h.Less, world.Gift{Resource: resourceOf(l.Resource), Role: role})
+	}
+	return h
+}
+
+// giveBundle writes the holding, and the record where there is none; a suspended one is brought back, if no cause stands.
+func (s *Service) giveBundle(now *State, t *store.Tx, r *Request, b *world.Bundle, at moment.Moment) error {
+	x := r.Bundle
+	a, err := addr.Parse(x.Address)
+	if err != nil {
+		return err
+	}
+	h := x.holding(a, at)
+	if len(x.Steps) > 0 { // whoever approved first for us answers for it, where nobody was named
+		for _, w := range x.Steps[0].Who {
+			if id, person := strings.CutPrefix(w, "owner:"); person {
+				h.Sponsor = cmp.Or(h.Sponsor, id)
+			}
+		}
+	}
+	if h.Sponsor == "" {
+		h.Sponsor = slices.Concat(now.OwnersHere(b.Gives[0].Resource, at), []string{""})[0]
+	}
+	if h.Sponsor != "" && (!now.Has("person", h.Sponsor) || now.LeftAt(h.Sponsor) != 0) {
+		h.Sponsor = ""
+	}
+	held, err := heldNow(t, now, a)
+	if err != nil {
+		return err
+	}
+	for _, old := range held {
+		if old.Bundle == b.ID && old.Until > at { // extended: it goes on, with what is given now
+			h.From, h.Until, h.Reviewed = old.From, max(h.Until, old.Until), at
+			if len(x.Less) == 0 {
+				h.Less = old.Less
+			}
+		}
+	}
+	g, err := s.guestNow(now, t, a, at)
+	if err != nil {
+		return err
+	}
+	if _, err := putHolding(t, h); err != nil {
+		return err
+	}
+	language := cmp.Or(x.Language, Languages[0])
+	switch {
+	case g == nil && r.By == GuestName(x.Address): // they proved their mailbox
+		return putNewcomer(t, a, world.ByInvitation, h.Sponsor, language, r.Purpose, at)
+	case g == nil:
+		if _, err := t.PutGuest(&world.Guest{Address: a, Sponsor: h.Sponsor, Purpose: r.Purpose, State: world.StateInvited, Origins: world.ByInvitation, Since: at, Accepted: moment.Never,
+			Renewed: moment.Always, Until: moment.Never, Terms: moment.Never, LastSeen: moment.Always, StateSince: moment.Always, Language: language}); err != nil {
+			return err
+		}
+		if err := putJSON(t, "invitation", a.String(), invitation{Into: b.Gives[0].Resource.String(), Role: b.Gives[0].Role.String(), By: h.Sponsor, Language: language, Made: at.String()}); err != nil {
+			return err
+		}
+		return s.postMail(t, now, a, "invitation", "", map[string]string{"into": b.Gives[0].Resource.String(), "role": b.Gives[0].Role.String()})
+	case g.State == world.StateSuspended:
+		e := now.Aside()
+		e.PutHolding(h)
+		next := *g
+		if err := s.bringBack(&State{Snapshot: e.Done(), Head: now.Head}, &next, nil, at); err != nil {
+			var no *Refused
+			if errors.As(err, &no) {
+				return fmt.Errorf("%w: %s is suspended, and %s", ErrConflict, a, no.Reason)
+			}
+			return err
+		}
+		_, err = t.PutGuest(&next)
+		return err
+	}
+	return nil
+}
+
+// WithdrawRequest takes back what one asked for oneself.
+func (s *Service) WithdrawRequest(ctx context.Context, who Who, id string) (*Request, error) {
+	return s.onRequest(ctx, who, id, func(r *Request) error {
+		switch {
+		case r.By != who.Name:
+			return fmt.Errorf("%w: it is %s who asked", ErrConflict, r.By)
+		case r.over():
+			return fmt.Errorf("%w: the request %s is over: %s", ErrConflict, r.ID, r.State)
+		}
+		r.State, r.Closer, r.Closed, r.Heard = RequestWithdrawn, who.Name, s.Now().String(), true
+		return nil
+	})
+}
+
+// RequestOfGuest finds a request that somebody outside made.
+func (s *Service) RequestOfGuest(ctx context.Context, who Who, id string) (*Request, error) {
+	if r, err := s.requestKept(ctx, id); err != nil || r != nil && r.By == who.Name {
+		return r, err
+	}
+	return nil, fmt.Errorf("%w: there is no request %q", ErrNotFound, id)
+}
+
+// lapseRequests ends requests for bundles that nobody answered in time.
+func (s *Service) lapseRequests(ctx context.Context) error {
+	at := s.Now()
+	if last := s.lapsedAt.Load(); at < moment.Moment(last)+60e6 && at >= moment.Moment(last) {
+		return nil
+	}
+	s.lapsedAt.Store(int64(at))
+	var over []string
+	zone := s.State().Zone()
+	if err := s.store.Naming(ctx, "request", `"state":"open"`, func(id string, doc []byte) error {
+		r, err := requestOf(doc)
+		if err != nil || r.Bundle == nil || r.over() {
+			return err
+		}
+		made, err := moment.Parse(r.Made)
+		if err == nil && moment.EndOfDays(moment.DayOf(made, zone), LapseDays, zone) <= at {
+			over = append(over, id)
+		}
+		return err
+	}); err != nil {
+		return err
+	}
+	for _, id := range over {
+		_, err := s.onRequest(ctx, Who{Name: "wexillum", Role: Administrator}, id, func(r *Request) error {
+			if r.over() {
+				return errPreview // another service was first
+			}
+			r.State, r.Closed, r.Heard = RequestLapsed, at.String(), false
+			r.Answer = fmt.Sprintf("Nobody answered within %d days.", LapseDays)
+			return nil
+		})
+		if err != nil && !errors.Is(err, errPreview) {
+			return err
+		}
+	}
+	return nil
+}
