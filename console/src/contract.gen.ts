@@ -2594,7 +2594,7 @@ export interface components {
             questions: string[];
             /** @description For how long it is given at most; absent is as long as the rules let */
             term_days?: number;
-            /** @description How often what it gives is to be confirmed */
+            /** @description How often what it gives is to be confirmed, where the rules do not say so more often */
             review_days?: number;
             /** @description Bundles that nobody holds beside it */
             not_with: string[];

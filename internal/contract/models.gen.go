@@ -3232,7 +3232,7 @@ type Bundle struct {
 	Partners  []string `json:"partners"`
 	Questions []string `json:"questions"`
 
-	// ReviewDays How often what it gives is to be confirmed
+	// ReviewDays How often what it gives is to be confirmed, where the rules do not say so more often
 	ReviewDays *int `json:"review_days,omitempty"`
 
 	// TermDays For how long it is given at most; absent is as long as the rules let

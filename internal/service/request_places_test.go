@@ -68,7 +68,7 @@ func TestRequestsOfChanges(t *testing.T) {
 		{admin, made[4], "changed person ben"},
 		{keeper, made[3], "added space press"},
 	} {
-		x, err := s.DoRequest(t.Context(), c.who, c.id, "", false)
+		x, err := s.DoRequest(t.Context(), c.who, c.id, "", false, BundleApproval{})
 		if err == nil {
 			done = append(done, x.Change)
 		}
@@ -95,7 +95,7 @@ func TestRequestsOfChanges(t *testing.T) {
 		t.Errorf("%+v, %v", r, err)
 	}
 	// A preview changes nothing, and what is done without the request counts too.
-	ahead, err := s.DoRequest(t.Context(), ben, made[2], "", true)
+	ahead, err := s.DoRequest(t.Context(), ben, made[2], "", true, BundleApproval{})
 	check(t, err)
 	if linesOf(ahead) != "changed meeting talk" {
 		t.Error(linesOf(ahead))
@@ -116,7 +116,7 @@ func TestRequestsOfChanges(t *testing.T) {
 	if want := map[string]string{made[0]: "works uma", made[1]: "open ", made[2]: "works ", made[3]: "works keeper"}; !maps.Equal(got, want) {
 		t.Errorf("%v, want %v", got, want)
 	}
-	if _, err := s.DoRequest(t.Context(), keeper, "r999999", "", false); !errors.Is(err, ErrNotFound) {
+	if _, err := s.DoRequest(t.Context(), keeper, "r999999", "", false, BundleApproval{}); !errors.Is(err, ErrNotFound) {
 		t.Error(err)
 	}
 }

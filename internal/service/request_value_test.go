@@ -60,10 +60,10 @@ func TestRequestsOfValues(t *testing.T) {
 		t.Error("without saying what for")
 	}
 	// Who may not set it does not do it; who may sees who gains first.
-	if _, err := s.DoRequest(t.Context(), ben, made[0], "", false); err == nil {
+	if _, err := s.DoRequest(t.Context(), ben, made[0], "", false, BundleApproval{}); err == nil {
 		t.Error("who asked did it")
 	}
-	would, err := s.DoRequest(t.Context(), uma, made[0], "", true)
+	would, err := s.DoRequest(t.Context(), uma, made[0], "", true, BundleApproval{})
 	check(t, err)
 	if would.Weighed == nil || would.Weighed.Becomes != "on" {
 		t.Errorf("weighed: %+v", would.Weighed)
@@ -71,7 +71,7 @@ func TestRequestsOfValues(t *testing.T) {
 	if set, _, err := s.Values(t.Context(), Where{Resource: placeNamed(t, "space:dossier")}); err != nil || len(set) != 0 {
 		t.Errorf("a preview set something: %+v %v", set, err)
 	}
-	_, err = s.DoRequest(t.Context(), uma, made[0], "for the course", false)
+	_, err = s.DoRequest(t.Context(), uma, made[0], "for the course", false, BundleApproval{})
 	check(t, err)
 	r, err := s.RequestOf(t.Context(), ben, made[0])
 	check(t, err)

@@ -175,6 +175,9 @@ func (s *Store) readInventory(ctx context.Context, q querier, seq uint64, sink S
 	if err := eachGrants(ctx, q, asOf, when, sink); err != nil {
 		return err
 	}
+	if err := eachDoc(ctx, q, "holding", when, sink); err != nil {
+		return err
+	}
 	if err := eachDoc(ctx, q, "link", when, sink); err != nil {
 		return err
 	}

@@ -347,14 +347,20 @@ func (r *reader) checkRefs(w *world.World, known Known) {
 	for i := range w.Links {
 		have["link:"+w.Links[i].ID] = true
 	}
+	for i := range w.Bundles {
+		have["bundle:"+w.Bundles[i].ID] = true
+	}
 	if known != nil {
 		for i := range known.Policy().Partners {
 			have["partner:"+known.Policy().Partners[i].ID] = true
 		}
+		for i := range known.Policy().Bundles {
+			have["bundle:"+known.Policy().Bundles[i].ID] = true
+		}
 	}
 	alone := known == nil && InventoryIn(w) == "" // of policy by itself nobody can say whom and what it names
 	for _, x := range r.refs {
-		if alone && x.kind != "partner" {
+		if alone && x.kind != "partner" && x.kind != "bundle" {
 			r.unnamed++
 			continue
 		}
