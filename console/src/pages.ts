@@ -10,6 +10,8 @@ export const DraftPage = lazy(() => import('./drafts/DraftPage').then((m) => ({ 
 export const DraftsPage = lazy(() => import('./drafts/DraftsPage').then((m) => ({ default: m.DraftsPage })))
 export const RevisionPage = lazy(() => import('./drafts/RevisionPage').then((m) => ({ default: m.RevisionPage })))
 export const ExceptionsPage = lazy(() => import('./exceptions/ExceptionsPage').then((m) => ({ default: m.ExceptionsPage })))
+export const BundlesPage = lazy(() => import('./bundles/BundlesPage').then((m) => ({ default: m.BundlesPage })))
+export const BundlePage = lazy(() => import('./bundles/BundlePage').then((m) => ({ default: m.BundlePage })))
 export const ExpectationsPage = lazy(() => import('./expect/ExpectationsPage').then((m) => ({ default: m.ExpectationsPage })))
 export const ExpectationPage = lazy(() => import('./expect/ExpectationPage').then((m) => ({ default: m.ExpectationPage })))
 export const EvidencePage = lazy(() => import('./evidence/EvidencePage').then((m) => ({ default: m.EvidencePage })))

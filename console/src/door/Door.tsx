@@ -4,6 +4,7 @@ import { Button, Form } from 'react-bootstrap'
 import { useLocation, useSearchParams } from 'react-router'
 import { call, Failure, remember, type DoorInvitation, type DoorStep, type Session } from '../api'
 import { Mark } from '../parts/bits'
+import { Bundles } from './Bundles'
 import { languageOf, words, type Language } from './words'
 
 /** The frame of every page that a guest sees: calm, short, on a phone. */
@@ -171,7 +172,7 @@ function Before({ step, met, language, choose, organisation, done }: { step: Doo
   const [busy, setBusy] = useState(false)
   const speak = (l: Language) => {
     choose(l)
-    if (step.step !== 'joined')
+    if (step.step !== 'joined' && step.step !== 'bundles')
       call<DoorStep>('POST', '/api/v1/door/sign-up', { language: l })
         .then(met)
         .catch(() => setError(words[l].provedOver))
@@ -196,7 +197,7 @@ function Before({ step, met, language, choose, organisation, done }: { step: Doo
     }
   }
   const asks = step.step === 'questions' || again
-  const [title, lead] = asks ? [t.signUpTitle, t.signUpLead(step.address)] : step.step === 'waiting' ? [t.waitTitle, t.waitLead(step.address)] : step.step === 'refused' ? [t.noTitle, t.noLead] : [t.joinedTitle(step.space ?? ''), t.joinedLead(step.space ?? '', step.address)]
+  const [title, lead] = step.step === 'bundles' ? [t.bundlesTitle, t.bundlesLead(step.address)] : asks ? [t.signUpTitle, t.signUpLead(step.address)] : step.step === 'waiting' ? [t.waitTitle, t.waitLead(step.address)] : step.step === 'refused' ? [t.noTitle, t.noLead] : [t.joinedTitle(step.space ?? ''), t.joinedLead(step.space ?? '', step.address)]
   return (
     <Sill language={language} organisation={organisation} title={title} lead={lead}>
       {error && (
@@ -204,6 +205,7 @@ function Before({ step, met, language, choose, organisation, done }: { step: Doo
           {error}
         </p>
       )}
+      {step.step === 'bundles' && <Bundles path="/api/v1/door/bundles" language={language} />}
       {asks && (
         <Form onSubmit={(e) => void send(e)}>
           {(step.questions ?? []).map((q, i) => (

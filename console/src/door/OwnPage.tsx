@@ -3,6 +3,7 @@ import { useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
 import { call, type Own } from '../api'
 import { Waiting, Wrong } from '../parts/bits'
+import { Bundles } from './Bundles'
 import { Languages, Sill } from './Door'
 import { languageOf, words, type Language } from './words'
 
@@ -109,6 +110,7 @@ export function OwnPage({ out }: { out: () => void }) {
             </p>
           )}
           {places}
+          <Bundles path="/api/v1/own/bundles" language={l} />
           <section aria-labelledby="own-stay">
             <h2 id="own-stay">{t.stay}</h2>
             <p>{x.until ? t.stayUntil(dayIn(x.until, l)) : t.stayOpen}</p>

@@ -4,9 +4,10 @@ import { Button, Form } from 'react-bootstrap'
 import { Link, useNavigate } from 'react-router'
 import { call, query, type Draft, type Question, type Request, type Session } from '../api'
 import { when, Wrong } from '../parts/bits'
+import { ApproveBundle } from '../bundles/ApproveBundle'
 import { StoredChange } from '../places/PlaceDialog'
 
-const states = { open: 'open', drafted: 'a draft was made of it', answered: 'answered', refused: '▼ no', works: '▲ works now' }
+const states = { open: 'open', drafted: 'a draft was made of it', answered: 'answered', refused: '▼ no', works: '▲ works now', withdrawn: 'taken back', lapsed: '▼ nobody answered in time' }
 
 /** Requests of our people: what they asked for, and what became of it. */
 export function Requests({ session }: { session: Session }) {
@@ -31,7 +32,7 @@ function One({ r, session }: { r: Request; session: Session }) {
   const navigate = useNavigate()
   const [text, setText] = useState('')
   const own = r.by === session.name
-  const over = r.state === 'refused' || r.state === 'works'
+  const over = ['refused', 'works', 'withdrawn', 'lapsed'].includes(r.state)
   const done = () => void client.invalidateQueries({ queryKey: ['requests'] })
   const answer = useMutation({ mutationFn: (refuse: boolean) => call<Request>('POST', `/api/v1/requests/${r.id}/answer`, { text, refuse }), onSuccess: done })
   const heard = useMutation({ mutationFn: () => call<Request>('POST', `/api/v1/requests/${r.id}/heard`), onSuccess: done })
@@ -42,21 +43,22 @@ function One({ r, session }: { r: Request; session: Session }) {
       navigate(`/drafts/${d.id}`)
     },
   })
+  const withdraw = useMutation({ mutationFn: () => call<Request>('POST', `/api/v1/requests/${r.id}/withdraw`), onSuccess: done })
   const [doing, setDoing] = useState(false)
   const q = r.question
   const ask = q && `/ask${query({ who: q.subject, action: q.action, resource: q.resource, address: q.context?.address, presenter: q.context?.presenter })}`
   const keeps = session.role === 'administrator' || session.role === 'keeper'
-  const mayAnswer = !over && !(session.role === 'member' && own) && session.role !== 'auditor'
+  const mayAnswer = !over && (r.bundle ? r.bundle.may : !(session.role === 'member' && own) && session.role !== 'auditor')
   // Values at places are set by their owners and hosts and by administrators.
   const notTheirs = session.role === 'keeper' && r.value !== undefined && !r.value.where.startsWith('partner:')
-  const error = answer.error ?? heard.error ?? draft.error
+  const error = answer.error ?? heard.error ?? draft.error ?? withdraw.error
   return (
     <li>
       <p className="request-line">
         {ask ? <Link to={ask}>{r.title}</Link> : <b>{r.title}</b>} <span className={`tag is-${r.state}`}>{states[r.state]}</span>
       </p>
       <p className="quiet">
-        {own ? 'You' : (r.sign_up?.address ?? r.by)}, {when(r.made)}: {r.purpose}. It goes to {r.to_names.join(', ')}.{' '}
+        {own ? 'You' : (r.sign_up?.address ?? r.by.replace(/^guest:/, ''))}, {when(r.made)}: {r.purpose}. {!over && `It goes to ${r.to_names.join(', ')}.`}{' '}
         {r.draft && (
           <>
             <Link to={`/drafts/${r.draft}`}>The draft</Link>.{' '}
@@ -73,7 +75,7 @@ function One({ r, session }: { r: Request; session: Session }) {
         <Form className="inline-form" onSubmit={(e) => e.preventDefault()} aria-label={`Answer ${r.id}`}>
           {!q && !notTheirs && (
             <Button size="sm" onClick={() => setDoing(true)}>
-              {r.sign_up ? 'Let them in' : 'Do it'}
+              {r.sign_up ? 'Let them in' : r.bundle ? 'Look at it' : 'Do it'}
             </Button>
           )}
           {q && keeps && r.state !== 'drafted' && (
@@ -82,7 +84,7 @@ function One({ r, session }: { r: Request; session: Session }) {
             </Button>
           )}
           <Form.Control size="sm" aria-label={`Answer to ${r.id}`} placeholder="An answer, or why not" value={text} maxLength={2000} onChange={(e) => setText(e.target.value)} />
-          {!r.sign_up && (
+          {!r.sign_up && !r.bundle && (
             <Button size="sm" variant="outline-primary" disabled={text.trim() === '' || answer.isPending} onClick={() => answer.mutate(false)}>
               Answer
             </Button>
@@ -92,7 +94,13 @@ function One({ r, session }: { r: Request; session: Session }) {
           </Button>
         </Form>
       )}
-      {doing && (
+      {r.bundle && !over && own && (
+        <Button size="sm" variant="outline-secondary" disabled={withdraw.isPending} onClick={() => withdraw.mutate()}>
+          Take it back
+        </Button>
+      )}
+      {doing && r.bundle && <ApproveBundle r={r} asked={r.bundle} close={() => setDoing(false)} />}
+      {doing && !r.bundle && (
         <StoredChange title={r.title} leave="Leave it" submit={r.sign_up ? 'Let them in' : 'Do it'} done={r.sign_up ? 'They may come in' : 'Done as asked'} path={`/api/v1/requests/${r.id}/do`} reason={r.purpose} close={() => setDoing(false)}>
           {() =>
             r.sign_up ? (

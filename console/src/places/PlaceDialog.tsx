@@ -95,7 +95,7 @@ export function PlaceDialog({
       {ready && !ahead.error && <Ahead x={x} />}
       {go.data && go.data.refused > 0 && <Ahead x={go.data} />}
       <Form.Group controlId="place-why" className="mt-3">
-        <Form.Label>{must ? 'Why (needed, as it opens something)' : 'Why'}</Form.Label>
+        <Form.Label>{must ? (danger ? 'Why (it stands in the journal)' : 'Why (needed, as it opens something)') : 'Why'}</Form.Label>
         <Form.Control size="sm" value={why} required={must} maxLength={1000} onChange={(e) => setWhy(e.target.value)} />
       </Form.Group>
     </AskDialog>
@@ -123,7 +123,9 @@ export function StoredChange({
   submit,
   done,
   path,
+  body = {},
   reason = '',
+  danger,
   close,
   children,
 }: {
@@ -133,22 +135,25 @@ export function StoredChange({
   /** What is said of it afterwards. */
   done: string
   path: string
+  /** What is sent besides why; it is weighed anew when it is another. */
+  body?: Record<string, unknown>
+  danger?: boolean
   /** The reason it came with, where it came with one. */
   reason?: string
   close: () => void
   children?: (x: PlacesChanged) => ReactNode
 }) {
   const [why, setWhy] = useState(reason)
-  const ahead = useQuery({ queryKey: ['stored-ahead', path], queryFn: () => call<PlacesChanged>('POST', `${path}?preview=true`, {}), retry: false, gcTime: 0 })
-  const go = useChange(() => call<PlacesChanged>('POST', path, why.trim() ? { why: why.trim() } : {}), (x) => {
+  const ahead = useQuery({ queryKey: ['stored-ahead', path, JSON.stringify(body)], queryFn: () => call<PlacesChanged>('POST', `${path}?preview=true`, body), retry: false, gcTime: 0 })
+  const go = useChange(() => call<PlacesChanged>('POST', path, why.trim() ? { ...body, why: why.trim() } : body), (x) => {
     if (x.refused > 0) return
     offerBack(x.change ? { text: done, change: x.change } : null)
     close()
   })
   const x = ahead.data
-  const must = x?.weighed !== undefined && (x.weighed.parties.gained > 0 || x.weighed.newcomers.length > 0)
+  const must = x?.weighed !== undefined && (x.weighed.parties.gained > 0 || x.weighed.newcomers.length > 0 || danger === true)
   return (
-    <AskDialog title={title} leave={leave} submit={submit} disabled={!x || x.refused > 0 || go.isPending || (must && why.trim() === '')} error={go.error ?? ahead.error} close={close} onSubmit={() => go.mutate()}>
+    <AskDialog danger={danger} title={title} leave={leave} submit={submit} disabled={!x || x.refused > 0 || go.isPending || (must && why.trim() === '')} error={go.error ?? ahead.error} close={close} onSubmit={() => go.mutate()}>
       {x && children?.(x)}
       {!ahead.error && <Ahead x={x} />}
       <Form.Group controlId="undo-why" className="mt-3">

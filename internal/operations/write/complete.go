@@ -21,7 +21,7 @@ var refusals = map[string]string{
 }
 
 // checksPassword lists what is open to anybody and refuses a wrong password or code.
-var checksPassword = []string{"signIn", "makeToken", "doorProve", "doorSignUp"}
+var checksPassword = []string{"signIn", "makeToken", "doorProve", "doorSignUp", "doorBundles"}
 
 // refusedBy lists how a request may be refused. parameters and body say whether it takes any.
 func refusedBy(o *operations.Operation, parameters, body bool) (out []string) {
