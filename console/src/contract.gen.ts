@@ -2585,6 +2585,8 @@ export interface components {
             gives: components["schemas"]["Gift"][];
             /** @description Whose people may ask for it */
             partners: string[];
+            /** @description The same, by name */
+            partner_names: string[];
             /** @description Anybody whose address may be invited may ask for it */
             others: boolean;
             /** @description Nobody may ask for it any more */

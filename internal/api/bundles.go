@@ -74,6 +74,14 @@ func bundleOut(st *service.State, b *world.Bundle, held, asked int) contract.Bun
 	if b.Silent {
 		out.Extend = contract.BundleExtendSilent
 	}
+	out.PartnerNames = []string{}
+	for _, id := range b.Partners {
+		name := id
+		if p, err := st.Partner(id); err == nil {
+			name = p.Name
+		}
+		out.PartnerNames = append(out.PartnerNames, name)
+	}
 	return out
 }
 
@@ -317,8 +325,12 @@ func (s *server) askedOut(ctx context.Context, st *service.State, r *service.Req
 	return out
 }
 
-func bundleRequestOut(r *service.Request) contract.BundleRequest {
-	out := contract.BundleRequest{Id: r.ID, Name: r.Title, Made: r.Made, State: contract.BundleRequestState(r.State), Answer: some(r.Answer)}
+func bundleRequestOut(st *service.State, r *service.Request) contract.BundleRequest {
+	name := r.Bundle.Bundle
+	if b, err := st.Bundle(name); err == nil {
+		name = b.Name
+	}
+	out := contract.BundleRequest{Id: r.ID, Name: name, Made: r.Made, State: contract.BundleRequestState(r.State), Answer: some(r.Answer)}
 	if until, err := moment.Parse(r.Bundle.Until); err == nil {
 		out.Until = said(until)
 	}
@@ -354,18 +366,18 @@ func (s *server) askable(ctx context.Context, who service.Who, ask *contract.Bun
 		b := &list[i]
 		x := contract.BundleFor{Id: b.ID, Name: b.Name, Gives: giftsOut(st, b.Gives), Questions: append([]string{}, b.Questions...), Shut: some(b.Shut), Most: said(st.Term(b.Bundle, at))}
 		if b.Holding != nil {
-			x.Holds, x.Until = ptr(true), said(b.Holding.Until)
+			x.Holds, x.Until, x.Gives = ptr(true), said(b.Holding.Until), holdingOut(st, b.Bundle, b.Holding).Gives
 			if b.Silent {
 				x.Extends = ptr(true)
 			}
 		}
 		if b.Open != nil {
-			x.Asked = ptr(bundleRequestOut(b.Open))
+			x.Asked = ptr(bundleRequestOut(st, b.Open))
 		}
 		out.Bundles = append(out.Bundles, x)
 	}
 	for i := range past[:min(len(past), 20)] {
-		out.Past = append(out.Past, bundleRequestOut(&past[i]))
+		out.Past = append(out.Past, bundleRequestOut(st, &past[i]))
 	}
 	return out, nil
 }

@@ -27,7 +27,7 @@ func gifts(list []contract.Gift) string {
 
 // askedBy says whose people may ask for a bundle.
 func askedBy(b *contract.Bundle) string {
-	out := b.Partners
+	out := b.PartnerNames
 	if b.Others {
 		out = append(append([]string{}, out...), "anybody who may be invited")
 	}

@@ -106,7 +106,7 @@ func (a *app) load() *cobra.Command {
 	c.Flags().BoolVar(&confirm, "confirm", false, "although its dates let more records go at once than the brake lets")
 	c.Flags().BoolVar(&restore, "restore", false, "it is a dump of this installation: its dates go on as the file has them")
 	c.Flags().BoolVar(&older, "older", false, "it is a dump of an earlier version: take what is refused now, and list it")
-	c.Flags().StringVar(&csvOf, "csv", "", "the file is CSV of guests, grants, links, spaces or people")
+	c.Flags().StringVar(&csvOf, "csv", "", "the file is CSV of guests, grants, holdings, links, spaces or people")
 	c.Flags().StringVar(&scimOf, "scim", "", "the file is a SCIM list response of guests")
 	c.Flags().StringVar(&columns, "map", "", "with --csv: which column of the file is which of ours, as mail=address,who=name")
 	return c
@@ -303,7 +303,7 @@ func (a *app) dump() *cobra.Command {
 			return err
 		},
 	}
-	c.Flags().StringVar(&csvOf, "csv", "", "instead CSV of guests, grants, links, spaces or people")
+	c.Flags().StringVar(&csvOf, "csv", "", "instead CSV of guests, grants, holdings, links, spaces or people")
 	c.Flags().StringVar(&scimOf, "scim", "", "instead a SCIM list response of guests")
 	c.Flags().BoolVar(&policy, "policy", false, "policy alone, without what is known of the other side: what is kept in version control")
 	c.Flags().StringSliceVar(&sections, "section", nil, "only these sections: "+strings.Join(worldfile.Sections, ", "))

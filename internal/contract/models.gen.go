@@ -3228,6 +3228,9 @@ type Bundle struct {
 	// Others Anybody whose address may be invited may ask for it
 	Others bool `json:"others"`
 
+	// PartnerNames The same, by name
+	PartnerNames []string `json:"partner_names"`
+
 	// Partners Whose people may ask for it
 	Partners  []string `json:"partners"`
 	Questions []string `json:"questions"`

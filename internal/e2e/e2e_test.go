@@ -214,8 +214,13 @@ func browser(t *testing.T, options ...chromedp.ExecAllocatorOption) context.Cont
 }
 
 // patience is how long something is waited for before it is said that it never comes: long, for a
-// machine that has much else to do.
-const patience = 5 * time.Minute
+// machine that has much else to do. WEXILLUM_PATIENCE is another duration, as 20s.
+var patience = func() time.Duration {
+	if d, err := time.ParseDuration(os.Getenv("WEXILLUM_PATIENCE")); err == nil {
+		return d
+	}
+	return 5 * time.Minute
+}()
 
 // page is a tab of a browser that is signed in.
 type page struct {

@@ -41,10 +41,11 @@ var listColumns = map[string][]string{
 		"licence",
 		"home_closed",
 	},
-	"grants": {"party", "resource", "role", "from", "until", "sponsor", "reviewed"},
-	"links":  {"id", "item", "for", "right", "created", "until", "download", "password", "by"},
-	"spaces": {"id", "name", "kind", "joinable", "joins_as", "house_licence", "owners", "members", "parties"},
-	"people": {"id", "name", "address", "groups", "roles", "language", "left"},
+	"grants":   {"party", "resource", "role", "from", "until", "sponsor", "reviewed"},
+	"holdings": {"party", "bundle", "from", "until", "sponsor", "reviewed"},
+	"links":    {"id", "item", "for", "right", "created", "until", "download", "password", "by"},
+	"spaces":   {"id", "name", "kind", "joinable", "joins_as", "house_licence", "owners", "members", "parties"},
+	"people":   {"id", "name", "address", "groups", "roles", "language", "left"},
 }
 
 var listMany = map[string]bool{
@@ -59,11 +60,12 @@ var listMany = map[string]bool{
 
 // listNeeds are the columns that a file must have.
 var listNeeds = map[string][]string{
-	"guests": {"address"},
-	"grants": {"party", "resource", "role"},
-	"links":  {"id"},
-	"spaces": {"id"},
-	"people": {"id"},
+	"guests":   {"address"},
+	"grants":   {"party", "resource", "role"},
+	"holdings": {"party", "bundle"},
+	"links":    {"id"},
+	"spaces":   {"id"},
+	"people":   {"id"},
 }
 
 // ListKind is a list that can be taken in and out.
@@ -74,7 +76,7 @@ type ListKind struct {
 
 // Lists returns which lists there are.
 func Lists() (out []ListKind) {
-	for _, what := range []string{"guests", "grants", "links", "spaces", "people"} {
+	for _, what := range []string{"guests", "grants", "holdings", "links", "spaces", "people"} {
 		k := ListKind{What: what, Columns: listColumns[what], Needs: listNeeds[what], Many: []string{}}
 		for _, c := range k.Columns {
 			if listMany[c] {
@@ -306,6 +308,9 @@ func oldDoc(t *store.Tx, what string, v map[string]string) ([]byte, error) {
 		}
 		return nil, nil
 	}
+	if what == "holdings" {
+		return t.Record("holding", world.HoldingKey(asKept(v["party"]), strings.TrimSpace(v["bundle"])))
+	}
 	return t.Record(map[string]string{"links": "link", "spaces": "space", "people": "person"}[what], strings.TrimSpace(v["id"]))
 }
 
@@ -530,6 +535,10 @@ func (s *Service) List(ctx context.Context, what, format string, to io.Writer) e
 	case "grants":
 		for i := range w.Grants {
 			docs = append(docs, worldfile.GrantDoc(&w.Grants[i]))
+		}
+	case "holdings":
+		for i := range w.Holdings {
+			docs = append(docs, worldfile.HoldingDoc(&w.Holdings[i]))
 		}
 	case "links":
 		for i := range w.Links {

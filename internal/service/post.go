@@ -378,7 +378,7 @@ func (s *Service) composeRequest(ctx context.Context, kind, language, id string,
 			c.Purpose += "\n" + r.Bundle.Asked[i] + " " + said
 		}
 		c.Until = dayWords(r.Bundle.holding(addr.Address{}, 0).Until, st, phrase.Of(language))
-		c.What, c.Link = []string{r.Title}, s.address("/waiting?request="+r.ID)
+		c.What, c.Link = []string{r.Title}, s.address("/?request="+r.ID)
 		msg, err := mail.Compose(kind, language, c)
 		return &msg, err
 	}

@@ -18,5 +18,5 @@ export function approvedBy(b: Bundle): string {
 /** Whose people may ask for it, in a phrase. */
 export function whoseAsk(b: Bundle): string {
   if (b.closed) return 'nobody any more: it is closed'
-  return [...b.partners, ...(b.others ? ['anybody who may be invited'] : [])].join(', ') || 'nobody yet'
+  return [...b.partner_names, ...(b.others ? ['anybody who may be invited'] : [])].join(', ') || 'nobody yet'
 }

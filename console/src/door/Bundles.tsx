@@ -75,7 +75,7 @@ function One({ b, language, busy, send }: { b: BundleFor; language: Language; bu
       )}
       {!b.asked && b.shut && <p className="own-items">{b.shut}</p>}
       {!b.asked && !b.shut && !asking && (
-        <Button variant="outline-primary" onClick={() => setAsking(true)}>
+        <Button className="mt-1" variant="outline-primary" onClick={() => setAsking(true)}>
           {b.holds ? t.bundleMore : t.bundleAsk}
         </Button>
       )}

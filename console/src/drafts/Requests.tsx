@@ -1,7 +1,7 @@
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
-import { Link, useNavigate } from 'react-router'
+import { Link, useNavigate, useSearchParams } from 'react-router'
 import { call, query, type Draft, type Question, type Request, type Session } from '../api'
 import { when, Wrong } from '../parts/bits'
 import { ApproveBundle } from '../bundles/ApproveBundle'
@@ -44,11 +44,12 @@ function One({ r, session }: { r: Request; session: Session }) {
     },
   })
   const withdraw = useMutation({ mutationFn: () => call<Request>('POST', `/api/v1/requests/${r.id}/withdraw`), onSuccess: done })
-  const [doing, setDoing] = useState(false)
+  const mayAnswer = !over && (r.bundle ? r.bundle.may : !(session.role === 'member' && own) && session.role !== 'auditor')
+  const [params] = useSearchParams() // a mail leads to one of them
+  const [doing, setDoing] = useState(mayAnswer && params.get('request') === r.id)
   const q = r.question
   const ask = q && `/ask${query({ who: q.subject, action: q.action, resource: q.resource, address: q.context?.address, presenter: q.context?.presenter })}`
   const keeps = session.role === 'administrator' || session.role === 'keeper'
-  const mayAnswer = !over && (r.bundle ? r.bundle.may : !(session.role === 'member' && own) && session.role !== 'auditor')
   // Values at places are set by their owners and hosts and by administrators.
   const notTheirs = session.role === 'keeper' && r.value !== undefined && !r.value.where.startsWith('partner:')
   const error = answer.error ?? heard.error ?? draft.error ?? withdraw.error

@@ -21,7 +21,7 @@ function columnsOf(text: string): string[] {
     .filter((c) => c !== '')
 }
 
-/** Lists in and out: guests, grants, links, spaces and people as CSV, guests as SCIM too. */
+/** Lists in and out: guests, grants, holdings of bundles, links, spaces and people as CSV, guests as SCIM too. */
 export function ListsPage({ session }: { session: Session }) {
   const refresh = useRefresh()
   const [params, setParams] = useSearchParams()
