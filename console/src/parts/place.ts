@@ -1,5 +1,5 @@
 /** What a thing is called in "Go to the …". */
-const labels: Record<string, string> = { space: 'space', partner: 'partner', person: 'person', mailbox: 'person', exception: 'exception', expectation: 'expectation', guest: 'guest', rule: 'rule', link: 'link', partners: 'partners', system: 'system' }
+const labels: Record<string, string> = { space: 'space', partner: 'partner', person: 'person', mailbox: 'person', exception: 'exception', bundle: 'bundle', expectation: 'expectation', guest: 'guest', rule: 'rule', link: 'link', partners: 'partners', system: 'system' }
 
 export interface Place {
   to: string
@@ -23,6 +23,8 @@ export function placeOf(about: string): Place | undefined {
         return `/people/${id}`
       case 'exception':
         return `/exceptions#${id}`
+      case 'bundle':
+        return `/bundles/${id}`
       case 'expectation':
         return `/expectations/${id}`
       case 'guest':

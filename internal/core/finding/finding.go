@@ -2,6 +2,7 @@ package finding
 
 import (
 	"fmt"
+	"slices"
 	"sort"
 	"strings"
 
@@ -43,6 +44,12 @@ var kinds = []Kind{
 	{"sightings_untold", "Nothing reports when guests were last seen, so inactive guests are not suspended", "Set settings sightings to told once something reports it, or guests.idle_days to none.", true},
 	{"exceptions_disagree", "Two exceptions contradict each other", "End one of them; until then the tighter one counts.", false},
 	{"exception_without_effect", "An exception changes nothing", "End it.", false},
+	{"bundle_gives_gone", "A bundle gives something that is no more", "Take it out of the bundle; whoever holds it gets nothing there.", false},
+	{"bundle_nobody_answers", "A bundle gives something that nobody owns", "Name an owner; until then nobody may be given the bundle.", false},
+	{"bundle_approver_left", "Somebody who approves a bundle has left", "Name somebody else; until then a keeper decides.", false},
+	{"bundle_opens_nothing", "A bundle would open nothing to people who may ask for it", "Open what stands in the way, or leave the partner out of the bundle.", false},
+	{"bundle_held_outside", "Somebody holds a bundle that is not for them", "End it, or let people of their organisation ask for it.", false},
+	{"bundles_overlap", "One bundle gives everything that another gives", "Close one of them, or say that nobody holds both.", true},
 	{"barred_holds_grants", "A barred address still has a record or grants", "End its access, or lift the bar if it is no longer needed.", false},
 	{"guest_looks_alike", "A guest's domain looks like another one", "Find out who they are before they get more access; bar the domain if nobody knows.", false},
 	{"guest_of_no_partner", "A guest's domain belongs to no partner", "Add the organisation as a partner, or let the guest go.", true},
@@ -126,6 +133,17 @@ type finder struct {
 // Find lists everything that is noticed of a world at a moment. s must be the
 // snapshot of w.
 func Find(w *world.World, s *engine.Snapshot, at moment.Moment) []Finding {
+	if len(w.Holdings) > 0 { // what follows from bundles was given as well
+		all := *w
+		all.Grants = slices.Clone(w.Grants)
+		for i := range w.Holdings {
+			h := &w.Holdings[i]
+			if k := slices.IndexFunc(w.Bundles, func(b world.Bundle) bool { return b.ID == h.Bundle }); k >= 0 {
+				all.Grants = append(all.Grants, w.Bundles[k].Grants(h)...)
+			}
+		}
+		w = &all
+	}
 	f := &finder{w: w, s: s, at: at}
 	f.reports()
 	f.privates()
@@ -134,6 +152,7 @@ func Find(w *world.World, s *engine.Snapshot, at moment.Moment) []Finding {
 	f.links()
 	f.kept()
 	f.exceptions()
+	f.bundles()
 	f.held()
 	f.dependencies()
 	f.openings()

@@ -2,9 +2,11 @@ package finding_test
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 	"testing"
 
+	"wexillum.example/internal/core/addr"
 	"wexillum.example/internal/core/engine"
 	"wexillum.example/internal/core/finding"
 	"wexillum.example/internal/core/moment"
@@ -162,6 +164,11 @@ func TestEach(t *testing.T) {
 	}
 	seen["record_unread"] = true                                        // of a database, not of a world
 	seen["limit_loose_long"], seen["system_changed_again"] = true, true // of what was kept
+	for _, k := range finding.Kinds() {
+		if strings.HasPrefix(k.Name, "bundle") { // TestBundles brings them about
+			seen[k.Name] = true
+		}
+	}
 	seen["expectation_broken"], seen["expectation_empty"] = true, true  // what the service judges
 	for _, k := range finding.Kinds() {
 		if !seen[k.Name] {
@@ -217,4 +224,47 @@ func TestMany(t *testing.T) {
 			t.Error(fmt.Sprint("seed ", seed, ": only ", len(seen)))
 		}
 	}
+}
+
+// TestBundles brings about what is noticed of bundles, each alone.
+func TestBundles(t *testing.T) {
+	base := over(t, &world.World{}, quiet)
+	const good = `bundles: [{id: b, name: Desk, gives: [{resource: space:dossier, role: view}, {resource: file:kit, role: view}], who: {partners: [ilvane]}}]`
+	w := over(t, base, good+", partners: [{id: ilvane, name: Ilvane, domains: [ilvane.example], contact: it@ilvane.example, owner: uma, opened: {directory.in: yes, chat.in: yes, files.in: yes, spaces.in: yes}, stance: {directory.in: {says: admits}, chat.in: {says: admits}, files.in: {says: admits}, spaces.in: {says: admits}}}]}")
+	only := func(what string, change func(w *world.World), want ...string) {
+		t.Helper()
+		x := *w
+		x.Bundles, x.People, x.Spaces, x.Holdings = slices.Clone(w.Bundles), slices.Clone(w.People), slices.Clone(w.Spaces), nil
+		change(&x)
+		var got []string
+		for id, f := range found(&x) {
+			if strings.HasPrefix(id, "bundle") {
+				got = append(got, id+": "+f.Cause)
+			}
+		}
+		slices.Sort(got)
+		if strings.Join(got, "\n") != strings.Join(want, "\n") {
+			t.Errorf("%s:\n%s\nwant\n%s", what, strings.Join(got, "\n"), strings.Join(want, "\n"))
+		}
+	}
+	only("as it should be", func(*world.World) {})
+	only("a file is gone", func(w *world.World) { w.Spaces[0].Items = w.Spaces[0].Items[:2] }, "bundle_gives_gone bundle:b: The bundle Desk gives file:kit, which is no more.")
+	only("nobody owns it", func(w *world.World) { w.Spaces[0].Owners = nil }, "bundle_nobody_answers bundle:b: Nobody owns space:dossier, file:kit, which the bundle Desk gives; so nobody may be given it.")
+	only("closed, and nobody owns it", func(w *world.World) { w.Spaces[0].Owners, w.Bundles[0].Closed = nil, true })
+	only("who approves has left", func(w *world.World) {
+		w.Bundles[0].Approval = []string{"owner", "lars"}
+		w.People[1].Left = now - 1
+	}, "bundle_approver_left bundle:b person:lars: lars approves the bundle Desk and has left; a keeper decides meanwhile.")
+	only("they are suspended", func(w *world.World) {
+		w.Partners = slices.Clone(w.Partners)
+		w.Partners[0].Standing = world.Suspended
+	}, "bundle_opens_nothing bundle:b partner:ilvane: People of Ilvane may ask for the bundle Desk, and it would open nothing to them.")
+	only("held by somebody of others", func(w *world.World) {
+		a, _ := addr.Parse("x@elsewhere.example")
+		w.Holdings = []world.Holding{{Party: a, Bundle: "b", From: now - 1, Until: moment.Never, Reviewed: moment.Always}}
+	}, "bundle_held_outside x@elsewhere.example bundle:b: x@elsewhere.example holds the bundle Desk, which is not for people of elsewhere.example.")
+	only("another gives the same", func(w *world.World) {
+		w.Bundles = append(w.Bundles, w.Bundles[0])
+		w.Bundles[1].ID, w.Bundles[1].Name = "c", "Other"
+	}, "bundles_overlap bundle:c bundle:b: The bundle Desk gives everything that Other gives, to the same people.")
 }
