@@ -2647,6 +2647,120 @@ export interface components {
             resource?: string;
             why?: components["schemas"]["Why"];
         };
+        RoundBegin: {
+            name: string;
+            /** @description Of people of this partner alone */
+            partner?: string;
+            /** @description In this space alone, with all that is in it */
+            space?: string;
+            /** @description What follows from this bundle alone */
+            bundle?: string;
+            /** @description The last day to answer: a date, or days from today as +30d */
+            until: string;
+            why?: components["schemas"]["Why"];
+        };
+        Round: {
+            /** @description Empty in a preview */
+            id: string;
+            name: string;
+            partner?: string;
+            space?: string;
+            bundle?: string;
+            /** Format: moment */
+            until: string;
+            why: string;
+            by: string;
+            /** Format: moment */
+            made: string;
+            lines: number;
+            /** @description Lines that nobody answered yet */
+            open: number;
+            /** @description Those that ask whoever asks */
+            mine: number;
+            /** @description Lines by state: open, kept, narrowed, ended, gone, silent */
+            states: {
+                [key: string]: number;
+            };
+            /** @description Who has not answered how many */
+            waits: components["schemas"]["RoundWait"][];
+            /** Format: moment */
+            closed?: string;
+            /** @description The record of reach that was made at its end */
+            evidence?: string;
+            /** @description Of its lines at the end, SHA-256 in hex */
+            digest?: string;
+        };
+        RoundWait: {
+            /** @description owner:ID or keeper */
+            who: string;
+            name: string;
+            lines: number;
+        };
+        ReviewLine: {
+            n: number;
+            /** @description An address, group:ID, partner:ID or domain:NAME */
+            party: string;
+            party_name?: string;
+            resource: string;
+            /** @description Of the resource */
+            name: string;
+            /** @enum {string} */
+            role: "view" | "contribute" | "manage";
+            /** @description That it follows from */
+            bundle?: string;
+            /** Format: moment */
+            from?: string;
+            /**
+             * Format: moment
+             * @description When it ends by itself
+             */
+            ends?: string;
+            purpose?: string;
+            /** Format: moment */
+            last_seen?: string;
+            /** @description Actions that they may do there with it */
+            opens?: number;
+            /** @description owner:ID or keeper */
+            reviewer: string;
+            reviewer_name: string;
+            /** @enum {string} */
+            state: "open" | "kept" | "narrowed" | "ended" | "gone" | "silent";
+            by?: string;
+            /** Format: moment */
+            at?: string;
+            why?: string;
+            /**
+             * Format: moment
+             * @description The end that it was given
+             */
+            until?: string;
+            /**
+             * @description The role that is held since
+             * @enum {string}
+             */
+            narrowed?: "view" | "contribute" | "manage";
+            /** @description Of an answer: why nothing was done */
+            reason?: string;
+        };
+        ReviewAnswer: {
+            /** @enum {string} */
+            do: "keep" | "narrower" | "end" | "hand_over" | "not_mine";
+            /** @description By number; absent is all that wait for whoever answers */
+            lines?: number[];
+            /** @description With keep: an earlier end */
+            until?: string;
+            /** @description With narrower: view or contribute */
+            role?: string;
+            /** @description With hand_over: a person of ours */
+            to?: string;
+            why?: components["schemas"]["Why"];
+        };
+        ReviewsDone: {
+            done: number;
+            refused: number;
+            lines: components["schemas"]["ReviewLine"][];
+            weighed?: components["schemas"]["ValueWeighed"];
+        };
         RequestDo: {
             why?: components["schemas"]["Why"];
             /** @description Of a bundle: an earlier end than was asked for */
@@ -2723,15 +2837,16 @@ export interface components {
             less: components["schemas"]["BundleLess"][];
             /** @description Whoever asks may take the next step of approving it */
             may: boolean;
-            steps: {
-                by: string;
-                /** @description By name */
-                who: string[];
-                /** @description The account that approved */
-                given?: string;
-                /** Format: moment */
-                at?: string;
-            }[];
+            steps: components["schemas"]["BundleStep"][];
+        };
+        BundleStep: {
+            by: string;
+            /** @description By name */
+            who: string[];
+            /** @description The account that approved */
+            given?: string;
+            /** Format: moment */
+            at?: string;
         };
         AskedBundle: {
             bundle: string;

@@ -299,7 +299,7 @@ func (s *server) EndHolding(ctx context.Context, r apigen.EndHoldingRequestObjec
 // askedOut writes a bundle that is asked for.
 func (s *server) askedOut(ctx context.Context, st *service.State, r *service.Request) contract.BundleAsked {
 	x := r.Bundle
-	out := contract.BundleAsked{Bundle: x.Bundle, Address: x.Address, Sponsor: some(x.Sponsor), Asked: append([]string{}, x.Asked...), Said: append([]string{}, x.Said...), Less: []contract.BundleLess{}, May: st.MayApprove(r, whoIs(ctx))}
+	out := contract.BundleAsked{Bundle: x.Bundle, Address: x.Address, Sponsor: some(x.Sponsor), Asked: append([]string{}, x.Asked...), Said: append([]string{}, x.Said...), Less: []contract.BundleLess{}, Steps: []contract.BundleStep{}, May: st.MayApprove(r, whoIs(ctx))}
 	if until, err := moment.Parse(x.Until); err == nil {
 		out.Until = said(until)
 	}
@@ -315,12 +315,7 @@ func (s *server) askedOut(ctx context.Context, st *service.State, r *service.Req
 		for _, w := range a.Who {
 			who = append(who, st.WhoInWords(w))
 		}
-		out.Steps = append(out.Steps, struct {
-			At    *string  `json:"at,omitempty"`
-			By    string   `json:"by"`
-			Given *string  `json:"given,omitempty"`
-			Who   []string `json:"who"`
-		}{some(a.At), a.By, some(a.Given), who})
+		out.Steps = append(out.Steps, contract.BundleStep{At: some(a.At), By: a.By, Given: some(a.Given), Who: who})
 	}
 	return out
 }

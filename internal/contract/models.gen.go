@@ -1587,6 +1587,105 @@ func (e RequestState) Valid() bool {
 	}
 }
 
+// Defines values for ReviewAnswerDo.
+const (
+	ReviewAnswerDoEnd      ReviewAnswerDo = "end"
+	ReviewAnswerDoHandOver ReviewAnswerDo = "hand_over"
+	ReviewAnswerDoKeep     ReviewAnswerDo = "keep"
+	ReviewAnswerDoNarrower ReviewAnswerDo = "narrower"
+	ReviewAnswerDoNotMine  ReviewAnswerDo = "not_mine"
+)
+
+// Valid indicates whether the value is a known member of the ReviewAnswerDo enum.
+func (e ReviewAnswerDo) Valid() bool {
+	switch e {
+	case ReviewAnswerDoEnd:
+		return true
+	case ReviewAnswerDoHandOver:
+		return true
+	case ReviewAnswerDoKeep:
+		return true
+	case ReviewAnswerDoNarrower:
+		return true
+	case ReviewAnswerDoNotMine:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ReviewLineNarrowed.
+const (
+	ReviewLineNarrowedContribute ReviewLineNarrowed = "contribute"
+	ReviewLineNarrowedManage     ReviewLineNarrowed = "manage"
+	ReviewLineNarrowedView       ReviewLineNarrowed = "view"
+)
+
+// Valid indicates whether the value is a known member of the ReviewLineNarrowed enum.
+func (e ReviewLineNarrowed) Valid() bool {
+	switch e {
+	case ReviewLineNarrowedContribute:
+		return true
+	case ReviewLineNarrowedManage:
+		return true
+	case ReviewLineNarrowedView:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ReviewLineRole.
+const (
+	ReviewLineRoleContribute ReviewLineRole = "contribute"
+	ReviewLineRoleManage     ReviewLineRole = "manage"
+	ReviewLineRoleView       ReviewLineRole = "view"
+)
+
+// Valid indicates whether the value is a known member of the ReviewLineRole enum.
+func (e ReviewLineRole) Valid() bool {
+	switch e {
+	case ReviewLineRoleContribute:
+		return true
+	case ReviewLineRoleManage:
+		return true
+	case ReviewLineRoleView:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ReviewLineState.
+const (
+	ReviewLineStateEnded    ReviewLineState = "ended"
+	ReviewLineStateGone     ReviewLineState = "gone"
+	ReviewLineStateKept     ReviewLineState = "kept"
+	ReviewLineStateNarrowed ReviewLineState = "narrowed"
+	ReviewLineStateOpen     ReviewLineState = "open"
+	ReviewLineStateSilent   ReviewLineState = "silent"
+)
+
+// Valid indicates whether the value is a known member of the ReviewLineState enum.
+func (e ReviewLineState) Valid() bool {
+	switch e {
+	case ReviewLineStateEnded:
+		return true
+	case ReviewLineStateGone:
+		return true
+	case ReviewLineStateKept:
+		return true
+	case ReviewLineStateNarrowed:
+		return true
+	case ReviewLineStateOpen:
+		return true
+	case ReviewLineStateSilent:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for Role.
 const (
 	RoleAdministrator Role = "administrator"
@@ -2736,6 +2835,36 @@ func (e ReportParamsForm) Valid() bool {
 	}
 }
 
+// Defines values for ReviewLinesParamsState.
+const (
+	ReviewLinesParamsStateEnded    ReviewLinesParamsState = "ended"
+	ReviewLinesParamsStateGone     ReviewLinesParamsState = "gone"
+	ReviewLinesParamsStateKept     ReviewLinesParamsState = "kept"
+	ReviewLinesParamsStateNarrowed ReviewLinesParamsState = "narrowed"
+	ReviewLinesParamsStateOpen     ReviewLinesParamsState = "open"
+	ReviewLinesParamsStateSilent   ReviewLinesParamsState = "silent"
+)
+
+// Valid indicates whether the value is a known member of the ReviewLinesParamsState enum.
+func (e ReviewLinesParamsState) Valid() bool {
+	switch e {
+	case ReviewLinesParamsStateEnded:
+		return true
+	case ReviewLinesParamsStateGone:
+		return true
+	case ReviewLinesParamsStateKept:
+		return true
+	case ReviewLinesParamsStateNarrowed:
+		return true
+	case ReviewLinesParamsStateOpen:
+		return true
+	case ReviewLinesParamsStateSilent:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for MakeServiceTokenJSONBodyPurpose.
 const (
 	MakeServiceTokenJSONBodyPurposeDecisions    MakeServiceTokenJSONBodyPurpose = "decisions"
@@ -3270,20 +3399,11 @@ type BundleAsked struct {
 	Less    []BundleLess `json:"less"`
 
 	// May Whoever asks may take the next step of approving it
-	May     bool     `json:"may"`
-	Name    *string  `json:"name,omitempty"`
-	Said    []string `json:"said"`
-	Sponsor *string  `json:"sponsor,omitempty"`
-	Steps   []struct {
-		At *string `json:"at,omitempty"`
-		By string  `json:"by"`
-
-		// Given The account that approved
-		Given *string `json:"given,omitempty"`
-
-		// Who By name
-		Who []string `json:"who"`
-	} `json:"steps"`
+	May     bool         `json:"may"`
+	Name    *string      `json:"name,omitempty"`
+	Said    []string     `json:"said"`
+	Sponsor *string      `json:"sponsor,omitempty"`
+	Steps   []BundleStep `json:"steps"`
 
 	// Until Absent is without an end
 	Until *string `json:"until,omitempty"`
@@ -3379,6 +3499,18 @@ type BundleRequest struct {
 
 // BundleRequestState defines model for BundleRequest.State.
 type BundleRequestState string
+
+// BundleStep defines model for BundleStep.
+type BundleStep struct {
+	At *string `json:"at,omitempty"`
+	By string  `json:"by"`
+
+	// Given The account that approved
+	Given *string `json:"given,omitempty"`
+
+	// Who By name
+	Who []string `json:"who"`
+}
 
 // Bundles defines model for Bundles.
 type Bundles struct {
@@ -6148,6 +6280,91 @@ type RequestDo struct {
 	Why *Why `json:"why,omitempty"`
 }
 
+// ReviewAnswer defines model for ReviewAnswer.
+type ReviewAnswer struct {
+	Do ReviewAnswerDo `json:"do"`
+
+	// Lines By number; absent is all that wait for whoever answers
+	Lines *[]int `json:"lines,omitempty"`
+
+	// Role With narrower: view or contribute
+	Role *string `json:"role,omitempty"`
+
+	// To With hand_over: a person of ours
+	To *string `json:"to,omitempty"`
+
+	// Until With keep: an earlier end
+	Until *string `json:"until,omitempty"`
+
+	// Why The reason that the journal keeps
+	Why *Why `json:"why,omitempty"`
+}
+
+// ReviewAnswerDo defines model for ReviewAnswer.Do.
+type ReviewAnswerDo string
+
+// ReviewLine defines model for ReviewLine.
+type ReviewLine struct {
+	At *string `json:"at,omitempty"`
+
+	// Bundle That it follows from
+	Bundle *string `json:"bundle,omitempty"`
+	By     *string `json:"by,omitempty"`
+
+	// Ends When it ends by itself
+	Ends     *string `json:"ends,omitempty"`
+	From     *string `json:"from,omitempty"`
+	LastSeen *string `json:"last_seen,omitempty"`
+	N        int     `json:"n"`
+
+	// Name Of the resource
+	Name string `json:"name"`
+
+	// Narrowed The role that is held since
+	Narrowed *ReviewLineNarrowed `json:"narrowed,omitempty"`
+
+	// Opens Actions that they may do there with it
+	Opens *int `json:"opens,omitempty"`
+
+	// Party An address, group:ID, partner:ID or domain:NAME
+	Party     string  `json:"party"`
+	PartyName *string `json:"party_name,omitempty"`
+	Purpose   *string `json:"purpose,omitempty"`
+
+	// Reason Of an answer: why nothing was done
+	Reason   *string `json:"reason,omitempty"`
+	Resource string  `json:"resource"`
+
+	// Reviewer owner:ID or keeper
+	Reviewer     string          `json:"reviewer"`
+	ReviewerName string          `json:"reviewer_name"`
+	Role         ReviewLineRole  `json:"role"`
+	State        ReviewLineState `json:"state"`
+
+	// Until The end that it was given
+	Until *string `json:"until,omitempty"`
+	Why   *string `json:"why,omitempty"`
+}
+
+// ReviewLineNarrowed The role that is held since
+type ReviewLineNarrowed string
+
+// ReviewLineRole defines model for ReviewLine.Role.
+type ReviewLineRole string
+
+// ReviewLineState defines model for ReviewLine.State.
+type ReviewLineState string
+
+// ReviewsDone defines model for ReviewsDone.
+type ReviewsDone struct {
+	Done    int          `json:"done"`
+	Lines   []ReviewLine `json:"lines"`
+	Refused int          `json:"refused"`
+
+	// Weighed Who would gain and who would lose by a value; with preview alone
+	Weighed *ValueWeighed `json:"weighed,omitempty"`
+}
+
 // Revision defines model for Revision.
 type Revision struct {
 	AskedBy     *string `json:"asked_by,omitempty"`
@@ -6173,6 +6390,69 @@ type RevisionView struct {
 
 // Role defines model for Role.
 type Role string
+
+// Round defines model for Round.
+type Round struct {
+	Bundle *string `json:"bundle,omitempty"`
+	By     string  `json:"by"`
+	Closed *string `json:"closed,omitempty"`
+
+	// Digest Of its lines at the end, SHA-256 in hex
+	Digest *string `json:"digest,omitempty"`
+
+	// Evidence The record of reach that was made at its end
+	Evidence *string `json:"evidence,omitempty"`
+
+	// Id Empty in a preview
+	Id    string `json:"id"`
+	Lines int    `json:"lines"`
+	Made  string `json:"made"`
+
+	// Mine Those that ask whoever asks
+	Mine int    `json:"mine"`
+	Name string `json:"name"`
+
+	// Open Lines that nobody answered yet
+	Open    int     `json:"open"`
+	Partner *string `json:"partner,omitempty"`
+	Space   *string `json:"space,omitempty"`
+
+	// States Lines by state: open, kept, narrowed, ended, gone, silent
+	States map[string]int `json:"states"`
+	Until  string         `json:"until"`
+
+	// Waits Who has not answered how many
+	Waits []RoundWait `json:"waits"`
+	Why   string      `json:"why"`
+}
+
+// RoundBegin defines model for RoundBegin.
+type RoundBegin struct {
+	// Bundle What follows from this bundle alone
+	Bundle *string `json:"bundle,omitempty"`
+	Name   string  `json:"name"`
+
+	// Partner Of people of this partner alone
+	Partner *string `json:"partner,omitempty"`
+
+	// Space In this space alone, with all that is in it
+	Space *string `json:"space,omitempty"`
+
+	// Until The last day to answer: a date, or days from today as +30d
+	Until string `json:"until"`
+
+	// Why The reason that the journal keeps
+	Why *Why `json:"why,omitempty"`
+}
+
+// RoundWait defines model for RoundWait.
+type RoundWait struct {
+	Lines int    `json:"lines"`
+	Name  string `json:"name"`
+
+	// Who owner:ID or keeper
+	Who string `json:"who"`
+}
 
 // Rule defines model for Rule.
 type Rule struct {
@@ -8286,6 +8566,36 @@ type DraftRequestJSONBody struct {
 	Option *string `json:"option,omitempty"`
 }
 
+// BeginReviewParams defines parameters for BeginReview.
+type BeginReviewParams struct {
+	// Preview Say who would be asked how much and do nothing
+	Preview *bool `form:"preview,omitempty" json:"preview,omitempty"`
+}
+
+// AnswerReviewParams defines parameters for AnswerReview.
+type AnswerReviewParams struct {
+	// Preview Say what would be lost and do nothing
+	Preview *bool `form:"preview,omitempty" json:"preview,omitempty"`
+}
+
+// ReviewLinesParams defines parameters for ReviewLines.
+type ReviewLinesParams struct {
+	// State Those of this state
+	State *ReviewLinesParamsState `form:"state,omitempty" json:"state,omitempty"`
+
+	// Mine What it asks whoever asks
+	Mine *bool `form:"mine,omitempty" json:"mine,omitempty"`
+
+	// After Lines behind this number
+	After *int `form:"after,omitempty" json:"after,omitempty"`
+
+	// Limit At most so many
+	Limit *int `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// ReviewLinesParamsState defines parameters for ReviewLines.
+type ReviewLinesParamsState string
+
 // RevisionsParams defines parameters for Revisions.
 type RevisionsParams struct {
 	// Cursor next of the page before
@@ -8729,6 +9039,15 @@ type DoRequestJSONRequestBody = RequestDo
 
 // DraftRequestJSONRequestBody defines body for DraftRequest for application/json ContentType.
 type DraftRequestJSONRequestBody DraftRequestJSONBody
+
+// BeginReviewJSONRequestBody defines body for BeginReview for application/json ContentType.
+type BeginReviewJSONRequestBody = RoundBegin
+
+// AnswerReviewJSONRequestBody defines body for AnswerReview for application/json ContentType.
+type AnswerReviewJSONRequestBody = ReviewAnswer
+
+// EndReviewJSONRequestBody defines body for EndReview for application/json ContentType.
+type EndReviewJSONRequestBody = WhyOnly
 
 // BackToJSONRequestBody defines body for BackTo for application/json ContentType.
 type BackToJSONRequestBody = WhyOnly

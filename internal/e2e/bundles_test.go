@@ -130,3 +130,72 @@ func TestBundlesInTheConsole(t *testing.T) {
 		t.Error("the dump does not say who held what")
 	}
 }
+
+// TestReviewsInTheConsole begins a round, answers as a member on a phone, many at once as a keeper, and ends it.
+func TestReviewsInTheConsole(t *testing.T) {
+	t.Parallel()
+	r := demoService(t)
+	post := r.post()
+	r.login("harbour")
+	admin := r.page(browser(t), "harbour")
+	admin.goTo("/reviews", "document.querySelector('main h1')?.innerText === 'Reviews'")
+	admin.presses("main", "Begin a round")
+	admin.until("document.querySelector('#rv-name')")
+	admin.fill("#rv-name", "Before the loan ends")
+	admin.fill("#rv-scope", "space")
+	admin.fill(".modal [role=combobox]", "space:loan-dossier")
+	admin.fill("#rv-why", "the lender asks who still needs it")
+	admin.presses(".modal", "Who is asked?")
+	admin.until("document.querySelector('.modal [role=status]')")
+	admin.axe("begin a round")
+	admin.picture("review-begin")
+	admin.presses(".modal", "Begin it")
+	admin.until("document.querySelector('.review-lines li')")
+	admin.axe("review")
+	admin.picture("review")
+	if got := admin.text("main"); !strings.Contains(got, "in the space loan-dossier") || !strings.Contains(got, "It waits for ") {
+		t.Error(got)
+	}
+	if m := post.next("s.lindqvane@brackwater.example"); !strings.Contains(m.Text, "Before the loan ends") || !strings.Contains(m.Text, "/reviews/") {
+		t.Errorf("to who is asked: %s\n%s", m.Subject, m.Text)
+	}
+	r.says(0, "Before the loan ends", "review", "list")
+
+	keeper := r.page(browser(t), "mooring")
+	keeper.do(chromedp.EmulateViewport(390, 844))
+	keeper.goTo("/reviews", "document.querySelector('.rounds li')")
+	keeper.presses(".rounds", "Before the loan ends")
+	keeper.until("document.querySelectorAll('.review-lines li.is-open').length > 3")
+	keeper.picture("review-phone")
+	keeper.axe("review on a phone")
+	eval[any](keeper, "document.querySelectorAll('.review-lines input')[0].click()")
+	keeper.presses(".review-bar", "End")
+	keeper.until("document.querySelector('.modal')?.innerText.match(/lose|loses|Nothing/)")
+	keeper.picture("review-end")
+	keeper.fill("#ra-why", "they have left the loan")
+	keeper.presses(".modal", "End")
+	keeper.until("[...document.querySelectorAll('main [role=status]')].some(x => x.innerText.includes('1 answered'))")
+	eval[any](keeper, "document.querySelector('#rv-all').click()")
+	keeper.presses(".review-bar", "Keep")
+	keeper.until("document.querySelector('#ra-until')")
+	keeper.presses(".modal", "Keep")
+	keeper.until("!document.querySelector('.modal') && [...document.querySelectorAll('main [role=status]')].some(x => x.innerText.match(/4. answered/))")
+	r.says(0, "ended", "review", "lines", r.first("review", "list"), "--state", "ended")
+	admin.goTo("/reviews", "document.querySelector('.rounds li')")
+	admin.presses(".rounds", "Before the loan ends")
+	admin.until("document.querySelector('.round-progress')")
+	admin.presses("main", "End it now")
+	admin.until("document.querySelector('#re-why')")
+	admin.fill("#re-why", "everybody has answered")
+	admin.presses(".modal", "End it")
+	admin.until("document.querySelector('main a[href^=\"/evidence/\"]')")
+	admin.picture("review-over")
+	r.says(0, "sealed as", "review", "show", r.first("review", "list"))
+}
+
+// first is the first field of the first line of what the client lists.
+func (r *running) first(args ...string) string {
+	r.t.Helper()
+	line := strings.Split(r.must(append(args, "-o", "csv")...), "\n")[1]
+	return line[:strings.IndexByte(line, ',')]
+}

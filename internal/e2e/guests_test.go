@@ -294,6 +294,11 @@ func TestPartnerSignIn(t *testing.T) {
 		t.Errorf("a partner without a sign-in: %d", status)
 	}
 	at, _ := start("maren.holtveig@ilvane.example")
+	if got := back(signIn(at, "nobody.known@ilvane.example")); got != "/door?step=bundles" {
+		t.Errorf("somebody who may ask for something: %s", got)
+	}
+	check(t, r.svc.PatchBundle(t.Context(), "test", "nobody asks for it", "loan-desk", []byte(`{"closed": "yes"}`), ""))
+	at, _ = start("maren.holtveig@ilvane.example")
 	if got := back(signIn(at, "nobody.known@ilvane.example")); got != "/door?failed=unknown" {
 		t.Errorf("somebody whom we do not know: %s", got)
 	}

@@ -35,7 +35,7 @@ func (s *Service) remove(now *State, t *store.Tx, a addr.Address, at moment.Mome
 			return err
 		}
 	}
-	if err := endHoldings(t, now, a, at); err != nil {
+	if err := endHoldings(t, now, a); err != nil {
 		return err
 	}
 	links, err := namingLinks(now, t, a)

@@ -69,22 +69,10 @@ func (s *State) confirmBundled(held []world.Holding, resource string, at moment.
 	return found
 }
 
-// endHoldings ends all that a party holds of bundles, at a moment.
-func endHoldings(t *store.Tx, now *State, a addr.Address, at moment.Moment) error {
-	held, err := heldNow(t, now, a)
-	if err != nil {
-		return err
-	}
-	for i := range held {
-		switch h := &held[i]; {
-		case h.Until <= at:
-		case h.From > at:
-			_, err = t.EndRecord("holding", h.Key())
-		default:
-			h.Until = at
-			_, err = putHolding(t, h)
-		}
-		if err != nil {
+// endHoldings takes away all that a party holds of bundles, as its record goes: what it held stands in the history.
+func endHoldings(t *store.Tx, now *State, a addr.Address) error {
+	for _, h := range now.Holdings(a) {
+		if _, err := t.EndRecord("holding", h.Key()); err != nil {
 			return err
 		}
 	}

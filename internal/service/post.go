@@ -212,7 +212,7 @@ func (s *Service) compose(ctx context.Context, m *store.Message) (*mail.Message,
 		return s.composeLetIn(ctx, data["request"], &c)
 	case "bundle_answered":
 		return s.composeBundle(ctx, data["request"], &c)
-	case "digest", "offer", "arrived", "works", "answered", "sign_up", "bundle_asked", "expectation":
+	case "digest", "offer", "arrived", "works", "answered", "sign_up", "bundle_asked", "expectation", "review":
 		return s.composeOurs(ctx, m, data, &c)
 	}
 	g, own, err := s.Guest(ctx, m.Recipient)
@@ -436,6 +436,22 @@ func (s *Service) tellAsker(st *State, t *store.Tx, r *Request) error {
 	return s.postMail(t, st, to, kind, "request "+r.ID+" "+string(r.State), map[string]string{"request": r.ID})
 }
 
+// composeReview asks somebody of ours whether what they answer for is still needed; nothing is sent where nothing waits for them.
+func (s *Service) composeReview(ctx context.Context, language, id, person string, c *mail.Content) (*mail.Message, error) {
+	v, err := s.RoundOf(ctx, Who{Role: Administrator, Person: person}, id)
+	if err != nil || v.Closed != "" || v.Waits["owner:"+person] == 0 {
+		return nil, dropIfGone(err)
+	}
+	until, err := moment.Parse(v.Until)
+	if err != nil {
+		return nil, err
+	}
+	c.Count, c.Text, c.Purpose, c.Until = v.Waits["owner:"+person], v.Name, v.Why, dayWords(until, s.State(), phrase.Of(language))
+	c.Link = s.address("/reviews/" + url.PathEscape(id))
+	msg, err := mail.Compose("review", language, c)
+	return &msg, err
+}
+
 // composeBundle writes to somebody who asked for a bundle what became of it.
 func (s *Service) composeBundle(ctx context.Context, id string, c *mail.Content) (*mail.Message, error) {
 	r, err := s.requestKept(ctx, id)
@@ -634,6 +650,9 @@ func (s *Service) composeOurs(ctx context.Context, m *store.Message, data map[st
 		}
 		msg, err := mail.Compose(m.Kind, language, c)
 		return &msg, err
+	}
+	if m.Kind == "review" {
+		return s.composeReview(ctx, language, data["round"], data["person"], c)
 	}
 	if m.Kind == "expectation" {
 		x, err := st.Expectation(data["expectation"])

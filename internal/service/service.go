@@ -97,6 +97,7 @@ type Service struct {
 	outside  atomic.Pointer[string]
 	followed atomic.Int64 // when the database was last followed, in milliseconds of Unix time; 0 for never
 
+	roundsAt    atomic.Int64  // when it was looked which rounds of review end, in microseconds
 	lapsedAt    atomic.Int64  // when it was looked which requests nobody answered in time, in microseconds
 	askedAt     atomic.Uint64 // how far requests were looked through
 	draftsAsked struct {
@@ -227,6 +228,9 @@ func (s *Service) Run(ctx context.Context, every time.Duration) {
 		}
 		if err == nil {
 			err = s.lapseRequests(ctx)
+		}
+		if err == nil {
+			err = s.tendRounds(ctx)
 		}
 		return err
 	})

@@ -146,6 +146,9 @@ func (s *Service) StepOf(ctx context.Context, address, language string) (*Step, 
 	}
 	step, err := s.signUpStep(ctx, a, language)
 	if err == nil && step == nil {
+		step, err = s.bundleStep(ctx, a)
+	}
+	if err == nil && step == nil {
 		err = ErrDenied
 	}
 	return step, err
@@ -161,7 +164,7 @@ func (s *Service) SignUp(ctx context.Context, k Knock, way string, said []string
 	if err != nil {
 		return Entered{}, ErrDenied
 	}
-	if step.Kind == DoorWaiting {
+	if step.Kind == DoorWaiting || step.Kind == DoorBundles {
 		return Entered{Step: step, Address: a.String()}, nil
 	}
 	x := &SignUp{Address: a.String(), Language: k.Language, Asked: step.Questions, Said: []string{}}

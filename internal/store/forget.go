@@ -80,8 +80,10 @@ func (t *Tx) Forget(address string) (pseudonym string, err error) {
 	if err := t.exec("UPDATE guest SET address = ?, pseudonym = TRUE, name = '', purpose = '', language = '', location = '' WHERE address = ?", pseudonym, address); err != nil {
 		return "", err
 	}
-	if err := t.exec("UPDATE `grant` SET party = ? WHERE party = ?", pseudonym, address); err != nil {
-		return "", err
+	for _, table := range []string{"`grant`", "review_line"} {
+		if err := t.exec("UPDATE "+table+" SET party = ? WHERE party = ?", pseudonym, address); err != nil {
+			return "", err
+		}
 	}
 	type row struct {
 		kind, id string

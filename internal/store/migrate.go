@@ -211,6 +211,7 @@ var asked = map[int64]string{
 	9:  "SELECT EXISTS (SELECT 1 FROM webhook_work)",  // how far receivers of events were told
 	10: "SELECT EXISTS (SELECT 1 FROM noticed)",       // when findings came and went
 	11: "SELECT EXISTS (SELECT 1 FROM evidence_part)", // the lines of records of reach
+	12: "SELECT EXISTS (SELECT 1 FROM review_line)",   // what rounds of review asked, and what was answered
 }
 
 // passing are the versions that hold nothing which has to be kept: sessions, codes, what is

@@ -529,6 +529,24 @@ type ServerInterface interface {
 	// WithdrawRequest Take back what one asked for
 	// (POST /api/v1/requests/{id}/withdraw)
 	WithdrawRequest(w http.ResponseWriter, r *http.Request, id string)
+	// ListReviews Rounds of review, the newest first; of members those that ask them something
+	// (GET /api/v1/reviews)
+	ListReviews(w http.ResponseWriter, r *http.Request)
+	// BeginReview Ask of everything that is held within a scope whether it is still needed
+	// (POST /api/v1/reviews)
+	BeginReview(w http.ResponseWriter, r *http.Request, params BeginReviewParams)
+	// GetReview A round of review and how far it has come
+	// (GET /api/v1/reviews/{id})
+	GetReview(w http.ResponseWriter, r *http.Request, id string)
+	// AnswerReview Answer lines of a round, one or many; each is done or refused by itself
+	// (POST /api/v1/reviews/{id}/answers)
+	AnswerReview(w http.ResponseWriter, r *http.Request, id string, params AnswerReviewParams)
+	// EndReview End a round before its day; what nobody answered is as at its end
+	// (POST /api/v1/reviews/{id}/end)
+	EndReview(w http.ResponseWriter, r *http.Request, id string)
+	// ReviewLines What a round asks, line by line; of members what it asks them
+	// (GET /api/v1/reviews/{id}/lines)
+	ReviewLines(w http.ResponseWriter, r *http.Request, id string, params ReviewLinesParams)
 	// Revisions Revisions of policy, the newest first
 	// (GET /api/v1/revisions)
 	Revisions(w http.ResponseWriter, r *http.Request, params RevisionsParams)
@@ -7586,6 +7604,228 @@ func (siw *ServerInterfaceWrapper) WithdrawRequest(w http.ResponseWriter, r *htt
 	handler.ServeHTTP(w, r)
 }
 
+// ListReviews operation middleware
+func (siw *ServerInterfaceWrapper) ListReviews(w http.ResponseWriter, r *http.Request) {
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.ListReviews(w, r)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// BeginReview operation middleware
+func (siw *ServerInterfaceWrapper) BeginReview(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params BeginReviewParams
+
+	// ------------- Optional query parameter "preview" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "preview", r.URL.Query(), &params.Preview, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "preview"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "preview", Err: err})
+		}
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.BeginReview(w, r, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// GetReview operation middleware
+func (siw *ServerInterfaceWrapper) GetReview(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", chi.URLParam(r, "id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "id", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.GetReview(w, r, id)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// AnswerReview operation middleware
+func (siw *ServerInterfaceWrapper) AnswerReview(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", chi.URLParam(r, "id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "id", Err: err})
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params AnswerReviewParams
+
+	// ------------- Optional query parameter "preview" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "preview", r.URL.Query(), &params.Preview, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "preview"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "preview", Err: err})
+		}
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.AnswerReview(w, r, id, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// EndReview operation middleware
+func (siw *ServerInterfaceWrapper) EndReview(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", chi.URLParam(r, "id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "id", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.EndReview(w, r, id)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// ReviewLines operation middleware
+func (siw *ServerInterfaceWrapper) ReviewLines(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", chi.URLParam(r, "id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "id", Err: err})
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params ReviewLinesParams
+
+	// ------------- Optional query parameter "state" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "state", r.URL.Query(), &params.State, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "state"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "state", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "mine" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "mine", r.URL.Query(), &params.Mine, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "mine"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "mine", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "after" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "after", r.URL.Query(), &params.After, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "after"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "after", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", r.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "limit"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "limit", Err: err})
+		}
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.ReviewLines(w, r, id, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
 // Revisions operation middleware
 func (siw *ServerInterfaceWrapper) Revisions(w http.ResponseWriter, r *http.Request) {
 
@@ -9564,6 +9804,24 @@ func HandlerWithOptions(si ServerInterface, options ChiServerOptions) http.Handl
 	})
 	r.Group(func(r chi.Router) {
 		r.Patch(options.BaseURL+"/api/v1/bundles/{id}", wrapper.SetBundle)
+	})
+	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/api/v1/reviews", wrapper.ListReviews)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/api/v1/reviews", wrapper.BeginReview)
+	})
+	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/api/v1/reviews/{id}", wrapper.GetReview)
+	})
+	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/api/v1/reviews/{id}/lines", wrapper.ReviewLines)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/api/v1/reviews/{id}/answers", wrapper.AnswerReview)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/api/v1/reviews/{id}/end", wrapper.EndReview)
 	})
 	r.Group(func(r chi.Router) {
 		r.Post(options.BaseURL+"/api/v1/holdings/end", wrapper.EndHolding)
@@ -17203,6 +17461,265 @@ func (response WithdrawRequestdefaultApplicationProblemPlusJSONResponse) VisitWi
 	return err
 }
 
+type ListReviewsRequestObject struct {
+}
+
+type ListReviewsResponseObject interface {
+	VisitListReviewsResponse(w http.ResponseWriter) error
+}
+
+type ListReviews200JSONResponse struct {
+	Rounds []Round `json:"rounds"`
+}
+
+func (response ListReviews200JSONResponse) VisitListReviewsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListReviewsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListReviewsdefaultApplicationProblemPlusJSONResponse) VisitListReviewsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type BeginReviewRequestObject struct {
+	Params BeginReviewParams
+	Body   *BeginReviewJSONRequestBody
+}
+
+type BeginReviewResponseObject interface {
+	VisitBeginReviewResponse(w http.ResponseWriter) error
+}
+
+type BeginReview200JSONResponse Round
+
+func (response BeginReview200JSONResponse) VisitBeginReviewResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type BeginReview201JSONResponse Round
+
+func (response BeginReview201JSONResponse) VisitBeginReviewResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type BeginReviewdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response BeginReviewdefaultApplicationProblemPlusJSONResponse) VisitBeginReviewResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetReviewRequestObject struct {
+	Id string `json:"id"`
+}
+
+type GetReviewResponseObject interface {
+	VisitGetReviewResponse(w http.ResponseWriter) error
+}
+
+type GetReview200JSONResponse Round
+
+func (response GetReview200JSONResponse) VisitGetReviewResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetReviewdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetReviewdefaultApplicationProblemPlusJSONResponse) VisitGetReviewResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AnswerReviewRequestObject struct {
+	Id     string `json:"id"`
+	Params AnswerReviewParams
+	Body   *AnswerReviewJSONRequestBody
+}
+
+type AnswerReviewResponseObject interface {
+	VisitAnswerReviewResponse(w http.ResponseWriter) error
+}
+
+type AnswerReview200JSONResponse ReviewsDone
+
+func (response AnswerReview200JSONResponse) VisitAnswerReviewResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AnswerReviewdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response AnswerReviewdefaultApplicationProblemPlusJSONResponse) VisitAnswerReviewResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type EndReviewRequestObject struct {
+	Id   string `json:"id"`
+	Body *EndReviewJSONRequestBody
+}
+
+type EndReviewResponseObject interface {
+	VisitEndReviewResponse(w http.ResponseWriter) error
+}
+
+type EndReview200JSONResponse Round
+
+func (response EndReview200JSONResponse) VisitEndReviewResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type EndReviewdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response EndReviewdefaultApplicationProblemPlusJSONResponse) VisitEndReviewResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ReviewLinesRequestObject struct {
+	Id     string `json:"id"`
+	Params ReviewLinesParams
+}
+
+type ReviewLinesResponseObject interface {
+	VisitReviewLinesResponse(w http.ResponseWriter) error
+}
+
+type ReviewLines200JSONResponse struct {
+	Lines []ReviewLine `json:"lines"`
+
+	// Next Ask for more behind this number; absent where there are no more
+	Next *int `json:"next,omitempty"`
+}
+
+func (response ReviewLines200JSONResponse) VisitReviewLinesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ReviewLinesdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ReviewLinesdefaultApplicationProblemPlusJSONResponse) VisitReviewLinesResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type RevisionsRequestObject struct {
 	Params RevisionsParams
 }
@@ -19919,6 +20436,24 @@ type StrictServerInterface interface {
 	// WithdrawRequest Take back what one asked for
 	// (POST /api/v1/requests/{id}/withdraw)
 	WithdrawRequest(ctx context.Context, request WithdrawRequestRequestObject) (WithdrawRequestResponseObject, error)
+	// ListReviews Rounds of review, the newest first; of members those that ask them something
+	// (GET /api/v1/reviews)
+	ListReviews(ctx context.Context, request ListReviewsRequestObject) (ListReviewsResponseObject, error)
+	// BeginReview Ask of everything that is held within a scope whether it is still needed
+	// (POST /api/v1/reviews)
+	BeginReview(ctx context.Context, request BeginReviewRequestObject) (BeginReviewResponseObject, error)
+	// GetReview A round of review and how far it has come
+	// (GET /api/v1/reviews/{id})
+	GetReview(ctx context.Context, request GetReviewRequestObject) (GetReviewResponseObject, error)
+	// AnswerReview Answer lines of a round, one or many; each is done or refused by itself
+	// (POST /api/v1/reviews/{id}/answers)
+	AnswerReview(ctx context.Context, request AnswerReviewRequestObject) (AnswerReviewResponseObject, error)
+	// EndReview End a round before its day; what nobody answered is as at its end
+	// (POST /api/v1/reviews/{id}/end)
+	EndReview(ctx context.Context, request EndReviewRequestObject) (EndReviewResponseObject, error)
+	// ReviewLines What a round asks, line by line; of members what it asks them
+	// (GET /api/v1/reviews/{id}/lines)
+	ReviewLines(ctx context.Context, request ReviewLinesRequestObject) (ReviewLinesResponseObject, error)
 	// Revisions Revisions of policy, the newest first
 	// (GET /api/v1/revisions)
 	Revisions(ctx context.Context, request RevisionsRequestObject) (RevisionsResponseObject, error)
@@ -24954,6 +25489,183 @@ func (sh *strictHandler) WithdrawRequest(w http.ResponseWriter, r *http.Request,
 	}
 }
 
+// ListReviews operation middleware
+func (sh *strictHandler) ListReviews(w http.ResponseWriter, r *http.Request) {
+	var request ListReviewsRequestObject
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.ListReviews(ctx, request.(ListReviewsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListReviews")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(ListReviewsResponseObject); ok {
+		if err := validResponse.VisitListReviewsResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// BeginReview operation middleware
+func (sh *strictHandler) BeginReview(w http.ResponseWriter, r *http.Request, params BeginReviewParams) {
+	var request BeginReviewRequestObject
+
+	request.Params = params
+
+	var body BeginReviewJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.BeginReview(ctx, request.(BeginReviewRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "BeginReview")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(BeginReviewResponseObject); ok {
+		if err := validResponse.VisitBeginReviewResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetReview operation middleware
+func (sh *strictHandler) GetReview(w http.ResponseWriter, r *http.Request, id string) {
+	var request GetReviewRequestObject
+
+	request.Id = id
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.GetReview(ctx, request.(GetReviewRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetReview")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(GetReviewResponseObject); ok {
+		if err := validResponse.VisitGetReviewResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// AnswerReview operation middleware
+func (sh *strictHandler) AnswerReview(w http.ResponseWriter, r *http.Request, id string, params AnswerReviewParams) {
+	var request AnswerReviewRequestObject
+
+	request.Id = id
+	request.Params = params
+
+	var body AnswerReviewJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.AnswerReview(ctx, request.(AnswerReviewRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AnswerReview")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(AnswerReviewResponseObject); ok {
+		if err := validResponse.VisitAnswerReviewResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// EndReview operation middleware
+func (sh *strictHandler) EndReview(w http.ResponseWriter, r *http.Request, id string) {
+	var request EndReviewRequestObject
+
+	request.Id = id
+
+	var body EndReviewJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.EndReview(ctx, request.(EndReviewRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "EndReview")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(EndReviewResponseObject); ok {
+		if err := validResponse.VisitEndReviewResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ReviewLines operation middleware
+func (sh *strictHandler) ReviewLines(w http.ResponseWriter, r *http.Request, id string, params ReviewLinesParams) {
+	var request ReviewLinesRequestObject
+
+	request.Id = id
+	request.Params = params
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.ReviewLines(ctx, request.(ReviewLinesRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ReviewLines")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(ReviewLinesResponseObject); ok {
+		if err := validResponse.VisitReviewLinesResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // Revisions operation middleware
 func (sh *strictHandler) Revisions(w http.ResponseWriter, r *http.Request, params RevisionsParams) {
 	var request RevisionsRequestObject
@@ -26487,708 +27199,728 @@ func (sh *strictHandler) Would(w http.ResponseWriter, r *http.Request) {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"3L1ts9u4lSf+VVh3t2qSjNx2p5PszvWbvW27O550tz22J/5XZb0qSIQk5FKEQkBX1qT6u/8L5xyAIHlA",
-	"grpyHiZv0r6SSDwcHJzH3++vN2u9P+ha1tbc3P715iAasZdWNvCvF8fG6Mb9VynNulEHq3R9c3tTy8+2",
-	"0JvC7mRxEFtZrORGN/JmcaPcx385yuZ8s7ipxV7e3N6s8SmLG7Peyb1wj9uLzz/Iemt3N7ffPHu2uLHn",
-	"g/umsY2qtzc//7y4eV3K/UFbWa/Pf5Dn4RA+7GRhxF4W9/JcnJTdqboQRSnORSMPUlgDg9uoxthC1OYk",
-	"Gz+6nRQl/IuGF73piXtVYpxfu3HuVe3//b/ZUW9+FHa9Gw731Qex9StmrLCysDth4Z/rnai3sjgJU+xF",
-	"KYtNo/fJsW6e4AvGBjkc1g9qr6z7Krc9FXzYe6DaH/c3t7+lOeO/vg6PVrWVW9nAs9828kHJ03DK78W5",
-	"OLlJnvSxKv00RR3+s9Zu17YJqTnQc+OB0etXWldS1PD6jzvZyLdOaocjOIjG1rK5ff1yUZiDWEv4r72U",
-	"VtXb29cvC90Uoi6UlftCmGKjKvcNP56DsLt2OCf3npvFTSP/clSNLG9ubXOUiW34Nb8NH3fnxEidNDdS",
-	"GF23cvFnfWxqURX3Uh5MYpFOuzF5ZQbxs5uBOejaSDjhbxu9qiSMaK1rK2sQE3E4VGot3OCeHvAb//pn",
-	"40b61+hl/7ORm5vbm//xtFUhT/FT89Q/F97Ykwu9l7DxxUnWtjg1ut4Wui70sSmMKmXxi98+e/bLhdsc",
-	"ZYu1qGtti5UsSl07mTm5z79ZgCC9k7Y5P7nbWNkURpxNoepip0/FXtTnwsi1rktTWF3Y5lyIrVD1L2Ef",
-	"aJBuDnfrtTxYUa8lzLsslRulqN42+iAbq9wqbURl5OLmEP3przeq7K33vzHL7RZb0LoNtibSJV8zvzzW",
-	"VlW9H/5u6mc/xwL6JzfIMAT/xE/hR3r1Z7m27l24CrL8FhRtd6Krc3TyuIkNPjKKlnOjm72wN7c3e713",
-	"kjU2y8nv9qa2OsdTw1dOTFEfUbq78yuVEatKlpx+8eeMmeRBNqn5N7qSU+fjnftOf07wMvp9eMOiHeHI",
-	"vO7wihvMTrTTHozTHQ8QdxRoK/eG/R79QTSNON/AcV4ro3DysnY3w59uztKpqFpHY2wfsBVWdt8xtjTf",
-	"CyuHr+0tlZ9XNJrOhPxLR5bsBdxCk8d+r+r4r18vRuSnq+h+0itdngujtjVoJmelFMo+L5Q1hZHGjdqA",
-	"HrP6XtamkHXZyn0khAdhzEk3zCvuilqeCqcYJag6Z10wDybDo120/l0VK5VfL8akfXhv4WfuHfrYmOK0",
-	"08VOmPiFz4taylKWxcZduMVe7ldg1PCGy5/8exc39bGqbj7NOlILuBMnvvpxhxLFiIYlwe4do7JspDHD",
-	"BYBL87P9ir5QKENzZTcyqU3cyg0f/ubYFPpUFwepD5UshLkvlOUlpJFG1lY26RGGrxSwJ4Z9TiONPjZr",
-	"OVMjGNk8qDU/NatsxX3C6z78dvvEeEiLsA3xhGnx2INe+lH1dtNm3k4btT02QQIYHfHXgUXct3beybVu",
-	"SrMoDo1+AEUly0VhjuYg69L9507v5aIwO+FeuiisqO7hP9y+ibU1CzhWCycI0v3/thG1+ysYtGbh3B3d",
-	"uD/Adi2KtXDPO3Vm1C4JmcT8vb3TDX9TnMQ5X39/RJkYVd9+GP6l7VLTyxZuk9g9rar30joD3gw3Vlqx",
-	"5c9XsxW1MsKfbn430aLv7t9r6xwDWZWgwtGnrGSBwvO8ECsDRqzzDrxD45SAEap0KlGxu2CiGeQP5QO8",
-	"HIZCCj0ayvA1vSUP71zgMrGLe4EVQZ/ly0fXYmG0iQhKmHmZ+2iZ0imLtKL+uNP7Qh8teBhu7f5ylMZ9",
-	"5nZLrPSRVQDZmuKfypZa3NyrumTH52+ooeS5T0IE4wgiQ2KvrFvD+1qfam5pam2Xldb3slzicvYuuQ1G",
-	"CZQpNvpYl7f4TzAfQEQKdzmZInaNzdk4n92ZGf7MbXSzKIzG7yhb7MXZOY3a7mRzUgb2HCNU2Xvjb56E",
-	"/4MfLpN3eiMfwtYGCVK1/d1vbhbMteHOZ+V+OrGl7/333G9wH6ZvV/9F2vlwxqJJgrB3zOnWXGQM6+jg",
-	"R1NllYq5dwbyqFE1WLzVsS6rGYL+LXz/O80qlIMwltMIwhYruSa59lJ3dnYW2aoY1lyAzFVu2hYjirEY",
-	"TY/qnQRdM+3TBOvGz56GnlhVWeLzZ0YuxlSkO4VWFztdlXh1xY7Cb3/DaUg4o8zTPuhCivUu6NmFuz91",
-	"g+HMsHrR83/LBlD24vNr/PLXz4Y7uwoLMBEEXdxUot4exXb4Zea7ECDjAt93nLeDa0bKagNhq2AYKPiK",
-	"fJCNEyuTdHoyAj8T8RBcifYGTArNH0V1nCszzXGwyr/jxv7gn91bNliM21aBHyqxloUR56C/6WaBF2Us",
-	"EoZjrxfxnQ7exosdgsFutOxCH0sla873qFQ9Q6355/ygavYeT14+tTyt9Z4/mOeDWouqCF8pxF7XW7f8",
-	"e/ZmquVn3vRzq+2jIJ1X/KEGtxU/jh6/KCpV3ztLel0dO05y9LrRaxdyJ+XkHYnfcgumraiGA3TrCQa9",
-	"qKobNq3RuT3xcZ3LEvfRv6Bdi3jpaenGBAQ2dqa9nbSO1+JoJsMkL+BLjzBZJ23HpDBy+tT2pHHhNEJh",
-	"9F5C8KxnVXaCYmlP1n2WClsbVR45kXhHnxSNMve3hQBRLU66uTeg1L0ad3ejKZSFBAUmQGEgTtWvRNPI",
+	"3L1ts9s2li76V1j7nqrp9Mixk3T3ObP95ezETuLpJPbYnvGt6uujgkRIQm+KUBPQljVd+e+3sNYCCJIL",
+	"JKgt98v5lHhLIvGysLBen+evN2u9P+ha1tbc3P715iAasZdWNvCv746N0Y37v1KadaMOVun65vamlp9s",
+	"oTeF3cniILayWMmNbuTN4ka5j/9ylM35ZnFTi728ub1Z41MWN2a9k3vhHrcXn36S9dbubm6/efZscWPP",
+	"B/dNYxtVb29+/XVx86qU+4O2sl6f/yjPwyG838nCiL0s7uW5OCm7U3UhilKci0YepLAGBrdRjbGFqM1J",
+	"Nn50OylK+BcNL3rTE/eqxDi/cuPcq9r/+3+xo978LOx6Nxzuy/di61fMWGFlYXfCwj/XO1FvZXESptiL",
+	"UhabRu+TY908wReMDXI4rJ/UXln3VW57Kviw90C1P+5vbn9Pc8Z/fRUerWort7KBZ79p5IOSp+GU34lz",
+	"cXKTPOljVfppijr8b63drm0TUnOg58YDo9evtK6kqOH1H3aykW+c1A5HcBCNrWVz++rFojAHsZbwf3sp",
+	"raq3t69eFLopRF0oK/eFMMVGVe4bfjwHYXftcE7uPTeLm0b+5agaWd7c2uYoE9vwNb8NH3bnxEidNDdS",
+	"GF23cvFnfWxqURX3Uh5MYpFOuzF5ZQbxq5uBOejaSDjhbxq9qiSMaK1rK2sQE3E4VGot3OCeHvAb//pn",
+	"40b61+hl/6ORm5vbm//naatCnuKn5ql/LryxJxd6L2Hji5OsbXFqdL0tdF3oY1MYVcriN79/9uyLhdsc",
+	"ZYu1qGtti5UsSl07mTm5z79ZgCC9lbY5P7nbWNkURpxNoepip0/FXtTnwsi1rktTWF3Y5lyIrVD1F7AP",
+	"NEg3h7v1Wh6sqNcS5l2Wyo1SVG8afZCNVW6VNqIycnFziP701xtV9tb735jldostaN0GWxPpkq+YXx5r",
+	"q6reD/8w9bNfYwH9kxtkGIJ/4sfwI736s1xb9y5cBVl+C4q2O9HVOTp53MQGHxlFy7nRzV7Ym9ubvd47",
+	"yRqb5eR3e1NbneOp4SsnpqiPKN3d+ZXKiFUlS06/+HPGTPIgm9T8G13JqfPx1n2nPyd4Gf0+vGHRjnBk",
+	"Xnd4xQ1mJ9ppD8bpjgeIOwq0lXvDfo/+IJpGnG/gOK+VUTh5Wbub4U83Z+lUVK2jMbYP2Aoru+8YW5of",
+	"hJXD1/aWys8rGk1nQv6lI0v2HdxCk8d+r+r4r18tRuSnq+h+0StdngujtjVoJmelFMo+L5Q1hZHGjdqA",
+	"HrP6XtamkHXZyn0khAdhzEk3zCvuilqeCqcYJag6Z10wDybDo120/l0VK5WvF2PSPry38DP3Dn1sTHHa",
+	"6WInTPzC50UtZSnLYuMu3GIv9yswanjD5U/+vYub+lhVNx9nHakF3IkTX/2wQ4liRMOSYPeOUVk20pjh",
+	"AsCl+cl+SV8olKG5shuZ1CZu5YYPf31sCn2qi4PUh0oWwtwXyvIS0kgjayub9AjDVwrYE8M+p5FGH5u1",
+	"nKkRjGwe1JqfmlW24j7hdR9+u31iPKRF2IZ4wrR47EEv/ah6u2kzb6eN2h6bIAGMjvjrwCLuWztv5Vo3",
+	"pVkUh0Y/gKKS5aIwR3OQden+d6f3clGYnXAvXRRWVPfwP27fxNqaBRyrhRME6f67bUTt/goGrVk4d0c3",
+	"7g+wXYtiLdzzTp0ZtUtCJjF/b+90w98UJ3HO198fUCZG1bcfhn9pu9T0soXbJHZPq+qdtM6AN8ONlVZs",
+	"+fPVbEWtjPCnm99NtOi7+/fKOsdAViWocPQpK1mg8DwvxMqAEeu8A+/QOCVghCqdSlTsLphoBvlDeQ8v",
+	"h6GQQo+GMnxNb8nDOxe4TOziXmBF0Gf58tG1WBhtIoISZl7mPlqmdMoirag/7PS+0EcLHoZbu78cpXGf",
+	"ud0SK31kFUC2pvinsqUWN/eqLtnx+RtqKHnukxDBOILIkNgr69bwvtanmluaWttlpfW9LJe4nL1LboNR",
+	"AmWKjT7W5S3+E8wHEJHCXU6miF1jczbOZ3dmhj9zG90sCqPxO8oWe3F2TqO2O9mclIE9xwhV9t74myfh",
+	"/+CHy+Sd3siHsLVBglRt//C7mwVzbbjzWbmfTmzpO/899xvch+nb1X+Rdj6csWiSIOwdc7o1FxnDOjr4",
+	"0VRZpWLunYE8alQNFm91rMtqhqB/C9//XrMK5SCM5TSCsMVKrkmuvdSdnZ1FtiqGNRcgc5WbtsWIYixG",
+	"06N6K0HXTPs0wbrxs6ehJ1ZVlvj8mZGLMRXpTqHVxU5XJV5dsaPw+99xGhLOKPO097qQYr0Lenbh7k/d",
+	"YDgzrF70/N+zAZS9+PQKv/zVs+HOrsICTARBFzeVqLdHsR1+mfkuBMi4wPcd5+3gmpGy2kDYKhgGCr4i",
+	"H2TjxMoknZ6MwM9EPARXor0Bk0LzX6I6zpWZ5jhY5T9wY3/wz+4tGyzGbavAD5VYy8KIc9DfdLPAizIW",
+	"CcOx14v4Tgdv48UOwWA3Wnahj6WSNed7VKqeodb8c35SNXuPJy+fWp7Wes8fzPNBrUVVhK8UYq/rrVv+",
+	"PXsz1fITb/q51fZRkM4r/liD24ofR49fFJWq750lva6OHSc5et3otQu5k3LyjsRvuQXTVlTDAbr1BINe",
+	"VNUNm9bo3J74uM5lifvoX9CuRbz0tHRjAgIbO9PeTlrHa3E0k2GS7+BLjzBZJ23HpDBy+tT2pHHhNEJh",
+	"9F5C8KxnVXaCYmlP1n2WClsbVR45kXhLnxSNMve3hQBRLU66uTeg1L0ad3ejKZSFBAUmQGEgTtWvRNPI",
 	"0n0QHPzRMMuFlmUIsHNatjXKReVc6eIknCTOicWPPNarawg3goUwN3CPezNuiPKGJ4p3JE7RdnJn7FvR",
-	"XG4aRRfCb9gbiPeU7opS74Wqn8NNEwy6iXz3aJ5ouP3HFb7EJHKiw5XQAqPH3ekmFXv2KQGj2VgnZvog",
-	"a2cHdc8JHiNO2hp9mmHeuwm80yc2+HjplTC8euCjvMF8wK+CKaIzHDB/hbhv0+Tby4PeO3JfhAUYbCLE",
-	"A3H+l8Yovz0XFG9dFL/AA7ko/Hn8ZXEQqjFou9VSloUoKEM1GOXjroZr6fiEHvu4k3VUFKLbuAMtISi1",
-	"PFV5UqW81opbX8miNwUufrzYta7lZGyvp1MjBemlg4acFK0PQfL72d+l39T8uQ5esTovo618xIOuLeyw",
-	"cItiIPOccFdyY5f6aDlXV2PJgdXFShbmuN/LsjgeKN91EFt5W+i6OrcmcSMxDSNLFACM4rufGvfDjlka",
-	"J5Bis34408gg5+xqsd5db+3uOzY+CCy8oRD1Obh0ymbJ7tBwbuXWD3sRZLEjT7xE293vRfUgGYEWZqk3",
-	"mUHdlQwWdV+VnNtyFUV3nwYTsNbuUT6UuzovKbG1Oi8r+SCrGwqIKmP9pIwVdeleycV7V9ruEnlX0Vhc",
-	"d/cdGItxgqNPvbQERD5B5GoNvzJurFGywg1/VmR0I4X1ibGxgWE4rdx3AyKiqoJs5L/zz1qhR+TX1uwg",
-	"Zk+DP9ZrXW9Us0eTeydVs7THpsb8IP4nt773kr9EcLPY+VVaG2lsAV+JAxeQlyHTDBdAmHtMLuBs/dDX",
-	"lTYwziAGoj6zw0tnjKuSHR2tt7vOlC0qXW9lU4gtBMZrKhCARFBRSWsKb2gPVY1bVzZIKJ08DcV/dS4O",
-	"ulLr823hBXoBn7h3QS2CW7qxJeOHcWyWueLmxoQPzTsGs+TPp+gHWRone0ZadvtG061ClcvVmY/DQv7Q",
-	"aE4rjbiOIPbMMt0ZKKWDcH1R61MkiiAtGMPfHA3M6Vij1/0p30d0+yDrMhhVJ2FaOYTfuOWvL3QX67YE",
-	"Fg8s7YYX0lZT+3MblsLrDTww7GXR6HtZf3tOJQjcx4WoC/n5INdWkLeaVSO3DhVGw9Xy1Z2ytlDQyd3X",
-	"bf5ocAYbSacNlvpwXFXK7GTpTmF858a2VMrZo3qZ8W2wScckROB79+zh0OgHUfHijZ9KjKP4vMBtQXF3",
-	"KnZYQOmr+38nSrUythFWNwUaVRCH/xdTqPJ5IeibnYSk3B/AKM4/4pD4GQ74976i1GlzjO+DQjtRQIRC",
-	"/7IszpJfe9L3qQqxveg9+1zssZx+qA+TJQ7ys5V1mVbY/fhVgT+A/4TKtOCH+K1zC+0+wdx4UBi4dSVU",
-	"XVbuCLNpavUwJ02tNpbbkJ2sxvajTVMNl9x95kssuDIK5wK6qRkBFmXWMH+Pz+RGqub6vdou3doOh4cH",
-	"yruAKCC4ZyuJF+48uync4zMylm/gN9zDnChxF0x9hoGedtpIH/fyOXhVPyh3D3TFfCyoC0azSTd9LJye",
-	"o/sgfyXo4Xzm00hfZjcYZv4bfK5zZkQdOx2WJVVZDaVdb6ysKVxhCzhblHVcOT+S7N5Fa+iQGVRqjKaL",
-	"c2E06BR8VOKCaPaJMXynG6ird+YkaVc3iLoQtthr07XuDX6NSkBxIBWrGLlqddpV1B/RnvVlI8jiorWm",
-	"w50T70R01oKSJDVKCsYr/vT1dmfuJyPJPYlCvVmIAhOzi6i+oCNgbherEu6TyCMLJQgDU+O/Zb79cGwO",
-	"2si88Pd4mmIogTjmILPdaDybxXbCUjaC6Wl6XRsrRXlbiKLBqo7I0bXiXhYrsb7vvuI3bDo5LWmSrfOm",
-	"WVgKWY4IyJzyjmF20b8/X3u1MvGFrICKpjPjAvvB/YR51F7w/lYo0IDDCRvpRAf6HI2VB4jNgnaBA2rn",
-	"VXc7Z25mQXVbgMKkwOWhux4XVjcnvBY8JezdS4k5im20hiDjU2jGspl9Z3M9P+7RnKbuL+Gkmjh5FV1T",
-	"48XsFqR+yY0/PrTjfqtIglH60pdMZj9K2s3ilPzXE0r+14ySb70Vxv0IXsaF/sAgnYjF/Qu8vKhFxvgM",
-	"0wVHPr7AsLPF/zNltbMCshf30kBnDUWrSHQn19ZrgbEWm8W4Q3DJRsafM+Z60tQ2j3jhs1wLeDL9PW51",
-	"9Ozj0J78ze9+O9Gf3LNqZ/1yRh8R08iCAp8+7d9prs7e376zikrJkefCfvdUGg1hha1Qdez1C1voeu1M",
-	"01YTRib0UGSu5NQ7Z5aXyYQX7VyM4ez+E8KKp52so3rvjluSl8tNXtsXenOQl2BTRjRM6meOTbhcIzea",
-	"M5icrSU39/LinK12wmm5/YGMsRm+0F3Iq4IZ1TdlcctA84ui0ifZgPZfUJLKbSamQ3slqVEN1UT1Zts/",
-	"2B2Y0yruLWtd20atjlZ6R3bRd8hwkL6HoPO+qZUOA00v6ptUrkW0HiTBKECuBfPKvnQuNAp3FygVdISn",
-	"Qv4tfqSfq9W+EDRf4qOsfG/nqZxB10XcxseUmCbbrNsESg9QY3+wZ1gICtvojc/rYLqAaW8bOZe4EnQy",
-	"abN1ryR2WP7BzzYu3uiVyqRCH4MsR07dBojFW483cmkfWfc8ikZSWCl0zuBZOO3Oz4v6WFXgHaFlJE7i",
-	"7D/Fs+wW0M2gpKKwX7z77kXxv775t9+xFRXdm2x4G4ZutMEGpC4KUeYCD6SdNSusjA1cSjBjfgx2RDdQ",
-	"ye/DBO7TShxMJ4R0BYiDWEXDzPzg0tLAVfBc1EmTClOabu1xSp7bBpbR1qAXvryC82C5nJe/M0pdO7k0",
-	"UZF/XPq/dQJ1e/fy5btX798vCvl5LeE58GFzrOTtT3c/vlqQ5oS/OkXSxhq5VJ6qs9fwhfv2eysP3DKu",
-	"dclLXiXOnKaDkgP3Ec6+lGtV8l43dZ7zdXafUy1QVhelpioFUYCYx/ZfVHJwGFpDY6vwBl+TjsQz8bWy",
-	"hZWiqmo72qDps9asOem7VpgC6rJ7xDGbTDlj7hAns6eh4yUvBvJxp4u1qD0EkrK33eQmpT6pgQWCQAPp",
-	"9stzvknELvUxudc7WcCI6cJbyUJtUK5QxKDuoAVmGldQIMm0mnEBQTJZ3J6LIQwLiHViI/k84B1NxX3q",
-	"467pQ+X32sNdlXIjjpVtEwsAueJMCTclp1bIBmLlYbTRKcrD+FU9m/SqRt1M4+uNc+EXVq7vE9o0qW+2",
-	"dNEllUXy3OQfj6ziaBjIoidOI0Ik1/ff6WPNikSl2pANGhCLQirIgDv3ljKT1Lphjvu9gPKLZAx9XM3L",
-	"9b1vzfLPyvnNe/oumwhon5oPQ/LaGfDNXlSABsBeYMLrycwbLAgUe4VduXWooummm8+SF5dvyJ1Ve9W2",
-	"Wwya0UXxIJtSrW0wNmqSn7N0h9g5pTcjNwRXeQUFcQFAolL8gOm9iSIzUTVSlE5WyyOis7lTgt1Re1G5",
-	"fWcN0L4OUXU4Xe0rg3x09jZ5+t63st4PYKUb0x4Fo9LW4OARkKYQBTy2t7gncS70hvM2VG01L6XphhBa",
-	"H/OosvV+KRU1fYRnR4sPY1y4ZeTXXvN4NuWDSkbsV+dJk5JWEAKExiYyg2tR8y8wbMkAmRuRYXFmDWtA",
-	"8akT9YxjxhXb//txp9Y7byxFhj91AyOmoNz7o52duvJmWyOUkewC9TYZRx5NDxcwvauM53ZNn6N9R+bD",
-	"QNK4ZOwcJyUhSkm7PI3rkrC3PgR7Fl7bqXDNtrI6RvNELA/b0z1Kle8D97uNi+O9xXbZ2W1HfKc/EnZq",
-	"d+vTzU2D8IRPOQrCcJy+ArzvkA4mvHDOwSMyy2v/+z7yJ1UyYTFyVRZrvffxprM0zrXRhkJ5p6m29Hmd",
-	"9DClC9roE3ZtrU8j84vAa5Qhu+F0C61AjT1DxEwUAbcGU5+hETbZ1rNMLytcjdiRo2tpcHVHn5WaADwJ",
-	"sxSnxaA7G1EFsYkfrw7fqI37uRf3sqjkxhYdfz23u/+ybv1MLwPgbVA1+OWJF6O/zMMW/2RzJsjW3dqm",
-	"wFOHdwl636X2feQhz+zE/+QuG/eF2zZARcAVbaUBU82RbhgPaAL8dlMEHbeQil+UwcIXq0vB16d7Yz70",
-	"40i79IoQav+h8MEu/6wV2qj3ckmxVFGfl0Zt6yV8chDGkO9H3yXsOzCIHhQYumYnEHLD3cBB3YG7uK2X",
-	"xwP92G1eA19YSSex/sXQhZzq0DjzFY+nnd7zMaex7n2duMHSl97c0FJPrqknjix6qJFp285w55NC++LI",
-	"CO1GWc7FtBS0ajG3QjEaqLiepEyndUGNpKUStYyx+sCrfzYpHFQwjsmdKTesNtzlftZmaAw1M98W1AmK",
-	"EwMFndbHI+AqQRerGtMrreas3Nk2HvyafbA+2pNoxm7ONtkF8EPdZ0a1iKUuZGWkN1BGW0XHbhPf35kx",
-	"eGypyr6Pj/ataNgCAT67FpbA6cpoA7NzbMprfKjIwvIAvvnUb8PYsfkg7mU9s1hrzcVlX1tTwNDGS0bZ",
-	"wqKvf8190afxs0yi//BfbiteJmqEe8sa3raA+Y2tGefjHG2qRUOepLHUrzoLdS1otll4i/7WT+AuQkMO",
-	"N9BGdrAGzXNqshTNelcABAzByEHf6wmKk/W9LAvBVZH2FjcGtz6C4MI4koucghNKQgZdE8zHA0tBEyCW",
-	"1FL/itMlptsdFdfNcqbo6+hmaUNfV4fSCR4nnyw5B0stO1Rw50YdwEWhWQF8mOdwod061RqBwsUoKT2L",
-	"GioQb6ahyHSbJY6AH/rwOt5ljWB2uquD+5CUrP+IlMqc+tQgelNF97PqeSLgy34jkreRF8Wv/g82FvfK",
-	"ZVqkKd20ezKEeBrdlAl4oCT85hDuKLniH8V51lEWa8tnBgT1gQAGPQTIwOFci9rTajwHMDx5cv8Hop6v",
-	"Z+/Wk3q2O6CzNLeU1TXaeZnPvbPTliGehx2f1ODJRA6eF7W+bT/oAjBk6Xbskmd1EBa7QOcUNNAb9bkQ",
-	"6wR6+ggU7OPwvpIwr9nw6mMS2AN9tal41dEXeSUBiCZMZcZx7yYUU6Zbrxoqfmx6qI38LPaHat59eGlm",
-	"q4/Xl1Pbdv2bNEXT8HGng8tQamlScdlITLsPcLfJrSqfF7/qtFgbjbrVEPyNryATlbqX7s/YLpKK/c+6",
-	"Py++CTmBZ/DlWEFqZClrqwgaaca9xxnrGV0AMdPHrAYCvgg9PI6d3NG+2WwYk9yXEQxGV+KNFALAHX8/",
-	"w3RMRbUT8Wl8PA4nMQFwIQczSGG69CNWvhSEUEo89c5cII8RKiDEaGBhAhuxAXarYTdebN3+naNJNH5u",
-	"9V96IPpe8KjSuskPA8BTvnO/Gev/n3zC790XoQBUVcuToADWcD3dRxkY6/DM7zWrZegJnXct/LRpyMn1",
-	"esnZdJnHCkJK10xE43vwsckR494Mt5lDx45ZNuKSNQBEtfJw++LuP9+/YolWGr3nTgmmmLAVAK7B005B",
-	"qbLzzITK7PBwOzUt+diJASNJrgbKBJMYW+pRCrnpAof3Vh4op4Iu504cDtjKgk06KwwqcpUNZToDj8/a",
-	"6KqCFEf+mXzJsbi0S9l91Y/SGLGVnfFvdQG4VzHmYtkxBHqxQ9+MdukKBkbQ1dnL3nOAT+zgP0GRes2i",
-	"VzZI1ZNhj/pvLsLOd5AKaJqwVklR+r3kUqw9Ue0kzuaPbnwE72QlhZnbcUpwE8xprZz7tt0F21DX5GSD",
-	"+xQEOQCRrRrMFia8qVkqZhEpmAUiBEER+L8YHw+IMSqcKjn7SPZkc+K4csKXleLcAcEASko3SScLeCxg",
-	"PIY6LKqyEDspygw0gsSRE6oK0HKw3jIB5Bb6xRn1oExRHuFQrEXTKFl287bxzfkIVrVY2hiZBzlIduYA",
-	"l1wX6IS9QRLd8n7zMq6JrZ5pGgxuFm7VJyK80a3T9ounz60SleQSzbh0q3S/V92y5jg1CBXJ0ARmZLWB",
-	"2wWxexTgBm61NE55wpUD7BZlSfHtTnVdNOF55Rg0kdkFGQQ/OtM7fxQHnQmlACM7wgfeN6qUlUKfxzsd",
-	"8jNmtq3a7pC/bnVe7hCFCm6mT2NV7KxjkvgAm8nzXQdfyMcsOjDp8thECLXiGxowXmZ1QcSPPX60NoYx",
-	"na+jWitfUwUTXbRLym8G59CKulzyFSII6psPHT5XxjeblIA3bvfzX5xV4AJz8Y/2SON+8uMyTAOdEynD",
-	"+gr8VlW92dzc/imLeOLTgtNP1P6BLF+ywDm0b1leHJcLoBr+/G2FqhF7FVPAoc+RPXiXxPVGo70n8YWW",
-	"zO0+i3gKFm9hjutdaMKlgVy4qv0uIFzisUBbSuhkw5PkRLKVWkAmmCj4+nt9kLUE0nn7laqx/4/YM786",
-	"OK9lAQXQa+m/gu4qYTJPRx0hj4skG37c6fmy7qMs2Yqb7xq9D521mMZaS6RYoFYu4H+k6GqeSmrExr4q",
-	"lZ3q72RgdhFutB0HodGdIMy7P4hGlgXBrE3S3Q08lgeff8C1YBcQknmvAC91nstSaX2/hJj0OMn3pCcw",
-	"ybwxsCbSE+EVbjr46ltkujvzjBKXKCSN3HcRmWa22HOq7Fh1OlJqebrxahWRjpCzPLzZ90l/mr1+yeDl",
-	"aAuLJ03HkabX+wPfYz7CQYhD5cFWvRRyMMi2OcdV8GzqoyuSPIdMSNnoBhv1fU8slXkp7MJ3jzIFPGpm",
-	"4DoZKz7WKtk1yHQpYRMSkh/1+ikb404ogEoT1vlkeXpb40ob0I4nblhK9gfidpvX+4Nu2ITlWtdr2dQz",
-	"7uG3OKMXyHc5vI8/+LrdCPxUGTCG6xZIIdgTjwpzYTH06lyQxHNMFfPM1FYdca3aCL6UCKc3ylpZZyhD",
-	"X0sdKEPDJrRPaV/Gb6tu7lrwyzk1KH9XyMx8HMyfU7POQB/N4bHiCTyh5JrVZMhgLQosqQ7aqC0y9TUY",
-	"ocK7DWT9Jk21MAs5tD8qhK7BDvitfF7shaoovI1I1uRoFhgEpThHPUBuy1781/WDsoE3PAv2PR4/Iywe",
-	"42uSpHxcTXa+TXXfe98MFIaQOkl/kHONqLzd62cT5Tk5hLeNRiaWLyTY/gabqqv95z4AItSz/YvxQo9B",
-	"mD5/79fPsvAcUtvFwzYkO9I/eBqINEhoi+8zDPxiFdc4JNtAma9kgOKfR/RNWXZvz8AdhF0oCAsGC1l3",
-	"z9MkHePHgNLmT2VGDBqBJ1hpJClspW8nHiSIHr+8hjbMzyqGxG6z2C2sUXiSB++ZtNTgDeOMw+BwMppT",
-	"rO8zedFXlKLK+Opa15vKt2vn+8Mv6GdsHaPakt8w9AG81/54zzvVIKO1kXMjXjMwsNxXl4lLDN05riTS",
-	"HepVo4/bnS2OB0BhEFZ6AL9aAoBf69DPKJOstU3ngTzPEHSps56OJ0HJlJa/HBUKIVdUDrkqRssAebZP",
-	"6GlVbwF4pgg/yGWSkFVJeL+zAzH+0xCKyQm4+CB+KlnFY561asJAxWG7xIubstGHQ8LPP0m13cny+tjU",
-	"IQWYEtuR80qDX2aPIYsYB+wuDAHuOFtnAtNtSXYbOLeg6hZxNAw3xuuaWMP5E9pqibDFkfwmVfK3jZKb",
-	"BABtkpQKEUut9nxDiTLSGco96NDhR4+H+BtTb+lo2FwpuaLaue4xnCN5XTlLSk24Kbm+C/dbZ5v22hEh",
-	"PozhwjYUUuylqKGWa4C9hMiU8+68hKwkm5v2FEtNIOjDEMba/jOTEv1Uv0K2EcwVpLptBrnrwOn2TzHa",
-	"vEw7VbKBTPp0O2087Q6DxtcTRjCmrn/DYI/zP8t6z5X8NMJK1m3H7ZtfMXajjvKfq+QVxmvYAc+w9XHW",
-	"CQA080gO5CRc1XCuMXrF6KQTzr2dT5TLY39lleNDl8+SSLg95j+iKB3NAVppO5kmFUJzS4DfNfMYVC8j",
-	"F39kK1eyoH+M8cWntjPwTXpM4JSd9uSYfp9SUnA8HDRbopfCyyPfbC1qgs4uO7W1AxWYe3xSOFYnVVWP",
-	"f86gpB/RnKtqfGEod/+FwpWl7laJeaKyulzCwWiPgdtI96slYZ7Kuj0XN8FHar+/bBNy8b9Ymhb3phSa",
-	"7pwG3QB6PV7dOpL6Y/fiFRZlDOSzEsYuS5GEujO2qPRaVEUpzh7zTlUVdvryvp9IAZpivivLf8wo2vL1",
-	"I1CidUKO3DAbdgkeZG0/6INad3QnQKh3fMeN8hUsZaOgMqxLYUsEZqwcvHpQJV+aM9aAbPnlpzppXzAS",
-	"wTk/1kzLoNaleKnW9/BuHtCljRr0mjJ+f/fk17/9nY+4G7WtgceyVhvJY3hGS5yv8PxqvwccxjkBQp/o",
-	"HU5pDhR+Gs7mwwD/CwsbNF9iou0SwS3IfZ7HUsoHHfZHY2HlC3AvNwDOsxOeaX8e/SeLePOHDtJND+Cs",
-	"QXC2+jwOfHORsZCG0x9F1ZyARAdALI2FsNPLOWsJ8QD4h2fJ9nv4yZvNhn0eVKRfcFDgd6z/6azd+Q/8",
-	"AEYyZ3DkeEXI9YbmtjfAuGJIYaNY35lChh2dHWopSSOlEIo60HQQ+qOV7B/CnkaKpKOzm3QA+fsGlwjr",
-	"F82lNcIjGvyyytwLT12WLx62Ib2bY0v1thL1vHXiJwJtSsNj/DLVRZe6JYSxqVQC5ot9nM7JJlhL/DXB",
-	"I3ET3iVwZSp8Rt7Vnt7BQ6NXldzz/ob1Ft065uyh184ThjEl67PpsoSyIFFEUL6jOjdfnV5VuaCweJ0C",
-	"6qXGCskwuDGZJduDKZZLFsAnxC3dRtIPbxP78qrR9xLL/AB0LjOWTWviQ9fpSvPerTGYYmIejRRlQt6p",
-	"7Nl9A0SxV3evrO9WBs/yAt6fsWl88PGfbPVyECoFwBIZRRPhpCBz7Y2Ez2XH6oG3x6svExjvXZBDPnFk",
-	"xfbR/X6NPh6uk2lI2pYt3azVJ9GU1Hu60gBnNsN4RWaSmbTyIoVLAazsY3HIUZNOWkiDs9HJIT41tbmq",
-	"eumz1fohEX7Ip8oKmN1LudmwSGBDvNJpuD2EiPQkMCQffrWiLBmSxwdJHj0BF9H6eime6g1mRPjRFK6q",
-	"zHpMJPLcu39z0bsZMX/0fNpjMM0tf7VzsVd1/MOvGQnJDJFdTEQLwowTGhXQxzMI1i3Rwt+BRfAVODgz",
-	"OUm9jYfekSxjqC2YT3CaYl97gPrBM9N+hFIo/PS2MB5lGw/McwK1BOCsGm4CQJoeIHwVq0aKe1/H6amK",
-	"nyUK33DmibGEz2/x+oEBYMe/AVhSDHAZmah7/818EnFdV+fEaNxHt/g+olmFicvKIKdfuCEXEeR5F+wB",
-	"O0OIxQ/Ayf7w+ifAmQGNePv6ZXIml6gQN+JlgpI3TAm/cNv6J6U4F9pDLvqt3otzBuaD0Q0jVzWJZ1mI",
-	"6iTO5tYv3d6doLBs7p9fFe6MUse+EWfE4AhgLLLyRHuq8czmbYfXA+KmwTtuaCs7i7AIsh/L3nS9qJvV",
-	"p+QRTlTZt4btEOpzjW0b71+9++PrF6+++pWTgF+la43N346zAZ0aKj8a5duEL357HuHNeE0GJEKFhYa/",
-	"AYVGzOPdJRW0WrOlmAligGCJgwpClsLpdXgOlwEKRiApVAnGX7k/2HMKUFn1Mea5iGc0jaQ3QBCQKYhp",
-	"ACXaHesSeld3Osx3BgRqjDTJGOEy3E6jcUj8VhJs5mMEuoiSdRvBKlGC5c/Hcgu40qRy4OvPi0ogFo2o",
-	"gVUFXVSBmTCN4hPfNBmm904Zq5tzInKykmuxlwgusqDQEEB5w2BBSNy1H1+xosK0cV7Mtv3hW2HmVMXg",
-	"AvE+fS6S2DkXMZ84VMio4QQ4Bv53ujV9+hGQGLByvY0EEELZGqBF0GXPD3COco2o2MDpPfEQ5hDEbtl5",
-	"h7lZzHCM33etIoQNHSf8SVB1XMtcyCYJbAvSvfV4EZjqAm1OMA6InkwZKIy0VExfVe7GVu7MJK41PoD5",
-	"2uZELNmmlffuz05H1F5mDf5HZvvK5SG+xY2VVcXzI4B8FjspGgNjAzsoZviE/z6Wys3Wk3vWx/1KNj4I",
-	"wMq9H83IFnvyRyCZrXVThKlkhChH47Wo8kMcM1A2SSA5CrEGf4PRLTdhPl0UbcgHaQ8qirmDZ150qkxG",
-	"y/bBN4QTIvpnbTIkEPRZVhTjnOUjzAojzCmV8WL/KMw1Dj93ROompOitMI8prc0uzkh0cSUzDo9UL59z",
-	"q+j84UtiDHTW6hrhk9YW+nsFUNqalWky/qiqZ4MgNWRvnoQhMzTvvrisXCbyFmd1T73ZEIrNNCJNL2se",
-	"pehFSiJsI95La9n6tCQYWyYqM/zef5t7/Xeqkq+ahoPqXevquE9UmaR5l/cI6ZqNxkJvaX/IjzJRv4eW",
-	"8azsRuC7nJCWO/oeedhpcHMeIG6rOdidN5uWhkqZwn3pNlhNJxT2LEeqo+mmKdPSdD1g7Dy2tDzXKARg",
-	"MR7cj8iNkPIobxUye0bAovIQyNR74D0qX+AMhWmwqu2SjAjiH2g5++ZQK1lMrSAvJ+mtTO6Zr3ljNmZW",
-	"F41fjHjynmhxSAo7WIRMnQ+J7xY4t8tk9Rw9FqN1piO9kjtVs0R3vnnM94yBTOL1pkyxku6zxHsZDOFo",
-	"ill3i9dQY70bcx4EEsYBnGYZI2H4/u0jJKTfqcbYu9gh/yIAH4sktUUumQVrMzO4IYssFovvdHMSANkz",
-	"lOKq0qcULfq9lIflWh/O45Bwc8gejLSpdtMk0pbNKBGnV8KX44GHNy7CVEdM1u/0sS4/7Njrt5SWh8if",
-	"vIi8IU5grb4MvQ8BduORLZx9IKmZ1Z2jOS07I71oSay977GmcE61zCW4nqlamdFywe/JmeHQquK1dfIf",
-	"kDqowhMhRVjEUncVzuDhRIjRoYba0ujGZ7pFR4kGHd7OTldxSCAXcmY9BrFlAD4ZvGOPJdhlgYmn8CDr",
-	"d5rjlEoTnn3cSYggKVtspUUyo0LVGM4FfgLkp4NQ5IC6rNZjuNAzqp2AAZn15NBTBLI7YFHbS1MQIPnj",
-	"uX0upUtO1hFV6mG0hsgmylTZBtP8gqNEjCWmU0QWWh87CALBCtKRR6OMLM+sAjbfrZV11OGl30MvGXfe",
-	"L6iG2+m9XK4r3zM4DwmtUmvfYpSmhs6f2A9OvpkxVnotkrq+kbU8JQZvdpSEn3z1e/imF9pl8KJYSKar",
-	"9EFa2SS2aFYJnayAI52tk1dmNxl8dN8ZJPlhMYJwRmV0nt0ANzd5LC4LYWPaJ12Pxjdd9gs/9qr2/2aw",
-	"oPgOzbyuzLiPs+3Q3Im6XGqst/AUDoH1fumhjhq5d7bOeMNmV9/BMe/w8ci6JSJuZIHDBzgXvjQgH7ey",
-	"c5Q74W4W+LY9jlPZBsbT4EPoh2Nz0EZmoXV+sTi+v8qmViDq9J50oRI1Rx8wqe72tM3JmmIjgIsRs+tW",
-	"1oAStRfnYqsna4764AG6BXaTk4e1nAusXCeQuHlS/++R/pPKTEwbIgcyfyIWmgd6PVIb/Y/cqh43SNcy",
-	"vS14yw+hS2YWxyfu5gc502me7INMXsIX4SVcbNUNrTmYbHKZfyCbOqufRFHzyXCOngvkehNRHgAz8IEk",
-	"5/CjbK5Rns7fr6rGAMfkF/O1cj9Eho4KvGh8jmX6PAylP4QN8gxQ/DprVfcAFSLl1FrcTG9VbfWXNSFJ",
-	"zY1qWlanesU295cjG8dZixEqx6JtDcXpJzf6vbfZ8y+jdEZIspxHH9s0SIClKXTjuRcKarrLSX7WpVmO",
-	"QefAF5JIFGOiBQgSRsqZES7dqK2aCzg6iqPTGmbpCqQsWNy0tqfPRujTB6GEtcUgAtrZZQdhaAY/gXf1",
-	"/bJxYhkhfQ7E0tPbDqq3qG8ai46cP/EcquNJ7BrPpMcyBqfYvVKZZkAdaWQOUomEjB6FevF5I4S3v5fV",
-	"AYLOHHss/TkXLPXwthJrOWke4XNTg3kr2E2we5ZesZRY2/CjaO5LfaoXobiyEafi9x9+/MEX5xFahMZa",
-	"DcDlNkUlBUBlPt3J6vD07d33r/jyyG2K5249ryjCTfA9/ugRuHwwnjajCGsTDSa5spVgsWLq9U6nALa2",
-	"MvnBMo1SZwRbN9a4jY8qok+dtnYUi8szz7Qq0dAWfm4RW6BQadHzOzNniTIH1xsIO4K2Xjs7CzLeN3+Q",
-	"1QyUjffu6yz+xxHHODlJ/0W+qI2Gw05dV3zFCYKcP7qFWD3IFIKAZ6UALZLfUgBpEi6OSQZM1kO+hdn9",
-	"4H6SuLHPk77YI6/lR4fWaYcCOSqu9cgmv8I75Qvhs7UCMxm1SZd+fxD3kpibjhZbJELzw2SA6cJy0NZe",
-	"oSlwS/h6fxBrm9IQ+YL3o36Q5lsW+zIfTRK6UdK4HKFnE0oeIbi5klSXjbd0YT0hU+jo8cBVWBuZT4Y+",
-	"UWy4Ploea+l7ZHuGzk4IicsGuaDJ0mxdhiiAlZexPdoEnBINZplECE0jnb3ZFEBMW52xiNRdmx7FnWdb",
-	"xqoLjrYwfBaHn40VjUVmRX3InSpKZVvikXKwp6sAQS4hZUU29xVg+t2jxtZ6XsHQyMkJMG+pFjZnlxqk",
-	"EJ6xrinKL7Bnl7BhvRjIpC/of4qY5PN+2pJd9PyhuiW8LBuxAR0A325mQWjsdSNTDYeikdghC0v9vHAG",
-	"f6VFGTVH73kuizR2HqgrOwDQ8woLurbEqoJC71K7o1FrYFPuzmt6H3+iZ7N1ZgR9MRjdTzous+u0o/Mt",
-	"YkfrDmFiml3EluQcnRMLbuTiEdN9QyMZh/jLUgYUurjKIT00EvqtkqKgj9YoUIvYtldq50A60YZ2pt4S",
-	"0uPmLc3bdgyctR0YQIY1l6EDHwEC2wwlw1LAUbBfuGhIw8urttCXixe6O6Amez0m3zmmuA3ybmezc7fB",
-	"o8FE3gGGmGnZcvEyHLEBuIBrKbMX+6Mq5U9Q+TwZLaFpEi5hC5LTtm37y7XDhd9GeH1NajhGYUN7q0xz",
-	"GGAYRndF/9pZ+N6e6JZtcQ/3WFzOUJ+QgZO2cUcKRvdCVSv9ORVEbFLIyDlFnP7ZVMVJj0sPc4yP/e/F",
-	"gd4XbfRyWkI8uD2ROhsulKvyEI810/4qemlhnDoVVZslFilu3Gm4dh7CuT2SE3hSiOrcI0g3HEM6PTIt",
-	"D+GSnxPE+YLs9+lOlEv2NxMqW7c1miEORGXAfhlpyumFfNMaMn+zdbyMgyBgYTGt8KEKvefGYc9s11wd",
-	"LHO/y79vpMIxcufZimYrpyM2YS86OxRw1Ca35G3HdLrarnyawrqek+O6BEFxtFugay/mgi92kGkJhbF9",
-	"kB9oPM/EsuvGzmWgHwEh52c/ZI8nlNaWPv5Yt/+dZo7nWw4R4CzN+55mAJ9HkB2t1pcnyM4jw+6yEs+J",
-	"eOZh6vnyg66mKFUj11Y35wXiVQC2hkfQAJdO1IVbUihG01UJ8Bs5oc1KhMbQyQK+L1WYqLi42J0vgVtg",
-	"qzWaOLopVtKepKyLtd7vBYC6ObUH1XZgi/haS/crVRei3layWDVifS+Rva+zJHz54ZxayVklkI/ku51R",
-	"wMhX47851ZCig/53X4W86GEwXI9WBLZ2/Bi9Och6HvrxPB3y0fl9KRWCNNhsfyjnU95RGaSuC29H8pU6",
-	"16sVmjCDe3wKzi0EZIN1i2hQS1kCLzvW1U3cd3oTW8ZgVdBqBFfSK8x0RdBrqu5gWC4T5KJHKqh5RAt1",
-	"snBr5p2DY09JzF4koQjp2li0QVOMEZNZSBGIBptpuuuSTsfmome0edpkH+JeGc+klG9/1aJpNLXFZa3f",
-	"T/4HCa6RmTsR6QgWccKo8iiqROAPMTiAvBgQ8wJOY4j9IQ7jVlgJYI1/s1SrP0Mk+YsbgaEbfFUozsMF",
-	"i3ah3cWRc5cwL3cS6U9HU1zuS172fbW4v63aoq2tepD1IzpIcSzsFKzc/5Gsuqzi3gvc4UY9dFsse1Vc",
-	"XwKfewRSwXttNKwx6OB/RwyfVwDhMwUTVAorn1i1ZyMws1czwbDpvKElXqMZFLwxQkwWc/ZfMr95Stws",
-	"yfszhwDCvb6dYSCb1u3WqXLIJcPt2w9SPFxAYmdz7M85bTXmuF5Lk2dC/szOw1o2EnYBisyWZZzXlcRs",
-	"PRXvmMJI8FAK0LXwFwKLhUTWiRUH/EZ2NU0CO4AreHu1P9gzgvx5N5HtblNVAu8yoInidwqrEUQPkNP+",
-	"xRRrfXDPX1dHZN2ckWZF/J+lGteHvWwkIYZ61Ng6BqqMj79dpicVIPu0pWklnjE/FseXHX6Aa9tjEOqm",
-	"2OmTGwMhoCIUGYvayK0BSjWY9UA2h+6kJfBWDGUTrMsMxi5Z55bdpNjHRblX1nYiNMi+UDZiHtRaXqYk",
-	"ICeiEPh4LyH9+JrrFMQU35KzkqLpbG1016YYBhsp8luxfcFAAhsROCrUg1yGXh+GjMl9hFuN9hihAwRO",
-	"GTDDhmQWUb9AeE0Kq5x6F6Rz0ARAERRwzRc78SChmJm6CZ2h6oHAueqfq7CmJDui3AfppEzKL/69PhGW",
-	"NyHR4RcXAfIYSdIKC9WiLAwv/GA5wvwDJ5MeoyusMb6ZwL5hzLssKaBZoJU7B+kAE83NvcHLySJ6Et5c",
-	"RDE6p9NU1iU7oJwOczeKjOhn3K9GZ9WvUnsSo1MWLbB/yYjL6XTCnbmfafe0OmNQ3xaoIhCYWfGo5KsE",
-	"HW0XVNk9y8gAv6FMDsBprG5KuREQZkeoSQYESzcjgU1gqxL7qQhnZsgyjep6W+B9kTE7rxf6eaqNqmBk",
-	"goLLwBbh/nh7cHN5co9UGZPd4tHZHABe02cIfXyfarLx5/fCCOpc6peZPZE9YKX4IMTwClmObTq7k8dK",
-	"TrkaojlOtEi4ceWiV+YMLWl/ZMJt0qBHFIqxPHYgDndmdnEvalZVOL0Aihd4H3xdA8zBLML5NHKv1rrC",
-	"woIZITUpSzP6VoEHDgrCnH0w6/F50uH56WnV/KhoSVJL/0Hcy5rt8kyBNq5bmAIOcDjs2UTgN1LAvTtX",
-	"rXcFPse7MbB2yhA27oDLrp2RdIKfH49szwpXDa3Jvx8N9AsrzffaK9ttrRvOnHqBy9KZT3BEakLnpknN",
-	"qhBOxdJN1+DrftKnBZtaonTZ9kkomyg5LCECSxNu4tI9cOjcL6dJ5HxQFcUxTnYbItrBDWelW4uSy1iM",
-	"yq8s2QlB7JnKe299ITPiH6NB2OYGfv3sGQByK5y9qh9kDR1jmdWWLxuxsa9KZa8kk3xj7HvrBJX0n1dR",
-	"lYYQS1GpvfJEGSuxvsd0dNEIZWQJlg06VQWA6jzvTj53nlfqB3hEekmXqRJsURdSNJWSTfEgG4B+AdZ7",
-	"3GmFsDCllhcQp49VOMyMpX7pwxdXkwTI7jZE5itW8chwJ/BHUUo+hpDowuhx3iAfUmi5ukayzyP3jas8",
-	"RD/ztP/jicEASOgL9fmS/+vnyTB8NAxntrDCljJmtfOr0N8+iTNkk9FH2vDuV17r1E6u75OIl18+jTeo",
-	"CfaZ7PtOcM3fILgBvJTaRn1+p/MTVMloCqpTtu0GAsJNKZtwKokINSx274SIM+cwfwBCvLOPY5ZyrUpZ",
-	"drzmDnUHS/XWMkx63jqIboBcQAlS9HfuDZFcByegP8wQeWPJesf30sMh4BrgPLidG63IV1EijvaF3X1N",
-	"Xcfd5W9Ba3oBiwbYJQuri3OiUoTH3YIfniVgG9Saj5iFulfGmXY/he4NBEYITIEZ6DA59bW9BfmW8aHg",
-	"AycZ1MlQ/AK6ixeBOdAX0PyyWJ2BMQnaHJBJir4igDFqQQx4NaZ8iLFpUELR7gFz/0s+0uwXf0atfGfZ",
-	"J5YSsbTnLehPYi/Ld3LzWPWSlG/+pW2RR++lqaKaNhTMZHlT0GHJ6EAIy0zMAqsifCUT4v3QSNh5ydPd",
-	"OlSSzYhAppDWD5AVcvL9//4knvzXsyf/9on+/6vlk0+/+p83+WDsvybUy/D8Xy/GMM9zgpnFjjILAif9",
-	"HGq/ZEkwx3sJzUkZYUC/gWM3OoAxX94bHwM+TwDN/yRPbd55TvrcJ6V7zgw1VIF9joW1TjNCSBN7p75y",
-	"booI/PHOgSNEE2WNL9HfJ3huv5mguf0NlwoXirt7K7vTx+3O2V8wfy5BqYxPTbLh5323BhwBdVp8mV6c",
-	"rZvA5rB5IAPvbiUkIYwi2Qoy9Rby2Uiih6ls+i5p8H8hSjm+pZcSxL1w92I0YzwpzH85ShPqtavqzebm",
-	"9k/j8vof/hc/f1oMbDNjpQAKX38nAS+rEzV3UfmXhc4s1RRGlc6tcjYmWE7ulNY6tHoSfJ1mqyH23aWN",
-	"xdIdeGVCrrsjgo8EseCO4Dv5Fw+dPYPt+44mXoaVWYTGZ1BKYGzF0S3rbUmrgY6OwgmIoIFtZr5rlvp6",
-	"n3vCOogs6GMzsA1aBJFRviJzL0vEb2kjl/luGEAx+VBMe+B/OwVuzNePB1Tk8IcJ0c4T6MgGn1wKKmXr",
-	"g8TQcBOa+j2kaK+CBsOLcalElSqVVWVOaoesQb4yxxT38lwoc4vprbd3H37vBFDWD0Bi+rxoKTDhi9bI",
-	"apNz/PaqPlrO3QNb31K2lyh6Gymg5omUJyEbps3UXASbuemsyCvy676IYG3cSibk4INmMwXy80E1Horu",
-	"EXWK1j++d7fv9Knu9XMn5maJuBDm6IeVmMxHudppfX+5VHdHubP2YG6fPt1pY58ehN09L9yfwvWOBgpe",
-	"lcVerHeqlhxY0W9HEsGPOARuDJiCL2CRkHfMVyHU1rTZ3/7xyDkIfB3aR8h+MWn4BHWnPqi1SfKYuiFB",
-	"oR5YvgBkmoc59CBr+8E9u6vEo76lKM92keEbnykvIazYAZTAFZvRr9s3fCnryETjdwKRjMpto+ZtMQKM",
-	"2C6deWwHYrQL+Vxic3EsUugQPhqZZB7D0XFpqwicqXtAkmEY9n5JBU5GRSaZU2kk6LItC4IFLTItethe",
-	"nItSF6I+94ruOuXhLR7KxZkdPmZDy5dedPN4xLawe+PgWo+Ftxp7zQiI0oc+ftICQ7SyLITb5SRRPEs6",
-	"79FYnLNUqQesujLJZ9TskL49F6qk2kwkwnfSojdFraPa5UcvSiymX0joxvF3PKjYZQA8Y1O7PgLPF4fI",
-	"advtw77E8Dgxrs3l+DjcOX+z2XAR0UTRchrQfgyHHqAKEzj0/GXt04wZJaAjTBuh4vzyOnHPU6Zvwjwi",
-	"MHlKsAFFIr4sucR3gXZvFnH+Wh5sRn0rfZF9+4FHBk5Vj0aZNEqTQuDO2ERCbS1qPnM/BgjOh4GKtaix",
-	"ooJ9VyIj5gbATvzYwAHey3ocsp/zDvyRKjbSAvV4xEYMhVehEwQiU8WxLmVDtVj06NjLQVh1sU7AXXL+",
-	"YlriN4k2TWXMMWHH3svzDDhlv2p/kDwS3XFVKbNLdP5AKg4KQvzc/feThcxOztbyEfVx0EJiFj78iME0",
-	"+Ft7uWyksMcGChvPYWid4Dh1LJzh1oXfHZmCukGgyC8GbkzYhnZXwwRpH3hhtSv9+ceWFL3H/njMVYfS",
-	"l7kmPOaMGpqkCzVLK6/VQck64Thc0DU01OFNwg7h9Hg7nuBm+U4fUuL4OHZvHpy0cM26q/PSL1a+kdQD",
-	"MwD1Qde/E01Put0fxeq8jDzVq73OEkFnKG/wqu95IWxkcpKGgwgexBzIuR+M8yooB3td291SbDV/R6G4",
-	"4CVFPTWqXnr2ubr0f9RHu4w46fSmp8Wp1wm6TrAiTELZItvBoputqJUZI3uc2fY7E+eSUnqgnlmzV+O7",
-	"82JASR7yDtpkfuDFauQvzHr7B/flKeO4s+CdgruAJxDBRhJHezt6GhJ7ok/1o8lRxzh/IriheZyle3Fe",
-	"VlKkCNB4iOGPlIQ7g/1U6mIljSp9CetKVrreUo1NcajEel6h/QiZz8R5gHfli/ebU51gYZng+cng7hnb",
-	"rJEbJsmCCp8sY4nhe/nOhf9OAT+J9A/FoM+UaikVzyACL0rTzI+01VXC2KIU57bFw8RNdaVIMxbHrFHD",
-	"B8NHPhMpeeaTi+lde4d+SIYUzo/fn84iBamLz1JCBdwF7+qCmhmuU9t99ryw4l7W7QbTxUL58Dwmhr7g",
-	"xW4fN5MfIp0yYy75SGf9FgT/w8TK/kh6asZYfNHUNLrDZRhdyV6roHYYpMJ6Zhuy/+YVtGuyumwIxlNm",
-	"lAKTtZbyld+2lmXvUqyMhizGTGtgreu1bKjpKaschYbwAq/2YU3K3cbKphBUVwFWHvBjGV94fotkGBBR",
-	"pDxeGAWOyIo138iiwVuslbHIKuHrWWZdlK3hO2Oai5tS74WaEU9/Cd9HbBxmFNKK7Rx0zaQAJnEs2prI",
-	"CQM/RrAe9Jmc0lDM3tfiWjjOha4pzBIKZMwOugwq6EaBfffE1sOHfyHco8WNUdt6qRJFjBgSaF0s54O5",
-	"HzxRdfGLNwdZv35ZvNB1Ldf2l6wTjA9frivvUvfOBhHBnNDPwZCUJT695NOO9YNs1EaxGICh6A3Eulvo",
-	"hQP3vT7FWlRVER41HuDJDUDVvB0IEUmyrAdsi7Hpn+JabB+xHA8c43fGqPaj0GKivoAWSwI7DX67UKaI",
-	"Q0YMZz6S4mTrTRDJj/Srodr8iEWKpCOxnwG3YxHU5In4IsYrY0hPRZsQgSb6zo0Q6QouGiikkTvnRVCb",
-	"TG73goxCm3KaagEYhPPppyODfSvsepfWH4iQwLHoyAohK+k5bSmgde5aEarlF3R/nZ8X9bGqwJjE1jpx",
-	"EudFdLvh2YOrmVqHfvHuuxfF//rm3373yxt2BlTUPShWEjglpmXKvRcQqqgGsdhKa0CaAMSNYBLYIz+0",
-	"hbpvnVun0U9gR6By020wl5SFeAOMaeKhmlQCCsRFQXvfB5SQTdUUgOs0dg/l1Vzi1r07VrxSFGczzpvT",
-	"2UMKEiSvh0xeSB//C/SUZxOVsGDBO4hWqxxwsp/SwvmOyGVZO5zxcKEnVyANorIdEttKboASZx6JLQCd",
-	"p1R+JrhDj782PHLE+oZdwp674fST5TctgH8eZU3o6eOqAQYC2UtAeBCYv/LC/BiGUVowL0n+VbO727yY",
-	"BWKAZEXRW2gq+bZRXAfSWKwodAkaHh5qL2pMHylo4kwQ7rTE7I+GuBpVX7NeMXL1B850fGhnGdLLy+Ob",
-	"jlKlRy5aXr8t/gDexPlCnd3KpGOkn3DP2yiwe/Kf9p1KRtm7DId5TxvnKZwvUzttOH/4RyktTDO3FMc3",
-	"8+WLbRx5SgWzG2C4Bit6Dx05rEfn9PxY/BXugSOmhInsfwZf/WlOodvIMvjcf+6z3uH3eYKx2Uc7Uu+9",
-	"ejXA5gNbtD0ryDEgbWtrjjQtZ80GXBT24pmjdGAzvNB2DndrYQQN0jlg7fpHZ5hVXKG5ZV7wsmTylOtK",
-	"G4lIiIHxFJDtEFYVfA3oMK89q8VzaDUX3tveCVOs5PZY40NU25O1ks7GRGY3dHbJEy6RSg0gj9zrYebu",
-	"W6wnjF7JPG/mrtjLZiuLg3OEIo+jRfHxnk7A9ME45XNwPT19R2U0rsDC/RmXysY5C+GcHs6NUSl8EjT7",
-	"MPSxOvcSLUbvJVrmtTxBt2NZyvIWcr3ulz0ubQN+FeiM8Bec2VfFHe1R9LKCqo19lfECWAjg/Lifw3P8",
-	"t+Cv/os0OuiF0QjnFBkOnfg2291ATs1kvxZgif0cNfYylckClgZ5V6iXEb5MpWDOwYwdT+fZeAANEqQe",
-	"wcZUSLoMCNPpo8gjgF8iuB/GhDMtaOxd8TgoL2JNINfMiQPGHUL3CbwCrMi1qDoow+3oWtu/+/i3PaLU",
-	"nfbmKMFYzAhps/WQuPTJHfOodV4lUWs3qXMfY2nBODGqtAQGlcXNHi0PH5NpsUuCMm91PKvSYAyJbhJz",
-	"P6eBMJH/bFGgWzgVBj2TL55VLOwUgrvBh9Dw2mgefXc+lr1N2Vc+PIHBJ1RjQBafYDHssWwNkcdAg7dx",
-	"V3/tpBi4EGkbiBe4XUwAqLy2pvBeda5qmWbxApExLWrljGv/Sr2zoQk23T17YReWH+DUvJOIcCnAXtuc",
-	"vRr9M5I1uAsO8zLKQohpJYtj7ba4dxXHNVctGVlGvdS8lqZWE8xHHEugSGFc33n4AGHb6oAwJxVPiQEn",
-	"a2P7+RH9BPpfe5TGeNzeamOPDaMNR9J+idxbXJjhK8N7MUSOYIRJ4mF8p89ZHJgHExGo3CjgFQN+qfjV",
-	"aG07S9ExHvE6AfzxjIBhKgJ83Vgu0k6kaVreNnpVYRd8P1hoBQt0MxuM9DtVySQYaeI+DZYeCdjIlWqs",
-	"sMdUTWpy8/EPf82+t9yAIgCI9ID6JSvu02hXcLCJnaj0bOKVRO3YHSAlLgpBZbaL4l+/eVYSo349cEwm",
-	"4RsuvLtwdNxs/yOGOpnTTJPLdSi4FHtYDUHro5uIwsVq8lr/9Zsyhi/BMzT1QmfSUpQ/xz59QV+fJq4G",
-	"42ey3CziZRvg4lG8dkFATEDE6Yzy29cv3Qr86v+gBT9gV1xkM7kF7tkwl7FNf9Eu1bxGKo+P5Y1YLMuD",
-	"gNI+oCR+Gi/0nZji4uZeysNyrQ9n3rQIVLoXEhO987naUUaskc4h1Ri75MH4orp6SHE6U67D7ke8HjeL",
-	"GT7IPJsNppfsQk9mOmaW3c9s/UyTFiYlmjwPYaPu9lHirHbiXFV6jyM0kswR7mrvvo6mTzxSaYScOLPK",
-	"L0lfWsp12BV/5BAdstbzOMxj2FTOWp9QgKCoicV/oxuqZ9KhFX+KxJ9aDHjr0ZcHMdG0c4shjQFD3SDA",
-	"7FY9SJNHb3Ix8aIfNKddW+LTsEeLIGYdWfBilBRZWX6LJAFMjI46hTNmeYGSSIMZY2fv3PWK23xxOGNz",
-	"Ps+ika/1SK7Yy+Fa1AibzbKcp5FG0lbqWebAHUCEcC3q29DxCtikx7pSBkAQ/PXfFv2gDXhhEDGIo7dq",
-	"I7Fk1MNg7ceQYhJBt8bkXo/pa0wYO8p2JcvnMbiV+0+r9hG3lnuC7xGdPA+63kpjl3OOEP0kX2GMVf6S",
-	"cCRsmMsgccwBWLGGWFYaD8KxXjUAw+TWLQPA12PmkOvq68H80HnFh8JA+xnG1Fvx/mompLFpUpGzqPR9",
-	"XiW42mxYRBDKGQTQGP3gzDInagFkN5dIAV4hE9W1oc6/t0WQnlhEKeIFARXCHw9yjbjshHtCNIPIyg3l",
-	"iREyZos/isz9M1gC2haFjFWdiPIxwoSwKi2Uf9hGvy7tBvES4dyJl5HVM8c9qapEBabvHvKxsg30uUe5",
-	"YOgo50JehLuZKGGEM+e0lbAAJAdUnVLUfPgMExrejLPiXi41cvfJulz6KODhaJcrsb53j3BfUWRYyAO4",
-	"eVST38hKCpBY6CNmbcEBXEHsQP96Ano27hoa1H/6Ofh0VMhP+bwUVAWPJ6B8loobedSoOLAJseCY+sPc",
-	"+t0GDnUsGoPLAkEEJvHvoq7HnBcJDkgZmUU7WL+TOLPphkPVOIECc7ulAmwnV0mLRBCZnGRz40WlHjmX",
-	"5iVC9jOxSp0i+Rqapb0KZpm8Bnv5shJNJh+yZ7sS+AguC9tFL6Af5cSHo5RGNmXKy5guxUsUVgMRWwpt",
-	"c+jDoZNtvCwN9cg1EyC9RfXz4GVgL0sl2bLWmV7qTh9klcCNQbwE6k/byeoQoHMWbTtoIzEsWOgD2ScJ",
-	"8Rpz/JMlwQno+SFaEDl7BC6fLJTtC5KeWU4JK39+k6io7J/g1h3VobIrLHhyY88pxsGkOT+K+AgEVmxU",
-	"vBEbTG3uxb1MZppGjWCCEQsMyETZBlDQ85iO51j6LN6S73hshNXNAvHKIbpLq0MBXm+7TbeYeuASFClq",
-	"n0QeeVrUkS0cawKaBfCI4fjARoKs48C0CWVWEeU4gzM8AyeQsPIhddntNowfqO2S4ARTVWseJP1ISG/5",
-	"BrE+WmeSjHd++Ot+TS1eUPoByuiWLAK/hmC8rythUOmLZiuJ2LetpAywYHOBEbuwM114xGgl2YeOcU0T",
-	"65ynnF55qOpk+R90SmVyC6tSLg9CNTnNZDFAX4vl1wL4RQ9Ln4IUVNvYVTC3BqWjMvnG7ctDwblvDy4v",
-	"W9PE1Z1F8UmacGeo6TW9MFnYTqdPWnkEqRIWmdiM9EoAiLsIecW5xWJNxwcZrkA02RvjEnj7LDZtU7g5",
-	"aUPUKNjmCENqPfk4V/mv3zwrJ+3z3uaEwad3ILCpPpKZhvX79IFJ6v7m2ZVYBObyKM/1WcKYwkT4ZQyc",
-	"FD29EDAlh2KAn/kbHHudsfs3ZtpqZ5BHHoG8EcCb0DKQj+kk/srDukOqC3yOVdixbRyty/zCuoFmwtpE",
-	"dqDuI94OBGuP/WQnRYp3//Fopi0V0lho4SrCDTAAx8NkJlRt6/88dICSgvmKlDywVHDLodD1Sj09ff5J",
-	"2Z2naK/EIeUJh4zGUKYD7QxJtadYwYaKtmwqAffK442Sv6bsbdEzie+lPMiEabzoGMZzUNKWoYJ8OEED",
-	"XQerAK6X/9zH8p3AJQs4tj4x48WNsmJh4AEw0QMy4XkYUVwv9VxcItbBhqwqqqnb0IqAHTUVpKigQCkb",
-	"QBpV2Q/uVf344XB5E/dtZ0gRQS7dwTUUuaLzMQjr/e7a7EXvojqIQem7LJcJZZ1dPAKh3bwai8D5lHpp",
-	"WrvCJ8tkbipwUTPOFkJu543wL0eFs2GCVDudQC0+Z1RSHol9Doo/0Pt1P/w0smGJRlkMHWXOJ6zL4/m0",
-	"Z61jXHwzbvjT99ILRvMdI09+R5gMbSNCpLDdM46lwv9C3Q3Beng+d9PwaAOifFApe4E+G4OOWckKK6jz",
-	"vLFjJb+FXzAbEfXcJ6uofUiWwFaG5yUFByU/B877fqCrx+52bGpT6DrRHSI/u1tivNQb8Bi0M7VQK/ol",
-	"5rwhIDlPzvwuPNJ9r/DZpmG+/txvrJ68QaGMfF6Pvd53lVFm0ZC0GRX2O2HAuVS2Zd9igJV24tA5Eeak",
-	"LGBuVPJBVs44w3jHXtqdhuK99U6rtUxBIzV2OQb1gN9IL9VExbyZdTD6YFttN4yyu9FmZijogmsXHXLA",
-	"BPN+sYjJnqnX+fKCFrLU2oKrUK4NWxMm7gWsPdbd1eyvflA2NwO1E+Tba5v2FI7ALbnluTuWync7JAOt",
-	"X5KJZV6p1+v9QaxtqtLLg+EyDJtxHHfGm37y1SOJ8oMkfnVM5vJ4YpZ0r8pMwOhRjpSZZbBWbXc2FWyI",
-	"uxtA24N2bm/0Of0zX5pppQfPwwVrI1RphmLlhJmNOOLrc5IgkqnD9623DLonb0dNLEMxDnT3M8n2E9ar",
-	"bDI6gTy9/IlqOvwywShTM8tsntyrOv7r14s0xtDU1fCB2h92yQ6gyPRAH1EYzmaIl9vfarkvf5Sz5p/D",
-	"mDh4mojk2qxFJaGrUCLGFd3kcMcZeRCNk+tidS7Wer8XHK3gRH9Oe9UOZPMacFiDtjZOijrQ9kMyO+3D",
-	"dNyNf4LCuFxTM9LagTmAV+p9YgG+J6i2u0Js9dgLiJ977PPoFUmigIwOhGCEtFPrjGLhl5LfA8OHD9am",
-	"2Qwn/72GyJvVxf/35MX7d989AS7UQm8QH6ZoMPhDDgpF6kIijm2bl3uduNAvx6BPx1Obi51JXyXG2dD/",
-	"RfVEDN+Z2svivyIS5x7UeVaLJgHrwZYs+mDpsID81tpwwmfE4dJXUzj7E71lrC5IjNCqevuyURv7eGqG",
-	"jU1cnClaM31MlIqEDo+sMouMABG+yo/Rv2BkScwE5ii7c/1zMYaTMoQyphfP/uFjLkQ324plzYTAOPBt",
-	"m6LUUC4B8JXKFGdfohBgwRWFKkxxEp6Vfz9gSveV9QxF9YmK+pWh0mZZusdAhGWAZABlb/e1PmWVFLDT",
-	"xuwKUxZPRXWEFlNq3UDN5qHRD7IsROjMRJguTO36amHI8/lK1nz8PXCZ50VNAOD0cpTBlt4B300P/JRY",
-	"KVm+2Wwe0f+YOP4JqPPeWCE7Ivg6OSiRT+BJJpKC/RXLIeBK34OI7TrSaORrb3biQTpBAbgpkHRsUWas",
-	"k1Mtm1S2KsAYwbditKIFoUKpBisf5tU0nerZgTs2nhbmDfAFbppG2oy2khiBjgraaEzdBfGT8nBrfgOS",
-	"wsEH+WWprFhVSaKVqpJNwOPDSFKRxNy4Jjwl+EzZD/refRuC8yzK5NHIZaXWPU9iOm8+xJAejeFYuU8h",
-	"gf5Zq9qv8/D17lOzFCkxd2oXvuKuGX1sDAOKHaHwtf0jtlGrI3HM1V26lIyms72H4bwGACVartd51hhc",
-	"5rXekawkfFNXQFrX24S4jum000CpBIUvcPyBC3J+Pj0P2NLMUiJ+IyKZ7B+RVrfsWyRWPJBRODmc9kWr",
-	"RRLahwMAAvsT8DzTpQjYGRQ6OLCfRJxiuplO0vfIBWPueoRXDSGP6WJ/XO+CbfVV8V4XemNlHVVrYtUq",
-	"NBxgydBJ2Z0+WjR/IncNerypXCN1nyVFyrcg3neKVLvvrtBK4Z86A7D4aN+KZhrKGp+a3M4vWlJHVvxE",
-	"BxJrzB4kNrJlcUmPIYx5UDFEGvOB5bWTyQG2J+KxwIfsDs3u8Qgtw334OSjnMDo0NqFLbz26K2acxMoJ",
-	"6EpuRc3f0vldvZYNEH7YNfq43bUkR1A0pOripBseniMF9NMjNK6Esbm10TmubtTPQY21vv82Scb1PhDF",
-	"9CtYlnqTC3JCRL/zrMhUN5fzR1JVLEnYrZEWkIshHbD3K9nyhSt3EYxhWNwUhjZgvRo9H9eI3YroR99M",
-	"tXLyDueS4y7/uNOBYMn4IXfH+A3fSUm7GMcBbQuxZwDDEu4GPmke9rqLLCQDx7Df3kYBFb+wVu4PfPQw",
-	"dVJr7NUFCrSAstgSMEFRurvC9rpxphBqRGNVVbW1IV+ohnlMIhvLtlwKK83yJBSj3Khd0wf1oQcx6jUc",
-	"3PuJnsNY/bf8aqlGWWfgI02qZ0n1zeoWQJGMLTYQzq5t4VVYiicD0bC4k58mLRp0shKiFv0ipzFvjBFp",
-	"LziZIq5x337j1hhtLNPRRnFAoBdUHLHzIkBMOInYo3OWfM1zlD1nDKyAdMx81sJbDm0I+rCbHzLQMtSN",
-	"5m1aZDumzTqTTSqQjgRaKfppJ3fckmhFh4B2KHGG0r1jPs9ijpVFhjEzDPflhsZCRSaTSoXGR2FazaNM",
-	"EZV6M56r3ekkKPGy0vpelksc2ozY0DT/NuldRn/iYAmrzwkHIrFRwHSBHwSc/sAFLih/5bH/PCB8C4zm",
-	"H0CMuTylOAq+vx/IQUGacdQnnxaPxDXLps6GutTohqK96u9MUhjdOvxBnpPt8H3xOe5Xh0bVlrgCfvfN",
-	"/04wHObnWQZ9CKKu9bFeIxL1sWnwd420sByfMi0rKmcfScgct9u2zSIb8rQSK1ldI4OOD+JHdoA+r+8B",
-	"tGKe9Rc3LE8iRfZzprNiXX0Q3BaXBx47NrEfVH0/m5PjVFdapDp1LALXTs74IIxxjlUCfU5td3Z8QSbX",
-	"AYaSnry6BOrU5jSttS1fk6gfLRljHoFnRx6n2ysY8qLJIU08Esn5eC8eIjsrCbEdypOBDbhzTrxPNfMl",
-	"QvV97txBZMfAVaFLj3J4UTP5SlLBUgiDtfEO5PIkSJppvNWhREEa9c7cM5YrZ9O9dtf+vWmJ9UqAUYka",
-	"rdllgr6wZPMfNMpCCIUSqARD0wvrKEvw6mDbJ9l8k4x0y3nsc9FPFjeJRkxcvst8bBZElndIV424H0vl",
-	"oYW5iBt6sZF+L85OfNo4rY+31uASug83mtrhYeUVBa2eF8/ACnZPDw0Ze/FZ7Z1W+/oZ/A8KyfAvz/g4",
-	"mxvtirPGxb0M4Spgkqn1KYrq1cVOV+Vzz9wIRogzvXr4MmvRNAqTeT2C5xiqSm0lF717syEuK9E0Z3BN",
-	"LFXVTfLWhODQ5M7tVX20qSLhve6Cf7h5AsRm05zBS0iCAzGhW/6yqt11VJ0TZ49YGWyjEJONIvHwT/Ql",
-	"4PfssgZsr2gC0Ei8kmddlyOREQ4NQtVIw6PqB1lb7UO8hFkB8CowvkVhNOlGUh5QPlNsEOu/0x/cWZzZ",
-	"YaVh0DuwcqRrJ3uaJNXnhWrDM+MwGyOovgVSGLAwupaAWUv4He1C3SxGSqN4iSeuBvRy4UJZhOUMoFxM",
-	"OkfUy5VcDkKZQ4i5VNsAwuUlPvOFXsOP+sVYTGHEl0Zx8wcuUfNAu7UWVdUPPHVp8hP1nGm+XqoMhK1H",
-	"1VhrC2JxMxp6ZEmg/Dna+8MUCP0gqosoRu7WKGW6qCDd0eODopzgAVjlIiV/vbelnNiY4znqqwkoxh0B",
-	"XYTKOj+uxU1ky7Wiught6yieXhbTJxdjkuNVid0V+M8W/051z1l2kdIwuA37pBsPm+CeTPsacqteMi3h",
-	"mqZhwdMlkGO27Ydd90JkdZlP+xCPmbLF6sxHichZzXpjLYDlnyWFUmWazRogtnIYA4vUEw4tzcl1wxat",
-	"oKIEIoQdFkdTENb4qsiuBHsg0sXNRihkiFudlzuRuIjtsal7loeREIXErh74z5W2O0gwwWk71utKimZe",
-	"8CR9hKiWlcsN47D5+yUprdzNE3/Kg/dMFnjygVG6qUadvrh8ebSgGD5ZsnrT3wACqr1CWhlNnlJLM3qK",
-	"+E+y3+TxXwuSrTbOuZW1bERVhMoTJkaC/Zizjs5lzhudjMwTJ/k0vnN7YOZ644vqwPspMDy/iOlZPXAq",
-	"337bP9Jf6gD3mrey7md/6jm2QecbKltstTRR6DvY11aHP3hQ4Kvojkx6LJCnCCKe8dADVjFp7eHq9VXQ",
-	"fDpyQXESruloo6NErPsiAtqFWgoiIc6LlrVRGSbtQQ7WJBM6Agj+44QPhnYvDKwcGRkkIX0iBUxhwWci",
-	"SyUqnpMl9jp6VV7U1dB2iKOsBwx1bBjrgWB3XuojC+k7gjGE5X5B2O2o0d2KBlWAJjn8iaw6m7CNPVx2",
-	"2plGcRTAmw5Qhzt9Am7CWsIIjtsdbejJYyLygA62EaPLh8amj6UUtYYqSw81mSv1r9x7vF2QzxyfqtMJ",
-	"Peq8odd61j1vesYJ9SzKg9paUZ/TVYWQ+va5QIPeUFfovCUaAYFCOBrap8lp00VFDf7DK+ALR53Goky5",
-	"sd/h4dO+SSBVThrZDiwFL9ZnujVbAb5dCQz/yL7pK/TIgsIQF5E+MLhqbWiLScKKMs38gUlegc8exq9r",
-	"KENGdscsc4Xp789pf5hXJt61yLkn7nRjZ1w4CRak9+7PwdyOCMTxH3lrMmLeuE3NLaRs2MLfuzXSVlg+",
-	"OjqrYPxYe1HJ2oT/hK+PbMKxNlTZkrkLEMyeOnls9HtGS4y/eKNwTIuV0DZzoVMIqqdVTx2CCK9D/N5E",
-	"cuyvIDLAwtK2YAxo4QSDYhDKCSEeXJNwdQdjyst4WGbObPwgm735o2xMCpM3EfzplrA5zUBJReHOwwaC",
-	"htA37a4FqxJVy5jh4ElBwPhqK46tphdgsE/U8jRaeczrMqhYHrY6EjdEqHvLOG3O7EgZQ8UDLqgzKje6",
-	"WctbgJ9+kOGCJIhpVVXYq9bOTtlJCDL2lYg+jg9eQe20BSSFqRmmUc/4wuxXzkCjxwV7D9kSlN1R2ZEu",
-	"j+tksffykHxsG+N7qxt7dEa89EYDlNiJQweVe4D+flkNN6G5+8G1NC5RbBX2mz1B7oJ/Gzrw8z2vlWga",
-	"mQgKzW+ObDTLRf1Od/CivEDypJHJMsAoCMAKH4p1zzaIsG75ssMJfGdKE4BucbPrPV7XEmoZagAbaAav",
-	"m1t6Hil2DMnjioZlSe59qBibt/0bade7RGxPGXMcUS+1PAXQCTD9oFNmhGIoVa8WqE/cF6kIUJwLo7b1",
-	"bXFQdS1Laj33xWfIgO+zKwbalec1vwI3VwLP5l6SBsMHe0Qz0gC2ORrLF2OOkl2M2dhBwpwUnQS9KLWe",
-	"I5CIF7c8tLRcsFu8mKkx3mvOVx9W1tvm3M1GC9PmZN2uO++xUBa6bJwD2eu0iYajkSqrh6PRYF/4hXQt",
-	"pIPhKewa6Hs5kzVAfj4o6ssIm1IKK5907ZHo2GUiW48+JKmhx6CtPXERx/5QkPVZuC/5FqaFMxmMu3bJ",
-	"8uwWekskLssbsXvuchQtAmIuQT9mMBmQJd0SGrRAywSs7DeH3WtoIplDgDke4WScIrBc976zLAr9GguU",
-	"h02UX9/pCrPpEPn5tHgMvPA5lemxjSjVmu86eO0sLP8NE1dwi0EsLTaFfX5m0BDIuATRxcRKwrCQT1BW",
-	"3QkcD5uaPE/3SQwUkhgPfg5cwvgCmrEHXGciRD5JlNX/uFdVpYxca4qoZRjE+midoTtoo7I9LHijKtp+",
-	"rZdSNOAB1tou0Zvny+BFOcpWrr2hhWHPNAphhhCOsjfNJRpnyzxeY+co3CB+6HjTQHfBaXfutBDguoxz",
-	"9g8/g+fxNw5STaWaW2mnPOoMhCmR1W+FBgF0qrele3pPCSRG7FgaF+th5qOWhJY4neNs9QF5L2JJrWhY",
-	"KtZWeaTN97pcbjgqxZCYSLNN9SP7XuoL6E3DxcSQLwLAM75kGHtW4AgvgKn+cXpoPLtFfzXYhTzpt6Hf",
-	"qruWpx0X2IXr9PmAZonKfGX5HHKo1QkDfqFykC5hTCZiepS+9Gm6yk7y1bndkNpg/MkkdTIRneUgU66S",
-	"cpSpEkAAiriocJhHuPw+D9IyixXiQkjLPFw3mPg7DvcUcahnQCcgbjUHMMMu0ev2CkhDfnqE1eHlAh/h",
-	"wcai9zJxk4/A9Y6AZ84GCPfV80ZaqFQaYJH5g8deFh4mfC5g9yTcL5baJGqn+Er7XuS4D5Xt4a1jyNBF",
-	"kJakjH1sqUWHpXMtTV9Ip+GfKqe9V+dC4JyeY6SOSKALUWG8pFeyBI0jvEEdwWiPyfKP+kGaDh72cJGx",
-	"vVBvIuJvmIBuYNSzIgu+aIN9US1PtKM97NRT2OCEWTmLL/HU2YdZw+/RKM764Y61p3+i4+JxSal6YaXL",
-	"M1/+3mLHZO0rX+bSoltnPKSP/6k9bmpbgZMiGuyhU8fLlzw/jPWU5I64AJgacJiydX24NTjw/0s4hLPx",
-	"rz3utVdBOO4RWP0/ykZtFAdzsN7J9f2MOdODeHygxY2+zyCyx9w+vnhstPCSYQtYghEniXPiNETOmoLZ",
-	"D2NLokV8FOdRDpw5TJQmwcqx6dJ1dOIBzbyXbNVD4gpQ9bJbtcrgGIf+BY8VsJGlbHy3NkGE7dQBPkmV",
-	"Z0hZmpl3OpydlHFhDlLcGx9SqKShcAr9nfaCz8LxYMX+pqfX0gaEJcJlj5l/cFX9Fvo5suIiVzuN8pqf",
-	"Vwjx0ISbJx/ciYTCeqySyfDyx8uUBkFLyuGtpGjcNQuQ2coEhxpwXBfOsN+oSt6+vfvwe3fhy/rh9qe7",
-	"H19lQVak63bYrOXHUCoD1mXdNtfl0BWKHq98fGdOFPCUqgwphVAZAghbbhCpah1f/ssnsd2+dRIXmZU3",
-	"fArv405CAERZBPnFLjlqoVKmWEkIOOmqXIzPBkI7gHqHJUtge+AeniK32H0MRQo7TLNthKLa4ZEyLfhR",
-	"woUxNoGkBqElNxjdtCFLPzAoTchMhOuDWpuxVLioquyKQHf8Prgnsve+UFxN/79H81PS7YlbPJxUb/8z",
-	"sTM6Ufo2so8zDVvRAkbQruH4vJIZ0VlXYsvgO4p/+2x2/+qf/BcXN/Wxqm4+zek4HVMArXBcsP1tu+av",
-	"0+2aFyGN0zYwBi8z4B4fRsoQgl/OmWA/Xgd/HTGPhlZwO4k8qhy6MKcih+HBYf9YUd6deZ1DRMPWt0p6",
-	"9QP1t91Oa2ywHSzlx935TY3VpTPCZI8SiJZFaE5ircWvDOacUJjzrzRcXqHKdxT4d1jO7bz+KALOHDrV",
-	"jDBRJWmq/DNTkfC1PvCFLJXW90+Oh1u8AJ2XvChCmZPeFGYnGlli04wpfoH//OVIjeu00xBSAW2YiIpP",
-	"Wq+3nY9fE1ZWldnNbPwIvNqPoXIORkVu2p+rlCjFeUZ5ToeZN7UWd2F2M87Xtum2mcVqnmYzfbQz6dR7",
-	"08NXs7PxiMMXYp4lS8nm0dTBMFIsdXOThsm0Xh92MSTN6FgIGxGRhbcmlw3G+zh1hxmejp4LlbdEus7p",
-	"vbWuUezMXL++W80SU/8mw05j+dyxGLxN+ErnXHrxDzqUUbQtCAiweBDGyLLIIP1pdR+XGfUFJLQznZVN",
-	"YuzCvNfHRtnzeye/YxRPwEFgGmqSDNlq4olyfvzN7c1OCiwBwU24idmg2gmKg/qDpH6FQDMFv19rfa9k",
-	"+/uT/Kyq6rhftu8ZPMP6iic4gqCPwKFuv7uz9nDz888Qj9kw2/P9URq7KNq4CyQG5GcrwVxxN5hzhRA+",
-	"ngA51rqqxErT981RWXlbCHMPoe29OBcltk0uCiMlIapshZW+pBlgEBTl/8XZpyIQWUkZLCckHhvffqmP",
-	"jfmqeNU0mkg2yKsuEHDOIKzev/3mt//rl1/93zrEXG5vPtIy3ixuHnwN+83XvkNHHNTN7c03X3391bMb",
-	"7N8FMXj61UlW1RNoS38qjnb3X7J+As1q22PjgRd/XnS/5zfsiS+p3GL+yukV+M3r8ub25u1xVSmzk+Uf",
-	"5Jnu7oOuiTn418+e+XQ9ufficKjUGn7+9M+n+ydG2n/9MxUYot5lEQi7KmUWedGoVZyoP/x5WE9Y/PvH",
-	"P7zvsTdzl0eY/9O3FCeBo3nc70Vzbms+TVv0CZWHAVAYjrjYmsBtCZfcp8XN5ydU7/ynG5/R+PRzcs9M",
-	"XKE7vnHvIyzjg2jEXlpI/fyJxQyFTmqqrsY2DjjtfzlK6Dujw44BwHalcW/aDe57rONwPJ/miRVVHLZv",
-	"6z+P3d337gi7jRRriMPtr7DZ2I/vtleVVEOCjX8eAY1ULwEkQee+71WneuBflHptnrbi8dUeDXBeRIBo",
-	"wS93UmLEei2Nefrw9VPpboBYAXAfmcFnRopmvXsarAr20+iOZj9vTSL4+KDcZ1QM9zSGZzwcGfF9L+2b",
-	"U/3Wfw2FTRr7rZvmiHAMdM0cqgXsNB/j4fw11zeTCuT5SXZS7gME9gz+PYxUueHxuqx7EH8eHKffJAow",
-	"YUCAI1DrkzNsHn8kMErm7t1/MQXycuAiPKebFWvTyEjA2xv+bj0NZftTiW1j/iy4yw9OAWEeh3KkkXOR",
-	"zQ1JJ6cjpelb8Qdl7N06QLTP0V4Tl2H86iwvhoYxTdnmH5x1HfovP14g/KO6vRgIAjfY2cmN+0To4cMt",
-	"+VHcy7tQnH2pthjlPZKnsNg5p+7rq72589pkhfEVNsstIoD1h4XMOHyJTWNP1NO/OgviZyzs69giYGZQ",
-	"VR5ZGZ47NcfMADDZg7DOEbi5vfl/fxJP/uvZk3/7RP//1fLJp1/9zxvW9jh4os6uQKEmmytSe9ls5RN4",
-	"5L9etMmUZsiSsGf/fBJG90MrY8+LjZJVGXX01doCBhlU4J6JUBuorL6YPD51OukJET7/4wgmq+he1SVR",
-	"Ppu/jVl0eYz+QtvkVV1i8c8jZe1VMC5GzI1WEiHvudWAqn81MQsBsxE7woa9vKIZMYzUjZ9/WPtpIyJV",
-	"g87ZEPjd6/jUa2FFpbcYzhJhyeZbEBwtOPWg9PbOYJkKewjvzP0XsjL+40hcBX/rGwDTC6kLgD59vDkI",
-	"cTeszwiAVBSEC30IC6znbUNxYydSwFZcuPMe9NIkpeBYKl8Nzh7hO/+FiejKvarLW6hR4AIqMalCzq3C",
-	"O41MCtBD4onK6KgOBjmEE4PB2o9BfCUqXkyweyoTWm3iNGPb7ylMsd4J+9WvUm8O2UNu0r/LmrMbiieD",
-	"xDAtJdoWYFW4kVGDMsCXGxh3Yjx/uZm5/txDKNHTPqdTRoh16pj2gawMxbbhvxHDEOjHKFL+Kfu1kFia",
-	"s47ccW5F+umLY2O0UwGT3/xB7ZW9mRvWm6et/KlL6avw+eOtiADd4omDTzsNsEOxyvIkD/4gkwrzx8FG",
-	"5I+LApCXwBg5BsThL3uZrUQzboV8K5ormyD+lVn2x7eimTQ+4IE5lgfM5fEb/xJJvxAtAlWIBx5BhLCt",
-	"tJfGMaKNa/crZfHflaVbn8EFM3EMX5dyf9BW1usz5N8+fRmDBbbubxsPCa8cHvyVuIaV8q1oYWWhE7KO",
-	"wQJSlggCFo0bI7Ttg8P59K/38vwz+kKVxAKU/ind2EvE4OPu/Nb9i1PIjPPlXnMV78s9qBCwIddas0WG",
-	"b44YZllGFEu/8yneGLlFMC9WbX4rt8f6yjoTHjndL4Lfy9GFVAt9lWQXWu12JwtVGyuqCjPqO2EAEw07",
-	"3/qbN6IbQ9Iqpfi+hfX/MmrrOzfau85gL41X/ChKea3ga8tQ2FnIBSEXI0O+t1sjeCGfGS6MFY0tAAtJ",
-	"zo5kdNOIdAi0wDwdfwjg0wnfJ5QfFr/ARohfLrwNfvv65aIAPhD4L/CS/vD6p5eLSOdC76Sq729fv0zY",
-	"6aedvplzyP8JvIb/1uY7Sk3qCscPH32e3tJ2+g4oD3kJcFCId22KX1ALJlb1OOv+Xh4sovL98nGmXfcU",
-	"AWnfhA1O3/mSC0+v4Kxm/9GjF/69RBg2LAnocER5F2oPgf17j65xZcdnzJBG8sR/VFsaRjcnBfT1ld+d",
-	"PJR+3bBuEN7+6gM2Go9U4lwrJdm+//rWN8r907+qctT+fif3+kFeKD+tET6tf19vfoSMZJ69jsO6hr4E",
-	"uj/gD/DLTc4u0j2i5SGr8ormPKsKv5c2rPIXVoT/cNJ+R6+m8BGwm4K5oeyibU8EOAbg40T+E0uoDRgu",
-	"dKpXivWupcPHilVAqGpRzk8eiP2qAYxJ/0yVszKn+fn695HYzFTunQP3ZbP8OMS3+L6/bYbnH1TkfUUA",
-	"jeBa9QCXXgcELZI01F7Q5xMuzyvsSccCUCMLbMpb4MGksy1ssRMH6MYoyIcuhRUDhGu3I6GW1HfmeZAb",
-	"zncIbYlh367cyTl0oL7Xha7bLl5lsCufkHlgQC3YkfuiPUnsoa/kxjq7MNWY8IMw9gkM7Qn4fwnP6pKy",
-	"Yis/26cwzifGNlLsZ9YV0yajcFIHgFPIhjgyrF/LR98KODzo2ZPNg2yegIAg8MEtdDk4YcGEKQ5kUehm",
-	"Ea3+oitwsSSKulCl55NCMppKWNn4twLdlP7CGQpAP4kT7kxjvDLQXHGooEZdfrYLmHoUJjBuCUTlZBEI",
-	"tyWiM2JuZq2r476m7Xrx/o/YhPGbr//3s19+VbRZboJHdL8uVmf8fziegWgLV/zf37/5qcDIG66+aDFl",
-	"i1+8cPP5QdXyl4suJLPCyA3tLn3xPf6LmkH6GgeeZCYL+CHTe/v6ZVAg9KpSNXLteXMYdaFqq28elWh+",
-	"XRsLVC4boEhY9CxIr6+Jqs7qwqlWfjDhHsq3CRZs8XWwhfSxA2OFDPPxGom60KdaNqFTKpDI1YNwJhuq",
-	"MY8frpdtJ5bCq1AS2DbcF9JQiZHgD+aO5vHhp1HDCbTs2jxMKtfHmEKfn9TlPHMIjtV3ACjMqPY3tfRn",
-	"GxXJVdQ47LLe9NOJoRAGcGQAyAOENFbSpNtFwHEdNKZx+hnCubc3FWqPKxXNeP298EBIPUUeACITBpRW",
-	"a86AYutiiEMwx1/IKg+Jw85eXy4KIpW+ff2Sjr2zl/pqVDdbUSvj4Z74ODTCkD1Clb73shBprr0bkvy8",
-	"lvAl0mMrSdEzbiAts/Yj1JI+CSLE2adeIxp7nht5v5K6+UJekhfPhJvkpftKdSVti65ANj506A+VWMtF",
-	"IR6EqsSqgsuo1nYR9Z5CYxHpgC7G1xVstO6B1vuDD4nxJ9p/IetIey6S5JEOpKyQ1OE6qFuCiSDnpCgw",
-	"Zd9BAAoGhWed92TznkkeYY5iBefFGp+2BO2ZX3j1l8cpAEhFBYiMuKquy3WWVEIXFdFxD6ogEdR7jtq7",
-	"3fmaGuPoXww406erJsaD/5pHlXfcbn0V7URRET4vJ5PePvQap/91iYVFSLaOsQ5waSA14uzkL3OUCXkj",
-	"cY6P1WQu965uM6O6KX71f6hKphuJ9DimzwtZGVkYJKWN0XG+SBqXimwXMa8qWvOBJxt9waoarYCNxvnY",
-	"k/yPURV7V5mWG1oUZ2kKUTk77hysHAEYh5D5rpyf2om/neVjioX/mVLTeAjYShrh2UuBHA5AQa7WRF5L",
-	"CNefe28oNdFL6MEHU7Wn+miB2bmjKtzDgoa4UtS/r1+ero/Yv8onYWGBXxyt+UKFPfD8v1cXRTu5lP14",
-	"vEpXLQgN+gF7cd+hcNgftDFq5WMvCuJifbm9LQwl6eGSd7r8AIwOhF/gBCH2PpU17sliba/bipGQnqf0",
-	"xCkZeglf+wdN5vtBfgDutb9xNh9XJiGEJS3b3ymXD6/HKxoFlJg+gbB+fXxc2/GYaJ0IrDotUx/F+b+t",
-	"WvoI5i8rECeE6rpCnx4Q9EpjASnJxpeU5e7P2ygw62ljAxyT00Q7D/K8JuP0qn1g7CVWCjsSvnop7HT2",
-	"784UaoNhb88MD+kVMAY9/1VTlOJc6DqOMyE6CAu5g2xN/xAxElwDRpZe6vo6JpEz3WEfipMIpQ+wnigr",
-	"Rtpiq+G+666zD5GIQCNzxSI+GNHTSo1dTVCmT0TX/1jN2V1s//OFWDJXlqLfyxFr+0RMSdfoRgCB6QhG",
-	"sZIYTsfM3l6DAyRq8MAxT4pXUsnH1i9rCUcZamQlBeJY8WL0Dr+QpW3eC2Kw9YFh0K9648lmS120NCRs",
-	"GBeJc8b9uC9kJcEMabZ/Fwmkd5dfUJ854UNthkADBN3uFBthrbvbgEK/RAd+JWlD4v+R68x/4arhuvi1",
-	"WRE7GsZkuC48OCdiF+Z2JVg/VWMZDjEM+9R2IyFMstZ1DWl24OJorZeTrCr0pNYCc7kAGecZaq52N6nN",
-	"ZmSXN5u86DyG4C5vn2KT24j5BfGNflLNIJQKG1mqy+WjI4J3GabV7FaL1AzRsps5xSu8vVHbnUUQQmWC",
-	"rURyakDmFhjvJKYwY4s2icsNDGKlS6Tbnb4VvpR6dlKbcmEVsK7X18nF9WJwhEdBfyN7HaL12rq/ihr2",
-	"G0Jz7a/CF/yncOjlZyhXkuWXLZ/CKPx4fwk1NOcpAioZmE7Ttcm4lWiaLmzBp/woOUXFwUNqH5lKOuOn",
-	"j65yARxQblJr8zDEYp5bWQgbP7Ok0NcCXenOIrFwK0vLZrAcDffKSa/BCB/9IVSmLDxhtd9M+O6Cihsh",
-	"zNggbQ78Yf9F4sk0/Kf4tnR14Iv3f6TC9rZ/Eur2ML2GZVGm+IX756IwxxU9eAEUCUtRqXu5aOvlkQ3j",
-	"lwtMXomaWHh0jUca6gr/bw3L9quvipXcaCqphyF4H2MlK31qE09Wa4QS8GQbVCz7P74qPvr4PRIP48gD",
-	"M2hxapS1sl783/pYA7+Xrqvzcqt1CdxPQpVc2eBrWLN/zDP/EY67F06iRZeGclAC672LWn8ZTcA10IRd",
-	"w/a/uozqq2qNFWCpXCFUa8xEzPngm31x4hgco/S+uJc1JU7JNajTtd5BFh6bhXtLTmDGV3uQAn/Xwr+Z",
-	"JgWKHJ4NmY48rOT6/2fv65bctrF1X4XVN7H3pt3+m+w97toXHduZeCaOfdyeuOqcSqXQIiRhRAEKAbas",
-	"ceV5znucJzuFtRZAUuKfJJDqtn2T2CZFgsDCwvr9PoY+NNbdBaoAxPdCRSEWAno9VKTw8tSUirlJ8HoX",
-	"9h3a9uA0reG6GVP8A3dGRD99UhThHIHHMLg02K9qOoqX2KgTKKKJxwjyUjvy2qKagrq0BjpIkSmz3jtU",
-	"BOcezP9PmZzlbMb3pAqpVFh2Uqls1WMW7+wVGwgVqcaDDMk3HRmEkFR94sdkryIhZ09IjK21Owcu9LYF",
-	"/AHJ0nvsyolKeItT3d96dkx6R1d/8ixT2dkxWuHpoye1XC72hIUiZY9GPtvqcftZTby8DZr8RBZR5kwa",
-	"GhAAzwoZpdDjZVc5gmaMg2SkwBioDyqDnJRABoZqYL/Ui9HhK/WCXdd3N370uaMS6kCRJiqOemGCgB9w",
-	"2vy0HGUgEwoZWucgU2vNs2iVqRueuCp+aBKas3QazVWelccb+4EramoCxlIQmLXLlTC94EkTpsK+uC8g",
-	"UqArWuXpBWqTQVIDSmW9Ralm/7+elptmwLiXds+xyH4WVMZgTCxM+vsNE2nE7Po8MGLJ4SUXOALsKyvF",
-	"A1EEt0DlsM8eKGuDLSDwerUu4Ftk/hpqAaHCZmwjX2Wv5Y0wrKi1GOj0p0hrKuSCwKSFfzGUWl6r3FxQ",
-	"hlEqMAL2x9VvXF3nALcu8DvvJZ98kx5jU85UPTt2PYfcNhmhctbGiMbhFRJdUBPunDcc/ffsDnz9MnqB",
-	"CaT74aTDni0dsgG3DCcZ7zKlpmPvf4LHb1tZOi+CfeeV4atGLNri/MHTHp2EojIK+40pjIhyMqMScYQI",
-	"DiyKW2dUMHkDgc5X7RJnR/LP1ZDKCA5bfYuE7oNrfxZyTNmjgnUrWxARD9HBiobM2nHbWenNV8AU5xvt",
-	"se4c1gCimSpNPHIN3uhABw6zioOIq72/pSgCL3eU3XiGPSyyydRq5TIqRqmmcO3NVrw6eEZ1qxLDf2m/",
-	"Ogx7+w+Z4NPuUgx8cq/zFG8NAMkMD4JsFsQ5MZcl+ZprQ0J+ZEVFG73UyavN9+GyI7OonA550sXEGJ/9",
-	"kQuMM20TKGohZyn32CKIocGmxmkDYaKJR8apQa89oNLwqyqGR01XFMJPVTbhDyNCGyokvmjLghITb1ri",
-	"6CNHH/sAPtmVAvJE4K4RVFX9B9WhY8YNtbUDISq3lTQldnvXXNemGmATe7y9Zg08JP7brRSJS3xzDEEJ",
-	"WLSijEyY7W7vGoEJoP3aTrzXCSQjKVxmSjN1HNDb0w4c7pLEnAOtcbasIeo64Vjjxp4SGGwhzYPr/UTM",
-	"KINXLiR71sUwSj87eUn4bdyVtIhk9Tp4DkzPQ8DVqGiFtuARurJJRZ5bw/JuSPvLTK2OFfWORoa3Mt0c",
-	"w3krdDQTN1xG+SqAOfo3cVMc4YAtMdhJeU7dl00H5mvXnNknLX9cxekV28CJNGU+6am20ZIuSo6bR6/y",
-	"DaT1PQhqRsUCJyo3pSm0C9CNLNWrkI8+OEiamcwye/Y7FBj6pxTgYObMgS26mbTm3M7CfAUWAs76ORRW",
-	"deyXn+GeATZNzwrRPsVRdfWhMiACEVQbUu4C2fEZwNB9BZJix3o3jtZ/cH57jtZR7b3wXefMQbV6fASZ",
-	"bqAQ2LrAZtBT3NmJd0LoKMA5ovfCTF3siRowYLlSYPSwLsBZ3KGEQaZWAoHLtkPjG8rJroogbmrmwNEn",
-	"THSdcbbQviaYf1rxCdLpVMuLa1/qPbBtkWbGLaa3hNqdtPiY9t74m1PXRg6D6+71Av/EJibduBAY09Ga",
-	"i9kcknUmUpIAYa0Z5bq8sNq/6hAuc20iClHE+CSgxsJeiuUQ/mHGtVEZvxsq5T0O9ttRdpjUvl1x6UUW",
-	"4oCul7jk1w55fmluTHpHZO0KxvoqESMdXiLZRomrPZSc0el6adzMpOKG1zTPxAiYufXkgGcF4XHCKsDY",
-	"vp0XdZlHKNrHei7oCEsEnOZb+DZrxPKTM55gT/BaaIQ9X89Fygfdm7lM1N3Ymf+UiaJ9OTRTyyg7OvwG",
-	"/bYB69mp3MbLyZOjfJkD0ZgOnrE8XwszTzK2vhs77SON9us0uMaX0mYDDTLwUAOuuQmTMmoQ1rwZqftl",
-	"zjuhy8qAGReAfmQK0hIglwVxZoZwkUKAlbXAdvzn00fJ9jC4THoMArj1A8BgB+kyLheClio798ZBfvKX",
-	"Z/thKjDHhOJq8qYqu7BDQDwJHbF0zTaOsUitm1DFQe7V3rNw26B/t/m253R2b6e4ROL8e8NX2nEsZzxK",
-	"cu5RkScsQyj2HBCSn3u0QizbyFd2n6/nViWkqf1VhdqLFuCswaLQzcbK5x249R2LIT6T/JOprZiHL+pf",
-	"EZhzLDDdbdc0yrC0bjRbHga+0N3vvo5G2Kd+8NJXRLuInFVygfo3uEx0DKtk/7spAQhOVZqqtUboRmEA",
-	"QkdlCc8GhnLJ+XnCNrpNi7+013vlrdpU8eM9IZT+86+PkkOU7T6QLAHRXQ5RWYO2m9O6DdyQhNsj9sij",
-	"15smBMOwMqvz1Uppe6m5ASDnV/6ugVoAyq8Y2yR17x4UTfAntUZ3AhAFC2MiAhwTUY5J4ImlJA8NnFtH",
-	"LsFvRMLlhLdiUL1yNwU9xzM+UVmi92C6pFF0Fbm7B/c5pd7TvcevMD3Jrm3G2WQ+bpl7ZYmGT/lNXPf9",
-	"Ls8IsWZcvXr/6+sXrx7+BxCOxNReXTB6OEZj6LfU2F/ZlRpszTSSv75i2uyCM3c9GcmDdh7+dgpEWgCg",
-	"BWxeKz6hPlFt7W9ReRWAv0DfStyFhVBiRnp+NB/KzhgcbGwH+Ul8psVM/q4Qg3JrWidwEpERDRkyDe1o",
-	"dqKnRL+kexzO7Zy0Pr62k6Jt7XkIBowcrl2h0E71wQ1USuEqI/B5JW1jl4famgCMCkg9y+zDRyL0O4VU",
-	"e3w8WKWsA8jQTdA7uDPoSeJfvtc5YgfSeZbgo/ucJPhd4c+RonlkyRJO8SnApLN/cqfMp4HPGPt1X8UZ",
-	"Awp0963ku3kutafff9/OpfbtTOl9poCU375TBSUhvlWnC+qs+hNmRfrsWE+F3dScL6h8EN5OK2T3SNiG",
-	"gEkRvNNKEGDvL4XMDR/+vPHtaAl3XJdVrfVKJpWZ64mmvWmJPvQKP9T0MbySCU9CLY9UyHxAng4szgXF",
-	"jouoJyyZNkcSIZRXon7+Ds6KPeoo+3Wr3d52+DcezEG9FQbe5fbeC17UPeKqnbNsMhc3zfEFN62XdN9e",
-	"K/hvsaou4FRlS+slnl0LyWBT9yrOZ/7lpdzjC3zng5dCr5QWo+DNAa/TXKWOXRgFAS0FGmQFdvaGZ2Iq",
-	"eOJBHHJ9p6WlQIjvFJiXxa0d2VFov2CGZ26P1kfDjTruo8KCcbpGmL1cGpwT3enV4NP7eDU/F0jHuDah",
-	"At4EuO9EHExfX3wVY4PL9WaY9qcxJVrPOTedwnwFd/XO8s/NMm3K4jeh49NvVsn0MHT8svTah+ypdxGY",
-	"/xxGsX/3FM5iwLN1qrJoxdUq5eiIYbIS5HyVCYl1H0xH717+eLfFT8zkA/LGhh9GY1WvmMm30+m4AQSp",
-	"DO9jv9v10XptD4Y+1v5WfMj99NQFuKOZp1eM8EyU5NGc6aIJyxssFy4SD1MD4RcHcopRq0AOSX0tVXUD",
-	"oIVUwAXXquFf7U2bMbyIX8lga6XPu/E3hQAwhmPW25KwGK5dBmPGWD1BHCEULI6MUguIncm7pv8+TfgK",
-	"Gf9bw9HFbb2iAru42e5gdY1tQv7u8FwAMOy3XhVm3mUHUB+oVEc6HSwAU9NI5VBvVFt3ATednc5MrU52",
-	"P1vV/aTTSi09vI+pWlrRAG3W/mElUwH2ySxT+UqHA/xvOjMvk6SYqlvKlu0HiJBXo0dFC1GqP/R4aQJP",
-	"AxUmK2NoPPS6GUCqR5yXzhqWpTpGoTZttwfFzG2nw7m7HDenIrcBKVWZ666HuD4v6b5MLYn5Zky6myZh",
-	"74wDl/bacJb2bdY6lx0K5+AzagzfEdrE6lpCjzgI924+W/Jsxh/AWP7zQMF4h68c2QG8zWKJ9kHlOLyI",
-	"poIjyhRZv1IZwijVBkg0kACEZXyYoxP8Q46tBKeLjbySyZjiPS56W6is5yvroJaEB/uclCTfac6QqOGa",
-	"z3KgcMAKKLZuz30eKTqrTKWKKqdPJj7vcBC3V4RogN/UYdnqUje83BRXEe1pnmHIJrT0+kKjrshI6cbO",
-	"1FqZAtjFSPaLn8x5avfGdaYWQGqTS2D8OT5Lsa/AlD67NrxQvh6s68PBFIEYTCYlUkEM3GH5mlahjLn4",
-	"rCIIHfEHf+fREYg9uEwHC1b4r9knXDGIhNW6eYgDCZPwHJvZ/pUnM+ATNtFUyITae0sswwu+MkhP8Xis",
-	"YaLuLAvG2NoTB1jqmPFb5zh12ZBOKG2Xc7sgLew8f7eXt/TnKJAXuqba0meLqygLh5RYVjJhRbD2tAmv",
-	"Dn3tsylTlcsQNigsbln0dcQkX8d2U4LKVr6UtSjKfvoIyiRDt3I1avMmwbUCAy1uTSf/O7phR3pvwXFb",
-	"odqDqsYNN6HO4KWYza3n4E/iGKNermvZnsL8AlcWTuLIqKNbM5sXqqukFZnPjzmZiyBpvKdz0OXt4diC",
-	"+HvbKl6qyHoRPAum4uOWKGJ5ck9lDpz+nL2sdCfEBW8JlnvPc5lkHEGtAXsTyKJkAkQYc6GNyjZDWq0n",
-	"jkgeYRqPGpP04zxRVPKWC3k5MunHMV5ssv5EmBLASa2G+hGx/3rULPzRV/6fdPfGhK0bQJusb8nAj/bu",
-	"D/NaAvqtmgF8cJ9ygeD24fs85TrGtn4dO95Q+yeqM4SGKw0qcsm5EXJGAgZptIRtojV1c2ygJwt7a665",
-	"huZmMEAC9PjV4wBYibMDao0M/ehu2lfj7Y0Y1AAOQrCXh0NUYbyqKLOB4k9Yl+evX0LJp2c4bIhjwW/3",
-	"5c+vDkKtuIzuYXcidtndj8GBXYH16d21SmkQmKEAmjdTkj8v+MMNPkcm2O0OjUFxweThJGa/mJxCfmk3",
-	"KPvHND2Lz+y7exU2vVSgMtdMYKYYhutANv+Va2vOr587km2wLPwXSWXEhCdErkrEq3Z3zHkBndv0SWqr",
-	"HqquimDLUU618tb+kmc8hY1o5sDqjdZH3avmQpoTMp/4zdiKveT3dSBvqbw+jhAX3DI9B16TpAS5Gi7/",
-	"XKOozlE2mXTtrk3ukhVlmqt+p2Z/s/Gvh+GnbVWpdHlVCE8IZbPhEDmL2Yuu2WRxZEFuZ/v4JbyuWIYh",
-	"4ruXhUAcmq68dPru+In+mZuIue0XXfNS+QxDZD/MaMKBFmTuy5tEZWuWOTu6+Twvbuu1M05eblr9rp62",
-	"I/2kh+noH97HfixNXogyLJF6ahM3kCRiuVFLZsSEpelmJy9k7cRrPoyW9R93/hlX/c/zz2QY9QhPFZN+",
-	"eHBq5IgTPslu2dLYA+zLkrndJ2bht9jhcYu49sGFVdvryc+6yuzRzWkuxsPLXWzchExb4hW3Njh42g1W",
-	"1x9fAF5h3LfF4MAHqUzMhDwOQBLY6zxDRRGIBYAH8JgaMWfx2hHvvsr1ikurAFUWZbjFCZi1giQsdAuS",
-	"MHe2xuHeIq1tdI9SD9SMUUbljYR13mYZkya6JxxxolSS348jza2jZ/0g5JIRmUHUjPtxZHi21NE9bUSa",
-	"2g+75t4FtFfFksPzmF7ge6xbdz+OlvagsBcSxbHmiWWZuOH3G2ZBcp7o41aDdib4nmiu1DtemfmycIYL",
-	"DdfL0ACNdzW301ADu9sI7NsXj3fmFKoD5O0NxBsIwbKES+VCXAIJ0AFel7KeInOanOsKYrULZ/CNc/qn",
-	"Kjwmb+zmqWLN4L+dO677xvQ9xoL7HV1XEJBgjnmdSNuBrh3stES5Oo1G7lQsdzmy5WGkTh+YlOHKZo7f",
-	"eTi2pNPKd/Ix3sahDEO2u3+A6DWDposKes+ESaxm9REziACqNClycOhGtiYfvIDtYaW2biBIQzVvnzf2",
-	"8rfd0yShMD1j59+KNw+JboxdRJKXkIvMWhUnAVhOkkfeuwkd8CABrbiozX7J2dATPuBUewQL0ATCaDQ+",
-	"dYGAj5tJ424a8oTt48/u6XbWMmWU3c45S29aGKJ/wsv9Orrnal3f0A2pDjBmfjd5ZuVV5f6PuSSqSKQW",
-	"FXoJefXfBnU+w1q2xST2Ol9/UGZOE9t1utKT+5yuH+Y8mvunHrkr7BDpaUWLJE209cOyGzHBJFkiMg7w",
-	"oZR6FRBN0yLhiEFUeLrD5TDmPF21pvd/sjf0TvE3p/THrJ+3Y/4RU+m14Lgu9b1iMx4mHcUxLRolapIv",
-	"uSyDqPpVLOXQVziGxhT6MQAk9Ul1u87n9nub9RVPV+/sDV3QT5qMRujVZYalapbz8yxPuT5fMpE+pLBl",
-	"UxgAA2r9i0HGlhyYhCZgU7h2PM2X5D4tuiM2IwkEVcU1igNefzvti1SqjornNhxQhLzc88l7kHJ5fOJj",
-	"JHE3f480YxAja2MCKCoXW2EAA9KgIfdAI9Zg71cMuvlIJBv2nhFLrl05iSmoLALgSAk54US0FYHLZbW3",
-	"cNFVnhBOkdAxUHSVq0HMPAPWd4SydnGdQY5qnJ5ze38rLOV7ziZznvzAzZpz2aXP98bjbpCjgXZUE8R6",
-	"eTuhldyqPw7fQ4eDpDdZ3Jvjara+KZljlMzW5qhr93BLCOXkE5WnYdDP6FlRQiVeBYYJ7BtArZMbzLdc",
-	"4/AgdIGrrEtF79B+oE2US+xUxd9QYeYwukelWOrkMAqa8AN+whtvR9BtoBAafeMr51+MF0JD38XHlzvx",
-	"eYQJBHgAa+UL7DCzCLDQ17lMUiwGNUXkjSSaaJaFCR4brginkDei1E3eAD5lb+LfgsFVqCc/c6ODTMFy",
-	"DBkIxjcQYhQIa5EMhAL2GYdQpZXSYpU1UdiOkcpwZEhNdtzfPVnS7Stxf/Kst6slWurk+5qAuHTPYYHQ",
-	"mompTtoUpSFxUbddZtZFRFECfT2klL6JM3lP6uXHfx0eA1OaTOwRTiUJeyVNttmjVGAbHJPeukchwCv6",
-	"SSC7ilKTdvlDcx02GES0d/fB9C22c0gGajAAf0c6Qg99LqT5/tlZHRNUSUJ63E2Z3bpiEaCGqD/dtgjx",
-	"7H3Fi/vG40krB8QdLkMKWx3BUmN9+wPFo1UqPmv+x5/nuUxUP0Qmzdv743aWqo3uqxmg6Z8yUVQ48SXb",
-	"53shhZ3OOAdnLVQbhUPNVFPf44fowK7XL47gRIh9v18cgZQDv8VCx0WxMeZG7JSwidHQkxETgZ2DewEw",
-	"VW2YtG6AHNzAT7kxXQ0EP9M9/boHAhbddjWuTVIAu8C2td8GJ2sppqqXBYDT1s3SQo/txdNC9wZpXDFQ",
-	"sKd8C+t3UUVyKB4MbYxKupRaESoRWYQprUGYKK+4TGgC7z4m1S987YRhXOjs8ltr2JLgalFiYqyJebxo",
-	"/YPzlfUN8elGAe0KiNh3uipi0JbLpYmpV3fBN9r9maWp6wK1Y8PSar6EcAjdEWV8mmue+LzCACVHtDs7",
-	"MYmbZHUv8p4lyxYJOsnE42OqVv8oYdw+QhOkxKlW/m4XDcWTjv6Ysnicw3EUHCf0yT44oS/sELwsjsHf",
-	"C2m8Sl1VshQGu8lpf57FZ3aNk4zV4j3GZ5qJZLfrC2w6KCWH69uktHVYZkQI22HB7hzB9BGnJvcZaeOB",
-	"jBQK+noTzZlMLiIGZufEoRFQ94swEcg1/Ol6YzcqT6dDaFprK7fboXDHkTwua5XBQxLOkl4YBz8CroGy",
-	"H0XReWHsIYQnkp1KgaAxTWAF23ErN5JrzjKYKECc2aO00FqfZ0elfksdeQKIgcCDiUEL25fEW716a/hO",
-	"u0KYq9+3a+/JnWwN8hLZz9wXcnF4oC8l2e4d5sPNEMARsM+p9ByDyrXbJHhVcbO5/4YtOEzgtyTStkxd",
-	"6sXYB9EbluBqNB1FQi5i1AsbQqYR2A4ZqsuAobIB52EqUo4Nw1OVJjyLCWqmj0quwOgCpqSLtkC2FasG",
-	"cvjBwHEWu81uDxdB/V47sZt8ouDiryzN+UcuZvOG2GIJsTmGwhVUPmBGWWWE0MxD8yLgjsA6oLCIBRUx",
-	"bWv3t0bYP4RM9Fngc3afPkA3iB70xyO3AH6EEj94rcPrgoY+LN8QiAaj8moMbaLSfCl1OAhN/Oz6tDhc",
-	"O/9shbY9moFkTj1jGczU2rcTfQP/LpbHRzDsU2owMbdXNu5P+lV3qgWpeP0btX1iw5bPARAsYIllUEcv",
-	"rn6N7r3/8UX07PF/P7qPsG9Y/w9kxVcvXr/BEgv3Trz7v75/9iz6f//36cNnD5/cH1Bw+sRSQP+1nVJO",
-	"GnxnO87LWXzmCt/g1Wj94iRZyYM5apCbBoqUvEFsT2RBbgczoIYZNrurKgXDRmgqDSbYCSiGXTKR/o9D",
-	"ZFjP1f/Yd19YFfJHrgzXZMUghAqZQCyaqOWSlQSq4QOWbNWSnXm0Rz3GZr/nHMDW1804vrOVX1z9ikHi",
-	"uv1j91WtWhk1ziO0+cAW9SWyH6n0xpW7B8piAqCLnYsLD4K4zhTaxdByXqbix/L7kuWMREv1JMFN/H/7",
-	"mCJ1Z5XMAVKi8Zj6ha73OqaYuS1F0m7YDYeQ++pAQI6+Zt7aHdD+OGEyShSgetC7onugkgnqcW1vWvCV",
-	"idiKZeb+ICU+9OZzoBTtWOGf4Z4BVrmtIUJlrp304X+E7H/oVQtYOTLPIOJ+I7RQEkLpU57YSYI/Y6c9",
-	"FD5RNLFPRPM10hC5rNwFeO7PyXNW00j6nHBLp0UwYK0DcKRuW9iwe7+jELdiuOJeCKDu5zzyG3qCzBrX",
-	"fC7Ah8SNh5gkoPFRCjaw9UttRuG3vJpO27T5W7wc1K8sXtnLsYQhdHqV9NAR3Up0KAqMaBgBT6xj6dsG",
-	"1nP0MnWkbng2BHQ4fjdGsIqk3+mCWJcwBlyzYcJR8Gx8zdghKRLFwUQKTEIrKeCHuJ5zyAfBOsMBmPBJ",
-	"E+dzqHCTWnHJVuLhhi3Ts+efy1dyc60+NasLvNzLKsj4RKyEXZM9i9CrU79mwgDUALTkqSyaMpHypDfo",
-	"eiWn3/t8xH7Ys34Vq49qKlZPlDtbcq3ZbI96eVzRN/izTi3sHz+iHn7DRBq6BL66G2AKSMUCEngIDRuo",
-	"wPmKy+QSBtUHsTeUnso2EYtosREdPWImUnLCB6hAsAoRQjuNWsfdMKTqd+9oKt7318N4iEUrMxiieq7W",
-	"OqRMr5t7N96uB2Xeso8fEqELjs3voKsNwUvaZg19ue2pIXqD5tbKt2uJaPVD2Tj++YeC6YeaThgFSGPR",
-	"c0ooEBxhdPfc8Q0zjl21unXKf6B7hplzfPoJ0vqXesGuU94YdYTCjyXwXi0gl14GmwvZ9nzFOQW9aTXA",
-	"Hy2/WVFiPy7+BVE0HUgy9OUXvdHXbLIoWhTLLYkBRCZlcpazNkzMt2v5s7tpsI3q33DirQq5MhoLYP8y",
-	"kZYwv8JMOWc3HfMNd4z42UQdAD0Ra1kAfwT4WivQrR/7Bn2AgQQLnj6yLvoo9HzI01kvYKUctntFbRy/",
-	"aK5lprVS4p27aQCIv1tfO+mqHrdyczCoCnWyVRoXEV+uzCYic5TYcraLu8uT3sulpAWoK8r0eOzV8f2k",
-	"1oDTXCrfsFZImha6rR2/fVWs+d4I7l5ejhf/kugFiuQ2huGS5J3PBtz1Pi36kj0oVB+HfnczOqKb5NH5",
-	"gZOkyBUNQYPq9kxnj1UhaMM1Gt/WVUBYy8Y1OHhTn5Re+WDN4aiVh1AZh7Mw768+vgLBJV6EtYs1oZZA",
-	"fL9qFvq0ZMwVLXTOkhvRAgN5mdwIzYdURJc4gIblXLONLmEehwLrxCK1NdtERkUTJSWfmEr3LpUuTkUF",
-	"M28qZnnGfZZZ3LYmzi6Ss+rSJ2rJBMGdnS67mSQvYRwnKdLfo/8TZ2vrW5/WNmemSi1+Z6lY8F3D+7WJ",
-	"7GUd2csRkwo6kfDhjvUYAVOxL5xHGrGutysvrThfl5Zw9/qBPaL0oafuEb3lZiKtWLnpf3hlTct9/hn/",
-	"0IO58sC9VdBW7mt4fG3SQMg5JA7TTC0HEIgRjol6ls3EiU+vBz/d7/yhPu/GyNK4QBPx54b6ZKERhqPg",
-	"1tcPhdyCjq5D8GgomFjwajW5j/BUZrLmWFmyT6/x3sfPdqoGujcf1J2vUjrE9m0ZCQ6G0QaXAkW7MNRo",
-	"DSRjMLtTgeDGOkcQ1rtreRXEYyezu/6uhGyO257SLT3KShPSqB7zcrBxBM8/tWn0nttd34oQ59AsVUbt",
-	"PxPiOgzHjUYiTeRoF8Ti5/nS5ngX7Fzr1upoonJJ6rGMcB/kiLQ3rbmYzfUDwu3AVWjcgtR31XT4vIPL",
-	"b6eNgZstfH+ZbqisHBEkSpASpc4lM/9aECUa+WGLee+V2fgw5yJ7hzR7XaVy9Oh9EhH4ixCZYlj0agyB",
-	"rHUoWZ4zIGN3sMMMcBOxeYtAEu9WsLNxX+lVKsxpj7YrO4RbGXENEIDQuyGFDwXTKjV5UulmIYsX0X88",
-	"BD2EpfOuMe6ap2odsVRhD2itIdphiUL/41JI9/fdDCQiXnUeyCgUuy9fCul/GO4cd5MZoxTCy78d66ws",
-	"NfYU11aanB6DsnmIV8URRLeslQ4nOVHTaYVSiJgj3+koA4z8Fj6jUY56BPvS558XfNMaMvmnTNQV3HxE",
-	"wOTrjYJUS9PwqONJlAKlUOpgWF3XLyDaYuHBiksseQ5V6nyyeAn69j2DJfVHWl5bkm4OlMuhCwlwWMMR",
-	"qd/J3fCeGI3nWwahWktkZgXkSHAOEDhSD1Djv6sDwTw8rWWGclxP7nRnDbPy3Hps0IkRULWpc73igI4U",
-	"n+H/fwtnxfg3341kDSZSfYKc0OYnSk54BrbY2Bv1Chen2KRxdJ0BEoTB00xlEW9M9IbN7UAf3ZJWojYm",
-	"Ab7wlb9twOXcelMjeIeOFlKtZagOHfe8SrnEdzrSpW++9UHfJt33IzeT+Re6evBt9UsWSbXeRmIhHGyP",
-	"yAJUEegklCCJBj8QcYDn1mYb61SsM+6wIegf3nIc+LSiz92uSrCWeb68XmVCGqpAEtkWiP1EyanIlpwU",
-	"4lAxdjvCUx9o4++hD1mu8Vxc8A3VhtVuKKEjLWaSJ7iPjsVJ3Noj1kuTzeX+79wNQaPF5df2LHiHH3SH",
-	"hN2D+5Wl080hPACWbB4ADOtCSOS5hNRxqZjshqU5J4cYwd+5GQLPoiPTAQ0cLnJ+Go7A/XIftzNRgTmK",
-	"HzLBpwMkKgrwnFWolAWuuQPjGwQJB8d6vmQmE586Um1v8KYxRLAjdSeSAFm7p49GRlurzGJjqgvDbNpE",
-	"WZ7ycNhrzKM6usLZJdsAR7VVdgTIlulISGvnIfzkEkAmCI494/gQ0InRRC25johTPFR/PgljZ+sF5hoH",
-	"XSn7hl9bkA9WPt95dLENPqqA3ISus0/W4AS4LCGjqcom3C2EwpA9HEt8OQws/qi5yWLRodP25BEwXHxo",
-	"6dVfNH/izzTbXxie1PaOiqB/W1+Qv+RAjavgZSzS+WTCtd67T7+XXwuUkc1d1RicR2LJb6wTjWybXwnT",
-	"5xu24DFFW2LMwhEkIjT9h+X9vIjWyDbgKBVZmoJxpdrR1o5nocBNcf7Zel9/tvs+DRvjSzI8m96NJXpQ",
-	"rSd0JJog3vYkXz8tHTms510mI6cnwQkjMX5Q7kCD1sEyrjrCnkHJNKyo3YZ0g8gikegLQBazeyTSHE07",
-	"SEUqyfWJTDxCAm42sDpXGIkxqsae0ibPWmCW37kbwgavSq/tJ6H4g+4wgXtwr+CVuzkI13nGASEzmzEp",
-	"NCJUWY8O8o2RUVbX65JfZ1R0zWdCgpzGBZoS+HSVQqWA/hx98PlnK1N/ntPZ0ce4l9hR18u8f7aPdf/S",
-	"jsEtb1AhwyK6dq0lkt7E+DhZwarG4HEUyYQCQ1REJenBbg8/M6FtYPBaG/f9e7jaq5EIKQx7SkZ/8O/b",
-	"g8qPc9ECjEYw2RQHCHGeWSWA+Nx4jm2QHUYqD3cGrwx2FCV8AiDyuikuiaVp+nzpCMrqmfq4TN477Ksx",
-	"WleSHgIW49G5FSZ/FjD5hidzoy45AI3tDQ/EDvaerzNhijp61DgTJqWynpKVWTSVVO4rTDI2KeoOpQLq",
-	"ZTjLrIkdLnGW8SVPRJsb/t7dMYwrC4/f/C/HDz566TJ9XMN5oznCbofjevlYRCmWeAhtc6RHzGoasIvt",
-	"c1Nu0NMFVGCWbo+JAI9Zlql2zGMnIEwvzkLk55zolCyYZgHagIlxNALVb0MKYYnxZzxUKZyXVnNn/Pqy",
-	"inmkpr4MhqBhgKpIc1PeGUPYRiuVmS4uvPdw15Hd1tRiPdE3velZKOABFV9kRiqi5I4YRpYwyOSUfZZt",
-	"rB7HpWwIWLj1rg/YP+1vt5WIQvZqzqu1AdO0Myw6Lv1ORzV6HAi/sQ9V+KF2tUx+D/UoE2CK7XhC2/r9",
-	"iB6JEBJ24P7t/RnXVs2Fgcxdz1VKOxqfiySPUMEAmxiKzMAHQGrIGKqbhJxVfMY4yjiyQcXRUi25NHG0",
-	"5GaukiLAsGZQMQiQOjyJmDlRPKs3OaR9JcdGjmvFwLVIxHSKL5zMa3kgK7r8DySQa1bjfzj6ydZET6ln",
-	"EJJVwJCiVIM+JaqdrixisGhH+TN7hdTosztDav7BfQIlfi5DeC5V25ROs1WlBgf5VozyjN8TJl2RvJnz",
-	"ZWhKjpI52sZW7+b2ltqcv/C1X/1xTc7Ka+t0qpfJo1HkoUdh28Eh8k8vIWhbWnUIoX8Iyy4h3UcF1zpa",
-	"5dkKNn6tkLW3ORxLgeT2XnsJTiFtAzqrI63bpX9WwH0asHTl2aN+p82QXGjP9qdCK4vI4FE53HT1AHuG",
-	"kolVG7irZ33rSDLNGcYx4zdjbQny7NwjkYCUgUsHWspeYViBN44mOk/USWX6pWo8YL+gcjD6xpfqKyqz",
-	"KTU5OrBfJ/YR0wtAQtqtkCEiIKYXPIvmnGWa2GgGrZfZ2hL9c6lD7Qo7glEVvSKB6BzzQap61EDnQIHL",
-	"UrTdqhyMrleD5ljKLRVENa0xypY8GSSmWRZXu0uSk4rrT5xlX5Llas8a15jkVBGzDiqXNTxZox3V1kJI",
-	"MrY+6Vp/pEF8Seu9hd+iJD+YWmzP5b2hVH2zP3jjk/kDV2iO1FhW+eae0S38RY/wVjFZB/SWFT8PEfGi",
-	"Z0HTGuS7wsevGqo76M3nn5EE/s9O4eoyvS8Jpt092upG6etnPXNxbUYAG66O4DUethoIP6itGykrSV+A",
-	"gAjNoA/hC49qNi4CIsrGgYTCtevUKoPnVrv2LE8MPrKmo+wHNll8ULc1svtxvnkr0823SoLaQsuZ4hqP",
-	"bKitrGws4JxxuwvN9lwmKmC5U57ydk7A93na3W706oZnm4RtEOW7QYNOW9LWIzSI+0/td1TnaXdhNz6y",
-	"VwoqUJuuFd0JMyxVsxyPevtgjLil1vqJI3pDSTFr8OIAI3SYg9qO4fyz/V9rSy7M6ZCHYJ428g9l+O5T",
-	"kKDZV+MKAcYm9Uab4Zamz6mZubXo4VV9vy9LGi30gbhwI/Ce2QGeplvwFsroC5+ZrpRtfKdRo0Qq8zoF",
-	"a0HylBdIUFXOMx0xjYhQxwGtNeqXc1940egL5Cm/LKoz2v0BT/1hvx4+t+Hwgk0bpHrs9nQQlCeqNqCu",
-	"IrV2KNNGFWA3Qcp+gWAHdaEXqyjlRgPexJyZi6KpkmwfaHLVaskhOxKteQYRTM/Ma8Rsbji2IoCuhTDm",
-	"HVOsJcHXPLsRE/7AqAWXLSXp1qi8wns/2FvHCbQnbONQxtFlefr99yUH5vGuA1MLDv64Bzg4lTvstiQ4",
-	"bp8l2zwH4v17vmnkfox9BEtuMjHR9DcG/fvUKb1SmdHRPVpg94NUaPuv8L/7DkiSAAGI2y1VahGxKdDf",
-	"zPkyuoeX78fRv/LEcUcKHfFPKz4xPInu4Z9g1vX9h1GiJvrcL6J+uPS2vpjMo+ICdt4t2SaaYNmpqz8r",
-	"98bQF5ZENT6D0Z/FSAVu/1AeQG1Rb8Wypc46N+8xLvZvJ06Z/MLXKN8NB6jBi6GcNHgcFC6ziLYileBA",
-	"rxOV4Fh5YNJRgB/ultlreq7W8oGC420bC11zrSmx1YR7fiVm8m1eE8muaea5Qug5lQdJM4iZtI9y/cwT",
-	"JbVKj20QbCvrdBT3caO3cUXzNeAJ6l7R2CyjA8Xb7FFcwAUeja/eb2IboJ/FTL6WAzU/vch4wqURLNVj",
-	"G+Yta3nlpv0CWF7UQnDy3EJtHSSgPGLnSCRh+q1GYeg2jfFKJm/X8srduZ/iKNtYAXVI8dQL8pjpS0DV",
-	"4r+gakZkBQJkFxqrn62+nimVjLBHKpNtAFCl0S25cjcMScGcpv41zQ18bhhj+5kfGwi1d3rM7TLTv9Ox",
-	"GxFBSADY6NqYBbrApSW6vaELN8iTcLbfbgErBTLcKErc7GzJEyS3gxygDszRXqsNzg3Pls064YO9+ivP",
-	"GpTvMdHuG/fU3gRtpbF0Br790/viVPgfhAmBu8c5NQHTbP+Su2YYB+AGmNy7CWusz5urdbRkckO38QT9",
-	"r4DgJgi71ZpguVqNhlt1ZzB7i2nrJbswhf0ge7Wb7QPKKui3AUwdeNDIcE47UtkJoQrDHNR/si9oK1mA",
-	"gQapV3Cg3RQv0tzo2IdphIyE2YVOFebuA6fqlT3ZGo3SFcuGXuGMN1ZrI79cBMRJ4ahHWJqqNcfm0tIb",
-	"nmN83/WfU+19ZO/N0ORccQk2A/0I0YvNPFP5bB5TaM4w63iwNdu4Ziuq1Y+MStgm7NGR8S4sCZjfWw0l",
-	"ASP8hiTRBbQFErXe3hThC661YVkzM9GVvcqTQTUCvaJmXX5S62jKQpDT05PgSBVSG5am6FrOmY6uOZeQ",
-	"ds9XIbdrJ+3T27xC+tTR1u3oOlFIMP/F9OIiYj5n6Wm5SWRSoXHxGrA+bg3GfWUmmo7+4objqzDyDDn7",
-	"PPcKABnQBOPcQupHlBp3FnxDZ4WGEJ0ZQljO7VtaoIJUmo5GKIT9cx7gQEqVYwpdr4UBryjjAMcbkvku",
-	"OT0L/9jSeEkzW+StF3wTRzjLkVEghUApCbPtqYSgnn/CwxX/6Y123lX9aUDXw/p8yvyOKB+/M1MTXcaA",
-	"X4HzhoMkJlrmGhm8W7gjh9tAwaWP7OdLwv3olHT5kn5+qh/Vx6t0cxsmHkIjKUMrqTxz0VO9Q8+RiOmU",
-	"Z0jN4b2gJWcyLHt9fe93kuDH3zoO3F/4mkY2du6pJHMNrpKXf+zUCqCFkiRibne5YkT0fJMLIvXzaDwx",
-	"OVPo6QD/nzCGQ+tEFl4j+chES9rqQBlq4/d+VsenZ792FoZz4gPa/jTn1uK/8AEJBIqvltAFmd24Tbef",
-	"nUyoC60VJrwDj4pd3D+63rg/xqjXQICnKpcjd6f0D+XsV2VLGatiFQfOOsGLTlMyO6IgUQaJeXlSmT8e",
-	"E3C3rHV2Yf+Hp6yg3EIiZlz78hdt+IoOY6hRhLIeLBmQZhhteW7FMnQ77ff7tNO+5yz5orTKe6gXdOpa",
-	"qjVRoixXbBDs863lBGjrDtv8Pd3VC+2zk6uhkvzpAfuZS2R5nrpdArQCAIfhbQUs46CYBZTSpSnZ9pwn",
-	"UMwLlSv1QQtwu2oRSundZ7GdF0noexz4D5NMQGjPs9yexWdrJgwWRtIWtKdDiv8yZSKtpXPf/eJLQDj3",
-	"QAouc0xs19ebfUlemgrH72xHtBfaPXwtwmbv7onGh/dD/MN7AyUVvBKw27ZK6EJsiULecGlUtrnz5kY9",
-	"igufiIQ3apsT+204rpdUET0+5BbMCk5RH2QiEQzoQd3wLI64TOJolRtoIo0hnxAJaU2XFHrLUFdty7D1",
-	"LdYCyyUkCu2F+81MOVRWYfTQJ52vlflsRfnPMWyYuPaZ9Lee5+P+24cqp04RzF3l5nfoW4/PsNTF/mHG",
-	"hKwN5ebSiLSm1wJg3eDnzyPmoXyhPD7BUqonj558/+DxkwdPH581h4ir6es9Ufag+dk+6NRR4xEN0Xe0",
-	"twuoZAJaIOB58lVwaSJhIlhAXBVYnzm7IS2Atg609FEIEAwzlIVhHBOrjx4A8PApvROrL9/eeDSGgXcf",
-	"6bTdPUR8fZi8O4u7bcHhhXxLb7h6g53dm/KpaWjAwmIKIm/BCglCmu4bp9/e5ZSdh3eelAvLmfr++MRA",
-	"Xd3xGTvIBsJemlIUT6rIl48OepKabHPaPZZt9gxIHbXJrCsmUa3UbLI1Cqac8Ezqhi33+ERbrrUONyu6",
-	"X+q2WlAjMttgCogYALG5gsqZiJIJtnQmIA1QDozJCTBWYj7JbFZiwtJI8vVELfkQ7MhFD2xjJe0HvCWo",
-	"Pixe26+K2nUgtqo3emgvxQa3lsmwRBZpPsl4EDz7t2uJvTT6AqMz5ZWAUrpRoOmP7VoO2lN29/pVX31y",
-	"tYhWO9hTaMW0Xqssoe5V3y4FLWapOCAM7TrMutpUUZr6ZPCKRe/Kwr0KxDv3CuD3Db13mO6wsbHdDZ4X",
-	"jS0meHnfkM0gccNiqP10qb29W5fiQ3vpUjpaA5yb9kGlBM+SJXxIVMQWi2sgrXkqAkJa9DGsn0tj+HJl",
-	"nH3v6QaFjti1PWypXbFcIzFhGXB6CxNXLCfXT5QSlyWhRRYee2Ms+FizaK0eIPtMWyfHh7V6hzcNuXT+",
-	"Je2tgWGYraXPHUU81Txa5hrs/anIipKmVX6dCj0/FpISNmBe39RbndrBnZ71nMtyZM+JTaqUhvYFO/50",
-	"XUXrOLpKE9566ojbiPJFdQDrEGJ2YAspICPp889QtdfcpvUr3DbktqY3NDV2uvefpJucRRQEiF2Dl7Us",
-	"IpVFS86hEAgbvcogtcB/zwek8umsQOMZdzVojQteglNsMqH/KTU3vxIu2YEN6/EeBXPxnom+r0seqbgP",
-	"Ac3Ymm166gL84wNE0XjuglrP98ViP0YK48EQIhvOzMGFduiMM3zAaarhbqn4X3HjpR/gTHdgPcbdDyXF",
-	"uubXc6UW7bHDj+6mAZfOv6O+YoWLG54hNJ1RKzEJg97vHuuBMIx1UlxaY85WKy51AYcwZRTStU6LOZZa",
-	"vzg5W/sBaGLOBivrdy8YOf5XeW0dID8uToiGR3aD1Pn4xNpFRodVqnWkZAwV0ojkhBG76N77H19E//3s",
-	"8X/dL2RllVurli799elf7ofLEbtd2SdSWMjHCMX+MHWufJHJTbRUQfCtPvA0LS/RziuOrfM/dTH6vrv4",
-	"8Gp0etNpDuDxNrWvRnfPhGKOFcs1hyr0qeBpUoY4qkAxl6GNqh6QI9sGSd9w47pNjtX2zfv7NqSmy+LZ",
-	"QxMYpRZh4oye9Zc2PpMRvwGGaLseNzwTUxdShFViwhQl1cIATlrAdRF63oJI9BEvB437F6/sFfe3Q+gM",
-	"+9Mz+4T9X4bp3vobIkqt5wqAhu0KWbUdGbHkwYIJOwt1/pklSca13o+3l37Uu5zxL8/2Zu+FZRqIMEbo",
-	"Ob5kdOUOsjecDAkw0wCcrJAez527nm+sYh6SqG2tsjRp3P0v8+WqXzOJ5hNy6oqJbS72WrJPr/Hi00e7",
-	"G3tb+75DfEiWKkmAyyo3PtiKvRYONxLovLRI+PPiBqiClA4kLrKCkam0iUzXuZ5dXLq9JW7DlmmHv11n",
-	"OExFGkLE3OTJpGhKQLgLeMFhiqo7E/mzYsnhjQF7hiF3J09SYtDQRMalE1RHmomEcnqNBA80O/0BUnab",
-	"g1IrqDMk6E+Y4drRFnCDMIPUwhLNVAnMoW4wlGBol8q43n9hUZIvVzgZgG1WwN88Lw1tpiIlyUaEKQNs",
-	"HDOH6r26MWVcG3RTjhmTNX5Ylgqeuf1ZbFykaE/ARbX2KFtwGUNJknGgXGgiCd2OdaPShGf7DlQC/Rbo",
-	"2ecOotZTp5K602UZI6JulL2Z4k28V/wTm5hAZN29dMt4x6Xd9S09L44P8HitZl9EKiyGFsKixbBOpUGp",
-	"0nMgQTjbMwdnrwGVt35AoMM7JU5whp67hsNG8J6XviOxE+rpBOrrrooczmrDOQpSRwtz4SMsCHyCrESB",
-	"Eo+o2KGvwiiHBKgVKgxSHkK70hLQFk1uXJOsMr042/t4rkhpjpZeA/sxXB4I8y9frZQWp6gfws9qEg3P",
-	"oghNwwEKCrfqpVk0y7ATILrOZQLKSlo7TCDzCjZLpUIuSuPw6CsQkwFZ3fBWJ2AP0WiGIvXcMCg1c85S",
-	"M//32fPP9m+OUgb/Zn+y+XflL+cFAc3zzzApfJJnwmxAw3mukv/zmz1pseLS/uU3e2N24zRhnqVnz8/O",
-	"IT5LX1vbYFJiRvD4bFjGGuVAT+Pc3pWoMRDfrrh8/TK6zM38f7/6Bf6vMvFvXJHLd6+jxw8flZ6Rm/m/",
-	"rXT89uf/DwAA//8=",
+	"XG4aRRfC79gbiPeU7opS74Wqn8NNEwy6iXz3aJ5ouP3HFb7EJHKiw5XQAqPH3ekmFXv2KQGj2VgnZvog",
+	"a2cHdc8JHiNO2hp9mmHeuwm81Sc2+HjplTC8euCjvMG8x6+CKaIzHDB/hbhv0+Tby4PeO3JfhAUYbCLE",
+	"A3H+l8Yovz0XFG9dFL/BA7ko/Hn8ojgI1Ri03Wopy0IUlKEajPJxV8O1dHxCj33YyToqCtFt3IGWEJRa",
+	"nqo8qVJea8Wtr2TRmwIXP17sWtdyMrbX06mRgvTSQUNOitb7IPn97O/Sb2r+XAevWJ2X0VY+4kHXFnZY",
+	"uEUxkHlOuCu5sUt9tJyrq7HkwOpiJQtz3O9lWRwPlO86iK28LXRdnVuTuJGYhpElCgBG8d1PjfthxyyN",
+	"E0ixWT+caWSQc3a1WO+ut3b3HRsfBBbeUIj6HFw6ZbNkd2g4t3Lrh70IstiRJ16i7e5HUT1IRqCFWepN",
+	"ZlB3JYNF3Vcl57ZcRdHdp8EErLV7lA/lrs5LSmytzstKPsjqhgKiylg/KWNFXbpXcvHelba7RN5VNBbX",
+	"3X0HxmKc4OhTLy0BkU8QuVrDr4wba5SscMOfFRndSGF9YmxsYBhOK/fdgIioqiAb+e/8s1boEfm1NTuI",
+	"2dPgj/Va1xvV7NHk3knVLO2xqTE/iP/Lre+95C8R3Cx2fpXWRhpbwFfiwAXkZcg0wwUQ5h6TCzhbP/R1",
+	"pQ2MM4iBqM/s8NIZ46pkR0fr7a4zZYtK11vZFGILgfGaCgQgEVRU0prCG9pDVePWlQ0SSidPQ/FfnYuD",
+	"rtT6fFt4gV7AJ+5dUIvglm5syfhhHJtlrri5MeFD847BLPnzKfpBlsbJnpGW3b7RdKtQ5XJ15uOwkD80",
+	"mtNKI64jiD2zTHcGSukgXF/U+hSJIkgLxvA3RwNzOtbodX/M9xHdPsi6DEbVSZhWDuE3bvnrC93Fui2B",
+	"xQNLu+GFtNXU/tyGpfB6Aw8Me1k0+l7W355TCQL3cSHqQn46yLUV5K1m1citQ4XRcLV8daesLRR0cvd1",
+	"mz8anMFG0mmDpT4cV5UyO1m6UxjfubEtlXL2qF5mfBts0jEJEfjePXs4NPpBVLx446cS4yg+L3BbUNyd",
+	"ih0WUPrq/utEqVbGNsLqpkCjCuLw/2IKVT4vBH2zk5CU+wMYxflHHBI/wwH/6CtKnTbH+D4otBMFRCj0",
+	"L8viLPm1J32fqhDbi96zz8Uey+mH+jBZ4iA/WVmXaYXdj18V+AP4X6hMC36I3zq30O4TzI0HhYFbV0LV",
+	"ZeWOMJumVg9z0tRqY7kN2clqbD/aNNVwyd1nvsSCK6NwLqCbmhFgUWYN80d8JjdSNdfv1Xbp1nY4PDxQ",
+	"3gVEAcE9W0m8cOfZTeEen5GxfA2/4R7mRIm7YOozDPS000b6uJfPwav6Qbl7oCvmY0FdMJpNuulj4fQc",
+	"3Qf5K0EP5zOfRvoyu8Ew89/gc50zI+rY6bAsqcpqKO16Y2VN4QpbwNmirOPK+ZFk9y5aQ4fMoFJjNF2c",
+	"C6NBp+CjEhdEs0+M4XvdQF29MydJu7pB1IWwxV6brnVv8GtUAooDqVjFyFWr066i/oj2rC8bQRYXrTUd",
+	"7px4J6KzFpQkqVFSMF7xp6+3O3M/GUnuSRTqzUIUmJhdRPUFHQFzu1iVcJ9EHlkoQRiYGv9X5tsPx+ag",
+	"jcwLf4+nKYYSiGMOMtuNxrNZbCcsZSOYnqZXtbFSlLeFKBqs6ogcXSvuZbES6/vuK37HppPTkibZOm+a",
+	"haWQ5YiAzCnvGGYX/fvztVcrE5/JCqhoOjMusJ/cT5hH7QXvb4UCDTicsJFOdKDP0Vh5gNgsaBc4oHZe",
+	"dbdz5mYWVLcFKEwKXB7mrsc7Kw/ceybP0snrsZq6E2b36fTrUryM0bL4+dA24xalNXFm00baF+E04VcT",
+	"mvBrRhO2Jj1jowdT/EKjeZBzwwr4BWp46iMxPg1zwbmItTy2f/h/pkxbVkD24l4aaD+hkA7d3pNr64/K",
+	"WB/KYtxqvmQj488ZmzZpj5pHvPBZrpk4mSMev5p7RmTo4f3mD7+faOLtmX6zfjmj2Ybp9kCBT5/27zVX",
+	"jO6vqFmVl+TtcrGxe6ofBt97K1Qdu8bCFrpeO/ut1YSRnTkUmSt5vs7j42Uy4Wo6O3w4u/+E2NtpJ+uo",
+	"KLpju+clPJN324UuDwTv2bwKDZOafmM7J9cSjOYMdllr7sy9vDiPpJ1wWm5/IotlhsNwF5KPYGv07T3c",
+	"MtD8oqj0STag/ReUyXGbiTnDXt1mVGg0UeLYNtl1B+a0invLWte2Uaujld7bW/S9FhykL7TvvG9qpcNA",
+	"04v6OpWQEK2bRVgDkJDA5KuvLwvdtN0FSkXm4KmQpIof6edqta+WzJf4KHXd23nK+eu6iHvdmDrMZC9y",
+	"m2XooU7sD/YMC0GxDb3xyQ+MqTM9YCPnEleCTiZttu7VjQ5rJPjZxhUOvXqSVHxgkArIKW4AsXjjQTku",
+	"bbbqnkfRSIq9hPYSPAun3fl5UR+rClwItIzESZz9p3iW3QK6GZRUOfWbt99/V/zPb/7tD2zZQfcmG96G",
+	"oWVrsAGpi0KUud35aY/GCitjA5eysJhEgh3RDZS7e1/afVqJg+nEWa6AAxCraJiZH1xaGsAZurwpNJHs",
+	"weACG7KkekYSntYVYFIxmgkIzw51clAJ7tHpJeEqfy7qwEmFN023Zjl1xNvGl9GWou98WQa3hVyuzF+j",
+	"pa7dUTVRc0DcMrB1Z+z27sWLty/fvVsU8tNawnPgw+ZYydtf7n5+uaDLBP7qdGsbo+RSgKrOXsPv3LdT",
+	"vvpal/xhrMSZU/5QquA+wtmXcq1KXuyoY52vz/uUap2yuig1VTeIAk5+bBJHpQqHoYE4tgqv8TXpCD4T",
+	"lytbOCqqxrajjZ0+281a2L7bhSm8LrtaD7PQlGvm9Foy6xo6ZfKUwIedLtai9tBJyt52k6KUMqXGFwge",
+	"DaTbL8/5JhHz1MfkXu9kASMmG2AlC7VBuUIRg3qFFtBpXGeDJNNqxoUHySRzey6G8C0g1omN5POHdzQV",
+	"96mP16YPld9rD5NVyo04VrZNSABUi7Ou3JScWiFNzcrDaINUlL/xq3o26VWNuqDG1xvnwi+sXN8ntGlS",
+	"32zp7k8qi+S5yT8eWUXVMJBFT5xGhEiu77/Xx5oViUq1USy0qRaFVJA5dx4/ZTSp5cMc93sBZRvJ2Pu4",
+	"mpfre9/S5Z+V85t39F02gdA+NR++5JXzaZq9qABFgL3AhNeTmTdYECj2Crtyy1FF0003rSUvLt/IO6tm",
+	"q23TGDSxi+JBNqVa22Bs1CQ/Z+kOsfPTb0ZuCK5iCwrpAvBEpfgB03sTxWmiaqQonayWR0R1c6cEu6r2",
+	"onL7ztrkfR2i6nC62lcG+ejsbfL0vWtlvR/TSze0PQp+pa3dwSMgTSEKeGxvcU/iXOgN54Cp2mpeStON",
+	"JLQ+5lHl7v0SLGoWCc+OFh/GuHDLyK+95nFwygeVTGKszpMmJa0gxEyNTWQU16LmX2DYUgMyNyLD4swa",
+	"1oD+UyfqIMeMK7Zv+MNOrXfeWIoMf+oiRixCufdHO9t382ZbI5SR7AL1NhlHHk0PFzC9q4zndk2fo31H",
+	"5sNA0rgk7hwnJSFKSbs8jQeTsLfeB3sWXtupjM22sjpG80R4E9vaPbqV7x/3u42L473FdtnZbUdcqP8i",
+	"zNXu1qebogYRG5+FFYT9OH0FeN8hHV/5zjkHjwitrP3v+4ihVAGFRcxVWaz13ofgztI410Ybim6eptrZ",
+	"53Xgw5QuaL9P2LW1Po3MLwK9UYbshtMttBA19gxBRFEEvBvMBocG2mQ70DK9rHA1YiePrqXB1R19VmoC",
+	"8CRM3JwWg65uRCPE5n+8OnyDN+7nXtzLopIbW3T89VxUgMu6/DO9DIDFQdXglydejP4yD6EBkk2dIFt3",
+	"a5sCXR3eJeh9l9r3n4fUuxP/k7ts3Bdu2wAVAV60xRdMODPdaB5QCPjtpqQCbiEVzSiDBTNWl4Kva/fG",
+	"fOjjkXbpFSH0DEAtiF3+WSu0Ue/lksLLoj4vjdrWS/jkIIwh34++S5h5YBA9KDB0zU4gVIe7gYO6A3dx",
+	"Wy+PB/qx27wGvrCSTmL9i6F7OdXZceYrJU87vedjTmNd/zpxg6UvvbmhpZ5cUy8dWfQQJG7b1XDnk0L7",
+	"3ZER2o2ynItpKWjVYnWFIjZQcT1Jmc50gxpJSyVqGWP1gVf/bJ48qGAckztTblhtuMv9rE1aGWqCvi2o",
+	"gxQnBgo6rY9HQFmCLlY1ZpxazVm5s208aDb7YH20J9GM3Zxt/g9gi7rPjGoYS13IykhvoIy2mI7dJr4v",
+	"NGPw2IqVfR8f7RvRsDUTfMIxLIHTldEGZqcdldf4UKSGFRN806rfhrFj817cy3pm/dqai8u+sqaAoY2X",
+	"mrK1Vl99zX3RVzZkmUT/4b/cFgFN1Bb3ljW8bQHzG1szzsc52lRrhzxJY6nPdRZaW9Bss3Aa/a2fwGuE",
+	"Rh5uoI3sYBSa59ScKZr1rgDoGIKfg37ZExQ163tZFoKrPu0tbgyKfQTBhXEkFzkFQ5SEGromCJAHpILm",
+	"QSzFpb4Xp0tMt6sqrrflTNFX0c3Shr6uDsETPE4+WXIOllp2qODOjTqAkkKTA/gwz+FCu3WqNQKTi9FV",
+	"ehY1FGXeTEOY6TZxHgFG9GF5vMsawfN0Vwf3ISlZ/xEplTklu0H0por1Z5U4RYCZ/QYmbyMvit/+b2xI",
+	"7lUQtQhVumn3ZAgNNbopE7BCSdjOIUxScsU/iPOsoyzWls8MCOofAex6CJCBw7kWtafjeA4gevLk/gOi",
+	"nq9n79aTerY7oLM0t5TVNdp5mc+9s9NWZp6HnaLUGMpEDp4Xtb5tP+gCN2TpduyuZ3UQ1v9AxxU03hv1",
+	"qRDrBOr6CITs43DCkvCw2bDsYxLYA4u1qXjV0de9JYGLJkxlxnHvJhRTpluvQCx+bHqojfwk9odq3n14",
+	"aWarj/OXU+53/Zs0Re/wYaeDy1BqaVJx2UhMuw9wt8mtKp8Xv+20ZhuNutUQbI4vqhOVupfuz1gvlYr9",
+	"z7o/L74JOYFncOlYQWpkKWurCFJpxr3HGesZjRExQ8isngq+Lj88jp3c0b7ebBiT3JcRDEZX4o0UAsAd",
+	"fz/DdExFtRPxaXw8DicxAXAhBzNIYcH0I1a+FITQTTxlz1wAkBEKIcR2YOEFG7EBVqxhF19s3f6do0k0",
+	"fm71X3gA+17wqNK6yQ8DwFO+d78Zww2YfMKP7otQE6uq5UlQAGu4nu6jDGx2eOYPmtUy9ITOuxZ+2jTk",
+	"5Hq94Gy6zGMFIaVrJqLxPfjY5Ihxb4bbzKFqx+wccckaAKlaebj97u4/371kCVoavedOCaaYsDsCrsHT",
+	"TkH1tvPMhMpsenE7NS352JwCI0muBsoEkxhb6lHquekCh3dWHiingi7nThwO2N2DfUsrDCpylQ1lOgOP",
+	"z9roqoIUR/6ZfMGxv7RL2X3Vz9IYsZWd8W91AXhZMVZj2TEEerFD35936QoGJtHV2cvec4Bd7OBGQd1+",
+	"zaJeNkjxk2GP+m8uws53EA5omrBWSVH6UXIp1p6odhJn80c3PoK3spLCzG3CJZgK5rRWzn3b7oJtqGty",
+	"ssF9CoIcAMxWDWYLE97ULBWziBTMApGFoAj8X4yPB8TYFk6VnH0ke7Jfc1w54ctKce6AZwCVpZukkwU8",
+	"FjAeQ00nVVmInRRlBopB4sgJVQVIOlhvmQCAC33mjHpQpiiPcCjWommULLt52/jmfAQbWyxtjMyDHCSb",
+	"lYCDrguQwt4giS57v3kZ18RWzzQNBjcLt+oTEd7o1mlb6NPnVolKcolmXLpVugWubtl2nBqEimToizOy",
+	"2sDtgpg/CvAGt1oapzzhygFWjLKk+Hanui6a8LxyDJrI7IIMgi2d6Z0/irvOhFKAkR3hA+8bVcpKoc/j",
+	"nQ75CTPbVm13yHu3Oi93iF4FN9PHsSp21jFJfID99fmugy/kYxYdGHh5TCOEaPENDRgvs7ogwsger1ob",
+	"w5jO11Gtla+pgoku2iXlN4NzaEVdLvkKEQQDzoccnyvjm01KwBu3+/kvzipwgbn4R3uEcj/5cRmmgc6J",
+	"lGF9BX6rql5vbm7/lEVY8XHB6Sdq/0B2MFngHNq3LC+OywWcEX/+tkLViNmKKeDQ+skevEvieqPR3pP4",
+	"TEvmdp9FSgWLtzDH9S70JdNALlzVfhcQLvFYoC0ldLLhyXUi2UotIBNMFHz9vT7IWgJZvf1S1dj/R6yb",
+	"Xx6c17KAAui19F9Bd5WwnKejjpDHRXIOP+70fFn3UZZsxc33jd6HZmNMY60lUjNQKxfwRlJ0NU8lNWJj",
+	"X5bKTvV3MvC8CFPajoNQ7E4Q5t0fRCPLguDZJmnyBh7Lg88/4FqwCwjJvJeAszrPZam0vl9CTHqcHHzS",
+	"E5hk7BhYE+mJ8Ao3HXz1LTLdnXlGiUsUkkbuuy3JM1EHOFV2rDodKbU83Xi1iuBPyHUe3uxbxz/OXr9k",
+	"8HK0hcWTreNI0+v9nm+7H+EuxKHyIK1eCjn4ZNuc4yp4NvXRFUmeeyakbHSD2AW+J5bKvBQCE7hHmQIe",
+	"NTNwnYwVH2uV7BpkupSwCQlJk3r9lI1xJxTAqAkjfbI8va1xpQ1oxxM3LCX7A3G7zav9QTdswnKt67Vs",
+	"6hn38Buc0XfIkzm8j9/7ut0INFUZMIbrFlsi2BOPCnNhMfTqXJDEcwwX88zUVh1xrdqIR5UIpzfKWlln",
+	"KENfSx2oRsMmtE9pX8Zvq27uWtDMOTUof1eozXz8zF9Ts85ALc3hv+KJP6HkmtVkyHwtCiypDtqoLTL1",
+	"NRihwrsNZP0uTdEwC3G0PypE88EO+K18XuyFqii8jQjY5GgWGASlOEc9ALPLXvxX9YOygW88Cy4+Hj8j",
+	"LB72bJLcfFxNdr5Ndd973wwUhpA6SX+Uc42ovN3rZxPlOTmEN41GBpfPJNj+Bpuqq/3nPgAi1LP9i/FC",
+	"j0GYPu/vV8+y8BxS25VA20l1pL/39BFplJwW8mgY+MUqrnGUuoEyX8kA4T+PIJyy7N6egTsIu1AQKQ0W",
+	"su6ep0kaxw8BuM6fyowYNAJPsNJIUthK3048SBA9fnkNbZifVQyl3WaxW6Sn8CQP3jNpqcEbxpmKweFk",
+	"NKdY32fyqa8oRZXx1bWuN5Vv1873h7+jn7F1jGpLfsPQB/Be++M971SDjNZGzo14zYAFc19dJi4xdOe4",
+	"kkh3qFeNPm53tjgeAIVBWOkxDWsJmIatQz+jTLLWNp0H8vxE0KXOejqePCVTWv5yVCiEXFE55KoYLQOk",
+	"2z6hp1W9BeCZIvwgl4FCViVBIM8OxPhPQygmJ+Dig/ipZBUPA9eqCQMVh+0SL27KRh8OCT//JNV2J8vr",
+	"g7OFFGBKbEfOKw1+mT2GLEIdsLswBLjjbJ0JmLsl2W3g3IKqW8TRMNwYr2tiDedPaKslwhZH8ptUyd82",
+	"Sm4SmLxJMisEcbXa8xQlykhnKPegQ4cfPR71cEy9paNhc6XkimrnusdwjuR15SwpNeGm5Pou3G+dbdpr",
+	"R4T4MIYL21BIsZeihlquAfYSgnXOu/MSspJsbtpTLDW8gRnCWNt/ZlKin+pXyFKCuYJUt80gdx244P4p",
+	"RpuXaadKNpBJn26njafdYdD4esIIxtT1bxjscf5nWe+5kp9GWMm67bh98yvGbtRR/nOVvMJ4DTvgGbY+",
+	"zjoBgGYeyZ2chKsazjVGrxid9GOhdGU6b5X+pF+OD10+SyLv9jQIiKJ0NAdope1kmlQIzS0BkdjMY169",
+	"jJT8ka1cyYL+MaYYn9rOwDfpMYhTdtqTavp9SknB8XDQbIleCi+PfLO1qAlNvOzU1g5UYO7xSeFYnVRV",
+	"Pf45g5J+BLiuqvGFodz9ZwpXlrpbJeYJzupyCQejPQZuI92vloR5Kuv2XNwEH6n9/rJNyMX/Yplr3JtS",
+	"aLpzGnQDDvh4detI6o/di5dYlDGQz0oYuyxFEurO2KLSa1EVpTh7zDtVVdjpy/t+IgVoivmuLP8xo2jL",
+	"149AidYJuXXDbNgleJC1fa8Pat3RnYAq3/EdN8pXsJSNgsqwLvUtEZ+xcvDyQZV8ac5YA7Lll5/qpH3B",
+	"SATn/FgzLYOSl+KlWt/Du3lAlzZq0GvK+PHuyde//4OPuBu1rYH/slYbyWN4Rkucr/D8ar8DHMY5AUKf",
+	"6B1OaQ47QBrO5v0A/wsLGzRfYqLtEsEtyH2ex27KBx32R2Nh5QtwLzcAzrMTnqF/Hm0oi3jzxw7STQ/g",
+	"rEFwtvo8DnxzkbGQhtMfRdWcgEQHQCyNhbDTyzlrCfEA+IdnyfY7+MnrzYZ9HlSkX3BQ4Hes/+ms3fkP",
+	"fA9GMmdw5HhFSH+H5rY3wLhiSGGjWN+ZQoYdnR1qKUkjpRCKOtB0EPqjlewfwp5GiqSjs5t0APn7BpcI",
+	"6xfNpTXCIxr8ssrcC09dli8etiG9m2NL9aYS9bx14icCbUrDY/wi1UWXuiWEsalUAuaLfZzOySZYS/w1",
+	"wSNxE94lcGwqfEbe1Z7ewUOjV5Xc8/6G9RbdOqYxotfOE4YxJeuz6bKEsiBRRFC+ozo3X51eVbmgsHid",
+	"AuqlxgrJMLgxmSXbgymWSxbAJ8Qt3UbSD28Ta/Oq0fcSy/wAdC4zlk1r4kPX6Urz3q0xmGJiHo0UZULe",
+	"qezZfQNEsVd3r6zvVgbP8gIqpLFpvPfxn2z1chAqBcASGUUT4aQgc+2NhM9lx+qBt8erLxMY712QQz5x",
+	"ZMX20f1+jT4erpNpSNqWLQOv1SfRlNR7utIAZzbDeEVmkpl09CKFSwFs7mNxyFGTTlpIg7PRySE+NbW5",
+	"qnrps9X6IRF+yGcPC5jdS7nZsEhgQ7zSabg9hIj0JDAkH361oiwZks4HSR49ARcxHXspnuoNZkT40ay2",
+	"qsx6TCTy3Lt/d9G7GTF/9HzaYzDNSX+1c7FXdfzDrxgJyQyRXczNC8KMExoV0MeTKtYt0cLfgVjxJTg4",
+	"M2lavY2H3pEsY6gtmE9wmmJfe4D6wZP1foBSKPz0tjAeZRsPzHMCtQTgrBpuAkCaHiB8FatGintfx+nZ",
+	"m58lCt9w5omxhM9v8fqBAWDHvwFYUgxwGZmoe//dfF51XVfnxGjcR7f4PmKehYnLyiCnX7ghFxHkeRfs",
+	"ATtDiMUPwMn++OoXwJkBjXj76kVyJpeoEDfiZYKlOEwJv3Db+ielOBfaQy76rd6Lcwbmg9ENI1c1iWdZ",
+	"iOokzubWL93enaCwbO6fXxbujFLHvhFnxOAIYCyy8kR7qvGslG2H1wPipsE7bmgrO4uwCLIfy950vaib",
+	"1cfkEU5U2beG7RDqc41tG+9evv2vV9+9/PK3TgJ+m641Nn87zgZ0aqj8aJRvE7747XmEN+MVGZAIFRYa",
+	"/gYUGjG1eZdU0GrNlmImiAGCJQ4qCFkKp9fhOVwGKBiBpFAlSJDl/mDPKUBl1ceY5yKe0TSS3gBBQKYg",
+	"pgGUaHesS+hd3ekw3xkQqDHSJGOEy3A7jcYh8VtJsJkPEegiStZtBKtECZY/H8st4EqTyoGvPy8qgVg0",
+	"ogZWFXRRBWbCNIpPfNNkmN47ZaxuzonIyUquxV4iuMiCQkMA5Q2DBSFx1358xYoK08Z5Mdv2h2+EmVMV",
+	"gwvE+/S5SGLnXMR84lAho4YT4Bj43+nW9OlHQGLAyvU2EkAIZWuAFkGXPT/AOco1omIDp/fEQ5hDELtl",
+	"5x3mZjHDMX7XtYoQNnSc8CdB1XEtcyGbJLAtSPfW40Vgqgu0OcE4IHoyZaAw0lIxfVW5G1u5M5O41vgA",
+	"5iubE7Fkm1beuT87HVF7mTX4P5ntK5eH+BY3VlYVz48A8lnspGgMjA3soJjhE/7/WCo3W0/uWR/3K9n4",
+	"IAAr9340I1vsyR+BZLbWTRGmkhGiHI3XosoPccxA2SSB5CjEGvwNRrfchPl0UbQhH6Q9qCjmDp550aky",
+	"GS3bB98QTojon7XJkEDQZ1lRjHOWjzArjDCnVMaL/aMw1zj83BGpm5CiN8I8prQ2uzgj0cWVzDg8Ur18",
+	"yq2i84cviTHQWatrhE9aW+jvFUBpa1amyfijqp4NgtSQvXkShszQvPvisnKZyFuc1T31ekMoNtOINL2s",
+	"eZSiFymJsI14J61l69OSYGyZqMzwe/9t7vXfq0q+bBoOqnetq+M+UWWS5l3eI6RrNhoLvaX9IT/KRP0e",
+	"WsazshuB73JCWu7oe+Rhp8HNeYC4reZgd15vWhoqZQr3pdtgNZ1Q2LMcqY6mm6ZMS9P1gLHz2NLyXKMQ",
+	"gMV4cD8iN0LKo7xVyOwZAYvKQyBT74H3qHyBMxSmwaq2SzIiiH+k5eybQ61kMbWCvJyktzK5Z77mjdmY",
+	"WV00fjHiyXuixSEp7GARMnU+JL5b4Nwuk9Vz9FiM1pmO9EruVM0S3fnmMd8zBjKJ15syxUq6zxLvZTCE",
+	"oylm3S1eQ431bsx5EEgYB3CaZYyE4fu3j5CQfq8aY+9ih/yzAHwsktQWuWQWrM3M4IYsslgsvtfNSQBk",
+	"z1CKq0qfUrTo91Ielmt9OI9Dws0hezDSptpNk0hbNqNEnF4JX44HHt64CFMdMVm/18e6fL9jr99SWh4i",
+	"f/Ii8oY4gbX6MvQ+BNiNR7Zw9oGkZlZ3jua07Iz0oiWx9n7AmsI51TKX4HqmamVGywV/IGeGQ6uK19bJ",
+	"f0DqoApPhBRhEUvdVTiDhxMhRocaakujG5/pFh0lGnR4OztdxSGBXMiZ9RjElgH4ZPCOPZZglwUmnsKD",
+	"rN9qjlMqTXj2YSchgqRssZUWyYwKVWM4F/gJkJ8OQpED6rJaj+FCz6h2AgZk1pNDTxHI7oBFbS9NQYDk",
+	"j+f2uZQuOVlHVKmH0RoimyhTZRtM8wuOEjGWmE4RWWh97CAIBCtIRx6NMrI8swrYfLdW1lGHl/4AvWTc",
+	"eb+gGm6n93K5rnzP4DwktEqtfYtRmho6f2I/OflmxljptUjq+kbW8pQYvNlREn7y1e/gm15ol8GLYiGZ",
+	"rtIHaWWT2KJZJXSyAo50tk5emd1k8NF9Z5Dkh8UIwhmV0Xl2A9zc5LG4LISNaZ90PRrfdNkv/Nir2v+b",
+	"wYLiOzTzujLjPs62Q3Mn6nKpsd7CUzgE1vulhzpq5N7ZOuMNm119B8e8w8cj65aIuJEFDh/gXPjSgHzc",
+	"ys5R7oS7WeDb9jhOZRsYT4MPoR+OzUEbmYXW+dni+P4qm1qBqNN70oVK1By9x6S629M2J2uKjQAuRsyu",
+	"W1kDStRenIutnqw56oMH6BbYTU4e1nIusHKdQOLmSf1/QPpPKjMxbYgcyPyJWGge6PVIbfQ/cqt63CBd",
+	"y/S24C0/hC6ZWRyfuJsf5EynebIPMnkJX4SXcLFVN7TmYLLJZf6JbOqsfhJFzSfDOXoukOtNRHkAzMAH",
+	"kpzDz7K5Rnk6f7+qGgMck1/M18r9EBk6KvCi8TmW6fMwlP4QNsgzQPHrrFXdA1SIlFNrcTO9VbXVn9eE",
+	"JDU3qmlZneoV29xfjmwcZy1GqByLtjUUp5/c6HfeZs+/jNIZIclyHn1o0yABlqbQjedeKKjpLif5WZdm",
+	"OQadA19IIlGMiRYgSBgpZ0a4dKO2ai7g6CiOTmuYpSuQsmBx09qePhuhTx+EEtYWgwhoZ5cdhKEZ/ATe",
+	"1ffLxollhPQ5EEtPbzuo3qK+aSw6cv7Ec6iOJ7FrPJMeyxicYvdKZZoBdaSROUglEjJ6FOrF540Q3v4o",
+	"qwMEnTn2WPpzLljq4U0l1nLSPMLnpgbzRrCbYPcsvWIpsbbhZ9Hcl/pUL0JxZSNOxY/vf/7JF+cRWoTG",
+	"Wg3A5TZFJQVAZT7dyerw9M3dDy/58shtiuduPa8owk3wHf7oEbh8MJ42owhrEw0mubKVYLFi6vVOpwC2",
+	"tjL5wTKNUmcEWzfWuI2PKqJPnbZ2FIvLM8+0KtHQFn5uEVugUGnR8zszZ4kyB9cbCDuCtl47Owsy3jd/",
+	"kNUMlI137uss/scRxzg5Sf9FvqiNhsNOXVd8xQmCnD+6hVg9yBSCgGelAC2S31IAaRIujkkGTNZDvoXZ",
+	"/eR+krixz5O+2COv5UeH1mmHAjkqrvXIJr/EO+Uz4bO1AjMZtUmXfr8X95KYm44WWyRC88NkgOnCctDW",
+	"XqEpcEv4an8Qa5vSEPmC97N+kOZbFvsyH00SulHSuByhZxNKHiG4uZJUl423dGE9IVPo6PHAVVgbmU+G",
+	"PlFsuD5aHmvpB2R7hs5OCInLBrmgydJsXYYogJWXsT3aBJwSDWaZRAhNI5293hRATFudsYjUXZsexZ1n",
+	"W8aqC462MHwWh5+NFY1FZkV9yJ0qSmVb4pFysKerAEEuIWVFNvcVYPrdo8bWel7B0MjJCTBvqRY2Z5ca",
+	"pBCesa4pyi+wZ5ewYb0YyKQv6H+KmOTzftqSXfT8obolvCwbsQEdAN9uZkFo7HUjUw2HopHYIQtL/bxw",
+	"Bn+lRRk1R+95Los0dh6oKzsA0PMKC7q2xKqCQu9Su6NRa2BT7s5reh9/oWezdWYEfTEY3S86LrPrtKPz",
+	"LWJH6w5hYppdxJbkHJ0TC27k4hHTfU0jGYf4y1IGFLq4yiE9NBL6rZKioI/WKFCL2LZXaudAOtGGdqbe",
+	"EtLj5i3Nm3YMnLUdGECGNZehAx8BAtsMJcNSwFGwX7hoSMPLq7bQl4sXujugJns9Jt85prgN8m5ns3O3",
+	"waPBRN4Chphp2XLxMhyxAbiAaymzF/uDKuUvUPk8GS2haRIuYQuS07Zt+8u1w4XfRnh9TWo4RmFDe6tM",
+	"cxhgGEZ3Rf/aWfjenuiWbXEP91hczlCfkIGTtnFHCkb3QlUr/SkVRGxSyMg5RZz+2VTFSY9LD3OMj/3v",
+	"xYHeF230clpCPLg9kTobLpSr8hCPNdP+NnppYZw6FVWbJRYpbtxpuHYewrk9khN4Uojq3CNINxxDOj0y",
+	"LQ/hkp8TxPmM7PfpTpRL9jcTKlu3NZohDkRlwH4ZacrphXzdGjJ/s3W8jIMgYGExrfChCr3nxmHPbNdc",
+	"HSxzv8u/b6TCMXLn2YpmK6cjNmEvOjsUcNQmt+RNx3S62q58nMK6npPjugRBcbRboGsv5oIvdpBpCYWx",
+	"fZAfaDzPxLLrxs5loB8BIednP2SPJ5TWlj7+WLf/n2aO51sOEeAszfueZgCfR5AdrdbnJ8jOI8PushLP",
+	"iXjmYer58oOupihVI9dWN+cF4lUAtoZH0ACXTtSFW1IoRtNVCfAbOaHNSoTG0MkCvs9VmKi4uNidL4Fb",
+	"YKs1mji6KVbSnqSsi7Xe7wWAujm1B9V2YIv4Wkv3K1UXot5Wslg1Yn0vkb2vsyR8+eGcWslZJZCP5Lud",
+	"UcDIV+O/PtWQooP+d1+FvOhhMFyPVgS2dvwYvT7Ieh768Twd8sH5fSkVgjTYbH8o51PeURmkrgtvR/KV",
+	"OterFZowg3t8Cs4tBGSDdYtoUEtZAi871tVN3Hd6E1vGYFXQagRX0ivMdEXQK6ruYFguE+SiRyqoeUQL",
+	"dbJwa+adg2NPScxeJKEI6dpYtEFTjBGTWUgRiAababrrkk7H5qJntHnaZB/iXhnPpJRvf9WiaTS1xWWt",
+	"3y/+BwmukZk7EekIFnHCqPIoqkTgDzE4gLwYEPMCTmOI/SEO41ZYCWCNf7NUqz9DJPmLG4GhG3xVKM7D",
+	"BYt2od3FkXOXMC93EulPR1Nc7kte9n21uL+t2qKtrXqQ9SM6SHEs7BSs3P8XWXVZxb0XuMONeui2WPaq",
+	"uD4HPvcIpIL32mhYY9DB/44YPi8BwmcKJqgUVj6xas9GYGavZoJh03lDS7xGMyh4Y4SYLObsv2R+85S4",
+	"WZL3Zw4BhHt9O8NANq3brVPlkEuG27efpHi4gMTO5tifc9pqzHG9libPhPyVnYe1bCTsAhSZLcs4ryuJ",
+	"2Xoq3jGFkeChFKBr4S8EFguJrBMrDviN7GqaBHYAV/D2cn+wZwT5824i292mqgTeZUATxe8UViOIHiCn",
+	"/Ysp1vrgnr+ujsi6OSPNivg/SzWuD3vZSEIM9aixdQxUGR9/u0xPKkD2aUvTSjxjfiyOLzt8D9e2xyDU",
+	"TbHTJzcGQkBFKDIWtZFbA5RqMOuBbA7dSUvgrRjKJliXGYxdss4tu0mxj4tyr6ztRGiQfaFsxDyotbxM",
+	"SUBORCHw8V5C+vE11ymIKb4lZyVF09na6K5NMQw2UuS3YvuCgQQ2InBUqAe5DL0+DBmT+wi3Gu0xQgcI",
+	"nDJghg3JLKJ+gfCaFFY59S5I56AJgCIo4JovduJBQjEzdRM6Q9UDgXPVP1dhTUl2RLkP0kmZlF/8oz4R",
+	"ljch0eEXFwHyGEnSCgvVoiwML/xgOcL8AyeTHqMrrDG+mcC+Ycy7LCmgWaCVOwfpABPNzb3By8kiehLe",
+	"XEQxOqfTVNYlO6CcDnM3iozoZ9yvRmfVr1J7EqNTFi2wf8mIy+l0wp25n2n3tDpjUN8WqCIQmFnxqOSr",
+	"BB1tF1TZPcvIAL+hTA7AaaxuSrkREGZHqEkGBEs3I4FNYKsS+6kIZ2bIMo3qelvgfZExO68X+nmqjapg",
+	"ZIKCy8AW4f54e3BzeXKPVBmT3eLR2RwAXtNnCH18n2qy8ef3wgjqXOqXmT2RPWCl+CDE8ApZjm06u5PH",
+	"Sk65GqI5TrRIuHHlolfmDC1pf2TCbdKgRxSKsTx2IA53ZnZxL2pWVTi9AIoXeB98XQPMwSzC+TRyr9a6",
+	"wsKCGSE1KUsz+laBBw4Kwpx9MOvxedLh+elp1fyoaElSS/9e3Mua7fJMgTauW5gCDnA47NlE4DdSwL07",
+	"V613BT7HuzGwdsoQNu6Ay66dkXSCnx+PbM8KVw2tyb8fDfQLK80P2ivbba0bzpz6DpelM5/giNSEzk2T",
+	"mlUhnIqlm67B1/2kTws2tUTpsu2TUDZRclhCBJYm3MSle+DQuV9Ok8j5oCqKY5zsNkS0gxvOSrcWJZex",
+	"GJVfWbITgtgzlffe+kJmxD9Gg7DNDXz97BkAciucvaofZA0dY5nVli8asbEvS2WvJJN8Y+w76wSV9J9X",
+	"UZWGEEtRqb3yRBkrsb7HdHTRCGVkCZYNOlUFgOo8704+d55X6gd4RHpJl6kSbFEXUjSVkk3xIBuAfgHW",
+	"e9xphbAwpZYXEKePVTjMjKV+7sMXV5MEyO42ROYrVvHIcCfwZ1FKPoaQ6MLocd4gH1JoubpGss8j942r",
+	"PEQ/87T/44nBAEjoC/X5kv/r58kwfDQMZ7awwpYyZrXzq9DfPokzZJPRR9rw7lde69ROru+TiJefP403",
+	"qAn2mez7TnDN3yC4AbyU2kZ9eqvzE1TJaAqqU7btBgLCTSmbcCqJCDUsdu+EiDPnML8HQryzj2OWcq1K",
+	"WXa85g51B0v11jJMet46iG6AXEAJUvR37g2RXAcnoD/MEHljyXrH99LDIeAa4Dy4nRutyFdRIo72hd19",
+	"TV3H3eVvQWt6AYsG2CULq4tzolKEx92CH54lYBvUmo+YhbpXxpl2P4XuDQRGCEyBGegwOfW1vQX5lvGh",
+	"4AMnGdTJUPwGuosXgTnQF9B8UazOwJgEbQ7IJEVfEcAYtSAGvBpTPsTYNCihaPeAuf8lH2n2iz+jVr6z",
+	"7BNLiVja8xb0F7GX5Vu5eax6Sco3/9K2yKP30lRRTRsKZrK8KeiwZHQghGUmZoFVEb6SCfF+aCTsvOTp",
+	"bh0qyWZEIFNI6wfICjn5/j9/Ek/++9mTf/tI//1y+eTjb//HTT4Y+9eEehme//ViDPM8J5hZ7CizIHDS",
+	"z6H2S5YEc7yX0JyUEQb0Gzh2owMY8+W98THg8wTQ/C/y1Oad56TPfVK658xQQxXY51hY6zQjhDSxd+pL",
+	"56aIwB/vHDhCNFHW+BL9fYLn9psJmtvfcalwobi7t7I7fdzunP0F8+cSlMr41CQbft53a8ARUKfFl+nF",
+	"2boJbA6bBzLw7lZCEsIokq0gU28hn40kepjKpu+SBv8XopTjW3opQdwLdy9GM8aTwvyXozShXruqXm9u",
+	"bv80Lq//4X/x68fFwDYzVgqg8PV3EvCyOlFzF5V/WejMUk1hVOncKmdjguXkTmmtQ6snwddpthpi313a",
+	"WCzdgVcm5Lo7IvhIEAvuCL6Vf/HQ2TPYvu9o4mVYmUVofAalBMZWHN2y3pa0GujoKJyACBrYZua7Zqmv",
+	"97knrIPIgj42A9ugRRAZ5Ssy97JE/JY2cpnvhgEUkw/FtAf+91Pgxnz9eEBFDn+YEO08gY5s8MmloFK2",
+	"PkgMDTehqd9BivYqaDC8GJdKVKlSWVXmpHbIGuQrc0xxL8+FMreY3npz9/5HJ4CyfgAS0+dFS4EJX7RG",
+	"Vpuc47dX9dFy7h7Y+payvUTR20gBNU+kPAnZMG2m5iLYzE1nRV6RX/dFBGvjVjIhB+81mymQnw6q8VB0",
+	"j6hTtP7xvbt9p091r587MTdLxIUwRz+sxGQ+yNVO6/vLpbo7yp21B3P79OlOG/v0IOzueeH+FK53NFDw",
+	"qiz2Yr1TteTAin4/kgh+xCFwY8AUfAGLhLxjvgqhtqbN/vaPR85B4OvQPkD2i0nDJ6g79UGtTZLH1A0J",
+	"CvXA8gUg0zzMoQdZ2/fu2V0lHvUtRXm2iwzf+Ex5CWHFDqAErtiMft2+4UtZRyYavxOIZFRuGzVvixFg",
+	"xHbpzGM7EKNdyOcSm4tjkUKH8NHIJPMYjo5LW0XgTN0DkgzDsPdLKnAyKjLJnEojQZdtWRAsaJFp0cP2",
+	"4lyUuhD1uVd01ykPb/FQLs7s8DEbWr70opvHI7aF3RsH13osvNXYa0ZAlN738ZMWGKKVZSHcLieJ4lnS",
+	"eY/G4pylSj1g1ZVJPqNmh/TtuVAl1WYiEb6TFr0pah3VLj96UWIx/UxCN46/40HFLgPgGZva9RF4PjtE",
+	"TttuH/YlhseJcW0ux8fhzvnrzYaLiCaKltOA9mM49ABVmMCh5y9rn2bMKAEdYdoIFeeX14l7njJ9E+YR",
+	"gclTgg0oEvFlySW+C7R7s4jz1/JgM+pb6Yvs2w88MnCqejTKpFGaFAJ3xiYSamtR85n7MUBwPgxUrEWN",
+	"FRXsuxIZMTcAduLHBg7wXtbjkP2cd+CPVLGRFqjHIzZiKLwKnSAQmSqOdSkbqsWiR8deDsKqi3UC7pLz",
+	"F9MSv0m0aSpjjgk79l6eZ8Ap+1X7o+SR6I6rSpldovMHUnFQEOLn7r+fLGR2craWj6iPgxYSs/DhRwym",
+	"wd/ay2UjhT02UNh4DkPrBMepY+EMty787sgU1A0CRX4xcGPCNrS7GiZI+8ALq13pTz+3pOg99sdjrjqU",
+	"vsw14TFn1NAkXahZWnmtDkrWCcfhgq6hoQ5vEnYIp8fb8QQ3y3f6kBLHx7F78+CkhWvWXZ2XfrHyjaQe",
+	"mAGoD7r+nWh60u3+KFbnZeSpXu11lgg6Q3mDV33PC2Ejk5M0HETwIOZAzv1gnFdBOdjr2u6WYqv5OwrF",
+	"BS8p6qlR9dKzz9Wl/6M+2mXESac3PS1OvU7QdYIVYRLKFtkOFt1sRa3MGNnjzLbfmTiXlNID9cyavRrf",
+	"nRcDSvKQd9Am8wMvViN/Ydbb37svTxnHnQXvFNwFPIEINpI42tvR05DYE32qH02OOsb5E8ENzeMs3Yvz",
+	"spIiRYDGQwx/oCTcGeynUhcraVTpS1hXstL1lmpsikMl1vMK7UfIfCbOA7wrX7xfn+oEC8sEz08Gd8/Y",
+	"Zo3cMEkWVPhkGUsM38t3Lvx3CvhJpH8oBn2mVEupeAYReFGaZn6kra4SxhalOLctHiZuqitFmrE4Zo0a",
+	"Phg+8plIyTOfXEzv2jv0QzKkcH78/nQWKUhdfJYSKuAueFcX1Mxwndrus+eFFfeybjeYLhbKh+cxMfQF",
+	"L3b7uJn8FOmUGXPJRzrrtyD4HyZW9mfSUzPG4oumptEdLsPoSvZaBbXDIBXWM9uQ/TevoF2T1WVDMJ4y",
+	"oxSYrLWUr/ymtSx7l2JlNGQxZloDa12vZUNNT1nlKDSE7/BqH9ak3G2sbApBdRVg5QE/lvGF57dIhgER",
+	"RcrjhVHgiKxY840sGrzFWhmLrBK+nmXWRdkavjOmubgp9V6oGfH0F/B9xMZhRiGt2M5B10wKYBLHoq2J",
+	"nDDwYwTrQZ/JKQ3F7H0troXjXOiawiyhQMbsoMuggm4U2HdPbD18+GfCPVrcGLWtlypRxIghgdbFcj6Y",
+	"+8ETVRe/eX2Q9asXxXe6ruXafsE6wfjw5bryLnXvbBARzAn9HAxJWeLTSz7tWD/IRm0UiwEYit5ArLuF",
+	"Xjhw3+tTrEVVFeFR4wGe3ABUzduBEJEky3rAthib/imuxfYRy/HAMX5njGo/Ci0m6gtosSSw0+C3C2WK",
+	"OGTEcOYjKU623gSR/EC/GqrND1ikSDoS+xlwOxZBTZ6IL2K8Mob0VLQJEWii79wIka7gooFCGrlzvgtq",
+	"k8ntXpBRaFNOUy0Ag3A+/XRksG+EXe/S+gMREjgWHVkhZCU9py0FtM5dK0K1/ILur/Pzoj5WFRiT2Fon",
+	"TuK8iG43PHtwNVPr0G/efv9d8T+/+bc/fHHDzoCKugfFSgKnxLRMufcCQhXVIBZbaQ1IE4C4EUwCe+SH",
+	"tlD3rXPrNPoJ7AhUbroN5pKyEG+AMU08VJNKQIG4KGjv+4ASsqmaAnCdxu6hvJpL3Lq3x4pXiuJsxnlz",
+	"OntIQYLk9ZDJC+njf4Ge8myiEhYseAfRapUDTvZjWjjfErksa4czHi705AqkQVS2Q2JbyQ1Q4swjsQWg",
+	"85TKzwR36PHXhkeOWN+wS9hzN5x+svymBfDPo6wJPX1cNcBAIHsJCA8C81demB/DMEoL5iXJv2p2d5sX",
+	"s0AMkKwoegNNJd82iutAGosVhS5Bw8ND7UWN6SMFTZwJwp2WmP3REFej6mvWK0au/sCZjg/tLEN6eXl8",
+	"01Gq9MhFy+u3xR/AmzhfqLNbmXSM9BPueRsFdk/+075XySh7l+Ew72njPIXzZWqnDecP/yylhWnmluL4",
+	"Zr58sY0jT6lgdgMM12BF76Ejh/XonJ4fi7/CPXDElDCR/c/gqz/NKXQbWQaf+8991lv8Pk8wNvtoR+q9",
+	"V68G2Hxgi7ZnBTkGpG1tzZGm5azZgIvCXjxzlA5shhfazuFuLYygQToHrF3/6Ayziis0t8wLXpZMnnJd",
+	"aSMRCTEwngKyHcKqgq8BHea1Z7V4Dq3mwnvbO2GKldwea3yIanuyVtLZmMjshs4uecIlUqkB5JF7Pczc",
+	"fYv1hNErmefN3BV72WxlcXCOUORxtCg+3tMJmD4Yp3wOrqen76iMxhVYuD/jUtk4ZyGc08O5MSqFT4Jm",
+	"H4Y+VudeosXovUTLvJYn6HYsS1neQq7X/bLHpW3ArwKdEf6CM/uyuKM9il5WULWxrzJeAAsBnB/3c3iO",
+	"/xb81X+RRge9MBrhnCLDoRPfZrsbyKmZ7NcCLLFfo8ZepjJZwNIg7wr1MsKXqRTMOZix4+k8Gw+gQYLU",
+	"I9iYCkmXAWE6fRR5BPBLBPf9mHCmBY29Kx4H5UWsCeSaOXHAuEPoPoFXgBW5FlUHZbgdXWv7dx//pkeU",
+	"utPeHCUYixkhbbYeEpc+uWMetc6rJGrtJnXuYywtGCdGlZbAoLK42aPl4WMyLXZJUOatjmdVGowh0U1i",
+	"7uc0ECbyny0KdAunwqBn8sWzioWdQnA3+BAaXhvNo+/Ox7K3KfvKhycw+IRqDMjiEyyGPZatIfIYaPA2",
+	"7uqvnRQDFyJtA/ECt4sJAJVX1hTeq85VLdMsXiAypkWtnHHtX6l3NjTBprtnL+zC8gOcmncSES4F2Gub",
+	"s1ejf0ayBnfBYV5GWQgxrWRxrN0W967iuOaqJSPLqJea19LUaoL5iGMJFCmM6zsPHyBsWx0Q5qTiKTHg",
+	"ZG1sPz+in0D/a4/SGI/bG23ssWG04UjaL5F7iwszfGV4L4bIEYwwSTyM7/Q5iwPzYCIClRsFvGLALxW/",
+	"Gq1tZyk6xiNeJ4A/nhEwTEWArxvLRdqJNE3Lm0avKuyC7wcLrWCBbmaDkX6vKpkEI03cp8HSIwEbuVKN",
+	"FfaYqklNbj7+4a/Z95YbUAQAkR5Qv2TFfRrtCg42sROVnk28kqgduwOkxEUhqMx2UfzrN89KYtSvB47J",
+	"JHzDhXcXjo6b7X/EUCdzmmlyuQ4Fl2IPqyFofXQTUbhYTV7rv35TxvAleIamXuhMWory59in39HXp4mr",
+	"wfiZLDeLeNkGuHgUr10QEBMQcTqj/PbVC7cCv/3faMEP2BUX2UxugXs2zGVs079rl2peI5XHx/JGLJbl",
+	"QUBpH1ASP44X+k5McXFzL+VhudaHM29aBCrdC4mJ3vpc7Sgj1kjnkGqMXfJgfFFdPaQ4nSnXYfcjXo+b",
+	"xQwfZJ7NBtNLdqEnMx0zy+5ntn6mSQuTEk2eh7BRd/socVY7ca4qvccRGknmCHe1d19H0yceqTRCTpxZ",
+	"5ZekLy3lOuyKP3KIDlnreRzmMWwqZ61PKEBQ1MTiv9EN1TPp0Io/ReJPLQa89ejLg5ho2rnFkMaAoW4Q",
+	"YHarHqTJoze5mHjRD5rTri3xadijRRCzjix4MUqKrCy/RZIAJkZHncIZs7xASaTBjLGzd+56xW2+OJyx",
+	"OZ9n0cjXeiRX7OVwLWqEzWZZztNII2kr9Sxz4A4gQrgW9W3oeAVs0mNdKQMgCP76b4t+0Aa8MIgYxNFb",
+	"tZFYMuphsPZjSDGJoFtjcq/H9DUmjB1lu5Ll8xjcyv2vVfuIW8s9wfeITp4HXW+lscs5R4h+kq8wxip/",
+	"STgSNsxlkDjmAKxYQywrjQfhWK8agGFy65YB4Osxc8h19fVgfui84kNhoP0MY+qteH81E9LYNKnIWVT6",
+	"Pq8SXG02LCII5QwCaIx+cGaZE7UAsptLpACvkInq2lDn39siSE8sohTxgoAK4Y8HuUZcdsI9IZpBZOWG",
+	"8sQIGbPFH0Xm/hksAW2LQsaqTkT5GGFCWJUWyj9so1+XdoN4iXDuxIvI6pnjnlRVogLTdw/5WNkG+tyj",
+	"XDB0lHMhL8LdTJQwwplz2kpYAJIDqk4paj58hgkNb8ZZcS+XGrn7ZF0ufRTwcLTLlVjfu0e4rygyLOQB",
+	"3DyqyW9kJQVILPQRs7bgAK4gdqC/noCejbuGBvWffg4+HRXyUz4vBVXB4wkon6XiRh41Kg5sQiw4pv4w",
+	"t363gUMdi8bgskAQgUn8u6jrMedFggNSRmbRDtbvJM5suuFQNU6gwNxuqQDbyVXSIhFEJifZ3HhRqUfO",
+	"pXmBkP1MrFKnSL6GZmmvglkmr8FevqxEk8mH7NmuBD6Cy8J20QvoRznx4SilkU2Z8iKmS/EShdVAxJZC",
+	"2xz6cOhkGy9LQz1yzQRIb1H9PHgZ2MtSSbasdaaXutMHWSVwYxAvgfrTdrI6BOicRdsO2kgMCxb6QPZJ",
+	"QrzGHP9kSXACen6IFkTOHoHLJwtl+4KkZ5ZTwsqfXycqKvsnuHVHdajsCgue3NhzinEwac6PIj4CgRUb",
+	"FW/EBlObe3Evk5mmUSOYYMQCAzJRtgEU9Dym4zmWPou35DseG2F1s0C8coju0upQgNfbbtMtph64BEWK",
+	"2ieRR54WdWQLx5qAZgE8Yjg+sJEg6zgwbUKZVUQ5zuAMz8AJJKx8SF12uw3jB2q7JDjBVNWaB0k/EtJb",
+	"vkGsj9aZJOOdH/66X1OLF5R+gDK6JYvAryEY7+tKGFT6otlKIvZtKykDLNhcYMQu7EwXHjFaSfahY1zT",
+	"xDrnKadXHqo6Wf4HnVKZ3MKqlMuDUE1OM1kM0Ndi+bUAftHD0qcgBdU2dhXMrUHpqEy+cfvyUHDu24PL",
+	"y9Y0cXVnUXySJtwZanpNL0wWttPpk1YeQaqERSY2I70SAOIuQl5xbrFY0/FBhisQTfbGuATePotN2xRu",
+	"TtoQNQq2OcKQWk8+zlX+6zfPykn7vLc5YfDpHQhsqo9kpmH9Pn1gkrq/e3YlFoG5PMpzfZYwpjARfhkD",
+	"J0VPLwRMyaEY4Gf+BsdeZ+z+jZm22hnkkUcgbwTwJrQM5GM6ib/ysO6Q6gKfYxV2bBtH6zK/sG6gmbA2",
+	"kR2o+4i3A8HaYz/ZSZHi3X88mmlLhTQWWriKcAMMwPEwmQlV2/o/Dx2gpGC+IiUPLBXccih0vVJPT59/",
+	"UnbnKdorcUh5wiGjMZTpQDtDUu0pVrChoi2bSsC98nij5K8pe1v0TOJ7KQ8yYRovOobxHJS0ZaggH07Q",
+	"QNfBKoDr5T/3sXwncMkCjq1PzHhxo6xYGHgATPSATHgeRhTXCz0Xl4h1sCGrimrqNrQiYEdNBSkqKFDK",
+	"BpBGVfaTe1U/fjhc3sR92xlSRJBLd3ANRa7ofAzCen+4NnvRW4hcX4Qz3I3vOrmHqDfR5UGU1220qEsf",
+	"93WezV4l6rcTTLbfnosaYLGTtGMd8lWKTnYIyFSt9m6QX3GOQjcG/IxvnEuQ1/rJ3hYIkwFskrZRq6Md",
+	"IHblKhj33LBmwxDsI6Kt8Gi3TX2p+zuEV916JbKyuXnX1vZgMhW97iz297wZIok/IJm1jRzGPJdwTkZW",
+	"GLs0VBqRk40dZ+jkiCSKKLPJZHdBoBP1sdBt5r2EnazKAktZ2l7CNgsWn4K6C/rWBYXiiGoQqz7AB509",
+	"4wVaewCyrNKxhPN4SSIkcZiYFZYkeqoentRlmSb3GLGzWsyg4UVQk8Zyl9O50+ZAoeq5HDJuCzjz3tsj",
+	"UNgENgr/cPz9chLh5MItT5mD95jvCwLYNgVtcR2Mqtwh+DgruxT5tVEvbWYkZ3fOqIG/WYSiguhgdRk8",
+	"vc0TNqe/zmkdaV5oTknOyT+NR1aCIp6dALpCVmaQjRmromrrNQcterJcJrR5/m0i1veZtaCBmzL10rQX",
+	"CJ+kz5YsVQqgCm2gzBH+5ahwNkwybacT7Ao50n4kllwoUsUovfvh2IYlAD0wxZU5n7AueeUqbpFTfv2s",
+	"dYyLhKeOEXwvvWA0Xz8XdsV6mrXjWLpnHEuF/xf0N9EWc0rxrT7WTOa6tZpyDaI2EpJxjEq1lVzV2+sN",
+	"tMPD+S6olxny/u9+vHvy9e//4LzxnfzEchM8qFKyFbPvW5xcvUGmDO8VmML5mwjsaFJwwxwqwEuAqYfY",
+	"QFvVk/ZVOH8iO2yzJwO4PyvENRDWOYGtY2MSnFBpHJIDRwMJ1G9UZ6UhA+/jL8VZ2jHWqUSFnhjDOjSP",
+	"oR3Aoa7OCIR4C8HyReEshYV3vcoFFlIuCmcmLAqyEpjTNSv1yRc3fCAa8VrbdtF2VJSbG0GAc/lB8Nop",
+	"SwvHeCc4K/whhWIo0OIrHsi+AlkLmzJa9+AG+K3cqrnh95RDBvHbDlYGEL0QazHD3fnVKDfmGE/8OB32",
+	"QCW16U4YUWCtzh1SEP4+ETZR2QBaCzzN8377uAVidoAT84jiqQitXQc/YqrT7Nln9Pc7UpkULpD+NPnk",
+	"DBXH1ijkeDq9caMpQ6MfMUJZpEFRPqhUroA+G4ONXckKu6fz1Mexkt/CLxj1EeHtJTuofTkWAa0Or9sU",
+	"FLT8JPYseshdn9n92NSm0HUCGUJ+co7yeJs3YDFqbRDz1DnvuMRcJnQnq3KZnPldeCQELHyl6TDwcu6D",
+	"qk1Gz6GFfB6+nt53DfzMhiFpM7rr3c1kJEIa+egUA6q8E4eOlWlOygLeZiUfpLtKSqx12Eu709C4t95p",
+	"tU56841djsE84jfSSzXRLW9mHYw+0HZ7ryq7GwUyg2YuCLljMh7wwH3sQNRt7tvjnF3ezEJapm22Cq3a",
+	"sDVh4l7A2mPdXc3+6gdlczNQO0G+vbZpT+EI1LJbnrtjqbzxnSyy+pwsrPPiGa/2B7G2qXiGJ8IZnopO",
+	"DdeMN/3iO0cSrQdJQzcmcn08KWsap2ImWdQoP+rMFlirtjubKjSIkQ3acHLrJc/BzvjcLKs9aF6uUCti",
+	"lGLoVU9Y1RhXe3nrHEQydfi+9ZZB9+TtCMBiKMZwyufdSGN8m7LJQAHBd/qvt8sEo0zNLBM4aa/q+K9f",
+	"LdL4wlNXw3uCPtgl0T8i0wPzw8JwNkO83P5Wy335oxK1/jmMiYOnSRB56FpUEhCFJOJb000Od5yRB9E4",
+	"uXZu9Vrv98IwWA8TLlV71Q5k8xpQ2ANIG06KOrR2Q19C+xId7sY/QYQl19SMtHZgDeSVep9UkMcDqZ0f",
+	"uNVjL9BHO/qGlqFwlIc7A30gGCHt1DqjWPil5PfA8CH5tWk2w8n/oKHqxuri/33y3bu33z95D62beoPY",
+	"sEWDhR/koFCVTijCZaONcq8TF/rl/HPpWqrm4gCt7xDjbOj/1nUitgnNwO5j31DToznLgmeiHBRsyaJP",
+	"lAYLyG+tDSd8RggofTWFsz+BK8PqgsQIraq3Lxq1sY+nZdzYxMWZojT30fU0usO1Uoz4Kj9G/4KRJTET",
+	"fCPszvXPxRhG6pDGiF48+4ePuRDdbCti9WGK4s7G2YNFqSFcC8UDyhRn354QKMEUhSpMccI4GvWh8cAU",
+	"3Rd93+g9NiyiEYttzbJ0j4EIywDFEALu97U+ZbUTsNPGykqmJZ4a6ii7UmqsiioOjX6QJVQaEMU4QHRj",
+	"WXeUPxGF72LNx94Hl3le1ATITS5nGGipHfHd9MCPiZWS5evN5jFFRuc5NGe9sUI4XvA9ctAen+CSSBQE",
+	"91csh3w7fQ8ir8sIyIjvu9mJB+kEBaCmQdIRnoyxTk41VTSk4QgkFsbGSMULQoRWDXY9zOtnOtWzA3ds",
+	"PC3MG6AL3TSNtBmQEnE2hprZaEzdBfGT8lDrfgOSwsEnzmWprFhVSZLVqpJNwOLHSFKRxNu8JjUFVtbk",
+	"PugH921IeLMME0cjl5Va9zyJ6Zr5IX/UaAzHyn2KBeTPWtV+nYevd5+apUiJuVO78BV3zehjYxhCrMur",
+	"5tJM+56C4xrkE2i5XudZY1QZ13pHsovwdV0BYX1vE+JyYp9jh/JIOP7OtLfza+nzSC3MLCXiNyKSyf4R",
+	"aXXLvmVh8aVuIZwcTvui1SIJ7cOB/4L9CVwe6TYERAUJ6A2IJSFOMdVsp5DqyAVj7npk1w2hjutif1zv",
+	"gm31ZfFOF3pjZR11amLHKoANYLvQSdmdPlo0fyJ3rU0OLpL3WVKkPPzQfadBtfvuCq0U/qkzyIqO9o1o",
+	"pmms8KnJ7fys7XRkxU+gj7DG7EEiiE2vkmCsQ4yXPg8ojijjPrC8djI54PXADDl8yO7QbHyHABfWh56H",
+	"SiSjA6gJuvShRgkzTmLlBHQlt6Lmb+n8+nHLBgjf7xp93O5agmNoGFJ1cdIND82ZAvn1q6iqgE9mrlhN",
+	"G2E5UNW+x95KEnG/CySx/arQpd7kApxKYY/NXHakFJKL80dSlaFJyO2Rku6L4RwR9yUJ94IrdxGFQVjc",
+	"FH8W8LwYPR/TmN2K6EffTME48Q4n7cewnMuTKxs/5O4Yv+HLfmgX4zigbeH1DVTAwN3AJ83DXndRhdGb",
+	"DQzBixvbKFGBC2nl/jCr9v2uRpwuoD8PDAst+TI0pLsrbK8bZwqhRjRWVVVbG/KZioTGJLKxLNySsNIs",
+	"T1Q21AvpI1STD+oD/lCEMzS49xN4Q7H6b7nVUyBZzsBfyUrXW3fV17oFqrMAiGxssYFwdm0Lr8JSHJmI",
+	"hM2d/DRh8aCOntC06Rc5oDxjbMh7wcnUz9IYsfUVE7DGaGOZjjaKAwK9oOKInReRYcBJRHyOTkXqoKYv",
+	"lVsPLEfMZy21xdCGoA+7+SFsNuxG8zYtqj1fE5izaYFwNFBK0087ueOWQDs6BLRDiTOUxo3xeRZzrGwR",
+	"SkEvDI2FLgcmlQqgR8K0mkeZImrzZjxXu9NJQqJlpfW9LJc4tBmxoalcT9C7jP6k8l6qV5UFobBTwHSB",
+	"HwSOPv8kjL4KG3D/PRlcC4ruH7CSgJPc6fkKj0HB9/cDOSg7bF0CffJx8UhM85409hJD4VHU6xHdULRX",
+	"/Z1JCqNbhz/KcxIKry8+x/3q0KjaEk/gH775X1+w52xGnmXQdCbqWh/rNbJQHZsGf9dIC8vxMdOyorau",
+	"kYTMcbttIRay6U4qsZLVNTLo+CB+ZAfAePkBACvnWX9xA+IkS8Sj2gX7BDhtgx08dmxiP6n6fnY/+6mu",
+	"tEihdFgkrZmc8UEY4xyrBPK82u7s+IJMrgMMJT15dQnNic0BrGkr/CeL1hE3KDvM0ZXHaWgFhrh4ckgT",
+	"j0Rift6Lh8jOSkJsh/JkYAPunBPvU818iVB9nzt3ENkxYhVA6KEcXgQkt5JUsBTCYG28A5oOCoKjneZa",
+	"GUoUpFHvzD1juXI23StoWjItqX4JEKrdnvnhMvGtSh74B0CyIITS6VgyvbCOskStBrY9y/ucrJR0Hyzn",
+	"Mc9HP1ncJECYcPku87FZAhneIV014n4slYcW5iIG80IQvb04O/Fp47Q+3lqDS+g+3GiCwoOVVxS0el48",
+	"AyvYPT00Oe7FJwLaePbsmacnxL88WyS7vVacNS7uZQhXAYtsrU9RVK8udroqn5NliUaIM7162LJr0TQK",
+	"k3miC7cYw1SnWxaRx1o0zRlcE0tVdZOctSE4NLlze1UfbbKVUHeBP908gV6jac7gJSSBgVO9UsMvuuuo",
+	"OifOHjEy2kYhHjtF4uGf6EvA79llDbje0QQARGwlz7ouRyIjHBKkqpGCV9UPsrbah3ipgQugVWF8i8Jo",
+	"0o2kPKB8ptggz18HG2wKnmU8rDQMegdGznTt5KDt6DyiNjwrLrMxgupbIIUBC6NrCXw1hBPTLtTNYqQ0",
+	"ipd44mlELxculEVYzgDIzaRzRL1cyeUglDmEl0+1DSBUfuIzX+g1/KhfjMUURnxuBHcecSXUPNBurUVV",
+	"9QNPw35dpp6TAo7M06kyELYeVWOtbUFgTCOhR5YA2p+jvT9MgcyfUFjuEfJflDJdVJDu6PFBUR6ZRhu5",
+	"SMlf720pJ9bzefSIKQODUUdAF6Gyzo9rcRPZcq2ohh5aEk8vi+mTizHJ8arE7gr8Z4t9r7rnLLtIaRjc",
+	"hn3SjYdMdE+mfQ25VS+ZljhN0pRg6RLIMdv2/a57IbK6zKd9iMNc2WJ15qNE5KxmvbEWVj0kCKFV2Weh",
+	"jSujkmwqqkvgn3rCoaU4vW7YohVUlEBs48biaArCGl8V2ZVgT0KyuNkIhezwq/NyJxIXsT02dc/yMBKi",
+	"kNjVA/+70nYHCSbq+V1XUjTzgifpI0S1rFxuGIfN3y9JaeVunvhTHrh3ssCTD4zSTTXq9MXly6MFxfDJ",
+	"ktWb/gYQUO0V0spo8pRamtFTxH+S/SbP/VKQbLVxzq2sZSOqIlSeMDES7MecdXQuc97oZGSeOMmn8Z3b",
+	"AzPXG19UB94PgYYt3KfQ7A9/DMYF037bP9Kf6wD3mrey7md/6vtbr9Y7KI5WtthqaaLQd7CvrQ5/8IRA",
+	"V9EdmdTYIE8RPRzjoQeeItLaw9Xrq6AEctF4ObRJNR0hSCWlQ9wXEcw+1FKItTW5GCJRVIZJe5CDNVVY",
+	"ROQB/zjhg6HdCwMrR0YGSUifSAFTWPCZyFKJiudjjb2OXpUXdTW0HeIo64E/DRvGegRYnZf6yEL6juAg",
+	"GvcL4m1Dje5WNKgCNMnhT2TV2YRt7Kmy0s40iqMoGilKoDnY6ZMsIbMJIzhudx5y0fMh8IAOthGjy4fG",
+	"po+lFLWGKssI0jRL6l+693i7gJH7RE1wqk4n9Kjzhl7rWfe86RknFDx4rrZW1Od0VaFGrKyGChvAG+oK",
+	"nbdEIxIQCEdD+zQ5bbqoqMF/eAV85qjTWJQpN/Y7PHzaNwmkykkj26G/pXB3YX2mW7MVYNuX7rY+Ncpa",
+	"H14OFhSGuIjwkcH6bENbHNhnmcaPxSSvwGcP49c1lCGfRGZRHdvfn9P+MK9MvGuRc0/c6cbOuHASDMjv",
+	"3J+DuQ1h3zgGnLcmI+aN29TcQsqGLfztINMOo6OzCsaPtReVrE34T/j6yCYca0OVLZm7AMHsqZPHRr9n",
+	"tMT4izcKx7RYCW0zFzqFoHpa9dQhh/Q6xO9NJMf+CiIDLCxtC8aAFk4wKAahnBDiwTUJV3cwpryMh2Xm",
+	"zMb3stmb/5KNSfHxJII/3RI2wPTCLwt3HjYQNIS+aXctWJWoWsYMB08ICsZXW3FsNb0Ag32ijlEOmcpj",
+	"XpdBxfKw1ZF4IUPdW8Zp4yGnCa/6ARfUGZUb3azlLVBPPchwQRK9lKoq7FVrZ6fsJKwn+0pkHsMHr6B2",
+	"2gKSwtQM00iifGE2gk3i44K9h0yJyu6o7EiXx3Wy2Ht5SD62jfG90Y09OiNeeqMBSuzEocPINUBVu6yG",
+	"m5jc/OBaCtcotgr7zZ4gd8G/CR34+Z7XSjSNTASF5jdHNrritP9b3cGL8gLJbni6DDAKAiTw2Z1Y92yD",
+	"iOeGLzucwMCmNAHoFje73uN1LQnZspbEk9J53dzS80ixY0geVzQsS3LvQ8XYvO3fSLveJWJ7ypjjiHqp",
+	"5SmAToDpB50yI/TCqXq1QHvqvkhFgOJcGLWtb4uDqmtZUuu5Lz4rVucou2KgXXle8yvwcifwbO4laTB8",
+	"sEc0Iw1gm6OxfDHmKNHlmI0dJMxJ0YmAUpPrOQKJeHHLQ0vJDbvFixmFlSdQaWOUkUFlvW3O3Wy0MG1O",
+	"1u268x4LZaHLxjmQvU6baDgaaVR6OBoN9oVfSNVKOhiewq6Bpm6wfMZA+emgqC8jbEoprHzStUf64MrT",
+	"rFajD7mIbsFj1nPMjwVZn4X7km9hWjiTwbhrlyzPbqG3RPKavBG75y5H0SIg5hL0Yz7Ub0tm2JIsEdav",
+	"3xx2r6GJhNnrZFX0eISTcYrAct37zrIo9GtsI+pthH+zuNnpCrPpEPnhogiPxWaASkpRqjXfdfDKFu03",
+	"TFzBLQaxtNgU9vmZQUMg4xIMuV+mCvk8YLkTOB42NXme7pMYKCQxnvisUvU9vYBm7GkXmAiRTxJl9T/u",
+	"VVUpI9eaImoZBrE+WmfoDtqobI8HrgX01nopRQMeYK3tEr15vgxeJK5ElCV/T/uwZxqFMEMIJ9lYsgvy",
+	"U2Uer7BzFG4QP3S8aaC7oE8bg+vCBYvastLhZ/A8/sZBmulUcyvtlEedgTAlIvuv0CCATvW2dE/vZZ+S",
+	"KYgdS+FqPa551JLgp7LwaqxDvuID8l7EklqRqWntKI+0+V6Xy41uRhITaabpfmTfS30BvWm4mBjyRfI3",
+	"xpcMY88KHOEFMNU/Tg+NZ7forwa7kCf9JvRbddfytOMCu3CdPh9QLFOZryyfQw61OmHAL1QO0iWMyURM",
+	"j9KXPk5X2Um+OrcbUhuMP5mkTiaisxxkylVSjjJVAghAERcVDvMIlz/kQVpmMUJeCGmZh+sGE3/L4Z4i",
+	"DvUM6ATEreYAZtgletVeAWnIT4+wymHxnxFD0he9l4mbfASudwQ8czZAuK+eN9JCpdIAi8wfPPay8DDh",
+	"cwG7J+F+sdQmUTvFV9r3Isd9qGwPbx1Dhi6CtCRl7ENLYDUsnWsp+kM6Df9UOe29OhcC5/QcI3VEFROY",
+	"I3olS9A4whvUEYz2mCz/rB+kGWHJfB/aCzXVUoaEoNOnFboLM7DtqWiDfVEtT7SjPezUU9jghFnZwdnu",
+	"Pfh8UGtRFeEr0aJTBDF/+M5A9OOYlRujUzEc3i90XDwuKVUvrHR55svfW+yYrH3ly1xadOuMh/TxP7XH",
+	"TW0rcDjsagadOl6+5PlhrKckd8QFwNSAw5St68OtwYH/X8JUl41/7XGvvQrCcY/A6v+XbNRGcTAH651c",
+	"38+YMz2Ixwda3GiWAq7f9wu5fXzx2GjhJcMWsATLXBLnxGmInDUFsx/GlkSL+CDOo7xy+Yd+rU2ClWPT",
+	"pevoxAOaeS/ZqofEFaDqZbdqlcExDv0LHitgI0vZ+G5tggjbqQN8kirPkLI0M+90ODsp48IcpLg3PqRQ",
+	"SUPhFPo77QWfhePBiv1NT6+lDQhLhMses+nhqvot9HNkxUWudhrlNT+vEOKhCTdPPrgTCYX1WCWT4eWP",
+	"lykNgpaUw1tJ0bhrFiCzlYlITWtrFs6w36hK3r65e/+ju/Bl/QBMtlmQFem6HTZr+SGUyoB1WbfNdRnx",
+	"EiofYoV9qoCnVGVIKYTKEEDYcoNIVev48l8+ie32rZO4yKy84VN4H3YSAiDKIsgvdslRC5UyxUpCwElX",
+	"5WJ8NhDaAdQ7LFkC2wP38BS5xe5jKFLYYZptIxTVDo+UacGP0nRiPJIahJbcYHTThiz9wKA0ITMRrg9q",
+	"bcZS4aKqsisC3fF7757I3vs8i9+/R/NT0u2JWzycVG//M7EzOlH6NrKPMw1b0QJG0K7h+LySGdFZV2LL",
+	"4DuKf/9sdv/qn/wXFzf1sapuPs7pOB1TAK1wXLD9bbvm1+l2zYuQxmkbGIOXGXCPDyNlCMEv50ywH6+D",
+	"v46YR0MruJ1EHlUOXZhTkcPw4LB/rCjvzikCV2ECc1wE5Aj1twN6RE6iPuzOr2usLp0RJnuUQLQsQnMS",
+	"ay1+ZTDnhMKcf6Xh8gpVvqPAv8NybuS/TfP6H4RqRpiokjRV/pmpSPhaH/hClkrr+yfHwy1egM5LXhSh",
+	"zElvCrMTjSyxacYUv8F/fjFS4zrtNIRUQBsmouKT1utt5+PXhJVVZXYzGz8AkCIv4Z1hVOSm/blKiVKc",
+	"Z5TnUAI53Y3n1uIuzG7G+do23TazWM3TbKaPdpjeODJNb3r4anY2HnH4QsyzZCnZPJo6GEaadX9e0jCZ",
+	"1uvDLoakGR0LYSMisvDW5LL9RGzVj1B3mOHp6LlQeUs045zeW+saxc7M9eu71Sw5jLKj+dyxGLxN+Eps",
+	"J7NlaGvf61BG0bYgIMDiQRgjyyKD9KfVfVxm1BeQ0M50VjaJsQvzXh8bZc/vnPyOUTwBB4FpqEkyZKuJ",
+	"J8r58Te3NzspsAQEN+EmZoNqJygO6o+S+hUCzRT8fq31vZLt70/yk6qq437ZvmfwDOsrnuAIgj4Ch7r9",
+	"7s7aw82vv0I8ZsNszw9HaeyiaOMukBiQn6wEc8XdYM4VQvh4AuRY66oSK03fN0dl5a0ndYcysRLbJheF",
+	"kZIQVbbCSl/SDDAIivL/4uxTEYispAyWExKPjW+/1MfGfFm8bBpNJBvkVRcIOGcQVu/ffvf7//nFl/9f",
+	"HWIutzcfaBlvFjcPvob95ivfoSMO6ub25psvv/ry2Q3274IYPP3yJKvqCbSlPxVHu/tvWT+BZrXtsfHA",
+	"i78uut/zG/bEl1RuMX/l9Ar85lV5c3vz5riqlNnJ8o/yTHf3QdfEHPz1s2c+XU/uvTgcKrWGnz/98+n+",
+	"iZH2X/9MBYaod1kEwq5KmUVeNGoVJ+oPfx3WExb//uGP73rszdzlEeb/9A3FSeBoHvd70Zzbmk/TFn1C",
+	"5WEAFIYjLrYmcFvCJfdxcfPpCdU7/+nGZzQ+/prcMxNX6I5v3LsIy/ggGrGXFlI/f2IxQ6GTmqqrsY0D",
+	"TvtfjhL6zuiwYwCwXWncm3aD+x7rOBzPx3liRRWH7dv6z2N39507wm4jxRricPsrbDb247vtVSXVkGDj",
+	"n0dAI9XbMty3vepUD/ybUq/N01Y8vtyjAc6LCBAt+OVOSoxYr6UxTx++eirdDRArAO4jM/jMSNGsd0+D",
+	"VcF+Gt3R7OetSQQfH5T7jIrhnsbwjIcjI77vpH19qt/4r6GwSWO/ddMcEY6BrplDtYCd5mM8nF9zfTOp",
+	"QJ6fZCflPkBgz+Dfw0iVGx6vy7oH8dfBcfpdogATBgQ4ArU+OcPm8UcCo2Tu3v0XUyAvBy7Cc7pZsTaN",
+	"jAS8veHv1tNQtj+V2Dbmz4K7/OAUEOZxKEcaORfZ3JB0cjpSmr4Vf1LG3q0DRPsc7TVxGcavzvJiaBjT",
+	"lG3+wVnXof/y4wXCP6rbi4EgcIOdndy4j4QePtySn8W9vAvF2Zdqi1HeI3kKi51z6r662ps7r01WGF9h",
+	"s9wiAlh/WMiMw5fYNPZEPf2rsyB+xcK+ji0CZgZV5ZGV4blTc8wMAJM9COscgZvbm//zJ/Hkv589+beP",
+	"9N8vl08+/vZ/3LC2x8ETdXYFCjXZXJHay2Yrn8Aj//WiTaY0Q5aEPfvnkzC6H1oZe15slKzKqKOv1hYw",
+	"yKAC90yE2kBl9dnk8anTSU+I8PkfRzBZRfeyLony2fxtzKLLY/QX2iYv6xKLfx4pay+DcTFibrSSCHnP",
+	"rQZU/auJWQiYjdgRNuzlFc2IYaRu/PzD2k8bEakadM6GwO9ex6deCysqvcVwlghLNt+C4GjBqQelt3cG",
+	"y1TYQ3hn7j+TlfEfR+Iq+FvfAJheSF0A9OnjzUGIu2F9RgCkoiBc6ENYYD1vG4obO5ECtuLCnfeglyYp",
+	"BcdS+Wpw9gjf+S9MRFfuVV3eQo0CF1CJSRVybhXeaWRSgB4ST1RGR3UwyCGcGAzWfgziK1HxYoLdU5nQ",
+	"ahOnGdt+T2GK9U7YL3+benPIHnKT/kPWnN1QPBkkhmkp0bYAq8KNjBqUAb7cwLgT4/nLzcz15x5CiZ72",
+	"OZ0yQqxTx7QPZGUotg3/jxiGQD9GkfKP2a+FxNKcdeSOcyvST787NkY7FTD5zZ/UXtmbuWG9edrKn7qU",
+	"vgqfP96KCNAtnjj4tNMAOxSrLE/y4A8yqTB/HGxE/rgoAHkJjJFjQBz+vJfZSjTjVsi3ormyCeJfmWV/",
+	"fCuaSeMDHphjecBcHr/xL5D0C9EiUIV44BFECNtKe2kcI9q4dr9SFv9dWbr1GVwwE8fwVSn3B21lvT5D",
+	"/u3j5zFYYOv+tvGQ8MrhwV+Ja1gp34oWVhY6IesYLCBliSBg0bgxQts+OJxP/3ovz7+iL1RJLEDpn9KN",
+	"vUQMPuzOb9y/OIXMOF/uNVfxvtyDCgEbcq01W2T45ohhlmVEsfQ7H+ONkVsE82LV5rdye6yvrDPhkdP9",
+	"Ivi9HF1ItdBXSXah1W53slC1saKqMKO+EwYw0bDzrb95I7oxJK1Siu9bWP/Po7a+d6O96wz20njFz6KU",
+	"1wq+tgyFnYVcEHIxMuR7uzWCF/KZ4cJY0dgCsJDk7EhGN41Ih0ALzNPxhwA+nfB9Qvlh8RtshPhi4W3w",
+	"21cvFgXwgcD/gZf0x1e/vFhEOhd6J1V9f/vqRcJOP+30zZxD/k/gNfxfbb6j1KSucPzw0efpDW2n74Dy",
+	"kJcAB4V416b4DbVgYlWPs+7v5cEiKt8XjzPtuqcISPsmbHD6zudceHoFZzX7jx698O8kwrBhSUCHI8q7",
+	"UHsI7N97dI0rOz5jhjSSJ/6j2tIwujkpoK+u/O7kofTrhnWD8PaX77HReKQS51opyfb917e+Ue6f/lWV",
+	"o/b3W7nXD/JC+WmN8Gn9+2rzM2Qk8+x1HNY19CXQ/QF/gF9ucnaR7hEtD1mVVzTnWVX4g7RhlT+zIvyH",
+	"k/Y7ejWFj4DdFMwNZRdteyLAMQAfJ/KfWEJtwHChU71SrHctHT5WrAJCVYtyfvJA7FcNYEz6Z6qclTnN",
+	"z9e/i8RmpnLvHLjPm+XHIb7B9/1tMzz/oCLvKwJoBNeqB7j0OiBokaSh9h19PuHyvMSedCwANbLAprwF",
+	"Hkw628IWO3GAboyCfOhSWDFAuHY7EmpJfWeeB7nhfIfQlhj27cqdnEMH6gdd6Lrt4lUGu/IJmQcG1IId",
+	"uS/ak8Qe+kpurLMLU40JPwljn8DQnoD/l/CsLikrtvKTfQrjfGJsI8V+Zl0xbTIKJ3UAOIVsiCPD+rV8",
+	"9K2Aw4OePdk8yOYJCAgCH9xCl4MTFkyY4kAWhW4W0eovugIXS6KoC1V6Pikko6mElY1/K9BN6c+coQD0",
+	"kzjhzjTGKwPNFYcKatTlJ7uAqUdhAuOWQFROFoFwWyI6I+Zm1ro67mvaru/e/Rc2Yfzuq//17IsvizbL",
+	"TfCI7tfF6oz/heMZiLZwxf/93etfCoy84eqLFlO2+M13bj4/qVp+sehCMiuM3NDu0hff4b+oGaSvceBJ",
+	"ZrKAHzK9t69eBAVCrypVI9eeN4dRF6q2+uZRieZXtbFA5bIBioRFz4L0+pqo6qwunGrlBxPuoXybYMEW",
+	"XwdbSB87MFbIMB+vkagLfaplEzqlAolcPQhnsqEa8/jhetl2Yim8CiWBbcN9IQ2VGAn+YO5oHh9+GjWc",
+	"QMuuzcOkcn2MKfTpSV3OM4fgWH0PgMKMan9dS3+2UZFcRY3DLutNP50YCmEARwaAPEBIYyVNul0EHNdB",
+	"YxqnnyGce3tTofa4UtGM198LD4TUU+QBIDJhQGm15gwoti6GOARz/IWs8pA47Oz15aIgUunbVy/o2Dt7",
+	"qa9GdbMVtTIe7omPQyMM2SNU6TsvC5Hm2rshyU9rCV8iPbaSFD3jBtIyaz9CLemTIEKcfeo1orHnuZH3",
+	"K6mbz+QlefFMuEleuq9UV9K26Apk40OH/lCJtVwU4kGoSqwquIxqbRdR7yk0FpEO6GJ8XcFG6x5ovT/4",
+	"kBh/ov0Xso605yJJHulAygpJHa6DuiWYCHJOigJT9h0EoGBQeNZ5TzbvmeQR5ihWcF6s8WlL0J75hVd/",
+	"eZwCgFRUgMiIq+q6XGdJJXRRER33oAoSQb3nqL3bna+oMY7+xYAzfbxqYjz4r3lUecft1lfRThQV4fNy",
+	"MuntQ69x+l+VWFiEZOsY6wCXBlIjzk7+PEeZkDcS5/hYTeZy7+o2M6qb4rf/m6pkupFIj2P6vJCVkYVB",
+	"UtoYHeezpHGpyHYR86qiNR94stEXrKrRCthonI89yf8YVbF3lWm5oUVxlqYQlbPjzsHKEYBxCJnvyvmp",
+	"nfjbWT6mWPifKTWNh4CtpBGevRTI4QAU5GpN5LWEcP2594ZSE72EHnwwVXuqjxaYnTuqwj0saIgrRf37",
+	"+uXp+oj9q3wSFhb4u6M1n6mwB57/9+qiaCeXsh+PV+mqBaFBP2Av7jsUDvuDNkatfOxFQVysL7e3haEk",
+	"PVzyTpcfgNGB8AucIMTep7LGPVms7XVbMRLS85SeOCVDL+Br/6DJfD/I98C99jfO5uPKJISwpGX7O+Xy",
+	"4fV4RaOAEtMnENavj49rOx4TrROBVadl6oM4/1+rlj6A+csKxAmhuq7QpwcEvdJYQEqy8SVlufvzNgrM",
+	"etrYAMfkNNHOgzyvyTi9ah8Ye4mVwo6Er14IO539uzOF2mDY2zPDQ3oFjEHPf9UUpTgXuo7jTIgOwkLu",
+	"IFvTP0SMBNeAkaUXur6OSeRMd9iH4iRC6QOsJ8qKkbbYarjvuuvsQyQi0MhcsYgPRvS0UmNXE5TpE9H1",
+	"P1Zzdhfb/3whlsyVpehHOWJtn4gp6RrdCCAwHcEoVhLD6ZjZ22twgEQNHjjmSfFKKvnY+mUt4ShDjayk",
+	"QBwrXoze4heytM07QQy2PjD8/7P3dUtu41iar8LIvSi7h3b6r2umnTEXWbary9NVbY/TXY7YHYcDKUIS",
+	"WhSgIsCU1Y56nn2PfbINnHMAUhJ/JZDKLPvGzkxRJAgcHJzf7wP9qqaObDZRUUFDUhnGReKcZj9uICsJ",
+	"3pDe9iQSSM9OBtRnVvhQmyHQAEG3W8VGWOv2NKDQL9GBB5I2JP5vOM7cBUHDdeXHdorY0TBaw3X+xl0i",
+	"dv7dAsH6CYllOMQw7FLbGYcwyURJCWl24OIorJc1T1P0pCYMc7kAGecYaoKdTWI6bVjl6bRbdB5DcIe3",
+	"T1UmtxHzC+Ibu0k1jVAqlZElmXw6OiJ42cG06t1qUfeGaNn1fMUAT8/EbG4QhFBobyuRnGqQuRjjncQU",
+	"pk1UJHGrBgax0k9It9t+Kgylnq3U1rmwAljXZZhc3E4MjvAo6G9kr0O0Xhn7VyZhvSE0V3zLX+A+hU3P",
+	"P0O5Ek+GLZ/CKHxzfwk1NHdTBFQy0J6mK5Jx1yzLtmELPnaPklNUHDyk4pZ1SWf89OgqF8ABrXqpib7Z",
+	"x2LuW1kIC9+zpNDVAgU6s0gs7MzStGksR8O1stKrMcJHf/CVKbEjrHaLCdfGVNwIYcYMaXPgD8tB4sk0",
+	"/HN8Wn114IurX6mwveifhLo9TK9hWZSO7tlf40jn13TjGCgSPrFULHhc1MsjG8b9GJNXTBILj5K4paGu",
+	"8H8kTNufHkbXfKqopB6G4HyMa56qdZF4MkohlIAj26Bi2f/1MPrg4vdIPIwj98yg0ToTxnAZ/4/MJfB7",
+	"KZluPs2USoD7iYmkqmzwNczZ7dzzH2C7O+EkWnSuKQfFsN47kmoYTVDVQONXDdv/ZFKqr5IKK8DqcoVQ",
+	"rdETMee9a/bFF8fgGKX32YJLSpySayDra729LBybhXtLTmCHS3cgBU5a+NfTpECRw73B6yMP13zC0IfG",
+	"urtAFYD4XKgoxEJAr4eKFF6emlIxNwle58K+Q9senKY1XNdjir/nzojopk+KIpwj8BgGlwb7VnVH8RIb",
+	"dQJFNPEYQV5qR15bVFNQl9ZABykyZVZ7h4rg3IP5/ymTs5zNeE+qkK0Ky1YqlZ16zOKZnWIDoSLVeJAh",
+	"+aYjgxCSqk/8mOynSMjZERJjZ+3OgQu9aQF/QLL0DrtyohLe4FR3t54dk97R1Z88y1R2doxWeProSSWX",
+	"iz1hoUjZo5HPdnrcflYTL2+DJj+RRZQ5k4YGBMCzQkYp9HjZVY6gGeMgGSkwBqqDyiAnJZCBoRrYL/Vi",
+	"dPhKvWDX1d2NH3zuqIQ6UKSJiqNemCDgB5w2Py1HGciEQobWOcjUWvMsWmXqhieuih+ahOYsnUZzlWfl",
+	"8cZ+4IqamoCxFARm7XIlTC94Uoep0Bf3BUQKdEWjPL1AbTJIakCprLMoVez/19Ny0wwY99LuORbZ14LK",
+	"GIyJhUl//8JEGjG7Pg+MWHJ4yAWOAPvKSvFAFMEdUDnsswfK2mALCLxejQv4Bpm/hlpAqLAZ28hX2Wt5",
+	"Iwwrai0GOv0p0poKuSAwaeEfDKWW1yo3F5RhlAqMgP64+rWr6xzgxgV+673kk2/SY2zKmapmx67mkNsl",
+	"I1TO2hjROLxCogtqwp3zmqP/nt2Br19GLzCBdD+cdNizpUU24JLhJONtptR07P1P8PhNK0vnRbD3vDJ8",
+	"VYtFW5w/eNqjk1BURmG/MYURUU5mVCKOEMGBRXHnjAombyDQ+apZ4uxI/rEaUhnBYatvkdC9d+3PQo4p",
+	"e1SwbmULIuIhOljRkFk7bjsrvfkKmOJ8oz3WncMaQDRTpYlHrsELHejAYVZxEHG11zcUReDHLWU3nmEP",
+	"i2wytVq5jIpRqi5ce7MTrw6eUd2pxPBv2q0Ow17+Qyb4tL0UA+/c6TzFSwNAMsONIJsFcU7MZUm+5tqQ",
+	"kB9ZUdFEL3XyavM+XHZkFpXTIU/amBjjs99ygXGmXQJFLeQs5R5bBDE02NQ4bSBMNPHIOBXotQdUGn5V",
+	"xfCo6YpC+KnKJvxhRGhDhcQXbVlQYuJNSxx95OhjH8Aru1JAngjcNYKqqn+jOnTMuKG2diBE5baSusRu",
+	"55rrylQDbGKPt1evgYfEf7uVInGJT44hKAGLVpSRCbPb7V0hMAG0X9OJ9zqBZCSFy0xppo4DenvagsNd",
+	"kphzoDXOlhVEXScca1zbUwKDLaR5cL2fiBll8MqFZM/aGEbpaycvCb+Nu5IWkaxeB8+B6XkIuBoVrdAW",
+	"PEJX1qnIc2tY3g1pf5mp1bGi3tLI8Eamm2M4b4WOZuKGyyhfBTBH/ypuiiMcsCUGOynPqfuy7sB87Zoz",
+	"u6Tlj6s4vWIbOJGmzCc91S5a0kXJcfPoVb6BtLoHQc2oWOBE5aY0hXYB2pGlOhXy0QsHSTOTWWbPfocC",
+	"Q39KAQ5mzhzYoptJa87tLcxXYCHgrJ9DYVXLfvkZrhlg03SsEO1SHFVVHyoDIhBBtSHlLpAdnwEM3Vcg",
+	"KXasd+No/Rvnt+doHdXeC991zhxUq8dHkOkGCoGtC2wGPcWdnXgnhI4CnCN6L8xUxZ6oAQOWKwVGD+sC",
+	"nMUtShhkaiUQuGw3NL6hnOyqCOKmZg4cfcJE1xlnC+1rgvnnFZ8gnc52eXHlQ70HtivSzLjF9JZQs5MW",
+	"H9PeG39z6prIYXDdvV7gn9nEpBsXAmM6WnMxm0OyzkRKEiCsNaNclxdW+287hMtcm4hCFDHeCaixsJdi",
+	"OYR/mHFtVMbvhkp5h4P9dpQdJrVvVlx6kYU4oOslLvm1Q55fmhuT3hFZu4KxvkrESIeXSHZR4ioPJWd0",
+	"ul4aNzOpuOEVzTMxAmbu3DngWUF4nLAKMLZv50VV5hGK9rGeCzrCEgGn+Q6+zRqx/OSMJ9gTvBYaYc/X",
+	"c5HyQfdmLhN1N3bmP2SiaF8OzdQyyo4Ov0G/bcBqdiq38XLy5Chf5kA0poNnLM/XwsyTjK3vxk77QKP9",
+	"Og2u8aW03kCDDDzUgGtuwqSMaoQ1r0fqfpnzVuiyMmDGBaAfmYK0BMhlQZyZIVykEGBlDbAd//b0UbI7",
+	"DC6TDoMAbv0AMNhBuozLhaClys7eOMhP/vysH6YCc0woriZvqrILOwTEk9ARS9ds4xiL1LoOVRzkXvWe",
+	"hdsG/bvLtz2ns3s3xSUS598bvtKOYznjUZJzj4o8YRlCseeAkPzcoxVi2Ua+svt8PbcqIU3tt7aovWgB",
+	"zmosCl1vrHzZg1vfsxjiM8k/m8qKeXij7hWBOccC0/12TaMMS6tGs+Nh4APd9e7taIRd6gcvfUW0i8hZ",
+	"JReof4PLRMewSvbfTQlAcKrSVK01QjcKAxA6Kkt4NjCUS87PE7bRTVr8pf28U96qSRU/7gmh9G9/eZQc",
+	"omz7QLIERHc5RGUN2m5O6zZwQxJuj9gjj15v6hAMw8qszlcrpe1H9Q0AOb/yVw3UAlB+xNgmqXv2oGiC",
+	"P6k1uhOAKFgYExHgmIhyTAJPLCV5aODcKnIJfiMSLie8EYPqlbso6Dme8YnKEt2D6ZJG0Vbk7m7c5ZR6",
+	"R9cev8J0J7u2GWeT+bhl7ltLNHzKb+K67/d5Rog14+rVu19fv3j18E9AOBJTe3XB6OEYjaHfUmN/ZVtq",
+	"sDHTSP76immzD87cdmckD9q7+ZspEGkBgBawea34hPpEtbW/xdajAPwF+lbiNiyEEjPS86P5UPbG4GBj",
+	"W8hP4jMtZvKTQgzKnWmdwElERjRkyDS0o9mJnhL9ku5wODdz0vr42l6KtrHnIRgwcrh2hUI7VQc3UCmF",
+	"q4zA+5W0jV0eamsCMCog9SyzDx+J0O8UUuXx8WCVshYgQzdBb+HKoCeJf3ivc8QOpPUswVt3OUnwvcKf",
+	"I0XzyJIlnOJTgElnf3KnzOeBzxj7dl/FGQMKdP+p5Lt5LrWn33/fzKX27UzpfKaAlN++UwUlIb5Vpwvq",
+	"rOoTZkX67FhPhd1UnC+ofBDeTitk90jYhoBJEbzTShBg7y+FzA0f/rzx7WgJd1yX21rrlUy2Zq4jmvam",
+	"IfrQKfxQ0cfwSiY8CbU8UiHzAXk6sDgXFDsuop6wZNocSYRQXonq+Ts4K/aopezXrXZz2+FfeTAH9VYY",
+	"eJe7ey94UfeIq3bOsslc3NTHF9y0XtJ1vVbwX2K1vYBTlS2tl3h2LSSDTd2pOJ/5h5dyjy/wmQ9eCr1S",
+	"WoyCNwe8TnOVOnZhFAS0FGiQW7CzNzwTU8ETD+KQ6zstLQVCfKvAvCwubcmOQvsFMzxze7Q6Gm7UcS8V",
+	"FozTNcL0cmlwTnSrV4N37+LV/FwgHePahAp4E+C+E3EwfX3xVYwNLtebYdqfxpRoPefctArzFVzVOcs/",
+	"N8u0Lotfh45P31kl08PQ8cvSa2/SU+8iMP85jKJ/9xTOYsCzdaqyaMXVKuXoiGGyEuR8lQmJdR9MR29f",
+	"/ni3xU/M5APyxoYfRm1Vr5jJN9PpuAEEqQzvYr/b9dF6bQ+GLtb+TnzIffXUBbijmadXjPBMlOTRnOmi",
+	"CcsbLBcuEg9TA+EXB3KKUatADkl1LdX2BkALqYALrlTDv9qLNmN4Eb+SwdZIn3fjLwoBYAzHrLclYTFc",
+	"uwzGjLF6gjhCKFgcGaUWEDuTd03/fZ7wFTL+N4aji8s6RQX2cbPdweoa24T85PBcADDsY6cKM++yA6gP",
+	"VKojnQ4WgKlppHKoN6qsu4CLzk5npm5Pdjdb1X2l1Uot3byLqVpa0QBt1v5mJVMB9sksU/lKhwP8rzsz",
+	"L5OkmKpbypbtB4iQV6NHRQtRqj70eGkCTwMVJrfGUHvotTOAbB9xXjorWJaqGIWatF0PipnbTodzdzlu",
+	"TkVuA1KqMtddD3F9XtJ9mVoS882YdDd1wt4aBy7tteEs7dusdS5bFM7BZ9QYviO0iVW1hB5xEPZuPlvy",
+	"bMYfwFj+7UDBeIuPHNkBvM1iifbB1nF4EU0FR5Qpsn6lMoRRqg2QaCABCMv4MEcn+IccWwlOFxt5JZMx",
+	"xXtc9LZQWc9X1kEtCQ/2OSlJvtOcIVHDNZ/lQOGAFVBs3Zz7PFJ0VplKFVVOn0x83uIgbq8I0QC/qcOy",
+	"1aVueLkpbku0p3mGIZvQ0usLjdoiI6ULW1NrZQpgFyPpFz+Z89TujetMLYDUJpfA+HN8lqKvwJReuzK8",
+	"UP48WNeHgykCMZhMSqSCGLjD8jWtQhlz8dmWILTEH/yVR0cgenCZDhas8G/TJ1wxiIRVunmIAwmT8Byb",
+	"2f6ZJzPgEzbRVMiE2ntLLMMLvjJIT/F4rGGi7iwLxtjaEwdY6pjxW+c4dVmTTihtl3O7IA3sPP9lP97R",
+	"n6NAXuiKakufLd5GWTikxHIrE1YEa0+b8GrR1z6bMlW5DGGDwuKWRV9HTPJ1bDclqGzlS1mLouynj6BM",
+	"MnQrV602rxNcKzDQ4lZ38r+lC/ak9xYct1tUe1DVuOEm1Bm8FLO59Rz8SRxj1Mt1LdtTmF/gysJJHBl1",
+	"dGtm/UK1lbQi8/kxJ3MRJI17Ogdt3h6OLYi/t6vipYqsF8GzYCo+bogilif3VObA6c/Zy63uhLjgLcFy",
+	"73kuk4wjqDVgbwJZlEyACGMutFHZZkir9cQRySNM41Fjkn6cJ4pK3nIhL0cm/TjGi01WnwhTAjip1FA/",
+	"IvZfh5qF37rK/5P23piwdQNok3UtGfjRXv1+XklAv1MzgDfuUi4Q3D58l6dcx9jWr2PHG2p/ojpDaLjS",
+	"oCKXnBshZyRgkEZL2CZaUzfHBnqysLfmmmtobgYDJECPXzUOgJU4O6DGyNCP7qK+Gq83YlANOAjBXh4O",
+	"UYXxqqLMBoo/YV2ev34JJZ+e4bAmjgXf7cufvz0IteIyuofdidhldz8GB3YF1qd317ZKg8AMBdC8mZL8",
+	"ecEfbvA+MsFud2gMigsmDycx/WJyCvml3aDsj2l6Fp/ZZ3cqbHqpQGWumcBMMQzXgWz+M9fWnF8/dyTb",
+	"YFn4N5LKiAlPiFyViFft7pjzAjq37pXUTj1UVRXBjqOcauWt/SXPeAob0cyB1Rutj6pHzYU0J2Q+8Zux",
+	"EXvJ7+tA3lJ5fRwhLrhleg68JkkJcjVc/rlCUZ2jbDLp2l3r3CUryjRX3U7N7mbjXw7DT9upUmnzqhCe",
+	"EMpmwyFyFrMXXbPJ4siC3Nb28Ut4XLEMQ8R3LwuBODRdeen03fET/TM3EXPbL7rmpfIZhsh+mNGEAy3I",
+	"3Jc3icrWLHN2dP15XlzWaWecvNx0+7062o70lQ6mo795F/uxNHkhyrBE6qlN3ECSiOVGLZkRE5amm728",
+	"kLUTr/kwWta/3PkXXPXfz7+QYdQhPFVM+uHBqZEjTngnu2VLYw+wL0vmdpeYhd9ih8ct4sobF1Ztpzs/",
+	"ayuzRzenvhgPP25j4yZk2hKvuLXBwdOusbp++wPgFcZdWwwOvJHKxEzI4wAkgb3OM1QUgVgAeACPqRZz",
+	"Fj874tlXuV5xaRWgyqIMtzgBs24hCQvdgCTMna1xuLdIaxvdo9QDNWOUUXkjYZ23Wcakie4JR5woleT3",
+	"40hz6+hZPwi5ZERmEDXjfhwZni11dE8bkab2xa65dwHtp2LJ4X5ML/A51q27H0dLe1DYDxLFseaJZZm4",
+	"4fdrZkFynujjVoN2JvieaK5UO16Z+WPhDBcarpOhARrvam6noQJ2txbYtyse78wpVAfI2xmINxCCZQmX",
+	"yoW4BBKgA7wuZT1F5jQ511uI1S6cwTfO6Z+q8Ji8sZunLWsG/3buuO5r0/cYC+52dF1BQII55nUibQe6",
+	"drDTEuXqNGq5U7Hc5ciWh5E6fWBShiubOX7n4diSVivfycd4G4cyDNn+/gGi1wyaLrbQeyZMYjWrj5hB",
+	"BFClSZGDQzeyMfngBayHldq4gSANVb99frEff9s9dRIK0zN2/q148pDoxthFJHkJucisVXESgOUkeeS9",
+	"m9ABDxLQLRe13i85G3rCB5xqj2ABmkAYjcanLhDwcTNp3E1DnrBd/NmebmclU0bZ7Zyz9KaBIfon/Lhb",
+	"R/dcrasbuiHVAcbMJ5NnVl5V7n/MJVFFIrWo0EvIq38c1PkMa9kWk9jpfP1BmTlNbNvpSnfucrq+n/No",
+	"7u965K6wQ6S7FS2SNNHWD8tuxASTZInIOMCHUupVQDRNi4QjBlHh6Q6Xw5jzdNWY3v/JXtA5xV+f0h+z",
+	"ft6O+UdMpVeC47rU94rNeJh0FMe0aJSoSb7ksgyi6lexlENf4RhqU+jHAJBUJ9XtOp/b963XVzxdvbUX",
+	"tEE/aTIaoVeXGZaqWc7Pszzl+nzJRPqQwpZ1YQAMqHUvBhlbcmAS6oBN4bPjab4k92nRPbEZSSCoKq5W",
+	"HPDzN9OuSKXqqHhuzQFFyMsd79yDlMvjEx8jifv5e6QZgxhZExNAUbnYCAMYkAYNuQdqsQY7P2LQzUci",
+	"WbP3jFhy7cpJTEFlEQBHSsgJJ6KtCFwuq72Fi67yhHCKhI6BoqtcDWLmGbC+I5S1i+sMclTj9Jzb6xth",
+	"Kd9xNpnz5Adu1pzLNn3eG4+7Ro4G2lF1EOvl7YRWcqP+OHwPHQ6SXmdxb46r2fqmZI5RMjubo6rdwy0h",
+	"lJNPVJ6GQT+je0UJlXgVGCawbwC1Tm4w33KNw4PQBa6yLhW9Q/uBNlEusVMVv0OFmcPoHpViqZPDKKjD",
+	"D/gJL7wdQbeBQmj0jq+cfzFeCA19Fx9fbsXnESYQ4AGslS+ww8wiwEJf5zJJsRjUFJE3kmiiWRYmeGx4",
+	"SziFvBGlbvIa8Cl7Ef8WDN6GevIzNzrIFCzHkIFgfAIhRoGwFslAKGCfcQhVWiktVlkThe0YqQxHhlRn",
+	"x/2XJ0u6fSXuT551drVEQ518VxMQl+45LBBaMzHVSZuiNCQu6rbLzLqIKEqgr4eU0tdxJvekXn78l+Ex",
+	"MKXJRI9wKknYK2myTY9SgV1wTHpqj0KAV/SVQHYVpSbt8ofmOqwxiGjv9sH0LbZzSAZqMAA/IR2hhz4X",
+	"0nz/7KyKCaokIR2upsxuVbEIUENUn247hHj2uuLBXePxpJUD4g6XIYWtjmCpsb79geLRKBVfNP/t9/Nc",
+	"JqobIpPmzf1xe0vVRPdVD9D0D5koKpz4I9vnvZDCTmecg7MWqo3CoWaqqe/xQ3Rg1+sXR3AixL7fL45A",
+	"yoHfYqHjotgYcyN2StjEaOjJiInAzsG9AJiqNkxaN0AObuCn3Ji2BoKf6Zpu3QMBi27bGtcmKYBdYNva",
+	"x8HJWoqp6mQB4LS1s7TQbTvxtNC1QRpXDBTsKd/C+l20JTkUD4Y2RiVdSq0IlYgswpTWIEyUV1wmNIF3",
+	"H5Pq73zthGFc6OzyUyvYkuDTosTEWBPzeNH6G+cr6xvi3Y0C2hUQse/0tohBWy6XJqZe3QXfaPczS1PX",
+	"BWrHhqXVfAnhELoiyvg01zzxeYUBSo5od7ZiEtfJai/yniXLFgk6ycTjY7at/lHCuF2EJkiJU6X83S4a",
+	"iict/TFl8TiH4yg4TuiTPjihL+wQvCyOwd8LabytuqpkKQx2k9P+PIvP7BonGavEe4zPNBPJftcX2HRQ",
+	"Sg6f75LSVmGZESFsiwW7dwTTS5ya3GekjQcyUijo6000ZzK5iBiYnROHRkDdL8JEINfw0/XGblSeTofQ",
+	"tNZWbrZD4YojeVzWKoObJJwlnTAOfgRcA2VfiqLzwthDCE8kO5UCQWPqwAp241ZuJNecZTBRgDjTo7TQ",
+	"Wp9nR6V+Sx15AoiBwIOJQQvbh8Q7vXpreE+7Qpir79u19+ROtgZ5iexm7gu5ODzQl5Jsdw7z4WYI4AjY",
+	"+2z1HIPKtdskeFVxvbn/C1twmMBvSaRdmbrUi7EPol9YgqtRdxQJuYhRL2wImUZgO2SoLgOGygach6lI",
+	"OTYMT1Wa8CwmqJkuKnkLRhcwJV20BbKtWDWQwxcGjrPYbXZ7uAiq99qJ3eQTBRd/ZWnOP3Axm9fEFkuI",
+	"zTEUrqDyATPKKiOEZh6aFwF3BNYBhUUs2BLTpnZ/a4T9TchEnwU+Z/v0AbpBdKA/HrkF8AOU+MFjHV4X",
+	"NPRh+YZANBiVb8fQJirNl1KHg9DE165Oi8Nn51+s0DZHM5DMqWMsg5lK+3aib+DvYnl8BMPepQITc3dl",
+	"4+6kX1WnWpCK179S2yc2bPkcAMECllgGdfTi6tfo3rsfX0TPHv/Ho/sI+4b1/0BWfPXi9S9YYuGeiVf/",
+	"+/fPnkX/7/8+ffjs4ZP7AwpOl1gK6L+mU8pJg+9sx3k5i89c4Rs8Gq1fnCQreTBHNXJTQ5GS14jtiSzI",
+	"3WAG1DDDZndVpWDYCE2lwQQ7AcWwSybS/3SIDOu5+k/77AurQn7LleGarBiEUCETiEUTtVyykkDVvMCS",
+	"rRqyM4961GNs+t3nALa+dsbxva384upXDBJX7R+7ryrVyqhxHqHNe7aoLpH9QKU3rtw9UBYTAF3sXFx4",
+	"EMR1ptAuhpbzMhU/lt+XLGckWqomCa7j/+tjilSdVTIHSInaY+rv9HmnY4qZ21Ik7YZdcwi5tw4E5Ohr",
+	"5q3dAe2PEyajRAGqBz0rugcqmaAe1/aiBV+ZiK1YZu4PUuJDTz4HStGWFf4ZrhlglZsaIlTm2kkf/ilk",
+	"/0OnWsCtI/MMIu43QgslIZQ+5YmdJPgZO+2h8ImiiV0imq+Rhshl5S7Ac39OnrOaRtLnhBs6LYIBax2A",
+	"I3Xbwobt+x2FuBHDFfdCAHU/55Hf0BNk1rjmcwE+JG48xCQBjY9SsIGtX2ozCr/l1XTapM3f4MdB/cri",
+	"kZ0cSxhCq1dJNx3RrUSHosCIhhHwxDqWvm1gPUcvU0fqhmdDQIfje2MEq0j6nS6IdQljwDUbJhwF98bH",
+	"jB2SIlEcTKTAJLSSAn6I6zmHfBCsMxyACZ/UcT6HCjepFZdsJR5u2DI9e/6l/ElurtXnenWBH3eyCjI+",
+	"ESth16RnEfr21K+ZMAA1AC15KoumTKQ86Qy6vpXT73w+Yj/sWbeK1UcVFasnyp0tudZs1qNeHlf0F/xa",
+	"qxb2tx9RD//CRBq6BH57N8AUkIoFJPAQGjZQgfMVl8klDKoLYm8oPZVtIhbRYiM6esRMpOSED1CBYBUi",
+	"hHZqtY67YEjV755RV7zvPw/jIRatzGCI6rla65Ayva7v3XizHpR5y95+SIQuODa/g642BC9pmjX05Xan",
+	"hugN6lsr36wlotUPZeP4+x8Kph9qOmEUII1FzymhQHCE0e2542tmHLtqdeOU/0DXDDPnePcTpPUv9YJd",
+	"p7w26giFH0vgvVpALr0MNhey7fmKcwp602qAP1p+sqLEflz8BVE0HUgy9OUXvdHXbLIoWhTLLYkBRCZl",
+	"cpazJkzMN2v5s7tosI3qn3DirQq5MhoLYP8ykZYwv8JMOWc3LfMNV4z42kQdAD0Ra1kAfwR4WyvQjS/7",
+	"C/oAAwkW3H1kXfRB6PmQp7NewEo5bPcttXH8ormWmcZKibfuogEg/m597aSretzJzcGgtqiTrdK4iPhy",
+	"ZTYRmaPElrNb3F2e9E4uJS1AVVGmx2PfHt9Pag04zaXyDWuFpGmh25rx21fFmvdGcPfycrz4l0QvUCS3",
+	"NgyXJG99NuCu92nRm/SgUH0c+tn16IhukkfnB06SIlc0BA2q2zOtPVaFoA3XaHxbVwFhLWvX4OBNfVJ6",
+	"5YM1h6NWHkJlHM7C3F99fAWCS7wIaxdrQi2B+H7bWejTkjFvaaFzltyIBhjIy+RGaD6kIrrEAdQs55pt",
+	"dAnzOBRYJxaprdkmMiqaKCn5xGx171Lp4lRsYeZNxSzPuM8yi9vWxNlGcra99IlaMkFwZ6fLbibJSxjH",
+	"SYr0e/R/4mztvOvTyubMVKnFJ5aKBd83vF+byH6sI/txxKSCTiS8uWM9RsBU7AvnkUas693KSyvO16Ul",
+	"3P/8wB5RetFT94jecjORVqzc9D+8sqblPv+CP3RgrjxwbxW0lX0Nj69NGgg5h8RhmqnlAAIxwjFRzbKZ",
+	"OPHpdOOn/c4f6vOujSyNCzQRf6mpTxYaYTgKbn39UMgd6OgqBI+agokF364m9xGerZmsOFaW7PNrvPbx",
+	"s72qgfbNB3Xnq5QOsb4tI8HBMJrgUqBoF4YarYFkDGZ3KhDcWOcIwnp3La+CeOxkdtd/KSHr47andEuP",
+	"stKENKrDvBxsHMH9T20aveN21zcixDk0S5VR+8+EuA7DcaORSBM52gWx+Hm+tDleBTvXurU6mqhcknos",
+	"I9wHOSLtRWsuZnP9gHA7cBVqtyD1XdUdPm/h4zfT2sDNDr6/TDdUVo4IEiVIiVLnkpl/LYgStfywxbx3",
+	"ymy8n3ORvUWavbZSObp1n0QEfiNEphgWfTuGQNY6lCzPGZCxO9hhBriJ2LxFIIl3K9hZu6/0KhXmtEfb",
+	"lR3CrYy4BghA6P2QwvuCaZWaPKl0s5DFi+hPD0EPYem8a4y75qlaRyxV2ANaaYi2WKLQ/7gU0v2+n4FE",
+	"xKvWAxmFYv/hSyH9F8Od424yY5RCePi3Y52Vpcae4tpKk9NjUDYP8ao4guiWtdLhJCdqOq1QChFz5Dsd",
+	"ZYCR38BnNMpRj2Bf+vzLgm8aQyb/kIm6gouPCJh8vVGQ7dI0POp4EqVAKZQ6GFbX9QuItlh4sOISS55D",
+	"lTqfLF6Cvn3HYEn1kZZXlqSbA+Vy6EICHNZwROp3cje8I0bj+Y5BqNYSmVkBORKcAwSO1APU+O/rQDAP",
+	"T2uZoRxXkzvdWcOsPLceG3RiBFRt6lyvOKAjxWf4/8dwVox/8t1I1mAi1SfICW1+ouSEZ2CLjb1Rr3Bx",
+	"ik0aR9cZIEEYPM1UFvHaRG/Y3A700S1pJSpjEuALX/nLBlzOnSfVgnfoaCHVWobq0HH32yqX+E5HuvTO",
+	"tz7oW6f7fuRmMv+Drh68W/WSRVKtd5FYCAfbI7IAVQQ6CSVIosEPRBzgubXZxjoVq4w7bAj6m7ccBz6t",
+	"6HV3qxKsZZ4vr1eZkIYqkES2A2I/UXIqsiUnhThUjN2O8NQH2vh76H2WazwXF3xDtWGVG0roSIuZ5Anu",
+	"o2NxEnf2iPXSZH25/1t3QdBocfmxHQve4QvtIWF3425l6XRxCA+AJZsHAMO6EBJ5LiF1XComu2Fpzskh",
+	"RvB3bobAs2jJdEADh4ucn4YjsF/u43YmKjBH8UMm+HSAREUBnrMKlbLANXdgfIMg4eBYz5fMZOJzS6rt",
+	"F7xoDBFsSd2JJEDW7umjkdHWtmaxNtWFYTZtoixPeTjsNeZRHV3h7JJtgKPaKjsCZMt0JKS18xB+cgkg",
+	"EwTHnnG8CejEaKKWXEfEKR6qP5+EsbX1AnONg66UfcKvDcgHK5/vPLrYBm9VQG5C19lna3ACXJaQ0VRl",
+	"E+4WQmHIHo4lvhwGFn/U3GSx6NBpe/IIGC4+tPTqPzR/4s80238wPKndHRVB/7a+IH/JgRpvg5exSOeT",
+	"Cde6d59+J78WKCPru6oxOI/Ekt9YJ2rZNr8Sps9f2ILHFG2JMQtHkIjQ9B+W9/MiWiPbgKNUZGkKxpVq",
+	"Rls7noUCN8X5F+t9/d7s+9RsjD+S4Vn3bCzRg2o9oSNRB/HWk3z9tHTksJ53mYyc7gQnjMT4QbkDDVoH",
+	"y7jqCHsGJdOwonYb0gUii0SiLwBZzO6RSHM07SAVqSTXJzLxCAm43sBqXWEkxtg29pQ2edYAs/zWXRA2",
+	"eFV6bDcJxS+0hwncjTsFr9zFQbjOMw4ImdmMSaERocp6dJBvjIyyul6X/Dqjoms+ExLkNC7QlMCn2ypU",
+	"CujP0Quff7Ey9fs5nR1djHuJHXWdzPtnfaz7l3YMbnmDChkW0TVrLZF0JsbHyQpWNQa3o0gmFBiiIipJ",
+	"D3Z7+JkJbQOD11q779/Bp50aiZDCsKNkdAf/vj2o/DgXDcBoBJNNcYAQ55lVAojPjefYBtlhpPJwZ/DI",
+	"YEdRwicAIq/r4pJYmqbPl46grJqpj8vkncO+GqN1JekgYDEenTth8mcBk294MtfqkgPQ2H7hgdjB3vF1",
+	"JkxRR48aZ8KkVNZTsjKLppLKfYVJxiZF3aFUQL0MZ5k1scMlzjK+5IlocsPfuSuGcWXh9pv/dvzgo5cu",
+	"08vVnDeaI+x2OK6XD0WUYomH0C5HesSspgG72N435QY9XUAFZunumAjwmGWZasY8dgLC9OIsRH7OiU7J",
+	"gqkXoA2YGEcjUH0cUghLjD/joUrhvDSaO+PXl22ZR2rqy2AIGgaoijQ35Z0xhG20Uplp48J7B1cd2W1N",
+	"LdYTfdOZnoUCHlDxRWakIkruiGFkCYNMTtln2cbqcVzKmoCFW+/qgP3T7nZbiSikV3NepQ2Ypq1h0XHp",
+	"d1qq0eNA+I1dqMIPtatl8inUrUyAKbbjCW3rdyN6JEJI2IH92/szrq2aCwOZu56rlHY03hdJHqGCATYx",
+	"FJmBD4DUkDFUNwk52/IZ4yjjyAYVR0u15NLE0ZKbuUqKAMOaQcUgQOrwJGLmRPGszuSQ9pEcGzmuFQPX",
+	"IhHTKT5wMq/kgdzS5b8hgVy9Gv/N0U82JnpKPYOQrAKGFKVq9ClR7bRlEYNFO8qv2SmkRq/dGlLzN+4S",
+	"KPFzGcJz2bZN6TRbbdXgIN+KUZ7xe8KkK5I3c74MTclRMkeb2Ord3N5Sm/PvfO1Xf1yTc+uxVTrVy+TR",
+	"KPLQo7Dr4BD5p5cQtC2tOoTQP4Rll5Duo4JrHa3ybAUbv1LImtscjqVAcnuvuQSnkLYBndWR1u3S3yvg",
+	"Pg1YuvLsUbfTZkgutGf9qdDKIjJ4VA43XTXAnqFk4rYN3NazvnMkmfoM45jxm7G2BHl27pZIQMrApQMt",
+	"ZT9hWIE3jiY6T9RJZfqlqj1g/0DlYPSOL9VXVGZTanJ0YL9O7COmF4CEtF8hQ0RATC94Fs05yzSx0Qxa",
+	"L7OzJbrnUofaFXYEoyp6RQLROuaDVPWogc6BApelaLtVORhd3w6aYym3VBDVtMYoW/JkkJhmWVztLklO",
+	"Kq4/cZb9kSxXe9a4xiSniph1ULms4Mka7ai2FkKSsfVJ1/oDDeKPtN47+C1K8oOpxXourz23mtmF3tE1",
+	"YSNMKpdJj/iSvbw9uoQ37RRbwksDRJbgRnYj4lzuB4kugLoMJl9TvSkaI8gctQSQp9qm66DhpB/4TMh3",
+	"zlbpYO0qb+ySPM7VOlrmk/kdsHjtwsALj+7MobBWmLrWwaI5eb7tS+D0WnkMGiGrGwloL7enAjCgWcPd",
+	"A5H5UNicp1gPgonWiVpxa6EA4j7CD2gj0jSSnCcDmSmgulqbzvyWGF8mgq4E3qlQRrBL7ZadMphxa0NY",
+	"r/WWxsNa28nK60nxsFPTZ1BErLtKLW/6VOk7ETuwj8Y3HT8wBiuO3WNjBQ8oSJYKyYk6CPZV7Khhl0xu",
+	"LrC4Wugoob+69MD1JiJcxOENN9wJrozyZLvglUxKKjS8BH6Yb97IdHNrDvKQSvsV5pZAcV/zqco4ZIoS",
+	"tiHYHkTzpJocDgQ1TEeA4qgdg+WA5+Y5bIOGfJG99Gchecect+t2AkCVGm3nPtvP36sVlzBoICqnwEeB",
+	"7RafzbC1TYvULn8fngkICbqsnP2lZnBLIXlrIdH2I2B6HGsVvL3Mqc6hsoplanby/VAzaWfgURUx6O7j",
+	"Lk20tCeLVqCqap6SQl9c+Slekv/8CNCF8JF/powK/va4YgBhiw+8vHWsPHDy19RutjM/xPQNPL37q+Kp",
+	"RTCaVjC0SgVfaSdnxVfo4ofixglUjuvUiBVeaA3l9jCy/2/5oOuywAfEGTiJOYiNBk3aybUiDNxfOhIs",
+	"ztY7d94hWnTA789Kk3UAMk7x9RD1OnQvgNyBat3w1Tc1vSn05PMvqA1+bxWutnPvkkjm3K2tfyx99y+e",
+	"+XUnAcLFbGlp7DdF7fP9s7O4+XD4OLBxbl+oCUslK0lfgHIOmkFfgCg8Jvu4/A3+/K7XZD3XqVEGz6/Z",
+	"ZNGxuTL4yGqjiWyyeK9ua11aL5/ha+qDgOjcTFmDlE0W2Bm6tbGAMdftLoxV5DJRAZu1APyqMecAV7To",
+	"1Vc3PNskbIMcZTUadNpQdD8CvJ1/1W5HdZ62t6XjLTslOQKBjFnRnTDDUjXL8ai3N8Z6IfAi4oieUFLM",
+	"GnLQwHAyzEFtx3D+xf7XHNvN00H5k3HNag4/fPYpKNzto3GFIDBPyG5muKXpcmpmbi06WP/f9+V4p4U+",
+	"ENV+BNZ2O8DTYB3dQhl94evqt5pOvtOoUSKVeZ2CEdg85QWO9TZjOwTEIKF0HEx8rX45920jtb5AnvLL",
+	"orek2R/wxKX27V0Ypurwgk0bpPft9uAflCeqMqKvIrV2HFlGFVC9QaIkQA+MutCLVZRyowEtc87MRQEJ",
+	"RbYPQHT5HH205hChJW/0s4mMmM0NRyAF0LUQNrpjirUk+JpnN2LCHxi14LKhod4alVd47Xt76Thlggnb",
+	"OI40dFmefv99c3iyktrscQdqM2rW2I8fuojxkm2eQxnHPQ95cT9GFIQlN5mYaPqNAfog4bytVGZ0dI8W",
+	"2H0hFdr+Ff6772gwCM6QmOlTpRYRxIaxbuQefnw/jv6ZJzPulSP/vOITw5PoHv4Es67vP4wSNdHnfhH1",
+	"w6W39cVkHhUfYGpryTbRBJtmXfS9jOxBb1gS1fgMRn8Wn81cD1x5AJXB+C3LlnCB3LzHuNgfT1zw+Xe+",
+	"RvmuOUANfhjKSYPbQXiaRbQVqYEIkFqogcjKA5NHp3/gaj1Xa/lAwfG2y+SmudZUllvH2nYlZvJNXlGH",
+	"VwFFcoXA+SoPUiQpZtLeyqGxTZTUKj0W3qipKRXkGlRynbdxRfM14AnqHlEL9aEDxdvsUVyQHRzNDtdt",
+	"YmuIq8RMvpYDZZdfZDzh0giW6rEN84a1vHLTfgEctWohOHluobaOkM6+OnDnSKSQ/lihMHSTxnglkzdr",
+	"eeWu7Kc4yjZWQB1S3PWCPGZ6E1C1+BdUzYgLSXRyQmPvttXXM6WSEfbI1mQbgIOtdUuu3AUDyvBlmvrH",
+	"1MMPuWGM7WcWsGqI+QIGj+NHLyPkMel50+nYbSjj6Ut6VRmzQBe4tES3N3ThBvkWnziukrzdAlYKZLhR",
+	"FLgOEKNAan7IAULZy4b4nTb2koARC/f4c8OzZb1OeG8//ZVnNcr3mGj3jbtrZ3r50lhaA9/+7l1RNv0X",
+	"woTA3e2cmoBptr/krqTfwc8Do9h+wjr29bhLJjd0GU/Q/woIzYqg4Y0JlqvVaKjbd4ZxqJi2TrILU9iN",
+	"cEi72T6grIK+G8DUgRuNDEa9J5WttfgwzEH9J/uAppIFGGiQegVHOUbxIs2Njn2YRshImH3iF2HuPu2L",
+	"XtmTrdYoXbFs6BXO6svFqZ4WaJ/DEaeyNFVrjtBYpSc8x/i+Q88rCv8BhcGanCsuwWagLyH3kplnKp/N",
+	"YwrNGWYdD7ZmGwcVQ90CkVEJ24Q9OjLehoQJ83urgTBhhN9wMNtgwkGi1rubInw9uTYsq+dVvrKf8mRQ",
+	"jUCPqFiXn7A9KoAqoDvBkSqkNixN0bWcMx1dcy4h7Z6vQm7XVtLqN/kWZXVLgT6PErVkwGTh+5SYXviK",
+	"aKEhCm1KIpMKjYtXg1R6axj6tmai7ugvLji+CiPPwLIqmGMBhpEmGOcWUj+iBDuy4Bs6KzSE6MwQwnJu",
+	"n9IAdKzSdDQ6ZET/8fCMUqocU+h6LQx4RRkHMqGQvP2JOjni09jSeEkzW+StF3wTRzjLkVEghdDFBrPt",
+	"iZABjWDCwxX/6Y123lX1aUCfh/X5lPmEGKWfWEVDCKWxC5R6HCTAm8IWRT3m3cI9OdztOym9ZDdfEq5H",
+	"p6TNl/Tzs/1SXbxKN7dh4iE0kjIwtMozFz3Ve+SiiZhOeYbEot4LWnImTdBiieo+3STBl+9tsb6lztsB",
+	"8TNpZGPnnkoyV+MqeflHnJkAWihJIuZ2lytGRM83uSBMAI8lHJMzhZ6O0NE6E8ZwiR1ZwTWSj0w0pK0O",
+	"lKEP881b+1tVl1BFsus1zMMsDGPme7T9ac6txX/hAxJIc7ddQhdkduMm3X52MqEutFaY8A7cKnZx/+h6",
+	"436MUa+BAE+hUXjUcrDuoZx+VbaUsSpWceCsEzzoNCWzIwoSZZCYlyeV+eMRwAXAOruw/+EpKyi3kIgZ",
+	"1778RRu+osMYahShrAdLBqQZRlueW7EMDT3wfR/kgXecJX8orfIO6gWdupZqTYSuyxUbhLltZzmBmKvF",
+	"Nn9HV3XiKmllmtxK/nRo18/lQlrBnrpdAqSIAObpbQUs46CYBZTSpSnZ9pwnUMwLlSt90Qfo2WexwyEg",
+	"k9b+lAkI7U2UnIoMURfXTBgsjKQtaE+HFP8yZSLlSSeAgkvgZ/MwkC5zHOE8XG/6UtTWFY7f2Y5oL7Q9",
+	"fC1ilmvvicabd+MrwGuDdfOTErDbdpuOFgkLIiFvuDQq29x5c6Mag5ZPRMJrtc2J/TYc10uqiB4fFwlm",
+	"BaeoC66yCAZTqW54FkdcJnG0yg00kcaQT4iEtKZLCr1lqKt2Zdj6FmuB5RIShfbCfWemHKeMMHrok87X",
+	"ynyxovz7GDZMXHlP+q3j+dh/+1Dl1CmCuavcfIK+9fgMS13sDzMmZGUoN5dGpBW9FgBKD19/HjFPRATl",
+	"8QmWUj159OT7B4+fPHj6+Kw+RLydvu7JEQDNz/ZGp44aj2iIvqW9XRA9EdAC0eaRr4JLEwkTwQLiqsD6",
+	"zNkNaQG0daClj0KAYJihLAzjmFh99ABok07pnVh9+ebGozEMvPtIp+3voTcy3SDAEYJjtdqCwwv5jt5w",
+	"9QZ7uzflU1PTgIXFFEQ9ixUSxJPVNU6/u8spOw/PPCmTtzP1/fGJgbqq4zN2kA2EHD2lKJ5UkS8fHfQk",
+	"NdnmtHss2/QMSB21yawrJlGtVGyyNQqmnPAMOMaqttzjE225xjrcrOh+qdpqQY3IbIMpIJUbLRK+hxw8",
+	"YRK2dCYgDVAOjMkJB38e8klmsxITlkaSrydqybMBJL3oga2tpH2PlwTVh8Vju1VRuw7ERvVGN+2k2ODS",
+	"MpW3yCLNJxkPwsb3Zi2xl0ZfYHSmvBJQSjcKsd6xXctBe8ruXr/qq8+uFtFqB3sKrZjWa5Ul1L3q26Wg",
+	"xSwVB4ShXYdZW5sqSlOXDF6x6G1ZuFeBWPMR4NXQc4fpDhubmc7geVHbYoIf9w3ZDBI3LIbaTZfay9t1",
+	"Kd60ky6lozXAuWlvVErwLFnCh0RFbLC4BtKa/03Mmicxf8axfi6N4cuVcfa94xKFEvJre9hSu2K5RmLC",
+	"skxAa0C8ZTm5fqI0oY4zRIssPPbaWPCxZtFaPUDu3KZOjvdr9RYvGnLp/EOaWwODROW59LmjiKeaR8tc",
+	"g70/FVlR0rTKr1Oh58dCUsIGzKuberendnCnZz3nshzZc2KTKqWhfcGOP11vo3UcXaUJTz11xG1E+aI6",
+	"gHUIMTuwhRSQkfT5F6jaq2/T+hUuG3Jb0xPqGjvd80/STc4iCgLErsHLWhZADME5FAJho1cZpHbJoDZo",
+	"OKTt1go0nnFXg1a74CU4xToT+h9Sc/Mr4ZId2LAe9yiYi3sm+r4ueaTiPgQ0Y2u26agL8McHiKLx3AW1",
+	"nvclJDlGCuPBECJrzszBhXbojDO8wGmq4W6p+F9x46Uf4Ez3YD3G3Q8lxbrm13OlFs2xww/uogGXzj+j",
+	"umKFixueITSdUSsxCYPe727rgTCMdVJcWmPOVisudbxFTwYhXeu02EsDBUoa+wFoYs4GK+t3Dxg5/rf1",
+	"2CpAflycEA2P7IYDeDjesXKR0WGVah0pGUOFNCI5YcQuuvfuxxfRfzx7/O/3C1lZ5daqpY/+8vTP98Pl",
+	"iN2u7BIpLORjhGJ/mDpXvsjkBolmAhgIPE3LS7T3iGPr/E9djN53Fx9ejU5POs0BPN6m9tXo7p5QzLFi",
+	"ueZQhT4VPE3KEEdbUMxlaKNtD8iqdnstSPqGG9dtcqy2r9/ftyE1XRbPDprAKLUIE2e84sgr5zY+kxG/",
+	"4ZLa/294JqYupAirxIQpSqqFAZy0gOsi9LwBkegDfhw07l88slPc3w6hNexP9+wS9n8Zpnvrr4gotZ4r",
+	"ABr2rGVGBGRx3Vuo8y8sSTKutWNZ7baN6Eudyxn//Kw30yos00CEMULPT0NyirI3nAwJMNMAnKyQHlDr",
+	"WDe0sYp5SLbStcrSpHb3v8yXq27NJJpPyKkrJra+2GvJPr/GD58+2t/Yu9r3LeJDslRJAlxWufHBVuy1",
+	"cLiRQOelRcKfFxdAFaR0IHGRFYxMpXV0vs71bGPz7SxxG7ZMW/ztKsNhKtIQIuYmTyZFUwLCXcADDlNU",
+	"7ZnInxVLDm8M6BmG3J88SYlBQxMZl05QHWkmEsrp1RI80Ox0B0jZbw5KraDO5kQaa7h2tAXcIMwgtbBE",
+	"M1UCc6gaDCUYenKbov/CoiRfrjy5axn+5nlpaDMVKUk2IkwZYOMQB2XVmDKuDbopx4zJGj8sSwXP3P4s",
+	"Nq6jbbYuqrVH2YLLGEqSjAPlQhNJ6GasG5UmO6ytHQYqgX4L9OxzB1FrHGQtqTtdljGiCkfZmylex3vF",
+	"P7OJCUQX3km3jHdc2l3f0PPi+ACP12r2QaTCYmghLFoMq1QalCo9BxKEs545OPvZmovZXD8g0OG9Eic4",
+	"Q89dw2EteM9L35HYCvV0AvV1V0UOZ7XmHAWpo4W58BEWBD5BVqJAiUdU7NBXYZRDAtQKFQYpD6FdaQlo",
+	"izo3rk5WmV6c9T6et6Q0R0uvWjo/wMcDYf7lq5XS4hT1Q/hadaLhWRShaThAQeFOvTSLZhl2AkTXuUxA",
+	"WUlrhwlkXsFmqVTIRWkcHn0FYjIgqxve6AT0EI16KFLPDYNSM+csNfN/nT3/Yn9zlDL4m/3K5l9bv5wX",
+	"BDTPv8Ck8EmeCbMBDee5Sv7PR3vSYsWl/eWjvTC7cZowz9Kz52fnEJ+lt61sMCkxI3h8NixjjXKgp3Fu",
+	"70pUGIhvVly+fhld5mb+v1/9Hf5XmfgXrsjl29fR44ePSvfIzfxfVjo+/v7/AwAA//8=",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

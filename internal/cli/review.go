@@ -1,0 +1,267 @@
+package cli
+
+import (
+	"cmp"
+	"errors"
+	"fmt"
+	"strconv"
+	"strings"
+
+	"github.com/spf13/cobra"
+
+	"wexillum.example/internal/contract"
+)
+
+func (a *app) review() *cobra.Command {
+	c := &cobra.Command{Use: "review", Short: "Ask those who answer for it whether what people outside hold is still needed",
+		Long: "Ask those who answer for it whether what people outside hold is still needed. A round fixes\nits lines as it begins: everything that is held of a partner, a space or a bundle, or all.\nEach line goes to its sponsor, else to an owner, else to a keeper. What nobody answers by\nthe last day is as guests.review_silence says."}
+	c.AddCommand(a.reviewList(), a.reviewStart(), a.reviewShow(), a.reviewLines(), a.reviewAnswer(), a.reviewEnd())
+	return c
+}
+
+// aboutRound says what a round is about.
+func aboutRound(x *contract.Round) string {
+	var out []string
+	for _, p := range [][2]string{{"people of ", pick(x.Partner)}, {"in space:", pick(x.Space)}, {"of the bundle ", pick(x.Bundle)}} {
+		if p[1] != "" {
+			out = append(out, p[0]+p[1])
+		}
+	}
+	return cmp.Or(strings.Join(out, ", "), "everything that is held")
+}
+
+func stateOfRound(x *contract.Round) string {
+	if x.Closed != nil {
+		return "over"
+	}
+	return fmt.Sprintf("%d of %d answered", x.Lines-x.Open, x.Lines)
+}
+
+func (a *app) reviewList() *cobra.Command {
+	return &cobra.Command{Use: "list", Short: "Rounds, the newest first", Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error {
+		r, err := a.remote()
+		if err != nil {
+			return err
+		}
+		resp, err := r.ListReviews(c.Context())
+		var x struct {
+			Rounds []contract.Round `json:"rounds"`
+		}
+		if err := r.read(resp, err, &x); err != nil {
+			return err
+		}
+		if len(x.Rounds) == 0 && a.output == "table" {
+			a.say("There is no round of review. Begin one: wexillum review start NAME --partner ID --until +30d --why …")
+			return nil
+		}
+		rows := [][]string{}
+		for i := range x.Rounds {
+			v := &x.Rounds[i]
+			rows = append(rows, []string{v.Id, v.Name, aboutRound(v), stateOfRound(v), strconv.Itoa(v.Mine), day(v.Until)})
+		}
+		return a.records(x.Rounds, []string{"id", "name", "about", "state", "waits for you", "until"}, rows)
+	}}
+}
+
+func (a *app) printRound(x *contract.Round) error {
+	if a.output != "table" {
+		return a.records(x, []string{"id", "name", "about", "state", "until"}, [][]string{{x.Id, x.Name, aboutRound(x), stateOfRound(x), day(x.Until)}})
+	}
+	a.say("%s  %s: %s", x.Id, x.Name, stateOfRound(x))
+	a.say("  about     %s", aboutRound(x))
+	a.say("  begun by  %s, %s: %s", x.By, day(x.Made), x.Why)
+	a.say("  until     %s", day(x.Until))
+	for _, s := range []string{"open", "kept", "narrowed", "ended", "gone", "silent"} {
+		if n := x.States[s]; n > 0 {
+			a.say("  %-8s  %d", s, n)
+		}
+	}
+	if x.Closed != nil {
+		a.say("  over      since %s; its lines are sealed as %s", day(*x.Closed), pick(x.Digest))
+	}
+	if e := pick(x.Evidence); e != "" {
+		a.say("  record    %s, of who reached what at its end", e)
+	}
+	if len(x.Waits) > 0 {
+		rows := [][]string{}
+		for _, w := range x.Waits {
+			rows = append(rows, []string{w.Name, strconv.Itoa(w.Lines)})
+		}
+		a.say("")
+		a.table([]string{"waits for", "lines"}, rows)
+	}
+	return nil
+}
+
+func (a *app) reviewStart() *cobra.Command {
+	var x contract.RoundBegin
+	var partner, space, bundle, why string
+	var preview bool
+	c := &cobra.Command{Use: "start NAME", Short: "Begin a round", Args: cobra.ExactArgs(1),
+		Example: "  wexillum review start \"Before the loan ends\" --space loan-dossier --until +20d --preview\n  wexillum review start \"Ilvane, autumn\" --partner ilvane --until +30d --why \"the auditor asks\"",
+		RunE: func(c *cobra.Command, args []string) error {
+			x.Name, x.Partner, x.Space, x.Bundle, x.Why = args[0], optional(partner), optional(space), optional(bundle), optional(why)
+			if x.Until == "" {
+				return usage{errors.New("say until when they answer: --until +30d")}
+			}
+			r, err := a.remote()
+			if err != nil {
+				return err
+			}
+			resp, err := r.BeginReview(c.Context(), &contract.BeginReviewParams{Preview: &preview}, x)
+			var out contract.Round
+			if err := r.read(resp, err, &out); err != nil {
+				return err
+			}
+			if preview && a.output == "table" {
+				a.say("Nothing has begun. It would ask:")
+			}
+			return a.printRound(&out)
+		}}
+	f := c.Flags()
+	f.StringVar(&partner, "partner", "", "of people of this partner alone")
+	f.StringVar(&space, "space", "", "in this space alone, with all that is in it")
+	f.StringVar(&bundle, "bundle", "", "what follows from this bundle alone")
+	f.StringVar(&x.Until, "until", "", "the last day to answer: a date, or days from today as +30d")
+	f.BoolVar(&preview, "preview", false, "say who would be asked how much, and begin nothing")
+	whyFlag(c, &why)
+	_ = c.RegisterFlagCompletionFunc("partner", a.completion("partner"))
+	_ = c.RegisterFlagCompletionFunc("bundle", a.completion("bundle"))
+	return c
+}
+
+func (a *app) reviewShow() *cobra.Command {
+	return &cobra.Command{Use: "show ID", Short: "A round, how far it has come, and for whom it waits", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
+		r, err := a.remote()
+		if err != nil {
+			return err
+		}
+		resp, err := r.GetReview(c.Context(), args[0])
+		var x contract.Round
+		if err := r.read(resp, err, &x); err != nil {
+			return err
+		}
+		return a.printRound(&x)
+	}}
+}
+
+func (a *app) reviewLines() *cobra.Command {
+	var state string
+	var mine bool
+	c := &cobra.Command{Use: "lines ID", Short: "What a round asks, line by line", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
+		r, err := a.remote()
+		if err != nil {
+			return err
+		}
+		params := contract.ReviewLinesParams{Limit: ptrTo(500), Mine: &mine}
+		if state != "" {
+			params.State = (*contract.ReviewLinesParamsState)(&state)
+		}
+		all := []contract.ReviewLine{}
+		for {
+			resp, err := r.ReviewLines(c.Context(), args[0], &params)
+			var x struct {
+				Lines []contract.ReviewLine `json:"lines"`
+				Next  *int                  `json:"next"`
+			}
+			if err := r.read(resp, err, &x); err != nil {
+				return err
+			}
+			all = append(all, x.Lines...)
+			if params.After = x.Next; x.Next == nil {
+				break
+			}
+		}
+		rows := [][]string{}
+		for i := range all {
+			l := &all[i]
+			rows = append(rows, []string{strconv.Itoa(l.N), cmp.Or(pick(l.PartyName), l.Party), l.Name, string(l.Role), pick(l.Bundle), day(pick(l.Ends)), day(pick(l.LastSeen)), l.ReviewerName, string(l.State), pick(l.By), pick(l.Why)})
+		}
+		return a.records(all, []string{"line", "who", "on", "role", "bundle", "ends", "last seen", "asked of", "state", "by", "why"}, rows)
+	}}
+	c.Flags().StringVar(&state, "state", "", "open, kept, narrowed, ended, gone or silent")
+	c.Flags().BoolVar(&mine, "mine", false, "what it asks you")
+	return c
+}
+
+func ptrTo[T any](v T) *T { return &v }
+
+func (a *app) reviewAnswer() *cobra.Command {
+	var keep, end, notMine, preview bool
+	var narrower, to, until, why string
+	var lines []int
+	c := &cobra.Command{Use: "answer ID", Short: "Answer lines of a round: keep, narrower, end, or somebody else's", Args: cobra.ExactArgs(1),
+		Long:    "Answer lines of a round: --keep (--until an earlier day), --narrower ROLE, --end,\n--hand-over PERSON or --not-mine. Without --line it answers all that wait for you.",
+		Example: "  wexillum review answer v412 --end --line 3 --line 7 --why \"the loan is over\" --preview\n  wexillum review answer v412 --keep",
+		RunE: func(c *cobra.Command, args []string) error {
+			do := []string{}
+			for name, is := range map[string]bool{"keep": keep, "end": end, "not_mine": notMine, "narrower": narrower != "", "hand_over": to != ""} {
+				if is {
+					do = append(do, name)
+				}
+			}
+			if len(do) != 1 {
+				return usage{errors.New("say one of --keep, --narrower ROLE, --end, --hand-over PERSON and --not-mine")}
+			}
+			body := contract.ReviewAnswer{Do: contract.ReviewAnswerDo(do[0]), Until: optional(until), Role: optional(narrower), To: optional(to), Why: optional(why)}
+			if len(lines) > 0 {
+				body.Lines = &lines
+			}
+			r, err := a.remote()
+			if err != nil {
+				return err
+			}
+			resp, err := r.AnswerReview(c.Context(), args[0], &contract.AnswerReviewParams{Preview: &preview}, body)
+			var x contract.ReviewsDone
+			if err := r.read(resp, err, &x); err != nil {
+				return err
+			}
+			rows := [][]string{}
+			for i := range x.Lines {
+				l := &x.Lines[i]
+				rows = append(rows, []string{strconv.Itoa(l.N), l.Party, l.Name, string(l.Role), cmp.Or(pick(l.Reason), string(l.State)+map[bool]string{true: ", asked of " + l.ReviewerName}[l.State == "open"])})
+			}
+			if a.output != "table" {
+				return a.records(x, []string{"line", "who", "on", "role", "what became of it"}, rows)
+			}
+			a.table([]string{"line", "who", "on", "role", "what became of it"}, rows)
+			if preview {
+				a.say("Nothing is changed yet.")
+				if x.Weighed != nil {
+					a.tellMoves(x.Weighed)
+				}
+				return nil
+			}
+			a.say("%s answered%s.", numbered(x.Done, "line", "lines"), map[bool]string{true: fmt.Sprintf(", %d not", x.Refused)}[x.Refused > 0])
+			return nil
+		}}
+	f := c.Flags()
+	f.BoolVar(&keep, "keep", false, "it is still needed")
+	f.BoolVar(&end, "end", false, "it ends now")
+	f.BoolVar(&notMine, "not-mine", false, "somebody else answers for it: the owner, or a keeper, is asked")
+	f.StringVar(&narrower, "narrower", "", "a lower role: view or contribute")
+	f.StringVar(&to, "hand-over", "", "a person of ours who is asked instead")
+	f.StringVar(&until, "until", "", "with --keep: an earlier end")
+	f.IntSliceVar(&lines, "line", nil, "a line by its number; again for more")
+	f.BoolVar(&preview, "preview", false, "say what would be lost, and change nothing")
+	whyFlag(c, &why)
+	return c
+}
+
+func (a *app) reviewEnd() *cobra.Command {
+	var why string
+	c := &cobra.Command{Use: "end ID", Short: "End a round before its day; what nobody answered is as at its end", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
+		r, err := a.remote()
+		if err != nil {
+			return err
+		}
+		resp, err := r.EndReview(c.Context(), args[0], contract.WhyOnly{Why: optional(why)})
+		var x contract.Round
+		if err := r.read(resp, err, &x); err != nil {
+			return err
+		}
+		return a.printRound(&x)
+	}}
+	whyFlag(c, &why)
+	return c
+}
