@@ -2718,7 +2718,7 @@ export interface components {
             purpose?: string;
             /** Format: moment */
             last_seen?: string;
-            /** @description Actions that they may do there with it */
+            /** @description How many actions they may do on it by a role */
             opens?: number;
             /** @description owner:ID or keeper */
             reviewer: string;

@@ -74,11 +74,10 @@ type reviewed struct {
 	at     moment.Moment
 	guests map[string]*world.Guest
 	grants map[string][]world.Grant
-	reach  map[string]map[string]int // actions by party and resource
 }
 
 func (s *server) reviewed(ctx context.Context) *reviewed {
-	return &reviewed{s, ctx, s.Service.State(), s.Service.Now(), map[string]*world.Guest{}, map[string][]world.Grant{}, map[string]map[string]int{}}
+	return &reviewed{s, ctx, s.Service.State(), s.Service.Now(), map[string]*world.Guest{}, map[string][]world.Grant{}}
 }
 
 // know reads what is known of a party, once.
@@ -93,22 +92,26 @@ func (a *reviewed) know(party string) error {
 			return err
 		}
 	}
-	a.guests[party], a.grants[party], a.reach[party] = g, own, map[string]int{}
-	if at, err := addr.Parse(party); err == nil {
-		lines, _, err := a.st.Reach(engine.Who{Address: at}, a.at)
-		if err != nil {
-			return err
+	a.guests[party], a.grants[party] = g, own
+	return nil
+}
+
+// opens counts what a party may do with a resource itself by its role there.
+func (a *reviewed) opens(party string, r world.Resource) (n int) {
+	who, err := addr.Parse(party)
+	if err != nil {
+		return 0
+	}
+	for i := range catalogue.Actions() {
+		act := &catalogue.Actions()[i]
+		if act.Address || act.Spread != catalogue.Granted || !slices.Contains(act.On, r.Kind) {
+			continue
 		}
-		for i := range lines {
-			if lines[i].Yes {
-				a.reach[party][lines[i].Resource.String()]++
-				if lines[i].Resource.Kind.IsItem() {
-					a.reach[party]["space:"+a.st.SpaceOf(lines[i].Resource.ID)]++
-				}
-			}
+		if v, err := a.st.Decide(&engine.Question{Subject: engine.Who{Address: who}, Action: act.ID, Resource: r, At: a.at}); err == nil && v.Yes {
+			n++
 		}
 	}
-	return nil
+	return n
 }
 
 func (a *reviewed) line(l *store.ReviewLine, reason string) (contract.ReviewLine, error) {
@@ -120,6 +123,9 @@ func (a *reviewed) line(l *store.ReviewLine, reason string) (contract.ReviewLine
 	}
 	if r, err := engine.ParseResource(l.Resource); err == nil {
 		out.Name = cmp.Or(a.st.NameOf(r), l.Resource)
+		if n := a.opens(l.Party, r); n > 0 && l.State == service.ReviewOpen {
+			out.Opens = &n
+		}
 	}
 	if l.From != moment.Always {
 		out.From = ptr(l.From.String())
@@ -149,9 +155,6 @@ func (a *reviewed) line(l *store.ReviewLine, reason string) (contract.ReviewLine
 		if l.Same(&g) {
 			out.Ends = said(g.Until)
 		}
-	}
-	if n := a.reach[l.Party][l.Resource]; n > 0 {
-		out.Opens = &n
 	}
 	return out, nil
 }

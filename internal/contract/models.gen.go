@@ -6323,7 +6323,7 @@ type ReviewLine struct {
 	// Narrowed The role that is held since
 	Narrowed *ReviewLineNarrowed `json:"narrowed,omitempty"`
 
-	// Opens Actions that they may do there with it
+	// Opens How many actions they may do on it by a role
 	Opens *int `json:"opens,omitempty"`
 
 	// Party An address, group:ID, partner:ID or domain:NAME

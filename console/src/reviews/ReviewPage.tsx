@@ -102,7 +102,7 @@ export function ReviewPage({ role }: { role: string }) {
                 <b>{l.party_name ?? l.party}</b> · {l.name}: {l.narrowed ? `${l.narrowed}, was ${l.role}` : l.role}
                 {l.bundle && ` (bundle ${l.bundle})`}
                 <p className="quiet">
-                  {[l.party_name && l.party, l.purpose, l.last_seen && `last seen ${when(l.last_seen)}`, l.opens && `may do ${l.opens} things there`, l.ends && `ends ${until(l.ends)}`, `asked of ${l.reviewer_name}`].filter(Boolean).join(' · ')}
+                  {[l.party_name && l.party, l.purpose, l.last_seen && `last seen ${when(l.last_seen)}`, l.opens && `may do ${l.opens} ${l.opens === 1 ? 'thing' : 'things'} with it`, l.ends && `ends ${until(l.ends)}`, `asked of ${l.reviewer_name}`].filter(Boolean).join(' · ')}
                 </p>
                 {l.state !== 'open' && (
                   <p className="quiet">

@@ -17,7 +17,8 @@ CREATE TABLE review_line (
   until    BIGINT NOT NULL,
   narrowed TINYINT UNSIGNED NOT NULL,
   PRIMARY KEY (round, n),
-  KEY by_reviewer (state, reviewer, round, n),
+  KEY by_state (round, state, n),
+  KEY by_reviewer (round, reviewer, state, n),
   KEY by_party (party(190), state)
 ) ENGINE=InnoDB DEFAULT CHARACTER SET utf8mb4 COLLATE utf8mb4_nopad_bin;
 
