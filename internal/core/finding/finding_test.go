@@ -169,7 +169,7 @@ func TestEach(t *testing.T) {
 			seen[k.Name] = true
 		}
 	}
-	seen["expectation_broken"], seen["expectation_empty"] = true, true  // what the service judges
+	seen["expectation_broken"], seen["expectation_empty"] = true, true // what the service judges
 	for _, k := range finding.Kinds() {
 		if !seen[k.Name] {
 			t.Errorf("no case brings %s about", k.Name)
