@@ -3333,6 +3333,8 @@ export interface components {
             reviewed?: string;
             live: boolean;
             group?: string;
+            /** @description The bundle that it follows from */
+            bundle?: string;
         };
         GuestChange: {
             /** @enum {string} */

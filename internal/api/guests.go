@@ -188,6 +188,7 @@ func (s *server) Guest(ctx context.Context, r apigen.GuestRequestObject) (apigen
 				Reviewed: said(x.Reviewed),
 				Live:     is,
 				Group:    some(group),
+				Bundle:   some(x.Bundle),
 			},
 		)
 	}

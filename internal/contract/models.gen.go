@@ -4792,6 +4792,8 @@ type GuestChanged struct {
 
 // GuestGrant defines model for GuestGrant.
 type GuestGrant struct {
+	// Bundle The bundle that it follows from
+	Bundle   *string `json:"bundle,omitempty"`
 	From     *string `json:"from,omitempty"`
 	Group    *string `json:"group,omitempty"`
 	Live     bool    `json:"live"`

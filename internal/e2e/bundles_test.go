@@ -102,6 +102,21 @@ func TestBundlesInTheConsole(t *testing.T) {
 	admin.goTo("/bundles/condition-reports", "document.querySelector('[aria-labelledby=h-held] tbody tr')")
 	admin.picture("bundle")
 
+	admin.goTo("/guests/"+who, "document.querySelector('[aria-labelledby=h-grants] a[href=\"/bundles/condition-reports\"]')")
+
+	// A member asks for somebody.
+	member := r.page(browser(t), "rigger")
+	member.goTo("/bundles", "document.querySelector('.bundles tbody tr')")
+	member.presses(".bundles tbody tr:first-child", "Ask for somebody")
+	member.until("document.querySelector('#ab-address')")
+	member.fill("#ab-address", "sanne.brue@ilvane.example")
+	member.fill("#ab-q0", "The oar")
+	member.fill("#ab-why", "she packs the crate")
+	member.axe("ask for somebody")
+	member.picture("bundle-ask")
+	member.presses(".modal", "Ask for it")
+	member.until("document.querySelector('.sent')?.innerText.includes('Sent to ')")
+
 	// On their own page: what they hold, more time, taken back.
 	prove(who)
 	guest.until("document.querySelector('#own-agree') || document.querySelector('#own-bundles')")

@@ -5,6 +5,7 @@ import { Link, useNavigate } from 'react-router'
 import { call, type Bundle } from '../api'
 import { Empty, Page, Waiting, Wrong } from '../parts/bits'
 import { useRefresh } from '../parts/change'
+import { AskForBundle } from './AskFor'
 import { MakeBundle } from './MakeBundle'
 import { approvedBy, whoseAsk } from './words'
 
@@ -13,6 +14,9 @@ export function BundlesPage({ role }: { role: string }) {
   const refresh = useRefresh()
   const navigate = useNavigate()
   const [making, setMaking] = useState(false)
+  const [asking, setAsking] = useState<Bundle>()
+  const [sent, setSent] = useState('')
+  const reads = role !== 'member'
   const list = useQuery({ queryKey: ['bundles'], queryFn: () => call<{ bundles: Bundle[] }>('GET', '/api/v1/bundles') })
   const may = role === 'administrator' || role === 'keeper'
   const all = list.data?.bundles ?? []
@@ -45,23 +49,49 @@ export function BundlesPage({ role }: { role: string }) {
               <th scope="col" className="number">
                 Asked for
               </th>
+              {role !== 'auditor' && (
+                <th scope="col">
+                  <span className="visually-hidden">Actions</span>
+                </th>
+              )}
             </tr>
           </thead>
           <tbody>
             {all.map((b) => (
               <tr key={b.id} className={b.closed ? 'is-off' : undefined}>
-                <th scope="row">
-                  <Link to={`/bundles/${b.id}`}>{b.name}</Link>
-                </th>
+                <th scope="row">{reads ? <Link to={`/bundles/${b.id}`}>{b.name}</Link> : b.name}</th>
                 <td>{b.gives.map((g) => `${g.name}: ${g.role}`).join(', ')}</td>
                 <td>{whoseAsk(b)}</td>
                 <td>{approvedBy(b)}</td>
                 <td className="number">{b.held}</td>
                 <td className="number">{b.asked}</td>
+                {role !== 'auditor' && (
+                  <td>
+                    {!b.closed && (
+                      <Button size="sm" variant="outline-primary" aria-label={`Ask for somebody: ${b.name}`} onClick={() => setAsking(b)}>
+                        Ask for somebody
+                      </Button>
+                    )}
+                  </td>
+                )}
               </tr>
             ))}
           </tbody>
         </table>
+      )}
+      {sent && (
+        <p className="sent" role="status">
+          {sent}
+        </p>
+      )}
+      {asking && (
+        <AskForBundle
+          b={asking}
+          close={(r) => {
+            setAsking(undefined)
+            if (r) setSent(`Sent to ${r.to_names.join(', ')}. Under Today you hear what becomes of it.`)
+          }}
+        />
       )}
       {making && (
         <MakeBundle

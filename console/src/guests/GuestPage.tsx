@@ -118,7 +118,7 @@ export function GuestPage({ session }: { session: Session }) {
                     <tr key={i} className={r.live ? '' : 'is-over'}>
                       <th scope="row">
                         <Link to={`/audience${query({ resource: r.resource })}`}>{r.name || r.resource}</Link>
-                        <span className="sub">{r.group ? `through the group ${r.group}` : r.resource}</span>
+                        <span className="sub">{r.group ? `through the group ${r.group}` : r.bundle ? <Link to={`/bundles/${r.bundle}`}>through the bundle {r.bundle}</Link> : r.resource}</span>
                       </th>
                       <td>{r.role}</td>
                       <td>{r.live ? (r.until ? until(r.until) : 'no end') : r.until ? `over since ${until(r.until)}` : 'not yet'}</td>

@@ -1,6 +1,7 @@
 import { useQuery } from '@tanstack/react-query'
 import { Link } from 'react-router'
 import { call, type DraftBrief, type Findings, type Overview, type Session } from '../api'
+import { ReviewsWait } from '../reviews/ReviewsWait'
 import { Requests } from '../drafts/Requests'
 import { Waits } from '../guests/Wishes'
 import { useSystems } from '../systems/SystemsPage'
@@ -30,6 +31,7 @@ export function Home({ session: me }: { session: Session }) {
       {me.role === 'administrator' && <ToConfirm me={me} />}
       <DatesWait admin={me.role === 'administrator'} />
       <Requests session={me} />
+      {me.role !== 'auditor' && <ReviewsWait />}
       <div className="today">
         <section aria-labelledby="h-do">
           <h2 id="h-do">To do</h2>

@@ -109,7 +109,7 @@ export function ReviewPage({ role }: { role: string }) {
                     {stateWords[l.state]}
                     {l.by && ` by ${l.by}`}
                     {l.at && `, ${when(l.at)}`}
-                    {l.until && `; until ${until(l.until)}`}
+                    {l.until && l.state === 'kept' && `; until ${until(l.until)}`}
                     {l.why && `: ${l.why}`}
                   </p>
                 )}
