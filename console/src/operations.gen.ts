@@ -109,6 +109,7 @@ export const operations: Operation[] = [
   { method: 'POST', pattern: '/api/v1/requests/{id}/draft', draft: 'never' },
   { method: 'POST', pattern: '/api/v1/requests/{id}/do', draft: 'preview' },
   { method: 'POST', pattern: '/api/v1/requests/{id}/withdraw', draft: 'never' },
+  { method: 'POST', pattern: '/api/v1/requests/{id}/hand-over', draft: 'never' },
   { method: 'POST', pattern: '/api/v1/requests/{id}/heard', draft: 'never' },
   { method: 'POST', pattern: '/api/v1/drafts', draft: 'ask' },
   { method: 'POST', pattern: '/api/v1/drafts/{id}/drop', draft: 'ask' },

@@ -209,3 +209,11 @@ func (s *server) WithdrawRequest(ctx context.Context, r apigen.WithdrawRequestRe
 	}
 	return apigen.WithdrawRequest200JSONResponse(s.requestOut(ctx, s.Service.State(), x)), nil
 }
+
+func (s *server) HandOverRequest(ctx context.Context, r apigen.HandOverRequestRequestObject) (apigen.HandOverRequestResponseObject, error) {
+	x, err := s.Service.HandOverRequest(ctx, whoIs(ctx), r.Id, r.Body.To)
+	if err != nil {
+		return nil, err
+	}
+	return apigen.HandOverRequest200JSONResponse(s.requestOut(ctx, s.Service.State(), x)), nil
+}

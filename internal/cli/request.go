@@ -148,6 +148,18 @@ func (a *app) request() *cobra.Command {
 	do.Flags().StringVar(&until, "until", "", "of a bundle: an earlier end than was asked for")
 	do.Flags().StringArrayVar(&less, "less", nil, "of a bundle: RESOURCE, which is not given, or RESOURCE=ROLE for a lower role; again for more")
 	whyFlag(do, &why)
+	c.AddCommand(&cobra.Command{Use: "hand-over ID PERSON", Short: "Ask somebody else to approve a bundle that is asked for", Args: cobra.ExactArgs(2), RunE: func(c *cobra.Command, args []string) error {
+		r, err := a.remote()
+		if err != nil {
+			return err
+		}
+		resp, err := r.HandOverRequest(c.Context(), args[0], contract.HandOverRequestJSONRequestBody{To: args[1]})
+		var x contract.Request
+		if err := r.read(resp, err, &x); err != nil {
+			return err
+		}
+		return show(&x)
+	}})
 	c.AddCommand(do, one("withdraw ID", "Take back what you asked for", func(c *cobra.Command, r *remote, id string) error {
 		resp, err := r.WithdrawRequest(c.Context(), id)
 		var x contract.Request

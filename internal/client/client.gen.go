@@ -3960,6 +3960,40 @@ func (c *Client) DraftRequest(ctx context.Context, id string, body DraftRequestJ
 	return c.Client.Do(req)
 }
 
+// HandOverRequestWithBody Ask somebody else to approve a bundle that is asked for
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/requests/{id}/hand-over (the `HandOverRequest` operationId).
+func (c *Client) HandOverRequestWithBody(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewHandOverRequestRequestWithBody(c.Server, id, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// HandOverRequest Ask somebody else to approve a bundle that is asked for
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/requests/{id}/hand-over (the `HandOverRequest` operationId).
+func (c *Client) HandOverRequest(ctx context.Context, id string, body HandOverRequestJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewHandOverRequestRequest(c.Server, id, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // HearRequest Say that the asker has seen what became of it
 //
 // Corresponds with POST /api/v1/requests/{id}/heard (the `HearRequest` operationId).
@@ -15225,6 +15259,53 @@ func NewDraftRequestRequestWithBody(server string, id string, contentType string
 	}
 
 	operationPath := fmt.Sprintf("/api/v1/requests/%s/draft", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewHandOverRequestRequest calls the generic HandOverRequest builder with application/json body
+func NewHandOverRequestRequest(server string, id string, body HandOverRequestJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewHandOverRequestRequestWithBody(server, id, "application/json", bodyReader)
+}
+
+// NewHandOverRequestRequestWithBody constructs an http.Request for the HandOverRequest method, with any body, and a specified content type
+func NewHandOverRequestRequestWithBody(server string, id string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "id", id, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/requests/%s/hand-over", pathParam0)
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}

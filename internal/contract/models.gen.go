@@ -8568,6 +8568,12 @@ type DraftRequestJSONBody struct {
 	Option *string `json:"option,omitempty"`
 }
 
+// HandOverRequestJSONBody defines parameters for HandOverRequest.
+type HandOverRequestJSONBody struct {
+	// To A person of ours
+	To string `json:"to"`
+}
+
 // BeginReviewParams defines parameters for BeginReview.
 type BeginReviewParams struct {
 	// Preview Say who would be asked how much and do nothing
@@ -9041,6 +9047,9 @@ type DoRequestJSONRequestBody = RequestDo
 
 // DraftRequestJSONRequestBody defines body for DraftRequest for application/json ContentType.
 type DraftRequestJSONRequestBody DraftRequestJSONBody
+
+// HandOverRequestJSONRequestBody defines body for HandOverRequest for application/json ContentType.
+type HandOverRequestJSONRequestBody HandOverRequestJSONBody
 
 // BeginReviewJSONRequestBody defines body for BeginReview for application/json ContentType.
 type BeginReviewJSONRequestBody = RoundBegin

@@ -27,6 +27,7 @@ type BundleAsked struct {
 	Until    string     `json:"until"` // the end that was asked for, or what an approval made of it
 	Less     []Less     `json:"less,omitempty"`
 	Steps    []Approval `json:"steps"`
+	Reminded int        `json:"reminded,omitempty"` // after how many days those who decide were reminded
 }
 
 // Less is a resource of a bundle that is given with a lower role, or, where none is said, not at all.
@@ -364,7 +365,7 @@ func (s *Service) askStep(now *State, t *store.Tx, r *Request) error {
 			continue
 		}
 		if to, err := addr.Parse(now.AddressOf(id)); err == nil {
-			if err := s.postMail(t, now, to, "bundle_asked", "request "+r.ID+" "+id, map[string]string{"request": r.ID}); err != nil {
+			if err := s.postMail(t, now, to, "bundle_asked", fmt.Sprintf("request %s %s %d", r.ID, id, r.Bundle.Reminded), map[string]string{"request": r.ID}); err != nil {
 				return err
 			}
 		}
@@ -600,6 +601,53 @@ func (s *Service) giveBundle(now *State, t *store.Tx, r *Request, b *world.Bundl
 	return nil
 }
 
+// HandOverRequest asks somebody else to take the next step of approving a bundle, instead of whoever may take it now.
+func (s *Service) HandOverRequest(ctx context.Context, who Who, id, to string) (*Request, error) {
+	var out *Request
+	err := s.change(ctx, who.Name, "", func(now *State, t *store.Tx) error {
+		doc, err := t.Record("request", id)
+		if err != nil {
+			return err
+		}
+		missing := fmt.Errorf("%w: there is no request %q", ErrNotFound, id)
+		if doc == nil {
+			return missing
+		}
+		r, err := requestOf(doc)
+		if err != nil {
+			return err
+		}
+		at := s.Now()
+		left := now.LeftAt(to)
+		switch {
+		case r.Bundle == nil:
+			return fmt.Errorf("%w: only a bundle that is asked for is handed over; answer it, or say no", ErrConflict)
+		case who.Role == Member && !mine(r, who):
+			return missing
+		case r.over():
+			return fmt.Errorf("%w: the request %s is over: %s", ErrConflict, r.ID, r.State)
+		case !now.MayApprove(r, who):
+			return fmt.Errorf("%w: it is answered by %s", ErrForbidden, now.toInWords(r.Bundle.step().Who))
+		case !now.Has("person", to) || left != 0 && left <= at:
+			return &Invalid{"to", to, "there is no such person here"}
+		case to == r.Person || now.AddressOf(to) == r.Bundle.Address:
+			return &Invalid{"to", to, "they asked for it, or would get it: they do not approve it"}
+		}
+		step := r.Bundle.step()
+		if slices.Equal(step.Who, []string{"owner:" + to}) {
+			return fmt.Errorf("%w: they are asked already", ErrConflict)
+		}
+		step.Who = []string{"owner:" + to}
+		t.Because("handed over to " + now.WhoInWords("owner:"+to))
+		if err := s.askStep(now, t, r); err != nil {
+			return err
+		}
+		out = r
+		return putRequest(t, r)
+	})
+	return out, err
+}
+
 // WithdrawRequest takes back what one asked for oneself.
 func (s *Service) WithdrawRequest(ctx context.Context, who Who, id string) (*Request, error) {
 	return s.onRequest(ctx, who, id, func(r *Request) error {
@@ -622,14 +670,14 @@ func (s *Service) RequestOfGuest(ctx context.Context, who Who, id string) (*Requ
 	return nil, fmt.Errorf("%w: there is no request %q", ErrNotFound, id)
 }
 
-// lapseRequests ends requests for bundles that nobody answered in time.
+// lapseRequests ends requests for bundles that nobody answered in time, and reminds those who decide half-way.
 func (s *Service) lapseRequests(ctx context.Context) error {
 	at := s.Now()
 	if last := s.lapsedAt.Load(); at < moment.Moment(last)+60e6 && at >= moment.Moment(last) {
 		return nil
 	}
 	s.lapsedAt.Store(int64(at))
-	var over []string
+	var over, remind []string
 	zone := s.State().Zone()
 	if err := s.store.Naming(ctx, "request", `"state":"open"`, func(id string, doc []byte) error {
 		r, err := requestOf(doc)
@@ -639,10 +687,31 @@ func (s *Service) lapseRequests(ctx context.Context) error {
 		made, err := moment.Parse(r.Made)
 		if err == nil && moment.EndOfDays(moment.DayOf(made, zone), LapseDays, zone) <= at {
 			over = append(over, id)
+		} else if err == nil && r.Bundle.Reminded == 0 && moment.EndOfDays(moment.DayOf(made, zone), LapseDays/2, zone) <= at {
+			remind = append(remind, id)
 		}
 		return err
 	}); err != nil {
 		return err
+	}
+	for _, id := range remind {
+		if err := s.change(ctx, "wexillum", fmt.Sprintf("nobody answered within %d days", LapseDays/2), func(now *State, t *store.Tx) error {
+			doc, err := t.Record("request", id)
+			if err != nil || doc == nil {
+				return err
+			}
+			r, err := requestOf(doc)
+			if err != nil || r.over() || r.Bundle.Reminded != 0 { // another service was first
+				return err
+			}
+			r.Bundle.Reminded = LapseDays / 2
+			if err := s.askStep(now, t, r); err != nil {
+				return err
+			}
+			return putRequest(t, r)
+		}); err != nil {
+			return err
+		}
 	}
 	for _, id := range over {
 		_, err := s.onRequest(ctx, Who{Name: "wexillum", Role: Administrator}, id, func(r *Request) error {

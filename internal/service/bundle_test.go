@@ -40,6 +40,7 @@ func outcome(err error) string {
 func TestBundleAsked(t *testing.T) {
 	s, clock := start(t, dbtest.DSN(t))
 	load(t, s, guestWorld+strings.ReplaceAll(bundleWorld, "\nbundles:", "bundles:"))
+	load(t, s, "wexillum: 1\npeople: [{id: cato, name: Cato, address: cato@ours.example}]\n")
 	ctx := t.Context()
 	d := &atDoor{t, s, &box{}}
 	uma, ben := Who{Name: "u", Role: Member, Person: "uma"}, Who{Name: "b", Role: Member, Person: "ben"}
@@ -236,10 +237,42 @@ func TestBundleAsked(t *testing.T) {
 		t.Errorf("what somebody held who was removed: %+v", h)
 	}
 
+	// Handed over, the other decides.
+	r, got = ask(ben, BundleAsk{Bundle: "hers", Address: "cy@ilvane.example", Purpose: "the kit", Sponsor: "ben"})
+	if got != "done" {
+		t.Fatal(got)
+	}
+	for to, want := range map[string]string{"nobody": "there is no such person here", "ben": "they asked for it", "uma": "they are asked already"} {
+		if _, err := s.HandOverRequest(ctx, uma, r.ID, to); err == nil || !strings.Contains(err.Error(), want) {
+			t.Errorf("handed to %s: %v", to, err)
+		}
+	}
+	if _, err := s.HandOverRequest(ctx, keeper, r.ID, "cato"); !errors.Is(err, ErrForbidden) {
+		t.Errorf("handed over by somebody else: %v", err)
+	}
+	if x, err := s.HandOverRequest(ctx, uma, r.ID, "cato"); err != nil || fmt.Sprint(x.To) != "[owner:cato]" {
+		t.Errorf("handed over: %+v %v", x, err)
+	}
+	if m := d.mail("cato@ours.example"); len(m) != 1 {
+		t.Errorf("mail to whom it was handed: %+v", m)
+	}
+	if _, got := do(uma, r.ID, false, BundleApproval{}); got == "done" {
+		t.Error("whoever handed it over decides")
+	}
+	if _, got := do(Who{Name: "c", Role: Member, Person: "cato"}, r.ID, false, BundleApproval{}); got != "done" {
+		t.Error(got)
+	}
+
 	// Nobody answers: it lapses with the fourteenth day.
 	r, got = ask(ada, BundleAsk{Bundle: "hers", Address: "ada@ilvane.example", Purpose: "the kit"})
 	if got != "done" {
 		t.Fatal(got)
+	}
+	d.mail("")
+	clock.at = time.Date(2026, 12, 1, 0, 1, 0, 0, time.UTC)
+	check(t, s.lapseRequests(ctx))
+	if m := d.mail("uma@ours.example"); len(m) != 1 {
+		t.Errorf("reminded after a week: %d messages", len(m))
 	}
 	clock.at = time.Date(2026, 12, 7, 23, 59, 0, 0, time.UTC)
 	check(t, s.lapseRequests(ctx))

@@ -5,6 +5,8 @@ import { Link, useNavigate, useSearchParams } from 'react-router'
 import { call, query, type Draft, type Question, type Request, type Session } from '../api'
 import { when, Wrong } from '../parts/bits'
 import { ApproveBundle } from '../bundles/ApproveBundle'
+import { AskDialog } from '../parts/AskDialog'
+import { Combo } from '../parts/Combo'
 import { StoredChange } from '../places/PlaceDialog'
 
 const states = { open: 'open', drafted: 'a draft was made of it', answered: 'answered', refused: '▼ no', works: '▲ works now', withdrawn: 'taken back', lapsed: '▼ nobody answered in time' }
@@ -47,6 +49,15 @@ function One({ r, session }: { r: Request; session: Session }) {
   const mayAnswer = !over && (r.bundle ? r.bundle.may : !(session.role === 'member' && own) && session.role !== 'auditor')
   const [params] = useSearchParams() // a mail leads to one of them
   const [doing, setDoing] = useState(mayAnswer && params.get('request') === r.id)
+  const [handing, setHanding] = useState(false)
+  const [to, setTo] = useState('')
+  const hand = useMutation({
+    mutationFn: () => call<Request>('POST', `/api/v1/requests/${r.id}/hand-over`, { to: to.trim().replace(/^person:/, '') }),
+    onSuccess: () => {
+      setHanding(false)
+      done()
+    },
+  })
   const q = r.question
   const ask = q && `/ask${query({ who: q.subject, action: q.action, resource: q.resource, address: q.context?.address, presenter: q.context?.presenter })}`
   const keeps = session.role === 'administrator' || session.role === 'keeper'
@@ -84,6 +95,11 @@ function One({ r, session }: { r: Request; session: Session }) {
               Make a draft of it
             </Button>
           )}
+          {r.bundle && (
+            <Button size="sm" variant="outline-primary" onClick={() => setHanding(true)}>
+              Somebody else decides
+            </Button>
+          )}
           <Form.Control size="sm" aria-label={`Answer to ${r.id}`} placeholder="An answer, or why not" value={text} maxLength={2000} onChange={(e) => setText(e.target.value)} />
           {!r.sign_up && !r.bundle && (
             <Button size="sm" variant="outline-primary" disabled={text.trim() === '' || answer.isPending} onClick={() => answer.mutate(false)}>
@@ -94,6 +110,14 @@ function One({ r, session }: { r: Request; session: Session }) {
             Say no
           </Button>
         </Form>
+      )}
+      {handing && (
+        <AskDialog title="Ask somebody else" leave="Cancel" submit="Ask them" disabled={hand.isPending || to.trim() === ''} error={hand.error} close={() => setHanding(false)} onSubmit={() => hand.mutate()}>
+          <p>{r.title}. They decide instead of you, and hear of it by mail.</p>
+          <div className="plain-combo">
+            <Combo label="Who is asked instead" kind="person" value={to} onChange={setTo} />
+          </div>
+        </AskDialog>
       )}
       {r.bundle && !over && own && (
         <Button size="sm" variant="outline-secondary" disabled={withdraw.isPending} onClick={() => withdraw.mutate()}>

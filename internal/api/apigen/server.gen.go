@@ -523,6 +523,9 @@ type ServerInterface interface {
 	// DraftRequest Make a draft of what would make it a yes, the narrowest where no set is named
 	// (POST /api/v1/requests/{id}/draft)
 	DraftRequest(w http.ResponseWriter, r *http.Request, id string)
+	// HandOverRequest Ask somebody else to approve a bundle that is asked for
+	// (POST /api/v1/requests/{id}/hand-over)
+	HandOverRequest(w http.ResponseWriter, r *http.Request, id string)
 	// HearRequest Say that the asker has seen what became of it
 	// (POST /api/v1/requests/{id}/heard)
 	HearRequest(w http.ResponseWriter, r *http.Request, id string)
@@ -7552,6 +7555,32 @@ func (siw *ServerInterfaceWrapper) DraftRequest(w http.ResponseWriter, r *http.R
 	handler.ServeHTTP(w, r)
 }
 
+// HandOverRequest operation middleware
+func (siw *ServerInterfaceWrapper) HandOverRequest(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", chi.URLParam(r, "id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "id", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.HandOverRequest(w, r, id)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
 // HearRequest operation middleware
 func (siw *ServerInterfaceWrapper) HearRequest(w http.ResponseWriter, r *http.Request) {
 
@@ -10194,6 +10223,9 @@ func HandlerWithOptions(si ServerInterface, options ChiServerOptions) http.Handl
 	})
 	r.Group(func(r chi.Router) {
 		r.Post(options.BaseURL+"/api/v1/requests/{id}/withdraw", wrapper.WithdrawRequest)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/api/v1/requests/{id}/hand-over", wrapper.HandOverRequest)
 	})
 	r.Group(func(r chi.Router) {
 		r.Post(options.BaseURL+"/api/v1/requests/{id}/heard", wrapper.HearRequest)
@@ -17383,6 +17415,46 @@ func (response DraftRequestdefaultApplicationProblemPlusJSONResponse) VisitDraft
 	return err
 }
 
+type HandOverRequestRequestObject struct {
+	Id   string `json:"id"`
+	Body *HandOverRequestJSONRequestBody
+}
+
+type HandOverRequestResponseObject interface {
+	VisitHandOverRequestResponse(w http.ResponseWriter) error
+}
+
+type HandOverRequest200JSONResponse Request
+
+func (response HandOverRequest200JSONResponse) VisitHandOverRequestResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type HandOverRequestdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response HandOverRequestdefaultApplicationProblemPlusJSONResponse) VisitHandOverRequestResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type HearRequestRequestObject struct {
 	Id string `json:"id"`
 }
@@ -20430,6 +20502,9 @@ type StrictServerInterface interface {
 	// DraftRequest Make a draft of what would make it a yes, the narrowest where no set is named
 	// (POST /api/v1/requests/{id}/draft)
 	DraftRequest(ctx context.Context, request DraftRequestRequestObject) (DraftRequestResponseObject, error)
+	// HandOverRequest Ask somebody else to approve a bundle that is asked for
+	// (POST /api/v1/requests/{id}/hand-over)
+	HandOverRequest(ctx context.Context, request HandOverRequestRequestObject) (HandOverRequestResponseObject, error)
 	// HearRequest Say that the asker has seen what became of it
 	// (POST /api/v1/requests/{id}/heard)
 	HearRequest(ctx context.Context, request HearRequestRequestObject) (HearRequestResponseObject, error)
@@ -25437,6 +25512,39 @@ func (sh *strictHandler) DraftRequest(w http.ResponseWriter, r *http.Request, id
 	}
 }
 
+// HandOverRequest operation middleware
+func (sh *strictHandler) HandOverRequest(w http.ResponseWriter, r *http.Request, id string) {
+	var request HandOverRequestRequestObject
+
+	request.Id = id
+
+	var body HandOverRequestJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.HandOverRequest(ctx, request.(HandOverRequestRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "HandOverRequest")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(HandOverRequestResponseObject); ok {
+		if err := validResponse.VisitHandOverRequestResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // HearRequest operation middleware
 func (sh *strictHandler) HearRequest(w http.ResponseWriter, r *http.Request, id string) {
 	var request HearRequestRequestObject
@@ -27673,8 +27781,8 @@ var swaggerSpec = []string{
 	"X1KWuz9vo8Csp40NcExOE+08yPOajNOr9oGxl1gp7Ej46oWw09m/O1OoDYa9PTM8pFfAGPT8V01RinOh",
 	"6zjOhOggLOQOsjX9Q8RIcA0YWXqh6+uYRM50h30oTiKUPsB6oqwYaYuthvuuu84+RCICjcwVi/hgRE8r",
 	"NXY1QZk+EV3/YzVnd7H9zxdiyVxZin6UI9b2iZiSrtGNAALTEYxiJTGcjpm9vQYHSNTggWOeFK+kko+t",
-	"X9YSjjLUyEoKxLHixegtfiFL27wTxGDrA8OgX/XGk83+/+x93ZLbOJbmqzByL8ruoZ3+65ppZ8xFlu3q",
-	"8nRV2+N0lyN2x+FAipCEFgWoCDBltaOeZ99jn2wD5xyAlMRfCaQyy76xM1MUCQIHB+f3+xIVFTQklWFc",
+	"X9YSjjLUyEoKxLHixegtfiFL27wTxGDrA8OgX/XGk83+/+x93ZLbOJbmqzByL8rupp3+65ppZ8xFlu3q",
+	"8nRV2+N0lyN2x+FAipCEEQWoCDBltaOeZ99jn2wD5xyAlMRfCaQyy76xM1MUCQIHB+f3+xIVFTQklWFc",
 	"JM5p9uMGspLgDeltTyKB9OxkQH1mhQ+1GQINEHS7VWyEtW5PAwr9Eh14IGlD4v+G48xdEDRcV35sp4gd",
 	"DaM1XOdv3CVi598tEKyfkFiGQwzDLrWdcQiTTJSUkGYHLo7CelnzNEVPasIwlwuQcY6hJtjZJKbThlWe",
 	"TrtF5zEEd3j7VGVyGzG/IL6xm1TTCKVSGVmSyaejI4KXHUyr3q0WdW+Ill3PVwzw9EzM5gZBCIX2thLJ",
@@ -27682,8 +27790,8 @@ var swaggerSpec = []string{
 	"xbf8Be5T2PT8M5Qr8WTY8imMwjf3l1BDczdFQCUD7Wm6Ihl3zbJsG7bgY/coOUXFwUMqblmXdMZPj65y",
 	"ARzQqpea6Jt9LOa+lYWw8D1LCl0tUKAzi8TCzixNm8ZyNFwrK70aI3z0B1+ZEjvCareYcG1MxY0QZsyQ",
 	"Ngf+sBwknkzDP8en1VcHvrj6lQrbi/5JqNvD9BqWRenonv01jnR+TTeOgSLhE0vFgsdFvTyyYdyPMXnF",
-	"JLHwKIlbGuoK/0fCtP3pYXTNp4pK6mEIzse45qlaF4knoxRCCTiyDSqW/V8Pow8ufo/EwzhyzwwarTNh",
-	"DJfx/8hcAr+Xkunm00ypBLifmEiqygZfw5zdzj3/Aba7E06iReeaclAM670jqYbRBFUNNH7VsP1PJqX6",
+	"JLHwKIlbGuoK/1vCtP3pYXTNp4pK6mEIzse45qlaF4knoxRCCTiyDSqW/V8Pow8ufo/EwzhyzwwarTNh",
+	"DJfxf8tcAr+Xkunm00ypBLifmEiqygZfw5zdzj3/Aba7E06iReeaclAM670jqYbRBFUNNH7VsP1PJqX6",
 	"KqmwAqwuVwjVGj0Rc967Zl98cQyOUXqfLbikxCm5BrK+1tvLwrFZuLfkBHa4dAdS4KSFfz1NChQ53Bu8",
 	"PvJwzScMfWisuwtUAYjPhYpCLAT0eqhI4eWpKRVzk+B1Luw7tO3BaVrDdT2m+HvujIhu+qQowjkCj2Fw",
 	"abBvVXcUL7FRJ1BEE48R5KV25LVFNQV1aQ10kCJTZrV3qAjOPZj/nzI5y9mM96QK2aqwbKVS2anHLJ7Z",
@@ -27694,233 +27802,235 @@ var swaggerSpec = []string{
 	"L+2eY5F9LaiMwZhYmPT3L0ykEbPr88CIJYeHXOAIsK+sFA9EEdwBlcM+e6CsDbaAwOvVuIBvkPlrqAWE",
 	"CpuxjXyVvZY3wrCi1mKg058iramQCwKTFv7BUGp5rXJzQRlGqcAI6I+rX7u6zgFuXOC33ks++SY9xqac",
 	"qWp27GoOuV0yQuWsjRGNwyskuqAm3DmvOfrv2R34+mX0AhNI98NJhz1bWmQDLhlOMt5mSk3H3v8Ej9+0",
-	"snReBHvPK8NXtVi0xfmDpz06CUVlFPYbUxgR5WRGJeIIERxYFHfOqGDyBgKdr5olzo7kH6shlREctvoW",
+	"snReBHvPK8NXtVi0xfmDpz06CUVlFPYbUxgR5WRGJeIIERxYFHfOqGDyBgKdr5olzo7kn6shlREctvoW",
 	"Cd171/4s5JiyRwXrVrYgIh6igxUNmbXjtrPSm6+AKc432mPdOawBRDNVmnjkGrzQgQ4cZhUHEVd7fUNR",
 	"BH7cUnbjGfawyCZTq5XLqBil6sK1Nzvx6uAZ1Z1KDP+m3eow7OU/ZIJP20sx8M6dzlO8NAAkM9wIslkQ",
 	"58RcluRrrg0J+ZEVFU30UievNu/DZUdmUTkd8qSNiTE++y0XGGfaJVDUQs5S7rFFEEODTY3TBsJEE4+M",
 	"U4Fee0Cl4VdVDI+ariiEn6pswh9GhDZUSHzRlgUlJt60xNFHjj72AbyyKwXkicBdI6iq+jeqQ8eMG2pr",
 	"B0JUbiupS+x2rrmuTDXAJvZ4e/UaeEj8t1spEpf45BiCErBoRRmZMLvd3hUCE0D7NZ14rxNIRlK4zJRm",
 	"6jigt6ctONwliTkHWuNsWUHUdcKxxrU9JTDYQpoH1/uJmFEGr1xI9qyNYZS+dvKS8Nu4K2kRyep18ByY",
-	"noeAq1HRCm3BI3RlnYo8t4bl3ZD2l5laHSvqLY0Mb2S6OYbzVuhoJm64jPJVAHP0r+KmOMIBW2Kwk/Kc",
+	"noeAq1HRCm3BI3RlnYo8t4bl3ZD2l5laHSvqLY0Mb2S6OYbzVuhoJm64jPJVAHP0b+KmOMIBW2Kwk/Kc",
 	"ui/rDszXrjmzS1r+uIrTK7aBE2nKfNJT7aIlXZQcN49e5RtIq3sQ1IyKBU5UbkpTaBegHVmqUyEfvXCQ",
 	"NDOZZfbsdygw9KcU4GDmzIEtupm05tzewnwFFgLO+jkUVrXsl5/hmgE2TccK0S7FUVX1oTIgAhFUG1Lu",
-	"AtnxGcDQfQWSYsd6N47Wv3F+e47WUe298F3nzEG1enwEmW6gENi6wGbQU9zZiXdC6CjAOaL3wkxV7Ika",
+	"AtnxGcDQfQWSYsd6N47Wv3N+e47WUe298F3nzEG1enwEmW6gENi6wGbQU9zZiXdC6CjAOaL3wkxV7Ika",
 	"MGC5UmD0sC7AWdyihEGmVgKBy3ZD4xvKya6KIG5q5sDRJ0x0nXG20L4mmH9e8QnS6WyXF1c+1HtguyLN",
 	"jFtMbwk1O2nxMe298TenrokcBtfd6wX+mU1MunEhMKajNRezOSTrTKQkAcJaM8p1eWG1/7ZDuMy1iShE",
 	"EeOdgBoLeymWQ/iHGddGZfxuqJR3ONhvR9lhUvtmxaUXWYgDul7ikl875PmluTHpHZG1Kxjrq0SMdHiJ",
 	"ZBclrvJQckan66VxM5OKG17RPBMjYObOnQOeFYTHCasAY/t2XlRlHqFoH+u5oCMsEXCa7+DbrBHLT854",
-	"gj3Ba6ER9nw9FykfdG/mMlF3Y2f+QyaK9uXQTC2j7OjwG/TbBqxmp3IbLydPjvJlDkRjOnjG8nwtzDzJ",
+	"gj3Ba6ER9nw9FykfdG/mMlF3Y2f+UyaK9uXQTC2j7OjwG/TbBqxmp3IbLydPjvJlDkRjOnjG8nwtzDzJ",
 	"2Ppu7LQPNNqv0+AaX0rrDTTIwEMNuOYmTMqoRljzeqTulzlvhS4rA2ZcAPqRKUhLgFwWxJkZwkUKAVbW",
-	"ANvxb08fJbvD4DLpMAjg1g8Agx2ky7hcCFqq7OyNg/zkz8/6YSowx4TiavKmKruwQ0A8CR2xdM02jrFI",
-	"retQxUHuVe9ZuG3Qv7t823M6u3dTXCJx/r3hK+04ljMeJTn3qMgTliEUew4Iyc89WiGWbeQru8/Xc6sS",
-	"0tR+a4vaixbgrMai0PXGypc9uPU9iyE+k/yzqayYhzfqXhGYcyww3W/XNMqwtGo0Ox4GPtBd796ORtil",
-	"fvDSV0S7iJxVcoH6N7hMdAyrZP/dlAAEpypN1VojdKMwAKGjsoRnA0O55Pw8YRvdpMVf2s875a2aVPHj",
-	"nhBK//aXR8khyrYPJEtAdJdDVNag7ea0bgM3JOH2iD3y6PWmDsEwrMzqfLVS2n5U3wCQ8yt/1UAtAOVH",
-	"jG2SumcPiib4k1qjOwGIgoUxEQGOiSjHJPDEUpKHBs6tIpfgNyLhcsIbMaheuYuCnuMZn6gs0T2YLmkU",
-	"bUXu7sZdTql3dO3xK0x3smubcTaZj1vmvrVEw6f8Jq77fp9nhFgzrl69+/X1i1cP/wSEIzG1VxeMHo7R",
-	"GPotNfZXtqUGGzON5K+vmDb74Mxtd0byoL2bv5kCkRYAaAGb14pPqE9UW/tbbD0KwF+gbyVuw0IoMSM9",
-	"P5oPZW8MDja2hfwkPtNiJj8pxKDcmdYJnERkREOGTEM7mp3oKdEv6Q6HczMnrY+v7aVoG3seggEjh2tX",
-	"KLRTdXADlVK4ygi8X0nb2OWhtiYAowJSzzL78JEI/U4hVR4fD1YpawEydBP0Fq4MepL4h/c6R+xAWs8S",
-	"vHWXkwTfK/w5UjSPLFnCKT4FmHT2J3fKfB74jLFv91WcMaBA959KvpvnUnv6/ffNXGrfzpTOZwpI+e07",
-	"VVAS4lt1uqDOqj5hVqTPjvVU2E3F+YLKB+HttEJ2j4RtCJgUwTutBAH2/lLI3PDhzxvfjpZwx3W5rbVe",
-	"yWRr5jqiaW8aog+dwg8VfQyvZMKTUMsjFTIfkKcDi3NBseMi6glLps2RRAjllaiev4OzYo9ayn7daje3",
-	"Hf6VB3NQb4WBd7m794IXdY+4aucsm8zFTX18wU3rJV3XawX/JVbbCzhV2dJ6iWfXQjLY1J2K85l/eCn3",
-	"+AKf+eCl0CulxSh4c8DrNFepYxdGQUBLgQa5BTt7wzMxFTzxIA65vtPSUiDEtwrMy+LSluwotF8wwzO3",
-	"R6uj4UYd91JhwThdI0wvlwbnRLd6NXj3Ll7NzwXSMa5NqIA3Ae47EQfT1xdfxdjgcr0Zpv1pTInWc85N",
-	"qzBfwVWds/xzs0zrsvh16Pj0nVUyPQwdvyy99iY99S4C85/DKPp3T+EsBjxbpyqLVlytUo6OGCYrQc5X",
-	"mZBY98F09Pblj3db/MRMPiBvbPhh1Fb1ipl8M52OG0CQyvAu9rtdH63X9mDoYu3vxIfcV09dgDuaeXrF",
-	"CM9ESR7NmS6asLzBcuEi8TA1EH5xIKcYtQrkkFTXUm1vALSQCrjgSjX8q71oM4YX8SsZbI30eTf+ohAA",
-	"xnDMelsSFsO1y2DMGKsniCOEgsWRUWoBsTN51/Tf5wlfIeN/Yzi6uKxTVGAfN9sdrK6xTchPDs8FAMM+",
-	"dqow8y47gPpApTrS6WABmJpGKod6o8q6C7jo7HRm6vZkd7NV3VdardTSzbuYqqUVDdBm7W9WMhVgn8wy",
-	"la90OMD/ujPzMkmKqbqlbNl+gAh5NXpUtBCl6kOPlybwNFBhcmsMtYdeOwPI9hHnpbOCZamKUahJ2/Wg",
-	"mLntdDh3l+PmVOQ2IKUqc931ENfnJd2XqSUx34xJd1Mn7K1x4NJeG87Svs1a57JF4Rx8Ro3hO0KbWFVL",
-	"6BEHYe/msyXPZvwBjOXfDhSMt/jIkR3A2yyWaB9sHYcX0VRwRJki61cqQxil2gCJBhKAsIwPc3SCf8ix",
-	"leB0sZFXMhlTvMdFbwuV9XxlHdSS8GCfk5LkO80ZEjVc81kOFA5YAcXWzbnPI0VnlalUUeX0ycTnLQ7i",
-	"9ooQDfCbOixbXeqGl5vitkR7mmcYsgktvb7QqC0yUrqwNbVWpgB2MZJ+8ZM5T+3euM7UAkhtcgmMP8dn",
-	"KfoKTOm1K8ML5c+DdX04mCIQg8mkRCqIgTssX9MqlDEXn20JQkv8wV95dASiB5fpYMEK/zZ9whWDSFil",
-	"m4c4kDAJz7GZ7Z95MgM+YRNNhUyovbfEMrzgK4P0FI/HGibqzrJgjK09cYCljhm/dY5TlzXphNJ2ObcL",
-	"0sDO81/24x39OQrkha6otvTZ4m2UhUNKLLcyYUWw9rQJrxZ97bMpU5XLEDYoLG5Z9HXEJF/HdlOCyla+",
-	"lLUoyn76CMokQ7dy1WrzOsG1AgMtbnUn/1u6YE96b8Fxu0W1B1WNG25CncFLMZtbz8GfxDFGvVzXsj2F",
-	"+QWuLJzEkVFHt2bWL1RbSSsynx9zMhdB0rinc9Dm7eHYgvh7uypeqsh6ETwLpuLjhihieXJPZQ6c/py9",
-	"3OpOiAveEiz3nucyyTiCWgP2JpBFyQSIMOZCG5VthrRaTxyRPMI0HjUm6cd5oqjkLRfycmTSj2O82GT1",
-	"iTAlgJNKDfUjYv91qFn4rav8P2nvjQlbN4A2WdeSgR/t1e/nlQT0OzUDeOMu5QLB7cN3ecp1jG39Ona8",
-	"ofYnqjOEhisNKnLJuRFyRgIGabSEbaI1dXNsoCcLe2uuuYbmZjBAAvT4VeMAWImzA2qMDP3oLuqr8Xoj",
-	"BtWAgxDs5eEQVRivKspsoPgT1uX565dQ8ukZDmviWPDdvvz524NQKy6je9idiF1292NwYFdgfXp3bas0",
-	"CMxQAM2bKcmfF/zhBu8jE+x2h8aguGDycBLTLyankF/aDcr+mKZn8Zl9dqfCppcKVOaaCcwUw3AdyOY/",
-	"c23N+fVzR7INloV/I6mMmPCEyFWJeNXujjkvoHPrXknt1ENVVRHsOMqpVt7aX/KMp7ARzRxYvdH6qHrU",
-	"XEhzQuYTvxkbsZf8vg7kLZXXxxHiglum58BrkpQgV8PlnysU1TnKJpOu3bXOXbKiTHPV7dTsbjb+5TD8",
-	"tJ0qlTavCuEJoWw2HCJnMXvRNZssjizIbW0fv4THFcswRHz3shCIQ9OVl07fHT/RP3MTMbf9omteKp9h",
-	"iOyHGU040ILMfXmTqGzNMmdH15/nxWWddsbJy02336uj7Uhf6WA6+pt3sR9LkxeiDEukntrEDSSJWG7U",
-	"khkxYWm62csLWTvxmg+jZf3LnX/BVf/9/AsZRh3CU8WkHx6cGjnihHeyW7Y09gD7smRud4lZ+C12eNwi",
-	"rrxxYdV2uvOztjJ7dHPqi/Hw4zY2bkKmLfGKWxscPO0aq+u3PwBeYdy1xeDAG6lMzIQ8DkAS2Os8Q0UR",
-	"iAWAB/CYajFn8bMjnn2V6xWXVgGqLMpwixMw6xaSsNANSMLc2RqHe4u0ttE9Sj1QM0YZlTcS1nmbZUya",
-	"6J5wxIlSSX4/jjS3jp71g5BLRmQGUTPux5Hh2VJH97QRaWpf7Jp7F9B+KpYc7sf0Ap9j3br7cbS0B4X9",
-	"IFEca55Ylokbfr9mFiTniT5uNWhngu+J5kq145WZPxbOcKHhOhkaoPGu5nYaKmB3a4F9u+LxzpxCdYC8",
-	"nYF4AyFYlnCpXIhLIAE6wOtS1lNkTpNzvYVY7cIZfOOc/qkKj8kbu3nasmbwb+eO6742fY+x4G5H1xUE",
-	"JJhjXifSdqBrBzstUa5Oo5Y7Fctdjmx5GKnTByZluLKZ43ceji1ptfKdfIy3cSjDkO3vHyB6zaDpYgu9",
-	"Z8IkVrP6iBlEAFWaFDk4dCMbkw9ewHpYqY0bCNJQ9dvnF/vxt91TJ6EwPWPn34onD4lujF1EkpeQi8xa",
-	"FScBWE6SR967CR3wIAHdclHr/ZKzoSd8wKn2CBagCYTRaHzqAgEfN5PG3TTkCdvFn+3pdlYyZZTdzjlL",
-	"bxoYon/Cj7t1dM/VurqhG1IdYMx8Mnlm5VXl/sdcElUkUosKvYS8+sdBnc+wlm0xiZ3O1x+UmdPEtp2u",
-	"dOcup+v7OY/m/q5H7go7RLpb0SJJE239sOxGTDBJloiMA3wopV4FRNO0SDhiEBWe7nA5jDlPV43p/Z/s",
-	"BZ1T/PUp/THr5+2Yf8RUeiU4rkt9r9iMh0lHcUyLRoma5EsuyyCqfhVLOfQVjqE2hX4MAEl1Ut2u87l9",
-	"33p9xdPVW3tBG/STJqMRenWZYama5fw8y1Ouz5dMpA8pbFkXBsCAWvdikLElByahDtgUPjue5ktynxbd",
-	"E5uRBIKq4mrFAT9/M+2KVKqOiufWHFCEvNzxzj1IuTw+8TGSuJ+/R5oxiJE1MQEUlYuNMIABadCQe6AW",
-	"a7DzIwbdfCSSNXvPiCXXrpzEFFQWAXCkhJxwItqKwOWy2lu46CpPCKdI6BgousrVIGaeAes7Qlm7uM4g",
-	"RzVOz7m9vhGW8h1nkzlPfuBmzbls0+e98bhr5GigHVUHsV7eTmglN+qPw/fQ4SDpdRb35riarW9K5hgl",
-	"s7M5qto93BJCOflE5WkY9DO6V5RQiVeBYQL7BlDr5AbzLdc4PAhd4CrrUtE7tB9oE+USO1XxO1SYOYzu",
-	"USmWOjmMgjr8gJ/wwtsRdBsohEbv+Mr5F+OF0NB38fHlVnweYQIBHsBa+QI7zCwCLPR1LpMUi0FNEXkj",
-	"iSaaZWGCx4a3hFPIG1HqJq8Bn7IX8W/B4G2oJz9zo4NMwXIMGQjGJxBiFAhrkQyEAvYZh1ClldJilTVR",
-	"2I6RynBkSHV23H95sqTbV+L+5FlnV0s01Ml3NQFx6Z7DAqE1E1OdtClKQ+KibrvMrIuIogT6ekgpfR1n",
-	"ck/q5cd/GR4DU5pM9AinkoS9kibb9CgV2AXHpKf2KAR4RV8JZFdRatIuf2iuwxqDiPZuH0zfYjuHZKAG",
-	"A/AT0hF66HMhzffPzqqYoEoS0uFqyuxWFYsANUT16bZDiGevKx7cNR5PWjkg7nAZUtjqCJYa69sfKB6N",
-	"UvFF899+P89lorohMmne3B+3t1RNdF/1AE3/kImiwok/sn3eCynsdMY5OGuh2igcaqaa+h4/RAd2vX5x",
-	"BCdC7Pv94gikHPgtFjouio0xN2KnhE2Mhp6MmAjsHNwLgKlqw6R1A+TgBn7KjWlrIPiZrunWPRCw6Lat",
-	"cW2SAtgFtq19HJyspZiqThYATls7SwvdthNPC10bpHHFQMGe8i2s30VbkkPxYGhjVNKl1IpQicgiTGkN",
-	"wkR5xWVCE3j3Man+ztdOGMaFzi4/tYItCT4tSkyMNTGPF62/cb6yviHe3SigXQER+05vixi05XJpYurV",
-	"XfCNdj+zNHVdoHZsWFrNlxAOoSuijE9zzROfVxig5Ih2ZysmcZ2s9iLvWbJskaCTTDw+ZtvqHyWM20Vo",
-	"gpQ4Vcrf7aKheNLSH1MWj3M4joLjhD7pgxP6wg7By+IY/L2Qxtuqq0qWwmA3Oe3Ps/jMrnGSsUq8x/hM",
-	"M5Hsd32BTQel5PD5LiltFZYZEcK2WLB7RzC9xKnJfUbaeCAjhYK+3kRzJpOLiIHZOXFoBNT9IkwEcg0/",
-	"XW/sRuXpdAhNa23lZjsUrjiSx2WtMrhJwlnSCePgR8A1UPalKDovjD2E8ESyUykQNKYOrGA3buVGcs1Z",
-	"BhMFiDM9Sgut9Xl2VOq31JEngBgIPJgYtLB9SLzTq7eG97QrhLn6vl17T+5ka5CXyG7mvpCLwwN9Kcl2",
-	"5zAfboYAjoC9z1bPMahcu02CVxXXm/u/sAWHCfyWRNqVqUu9GPsg+oUluBp1R5GQixj1woaQaQS2Q4bq",
-	"MmCobMB5mIqUY8PwVKUJz2KCmumikrdgdAFT0kVbINuKVQM5fGHgOIvdZreHi6B6r53YTT5RcPFXlub8",
-	"AxezeU1ssYTYHEPhCiofMKOsMkJo5qF5EXBHYB1QWMSCLTFtave3RtjfhEz0WeBztk8foBtEB/rjkVsA",
-	"P0CJHzzW4XVBQx+WbwhEg1H5dgxtotJ8KXU4CE187eq0OHx2/sUKbXM0A8mcOsYymKm0byf6Bv4ulsdH",
-	"MOxdKjAxd1c27k76VXWqBal4/Su1fWLDls8BECxgiWVQRy+ufo3uvfvxRfTs8X88uo+wb1j/D2TFVy9e",
-	"/4IlFu6ZePW/f//sWfT//u/Th88ePrk/oOB0iaWA/ms6pZw0+M52nJez+MwVvsGj0frFSbKSB3NUIzc1",
-	"FCl5jdieyILcDWZADTNsdldVCoaN0FQaTLATUAy7ZCL9T4fIsJ6r/7TPvrAq5LdcGa7JikEIFTKBWDRR",
-	"yyUrCVTNCyzZqiE786hHPcam330OYOtrZxzf28ovrn7FIHHV/rH7qlKtjBrnEdq8Z4vqEtkPVHrjyt0D",
-	"ZTEB0MXOxYUHQVxnCu1iaDkvU/Fj+X3JckaipWqS4Dr+vz6mSNVZJXOAlKg9pv5On3c6ppi5LUXSbtg1",
-	"h5B760BAjr5m3tod0P44YTJKFKB60LOie6CSCepxbS9a8JWJ2Ipl5v4gJT705HOgFG1Z4Z/hmgFWuakh",
-	"QmWunfThn0L2P3SqBdw6Ms8g4n4jtFASQulTnthJgp+x0x4Knyia2CWi+RppiFxW7gI89+fkOatpJH1O",
-	"uKHTIhiw1gE4UrctbNi+31GIGzFccS8EUPdzHvkNPUFmjWs+F+BD4sZDTBLQ+CgFG9j6pTaj8FteTadN",
-	"2vwNfhzUrywe2cmxhCG0epV00xHdSnQoCoxoGAFPrGPp2wbWc/QydaRueDYEdDi+N0awiqTf6YJYlzAG",
-	"XLNhwlFwb3zM2CEpEsXBRApMQisp4Ie4nnPIB8E6wwGY8Ekd53OocJNacclW4uGGLdOz51/Kn+TmWn2u",
-	"Vxf4cSerIOMTsRJ2TXoWoW9P/ZoJA1AD0JKnsmjKRMqTzqDrWzn9zucj9sOedatYfVRRsXqi3NmSa81m",
-	"PerlcUV/wa+1amF/+xH18C9MpKFL4Ld3A0wBqVhAAg+hYQMVOF9xmVzCoLog9obSU9kmYhEtNqKjR8xE",
-	"Sk74ABUIViFCaKdW67gLhlT97hl1xfv+8zAeYtHKDIaonqu1DinT6/rejTfrQZm37O2HROiCY/M76GpD",
-	"8JKmWUNfbndqiN6gvrXyzVoiWv1QNo6//6Fg+qGmE0YB0lj0nBIKBEcY3Z47vmbGsatWN075D3TNMHOO",
-	"dz9BWv9SL9h1ymujjlD4sQTeqwXk0stgcyHbnq84p6A3rQb4o+UnK0rsx8VfEEXTgSRDX37RG33NJoui",
-	"RbHckhhAZFImZzlrwsR8s5Y/u4sG26j+CSfeqpAro7EA9i8TaQnzK8yUc3bTMt9wxYivTdQB0BOxlgXw",
-	"R4C3tQLd+LK/oA8wkGDB3UfWRR+Eng95OusFrJTDdt9SG8cvmmuZaayUeOsuGgDi79bXTrqqx53cHAxq",
-	"izrZKo2LiC9XZhOROUpsObvF3eVJ7+RS0gJUFWV6PPbt8f2k1oDTXCrfsFZImha6rRm/fVWseW8Edy8v",
-	"x4t/SfQCRXJrw3BJ8tZnA+56nxa9SQ8K1cehn12PjugmeXR+4CQpckVD0KC6PdPaY1UI2nCNxrd1FRDW",
-	"snYNDt7UJ6VXPlhzOGrlIVTG4SzM/dXHVyC4xIuwdrEm1BKI77edhT4tGfOWFjpnyY1ogIG8TG6E5kMq",
-	"okscQM1yrtlGlzCPQ4F1YpHamm0io6KJkpJPzFb3LpUuTsUWZt5UzPKM+yyzuG1NnG0kZ9tLn6glEwR3",
-	"drrsZpK8hHGcpEi/R/8nztbOuz6tbM5MlVp8YqlY8H3D+7WJ7Mc6sh9HTCroRMKbO9ZjBEzFvnAeacS6",
-	"3q28tOJ8XVrC/c8P7BGlFz11j+gtNxNpxcpN/8Mra1ru8y/4QwfmygP3VkFb2dfw+NqkgZBzSBymmVoO",
-	"IBAjHBPVLJuJE59ON37a7/yhPu/ayNK4QBPxl5r6ZKERhqPg1tcPhdyBjq5C8KgpmFjw7WpyH+HZmsmK",
-	"Y2XJPr/Gax8/26saaN98UHe+SukQ69syEhwMowkuBYp2YajRGkjGYHanAsGNdY4grHfX8iqIx05md/2X",
-	"ErI+bntKt/QoK01IozrMy8HGEdz/1KbRO253fSNCnEOzVBm1/0yI6zAcNxqJNJGjXRCLn+dLm+NVsHOt",
-	"W6ujicolqccywn2QI9JetOZiNtcPCLcDV6F2C1LfVd3h8xY+fjOtDdzs4PvLdENl5YggUYKUKHUumfnX",
-	"gihRyw9bzHunzMb7ORfZW6TZayuVo1v3SUTgN0JkimHRt2MIZK1DyfKcARm7gx1mgJuIzVsEkni3gp21",
-	"+0qvUmFOe7Rd2SHcyohrgACE3g8pvC+YVqnJk0o3C1m8iP70EPQQls67xrhrnqp1xFKFPaCVhmiLJQr9",
-	"j0sh3e/7GUhEvGo9kFEo9h++FNJ/Mdw57iYzRimEh3871llZauwprq00OT0GZfMQr4ojiG5ZKx1OcqKm",
-	"0wqlEDFHvtNRBhj5DXxGoxz1CPalz78s+KYxZPIPmagruPiIgMnXGwXZLk3Do44nUQqUQqmDYXVdv4Bo",
-	"i4UHKy6x5DlUqfPJ4iXo23cMllQfaXllSbo5UC6HLiTAYQ1HpH4nd8M7YjSe7xiEai2RmRWQI8E5QOBI",
-	"PUCN/74OBPPwtJYZynE1udOdNczKc+uxQSdGQNWmzvWKAzpSfIb/fwxnxfgn341kDSZSfYKc0OYnSk54",
-	"BrbY2Bv1Chen2KRxdJ0BEoTB00xlEa9N9IbN7UAf3ZJWojImAb7wlb9swOXceVIteIeOFlKtZagOHXe/",
-	"rXKJ73SkS+9864O+dbrvR24m8z/o6sG7VS9ZJNV6F4mFcLA9IgtQRaCTUIIkGvxAxAGeW5ttrFOxyrjD",
-	"hqC/ectx4NOKXne3KsFa5vnyepUJaagCSWQ7IPYTJaciW3JSiEPF2O0IT32gjb+H3me5xnNxwTdUG1a5",
-	"oYSOtJhJnuA+OhYncWePWC9N1pf7v3UXBI0Wlx/bseAdvtAeEnY37laWTheH8ABYsnkAMKwLIZHnElLH",
-	"pWKyG5bmnBxiBH/nZgg8i5ZMBzRwuMj5aTgC++U+bmeiAnMUP2SCTwdIVBTgOatQKQtccwfGNwgSDo71",
-	"fMlMJj63pNp+wYvGEMGW1J1IAmTtnj4aGW1taxZrU10YZtMmyvKUh8NeYx7V0RXOLtkGOKqtsiNAtkxH",
-	"Qlo7D+EnlwAyQXDsGcebgE6MJmrJdUSc4qH680kYW1svMNc46ErZJ/zagHyw8vnOo4tt8FYF5CZ0nX22",
-	"BifAZQkZTVU24W4hFIbs4Vjiy2Fg8UfNTRaLDp22J4+A4eJDS6/+Q/Mn/kyz/QfDk9rdURH0b+sL8pcc",
-	"qPE2eBmLdD6ZcK179+l38muBMrK+qxqD80gs+Y11opZt8yth+vyFLXhM0ZYYs3AEiQhN/2F5Py+iNbIN",
-	"OEpFlqZgXKlmtLXjWShwU5x/sd7X782+T83G+CMZnnXPxhI9qNYTOhJ1EG89yddPS0cO63mXycjpTnDC",
-	"SIwflDvQoHWwjKuOsGdQMg0rarchXSCySCT6ApDF7B6JNEfTDlKRSnJ9IhOPkIDrDazWFUZijG1jT2mT",
-	"Zw0wy2/dBWGDV6XHdpNQ/EJ7mMDduFPwyl0chOs844CQmc2YFBoRqqxHB/nGyCir63XJrzMquuYzIUFO",
-	"4wJNCXy6rUKlgP4cvfD5FytTv5/T2dHFuJfYUdfJvH/Wx7p/acfgljeokGERXbPWEklnYnycrGBVY3A7",
-	"imRCgSEqopL0YLeHn5nQNjB4rbX7/h182qmRCCkMO0pGd/Dv24PKj3PRAIxGMNkUBwhxnlklgPjceI5t",
-	"kB1GKg93Bo8MdhQlfAIg8rouLomlafp86QjKqpn6uEzeOeyrMVpXkg4CFuPRuRMmfxYw+YYnc60uOQCN",
-	"7RceiB3sHV9nwhR19KhxJkxKZT0lK7NoKqncV5hkbFLUHUoF1MtwllkTO1ziLONLnogmN/ydu2IYVxZu",
-	"v/lvxw8+eukyvVzNeaM5wm6H43r5UEQplngI7XKkR8xqGrCL7X1TbtDTBVRglu6OiQCPWZapZsxjJyBM",
-	"L85C5Oec6JQsmHoB2oCJcTQC1cchhbDE+DMeqhTOS6O5M3592ZZ5pKa+DIagYYCqSHNT3hlD2EYrlZk2",
-	"Lrx3cNWR3dbUYj3RN53pWSjgARVfZEYqouSOGEaWMMjklH2Wbawex6WsCVi49a4O2D/tbreViEJ6NedV",
-	"2oBp2hoWHZd+p6UaPQ6E39iFKvxQu1omn0LdygSYYjue0LZ+N6JHIoSEHdi/vT/j2qq5MJC567lKaUfj",
-	"fZHkESoYYBNDkRn4AEgNGUN1k5CzLZ8xjjKObFBxtFRLLk0cLbmZq6QIMKwZVAwCpA5PImZOFM/qTA5p",
-	"H8mxkeNaMXAtEjGd4gMn80oeyC1d/hsSyNWr8d8c/WRjoqfUMwjJKmBIUapGnxLVTlsWMVi0o/yanUJq",
-	"9NqtITV/4y6BEj+XITyXbduUTrPVVg0O8q0Y5Rm/J0y6Inkz58vQlBwlc7SJrd7N7S21Of/O1371xzU5",
-	"tx5bpVO9TB6NIg89CrsODpF/eglB29KqQwj9Q1h2Cek+KrjW0SrPVrDxK4Wsuc3hWAokt/eaS3AKaRvQ",
-	"WR1p3S79vQLu04ClK88edTtthuRCe9afCq0sIoNH5XDTVQPsGUombtvAbT3rO0eSqc8wjhm/GWtLkGfn",
-	"bokEpAxcOtBS9hOGFXjjaKLzRJ1Upl+q2gP2D1QORu/4Un1FZTalJkcH9uvEPmJ6AUhI+xUyRATE9IJn",
-	"0ZyzTBMbzaD1MjtbonsudahdYUcwqqJXJBCtYz5IVY8a6BwocFmKtluVg9H17aA5lnJLBVFNa4yyJU8G",
-	"iWmWxdXukuSk4voTZ9kfyXK1Z41rTHKqiFkHlcsKnqzRjmprISQZW590rT/QIP5I672D36IkP5harOfy",
-	"2nOrmV3oHV0TNsKkcpn0iC/Zy9ujS3jTTrElvDRAZAluZDcizuV+kOgCqMtg8jXVm6IxgsxRSwB5qm26",
-	"DhpO+oHPhHznbJUO1q7yxi7J41yto2U+md8Bi9cuDLzw6M4cCmuFqWsdLJqT59u+BE6vlcegEbK6kYD2",
-	"cnsqAAOaNdw9EJkPhc15ivUgmGidqBW3Fgog7iP8gDYiTSPJeTKQmQKqq7XpzG+J8WUi6ErgnQplBLvU",
-	"btkpgxm3NoT1Wm9pPKy1nay8nhQPOzV9BkXEuqvU8qZPlb4TsQP7aHzT8QNjsOLYPTZW8ICCZKmQnKiD",
-	"YF/Fjhp2yeTmAourhY4S+qtLD1xvIsJFHN5ww53gyihPtgteyaSkQsNL4If55o1MN7fmIA+ptF9hbgkU",
-	"9zWfqoxDpihhG4LtQTRPqsnhQFDDdAQojtoxWA54bp7DNmjIF9lLfxaSd8x5u24nAFSp0Xbus/38vVpx",
-	"CYMGonIKfBTYbvHZDFvbtEjt8vfhmYCQoMvK2V9qBrcUkrcWEm0/AqbHsVbB28uc6hwqq1imZiffDzWT",
-	"dgYeVRGD7j7u0kRLe7JoBaqq5ikp9MWVn+Il+c+PAF0IH/lnyqjgb48rBhC2+MDLW8fKAyd/Te1mO/ND",
-	"TN/A07u/Kp5aBKNpBUOrVPCVdnJWfIUufihunEDluE6NWOGF1lBuDyP7/5YPui4LfECcgZOYg9ho0KSd",
-	"XCvCwP2lI8HibL1z5x2iRQf8/qw0WQcg4xRfD1GvQ/cCyB2o1g1ffVPTm0JPPv+C2uD3VuFqO/cuiWTO",
-	"3dr6x9J3/+KZX3cSIFzMlpbGflPUPt8/O4ubD4ePAxvn9oWasFSykvQFKOegGfQFiMJjso/L3+DP73pN",
-	"1nOdGmXw/JpNFh2bK4OPrDaayCaL9+q21qX18hm+pj4IiM7NlDVI2WSBnaFbGwsYc93uwlhFLhMVsFkL",
-	"wK8acw5wRYtefXXDs03CNshRVqNBpw1F9yPA2/lX7XZU52l7WzreslOSIxDImBXdCTMsVbMcj3p7Y6wX",
-	"Ai8ijugJJcWsIQcNDCfDHNR2DOdf7H/Nsd08HZQ/Gdes5vDDZ5+Cwt0+GlcIAvOE7GaGW5oup2bm1qKD",
-	"9f99X453WugDUe1HYG23AzwN1tEtlNEXvq5+q+nkO40aJVKZ1ykYgc1TXuBYbzO2Q0AMEkrHwcTX6pdz",
-	"3zZS6wvkKb8sekua/QFPXGrf3oVhqg4v2LRBet9uD/5BeaIqI/oqUmvHkWVUAdUbJEoC9MCoC71YRSk3",
-	"GtAy58xcFJBQZPsARJfP0UdrDhFa8kY/m8iI2dxwBFIAXQthozumWEuCr3l2Iyb8gVELLhsa6q1ReYXX",
-	"vreXjlMmmLCN40hDl+Xp9983hycrqc0ed6A2o2aN/fihixgv2eY5lHHc85AX92NEQVhyk4mJpt8YoA8S",
-	"zttKZUZH92iB3RdSoe1f4b/7jgaD4AyJmT5VahFBbBjrRu7hx/fj6J95MuNeOfLPKz4xPInu4U8w6/r+",
-	"wyhRE33uF1E/XHpbX0zmUfEBpraWbBNNsGnWRd/LyB70hiVRjc9g9Gfx2cz1wJUHUBmM37JsCRfIzXuM",
-	"i/3xxAWff+drlO+aA9Tgh6GcNLgdhKdZRFuRGogAqYUaiKw8MHl0+geu1nO1lg8UHG+7TG6aa01luXWs",
-	"bVdiJt/kFXV4FVAkVwicr/IgRZJiJu2tHBrbREmt0mPhjZqaUkGuQSXXeRtXNF8DnqDuEbVQHzpQvM0e",
-	"xQXZwdHscN0mtoa4SszkazlQdvlFxhMujWCpHtswb1jLKzftF8BRqxaCk+cWausI6eyrA3eORArpjxUK",
-	"QzdpjFcyebOWV+7KfoqjbGMF1CHFXS/IY6Y3AVWLf0HVjLiQRCcnNPZuW309UyoZYY9sTbYBONhat+TK",
-	"XTCgDF+mqX9MPfyQG8bYfmYBq4aYL2DwOH70MkIek543nY7dhjKevqRXlTELdIFLS3R7QxdukG/xieMq",
-	"ydstYKVAhhtFgesAMQqk5occIJS9bIjfaWMvCRixcI8/Nzxb1uuE9/bTX3lWo3yPiXbfuLt2ppcvjaU1",
-	"8O3v3hVl038hTAjc3c6pCZhm+0vuSvod/Dwwiu0nrGNfj7tkckOX8QT9r4DQrAga3phguVqNhrp9ZxiH",
-	"imnrJLswhd0Ih7Sb7QPKKui7AUwduNHIYNR7Utlaiw/DHNR/sg9oKlmAgQapV3CUYxQv0tzo2IdphIyE",
-	"2Sd+Eebu077olT3Zao3SFcuGXuGsvlyc6mmB9jkccSpLU7XmCI1VesJzjO879Lyi8B9QGKzJueISbAb6",
-	"EnIvmXmm8tk8ptCcYdbxYGu2cVAx1C0QGZWwTdijI+NtSJgwv7caCBNG+A0Hsw0mHCRqvbspwteTa8Oy",
-	"el7lK/spTwbVCPSIinX5CdujAqgCuhMcqUJqw9IUXcs509E15xLS7vkq5HZtJa1+k29RVrcU6PMoUUsG",
-	"TBa+T4npha+IFhqi0KYkMqnQuHg1SKW3hqFvaybqjv7iguOrMPIMLKuCORZgGGmCcW4h9SNKsCMLvqGz",
-	"QkOIzgwhLOf2KQ1AxypNR6NDRvQfD88opcoxha7XwoBXlHEgEwrJ25+okyM+jS2NlzSzRd56wTdxhLMc",
-	"GQVSCF1sMNueCBnQCCY8XPGf3mjnXVWfBvR5WJ9PmU+IUfqJVTSEUBq7QKnHQQK8KWxR1GPeLdyTw92+",
-	"k9JLdvMl4Xp0Stp8ST8/2y/Vxat0cxsmHkIjKQNDqzxz0VO9Ry6aiOmUZ0gs6r2gJWfSBC2WqO7TTRJ8",
-	"+d4W61vqvB0QP5NGNnbuqSRzNa6Sl3/EmQmghZIkYm53uWJE9HyTC8IE8FjCMTlT6OkIHa0zYQyX2JEV",
-	"XCP5yERD2upAGfow37y1v1V1CVUku17DPMzCMGa+R9uf5txa/Bc+IIE0d9sldEFmN27S7WcnE+pCa4UJ",
-	"78CtYhf3j6437scY9RoI8BQahUctB+seyulXZUsZq2IVB846wYNOUzI7oiBRBol5eVKZPx4BXACsswv7",
-	"H56ygnILiZhx7ctftOErOoyhRhHKerBkQJphtOW5FcvQ0APf90EeeMdZ8ofSKu+gXtCpa6nWROi6XLFB",
-	"mNt2lhOIuVps83d0VSeuklamya3kT4d2/VwupBXsqdslQIoIYJ7eVsAyDopZQCldmpJtz3kCxbxQudIX",
-	"fYCefRY7HAIyae1PmYDQ3kTJqcgQdXHNhMHCSNqC9nRI8S9TJlKedAIouAR+Ng8D6TLHEc7D9aYvRW1d",
-	"4fid7Yj2QtvD1yJmufaeaLx5N74CvDZYNz8pAbttt+lokbAgEvKGS6OyzZ03N6oxaPlEJLxW25zYb8Nx",
-	"vaSK6PFxkWBWcIq64CqLYDCV6oZnccRlEker3EATaQz5hEhIa7qk0FuGumpXhq1vsRZYLiFRaC/cd2bK",
-	"ccoIo4c+6XytzBcryr+PYcPElfek3zqej/23D1VOnSKYu8rNJ+hbj8+w1MX+MGNCVoZyc2lEWtFrAaD0",
-	"8PXnEfNERFAen2Ap1ZNHT75/8PjJg6ePz+pDxNvp654cAdD8bG906qjxiIboW9rbBdETAS0QbR75Krg0",
-	"kTARLCCuCqzPnN2QFkBbB1r6KAQIhhnKwjCOidVHD4A26ZTeidWXb248GsPAu4902v4eeiPTDQIcIThW",
-	"qy04vJDv6A1Xb7C3e1M+NTUNWFhMQdSzWCFBPFld4/S7u5yy8/DMkzJ5O1PfH58YqKs6PmMH2UDI0VOK",
-	"4kkV+fLRQU9Sk21Ou8eyTc+A1FGbzLpiEtVKxSZbo2DKCc+AY6xqyz0+0ZZrrMPNiu6Xqq0W1IjMNpgC",
-	"UrnRIuF7yMETJmFLZwLSAOXAmJxw8Ochn2Q2KzFhaST5eqKWPBtA0ose2NpK2vd4SVB9WDy2WxW160Bs",
-	"VG90006KDS4tU3mLLNJ8kvEgbHxv1hJ7afQFRmfKKwGldKMQ6x3btRy0p+zu9au++uxqEa12sKfQimm9",
-	"VllC3au+XQpazFJxQBjadZi1tamiNHXJ4BWL3paFexWINR8BXg09d5jusLGZ6QyeF7UtJvhx35DNIHHD",
-	"YqjddKm9vF2X4k076VI6WgOcm/ZGpQTPkiV8SFTEBotrIK3538SseRLzZxzr59IYvlwZZ987LlEoIb+2",
-	"hy21K5ZrJCYsywS0BsRblpPrJ0oT6jhDtMjCY6+NBR9rFq3VA+TOberkeL9Wb/GiIZfOP6S5NTBIVJ5L",
-	"nzuKeKp5tMw12PtTkRUlTav8OhV6fiwkJWzAvLqpd3tqB3d61nMuy5E9JzapUhraF+z40/U2WsfRVZrw",
-	"1FNH3EaUL6oDWIcQswNbSAEZSZ9/gaq9+jatX+GyIbc1PaGusdM9/yTd5CyiIEDsGrysZQHEEJxDIRA2",
-	"epVBapcMaoOGQ9purUDjGXc1aLULXoJTrDOh/yE1N78SLtmBDetxj4K5uGei7+uSRyruQ0AztmabjroA",
-	"f3yAKBrPXVDreV9CkmOkMB4MIbLmzBxcaIfOOMMLnKYa7paK/xU3XvoBznQP1mPc/VBSrGt+PVdq0Rw7",
-	"/OAuGnDp/DOqK1a4uOEZQtMZtRKTMOj97rYeCMNYJ8WlNeZsteJSx1v0ZBDStU6LvTRQoKSxH4Am5myw",
-	"sn73gJHjf1uPrQLkx8UJ0fDIbjiAh+MdKxcZHVap1pGSMVRII5ITRuyie+9+fBH9x7PH/36/kJVVbq1a",
-	"+ugvT/98P1yO2O3KLpHCQj5GKPaHqXPli0xukGgmgIHA07S8RHuPOLbO/9TF6H138eHV6PSk0xzA421q",
-	"X43u7gnFHCuWaw5V6FPB06QMcbQFxVyGNtr2gKxqt9eCpG+4cd0mx2r7+v19G1LTZfHsoAmMUoswccYr",
-	"jrxybuMzGfEbLqn9/4ZnYupCirBKTJiipFoYwEkLuC5CzxsQiT7gx0Hj/sUjO8X97RBaw/50zy5h/5dh",
-	"urf+iohS67kCoGHPWmZEQBbXvYU6/8KSJONaO5bVbtuIvtS5nPHPz3ozrcIyDUQYI/T8NCSnKHvDyZAA",
-	"Mw3AyQrpAbWOdUMbq5iHZCtdqyxNanf/y3y56tZMovmEnLpiYuuLvZbs82v88Omj/Y29q33fIj4kS5Uk",
-	"wGWVGx9sxV4LhxsJdF5aJPx5cQFUQUoHEhdZwchUWkfn61zPNjbfzhK3Ycu0xd+uMhymIg0hYm7yZFI0",
-	"JSDcBTzgMEXVnon8WbHk8MaAnmHI/cmTlBg0NJFx6QTVkWYioZxeLcEDzU53gJT95qDUCupsTqSxhmtH",
-	"W8ANwgxSC0s0UyUwh6rBUIKhJ7cp+i8sSvLlypO7luFvnpeGNlORkmQjwpQBNg5xUFaNKePaoJtyzJis",
-	"8cOyVPDM7c9i4zraZuuiWnuULbiMoSTJOFAuNJGEbsa6UWmyw9raYaAS6LdAzz53ELXGQdaSutNlGSOq",
-	"cJS9meJ1vFf8M5uYQHThnXTLeMel3fUNPS+OD/B4rWYfRCoshhbCosWwSqVBqdJzIEE465mDs5+tuZjN",
-	"9QMCHd4rcYIz9Nw1HNaC97z0HYmtUE8nUF93VeRwVmvOUZA6WpgLH2FB4BNkJQqUeETFDn0VRjkkQK1Q",
-	"YZDyENqVloC2qHPj6mSV6cVZ7+N5S0pztPSqpfMDfDwQ5l++WiktTlE/hK9VJxqeRRGahgMUFO7US7No",
-	"lmEnQHSdywSUlbR2mEDmFWyWSoVclMbh0VcgJgOyuuGNTkAP0aiHIvXcMCg1c85SM//X2fMv9jdHKYO/",
-	"2a9s/rX1y3lBQPP8C0wKn+SZMBvQcJ6r5P98tCctVlzaXz7aC7MbpwnzLD17fnYO8Vl628oGkxIzgsdn",
-	"wzLWKAd6Guf2rkSFgfhmxeXrl9Flbub/+9Xf4X+ViX/hily+fR09fviodI/czP9lpePj7/8/AAD//w==",
+	"ANvx56ePkt1hcJl0GARw6weAwQ7SZVwuBC1VdvbGQX7yl2f9MBWYY0JxNXlTlV3YISCehI5YumYbx1ik",
+	"1nWo4iD3qvcs3Dbo312+7Tmd3bspLpE4/97wlXYcyxmPkpx7VOQJyxCKPQeE5OcerRDLNvKV3efruVUJ",
+	"aWq/tUXtRQtwVmNR6Hpj5cse3PqexRCfSf7ZVFbMwxt1rwjMORaY7rdrGmVYWjWaHQ8DH+iud29HI+xS",
+	"P3jpK6JdRM4quUD9G1wmOoZVsv9uSgCCU5Wmaq0RulEYgNBRWcKzgaFccn6esI1u0uIv7eed8lZNqvhx",
+	"TwilP//1UXKIsu0DyRIQ3eUQlTVouzmt28ANSbg9Yo88er2pQzAMK7M6X62Uth/VNwDk/MpfNVALQPkR",
+	"Y5uk7tmDogn+pNboTgCiYGFMRIBjIsoxCTyxlOShgXOryCX4jUi4nPBGDKpX7qKg53jGJypLdA+mSxpF",
+	"W5G7u3GXU+odXXv8CtOd7NpmnE3m45a5by3R8Cm/ieu+3+cZIdaMq1fvfn394tXDPwHhSEzt1QWjh2M0",
+	"hn5Ljf2VbanBxkwj+esrps0+OHPbnZE8aO/mb6ZApAUAWsDmteIT6hPV1v4WW48C8BfoW4nbsBBKzEjP",
+	"j+ZD2RuDg41tIT+Jz7SYyU8KMSh3pnUCJxEZ0ZAh09COZid6SvRLusPh3MxJ6+Nreynaxp6HYMDI4doV",
+	"Cu1UHdxApRSuMgLvV9I2dnmorQnAqIDUs8w+fCRCv1NIlcfHg1XKWoAM3QS9hSuDniT+4b3OETuQ1rME",
+	"b93lJMH3Cn+OFM0jS5Zwik8BJp39yZ0ynwc+Y+zbfRVnDCjQ/aeS7+a51J5+/30zl9q3M6XzmQJSfvtO",
+	"FZSE+FadLqizqk+YFemzYz0VdlNxvqDyQXg7rZDdI2EbAiZF8E4rQYC9vxQyN3z488a3oyXccV1ua61X",
+	"MtmauY5o2puG6EOn8ENFH8MrmfAk1PJIhcwH5OnA4lxQ7LiIesKSaXMkEUJ5Jarn7+Cs2KOWsl+32s1t",
+	"h3/jwRzUW2HgXe7uveBF3SOu2jnLJnNxUx9fcNN6Sdf1WsF/idX2Ak5VtrRe4tm1kAw2dafifOYfXso9",
+	"vsBnPngp9EppMQreHPA6zVXq2IVRENBSoEFuwc7e8ExMBU88iEOu77S0FAjxrQLzsri0JTsK7RfM8Mzt",
+	"0epouFHHvVRYME7XCNPLpcE50a1eDd69i1fzc4F0jGsTKuBNgPtOxMH09cVXMTa4XG+GaX8aU6L1nHPT",
+	"KsxXcFXnLP/cLNO6LH4dOj59Z5VMD0PHL0uvvUlPvYvA/Ocwiv7dUziLAc/WqcqiFVerlKMjhslKkPNV",
+	"JiTWfTAdvX35490WPzGTD8gbG34YtVW9YibfTKfjBhCkMryL/W7XR+u1PRi6WPs78SH31VMX4I5mnl4x",
+	"wjNRkkdzposmLG+wXLhIPEwNhF8cyClGrQI5JNW1VNsbAC2kAi64Ug3/ai/ajOFF/EoGWyN93o2/KASA",
+	"MRyz3paExXDtMhgzxuoJ4gihYHFklFpA7EzeNf33ecJXyPjfGI4uLusUFdjHzXYHq2tsE/KTw3MBwLCP",
+	"nSrMvMsOoD5QqY50OlgApqaRyqHeqLLuAi46O52Zuj3Z3WxV95VWK7V08y6mamlFA7RZ+5uVTAXYJ7NM",
+	"5SsdDvC/7sy8TJJiqm4pW7YfIEJejR4VLUSp+tDjpQk8DVSY3BpD7aHXzgCyfcR56axgWapiFGrSdj0o",
+	"Zm47Hc7d5bg5FbkNSKnKXHc9xPV5SfdlaknMN2PS3dQJe2scuLTXhrO0b7PWuWxROAefUWP4jtAmVtUS",
+	"esRB2Lv5bMmzGX8AY/nzgYLxFh85sgN4m8US7YOt4/AimgqOKFNk/UplCKNUGyDRQAIQlvFhjk7wDzm2",
+	"EpwuNvJKJmOK97jobaGynq+sg1oSHuxzUpJ8pzlDooZrPsuBwgEroNi6Ofd5pOisMpUqqpw+mfi8xUHc",
+	"XhGiAX5Th2WrS93wclPclmhP8wxDNqGl1xcatUVGShe2ptbKFMAuRtIvfjLnqd0b15laAKlNLoHx5/gs",
+	"RV+BKb12ZXih/Hmwrg8HUwRiMJmUSAUxcIfla1qFMubisy1BaIk/+CuPjkD04DIdLFjh36ZPuGIQCat0",
+	"8xAHEibhOTaz/U+ezIBP2ERTIRNq7y2xDC/4yiA9xeOxhom6sywYY2tPHGCpY8ZvnePUZU06obRdzu2C",
+	"NLDz/Kf9eEd/jgJ5oSuqLX22eBtl4ZASy61MWBGsPW3Cq0Vf+2zKVOUyhA0Ki1sWfR0xydex3ZSgspUv",
+	"ZS2Ksp8+gjLJ0K1ctdq8TnCtwECLW93J/5Yu2JPeW3DcblHtQVXjhptQZ/BSzObWc/AncYxRL9e1bE9h",
+	"foErCydxZNTRrZn1C9VW0orM58eczEWQNO7pHLR5ezi2IP7eroqXKrJeBM+Cqfi4IYpYntxTmQOnP2cv",
+	"t7oT4oK3BMu957lMMo6g1oC9CWRRMgEijLnQRmWbIa3WE0ckjzCNR41J+nGeKCp5y4W8HJn04xgvNll9",
+	"IkwJ4KRSQ/2I2H8dahZ+6yr/T9p7Y8LWDaBN1rVk4Ed79ft5JQH9Ts0A3rhLuUBw+/BdnnIdY1u/jh1v",
+	"qP2J6gyh4UqDilxyboSckYBBGi1hm2hN3Rwb6MnC3pprrqG5GQyQAD1+1TgAVuLsgBojQz+6i/pqvN6I",
+	"QTXgIAR7eThEFcarijIbKP6EdXn++iWUfHqGw5o4Fny3L3/+9iDUisvoHnYnYpfd/Rgc2BVYn95d2yoN",
+	"AjMUQPNmSvLnBX+4wfvIBLvdoTEoLpg8nMT0i8kp5Jd2g7I/pulZfGaf3amw6aUClblmAjPFMFwHsvk/",
+	"ubbm/Pq5I9kGy8K/kVRGTHhC5KpEvGp3x5wX0Ll1r6R26qGqqgh2HOVUK2/tL3nGU9iIZg6s3mh9VD1q",
+	"LqQ5IfOJ34yN2Et+Xwfylsrr4whxwS3Tc+A1SUqQq+HyzxWK6hxlk0nX7lrnLllRprnqdmp2Nxv/ehh+",
+	"2k6VSptXhfCEUDYbDpGzmL3omk0WRxbktraPX8LjimUYIr57WQjEoenKS6fvjp/on7mJmNt+0TUvlc8w",
+	"RPbDjCYcaEHmvrxJVLZmmbOj68/z4rJOO+Pk5abb79XRdqSvdDAd/c272I+lyQtRhiVST23iBpJELDdq",
+	"yYyYsDTd7OWFrJ14zYfRsv7lzr/gqv9+/oUMow7hqWLSDw9OjRxxwjvZLVsae4B9WTK3u8Qs/BY7PG4R",
+	"V964sGo73flZW5k9ujn1xXj4cRsbNyHTlnjFrQ0OnnaN1fXbHwCvMO7aYnDgjVQmZkIeByAJ7HWeoaII",
+	"xALAA3hMtZiz+NkRz77K9YpLqwBVFmW4xQmYdQtJWOgGJGHubI3DvUVa2+gepR6oGaOMyhsJ67zNMiZN",
+	"dE844kSpJL8fR5pbR8/6QcglIzKDqBn348jwbKmje9qINLUvds29C2g/FUsO92N6gc+xbt39OFrag8J+",
+	"kCiONU8sy8QNv18zC5LzRB+3GrQzwfdEc6Xa8crMHwtnuNBwnQwN0HhXczsNFbC7tcC+XfF4Z06hOkDe",
+	"zkC8gRAsS7hULsQlkAAd4HUp6ykyp8m53kKsduEMvnFO/1SFx+SN3TxtWTP4t3PHdV+bvsdYcLej6woC",
+	"EswxrxNpO9C1g52WKFenUcudiuUuR7Y8jNTpA5MyXNnM8TsPx5a0WvlOPsbbOJRhyPb3DxC9ZtB0sYXe",
+	"M2ESq1l9xAwigCpNihwcupGNyQcvYD2s1MYNBGmo+u3zi/342+6pk1CYnrHzb8WTh0Q3xi4iyUvIRWat",
+	"ipMALCfJI+/dhA54kIBuuaj1fsnZ0BM+4FR7BAvQBMJoND51gYCPm0njbhryhO3iz/Z0OyuZMspu55yl",
+	"Nw0M0T/hx906uudqXd3QDakOMGY+mTyz8qpy/2MuiSoSqUWFXkJe/eOgzmdYy7aYxE7n6w/KzGli205X",
+	"unOX0/X9nEdzf9cjd4UdIt2taJGkibZ+WHYjJpgkS0TGAT6UUq8ComlaJBwxiApPd7gcxpynq8b0/k/2",
+	"gs4p/vqU/pj183bMP2IqvRIc16W+V2zGw6SjOKZFo0RN8iWXZRBVv4qlHPoKx1CbQj8GgKQ6qW7X+dy+",
+	"b72+4unqrb2gDfpJk9EIvbrMsFTNcn6e5SnX50sm0ocUtqwLA2BArXsxyNiSA5NQB2wKnx1P8yW5T4vu",
+	"ic1IAkFVcbXigJ+/mXZFKlVHxXNrDihCXu545x6kXB6f+BhJ3M/fI80YxMiamACKysVGGMCANGjIPVCL",
+	"Ndj5EYNuPhLJmr1nxJJrV05iCiqLADhSQk44EW1F4HJZ7S1cdJUnhFMkdAwUXeVqEDPPgPUdoaxdXGeQ",
+	"oxqn59xe3whL+Y6zyZwnP3Cz5ly26fPeeNw1cjTQjqqDWC9vJ7SSG/XH4XvocJD0Oot7c1zN1jclc4yS",
+	"2dkcVe0ebgmhnHyi8jQM+hndK0qoxKvAMIF9A6h1coP5lmscHoQucJV1qegd2g+0iXKJnar4HSrMHEb3",
+	"qBRLnRxGQR1+wE944e0Iug0UQqN3fOX8i/FCaOi7+PhyKz6PMIEAD2CtfIEdZhYBFvo6l0mKxaCmiLyR",
+	"RBPNsjDBY8NbwinkjSh1k9eAT9mL+Ldg8DbUk5+50UGmYDmGDATjEwgxCoS1SAZCAfuMQ6jSSmmxypoo",
+	"bMdIZTgypDo77j89WdLtK3F/8qyzqyUa6uS7moC4dM9hgdCaialO2hSlIXFRt11m1kVEUQJ9PaSUvo4z",
+	"uSf18uO/Do+BKU0meoRTScJeSZNtepQK7IJj0lN7FAK8oq8EsqsoNWmXPzTXYY1BRHu3D6ZvsZ1DMlCD",
+	"AfgJ6Qg99LmQ5vtnZ1VMUCUJ6XA1ZXarikWAGqL6dNshxLPXFQ/uGo8nrRwQd7gMKWx1BEuN9e0PFI9G",
+	"qfii+W+/n+cyUd0QmTRv7o/bW6omuq96gKZ/ykRR4cQf2T7vhRR2OuMcnLVQbRQONVNNfY8fogO7Xr84",
+	"ghMh9v1+cQRSDvwWCx0XxcaYG7FTwiZGQ09GTAR2Du4FwFS1YdK6AXJwAz/lxrQ1EPxM13TrHghYdNvW",
+	"uDZJAewC29Y+Dk7WUkxVJwsAp62dpYVu24mnha4N0rhioGBP+RbW76ItyaF4MLQxKulSakWoRGQRprQG",
+	"YaK84jKhCbz7mFT/4GsnDONCZ5efWsGWBJ8WJSbGmpjHi9bfOV9Z3xDvbhTQroCIfae3RQzacrk0MfXq",
+	"LvhGu59ZmrouUDs2LK3mSwiH0BVRxqe55onPKwxQckS7sxWTuE5We5H3LFm2SNBJJh4fs231jxLG7SI0",
+	"QUqcKuXvdtFQPGnpjymLxzkcR8FxQp/0wQl9YYfgZXEM/l5I423VVSVLYbCbnPbnWXxm1zjJWCXeY3ym",
+	"mUj2u77ApoNScvh8l5S2CsuMCGFbLNi9I5he4tTkPiNtPJCRQkFfb6I5k8lFxMDsnDg0Aup+ESYCuYaf",
+	"rjd2o/J0OoSmtbZysx0KVxzJ47JWGdwk4SzphHHwI+AaKPtSFJ0Xxh5CeCLZqRQIGlMHVrAbt3IjueYs",
+	"g4kCxJkepYXW+jw7KvVb6sgTQAwEHkwMWtg+JN7p1VvDe9oVwlx93669J3eyNchLZDdzX8jF4YG+lGS7",
+	"c5gPN0MAR8DeZ6vnGFSu3SbBq4rrzf1f2ILDBH5LIu3K1KVejH0Q/cISXI26o0jIRYx6YUPINALbIUN1",
+	"GTBUNuA8TEXKsWF4qtKEZzFBzXRRyVswuoAp6aItkG3FqoEcvjBwnMVus9vDRVC9107sJp8ouPgrS3P+",
+	"gYvZvCa2WEJsjqFwBZUPmFFWGSE089C8CLgjsA4oLGLBlpg2tftbI+zvQib6LPA526cP0A2iA/3xyC2A",
+	"H6DEDx7r8LqgoQ/LNwSiwah8O4Y2UWm+lDochCa+dnVaHD47/2KFtjmagWROHWMZzFTatxN9A38Xy+Mj",
+	"GPYuFZiYuysbdyf9qjrVglS8/o3aPrFhy+cACBawxDKooxdXv0b33v34Inr2+N8f3UfYN6z/B7Liqxev",
+	"f8ESC/dMvPrfvn/2LPp///fpw2cPn9wfUHC6xFJA/zWdUk4afGc7zstZfOYK3+DRaP3iJFnJgzmqkZsa",
+	"ipS8RmxPZEHuBjOghhk2u6sqBcNGaCoNJtgJKIZdMpH+h0NkWM/Vf9hnX1gV8luuDNdkxSCECplALJqo",
+	"5ZKVBKrmBZZs1ZCdedSjHmPT7z4HsPW1M47vbeUXV79ikLhq/9h9ValWRo3zCG3es0V1iewHKr1x5e6B",
+	"spgA6GLn4sKDIK4zhXYxtJyXqfix/L5kOSPRUjVJcB3/Xx9TpOqskjlAStQeU/+gzzsdU8zcliJpN+ya",
+	"Q8i9dSAgR18zb+0OaH+cMBklClA96FnRPVDJBPW4thct+MpEbMUyc3+QEh968jlQiras8M9wzQCr3NQQ",
+	"oTLXTvrwTyH7HzrVAm4dmWcQcb8RWigJofQpT+wkwc/YaQ+FTxRN7BLRfI00RC4rdwGe+3PynNU0kj4n",
+	"3NBpEQxY6wAcqdsWNmzf7yjEjRiuuBcCqPs5j/yGniCzxjWfC/AhceMhJglofJSCDWz9UptR+C2vptMm",
+	"bf4GPw7qVxaP7ORYwhBavUq66YhuJToUBUY0jIAn1rH0bQPrOXqZOlI3PBsCOhzfGyNYRdLvdEGsSxgD",
+	"rtkw4Si4Nz5m7JAUieJgIgUmoZUU8ENczznkg2Cd4QBM+KSO8zlUuEmtuGQr8XDDlunZ8y/lT3JzrT7X",
+	"qwv8uJNVkPGJWAm7Jj2L0Lenfs2EAagBaMlTWTRlIuVJZ9D1rZx+5/MR+2HPulWsPqqoWD1R7mzJtWaz",
+	"HvXyuKK/4NdatbC//Yh6+Bcm0tAl8Nu7AaaAVCwggYfQsIEKnK+4TC5hUF0Qe0PpqWwTsYgWG9HRI2Yi",
+	"JSd8gAoEqxAhtFOrddwFQ6p+94y64n3/eRgPsWhlBkNUz9Vah5TpdX3vxpv1oMxb9vZDInTBsfkddLUh",
+	"eEnTrKEvtzs1RG9Q31r5Zi0RrX4oG8ff/1Aw/VDTCaMAaSx6TgkFgiOMbs8dXzPj2FWrG6f8B7pmmDnH",
+	"u58grX+pF+w65bVRRyj8WALv1QJy6WWwuZBtz1ecU9CbVgP80fKTFSX24+IviKLpQJKhL7/ojb5mk0XR",
+	"olhuSQwgMimTs5w1YWK+Wcuf3UWDbVT/hBNvVciV0VgA+5eJtIT5FWbKObtpmW+4YsTXJuoA6IlYywL4",
+	"I8DbWoFufNlf0AcYSLDg7iProg9Cz4c8nfUCVsphu2+pjeMXzbXMNFZKvHUXDQDxd+trJ13V405uDga1",
+	"RZ1slcZFxJcrs4nIHCW2nN3i7vKkd3IpaQGqijI9Hvv2+H5Sa8BpLpVvWCskTQvd1ozfvirWvDeCu5eX",
+	"48W/JHqBIrm1YbgkeeuzAXe9T4vepAeF6uPQz65HR3STPDo/cJIUuaIhaFDdnmntsSoEbbhG49u6Cghr",
+	"WbsGB2/qk9IrH6w5HLXyECrjcBbm/urjKxBc4kVYu1gTagnE99vOQp+WjHlLC52z5EY0wEBeJjdC8yEV",
+	"0SUOoGY512yjS5jHocA6sUhtzTaRUdFEScknZqt7l0oXp2ILM28qZnnGfZZZ3LYmzjaSs+2lT9SSCYI7",
+	"O112M0lewjhOUqTfo/8TZ2vnXZ9WNmemSi0+sVQs+L7h/dpE9mMd2Y8jJhV0IuHNHesxAqZiXziPNGJd",
+	"71ZeWnG+Li3h/ucH9ojSi566R/SWm4m0YuWm/+GVNS33+Rf8oQNz5YF7q6Ct7Gt4fG3SQMg5JA7TTC0H",
+	"EIgRjolqls3EiU+nGz/td/5Qn3dtZGlcoIn4S019stAIw1Fw6+uHQu5AR1cheNQUTCz4djW5j/BszWTF",
+	"sbJkn1/jtY+f7VUNtG8+qDtfpXSI9W0ZCQ6G0QSXAkW7MNRoDSRjMLtTgeDGOkcQ1rtreRXEYyezu/5T",
+	"CVkftz2lW3qUlSakUR3m5WDjCO5/atPoHbe7vhEhzqFZqozafybEdRiOG41EmsjRLojFz/OlzfEq2LnW",
+	"rdXRROWS1GMZ4T7IEWkvWnMxm+sHhNuBq1C7Banvqu7weQsfv5nWBm528P1luqGyckSQKEFKlDqXzPxr",
+	"QZSo5Yct5r1TZuP9nIvsLdLstZXK0a37JCLwGyEyxbDo2zEEstahZHnOgIzdwQ4zwE3E5i0CSbxbwc7a",
+	"faVXqTCnPdqu7BBuZcQ1QABC74cU3hdMq9TkSaWbhSxeRH96CHoIS+ddY9w1T9U6YqnCHtBKQ7TFEoX+",
+	"x6WQ7vf9DCQiXrUeyCgU+w9fCum/GO4cd5MZoxTCw78d66wsNfYU11aanB6DsnmIV8URRLeslQ4nOVHT",
+	"aYVSiJgj3+koA4z8Bj6jUY56BPvS518WfNMYMvmnTNQVXHxEwOTrjYJsl6bhUceTKAVKodTBsLquX0C0",
+	"xcKDFZdY8hyq1Plk8RL07TsGS6qPtLyyJN0cKJdDFxLgsIYjUr+Tu+EdMRrPdwxCtZbIzArIkeAcIHCk",
+	"HqDGf18Hgnl4WssM5bia3OnOGmblufXYoBMjoGpT53rFAR0pPsP/P4azYvyT70ayBhOpPkFOaPMTJSc8",
+	"A1ts7I16hYtTbNI4us4ACcLgaaayiNcmesPmdqCPbkkrURmTAF/4yl824HLuPKkWvENHC6nWMlSHjrvf",
+	"VrnEdzrSpXe+9UHfOt33IzeT+R909eDdqpcskmq9i8RCONgekQWoItBJKEESDX4g4gDPrc021qlYZdxh",
+	"Q9DfveU48GlFr7tblWAt83x5vcqENFSBJLIdEPuJklORLTkpxKFi7HaEpz7Qxt9D77Nc47m44BuqDavc",
+	"UEJHWswkT3AfHYuTuLNHrJcm68v937oLgkaLy4/tWPAOX2gPCbsbdytLp4tDeAAs2TwAGNaFkMhzCanj",
+	"UjHZDUtzTg4xgr9zMwSeRUumAxo4XOT8NByB/XIftzNRgTmKHzLBpwMkKgrwnFWolAWuuQPjGwQJB8d6",
+	"vmQmE59bUm2/4EVjiGBL6k4kAbJ2Tx+NjLa2NYu1qS4Ms2kTZXnKw2GvMY/q6Apnl2wDHNVW2REgW6Yj",
+	"Ia2dh/CTSwCZIDj2jONNQCdGE7XkOiJO8VD9+SSMra0XmGscdKXsE35tQD5Y+Xzn0cU2eKsCchO6zj5b",
+	"gxPgsoSMpiqbcLcQCkP2cCzx5TCw+KPmJotFh07bk0fAcPGhpVf/ofkTf6bZ/oPhSe3uqAj6t/UF+UsO",
+	"1HgbvIxFOp9MuNa9+/Q7+bVAGVnfVY3BeSSW/MY6Ucu2+ZUwff7CFjymaEuMWTiCRISm/7C8nxfRGtkG",
+	"HKUiS1MwrlQz2trxLBS4Kc6/WO/r92bfp2Zj/JEMz7pnY4keVOsJHYk6iLee5OunpSOH9bzLZOR0Jzhh",
+	"JMYPyh1o0DpYxlVH2DMomYYVtduQLhBZJBJ9Achido9EmqNpB6lIJbk+kYlHSMD1BlbrCiMxxraxp7TJ",
+	"swaY5bfugrDBq9Jju0kofqE9TOBu3Cl45S4OwnWecUDIzGZMCo0IVdajg3xjZJTV9brk1xkVXfOZkCCn",
+	"cYGmBD7dVqFSQH+OXvj8i5Wp38/p7Ohi3EvsqOtk3j/rY92/tGNwyxtUyLCIrllriaQzMT5OVrCqMbgd",
+	"RTKhwBAVUUl6sNvDz0xoGxi81tp9/w4+7dRIhBSGHSWjO/j37UHlx7loAEYjmGyKA4Q4z6wSQHxuPMc2",
+	"yA4jlYc7g0cGO4oSPgEQeV0Xl8TSNH2+dARl1Ux9XCbvHPbVGK0rSQcBi/Ho3AmTPwuYfMOTuVaXHIDG",
+	"9gsPxA72jq8zYYo6etQ4Eyalsp6SlVk0lVTuK0wyNinqDqUC6mU4y6yJHS5xlvElT0STG/7OXTGMKwu3",
+	"3/yX4wcfvXSZXq7mvNEcYbfDcb18KKIUSzyEdjnSI2Y1DdjF9r4pN+jpAiowS3fHRIDHLMtUM+axExCm",
+	"F2ch8nNOdEoWTL0AbcDEOBqB6uOQQlhi/BkPVQrnpdHcGb++bMs8UlNfBkPQMEBVpLkp74whbKOVykwb",
+	"F947uOrIbmtqsZ7om870LBTwgIovMiMVUXJHDCNLGGRyyj7LNlaP41LWBCzcelcH7J92t9tKRCG9mvMq",
+	"bcA0bQ2Ljku/01KNHgfCb+xCFX6oXS2TT6FuZQJMsR1PaFu/G9EjEULCDuzf3p9xbdVcGMjc9VyltKPx",
+	"vkjyCBUMsImhyAx8AKSGjKG6ScjZls8YRxlHNqg4WqollyaOltzMVVIEGNYMKgYBUocnETMnimd1Joe0",
+	"j+TYyHGtGLgWiZhO8YGTeSUP5JYu/w0J5OrV+G+OfrIx0VPqGYRkFTCkKFWjT4lqpy2LGCzaUX7NTiE1",
+	"eu3WkJq/cZdAiZ/LEJ7Ltm1Kp9lqqwYH+VaM8ozfEyZdkbyZ82VoSo6SOdrEVu/m9pbanP/ga7/645qc",
+	"W4+t0qleJo9GkYcehV0Hh8g/vYSgbWnVIYT+ISy7hHQfFVzraJVnK9j4lULW3OZwLAWS23vNJTiFtA3o",
+	"rI60bpf+XgH3acDSlWePup02Q3KhPetPhVYWkcGjcrjpqgH2DCUTt23gtp71nSPJ1GcYx4zfjLUlyLNz",
+	"t0QCUgYuHWgp+wnDCrxxNNF5ok4q0y9V7QH7ByoHo3d8qb6iMptSk6MD+3ViHzG9ACSk/QoZIgJiesGz",
+	"aM5ZpomNZtB6mZ0t0T2XOtSusCMYVdErEojWMR+kqkcNdA4UuCxF263Kwej6dtAcS7mlgqimNUbZkieD",
+	"xDTL4jpnMnkAPuopRfYnJpM3NyObJ4h2t9csslWj2t6qt2uSqK/IINGLglyYp+gbsdUqUwDYhbRd3rk6",
+	"lG/rCF1sj4DktILNWfZHcsusIeW67tw5y3SkOZcVJHCjLbQ1f5OMrU+61h9oEH+k9d4BJ1KSj7WPrVHW",
+	"TJ31jq4JGz5VuUx6BE/t5e2hU7xpp8ApXhogbAo3shsR53I/AnoBvHww+ZqKqdHSRlq0Jej2WkSBoLHS",
+	"H/hMyHfOEO/gyinvyZE8ztU6WuaT+R1w5+zCwAuPbhigsFb4ccLMI5qT59uOMk6vlceg4d+6kYD2cnsq",
+	"gHlivVKPsudNkTlPsdgJqwgmasWt+Q10EoitoY1I00hyngxkg4Pqau2o9FtifJkIuhJ4p0IZwS61W3bK",
+	"YMatDTFRS35Lg72tvZLl9aRg76m5YSjc212lljd9qvSdCIzZR+Obju9kwYpja+RYkTGKAKdCcuLFgn0V",
+	"O97jJZObC+wcEDpK6K8u93W9iQj0c3jDDXeCqxE+2S54JZOSCg0vgR/mmzcy3dyagzyk0n6FiVNQ3Nd8",
+	"qjIOadCEbQiTCqFqqeCMJ+jjRwBRqh0964Dn5jlsg4ZkqL30ZyF5x4IO18oHaEE12s59tl+colZcwqCB",
+	"hZ+iegVwYXw2w75NLVK7/H1IVCDe7VLO9peawS2F5K1VctuPgOlxlGzw9jKnIp7KEq2p2SlmgYJgOwOP",
+	"qlhv96JrJlrak0UrUFU1T0mh6bP8FC/Jf3kE8Th85F8oXYi/Pa4YQNjKGi9vHctqnPw19VLuzA/R2AMJ",
+	"9f6qeN4cDBUX9MNSwVfamYfxFbr4obhxAtWaOzVihRf6nrk9jOz/Wz7ouizwAUE0TmIOYhdNk3ZyfTYD",
+	"N0+PhPm09c6dd4gWHcgpstJkHQD7VHw9RDEa3QvwpKAUPXxpWU3jFT35/Atqg99bhavt3LskBkV3a+sf",
+	"S9/ajmd+3UmAWEhbWhqbqVH7fP/sLG4+HD4ObJzbF2oCCspK0hegVolm0FfXCk84MC45iT+/6zVZz3Vq",
+	"lMHzazZZdOwcDj6y2mgimyzeq9tadNnLZ/iamnwgOjdT1iBlkwW2PW9tLKCDdrsLYxW5TFTATkRAdmvM",
+	"OcAVLXr11Q3PNgnbIAFfjQadNnSUjIDd6F+121Gdp+2YC3jLTkmOQAh6VnQnzLBUzXI86u2NsRgOvIg4",
+	"oieUFLOGAgug7xnmoLZjOP9i/2uO7ebpoOTguGY1hx8+e+zt/kbio3GFIDBPsIVmuKXpcmpmbi06WP81",
+	"nUgrYFioom2ghT6QsqHzKQTEmA9gGH/uLymnAfK6hTL6wjeNbHVUfadRo0Qq8zoFI7B5yguQdqkMFm4R",
+	"byPTmFA6jgOhVr+c+56oWl8gT/ll0TjV7A94Vl779i4MU3V4waYN0th5e8A9yhNVGdFXkVo7AjijChzq",
+	"IFES4L5GXejFKkq50QAFO2fmosA7I9sH8Od8jj5ac4jQkjf62URGzOaGI0oI6FoIG90xxVoSfM2zGzHh",
+	"D4xacNmAFmGNyiu89r29dJxqwoRtHAEguixPv/++OTxZydv3uANvH3Ui7ccPXcR4yTbPoYzjnsdzuR8j",
+	"xMeSm0xMNP3GAFqTQAxXKjM6ukcL7L6QCm3/Cv/ddxwvhNUp0C5PlVpEEBvGupF7+PH9OPqfPJlxrxz5",
+	"5xWfGJ5E9/AnmHV9/2GUqIk+94uoHy69rS8m86j4AFNbS7aJJtgR7qLvZdgaesOSqMZnMPqz+GzmGjzL",
+	"A6gMxm9ZtgR65eY9xsX+eOJq5n/wNcp3zQFq8MNQThrcDsLTLKKtSN1xAENE3XFWHpg8Ov0DV+u5WssH",
+	"Co63XZpCzbWmmvM6SsIrMZNv8oo6vAqcnStkhVB5kCJJMZP2Vg5qcKKkVumx2F1NHdcg16CS67yNK5qv",
+	"AU9Q94haHBsdKN5mj+KCyeNo6sNuE1vDyiZm8rUcKLv8IuMJl0awVI9tmDes5ZWb9gsgYFYLwclzC7V1",
+	"hHT21YE7RyI/+scKhaGbNMYrmbxZyyt3ZT/FUbaxAuqQ4q4X5DHTm4Cqxb+gakbQU+JKFBqBCay+nimV",
+	"jLBHtibbANZxrVty5S4YUIYv09Q/ph5byw1jbD+zwAxEQCMweBz5fxn+kWHhnIHhwrHbUMbTl9GtMmaB",
+	"LnBpiW5v6MIN8i0+cVwlebsFrBTIcKMoQEsgRnGBwmbmPIOylw2Rl23sJQEjFu7x54Zny3qd8N5++ivP",
+	"apTvMdHuG3fXrgHv8lhaA9/+7l0hZP0XwoTA3e2cmoBptr/krqTfcSsAXd5+wjr29bhLJjd0GU/Q/wqI",
+	"O4yI+I0JlqvVaJDyd4ZOq5i2TrILU9iNTUu72T6grIK+G8DUgRuNjLS+J5WttfgwzEH9J/uAppIFGGiQ",
+	"egXHp0fxIs2Njn2YRshImH1WI2HuPqeRXtmTrdYoXbFs6BXO6svFqZ4WOM3DsQKzNFVrjrhvpSc8x/i+",
+	"g4YsCv8BYsSanCsuwWagLyGxmJlnKp/NYwrNGWYdD7ZmG4eDRN0CkVEJ24Q9OjLeBvMK83urUV5hhN9A",
+	"Xtsw8EGi1rubInw9uTYsqycNv7Kf8mRQjUCPqFiXn7A9KoAqoDvBkSqkNixN0bWcMx1dcy4h7Z6vQm7X",
+	"Vkb2N/kWH3tLgT6PErVkQNPi+5SYXviKaKEhCm1KIpMKjYtXA8N7a+gnt2ai7ugvLji+CiPPwLIqaJEB",
+	"Y5QmGOcWUj+ihKmz4Bs6KzSE6MwQwnJun9KA4q3SdDSub4S28tijUqocU+h6LQx4RRkHpqyK9NHBDALJ",
+	"6dFDxpbGS5rZIm+94Js4wlmOjAIphC42mG3P8g1oBBMervhPb7TzrqpPA/o8rM+nzCcE4P3EKhpCKI1d",
+	"UDDgIAG7F7Yo6jHvFu7J4W7fSeklu/mScD06JW2+pJ+f7Zfq4lW6uQ0TD6GRlFHPVZ656KneY85NxHTK",
+	"M2TN9V7QkjNpghZLVPfpJgm+fG+L9S113g4IDksjGzv3VJK5GlfJyz/izATQQkkSMbe7XDEier7JBWEC",
+	"eKDsmJwp9HSEjtaZMIZL7MgKrpF8ZKIhbXWgDH2Yb97a36q6hCqSXa9hHmZh6GDfo+1Pc24t/gsfkEAO",
+	"x+0SuiCzGzfp9rOTCXWhtcKEd+BWsYv7R9cb92OMeg0EeAqNwqOWg3UP5fSrsqWMVbGKA2ed4EGnKZkd",
+	"UZAog8S8PKnMH48ALgDW2YX9D09ZQbmFRMy49uUv2vAVHcZQowhlPVgyIM0w2vLcimVo6IHv+yAPvOMs",
+	"+UNplXdQL+jUtVRrYitertggtIQ7ywmscy22+Tu6qhMRTyuN6lbyp0O7fi4X0gr21O0SYPwEpFpvK2AZ",
+	"B8UsoJQuTcm25zzxYIq90Qfo2WexwyEgk9b+lAkI7U2UnIoMIUXXTBgsjKQtaE+HFP8yZSLlSSeAgksg",
+	"H/QYpy5zHOE8XG/68i/XFY7f2Y5oL7Q9fC2iTWzvicabdyPjwGuDdfOTErDbdptrGVFTIyFvuDQq29x5",
+	"c6MaYJlPRMJrtc2J/TYc10uqiB4fFwlmBaeoC2i4CAZTqW54FkdcJnG0yg00kcaQT4iEtKZLCr1lqKt2",
+	"Zdj6FmuB5RIShfbCfWemHGGSMHrok87Xynyxovz7GDZMXHlP+q3j+dh/+1Dl1CmCuavcfIK+9fgMS13s",
+	"DzMmZGUoN5dGpBW9FsC4AF9/HjHPsgXl8QmWUj159OT7B4+fPHj6+Kw+RLydvu5JgAHNz/ZGp44aj2iI",
+	"vqW9XbCYEdACcUKSr4JLEwkTwQLiqsD6zNkNaQG0daClj0KAYJihLAzjmFh9NAjeeq8TzOrLNzcejWHg",
+	"3Uc6bX8PvZHpBgGOEByr1RYcXsh39IarN9jbvSmfmpoGLCymIF5lrJAgEriucfrdXU7ZeXjmSWnqnanv",
+	"j08M1FUdn7GDbCDk6ClF8aSKfPnooCepyTan3WPZpmdA6qhNZl0xiWqlYpOtUTDlhGdAoFe15R6faMs1",
+	"1uFmRfdL1VYLakRmG0wBqdxokfA95OAJk7ClMwFpgHJgTE44+POQTzKblZiwNJJ8PVFLng0g6UUPbG0l",
+	"7Xu8JKg+LB7brYradSA2qje6aSfFBpeWeepFFmk+yXgQqsk3a4m9NPoCozPllYBSulFYI4/tWg7aU3b3",
+	"+lVffXa1iFY72FNoxbReqyyh7lXfLgUtZqk4IAztOsza2lRRmrpk8IpFb8vCvQJE0VAAr4aeO0x32Ni0",
+	"iwbPi9oWE/y4b8hmkLhhMdRuutRe3q5L8aaddCkdrQHOTXujUoJnyRI+JCpig8U1kNb8L6KNPYn5M471",
+	"c2kMX66Ms+8dUS6UkF/bw5baFcs1EhOWZQJaA+Ity8n1E6UJdZwhWmThsdfGgo81i9bqARJDN3VyvF+r",
+	"t3jRkEvnH9LcGhgkKs/lDhHXMtdg709FVpQ0rfLrVOj5sZCUsAHz6qbe7akd3OlZz7ksR/ac2KRKaWhf",
+	"sONP19toHUdXacJTTx1xG1G+qA5gHULMDmwhBWQkff4Fqvbq27R+hcuG3Nb0hLrGTvf8k3STs4iCALFr",
+	"8LKWBRBDcA6FQNjoVQapXTKoDRoOabu1Ao1n3NWg1S54CU6xzoT+p9Tc/Eq4ZAc2rMc9Cubinom+r0se",
+	"qbgPAc3Ymm066gL88QGiaDx3Qa3nfQlJjpHCeDCEyJozc3ChHTrjDC9wmmq4Wyr+V9x46Qc40z1Yj3H3",
+	"Q0mxrvn1XKlFc+zwg7towKXzz6iuWOHihmcITWfUSkzCoPe723ogDGOdFJfWmLPViksdb9GTQUjXOi32",
+	"0kCBksZ+AJqYs8HK+t0DRo7/bT22CpAfFydEwyMDAmJ3x8pFRodVqnWkZAwV0ojkhBG76N67H19E//7s",
+	"8b/dL2RllVurlj7669O/3A+XI3a7skuksJCPEYr9Yepc+SKTGySaCWAg8DQtL9HeI46t8z91MXrfXXx4",
+	"NTo96TQH8Hib2leju3tCMceK5ZpDFfpU8DQpQxxtQTGXoY22PSCr2u21IOkbbly3ybHavn5/34bUdFk8",
+	"O2gCo9QiTJzxiiOvnNv4TEb8hktq/7/hmZi6kCKsEhOmKKkWBnDSAq6L0PMGRKIP+HHQuH/xyE5xfzuE",
+	"1rA/3bNL2P9lmO6tvyGi1HquAGjYs5YZEZDFdW+hzr+wJMm41o5ltds2oi91Lmf8y7PeTKuwTAMRxgg9",
+	"Pw3JKcrecDIkwEwDcLJCekCtY93QxirmIdlK1ypLk9rd/zJfrro1k2g+IaeumNj6Yq8l+/waP3z6aH9j",
+	"72rft4gPyVIlCXBZ5cYHW7HXwuFGAp2XFgl/XlwAVZDSgcRFVjAyldbR+TrXs43Nt7PEbdgybfG3qwyH",
+	"qUhDiJibPJkUTQkIdwEPOExRtWcif1YsObwxoGcYcn/yJCUGDU1kXDpBdaSZSCinV0vwQLPTHSBlvzko",
+	"tYI6mxNprOHa0RZwgzCD1MISzVQJzKFqMJRg6Mltiv4Li5J8ufLkrmX4m+eloc1UpCTZiDBlgI1DHJRV",
+	"Y8q4NuimHDMma/ywLBU8c/uz2LiOttm6qNYeZQsuYyhJMg6UC00koZuxblSa7LC2dhioBPot0LPPHUSt",
+	"cZC1pO50WcaIKhxlb6Z4He8V/8wmJhBdeCfdMt5xaXd9Q8+L4wM8XqvZB5EKi6GFsGgxrFJpUKr0HEgQ",
+	"znrm4Oxnay5mc/2AQIf3SpzgDD13DYe14D0vfUdiK9TTCdTXXRU5nNWacxSkjhbmwkdYEPgEWYkCJR5R",
+	"sUNfhVEOCVArVBikPIR2pSWgLercuDpZZXpx1vt43pLSHC29aun8AB8PhPmXr1ZKi1PUD+Fr1YmGZ1GE",
+	"puEABYU79dIsmmXYCRBd5zIBZSWtHSaQeQWbpVIhF6VxePQViMmArG54oxPQQzTqoUg9NwxKzZyz1Mz/",
+	"dfb8i/3NUcrgb/Yrm39t/XJeENA8/wKTwid5JswGNJznKvk/H+1JixWX9peP9sLsxmnCPEvPnp+dQ3yW",
+	"3raywaTEjODx2bCMNcqBnsa5vStRYSC+WXH5+mV0mZv5/371D/hfZeJfuCKXb19Hjx8+Kt0jN/N/Wen4",
+	"+Pv/DwAA//8=",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,
