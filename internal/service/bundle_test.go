@@ -184,6 +184,12 @@ func TestBundleAsked(t *testing.T) {
 		t.Errorf("mail to who asked: %+v", m)
 	}
 
+	// What is given by hand beside it takes nothing of it away.
+	load(t, s, "wexillum: 1\ngrants: [{party: ada@ilvane.example, resource: page:notes, role: view, from: 2026-11-01, until: 2026-11-25}]\n")
+	if got := reaches("ada@ilvane.example", "spaces.enter", "space:dossier"); got != "yes" {
+		t.Error("a grant by hand took away what the bundle gives")
+	}
+
 	// What the bundle gives then follows for whoever holds it; a file, too.
 	check(t, s.PatchBundle(ctx, "h", "", "desk", []byte(`{"gives": [{"resource": "space:dossier", "role": "contribute"}]}`), ""))
 	if got := reaches("ada@ilvane.example", "spaces.enter", "space:dossier") + reaches("ada@ilvane.example", "files.open", "file:kit"); got != "yesno" && got != "yesyes" {
