@@ -2,9 +2,10 @@ import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Alert, Button, Form } from 'react-bootstrap'
 import { Link, useNavigate, useParams } from 'react-router'
-import { call, type Evidence, type Verified } from '../api'
+import { call, type Evidence, type EvidencePlan, type Verified } from '../api'
 import { AskDialog } from '../parts/AskDialog'
 import { Combo } from '../parts/Combo'
+import { Plans } from './Plans'
 import { Empty, Page, Waiting, when, Wrong } from '../parts/bits'
 
 /** Records of what somebody outside could do at a moment. */
@@ -57,6 +58,7 @@ export function EvidencePage({ role }: { role: string }) {
           </tbody>
         </table>
       )}
+      <Plans may={role === 'administrator' || role === 'auditor'} />
       {making && <Make close={() => setMaking(false)} />}
     </Page>
   )
@@ -69,19 +71,23 @@ function Make({ close }: { close: () => void }) {
   const [resource, setResource] = useState('')
   const [at, setAt] = useState('')
   const [must, setMust] = useState('')
+  const [every, setEvery] = useState('')
   const [why, setWhy] = useState('')
   const make = useMutation({
     mutationFn: () =>
-      call<Evidence>('POST', '/api/v1/evidence', {
+      call<Evidence | EvidencePlan>('POST', every ? '/api/v1/evidence-plans' : '/api/v1/evidence', {
+        ...(every ? { every: Number(every) } : {}),
         ...(party.trim() ? { party: party.trim() } : {}),
         ...(resource.trim() ? { resource: resource.trim() } : {}),
-        ...(at ? { at } : {}),
+        ...(at && !every ? { at } : {}),
         ...(must.trim() ? { sign_off: must.split(/[\s,]+/).filter(Boolean) } : {}),
         why,
       }),
     onSuccess: (x) => {
       void client.invalidateQueries({ queryKey: ['evidence'] })
-      navigate(`/evidence/${x.id}`)
+      if (!every) return navigate(`/evidence/${x.id}`)
+      void client.invalidateQueries({ queryKey: ['evidence-plans'] })
+      close()
     },
   })
   return (
@@ -96,7 +102,13 @@ function Make({ close }: { close: () => void }) {
         <Form.Label>
           As of <span className="quiet">empty: now</span>
         </Form.Label>
-        <Form.Control size="sm" type="datetime-local" value={at} onChange={(e) => setAt(e.target.value)} />
+        <Form.Control size="sm" type="datetime-local" disabled={every !== ''} value={at} onChange={(e) => setAt(e.target.value)} />
+      </Form.Group>
+      <Form.Group controlId="r-every" className="mb-2">
+        <Form.Label>
+          Again every so many days <span className="quiet">empty: once</span>
+        </Form.Label>
+        <Form.Control size="sm" type="number" min={1} max={366} value={every} onChange={(e) => setEvery(e.target.value)} />
       </Form.Group>
       <Form.Group controlId="r-must" className="mb-2">
         <Form.Label>
