@@ -359,11 +359,11 @@ func (s *Service) AskBundle(ctx context.Context, who Who, x BundleAsk) (*Request
 func (s *Service) askStep(now *State, t *store.Tx, r *Request) error {
 	step := r.Bundle.step()
 	r.To = slices.Clone(step.Who)
-	for _, w := range step.Who {
-		id, person := strings.CutPrefix(w, "owner:")
-		if !person {
-			continue
-		}
+	people, err := s.peopleBehind(t.Context(), step.Who)
+	if err != nil {
+		return err
+	}
+	for _, id := range people {
 		if to, err := addr.Parse(now.AddressOf(id)); err == nil {
 			if err := s.postMail(t, now, to, "bundle_asked", fmt.Sprintf("request %s %s %d", r.ID, id, r.Bundle.Reminded), map[string]string{"request": r.ID}); err != nil {
 				return err
@@ -371,6 +371,29 @@ func (s *Service) askStep(now *State, t *store.Tx, r *Request) error {
 		}
 	}
 	return nil
+}
+
+// peopleBehind lists the persons of ours who are named, or who sign in as keepers or administrators, by their id.
+func (s *Service) peopleBehind(ctx context.Context, who []string) (people []string, err error) {
+	var accounts []store.Account
+	for _, w := range who {
+		if id, person := strings.CutPrefix(w, "owner:"); person {
+			people = append(people, id)
+			continue
+		}
+		if accounts == nil {
+			if accounts, err = s.store.Accounts(ctx); err != nil {
+				return nil, err
+			}
+		}
+		for _, a := range accounts {
+			if !a.Disabled && a.Person != "" && a.Role == map[string]string{world.ByKeeper: string(Keeper), world.ByAdministrator: string(Administrator)}[w] {
+				people = append(people, a.Person)
+			}
+		}
+	}
+	slices.Sort(people)
+	return slices.Compact(people), nil
 }
 
 // BundleApproval is what whoever approves makes of what was asked for: an earlier end, and what is given less.

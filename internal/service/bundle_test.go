@@ -42,6 +42,7 @@ func TestBundleAsked(t *testing.T) {
 	load(t, s, guestWorld+strings.ReplaceAll(bundleWorld, "\nbundles:", "bundles:"))
 	load(t, s, "wexillum: 1\npeople: [{id: cato, name: Cato, address: cato@ours.example}]\n")
 	ctx := t.Context()
+	check(t, s.MakeAccount(ctx, "test", "a keeper", Account{Name: "kira", Role: string(Keeper), Person: "ben"}, "low-water-2026"))
 	d := &atDoor{t, s, &box{}}
 	uma, ben := Who{Name: "u", Role: Member, Person: "uma"}, Who{Name: "b", Role: Member, Person: "ben"}
 	ada := Who{Name: "guest:ada@ilvane.example", Role: RoleGuest, Guest: "ada@ilvane.example"}
@@ -145,6 +146,10 @@ func TestBundleAsked(t *testing.T) {
 	}
 	if _, got := do(keeper, r.ID, false, BundleApproval{Until: "+40d"}); !strings.Contains(got, "they asked for less") {
 		t.Errorf("longer than the step before let: %s", got)
+	}
+
+	if m := d.mail("ben@ours.example"); len(m) != 1 || !strings.Contains(m[0].Text, "Give ada@ilvane.example the bundle Desk") {
+		t.Errorf("mail to the keeper, who decides next: %+v", m)
 	}
 
 	// Two approve at once: one does.

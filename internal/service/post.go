@@ -10,6 +10,7 @@ import (
 	"errors"
 	"fmt"
 	"net/url"
+	"slices"
 	"sort"
 	"strings"
 	"time"
@@ -439,14 +440,25 @@ func (s *Service) tellAsker(st *State, t *store.Tx, r *Request) error {
 // composeReview asks somebody of ours whether what they answer for is still needed; nothing is sent where nothing waits for them.
 func (s *Service) composeReview(ctx context.Context, language, id, person string, c *mail.Content) (*mail.Message, error) {
 	v, err := s.RoundOf(ctx, Who{Role: Administrator, Person: person}, id)
-	if err != nil || v.Closed != "" || v.Waits["owner:"+person] == 0 {
+	if err != nil {
 		return nil, dropIfGone(err)
+	}
+	n := v.Waits["owner:"+person]
+	keepers, err := s.peopleBehind(ctx, []string{world.ByKeeper})
+	if err != nil {
+		return nil, err
+	}
+	if slices.Contains(keepers, person) {
+		n += v.Waits[world.ByKeeper]
+	}
+	if n == 0 || v.Closed != "" {
+		return nil, nil
 	}
 	until, err := moment.Parse(v.Until)
 	if err != nil {
 		return nil, err
 	}
-	c.Count, c.Text, c.Purpose, c.Until = v.Waits["owner:"+person], v.Name, v.Why, dayWords(until, s.State(), phrase.Of(language))
+	c.Count, c.Text, c.Purpose, c.Until = n, v.Name, v.Why, dayWords(until, s.State(), phrase.Of(language))
 	c.Link = s.address("/reviews/" + url.PathEscape(id))
 	msg, err := mail.Compose("review", language, c)
 	return &msg, err

@@ -185,11 +185,11 @@ func (s *State) reviewer(g *world.Grant, at moment.Moment, but ...string) string
 
 // askReviewers mails to everybody who is asked something in a round.
 func (s *Service) askReviewers(now *State, t *store.Tx, r *Round, reviewers []string, what string) error {
-	for _, w := range reviewers {
-		id, person := strings.CutPrefix(w, "owner:")
-		if !person {
-			continue
-		}
+	people, err := s.peopleBehind(t.Context(), reviewers)
+	if err != nil {
+		return err
+	}
+	for _, id := range people {
 		if to, err := addr.Parse(now.AddressOf(id)); err == nil {
 			if err := s.postMail(t, now, to, "review", "round "+r.ID+" "+what+" "+id, map[string]string{"round": r.ID, "person": id}); err != nil {
 				return err
