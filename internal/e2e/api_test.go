@@ -21,6 +21,7 @@ import (
 // D a token for decisions, M a token for metrics, R one for reading, L one for lists, G one for guests, X one for expectations,
 // - nobody signed in.
 func TestEveryRouteForEveryRole(t *testing.T) {
+	t.Parallel()
 	allowed := map[string]string{
 		"GET /api/v1/session": "aukm", "POST /api/v1/session": "aukmDMRLGX-", "DELETE /api/v1/session": "aukm",
 		"PUT /api/v1/account/password": "aukm", "POST /api/v1/accounts/{name}/sign-out": "a", "DELETE /api/v1/sessions": "aukm",
@@ -138,6 +139,7 @@ func TestEveryRouteForEveryRole(t *testing.T) {
 // TestBadInput tries every entrance with what does not belong there: each gets a
 // problem that says what is wrong, and nothing is written.
 func TestBadInput(t *testing.T) {
+	t.Parallel()
 	r := demoService(t)
 	token := r.token("harbour")
 	before := r.svc.State().Head
@@ -329,6 +331,7 @@ func TestBadInput(t *testing.T) {
 
 // TestAuthzen asks as a gateway would.
 func TestAuthzen(t *testing.T) {
+	t.Parallel()
 	r := demoService(t)
 	token := r.token("lantern")
 	ask := func(path, body string) map[string]any {
@@ -483,6 +486,7 @@ func TestGateways(t *testing.T) {
 
 // TestEditing changes with validators, idempotently, and through sessions.
 func TestEditing(t *testing.T) {
+	t.Parallel()
 	r := demoService(t)
 	token := r.token("harbour")
 	_, header, _ := r.call("GET", "/api/v1/rules/mail.forward", token, "")

@@ -25,6 +25,7 @@ var known = map[string]string{"partner": "ilvane", "into": "space:low-water-desi
 // TestMendFromFindings mends a record that an earlier version let in, in the console, where it
 // is found; and from the client, where it is not broken.
 func TestMendFromFindings(t *testing.T) {
+	t.Parallel()
 	r := demoService(t)
 	db, err := sql.Open("mysql", r.dsn)
 	check(t, err)

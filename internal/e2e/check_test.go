@@ -103,6 +103,7 @@ func TestCheckLong(t *testing.T) {
 
 // TestConsoleCheck pastes a list, reads what was found, and narrows it down.
 func TestConsoleCheck(t *testing.T) {
+	t.Parallel()
 	r := demoService(t)
 	p := r.page(browser(t), "harbour")
 	p.goTo("/check", "document.querySelector('#c-list')")

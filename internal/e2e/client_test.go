@@ -85,6 +85,7 @@ func TestStories(t *testing.T) {
 
 // TestWrongUse ends with 2, failures with 1, and both say what to do.
 func TestWrongUse(t *testing.T) {
+	t.Parallel()
 	r := demoService(t)
 	r.says(1, "sign in with: wexillum login", "partner", "list")
 	r.login("lantern")
@@ -118,6 +119,7 @@ func TestWrongUse(t *testing.T) {
 
 // TestFormats prints records in every format.
 func TestFormats(t *testing.T) {
+	t.Parallel()
 	r := demoService(t)
 	r.login("harbour")
 	var answer struct {
@@ -180,6 +182,7 @@ func TestFormats(t *testing.T) {
 // TestDumpAndLoad: what is dumped loads into an empty service as the same world,
 // and a second time changes nothing.
 func TestDumpAndLoad(t *testing.T) {
+	t.Parallel()
 	r := demoService(t)
 	r.login("harbour")
 	text := r.must("dump")

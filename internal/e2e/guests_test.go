@@ -400,6 +400,7 @@ func TestMailEncrypted(t *testing.T) {
 // TestLists takes guests, grants, links, spaces and people out as CSV and in again, tells
 // what is wrong line by line, and speaks SCIM of guests.
 func TestLists(t *testing.T) {
+	t.Parallel()
 	r := demoService(t)
 	r.login("harbour")
 	dir := t.TempDir()
@@ -498,6 +499,7 @@ func TestMemberInvites(t *testing.T) {
 
 // TestWhatIf tells how the dates of a guest move if something were done, and does nothing.
 func TestWhatIf(t *testing.T) {
+	t.Parallel()
 	r := demoService(t)
 	token := r.token("lantern")
 	before := r.svc.State().Head

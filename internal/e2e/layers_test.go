@@ -62,6 +62,7 @@ func TestWorkedExample1(t *testing.T) {
 
 // TestExceptions makes, prolongs and ends exceptions, one by one and by a list.
 func TestExceptions(t *testing.T) {
+	t.Parallel()
 	r := demoService(t)
 	r.login("harbour")
 	q := []string{"ask", "x@unlisted.example", "chat.message", "person:n.gravenor"}
@@ -119,6 +120,7 @@ func TestExceptions(t *testing.T) {
 
 // TestHalves: recording what their side says changes whose turn it is, and answers.
 func TestHalves(t *testing.T) {
+	t.Parallel()
 	r := demoService(t)
 	r.login("harbour")
 	r.says(0, "oskelund  spaces.in     unset  refuses  shut", "partner", "halves", "oskelund")

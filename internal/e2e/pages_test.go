@@ -20,6 +20,7 @@ import (
 // TestPagesLoseNobody suspends somebody of the first page before the second is fetched: nobody
 // else is left out, of the list of guests and of an AuthZEN search.
 func TestPagesLoseNobody(t *testing.T) {
+	t.Parallel()
 	r := demoService(t)
 	token := r.token("harbour")
 	suspend := func(address string) {

@@ -56,6 +56,7 @@ func TestPartnerFromTheClient(t *testing.T) {
 
 // TestDomainLists takes thousands of lines in and gives them out again, the same.
 func TestDomainLists(t *testing.T) {
+	t.Parallel()
 	r := demoService(t)
 	r.login("harbour")
 	dir := t.TempDir()
@@ -97,6 +98,7 @@ func TestDomainLists(t *testing.T) {
 // TestStatementsFromTheClient: what the second organisation says is seen; it closes
 // a half, rolls its key, changes it behind our back; ours is published and rolled.
 func TestStatementsFromTheClient(t *testing.T) {
+	t.Parallel()
 	r := demoService(t)
 	r.login("harbour")
 	r.says(0, "open: messages, voice", "partner", "halves", "ilvane")
@@ -275,6 +277,7 @@ func TestPartnersInTheConsole(t *testing.T) {
 // TestPartnerPatch changes one field of a partner that has every one of them, by the client, the API
 // and the console: all others are what they were.
 func TestPartnerPatch(t *testing.T) {
+	t.Parallel()
 	r := demoService(t)
 	r.login("harbour")
 	r.must("partner", "set", "pallowick", "--also-named", "Pallowick Stands,The Studio", "--contact", "Rhona <r.larkmoor@pallowick.example>", "--owner", "d.ekwinter", "--review", "2027-03-01", "--note", "a note",

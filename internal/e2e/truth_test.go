@@ -384,6 +384,7 @@ func (p *page) tabs(selector, says string) {
 // TestKeyboardAlone signs in, asks, takes a remedy, publishes it and asks again, without a
 // pointer.
 func TestKeyboardAlone(t *testing.T) {
+	t.Parallel()
 	r := demoService(t)
 	p := &page{t, browser(t), r.url}
 	keys := func(list ...string) {
@@ -485,6 +486,7 @@ func TestTwoAtOnce(t *testing.T) {
 
 // TestManyPartners lists more partners than a page holds, and says of how many.
 func TestManyPartners(t *testing.T) {
+	t.Parallel()
 	r := demoService(t)
 	var b strings.Builder
 	b.WriteString("wexillum: 1\npartners:\n")

@@ -29,6 +29,7 @@ import (
 // TestPast asks after many changes what was so at each moment in between: the
 // answers are those that were given then, also after a restart.
 func TestPast(t *testing.T) {
+	t.Parallel()
 	r := demoService(t)
 	r.login("harbour")
 	question := []string{"ask", "*@quayside.example", "meetings.join", "meeting:loan-weekly", "-o", "json"}
@@ -101,6 +102,7 @@ func TestPast(t *testing.T) {
 // TestSearch compares every result of an AuthZEN search with evaluations, page by
 // page.
 func TestSearch(t *testing.T) {
+	t.Parallel()
 	r := demoService(t)
 	token := r.token("harbour")
 	search := func(what, body string) (out []map[string]string) {
@@ -243,6 +245,7 @@ func inOrder(text string) string {
 // TestViews: audience, board and difference through the client, on the service and
 // on a file alone, as tables, CSV, JSON and pages that print.
 func TestViews(t *testing.T) {
+	t.Parallel()
 	r := demoService(t)
 	r.login("lantern")
 	dir := t.TempDir()
@@ -372,6 +375,7 @@ func TestViewsInTheConsole(t *testing.T) {
 // TestLargeInTheConsole walks through a world of 10,000 guests and 100,000 grants: every
 // page comes, numbers lead to their lists, and a draft is weighed.
 func TestLargeInTheConsole(t *testing.T) {
+	t.Parallel()
 	now := moment.Of(time.Now())
 	w := world.Merge(&world.World{}, worldgen.Generate(5, worldgen.Size{Guests: 10_000}, now))
 	r := startService(t, dbtest.DSN(t), func(ctx context.Context, svc *service.Service) error {
