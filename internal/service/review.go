@@ -32,6 +32,7 @@ type Round struct {
 	Made     string `json:"made"`
 	Lines    int    `json:"lines"`
 	Reminded int    `json:"reminded,omitempty"` // how many days before the end everybody was reminded
+	Sealing  string `json:"sealing,omitempty"`  // since when a service makes its record and its digest, so that no other does
 	Closed   string `json:"closed,omitempty"`
 	Evidence string `json:"evidence,omitempty"` // the record of reach that was made at the end
 	Digest   string `json:"digest,omitempty"`   // of the lines as they were at the end, SHA-256 in hex
@@ -680,6 +681,17 @@ func (s *Service) closeRound(ctx context.Context, by, why string, r *Round) erro
 			return err
 		}
 	}
+	mine := false
+	if err := s.onRound(ctx, by, why, r.ID, func(now *Round) bool {
+		since, err := moment.Parse(now.Sealing)
+		mine = err != nil || s.Now() > since+sealingAtMost // whoever began it may be gone
+		if mine {
+			now.Sealing = s.Now().String()
+		}
+		return mine
+	}); err != nil || !mine {
+		return err
+	}
 	scope := EvidenceScope{At: moment.Always, Why: "at the end of the review " + r.Name}
 	if r.Partner != "" {
 		scope.Party = "partner:" + r.Partner
@@ -699,8 +711,19 @@ func (s *Service) closeRound(ctx context.Context, by, why string, r *Round) erro
 	if err != nil {
 		return err
 	}
-	return s.change(ctx, by, why, func(_ *State, t *store.Tx) error {
-		doc, err := t.Record("round", r.ID)
+	return s.onRound(ctx, by, why, r.ID, func(now *Round) bool {
+		now.Sealing, now.Closed, now.Evidence, now.Digest = "", s.Now().String(), record, digest
+		return true
+	})
+}
+
+// sealingAtMost is after how long another service takes over the end of a round.
+const sealingAtMost = 15 * 60e6
+
+// onRound changes a round that is not over, where fn says so.
+func (s *Service) onRound(ctx context.Context, by, why, id string, fn func(*Round) bool) error {
+	err := s.change(ctx, by, why, func(_ *State, t *store.Tx) error {
+		doc, err := t.Record("round", id)
 		if err != nil {
 			return err
 		}
@@ -708,12 +731,15 @@ func (s *Service) closeRound(ctx context.Context, by, why string, r *Round) erro
 		if err := json.Unmarshal(doc, &now); err != nil {
 			return err
 		}
-		if now.Closed != "" { // another service was first
-			return nil
+		if now.Closed != "" || !fn(&now) {
+			return errPreview
 		}
-		now.Closed, now.Evidence, now.Digest = s.Now().String(), record, digest
-		return putJSON(t, "round", r.ID, &now)
+		return putJSON(t, "round", id, &now)
 	})
+	if errors.Is(err, errPreview) {
+		return nil
+	}
+	return err
 }
 
 // silence does what the rule says of a line that nobody answered.
@@ -815,12 +841,23 @@ func (s *Service) tendRounds(ctx context.Context) error {
 			}
 			v := s.viewRound(r, counts, Who{})
 			if err := s.change(ctx, Scheduler, fmt.Sprintf("reminded %d days before the review %s ends", days, r.Name), func(now *State, t *store.Tx) error {
-				r.Reminded = days
-				if err := putJSON(t, "round", r.ID, r); err != nil {
+				doc, err := t.Record("round", r.ID)
+				if err != nil {
 					return err
 				}
-				return s.askReviewers(now, t, r, slices.Sorted(maps.Keys(v.Waits)), fmt.Sprint(days))
-			}); err != nil {
+				var cur Round
+				if err := json.Unmarshal(doc, &cur); err != nil {
+					return err
+				}
+				if cur.Closed != "" || cur.Reminded != 0 && cur.Reminded <= days { // another service was first
+					return errPreview
+				}
+				cur.Reminded = days
+				if err := putJSON(t, "round", r.ID, &cur); err != nil {
+					return err
+				}
+				return s.askReviewers(now, t, &cur, slices.Sorted(maps.Keys(v.Waits)), fmt.Sprint(days))
+			}); err != nil && !errors.Is(err, errPreview) {
 				return err
 			}
 		}
