@@ -25,6 +25,21 @@ var bundles = policyEntry[world.Bundle]{section: "bundles", noun: "bundle",
 	},
 }
 
+// keepsBundles refuses a policy that lacks a bundle that somebody holds or held, however it came about: what they have would say
+// nothing any more, and no file that was dumped could be read.
+func keepsBundles(now *State, next *world.World) error {
+	for i := range now.Policy().Bundles {
+		b := &now.Policy().Bundles[i]
+		if _, err := bundles.find(next, b.ID); err == nil {
+			continue
+		}
+		if err := bundles.keeps(now, b); err != nil {
+			return fmt.Errorf("bundle %s: %w", b.ID, err)
+		}
+	}
+	return nil
+}
+
 // Bundle finds a bundle.
 func (s *State) Bundle(id string) (*world.Bundle, error) { return bundles.find(s.Policy(), id) }
 

@@ -206,6 +206,17 @@ func TestBundleAsked(t *testing.T) {
 	if err := s.RemoveBundle(ctx, "h", "", "desk", ""); err == nil || !strings.Contains(err.Error(), "somebody holds it or held it; close the bundle") {
 		t.Errorf("removing what is held: %v", err)
 	}
+	_, err = s.MakeDraftOf(ctx, "h", "without it", "x", func(now *State) (*world.World, error) {
+		next := *now.Policy()
+		next.Bundles = next.Bundles[1:]
+		return &next, nil
+	})
+	check(t, err)
+	without, err := s.Draft(ctx, "without it")
+	check(t, err)
+	if _, err := s.Publish(ctx, "h", "x", "without it", without.Digest, moment.Always); err == nil || !strings.Contains(err.Error(), "bundle desk: ") {
+		t.Errorf("published without a bundle that is held: %v", err)
+	}
 	if _, got := ask(ada, BundleAsk{Bundle: "plain", Address: "ada@ilvane.example", Purpose: "x"}); !strings.Contains(got, "beside which nobody holds Plain") {
 		t.Errorf("bundles that exclude each other: %s", got)
 	}

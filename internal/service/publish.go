@@ -161,6 +161,9 @@ func (s *Service) write(x *DraftNow, t *store.Tx) error {
 }
 
 func (s *Service) writeNext(live *State, next *world.World, t *store.Tx, why string) error {
+	if err := keepsBundles(live, next); err != nil {
+		return err
+	}
 	t.Because(why)
 	if err := s.actForward(live, next, t); err != nil {
 		return err
