@@ -201,6 +201,9 @@ func (a *app) guestShow() *cobra.Command {
 				if n := pick(x.Group); n != "" {
 					through = "group:" + n
 				}
+				if n := pick(x.Bundle); n != "" {
+					through = "bundle:" + n
+				}
 				live := "yes"
 				if !x.Live {
 					live = "no"

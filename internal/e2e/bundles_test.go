@@ -99,6 +99,7 @@ func TestBundlesInTheConsole(t *testing.T) {
 	r.says(3, "no", "ask", who, "spaces.enter", "space:loan-dossier")
 	r.says(0, who, "bundle", "show", "condition-reports")
 	r.says(0, "Condition reports", "reach", who)
+	r.says(0, "bundle:condition-reports", "guest", "show", who)
 	admin.goTo("/bundles/condition-reports", "document.querySelector('[aria-labelledby=h-held] tbody tr')")
 	admin.picture("bundle")
 
