@@ -183,6 +183,10 @@ func (s *Service) accepted(ctx context.Context, n *noticed) ([]Noticed, error) {
 	if err != nil {
 		return nil, err
 	}
+	rounds, err := s.roundFindings(ctx)
+	if err != nil {
+		return nil, err
+	}
 	expected, err := s.expectationFindings(ctx)
 	if err != nil {
 		return nil, err
@@ -191,7 +195,7 @@ func (s *Service) accepted(ctx context.Context, n *noticed) ([]Noticed, error) {
 	if err != nil {
 		return nil, err
 	}
-	all = slices.Concat(all, systems, expected, before)
+	all = slices.Concat(all, systems, rounds, expected, before)
 	accepted := map[string]*finding.Accepted{}
 	err = s.store.Records(ctx, "acceptance", "", func(_ string, doc []byte) error {
 		var d acceptance

@@ -14,6 +14,7 @@ import (
 
 	"wexillum.example/internal/core/addr"
 	"wexillum.example/internal/core/catalogue"
+	"wexillum.example/internal/core/finding"
 	"wexillum.example/internal/core/moment"
 	"wexillum.example/internal/core/world"
 	"wexillum.example/internal/store"
@@ -863,4 +864,23 @@ func (s *Service) tendRounds(ctx context.Context) error {
 		}
 	}
 	return nil
+}
+
+// roundsNear is how many days before its end a round that nobody answers is told of.
+const roundsNear = 3
+
+// roundFindings are the rounds that end soon, and of which more than half is not answered.
+func (s *Service) roundFindings(ctx context.Context) (out []finding.Finding, err error) {
+	at, st := s.Now(), s.State()
+	all, err := s.Rounds(ctx, Who{Name: "wexillum", Role: Auditor})
+	for i := range all {
+		v := &all[i]
+		until, wrong := moment.Parse(v.Until)
+		if wrong != nil || v.Closed != "" || 2*v.Open <= v.Lines || at < until-moment.Moment(roundsNear)*86400e6 {
+			continue
+		}
+		out = append(out, finding.Finding{ID: "review_unanswered review:" + v.ID, Kind: "review_unanswered", About: []string{"review:" + v.ID}, Numbers: []finding.Number{{What: "lines", N: v.Open}},
+			Cause: fmt.Sprintf("Of the review %s, %d of %d lines are not answered, and it ends with %s.", v.Name, v.Open, v.Lines, moment.DayOf(until-1, st.Zone()))})
+	}
+	return out, err
 }

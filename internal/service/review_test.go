@@ -209,6 +209,16 @@ cy@ilvane.example space:dossier contribute owner:ben ended`; got != want {
 	if m := d.mail("uma@ours.example"); len(m) != 1 || !strings.Contains(m[0].Text, "3 lines wait for you") {
 		t.Errorf("reminded: %+v", m)
 	}
+	if all, err := s.roundFindings(ctx); err != nil || len(all) != 0 {
+		t.Errorf("days before its end, most of it answered: %+v %v", all, err)
+	}
+	late, err := s.BeginRound(ctx, keeper, RoundBegin{Name: "Late", Space: "dossier", Until: "+2d", Why: "x"}, false)
+	check(t, err)
+	if all, err := s.roundFindings(ctx); err != nil || len(all) != 1 || all[0].ID != "review_unanswered review:"+late.ID || !strings.Contains(all[0].Cause, "lines are not answered, and it ends with 2026-12-10") {
+		t.Errorf("nobody answers: %+v %v", all, err)
+	}
+	_, err = s.EndRound(ctx, keeper, late.ID, "it was begun by mistake")
+	check(t, err)
 	clock.at = time.Date(2026, 12, 14, 0, 1, 0, 0, time.UTC)
 	check(t, s.tendRounds(ctx))
 	v, err := s.RoundOf(ctx, keeper, whole.ID)

@@ -1,5 +1,5 @@
 /** What a thing is called in "Go to the …". */
-const labels: Record<string, string> = { space: 'space', partner: 'partner', person: 'person', mailbox: 'person', exception: 'exception', bundle: 'bundle', expectation: 'expectation', guest: 'guest', rule: 'rule', link: 'link', partners: 'partners', system: 'system' }
+const labels: Record<string, string> = { space: 'space', partner: 'partner', person: 'person', mailbox: 'person', exception: 'exception', bundle: 'bundle', review: 'review', expectation: 'expectation', guest: 'guest', rule: 'rule', link: 'link', partners: 'partners', system: 'system' }
 
 export interface Place {
   to: string
@@ -25,6 +25,8 @@ export function placeOf(about: string): Place | undefined {
         return `/exceptions#${id}`
       case 'bundle':
         return `/bundles/${id}`
+      case 'review':
+        return `/reviews/${id}`
       case 'expectation':
         return `/expectations/${id}`
       case 'guest':

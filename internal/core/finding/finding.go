@@ -50,6 +50,7 @@ var kinds = []Kind{
 	{"bundle_opens_nothing", "A bundle would open nothing to people who may ask for it", "Open what stands in the way, or leave the partner out of the bundle.", false},
 	{"bundle_held_outside", "Somebody holds a bundle that is not for them", "End it, or let people of their organisation ask for it.", false},
 	{"bundles_overlap", "One bundle gives everything that another gives", "Close one of them, or say that nobody holds both.", true},
+	{"review_unanswered", "A review ends soon, and most of it is not answered", "Remind those for whom it waits, or answer for them; else what the rule says of silence is done.", false},
 	{"barred_holds_grants", "A barred address still has a record or grants", "End its access, or lift the bar if it is no longer needed.", false},
 	{"guest_looks_alike", "A guest's domain looks like another one", "Find out who they are before they get more access; bar the domain if nobody knows.", false},
 	{"guest_of_no_partner", "A guest's domain belongs to no partner", "Add the organisation as a partner, or let the guest go.", true},

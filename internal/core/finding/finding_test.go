@@ -165,6 +165,9 @@ func TestEach(t *testing.T) {
 	seen["record_unread"] = true                                        // of a database, not of a world
 	seen["limit_loose_long"], seen["system_changed_again"] = true, true // of what was kept
 	for _, k := range finding.Kinds() {
+		if k.Name == "review_unanswered" { // what the service knows
+			seen[k.Name] = true
+		}
 		if strings.HasPrefix(k.Name, "bundle") { // TestBundles brings them about
 			seen[k.Name] = true
 		}
