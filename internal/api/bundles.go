@@ -347,6 +347,9 @@ func (s *server) askable(ctx context.Context, who service.Who, ask *contract.Bun
 		}
 	}
 	if id := opt(ask.Bundle); id != "" {
+		if !s.doorTries.allow("bundle for "+who.Guest, s.Clock()) { // each asks somebody by mail
+			return out, service.ErrTooMany
+		}
 		if _, err := s.Service.AskBundle(ctx, who, service.BundleAsk{Bundle: id, Address: who.Guest, Language: opt(ask.Language), Answers: *cmp.Or(ask.Answers, &[]string{}), Purpose: opt(ask.Purpose), Until: opt(ask.Until)}); err != nil {
 			return out, err
 		}
