@@ -24,8 +24,8 @@ export const sections: Section[] = [
     pages: [
       { to: '/guests', name: 'Guests', help: 'guests', for: 'readers', words: 'external users guest access accounts records sponsor' },
       { to: '/invite', name: 'Invite', help: 'guests', words: 'invite guest add external user' },
-      { to: '/bundles', name: 'Bundles', help: 'bundles', words: 'access package set of access ask for request approval term who holds' },
-      { to: '/reviews', name: 'Reviews', help: 'reviews', words: 'access review recertification attestation campaign confirm still needed round' },
+      { to: '/bundles', name: 'Bundles', help: 'bundles', words: 'set of access ask for request approve approval term who holds' },
+      { to: '/reviews', name: 'Reviews', help: 'reviews', words: 'round confirm still needed recertify attest whether what is held is needed' },
       { to: '/check', name: 'Check a list', help: 'ask', words: 'check list addresses can be invited' },
       { to: '/due', name: 'Due', help: 'due', for: 'readers', words: 'expiry ends expire review term idle' },
       { to: '/lists', name: 'Lists', help: 'guests', for: 'readers', words: 'import export csv scim upload' },
