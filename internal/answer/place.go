@@ -217,17 +217,12 @@ func Suppose(x *contract.Supposition, s *engine.Snapshot, now moment.Moment) (en
 		out.Groups = *x.Groups
 	}
 	if x.Bundle != nil && *x.Bundle != "" {
-		found := false
-		for _, b := range s.Policy().Bundles {
-			if b.ID == *x.Bundle {
-				found = true
-				for _, g := range b.Gives {
-					give(g.Resource, g.Role)
-				}
-			}
-		}
-		if !found {
+		b := s.Policy().Bundle(*x.Bundle)
+		if b == nil {
 			return out, at, &engine.WrongUse{Field: "bundle", Value: *x.Bundle, Reason: "there is no such bundle"}
+		}
+		for _, g := range b.Gives {
+			give(g.Resource, g.Role)
 		}
 	}
 	if !out.Record && len(out.Grants) == 0 && len(out.Groups) == 0 {

@@ -13,7 +13,7 @@ import (
 	"wexillum.example/internal/contract"
 	"wexillum.example/internal/core/addr"
 	"wexillum.example/internal/core/catalogue"
-	"wexillum.example/internal/core/engine"
+	"wexillum.example/internal/core/check"
 	"wexillum.example/internal/core/moment"
 	"wexillum.example/internal/core/world"
 	"wexillum.example/internal/service"
@@ -151,8 +151,8 @@ func (s *server) oneBundle(ctx context.Context, id string) (out contract.Bundle,
 // bundleOpens says what a bundle would open for a typical person of each partner, and for one of none.
 func (s *server) bundleOpens(st *service.State, b *world.Bundle, at moment.Moment) ([]contract.BundleOpens, error) {
 	out := []contract.BundleOpens{}
-	one := func(partner, name, domain string) error {
-		a, err := addr.Parse("somebody@" + domain)
+	one := func(partner, name string, domain addr.Domain) error {
+		a, err := check.TypicalOf(domain)
 		if err != nil {
 			return err
 		}
@@ -162,18 +162,14 @@ func (s *server) bundleOpens(st *service.State, b *world.Bundle, at moment.Momen
 			return err
 		}
 		x.Shut = some(why)
-		would, _, err := st.Would(engine.Suppose{Address: a, Record: true, Grants: b.Grants(&world.Holding{Party: a, Bundle: b.ID, From: at, Until: moment.Never, Reviewed: moment.Always})}, at)
+		would, closed, err := check.BundleOpens(st.Snapshot, b, a, at)
 		if err != nil {
 			return err
 		}
 		x.Granted, x.Wide = service.Opened(would)
 		var shut []string
-		for _, g := range b.Gives {
-			if !slices.ContainsFunc(would, func(l engine.WouldLine) bool {
-				return l.Yes && (l.Resource == g.Resource || g.Resource.Kind == catalogue.Space && l.Resource.Kind.IsItem() && st.SpaceOf(l.Resource.ID) == g.Resource.ID)
-			}) {
-				shut = append(shut, cmp.Or(st.NameOf(g.Resource), g.Resource.String()))
-			}
+		for _, r := range closed {
+			shut = append(shut, cmp.Or(st.NameOf(r), r.String()))
 		}
 		if len(shut) > 0 {
 			x.Closed = &shut
@@ -186,12 +182,16 @@ func (s *server) bundleOpens(st *service.State, b *world.Bundle, at moment.Momen
 		if err != nil || len(p.Domains) == 0 {
 			continue
 		}
-		if err := one(id, p.Name, p.Domains[0].Domain.String()); err != nil {
+		if err := one(id, p.Name, p.Domains[0].Domain); err != nil {
 			return nil, err
 		}
 	}
 	if b.Others {
-		return out, one("", "Others", "nobody-we-know.example")
+		unknown, err := addr.ParseDomain("nobody-we-know.example")
+		if err == nil {
+			err = one("", "Others", unknown)
+		}
+		return out, err
 	}
 	return out, nil
 }

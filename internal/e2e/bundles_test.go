@@ -31,7 +31,7 @@ func TestBundlesInTheConsole(t *testing.T) {
 	admin.fill(".modal [role=combobox]", "condition-reports")
 	admin.until("[...document.querySelectorAll('[role=option]')].some(o => o.innerText.includes('Condition reports'))")
 	eval[any](admin, "[...document.querySelectorAll('.modal.show [role=option]')].find(o => o.innerText.includes('Condition reports')).click()")
-	admin.until("document.querySelector('.modal .gift-line')")
+	admin.until("document.querySelector('.modal .line-act')")
 	admin.axe("make a bundle")
 	admin.picture("bundle-make")
 	r.must("bundle", "add", "Condition reports", "--give", "folder:condition-reports=view", "--give", "space:loan-dossier=view", "--for", "ilvane,tholemere", "--approval", "owner", "--question", "Which object?", "--term-days", "90", "--why", "they ask for it every week", "--yes")
@@ -82,16 +82,16 @@ func TestBundlesInTheConsole(t *testing.T) {
 	}
 	owner := r.page(browser(t), "mooring")
 	owner.do(chromedp.EmulateViewport(390, 844))
-	owner.goTo(link, "document.querySelector('.modal .gift-line')")
+	owner.goTo(link, "document.querySelector('.modal .line-act')")
 	owner.until("document.querySelector('.modal')?.innerText.includes('They may then')")
 	if got := owner.text(".modal"); !strings.Contains(got, "The astrolabe") || !strings.Contains(got, who) {
 		t.Error(got)
 	}
 	owner.axe("approve")
 	owner.picture("bundle-approve")
-	owner.fill(".modal .gift-line:nth-child(2) select", "")
+	owner.fill(".modal .line-act:nth-child(2) select", "")
 	owner.presses(".modal", "Give it")
-	owner.until("!document.querySelector('.modal .gift-line')")
+	owner.until("!document.querySelector('.modal .line-act')")
 	if m := post.next(who); !strings.Contains(m.Text, "Condition reports: ver") && !strings.Contains(m.Text, "Condition reports: ") {
 		t.Errorf("to who asked: %s\n%s", m.Subject, m.Text)
 	}
@@ -104,6 +104,11 @@ func TestBundlesInTheConsole(t *testing.T) {
 	admin.picture("bundle")
 
 	admin.goTo("/guests/"+who, "document.querySelector('[aria-labelledby=h-grants] a[href=\"/bundles/condition-reports\"]')")
+
+	eval[any](admin, "[...document.querySelectorAll('[aria-labelledby=h-grants] tr')].find(x => x.innerText.includes('through the bundle')).querySelector('.row-acts button:last-child').click()")
+	admin.until("document.querySelector('.modal')?.innerText.includes('Take it out of what') && document.querySelector('.modal').innerText.includes('loses')")
+	admin.picture("bundle-take-out")
+	admin.presses(".modal", "Leave it")
 
 	// A member asks for somebody.
 	member := r.page(browser(t), "rigger")

@@ -154,7 +154,14 @@ func (s *State) BundleShut(b *world.Bundle, a addr.Address, at moment.Moment) (s
 	if k := s.KindAt(a, at); k == engine.KindPerson {
 		return fmt.Sprintf("%s is no address of somebody outside.", a), nil
 	}
-	if m := s.Match(a); !b.Others && (m.Partner == nil || !slices.Contains(b.Partners, m.Partner.ID)) {
+	if len(b.Gives) == 0 { // kept before that was refused
+		return fmt.Sprintf("The bundle %s gives nothing.", b.Name), nil
+	}
+	partner := ""
+	if p := s.Match(a).Partner; p != nil {
+		partner = p.ID
+	}
+	if !b.For(partner) {
 		return fmt.Sprintf("The bundle %s is not for people of %s.", b.Name, a.Domain()), nil
 	}
 	for _, h := range s.Holdings(a) {
@@ -406,11 +413,7 @@ type BundleApproval struct {
 func (s *Service) approveBundle(ctx context.Context, who Who, id, why string, preview bool, c BundleApproval) (*PlacesChanged, error) {
 	var out *PlacesChanged
 	err := s.changing(ctx, who.Name, why, preview, func(now *State, t *store.Tx) error {
-		doc, err := t.Record("request", id)
-		if err != nil {
-			return err
-		}
-		r, err := requestOf(doc)
+		r, err := requestIn(t, id)
 		if err != nil {
 			return err
 		}
@@ -628,15 +631,7 @@ func (s *Service) giveBundle(now *State, t *store.Tx, r *Request, b *world.Bundl
 func (s *Service) HandOverRequest(ctx context.Context, who Who, id, to string) (*Request, error) {
 	var out *Request
 	err := s.change(ctx, who.Name, "", func(now *State, t *store.Tx) error {
-		doc, err := t.Record("request", id)
-		if err != nil {
-			return err
-		}
-		missing := fmt.Errorf("%w: there is no request %q", ErrNotFound, id)
-		if doc == nil {
-			return missing
-		}
-		r, err := requestOf(doc)
+		r, err := requestIn(t, id)
 		if err != nil {
 			return err
 		}
@@ -645,8 +640,8 @@ func (s *Service) HandOverRequest(ctx context.Context, who Who, id, to string) (
 		switch {
 		case r.Bundle == nil:
 			return fmt.Errorf("%w: only a bundle that is asked for is handed over; answer it, or say no", ErrConflict)
-		case who.Role == Member && !mine(r, who):
-			return missing
+		case !mine(r, who):
+			return noRequest(id)
 		case r.over():
 			return fmt.Errorf("%w: the request %s is over: %s", ErrConflict, r.ID, r.State)
 		case !now.MayApprove(r, who):
@@ -690,7 +685,7 @@ func (s *Service) RequestOfGuest(ctx context.Context, who Who, id string) (*Requ
 	if r, err := s.requestKept(ctx, id); err != nil || r != nil && r.By == who.Name {
 		return r, err
 	}
-	return nil, fmt.Errorf("%w: there is no request %q", ErrNotFound, id)
+	return nil, noRequest(id)
 }
 
 // lapseRequests ends requests for bundles that nobody answered in time, and reminds those who decide half-way.
@@ -719,11 +714,7 @@ func (s *Service) lapseRequests(ctx context.Context) error {
 	}
 	for _, id := range remind {
 		if err := s.change(ctx, "wexillum", fmt.Sprintf("nobody answered within %d days", LapseDays/2), func(now *State, t *store.Tx) error {
-			doc, err := t.Record("request", id)
-			if err != nil || doc == nil {
-				return err
-			}
-			r, err := requestOf(doc)
+			r, err := requestIn(t, id)
 			if err != nil || r.over() || r.Bundle.Reminded != 0 { // another service was first
 				return err
 			}

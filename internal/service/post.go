@@ -482,6 +482,9 @@ func (s *Service) composeBundle(ctx context.Context, id string, c *mail.Content)
 		if err != nil {
 			return nil, err
 		}
+		if g, err := s.store.Guest(ctx, a.String()); err != nil || g != nil && g.State == world.StateInvited {
+			return nil, err // their invitation says it
+		}
 		for _, h := range st.Holdings(a) {
 			if h.Bundle != b.ID {
 				continue

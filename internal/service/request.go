@@ -242,26 +242,33 @@ func (s *Service) RequestOf(ctx context.Context, who Who, id string) (*Request, 
 	if r, err := s.requestKept(ctx, id); err != nil || r != nil && mine(r, who) {
 		return r, err
 	}
-	return nil, fmt.Errorf("%w: there is no request %q", ErrNotFound, id)
+	return nil, noRequest(id)
+}
+
+func noRequest(id string) error { return fmt.Errorf("%w: there is no request %q", ErrNotFound, id) }
+
+// requestIn reads a request within a change.
+func requestIn(t *store.Tx, id string) (*Request, error) {
+	doc, err := t.Record("request", id)
+	if err != nil {
+		return nil, err
+	}
+	if doc == nil {
+		return nil, noRequest(id)
+	}
+	return requestOf(doc)
 }
 
 // onRequest changes a request.
 func (s *Service) onRequest(ctx context.Context, who Who, id string, fn func(*Request) error) (*Request, error) {
 	var out *Request
 	err := s.change(ctx, who.Name, "", func(now *State, t *store.Tx) error {
-		doc, err := t.Record("request", id)
-		if err != nil {
-			return err
-		}
-		if doc == nil {
-			return fmt.Errorf("%w: there is no request %q", ErrNotFound, id)
-		}
-		r, err := requestOf(doc)
+		r, err := requestIn(t, id)
 		if err != nil {
 			return err
 		}
 		if !mine(r, who) {
-			return fmt.Errorf("%w: there is no request %q", ErrNotFound, id)
+			return noRequest(id)
 		}
 		was := r.State
 		if err := fn(r); err != nil {

@@ -177,11 +177,7 @@ func (s *Service) doRequest(
 ) (*PlacesChanged, error) {
 	var out *PlacesChanged
 	err := s.changing(ctx, who.Name, why, preview, func(now *State, t *store.Tx) error {
-		doc, err := t.Record("request", id)
-		if err != nil {
-			return err
-		}
-		r, err := requestOf(doc)
+		r, err := requestIn(t, id)
 		if err != nil {
 			return err
 		}

@@ -67,7 +67,8 @@ func (s *Service) workRecords(ctx context.Context, x *System, c Connector, due b
 			return err
 		}
 		for i := range touched { // what is held of a bundle is kept there as what it gives
-			if party, _, ok := cutLast(touched[i][1], " of "); ok && touched[i][0] == "holding" {
+			if touched[i][0] == "holding" {
+				party, _ := world.HoldingOf(touched[i][1])
 				touched[i] = [2]string{"grant", party + " a:b c d"}
 			}
 		}

@@ -347,6 +347,9 @@ func (r *reader) checkRefs(w *world.World, known Known) {
 	for i := range w.Links {
 		have["link:"+w.Links[i].ID] = true
 	}
+	if all := len(w.Bundles); all > world.MostBundles {
+		r.fail(1, 1, "these are %d bundles; a policy has %d at most", all, world.MostBundles)
+	}
 	for i := range w.Bundles {
 		have["bundle:"+w.Bundles[i].ID] = true
 	}

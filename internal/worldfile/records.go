@@ -373,6 +373,9 @@ var bundleFields = []field[world.Bundle]{
 			object(r, &n.values[i], "a gift", giftFields, &g)
 			x.Gives = append(x.Gives, g)
 		}
+		if len(x.Gives) == 0 && !r.older {
+			r.at(n, "a bundle gives something: a resource and a role")
+		}
 	}, func(w *writer, x *world.Bundle) (tree, bool) {
 		t := tree{kind: sequence}
 		for i := range x.Gives {

@@ -142,6 +142,7 @@ func TestRefused(t *testing.T) {
 		{head + "exceptions: [{id: x, rules: {chat.push: off}}]", "5:14: the exception \"x\" is for nobody"},
 		{head + "exceptions: [{id: x, people: [ada]}]", "5:14: the exception \"x\" changes no rule"},
 		{head + "exceptions: [{id: x, people: [ada], rules: {chat.push: off}, from: +3d, until: +1d}]", "5:14: the exception \"x\" ends before it begins"},
+		{head + "bundles: [{id: b, name: B, gives: []}]", "a bundle gives something: a resource and a role"},
 		{head + "bundles: [{id: b, name: B, gives: [{resource: space:none, role: view}]}]", "5:47: there is no space \"none\""},
 		{head + "expectations: [{id: e, party: \"*\", action: open, resource: \"*\", expect: never}]", "5:44: \"open\" is no action"},
 		{head + "expectations: [{id: e, party: \"*\", action: files.opne, resource: \"*\", expect: never}]", "5:44: \"files.opne\" is no action; write one as files.open, files.* or *; do you mean files.open?"},

@@ -47,7 +47,7 @@ export function ApproveBundle({ r, asked, close }: { r: Request; asked: BundleAs
                 const was = asked.less.find((l) => l.resource === g.resource)
                 const most = was ? (was.role ?? '') : g.role
                 return (
-                  <li key={g.resource} className="gift-line">
+                  <li key={g.resource} className="line-act">
                     <span>{g.name}</span>
                     <Form.Select
                       size="sm"

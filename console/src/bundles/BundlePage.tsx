@@ -75,7 +75,7 @@ export function BundlePage({ role }: { role: string }) {
           </div>
         )}
       </dl>
-      <section aria-labelledby="h-opens">
+      <section aria-labelledby="h-opens" className="apart">
         <h2 id="h-opens">What it would open</h2>
         {(b.opens ?? []).length === 0 && <Empty>Nobody may ask for it, so it opens nothing to anybody.</Empty>}
         {(b.opens ?? []).length > 0 && (
@@ -105,7 +105,7 @@ export function BundlePage({ role }: { role: string }) {
           </table>
         )}
       </section>
-      <section aria-labelledby="h-held">
+      <section aria-labelledby="h-held" className="apart">
         <h2 id="h-held">{b.held === 1 ? 'Held by one' : `Held by ${b.held}`}</h2>
         {held.length > 0 && (
           <table className="table">

@@ -71,7 +71,7 @@ export function MakeBundle({ b, close, done }: { b?: Bundle; close: () => void; 
       {gives.length > 0 && (
         <ul className="plain-list mb-2" aria-label="What it gives: chosen">
           {gives.map((g) => (
-            <li key={g.resource} className="gift-line">
+            <li key={g.resource} className="line-act">
               <span>{g.name}</span>
               <Form.Select size="sm" aria-label={`Role on ${g.name}`} value={g.role} onChange={(e) => setGives(gives.map((x) => (x.resource === g.resource ? { ...x, role: e.target.value } : x)))}>
                 {roles.map((r) => (
@@ -91,7 +91,7 @@ export function MakeBundle({ b, close, done }: { b?: Bundle; close: () => void; 
         <legend className="form-label">Approved by, in this order</legend>
         <ol className="plain-list">
           {approval.map((a, i) => (
-            <li key={a} className="gift-line">
+            <li key={a} className="line-act">
               <span>
                 {i + 1}. {a}
               </span>

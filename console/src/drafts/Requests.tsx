@@ -100,7 +100,7 @@ function One({ r, session }: { r: Request; session: Session }) {
               Somebody else decides
             </Button>
           )}
-          <Form.Control size="sm" aria-label={`Answer to ${r.id}`} placeholder="An answer, or why not" value={text} maxLength={2000} onChange={(e) => setText(e.target.value)} />
+          <Form.Control size="sm" aria-label={`Answer to ${r.id}`} placeholder={r.bundle || r.sign_up ? 'Why not' : 'An answer, or why not'} value={text} maxLength={2000} onChange={(e) => setText(e.target.value)} />
           {!r.sign_up && !r.bundle && (
             <Button size="sm" variant="outline-primary" disabled={text.trim() === '' || answer.isPending} onClick={() => answer.mutate(false)}>
               Answer

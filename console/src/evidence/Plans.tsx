@@ -16,11 +16,11 @@ export function Plans({ may }: { may: boolean }) {
   const all = list.data?.plans ?? []
   if (all.length === 0) return null
   return (
-    <section aria-labelledby="h-plans">
+    <section aria-labelledby="h-plans" className="apart">
       <h2 id="h-plans">Made again and again</h2>
       <ul className="plain-list evidence-plans">
         {all.map((p) => (
-          <li key={p.id} className="gift-line">
+          <li key={p.id} className="line-act">
             <span>
               {p.says} <span className="quiet">{p.every === 1 ? 'every day' : `every ${p.every} days`} · next {until(p.next)} · {p.why}, planned by {p.by}</span>{' '}
               {p.last && <Link to={`/evidence/${p.last}`}>the last one</Link>}

@@ -5,6 +5,7 @@ import { Link, useParams } from 'react-router'
 import { call, query, type DueSupposed, type GuestChange, type GuestView, type JournalEntry, type OutboxMessage, type Session } from '../api'
 import { Empty, Page, since, until, Waiting, when, Wrong } from '../parts/bits'
 import { Change, changesOf } from '../journal/JournalPage'
+import { StoredChange } from '../places/PlaceDialog'
 import { Act } from './Act'
 import { Line } from './Line'
 import { doWords, stateWords } from './words'
@@ -18,6 +19,7 @@ export function GuestPage({ session }: { session: Session }) {
   const { address = '' } = useParams()
   const [act, setAct] = useState<{ what: Do; resource?: string; role?: string }>()
   const [merge, setMerge] = useState(false)
+  const [out, setOut] = useState<{ bundle: string; resource: string }>() // of a bundle
   const g = useQuery({ queryKey: ['guest', address], queryFn: () => call<GuestView>('GET', `/api/v1/guests/${encodeURIComponent(address)}`) })
   if (g.error) return <Page title={address}><Wrong error={g.error} retry={() => void g.refetch()} /></Page>
   if (!g.data) return <Waiting what="Reading the record" />
@@ -130,7 +132,7 @@ export function GuestPage({ session }: { session: Session }) {
                               <Button size="sm" variant="outline-secondary" onClick={() => setAct({ what: 'confirm', resource: r.resource })}>
                                 Confirm
                               </Button>
-                              <Button size="sm" variant="outline-secondary" onClick={() => setAct({ what: 'end_grant', resource: r.resource, role: r.role })}>
+                              <Button size="sm" variant="outline-secondary" onClick={() => (r.bundle ? setOut({ bundle: r.bundle, resource: r.resource }) : setAct({ what: 'end_grant', resource: r.resource, role: r.role }))}>
                                 End
                               </Button>
                             </>
@@ -176,6 +178,7 @@ export function GuestPage({ session }: { session: Session }) {
       </div>
       {session.role !== 'member' && <History address={s.address} keeper={keeper} />}
       {act && <Act {...act} addresses={[s.address]} guest={x} keeper={keeper} close={() => setAct(undefined)} />}
+      {out && <StoredChange danger title={`Take it out of what ${s.name || s.address} holds of ${out.bundle}`} leave="Leave it" submit="Take it out" done="It is taken out" path="/api/v1/holdings/end" body={{ address: s.address, ...out }} close={() => setOut(undefined)} />}
       {merge && <Merge into={s.address} close={() => setMerge(false)} />}
     </Page>
   )

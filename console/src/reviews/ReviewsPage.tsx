@@ -19,7 +19,7 @@ export function ReviewsPage({ role }: { role: string }) {
   return (
     <Page
       title="Reviews"
-      lead="Those who answer for it are asked, line by line, whether what people outside hold is still needed. What nobody answers by the last day is as the rule says."
+      lead="Those who answer for it are asked, line by line, whether what people outside hold is still needed. What nobody answers by the last day ends, or counts as confirmed: the rule guests.review_silence says which."
       tools={
         may ? (
           <Button size="sm" onClick={() => setBeginning(true)}>

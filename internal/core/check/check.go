@@ -149,13 +149,7 @@ func (c *Checker) aim() error {
 		c.targets = []target{{c.opt.Into, c.opt.As}}
 		return nil
 	}
-	p := c.s.Policy()
-	for i := range p.Bundles {
-		if p.Bundles[i].ID == c.opt.Bundle {
-			c.bundle = &p.Bundles[i]
-		}
-	}
-	if c.bundle == nil {
+	if c.bundle = c.s.Policy().Bundle(c.opt.Bundle); c.bundle == nil {
 		return &engine.WrongUse{Field: "bundle", Value: c.opt.Bundle, Reason: "there is no such bundle"}
 	}
 	seen := map[world.Resource]bool{}
@@ -279,7 +273,7 @@ func (c *Checker) Check(number int, text string) Line {
 			}
 		}
 	}
-	if c.bundle != nil && !c.bundle.Others && (l.Partner == "" || !slices.Contains(c.bundle.Partners, l.Partner)) {
+	if c.bundle != nil && !c.bundle.For(l.Partner) {
 		l.Verdict = No
 		l.Bundle = fmt.Sprintf("The bundle %s is for others: %s.", c.bundle.Name, strings.Join(c.bundle.Partners, ", "))
 		c.ByCause[NotForBundle]++

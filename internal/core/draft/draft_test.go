@@ -257,6 +257,48 @@ func TestLoosensUnknown(t *testing.T) {
 
 // TestLoosensExpectations changes an expectation in every way: what it lets through afterwards and did not before is looser, and
 // nothing else is.
+// TestLoosensBundles changes a bundle field by field, one way and back: what gives more to anybody loosens, what gives less does not.
+func TestLoosensBundles(t *testing.T) {
+	space := world.Resource{Kind: catalogue.Space, ID: "a"}
+	base := world.Bundle{ID: "b", Name: "B", Gives: []world.Gift{{Resource: space, Role: catalogue.View}}, Partners: []string{"p"}, Approval: []string{"owner"}, TermDays: 30, ReviewDays: 90, NotWith: []string{"c"}}
+	for what, more := range map[string]func(x *world.Bundle){
+		"a higher role": func(x *world.Bundle) { x.Gives = []world.Gift{{Resource: space, Role: catalogue.Contribute}} },
+		"more that it gives": func(x *world.Bundle) {
+			x.Gives = append(slices.Clone(x.Gives), world.Gift{Resource: world.Resource{Kind: catalogue.Space, ID: "z"}, Role: catalogue.View})
+		},
+		"one partner more":          func(x *world.Bundle) { x.Partners = []string{"p", "q"} },
+		"others":                    func(x *world.Bundle) { x.Others = true },
+		"longer":                    func(x *world.Bundle) { x.TermDays = 31 },
+		"without an end":            func(x *world.Bundle) { x.TermDays = catalogue.NoLimit },
+		"confirmed less often":      func(x *world.Bundle) { x.ReviewDays = catalogue.Unset },
+		"beside the other":          func(x *world.Bundle) { x.NotWith = nil },
+		"extended by oneself":       func(x *world.Bundle) { x.Silent = true },
+		"an approver fewer":         func(x *world.Bundle) { x.Approval = nil },
+		"approved by somebody else": func(x *world.Bundle) { x.Approval = []string{"sponsor"} },
+	} {
+		loose := base
+		more(&loose)
+		was, next := &world.World{Policy: world.Policy{Bundles: []world.Bundle{base}}}, &world.World{Policy: world.Policy{Bundles: []world.Bundle{loose}}}
+		if got := draft.Loosens(was, next); len(got) != 1 || got[0] != "the bundle B" {
+			t.Errorf("%s: %q", what, got)
+		}
+		if got := draft.Loosens(next, was); len(got) != 0 && what != "approved by somebody else" && what != "an approver fewer" {
+			t.Errorf("back from %s: %q", what, got)
+		}
+	}
+	closed := base
+	closed.Closed, closed.Name = true, "Another name"
+	open, shut, none := &world.World{Policy: world.Policy{Bundles: []world.Bundle{base}}}, &world.World{Policy: world.Policy{Bundles: []world.Bundle{closed}}}, &world.World{}
+	for _, c := range []struct {
+		was, next *world.World
+		want      string
+	}{{open, shut, "[]"}, {shut, open, "[the bundle B]"}, {none, open, "[a new bundle, B]"}, {none, shut, "[]"}, {open, none, "[]"}} {
+		if got := fmt.Sprint(draft.Loosens(c.was, c.next)); got != c.want {
+			t.Errorf("%s, want %s", got, c.want)
+		}
+	}
+}
+
 func TestLoosensExpectations(t *testing.T) {
 	base := world.Expectation{ID: "x", Party: "everybody", Action: "files.open", Resource: "space:a", Could: true, Owner: "o", Why: "w"}
 	with := func(change func(x *world.Expectation)) world.Expectation {

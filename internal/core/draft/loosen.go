@@ -128,8 +128,12 @@ func Loosens(was, next *world.World) (reasons []string) {
 	for _, x := range exceptions {
 		loosens(x.Rules, nil, "the exception "+x.ID)
 	}
-	if !sameSet(was.Bundles, next.Bundles) {
-		say("bundles")
+	for i := range next.Bundles { // one that is gone gives nothing to anybody
+		if b, old := &next.Bundles[i], was.Bundle(next.Bundles[i].ID); old == nil && !b.Closed {
+			say("a new bundle, %s", b.Name)
+		} else if old != nil && !asTight(old, b) {
+			say("the bundle %s", b.Name)
+		}
 	}
 	expected := map[string]*world.Expectation{}
 	for i := range next.Expectations {
@@ -161,6 +165,42 @@ func Loosens(was, next *world.World) (reasons []string) {
 	return
 }
 
+// asTight reports whether a bundle gives nobody more than before, to nobody else, for no longer and no more easily.
+func asTight(was, is *world.Bundle) bool {
+	x := *is
+	x.Name, x.Questions = was.Name, was.Questions // words
+	if !slices.ContainsFunc(is.Gives, func(g world.Gift) bool {
+		return !slices.ContainsFunc(was.Gives, func(o world.Gift) bool { return o.Resource == g.Resource && o.Role >= g.Role })
+	}) {
+		x.Gives = was.Gives
+	}
+	shorter := func(is, was catalogue.Value) bool {
+		return was == catalogue.Unset || was == catalogue.NoLimit || is != catalogue.Unset && is != catalogue.NoLimit && is <= was
+	}
+	if shorter(is.TermDays, was.TermDays) {
+		x.TermDays = was.TermDays
+	}
+	if shorter(is.ReviewDays, was.ReviewDays) {
+		x.ReviewDays = was.ReviewDays
+	}
+	if within(is.Partners, was.Partners) {
+		x.Partners = was.Partners
+	}
+	if within(was.NotWith, is.NotWith) {
+		x.NotWith = was.NotWith
+	}
+	if len(was.Approval) > 0 && within(was.Approval, is.Approval) {
+		x.Approval = was.Approval
+	}
+	x.Others, x.Closed, x.Silent = is.Others || was.Others, is.Closed && was.Closed, is.Silent || was.Silent
+	return reflect.DeepEqual(*was, x)
+}
+
+// within reports whether one list holds nothing that another does not.
+func within(some, all []string) bool {
+	return !slices.ContainsFunc(some, func(one string) bool { return !slices.Contains(all, one) })
+}
+
 // asStrict reports whether whatever broke an expectation before a change breaks it afterwards, too. One that was removed is
 // broken by nothing.
 func asStrict(was, is *world.Expectation) bool {
@@ -171,9 +211,6 @@ func asStrict(was, is *world.Expectation) bool {
 	x.Owner, x.Why, x.Tell = was.Owner, was.Why, was.Tell // words, and who hears of it
 	if x.Could {
 		x.Could = was.Could // what could come to be is asked of it as well
-	}
-	within := func(some, all []string) bool {
-		return !slices.ContainsFunc(some, func(one string) bool { return !slices.Contains(all, one) })
 	}
 	e, old := &x.Expect, &was.Expect
 	e.AtMost, e.Until = max(e.AtMost, old.AtMost), max(e.Until, old.Until)

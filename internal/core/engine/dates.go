@@ -249,7 +249,7 @@ func (s *Snapshot) Sequences() *Sequences {
 	}
 	for i := range uint32(len(inv.bundleIDs.refs)) {
 		days := dated.None
-		if b := bundleOf(pol.source.Bundles, inv.bundleIDs.text(inv.text, i)); b != nil && b.ReviewDays != catalogue.Unset {
+		if b := pol.source.Bundle(inv.bundleIDs.text(inv.text, i)); b != nil && b.ReviewDays != catalogue.Unset {
 			days = daysOf(b.ReviewDays)
 		}
 		q.bundleDays = append(q.bundleDays, days)

@@ -22,13 +22,9 @@ func (e *Editor) PutHolding(h *world.Holding) {
 
 // removeHolding takes a holding away, by its key.
 func (e *Editor) removeHolding(key string) {
-	for i, all := range e.inv.holdings {
-		for k := range all {
-			if all[k].Key() == key {
-				e.setHolding(i, all[k].Bundle, nil)
-				return
-			}
-		}
+	party, bundle := world.HoldingOf(key)
+	if i := e.inv.addresses.find(e.inv.text, party); i != none && len(e.inv.holdings[i]) > 0 {
+		e.setHolding(i, bundle, nil)
 	}
 }
 
@@ -52,16 +48,16 @@ func (e *Editor) setHolding(i uint32, bundle string, h *world.Holding) {
 // giveBundles makes the grants that follow from holdings: of the parties whose holdings are others, and of all whose bundles
 // are others in the policy to come.
 func (e *Editor) giveBundles() {
-	var bundles []world.Bundle
+	now := &world.Policy{}
 	if e.pol != nil && e.pol.source != nil {
-		bundles = e.pol.source.Bundles
+		now = &e.pol.source.Policy
 	}
 	if e.policy != nil {
-		was := bundles
-		bundles = e.policy.Bundles
+		was := now
+		now = &e.policy.Policy
 		for i, all := range e.inv.holdings {
 			for k := range all {
-				a, b := bundleOf(was, all[k].Bundle), bundleOf(bundles, all[k].Bundle)
+				a, b := was.Bundle(all[k].Bundle), now.Bundle(all[k].Bundle)
 				if (a == nil) != (b == nil) || a != nil && (!slices.Equal(a.Gives, b.Gives) || a.ReviewDays != b.ReviewDays) {
 					e.given = append(e.given, i)
 					break
@@ -71,22 +67,13 @@ func (e *Editor) giveBundles() {
 	}
 	slices.Sort(e.given)
 	for _, i := range slices.Compact(e.given) {
-		e.giveTo(i, bundles)
+		e.giveTo(i, now)
 	}
 	e.given = nil
 }
 
-func bundleOf(bundles []world.Bundle, id string) *world.Bundle {
-	for i := range bundles {
-		if bundles[i].ID == id {
-			return &bundles[i]
-		}
-	}
-	return nil
-}
-
 // giveTo makes the grants of one party's holdings.
-func (e *Editor) giveTo(i uint32, bundles []world.Bundle) {
+func (e *Editor) giveTo(i uint32, policy *world.Policy) {
 	e.idx = nil
 	e.movedParty(i)
 	old := e.inv.parties.at(i).grants
@@ -98,13 +85,13 @@ func (e *Editor) giveTo(i uint32, bundles []world.Bundle) {
 	}
 	for k := range e.inv.holdings[i] {
 		h := &e.inv.holdings[i][k]
-		b := bundleOf(bundles, h.Bundle)
+		b := policy.Bundle(h.Bundle)
 		if b == nil {
 			continue
 		}
 		n := e.inv.bundleIDs.add(e.tok, &e.inv.text, b.ID)
 		if n >= math.MaxUint16 {
-			panic(fmt.Sprintf("engine: more than %d bundles", math.MaxUint16-1)) // files hold far fewer: worldfile.MostBundles
+			panic(fmt.Sprintf("engine: more than %d bundles", math.MaxUint16-1)) // a policy has world.MostBundles at most
 		}
 		for _, g := range b.Grants(h) {
 			next = append(next, grant{from: g.From, until: g.Until, resource: e.resource(g.Resource), role: g.Role, bundle: uint16(n) + 1, link: seconds(g.Reviewed)})
@@ -121,7 +108,7 @@ func (s *Snapshot) bundleNamed(g *grant) *world.Bundle {
 	if g == nil || g.bundle == 0 {
 		return nil
 	}
-	return bundleOf(s.pol.source.Bundles, s.inv.bundleIDs.text(s.inv.text, uint32(g.bundle)-1))
+	return s.pol.source.Bundle(s.inv.bundleIDs.text(s.inv.text, uint32(g.bundle)-1))
 }
 
 // Holdings lists what a party holds of bundles, past and to come, in the order in which they were given.
@@ -145,7 +132,7 @@ func (s *Snapshot) EachHolding(fn func(*world.Holding)) {
 // Bundled lists the grants that follow from what a party holds of bundles, past and to come.
 func (s *Snapshot) Bundled(a addr.Address) (out []world.Grant) {
 	for _, h := range s.Holdings(a) {
-		if b := bundleOf(s.pol.source.Bundles, h.Bundle); b != nil {
+		if b := s.pol.source.Bundle(h.Bundle); b != nil {
 			out = append(out, b.Grants(&h)...)
 		}
 	}

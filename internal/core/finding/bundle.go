@@ -4,8 +4,7 @@ import (
 	"slices"
 	"strings"
 
-	"wexillum.example/internal/core/addr"
-	"wexillum.example/internal/core/engine"
+	"wexillum.example/internal/core/check"
 	"wexillum.example/internal/core/moment"
 	"wexillum.example/internal/core/world"
 )
@@ -50,12 +49,15 @@ func (f *finder) bundles() {
 	}
 	for i := range f.w.Holdings {
 		h := &f.w.Holdings[i]
-		k := slices.IndexFunc(f.w.Bundles, func(b world.Bundle) bool { return b.ID == h.Bundle })
-		if k < 0 || !moment.Within(f.at, h.From, h.Until) {
+		b := f.w.Bundle(h.Bundle)
+		if b == nil || !moment.Within(f.at, h.From, h.Until) {
 			continue
 		}
-		b := &f.w.Bundles[k]
-		if p := f.s.Match(h.Party).Partner; !b.Others && (p == nil || !slices.Contains(b.Partners, p.ID)) {
+		partner := ""
+		if p := f.s.Match(h.Party).Partner; p != nil {
+			partner = p.ID
+		}
+		if !b.For(partner) {
 			f.add("bundle_held_outside", one(h.Party.String(), "bundle:"+b.ID), []Number{{"parties", 1}}, "%s holds the bundle %s, which is not for people of %s.", h.Party, b.Name, h.Party.Domain())
 		}
 	}
@@ -69,17 +71,11 @@ func (f *finder) opensNothing(b *world.Bundle) {
 			continue
 		}
 		p := &f.w.Partners[k]
-		a, err := addr.Parse("somebody@" + p.Domains[0].Domain.String())
+		a, err := check.TypicalOf(p.Domains[0].Domain)
 		if err != nil {
 			continue
 		}
-		h := world.Holding{Party: a, Bundle: b.ID, From: moment.Always, Until: moment.Never, Reviewed: moment.Always}
-		would, _, err := f.s.Would(engine.Suppose{Address: a, Record: true, Grants: b.Grants(&h)}, f.at)
-		if err != nil || slices.ContainsFunc(would, func(l engine.WouldLine) bool {
-			return l.Yes && slices.ContainsFunc(b.Gives, func(g world.Gift) bool {
-				return l.Resource == g.Resource || l.Resource.Kind.IsItem() && f.s.SpaceOf(l.Resource.ID) == g.Resource.ID
-			})
-		}) {
+		if _, closed, err := check.BundleOpens(f.s, b, a, f.at); err != nil || len(closed) < len(b.Gives) {
 			continue
 		}
 		f.add("bundle_opens_nothing", one("bundle:"+b.ID, "partner:"+id), nil, "People of %s may ask for the bundle %s, and it would open nothing to them.", p.Name, b.Name)

@@ -139,8 +139,8 @@ func Find(w *world.World, s *engine.Snapshot, at moment.Moment) []Finding {
 		all.Grants = slices.Clone(w.Grants)
 		for i := range w.Holdings {
 			h := &w.Holdings[i]
-			if k := slices.IndexFunc(w.Bundles, func(b world.Bundle) bool { return b.ID == h.Bundle }); k >= 0 {
-				all.Grants = append(all.Grants, w.Bundles[k].Grants(h)...)
+			if b := w.Bundle(h.Bundle); b != nil {
+				all.Grants = append(all.Grants, b.Grants(h)...)
 			}
 		}
 		w = &all

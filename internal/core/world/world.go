@@ -1,6 +1,8 @@
 package world
 
 import (
+	"slices"
+	"strings"
 	"time"
 
 	"wexillum.example/internal/core/addr"
@@ -355,6 +357,21 @@ type Bundle struct {
 	Silent     bool     // whoever holds it extends it without an approval
 }
 
+// Bundle finds a bundle; nil where there is none.
+func (p *Policy) Bundle(id string) *Bundle {
+	for i := range p.Bundles {
+		if p.Bundles[i].ID == id {
+			return &p.Bundles[i]
+		}
+	}
+	return nil
+}
+
+// For reports whether people of a partner may ask for a bundle; empty is nobody's partner.
+func (b *Bundle) For(partner string) bool {
+	return b.Others || partner != "" && slices.Contains(b.Partners, partner)
+}
+
 // Approvers of a bundle who are no persons by name.
 const (
 	BySponsor       = "sponsor"
@@ -378,6 +395,18 @@ func (h *Holding) Key() string { return HoldingKey(h.Party.String(), h.Bundle) }
 
 // HoldingKey names the holding of a party, as it is written, and a bundle.
 func HoldingKey(party, bundle string) string { return party + " of " + bundle }
+
+// HoldingOf reads the key of a holding.
+func HoldingOf(key string) (party, bundle string) {
+	i := strings.LastIndex(key, " of ")
+	if i < 0 {
+		return key, ""
+	}
+	return key[:i], key[i+len(" of "):]
+}
+
+// MostBundles is how many bundles a policy has at most.
+const MostBundles = 1000
 
 // Grants are what a holding of a bundle gives, in the bundle's order.
 func (b *Bundle) Grants(h *Holding) (out []Grant) {

@@ -1,0 +1,30 @@
+package check
+
+import (
+	"slices"
+
+	"wexillum.example/internal/core/addr"
+	"wexillum.example/internal/core/engine"
+	"wexillum.example/internal/core/moment"
+	"wexillum.example/internal/core/world"
+)
+
+// TypicalOf is an address of somebody at a domain of whom nothing is known.
+func TypicalOf(d addr.Domain) (addr.Address, error) { return addr.Parse("somebody@" + d.String()) }
+
+// BundleOpens tells what a bundle would open to somebody outside who was given it at a moment, and which of the things that it
+// gives would open nothing to them.
+func BundleOpens(s *engine.Snapshot, b *world.Bundle, a addr.Address, at moment.Moment) (would []engine.WouldLine, closed []world.Resource, err error) {
+	h := world.Holding{Party: a, Bundle: b.ID, From: at, Until: moment.Never, Reviewed: moment.Always}
+	if would, _, err = s.Would(engine.Suppose{Address: a, Record: true, Grants: b.Grants(&h)}, at); err != nil {
+		return nil, nil, err
+	}
+	for _, g := range b.Gives {
+		if !slices.ContainsFunc(would, func(l engine.WouldLine) bool {
+			return l.Yes && (l.Resource == g.Resource || l.Resource.Kind.IsItem() && s.SpaceOf(l.Resource.ID) == g.Resource.ID)
+		}) {
+			closed = append(closed, g.Resource)
+		}
+	}
+	return would, closed, nil
+}
