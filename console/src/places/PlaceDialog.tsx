@@ -95,7 +95,7 @@ export function PlaceDialog({
       {ready && !ahead.error && <Ahead x={x} />}
       {go.data && go.data.refused > 0 && <Ahead x={go.data} />}
       <Form.Group controlId="place-why" className="mt-3">
-        <Form.Label>{must ? (danger ? 'Why (it stands in the journal)' : 'Why (needed, as it opens something)') : 'Why'}</Form.Label>
+        <Form.Label>{must ? 'Why (needed, as it opens something)' : 'Why'}</Form.Label>
         <Form.Control size="sm" value={why} required={must} maxLength={1000} onChange={(e) => setWhy(e.target.value)} />
       </Form.Group>
     </AskDialog>
@@ -157,7 +157,7 @@ export function StoredChange({
       {x && children?.(x)}
       {!ahead.error && <Ahead x={x} />}
       <Form.Group controlId="undo-why" className="mt-3">
-        <Form.Label>{must ? 'Why (needed, as it opens something)' : 'Why'}</Form.Label>
+        <Form.Label>{must ? (danger ? 'Why (it stands in the journal)' : 'Why (needed, as it opens something)') : 'Why'}</Form.Label>
         <Form.Control size="sm" value={why} required={must} maxLength={1000} onChange={(e) => setWhy(e.target.value)} />
       </Form.Group>
     </AskDialog>
