@@ -2847,6 +2847,39 @@ export interface components {
             given?: string;
             /** Format: moment */
             at?: string;
+            /** @description Who is to decide, by name, where somebody else approved: they are away, or have left */
+            for?: string;
+            /** @description Who decides now, by name, where that is somebody else */
+            deciding?: string[];
+        };
+        Absence: {
+            person: string;
+            name: string;
+            /** @description A person of ours who decides meanwhile; without one a keeper does */
+            deputy?: string;
+            deputy_name?: string;
+            /** Format: moment */
+            from: string;
+            /** Format: moment */
+            until: string;
+            why: string;
+            /** @description It has begun */
+            on: boolean;
+            /** @description Requests for bundles that wait for them now */
+            requests: number;
+            /** @description Lines of reviews that wait for them now */
+            lines: number;
+        };
+        AbsenceSet: {
+            /** @description Who is away; without it */
+            person?: string;
+            /** @description A person of ours who decides meanwhile; without one a keeper does */
+            deputy?: string;
+            /** @description A day, or +3d; without it, now */
+            from?: string;
+            /** @description The last day, or +14d */
+            until: string;
+            why?: components["schemas"]["Why"];
         };
         AskedBundle: {
             bundle: string;

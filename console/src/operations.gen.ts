@@ -110,6 +110,8 @@ export const operations: Operation[] = [
   { method: 'POST', pattern: '/api/v1/requests/{id}/do', draft: 'preview' },
   { method: 'POST', pattern: '/api/v1/requests/{id}/withdraw', draft: 'never' },
   { method: 'POST', pattern: '/api/v1/requests/{id}/hand-over', draft: 'never' },
+  { method: 'POST', pattern: '/api/v1/absences', draft: 'never' },
+  { method: 'DELETE', pattern: '/api/v1/absences/{person}', draft: 'never' },
   { method: 'POST', pattern: '/api/v1/requests/{id}/heard', draft: 'never' },
   { method: 'POST', pattern: '/api/v1/drafts', draft: 'ask' },
   { method: 'POST', pattern: '/api/v1/drafts/{id}/drop', draft: 'ask' },

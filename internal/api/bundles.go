@@ -310,12 +310,24 @@ func (s *server) askedOut(ctx context.Context, st *service.State, r *service.Req
 		gives := giftsOut(st, b.Gives)
 		out.Name, out.Gives = some(b.Name), &gives
 	}
-	for _, a := range x.Steps {
-		who := []string{}
-		for _, w := range a.Who {
-			who = append(who, st.WhoInWords(w))
+	for i := range x.Steps {
+		a := &x.Steps[i]
+		step := contract.BundleStep{At: some(a.At), By: a.By, Given: some(a.Given), Who: namesOf(st, a.Who)}
+		if a.For != "" {
+			step.For = ptr(st.WhoInWords("owner:" + a.For))
 		}
-		out.Steps = append(out.Steps, contract.BundleStep{At: some(a.At), By: a.By, Given: some(a.Given), Who: who})
+		if now, err := s.Service.Deciding(ctx, st, x, a); err == nil && a.Given == "" && !slices.Equal(now, a.Who) {
+			step.Deciding = ptr(namesOf(st, now))
+		}
+		out.Steps = append(out.Steps, step)
+	}
+	return out
+}
+
+func namesOf(st *service.State, who []string) []string {
+	out := []string{}
+	for _, w := range who {
+		out = append(out, st.WhoInWords(w))
 	}
 	return out
 }

@@ -220,10 +220,14 @@ func (s *server) authenticate(ctx context.Context, r *http.Request) (who service
 		if !strings.EqualFold(scheme, "Bearer") {
 			return who, false, service.ErrDenied
 		}
-		who, err = s.Service.Bearer(ctx, strings.TrimSpace(text))
-		if err == nil && who.OfService() {
-			s.Service.TokenUsed(who, remote(r))
+		if who, err = s.Service.Bearer(ctx, strings.TrimSpace(text)); err != nil {
+			return who, false, err
 		}
+		if who.OfService() {
+			s.Service.TokenUsed(who, remote(r))
+			return who, false, nil
+		}
+		who, err = s.Service.StandingIn(ctx, who)
 		return who, false, err
 	}
 	name := s.sessions.GetString(ctx, "account")
@@ -233,8 +237,8 @@ func (s *server) authenticate(ctx context.Context, r *http.Request) (who service
 	since, _ := s.sessions.Get(ctx, "since").(uint64)
 	if strings.HasPrefix(name, "guest:") {
 		who, err = s.Service.GuestOf(ctx, name, since)
-	} else {
-		who, err = s.Service.WhoIs(ctx, name, since)
+	} else if who, err = s.Service.WhoIs(ctx, name, since); err == nil {
+		who, err = s.Service.StandingIn(ctx, who)
 	}
 	return who, true, err
 }

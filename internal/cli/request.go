@@ -212,6 +212,12 @@ func (a *app) printRequest(x *contract.Request) error {
 			if s.Given != nil {
 				told = fmt.Sprintf("%s, on %s", *s.Given, day(pick(s.At)))
 			}
+			if s.For != nil {
+				told += ", for " + *s.For
+			}
+			if s.Deciding != nil {
+				told += "; now " + strings.Join(*s.Deciding, " or ")
+			}
 			a.say("  %-8s  %s", []string{"approves", "then"}[min(i, 1)], told)
 		}
 	}

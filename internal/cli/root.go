@@ -184,6 +184,7 @@ func (a *app) root() *cobra.Command {
 		a.bundle(),
 		a.request(),
 		a.review(),
+		a.absence(),
 		a.rules(),
 		a.exception(),
 		a.partner(),

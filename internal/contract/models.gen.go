@@ -2997,6 +2997,45 @@ func (e SetTwoPeopleJSONBodyWhen) Valid() bool {
 	}
 }
 
+// Absence defines model for Absence.
+type Absence struct {
+	// Deputy A person of ours who decides meanwhile; without one a keeper does
+	Deputy     *string `json:"deputy,omitempty"`
+	DeputyName *string `json:"deputy_name,omitempty"`
+	From       string  `json:"from"`
+
+	// Lines Lines of reviews that wait for them now
+	Lines int    `json:"lines"`
+	Name  string `json:"name"`
+
+	// On It has begun
+	On     bool   `json:"on"`
+	Person string `json:"person"`
+
+	// Requests Requests for bundles that wait for them now
+	Requests int    `json:"requests"`
+	Until    string `json:"until"`
+	Why      string `json:"why"`
+}
+
+// AbsenceSet defines model for AbsenceSet.
+type AbsenceSet struct {
+	// Deputy A person of ours who decides meanwhile; without one a keeper does
+	Deputy *string `json:"deputy,omitempty"`
+
+	// From A day, or +3d; without it, now
+	From *string `json:"from,omitempty"`
+
+	// Person Who is away; without it
+	Person *string `json:"person,omitempty"`
+
+	// Until The last day, or +14d
+	Until string `json:"until"`
+
+	// Why The reason that the journal keeps
+	Why *Why `json:"why,omitempty"`
+}
+
 // Acceptance defines model for Acceptance.
 type Acceptance struct {
 	Id     string `json:"id"`
@@ -3504,6 +3543,12 @@ type BundleRequestState string
 type BundleStep struct {
 	At *string `json:"at,omitempty"`
 	By string  `json:"by"`
+
+	// Deciding Who decides now, by name, where that is somebody else
+	Deciding *[]string `json:"deciding,omitempty"`
+
+	// For Who is to decide, by name, where somebody else approved: they are away, or have left
+	For *string `json:"for,omitempty"`
 
 	// Given The account that approved
 	Given *string `json:"given,omitempty"`
@@ -7484,6 +7529,18 @@ type PublishedStatementParams struct {
 	For string `form:"for" json:"for"`
 }
 
+// SetAbsenceParams defines parameters for SetAbsence.
+type SetAbsenceParams struct {
+	// Preview Say what waits for them and do nothing
+	Preview *bool `form:"preview,omitempty" json:"preview,omitempty"`
+}
+
+// EndAbsenceParams defines parameters for EndAbsence.
+type EndAbsenceParams struct {
+	// Why The reason that the journal keeps
+	Why *WhyParam `form:"why,omitempty" json:"why,omitempty"`
+}
+
 // SetOwnPasswordJSONBody defines parameters for SetOwnPassword.
 type SetOwnPasswordJSONBody struct {
 	New string `json:"new"`
@@ -8831,6 +8888,9 @@ type DiffersParams struct {
 	// File The name of the file, for what is said about it
 	File *string `form:"file,omitempty" json:"file,omitempty"`
 }
+
+// SetAbsenceJSONRequestBody defines body for SetAbsence for application/json ContentType.
+type SetAbsenceJSONRequestBody = AbsenceSet
 
 // SetOwnPasswordJSONRequestBody defines body for SetOwnPassword for application/json ContentType.
 type SetOwnPasswordJSONRequestBody SetOwnPasswordJSONBody

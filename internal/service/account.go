@@ -10,6 +10,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -43,9 +44,26 @@ type Who struct {
 	Name   string
 	Role   Role
 	Person string
-	Token  string // id of the token, empty for a session
-	Guest  string // the address of a guest
-	Since  uint64 // the journal entry of signing in, in a session
+	Token  string  // id of the token, empty for a session
+	Guest  string  // the address of a guest
+	Since  uint64  // the journal entry of signing in, in a session
+	Stands *Stands // for whom they decide; nil for themselves alone
+}
+
+// Stands is for whom somebody decides who are away.
+type Stands struct {
+	For     []string // people whose deputy they are
+	Orphans []string // of keepers and administrators: people who have nobody who decides for them
+}
+
+// deputyOf reports whether somebody decides for a person as their deputy.
+func (w Who) deputyOf(person string) bool {
+	return w.Stands != nil && slices.Contains(w.Stands.For, person)
+}
+
+// takesOver reports whether a keeper decides for a person, as nobody else is left.
+func (w Who) takesOver(person string) bool {
+	return w.Stands != nil && slices.Contains(w.Stands.Orphans, person)
 }
 
 // OfService reports whether it is a service's token, which stands for no account.

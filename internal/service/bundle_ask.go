@@ -27,6 +27,7 @@ type BundleAsked struct {
 	Until    string     `json:"until"` // the end that was asked for, or what an approval made of it
 	Less     []Less     `json:"less,omitempty"`
 	Steps    []Approval `json:"steps"`
+	Never    []string   `json:"never,omitempty"`    // deputies of whoever asked, who do not approve it
 	Reminded int        `json:"reminded,omitempty"` // after how many days those who decide were reminded
 }
 
@@ -42,6 +43,7 @@ type Approval struct {
 	Who   []string `json:"who"` // as Request.To has them: owner:ID for a person, keeper, administrator
 	Given string   `json:"given,omitempty"`
 	At    string   `json:"at,omitempty"`
+	For   string   `json:"for,omitempty"` // who is away, for whom it was given
 }
 
 // States of a request for a bundle besides open, refused and works, which is when it was approved.
@@ -49,9 +51,6 @@ const (
 	RequestWithdrawn RequestState = "withdrawn"
 	RequestLapsed    RequestState = "lapsed"
 )
-
-// LapseDays is after how many days without an answer a request for a bundle lapses.
-const LapseDays = 14
 
 // BundleAsk is what somebody says who asks for a bundle.
 type BundleAsk struct {
@@ -61,17 +60,24 @@ type BundleAsk struct {
 	Until                              string // empty: as long as the bundle's term
 }
 
-// fits reports whether somebody may take a step of approving.
-func (a *Approval) fits(who Who) bool {
-	return slices.ContainsFunc(a.Who, func(w string) bool {
-		switch w {
-		case world.ByAdministrator:
-			return who.Role == Administrator
-		case world.ByKeeper:
-			return who.Role == Keeper || who.Role == Administrator
+// fits reports whether somebody may take a step of approving, and for whom, where that one is away, has left or must not decide.
+func (s *State) fits(x *BundleAsked, a *Approval, who Who) (of string, ok bool) {
+	left := 0
+	for _, w := range a.Who {
+		switch id, person := strings.CutPrefix(w, "owner:"); {
+		case !person && (who.Role == Administrator || who.Role == Keeper && w == world.ByKeeper), person && who.Person != "" && id == who.Person:
+			return "", true
+		case !person:
+		case who.deputyOf(id):
+			of, ok = id, true
+		case who.takesOver(id) || slices.Contains(x.Never, id) || !s.Has("person", id) || s.LeftAt(id) != 0:
+			left++
 		}
-		return who.Person != "" && w == "owner:"+who.Person
-	})
+	}
+	if !ok && left == len(a.Who) && (who.Role == Keeper || who.Role == Administrator) { // nobody is left
+		return strings.TrimPrefix(a.Who[0], "owner:"), true
+	}
+	return of, ok
 }
 
 // step is the first step of approving that nobody took; nil where all are taken.
@@ -84,22 +90,27 @@ func (x *BundleAsked) step() *Approval {
 	return nil
 }
 
-// self reports whether somebody asked, or would get it: they do not approve it.
+// self reports whether somebody asked, would get it, or is the deputy of whoever asked: they do not approve it.
 func (s *State) self(r *Request, who Who) bool {
-	return r.By == who.Name || who.Person != "" && (r.Person == who.Person || s.AddressOf(who.Person) == r.Bundle.Address)
+	return r.By == who.Name || who.Person != "" && (r.Person == who.Person || s.AddressOf(who.Person) == r.Bundle.Address || slices.Contains(r.Bundle.Never, who.Person)) ||
+		r.Person != "" && who.deputyOf(r.Person)
 }
 
 // MayApprove reports whether somebody may take the next step of approving a bundle that is asked for.
 func (s *State) MayApprove(r *Request, who Who) bool {
 	step := r.Bundle.step()
-	return !r.over() && step != nil && !s.self(r, who) && step.fits(who)
+	if r.over() || step == nil || s.self(r, who) {
+		return false
+	}
+	_, ok := s.fits(r.Bundle, step, who)
+	return ok
 }
 
 // approvals are the steps of approving a bundle that is asked for: of each, everybody who may take it. Who asked and who would
 // get it are in none; where that leaves nobody, a keeper decides.
 func (s *State) approvals(b *world.Bundle, x *BundleAsked, asker string, at moment.Moment) []Approval {
 	may := func(id string) bool {
-		return id != "" && id != asker && s.Has("person", id) && s.LeftAt(id) == 0 && s.AddressOf(id) != x.Address
+		return id != "" && id != asker && !slices.Contains(x.Never, id) && s.Has("person", id) && s.LeftAt(id) == 0 && s.AddressOf(id) != x.Address
 	}
 	var out []Approval
 	add := func(by string, people ...string) {
@@ -357,6 +368,13 @@ func (s *Service) AskBundle(ctx context.Context, who Who, x BundleAsk) (*Request
 				return s.giveBundle(now, t, r, b, at)
 			}
 		}
+		away, err := s.aways(ctx)
+		if err != nil {
+			return err
+		}
+		if x := away.of[who.Person]; x != nil && x.Deputy != "" {
+			r.Bundle.Never = []string{x.Deputy}
+		}
 		r.Bundle.Steps = now.approvals(b, r.Bundle, who.Person, at)
 		return s.askStep(now, t, r)
 	})
@@ -366,7 +384,11 @@ func (s *Service) AskBundle(ctx context.Context, who Who, x BundleAsk) (*Request
 func (s *Service) askStep(now *State, t *store.Tx, r *Request) error {
 	step := r.Bundle.step()
 	r.To = slices.Clone(step.Who)
-	people, err := s.peopleBehind(t.Context(), step.Who)
+	deciding, err := s.decide(t.Context(), now, step.Who, r.Bundle.Never)
+	if err != nil {
+		return err
+	}
+	people, err := s.peopleBehind(t.Context(), deciding)
 	if err != nil {
 		return err
 	}
@@ -380,7 +402,8 @@ func (s *Service) askStep(now *State, t *store.Tx, r *Request) error {
 	return nil
 }
 
-// peopleBehind lists the persons of ours who are named, or who sign in as keepers or administrators, by their id.
+// peopleBehind lists the persons of ours who are named, or who sign in as keepers or administrators, by their id; where no keeper can, the
+// administrators.
 func (s *Service) peopleBehind(ctx context.Context, who []string) (people []string, err error) {
 	var accounts []store.Account
 	for _, w := range who {
@@ -393,11 +416,19 @@ func (s *Service) peopleBehind(ctx context.Context, who []string) (people []stri
 				return nil, err
 			}
 		}
-		for _, a := range accounts {
-			if !a.Disabled && a.Person != "" && a.Role == map[string]string{world.ByKeeper: string(Keeper), world.ByAdministrator: string(Administrator)}[w] {
-				people = append(people, a.Person)
+		as := func(role Role) (out []string) {
+			for _, a := range accounts {
+				if !a.Disabled && a.Person != "" && a.Role == string(role) {
+					out = append(out, a.Person)
+				}
 			}
+			return out
 		}
+		found := as(Administrator)
+		if keepers := as(Keeper); w == world.ByKeeper && len(keepers) > 0 {
+			found = keepers
+		}
+		people = append(people, found...)
 	}
 	slices.Sort(people)
 	return slices.Compact(people), nil
@@ -434,7 +465,7 @@ func (s *Service) approveBundle(ctx context.Context, who Who, id, why string, pr
 			return fmt.Errorf("%w: nobody approves what they asked for, or would get", ErrForbidden)
 		}
 		next := x.step()
-		if !next.fits(who) {
+		if _, ok := now.fits(x, next, who); !ok {
 			return fmt.Errorf("%w: it is approved by %s", ErrForbidden, now.toInWords(next.Who))
 		}
 		if why, err := now.BundleShut(b, a, at); err != nil || why != "" {
@@ -444,8 +475,10 @@ func (s *Service) approveBundle(ctx context.Context, who Who, id, why string, pr
 			return err
 		}
 		for i := range x.Steps { // one approval is good for every step that its giver fits
-			if st := &x.Steps[i]; st.Given == "" && st.fits(who) {
-				st.Given, st.At = who.Name, at.String()
+			if st := &x.Steps[i]; st.Given == "" {
+				if of, ok := now.fits(x, st, who); ok {
+					st.Given, st.At, st.For = who.Name, at.String(), of
+				}
 			}
 		}
 		h := x.holding(a, at)
@@ -648,8 +681,8 @@ func (s *Service) HandOverRequest(ctx context.Context, who Who, id, to string) (
 			return fmt.Errorf("%w: it is answered by %s", ErrForbidden, now.toInWords(r.Bundle.step().Who))
 		case !now.Has("person", to) || left != 0 && left <= at:
 			return &Invalid{"to", to, "there is no such person here"}
-		case to == r.Person || now.AddressOf(to) == r.Bundle.Address:
-			return &Invalid{"to", to, "they asked for it, or would get it: they do not approve it"}
+		case to == r.Person || now.AddressOf(to) == r.Bundle.Address || slices.Contains(r.Bundle.Never, to):
+			return &Invalid{"to", to, "they asked for it, would get it, or are the deputy of whoever asked: they do not approve it"}
 		}
 		step := r.Bundle.step()
 		if slices.Equal(step.Who, []string{"owner:" + to}) {
@@ -696,16 +729,22 @@ func (s *Service) lapseRequests(ctx context.Context) error {
 	}
 	s.lapsedAt.Store(int64(at))
 	var over, remind []string
-	zone := s.State().Zone()
+	st := s.State()
+	zone := st.Zone()
+	lapse := int(st.Policy().SettingsNow().LapseDays)
+	half := max(1, lapse/2)
+	if st.Policy().SettingsNow().LapseDays == catalogue.NoLimit {
+		lapse, half = 0, int(world.StartLapseDays)/2
+	}
 	if err := s.store.Naming(ctx, "request", `"state":"open"`, func(id string, doc []byte) error {
 		r, err := requestOf(doc)
 		if err != nil || r.Bundle == nil || r.over() {
 			return err
 		}
 		made, err := moment.Parse(r.Made)
-		if err == nil && moment.EndOfDays(moment.DayOf(made, zone), LapseDays, zone) <= at {
+		if err == nil && lapse > 0 && moment.EndOfDays(moment.DayOf(made, zone), lapse, zone) <= at {
 			over = append(over, id)
-		} else if err == nil && r.Bundle.Reminded == 0 && moment.EndOfDays(moment.DayOf(made, zone), LapseDays/2, zone) <= at {
+		} else if err == nil && r.Bundle.Reminded == 0 && moment.EndOfDays(moment.DayOf(made, zone), half, zone) <= at {
 			remind = append(remind, id)
 		}
 		return err
@@ -713,12 +752,12 @@ func (s *Service) lapseRequests(ctx context.Context) error {
 		return err
 	}
 	for _, id := range remind {
-		if err := s.change(ctx, "wexillum", fmt.Sprintf("nobody answered within %d days", LapseDays/2), func(now *State, t *store.Tx) error {
+		if err := s.change(ctx, "wexillum", fmt.Sprintf("nobody answered within %d days", half), func(now *State, t *store.Tx) error {
 			r, err := requestIn(t, id)
 			if err != nil || r.over() || r.Bundle.Reminded != 0 { // another service was first
 				return err
 			}
-			r.Bundle.Reminded = LapseDays / 2
+			r.Bundle.Reminded = half
 			if err := s.askStep(now, t, r); err != nil {
 				return err
 			}
@@ -733,7 +772,7 @@ func (s *Service) lapseRequests(ctx context.Context) error {
 				return errPreview // another service was first
 			}
 			r.State, r.Closed, r.Heard = RequestLapsed, at.String(), false
-			r.Answer = fmt.Sprintf("Nobody answered within %d days.", LapseDays)
+			r.Answer = fmt.Sprintf("Nobody answered within %d days.", lapse)
 			return nil
 		})
 		if err != nil && !errors.Is(err, errPreview) {

@@ -1,6 +1,7 @@
 package service
 
 import (
+	"cmp"
 	"errors"
 	"fmt"
 	"math/rand/v2"
@@ -101,7 +102,7 @@ func TestBundleAsked(t *testing.T) {
 	if got != "done" {
 		t.Fatal(got)
 	}
-	if got := fmt.Sprint(r.To, r.Bundle.Steps, r.Bundle.Until); got != "[owner:uma] [{sponsor [owner:uma]  } {keeper [keeper]  }]2027-01-23T00:00:00Z" {
+	if got := fmt.Sprint(r.To, r.Bundle.Steps, r.Bundle.Until); got != "[owner:uma] [{sponsor [owner:uma]   } {keeper [keeper]   }]2027-01-23T00:00:00Z" {
 		t.Errorf("asked: %s", got)
 	}
 	if _, got := ask(ada, good); !strings.Contains(got, "you have asked for this already") {
@@ -528,4 +529,147 @@ func explained(t *testing.T, s *Service, who, action, resource string) string {
 func stepsOf(s *Service, a addr.Address) []engine.DueStep {
 	steps, _ := s.State().Sequences().Of(a)
 	return steps
+}
+
+// TestDeputies follows who decides while somebody is away: their deputy, the deputy's, or a keeper; never whom the asker named.
+func TestDeputies(t *testing.T) {
+	s, clock := start(t, dbtest.DSN(t))
+	load(t, s, guestWorld+strings.ReplaceAll(bundleWorld, "\nbundles:", "bundles:"))
+	load(t, s, "wexillum: 1\npeople: [{id: cato, name: Cato, address: cato@ours.example}, {id: dora, name: Dora, address: dora@ours.example}, {id: eli, name: Eli, address: eli@ours.example}]\n")
+	ctx := t.Context()
+	for name, x := range map[string]Account{"kira": {Role: string(Keeper), Person: "ben"}, "u": {Person: "uma"}, "c": {Person: "cato"}, "d": {Person: "dora"}} {
+		x.Name, x.Role = name, cmp.Or(x.Role, string(Member))
+		check(t, s.MakeAccount(ctx, "test", "they work here", x, "low-water-2026"))
+	}
+	d := &atDoor{t, s, &box{}}
+	// as is somebody of ours who signs in now.
+	as := func(name, person string, role Role) Who {
+		t.Helper()
+		who, err := s.StandingIn(ctx, Who{Name: name, Role: role, Person: person})
+		check(t, err)
+		return who
+	}
+	kira := func() Who { return as("kira", "ben", Keeper) }
+	away := func(who Who, person, deputy, until string) string {
+		_, err := s.SetAbsence(ctx, who, AbsenceSet{Person: person, Deputy: deputy, Until: until, Why: "on leave"}, false)
+		return outcome(err)
+	}
+	for want, got := range map[string]string{
+		"nobody stands in for themselves":     away(kira(), "uma", "uma", "+5d"),
+		`deputy "nobody": there is no such`:   away(kira(), "uma", "nobody", "+5d"),
+		"they cannot sign in here":            away(kira(), "uma", "eli", "+5d"),
+		"name a day after it begins":          away(kira(), "uma", "cato", "2026-01-01"),
+		"said to be away by a keeper":         away(as("c", "cato", Member), "uma", "dora", "+5d"),
+		`person "x": there is no such person`: away(kira(), "x", "", "+5d"),
+	} {
+		if !strings.Contains(got, want) {
+			t.Errorf("want %q: %s", want, got)
+		}
+	}
+	ask := func(by Who, bundle, address string) string {
+		t.Helper()
+		r, err := s.AskBundle(ctx, by, BundleAsk{Bundle: bundle, Address: address, Purpose: "the dinghy"})
+		check(t, err)
+		return r.ID
+	}
+	may := func(id string) (out []string) {
+		t.Helper()
+		r, err := s.requestKept(ctx, id)
+		check(t, err)
+		for _, w := range []Who{as("u", "uma", Member), as("c", "cato", Member), as("d", "dora", Member), kira(), as("a", "", Administrator)} {
+			if s.State().MayApprove(r, w) {
+				out = append(out, w.Name)
+			}
+		}
+		return out
+	}
+	guest := func(a string) Who { return Who{Name: GuestName(a), Role: RoleGuest, Guest: a} }
+	first := ask(guest("ada@ilvane.example"), "hers", "ada@ilvane.example") // uma decides, who owns what it gives too
+	if got := fmt.Sprint(may(first)); got != "[u]" {
+		t.Fatalf("before: %s", got)
+	}
+	// She is away: cato decides; he goes too, and dora decides for both; then nobody is left, and a keeper decides.
+	if got := away(as("u", "uma", Member), "uma", "cato", "+5d"); got != "done" {
+		t.Fatal(got)
+	}
+	if m := d.mail("cato@ours.example"); len(m) != 1 || !strings.Contains(m[0].Text, "Uma is away") || !strings.Contains(m[0].Text, "one request") || !strings.Contains(m[0].Text, "0 lines of reviews") {
+		t.Errorf("the deputy is told: %+v", m)
+	}
+	if got := fmt.Sprint(may(first)); got != "[u c]" { // whoever comes back early decides all the same
+		t.Errorf("a deputy: %s", got)
+	}
+	if l, err := s.Requests(ctx, as("c", "cato", Member), false); err != nil || len(l) != 1 {
+		t.Errorf("what the deputy sees: %+v %v", l, err)
+	}
+	if got := away(kira(), "cato", "dora", "+3d"); got != "done" {
+		t.Fatal(got)
+	}
+	if got := fmt.Sprint(may(first)); got != "[u d]" {
+		t.Errorf("a deputy's deputy: %s", got)
+	}
+	second := ask(guest("bo@ilvane.example"), "hers", "bo@ilvane.example")
+	if m := d.mail("dora@ours.example"); len(m) != 2 || !strings.Contains(m[0].Text+m[1].Text, "bo@ilvane.example") {
+		t.Errorf("who decides is asked: %+v", m)
+	}
+	if got := away(kira(), "dora", "", "+1d"); got != "done" {
+		t.Fatal(got)
+	}
+	if got := fmt.Sprint(may(first)); got != "[u kira a]" {
+		t.Errorf("nobody is left: %s", got)
+	}
+	if _, err := s.DoRequest(ctx, kira(), first, "they need it", false, BundleApproval{}); err != nil {
+		t.Fatal(err)
+	}
+	if r, err := s.requestKept(ctx, first); err != nil || r.State != RequestWorks || r.Bundle.Steps[0].For != "uma" || r.Bundle.Steps[0].Given != "kira" {
+		t.Errorf("given by a keeper: %+v %v", r, err)
+	}
+	// Days pass: who is back decides again, and what is over is said to be.
+	clock.forward(49 * time.Hour)
+	check(t, s.tendAbsences(ctx))
+	if got := fmt.Sprint(may(second)); got != "[u d]" {
+		t.Errorf("dora is back: %s", got)
+	}
+	// Whoever asks is not let in by whom they named, not even when they are back, or named them after asking.
+	check(t, s.EndAbsence(ctx, kira(), "uma", ""))
+	check(t, s.EndAbsence(ctx, kira(), "cato", "back early"))
+	if got := away(as("d", "dora", Member), "", "uma", "+5d"); got != "done" {
+		t.Fatal(got)
+	}
+	third := ask(as("d", "dora", Member), "hers", "cy@ilvane.example")
+	if got := fmt.Sprint(may(third)); got != "[kira a]" {
+		t.Errorf("her deputy is the approver: %s", got)
+	}
+	fourth := ask(as("c", "cato", Member), "hers", "di@ilvane.example")
+	if got := away(as("c", "cato", Member), "cato", "uma", "+5d"); got != "done" {
+		t.Fatal(got)
+	}
+	check(t, s.EndAbsence(ctx, as("c", "cato", Member), "cato", "back early"))
+	if got := fmt.Sprint(may(fourth)); got != "[kira a]" {
+		t.Errorf("named after asking: %s", got)
+	}
+	if _, err := s.HandOverRequest(ctx, kira(), third, "uma"); err == nil || !strings.Contains(err.Error(), "the deputy of whoever asked") {
+		t.Errorf("handed over to the deputy: %v", err)
+	}
+	// Lines of a round go the same way.
+	r, err := s.BeginRound(ctx, kira(), RoundBegin{Name: "Autumn", Until: "+20d", Why: "it is autumn"}, false)
+	check(t, err)
+	if v, err := s.RoundOf(ctx, as("u", "uma", Member), r.ID); err != nil || v.Mine != 1 {
+		t.Errorf("before: %+v %v", v, err)
+	}
+	if got := away(kira(), "uma", "cato", "+5d"); got != "done" {
+		t.Fatal(got)
+	}
+	if m := d.mail("cato@ours.example"); !strings.Contains(m[len(m)-1].Text, "one line of a review") {
+		t.Errorf("the deputy is told: %+v", m)
+	}
+	if x, err := s.AnswerRound(ctx, as("c", "cato", Member), r.ID, ReviewAnswer{Do: "end", Why: "the loan is over"}, false); err != nil || x.Done != 1 {
+		t.Errorf("a deputy answers: %+v %v", x, err)
+	}
+	list, err := s.Absences(ctx, as("c", "cato", Member))
+	if err != nil || len(list) != 1 || list[0].Person != "uma" || !list[0].On || list[0].Lines != 0 {
+		t.Errorf("what cato sees: %+v %v", list, err)
+	}
+	if list, err = s.Absences(ctx, kira()); err != nil || len(list) != 2 {
+		t.Errorf("what a keeper sees: %+v %v", list, err)
+	}
 }

@@ -213,7 +213,7 @@ func (s *Service) compose(ctx context.Context, m *store.Message) (*mail.Message,
 		return s.composeLetIn(ctx, data["request"], &c)
 	case "bundle_answered":
 		return s.composeBundle(ctx, data["request"], &c)
-	case "digest", "offer", "arrived", "works", "answered", "sign_up", "bundle_asked", "expectation", "review":
+	case "digest", "offer", "arrived", "works", "answered", "sign_up", "bundle_asked", "expectation", "review", "deputy":
 		return s.composeOurs(ctx, m, data, &c)
 	}
 	g, own, err := s.Guest(ctx, m.Recipient)
@@ -437,20 +437,48 @@ func (s *Service) tellAsker(st *State, t *store.Tx, r *Request) error {
 	return s.postMail(t, st, to, kind, "request "+r.ID+" "+string(r.State), map[string]string{"request": r.ID})
 }
 
+// composeDeputy tells somebody of ours that they decide for a person who is away, and what waits.
+func (s *Service) composeDeputy(ctx context.Context, language, person, deputy string, c *mail.Content) (*mail.Message, error) {
+	doc, err := s.store.Record(ctx, "absence", person)
+	if err != nil || doc == nil {
+		return nil, err
+	}
+	var x Absence
+	if err := json.Unmarshal(doc, &x); err != nil {
+		return nil, err
+	}
+	until, err := moment.Parse(x.Until)
+	if err != nil || x.Deputy != deputy || !x.on(s.Now()) {
+		return nil, err
+	}
+	said, err := s.absenceSaid(ctx, &x)
+	if err != nil {
+		return nil, err
+	}
+	c.Guest, c.Purpose, c.Count, c.More = s.State().WhoInWords("owner:"+person), x.Why, said.Requests, said.Lines
+	c.Until, c.Link = dayWords(until, s.State(), phrase.Of(language)), s.address("/")
+	msg, err := mail.Compose("deputy", language, c)
+	return &msg, err
+}
+
 // composeReview asks somebody of ours whether what they answer for is still needed; nothing is sent where nothing waits for them.
 func (s *Service) composeReview(ctx context.Context, language, id, person string, c *mail.Content) (*mail.Message, error) {
-	v, err := s.RoundOf(ctx, Who{Role: Administrator, Person: person}, id)
-	if err != nil {
-		return nil, dropIfGone(err)
-	}
-	n := v.Waits["owner:"+person]
 	keepers, err := s.peopleBehind(ctx, []string{world.ByKeeper})
 	if err != nil {
 		return nil, err
 	}
+	who := Who{Role: Member, Person: person}
 	if slices.Contains(keepers, person) {
-		n += v.Waits[world.ByKeeper]
+		who.Role = Keeper
 	}
+	if who, err = s.StandingIn(ctx, who); err != nil {
+		return nil, err
+	}
+	v, err := s.RoundOf(ctx, who, id)
+	if err != nil {
+		return nil, dropIfGone(err)
+	}
+	n := v.Mine
 	if n == 0 || v.Closed != "" {
 		return nil, nil
 	}
@@ -665,6 +693,9 @@ func (s *Service) composeOurs(ctx context.Context, m *store.Message, data map[st
 		}
 		msg, err := mail.Compose(m.Kind, language, c)
 		return &msg, err
+	}
+	if m.Kind == "deputy" {
+		return s.composeDeputy(ctx, language, data["person"], data["deputy"], c)
 	}
 	if m.Kind == "review" {
 		return s.composeReview(ctx, language, data["round"], data["person"], c)

@@ -221,7 +221,8 @@ func mine(r *Request, who Who) bool {
 		return true
 	}
 	for _, to := range r.To {
-		if who.Person != "" && to == "owner:"+who.Person {
+		id, person := strings.CutPrefix(to, "owner:")
+		if person && who.Person != "" && (id == who.Person || r.Bundle != nil && who.deputyOf(id)) {
 			return true
 		}
 	}
@@ -309,7 +310,7 @@ func (s *Service) AnswerRequest(ctx context.Context, who Who, id, text string, r
 				return fmt.Errorf("%w: give %s the bundle (do it), or say no with a reason", ErrConflict, r.Bundle.Address)
 			case st.self(r, who):
 				return fmt.Errorf("%w: nobody answers what they asked for, or would get; withdraw it", ErrForbidden)
-			case !next.fits(who):
+			case !st.MayApprove(r, who):
 				return fmt.Errorf("%w: it is answered by %s", ErrForbidden, st.toInWords(next.Who))
 			}
 		}

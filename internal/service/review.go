@@ -14,6 +14,8 @@ import (
 
 	"wexillum.example/internal/core/addr"
 	"wexillum.example/internal/core/catalogue"
+	"wexillum.example/internal/core/dated"
+	"wexillum.example/internal/core/engine"
 	"wexillum.example/internal/core/finding"
 	"wexillum.example/internal/core/moment"
 	"wexillum.example/internal/core/world"
@@ -122,7 +124,101 @@ func (s *Service) BeginRound(ctx context.Context, who Who, x RoundBegin, preview
 		}
 		return s.askReviewers(now, t, out.Round, slices.Sorted(maps.Keys(out.Asked)), "begin")
 	})
-	return out, err
+	if err != nil {
+		return nil, err
+	}
+	return out, s.holdReviews(ctx, out.Round)
+}
+
+// holdReviews makes own review days wait that would come while a round asks about the same, as policy has them now (practice §2).
+// A rule that is published or set at a space later may bring more of them, so that it is done anew for each revision, and hourly.
+func (s *Service) holdReviews(ctx context.Context, r *Round) error {
+	until, err := moment.Parse(r.Until)
+	if err != nil {
+		return err
+	}
+	now := waited{s.State().Head.Revision, s.Now()}
+	if last, ok := s.waits.Load(r.ID); ok && last.(waited).revision == now.revision && now.at >= last.(waited).at && now.at < last.(waited).at+3600e6 {
+		return nil
+	}
+	for after := 0; ; {
+		list, err := s.store.ReviewLines(ctx, r.ID, nil, ReviewOpen, after, 1000)
+		if err != nil {
+			return err
+		}
+		if len(list) == 0 {
+			break
+		}
+		after = list[len(list)-1].N
+		q := s.State().Sequences()
+		q.Between(moment.Always, until+1)
+		list = slices.DeleteFunc(list, func(l store.ReviewLine) bool { return !reviewComes(q, &l, until) })
+		for len(list) > 0 {
+			some := list[:min(reviewAtOnce, len(list))]
+			list = list[len(some):]
+			if err := s.change(ctx, Scheduler, "the review "+r.Name+" asks about it", func(now *State, t *store.Tx) error {
+				at := s.Now()
+				x := &reviewing{now: now, t: t, at: at, grants: map[string][]world.Grant{}, held: map[string][]world.Holding{}}
+				wrote := false
+				for i := range some {
+					l, err := t.ReviewLines(r.ID, nil, ReviewOpen, some[i].N-1, 1)
+					if err != nil {
+						return err
+					}
+					if len(l) == 0 || l[0].N != some[i].N {
+						continue // answered meanwhile
+					}
+					did, err := x.wait(&l[0], until)
+					if wrote = wrote || did; err != nil {
+						return err
+					}
+				}
+				if !wrote {
+					return errPreview
+				}
+				return nil
+			}); err != nil && !errors.Is(err, errPreview) {
+				return err
+			}
+		}
+	}
+	s.waits.Store(r.ID, now)
+	return nil
+}
+
+// waited is by which revision of policy, and when, own review days were made to wait for a round.
+type waited struct {
+	revision uint64
+	at       moment.Moment
+}
+
+// reviewComes reports whether what a line asks about has a review of its own that is due, or acts, by a moment.
+func reviewComes(q *engine.Sequences, l *store.ReviewLine, until moment.Moment) bool {
+	a, err := addr.Parse(l.Party)
+	if err != nil {
+		return false // of many, which have no dates of their own
+	}
+	steps, _ := q.Of(a)
+	return slices.ContainsFunc(steps, func(x engine.DueStep) bool {
+		return (x.Kind == dated.ReviewDue || x.Cause == dated.ByReview) && x.At <= until && x.Resource.String() == l.Resource && x.Role == l.Role && x.From == l.From
+	})
+}
+
+// wait makes the own review days wait of what a line asks about. It reports whether that changed anything.
+func (r *reviewing) wait(l *store.ReviewLine, until moment.Moment) (bool, error) {
+	g, _, err := r.reviewed(l)
+	if err != nil || g == nil || g.Waits >= until {
+		return false, err
+	}
+	if l.Bundle == "" {
+		g.Waits = until
+		_, err = r.t.PutGrant(g)
+		return true, err
+	}
+	k := slices.IndexFunc(r.held[l.Party], func(h world.Holding) bool { return h.Bundle == l.Bundle })
+	r.held[l.Party][k].Waits = until
+	_, err = putHolding(r.t, &r.held[l.Party][k])
+	return true, err
 }
 
 // linesFor lists what is held within a scope, each with whoever answers for it.
@@ -187,7 +283,15 @@ func (s *State) reviewer(g *world.Grant, at moment.Moment, but ...string) string
 
 // askReviewers mails to everybody who is asked something in a round.
 func (s *Service) askReviewers(now *State, t *store.Tx, r *Round, reviewers []string, what string) error {
-	people, err := s.peopleBehind(t.Context(), reviewers)
+	var deciding []string
+	for _, r := range reviewers {
+		who, err := s.decide(t.Context(), now, []string{r}, nil)
+		if err != nil {
+			return err
+		}
+		deciding = append(deciding, who...)
+	}
+	people, err := s.peopleBehind(t.Context(), deciding)
 	if err != nil {
 		return err
 	}
@@ -228,10 +332,15 @@ func (s *Service) viewRound(r *Round, counts []store.ReviewCount, who Who) Round
 	return out
 }
 
-// reviewersOf are the reviewers that somebody stands for.
+// reviewersOf are the reviewers that somebody stands for: themselves, keepers, and those who are away.
 func reviewersOf(who Who) (out []string) {
 	if who.Person != "" {
 		out = append(out, "owner:"+who.Person)
+	}
+	if who.Stands != nil {
+		for _, id := range slices.Concat(who.Stands.For, who.Stands.Orphans) {
+			out = append(out, "owner:"+id)
+		}
 	}
 	if who.Role == Keeper || who.Role == Administrator {
 		out = append(out, world.ByKeeper)
@@ -571,6 +680,7 @@ func (r *reviewing) reviewed(l *store.ReviewLine) (*world.Grant, func(*store.Rev
 // grant writes what a line says of a grant that was given by hand.
 func (r *reviewing) grant(i int, l *store.ReviewLine) error {
 	g := &r.grants[l.Party][i]
+	g.Waits = 0
 	lower := *g
 	g.Reviewed = r.at
 	if l.Until != 0 {
@@ -591,6 +701,7 @@ func (r *reviewing) grant(i int, l *store.ReviewLine) error {
 // holding writes what a line says of a grant that follows from a bundle.
 func (r *reviewing) holding(i int, g *world.Grant, l *store.ReviewLine) error {
 	h := &r.held[l.Party][i]
+	h.Waits = 0
 	switch {
 	case l.State == ReviewNarrowed:
 		h.Less = append(slices.DeleteFunc(slices.Clone(h.Less), func(x world.Gift) bool { return x.Resource == g.Resource }), world.Gift{Resource: g.Resource, Role: l.Narrowed})
@@ -826,6 +937,9 @@ func (s *Service) tendRounds(ctx context.Context) error {
 				return err
 			}
 			continue
+		}
+		if err := s.holdReviews(ctx, r); err != nil {
+			return err
 		}
 		made, err := moment.Parse(r.Made)
 		if err != nil {

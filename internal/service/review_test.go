@@ -7,6 +7,8 @@ import (
 	"testing"
 	"time"
 
+	"wexillum.example/internal/core/dated"
+	"wexillum.example/internal/core/moment"
 	"wexillum.example/internal/dbtest"
 	"wexillum.example/internal/store"
 )
@@ -251,5 +253,84 @@ cy@ilvane.example space:dossier contribute owner:ben ended`; got != want {
 	check(t, s.change(ctx, "h", "they ask for it", func(_ *State, tx *store.Tx) error { _, err := tx.Forget("bo@ilvane.example"); return err }))
 	if got := show(whole.ID); strings.Contains(got, "bo@ilvane.example") {
 		t.Errorf("forgotten, and named:\n%s", got)
+	}
+}
+
+// Own review days wait while a round asks about the same: they count from the round's end, or from what was answered.
+func TestOwnReviewWaits(t *testing.T) {
+	s, clock := start(t, dbtest.DSN(t))
+	load(t, s, strings.ReplaceAll(strings.ReplaceAll(guestWorld, "guests.term_days: {default: 60}", "guests.term_days: {default: none}\n  guests.review_silence: {limit: keep, default: end}"), "guests.review_days: {default: none}", "guests.review_days: {limit: none, default: 90}")+`bundles:
+  - {id: desk, name: Desk, gives: [{resource: file:kit, role: view}], who: {partners: [ilvane]}, review_days: 45}
+guests:
+  - {address: ada@ilvane.example, sponsor: uma, since: 2026-01-01, accepted: 2026-01-01}
+grants:
+  - {party: ada@ilvane.example, resource: space:dossier, role: contribute, from: 2026-01-01, sponsor: uma}
+  - {party: ada@ilvane.example, resource: page:notes, role: view, from: 2026-01-01, sponsor: uma}
+holdings:
+  - {party: ada@ilvane.example, bundle: desk, from: 2026-01-01, sponsor: ben}
+`)
+	ctx := t.Context()
+	ada := mustAddr(t, "ada@ilvane.example")
+	day := func(d string) moment.Moment {
+		m, err := moment.ParseEnd(d, s.Now(), s.State().Zone())
+		check(t, err)
+		return m
+	}
+	// ages makes all that she holds confirmed on a day.
+	ages := func(d string) {
+		t.Helper()
+		check(t, s.change(ctx, "h", "looked at", func(now *State, tx *store.Tx) error {
+			list, err := tx.Grants(ada.String())
+			for i := range list {
+				list[i].Reviewed = day(d)
+				if _, err := tx.PutGrant(&list[i]); err != nil {
+					return err
+				}
+			}
+			h := now.Holdings(ada)[0]
+			h.Reviewed = day(d)
+			_, err = putHolding(tx, &h)
+			return err
+		}))
+	}
+	ends := func() string {
+		q := s.State().Sequences()
+		q.Between(s.Now(), s.Now()+400*86400e6)
+		steps, _ := q.Of(ada)
+		var out []string
+		for _, x := range steps {
+			if x.Cause == dated.ByReview {
+				out = append(out, fmt.Sprintf("%s %s", x.Resource.ID, moment.DayOf(x.At-1, s.State().Zone())))
+			}
+		}
+		slices.Sort(out)
+		return strings.Join(out, ", ")
+	}
+	now := moment.DayOf(s.Now(), s.State().Zone())
+	plus := func(n int) string { return (now + moment.Day(n)).String() }
+	ages(plus(-45)) // the bundle's is due tomorrow, the rule's in 46 days
+	if want := fmt.Sprintf("dossier %s, kit %s, notes %s", plus(60), plus(15), plus(60)); ends() != want {
+		t.Fatalf("before: %s, want %s", ends(), want)
+	}
+	r, err := s.BeginRound(ctx, keeper, RoundBegin{Name: "Autumn", Until: "+20d", Why: "it is autumn"}, false)
+	check(t, err)
+	// The round ends with the twentieth day, so that own days count from the next.
+	if want := fmt.Sprintf("dossier %s, kit %s, notes %s", plus(60), plus(21+45+14), plus(60)); ends() != want {
+		t.Errorf("while the round asks: %s, want %s", ends(), want)
+	}
+	// A rule makes more of them due before the round ends.
+	check(t, s.SetRule(ctx, "h", "sooner", RuleChange{Rule: "guests.review_days", Limit: "none", Default: "50"}))
+	check(t, s.tendRounds(ctx))
+	clock.forward(61 * time.Second)
+	check(t, s.tendRounds(ctx))
+	if want := fmt.Sprintf("dossier %s, kit %s, notes %s", plus(21+50+14), plus(21+45+14), plus(21+50+14)); ends() != want {
+		t.Errorf("after the rule: %s, want %s", ends(), want)
+	}
+	// What is answered counts from the answer.
+	if _, err := s.AnswerRound(ctx, keeper, r.ID, ReviewAnswer{Do: "keep", Lines: []int{2, 3}}, false); err != nil {
+		t.Fatal(err)
+	}
+	if want := fmt.Sprintf("dossier %s, kit %s, notes %s", plus(21+50+14), plus(45+14), plus(50+14)); ends() != want {
+		t.Errorf("answered: %s, want %s", ends(), want)
 	}
 }

@@ -97,6 +97,8 @@ type Service struct {
 	outside  atomic.Pointer[string]
 	followed atomic.Int64 // when the database was last followed, in milliseconds of Unix time; 0 for never
 
+	away        atomic.Pointer[aways] // who is away, as last read
+	waits       sync.Map      // by round of review: by what own review days were made to wait for it
 	roundsAt    atomic.Int64  // when it was looked which rounds of review end, in microseconds
 	lapsedAt    atomic.Int64  // when it was looked which requests nobody answered in time, in microseconds
 	askedAt     atomic.Uint64 // how far requests were looked through
@@ -231,6 +233,9 @@ func (s *Service) Run(ctx context.Context, every time.Duration) {
 		}
 		if err == nil {
 			err = s.tendRounds(ctx)
+		}
+		if err == nil {
+			err = s.tendAbsences(ctx)
 		}
 		return err
 	})

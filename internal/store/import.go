@@ -36,7 +36,7 @@ func (s *Store) Import(ctx context.Context, who, why string, w *world.World, pro
 				progress(done, total)
 			}
 		}}
-		in.begin("`grant`", grantColumns, 8)
+		in.begin("`grant`", grantColumns, 9)
 		for i := range w.Grants {
 			in.row(grantRow(&w.Grants[i]))
 		}

@@ -359,10 +359,10 @@ func (t *Tx) LastPlace(space string) (place int, err error) {
 	return
 }
 
-const grantColumns = "party, resource_kind, resource, role, starts, ends, sponsor, reviewed"
+const grantColumns = "party, resource_kind, resource, role, starts, ends, sponsor, reviewed, waits"
 
 func grantRow(g *world.Grant) []any {
-	return []any{g.Party(), g.Resource.Kind, g.Resource.ID, g.Role, int64(g.From), int64(g.Until), g.Sponsor, int64(g.Reviewed)}
+	return []any{g.Party(), g.Resource.Kind, g.Resource.ID, g.Role, int64(g.From), int64(g.Until), g.Sponsor, int64(g.Reviewed), int64(g.Waits)}
 }
 
 func scanGrant(r scanner) (g world.Grant, err error) { return scanGrantAfter(r, nil) }
@@ -379,6 +379,7 @@ func scanGrantAfter(r scanner, before *world.Grant) (g world.Grant, err error) {
 		(*int64)(&g.Until),
 		&g.Sponsor,
 		(*int64)(&g.Reviewed),
+		(*int64)(&g.Waits),
 	)
 	if err != nil {
 		return
@@ -438,5 +439,5 @@ func (t *Tx) ReplaceGrant(old, g *world.Grant) (bool, error) {
 			return false, err
 		}
 	}
-	return true, t.exec("INSERT INTO `grant` ("+grantColumns+", from_seq) VALUES ("+marks(9)+")", append(grantRow(g), seq)...)
+	return true, t.exec("INSERT INTO `grant` ("+grantColumns+", from_seq) VALUES ("+marks(10)+")", append(grantRow(g), seq)...)
 }

@@ -49,6 +49,7 @@ var settingsFields = []field[world.Settings]{
 	momentField("terms_since", false, 0, func(x *world.Settings) *moment.Moment { return &x.TermsSince }),
 	daysField("brake", func(x *world.Settings) *catalogue.Value { return &x.Brake }),
 	daysField("member_mail", func(x *world.Settings) *catalogue.Value { return &x.MemberMail }),
+	daysField("lapse_days", func(x *world.Settings) *catalogue.Value { return &x.LapseDays }),
 	questionsField("sign_up_asks", func(x *world.Settings) *[]string { return &x.SignUp.Asks }),
 	questionsField("sign_up_asks_pt", func(x *world.Settings) *[]string { return &x.SignUp.AsksPt }),
 	refField("sign_up_by", "person", false, func(x *world.Settings) *string { return &x.SignUp.By }),
@@ -441,6 +442,7 @@ var holdingFields = []field[world.Holding]{
 		return t, len(x.Less) > 0
 	}, "what of the bundle is left out or narrower: entries of " + fieldsIn(lessFields)},
 	momentField("reviewed", false, moment.Always, func(x *world.Holding) *moment.Moment { return &x.Reviewed }),
+	momentField("waits", false, 0, func(x *world.Holding) *moment.Moment { return &x.Waits }),
 }
 
 var lessFields = []field[world.Gift]{
@@ -765,6 +767,7 @@ var grantFields = []field[world.Grant]{
 	momentField("until", true, moment.Never, func(x *world.Grant) *moment.Moment { return &x.Until }),
 	refField("sponsor", "person", false, func(x *world.Grant) *string { return &x.Sponsor }),
 	momentField("reviewed", false, moment.Always, func(x *world.Grant) *moment.Moment { return &x.Reviewed }),
+	momentField("waits", false, 0, func(x *world.Grant) *moment.Moment { return &x.Waits }),
 }
 
 var linkFields = []field[world.Link]{

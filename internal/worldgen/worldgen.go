@@ -62,7 +62,22 @@ func Generate(seed uint64, size Size, now moment.Moment) *world.World {
 	}
 	g.policy(w)
 	g.inventory(w)
+	g.waits(w)
 	return w
+}
+
+// waits lets rounds of review ask about some of what is held.
+func (g *generator) waits(w *world.World) {
+	for i := range w.Grants {
+		if !w.Grants[i].Address.IsZero() && g.one(12) {
+			w.Grants[i].Waits = g.days(-5, 20)
+		}
+	}
+	for i := range w.Holdings {
+		if g.one(4) {
+			w.Holdings[i].Waits = g.days(-5, 20)
+		}
+	}
 }
 
 type generator struct {

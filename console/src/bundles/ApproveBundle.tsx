@@ -39,7 +39,7 @@ export function ApproveBundle({ r, asked, close }: { r: Request; asked: BundleAs
               <dd>{asked.until ? until(asked.until) : 'no end'}</dd>
             </div>
           </dl>
-          {before.length > 0 && <p className="quiet">{before.map((s) => `Approved by ${s.given}${s.at ? ` on ${dayYear(s.at)}` : ''}`).join('. ')}.</p>}
+          {before.length > 0 && <p className="quiet">{before.map((s) => `Approved by ${s.given}${s.for ? ` for ${s.for}` : ''}${s.at ? ` on ${dayYear(s.at)}` : ''}`).join('. ')}.</p>}
           <fieldset className="mb-2">
             <legend className="form-label">What it gives</legend>
             <ul className="plain-list">

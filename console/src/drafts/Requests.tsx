@@ -34,6 +34,7 @@ function One({ r, session }: { r: Request; session: Session }) {
   const navigate = useNavigate()
   const [text, setText] = useState('')
   const own = r.by === session.name
+  const deciding = r.bundle?.steps.find((s) => !s.given)?.deciding
   const over = ['refused', 'works', 'withdrawn', 'lapsed'].includes(r.state)
   const done = () => void client.invalidateQueries({ queryKey: ['requests'] })
   const answer = useMutation({ mutationFn: (refuse: boolean) => call<Request>('POST', `/api/v1/requests/${r.id}/answer`, { text, refuse }), onSuccess: done })
@@ -70,7 +71,7 @@ function One({ r, session }: { r: Request; session: Session }) {
         {ask ? <Link to={ask}>{r.title}</Link> : <b>{r.title}</b>} <span className={`tag is-${r.state}`}>{states[r.state]}</span>
       </p>
       <p className="quiet">
-        {own ? 'You' : (r.sign_up?.address ?? r.by.replace(/^guest:/, ''))}, {when(r.made)}: {r.purpose}. {!over && `It goes to ${r.to_names.join(', ')}.`}{' '}
+        {own ? 'You' : (r.sign_up?.address ?? r.by.replace(/^guest:/, ''))}, {when(r.made)}: {r.purpose}. {!over && `It goes to ${r.to_names.join(', ')}${deciding ? `; now ${deciding.join(' or ')} decides` : ''}.`}{' '}
         {r.draft && (
           <>
             <Link to={`/drafts/${r.draft}`}>The draft</Link>.{' '}

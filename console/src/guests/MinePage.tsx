@@ -1,6 +1,7 @@
 import { Link } from 'react-router'
 import type { Session } from '../api'
 import { Requests } from '../drafts/Requests'
+import { StandsIn } from '../home/Away'
 import { ReviewsWait } from '../reviews/ReviewsWait'
 import { GuestsPage } from './GuestsPage'
 import { Waits } from './Wishes'
@@ -11,6 +12,7 @@ export function MinePage({ session }: { session: Session }) {
     <>
       <div className="page mine-waits">
         <Waits />
+        <StandsIn session={session} />
         <Requests session={session} />
         <ReviewsWait />
       </div>

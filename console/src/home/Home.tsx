@@ -7,6 +7,7 @@ import { Waits } from '../guests/Wishes'
 import { useSystems } from '../systems/SystemsPage'
 import { numbers, summary } from '../systems/words'
 import { StartBanner } from '../start/StartPage'
+import { StandsIn } from './Away'
 import { DatesWait } from './DatesWait'
 import { day, Empty, Page, Waiting, when, Wrong } from '../parts/bits'
 
@@ -30,6 +31,7 @@ export function Home({ session: me }: { session: Session }) {
       {me.role !== 'auditor' && <Waits />}
       {me.role === 'administrator' && <ToConfirm me={me} />}
       <DatesWait admin={me.role === 'administrator'} />
+      <StandsIn session={me} />
       <Requests session={me} />
       {me.role !== 'auditor' && <ReviewsWait />}
       <div className="today">

@@ -6,6 +6,7 @@ import { call, type PersonView, type Session } from '../api'
 import { ExceptionTimes } from '../exceptions/ExceptionTimes'
 import { Noticed } from '../findings/FindingList'
 import { Leaves } from '../guests/Leaves'
+import { Away } from '../home/Away'
 import { Empty, Page, until, Waiting, Wrong } from '../parts/bits'
 import { Item } from './SpacePage'
 import { useRefresh } from '../parts/change'
@@ -128,6 +129,7 @@ export function PersonPage({ session }: { session: Session }) {
         </div>
         <div>
           <Noticed findings={x.findings} />
+          {!x.left && <Away person={x.id} name={x.name} session={session} />}
           <section aria-labelledby="h-mail">
             <h2 id="h-mail">Mail that leaves by itself</h2>
             {remove.error && <Wrong error={remove.error} />}

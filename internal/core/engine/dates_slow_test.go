@@ -66,7 +66,7 @@ func (s *slow) record(g *world.Guest, at moment.Moment, cal *moment.Calendar) *d
 		switch {
 		case x.Address == g.Address && x.Group == "":
 			space := s.spaceOf(x.Resource)
-			r.Held = append(r.Held, dated.Held{From: x.From, Until: x.Until, Reviewed: x.Reviewed, Own: true, Review: x.confirmed(days("guests.review_days", space)), ReviewEnds: word("guests.review_silence", space) == "end"})
+			r.Held = append(r.Held, dated.Held{From: x.From, Until: x.Until, Reviewed: x.looked(), Own: true, Review: x.confirmed(days("guests.review_days", space)), ReviewEnds: word("guests.review_silence", space) == "end"})
 		case x.Group != "" && slices.Contains(groups, x.Group):
 			r.Held = append(r.Held, dated.Held{From: x.From, Until: x.Until, Reviewed: moment.Always, Review: dated.None})
 		}

@@ -118,7 +118,7 @@ func (e *Editor) placeGrants(grants []world.Grant, links []grant) list {
 	out := make([]grant, 0, l.n)
 	for i := range grants {
 		g := &grants[i]
-		out = append(out, grant{from: g.From, until: g.Until, resource: e.resource(g.Resource), role: g.Role, link: seconds(g.Reviewed)})
+		out = append(out, grant{from: g.From, until: g.Until, resource: e.resource(g.Resource), role: g.Role, link: seconds(g.Confirmed())})
 	}
 	l.off = uint32(len(e.inv.grants))
 	e.inv.grants = append(append(e.inv.grants, out...), links...)

@@ -104,12 +104,20 @@ func (s *slow) held() (out []slowGrant) {
 					}
 				}
 				if role > 0 {
-					out = append(out, slowGrant{world.Grant{Address: h.Party, Resource: gift.Resource, Role: role, From: h.From, Until: h.Until, Reviewed: h.Reviewed}, b.ReviewDays})
+					out = append(out, slowGrant{world.Grant{Address: h.Party, Resource: gift.Resource, Role: role, From: h.From, Until: h.Until, Reviewed: h.Reviewed, Waits: h.Waits}, b.ReviewDays})
 				}
 			}
 		}
 	}
 	return
+}
+
+// looked is when somebody looked at it last; while a round asks, it is as if they did so at its end.
+func (x *slowGrant) looked() moment.Moment {
+	if x.Waits > x.Reviewed && x.Waits != 0 {
+		return x.Waits
+	}
+	return x.Reviewed
 }
 
 // reviewDays is how often a grant wants to be confirmed, where the rules say so many days.
@@ -135,7 +143,7 @@ func (s *slow) grantEnd(g *world.Guest, partner *world.Partner, x *slowGrant) mo
 	if s.word("guests.review_silence", c, at) != "end" {
 		return end
 	}
-	due := s.lasts(max(x.Reviewed, x.From), x.reviewDays(s.value("guests.review_days", c, at)))
+	due := s.lasts(max(x.looked(), x.From), x.reviewDays(s.value("guests.review_days", c, at)))
 	return min(end, s.later(s.since(due, 14), s.floor(g, partner, "review_silence", false)))
 }
 

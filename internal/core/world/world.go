@@ -90,6 +90,7 @@ type Settings struct {
 	Sightings  Sightings
 	Brake      catalogue.Value // so many records let go, or messages about dates sent, in a day wait until somebody says so
 	MemberMail catalogue.Value // so many messages to outsiders are a member's in a day
+	LapseDays  catalogue.Value // after so many days a bundle that was asked for, and that nobody answered, is asked for no more
 	SignUp     SignUp
 }
 
@@ -130,11 +131,12 @@ const (
 	StartForgetDays catalogue.Value = 365
 	StartBrake      catalogue.Value = 200
 	StartMemberMail catalogue.Value = 50
+	StartLapseDays  catalogue.Value = 14
 )
 
 // StartSettings returns the settings of a new installation.
 func StartSettings() Settings {
-	return Settings{StanceDays: StartStanceDays, ForgetDays: StartForgetDays, Brake: StartBrake, MemberMail: StartMemberMail}
+	return Settings{StanceDays: StartStanceDays, ForgetDays: StartForgetDays, Brake: StartBrake, MemberMail: StartMemberMail, LapseDays: StartLapseDays}
 }
 
 // SettingsNow returns what is set, or the start where nothing is.
@@ -388,6 +390,7 @@ type Holding struct {
 	Sponsor     string        // a person's id, or empty
 	Less        []Gift        // of what the bundle gives: with the role that is given instead, or NoRole where it is left out
 	Reviewed    moment.Moment // Always where none is said
+	Waits       moment.Moment // until when a round of review asks about it: it counts as looked at then; 0 where none does
 }
 
 // Key names a holding: one for each party and bundle.
@@ -417,7 +420,7 @@ func (b *Bundle) Grants(h *Holding) (out []Grant) {
 			}
 		}
 		if g.Role != catalogue.NoRole {
-			out = append(out, Grant{Address: h.Party, Resource: g.Resource, Role: g.Role, From: h.From, Until: h.Until, Sponsor: h.Sponsor, Reviewed: h.Reviewed, Bundle: b.ID})
+			out = append(out, Grant{Address: h.Party, Resource: g.Resource, Role: g.Role, From: h.From, Until: h.Until, Sponsor: h.Sponsor, Reviewed: h.Reviewed, Waits: h.Waits, Bundle: b.ID})
 		}
 	}
 	return out
@@ -682,7 +685,17 @@ type Grant struct {
 	From, Until moment.Moment
 	Sponsor     string
 	Reviewed    moment.Moment // Always where none is said
+	Waits       moment.Moment // until when a round of review asks about it: it counts as looked at then; 0 where none does
 	Bundle      string        // the id of the bundle that it follows from, which nothing keeps; empty where it was given by hand
+}
+
+// Confirmed is from when on its own review days count: when it was looked at last, or, while a round of review asks about it, when
+// that round ends, as it decides until then (practice §2).
+func (g *Grant) Confirmed() moment.Moment {
+	if g.Waits == 0 {
+		return g.Reviewed
+	}
+	return max(g.Reviewed, g.Waits)
 }
 
 // Party writes who holds the grant as the file format does.
