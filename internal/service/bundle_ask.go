@@ -360,9 +360,8 @@ func (s *Service) AskBundle(ctx context.Context, who Who, x BundleAsk) (*Request
 				r.Bundle.Sponsor = g.Sponsor
 			}
 		}
-		r.Title = fmt.Sprintf("Give %s the bundle %s", a, b.Name)
+		r.Title = titleOf(b, a, k >= 0)
 		if k >= 0 {
-			r.Title = fmt.Sprintf("Extend the bundle %s for %s", b.Name, a)
 			if b.Silent && who.Guest == a.String() {
 				r.State, r.Closer, r.Closed = RequestWorks, who.Name, at.String()
 				return s.giveBundle(now, t, r, b, at)
@@ -378,6 +377,14 @@ func (s *Service) AskBundle(ctx context.Context, who Who, x BundleAsk) (*Request
 		r.Bundle.Steps = now.approvals(b, r.Bundle, who.Person, at)
 		return s.askStep(now, t, r)
 	})
+}
+
+// titleOf says what is asked for.
+func titleOf(b *world.Bundle, a addr.Address, held bool) string {
+	if held {
+		return fmt.Sprintf("Extend the bundle %s for %s", b.Name, a)
+	}
+	return fmt.Sprintf("Give %s the bundle %s", a, b.Name)
 }
 
 // askStep asks those of the next step of approving.

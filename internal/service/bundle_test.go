@@ -18,6 +18,8 @@ import (
 	"wexillum.example/internal/core/moment"
 	"wexillum.example/internal/core/world"
 	"wexillum.example/internal/dbtest"
+	"wexillum.example/internal/store"
+	"wexillum.example/internal/worldfile"
 )
 
 const bundleWorld = `
@@ -671,5 +673,76 @@ func TestDeputies(t *testing.T) {
 	}
 	if list, err = s.Absences(ctx, kira()); err != nil || len(list) != 2 {
 		t.Errorf("what a keeper sees: %+v %v", list, err)
+	}
+}
+
+// TestWaitingMoves takes a world with bundles that are asked for and a round along in a file: what waits there waits here, and goes on.
+func TestWaitingMoves(t *testing.T) {
+	s, _ := start(t, dbtest.DSN(t))
+	load(t, s, guestWorld+strings.ReplaceAll(bundleWorld, "\nbundles:", "bundles:")+`guests:
+  - {address: ada@ilvane.example, sponsor: uma, since: 2026-01-01, accepted: 2026-01-01}
+grants:
+  - {party: ada@ilvane.example, resource: space:dossier, role: contribute, from: 2026-01-01, sponsor: uma}
+  - {party: ada@ilvane.example, resource: page:notes, role: view, from: 2026-01-01, sponsor: uma}
+`)
+	ctx := t.Context()
+	uma, ben := Who{Name: "u", Role: Member, Person: "uma"}, Who{Name: "b", Role: Member, Person: "ben"}
+	r, err := s.AskBundle(ctx, ben, BundleAsk{Bundle: "desk", Address: "bo@ilvane.example", Sponsor: "uma", Language: "pt", Answers: []string{"the oar:\n# and \"more\""}, Purpose: "the dinghy", Until: "+20d"})
+	check(t, err)
+	if _, err := s.DoRequest(ctx, uma, r.ID, "", false, BundleApproval{Less: []Less{{Resource: "file:kit"}}}); err != nil {
+		t.Fatal(err)
+	}
+	v, err := s.BeginRound(ctx, keeper, RoundBegin{Name: "Autumn", Partner: "ilvane", Until: "+10d", Why: "it is autumn"}, false)
+	check(t, err)
+	if _, err := s.AnswerRound(ctx, uma, v.ID, ReviewAnswer{Do: "narrower", Role: "view", Lines: []int{1}, Why: "looking is enough"}, false); err != nil {
+		t.Fatal(err)
+	}
+	dumped := func(s *Service) string {
+		t.Helper()
+		w, err := s.World(ctx, store.Head{})
+		check(t, err)
+		return string(worldfile.Write(w))
+	}
+	text := dumped(s)
+	for _, want := range []string{"\nrequests:\n", "\nrounds:\n", "looking is enough", "narrowed: view", "owner:uma"} {
+		if !strings.Contains(text, want) {
+			t.Errorf("the file lacks %q:\n%s", want, text)
+		}
+	}
+	there, _ := start(t, dbtest.DSN(t))
+	ahead, err := there.Load(ctx, "h", "moved", "moved.yaml", []byte(text), true)
+	check(t, err)
+	if shown := fmt.Sprint(ahead.Edits); !strings.Contains(shown, "request "+r.ID) || !strings.Contains(shown, "round "+v.ID) {
+		t.Errorf("ahead: %s", shown)
+	}
+	load(t, there, text)
+	if got := dumped(there); got != text {
+		t.Errorf("not as it was:\n%s\nwas\n%s", got, text)
+	}
+	if again, err := there.Load(ctx, "h", "again", "moved.yaml", []byte(text), false); err != nil || again.Changed != 0 {
+		t.Errorf("loaded again: %+v %v", again, err)
+	}
+	// They go on: the keeper's step gives what was made narrower, and the round's other line is answered.
+	if _, err := there.DoRequest(ctx, keeper, r.ID, "they need it", false, BundleApproval{}); err != nil {
+		t.Fatal(err)
+	}
+	if got := there.State().Bundled(mustAddr(t, "bo@ilvane.example")); len(got) != 1 || got[0].Resource.String() != "space:dossier" || got[0].Until.String() != "2026-12-14T00:00:00Z" {
+		t.Errorf("what was given is not what was asked for: %+v", got)
+	}
+	if x, err := there.AnswerRound(ctx, uma, v.ID, ReviewAnswer{Do: "end"}, false); err != nil || x.Done != 1 {
+		t.Errorf("the round: %+v %v", x, err)
+	}
+	for want, part := range map[string]string{
+		"owner:ID for a person":          "requests: [{id: r9, bundle: desk, address: x@ilvane.example, by: b, purpose: p, asked: [Q], said: [A], steps: [{by: keeper, who: [somebody]}]}]",
+		`there is no person "nobody"`:    "requests: [{id: r9, bundle: desk, address: x@ilvane.example, by: b, purpose: p, asked: [Q], said: [A], steps: [{by: sponsor, who: [\"owner:nobody\"]}]}]",
+		"an answer to every question":    "requests: [{id: r9, bundle: desk, address: x@ilvane.example, by: b, purpose: p, asked: [Q], steps: [{by: keeper, who: [keeper]}]}]",
+		`there is no bundle "gone"`:      "requests: [{id: r9, bundle: gone, address: x@ilvane.example, by: b, purpose: p, steps: [{by: keeper, who: [keeper]}]}]",
+		"an end and at least one line":   "rounds: [{id: v9, name: N, until: 2027-01-01, why: w, by: b}]",
+		`a round has no field "colour"`:  "rounds: [{id: v9, name: N, until: 2027-01-01, why: w, by: b, colour: red}]",
+		`"lost" is no state; write open`: "rounds: [{id: v9, name: N, until: 2027-01-01, why: w, by: b, lines: [{party: x@ilvane.example, resource: \"space:dossier\", role: view, reviewer: keeper, state: lost}]}]",
+	} {
+		if _, err := there.Load(ctx, "h", "wrong", "wrong.yaml", []byte("wexillum: 1\n"+part+"\n"), false); err == nil || !strings.Contains(err.Error(), want) {
+			t.Errorf("want %q: %v", want, err)
+		}
 	}
 }

@@ -108,6 +108,9 @@ func (s *Service) World(ctx context.Context, at store.Head) (*world.World, error
 func (s *Service) WorldAndUnread(ctx context.Context, at store.Head) (*world.World, []Unread, error) {
 	c := &collect{at: map[string]int{}}
 	_, err := s.store.Read(ctx, at, c)
+	if err == nil && at == (store.Head{}) { // what waits for an answer is kept as it is now alone
+		err = s.waiting(ctx, &c.w)
+	}
 	return &c.w, c.bad, err
 }
 

@@ -185,6 +185,11 @@ func (s *Service) Load(ctx context.Context, who, why, name string, text []byte, 
 		if err != nil {
 			return err
 		}
+		waiting, err := putWaiting(t, next, part)
+		if err != nil {
+			return err
+		}
+		n += waiting
 		for i := range part.Partners {
 			p := &part.Partners[i]
 			if old, err := now.Partner(p.ID); err == nil && len(p.Stance) > 0 {

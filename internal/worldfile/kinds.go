@@ -6,6 +6,7 @@ import (
 	"slices"
 
 	"wexillum.example/internal/core/catalogue"
+	"wexillum.example/internal/core/moment"
 	"wexillum.example/internal/core/world"
 )
 
@@ -59,6 +60,8 @@ var kinds = []kind{
 	many("forwarders", "forwarder", false, "forwarder", forwarderFields, newForwarder, ForwarderKey, func(w *world.World) *[]world.Forwarder { return &w.Forwarders }).kind,
 	many("contacts", "contact", false, "contact", contactFields, zero[world.Contact], ContactKey, func(w *world.World) *[]world.Contact { return &w.Contacts }).kind,
 	many("letters", "letter", false, "letter", letterFields, newLetter, func(x *world.Letter) string { return x.ID }, func(w *world.World) *[]world.Letter { return &w.Letters }).notAsked(),
+	many("requests", "request", false, "request", requestFields, func() world.BundleRequest { return world.BundleRequest{Until: moment.Never, Reminded: catalogue.Unset} }, func(x *world.BundleRequest) string { return x.ID }, func(w *world.World) *[]world.BundleRequest { return &w.Requests }).inTable().kind,
+	many("rounds", "round", false, "round", roundFields, func() world.Round { return world.Round{Reminded: catalogue.Unset} }, func(x *world.Round) string { return x.ID }, func(w *world.World) *[]world.Round { return &w.Rounds }).inTable().kind,
 	many("statements", "statement", false, "statement", statementFields, newStatement, func(x *world.Statement) string { return x.Partner }, func(w *world.World) *[]world.Statement { return &w.Statements }).notAsked(),
 	many("dates_from", "dates_from", false, "floor of dates", datesFromFields, newDatesFrom, func(x *world.DatesFrom) string { return x.For() }, func(w *world.World) *[]world.DatesFrom { return &w.DatesFrom }).kind,
 }
@@ -198,7 +201,7 @@ func (k *kindOf[T]) notAsked() kind {
 	return k.kind
 }
 
-// inTable says that entries have a table of their own in the database.
+// inTable says that entries have a table of their own in the database, or are kept in another shape.
 func (k *kindOf[T]) inTable() *kindOf[T] {
 	k.docs, k.add = nil, nil
 	return k

@@ -428,19 +428,7 @@ var holdingFields = []field[world.Holding]{
 	momentField("from", false, moment.Always, func(x *world.Holding) *moment.Moment { return &x.From }),
 	momentField("until", true, moment.Never, func(x *world.Holding) *moment.Moment { return &x.Until }),
 	refField("sponsor", "person", false, func(x *world.Holding) *string { return &x.Sponsor }),
-	{"less", false, func(r *reader, n *node, x *world.Holding) {
-		for i := range r.list(n) {
-			g := world.Gift{Role: catalogue.NoRole}
-			object(r, &n.values[i], "what is given less", lessFields, &g)
-			x.Less = append(x.Less, g)
-		}
-	}, func(w *writer, x *world.Holding) (tree, bool) {
-		t := tree{kind: sequence}
-		for i := range x.Less {
-			t.list = append(t.list, record(w, lessFields, &x.Less[i]))
-		}
-		return t, len(x.Less) > 0
-	}, "what of the bundle is left out or narrower: entries of " + fieldsIn(lessFields)},
+	lessField(func(x *world.Holding) *[]world.Gift { return &x.Less }),
 	momentField("reviewed", false, moment.Always, func(x *world.Holding) *moment.Moment { return &x.Reviewed }),
 	momentField("waits", false, 0, func(x *world.Holding) *moment.Moment { return &x.Waits }),
 }

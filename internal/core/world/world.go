@@ -44,6 +44,8 @@ type Inventory struct {
 	Forwarders  []Forwarder
 	Contacts    []Contact
 	Letters     []Letter
+	Requests    []BundleRequest // for bundles, that nobody has answered
+	Rounds      []Round         // of review, that are not over
 	Statements  []Statement
 	DatesFrom   []DatesFrom
 }
