@@ -2739,6 +2739,9 @@ export interface components {
              * @enum {string}
              */
             narrowed?: "view" | "contribute" | "manage";
+            /** @description The item on which it is held since */
+            instead?: string;
+            instead_name?: string;
             /** @description Of an answer: why nothing was done */
             reason?: string;
         };
@@ -2749,8 +2752,10 @@ export interface components {
             lines?: number[];
             /** @description With keep: an earlier end */
             until?: string;
-            /** @description With narrower: view or contribute */
+            /** @description With narrower: view or contribute; with an item it may be left out */
             role?: string;
+            /** @description With narrower: an item of the space, which they keep in place of all of it */
+            item?: string;
             /** @description With hand_over: a person of ours */
             to?: string;
             why?: components["schemas"]["Why"];

@@ -139,6 +139,12 @@ func (a *reviewed) line(l *store.ReviewLine, reason string) (contract.ReviewLine
 	if l.Narrowed != catalogue.NoRole {
 		out.Narrowed = ptr(contract.ReviewLineNarrowed(l.Narrowed.String()))
 	}
+	if l.Instead != "" {
+		out.Instead, out.InsteadName = &l.Instead, &l.Instead
+		if r, err := engine.ParseResource(l.Instead); err == nil {
+			out.InsteadName = ptr(cmp.Or(a.st.NameOf(r), l.Instead))
+		}
+	}
 	if b, err := a.st.Bundle(l.Bundle); err == nil {
 		out.Bundle = ptr(b.Name)
 	}
@@ -193,7 +199,7 @@ func (s *server) ReviewLines(ctx context.Context, r apigen.ReviewLinesRequestObj
 
 func (s *server) AnswerReview(ctx context.Context, r apigen.AnswerReviewRequestObject) (apigen.AnswerReviewResponseObject, error) {
 	b, preview := r.Body, r.Params.Preview != nil && *r.Params.Preview
-	x := service.ReviewAnswer{Do: string(b.Do), Until: opt(b.Until), Role: opt(b.Role), To: opt(b.To), Why: cause(b.Why)}
+	x := service.ReviewAnswer{Do: string(b.Do), Until: opt(b.Until), Role: opt(b.Role), Item: opt(b.Item), To: opt(b.To), Why: cause(b.Why)}
 	if b.Lines != nil {
 		if len(*b.Lines) == 0 {
 			return nil, &service.Invalid{Field: "lines", Value: "0", Reason: "name lines by their numbers, or leave it out for all that wait for you"}

@@ -188,22 +188,22 @@ func ptrTo[T any](v T) *T { return &v }
 
 func (a *app) reviewAnswer() *cobra.Command {
 	var keep, end, notMine, preview bool
-	var narrower, to, until, why string
+	var narrower, item, to, until, why string
 	var lines []int
 	c := &cobra.Command{Use: "answer ID", Short: "Answer lines of a round: keep, narrower, end, or somebody else's", Args: cobra.ExactArgs(1),
-		Long:    "Answer lines of a round: --keep (--until an earlier day), --narrower ROLE, --end,\n--hand-over PERSON or --not-mine. Without --line it answers all that wait for you.",
+		Long:    "Answer lines of a round: --keep (--until an earlier day), --narrower ROLE, --item\nRESOURCE in place of the whole space, --end, --hand-over PERSON or --not-mine. Without --line it answers all that wait for you.",
 		Example: "  wexillum review answer v412 --end --line 3 --line 7 --why \"the loan is over\" --preview\n  wexillum review answer v412 --keep",
 		RunE: func(c *cobra.Command, args []string) error {
 			do := []string{}
-			for name, is := range map[string]bool{"keep": keep, "end": end, "not_mine": notMine, "narrower": narrower != "", "hand_over": to != ""} {
+			for name, is := range map[string]bool{"keep": keep, "end": end, "not_mine": notMine, "narrower": narrower != "" || item != "", "hand_over": to != ""} {
 				if is {
 					do = append(do, name)
 				}
 			}
 			if len(do) != 1 {
-				return usage{errors.New("say one of --keep, --narrower ROLE, --end, --hand-over PERSON and --not-mine")}
+				return usage{errors.New("say one of --keep, --narrower ROLE, --item RESOURCE, --end, --hand-over PERSON and --not-mine")}
 			}
-			body := contract.ReviewAnswer{Do: contract.ReviewAnswerDo(do[0]), Until: optional(until), Role: optional(narrower), To: optional(to), Why: optional(why)}
+			body := contract.ReviewAnswer{Do: contract.ReviewAnswerDo(do[0]), Until: optional(until), Role: optional(narrower), Item: optional(item), To: optional(to), Why: optional(why)}
 			if len(lines) > 0 {
 				body.Lines = &lines
 			}
@@ -240,6 +240,7 @@ func (a *app) reviewAnswer() *cobra.Command {
 	f.BoolVar(&end, "end", false, "it ends now")
 	f.BoolVar(&notMine, "not-mine", false, "somebody else answers for it: the owner, or a keeper, is asked")
 	f.StringVar(&narrower, "narrower", "", "a lower role: view or contribute")
+	f.StringVar(&item, "item", "", "an item of the space, which they keep in place of all of it")
 	f.StringVar(&to, "hand-over", "", "a person of ours who is asked instead")
 	f.StringVar(&until, "until", "", "with --keep: an earlier end")
 	f.IntSliceVar(&lines, "line", nil, "a line by its number; again for more")

@@ -6331,10 +6331,13 @@ type RequestDo struct {
 type ReviewAnswer struct {
 	Do ReviewAnswerDo `json:"do"`
 
+	// Item With narrower: an item of the space, which they keep in place of all of it
+	Item *string `json:"item,omitempty"`
+
 	// Lines By number; absent is all that wait for whoever answers
 	Lines *[]int `json:"lines,omitempty"`
 
-	// Role With narrower: view or contribute
+	// Role With narrower: view or contribute; with an item it may be left out
 	Role *string `json:"role,omitempty"`
 
 	// To With hand_over: a person of ours
@@ -6359,10 +6362,14 @@ type ReviewLine struct {
 	By     *string `json:"by,omitempty"`
 
 	// Ends When it ends by itself
-	Ends     *string `json:"ends,omitempty"`
-	From     *string `json:"from,omitempty"`
-	LastSeen *string `json:"last_seen,omitempty"`
-	N        int     `json:"n"`
+	Ends *string `json:"ends,omitempty"`
+	From *string `json:"from,omitempty"`
+
+	// Instead The item on which it is held since
+	Instead     *string `json:"instead,omitempty"`
+	InsteadName *string `json:"instead_name,omitempty"`
+	LastSeen    *string `json:"last_seen,omitempty"`
+	N           int     `json:"n"`
 
 	// Name Of the resource
 	Name string `json:"name"`

@@ -414,6 +414,7 @@ type ReviewAnswer struct {
 	Lines []int  // by number; empty for all that wait for whoever answers
 	Until string // with keep: an earlier end
 	Role  string // with narrower
+	Item  string // with narrower: an item of the space, which is kept in place of all of it
 	To    string // with hand_over: a person
 	Why   string
 }
@@ -457,8 +458,12 @@ func (s *Service) AnswerRound(ctx context.Context, who Who, id string, a ReviewA
 		}
 	case "narrower":
 		var ok bool
-		if role, ok = catalogue.ParseRole(a.Role); !ok || role == catalogue.NoRole {
+		if role, ok = catalogue.ParseRole(a.Role); a.Role != "" && (!ok || role == catalogue.NoRole) || a.Role == "" && a.Item == "" {
 			return nil, &Invalid{"role", a.Role, "write the lower role: view or contribute"}
+		}
+		r := resourceOf(a.Item)
+		if kind, ok := st.ItemKind(r.ID); a.Item != "" && (!ok || kind != r.Kind) {
+			return nil, &Invalid{"item", a.Item, "write an item of the space, as file:crate-list"}
 		}
 	case "end", "not_mine":
 	case "hand_over":
@@ -609,11 +614,10 @@ func (s *Service) answerLine(r *reviewing, who Who, id string, n int, a *ReviewA
 		}
 		l.State, l.Until = ReviewKept, until
 	case "narrower":
-		if role >= l.Role {
-			out.Reason = "the role is " + l.Role.String() + ", which is no more than that"
+		if out.Reason = now.narrower(l, g, a.Item, role); out.Reason != "" {
 			return out, nil
 		}
-		l.State, l.Narrowed = ReviewNarrowed, role
+		l.State, l.Instead, l.Narrowed = ReviewNarrowed, a.Item, cmp.Or(role, l.Role)
 	case "end":
 		l.State, l.Until = ReviewEnded, at
 	}
@@ -621,6 +625,28 @@ func (s *Service) answerLine(r *reviewing, who Who, id string, n int, a *ReviewA
 		return nil, err
 	}
 	return out, s.saidOf(t, l)
+}
+
+// narrower says why a line cannot be made narrower as somebody answers; empty where it can.
+func (s *State) narrower(l *store.ReviewLine, g *world.Grant, item string, role catalogue.Role) string {
+	if item == "" {
+		if role >= l.Role {
+			return "the role is " + l.Role.String() + ", which is no more than that"
+		}
+		return ""
+	}
+	r := resourceOf(item)
+	switch {
+	case role > l.Role:
+		return "the role is " + l.Role.String() + ", and a review makes nothing wider"
+	case g.ToMany():
+		return "a partner or a domain as a whole is let into spaces, not into one item"
+	case g.Resource.Kind != catalogue.Space || s.SpaceOf(r.ID) != g.Resource.ID:
+		return item + " is not in " + cmp.Or(s.NameOf(g.Resource), l.Resource)
+	case s.IsPrivate(r.ID):
+		return item + " is private: they do not reach it now"
+	}
+	return ""
 }
 
 // reviewing is what was given to those whom lines ask about, as it becomes line by line: a preview reads nothing of what it writes.
@@ -692,9 +718,22 @@ func (r *reviewing) grant(i int, l *store.ReviewLine) error {
 	if _, err := r.t.PutGrant(g); err != nil || l.State != ReviewNarrowed {
 		return err
 	}
-	lower.Role, lower.From, lower.Reviewed = l.Narrowed, r.at, r.at
-	r.grants[l.Party] = append(r.grants[l.Party], lower)
-	_, err := r.t.PutGrant(&lower)
+	return r.lower(lower, l)
+}
+
+// lower gives what is left of a grant that a line made narrower.
+func (r *reviewing) lower(g world.Grant, l *store.ReviewLine) error {
+	g.Role, g.From, g.Reviewed, g.Bundle = l.Narrowed, r.at, r.at, ""
+	if l.Instead != "" {
+		g.Resource = resourceOf(l.Instead)
+	}
+	for _, has := range r.grants[l.Party] { // they may hold the same by another line
+		if has.Resource == g.Resource && has.Role == g.Role && has.From == g.From && has.Until > g.Until {
+			return nil
+		}
+	}
+	r.grants[l.Party] = append(r.grants[l.Party], g)
+	_, err := r.t.PutGrant(&g)
 	return err
 }
 
@@ -703,6 +742,14 @@ func (r *reviewing) holding(i int, g *world.Grant, l *store.ReviewLine) error {
 	h := &r.held[l.Party][i]
 	h.Waits = 0
 	switch {
+	case l.State == ReviewNarrowed && l.Instead != "":
+		until := h.Until
+		r.now.endBundled(r.held[l.Party][i:i+1], l.Resource, "", r.at)
+		kept := *g
+		kept.Until = until
+		if err := r.lower(kept, l); err != nil {
+			return err
+		}
 	case l.State == ReviewNarrowed:
 		h.Less = append(slices.DeleteFunc(slices.Clone(h.Less), func(x world.Gift) bool { return x.Resource == g.Resource }), world.Gift{Resource: g.Resource, Role: l.Narrowed})
 	case l.State == ReviewKept && l.Until != 0:
@@ -729,7 +776,7 @@ func (s *Service) saidOf(t *store.Tx, l *store.ReviewLine) error {
 			if o = &others[i]; o.Round == l.Round && o.N == l.N || o.Resource != l.Resource || o.Role != l.Role || o.From != l.From || o.Bundle != l.Bundle {
 				continue
 			}
-			o.State, o.By, o.At, o.Why, o.Until, o.Narrowed = l.State, l.By, l.At, l.Why, l.Until, l.Narrowed
+			o.State, o.By, o.At, o.Why, o.Until, o.Narrowed, o.Instead = l.State, l.By, l.At, l.Why, l.Until, l.Narrowed, l.Instead
 		}
 		if err := t.SetReviewLine(o); err != nil {
 			return err
@@ -902,10 +949,18 @@ func (s *Service) roundDigest(ctx context.Context, id string) (string, error) {
 		}
 		for i := range list {
 			l := &list[i]
-			fmt.Fprintf(h, "%d\t%s\t%s\t%s\t%d\t%s\t%s\t%s\t%s\t%d\t%d\t%s\n", l.N, l.Party, l.Resource, l.Role, l.From, l.Bundle, l.Reviewer, l.State, l.By, l.At, l.Until, l.Narrowed)
+			fmt.Fprintf(h, "%d\t%s\t%s\t%s\t%d\t%s\t%s\t%s\t%s\t%d\t%d\t%s%s\n", l.N, l.Party, l.Resource, l.Role, l.From, l.Bundle, l.Reviewer, l.State, l.By, l.At, l.Until, l.Narrowed, insteadOf(l))
 		}
 		after = list[len(list)-1].N
 	}
+}
+
+// insteadOf is what a digest says of the item that is kept; rounds that ended before there was one have none.
+func insteadOf(l *store.ReviewLine) string {
+	if l.Instead == "" {
+		return ""
+	}
+	return "\t" + l.Instead
 }
 
 // tendRounds ends rounds whose day is over, and reminds those who have not answered a week and a day before.

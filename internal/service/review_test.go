@@ -334,3 +334,80 @@ holdings:
 		t.Errorf("answered: %s, want %s", ends(), want)
 	}
 }
+
+// TestNarrowerItem keeps one item of a space in place of all of it.
+func TestNarrowerItem(t *testing.T) {
+	s, _ := start(t, dbtest.DSN(t))
+	load(t, s, strings.ReplaceAll(strings.ReplaceAll(guestWorld, "guests.term_days: {default: 60}", "guests.term_days: {default: none}"), "{id: kit, kind: file, name: Kit}", "{id: kit, kind: file, name: Kit}, {id: purse, kind: file, name: Purse, private: yes}")+`bundles:
+  - {id: desk, name: Desk, gives: [{resource: space:dossier, role: contribute}], who: {partners: [ilvane]}}
+guests:
+  - {address: ada@ilvane.example, sponsor: uma, since: 2026-01-01, accepted: 2026-01-01}
+  - {address: bo@ilvane.example, sponsor: uma, since: 2026-01-01, accepted: 2026-01-01}
+grants:
+  - {party: ada@ilvane.example, resource: space:dossier, role: contribute, from: 2026-01-01, until: 2027-06-01, sponsor: uma}
+  - {party: ada@ilvane.example, resource: page:notes, role: view, from: 2026-01-01, sponsor: uma}
+  - {party: "partner:ilvane", resource: space:dossier, role: view, from: 2026-01-01, until: 2026-11-24}
+holdings:
+  - {party: bo@ilvane.example, bundle: desk, from: 2026-02-01, until: 2027-03-01, sponsor: uma}
+`)
+	ctx := t.Context()
+	uma := Who{Name: "u", Role: Member, Person: "uma"}
+	r, err := s.BeginRound(ctx, keeper, RoundBegin{Name: "Autumn", Until: "+20d", Why: "it is autumn"}, false)
+	check(t, err)
+	lines, err := s.RoundLines(ctx, keeper, r.ID, "", false, 0, 100)
+	check(t, err)
+	line := map[string]int{}
+	for _, l := range lines {
+		line[l.Party+" "+l.Resource] = l.N
+	}
+	answer := func(who Who, n int, item, role string, preview bool) string {
+		x, err := s.AnswerRound(ctx, who, r.ID, ReviewAnswer{Do: "narrower", Item: item, Role: role, Lines: []int{n}}, preview)
+		if err != nil {
+			return err.Error()
+		}
+		return fmt.Sprintf("%s%s", x.Lines[0].State, x.Lines[0].Reason)
+	}
+	whole, notes, all, bundled := line["ada@ilvane.example space:dossier"], line["ada@ilvane.example page:notes"], line["partner:ilvane space:dossier"], line["bo@ilvane.example space:dossier"]
+	for want, got := range map[string]string{
+		"write an item of the space":   answer(uma, whole, "file:none", "", false),
+		"an item of the space, as":     answer(uma, whole, "page:kit", "", false),
+		"makes nothing wider":          answer(uma, whole, "file:kit", "manage", false),
+		"is private: they do not":      answer(uma, whole, "file:purse", "", false),
+		"file:kit is not in Notes":     answer(uma, notes, "file:kit", "", false),
+		"a domain as a whole":          answer(keeper, all, "file:kit", "", false),
+		"write the lower role: view o": answer(uma, whole, "", "", false),
+	} {
+		if !strings.Contains(got, want) {
+			t.Errorf("want %q: %s", want, got)
+		}
+	}
+	if x, err := s.AnswerRound(ctx, uma, r.ID, ReviewAnswer{Do: "narrower", Item: "file:kit", Lines: []int{whole, bundled}}, true); err != nil || x.Weighed.Granted.Gained+x.Weighed.Wide.Gained != 0 || x.Weighed.Granted.Lost == 0 {
+		t.Errorf("ahead: %+v %v", x, err)
+	}
+	if got := answer(uma, whole, "file:kit", "view", false) + answer(uma, bundled, "file:kit", "", false); got != "narrowednarrowed" {
+		t.Error(got)
+	}
+	for _, who := range []string{"ada@ilvane.example", "bo@ilvane.example"} {
+		if !decide(t, s, who, "files.open", "file:kit") || decide(t, s, who, "files.open", "file:purse") {
+			t.Errorf("%s does not have the item", who)
+		}
+	}
+	grants := func(who string) (out []string) {
+		t.Helper()
+		_, list, err := s.Guest(ctx, who)
+		check(t, err)
+		for _, g := range list {
+			if g.Until > s.Now() {
+				out = append(out, fmt.Sprintf("%s %s %s until %s%s", g.Resource, g.Role, g.Sponsor, g.Until, g.Bundle))
+			}
+		}
+		slices.Sort(out)
+		return out
+	}
+	if got := fmt.Sprint(grants("ada@ilvane.example"), grants("bo@ilvane.example")); got != "[file:kit view uma until 2027-06-01T23:00:00Z page:notes view uma until never] [file:kit contribute uma until 2027-03-02T00:00:00Z]" {
+		t.Errorf("what they hold: %s", got)
+	}
+	if l, err := s.RoundLines(ctx, uma, r.ID, ReviewNarrowed, true, 0, 10); err != nil || len(l) != 2 || l[0].Instead != "file:kit" || l[0].Narrowed.String() == "none" {
+		t.Errorf("the lines: %+v %v", l, err)
+	}
+}

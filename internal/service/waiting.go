@@ -52,7 +52,7 @@ func (s *Service) waiting(ctx context.Context, w *world.World) error {
 			}
 			for k := range list {
 				l := &list[k]
-				x.Lines = append(x.Lines, world.RoundLine{Party: l.Party, Resource: l.Resource, Role: l.Role, From: l.From, Bundle: l.Bundle, Reviewer: l.Reviewer, State: l.State, By: l.By, At: l.At, Why: l.Why, Until: l.Until, Narrowed: l.Narrowed})
+				x.Lines = append(x.Lines, world.RoundLine{Party: l.Party, Resource: l.Resource, Role: l.Role, From: l.From, Bundle: l.Bundle, Reviewer: l.Reviewer, State: l.State, By: l.By, At: l.At, Why: l.Why, Until: l.Until, Narrowed: l.Narrowed, Instead: l.Instead})
 			}
 			if len(list) == 0 {
 				break
@@ -167,7 +167,7 @@ func putWaiting(t *store.Tx, policy, part *world.World) (wrote int, err error) {
 		lines := make([]store.ReviewLine, len(x.Lines))
 		for n := range x.Lines {
 			l := &x.Lines[n]
-			lines[n] = store.ReviewLine{Round: x.ID, N: n + 1, Party: l.Party, Resource: l.Resource, Role: l.Role, From: l.From, Bundle: l.Bundle, Reviewer: l.Reviewer, State: l.State, By: l.By, At: l.At, Why: l.Why, Until: l.Until, Narrowed: l.Narrowed}
+			lines[n] = store.ReviewLine{Round: x.ID, N: n + 1, Party: l.Party, Resource: l.Resource, Role: l.Role, From: l.From, Bundle: l.Bundle, Reviewer: l.Reviewer, State: l.State, By: l.By, At: l.At, Why: l.Why, Until: l.Until, Narrowed: l.Narrowed, Instead: l.Instead}
 		}
 		if err := t.AddReviewLines(lines); err != nil {
 			return wrote, err

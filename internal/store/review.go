@@ -25,7 +25,8 @@ type ReviewLine struct {
 	At       moment.Moment
 	Why      string
 	Until    moment.Moment  // the end that it was given; 0 where it was left as it was
-	Narrowed catalogue.Role // the lower role that is held since
+	Narrowed catalogue.Role // the role that is held since, where it was made narrower
+	Instead  string         // the item on which it is held, in place of the whole space; empty where it is as before
 }
 
 // Same reports whether a line asks about a grant.
@@ -33,10 +34,10 @@ func (l *ReviewLine) Same(g *world.Grant) bool {
 	return l.Resource == g.Resource.String() && l.Role == g.Role && l.From == g.From && l.Bundle == g.Bundle
 }
 
-const reviewColumns = "round, n, party, resource, role, starts, bundle, reviewer, state, said_by, said_at, why, until, narrowed"
+const reviewColumns = "round, n, party, resource, role, starts, bundle, reviewer, state, said_by, said_at, why, until, narrowed, instead"
 
 func scanReview(r *sql.Rows) (l ReviewLine, err error) {
-	err = r.Scan(&l.Round, &l.N, &l.Party, &l.Resource, &l.Role, &l.From, &l.Bundle, &l.Reviewer, &l.State, &l.By, &l.At, &l.Why, &l.Until, &l.Narrowed)
+	err = r.Scan(&l.Round, &l.N, &l.Party, &l.Resource, &l.Role, &l.From, &l.Bundle, &l.Reviewer, &l.State, &l.By, &l.At, &l.Why, &l.Until, &l.Narrowed, &l.Instead)
 	return
 }
 
@@ -46,12 +47,12 @@ func (t *Tx) AddReviewLines(lines []ReviewLine) error {
 	for len(lines) > 0 {
 		now := lines[:min(some, len(lines))]
 		lines = lines[len(now):]
-		args := make([]any, 0, len(now)*14)
+		args := make([]any, 0, len(now)*15)
 		for i := range now {
 			l := &now[i]
-			args = append(args, l.Round, l.N, l.Party, l.Resource, int(l.Role), int64(l.From), l.Bundle, l.Reviewer, l.State, l.By, int64(l.At), l.Why, int64(l.Until), int(l.Narrowed))
+			args = append(args, l.Round, l.N, l.Party, l.Resource, int(l.Role), int64(l.From), l.Bundle, l.Reviewer, l.State, l.By, int64(l.At), l.Why, int64(l.Until), int(l.Narrowed), l.Instead)
 		}
-		if err := t.exec("INSERT INTO review_line ("+reviewColumns+") VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?)"+strings.Repeat(",(?,?,?,?,?,?,?,?,?,?,?,?,?,?)", len(now)-1), args...); err != nil {
+		if err := t.exec("INSERT INTO review_line ("+reviewColumns+") VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)"+strings.Repeat(",(?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)", len(now)-1), args...); err != nil {
 			return err
 		}
 	}
@@ -60,8 +61,8 @@ func (t *Tx) AddReviewLines(lines []ReviewLine) error {
 
 // SetReviewLine writes what became of a line.
 func (t *Tx) SetReviewLine(l *ReviewLine) error {
-	return t.exec("UPDATE review_line SET reviewer = ?, state = ?, said_by = ?, said_at = ?, why = ?, until = ?, narrowed = ? WHERE round = ? AND n = ?",
-		l.Reviewer, l.State, l.By, int64(l.At), l.Why, int64(l.Until), int(l.Narrowed), l.Round, l.N)
+	return t.exec("UPDATE review_line SET reviewer = ?, state = ?, said_by = ?, said_at = ?, why = ?, until = ?, narrowed = ?, instead = ? WHERE round = ? AND n = ?",
+		l.Reviewer, l.State, l.By, int64(l.At), l.Why, int64(l.Until), int(l.Narrowed), l.Instead, l.Round, l.N)
 }
 
 // ReviewLines lists lines of a round behind a number, in order: of a reviewer where reviewers are named, in a state where one is named.

@@ -116,4 +116,5 @@ var roundLineFields = []field[world.RoundLine]{
 	textField("why", false, func(x *world.RoundLine) *string { return &x.Why }),
 	momentField("until", true, 0, func(x *world.RoundLine) *moment.Moment { return &x.Until }),
 	wordField("narrowed", "role", false, false, []string{"none", "view", "contribute", "manage"}, func(x *world.RoundLine) int { return int(x.Narrowed) }, func(x *world.RoundLine, i int) { x.Narrowed = catalogue.Role(max(0, i)) }),
+	textField("instead", false, func(x *world.RoundLine) *string { return &x.Instead }),
 }

@@ -99,7 +99,7 @@ export function ReviewPage({ role }: { role: string }) {
             <li key={l.n} className={`is-${l.state}`}>
               {may && l.state === 'open' ? <Form.Check aria-label={`Line ${l.n}: ${l.party_name ?? l.party} on ${l.name}`} checked={chosen.includes(l.n)} onChange={(e) => setChosen(e.target.checked ? [...chosen, l.n] : chosen.filter((n) => n !== l.n))} /> : <span />}
               <div>
-                <b>{l.party_name ?? l.party}</b> · {l.name}: {l.narrowed ? `${l.narrowed}, was ${l.role}` : l.role}
+                <b>{l.party_name ?? l.party}</b> · {l.name}: {l.narrowed ? `${l.narrowed}${l.instead ? ` on ${l.instead_name ?? l.instead} alone` : ''}, was ${l.role}` : l.role}
                 {l.bundle && ` (bundle ${l.bundle})`}
                 <p className="quiet">
                   {[l.party_name && l.party, l.purpose, l.last_seen && `last seen ${when(l.last_seen)}`, l.opens && `may do ${l.opens} ${l.opens === 1 ? 'thing' : 'things'} with it`, l.ends && `ends ${until(l.ends)}`, `asked of ${l.reviewer_name}`].filter(Boolean).join(' · ')}
@@ -146,9 +146,10 @@ function Answer({ id, what, lines, close, done }: { id: string; what: Do; lines:
   const [why, setWhy] = useState('')
   const [last, setLast] = useState('')
   const [role, setRole] = useState('view')
+  const [item, setItem] = useState('')
   const [to, setTo] = useState('')
   const person = to.trim().replace(/^person:/, '')
-  const body = { do: what, lines, ...(what === 'keep' && last ? { until: last } : {}), ...(what === 'narrower' ? { role } : {}), ...(what === 'hand_over' ? { to: person } : {}), ...(why.trim() ? { why: why.trim() } : {}) }
+  const body = { do: what, lines, ...(what === 'keep' && last ? { until: last } : {}), ...(what === 'narrower' ? { role, ...(item.trim() ? { item: item.trim() } : {}) } : {}), ...(what === 'hand_over' ? { to: person } : {}), ...(why.trim() ? { why: why.trim() } : {}) }
   const takes = what === 'end' || what === 'narrower'
   const ahead = useQuery({ queryKey: ['review-ahead', id, JSON.stringify({ ...body, why: undefined })], queryFn: () => call<ReviewsDone>('POST', `/api/v1/reviews/${id}/answers?preview=true`, { ...body, why: undefined }), enabled: takes, retry: false, gcTime: 0 })
   const go = useMutation({
@@ -172,8 +173,14 @@ function Answer({ id, what, lines, close, done }: { id: string; what: Do; lines:
           <Form.Select size="sm" value={role} onChange={(e) => setRole(e.target.value)}>
             <option>view</option>
             <option>contribute</option>
+            {item.trim() && <option>manage</option>}
           </Form.Select>
         </Form.Group>
+      )}
+      {what === 'narrower' && (
+        <div className="plain-combo mb-2">
+          <Combo label="On one thing of the space alone (else on all of it)" kind="resource" value={item} onChange={setItem} />
+        </div>
       )}
       {what === 'hand_over' && (
         <div className="plain-combo mb-2">

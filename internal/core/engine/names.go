@@ -125,6 +125,12 @@ func (s *Snapshot) ItemKind(id string) (kind catalogue.ResourceKind, ok bool) {
 	return inv.items.at(i).kind, true
 }
 
+// IsPrivate reports whether an item is for those alone who are given a role on it itself.
+func (s *Snapshot) IsPrivate(id string) bool {
+	i := s.inv.itemIDs.find(s.inv.text, id)
+	return i != none && s.inv.items.at(i).private
+}
+
 // MeetingsWith lists the meetings that use a list of domains.
 func (s *Snapshot) MeetingsWith(list string) (ids []string) {
 	inv := &s.inv

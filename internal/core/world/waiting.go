@@ -58,8 +58,9 @@ type RoundLine struct {
 	By       string
 	At       moment.Moment
 	Why      string
-	Until    moment.Moment // the end that it was given; 0 where it was left as it was
-	Narrowed catalogue.Role
+	Until    moment.Moment  // the end that it was given; 0 where it was left as it was
+	Narrowed catalogue.Role // the role that is held since, where it was made narrower
+	Instead  string         // the item on which it is held then, in place of the space; empty where it is as before
 }
 
 // ReviewStates are what may have become of a line of a round, in the words of files.
