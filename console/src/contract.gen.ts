@@ -2655,6 +2655,14 @@ export interface components {
             space?: string;
             /** @description What follows from this bundle alone */
             bundle?: string;
+            /** @description Of records in this state alone: active, invited or suspended */
+            state?: string;
+            /** @description Of records that came to be so alone: invited, shared, requested, fed or signed_up */
+            origin?: string;
+            /** @description Of guests of this person alone */
+            sponsor?: string;
+            /** @description Of records that somebody may want to look at alone: sponsor, grant, seen, terms, time or mail */
+            needs?: string;
             /** @description The last day to answer: a date, or days from today as +30d */
             until: string;
             why?: components["schemas"]["Why"];
@@ -2663,9 +2671,15 @@ export interface components {
             /** @description Empty in a preview */
             id: string;
             name: string;
+            /** @description What it asks about */
+            about: string;
             partner?: string;
             space?: string;
             bundle?: string;
+            state?: string;
+            origin?: string;
+            sponsor?: string;
+            needs?: string;
             /** Format: moment */
             until: string;
             why: string;

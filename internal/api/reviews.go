@@ -19,7 +19,7 @@ import (
 )
 
 func roundOut(st *service.State, v *service.RoundView) contract.Round {
-	out := contract.Round{Id: v.ID, Name: v.Name, Partner: some(v.Partner), Space: some(v.Space), Bundle: some(v.Bundle), Until: v.Until, Why: v.Why, By: v.By, Made: v.Made, Lines: v.Lines,
+	out := contract.Round{Id: v.ID, Name: v.Name, Partner: some(v.Partner), Space: some(v.Space), Bundle: some(v.Bundle), About: v.About(st), State: some(v.State), Origin: some(v.Origin), Sponsor: some(v.Sponsor), Needs: some(v.Needs), Until: v.Until, Why: v.Why, By: v.By, Made: v.Made, Lines: v.Lines,
 		Open: v.Open, Mine: v.Mine, States: v.States, Closed: some(v.Closed), Evidence: some(v.Evidence), Digest: some(v.Digest)}
 	out.Waits = []contract.RoundWait{}
 	for _, who := range slices.Sorted(maps.Keys(v.Waits)) {
@@ -44,7 +44,7 @@ func (s *server) ListReviews(ctx context.Context, _ apigen.ListReviewsRequestObj
 
 func (s *server) BeginReview(ctx context.Context, r apigen.BeginReviewRequestObject) (apigen.BeginReviewResponseObject, error) {
 	b, who, preview := r.Body, whoIs(ctx), r.Params.Preview != nil && *r.Params.Preview
-	x, err := s.Service.BeginRound(ctx, who, service.RoundBegin{Name: b.Name, Partner: opt(b.Partner), Space: opt(b.Space), Bundle: opt(b.Bundle), Until: b.Until, Why: cause(b.Why)}, preview)
+	x, err := s.Service.BeginRound(ctx, who, service.RoundBegin{Name: b.Name, Partner: opt(b.Partner), Space: opt(b.Space), Bundle: opt(b.Bundle), RoundRecords: service.RoundRecords{State: opt(b.State), Origin: opt(b.Origin), Sponsor: opt(b.Sponsor), Needs: opt(b.Needs)}, Until: b.Until, Why: cause(b.Why)}, preview)
 	if err != nil {
 		return nil, err
 	}

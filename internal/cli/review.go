@@ -5,7 +5,6 @@ import (
 	"errors"
 	"fmt"
 	"strconv"
-	"strings"
 
 	"github.com/spf13/cobra"
 
@@ -17,17 +16,6 @@ func (a *app) review() *cobra.Command {
 		Long: "Ask those who answer for it whether what people outside hold is still needed. A round fixes\nits lines as it begins: everything that is held of a partner, a space or a bundle, or all.\nEach line goes to its sponsor, else to an owner, else to a keeper. What nobody answers by\nthe last day is as guests.review_silence says."}
 	c.AddCommand(a.reviewList(), a.reviewStart(), a.reviewShow(), a.reviewLines(), a.reviewAnswer(), a.reviewEnd())
 	return c
-}
-
-// aboutRound says what a round is about.
-func aboutRound(x *contract.Round) string {
-	var out []string
-	for _, p := range [][2]string{{"people of ", pick(x.Partner)}, {"in space:", pick(x.Space)}, {"of the bundle ", pick(x.Bundle)}} {
-		if p[1] != "" {
-			out = append(out, p[0]+p[1])
-		}
-	}
-	return cmp.Or(strings.Join(out, ", "), "everything that is held")
 }
 
 func stateOfRound(x *contract.Round) string {
@@ -57,7 +45,7 @@ func (a *app) reviewList() *cobra.Command {
 		rows := [][]string{}
 		for i := range x.Rounds {
 			v := &x.Rounds[i]
-			rows = append(rows, []string{v.Id, v.Name, aboutRound(v), stateOfRound(v), strconv.Itoa(v.Mine), day(v.Until)})
+			rows = append(rows, []string{v.Id, v.Name, v.About, stateOfRound(v), strconv.Itoa(v.Mine), day(v.Until)})
 		}
 		return a.records(x.Rounds, []string{"id", "name", "about", "state", "waits for you", "until"}, rows)
 	}}
@@ -65,10 +53,10 @@ func (a *app) reviewList() *cobra.Command {
 
 func (a *app) printRound(x *contract.Round) error {
 	if a.output != "table" {
-		return a.records(x, []string{"id", "name", "about", "state", "until"}, [][]string{{x.Id, x.Name, aboutRound(x), stateOfRound(x), day(x.Until)}})
+		return a.records(x, []string{"id", "name", "about", "state", "until"}, [][]string{{x.Id, x.Name, x.About, stateOfRound(x), day(x.Until)}})
 	}
 	a.say("%s  %s: %s", x.Id, x.Name, stateOfRound(x))
-	a.say("  about     %s", aboutRound(x))
+	a.say("  about     %s", x.About)
 	a.say("  begun by  %s, %s: %s", x.By, day(x.Made), x.Why)
 	a.say("  until     %s", day(x.Until))
 	for _, s := range []string{"open", "kept", "narrowed", "ended", "gone", "silent"} {
@@ -95,12 +83,13 @@ func (a *app) printRound(x *contract.Round) error {
 
 func (a *app) reviewStart() *cobra.Command {
 	var x contract.RoundBegin
-	var partner, space, bundle, why string
+	var partner, space, bundle, state, origin, sponsor, needs, why string
 	var preview bool
 	c := &cobra.Command{Use: "start NAME", Short: "Begin a round", Args: cobra.ExactArgs(1),
 		Example: "  wexillum review start \"Before the loan ends\" --space loan-dossier --until +20d --preview\n  wexillum review start \"Ilvane, autumn\" --partner ilvane --until +30d --why \"the auditor asks\"",
 		RunE: func(c *cobra.Command, args []string) error {
 			x.Name, x.Partner, x.Space, x.Bundle, x.Why = args[0], optional(partner), optional(space), optional(bundle), optional(why)
+			x.State, x.Origin, x.Sponsor, x.Needs = optional(state), optional(origin), optional(sponsor), optional(needs)
 			if x.Until == "" {
 				return usage{errors.New("say until when they answer: --until +30d")}
 			}
@@ -122,11 +111,16 @@ func (a *app) reviewStart() *cobra.Command {
 	f.StringVar(&partner, "partner", "", "of people of this partner alone")
 	f.StringVar(&space, "space", "", "in this space alone, with all that is in it")
 	f.StringVar(&bundle, "bundle", "", "what follows from this bundle alone")
+	f.StringVar(&state, "state", "", "of records in this state alone: active, invited or suspended")
+	f.StringVar(&origin, "origin", "", "of records that came to be so alone: invited, shared, requested, fed or signed_up")
+	f.StringVar(&sponsor, "sponsor", "", "of guests of this person alone")
+	f.StringVar(&needs, "needs", "", "of those that somebody may want to look at: sponsor, grant, seen, terms, time or mail, as guest list has it")
 	f.StringVar(&x.Until, "until", "", "the last day to answer: a date, or days from today as +30d")
 	f.BoolVar(&preview, "preview", false, "say who would be asked how much, and begin nothing")
 	whyFlag(c, &why)
 	_ = c.RegisterFlagCompletionFunc("partner", a.completion("partner"))
 	_ = c.RegisterFlagCompletionFunc("bundle", a.completion("bundle"))
+	_ = c.RegisterFlagCompletionFunc("sponsor", a.completion("person"))
 	return c
 }
 

@@ -6447,6 +6447,8 @@ type Role string
 
 // Round defines model for Round.
 type Round struct {
+	// About What it asks about
+	About  string  `json:"about"`
 	Bundle *string `json:"bundle,omitempty"`
 	By     string  `json:"by"`
 	Closed *string `json:"closed,omitempty"`
@@ -6463,13 +6465,17 @@ type Round struct {
 	Made  string `json:"made"`
 
 	// Mine Those that ask whoever asks
-	Mine int    `json:"mine"`
-	Name string `json:"name"`
+	Mine  int     `json:"mine"`
+	Name  string  `json:"name"`
+	Needs *string `json:"needs,omitempty"`
 
 	// Open Lines that nobody answered yet
 	Open    int     `json:"open"`
+	Origin  *string `json:"origin,omitempty"`
 	Partner *string `json:"partner,omitempty"`
 	Space   *string `json:"space,omitempty"`
+	Sponsor *string `json:"sponsor,omitempty"`
+	State   *string `json:"state,omitempty"`
 
 	// States Lines by state: open, kept, narrowed, ended, gone, silent
 	States map[string]int `json:"states"`
@@ -6486,11 +6492,23 @@ type RoundBegin struct {
 	Bundle *string `json:"bundle,omitempty"`
 	Name   string  `json:"name"`
 
+	// Needs Of records that somebody may want to look at alone: sponsor, grant, seen, terms, time or mail
+	Needs *string `json:"needs,omitempty"`
+
+	// Origin Of records that came to be so alone: invited, shared, requested, fed or signed_up
+	Origin *string `json:"origin,omitempty"`
+
 	// Partner Of people of this partner alone
 	Partner *string `json:"partner,omitempty"`
 
 	// Space In this space alone, with all that is in it
 	Space *string `json:"space,omitempty"`
+
+	// Sponsor Of guests of this person alone
+	Sponsor *string `json:"sponsor,omitempty"`
+
+	// State Of records in this state alone: active, invited or suspended
+	State *string `json:"state,omitempty"`
 
 	// Until The last day to answer: a date, or days from today as +30d
 	Until string `json:"until"`

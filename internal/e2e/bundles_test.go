@@ -174,7 +174,7 @@ func TestReviewsInTheConsole(t *testing.T) {
 	admin.until("document.querySelector('.review-lines li')")
 	admin.axe("review")
 	admin.picture("review")
-	if got := admin.text("main"); !strings.Contains(got, "in the space loan-dossier") || !strings.Contains(got, "It waits for ") {
+	if got := admin.text("main"); !strings.Contains(got, "in the space Loan dossier") || !strings.Contains(got, "It waits for ") {
 		t.Error(got)
 	}
 	if m := post.next("s.lindqvane@brackwater.example"); !strings.Contains(m.Text, "Before the loan ends") || !strings.Contains(m.Text, "/reviews/") {

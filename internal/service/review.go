@@ -29,6 +29,7 @@ type Round struct {
 	Partner  string `json:"partner,omitempty"` // of people of this partner
 	Space    string `json:"space,omitempty"`   // in this space, with all that is in it
 	Bundle   string `json:"bundle,omitempty"`  // what follows from this bundle
+	RoundRecords
 	Until    string `json:"until"`
 	Why      string `json:"why"`
 	By       string `json:"by"`
@@ -39,6 +40,53 @@ type Round struct {
 	Closed   string `json:"closed,omitempty"`
 	Evidence string `json:"evidence,omitempty"` // the record of reach that was made at the end
 	Digest   string `json:"digest,omitempty"`   // of the lines as they were at the end, SHA-256 in hex
+}
+
+// RoundRecords are whose access a round asks about, where it is not everybody's: people with a record that is so.
+type RoundRecords struct {
+	State   string `json:"state,omitempty"`   // of world.StateNames
+	Origin  string `json:"origin,omitempty"`  // of world.OriginNames
+	Sponsor string `json:"sponsor,omitempty"` // a person
+	Needs   string `json:"needs,omitempty"`   // of GuestNeeds
+}
+
+// needsInWords is what a need says of a record, in the words of a round's scope.
+var needsInWords = map[string]string{"sponsor": "with nobody who answers for them", "grant": "without a grant", "seen": fmt.Sprintf("not seen for %d days", unseen), "terms": "who have not accepted the terms", "time": "who ask for more time", "mail": "whom no mail reaches"}
+
+// About says what a round asks about.
+func (r *Round) About(st *State) string {
+	var out []string
+	add := func(prefix, name string) {
+		if name != "" {
+			out = append(out, prefix+name)
+		}
+	}
+	name := func(kind catalogue.ResourceKind, id string) string {
+		if id == "" {
+			return ""
+		}
+		return cmp.Or(st.NameOf(world.Resource{Kind: kind, ID: id}), id)
+	}
+	if r.Partner != "" {
+		partner := r.Partner
+		if p, err := st.Partner(partner); err == nil {
+			partner = p.Name
+		}
+		add("people of ", partner)
+	}
+	add("in the space ", name(catalogue.Space, r.Space))
+	if r.Bundle != "" {
+		bundle := r.Bundle
+		if b, err := st.Bundle(bundle); err == nil {
+			bundle = b.Name
+		}
+		add("of the bundle ", bundle)
+	}
+	add("records that are ", r.State)
+	add("records that came to be ", strings.ReplaceAll(r.Origin, "_", " "))
+	add("guests of ", name(catalogue.Person, r.Sponsor))
+	add("people ", needsInWords[r.Needs])
+	return cmp.Or(strings.Join(out, ", "), "everything that is held")
 }
 
 // States of a line of a round.
@@ -54,6 +102,7 @@ const (
 // RoundBegin is what a round is to ask about.
 type RoundBegin struct {
 	Name, Partner, Space, Bundle string
+	RoundRecords
 	Until                        string
 	Why                          string
 }
@@ -104,7 +153,7 @@ func (s *Service) BeginRound(ctx context.Context, who Who, x RoundBegin, preview
 	if len(lines) > mostReviewLines {
 		return nil, fmt.Errorf("%w: these are %d lines, and a round has at most %d; narrow it to a partner, a space or a bundle", ErrConflict, len(lines), mostReviewLines)
 	}
-	out := &RoundsBegun{Round: &Round{Name: x.Name, Partner: x.Partner, Space: x.Space, Bundle: x.Bundle, Until: until.String(), Why: x.Why, By: who.Name, Made: at.String(), Lines: len(lines)}, Asked: map[string]int{}}
+	out := &RoundsBegun{Round: &Round{Name: x.Name, Partner: x.Partner, Space: x.Space, Bundle: x.Bundle, RoundRecords: x.RoundRecords, Until: until.String(), Why: x.Why, By: who.Name, Made: at.String(), Lines: len(lines)}, Asked: map[string]int{}}
 	for i := range lines {
 		out.Asked[lines[i].Reviewer]++
 	}
@@ -223,7 +272,24 @@ func (r *reviewing) wait(l *store.ReviewLine, until moment.Moment) (bool, error)
 
 // linesFor lists what is held within a scope, each with whoever answers for it.
 func (s *Service) linesFor(ctx context.Context, st *State, x *RoundBegin, at moment.Moment) (lines []store.ReviewLine, err error) {
+	var among map[string]bool
+	if x.RoundRecords != (RoundRecords{}) {
+		if x.Sponsor != "" && !st.Has("person", x.Sponsor) {
+			return nil, &Invalid{"sponsor", x.Sponsor, "there is no such person here"}
+		}
+		found, err := s.FindGuests(ctx, st, &GuestFilter{Partner: x.Partner, State: x.State, Origin: x.Origin, Sponsor: x.Sponsor, Needs: x.Needs, Until: moment.Never})
+		if err != nil {
+			return nil, err
+		}
+		among = make(map[string]bool, len(found))
+		for i := range found {
+			among[found[i].Address] = true
+		}
+	}
 	add := func(g *world.Grant) {
+		if among != nil && !among[g.Party()] {
+			return
+		}
 		if !moment.Within(at, g.From, g.Until) || x.Bundle != "" && g.Bundle != x.Bundle {
 			return
 		}

@@ -411,3 +411,45 @@ holdings:
 		t.Errorf("the lines: %+v %v", l, err)
 	}
 }
+
+// TestRoundScopes begins rounds about some records alone.
+func TestRoundScopes(t *testing.T) {
+	s, _ := start(t, dbtest.DSN(t))
+	load(t, s, strings.ReplaceAll(guestWorld, "guests.term_days: {default: 60}", "guests.term_days: {default: none}")+`guests:
+  - {address: ada@ilvane.example, sponsor: uma, since: 2026-01-01, accepted: 2026-01-01, last_seen: 2026-11-20, state: active}
+  - {address: bo@ilvane.example, sponsor: ben, since: 2026-01-01, accepted: 2026-01-01, state: active}
+  - {address: cy@ilvane.example, sponsor: uma, since: 2026-11-20, state: invited}
+  - {address: fay@ilvane.example, since: 2026-01-01, accepted: 2026-01-01, origins: [fed], last_seen: 2026-11-20, state: active}
+grants:
+  - {party: ada@ilvane.example, resource: space:dossier, role: view, from: 2026-01-01, sponsor: uma}
+  - {party: bo@ilvane.example, resource: space:dossier, role: view, from: 2026-01-01, sponsor: ben}
+  - {party: cy@ilvane.example, resource: space:dossier, role: view, from: 2026-01-01, sponsor: uma}
+  - {party: fay@ilvane.example, resource: page:notes, role: view, from: 2026-01-01}
+  - {party: "group:crew", resource: file:kit, role: view, from: 2026-01-01, sponsor: ben}
+`)
+	for want, x := range map[string]RoundBegin{
+		"5 everything that is held":                                   {},
+		"3 records that are active":                                   {RoundRecords: RoundRecords{State: "active"}},
+		"1 records that are invited":                                  {RoundRecords: RoundRecords{State: "invited"}},
+		"2 guests of Uma":                                             {RoundRecords: RoundRecords{Sponsor: "uma"}},
+		"1 records that came to be fed":                               {RoundRecords: RoundRecords{Origin: "fed"}},
+		"1 people not seen for 30 days":                               {RoundRecords: RoundRecords{Needs: "seen"}},
+		"1 people of Ilvane, people with nobody who answers for them": {Partner: "ilvane", RoundRecords: RoundRecords{Needs: "sponsor"}},
+		"1 in the space Dossier, guests of Ben":                       {Space: "dossier", RoundRecords: RoundRecords{Sponsor: "ben"}},
+		`state "gone": write active, invited, suspended`:              {RoundRecords: RoundRecords{State: "gone"}},
+		`needs "love": write sponsor, grant, seen, terms, time, mail`: {RoundRecords: RoundRecords{Needs: "love"}},
+		`sponsor "nobody": there is no such person here`:              {RoundRecords: RoundRecords{Sponsor: "nobody"}},
+	} {
+		x.Name, x.Until, x.Why = "Scope", "+20d", "to see"
+		r, err := s.BeginRound(t.Context(), keeper, x, true)
+		got := ""
+		if err != nil {
+			got = err.Error()
+		} else {
+			got = fmt.Sprintf("%d %s", r.Lines, r.About(s.State()))
+		}
+		if !strings.HasSuffix(got, want) {
+			t.Errorf("want %q: %q", want, got)
+		}
+	}
+}

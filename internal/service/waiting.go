@@ -32,7 +32,7 @@ func (s *Service) waiting(ctx context.Context, w *world.World) error {
 		if err := json.Unmarshal(doc, &r); err != nil || r.Closed != "" {
 			return err
 		}
-		x := world.Round{ID: r.ID, Name: r.Name, Partner: r.Partner, Space: r.Space, Bundle: r.Bundle, Why: r.Why, By: r.By, Reminded: orUnset(r.Reminded)}
+		x := world.Round{ID: r.ID, Name: r.Name, Partner: r.Partner, Space: r.Space, Bundle: r.Bundle, State: r.State, Origin: r.Origin, Sponsor: r.Sponsor, Needs: r.Needs, Why: r.Why, By: r.By, Reminded: orUnset(r.Reminded)}
 		var err error
 		if x.Until, err = moment.Parse(r.Until); err != nil {
 			return err
@@ -161,7 +161,7 @@ func putWaiting(t *store.Tx, policy, part *world.World) (wrote int, err error) {
 		if len(x.Lines) == 0 || x.Until == 0 {
 			return wrote, &Invalid{"rounds", x.ID, "it has an end and at least one line"}
 		}
-		if err := putJSON(t, "round", x.ID, &Round{ID: x.ID, Name: x.Name, Partner: x.Partner, Space: x.Space, Bundle: x.Bundle, Until: x.Until.String(), Why: x.Why, By: x.By, Made: x.Made.String(), Lines: len(x.Lines), Reminded: orNone(x.Reminded)}); err != nil {
+		if err := putJSON(t, "round", x.ID, &Round{ID: x.ID, Name: x.Name, Partner: x.Partner, Space: x.Space, Bundle: x.Bundle, RoundRecords: RoundRecords{x.State, x.Origin, x.Sponsor, x.Needs}, Until: x.Until.String(), Why: x.Why, By: x.By, Made: x.Made.String(), Lines: len(x.Lines), Reminded: orNone(x.Reminded)}); err != nil {
 			return wrote, err
 		}
 		lines := make([]store.ReviewLine, len(x.Lines))

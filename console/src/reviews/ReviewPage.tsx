@@ -9,7 +9,7 @@ import { useRefresh } from '../parts/change'
 import { Combo } from '../parts/Combo'
 import { until, when } from '../parts/dates'
 import { WeighedText } from '../drafts/Weighed'
-import { aboutRound, Progress, stateWords } from './words'
+import { Progress, stateWords } from './words'
 
 type Lines = { lines: ReviewLine[]; next?: number }
 const dos = { keep: 'Keep', narrower: 'Make narrower', end: 'End', hand_over: 'Hand over', not_mine: 'Not mine' } as const
@@ -43,7 +43,7 @@ export function ReviewPage({ role }: { role: string }) {
   return (
     <Page
       title={r.name}
-      lead={`${aboutRound(r)}; ${r.closed ? `over since ${when(r.closed)}` : `until ${until(r.until)}`}. Why: ${r.why}`}
+      lead={`${r.about}; ${r.closed ? `over since ${when(r.closed)}` : `until ${until(r.until)}`}. Why: ${r.why}`}
       tools={
         keeps && !r.closed ? (
           <Button size="sm" variant="outline-secondary" onClick={() => setEnding(true)}>

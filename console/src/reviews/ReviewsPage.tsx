@@ -8,7 +8,7 @@ import { Empty, Page, Waiting, Wrong } from '../parts/bits'
 import { useRefresh } from '../parts/change'
 import { Combo } from '../parts/Combo'
 import { dayFromNow, until, when } from '../parts/dates'
-import { aboutRound, Progress } from './words'
+import { Progress } from './words'
 
 /** Rounds of review: whether what people outside hold is still needed. */
 export function ReviewsPage({ role }: { role: string }) {
@@ -37,7 +37,7 @@ export function ReviewsPage({ role }: { role: string }) {
             <li key={r.id}>
               <Link to={`/reviews/${r.id}`}>{r.name}</Link>
               <p className="quiet">
-                {aboutRound(r)} · {r.closed ? `over since ${when(r.closed)}` : `until ${until(r.until)}`} · begun by {r.by}: {r.why}
+                {r.about} · {r.closed ? `over since ${when(r.closed)}` : `until ${until(r.until)}`} · begun by {r.by}: {r.why}
               </p>
               <Progress r={r} />
               {r.mine > 0 && (
@@ -60,9 +60,10 @@ function BeginRound({ close }: { close: () => void }) {
   const [name, setName] = useState('')
   const [scope, setScope] = useState<'all' | 'partner' | 'space' | 'bundle'>('partner')
   const [of, setOf] = useState('')
+  const [whose, setWhose] = useState('')
   const [last, setLast] = useState(dayFromNow(30))
   const [why, setWhy] = useState('')
-  const body = () => ({ name: name.trim(), until: last, ...(scope !== 'all' ? { [scope]: of.trim().replace(/^[a-z]+:/, '') } : {}), ...(why.trim() ? { why: why.trim() } : {}) })
+  const body = () => ({ name: name.trim(), until: last, ...(scope !== 'all' ? { [scope]: of.trim().replace(/^[a-z]+:/, '') } : {}), ...(whose ? { [whose.split('=')[0]]: whose.split('=')[1] } : {}), ...(why.trim() ? { why: why.trim() } : {}) })
   const look = useMutation({ mutationFn: () => call<Round>('POST', '/api/v1/reviews?preview=true', body()) })
   const begin = useMutation({
     mutationFn: () => call<Round>('POST', '/api/v1/reviews', body()),
@@ -106,6 +107,18 @@ function BeginRound({ close }: { close: () => void }) {
           <Combo label="Which" kind={scope === 'space' ? 'resource' : scope} value={of} onChange={setOf} />
         </div>
       )}
+      <Form.Group controlId="rv-whose" className="mb-2">
+        <Form.Label>Of whom</Form.Label>
+        <Form.Select size="sm" value={whose} onChange={(e) => setWhose(e.target.value)}>
+          <option value="">everybody</option>
+          <option value="needs=seen">people not seen for 30 days</option>
+          <option value="needs=sponsor">people with nobody who answers for them</option>
+          <option value="state=invited">people who were invited and have not come</option>
+          <option value="state=suspended">people who are suspended</option>
+          <option value="origin=fed">people whom their organisation maintains</option>
+          <option value="origin=shared">people who came by something that was shared with them</option>
+        </Form.Select>
+      </Form.Group>
       <Form.Group controlId="rv-until" className="mb-2">
         <Form.Label>Last day to answer</Form.Label>
         <Form.Control size="sm" type="date" required value={last} onChange={(e) => setLast(e.target.value)} />

@@ -1,10 +1,5 @@
 import type { Round } from '../api'
 
-/** What a round is about, in a phrase. */
-export function aboutRound(r: Round): string {
-  return [r.partner && `people of ${r.partner}`, r.space && `in the space ${r.space}`, r.bundle && `of the bundle ${r.bundle}`].filter(Boolean).join(', ') || 'everything that is held'
-}
-
 export const stateWords: Record<string, string> = { open: 'not answered', kept: 'kept', narrowed: 'made narrower', ended: 'ended', gone: 'gone already', silent: 'nobody answered' }
 
 /** How far a round has come: a bar, and the numbers in words. */

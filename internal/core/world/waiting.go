@@ -40,10 +40,12 @@ type ApprovalStep struct {
 type Round struct {
 	ID, Name               string
 	Partner, Space, Bundle string // what it is about; all empty for everything
-	Until, Made            moment.Moment
-	Why, By                string
-	Reminded               catalogue.Value // how many days before its end everybody was reminded; Unset for not yet
-	Lines                  []RoundLine
+	// Whose access it asks about: records in a state, of an origin, of a sponsor, with a need; empty for everybody's.
+	State, Origin, Sponsor, Needs string
+	Until, Made                   moment.Moment
+	Why, By                       string
+	Reminded                      catalogue.Value // how many days before its end everybody was reminded; Unset for not yet
+	Lines                         []RoundLine
 }
 
 // RoundLine is one question of a round. Its number is its place.
