@@ -62,12 +62,17 @@ func Generate(seed uint64, size Size, now moment.Moment) *world.World {
 	}
 	g.policy(w)
 	g.inventory(w)
-	g.waits(w)
+	g.told(w)
 	return w
 }
 
-// waits lets rounds of review ask about some of what is held.
-func (g *generator) waits(w *world.World) {
+// told lets rounds of review ask about some of what is held, and feeds close some of the accounts that they maintain.
+func (g *generator) told(w *world.World) {
+	for i := range w.Guests {
+		if w.Guests[i].Origins&world.ByFeed != 0 && g.one(3) {
+			w.Guests[i].HomeClosed = g.days(-40, 10)
+		}
+	}
 	for i := range w.Grants {
 		if !w.Grants[i].Address.IsZero() && g.one(12) {
 			w.Grants[i].Waits = g.days(-5, 20)

@@ -351,7 +351,15 @@ func (r *Record) Append(out []Step) []Step {
 // held whether it has any, ended whether all of them end.
 func (r *Record) tail(out []Step, last moment.Moment, held, ended bool) []Step {
 	switch r.State {
-	case Fed: // it knows only its feed; its grants still end
+	case Fed: // it knows only its feed, which may say that the home account is closed; its grants still end
+		if r.HomeClosed == moment.Never {
+			break
+		}
+		closed := max(r.HomeClosed, r.Forward, r.Since)
+		out = append(out, Step{At: closed, Kind: Suspended, Cause: ByHomeClosed, Held: -1})
+		if closed != moment.Always {
+			out = r.goes(out, closed, ByHomeClosed)
+		}
 	case Invited:
 		f := first{at: moment.Never, raw: moment.Never}
 		f.consider(r.Until, r.Until, ByOwnUntil)

@@ -107,6 +107,9 @@ func TestSequence(t *testing.T) {
 		{"the sponsor left", func(g *Record) { g.SponsorLeft = at(t, "2026-05-01T12:00:00Z") }, nil, with(func(v *Values) { v.SponsorRequired, v.Grace = true, 1 }), "never", "", "2026-05-15T23:00:00Z suspended sponsor_left; 2026-05-16T23:00:00Z removed grace after sponsor_left"},
 		{"the sponsor left with the end of a day", func(g *Record) { g.SponsorLeft = at(t, "2026-04-30T23:00:00Z") }, nil, with(func(v *Values) { v.SponsorRequired = true }), "never", "", "2026-05-14T23:00:00Z suspended sponsor_left"},
 		{"the sponsor left where none is needed", func(g *Record) { g.SponsorLeft = at(t, "2026-05-01T12:00:00Z") }, nil, none, "never", "", ""},
+		{"fed alone, and closed by its feed", func(g *Record) {
+			g.State, g.Since, g.HomeClosed = Fed, at(t, "2026-01-01T12:00:00Z"), at(t, "2026-05-01T12:00:00Z")
+		}, nil, with(func(v *Values) { v.Term, v.Grace = 1, 0 }), "2026-01-05T00:00:00Z", "", "2026-05-01T12:00:00Z suspended home_closed; 2026-05-01T23:00:00Z removed grace after home_closed"},
 		{"the home account was closed", func(g *Record) { g.HomeClosed = at(t, "2026-05-01T12:00:00Z") }, nil, with(func(v *Values) { v.Grace = 0 }), "never", "", "2026-05-01T12:00:00Z suspended home_closed; 2026-05-01T23:00:00Z removed grace after home_closed"},
 		{"home account and term, the earlier is named", func(g *Record) {
 			g.HomeClosed, g.Since = at(t, "2026-05-03T12:00:00Z"), at(t, "2026-05-01T12:00:00Z")

@@ -143,6 +143,10 @@ func (s *slow) steps(r *Record) (out []slowStep) {
 				return append(out, slowStep{now, Invitation, -1, causes})
 			}
 		}
+		if r.State == Fed && suspended == moment.Never && r.Since <= now && r.HomeClosed <= now && r.Forward <= now {
+			suspended = now
+			out = append(out, slowStep{now, Suspended, -1, []Cause{ByHomeClosed}})
+		}
 		if r.State == Active && suspended == moment.Never && r.Since <= now {
 			var causes []Cause
 			is := func(c Cause, yes bool) {

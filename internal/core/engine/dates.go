@@ -57,7 +57,7 @@ func (e *Editor) putDates(i uint32, g *world.Guest, name ref) {
 		takenOver:  g.TakenOver,
 	}
 	switch {
-	case g.Provisioned():
+	case g.Provisioned() && (g.HomeClosed == 0 || g.State != world.StateSuspended): // written down, it goes on as any that is suspended
 		d.state = dated.Fed
 	case g.State == world.StateSuspended:
 		d.state = dated.IsSuspended

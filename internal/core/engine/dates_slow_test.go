@@ -36,7 +36,7 @@ func (s *slow) record(g *world.Guest, at moment.Moment, cal *moment.Calendar) *d
 	}
 	r.Floor, r.Forward = s.floor(g, p.partner, "", false), s.floor(g, p.partner, "", true)
 	switch {
-	case g.Provisioned():
+	case g.Provisioned() && !(g.State == world.StateSuspended && g.HomeClosed.IsSet() && g.HomeClosed != 0):
 		r.State = dated.Fed
 	case g.State == world.StateInvited:
 		r.State = dated.Invited

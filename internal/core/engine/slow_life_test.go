@@ -154,8 +154,10 @@ func (s *slow) fate(g *world.Guest, partner *world.Partner) (out, gone moment.Mo
 	counted := func(m moment.Moment, step string) moment.Moment { return s.later(m, s.floor(g, partner, step, false)) }
 	out, gone = moment.Never, moment.Never
 	switch {
-	case g.Provisioned():
+	case g.Provisioned() && g.HomeClosed == 0:
 		return
+	case g.Provisioned() && g.State != world.StateSuspended:
+		out = max(g.HomeClosed, s.floor(g, partner, "", true), g.Since)
 	case g.State == world.StateInvited && g.Accepted == moment.Never:
 		if gone = min(g.Until, counted(s.lasts(g.Since, days("guests.invite_days")), "invite_days")); gone != moment.Never {
 			gone = max(gone, g.Since)
