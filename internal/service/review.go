@@ -24,11 +24,11 @@ import (
 
 // Round asks, of everything that is held within a scope, whether it is still needed, until a day (practice §2).
 type Round struct {
-	ID       string `json:"id"`
-	Name     string `json:"name"`
-	Partner  string `json:"partner,omitempty"` // of people of this partner
-	Space    string `json:"space,omitempty"`   // in this space, with all that is in it
-	Bundle   string `json:"bundle,omitempty"`  // what follows from this bundle
+	ID      string `json:"id"`
+	Name    string `json:"name"`
+	Partner string `json:"partner,omitempty"` // of people of this partner
+	Space   string `json:"space,omitempty"`   // in this space, with all that is in it
+	Bundle  string `json:"bundle,omitempty"`  // what follows from this bundle
 	RoundRecords
 	Until    string `json:"until"`
 	Why      string `json:"why"`
@@ -103,8 +103,8 @@ const (
 type RoundBegin struct {
 	Name, Partner, Space, Bundle string
 	RoundRecords
-	Until                        string
-	Why                          string
+	Until string
+	Why   string
 }
 
 // RoundsBegun is a round that begins, and who is asked how much.

@@ -129,6 +129,9 @@ func (t *Tx) Forget(address string) (pseudonym string, err error) {
 			return "", err
 		}
 	}
+	if err := t.forgetFed(address, pseudonym); err != nil {
+		return "", err
+	}
 	// What a system keeps of them now is told while it is there; what it kept is forgotten.
 	for _, q := range []string{
 		"DELETE FROM system_found WHERE gone <> ? AND (ours = ? OR ours > CONCAT(?, ' ') AND ours < CONCAT(?, '!'))",

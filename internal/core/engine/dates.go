@@ -384,7 +384,7 @@ func (q *Sequences) goOn(i uint32, of *partnerDates) {
 	r := &q.rec
 	floor := wholeSecond(at)
 	r.Floor, r.Forward = max(r.Floor, floor), max(r.Forward, floor)
-	if b.out <= at && r.State == dated.Active {
+	if b.out <= at && (r.State == dated.Active || r.State == dated.Fed && r.HomeClosed != moment.Never) {
 		r.State, r.StateSince, r.Suspension = dated.IsSuspended, b.out, old.dates.at(i).why
 	}
 }

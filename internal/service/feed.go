@@ -1,0 +1,987 @@
+package service
+
+import (
+	"cmp"
+	"context"
+	"encoding/json"
+	"errors"
+	"fmt"
+	"net/http"
+	"slices"
+	"strings"
+	"time"
+
+	"wexillum.example/internal/core/addr"
+	"wexillum.example/internal/core/catalogue"
+	"wexillum.example/internal/core/dated"
+	"wexillum.example/internal/core/moment"
+	"wexillum.example/internal/core/world"
+	"wexillum.example/internal/phrase"
+	"wexillum.example/internal/scim"
+	"wexillum.example/internal/store"
+
+	"github.com/google/uuid"
+)
+
+// Feed lets a partner keep its people in our directory by SCIM (practice §6).
+type Feed struct {
+	Partner string `json:"partner"`
+	State   string `json:"state"`             // of FeedStates
+	Sponsor string `json:"sponsor,omitempty"` // a person of ours who answers for those who come
+	Consent bool   `json:"consent,omitempty"` // their side says that it skips the prompt, too
+	Brake   int    `json:"brake,omitempty"`   // how many it may close in a day; 0 for the setting brake
+	Address string `json:"address"`           // of FeedAddresses: what of a user is their address
+	Name    string `json:"name"`              // of FeedNames: what of a user is their name
+	Token   string `json:"token,omitempty"`   // its id
+	Lifted  string `json:"lifted,omitempty"`  // since when closings count for the brake, where somebody let them go on
+	By      string `json:"by"`
+	Made    string `json:"made"`
+}
+
+// FeedStates are watched (who it tells of is kept, and no record is touched) and on.
+var FeedStates = []string{FeedWatched, FeedOn}
+
+// States of a feed.
+const (
+	FeedWatched = "watched"
+	FeedOn      = "on"
+)
+
+// FeedAddresses are what of a user is taken for their address: userName where it is one, else the primary mail; or one of them alone.
+var FeedAddresses = []string{"either", "userName", "emails"}
+
+// FeedNames are what of a user is taken for their name: the first of these that they have, or one of them alone.
+var FeedNames = []string{"any", "displayName", "name"}
+
+// PurposeFeed is that of the token of a partner's people feed.
+const PurposeFeed = "feed"
+
+const feedTokenName = "feed of "
+
+// feedOf is the partner for whose feed somebody speaks.
+func feedOf(who Who) string { return strings.TrimPrefix(who.Name, "token:"+feedTokenName) }
+
+var (
+	ruleFeedIn   = catalogue.MustRule("directory.feed_in")
+	ruleConsent  = catalogue.MustRule("directory.consent")
+	feedSilent   = silent(ruleConsent)
+	feedTokenFor = 2 * 365 * 24 * time.Hour
+)
+
+func silent(rule catalogue.RuleID) catalogue.Value {
+	v, err := rule.Get().Scale.Parse("silent")
+	if err != nil {
+		panic(err) // the catalogue names it
+	}
+	return v
+}
+
+// FeedKept finds the feed of a partner; nil where there is none.
+func (s *Service) FeedKept(ctx context.Context, partner string) (*Feed, error) {
+	doc, err := s.store.Record(ctx, "feed", partner)
+	return feedIn(doc, err)
+}
+
+func feedIn(doc []byte, err error) (*Feed, error) {
+	if err != nil || doc == nil {
+		return nil, err
+	}
+	f := &Feed{}
+	return f, json.Unmarshal(doc, f)
+}
+
+// FeedView is a feed as people look at it.
+type FeedView struct {
+	Feed
+	Called    string // the partner's name
+	Shut      string // why nothing comes in; empty where it does
+	Silent    bool   // nobody is asked before they come in, as both sides say so
+	Count     store.FedCount
+	Most      int           // how many may be closed in a day; 0 for any number
+	Heard     moment.Moment // when it was heard of last; 0 for never
+	Wrong     int           // of the last hundred requests
+	TokenEnds time.Time
+}
+
+// Feeds lists the feeds of partners.
+func (s *Service) Feeds(ctx context.Context) ([]FeedView, error) {
+	out := []FeedView{}
+	tokens, err := s.store.Tokens(ctx, "")
+	if err != nil {
+		return nil, err
+	}
+	err = s.store.Records(ctx, "feed", "", func(_ string, doc []byte) error {
+		f, err := feedIn(doc, nil)
+		if err != nil {
+			return err
+		}
+		v, err := s.feedView(ctx, f, tokens)
+		if err == nil {
+			out = append(out, *v)
+		}
+		return err
+	})
+	slices.SortFunc(out, func(a, b FeedView) int { return cmp.Compare(strings.ToLower(a.Called), strings.ToLower(b.Called)) })
+	return out, err
+}
+
+// FeedOf finds the feed of a partner.
+func (s *Service) FeedOf(ctx context.Context, partner string) (*FeedView, error) {
+	f, err := s.FeedKept(ctx, partner)
+	if err != nil {
+		return nil, err
+	}
+	if f == nil {
+		return nil, noFeed(partner)
+	}
+	tokens, err := s.store.Tokens(ctx, "")
+	if err != nil {
+		return nil, err
+	}
+	return s.feedView(ctx, f, tokens)
+}
+
+func noFeed(partner string) error {
+	return fmt.Errorf("%w: %q keeps nobody in our directory; begin its feed first", ErrNotFound, partner)
+}
+
+func (s *Service) feedView(ctx context.Context, f *Feed, tokens []store.Token) (*FeedView, error) {
+	st := s.State()
+	v := &FeedView{Feed: *f, Called: f.Partner, Shut: st.feedShut(f.Partner), Silent: st.feedSilent(f), Most: f.most(st)}
+	if p, err := st.Partner(f.Partner); err == nil {
+		v.Called = p.Name
+	}
+	for i := range tokens {
+		if tokens[i].ID == f.Token {
+			v.TokenEnds = tokens[i].Expires
+		}
+	}
+	var err error
+	if v.Count, err = s.store.FedCounts(ctx, f.Partner, f.counted(s.Now())); err != nil {
+		return nil, err
+	}
+	lines, err := s.store.FedLog(ctx, f.Partner, "", false, 0, 100)
+	for i := range lines {
+		v.Heard = max(v.Heard, lines[i].At)
+		if lines[i].What == "refused" || lines[i].What == "braked" {
+			v.Wrong++
+		}
+	}
+	return v, err
+}
+
+// feedShut says why a partner's feed brings nobody in; empty where it does.
+func (s *State) feedShut(partner string) string {
+	p, err := s.Partner(partner)
+	switch {
+	case err != nil:
+		return "There is no such partner any more."
+	case p.Standing != world.Active:
+		return fmt.Sprintf("%s is %s.", p.Name, world.StandingNames[p.Standing])
+	case len(p.Domains) == 0:
+		return fmt.Sprintf("%s has no domain, so nobody is theirs.", p.Name)
+	case s.GuestRule(addr.Newcomer(p.Domains[0].Domain), "", ruleFeedIn) != valueOn:
+		return fmt.Sprintf("“%s” (directory.feed_in) is off for %s.", ruleFeedIn.Get().Title, p.Name)
+	}
+	return ""
+}
+
+// feedSilent reports whether nobody is asked before they come in: where both sides say so.
+func (s *State) feedSilent(f *Feed) bool {
+	p, err := s.Partner(f.Partner)
+	return err == nil && f.Consent && len(p.Domains) > 0 && s.GuestRule(addr.Newcomer(p.Domains[0].Domain), "", ruleConsent) == feedSilent
+}
+
+// most is how many accounts a feed may close in a day; 0 for any number.
+func (f *Feed) most(st *State) int { return cmp.Or(f.Brake, brakeOf(st)) }
+
+// counted is since when closings count for the brake.
+func (f *Feed) counted(at moment.Moment) moment.Moment {
+	since := at - 86400e6
+	if lifted, err := moment.Parse(f.Lifted); err == nil {
+		since = max(since, lifted)
+	}
+	return since
+}
+
+// FeedSet is what is to be otherwise about a feed; nil leaves it as it is.
+type FeedSet struct {
+	State, Sponsor, Address, Name *string
+	Consent                       *bool
+	Brake                         *int
+}
+
+func (f *Feed) set(st *State, x *FeedSet, at moment.Moment) error {
+	for _, w := range []struct {
+		field string
+		say   *string
+		to    *string
+		of    []string
+	}{{"state", x.State, &f.State, FeedStates}, {"address", x.Address, &f.Address, FeedAddresses}, {"name", x.Name, &f.Name, FeedNames}} {
+		if w.say == nil {
+			continue
+		}
+		if err := oneOfWords(w.field, *w.say, w.of...); err != nil {
+			return err
+		}
+		*w.to = *w.say
+	}
+	if x.Sponsor != nil {
+		if *x.Sponsor != "" && !st.here(at)(*x.Sponsor) {
+			return &Invalid{"sponsor", *x.Sponsor, "there is no such person here"}
+		}
+		f.Sponsor = *x.Sponsor
+	}
+	if x.Consent != nil {
+		f.Consent = *x.Consent
+	}
+	if x.Brake != nil {
+		if *x.Brake < 0 || *x.Brake > 1_000_000 {
+			return &Invalid{"brake", fmt.Sprint(*x.Brake), "write how many accounts it may close in a day; 0 for the setting brake"}
+		}
+		f.Brake = *x.Brake
+	}
+	return nil
+}
+
+// BeginFeed lets a partner's feed speak to us, watched at first, and makes its token, whose text is told once.
+func (s *Service) BeginFeed(ctx context.Context, who Who, partner, why string, x FeedSet) (token string, err error) {
+	if why = strings.TrimSpace(why); why == "" {
+		return "", &Invalid{"why", "", "say why this partner keeps its people here"}
+	}
+	at, st := s.Now(), s.State()
+	if !st.Has("partner", partner) {
+		return "", &Invalid{"partner", partner, "there is no such partner"}
+	}
+	f := &Feed{Partner: partner, State: FeedWatched, Address: FeedAddresses[0], Name: FeedNames[0], By: who.Name, Made: at.String()}
+	if err := f.set(st, &x, at); err != nil {
+		return "", err
+	}
+	if old, err := s.FeedKept(ctx, partner); err != nil || old != nil {
+		return "", cmp.Or(err, fmt.Errorf("%w: the feed of %q is there already; change it, or give it a new token", ErrConflict, partner))
+	}
+	return s.feedToken(ctx, who, f, why)
+}
+
+// feedToken gives a feed a new token; the one before works no longer.
+func (s *Service) feedToken(ctx context.Context, who Who, f *Feed, why string) (string, error) {
+	text, t, err := s.MakeToken(ctx, who, feedTokenName+f.Partner, PurposeFeed, feedTokenFor)
+	if err != nil {
+		return "", err
+	}
+	return text, s.change(ctx, who.Name, why, func(_ *State, tx *store.Tx) error {
+		if f.Token != "" {
+			if _, err := tx.EndToken(f.Token, ""); err != nil {
+				return err
+			}
+		}
+		f.Token = t.ID
+		return putJSON(tx, "feed", f.Partner, f)
+	})
+}
+
+// RenewFeedToken makes a new token for a feed; the one before works no longer.
+func (s *Service) RenewFeedToken(ctx context.Context, who Who, partner, why string) (string, error) {
+	f, err := s.FeedKept(ctx, partner)
+	if err != nil || f == nil {
+		return "", cmp.Or(err, noFeed(partner))
+	}
+	return s.feedToken(ctx, who, f, cmp.Or(strings.TrimSpace(why), "a new token"))
+}
+
+// onFeed changes a feed.
+func (s *Service) onFeed(ctx context.Context, who Who, partner, why string, fn func(now *State, t *store.Tx, f *Feed) error) error {
+	return s.change(ctx, who.Name, why, func(now *State, t *store.Tx) error {
+		f, err := feedIn(t.Record("feed", partner))
+		if err != nil || f == nil {
+			return cmp.Or(err, noFeed(partner))
+		}
+		return fn(now, t, f)
+	})
+}
+
+// SetFeed changes a feed. To let it on, what it told of while it was watched comes in by ApplyFeed.
+func (s *Service) SetFeed(ctx context.Context, who Who, partner, why string, x FeedSet) error {
+	if why = strings.TrimSpace(why); why == "" {
+		return &Invalid{"why", "", "say why; the journal keeps it"}
+	}
+	return s.onFeed(ctx, who, partner, why, func(now *State, t *store.Tx, f *Feed) error {
+		if err := f.set(now, &x, s.Now()); err != nil {
+			return err
+		}
+		return putJSON(t, "feed", partner, f)
+	})
+}
+
+// ReleaseFeed lets a feed close as many again as it may in a day.
+func (s *Service) ReleaseFeed(ctx context.Context, who Who, partner, why string) error {
+	if why = strings.TrimSpace(why); why == "" {
+		return &Invalid{"why", "", "say why so many leave at once"}
+	}
+	return s.onFeed(ctx, who, partner, why, func(_ *State, t *store.Tx, f *Feed) error {
+		f.Lifted = s.Now().String()
+		return putJSON(t, "feed", partner, f)
+	})
+}
+
+// EndFeed ends a feed: its token works no longer. Whom it kept stay, as guests of whoever answers for them, unless close says that their
+// accounts are closed.
+func (s *Service) EndFeed(ctx context.Context, who Who, partner, why string) error {
+	if why = strings.TrimSpace(why); why == "" {
+		return &Invalid{"why", "", "say why it ends"}
+	}
+	return s.onFeed(ctx, who, partner, why, func(_ *State, t *store.Tx, f *Feed) error {
+		if _, err := t.EndToken(f.Token, ""); err != nil {
+			return err
+		}
+		_, err := t.EndRecord("feed", partner)
+		return err
+	})
+}
+
+// fedPerson is what of a user comes to a record.
+type fedPerson struct {
+	Address                  addr.Address
+	Name, Language, Location string
+}
+
+// maps reads of a user what comes to their record, as a feed has it.
+func (s *State) maps(f *Feed, u scim.User) (p fedPerson, err *scim.Error) {
+	var tried []string
+	for _, from := range []string{"userName", "emails"} {
+		if f.Address != "either" && f.Address != from {
+			continue
+		}
+		text := u.Text("userName")
+		if from == "emails" {
+			text = u.Primary("emails", "value")
+		}
+		if text == "" {
+			continue
+		}
+		a, wrong := addr.Parse(text)
+		if wrong != nil || a.IsNewcomer() {
+			tried = append(tried, fmt.Sprintf("%s %q is no mail address", from, text))
+			continue
+		}
+		m := s.Match(a)
+		switch {
+		case m.Partner == nil || m.Partner.ID != f.Partner:
+			tried = append(tried, fmt.Sprintf("%s %q: %s is no domain of %s here", from, text, a.Domain(), f.Partner))
+			continue
+		case m.Bar != nil:
+			return p, &scim.Error{Status: http.StatusForbidden, Detail: fmt.Sprintf("%s is barred here", a)}
+		}
+		p.Address = a
+		break
+	}
+	if p.Address.IsZero() {
+		if len(tried) == 0 {
+			tried = []string{"there is no primary mail"}
+		}
+		return p, &scim.Error{Status: http.StatusBadRequest, Type: scim.InvalidValue, Detail: "no address: " + strings.Join(tried, "; ")}
+	}
+	if f.Name != "name" {
+		p.Name = u.Text("displayName")
+	}
+	if p.Name == "" && f.Name != "displayName" {
+		p.Name = cmp.Or(u.Text("name.formatted"), strings.TrimSpace(u.Text("name.givenName")+" "+u.Text("name.familyName")))
+	}
+	if runes := []rune(strings.Join(strings.Fields(p.Name), " ")); true {
+		p.Name = string(runes[:min(len(runes), 200)])
+	}
+	for _, l := range []string{u.Text("preferredLanguage"), u.Text("locale")} {
+		l = strings.ToLower(strings.FieldsFunc(l+" ", func(r rune) bool { return r == '-' || r == '_' || r == ',' || r == ';' })[0])
+		if p.Language == "" && slices.Contains(phrase.Languages, strings.TrimSpace(l)) {
+			p.Language = strings.TrimSpace(l)
+		}
+	}
+	if c := strings.ToUpper(u.Primary("addresses", "country")); len(c) == 2 {
+		p.Location = c
+	}
+	return p, nil
+}
+
+// Outcomes of what a feed says of somebody.
+const (
+	FedNew     = "new"        // a record is made
+	FedTaken   = "taken_over" // a guest who is here already is kept by the feed from now on
+	FedSame    = "same"       // nothing is otherwise
+	FedChanged = "changed"    // name, language or place
+	FedClosed  = "closed"     // the home account is closed: the record is suspended
+	FedBack    = "back"       // and comes back
+	FedStays   = "stays"      // it stays suspended, as something else stands against it
+	FedNobody  = "nobody"     // not in use, and no record is here
+)
+
+// fedInto brings what a feed says of somebody to their record. Nothing is written without a transaction.
+func (s *Service) fedInto(now *State, t *store.Tx, f *Feed, p *fedPerson, g *world.Guest, active bool, at moment.Moment) (next *world.Guest, what, why string, err error) {
+	switch {
+	case g == nil && !active:
+		return nil, FedNobody, "", nil
+	case g == nil:
+		next = &world.Guest{Address: p.Address, Name: p.Name, Sponsor: f.Sponsor, Purpose: "kept here by their own organisation", State: world.StateInvited, Origins: world.ByFeed, Since: at, Accepted: moment.Never,
+			Language: p.Language, Location: p.Location, Renewed: moment.Always, Until: moment.Never, Terms: moment.Never, LastSeen: moment.Always, StateSince: moment.Always}
+		if now.feedSilent(f) {
+			next.State, next.Accepted = world.StateActive, at
+		}
+		return next, FedNew, "", nil
+	}
+	c := *g
+	next, what = &c, FedSame
+	if active && p.Name != "" && p.Name != g.Name || p.Language != "" && p.Language != g.Language && g.Provisioned() || p.Location != "" && p.Location != g.Location {
+		next.Name, next.Location = cmp.Or(p.Name, g.Name), cmp.Or(p.Location, g.Location)
+		if g.Provisioned() {
+			next.Language = cmp.Or(p.Language, g.Language)
+		}
+		what = FedChanged
+	}
+	if g.Origins&world.ByFeed == 0 {
+		next.Origins = max(g.Origins, world.ByInvitation) | world.ByFeed // a record of which nobody says how it came to be is not the feed's alone
+		what = FedTaken
+	}
+	switch {
+	case !active && g.HomeClosed == 0:
+		next.HomeClosed, what = at, FedClosed
+	case active && g.HomeClosed != 0:
+		next.HomeClosed, what = 0, FedBack
+		if g.State == world.StateSuspended && g.Cause == dated.ByHomeClosed.String() {
+			up := *next
+			if g.Provisioned() { // it knows only its feed, so nothing else stands
+				up.State, up.Cause, up.StateSince = world.StateActive, "", at
+				if up.Accepted == moment.Never {
+					up.State, up.StateSince = world.StateInvited, moment.Always
+				}
+				return &up, what, "", nil
+			}
+			if err := s.bringBack(now, &up, nil, at); err != nil {
+				var no *Refused
+				if !errors.As(err, &no) {
+					return nil, "", "", err
+				}
+				return next, FedStays, no.Reason, nil
+			}
+			return &up, what, "", nil
+		}
+		if g.State == world.StateSuspended {
+			return next, FedStays, "it was suspended for another reason, " + standing[causeOf(g)], nil
+		}
+	}
+	return next, what, "", nil
+}
+
+func causeOf(g *world.Guest) dated.Cause {
+	c, _ := dated.ParseCause(g.Cause)
+	return c
+}
+
+// Fed is somebody whom a feed keeps, as the protocol has them.
+type Fed struct {
+	store.FedUser
+	User scim.User
+	What string // of the outcomes; empty while the feed is watched
+}
+
+func fedOf(u *store.FedUser) (*Fed, error) {
+	x := &Fed{FedUser: *u}
+	return x, json.Unmarshal(u.Doc, &x.User)
+}
+
+func notThere(id string) *scim.Error {
+	return &scim.Error{Status: http.StatusNotFound, Detail: fmt.Sprintf("there is no user %q", id)}
+}
+
+// feeding is a change by a feed: it is let in, or refused in the words of the protocol. What came of it is logged.
+func (s *Service) feeding(ctx context.Context, who Who, why string, fn func(now *State, t *store.Tx, f *Feed, at moment.Moment) (*Fed, string, error)) (*Fed, error) {
+	partner := feedOf(who)
+	var out *Fed
+	var detail string
+	err := s.change(ctx, who.Name, why, func(now *State, t *store.Tx) error {
+		f, err := feedIn(t.Record("feed", partner))
+		if err != nil {
+			return err
+		}
+		if f == nil {
+			return &scim.Error{Status: http.StatusForbidden, Detail: "this feed has ended"}
+		}
+		if shut := now.feedShut(partner); shut != "" {
+			return &scim.Error{Status: http.StatusForbidden, Detail: shut}
+		}
+		out, detail, err = fn(now, t, f, s.Now())
+		return err
+	})
+	line := &store.FedLine{Partner: partner, At: s.Now(), Detail: detail}
+	if out != nil {
+		line.What, line.User, line.Address = out.What, out.ID, out.Address
+	}
+	var no *scim.Error
+	switch {
+	case errors.As(err, &no):
+		line.What, line.Detail = "refused", no.Detail
+		if no.Status == http.StatusServiceUnavailable {
+			line.What = "braked"
+		}
+	case errors.Is(err, errPreview):
+		return out, nil
+	case err != nil:
+		return nil, err
+	}
+	if no == nil || no.Status != http.StatusNotFound && no.Status != http.StatusPreconditionFailed {
+		if wrong := s.store.LogFed(context.WithoutCancel(ctx), line); wrong != nil {
+			s.log.Warn("what came of a request of a feed is not logged", "partner", partner, "error", wrong)
+		}
+	}
+	return out, err
+}
+
+// FeedCreate takes in somebody whom a partner's feed tells of.
+func (s *Service) FeedCreate(ctx context.Context, who Who, u scim.User) (*Fed, error) {
+	return s.feeding(ctx, who, "their feed tells of them", func(now *State, t *store.Tx, f *Feed, at moment.Moment) (*Fed, string, error) {
+		x := &Fed{FedUser: store.FedUser{ID: uuid.NewString(), Partner: f.Partner, Made: at}, User: u}
+		return s.putFed(now, t, f, nil, x, at)
+	})
+}
+
+// FeedChange changes somebody; ifMatch is the version that they must have, or empty.
+func (s *Service) FeedChange(ctx context.Context, who Who, id, ifMatch string, fn func(scim.User) (scim.User, *scim.Error)) (*Fed, error) {
+	return s.feeding(ctx, who, "their feed changed them", func(now *State, t *store.Tx, f *Feed, at moment.Moment) (*Fed, string, error) {
+		was, err := fedNow(t, f, id, ifMatch)
+		if err != nil {
+			return nil, "", err
+		}
+		next := *was
+		u, no := fn(was.User.Clone())
+		if no != nil {
+			return was, "", no
+		}
+		next.User = u
+		return s.putFed(now, t, f, was, &next, at)
+	})
+}
+
+// fedNow reads somebody within a change, in the version that is expected.
+func fedNow(t *store.Tx, f *Feed, id, ifMatch string) (*Fed, error) {
+	list, err := t.FedWith(f.Partner, store.FedByID, id)
+	if err != nil {
+		return nil, err
+	}
+	if len(list) == 0 {
+		return nil, notThere(id)
+	}
+	if v := (&scim.Meta{Version: list[0].Version}).ETag(); ifMatch != "" && ifMatch != "*" && !slices.ContainsFunc(strings.Split(ifMatch, ","), func(e string) bool { return strings.TrimSpace(e) == v }) {
+		return nil, &scim.Error{Status: http.StatusPreconditionFailed, Detail: fmt.Sprintf("it was changed meanwhile: it is %s now", v)}
+	}
+	return fedOf(&list[0])
+}
+
+// putFed writes what a feed says of somebody, and brings it to their record where the feed is on.
+func (s *Service) putFed(now *State, t *store.Tx, f *Feed, was, next *Fed, at moment.Moment) (*Fed, string, error) {
+	p, no := now.maps(f, next.User)
+	if no != nil {
+		return next, "", no
+	}
+	next.UserName, next.ExternalID, next.Active = strings.ToLower(next.User.Text("userName")), next.User.Text("externalId"), next.User.Active()
+	for by, value := range map[store.FedWhere]string{store.FedByName: next.UserName, store.FedByAddress: p.Address.String()} {
+		others, err := t.FedWith(f.Partner, by, value)
+		if err != nil {
+			return nil, "", err
+		}
+		for _, o := range others {
+			if o.ID != next.ID {
+				return next, "", &scim.Error{Status: http.StatusConflict, Type: scim.Uniqueness, Detail: fmt.Sprintf("%s is told of already, as %s", value, o.ID)}
+			}
+		}
+	}
+	if len(next.UserName) > 400 || len(next.ExternalID) > 400 {
+		return next, "", &scim.Error{Status: http.StatusBadRequest, Type: scim.InvalidValue, Detail: "userName and externalId are at most 400 letters"}
+	}
+	doc, err := json.Marshal(next.User)
+	if err != nil {
+		return nil, "", err
+	}
+	if was != nil && string(doc) == string(mustDoc(was.User)) && was.Applied { // nothing is otherwise (RFC 7644 §3.5.2: then the version stays)
+		next.What = FedSame
+		return next, "", errPreview
+	}
+	moved := was != nil && was.Address != p.Address.String()
+	closes := !next.Active && (was == nil || was.Active) && was != nil || moved && was.Active
+	if closes {
+		if err := s.feedBrake(now, t, f, at); err != nil {
+			return next, "", err
+		}
+		next.Closed = at
+	}
+	if next.Active && !moved {
+		next.Closed = 0
+	}
+	next.Doc, next.Version, next.Changed, next.Address, next.Applied = doc, next.Version+1, at, p.Address.String(), f.State == FeedOn
+	var before *store.FedUser
+	if was != nil {
+		before = &was.FedUser
+	}
+	if err := t.PutFed(before, &next.FedUser); err != nil {
+		return nil, "", err
+	}
+	if f.State != FeedOn {
+		next.What = "watched"
+		return next, "", nil
+	}
+	detail := ""
+	if moved { // the record stays under its old address, which is theirs no longer
+		if err := s.closeHome(now, t, was.Address, at); err != nil {
+			return nil, "", err
+		}
+		detail = fmt.Sprintf("the address was %s; merge the two records: wexillum guest merge %s %s", was.Address, was.Address, p.Address)
+	}
+	why, err := s.applyFed(now, t, f, next, &p, at)
+	return next, cmp.Or(why, detail), err
+}
+
+func mustDoc(u scim.User) []byte {
+	b, _ := json.Marshal(u)
+	return b
+}
+
+// applyFed brings somebody to their record.
+func (s *Service) applyFed(now *State, t *store.Tx, f *Feed, x *Fed, p *fedPerson, at moment.Moment) (why string, err error) {
+	g, err := s.guestNow(now, t, p.Address, at)
+	if err != nil {
+		return "", err
+	}
+	next, what, why, err := s.fedInto(now, t, f, p, g, x.Active, at)
+	x.What = what
+	if err != nil || next == nil {
+		return why, err
+	}
+	if what == FedClosed {
+		if err := t.EndSessions(GuestName(p.Address.String())); err != nil {
+			return "", err
+		}
+	}
+	_, err = t.PutGuest(next)
+	return why, err
+}
+
+// closeHome notes that the home account of a record is closed.
+func (s *Service) closeHome(now *State, t *store.Tx, address string, at moment.Moment) error {
+	a, err := addr.Parse(address)
+	if err != nil {
+		return err
+	}
+	g, err := s.guestNow(now, t, a, at)
+	if err != nil || g == nil || g.HomeClosed != 0 {
+		return err
+	}
+	g.HomeClosed = at
+	if err := t.EndSessions(GuestName(address)); err != nil {
+		return err
+	}
+	_, err = t.PutGuest(g)
+	return err
+}
+
+// feedBrake refuses what would close more accounts in a day than a feed may.
+func (s *Service) feedBrake(now *State, t *store.Tx, f *Feed, at moment.Moment) error {
+	most := f.most(now)
+	if most == 0 {
+		return nil
+	}
+	c, err := t.FedCounts(f.Partner, f.counted(at))
+	if err != nil || c.ClosedLately < most {
+		return err
+	}
+	return &scim.Error{Status: http.StatusServiceUnavailable, Detail: fmt.Sprintf("the feed has closed %d accounts within a day, which is as many as it may; an administrator here lets it go on", c.ClosedLately)}
+}
+
+// FeedDelete takes somebody away: their home account is closed, whatever else the record rests on.
+func (s *Service) FeedDelete(ctx context.Context, who Who, id, ifMatch string) error {
+	_, err := s.feeding(ctx, who, "their feed took them away", func(now *State, t *store.Tx, f *Feed, at moment.Moment) (*Fed, string, error) {
+		was, err := fedNow(t, f, id, ifMatch)
+		if err != nil {
+			return nil, "", err
+		}
+		next := *was
+		if was.Active {
+			if err := s.feedBrake(now, t, f, at); err != nil {
+				return was, "", err
+			}
+			next.Closed = at
+		}
+		next.What, next.Gone, next.Changed = "removed", at, at
+		if err := t.PutFed(&was.FedUser, &next.FedUser); err != nil {
+			return nil, "", err
+		}
+		if f.State == FeedOn && was.Applied {
+			if err := s.closeHome(now, t, was.Address, at); err != nil {
+				return nil, "", err
+			}
+		}
+		return &next, "", nil
+	})
+	return err
+}
+
+// FeedGet finds somebody whom a feed keeps.
+func (s *Service) FeedGet(ctx context.Context, who Who, id string) (*Fed, error) {
+	list, err := s.store.FedWith(ctx, feedOf(who), store.FedByID, id)
+	if err != nil {
+		return nil, err
+	}
+	if len(list) == 0 {
+		return nil, notThere(id)
+	}
+	return fedOf(&list[0])
+}
+
+// FeedFind hands over those whom a feed keeps and who may match a filter, in the order in which they came. total is how many there are
+// where no filter is given: then skip and limit pick a page.
+func (s *Service) FeedFind(ctx context.Context, who Who, f *scim.Filter, skip, limit int, fn func(*Fed) error) (total int, err error) {
+	partner := feedOf(who)
+	hand := func(list []store.FedUser) error {
+		for i := range list {
+			x, err := fedOf(&list[i])
+			if err != nil {
+				return err
+			}
+			if err := fn(x); err != nil {
+				return err
+			}
+		}
+		return ctx.Err()
+	}
+	if f == nil {
+		c, err := s.store.FedCounts(ctx, partner, moment.Never)
+		if err != nil {
+			return 0, err
+		}
+		list, err := s.store.FedPage(ctx, partner, 0, skip, limit)
+		if err != nil {
+			return 0, err
+		}
+		return c.All, hand(list)
+	}
+	for name, by := range map[string]store.FedWhere{"id": store.FedByID, "userName": store.FedByName, "externalId": store.FedByExternal} {
+		if value, ok := f.Equals(name); ok {
+			if by == store.FedByName {
+				value = strings.ToLower(value)
+			}
+			list, err := s.store.FedWith(ctx, partner, by, value)
+			if err != nil {
+				return 0, err
+			}
+			return 0, hand(list)
+		}
+	}
+	for after := uint64(0); ; {
+		list, err := s.store.FedPage(ctx, partner, after, 0, 1000)
+		if err != nil || len(list) == 0 {
+			return 0, err
+		}
+		after = list[len(list)-1].N
+		if err := hand(list); err != nil {
+			return 0, err
+		}
+	}
+}
+
+// FedAhead is what a feed tells of somebody, and what that would do.
+type FedAhead struct {
+	*Fed
+	Person fedPerson
+	Would  string // of the outcomes, or refused
+	Why    string
+}
+
+// FeedPeople lists whom a feed keeps, each with what bringing it to the record would do: all, or those who wait.
+func (s *Service) FeedPeople(ctx context.Context, partner string, waiting bool, after uint64, limit int) ([]FedAhead, error) {
+	f, err := s.FeedKept(ctx, partner)
+	if err != nil || f == nil {
+		return nil, cmp.Or(err, noFeed(partner))
+	}
+	var list []store.FedUser
+	if waiting {
+		list, err = s.store.FedWaiting(ctx, partner, after, limit)
+	} else {
+		list, err = s.store.FedPage(ctx, partner, after, 0, limit)
+	}
+	if err != nil {
+		return nil, err
+	}
+	st, at := s.State(), s.Now()
+	out := []FedAhead{}
+	for i := range list {
+		x, err := fedOf(&list[i])
+		if err != nil {
+			return nil, err
+		}
+		a := FedAhead{Fed: x}
+		p, no := st.maps(f, x.User)
+		if no != nil {
+			a.Would, a.Why = "refused", no.Detail
+			out = append(out, a)
+			continue
+		}
+		a.Person = p
+		g, err := s.store.Guest(ctx, p.Address.String())
+		if err != nil {
+			return nil, err
+		}
+		if g != nil {
+			d, there := st.Dated(g, at)
+			if g = &d; !there {
+				g = nil
+			}
+		}
+		if _, a.Would, a.Why, err = s.fedInto(st, nil, f, &p, g, x.Active, at); err != nil {
+			return nil, err
+		}
+		out = append(out, a)
+	}
+	return out, nil
+}
+
+// FeedApplied is how much of what a feed told of has come to records.
+type FeedApplied struct {
+	Done    map[string]int // by outcome
+	Refused int
+	Left    int
+}
+
+// feedAtOnce is how many records one change writes.
+const feedAtOnce = 100
+
+// ApplyFeed brings what a feed told of to records: so many people, or all; first lets the feed on where it is asked for. It may be
+// interrupted; what is done stays done.
+func (s *Service) ApplyFeed(ctx context.Context, who Who, partner, why string, most int) (*FeedApplied, error) {
+	if why = strings.TrimSpace(why); why == "" {
+		return nil, &Invalid{"why", "", "say why; the journal keeps it"}
+	}
+	out := &FeedApplied{Done: map[string]int{}}
+	for after, done := uint64(0), 0; most == 0 || done < most; {
+		n := feedAtOnce
+		if most > 0 {
+			n = min(n, most-done)
+		}
+		list, err := s.store.FedWaiting(ctx, partner, after, n)
+		if err != nil {
+			return out, err
+		}
+		if len(list) == 0 {
+			break
+		}
+		after = list[len(list)-1].N
+		var refused int
+		var whats []string
+		err = s.onFeed(ctx, who, partner, why, func(now *State, t *store.Tx, f *Feed) error {
+			refused, whats = 0, nil
+			if shut := now.feedShut(partner); shut != "" {
+				return fmt.Errorf("%w: %s", ErrConflict, shut)
+			}
+			at := s.Now()
+			for i := range list {
+				cur, err := t.FedWith(partner, store.FedByID, list[i].ID)
+				if err != nil {
+					return err
+				}
+				if len(cur) == 0 || cur[0].Applied { // meanwhile
+					continue
+				}
+				x, err := fedOf(&cur[0])
+				if err != nil {
+					return err
+				}
+				p, no := now.maps(f, x.User)
+				if no != nil {
+					refused++
+					continue
+				}
+				if _, err := s.applyFed(now, t, f, x, &p, at); err != nil {
+					return err
+				}
+				before := cur[0]
+				x.Applied, x.Address = true, p.Address.String()
+				if err := t.PutFed(&before, &x.FedUser); err != nil {
+					return err
+				}
+				whats = append(whats, x.What)
+			}
+			return nil
+		})
+		if err != nil {
+			return out, err
+		}
+		for _, w := range whats {
+			out.Done[w]++
+		}
+		out.Refused += refused
+		done += len(list)
+	}
+	c, err := s.store.FedCounts(ctx, partner, moment.Never)
+	out.Left = c.Waiting
+	return out, err
+}
+
+// FeedLog lists what came of a feed's requests.
+func (s *Service) FeedLog(ctx context.Context, partner, user string, wrong bool, before uint64, limit int) ([]store.FedLine, error) {
+	return s.store.FedLog(ctx, partner, user, wrong, before, limit)
+}
+
+// FedTwin is somebody who seems to be here twice: whom a feed keeps, and a guest of the same name under another address of the same partner.
+type FedTwin struct {
+	Name       string
+	Fed, Guest string   // addresses
+	Differs    []string // in words
+}
+
+// FeedTwins lists pairs of records of a partner that have one name, one of them kept by the feed.
+func (s *Service) FeedTwins(ctx context.Context, partner string) ([]FedTwin, error) {
+	st := s.State()
+	found, err := s.FindGuests(ctx, st, &GuestFilter{Partner: partner, Until: moment.Never})
+	if err != nil {
+		return nil, err
+	}
+	in := make(map[string]bool, len(found))
+	for i := range found {
+		in[found[i].Address] = true
+	}
+	byName := map[string][]*world.Guest{}
+	if err := s.eachGuest(ctx, func(g *world.Guest) error {
+		if n := strings.ToLower(g.Name); n != "" && in[g.Address.String()] {
+			c := *g
+			byName[n] = append(byName[n], &c)
+		}
+		return ctx.Err()
+	}); err != nil {
+		return nil, err
+	}
+	out := []FedTwin{}
+	for _, list := range byName {
+		for _, a := range list {
+			for _, b := range list {
+				if a.Origins&world.ByFeed == 0 || b.Origins&world.ByFeed != 0 {
+					continue
+				}
+				t := FedTwin{Name: a.Name, Fed: a.Address.String(), Guest: b.Address.String()}
+				add := func(what, x, y string) {
+					if x != y {
+						t.Differs = append(t.Differs, fmt.Sprintf("%s: %s, %s", what, cmp.Or(x, "none"), cmp.Or(y, "none")))
+					}
+				}
+				add("state", world.StateNames[a.State], world.StateNames[b.State])
+				add("sponsor", a.Sponsor, b.Sponsor)
+				own, err := s.GrantsOf(ctx, t.Fed)
+				if err != nil {
+					return nil, err
+				}
+				theirs, err := s.GrantsOf(ctx, t.Guest)
+				if err != nil {
+					return nil, err
+				}
+				add("roles", fmt.Sprint(len(own)), fmt.Sprint(len(theirs)))
+				out = append(out, t)
+			}
+		}
+	}
+	slices.SortFunc(out, func(a, b FedTwin) int { return cmp.Or(cmp.Compare(a.Fed, b.Fed), cmp.Compare(a.Guest, b.Guest)) })
+	return out, nil
+}
