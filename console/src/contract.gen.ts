@@ -2871,6 +2871,139 @@ export interface components {
             /** @description Who decides now, by name, where that is somebody else */
             deciding?: string[];
         };
+        Feed: {
+            partner: string;
+            /** @description Of the partner */
+            name: string;
+            /**
+             * @description watched: whom it tells of is kept, and no record is touched
+             * @enum {string}
+             */
+            state: "watched" | "on";
+            /** @description Why nobody comes in now */
+            shut?: string;
+            /** @description Who answers for those who come */
+            sponsor?: string;
+            sponsor_name?: string;
+            /**
+             * @description What of a user is their address; either: userName where it is one, else the primary mail
+             * @enum {string}
+             */
+            address: "either" | "userName" | "emails";
+            /**
+             * @description What of a user is their name; any: the first that they have
+             * @enum {string}
+             */
+            name_from: "any" | "displayName" | "name";
+            /** @description Their side says that it skips the question before the first use */
+            consent: boolean;
+            /** @description Nobody is asked before the first use, as both sides say so */
+            silent: boolean;
+            /** @description How many accounts it may close in a day; 0 for the setting brake */
+            brake: number;
+            /** @description How many that is now; absent for any number */
+            most?: number;
+            /** @description Where it speaks to us */
+            url: string;
+            /** @description Whom it keeps */
+            all: number;
+            active: number;
+            /** @description Whose records were not touched yet */
+            waiting: number;
+            /** @description What it closed of what it may in a day */
+            closed_today: number;
+            /**
+             * Format: moment
+             * @description When it was heard of last
+             */
+            heard?: string;
+            /** @description How many of its last hundred requests were refused */
+            wrong: number;
+            /** Format: moment */
+            token_ends?: string;
+            by: string;
+            /** Format: moment */
+            made: string;
+        };
+        FeedBegin: {
+            partner: string;
+            /** @description A person of ours who answers for those who come */
+            sponsor?: string;
+            /** @description watched, which it is where it is left out, or on */
+            state?: string;
+            /** @description either, userName or emails */
+            address?: string;
+            /** @description any, displayName or name */
+            name_from?: string;
+            /** @description Their side says that it skips the question before the first use */
+            consent?: boolean;
+            brake?: number;
+            why?: components["schemas"]["Why"];
+        };
+        FeedChange: {
+            sponsor?: string;
+            /** @description watched or on */
+            state?: string;
+            /** @description either, userName or emails */
+            address?: string;
+            /** @description any, displayName or name */
+            name_from?: string;
+            /** @description Their side says that it skips the question before the first use */
+            consent?: boolean;
+            brake?: number;
+            why?: components["schemas"]["Why"];
+        };
+        FeedToken: {
+            /** @description It is told this once */
+            token: string;
+            feed: components["schemas"]["Feed"];
+        };
+        FeedApplied: {
+            /** @description How many by what became of them: new, taken_over, same, changed, closed, back, stays, nobody */
+            done: {
+                [key: string]: number;
+            };
+            refused: number;
+            left: number;
+        };
+        FeedPerson: {
+            n: number;
+            id: string;
+            user_name: string;
+            address?: string;
+            name?: string;
+            language?: string;
+            location?: string;
+            active: boolean;
+            /** @description It has come to the record */
+            applied: boolean;
+            /** Format: moment */
+            changed?: string;
+            /**
+             * @description What bringing them to the record does now
+             * @enum {string}
+             */
+            would: "new" | "taken_over" | "same" | "changed" | "closed" | "back" | "stays" | "nobody" | "refused";
+            why?: string;
+        };
+        FeedLine: {
+            n: number;
+            /** Format: moment */
+            at: string;
+            /** @description new, taken_over, same, changed, closed, back, stays, nobody, removed, watched, refused or braked */
+            what: string;
+            user?: string;
+            address?: string;
+            detail?: string;
+        };
+        FeedTwin: {
+            name: string;
+            /** @description The address that the feed keeps */
+            fed: string;
+            /** @description The other */
+            guest: string;
+            differs: string[];
+        };
         Absence: {
             person: string;
             name: string;

@@ -188,6 +188,7 @@ func (a *app) root() *cobra.Command {
 		a.rules(),
 		a.exception(),
 		a.partner(),
+		a.feed(),
 		a.domain(),
 		a.statement(),
 		a.space(),

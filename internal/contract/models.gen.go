@@ -873,6 +873,105 @@ func (e ExpectationPastState) Valid() bool {
 	}
 }
 
+// Defines values for FeedAddress.
+const (
+	Either   FeedAddress = "either"
+	Emails   FeedAddress = "emails"
+	UserName FeedAddress = "userName"
+)
+
+// Valid indicates whether the value is a known member of the FeedAddress enum.
+func (e FeedAddress) Valid() bool {
+	switch e {
+	case Either:
+		return true
+	case Emails:
+		return true
+	case UserName:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for FeedNameFrom.
+const (
+	FeedNameFromAny         FeedNameFrom = "any"
+	FeedNameFromDisplayName FeedNameFrom = "displayName"
+	FeedNameFromName        FeedNameFrom = "name"
+)
+
+// Valid indicates whether the value is a known member of the FeedNameFrom enum.
+func (e FeedNameFrom) Valid() bool {
+	switch e {
+	case FeedNameFromAny:
+		return true
+	case FeedNameFromDisplayName:
+		return true
+	case FeedNameFromName:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for FeedState.
+const (
+	On      FeedState = "on"
+	Watched FeedState = "watched"
+)
+
+// Valid indicates whether the value is a known member of the FeedState enum.
+func (e FeedState) Valid() bool {
+	switch e {
+	case On:
+		return true
+	case Watched:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for FeedPersonWould.
+const (
+	FeedPersonWouldBack      FeedPersonWould = "back"
+	FeedPersonWouldChanged   FeedPersonWould = "changed"
+	FeedPersonWouldClosed    FeedPersonWould = "closed"
+	FeedPersonWouldNew       FeedPersonWould = "new"
+	FeedPersonWouldNobody    FeedPersonWould = "nobody"
+	FeedPersonWouldRefused   FeedPersonWould = "refused"
+	FeedPersonWouldSame      FeedPersonWould = "same"
+	FeedPersonWouldStays     FeedPersonWould = "stays"
+	FeedPersonWouldTakenOver FeedPersonWould = "taken_over"
+)
+
+// Valid indicates whether the value is a known member of the FeedPersonWould enum.
+func (e FeedPersonWould) Valid() bool {
+	switch e {
+	case FeedPersonWouldBack:
+		return true
+	case FeedPersonWouldChanged:
+		return true
+	case FeedPersonWouldClosed:
+		return true
+	case FeedPersonWouldNew:
+		return true
+	case FeedPersonWouldNobody:
+		return true
+	case FeedPersonWouldRefused:
+		return true
+	case FeedPersonWouldSame:
+		return true
+	case FeedPersonWouldStays:
+		return true
+	case FeedPersonWouldTakenOver:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for FoundThingKind.
 const (
 	FoundThingKindGuest   FoundThingKind = "guest"
@@ -4649,6 +4748,179 @@ type ExtraSetting struct {
 	Value string `json:"value"`
 }
 
+// Feed defines model for Feed.
+type Feed struct {
+	Active int `json:"active"`
+
+	// Address What of a user is their address; either: userName where it is one, else the primary mail
+	Address FeedAddress `json:"address"`
+
+	// All Whom it keeps
+	All int `json:"all"`
+
+	// Brake How many accounts it may close in a day; 0 for the setting brake
+	Brake int    `json:"brake"`
+	By    string `json:"by"`
+
+	// ClosedToday What it closed of what it may in a day
+	ClosedToday int `json:"closed_today"`
+
+	// Consent Their side says that it skips the question before the first use
+	Consent bool `json:"consent"`
+
+	// Heard When it was heard of last
+	Heard *string `json:"heard,omitempty"`
+	Made  string  `json:"made"`
+
+	// Most How many that is now; absent for any number
+	Most *int `json:"most,omitempty"`
+
+	// Name Of the partner
+	Name string `json:"name"`
+
+	// NameFrom What of a user is their name; any: the first that they have
+	NameFrom FeedNameFrom `json:"name_from"`
+	Partner  string       `json:"partner"`
+
+	// Shut Why nobody comes in now
+	Shut *string `json:"shut,omitempty"`
+
+	// Silent Nobody is asked before the first use, as both sides say so
+	Silent bool `json:"silent"`
+
+	// Sponsor Who answers for those who come
+	Sponsor     *string `json:"sponsor,omitempty"`
+	SponsorName *string `json:"sponsor_name,omitempty"`
+
+	// State watched: whom it tells of is kept, and no record is touched
+	State     FeedState `json:"state"`
+	TokenEnds *string   `json:"token_ends,omitempty"`
+
+	// Url Where it speaks to us
+	Url string `json:"url"`
+
+	// Waiting Whose records were not touched yet
+	Waiting int `json:"waiting"`
+
+	// Wrong How many of its last hundred requests were refused
+	Wrong int `json:"wrong"`
+}
+
+// FeedAddress What of a user is their address; either: userName where it is one, else the primary mail
+type FeedAddress string
+
+// FeedNameFrom What of a user is their name; any: the first that they have
+type FeedNameFrom string
+
+// FeedState watched: whom it tells of is kept, and no record is touched
+type FeedState string
+
+// FeedApplied defines model for FeedApplied.
+type FeedApplied struct {
+	// Done How many by what became of them: new, taken_over, same, changed, closed, back, stays, nobody
+	Done    map[string]int `json:"done"`
+	Left    int            `json:"left"`
+	Refused int            `json:"refused"`
+}
+
+// FeedBegin defines model for FeedBegin.
+type FeedBegin struct {
+	// Address either, userName or emails
+	Address *string `json:"address,omitempty"`
+	Brake   *int    `json:"brake,omitempty"`
+
+	// Consent Their side says that it skips the question before the first use
+	Consent *bool `json:"consent,omitempty"`
+
+	// NameFrom any, displayName or name
+	NameFrom *string `json:"name_from,omitempty"`
+	Partner  string  `json:"partner"`
+
+	// Sponsor A person of ours who answers for those who come
+	Sponsor *string `json:"sponsor,omitempty"`
+
+	// State watched, which it is where it is left out, or on
+	State *string `json:"state,omitempty"`
+
+	// Why The reason that the journal keeps
+	Why *Why `json:"why,omitempty"`
+}
+
+// FeedChange defines model for FeedChange.
+type FeedChange struct {
+	// Address either, userName or emails
+	Address *string `json:"address,omitempty"`
+	Brake   *int    `json:"brake,omitempty"`
+
+	// Consent Their side says that it skips the question before the first use
+	Consent *bool `json:"consent,omitempty"`
+
+	// NameFrom any, displayName or name
+	NameFrom *string `json:"name_from,omitempty"`
+	Sponsor  *string `json:"sponsor,omitempty"`
+
+	// State watched or on
+	State *string `json:"state,omitempty"`
+
+	// Why The reason that the journal keeps
+	Why *Why `json:"why,omitempty"`
+}
+
+// FeedLine defines model for FeedLine.
+type FeedLine struct {
+	Address *string `json:"address,omitempty"`
+	At      string  `json:"at"`
+	Detail  *string `json:"detail,omitempty"`
+	N       int     `json:"n"`
+	User    *string `json:"user,omitempty"`
+
+	// What new, taken_over, same, changed, closed, back, stays, nobody, removed, watched, refused or braked
+	What string `json:"what"`
+}
+
+// FeedPerson defines model for FeedPerson.
+type FeedPerson struct {
+	Active  bool    `json:"active"`
+	Address *string `json:"address,omitempty"`
+
+	// Applied It has come to the record
+	Applied  bool    `json:"applied"`
+	Changed  *string `json:"changed,omitempty"`
+	Id       string  `json:"id"`
+	Language *string `json:"language,omitempty"`
+	Location *string `json:"location,omitempty"`
+	N        int     `json:"n"`
+	Name     *string `json:"name,omitempty"`
+	UserName string  `json:"user_name"`
+	Why      *string `json:"why,omitempty"`
+
+	// Would What bringing them to the record does now
+	Would FeedPersonWould `json:"would"`
+}
+
+// FeedPersonWould What bringing them to the record does now
+type FeedPersonWould string
+
+// FeedToken defines model for FeedToken.
+type FeedToken struct {
+	Feed Feed `json:"feed"`
+
+	// Token It is told this once
+	Token string `json:"token"`
+}
+
+// FeedTwin defines model for FeedTwin.
+type FeedTwin struct {
+	Differs []string `json:"differs"`
+
+	// Fed The address that the feed keeps
+	Fed string `json:"fed"`
+
+	// Guest The other
+	Guest string `json:"guest"`
+	Name  string `json:"name"`
+}
+
 // FileError defines model for FileError.
 type FileError struct {
 	Column  int    `json:"column"`
@@ -8075,6 +8347,63 @@ type SetExpectationParams struct {
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
+// EndFeedParams defines parameters for EndFeed.
+type EndFeedParams struct {
+	// Why The reason that the journal keeps
+	Why *WhyParam `form:"why,omitempty" json:"why,omitempty"`
+
+	// Closed Their accounts count as closed: they are suspended
+	Closed *bool `form:"closed,omitempty" json:"closed,omitempty"`
+}
+
+// ApplyFeedJSONBody defines parameters for ApplyFeed.
+type ApplyFeedJSONBody struct {
+	// Most How many at most; without it all
+	Most *int `json:"most,omitempty"`
+
+	// Why The reason that the journal keeps
+	Why Why `json:"why"`
+}
+
+// FeedLogParams defines parameters for FeedLog.
+type FeedLogParams struct {
+	// Wrong What went wrong alone
+	Wrong *bool `form:"wrong,omitempty" json:"wrong,omitempty"`
+
+	// User Of one user, by the id that the feed knows
+	User *string `form:"user,omitempty" json:"user,omitempty"`
+
+	// Before Those before this one
+	Before *int `form:"before,omitempty" json:"before,omitempty"`
+
+	// Limit At most so many, 100 where it is left out
+	Limit *int `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// FeedPeopleParams defines parameters for FeedPeople.
+type FeedPeopleParams struct {
+	// Waiting Those alone whose records were not touched yet
+	Waiting *bool `form:"waiting,omitempty" json:"waiting,omitempty"`
+
+	// After Those behind this one
+	After *int `form:"after,omitempty" json:"after,omitempty"`
+
+	// Limit At most so many, 100 where it is left out
+	Limit *int `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// ReleaseFeedJSONBody defines parameters for ReleaseFeed.
+type ReleaseFeedJSONBody struct {
+	// Why The reason that the journal keeps
+	Why Why `json:"why"`
+}
+
+// RenewFeedTokenJSONBody defines parameters for RenewFeedToken.
+type RenewFeedTokenJSONBody struct {
+	// Why The reason that the journal keeps
+	Why *Why `json:"why,omitempty"`
+}
+
 // FindParams defines parameters for Find.
 type FindParams struct {
 	Q string `form:"q" json:"q"`
@@ -9036,6 +9365,21 @@ type JudgeExpectationsJSONRequestBody JudgeExpectationsJSONBody
 
 // SetExpectationApplicationMergePatchPlusJSONRequestBody defines body for SetExpectation for application/merge-patch+json ContentType.
 type SetExpectationApplicationMergePatchPlusJSONRequestBody = ExpectationPatch
+
+// BeginFeedJSONRequestBody defines body for BeginFeed for application/json ContentType.
+type BeginFeedJSONRequestBody = FeedBegin
+
+// SetFeedApplicationMergePatchPlusJSONRequestBody defines body for SetFeed for application/merge-patch+json ContentType.
+type SetFeedApplicationMergePatchPlusJSONRequestBody = FeedChange
+
+// ApplyFeedJSONRequestBody defines body for ApplyFeed for application/json ContentType.
+type ApplyFeedJSONRequestBody ApplyFeedJSONBody
+
+// ReleaseFeedJSONRequestBody defines body for ReleaseFeed for application/json ContentType.
+type ReleaseFeedJSONRequestBody ReleaseFeedJSONBody
+
+// RenewFeedTokenJSONRequestBody defines body for RenewFeedToken for application/json ContentType.
+type RenewFeedTokenJSONRequestBody RenewFeedTokenJSONBody
 
 // AcceptFindingJSONRequestBody defines body for AcceptFinding for application/json ContentType.
 type AcceptFindingJSONRequestBody = Acceptance

@@ -324,16 +324,58 @@ func (s *Service) ReleaseFeed(ctx context.Context, who Who, partner, why string)
 	})
 }
 
-// EndFeed ends a feed: its token works no longer. Whom it kept stay, as guests of whoever answers for them, unless close says that their
-// accounts are closed.
-func (s *Service) EndFeed(ctx context.Context, who Who, partner, why string) error {
+// EndFeed ends a feed: its token works no longer. Whom it alone kept become guests like others, whose term begins now; or, with closed, their
+// accounts count as closed: they are suspended, and removed after their grace. What was interrupted goes on when it is asked for again.
+func (s *Service) EndFeed(ctx context.Context, who Who, partner, why string, closed bool) error {
 	if why = strings.TrimSpace(why); why == "" {
 		return &Invalid{"why", "", "say why it ends"}
 	}
-	return s.onFeed(ctx, who, partner, why, func(_ *State, t *store.Tx, f *Feed) error {
-		if _, err := t.EndToken(f.Token, ""); err != nil {
+	if err := s.onFeed(ctx, who, partner, why, func(_ *State, t *store.Tx, f *Feed) error {
+		_, err := t.EndToken(f.Token, "")
+		return err
+	}); err != nil {
+		return err
+	}
+	for after := uint64(0); ; {
+		list, err := s.store.FedPage(ctx, partner, after, 0, feedAtOnce)
+		if err != nil {
 			return err
 		}
+		if len(list) == 0 {
+			break
+		}
+		after = list[len(list)-1].N
+		if err := s.change(ctx, who.Name, why, func(now *State, t *store.Tx) error {
+			at := s.Now()
+			for i := range list {
+				if closed {
+					if err := s.closeHome(now, t, list[i].Address, at); err != nil {
+						return err
+					}
+					continue
+				}
+				a, err := addr.Parse(list[i].Address)
+				if err != nil {
+					return err
+				}
+				g, err := s.guestNow(now, t, a, at)
+				if err != nil {
+					return err
+				}
+				if g == nil || !g.Provisioned() {
+					continue
+				}
+				g.Origins, g.Renewed = g.Origins|world.ByInvitation, at
+				if _, err := t.PutGuest(g); err != nil {
+					return err
+				}
+			}
+			return nil
+		}); err != nil {
+			return err
+		}
+	}
+	return s.onFeed(ctx, who, partner, why, func(_ *State, t *store.Tx, f *Feed) error {
 		_, err := t.EndRecord("feed", partner)
 		return err
 	})

@@ -255,7 +255,13 @@ func TestFeed(t *testing.T) {
 	if list, err := s.store.Tokens(ctx, ""); err != nil || len(list) != 1 || next == "" {
 		t.Errorf("tokens: %+v %v", list, err)
 	}
-	check(t, s.EndFeed(ctx, admin, "league", "they went"))
+	check(t, s.EndFeed(ctx, admin, "league", "they went", false))
+	if got := record(t, s, "p1@league.example"); got != " suspended home_closed 8 uma" && !strings.HasPrefix(record(t, s, "p2@league.example"), " invited 9") {
+		t.Errorf("after the end: %s, %s", got, record(t, s, "p2@league.example"))
+	}
+	if got := record(t, s, "p2@league.example"); got != " invited 9 uma" {
+		t.Errorf("after the end: %s", got)
+	}
 	if _, err := s.FeedCreate(ctx, who, fed(t, "s@league.example", "")); !strings.HasPrefix(statusOf(err), "403") {
 		t.Errorf("ended: %v", err)
 	}

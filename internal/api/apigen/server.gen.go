@@ -292,6 +292,39 @@ type ServerInterface interface {
 	// SetExpectation Change an expectation; fields that are not named stay as they are
 	// (PATCH /api/v1/expectations/{id})
 	SetExpectation(w http.ResponseWriter, r *http.Request, id string, params SetExpectationParams)
+	// ListFeeds People feeds of partners, which keep their people in our directory (SCIM 2.0, at /scim/v2)
+	// (GET /api/v1/feeds)
+	ListFeeds(w http.ResponseWriter, r *http.Request)
+	// BeginFeed Let a partner's feed speak to us, watched at first, and make its token, which is told once
+	// (POST /api/v1/feeds)
+	BeginFeed(w http.ResponseWriter, r *http.Request)
+	// EndFeed End a feed; whom it alone kept become guests like others, or their accounts count as closed
+	// (DELETE /api/v1/feeds/{partner})
+	EndFeed(w http.ResponseWriter, r *http.Request, partner string, params EndFeedParams)
+	// GetFeed A feed, with how many it keeps and how it goes
+	// (GET /api/v1/feeds/{partner})
+	GetFeed(w http.ResponseWriter, r *http.Request, partner string)
+	// SetFeed Change a feed, or let it on
+	// (PATCH /api/v1/feeds/{partner})
+	SetFeed(w http.ResponseWriter, r *http.Request, partner string)
+	// ApplyFeed Bring what a watched feed told of to records, a few first or all
+	// (POST /api/v1/feeds/{partner}/apply)
+	ApplyFeed(w http.ResponseWriter, r *http.Request, partner string)
+	// FeedLog What came of a feed's requests, the newest first
+	// (GET /api/v1/feeds/{partner}/log)
+	FeedLog(w http.ResponseWriter, r *http.Request, partner string, params FeedLogParams)
+	// FeedPeople Whom a feed tells of, each with what bringing them to the record does
+	// (GET /api/v1/feeds/{partner}/people)
+	FeedPeople(w http.ResponseWriter, r *http.Request, partner string, params FeedPeopleParams)
+	// ReleaseFeed Let a feed close as many accounts again as it may in a day
+	// (POST /api/v1/feeds/{partner}/release)
+	ReleaseFeed(w http.ResponseWriter, r *http.Request, partner string)
+	// RenewFeedToken Make a new token for a feed, which is told once; the one before works no longer
+	// (POST /api/v1/feeds/{partner}/token)
+	RenewFeedToken(w http.ResponseWriter, r *http.Request, partner string)
+	// FeedTwins Who seems to be here twice, once by the feed and once as a guest under another address
+	// (GET /api/v1/feeds/{partner}/twins)
+	FeedTwins(w http.ResponseWriter, r *http.Request, partner string)
 	// Find Rules, guests, partners, people, spaces and meetings that everyday words may mean, the best of each first
 	// (GET /api/v1/find)
 	Find(w http.ResponseWriter, r *http.Request, params FindParams)
@@ -3988,6 +4021,394 @@ func (siw *ServerInterfaceWrapper) SetExpectation(w http.ResponseWriter, r *http
 
 	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		siw.Handler.SetExpectation(w, r, id, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// ListFeeds operation middleware
+func (siw *ServerInterfaceWrapper) ListFeeds(w http.ResponseWriter, r *http.Request) {
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.ListFeeds(w, r)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// BeginFeed operation middleware
+func (siw *ServerInterfaceWrapper) BeginFeed(w http.ResponseWriter, r *http.Request) {
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.BeginFeed(w, r)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// EndFeed operation middleware
+func (siw *ServerInterfaceWrapper) EndFeed(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "partner" -------------
+	var partner string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "partner", chi.URLParam(r, "partner"), &partner, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "partner", Err: err})
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params EndFeedParams
+
+	// ------------- Optional query parameter "why" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "why", r.URL.Query(), &params.Why, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "why"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "why", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "closed" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "closed", r.URL.Query(), &params.Closed, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "closed"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "closed", Err: err})
+		}
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.EndFeed(w, r, partner, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// GetFeed operation middleware
+func (siw *ServerInterfaceWrapper) GetFeed(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "partner" -------------
+	var partner string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "partner", chi.URLParam(r, "partner"), &partner, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "partner", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.GetFeed(w, r, partner)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// SetFeed operation middleware
+func (siw *ServerInterfaceWrapper) SetFeed(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "partner" -------------
+	var partner string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "partner", chi.URLParam(r, "partner"), &partner, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "partner", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.SetFeed(w, r, partner)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// ApplyFeed operation middleware
+func (siw *ServerInterfaceWrapper) ApplyFeed(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "partner" -------------
+	var partner string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "partner", chi.URLParam(r, "partner"), &partner, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "partner", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.ApplyFeed(w, r, partner)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// FeedLog operation middleware
+func (siw *ServerInterfaceWrapper) FeedLog(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "partner" -------------
+	var partner string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "partner", chi.URLParam(r, "partner"), &partner, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "partner", Err: err})
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params FeedLogParams
+
+	// ------------- Optional query parameter "wrong" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "wrong", r.URL.Query(), &params.Wrong, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "wrong"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "wrong", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "user" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "user", r.URL.Query(), &params.User, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "user"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "user", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "before" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "before", r.URL.Query(), &params.Before, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "before"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "before", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", r.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "limit"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "limit", Err: err})
+		}
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.FeedLog(w, r, partner, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// FeedPeople operation middleware
+func (siw *ServerInterfaceWrapper) FeedPeople(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "partner" -------------
+	var partner string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "partner", chi.URLParam(r, "partner"), &partner, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "partner", Err: err})
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params FeedPeopleParams
+
+	// ------------- Optional query parameter "waiting" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "waiting", r.URL.Query(), &params.Waiting, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "waiting"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "waiting", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "after" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "after", r.URL.Query(), &params.After, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "after"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "after", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", r.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "limit"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "limit", Err: err})
+		}
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.FeedPeople(w, r, partner, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// ReleaseFeed operation middleware
+func (siw *ServerInterfaceWrapper) ReleaseFeed(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "partner" -------------
+	var partner string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "partner", chi.URLParam(r, "partner"), &partner, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "partner", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.ReleaseFeed(w, r, partner)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// RenewFeedToken operation middleware
+func (siw *ServerInterfaceWrapper) RenewFeedToken(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "partner" -------------
+	var partner string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "partner", chi.URLParam(r, "partner"), &partner, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "partner", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.RenewFeedToken(w, r, partner)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// FeedTwins operation middleware
+func (siw *ServerInterfaceWrapper) FeedTwins(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "partner" -------------
+	var partner string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "partner", chi.URLParam(r, "partner"), &partner, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "partner", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.FeedTwins(w, r, partner)
 	}))
 
 	for _, middleware := range siw.HandlerMiddlewares {
@@ -10326,6 +10747,39 @@ func HandlerWithOptions(si ServerInterface, options ChiServerOptions) http.Handl
 		r.Post(options.BaseURL+"/api/v1/requests/{id}/hand-over", wrapper.HandOverRequest)
 	})
 	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/api/v1/feeds", wrapper.ListFeeds)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/api/v1/feeds", wrapper.BeginFeed)
+	})
+	r.Group(func(r chi.Router) {
+		r.Delete(options.BaseURL+"/api/v1/feeds/{partner}", wrapper.EndFeed)
+	})
+	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/api/v1/feeds/{partner}", wrapper.GetFeed)
+	})
+	r.Group(func(r chi.Router) {
+		r.Patch(options.BaseURL+"/api/v1/feeds/{partner}", wrapper.SetFeed)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/api/v1/feeds/{partner}/token", wrapper.RenewFeedToken)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/api/v1/feeds/{partner}/release", wrapper.ReleaseFeed)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/api/v1/feeds/{partner}/apply", wrapper.ApplyFeed)
+	})
+	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/api/v1/feeds/{partner}/people", wrapper.FeedPeople)
+	})
+	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/api/v1/feeds/{partner}/log", wrapper.FeedLog)
+	})
+	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/api/v1/feeds/{partner}/twins", wrapper.FeedTwins)
+	})
+	r.Group(func(r chi.Router) {
 		r.Get(options.BaseURL+"/api/v1/absences", wrapper.ListAbsences)
 	})
 	r.Group(func(r chi.Router) {
@@ -14315,6 +14769,445 @@ type SetExpectationdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response SetExpectationdefaultApplicationProblemPlusJSONResponse) VisitSetExpectationResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListFeedsRequestObject struct {
+}
+
+type ListFeedsResponseObject interface {
+	VisitListFeedsResponse(w http.ResponseWriter) error
+}
+
+type ListFeeds200JSONResponse struct {
+	Feeds []Feed `json:"feeds"`
+}
+
+func (response ListFeeds200JSONResponse) VisitListFeedsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListFeedsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListFeedsdefaultApplicationProblemPlusJSONResponse) VisitListFeedsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type BeginFeedRequestObject struct {
+	Body *BeginFeedJSONRequestBody
+}
+
+type BeginFeedResponseObject interface {
+	VisitBeginFeedResponse(w http.ResponseWriter) error
+}
+
+type BeginFeed201JSONResponse FeedToken
+
+func (response BeginFeed201JSONResponse) VisitBeginFeedResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type BeginFeeddefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response BeginFeeddefaultApplicationProblemPlusJSONResponse) VisitBeginFeedResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type EndFeedRequestObject struct {
+	Partner string `json:"partner"`
+	Params  EndFeedParams
+}
+
+type EndFeedResponseObject interface {
+	VisitEndFeedResponse(w http.ResponseWriter) error
+}
+
+type EndFeed204Response struct {
+}
+
+func (response EndFeed204Response) VisitEndFeedResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type EndFeeddefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response EndFeeddefaultApplicationProblemPlusJSONResponse) VisitEndFeedResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetFeedRequestObject struct {
+	Partner string `json:"partner"`
+}
+
+type GetFeedResponseObject interface {
+	VisitGetFeedResponse(w http.ResponseWriter) error
+}
+
+type GetFeed200JSONResponse Feed
+
+func (response GetFeed200JSONResponse) VisitGetFeedResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetFeeddefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetFeeddefaultApplicationProblemPlusJSONResponse) VisitGetFeedResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SetFeedRequestObject struct {
+	Partner string `json:"partner"`
+	Body    *SetFeedApplicationMergePatchPlusJSONRequestBody
+}
+
+type SetFeedResponseObject interface {
+	VisitSetFeedResponse(w http.ResponseWriter) error
+}
+
+type SetFeed200JSONResponse Feed
+
+func (response SetFeed200JSONResponse) VisitSetFeedResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SetFeeddefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SetFeeddefaultApplicationProblemPlusJSONResponse) VisitSetFeedResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ApplyFeedRequestObject struct {
+	Partner string `json:"partner"`
+	Body    *ApplyFeedJSONRequestBody
+}
+
+type ApplyFeedResponseObject interface {
+	VisitApplyFeedResponse(w http.ResponseWriter) error
+}
+
+type ApplyFeed200JSONResponse FeedApplied
+
+func (response ApplyFeed200JSONResponse) VisitApplyFeedResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ApplyFeeddefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ApplyFeeddefaultApplicationProblemPlusJSONResponse) VisitApplyFeedResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type FeedLogRequestObject struct {
+	Partner string `json:"partner"`
+	Params  FeedLogParams
+}
+
+type FeedLogResponseObject interface {
+	VisitFeedLogResponse(w http.ResponseWriter) error
+}
+
+type FeedLog200JSONResponse struct {
+	Lines []FeedLine `json:"lines"`
+	Next  *int       `json:"next,omitempty"`
+}
+
+func (response FeedLog200JSONResponse) VisitFeedLogResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type FeedLogdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response FeedLogdefaultApplicationProblemPlusJSONResponse) VisitFeedLogResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type FeedPeopleRequestObject struct {
+	Partner string `json:"partner"`
+	Params  FeedPeopleParams
+}
+
+type FeedPeopleResponseObject interface {
+	VisitFeedPeopleResponse(w http.ResponseWriter) error
+}
+
+type FeedPeople200JSONResponse struct {
+	Next   *int         `json:"next,omitempty"`
+	People []FeedPerson `json:"people"`
+}
+
+func (response FeedPeople200JSONResponse) VisitFeedPeopleResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type FeedPeopledefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response FeedPeopledefaultApplicationProblemPlusJSONResponse) VisitFeedPeopleResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ReleaseFeedRequestObject struct {
+	Partner string `json:"partner"`
+	Body    *ReleaseFeedJSONRequestBody
+}
+
+type ReleaseFeedResponseObject interface {
+	VisitReleaseFeedResponse(w http.ResponseWriter) error
+}
+
+type ReleaseFeed200JSONResponse Feed
+
+func (response ReleaseFeed200JSONResponse) VisitReleaseFeedResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ReleaseFeeddefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ReleaseFeeddefaultApplicationProblemPlusJSONResponse) VisitReleaseFeedResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RenewFeedTokenRequestObject struct {
+	Partner string `json:"partner"`
+	Body    *RenewFeedTokenJSONRequestBody
+}
+
+type RenewFeedTokenResponseObject interface {
+	VisitRenewFeedTokenResponse(w http.ResponseWriter) error
+}
+
+type RenewFeedToken201JSONResponse FeedToken
+
+func (response RenewFeedToken201JSONResponse) VisitRenewFeedTokenResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RenewFeedTokendefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RenewFeedTokendefaultApplicationProblemPlusJSONResponse) VisitRenewFeedTokenResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type FeedTwinsRequestObject struct {
+	Partner string `json:"partner"`
+}
+
+type FeedTwinsResponseObject interface {
+	VisitFeedTwinsResponse(w http.ResponseWriter) error
+}
+
+type FeedTwins200JSONResponse struct {
+	Twins []FeedTwin `json:"twins"`
+}
+
+func (response FeedTwins200JSONResponse) VisitFeedTwinsResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type FeedTwinsdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response FeedTwinsdefaultApplicationProblemPlusJSONResponse) VisitFeedTwinsResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -20492,6 +21385,39 @@ type StrictServerInterface interface {
 	// SetExpectation Change an expectation; fields that are not named stay as they are
 	// (PATCH /api/v1/expectations/{id})
 	SetExpectation(ctx context.Context, request SetExpectationRequestObject) (SetExpectationResponseObject, error)
+	// ListFeeds People feeds of partners, which keep their people in our directory (SCIM 2.0, at /scim/v2)
+	// (GET /api/v1/feeds)
+	ListFeeds(ctx context.Context, request ListFeedsRequestObject) (ListFeedsResponseObject, error)
+	// BeginFeed Let a partner's feed speak to us, watched at first, and make its token, which is told once
+	// (POST /api/v1/feeds)
+	BeginFeed(ctx context.Context, request BeginFeedRequestObject) (BeginFeedResponseObject, error)
+	// EndFeed End a feed; whom it alone kept become guests like others, or their accounts count as closed
+	// (DELETE /api/v1/feeds/{partner})
+	EndFeed(ctx context.Context, request EndFeedRequestObject) (EndFeedResponseObject, error)
+	// GetFeed A feed, with how many it keeps and how it goes
+	// (GET /api/v1/feeds/{partner})
+	GetFeed(ctx context.Context, request GetFeedRequestObject) (GetFeedResponseObject, error)
+	// SetFeed Change a feed, or let it on
+	// (PATCH /api/v1/feeds/{partner})
+	SetFeed(ctx context.Context, request SetFeedRequestObject) (SetFeedResponseObject, error)
+	// ApplyFeed Bring what a watched feed told of to records, a few first or all
+	// (POST /api/v1/feeds/{partner}/apply)
+	ApplyFeed(ctx context.Context, request ApplyFeedRequestObject) (ApplyFeedResponseObject, error)
+	// FeedLog What came of a feed's requests, the newest first
+	// (GET /api/v1/feeds/{partner}/log)
+	FeedLog(ctx context.Context, request FeedLogRequestObject) (FeedLogResponseObject, error)
+	// FeedPeople Whom a feed tells of, each with what bringing them to the record does
+	// (GET /api/v1/feeds/{partner}/people)
+	FeedPeople(ctx context.Context, request FeedPeopleRequestObject) (FeedPeopleResponseObject, error)
+	// ReleaseFeed Let a feed close as many accounts again as it may in a day
+	// (POST /api/v1/feeds/{partner}/release)
+	ReleaseFeed(ctx context.Context, request ReleaseFeedRequestObject) (ReleaseFeedResponseObject, error)
+	// RenewFeedToken Make a new token for a feed, which is told once; the one before works no longer
+	// (POST /api/v1/feeds/{partner}/token)
+	RenewFeedToken(ctx context.Context, request RenewFeedTokenRequestObject) (RenewFeedTokenResponseObject, error)
+	// FeedTwins Who seems to be here twice, once by the feed and once as a guest under another address
+	// (GET /api/v1/feeds/{partner}/twins)
+	FeedTwins(ctx context.Context, request FeedTwinsRequestObject) (FeedTwinsResponseObject, error)
 	// Find Rules, guests, partners, people, spaces and meetings that everyday words may mean, the best of each first
 	// (GET /api/v1/find)
 	Find(ctx context.Context, request FindRequestObject) (FindResponseObject, error)
@@ -23519,6 +24445,326 @@ func (sh *strictHandler) SetExpectation(w http.ResponseWriter, r *http.Request, 
 		sh.options.ResponseErrorHandlerFunc(w, r, err)
 	} else if validResponse, ok := response.(SetExpectationResponseObject); ok {
 		if err := validResponse.VisitSetExpectationResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListFeeds operation middleware
+func (sh *strictHandler) ListFeeds(w http.ResponseWriter, r *http.Request) {
+	var request ListFeedsRequestObject
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.ListFeeds(ctx, request.(ListFeedsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListFeeds")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(ListFeedsResponseObject); ok {
+		if err := validResponse.VisitListFeedsResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// BeginFeed operation middleware
+func (sh *strictHandler) BeginFeed(w http.ResponseWriter, r *http.Request) {
+	var request BeginFeedRequestObject
+
+	var body BeginFeedJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.BeginFeed(ctx, request.(BeginFeedRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "BeginFeed")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(BeginFeedResponseObject); ok {
+		if err := validResponse.VisitBeginFeedResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// EndFeed operation middleware
+func (sh *strictHandler) EndFeed(w http.ResponseWriter, r *http.Request, partner string, params EndFeedParams) {
+	var request EndFeedRequestObject
+
+	request.Partner = partner
+	request.Params = params
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.EndFeed(ctx, request.(EndFeedRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "EndFeed")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(EndFeedResponseObject); ok {
+		if err := validResponse.VisitEndFeedResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetFeed operation middleware
+func (sh *strictHandler) GetFeed(w http.ResponseWriter, r *http.Request, partner string) {
+	var request GetFeedRequestObject
+
+	request.Partner = partner
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.GetFeed(ctx, request.(GetFeedRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetFeed")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(GetFeedResponseObject); ok {
+		if err := validResponse.VisitGetFeedResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// SetFeed operation middleware
+func (sh *strictHandler) SetFeed(w http.ResponseWriter, r *http.Request, partner string) {
+	var request SetFeedRequestObject
+
+	request.Partner = partner
+
+	var body SetFeedApplicationMergePatchPlusJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.SetFeed(ctx, request.(SetFeedRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SetFeed")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(SetFeedResponseObject); ok {
+		if err := validResponse.VisitSetFeedResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ApplyFeed operation middleware
+func (sh *strictHandler) ApplyFeed(w http.ResponseWriter, r *http.Request, partner string) {
+	var request ApplyFeedRequestObject
+
+	request.Partner = partner
+
+	var body ApplyFeedJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.ApplyFeed(ctx, request.(ApplyFeedRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ApplyFeed")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(ApplyFeedResponseObject); ok {
+		if err := validResponse.VisitApplyFeedResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// FeedLog operation middleware
+func (sh *strictHandler) FeedLog(w http.ResponseWriter, r *http.Request, partner string, params FeedLogParams) {
+	var request FeedLogRequestObject
+
+	request.Partner = partner
+	request.Params = params
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.FeedLog(ctx, request.(FeedLogRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "FeedLog")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(FeedLogResponseObject); ok {
+		if err := validResponse.VisitFeedLogResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// FeedPeople operation middleware
+func (sh *strictHandler) FeedPeople(w http.ResponseWriter, r *http.Request, partner string, params FeedPeopleParams) {
+	var request FeedPeopleRequestObject
+
+	request.Partner = partner
+	request.Params = params
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.FeedPeople(ctx, request.(FeedPeopleRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "FeedPeople")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(FeedPeopleResponseObject); ok {
+		if err := validResponse.VisitFeedPeopleResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ReleaseFeed operation middleware
+func (sh *strictHandler) ReleaseFeed(w http.ResponseWriter, r *http.Request, partner string) {
+	var request ReleaseFeedRequestObject
+
+	request.Partner = partner
+
+	var body ReleaseFeedJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.ReleaseFeed(ctx, request.(ReleaseFeedRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ReleaseFeed")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(ReleaseFeedResponseObject); ok {
+		if err := validResponse.VisitReleaseFeedResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// RenewFeedToken operation middleware
+func (sh *strictHandler) RenewFeedToken(w http.ResponseWriter, r *http.Request, partner string) {
+	var request RenewFeedTokenRequestObject
+
+	request.Partner = partner
+
+	var body RenewFeedTokenJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.RenewFeedToken(ctx, request.(RenewFeedTokenRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RenewFeedToken")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(RenewFeedTokenResponseObject); ok {
+		if err := validResponse.VisitRenewFeedTokenResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// FeedTwins operation middleware
+func (sh *strictHandler) FeedTwins(w http.ResponseWriter, r *http.Request, partner string) {
+	var request FeedTwinsRequestObject
+
+	request.Partner = partner
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.FeedTwins(ctx, request.(FeedTwinsRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "FeedTwins")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(FeedTwinsResponseObject); ok {
+		if err := validResponse.VisitFeedTwinsResponse(w); err != nil {
 			sh.options.ResponseErrorHandlerFunc(w, r, err)
 		}
 	} else if response != nil {
@@ -27621,741 +28867,772 @@ func (sh *strictHandler) Would(w http.ResponseWriter, r *http.Request) {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"3L15k9s4si/6VRj1bsSZnpHb7mXm3lP+55aX7vbpxT62z/hFzPNVQCIkYYoiNARUsk5Hf/cXyEyAIJkg",
-	"QVV5lvtXu0sSiSWRyPX3+/VqrfcHXcvamqvrX68OohF7aWUD//f82BjduH+V0qwbdbBK11fXV7X8ZAu9",
-	"KexOFgexlcVKbnQjrxZXyn38t6NszleLq1rs5dX11Rqfsrgy653cC/e4vfj0k6y3dnd1/c2TJ4srez64",
-	"bxrbqHp79dtvi6tXpdwftJX1+vyjPA+H8H4nCyP2sriV5+Kk7E7VhShKcS4aeZDCGhjcRjXGFqI2J9n4",
-	"0e2kKOH/aHjRmx65VyXG+ZUb517V/v//Fzvqzc/CrnfD4b58L7Z+xYwVVhZ2Jyz873on6q0sTsIUe1HK",
-	"YtPofXKsm0f4grFBDof1k9or677KbU8FH/YeqPbH/dX1H2nO+H9fhUer2sqtbODZbxp5p+RpOOV34lyc",
-	"3CRP+liVfpqiDv+stdu1bUJqDvTceGD0+pXWlRQ1vP7DTjbyjZPa4QgOorG1bK5fvVgU5iDWEv61l9Kq",
-	"env96kWhm0LUhbJyXwhTbFTlvuHHcxB21w7n5N5ztbhq5N+OqpHl1bVtjjKxDV/z2/Bhd06M1ElzI4XR",
-	"dSsXf9XHphZVcSvlwSQW6bQbk1dmEL+5GZiDro2EE/6m0atKwojWurayBjERh0Ol1sIN7vEBv/GHvxo3",
-	"0l+jl/2PRm6urq/+n8etCnmMn5rH/rnwxp5c6L2EjS9OsrbFqdH1ttB1oY9NYVQpi9/98cmTLxZuc5Qt",
-	"1qKutS1Wsih17WTm5D7/ZgGC9Fba5vzoZmNlUxhxNoWqi50+FXtRnwsj17ouTWF1YZtzIbZC1V/APtAg",
-	"3RxuVkbWawmqr9EH2ViFC1PKw9EyeuemOMjG7ZPeuBGb4rTTRSnXqpSm2EtRn3aqkk9BJemjLdygBeyh",
-	"bIpSS7eTvU1Z0MuWuKm/Dj8HlXD969VGN3thr66v9nrvtop5VKVqP4F42D+5P7sx46kyKGYnoWyx0Y2T",
-	"t71b26vhEfeyxgwLBaL7ole22AlTrOT2WLdPCyd2cYXLxz7PnS1pLDP8t/QJDHZ1rMtKzprCsbaqylxB",
-	"d6aGo/stPvp/8bOgxaEd8u9Z0LmEL4RJ+b35GN6pV3+Va+veSWL4TuLxK0vlJi6qN5FMbkRl5OLvKKYT",
-	"90orlv1Xl+IMx/cP35TtG5Rd0PZEz/2We2wrId0Hf9jpQplCnMQ5fuzkSN12aHnndYTRV9f1sapisRhq",
-	"40oY207kq2/LjIGT5IzpxQ+780CWcBSsWKzX8mAFKagZYqHK3m3w7+wG4pXDXhyRpfMV88uwctEP/zT1",
-	"s968VXkVhrCYXAVZPjsP1fTqnNAkIqVkjKLlzFAF+WqjN7XVOZ4avnJiivqId2/vfCsjVpUsOetnRDOP",
-	"KVldySkpfeu+058TaTr4/aJVgGGEI/O6QQN8MDvRTnswTnd5g7ijQFu5N+z36A+iacQZ79K1MgonL2tn",
-	"t/7l6gz6rNbRGNsHbIWV3XeMLc33wsrha3tL5ecVjaYzIf/SkSV7Djby5LHfqzr+61eLEfnpKrlf9EqX",
-	"58KobQ12k1OohbJPC2VNYaRxozZgZVl9K2tTyLrkL3RhzEk3JXcT1PIEV4sEQ8z5PsyDyS1qF61vScdK",
-	"5esZF4bT48w16OyT6IVPi1rKUpZgRYhiL/crcLn4S+Uv7a3iLpGrj7OO1Kw7ghENS4LdO0Zl2UjDmE1g",
-	"0n+yX9IX3O2Jc2U3Mm3nHRvm4a+PTaFPdXGQ+lDJQphbvIwZCWmkkbWVTXqE4SsF7Ilhn9NIo4/NWs7U",
-	"CEY2d2rNT80qW8lpc490H367fWI8pEXYhnjCtHjsQS/9qHq7aTNvp43aHpsgAYyO+JWxhPt29Vo3pVkU",
-	"h0bfgaKS5aIwR3OQden+udN7uSjMTriXLgorqlv4h9s3sbZmAcdq4QRBuv9uG1G7v4K7bRZFIw+6cX+A",
-	"7VoUa+Ged+rMqF0Sctj5e3unG/6mOIlzvv7+gDIxqr79MPxL26Wmly3cJrF7WlXvpLWq3prhxkortvz5",
-	"araiVkb4083vJsYb+t6WKTZKViWocIx4VbJA4XlaCOdW2AJiFz7c4pSAEap0KlGxu2CiGeQP5T28HIZC",
-	"Cj0ayvA1vSUP71zgMrGLe4EVQZ/ly0fXYmG0iQhKmHmZ+2iZ0imLtKL+sNP7Qh8txD/c2oHPqHQNDs9K",
-	"H1kFkK0p/qVsqcXVrapLdnz+hhpKnvskxFePIDIk9sq6Nbyt9anmlqbWdllpfSvLJS5n75LbYAxTmWKj",
-	"j3V5jf8L5gOISOEuJ1PEgTtzNlbuwczwZ26jm0VhNH5H2WIvzsVKFtruZHNSBvYc4+fZe+NvnoT/gx+m",
-	"Q0qNvAtbGyRI1fZP37IBFHc+K/fTiS1957/nfoP7MH27+i/SzoczFk0ShL1jTrfmImNYRwc/miqrVMyt",
-	"M5BHjarB4lEEKlvQn8H3v9OsQjkIYzmNIGyxkmuSay91Z2dnka2KSZcFyFzlpm0x3xGL0fSoKLQ27dME",
-	"68bPnoaeWFVZ4vNnRi7GVKQ7hVYXO12Vg7jP13/8ltOQcEaZp73XhRTrXdCzC3d/6gaTLWH1ouf/kQ2g",
-	"7MWnV/jlr54Md3YVFmAylFaJensU2+GXme9C+J5Ly7FBP1wzUlYbCKoHw0DBVyA0JsxtVswvFfiZiIfg",
-	"SrQ3YFJo/iyq41yZaY6DVf4TN/Y7/+zessFiXLcK/FCJtSyMOAf9TTcLvChjkTBZ9HD5qOnUUrzYIVXl",
-	"Rssu9LFUfNYjZA/ybCV6zk+qZu/x5OVTy9Na7/mDeT6otaiK8JVC7HW9hfA+n52Qn3jTz6224nIhP9bg",
-	"tuLH0eMXRaXqW2dJr6tjx0mOXjd67UJmt5y8I/FbbsG0FVUqWaPqQlTVFZt07dye+LjOZYn76F/QrkW8",
-	"9LR0YwICGzvT3k5ax2txNJNhkufwpXuYrJO2Y1IYOX1qe9K4cBqhMHovIXjWsyo7QbG0J+s+S4WtjSqP",
-	"nEi8pU+KRpnb60KAqBYn3dxiTsyrcXc3Gsi1YEqsoIE4Vb8STSNL90Fw8EfDLBdaliHAzmnZ1igXlXOl",
-	"i5NwkjgnFj/yWK+uIdwIFsLcwD3uzbghyhueKN6ROEXbyZ2xZ6K53DTqZKK4G4j3lG6KUu+Fqp/CTRMM",
-	"uolqnNE80XD7jyt8iUlUbAxXQguMHnenm1Ts2acEjGZjnZjpg6ydHdQ9J3iMOGlr9GmGee8m8Faf2ODj",
-	"pVfC8OqBj/IG8x6/CqaIznDA/BXivk2Tby8Peu/IfREWYLCJEA/E+V8ao3x2Lijeuih+hwdyUfjz+EVx",
-	"EKqhWoBayrIQBWWoBqO839XwUDo+occ+7GQdlazpNu5ASwhKLU9VnlQpH2rFra+z05sCFz9e7FrXcjK2",
-	"19OpkYL00kFDTorW+yD5/ezv0m9q/lwHr1idl9FW3uNBDy3ssHCLYiDznHBXcmOX+mg5V1djQZTVxUoW",
-	"5rjfy7I4HijfdRBbeV3oujq3JnEjMQ0jSxQAjOK7nxr3w45ZGieQYrN+ONPIIOfsarHePdza3XZsfBBY",
-	"eEMh6nNw6ZTNkt2h4dzKrR/2IshiR554iba7H0R1JxmBFmapN5lB3ZUMFnVflZzbYjpFd58GE7DW7lE+",
-	"lLuikjMYciXvZHVFAVFlrJ+UsaIu3Su5eO9K210i7yoai+vuvgNjMU5w9KmXloDIJ4hcreFXxo01Sla4",
-	"4c+KjG6ksD4xNjYwDKeV+25ARFRVkI38d/5VK/SI/NqaHcTsafDHeq3rjWr2aHLvpGqW9tjUmB/Ef3Lr",
-	"eyv5SwQ3iy9c0tpIYwv4Shy4gLwMmWa4AMLcYnIBZ+uHvq60gXEGMRD1mR1eOmNclezoaL3ddaZsUel6",
-	"K5tCbCEwXlOBACSCikpaU3hDe6hq3LqyQULp5Gko/qtzcdCVWp+vCy/QC/jEvQtqEdzSjS0ZP4xjs8wV",
-	"NzcmfGjeMZglfz5FP8jSONkz0rLbN5puFapcrs58HBbyh0ZzWmnEdQSxZ5bpxkChL4TrqUTQTwOkBWP4",
-	"m6OBOR1r9Lo/5vuIbh9kXQaj6iRMK4fwG7f89YXuYt0W6OOBpd3wQtpqan9uw1J4vYEHhr0sGn0r62fn",
-	"VILAfVyIupCfDnJtBXmrWTVy61BhNFwtX3suawvl5tx93eaPBmewkXTaYKkPx1WlzE6W7hTGd25sS6Wc",
-	"vaxqXJt0TEIEvnfPHg6NvhMVL974qcQ4is8LXBcUd6dihwVVyy5AlGplbCOsbgo0qiAO/2+mUOXTtq42",
-	"TkjK/QGM4vwjDomf4YB/8PXuTptjfB8U2okCIhT6l2Vxlvzak75PVYjtRe/Z52KPzT5DfZgscZCfrKzL",
-	"tMLux68K/AH8EyrTgh/it84tNBUBxwoDt66EqsvKHWE2Ta3u5qSp1cZyG7KT1dh+tGmq4ZK7z3yJBVdG",
-	"4VxANzUjwKLMGuYP+ExupGqu36vt0q3tcHjP4tr7GgUE92wl8cKdZzeFe3xGxvI1/IZ7mBMl7oKpzzDQ",
-	"004b6eNePgev6jvl7oGumI8FdcFoNumWtIXTc3Qf5K8EPZzPfBrpy+wGw8x/g891zoyoY8fIsqQqq6G0",
-	"642VNYUrbAFni7KOK+dHkt27aA0dMoNKjdF0cS6MBp2Cj0pcEM0+MYbvdANdP86cJO3qBlEXwhZ7bbrW",
-	"vcGvUQkoDqRiFSNXrU67ivoj2rO+bARZXLTWdLhz4p2IzlpQkqRGScF4xZ++3m7M7WQkuSdR1DwhqJdm",
-	"EdUXdATM7WJVwn0SeWShBGFgavxfmW8/HJuDNjIv/D2ephhKII45yGw3Gs9msZ2wlI1gOi5f1cZKUV4X",
-	"oqCuo8jRteJWFiuxvp1sZPltTNIkW+dNs7AUshwRkDnlHcPson9/vvZqZeIzWQEVTWfGBfaT+wnzqL3g",
-	"/a1QoAGHEzbSiQ50YRsrDxCbBe0CB9TOq+52ztzMguq2AIVJgcvD3PV4Z+WBe8/kWfJNYM4BAsU5u0+n",
-	"X5fiZYyWxc+Hthm3KK2JM5s20r4Ipwm/mtCEXzOasDXpGRs9mOIXGs2DnBtWwC9Qw1MfifFpmAvORazl",
-	"sf3D/2/KtGUFZC9upYH2Ewrp0O09ubb+qIz1oSzGreZLNjL+nLFpk/aouccLn+SaiZM54vGruWdEBoSB",
-	"b/70xwmIgZ7pN+uXFzZkdqy89Gn/TnPF6P6KmlV5Sd4uFxu7pfph8L23QtWxayxsoeu1s99aTRjZmUOR",
-	"eSDP13l8vEwmXE1nhw9n918QezvtZB0VRXds97yEZ/Juu9DlgeA9m1ehYRIkQWzn5FqC0ZzBLmvNnbmX",
-	"F+eRtBNOy+1PZLHMcBhuQvIRbI2+vYdbBppfFJU+yQa0/4IyOW4zMWfYq9uMCo0mShzbJrvuwJxWcW9Z",
-	"69o2anW00nt7i77XgoP0hfad902tdBhoelFfpxISonWzCAkFEhKYfPX1ZaGbtrtAqcgcPBWSVPEj/Vyt",
-	"9tWS+RIfpa57O085f10Xca/bDJSIKMvQw8TZH+wZFoJiG3rjkx8YU2d6wEbOJa4EnUzabN2rGx3WSPCz",
-	"jSscevUkqfjAIBWQU9wAYvHGQwZd2mzVPY+ikRR7Ce0leBZOu/PToj5WFbgQaBmJkzj7T/EsuwV0Myip",
-	"cup3b797XvzPb/79T2zZQfcmG96GoWVrsAGpi0KUud35aY/GCitjA5eysJhEgh3RDZS7e1/afVqJg+nE",
-	"WR4AByBW0TAzP7i0NIAzdHlTaCLZA9Af1L8zdLw9MEitTyF42cbrUC5C0auszLzI5obrVWj9fXz54L2d",
-	"9/mUTHlNWfvGi65uip24k0UlN+x6YFSFjdVSISedmtYHYnJQmomEz47xchgR7tFpWeBKni5qPUrFdU23",
-	"WDul29qOn9Feque+HoWTXS5J6GWr1LXTUSbqioh7JbZOuVzfvHjx9uW7d4tCflpLeA582Bwref3Lzc8v",
-	"F3SLwl/dpdIGZ7ncp6qz1/C5+3YqSLHWJa+FKnHmbj0ElznLBmeP0s+KHbXq84WJn1I9Y+5EaSrrEAWo",
-	"vNgXiGo0DkPLeGwVXuNr0qkLJiBZtiiBVIZuRztafZqfdS18mw9TcV521T2m3ynJzin0ZLo5tAjlKQGn",
-	"xdai9oh2yl53s8GUK6aOH4iaDaTbL8/5KhHs1cfkXu9kASMm42clC7VBuUIRg0KNFmdv/LICSabVjCsu",
-	"ktn19lww8Glwo/AbySdOb2gq7lMfqE4fKr/XHr2wlBtxrGybiQGMGmdWuik5tUKampWH0c6wKHHlV/Vs",
-	"0qsatX+NrzfOhV9Yub5NaNOkvtmS0ZNUFslzk388sqrJYSCLnjiNCJFc336njzUrEpVqw3doTC4KqaBk",
-	"QNQhlUu9Lua43wuoV0kmHcbVvFzf+l42/6yc37yj77KZk/ap+bgtr5wz1+xFBfAJ7AUmvJ7MvMGCQLFX",
-	"2AP3WlU03XS3XvLi8h3Ms4rV2v6UQfe+KO5kU6q1DcZGTfJzBoO3KWq2js2yA8VSNaggDIgbleIHTO9N",
-	"VOWJqpGidLJaHhFs050SbCfbi8rtO+uM9HWIqsPpal8Z5KOzt8nT966V9X4wM93Jdy/cmbZoCY+ANIUo",
-	"4LG9xT2Jc6E3nOepaqt5KU130ND6mHvV+fdrz6hLJjw7WnwY48ItI7/2mgcAKu9UMnuzOk+alLSCECw2",
-	"NpFKXYuaf4FhayzI3IgMizNrWAPsUZ0oAB0zrtiG6Q87td55Yyky/Kl9GiFi5d4f7WzfzZttjVBGsgvU",
-	"22QceTQ9XMD0rjKe20P6HO07Mh8GksZlr+c4KQlRStrlaSCchL31Ptiz8NpOSXC2ldUxmifiutjP72G9",
-	"fOO8321cHO8ttsvObjsCYv2ZoLC7W5/uBhuEqnz6WRDo5fQV4H2HdGDpuXMO7hFTWvvf94GcqfQLq7er",
-	"sljrvY89nqVxro02FNY9TfXxz4MegCldgDuQsGtrfRqZX4T2owzZDadr6J1q7Bmip6IIQD+YBg+dw8k+",
-	"qGV6WeFqxBYmXUuDqzv6rNQE4EmYsTotBu3sCMOIqAd4dfigG+7nXtxiZK3o+Ou5cAiXwRtkehmAB4Sq",
-	"wS9PvBj9ZR5iIiS7WUG2btY2hTY7vEvQ+y61b7wPNQdO/E/usnFfuG4DVIT00VadMHHcdId9gF/gt5uy",
-	"KbiFVC2kDFYKWV0KvqDfG/OhgUnapVeE0CwBRTB2+Vet0Ea9lUuKq4v6vDRqWy/hk4Mwhnw/+i6BBYJB",
-	"dKfA0DU7gRgl7gYO6g7cxW29PB7ox27zGvjCSjqJ9S+Gtu1US8uZLxE97fSejzmNwR3oxA2WvvTmhpZ6",
-	"ck1NhGTRQ5C47dPDnU8K7fMjI7QbxSGqv7IUtGpBykL1Hqi4nqRMp/hBjaSlErWMsfrAq3+2QCCoYByT",
-	"O1NuWG24y/2szdYZ6v6+Lqh1FicGCjqtj0fQaIIuVjWm2lrNWbmzbTyXAftgfbQn0YzdnG3iE/Caus+M",
-	"ijdLDWkQb6CM9taO3Sa+ITZj8NiDln0fH+0b0bDFInymNSyB05XRBmbnW5XX+FCdh6UifLeu34axY/Ne",
-	"3Mp6ZuHemovLvrKmUDlg8UyR2Vdfc1/0JR1ZJtF/+i+31U8TRdW9ZQ1vW8D8xtaM83GONtXTIk/SWGrw",
-	"nQVTFzTbLIBKf+sngCqhg4kbaCM74IzmKXWlima9KwAzh3D3oFH4BNXc+laWheDKbnuLG6OBH0FwYRzJ",
-	"RU7hLyUxlh4S/cgjcUHXJNYgU8OP0yWm204WFxpzpuir6GZpQ18Pjj0UPE4+WXIOllp2qODGjTqgsUJ3",
-	"B/gwT+FCu3aqNULRi2FlehY1VKNeTWO36bZiIELK6OMReZc1wiXqrg7uQ1Ky/jNSKnNqlYPoTXUpzKrt",
-	"ipBC+51b3kZeFL//39iJ3SudaqG5dNPuyRATa3RTJvCUknilQ3yo5Ip/EOdZR1msLZ8ZENQ4A6D9ECAD",
-	"h3Mtas+S9BTQA+XJ/QdEPV/P3qwn9Wx3QGdprimra7TzMp96Z6ctST0PW2SpI5aJHDwtan3dftBFrMjS",
-	"7QgrwOogLHyCVjNAHDDqUyHWCbj5Eezc+wGkJXFxs/HoxySwh5JrU/Gqoy/4SyI2TZjKjOPeTSimTLde",
-	"ZVz82PRQG/lJ7A/VvPvw0sxWH+Awp87x4W/SMSIk7zKUWppUXDYS0+4D3G1yrcqnxe87PelGo241hBfk",
-	"qwlFpW6l+zPWS6Vi/7Puz4tvQk7gGUA+VpAaWcraKsKSmnHvccZ6RkdITI0yq5mEb0gIj2Mnd7SvNxvG",
-	"JPdlBMOaQLyRQgC44+9nmI6pqHYiPo2Px+EkJgAu5GAGKRCcfsTKl4IQrIvnKpqLfDLCnYSgFiyuYiM2",
-	"QFY4bF+Mrdt/cDSJxs+t/guP3N8LHlVaN/lhAHjKd+43Y4AJk0/4wX0RioFVtTwJCmAN19N9lAFKD8/8",
-	"XrNahp7QedfCT5uGnFyvF5xNl3msIKT0kIlofA8+Njli3JvhNnMlujEtSVyyBgiyVh6un9/817uXVzOI",
-	"ATHFhG0hcA0CCyF5ZkJldvu4nZqWfOzKgZEkVwNlgkmMLfUo5950gcM7Kw+eoRLs2J04HLCtCRu2VhhU",
-	"5CobynQGHp+10VUFKY78M/mCo71pl7L7qp+lMWIrO+Pf6gKAwmKQyrJjCPRih74x8dIVDATPq7OXvaeA",
-	"N9kBzIKGhZqF+2yQ2yjDHvXfXISd70A70DRhrZKi9IPkUqw9Ue0kzuaPbnwEb2UlhZnbfUz4HMxprZz7",
-	"tt0F21DX5GSD+xQEOSC3rRrMFia8qVkqZhEpmAVCKkER+L8ZHw+IQT2cKjn7SPZko+q4csKXleLcQQ0B",
-	"hmE3SScLeCy2SEiL3TZVWYidFGUGfEPiyAlVBSw+WG+ZQL4LDfaMelCmKI9wKNaiaZQsu3nb+Oa8Bw1d",
-	"LG2MzIMcJLu0gHyviwzD3iAJeIEZTMhbPdM0GNws3KpPRHijW6fFDkifWyUqySWacelW6d6/uqUZgmYZ",
-	"wLjeFMoaWW3gdkGwIwVAi1stjVOecOUAHUhZUny7U10XTXheOQZNZHZBBuG1zvTO70XaN07EHE+EyaSW",
-	"slLo83inQ37CzLZV2x0S/q3Oyx3CdsHN9HGsip11TBIfILBAvuvgC/mYRQdidB7MCbFpfEMDxsusLogp",
-	"s0co18YwpvN1VGvla6pgoot2SfnN4BxaUZdLvkIEUZDzsdbnyvhmkxLwxu1+/ouzClyoow0f7aHZ/eTH",
-	"ZZgGOidShvUV+K2qer25uv5LFlPHxwWnn3xDoUbTAOfQvmV5cVwuAKz487cVqkawWkwBh55X9uBdEtcb",
-	"jfaexGdaMrf7LEQsWLyFOa53oSGbBnLhqva7gHCJxwJtKaGTDc8qFMlWagGZYKLg6+/1QdaydArKfqlq",
-	"7P8jutEvD85rWUAB9Fr6r6C7SiDW01FHyOMiK4kfd3q+rPsoS7bi5rtG70OXNaax1hI5KaiVCwgzKbqa",
-	"p5IasbEvS2Wn+jsZXGLEZ23HQfB9Jwjz7g+ikWVBuHST/IADj+XO5x9wLdgFhGTeSwCYneeyVFrfLiEm",
-	"Pc6KPukJTFKVDKyJ9ER4hZsOvvoWme7OPKHEJQpJI/fdluSZcAucKjtWnY6UWp6uvFpF1CskeQ9v9j3z",
-	"H2evXzJ4OdrC4lnmcaTp9X7P4w2MkDbiUHl0Wi+FHG60bc5xFTyb+uiKJE+6E1I2ukHQBt8TS2VeChEZ",
-	"3KNMAY+aGbhOxoqPtUp2DTJdStiEhGxRvX7KxrgTCijcBA4/WZ7e1rjSBrTjiRuWkv2BuN3m1f6gGzZh",
-	"udb1Wjb1jHv4Dc7oORKEDu/j975uN0KLVQaM4boF1Qj2xL3CXFgMvToXJPEctcc8M7VVR1yrNgJxJcLp",
-	"jbJW1hnK0NdSB47VsAntU9qX8duqm5sWLXRODco/FGM0Hzj0t9SsM+Bac4i/eMZTKLlmNRlSfosCS6qD",
-	"NmqLTH0NRqjwbgNZ36a5KWZBrfZHhTBG2AG/lU+LvVAVhbcR+psczQKDoBTnqAcoftmL/6q+UzYQrWfh",
-	"5MfjZ4TF471NsrqPq8nOt6nue++bgcIQUifpRznXiMrbvX42UZ6TQ3jTaKSu+UyC7W+wqbraf+0DIEI9",
-	"278ZL/QYhOkTHn/1JAvPIbVdCZihVEf6e8+bkUbJabGehoFfrOIah+cbKPOVDNwF85jRKcvu7Rm4g7AL",
-	"BSHiYCHr7nma5K/8EBD7/KnMiEEj8AQrjSSFrfQBjJETPX55DW2Yn1WMId5msVuIq/AkD94zaanBG8Yp",
-	"msHhZDSnWN9mEsmvKEWV8dW1rjeVb9fO94ef08/YOka1Jb9h6AN4r/3+nneqQUZrI+dGvGbgobmvLhOX",
-	"GLpzXEmkO9SrRh+3O1scD4DCIKz0YI61BDDH1qGfUSZZa5vOA3liJuhSZz0dzxqTKS1/OyoUQq6oHHJV",
-	"jJYBtnGf0NOq3gLwTBF+kEu9IauSsJ9nB2L8pyEUkxNw8UH8VLKKx79r1YSBisN2iRdXZaMPh4Sff5Jq",
-	"u5Plw6PShRRgSmxHzisNfpk9hiwmIbC7MAS442ydCXy/Jdlt4NyCqlvE0TDcGK9rYg3nT2irJcIWR/Kb",
-	"VMnPGiU3CTDiJIsXotda7QmaEmWkM5R70KHDj+4P9zim3tLRsLlS8oBq52GP4RzJ68pZUmrCTcn1Xbjf",
-	"Otu0144I8WEMF7ahkGIvRQ21XAPsJUQpnXfnJWQl2dy0p1hqeAMzhLG2/8ykRD/Vr5CeBXMFqW6bQe46",
-	"kOD9S4w2L9NOlWwgkz7dThtPu8Og8fWEEYyph79hsMf5X2W950p+GmEl67bj9s2vGLtRR/mvVfIK4zXs",
-	"gGfY+jjrBACauSdpdBKuajjXGL1idNL3xRCW6bxV+pN+OT50+SyJtdzzPyCK0tEcoJW2k2lSITS3BChm",
-	"M49y9jI29nu2ciUL+scocnxqOwPfpEedTtlpzybq9yklBcfDQbMleim8PPLN1qImGPWyU1s7UIG5xyeF",
-	"Y3VSVXX/5wxK+hHZu6rGF4Zy958pXFnqbpWYZ3aryyUcjPYYuI10v1oS5qms23NxFXyk9vvLNiEX/x9L",
-	"2ePelELTndOgGwDQx6tbR1J/7F68rEu2gqISxi5LkYS6M7ao9FpURSnOHvNOVRV2+vK+n0gBmmK+K8t/",
-	"zCja8vUjUKJ1QlLhMBt2Ce5kbd/rg1p3dCfA6Xd8x43yFSxlo6AyrMv5S4xvrBy8vFMlX5oz1oBs+eWn",
-	"OmlfMBLBOd/XTMvgIqZ4qda38G4e0KWNGvSaMn64efT1H//kI+5GbWsg/qzVRvIYntES5ys8v9rvAIdx",
-	"ToDQJ3qHU5pDi5CGs3k/wP/CwgbNl5hou0RwC3Kf59G68kGH/dFYWPkC3MsNgPPshKEUwTy+VBbx5scO",
-	"0k0P4KxBcLb6PA58c5GxkIbTH0XVnIBEB0AsjYWw08s5awnxAPiHZ8n2O/jJ682GfR5UpF9wUOB3rP/p",
-	"rN35D3wPRjJncOR4Rcj7h+a2N8C4Ykhho1jfmUKGHZ0dailJI6UQijrQdBD6o5XsH8KeRoqko7ObdAD5",
-	"+waXCOsXzaU1wiMa/LLK3AtPXZYvHrYhvZtjS/WmEvW8deInAm1Kw2P8ItVFl7olhLGpVALmi32czskm",
-	"WEv8NcEjcRPeJZCLKnxG3tWe3sFDo1eV3PP+hvUW3Trmb6LXzhOGMSXrs+myhLIgUURQvqM6N1+dPqhy",
-	"QWHxOgXUS40VkmFwYzJLtgdTLJcsgE+IW7qNpB/eJrrqVaNvJZb5AehcZiyb1sSHrtOV5r1bYzDFxDwa",
-	"KcqEvFPZs/sGiGKv7l5Z360MnuUFHFBj03jv4z/Z6uUgVAqAJTKKJsJJQebaGwmfy47VA2+PV18mMN67",
-	"IId84siK7b37/Rp9PDxMpiFpW7bUw1afRFNS7+lKA5zZDOMVmUlm8vCLFC4F0NiPxSFHTTppIQ3ORieH",
-	"+NTU5qrqpc9W67tE+CGfNi1gdi/lZsMigQ3xSqfh9hAi0pPAkHz41YqyZMi2HyR59ARcRPHspXiqN5gR",
-	"4XvT+aoy6zGRyHPv/vaidzNifu/5tMdgmoz/wc7FXtXxD79iJCQzRHYxKTEIM05oVEDvzyZZt0QL/wBG",
-	"yZfg4Mzkp/U2HnpHsoyhtmA+wWmKfe0B6gfPUvwBSqHw0+vCeJRtPDBPCdQSgLNquAkAaXqA8FWsGilu",
-	"fR2np61+kih8w5knxhI+v8brBwaAHf8GYEkxwNWlaZyqmx0nlNd1dU6Mxn10je8jyt1A2wicfuGGXESQ",
-	"512wB+wMIRY/ACf78dUvgDMDGvH61YvkTC5RIW7EywQ9c5gSfuG69U9KcS60h1z0W70X5wzMB6MbRq5q",
-	"Es+yENVJnM21X7q9O0Fh2dz/flm4M0od+0acEYMjgLHIyhPtqcazUrYdXneImwbvuKKt7CzCIsh+LHvT",
-	"9aJuVh+TRzhRZd8atkOozzW2bbx7+fbPr56//PL3TgJ+n641Nn8/zgZ0aqj8aJRvE7747DzCm/GKDEiE",
-	"CgsNfwMKjZjTvUsqaLVmSzETxADBEgcVhCyF0+vwFC4DFIxAUqgS7M9yf7DnFKCy6mPMcxHPaBpJb4Ag",
-	"IFMQ0wBKtDvWJfSu7nSY7wwI1BhpkjHCZbidRuOQ+K0k2MyHCHQRJes6glWiBMtfj+UWcKVJ5cDXnxaV",
-	"QCwaUQOrCrqoAjNhGsUnvmkyTO+dMlY350TkZCXXYi8RXGRBoSGA8obBgpC4az++YkWFaeO8mG37wzfC",
-	"zKmKwQXiffpcJLFzLmI+caiQUcMJcAz873Rr+vQjIDFg5XobCSCEsjVAi6DLnh/gHOUaUbGB03viIcwh",
-	"iN2y8w5ztZjhGL/rWkUIGzpO+JOg6ngocyGbJLAtSPfW40Vgqgu0OcE4IHoyZaAw0lIxfVW5G1u5M5O4",
-	"1vgA5iubE7Fkm1beuT87HVF7mTX4j8z2lctDfIsrK6uK50cA+Sx2UjQGxgZ2UMzwCf8+lsrN1pN71sf9",
-	"SjY+CMDKvR/NyBZ78kcgma11U4SpZIQoR+O1qPJDHDNQNkkgOQqxBn+D0S03YT5dFG3IB2kPKoq5g2de",
-	"dKpMRsv2wTeEEyL6Z20yJBD0WVYU45zlI8wKI8wplfFify/MNQ4/d0TqJqTojTD3Ka3NLs5IdHElMw73",
-	"VC+fcqvo/OFLYgx01uohwietLfSPCqC0NSvTZPxRVc8GQWrI3jwJQ2Zo3n1xWblM5C3O6p56vSEUm2lE",
-	"ml7WPErRi5RE2Ea8k9ay9WlJMLZMVGb4vf829/rvVCVfNg0H1bvW1XGfqDJJ8y7vEdI1G42F3tL+kB9l",
-	"on4PLeNZ2Y3AdzkhLTf0PfKw0+DmPEDcVnOwO683LQ2VMoX70nWwmk4o7FmOVEfTTVOmpel6wNi5b2l5",
-	"rlEIwGI8uB+RGyHlUd4qZPaMgEXlIZCp98B7VL7AGQrTYFXbJRkRxB9pOfvmUCtZTK0gLyfprUzuma95",
-	"YzZmVheNX4x48p5ocUgKO1iETJ0Pie8WOLfLZPUUPRajdaYjvZI7VbNEd755zPeMgUzi9aZMsZLus8R7",
-	"GQzhaIpZd4vXUGO9G3MeBBLGAZxmGSNh+P7tIySk36nG2JvYIf8sAB+LJLVFLpkFazMzuCGLLBaL73Rz",
-	"EgDZM5TiqtKnFC36rZSH5VofzuOQcHPIHoy0qXbTJNKWzSgRp1fCl+OBhzcuwlRHTNbv9LEu3+/Y67eU",
-	"lofIn7yIvCFOYK2+DL0PAXblkS2cfSCpmdWdozktOyO9aEmsve+xpnBOtcwluJ6pWpnRcsHvyZnh0Kri",
-	"tXXyH5A6qMITIUVYxFJ3Fc7g4USI0aGG2tLoxme6RUeJBh3ezk5XcUggF3Jm3QexZQA+GbxjjyXYZYGJ",
-	"p3An67ea45RKE5592EmIIClbbKVFMqNC1RjOBX4C5KeDUOSAuqzWY7jQM6qdgAGZ9eTQUwSyO2BR20tT",
-	"ECD5/bl9LqVLTtYRVeputIbIJspU2QbT/IKjRIwlplNEFlofOwgCwQrSkUejjCzPrAI2362VddThpd9D",
-	"Lxl33i+ohtvpvVyuK98zOA8JrVJr32KUpobOn9hPTr6ZMVZ6LZK6vpG1PCUGb3aUhJ989Tv4phfaZfCi",
-	"WEimB+mDtLJJbNGsEjpZAUc6WyevzG4y+Oi+M0jyw2IE4YzK6Dy7AW5u8lhcFsLGtE+6Ho1vuuwXfuxV",
-	"7f+fwYLiOzTzujLjPs62Q3Mn6nKpsd7CUzgE1vulhzpq5N7ZOuMNm119B8e8w8cj65aIuJEFDh/gXPjS",
-	"gHzcys5R7oS7WeDb9jhOZRsYT4MPoR+OzUEbmYXW+dni+P4qm1qBqNN70oVK1By9x6S629M2J2uKjQAu",
-	"RsyuW1kDStRenIutnqw56oMH6BbYTU4e1nIusHKdQOLmSf2/R/pPKjMxbYgcyPyJWGge6PVIbfQ/c6t6",
-	"3CBdy/S24C0/hN0DZD9envCzUG/jMVVThuDcOvvENX8nZ/rfky2Vyfv8IuiFiw3EoWEIk03u2E9knme1",
-	"pijqYxnO0dOKPNxElMfSDNQiyTn8LJuHqHTnr2pVY6xk8ov5Cr4fbUNRhxeNz5HRd34eQ+kPEYg8Wxa/",
-	"zhroPWyGSM+1xjvTplVb/XmtUdKYo0qbVc9eR8795cjGcYZnBPCxaLtMcfrJjX7nzf/8ey2dXJIsfdKH",
-	"NqMSEG4K3Xgah4L693LyqHVplmMoPPCFJKjFmGgBGIWRcmawTDdqq+Zil45C8rQ2XrqYKQthN63t6bMR",
-	"JvZBVGJtMR6BJnvZASuaQXXgowZ+2TixjEBDB2LpmXIHhWDUgo31S841eQqF9iR2jSflY8mHU0RhqaQ1",
-	"AJg0Mgf0REJykKLG+LwR7twfZHWA+DVHREt/zsVdPbypxFpOWlr43NRg3gh2E+yeZWosJZZJ/Cya21Kf",
-	"6kWo02zEqfjh/c8/+To/Ap7QWPYBEN+mqKQA1M3HO1kdHr+5+f4lX2m5TVHmrefVV7gJvsMf3QPiD8bT",
-	"JidhbaLBJFe2EizsTL3e6RRW11YmP1imAe+MYEvQGrfxUXH1qdMhj2JxeRKbViUa2sLPLSIeFCoten5n",
-	"5ixR5uB6A2FH0JZ+ZydUxlvwD7KaAdjxzn2dhRI54hgnJ+m/yNfH0XDYqeuKL15pvap7eUnqTqbACGJn",
-	"bEZ3AmRcuJAoGTBZD3kGs/vJ/SRxY58nfbF7Xsv3jtLTDgWeVVzrkU1+iXfKZ4J6awVmMgCUriJ/L24l",
-	"kUAdLXZbhD6KyVjVhZWlrb1CU+CW8NX+INY2pSHyBe9nfSfNMxZGMx+YEhpb0hAfof0TqichTrqSVOKN",
-	"t3RhPbdTaA7yGFhYZpnPqz5Rt7g+Wh626XskjoYmUYiuywZppcnSbF2GKBaWl/w92gQyEw1mmQQbTYOm",
-	"vd4UwHFbnbEe1V2bHhCeJ27GAg6OATF8FkeyjRWNRZJGfcidKkplWy2ScrCnCwpBLiH7RTb3AyD+u0eN",
-	"rfW82qORkxMQ41LdcM4uNchGPGNdU+xhYM8uYcN6MZBJX9D/FOHN5/205c3o+UN1y51ZNmIDOgC+3cxC",
-	"49jrRqZ6F0UjsdkWlvpp4Qz+Sosy6rPe87QYaRg+UFd2gMXnFRY0gIlVBTXjpXZHo9ZAzNyd1/Q+/kLP",
-	"ZkvWCEVjMLpfdFyx1+ls57vNjtYdwsQ0u+AvyTk6JxbcyMU9pvuaRjKOFpilDCh08SCH9NBIaN1KioI+",
-	"WqNALWIHYKmdA+lEGzqjektIj5u3NG/aMXDWdiATGZZvhmZ+xBpsk50M4QHH5n7hoiGjL6/aQosvXuju",
-	"gJrs9Zh855jiNkjhnU303QaPBhN5C3BkpiXexctwxAbgAq6lzF7sD6qUv0AR9WS0hKZJEIct3k7bAe4v",
-	"1w6tfhvh9eWt4RiFDe2tMs1hAIcY3RX9a2fh24SiW7aFUNxjnTrDokIGTtrGHak93QtVrfSnVBCxSYEs",
-	"59SD+mdTQSg9Lj3MMWr3fxSdel+00ctpufXg9kQWbrhQHpTSeKwv9/fRSwvj1Kmo2oSzSNHsTiO/82jQ",
-	"7ZGcgKZCgOge17rhyNbpkWl5CJf8nCDOZyTSTze1XLK/majbui33DHEgqij2y0hTTi/k69aQ+but42V0",
-	"BgFWi+mqDwXtPTcO22+75upgmfuAAX0jFY6RO89WNFs5HbEJe9HZoQDJNrklbzqm04Ptyscp2Ow5Oa5L",
-	"wBhHGw+69mIujmMH5JYAHdsH+YHG80wsu27sXDL7ETxzfvZDInoCfG2Z6I91++80CT3fvYhYaWkK+TSZ",
-	"+Dyu7Wi1Pj/Xdh6vdpfgeE7EMw+ez5cfdDVFqRq5tro5LxD6AmA6PBgHuHSiLtySQl2brkpA8sgJbVYi",
-	"9JhO1gJ+rhpHxcXFbnw13QK7ttHE0U2xkvYkZV2s9X4vAB/OqT0o3ANbxJdtul+puhD1tpLFqhHrW4lE",
-	"gJ0l4SsZ55RdzqqmvCd17oxaSL6w//WphhQdtNL7guZFD87h4RhKYGvHj9Hrg6znASnP0yEfnN+XUiHI",
-	"qM22mnI+5Q1VVOq68HYkX6nzcLVCE2Zwj5rBuYUAkrBuwRFqKUugeMe6uon7Tm9iyxisClqN4Ep6hZmu",
-	"CHpF1R0MYWaCp/RIBTX36MZOFm7NvHNw7CmJ2YskqiFdG4s2aIoxYjILKQLRYF9Od13S6dhcII42T5ts",
-	"adwr40mZ8u2vWjSNpg67rPX7xf8gQVsycyciHcGCVxhVHkWVCPwhnAfwIAP4XoB8DLE/hHTcCisB9/Hv",
-	"lmr1Z4gkf3ElMHSDrwrFebhg0S60uzhy7hLm5U4ik+poist9ycu+Lzz3t1VbtLVVd7K+RzMqjoWdgpX7",
-	"P5NVl1Xce4E73Ki7brdmr4rrc0B9j6AzeK+NhjWGQvwfCAf0EtCAphCHSmHlI6v2bARm9momyDqdN7TE",
-	"azSDzTcGm8ki4f5b5jdPiZsleX/mcEm417czDLzVut06VQ5pabh9+0mKuwv48GyO/TmnQ8cc12tp8kzI",
-	"39h5WMtGwi4ApNmy5PW6kpitp+IdUxgJHkoBuhb+QrizkMg6seKA38iupknAEHAFby/3B3tGvEDvJrKN",
-	"cqpKQGcGYFL8TmE14vEBCNu/mWKtD+756+qIBJ4z0qwIJbRU4/qwl40k8FEPQFvHmJfx8bfL9KQC+p+2",
-	"NK3EM+bH4viyw/dwbXs4Q90UO31yYyAwVUQ1YwEguTVAqQazHnjr0J20hAOLoWxCiJlB/iXr3LKbFJG5",
-	"KPfK2k6EBokcykbMQ23Ly5QEEEYUAh/vJdAgX3OdQqviW3JWUjSdrY3u2hRZYSNFfle3LxhIwCwC3YW6",
-	"k8vQ68PwOrmPcKvRHiOggUBPA2bYkBcj6hcIr0nBnlPvgnQOmgBUgwKu+WIn7iQUM1NjojNUPaY4V/3z",
-	"IAQsyY4o90E6KZPyi3/QJ4IFJ1A7/OIioCcj31phoVqURfSFHyxHSITgZNJjdIU1xlcTMDqMeZclBTQL",
-	"tHLngCZgorm5NXg5WQRiwpuL2ErnNK3KumQHlNOs7kaREf2M+9XorPpVak9idMqiBfYvGXE5nU64Mbcz",
-	"7Z5WZwzq2wLrBGI8Kx7gfJVgtu3iM7tnGRmQPJTJwUqN1U0pNwLC7IhayeBp6WYksAnEV2I/FeHMDFmm",
-	"AWKvC7wvMmbn9UI/T7VRFYxMUHAZiCfcH68Pbi6PbpF1Y7LxPDqbA+xs+gxRlG9TTTb+/F4YQZ3LIjOz",
-	"J7KH0RQfhBipIcuxTWd38gjOKVdDjMmJFgk3rlwgzJyhJe2PTOROGvSIQjGWhyHE4c7MLu5FzaoKpxdA",
-	"8QKFhK9rgDmYRTifRu7VWldYWDAjpCZlaUbfKvDAQUGYsw9mPT5POjzVPa2aHxUtSWrp34tbWbNdnin8",
-	"x3WLeMBhF4c9mwj8Rgq4d+eq9a7A53g3BtZOGYLZHdDitTOSTvDz45HtWeGqoTX596OBfmGl+V57Zbut",
-	"dcOZU89xWTrzCY5ITUDfNKlZFcKpWLrpGnzdT/oMY1NLlC7bPgllEyWHJURgacJNXLoHDp375TQfnQ+q",
-	"ojjGyW5DnD244ax0a1FyGYtR+ZUlOyGIPVN577UvZEYoZTQI29zA10+eALa3wtmr+k7W0DGWWW35ohEb",
-	"+7JU9oFkkm+MfWedoJL+8yqq0hBiKSq1V55zYyXWt5iOLhqhjCzBskGnqgB8nqfdyefO84H6Ae6RXtJl",
-	"qgRb1IUUTaVkU9zJBlBkgEAfd1ohwkyp5QUc7GMVDjNjqZ/78MXVJAH9uw2R+YpVPDLcCfxZlJKPISS6",
-	"MHr0OUitFFquHiLZ50EAx1UeAqlBgc1kYjBgG/pCfb7k/+HzZBg+GoYzW4RiSxmz2vlV6G+fxBmyyegj",
-	"bXj3K691aifXt0nwzM+fxhvUBPtM9m0nuOZvENwAXkptoz691fkJqmQ0BdUp23YDAeGmlE04lcSpGha7",
-	"d0LEmXOY3wO33tnHMUu5VqUsO15zhwWEZY1rySo9BR5EN0AuoAQp+jv3hkiugxPQH2aIvLG8v+N76eEQ",
-	"cA1wHtzOjVbkqygRR/vC7r6mruPu8regNb2ARQNElYXVxTlRKcJDeMEPzxKwDWrNR8xC3SvjTLufQvcG",
-	"AiME0sEMdJic+tregjxjfCj4wEkGdTIUv4Pu4kUgIfQFNF8UqzOQL0GbA5JS0VcEkE8tiEyvxpQPkT8N",
-	"SijaPWDuf8lHmv3iz6iV7yz7xFIiLPe8Bf1F7GX5Vm7uq16S8s2/tC3y6L00VVTThoKZLG8KOiwZHQhh",
-	"mYlZYFWEr2RCvB8aCTsvebpZh0qyGRHIFGj7AbJCTr7/z1/Eo/9+8ujfP9J/v1w++vj7/3GVj+v+NQFo",
-	"hud/vRiDT88JZhY7yiwInPRTqP2SJSEm7yU0J2WEAf0Gjt3ogOt8eW98jB09gVn/izy1eec56XOflO45",
-	"M9RQBfY5FtY6zQghTeyd+tK5KSJQ0TsHjhBNlDW+RH+foMz9ZoIx91suFS4Ud/dWdqeP252zv2D+XIJS",
-	"GZ+aZMPP+24NOALqtPgyvThbN4HNYfNABt7dSshnGEWyFWTqLeSzkY8PU9n0XdLg/0bsdHxLLyWIe+Hu",
-	"xWjGeFKY/3aUJtRrV9XrzdX1X8bl9T/9L377uBjYZsZKAWzA/k4Cilcnau6i8i8LnVmqKYwqnVvlbEyw",
-	"nNwprXVo9ST4Os1WQ+y7SxuLpTvwyoRcd0cE7wliwR3Bt/JvHoV7BnH4DU28DCuzCI3PoJTA2IqjW9bb",
-	"klYDsx2FEwhvE9rMfNcs9fU+9dx3EFnQx2ZgG7QIIqPUR+ZWlojf0kYu890wgGLyoZj2wP9xCieZrx8P",
-	"AMvhDxOinSfQkQ0+uRRUytYHiaHhJjT1O0jRPggaDC/GpRJVqlRWlTmpHbIG+cocU9zKc6HMNaa33ty8",
-	"/8EJoKzvgA/1adGyacIXrZHVJuf47VV9tJy7B7a+pWwvsf02UkDNEylPQjZMm6m5CDZz01mRV+TXfRHB",
-	"2riVTMjBe81mCuSng2o8FN096hStf3zvbt/pU93r507MzRIHIszRDysxmQ9ytdP69nKp7o5yZ+3BXD9+",
-	"vNPGPj4Iu3tauD+F6x0NFLwqi71Y71QtObCiP44kgu9xCNwYMAVfwCIhhZmvQqitabO//eORcxD4OrQP",
-	"kP1i0vAJFlB9UGuTpER1Q4JCPbB8Acg0D3PoTtb2vXt2V4lHfUtRnu0iwzc+U15CWLEDKIEHbEZ/2L7h",
-	"SwlMJhq/E4hkVG4bNW+LEWDEdunMfTsQo13IpyWbi2ORQofw0cgkiRmOjktbReBM3QOSDMOw90sqcDIq",
-	"MsmcSiNBl21ZECxokWnRw/biXJS6EPW5V3TXKQ9v8VAuzuzwMRtavvSim/sjtoXdGwfXui+81dhrRkCU",
-	"3vfxkxYYopVlIdwuJznnWf56j8binKVK3WHVlUk+o2aH9OxcqJJqM5FT30mL3hS1jmqX770osZh+JqEb",
-	"x9/xoGKXAfCMTe3hEXg+O0RO224f9iWGx4lxbS7Hx+HO+evNhouIJoqW04D2Yzj0AFWYwKHnL2ufZswo",
-	"AR0h7QgV55fXiXumC30V5hGByVOCDdgW8WXJJb4JDH6zOPjX8mAz6lvpi+zbDzwycKp6NMqkUZoUAnfG",
-	"JhJqa1HzmfsxQHA+DFSsRY0VFey7EhkxNwB24scGDvBe1uOQ/Zx34I9UsZEWWMwjYmMovAqdIBCZKo51",
-	"KRuqxaJHx14OwqqLdQLukvMX0xK/SbRpKmOOCTv2Vp5nwCn7VftR8kh0x1WlzC7R+QOpOCgI8XP3308W",
-	"Mjs5W8t71MdBC4lZ+PAjBtPgb+3lspHCHhsobDyHoXWC49SxcIZbF353ZArqBoEivxi4MWEb2l0NE6R9",
-	"4IXVrvSnn1t+9R6R5DFXHUpf5prwmDNqaJIu1CytvFYHJeuE43BB19BQhzcJO4TT4+14gpvlO31IiePj",
-	"2L25c9LCNeuuzku/WPlGUg/MANQHXf9OND1/d38Uq/My8lQf7HWWuD5DeYNXfU8LYSOTkzQcRPAg5kDO",
-	"/WCcD4JysNe13S3FVvN3FIoLXlLUU6PqpSeyq0v/R320y4jeTm96Wpx6naDrBCvCJJQtsh0sutmKWpkx",
-	"3siZbb8zcS4ppQfqmTV7Nb47LwaUpDTvoE3mB16sRirErLe/d1+eMo47C94puAt4AhFsJNG9t6OnIbEn",
-	"+lTfm2d1jPMnghuaR3+6F+dlJUWKAI2HGP5ASbgz2E+lLlbSqNKXsK5kpest1dgUh0qs5xXaj5D5TJwH",
-	"eFe+eL8+1QkWlgmenwzunrHNGrlhkoSq8Mkylhi+l+9c+O8U8JNI/1AM+kypllLxDCLwojRj/UhbXSWM",
-	"LUpxbls8TNxUV4o0+XHMGjV8MHzkM5GSZz65mCm2d+iHZEjh/Pj96SxSkLr4LCVUwE3wri6omeE6td1n",
-	"TwsrbmXdbjBdLJQPz2Ni6Ate7PZxM/kp0ikz5pKPdNZvQfA/TKzsz6SnZozFF01NoztchtGV7LUKaodB",
-	"KqxntiH7bz6Adk1Wlw3BeMqMUmCy1lK+8pvWsuxdipXRkMWYaQ2sdb2WDTU9ZZWj0BCe49U+rEm52VjZ",
-	"FILqKsDKA34s4wvPr5EMAyKKlMcLo8ARWbHmG1k0eIu1MhZZJXw9y6yLsjV8Z0xzcVXqvVAz4ukv4PuI",
-	"jcOMQlqxnYOumRTAJI5FWxM5YeDHCNaDPpNTGorZ+1pcC8e50DWFWUKBjNlBl0EF3Siw754je/jwz4R7",
-	"tLgyalsvVaKIEUMCrYvlfDD3g0eqLn73+iDrVy+K57qu5dp+wTrB+PDluvIude9sEBHMCf0cDElZ4tNL",
-	"Pu1Y38lGbRSLARiK3kCsu4VeOHDf61OsRVUV4VHjAZ7cAFTN24EQkSTLesC2GJv+Ka7F9hHL8cAxfmeM",
-	"tT8KLSbqC2ixJLDT4LcLZYo4ZMTQ7yMpTrbeBJH8QL8aqs0PWKRIOhL7GXA7FkFNnogvYrwyhvRUtAkR",
-	"aKLv3AiRruCigUIauXOeB7XJ5HYvyCi0KaepFoBBOJ9+OjLYN8Kud2n9gQgJHIuOrBCykp7TlgJa564V",
-	"oVp+QffX+WlRH6sKjElsrRMncV5EtxuePbiaqXXod2+/e178z2/+/U9fXLEzoKLuQbGSwCkxLVPuvYBQ",
-	"RTWIxVZaA9IEIG4Ek8Ae+aEt1H3r3DqNfgI7ApWbboO5pCzEG2BMEw/VpBJQIC4K2vs+oIRsqqYAXKex",
-	"eyiv5hK37u2x4pWiOJtx3pzOHlKQIHk9ZPJC+vhfoKc8m6iEBQveQbRa5YCT/ZgWzrdELsva4YyHCz25",
-	"AmkQle2Q2FZyA5Q480hsAeg8pfIzwR16/LXhkSPWN+wS9twNp58sv2kB/PMoa0JPH1cNMBDIXgLCg8D8",
-	"ygvzfRhGacG8JPlXze5u82IWiAGSFUVvoKnkWaO4DqSxWFHoEjQ8PNRe1Jg+UtDEmSDcaYnZ7w1xNaq+",
-	"Zr1i5OoPnOn40M4ypJeXxzcdpUqPXLS8flv8AbyJ84U6u5VJx0g/4Z63UWD35D/tO5WMsncZDvOeNs5T",
-	"OF+mdtpw/vDPUlqYZm4pjm/myxfbOPKUCmY3wHANVvQeOnJYj87p+bH4K9wDR0wJE9n/DL7605xCt5Fl",
-	"8Ln/3Ge9xe/zBGOzj3ak3nv1aoDNB7Zoe1aQY0Da1tYcaVrOmg24KOzFM0fpwGZ4oe0c7tbCCBqkc8Da",
-	"9Y/OMKu4QnPLvOBlyeQp15U2EpEQA+MpINshrCr4GtBhXntWi6fQai68t70TpljJ7bHGh6i2J2slnY2J",
-	"zG7o7JInXCKVGkAeudfDzN23WE8YvZJ53sxNsZfNVhYH5whFHkeL4uM9nYDpg3HKp+B6evqOymhcgYX7",
-	"My6VjXMWwjk9nBujUvgkaPZh6GN17iVajN5LtMxreYJux7KU5TXket0ve1zaBvwq0BnhLzizL4sb2qPo",
-	"ZQVVG/sq4wWwEMD5cT+H5/hvwV/9F2l00AujEc4pMhw68W22u4Gcmsl+LcAS+y1q7GUqkwUsDfKuUC8j",
-	"fJlKwZyDGTuezrPxABokSD2CjamQdBkQptNHkUcAv0Rw348JZ1rQ2LviflBexJpArpkTB4w7hO4TeAVY",
-	"kWtRdVCG29G1tn/38W96RKk77c1RgrGYEdJm6yFx6ZM75lHrvEqi1m5S5z7G0oJxYlRpCQwqi6s9Wh4+",
-	"JtNilwRl3up4VqXBGBLdJOZ2TgNhIv/ZokC3cCoMeiZfPKtY2CkEd4MPoeG10Tz67nwse5uyr3x4AoNP",
-	"qMaALD7BYthj2Roij4EGb+Ou/tpJMXAh0jYQL3C7mABQeWVN4b3qXNUyzeIFImNa1MoZ1/4D9c6GJth0",
-	"9+yFXVh+gFPzTiLCpQB7bXP2avSvSNbgLjjMyygLIaaVLI612+LeVRzXXLVkZBn1UvNamlpNMB9xLIEi",
-	"hXF95+EDhG2rA8KcVDwlBpysje3nR/QT6H/tURrjcXujjT02jDYcSfslcm9xYYavDO/FEDmCESaJh/Gd",
-	"PmdxYB5MRKByo4APGPBLxa9Ga9tZio7xiNcJ4I9nBAxTEeCHjeUi7USapuVNo1cVdsH3g4VWsEA3s8FI",
-	"v1OVTIKRJu7TYOmRgI1cqcYKe0zVpCY3H//wa/a95QYUAUCkB9QvWXGfRruCg03sRKVnE68kasduAClx",
-	"UQgqs10Uf/jmSUmM+vXAMZmEb7jw7sLRcbP9zxjqZE4zTS7XoeBS7GE1BK2PbiIKF6vJa/3DN2UMX4Jn",
-	"aOqFzqSlKH+Offqcvj5NXA3Gz2S5WcTLNsDFo3jtgoCYgIjTGeXXr164Ffj9/0YLfsCuuMhmcgvcs2Eu",
-	"Y5v+vF2qeY1UHh/LG7FYlgcBpX1ASfw4Xug7McXF1a2Uh+VaH868aRGodC8kJnrrc7WjjFgjnUOqMXbJ",
-	"g/FFdfWQ4nSmXIfdj3g9rhYzfJB5NhtML9mFnsx0zCy7n9n6mSYtTEo0eR7CRt3to8RZ7cS5qvQeR2gk",
-	"mSPc1d59HU2feKTSCDlxZpVfkr60lOuwK/7IITpkredxmMewqZy1PqEAQVETi/9GN1TPpEMr/hSJP7UY",
-	"8NajLw9iomnnFkMaA4a6QYDZrbqTJo/e5GLiRT9oTru2xKdhjxZBzDqy4MUoKbKyfIYkAUyMjjqFM2Z5",
-	"gZJIgxljZ+/c9YrbfHE4Y3M+z6KRr/VIrtjL4VrUCJvNspynkUbSVupZ5sAdQIRwLerr0PEK2KTHulIG",
-	"QBD89d8W/aANeGEQMYijt2ojsWTUw2Dtx5BiEkG3xuRej+lrTBg7ynYly6cxuJX7p1X7iFvLPcH3iE6e",
-	"B11vpbHLOUeIfpKvMMYqf0k4EjbMZZA45gCsWEMsK40H4VivGoBhcuuWAeDrMXPIdfX1YH7ovOJDYaD9",
-	"DGPqrXh/NRPS2DSpyFlU+j6vElxtNiwiCOUMAmiMvnNmmRO1ALKbS6QAr5CJ6tpQ59/bIkhPLKIU8YKA",
-	"CuGPB7lGXHbCPSGaQWTlhvLECBmzxR9F5v4ZLAFti0LGqk5E+RhhQliVFso/bKNfl3aDeIlw7sSLyOqZ",
-	"455UVaIC03cP+VjZBvrco1wwdJRzIS/C3UyUMMKZc9pKWACSA6pOKWo+fIYJDW/GWXErlxq5+2RdLn0U",
-	"8HC0y5VY37pHuK8oMizkAdw8qslvZCUFSCz0EbO24ACuIHagv56Ano27hgb1n34OPh0V8lM+LwVVweMJ",
-	"KJ+l4kYeNSoObEIsOKb+MLd+14FDHYvG4LJAEIFJ/Luo6zHnRYIDUkZm0Q7W7yTObLrhUDVOoMDcbqkA",
-	"28lV0iIRRCYn2dx4UalHzqV5gZD9TKxSp0i+hmZpr4JZJq/BXr6sRJPJh+zZrgQ+gsvCdtEL6Ec58eEo",
-	"pZFNmfIipkvxEoXVQMSWQtsc+nDoZBsvS0M98pAJkN6i+nnwMrCXpZJsWetML3WnD7JK4MYgXgL1p+1k",
-	"dQjQOYu2HbSRGBYs9IHsk4R4jTn+yZLgBPT8EC2InD0Cl08WyvYFSc8sp4SVP79OVFT2T3DrjupQ2RUW",
-	"PLmx5xTjYNKcH0V8BAIrNireiA2mNvfiViYzTaNGMMGIBQZkomwDKOh5TMdzLH0Wb8l3PDbC6maBeOUQ",
-	"3aXVoQCvt92mW0w9cAmKFLVPIo88LerIFo41Ac0CeMRwfGAjQdZxYNqEMquIcpzBGZ6BE0hY+ZC67HYb",
-	"xg/UdklwgqmqNQ+SfiSkt3yDWB+tM0nGOz/8db+mFi8o/QBldE0WgV9DMN7XlTCo9EWzlUTs21ZSBliw",
-	"ucCIXdiZLjxitJLsQ8e4pol1zlNOrzxUdbL8DzqlMrmFVSmXB6GanGayGKCvxfJrAfyih6VPQQqqbewq",
-	"mFuD0lGZfOP25aHg3LcHl5etaeLqzqL4JE24M9T0ml6YLGyn0yetPIJUCYtMbEZ6JQDEXYS84txisabj",
-	"gwxXIJrsjXEJvH0Wm7Yp3Jy0IWoUbHOEIbWefJyr/MM3T8pJ+7y3OWHw6R0IbKr3ZKZh/T59YJK63z55",
-	"IBaBuTzKc32WMKYwEX4ZAydFTy8ETMmhGOBn/gbHXmfs/o2ZttoZ5JFHIG8E8Ca0DORjOom/8rDukOoC",
-	"n2IVdmwbR+syv7BuoJmwNpEdqPuItwPB2mM/2UmR4t2/P5ppS4U0Flp4EOEGGIDjYTITqrb1fx06QEnB",
-	"fEVKHlgquOVQ6Hqlnp4+/6TszlO0V+KQ8oRDRmMo04F2hqTaU6xgQ0VbNpWAe+XxRslfU/a66JnEt1Ie",
-	"ZMI0XnQM4zkoactQQT6coIGug1UA18t/7n35TuCSBRxbn5jx4kZZsTDwAJjoAZnwPIworhd6Li4R62BD",
-	"VhXV1HVoRcCOmgpSVFCglA0gjarsJ/eqfvxwuLyJ+7YzpIggl+7gGopc0fkYhPX+9NDsRW8hcn0RznA3",
-	"vuvkHqLeRJcHUV630aIufdzXeTZ7lajfVsSNwyBR+Ideh14gijBRN1CoOznD8XNHGwC94Oryxn4vTska",
-	"Bgk23WfnogZo7iT1WYcAliKkHRI0Vau9W6ivOGelG4d+wjfvTa4NQnUAo6Vt1Opo5VNiG6NFUxa69FYy",
-	"7nPv1HnlakH31LCxwzjxPULC8Gi3if2j8Q+IAbsFTaSOc5PDrYHEpFN6LWTs73lbSRLJQTK1HHm1eX7r",
-	"jLQx5ZESoEVwOuu2ql+ZYierssCqF/fr9mwCj/JOV3SQr67rY1Wl37hMJp8rYezSUElJThZ7nNmUI+Ao",
-	"oowwkxWHQ5hYE+jS895VZzG88myzh3RyQdrrLlheF0xrFEsAwf5RIxJbiAbRAD5ZzxHKRmLO4wWdkAJj",
-	"In5Y0OmJjnhKnPT+jVmpLeLS8BqtSde6q/3caRKhQP9cBh63EZxz5K05KAsDC49/OP5+OYkPc+HGp4zp",
-	"W8yWBjFsW6q2uA5GVe4ofJyVm4uiAlEncmYcbHfO6CC4WoSSjOh4dflPvcUYNqe/zmnlbV5oTnvPyd6N",
-	"x6XCDTE7ffYAOa1BLmusBq2tdh00OMpymbhm8q85sb7NrKQNzJ6pl6Z9aPgkfbZkqVLwXmi9ZY7wb0eF",
-	"s2FSkTud4KbIkfYjcQxDiS/mONwPxzYsAYeCCcLM+YR1ySv2cYuciorMWse4xHrqGMH30gtG8/VzYVes",
-	"p1k7brl7xrFU+K+gv4n0mVOKb/WxZvL+CdpkDyUgzK1BvttxWzDXzGuDUBlnsFRbyRUcvt4AEgEoh4La",
-	"yKHk4t0PN4++/uOfnLe0k59YWog7VUq2WPl9C1GsN0hS4p0hUzhXHzE1TQrpmQNkeAkMARCWaQuq0i4a",
-	"50ZlR8z2ZNb3Z4WQEgK2svXnTIKOa6QYUpYmiYM6fDHw8VHxm4ayCB8UK86Sz5rpRm1VPTtTTYb2XET0",
-	"JNo5fGLuQy6Bc1+dEe7yGlIii8JZNAvv3JYLLJddFM6cWRRkzTBaYFaCmy9h+UBk8bW27S7syLTOjROB",
-	"/vggeC2adVt0uDBJpeDs8AEUeKOwmq9vIXsQxDtszmiVixvoM0miNCP6k/JsQRd2kFGA1oc4qhmm1q9G",
-	"mVD7bWgTbYPh4A10YEMse5iM9tVHzjk6AXiODlDAMMbrgs7DAlNgi8K5lwsE5F9gnbZGjKmMIEp7WMfH",
-	"tRZ7D+5ptB8IIUYuCrMTjftvgxFS98+NLN0wEDB2CcWJU2OJtMNgMG3+HzYt0Ljn7lrQLn1meOJ2Avgi",
-	"eJonwvdBNASxGUTpLq1iDDPAuFT+BLyiS+6T8nNx3/RbhGjCiwDu6bYkwhWe2pIsPgYdfN2pXtInnzFY",
-	"RhpppMg9aL40veyMm5StQsrxxnvjRnObRj/iKLFYoqK8U6lsIH02Bgy9khXiI+RdHcdKPoNfMFdHhKiZ",
-	"xEjwBZcEpTy06lJg7/KT2LP4QDdtEg0hvY9NbTCilCCm02YCyAHQVrU2iGpcF36JuVqHnazKZXLmN+GR",
-	"EFrzteTDEOG5D5s4mR8DkIh5CJp633VCM1sCpc3Az3BWiZEIWuZDuwxs+k4cOp6QOSkLiLqVvJPutiqx",
-	"mmkv7U5Da+56p9U6GXFq7HIMyBW/kV6qCTwMM+tg9KH0W5tK2d0oVCG0a0JSDcttwF/z8S1Rt9UtHsnw",
-	"8nY10jJtO2UAY4CtCRP3AtYe6+5q9lc/KJurgdoJ8u21TXsKR8DU3fLcHEvlfbxkGeXn5FmeF3N7tT+I",
-	"tU3F3DzV1fBUdKo0Z7zpF98blmguSjo5MVXz/WmX00g0M+ngRhmQZza5W7Xd2VQpUYxd0iY+2kjOHHSc",
-	"z82j3APf5koxI844hkD5hHXLcT2n98hAJFOH75m3DLonb0cQNUMxhlM+70YaY9SVTQbOD77Tf71dJhhl",
-	"amaZ0Gh7Vcd//WqRRhCfuhreE7jJLonvE5keWAEiDGczxMvtb7Xcl9+rFMM/hzFx8DQJogdei0oCZphE",
-	"BHu6yeGOM/IgGifXxepcrPV+LwyD5jLhRrdX7UA2HwLsfgBaxUlRh7hy6EtoX4TH3fgnCOTlmppxVM3z",
-	"gvJKvU8byiP+1M6x3eqxF1AYeezz6BVJGtAMfJFghLRT64xi4ZeS3wPDp43WptkMJ/+9hro6q4v/99Hz",
-	"d2+/e/QemrP1BtGffeCCHBSqwwtl9mxQW+514kK/nGEyXS3ZXJxE8D2gnA3937pOhNAhjOQ+9tUQPSLD",
-	"LAA2ypPCliz6VIiwgPzW2nDCZ4T90ldTOPsTyFGsLkiM0Kp6+6JRG3t/4tWNTVycidzLxmeA0vgtD5UG",
-	"x1f5MfoXjCyJmWAUYneufy7GUJCHRGX04tk/vM+F6GZbEW8XU/Z6Ns4eLEoNoXogp1GmOPsGpED6pyhU",
-	"YYoTxtGo05SHnum+6LtG77ElGY1YBC6QpXsMRFgGOKUQVr6t9SmrYYidNtZOM6AXFLSmJF6pseawODT6",
-	"TpZQDYNlOgjCj40bUZpOFL5PPZ9dA1zmeVEToC+6nEOkJW/Fd9MDPyZWSpavN5v7VOid5xAZ9sYKKRjB",
-	"d8ECAEaCLSZR8t9fsRx6/fQ9iMxNI2VivrNuJ+4klYVhEJ4ACBnr5FRT1U0acERi6XuMRb4gzHfVYF/T",
-	"vI7FUz07cMfG08K8AZzUTdNImwEaE2fiqF2VxtRdED8pT6bgNyApHHxxhyyVFasqSaNcVbIJbBsYSSqS",
-	"iLoPST6D1V+5D/refRuKMlgOmaORy0qte57EdFfMkCFuNIZj5T7F8/NXrWq/zsPXu0/NUqTE3Kld+Iq7",
-	"ZvSxMQzl3eX1ncnDvvckOw9BL4OW68M8a4wM56HekewTfl1XZ6deepsQF+v7Ug4o5IXj70x7O79bJo+2",
-	"xsxSIn4jIpnsH5FWt+xbniVfjhnCyeG0L1otktA+HLw32J/A1pNuNELcn4DPgmgx4hSTSXeK/Y5cMOam",
-	"R2ffEK+ALvbH9S7YVl8W73ShN1bWUS829qQDnAgmyk/K7vTRovkTuWttcnCRvM+SIuUBxm47Lejdd1do",
-	"pfBPnUFHdrRvRDNNVIdPTW7nZ22YJSt+Al+INWYPEmGqetUjYz2gvPR5ygDkEfCBZaiYGDD3YIYcPmR3",
-	"aDaCSwAE7JNLQMGb0QG2CF36UAqHGSeo3ylWcitq/pbOb76wbIDw/a7Rx+2upTCHlkBVFyfd8OC7KRhv",
-	"v4qqCgiE5gErviO0Fmp58eh6Sar9d4EGul+5vNSbXAhjKeyxmct/lsJqcv5Iqno5Cao/0nZwMWArIjsl",
-	"AZ1w5S4iKQmLm2LIAyYno+ejlrNbEf3omymgNt7hpP0YlvJ5+nTjh9wd4zd8GRDtYhwHtC2BhoEKGLgb",
-	"+KR52Osubjh6s4EDfHFlGyUqcCGt3B9m9Wfc1IjE5+7sttuqpVcHyAl3he1140wh1IjGqqpqa0M+U5HQ",
-	"mEQ2lgVUE1aa5YnKhnohfaq8oqA+IIxFSGKDez+BKBarf2IlHykgcwb+Sla63rqrvtYtFKUFyHNjiw2E",
-	"s2tbeBWWYsFFrHvu5KcpyQe9HoSXT7/Igd0a4zvfC06mfpbGiK2vmIA1pmLEjjbqVCF3g4ojdl5EdwMn",
-	"ERF4OuXNgyLFVG498Jgxn7XkNUMbgj7s5oewlbcbzdu0vBV8kWPOpgVK4UAaTz/t5I5bivzoENAOJc5Q",
-	"GhnK51nMsbJFKP+9MDQWOnGYVCrAmgnT6fOMgBwYz9XudJJybFlpfSvLJQ5tRmxoKtcT9C6jP6m0m2qU",
-	"ZUE8CxQwXeAHgYXTPwmjr8IGZg9P99jSHvgHrCQgoXf6EsNjUPD9/UAOyg7b60CffFzck7WgJ429xFB4",
-	"FPUjRTcU7VV/Z5LC6NbhR3lOgl32xee4Xx0aVVtiAv3TN//rC/aczcizDBojRV3rY71Gnrlj0+DvGmlh",
-	"OT5mWlbUejiSkDluty2ISjahUSVWsnqIDDo+iB/ZAVCcvgdI2nnWX9wkO8kDc6+W1j7FVdsECo8dm9hP",
-	"qr6djVhxqistUjg8BEAxOeODMMY5VgluCbXd2fEFmVwHGEp68uoSIiObA0nVdnVMlsojMlh2mKMrj9Pg",
-	"KQw1+eSQJh6J1fm8Fw+RnZWE2A7lycAG3Dkn3qea+RKh+jZ37iCyY9RJgMFFObwIKnIlqWAphMHaeAd0",
-	"URQEOD3NpjSUKEij3phbxnLlbLpX2Ob4lOhAbVECSHIXcGK4THzfm4f2Ahg8CKF02t9ML6yjLJEngm3P",
-	"MrsnKyXdB8tMZjuqB4x+srhKwKzh8l3mY7MUUbxDumrE7VgqDy3MRQzXhzCZBPjSxml9vLUGl9B9uNEE",
-	"dgkrryho9bR4Alawe3poxN2LTwRj8+TJE09Ain95skh2+q04a1zcyhCuAp7oWp+iqF5d7HRVPiXLEo0Q",
-	"Z3r10KPXomkUJvNEF1A1BqJPd8YiU71omjO4Jpaq6iZZqUNwaHLn9qo+2mTHqu5C+7p5AoFO05zBS0hC",
-	"f6f644ZfdNdRdU6cPeJctY1CxgWKxMP/oi8Bv2eXNSD3RxMAmMCVPOu6HImMcFivqkaSbVXfydpqH+Kl",
-	"jjQAT4bxLQqjSTeS8oDymWKDTJ4d9L+pvqvxsNIw6B04d9O1k4O2o/OI2vC818zGCKpvgRQGLIyuJTBS",
-	"EchSu1BXi5HSKF7iiYkVvVy4UBZhOQPkPpPOEfVyJZeDUOaQQCLVNoBkGInPfKHX8KN+MRZTGPG5ORp4",
-	"bKBQ80C7tRZV1Q88DZu/mXpOCjgyT6fKQNh6VI21tgXBrY2EHlmKd3+O9v4wQaVQ4JNAjHLq4E8WFaQ7",
-	"enxQlMdQ0kYuUvLXe1vKifWMPT3q2cBR1hHQRais8+NaXEW2XCuqoW+axNPLYvrkYkxyvCqxuwL/1bJb",
-	"qO45yy5SGga3YZ9040FR3ZNpX0Nu1UumJdaiNOlfugRyzLZ9v+teiKwu82kfgKg0CETFR4nIWc16Yy2s",
-	"uktQvquyzzMdV0Yl+ZJwazDruzoXqSccWhLjhw1btIKKEoit+1gcTUFY46siuxLsaYYWVxuhKonInMud",
-	"SFzE9tjUPcvDSIhCYlcP/HOl7Q4STNTzu66kaOYFT9JHiGpZudwwDpu/X5LSyt088ac8NPdkgScfGKWb",
-	"atTpi8uXRwuK4ZMlqzf9DSCg2iukldHkKbU0o6eI/yT7TZ7dqSDZauOcW1nLRlRFqDxhYiTYjznr6Fzm",
-	"vNHJyDxxkk/jO7cHZq43vqgOvB8Ctlu4TwG9AP4YjAum/bZ/pD/XAe41b2Xdz/7U97derXdQHK1ssdXS",
-	"RKHvYF9bHf7gKb8eRHdkkt+DPEUEkIyHHpjISGsPV6+vghLoWuPl0CbVdIQQsJQOASgooKsItRRibU0u",
-	"fkwUlWHSHuRgTRUWET3IP0/4YGj3wsDKkZFBEtInUsAUFnwmslSi4hmXY6+jV+VFXQ1thzjKemBIxIax",
-	"HsVd56U+spC+Izgw0f2CmBlRo7sVDaoATXL4E1l1NmEbezK8tDON4iiKRooSiEx2+iRLyGzCCI7bHW3o",
-	"yTOe8IAOthGjy4fGpo+lFLWGKssIDzhL6l+693i7gJH7RE1wqk4n9Kjzhl7rWfe86RknFDx4rrZW1Od0",
-	"VaFGSDYPKQPeUFfovCUa0fxAOBrap8lp00VFDf7DK+AzR53Goky5sd/h4dO+SSBVThrZDv0thbsL6zPd",
-	"mq2AvQKAeE6NstaHl4MFhSEuonRl8Gjb0BYHSFumwZcxySvw2cP4dQ1lyCeRWVTH9vfntD/MKxPvWuTc",
-	"E3e6sTMunATH+Tv352BuQ9g3jgHnrcmIeeM2NbeQsmELf28CdDIbHZ1VMH6svahkbcJ/wddHNuFYG6ps",
-	"ydwFCGZPnTw2+j2jJcZfvFE4psVKaJu50CkE1dOqpw79q9chfm8iOfZXEBlgYWlbMAa0cIJBMQjlhBAP",
-	"rkm4uoMx5WU8LDNnNr6Xzd78WTYmxbiVCP50S9gA0wu/LNx52EDQEPqm3bVgVaJqGTMcPOUvGF9txbHV",
-	"9AIM9ok6BtNkKo95XQYVy8NWR2J+DXVvGaeNB0cnZPU7XFBnVG50sw54aj3MPihdhF61dnbKTkLPsq9E",
-	"bkF88Apqpy0gKUzNMI12yxdmI6YpPi7Ye8iFquyOyo50eVwni72Xh+Rj2xjfG93YozPipTcaoMROHDqc",
-	"ewNUtctquImr0Q+uJWmOYquw3+wJchf8m9CBn+95rUTTyERQaH5zZKMrTvu/1R28KC+Q7IanywDHYARt",
-	"AM7t2QYRkxVfdjiB005pAtAtbna9x+taEqppLYkJqfO6uaXnkWLHkDyuaFiW5N6HirF527+Rdr1LxPaU",
-	"MccR9VLLUwCdANMPOmVGCMRT9WqB2Nh9kYoAxRnAN6+Lg6prWVLruS8+K1bnKLuCKJ3zml+BeT+BZ3Mr",
-	"SYPhgz2iGWkA2xyN5YsxR6lsx2zsIGFOik4EkptczxFIxItbHlrSfdgtXsworDyBSByjjAwq621z7maj",
-	"hWlzsm7XkWjIQpeNcyB7nTbRcDQSJfVwNBrsC7+QjJl0MDyFXQNN3WD5nKDy00FRX0bYlFJY+ahrj/Qx",
-	"vKd560YfchEliOdV4LhdC7I+C/cl38K0cCaDcdcuWZ7dQm+J9FR5I3bPXY6iRUDMJejHGTDPga60pVEj",
-	"fGe/OexeQxMJs9fJqujxCCfjFIHluvedZVHo19hG1NsI/2ZxtdMVZtMh8sNFEe6LzQCVlKJUa77r4JUt",
-	"2m+YuIJbDGJpsSns8zODhkDGJRgSJ00V8nlcfCdwPGxq8jzdJjFQSGI8tWGl6lt6Ac3YU4MwESKfJMrq",
-	"f9yrqlJGrjVF1DIMYn20ztAdtFHZHtNjC+au9VKKBjzAWtslevN8GXyKfgplyd/TPuyZRiHMEMJJxqDs",
-	"gvxUmccr7ByFGyQw28FNA90FfWojXBcuWNSWlQ4/g+fxNw4SyaeaW2mnPOoMhCmRQGKFBgF0qrele3ov",
-	"+3xmQexYkmbrseyjlgQ/lYVXYx2CIB+Q9yKW1IpMTWtHeaTN97pcbjiI8ZCYSHPJ9yP7XuoL6E3DxcSQ",
-	"L9I7Mr5kGHtW4AgvgKn+cXpoPLtFfzXYhTzpN6HfqruWpx0X2IXr9OmARJ3KfGX5FHKo1QkDfqFykC5h",
-	"TCZiepS+9HG6yk7y1bndkNpg/MkkdTIRneUgU66ScpSpEkAAiriocJhHuPw+D9Iyi/P1QkjLPFw3mPhb",
-	"DvcUcahnQCcgbjUHMMMu0av2CkhDfnqEVQ6L/4wYkr7ovUzc5CNwvSPgmbMBwn31vJEWKpUGWGT+4LGX",
-	"hYcJnwvYPQn3i6U2idopvtK+FznuQ2V7eOsYMnQRpCUpYx9akrVh6Rx2VjhDIKTT8E+V097AkwjvJg5V",
-	"YiQKTBK9kiVoHOEN6ghGe0yWf9Z30oxw0L4P7YWaailDQtDp0wrdhRnY9lS0wb6olifa0R526ilscMKs",
-	"7OBs9x58Pqi1qIrwlWjRKYKYP3xnIPpxzMqN0akYDu8XOi4el5SqF1a6PPPl7y12TNa+8mUuLbp1xkP6",
-	"+J/a46a2FTgcdjWDTh0vX/L8MNZTkjviAmBqwGHK1vXh1uDA/y9hU8zGv/a4114F4bhHYPX/LBu1URzM",
-	"wXon17cz5kwP4vGBFleapSns9/1Cbh9fPDZaeMmwBSzBhJjEOXEaImdNweyHsSXRIj6I8yj3Yf6hX2uT",
-	"YOXYdOk6OvGAZt5LtuoucQWoetmtWmVwjEP/gscK2MhSNr5bmyDCduoAn6TKM5K0c+k7Hc5OyrgwBylu",
-	"jQ8pVNJQOIX+TnvBZ+F4sGJ/09NraQPCEuGyx4yPuKp+C/0cWXGRq51Gec3PK4R4aMLNk3fuREJhPVbJ",
-	"ZHj542VKg6Al5fBWUjTumgXIbGUi4t3amoUz7Deqktdvbt7/4C58Wd8B23IWZMUIUeEnm4T58dZl3TbX",
-	"ZcRLqHyIFfapAp5SlSGlECpDAGHLDSJVrePLf/kkttu3TuIis/KGT+F92EkIgCiLIL/YJUctVMoUKwkB",
-	"J12Vi/HZQGgHUO+wZAlsD9zDU+QWu4+hSGGHabaNUFQ7PFKmBT9K04nxSGoQWnKD0U0bsvQDg9KEzES4",
-	"Pqi1GUuFi6rKrgh0x++9eyJ77/MMjv8RzU9Jtydu8XBSvf3PxM7oROnbyD7ONGxFCxhBu4bj80pmRGc9",
-	"EFsG31H8xyez+1f/4r+4uKqPVXX1cU7H6ZgCaIXjgu1v2zW/TrdrXoQ0TtvAGLzMgHt8GClDCH45Z4L9",
-	"eB38dcQ8GlrB7STyqHLowpyKHIYHh/1jRXl3TvEECxOY4yIgR6i/HZAychL1YXd+XWN16Yww2b0EomUR",
-	"mpNYa/ErgzknFOb8Kw2XV6jyHQX+HZZzI81yiIAzh041I0xUSZoq/8xUJHytD3whS6X17aPj4RovQOcl",
-	"L4pQ5qQ3RFaKTTOm+B3+7xcjNa7TTkNIBbRhIio+ab3edj5+TVhZVWY3s/EDACnyEt4ZRkVu2p+rlCjF",
-	"eUZ5DiWQ0914bi1uwuxmnK9t020zi9U8zWb6aIfpjSPT9KaHr2Zn4xGHL8Q8S5aSzaOpg2GkWOrmJg2T",
-	"ab0+7GJImtGxEDYiIgtvTS7bT0SKfg91hxmejp4LlbfEZs/pvbWuUezMXL++W82Swyg7ms8di8HbhK/E",
-	"djJbhrb2vQ5lFG0LAgIsHoQxsiwySH9a3cdlRn0BCe1MZ2WTGLsw7/WxUfb8zsnvGMUTcBCYhpokQ7aa",
-	"eKKcH391fbWTAktAcBOuYjaodoLioH6U1K8QaKbg92utb5Vsf3+Sn1RVHffL9j2DZ1hf8QRHEPQRONTt",
-	"d3fWHq5++w3iMRtme74/SmOBUpviLpAYkJ+sBHPF3WDOFUL4eALkWOuqEitN3zdHZeV1IcwthLb34lyU",
-	"2DYJ9OGEqLIVVvqSZoBBUJT/F2efikBkJWWwnJB4bHz7pT425sviZdNoItkgr7pAwDmDsHr//u0f/+cX",
-	"X/5/dYi5XF99oGW8Wlzd+Rr2q698h444qKvrq2++/OrLJ1fYvwti8PjLk6yqR9CW/lgc7e6/Zf0ImtW2",
-	"x8YDL/626H7Pb9gjX1K5xfyV0yvwm1fl1fXVm+OqUmYnyx/lme7ug66JOfjrJ098up7ce3E4VGoNP3/8",
-	"19PtIyPtH/5KBYaod1kEwq5KmUVeNGoVJ+oPfxvWExb/8eHHdz32Zu7yCPN//IbiJHA0j/u9aM5tzadp",
-	"iz6h8jAACsMRF1sTuC3hkvu4uPr0iOqd/3LlMxoff0vumYkrdMc37l2EZXwQjdhLC6mfv7CYodBJTdXV",
-	"2MYBp/1vRwl9Z3TYMQDYrjTuTbvBfY91HI7n4zyxoorD9m3957G7+84dYbeRYg1xuP0DbDb247vtVSXV",
-	"kGDjn0dAI9XbUva3vepUD/y7Uq/N41Y8vtyjAc6LCBAt+OVOSoxYr6Uxj+++eizdDRArAO4jM/jMSNGs",
-	"d4+DVcF+Gt3R7OetSQQfH5T7DOKg5MmwYvuTMvbGf2meXEyomfjVWfYhDWOaDMs/OEvR+C8/hPRpaOV2",
-	"d5JuipOqqmIV4IJ0AP2jRpn9UyeAlKTwSeJ6LZu6BUMiqXPXTE8lZZMsfiR85+HWvpN+Z6c00Ttx9iWh",
-	"7kT5CcDMkEqOcqqcbqIqgKvFUEO06bePuIXS2Gfu3MyRqgyReSdp77sa8rd7ynOWsA5FDopQW1m+p9S9",
-	"E76hIYYTOInzmOCF+l5oeSI8AmWKRh4qgQDAA9kjZOtQdDYijUMZZFTO418REeQ3tCoriV5+V0Zf1mVS",
-	"RrnVar/y+MPu/Mb93xVzn33LGulnWinK3HymvfFVVA+6voPFgZNIRXX+IHoAliw7gUOL/e1jvI9YR/04",
-	"RvY9HHk98/pUv/Ffu/ykz2HpQZCSMQrnr7mWy1QOyE+yU601IO/IoG7FJIcbHn87TWmobxO1+zAggKCp",
-	"9cn5xPeXXkywOJft30yBlE64CE/JKcOyZvIv0fGDv1vPYNz+VGLHcYbQJ02qGTfeUEonDJx1YPd4SAMn",
-	"enWegUO9LJMGjn9wloHjv3x/gfCP6rbxIX7ofFMlbZj8LG7lTejr+Rx2wS/yFBY759R99XB2QfzaZHPK",
-	"A2yWW0TgeQkLefmNw56ox7+6e+U3rAmfuns87Xb2zXMQ1srGPej//EU8+u8nj/79I/33y+Wjj7//H1es",
-	"23rwHM9dgUJNNlek9rLZykfwyD9ctMmUof57W55/Lwmj+6GVsafFRsmqjJrBa20BvhKaN6Af1LMgfjZ5",
-	"fOx00iONhsg/j2Cyiu5lXb7D29P8fcyiy9O7F9omL+sS60bvKWsvg3ExYm60kgiuzlbr8iHFLORaRuwI",
-	"G/byAc2IYZJn/PzD2k8bEan2Jc6GwO8+TDh2Layo9BYzISIs2UMEO7DNEeCoO3tnsMKRPYQ35vYzWRn/",
-	"eSSam7/3DYCZ6dQFQJ/e3xyElA2W9gUHl/I3oYVtga0gbRZn7EQK2IoLd97jJZukFBxL5RuJ2CN8478w",
-	"EQ67VXV5DeVtXLwr5uPJuVV4p5GpHvFoqqIyOiqhRPr5xGCwbHAk8LZIEEMrE7o04wqVFipAmGK9E/bL",
-	"36feHApPuEn/KWvObiieRxgzfFSjsQCrwo2MsC2A+cLAuBPj+dvVzPXnHkI1Au1zOhXo2OKEFQMQQ6O0",
-	"KPwboy/AXElJ1o/Zr4WahDnrOBEae35sjHYqYPKbP6m9sldzM0LztJU/dSl9FT6/vxURUL885/xppwGx",
-	"LlZZnh/IH2RSYf442Ig3eFEAaB8YI8cAVv95L7OVaMatkGeieWATxL8yy/54JppJ4wMemGN5wFzuv/Ev",
-	"kC8SgYZQhXjMKgSX3Ep7aRwj2rh2v1IW/01ZuvWZG8t+Vcr9QVtZr89QuvGZ0iWwdX/feEh45fDgr8RD",
-	"WCnPRItIDk30dYwzk7JEEOsuKwo/OJyPf72V59Gsxk9qYy8Rg5kpDfeaB/G+3IMKARvyUGuWk7BA+Mss",
-	"I+rbqWzFSm4RB5JVm8/k9lg/sM6ER063GuL3cnQhtdE8SKYarXa7k4WqjRVVhcVYO2EAThObpvubN6Ib",
-	"Q71DSvE9g/X/PGrrOzfam85gL41X/CxK+VDB15bctrOQCwK913DxeLs1QqbzRUWFsaKxBcDozU/JditQ",
-	"6BBogXk6/hDApxO+T6hcL36HPXRfLLwNfv3qxaIAKin4F3hJP7765cUi0rnQdq/q2+tXLxJ2+mmnr+Yc",
-	"8n8Br+H/avMdpSZ1heOH9z5Pb2g7ffOsR0sGJEGkSjDF76h7H+senHV/Kw8WAV2/uJ9p1z1FwPc6YYPT",
-	"dz7nwtMrOKvZf3T/CgaJCJ5YTdahF/Qu1B4C+7cemOmBHZ8xQxp5d/9ZbWkY3ZwU0FcP/O7kofTrhiXn",
-	"8PaX7xGjYqSI86FSku37H976Rrl//KsqR+3vt3Kv7+SF8tMa4dP699XmZ8hI5tnrOKyH0JfAFAuFiH65",
-	"ydlFpmC0PGRVPqA5z6rC76UNq/yZFeE/nbTf0KspfATE2GBuKLtoO9sByQeonJE6yxLgD4YLneqVYr3z",
-	"Bouv6QNww5Yg4+Q5PB40gDHpn6nyfsVkyXz9u0hsZir3zoH7vFl+HOIbfN/fN8PzTyryviKARvBQ9QCX",
-	"XgeESpU01J7T5xMuz0uEM8HeASML7Ode4MGksy1ssRMHaOQryIcuhRUDcgS3I6ENwTd1e3w0zncIHe1h",
-	"3x4YBGDoQH2vC123ABDKIKALgbrBgFqcPPdFe5IIv1LJjXV2Yaqn7Sdh7CMY2iPw/xKe1SUdKVZ+so9h",
-	"nI+MbaTYz2xJoU1G4aTmMaeQDdErWb+W974VcHjQ7i2bO9k8AgFBzJxraJBzwoIJUxzIotDNIlr9RVfg",
-	"YkkUdaFKT0WIPGaVsLLxbwWmQv2ZMxQAnBUn3BlMFWWgL+9QQXuT/GQXMPUoTGDcEojKyaIoKlVLBPbF",
-	"3MxaV8d9Tdv1/N2fsX/v26/+15MvvizaLDch67pfF6sz/heOZ+BoxBX/j3evfykw8oarL1o48uJ3z918",
-	"flK1/GLRRfNXGLmh3aUvvsP/oz7CvsaBJ5nJ3i/I9F6/ehEUCL2qVI1ce8o1Rl2o2uqreyWaX9XGAgvY",
-	"Bth1Fj0L0utrYjm1unCqlR9MuIfybYIFW3wdbCF97CAgqvpOWRmvkagLfaplE5psA/9oPQhnsqEac//h",
-	"etl2Yim8CiWBbcN9IQ2VGAn+YO5o7h9+GjWcQMuuzd2kcr2PKfTpUV3OM4fgWH0HWPSMan9dS3+2UZE8",
-	"iBqHXdabfjoxFMIABBlgQIGQxkqadLsIEOCDnmZOP0M49/qqQu3xQEUzXn8vPIZeT5EHbOGEAaXVmjOg",
-	"2LoYop/N8ReyykPisLPXl4tiL6VV9fb61Qs69s5e6qtR3WxFrYxHCuTj0IhgeQ9V+s7LQqS59m5I8tNa",
-	"wpdIj60kRc/Y/jnftnMftaRPgrjU9qnXiMae50beH0jdfCYvyYtnwk3y0v1AdSUtuoNAIld06KGhblGI",
-	"O6EqsargMqq1XUSwBdBYRDqgCw/5IP2f8YHW+8P/z97bLrltY+vCt8Lq90fsGdptx57sPe7aVW/Hdibe",
-	"k4y93Z646pztcqFFSMIWBSgE2LLGles593Gu7BTWWgBJiV+SQKrb9p/ENikSBBYW1ufzuJBY/Y52N/Ta",
-	"0o7GqnFLez5vSOrUgW8U3ERFexoqCkzZV8DjvEEBWSZHnAXfyokv3O72soJzYo1P+wjas3/h1e/HKQBI",
-	"RXl0pXJVXZUms1EJHVREV/egFBJBW88RS7s6j6kxjv5Wg+v3IWhi3Puv/VhW89nMVdF2FBXh8/pk0ouH",
-	"htj9rxIsLLJT7WId4NJAasTaycNsZQJtatjHedqZy72URWZUZdGf/n+qkqlGIh0E9kXEU80jjXzmZWC1",
-	"QdK4VGQblym50Zp3bPrkC6ZpawVsaZzH7uTbURV7mWrlcW1YtOE6Yqm14zbeymEAjwuZ79T6qZX424Yf",
-	"Uyx8l1LTuAlqK2mYI74GXlHAkwqGPyI5hOs3W29IFDETqZ0LXbWnKjcRk5uqB2sf5jVEoKj/tn45n+TY",
-	"v1qfhIUJfp4bPVBhDzz/VF0Uxcc12Y+50aGEBv2AJVtU2H+WK6W1uHaxFwFxsW25fRZpStLDIW91+QrI",
-	"gAj6xgpC2fsURtsns4kJ24rRID3n9MQuGXoBt93SZL4b5Dug7Rw5m48z0yCECU3biXL58Ho8olFAiSRa",
-	"yIjZDRIG6KJGtNbEc9AsU+/Z5otVS+/B/K0ViDWiPAbo0wNud64NgOyZ8iFl6s7PZ6XArGMc90h+VhPN",
-	"HT/AhIzToH1gtYdYwkxL+OoFM93Zv0sdiSmGvYn8BdMrYAw66sQsStgmUrIcZ0J0kFq0NiT6uxUxEpyD",
-	"Gll6oWQYk8ia7rAOgB4Vl7idUVY0N9FMwXlXnWcXImGegSxgER+M6DwVbUcTlOlnbMFvXXN2lRZmcyCW",
-	"TGAp+pm3WNtrItkL0Y0AAlMRjOiaYzgdM3tLBQ4Qk+CBY54Uj6SkPrZ+WEs4ylDGU84QArFejN7iDb20",
-	"TYG0RoFh0K9q6njKbzXaGnwhfe1JJJDenQyoz6zwoTZDoAHjYPFiR9NhTwMK/bIsIO5KIljKJy1IRi/c",
-	"DUHDdeXX9orY0TA6w3X+wX0idv7bAiHCCollOERO71LbGYcwyURJCWl2wMwrrJc1T1P0pCYMc7mANurI",
-	"zYKdTWI6bVnl6bRfdB5DcIe3T9UmtxHzC+Ib20k1jVAqtZElmXw8OiJ42cO02rvVoukL0bLb8xMDvD0T",
-	"s7lB/Fqhva1EcqpB5mKMdxLJpDZRkcStGxjESj8iU3v3qTCUerZS2+TCiumUZ+FQWCsxOMKjoH8jex2i",
-	"9crYf2US1htCc8Wv/A3uKmx6/gnKlXgybPkURuHb+0uoobmfIqCSge40XZGMu2ZZVoUt+NA/Sk5RcfCQ",
-	"ikc2JZ3x6tFVLgAhXfdRE32zC+O/b2UhLPyeJYWuFijQmUViYWeWpk1jORqulZVejRE++gdfmULJCldI",
-	"BTV1HOnxoAN0uVIZMq6FQR5uk+pzfFtzdeDzq9+osL3on4S6PUyvYVmUju7Zv8aRzq/pwTGw63xkqVjw",
-	"uKiXRyKl+zEmr5gkAjclcUtDXeF/S5i2Pz30SLiutt75GNc8Vesi8WSUQigBx9NExbL/38PovYvfI2c9",
-	"jtyTSkfrTBjDZfzfMpdADalkuvk4UyoB2kAmkrqywVcwZ7dzz7+H7e6EE8ojhZVEzEExrPeOpBpGE9Q1",
-	"0PhVw/Y/mZTqq6TCCrCmXCFUa+yJmPPONfvih2NwjNL7bMElJU7JNZDNtd5eFo7Nwr0hJ7DHrVuQAict",
-	"/NvTpECRw73BmyMP13zC0IfGurtAFYD4XqgoxEJAr4eKFF6emlIxNwle78K+Q9senKY1XDfTUbzjzojo",
-	"p0+KIpwj8BgGlwb7VU1H8RIbdQJFNPEYKSOrs1I1BXVpDXSQIslyvXeoiAkkmP+fMjnL2YzvyTJVqbDs",
-	"ZOHaqscs3tkrNhAqUo0HGfI2Ox4hIan6xI/JXkUu556QGFtrdw4A8G0L+CMixPfYlROV8Banur/17EhY",
-	"j67+5FmmsrNjtMKTR9/X0oDZExaKlD0a+Wyrx+0XNfHyNmjyEwmomTNpaEAAPCtklEKPl13lCJoxDpKR",
-	"AmOgPqgMclICGRiqgf1SL0aHr9QLdl3f3fje545KqANFmqg46oUJAn7AafPTcpSBTChkaJ2DTK01z6JV",
-	"pm544qr4oUloztJpNFd5Vh5v7AeuqKkJyK5BYDwxB9MLnjRhKuyL+wIiBbqiVZ6eozYZJDWgVNZblGr2",
-	"/6tpuWkGjHtp9xyL7GdBZQzGxMKkv39lIo2YXZ8HRiw5vOQCR4B9ZaV4IIrgFqgc9tkD23mwBQRKyNYF",
-	"fI2kkUMtIFTYjG3kq+yVvBGGFbUWA53+FGlNhVwQmLTwL4ZSy2uVmwvKMEoFRsD+uPqNq+sc4NYFfuO9",
-	"5JNv0mNsypmqtSEb6Ee3eWyVszZGNA6vkOiCmnDnvOHov2d34KsX0XNMIN0PJx32bOmQDbhlOMl4kyk1",
-	"HXv/Ezx+28rSeRHsO68MXzVi0RbnD5726CQUlVHYb0xhRJSTGZWII0RwYFHcOqOCyRsIdL5qlzg7kn+u",
-	"hlRGcNjqWyR071z7M/KDjSV7VLBuZQsi4iE6WNGQWTtaVCu9+QpIRn2jPdadwxpANFOliUeuwRsd6MBh",
-	"VnEQcbX3txRF4OWOshtPzopFNplarVxGxSjVFK692YpXB8+oblVi+C/tV4dhb/8xE3zaXYqBT+51nuKt",
-	"ASCZ4UGQzYI4J+ayJF9zbUjIj6yoaKOXOnm1+T5cdmQWldMh33eR+MZnv+cC40zb3LtayFnKPbYIYmiw",
-	"qXHaQJho4pFxatBrD6g0/KqK4VHTFYXwU5VN+MOI0IYKiS/asqDExJuWOPrIMY8/gE92pYA8EbhrBFVV",
-	"/0516JhxQ23tQIjKbSVNid3eNde1qQbYxB5vr1kDD4n/ditF4hLfHENQAhatKCMTZrvbu0ZgAmi/thPv",
-	"VQLJSAqXmdJMHQf09qQDh7skMefAiJ8ta4i6TjjWuLGnBAZbSPPgej8RM8rglQvJnnYxjNLPTl4Sfht3",
-	"JS0iWb0OngPT8xBwNSpaoS14hK5sUpHn1rC8G9L+IlOrY0W9o5HhtUw3x3DeCh3NxA2XUb4KYI7+TdwU",
-	"RzhgSwx2Up5T92XTgfnKNWf2ScsfV3F6xTZwIk2ZT3qqbbSki5Lj5tGrfANpfQ+CmlGxwInKTWkK7QJ0",
-	"I0v1KuSjDw6SZiazzJ79nqMd/ykFOJg5c2CLbiatObezMF+BhYCzfg6FVR375Re4Z4BN07NCtE9xVF19",
-	"qAyIQATVhpS7gEmxcvP86revQFLsWO/G0fp3zm/P0TqqvRe+65w5qFaPjyDTDRQCWxfYDHqKOzvxTggd",
-	"BThH9F6YqYs9UQMGLFcKjB7WBTiLO5QwyNRKIHDZdmh8QznZVRHETc0cOPqEia4zzhba1wTzTys+QTqd",
-	"anlx7Uu9B7Yt0sy4xfSWULuTFh/T3ht/c+rayGFw3b1e4J/YxKQbFwJjOlpzMZtDss5EShIgrDWjXJcX",
-	"VvtXHcJlrk1EIYoYnwTUWNhLsRzCP8y4Nirjd0OlvMXBfjvKDpPa1ysuvchCHND1Epf82iHPL82NSe+I",
-	"rF3BWF8mYqTDSyTbKHG1h5IzOl0vjZuZVNzwmuaZGAEzt54c8KwgPE5YBRjbt/OiLvMIRftYzwUdYYmA",
-	"03wL32aNWH5yxhPsCV4LjbDn67lI+aB7M5eJuhs7858yUbQvh2ZqGWVHh9+g3zZgPTuV23g5eXKUL3Mg",
-	"GtPBM5bna2HmScbWd2OnvafRfp0G1/hS2mygQQYeasA1N2FSRg3Cmjcjdb/IeSd0WRkw4wLQj0xBWgLk",
-	"siDOzBAuUgiwshbYjj8/eZRsD4PLpMcggFs/AAx2kC7jciFoqbJzbxzk7//ydD9MBeaYUFxN3lRlF3YI",
-	"iCehI5au2cYxFql1E6o4yL3aexZuG/TvNt/2nM7u7RSXSJx/b/hKO47ljEdJzj0q8oRlCMWeA0LyM49W",
-	"iGUb+cru8/XcqoQ0tb+qUHvRApw1WBS62Vj5vAO3vmMxxGeSfzK1FfPwRf0rAnOOBaa77ZpGGZbWjWbL",
-	"w8AXuvvd19EI+9QPXvqKaBeRs0ouUP8Gl4mOYZXsfzclAMGpSlO11gjdKAxA6Kgs4dnAUC45P0/YRrdp",
-	"8Rf2eq+8VZsqfrwnhNKf//ooOUTZ7gPJEhDd5RCVNWi7Oa3bwA1JuD1ijzx6vWlCMAwrszpfrZS2l5ob",
-	"AHJ+5e8aqAWg/IqxTVL37kHRBH9Wa3QnAFGwMCYiwDER5ZgEnlhK8tDAuXXkEvxGJFxOeCsG1Ut3U9Bz",
-	"POMTlSV6D6ZLGkVXkbt7cJ9T6i3de/wK05Ps2macTebjlrlXlmj4lN/Edd/v8owQa8bVy7e/vXr+8uGf",
-	"gHAkpvbqgtHDMRpDv6XG/squ1GBrppH89RXTZhecuevJSB608/DXUyDSAgAtYPNa8Qn1iWprf4vKqwD8",
-	"BfpW4i4shBIz0rOj+VB2xuBgYzvIT+IzLWbyo0IMyq1pncBJREY0ZMg0tKPZiZ4S/ZLucTi3c9L6+NpO",
-	"ira15yEYMHK4doVCO9UHN1AphauMwOeVtI1dHmprAjAqIPUssw8fidDvFFLt8fFglbIOIEM3QW/gzqAn",
-	"iX/5XueIHUjnWYKP7nOS4HeFP0eK5pElSzjFpwCTzv7JnTKfBj5j7Nd9FWcMKNDdt5Lv5rnUnvzwQzuX",
-	"2rczpfeZAlJ++04VlIT4Vp0uqLPqT5gV6bNjPRV2U3O+oPJBeDutkN0jYRsCJkXwTitBgL2/FDI3fPjz",
-	"xrejJdxxXVa11kuZVGauJ5r2piX60Cv8UNPH8FImPAm1PFIh8wF5OrA4FxQ7LqKesGTaHEmEUF6J+vk7",
-	"OCv2qKPs1612e9vh33gwB/VWGHiX23sveFH3iKt2zrLJXNw0xxfctF7SfXut4L/EqrqAU5UtrZd4di0k",
-	"g03dqzif+ZeXco/P8Z0PXgi9UlqMgjcHvE5zlTp2YRQEtBRokBXY2RueiangiQdxyPWdlpYCIb5TYF4U",
-	"t3ZkR6H9ghmeuT1aHw036riPCgvG6Rph9nJpcE50p1eDT+/j1fxSIB3j2oQKeBPgvhNxMH198VWMDS7X",
-	"m2Han8aUaD3n3HQK8xXc1TvLPzfLtCmL34SOT79ZJdPD0PHL0msfsqfeRWD+cxjF/t1TOIsBz9apyqIV",
-	"V6uUoyOGyUqQ81UmJNZ9MB29efHT3RY/MZMPyBsbfhiNVb1iJl9Pp+MGEKQyvI/9btdH67U9GPpY+1vx",
-	"IffTUxfgjmaeXjHCM1GSR3OmiyYsb7BcuEg8TA2EXxzIKUatAjkk9bVU1Q2AFlIBF1yrhn+zN23G8CJ+",
-	"I4OtlT7vxt8UAsAYjllvS8JiuHYZjBlj9QRxhFCwODJKLSB2Ju+a/vs04Stk/G8NRxe39YoK7OJmu4PV",
-	"NbYJ+dHhuQBg2IdeFWbeZQdQH6hURzodLABT00jlUG9UW3cBN52dzkytTnY/W9X9pNNKLT28j6laWtEA",
-	"bdb+YSVTAfbJLFP5SocD/G86My+TpJiqW8qW7QeIkFejR0ULUao/9HhpAk8DFSYrY2g89LoZQKpHnJfO",
-	"GpalOkahNm23B8XMbafDubscN6citwEpVZnrroe4Pi/pvkwtiflmTLqbJmHvjAOX9tpwlvZt1jqXHQrn",
-	"4DNqDN8R2sTqWkKPOAj3bj5b8mzGH8BY/nygYLzBV47sAN5msUT7oHIcXkRTwRFliqxfqQxhlGoDJBpI",
-	"AMIyPszRCf4hx1aC08VGXspkTPEeF70tVNbzpXVQS8KDfU5Kku80Z0jUcM1nOVA4YAUUW7fnPo8UnVWm",
-	"UkWV0ycTnzc4iNsrQjTAb+qwbHWpG15uiquI9jTPMGQTWnp9oVFXZKR0Y2dqrUwB7GIk+8VP5jy1e+M6",
-	"UwsgtcklMP4cn6XYV2BKn10bXihfD9b14WCKQAwmkxKpIAbusHxNq1DGXHxWEYSO+IO/8+gIxB5cpoMF",
-	"K/zX7BOuGETCat08xIGESXiGzWz/kycz4BM20VTIhNp7SyzDC74ySE/xeKxhou4sC8bY2hMHWOqY8Vvn",
-	"OHXZkE4obZdzuyAt7Dz/aS9v6c9RIC90TbWlzxZXURYOKbGsZMKKYO1pE14d+tpnU6YqlyFsUFjcsujr",
-	"iEm+ju2mBJWtfClrUZT95BGUSYZu5WrU5k2CawUGWtyaTv43dMOO9N6C47ZCtQdVjRtuQp3BSzGbW8/B",
-	"n8QxRr1c17I9hfkFriycxJFRR7dmNi9UV0krMp8fczIXQdJ4T+egy9vDsQXx97ZVvFSR9SJ4FkzFxy1R",
-	"xPLknsocOP05e1npTogL3hIs957nMsk4gloD9iaQRckEiDDmQhuVbYa0Wk8ckTzCNB41JunHeaKo5C0X",
-	"8nJk0o9jvNhk/YkwJYCTWg31E2L/9ahZ+L2v/H/f3RsTtm4AbbK+JQM/2bvfzWsJ6LdqBvDBfcoFgtuH",
-	"b/OU6xjb+nXseEPtn6jOEBquNKjIJedGyBkJGKTREraJ1tTNsYGeLOytueYampvBAAnQ41ePA2Alzg6o",
-	"NTL0k7tpX423N2JQAzgIwV4eDlGF8aqizAaKP2Fdnr16ASWfnuGwIY4Fv92XP786CLXiMrqH3YnYZXc/",
-	"Bgd2Bdand9cqpUFghgJo3kxJ/qzgDzf4HJlgtzs0BsUFk4eTmP1icgr5pd2g7B/T9Cw+s+/uVdj0QoHK",
-	"XDOBmWIYrgPZ/J9cW3N+/cyRbINl4b9IKiMmPCFyVSJetbtjzgvo3KZPUlv1UHVVBFuOcqqVt/aXPOMp",
-	"bEQzB1ZvtD7qXjUX0pyQ+cRvxlbsJb+vA3lL5fVxhLjgluk58JokJcjVcPnnGkV1jrLJpGt3bXKXrCjT",
-	"XPU7NfubjX89DD9tq0qly6tCeEIomw2HyFnMXnTNJosjC3I728cv4XXFMgwR370sBOLQdOWl03fHT/Qv",
-	"3ETMbb/ompfKZxgi+2FGEw60IHNf3iQqW7PM2dHN53lxW6+dcfJy0+p39bQd6Sc9TEf/8D72Y2nyQpRh",
-	"idRTm7iBJBHLjVoyIyYsTTc7eSFrJ17zYbSs/7jzz7jqf5x/JsOoR3iqmPTDg1MjR5zwSXbLlsYeYF+W",
-	"zO0+MQu/xQ6PW8S1Dy6s2l5PftpVZo9uTnMxHl7uYuMmZNoSr7i1wcHTbrC6fv8C8Arjvi0GBz5IZWIm",
-	"5HEAksBe5xkqikAsADyAx9SIOYvXjnj3Va5XXFoFqLIowy1OwKwVJGGhW5CEubM1DvcWaW2je5R6oGaM",
-	"MipvJKzzNsuYNNE94YgTpZL8fhxpbh096wchl4zIDKJm3I8jw7Olju5pI9LUftg19y6gvSqWHJ7H9ALf",
-	"Y926+3G0tAeFvZAojjVPLMvEDb/fMAuS80Qftxq0M8H3RHOl3vHKzJeFM1xouF6GBmi8q7mdhhrY3UZg",
-	"3754vDOnUB0gb28g3kAIliVcKhfiEkiADvC6lPUUmdPkXFcQq104g2+c0z9V4TF5YzdPFWsG/+3ccd03",
-	"pu8xFtzv6LqCgARzzOtE2g507WCnJcrVaTRyp2K5y5EtDyN1+sCkDFc2c/zOw7ElnVa+k4/xNg5lGLLd",
-	"/QNErxk0XVTQeyZMYjWrj5hBBFClSZGDQzeyNfngBWwPK7V1A0Eaqnn7/Govf9s9TRIK0zN2/q1485Do",
-	"xthFJHkJucisVXESgOUkeeS9m9ABDxLQiova7JecDT3hA061R7AATSCMRuNTFwj4uJk07qYhT9g+/uye",
-	"bmctU0bZ7Zyz9KaFIfpnvNyvo3uu1vUN3ZDqAGPmo8kzK68q93/MJVFFIrWo0EvIq38Y1PkMa9kWk9jr",
-	"fP1RmTlNbNfpSk/uc7q+m/No7p965K6wQ6SnFS2SNNHWD8tuxASTZInIOMCHUupVQDRNi4QjBlHh6Q6X",
-	"w5jzdNWa3v/Z3tA7xd+c0h+zft6O+SdMpdeC47rU94rNeJh0FMe0aJSoSb7ksgyi6lexlENf4RgaU+jH",
-	"AJDUJ9XtOp/b723WVzxdvbE3dEE/aTIaoVeXGZaqWc7Pszzl+nzJRPqQwpZNYQAMqPUvBhlbcmASmoBN",
-	"4drxNF+S+7TojtiMJBBUFdcoDnj99bQvUqk6Kp7bcEAR8nLPJ+9ByuXxiY+RxN38PdKMQYysjQmgqFxs",
-	"hQEMSIOG3AONWIO9XzHo5iORbNh7Riy5duUkpqCyCIAjJeSEE9FWBC6X1d7CRVd5QjhFQsdA0VWuBjHz",
-	"DFjfEcraxXUGOapxes7t/a2wlG85m8x58iM3a85llz7fG4+7QY4G2lFNEOvl7YRWcqv+OHwPHQ6S3mRx",
-	"b46r2fqmZI5RMlubo67dwy0hlJNPVJ6GQT+jZ0UJlXgVGCawbwC1Tm4w33KNw4PQBa6yLhW9Q/uBNlEu",
-	"sVMVf0OFmcPoHpViqZPDKGjCD/gZb7wdQbeBQmj0jS+dfzFeCA19Fx9f7sTnESYQ4AGslS+ww8wiwEJf",
-	"5zJJsRjUFJE3kmiiWRYmeGy4IpxC3ohSN3kD+JS9iX8LBlehnvzMjQ4yBcsxZCAY30CIUSCsRTIQCthn",
-	"HEKVVkqLVdZEYTtGKsORITXZcf/pyZJuX4n79097u1qipU6+rwmIS/cMFgitmZjqpE1RGhIXddtlZl1E",
-	"FCXQ10NK6Zs4k/ekXn781+ExMKXJxB7hVJKwl9Jkmz1KBbbBMemtexQCvKSfBLKrKDVplz8012GDQUR7",
-	"dx9M32I7h2SgBgPwI9IReuhzIc0PT8/qmKBKEtLjbsrs1hWLADVE/em2RYhn7yte3DceT1o5IO5wGVLY",
-	"6giWGuvbHygerVLxWfPf/zjPZaL6ITJp3t4ft7NUbXRfzQBN/5SJosKJL9k+3wsp7HTGOThrodooHGqm",
-	"mvoeP0QHdr1+cQQnQuz7/eIIpBz4LRY6LoqNMTdip4RNjIaejJgI7BzcC4CpasOkdQPk4AZ+yo3paiD4",
-	"he7p1z0QsOi2q3FtkgLYBbatfRicrKWYql4WAE5bN0sLPbYXTwvdG6RxxUDBnvItrN9FFcmheDC0MSrp",
-	"UmpFqERkEaa0BmGivOIyoQm8+5hU/+BrJwzjQmeX31rDlgRXixITY03M40Xr75yvrG+ITzcKaFdAxL7T",
-	"VRGDtlwuTUy9ugu+0e7PLE1dF6gdG5ZW8yWEQ+iOKOPTXPPE5xUGKDmi3dmJSdwkq3uR9yxZtkjQSSYe",
-	"H1O1+kcJ4/YRmiAlTrXyd7toKL7v6I8pi8c5HEfBcUK/3wcn9LkdgpfFMfh7IY1XqatKlsJgNzntz7P4",
-	"zK5xkrFavMf4TDOR7HZ9gU0HpeRwfZuUtg7LjAhhOyzYnSOYPuLU5D4jbTyQkUJBX2+iOZPJRcTA7Jw4",
-	"NALqfhEmArmGP11v7Ebl6XQITWtt5XY7FO44ksdlrTJ4SMJZ0gvj4CfANVD2oyg6L4w9hPBEslMpEDSm",
-	"CaxgO27lRnLNWQYTBYgze5QWWuvz7KjUb6kjTwAxEHgwMWhh+5J4q1dvDd9pVwhz9ft27X1/J1uDvET2",
-	"M/eFXBwe6EtJtnuH+XAzBHAE7HMqPcegcu02CV5V3Gzu/8oWHCbwWxJpW6Yu9WLsg+hXluBqNB1FQi5i",
-	"1AsbQqYR2A4ZqsuAobIB52EqUo4Nw1OVJjyLCWqmj0quwOgCpqSLtkC2FasGcvjBwHEWu81uDxdB/V47",
-	"sZt8ouDibyzN+XsuZvOG2GIJsTmGwhVUPmBGWWWE0MxD8yLgjsA6oLCIBRUxbWv3t0bY34VM9Fngc3af",
-	"PkA3iB70xyO3AL6HEj94rcPrgoY+LN8QiAaj8moMbaLSfCl1OAhN/Oz6tDhcO/9shbY9moFkTj1jGczU",
-	"2rcTfQP/LpbHRzDsU2owMbdXNu5P+lV3qgWpeP0btX1iw5bPARAsYIllUEfPr36L7r396Xn09PG/P7qP",
-	"sG9Y/w9kxVfPX/2KJRbunXj3v/3w9Gn0f//Pk4dPH35/f0DB6RNLAf3Xdko5afCd7TgvZ/GZK3yDV6P1",
-	"i5NkJQ/mqEFuGihS8gaxPZEFuR3MgBpm2OyuqhQMG6GpNJhgJ6AYdslE+h8OkWE9V/9h331hVcjvuTJc",
-	"kxWDECpkArFoopZLVhKohg9YslVLdubRHvUYm/2ecwBbXzfj+M5Wfn71GwaJ6/aP3Ve1amXUOI/Q5h1b",
-	"1JfIvqfSG1fuHiiLCYAudi4uPAjiOlNoF0PLeZmKH8vvS5YzEi3VkwQ38f/tY4rUnVUyB0iJxmPqH3S9",
-	"1zHFzG0pknbDbjiE3FcHAnL0NfPW7oD2xwmTUaIA1YPeFd0DlUxQj2t704KvTMRWLDP3BynxoTefA6Vo",
-	"xwr/AvcMsMptDREqc+2kD/8Usv+hVy1g5cg8g4j7jdBCSQilT3liJwn+jJ32UPhE0cQ+Ec1XSEPksnIX",
-	"4Lk/I89ZTSPpc8ItnRbBgLUOwJG6bWHD7v2OQtyK4Yp7IYC6n/PIb+gJMmtc87kAHxI3HmKSgMZHKdjA",
-	"1i+1GYXf8mo6bdPmr/FyUL+yeGUvxxKG0OlV0kNHdCvRoSgwomEEPLGOpW8bWM/Ry9SRuuHZENDh+N0Y",
-	"wSqSfqcLYl3CGHDNhglHwbPxNWOHpEgUBxMpMAmtpIAf4nrOIR8E6wwHYMInTZzPocJNasUlW4mHG7ZM",
-	"z559Ll/JzbX61Kwu8HIvqyDjE7ESdk32LEKvTv2aCQNQA9CSp7JoykTKk96g65Wcfu/zEfthz/pVrD6q",
-	"qVg9Ue5sybVmsz3q5XFFf8WfdWph//gR9fCvTKShS+CruwGmgFQsIIGH0LCBCpyvuEwuYVB9EHtD6als",
-	"E7GIFhvR0SNmIiUnfIAKBKsQIbTTqHXcDUOqfveOpuJ9fz2Mh1i0MoMhqudqrUPK9Lq5d+P1elDmLfv4",
-	"IRG64Nj8DrraELykbdbQl9ueGqI3aG6tfL2WiFY/lI3jn38omH6o6YRRgDQWPaeEAsERRnfPHd8w49hV",
-	"q1un/Ee6Z5g5x6efIK1/qRfsOuWNUUco/FgC79UCcullsLmQbc9XnFPQm1YD/NHymxUl9uPiXxBF04Ek",
-	"Q19+0Rt9zSaLokWx3JIYQGRSJmc5a8PEfL2Wv7ibBtuo/g0n3qqQK6OxAPYvE2kJ8yvMlHN20zHfcMeI",
-	"n03UAdATsZYF8EeAr7UC3fqxv6IPMJBgwdNH1kXvhZ4PeTrrBayUw3avqI3jF821zLRWSrxxNw0A8Xfr",
-	"aydd1eNWbg4GVaFOtkrjIuLLldlEZI4SW852cXd50nu5lLQAdUWZHo+9Or6f1RpwmkvlG9YKSdNCt7Xj",
-	"t6+KNd8bwd3Ly/HiXxK9QJHcxjBckrzx2YC73qdFX7IHherj0O9uRkd0kzw6P3CSFLmiIWhQ3Z7p7LEq",
-	"BG24RuPbugoIa9m4Bgdv6pPSKx+sORy18hAq43AW5v3Vx1cguMSLsHaxJtQSiO9XzUKfloy5ooXOWXIj",
-	"WmAgL5MbofmQiugSB9CwnGu20SXM41BgnViktmabyKhooqTkE1Pp3qXSxamoYOZNxSzPuM8yi9vWxNlF",
-	"clZd+kQtmSC4s9NlN5PkBYzjJEX6e/R/4mxtfeuT2ubMVKnFR5aKBd81vF+ZyF7Wkb0cMamgEwkf7liP",
-	"ETAV+8J5pBHrervy0orzdWkJd68f2CNKH3rqHtFbbibSipWb/odX1rTc55/xDz2YKw/cWwVt5b6Gx9cm",
-	"DYScQ+IwzdRyAIEY4ZioZ9lMnPj0evCT/c4f6vNujCyNCzQRf26oTxYaYTgKbn39UMgt6Og6BI+GgokF",
-	"r1aT+whPZSZrjpUl+/QK7338dKdqoHvzQd35KqVDbN+WkeBgGG1wKVC0C0ON1kAyBrM7FQhurHMEYb27",
-	"lldBPHYyu+s/lZDNcdtTuqVHWWlCGtVjXg42juD5pzaN3nK761sR4hyapcqo/WdCXIfhuNFIpIkc7YJY",
-	"/Dxf2hzvgp1r3VodTVQuST2WEe6DHJH2pjUXs7l+QLgduAqNW5D6rpoOnzdw+fW0MXCzhe8v0w2VlSOC",
-	"RAlSotS5ZOZfC6JEIz9sMe+9Mhvv5lxkb5Bmr6tUjh69TyICfxEiUwyLXo0hkLUOJctzBmTsDnaYAW4i",
-	"Nm8RSOLdCnY27iu9SoU57dF2ZYdwKyOuAQIQejek8K5gWqUmTyrdLGTxIvrTQ9BDWDrvGuOuearWEUsV",
-	"9oDWGqIdlij0Py6FdH/fzUAi4lXngYxCsfvypZD+h+HOcTeZMUohvPzbsc7KUmNPcW2lyekxKJuHeFUc",
-	"QXTLWulwkhM1nVYohYg58p2OMsDIb+EzGuWoR7Avff55wTetIZN/ykRdwc1HBEy+3ihItTQNjzqeRClQ",
-	"CqUOhtV1/QKiLRYerLjEkudQpc4ni5egb98zWFJ/pOW1JenmQLkcupAAhzUckfqd3A1vidF4vmUQqrVE",
-	"ZlZAjgTnAIEj9QA1/rs6EMzD01pmKMf15E531jArz63HBp0YAVWbOtcrDuhI8Rn+/0M4K8a/+W4kazCR",
-	"6hPkhDY/UXLCM7DFxt6oV7g4xSaNo+sMkCAMnmYqi3hjojdsbgf66Ja0ErUxCfCFr/xtAy7n1psawTt0",
-	"tJBqLUN16LjnVcolvtORLn3zrQ/6Num+n7iZzL/Q1YNvq1+ySKr1NhIL4WB7RBagikAnoQRJNPiBiAM8",
-	"tzbbWKdinXGHDUF/95bjwKcVfe52VYK1zPPl9SoT0lAFksi2QOwnSk5FtuSkEIeKsdsRnvpAG38Pvcty",
-	"jefigm+oNqx2QwkdaTGTPMF9dCxO4tYesV6abC73f+NuCBotLr+2Z8E7/KA7JOwe3K8snW4O4QGwZPMA",
-	"YFgXQiLPJaSOS8VkNyzNOTnECP7OzRB4Fh2ZDmjgcJHz03AE7pf7uJ2JCsxR/JgJPh0gUVGA56xCpSxw",
-	"zR0Y3yBIODjW8yUzmfjUkWr7FW8aQwQ7UnciCZC1e/JoZLS1yiw2prowzKZNlOUpD4e9xjyqoyucXbIN",
-	"cFRbZUeAbJmOhLR2HsJPLgFkguDYM44PAZ0YTdSS64g4xUP155MwdrZeYK5x0JWyb/itBflg5fOdRxfb",
-	"4KMKyE3oOvtkDU6AyxIymqpswt1CKAzZw7HEl8PA4o+amywWHTptTx4Bw8WHll79RfMn/kKz/YXhSW3v",
-	"qAj6t/UF+UsO1LgKXsYinU8mXOu9+/R7+bVAGdncVY3BeSSW/MY60ci2+ZUwff7KFjymaEuMWTiCRISm",
-	"/7C8nxfRGtkGHKUiS1MwrlQ72trxLBS4Kc4/W+/rj3bfp2FjfEmGZ9O7sUQPqvWEjkQTxNue5OunpSOH",
-	"9bzLZOT0JDhhJMYPyh1o0DpYxlVH2DMomYYVtduQbhBZJBJ9Achido9EmqNpB6lIJbk+kYlHSMDNBlbn",
-	"CiMxRtXYU9rkWQvM8ht3Q9jgVem1/SQUf9AdJnAP7hW8cjcH4TrPOCBkZjMmhUaEKuvRQb4xMsrqel3y",
-	"64yKrvlMSJDTuEBTAp+uUqgU0J+jDz7/bGXqj3M6O/oY9xI76nqZ90/3se5f2DG45Q0qZFhE1661RNKb",
-	"GB8nK1jVGDyOIplQYIiKqCQ92O3hZya0DQxea+O+fwtXezUSIYVhT8noD/59e1D5cS5agNEIJpviACHO",
-	"M6sEEJ8bz7ENssNI5eHO4JXBjqKETwBEXjfFJbE0TZ8vHUFZPVMfl8lbh301RutK0kPAYjw6t8LkTwMm",
-	"3/BkbtQlB6Cx/coDsYO95etMmKKOHjXOhEmprKdkZRZNJZX7CpOMTYq6Q6mAehnOMmtih0ucZXzJE9Hm",
-	"hr91dwzjysLjN//l+MFHL12mj2s4bzRH2O1wXC/viyjFEg+hbY70iFlNA3axfW7KDXq6gArM0u0xEeAx",
-	"yzLVjnnsBITpxVmI/JwTnZIF0yxAGzAxjkag+jCkEJYYf8ZDlcJ5aTV3xq8vq5hHaurLYAgaBqiKNDfl",
-	"nTGEbbRSmeniwnsLdx3ZbU0t1hN905uehQIeUPFFZqQiSu6IYWQJg0xO2WfZxupxXMqGgIVb7/qA/ZP+",
-	"dluJKGSv5rxaGzBNO8Oi49LvdFSjx4HwG/tQhR9qV8vkY6hHmQBTbMcT2tbvR/RIhJCwA/dv78+4tmou",
-	"DGTueq5S2tH4XCR5hAoG2MRQZAY+AFJDxlDdJOSs4jPGUcaRDSqOlmrJpYmjJTdzlRQBhjWDikGA1OFJ",
-	"xMyJ4lm9ySHtKzk2clwrBq5FIqZTfOFkXssDWdHlvyOBXLMa/93RT7Ymeko9g5CsAoYUpRr0KVHtdGUR",
-	"g0U7yp/ZK6RGn90ZUvMP7hMo8XMZwnOp2qZ0mq0qNTjIt2KUZ/yeMOmK5M2cL0NTcpTM0Ta2eje3t9Tm",
-	"/Adf+9Uf1+SsvLZOp3qZPBpFHnoUth0cIv/0EoK2pVWHEPqHsOwS0n1UcK2jVZ6tYOPXCll7m8OxFEhu",
-	"77WX4BTSNqCzOtK6XfpnBdynAUtXnj7qd9oMyYX2dH8qtLKIDB6Vw01XD7BnKJlYtYG7eta3jiTTnGEc",
-	"M34z1pYgz849EglIGbh0oKXsFYYVeONoovNEnVSmX6jGA/YLKgejb3yhvqIym1KTowP7dWIfMb0AJKTd",
-	"ChkiAmJ6wbNozlmmiY1m0HqZrS3RP5c61K6wIxhV0SsSiM4xH6SqRw10DhS4LEXbrcrB6Ho1aI6l3FJB",
-	"VNMao2zJk0FimmVxnTOZPAAf9ZQi+zOTyeubkc0TRLvbaRap1Kh2t+ptmyTqKzJI9KIgF+Yp+kZstcoU",
-	"AHYhbZd3rg7l2zpCF9sjIDmtYHOWfUlumTWkXNedO2eZjjTnsoYEbrSFtuZvkrH1Sdf6PQ3iS1rvLXAi",
-	"JflY+9gaZe3UWW/pnrDhU5XLZI/gqb29O3SKD+0VOMVbA4RN4UF2I+Jc7kZAL4CXDyZfUzE1WtpIi7YE",
-	"3d6IKBA0Vvojnwn51hniPVw55T05kse5WkfLfDK/A+6cXRj44NENAxTWGj9OmHlEc/Ks6ijj9Fp5DBr+",
-	"bRoJaC+3pwKYJ9Yr9Sh73hSZ8xSLnbCKYKJW3JrfQCeB2BraiDSNJOfJQDY4qK7Ojkq/JcaXiaArgU8q",
-	"lBHsUrtlpwxm3NoQE7XktzTY29krWV5PCvaemhuGwr39VWp506dK34nAmH01fun4ThasOLZGjhUZowhw",
-	"KiQnXizYV7HjPV4yubnAzgGho4T+1eW+rjcRgX4Ob7jhTnA1wifbBS9lUlKh4SXw/XzzWqabW3OQh1Ta",
-	"LzFxCor7mk9VxiENmrANYVIhVC0VnPEEffwIIEq1o2cd8Nw8h23Qkgy1t/4iJO9Z0OFa+QAtqEHbuWu7",
-	"xSlqxSUMGlj4KapXABfGZzPs29Qitcu/D4kKxLtdytn+pWFwSyF5Z5Vc9RUwPY6SDb5e5lTEU1uiNTVb",
-	"xSxQEGxn4FEd6+1OdM1ES3uyaAWqquEtKTR9lt/iJfkvjyAeh6/8C6UL8W+PawYQtrLGy1vPshonf229",
-	"lFvzQzT2QEK9uyqeNwdDxQX9sFTwk27mYfyEPn4obpxAteZOjVjhhb5nbg8j+/+KD7ouC3xAEI2TmIPY",
-	"RdOmnVyfzcDN0yNhPlW+ufcO0aIHOUVWmqwDYJ+Kn4coRqNnAZ4UlKKHLy1raLyiN59/Rm3wR6dwdZ17",
-	"l8Sg6B5t/WPpW9vxzG86CRALqaKlsZkatc8PT8/i9sPhw8DGuf2gNqCgrCR9AWqVaAZ9da3whAPjkpP4",
-	"87tZk+25Tq0yeH7NJouencPBR9YYTWSTxTt1W4su9/IZvqYmH4jOzZQ1SNlkgW3PlY0FdNBud2GsIpeJ",
-	"CtiJCMhurTkHuKNDr7684dkmYRsk4GvQoNOWjpIRsBv9p/Y7qvO0G3MBH9kryREIQc+K7oQZlqpZjke9",
-	"fTAWw4EXEUf0hpJi1lBgAfQ9wxzUdgznn+3/2mO7eTooOTiuWcPhh+8ee7u/lvhqXCEIzBNsoRluafqc",
-	"mplbix7Wf0Mn0goYFupoG2ihD6Rs6H0KATHmAxjGn/eXlNMAed1CGX3um0YqHVXfadQokcq8TsEIbJ7y",
-	"AqRdKoOFW8TbyDQmlI7jQGjUL+e+J6rRF8hTflk0TrX7A56V1369C8PUHV6waYM0dt4ecI/yRNVG9FWk",
-	"1o4AzqgChzpIlAS4r1EXerGKUm40QMHOmbko8M7I9gH8OZ+jj9YcIrTkjX4ykRGzueGIEgK6FsJGd0yx",
-	"lgRf8+xGTPgDoxZctqBFWKPyCu99Z28dp5owYRtHAIguy5MffmgPT9by9j3uwdtHnUi78UMXMV6yzTMo",
-	"47jn8VzuxwjxseQmExNNf2MArUkghiuVGR3dowV2P0iFtv8K/7vvOF4Iq1OgXZ4qtYggNox1I/fw8v04",
-	"+p88mXGvHPmnFZ8YnkT38E8w6/r+wyhRE33uF1E/XHpbX0zmUXEBU1tLtokm2BHuou9l2Br6wpKoxmcw",
-	"+rP4bOYaPMsDqA3GVyxbAr1y8x7jYn84cTXzP/ga5bvhADV4MZSTBo+D8DSLaCtSdxzAEFF3nJUHJo9O",
-	"/8Ddeq7W8oGC422bplBzranmvImS8ErM5Ou8pg6vBmfnClkhVB6kSFLMpH2UgxqcKKlVeix2V1vHNcg1",
-	"qOQmb+OK5mvAE9S9ohHHRgeKt9mjuGDyOJr6sN/ENrCyiZl8JQfKLj/PeMKlESzVYxvmLWt55ab9AgiY",
-	"1UJw8txCbR0hnX114M6RyI/+oUZh6DaN8VImr9fyyt25n+Io21gBdUjx1AvymOlLQNXiv6BqRtBT4koU",
-	"GoEJrL6eKZWMsEcqk20A67jRLblyNwwow5dp6l/TjK3lhjG2n1lgBiKgERg8jvy/DP/IsHDOwHDh2G0p",
-	"49mX0a02ZoEucGmJbm/owg3yDb5xXCV5uwWsFMhwoyhASyBGcYHCZuY8g7KXDZGXbewtASMW7vXnhmfL",
-	"Zp3wzl79jWcNyveYaPeNe2rfgHd5LJ2Bb//0vhCy/gdhQuDucU5NwDTbv+SupN9xKwBd3m7COvb1uEsm",
-	"N3QbT9D/Cog7jIj4rQmWq9VokPJ3hk6rmLZesgtT2I9NS7vZPqCsgn4bwNSBB42MtL4jlZ21+DDMQf0n",
-	"+4K2kgUYaJB6BcenR/EizY2OfZhGyEiYXVYjYe4+p5Fe2ZOt0ShdsWzoFc6ay8WpnhY4zcOxArM0VWuO",
-	"uG+lNzzD+L6DhiwK/wFixJqcKy7BZqAfIbGYmWcqn81jCs0ZZh0PtmYbh4NE3QKRUQnbhD06Mt4F8wrz",
-	"e6tRXmGE30BeuzDwQaLW25sifD25NixrJg2/sld5MqhGoFfUrMvP2B4VQBXQk+BIFVIblqboWs6Zjq45",
-	"l5B2z1cht2snI/vrvMLH3lGgz6NELRnQtPg+JaYXviJaaIhCm5LIpELj4jXA8N4a+snKTDQd/cUNx1dh",
-	"5BlYVgUtMmCM0gTj3ELqR5QwdRZ8Q2eFhhCdGUJYzu1bWlC8VZqOxvWN0FYee1RKlWMKXa+FAa8o48CU",
-	"VZM+OphBIDk9esjY0nhJM1vkrRd8E0c4y5FRIIXQxQaz7Vm+AY1gwsMV/+mNdt5V/WlA18P6fMp8RADe",
-	"j6ymIYTS2AUFAw4SsHthi6Ie827hjhxu952UPrKfLwn3o1PS5Uv6+al+VB+v0s1tmHgIjaSMeq7yzEVP",
-	"9Q5zbiKmU54ha673gpacSRO0WKK+TzdJ8OP3tljfUOftgOCwNLKxc08lmWtwlbz8I85MAC2UJBFzu8sV",
-	"I6Lnm1wQJoAHyo7JmUJPR+honQljuMSOrOAayUcmWtJWB8rQ+/nmjf1bXZdQTbLrFczDLAwd7Du0/WnO",
-	"rcV/4QMSyOFYLaELMrtxm24/O5lQF1orTHgHHhW7uH90vXF/jFGvgQBPoVF41HKw/qGc/apsKWNVrOLA",
-	"WSd40WlKZkcUJMogMS9PKvPHI4ALgHV2Yf+Hp6yg3EIiZlz78hdt+IoOY6hRhLIeLBmQZhhteW7FMjT0",
-	"wA/7IA+85Sz5orTKW6gXdOpaqjWxFS9XbBBawq3lBNa5Dtv8Ld3Vi4ink0a1kvzp0a6fy4W0gj11uwQY",
-	"PwGp1tsKWMZBMQsopUtTsu05TzyY4t7oA/Tus9jhEJBJa/+UCQjtTZScigwhRddMGCyMpC1oT4cU/2XK",
-	"RMqTXgAFl0A+6DFOXeY4wnm43uzLv9xUOH5nO6K90O7haxFtYndPND68HxkH3husm5+UgN22Va5lRE2N",
-	"hLzh0qhsc+fNjXqAZT4RCW/UNif223BcL6gienxcJJgVnKI+oOEiGEyluuFZHHGZxNEqN9BEGkM+IRLS",
-	"mi4p9JahrtqWYetbrAWWS0gU2gv3m5lyhEnC6KFPOl8r89mK8h9j2DBx7TPpbz3Px/23D1VOnSKYu8rN",
-	"R+hbj8+w1MX+YcaErA3l5tKItKbXAhgX4OfPIuZZtqA8PsFSqu8fff/Dg8ffP3jy+Kw5RFxNX+9JgAHN",
-	"z/ZBp44aj2iIvqG9XbCYEdACcUKSr4JLEwkTwQLiqsD6zNkNaQG0daClj0KAYJihLAzjmFh9NAje+l4n",
-	"mNWXr288GsPAu4902u4eei3TDQIcIThWpy04vJBv6Q1Xb7Cze1M+NQ0NWFhMQbzKWCFBJHB94/Tbu5yy",
-	"8/DOk9LUO1PfH58YqKs7PmMH2UDI0VOK4kkV+fLRQU9Sk21Ou8eyzZ4BqaM2mXXFJKqVmk22RsGUE54B",
-	"gV7dlnt8oi3XWoebFd0vdVstqBGZbTAFpHKjRcJ3kIMnTMKWzgSkAcqBMTnh4M9DPslsVmLC0kjy9UQt",
-	"eTaApBc9sI2VtO/wlqD6sHhtvypq14HYqt7oob0UG9xa5qkXWaT5JONBqCZfryX20ugLjM6UVwJK6UZh",
-	"jTy2azloT9nd61d9+cnVIlrtYE+hFdN6rbKEuld9uxS0mKXigDC06zDralNFaeqTwSsWvSsL9xIQRUMB",
-	"vBp67zDdYWPTLho8LxpbTPDyviGbQeKGxVD76VJ7e7cuxYf20qV0tAY4N+2DSgmeJUv4kKiILRbXQFrz",
-	"v4g29iTmzzjWz6UxfLkyzr53RLlQQn5tD1tqVyzXSExYlgloDYgrlpPrJ0oT6jhDtMjCY2+MBR9rFq3V",
-	"AySGbuvkeLdWb/CmIZfOv6S9NTBIVJ7LLSKuZa7B3p+KrChpWuXXqdDzYyEpYQPm9U291akd3OlZz7ks",
-	"R/ac2KRKaWhfsONP11W0jqOrNOGtp464jShfVAewDiFmB7aQAjKSPv8MVXvNbVq/wW1Dbmt6Q1Njp3v/",
-	"SbrJWURBgNg1eFnLAoghOIdCIGz0KoPULhnUBg2HtN1ZgcYz7mrQGhe8BKfYZEL/U2pufiNcsgMb1uM9",
-	"CubiPRN9X5c8UnEfApqxNdv01AX4xweIovHMBbWe7UtIcowUxoMhRDacmYML7dAZZ/iA01TD3VLxv+LG",
-	"Sz/Ame7Aeoy7H0qKdc2v50ot2mOH791NAy6df0d9xQoXNzxDaDqjVmISBr3fPdYDYRjrpLi0xpytVlzq",
-	"uEJPBiFd67TYWwMFSlr7AWhizgYr63cvGDn+V3ltHSA/Lk6IhkcGBMTuibWLjA6rVOtIyRgqpBHJCSN2",
-	"0b23Pz2P/v3p43+7X8jKKrdWLV3665O/3A+XI3a7sk+ksJCPEYr9Yepc+SKTGySaCWAg8DQtL9HOK46t",
-	"8z91Mfq+u/jwanR602kO4PE2ta9Gd8+EYo4VyzWHKvSp4GlShjiqQDGXoY2qHpBV7fZekPQNN67b5Fht",
-	"37y/b0NquiyePTSBUWoRJs54xZFXzm18JiN+wyW1/9/wTExdSBFWiQlTlFQLAzhpAddF6HkLItF7vBw0",
-	"7l+8slfc3w6hM+xPz+wT9n8Rpnvrb4gotZ4rABr2rGVGBGRx3Vmo888sSTKutWNZ7beN6Ee9yxn/8nRv",
-	"plVYpoEIY4Sen4bkFGVvOBkSYKYBOFkhPaDWsW5oYxXzkGyla5WlSePuf5EvV/2aSTSfkFNXTGxzsdeS",
-	"fXqFF5882t3Y29r3DeJDslRJAlxWufHBVuy1cLiRQOelRcKfFTdAFaR0IHGRFYxMpU10vs717GLz7S1x",
-	"G7ZMO/ztOsNhKtIQIuYmTyZFUwLCXcALDlNU3ZnIXxRLDm8M2DMMuTt5khKDhiYyLp2gOtJMJJTTayR4",
-	"oNnpD5Cy2xyUWkGdzYk01nDtaAu4QZhBamGJZqoE5lA3GEow7Mltiv4Li5J8ufLkrmX4m2eloc1UpCTZ",
-	"iDBlgI1DHJR1Y8q4NuimHDMma/ywLBU8c/uz2LiOttm6qNYeZQsuYyhJMg6UC00koduxblSabLG29hio",
-	"BPot0LPPHEStcZC1pO50WcaIKhxlb6Z4E+8V/8QmJhBdeC/dMt5xaXd9S8+L4wM8XqvZF5EKi6GFsGgx",
-	"rFNpUKr0DEgQzvbMwdlray5mc/2AQId3SpzgDD13DYeN4D0vfEdiJ9TTCdTXXRU5nNWGcxSkjhbmwkdY",
-	"EPgEWYkCJR5RsUNfhVEOCVArVBikPIR2pSWgLZrcuCZZZXpxtvfxXJHSHC29eul8D5cHwvzLVyulxSnq",
-	"h/CzmkTDsyhC03CAgsKtemkWzTLsBIiuc5mAspLWDhPIvILNUqmQi9I4PPoKxGRAVje81QnYQzSaoUg9",
-	"NwxKzZyz1Mz/dfbss/2bo5TBv9mfbP5V+ct5QUDz7DNMCp/kmTAb0HCeq+R/f7AnLVZc2r98sDdmN04T",
-	"5ll69uzsHOKz9LW1DSYlZgSPz4ZlrFEO9DTO7V2JGgPx9YrLVy+iy9zM/9fLf8D/VSb+hSty+eZV9Pjh",
-	"o9IzcjP/l5WOD3/8vwAAAP//",
+	"7P1rk9s4lieMfxVG/jdi+sKqcl26dyf9ZtNVrmpv18Vje8b/iH68CkiEJHRShJqAUtZ01Hd/AuccgCB5",
+	"QILKdM/2xvOqXCmJxOXg4Fx/v7/fbPThqBvZWHNz+/ebo2jFQVrZwv99e2qNbt2/Kmk2rTpapZub25tG",
+	"frSF3hZ2L4uj2MliLbe6lTfljXIf/+0k28tNedOIg7y5vdngU8obs9nLg3CPO4iPP8pmZ/c3t18/e1be",
+	"2MvRfdPYVjW7m19/LW9eVfJw1FY2m8uf5WU8hHd7WRhxkMW9vBRnZfeqKURRiUvRyqMU1sDgtqo1thCN",
+	"OcvWj24vRQX/R8OL3vSZe1VinF+6cR5U4///f7Cj3v4k7GY/Hu7Ld2LnV8xYYWVh98LC/272otnJ4ixM",
+	"cRCVLLatPiTHuv0MXzA1yPGwflQHZd1Xue2p4cPBA9XhdLi5/QPNGf/vy/Bo1Vi5ky08+3UrH5Q8j6f8",
+	"VlyKs5vkWZ/qyk9TNOGfjXa7tktIzZGeGw+MXr/Wupaigde/38tWvnZSOx7BUbS2ke3tq+/KwhzFRsK/",
+	"DlJa1exuX31X6LYQTaGsPBTCFFtVu2/48RyF3XfDObv33JQ3rfzbSbWyurm17UkmtuErfhve7y+JkTpp",
+	"bqUwuunk4q/61DaiLu6lPJrEIp33U/LKDOJXNwNz1I2RcMJft3pdSxjRRjdWNiAm4nis1Ua4wX1xxG/8",
+	"/q/GjfTv0cv+Wyu3N7c3/78vOhXyBX5qvvDPhTcO5EIfJGx8cZaNLc6tbnaFbgp9agujKln85g/Pnv22",
+	"dJujbLERTaNtsZZFpRsnM2f3+dclCNIbadvLZ3dbK9vCiIspVFPs9bk4iOZSGLnRTWUKqwvbXgqxE6r5",
+	"LewDDdLN4W5tZLORoPpafZStVbgwlTyeLKN37oqjbN0+6a0bsSnOe11UcqMqaYqDFM15r2r5HFSSPtnC",
+	"DVrAHsq2qLR0OznYlJJetsJN/fv4c1AJt3+/2er2IOzN7c1BH9xWMY+qVeMnEA/7R/dnN2Y8VQbF7CyU",
+	"Lba6dfJ2cGt7Mz7iXtaYYaFA9F/0yhZ7YYq13J2a7mnhxJY3uHzs89zZksYyw39Dn8Bg16emquWiKZwa",
+	"q+rMFXRnajy6X+Oj/xc/C1oc2iH/npLOJXwhTMrvzYfwTr3+q9xY904Sw7cSj19VKTdxUb+OZHIraiPL",
+	"f6CYztwrnVgOX12JCxzf339ddW9QtqTtiZ77DffYTkL6D36/14UyhTiLS/zY2ZG67dDywesIo29um1Nd",
+	"x2Ix1sa1MLabyJffVBkDJ8mZ0ovv95eRLOEoWLHYbOTRClJQC8RCVYPb4F/ZDcQrh704IkvnS+aXYeWi",
+	"H/5x7meDeavqJgyhnF0FWb24jNX0+pLQJCKlZIyi5cxQBflqYzC19SWeGr5yZor6hHfv4HwrI9a1rDjr",
+	"Z0IzTylZXcs5KX3jvjOcE2k6+H3ZKcAwwol53aEBPpqd6KY9Gqe7vEHcUaCtPBj2e/QH0bbignfpRhmF",
+	"k5eNs1v/cnMBfdboaIzdA3bCyv47ppbmB2Hl+LWDpfLzikbTm5B/6cSSfQs28uyxP6gm/uuX5YT89JXc",
+	"z3qtq0th1K4Bu8kp1ELZ54WypjDSuFEbsLKsvpeNKWRT8Re6MOas24q7CRp5hqtFgiHmfB/mweQWdYs2",
+	"tKRjpfLVggvD6XHmGnT2SfTC50UjZSUrsCJEcZCHNbhc/KXyl+5WcZfIzYdFR2rRHcGIhiXBHhyjqmql",
+	"YcwmMOk/2s/pC+72xLmyG5m2804t8/BfTm2hz01xlPpYy0KYe7yMGQlppZGNlW16hOErBeyJYZ/TSqNP",
+	"7UYu1AhGtg9qw0/NKlvLeXOPdB9+u3tiPKQybEM8YVo89qBXflSD3bSZt9NW7U5tkABGR/ydsYSHdvVG",
+	"t5Upi2OrH0BRyaoszMkcZVO5f+71QZaF2Qv30rKwor6Hf7h9ExtrSjhWpRME6f67a0Xj/grutimLVh51",
+	"6/4A21UWG+Ged+7NqFsSctj5e3uvW/6mOItLvv5+jzIxqb79MPxLu6Wml5Vuk9g9reu30lrV7Mx4Y6UV",
+	"O/58tTvRKCP86eZ3E+MNQ2/LFFsl6wpUOEa8almg8DwvhHMrbAGxCx9ucUrACFU5lajYXTDRDPKH8g5e",
+	"DkMhhR4NZfyawZKHd5a4TOziXmFF0Gf58tG3WBhtIoISZl7mPlqldEqZVtTv9/pQ6JOF+IdbO/AZlW7A",
+	"4VnrE6sAsjXFP5UtVd7cq6Zix+dvqLHkuU9CfPUEIkNir6xbw/tGnxtuaRptV7XW97Ja4XIOLrktxjCV",
+	"Kbb61FS3+L9gPoCIFO5yMkUcuDMXY+UBzAx/5ra6LQuj8TvKFgdxKday0HYv27MysOcYP8/eG3/zJPwf",
+	"/DAdUmrlQ9jaIEGqsX/8hg2guPNZu5/ObOlb/z33G9yH+dvVf5F2PpyxaJIg7D1zujMXGcM6OvjRVFml",
+	"Yu6dgTxpVI0WjyJQ2YL+Ar7/vWYVylEYy2kEYYu13JBce6m7ODuLbFVMupQgc7WbtsV8RyxG86Oi0Nq8",
+	"TxOsGz97GnpiVWWFz18YuZhSke4UWl3sdV2N4j5f/eEbTkPCGWWe9k4XUmz2Qc+W7v7ULSZbwupFz/8D",
+	"G0A5iI+v8MtfPhvv7DoswGworRbN7iR24y8z34XwPZeWY4N+uGakrLYQVA+GgYKvQGhMmPusmF8q8DMT",
+	"D8GV6G7ApND8h6hPS2WmPY1W+Y/c2B/8swfLBotx2ynwYy02sjDiEvQ33SzwooxFwmTR0+Wj5lNL8WKH",
+	"VJUbLbvQp0rxWY+QPcizleg5P6qGvceTl08jzxt94A/m5ag2oi7CVwpx0M0Owvt8dkJ+5E0/t9qKy4X8",
+	"uQG3FT+OHl8WtWrunSW9qU89Jzl63eS1C5ndavaOxG+5BdNW1KlkjWoKUdc3bNK1d3vi43qXJe6jf0G3",
+	"FvHS09JNCQhs7EJ7O2kdb8TJzIZJvoUvPcJknbUdk8LI6VM7kMbSaYTC6IOE4NnAquwFxdKerPssFbY2",
+	"qjpxIvGGPilaZe5vCwGiWpx1e485Ma/G3d1oINeCKbGCBuJU/Vq0razcB8HBnwyzXGlZhgA7p2U7o1zU",
+	"zpUuzsJJ4pJY/MRjvbqGcCNYCEsD97g304Yob3iieEfiFG0nd8ZeiPZ606iXieJuIN5TuisqfRCqeQ43",
+	"TTDoZqpxJvNE4+0/rfElJlGxMV4JLTB63J9uUrFnnxIwmo11YqaPsnF2UP+c4DHipK3V5wXmvZvAG31m",
+	"g4/XXgnjqwc+yhvMO/wqmCI6wwHzV4j7Nk2+uzzovRP3RViA0SZCPBDnf22M8sWloHhrWfwGD2RZ+PP4",
+	"2+IoVEu1AI2UVSEKylCNRvm4q+GpdHxCj73fyyYqWdNd3IGWEJRanqo8q0o+1YpbX2entwUufrzYjW7k",
+	"bGxvoFMjBemlg4acFK13QfKH2d+V39T8uY5esb6soq18xIOeWthh4cpiJPOccNdya1f6ZDlXV2NBlNXF",
+	"WhbmdDjIqjgdKd91FDt5W+imvnQmcSsxDSMrFACM4rufGvfDnlkaJ5Bis34808gg5+xqsdk/3drd92x8",
+	"EFh4QyGaS3DplM2S3bHh3MmtH3YZZLEnT7xE2/2fRP0gGYEWZqW3mUHdtQwW9VCVXLpiOkV3nwYTsNHu",
+	"UT6Uu6aSMxhyLR9kfUMBUWWsn5SxoqncK7l471rbfSLvKlqL6+6+A2MxTnD0eZCWgMgniFyj4VfGjTVK",
+	"VrjhL4qMbqWwPjE2NTAMp1WHfkBE1HWQjfx3/lUr9Ij82po9xOxp8Kdmo5utag9ocu+lalf21DaYH8R/",
+	"cut7L/lLBDeLL1zS2khjC/hKHLiAvAyZZrgAwtxjcgFn64e+qbWBcQYxEM2FHV46Y1xX7Ohovd11pmxR",
+	"62Yn20LsIDDeUIEAJIKKWlpTeEN7rGrcurJBQunkaSz+60tx1LXaXG4LL9AlfOLeBbUIbummlowfxqld",
+	"5YqbGxM+NO8YLJI/n6IfZWmc7Blp2e2bTLcKVa3WFz4OC/lDozmtNOE6gtgzy3RnoNAXwvVUIuinAdKC",
+	"MfztycCcTg163R/yfUS3D7KpglF1FqaTQ/iNW/7mSnex6Qr08cDSbngh7TS1P7dhKbzewAPDXhatvpfN",
+	"i0sqQeA+LkRTyI9HubGCvNWsGrlNqDAar5avPZeNhXJz7r7u8kejM9hKOm2w1MfTulZmLyt3CuM7N7al",
+	"Us5eVjWuTTomIQI/uGePx1Y/iJoXb/xUYhzF5wVuC4q7U7FDSdWyJYhSo4xthdVtgUYVxOH/xRSqet7V",
+	"1cYJSXk4glGcf8Qh8TMe8J98vbvT5hjfB4V2poAIhf5lVVwkv/ak71MVYgcxePalOGCzz1gfJksc5Ecr",
+	"myqtsIfxqwJ/AP+EyrTgh/itcwtNRcCxwsCtq6DqsnZHmE1Tq4claWq1tdyG7GU9tR9dmmq85O4zX2LB",
+	"lVE4F9BNzQiwKLOG+Sd8JjdStdTv1Xbl1nY8vBdx7X2DAoJ7tpZ44S6zm8I9viBj+Qv8hnuYEyXugmku",
+	"MNDzXhvp414+B6+aB+Xugb6YTwV1wWg26Za00uk5ug/yV4Iezmc+jfRldqNh5r/B5zoXRtSxY2RVUZXV",
+	"WNr11sqGwhW2gLNFWce18yPJ7i07Q4fMoEpjNF1cCqNBp+CjEhdEe0iM4XvdQtePMydJu7pBNIWwxUGb",
+	"vnVv8GtUAooDqVnFyFWr066i/oj2bCgbQRbLzpoOd068E9FZC0qS1CgpGK/409fbnbmfjSQPJIqaJwT1",
+	"0pRRfUFPwNwu1hXcJ5FHFkoQRqbG/5X59uOpPWoj88Lf02mKsQTimIPM9qPxbBbbCUvVCqbj8lVjrBTV",
+	"bSEK6jqKHF0r7mWxFpv72UaWX6ckTbJ13jQLSyHLCQFZUt4xzi769+drr04mPpEVUNN0FlxgP7qfMI86",
+	"CN7fCgUacDhhI53oQBe2sfIIsVnQLnBA7bLqbufMLSyo7gpQmBS4PC5dj7dWHrn3zJ4l3wTmHCBQnIv7",
+	"dIZ1KV7GaFn8fGibcYvSmjizaSPti3Ca8MsZTfgVowk7k56x0YMpfqXRPMq5YQV8iRqe+kiMT8NccS5i",
+	"LY/tH/5/U6YtKyAHcS8NtJ9QSIdu79m19Udlqg+lnLaar9nI+HPGpk3ao+YRL3yWaybO5oinr+aBERkQ",
+	"Br7+4x9mIAYGpt+iX17ZkNmz8tKn/XvNFaP7K2pR5SV5u1xs7J7qh8H33gnVxK6xsIVuNs5+6zRhZGeO",
+	"ReaJPF/n8fEymXA1nR0+nt2/Q+ztvJdNVBTds93zEp7Ju+1KlweC92xehYZJkASxnZNrCUZzBrusM3eW",
+	"Xl6cR9JNOC23P5LFssBhuAvJR7A1hvYebhloflHU+ixb0P4lZXLcZmLOcFC3GRUazZQ4dk12/YE5reLe",
+	"stGNbdX6ZKX39sqh14KD9IX2vffNrXQYaHpRf0klJETnZhESCiQkMPnq68tCN21/gVKROXgqJKniR/q5",
+	"Wu2rJfMlPkpdD3aecv66KeJetwUoEVGWYYCJczjaCywExTb01ic/MKbO9IBNnEtcCTqZtNl6UDc6rpHg",
+	"ZxtXOAzqSVLxgVEqIKe4AcTitYcMurbZqn8eRSsp9hLaS/AsnPeX50VzqmtwIdAyEmdx8Z/iWXYL6GZQ",
+	"UeXUb958/23x37/+1z+yZQf9m2x8G4aWrdEGpC4KUeV256c9GiusjA1cysJiEgl2RLdQ7u59afdpLY6m",
+	"F2d5AhyAWEXDzPzg0tIAztD1TaGJZA9Af1D/ztjx9sAgjT6H4GUXr0O5CEWvsjbLIptbrleh8/fx5aP3",
+	"9t7nUzLVLWXtWy+6ui324kEWtdyy64FRFTZWS4WcdGo6H4jJQWkmEr44xsthRLhHp2WBK3m6qvUoFdc1",
+	"/WLtlG7rOn4me6m+9fUonOxySUIvW5VunI4yUVdE3Cuxc8rl9u677968fPu2LOTHjYTnwIftqZa3P9/9",
+	"9LKkWxT+6i6VLjjL5T5Vk72G37pvp4IUG13xWqgWF+7WQ3CZi2xx9ij9rNhRqz5fmPgx1TPmTpSmsg5R",
+	"gMqLfYGoRuM4toynVuEXfE06dcEEJKsOJZDK0O1kR6tP87OuhW/zYSrOq766x/Q7Jdk5hZ5MN4cWoTwl",
+	"4LTYRjQe0U7Z2342mHLF1PEDUbORdPvludwkgr36lNzrvSxgxGT8rGWhtihXKGJQqNHh7E1fViDJtJpx",
+	"xUUyu96dCwY+DW4UfiP5xOkdTcV96gPV6UPl99qjF1ZyK0617TIxgFHjzEo3JadWSFOz8jDZGRYlrvyq",
+	"Xkx6VaP2r+n1xrnwCys39wltmtQ3OzJ6ksoieW7yj0dWNTkMpByI04QQyc399/rUsCJRqy58h8ZkWUgF",
+	"JQOiCalc6nUxp8NBQL1KMukwrebl5t73svln5fzmLX2XzZx0T83HbXnlnLn2IGqAT2AvMOH1ZOYNFgSK",
+	"vcKeuNeqpummu/WSF5fvYF5UrNb1p4y690XxINtKbWwwNhqSnwsYvG3RsHVslh0olqpBBWFA3KgVP2B6",
+	"b6IqT9StFJWT1eqEYJvulGA72UHUbt9ZZ2SoQ1QTTlf3yiAfvb1Nnr63nawPg5npTr5H4c50RUt4BKQp",
+	"RAGPHSzuWVwKveU8T9VYzUtpuoOG1sc8qs5/WHtGXTLh2dHiwxhLt4z82mseAKh6UMnszfoya1LSCkKw",
+	"2NhEKnUjGv4Fhq2xIHMjMiwurGENsEdNogB0yrhiG6bf79Vm742lyPCn9mmEiJUHf7SzfTdvtrVCGcku",
+	"0GCTceTR9HAB07vKeG5P6XN078h8GEgal71e4qQkRClpl6eBcBL21rtgz8JreyXB2VZWz2ieietiP7+H",
+	"9fKN8363cXG8t9gtO7vtCIj1HwSF3d/6dDfYKFTl08+CQC/nrwDvO6QDS9865+ARMaWN//0QyJlKv7B6",
+	"u66KjT742ONFGufaaENh3fNcH/8y6AGY0hW4Awm7ttHniflFaD/KkN1wvoXeqdZeIHoqigD0g2nw0Dmc",
+	"7INapZcVrkZsYdKNNLi6k89KTQCehBmrczlqZ0cYRkQ9wKvDB91wPw/iHiNrRc9fz4VDuA7eINPLADwg",
+	"VA1+eeLFGC7zGBMh2c0KsnW3sSm02fFdgt53pX3jfag5cOJ/dpeN+8JtF6AipI+u6oSJ46Y77AP8Ar/d",
+	"lE3BLaRqIWWwUsjqSvAF/d6YDw1M0q68IoRmCSiCsau/aoU26r1cUVxdNJeVUbtmBZ8chTHk+9F3CSwQ",
+	"DKIHBYau2QvEKHE3cFB34C7umtXpSD92m9fCF9bSSax/MbRtp1paLnyJ6HmvD3zMaQruQCdusPSltzS0",
+	"NJBraiIkix6CxF2fHu58Umi/PTFCu1UcovorS0GrDqQsVO+BihtIynyKH9RIWipRyxirj7z6ZwsEggrG",
+	"Mbkz5YbVhbvcz7psnaHu79uCWmdxYqCg0/p4Ao0m6GLVYKqt05y1O9vGcxmwD9Ynexbt1M3ZJT4Br6n/",
+	"zKh4s9KQBvEGymRv7dRt4htiMwaPPWjZ9/HJvhYtWyzCZ1rDEjhdGW1gdr5VeY0P1XlYKsJ36/ptmDo2",
+	"78S9bBYW7m24uOwrawqVAxbPFJl9+RX3RV/SkWUS/Zv/clf9NFNUPVjW8LYS5je1ZpyPc7KpnhZ5lsZS",
+	"g+8imLqg2RYBVPpbPwFUCR1M3EBb2QNnNM+pK1W0m30BmDmEuweNwmeo5tb3sioEV3Y7WNwYDfwEggvj",
+	"SC5yCn8pibH0lOhHHokLuiaxBpkafpwuMf12srjQmDNFX0U3Sxf6enLsoeBx8smSS7DUskMFd27UAY0V",
+	"ujvAh3kOF9qtU60Ril4MKzOwqKEa9WYeu013FQMRUsYQj8i7rBEuUX91cB+SkvVvkVJZUqscRG+uS2FR",
+	"bVeEFDrs3PI2cln87n9iJ/agdKqD5tJttydjTKzJTZnBU0rilY7xoZIr/l5cFh1lsbF8ZkBQ4wyA9kOA",
+	"DBzOjWg8S9JzQA+UZ/cfEPV8PXu3mdWz/QFdpLmlrK7Rzst87p2driT1Mm6RpY5YJnLwvGj0bfdBH7Ei",
+	"S7cjrACrg7DwCVrNAHHAqI+F2CTg5iewcx8HkJbExc3Go5+SwAFKrk3Fq06+4C+J2DRjKjOOez+hmDLd",
+	"BpVx8WPTQ23lR3E41svuw2szW0OAw5w6x6e/SaeIkLzLUGlpUnHZSEz7D3C3ya2qnhe/6/WkG4261RBe",
+	"kK8mFLW6l+7PWC+Viv0vuj+vvgk5gWcA+VhBamUlG6sIS2rBvccZ6xkdITE1yqJmEr4hITyOndzJ/rLd",
+	"Mia5LyMY1wTijRQCwD1/P8N0TEW1E/FpfDwOJzEBcCFHM0iB4AwjVr4UhGBdPFfRUuSTCe4kBLVgcRVb",
+	"sQWywnH7Ymzd/hdHk2j83Op/55H7B8GjWus2PwwAT/ne/WYKMGH2CX9yX4RiYFWvzoICWOP1dB9lgNLD",
+	"M3/QrJahJ/TeVfpp05CT6/UdZ9NlHisIKT1lIhrfg49Njhj3ZrzNXIluTEsSl6wBgqyVx9tv7/797cub",
+	"BcSAmGLCthC4BoGFkDwzoTK7fdxOzUs+duXASJKrgTLBJMZWepJzb77A4a2VR89QCXbsXhyP2NaEDVtr",
+	"DCpylQ1VOgOPz9rquoYUR/6Z/I6jvemWsv+qn6QxYid749/pAoDCYpDKqmcIDGKHvjHx2hUMBM/ri5e9",
+	"54A32QPMgoaFhoX7bJHbKMMe9d8sw873oB1omrBWSVH6k+RSrANR7SXOlo9uegRvZC2FWdp9TPgczGmt",
+	"nfu22wfbUDfkZIP7FAQ5ILetW8wWJrypRSqmjBRMiZBKUAT+L8bHA2JQD6dKLj6SPduoOq2c8GWVuPRQ",
+	"Q4Bh2E3SyQIeix0S0mK3TV0VYi9FlQHfkDhyQtUBiw/WWyaQ70KDPaMelCmqExyKjWhbJat+3ja+OR9B",
+	"QxdLGyPzIAfJLi0g3+sjw7A3SAJeYAET8k4vNA1GNwu36jMR3ujW6bAD0udWiVpyiWZcunW696/paIag",
+	"WQYwrreFskbWW7hdEOxIAdDiTkvjlCdcOUAHUlUU3+5V10UTXlaOQRNZXJBBeK0LvfNHkfZNEzHHE2Ey",
+	"qZWsFfo83umQHzGzbdVuj4R/68tqj7BdcDN9mKpiZx2TxAcILJDvOvhCPmbRgRidB3NCbBrf0IDxMqsL",
+	"YsocEMp1MYz5fB3VWvmaKpho2S0pvxmcQyuaasVXiCAKcj7W+lIZ325TAt663c9/cVaBC3W04aM9NLuf",
+	"/LQM00CXRMqwvgK/Vde/bG9u/5LF1PGh5PSTbyjUaBrgHLq3rK6OywWAFX/+dkI1CFaLKeDQ88oevGvi",
+	"epPR3rP4REvmdp+FiAWLtzCnzT40ZNNArlzVYRcQLvFUoC0ldLLlWYUi2UotIBNMFHz9vT7KRlZOQdnP",
+	"VYP9f0Q3+vnReS0lFEBvpP8KuqsEYj0fdYQ8LrKS+HGn58u6j7JiK26+b/UhdFljGmsjkZOCWrmAMJOi",
+	"q3kqqRVb+7JSdq6/k8ElRnzWbhwE33eGMO/hKFpZFYRLN8sPOPJYHnz+AdeCXUBI5r0EgNllLkut9f0K",
+	"YtLTrOiznsAsVcnImkhPhFe46eCrb5Hp78wzSlyikLTy0G9JXgi3wKmyU93rSGnk+carVUS9QpL38Gbf",
+	"M/9h8folg5eTLSyeZR5Hml7vdzzewARpIw6VR6f1UsjhRtv2ElfBs6mPvkjypDshZaNbBG3wPbFU5qUQ",
+	"kcE9yhTwqIWB62Ss+NSoZNcg06WETUjIFjXop2yNO6GAwk3g8LPl6V2NK21AN564YSnZH4jbbV4djrpl",
+	"E5Yb3Wxk2yy4h1/jjL5FgtDxffzO1+1GaLHKgDHcdKAawZ54VJgLi6HXl4IknqP2WGamduqIa9VGIK5E",
+	"OL1V1somQxn6WurAsRo2oXtK9zJ+W3V716GFLqlB+S/FGM0HDv01NesMuNYc4i+e8RRKrllNhpTfosCS",
+	"6qCNuiJTX4MRKry7QNY3aW6KRVCrw1EhjBF2wO/k8+IgVE3hbYT+JkezwCAoxTmaEYpf9uK/ah6UDUTr",
+	"WTj58fgZYfF4b7Os7tNqsvdtqvs++GagMITUSfqzXGpE5e3eMJsoL8khvG41Utd8IsH2N9hcXe0/9wEQ",
+	"oZ7tX4wXegzCDAmPv3yWheeQ2q4EzFCqI/2d581Io+R0WE/jwC9WcU3D842U+VoG7oJlzOiUZff2DNxB",
+	"2IWCEHGwkE3/PM3yV74PiH3+VGbEoBF4gpVGksJO+gDGyIkev7yGNszPKsYQ77LYHcRVeJIH75m11OAN",
+	"0xTN4HAymlNs7jOJ5NeUosr46kY329q3a+f7w9/Sz9g6RrUjv2HsA3iv/fGed6pBRmsjl0a8FuChua+u",
+	"EpcYunNcSaQ71OtWn3Z7W5yOgMIgrPRgjo0EMMfOoV9QJtlom84DeWIm6FJnPR3PGpMpLX87KRRCrqgc",
+	"clWMlgG2cZ/Q06rZAfBMEX6QS70h64qwnxcHYvynIRSTE3DxQfxUsorHv+vUhIGKw26Jy5uq1cdjws8/",
+	"S7Xby+rpUelCCjAlthPnlQa/yh5DFpMQ2F0YAtxzts4Mvt+K7DZwbkHVlXE0DDfG65pYw/kT2mmJsMWR",
+	"/CZV8otWyW0CjDjJ4oXotVZ7gqZEGekC5R506Pijx8M9Tqm3dDRsqZQ8odp52mO4RPL6cpaUmnBTcn0X",
+	"7rfONh20I0J8GMOFXSikOEjRQC3XCHsJUUqX3XkJWUk2Nx0olhrewAxhqu0/MykxTPUrpGfBXEGq22aU",
+	"uw4keP8Uo83LtFMlG8ikT7fTxtPuMGh8A2EEY+rpbxjscf5nWe+lkp9GWMm67bh98yvGbtRJ/nOVvMJ4",
+	"DTvgBbY+zjoBgGYeSRqdhKsazzVGr5ic9GMxhGU6b5X+ZFiOD10+K2It9/wPiKJ0Mkdope1lmlQIza0A",
+	"itkso5y9jo39ka1cyYL+KYocn9rOwDcZUKdTdtqzifp9SknB6XjUbIleCi+PfLONaAhGverV1o5UYO7x",
+	"SeFYnVVdP/45o5J+RPau6+mFodz9JwpXVrpfJeaZ3ZpqBQejOwZuI92vVoR5KpvuXNwEH6n7/qpLyMX/",
+	"x1L2uDel0HSXNOgGAPTp6taJ1B+7Fy+biq2gqIWxq0okoe6MLWq9EXVRiYvHvFN1jZ2+vO8nUoCmmO/K",
+	"8h8zirZ8/QiUaJ2RVDjMhl2CB9nYd/qoNj3dCXD6Pd9xq3wFS9UqqAzrc/4S4xsrBy8fVMWX5kw1IFt+",
+	"+alO2heMRHDOjzXTMriIKV6q9T28mwd06aIGg6aMP9199tUf/ugj7kbtGiD+bNRW8hie0RLnKzy/2m8B",
+	"h3FJgNAnesdTWkKLkIazeTfC/8LCBs2XmGi7QnALcp+X0bryQYfDyVhY+QLcyy2A8+yFoRTBMr5UFvHm",
+	"zz2kmwHAWYvgbM1lGvjmKmMhDac/iao5A4kOgFgaC2Hnl3PREuIB8A/Pku238JNftlv2eVCRfsVBgd+x",
+	"/qezdpc/8B0YyZzBkeMVIe8fmtveAOOKIYWNYn0XChn2dHaopSSNlEIo6kHTQeiPVnJ4CAcaKZKO3m7S",
+	"AeTvG1wirF8019YIT2jw6ypzrzx1Wb542Ib0bk4t1etaNMvWiZ8ItCmNj/F3qS661C0hjE2lEjBf7ON0",
+	"TjbBWuKvCR6Jm/AugVxU4TPyrvb0Dh5bva7lgfc3rLfoNjF/E712mTBMKVmfTZcVlAWJIoLyndS5+er0",
+	"SZULCovXKaBeGqyQDIObklmyPZhiuWQBfELc0m0kw/A20VWvW30vscwPQOcyY9m0Jj50na40H9waoykm",
+	"5tFKUSXkncqe3TdAFAd198r6bmXwLK/ggJqaxjsf/8lWL0ehUgAskVE0E04KMtfdSPhcdqweeHu6+jKB",
+	"8d4HOeQTR1bsHt3v1+rT8WkyDUnbsqMetvos2op6T9ca4MwWGK/ITLKQh1+kcCmAxn4qDjlp0kkLaXA2",
+	"OjnGp6Y2V9WsfLZaPyTCD/m0aQGzeyW3WxYJbIxXOg+3hxCRngSG5MOvVpQlQ7b9IMmTJ+AqimcvxXO9",
+	"wYwIP5rOV1VZj4lEnnv3N1e9mxHzR8+nOwbzZPxPdi4Oqol/+CUjIZkhsqtJiUGYcUKTAvp4NsmmI1r4",
+	"L2CUfAkOzkJ+Wm/joXckqxhqC+YTnKbY1x6hfvAsxe+hFAo/vS2MR9nGA/OcQC0BOKuBmwCQpkcIX8W6",
+	"leLe13F62upnicI3nHliLOHzW7x+YADY8W8AlhQDXH2axrm62WlCed3Ul8Ro3Ee3+D6i3A20jcDpF27I",
+	"MoI874M9YGcIsfgBONmfX/0MODOgEW9ffZecyTUqxI14laBnDlPCL9x2/kklLoX2kIt+qw/ikoH5YHTL",
+	"yFVD4lkVoj6Li7n1S3dwJygsm/vfzwt3Rqlj34gLYnAEMBZZe6I91XpWyq7D6wFx0+AdN7SVvUUog+zH",
+	"sjdfL+pm9SF5hBNV9p1hO4b63GDbxtuXb/7j1bcvP/+dk4DfpWuNzT+OswGdGio/muTbhC++uEzwZrwi",
+	"AxKhwkLD34hCI+Z075MKWq3ZUswEMUCwxEEFIUvh/Do8h8sABSOQFKoE+7M8HO0lBaishhjzXMQzmkbS",
+	"GyAIyBTENIAS7U9NBb2rex3muwACNUaaZIxwGW6nyTgkfisJNvM+Al1EybqNYJUowfLXU7UDXGlSOfD1",
+	"50UtEItGNMCqgi6qwEyYRvGJb5oM03uvjNXtJRE5WcuNOEgEFykpNARQ3jBYEBJ37cdXrKgxbZwXs+1+",
+	"+FqYJVUxuEC8T5+LJHbJRcwnDhUyajgBjoH/nW5Nn34EJAasXG8jAYRQtgboEHTZ8wOco1wjKjZwek88",
+	"hDkEsVv23mFuygWO8du+VYSwodOEPwmqjqcyF7JJAruCdG89XgWmWqLNCcYB0ZMpA4WRlorp69rd2Mqd",
+	"mcS1xgcwX9mciCXbtPLW/dnpiMbLrMF/ZLavXB/iK2+srGueHwHks9hL0RoYG9hBMcMn/PtUKTdbT+7Z",
+	"nA5r2fogACv3fjQTW+zJH4FkttFtEaaSEaKcjNeiyg9xzEDZJIHkKMQa/A1Gt9yM+XRVtCEfpD2oKOYO",
+	"XnjRqSoZLTsE3xBOiBietdmQQNBnWVGMS5aPsCiMsKRUxov9ozDXOPzcCambkaLXwjymtDa7OCPRxZXM",
+	"ODxSvXzMraLzhy+JMdBbq6cIn3S20H9VAKWrWZkn44+qerYIUkP25lkYMkPz7ovrymUib3FR99QvW0Kx",
+	"mUekGWTNoxS9SEmEbcVbaS1bn5YEY8tEZYbf+29zr/9esu1WG6seEsTKyc7d99RjLIqTQWcYwwQBRxNv",
+	"xFv4+Gdn6seQ8LqRJYRy0ANs1UG0F2jTj0IM+AR3XukR7jP3Hb6EV3B2wfu9Prh3OrPWJFxwFleyoxLe",
+	"EF+osmCtb4DkCiwngPNEbB1k84F9RcRS/l2JMjX3yGqF1GjJah78VnfZ4XD8QFKtrgD4yR1N1RZGVYTx",
+	"6P1nc68AX1h22PpES9T5kVgkzNHvs6RkcSoUvuJmQNUDme1ZuZ1cbJg1bGQg6nYOErkoFF4lK3ASEWmk",
+	"JHzsool/2K8oX6X8dP7suJ88d+OJ3fZ+J3d0PEQD8PfKHGtxoeMxQJPKK2M3+5NN9dcTa+cBmTUTlLlG",
+	"1ayU/Yw/B//gvmO46okSxHLX2u5BGjEKafgwVFT8znQdYuiODmNHkHng/Rp81ASZirch+m86u2tcVrcY",
+	"i1e2cGYZQqSa4l4ebUmxal80Az74aYNdeH7n6CkQLeWNEIgKSiq1yBD9U1tPhIPMEQI3Vhcnvoy5w7sf",
+	"Lazx9T+mOCNoivUz6hOMxHwtreaeFk4iIspi+NvH1ajOmN7S4Q3M3MDdAaT4tDfKuiLx7iB6Zd8pxiC7",
+	"uIR4iZT+Rox7Kns62k8xAKpU6fv27nisFXftQhPEU5DdAypvL6Rm9/JwWzTyXCK61Eo/OP/XiIMsfZtl",
+	"SRdKCb3pJdqAJR15Fi+KQFA50HHcrYxuI4zgddsLD00t3Qu5U831zRSDABBYE2Vnj+i2IGui7LtfXH25",
+	"NxIO4iNm2JxP94wIV6Zzbv+4G3jiyhHNpSyiuwK4Enyb7/Tco6tj1lFOquhhkBC086TOnn/XpIou4/B2",
+	"z/b0xNNEqZyxAo/wsPstNH3xvi4K8//J9xPLdySzj5S5TyFQrOQkYJgnUCqzozKVtDwPSnmT6EFwArcA",
+	"a/cRt1LpoUvLIpxyukoKiLmKey7KPkRc7aA4RPrueR3ommac5Ug+JzegMwPGiRsEx4Vgjg0F13wqliBV",
+	"8zYzWeo9AT1X641I1og2C0GunWykjWy+srm8OfMpLswbui8pSgD1FwxJ69BH6QPRduLWYdF24LQocTcE",
+	"SQKH/II9EmQKpcFqGdGCkH4378iY9CLgJ5gSvXeaSKMH1X4UvJnSGhDg8Q5EukSgrjwwLJf2GUzKUtQU",
+	"3p8c81kxQ666bpD8gtQtd0re7TvMVBuAraWshpGdqOrxJFMdDZoCS7lt4DwDxBb20vdU+rmyK6Rq+bJt",
+	"OYqsja5Ph8Sx8mDOTN8eUilloyDTW7of8qNM9M1iRnrRJorNRh7tvMDe0feosiVNKsgTM+x0wwdnAv27",
+	"MoX70m3IVp5RV2YVMPQyDJEWXoqngeGlx0I65CZjAdCfJ9UgUnG0uPJWIROrBdSepx4jzA9fyeCBBaAh",
+	"FFa1W5IJQfwzLefwAu4ki3GReTlJb2Vyz3yvKbMxi9Br/GLEkyfEpjCViUXIzLVAlLUjrOozyD/HSgGj",
+	"dWYBy1ruaVmG5RgetMljNYFMYtBLmWIt3WeJ9zLcXdEUs3I6XkNNYaYseRBIGEcslJUEDMP3b6cf8rvZ",
+	"GnsXF8J8EmDdMkkpm0siy+aqGbzeMos99nvdngVAZY+luK71WSbKBNylvtro42WaimEJyaqRNgXzlkS4",
+	"txnQDPRK+HI88PDGMkx1IlX8vT411bs9e/1OuGQzF5G3gokkyZsqQ+j9G48o6+wDSQFPd46WQOVMYEAl",
+	"OS5+wF7eJV1q1/DppHrUJtt0fyBPn0OJj9fWyX/wEaizGqF8WaYgdxXm6ymi9hlrqB2NbnqmO4qF46DD",
+	"29npKg6B90qu+scgJY9IX0JViufw6LMvx1N4kM0bzXG5B+p67uKEyi1li520SCJOqS7iBd0iT2SrT8fI",
+	"sbxgt72e4mNb0GVYq+ae91WwQsN9DklgSMVRNuPxnNqZGzlfwef792p0dZO9ezbRHs4Cu+U3+iVqmyLh",
+	"gal06aEgEKwgnXgWmMjyzGoc9ShJWUcdXvoDYDhx5/2KLtS9PsgVBTeWh4HUxkP7sMK6cGI/OvlmxjgZ",
+	"bWplI8+JwZs9Nb/MvvotfNML7Sp4USwU+pPgj1nZJrZoUeuqrCEVwkbIlNnPRpDdd0bNNbAYQTij9lXP",
+	"KoqbmzwWj0lapPtAebCzYcPVQTX+/xkMdh4ZLQ8NLcZP65DR9qKpfNTQU6d6REG58hDjrTw4W2caKK2v",
+	"7+CY93iwZRPKI0QrCxw+wCjztRD5fDG9ozyXmIiP41yVL+Np8KWrx1N71EZmseR8svpZf5U9ZTYo0ev3",
+	"DptZ3J52vRCm2IrW/Qe7WqxsAJ39IC7FTs/2+o3S6F2Fg5w9rNVSQrMmkd+o2QIrEGbn74NZbbrSVPd1",
+	"T+i9jGxuApPg/2SIyBiYsJHpbcFbfkx3AYwavDzhZyGL6rmMUobgUnyLxDX/IBf637NQZsn7/CrI06sN",
+	"xLFhCJNN7tiPZJ5nQcIowo8Zz9HT+T7dRJTnsAmUvsk5/CTbp0CY4K9q1WCsZPaL+Qp+GG1DUYcXTc+R",
+	"0Xd+HmPpDxGIPFsWv84a6ANM1EjPdcY7A4/UWP1prVHSmJNKmy/jU1xF9fwvJzaOMzwjYN2yQ3fD6Sc3",
+	"+q03//PvtXRySbK05e+7jEpAli5062sQCsLNyulfaCqzmkK/hi8kwWSnRAtAYI2UC4NlulU7tZQzaBIK",
+	"u7Px0k2EWcxWaW2fX7QbohI+9Y4me9UDCV9AMeqjBn7ZOLGMyHpGYrmXiZZdgj7EvkHnmjzHrghF0HJA",
+	"0MJXgiQJ+lPNIgAc3MocsGEJyUGKGuPzSpxEYuZHiF8zetf/OZfv6Pi6Fhs5a2nhc1ODeS3YTbAHRp39",
+	"JCqJ7Uk/ifa+0uemDP3RrTgXf3r304++v5YAXzXWDwC1nilqKYDt5ou9rI9fvL774SXf4ZyIsxi5WdbX",
+	"5Cb4Fn/0CGoNGE+XnIS1iQaTXNlasHDPzWavUxj5O5n8YJUmmjCCbf1s3cZHpYLnHjIlisX1SWxalWho",
+	"pZ9bt1YwstQC+Z1ZskSZgxsMhB1BB7mQnVCZhr48ynoBUO5b93UWwveEY5ydpP8i35dKw2Gnrmu+eKXz",
+	"qh7lJakHmeqCi52xBaggkHHhQqJkwGQ95AXM7kf3k8SNfZn1xR55LT86Sk87VHpLEdd6YpNf4p3yiSgW",
+	"OoGZDQCl0RveiXtJNXYniw0vAb9kNlZ1Zb15Z6/QFLglfHU4io1NaYh8wftJP0jzgqWvySeEAUCZNLRu",
+	"gF2DrmWIk64lQSvgLR21DXhQHo89j+3NUAz6FP3Cm5Pl4dJ/oLalvT4UEF2XbVGJS3AaOpchioXlJX9P",
+	"NoGIToNZJUl+0mQFv2wL+VFsbE1NQ+7a9ESMXCDJF3Aw2xSKO3qRbGNFa92kjdXH3KmiVHbVIikHe76g",
+	"EOQS21HrRZbnBNOme9TUWi+rPZo4OYGpIYVC5exSI5pq2bqmWPvBnl3Bhg1iILO+oP8p0gou+2nHVzvw",
+	"hxoUSWfdVa3YYreO+3a7CAX3oFuZwgwTrUSQO1jq54Uz+Gstqgjf8MD3nqTpL0Bd2REHhldYUNkv1jWU",
+	"91caOlN0Uetm15/X/D7+TM9mS9YIvZZpwo0r9nqIkjzK08meE43cwg5Al5NzdE4suJHlI6b7C41kmqUj",
+	"SxlQ6OJJDumxlQCZlBQFfbJGgVpE5K1KOwfSiTYgEg2WkB63bGled2PgrO1A4jsu3wwgmsjx0SU7mX5r",
+	"2T6ojXySRYP6soRqC9B6eKG7A2qy12P2nVOKG+I6s1fKW/zWr3HwaDSRN9Qk7TM0dBlO2ABcwLWS2Yv9",
+	"XlXyZ4QtmIuW0DSp7anDue6QF/3lGm16edNFeH15azhGYUMHq0xzGNGQRHfF8NopPTxPdMt21CUHrFNn",
+	"2IvJwEnbuBO1pweh6rX+mAoitilys5x6UP9sKgilx6WHmejlY8zx2YvvsWQpCZzPN+TlRJ03bnucpddU",
+	"cKEsy+5OxZFn8PB+F720ME6dirpLOIta3U/Se0y1oulEoU3F5kBHIVMd8/J0JycKXuDq0iPT8hAu+SVB",
+	"nCfbed64XUiOPbG/mWx3uiv3DHEgqij2y0hTTi/kL50h8w9bx+toRAOcPYNmGQraB25cI8fm6miZhz34",
+	"QyM1QBdZ0e7kfMQm7EVvhwIVwuyWvO6ZTk+2Kx/m6OqW5LiuIUGZbDzo24u5/Ck9cikiUuke5AcazzOx",
+	"7LpNXDHpdOQEj2AKAMScahtvEBEtdU22p6b7d3Y/LXUvIkcBviM9Sy7vHxzqXNvarxZv90MhOw/C2Cpr",
+	"e1nY1FXhLRv/i+7B7NQCe/HSiGceLYYvP+hrikq1cmN1eykRchbgcT0ILrh0oinckkJdm64rQNDNCW3W",
+	"IvSYztYCfqoaR8XFxe58NV2JaIlo4ui2WEt7lrIpNvpwEMDL4NQeFO6BLeLLNt2vVFOIZlfLYt2Kzb20",
+	"I+iNZ3wl45Kyy0XVlI9pxFhWC8kX9v9ybiBFBxBZvqC5HMCoPh0zMGzt9DH65SibZQRmy3TIe+f3pVSI",
+	"3iZbTTmf8o4qKnVTeDuSr9R5ulqhGTN4QInq3EIAstt0oKSNlAiAhnV1M/ed3saWMVgVtBrBlfQKM10R",
+	"9IqqO8Y2RaISCAAdH9mNnSzcWnjn4NhTEnMQSTYRujbKLmiKMWIyCykC0WJfTn9d0unYXADcLk+bbGk8",
+	"KOPJ0PPtr0a0raYOu6z1+9n/IEEXvHAnIh3BgsYaVZ1EnQj8IYyueyuSXgSqlRD7Q5zHnbCIdPgPS7X6",
+	"M0SSX94IDN3gq0JxHi5YtAvdLk6cu4R5uZeb+9kUl/uSl31feO5vq65oa6ceZPOIZlQcCzsFKw//QVZd",
+	"VnHvFe5wqx763ZqDKq5PQbE3gc7gvTYa1hT71/9CGO6XgMI9h/RdCSs/s4oH3Fy8mvqc9KNXeI2GF6vG",
+	"/vEb9l6MQZ4zvm7k3zK/eU7cLMn7M4fD1b2+m2EAqdLd1sE2DuiguX37UYoHUr1LXAabY38u6dAxp81G",
+	"mjwT8ld2HtaykbArAGk4qPn3e11LzNZT8Y4pjAQPpQBdC38hvidIZJ1ZccBvZFfTJGAIuIK3l4ejJZBn",
+	"7yayjXKqTlDWBNhD/E5hNfJgAPnBv5hio4/u+Zv6VMlqWZoVoYRWalofDrKRHULpJHiytqv0pALrhrY0",
+	"rcQzlsfi+LJDBDP0NCK6Lfb67MZAiKvIJsASr3BrgFINZj3AhqM7aYl/CUPZhBCzgHSfUBivoV/xcDTV",
+	"QVnbi9AggWrVimVsCXmZkkB+0gPw9aBBAcg3EVHkW3LWUrS9rY3u2hT6eitFfle3LxhI0JsAzax6kKvQ",
+	"68PwqbuPcKvRHiOggQBSCmbYmI826hcIr0nRDVLvgnQOmkC8TbjmAUQcipkjBHTP5cdV/zwJ8XGyI8p9",
+	"kE7KpPziP+kz0fERrjx+sQysZQY4vBGcm2fSgh+sJsi74WTSYxAvTyTo6TsYHca8y5ICmgVauUtAEzDR",
+	"3N4bvJwIfRxvrvOef9hE06psKnZAOc3qbhQZ0c+4X43Oql+l7iRGpyxaYP+SCZfT6YQ7c7/Q7ul0xqi+",
+	"LbC9Irea4okF1zxFIQN5bGRA8lAmB+Q4VjeV3AoIsyNbDIOnxSIv+8AmEM6Lw1yEMzNkmSZmui3wvsiY",
+	"ndcLwzzVVtUwMkHBZSAJcH+8Pbq5fHaPbLezjefR2RzBUdNngZ2Ab7Lx5/fKCOpS9uaFPZEDjKb4IMRI",
+	"DVmObTq7k2hM43M1Z9STiRYJN65cIMycoSXtj0zGHBr0hEIxlochxOEuzC4eRMOqCm2otRuoW31dA8zB",
+	"lOF8GnlQG11jYcGCkJqUlZl8q8ADBwVhRDKS//g86SCx8KvmR0VLklr6d4JFwhVVlcJ/jPCRObDysGcz",
+	"gd8YD7t/56rNvsDneDcG1g4w5t1npOw5AgXpBD8/HtmdFa4aWpN/PxnoF1aaH7RXtrtGt5w59S0uS28+",
+	"wRFpiGCPJrWoQjgVSzd9g6//yZDZf26J0mXbZ6FsouSwgggsTbiNS/fAoXO/ZO6DRFAVxTFOdhPENG04",
+	"K91aVFzGYlJ+ZcVOCGLPVN576wuZkcIMDcIuN/DVs2fAqadw9qp5kA10jGVWW37Xiq19WSn7RDLJN8a+",
+	"tU5QSf95FVVrCLEUtTooz3WLGPFgKLRCAQx8I8mpKgCf53l/8rnzfKJ+gEekl3SVKsEWTSFFWyvZFg+y",
+	"BRQZq/U97TSSq3kodLvoyE5WOCyMpX7qwxdXkwTWvS5E5itW8chwJ/AnUUk+hpDowhjQViOleWi5eopk",
+	"nwcBnFZ5CKTmedGmE4MB29AX6vMl/0+fJwuEQINwZodQbClj1lRALeZk4SwuSIsGPtKWd7/yWqf2cnOf",
+	"BM/89Gm8UU2wz2Tf99mP6AbBDeCl1Lbq4xudn6BKRlNQnbJtNxAQbivZhlN5QjLhsNiDEyIunMPsDjd8",
+	"RD14cqMqWfW85h77LuOXNYX8uJHwvzQW1UJ0A+QCSpCiv3NviOQ6OAHDYYbIW2H1WTj1EzZ5di89HAKu",
+	"Ac6D27nJinwVJeJoX9jd19R13F/+DrRmELBo9aFodGF1cUlUivAQXvDDiwRsg0bzEbNQ98o40+6n0L2B",
+	"wAgb3eC9l4EOk1NfO1iQF4wPBR84yaBOhuI30F1cUmlKGQpoflusL0B6Dm0OSAZPXxFA+u7+S0FptCw8",
+	"NHJqD5j7X14S1CrGLiRQ6S37zFIiLPeyBf1ZHGT1Rm4fq16S8s2/tCvyGLw0VVTThYKZLG8KOiwZHQhh",
+	"mZlZYFWEr2RCvB8aCTsveb7bhEqyBRHIFGj7EbJCTr7/91/EZ//57LN//UD//Xz12Yff/bebfFz3rwhA",
+	"Mzz/q3IKPj0nmAm8RcCpj5N+DrVfsiLE5IMkTtX5NnrawKkbHXCdr++Nj7GjZzDrf5bnLu+8JH3uk9ID",
+	"Z4YaqsA+x8JapxkhpIm9U587N4XSMcqAA0eIJsp6cjwImHPIqV8/mwZO/YZLhQvF3b213evTbu/sL5g/",
+	"l6BUxqcm2fDzoV8DjoA6Hb7MIM7WT2Bz2DyQgfcsTyKOZCvI1FvIZ8PVIzCVTd8lDf4vBhPdfEsvJYgH",
+	"4e5HUiB6WjviOPhle3P7l2l5/Tf/i18/lCPbzFgpgDLZ30lOjEDU3EUVOPR8Z5bn3EMbEywnd0obHVo9",
+	"PUFUmiu7W9pYLN2BVybkunsi+NQcdz/L8xvkg509g0NTxPPB+ZUpQ+MzKCUwtuLolvW2pNXFQdxLCicQ",
+	"3ia0mfmuWerrfV7o0HxTbPWpHdkGHYLIJPWRuZcV4rd0kct8NwygmHwopjvwf5jDSebrxwPAcvjDjGjn",
+	"CXRkg88uBZWyDUFiaLgJTf0WUrRPggbDi3GlRJ0qlVVVTmqHrEG+MscU9/JSKHOL6a3Xd+/+BMSdzcPt",
+	"z3c/vXyOuXkQNfiiNbLe5hy/g2pOlnP3wNa3lO3VyJTVSgE1T6Q8CdkwbabmItgsTWdFXpFf95jJ2a1k",
+	"Qg4SnHny41G10jy6TjHBp/d2r8/NMhY9mKMfVmIy7+V6r/X9UzHD7q09mtsvvthrY784Crt/Xrg/hesd",
+	"DRS8KouD2OxVIzmwoj9MJIIfcQjcGDAFX8AiIYWZr0JorOmyv8PjkXMQ+Do0ZDZn0vC8PFt9VBuTyngj",
+	"1e7RXtDyBSDTPMyhB9nYd+7ZfSUe9S1FebarDN/4THkJYcUOoASesBn9afuGryUwmWn8TiCSUblt1Lwt",
+	"JoARu6Uzj+1AjHYhn5ZsKY5FCh3CRyOTJGY4Oi5tFYEz9Q9IMgzD3i+pwMmkyCRzKq0EXbZjQbCQPjag",
+	"hx3Epah0IZrLoOiuVx7e4aFcndnhYza0fOlFN49HbAu7Nw2u9Vh4q6nXTIAovRviJ5UYopVVIdwuszsS",
+	"bT+PxuKcpVo9YNWVST6jYYf04lKoimozBVxUTlr0tmh0VLv86EWJxfQTCd00/o4HFbsOgGdqak+PwPPJ",
+	"IXK6dvuwLzE8Toxrcz0+DnfOf9luuYhoomg5DWg/hUMPUIUJHHr+svZpxowS0AnSjlBxfn2duGe60Ddh",
+	"HhGYPCXYgG0RX5Zc4rvA4LfEtgbqr4z6Vvoi+/Yjjwycqh6NMmmUJoXAnbGJhNpGNHzmfgoQnA8DFRvR",
+	"YEUF+65ERswNgJ34qYUDfJDNNGQ/5x34I1Vspd3s48r18x4Kr0InCESmilNTyZZqsTrC8ODlIKy62CTg",
+	"Ljl/MS3x20SbpjLmlLBj7+VlAZyyX7U/Sx6J7rSuldknOn8gFQcFIX7u/vvJQmYnZxv5iPo4aCExpQ8/",
+	"YjAN/tZdLlsp7KmFwsZLGFovOE4dCxe4deF3J6agbhQo8ouBGxO2odvVMEHaB15Y7Vp//KnjVx8QSZ5y",
+	"1aH0Za4JjzmjhibpQi3Syht1VLJJOA5XdA2NdXibsEM4Pd6NJ7hZvtOHlDg+jt2bByctXLPu+rLyi5Vv",
+	"JA3ADEB90PXvRNPzdw9Hsb6sIk/1yV5nieszlDd41fe8EDYyOUnDQQQPYg7k3I/G+SQoBwfd2P1K7DR/",
+	"R6G44CVFPTWqWXkiu6byf9Qnu4ro7fR2oMWp1wm6TrAiTELZItvBotudaJSZ4o1c2Pa7EOeSUnqgnlmz",
+	"V+O782JASUrzHtpkfuDFaqRCzHr7O/flOeO4t+C9gruAJxDBRhLdezd6GhJ7os/No3lWpzh/IrihZfSn",
+	"B3FZ1VKkCNB4iOH3lIS7gP1U6WItjap8Ceta1rrZUY1NcazFZlmh/QSZz8x5gHfli/cv5ybBwjLD85PB",
+	"3TO1WRM3TJJQFT5ZxRLD9/JdCv+dAn4S6R+KQV8o1VIpnkEEXpRmrJ9oq6uFsUUlLl2Lh4mb6iqRJj+O",
+	"WaPGD4aPfCZS8swnVzPFDg79mAwpnB+/P71FClIXn6WECrgL3tUVNTNcp7b77Hlhxb1sug2mi4Xy4XlM",
+	"DEPBi90+biY/RjplwVzykc6GLQj+h4mV/Yn01IKx+KKpeXSH6zC6kr1WQe0wSIXNwjZk/80n0K7J6rIx",
+	"GE+VUQpM1lrKV37dWZaDS7E2GrIYC62BjW42sqWmp6xyFBrCt3i1j2tS7rZWtoWgugqw8oAfy/jC81sk",
+	"w4CIIuXxwihwRFZs+EYWDd5io4xFVglfz7LoouwM3wXTLG8qfRBqQTz9O/g+YuMwo5BW7JagayYFMIlj",
+	"0dVEzhj4MYL1qM/knIZi9r4W18JxKXRDYZZQIGP20GVQQzcK7LvnyB4//BPhHpU3Ru2alUoUMWJIoHOx",
+	"nA/mfvCZaorf/HKUzavvim9108iN/S3rBOPDV5vau9SDs0FEMGf0czAkZYlPL/m0U/MgW7VVLAZgKHoD",
+	"se4XeuHAfa9PsRF1XYRHTQd4cgNQDW8HQkSSLOsR22Js+qe4FrtHrKYDx/idKdb+KLSYqC+gxZLAToPf",
+	"LpQp4pARQ7+PpDjZehNE8j39aqw232ORIulI7GfA7SiDmjwTX8R0ZQzpqWgTItBE37kRIl3BRQOFNHHn",
+	"fBvUJpPbvSKj0KWc5loARuF8+unEYF8Lu9mn9QciJHAsOrJGyEp6TlcKaJ27VoRq+ZLur8vzojnVNRiT",
+	"2FonzuJSRrcbnj24mql16Ddvvv+2+O9f/+sff3vDzoCKukfFSgKnxLRMufcCQhXVIBY7aQ1IE4C4EUwC",
+	"e+THtlD/rUvrNIYJ7AhUbr4N5pqyEG+AMU08VJNKQIG4KGjv+4ASsqmaAnCdpu6hvJpL3Lo3p5pXiuJi",
+	"pnlzentIQYLk9ZDJC+njf4Ge8mKiEhYseAfR6pQDTvZDWjjfELksa4czHi705AqkQVS2R2Jbyy1Q4iwj",
+	"sQWg85TKzwR3GPDXhkdOWN+wS9hzN55+svymA/DPo6wJPX1cNcBIIAcJCA8C83demB/DMEoL5iXJv2px",
+	"d5sXs0AMkKwoeg1NJS9axXUgTcWKQpeg4eGhDqLB9JGCJs4E4U5HzP5oiKtJ9bXoFRNXf+BMx4f2liG9",
+	"vDy+6SRVeuSi5fXb4g/gTZwv1NutTDpG+gn3vK0Cuyf/ad+rZJS9z3CY97RpnsLlMrXXhvOHf5LSwjRz",
+	"S3F8M1++2MaRp1QwuwWGa7CiD9CRw3p0Ts9PxV/hHjhhSpjI/hfw1Z+XFLpNLIPP/ec+6w1+nycYW3y0",
+	"I/U+qFcDbD6wRbuzghwD0na25kTTctZswEVhL54lSgc2wwtt73B3FkbQIL0D1q1/dIZZxRWaW5YFLysm",
+	"T7mptZGIhBgYTwHZDmFVwdeADvPGs1o8h1Zz4b3tvTDFWu5ODT5EdT1Za+lsTGR2Q2eXPOEKqdQA8si9",
+	"HmbuvsV6wuiVLPNm7oqDbHeyODpHKPI4OhQf7+kETB+MUz4H19PTd9RG4wqU7s+4VDbOWQjn9HBujErh",
+	"k6DZh6GP9WWQaDH6INEyb+QZuh2rSla3kOt1vxxwaRvwq0BnhL/gzD4v7miPopcVVG3sq4xLYCGA8+N+",
+	"Ds/x34K/+i/S6KAXRiOcU2Q49OLbbHcDOTWz/VqAJfZr1NjLVCYLWBrkXaFeRvgylYI5BzN2PJ1n4wE0",
+	"SJAGBBtzIekqIEynjyKPAH6N4L6bEs60oLF3xeOgvIg1gVwzJw4YdwjdJ/AKsCI3ou6hDHej62z//uNf",
+	"D4hS99qbowRjsSCkzdZD4tInd8yj1nmVRK3dpM59jKUD48So0goYVMqbA1oePibTYZcEZd7peFalwRgS",
+	"3STmfkkDYSL/2aFAd3AqDHomXzyrWNgpBHeDD6HhtdU8+u5yLHubsq98eAKDT6jGgCw+wWI4YNkaI4+B",
+	"Bu/irv7aSTFwIdI2EC9wu5gAUHllTeG96lzVMs/iBSJjOtTKBdf+E/XOhibYdPfslV1YfoBz804iwqUA",
+	"e2178Wr0r0jW4C44zMsoCyGmtSxOjdviwVUc11x1ZGQZ9VLLWpo6TbAccSyBIoVxfefhA4RtpwPCnFQ8",
+	"JQacrIvt50f0E+h/3VGa4nF7rY09tYw2nEj7JXJvcWGGrwwfxBA5ghEmiYfxnSFncWAeTESgcqOATxjw",
+	"S8WvJmvbWYqO6YjXGeCPFwQMUxHgp43lIu1EmqbldavXNXbBD4OFVrBAN4vBSL9XtUyCkSbu02DpkYBN",
+	"XKnGCntK1aQmNx//8Pfse8sNKAKASA9oWLLiPo12BQeb2IlaLyZeSdSO3QFSYlkIKrMti99//awiRv1m",
+	"5JjMwjdceXfh6LjZ/lsMdbKkmSaX61BwKfawGoLWR7cRhYvV5LX+/usqhi/BMzT3QmfSUpQ/xz79lr4+",
+	"T1wNxs9suVnEyzbCxaN4bUlATEDE6Yzy21ffuRX43f9EC37ErlhmM7kF7tkwl6lN/7ZbqmWNVB4fyxux",
+	"WJYHAaVDQEn8MF3oOzPF8uZeyuNqo48X3rQIVLpXEhO98bnaSUasic4h1Rq74sH4orp6SHE6U67H7ke8",
+	"HjflAh9kmc0G00t2oSczHQvL7he2fqZJC5MSTZ6HsFF3+yRxVjdxrip9wBEaSeYEd7V3XyfTJx6pNEJO",
+	"XFjll6QvreQm7Io/cogO2ehlHOYxbCpnrc8oQFDUxOK/1S3VM+nQij9H4k8tBrz16MuDmGjapcOQxoCh",
+	"bhFgdqcepMmjN7maeNEPmtOuHfFp2KMyiFlPFrwYJUVWVi+QJICJ0VGncMYsr1ASaTBj7Oxdul5xmy8O",
+	"Z2rOl0U08o2eyBV7OdyIBmGzWZbzNNJI2kq9yBy4A4gQbkRzGzpeAZv01NTKAAiCv/67oh+0Aa8MIgZx",
+	"9FZtJJaMehit/RRSTCLo1prc6zF9jQljJ9muZPU8Brdy/7TqEHFruSf4HtHZ86CbnTR2teQI0U/yFcZU",
+	"5S8JR8KGuQ4SxxyBFWuMZaXxIJyadQswTG7dMgB8PWYOua6+HswPnVd8KAy0n2FMgxUfrmZCGts2FTmL",
+	"St+XVYKr7ZZFBKGcQQCN0Q/OLHOiFkB2c4kU4BUyUV0b6vwHWwTpiTJKEZcEVAh/PMoN4rIT7gnRDCIr",
+	"N5QnRsiYHf4oMvcvYAnoWhQyVnUmyscIE8KqdFD+YRv9unQbxEuEcye+i6yeJe5JXScqMH33kI+VbaHP",
+	"PcoFQ0c5F/Ii3M1ECSOcOaethAUgOaDqlKLhw2eY0PBmnBX3cqWRu0821cpHAY8nu1qLzb17hPuKIsNC",
+	"HsHNo5r8VtZSgMRCHzFrC47gCmIH+qsZ6Nm4a2hU/+nn4NNRIT/l81JQFTydgPJZKm7kUaPiyCbEgmPq",
+	"D3Prdxs41LFoDC4LBBGYxb+Luh5zXiQ4IGVkFu1h/c7izKYbDlXrBArM7Y4KsJtcLS0SQWRyki2NF1V6",
+	"4lya7xCyn4lV6hTJ19gsHVQwy+Q1OMiXVWgy+ZA925XAR3BZ2C56Af0oJz4cpTSyKVO+i+lSvERhNRCx",
+	"pdA2hz4cOtnGy9JYjzxlAmSwqH4evAwcZKUkW9a60Evd66OsE7gxiJdA/Wl7WR8DdE7ZtYO2EsOChT6S",
+	"fZIQrynHP1kSnICeH6MFkbNH4PLJQtmhIOmF5ZSw8pdfEhWVwxPcuaM6VHaFBU9u7CXFOJg05ycRH4HA",
+	"io2Kt2KLqc2DuJfJTNOkEUwwYoEBmSjbAAp6GdPxEkufxVvyHY+tsLotEa8coru0OhTg9bbbfIupBy5B",
+	"kaL2SeSRp0Wd2MKpJqBFAI8Yjg9sJMg6DkybUGYVUY4zOMMLcAIJKx9Sl/1uw/iB2q4ITjBVteZB0k+E",
+	"9JZvEOuTdSbJdOeHv+431OIFpR+gjG7JIvBrCMb7phYGlb5od5KIfbtKygALthQYsQ8704dHjFaSfegU",
+	"1zSxznnK6bWHqk6W/0GnVCa3sKrk6ihUm9NMFgP0dVh+HYBf9LD0KUhBtU1dBUtrUHoqk2/cvj4UnPv2",
+	"4PKyNU1c3VkUn6QJ94aaXtMrk4XddIaklSeQKmGRic1IrwSAuIuQV5xbLDZ0fJDhCkSTvTGugbfPYtM2",
+	"hZuTNkSNgm2OMKTOk49zlb//+lk1a58PNicMPr0DgU31kcw0rN+nj0xS95tnT8QisJRHeanPEsYUJsIv",
+	"Y+CkGOiFgCk5FgP8zN/g2OuM3b8x01Y3gzzyCOSNAN6EjoF8SifxVx7WHVJd4HOswo5t42hdlhfWjTQT",
+	"1iayA3Uf8XYgWHvsJ3spUrz7j0cz7aiQpkILTyLcAANwOs5mQtWu+fdjDygpmK9IyQNLBbccCt2g1NPT",
+	"55+V3XuK9locU55wyGiMZTrQzpBUe4oVbKjoyqYScK883ij5a8reFgOT+F7Ko0yYxmXPMF6CkrYKFeTj",
+	"CRroOlgHcL385z6W7wQuWcCx9YkZL26UFQsDD4CJHpAJz8OE4vpOL8UlYh1syKqimroNrQjYUVNDigoK",
+	"lLIBpFGV/eheNYwfjpc3cd/2hhQR5NId3ECRKzofo7DeH5+avegNRK6vwhnux3ed3EPUm+jyIMrrNlo0",
+	"lY/7Os/moBL124q4cRgkCv/Q29ALRBEm6gYKdScXOH7uaAOgF1xd3tgfxClZwyDBpvviUjQAzZ2kPusR",
+	"wFKEtEeCphp1cAv1Jees9OPQz/jmvdm1QagOYLS0rVqfrHxObGO0aMpCl95axn3uvTqvXC3onho2dhwn",
+	"fkRIGB7tNnF4NP4LYsBuQROp49zkcGcgMemUQQsZ+3veVpJEcpBMLUdebZ7fuiBtTHmkBGgRnM6mq+pX",
+	"ptjLuiqw6sX9ujubwKO81zUd5Jvb5lTX6TeuksnnWhi7MlRSkpPFnmY25Qg4iigjzGTF4RAm1gS69Lx3",
+	"1VsMrzy77CGdXJD2pg+W1wfTmsQSQLB/1IjEFqJBNIBP1nOEspGYy3RBJ6TAmIgfFnR6oiOeEie9f1NW",
+	"aoe4NL5GG9K17mq/9JpEKNC/lIHHbQTnHHlrDsrCwMLjH46/X83iw1y58Slj+h6zpUEMu5aqHa6DUbU7",
+	"Ch8W5eaiqEDUiZwZB9tfMjoIbspQkhEdrz7/qbcYw+YM1zmtvM13mtPeS7J303GpcEMsTp89QU5rlMua",
+	"qkHrql1HDY6yWiWumfxrTmzuMytpA7Nn6qVpHxo+SZ8tWakUvBdab5kj/NtJ4WyYVOReJ7gpcqT9RBzD",
+	"UOKLOQ73w6kNS8ChYIIwcz5hXfKKfdwip6Iii9YxLrGeO0bwvfSC0Xz9XNgVG2jWnlvunnGqFP4r6G8i",
+	"feaU4ht9api8f4I22UMJCHNvkO922hbMNfO6IFTGGazUTnIFh79sAYkAlENBbeRQcvH2T3efffWHPzpv",
+	"aS8/srQQD6qSbLHyuw6iWG+RpMQ7Q6Zwrj5iapoU0jMHyPASGAIgLNMVVKVdNM6Nyo6YHcisH84KISUE",
+	"bGXnz5kEHddEMaSsTBIHdfxi4OOj4jcNZRE+KFZcJJ81063aqWZxppoM7aWI6Em0c/jEPIZcAue+viDc",
+	"5S2kRMrCWTSld26rEstly8KZM2VB1gyjBRYluPkSlvdEFt9o2+3Cnkzr3DgR6I/3gteiWbdFjwuTVArO",
+	"Dh9AgTcKq/n6FrIHQbzD5kxWubiBvpAkSguiPynPFnRhDxkFaH2Io5phav1ykgl12IY20zYYDt5IB7bE",
+	"sofJaF995JyjM4Dn6AAFDGO8Leg8lJgCKwvnXpYIyF9inbZGjKmMIEp3WKfHtREHD+5ptB8IIUaWhdmL",
+	"1v23xQip++dWVm4YCBi7guLEubFE2mE0mC7/D5sWaNxzdy1olyEzPHE7AXwRPM0T4fsgGoLYjKJ011Yx",
+	"hhlgXCp/Al7RJfdJ+bm4b/otQjThMoB7ui2JcIXntiSLj0EHX3eul/TZJwyWkUaaKHIPmi9NL7vgJmWr",
+	"kHK88cG40dym0U84SiyWqKgeVCobSJ9NAUOvZY34CHlXx6mWL+AXzNURIWomMRJ8wSVBKY+tuhTYu/wo",
+	"Diw+0F2XRENI71PbGIwoJYjptJkBcgC0Va0Noho3hV9irtZhL+tqlZz5XXgkhNZ8Lfk4RHgZwibO5scA",
+	"JGIZgqY+9J3QzJZAaTPwM5xVYiSClvnQLgObvhfHnidkzsoCom4tH6S7rSqsZjpIu9fQmrvZa7VJRpxa",
+	"u5oCcsVvpJdqBg/DLDoYQyj9zqZSdj8JVQjtmpBUw3Ib8Nd8fEs0XXWLRzK8vl2NtEzXThnAGGBrwsS9",
+	"gHXHur+aw9UPyuZmpHaCfHtt053CCTB1tzx3p0p5Hy9ZRvkpeZaXxdxeHY5iY1MxN091NT4VvSrNBW/6",
+	"2feGJZqLkk5OTNX8eNrlNBLNQjq4SQbkhU3uVu32NlVKFGOXdImPLpKzBB3nU/MoD8C3uVLMiDOOIVA+",
+	"Y91yXM/pPTIQydThe+Etg/7J2xNEzViM4ZQvu5GmGHVlm4Hzg+/0X++WCUaZmlkmNNpBNfFfvyzTCOJz",
+	"V8M7AjfZJ/F9ItMDK0CE4WyGeLn9rZb78keVYvjnMCYOniZB9MAbUUvADJOIYE83OdxxRh5F6+S6WF+K",
+	"jT4chGHQXGbc6O6qHcnmU4Ddj0CrOCnqEVeOfQnti/C4G/8MgbxcUzOOqnleUF6pD2lDecSfxjm2Oz31",
+	"AgojT30evSJJA5qBLxKMkG5qvVGUfin5PTB82mhj2u148j9oqKuzuvj/f/bt2zfff/YOmrP1FtGffeCC",
+	"HBSqwwtl9mxQWx504kK/nmEyXS3ZXp1E8D2gnA39n7pJhNAhjOQ+9tUQAyLDLAA2ypPClpRDKkRYQH5r",
+	"bTjhC8J+6aspnP0Z5ChWFyRGaFWz+65VW/t44tWtTVycidzL1meA0vgtT5UGx1f5MfoXTCyJmWEUYndu",
+	"eC6mUJDHRGX04sU/fMyF6GZbE28XU/Z6Mc4eLCoNoXogp1GmuPgGpED6pyhUYYozxtGo05SHnum/6PtW",
+	"H7AlGY1YBC6QlXsMRFhGOKUQVr5v9DmrYYidNtZOM6AXFLSmJF6lseawOLb6QVZQDYNlOgjCj40bUZpO",
+	"FL5PPZ9dA1zmZVEToC+6nkOkI2/Fd9MDPyRWSla/bLePqdC7LCEyHIwVUjCC74IFAIwEW0yi5H+4Yjn0",
+	"+ul7EJmbJsrEfGfdXjxIKgvDIDwBEDLWybmhqps04IjE0vcYi7wkzHfVYl/Tso7Fc7M4cMfG08K8AZzU",
+	"TdNImwEaE2fiqF2VxtRfED8pT6bgNyApHHxxh6yUFes6SaNc17INbBsYSSqSiLpPST6D1V+5D/rBfRuK",
+	"MlgOmZORq1ptBp7EfFfMmCFuMoZj5SHF8/NXrRq/zuPXu0/NSqTE3Kld+Iq7ZvSpNQzl3fX1ncnDfvAk",
+	"O09BL4OW69M8a4oM56nekewT/qWpL069DDYhLtb3pRxQyAvH35n2dnm3TB5tjVmkRPxGRDI5PCKdbjl0",
+	"PEu+HDOEk8NpLzstktA+HLw32J/A1pNuNELcn4DPgmgx4hyTSfeK/U5cMOZuQGffEq+ALg6nzT7YVp8X",
+	"b3Wht1Y2US829qQDnAgmys/K7vXJovkTuWtdcrBM3mdJkfIAY/e9FvT+u2u0UvinLqAjO9nXop0nqsOn",
+	"JrfzkzbMkhU/gy/EGrNHiTBVg+qRqR5QXvo8ZQDyCPjAMlRMjJh7MEMOH7I7tBjBJQACDskloODN6ABb",
+	"hC59KIXDjBPU7xRruRMNf0vnN19YNkD4bt/q027fUZhDS6BqirNuefDdFIy3X0VVBwRC84QV3xFaC7W8",
+	"eHS9JNX+20ADPaxcXultLoSxFPbULuU/S2E1OX8kVb2cBNWfaDu4GrAVkZ2SgE64cleRlITFTTHkAZOT",
+	"0ctRy9mtiH709RxQG+9w0n6MS/k8fbrxQ+6P8Wu+DIh2MY4D2o5Aw0AFDNwNfNI87HUfNxy92cABXt7Y",
+	"VokaXEgrD8dF/Rl3DSLxuTu767bq6NUBcsJdYQfdOlMINaKxqq672pBPVCQ0JZGtZQHVhJVmdaayoUFI",
+	"nyqvKKgPCGMRktjo3k8gisXqn1jJJwrInIG/lrVudu6qb3QHRWkB8tzYYgvh7MYWXoWlWHAR6547+WlK",
+	"8lGvB+Hl0y9yYLem+M4PgpOpn6QxYucrJmCNqRixp416Vcj9oOKEnRfR3cBJRASeXnnzqEgxlVsPPGbM",
+	"Zx15zdiGoA/7+SFs5e1H87YdbwVf5JizaYFSOJDG0097ueOOIj86BLRDiTOURobyeRZzqm0Ryn+vDI2F",
+	"ThwmlQqwZsL0+jwjIAfGc7V7naQcW9Va38tqhUNbEBuay/UEvcvoTyrtphplWRDPAgVMS/wgsHD6J2H0",
+	"VdjA7OHpHjvaA/+AtQQk9F5fYngMCr6/H8hB2WN7HeiTD+UjWQsG0jhIDIVHUT9SdEPRXg13JimMbh3+",
+	"LC9JsMuh+JwO62OrGktMoH/8+n/8lj1nC/Iso8ZI0TT61GyQZ+7Utvi7VlpYjg+ZlhW1Hk4kZE67XQei",
+	"kk1oVIu1rJ8ig44P4kd2BBSnHwCSdpn1FzfJzvLAPKqldUhx1TWBwmOnJvajau4XI1acm1qLFA4PAVDM",
+	"zvgojHGOVYJbQu32dnpBZtcBhpKevLqGyMjmQFJ1XR2zpfKIDJYd5ujL4zx4CkNNPjukmUdidT7vxUNk",
+	"Zy0htkN5MrAB986J96lmvkSouc+dO4jsFHUSYHBRDi+CilxLKlgKYbAu3gFdFAUBTs+zKY0lCtKod+ae",
+	"sVw5m+4Vtjk+JzpQW1QAktwHnBgvE9/35qG9AAYPQii99jczCOsoS+SJYNuzzO7JSkn3wSqT2Y7qAaOf",
+	"lDcJmDVcvut8bJYiindI1624n0rloYVZxnB9CJNJgC9dnNbHWxtwCd2HW01gl7DyioJWz4tnYAW7p4dG",
+	"3IP4SDA2z5498wSk+JdnZbLTb81Z4+JehnAV8EQ3+hxF9Zpir+vqOVmWaIQ402uAHr0RbaswmSf6gKox",
+	"EH26MxaZ6kXbXsA1sVRVN8tKHYJDszt3UM3JJjtWdR/a180TCHTa9gJeQhL6O9UfN/6iu47qS+LsEeeq",
+	"bRUyLlAkHv4XfQn4PbusAbk/mgDABK7lRTfVRGSEw3pVDZJsq+ZBNlb7EC91pAF4MoyvLIwm3UjKA8pn",
+	"ii0yefbQ/+b6rqbDSuOgd+DcTddOjtqOLhNqw/NeMxsjqL4FUhiwMLqRwEhFIEvdQt2UE6VRvMQTEyt6",
+	"uXChlGE5A+Q+k84RzWotV6NQ5phAItU2gGQYic98odf4o2ExFlMY8ak5GnhsoFDzQLu1EXU9DDyNm7+Z",
+	"ek4KODJPp8pA2HpUjY22BcGtTYQeWYp3f44O/jBBpVDgk0CMcurgTxYVpDt6fFCUx1DSRpYp+Ru8LeXE",
+	"esaeAfVs4CjrCWgZKuv8uMqbyJbrRDX0TZN4ellMn1yMSU5XJfZX4N87dgvVP2fZRUrj4Dbsk249KKp7",
+	"Mu1ryK16ybTEWpQm/UuXQE7Ztu/2/QuR1WU+7QMQlQaBqPgoETmrWW9shFUPCcp3VQ15puPKqCRfEm4N",
+	"Zn3XlyL1hGNHYvy0YYtOUFECsXUfi6MpCGt8VWRfgj3NUHmzFaqWiMy52ovERWxPbTOwPIyEKCR29cA/",
+	"19ruIcFEPb+bWop2WfAkfYSolpXLDeOw+fslKa3czRN/ykNzzxZ48oFRuqkmnb64fHmyoBg+WbF6098A",
+	"Aqq9QloZTZ5KSzN5ivhPst/k2Z0Kkq0uzrmTjWxFXYTKEyZGgv2Yi47Odc4bnYzMEyf5NL5ze2DmeuuL",
+	"6sD7IWC70n0K6AXwx2BcMO23wyP9qQ7woHkr6372p3649Wqzh+JoZYudliYKfQf72urwB0/59SS6I5P8",
+	"HuQpIoBkPPTAREZae7x6QxWUQNeaLoc2qaYjhICldAhAQQFdRailEBtrcvFjoqgMk/YgB2uusIjoQf7P",
+	"CR+M7V4YWDUxMkhC+kQKmMKCz0RWStQ843LsdQyqvKiroesQR1kPDInYMDaguOu91EcW0ncEByZ6KImZ",
+	"ETW6W9GgCtAkhz+RVWcTtrEnw0s70yiOomilqIDIZK/PsoLMJozgtNvThp494wkP6GBbMbl8aGz6WErR",
+	"aKiyjPCAs6T+pXuPtwsYuU/UBKfqdEKPOm/odZ71wJtecELBg+dqa0VzSVcVaoRk85Ay4A31hc5bohHN",
+	"D4SjoX2anDZd1NTgP74CPnHUaSrKlBv7HR8+7ZsEUuWkke0w3FK4u7A+063ZGtgrAIjn3CprfXg5WFAY",
+	"4iJKVwaPtgttcYC0VRp8GZO8Ap89jl83UIZ8FplFdWx/f077w7Iy8b5Fzj1xr1u74MJJcJy/dX8O5jaE",
+	"feMYcN6aTJg3blNzCylbtvD3LkAns9HRRQXjp8aLStYm/Dt8fWITTo2hypbMXYBg9tzJY6PfC1pi/MUb",
+	"hWM6rISumQudQlA9nXrq0b96HeL3JpJjfwWRARaWtgNjQAsnGBSjUE4I8eCahKs7GFNexsMyc2bjO9ke",
+	"zH/I1qQYtxLBn34JG2B64ZeFOw9bCBpC37S7FqxKVC1jhoOn/AXjq6s4tppegME+0cRgmkzlMa/LoGJ5",
+	"3OpIzK+h7i3jtPHg6ISs/oAL6ozKrW43AU9tgNkHpYvQq9bNTtlZ6Fn2lcgtiA9eQ+20BSSFuRmm0W75",
+	"wmzENMXHBXsPuVCV3VPZka5Om2Sx9+qYfGwX43utW3tyRrz0RgOU2Iljj3NvhKp2XQ03cTX6wXUkzVFs",
+	"FfabPUHugn8dOvDzPa+1aFuZCAotb45sdc1p/ze6hxflBZLd8HQZ4BSMoA3AuQPbIGKy4ssOZ3DaKU0A",
+	"usXNbvB43UhCNW0kMSH1Xre09DxS7BiSxxUNy5Lc+1Axtmz7t9Ju9onYnjLmNKFeGnkOoBNg+kGnzASB",
+	"eKpeLRAbuy9SEaC4APjmbXFUTSMraj33xWfF+hJlVxClc1nzKzDvJ/Bs7iVpMHywRzQjDWDbk7F8MeYk",
+	"le2UjR0kzEnRmUByk+s5AYl4dctDR7oPu8WLGYWVZxCJY5SRUWW9bS/9bLQwXU7W7ToSDVnosnEO5KDT",
+	"JhqORqKkAY5Gi33hV5Ixkw6Gp7BroKkbLJ8TVH48KurLCJtSCSs/69sjQwzved66yYdcRQnieRU4bteC",
+	"rM/Cfcm3MJXOZDDu2iXLs1/oLZGeKm/E7rmrSbQIiLkE/bgA5jnQlXY0aoTv7DeH3WtoImH2OlkVPR3h",
+	"ZJwisFwPvrMsCv0a24pmF+HflDd7XWM2HSI/XBThsdgMUEkpKrXhuw5e2aL7hokruMUolhabwj4/M2oI",
+	"ZFyCMXHSXCGfx8V3AsfDpibP030SA4UkxlMb1qq5pxfQjD01CBMh8kmirP7Hg6prZeRGU0QtwyDWJ+sM",
+	"3VEblR0wPXZg7lqvpGjBA2y0XaE3z5fBp+inUJb8Pe3DnmkUwgwhnGUMyi7IT5V5vMLOUbhBArMd3DTQ",
+	"XTCkNsJ14YJFXVnp+DN4Hn/jIJF8qrmVdsqjzkCYEgkk1mgQQKd6V7qnD3LIZxbEjiVpth7LPmpJ8FMp",
+	"vRrrEQT5gLwXsaRWZGpae8ojbb431WrLQYyHxESaS34Y2fdSX0BvGi4mhnyR3pHxJcPYswJHeAHM9Y/T",
+	"Q+PZlcPVYBfyrF+Hfqv+Wp73XGAXrtPnIxJ1KvOV1XPIodZnDPiFykG6hDGZiOlR+tKH+So7yVfn9kNq",
+	"o/Enk9TJRHSWg0y5SspRpkoAASjiqsJhHuHyhzxIyyzO1yshLfNw3WDibzjcU8ShXgCdgLjVHMAMu0Sv",
+	"uisgDfnpEVY5LP4LYkj6ovcqcZNPwPVOgGcuBgj31fNGWqhUGmGR+YPHXhYeJnwpYPcs3C+W2iRqp/hK",
+	"+0HkeAiV7eGtY8jQMkhLUsbedyRr49I57KxwhkBIp+Gfaqe9gScR3k0cqsRIFJgkBiVL0DjCG9QRjPaU",
+	"LP+kH6SZ4KB9F9oLNdVShoSg06c1ugsLsO2paIN9USPPtKMD7NRz2OCEWdnD2R48+HJUG1EX4SvRolME",
+	"MX/4zkD041iUG6NTMR7ez3RcPC4pVS+sdXXhy9877JisfeXLXDp064yHDPE/tcdN7SpwOOxqBp06Xr7k",
+	"+WGspyR3xBXA1IDDlK3rw63Bgf9fw6aYjX/tca+9CsJxT8Dq/4ds1VZxMAebvdzcL5gzPYjHBypvNEtT",
+	"OOz7hdw+vnhqtPCScQtYggkxiXPiNETOmoLZD2NLokW8F5dJ7sP8Q7/RJsHKse3TdfTiAe2yl+zUQ+IK",
+	"UM2qX7XK4BiH/gWPFbCVlWx9tzZBhO3VET5JlWckaefSdzqcnZRxYY5S3BsfUqiloXAK/Z32gs/C8WDF",
+	"/qan19IGhCXCZY8ZH3FV/Rb6ObLiItd7jfKan1cI8dCEmycf3ImEwnqsksnw8qfLlEZBS8rhraVo3TUL",
+	"kNnKRMS7jTWlM+y3qpa3r+/e/cld+LJ5ALblLMiKCaLCjzYJ8+Oty6ZrrsuIl1D5ECvscwU8lapCSiFU",
+	"hgDClhtEqlrHl//ySWy3b73ERWblDZ/Ce7+XEABRFkF+sUuOWqiUKdYSAk66rsrp2UBoB1DvsGQJbA/c",
+	"w3PkFruPoUhhj2m2rVBUOzxRpgU/StOJ8UhqEFpyg9FtF7L0A4PShMxEuD6qjZlKhYu6zq4IdMfvnXsi",
+	"e+/zDI7/K5qfkm5P3OLhpAb7n4md0YvSd5F9nGnYig4wgnYNx+eVzITOeiK2DL6j+A/PFvev/sV/sbxp",
+	"TnV982FJx+mUAuiE44rt79o1v0q3a16FNE7bwBi8zIAHfBgpQwh+uWSCw3gd/HXCPBpbwd0k8qhy6MKc",
+	"ixyGB4f9Y0V5f0nxBAsTmOMiIEeovx2RMnIS9X5/+aXB6tIFYbJHCUTHIrQksdbhVwZzTijM+dcaLq9Q",
+	"5TsJ/Dsu50aa5RABZw6daieYqJI0Vf6ZqUj4Rh/5QpZa6/vPTsdbvACdl1wWocxJb4msFJtmTPEb/N/f",
+	"TtS4zjsNIRXQhYmo+KTzerv5+DVhZVWZ/cLGDwCkyEt4ZxgVuWl/rlKiEpcF5TmUQE5347m1uAuzW3C+",
+	"dm2/zSxW8zSb+aMdpjeNTDOYHr6anY1HHL4S8yxZSraMpg6GkWKpW5o0TKb1hrCLIWlGx0LYiIgsvDW5",
+	"bD8SKfoj1B1meHp6LlTeEps9p/c2ukGxM0v9+n41Sw6j7GQ+dyoGbxO+EtvJbBna2nc6lFF0LQgIsHgU",
+	"xsiqyCD96XQflxn1BSS0M72VTWLswrw3p1bZy1snv1MUT8BBYFpqkgzZauKJcn78ze3NXgosAcFNuInZ",
+	"oLoJiqP6s6R+hUAzBb/faH2vZPf7s/yo6vp0WHXvGT3D+oonOIKgj8Ch7r67t/Z48+uvEI/ZMtvzw0ka",
+	"C5TaFHeBxID8aCWYK+4Gc64QwscTIMdG17VYa/q+OSkrbwth7iG0fRCXosK2SaAPJ0SVnbDSlzQDDIKi",
+	"/L+4+FQEIispg+WExGPj2y/1qTWfFy/bVhPJBnnVBQLOGYTV+9dv/vDff/v5/9OEmMvtzXtaxpvy5sHX",
+	"sN986Tt0xFHd3N58/fmXnz+7wf5dEIMvPj/Luv4M2tK/ECe7/0/ZfAbNartT64EXfy373/Mb9pkvqdxh",
+	"/srpFfjNq+rm9ub1aV0rs5fVn+WF7u6jbog5+Ktnz3y6ntx7cTzWagM//+Kv5/vPjLS//ysVGKLeZREI",
+	"+yplEXnRpFWcqD/8dVxPWPyv939+O2Bv5i6PMP8vXlOcBI7m6XAQ7aWr+TRd0SdUHgZAYTjiYmcCtyVc",
+	"ch/Km4+fUb3zX258RuPDr8k9M3GF7vTGvY2wjI+iFQdpIfXzFxYzFDqpqboa2zjgtP/tJKHvjA47BgC7",
+	"lca96TZ46LFOw/F8WCZWVHHYvW34PHZ337oj7DZSbCAOd3iCzcZ+fLe9qqIaEmz88whopHo7yv6uV53q",
+	"gX9T6Y35ohOPzw9ogPMiAkQLfrmTEiM2G2nMFw9ffiHdDRArAO4jM/rMSNFu9l8Eq4L9NLqj2c87kwg+",
+	"Pir3GcRByZNhxfZHZeyd/9IyuZhRM/Grs+xDGsY8GZZ/cJai8V9+CunT0Mrt7iTdFmdV18U6wAXpAPpH",
+	"jTKH504AKUnhk8TNRrZNB4ZEUueumYFKyiZZ/ED4zuOtfSv9zs5porfi4ktC3YnyE4CZIZUc5VQ53URV",
+	"ADflWEN06bcPuIXS2Bfu3CyRqgyReStp7/sa8tdHynOWsI5FDopQO1l+pNS9Fb6hIYYTOIvLlOCF+l5o",
+	"eSI8AmWKVh5rgQDAI9kjZOtQdDYhjWMZZFTOF39HRJBf0aqsJXr5fRl92VRJGeVWq/vKF+/3l9fu/26Y",
+	"++wb1ki/0EpR5uYT7Y2vonrS9R0tDpxEKqrzB9EDsGTZCRxa7K8f4n3EOuovYmTf44nXM7+cm9f+a9ef",
+	"9CUsPQhSMkXh/BXXcpnKAflJ9qq1RuQdGdStmORww+NvpzkN9U2idh8GBBA0jT47n/jx0osJFuey/Ysp",
+	"kNIJF+E5OWVY1kz+JTp+8HfrGYy7n0rsOM4Q+qRJteDGG0vpjIGzCeweT2ngRK/OM3Col2XWwPEPzjJw",
+	"/JcfLxD+Uf02PsQPXW6qpA2Tn8S9vAt9PZ/CLvhZnsNi55y6L5/OLohfm2xOeYLNcosIPC9hIa+/cdgT",
+	"9cXf3b3yK9aEz909nnY7++Y5Cmtl6x70v/8iPvvPZ5/96wf67+erzz787r/dsG7r0XM89wUKNdlSkTrI",
+	"dic/g0f+/qpNpgz1P9ry/EdJGN0PnYw9L7ZK1lXUDN5oC/CV0LwB/aCeBfGTyeMXTid9ptEQ+T9HMFlF",
+	"97Kp3uLtaf4xZtH16d0rbZOXTYV1o4+UtZfBuJgwNzpJBFdnp3X1lGIWci0TdoQNe/mEZsQ4yTN9/mHt",
+	"542IVPsSZ0Pgd58mHLsRVtR6h5kQEZbsKYId2OYIcNS9vTNY4cgewjtz/4msjH87Ec3NP/oGwMx06gKg",
+	"Tx9vDkLKBkv7goNL+ZvQwlZiK0iXxZk6kQK24sqd93jJJikFp0r5RiL2CN/5L8yEw+5VU91CeRsX74r5",
+	"eHJuFd5pZKpHPJqqqI2OSiiRfj4xGCwbnAi8lQliaGVCl2ZcodJBBQhTbPbCfv671JtD4Qk36T9mzdkN",
+	"xfMIY4aPajRKsCrcyAjbApgvDIw7MZ6/3Sxcf+4hVCPQPadXgY4tTlgxADE0SovCvzH6AsyVlGT9kP1a",
+	"qElYso4zobFvT63RTgXMfvNHdVD2ZmlGaJm28qcupa/C54+3IgLql+ecP+81INbFKsvzA/mDTCrMHwcb",
+	"8QaXBYD2gTFyCmD1n/YyW4t22gp5IdonNkH8K7PsjxeinTU+4IE5lgfM5fEb/x3yRSLQEKoQj1mF4JI7",
+	"aa+NY0Qb1+1XyuK/qyq3Pktj2a8qeThqK5vNBUo3PlG6BLbuHxsPCa8cH/y1eAor5YXoEMmhib6JcWZS",
+	"lghi3WVF4UeH84u/38vLZFbjR7W114jBwpSGe82TeF/uQYWADXmqNctJWCD8ZZYR9c1ctmItd4gDyarN",
+	"F3J3ap5YZ8Ij51sN8Xs5upDaaJ4kU41Wu93LQjXGirrGYqy9MACniU3Tw82b0I2h3iGl+F7A+n8atfW9",
+	"G+1db7DXxit+EpV8quBrR27bW8iSQO81XDzebo2Q6XxRUWGsaG0BMHrLU7L9ChQ6BFpgno4/BPDpjO8T",
+	"KteL32AP3W9Lb4PfvvquLIBKCv4FXtKfX/38XRnpXGi7V8397avvEnb6ea9vlhzyfwKv4f9q8x2lJnWF",
+	"44ePPk+vaTt986xHSwYkQaRKMMVvqHsf6x6cdX8vjxYBXX/7ONOuf4qA73XGBqfvfMqFp1dwVrP/6PEV",
+	"DBIRPLGarEcv6F2ow//L3tsut3Fja6O3gtL5MfFM27JjT/YeqXbVUWxn4plk7G154qpzdioFsUESW02A",
+	"aaBFc1xzPec+zpW9hbUW0E2yv0iim1KcP7YkNrvRwMLC+nweCOzfemCmyI5PmyGNvLv31ZaG0e2TAnoW",
+	"+dmNm9LPG5acw9Nff0CMipYizlgpyfL58a1vlPvzzzJttb/fi4W+EwfKT2mEd+vfN9MfISPZz17HYcXQ",
+	"l8AUC4WIfrrJ2UWmYLQ8RJZGNOdrVeFfhQ2zPLAivHfSfkWPpvAREGODuSFtUna2A5IPUDkjdZYlwB8M",
+	"FzrVK/hk7g0WX9MH4IYlQcbKc3hEDWB0+mcyPa6YrDFff10Rmz2V+8aGGzbLj0N8h88bN8NzT0XeVwTQ",
+	"CGLVAxx6HBAqVaOh9pI+73B5XiOcCfYOGMGwnzvBjUl7m1s250to5GPkQ6fc8h1yBLcioQ3BN3V7fLQ6",
+	"3yF0tId1iwwCsOtA/VUzrUoACGkQ0IVA3WBAJU6eu9CuBMKvZGJqnV3Y1NP2Azf2MQztMfh/DZ7VIR0p",
+	"Vnyy5zDOx8bmgi/2bEmhRUbhpOYxp5AN0StZP5dHnwo4PGj3FvmdyB+DgCBmzgU0yDlhwYQpDiRhOk8q",
+	"s59sClxVErliMvVUhMhjlnErcv9UYCrUA2coADirmnCvwVSRBvrylhm0N4lPNoFXr4QJjJsCnjlZ5CyT",
+	"SiCwL+ZmJjorFoqW6+X1T9i/9+LZfz599ISVWW5C1nXfZjdr/B+2Z+BoxBn/2/XbfzCMvOHs8xKOnH31",
+	"0r3PD1KJR8kmmr/EyA2tLl14jb9RH+G2xoE7mc7eL8j0Xrx5FRQIPSqVuZh4yrUadSGV1WdHJZrfKGOB",
+	"BWwK7DrJlgXp9TWxnFrNnGqtH0w4h/rbBElt8XWwhXSxgYAo1Z20ojpHXDG9UiIPTbaBf1TthDNrQzXm",
+	"+OF62XZiyb0KJYEtw30hDdUwEvzCvqM5PvzUajiBlp2Yu07leowp9OmxSvczh2BbfQdY9DWq/a0Sfm+j",
+	"IomixmGV9XQ7nRgKYQCCDDCgQEirSpp0Ow8Q4Ds9zXX6GcK5F2cZao9IRTNefyceQ29LkQds4QYDSstJ",
+	"nQFVWxdD9LN9/IVe5SHVsLPXlwlbCGGlml28eUXb3tlL22pU5zOupPFIgfVxaESwPEKVXntZqGiuhRuS",
+	"+DQRcBHpsRtB0bPa/jnftnOMWtIrTlxqi6bH8Nyu9428R1I3A3lJXjwb3CQv3ZHqSkp0B45ErujQQ0Nd",
+	"wvgdlxm/yeAwUtomFdgCaCwiHbAJDxml/7O6ofVi6UNi9TvaX9BrS3saq8YtHfi8IalTB75RchOV7Wmo",
+	"KDBlvwEeFwwKyDJ54ix4V0F84W63VxWcF2u82y+gPfsXXv16nAKAVFRAV6pW1W3SZDYqoYOK6OpulEEi",
+	"aOs+cuFW5xk1xtFvNbh+P0dNjAf/tR/LajGb+SrajqIivF+fTHp50xi7/02KhUVuqn2sA1waSI04O3mY",
+	"rUygTQ37uMg6c7lXqsyM6pz98f+mKpnNSKSHwL5kIjOCGeQzrwKrDZLGpSLbpErJjda8Z9MnXzDLWitg",
+	"K+M8diffj6rYq8zogGvD2VoYxjNnx62DlcMBHhcy35nzUzfib2txTLHwQ0pN4yaoraThnvgaeEUBTyoa",
+	"/ogSEK5fbz0h1cRMpHc+6Ko91YVlXK03PVh3s6AhIkX9t/XL+aTA/tX6JCxM8MvCmoEKe+D+p+qiKF+u",
+	"yX4srIklNOgHLPjtBvvPYqmNkTc+9iIhLrYttxfMUJIeDnmny5dABkTQN04Qqt6ntMbdmU9s3FaMBuk5",
+	"pzt2ydAruOyeJvP9ID8AbefI2XycmQYhTGnaTpTLh8fjEY0CSiTRUjHuNkgcoIsa0VoRz0GzTH3k69+s",
+	"WvoI5m+tQKwQ5TFCnx5wuwtjAWTPVg8pW3d+XlQCs55xPCD5OU009/wAEzJOo/aB1R5iKbct4atX3HZn",
+	"/64Mk1MMexP5C6ZXwBj01Ik5S/maaVWNMyE6SC1aGxL93YsYCc5BjSy90iqOSeRMd1gHQI9KKtzOKCtG",
+	"WDbTcN5tzrMPkfDAQBaxiA9GdJ7JtqMJyvRzfivuXXP2Ji3M+kAsmchS9L1osbZXRLIXoxsBBGZDMNiN",
+	"wHA6ZvYWGhwgrsADxzwpHklpfWz9sJZwlKFcZIIjBGK9GL3HC3ppmxJpjQLDoF/11POU32u0NXhDetuT",
+	"SCA9Ox1QnznhQ22GQAPWw+IlnqbDnQYU+uV5RNyVVPJMTFqQjF75C6KG66qP7RWxo2F0huvCjftE7MK7",
+	"RUKElQrLcIic3qe2cwFhkolWCtLsgJlXWi8rkWXoSU045nIBbdSTm0U7m+R02rLK02m/6DyG4A5vn6pN",
+	"biPmF8Q3tpNqBqFUaiNLKv3l6IjgVQ/Tau9Wi6Y3RMtuz1eM8PRczuYW8WulCbYSyakBmUsw3kkkk8ay",
+	"MolbNzCIlf6CTO3dp8JQ6tlJbZMLK6dTkcdDYd2IwREeBf2N7HWI1mvr/soVrDeE5spvhQv8p7DpxSco",
+	"VxLpsOVTGIVv7y+hhuZ+ioBKBrrTdGUy7obn+SZswc/9o+QUFQcPqbxlU9IZPz26ygUgpOteamLudmH8",
+	"960shIXfs6TQ1wJFOrNILNzM0rQZLEfDtXLSazDCR38IlSmUrPCFVFBTJ5AeDzpAF0udI+NaHOThNqk+",
+	"x6c1Vwe+vP6JCtvL/kmo28P0GpZFGfaV+zVhprihGyfArvMLz+StSMp6eSRSepRg8oorInDTCrc01BX+",
+	"j4Jp++OTgITra+u9j3EjMr0qE09Wa4QS8DxNVCz7fz1hH338HjnrceSBVJqtcmmtUMn/qEIBNaRW2fqX",
+	"mdYp0AZymdaVDb6BObufe/4jbHcvnFAeKZ0kYg6KY703U3oYTVDXQBNWDdv/VFqpr1IaK8CacoVQrbEn",
+	"Ys4H3+yLL47BMUrv81uhKHFKroFqrvUOsnBsFu4dOYE9Lt2CFDhp4d+eJgWKHO4N0Rx5uBETjj401t1F",
+	"qgDE50JFIRYCBj1UpvCKzFaKuUnwehf2Hdr24DWtFaaZjuKD8EZEP31SFuEcgccwuDS4t2o6ihfYqBMp",
+	"oonHSBVZnVeqKahLa6CDFEmW671DTUwg0fz/jKtZwWdiT5apjQrLThaurXrM8pm9YgOxItV4kCFvs+cR",
+	"koqqT8KY3KfI5dwTEmNr7c4BAL5tAb9FhPgeu3KiU9HiVPe3nj0J69HVnyLPdX52jFZ4/vTrWhowd8JC",
+	"kXJAI59t9bj9oCdB3gZNfiIBNfcmDQ0IgGelYhn0eLlVZtCMcZCMlBgD9UFlkJMKyMBQDexX5nZ0+Epz",
+	"y2/quxs/htxRBXWgTBOVR720UcAPBG1+Wo4qkAmFDJ1zkOuVETlb5vpOpL6KH5qE5jybsrku8up4kzBw",
+	"TU1NQHYNAhOIObi5FWkTpsK+uC8gUqArWuXpJWqTQVIDWue9Ralm/7+ZVptmwLhXbs9x5l4LKmMwJhYn",
+	"/f0jlxnjbn0eW7kQ8JBLHAH2lVXigSiCW6By2GcPbOfRFhAoIVsX8C2SRg61gFBhM7aRr/M36k5aXtZa",
+	"DHT6U6Q1k+qWwKRleDCUWt7owl5ShlFpMAL2x9VvXF3vALcu8LvgJZ98kx5jU850rQ3ZQD+6zWOrvbUx",
+	"onF4jUQX1IQ7Fw1H/1duB755xV5iAulRPOlwZ0uHbMAlw0nGu1zr6dj7n+Dx21aWzoto73ltxbIRi7Y8",
+	"f/C0RyehrIzCfmMKI6KczKhEHCGCI4vi1hkVTd5AoItlu8S5kfxzOaQygsPW3COh++Dbn5EfbCzZo4J1",
+	"J1sQEY/RwYqGzMrTojrpLZZAMhoa7bHuHNYAopk6SwNyDV7oQQcOs4qjiKu7vqUoAj/uKLsJ5KxYZJPr",
+	"5dJnVKzWTeHau614dfSM6lYlRnjTfnUY7vJvcymm3aUYeOde5yleGgGSGW4E2SyIc2IuS4mVMJaE/MiK",
+	"ijZ6qZNXm+/DZUdmUTUd8nUXiW9y9mshMc60zb1rpJplImCLIIYGn1qvDaRlk4CMU4Nee0Cl4RdVDI+a",
+	"riyEn+p8Ip4wQhsqJb5sy4ISk2Ba4uiZZx5/DK/sSwFFKnHXSKqq/pXq0DHjhtragxBV20qaEru9a65r",
+	"Uw2wiQPeXrMGHhL/7V6KxBU+OYGgBCxaWUYm7Xa3d43ARNB+bSfemxSSkRQus5WZOg7o7XkHDndFYs6B",
+	"ET9f1BB1nXCsSWNPCQy2lObB9X4qZ5TBqxaSvehiGKWvnbwk/D7uSlpEsno9PAem5yHgajVboi14hK5s",
+	"UpHnzrB8GNL+KtfLY0W9o5HhrcrWx3DeSsNm8k4oViwjmKN/lXflEQ7YEoOdlOfUfdl0YL7xzZl90vLH",
+	"VZxe8zWcSFMekp56Gy3psuK4BfSq0EBa34OgZ1QscKJyU5pCtwDdyFK9CvnohaOkmcksc2d/4GjHP2UA",
+	"BzPnHmzRz6Qz53YW5guwEHDWz6GwqmO//ADXDLBpelaI9imOqqsPVRERiKDakHIXMClObl5e//QFSIob",
+	"68M4Wv8uxP05Wke19+J3nXMP1RrwEVS2hkJg5wLbQU9xbyc+CKGjAOeI3gu3dbEnasCA5cqA0cO5AGdJ",
+	"hxIGmVpKBC7bDo2vKSe7LIO4mZ0DR5+07CYX/NaEmmDxaSkmSKezWV5c+9DggW2LNLd+MYMl1O6kJce0",
+	"9ya/O3Vt5DC47kEviE98YrO1D4Fxw1ZCzuaQrLNMKwKEdWaU7/LCav9Nh3BRGMsoRJHgnYAaC3spFkP4",
+	"h7kwVufiYaiU9zjY34+yw6T27VKoILIQB/S9xBW/dsjzywhrswcia9cw1tepHOnwkuk2SlztoeSNTt9L",
+	"42cmk3eipnkmQcDMrTtHPCsIjxNWAcb2+3lRl3mEon2s54KOsFTCab6Fb7NCLD81Eyn2BK+kQdjz1Vxm",
+	"YtC9WahUP4yd+U+VatqXQzO1jLKj42/Q3zdgPTuV33gFeXKUL/MgGtPBM5bnK2nnac5XD2OnfaTRfpkG",
+	"1/hS2mygQQYeasCNsHFSRg3CWjQjdb8qRCd0WRUw4xLQj2xJWgLksiDO3BIuUgywshbYjj89f5puD0Oo",
+	"tMcggFs/Agx2lC7jaiFopbJzbxzkr//8Yj9MBe6ZUHxN3lTnl24IiCdhGM9WfO0Zi/SqCVUc5F7vPQv3",
+	"Dfp3m297Tmf3dopLpt6/t2JpPMdyLlhaiICKPOE5QrEXgJB8EdAKsWyjWLp9vpo7lZBl7lsb1F60AGcN",
+	"FoVpNlY+78Ct71gMyZkSn2xtxTy8Uf+KwEJggeluu6bVlmd1o9nyMPCB/nr/djTCPvWDV6Ei2kfknJKL",
+	"1L8hVGoSWCX377oCIDjVWaZXBqEbpQUIHZ2nIh8YyqUQ5ylfmzYt/sp93itv1aaKn+0JofSnvzxND1G2",
+	"+0CyRER3OURlDdpuTus2cEMSbo8kII/erJsQDOPKrCmWS23cR80NAIW4DlcN1AJQfcTYJql/9qBogt/r",
+	"FboTgChYGhMMcExkNSaBJ5ZWIjZwbh25hLiTqVAT0YpB9dpfFPUcz8VE56nZg+mSRtFV5O5v3OeUek/X",
+	"Hr/CdCe3trngk/m4Ze4bSzR8ym/iu+93eUaINeP69fuf3rx8/eSPQDiSUHt1yejhGY2h39Jgf2VXarA1",
+	"00j++pIbuwvO3HVnJA/aufnbKRBpAYAWsHktxYT6RI2zv+XGowD8BfpWki4shAoz0sXRfCg7Y/CwsR3k",
+	"J8mZkTP1i0YMyq1pncBJREY0ZMgMtKO5iZ4S/ZLpcTi3c9KG+NpOira15yEaMHK8doVSO9UHN1ApxauM",
+	"wPtVtI1bHmprAjAqIPWssg8fidDvFVLt8fF4mfEOIEM/Qe/gyqgnSXj4XueIG0jnWYK37nOS4HvFP0fK",
+	"5pEFTwXFpwCTzv3kT5lPA58x7u2+iDMGFOjuU8l3C1xqz7/5pp1L7fczpfeZAlJ+/04VlITkXp0uqLPq",
+	"T5gl6bNjPRV+V3O+oPJBeDujkd0j5WsCJkXwTidBgL2/kKqwYvjzJrSjpcJzXW5qrdcq3Zi5nmja65bo",
+	"Q6/wQ00fw2uVijTW8iiNzAfk6cDiXFLsuIx6wpIZeyQRQnUl6ufv4KzY046yX7/a7W2HfxXRHNR7YeBd",
+	"be+96EXdI67aOc8nc3nXHF/w03pF1+21gv+Sy80FnOp84bzEsxupOGzqXsX5PDy8knt8ic98/EqapTZy",
+	"FLw54HWa68yzC6MgoKVAg9yAnb0TuZxKkQYQh8I8aGkpEeI7BeZVeWlHdhTaL7gVud+j9dFwq497qbhg",
+	"nL4RZi+XBufEdHo1ePc+Xs0PJdIxrk2sgDcB7nsRB9M3FF8l2OBysx6m/WlMiTZzIWynMF/DVb2z/HO7",
+	"yJqy+E3o+PSdZTo9DB2/Kr3uJnvqXQTmP4dR7N89hbMY8Wyd6pwthV5mAh0xTFaCnC9zqbDugxv27tV3",
+	"D1v85Ew9Jm9s+GE0VvXKmXo7nY4bQFDaij72u1sfY1buYOhj7W/Fh/xXT12AO5p5es0Jz0QrwebclE1Y",
+	"wWC59JF4mBoIv3iQU4xaRXJI6mupNjcAWkglXHCtGv7JXbQew4v4iQy2Vvq8u3BRDABjOGaDLQmL4dtl",
+	"MGaM1RPEEULBYma1voXYmXpo+u/TRCyR8b81HF1e1isqsIub7Q9W39gm1S8ezwUAw37uVWEWXHYA9YFK",
+	"daTTwQIwPWW6gHqj2roLuOjsdGbq5mT3s1X9Vzqt1MrN+5iqlRWN0GYdblYxFWCfzHJdLE08wP+mM/Mq",
+	"Tcupuqds2WGACHk1elS0FKX6Q09UJvA0UGFqYwyNh143A8jmEReks4ZlqY5RqE3b7UExc9/pcB4ux82p",
+	"yG1ASnXuu+shri8qui/XC2K+GZPupknYO+PAlb02nKV9n7XOVYfCOfiMGsN3hDaxupbQIw7CvZvPFiKf",
+	"iccwlj8dKBjv8JEjO4D3WSzRPtg4Di/ZVApEmSLrV2lLGKXGAokGEoDwXAxzdIJ/KLCV4HSxkdcqHVO8",
+	"x0Vvi5X1fO0c1IrwYJ+TVuQ7zTkSNdyIWQEUDlgBxVftuc8jRWeZ60xT5fTJxOcdDuL+ihAN8Hd1WLW6",
+	"9J2oNsVtiPa0yDFkE1t6Q6FRV2SkcmFnaq1KAexjJPvFT+Yic3vjJte3QGpTKGD8OT5Lsa/AVF67NrxQ",
+	"/Txa14eHKQIxmEwqpIIYuMPyNaNjGXPJ2YYgdMQfwpVHRyD24DIdLFgR3mafcMUgElbr5iEOJEzCBTaz",
+	"/W+RzoBP2LKpVCm191ZYhm/F0iI9xbOxhom6syoYY2tPHGClYyZsnePUZUM6obJdzt2CtLDz/M19vKU/",
+	"R4G8MDXVliFbvImycEiJ5UYmrAzWnjbh1aGvQzZlqgsVwwaFxa2KvmFciVXiNiWobB1KWcui7OdPoUwy",
+	"ditXozZvElwnMNDi1nTyv6MLdqT3Hhy3G1R7UNW4FjbWGbyQs7nzHMJJnGDUy3ctu1NYXOLKwknMrD66",
+	"NbN5obpKWpH5/JiTuQySJns6B13eHo4tir+3reKVZs6LEHk0FZ+0RBGrk3sqc+D05+zVRndCUvKWYLn3",
+	"vFBpLhDUGrA3gSxKpUCEMZfG6nw9pNV64ojkEabxqDHJMM4TRSXvuZBXI5NhHOPFJutPhKkQabuT/h1c",
+	"ETWXHx7aK43vBtCZwcdb9kne4/tEgIjFRD08GAiYEJnC+OYwN9sEm0M5famYLnKWylxMnMpiX12/fPMj",
+	"+/rJU0CRPTcTuTi/+/rRUJ1134qZVDCbw7i97tbwjLGz8+7BHyCm07Dx3SKFA8PilUcLwA/CbvC1w0OA",
+	"xZ9ZzQonCE4PYsEaHGQYbwHqrDCQSi8hcCFqNTmun2l3e59/pkF2dTCRbBxh5O1Mvcydw4zNePCfU2iT",
+	"zNn/F0GxMVOYpYAAfn1ID7+wL/dHLccLTTtb6fzWVIy9SJkDkIJL6LsEIyXTSkDsxJOtARaHYZm8FViF",
+	"jtSYtnWqjhSIZgM0aIOBDmXU3c2bMkqhtbsR2YweYcvNvdOHpkqQNtNilJ6V5Qaj9gAm4V46/HCLzj3m",
+	"NPHLEcTGW2MkPTpnmQCeSq0GU7/nbkbW/bJ4sYSoPuLuxnGkJbBH1HCh6xgPvvd7lVvmrrgMrWWgOLNq",
+	"E/yzp099V3VLH/wRdAinLqp3i+FWpatgO40DEvVtDvhP4HMEMwUMGDRCps6EoZ7fBDbJinxxxNIdbotk",
+	"etbojrhJ+kHPulKFOFnAf5prNcNDuAlL013RWQy4g6vgTvXCiDxhN2uk7Eg9TzVZm7dKr5qKqd03m0qp",
+	"n3/Tu5g7UMIDSU3TG+JVda9YAWTcCenjlvQN+Al79vTpBspFJqaAs9zw0AzgOLdesdzK7Rv5pA2OIGNU",
+	"8biN9bCFmdkEaLlnz2Os8LKv2sQj7Q+GkWY3g+CDjXOAtSgKdKpbdQW66P0qC9BSX8HPHuwAsA2Utszq",
+	"AjTkWjRi8nJp5d6axO/juVRp1z4GNu0veBs3bb7krJSE3jv8HbazdGIy4Z17gTLhpVHIHBe0h5kVWWaY",
+	"niaYFAIXBw7tG7dBkFZCLBihb1HfVfqQ3JyWDZ6LTHAj7oG5/B5HMp7B/MAN2YFdNwy8wQaB8AjjhhwJ",
+	"Hz4h6DLoPlxwIEDnTSi3ccxWDCreB1FVYlXGQ++btJ4U2uo0YWJCUVRiRZFH6E32Qaud2C92NDtbhMz7",
+	"7UDlcCK8ki31mjB5cEXUUz08tPfR7QbReXDjbXud21zmJhIHsxFi4ZaS3QgGRpZdyYlIkB+QHMUgY/BH",
+	"AIRAeOZCpSIPYCVEBvEgz3HiTKgXI6QT69EG/WvfAX3dDbcX1xLFMq/eMuuu/jCnSrf2JCbcuI/URi85",
+	"e19kwiSUnUgqyUwPXQIYjhhOXwjhfB3KWUNnXsrXTlEBQNwaYB7R6bxxkq2naL5GcD3rocWdxLkBteex",
+	"/UX7Jrj2JiFp4BsgJr3DWW/IUQ2d+4AnA+ty8eYVBOZURW/U+pA36OvVjuFFL7oHvRSKfYU+JAJ3Pkqg",
+	"JnYJBW2hAnQDbQAq2yDIPtNKUMnxilPJGx65xmMNouRkvBKs2K/M3w3RCQ8Nyv0IEUv37F5YCa80eP3O",
+	"p4fTGobrefv+tzCWKb26IMqcile2wuYgOREpnd6Y8TVud8xFycbZ9Ep6C2KhO4JwlRkdCggXIhcZbEQ7",
+	"hwAkRiTqHjWXypp9E6oRvQS/GVvpXMK+jhQhq64PrIsn5zVzXWQpSyssjvFaWmsU1TnKJlceQbepAtOJ",
+	"Ms1Vv1OzfyXaXw6jZNpqfO9KuCPjGSDxxCP5K2eP3fDJ7ZEYP511M1fwuHIZhqiduSoF4tAOyCuv76J5",
+	"2PjG7EZUOvI5koVhk6RKY819dZPofMVzX5rXfJ6Xl/XaGSdHsNl8r562I32lh+kYbt6rCK68PIaHKzM8",
+	"2iRg2MCdU8YLqxfcygnPsvVOq5mzE2/EMFo2vNz5Z1z1f59/JsOoR8V7OemHl0KNXMSOd3JbtjL2CPuy",
+	"Ym738iT9FjvckUxqb1xatb3u/KLLRUU3pxnfAz/uyBu9I7LL0uoGGxyKdxusrl9/AxRoSV/UsgNvpHM5",
+	"k+o4TrqPc10hvS97OyAODB5TI40lfnbEs699LaOThhy3OHE9bpCTStNCTiq8rXG4t0hry76ibibCd6sS",
+	"fTLpnLdZzpVlX0nL5jqDzk8lHiXMCOfoOT9oCvWJMrcIxP8oYVbkC8O+MlZmGcW7vLflPpULAffj5haf",
+	"49y6RwlbuIPCfZBqgTAKPM/lnXjUMAuKSs+PWA3ameB7orlS73jl9rdFXVpquF6GBmi867mbhu66h7Jv",
+	"sy/F58wrVM/x2ZvbMxIpXoXqxoe4gHtZIGMnNVLKEHcVZoME14czxNo7/VMdn+Yz8fO0Yc3g384x/GCa",
+	"O4KxoLHf0XUNAQnnEYPfS6XJeur7qlLtW7+b4CCpg/5IFLWRwANhUoarZD1+5+HYurtcvHyMt3GoTDbf",
+	"3T9aAZzbgqv1BiHIhCsEyAkRM4gA6iwt2/rQjWztZwoCtoeV2rqBoA66efv86D7+ffc0SShMz9i1BOWT",
+	"hyRMRWBCJSpkKHaly5MALCclWPBuYgc8SEA3XNRmv+Rs6AkfcKoDKD5oAmkNGp+mJNXGzWRwNw15wvbx",
+	"Z/d0O2vJ96tu55xnd6LZ7fweP+4HEj3Xq3qMaCzOdsbML7bInbzqIvxYqIlWU5kvIC2ykGYBTSY/D+p8",
+	"xrVsy0nsdb5+q+2cJrbrdKU79zldP8wFm4e7HluMr+2c7lairtJEOz8sv5MTTJJh66jUlEkSEqJpRqYC",
+	"aU1KT3e4HMZcZMvW9P737oLeKf7mlP6YkFxuzN9hKr2Wb9Onvpd8FqlgW2BalKV6UiyEqvIyhlWs5NCX",
+	"OIbGFPoxnAb1SXW3zufufZv1lciW79wFXWwyxnc96pxNuOWZnhXiPC8yYc4XXGZPKGzZFAbAgFr/YpCx",
+	"JQcmoYkrET47WmDeKhHSojtiM5JAENBGozjg52+nfckP9VHx3IYDishce975m/43DpSnx0jibv4eePrB",
+	"kWolFy/BUFqZxaa5XhwVNbzaojNvpC/r/YhBNx+JZMPes3IhjC8nsWX3SwRqGqkmAms6OAOXy2lv6aOr",
+	"IqXiY2kS6D6uVoPYea6L2ZxqP31cZ5CjGqfn3F3fynT3XvDJXKTfCrsSQnXp870pfhvkaKAd1cTaXN1O",
+	"aCW36o/D99DhvMtNFvf6uJqt35XMMUpma3PUIcj5JQSEqokusjRSRfEE65KoxKukRYB9A0RYao35lhsc",
+	"HoQucJVNBUcLasehyBjBb/E7VJg5jO7RGZY6edjzJkjy7/HC+xF0GyiERu/42vsX44XQ0HcJ8eVOyg9p",
+	"IyGhwFqFAjvMLEJz6k2h0gyLQW0ZeSOJ1oVtDv0cFRveEE6p7mQFoLqBz8ZdJH4PBm+yx4SZG523BpZj",
+	"yEAwPoFIaEBYy2QgFLDPBIQqnZSWq2yYXo2VyiDKvEY77m/0+X0scf/6RW9XS7bUyfc1AXHpLmCB0JpJ",
+	"qE7alqUhSVm3PeF5LkUKGghJColH8pBS+tpIcNLmB9dHU/8yPK2esrncI5xKEvZa2Xy9R6nANt8ePXWP",
+	"QoDX9JVIdhWlJt3yx4ZHaDCIaO/uQxNabueIK44G4C/cbrApS2W/eXFWB6pTkZAeV1Nmt65YBNjm60+3",
+	"rS5mDaAN/sF94/GklSNSmVZZSp2O4Jl1vv2B4tEqFZ+N+PXf54VKdb8mYiPa++N2lqoLqaHeBvqnSjUV",
+	"TvyW7fO9yIdOZ5yDsxarjcIT8elp6PFDwlHf65cwOBGS0O+XMJByoMy/NUlZbIy5ETclfGIN9GQkBDPi",
+	"GSSAn9FYrpwboAY38DNhbVcDwQ90Tb/ugYhFt12NawHzkWfZENw0W/BI5VT1sgBw2jqTqf62vWCQ6Noo",
+	"jSsWCvZ0aGH9A9uQHIoHQxujVj6lVoZKZM4wpTUIBO+1UClN4MOnufmHWHlhGBfIofrUXTsAJa8sMbHO",
+	"xDxetP4uxNL5hnh3qzewfzdEAtpyhbIJ9ereirXxP/Ms812gbmxYWi0WEA6hK1gupoURacgrDFByRLuz",
+	"k+a0SVZrw8I6X9SqtQXPb1N0kud2AeUpm1b/KGHcPkITpcSpVv7uF7P91x39MVXxOIfjKDr14Nf7oNq8",
+	"dEMIsjgCpA2m8TbqqtKFtJYAoGB/niVnbo3TnNdSyCVnhst0t+vrI8FErhl8nmxluOrokQ6Eg6KXODUi",
+	"1Egb7yVCQfntd7Nmc67SS8bB7Jx4NALqfpEWsaPgp5u126gimw6haZ2t3G6HwhX9qv4aTUdACTpzk8jT",
+	"XhgH3wGugXYvRdF5CeCueCK5qZTIQ9EEVrAdt/IjuRE8h4kCEos9Sgud9Xl2VOq30pEn0wT+s+5sdVrY",
+	"PSTZ6tVDtEe3Qpir37dr7+sH2RoUJLKfuS/V7eGBvoxku3eYDzdDBEfA3Wej5xhUrtsm0auKm839H/mt",
+	"gAn8PYm0LVNX5nbsg+hHnuJqNB1FUt0mqBfWhEwjsR0yHgwcKBtwHqYyE9gwPNVZKvKEoGb6qOQNZk6g",
+	"qfPRFsi2YtVAAV8YOM7ittn9oTev32sndpNPFFz8iWeF+CjkbN4QW6yQwCZQuILKB8wop4yQ7XVoqnXc",
+	"EVgHFBexYENM29r9nRH2d6lis1yFh/Y8Z3EQ3YE1OXIL4Eco8YPHerwuaOjD8g2JaDC62IyhTXRWLJSJ",
+	"x8qHr12fFofPzj87oW2PZkjI7fWMZXBba99OzB38XS6Oj2C4u9SQsmyvLAZMzt2T20nq6k+1KBWvf6W2",
+	"T2zYCjkAggXUgeSMG/by+if21fvvXrIXz/7z6SOEfcP6f4C7BNIzKLHwz8Sr/+ObFy/Y////PX/y4smx",
+	"HGitgtMnlgL6r+2U8tIQOttxXs6SM1/4Bo9G6xcn6SzZxRPvPtXeFQ1ieyILcjuYATXMsNl9VSkYNtJQ",
+	"aTDBTiQI0iyz//KIDKu5/i/37EunQn4ttBWGrBiEUCETiLOJXix4RaAaXmDBly3Zmad71GOs97tPq9lQ",
+	"v3FDdvZGKo7cpV1b+eX1Txgkrts/bl/VqpVR4zzS2A+8AV75I5Xe+HL3SFlMAHRxc3EZQBCR88VDKmdS",
+	"AfSu+x/L7yuWszvAFJO1AXaoyL4A7XF2qClSd1apAiAlGo+pf9DnvY4pbu9LkbQfdsMh5N86EpBjqJl3",
+	"dge0P064YqkGVA96FvsKVDJBPa7cRcDDx5c8t48GKfGhJ58HxpmWFUbqlwFWua0hQue+nfTJH2P2P/Sq",
+	"Bdw4Ms8g4n4njdQKQulTkbpJQgJK6LSHwieKJvaJaL5JscCYsnKX4LlfkOesp0yFnHBLp0U0YK0DcKTu",
+	"W9iwe78Tf1EbhmsWieLIaZGwoSdI1k/EOZy2PGKSgMZHKVjD1q+0GcXf8no6bdPmb/HjqH5l+chejiUM",
+	"odOrpJuO6FaiQ1FiRMMIgICubBtYzdHLNEzfiXwI6HB8b4xglUm/0wWxrmAMuGbDhKPg3viYsUNSJIqD",
+	"iRSYhE5SwA/xPeeQD4J1hgMwFROnIoYMN+mlUHwpn6z5Iju7+Fz9pLA3+lOzusCPe1kFuZjIpXRrsmcR",
+	"+ubUE3FZAhUrEG3mMmskYm5Hefy69/lYQ0rYXLH6NKmlOjtF7mwhjOGzPerlcUV/xK91auFw+xH18I9c",
+	"ZvEZAndknlQsIIHH0LCRCpyvhUqvYFB9EHtj6al8zTijxfZkVfZ46veG+b9zJr9YNWsdf8GQqt8/o6l4",
+	"P3wex0MsW5nBEDVzZGONJtOr5t6Ntys16Eyu1KAIXXBs/gG62hC8pG3W0JfbnhqiN2hurXy7UohWP5SN",
+	"E+5/KJh+rOmEUSBDcOicJBQIgTC6e+74hhnHrlrTOuXf0jXDzDne/QRp/Stzy28y0Rh1hMKPBV8zbm6R",
+	"fK0CNhez7flaCAp602qAP1p9sqbEflL+BVE0PUgy9OWXvdE3fHJbtihWWxIjiEzG1azgbZiYb1fqB3/R",
+	"YBs1POHEWxVyZTQWwP7lMqtgfsWZcsHvOuYbrhjxtYk6AHoiVqoE/ojwtk6gW1/2R/QBBhIsuPvIuuij",
+	"NPMhT2dzCyvlsd031Mbxi+ZbZlorJd75iwaA+Lv3tZO+6nErNweD8vlPdw0ojUsmFku7ZmSOElvOdnF3",
+	"ddJ7uZS0AHVFmQGPfXN83+sVEuSW5RvOCsmyUre147cvyzXfG8E9yMvx4l8RvUiR3MYwXJq+C9mAh96n",
+	"RW/yDqBeR27VCsLahI7oJ3kuuKdGev2BzzoKXSKo0jQtc0WtRZI6k5P1/m633zOdPVbvKvyrQzUa39dV",
+	"QFjLxjU4eFOPEb+H7VQTULIHa47pj7hFh1AZAH//GAb9p6HVxxcguMSLsPKxJtQSiO+3mYWeSpGllTyX",
+	"0ljEnTJjwTUkXpFcDK6Fznl6J1tgIK/SO2nEkIroCgfQsJwrvjYVzONYYJ1YpLbia2Y1m2ilxMRudO9S",
+	"6eJUbmDmTeWsyEXIMsv71sTZRXK2ufSpXnCiWj9hdjNNX8E4TlKkv0f/J87W1rs+r23OzLS+/YVn8lbs",
+	"Gt5vLHMfG+Y+DtzueHPPeoyAqdgXLphBrOvtyksnzjeVJdz9/MAeUXrRU/eI3nMzkVas2vQ/vLKm5T7/",
+	"jD/0YK48cG+VtJX7Gh5fmjQQcg6JwzTXiwEEYoRjop5lM/Xi0+vGz/c7f6jPuzGyNC7QRPK5oT5ZGoTh",
+	"KLn1zROptqCj6xA8GgombsVmNXmI8GzMZM2xsuCf3uC1z17sVA10bz6oO19mdIjt2zISHQyjDS4FinZh",
+	"qGwFJGMwu1OJ4MamQBDWh2t5lcRjJ7O7/qalao7bntItPcpKk8rqHvNysHEE9z+1afReuF3fihDn0Sx1",
+	"Tu0/E+I6jMeNRiJN5GiXxOIX+NLmeBXsXOfWGjbRhSL1WEW4j3JEuotWQs7m5jHhduAqNG5B6rtqOnze",
+	"wcdvp42Bmy18f5WtqawcESQqkBKVziU7/1IQJRr5Yct575XZ+DAXMn+HNHtdpXJ0630SEfiNGJliWPTN",
+	"GAJZ61CyPOdAxu5hhzngJmLzFoEkPqxgZ+O+MstM2tMebdduCPcy4hohAGF2QwofSqZVavKk0s1SFi/Z",
+	"H5+AHsLSed8YdyMyvWI809gDWmuIdlii0P+4kMr/vpuBRMSrzgMZhWL34QupwhfjneN+MhOUQnj478c6",
+	"r0qNO8WNkyavx6BsHuJVCYPolrPS4SQnajqjUQoRc+QPhuWAkd/CZzTKUY9gX+b8861Yt4ZM/qlSfQ0X",
+	"HxEw+XKjIJulaXjUiZRlQCmUeRhW3/ULiLZYeLAUCkueY5U6nyxegr59z2BJ/ZFW1Jak2wPlcuhCAhzW",
+	"cETqD3I3vCdG4/mWQahXCplZATkSnAMEjjQD1Pjv6kAwD09rmaEc15M7PVjDrDq3ARt0YiVUbZrCLAWg",
+	"IyVn+P/P8ayY8OSHkazBRGpIkBPa/ESricjBFht7o17j4pSbNGE3OSBBWDzNdM5EY6I3bm4H+ugWtBK1",
+	"MQnwha/DZQMu59aTGsE7DLtVeqVidej4+22US/zBMFN553sf9G3Sfd8JO5n/RlcP3q1+yZjSq20kFsLB",
+	"DogsQBWBTkIFkmjwAxEHeO5strFOxTrjDhuC/h4sx4FPK3rd7aoEZ5kXi5tlLpWlCiSZb4HYT7Saynwh",
+	"SCEOFWN3Izz1gTb+HvqQFwbPxVuxptqw2g0lDTNypkSK++hYnMStPeK8NNVc7v/OXxA1Wlx9bM+Cd/hC",
+	"d0jY37hfWTpdHMMD4On6McCw3kqFPJeQOq4Uk93xrBDkECP4u7BD4Fl0ZDqggcNHzk/DEbhf7uN+Jiow",
+	"R/FtLsV0gERFCZ6zjJWywDX3YHyDIOHgWM8X3ObyU0eq7Ue8aAwR7EjdyTRC1u7505HR1jZmsTHVhWE2",
+	"Y1leZCIe9hoPqI6+cHbB18BR7ZQdAbLlhknl7DyEn1wAyATBsecCbwI6kU30QhhGnOKx+vNJGDtbLzDX",
+	"OOhKuSf81IJ8sAz5zqOLbfBWJeQmdJ19cgYnwGVJxaY6nwi/EBpD9nAsicUwsPij5ibLRYdO25NHwHDx",
+	"oaXX/Kb5E3+g2f6N4Ult7ygG/dvmkvwlD2q8CV7GmSkmE2HM3n36vfxaoIxs7qrG4DwSS/7OOtHItvmF",
+	"MH3+yG9FQtGWBLNwBIkITf9xeT8v2QrZBjylIs8yMK50O9ra8SwUuCnOPzvv69/tvk/DxvgtGZ5Nz8YS",
+	"PajWk4bJJoi3PcnXT0tHDuv5kMnI6U5wwiiMH1Q70KB1sIqrjrBnUDINK+q2IV0gcyZTcwnIYm6PMCPQ",
+	"tINUpFbCnMjEIyTgZgOrc4WRGGPT2NPGFnkLzPI7f0Hc4FXlsf0kFL/QHSbwN+4VvPIXR+E6zwUgZOYz",
+	"rqRBhCrn0UG+kVntdL2p+HVWsxsxkwrkNCnRlMCn2yhUiujP0Quff3Yy9e9zOjv6GPcKO+p6mfcv9rHu",
+	"X7kx+OWNKmRYRNeutWTamxgfJyta1RjcjiKZUGCIiqgiPdjtEWYmtg0MXmvjvn8Pn/ZqJEIKw56S0R/8",
+	"+/6g8uNctACjEUw2xQFinGdOCSA+N55ja2SHUTrAncEjox1FqZgAiLxpiktiaZo5X3iCsnqmPqHS9x77",
+	"aozWlbSHgCV4dG6FyV9ETL7hydyoSw5AY/tRRGIHey9WubRlHT1qnAlXSjtPycksmkq6CBUmOZ+UdYdK",
+	"A/UynGXOxI6XOMvFQqSyzQ1/768YxpWF26//2/ODj166TC/XcN4YgbDb8bhePpZRigUeQtsc6Yw7TQN2",
+	"sbtvJix6uoAKzLPtMRHgMc9z3Y557AWEm9uzGPk5LzoVC6ZZgNZgYhyNQPXzkEJYYfwZD1UK56XV3Bm/",
+	"vmzDPNLTUAZD0DBAVWSEre6MIWyjpc5tFxfee7jqyG5rarGemLve9CwU8ICKLzIjNVFyM46RJQwyeWWf",
+	"52unx3EpGwIWfr3rA/bP+9ttFaKQvZrzam3ALOsMi45Lv9NRjZ5Ewm/sQxV+qF2t0l9i3cpGmGI3nti2",
+	"fj+iRyKEhB24f3t/LoxTc3Egc1dzndGOxvsiySNUMMAmhiIz8AGQGjKB6iapZhs+Y8JygWxQCVvohVA2",
+	"YQth5zotAwwrDhWDAKkjUsbtieJZvckh3SMFNnLcaA6uRSqnU3zgZF7LA7mhy39FArlmNf6rp59sTfRU",
+	"egYhWQUMKVo36FOi2unKIkaLdlRfs1dIjV67M6QWbtwnUBLmMobnsmmb0mm23KjBQb4VqwPj94QrXyRv",
+	"52IRm5KjYo62sdX7ub2nNuc/xCqs/rgm58Zj63RqkMmjUeShR2HbwSHyzyAhaFs6dQihfwjLLiDdRwXX",
+	"hi2LfAkbv1bI2tscjqVA8nuvvQSnlLYBndWR1u0q3CviPo1YuvLiab/TZkgutBf7U6FVRWTwqBxuunqA",
+	"PUvJxE0buKtnfetIss0ZxjHjN2NtCfLs/C2RgJSDSwdayn3CsQJvHE10nuqTyvQr3XjA/obKwegdX+kv",
+	"qMym0uTowX692DNubgEJabdChoiAuLkVOZsLnhtioxm0XmZrS/TPpQ61K9wIRlX0mgSic8wHqepRA50D",
+	"BS4r0XancjC6vhk0x1JupSGq6YxRvhDpIDHNqrjOuUofg496SpH9nqv07d3I5gmi3e00i2zUqHa36m2b",
+	"JPoLMkjMbUkuLDL0jfhymWsA7ELaruBcHcq3dYQudkdAelrBFjz/LbllzpDyXXf+nOWGGSFUDQncaAvt",
+	"zN8056uTrvVHGsRvab23wIm0EmPtY2eUtVNnvadr4oZPdaHSPYKn7vLu0CnetFfgFC+NEDaFG7mNiHO5",
+	"GwG9BF4+mHxDxdRoaSMt2gJ0eyOiQNRY6bdiJtV7b4j3cOV08ORIHud6xRbFZP4A3Dm3MPDCoxsGKKw1",
+	"fpy0c0ZzcrHpKOP0OnmMGv5tGgloL7+nIpgnzisNKHvBFJmLDIudsIpgopfCmd9AJ4HYGsbKLGNKiHQg",
+	"GxxUV2dHZdgS48tE1JXAO5XKCHap27JTDjPubIiJXoh7Guzt7JWsricFe0/NDUPh3v4qtbrpM20eRGDM",
+	"PRrfdHwnC1YcWyPHioxRBDiTShAvFuyrxPMeL7haX2LngDQspb/63NfNmhHo5/CGG+4EXyN8sl3wWqUV",
+	"FRpfAj/O129Vtr43B3lMpf0aE6eguG/EVOcC0qApXxMmFULVUsGZSNHHZwBRajw964Dn5jlsg5ZkqLv0",
+	"B6lEz4IO38oHaEEN2s5/tlucopdCwaCBhZ+ieiVwYXI2w75NIzO3/PuQqEC826ec3S8Ng1tIJTqr5DYf",
+	"AdPjKdng7VVBRTy1JVpTu1XMAgXBbgae1rHe7kTXLFu4k8VoUFUNT8mg6bP6lCDJf34K8Th85J8pXYi/",
+	"PasZQNzKmiBvPctqvPy19VJuzQ/R2AMJ9e6qBN4cDBWX9MNKw1e6mYfxFfr4obhxItWaezXihBf6noU7",
+	"jNz/Gz7oqirwEUE0TmIOYhdNm3byfTYDN0+PhPm08c69d4iRPcgp8spkHQD7VH49RjEa3QvwpKAUPX5p",
+	"WUPjFT35/DNqg393ClfXuXdFDIr+1s4/VqG1Hc/8ppMAsZA2tDQ2U6P2+ebFWdJ+OPw8sHHuXqgNKCiv",
+	"SF+EWiWawVBdKwPhwLjkJOH8btZke65Tqwye3/DJbc/O4egja4wm8sntB31fiy738hm+pCYfiM7NtDNI",
+	"+eQW2543NhbQQfvdhbGKQqU6YiciILu15hzgig69+vpO5OuUr5GAr0GDTls6SkbAbgyv2u+oLrJuzAW8",
+	"Za8kRyQEPSe6E255pmcFHvXuxlgMB15EwugJFcVsoMAC6HuGOajdGM4/u//aY7tFNig5OK5Zw+GHzx57",
+	"u79V+GhcIQjME2yhHW5p+pyauV+LHtZ/QyfSEhgW6mgbaKEPpGzofQoBMeZjGMaf9peU0wB53UMZfRma",
+	"RjY6qv5gUKMwnQedghHYIhMlSLvSFgu3iLeRG0woHceB0KhfzkNPVKMvUGTiqmycavcHAiuve3sfhqk7",
+	"vGDTRmnsvD/gHtWJqo3oa6ZXngDO6hKHOkqUBLivURcGsWKZsAagYOfcXpZ4Z2T7AP5cyNGzlYAILXmj",
+	"nyyzcja3AlFCQNdC2OiBKdaK4BuR38mJeGz1rVAtaBHOqLzGaz+4S8epJkz52hMAosvy/Jtv2sOTtbx9",
+	"z3rw9lEn0m780EeMF3x9AWUcXwU8l0cJQnwshM3lxNBvHKA1CcRwqXNr2Fe0wP4LmTTur/DfI8/xQlid",
+	"Eu3yTOtbBrFhrBv5Cj9+lLD/LdKZCMpRfFqKiRUp+wp/glk3j56wVE/MeVhE82QRbH05mbPyA0xtLfia",
+	"TbAj3Effq7A19IYVUU3OYPRnydnMN3hWB1AbjN+wbAn0ys97gov984mrmf8hVijfDQeoxQ9jOWlwOwhP",
+	"c0ZbkbrjAIaIuuOcPHB1dPoHrjZzvVKPNRxv2zSFRhhDNedNlITXcqbeFjV1eDU4O9fICqGLKEWScqbc",
+	"rTzU4EQro7NjsbvaOq5BrkElN3kb1zRfA56g/hGNODYmUrzNHcUlk8fR1If9JraBlU3O1Bs1UHb5ZS5S",
+	"oazkmRnbMG9Zy2s/7ZdAwKxvpSDPLdbWkcrbVwfuHIX86D/XKAzTpjFeq/TtSl37K/dTHFUbK6IOKe96",
+	"SR4zvQmoWvwLqmYEPSWuRGkQmMDp65nW6Qh7ZGOyLWAdN7ol1/6CAWX4KsvCY5qxtfwwxvYzS8xABDQC",
+	"g8eT/1fhHzkWzlkYLhy7LWU8+zK61cYs0AWuLNH9DV34Qb7DJ46rJO+3gFUCGX4UJWgJxCguUdjsXORQ",
+	"9rIm8rK1uyRixMI//tyKfNGsEz64T38SeYPyPSbafefv2jfgXR1LZ+A73L0vhGz4QpwQuL+dVxMwze6X",
+	"wpf0e24FoMvbTVgnoR53wdWaLhMp+l8RcYcREb81wXK9HA1S/sHQaZXT1kt2YQr7sWkZP9sHlFXQdyOY",
+	"OnCjkZHWd6SysxYfhjmo/+Qe0FayAAONUq/g+fQoXmSENUkI00jFpN1lNZL24XMamaU72RqN0iXPh17h",
+	"vLlcnOppgdM8HiswzzK9Eoj7VnnCBcb3PTRkWfgPECPO5FwKBTYDfQmJxew818VsnlBoznLnePAVX3sc",
+	"JOoWYFanfB336MhFF8wrzO+9RnmFEf4O8tqFgQ8StdreFPHryY3leTNp+LX7VKSDagR6RM26fI/tURFU",
+	"Ad0JjlSpjOVZhq7lnBt2I4SCtHuxjLldOxnZ3xYbfOwdBfqCpXrBgaYl9ClxcxsqoqWBKLStiEwmDS5e",
+	"AwzvvaGf3JiJpqO/vOD4KowiB8uqpEUGjFGaYJxbSP3ICqbOrVjTWWEgRGeHEJZz95QWFG+dZaNxfSO0",
+	"VcAeVUoXmEI3K2nBK8oFMGXVpI8OZhBIT48eMrY0XtHMlnnrW7FOGM4ysxqkELrYYLYDyzegEUxEvOI/",
+	"szbeu6o/DejzuD6ftr8gAO8vvKYhhNLYJQUDDhKwe2GLoh4LbuGOHG73nVResp8vCdejU9LlS4b52Xyp",
+	"Pl6ln9s48RAaSRX1XBe5j56aHebcVE6nIkfW3OAFLQRXNmqxRH2fbpriy+9tsb6jztsBwWFpZGPnnioy",
+	"1+AqBflHnJkIWihNGfe7yxcjouebXhImQADKTsiZQk9HGrbKpbVCYUdWdI0UIhMtaasDZejjfP3O/VbX",
+	"JVST7HoD8zCLQwf7AW1/mnNn8V+GgARyOG6W0EWZ3aRNt5+dTKhLrRUnvAO3Snzcn92s/Y8J6jUQ4Ck0",
+	"Co9aDtY/lLNflS1lrMpVHDjrBA86TcnsiIJEGSQe5Enn4XgEcAGwzi7df3jKSsotpHImTCh/MVYs6TCG",
+	"GkUo68GSAWWH0ZbnTixjQw98sw/ywHvB09+UVnkP9YJeXSu9IrbixZIPQku4tZzAOtdhm7+nq3oR8XTS",
+	"qG4kf3q06xfqVjnBnvpdAoyfgFQbbAUs46CYBZTSZRnZ9kKkAUxxb/QBevZZ4nEIyKR1P+USQnsTraYy",
+	"R0jRFZcWCyNpC7rTIcO/TLnMRNoLoOAKyAcDxqnPHDOch5v1vvzLTYXjD7YjOgjtHr4W0SZ290TjzfuR",
+	"ceC10br5SQm4bbvJtYyoqUyqO6GsztcP3tyoB1gWE5mKRm1zYr8Nx/WKKqLHx0WCWcEp6gMaLqPBVOo7",
+	"kSdMqDRhy8JCE2kC+QQmlTNdMugtQ121LcPOt1hJLJdQKLSX/jsz7QmTpDVDn3ShVuazE+V/j2HDJLX3",
+	"pN96no/7bx+qnDpFMHdZ2F+gbz05w1IX98OMS1Ubyi2UlVlNrwUwLsDXLxgPLFtQHp9iKdXXT7/+5vGz",
+	"rx8/f3bWHCLeTF/vSYABzc/uRqeOGo9oiL6jvV2ymBHQAnFCkq+CS8OkZbCAuCqwPnN+R1oAbR1o6aMQ",
+	"IBhmKAvDOCZOHw2Ct77XCeb05du7gMYw8O4jnba7h96qbI0ARwiO1WkLDi/kW3rD1xvs7N5MTG1DAxYW",
+	"UxCvMlZIEAlc3zj99i6n7Dw886Q09d7UD8cnBurqjs/EQzYQcvSUonhKs1A+OuhJavP1afdYvt4zIHXU",
+	"JnOumEK1UrPJViiYaiJyINCr23LPTrTlWutw87L7pW6rRTUi8zWmgHRhjUzFDnLwhCvY0rmENEA1MKYm",
+	"Avx5yCfZ9VJOeMaUWE30QuQDSHrZA9tYSfsBL4mqD8vH9qui9h2IreqNbtpLscGlVZ56mTMjJrmIQjX5",
+	"dqWwl8ZcYnSmuhJQSjcKa+SxXctRe8oeXr/q60++FtFpB3cKLbkxK52n1L0a2qWgxSyTB4ShfYdZV5sq",
+	"SlOfDF656F1ZuNeAKBoL4NXSc4fpDhubdtHiedHYYoIf7xuyGSRuWA61ny51l3frUrxpL11KR2uEc9Pd",
+	"qJLgWfBUDImK2GJxDaQ1/5toY09i/oxj/VxZKxZL6+17T5QLJeQ37rCldsVqjcSE57mE1oBkw3Ly/URZ",
+	"Sh1niBZZeuyNseBjzaKVfozE0G2dHB9W+h1eNOTShYe0twZGicoLtUXEtSgM2PtTmZclTcviJpNmfiwk",
+	"JWzAor6pd3NqB3d6VnOhqpE9LzaZ1gbaF9z4s9UmWsfRVZrw1FNH3EaUL6oDWMUQswNbSAEZyZx/hqq9",
+	"5jatn+CyIbc1PaGpsdM//yTd5JxRECDxDV7OsgBiCCGgEAgbvaogtQsOtUHDIW13VqCJXPgatMYFr8Ap",
+	"NpnQ/1RG2J8Il+zAhvVkj4K5ZM9E35clj1Tch4BmfMXXPXUB/vgYUTQufFDrYl9CkmOkMBkMIbLhzBxc",
+	"aIfOOMMLnKYa7p6K/7WwQfoBznQH1mPc/VBRrCtxM9f6tj12+NFfNODShWfUV6wIeSdyhKazeikncdD7",
+	"/W0DEIZ1TopPa8z5cimUSTboySCk65wWd2mkQElrPwBNzNlgZf3+ASPH/zYeWwfIj4sTo+GRAwGxv2Pt",
+	"IqPDqvSKaZVAhTQiOWHEjn31/ruX7D9fPPuPR6WsLAtn1dJHf3n+50fxcsR+V/aJFJbyMUKxP0ydL1/k",
+	"ao1EMxEMBJFl1SXaecSxdf6nLkbfdxcfXo1OTzrNATzepg7V6P6eUMyx5IURUIU+lSJLqxBHG1DMVWij",
+	"TQ/IqXZ3LUj6WljfbXKstm/e3/chNV0Vzx6awGp9GyfOeC2QV85vfK6YuBOK2v/vRC6nPqQIq8SlLUuq",
+	"pQWctIjrIs28BZHoI34cNe5fPrJX3N8NoTPsT/fsE/Z/Fad766+IKLWaawAaDqxlVkZkcd1ZqPPPPE1z",
+	"YYxnWe23jehLvcsZ//xib6ZVWKaBCGOkmZ+G5BRlbzgZkmCmAThZKT2g1rFuaO0U85BspSudZ2nj7n9V",
+	"LJb9mkmMmJBTV05sc7HXgn96gx8+f7q7sbe17zvEh+SZVgS4rAsbgq3Ya+FxI4HOy8hUXJQXQBWk8iBx",
+	"zAlGrrMmOl/venax+faWuDVfZB3+dp3hMJVZDBHzk6fSsikB4S7gAYcpqu5M5A+ap4c3BuwZhtydPEWJ",
+	"QUsTmVROUMMMlynl9BoJHmh2+gOk7DYHZU5QZ3MijbXCeNoCYRFmkFpY2ExXwBzqBkMJhj25TdF/4Swt",
+	"FstA7lqFv7moDG2mmVZkI8KUATYOcVDWjSkXxqKbcsyYnPHD80yK3O/PcuN62mbnojp7lN8KlUBJkvWg",
+	"XGgiSdOOdaOzdIu1tcdAFdBvgZ698BC11kPWkrozVRkjqnCUvZkWTbxX4hOf2Eh04b10y3jHpdv1LT0v",
+	"ng/weK3mHkQqLIEWwrLFsE6lQanSBZAgnO2Zg3OfrYSczc1jAh3eKXGCM/TcNxw2gve8Ch2JnVBPJ1Bf",
+	"D1XkcFYbzlGQOlqYyxBhQeATZCWKlHhExQ59FVZ7JECjUWGQ8pDGl5aAtmhy45pklZvbs72P5w0pLdDS",
+	"q5fOj/DxQJh/xXKpjTxF/RC+VpNoBBZFaBqOUFC4VS/N2SzHTgB2U6gUlJVydphE5hVslsqkuq2MI6Cv",
+	"QEwGZHUtWp2APUSjGYo0cMOg1MwFz+z8X2cXn91vnlIGf3NfWf9r45fzkoDm4jNMipgUubRr0HCBq+T/",
+	"/dmdtFhx6X752V2Y33lNWOTZ2cXZOcRn6W1rG0wqzAgBnw3LWFkB9DTe7V3KGgPx7VKoN6/YVWHn/8/r",
+	"f8D/Opf/whW5eveGPXvytHKPws7/5aTj53//nwAAAP//",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,
