@@ -31,7 +31,7 @@ export const sections: Section[] = [
       { to: '/lists', name: 'Lists', help: 'guests', for: 'readers', words: 'import export csv scim upload' },
     ],
   },
-  { name: 'Partners', pages: [{ to: '/partners', name: 'Partners', help: 'partners', for: 'readers', words: 'trust federation domains blocked barred stance letters connected organisations' }] },
+  { name: 'Partners', pages: [{ to: '/partners', name: 'Partners', help: 'partners', for: 'readers', words: 'trust federation domains blocked barred stance letters connected organisations' }, { to: '/feeds', name: 'People feeds', help: 'feeds', for: 'readers', words: 'scim provisioning sync synchronise directory automatic who left joins users' }] },
   {
     name: 'Places',
     pages: [

@@ -29,6 +29,8 @@ export const MinePage = lazy(() => import('./guests/MinePage').then((m) => ({ de
 export const HelpPage = lazy(() => import('./help/HelpPage').then((m) => ({ default: m.HelpPage })))
 export const Home = lazy(() => import('./home/Home').then((m) => ({ default: m.Home })))
 export const JournalPage = lazy(() => import('./journal/JournalPage').then((m) => ({ default: m.JournalPage })))
+export const FeedsPage = lazy(() => import('./feeds/FeedsPage').then((m) => ({ default: m.FeedsPage })))
+export const FeedPage = lazy(() => import('./feeds/FeedPage').then((m) => ({ default: m.FeedPage })))
 export const PartnerPage = lazy(() => import('./partners/PartnerPage').then((m) => ({ default: m.PartnerPage })))
 export const PartnersPage = lazy(() => import('./partners/PartnersPage').then((m) => ({ default: m.PartnersPage })))
 export const LinksPage = lazy(() => import('./places/LinksPage').then((m) => ({ default: m.LinksPage })))

@@ -235,7 +235,7 @@ func New(o Options) (http.Handler, error) {
 	for _, p := range []string{"/api/*", "/access/*", "/.well-known/*", "/healthz", "/readyz", "/readyz/decisions", "/metrics"} {
 		root.Handle(p, api)
 	}
-	root.Mount("/scim/", s.scimRoutes())
+	root.Handle("/scim/*", s.scimRoutes())
 	root.Handle("/*", console(o.Console))
 	return root, nil
 }

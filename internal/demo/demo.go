@@ -5,8 +5,11 @@ package demo
 import (
 	"context"
 	_ "embed"
+	"errors"
+	"fmt"
 
 	"wexillum.example/internal/core/statement"
+	"wexillum.example/internal/scim"
 	"wexillum.example/internal/service"
 	"wexillum.example/internal/standin"
 	statements "wexillum.example/internal/statement"
@@ -59,10 +62,55 @@ func waiting(ctx context.Context, svc *service.Service) error {
 			return err
 		}
 	}
+	if err := feed(ctx, svc); err != nil {
+		return err
+	}
 	_, err := svc.ChangeGuests(ctx, service.Who{Name: Accounts[2].Name, Role: service.Keeper}, service.GuestChange{
 		Do: service.Remind, Addresses: []string{standin.NoMailbox + ".quillfeather@pallowick.example"}}, false)
 	return err
 }
+
+// feed lets the museums' league tell of its people, watched: some are kept already, one was invited here before, one has
+// left, and one is not theirs.
+func feed(ctx context.Context, svc *service.Service) error {
+	sponsor := Accounts[0].Person
+	token, err := svc.BeginFeed(ctx, service.Who{Name: Accounts[0].Name, Role: service.Administrator}, "sandrill", "their people come and go every week", service.FeedSet{Sponsor: &sponsor})
+	if err != nil {
+		return err
+	}
+	who, err := svc.Bearer(ctx, token)
+	if err != nil {
+		return err
+	}
+	for _, text := range feedTells {
+		u, wrong := scim.Read([]byte(text))
+		if wrong != nil {
+			return wrong
+		}
+		var no *scim.Error
+		if _, err := svc.FeedCreate(ctx, who, u); err != nil && !errors.As(err, &no) { // a refusal stands in the log
+			return err
+		}
+	}
+	return nil
+}
+
+// feedTells are the people of whom the league's feed tells.
+var feedTells = func() (out []string) {
+	for _, p := range [][4]string{
+		{"emeric.mossgrove@sandrill.example", "Emeric Mossgrove", "en", "true"},
+		{"dunstan.saltmarsh@sandrill.example", "Dunstan Saltmarsh", "en", "true"},
+		{"viggo.oakhaven@sandrill.example", "Viggo Oakhaven", "en", "false"},
+		{"tamsin.ferrow@sandrill.example", "Tamsin Ferrow", "en-GB", "true"},
+		{"ulla.pennick@sandrill.example", "Ulla Pennick", "pt-PT", "true"},
+		{"nils.carrowby@sandrill.example", "Nils Carrowby", "en", "true"},
+		{"quill.quillfeather@sandrill.example", "Quill Quillfeather", "en", "true"},
+		{"ottilie.marsh@elsewhere.example", "Ottilie Marsh", "en", "true"},
+	} {
+		out = append(out, fmt.Sprintf(`{"schemas": [%q], "userName": %q, "displayName": %q, "preferredLanguage": %q, "active": %s}`, scim.UserSchema, p[0], p[1], p[2], p[3]))
+	}
+	return
+}()
 
 // Second is the demo's second organisation.
 func Second() (*standin.Neighbour, error) {

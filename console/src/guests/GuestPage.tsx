@@ -1,7 +1,7 @@
 import { useInfiniteQuery, useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
-import { Link, useParams } from 'react-router'
+import { Link, useParams, useSearchParams } from 'react-router'
 import { call, query, type DueSupposed, type GuestChange, type GuestView, type JournalEntry, type OutboxMessage, type Session } from '../api'
 import { Empty, Page, since, until, Waiting, when, Wrong } from '../parts/bits'
 import { Change, changesOf } from '../journal/JournalPage'
@@ -18,7 +18,8 @@ type Do = GuestChange['do']
 export function GuestPage({ session }: { session: Session }) {
   const { address = '' } = useParams()
   const [act, setAct] = useState<{ what: Do; resource?: string; role?: string }>()
-  const [merge, setMerge] = useState(false)
+  const [params] = useSearchParams() // where somebody seems to be here twice, it leads to merging
+  const [merge, setMerge] = useState(params.get('merge') !== null)
   const [out, setOut] = useState<{ bundle: string; resource: string }>() // of a bundle
   const g = useQuery({ queryKey: ['guest', address], queryFn: () => call<GuestView>('GET', `/api/v1/guests/${encodeURIComponent(address)}`) })
   if (g.error) return <Page title={address}><Wrong error={g.error} retry={() => void g.refetch()} /></Page>
@@ -179,7 +180,7 @@ export function GuestPage({ session }: { session: Session }) {
       {session.role !== 'member' && <History address={s.address} keeper={keeper} />}
       {act && <Act {...act} addresses={[s.address]} guest={x} keeper={keeper} close={() => setAct(undefined)} />}
       {out && <StoredChange danger title={`Take it out of what ${s.name || s.address} holds of ${out.bundle}`} leave="Leave it" submit="Take it out" done="It is taken out" path="/api/v1/holdings/end" body={{ address: s.address, ...out }} close={() => setOut(undefined)} />}
-      {merge && <Merge into={s.address} close={() => setMerge(false)} />}
+      {merge && <Merge into={s.address} other={params.get('merge') ?? ''} close={() => setMerge(false)} />}
     </Page>
   )
 }

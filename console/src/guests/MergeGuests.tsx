@@ -8,11 +8,11 @@ import { call } from '../api'
 import { Wrong } from '../parts/bits'
 import { useRefresh } from '../parts/change'
 
-export function Merge({ into, close }: { into: string; close: () => void }) {
+export function Merge({ into, other, close }: { into: string; other: string; close: () => void }) {
   const refresh = useRefresh()
   const navigate = useNavigate()
-  const [from, setFrom] = useState('')
-  const [sought, setSought] = useState('')
+  const [from, setFrom] = useState(other)
+  const [sought, setSought] = useState(other)
   const [reason, setReason] = useState('')
   type Merged = { grants: number; groups: number; was: number; will: number; gained: { action: string; resource: string; name?: string }[] }
   const ahead = useQuery({ queryKey: ['merge', sought, into], queryFn: () => call<Merged>('POST', '/api/v1/guests/merge?preview=true', { from: sought, into }), enabled: sought !== '', retry: false })

@@ -13,6 +13,7 @@ export function AskDialog({
   policy = false,
   wide,
   scrollable,
+  lock,
   className,
   error,
   close,
@@ -29,6 +30,8 @@ export function AskDialog({
   policy?: boolean
   wide?: boolean
   scrollable?: boolean
+  /** Whether it can neither be left nor sent now; else while anything is being written. */
+  lock?: boolean
   className?: string
   error: unknown
   close: () => void
@@ -39,7 +42,7 @@ export function AskDialog({
 }) {
   const id = useId()
   return (
-    <Modal show policy={policy} onHide={close} scrollable={scrollable} size={wide ? 'lg' : undefined} aria-labelledby={id} className={className} animation={false}>
+    <Modal show policy={policy} onHide={close} scrollable={scrollable} lock={lock} size={wide ? 'lg' : undefined} aria-labelledby={id} className={className} animation={false}>
       <Form
         onSubmit={(e) => {
           e.preventDefault()
