@@ -76,6 +76,21 @@ export function Frame() {
         }}
       />
     )
+  if (session.data.set_up_factor)
+    return (
+      <main className="page-alone">
+        <Suspense fallback={<Waiting what="Opening the page" />}>
+        <AccountPage
+          session={session.data}
+          out={() => {
+            void call('DELETE', '/api/v1/session')
+              .catch(() => undefined)
+              .then(() => client.resetQueries({ queryKey: ['session'] }))
+          }}
+        />
+        </Suspense>
+      </main>
+    )
   return (
     <>
       <Inside session={session.data} />

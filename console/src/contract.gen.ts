@@ -26,8 +26,12 @@ export interface components {
         Credentials: {
             name: string;
             password: string;
+            /** @description Of whoever has a second factor: a one-time code, or a recovery code */
+            code?: string;
         };
         Session: {
+            /** @description A second factor has to be set up before anything else, as the role has to have one */
+            set_up_factor?: boolean;
             name: string;
             /** @enum {string} */
             role: "administrator" | "auditor" | "keeper" | "member" | "guest";
@@ -38,6 +42,32 @@ export interface components {
             /** @description The time zone of the organisation */
             zone?: string;
             demo: boolean;
+        };
+        Factor: {
+            on: boolean;
+            /** @description One's role has to have one */
+            required: boolean;
+            /** Format: moment */
+            since?: string;
+            /** @description How many were not used */
+            recovery_codes: number;
+        };
+        FactorBegun: {
+            /** @description To be typed, in base32 */
+            secret: string;
+            /** @description The same as otpauth:// */
+            uri: string;
+            /** @description The same to be scanned, as a data: URI */
+            image: string;
+        };
+        FactorProof: {
+            password: string;
+            /** @description A one-time code; to take it away, a recovery code too */
+            code: string;
+        };
+        RecoveryCodes: {
+            /** @description Each good once, and told this once */
+            codes: string[];
         };
         /** @enum {string} */
         Role: "administrator" | "auditor" | "keeper" | "member";
@@ -2753,7 +2783,7 @@ export interface components {
              * @enum {string}
              */
             narrowed?: "view" | "contribute" | "manage";
-            /** @description The item on which it is held since */
+            /** @description The item on which it is held since, in place of the whole space */
             instead?: string;
             instead_name?: string;
             /** @description Of an answer: why nothing was done */
@@ -3023,7 +3053,7 @@ export interface components {
             lines: number;
         };
         AbsenceSet: {
-            /** @description Who is away; without it */
+            /** @description Who is away; without it, whoever says so */
             person?: string;
             /** @description A person of ours who decides meanwhile; without one a keeper does */
             deputy?: string;

@@ -91,6 +91,17 @@ func (s *server) guard(next http.Handler) http.Handler {
 				writeProblem(w, problemForbidden.with(whose(who)+" may not "+r.Method+" "+pattern))
 				return
 			}
+			if !op.BeforeFactor {
+				lacks, err := s.Service.LacksFactor(ctx, who)
+				if err != nil {
+					writeProblem(w, problemAway.with(""))
+					return
+				}
+				if lacks {
+					writeProblem(w, problemFactor.with("the role "+string(who.Role)+" has to have a second factor (settings.second_factor): set it up on your account's page, or with wexillum account factor begin"))
+					return
+				}
+			}
 			if cookie && !safe(r.Method) {
 				sent, want := r.Header.Get("X-CSRF-Token"), s.sessions.GetString(ctx, "csrf")
 				if want == "" || subtle.ConstantTimeCompare([]byte(sent), []byte(want)) != 1 {

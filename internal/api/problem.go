@@ -28,6 +28,8 @@ var (
 	problemFile      = problemType{"file", 422, "The file is refused"}
 	problemSignIn    = problemType{"sign-in", 401, "Sign in first"}
 	problemDenied    = problemType{"denied", 401, "Name or password is wrong"}
+	problemCode      = problemType{"one-time-code", 401, "A one-time code is asked for"}
+	problemFactor    = problemType{"second-factor", 403, "Set up a second factor first"}
 	problemForbidden = problemType{"forbidden", 403, "This is not for your role"}
 	problemCSRF      = problemType{"csrf", 403, "The request did not come from the console"}
 	problemNotFound  = problemType{"not-found", 404, "Not found"}
@@ -109,6 +111,8 @@ func problemOf(err error) contract.Problem {
 		return p
 	case errors.Is(err, service.ErrTooMany):
 		return problemOften.with("wait and try again")
+	case errors.Is(err, service.ErrFactor):
+		return problemCode.with("the password is right; send a one-time code, or a recovery code, as code")
 	case errors.Is(err, service.ErrDenied):
 		return problemDenied.with("")
 	case errors.Is(err, service.ErrNotFound):

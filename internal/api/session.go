@@ -17,7 +17,12 @@ func (s *server) session(ctx context.Context, who service.Who) contract.Session 
 	if o := s.state(ctx).Policy().Organisation; o != nil {
 		name = o.Name
 	}
+	var first *bool
+	if lacks, err := s.Service.LacksFactor(ctx, who); err == nil && lacks {
+		first = &lacks
+	}
 	return contract.Session{
+		SetUpFactor:  first,
 		Name:         who.Name,
 		Role:         contract.SessionRole(who.Role),
 		Person:       some(who.Person),
@@ -57,7 +62,7 @@ func (s *server) SignIn(ctx context.Context, r apigen.SignInRequestObject) (apig
 	if p := s.tooOften(ctx, r.Body.Name); p != nil {
 		return apigen.SignIndefaultApplicationProblemPlusJSONResponse{Body: *p, StatusCode: p.Status}, nil
 	}
-	who, err := s.Service.SignIn(ctx, r.Body.Name, r.Body.Password, service.WayConsole, sourceOf(ctx))
+	who, err := s.Service.SignInCode(ctx, r.Body.Name, r.Body.Password, opt(r.Body.Code), service.WayConsole, sourceOf(ctx))
 	if err != nil {
 		return nil, err
 	}
@@ -122,7 +127,7 @@ func (s *server) MakeToken(ctx context.Context, r apigen.MakeTokenRequestObject)
 	if p := s.tooOften(ctx, r.Body.Name); p != nil {
 		return apigen.MakeTokendefaultApplicationProblemPlusJSONResponse{Body: *p, StatusCode: p.Status}, nil
 	}
-	who, err := s.Service.SignIn(ctx, r.Body.Name, r.Body.Password, service.WayClient, sourceOf(ctx))
+	who, err := s.Service.SignInCode(ctx, r.Body.Name, r.Body.Password, opt(r.Body.Code), service.WayClient, sourceOf(ctx))
 	if err != nil {
 		return nil, err
 	}
@@ -194,4 +199,57 @@ func (s *server) ChangeAccount(ctx context.Context, r apigen.ChangeAccountReques
 
 func accountOf(a service.Account) contract.Account {
 	return contract.Account{Name: a.Name, Role: contract.Role(a.Role), Person: a.Person, Disabled: a.Disabled}
+}
+
+// wayOf is by which way somebody is here.
+func wayOf(who service.Who) string {
+	if who.Token != "" {
+		return service.WayClient
+	}
+	return service.WayConsole
+}
+
+func (s *server) GetFactor(ctx context.Context, _ apigen.GetFactorRequestObject) (apigen.GetFactorResponseObject, error) {
+	f, err := s.Service.FactorOf(ctx, whoIs(ctx))
+	if err != nil {
+		return nil, err
+	}
+	out := apigen.GetFactor200JSONResponse{On: f.On, Required: f.Required, RecoveryCodes: f.Left}
+	if f.On {
+		out.Since = ptr(f.Since.String())
+	}
+	return out, nil
+}
+
+func (s *server) BeginFactor(ctx context.Context, r apigen.BeginFactorRequestObject) (apigen.BeginFactorResponseObject, error) {
+	who := whoIs(ctx)
+	if p := s.tooOften(ctx, who.Name); p != nil {
+		return apigen.BeginFactordefaultApplicationProblemPlusJSONResponse{Body: *p, StatusCode: p.Status}, nil
+	}
+	f, err := s.Service.BeginFactor(ctx, who, r.Body.Password, wayOf(who), sourceOf(ctx))
+	if err != nil {
+		return nil, err
+	}
+	return apigen.BeginFactor200JSONResponse{Secret: f.Secret, Uri: f.URI, Image: f.Image}, nil
+}
+
+func (s *server) ConfirmFactor(ctx context.Context, r apigen.ConfirmFactorRequestObject) (apigen.ConfirmFactorResponseObject, error) {
+	who := whoIs(ctx)
+	if p := s.tooOften(ctx, who.Name); p != nil {
+		return apigen.ConfirmFactordefaultApplicationProblemPlusJSONResponse{Body: *p, StatusCode: p.Status}, nil
+	}
+	codes, err := s.Service.ConfirmFactor(ctx, who, r.Body.Password, r.Body.Code, wayOf(who), sourceOf(ctx))
+	return apigen.ConfirmFactor200JSONResponse{Codes: codes}, err
+}
+
+func (s *server) RemoveFactor(ctx context.Context, r apigen.RemoveFactorRequestObject) (apigen.RemoveFactorResponseObject, error) {
+	who := whoIs(ctx)
+	if p := s.tooOften(ctx, who.Name); p != nil {
+		return apigen.RemoveFactordefaultApplicationProblemPlusJSONResponse{Body: *p, StatusCode: p.Status}, nil
+	}
+	return apigen.RemoveFactor204Response{}, s.Service.RemoveFactor(ctx, who, r.Body.Password, r.Body.Code, wayOf(who), sourceOf(ctx))
+}
+
+func (s *server) ResetFactor(ctx context.Context, r apigen.ResetFactorRequestObject) (apigen.ResetFactorResponseObject, error) {
+	return apigen.ResetFactor204Response{}, s.Service.ResetFactor(ctx, whoIs(ctx).Name, r.Name, r.Body.Why)
 }

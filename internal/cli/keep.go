@@ -255,6 +255,7 @@ func (a *app) printRule(x *contract.Rule) {
 
 func (a *app) account() *cobra.Command {
 	c := &cobra.Command{Use: "account", Short: "Accounts that can sign in to administer"}
+	c.AddCommand(a.factor())
 	c.AddCommand(&cobra.Command{Use: "list", Short: "All accounts", Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error {
 		r, err := a.remote()
 		if err != nil {
@@ -402,9 +403,9 @@ func (a *app) account() *cobra.Command {
 		}}
 	c.AddCommand(makes, put, out, own)
 	if a.program != nil {
-		c.AddCommand(a.program.FirstAccount(&Terminal{a}))
+		c.AddCommand(a.program.Accounts(&Terminal{a})...)
 	} else {
-		c.AddCommand(a.beside("first NAME", About("first")))
+		c.AddCommand(a.beside("first NAME", About("first")), a.beside("recover NAME", About("recover")))
 	}
 	return c
 }

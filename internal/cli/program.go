@@ -18,9 +18,9 @@ import (
 // Program is what the client leaves to the program of the service, which stands beside it: so it starts without all that
 // a service needs.
 type Program struct {
-	Commands     func(*Terminal) []*cobra.Command // start, serve, demo and the like
-	FirstAccount func(*Terminal) *cobra.Command
-	Choices      func(s *engine.Snapshot, rule, where, person, party string, at moment.Moment) (contract.Choices, error)
+	Commands func(*Terminal) []*cobra.Command // start, serve, demo and the like
+	Accounts func(*Terminal) []*cobra.Command // of accounts, on the database itself
+	Choices  func(s *engine.Snapshot, rule, where, person, party string, at moment.Moment) (contract.Choices, error)
 }
 
 // Terminal is what commands of the service's program use of the client.
@@ -57,6 +57,7 @@ var besides = []struct{ name, short string }{
 	{"schema", "The schema of the database"},
 	{"generate", "Generate a world of any size from a seed, as a file or into an empty database"},
 	{"man", "Write the manual pages of every command into a folder"},
+	{"recover", "Let somebody in again who is locked out, directly in the database: a new password, no second factor"},
 	{"first", "Create the first administrator of a new installation, directly in its database"},
 }
 

@@ -218,7 +218,7 @@ func (a *app) root() *cobra.Command {
 		return root
 	}
 	for _, x := range besides {
-		if x.name != "first" { // of accounts
+		if x.name != "first" && x.name != "recover" { // of accounts
 			add("run", a.beside(x.name, x.short))
 		}
 	}

@@ -24,6 +24,7 @@ var settingHelp = map[string]string{
 	"settings.brake":           "records let go, or messages sent, in a day before somebody must say so",
 	"settings.member_mail":     "messages to outsiders that a member may send in a day",
 	"settings.lapse_days":      "days after which a bundle that was asked for lapses where nobody answered",
+	"settings.second_factor":   "whose accounts have to have a second factor: nobody, administrators, keepers (and administrators) or all",
 	"settings.sign_up_asks":    "what who signs up by themselves is asked; questions with | between them",
 	"settings.sign_up_asks_pt": "the same in Portuguese; empty: as settings.sign_up_asks says",
 	"settings.sign_up_by":      "the person of ours who lets them in or not; empty: they come in at once",

@@ -102,7 +102,7 @@ func (a *app) profiles() *cobra.Command {
 }
 
 func (a *app) login() *cobra.Command {
-	var name string
+	var name, code string
 	c := &cobra.Command{
 		Use:   "login",
 		Short: "Sign in and keep a token that ends after twelve hours",
@@ -120,10 +120,11 @@ func (a *app) login() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			return a.signIn(c, r, name, password)
+			return a.signIn(c, r, name, password, code)
 		},
 	}
 	c.Flags().StringVar(&name, "name", "", "name of the account")
+	c.Flags().StringVar(&code, "code", os.Getenv("WEXILLUM_CODE"), "a one-time code, or a recovery code, where a second factor is set up (WEXILLUM_CODE); on a terminal it is asked for")
 	return c
 }
 
@@ -156,7 +157,7 @@ func (a *app) begin() *cobra.Command {
 			if err := r.read(resp, err, nil); err != nil {
 				return err
 			}
-			return a.signIn(c, r, name, password)
+			return a.signIn(c, r, name, password, "")
 		},
 	}
 	c.Flags().StringVar(&name, "name", "", "by which you will sign in: lower-case letters, digits, dots and hyphens")
@@ -164,10 +165,18 @@ func (a *app) begin() *cobra.Command {
 }
 
 // signIn signs in and keeps the token.
-func (a *app) signIn(c *cobra.Command, r *remote, name, password string) error {
-	resp, err := r.MakeToken(c.Context(), contract.MakeTokenJSONRequestBody{Name: name, Password: password})
+func (a *app) signIn(c *cobra.Command, r *remote, name, password, code string) error {
+	resp, err := r.MakeToken(c.Context(), contract.MakeTokenJSONRequestBody{Name: name, Password: password, Code: optional(code)})
 	var t contract.NewToken
-	if err := r.read(resp, err, &t); err != nil {
+	err = r.read(resp, err, &t)
+	if p := (*problemError)(nil); code == "" && errors.As(err, &p) && strings.HasSuffix(p.Type, "/one-time-code") {
+		if code, err = a.code(); err != nil {
+			return err
+		}
+		resp, err = r.MakeToken(c.Context(), contract.MakeTokenJSONRequestBody{Name: name, Password: password, Code: &code})
+		err = r.read(resp, err, &t)
+	}
+	if err != nil {
 		return err
 	}
 	file, err := a.sessionFile()
@@ -225,6 +234,18 @@ func (a *app) password() (string, error) {
 		return "", usage{errors.New("a password is needed: type it, or set WEXILLUM_PASSWORD")}
 	}
 	return p, nil
+}
+
+// code asks for a one-time code.
+func (a *app) code() (string, error) {
+	f, ok := a.in.(*os.File)
+	if !ok || !term.IsTerminal(int(f.Fd())) {
+		return "", usage{errors.New("a one-time code is asked for: give --code, or set WEXILLUM_CODE")}
+	}
+	fmt.Fprint(a.err, "One-time code, or a recovery code: ")
+	b, err := term.ReadPassword(int(f.Fd()))
+	fmt.Fprintln(a.err)
+	return string(b), err
 }
 
 // twoPasswords reads the password that counts now and a new one.

@@ -47,8 +47,8 @@ func TestWorldNeverTouchesAService(t *testing.T) {
 	// What is left to the program of the service is tried with that, in whole.
 	program := &Program{
 		Commands: func(*Terminal) []*cobra.Command { return nil },
-		FirstAccount: func(*Terminal) *cobra.Command {
-			return &cobra.Command{Use: "first NAME", Args: cobra.ExactArgs(1), RunE: func(*cobra.Command, []string) error { return nil }}
+		Accounts: func(*Terminal) []*cobra.Command {
+			return []*cobra.Command{{Use: "first NAME", Args: cobra.ExactArgs(1), RunE: func(*cobra.Command, []string) error { return nil }}}
 		},
 		Choices: func(*engine.Snapshot, string, string, string, string, moment.Moment) (contract.Choices, error) {
 			return contract.Choices{}, nil

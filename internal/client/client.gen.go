@@ -216,6 +216,123 @@ func (c *Client) SetOwnPassword(ctx context.Context, body SetOwnPasswordJSONRequ
 	return c.Client.Do(req)
 }
 
+// GetFactor How one's own second factor stands
+//
+// Corresponds with GET /api/v1/account/second-factor (the `GetFactor` operationId).
+func (c *Client) GetFactor(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewGetFactorRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// BeginFactorWithBody Begin to set up one's own second factor
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/account/second-factor (the `BeginFactor` operationId).
+func (c *Client) BeginFactorWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewBeginFactorRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// BeginFactor Begin to set up one's own second factor
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/account/second-factor (the `BeginFactor` operationId).
+func (c *Client) BeginFactor(ctx context.Context, body BeginFactorJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewBeginFactorRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ConfirmFactorWithBody Give a first code; from then on one is asked for at every sign-in
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/account/second-factor/confirm (the `ConfirmFactor` operationId).
+func (c *Client) ConfirmFactorWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewConfirmFactorRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ConfirmFactor Give a first code; from then on one is asked for at every sign-in
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/account/second-factor/confirm (the `ConfirmFactor` operationId).
+func (c *Client) ConfirmFactor(ctx context.Context, body ConfirmFactorJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewConfirmFactorRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveFactorWithBody Take one's own second factor away
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/account/second-factor/remove (the `RemoveFactor` operationId).
+func (c *Client) RemoveFactorWithBody(ctx context.Context, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveFactorRequestWithBody(c.Server, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// RemoveFactor Take one's own second factor away
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/account/second-factor/remove (the `RemoveFactor` operationId).
+func (c *Client) RemoveFactor(ctx context.Context, body RemoveFactorJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewRemoveFactorRequest(c.Server, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // ListAccounts Accounts that may sign in
 //
 // Corresponds with GET /api/v1/accounts (the `ListAccounts` operationId).
@@ -289,6 +406,40 @@ func (c *Client) ChangeAccountWithBody(ctx context.Context, name string, content
 // Corresponds with PATCH /api/v1/accounts/{name} (the `ChangeAccount` operationId).
 func (c *Client) ChangeAccountWithApplicationMergePatchPlusJSONBody(ctx context.Context, name string, body ChangeAccountApplicationMergePatchPlusJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
 	req, err := NewChangeAccountRequestWithApplicationMergePatchPlusJSONBody(c.Server, name, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ResetFactorWithBody Take away the second factor of somebody who lost it; their sessions and tokens end
+//
+// Takes any type of body and a specified content type.
+//
+// Corresponds with POST /api/v1/accounts/{name}/reset-factor (the `ResetFactor` operationId).
+func (c *Client) ResetFactorWithBody(ctx context.Context, name string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewResetFactorRequestWithBody(c.Server, name, contentType, body)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// ResetFactor Take away the second factor of somebody who lost it; their sessions and tokens end
+//
+// Takes a body of the `application/json` content type.
+//
+// Corresponds with POST /api/v1/accounts/{name}/reset-factor (the `ResetFactor` operationId).
+func (c *Client) ResetFactor(ctx context.Context, name string, body ResetFactorJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewResetFactorRequest(c.Server, name, body)
 	if err != nil {
 		return nil, err
 	}
@@ -5980,6 +6131,153 @@ func NewSetOwnPasswordRequestWithBody(server string, contentType string, body io
 	return req, nil
 }
 
+// NewGetFactorRequest constructs an http.Request for the GetFactor method
+func NewGetFactorRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/account/second-factor")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewBeginFactorRequest calls the generic BeginFactor builder with application/json body
+func NewBeginFactorRequest(server string, body BeginFactorJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewBeginFactorRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewBeginFactorRequestWithBody constructs an http.Request for the BeginFactor method, with any body, and a specified content type
+func NewBeginFactorRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/account/second-factor")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewConfirmFactorRequest calls the generic ConfirmFactor builder with application/json body
+func NewConfirmFactorRequest(server string, body ConfirmFactorJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewConfirmFactorRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewConfirmFactorRequestWithBody constructs an http.Request for the ConfirmFactor method, with any body, and a specified content type
+func NewConfirmFactorRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/account/second-factor/confirm")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewRemoveFactorRequest calls the generic RemoveFactor builder with application/json body
+func NewRemoveFactorRequest(server string, body RemoveFactorJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewRemoveFactorRequestWithBody(server, "application/json", bodyReader)
+}
+
+// NewRemoveFactorRequestWithBody constructs an http.Request for the RemoveFactor method, with any body, and a specified content type
+func NewRemoveFactorRequestWithBody(server string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/account/second-factor/remove")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
 // NewListAccountsRequest constructs an http.Request for the ListAccounts method
 func NewListAccountsRequest(server string) (*http.Request, error) {
 	var err error
@@ -6085,6 +6383,53 @@ func NewChangeAccountRequestWithBody(server string, name string, contentType str
 	}
 
 	req, err := http.NewRequest(http.MethodPatch, queryURL.String(), body)
+	if err != nil {
+		return nil, err
+	}
+
+	req.Header.Add("Content-Type", contentType)
+
+	return req, nil
+}
+
+// NewResetFactorRequest calls the generic ResetFactor builder with application/json body
+func NewResetFactorRequest(server string, name string, body ResetFactorJSONRequestBody) (*http.Request, error) {
+	var bodyReader io.Reader
+	buf, err := json.Marshal(body)
+	if err != nil {
+		return nil, err
+	}
+	bodyReader = bytes.NewReader(buf)
+	return NewResetFactorRequestWithBody(server, name, "application/json", bodyReader)
+}
+
+// NewResetFactorRequestWithBody constructs an http.Request for the ResetFactor method, with any body, and a specified content type
+func NewResetFactorRequestWithBody(server string, name string, contentType string, body io.Reader) (*http.Request, error) {
+	var err error
+
+	var pathParam0 string
+
+	pathParam0, err = runtime.StyleParamWithOptions("simple", false, "name", name, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationPath, Type: "string", Format: ""})
+	if err != nil {
+		return nil, err
+	}
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/accounts/%s/reset-factor", pathParam0)
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)
 	if err != nil {
 		return nil, err
 	}

@@ -3125,7 +3125,7 @@ type AbsenceSet struct {
 	// From A day, or +3d; without it, now
 	From *string `json:"from,omitempty"`
 
-	// Person Who is away; without it
+	// Person Who is away; without it, whoever says so
 	Person *string `json:"person,omitempty"`
 
 	// Until The last day, or +14d
@@ -3983,8 +3983,10 @@ type Counterexample struct {
 
 // Credentials defines model for Credentials.
 type Credentials struct {
-	Name     string `json:"name"`
-	Password string `json:"password"`
+	// Code Of whoever has a second factor: a one-time code, or a recovery code
+	Code     *string `json:"code,omitempty"`
+	Name     string  `json:"name"`
+	Password string  `json:"password"`
 }
 
 // CutOff defines model for CutOff.
@@ -4746,6 +4748,37 @@ type Expectations struct {
 type ExtraSetting struct {
 	Path  string `json:"path"`
 	Value string `json:"value"`
+}
+
+// Factor defines model for Factor.
+type Factor struct {
+	On bool `json:"on"`
+
+	// RecoveryCodes How many were not used
+	RecoveryCodes int `json:"recovery_codes"`
+
+	// Required One's role has to have one
+	Required bool    `json:"required"`
+	Since    *string `json:"since,omitempty"`
+}
+
+// FactorBegun defines model for FactorBegun.
+type FactorBegun struct {
+	// Image The same to be scanned, as a data: URI
+	Image string `json:"image"`
+
+	// Secret To be typed, in base32
+	Secret string `json:"secret"`
+
+	// Uri The same as otpauth://
+	Uri string `json:"uri"`
+}
+
+// FactorProof defines model for FactorProof.
+type FactorProof struct {
+	// Code A one-time code; to take it away, a recovery code too
+	Code     string `json:"code"`
+	Password string `json:"password"`
 }
 
 // Feed defines model for Feed.
@@ -6461,6 +6494,12 @@ type RecordsDecided struct {
 // RecordsDecidedLinesResult defines model for RecordsDecided.Lines.Result.
 type RecordsDecidedLinesResult string
 
+// RecoveryCodes defines model for RecoveryCodes.
+type RecoveryCodes struct {
+	// Codes Each good once, and told this once
+	Codes []string `json:"codes"`
+}
+
 // Remedies defines model for Remedies.
 type Remedies struct {
 	Decision RemediesDecision `json:"decision"`
@@ -6637,7 +6676,7 @@ type ReviewLine struct {
 	Ends *string `json:"ends,omitempty"`
 	From *string `json:"from,omitempty"`
 
-	// Instead The item on which it is held since
+	// Instead The item on which it is held since, in place of the whole space
 	Instead     *string `json:"instead,omitempty"`
 	InsteadName *string `json:"instead_name,omitempty"`
 	LastSeen    *string `json:"last_seen,omitempty"`
@@ -6913,6 +6952,9 @@ type Session struct {
 	Organisation string      `json:"organisation"`
 	Person       *string     `json:"person,omitempty"`
 	Role         SessionRole `json:"role"`
+
+	// SetUpFactor A second factor has to be set up before anything else, as the role has to have one
+	SetUpFactor *bool `json:"set_up_factor,omitempty"`
 
 	// Zone The time zone of the organisation
 	Zone *string `json:"zone,omitempty"`
@@ -7844,6 +7886,17 @@ type SetOwnPasswordJSONBody struct {
 
 	// Old The password that counts now
 	Old string `json:"old"`
+}
+
+// BeginFactorJSONBody defines parameters for BeginFactor.
+type BeginFactorJSONBody struct {
+	Password string `json:"password"`
+}
+
+// ResetFactorJSONBody defines parameters for ResetFactor.
+type ResetFactorJSONBody struct {
+	// Why The reason that the journal keeps
+	Why Why `json:"why"`
 }
 
 // EndSessionsJSONBody defines parameters for EndSessions.
@@ -9249,11 +9302,23 @@ type SetAbsenceJSONRequestBody = AbsenceSet
 // SetOwnPasswordJSONRequestBody defines body for SetOwnPassword for application/json ContentType.
 type SetOwnPasswordJSONRequestBody SetOwnPasswordJSONBody
 
+// BeginFactorJSONRequestBody defines body for BeginFactor for application/json ContentType.
+type BeginFactorJSONRequestBody BeginFactorJSONBody
+
+// ConfirmFactorJSONRequestBody defines body for ConfirmFactor for application/json ContentType.
+type ConfirmFactorJSONRequestBody = FactorProof
+
+// RemoveFactorJSONRequestBody defines body for RemoveFactor for application/json ContentType.
+type RemoveFactorJSONRequestBody = FactorProof
+
 // MakeAccountJSONRequestBody defines body for MakeAccount for application/json ContentType.
 type MakeAccountJSONRequestBody = NewAccount
 
 // ChangeAccountApplicationMergePatchPlusJSONRequestBody defines body for ChangeAccount for application/merge-patch+json ContentType.
 type ChangeAccountApplicationMergePatchPlusJSONRequestBody = AccountChange
+
+// ResetFactorJSONRequestBody defines body for ResetFactor for application/json ContentType.
+type ResetFactorJSONRequestBody ResetFactorJSONBody
 
 // EndSessionsJSONRequestBody defines body for EndSessions for application/json ContentType.
 type EndSessionsJSONRequestBody EndSessionsJSONBody

@@ -24,7 +24,10 @@ var Program = cli.Program{
 		a := &app{t}
 		return []*cobra.Command{a.start(), a.serve(), a.demo(), a.schema(), a.generate()}
 	},
-	FirstAccount: func(t *cli.Terminal) *cobra.Command { return (&app{t}).firstAccount() },
+	Accounts: func(t *cli.Terminal) []*cobra.Command {
+		a := &app{t}
+		return []*cobra.Command{a.firstAccount(), a.recoverAccount()}
+	},
 	Choices: func(s *engine.Snapshot, rule, where, person, party string, at moment.Moment) (contract.Choices, error) {
 		y, err := (&service.State{Snapshot: s}).Choosing(rule, where, person, party, at)
 		if err != nil {

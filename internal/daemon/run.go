@@ -551,6 +551,54 @@ func (a *app) schema() *cobra.Command {
 	return c
 }
 
+// recoverAccount lets an account in again on the database itself, for whoever keeps the machine: when nobody else can sign in.
+func (a *app) recoverAccount() *cobra.Command {
+	var dsn, why string
+	var administrator bool
+	c := &cobra.Command{
+		Use:   "recover NAME",
+		Short: cli.About("recover"),
+		Long:  cli.About("recover") + ".\nIts sessions and tokens end, and the journal says so. The password is prompted for, or read\nfrom WEXILLUM_PASSWORD or standard input.",
+		Args:  cobra.ExactArgs(1),
+		RunE: func(c *cobra.Command, args []string) error {
+			if dsn == "" {
+				return usage(errors.New("--database is needed"))
+			}
+			if strings.TrimSpace(why) == "" {
+				return usage(errors.New("--why is needed: the journal keeps it"))
+			}
+			ctx := c.Context()
+			st, err := store.Open(ctx, dsn, nil)
+			if err != nil {
+				return err
+			}
+			defer st.Close()
+			svc, err := service.New(ctx, st, nil, a.logger("error"))
+			if err != nil {
+				return err
+			}
+			p, err := a.NewPassword()
+			if err != nil {
+				return err
+			}
+			enabled := false
+			change := service.AccountChange{Password: p, Disabled: &enabled}
+			if role := string(service.Administrator); administrator {
+				change.Role = &role
+			}
+			if _, err := svc.ChangeAccount(ctx, "(database)", why, args[0], change); err != nil {
+				return err
+			}
+			a.Say("%s may sign in with the new password; no second factor is asked for.", args[0])
+			return nil
+		},
+	}
+	c.Flags().StringVar(&dsn, "database", os.Getenv("WEXILLUM_DATABASE"), "data source name (WEXILLUM_DATABASE)")
+	c.Flags().StringVar(&why, "why", "", "the reason that the journal keeps")
+	c.Flags().BoolVar(&administrator, "administrator", false, "make it an administrator, too")
+	return c
+}
+
 // firstAccount makes the first administrator of a new installation, on the
 // database itself: nobody can sign in yet.
 func (a *app) firstAccount() *cobra.Command {

@@ -3,11 +3,16 @@
 package operations
 
 var all = []Operation{
-	{ID: "getSession", Method: "GET", Pattern: "/api/v1/session", Summary: "Who is signed in", Roles: []string{"administrator", "auditor", "keeper", "member", "guest"}, Draft: "never"},
+	{ID: "getSession", Method: "GET", Pattern: "/api/v1/session", Summary: "Who is signed in", Roles: []string{"administrator", "auditor", "keeper", "member", "guest"}, Draft: "never", BeforeFactor: true},
 	{ID: "signIn", Method: "POST", Pattern: "/api/v1/session", Summary: "Sign in to the console", Roles: []string{"anybody"}, Draft: "never"},
-	{ID: "signOut", Method: "DELETE", Pattern: "/api/v1/session", Summary: "Sign out of the console", Roles: []string{"administrator", "auditor", "keeper", "member", "guest"}, Draft: "never"},
-	{ID: "endOwnSessions", Method: "DELETE", Pattern: "/api/v1/sessions", Summary: "Sign out everywhere; every session and every token of one's own is over for good", Roles: []string{"administrator", "auditor", "keeper", "member", "guest"}, Draft: "never"},
-	{ID: "setOwnPassword", Method: "PUT", Pattern: "/api/v1/account/password", Summary: "Change one's own password; every other session and every token of one's own ends", Roles: []string{"administrator", "auditor", "keeper", "member"}, Draft: "never", Often: true},
+	{ID: "signOut", Method: "DELETE", Pattern: "/api/v1/session", Summary: "Sign out of the console", Roles: []string{"administrator", "auditor", "keeper", "member", "guest"}, Draft: "never", BeforeFactor: true},
+	{ID: "endOwnSessions", Method: "DELETE", Pattern: "/api/v1/sessions", Summary: "Sign out everywhere; every session and every token of one's own is over for good", Roles: []string{"administrator", "auditor", "keeper", "member", "guest"}, Draft: "never", BeforeFactor: true},
+	{ID: "setOwnPassword", Method: "PUT", Pattern: "/api/v1/account/password", Summary: "Change one's own password; every other session and every token of one's own ends", Roles: []string{"administrator", "auditor", "keeper", "member"}, Draft: "never", Often: true, BeforeFactor: true},
+	{ID: "getFactor", Method: "GET", Pattern: "/api/v1/account/second-factor", Summary: "How one's own second factor stands", Roles: []string{"administrator", "auditor", "keeper", "member"}, Draft: "never", BeforeFactor: true},
+	{ID: "beginFactor", Method: "POST", Pattern: "/api/v1/account/second-factor", Summary: "Begin to set up one's own second factor", Roles: []string{"administrator", "auditor", "keeper", "member"}, Draft: "never", ShownOnce: true, Often: true, BeforeFactor: true},
+	{ID: "confirmFactor", Method: "POST", Pattern: "/api/v1/account/second-factor/confirm", Summary: "Give a first code; from then on one is asked for at every sign-in", Roles: []string{"administrator", "auditor", "keeper", "member"}, Draft: "never", ShownOnce: true, Often: true, BeforeFactor: true},
+	{ID: "removeFactor", Method: "POST", Pattern: "/api/v1/account/second-factor/remove", Summary: "Take one's own second factor away", Roles: []string{"administrator", "auditor", "keeper", "member"}, Draft: "never", Often: true},
+	{ID: "resetFactor", Method: "POST", Pattern: "/api/v1/accounts/{name}/reset-factor", Summary: "Take away the second factor of somebody who lost it; their sessions and tokens end", Roles: []string{"administrator"}, Draft: "never"},
 	{ID: "makeToken", Method: "POST", Pattern: "/api/v1/tokens", Summary: "Exchange name and password for a token of the client", Roles: []string{"anybody"}, Draft: "never", ShownOnce: true},
 	{ID: "listTokens", Method: "GET", Pattern: "/api/v1/tokens", Summary: "Own tokens; for administrators all", Roles: []string{"administrator", "auditor", "keeper", "member"}, Draft: "ask"},
 	{ID: "endToken", Method: "DELETE", Pattern: "/api/v1/tokens/{id}", Summary: "End a token", Roles: []string{"administrator", "auditor", "keeper", "member"}, Draft: "never"},

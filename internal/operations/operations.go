@@ -9,6 +9,7 @@
 //	x-body           list: a file or a list, long, and read as it comes
 //	x-shown-once     its answer holds what is shown once
 //	x-often          it is refused where it is called too often (429)
+//	x-before-factor  it may be called before a second factor that has to be is set up
 package operations
 
 import (
@@ -44,6 +45,8 @@ type Operation struct {
 	List        bool
 	ShownOnce   bool
 	Often       bool
+	// BeforeFactor says that it is for those, too, who have to set up a second factor first.
+	BeforeFactor bool
 }
 
 // Key names an operation as METHOD pattern.

@@ -137,8 +137,14 @@ func signedIn(t *store.Tx, id, way, from string, in bool) (uint64, error) {
 	return t.Note(store.SignInKind, id, nil, []byte(jsonOf(map[string]string{"way": way, "from": from, "result": result})))
 }
 
-// SignIn checks name and password. from is where the request came from, for the journal.
+// SignIn checks name and password of somebody who has no second factor. from is where the request came from, for the journal.
 func (s *Service) SignIn(ctx context.Context, name, password, way, from string) (Who, error) {
+	return s.SignInCode(ctx, name, password, "", way, from)
+}
+
+// SignInCode checks name, password and, of somebody who has a second factor, a one-time or a recovery code. Where the password is right and no
+// code was given it returns ErrFactor.
+func (s *Service) SignInCode(ctx context.Context, name, password, code, way, from string) (Who, error) {
 	a, err := s.store.Account(ctx, name)
 	if err != nil && !errors.Is(err, store.ErrNone) {
 		return Who{}, err
@@ -148,22 +154,36 @@ func (s *Service) SignIn(ctx context.Context, name, password, way, from string) 
 		hash = nobody()
 	}
 	in := passwordIs(hash, password) && !a.Disabled && a.Password != ""
+	if in && code == "" {
+		f, err := s.store.Factor(ctx, a.Name)
+		if err != nil {
+			return Who{}, err
+		}
+		if f != nil && f.Confirmed != 0 {
+			return Who{}, ErrFactor
+		}
+	}
 	who := Who{Name: a.Name, Role: Role(a.Role), Person: a.Person}
 	journalled := a.Name
 	if journalled == "" {
 		journalled = unknownName
 	}
+	proved := in
 	err = s.change(ctx, journalled, "", func(_ *State, t *store.Tx) error {
+		proved = in
 		if in { // it may have been disabled, or have got another password, meanwhile
 			now, err := t.Account(a.Name)
 			if err != nil || now != a {
 				return errors.Join(err, ErrDenied)
 			}
+			if proved, err = s.proveFactor(t, a.Name, password, code); err != nil {
+				return err
+			}
 		}
-		who.Since, err = signedIn(t, journalled, way, from, in)
+		who.Since, err = signedIn(t, journalled, way, from, proved)
 		return err
 	})
-	if err == nil && !in {
+	if err == nil && !proved {
 		err = ErrDenied
 	}
 	return who, err
@@ -222,11 +242,11 @@ func (s *Service) SetPassword(ctx context.Context, who Who, old, next, from stri
 	if who.Token != "" {
 		way = WayClient
 	}
-	was, err := s.SignIn(ctx, who.Name, old, way, from)
-	if errors.Is(err, ErrDenied) {
-		return 0, &Invalid{"old", "…", "this is not your password"}
-	}
-	if err != nil {
+	if err := s.ownPassword(ctx, who, old, way, from); err != nil {
+		var no *Invalid
+		if errors.As(err, &no) {
+			no.Field = "old"
+		}
 		return 0, err
 	}
 	if err := goodPassword("new", next, who.Name); err != nil {
@@ -234,9 +254,25 @@ func (s *Service) SetPassword(ctx context.Context, who Who, old, next, from stri
 	}
 	hash := HashPassword(next)
 	err = s.change(ctx, who.Name, "their own new password", func(_ *State, t *store.Tx) error {
-		a, err := t.Account(was.Name)
+		a, err := t.Account(who.Name)
 		if err != nil {
 			return err
+		}
+		f, err := t.Factor(who.Name)
+		if err != nil {
+			return err
+		}
+		if f != nil { // it is sealed with the password
+			secret, err := openFactor(f, old)
+			if err == nil {
+				err = sealFactor(f, next, secret)
+			}
+			if err != nil {
+				return err
+			}
+			if err := t.PutFactor(f, "sealed anew with the new password"); err != nil {
+				return err
+			}
 		}
 		a.Password = hash
 		err = t.PutAccount(a, true)
@@ -361,6 +397,9 @@ func (s *Service) putAccount(
 		}
 		if hash != "" {
 			a.Password = hash
+			if _, err := t.EndFactor(name, "gone with the old password, which had sealed it"); err != nil {
+				return err
+			}
 		}
 		out = Account{Name: a.Name, Role: a.Role, Person: a.Person, Disabled: a.Disabled}
 		return t.PutAccount(a, hash != "" || a.Disabled)

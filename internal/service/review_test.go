@@ -281,6 +281,9 @@ holdings:
 		t.Helper()
 		check(t, s.change(ctx, "h", "looked at", func(now *State, tx *store.Tx) error {
 			list, err := tx.Grants(ada.String())
+			if err != nil {
+				return err
+			}
 			for i := range list {
 				list[i].Reviewed = day(d)
 				if _, err := tx.PutGrant(&list[i]); err != nil {

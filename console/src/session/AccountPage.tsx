@@ -4,6 +4,7 @@ import { Button, Form } from 'react-bootstrap'
 import { call, type Session } from '../api'
 import { AskDialog } from '../parts/AskDialog'
 import { Page, Wrong } from '../parts/bits'
+import { SecondFactor } from './SecondFactor'
 
 /** One's own account: the password, and every place that one is signed in. */
 export function AccountPage({ session, out }: { session: Session; out: () => void }) {
@@ -54,6 +55,7 @@ export function AccountPage({ session, out }: { session: Session; out: () => voi
           </Button>
         </Form>
       </section>
+      <SecondFactor session={session} />
       <section aria-labelledby="h-everywhere" className="narrow">
         <h2 id="h-everywhere">Everywhere you are signed in</h2>
         <p>Did you leave a session open somewhere, or lose a device? End every session and every token of yours, this one too.</p>

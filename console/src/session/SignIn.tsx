@@ -1,32 +1,44 @@
 import { useEffect, useState, type FormEvent } from 'react'
 import { Button, Form } from 'react-bootstrap'
-import { call, remember, type Session } from '../api'
+import { call, Failure, remember, type Session } from '../api'
 import { Modal } from '../parts/Dialog'
 import { Mark, Wrong } from '../parts/bits'
 
 function useSignIn(done: (s: Session) => void) {
   const [error, setError] = useState<unknown>()
   const [busy, setBusy] = useState(false)
-  const send = async (name: string, password: string) => {
+  const [asked, setAsked] = useState(false) // the password was right, and a one-time code is asked for
+  const send = async (name: string, password: string, code: string) => {
     setBusy(true)
     setError(undefined)
     try {
-      const s = await call<Session>('POST', '/api/v1/session', { name, password })
+      const s = await call<Session>('POST', '/api/v1/session', { name, password, ...(code ? { code } : {}) })
       remember(s)
       done(s)
     } catch (err) {
-      setError(err)
+      if (err instanceof Failure && err.problem.type.endsWith('/one-time-code')) setAsked(true)
+      else setError(err)
     } finally {
       setBusy(false)
     }
   }
-  return { error, busy, send }
+  return { error, busy, asked, send }
+}
+
+function Code({ id, code, set }: { id: string; code: string; set: (c: string) => void }) {
+  return (
+    <Form.Group controlId={id} className="mb-4">
+      <Form.Label>One-time code, or a recovery code</Form.Label>
+      <Form.Control autoFocus autoComplete="one-time-code" maxLength={40} required value={code} onChange={(e) => set(e.target.value)} />
+    </Form.Group>
+  )
 }
 
 export function SignIn({ done }: { done: (s: Session) => void }) {
   const [name, setName] = useState('')
   const [password, setPassword] = useState('')
-  const { error, busy, send } = useSignIn(done)
+  const [code, setCode] = useState('')
+  const { error, busy, asked, send } = useSignIn(done)
   useEffect(() => {
     document.title = 'Sign in · Wexillum'
   }, [])
@@ -42,7 +54,7 @@ export function SignIn({ done }: { done: (s: Session) => void }) {
         <Form
           onSubmit={(e: FormEvent) => {
             e.preventDefault()
-            void send(name, password)
+            void send(name, password, code)
           }}
         >
           <Form.Group controlId="name" className="mb-3">
@@ -53,6 +65,7 @@ export function SignIn({ done }: { done: (s: Session) => void }) {
             <Form.Label>Password</Form.Label>
             <Form.Control type="password" autoComplete="current-password" value={password} onChange={(e) => setPassword(e.target.value)} required />
           </Form.Group>
+          {asked && <Code id="code" code={code} set={setCode} />}
           <Button type="submit" className="w-100" disabled={busy}>
             {busy ? 'Signing in' : 'Sign in'}
           </Button>
@@ -65,13 +78,14 @@ export function SignIn({ done }: { done: (s: Session) => void }) {
 /** Asks for the password over the page when a session ended: what was typed there stays. */
 export function SignInAgain({ was, done }: { was: Session; done: (s: Session) => void }) {
   const [password, setPassword] = useState('')
-  const { error, busy, send } = useSignIn(done)
+  const [code, setCode] = useState('')
+  const { error, busy, asked, send } = useSignIn(done)
   return (
     <Modal show lock={busy} backdrop="static" keyboard={false} animation={false} className="again-dialog" backdropClassName="again-backdrop" aria-labelledby="again-title">
       <Form
         onSubmit={(e: FormEvent) => {
           e.preventDefault()
-          void send(was.name, password)
+          void send(was.name, password, code)
         }}
       >
         <Modal.Header>
@@ -87,6 +101,7 @@ export function SignInAgain({ was, done }: { was: Session; done: (s: Session) =>
             <input type="hidden" autoComplete="username" value={was.name} readOnly />
             <Form.Control type="password" autoComplete="current-password" autoFocus required value={password} onChange={(e) => setPassword(e.target.value)} />
           </Form.Group>
+          {asked && <Code id="again-code" code={code} set={setCode} />}
         </Modal.Body>
         <Modal.Footer>
           <Button variant="outline-secondary" href="/" onClick={() => location.assign('/')}>

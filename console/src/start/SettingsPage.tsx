@@ -213,6 +213,16 @@ function ServiceForm({ x }: { x: AllSettings }) {
         </Form.Select>
         <Form.Text id="set-sightings-h">By guests’ own sign-in here, or by a system.</Form.Text>
       </Form.Group>
+      <Form.Group controlId="set-factor" className="mb-2">
+        <Form.Label>Who has to give a one-time code at signing in</Form.Label>
+        <Form.Select size="sm" value={f.second_factor ?? 'nobody'} onChange={(e) => setF({ ...f, second_factor: e.target.value })} aria-describedby="set-factor-h">
+          <option value="nobody">whoever wants to</option>
+          <option value="administrators">administrators</option>
+          <option value="keepers">administrators and keepers</option>
+          <option value="all">everybody of ours</option>
+        </Form.Select>
+        <Form.Text id="set-factor-h">Whoever has none yet sets it up first at their next page; nobody is locked out.</Form.Text>
+      </Form.Group>
       <Words id="set-terms" label="Terms of use that guests accept" rows={4} value={f.terms ?? ''} onChange={(terms) => setF({ ...f, terms })} hint="Empty: those that come with the product." />
       <Words id="set-terms-pt" label="The same in Portuguese" rows={3} value={f.terms_pt ?? ''} onChange={(terms_pt) => setF({ ...f, terms_pt })} />
       <Form.Check id="set-again" className="mb-3" label={`Everybody accepts them again from now on${was.terms_since ? `; last asked ${since(was.terms_since)}` : ''}`} checked={f.terms_since !== was.terms_since} onChange={(e) => setF({ ...f, terms_since: e.target.checked ? new Date().toISOString().replace(/\.\d+Z$/, 'Z') : was.terms_since })} />

@@ -43,6 +43,18 @@ type ServerInterface interface {
 	// SetOwnPassword Change one's own password; every other session and every token of one's own ends
 	// (PUT /api/v1/account/password)
 	SetOwnPassword(w http.ResponseWriter, r *http.Request)
+	// GetFactor How one's own second factor stands
+	// (GET /api/v1/account/second-factor)
+	GetFactor(w http.ResponseWriter, r *http.Request)
+	// BeginFactor Begin to set up one's own second factor
+	// (POST /api/v1/account/second-factor)
+	BeginFactor(w http.ResponseWriter, r *http.Request)
+	// ConfirmFactor Give a first code; from then on one is asked for at every sign-in
+	// (POST /api/v1/account/second-factor/confirm)
+	ConfirmFactor(w http.ResponseWriter, r *http.Request)
+	// RemoveFactor Take one's own second factor away
+	// (POST /api/v1/account/second-factor/remove)
+	RemoveFactor(w http.ResponseWriter, r *http.Request)
 	// ListAccounts Accounts that may sign in
 	// (GET /api/v1/accounts)
 	ListAccounts(w http.ResponseWriter, r *http.Request)
@@ -52,6 +64,9 @@ type ServerInterface interface {
 	// ChangeAccount Change an account; fields that are not named stay as they are
 	// (PATCH /api/v1/accounts/{name})
 	ChangeAccount(w http.ResponseWriter, r *http.Request, name string)
+	// ResetFactor Take away the second factor of somebody who lost it; their sessions and tokens end
+	// (POST /api/v1/accounts/{name}/reset-factor)
+	ResetFactor(w http.ResponseWriter, r *http.Request, name string)
 	// EndSessions End every session and every token of an account for good
 	// (POST /api/v1/accounts/{name}/sign-out)
 	EndSessions(w http.ResponseWriter, r *http.Request, name string)
@@ -917,6 +932,62 @@ func (siw *ServerInterfaceWrapper) SetOwnPassword(w http.ResponseWriter, r *http
 	handler.ServeHTTP(w, r)
 }
 
+// GetFactor operation middleware
+func (siw *ServerInterfaceWrapper) GetFactor(w http.ResponseWriter, r *http.Request) {
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.GetFactor(w, r)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// BeginFactor operation middleware
+func (siw *ServerInterfaceWrapper) BeginFactor(w http.ResponseWriter, r *http.Request) {
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.BeginFactor(w, r)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// ConfirmFactor operation middleware
+func (siw *ServerInterfaceWrapper) ConfirmFactor(w http.ResponseWriter, r *http.Request) {
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.ConfirmFactor(w, r)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// RemoveFactor operation middleware
+func (siw *ServerInterfaceWrapper) RemoveFactor(w http.ResponseWriter, r *http.Request) {
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.RemoveFactor(w, r)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
 // ListAccounts operation middleware
 func (siw *ServerInterfaceWrapper) ListAccounts(w http.ResponseWriter, r *http.Request) {
 
@@ -962,6 +1033,32 @@ func (siw *ServerInterfaceWrapper) ChangeAccount(w http.ResponseWriter, r *http.
 
 	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		siw.Handler.ChangeAccount(w, r, name)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// ResetFactor operation middleware
+func (siw *ServerInterfaceWrapper) ResetFactor(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "name" -------------
+	var name string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "name", chi.URLParam(r, "name"), &name, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "name", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.ResetFactor(w, r, name)
 	}))
 
 	for _, middleware := range siw.HandlerMiddlewares {
@@ -10213,6 +10310,21 @@ func HandlerWithOptions(si ServerInterface, options ChiServerOptions) http.Handl
 		r.Put(options.BaseURL+"/api/v1/account/password", wrapper.SetOwnPassword)
 	})
 	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/api/v1/account/second-factor", wrapper.GetFactor)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/api/v1/account/second-factor", wrapper.BeginFactor)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/api/v1/account/second-factor/confirm", wrapper.ConfirmFactor)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/api/v1/account/second-factor/remove", wrapper.RemoveFactor)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/api/v1/accounts/{name}/reset-factor", wrapper.ResetFactor)
+	})
+	r.Group(func(r chi.Router) {
 		r.Get(options.BaseURL+"/api/v1/tokens", wrapper.ListTokens)
 	})
 	r.Group(func(r chi.Router) {
@@ -11164,6 +11276,155 @@ func (response SetOwnPassworddefaultApplicationProblemPlusJSONResponse) VisitSet
 	return err
 }
 
+type GetFactorRequestObject struct {
+}
+
+type GetFactorResponseObject interface {
+	VisitGetFactorResponse(w http.ResponseWriter) error
+}
+
+type GetFactor200JSONResponse Factor
+
+func (response GetFactor200JSONResponse) VisitGetFactorResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetFactordefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetFactordefaultApplicationProblemPlusJSONResponse) VisitGetFactorResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type BeginFactorRequestObject struct {
+	Body *BeginFactorJSONRequestBody
+}
+
+type BeginFactorResponseObject interface {
+	VisitBeginFactorResponse(w http.ResponseWriter) error
+}
+
+type BeginFactor200JSONResponse FactorBegun
+
+func (response BeginFactor200JSONResponse) VisitBeginFactorResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type BeginFactordefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response BeginFactordefaultApplicationProblemPlusJSONResponse) VisitBeginFactorResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ConfirmFactorRequestObject struct {
+	Body *ConfirmFactorJSONRequestBody
+}
+
+type ConfirmFactorResponseObject interface {
+	VisitConfirmFactorResponse(w http.ResponseWriter) error
+}
+
+type ConfirmFactor200JSONResponse RecoveryCodes
+
+func (response ConfirmFactor200JSONResponse) VisitConfirmFactorResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ConfirmFactordefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ConfirmFactordefaultApplicationProblemPlusJSONResponse) VisitConfirmFactorResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type RemoveFactorRequestObject struct {
+	Body *RemoveFactorJSONRequestBody
+}
+
+type RemoveFactorResponseObject interface {
+	VisitRemoveFactorResponse(w http.ResponseWriter) error
+}
+
+type RemoveFactor204Response struct {
+}
+
+func (response RemoveFactor204Response) VisitRemoveFactorResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type RemoveFactordefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response RemoveFactordefaultApplicationProblemPlusJSONResponse) VisitRemoveFactorResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type ListAccountsRequestObject struct {
 }
 
@@ -11272,6 +11533,40 @@ type ChangeAccountdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response ChangeAccountdefaultApplicationProblemPlusJSONResponse) VisitChangeAccountResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ResetFactorRequestObject struct {
+	Name string `json:"name"`
+	Body *ResetFactorJSONRequestBody
+}
+
+type ResetFactorResponseObject interface {
+	VisitResetFactorResponse(w http.ResponseWriter) error
+}
+
+type ResetFactor204Response struct {
+}
+
+func (response ResetFactor204Response) VisitResetFactorResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type ResetFactordefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ResetFactordefaultApplicationProblemPlusJSONResponse) VisitResetFactorResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -21136,6 +21431,18 @@ type StrictServerInterface interface {
 	// SetOwnPassword Change one's own password; every other session and every token of one's own ends
 	// (PUT /api/v1/account/password)
 	SetOwnPassword(ctx context.Context, request SetOwnPasswordRequestObject) (SetOwnPasswordResponseObject, error)
+	// GetFactor How one's own second factor stands
+	// (GET /api/v1/account/second-factor)
+	GetFactor(ctx context.Context, request GetFactorRequestObject) (GetFactorResponseObject, error)
+	// BeginFactor Begin to set up one's own second factor
+	// (POST /api/v1/account/second-factor)
+	BeginFactor(ctx context.Context, request BeginFactorRequestObject) (BeginFactorResponseObject, error)
+	// ConfirmFactor Give a first code; from then on one is asked for at every sign-in
+	// (POST /api/v1/account/second-factor/confirm)
+	ConfirmFactor(ctx context.Context, request ConfirmFactorRequestObject) (ConfirmFactorResponseObject, error)
+	// RemoveFactor Take one's own second factor away
+	// (POST /api/v1/account/second-factor/remove)
+	RemoveFactor(ctx context.Context, request RemoveFactorRequestObject) (RemoveFactorResponseObject, error)
 	// ListAccounts Accounts that may sign in
 	// (GET /api/v1/accounts)
 	ListAccounts(ctx context.Context, request ListAccountsRequestObject) (ListAccountsResponseObject, error)
@@ -21145,6 +21452,9 @@ type StrictServerInterface interface {
 	// ChangeAccount Change an account; fields that are not named stay as they are
 	// (PATCH /api/v1/accounts/{name})
 	ChangeAccount(ctx context.Context, request ChangeAccountRequestObject) (ChangeAccountResponseObject, error)
+	// ResetFactor Take away the second factor of somebody who lost it; their sessions and tokens end
+	// (POST /api/v1/accounts/{name}/reset-factor)
+	ResetFactor(ctx context.Context, request ResetFactorRequestObject) (ResetFactorResponseObject, error)
 	// EndSessions End every session and every token of an account for good
 	// (POST /api/v1/accounts/{name}/sign-out)
 	EndSessions(ctx context.Context, request EndSessionsRequestObject) (EndSessionsResponseObject, error)
@@ -22053,6 +22363,123 @@ func (sh *strictHandler) SetOwnPassword(w http.ResponseWriter, r *http.Request) 
 	}
 }
 
+// GetFactor operation middleware
+func (sh *strictHandler) GetFactor(w http.ResponseWriter, r *http.Request) {
+	var request GetFactorRequestObject
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.GetFactor(ctx, request.(GetFactorRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetFactor")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(GetFactorResponseObject); ok {
+		if err := validResponse.VisitGetFactorResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// BeginFactor operation middleware
+func (sh *strictHandler) BeginFactor(w http.ResponseWriter, r *http.Request) {
+	var request BeginFactorRequestObject
+
+	var body BeginFactorJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.BeginFactor(ctx, request.(BeginFactorRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "BeginFactor")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(BeginFactorResponseObject); ok {
+		if err := validResponse.VisitBeginFactorResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ConfirmFactor operation middleware
+func (sh *strictHandler) ConfirmFactor(w http.ResponseWriter, r *http.Request) {
+	var request ConfirmFactorRequestObject
+
+	var body ConfirmFactorJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.ConfirmFactor(ctx, request.(ConfirmFactorRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ConfirmFactor")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(ConfirmFactorResponseObject); ok {
+		if err := validResponse.VisitConfirmFactorResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// RemoveFactor operation middleware
+func (sh *strictHandler) RemoveFactor(w http.ResponseWriter, r *http.Request) {
+	var request RemoveFactorRequestObject
+
+	var body RemoveFactorJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.RemoveFactor(ctx, request.(RemoveFactorRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "RemoveFactor")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(RemoveFactorResponseObject); ok {
+		if err := validResponse.VisitRemoveFactorResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // ListAccounts operation middleware
 func (sh *strictHandler) ListAccounts(w http.ResponseWriter, r *http.Request) {
 	var request ListAccountsRequestObject
@@ -22134,6 +22561,39 @@ func (sh *strictHandler) ChangeAccount(w http.ResponseWriter, r *http.Request, n
 		sh.options.ResponseErrorHandlerFunc(w, r, err)
 	} else if validResponse, ok := response.(ChangeAccountResponseObject); ok {
 		if err := validResponse.VisitChangeAccountResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ResetFactor operation middleware
+func (sh *strictHandler) ResetFactor(w http.ResponseWriter, r *http.Request, name string) {
+	var request ResetFactorRequestObject
+
+	request.Name = name
+
+	var body ResetFactorJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.ResetFactor(ctx, request.(ResetFactorRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ResetFactor")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(ResetFactorResponseObject); ok {
+		if err := validResponse.VisitResetFactorResponse(w); err != nil {
 			sh.options.ResponseErrorHandlerFunc(w, r, err)
 		}
 	} else if response != nil {
@@ -28867,772 +29327,782 @@ func (sh *strictHandler) Would(w http.ResponseWriter, r *http.Request) {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7P1rk9s4lieMfxVG/jdi+sKqcl26dyf9ZtNVrmpv18Vje8b/iH68CkiEJHRShJqAUtZ01Hd/AuccgCB5",
-	"QILKdM/2xvOqXCmJxOXg4Fx/v7/fbPThqBvZWHNz+/ebo2jFQVrZwv99e2qNbt2/Kmk2rTpapZub25tG",
-	"frSF3hZ2L4uj2MliLbe6lTfljXIf/+0k28tNedOIg7y5vdngU8obs9nLg3CPO4iPP8pmZ/c3t18/e1be",
-	"2MvRfdPYVjW7m19/LW9eVfJw1FY2m8uf5WU8hHd7WRhxkMW9vBRnZfeqKURRiUvRyqMU1sDgtqo1thCN",
-	"OcvWj24vRQX/R8OL3vSZe1VinF+6cR5U4///f7Cj3v4k7GY/Hu7Ld2LnV8xYYWVh98LC/272otnJ4ixM",
-	"cRCVLLatPiTHuv0MXzA1yPGwflQHZd1Xue2p4cPBA9XhdLi5/QPNGf/vy/Bo1Vi5ky08+3UrH5Q8j6f8",
-	"VlyKs5vkWZ/qyk9TNOGfjXa7tktIzZGeGw+MXr/Wupaigde/38tWvnZSOx7BUbS2ke3tq+/KwhzFRsK/",
-	"DlJa1exuX31X6LYQTaGsPBTCFFtVu2/48RyF3XfDObv33JQ3rfzbSbWyurm17UkmtuErfhve7y+JkTpp",
-	"bqUwuunk4q/61DaiLu6lPJrEIp33U/LKDOJXNwNz1I2RcMJft3pdSxjRRjdWNiAm4nis1Ua4wX1xxG/8",
-	"/q/GjfTv0cv+Wyu3N7c3/78vOhXyBX5qvvDPhTcO5EIfJGx8cZaNLc6tbnaFbgp9agujKln85g/Pnv22",
-	"dJujbLERTaNtsZZFpRsnM2f3+dclCNIbadvLZ3dbK9vCiIspVFPs9bk4iOZSGLnRTWUKqwvbXgqxE6r5",
-	"LewDDdLN4W5tZLORoPpafZStVbgwlTyeLKN37oqjbN0+6a0bsSnOe11UcqMqaYqDFM15r2r5HFSSPtnC",
-	"DVrAHsq2qLR0OznYlJJetsJN/fv4c1AJt3+/2er2IOzN7c1BH9xWMY+qVeMnEA/7R/dnN2Y8VQbF7CyU",
-	"Lba6dfJ2cGt7Mz7iXtaYYaFA9F/0yhZ7YYq13J2a7mnhxJY3uHzs89zZksYyw39Dn8Bg16emquWiKZwa",
-	"q+rMFXRnajy6X+Oj/xc/C1oc2iH/npLOJXwhTMrvzYfwTr3+q9xY904Sw7cSj19VKTdxUb+OZHIraiPL",
-	"f6CYztwrnVgOX12JCxzf339ddW9QtqTtiZ77DffYTkL6D36/14UyhTiLS/zY2ZG67dDywesIo29um1Nd",
-	"x2Ix1sa1MLabyJffVBkDJ8mZ0ovv95eRLOEoWLHYbOTRClJQC8RCVYPb4F/ZDcQrh704IkvnS+aXYeWi",
-	"H/5x7meDeavqJgyhnF0FWb24jNX0+pLQJCKlZIyi5cxQBflqYzC19SWeGr5yZor6hHfv4HwrI9a1rDjr",
-	"Z0IzTylZXcs5KX3jvjOcE2k6+H3ZKcAwwol53aEBPpqd6KY9Gqe7vEHcUaCtPBj2e/QH0bbignfpRhmF",
-	"k5eNs1v/cnMBfdboaIzdA3bCyv47ppbmB2Hl+LWDpfLzikbTm5B/6cSSfQs28uyxP6gm/uuX5YT89JXc",
-	"z3qtq0th1K4Bu8kp1ELZ54WypjDSuFEbsLKsvpeNKWRT8Re6MOas24q7CRp5hqtFgiHmfB/mweQWdYs2",
-	"tKRjpfLVggvD6XHmGnT2SfTC50UjZSUrsCJEcZCHNbhc/KXyl+5WcZfIzYdFR2rRHcGIhiXBHhyjqmql",
-	"YcwmMOk/2s/pC+72xLmyG5m2804t8/BfTm2hz01xlPpYy0KYe7yMGQlppZGNlW16hOErBeyJYZ/TSqNP",
-	"7UYu1AhGtg9qw0/NKlvLeXOPdB9+u3tiPKQybEM8YVo89qBXflSD3bSZt9NW7U5tkABGR/ydsYSHdvVG",
-	"t5Upi2OrH0BRyaoszMkcZVO5f+71QZaF2Qv30rKwor6Hf7h9ExtrSjhWpRME6f67a0Xj/grutimLVh51",
-	"6/4A21UWG+Ged+7NqFsSctj5e3uvW/6mOItLvv5+jzIxqb79MPxLu6Wml5Vuk9g9reu30lrV7Mx4Y6UV",
-	"O/58tTvRKCP86eZ3E+MNQ2/LFFsl6wpUOEa8almg8DwvhHMrbAGxCx9ucUrACFU5lajYXTDRDPKH8g5e",
-	"DkMhhR4NZfyawZKHd5a4TOziXmFF0Gf58tG3WBhtIoISZl7mPlqldEqZVtTv9/pQ6JOF+IdbO/AZlW7A",
-	"4VnrE6sAsjXFP5UtVd7cq6Zix+dvqLHkuU9CfPUEIkNir6xbw/tGnxtuaRptV7XW97Ja4XIOLrktxjCV",
-	"Kbb61FS3+L9gPoCIFO5yMkUcuDMXY+UBzAx/5ra6LQuj8TvKFgdxKday0HYv27MysOcYP8/eG3/zJPwf",
-	"/DAdUmrlQ9jaIEGqsX/8hg2guPNZu5/ObOlb/z33G9yH+dvVf5F2PpyxaJIg7D1zujMXGcM6OvjRVFml",
-	"Yu6dgTxpVI0WjyJQ2YL+Ar7/vWYVylEYy2kEYYu13JBce6m7ODuLbFVMupQgc7WbtsV8RyxG86Oi0Nq8",
-	"TxOsGz97GnpiVWWFz18YuZhSke4UWl3sdV2N4j5f/eEbTkPCGWWe9k4XUmz2Qc+W7v7ULSZbwupFz/8D",
-	"G0A5iI+v8MtfPhvv7DoswGworRbN7iR24y8z34XwPZeWY4N+uGakrLYQVA+GgYKvQGhMmPusmF8q8DMT",
-	"D8GV6G7ApND8h6hPS2WmPY1W+Y/c2B/8swfLBotx2ynwYy02sjDiEvQ33SzwooxFwmTR0+Wj5lNL8WKH",
-	"VJUbLbvQp0rxWY+QPcizleg5P6qGvceTl08jzxt94A/m5ag2oi7CVwpx0M0Owvt8dkJ+5E0/t9qKy4X8",
-	"uQG3FT+OHl8WtWrunSW9qU89Jzl63eS1C5ndavaOxG+5BdNW1KlkjWoKUdc3bNK1d3vi43qXJe6jf0G3",
-	"FvHS09JNCQhs7EJ7O2kdb8TJzIZJvoUvPcJknbUdk8LI6VM7kMbSaYTC6IOE4NnAquwFxdKerPssFbY2",
-	"qjpxIvGGPilaZe5vCwGiWpx1e485Ma/G3d1oINeCKbGCBuJU/Vq0razcB8HBnwyzXGlZhgA7p2U7o1zU",
-	"zpUuzsJJ4pJY/MRjvbqGcCNYCEsD97g304Yob3iieEfiFG0nd8ZeiPZ606iXieJuIN5TuisqfRCqeQ43",
-	"TTDoZqpxJvNE4+0/rfElJlGxMV4JLTB63J9uUrFnnxIwmo11YqaPsnF2UP+c4DHipK3V5wXmvZvAG31m",
-	"g4/XXgnjqwc+yhvMO/wqmCI6wwHzV4j7Nk2+uzzovRP3RViA0SZCPBDnf22M8sWloHhrWfwGD2RZ+PP4",
-	"2+IoVEu1AI2UVSEKylCNRvm4q+GpdHxCj73fyyYqWdNd3IGWEJRanqo8q0o+1YpbX2entwUufrzYjW7k",
-	"bGxvoFMjBemlg4acFK13QfKH2d+V39T8uY5esb6soq18xIOeWthh4cpiJPOccNdya1f6ZDlXV2NBlNXF",
-	"WhbmdDjIqjgdKd91FDt5W+imvnQmcSsxDSMrFACM4rufGvfDnlkaJ5Bis34808gg5+xqsdk/3drd92x8",
-	"EFh4QyGaS3DplM2S3bHh3MmtH3YZZLEnT7xE2/2fRP0gGYEWZqW3mUHdtQwW9VCVXLpiOkV3nwYTsNHu",
-	"UT6Uu6aSMxhyLR9kfUMBUWWsn5SxoqncK7l471rbfSLvKlqL6+6+A2MxTnD0eZCWgMgniFyj4VfGjTVK",
-	"VrjhL4qMbqWwPjE2NTAMp1WHfkBE1HWQjfx3/lUr9Ij82po9xOxp8Kdmo5utag9ocu+lalf21DaYH8R/",
-	"cut7L/lLBDeLL1zS2khjC/hKHLiAvAyZZrgAwtxjcgFn64e+qbWBcQYxEM2FHV46Y1xX7Ohovd11pmxR",
-	"62Yn20LsIDDeUIEAJIKKWlpTeEN7rGrcurJBQunkaSz+60tx1LXaXG4LL9AlfOLeBbUIbummlowfxqld",
-	"5YqbGxM+NO8YLJI/n6IfZWmc7Blp2e2bTLcKVa3WFz4OC/lDozmtNOE6gtgzy3RnoNAXwvVUIuinAdKC",
-	"MfztycCcTg163R/yfUS3D7KpglF1FqaTQ/iNW/7mSnex6Qr08cDSbngh7TS1P7dhKbzewAPDXhatvpfN",
-	"i0sqQeA+LkRTyI9HubGCvNWsGrlNqDAar5avPZeNhXJz7r7u8kejM9hKOm2w1MfTulZmLyt3CuM7N7al",
-	"Us5eVjWuTTomIQI/uGePx1Y/iJoXb/xUYhzF5wVuC4q7U7FDSdWyJYhSo4xthdVtgUYVxOH/xRSqet7V",
-	"1cYJSXk4glGcf8Qh8TMe8J98vbvT5hjfB4V2poAIhf5lVVwkv/ak71MVYgcxePalOGCzz1gfJksc5Ecr",
-	"myqtsIfxqwJ/AP+EyrTgh/itcwtNRcCxwsCtq6DqsnZHmE1Tq4claWq1tdyG7GU9tR9dmmq85O4zX2LB",
-	"lVE4F9BNzQiwKLOG+Sd8JjdStdTv1Xbl1nY8vBdx7X2DAoJ7tpZ44S6zm8I9viBj+Qv8hnuYEyXugmku",
-	"MNDzXhvp414+B6+aB+Xugb6YTwV1wWg26Za00uk5ug/yV4Iezmc+jfRldqNh5r/B5zoXRtSxY2RVUZXV",
-	"WNr11sqGwhW2gLNFWce18yPJ7i07Q4fMoEpjNF1cCqNBp+CjEhdEe0iM4XvdQtePMydJu7pBNIWwxUGb",
-	"vnVv8GtUAooDqVnFyFWr066i/oj2bCgbQRbLzpoOd068E9FZC0qS1CgpGK/409fbnbmfjSQPJIqaJwT1",
-	"0pRRfUFPwNwu1hXcJ5FHFkoQRqbG/5X59uOpPWoj88Lf02mKsQTimIPM9qPxbBbbCUvVCqbj8lVjrBTV",
-	"bSEK6jqKHF0r7mWxFpv72UaWX6ckTbJ13jQLSyHLCQFZUt4xzi769+drr04mPpEVUNN0FlxgP7qfMI86",
-	"CN7fCgUacDhhI53oQBe2sfIIsVnQLnBA7bLqbufMLSyo7gpQmBS4PC5dj7dWHrn3zJ4l3wTmHCBQnIv7",
-	"dIZ1KV7GaFn8fGibcYvSmjizaSPti3Ca8MsZTfgVowk7k56x0YMpfqXRPMq5YQV8iRqe+kiMT8NccS5i",
-	"LY/tH/5/U6YtKyAHcS8NtJ9QSIdu79m19Udlqg+lnLaar9nI+HPGpk3ao+YRL3yWaybO5oinr+aBERkQ",
-	"Br7+4x9mIAYGpt+iX17ZkNmz8tKn/XvNFaP7K2pR5SV5u1xs7J7qh8H33gnVxK6xsIVuNs5+6zRhZGeO",
-	"ReaJPF/n8fEymXA1nR0+nt2/Q+ztvJdNVBTds93zEp7Ju+1KlweC92xehYZJkASxnZNrCUZzBrusM3eW",
-	"Xl6cR9JNOC23P5LFssBhuAvJR7A1hvYebhloflHU+ixb0P4lZXLcZmLOcFC3GRUazZQ4dk12/YE5reLe",
-	"stGNbdX6ZKX39sqh14KD9IX2vffNrXQYaHpRf0klJETnZhESCiQkMPnq68tCN21/gVKROXgqJKniR/q5",
-	"Wu2rJfMlPkpdD3aecv66KeJetwUoEVGWYYCJczjaCywExTb01ic/MKbO9IBNnEtcCTqZtNl6UDc6rpHg",
-	"ZxtXOAzqSVLxgVEqIKe4AcTitYcMurbZqn8eRSsp9hLaS/AsnPeX50VzqmtwIdAyEmdx8Z/iWXYL6GZQ",
-	"UeXUb958/23x37/+1z+yZQf9m2x8G4aWrdEGpC4KUeV256c9GiusjA1cysJiEgl2RLdQ7u59afdpLY6m",
-	"F2d5AhyAWEXDzPzg0tIAztD1TaGJZA9Af1D/ztjx9sAgjT6H4GUXr0O5CEWvsjbLIptbrleh8/fx5aP3",
-	"9t7nUzLVLWXtWy+6ui324kEWtdyy64FRFTZWS4WcdGo6H4jJQWkmEr44xsthRLhHp2WBK3m6qvUoFdc1",
-	"/WLtlG7rOn4me6m+9fUonOxySUIvW5VunI4yUVdE3Cuxc8rl9u677968fPu2LOTHjYTnwIftqZa3P9/9",
-	"9LKkWxT+6i6VLjjL5T5Vk72G37pvp4IUG13xWqgWF+7WQ3CZi2xx9ij9rNhRqz5fmPgx1TPmTpSmsg5R",
-	"gMqLfYGoRuM4toynVuEXfE06dcEEJKsOJZDK0O1kR6tP87OuhW/zYSrOq766x/Q7Jdk5hZ5MN4cWoTwl",
-	"4LTYRjQe0U7Z2342mHLF1PEDUbORdPvludwkgr36lNzrvSxgxGT8rGWhtihXKGJQqNHh7E1fViDJtJpx",
-	"xUUyu96dCwY+DW4UfiP5xOkdTcV96gPV6UPl99qjF1ZyK0617TIxgFHjzEo3JadWSFOz8jDZGRYlrvyq",
-	"Xkx6VaP2r+n1xrnwCys39wltmtQ3OzJ6ksoieW7yj0dWNTkMpByI04QQyc399/rUsCJRqy58h8ZkWUgF",
-	"JQOiCalc6nUxp8NBQL1KMukwrebl5t73svln5fzmLX2XzZx0T83HbXnlnLn2IGqAT2AvMOH1ZOYNFgSK",
-	"vcKeuNeqpummu/WSF5fvYF5UrNb1p4y690XxINtKbWwwNhqSnwsYvG3RsHVslh0olqpBBWFA3KgVP2B6",
-	"b6IqT9StFJWT1eqEYJvulGA72UHUbt9ZZ2SoQ1QTTlf3yiAfvb1Nnr63nawPg5npTr5H4c50RUt4BKQp",
-	"RAGPHSzuWVwKveU8T9VYzUtpuoOG1sc8qs5/WHtGXTLh2dHiwxhLt4z82mseAKh6UMnszfoya1LSCkKw",
-	"2NhEKnUjGv4Fhq2xIHMjMiwurGENsEdNogB0yrhiG6bf79Vm742lyPCn9mmEiJUHf7SzfTdvtrVCGcku",
-	"0GCTceTR9HAB07vKeG5P6XN078h8GEgal71e4qQkRClpl6eBcBL21rtgz8JreyXB2VZWz2ieietiP7+H",
-	"9fKN8363cXG8t9gtO7vtCIj1HwSF3d/6dDfYKFTl08+CQC/nrwDvO6QDS9865+ARMaWN//0QyJlKv7B6",
-	"u66KjT742ONFGufaaENh3fNcH/8y6AGY0hW4Awm7ttHniflFaD/KkN1wvoXeqdZeIHoqigD0g2nw0Dmc",
-	"7INapZcVrkZsYdKNNLi6k89KTQCehBmrczlqZ0cYRkQ9wKvDB91wPw/iHiNrRc9fz4VDuA7eINPLADwg",
-	"VA1+eeLFGC7zGBMh2c0KsnW3sSm02fFdgt53pX3jfag5cOJ/dpeN+8JtF6AipI+u6oSJ46Y77AP8Ar/d",
-	"lE3BLaRqIWWwUsjqSvAF/d6YDw1M0q68IoRmCSiCsau/aoU26r1cUVxdNJeVUbtmBZ8chTHk+9F3CSwQ",
-	"DKIHBYau2QvEKHE3cFB34C7umtXpSD92m9fCF9bSSax/MbRtp1paLnyJ6HmvD3zMaQruQCdusPSltzS0",
-	"NJBraiIkix6CxF2fHu58Umi/PTFCu1UcovorS0GrDqQsVO+BihtIynyKH9RIWipRyxirj7z6ZwsEggrG",
-	"Mbkz5YbVhbvcz7psnaHu79uCWmdxYqCg0/p4Ao0m6GLVYKqt05y1O9vGcxmwD9Ynexbt1M3ZJT4Br6n/",
-	"zKh4s9KQBvEGymRv7dRt4htiMwaPPWjZ9/HJvhYtWyzCZ1rDEjhdGW1gdr5VeY0P1XlYKsJ36/ptmDo2",
-	"78S9bBYW7m24uOwrawqVAxbPFJl9+RX3RV/SkWUS/Zv/clf9NFNUPVjW8LYS5je1ZpyPc7KpnhZ5lsZS",
-	"g+8imLqg2RYBVPpbPwFUCR1M3EBb2QNnNM+pK1W0m30BmDmEuweNwmeo5tb3sioEV3Y7WNwYDfwEggvj",
-	"SC5yCn8pibH0lOhHHokLuiaxBpkafpwuMf12srjQmDNFX0U3Sxf6enLsoeBx8smSS7DUskMFd27UAY0V",
-	"ujvAh3kOF9qtU60Ril4MKzOwqKEa9WYeu013FQMRUsYQj8i7rBEuUX91cB+SkvVvkVJZUqscRG+uS2FR",
-	"bVeEFDrs3PI2cln87n9iJ/agdKqD5tJttydjTKzJTZnBU0rilY7xoZIr/l5cFh1lsbF8ZkBQ4wyA9kOA",
-	"DBzOjWg8S9JzQA+UZ/cfEPV8PXu3mdWz/QFdpLmlrK7Rzst87p2driT1Mm6RpY5YJnLwvGj0bfdBH7Ei",
-	"S7cjrACrg7DwCVrNAHHAqI+F2CTg5iewcx8HkJbExc3Go5+SwAFKrk3Fq06+4C+J2DRjKjOOez+hmDLd",
-	"BpVx8WPTQ23lR3E41svuw2szW0OAw5w6x6e/SaeIkLzLUGlpUnHZSEz7D3C3ya2qnhe/6/WkG4261RBe",
-	"kK8mFLW6l+7PWC+Viv0vuj+vvgk5gWcA+VhBamUlG6sIS2rBvccZ6xkdITE1yqJmEr4hITyOndzJ/rLd",
-	"Mia5LyMY1wTijRQCwD1/P8N0TEW1E/FpfDwOJzEBcCFHM0iB4AwjVr4UhGBdPFfRUuSTCe4kBLVgcRVb",
-	"sQWywnH7Ymzd/hdHk2j83Op/55H7B8GjWus2PwwAT/ne/WYKMGH2CX9yX4RiYFWvzoICWOP1dB9lgNLD",
-	"M3/QrJahJ/TeVfpp05CT6/UdZ9NlHisIKT1lIhrfg49Njhj3ZrzNXIluTEsSl6wBgqyVx9tv7/797cub",
-	"BcSAmGLCthC4BoGFkDwzoTK7fdxOzUs+duXASJKrgTLBJMZWepJzb77A4a2VR89QCXbsXhyP2NaEDVtr",
-	"DCpylQ1VOgOPz9rquoYUR/6Z/I6jvemWsv+qn6QxYid749/pAoDCYpDKqmcIDGKHvjHx2hUMBM/ri5e9",
-	"54A32QPMgoaFhoX7bJHbKMMe9d8sw873oB1omrBWSVH6k+RSrANR7SXOlo9uegRvZC2FWdp9TPgczGmt",
-	"nfu22wfbUDfkZIP7FAQ5ILetW8wWJrypRSqmjBRMiZBKUAT+L8bHA2JQD6dKLj6SPduoOq2c8GWVuPRQ",
-	"Q4Bh2E3SyQIeix0S0mK3TV0VYi9FlQHfkDhyQtUBiw/WWyaQ70KDPaMelCmqExyKjWhbJat+3ja+OR9B",
-	"QxdLGyPzIAfJLi0g3+sjw7A3SAJeYAET8k4vNA1GNwu36jMR3ujW6bAD0udWiVpyiWZcunW696/paIag",
-	"WQYwrreFskbWW7hdEOxIAdDiTkvjlCdcOUAHUlUU3+5V10UTXlaOQRNZXJBBeK0LvfNHkfZNEzHHE2Ey",
-	"qZWsFfo83umQHzGzbdVuj4R/68tqj7BdcDN9mKpiZx2TxAcILJDvOvhCPmbRgRidB3NCbBrf0IDxMqsL",
-	"YsocEMp1MYz5fB3VWvmaKpho2S0pvxmcQyuaasVXiCAKcj7W+lIZ325TAt663c9/cVaBC3W04aM9NLuf",
-	"/LQM00CXRMqwvgK/Vde/bG9u/5LF1PGh5PSTbyjUaBrgHLq3rK6OywWAFX/+dkI1CFaLKeDQ88oevGvi",
-	"epPR3rP4REvmdp+FiAWLtzCnzT40ZNNArlzVYRcQLvFUoC0ldLLlWYUi2UotIBNMFHz9vT7KRlZOQdnP",
-	"VYP9f0Q3+vnReS0lFEBvpP8KuqsEYj0fdYQ8LrKS+HGn58u6j7JiK26+b/UhdFljGmsjkZOCWrmAMJOi",
-	"q3kqqRVb+7JSdq6/k8ElRnzWbhwE33eGMO/hKFpZFYRLN8sPOPJYHnz+AdeCXUBI5r0EgNllLkut9f0K",
-	"YtLTrOiznsAsVcnImkhPhFe46eCrb5Hp78wzSlyikLTy0G9JXgi3wKmyU93rSGnk+carVUS9QpL38Gbf",
-	"M/9h8folg5eTLSyeZR5Hml7vdzzewARpIw6VR6f1UsjhRtv2ElfBs6mPvkjypDshZaNbBG3wPbFU5qUQ",
-	"kcE9yhTwqIWB62Ss+NSoZNcg06WETUjIFjXop2yNO6GAwk3g8LPl6V2NK21AN564YSnZH4jbbV4djrpl",
-	"E5Yb3Wxk2yy4h1/jjL5FgtDxffzO1+1GaLHKgDHcdKAawZ54VJgLi6HXl4IknqP2WGamduqIa9VGIK5E",
-	"OL1V1somQxn6WurAsRo2oXtK9zJ+W3V716GFLqlB+S/FGM0HDv01NesMuNYc4i+e8RRKrllNhpTfosCS",
-	"6qCNuiJTX4MRKry7QNY3aW6KRVCrw1EhjBF2wO/k8+IgVE3hbYT+JkezwCAoxTmaEYpf9uK/ah6UDUTr",
-	"WTj58fgZYfF4b7Os7tNqsvdtqvs++GagMITUSfqzXGpE5e3eMJsoL8khvG41Utd8IsH2N9hcXe0/9wEQ",
-	"oZ7tX4wXegzCDAmPv3yWheeQ2q4EzFCqI/2d581Io+R0WE/jwC9WcU3D842U+VoG7oJlzOiUZff2DNxB",
-	"2IWCEHGwkE3/PM3yV74PiH3+VGbEoBF4gpVGksJO+gDGyIkev7yGNszPKsYQ77LYHcRVeJIH75m11OAN",
-	"0xTN4HAymlNs7jOJ5NeUosr46kY329q3a+f7w9/Sz9g6RrUjv2HsA3iv/fGed6pBRmsjl0a8FuChua+u",
-	"EpcYunNcSaQ71OtWn3Z7W5yOgMIgrPRgjo0EMMfOoV9QJtlom84DeWIm6FJnPR3PGpMpLX87KRRCrqgc",
-	"clWMlgG2cZ/Q06rZAfBMEX6QS70h64qwnxcHYvynIRSTE3DxQfxUsorHv+vUhIGKw26Jy5uq1cdjws8/",
-	"S7Xby+rpUelCCjAlthPnlQa/yh5DFpMQ2F0YAtxzts4Mvt+K7DZwbkHVlXE0DDfG65pYw/kT2mmJsMWR",
-	"/CZV8otWyW0CjDjJ4oXotVZ7gqZEGekC5R506Pijx8M9Tqm3dDRsqZQ8odp52mO4RPL6cpaUmnBTcn0X",
-	"7rfONh20I0J8GMOFXSikOEjRQC3XCHsJUUqX3XkJWUk2Nx0olhrewAxhqu0/MykxTPUrpGfBXEGq22aU",
-	"uw4keP8Uo83LtFMlG8ikT7fTxtPuMGh8A2EEY+rpbxjscf5nWe+lkp9GWMm67bh98yvGbtRJ/nOVvMJ4",
-	"DTvgBbY+zjoBgGYeSRqdhKsazzVGr5ic9GMxhGU6b5X+ZFiOD10+K2It9/wPiKJ0Mkdope1lmlQIza0A",
-	"itkso5y9jo39ka1cyYL+KYocn9rOwDcZUKdTdtqzifp9SknB6XjUbIleCi+PfLONaAhGverV1o5UYO7x",
-	"SeFYnVVdP/45o5J+RPau6+mFodz9JwpXVrpfJeaZ3ZpqBQejOwZuI92vVoR5KpvuXNwEH6n7/qpLyMX/",
-	"x1L2uDel0HSXNOgGAPTp6taJ1B+7Fy+biq2gqIWxq0okoe6MLWq9EXVRiYvHvFN1jZ2+vO8nUoCmmO/K",
-	"8h8zirZ8/QiUaJ2RVDjMhl2CB9nYd/qoNj3dCXD6Pd9xq3wFS9UqqAzrc/4S4xsrBy8fVMWX5kw1IFt+",
-	"+alO2heMRHDOjzXTMriIKV6q9T28mwd06aIGg6aMP9199tUf/ugj7kbtGiD+bNRW8hie0RLnKzy/2m8B",
-	"h3FJgNAnesdTWkKLkIazeTfC/8LCBs2XmGi7QnALcp+X0bryQYfDyVhY+QLcyy2A8+yFoRTBMr5UFvHm",
-	"zz2kmwHAWYvgbM1lGvjmKmMhDac/iao5A4kOgFgaC2Hnl3PREuIB8A/Pku238JNftlv2eVCRfsVBgd+x",
-	"/qezdpc/8B0YyZzBkeMVIe8fmtveAOOKIYWNYn0XChn2dHaopSSNlEIo6kHTQeiPVnJ4CAcaKZKO3m7S",
-	"AeTvG1wirF8019YIT2jw6ypzrzx1Wb542Ib0bk4t1etaNMvWiZ8ItCmNj/F3qS661C0hjE2lEjBf7ON0",
-	"TjbBWuKvCR6Jm/AugVxU4TPyrvb0Dh5bva7lgfc3rLfoNjF/E712mTBMKVmfTZcVlAWJIoLyndS5+er0",
-	"SZULCovXKaBeGqyQDIObklmyPZhiuWQBfELc0m0kw/A20VWvW30vscwPQOcyY9m0Jj50na40H9waoykm",
-	"5tFKUSXkncqe3TdAFAd198r6bmXwLK/ggJqaxjsf/8lWL0ehUgAskVE0E04KMtfdSPhcdqweeHu6+jKB",
-	"8d4HOeQTR1bsHt3v1+rT8WkyDUnbsqMetvos2op6T9ca4MwWGK/ITLKQh1+kcCmAxn4qDjlp0kkLaXA2",
-	"OjnGp6Y2V9WsfLZaPyTCD/m0aQGzeyW3WxYJbIxXOg+3hxCRngSG5MOvVpQlQ7b9IMmTJ+AqimcvxXO9",
-	"wYwIP5rOV1VZj4lEnnv3N1e9mxHzR8+nOwbzZPxPdi4Oqol/+CUjIZkhsqtJiUGYcUKTAvp4NsmmI1r4",
-	"L2CUfAkOzkJ+Wm/joXckqxhqC+YTnKbY1x6hfvAsxe+hFAo/vS2MR9nGA/OcQC0BOKuBmwCQpkcIX8W6",
-	"leLe13F62upnicI3nHliLOHzW7x+YADY8W8AlhQDXH2axrm62WlCed3Ul8Ro3Ee3+D6i3A20jcDpF27I",
-	"MoI874M9YGcIsfgBONmfX/0MODOgEW9ffZecyTUqxI14laBnDlPCL9x2/kklLoX2kIt+qw/ikoH5YHTL",
-	"yFVD4lkVoj6Li7n1S3dwJygsm/vfzwt3Rqlj34gLYnAEMBZZe6I91XpWyq7D6wFx0+AdN7SVvUUog+zH",
-	"sjdfL+pm9SF5hBNV9p1hO4b63GDbxtuXb/7j1bcvP/+dk4DfpWuNzT+OswGdGio/muTbhC++uEzwZrwi",
-	"AxKhwkLD34hCI+Z075MKWq3ZUswEMUCwxEEFIUvh/Do8h8sABSOQFKoE+7M8HO0lBaishhjzXMQzmkbS",
-	"GyAIyBTENIAS7U9NBb2rex3muwACNUaaZIxwGW6nyTgkfisJNvM+Al1EybqNYJUowfLXU7UDXGlSOfD1",
-	"50UtEItGNMCqgi6qwEyYRvGJb5oM03uvjNXtJRE5WcuNOEgEFykpNARQ3jBYEBJ37cdXrKgxbZwXs+1+",
-	"+FqYJVUxuEC8T5+LJHbJRcwnDhUyajgBjoH/nW5Nn34EJAasXG8jAYRQtgboEHTZ8wOco1wjKjZwek88",
-	"hDkEsVv23mFuygWO8du+VYSwodOEPwmqjqcyF7JJAruCdG89XgWmWqLNCcYB0ZMpA4WRlorp69rd2Mqd",
-	"mcS1xgcwX9mciCXbtPLW/dnpiMbLrMF/ZLavXB/iK2+srGueHwHks9hL0RoYG9hBMcMn/PtUKTdbT+7Z",
-	"nA5r2fogACv3fjQTW+zJH4FkttFtEaaSEaKcjNeiyg9xzEDZJIHkKMQa/A1Gt9yM+XRVtCEfpD2oKOYO",
-	"XnjRqSoZLTsE3xBOiBietdmQQNBnWVGMS5aPsCiMsKRUxov9ozDXOPzcCambkaLXwjymtDa7OCPRxZXM",
-	"ODxSvXzMraLzhy+JMdBbq6cIn3S20H9VAKWrWZkn44+qerYIUkP25lkYMkPz7ovrymUib3FR99QvW0Kx",
-	"mUekGWTNoxS9SEmEbcVbaS1bn5YEY8tEZYbf+29zr/9esu1WG6seEsTKyc7d99RjLIqTQWcYwwQBRxNv",
-	"xFv4+Gdn6seQ8LqRJYRy0ANs1UG0F2jTj0IM+AR3XukR7jP3Hb6EV3B2wfu9Prh3OrPWJFxwFleyoxLe",
-	"EF+osmCtb4DkCiwngPNEbB1k84F9RcRS/l2JMjX3yGqF1GjJah78VnfZ4XD8QFKtrgD4yR1N1RZGVYTx",
-	"6P1nc68AX1h22PpES9T5kVgkzNHvs6RkcSoUvuJmQNUDme1ZuZ1cbJg1bGQg6nYOErkoFF4lK3ASEWmk",
-	"JHzsool/2K8oX6X8dP7suJ88d+OJ3fZ+J3d0PEQD8PfKHGtxoeMxQJPKK2M3+5NN9dcTa+cBmTUTlLlG",
-	"1ayU/Yw/B//gvmO46okSxHLX2u5BGjEKafgwVFT8znQdYuiODmNHkHng/Rp81ASZirch+m86u2tcVrcY",
-	"i1e2cGYZQqSa4l4ebUmxal80Az74aYNdeH7n6CkQLeWNEIgKSiq1yBD9U1tPhIPMEQI3Vhcnvoy5w7sf",
-	"Lazx9T+mOCNoivUz6hOMxHwtreaeFk4iIspi+NvH1ajOmN7S4Q3M3MDdAaT4tDfKuiLx7iB6Zd8pxiC7",
-	"uIR4iZT+Rox7Kns62k8xAKpU6fv27nisFXftQhPEU5DdAypvL6Rm9/JwWzTyXCK61Eo/OP/XiIMsfZtl",
-	"SRdKCb3pJdqAJR15Fi+KQFA50HHcrYxuI4zgddsLD00t3Qu5U831zRSDABBYE2Vnj+i2IGui7LtfXH25",
-	"NxIO4iNm2JxP94wIV6Zzbv+4G3jiyhHNpSyiuwK4Enyb7/Tco6tj1lFOquhhkBC086TOnn/XpIou4/B2",
-	"z/b0xNNEqZyxAo/wsPstNH3xvi4K8//J9xPLdySzj5S5TyFQrOQkYJgnUCqzozKVtDwPSnmT6EFwArcA",
-	"a/cRt1LpoUvLIpxyukoKiLmKey7KPkRc7aA4RPrueR3ommac5Ug+JzegMwPGiRsEx4Vgjg0F13wqliBV",
-	"8zYzWeo9AT1X641I1og2C0GunWykjWy+srm8OfMpLswbui8pSgD1FwxJ69BH6QPRduLWYdF24LQocTcE",
-	"SQKH/II9EmQKpcFqGdGCkH4378iY9CLgJ5gSvXeaSKMH1X4UvJnSGhDg8Q5EukSgrjwwLJf2GUzKUtQU",
-	"3p8c81kxQ666bpD8gtQtd0re7TvMVBuAraWshpGdqOrxJFMdDZoCS7lt4DwDxBb20vdU+rmyK6Rq+bJt",
-	"OYqsja5Ph8Sx8mDOTN8eUilloyDTW7of8qNM9M1iRnrRJorNRh7tvMDe0feosiVNKsgTM+x0wwdnAv27",
-	"MoX70m3IVp5RV2YVMPQyDJEWXoqngeGlx0I65CZjAdCfJ9UgUnG0uPJWIROrBdSepx4jzA9fyeCBBaAh",
-	"FFa1W5IJQfwzLefwAu4ki3GReTlJb2Vyz3yvKbMxi9Br/GLEkyfEpjCViUXIzLVAlLUjrOozyD/HSgGj",
-	"dWYBy1ruaVmG5RgetMljNYFMYtBLmWIt3WeJ9zLcXdEUs3I6XkNNYaYseRBIGEcslJUEDMP3b6cf8rvZ",
-	"GnsXF8J8EmDdMkkpm0siy+aqGbzeMos99nvdngVAZY+luK71WSbKBNylvtro42WaimEJyaqRNgXzlkS4",
-	"txnQDPRK+HI88PDGMkx1IlX8vT411bs9e/1OuGQzF5G3gokkyZsqQ+j9G48o6+wDSQFPd46WQOVMYEAl",
-	"OS5+wF7eJV1q1/DppHrUJtt0fyBPn0OJj9fWyX/wEaizGqF8WaYgdxXm6ymi9hlrqB2NbnqmO4qF46DD",
-	"29npKg6B90qu+scgJY9IX0JViufw6LMvx1N4kM0bzXG5B+p67uKEyi1li520SCJOqS7iBd0iT2SrT8fI",
-	"sbxgt72e4mNb0GVYq+ae91WwQsN9DklgSMVRNuPxnNqZGzlfwef792p0dZO9ezbRHs4Cu+U3+iVqmyLh",
-	"gal06aEgEKwgnXgWmMjyzGoc9ShJWUcdXvoDYDhx5/2KLtS9PsgVBTeWh4HUxkP7sMK6cGI/OvlmxjgZ",
-	"bWplI8+JwZs9Nb/MvvotfNML7Sp4USwU+pPgj1nZJrZoUeuqrCEVwkbIlNnPRpDdd0bNNbAYQTij9lXP",
-	"KoqbmzwWj0lapPtAebCzYcPVQTX+/xkMdh4ZLQ8NLcZP65DR9qKpfNTQU6d6REG58hDjrTw4W2caKK2v",
-	"7+CY93iwZRPKI0QrCxw+wCjztRD5fDG9ozyXmIiP41yVL+Np8KWrx1N71EZmseR8svpZf5U9ZTYo0ev3",
-	"DptZ3J52vRCm2IrW/Qe7WqxsAJ39IC7FTs/2+o3S6F2Fg5w9rNVSQrMmkd+o2QIrEGbn74NZbbrSVPd1",
-	"T+i9jGxuApPg/2SIyBiYsJHpbcFbfkx3AYwavDzhZyGL6rmMUobgUnyLxDX/IBf637NQZsn7/CrI06sN",
-	"xLFhCJNN7tiPZJ5nQcIowo8Zz9HT+T7dRJTnsAmUvsk5/CTbp0CY4K9q1WCsZPaL+Qp+GG1DUYcXTc+R",
-	"0Xd+HmPpDxGIPFsWv84a6ANM1EjPdcY7A4/UWP1prVHSmJNKmy/jU1xF9fwvJzaOMzwjYN2yQ3fD6Sc3",
-	"+q03//PvtXRySbK05e+7jEpAli5062sQCsLNyulfaCqzmkK/hi8kwWSnRAtAYI2UC4NlulU7tZQzaBIK",
-	"u7Px0k2EWcxWaW2fX7QbohI+9Y4me9UDCV9AMeqjBn7ZOLGMyHpGYrmXiZZdgj7EvkHnmjzHrghF0HJA",
-	"0MJXgiQJ+lPNIgAc3MocsGEJyUGKGuPzSpxEYuZHiF8zetf/OZfv6Pi6Fhs5a2nhc1ODeS3YTbAHRp39",
-	"JCqJ7Uk/ifa+0uemDP3RrTgXf3r304++v5YAXzXWDwC1nilqKYDt5ou9rI9fvL774SXf4ZyIsxi5WdbX",
-	"5Cb4Fn/0CGoNGE+XnIS1iQaTXNlasHDPzWavUxj5O5n8YJUmmjCCbf1s3cZHpYLnHjIlisX1SWxalWho",
-	"pZ9bt1YwstQC+Z1ZskSZgxsMhB1BB7mQnVCZhr48ynoBUO5b93UWwveEY5ydpP8i35dKw2Gnrmu+eKXz",
-	"qh7lJakHmeqCi52xBaggkHHhQqJkwGQ95AXM7kf3k8SNfZn1xR55LT86Sk87VHpLEdd6YpNf4p3yiSgW",
-	"OoGZDQCl0RveiXtJNXYniw0vAb9kNlZ1Zb15Z6/QFLglfHU4io1NaYh8wftJP0jzgqWvySeEAUCZNLRu",
-	"gF2DrmWIk64lQSvgLR21DXhQHo89j+3NUAz6FP3Cm5Pl4dJ/oLalvT4UEF2XbVGJS3AaOpchioXlJX9P",
-	"NoGIToNZJUl+0mQFv2wL+VFsbE1NQ+7a9ESMXCDJF3Aw2xSKO3qRbGNFa92kjdXH3KmiVHbVIikHe76g",
-	"EOQS21HrRZbnBNOme9TUWi+rPZo4OYGpIYVC5exSI5pq2bqmWPvBnl3Bhg1iILO+oP8p0gou+2nHVzvw",
-	"hxoUSWfdVa3YYreO+3a7CAX3oFuZwgwTrUSQO1jq54Uz+Gstqgjf8MD3nqTpL0Bd2REHhldYUNkv1jWU",
-	"91caOlN0Uetm15/X/D7+TM9mS9YIvZZpwo0r9nqIkjzK08meE43cwg5Al5NzdE4suJHlI6b7C41kmqUj",
-	"SxlQ6OJJDumxlQCZlBQFfbJGgVpE5K1KOwfSiTYgEg2WkB63bGled2PgrO1A4jsu3wwgmsjx0SU7mX5r",
-	"2T6ojXySRYP6soRqC9B6eKG7A2qy12P2nVOKG+I6s1fKW/zWr3HwaDSRN9Qk7TM0dBlO2ABcwLWS2Yv9",
-	"XlXyZ4QtmIuW0DSp7anDue6QF/3lGm16edNFeH15azhGYUMHq0xzGNGQRHfF8NopPTxPdMt21CUHrFNn",
-	"2IvJwEnbuBO1pweh6rX+mAoitilys5x6UP9sKgilx6WHmejlY8zx2YvvsWQpCZzPN+TlRJ03bnucpddU",
-	"cKEsy+5OxZFn8PB+F720ME6dirpLOIta3U/Se0y1oulEoU3F5kBHIVMd8/J0JycKXuDq0iPT8hAu+SVB",
-	"nCfbed64XUiOPbG/mWx3uiv3DHEgqij2y0hTTi/kL50h8w9bx+toRAOcPYNmGQraB25cI8fm6miZhz34",
-	"QyM1QBdZ0e7kfMQm7EVvhwIVwuyWvO6ZTk+2Kx/m6OqW5LiuIUGZbDzo24u5/Ck9cikiUuke5AcazzOx",
-	"7LpNXDHpdOQEj2AKAMScahtvEBEtdU22p6b7d3Y/LXUvIkcBviM9Sy7vHxzqXNvarxZv90MhOw/C2Cpr",
-	"e1nY1FXhLRv/i+7B7NQCe/HSiGceLYYvP+hrikq1cmN1eykRchbgcT0ILrh0oinckkJdm64rQNDNCW3W",
-	"IvSYztYCfqoaR8XFxe58NV2JaIlo4ui2WEt7lrIpNvpwEMDL4NQeFO6BLeLLNt2vVFOIZlfLYt2Kzb20",
-	"I+iNZ3wl45Kyy0XVlI9pxFhWC8kX9v9ybiBFBxBZvqC5HMCoPh0zMGzt9DH65SibZQRmy3TIe+f3pVSI",
-	"3iZbTTmf8o4qKnVTeDuSr9R5ulqhGTN4QInq3EIAstt0oKSNlAiAhnV1M/ed3saWMVgVtBrBlfQKM10R",
-	"9IqqO8Y2RaISCAAdH9mNnSzcWnjn4NhTEnMQSTYRujbKLmiKMWIyCykC0WJfTn9d0unYXADcLk+bbGk8",
-	"KOPJ0PPtr0a0raYOu6z1+9n/IEEXvHAnIh3BgsYaVZ1EnQj8IYyueyuSXgSqlRD7Q5zHnbCIdPgPS7X6",
-	"M0SSX94IDN3gq0JxHi5YtAvdLk6cu4R5uZeb+9kUl/uSl31feO5vq65oa6ceZPOIZlQcCzsFKw//QVZd",
-	"VnHvFe5wqx763ZqDKq5PQbE3gc7gvTYa1hT71/9CGO6XgMI9h/RdCSs/s4oH3Fy8mvqc9KNXeI2GF6vG",
-	"/vEb9l6MQZ4zvm7k3zK/eU7cLMn7M4fD1b2+m2EAqdLd1sE2DuiguX37UYoHUr1LXAabY38u6dAxp81G",
-	"mjwT8ld2HtaykbArAGk4qPn3e11LzNZT8Y4pjAQPpQBdC38hvidIZJ1ZccBvZFfTJGAIuIK3l4ejJZBn",
-	"7yayjXKqTlDWBNhD/E5hNfJgAPnBv5hio4/u+Zv6VMlqWZoVoYRWalofDrKRHULpJHiytqv0pALrhrY0",
-	"rcQzlsfi+LJDBDP0NCK6Lfb67MZAiKvIJsASr3BrgFINZj3AhqM7aYl/CUPZhBCzgHSfUBivoV/xcDTV",
-	"QVnbi9AggWrVimVsCXmZkkB+0gPw9aBBAcg3EVHkW3LWUrS9rY3u2hT6eitFfle3LxhI0JsAzax6kKvQ",
-	"68PwqbuPcKvRHiOggQBSCmbYmI826hcIr0nRDVLvgnQOmkC8TbjmAUQcipkjBHTP5cdV/zwJ8XGyI8p9",
-	"kE7KpPziP+kz0fERrjx+sQysZQY4vBGcm2fSgh+sJsi74WTSYxAvTyTo6TsYHca8y5ICmgVauUtAEzDR",
-	"3N4bvJwIfRxvrvOef9hE06psKnZAOc3qbhQZ0c+4X43Oql+l7iRGpyxaYP+SCZfT6YQ7c7/Q7ul0xqi+",
-	"LbC9Irea4okF1zxFIQN5bGRA8lAmB+Q4VjeV3AoIsyNbDIOnxSIv+8AmEM6Lw1yEMzNkmSZmui3wvsiY",
-	"ndcLwzzVVtUwMkHBZSAJcH+8Pbq5fHaPbLezjefR2RzBUdNngZ2Ab7Lx5/fKCOpS9uaFPZEDjKb4IMRI",
-	"DVmObTq7k2hM43M1Z9STiRYJN65cIMycoSXtj0zGHBr0hEIxlochxOEuzC4eRMOqCm2otRuoW31dA8zB",
-	"lOF8GnlQG11jYcGCkJqUlZl8q8ADBwVhRDKS//g86SCx8KvmR0VLklr6d4JFwhVVlcJ/jPCRObDysGcz",
-	"gd8YD7t/56rNvsDneDcG1g4w5t1npOw5AgXpBD8/HtmdFa4aWpN/PxnoF1aaH7RXtrtGt5w59S0uS28+",
-	"wRFpiGCPJrWoQjgVSzd9g6//yZDZf26J0mXbZ6FsouSwgggsTbiNS/fAoXO/ZO6DRFAVxTFOdhPENG04",
-	"K91aVFzGYlJ+ZcVOCGLPVN576wuZkcIMDcIuN/DVs2fAqadw9qp5kA10jGVWW37Xiq19WSn7RDLJN8a+",
-	"tU5QSf95FVVrCLEUtTooz3WLGPFgKLRCAQx8I8mpKgCf53l/8rnzfKJ+gEekl3SVKsEWTSFFWyvZFg+y",
-	"BRQZq/U97TSSq3kodLvoyE5WOCyMpX7qwxdXkwTWvS5E5itW8chwJ/AnUUk+hpDowhjQViOleWi5eopk",
-	"nwcBnFZ5CKTmedGmE4MB29AX6vMl/0+fJwuEQINwZodQbClj1lRALeZk4SwuSIsGPtKWd7/yWqf2cnOf",
-	"BM/89Gm8UU2wz2Tf99mP6AbBDeCl1Lbq4xudn6BKRlNQnbJtNxAQbivZhlN5QjLhsNiDEyIunMPsDjd8",
-	"RD14cqMqWfW85h77LuOXNYX8uJHwvzQW1UJ0A+QCSpCiv3NviOQ6OAHDYYbIW2H1WTj1EzZ5di89HAKu",
-	"Ac6D27nJinwVJeJoX9jd19R13F/+DrRmELBo9aFodGF1cUlUivAQXvDDiwRsg0bzEbNQ98o40+6n0L2B",
-	"wAgb3eC9l4EOk1NfO1iQF4wPBR84yaBOhuI30F1cUmlKGQpoflusL0B6Dm0OSAZPXxFA+u7+S0FptCw8",
-	"NHJqD5j7X14S1CrGLiRQ6S37zFIiLPeyBf1ZHGT1Rm4fq16S8s2/tCvyGLw0VVTThYKZLG8KOiwZHQhh",
-	"mZlZYFWEr2RCvB8aCTsveb7bhEqyBRHIFGj7EbJCTr7/91/EZ//57LN//UD//Xz12Yff/bebfFz3rwhA",
-	"Mzz/q3IKPj0nmAm8RcCpj5N+DrVfsiLE5IMkTtX5NnrawKkbHXCdr++Nj7GjZzDrf5bnLu+8JH3uk9ID",
-	"Z4YaqsA+x8JapxkhpIm9U587N4XSMcqAA0eIJsp6cjwImHPIqV8/mwZO/YZLhQvF3b213evTbu/sL5g/",
-	"l6BUxqcm2fDzoV8DjoA6Hb7MIM7WT2Bz2DyQgfcsTyKOZCvI1FvIZ8PVIzCVTd8lDf4vBhPdfEsvJYgH",
-	"4e5HUiB6WjviOPhle3P7l2l5/Tf/i18/lCPbzFgpgDLZ30lOjEDU3EUVOPR8Z5bn3EMbEywnd0obHVo9",
-	"PUFUmiu7W9pYLN2BVybkunsi+NQcdz/L8xvkg509g0NTxPPB+ZUpQ+MzKCUwtuLolvW2pNXFQdxLCicQ",
-	"3ia0mfmuWerrfV7o0HxTbPWpHdkGHYLIJPWRuZcV4rd0kct8NwygmHwopjvwf5jDSebrxwPAcvjDjGjn",
-	"CXRkg88uBZWyDUFiaLgJTf0WUrRPggbDi3GlRJ0qlVVVTmqHrEG+MscU9/JSKHOL6a3Xd+/+BMSdzcPt",
-	"z3c/vXyOuXkQNfiiNbLe5hy/g2pOlnP3wNa3lO3VyJTVSgE1T6Q8CdkwbabmItgsTWdFXpFf95jJ2a1k",
-	"Qg4SnHny41G10jy6TjHBp/d2r8/NMhY9mKMfVmIy7+V6r/X9UzHD7q09mtsvvthrY784Crt/Xrg/hesd",
-	"DRS8KouD2OxVIzmwoj9MJIIfcQjcGDAFX8AiIYWZr0JorOmyv8PjkXMQ+Do0ZDZn0vC8PFt9VBuTyngj",
-	"1e7RXtDyBSDTPMyhB9nYd+7ZfSUe9S1FebarDN/4THkJYcUOoASesBn9afuGryUwmWn8TiCSUblt1Lwt",
-	"JoARu6Uzj+1AjHYhn5ZsKY5FCh3CRyOTJGY4Oi5tFYEz9Q9IMgzD3i+pwMmkyCRzKq0EXbZjQbCQPjag",
-	"hx3Epah0IZrLoOiuVx7e4aFcndnhYza0fOlFN49HbAu7Nw2u9Vh4q6nXTIAovRviJ5UYopVVIdwuszsS",
-	"bT+PxuKcpVo9YNWVST6jYYf04lKoimozBVxUTlr0tmh0VLv86EWJxfQTCd00/o4HFbsOgGdqak+PwPPJ",
-	"IXK6dvuwLzE8Toxrcz0+DnfOf9luuYhoomg5DWg/hUMPUIUJHHr+svZpxowS0AnSjlBxfn2duGe60Ddh",
-	"HhGYPCXYgG0RX5Zc4rvA4LfEtgbqr4z6Vvoi+/Yjjwycqh6NMmmUJoXAnbGJhNpGNHzmfgoQnA8DFRvR",
-	"YEUF+65ERswNgJ34qYUDfJDNNGQ/5x34I1Vspd3s48r18x4Kr0InCESmilNTyZZqsTrC8ODlIKy62CTg",
-	"Ljl/MS3x20SbpjLmlLBj7+VlAZyyX7U/Sx6J7rSuldknOn8gFQcFIX7u/vvJQmYnZxv5iPo4aCExpQ8/",
-	"YjAN/tZdLlsp7KmFwsZLGFovOE4dCxe4deF3J6agbhQo8ouBGxO2odvVMEHaB15Y7Vp//KnjVx8QSZ5y",
-	"1aH0Za4JjzmjhibpQi3Syht1VLJJOA5XdA2NdXibsEM4Pd6NJ7hZvtOHlDg+jt2bByctXLPu+rLyi5Vv",
-	"JA3ADEB90PXvRNPzdw9Hsb6sIk/1yV5nieszlDd41fe8EDYyOUnDQQQPYg7k3I/G+SQoBwfd2P1K7DR/",
-	"R6G44CVFPTWqWXkiu6byf9Qnu4ro7fR2oMWp1wm6TrAiTELZItvBotudaJSZ4o1c2Pa7EOeSUnqgnlmz",
-	"V+O782JASUrzHtpkfuDFaqRCzHr7O/flOeO4t+C9gruAJxDBRhLdezd6GhJ7os/No3lWpzh/IrihZfSn",
-	"B3FZ1VKkCNB4iOH3lIS7gP1U6WItjap8Ceta1rrZUY1NcazFZlmh/QSZz8x5gHfli/cv5ybBwjLD85PB",
-	"3TO1WRM3TJJQFT5ZxRLD9/JdCv+dAn4S6R+KQV8o1VIpnkEEXpRmrJ9oq6uFsUUlLl2Lh4mb6iqRJj+O",
-	"WaPGD4aPfCZS8swnVzPFDg79mAwpnB+/P71FClIXn6WECrgL3tUVNTNcp7b77Hlhxb1sug2mi4Xy4XlM",
-	"DEPBi90+biY/RjplwVzykc6GLQj+h4mV/Yn01IKx+KKpeXSH6zC6kr1WQe0wSIXNwjZk/80n0K7J6rIx",
-	"GE+VUQpM1lrKV37dWZaDS7E2GrIYC62BjW42sqWmp6xyFBrCt3i1j2tS7rZWtoWgugqw8oAfy/jC81sk",
-	"w4CIIuXxwihwRFZs+EYWDd5io4xFVglfz7LoouwM3wXTLG8qfRBqQTz9O/g+YuMwo5BW7JagayYFMIlj",
-	"0dVEzhj4MYL1qM/knIZi9r4W18JxKXRDYZZQIGP20GVQQzcK7LvnyB4//BPhHpU3Ru2alUoUMWJIoHOx",
-	"nA/mfvCZaorf/HKUzavvim9108iN/S3rBOPDV5vau9SDs0FEMGf0czAkZYlPL/m0U/MgW7VVLAZgKHoD",
-	"se4XeuHAfa9PsRF1XYRHTQd4cgNQDW8HQkSSLOsR22Js+qe4FrtHrKYDx/idKdb+KLSYqC+gxZLAToPf",
-	"LpQp4pARQ7+PpDjZehNE8j39aqw232ORIulI7GfA7SiDmjwTX8R0ZQzpqWgTItBE37kRIl3BRQOFNHHn",
-	"fBvUJpPbvSKj0KWc5loARuF8+unEYF8Lu9mn9QciJHAsOrJGyEp6TlcKaJ27VoRq+ZLur8vzojnVNRiT",
-	"2FonzuJSRrcbnj24mql16Ddvvv+2+O9f/+sff3vDzoCKukfFSgKnxLRMufcCQhXVIBY7aQ1IE4C4EUwC",
-	"e+THtlD/rUvrNIYJ7AhUbr4N5pqyEG+AMU08VJNKQIG4KGjv+4ASsqmaAnCdpu6hvJpL3Lo3p5pXiuJi",
-	"pnlzentIQYLk9ZDJC+njf4Ge8mKiEhYseAfR6pQDTvZDWjjfELksa4czHi705AqkQVS2R2Jbyy1Q4iwj",
-	"sQWg85TKzwR3GPDXhkdOWN+wS9hzN55+svymA/DPo6wJPX1cNcBIIAcJCA8C83demB/DMEoL5iXJv2px",
-	"d5sXs0AMkKwoeg1NJS9axXUgTcWKQpeg4eGhDqLB9JGCJs4E4U5HzP5oiKtJ9bXoFRNXf+BMx4f2liG9",
-	"vDy+6SRVeuSi5fXb4g/gTZwv1NutTDpG+gn3vK0Cuyf/ad+rZJS9z3CY97RpnsLlMrXXhvOHf5LSwjRz",
-	"S3F8M1++2MaRp1QwuwWGa7CiD9CRw3p0Ts9PxV/hHjhhSpjI/hfw1Z+XFLpNLIPP/ec+6w1+nycYW3y0",
-	"I/U+qFcDbD6wRbuzghwD0na25kTTctZswEVhL54lSgc2wwtt73B3FkbQIL0D1q1/dIZZxRWaW5YFLysm",
-	"T7mptZGIhBgYTwHZDmFVwdeADvPGs1o8h1Zz4b3tvTDFWu5ODT5EdT1Za+lsTGR2Q2eXPOEKqdQA8si9",
-	"HmbuvsV6wuiVLPNm7oqDbHeyODpHKPI4OhQf7+kETB+MUz4H19PTd9RG4wqU7s+4VDbOWQjn9HBujErh",
-	"k6DZh6GP9WWQaDH6INEyb+QZuh2rSla3kOt1vxxwaRvwq0BnhL/gzD4v7miPopcVVG3sq4xLYCGA8+N+",
-	"Ds/x34K/+i/S6KAXRiOcU2Q49OLbbHcDOTWz/VqAJfZr1NjLVCYLWBrkXaFeRvgylYI5BzN2PJ1n4wE0",
-	"SJAGBBtzIekqIEynjyKPAH6N4L6bEs60oLF3xeOgvIg1gVwzJw4YdwjdJ/AKsCI3ou6hDHej62z//uNf",
-	"D4hS99qbowRjsSCkzdZD4tInd8yj1nmVRK3dpM59jKUD48So0goYVMqbA1oePibTYZcEZd7peFalwRgS",
-	"3STmfkkDYSL/2aFAd3AqDHomXzyrWNgpBHeDD6HhtdU8+u5yLHubsq98eAKDT6jGgCw+wWI4YNkaI4+B",
-	"Bu/irv7aSTFwIdI2EC9wu5gAUHllTeG96lzVMs/iBSJjOtTKBdf+E/XOhibYdPfslV1YfoBz804iwqUA",
-	"e2178Wr0r0jW4C44zMsoCyGmtSxOjdviwVUc11x1ZGQZ9VLLWpo6TbAccSyBIoVxfefhA4RtpwPCnFQ8",
-	"JQacrIvt50f0E+h/3VGa4nF7rY09tYw2nEj7JXJvcWGGrwwfxBA5ghEmiYfxnSFncWAeTESgcqOATxjw",
-	"S8WvJmvbWYqO6YjXGeCPFwQMUxHgp43lIu1EmqbldavXNXbBD4OFVrBAN4vBSL9XtUyCkSbu02DpkYBN",
-	"XKnGCntK1aQmNx//8Pfse8sNKAKASA9oWLLiPo12BQeb2IlaLyZeSdSO3QFSYlkIKrMti99//awiRv1m",
-	"5JjMwjdceXfh6LjZ/lsMdbKkmSaX61BwKfawGoLWR7cRhYvV5LX+/usqhi/BMzT3QmfSUpQ/xz79lr4+",
-	"T1wNxs9suVnEyzbCxaN4bUlATEDE6Yzy21ffuRX43f9EC37ErlhmM7kF7tkwl6lN/7ZbqmWNVB4fyxux",
-	"WJYHAaVDQEn8MF3oOzPF8uZeyuNqo48X3rQIVLpXEhO98bnaSUasic4h1Rq74sH4orp6SHE6U67H7ke8",
-	"HjflAh9kmc0G00t2oSczHQvL7he2fqZJC5MSTZ6HsFF3+yRxVjdxrip9wBEaSeYEd7V3XyfTJx6pNEJO",
-	"XFjll6QvreQm7Io/cogO2ehlHOYxbCpnrc8oQFDUxOK/1S3VM+nQij9H4k8tBrz16MuDmGjapcOQxoCh",
-	"bhFgdqcepMmjN7maeNEPmtOuHfFp2KMyiFlPFrwYJUVWVi+QJICJ0VGncMYsr1ASaTBj7Oxdul5xmy8O",
-	"Z2rOl0U08o2eyBV7OdyIBmGzWZbzNNJI2kq9yBy4A4gQbkRzGzpeAZv01NTKAAiCv/67oh+0Aa8MIgZx",
-	"9FZtJJaMehit/RRSTCLo1prc6zF9jQljJ9muZPU8Brdy/7TqEHFruSf4HtHZ86CbnTR2teQI0U/yFcZU",
-	"5S8JR8KGuQ4SxxyBFWuMZaXxIJyadQswTG7dMgB8PWYOua6+HswPnVd8KAy0n2FMgxUfrmZCGts2FTmL",
-	"St+XVYKr7ZZFBKGcQQCN0Q/OLHOiFkB2c4kU4BUyUV0b6vwHWwTpiTJKEZcEVAh/PMoN4rIT7gnRDCIr",
-	"N5QnRsiYHf4oMvcvYAnoWhQyVnUmyscIE8KqdFD+YRv9unQbxEuEcye+i6yeJe5JXScqMH33kI+VbaHP",
-	"PcoFQ0c5F/Ii3M1ECSOcOaethAUgOaDqlKLhw2eY0PBmnBX3cqWRu0821cpHAY8nu1qLzb17hPuKIsNC",
-	"HsHNo5r8VtZSgMRCHzFrC47gCmIH+qsZ6Nm4a2hU/+nn4NNRIT/l81JQFTydgPJZKm7kUaPiyCbEgmPq",
-	"D3Prdxs41LFoDC4LBBGYxb+Luh5zXiQ4IGVkFu1h/c7izKYbDlXrBArM7Y4KsJtcLS0SQWRyki2NF1V6",
-	"4lya7xCyn4lV6hTJ19gsHVQwy+Q1OMiXVWgy+ZA925XAR3BZ2C56Af0oJz4cpTSyKVO+i+lSvERhNRCx",
-	"pdA2hz4cOtnGy9JYjzxlAmSwqH4evAwcZKUkW9a60Evd66OsE7gxiJdA/Wl7WR8DdE7ZtYO2EsOChT6S",
-	"fZIQrynHP1kSnICeH6MFkbNH4PLJQtmhIOmF5ZSw8pdfEhWVwxPcuaM6VHaFBU9u7CXFOJg05ycRH4HA",
-	"io2Kt2KLqc2DuJfJTNOkEUwwYoEBmSjbAAp6GdPxEkufxVvyHY+tsLotEa8coru0OhTg9bbbfIupBy5B",
-	"kaL2SeSRp0Wd2MKpJqBFAI8Yjg9sJMg6DkybUGYVUY4zOMMLcAIJKx9Sl/1uw/iB2q4ITjBVteZB0k+E",
-	"9JZvEOuTdSbJdOeHv+431OIFpR+gjG7JIvBrCMb7phYGlb5od5KIfbtKygALthQYsQ8704dHjFaSfegU",
-	"1zSxznnK6bWHqk6W/0GnVCa3sKrk6ihUm9NMFgP0dVh+HYBf9LD0KUhBtU1dBUtrUHoqk2/cvj4UnPv2",
-	"4PKyNU1c3VkUn6QJ94aaXtMrk4XddIaklSeQKmGRic1IrwSAuIuQV5xbLDZ0fJDhCkSTvTGugbfPYtM2",
-	"hZuTNkSNgm2OMKTOk49zlb//+lk1a58PNicMPr0DgU31kcw0rN+nj0xS95tnT8QisJRHeanPEsYUJsIv",
-	"Y+CkGOiFgCk5FgP8zN/g2OuM3b8x01Y3gzzyCOSNAN6EjoF8SifxVx7WHVJd4HOswo5t42hdlhfWjTQT",
-	"1iayA3Uf8XYgWHvsJ3spUrz7j0cz7aiQpkILTyLcAANwOs5mQtWu+fdjDygpmK9IyQNLBbccCt2g1NPT",
-	"55+V3XuK9locU55wyGiMZTrQzpBUe4oVbKjoyqYScK883ij5a8reFgOT+F7Ko0yYxmXPMF6CkrYKFeTj",
-	"CRroOlgHcL385z6W7wQuWcCx9YkZL26UFQsDD4CJHpAJz8OE4vpOL8UlYh1syKqimroNrQjYUVNDigoK",
-	"lLIBpFGV/eheNYwfjpc3cd/2hhQR5NId3ECRKzofo7DeH5+avegNRK6vwhnux3ed3EPUm+jyIMrrNlo0",
-	"lY/7Os/moBL124q4cRgkCv/Q29ALRBEm6gYKdScXOH7uaAOgF1xd3tgfxClZwyDBpvviUjQAzZ2kPusR",
-	"wFKEtEeCphp1cAv1Jees9OPQz/jmvdm1QagOYLS0rVqfrHxObGO0aMpCl95axn3uvTqvXC3onho2dhwn",
-	"fkRIGB7tNnF4NP4LYsBuQROp49zkcGcgMemUQQsZ+3veVpJEcpBMLUdebZ7fuiBtTHmkBGgRnM6mq+pX",
-	"ptjLuiqw6sX9ujubwKO81zUd5Jvb5lTX6TeuksnnWhi7MlRSkpPFnmY25Qg4iigjzGTF4RAm1gS69Lx3",
-	"1VsMrzy77CGdXJD2pg+W1wfTmsQSQLB/1IjEFqJBNIBP1nOEspGYy3RBJ6TAmIgfFnR6oiOeEie9f1NW",
-	"aoe4NL5GG9K17mq/9JpEKNC/lIHHbQTnHHlrDsrCwMLjH46/X83iw1y58Slj+h6zpUEMu5aqHa6DUbU7",
-	"Ch8W5eaiqEDUiZwZB9tfMjoIbspQkhEdrz7/qbcYw+YM1zmtvM13mtPeS7J303GpcEMsTp89QU5rlMua",
-	"qkHrql1HDY6yWiWumfxrTmzuMytpA7Nn6qVpHxo+SZ8tWakUvBdab5kj/NtJ4WyYVOReJ7gpcqT9RBzD",
-	"UOKLOQ73w6kNS8ChYIIwcz5hXfKKfdwip6Iii9YxLrGeO0bwvfSC0Xz9XNgVG2jWnlvunnGqFP4r6G8i",
-	"feaU4ht9api8f4I22UMJCHNvkO922hbMNfO6IFTGGazUTnIFh79sAYkAlENBbeRQcvH2T3efffWHPzpv",
-	"aS8/srQQD6qSbLHyuw6iWG+RpMQ7Q6Zwrj5iapoU0jMHyPASGAIgLNMVVKVdNM6Nyo6YHcisH84KISUE",
-	"bGXnz5kEHddEMaSsTBIHdfxi4OOj4jcNZRE+KFZcJJ81063aqWZxppoM7aWI6Em0c/jEPIZcAue+viDc",
-	"5S2kRMrCWTSld26rEstly8KZM2VB1gyjBRYluPkSlvdEFt9o2+3Cnkzr3DgR6I/3gteiWbdFjwuTVArO",
-	"Dh9AgTcKq/n6FrIHQbzD5kxWubiBvpAkSguiPynPFnRhDxkFaH2Io5phav1ykgl12IY20zYYDt5IB7bE",
-	"sofJaF995JyjM4Dn6AAFDGO8Leg8lJgCKwvnXpYIyF9inbZGjKmMIEp3WKfHtREHD+5ptB8IIUaWhdmL",
-	"1v23xQip++dWVm4YCBi7guLEubFE2mE0mC7/D5sWaNxzdy1olyEzPHE7AXwRPM0T4fsgGoLYjKJ011Yx",
-	"hhlgXCp/Al7RJfdJ+bm4b/otQjThMoB7ui2JcIXntiSLj0EHX3eul/TZJwyWkUaaKHIPmi9NL7vgJmWr",
-	"kHK88cG40dym0U84SiyWqKgeVCobSJ9NAUOvZY34CHlXx6mWL+AXzNURIWomMRJ8wSVBKY+tuhTYu/wo",
-	"Diw+0F2XRENI71PbGIwoJYjptJkBcgC0Va0Noho3hV9irtZhL+tqlZz5XXgkhNZ8Lfk4RHgZwibO5scA",
-	"JGIZgqY+9J3QzJZAaTPwM5xVYiSClvnQLgObvhfHnidkzsoCom4tH6S7rSqsZjpIu9fQmrvZa7VJRpxa",
-	"u5oCcsVvpJdqBg/DLDoYQyj9zqZSdj8JVQjtmpBUw3Ib8Nd8fEs0XXWLRzK8vl2NtEzXThnAGGBrwsS9",
-	"gHXHur+aw9UPyuZmpHaCfHtt053CCTB1tzx3p0p5Hy9ZRvkpeZaXxdxeHY5iY1MxN091NT4VvSrNBW/6",
-	"2feGJZqLkk5OTNX8eNrlNBLNQjq4SQbkhU3uVu32NlVKFGOXdImPLpKzBB3nU/MoD8C3uVLMiDOOIVA+",
-	"Y91yXM/pPTIQydThe+Etg/7J2xNEzViM4ZQvu5GmGHVlm4Hzg+/0X++WCUaZmlkmNNpBNfFfvyzTCOJz",
-	"V8M7AjfZJ/F9ItMDK0CE4WyGeLn9rZb78keVYvjnMCYOniZB9MAbUUvADJOIYE83OdxxRh5F6+S6WF+K",
-	"jT4chGHQXGbc6O6qHcnmU4Ddj0CrOCnqEVeOfQnti/C4G/8MgbxcUzOOqnleUF6pD2lDecSfxjm2Oz31",
-	"AgojT30evSJJA5qBLxKMkG5qvVGUfin5PTB82mhj2u148j9oqKuzuvj/f/bt2zfff/YOmrP1FtGffeCC",
-	"HBSqwwtl9mxQWx504kK/nmEyXS3ZXp1E8D2gnA39n7pJhNAhjOQ+9tUQAyLDLAA2ypPClpRDKkRYQH5r",
-	"bTjhC8J+6aspnP0Z5ChWFyRGaFWz+65VW/t44tWtTVycidzL1meA0vgtT5UGx1f5MfoXTCyJmWEUYndu",
-	"eC6mUJDHRGX04sU/fMyF6GZbE28XU/Z6Mc4eLCoNoXogp1GmuPgGpED6pyhUYYozxtGo05SHnum/6PtW",
-	"H7AlGY1YBC6QlXsMRFhGOKUQVr5v9DmrYYidNtZOM6AXFLSmJF6lseawOLb6QVZQDYNlOgjCj40bUZpO",
-	"FL5PPZ9dA1zmZVEToC+6nkOkI2/Fd9MDPyRWSla/bLePqdC7LCEyHIwVUjCC74IFAIwEW0yi5H+4Yjn0",
-	"+ul7EJmbJsrEfGfdXjxIKgvDIDwBEDLWybmhqps04IjE0vcYi7wkzHfVYl/Tso7Fc7M4cMfG08K8AZzU",
-	"TdNImwEaE2fiqF2VxtRfED8pT6bgNyApHHxxh6yUFes6SaNc17INbBsYSSqSiLpPST6D1V+5D/rBfRuK",
-	"MlgOmZORq1ptBp7EfFfMmCFuMoZj5SHF8/NXrRq/zuPXu0/NSqTE3Kld+Iq7ZvSpNQzl3fX1ncnDfvAk",
-	"O09BL4OW69M8a4oM56nekewT/qWpL069DDYhLtb3pRxQyAvH35n2dnm3TB5tjVmkRPxGRDI5PCKdbjl0",
-	"PEu+HDOEk8NpLzstktA+HLw32J/A1pNuNELcn4DPgmgx4hyTSfeK/U5cMOZuQGffEq+ALg6nzT7YVp8X",
-	"b3Wht1Y2US829qQDnAgmys/K7vXJovkTuWtdcrBM3mdJkfIAY/e9FvT+u2u0UvinLqAjO9nXop0nqsOn",
-	"JrfzkzbMkhU/gy/EGrNHiTBVg+qRqR5QXvo8ZQDyCPjAMlRMjJh7MEMOH7I7tBjBJQACDskloODN6ABb",
-	"hC59KIXDjBPU7xRruRMNf0vnN19YNkD4bt/q027fUZhDS6BqirNuefDdFIy3X0VVBwRC84QV3xFaC7W8",
-	"eHS9JNX+20ADPaxcXultLoSxFPbULuU/S2E1OX8kVb2cBNWfaDu4GrAVkZ2SgE64cleRlITFTTHkAZOT",
-	"0ctRy9mtiH709RxQG+9w0n6MS/k8fbrxQ+6P8Wu+DIh2MY4D2o5Aw0AFDNwNfNI87HUfNxy92cABXt7Y",
-	"VokaXEgrD8dF/Rl3DSLxuTu767bq6NUBcsJdYQfdOlMINaKxqq672pBPVCQ0JZGtZQHVhJVmdaayoUFI",
-	"nyqvKKgPCGMRktjo3k8gisXqn1jJJwrInIG/lrVudu6qb3QHRWkB8tzYYgvh7MYWXoWlWHAR6547+WlK",
-	"8lGvB+Hl0y9yYLem+M4PgpOpn6QxYucrJmCNqRixp416Vcj9oOKEnRfR3cBJRASeXnnzqEgxlVsPPGbM",
-	"Zx15zdiGoA/7+SFs5e1H87YdbwVf5JizaYFSOJDG0097ueOOIj86BLRDiTOURobyeRZzqm0Ryn+vDI2F",
-	"ThwmlQqwZsL0+jwjIAfGc7V7naQcW9Va38tqhUNbEBuay/UEvcvoTyrtphplWRDPAgVMS/wgsHD6J2H0",
-	"VdjA7OHpHjvaA/+AtQQk9F5fYngMCr6/H8hB2WN7HeiTD+UjWQsG0jhIDIVHUT9SdEPRXg13JimMbh3+",
-	"LC9JsMuh+JwO62OrGktMoH/8+n/8lj1nC/Iso8ZI0TT61GyQZ+7Utvi7VlpYjg+ZlhW1Hk4kZE67XQei",
-	"kk1oVIu1rJ8ig44P4kd2BBSnHwCSdpn1FzfJzvLAPKqldUhx1TWBwmOnJvajau4XI1acm1qLFA4PAVDM",
-	"zvgojHGOVYJbQu32dnpBZtcBhpKevLqGyMjmQFJ1XR2zpfKIDJYd5ujL4zx4CkNNPjukmUdidT7vxUNk",
-	"Zy0htkN5MrAB986J96lmvkSouc+dO4jsFHUSYHBRDi+CilxLKlgKYbAu3gFdFAUBTs+zKY0lCtKod+ae",
-	"sVw5m+4Vtjk+JzpQW1QAktwHnBgvE9/35qG9AAYPQii99jczCOsoS+SJYNuzzO7JSkn3wSqT2Y7qAaOf",
-	"lDcJmDVcvut8bJYiindI1624n0rloYVZxnB9CJNJgC9dnNbHWxtwCd2HW01gl7DyioJWz4tnYAW7p4dG",
-	"3IP4SDA2z5498wSk+JdnZbLTb81Z4+JehnAV8EQ3+hxF9Zpir+vqOVmWaIQ402uAHr0RbaswmSf6gKox",
-	"EH26MxaZ6kXbXsA1sVRVN8tKHYJDszt3UM3JJjtWdR/a180TCHTa9gJeQhL6O9UfN/6iu47qS+LsEeeq",
-	"bRUyLlAkHv4XfQn4PbusAbk/mgDABK7lRTfVRGSEw3pVDZJsq+ZBNlb7EC91pAF4MoyvLIwm3UjKA8pn",
-	"ii0yefbQ/+b6rqbDSuOgd+DcTddOjtqOLhNqw/NeMxsjqL4FUhiwMLqRwEhFIEvdQt2UE6VRvMQTEyt6",
-	"uXChlGE5A+Q+k84RzWotV6NQ5phAItU2gGQYic98odf4o2ExFlMY8ak5GnhsoFDzQLu1EXU9DDyNm7+Z",
-	"ek4KODJPp8pA2HpUjY22BcGtTYQeWYp3f44O/jBBpVDgk0CMcurgTxYVpDt6fFCUx1DSRpYp+Ru8LeXE",
-	"esaeAfVs4CjrCWgZKuv8uMqbyJbrRDX0TZN4ellMn1yMSU5XJfZX4N87dgvVP2fZRUrj4Dbsk249KKp7",
-	"Mu1ryK16ybTEWpQm/UuXQE7Ztu/2/QuR1WU+7QMQlQaBqPgoETmrWW9shFUPCcp3VQ15puPKqCRfEm4N",
-	"Zn3XlyL1hGNHYvy0YYtOUFECsXUfi6MpCGt8VWRfgj3NUHmzFaqWiMy52ovERWxPbTOwPIyEKCR29cA/",
-	"19ruIcFEPb+bWop2WfAkfYSolpXLDeOw+fslKa3czRN/ykNzzxZ48oFRuqkmnb64fHmyoBg+WbF6098A",
-	"Aqq9QloZTZ5KSzN5ivhPst/k2Z0Kkq0uzrmTjWxFXYTKEyZGgv2Yi47Odc4bnYzMEyf5NL5ze2DmeuuL",
-	"6sD7IWC70n0K6AXwx2BcMO23wyP9qQ7woHkr6372p3649Wqzh+JoZYudliYKfQf72urwB0/59SS6I5P8",
-	"HuQpIoBkPPTAREZae7x6QxWUQNeaLoc2qaYjhICldAhAQQFdRailEBtrcvFjoqgMk/YgB2uusIjoQf7P",
-	"CR+M7V4YWDUxMkhC+kQKmMKCz0RWStQ843LsdQyqvKiroesQR1kPDInYMDaguOu91EcW0ncEByZ6KImZ",
-	"ETW6W9GgCtAkhz+RVWcTtrEnw0s70yiOomilqIDIZK/PsoLMJozgtNvThp494wkP6GBbMbl8aGz6WErR",
-	"aKiyjPCAs6T+pXuPtwsYuU/UBKfqdEKPOm/odZ71wJtecELBg+dqa0VzSVcVaoRk85Ay4A31hc5bohHN",
-	"D4SjoX2anDZd1NTgP74CPnHUaSrKlBv7HR8+7ZsEUuWkke0w3FK4u7A+063ZGtgrAIjn3CprfXg5WFAY",
-	"4iJKVwaPtgttcYC0VRp8GZO8Ap89jl83UIZ8FplFdWx/f077w7Iy8b5Fzj1xr1u74MJJcJy/dX8O5jaE",
-	"feMYcN6aTJg3blNzCylbtvD3LkAns9HRRQXjp8aLStYm/Dt8fWITTo2hypbMXYBg9tzJY6PfC1pi/MUb",
-	"hWM6rISumQudQlA9nXrq0b96HeL3JpJjfwWRARaWtgNjQAsnGBSjUE4I8eCahKs7GFNexsMyc2bjO9ke",
-	"zH/I1qQYtxLBn34JG2B64ZeFOw9bCBpC37S7FqxKVC1jhoOn/AXjq6s4tppegME+0cRgmkzlMa/LoGJ5",
-	"3OpIzK+h7i3jtPHg6ISs/oAL6ozKrW43AU9tgNkHpYvQq9bNTtlZ6Fn2lcgtiA9eQ+20BSSFuRmm0W75",
-	"wmzENMXHBXsPuVCV3VPZka5Om2Sx9+qYfGwX43utW3tyRrz0RgOU2Iljj3NvhKp2XQ03cTX6wXUkzVFs",
-	"FfabPUHugn8dOvDzPa+1aFuZCAotb45sdc1p/ze6hxflBZLd8HQZ4BSMoA3AuQPbIGKy4ssOZ3DaKU0A",
-	"usXNbvB43UhCNW0kMSH1Xre09DxS7BiSxxUNy5Lc+1Axtmz7t9Ju9onYnjLmNKFeGnkOoBNg+kGnzASB",
-	"eKpeLRAbuy9SEaC4APjmbXFUTSMraj33xWfF+hJlVxClc1nzKzDvJ/Bs7iVpMHywRzQjDWDbk7F8MeYk",
-	"le2UjR0kzEnRmUByk+s5AYl4dctDR7oPu8WLGYWVZxCJY5SRUWW9bS/9bLQwXU7W7ToSDVnosnEO5KDT",
-	"JhqORqKkAY5Gi33hV5Ixkw6Gp7BroKkbLJ8TVH48KurLCJtSCSs/69sjQwzved66yYdcRQnieRU4bteC",
-	"rM/Cfcm3MJXOZDDu2iXLs1/oLZGeKm/E7rmrSbQIiLkE/bgA5jnQlXY0aoTv7DeH3WtoImH2OlkVPR3h",
-	"ZJwisFwPvrMsCv0a24pmF+HflDd7XWM2HSI/XBThsdgMUEkpKrXhuw5e2aL7hokruMUolhabwj4/M2oI",
-	"ZFyCMXHSXCGfx8V3AsfDpibP030SA4UkxlMb1qq5pxfQjD01CBMh8kmirP7Hg6prZeRGU0QtwyDWJ+sM",
-	"3VEblR0wPXZg7lqvpGjBA2y0XaE3z5fBp+inUJb8Pe3DnmkUwgwhnGUMyi7IT5V5vMLOUbhBArMd3DTQ",
-	"XTCkNsJ14YJFXVnp+DN4Hn/jIJF8qrmVdsqjzkCYEgkk1mgQQKd6V7qnD3LIZxbEjiVpth7LPmpJ8FMp",
-	"vRrrEQT5gLwXsaRWZGpae8ojbb431WrLQYyHxESaS34Y2fdSX0BvGi4mhnyR3pHxJcPYswJHeAHM9Y/T",
-	"Q+PZlcPVYBfyrF+Hfqv+Wp73XGAXrtPnIxJ1KvOV1XPIodZnDPiFykG6hDGZiOlR+tKH+So7yVfn9kNq",
-	"o/Enk9TJRHSWg0y5SspRpkoAASjiqsJhHuHyhzxIyyzO1yshLfNw3WDibzjcU8ShXgCdgLjVHMAMu0Sv",
-	"uisgDfnpEVY5LP4LYkj6ovcqcZNPwPVOgGcuBgj31fNGWqhUGmGR+YPHXhYeJnwpYPcs3C+W2iRqp/hK",
-	"+0HkeAiV7eGtY8jQMkhLUsbedyRr49I57KxwhkBIp+Gfaqe9gScR3k0cqsRIFJgkBiVL0DjCG9QRjPaU",
-	"LP+kH6SZ4KB9F9oLNdVShoSg06c1ugsLsO2paIN9USPPtKMD7NRz2OCEWdnD2R48+HJUG1EX4SvRolME",
-	"MX/4zkD041iUG6NTMR7ez3RcPC4pVS+sdXXhy9877JisfeXLXDp064yHDPE/tcdN7SpwOOxqBp06Xr7k",
-	"+WGspyR3xBXA1IDDlK3rw63Bgf9fw6aYjX/tca+9CsJxT8Dq/4ds1VZxMAebvdzcL5gzPYjHBypvNEtT",
-	"OOz7hdw+vnhqtPCScQtYggkxiXPiNETOmoLZD2NLokW8F5dJ7sP8Q7/RJsHKse3TdfTiAe2yl+zUQ+IK",
-	"UM2qX7XK4BiH/gWPFbCVlWx9tzZBhO3VET5JlWckaefSdzqcnZRxYY5S3BsfUqiloXAK/Z32gs/C8WDF",
-	"/qan19IGhCXCZY8ZH3FV/Rb6ObLiItd7jfKan1cI8dCEmycf3ImEwnqsksnw8qfLlEZBS8rhraVo3TUL",
-	"kNnKRMS7jTWlM+y3qpa3r+/e/cld+LJ5ALblLMiKCaLCjzYJ8+Oty6ZrrsuIl1D5ECvscwU8lapCSiFU",
-	"hgDClhtEqlrHl//ySWy3b73ERWblDZ/Ce7+XEABRFkF+sUuOWqiUKdYSAk66rsrp2UBoB1DvsGQJbA/c",
-	"w3PkFruPoUhhj2m2rVBUOzxRpgU/StOJ8UhqEFpyg9FtF7L0A4PShMxEuD6qjZlKhYu6zq4IdMfvnXsi",
-	"e+/zDI7/K5qfkm5P3OLhpAb7n4md0YvSd5F9nGnYig4wgnYNx+eVzITOeiK2DL6j+A/PFvev/sV/sbxp",
-	"TnV982FJx+mUAuiE44rt79o1v0q3a16FNE7bwBi8zIAHfBgpQwh+uWSCw3gd/HXCPBpbwd0k8qhy6MKc",
-	"ixyGB4f9Y0V5f0nxBAsTmOMiIEeovx2RMnIS9X5/+aXB6tIFYbJHCUTHIrQksdbhVwZzTijM+dcaLq9Q",
-	"5TsJ/Dsu50aa5RABZw6daieYqJI0Vf6ZqUj4Rh/5QpZa6/vPTsdbvACdl1wWocxJb4msFJtmTPEb/N/f",
-	"TtS4zjsNIRXQhYmo+KTzerv5+DVhZVWZ/cLGDwCkyEt4ZxgVuWl/rlKiEpcF5TmUQE5347m1uAuzW3C+",
-	"dm2/zSxW8zSb+aMdpjeNTDOYHr6anY1HHL4S8yxZSraMpg6GkWKpW5o0TKb1hrCLIWlGx0LYiIgsvDW5",
-	"bD8SKfoj1B1meHp6LlTeEps9p/c2ukGxM0v9+n41Sw6j7GQ+dyoGbxO+EtvJbBna2nc6lFF0LQgIsHgU",
-	"xsiqyCD96XQflxn1BSS0M72VTWLswrw3p1bZy1snv1MUT8BBYFpqkgzZauKJcn78ze3NXgosAcFNuInZ",
-	"oLoJiqP6s6R+hUAzBb/faH2vZPf7s/yo6vp0WHXvGT3D+oonOIKgj8Ch7r67t/Z48+uvEI/ZMtvzw0ka",
-	"C5TaFHeBxID8aCWYK+4Gc64QwscTIMdG17VYa/q+OSkrbwth7iG0fRCXosK2SaAPJ0SVnbDSlzQDDIKi",
-	"/L+4+FQEIispg+WExGPj2y/1qTWfFy/bVhPJBnnVBQLOGYTV+9dv/vDff/v5/9OEmMvtzXtaxpvy5sHX",
-	"sN986Tt0xFHd3N58/fmXnz+7wf5dEIMvPj/Luv4M2tK/ECe7/0/ZfAbNartT64EXfy373/Mb9pkvqdxh",
-	"/srpFfjNq+rm9ub1aV0rs5fVn+WF7u6jbog5+Ktnz3y6ntx7cTzWagM//+Kv5/vPjLS//ysVGKLeZREI",
-	"+yplEXnRpFWcqD/8dVxPWPyv939+O2Bv5i6PMP8vXlOcBI7m6XAQ7aWr+TRd0SdUHgZAYTjiYmcCtyVc",
-	"ch/Km4+fUb3zX258RuPDr8k9M3GF7vTGvY2wjI+iFQdpIfXzFxYzFDqpqboa2zjgtP/tJKHvjA47BgC7",
-	"lca96TZ46LFOw/F8WCZWVHHYvW34PHZ337oj7DZSbCAOd3iCzcZ+fLe9qqIaEmz88whopHo7yv6uV53q",
-	"gX9T6Y35ohOPzw9ogPMiAkQLfrmTEiM2G2nMFw9ffiHdDRArAO4jM/rMSNFu9l8Eq4L9NLqj2c87kwg+",
-	"Pir3GcRByZNhxfZHZeyd/9IyuZhRM/Grs+xDGsY8GZZ/cJai8V9+CunT0Mrt7iTdFmdV18U6wAXpAPpH",
-	"jTKH504AKUnhk8TNRrZNB4ZEUueumYFKyiZZ/ED4zuOtfSv9zs5porfi4ktC3YnyE4CZIZUc5VQ53URV",
-	"ADflWEN06bcPuIXS2Bfu3CyRqgyReStp7/sa8tdHynOWsI5FDopQO1l+pNS9Fb6hIYYTOIvLlOCF+l5o",
-	"eSI8AmWKVh5rgQDAI9kjZOtQdDYhjWMZZFTOF39HRJBf0aqsJXr5fRl92VRJGeVWq/vKF+/3l9fu/26Y",
-	"++wb1ki/0EpR5uYT7Y2vonrS9R0tDpxEKqrzB9EDsGTZCRxa7K8f4n3EOuovYmTf44nXM7+cm9f+a9ef",
-	"9CUsPQhSMkXh/BXXcpnKAflJ9qq1RuQdGdStmORww+NvpzkN9U2idh8GBBA0jT47n/jx0osJFuey/Ysp",
-	"kNIJF+E5OWVY1kz+JTp+8HfrGYy7n0rsOM4Q+qRJteDGG0vpjIGzCeweT2ngRK/OM3Col2XWwPEPzjJw",
-	"/JcfLxD+Uf02PsQPXW6qpA2Tn8S9vAt9PZ/CLvhZnsNi55y6L5/OLohfm2xOeYLNcosIPC9hIa+/cdgT",
-	"9cXf3b3yK9aEz909nnY7++Y5Cmtl6x70v/8iPvvPZ5/96wf67+erzz787r/dsG7r0XM89wUKNdlSkTrI",
-	"dic/g0f+/qpNpgz1P9ry/EdJGN0PnYw9L7ZK1lXUDN5oC/CV0LwB/aCeBfGTyeMXTid9ptEQ+T9HMFlF",
-	"97Kp3uLtaf4xZtH16d0rbZOXTYV1o4+UtZfBuJgwNzpJBFdnp3X1lGIWci0TdoQNe/mEZsQ4yTN9/mHt",
-	"542IVPsSZ0Pgd58mHLsRVtR6h5kQEZbsKYId2OYIcNS9vTNY4cgewjtz/4msjH87Ec3NP/oGwMx06gKg",
-	"Tx9vDkLKBkv7goNL+ZvQwlZiK0iXxZk6kQK24sqd93jJJikFp0r5RiL2CN/5L8yEw+5VU91CeRsX74r5",
-	"eHJuFd5pZKpHPJqqqI2OSiiRfj4xGCwbnAi8lQliaGVCl2ZcodJBBQhTbPbCfv671JtD4Qk36T9mzdkN",
-	"xfMIY4aPajRKsCrcyAjbApgvDIw7MZ6/3Sxcf+4hVCPQPadXgY4tTlgxADE0SovCvzH6AsyVlGT9kP1a",
-	"qElYso4zobFvT63RTgXMfvNHdVD2ZmlGaJm28qcupa/C54+3IgLql+ecP+81INbFKsvzA/mDTCrMHwcb",
-	"8QaXBYD2gTFyCmD1n/YyW4t22gp5IdonNkH8K7PsjxeinTU+4IE5lgfM5fEb/x3yRSLQEKoQj1mF4JI7",
-	"aa+NY0Qb1+1XyuK/qyq3Pktj2a8qeThqK5vNBUo3PlG6BLbuHxsPCa8cH/y1eAor5YXoEMmhib6JcWZS",
-	"lghi3WVF4UeH84u/38vLZFbjR7W114jBwpSGe82TeF/uQYWADXmqNctJWCD8ZZYR9c1ctmItd4gDyarN",
-	"F3J3ap5YZ8Ij51sN8Xs5upDaaJ4kU41Wu93LQjXGirrGYqy9MACniU3Tw82b0I2h3iGl+F7A+n8atfW9",
-	"G+1db7DXxit+EpV8quBrR27bW8iSQO81XDzebo2Q6XxRUWGsaG0BMHrLU7L9ChQ6BFpgno4/BPDpjO8T",
-	"KteL32AP3W9Lb4PfvvquLIBKCv4FXtKfX/38XRnpXGi7V8397avvEnb6ea9vlhzyfwKv4f9q8x2lJnWF",
-	"44ePPk+vaTt986xHSwYkQaRKMMVvqHsf6x6cdX8vjxYBXX/7ONOuf4qA73XGBqfvfMqFp1dwVrP/6PEV",
-	"DBIRPLGarEcv6F2ow//L3tsut3Fja6O3gtL5MfFM27JjT/YeqXbVUWxn4plk7G154qpzdioFsUESW02A",
-	"aaBFc1xzPec+zpW9hbUW0E2yv0iim1KcP7YkNrvRwMLC+nweCOzfemCmyI5PmyGNvLv31ZaG0e2TAnoW",
-	"+dmNm9LPG5acw9Nff0CMipYizlgpyfL58a1vlPvzzzJttb/fi4W+EwfKT2mEd+vfN9MfISPZz17HYcXQ",
-	"l8AUC4WIfrrJ2UWmYLQ8RJZGNOdrVeFfhQ2zPLAivHfSfkWPpvAREGODuSFtUna2A5IPUDkjdZYlwB8M",
-	"FzrVK/hk7g0WX9MH4IYlQcbKc3hEDWB0+mcyPa6YrDFff10Rmz2V+8aGGzbLj0N8h88bN8NzT0XeVwTQ",
-	"CGLVAxx6HBAqVaOh9pI+73B5XiOcCfYOGMGwnzvBjUl7m1s250to5GPkQ6fc8h1yBLcioQ3BN3V7fLQ6",
-	"3yF0tId1iwwCsOtA/VUzrUoACGkQ0IVA3WBAJU6eu9CuBMKvZGJqnV3Y1NP2Azf2MQztMfh/DZ7VIR0p",
-	"Vnyy5zDOx8bmgi/2bEmhRUbhpOYxp5AN0StZP5dHnwo4PGj3FvmdyB+DgCBmzgU0yDlhwYQpDiRhOk8q",
-	"s59sClxVErliMvVUhMhjlnErcv9UYCrUA2coADirmnCvwVSRBvrylhm0N4lPNoFXr4QJjJsCnjlZ5CyT",
-	"SiCwL+ZmJjorFoqW6+X1T9i/9+LZfz599ISVWW5C1nXfZjdr/B+2Z+BoxBn/2/XbfzCMvOHs8xKOnH31",
-	"0r3PD1KJR8kmmr/EyA2tLl14jb9RH+G2xoE7mc7eL8j0Xrx5FRQIPSqVuZh4yrUadSGV1WdHJZrfKGOB",
-	"BWwK7DrJlgXp9TWxnFrNnGqtH0w4h/rbBElt8XWwhXSxgYAo1Z20ojpHXDG9UiIPTbaBf1TthDNrQzXm",
-	"+OF62XZiyb0KJYEtw30hDdUwEvzCvqM5PvzUajiBlp2Yu07leowp9OmxSvczh2BbfQdY9DWq/a0Sfm+j",
-	"IomixmGV9XQ7nRgKYQCCDDCgQEirSpp0Ow8Q4Ds9zXX6GcK5F2cZao9IRTNefyceQ29LkQds4QYDSstJ",
-	"nQFVWxdD9LN9/IVe5SHVsLPXlwlbCGGlml28eUXb3tlL22pU5zOupPFIgfVxaESwPEKVXntZqGiuhRuS",
-	"+DQRcBHpsRtB0bPa/jnftnOMWtIrTlxqi6bH8Nyu9428R1I3A3lJXjwb3CQv3ZHqSkp0B45ErujQQ0Nd",
-	"wvgdlxm/yeAwUtomFdgCaCwiHbAJDxml/7O6ofVi6UNi9TvaX9BrS3saq8YtHfi8IalTB75RchOV7Wmo",
-	"KDBlvwEeFwwKyDJ54ix4V0F84W63VxWcF2u82y+gPfsXXv16nAKAVFRAV6pW1W3SZDYqoYOK6OpulEEi",
-	"aOs+cuFW5xk1xtFvNbh+P0dNjAf/tR/LajGb+SrajqIivF+fTHp50xi7/02KhUVuqn2sA1waSI04O3mY",
-	"rUygTQ37uMg6c7lXqsyM6pz98f+mKpnNSKSHwL5kIjOCGeQzrwKrDZLGpSLbpErJjda8Z9MnXzDLWitg",
-	"K+M8diffj6rYq8zogGvD2VoYxjNnx62DlcMBHhcy35nzUzfib2txTLHwQ0pN4yaoraThnvgaeEUBTyoa",
-	"/ogSEK5fbz0h1cRMpHc+6Ko91YVlXK03PVh3s6AhIkX9t/XL+aTA/tX6JCxM8MvCmoEKe+D+p+qiKF+u",
-	"yX4srIklNOgHLPjtBvvPYqmNkTc+9iIhLrYttxfMUJIeDnmny5dABkTQN04Qqt6ntMbdmU9s3FaMBuk5",
-	"pzt2ydAruOyeJvP9ID8AbefI2XycmQYhTGnaTpTLh8fjEY0CSiTRUjHuNkgcoIsa0VoRz0GzTH3k69+s",
-	"WvoI5m+tQKwQ5TFCnx5wuwtjAWTPVg8pW3d+XlQCs55xPCD5OU009/wAEzJOo/aB1R5iKbct4atX3HZn",
-	"/64Mk1MMexP5C6ZXwBj01Ik5S/maaVWNMyE6SC1aGxL93YsYCc5BjSy90iqOSeRMd1gHQI9KKtzOKCtG",
-	"WDbTcN5tzrMPkfDAQBaxiA9GdJ7JtqMJyvRzfivuXXP2Ji3M+kAsmchS9L1osbZXRLIXoxsBBGZDMNiN",
-	"wHA6ZvYWGhwgrsADxzwpHklpfWz9sJZwlKFcZIIjBGK9GL3HC3ppmxJpjQLDoF/11POU32u0NXhDetuT",
-	"SCA9Ox1QnznhQ22GQAPWw+IlnqbDnQYU+uV5RNyVVPJMTFqQjF75C6KG66qP7RWxo2F0huvCjftE7MK7",
-	"RUKElQrLcIic3qe2cwFhkolWCtLsgJlXWi8rkWXoSU045nIBbdSTm0U7m+R02rLK02m/6DyG4A5vn6pN",
-	"biPmF8Q3tpNqBqFUaiNLKv3l6IjgVQ/Tau9Wi6Y3RMtuz1eM8PRczuYW8WulCbYSyakBmUsw3kkkk8ay",
-	"MolbNzCIlf6CTO3dp8JQ6tlJbZMLK6dTkcdDYd2IwREeBf2N7HWI1mvr/soVrDeE5spvhQv8p7DpxSco",
-	"VxLpsOVTGIVv7y+hhuZ+ioBKBrrTdGUy7obn+SZswc/9o+QUFQcPqbxlU9IZPz26ygUgpOteamLudmH8",
-	"960shIXfs6TQ1wJFOrNILNzM0rQZLEfDtXLSazDCR38IlSmUrPCFVFBTJ5AeDzpAF0udI+NaHOThNqk+",
-	"x6c1Vwe+vP6JCtvL/kmo28P0GpZFGfaV+zVhprihGyfArvMLz+StSMp6eSRSepRg8oorInDTCrc01BX+",
-	"j4Jp++OTgITra+u9j3EjMr0qE09Wa4QS8DxNVCz7fz1hH338HjnrceSBVJqtcmmtUMn/qEIBNaRW2fqX",
-	"mdYp0AZymdaVDb6BObufe/4jbHcvnFAeKZ0kYg6KY703U3oYTVDXQBNWDdv/VFqpr1IaK8CacoVQrbEn",
-	"Ys4H3+yLL47BMUrv81uhKHFKroFqrvUOsnBsFu4dOYE9Lt2CFDhp4d+eJgWKHO4N0Rx5uBETjj401t1F",
-	"qgDE50JFIRYCBj1UpvCKzFaKuUnwehf2Hdr24DWtFaaZjuKD8EZEP31SFuEcgccwuDS4t2o6ihfYqBMp",
-	"oonHSBVZnVeqKahLa6CDFEmW671DTUwg0fz/jKtZwWdiT5apjQrLThaurXrM8pm9YgOxItV4kCFvs+cR",
-	"koqqT8KY3KfI5dwTEmNr7c4BAL5tAb9FhPgeu3KiU9HiVPe3nj0J69HVnyLPdX52jFZ4/vTrWhowd8JC",
-	"kXJAI59t9bj9oCdB3gZNfiIBNfcmDQ0IgGelYhn0eLlVZtCMcZCMlBgD9UFlkJMKyMBQDexX5nZ0+Epz",
-	"y2/quxs/htxRBXWgTBOVR720UcAPBG1+Wo4qkAmFDJ1zkOuVETlb5vpOpL6KH5qE5jybsrku8up4kzBw",
-	"TU1NQHYNAhOIObi5FWkTpsK+uC8gUqArWuXpJWqTQVIDWue9Ralm/7+ZVptmwLhXbs9x5l4LKmMwJhYn",
-	"/f0jlxnjbn0eW7kQ8JBLHAH2lVXigSiCW6By2GcPbOfRFhAoIVsX8C2SRg61gFBhM7aRr/M36k5aXtZa",
-	"DHT6U6Q1k+qWwKRleDCUWt7owl5ShlFpMAL2x9VvXF3vALcu8LvgJZ98kx5jU850rQ3ZQD+6zWOrvbUx",
-	"onF4jUQX1IQ7Fw1H/1duB755xV5iAulRPOlwZ0uHbMAlw0nGu1zr6dj7n+Dx21aWzoto73ltxbIRi7Y8",
-	"f/C0RyehrIzCfmMKI6KczKhEHCGCI4vi1hkVTd5AoItlu8S5kfxzOaQygsPW3COh++Dbn5EfbCzZo4J1",
-	"J1sQEY/RwYqGzMrTojrpLZZAMhoa7bHuHNYAopk6SwNyDV7oQQcOs4qjiKu7vqUoAj/uKLsJ5KxYZJPr",
-	"5dJnVKzWTeHau614dfSM6lYlRnjTfnUY7vJvcymm3aUYeOde5yleGgGSGW4E2SyIc2IuS4mVMJaE/MiK",
-	"ijZ6qZNXm+/DZUdmUTUd8nUXiW9y9mshMc60zb1rpJplImCLIIYGn1qvDaRlk4CMU4Nee0Cl4RdVDI+a",
-	"riyEn+p8Ip4wQhsqJb5sy4ISk2Ba4uiZZx5/DK/sSwFFKnHXSKqq/pXq0DHjhtragxBV20qaEru9a65r",
-	"Uw2wiQPeXrMGHhL/7V6KxBU+OYGgBCxaWUYm7Xa3d43ARNB+bSfemxSSkRQus5WZOg7o7XkHDndFYs6B",
-	"ET9f1BB1nXCsSWNPCQy2lObB9X4qZ5TBqxaSvehiGKWvnbwk/D7uSlpEsno9PAem5yHgajVboi14hK5s",
-	"UpHnzrB8GNL+KtfLY0W9o5HhrcrWx3DeSsNm8k4oViwjmKN/lXflEQ7YEoOdlOfUfdl0YL7xzZl90vLH",
-	"VZxe8zWcSFMekp56Gy3psuK4BfSq0EBa34OgZ1QscKJyU5pCtwDdyFK9CvnohaOkmcksc2d/4GjHP2UA",
-	"BzPnHmzRz6Qz53YW5guwEHDWz6GwqmO//ADXDLBpelaI9imOqqsPVRERiKDakHIXMClObl5e//QFSIob",
-	"68M4Wv8uxP05Wke19+J3nXMP1RrwEVS2hkJg5wLbQU9xbyc+CKGjAOeI3gu3dbEnasCA5cqA0cO5AGdJ",
-	"hxIGmVpKBC7bDo2vKSe7LIO4mZ0DR5+07CYX/NaEmmDxaSkmSKezWV5c+9DggW2LNLd+MYMl1O6kJce0",
-	"9ya/O3Vt5DC47kEviE98YrO1D4Fxw1ZCzuaQrLNMKwKEdWaU7/LCav9Nh3BRGMsoRJHgnYAaC3spFkP4",
-	"h7kwVufiYaiU9zjY34+yw6T27VKoILIQB/S9xBW/dsjzywhrswcia9cw1tepHOnwkuk2SlztoeSNTt9L",
-	"42cmk3eipnkmQcDMrTtHPCsIjxNWAcb2+3lRl3mEon2s54KOsFTCab6Fb7NCLD81Eyn2BK+kQdjz1Vxm",
-	"YtC9WahUP4yd+U+VatqXQzO1jLKj42/Q3zdgPTuV33gFeXKUL/MgGtPBM5bnK2nnac5XD2OnfaTRfpkG",
-	"1/hS2mygQQYeasCNsHFSRg3CWjQjdb8qRCd0WRUw4xLQj2xJWgLksiDO3BIuUgywshbYjj89f5puD0Oo",
-	"tMcggFs/Agx2lC7jaiFopbJzbxzkr//8Yj9MBe6ZUHxN3lTnl24IiCdhGM9WfO0Zi/SqCVUc5F7vPQv3",
-	"Dfp3m297Tmf3dopLpt6/t2JpPMdyLlhaiICKPOE5QrEXgJB8EdAKsWyjWLp9vpo7lZBl7lsb1F60AGcN",
-	"FoVpNlY+78Ct71gMyZkSn2xtxTy8Uf+KwEJggeluu6bVlmd1o9nyMPCB/nr/djTCPvWDV6Ei2kfknJKL",
-	"1L8hVGoSWCX377oCIDjVWaZXBqEbpQUIHZ2nIh8YyqUQ5ylfmzYt/sp93itv1aaKn+0JofSnvzxND1G2",
-	"+0CyRER3OURlDdpuTus2cEMSbo8kII/erJsQDOPKrCmWS23cR80NAIW4DlcN1AJQfcTYJql/9qBogt/r",
-	"FboTgChYGhMMcExkNSaBJ5ZWIjZwbh25hLiTqVAT0YpB9dpfFPUcz8VE56nZg+mSRtFV5O5v3OeUek/X",
-	"Hr/CdCe3trngk/m4Ze4bSzR8ym/iu+93eUaINeP69fuf3rx8/eSPQDiSUHt1yejhGY2h39Jgf2VXarA1",
-	"00j++pIbuwvO3HVnJA/aufnbKRBpAYAWsHktxYT6RI2zv+XGowD8BfpWki4shAoz0sXRfCg7Y/CwsR3k",
-	"J8mZkTP1i0YMyq1pncBJREY0ZMgMtKO5iZ4S/ZLpcTi3c9KG+NpOira15yEaMHK8doVSO9UHN1ApxauM",
-	"wPtVtI1bHmprAjAqIPWssg8fidDvFVLt8fF4mfEOIEM/Qe/gyqgnSXj4XueIG0jnWYK37nOS4HvFP0fK",
-	"5pEFTwXFpwCTzv3kT5lPA58x7u2+iDMGFOjuU8l3C1xqz7/5pp1L7fczpfeZAlJ+/04VlITkXp0uqLPq",
-	"T5gl6bNjPRV+V3O+oPJBeDujkd0j5WsCJkXwTidBgL2/kKqwYvjzJrSjpcJzXW5qrdcq3Zi5nmja65bo",
-	"Q6/wQ00fw2uVijTW8iiNzAfk6cDiXFLsuIx6wpIZeyQRQnUl6ufv4KzY046yX7/a7W2HfxXRHNR7YeBd",
-	"be+96EXdI67aOc8nc3nXHF/w03pF1+21gv+Sy80FnOp84bzEsxupOGzqXsX5PDy8knt8ic98/EqapTZy",
-	"FLw54HWa68yzC6MgoKVAg9yAnb0TuZxKkQYQh8I8aGkpEeI7BeZVeWlHdhTaL7gVud+j9dFwq497qbhg",
-	"nL4RZi+XBufEdHo1ePc+Xs0PJdIxrk2sgDcB7nsRB9M3FF8l2OBysx6m/WlMiTZzIWynMF/DVb2z/HO7",
-	"yJqy+E3o+PSdZTo9DB2/Kr3uJnvqXQTmP4dR7N89hbMY8Wyd6pwthV5mAh0xTFaCnC9zqbDugxv27tV3",
-	"D1v85Ew9Jm9s+GE0VvXKmXo7nY4bQFDaij72u1sfY1buYOhj7W/Fh/xXT12AO5p5es0Jz0QrwebclE1Y",
-	"wWC59JF4mBoIv3iQU4xaRXJI6mupNjcAWkglXHCtGv7JXbQew4v4iQy2Vvq8u3BRDABjOGaDLQmL4dtl",
-	"MGaM1RPEEULBYma1voXYmXpo+u/TRCyR8b81HF1e1isqsIub7Q9W39gm1S8ezwUAw37uVWEWXHYA9YFK",
-	"daTTwQIwPWW6gHqj2roLuOjsdGbq5mT3s1X9Vzqt1MrN+5iqlRWN0GYdblYxFWCfzHJdLE08wP+mM/Mq",
-	"Tcupuqds2WGACHk1elS0FKX6Q09UJvA0UGFqYwyNh143A8jmEReks4ZlqY5RqE3b7UExc9/pcB4ux82p",
-	"yG1ASnXuu+shri8qui/XC2K+GZPupknYO+PAlb02nKV9n7XOVYfCOfiMGsN3hDaxupbQIw7CvZvPFiKf",
-	"iccwlj8dKBjv8JEjO4D3WSzRPtg4Di/ZVApEmSLrV2lLGKXGAokGEoDwXAxzdIJ/KLCV4HSxkdcqHVO8",
-	"x0Vvi5X1fO0c1IrwYJ+TVuQ7zTkSNdyIWQEUDlgBxVftuc8jRWeZ60xT5fTJxOcdDuL+ihAN8Hd1WLW6",
-	"9J2oNsVtiPa0yDFkE1t6Q6FRV2SkcmFnaq1KAexjJPvFT+Yic3vjJte3QGpTKGD8OT5Lsa/AVF67NrxQ",
-	"/Txa14eHKQIxmEwqpIIYuMPyNaNjGXPJ2YYgdMQfwpVHRyD24DIdLFgR3mafcMUgElbr5iEOJEzCBTaz",
-	"/W+RzoBP2LKpVCm191ZYhm/F0iI9xbOxhom6syoYY2tPHGClYyZsnePUZUM6obJdzt2CtLDz/M19vKU/",
-	"R4G8MDXVliFbvImycEiJ5UYmrAzWnjbh1aGvQzZlqgsVwwaFxa2KvmFciVXiNiWobB1KWcui7OdPoUwy",
-	"ditXozZvElwnMNDi1nTyv6MLdqT3Hhy3G1R7UNW4FjbWGbyQs7nzHMJJnGDUy3ctu1NYXOLKwknMrD66",
-	"NbN5obpKWpH5/JiTuQySJns6B13eHo4tir+3reKVZs6LEHk0FZ+0RBGrk3sqc+D05+zVRndCUvKWYLn3",
-	"vFBpLhDUGrA3gSxKpUCEMZfG6nw9pNV64ojkEabxqDHJMM4TRSXvuZBXI5NhHOPFJutPhKkQabuT/h1c",
-	"ETWXHx7aK43vBtCZwcdb9kne4/tEgIjFRD08GAiYEJnC+OYwN9sEm0M5famYLnKWylxMnMpiX12/fPMj",
-	"+/rJU0CRPTcTuTi/+/rRUJ1134qZVDCbw7i97tbwjLGz8+7BHyCm07Dx3SKFA8PilUcLwA/CbvC1w0OA",
-	"xZ9ZzQonCE4PYsEaHGQYbwHqrDCQSi8hcCFqNTmun2l3e59/pkF2dTCRbBxh5O1Mvcydw4zNePCfU2iT",
-	"zNn/F0GxMVOYpYAAfn1ID7+wL/dHLccLTTtb6fzWVIy9SJkDkIJL6LsEIyXTSkDsxJOtARaHYZm8FViF",
-	"jtSYtnWqjhSIZgM0aIOBDmXU3c2bMkqhtbsR2YweYcvNvdOHpkqQNtNilJ6V5Qaj9gAm4V46/HCLzj3m",
-	"NPHLEcTGW2MkPTpnmQCeSq0GU7/nbkbW/bJ4sYSoPuLuxnGkJbBH1HCh6xgPvvd7lVvmrrgMrWWgOLNq",
-	"E/yzp099V3VLH/wRdAinLqp3i+FWpatgO40DEvVtDvhP4HMEMwUMGDRCps6EoZ7fBDbJinxxxNIdbotk",
-	"etbojrhJ+kHPulKFOFnAf5prNcNDuAlL013RWQy4g6vgTvXCiDxhN2uk7Eg9TzVZm7dKr5qKqd03m0qp",
-	"n3/Tu5g7UMIDSU3TG+JVda9YAWTcCenjlvQN+Al79vTpBspFJqaAs9zw0AzgOLdesdzK7Rv5pA2OIGNU",
-	"8biN9bCFmdkEaLlnz2Os8LKv2sQj7Q+GkWY3g+CDjXOAtSgKdKpbdQW66P0qC9BSX8HPHuwAsA2Utszq",
-	"AjTkWjRi8nJp5d6axO/juVRp1z4GNu0veBs3bb7krJSE3jv8HbazdGIy4Z17gTLhpVHIHBe0h5kVWWaY",
-	"niaYFAIXBw7tG7dBkFZCLBihb1HfVfqQ3JyWDZ6LTHAj7oG5/B5HMp7B/MAN2YFdNwy8wQaB8AjjhhwJ",
-	"Hz4h6DLoPlxwIEDnTSi3ccxWDCreB1FVYlXGQ++btJ4U2uo0YWJCUVRiRZFH6E32Qaud2C92NDtbhMz7",
-	"7UDlcCK8ki31mjB5cEXUUz08tPfR7QbReXDjbXud21zmJhIHsxFi4ZaS3QgGRpZdyYlIkB+QHMUgY/BH",
-	"AIRAeOZCpSIPYCVEBvEgz3HiTKgXI6QT69EG/WvfAX3dDbcX1xLFMq/eMuuu/jCnSrf2JCbcuI/URi85",
-	"e19kwiSUnUgqyUwPXQIYjhhOXwjhfB3KWUNnXsrXTlEBQNwaYB7R6bxxkq2naL5GcD3rocWdxLkBteex",
-	"/UX7Jrj2JiFp4BsgJr3DWW/IUQ2d+4AnA+ty8eYVBOZURW/U+pA36OvVjuFFL7oHvRSKfYU+JAJ3Pkqg",
-	"JnYJBW2hAnQDbQAq2yDIPtNKUMnxilPJGx65xmMNouRkvBKs2K/M3w3RCQ8Nyv0IEUv37F5YCa80eP3O",
-	"p4fTGobrefv+tzCWKb26IMqcile2wuYgOREpnd6Y8TVud8xFycbZ9Ep6C2KhO4JwlRkdCggXIhcZbEQ7",
-	"hwAkRiTqHjWXypp9E6oRvQS/GVvpXMK+jhQhq64PrIsn5zVzXWQpSyssjvFaWmsU1TnKJlceQbepAtOJ",
-	"Ms1Vv1OzfyXaXw6jZNpqfO9KuCPjGSDxxCP5K2eP3fDJ7ZEYP511M1fwuHIZhqiduSoF4tAOyCuv76J5",
-	"2PjG7EZUOvI5koVhk6RKY819dZPofMVzX5rXfJ6Xl/XaGSdHsNl8r562I32lh+kYbt6rCK68PIaHKzM8",
-	"2iRg2MCdU8YLqxfcygnPsvVOq5mzE2/EMFo2vNz5Z1z1f59/JsOoR8V7OemHl0KNXMSOd3JbtjL2CPuy",
-	"Ym738iT9FjvckUxqb1xatb3u/KLLRUU3pxnfAz/uyBu9I7LL0uoGGxyKdxusrl9/AxRoSV/UsgNvpHM5",
-	"k+o4TrqPc10hvS97OyAODB5TI40lfnbEs699LaOThhy3OHE9bpCTStNCTiq8rXG4t0hry76ibibCd6sS",
-	"fTLpnLdZzpVlX0nL5jqDzk8lHiXMCOfoOT9oCvWJMrcIxP8oYVbkC8O+MlZmGcW7vLflPpULAffj5haf",
-	"49y6RwlbuIPCfZBqgTAKPM/lnXjUMAuKSs+PWA3ameB7orlS73jl9rdFXVpquF6GBmi867mbhu66h7Jv",
-	"sy/F58wrVM/x2ZvbMxIpXoXqxoe4gHtZIGMnNVLKEHcVZoME14czxNo7/VMdn+Yz8fO0Yc3g384x/GCa",
-	"O4KxoLHf0XUNAQnnEYPfS6XJeur7qlLtW7+b4CCpg/5IFLWRwANhUoarZD1+5+HYurtcvHyMt3GoTDbf",
-	"3T9aAZzbgqv1BiHIhCsEyAkRM4gA6iwt2/rQjWztZwoCtoeV2rqBoA66efv86D7+ffc0SShMz9i1BOWT",
-	"hyRMRWBCJSpkKHaly5MALCclWPBuYgc8SEA3XNRmv+Rs6AkfcKoDKD5oAmkNGp+mJNXGzWRwNw15wvbx",
-	"Z/d0O2vJ96tu55xnd6LZ7fweP+4HEj3Xq3qMaCzOdsbML7bInbzqIvxYqIlWU5kvIC2ykGYBTSY/D+p8",
-	"xrVsy0nsdb5+q+2cJrbrdKU79zldP8wFm4e7HluMr+2c7lairtJEOz8sv5MTTJJh66jUlEkSEqJpRqYC",
-	"aU1KT3e4HMZcZMvW9P737oLeKf7mlP6YkFxuzN9hKr2Wb9Onvpd8FqlgW2BalKV6UiyEqvIyhlWs5NCX",
-	"OIbGFPoxnAb1SXW3zufufZv1lciW79wFXWwyxnc96pxNuOWZnhXiPC8yYc4XXGZPKGzZFAbAgFr/YpCx",
-	"JQcmoYkrET47WmDeKhHSojtiM5JAENBGozjg52+nfckP9VHx3IYDishce975m/43DpSnx0jibv4eePrB",
-	"kWolFy/BUFqZxaa5XhwVNbzaojNvpC/r/YhBNx+JZMPes3IhjC8nsWX3SwRqGqkmAms6OAOXy2lv6aOr",
-	"IqXiY2kS6D6uVoPYea6L2ZxqP31cZ5CjGqfn3F3fynT3XvDJXKTfCrsSQnXp870pfhvkaKAd1cTaXN1O",
-	"aCW36o/D99DhvMtNFvf6uJqt35XMMUpma3PUIcj5JQSEqokusjRSRfEE65KoxKukRYB9A0RYao35lhsc",
-	"HoQucJVNBUcLasehyBjBb/E7VJg5jO7RGZY6edjzJkjy7/HC+xF0GyiERu/42vsX44XQ0HcJ8eVOyg9p",
-	"IyGhwFqFAjvMLEJz6k2h0gyLQW0ZeSOJ1oVtDv0cFRveEE6p7mQFoLqBz8ZdJH4PBm+yx4SZG523BpZj",
-	"yEAwPoFIaEBYy2QgFLDPBIQqnZSWq2yYXo2VyiDKvEY77m/0+X0scf/6RW9XS7bUyfc1AXHpLmCB0JpJ",
-	"qE7alqUhSVm3PeF5LkUKGghJColH8pBS+tpIcNLmB9dHU/8yPK2esrncI5xKEvZa2Xy9R6nANt8ePXWP",
-	"QoDX9JVIdhWlJt3yx4ZHaDCIaO/uQxNabueIK44G4C/cbrApS2W/eXFWB6pTkZAeV1Nmt65YBNjm60+3",
-	"rS5mDaAN/sF94/GklSNSmVZZSp2O4Jl1vv2B4tEqFZ+N+PXf54VKdb8mYiPa++N2lqoLqaHeBvqnSjUV",
-	"TvyW7fO9yIdOZ5yDsxarjcIT8elp6PFDwlHf65cwOBGS0O+XMJByoMy/NUlZbIy5ETclfGIN9GQkBDPi",
-	"GSSAn9FYrpwboAY38DNhbVcDwQ90Tb/ugYhFt12NawHzkWfZENw0W/BI5VT1sgBw2jqTqf62vWCQ6Noo",
-	"jSsWCvZ0aGH9A9uQHIoHQxujVj6lVoZKZM4wpTUIBO+1UClN4MOnufmHWHlhGBfIofrUXTsAJa8sMbHO",
-	"xDxetP4uxNL5hnh3qzewfzdEAtpyhbIJ9ereirXxP/Ms812gbmxYWi0WEA6hK1gupoURacgrDFByRLuz",
-	"k+a0SVZrw8I6X9SqtQXPb1N0kud2AeUpm1b/KGHcPkITpcSpVv7uF7P91x39MVXxOIfjKDr14Nf7oNq8",
-	"dEMIsjgCpA2m8TbqqtKFtJYAoGB/niVnbo3TnNdSyCVnhst0t+vrI8FErhl8nmxluOrokQ6Eg6KXODUi",
-	"1Egb7yVCQfntd7Nmc67SS8bB7Jx4NALqfpEWsaPgp5u126gimw6haZ2t3G6HwhX9qv4aTUdACTpzk8jT",
-	"XhgH3wGugXYvRdF5CeCueCK5qZTIQ9EEVrAdt/IjuRE8h4kCEos9Sgud9Xl2VOq30pEn0wT+s+5sdVrY",
-	"PSTZ6tVDtEe3Qpir37dr7+sH2RoUJLKfuS/V7eGBvoxku3eYDzdDBEfA3Wej5xhUrtsm0auKm839H/mt",
-	"gAn8PYm0LVNX5nbsg+hHnuJqNB1FUt0mqBfWhEwjsR0yHgwcKBtwHqYyE9gwPNVZKvKEoGb6qOQNZk6g",
-	"qfPRFsi2YtVAAV8YOM7ittn9oTev32sndpNPFFz8iWeF+CjkbN4QW6yQwCZQuILKB8wop4yQ7XVoqnXc",
-	"EVgHFBexYENM29r9nRH2d6lis1yFh/Y8Z3EQ3YE1OXIL4Eco8YPHerwuaOjD8g2JaDC62IyhTXRWLJSJ",
-	"x8qHr12fFofPzj87oW2PZkjI7fWMZXBba99OzB38XS6Oj2C4u9SQsmyvLAZMzt2T20nq6k+1KBWvf6W2",
-	"T2zYCjkAggXUgeSMG/by+if21fvvXrIXz/7z6SOEfcP6f4C7BNIzKLHwz8Sr/+ObFy/Y////PX/y4smx",
-	"HGitgtMnlgL6r+2U8tIQOttxXs6SM1/4Bo9G6xcn6SzZxRPvPtXeFQ1ieyILcjuYATXMsNl9VSkYNtJQ",
-	"aTDBTiQI0iyz//KIDKu5/i/37EunQn4ttBWGrBiEUCETiLOJXix4RaAaXmDBly3Zmad71GOs97tPq9lQ",
-	"v3FDdvZGKo7cpV1b+eX1Txgkrts/bl/VqpVR4zzS2A+8AV75I5Xe+HL3SFlMAHRxc3EZQBCR88VDKmdS",
-	"AfSu+x/L7yuWszvAFJO1AXaoyL4A7XF2qClSd1apAiAlGo+pf9DnvY4pbu9LkbQfdsMh5N86EpBjqJl3",
-	"dge0P064YqkGVA96FvsKVDJBPa7cRcDDx5c8t48GKfGhJ58HxpmWFUbqlwFWua0hQue+nfTJH2P2P/Sq",
-	"Bdw4Ms8g4n4njdQKQulTkbpJQgJK6LSHwieKJvaJaL5JscCYsnKX4LlfkOesp0yFnHBLp0U0YK0DcKTu",
-	"W9iwe78Tf1EbhmsWieLIaZGwoSdI1k/EOZy2PGKSgMZHKVjD1q+0GcXf8no6bdPmb/HjqH5l+chejiUM",
-	"odOrpJuO6FaiQ1FiRMMIgICubBtYzdHLNEzfiXwI6HB8b4xglUm/0wWxrmAMuGbDhKPg3viYsUNSJIqD",
-	"iRSYhE5SwA/xPeeQD4J1hgMwFROnIoYMN+mlUHwpn6z5Iju7+Fz9pLA3+lOzusCPe1kFuZjIpXRrsmcR",
-	"+ubUE3FZAhUrEG3mMmskYm5Hefy69/lYQ0rYXLH6NKmlOjtF7mwhjOGzPerlcUV/xK91auFw+xH18I9c",
-	"ZvEZAndknlQsIIHH0LCRCpyvhUqvYFB9EHtj6al8zTijxfZkVfZ46veG+b9zJr9YNWsdf8GQqt8/o6l4",
-	"P3wex0MsW5nBEDVzZGONJtOr5t6Ntys16Eyu1KAIXXBs/gG62hC8pG3W0JfbnhqiN2hurXy7UohWP5SN",
-	"E+5/KJh+rOmEUSBDcOicJBQIgTC6e+74hhnHrlrTOuXf0jXDzDne/QRp/Stzy28y0Rh1hMKPBV8zbm6R",
-	"fK0CNhez7flaCAp602qAP1p9sqbEflL+BVE0PUgy9OWXvdE3fHJbtihWWxIjiEzG1azgbZiYb1fqB3/R",
-	"YBs1POHEWxVyZTQWwP7lMqtgfsWZcsHvOuYbrhjxtYk6AHoiVqoE/ojwtk6gW1/2R/QBBhIsuPvIuuij",
-	"NPMhT2dzCyvlsd031Mbxi+ZbZlorJd75iwaA+Lv3tZO+6nErNweD8vlPdw0ojUsmFku7ZmSOElvOdnF3",
-	"ddJ7uZS0AHVFmQGPfXN83+sVEuSW5RvOCsmyUre147cvyzXfG8E9yMvx4l8RvUiR3MYwXJq+C9mAh96n",
-	"RW/yDqBeR27VCsLahI7oJ3kuuKdGev2BzzoKXSKo0jQtc0WtRZI6k5P1/m633zOdPVbvKvyrQzUa39dV",
-	"QFjLxjU4eFOPEb+H7VQTULIHa47pj7hFh1AZAH//GAb9p6HVxxcguMSLsPKxJtQSiO+3mYWeSpGllTyX",
-	"0ljEnTJjwTUkXpFcDK6Fznl6J1tgIK/SO2nEkIroCgfQsJwrvjYVzONYYJ1YpLbia2Y1m2ilxMRudO9S",
-	"6eJUbmDmTeWsyEXIMsv71sTZRXK2ufSpXnCiWj9hdjNNX8E4TlKkv0f/J87W1rs+r23OzLS+/YVn8lbs",
-	"Gt5vLHMfG+Y+DtzueHPPeoyAqdgXLphBrOvtyksnzjeVJdz9/MAeUXrRU/eI3nMzkVas2vQ/vLKm5T7/",
-	"jD/0YK48cG+VtJX7Gh5fmjQQcg6JwzTXiwEEYoRjop5lM/Xi0+vGz/c7f6jPuzGyNC7QRPK5oT5ZGoTh",
-	"KLn1zROptqCj6xA8GgombsVmNXmI8GzMZM2xsuCf3uC1z17sVA10bz6oO19mdIjt2zISHQyjDS4FinZh",
-	"qGwFJGMwu1OJ4MamQBDWh2t5lcRjJ7O7/qalao7bntItPcpKk8rqHvNysHEE9z+1afReuF3fihDn0Sx1",
-	"Tu0/E+I6jMeNRiJN5GiXxOIX+NLmeBXsXOfWGjbRhSL1WEW4j3JEuotWQs7m5jHhduAqNG5B6rtqOnze",
-	"wcdvp42Bmy18f5WtqawcESQqkBKVziU7/1IQJRr5Yct575XZ+DAXMn+HNHtdpXJ0630SEfiNGJliWPTN",
-	"GAJZ61CyPOdAxu5hhzngJmLzFoEkPqxgZ+O+MstM2tMebdduCPcy4hohAGF2QwofSqZVavKk0s1SFi/Z",
-	"H5+AHsLSed8YdyMyvWI809gDWmuIdlii0P+4kMr/vpuBRMSrzgMZhWL34QupwhfjneN+MhOUQnj478c6",
-	"r0qNO8WNkyavx6BsHuJVCYPolrPS4SQnajqjUQoRc+QPhuWAkd/CZzTKUY9gX+b8861Yt4ZM/qlSfQ0X",
-	"HxEw+XKjIJulaXjUiZRlQCmUeRhW3/ULiLZYeLAUCkueY5U6nyxegr59z2BJ/ZFW1Jak2wPlcuhCAhzW",
-	"cETqD3I3vCdG4/mWQahXCplZATkSnAMEjjQD1Pjv6kAwD09rmaEc15M7PVjDrDq3ARt0YiVUbZrCLAWg",
-	"IyVn+P/P8ayY8OSHkazBRGpIkBPa/ESricjBFht7o17j4pSbNGE3OSBBWDzNdM5EY6I3bm4H+ugWtBK1",
-	"MQnwha/DZQMu59aTGsE7DLtVeqVidej4+22US/zBMFN553sf9G3Sfd8JO5n/RlcP3q1+yZjSq20kFsLB",
-	"DogsQBWBTkIFkmjwAxEHeO5strFOxTrjDhuC/h4sx4FPK3rd7aoEZ5kXi5tlLpWlCiSZb4HYT7Saynwh",
-	"SCEOFWN3Izz1gTb+HvqQFwbPxVuxptqw2g0lDTNypkSK++hYnMStPeK8NNVc7v/OXxA1Wlx9bM+Cd/hC",
-	"d0jY37hfWTpdHMMD4On6McCw3kqFPJeQOq4Uk93xrBDkECP4u7BD4Fl0ZDqggcNHzk/DEbhf7uN+Jiow",
-	"R/FtLsV0gERFCZ6zjJWywDX3YHyDIOHgWM8X3ObyU0eq7Ue8aAwR7EjdyTRC1u7505HR1jZmsTHVhWE2",
-	"Y1leZCIe9hoPqI6+cHbB18BR7ZQdAbLlhknl7DyEn1wAyATBsecCbwI6kU30QhhGnOKx+vNJGDtbLzDX",
-	"OOhKuSf81IJ8sAz5zqOLbfBWJeQmdJ19cgYnwGVJxaY6nwi/EBpD9nAsicUwsPij5ibLRYdO25NHwHDx",
-	"oaXX/Kb5E3+g2f6N4Ult7ygG/dvmkvwlD2q8CV7GmSkmE2HM3n36vfxaoIxs7qrG4DwSS/7OOtHItvmF",
-	"MH3+yG9FQtGWBLNwBIkITf9xeT8v2QrZBjylIs8yMK50O9ra8SwUuCnOPzvv69/tvk/DxvgtGZ5Nz8YS",
-	"PajWk4bJJoi3PcnXT0tHDuv5kMnI6U5wwiiMH1Q70KB1sIqrjrBnUDINK+q2IV0gcyZTcwnIYm6PMCPQ",
-	"tINUpFbCnMjEIyTgZgOrc4WRGGPT2NPGFnkLzPI7f0Hc4FXlsf0kFL/QHSbwN+4VvPIXR+E6zwUgZOYz",
-	"rqRBhCrn0UG+kVntdL2p+HVWsxsxkwrkNCnRlMCn2yhUiujP0Quff3Yy9e9zOjv6GPcKO+p6mfcv9rHu",
-	"X7kx+OWNKmRYRNeutWTamxgfJyta1RjcjiKZUGCIiqgiPdjtEWYmtg0MXmvjvn8Pn/ZqJEIKw56S0R/8",
-	"+/6g8uNctACjEUw2xQFinGdOCSA+N55ja2SHUTrAncEjox1FqZgAiLxpiktiaZo5X3iCsnqmPqHS9x77",
-	"aozWlbSHgCV4dG6FyV9ETL7hydyoSw5AY/tRRGIHey9WubRlHT1qnAlXSjtPycksmkq6CBUmOZ+UdYdK",
-	"A/UynGXOxI6XOMvFQqSyzQ1/768YxpWF26//2/ODj166TC/XcN4YgbDb8bhePpZRigUeQtsc6Yw7TQN2",
-	"sbtvJix6uoAKzLPtMRHgMc9z3Y557AWEm9uzGPk5LzoVC6ZZgNZgYhyNQPXzkEJYYfwZD1UK56XV3Bm/",
-	"vmzDPNLTUAZD0DBAVWSEre6MIWyjpc5tFxfee7jqyG5rarGemLve9CwU8ICKLzIjNVFyM46RJQwyeWWf",
-	"52unx3EpGwIWfr3rA/bP+9ttFaKQvZrzam3ALOsMi45Lv9NRjZ5Ewm/sQxV+qF2t0l9i3cpGmGI3nti2",
-	"fj+iRyKEhB24f3t/LoxTc3Egc1dzndGOxvsiySNUMMAmhiIz8AGQGjKB6iapZhs+Y8JygWxQCVvohVA2",
-	"YQth5zotAwwrDhWDAKkjUsbtieJZvckh3SMFNnLcaA6uRSqnU3zgZF7LA7mhy39FArlmNf6rp59sTfRU",
-	"egYhWQUMKVo36FOi2unKIkaLdlRfs1dIjV67M6QWbtwnUBLmMobnsmmb0mm23KjBQb4VqwPj94QrXyRv",
-	"52IRm5KjYo62sdX7ub2nNuc/xCqs/rgm58Zj63RqkMmjUeShR2HbwSHyzyAhaFs6dQihfwjLLiDdRwXX",
-	"hi2LfAkbv1bI2tscjqVA8nuvvQSnlLYBndWR1u0q3CviPo1YuvLiab/TZkgutBf7U6FVRWTwqBxuunqA",
-	"PUvJxE0buKtnfetIss0ZxjHjN2NtCfLs/C2RgJSDSwdayn3CsQJvHE10nuqTyvQr3XjA/obKwegdX+kv",
-	"qMym0uTowX692DNubgEJabdChoiAuLkVOZsLnhtioxm0XmZrS/TPpQ61K9wIRlX0mgSic8wHqepRA50D",
-	"BS4r0XancjC6vhk0x1JupSGq6YxRvhDpIDHNqrjOuUofg496SpH9nqv07d3I5gmi3e00i2zUqHa36m2b",
-	"JPoLMkjMbUkuLDL0jfhymWsA7ELaruBcHcq3dYQudkdAelrBFjz/LbllzpDyXXf+nOWGGSFUDQncaAvt",
-	"zN8056uTrvVHGsRvab23wIm0EmPtY2eUtVNnvadr4oZPdaHSPYKn7vLu0CnetFfgFC+NEDaFG7mNiHO5",
-	"GwG9BF4+mHxDxdRoaSMt2gJ0eyOiQNRY6bdiJtV7b4j3cOV08ORIHud6xRbFZP4A3Dm3MPDCoxsGKKw1",
-	"fpy0c0ZzcrHpKOP0OnmMGv5tGgloL7+nIpgnzisNKHvBFJmLDIudsIpgopfCmd9AJ4HYGsbKLGNKiHQg",
-	"GxxUV2dHZdgS48tE1JXAO5XKCHap27JTDjPubIiJXoh7Guzt7JWsricFe0/NDUPh3v4qtbrpM20eRGDM",
-	"PRrfdHwnC1YcWyPHioxRBDiTShAvFuyrxPMeL7haX2LngDQspb/63NfNmhHo5/CGG+4EXyN8sl3wWqUV",
-	"FRpfAj/O129Vtr43B3lMpf0aE6eguG/EVOcC0qApXxMmFULVUsGZSNHHZwBRajw964Dn5jlsg5ZkqLv0",
-	"B6lEz4IO38oHaEEN2s5/tlucopdCwaCBhZ+ieiVwYXI2w75NIzO3/PuQqEC826ec3S8Ng1tIJTqr5DYf",
-	"AdPjKdng7VVBRTy1JVpTu1XMAgXBbgae1rHe7kTXLFu4k8VoUFUNT8mg6bP6lCDJf34K8Th85J8pXYi/",
-	"PasZQNzKmiBvPctqvPy19VJuzQ/R2AMJ9e6qBN4cDBWX9MNKw1e6mYfxFfr4obhxItWaezXihBf6noU7",
-	"jNz/Gz7oqirwEUE0TmIOYhdNm3byfTYDN0+PhPm08c69d4iRPcgp8spkHQD7VH49RjEa3QvwpKAUPX5p",
-	"WUPjFT35/DNqg393ClfXuXdFDIr+1s4/VqG1Hc/8ppMAsZA2tDQ2U6P2+ebFWdJ+OPw8sHHuXqgNKCiv",
-	"SF+EWiWawVBdKwPhwLjkJOH8btZke65Tqwye3/DJbc/O4egja4wm8sntB31fiy738hm+pCYfiM7NtDNI",
-	"+eQW2543NhbQQfvdhbGKQqU6YiciILu15hzgig69+vpO5OuUr5GAr0GDTls6SkbAbgyv2u+oLrJuzAW8",
-	"Za8kRyQEPSe6E255pmcFHvXuxlgMB15EwugJFcVsoMAC6HuGOajdGM4/u//aY7tFNig5OK5Zw+GHzx57",
-	"u79V+GhcIQjME2yhHW5p+pyauV+LHtZ/QyfSEhgW6mgbaKEPpGzofQoBMeZjGMaf9peU0wB53UMZfRma",
-	"RjY6qv5gUKMwnQedghHYIhMlSLvSFgu3iLeRG0woHceB0KhfzkNPVKMvUGTiqmycavcHAiuve3sfhqk7",
-	"vGDTRmnsvD/gHtWJqo3oa6ZXngDO6hKHOkqUBLivURcGsWKZsAagYOfcXpZ4Z2T7AP5cyNGzlYAILXmj",
-	"nyyzcja3AlFCQNdC2OiBKdaK4BuR38mJeGz1rVAtaBHOqLzGaz+4S8epJkz52hMAosvy/Jtv2sOTtbx9",
-	"z3rw9lEn0m780EeMF3x9AWUcXwU8l0cJQnwshM3lxNBvHKA1CcRwqXNr2Fe0wP4LmTTur/DfI8/xQlid",
-	"Eu3yTOtbBrFhrBv5Cj9+lLD/LdKZCMpRfFqKiRUp+wp/glk3j56wVE/MeVhE82QRbH05mbPyA0xtLfia",
-	"TbAj3Effq7A19IYVUU3OYPRnydnMN3hWB1AbjN+wbAn0ys97gov984mrmf8hVijfDQeoxQ9jOWlwOwhP",
-	"c0ZbkbrjAIaIuuOcPHB1dPoHrjZzvVKPNRxv2zSFRhhDNedNlITXcqbeFjV1eDU4O9fICqGLKEWScqbc",
-	"rTzU4EQro7NjsbvaOq5BrkElN3kb1zRfA56g/hGNODYmUrzNHcUlk8fR1If9JraBlU3O1Bs1UHb5ZS5S",
-	"oazkmRnbMG9Zy2s/7ZdAwKxvpSDPLdbWkcrbVwfuHIX86D/XKAzTpjFeq/TtSl37K/dTHFUbK6IOKe96",
-	"SR4zvQmoWvwLqmYEPSWuRGkQmMDp65nW6Qh7ZGOyLWAdN7ol1/6CAWX4KsvCY5qxtfwwxvYzS8xABDQC",
-	"g8eT/1fhHzkWzlkYLhy7LWU8+zK61cYs0AWuLNH9DV34Qb7DJ46rJO+3gFUCGX4UJWgJxCguUdjsXORQ",
-	"9rIm8rK1uyRixMI//tyKfNGsEz64T38SeYPyPSbafefv2jfgXR1LZ+A73L0vhGz4QpwQuL+dVxMwze6X",
-	"wpf0e24FoMvbTVgnoR53wdWaLhMp+l8RcYcREb81wXK9HA1S/sHQaZXT1kt2YQr7sWkZP9sHlFXQdyOY",
-	"OnCjkZHWd6SysxYfhjmo/+Qe0FayAAONUq/g+fQoXmSENUkI00jFpN1lNZL24XMamaU72RqN0iXPh17h",
-	"vLlcnOppgdM8HiswzzK9Eoj7VnnCBcb3PTRkWfgPECPO5FwKBTYDfQmJxew818VsnlBoznLnePAVX3sc",
-	"JOoWYFanfB336MhFF8wrzO+9RnmFEf4O8tqFgQ8StdreFPHryY3leTNp+LX7VKSDagR6RM26fI/tURFU",
-	"Ad0JjlSpjOVZhq7lnBt2I4SCtHuxjLldOxnZ3xYbfOwdBfqCpXrBgaYl9ClxcxsqoqWBKLStiEwmDS5e",
-	"AwzvvaGf3JiJpqO/vOD4KowiB8uqpEUGjFGaYJxbSP3ICqbOrVjTWWEgRGeHEJZz95QWFG+dZaNxfSO0",
-	"VcAeVUoXmEI3K2nBK8oFMGXVpI8OZhBIT48eMrY0XtHMlnnrW7FOGM4ysxqkELrYYLYDyzegEUxEvOI/",
-	"szbeu6o/DejzuD6ftr8gAO8vvKYhhNLYJQUDDhKwe2GLoh4LbuGOHG73nVResp8vCdejU9LlS4b52Xyp",
-	"Pl6ln9s48RAaSRX1XBe5j56aHebcVE6nIkfW3OAFLQRXNmqxRH2fbpriy+9tsb6jztsBwWFpZGPnnioy",
-	"1+AqBflHnJkIWihNGfe7yxcjouebXhImQADKTsiZQk9HGrbKpbVCYUdWdI0UIhMtaasDZejjfP3O/VbX",
-	"JVST7HoD8zCLQwf7AW1/mnNn8V+GgARyOG6W0EWZ3aRNt5+dTKhLrRUnvAO3Snzcn92s/Y8J6jUQ4Ck0",
-	"Co9aDtY/lLNflS1lrMpVHDjrBA86TcnsiIJEGSQe5Enn4XgEcAGwzi7df3jKSsotpHImTCh/MVYs6TCG",
-	"GkUo68GSAWWH0ZbnTixjQw98sw/ywHvB09+UVnkP9YJeXSu9IrbixZIPQku4tZzAOtdhm7+nq3oR8XTS",
-	"qG4kf3q06xfqVjnBnvpdAoyfgFQbbAUs46CYBZTSZRnZ9kKkAUxxb/QBevZZ4nEIyKR1P+USQnsTraYy",
-	"R0jRFZcWCyNpC7rTIcO/TLnMRNoLoOAKyAcDxqnPHDOch5v1vvzLTYXjD7YjOgjtHr4W0SZ290TjzfuR",
-	"ceC10br5SQm4bbvJtYyoqUyqO6GsztcP3tyoB1gWE5mKRm1zYr8Nx/WKKqLHx0WCWcEp6gMaLqPBVOo7",
-	"kSdMqDRhy8JCE2kC+QQmlTNdMugtQ121LcPOt1hJLJdQKLSX/jsz7QmTpDVDn3ShVuazE+V/j2HDJLX3",
-	"pN96no/7bx+qnDpFMHdZ2F+gbz05w1IX98OMS1Ubyi2UlVlNrwUwLsDXLxgPLFtQHp9iKdXXT7/+5vGz",
-	"rx8/f3bWHCLeTF/vSYABzc/uRqeOGo9oiL6jvV2ymBHQAnFCkq+CS8OkZbCAuCqwPnN+R1oAbR1o6aMQ",
-	"IBhmKAvDOCZOHw2Ct77XCeb05du7gMYw8O4jnba7h96qbI0ARwiO1WkLDi/kW3rD1xvs7N5MTG1DAxYW",
-	"UxCvMlZIEAlc3zj99i6n7Dw886Q09d7UD8cnBurqjs/EQzYQcvSUonhKs1A+OuhJavP1afdYvt4zIHXU",
-	"JnOumEK1UrPJViiYaiJyINCr23LPTrTlWutw87L7pW6rRTUi8zWmgHRhjUzFDnLwhCvY0rmENEA1MKYm",
-	"Avx5yCfZ9VJOeMaUWE30QuQDSHrZA9tYSfsBL4mqD8vH9qui9h2IreqNbtpLscGlVZ56mTMjJrmIQjX5",
-	"dqWwl8ZcYnSmuhJQSjcKa+SxXctRe8oeXr/q60++FtFpB3cKLbkxK52n1L0a2qWgxSyTB4ShfYdZV5sq",
-	"SlOfDF656F1ZuNeAKBoL4NXSc4fpDhubdtHiedHYYoIf7xuyGSRuWA61ny51l3frUrxpL11KR2uEc9Pd",
-	"qJLgWfBUDImK2GJxDaQ1/5toY09i/oxj/VxZKxZL6+17T5QLJeQ37rCldsVqjcSE57mE1oBkw3Ly/URZ",
-	"Sh1niBZZeuyNseBjzaKVfozE0G2dHB9W+h1eNOTShYe0twZGicoLtUXEtSgM2PtTmZclTcviJpNmfiwk",
-	"JWzAor6pd3NqB3d6VnOhqpE9LzaZ1gbaF9z4s9UmWsfRVZrw1FNH3EaUL6oDWMUQswNbSAEZyZx/hqq9",
-	"5jatn+CyIbc1PaGpsdM//yTd5JxRECDxDV7OsgBiCCGgEAgbvaogtQsOtUHDIW13VqCJXPgatMYFr8Ap",
-	"NpnQ/1RG2J8Il+zAhvVkj4K5ZM9E35clj1Tch4BmfMXXPXUB/vgYUTQufFDrYl9CkmOkMBkMIbLhzBxc",
-	"aIfOOMMLnKYa7p6K/7WwQfoBznQH1mPc/VBRrCtxM9f6tj12+NFfNODShWfUV6wIeSdyhKazeikncdD7",
-	"/W0DEIZ1TopPa8z5cimUSTboySCk65wWd2mkQElrPwBNzNlgZf3+ASPH/zYeWwfIj4sTo+GRAwGxv2Pt",
-	"IqPDqvSKaZVAhTQiOWHEjn31/ruX7D9fPPuPR6WsLAtn1dJHf3n+50fxcsR+V/aJFJbyMUKxP0ydL1/k",
-	"ao1EMxEMBJFl1SXaecSxdf6nLkbfdxcfXo1OTzrNATzepg7V6P6eUMyx5IURUIU+lSJLqxBHG1DMVWij",
-	"TQ/IqXZ3LUj6WljfbXKstm/e3/chNV0Vzx6awGp9GyfOeC2QV85vfK6YuBOK2v/vRC6nPqQIq8SlLUuq",
-	"pQWctIjrIs28BZHoI34cNe5fPrJX3N8NoTPsT/fsE/Z/Fad766+IKLWaawAaDqxlVkZkcd1ZqPPPPE1z",
-	"YYxnWe23jehLvcsZ//xib6ZVWKaBCGOkmZ+G5BRlbzgZkmCmAThZKT2g1rFuaO0U85BspSudZ2nj7n9V",
-	"LJb9mkmMmJBTV05sc7HXgn96gx8+f7q7sbe17zvEh+SZVgS4rAsbgq3Ya+FxI4HOy8hUXJQXQBWk8iBx",
-	"zAlGrrMmOl/venax+faWuDVfZB3+dp3hMJVZDBHzk6fSsikB4S7gAYcpqu5M5A+ap4c3BuwZhtydPEWJ",
-	"QUsTmVROUMMMlynl9BoJHmh2+gOk7DYHZU5QZ3MijbXCeNoCYRFmkFpY2ExXwBzqBkMJhj25TdF/4Swt",
-	"FstA7lqFv7moDG2mmVZkI8KUATYOcVDWjSkXxqKbcsyYnPHD80yK3O/PcuN62mbnojp7lN8KlUBJkvWg",
-	"XGgiSdOOdaOzdIu1tcdAFdBvgZ698BC11kPWkrozVRkjqnCUvZkWTbxX4hOf2Eh04b10y3jHpdv1LT0v",
-	"ng/weK3mHkQqLIEWwrLFsE6lQanSBZAgnO2Zg3OfrYSczc1jAh3eKXGCM/TcNxw2gve8Ch2JnVBPJ1Bf",
-	"D1XkcFYbzlGQOlqYyxBhQeATZCWKlHhExQ59FVZ7JECjUWGQ8pDGl5aAtmhy45pklZvbs72P5w0pLdDS",
-	"q5fOj/DxQJh/xXKpjTxF/RC+VpNoBBZFaBqOUFC4VS/N2SzHTgB2U6gUlJVydphE5hVslsqkuq2MI6Cv",
-	"QEwGZHUtWp2APUSjGYo0cMOg1MwFz+z8X2cXn91vnlIGf3NfWf9r45fzkoDm4jNMipgUubRr0HCBq+T/",
-	"/dmdtFhx6X752V2Y33lNWOTZ2cXZOcRn6W1rG0wqzAgBnw3LWFkB9DTe7V3KGgPx7VKoN6/YVWHn/8/r",
-	"f8D/Opf/whW5eveGPXvytHKPws7/5aTj53//nwAAAP//",
+	"7L17k9s4ki/6VRh1T8S86Lb7MXPOlv857m53j3e6217bu74Rc30UkAhJmKIILQGVrJ3o734DmQkQJBMk",
+	"qCrP7t6488+0SxKJRyKRz9/v7zcbfTjqRjbW3Nz+/eYoWnGQVrbwr+9OrdGt+69Kmk2rjlbp5ub2ppGf",
+	"bKG3hd3L4ih2sljLrW7lTXmj3Mf/fpLt5aa8acRB3tzebPAp5Y3Z7OVBuMcdxKefZLOz+5vbr589K2/s",
+	"5ei+aWyrmt3Nr7+WN68qeThqK5vN5S/yMh7C+70sjDjI4k5eirOye9UUoqjEpWjlUQprYHBb1RpbiMac",
+	"ZetHt5eign/R8KI3PXGvSozzSzfOg2r8v/8XO+rtz8Ju9uPhvnwvdn7FjBVWFnYvLPxzsxfNThZnYYqD",
+	"qGSxbfUhOdbtE3zB1CDHw/pJHZR1X+W2p4YPBw9Uh9Ph5vaPNGf815fh0aqxcidbePabVt4reR5P+Z24",
+	"FGc3ybM+1ZWfpmjCfzba7douITVHem48MHr9WutaigZe/2EvW/nGSe14BEfR2ka2t6++LwtzFBsJ/3WQ",
+	"0qpmd/vq+0K3hWgKZeWhEKbYqtp9w4/nKOy+G87ZveemvGnlv59UK6ubW9ueZGIbvuK34cP+khipk+ZW",
+	"CqObTi7+pk9tI+riTsqjSSzSeT8lr8wgfnUzMEfdGAkn/E2r17WEEW10Y2UDYiKOx1pthBvc0yN+4w9/",
+	"M26kf49e9j9aub25vfm/nnYq5Cl+ap7658IbB3KhDxI2vjjLxhbnVje7QjeFPrWFUZUsfvvHZ89+V7rN",
+	"UbbYiKbRtljLotKNk5mz+/zrEgTprbTt5cmLrZVtYcTFFKop9vpcHERzKYzc6KYyhdWFbS+F2AnV/A72",
+	"gQbp5vBibWSzkaD6Wn2UrVW4MJU8niyjd14UR9m6fdJbN2JTnPe6qORGVdIUByma817V8jmoJH2yhRu0",
+	"gD2UbVFp6XZysCklvWyFm/r38eegEm7/frPV7UHYm9ubgz64rWIeVavGTyAe9k/uz27MeKoMitlZKFts",
+	"devk7eDW9mZ8xL2sMcNCgei/6JUt9sIUa7k7Nd3Twoktb3D52Oe5syWNZYb/lj6Bwa5PTVXLRVM4NVbV",
+	"mSvoztR4dL/GR/+vfha0OLRD/j0lnUv4QpiU35uP4Z16/Te5se6dJIbvJB6/qlJu4qJ+E8nkVtRGlv9A",
+	"MZ25VzqxHL66Ehc4vn/4uureoGxJ2xM99xvusZ2E9B/8Ya8LZQpxFpf+Y897Le+9CjA6Z+hBIMZ6uBbG",
+	"dlP48psqY8gkM1Ma8cP+MpIiHAUrEJuNPFpBqmmBQKhqcA/8Ezt/vGzYKyOycb6cWrnoh3+a+9lg3qq6",
+	"CUMoZ1dBVt9exgp6fUnoEJFSL0bRcmYogXyFMZja+hJPDV85M0V9wlt3cLKVEetaVpzdM6GTp9SrruWc",
+	"lL513xnOiXQc/L7sVF8Y4cS8XqDpPZqd6KY9Gqe7tkHcUaCtPBj2e/QH0bbigrfoRhmFk5eNs1j/enMB",
+	"TdboaIzdA3bCyv47ppbmR2Hl+LWDpfLzikbTm5B/6cSSfQfW8eyxP6gm/uuX5YT89JXcL3qtq0th1K4B",
+	"i8mp0kLZ54WypjDSuFEbsK+svpONKWRT8Ve5MOas24q7Axp5hktFggnmvB7mweQQdYs2tKFjpfLVgqvC",
+	"6XHmAnSWSfTC50UjZSUrsB9EcZCHNThb/O3xV//e8qY51fXNx0VHatEdwYiGJcEeHKOqaqVhDCYw5j/Z",
+	"L+gL7t7EubIbmbbwTi3z8NenttDnpjhKfaxlIcxdoSwvIa00srGyTY8wfKWAPTHsc1pp9KndyIUawcj2",
+	"Xm34qVllazlv6JHuw293T4yHVIZtiCdMi8ce9MqParCbNvN22qrdqQ0SwOiIvzM28NCi3ui2MmVxbPU9",
+	"KCpZlYU5maNsKvefe32QZWH2wr20LKyo7+A/3L6JjTUlHKvSCYJ0/79rReP+Co62KYtWHnXr/gDbVRYb",
+	"4Z537s2oWxJy1fl7e69b/qY4i0u+/v6AMjGpvv0w/Eu7paaXlW6T2D2t63fSWtXszHhjpRU7/ny1O9Eo",
+	"I/zp5ncTIw1DP8sUWyXrClQ4xrpqWaDwPC+EcyhsAVELH2hxSsAIVTmVqNhdMNEM8ofyHl4OQyGFHg1l",
+	"/JrBkod3lrhM7OJeYUXQZ/ny0bdYGG0ighJmXuY+WqV0SplW1B/2+lDok4XIh1s78BaVbsDVWesTqwCy",
+	"NcV/K1uqvLlTTcWOz99QY8lzn4TI6glEhsReWbeGd40+N9zSNNquaq3vZLXC5RxccluMXipTbPWpqW7x",
+	"n2A+gIgU7nIyRRyyMxdj5QHMDH/mtrotC6PxO8oWB3Ep1rLQdi/bszKw5xg5z94bf/Mk/B/8MB1MauV9",
+	"2NogQaqxf/qGDZ2481m7n85s6Tv/Pfcb3If529V/kXY+nLFokiDsPXO6MxcZwzo6+NFUWaVi7pyBPGlU",
+	"jRaPYk/Zgv4tfP8HzSqUozCW0wjCFmu5Ibn2UndxdhbZqphuKUHmajdti5mOWIzmR0VBtXmfJlg3fvY0",
+	"9MSqygqfvzByMaUi3Sm0utjrusKrK3YU/vgNpyHhjDJPe68LKTb7oGdLd3/qFtMsYfWi5/+RDaAcxKdX",
+	"+OUvn413dh0WYDYSVYtmdxK78ZeZ70LgnkvIseE+XDNSVlsIpwfDQJkQNRPmziwKmQ0CPzPxEFyJ7gZM",
+	"Cs2/ifq0VGba02iV/8SN/d4/e7BssBi3nQI/1mIjCyMuQX/TzQIvylgkTBM9XiZqPqkUL3ZIUrnRsgt9",
+	"qhSf7wh5gzxbiZ7zk2rYezx5+TTyvNEH/mBejmoj6iJ8pRAH3ewgsM/nJeQn3vRzq624LMhfGnBb8ePo",
+	"8WVRq+bOWdKb+tRzkqPXTV67kNOtZu9I/JZbMG1FnUrTqKYQdX3Dplt7tyc+rndZ4j76F3RrES89Ld2U",
+	"gMDGLrS3k9bxRpzMbJjkO/jSA0zWWdsxKYycPrUDaSydRiiMPkgIng2syl5QLO3Jus9SYWujqhMnEm/p",
+	"k6JV5u62ECCqxVm3d5gN82rc3Y0G0iGYDCtoIE7Vr0Xbysp9EBz8yTDLlZZlCLBzWrYzykXtXOniLJwk",
+	"LonFTzzWq2sIN4KFsDRwj3szbYjyhieKdyRO0XZyZ+xb0V5vGvUyUdwNxHtKL4pKH4RqnsNNEwy6mTqc",
+	"yTzRePtPa3yJSdRqjFdCC4we96ebVOzZpwSMZmOdmOmjbJwd1D8neIw4aWv1eYF57ybwVp/Z4OO1V8L4",
+	"6oGP8gbzHr8KpojOcMD8FeK+TZPvLg9678R9ERZgtIkQD8T5Xxuj/PZSULy1LH6LB7Is/Hn8XXEUqqUq",
+	"gEbKqhAFZahGo3zY1fBYOj6hxz7sZRMVq+ku7kBLCEotT1WeVSUfa8Wtr7DT2wIXP17sRjdyNrY30KmR",
+	"gvTSQUNOitb7IPnD7O/Kb2r+XEevWF9W0VY+4EGPLeywcGUxknlOuGu5tSt9spyrq7EUyupiLQtzOhxk",
+	"VZyOlO86ip28LXRTXzqTuJWYhpEVCgBG8d1PjfthzyyNE0ixWT+eaWSQc3a12Owfb+3uejY+CCy8oRDN",
+	"Jbh0ymbJ7thw7uTWD7sMstiTJ16i7f7Por6XjEALs9LbzKDuWgaLeqhKLl0ZnaK7T4MJ2Gj3KB/KXVOx",
+	"GQy5lveyvqGAqDLWT8pY0VTulVy8d63tPpF3Fa3FdXffgbEYJzj6PEhLQOQTRK7R8CvjxholK9zwF0VG",
+	"t1JYnxibGhiG06pDPyAi6jrIRv47/6YVekR+bc0eYvY0+FOz0c1WtQc0ufdStSt7ahvMD+J/cut7J/lL",
+	"BDeLL1zS2khjC/hKHLiAvAyZZrgAwtxhcgFn64e+qbWBcQYxEM2FHV46Y1xX7Ohovd11pmxR62Yn20Ls",
+	"IDDeUIEAJIKKWlpTeEN7rGrcurJBQunkaSz+60tx1LXaXG4LL9AlfOLeBbUIbummlowfxqld5YqbGxM+",
+	"NO8YLJI/n6IfZWmc7Blp2e2bTLcKVa3WFz4OC/lDKLEb/y7tOoLYM8v0wkCJL4TrqTjQTwOkBWP425OB",
+	"OZ0a9Lo/Lqvnk00VjKqzMJ0cwm/c8jdXuotNV5qPB5Z2wwtpp6n9uQ1L4fUGHhj2smj1nWy+vaQSBO7j",
+	"QjSF/HSUGyvIW82qkduECqPxavmqc9lYKDTn7usufzQ6g62k0wZLfTyta2X2snKnML5zY1sq5exl1eHa",
+	"pGMSIvCDe/Z4bPW9qHnxxk8lxlF8XuC2oLg7FTuUVCdbgig1ythWWN0WaFRBHP43plDV866iNk5IysMR",
+	"jOL8Iw6Jn/GA/+wr3Z02x/g+KLQzBUQo9C+r4iL5tSd9n6oQO4jBsy/FAdt8xvowWeIgP1nZVGmFPYxf",
+	"FfgD+E+oTAt+iN86t9BU/hsrDNy6Cqoua3eE2TS1ul+SplZby23IXtZT+9GlqcZL7j7zJRZcGYVzAd3U",
+	"jACLMmuYf8ZnciNVS/1ebVdubcfD+zauum9QQHDP1hIv3GV2U7jHF2QsX8NvuIc5UeIumOYCAz3vtZE+",
+	"7uVz8Kq5V+4e6Iv5VFAXjGaTbkYrnZ6j+yB/JejhfObTSF9mNxpm/ht8rnNhRB17RVYVVVmNpV1vrWwo",
+	"XGELOFuUdVw7P5Ls3rIzdMgMqjRG08WlMBp0Cj4qcUG0h8QYftAt9Ps4c5K0qxtEUwhbHLTpW/cGv0Yl",
+	"oDiQmlWMXLU67Srqj2jPhrIRZLHsrOlw58Q7EZ21oCRJjZKC8Yo/fb29MHezkeSBRFHbhKAumjKqL+gJ",
+	"mNvFuoL7JPLIQgnCyNT4/2S+/Xhqj9rIvPD3dJpiLIE45iCz/Wg8m8V2wlK1gum1fNUYK0V1W4iC+o0i",
+	"R9eKO1msxeZutpHl1ylJk2ydN83CUshyQkCWlHeMs4v+/fnaq5OJz2QF1DSdBRfYT+4nzKMOgve3QoEG",
+	"HE7YSCc60H9trDxCbBa0CxxQu6y62zlzCwuquwIUJgUuj0vX452VR+49s2fJt385BwgU5+I+nWFdipcx",
+	"WhY/H9pm3KK0Js5s2kj7Ipwm/HJGE37FaMLOpGds9GCKX2k0j3JuWAFfooanPhLj0zBXnItYy2P7h/9n",
+	"yrRlBeQg7qSB9hMK6dDtPbu2/qhM9aGU01bzNRsZf87YtEl71Dzghc9yzcTZHPH01TwwIgO2wNd/+uMM",
+	"uMDA9Fv0yysbMntWXvq0/6C5YnR/RS2qvCRvl4uN3VH9MPjeO6Ga2DUWttDNxtlvnSaM7MyxyDyS5+s8",
+	"Pl4mE66ms8PHs/tXiL2d97KJiqJ7tntewjN5t13p8kDwns2r0DAJjCC2c3ItwWjOYJd15s7Sy4vzSLoJ",
+	"p+X2J7JYFjgML0LyEWyNob2HWwaaXxS1PssWtH9JmRy3mZgzHNRtRoVGMyWOXZNdf2BOq7i3bHRjW7U+",
+	"Wem9vXLoteAgfaF9731zKx0Gml7U16mEhOjcLMJAgYQEJl99fVnopu0vUCoyB0+FJFX8SD9Xq321ZL7E",
+	"R6nrwc5Tzl83RdzrtgAfIsoyDNBwDkd7gYWg2Ibe+uQHxtSZHrCJc4krQSeTNlsP6kbHNRL8bOMKh0E9",
+	"SSo+MEoF5BQ3gFi88WBB1zZb9c+jaCXFXkJ7CZ6F8/7yvGhOdQ0uBFpG4iwu/lM8y24B3Qwqqpz67dsf",
+	"viv+59f/9Ce27KB/k41vw9CyNdqA1EUhqtzu/LRHY4WVsYFLWVhMIsGO6BbK3b0v7T6txdH04iyPgAMQ",
+	"q2iYmR9cWhrAGbq+KTSR7AHQD+rfGTveHhKk0ecQvOzidSgXoehV1mZZZHPL9Sp0/j6+fPTe3vt8Sqa6",
+	"pax960VXt8Ve3Muillt2PTCqwsZqqZCTTk3nAzE5KM1EwhfHeDmMCPfotCxwJU9XtR6l4rqmX6yd0m1d",
+	"x89kL9V3vh6Fk10uSehlq9KN01Em6oqIeyV2Trncvvj++7cv370rC/lpI+E58GF7quXtLy9+flnSLQp/",
+	"dZdKF5zlcp+qyV7D79y3U0GKja54LVSLC3frIbjMRbY4e5R+VuyoVZ8vTPyU6hlzJ0pTWYcoQOXFvkBU",
+	"o3EcW8ZTq/AaX5NOXTAByarDB6QydDvZ0erT/Kxr4dt8mIrzqq/uMf1OSXZOoSfTzaFFKE8JOC22EY3H",
+	"slP2tp8NplwxdfxA1Gwk3X55LjeJYK8+Jfd6LwsYMRk/a1moLcoVihgUanQIe9OXFUgyrWZccZHMrnfn",
+	"ggFOgxuF30g+cfqCpuI+9YHq9KHye+1xCyu5FafadpkYwKhxZqWbklMrpKlZeZjsDIsSV35VLya9qlH7",
+	"1/R641z4hZWbu4Q2TeqbHRk9SWWRPDf5xyOrmhwGUg7EaUKI5ObuB31qWJGoVRe+Q2OyLKSCkgHRhFQu",
+	"9bqY0+EgoF4lmXSYVvNyc+d72fyzcn7zjr7LZk66p+bjtrxyzlx7EDXAJ7AXmPB6MvMGCwLFXmGP3GtV",
+	"03TT3XrJi8t3MC8qVuv6U0bd+6K4l22lNjYYGw3JzwUM3rZo2Do2yw4US9WggjAgbtSKHzC9N1GVJ+pW",
+	"isrJanVCmE13SrCd7CBqt++sMzLUIaoJp6t7ZZCP3t4mT9+7TtaHwcx0J9+DcGe6oiU8AtIUooDHDhb3",
+	"LC6F3nKep2qs5qU03UFD62MeVOc/rD2jLpnw7GjxYYylW0Z+7TUPAFTdq2T2Zn2ZNSlpBSFYbGwilboR",
+	"Df8Cw9ZYkLkRGRYX1rAG2KMmUQA6ZVyxDdMf9mqz98ZSZPhT+zSCw8qDP9rZvps321qhjGQXaLDJOPJo",
+	"eriA6V1lPLfH9Dm6d2Q+DCSNy14vcVISopS0y9NAOAl7632wZ+G1vZLgbCurZzTPxHWxn9/DevnGeb/b",
+	"uDjeW+yWnd12BMT6NwLB7m99uhtsFKry6WdBoJfzV4D3HdKBpe+cc/CAmNLG/34I4UylX1i9XVfFRh98",
+	"7PEijXNttKGw7nmuj38Z9ABM6QrcgYRd2+jzxPwitB9lyG4430LvVGsvED0VRQD6wTR46BxO9kGt0ssK",
+	"VyO2MOlGGlzdyWelJgBPwozVuRy1syMMI6Ie4NXhg264nwdxh5G1ouev58IhXAdvkOllAB4Qqga/PPFi",
+	"DJd5jImQ7GYF2XqxsSm02fFdgt53pX3jfag5cOJ/dpeN+8JtF6AipI+u6oSJ46Y77AP8Ar/dlE3BLaRq",
+	"IWWwUsjqSvAF/d6YDw1M0q68IoRmCSiCsau/aYU26p1cUVxdNJeVUbtmBZ8chTHk+9F3CSwQDKJ7BYau",
+	"2QvEKHE3cFB34C7umtXpSD92m9fCF9bSSax/MbRtp1paLnyJ6HmvD3zMaQruQCdusPSltzS0NJBraiIk",
+	"ix6CxF2fHu58Umi/OzFCu1UclvorS0GrDqQsVO+BihtIynyKH9RIWipRyxirj7z6ZwsEggrGMbkz5YbV",
+	"hbvcz7psnaHu79uCWmdxYqCg0/p4Ao0m6GLVYKqt05y1O9vGsxiwD9Ynexbt1M3ZJT4Br6n/zKh4s9KQ",
+	"BvEGymRv7dRt4htiMwaPPWjZ9/HJvhEtWyzCZ1rDEjhdGW1gdr5VeY0P1XlYKsJ36/ptmDo278WdbBYW",
+	"7m24uOwrawqVAxbPFJl9+RX3RV/SkWUS/Yv/clf9NFNUPVjW8LYS5je1ZpyPc7KpnhZ5lsZSg+8imLqg",
+	"2RYBVPpbPwFUCR1M3EBb2QNnNM+pK1W0m30BmDmEuweNwmeo5tZ3sioEV3Y7WNwYDfwEggvjSC5yCn8p",
+	"ibH0mOhHHokLuiaxBpkafpwuMf12srjQmDNFX0U3Sxf6enTsoeBx8smSS7DUskMFL9yoAxordHeAD/Mc",
+	"LrRbp1ojFL0YVmZgUUM16s08dpvuKgYipIwhHpF3WSNcov7q4D4kJetfIqWypFY5iN5cl8Ki2q4IKXTY",
+	"ueVt5LL4/f/GTuxB6VQHzaXbbk/GmFiTmzKDp5TEKx3jQyVX/IO4LDrKYmP5zICgxhkA7YcAGTicG9F4",
+	"fqTngB4oz+7/QNTz9eyLzaye7Q/oIs0tZXWNdl7mc+/sdCWpl3GLLHXEMpGD50Wjb7sP+ogVWbodYQVY",
+	"HYSFT9BqBogDRn0qxCYBNz+BnfswgLQkLm42Hv2UBA5Qcm0qXnXyBX9JxKYZU5lx3PsJxZTpNqiMix+b",
+	"HmorP4nDsV52H16b2RoCHObUOT7+TTpFgeRdhkpLk4rLRmLaf4C7TW5V9bz4fa8n3WjUrYbwgnw1oajV",
+	"nXR/xnqpVOx/0f159U3ICTwDyMcKUisr2VhFWFJLTH3N+TCvu/3cCzdPJJsrtmJjdXtbCOfcPLHqIAv3",
+	"gBKxAVq50feyvRQUJLnGUcjoRolpWRY1svDNEOFx7MKe7OvtlnEHfAnDuB4Rb8MQfO7FGjLM1lREPREb",
+	"x8fjcBITAPd1NIMUAM8wWubLUAhSxvMkLUVdmeBtQkANFtOxFVugSBy3TsaW9X9yJIvGz63+9541YBC4",
+	"qrVu80MQ8JQf3G+mwBpmn/Bn90UoRFb16iwoeDZeT/dRBiA+PPNHzWo4ekLvXaWfNg05uV7fc/Zk5rGC",
+	"cNZjJsHxPfjY5Ihxb8bbzJUHx5QocbkcoNdaebz97sW/vnt5s4COENNb2JICKhu4D8krFCqz08jt1Lzk",
+	"Y0cQjCS5GigTTFJupSf5/uaLK95ZefS8mGBD78XxiC1V2Cy2xoAmV1VRpbP/+KytrmtIr+Sfye85yp1u",
+	"Kfuv+lkaI3ayN/6dLgCkLAbIrHpGyCBu6Zsir13BQCu9vnjZew5Ylz2wLmiWaFio0RZ5lTJsYf/NMux8",
+	"D1aCpglrlRSlP0suvTsQ1V7SbvnopkfwVtZSGLnYqgJsEOa01s513O2DXaobcvDBdQuCHFDj1i1mKhOe",
+	"3CIVU0YKhkw2KED/jfGxiBhQxKmSi4+izzbJTisnfFklLj3EEuA1dpN0soDHYoc0uNjpU1eF2EtRZUBH",
+	"JI6cUHXAAYT1lgnUvdDcz6gHZYrqBIdiI9pWyaqfM45vzgdQ4MXSxsg8yEGyQwyI//qoNOwNkoA2WMC/",
+	"vNMLTYPRzcKt+kx0Obp1OtyC9LlVopZckhuXbp3uO2w6iiNo1AF87W2hrJH1Fm4XBFpSAPK409I45QlX",
+	"DlCRVBXF1nuVfdGEl5WC0EQWF4MQVuzCyMCDCAOn6Z/jiTBZ3ErWCn0e73TIT5hVt2q3R7LB9WW1R8gw",
+	"uJk+TlXQs45J4gMENch3HXwRIbPoQMfOA0khLo5vpsBYndUFsXQOyOy6+Ml8rpDqvHw9F0y07JaU3wzO",
+	"oRVNteKrUxCBOR/nfamMb7cpAW/d7ue/OKu4hrrp8NEeFt5PflqGaaBLonRY24HfquvX25vbv2axhHws",
+	"Of3kmxk1mgY4h+4tq6tjggHcxZ+/nVANAuVi+jn027IH75qY4mSk+Sw+05K53WfhacHiLcxpsw/N4DSQ",
+	"K1d12IGESzwV5EsJnWx5RqNItlILyAQyBV/7r4+ykZVTUPYL1WDvIVGdfnF0XksJxdcb6b+C7ioBaM9H",
+	"PCGHjIwoftzp+bLuo6zYap8fWn0IHd6YQttI5MOgNjIg66TIbp5KasXWvqyUnestZTCRERu2GwdBB54h",
+	"xHw4ilZWBWHizXITjjyWe5/7wLVgFxASiS8B3HaZy1JrfbeCePg0I/usJzBLkzKyJtIT4RVuOvjq23P6",
+	"O/OMkqYoJK089NuhF0I9cKrsVPe6YRp5vvFqFRG3kGA+vNn3639cvH7J4OVk+4xnuMeRptf7PY91MEEY",
+	"iUPlkXG9FHKY1ba9xBX4bNqlL5I84U9IF+kWASN8Py6VmClEg3CPMgU8amHgOhkrPjUq2bHIdEhhAxQy",
+	"VQ16OVvjTigggBMw/WxpfFdfSxvQjSdulkr2JuJ2m1eHo27ZZOlGNxvZNgvu4Tc4o++QnHR8H7/3NcMR",
+	"Uq0yYAw3HaBHsCceFObCQuz1pSCJ52hFlpmpnTri2sQRBCwRTm+VtbLJUIa+jjvwu4ZN6J7SvYzfVt2+",
+	"6JBKl9S//Kfim+aDlv6amnUGVGwO6RjPtgrl3qwmQ7pxUWA5d9BGXYGrr/8I1eVdIOubNC/GIpjX4agQ",
+	"Qgm773fyeXEQqqbwNsKOk6NZYBCU4hzNCEEwe/FfNffKBpL3LIz+ePyMsHisuVlG+Wk12fs21ZwffCNS",
+	"GELqJP1FLjWi8nZvmE2Ul+QQ3rQaaXM+k2D7G2wuVf/f+wCIUEv3G+OFHoMwQ7LlL59lYUmktisBcZTq",
+	"hn/vOTvSCD0dztQ48IsVZNPQgCNlvpaBN2EZKztl2b09A3cQdsAgPB0sZNM/T7PcmR8CWqA/lRkxaAS9",
+	"YKWRpLCTPoBQcqLHL6+hDfOzivHLuyx2B68VnuSBg2YtNXjDND00OJyM5hSbu0wS+zWlqDK+utHNtvat",
+	"4vn+8Hf0M7aGUu3Ibxj7AN5rf7jnnWrO0drIpRGvBVhs7qurxCWG7hxXjukO9brVp93eFqcjIEAIKz2Q",
+	"ZCMBSLJz6BeUaDbapvNAnhQKOuRZT8cz1mRKy7+fFAohV9AOuSpGywDTuU/oadXsAPSmCD/Ipf2QdUW4",
+	"04sDMf7TEIrJCbj4IH4qWcVj73VqwkC1Y7fE5U3V6uMx4eefpdrtZfX4iHghBZgS24nzSoNfZY8hi8UI",
+	"7C4MAe45W2cGW3BFdhs4t6DqyjgahhvjdU2s4fwJ7bRE2OJIfpMq+dtWyW0CCDnJIIbIuVZ7cqhECesC",
+	"5R506Pijh0NNTqm3dDRsqZQ8otp53GO4RPL6cpaUmnBTcj0f7rfONh20QkJ8GMOFXSikOEjRQC3XCPcJ",
+	"EVKX3XkJWUk2Vh0olhrewAxhCnIgMykxTPUrpIbBXEGq02eUuw4EfP8tRpuXaadKNpBJn26njafdYZAA",
+	"B8IIxtTj3zDYX/3fZb2XSn4a3SXrtuP2za8Yu1En+d+r5BXGa9gBL7D1cdYJ8DXzQMLqJFTWeK4xcsbk",
+	"pB+KXyzTeav0J8NyfOgwWhFjuueeQASnkzlCG28v06RCaG4FMNBmGd3tdUzwD2wjSxb0T9Hz+NR2BrbK",
+	"gLadstOeydTvU0oKTsejZkv0Ulh95JttREMQ7lWvtnakAnOPTwpD66zq+uHPGZX0I6p4XU8vDOXuP1O4",
+	"stL9KjHPKtdUKzgY3TFwG+l+tSK8Vdl05+Im+Ejd91ddQi7+F0sX5N6UQvJd0hwcwNenq1snUn/sXrxs",
+	"KraCohbGriqRhNkztqj1RtRFJS4eb0/VNXYZ876fSIGpYr4ry3/MKNry9SNQonVGQuMwG3YJ7mVj3+uj",
+	"2vR0J0D593zHrfIVLFWroDKszzdMbHOsHLy8VxVfmjPV/Gz55ac6aV8wEkFJP9RMy+BBpnip1nfwbh5M",
+	"posaDJoy/vziyVd//JOPuBu1a4B0tFFbyeOHRkucr/D8ar8DDMglAUKf6B1PaQklQxpK5/0IewwLGzRf",
+	"YqLtCoE1yH1eRinLBx0OJ2Nh5QtwL7cADLQXhlIEy7haWbSdv/RQdgbgai0CwzWXadCdq4yFNJT/JKLn",
+	"DBw7gHFpLISdX85FS4gHwD88S7bfwU9eb7fs86Ai/YqDAr9j/U9n7S5/4HswkjmDI8crQs5BNLe9AcYV",
+	"QwobxfouFDLs6exQS0kaKYWO1IPFg9AfreTwEA40UiQdvd2kA8jfN7hEWL9orq0RntDg11XmXnnqsnzx",
+	"sA3p3Zxaqje1aJatEz8RaFMaH+PvU110qVtCGJtKJWC+2MfpnGyCtcRfEzwKOGFtArGpwmfkXe3pHTy2",
+	"el3LA+9vWG/RbWLuKHrtMmGYUrI+my4rKAsSRQQjPKlz89XpoyoXFBavU0C9NFghGQY3JbNkezDFcskC",
+	"+IS4pdtIhuFtospet/pOYpkfAN5lxrJpTXzoOl1pPrg1RlNMzKOVokrIO5U9u2+AKA7q7pX13crgWV7B",
+	"PzU1jfc+/pOtXo5CpcBfIqNoJpwUZK67kfC57Fg96Pd09WUCX74PsMgnjqzYPbjfr9Wn4+NkGpK2ZUd7",
+	"bPVZtBX1nq41QKktMF6RFWXRWLugDdsDNhmHnDTppIU0OBudHGNjU5uralY+W63vE+GHfMq2gBe+ktst",
+	"i0I2xkqdh/pDeEpPQEPy4VcrypIh03+Q5MkTcBW9tJfiud5gRoQfTCWsqqzHRCLPvfubq97NiPmD59Md",
+	"g/6jnpWf8VwcVBP/8EtGQjJDZFcTIoMw44QmBfThTJZNR/Lwn8Bm+RIcnIXcuN7GQ+9IVjHMF8wnOE2x",
+	"rz1C/eAZkj9AKRR+elsYj/CNB+Y5AWoCaFcDNwGgXI/QxYp1K8Wdr+P0lNnPEoVvOPPEWMLnt3j9wACw",
+	"498AJCoGuPoUkXN1s9Nk9rqpL4nRuI9u8X1E9xsoI4FPMNyQZQS33gd7wM4QYhAEYLS/vPoFcGZAI96+",
+	"+j45k2tUiBvxKkENHaaEX7jt/JNKXArt4R79Vh/EJQPzweiWkauGxLMqRH0WF3Prl+7gTlBYNvfPLwp3",
+	"Rqlj34gLYnAEMBZZe5I/1XpGzK7D6x4x2+AdN7SVvUUog+zHsjdfL+pm9TF5hBNV9p1hO4YZ3WDbxruX",
+	"b//t1Xcvv/i9k4Dfp2uNzT+OLwKdGio/muT6hC9+e5ng7HhFBiRChYWGvxF9R8wn3yc0tFqzpZgJUoJg",
+	"iYMKQobE+XV4DpcBCkYgSFQJ5ml5ONpLCsxZDfHtuYhnNI2kN0Dwkyl4awAl2p+aCnpX9zrMdwH8aoxy",
+	"yRjhMtxOk3FI/FYSbOZDBPiIknUbwSpRguVvp2oHmNakcuDrz4taIBaNaIDRBV1UgZkwjeIT3zQZpvde",
+	"GavbSyJyspYbcZAILlJSaAhgxGGwICTu2o+vWFFj2jgvZtv98I0wS6picIF4nz4XSeySi9ZP/C1k1HAC",
+	"HJMOON2aPv0Ihgw4vd5GAgihbA3Qofey5wf4TrlGVGzg9J54CHMIYtbsvcPclAsc43d9qwghS6fJhhI0",
+	"IY9lLmQTFHYF6d56vArItUSbE4wDokZTBgojLRXT17W7sZU7M4lrjQ9gvrI5EUu2aeWd+7PTEY2XWYP/",
+	"kdm+cn2Ir7yxsq55bgaQz2IvRWtgbGAHxeyi8N+nSrnZemLR5nRYy9YHAVi596OZ2GJPPAkEt41uizCV",
+	"jBDlZLwWVX6IYwa6KAkESyHW4G8wuuVmzKerog35APFBRTF38MKLTlXJaNkh+IZwQsTwrM2GBII+y4pi",
+	"XLJ8hEVhhCWlMl7sH4S5xuHnTkjdjBS9EeYhpbXZxRmJLq5kxuGB6uVTbhWdP3xJjIHeWj1G+KSzhf6z",
+	"AihdzQq368mqni2C1JC9eRaGzNC8++K6cpnIW1zUPfV6Syg284g0g6x5lKIXKYmwrXgnrWXr05JgbJmo",
+	"zPB7/23u9T8Aevn4xbpJFfMhnvlqoys5lYs5Yz+9LahLlAMm9eMcrXcjf2OAGcqjOELLaq9ENG5/8SbJ",
+	"0oRZKGdTLZUI9yaXXq9v5e7ERBzUQaTUFwDM4sk0G9E0soKQlXOnrLgt/vXtK55gd9NKm+pZdl/HJPNa",
+	"GPn1V9wTTq2aGJAwhbZHcbL726dPZ5eLRoMPLWm26UW6pk+fh95/0YfWf+4WEqgOlfVKrA+0T3GLuUjk",
+	"FGr+3LmiX5bp5vcfJNvJuLHqPsGXnmyK/0Dt+8KdJogzYQQuQNSisXkLH//idjZmetCNLCFKisGVVh1E",
+	"ewEEjCh6h09wm0uPcJ+57/DV8YIzuT/s9cG903mMJhHdYiFbO4bwDdEAKwuO8Aa468ApAaRchK1Cki5Q",
+	"mQgGzL8rUQHqHlmtkPEwWSiH3+rsSByOH0iqixywdLnjptrCqIrgU31oytwpgO6WHWUGsY11IRqsvx/r",
+	"POfTzFQZwFfcDKgwJ7PzMbdJks1ghI0M/Pv6HLx/ylyQgzUJNja6f31YsIl/2G/WWKVCYPzZcT957sYT",
+	"R8T6IAnR8RANMEsoc6zFhY7HAKgtr0PE7E82BV1BZLwHJMxNMGEbVbNS9gv+HFzvu464ridKcOestd2D",
+	"NGKA3/AR3qivhGnoxag4HcaO9/bAhwzwURMcSd4877/p7CxkWd1imkvZwnk8iD5sijt5tCWlgXw9GoS3",
+	"ThtscPU7R0+BRARv30PAXVIVU4bon9p6ItJqjhATtbo48R0CHZXEaGGNL60znf1EM+rzBsU0TK3mnhZO",
+	"IoI1Y2bJh6yphJ/e0kF5zBi33QGk1I/3d7r+i+4gemXfKcYgu7iEeImU/kaM25V7OtpPMWAVTdy3L47H",
+	"WnHXLvQXPQA9rctsXPBG6KLVdi8Pt0UjzyUCt62cHVKCgVX6DuaSLpQSYB9KdK9KOvIsFBvhC3NmM+5W",
+	"RiMfGszd9sJDU0v3rdyp5vo+pUFsFayJsrNHdFuQNVH2TS2udcMbCQfxCZPXXz6D/2Wks/9xN/DElSOa",
+	"S1lEdwXQkPgO+um5R1fHbAwqqaKH8XfQzpM6e/5dkyq6jDNHPdvT88kTU3rGCjwgeNXvTuuL93UBzv9f",
+	"vh9ZviOZfaDMfQ6BYiUngXA+AQCbHfCspOUphsqbRHuPE7gFMNYPuJVKjwpcFuGU01VSQDpD3HEJrCGY",
+	"cYdyI9J3z5vAhDbjLEfyObkBnRkwzoki7jREY2zoZeCrHAitOG8zk10UE6iOtd6IZPl1sxA/3slG2sjm",
+	"mwbKmzOfPcaUvPuSotxqf8GQixJ9lD7GcyduHcxzh/uMEndDaD9wyC/YfkSmUBoHmhEtyJZ1846MSS8C",
+	"foIp0XuviQt+UEhLwZsprQEBHu9ApKtv6spjLnMZ1cGkLCUk4P3JMZ8VM+Sqa7TKr/Xecqfk/b6DI7YB",
+	"M17KahjZiQqKTzLVLKQpsJSLsMCTq2xhL327sp8ru0Kqli/blotqb3R9OiSOlcdJZ1pikaUsG2Cc3tL9",
+	"kB9loiUdiz0WbaLYbOTRzgvsC/oeFY2l+Tp5zpOdbvjgjG5kCPi4L92GQoAz6sqs2qBe8i7SwkuhajC8",
+	"9FC0lNw6B+DK4PlqsJuSLK68VciEQQK151n9CE7HFwl5zA7otYZV7ZZkQhD/Qss5vIA7yWJcZF5O0luZ",
+	"3DPfxs1szCJgKL8Y8eQJDC1MZWIRMtOYEGXtuOAg2kqbLexzLMIxWmfWhq3lnpZlWOnk8dA8DBrIJAa9",
+	"lCnW0n2WeC9DixdNMStd6jXUFBzRkgeBhHGcXVn59TB8/3b6Ib+brbEv4hqzz4JZnWZrzs00sWUgDBR2",
+	"mUXM/INuzwJQ6MdSXNf6LBMVOO5SX2308TLNcrKEv9hIm0JQTJJH2AzUE3olfDkeeHhjGaY6UYXxgz41",
+	"1fs9e/1OuGQzF5G3gol/zJsqQ1aLGw/W7OwDSQFPd46WoFBNwKsl6WN+xDb5JQ2g11BVpdo/JzvgfyRP",
+	"nyNgiNfWyX/wEQi0AFGyWRIudxXm6ylizRprqB2NbnqmO4qF46DD29npKg7c+jpisAeBkI/4lELBl6fH",
+	"6RObx1O4l81bevfwCG0ShTQf9hKKIpUtdtIadCsx1UWUu1ukYG316Rg5lhcEstBTVIcLGnhr1dzxvgoW",
+	"P7nPIQkMqTjKZjycrj5zI+eLY31rbI2ubrIt1iaQF1jMxPwe2kTZYCQ8MJUuPRQEghWkE0+wFFmeWT3Z",
+	"HoAs66jDS38EeDTuvF/R4L3XB7mi4MbyMJDaeNQsVlgXTuwnJ9/MGCejTa1s5DkxeLOnvrLZV7+Db3qh",
+	"XQUvimUZeBRoPyvbxBYt6gqXNaRC2AiZMvvZCLL7zqhgChYjCGfUGe4Je3Fzk8fiIUmLdIs1jyM47GU8",
+	"qMb/m6E34EEH84AGY2jCDnRwL5rKRw09K7EH65Qrj97fyoOzdaYxCPv6Do55j2JeNqE8QrSywOEDQjlf",
+	"C5FPxdQ7ynOJifg4zhXQM54GXxV+PLVHbWQWAdVnK033V9ljZoMSbbTvsU/M7WnXZmSKrWihurGh7QXi",
+	"g4O4FDs920Y7SqN3FQ5y9rBWS7kCm0R+o2YLrECYnb8PZrXpqr7d1z1X/jIexwm4j//K6Ksx5mcj09uC",
+	"t/yYSQbIanh5ws9CFtXThKUMwaXQMYlr/l4u9L9nUQKT9/lVaMJXG4hjwxAmm9yxn8g8z0JbUgTNNJ6j",
+	"Z8p+vIkoTw8V2LKTc/hZto8B3sJf1arBWMnsF/MV/DDahqIOL5qeI6Pv/DzG0h8iEHm2LH6dNdAHcMOR",
+	"nuuMdwZ5rLH681qjpDEnlTZfxqe4iur5X05sHGd4RpjVZQeciNNPbvQ7b/7n32vp5JIvtOQLl5UpAmh7",
+	"oVtfg1AQJF1Oa1BTmdUUsDx8IYnTPCVagK9spFwYLNOt2qmldFyTKPOdjZfuz80ijUtr+/yi3RCV8Kl3",
+	"NNmrHv7+AvZeHzXwy8aJZcSDNRLLvUx0wxOqKLbkOtfkOXZFKEJtBO4jvhIEYrpL+rAAk7uVOTjeEpKD",
+	"FDXG55U4icTMjxC/ZvSu/3MuldjxTS02ctbSwuemBvNGsJtgD4w6+1lUEjv/fhbtXaXPTRmgB1pxLv78",
+	"/ueffOs6YSlrrB8A1kpT1FIAkdTTvayPT9+8+PElDx6QiLMYuVnWMugm+A5/9ADWGhhPl5yEtYkGk1zZ",
+	"WrBI6s1mr1P0EzuZ/GCV5nAxgu2qbt3GR6WC5x7oK4rF9UlsWpVoaKWfW7dWMLLUAvmdWbJEmYMbDIQd",
+	"QYdmkp1QmUaVPcp6AQb1O/d1Fh37hGOcnaT/It/yTcNhp65rvnil86oe5CWpe5nqgoudsQWAO5Bx4UKi",
+	"ZMBkPeRbmN1P7ieJG/sy64s98Fp+cJSedqj0liKu9cQmv8Q75TOxl3QCMxsASgOjvBd3kmrsThYbXgI0",
+	"0Gys6sp6885eoSlwS/jqcBQbm9IQ+YL3s76X5luWGSqfawmwmtKo1QHREAABIE66loRagrd01Dbg8a48",
+	"rQMiB0Ax6GO04m9Olmci+JHalvb6UEB0XbZFJS7BaehchigWlpf8PdkE2QANZpXkz0rzgLzeFvKT2Nia",
+	"mobctek5TrlAki/gYLYpFHf0ItnGita6SRurj7lTRansqkVSDvZ8QSHIJbaj1osszwkSW/eoqbVeVns0",
+	"cXICCUoK4M3ZpUY01bJ1hXYB/nV3ZgUbNoiBzPqC/qfI2Lnspx0V9MAfalAknXVXtWKL3Tru2+0igOmD",
+	"bmUKjk+0EvEjYamfF87gr7WoIujQA997kmaWAXVlR/QyXmFBZb9Y11DeX2noTNFFrZtdf17z+/gLPZst",
+	"WSNgaKYJN67Y64G18gBqJ3tONHILO8AzT87RObHgRpYPmO5rGsk0AU6WMqDQxaMc0mMrAY0sKQr6ZI0C",
+	"tYigdpV2DqQTbQD7GiwhPW7Z0rzpxsBZ24Efe1y+GfBpkT6nS3Yy/dayvVcb+SiLBvVlCdUWUCvxQncH",
+	"1GSvx+w7pxQ3xHVmr5R3+K1f4+DRaCJvqUnaZ2joMpywAbiAayWzF/uDquQvCFswFy2haVLbUwch34Ga",
+	"+ss12vTypovw+vLWcIzChg5WmeYwYviJ7orhtVN65Kvolu1YgQ5Yp84Qg5OBk7ZxJ2pPD0LVa/0pFURs",
+	"U7yBOfWg/tlUEEqPSw8z0cvHmOOzF99DeYgSELpvycuJOm/c9jhLr6ngQlmW3Z2KI89ATf4+emlhnDoV",
+	"dZdwFrW6m2TOmWpF04lCm4rNgY5CpjqmvOpOThS8wNWlR6blIVzyS4I4j7bzvHG7kHd+Yn8ziSR1V+4Z",
+	"4kBUUeyXkaacXsjXnSHzD1vH6xh6A1MEAxQbCtpHeGRjc3W0zMMe/KGRGqCLrGh3cj5iE/ait0OBZWR2",
+	"S970TKdH25WPc0yQS3Jc1/ALTTYe9O3FXGqiHm8bcRR1D/IDjeeZWHbdJq6YdDpygqIzBQBiTrWNN4g4",
+	"zLom21PT/Xd2Py11LyL9B74jPUsu7x8c6lzb2q8Wb/dDITuPb9oqa2WTcVV4y8b/onswO7VADL404pnH",
+	"OOPLD/qaolKt3FjdXkpEcwbkaY8vDS6daAq3pFDXpusKwKlzQpu1CD2ms7WAn6vGUXFxsRe+mq5EIFI0",
+	"cXRbrKU9S9kUG304CKA8cWoPCvfAFvFlm+5XqilEs6tlsW7F5k7aEfTGM76ScUnZ5aJqyoc0YiyrheQL",
+	"+1+fG0jRAUSWL2geoCA+Iuk2bO30MXp9lM0ybsBlOuSD8/tSKgTBJ9lWU86nfEEVlbopvB3JV+o8Xq3Q",
+	"jBk8YBt2biEA2W06vN9GSgRAw7q6mftOb2PLGKwKWo3gSnqFma4IekXVHWObIlEJBICOD+zGThZuLbxz",
+	"cOwpiTmIJFEPXRtlFzTFGDGZhRSBaLEvp78u6XRsLrZ0l6dNtjQelDGk6vPtr0a0raYOu6z1+8X/IMHE",
+	"vXAnIh3B4jEbVZ1EnQj8IUK1eyvyyQQWoxD7Q5zHnbCIdPgPS7X6M0SSX94IDN3gq0JxHi5YtAvdLk6c",
+	"u4R5uZebu9kUl/uSl31feO5vq65oa6fuZfOAZlQcCzsFKw//RlZdVnHvFe5wq+773ZqDKq7PwV45gc7g",
+	"vTYa1hSx3j8jwv1LALifA9GvhEVE5AVIROnV1OekH73CazS8WDX2T98k8Lw7/PSMrxv575nfPCduluT9",
+	"mUOP7F7fzTCAVOlu62AbB0zr3L79JMU9qd4lLoPNsT+XdOiY02YjTZ4J+Ss7D2vZSNgVgDQcDPqHva4l",
+	"ZuupeMcURoKHUoCuhb8QlRokss6sOOA3sqtpEjAEXMHby8PREsizdxPZRjlVJ9igAuwhfqewGilmgFfk",
+	"N6bY6KN7/qY+VbJalmZFKKGVmtaHg2xkh1A6CZ6s7So9qUBooy1NK/GM5bE4vuwQwQw9Q49ui70+uzEQ",
+	"4ioSdbCcRtwaoFSDWW897P1BWKI2w1A2IcTk74ZHYbyG2cjD0VQHZW0vQoPcxFUrlhGR5GVKAq9QD8DX",
+	"gwYFIN9ERJFvyVlL0fa2NrprU+jrrRT5Xd2+YCDBHAQMzuperkKvzzjfCR/hVqM9RkADAaQUzLAx1XPU",
+	"LxBek2LypN4F6Rw0gXibcM0jbYWyPQR0T5PJVf88Cqd4siPKfZBOyqT84j/rMzFdEq48frEMhIAG6PER",
+	"nJsnqYMfrCZ48eFk0mMQL0/YmxkYHca8y5ICmgVauUtAEzDR3N4ZvJwIfRxvrvOef9hE06psKnZAOc3q",
+	"bhQZ0c+4X43Oql+l7iRGp6yMeS3wJRMup9MJL8zdQrun0xmj+rZApIy0hYrn7Fzz7J8M5LGRAclDmRyQ",
+	"41jdVHIrIMyOREwMnhaLvOwDm+6l7qjNRDgzQ5ZpzrPbAu+LjNl5vTDMU21VDSMTFFwGkgD3x9ujm8uT",
+	"OySSnm08j87mCI6aPgvsBHyTjT+/V0ZQlxKjL+yJHGA0xQchRmrIcmzT2Z1EYxqfqzmjnky0SLhx5QJh",
+	"5gwtaX9kklHRoCcUirE8DCEOd2F28SAaVlVoQ63dwIrs6xpgDqYM59PIg9roGgsLFoTUpKzM5FsFHjgo",
+	"CCOSkfzH50kHiYVfNT8qWpLU0r8XLBKuqKoU/mOEj8yBlYc9mwn8xnjY/TtXbfYFPse7MbB2gDHvPiNl",
+	"zxEoSCf4+fHI7qxw1dCa/PvJQL+w0vyovbLdNZrlNvsOl6U3n+CINMRdSZNaVCGciqWbvsHX/4RKIbKX",
+	"KF22fRbKJkoOK4jA0oTbuHQPHDr3S+Y+SARVURzjZDdBTNOGs9KtRcVlLCblV1bshCD2TOW9t76QGdkB",
+	"0SDscgNfPXsGdJUKZ6+ae9lAx1hmteX3rdjal5WyjySTfGPsO+sElfSfV1G1hhBLUauD8jTSiBEPhkIr",
+	"FMDAN5KcqgLweZ73J587z0fqB3hAeklXqRJs0RRStLWSbXEvW0CRsVrf0U4juZqHQreLjuxkhcPCWOrn",
+	"PnxxNUkgtOxCZL5iFY8MdwJ/FpXkYwiJLowBI7wUm33RtVw9RrLPgwBOqzwEUvO8aNOJwYBt6Av1+ZL/",
+	"x8+TBUKgQTizQyi2lDFrKqAWc7JwFhekRQMfacu7X3mtU3u5uUuCZ37+NN6oJthnsu/67Ed0g+AG8FJq",
+	"W/Xprc5PUCWjKahO2bYbCAi3lWzDqTwhT3dY7MEJERfOYXaHGz6iHjy5UZWsel5zj9ia8cuaQn7aSPgn",
+	"jUW1EN0AuYASpOjv3BsiuQ5OwHCYIfJWWH0WTv2ETZ7dSw+HgGuA8+B2brIiX0WJONoXdvc1dR33l78D",
+	"rRkELFp9KBpdWF1cEpUiPIQX/PAiAdug0XzELNS9Ms60+yl0byAwwkY3eO9loMPk1NcOFuRbxoeCD5xk",
+	"UCdD8VvoLi6pNKUMBTS/K9aXQhTU5uDso/AVUbhbw/0/BaXRsvDQyKk9YO5/eUlQqxi7kEClt+wzS4mw",
+	"3MsW9BdxkNVbuX2oeknKN//Srshj8NJUUU0XCmayvCnosGR0IIRlZmaBVRG+kgnxfmgk7Lzk+cUmVJIt",
+	"iECmQNuPkBVy8v1//iqe/MezJ//0kf7/i9WTj7//HzcLGYQPqgnP/6qcgk/PCWYiE/Zeeorc51D7JStC",
+	"TD5I4lSdb6OnDZy60QHX+fre+Bg7egaz/hd57vLOS9LnPik9cGaooQrscyysdZoRQprYO/WFc1MoHaMM",
+	"OHCEaKKsJ8eDgDmHnPr1s2ng1G+4VLhQ3N1b270+7fbO/oL5cwlKZXxqkg0/H/o14Aio0+HLDOJs/QQ2",
+	"h80DGXjP8iTiSLaCTL2FfDZcPQJT2fRd0uC/MZjo5lt6KUE8CHc/kALR09oRx8Hr7c3tX6fl9V/8L379",
+	"WI5sM2OlAMpkfyc5MQJRcxdV4NDznVmecw9tTLCc3CltdGj19ARRaa7sbmljsXQHXpmQ6+6J4GNz3P0i",
+	"z2+RD3b2DA5NEc8H51emDI3PoJTA2IqjW9bbklYXB3EnKZxAeJvQZua7Zqmv93mhQ/NNsdWndmQbdAgi",
+	"k9RH5k5WiN/SRS7z3TCAYvKhmO7A/3EOJ5mvHw8Ay+EPM6KdJ9CRDT67FFTKNgSJoeEmNPU7SNE+ChoM",
+	"L8aVEnWqVFZVOakdsgb5yhxT3MlLocwtprfevHj/ZyDubO5vf3nx88vnmJsHUYMvWiPrbc7xO6jmZDl3",
+	"D2x9S9lejUxZrRRQ80TKk5AN02ZqLoLN0nRW5BX5dY+ZnN1KJuQgwZknPx1VK82D6xQTfHrv9vrcLGPR",
+	"gzn6YSUm80Gu91rfPRYz7N7ao7l9+nSvjX16FHb/vHB/Ctc7Gih4VRYHsdmrRnJgRX+cSAQ/4BC4MWAK",
+	"voBFQgozX4XQWNNlf4fHI+cg8HVoyGzOpOF5ebb6qDYmlfFGqt2jvaDlC0CmeZhD97Kx792z+0o86luK",
+	"8mxXGb7xmfISwoodQAk8YjP64/YNX0tgMtP4nUAko3LbqHlbTAAjdktnHtqBGO1CPi3ZUhyLFDqEj0Ym",
+	"ScxwdFzaKgJn6h+QZBiGvV9SgZNJkUnmVFoJumzHgmAhfWxADzuIS1HpQjSXQdFdrzy8w0O5OrPDx2xo",
+	"+dKLbh6O2BZ2bxpc66HwVlOvmQBRej/ETyoxRCurQrhdZnck2n4ejcU5S7W6x6ork3xGww7p20uhKqrN",
+	"FHBROWnR26LRUe3ygxclFtPPJHTT+DseVOw6AJ6pqT0+As9nh8jp2u3DvsTwODGuzfX4ONw5f73dchHR",
+	"RNFyGtB+CoceoAoTOPT8Ze3TjBkloBOkHaHi/Po6cc90oW/CPCIweUqwAdsiviy5xC8Cg98S2xqovzLq",
+	"W+mL7NuPPDJwqno0yqRRmhQCd8YmEmob0fCZ+ylAcD4MVGxEgxUV7LsSGTE3AHbipxYO8EE205D9nHfg",
+	"j1SxlXazjyvXz3sovAqdIBCZKk5NJVuqxeoIw4OXg7DqYpOAu+T8xbTEbxNtmsqYU8KOvZOXBXDKftX+",
+	"InkkutO6Vmaf6PyBVBwUhPi5++8nC5mdnG3kA+rjoIXElD78iME0+Ft3uWylsKcWChsvYWi94Dh1LFzg",
+	"1oXfnZiCulGgyC8GbkzYhm5XwwRpH3hhtWv96eeOX31AJHnKVYfSl7kmPOaMGpqkC7VIK2/UUckm4Thc",
+	"0TU01uFtwg7h9Hg3nuBm+U4fUuL4OHZv7p20cM2668vKL1a+kTQAMwD1Qde/E03P3z0cxfqyijzVR3ud",
+	"Ja7PUN7gVd/zQtjI5CQNBxE8iDmQcz8a56OgHBx0Y/crsdP8HYXigpcU9dSoZuWJ7JrK/1Gf7Cqit9Pb",
+	"gRanXifoOsGKMAlli2wHi253olFmijdyYdvvQpxLSumBembNXo3vzosBJSnNe2iT+YEXq5EKMevt792X",
+	"54zj3oL3Cu4CnkAEG0l0793oaUjsiT43D+ZZneL8ieCGltGfHsRlVUuRIkDjIYY/UBLuAvZTpYu1NKry",
+	"JaxrWetmRzU2xbEWm2WF9hNkPjPnAd6VL96vz02ChWWG5yeDu2dqsyZumCShKnyyiiWG7+W7FP47Bfwk",
+	"0j8Ug75QqqVSPIMIvCjNWD/RVlcLY4tKXLoWDxM31VUiTX4cs0aNHwwf+Uyk5JlPrmaKHRz6MRlSOD9+",
+	"f3qLFKQuPksJFfAieFdX1Mxwndrus+eFFXey6TaYLhbKh+cxMQwFL3b7uJn8FOmUBXPJRzobtiD4HyZW",
+	"9mfSUwvG4oum5tEdrsPoSvZaBbXDIBU2C9uQ/TcfQbsmq8vGYDxVRikwWWspX/lNZ1kOLsXaaMhiLLQG",
+	"NrrZyJaanrLKUWgI3+HVPq5JebG1si0E1VWAlQf8WMYXnt8iGQZEFCmPF0aBI7JiwzeyaPAWG2Usskr4",
+	"epZFF2Vn+C6YZnlT6YNQC+Lp38P3ERuHGYW0YrcEXTMpgEkci64mcsbAjxGsR30m5zQUs/e1uBaOS6Eb",
+	"CrOEAhmzhy6DGrpRYN89R/b44Z8J96i8MWrXrFSiiBFDAp2L5Xww94Mnqil++/oom1ffF9/pppEb+zvW",
+	"CcaHrza1d6kHZ4OIYM7o52BIyhKfXvJpp+ZetmqrWAzAUPQGYt0v9MKB+16fYiPqugiPmg7w5AagGt4O",
+	"hIgkWdYjtsXY9E9xLXaPWE0HjvE7U6z9UWgxUV9AiyWBnQa/XShTxCEjhn4fSXGy9SaI5Af61VhtfsAi",
+	"RdKR2M+A21EGNXkmvojpyhjSU9EmRKCJvnMjRLqCiwYKaeLO+S6oTSa3e0VGoUs5zbUAjML59NOJwb4R",
+	"drNP6w9ESOBYdGSNkJX0nK4U0Dp3rQjV8iXdX5fnRXOqazAmsbVOnMWljG43PHtwNVPr0G/f/vBd8T+/",
+	"/qc//e6GnQEVdY+KlQROiWmZcu8FhCqqQSx20hqQJgBxI5gE9siPbaH+W5fWaQwT2BGo3HwbzDVlId4A",
+	"Y5p4qCaVgAJxUdDe9wElZFM1BeA6Td1DeTWXuHVvTzWvFMXFTPPm9PaQggTJ6yGTF9LH/wI95cVEJSxY",
+	"8A6i1SkHnOzHtHC+JXJZ1g5nPFzoyRVIg6hsj8S2llugxFlGYgtA5ymVnwnuMOCvDY+csL5hl7Dnbjz9",
+	"ZPlNB+CfR1kTevq4aoCRQA4SEB4E5u+8MD+EYZQWzEuSf9Xi7jYvZoEYIFlR9AaaSr5tFdeBNBUrCl2C",
+	"hoeHOogG00cKmjgThDsdMfuDIa4m1deiV0xc/YEzHR/aW4b08vL4ppNU6ZGLltdviz+AN3G+UG+3MukY",
+	"6Sfc87YK7J78p/2gklH2PsNh3tOmeQqXy9ReG84f/llKC9PMLcXxzXz5YhtHnlLB7BYYrsGKPkBHDuvR",
+	"OT0/FX+Fe+CEKWEi+1/AV39eUug2sQw+95/7rLf4fZ5gbPHRjtT7oF4NsPnAFu3OCnIMSNvZmhNNy1mz",
+	"AReFvXiWKB3YDC+0vcPdWRhBg/QOWLf+0RlmFVdoblkWvKyYPOWm1kYiEmJgPAVkO4RVBV8DOswbz2rx",
+	"HFrNhfe298IUa7k7NfgQ1fVkraWzMZHZDZ1d8oQrpFIDyCP3epi5+xbrCaNXssybeVEcZLuTxdE5QpHH",
+	"0aH4eE8nYPpgnPI5uJ6evqM2GlegdH/GpbJxzkI4p4dzY1QKnwTNPgx9rC+DRIvRB4mWeSPP0O1YVbK6",
+	"hVyv++WAS9uAXwU6I/wFZ/ZF8YL2KHpZQdXGvsq4BBYCOD/u5/Ac/y34q/8ijQ56YTTCOUWGQy++zXY3",
+	"kFMz268FWGK/Ro29TGWygKVB3hXqZYQvUymYczBjx9N5Nh5AgwRpQLAxF5KuAsJ0+ijyCODXCO77KeFM",
+	"Cxp7VzwMyotYE8g1c+KAcYfQfQKvACtyI+oeynA3us727z/+zYAoda+9OUowFgtC2mw9JC59csc8ap1X",
+	"SdTaTercx1g6ME6MKq2AQaW8OaDl4WMyHXZJUOadjmdVGowh0U1i7pY0ECbynx0KdAenwqBn8sWzioWd",
+	"QnA3+BAaXlvNo+8ux7K3KfvKhycw+IRqDMjiEyyGA5atMfIYaPAu7uqvnRQDFyJtA/ECt4sJAJVX1hTe",
+	"q85VLfMsXiAypkOtXHDtP1LvbGiCTXfPXtmF5Qc4N+8kIlwKsNe2F69G/4ZkDe6Cw7yMshBiWsvi1Lgt",
+	"HlzFcc1VR0aWUS+1rKWp0wTLEccSKFIY13cePkDYdjogzEnFU2LAybrYfn5EP4H+1x2lKR63N9rYU8to",
+	"w4m0XyL3Fhdm+MrwQQyRIxhhkngY3xlyFgfmwUQEKjcK+IgBv1T8arK2naXomI54nQH+eEHAMBUBftxY",
+	"LtJOpGla3rR6XWMX/DBYaAULdLMYjPQHVcskGGniPg2WHgnYxJVqrLCnVE1qcvPxD3/PvrfcgCIAiPSA",
+	"hiUr7tNoV3CwiZ2o9WLilUTt2AtASiwLQWW2ZfGHr59VxKjfjByTWfiGK+8uHB0323+JoU6WNNPkch0K",
+	"LsUeVkPQ+ug2onCxmrzWP3xdxfAleIbmXuhMWory59in39HX54mrwfiZLTeLeNlGuHgUry0JiAmIOJ1R",
+	"fvvqe7cCv//faMGP2BXLbCa3wD0b5jK16d91S7WskcrjY3kjFsvyIKB0CCiJH6cLfWemWN7cSXlcbfTx",
+	"wpsWgUr3SmKitz5XO8mINdE5pFpjVzwYX1RXDylOZ8r12P2I1+OmXOCDLLPZYHrJLvRkpmNh2f3C1s80",
+	"aWFSosnzEDbqbp8kzuomzlWlDzhCI8mc4K727utk+sQjlUbIiQur/JL0pZXchF3xRw7RIRu9jMM8hk3l",
+	"rPUZBQiKmlj8t7qleiYdWvHnSPypxYC3Hn15EBNNu3QY0hgw1C0CzO7UvTR59CZXEy/6QXPatSM+DXtU",
+	"BjHryYIXo6TIyupbJAlgYnTUKZwxyyuURBrMGDt7l65X3OaLw5ma82URjXyjJ3LFXg43okHYbJblPI00",
+	"krZSLzIH7gAihBvR3IaOV8AmPTW1MgCC4K//rugHbcArg4hBHL1VG4klox5Gaz+FFJMIurUm93pMX2PC",
+	"2Em2K1k9j8Gt3H9adYi4tdwTfI/o7HnQzU4au1pyhOgn+QpjqvKXhCNhw1wHiWOOwIo1xrLSeBBOzboF",
+	"GCa3bhkAvh4zh1xXXw/mh84rPhQG2s8wpsGKD1czIY1tm4qcRaXvyyrB1XbLIoJQziCAxuh7Z5Y5UQsg",
+	"u7lECvAKmaiuDXX+gy2C9EQZpYhLAiqEPx7lBnHZCfeEaAaRlRvKEyNkzA5/FJn7F7AEdC0KGas6E+Vj",
+	"hAlhVToo/7CNfl26DeIlwrkT30dWzxL3pK4TFZi+e8jHyrbQ5x7lgqGjnAt5Ee5mooQRzpzTVsICkBxQ",
+	"dUrR8OEzTGh4M86KO7nSyN0nm2rlo4DHk12txebOPcJ9RZFhIY/g5lFNfitrKUBioY+YtQVHcAWxA/3V",
+	"DPRs3DU0qv/0c/DpqJCf8nkpqAqeTkD5LBU38qhRcWQTYsEx9Ye59bsNHOpYNAaXBYIIzOLfRV2POS8S",
+	"HJAyMov2sH5ncWbTDYeqdQIF5nZHBdhNrpYWiSAyOcmWxosqPXEuzfcI2c/EKnWK5Gtslg4qmGXyGhzk",
+	"yyo0mXzInu1K4CO4LGwXvYB+lBMfjlIa2ZQp38d0KV6isBqI2FJom0MfDp1s42VprEceMwEyWFQ/j5QM",
+	"OGX6na44rLyN//NA/4rNvthpXYGCJEoj5OQEtpvNA8xgfCU/1oOslGRLcBd61Ht9lHUC4waxHaiXbi/r",
+	"Y4D5KbvW1VZiCLPQR7KlEkdhKkiRLF9OwOSPkY3IMSUg/GRR71Do9cLST1j5y+tE9edQ23Susw5VaGHB",
+	"kxt7SbEjJl2PSXRKINtiI/it2GIa9iDuZDIrNmmwE+RZYGsmejmArV7GyrzEK2GxoXx3ZiusbkvEVodI",
+	"NK0OBaO9nTnfDutBVlCkqNUTOe9pUSe2cKphaREYJaYOAnMKMqQDKyiUhEX06Awm8gJMQ8L1hzRrvzMy",
+	"fqC2K4I+TFXYeUD3E6HS5Rvv+mSd+TTdpeJNkw21o0GZCiijW7Je/BqCLt7UwuAFJdqdJBLiruozQJgt",
+	"BXHsQ+T0oRyjlWQfOsWLTQx5nh577WG1k6WK0NWVyYOsKrk6CtXmNL7FYIId7mAHNhg9LH0KUrByU1fB",
+	"0nqZnsrkm8yvD1vnvj2452z9FVcjF8VSacK9oabX9MrEZjedIcHmCaRKWGSNM9IrASAZI5QY58KLDR0f",
+	"ZOMC0WRvjGug+LOYv03h5qQN0bhgSyYMqYs6xHnVP3z9rJr1JQabEwaf3oHA/PpAFh3WR9VHJgH9zbNH",
+	"YjxYyvm81L8KYwoT4Zcx8GcM9ELAvxyLAX7mb3Dsy8ZO5ZgVrJtBHtEFclwAx0PHlj6lk/grD2skqYbx",
+	"OVaMx7ZxtC7LiwBHmgnrKNmBuo94OxCsPfaTvaRbl2nQfTDGX0fbNBUGeRThBsiC03E2a6t2zb8ee6BO",
+	"wXxF+iBYKrjlUOgGZame6v+s7N7TydfimPLaQ/ZlLNOBIoek2tPBYPNHV+KVgKblsVHJX1P2thiYxHdS",
+	"HmXCNC57hvESRLdVqHYfT9BAh8Q6AAHmP/eh3CxwyQLmrk8ieXGjDF4YeAB39OBReB4mFNf3eimGEutg",
+	"QwYY1dRtaJvA7p8a0mlQTJUNdo2q7Cf3qmGsc7y8ifu2N6SIzJfu4AYKctH5GIUg//TYTEtvIcp+FSZy",
+	"Pxbt5B4i9ETtBxFpt9GiqXyM2nk2B5WoNVfE48OgZviH3oa+JYqGUedSqJG5wPFzRxvAx+Dq8sb+IKbK",
+	"GgYJ5t9vL0UDMOJJmrYeWS1Fc3uEbapRB7dQX3LOSj9m/oxvNJxdG4QVAfZN26r1ycrnxIxGi6YsdBSu",
+	"ZdyT36tJy9WC7qlhY8cx7QeEr+HRbhOHR+M/IV7tFjSR5s5NZHcGEpP6GbS7sb/nbSVJhAzJNHjk1eb5",
+	"rQtS3JTzSgAswelsug4EZYq9rKsCKnTK3tEEyue9rmWgWE29a5VMkdfC2JWhwpecXPs0/ypHE1JEeWsm",
+	"dw/HL7Ea0Evo/apuGaJO0S7HSWcW5LzpQ/r1Ib8mEQ+QkgB1IXGaaBAKYL31TKZsDOYyXXYKiTom1odl",
+	"p56OiSfuSe/flH3a4UKNL9CGtKy71C+9VhZKRyzlCXIbwblF3o6D4jWw7fiH4+9Xsyg2V258yoy+w5xu",
+	"EMOu8WuH62BU7Y7Cx0UZxCgeEPVLZ0bA9peMPoebMhSORMerz9LqbcWwOcN1Tqtt873m9PaSHON0RCrc",
+	"DYuTfI+QeRtl3KYq5bqa3FEbpqxWiQsm/4ITm7vMet/AP5p6adp7hk/SZ0tWKgVChnZb5gj//aRwNkzC",
+	"dK8TDBo50n4iJmQoRMbshvvh1IYlQFswNZg5n7AueSVJbpFT8ZBF6xgXgs8dI/heesFovn4u7IoNNGvP",
+	"IXfPOFUK/yvob6Km5pTiW31qmOqEBLmzBzwQ5s4gK++0FZhr4HXhp4wzWKmd5MoiX28BLwGUQ0HN7lAY",
+	"8u7PL5589cc/OWNsLz+x5BX3qpJsSfX7DkhZb5FKxbtBpnBOPiJ/mhQeNQcb8RJ4DCAg05V9pZ0zzoHK",
+	"jpUdyKAfzgqBLwRsZefJmQRp2ETJpqxMEq11/GJgDaQSPQ3FGz4cVlwkny/TrdqpZnGOGm3sxbjtSUx2",
+	"+MQ8hAID576+ICjnLSRDysJZNKV3a6sSi3rLwpkzZUHWDKMFFqW2+UKbD0Rp32jb7cKeTOvcCBHojw+C",
+	"16JZt0WPsZNUCs4OH0AhNwqo+SocsgdBvMPmTNbiuIF+K0mUFsR9Uj4t6MIefgvU5xCTNsMn++UkX+uw",
+	"WW6muTEcvJEObIkLENPQvkbKOUdngPjRAbAYxnhb0HkoMflVFs69LJE2oMRqco1IWBnhk+6wTo9rIw4e",
+	"gtRoPxDCtSwLsxet+/8WY6PuP7eycsNAWNsVlFDOjSXSDqPBdJl/2LRANp+7a0G7DPnriYEKQJbgaZ6u",
+	"34fPEGpnFJ+7ttYyzAAjUvkT8IouuU/Kz8V9028RYh6XAYLUbUmEfjy3JVmsETr4unMdr88+Y5iMNNJE",
+	"KX7QfGkS3AU3KVt/lOOND8aN5jaNfsJRYhFPRXWvUnlA+mwKvnota0RxyLs6TrX8Fn7BXB0R7mcSycGX",
+	"hRLg89iqS0HSy0/iwKIYvejSZwg8fmobgxGlBH2eNjNwE4AJq7VB7OWm8EvMVTnsZV2tkjN/ER4JoTVf",
+	"8T4OEV6G4I6zmTGAsliG86kPfSc0s3FR2gyUD2eVGInQaj6oy4C778Wx5wmZs7KA+1vLe+luqwrrmA7S",
+	"7jU0EG/2Wm2SEafWrqbgZvEb6aWaQe0wiw7GEPC/s6mU3U8CKkJTKaTTsNAG/DUf3xJNV9fi8RavryYm",
+	"LdM1fQbICNiaMHEvYN2x7q/mcPWDsrkZqZ0g317bdKdwAvLdLc+LU6W8j5csoPycbNDLYm6vDkexsamY",
+	"myfkGp+KXn3mgjf94jvYEi1QSScnJpR+ODl0Gi9nIWndJE/zwlZ8q3Z7myoiihFWusRHF8lZguHzudme",
+	"BxDhXBFmxGzH0DyfsWI5ruT0HhmIZOrwfestg/7J2xOQzliM4ZQvu5GmeH9lm4FGhO/0X++WCUaZmlkm",
+	"gNtBNfFfvyzTOOdzV8N7gmDZJ1GIItMDaz+E4WyGeLn9rZb78gcVYfjnMCYOniZBJMYbUUtANpOIs083",
+	"OdxxRh5F6+S6WF+KjT4chGEwZ2bc6O6qHcnmY0Dyj6C1OCnq0WuOfQnty++4G/8MgbxcUzOOqnn2Ul6p",
+	"D8lNeVyixjm2Oz31AgojT30evSJJVpqBghKMkG5qvVGUfin5PTB82mhj2u148j9qqKizuvi/n3z37u0P",
+	"T95DC7neIka1D1yQg0IVeKHAng1qy4NOXOjX82Cm6yTbq5MIvlOVtaGlXZ2Oq63YWC5q8aIwcqObqsAv",
+	"gJlPMSBpi9OxCES6l47NpPTKAIoL6Cd7ce/xIMYL9h+6SQTyIZjlPvblGAPSxyywOsrWgmCUQ9pI2EZe",
+	"wGzQMwuCj+kLMmigGZQtViMlRmhVs/u+VVv7cJLarU1c34kM0NbnodJYN4+VjMdX+TH6F0wsiZlhX2J3",
+	"bng6pxCjx6Ru9OLFP3zItexmWxPHGVN2ezHOKi0qDQkDIPJRprj4BqhAkKgoYGKKM0bzqCuXh+npv+iH",
+	"Vh+wfRtNaQR5kJV7DMR5RpiuENy+a/Q5q2GJnTbWbjMAIRQ6p1RipbHmsTi2+l5WUJODxUJIWICNI1Gy",
+	"UBS+pz+fiQQc92WxG6B6up5vpSO6xXfTAz8mVkpWr7fbh1QIXpaQPg7GCokgwXfhAlhIglkn0XIwXLGB",
+	"178wHoYsVxPFar6zDy4vQcD7IOkI1sjYSOeGan/S4CwSS+9j3PaS8PFVi31Vyzomz83i8CEb1QvzBiBX",
+	"N00jbQbATpwPpHZZGlN/QfykPPGE34CkcPAlJrJSVqzrJOV0Xcs2MJNgPKtIog8/JlEP1qDlPuhH920o",
+	"DWH5dk5Grmq1Gfgz8105Yza9yUiSlYcUJ9LftGr8Oo9f7z41K5ESc6d24SvumtGn1jD0gNdXmSYP+8ET",
+	"Ej0GFQ/az4/zrCnioMd6R7JP+XVTX5x6GWxC3CzgC0rAbofj7xwMu7xbJ4/ixyxSIn4jIpkcHpFOtxw6",
+	"TipfFBqC2uG0l50WSWgfDgod7E9gNko3OiFGUsCyQWQdcY6Jt3slhycuJPRiQP3fEgeDLg6nzT7YVl8U",
+	"73Sht1Y2US849sQD9Aq6amdl9/pk0fyJnMYuRVkm77OkSHkwtrteC3z/3TVaKfxTF1C3newb0c6T+uFT",
+	"k9v5WRt2yYqfwWJijdmjREivQQ3LVA8qL32eXgE5F3x4G+o2RixHmKeHD9kdWowgE8ATh0QcUHZndIB4",
+	"Qpc+FORh3guqiIq13ImGv6Xzmz8sG6Z8v2/1abfv6N6hJVE1xVm3PFBxCvLcr6KqA1qjecS68wgthlpu",
+	"PBKhTaHZvAuU2cP66ZXe5sI9S2FP7VKuuBSulfNHUjXUSQKCieaHq8FtEQUrCX6FK3cVoUtY3BSbILBe",
+	"Gb0c4Z3diuhHX8+B2vEOJ+3HuKDQU80bP+T+GL/mi5FoF+NopO3IRgzU4cDdwIcdw173MdbRmw186eWN",
+	"bZWowYW08nBc1CXyokHUQndnd91eHRU9QF64K+ygW2cKoUY0VtV1V6HymUqVpiSytSz4nLDSrM5UvDRI",
+	"LFD9F6UWAI0tQl0b3fsJ9LVY/ROD+0QZmzPw17LWzc5d9Y3uYDstwMMbW2whqN7YwquwFGMw8gJwJz9N",
+	"3z7qOCFuAfpFDuzXFDf8QXAy9bM0Rux83QassQ+HN6la6H5QccLOi6iB4CQiAlCvyHpUKpnK8AfON+az",
+	"juhnbEPQh/0sFbYS96N5247jgy+1zNm0QL8cCPbpp70MthfGMj4EtEOJM5RGpvLZHnOqbRGKkK8MjYV+",
+	"ICahC7BqwvT6TCMgCcZztXudpGdb1VrfyWqFQ1sQG5rLOAW9y+hPKjCnSmlZECcFBUxL/CAwlvonYfRV",
+	"2MCC4qkxO4oI/4C1BNT4XndkeAwKvr8fyEHZY5Mf6JOP5QMZHgbSOEgMhUdRV1R0Q9FeDXcmKYxuHf4i",
+	"L0lg0KH4nA7rY6saS6ypf/r6f/2OPWcL8iyj9kzRNPrUbJCT79S2+LtWWliOj5mWFTVATiRkTrtdB+KS",
+	"Tf5Ui7WsHyOPjw/iR3YEFKkfAb53mfUXt+rOcuY8qLF2SAfWtaLCY6cm9pNq7hYjZpybWosUDhABYMzO",
+	"+CiMcY5VgodD7fZ2ekFm1wGGkp68uob0yeZAYnW9JbMF+4hMlh3m6MvjPHgLQ+M+O6SZR2KPAO/FQ2Rn",
+	"LSG2Q3kysAH3zon3qWa+UKm5y507iOwUzRRggFEOL4KqXEsqmwphsC7eAb0cBYFzzzNPjSUK0qgvzB1j",
+	"uXI23StstnxO1Km2qABQug94MV4mvvvOQ4sBDB+EUHpNeGYQ1lGWiCbBtmdZ8JP1mu6DVSYLIFUlRj8p",
+	"bxIwb7h81/nYLJ0W75CuW3E3lcpDC7OM4QIRppMAZ7o4rY+3NuASXnyJS+jLUhS0el48AyvYPT20Ax/E",
+	"J4LRefbsmSdrxb88K5P9hmvOGhd3MoSrgFO70ecoqtcUe11Xz8myRCPEmV4DpO2NaFuFyTzRB3SNQfvT",
+	"/bnI6i/a9gKuiaXavlkG7xAcmt25g2pONtk3q/vQwm6eQDbUthfwEpIw6akuvfEX3XVUXxJnj/hpbauQ",
+	"nYIi8fBP9CXg9+yyBpaDaAIAU7iWF91UE5ERDmtWNUhIrpp72VjtQ7zUFwfgzTC+sjCadCMpDyifKbbI",
+	"etpDH5zr/poOK42D3oGfOF3BOWp+ukyoDc8RzmyMoPoWSGHAwuhGAnsXgTx1C3VTTpRG8RJPrLXo5cKF",
+	"UoblDPQETDpHNKu1XI1CmWOyjVTzAhKHJD7zhV7jj4bFWExhxOfms+ARikLNA+3WRtT1MPA0bkFnqkop",
+	"4Mg8nSoDYetRNTbaFgT3NhF6ZOnw/Tk6+MMElUKBewMx0glHIFlUkO4r8kFRHslJG1mm5G/wtpQT69mN",
+	"BjS9gc+tJ6BlqKzz4ypvIluuE9XQvU3i6WUxfXIxJjldldhfgX/tmEBU/5xlFymNg9uwT7r1oKzuybSv",
+	"IbfqJdMSw1OaIDFdAjll277f9y9EVpf5tA9AZBqEw+KjROSsZr2xEVbdJ+jxVTXk5I4ro5LcUrg1mPVd",
+	"X4rUE44d4fPjhi06QUUJRAABLNGmIKzxVZF9CfaUTOXNVqhaIjLoai8SF7E9tc3A8jASopDYWwT/udZ2",
+	"Dwkm6jze1FK0y4In6SNEtaxcbhiHzd8vSWnlbp74Ux4afLbAkw+M0k016fTF5cuTBcXwyYrVm/4GEFDt",
+	"FdLKaPJUWprJU8R/kv0mz4RVkGx1cc6dbGQr6iJUnjAxEuwKXXR0rnPe6GRknjjJp/Gd2wMz11tfVAfe",
+	"D8Hrle5TwFCAPwbjgmkCHh7pz3WABy1kWfezP/XDrVebPRRHK1vstDRR6DvY11aHP3h6tEfRHUj6P+uS",
+	"gzxFZJmMhx5Y20hrj1dvqIISGF/T5dAm1fqEELSUDgFAKqDLCLUUYmNNLopNFJVh0h7kYM0VFhE9yX+d",
+	"8MHY7oWBVRMjgySkT6SAKSz4TGSlRM2zU8dex6DKi7oauj51lPXAJoltawM6wN5LfWQhfUdwkKaHklgs",
+	"UaO7FQ2qAE1y+BNZdTZhG3viwLQzjeIoilaKCohU9vosK8hswghOuz1t6NkzrvCwErYVk8uHxqaPpRSN",
+	"hirLCI84S+pfuvd4u4CR+0RNcKpOJ3TK84Ze51kPvOkFJxQ8eK62VjSXdFWhRmA4D2wD3lBf6LwlGtEM",
+	"QTgamrjJadNFTTAD4yvgM0edpqJMubHf8eHTvkkgVU4a2Q7DLYW7C+sz3ZqtgT0D4IDOrbLWh5eDBYUh",
+	"LqK/ZVBxu9AWB4tbpcGfMckr8Nnj+HUDZchnkVlUx6IM5LQ/LCsT71vk3BP3urULLpwEH/w79+dgbkPY",
+	"N44B563JhHnjNjW3kLJlC39fBABnNjq6qGD81HhRydqEf4WvT2zCqTFU2ZK5CxDMnjt5bPR7QUuMv3ij",
+	"cEyH2NA1c6FTCKqnU089qlyvQ/zeRHLsryAywMLSdpAQaOEEg2IUygkhHlyTcHUHY8rLeFhmzmx8L9uD",
+	"+TfZmhTjVyL40y9hA2Qx/LJw52ELQUPo3nbXglWJqmXMcPD0yGB8dRXHVtMLMNgnmhjSk6k85nUZVCyP",
+	"Wx2JJTfUvWWcNh6infDd73FBnVG51e0moLoNkAOhdBF61brZKTsLgMu+ErkN8cFrqJ22gOcwN8M05i5f",
+	"mI3Iqvi4YO8hb6yyeyo70tVpkyz2Xh2Tj+1ifG90a0/OiJfeaIASO3Hscf6NsN2uq+Emrkg/uI7QOoqt",
+	"wn6zJ8hd8G8CDkC+57UWbSsTQaHlzZGtrjnt/1b3UKu8QLIbni4DnAIztAG+d2AbRExafNnhDFo8pQlA",
+	"t7jZDR6vG0nYqo0kJqbe65aWnkeKHUPyuKJhWZJ7HyrGlm3/VtrNPhHbU8acJtRLI88B+gJMP+iUmSBb",
+	"T9WrBRJo90UqAhQXgAC9LY6qaWRFree++KxYX6LsCmKFLmt+dZdYit3iTpIGwwd7XDXSALY9GcsXY05S",
+	"6U7Z2EHCnBSdCao3uZ4TwIxXtzz4odNu8WJGYeUZXOQY62RUWW/bSz8bLUyXk3W7jkRHFrpsnAM56LSJ",
+	"hqORqGmAo9FiX/iVZNCkg+Ep7Bpo6gbL5ySVn46K+jLCplTCyid9e2SIJD7Pmzf5kKuISTy7A8ctW5D1",
+	"Wbgv+Ram0pkMxl27ZHn2C70l0mPljdg9dzWJFgExl6AfF4BNB7rUjsaNUKb95rB7DU0kzF4nq6KnI5yM",
+	"UwSW68F3lkWhX2Nb0ewiFJ7yZq9rzKZD5IeLIjwUmwEqKUWlNnzXwStbdN8wcQW3GMXSYlPY52dGDYGM",
+	"SzAmbpor5PPo/E7gePDW5Hm6S2KgkMR4asVaNXf0ApqxJyhhIkQ+SZTV/3hQda0QLMlkklDok3WG7qiN",
+	"yg6YJjtIea1XUrTgATbartCb58vgU/RXKEv+nvZhzzQWYoYQzvIWZRfkp8o8XmHnKNwggVkPbhroLhgS",
+	"LOG6cMGirqx0/Bk8j79xkMg+1dxKO+VRZyBMiTQWazQIoFO9K93TBznkUwtix5JEW4+oH7Uk+KmUXo31",
+	"aIp8QN6LWFIrMjWtPeWRNt+barXlIMNCYiLNZT+M7HupL6A3DRcTQ75IL8n4kmHsWYEjvADm+sfpofHs",
+	"yuFqsAt51m9Cv1V/Lc97LrAL1+nzEYk7lfnK6jnkUOszBvxC5SBdwphMxPQofenjfJWd5Ktz+yG10fiT",
+	"SepkIjrLQaZcJeUoUyWAABRxVeEwj7P5Yx6wZhbn7JXAmnm4bjDxtxz6KqJhL4BOQPRsDmCGXaJX3RWQ",
+	"Bh71OK8cI8AFkSx90XuVuMknQIMnIDwXw5T76nkjLVQqjbDI/MFjLwsPVr4UNnwWdBhLbRK1U3yl/SBy",
+	"PATs9iDbMXBpGaQlKWMfOqq3cekcdlY4QyCk0/BPtdPewNYI7yYOV+JFCnwWg5IlaBzhDeoIzHtKln/W",
+	"99JMcOC+D+2FmmopQ0LQ6dMa3YUFCPtUtMG+qJFn2tEBgus5bHDCrOyhfQ8efDmqjaiL8JVo0SmCmD98",
+	"ZyD6cSzKjdGpGA/vFzouHh2VqhfWurrw5e8ddkzWvvJlLh3GdsZDhvif2qO3dhU4HII2g5EdL1/y/DDW",
+	"U5LB4gp4bMBhytb14dbgKAiu4XTMRuH26NteBeG4J8D9/022aqs4mIPNXm7uFsyZHsTjA5U3miVLHPb9",
+	"Qm4fXzw1WnjJuAUswceYxDlxGiJnTcHsh7El0SI+iMskA2P+od9ok+AG2fZJQ3rxgHbZS3bqPnEFqGbV",
+	"r1pl0JRD/4LHCtjKSra+W5sgwvbqCJ+kyjOS5HfpOx3OTsq4MEcp7owPKdTSUDiF/k57wWfheLBif9PT",
+	"a2kDwhLhsse8k7iqfgv9HFlxkeu9RnnNzyuEeGjCzZP37kRCYT1WyWR4+dNlSqOgJeXw1lK07poF4G5l",
+	"IvrfxhoAnd6qWt6+efH+z+7Cl809cD5nQVZM0CV+skmYH29dNl1zXUa8hMqHWGGfK+CpVBVSCqEyBBC2",
+	"3CBS1Tq+/JdPYrt96yUuMitv+BTeh72EAIiyCPKLXXLUQqVMsZYQcNJ1VU7PBkI7gHqHJUtge+AeniO3",
+	"2H0MRQp7TLNthaLa4YkyLfhRmtSMR1KD0JIbjG67kKUfGJQmZCbC9VFtzFQqXNR1dkWgO37v3RPZe5/n",
+	"kfznaH5Kuj1xi4eTGux/JnZGL0rfRfZxpmErOsAI2jUcn1cyEzrrkTg7+I7iPz5b3L/6V//F8qY51fXN",
+	"xyUdp1MKoBOOK7a/a9f8Kt2ueRXSOG0DY/AyAx6wcqQMIfjlkgkO43Xw1wnzaGwFd5PII+yhC3Muchge",
+	"HPaPFeX9JcVWLEzgr4uAHKH+dkQNyUnUh/3ldYPVpQvCZA8SiI7LaElircOvDOacUJjzrzVcXqHKdxL4",
+	"d1zOjWTPIQLOHDrVTvBhJcmy/DNTkfCNPvKFLLXWd09Ox1u8AJ2XXBahzElviTIVm2ZM8Vv85+8malzn",
+	"nYaQCujCRFR80nm93Xz8mrCyqsx+YeMHAFLkJbwzjIrctD9XKVGJy4LyHEogp7vx3Fq8CLNbcL52bb/N",
+	"LFbzNJv5ox2mN41MM5gevpqdjUccvhLzLFlKtowsD4aR4spbmjRMpvWGsIshaUbHQtiIDi28NblsPxE1",
+	"+wPUHWZ4enouVN4Spz6n9za6QbEzS/36fjVLDq/tZD53KgZvE74S28lsGfLc9zqUUXQtCAiweBTGyKrI",
+	"IP3pdB+XGfUFJLQzvZVNYuzCvDenVtnLOye/U0RTwEFgWmqSDNlqYqtyfvzN7c1eCiwBwU24iTmpugmK",
+	"o/qLpH6FQHYFv99ofadk9/uz/KTq+nRYde8ZPcP6iic4gqCPwKHuvru39njz668Qj9ky2/PjSRoLxN4U",
+	"d4HEgPxkJZgr7gZzrhDCxxMgx0bXtVhr+r45KStvC2HuILR9EJeiwrZJIDEnRJWdsNKXNAMMgqL8v7j4",
+	"VAQiKymD5YTEY+PbL/WpNV8UL9tWE8kGedUFAs4ZhNX7p2/++D9/98X/04SYy+3NB1rGm/Lm3tew33zp",
+	"O3TEUd3c3nz9xZdfPLvB/l0Qg6dfnGVdP4G29KfiZPf/IZsn0Ky2O7UeePHXsv89v2FPfEnlDvNXTq/A",
+	"b15VN7c3b07rWpm9rP4iL3R3H3VD/MVfPXvm0/Xk3ovjsVYb+PnTv53vnhhp//A3KjBEvcsiEPZVyiLy",
+	"okmrOFF/+Ou4nrD45w9/eTfgkOYujzD/p28oTgJH83Q4iPbS1XyarugTKg8DoDAccbEzgWETLrmP5c2n",
+	"J1Tv/Ncbn9H4+Gtyz0xcoTu9ce8iLOOjaMVBWkj9/JXFDIVOaqquxjYOOO3/fpLQd0aHHQOA3Urj3nQb",
+	"PPRYp+F4Pi4TK6o47N42fB67u+/cEXYbKTYQhzs8wmZjP77bXlVRDQk2/nkENFK9BJAEnfu+V53qgX9b",
+	"6Y152onHFwc0wHkRAaIFv9xJiRGbjTTm6f2XT6W7AWIFwH1kRp8ZKdrN/mmwKthPozua/bwzieDjo3Kf",
+	"QRyUPBlWbH9Sxr7wX1omFzNqJn51ln1Iw5gnw/IPzlI0/suPIX0aWrndnaTb4qzqulgHuCAdQP+oUebw",
+	"3AkgJSl8krjZyLbpwJBI6tw1M1BJ2VSPHwnfeby176Tf2TlN9E5cfEmoO1F+AjAzpJKjnCqnm6gK4KYc",
+	"a4gu/fYRt1Aa+607N0ukKkNk3kna+76G/PWB8pwlrGORgyLUTpYfKHXvhG9oiOEEzuIyJXihvhdangiP",
+	"QJmilcdaIADwSPYI2ToUnU1I41gGGZXz9O+ICPIrWpW1RC+/L6Mvmyopo9xqdV95+mF/eeP+dcPcZ9+w",
+	"RvqFVooyN59pb3wV1aOu72hx4CRSUZ0/iB6AJctO4NBif/0Y7yPWUT+NkX2PJ17PvD43b/zXrj/pS1h6",
+	"EKRkikj6K67lMpUD8pPsVWuNyDsyqFsxyeGGx99Ocxrqm0TtPgwIIGgafXY+8cOlFxMszmX7jSmQ0gkX",
+	"4Tk5ZVjWTP4lOn7wd+t5lLufSuw4Hgk9qp4nnmzYG1Ljs5C0tBZchIzwYnn+k47smDWCfpT2B/zGZ7wx",
+	"6A2JC6NHuvwIm/tnkBK/PX1KZ3SxH7Rdj2qofCt3qok24LNrj1ilLTve4ZfXne7HlqZv5e7UcCKFGINN",
+	"IY5HMAt0g81bxUY7SwFy7JCsfwRRg+2DZjIkCE+I3X+2enC/M3t9bp5oqDaGHZpTGU8JggikhhXe7/AL",
+	"Dxbf+c1+02q9/UfL2Vu50U7pf+fkhpM0/wWUrEcQpx8VMO9iXa976POAsdcUuoEQo0fUwtIJT/HiXPwn",
+	"iHf930/QWnnQCNzJy9lb+Py/lph9w1UMw54Ndogotx4j3ifuZPJi85yb86b35zE3ZsIsm8Ax9phhlujV",
+	"eWEW6qidDbP4B2eFWfyXH77D/lF9MIGCP9ezG5e2On4Wd/JF6C7+HOfpF3kOi51znL58vOhE/Npki+wj",
+	"bJZbRLAzwkJe7/eyJ+rp3513+ytabXMeMFWj5fu/R2GtbN2D/s9fxZP/ePbknz7S/3+xevLx9//jhg2e",
+	"H4Xd7BlLAPyppSJ1kO1OPoFH/uGqTaY6uX90/OsfJWHkpXYy9rzYKllXESRNoy2AaEMLKaBSeC7mzyaP",
+	"btjSRn7lfx3hTFgPpufjfnYX68oOSb4x9Epb5L0HmAHWX8KWUm0X7MHGtUcySjwS7MAm0dsuOkj4lAir",
+	"hWOh6AqmsSCwYgrZVJ9PcMFI1hjH+y8utC+b6h0tz385oX0cCX3ZVNh29UABfBlicxPRuk6FglG+0/pR",
+	"xSyUKk0YwDbs5SPav+MaqemLC9Z+3vpNdf9zxi9+93GqGTbCivr/Ze9tl9y2sbXRW2H1+TH2DO22E0/2",
+	"nu7aVafjdiaeSca93Z646pydSqFFSMIWBSgE2LLGNddz7uNc2VtYawEkJX5JAqnuOH8S26RIEFhYWJ/P",
+	"o2ZYSMT8lIXIFSJKCLC5VNZOL5r9ziu9GMg8/u+cWCLHNl2wsLPJcqGrx/sxUPGEnTH+BKDyJ48AEeO5",
+	"VBRBte1IBktx4Mo7uhHdKAV5Ilwffu0WvnI3dGSTF0ImF9AdUpcuLtNZ9jlV6oOyNcXXjoyApVqVOpDs",
+	"2Q9tOnWDwa6blrz17otkak95oT3ISbnAu0DaYjqazJl5/semN/u67bqP/qbXN9uhUJU3FchRiXMM5rAd",
+	"GUHDAXGchnE3jOfXsz3nv+4hVGJbPKfSwIkIAVhwCyloqiqEP2PyEojfqUbx596vhZLefeaxI7P8Os80",
+	"JGE67/xBLIU527egaj9t5XZdk77y14+3IjxorsoNlFhZg3XCZEVlOXpNt5FJhbntYOYAHesqPAHc2hoj",
+	"ued6GvYwu2NZuxXyLcsCmyDulb3sj29Z1ml8wAP7WB7wLccv/DXSrSNOJ6oQB/mK2Owzbg4NwJUWrliv",
+	"Jov/Kkns/OxbCvI24cuVMlxONlD5PFC1ESzduIE8/8rdjX/HQlgp37KC0AcwqGQZprHJEkGo6F5FLDub",
+	"8/zzgm9ai4J+EFNziBjsWRFkXxPE+7IPihgsSKg561Pvg+jxvYyoV13FPnd8hjDqtWoT08xhdSY8shup",
+	"A+/rowupCz1IoSda7WbOIyG1YWmKvQxzpgGNHnOT24vXoht9uXBrCcRQaT072qvKYA+NV/zIEh4qa+Cx",
+	"5KsTGRNnlIKDx9mtJWBnV5MfacMyEwEK9f4VjdUCbtoEimFNSP0mgKsdvo9v/IyeIATF09jZ4Bdvr+MI",
+	"mFjhT+Al/f3tP67jks4F1CohFxdvrxvs9PVcne2zyR+B1/CbNt9RapqOcLx49H66oeV02DOObASAuJFp",
+	"TEdPCPwKy4atdb/gK4N8CE+PM+2quyiXSdrRcfAt3TPkxNMr6qxmd+n4AmCOAPjYjFFh53Yu1BIyUguH",
+	"axrY8WkzpOErH6wtDaPbJ3f5MvC7Gzelmzfs2IS3v/mAEG8tPVChcunF+8Nb3yj3559F0mp/Y6nRgfJT",
+	"GOHd+vft9EdIpfez13FYSdB8nZtucnYVHN1oefA0CWjON9Ud+1keWBE+OGm/oldT+Gg9V2RuCBMXwFAA",
+	"hKlWXBLzrCG8TAwXWtXL2WTuDBbXEgPY4AW/3NpR4AUNYHT6ZyI5rhejsdDktiQ2eyr3yoYbtjwFh3iD",
+	"7xs3w/NARd6VstAIQhWyHHocEKhro6H2mq53uDxvEA0QW281jxAOKcaNSXubmWjOVoCDEZEPnTDDdrjF",
+	"7Ir4Ll6HieTghet8Bw8I5dctMIbWrgP1VxUpWeCnCY14iISJDAMqYKbtjWbNEb0w5VNj7cImSIgfmDbP",
+	"YGjPwP9r8KwOaeg2/JM5h3E+0ybjbLlnRzctMgonYS9YhaypjMW4uTz6VMDhQdkMz+559gwEBCEnL6D4",
+	"2woLJkxxIHGksrg0+3FV4MqSyGQkEsfkjTTAKTM8c28Fom81cIYCcGfLCfcaSEKhAdZilQI6AP9kYvj0",
+	"UphA2ylgqZVFFqVCcuTFwNzMRKX5UtJyvb79CeEvXr38zxdPn0dFlpuIKeyvo7sN/h+2p6c4xxn/2+27",
+	"f0QYecPZZwWbT/Tktf2eH4TkT+MqGZbAyA2tLt14i38jGI5tjQNP0p3QCZDpvXh77RUIvSoRGZ84xuIa",
+	"dSGkUWdHJZrfSm2ARHcK5JTxlgXp9DXyY0dGRVa11g/Gn0P9bYK4tnfR20IqrwCIC3kvDC/PEZORWkue",
+	"eYwaT98vd8KZtaEaffxwnWxbsWROhZLAFuE+n4ZqGAn+YN/RHB9+ajWcQMtO9H2ncj3GFPr0TCb7mUOw",
+	"rb4DKqca1f5Ocre3UZEEUeOwymq6nU4sSiGBVN8oEtKykibdzjyDzg4kUG2HDyzHWYraI1DRjNPfsYOg",
+	"3lLknpqjwYBSYlJnQNXWxeRp75qYXuUh5bCz05dxtOTcCDm7eHtN297aS9tqVGUzJoV2QNv1cWgEgD9C",
+	"ld46WShprqUdEv804XAT6bE7TtGzWvgJ1/V+jFpSa0ZUxMum17DMbPaNvAdSNwN5SU48G9wkJ92B6koK",
+	"cDQGcGHk0AMeRRyxeyZSdpfCYSSViUuoX1CqTTqgiq4eBD6lvKHVcuVCYvU72t3Qa0s7FtjGLe3KozCp",
+	"U4ddV1B7FugOqCgwZV/BXvYGBWSZHO8sfCtsegKYLis4J9b4tF9Ae/YvvPr1OAUAqSgPTlquqquyzDcq",
+	"oYOK6OoelEIiaOs5YmlX5yXhStDfamCxfw6aGPf+ay9H9jafzVwVbUdRET6vTya9eGiI3f82wcIiO9Uu",
+	"1gEuDaRGrJ08zFYmzNOGfZynnbncK1lkRlUW/fH/piqZaiTSMchcRjzVPNLUBFLaw4OkcanINrYK1bmy",
+	"aM0LTc4H+oJp2loBWxrnsTv5YVTFXqVaeVhIFm24jlhq7biNt3IYsEtA5ju1fmol/rbhxxQLP6bUNG6C",
+	"JvAI2EBIyw9wrMHg+ySHcP1m6w2JImJPtXOhq/ZU5QZazCuqwj7Ma4hAUf9t/XI+ybHxugkaIk+T17nR",
+	"AxX2wPNP1UVRfFyT/ZgbHUpo0A9YskWFPHO5UlqLOxd7ERAX25bbi0hTkh4OeavLV8ClSciRVhDK3qcw",
+	"2j6ZTUzYVowG6TmnJ3bJ0DXc9kCT+W6QH4D1fuRsPs5MgxAmNG0nyuXD6/GIRgHFXI09kZndIGFw4mpE",
+	"a000Yc0y9ZFtfrNq6SOYv7UCsUaQ9AB9enquMsO1AYxqUz6kTN35eVEKzM7ZvTvasE3CaqK5o9eakHEa",
+	"tA+s9hBLmGkJX13D1S4jWUdiimFv4k50aD3WDiXm8SxK2CZSshxnQnC9WrBj5Ml+EDESnIMaWboO0zn+",
+	"EUx3WAcAX6XcFcwnyormJpopOO+q8+xCJMwT+AYs4oMRnaei7WiCMv2MLfhvFFEgsBR9z1us7TVxVIfo",
+	"RgCBqQhGdMcxnI6ZvaUCB4hJ8MAxT4pHUtIXP6lPSzjKUMZTznQrsBXc0EvbFEDFFBgG/aqm9sMePFgx",
+	"fCF97UkkkN6dDKjPrPChNkOgAeNQpWPHcmdPAwr9siwgYFAiWMonLRBc1+6GoOG68mt7RexoGJ3hOv/g",
+	"PhE7/22BCBWExDIcvdGGL31qO+MQJpkoKSHNDpDThfWy5mmKntSEYS4XwPodN3Cws0lMpy2rPJ32i85j",
+	"CO7w9qna5DZC5kJ8YzupphFKpTayJJNfjo4IXvUwrfZutWj6QrTs9vzEAG/PxGxukP5BaG8rkZxqkLkY",
+	"453E0a5NVCRx6wYGsdJfoNilx6kwlHq2UtvkworplGfhSAwqMTjCo6B/I3sdovXKRAAhC+sNobniV/4G",
+	"dxU2Pf8E5Uo8GbZ8CqPw7f0l1NDcTxFQyUB3mq5Ixt2xLKvCFvzcP0pOUXHwkIpHNiWd8erRVS7AwFL3",
+	"URN9v8uCtW9lISz8niWFrhYo0JlFYmFnlqZNYzkarpWVXo0RPvoHX5lCyQpXSAU1dRzZpaEDdLlSGRIW",
+	"hyHuaJPqc3xbc3Xg69ufqLC96J+Euj1Mr2FZlI6e2L/Gkc7v6MExkFP+wlKx4HFRL488pE9jTF4xSfzH",
+	"SuKWhrrC/5EwbX987okkXG298zHueKrWReLJKIVQAo7mlIpl/6/n0UcXv5/mmic0clcsq6N1JozhMv4f",
+	"mUtgVlcy3fwyUyoB1m0mkrqywbcwZw9zz3+E7e6EE8ojhZVEzEExrPeOpBpGE9Q10PhVw/Y/mZTqq6TC",
+	"CrCmXCFUa+yJmPPBNfvih2NwjNL7bMElJU7JNZDNtd5eFo7Nwt2QE9jj1i1IgZMW/u1pUqDI4d7gzZGH",
+	"Oz5h6ENj3V2gCkB8L1QUYiGg10NFCi9PTamYmwSvd2HfoW0PTtMarpvZ3D5wZ0T00ydFEc4ReAyDS4P9",
+	"qqajeImNOoEimniMlImJWKmagrq0BjpIW4g+rtXxHB9V/z9lcpazGd+TpLVSYdlJYrtVj1m8s1dsIFSk",
+	"Gg8ylZVpOIWk6hM/JntVrzhb6J6QGFtrdw78SW0L+C0SLPXYlROV8Banur/1jEzRAao/eZap7OwYrfD1",
+	"i69qWXTtCQtFyp7MZ7bV4/aDmnh5GzT5+REjRc6kcVD9yM4QpdDjZVc5gmaMg2SkwBioDyqDnJRABoZq",
+	"YL/Si9HhK/WC3dV3N370uaMS6kCRJiqOemGCgB9w2vy0HGUgEwoZWucgU2vNs2iVqXueuCp+aBKas3Qa",
+	"zVWelccb+4EramqyZiIKjOe189wSIXBfQKRAV7TK02vUJoOkBpTKeotSzf5/Oy03zYBxL+2eY56MQ2FM",
+	"LEz6+0cm0ohVSYUucQTYV1aKB6IIboHKYZ+9HaMOtoDAqN66gO+Qc32oBYQKm7GNfJW9lffCsKLWYqDT",
+	"nyKtqZALApMW/sVQanmncnNJGUapwAjYnxCicXWdA9y6wDfeSz75Jj3GppypWhuygb1/y1acKWdtjGgc",
+	"3m6B7Dcc/U/sDnx7Hb3GBNLTcNKRtXIngWzALcNJxknYuQgev21l6bwI9p23hq8asWiL8wdPe3QSisoo",
+	"7DemMCLKyYxKxBEiOLAobp1RweQNBDpftUucHck/V0MqIzhs9QMSug+u/RnpdceSPSpYt7IFEfEQHaxo",
+	"yIDBaVfbSm++Ao5+32iPdeewBhDNVGnikWvwRgc6cJhVHERc7f0tRRF4uaPs5ia/S4WeE3ZckqnVymVU",
+	"jFJN4dr7rXh18IzqViWG/9J+dRj29m8zwafdpRj45F7nKd4aAJIZHgTZLIhzYi5L8jXXhoT8yIqKNl60",
+	"k1eb70MFTWZROR3y1RYXdA0V9K+5wDjTVhVFpIWcpdxjiyCGBpsapw2EiSYeGacGvfaASsMvqhgeNV1R",
+	"CD9V2YQ/jwhtqJD4oi0LSky8aYmjjz4SDOwz+GRXCsgTgbtGUFX1r1SHjhk31NYOhKjcVtKU2O1dc12b",
+	"aoBN7PH2mjXwkPhvD1IkrvDNMQQlYNGKMjJhtru9awQmgPZrO/HeJpCMpHCZKc3UcUBvX3fgcJckpkI9",
+	"/GDGGrfTIBfSPLjeT8SMMnjlQrJXXQze9LOTl4Q/xF1Ji0hWr4PnwPQ8BFyNilZoCx6hK5tU5Lk1LB+H",
+	"tF9nanWsqHc0MryT6eZgnPa3EIWbiXsuo3wVjpQbj3DAlhjspDyn7sumA/Ota87sk5Y/ruL0lm3gRJoy",
+	"n/RU22hJlyXHzaNX+QbS+h4ENaNigROVm9IU2gXoRpbqVchHHxwkzUxmmT37HQoM/VMKcDBz5sAW3Uxa",
+	"c25nYb4ACwFn/RwKqzr2yw9wzwCbpmeFaJ/iqLr6UBkQgQiqDSl3AZNi5eb17U9fgKTYsT6Oo/XvnD+c",
+	"o3VUey981zlzUK0eH0GmGygEti6wGfQUd3bioxA6CnCO6L0wUxd7ogYMWK4UGD2sC3AWdyhhkKmVQOCy",
+	"7dD4hnKyqyKIm5o5cPQJE91lnC20rwnmn1Z8gnQ61fLi2pd6D2xbpJlxi+ktoXYnLT6mvTf+3alrI4fB",
+	"dfd6gX9iE5NuXAiM6WjNxWwOyToTKUmAsNaMcl1eWO1fdQiXuTYRhShifBJQY2EvxXII/zDj2qiMPw6V",
+	"8h4H+/tRdpjUvltx6UUW4oCul7jk1w55fmluTPpIZO0WxvomESMdXiLZRomrPZSc0el6adzMpOKe1zTP",
+	"xAiYufXkgGcF4XHCKsDYfj8v6jKPULSP9VzQEZYIOM238G3WiOUnZzzBnuC10Ah7vp6LlA+6N3OZqMex",
+	"M/8pE0X7cmimllF2dPgN+vsGrGenchsvJ0+O8mUORGM6eMbyfC3MPMnY+nHstI802i/T4BpfSpsNNMjA",
+	"Qw245iZMyqhBWPNmpO7rnHdCl5UBMy4B/cgUpCVALgvizAzhIoUAK2uB7fjT1y+S7WFwmfQYBHDrB4DB",
+	"DtJlXC4ELVV27o2D/NWfX+2HqcAcE4qryZuq7NIOAfEkdMTSNds4xiK1bkIVB7lXe8/CQ4P+3ebbntPZ",
+	"vZ3iEonz7w1facexnPEoyblHRZ6wDKHYc0BIvvBohVi2ka/sPl/PrUpIU/urCrUXLcBZg0Whm42Vzztw",
+	"6zsWQ3wm+SdTWzEPX9S/IjDnWGC6265plGFp3Wi2PAx8obvffR2NsE/94JWviHYROavkAvVvcJnoGFbJ",
+	"/ndTAhCcqjRVa43QjcIAhI7KEp4NDOWS8/OEbXSbFr+213vlrdpU8cs9IZT+9JcXySHKdh9IloDoLoeo",
+	"rEHbzWndBm5Iwu0Re+TRu00TgmFYmdX5aqW0vdTcAJDzW3/XQC0A5VeMbZK6dw+KJvi9WqM7AYiChTER",
+	"AY6JKMck8MRSkocGzq0jl+D3IuFywlsxqN64m4Ke4xmfqCzRezBd0ii6itzdg/ucUu/p3uNXmJ5k1zbj",
+	"bDIft8y9skTDp/wmrvt+l2eEWDNu37z/6e3rN8//CIQjMbVXF4wejtEY+i019ld2pQZbM43kr6+YNrvg",
+	"zF1PRvKgnYe/mwKRFgBoAZvXik+oT1Rb+1tUXgXgL9C3EndhIZSYkS6O5kPZGYODje0gP4nPtJjJXxRi",
+	"UG5N6wROIjKiIUOmoR3NTvSU6Jd0j8O5nZPWx9d2UrStPQ/BgJHDtSsU2qk+uIFKKVxlBD6vpG3s8lBb",
+	"E4BRAalnmX34SIR+p5Bqj49nq5R1ABm6CbqBO4OeJP7le50jdiCdZwk+us9Jgt8V/hwpmkeWLOEUnwJM",
+	"Ovsnd8p8GviMsV/3RZwxoEB330q+m+dS+/qbb9q51H4/U3qfKSDlD+9UQUmIH9Tpgjqr/oRZkT471lNh",
+	"9zXnCyofhLfTCtk9ErYhYFIE77QSBNj7SyFzw4c/b3w7WsId12VVa72RSWXmeqJpb1qiD73CDzV9DG9k",
+	"wpNQyyMVMh+QpwOLc0mx4yLqCUumzZFECOWVqJ+/g7NiLzrKft1qt7cd/pUHc1AfhIF3tb33ghd1j7hq",
+	"5yybzMV9c3zBTesV3bfXCv5LrKoLOFXZ0nqJZ3dCMtjUvYrzmX95Kff4Gt/57FroldJiFLw54HWaq9Sx",
+	"C6MgoKVAg6zAzt7zTEwFTzyIQ64ftbQUCPGdAnNd3NqRHYX2C2Z45vZofTTcqOM+KiwYp2uE2culwTnR",
+	"nV4NPr2PV/NDgXSMaxMq4E2A+07EwfT1xVcxNrjcbYZpfxpTovWcc9MpzLdwV+8s/9ws06YsfhM6Pv1m",
+	"lUwPQ8cvS699yJ56F4H5z2EU+3dP4SwGPFunKotWXK1Sjo4YJitBzleZkFj3wXR0c/3d4xY/MZPPyBsb",
+	"fhiNVb1iJt9Np+MGEKQyvI/9btdH67U9GPpY+1vxIffTUxfgjmae3jLCM1GSR3OmiyYsb7Bcukg8TA2E",
+	"XxzIKUatAjkk9bVU1Q2AFlIBF1yrhn+yN23G8CJ+IoOtlT7v3t8UAsAYjllvS8JiuHYZjBlj9QRxhFCw",
+	"ODJKLSB2Jh+b/vs04Stk/G8NRxe39YoK7OJmu4PVNbYJ+YvDcwHAsJ97VZh5lx1AfaBSHel0sABMTSOV",
+	"Q71Rbd0F3HR2OjO1Otn9bFX3k04rtfTwPqZqaUUDtFn7h5VMBdgns0zlKx0O8L/pzLxKkmKqHihbth8g",
+	"Ql6NHhUtRKn+0OOlCTwNVJisjKHx0OtmAKkecV46a1iW6hiF2rTdHhQzD50O5/Fy3JyK3AakVGWuux7i",
+	"+ryk+zK1JOabMelumoS9Mw5c2mvDWdoPWetcdSicg8+oMXxHaBOrawk94iDcu/lsybMZfwZj+dOBgnGD",
+	"rxzZAXzIYon2QeU4vIymgiPKFFm/UhnCKNUGSDSQAIRlfJijE/xDjq0Ep4uNvJHJmOI9LnpbqKznG+ug",
+	"loQH+5yUJN9pzpCo4Y7PcqBwwAootm7PfR4pOqtMpYoqp08mPjc4iIcrQjTA39Vh2epS97zcFFcR7Wme",
+	"YcgmtPT6QqOuyEjpxs7UWpkC2MVI9oufzHlq98ZdphZAapNLYPw5Pkuxr8CUPrs2vFC+Hqzrw8EUgRhM",
+	"JiVSQQzcYfmaVqGMufisIggd8Qd/59ERiD24TAcLVviv2SdcMYiE1bp5iAMJk3CBzWz/mycz4BM20VTI",
+	"hNp7SyzDC74ySE/xcqxhou4sC8bY2hMHWOqY8VvnOHXZkE4obZdzuyAt7Dx/s5e39OcokBe6ptrSZ4ur",
+	"KAuHlFhWMmFFsPa0Ca8Ofe2zKVOVyxA2KCxuWfR1xCRfx3ZTgspWvpS1KMr++gWUSYZu5WrU5k2CawUG",
+	"WtyaTv4bumFHeh/AcVuh2oOqxg03oc7gpZjNrefgT+IYo16ua9mewvwSVxZO4sioo1szmxeqq6QVmc+P",
+	"OZmLIGm8p3PQ5e3h2IL4e9sqXqrIehE8C6bi45YoYnlyT2UOnP6cvap0J8QFbwmWe89zmWQcQa0BexPI",
+	"omQCRBhzoY3KNkNarSeOSB5hGo8ak/TjPFFU8oELeTky6ccxXmyy/kSYcp60O+nfwR1Bc/n+pb3S+HYA",
+	"nRl8fGSf5D1+TwCIWEzUw4uBgAmRKbRrDrOzTbA5lNMXMlJ5FiUi4xOrsqInt6/f/hh99fwFoMie64lY",
+	"nt9/9XSozrpv+UxImM1h3F77aHjH2Nl5++IPENNp2Ph2kfyBYfDOowXgB24qfO3wEmDxj4yKcisIVg9i",
+	"wRocZBhvAeosP5BSLyFwISo5Oa6faXd7n3+mQXZ1MJFsHGHk7Uy9yKzDjM148D+r0Captf8vvGKLdK5X",
+	"HAL49SE9/MG+3B+1HC807dFaZQtdMvYCZQ5ACi6h7xKMlFRJDrETR7YGWBw6SsWCYxU6UmOa1qk6UiCa",
+	"DVCvDQY6lFF3N2/KIIXW9kFkMzqELTv3Vh/qMkHaTPFRelZWFUbtAUzCvXT44Radfc1p4pcjiI2zxkh6",
+	"VBalHHgqlRxM/Z7bGdn0y+KFEqL6iLsdx5GWwB5Rw6WqYzz43u1VZiJ7x6VvLQPFmZab4F++eOG6qlv6",
+	"4I+gQzh1Ub1dDLsqXQXbSRiQqG8zwH8Cn8ObKWDAoBEytSYM9fzGsEnW5Isjlu5wWyRVs0Z3xE7SD2rW",
+	"lSrEyQL+00zJGR7CTVia9o7OYsAdXAV7queaZ3F0t0HKjsTxVJO1uZBq3VRMbX/ZVEr99Te9i7k9JTyQ",
+	"1DR9Id5V94klQMadkD5uSdeAH0cvX7yooFykfAo4yw0vTQGOc+sTi63cvpFP2uAIMkYVj9tYD1uYmU2A",
+	"lnv2PIYKL7uqTTzS/qAj0ux6EHywcQ6wFkWBTnWrrkAXvV9lAVrqa/izAzsAbAOpTGRUDhpywxsxeZkw",
+	"Ym9N4vbxXMikax8Dm/YXvI2bNl98VkhC7x1+g+0snZhM+OReoEx4axAyxyXt4cjwNNWRmsaYFAIXBw7t",
+	"O7tBkFaCLyNC36K+q+QxuTktGzzjKWeaPwBz+T2OZDyD+ZEbsgO7bhh4gw0C4ZGIaXIkXPiEoMug+3DJ",
+	"gACdNaHchjFbMaj4EERV8nURD31o0npSaKvThIkJRVHyNUUeoTfZBa12Yr/Y0WxtETLvtwOVw4nwWrTU",
+	"a8LkwR1BT3X/0t5Htx1E58GNj+11bjOR6UAczJrzpV3K6I5HYGSZtZjwGPkByVH0Mgb/CIAQCM+cy4Rn",
+	"HqyEyCAe5TlOnAn1YoR0Yj3aoH/tO6CvuuH2wlqiWObVW2bt3R/mVOnWnsSEB/eR2uAlZ+/zlOuYshNx",
+	"KZnpoEsAwxHD6UvOra9DOWvozEvYxioqAIjbAMwjOp13VrLVFM3XAK5nPbS4lTg7oPY8trtp3wTX3iQk",
+	"DXwDxKR3OOsNOaq+cx/wZGBdLt5eQ2BOlvRGrQ95h75e7Rhe9aJ7UCsuoyfoQyJw59MYamJXUNDmK0Ar",
+	"aANQ2QZB9pmSnEqO14xK3vDI1Q5rECUnZaVgxX5l/naIVnhoUPaPELG07+6FlXCtwOu3Pj2c1jBcx9v3",
+	"v7k2kVTrC6LMKXlla2wOEhOe0OmNGV9td8ecF2ycTZ+ktiAWuiMIV6lWvoBwyTOewkY0cwhAYkSi7lVz",
+	"IY3eN6Ea0Etwm7GVzsXv60ARsvL6wLo4cl49V3maREmJxTFcS2uNojpH2WTSIeg2VWBaUaa56ndq9q9E",
+	"+8thlExbje9dCXdkPAMknnAkf8XsRXdssjgS46ezbuYKXlcswxC1M1eFQBzaAXnl9F0wDxu/OLrjpY58",
+	"hmRh2CQpk1BzX94kKluzzJXmNZ/nxW29dsbJEWyq39XTdqSf9DAd/cN7FcEVt4fwcEWKR5sADBt4chKx",
+	"3KglM2LC0nSz02pm7cQ7PoyW9R93/hlX/d/nn8kw6lHxXkz64aVQIxex45Psli2NPcC+LJnbvTxJt8UO",
+	"dyTj2gcXVm2vJ7/qclHRzWnG98DLHXmjGyK7LKxusMGheLfB6vr1N0CBFvdFLTvwQSoTMyGP46T7OFcl",
+	"0vuitwPiwOAxNdJY4rUj3n3rahmtNGS4xYnrsUJOKnQLOSl3tsbh3iKtbfSEupkI361M9BkJ67zNMiZN",
+	"9ESYaK5S6PyU/GkcaW4dPesHTaE+UWQGgfifxpHh2VJHT7QRaUrxLudt2atiyeF5TC/wPdatexpHS3tQ",
+	"2AuJ4gijwLJM3POnDbMgqfT8iNWgnQm+J5or9Y5XZn5b1KWFhutlaIDGu53baeiueyj6NvtSfM6cQnUc",
+	"n725PQOR4pWoblyIC7iXOTJ2UiOl8HFXriskuC6cwTfO6Z+q8DSfsZunijWD/3aO4Qfd3BGMBY39jq5b",
+	"CEhYjxj8XipNVlPXV5Uo1/rdBAdJHfRHoqiNBB4IkzJcJevxOw/H1t3l4uRjvI1DZbLZ7v5REuDclkxu",
+	"KoQgEyYRIMdHzCACqNKkaOtDN7K1n8kL2B5WausGgjro5u3zo738++5pklCYnrFrCYo3D0mYisCEkpfI",
+	"UMxaFScBWE6SR967CR3wIAGtuKjNfsnZ0BM+4FR7UHzQBMJoND51QaqNm0njbhryhO3jz+7pdtaS75fd",
+	"zjlL73mz2/k9Xu4HEj1X63qMaCzOtsbMLybPrLyq3P8xlxMlpyJbQlpkKfQSmkx+HtT5DGvZFpPY63z9",
+	"Vpk5TWzX6UpP7nO6fpjzaO6femwxvjJzelqBukoTbf2w7F5MMEmGraNCUSaJC4imaZFwpDUpPN3hchhz",
+	"nq5a0/vf2xt6p/ibU/pjQnLZMX+HqfRavk2X+l6xWaCCbY5p0ShRk3zJZZmX0a9iKYe+wjE0ptCP4TSo",
+	"T6rbdT6339usr3i6urE3dLHJaNf1qLJowgxL1Szn51mecn2+ZCJ9TmHLpjAABtT6F4OMLTkwCU1ciXDt",
+	"aIF5J7lPi+6IzUgCQUAbjeKA199N+5IfqqPiuQ0HFJG59nzyN/0f7ClPj5HE3fw98PSDI9VKLl6AobQy",
+	"i00ztTwqani1RWfeSF/W+xWDbj4SyYa9Z8SSa1dOYorulwDUNEJOONZ0sAhcLqu9hYuu8oSKj4WOofu4",
+	"XA1i5pnKZ3Oq/XRxnUGOapyec3t/K9Pde84mc558y82ac9mlz/em+G2Qo4F2VBNrc3k7oZXcqj8O30OH",
+	"8y43Wdyb42q2flcyxyiZrc1RhyDnlhAQqiYqT5NAFcUTrEuiEq+CFgH2DRBhyQ3mW+5weBC6wFXWJRwt",
+	"qB2HImMEv8XfUGHmMLpHpVjq5GDPmyDJv8cbH0bQbaAQGn3jG+dfjBdCQ9/Fx5c7KT+ECYSEAmvlC+ww",
+	"swjNqXe5TFIsBjVF5I0kWuWmOfRzVGy4IpxC3osSQHUDn429if8eDK6yx/iZG523BpZjyEAwvoFIaEBY",
+	"i2QgFLDPOIQqrZQWq6wjtR4rlUGUeY123N/o+kMscf/qVW9XS7TUyfc1AXHpLmCB0JqJqU7aFKUhcVG3",
+	"PWFZJngCGghJColH8pBS+tpIcNzmB9dHU/8yPK2eNJnYI5xKEvZGmmyzR6nANt8evXWPQoA39JNAdhWl",
+	"Ju3yh4ZHaDCIaO/uQxNabOeAK44G4C/MVNiUhTTfvDqrA9UpSUiPuymzW1csAmzz9afbVhezAtAG9+K+",
+	"8XjSygGpTMsspVZHsNRY3/5A8WiVis+a//rv81wmql8Tsebt/XE7S9WF1FBvA/1TJooKJ37L9vle5EOn",
+	"M87BWQvVRuGI+NTU9/gh4ajr9YsjOBFi3+8XRyDlQJm/0HFRbIy5ETslbGI09GTEBDPiGCSAn1EbJq0b",
+	"IAc38FNuTFcDwQ90T7/ugYBFt12Nax7zkaXpENw0W/BIxVT1sgBw2jqTqe6xvWCQ6N4gjSsGCvaUb2H9",
+	"Q1SRHIoHQxujki6lVoRKRBZhSmsQCN5bLhOawMdPc/MPvnbCMC6QQ/mtu3YASl5RYmKsiXm8aP2d85X1",
+	"DfHpRlWwfysiAW25XJqYenUXfKPdn1maui5QOzYsreZLCIfQHVHGp7nmic8rDFByRLuzk+a0SVZrw8Iq",
+	"W9aqtSXLFgk6yXOzhPKUqtU/Shi3j9AEKXGqlb+HxWz/VUd/TFk8zuE4Ck49+NU+qDav7RC8LI4AaYNp",
+	"vEpdVbIUxhAAFOzPs/jMrnGSsVoKufhMM5Hsdn19JJjITQTX460MVx090oFwUPQRp0aEGmnjvUYoKLf9",
+	"7jbRnMnkMmJgdk4cGgF1vwiD2FHwp7uN3ag8nQ6haa2t3G6Hwh39qv4aTUdACTqzk8iSXhgH3wGugbIf",
+	"RdF5AeCueCLZqRTIQ9EEVrAdt3IjueMsg4kCEos9Sgut9Xl2VOq31JEnkhj+Z+zZarWwfUm81auHaI92",
+	"hTBXv2/X3lePsjXIS2Q/c1/IxeGBvpRku3eYDzdDAEfAPqfScwwq126T4FXFzeb+j2zBYQJ/TyJty9SV",
+	"Xox9EP3IElyNpqNIyEWMemFDyDQC2yHDwcCBsgHnYSpSjg3DU5UmPIsJaqaPSq4wcwJNnYu2QLYVqwZy",
+	"+MHAcRa7zR4OvXn9Xjuxm3yi4OJPLM35Ry5m84bYYokENobCFVQ+YEZZZYRsr0NTreOOwDqgsIgFFTFt",
+	"a/e3RtjfhQzNcuVf2vOcxUF0B9bEyC2AH6HED17r8LqgoQ/LNwSiwai8GkObqDRfSh2OlQ8/uz4tDtfO",
+	"P1uhbY9mCMjt9YxlMFNr3070Pfy7WB4fwbBPqSFl2V5ZDJic2ze3k9TVn2pBKl7/Sm2f2LDlcwAEC6g8",
+	"yRnT0evbn6In7797Hb16+Z8vniLsG9b/A9wlkJ5BiYV7J979H9+8ehX9///f189fPT+WA61VcPrEUkD/",
+	"tZ1SThp8ZzvOy1l85grf4NVo/eIkncW7eOLdp9pN3iC2J7Igt4MZUMMMm91VlYJhIzSVBhPsRIwgzSL9",
+	"L4fIsJ6r/7LvvrQq5NdcGa7JikEIFTKBWDRRyyUrCVTDByzZqiU782KPeozNfs9pNRvqN67Pzt4JyZC7",
+	"tGsrv779CYPEdfvH7qtatTJqnEdo84E1wCt/pNIbV+4eKIsJgC52Li49CCJyvjhI5VRIgN61/8fy+5Ll",
+	"bA8wGYnaADtUZF+A9jg71BSpO6tkDpASjcfUP+h6r2OKmYdSJO2G3XAIua8OBOToa+at3QHtjxMmo0QB",
+	"qge9K3oCKpmgHtf2JuDhYyuWmaeDlPjQm88940zLCiP1ywCr3NYQoTLXTvr8jyH7H3rVAlaOzDOIuN8L",
+	"LZSEUPqUJ3aSkIASOu2h8ImiiX0imm8TLDCmrNwleO4X5DmraSR9Tril0yIYsNYBOFIPLWzYvd+Jv6gN",
+	"wzUNRHFktYjf0BMk6yfiHEZbHjFJQOOjFGxg65fajMJveTWdtmnzd3g5qF9ZvLKXYwlD6PQq6aEjupXo",
+	"UBQY0TACIKAr2gbWc/QydaTueTYEdDh+N0awiqTf6YJYVzAGXLNhwlHwbHzN2CEpEsXBRApMQisp4Ie4",
+	"nnPIB8E6wwGY8IlVEUOGm9SKS7YSzzdsmZ5dfC5fyc2d+tSsLvByL6sg4xOxEnZN9ixCr049EZfFULEC",
+	"0WYm0kYi5naUx696n481pITNFasv4lqqs1PkzpZcazbbo14eV/RH/FmnFvaPH1EP/8hEGp4hcEfmScUC",
+	"EngIDRuowPmWy+QKBtUHsTeUnso2EYtosR1ZlTme+r1h/u+tyc/XzVrH3TCk6nfvaCre99fDeIhFKzMY",
+	"onqObKzBZHrd3Lvxbi0Hncm1HBShC47NP0BXG4KXtM0a+nLbU0P0Bs2tle/WEtHqh7Jx/PMPBdMPNZ0w",
+	"CmQI9p2ThALBEUZ3zx3fMOPYVatbp/xbumeYOcennyCtf6UX7C7ljVFHKPxYsk3E9ALJ10pgcyHbnm85",
+	"p6A3rQb4o+U3K0rsx8W/IIqmA0mGvvyiN/qOTRZFi2K5JTGAyKRMznLWhon5bi1/cDcNtlH9G068VSFX",
+	"RmMB7F8m0hLmV5gp5+y+Y77hjhE/m6gDoCdiLQvgjwBfawW69WN/RB9gIMGCp4+siz4KPR/ydNYLWCmH",
+	"7V5RG8cvmmuZaa2UuHE3DQDx9+BrJ13V41ZuDgbl8p/2HlAalxFfrswmInOU2HK2i7vLk97LpaQFqCvK",
+	"9Hjs1fF9r9ZIkFuUb1grJE0L3daO374q1nxvBHcvL8eLf0n0AkVyG8NwSXLjswGPvU+LvuQGoF5HbtXy",
+	"wtqEjugmec6Zo0Z684HNOgpdAqjSJClyRa1FkioVk83+brfbM509Vjcl/tWhGo0f6iogrGXjGhy8qceI",
+	"38N2qgkomYM1x/RH3KJDqAyAv38Gg/7T0OrjCxBc4kVYu1gTagnE96tmoaeCp0kpzyUVFnEnkTbgGhKv",
+	"SMYH10LnLLkXLTCQV8m90HxIRXSFA2hYzjXb6BLmcSiwTixSW7NNZFQ0UVLyial071Lp4lRUMPOmYpZn",
+	"3GeZxUNr4uwiOasufaKWjKjWT5jdTJJrGMdJivT36P/E2dr61q9rmzNTpRa/sFQs+K7h/dZE9rKO7GXP",
+	"7Y4Pd6zHCJiKfeE80oh1vV15acX5rrSEu9cP7BGlDz11j+gDNxNpxcpN/8Mra1ru88/4hx7MlQfurYK2",
+	"cl/D40uTBkLOIXGYZmo5gECMcEzUs2wmTnx6Pfjr/c4f6vNujCyNCzQRf26oTxYaYTgKbn39XMgt6Og6",
+	"BI+GgokFr1aT+whPZSZrjpUl+/QW7335aqdqoHvzQd35KqVDbN+WkeBgGG1wKVC0C0ON1kAyBrM7FQhu",
+	"rHMEYX28lldBPHYyu+tvSsjmuO0p3dKjrDQhjeoxLwcbR/D8U5tG77nd9a0IcQ7NUmXU/jMhrsNw3Ggk",
+	"0kSOdkksfp4vbY53wc61bq2OJiqXpB7LCPdBjkh705qL2Vw/I9wOXIXGLUh9V02Hzw1cfjdtDNxs4fvL",
+	"dENl5YggUYKUKHUumfmXgijRyA9bzHuvzMaHORfZDdLsdZXK0aP3SUTgL0JkimHRqzEEstahZHnOgIzd",
+	"wQ4zwE3E5i0CSXxcwc7GfaVXqTCnPdpu7RAeZMQ1QABC74YUPhRMq9TkSaWbhSxeRn98DnoIS+ddY9wd",
+	"T9U6YqnCHtBaQ7TDEoX+x6WQ7u+7GUhEvOo8kFEodl++FNL/MNw57iYzRimEl/9+rLOy1NhTXFtpcnoM",
+	"yuYhXhVHEN2yVjqc5ERNpxVKIWKO/EFHGWDkt/AZjXLUI9iXPv+84JvWkMk/ZaJu4eYjAiZfbhSkWpqG",
+	"Rx1PohQohVIHw+q6fgHRFgsPVlxiyXOoUueTxUvQt+8ZLKk/0vLaknRzoFwOXUiAwxqOSP1R7ob3xGg8",
+	"3zII1VoiMysgR4JzgMCReoAa/10dCObhaS0zlON6cqdHa5iV59Zjg06MgKpNnesVB3Sk+Az//3M4K8a/",
+	"+XEkazCR6hPkhDY/UXLCM7DFxt6ot7g4xSaNo7sMkCAMnmYqi3hjojdsbgf66Ja0ErUxCfCFb/1tAy7n",
+	"1psawTt0tJBqLUN16LjnVcol/qAjXfrmBx/0bdJ933Ezmf9GVw++rX7JIqnW20gshIPtEVmAKgKdhBIk",
+	"0eAHIg7w3NpsY52KdcYdNgT93VuOA59W9LnbVQnWMs+Xd6tMSEMVSCLbArGfKDkV2ZKTQhwqxm5HeOoD",
+	"bfw99CHLNZ6LC76h2rDaDSV0pMVM8gT30bE4iVt7xHppsrnc/8bdEDRaXH5tz4J3+EF3SNg9uF9ZOt0c",
+	"wgNgyeYZwLAuhESeS0gdl4rJ7lmac3KIEfydmyHwLDoyHdDA4SLnp+EI3C/38TATFZij+DYTfDpAoqIA",
+	"z1mFSlngmjswvkGQcHCs50tmMvGpI9X2I940hgh2pO5EEiBr9/WLkdHWKrPYmOrCMJs2UZanPBz2GvOo",
+	"jq5wdsk2wFFtlR0BsmU6EtLaeQg/uQSQCYJjzzg+BHRiNFFLriPiFA/Vn0/C2Nl6gbnGQVfKvuGnFuSD",
+	"lc93Hl1sg48qIDeh6+yTNTgBLkvIaKqyCXcLoTBkD8cSXw4Diz9qbrJYdOi0PXkEDBcfWnr1b5o/8Qea",
+	"7d8YntT2joqgf1tfkr/kQI2r4GUs0vlkwrXeu0+/l18LlJHNXdUYnEdiyd9ZJxrZNr8Qps8f2YLHFG2J",
+	"MQtHkIjQ9B+W9/MyWiPbgKNUZGkKxpVqR1s7noUCN8X5Z+t9/bvd92nYGL8lw7Pp3ViiB9V6QkeiCeJt",
+	"T/L109KRw3o+ZjJyehKcMBLjB+UONGgdLOOqI+wZlEzDitptSDeILBKJvgRkMbtHIs3RtINUpJJcn8jE",
+	"IyTgZgOrc4WRGKNq7Clt8qwFZvnG3RA2eFV6bT8JxR90hwncg3sFr9zNQbjOMw4ImdmMSaERocp6dJBv",
+	"jIyyul6X/Dqjojs+ExLkNC7QlMCnqxQqBfTn6IPPP1uZ+vc5nR19jHuJHXW9zPtX+1j313YMbnmDChkW",
+	"0bVrLZH0JsbHyQpWNQaPo0gmFBiiIipJD3Z7+JkJbQOD19q479/D1V6NREhh2FMy+oN/PxxUfpyLFmA0",
+	"gsmmOECI88wqAcTnxnNsg+wwUnm4M3hlsKMo4RMAkddNcUksTdPnS0dQVs/Ux2Xy3mFfjdG6kvQQsBiP",
+	"zq0w+auAyTc8mRt1yQFobD/yQOxg7/k6E6aoo0eNM2FSKuspWZlFU0nlvsIkY5Oi7lAqoF6Gs8ya2OES",
+	"Zxlf8kS0ueHv3R3DuLLw+M1/O37w0UuX6eMazhvNEXY7HNfLxyJKscRDaJsjPWJW04BdbJ+bcoOeLqAC",
+	"s3R7TAR4zLJMtWMeOwFhenEWIj/nRKdkwTQL0AZMjKMRqH4eUghLjD/joUrhvLSaO+PXl1XMIzX1ZTAE",
+	"DQNURZqb8s4YwjZaqcx0ceG9h7uO7LamFuuJvu9Nz0IBD6j4IjNSESV3xDCyhEEmp+yzbGP1OC5lQ8DC",
+	"rXd9wP7r/nZbiShkr+a8WhswTTvDouPS73RUo8eB8Bv7UIUfalfL5JdQjzIBptiOJ7St34/okQghYQfu",
+	"396fcW3VXBjI3PVcpbSj8blI8ggVDLCJocgMfACkhoyhuknIWcVnjKOMIxtUHC3VkksTR0tu5iopAgxr",
+	"BhWDAKnDk4iZE8WzepND2ldybOS4Uwxci0RMp/jCybyWB7Kiy39FArlmNf6ro59sTfSUegYhWQUMKUo1",
+	"6FOi2unKIgaLdpQ/s1dIjT67M6TmH9wnUOLnMoTnUrVN6TRbVWpwkG/FKM/4PWHSFcmbOV+GpuQomaNt",
+	"bPVubh+ozfkPvvarP67JWXltnU71Mnk0ijz0KGw7OET+6SUEbUurDiH0D2HZJaT7qOBaR6s8W8HGrxWy",
+	"9jaHYymQ3N5rL8EppG1AZ3Wkdbvyzwq4TwOWrrx60e+0GZIL7dX+VGhlERk8Koebrh5gz1AysWoDd/Ws",
+	"bx1JpjnDOGb8ZqwtQZ6deyQSkDJw6UBL2SsMK/DG0UTniTqpTF+rxgP2N1QORt94rb6gMptSk6MD+3Vi",
+	"HzG9ACSk3QoZIgJiesGzaM5ZpomNZtB6ma0t0T+XOtSusCMYVdErEojOMR+kqkcNdA4UuCxF263Kweh6",
+	"NWiOpdxSQVTTGqNsyZNBYpplcZ0zmTwDH/WUIvs9k8m7+5HNE0S722kWqdSodrfqbZsk6gsySPSiIBfm",
+	"KfpGbLXKFAB2IW2Xd64O5ds6QhfbIyA5rWBzlv2W3DJrSLmuO3fOMh1pzmUNCdxoC23N3yRj65Ou9Uca",
+	"xG9pvbfAiZTkY+1ja5S1U2e9p3vChk9VLpM9gqf29u7QKT60V+AUbw0QNoUH2Y2Ic7kbAb0EXj6YfE3F",
+	"1GhpIy3aEnR7I6JA0Fjpt3wm5HtniPdw5ZT35Ege52odLfPJ/BG4c3Zh4INHNwxQWGv8OGHmEc3JRdVR",
+	"xum18hg0/Ns0EtBebk8FME+sV+pR9rwpMucpFjthFcFErbg1v4FOArE1tBFpGknOk4FscFBdnR2VfkuM",
+	"LxNBVwKfVCgj2KV2y04ZzLi1ISZqyR9osLezV7K8nhTsPTU3DIV7+6vU8qZPlX4UgTH7avzS8Z0sWHFs",
+	"jRwrMkYR4FRITrxYsK9ix3u8ZHJziZ0DQkcJ/avLfd1tIgL9HN5ww53gaoRPtgveyKSkQsNL4Mf55p1M",
+	"Nw/mIA+ptN9g4hQU9x2fqoxDGjRhG8KkQqhaKjjjCfr4EUCUakfPOuC5eQ7boCUZam/9QUjes6DDtfIB",
+	"WlCDtnPXdotT1IpLGDSw8FNUrwAujM9m2LepRWqXfx8SFYh3u5Sz/UvD4JZC8s4queorYHocJRt8vcyp",
+	"iKe2RGtqtopZoCDYzsCLOtbbneiaiZb2ZNEKVFXDW1Jo+iy/xUvyn19APA5f+WdKF+LfXtYMIGxljZe3",
+	"nmU1Tv7aeim35odo7IGEendVPG8OhooL+mGp4CfdzMP4CX38UNw4gWrNnRqxwgt9z9weRvb/FR90XRb4",
+	"gCAaJzEHsYumTTu5PpuBm6dHwnyqfHPvHaJFD3KKrDRZB8A+FT8PUYxGzwI8KShFD19a1tB4RW8+/4za",
+	"4N+dwtV17l0Rg6J7tPWPpW9txzO/6SRALKSKlsZmatQ+37w6i9sPh58HNs7tB7UBBWUl6QtQq0Qz6Ktr",
+	"hSccGJecxJ/fzZpsz3VqlcHzOzZZ9OwcDj6yxmgimyw+qIdadLmXz/AlNflAdG6mrEHKJgtse65sLKCD",
+	"drsLYxW5TFTATkRAdmvNOcAdHXr1zT3PNgnbIAFfgwadtnSUjIDd6D+131Gdp92YC/jIXkmOQAh6VnQn",
+	"zLBUzXI86u2DsRgOvIg4ojeUFLOGAgug7xnmoLZjOP9s/9ce283TQcnBcc0aDj9899jb/Z3EV+MKQWCe",
+	"YAvNcEvT59TM3Fr0sP4bOpFWwLBQR9tAC30gZUPvUwiIMZ/BMP60v6ScBsjrAcroa980Uumo+oNGjRKp",
+	"zOsUjMDmKS9A2qUyWLhFvI1MY0LpOA6ERv1y7nuiGn2BPOVXReNUuz/gWXnt17swTN3hBZs2SGPnwwH3",
+	"KE9UbURfRWrtCOCMKnCog0RJgPsadaEXqyjlRgMU7JyZywLvjGwfwJ/zOfpozSFCS97oJxMZMZsbjigh",
+	"oGshbPTIFGtJ8DXP7sWEPzNqwWULWoQ1Km/x3g/21nGqCRO2cQSA6LJ8/c037eHJWt6+lz14+6gTaTd+",
+	"6CLGS7a5gDKOJx7P5WmMEB9LbjIx0fQ3BtCaBGK4UpnR0RNaYPeDVGj7r/C/p47jhbA6BdrlqVKLCGLD",
+	"WDfyBC8/jaP/zZMZ98qRf1rxieFJ9AT/BLOunz6PEjXR534R9fOlt/XFZB4VFzC1tWSbaIId4S76Xoat",
+	"oS8siWp8BqM/i89mrsGzPIDaYHzFsiXQKzfvMS72zyeuZv4HX6N8NxygBi+GctLgcRCeZhFtReqOAxgi",
+	"6o6z8sDk0ekfuFvP1Vo+U3C8bdMUaq411Zw3URLeipl8l9fU4dXg7NwiK4TKgxRJipm0j3JQgxMltUpr",
+	"NS8G2Z5N2cR+NWnHvdJkbY3YIO6gqZuckFuaxgEPVveKRngbHSgMZ0/oguCjnhFxrPlu4HATM/lWDpSL",
+	"fp3xhEsjWKrHNuNblvjWrcYl0DWrheDk54XaaEI6a6xln7UtsEQ29Z9r1Itu0y9vZPJuLW/dnfupmbJF",
+	"FlDjFE+9JP+avgQUM/4LKnKESCVmRaERxsBq95lSyem2TmUNDAAmN/o2t+6GAUX7Kk39a5oButwwxnZW",
+	"C+BBREUCq4lOnQqGJMPqOwPDhbO7pRZoX1q42sAH+tGlJXq48Q83yBt847i682ELWCka4kZRIJ9AoOMS",
+	"hc3MeQa1MxtiQNvYWwKGPdzrzw3Pls064YO9+hPPGnTyMSHze/fUvlHz8lg6o+f+6X1xaP0PwsTR3eOc",
+	"moBptn/JXV+AI2gAzr3drHfsi3qXTG7oNp6gExcQvBhh9VuzNLer0XDpHw0nVzFtvWQXprAfJZd2s31A",
+	"bQb9NoAFBA8aGa59Ryo7C/phmIN6W/YFbXUPMNAgRQ+OlI+CTpobHftYj5CRMLvUSMI8fmIkvbInW6NR",
+	"umLZ0CucNdecU1EuEKOHoxZmaarWHMHjSm+4wCSBw5csugcAp8SanCsuwWagHyE7mZlnKp/NY4rvGWb9",
+	"EbZmGwemRC0HkVEJ24Q9OjLehRUL8/ugoWJhhL8jxXYB6YNErbc3RfiidG1Y1sw8fmuv8mRQjUCvqFmX",
+	"77HHKoAqoCfBkSqkNixN0bWcMx3dcS4hd5+vQm7XTlr3d3mF1L2jyp9HiVoy4HrxzU5ML3xZtdAQyjYl",
+	"kUmFxsVrwPJ9MByWlZloOvqLG44v5cgzsKwKbmUAKqUJxrmF/JEoAfMs+IbOCg2ROzOEsJzbt7RAgas0",
+	"HY0wHPGxPICplCrHPLxeCwNeUcaBbqsmB3UwDUFyegiSsaXxima2SH4v+CaOcJYjo0AKoRUOZttThQOk",
+	"wYSHqyDUG+28q/rTgK6H9fmU+QVRfH9hNV0llAsveBxwkAAADFsU9Zh3C3fkcLt5pfSR/XxJuB+dki5f",
+	"0s9P9aP6eJVubsPEQ2gkZeh0lWcueqp36HcTMZ3yDKl3vRe05EyaoBUX9c2+SYIfv7fFekPtuwMizNLI",
+	"xk5JlWSuwVXy8o9gNQG0UJJEzO0uV9GInm9yScACHm07JmcKPR2ho3UmjOES27qCayQfmWjJZh0oQx/n",
+	"mxv7t7pWo5oc2FuYh1kYTtkPaPvTnFuL/9IHJJAIslqHF2R24zbdfnYyoS60VpjwDjwqdnH/6G7j/hij",
+	"XgMBnkK38ag1Zf1DOfuV6lLGqljFgbNO8KLT1N2OKEiUQWJenlTmj0dAKADr7NL+D09ZQbmFRMy49jU0",
+	"2vAVHcZQ6Ai1QVhJIM0w2vLcimVo/IJv9oEveM9Z8pvSKu+h6NCpa6nWRHm8XLFBuA23lhOo6zps8/d0",
+	"Vy82n04u1kryp0fPfy4X0gr21O0SoA0FuFtvK2B1B8UsoB4vTcm25zzxiIx7QxjQu89iB2ZAJq39UyYg",
+	"tDdRcioyxCVdM2GwupK2oD0dUvyXKRMpT3qhHFwBg6EHSnWZ4wjn4W6zL4lzU/X5o22r9kK7h69F3Ivd",
+	"jdX48H6MHnhvMEgAUgJ221YJmxF6NRLynkujss2jNzfqUZr5RCS8Uduc2G/DcV1TWfX44EowKzhFfZDH",
+	"RTCsS3XPszjiMomjVW6gEzWGfEIkpDVdUmhQQ121LcPWt1gLLJeQKLSX7jcz5ViXhNFDn3S+VuazFeV/",
+	"j2HDxLXPpL/1PB/33z5UOXWKYO4qN79A83t8hqUu9g8zJmRtKDeXRqQ1DRtA2wA/v4iYp+qCGvsES6m+",
+	"evHVN89efvXs65dnzSHiavp6TxYN6KC2Dzp11HhEQ/SG9nZBhUZoDUQsSb4KLk0kTAQLiKsC6zNn96QF",
+	"0NaBvkAKAYJhhrIwjGNi9dEgoO17nWBWX76795AOA+8+0mm7e+idTDeIkoQIW5224PBCvqU3XL3Bzu5N",
+	"+dQ0dHFhMQWRM2OFBDHJ9Y3Tb+9yys7DO0/Kde9MfX98YqCu7viMHe4DwU9PKYonVeTLRwc9SU22Oe0e",
+	"yzZ7BqSO2mTWFZOoVmo22RoFU054Bix8dVvu5Ym2XGsdblY0xdRttaBGZLbBFJDKjRYJ34EfnjAJWzoT",
+	"kAYoB8bkhIM/D/kks1mJCUsjydcTteTZAJJeNNI2VtJ+wFuC6sPitf2qqF0bY6t6o4f2Umxwa5nsXmSR",
+	"5pOMB+GrfLeW2GKjLzE6U14JKKUbhXry2NbnoK1mj6/p9c0nV4totYM9hVZM67XKEmqB9V1U0HmWigPC",
+	"0K7xrKvXFaWpTwavWPSuLNwbgCUNhRJr6L3HaKiHw91o8LxobDHBy/uGbAaJGxZD7adL7e3duhQf2kuX",
+	"0tEa4Ny0DyoleJYs4UNCK7ZYXANpzf8m7tmTmD/jWD9XxvDlyjj73rHtQgn5nT1sqV2xXCMxYVkmoDUg",
+	"rlhOrp8oTajjDCEnC4+9MRZ8rFm0Vs+QXbqtk+PDWt3gTUMunX9Je2tgkKg8l1tsXstcg70/FVlR0rTK",
+	"71Kh58fiWsIGzOubeqtTO7jTs55zWY7sObFJldLQvmDHn66rkB9HV2nCW08dcRtRvqgOYB1CzA5sIQV4",
+	"JX3+Gar2mtu0foLbhtzW9Iamxk73/pN0k7OIggCxa/CylgWwS3AOhUDY6FVGul0yqA0aDq67swKNZ9zV",
+	"oDUueAmTscmE/qfU3PxE4GYHNqzHexTMxXsm+r4seaTiPkRFY2u26akL8I/PEFzjwgW1LvZlNTlGCuPB",
+	"YCYbzszBhXbojDN8wGmq4R6o+N9y46UfMFF3YD3G3Q8lxbrmd3OlFu2xw4/upgGXzr+jvmKFi3ueIb6d",
+	"USsxCUMB4B7rgTCMdVJcWmPOVisudVzhOIOQrnVa7K2BAiWt/QA0MWeDlfW7F4wc/6u8tg7VHxcnRMMj",
+	"AxZj98TaRUaHVap1pGQMFdII8IQRu+jJ++9eR//56uV/PC1kZZVbq5Yu/eXrPz8NlyN2u7JPpLCQjxGK",
+	"/WHqXPkikxtkqwlgIPA0LS/RziuOrfM/dTH6vrv48Gp0etNpDuDxNrWvRnfPhGKOFcs1hyr0qeBpUoY4",
+	"quA5l6GNqh6QVe32XpD0DTeu2+RYbd+8vx9Carosnj00gVFqESbOeMuRnM5tfCYjfs8ltf/f80xMXUgR",
+	"VokJU5RUCwM4aQHXReh5CyLRR7wcNO5fvLJX3N8OoTPsT8/sE/a/DtO99VdElFrPFaAVe+ozIwJSwe4s",
+	"1PlnliQZ19pRtfbbRvSj3uWMf361N10rLNNArDNCz0/DlIqyN5wMCTDTAJyskB5Q61g3tLGKeUjK07XK",
+	"0qRx91/ny1W/ZhLNJ+TUFRPbXOy1ZJ/e4sWvX+xu7G3te4P4kCxVklCbVW58sBV7LRxuJHCCaZHwi+IG",
+	"qIKUDiQusoKRqbSJE9i5nl2UwL0lbsOWaYe/XWc4TEUaQsTc5MmkaEpAuAt4wWGKqjsT+YNiyeGNAXuG",
+	"IXcnT1Ji0NBExqUTVEeaiYRyeo0sETQ7/QFSdpuDUiuoszkxzxquHfcBNwgzSC0s0UyVwBzqBkMJhj0J",
+	"UtF/YVGSL1eeIbYMf3NRGtpMRUqSjQhTBtg4RGRZN6aMa4NuyjFjssYPy1LBM7c/i43ruJ+ti2rtUbbg",
+	"MoaSJONAudBEErod60alyRb1a4+BSuDwAj174SBqjYOsJXWnyzJGfOMoezPFm8iz+Cc2MYE4x3vplvGO",
+	"S7vrW3peHKng8VrNvohUWAwthEWLYS38M8wiMCmc7ZmDs9fWXMzm+hmBDu+UOMEZeu4aDhvBe659R2In",
+	"1NMJ1NdjFTmc1YZzFKSOFubSR1gQ+ASpjQIlHlGxQ1+FUQ4JUCtUGKQ8hHalJaAtmty4JlllenG29/Fc",
+	"kdIcLb166fwIlwfC/MtXK6XFKeqH8LOaRMNTMULTcICCwq16aRbNMuwEiO5ymYCyktYOE0jfgs1SqZCL",
+	"0jg8+grEZEBWN7zVCdhDNJqhSD3BDErNnLPUzP91dvHZ/s3x0uDf7E82/6r85bxgsbn4DJPCJ3kmzAY0",
+	"nCc8+X9/tictVlzav/xsb8zunSbMs/Ts4uwc4rP0tbUNJiXCBI/PhmWsUQ4cN87tXYkaA/Hdisu319FV",
+	"bub/z5t/wP9VJv6FK3J18zZ6+fxF6Rm5mf/LSsfP//4/AQAA//8=",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -93,8 +93,24 @@ type Settings struct {
 	Brake      catalogue.Value // so many records let go, or messages about dates sent, in a day wait until somebody says so
 	MemberMail catalogue.Value // so many messages to outsiders are a member's in a day
 	LapseDays  catalogue.Value // after so many days a bundle that was asked for, and that nobody answered, is asked for no more
-	SignUp     SignUp
+	// SecondFactor is whose accounts have to have one.
+	SecondFactor SecondFactor
+	SignUp       SignUp
 }
+
+// SecondFactor is who has to prove who they are by a second factor.
+type SecondFactor uint8
+
+// Who has to.
+const (
+	FactorNobody SecondFactor = iota
+	FactorAdministrators
+	FactorKeepers // and administrators
+	FactorAll
+)
+
+// SecondFactorNames are the words of the file format, by SecondFactor.
+var SecondFactorNames = []string{"nobody", "administrators", "keepers", "all"}
 
 // SignUp is what happens before an outsider who signs up by themselves has a record.
 type SignUp struct {

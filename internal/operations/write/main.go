@@ -106,9 +106,10 @@ func read(method, path string, op *openapi3.Operation) (o operations.Operation, 
 	body, _ := op.Extensions["x-body"].(string)
 	o.List = body == "list"
 	o.Often, _ = op.Extensions["x-often"].(bool)
+	o.BeforeFactor, _ = op.Extensions["x-before-factor"].(bool)
 	for k := range op.Extensions {
 		switch k {
-		case "x-roles", "x-draft", "x-policy-where", "x-weighs-itself", "x-shown-once", "x-body", "x-often":
+		case "x-roles", "x-draft", "x-policy-where", "x-weighs-itself", "x-shown-once", "x-body", "x-often", "x-before-factor":
 		default:
 			return o, fmt.Errorf("%s is not known", k)
 		}
@@ -137,7 +138,7 @@ func goTable(all []operations.Operation) ([]byte, error) {
 		for _, f := range []struct {
 			name string
 			is   bool
-		}{{"WeighsSelf", o.WeighsSelf}, {"List", o.List}, {"ShownOnce", o.ShownOnce}, {"Often", o.Often}} {
+		}{{"WeighsSelf", o.WeighsSelf}, {"List", o.List}, {"ShownOnce", o.ShownOnce}, {"Often", o.Often}, {"BeforeFactor", o.BeforeFactor}} {
 			if f.is {
 				fmt.Fprintf(&b, ", %s: true", f.name)
 			}
