@@ -54,7 +54,7 @@ function SetUp({ session, close }: { session: Session; close: () => void }) {
   }
   if (told)
     return (
-      <AskDialog title="For when your device is lost" leave="Not yet" submit="I have kept them" disabled={false} error={undefined} close={kept} onSubmit={kept}>
+      <AskDialog title="For when your device is lost" leave="Close" submit="I have kept them" disabled={false} error={undefined} close={kept} onSubmit={kept}>
         <p>Each of these is good once in place of a code. They are told this once: print them, or keep them where your password is not.</p>
         <ul className="recovery-codes">
           {told.codes.map((c) => (
