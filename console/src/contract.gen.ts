@@ -2901,6 +2901,22 @@ export interface components {
             /** @description Who decides now, by name, where that is somebody else */
             deciding?: string[];
         };
+        ToldEvent: {
+            n: number;
+            /** @enum {string} */
+            kind: "disabled" | "enabled" | "purged" | "identifier_changed" | "session_revoked" | "verification" | "other";
+            address?: string;
+            /** Format: moment */
+            happened: string;
+            /** Format: moment */
+            came: string;
+            /**
+             * @description late: something newer was told before; nobody: no record is here
+             * @enum {string}
+             */
+            result: "done" | "late" | "nobody" | "nothing";
+            detail?: string;
+        };
         Feed: {
             partner: string;
             /** @description Of the partner */

@@ -236,6 +236,7 @@ func New(o Options) (http.Handler, error) {
 		root.Handle(p, api)
 	}
 	root.Handle("/scim/*", s.scimRoutes())
+	root.Post(EventsPath, s.takeEvent)
 	root.Handle("/*", console(o.Console))
 	return root, nil
 }

@@ -205,6 +205,7 @@ func partnerGiven(c *cobra.Command) map[string]any {
 
 func (a *app) partner() *cobra.Command {
 	c := &cobra.Command{Use: "partner", Short: "Manage partners: their record, their standing, and what they are open for"}
+	c.AddCommand(a.partnerTold())
 	show := &cobra.Command{
 		Use:               "show ID",
 		Short:             "Show one partner, with both sides of every direction",

@@ -2250,6 +2250,63 @@ func (e SystemViewMode) Valid() bool {
 	}
 }
 
+// Defines values for ToldEventKind.
+const (
+	Disabled          ToldEventKind = "disabled"
+	Enabled           ToldEventKind = "enabled"
+	IdentifierChanged ToldEventKind = "identifier_changed"
+	Other             ToldEventKind = "other"
+	Purged            ToldEventKind = "purged"
+	SessionRevoked    ToldEventKind = "session_revoked"
+	Verification      ToldEventKind = "verification"
+)
+
+// Valid indicates whether the value is a known member of the ToldEventKind enum.
+func (e ToldEventKind) Valid() bool {
+	switch e {
+	case Disabled:
+		return true
+	case Enabled:
+		return true
+	case IdentifierChanged:
+		return true
+	case Other:
+		return true
+	case Purged:
+		return true
+	case SessionRevoked:
+		return true
+	case Verification:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ToldEventResult.
+const (
+	ToldEventResultDone    ToldEventResult = "done"
+	ToldEventResultLate    ToldEventResult = "late"
+	ToldEventResultNobody  ToldEventResult = "nobody"
+	ToldEventResultNothing ToldEventResult = "nothing"
+)
+
+// Valid indicates whether the value is a known member of the ToldEventResult enum.
+func (e ToldEventResult) Valid() bool {
+	switch e {
+	case ToldEventResultDone:
+		return true
+	case ToldEventResultLate:
+		return true
+	case ToldEventResultNobody:
+		return true
+	case ToldEventResultNothing:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for TrialAs.
 const (
 	TrialAsGuest    TrialAs = "guest"
@@ -7533,6 +7590,25 @@ type Token struct {
 	UsedFrom *string `json:"used_from,omitempty"`
 }
 
+// ToldEvent defines model for ToldEvent.
+type ToldEvent struct {
+	Address  *string       `json:"address,omitempty"`
+	Came     string        `json:"came"`
+	Detail   *string       `json:"detail,omitempty"`
+	Happened string        `json:"happened"`
+	Kind     ToldEventKind `json:"kind"`
+	N        int           `json:"n"`
+
+	// Result late: something newer was told before; nobody: no record is here
+	Result ToldEventResult `json:"result"`
+}
+
+// ToldEventKind defines model for ToldEvent.Kind.
+type ToldEventKind string
+
+// ToldEventResult late: something newer was told before; nobody: no record is here
+type ToldEventResult string
+
 // Trial defines model for Trial.
 type Trial struct {
 	Action  string  `json:"action"`
@@ -8914,6 +8990,15 @@ type AcceptKeyJSONBody struct {
 
 	// Why The reason that the journal keeps
 	Why *Why `json:"why,omitempty"`
+}
+
+// ToldEventsParams defines parameters for ToldEvents.
+type ToldEventsParams struct {
+	// Before Those before this one
+	Before *int `form:"before,omitempty" json:"before,omitempty"`
+
+	// Limit At most so many, 50 where it is left out
+	Limit *int `form:"limit,omitempty" json:"limit,omitempty"`
 }
 
 // ListPeopleParams defines parameters for ListPeople.

@@ -3,15 +3,18 @@
 package standin
 
 import (
+	"context"
 	"crypto/ecdsa"
 	"encoding/json"
 	"errors"
 	"fmt"
 	"html/template"
+	"io"
 	"net"
 	"net/http"
 	"os"
 	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -154,6 +157,34 @@ func (n *Neighbour) Statement(audience string) (string, error) {
 		c.NextKeys = []string{n.Next.ID}
 	}
 	return statement.Sign(c, n.Keys[0].Private)
+}
+
+// Tell pushes to an address that something happened to the account of one of its people (RFC 8417, RFC 8935). issuer is where its
+// statement is; kind the type of the event. It returns what was answered.
+func (n *Neighbour) Tell(ctx context.Context, to, issuer, kind, address, id string, happened time.Time) (int, string, error) {
+	n.mu.Lock()
+	private := n.Keys[0].Private
+	n.mu.Unlock()
+	claims := map[string]any{"iss": issuer, "aud": to, "iat": happened.Unix(), "toe": happened.Unix(), "jti": id, "events": map[string]any{kind: map[string]any{}}}
+	if address != "" {
+		claims["sub_id"] = map[string]any{"format": "email", "email": address}
+	}
+	jws, err := statement.SignAs("secevent+jwt", claims, private)
+	if err != nil {
+		return 0, "", err
+	}
+	req, err := http.NewRequestWithContext(ctx, http.MethodPost, to, strings.NewReader(jws))
+	if err != nil {
+		return 0, "", err
+	}
+	req.Header.Set("Content-Type", "application/secevent+jwt")
+	resp, err := http.DefaultClient.Do(req)
+	if err != nil {
+		return 0, "", err
+	}
+	defer resp.Body.Close()
+	body, err := io.ReadAll(io.LimitReader(resp.Body, 4096))
+	return resp.StatusCode, string(body), err
 }
 
 // Handler serves the statement, the keys, and a page to change what is said.

@@ -1,6 +1,7 @@
 package statement
 
 import (
+	"cmp"
 	"context"
 	"crypto/x509"
 	"errors"
@@ -101,6 +102,17 @@ func (f *Fetcher) Fetch(ctx context.Context, address, ours string) (Fetched, err
 	keys := &url.URL{Scheme: u.Scheme, Host: u.Host, Path: KeysPath}
 	out.JWKS, err = f.get(ctx, client, keys, KeysType, "the set of keys")
 	return out, err
+}
+
+// Keys gets the keys that are published beside a statement. An error is a *core.Problem.
+func (f *Fetcher) Keys(ctx context.Context, address string) ([]byte, error) {
+	u, err := url.Parse(address)
+	if err != nil || u.Host == "" {
+		return nil, &core.Problem{Code: core.Malformed, Text: fmt.Sprintf("%q is no address", address)}
+	}
+	ctx, cancel := context.WithTimeout(ctx, cmp.Or(f.Timeout, 10*time.Second))
+	defer cancel()
+	return f.get(ctx, f.client(), &url.URL{Scheme: u.Scheme, Host: u.Host, Path: KeysPath}, KeysType, "the set of keys")
 }
 
 // Client is what fetches, for other calls to partners: with the same limits on where they may

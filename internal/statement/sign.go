@@ -11,6 +11,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"strings"
 
 	"github.com/go-jose/go-jose/v4"
 
@@ -82,18 +83,23 @@ func PublicKeys(private ...[]byte) ([]byte, error) {
 	return json.Marshal(set)
 }
 
-// Open verifies a compact JWS against a JWKS and returns what it signs and the
+// Open verifies a statement against a JWKS and returns what it signs and the
 // thumbprint of the key. An error is a *core.Problem.
 func Open(jws, jwks []byte) (payload []byte, thumbprint string, err error) {
+	return OpenAs(core.Type, jws, jwks)
+}
+
+// OpenAs does the same for a compact JWS of another type (RFC 7515 §4.1.9).
+func OpenAs(want string, jws, jwks []byte) (payload []byte, thumbprint string, err error) {
 	signed, err := jose.ParseSignedCompact(string(jws), Algorithms)
 	if err != nil {
 		return nil, "", &core.Problem{Code: core.Malformed, Text: "it is no signature in compact form with EdDSA or ES256: " + err.Error()}
 	}
 	h := signed.Signatures[0].Protected
-	if typ, _ := h.ExtraHeaders[jose.HeaderType].(string); typ != core.Type {
+	if typ, _ := h.ExtraHeaders[jose.HeaderType].(string); !strings.EqualFold(strings.TrimPrefix(typ, "application/"), strings.TrimPrefix(want, "application/")) {
 		return nil, "", &core.Problem{
 			Code: core.WrongType,
-			Text: fmt.Sprintf("the type of the signature is %q, and %q is wanted", typ, core.Type),
+			Text: fmt.Sprintf("the type of the signature is %q, and %q is wanted", typ, want),
 		}
 	}
 	var set jose.JSONWebKeySet

@@ -129,6 +129,9 @@ func (t *Tx) Forget(address string) (pseudonym string, err error) {
 			return "", err
 		}
 	}
+	if err := t.exec("UPDATE told_event SET address = ?, detail = '' WHERE address = ?", pseudonym, address); err != nil {
+		return "", err
+	}
 	if err := t.forgetFed(address, pseudonym); err != nil {
 		return "", err
 	}

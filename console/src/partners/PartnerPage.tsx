@@ -12,6 +12,7 @@ import { Merge, Split } from './Rearrange'
 import { AskStanding, Edit, Facts } from './EditPartner'
 import { Opening, Said } from './Halves'
 import { History, People } from './TheirPeople'
+import { Told } from './Told'
 import { AdviceBox, StatementBox } from './Connecting'
 import { Domains } from './Domains'
 
@@ -157,6 +158,7 @@ export function PartnerPage({ role }: { role: string }) {
       </div>
       <div className="partner">
         <People id={p.id} />
+        <Told id={p.id} />
         <div>
           <PartnerLetters p={p} keep={keep} />
         </div>
