@@ -338,18 +338,27 @@ func (s *server) scimGet(w http.ResponseWriter, r *http.Request) {
 	s.sendFed(w, r, 200, x)
 }
 
-func (s *server) scimCreate(w http.ResponseWriter, r *http.Request) {
+// sent reads what a request sends; nil where that is wrong, which is said then.
+func sent[T any](s *server, w http.ResponseWriter, r *http.Request, read func([]byte) (T, *scim.Error)) *T {
 	body, err := s.scimBody(w, r)
 	if err != nil {
 		s.scimFailed(w, r, err)
-		return
+		return nil
 	}
-	u, no := scim.Read(body)
+	x, no := read(body)
 	if no != nil {
 		s.writeScimError(w, no)
+		return nil
+	}
+	return &x
+}
+
+func (s *server) scimCreate(w http.ResponseWriter, r *http.Request) {
+	u := sent(s, w, r, scim.Read)
+	if u == nil {
 		return
 	}
-	x, err := s.Service.FeedCreate(r.Context(), whoIs(r.Context()), u)
+	x, err := s.Service.FeedCreate(r.Context(), whoIs(r.Context()), *u)
 	if err != nil {
 		s.scimFailed(w, r, err)
 		return
@@ -358,31 +367,15 @@ func (s *server) scimCreate(w http.ResponseWriter, r *http.Request) {
 }
 
 func (s *server) scimReplace(w http.ResponseWriter, r *http.Request) {
-	body, err := s.scimBody(w, r)
-	if err != nil {
-		s.scimFailed(w, r, err)
-		return
+	if u := sent(s, w, r, scim.Read); u != nil {
+		s.scimChange(w, r, func(scim.User) (scim.User, *scim.Error) { return *u, nil })
 	}
-	u, no := scim.Read(body)
-	if no != nil {
-		s.writeScimError(w, no)
-		return
-	}
-	s.scimChange(w, r, func(scim.User) (scim.User, *scim.Error) { return u, nil })
 }
 
 func (s *server) scimPatch(w http.ResponseWriter, r *http.Request) {
-	body, err := s.scimBody(w, r)
-	if err != nil {
-		s.scimFailed(w, r, err)
-		return
+	if ops := sent(s, w, r, scim.ReadPatch); ops != nil {
+		s.scimChange(w, r, func(was scim.User) (scim.User, *scim.Error) { return was.Patch(*ops) })
 	}
-	ops, no := scim.ReadPatch(body)
-	if no != nil {
-		s.writeScimError(w, no)
-		return
-	}
-	s.scimChange(w, r, func(was scim.User) (scim.User, *scim.Error) { return was.Patch(ops) })
 }
 
 func (s *server) scimChange(w http.ResponseWriter, r *http.Request, fn func(scim.User) (scim.User, *scim.Error)) {

@@ -30,8 +30,11 @@ const (
 // mostAhead is how far ahead of our clock an event may have happened.
 const mostAhead = time.Minute
 
-// keysHold is how long the keys of a partner are kept.
-const keysHold = 10 * time.Minute
+// keysHold is how long the keys of a partner are kept, and keysAgain how often they are fetched at most.
+const (
+	keysHold  = 10 * time.Minute
+	keysAgain = time.Minute
+)
 
 type keysOf struct {
 	set []byte
@@ -137,6 +140,9 @@ func (s *Service) opened(ctx context.Context, f *statement.Fetcher, p *world.Par
 	var why error
 	for _, fresh := range []bool{false, true} {
 		kept, ok := s.toldKeys.Load(p.ID)
+		if fresh && s.clock().Sub(kept.(keysOf).at) < keysAgain { // whoever sends what nobody signed does not have us ask them each time
+			break
+		}
 		if fresh || !ok || s.clock().Sub(kept.(keysOf).at) > keysHold {
 			set, err := f.Keys(ctx, p.Statement)
 			if err != nil {

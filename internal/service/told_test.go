@@ -181,6 +181,14 @@ guests:
 	next, rolled, err := statement.NewKey()
 	check(t, err)
 	published = [][]byte{rolled}
+	before = asked
+	for range 3 {
+		push(token(risc+"account-enabled", "ada@ilvane.example", clock.now()), rolled)
+	}
+	if asked > before+1 {
+		t.Errorf("what nobody signed had us ask %d times", asked-before)
+	}
+	clock.forward(2 * time.Minute)
 	if got := push(token(risc+"account-enabled", "ada@ilvane.example", clock.now()), rolled); !strings.HasPrefix(got, "invalid_key: the key") {
 		t.Errorf("a key that is not pinned: %s", got)
 	}

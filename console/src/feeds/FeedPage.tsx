@@ -104,7 +104,8 @@ export function FeedPage({ role }: { role: string }) {
 
 /** Whom it tells of, each with what becomes of their record. */
 function Told({ f, apply }: { f: Feed; apply?: () => void }) {
-  const [waiting, setWaiting] = useState(f.waiting > 0)
+  const [alone, setAlone] = useState(true)
+  const waiting = alone && f.waiting > 0
   const people = useInfiniteQuery({
     queryKey: ['feeds', f.partner, 'people', waiting],
     initialPageParam: 0,
@@ -116,7 +117,7 @@ function Told({ f, apply }: { f: Feed; apply?: () => void }) {
     <section aria-labelledby="h-told">
       <h2 id="h-told">Whom it tells of</h2>
       <div className="inline-form">
-        <Form.Check id="fd-waiting" label={`those alone who wait (${f.waiting})`} checked={waiting} onChange={(e) => setWaiting(e.target.checked)} />
+        {f.waiting > 0 && <Form.Check id="fd-waiting" label={`those alone who wait (${f.waiting})`} checked={alone} onChange={(e) => setAlone(e.target.checked)} />}
         {apply && (
           <Button size="sm" onClick={apply}>
             Bring them in

@@ -45,7 +45,7 @@ export function Away({ person, name, session }: { person: string; name: string; 
       {x ? (
         <p>
           {x.on ? 'Away' : `Away from ${since(x.from)}`} until {until(x.until)}: {x.why}. <b>{x.deputy_name ?? 'A keeper'}</b> decides for {name} who gets what they ask for, and what is still needed.
-          {waiting(x) && ` ${waiting(x)} ${x.requests + x.lines === 1 ? 'waits' : 'wait'} now.`}
+          {waiting(x) && ` Waiting now: ${waiting(x)}.`}
         </p>
       ) : (
         <p className="quiet">{name} decides on requests and reviews.</p>
