@@ -43,6 +43,22 @@ export interface components {
             zone?: string;
             demo: boolean;
         };
+        OpenSession: {
+            id: string;
+            /** Format: moment */
+            began: string;
+            /**
+             * Format: moment
+             * @description When a page of it was used last, to some minutes
+             */
+            used?: string;
+            /** @description From which address */
+            from?: string;
+            /** @description What its browser calls itself, shortened */
+            agent?: string;
+            /** @description It is the one that asks */
+            this: boolean;
+        };
         Factor: {
             on: boolean;
             /** @description One's role has to have one */

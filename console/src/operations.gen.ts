@@ -13,6 +13,8 @@ export const operations: Operation[] = [
   { method: 'GET', pattern: '/api/v1/session', draft: 'never' },
   { method: 'POST', pattern: '/api/v1/session', draft: 'never' },
   { method: 'DELETE', pattern: '/api/v1/session', draft: 'never' },
+  { method: 'DELETE', pattern: '/api/v1/sessions/{id}', draft: 'never' },
+  { method: 'GET', pattern: '/api/v1/sessions', draft: 'never' },
   { method: 'DELETE', pattern: '/api/v1/sessions', draft: 'never' },
   { method: 'PUT', pattern: '/api/v1/account/password', draft: 'never' },
   { method: 'GET', pattern: '/api/v1/account/second-factor', draft: 'never' },

@@ -1,14 +1,19 @@
 package api
 
 import (
+	"cmp"
 	"context"
 	"crypto/rand"
+	"errors"
+	"fmt"
 	"net/http"
+	"slices"
 	"strings"
 	"time"
 
 	"wexillum.example/internal/api/apigen"
 	"wexillum.example/internal/contract"
+	"wexillum.example/internal/core/moment"
 	"wexillum.example/internal/service"
 )
 
@@ -55,7 +60,68 @@ func (s *server) begin(ctx context.Context, who service.Who) error {
 	s.sessions.Put(ctx, "account", who.Name)
 	s.sessions.Put(ctx, "since", who.Since)
 	s.sessions.Put(ctx, "csrf", rand.Text())
+	s.sessions.Put(ctx, "sid", rand.Text())
+	s.sessions.Put(ctx, "began", s.Clock().UnixMilli())
+	s.sessions.Put(ctx, "from", sourceOf(ctx))
+	agent := []rune("")
+	if r, ok := ctx.Value(requestKey).(*http.Request); ok {
+		agent = []rune(r.UserAgent())
+	}
+	s.sessions.Put(ctx, "agent", string(agent[:min(len(agent), 200)]))
 	return s.saveSession(ctx)
+}
+
+// ownSessions hands over every session of an account, each in a context of its own.
+func (s *server) ownSessions(ctx context.Context, name string, fn func(context.Context) error) error {
+	return s.sessions.Iterate(ctx, func(one context.Context) error {
+		if s.sessions.GetString(one, "account") != name || s.sessions.GetString(one, "sid") == "" {
+			return nil
+		}
+		began, _ := s.sessions.Get(one, "since").(uint64)
+		if _, err := s.Service.WhoIs(ctx, name, began); err != nil { // it was ended with all others
+			if errors.Is(err, service.ErrDenied) {
+				return nil
+			}
+			return err
+		}
+		return fn(one)
+	})
+}
+
+func (s *server) ListSessions(ctx context.Context, _ apigen.ListSessionsRequestObject) (apigen.ListSessionsResponseObject, error) {
+	out := apigen.ListSessions200JSONResponse{Sessions: []contract.OpenSession{}}
+	own := s.sessions.GetString(ctx, "sid")
+	err := s.ownSessions(ctx, whoIs(ctx).Name, func(one context.Context) error {
+		x := contract.OpenSession{Id: s.sessions.GetString(one, "sid"), Began: moment.Of(time.UnixMilli(s.sessions.GetInt64(one, "began"))).String(), From: some(s.sessions.GetString(one, "from")), Agent: some(s.sessions.GetString(one, "agent"))}
+		x.This = x.Id == own && whoIs(ctx).Token == ""
+		if at := s.sessions.GetInt64(one, "touched"); at != 0 {
+			x.Used = ptr(moment.Of(time.UnixMilli(at)).String())
+		}
+		out.Sessions = append(out.Sessions, x)
+		return nil
+	})
+	slices.SortFunc(out.Sessions, func(a, b contract.OpenSession) int { return -cmp.Compare(a.Began, b.Began) })
+	return out, err
+}
+
+func (s *server) EndSession(ctx context.Context, r apigen.EndSessionRequestObject) (apigen.EndSessionResponseObject, error) {
+	found := false
+	if err := s.ownSessions(ctx, whoIs(ctx).Name, func(one context.Context) error {
+		if s.sessions.GetString(one, "sid") != r.Id {
+			return nil
+		}
+		found = true
+		if err := s.Service.SessionEnded(ctx, whoIs(ctx), s.sessions.GetString(one, "from")); err != nil {
+			return err
+		}
+		return s.sessions.Store.Delete(s.sessions.Token(one)) // as it is kept there: hashed
+	}); err != nil {
+		return nil, err
+	}
+	if !found {
+		return nil, fmt.Errorf("%w: you have no such session", service.ErrNotFound)
+	}
+	return apigen.EndSession204Response{}, nil
 }
 
 func (s *server) SignIn(ctx context.Context, r apigen.SignInRequestObject) (apigen.SignInResponseObject, error) {

@@ -6007,6 +6007,23 @@ type OfferAnswer struct {
 	Accept bool `json:"accept"`
 }
 
+// OpenSession defines model for OpenSession.
+type OpenSession struct {
+	// Agent What its browser calls itself, shortened
+	Agent *string `json:"agent,omitempty"`
+	Began string  `json:"began"`
+
+	// From From which address
+	From *string `json:"from,omitempty"`
+	Id   string  `json:"id"`
+
+	// This It is the one that asks
+	This bool `json:"this"`
+
+	// Used When a page of it was used last, to some minutes
+	Used *string `json:"used,omitempty"`
+}
+
 // Option defines model for Option.
 type Option struct {
 	// By The layer that stands against it

@@ -71,6 +71,13 @@ func TestSecondFactorEverywhere(t *testing.T) {
 	q.fill("#code", code(0))
 	q.presses("form", "Sign in")
 	q.until("document.querySelector('header.mast')")
+	// Both sessions are listed; one ends the other.
+	p.goTo("/account", "document.querySelectorAll('.own-sessions li').length === 2")
+	p.axe("sessions")
+	p.picture("sessions")
+	p.presses(".own-sessions", "End it")
+	p.until("document.querySelectorAll('.own-sessions li').length === 1")
+	q.goTo("/guests", "document.querySelector('#name')")
 	login := func(code string) (int, string) {
 		t.Helper()
 		args := []string{"login", "--name", "harbour"}

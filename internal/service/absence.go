@@ -90,8 +90,13 @@ func (s *Service) StandingIn(ctx context.Context, who Who) (Who, error) {
 		return who, nil
 	}
 	a, err := s.aways(ctx)
-	if err != nil || len(a.of) == 0 {
-		return who, err
+	if err != nil { // while the database is away nobody decides anything; what was known serves for questions
+		if a = s.away.Load(); a == nil {
+			return who, nil
+		}
+	}
+	if len(a.of) == 0 {
+		return who, nil
 	}
 	at := s.Now()
 	here := s.State().here(at)

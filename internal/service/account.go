@@ -235,6 +235,14 @@ func (s *Service) EndSessions(ctx context.Context, who Who, name, why string) er
 	})
 }
 
+// SessionEnded notes that somebody ended one of their sessions, which began from an address.
+func (s *Service) SessionEnded(ctx context.Context, who Who, from string) error {
+	return s.change(ctx, who.Name, "", func(_ *State, t *store.Tx) error {
+		_, err := t.Note("sessions", who.Name, []byte(jsonOf(map[string]string{"from": from})), []byte(`{"one":"ended"}`))
+		return err
+	})
+}
+
 // SetPassword changes one's own password, which ends every other session and every token. It
 // returns the journal entry that one's own session goes on from.
 func (s *Service) SetPassword(ctx context.Context, who Who, old, next, from string) (since uint64, err error) {

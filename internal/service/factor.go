@@ -140,7 +140,18 @@ func (s *Service) LacksFactor(ctx context.Context, who Who) (bool, error) {
 		return false, nil
 	}
 	f, err := s.store.Factor(ctx, who.Name)
-	return err == nil && (f == nil || f.Confirmed == 0), err
+	if err != nil { // while the database is away, whoever was known to have one goes on
+		if _, had := s.factored.Load(who.Name); had {
+			return false, nil
+		}
+		return false, err
+	}
+	if f == nil || f.Confirmed == 0 {
+		s.factored.Delete(who.Name)
+		return true, nil
+	}
+	s.factored.Store(who.Name, true)
+	return false, nil
 }
 
 // ownPassword checks that somebody who is signed in knows their password; the journal says that it was tried.

@@ -98,6 +98,7 @@ type Service struct {
 	followed atomic.Int64 // when the database was last followed, in milliseconds of Unix time; 0 for never
 
 	away        atomic.Pointer[aways] // who is away, as last read
+	factored    sync.Map              // accounts that were known to have a second factor
 	toldKeys    sync.Map              // by partner: the keys that it publishes, as last fetched
 	waits       sync.Map              // by round of review: by what own review days were made to wait for it
 	roundsAt    atomic.Int64          // when it was looked which rounds of review end, in microseconds

@@ -207,11 +207,15 @@ func (s *Store) MigrateDown(ctx context.Context, to int64) error {
 
 // asked are versions that hold what has to be kept where there is any of it.
 var asked = map[int64]string{
-	8:  "SELECT EXISTS (SELECT 1 FROM system_record)", // ids of systems beside ours are found out again for most, and not for all
-	9:  "SELECT EXISTS (SELECT 1 FROM webhook_work)",  // how far receivers of events were told
-	10: "SELECT EXISTS (SELECT 1 FROM noticed)",       // when findings came and went
-	11: "SELECT EXISTS (SELECT 1 FROM evidence_part)", // the lines of records of reach
-	12: "SELECT EXISTS (SELECT 1 FROM review_line)",   // what rounds of review asked, and what was answered
+	8:  "SELECT EXISTS (SELECT 1 FROM system_record)",                                                                      // ids of systems beside ours are found out again for most, and not for all
+	9:  "SELECT EXISTS (SELECT 1 FROM webhook_work)",                                                                       // how far receivers of events were told
+	10: "SELECT EXISTS (SELECT 1 FROM noticed)",                                                                            // when findings came and went
+	11: "SELECT EXISTS (SELECT 1 FROM evidence_part)",                                                                      // the lines of records of reach
+	12: "SELECT EXISTS (SELECT 1 FROM review_line)",                                                                        // what rounds of review asked, and what was answered
+	13: "SELECT EXISTS (SELECT 1 FROM `grant` WHERE waits <> 0) OR EXISTS (SELECT 1 FROM review_line WHERE instead <> '')", // what waits for a round, and what is kept in place of a space
+	14: "SELECT EXISTS (SELECT 1 FROM fed_user)",                                                                           // whom partners keep here
+	15: "SELECT EXISTS (SELECT 1 FROM second_factor)",                                                                      // with what else people prove who they are
+	16: "SELECT EXISTS (SELECT 1 FROM told_event)",                                                                         // what partners told, each once
 }
 
 // passing are the versions that hold nothing which has to be kept: sessions, codes, what is

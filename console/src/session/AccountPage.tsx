@@ -5,6 +5,7 @@ import { call, type Session } from '../api'
 import { AskDialog } from '../parts/AskDialog'
 import { Page, Wrong } from '../parts/bits'
 import { SecondFactor } from './SecondFactor'
+import { Sessions } from './Sessions'
 
 /** One's own account: the password, and every place that one is signed in. */
 export function AccountPage({ session, out }: { session: Session; out: () => void }) {
@@ -58,6 +59,7 @@ export function AccountPage({ session, out }: { session: Session; out: () => voi
       <SecondFactor session={session} />
       <section aria-labelledby="h-everywhere" className="narrow">
         <h2 id="h-everywhere">Everywhere you are signed in</h2>
+        <Sessions />
         <p>Did you leave a session open somewhere, or lose a device? End every session and every token of yours, this one too.</p>
         <Button variant="outline-danger" onClick={() => setLeaving(true)}>
           Sign out everywhere
