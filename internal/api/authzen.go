@@ -1,6 +1,7 @@
 package api
 
 import (
+	"cmp"
 	"context"
 	"encoding/json"
 	"errors"
@@ -178,12 +179,13 @@ func (s *server) evaluate(ctx context.Context, st *service.State, q *azRequest) 
 	}
 	s.metrics.decided(question.Action.String(), x.Yes())
 	d := x.Deciding()
-	gates := make([]azGate, 0, len(d.Gates))
+	gates, bundle := make([]azGate, 0, len(d.Gates)), ""
 	for i := range d.Gates {
 		g := &d.Gates[i]
 		out := azGate{Gate: g.Gate.String(), Answer: g.String()}
 		for j := range g.Causes {
-			if c := &g.Causes[j]; c.Refuses {
+			c := &g.Causes[j]
+			if bundle = cmp.Or(bundle, c.Bundle); c.Refuses {
 				out.Causes = append(out.Causes, azCause{c.Code.String(), c.Side.String(), c.WhoText(), c.Text()})
 			}
 		}
@@ -194,6 +196,7 @@ func (s *server) evaluate(ctx context.Context, st *service.State, q *azRequest) 
 		KnownAt: known.String(), KeepSeconds: keeps(st, question, d.Verdict),
 	}
 	if x.Yes() {
+		out.Bundle = bundle
 		out.Unenforced = (d.Conditions &^ enforced).Names()
 	}
 	return azAnswer{Decision: x.Yes() && len(out.Unenforced) == 0, Context: out}, nil
@@ -210,8 +213,9 @@ type (
 		At         string   `json:"at"`
 		// Unenforced are conditions of a yes that whoever asks does not say it enforces, so that the decision is no.
 		Unenforced  []string `json:"unenforced,omitempty"`
-		KnownAt     string   `json:"known_at"`     // up to when it is known what changed
-		KeepSeconds int      `json:"keep_seconds"` // how long the answer may be kept
+		Bundle      string   `json:"bundle,omitempty"` // the id of the bundle that a yes rests on
+		KnownAt     string   `json:"known_at"`         // up to when it is known what changed
+		KeepSeconds int      `json:"keep_seconds"`     // how long the answer may be kept
 	}
 	azUnknown struct {
 		Reason      string `json:"reason"`

@@ -50,6 +50,7 @@ type Cause struct {
 	A, B    string // names for the sentence
 	When    moment.Moment
 	Why     dated.Cause // of a record that is suspended
+	Bundle  string      // with has_grant: the id of the bundle that the grant follows from
 	Private bool        // with not_listed: a private address, behind which nobody can be the partner
 }
 

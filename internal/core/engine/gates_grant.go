@@ -427,6 +427,9 @@ func (a *asker) byRole(ask *catalogue.Ask) {
 	case catalogue.HasGrant:
 		c.A, c.B = a.grantName(g, through, group), role.String()
 		c.When = g.end()
+		if b := a.s.bundleNamed(g); b != nil && through == viaGrant {
+			c.Bundle = b.ID
+		}
 	case catalogue.RoleTooLow:
 		c.A = role.String()
 	case catalogue.NoGrant:
