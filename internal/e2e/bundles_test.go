@@ -96,7 +96,7 @@ func TestBundlesInTheConsole(t *testing.T) {
 		t.Errorf("to who asked: %s\n%s", m.Subject, m.Text)
 	}
 	r.says(0, "through the bundle Condition reports", "ask", who, "files.open", "folder:condition-reports", "-o", "json")
-	if _, _, body := r.call("POST", "/access/v1/evaluation", r.token("harbour"), `{"subject":{"type":"party","id":"`+who+`"},"action":{"name":"files.open"},"resource":{"type":"folder","id":"condition-reports"}}`); !strings.Contains(body, `"bundle":"condition-reports"`) || !strings.Contains(body, `"decision":true`) {
+	if _, _, body := r.call("POST", "/access/v1/evaluation", r.token("harbour"), `{"subject":{"type":"party","id":"`+who+`"},"action":{"name":"files.open"},"resource":{"type":"folder","id":"condition-reports"},"context":{"enforces":["accept_terms"]}}`); !strings.Contains(body, `"bundle":"condition-reports"`) || !strings.Contains(body, `"decision":true`) {
 		t.Errorf("as a gateway asks: %s", body)
 	}
 	r.says(3, "no", "ask", who, "spaces.enter", "space:loan-dossier")
