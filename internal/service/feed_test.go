@@ -265,6 +265,14 @@ func TestFeed(t *testing.T) {
 	if _, err := s.FeedCreate(ctx, who, fed(t, "s@league.example", "")); !strings.HasPrefix(statusOf(err), "403") {
 		t.Errorf("ended: %v", err)
 	}
+	// Forgotten: neither what the feed said of them nor what was refused names them.
+	check(t, s.change(ctx, "h", "they ask for it", func(_ *State, tx *store.Tx) error { _, err := tx.Forget("di@league.example"); return err }))
+	check(t, s.change(ctx, "h", "they ask for it", func(_ *State, tx *store.Tx) error { _, err := tx.Forget("ada@league.example"); return err }))
+	all, err := s.FeedLog(ctx, "league", "", false, 0, 1000)
+	check(t, err)
+	if got := fmt.Sprint(all); strings.Contains(got, "di@league.example") || strings.Contains(got, "ada@league.example") || !strings.Contains(got, "p1@league.example") {
+		t.Errorf("forgotten, and named: %s", got)
+	}
 	if _, broken, err := s.store.VerifyJournal(ctx); err != nil || broken != nil {
 		t.Errorf("the journal: %v %v", broken, err)
 	}

@@ -181,5 +181,5 @@ func (t *Tx) forgetFed(address, pseudonym string) error {
 	if err := t.exec("UPDATE fed_user SET doc = '{}', user_name = ?, external_id = '', address = ? WHERE address = ? AND gone <> 0", pseudonym, pseudonym, address); err != nil {
 		return err
 	}
-	return t.exec("DELETE FROM fed_log WHERE address = ?", address)
+	return t.exec("DELETE FROM fed_log WHERE address = ? OR INSTR(LOWER(detail), ?) > 0", address, address)
 }

@@ -129,7 +129,7 @@ func (t *Tx) Forget(address string) (pseudonym string, err error) {
 			return "", err
 		}
 	}
-	if err := t.exec("UPDATE told_event SET address = ?, detail = '' WHERE address = ?", pseudonym, address); err != nil {
+	if err := t.exec("UPDATE told_event SET address = IF(address = ?, ?, address), detail = '' WHERE address = ? OR INSTR(LOWER(detail), ?) > 0", address, pseudonym, address, address); err != nil {
 		return "", err
 	}
 	if err := t.forgetFed(address, pseudonym); err != nil {
