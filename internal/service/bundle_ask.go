@@ -738,10 +738,11 @@ func (s *Service) lapseRequests(ctx context.Context) error {
 	var over, remind []string
 	st := s.State()
 	zone := st.Zone()
-	lapse := int(st.Policy().SettingsNow().LapseDays)
+	set := st.Policy().SettingsNow().LapseDays
+	ever, lapse := set != catalogue.NoLimit, int(set) // 0: with the day on which it was asked for
 	half := max(1, lapse/2)
-	if st.Policy().SettingsNow().LapseDays == catalogue.NoLimit {
-		lapse, half = 0, int(world.StartLapseDays)/2
+	if !ever {
+		half = int(world.StartLapseDays) / 2
 	}
 	if err := s.store.Naming(ctx, "request", `"state":"open"`, func(id string, doc []byte) error {
 		r, err := requestOf(doc)
@@ -749,7 +750,7 @@ func (s *Service) lapseRequests(ctx context.Context) error {
 			return err
 		}
 		made, err := moment.Parse(r.Made)
-		if err == nil && lapse > 0 && moment.EndOfDays(moment.DayOf(made, zone), lapse, zone) <= at {
+		if err == nil && ever && moment.EndOfDays(moment.DayOf(made, zone), lapse, zone) <= at {
 			over = append(over, id)
 		} else if err == nil && r.Bundle.Reminded == 0 && moment.EndOfDays(moment.DayOf(made, zone), half, zone) <= at {
 			remind = append(remind, id)

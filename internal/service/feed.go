@@ -348,6 +348,9 @@ func (s *Service) EndFeed(ctx context.Context, who Who, partner, why string, clo
 		if err := s.change(ctx, who.Name, why, func(now *State, t *store.Tx) error {
 			at := s.Now()
 			for i := range list {
+				if !list[i].Applied { // a feed that was watched alone touches nobody as it ends, too
+					continue
+				}
 				if closed {
 					if err := s.closeHome(now, t, list[i].Address, at); err != nil {
 						return err
@@ -390,6 +393,10 @@ type fedPerson struct {
 // maps reads of a user what comes to their record, as a feed has it.
 func (s *State) maps(f *Feed, u scim.User) (p fedPerson, err *scim.Error) {
 	var tried []string
+	called := f.Partner
+	if p, err := s.Partner(f.Partner); err == nil {
+		called = p.Name
+	}
 	for _, from := range []string{"userName", "emails"} {
 		if f.Address != "either" && f.Address != from {
 			continue
@@ -409,7 +416,7 @@ func (s *State) maps(f *Feed, u scim.User) (p fedPerson, err *scim.Error) {
 		m := s.Match(a)
 		switch {
 		case m.Partner == nil || m.Partner.ID != f.Partner:
-			tried = append(tried, fmt.Sprintf("%s %q: %s is no domain of %s here", from, text, a.Domain(), f.Partner))
+			tried = append(tried, fmt.Sprintf("%s %q: %s is no domain of %s here", from, text, a.Domain(), called))
 			continue
 		case m.Bar != nil:
 			return p, &scim.Error{Status: http.StatusForbidden, Detail: fmt.Sprintf("%s is barred here", a)}

@@ -128,7 +128,7 @@ func TestFeed(t *testing.T) {
 		{"ada@league.example", ``, "409 uniqueness ada@league.example is told of already", ""},
 		{"ADA2", `,"emails":["ada@league.example"]`, "409 uniqueness ada@league.example is told of already", ""},
 		{"eve", ``, `400 invalidValue no address: userName "eve" is no mail address`, ""},
-		{"eve@else.example", ``, `400 invalidValue no address: userName "eve@else.example": else.example is no domain of league here`, ""},
+		{"eve@else.example", ``, `400 invalidValue no address: userName "eve@else.example": else.example is no domain of League here`, ""},
 		{"eve", `,"emails":[{"value":"a@league.example"},{"value":"b@league.example"}]`, `400 invalidValue no address: userName "eve" is no mail address`, ""},
 	} {
 		if got := create(c.name, c.more); !strings.HasPrefix(got, c.want) {
@@ -311,6 +311,15 @@ func TestFeedWatched(t *testing.T) {
 		t.Errorf("what would happen: %v", would)
 	}
 	admin := Who{Name: "harbour", Role: Administrator}
+	// A feed that was watched alone touches nobody as it ends, and goes on where it begins again.
+	check(t, s.EndFeed(ctx, admin, "league", "they went", true))
+	if record(t, s, "bo@league.example") != "Bo Reed active 0 uma" {
+		t.Errorf("a watched feed ended, and touched records: %s", record(t, s, "bo@league.example"))
+	}
+	anew, err := s.BeginFeed(ctx, admin, "league", "they are back", FeedSet{Sponsor: text("uma")})
+	check(t, err)
+	who, err = s.Bearer(ctx, anew)
+	check(t, err)
 	few, err := s.ApplyFeed(ctx, admin, "league", "to try", 3)
 	if err != nil || few.Done[FedNew] != 3 || few.Left != 249 {
 		t.Errorf("a few first: %+v %v", few, err)

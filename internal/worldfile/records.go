@@ -50,7 +50,7 @@ var settingsFields = []field[world.Settings]{
 	daysField("brake", func(x *world.Settings) *catalogue.Value { return &x.Brake }),
 	daysField("member_mail", func(x *world.Settings) *catalogue.Value { return &x.MemberMail }),
 	daysField("lapse_days", func(x *world.Settings) *catalogue.Value { return &x.LapseDays }),
-	wordField("second_factor", "setting of second factors", false, false, world.SecondFactorNames, func(x *world.Settings) int { return int(x.SecondFactor) }, func(x *world.Settings, i int) { x.SecondFactor = world.SecondFactor(max(0, i)) }),
+	wordField("second_factor", "setting of second factors", false, true, world.SecondFactorNames, func(x *world.Settings) int { return int(x.SecondFactor) }, func(x *world.Settings, i int) { x.SecondFactor = world.SecondFactor(max(0, i)) }),
 	questionsField("sign_up_asks", func(x *world.Settings) *[]string { return &x.SignUp.Asks }),
 	questionsField("sign_up_asks_pt", func(x *world.Settings) *[]string { return &x.SignUp.AsksPt }),
 	refField("sign_up_by", "person", false, func(x *world.Settings) *string { return &x.SignUp.By }),

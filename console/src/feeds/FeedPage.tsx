@@ -139,7 +139,7 @@ function Told({ f, apply }: { f: Feed; apply?: () => void }) {
             {all.map((p) => (
               <tr key={p.id}>
                 <th scope="row">
-                  {p.address ? <Link to={`/guests/${encodeURIComponent(p.address)}`}>{p.name || p.address}</Link> : p.user_name}
+                  {p.address && !['new', 'nobody', 'refused'].includes(p.would) ? <Link to={`/guests/${encodeURIComponent(p.address)}`}>{p.name || p.address}</Link> : (p.name ?? p.address ?? p.user_name)}
                   {p.address && p.name && <span className="sub">{p.address}</span>}
                 </th>
                 <td>{p.active ? 'in use' : 'closed'}</td>
@@ -367,7 +367,7 @@ function EndFeed({ f, close }: { f: Feed; close: () => void }) {
   )
   return (
     <AskDialog title={`End the feed of ${f.name}`} leave="Cancel" submit="End it" danger disabled={go.isPending || why.trim() === ''} error={go.error} close={close} onSubmit={() => go.mutate()}>
-      <p>Its token works no longer. Of the {f.all} people whom it keeps</p>
+      <p>Its token works no longer. Of the {f.all - f.waiting} people whom it brought here</p>
       <Form.Check id="fd-stay" type="radio" label="those whom it alone kept become guests like others, and their term begins now" checked={!closed} onChange={() => setClosed(false)} />
       <Form.Check id="fd-close" className="mb-2" type="radio" label="all count as closed: they are suspended, and removed after their grace" checked={closed} onChange={() => setClosed(true)} />
       <Form.Group controlId="fd-end-why">

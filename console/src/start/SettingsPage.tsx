@@ -64,7 +64,7 @@ const numbers: { key: string; label: string; hint: string }[] = [
   { key: 'forget_days', label: 'Days until a removed guest is forgotten', hint: 'Then the record is known by a pseudonym alone.' },
   { key: 'brake', label: 'Records let go, or messages sent, in a day', hint: 'More than that wait until an administrator says so.' },
   { key: 'member_mail', label: 'Messages to outsiders of a member in a day', hint: 'Invitations and the like.' },
-  { key: 'lapse_days', label: 'Days to answer who asks for a bundle', hint: 'Then it lapses; half-way, whoever decides is asked once more.' },
+  { key: 'lapse_days', label: 'Days to decide on a bundle that somebody asks for', hint: 'Then it lapses; half-way, whoever decides is asked once more.' },
 ]
 
 /** Everything that is set for the organisation and for the service itself. */

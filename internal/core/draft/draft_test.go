@@ -346,3 +346,27 @@ func TestLoosensExpectations(t *testing.T) {
 		}
 	}
 }
+
+// TestLoosensSettings: asking more for a second factor, or another time to decide in, lets nobody in; everything else of the settings counts as looser.
+func TestLoosensSettings(t *testing.T) {
+	for what, c := range map[string]struct {
+		change func(x *world.Settings)
+		looser bool
+	}{
+		"nothing":                       {func(*world.Settings) {}, false},
+		"longer to decide":              {func(x *world.Settings) { x.LapseDays = 30 }, false},
+		"a second factor for more":      {func(x *world.Settings) { x.SecondFactor = world.FactorAll }, false},
+		"a second factor for fewer":     {func(x *world.Settings) { x.SecondFactor = world.FactorNobody }, true},
+		"a brake that lets more go":     {func(x *world.Settings) { x.Brake = 1000 }, true},
+		"stances that count for longer": {func(x *world.Settings) { x.StanceDays = 1000 }, true},
+	} {
+		was := world.StartSettings()
+		was.SecondFactor = world.FactorAdministrators
+		next := was
+		c.change(&next)
+		got := draft.Loosens(&world.World{Policy: world.Policy{Settings: &was}}, &world.World{Policy: world.Policy{Settings: &next}})
+		if (len(got) > 0) != c.looser {
+			t.Errorf("%s: %v", what, got)
+		}
+	}
+}
