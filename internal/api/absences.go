@@ -31,7 +31,7 @@ func (s *server) ListAbsences(ctx context.Context, _ apigen.ListAbsencesRequestO
 
 func (s *server) SetAbsence(ctx context.Context, r apigen.SetAbsenceRequestObject) (apigen.SetAbsenceResponseObject, error) {
 	b := r.Body
-	x, err := s.Service.SetAbsence(ctx, whoIs(ctx), service.AbsenceSet{Person: opt(b.Person), Deputy: opt(b.Deputy), From: opt(b.From), Until: b.Until, Why: cause(b.Why)}, r.Params.Preview != nil && *r.Params.Preview)
+	x, err := s.Service.SetAbsence(ctx, whoIs(ctx), service.AbsenceSet{Person: opt(b.Person), Deputy: opt(b.Deputy), From: opt(b.From), Until: b.Until, Why: cause(b.Why)}, orZero(r.Params.Preview))
 	if err != nil {
 		return nil, err
 	}

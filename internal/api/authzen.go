@@ -380,14 +380,7 @@ func (s *server) evaluations(w http.ResponseWriter, r *http.Request) {
 }
 
 func (s *server) authzenConfiguration(w http.ResponseWriter, r *http.Request) {
-	base := s.PublicURL
-	if base == "" {
-		scheme := "http"
-		if r.TLS != nil {
-			scheme = "https"
-		}
-		base = scheme + "://" + r.Host
-	}
+	base := s.base(r)
 	writeJSON(
 		w,
 		map[string]any{

@@ -11,14 +11,6 @@ import (
 	"wexillum.example/internal/service"
 )
 
-// orZero is what a pointer points at, or nothing.
-func orZero[T any](p *T) (v T) {
-	if p != nil {
-		v = *p
-	}
-	return
-}
-
 func (s *server) feedOut(ctx context.Context, v *service.FeedView) contract.Feed {
 	st := s.Service.State()
 	out := contract.Feed{Partner: v.Partner, Name: v.Called, State: contract.FeedState(v.State), Shut: some(v.Shut), Sponsor: some(v.Sponsor), Address: contract.FeedAddress(v.Address), NameFrom: contract.FeedNameFrom(v.Feed.Name),

@@ -3,12 +3,32 @@ package api
 import (
 	"context"
 	"encoding/base64"
+	"net/http"
 	"strings"
 
 	"wexillum.example/internal/contract"
 	"wexillum.example/internal/core/catalogue"
 	"wexillum.example/internal/service"
 )
+
+// base is our own address, as it is set, or as who asks reached us.
+func (s *server) base(r *http.Request) string {
+	switch {
+	case s.PublicURL != "":
+		return strings.TrimSuffix(s.PublicURL, "/")
+	case r.TLS != nil:
+		return "https://" + r.Host
+	}
+	return "http://" + r.Host
+}
+
+// orZero is what a pointer points at, or nothing.
+func orZero[T any](p *T) (v T) {
+	if p != nil {
+		v = *p
+	}
+	return
+}
 
 func ptr[T any](v T) *T { return &v }
 

@@ -86,13 +86,8 @@ func (s *server) fedOnly(next http.Handler) http.Handler {
 	})
 }
 
-// scimBase is where the feeds are, as who asks reaches us.
-func (s *server) scimBase(r *http.Request) string {
-	if s.PublicURL != "" {
-		return strings.TrimSuffix(s.PublicURL, "/") + "/scim/v2"
-	}
-	return "http://" + r.Host + "/scim/v2"
-}
+// scimBase is where the feeds are.
+func (s *server) scimBase(r *http.Request) string { return s.base(r) + "/scim/v2" }
 
 func writeScim(w http.ResponseWriter, status int, v any) {
 	w.Header().Set("Content-Type", scimType)

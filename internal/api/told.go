@@ -42,10 +42,7 @@ func (s *server) takeEvent(w http.ResponseWriter, r *http.Request) {
 		refuse(http.StatusBadRequest, &event.Refusal{Err: event.InvalidRequest, Description: err.Error()})
 		return
 	}
-	base := s.PublicURL
-	if base == "" {
-		base = "http://" + r.Host
-	}
+	base := s.base(r)
 	err = s.Service.TakeEvent(r.Context(), s.Fetcher, body, base, base+EventsPath)
 	if no, ok := service.IsRefusal(err); ok {
 		refuse(http.StatusBadRequest, no)
@@ -66,11 +63,7 @@ func (s *server) ToldEvents(ctx context.Context, r apigen.ToldEventsRequestObjec
 	if err != nil {
 		return nil, err
 	}
-	base := s.PublicURL
-	if base == "" {
-		base = "http://" + requestOf(ctx).Host
-	}
-	out := apigen.ToldEvents200JSONResponse{Events: []contract.ToldEvent{}, Url: base + EventsPath}
+	out := apigen.ToldEvents200JSONResponse{Events: []contract.ToldEvent{}, Url: s.base(requestOf(ctx)) + EventsPath}
 	for i := range list {
 		e := &list[i]
 		out.Events = append(out.Events, contract.ToldEvent{N: int(e.N), Kind: contract.ToldEventKind(e.Kind), Address: some(e.Address), Happened: e.Happened.String(), Came: e.Came.String(), Result: contract.ToldEventResult(e.Result), Detail: some(e.Detail)})

@@ -463,8 +463,8 @@ const (
 	FedNobody  = "nobody"     // not in use, and no record is here
 )
 
-// fedInto brings what a feed says of somebody to their record. Nothing is written without a transaction.
-func (s *Service) fedInto(now *State, t *store.Tx, f *Feed, p *fedPerson, g *world.Guest, active bool, at moment.Moment) (next *world.Guest, what, why string, err error) {
+// fedInto brings what a feed says of somebody to their record. Nothing is written yet.
+func (s *Service) fedInto(now *State, f *Feed, p *fedPerson, g *world.Guest, active bool, at moment.Moment) (next *world.Guest, what, why string, err error) {
 	switch {
 	case g == nil && !active:
 		return nil, FedNobody, "", nil
@@ -697,7 +697,7 @@ func (s *Service) applyFed(now *State, t *store.Tx, f *Feed, x *Fed, p *fedPerso
 	if err != nil {
 		return "", err
 	}
-	next, what, why, err := s.fedInto(now, t, f, p, g, x.Active, at)
+	next, what, why, err := s.fedInto(now, f, p, g, x.Active, at)
 	x.What = what
 	if err != nil || next == nil {
 		return why, err
@@ -881,7 +881,7 @@ func (s *Service) FeedPeople(ctx context.Context, partner string, waiting bool, 
 				g = nil
 			}
 		}
-		if _, a.Would, a.Why, err = s.fedInto(st, nil, f, &p, g, x.Active, at); err != nil {
+		if _, a.Would, a.Why, err = s.fedInto(st, f, &p, g, x.Active, at); err != nil {
 			return nil, err
 		}
 		out = append(out, a)

@@ -9,6 +9,7 @@ import (
 	"testing"
 	"time"
 
+	"wexillum.example/internal/core/world"
 	"wexillum.example/internal/dbtest"
 	"wexillum.example/internal/scim"
 	"wexillum.example/internal/store"
@@ -71,15 +72,7 @@ func record(t *testing.T, s *Service, a string) string {
 	if !there {
 		return "gone"
 	}
-	state := []string{"invited", "active", "suspended"}[0]
-	switch d.State {
-	case 0:
-		state = "active"
-	case 1:
-		state = "invited"
-	case 2:
-		state = "suspended " + d.Cause
-	}
+	state := strings.TrimSpace(world.StateNames[d.State] + " " + d.Cause)
 	return fmt.Sprintf("%s %s %d %s", d.Name, state, d.Origins, d.Sponsor)
 }
 

@@ -2,6 +2,7 @@ package service
 
 import (
 	"bytes"
+	"cmp"
 	"context"
 	"crypto/sha256"
 	"encoding/base64"
@@ -92,7 +93,7 @@ func (s *Service) TakeEvent(ctx context.Context, f *statement.Fetcher, jws []byt
 			e.Address = x.Address.String()
 		}
 		if again, err := t.WasTold(p.ID, e.JTI); err != nil || again {
-			return orPreview(err)
+			return cmp.Or(err, errPreview)
 		}
 		out, err := s.applyTold(now, t, x, e)
 		if err != nil {
@@ -107,14 +108,6 @@ func (s *Service) TakeEvent(ctx context.Context, f *statement.Fetcher, jws []byt
 		return nil
 	}
 	return err
-}
-
-// orPreview is an error, or what leaves everything as it is.
-func orPreview(err error) error {
-	if err != nil {
-		return err
-	}
-	return errPreview
 }
 
 // partnerOf is the partner whose statement an issuer publishes.

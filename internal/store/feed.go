@@ -94,7 +94,7 @@ func (s *Store) FedPage(ctx context.Context, partner string, after uint64, skip,
 	return
 }
 
-// FedWaiting lists those whom a feed has told of and whose records were not touched yet, gone ones too.
+// FedWaiting lists those whom a feed has told of and whose records were not touched yet.
 func (s *Store) FedWaiting(ctx context.Context, partner string, after uint64, limit int) (out []FedUser, err error) {
 	err = each(ctx, s.db, "SELECT "+fedColumns+" FROM fed_user WHERE partner = ? AND applied = FALSE AND gone = 0 AND n > ? ORDER BY n LIMIT ?", []any{partner, after, limit}, func(r *sql.Rows) error {
 		u, err := scanFed(r)
