@@ -6,7 +6,7 @@ GO ?= go
 SUDO := $(shell [ "$$(id -u)" = 0 ] || command -v sudo)
 export GOFLAGS := -buildvcs=false
 
-.PHONY: check demo demo-reset suite suite-test build console test bench generate install-database install-browser verify plot screenshots walk faults map clean
+.PHONY: check demo demo-reset suite suite-test build console test bench generate install-database install-browser verify plot screenshots walk faults feeds map clean
 
 demo: install-database build
 	@exec bin/wexillum demo
@@ -109,6 +109,12 @@ screenshots: install-database install-browser build
 FAULTS ?= 200
 faults: install-database build
 	$(GO) test -count 1 -v -timeout 90m ./internal/e2e -run '^TestFaults$$' -faults $(FAULTS) -fault-seed $(SEED)
+
+# Two installations that feed each other PEOPLE each, through ROUGH rounds of what goes wrong; it prints its seed.
+PEOPLE ?= 10000
+ROUGH ?= 40
+feeds: install-database build
+	$(GO) test -count 1 -v -timeout 90m ./internal/e2e -run '^TestFeedsBetween$$' -feed-people $(PEOPLE) -feed-faults $(ROUGH)
 
 # Walks through every page of the console at six widths, light and dark.
 walk: install-database install-browser build

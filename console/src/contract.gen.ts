@@ -3048,6 +3048,184 @@ export interface components {
             would: "new" | "taken_over" | "same" | "changed" | "closed" | "back" | "stays" | "nobody" | "refused";
             why?: string;
         };
+        FeedOut: {
+            partner: string;
+            /** @description Of the partner */
+            name: string;
+            /**
+             * @description held: nothing is sent but by hand
+             * @enum {string}
+             */
+            state: "held" | "on";
+            /** @description Why nothing goes there now */
+            shut?: string;
+            /** @description Their server */
+            address: string;
+            /** @description Where the token is, as file:PATH or env:NAME */
+            key: string;
+            /**
+             * @description Whom it is about, of those for whom directory.feed_out is on
+             * @enum {string}
+             */
+            scope: "all" | "groups" | "people";
+            /** @description The groups or people, by their ids */
+            of: string[];
+            /** @description Minutes between two rounds */
+            every: number;
+            /**
+             * @description What becomes there of whoever leaves
+             * @enum {string}
+             */
+            leavers: "close" | "remove";
+            /** @description How many accounts it may close in a day; 0 for the setting brake */
+            brake: number;
+            /** @description How many that is now; absent for any number */
+            most?: number;
+            /** @description Whom it keeps there in use */
+            kept: number;
+            /** @description Who is there still, closed */
+            closed: number;
+            /** @description Of whom something was not taken */
+            failing: number;
+            /** @description What it closed of what it may in a day */
+            closed_today: number;
+            /**
+             * Format: moment
+             * @description When it is sent next
+             */
+            next?: string;
+            /**
+             * Format: moment
+             * @description When sending began last, or goes on since
+             */
+            began?: string;
+            /**
+             * Format: moment
+             * @description When it ended; absent while it goes on
+             */
+            ended?: string;
+            /** @description Of how many something was due then */
+            total?: number;
+            /** @description Of how many it was tried */
+            done?: number;
+            /** @description How many by what was done then: new, taken_over, changed, closed, removed, back */
+            did: {
+                [key: string]: number;
+            };
+            /** @description Why sending does not go on; absent where it does */
+            problem?: string;
+            /**
+             * Format: moment
+             * @description Since when
+             */
+            since?: string;
+            by: string;
+            /** Format: moment */
+            made: string;
+        };
+        FeedOutBegin: {
+            partner: string;
+            /** @description Their server, as https://host/scim/v2 */
+            address: string;
+            /** @description Where the token is that it wants, as file:PATH or env:NAME; never the token itself */
+            key: string;
+            /** @description held, which it is where it is left out, or on */
+            state?: string;
+            /** @description all, which it is where it is left out, groups or people */
+            scope?: string;
+            /** @description The groups or people, by their ids */
+            of?: string[];
+            /** @description Minutes between two rounds, 15 where it is left out */
+            every?: number;
+            /** @description What becomes there of whoever leaves: close, which it is where it is left out, or remove */
+            leavers?: string;
+            /** @description How many accounts it may close in a day; 0 for the setting brake */
+            brake?: number;
+            why?: components["schemas"]["Why"];
+        };
+        FeedOutChange: {
+            /** @description Their server, as https://host/scim/v2 */
+            address?: string;
+            /** @description Where the token is that it wants, as file:PATH or env:NAME; never the token itself */
+            key?: string;
+            /** @description held, which it is where it is left out, or on */
+            state?: string;
+            /** @description all, which it is where it is left out, groups or people */
+            scope?: string;
+            /** @description The groups or people, by their ids */
+            of?: string[];
+            /** @description Minutes between two rounds, 15 where it is left out */
+            every?: number;
+            /** @description What becomes there of whoever leaves: close, which it is where it is left out, or remove */
+            leavers?: string;
+            /** @description How many accounts it may close in a day; 0 for the setting brake */
+            brake?: number;
+            why?: components["schemas"]["Why"];
+        };
+        FeedOutPerson: {
+            person: string;
+            name: string;
+            address?: string;
+            /**
+             * @description What sending would do now
+             * @enum {string}
+             */
+            do: "new" | "taken_over" | "changed" | "closed" | "removed" | "back" | "same" | "left_out" | "braked";
+            why?: string;
+            /**
+             * @description How they are kept there; tried: they were sent and no answer came
+             * @enum {string}
+             */
+            kept: "not" | "tried" | "kept" | "closed";
+            /** @description Why what is due was not taken */
+            problem?: string;
+            /**
+             * Format: moment
+             * @description It is not tried again before then
+             */
+            next?: string;
+        };
+        FeedSent: {
+            /** @description How many by what was done: new, taken_over, changed, closed, removed, back */
+            done: {
+                [key: string]: number;
+            };
+            /** @description Of whom something was not taken */
+            refused: number;
+            /** @description Of whom something is due still */
+            left: number;
+            /** @description Who is to be closed and is not */
+            braked: number;
+            /** @description Why it was given up */
+            problem?: string;
+        };
+        FeedLook: {
+            /** @description It answers */
+            well: boolean;
+            problem?: string;
+            /** @description Of the answer that was no good */
+            status?: number;
+            took_ms: number;
+            /** @description It changes single attributes of a user */
+            patch: boolean;
+            /** @description Whom it says that it keeps */
+            there: number;
+            /** @description Of those that were read, with an address of ours */
+            ours: number;
+            /** @description How many were read */
+            read: number;
+            /** @description There with an address of ours, though the feed does not keep them; at most a hundred */
+            unkept: components["schemas"]["FeedThere"][];
+            /** @description Who seems to be there twice: by the feed, and under another address */
+            twins: components["schemas"]["FeedTwin"][];
+        };
+        FeedThere: {
+            /** @description By which their server knows them */
+            id: string;
+            user_name: string;
+            name?: string;
+            active: boolean;
+        };
         FeedLine: {
             n: number;
             /** Format: moment */

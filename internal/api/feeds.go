@@ -7,7 +7,6 @@ import (
 
 	"wexillum.example/internal/api/apigen"
 	"wexillum.example/internal/contract"
-	"wexillum.example/internal/core/moment"
 	"wexillum.example/internal/service"
 )
 
@@ -132,15 +131,11 @@ func (s *server) FeedLog(ctx context.Context, r apigen.FeedLogRequestObject) (ap
 		return nil, err
 	}
 	limit := cmp.Or(orZero(r.Params.Limit), 100)
-	list, err := s.Service.FeedLog(ctx, r.Partner, opt(r.Params.User), orZero(r.Params.Wrong), uint64(max(0, orZero(r.Params.Before))), limit)
+	list, err := s.Service.FeedLog(ctx, r.Partner, false, opt(r.Params.User), orZero(r.Params.Wrong), uint64(max(0, orZero(r.Params.Before))), limit)
 	if err != nil {
 		return nil, err
 	}
-	out := apigen.FeedLog200JSONResponse{Lines: []contract.FeedLine{}}
-	for i := range list {
-		l := &list[i]
-		out.Lines = append(out.Lines, contract.FeedLine{N: int(l.N), At: moment.Moment(l.At).String(), What: l.What, User: some(l.User), Address: some(l.Address), Detail: some(l.Detail)})
-	}
+	out := apigen.FeedLog200JSONResponse{Lines: feedLines(list)}
 	if len(list) == limit {
 		out.Next = ptr(int(list[limit-1].N))
 	}
@@ -155,9 +150,5 @@ func (s *server) FeedTwins(ctx context.Context, r apigen.FeedTwinsRequestObject)
 	if err != nil {
 		return nil, err
 	}
-	out := apigen.FeedTwins200JSONResponse{Twins: []contract.FeedTwin{}}
-	for i := range list {
-		out.Twins = append(out.Twins, contract.FeedTwin{Name: list[i].Name, Fed: list[i].Fed, Guest: list[i].Guest, Differs: append([]string{}, list[i].Differs...)})
-	}
-	return out, nil
+	return apigen.FeedTwins200JSONResponse{Twins: twinsOut(list)}, nil
 }

@@ -4,6 +4,7 @@ import (
 	"cmp"
 	"context"
 	"fmt"
+	"net/http"
 	"os"
 	"slices"
 	"strconv"
@@ -17,7 +18,7 @@ import (
 func (a *app) feed() *cobra.Command {
 	c := &cobra.Command{Use: "feed", Short: "Let a partner keep its people in our directory (SCIM 2.0)",
 		Long: "Let a partner keep its people in our directory: their system sends who is there and who left,\nby SCIM 2.0 (RFC 7643, RFC 7644), with a token of its own. A feed is watched at first: whom it\ntells of is kept and shown, and no record is touched until you let it. directory.feed_in has to\nbe on for the partner."}
-	c.AddCommand(a.feedList(), a.feedShow(), a.feedBegin(), a.feedSet(), a.feedPeople(), a.feedApply(), a.feedLog(), a.feedTwins(), a.feedToken(), a.feedRelease(), a.feedEnd())
+	c.AddCommand(a.feedList(), a.feedShow(), a.feedBegin(), a.feedSet(), a.feedPeople(), a.feedApply(), a.feedLog(), a.feedTwins(), a.feedToken(), a.feedRelease(), a.feedEnd(), a.feedOut())
 	return c
 }
 
@@ -338,27 +339,32 @@ func (a *app) feedLog() *cobra.Command {
 			p.Before = &before
 		}
 		resp, err := r.FeedLog(c.Context(), args[0], p)
-		var x struct {
-			Lines []contract.FeedLine `json:"lines"`
-		}
-		if err := r.read(resp, err, &x); err != nil {
-			return err
-		}
-		if len(x.Lines) == 0 && a.output == "table" {
-			a.say("%s", map[bool]string{true: "Nothing went wrong.", false: "It has not spoken yet."}[wrong])
-			return nil
-		}
-		rows := [][]string{}
-		for i := range x.Lines {
-			l := &x.Lines[i]
-			rows = append(rows, []string{strconv.Itoa(l.N), day(l.At), cmp.Or(fedWords[l.What], l.What), pick(l.Address), pick(l.Detail)})
-		}
-		return a.records(x.Lines, []string{"no", "at", "what", "address", "detail"}, rows)
+		return a.feedLines(r.read, resp, err, fedWords, wrong)
 	}}
 	c.Flags().BoolVar(&wrong, "wrong", false, "what went wrong alone")
 	c.Flags().IntVar(&before, "before", 0, "those before this one")
 	c.Flags().IntVar(&limit, "limit", 100, "at most so many, up to 1000")
 	return c
+}
+
+// feedLines shows what came of requests.
+func (a *app) feedLines(read func(*http.Response, error, any) error, resp *http.Response, err error, words map[string]string, wrong bool) error {
+	var x struct {
+		Lines []contract.FeedLine `json:"lines"`
+	}
+	if err := read(resp, err, &x); err != nil {
+		return err
+	}
+	if len(x.Lines) == 0 && a.output == "table" {
+		a.say("%s", map[bool]string{true: "Nothing went wrong.", false: "Nothing came or went yet."}[wrong])
+		return nil
+	}
+	rows := [][]string{}
+	for i := range x.Lines {
+		l := &x.Lines[i]
+		rows = append(rows, []string{strconv.Itoa(l.N), day(l.At), cmp.Or(words[l.What], l.What), pick(l.Address), pick(l.Detail)})
+	}
+	return a.records(x.Lines, []string{"no", "at", "what", "address", "detail"}, rows)
 }
 
 func (a *app) feedTwins() *cobra.Command {

@@ -917,16 +917,136 @@ func (e FeedNameFrom) Valid() bool {
 
 // Defines values for FeedState.
 const (
-	On      FeedState = "on"
-	Watched FeedState = "watched"
+	FeedStateOn      FeedState = "on"
+	FeedStateWatched FeedState = "watched"
 )
 
 // Valid indicates whether the value is a known member of the FeedState enum.
 func (e FeedState) Valid() bool {
 	switch e {
-	case On:
+	case FeedStateOn:
 		return true
-	case Watched:
+	case FeedStateWatched:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for FeedOutLeavers.
+const (
+	FeedOutLeaversClose  FeedOutLeavers = "close"
+	FeedOutLeaversRemove FeedOutLeavers = "remove"
+)
+
+// Valid indicates whether the value is a known member of the FeedOutLeavers enum.
+func (e FeedOutLeavers) Valid() bool {
+	switch e {
+	case FeedOutLeaversClose:
+		return true
+	case FeedOutLeaversRemove:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for FeedOutScope.
+const (
+	FeedOutScopeAll    FeedOutScope = "all"
+	FeedOutScopeGroups FeedOutScope = "groups"
+	FeedOutScopePeople FeedOutScope = "people"
+)
+
+// Valid indicates whether the value is a known member of the FeedOutScope enum.
+func (e FeedOutScope) Valid() bool {
+	switch e {
+	case FeedOutScopeAll:
+		return true
+	case FeedOutScopeGroups:
+		return true
+	case FeedOutScopePeople:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for FeedOutState.
+const (
+	FeedOutStateHeld FeedOutState = "held"
+	FeedOutStateOn   FeedOutState = "on"
+)
+
+// Valid indicates whether the value is a known member of the FeedOutState enum.
+func (e FeedOutState) Valid() bool {
+	switch e {
+	case FeedOutStateHeld:
+		return true
+	case FeedOutStateOn:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for FeedOutPersonDo.
+const (
+	FeedOutPersonDoBack      FeedOutPersonDo = "back"
+	FeedOutPersonDoBraked    FeedOutPersonDo = "braked"
+	FeedOutPersonDoChanged   FeedOutPersonDo = "changed"
+	FeedOutPersonDoClosed    FeedOutPersonDo = "closed"
+	FeedOutPersonDoLeftOut   FeedOutPersonDo = "left_out"
+	FeedOutPersonDoNew       FeedOutPersonDo = "new"
+	FeedOutPersonDoRemoved   FeedOutPersonDo = "removed"
+	FeedOutPersonDoSame      FeedOutPersonDo = "same"
+	FeedOutPersonDoTakenOver FeedOutPersonDo = "taken_over"
+)
+
+// Valid indicates whether the value is a known member of the FeedOutPersonDo enum.
+func (e FeedOutPersonDo) Valid() bool {
+	switch e {
+	case FeedOutPersonDoBack:
+		return true
+	case FeedOutPersonDoBraked:
+		return true
+	case FeedOutPersonDoChanged:
+		return true
+	case FeedOutPersonDoClosed:
+		return true
+	case FeedOutPersonDoLeftOut:
+		return true
+	case FeedOutPersonDoNew:
+		return true
+	case FeedOutPersonDoRemoved:
+		return true
+	case FeedOutPersonDoSame:
+		return true
+	case FeedOutPersonDoTakenOver:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for FeedOutPersonKept.
+const (
+	FeedOutPersonKeptClosed FeedOutPersonKept = "closed"
+	FeedOutPersonKeptKept   FeedOutPersonKept = "kept"
+	FeedOutPersonKeptNot    FeedOutPersonKept = "not"
+	FeedOutPersonKeptTried  FeedOutPersonKept = "tried"
+)
+
+// Valid indicates whether the value is a known member of the FeedOutPersonKept enum.
+func (e FeedOutPersonKept) Valid() bool {
+	switch e {
+	case FeedOutPersonKeptClosed:
+		return true
+	case FeedOutPersonKeptKept:
+		return true
+	case FeedOutPersonKeptNot:
+		return true
+	case FeedOutPersonKeptTried:
 		return true
 	default:
 		return false
@@ -4968,6 +5088,206 @@ type FeedLine struct {
 	What string `json:"what"`
 }
 
+// FeedLook defines model for FeedLook.
+type FeedLook struct {
+	// Ours Of those that were read, with an address of ours
+	Ours int `json:"ours"`
+
+	// Patch It changes single attributes of a user
+	Patch   bool    `json:"patch"`
+	Problem *string `json:"problem,omitempty"`
+
+	// Read How many were read
+	Read int `json:"read"`
+
+	// Status Of the answer that was no good
+	Status *int `json:"status,omitempty"`
+
+	// There Whom it says that it keeps
+	There  int `json:"there"`
+	TookMs int `json:"took_ms"`
+
+	// Twins Who seems to be there twice: by the feed, and under another address
+	Twins []FeedTwin `json:"twins"`
+
+	// Unkept There with an address of ours, though the feed does not keep them; at most a hundred
+	Unkept []FeedThere `json:"unkept"`
+
+	// Well It answers
+	Well bool `json:"well"`
+}
+
+// FeedOut defines model for FeedOut.
+type FeedOut struct {
+	// Address Their server
+	Address string `json:"address"`
+
+	// Began When sending began last, or goes on since
+	Began *string `json:"began,omitempty"`
+
+	// Brake How many accounts it may close in a day; 0 for the setting brake
+	Brake int    `json:"brake"`
+	By    string `json:"by"`
+
+	// Closed Who is there still, closed
+	Closed int `json:"closed"`
+
+	// ClosedToday What it closed of what it may in a day
+	ClosedToday int `json:"closed_today"`
+
+	// Did How many by what was done then: new, taken_over, changed, closed, removed, back
+	Did map[string]int `json:"did"`
+
+	// Done Of how many it was tried
+	Done *int `json:"done,omitempty"`
+
+	// Ended When it ended; absent while it goes on
+	Ended *string `json:"ended,omitempty"`
+
+	// Every Minutes between two rounds
+	Every int `json:"every"`
+
+	// Failing Of whom something was not taken
+	Failing int `json:"failing"`
+
+	// Kept Whom it keeps there in use
+	Kept int `json:"kept"`
+
+	// Key Where the token is, as file:PATH or env:NAME
+	Key string `json:"key"`
+
+	// Leavers What becomes there of whoever leaves
+	Leavers FeedOutLeavers `json:"leavers"`
+	Made    string         `json:"made"`
+
+	// Most How many that is now; absent for any number
+	Most *int `json:"most,omitempty"`
+
+	// Name Of the partner
+	Name string `json:"name"`
+
+	// Next When it is sent next
+	Next *string `json:"next,omitempty"`
+
+	// Of The groups or people, by their ids
+	Of      []string `json:"of"`
+	Partner string   `json:"partner"`
+
+	// Problem Why sending does not go on; absent where it does
+	Problem *string `json:"problem,omitempty"`
+
+	// Scope Whom it is about, of those for whom directory.feed_out is on
+	Scope FeedOutScope `json:"scope"`
+
+	// Shut Why nothing goes there now
+	Shut *string `json:"shut,omitempty"`
+
+	// Since Since when
+	Since *string `json:"since,omitempty"`
+
+	// State held: nothing is sent but by hand
+	State FeedOutState `json:"state"`
+
+	// Total Of how many something was due then
+	Total *int `json:"total,omitempty"`
+}
+
+// FeedOutLeavers What becomes there of whoever leaves
+type FeedOutLeavers string
+
+// FeedOutScope Whom it is about, of those for whom directory.feed_out is on
+type FeedOutScope string
+
+// FeedOutState held: nothing is sent but by hand
+type FeedOutState string
+
+// FeedOutBegin defines model for FeedOutBegin.
+type FeedOutBegin struct {
+	// Address Their server, as https://host/scim/v2
+	Address string `json:"address"`
+
+	// Brake How many accounts it may close in a day; 0 for the setting brake
+	Brake *int `json:"brake,omitempty"`
+
+	// Every Minutes between two rounds, 15 where it is left out
+	Every *int `json:"every,omitempty"`
+
+	// Key Where the token is that it wants, as file:PATH or env:NAME; never the token itself
+	Key string `json:"key"`
+
+	// Leavers What becomes there of whoever leaves: close, which it is where it is left out, or remove
+	Leavers *string `json:"leavers,omitempty"`
+
+	// Of The groups or people, by their ids
+	Of      *[]string `json:"of,omitempty"`
+	Partner string    `json:"partner"`
+
+	// Scope all, which it is where it is left out, groups or people
+	Scope *string `json:"scope,omitempty"`
+
+	// State held, which it is where it is left out, or on
+	State *string `json:"state,omitempty"`
+
+	// Why The reason that the journal keeps
+	Why *Why `json:"why,omitempty"`
+}
+
+// FeedOutChange defines model for FeedOutChange.
+type FeedOutChange struct {
+	// Address Their server, as https://host/scim/v2
+	Address *string `json:"address,omitempty"`
+
+	// Brake How many accounts it may close in a day; 0 for the setting brake
+	Brake *int `json:"brake,omitempty"`
+
+	// Every Minutes between two rounds, 15 where it is left out
+	Every *int `json:"every,omitempty"`
+
+	// Key Where the token is that it wants, as file:PATH or env:NAME; never the token itself
+	Key *string `json:"key,omitempty"`
+
+	// Leavers What becomes there of whoever leaves: close, which it is where it is left out, or remove
+	Leavers *string `json:"leavers,omitempty"`
+
+	// Of The groups or people, by their ids
+	Of *[]string `json:"of,omitempty"`
+
+	// Scope all, which it is where it is left out, groups or people
+	Scope *string `json:"scope,omitempty"`
+
+	// State held, which it is where it is left out, or on
+	State *string `json:"state,omitempty"`
+
+	// Why The reason that the journal keeps
+	Why *Why `json:"why,omitempty"`
+}
+
+// FeedOutPerson defines model for FeedOutPerson.
+type FeedOutPerson struct {
+	Address *string `json:"address,omitempty"`
+
+	// Do What sending would do now
+	Do FeedOutPersonDo `json:"do"`
+
+	// Kept How they are kept there; tried: they were sent and no answer came
+	Kept FeedOutPersonKept `json:"kept"`
+	Name string            `json:"name"`
+
+	// Next It is not tried again before then
+	Next   *string `json:"next,omitempty"`
+	Person string  `json:"person"`
+
+	// Problem Why what is due was not taken
+	Problem *string `json:"problem,omitempty"`
+	Why     *string `json:"why,omitempty"`
+}
+
+// FeedOutPersonDo What sending would do now
+type FeedOutPersonDo string
+
+// FeedOutPersonKept How they are kept there; tried: they were sent and no answer came
+type FeedOutPersonKept string
+
 // FeedPerson defines model for FeedPerson.
 type FeedPerson struct {
 	Active  bool    `json:"active"`
@@ -4990,6 +5310,34 @@ type FeedPerson struct {
 
 // FeedPersonWould What bringing them to the record does now
 type FeedPersonWould string
+
+// FeedSent defines model for FeedSent.
+type FeedSent struct {
+	// Braked Who is to be closed and is not
+	Braked int `json:"braked"`
+
+	// Done How many by what was done: new, taken_over, changed, closed, removed, back
+	Done map[string]int `json:"done"`
+
+	// Left Of whom something is due still
+	Left int `json:"left"`
+
+	// Problem Why it was given up
+	Problem *string `json:"problem,omitempty"`
+
+	// Refused Of whom something was not taken
+	Refused int `json:"refused"`
+}
+
+// FeedThere defines model for FeedThere.
+type FeedThere struct {
+	Active bool `json:"active"`
+
+	// Id By which their server knows them
+	Id       string  `json:"id"`
+	Name     *string `json:"name,omitempty"`
+	UserName string  `json:"user_name"`
+}
 
 // FeedToken defines model for FeedToken.
 type FeedToken struct {
@@ -8493,6 +8841,57 @@ type SetExpectationParams struct {
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
 }
 
+// EndFeedOutParams defines parameters for EndFeedOut.
+type EndFeedOutParams struct {
+	// Why The reason that the journal keeps
+	Why *WhyParam `form:"why,omitempty" json:"why,omitempty"`
+}
+
+// FeedOutLogParams defines parameters for FeedOutLog.
+type FeedOutLogParams struct {
+	// Wrong What went wrong alone
+	Wrong *bool `form:"wrong,omitempty" json:"wrong,omitempty"`
+
+	// Person Of one person of ours
+	Person *string `form:"person,omitempty" json:"person,omitempty"`
+
+	// Before Those before this one
+	Before *int `form:"before,omitempty" json:"before,omitempty"`
+
+	// Limit At most so many, 100 where it is left out
+	Limit *int `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// FeedOutPeopleParams defines parameters for FeedOutPeople.
+type FeedOutPeopleParams struct {
+	// All Those too about whom nothing is to be done
+	All *bool `form:"all,omitempty" json:"all,omitempty"`
+
+	// After Those behind this person
+	After *string `form:"after,omitempty" json:"after,omitempty"`
+
+	// Limit At most so many, 100 where it is left out
+	Limit *int `form:"limit,omitempty" json:"limit,omitempty"`
+}
+
+// ReleaseFeedOutJSONBody defines parameters for ReleaseFeedOut.
+type ReleaseFeedOutJSONBody struct {
+	// Why The reason that the journal keeps
+	Why Why `json:"why"`
+}
+
+// SendFeedOutJSONBody defines parameters for SendFeedOut.
+type SendFeedOutJSONBody struct {
+	// Most About how many people at most; without it all
+	Most *int `json:"most,omitempty"`
+
+	// Person This person alone
+	Person *string `json:"person,omitempty"`
+
+	// Why The reason that the journal keeps
+	Why Why `json:"why"`
+}
+
 // EndFeedParams defines parameters for EndFeed.
 type EndFeedParams struct {
 	// Why The reason that the journal keeps
@@ -9535,6 +9934,18 @@ type SetExpectationApplicationMergePatchPlusJSONRequestBody = ExpectationPatch
 
 // BeginFeedJSONRequestBody defines body for BeginFeed for application/json ContentType.
 type BeginFeedJSONRequestBody = FeedBegin
+
+// BeginFeedOutJSONRequestBody defines body for BeginFeedOut for application/json ContentType.
+type BeginFeedOutJSONRequestBody = FeedOutBegin
+
+// SetFeedOutApplicationMergePatchPlusJSONRequestBody defines body for SetFeedOut for application/merge-patch+json ContentType.
+type SetFeedOutApplicationMergePatchPlusJSONRequestBody = FeedOutChange
+
+// ReleaseFeedOutJSONRequestBody defines body for ReleaseFeedOut for application/json ContentType.
+type ReleaseFeedOutJSONRequestBody ReleaseFeedOutJSONBody
+
+// SendFeedOutJSONRequestBody defines body for SendFeedOut for application/json ContentType.
+type SendFeedOutJSONRequestBody SendFeedOutJSONBody
 
 // SetFeedApplicationMergePatchPlusJSONRequestBody defines body for SetFeed for application/merge-patch+json ContentType.
 type SetFeedApplicationMergePatchPlusJSONRequestBody = FeedChange

@@ -223,6 +223,11 @@ func (a *app) run(ctx context.Context, cfg config.Config, log *slog.Logger, arou
 		defer close(telling)
 		svc.RunWebhooks(base, max(time.Second, time.Duration(every)*time.Millisecond))
 	}()
+	feeding := make(chan struct{})
+	go func() {
+		defer close(feeding)
+		svc.RunFeeds(base, max(time.Second, time.Duration(every)*time.Millisecond))
+	}()
 	recording := make(chan struct{})
 	go func() {
 		defer close(recording)
@@ -286,6 +291,7 @@ func (a *app) run(ctx context.Context, cfg config.Config, log *slog.Logger, arou
 	<-working
 	<-telling
 	<-recording
+	<-feeding
 	<-expecting
 	log.Info("stopped")
 	return err
@@ -316,6 +322,12 @@ func (a *app) demo() *cobra.Command {
 				return err
 			}
 			if err := second.Keep(filepath.Join(dir, "neighbour.json")); err != nil {
+				return err
+			}
+			if err := second.People.Keep(filepath.Join(dir, "neighbour-people.json")); err != nil {
+				return err
+			}
+			if err := demo.People(second.People); err != nil {
 				return err
 			}
 			secondAt, stop, err := second.Listen(neighbour)
@@ -369,6 +381,9 @@ func (a *app) demo() *cobra.Command {
 					return err
 				}
 				if err := demo.Neighbour(ctx, svc, secondAt); err != nil {
+					return err
+				}
+				if err := demo.FeedOut(ctx, svc, secondAt, dir); err != nil {
 					return err
 				}
 				if real {
@@ -469,7 +484,7 @@ func resetDir(dir string) error {
 	if err := mariadb.StopLeftover(bounded, filepath.Join(dir, "db")); err != nil {
 		return err
 	}
-	for _, name := range []string{"db", "service.log", "neighbour.json", "mail.json", "suite"} {
+	for _, name := range []string{"db", "service.log", "neighbour.json", "neighbour-people.json", "neighbour.token", "mail.json", "suite"} {
 		if err := os.RemoveAll(filepath.Join(dir, name)); err != nil {
 			return err
 		}

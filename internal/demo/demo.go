@@ -7,6 +7,8 @@ import (
 	_ "embed"
 	"errors"
 	"fmt"
+	"os"
+	"path/filepath"
 
 	"wexillum.example/internal/core/statement"
 	"wexillum.example/internal/scim"
@@ -117,8 +119,47 @@ func Second() (*standin.Neighbour, error) {
 	n, err := standin.NewNeighbour("Ilvane Conservation", "ilvane.example", "directory.out", "spaces.out", "chat.in", "chat.out", "meetings.out", "files.out", "mail.out")
 	if err == nil {
 		n.Say("chat.out", statement.Half{Says: "admits", Features: []string{"messages", "voice"}})
+		n.People = &standin.People{Token: standin.PeopleToken}
 	}
 	return n, err
+}
+
+// People fills the second organisation's directory, where it is empty: one of ours was put in by hand once, another has an address of theirs.
+func People(p *standin.People) error {
+	if len(p.Said()) > 0 {
+		return nil
+	}
+	for _, x := range [][2]string{{"o.tidewell@brackwater.example", "O. Tidewell"}, {"runa.yarrowick@ilvane.example", "Runa Yarrowick"}, {"maren.holtveig@ilvane.example", "Maren Holtveig"}} {
+		if err := p.Add(fmt.Sprintf(`{"schemas": [%q], "userName": %q, "displayName": %q}`, scim.UserSchema, x[0], x[1])); err != nil {
+			return err
+		}
+	}
+	return nil
+}
+
+// FeedOut begins a feed of our curators into the second organisation's directory, held, where there is none yet; its token is kept in a
+// folder. One that is there learns where the directory is now.
+func FeedOut(ctx context.Context, svc *service.Service, address, dir string) error {
+	if _, err := svc.State().Partner(NeighbourPartner); err != nil {
+		return nil
+	}
+	who := service.Who{Name: Accounts[0].Name, Role: service.Administrator}
+	at := address + "/scim/v2"
+	if f, err := svc.FeedOutOf(ctx, NeighbourPartner); err == nil {
+		if f.Address == at {
+			return nil
+		}
+		return svc.SetFeedOut(ctx, who, NeighbourPartner, "where the demo's second organisation is", service.FeedOutSet{Address: &at})
+	}
+	if !svc.State().Has("group", "curators") {
+		return nil
+	}
+	path := filepath.Join(dir, "neighbour.token")
+	if err := os.WriteFile(path, []byte(standin.PeopleToken), 0o600); err != nil {
+		return err
+	}
+	key, scope := "file:"+path, service.ScopeGroups
+	return svc.BeginFeedOut(ctx, who, NeighbourPartner, "the curators work in their laboratory every week", service.FeedOutSet{Address: &at, Key: &key, Scope: &scope, Of: &[]string{"curators"}})
 }
 
 // Neighbour writes where the demo's second organisation publishes its statement and lets

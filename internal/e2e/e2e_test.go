@@ -77,11 +77,15 @@ func demoService(t *testing.T) *running {
 	t.Helper()
 	second, err := demo.Second()
 	check(t, err)
+	check(t, demo.People(second.People))
 	at, stop, err := second.Listen("127.0.0.1:0")
 	check(t, err)
 	t.Cleanup(stop)
 	r := startService(t, demoDSN(t), func(ctx context.Context, svc *service.Service) error {
 		if err := demo.Neighbour(ctx, svc, at); err != nil {
+			return err
+		}
+		if err := demo.FeedOut(ctx, svc, at, t.TempDir()); err != nil {
 			return err
 		}
 		return svc.FetchStatement(ctx, service.By{Who: "service", Why: "statement fetched"}, fetcher, demo.NeighbourPartner)

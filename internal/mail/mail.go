@@ -43,7 +43,7 @@ type Content struct {
 	Purpose      string   // what they are invited for
 	Lapses       string   // the last day of an invitation, in words
 	Beside       []string // what they can do besides, where no role is needed
-	Guest        string   // who came in, of a message to who invited them; or who is away, of one to their deputy
+	Guest        string   // who came in, of a message to who invited them; who is away, of one to their deputy; or a partner
 }
 
 // Line is one entry of a digest: a day in words, of whom, and what.
@@ -53,7 +53,7 @@ type Line struct{ Day, Who, What string }
 type Message struct{ Subject, Text, HTML string }
 
 // Kinds are the messages there are.
-var Kinds = []string{"invitation", "given", "code", "warning", "suspended", "back", "extended", "no_more_time", "digest", "offer", "arrived", "works", "answered", "sign_up", "let_in", "expectation", "bundle_asked", "bundle_answered", "review", "deputy"}
+var Kinds = []string{"invitation", "given", "code", "warning", "suspended", "back", "extended", "no_more_time", "digest", "offer", "arrived", "works", "answered", "sign_up", "let_in", "expectation", "bundle_asked", "bundle_answered", "review", "deputy", "feed"}
 
 // Compose writes a message of a kind in a language.
 func Compose(kind, language string, c *Content) (m Message, err error) {

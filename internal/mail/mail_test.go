@@ -15,7 +15,7 @@ func TestCompose(t *testing.T) {
 		"invitation": {"Dossier: view", "Notes: view", "the dinghy", "2 May 2027", "join meetings of ours", full.Link, full.Own, full.Until, full.ByAddress}, "given": {"Dossier: view", full.Own, full.Until}, "code": {full.Code, "10 min"}, "warning": {full.Until, full.Cause, full.Own},
 		"suspended": {full.Cause, full.Until, full.ByAddress}, "back": {full.Own}, "extended": {full.Until, full.Own}, "no_more_time": {full.Until}, "digest": {"2027-06-01", "suspended: term"}, "offer": {"Dossier: view"}, "works": {"Dossier: view", full.Link}, "answered": {"Dossier: view", full.Link, "the dinghy"},
 		"sign_up": {"Sten Heron", "the dinghy", full.Link}, "let_in": {full.Link},
-		"deputy": {"Sten Heron", "the dinghy", full.Until, full.Link},
+		"deputy": {"Sten Heron", "the dinghy", full.Until, full.Link}, "feed": {"Sten Heron", "Welcome", full.Link},
 		"review": {"Welcome", "the dinghy", full.Until, full.Link}, "bundle_asked": {"Dossier: view", "the dinghy", full.Until, full.Link}, "bundle_answered": {"Sten Heron", "Dossier: view", full.Until, full.Link},
 		"expectation": {"Dossier: view", "Welcome", "the dinghy", full.Link},
 		"arrived":     {"Dossier: view", "Sten Heron", "the dinghy", full.Until, full.Link},

@@ -160,7 +160,7 @@ func (s *Service) feedView(ctx context.Context, f *Feed, tokens []store.Token) (
 	if v.Count, err = s.store.FedCounts(ctx, f.Partner, f.counted(s.Now())); err != nil {
 		return nil, err
 	}
-	lines, err := s.store.FedLog(ctx, f.Partner, "", false, 0, 100)
+	lines, err := s.store.FedLog(ctx, f.Partner, false, "", false, 0, 100)
 	for i := range lines {
 		v.Heard = max(v.Heard, lines[i].At)
 		if lines[i].What == "refused" || lines[i].What == "braked" {
@@ -196,10 +196,12 @@ func (s *State) feedSilent(f *Feed) bool {
 func (f *Feed) most(st *State) int { return cmp.Or(f.Brake, brakeOf(st)) }
 
 // counted is since when closings count for the brake.
-func (f *Feed) counted(at moment.Moment) moment.Moment {
+func (f *Feed) counted(at moment.Moment) moment.Moment { return countedSince(f.Lifted, at) }
+
+func countedSince(lifted string, at moment.Moment) moment.Moment {
 	since := at - 86400e6
-	if lifted, err := moment.Parse(f.Lifted); err == nil {
-		since = max(since, lifted)
+	if l, err := moment.Parse(lifted); err == nil {
+		since = max(since, l)
 	}
 	return since
 }
@@ -461,6 +463,7 @@ const (
 	FedBack    = "back"       // and comes back
 	FedStays   = "stays"      // it stays suspended, as something else stands against it
 	FedNobody  = "nobody"     // not in use, and no record is here
+	FedRemoved = "removed"    // taken away
 )
 
 // fedInto brings what a feed says of somebody to their record. Nothing is written yet.
@@ -756,7 +759,7 @@ func (s *Service) FeedDelete(ctx context.Context, who Who, id, ifMatch string) e
 			}
 			next.Closed = at
 		}
-		next.What, next.Gone, next.Changed = "removed", at, at
+		next.What, next.Gone, next.Changed = FedRemoved, at, at
 		if err := t.PutFed(&was.FedUser, &next.FedUser); err != nil {
 			return nil, "", err
 		}
@@ -970,9 +973,9 @@ func (s *Service) ApplyFeed(ctx context.Context, who Who, partner, why string, m
 	return out, err
 }
 
-// FeedLog lists what came of a feed's requests.
-func (s *Service) FeedLog(ctx context.Context, partner, user string, wrong bool, before uint64, limit int) ([]store.FedLine, error) {
-	return s.store.FedLog(ctx, partner, user, wrong, before, limit)
+// FeedLog lists what came of a feed's requests; goesOut, of those that we send.
+func (s *Service) FeedLog(ctx context.Context, partner string, goesOut bool, user string, wrong bool, before uint64, limit int) ([]store.FedLine, error) {
+	return s.store.FedLog(ctx, partner, goesOut, user, wrong, before, limit)
 }
 
 // FedTwin is somebody who seems to be here twice: whom a feed keeps, and a guest of the same name under another address of the same partner.

@@ -234,7 +234,7 @@ func TestFeed(t *testing.T) {
 	if got := create("r@league.example", ""); got != "403  League is suspended." {
 		t.Errorf("the partner is suspended: %s", got)
 	}
-	log, err := s.FeedLog(ctx, "league", "", true, 0, 100)
+	log, err := s.FeedLog(ctx, "league", false, "", true, 0, 100)
 	check(t, err)
 	if len(log) < 9 || log[0].What != "refused" || !slices.ContainsFunc(log, func(l store.FedLine) bool { return l.What == "braked" }) {
 		t.Errorf("the log: %+v", log)
@@ -261,7 +261,7 @@ func TestFeed(t *testing.T) {
 	// Forgotten: neither what the feed said of them nor what was refused names them.
 	check(t, s.change(ctx, "h", "they ask for it", func(_ *State, tx *store.Tx) error { _, err := tx.Forget("di@league.example"); return err }))
 	check(t, s.change(ctx, "h", "they ask for it", func(_ *State, tx *store.Tx) error { _, err := tx.Forget("ada@league.example"); return err }))
-	all, err := s.FeedLog(ctx, "league", "", false, 0, 1000)
+	all, err := s.FeedLog(ctx, "league", false, "", false, 0, 1000)
 	check(t, err)
 	if got := fmt.Sprint(all); strings.Contains(got, "di@league.example") || strings.Contains(got, "ada@league.example") || !strings.Contains(got, "p1@league.example") {
 		t.Errorf("forgotten, and named: %s", got)

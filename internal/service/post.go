@@ -213,7 +213,7 @@ func (s *Service) compose(ctx context.Context, m *store.Message) (*mail.Message,
 		return s.composeLetIn(ctx, data["request"], &c)
 	case "bundle_answered":
 		return s.composeBundle(ctx, data["request"], &c)
-	case "digest", "offer", "arrived", "works", "answered", "sign_up", "bundle_asked", "expectation", "review", "deputy":
+	case "digest", "offer", "arrived", "works", "answered", "sign_up", "bundle_asked", "expectation", "review", "deputy", "feed":
 		return s.composeOurs(ctx, m, data, &c)
 	}
 	g, own, err := s.Guest(ctx, m.Recipient)
@@ -696,6 +696,9 @@ func (s *Service) composeOurs(ctx context.Context, m *store.Message, data map[st
 	}
 	if m.Kind == "deputy" {
 		return s.composeDeputy(ctx, language, data["person"], data["deputy"], c)
+	}
+	if m.Kind == "feed" {
+		return s.composeFeed(ctx, language, data["partner"], c)
 	}
 	if m.Kind == "review" {
 		return s.composeReview(ctx, language, data["round"], data["person"], c)

@@ -31,6 +31,7 @@ type Neighbour struct {
 	Name   string
 	Domain string
 	Clock  func() time.Time // nil is the system's
+	People *People          // its directory, which takes our people by SCIM; nil for none
 
 	signer     *ecdsa.PrivateKey // of its sign-in
 	unverified bool
@@ -225,7 +226,11 @@ func (n *Neighbour) Handler() http.Handler {
 			says := n.Stance[k.String()].Says
 			rows = append(rows, row{k.String(), says, map[string]string{"admits": "refuses", "refuses": "admits"}[says]})
 		}
-		_ = page.Execute(w, map[string]any{"N": n, "Rows": rows, "Announced": n.Next != nil})
+		var people []Said
+		if n.People != nil {
+			people = n.People.Said()
+		}
+		_ = page.Execute(w, map[string]any{"N": n, "Rows": rows, "Announced": n.Next != nil, "People": people})
 	})
 	r.Post("/say", func(w http.ResponseWriter, r *http.Request) {
 		k, says := r.FormValue("key"), r.FormValue("says")
@@ -252,6 +257,9 @@ func (n *Neighbour) Handler() http.Handler {
 		http.Redirect(w, r, "/", http.StatusSeeOther)
 	})
 	n.signIn(r)
+	if n.People != nil {
+		r.Mount("/scim/v2", n.People.Handler())
+	}
 	r.Get("/healthz", func(w http.ResponseWriter, r *http.Request) { _ = json.NewEncoder(w).Encode("ok") })
 	return r
 }
@@ -286,4 +294,8 @@ var page = template.Must(template.New("").Parse(`<!doctype html>
 {{end}}</table>
 <h2>Its key</h2>
 <form method="post" action="/key"><button name="do" value="announce">Announce the next key</button> <button name="do" value="roll">{{if .Announced}}Switch to it{{else}}Sign with a new key that nobody announced{{end}}</button></form>
+{{if .People}}<h2>Whom its directory keeps</h2>
+<table><tr><th>Who<th>Address<th></tr>
+{{range .People}}<tr><td>{{.Name}}<td>{{.UserName}}<td>{{if .Active}}in use{{else}}closed{{end}}</tr>
+{{end}}</table>{{end}}
 </html>`))

@@ -127,13 +127,14 @@ func fedCounts(ctx context.Context, q querier, partner string, lately moment.Mom
 	return
 }
 
-// FedLine is what came of a request of a feed.
+// FedLine is what came of a request of a feed, or of one that we send to a partner.
 type FedLine struct {
 	N       uint64
 	Partner string
+	Out     bool // of ours, to them
 	At      moment.Moment
 	What    string // created, taken_over, changed, closed, back, removed, refused, braked
-	User    string // of the feed, or empty
+	User    string // of the feed, or the person of ours; or empty
 	Address string
 	Detail  string
 }
@@ -144,20 +145,21 @@ const mostFedLines = 5000
 // LogFed writes what came of a request. It is no change and stands in no journal.
 func (s *Store) LogFed(ctx context.Context, l *FedLine) error {
 	detail := []rune(l.Detail)
-	r, err := s.db.ExecContext(ctx, "INSERT INTO fed_log (partner, at, what, user, address, detail) VALUES (?,?,?,?,?,?)", l.Partner, int64(l.At), l.What, l.User, l.Address, string(detail[:min(len(detail), 1000)]))
+	r, err := s.db.ExecContext(ctx, "INSERT INTO fed_log (partner, goes_out, at, what, user, address, detail) VALUES (?,?,?,?,?,?,?)", l.Partner, l.Out, int64(l.At), l.What, l.User, l.Address, string(detail[:min(len(detail), 1000)]))
 	if err != nil {
 		return err
 	}
 	if n, err := r.LastInsertId(); err == nil && n%100 == 0 {
-		_, err = s.db.ExecContext(ctx, "DELETE FROM fed_log WHERE partner = ? AND n < (SELECT m FROM (SELECT n AS m FROM fed_log WHERE partner = ? ORDER BY n DESC LIMIT 1 OFFSET ?) x)", l.Partner, l.Partner, mostFedLines)
+		_, err = s.db.ExecContext(ctx, "DELETE FROM fed_log WHERE partner = ? AND goes_out = ? AND n < (SELECT m FROM (SELECT n AS m FROM fed_log WHERE partner = ? AND goes_out = ? ORDER BY n DESC LIMIT 1 OFFSET ?) x)", l.Partner, l.Out, l.Partner, l.Out, mostFedLines)
 		return err
 	}
 	return nil
 }
 
-// FedLog lists what came of a feed's requests, the newest first: of one user where one is named, and of what went wrong alone.
-func (s *Store) FedLog(ctx context.Context, partner, user string, wrong bool, before uint64, limit int) (out []FedLine, err error) {
-	where, args := "partner = ?", []any{partner}
+// FedLog lists what came of a feed's requests, the newest first: of one user where one is named, and of what went wrong
+// alone. goesOut has those of the feed that we send.
+func (s *Store) FedLog(ctx context.Context, partner string, goesOut bool, user string, wrong bool, before uint64, limit int) (out []FedLine, err error) {
+	where, args := "partner = ? AND goes_out = ?", []any{partner, goesOut}
 	if user != "" {
 		where, args = where+" AND user = ?", append(args, user)
 	}
@@ -167,9 +169,9 @@ func (s *Store) FedLog(ctx context.Context, partner, user string, wrong bool, be
 	if before > 0 {
 		where, args = where+" AND n < ?", append(args, before)
 	}
-	err = each(ctx, s.db, "SELECT n, partner, at, what, user, address, detail FROM fed_log WHERE "+where+" ORDER BY n DESC LIMIT ?", append(args, limit), func(r *sql.Rows) error {
+	err = each(ctx, s.db, "SELECT n, partner, goes_out, at, what, user, address, detail FROM fed_log WHERE "+where+" ORDER BY n DESC LIMIT ?", append(args, limit), func(r *sql.Rows) error {
 		var l FedLine
-		err := r.Scan(&l.N, &l.Partner, &l.At, &l.What, &l.User, &l.Address, &l.Detail)
+		err := r.Scan(&l.N, &l.Partner, &l.Out, &l.At, &l.What, &l.User, &l.Address, &l.Detail)
 		out = append(out, l)
 		return err
 	})

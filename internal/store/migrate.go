@@ -216,6 +216,7 @@ var asked = map[int64]string{
 	14: "SELECT EXISTS (SELECT 1 FROM fed_user)",                                                                           // whom partners keep here
 	15: "SELECT EXISTS (SELECT 1 FROM second_factor)",                                                                      // with what else people prove who they are
 	16: "SELECT EXISTS (SELECT 1 FROM told_event)",                                                                         // what partners told, each once
+	17: "SELECT EXISTS (SELECT 1 FROM sent_user)",                                                                          // whom of ours feeds keep at partners
 }
 
 // passing are the versions that hold nothing which has to be kept: sessions, codes, what is

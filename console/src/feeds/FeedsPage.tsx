@@ -2,68 +2,129 @@ import { useMutation, useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
 import { Link } from 'react-router'
-import { call, type Feed, type FeedToken } from '../api'
+import { call, type Feed, type FeedOut, type FeedToken } from '../api'
 import { AskDialog } from '../parts/AskDialog'
 import { Empty, Page, Waiting, when, Wrong } from '../parts/bits'
 import { useRefresh } from '../parts/change'
 import { Combo } from '../parts/Combo'
-import { stateOf } from './words'
+import { BeginOut } from './FeedOutForms'
+import { outState, stateOf } from './words'
 
-/** People feeds: partners that keep their people in our directory. */
+/** People feeds: partners that keep their people in our directory, and partners in whose directories we keep ours. */
 export function FeedsPage({ role }: { role: string }) {
-  const [beginning, setBeginning] = useState(false)
-  const list = useQuery({ queryKey: ['feeds'], queryFn: () => call<{ feeds: Feed[] }>('GET', '/api/v1/feeds') })
-  const all = list.data?.feeds ?? []
+  const [beginning, setBeginning] = useState<'in' | 'out'>()
+  const into = useQuery({ queryKey: ['feeds'], queryFn: () => call<{ feeds: Feed[] }>('GET', '/api/v1/feeds') })
+  const out = useQuery({ queryKey: ['feeds-out'], queryFn: () => call<{ feeds: FeedOut[] }>('GET', '/api/v1/feeds-out') })
+  const admin = role === 'administrator'
   return (
-    <Page
-      title="People feeds"
-      lead="Partners whose own system keeps their people in our directory: who joins there comes here, who leaves there is suspended here, and nobody has to remember."
-      tools={
-        role === 'administrator' ? (
-          <Button size="sm" onClick={() => setBeginning(true)}>
-            Begin a feed
-          </Button>
-        ) : undefined
-      }
-    >
-      {list.error && <Wrong error={list.error} retry={() => void list.refetch()} />}
-      {!list.data && !list.error && <Waiting what="Reading" />}
-      {list.data && all.length === 0 && <Empty>No partner keeps its people here yet. It pays where many come and go.</Empty>}
-      {all.length > 0 && (
-        <table className="table">
-          <thead>
-            <tr>
-              <th scope="col">Partner</th>
-              <th scope="col">State</th>
-              <th scope="col" className="num">People</th>
-              <th scope="col" className="num">In use</th>
-              <th scope="col" className="num">Wait</th>
-              <th scope="col" className="num">Refused lately</th>
-              <th scope="col">Heard last</th>
-            </tr>
-          </thead>
-          <tbody>
-            {all.map((f) => (
-              <tr key={f.partner}>
-                <th scope="row">
-                  <Link to={`/feeds/${f.partner}`}>{f.name}</Link>
+    <Page title="People feeds" lead="Where two organisations work together daily, their systems tell each other who joins and who leaves, and nobody has to remember.">
+      <section aria-labelledby="h-in" className="feeds">
+        <h2 id="h-in">In: their people in our directory</h2>
+        {into.error && <Wrong error={into.error} retry={() => void into.refetch()} />}
+        {!into.data && !into.error && <Waiting what="Reading" />}
+        {into.data && into.data.feeds.length === 0 && <Empty>No partner keeps its people here yet. It pays where many come and go.</Empty>}
+        {into.data && into.data.feeds.length > 0 && (
+          <table className="table">
+            <thead>
+              <tr>
+                <th scope="col">Partner</th>
+                <th scope="col">State</th>
+                <th scope="col" className="num">
+                  People
                 </th>
-                <td>
-                  <span className={stateOf(f).bad ? 'gets-no' : ''}>{stateOf(f).bad ? `▼ ${stateOf(f).text}` : stateOf(f).text}</span>
-                </td>
-                <td className="num">{f.all}</td>
-                <td className="num">{f.active}</td>
-                <td className="num">{f.waiting}</td>
-                <td className="num">{f.wrong}</td>
-                <td>{f.heard ? when(f.heard) : 'never'}</td>
+                <th scope="col" className="num">
+                  In use
+                </th>
+                <th scope="col" className="num">
+                  Wait
+                </th>
+                <th scope="col" className="num">
+                  Refused lately
+                </th>
+                <th scope="col">Heard last</th>
               </tr>
-            ))}
-          </tbody>
-        </table>
-      )}
-      {beginning && <BeginFeed close={() => setBeginning(false)} />}
+            </thead>
+            <tbody>
+              {into.data.feeds.map((f) => (
+                <tr key={f.partner}>
+                  <th scope="row">
+                    <Link to={`/feeds/${f.partner}`}>{f.name}</Link>
+                  </th>
+                  <td>
+                    <State of={stateOf(f)} />
+                  </td>
+                  <td className="num">{f.all}</td>
+                  <td className="num">{f.active}</td>
+                  <td className="num">{f.waiting}</td>
+                  <td className="num">{f.wrong}</td>
+                  <td>{f.heard ? when(f.heard) : 'never'}</td>
+                </tr>
+              ))}
+            </tbody>
+          </table>
+        )}
+        {admin && (
+          <Button size="sm" variant="outline-primary" onClick={() => setBeginning('in')}>
+            Let a partner keep its people here
+          </Button>
+        )}
+      </section>
+      <section aria-labelledby="h-out" className="feeds">
+        <h2 id="h-out">Out: our people in their directories</h2>
+        {out.error && <Wrong error={out.error} retry={() => void out.refetch()} />}
+        {out.data && out.data.feeds.length === 0 && <Empty>Nobody of ours is kept at a partner by a feed.</Empty>}
+        {out.data && out.data.feeds.length > 0 && (
+          <table className="table">
+            <thead>
+              <tr>
+                <th scope="col">Partner</th>
+                <th scope="col">State</th>
+                <th scope="col" className="num">
+                  Kept there
+                </th>
+                <th scope="col" className="num">
+                  Closed there
+                </th>
+                <th scope="col" className="num">
+                  Not taken
+                </th>
+                <th scope="col">Sent last</th>
+                <th scope="col">Sent next</th>
+              </tr>
+            </thead>
+            <tbody>
+              {out.data.feeds.map((f) => (
+                <tr key={f.partner}>
+                  <th scope="row">
+                    <Link to={`/feeds/out/${f.partner}`}>{f.name}</Link>
+                  </th>
+                  <td>
+                    <State of={outState(f)} />
+                  </td>
+                  <td className="num">{f.kept}</td>
+                  <td className="num">{f.closed}</td>
+                  <td className="num">{f.failing}</td>
+                  <td>{f.ended ? when(f.ended) : f.began ? 'now' : 'never'}</td>
+                  <td>{f.next ? when(f.next) : 'by hand'}</td>
+                </tr>
+              ))}
+            </tbody>
+          </table>
+        )}
+        {admin && (
+          <Button size="sm" variant="outline-primary" onClick={() => setBeginning('out')}>
+            Keep people of ours at a partner
+          </Button>
+        )}
+      </section>
+      {beginning === 'in' && <BeginFeed close={() => setBeginning(undefined)} />}
+      {beginning === 'out' && <BeginOut close={() => setBeginning(undefined)} />}
     </Page>
   )
+}
+
+export function State({ of }: { of: { text: string; bad: boolean } }) {
+  return <span className={of.bad ? 'gets-no' : ''}>{of.bad ? `▼ ${of.text}` : of.text}</span>
 }
 
 function BeginFeed({ close }: { close: () => void }) {

@@ -313,6 +313,36 @@ type ServerInterface interface {
 	// BeginFeed Let a partner's feed speak to us, watched at first, and make its token, which is told once
 	// (POST /api/v1/feeds)
 	BeginFeed(w http.ResponseWriter, r *http.Request)
+	// ListFeedsOut People feeds that go out, which keep people of ours in directories of partners (SCIM 2.0)
+	// (GET /api/v1/feeds-out)
+	ListFeedsOut(w http.ResponseWriter, r *http.Request)
+	// BeginFeedOut Begin to keep people of ours at a partner, held at first so that nothing is sent but by hand
+	// (POST /api/v1/feeds-out)
+	BeginFeedOut(w http.ResponseWriter, r *http.Request)
+	// EndFeedOut End a feed that goes out; whom it kept stays there as they are
+	// (DELETE /api/v1/feeds-out/{partner})
+	EndFeedOut(w http.ResponseWriter, r *http.Request, partner string, params EndFeedOutParams)
+	// GetFeedOut A feed that goes out, with how many it keeps there and how it goes
+	// (GET /api/v1/feeds-out/{partner})
+	GetFeedOut(w http.ResponseWriter, r *http.Request, partner string)
+	// SetFeedOut Change a feed that goes out, or let it on
+	// (PATCH /api/v1/feeds-out/{partner})
+	SetFeedOut(w http.ResponseWriter, r *http.Request, partner string)
+	// FeedOutLog What was sent and what came of it, the newest first
+	// (GET /api/v1/feeds-out/{partner}/log)
+	FeedOutLog(w http.ResponseWriter, r *http.Request, partner string, params FeedOutLogParams)
+	// LookFeedOut Try the connection to a partner's server, and see whom it keeps of ours; nothing is changed there
+	// (POST /api/v1/feeds-out/{partner}/look)
+	LookFeedOut(w http.ResponseWriter, r *http.Request, partner string)
+	// FeedOutPeople What sending a feed would do about each person; whoever is new is looked up there
+	// (GET /api/v1/feeds-out/{partner}/people)
+	FeedOutPeople(w http.ResponseWriter, r *http.Request, partner string, params FeedOutPeopleParams)
+	// ReleaseFeedOut Let a feed that goes out close as many accounts again as it may in a day
+	// (POST /api/v1/feeds-out/{partner}/release)
+	ReleaseFeedOut(w http.ResponseWriter, r *http.Request, partner string)
+	// SendFeedOut Send what is due now, a few first, all, or one person
+	// (POST /api/v1/feeds-out/{partner}/send)
+	SendFeedOut(w http.ResponseWriter, r *http.Request, partner string)
 	// EndFeed End a feed; whom it alone kept become guests like others, or their accounts count as closed
 	// (DELETE /api/v1/feeds/{partner})
 	EndFeed(w http.ResponseWriter, r *http.Request, partner string, params EndFeedParams)
@@ -4155,6 +4185,355 @@ func (siw *ServerInterfaceWrapper) BeginFeed(w http.ResponseWriter, r *http.Requ
 
 	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		siw.Handler.BeginFeed(w, r)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// ListFeedsOut operation middleware
+func (siw *ServerInterfaceWrapper) ListFeedsOut(w http.ResponseWriter, r *http.Request) {
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.ListFeedsOut(w, r)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// BeginFeedOut operation middleware
+func (siw *ServerInterfaceWrapper) BeginFeedOut(w http.ResponseWriter, r *http.Request) {
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.BeginFeedOut(w, r)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// EndFeedOut operation middleware
+func (siw *ServerInterfaceWrapper) EndFeedOut(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "partner" -------------
+	var partner string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "partner", chi.URLParam(r, "partner"), &partner, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "partner", Err: err})
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params EndFeedOutParams
+
+	// ------------- Optional query parameter "why" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "why", r.URL.Query(), &params.Why, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "why"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "why", Err: err})
+		}
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.EndFeedOut(w, r, partner, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// GetFeedOut operation middleware
+func (siw *ServerInterfaceWrapper) GetFeedOut(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "partner" -------------
+	var partner string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "partner", chi.URLParam(r, "partner"), &partner, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "partner", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.GetFeedOut(w, r, partner)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// SetFeedOut operation middleware
+func (siw *ServerInterfaceWrapper) SetFeedOut(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "partner" -------------
+	var partner string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "partner", chi.URLParam(r, "partner"), &partner, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "partner", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.SetFeedOut(w, r, partner)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// FeedOutLog operation middleware
+func (siw *ServerInterfaceWrapper) FeedOutLog(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "partner" -------------
+	var partner string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "partner", chi.URLParam(r, "partner"), &partner, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "partner", Err: err})
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params FeedOutLogParams
+
+	// ------------- Optional query parameter "wrong" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "wrong", r.URL.Query(), &params.Wrong, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "wrong"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "wrong", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "person" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "person", r.URL.Query(), &params.Person, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "person"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "person", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "before" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "before", r.URL.Query(), &params.Before, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "before"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "before", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", r.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "limit"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "limit", Err: err})
+		}
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.FeedOutLog(w, r, partner, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// LookFeedOut operation middleware
+func (siw *ServerInterfaceWrapper) LookFeedOut(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "partner" -------------
+	var partner string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "partner", chi.URLParam(r, "partner"), &partner, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "partner", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.LookFeedOut(w, r, partner)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// FeedOutPeople operation middleware
+func (siw *ServerInterfaceWrapper) FeedOutPeople(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "partner" -------------
+	var partner string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "partner", chi.URLParam(r, "partner"), &partner, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "partner", Err: err})
+		return
+	}
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params FeedOutPeopleParams
+
+	// ------------- Optional query parameter "all" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "all", r.URL.Query(), &params.All, runtime.BindQueryParameterOptions{Type: "boolean", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "all"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "all", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "after" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "after", r.URL.Query(), &params.After, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "after"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "after", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "limit" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "limit", r.URL.Query(), &params.Limit, runtime.BindQueryParameterOptions{Type: "integer", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "limit"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "limit", Err: err})
+		}
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.FeedOutPeople(w, r, partner, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// ReleaseFeedOut operation middleware
+func (siw *ServerInterfaceWrapper) ReleaseFeedOut(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "partner" -------------
+	var partner string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "partner", chi.URLParam(r, "partner"), &partner, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "partner", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.ReleaseFeedOut(w, r, partner)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// SendFeedOut operation middleware
+func (siw *ServerInterfaceWrapper) SendFeedOut(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "partner" -------------
+	var partner string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "partner", chi.URLParam(r, "partner"), &partner, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "partner", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.SendFeedOut(w, r, partner)
 	}))
 
 	for _, middleware := range siw.HandlerMiddlewares {
@@ -11005,6 +11384,36 @@ func HandlerWithOptions(si ServerInterface, options ChiServerOptions) http.Handl
 		r.Get(options.BaseURL+"/api/v1/feeds/{partner}/twins", wrapper.FeedTwins)
 	})
 	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/api/v1/feeds-out", wrapper.ListFeedsOut)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/api/v1/feeds-out", wrapper.BeginFeedOut)
+	})
+	r.Group(func(r chi.Router) {
+		r.Delete(options.BaseURL+"/api/v1/feeds-out/{partner}", wrapper.EndFeedOut)
+	})
+	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/api/v1/feeds-out/{partner}", wrapper.GetFeedOut)
+	})
+	r.Group(func(r chi.Router) {
+		r.Patch(options.BaseURL+"/api/v1/feeds-out/{partner}", wrapper.SetFeedOut)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/api/v1/feeds-out/{partner}/look", wrapper.LookFeedOut)
+	})
+	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/api/v1/feeds-out/{partner}/people", wrapper.FeedOutPeople)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/api/v1/feeds-out/{partner}/send", wrapper.SendFeedOut)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/api/v1/feeds-out/{partner}/release", wrapper.ReleaseFeedOut)
+	})
+	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/api/v1/feeds-out/{partner}/log", wrapper.FeedOutLog)
+	})
+	r.Group(func(r chi.Router) {
 		r.Get(options.BaseURL+"/api/v1/absences", wrapper.ListAbsences)
 	})
 	r.Group(func(r chi.Router) {
@@ -15256,6 +15665,408 @@ type BeginFeeddefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response BeginFeeddefaultApplicationProblemPlusJSONResponse) VisitBeginFeedResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListFeedsOutRequestObject struct {
+}
+
+type ListFeedsOutResponseObject interface {
+	VisitListFeedsOutResponse(w http.ResponseWriter) error
+}
+
+type ListFeedsOut200JSONResponse struct {
+	Feeds []FeedOut `json:"feeds"`
+}
+
+func (response ListFeedsOut200JSONResponse) VisitListFeedsOutResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListFeedsOutdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListFeedsOutdefaultApplicationProblemPlusJSONResponse) VisitListFeedsOutResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type BeginFeedOutRequestObject struct {
+	Body *BeginFeedOutJSONRequestBody
+}
+
+type BeginFeedOutResponseObject interface {
+	VisitBeginFeedOutResponse(w http.ResponseWriter) error
+}
+
+type BeginFeedOut201JSONResponse FeedOut
+
+func (response BeginFeedOut201JSONResponse) VisitBeginFeedOutResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(201)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type BeginFeedOutdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response BeginFeedOutdefaultApplicationProblemPlusJSONResponse) VisitBeginFeedOutResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type EndFeedOutRequestObject struct {
+	Partner string `json:"partner"`
+	Params  EndFeedOutParams
+}
+
+type EndFeedOutResponseObject interface {
+	VisitEndFeedOutResponse(w http.ResponseWriter) error
+}
+
+type EndFeedOut204Response struct {
+}
+
+func (response EndFeedOut204Response) VisitEndFeedOutResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type EndFeedOutdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response EndFeedOutdefaultApplicationProblemPlusJSONResponse) VisitEndFeedOutResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetFeedOutRequestObject struct {
+	Partner string `json:"partner"`
+}
+
+type GetFeedOutResponseObject interface {
+	VisitGetFeedOutResponse(w http.ResponseWriter) error
+}
+
+type GetFeedOut200JSONResponse FeedOut
+
+func (response GetFeedOut200JSONResponse) VisitGetFeedOutResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetFeedOutdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetFeedOutdefaultApplicationProblemPlusJSONResponse) VisitGetFeedOutResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SetFeedOutRequestObject struct {
+	Partner string `json:"partner"`
+	Body    *SetFeedOutApplicationMergePatchPlusJSONRequestBody
+}
+
+type SetFeedOutResponseObject interface {
+	VisitSetFeedOutResponse(w http.ResponseWriter) error
+}
+
+type SetFeedOut200JSONResponse FeedOut
+
+func (response SetFeedOut200JSONResponse) VisitSetFeedOutResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SetFeedOutdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SetFeedOutdefaultApplicationProblemPlusJSONResponse) VisitSetFeedOutResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type FeedOutLogRequestObject struct {
+	Partner string `json:"partner"`
+	Params  FeedOutLogParams
+}
+
+type FeedOutLogResponseObject interface {
+	VisitFeedOutLogResponse(w http.ResponseWriter) error
+}
+
+type FeedOutLog200JSONResponse struct {
+	Lines []FeedLine `json:"lines"`
+	Next  *int       `json:"next,omitempty"`
+}
+
+func (response FeedOutLog200JSONResponse) VisitFeedOutLogResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type FeedOutLogdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response FeedOutLogdefaultApplicationProblemPlusJSONResponse) VisitFeedOutLogResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type LookFeedOutRequestObject struct {
+	Partner string `json:"partner"`
+}
+
+type LookFeedOutResponseObject interface {
+	VisitLookFeedOutResponse(w http.ResponseWriter) error
+}
+
+type LookFeedOut200JSONResponse FeedLook
+
+func (response LookFeedOut200JSONResponse) VisitLookFeedOutResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type LookFeedOutdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response LookFeedOutdefaultApplicationProblemPlusJSONResponse) VisitLookFeedOutResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type FeedOutPeopleRequestObject struct {
+	Partner string `json:"partner"`
+	Params  FeedOutPeopleParams
+}
+
+type FeedOutPeopleResponseObject interface {
+	VisitFeedOutPeopleResponse(w http.ResponseWriter) error
+}
+
+type FeedOutPeople200JSONResponse struct {
+	// Counts How many by what would be done, of all
+	Counts map[string]int  `json:"counts"`
+	Next   *string         `json:"next,omitempty"`
+	People []FeedOutPerson `json:"people"`
+
+	// Unsure Why it is not known who is there already
+	Unsure *string `json:"unsure,omitempty"`
+}
+
+func (response FeedOutPeople200JSONResponse) VisitFeedOutPeopleResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type FeedOutPeopledefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response FeedOutPeopledefaultApplicationProblemPlusJSONResponse) VisitFeedOutPeopleResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ReleaseFeedOutRequestObject struct {
+	Partner string `json:"partner"`
+	Body    *ReleaseFeedOutJSONRequestBody
+}
+
+type ReleaseFeedOutResponseObject interface {
+	VisitReleaseFeedOutResponse(w http.ResponseWriter) error
+}
+
+type ReleaseFeedOut200JSONResponse FeedOut
+
+func (response ReleaseFeedOut200JSONResponse) VisitReleaseFeedOutResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ReleaseFeedOutdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ReleaseFeedOutdefaultApplicationProblemPlusJSONResponse) VisitReleaseFeedOutResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SendFeedOutRequestObject struct {
+	Partner string `json:"partner"`
+	Body    *SendFeedOutJSONRequestBody
+}
+
+type SendFeedOutResponseObject interface {
+	VisitSendFeedOutResponse(w http.ResponseWriter) error
+}
+
+type SendFeedOut200JSONResponse FeedSent
+
+func (response SendFeedOut200JSONResponse) VisitSendFeedOutResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SendFeedOutdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SendFeedOutdefaultApplicationProblemPlusJSONResponse) VisitSendFeedOutResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -21933,6 +22744,36 @@ type StrictServerInterface interface {
 	// BeginFeed Let a partner's feed speak to us, watched at first, and make its token, which is told once
 	// (POST /api/v1/feeds)
 	BeginFeed(ctx context.Context, request BeginFeedRequestObject) (BeginFeedResponseObject, error)
+	// ListFeedsOut People feeds that go out, which keep people of ours in directories of partners (SCIM 2.0)
+	// (GET /api/v1/feeds-out)
+	ListFeedsOut(ctx context.Context, request ListFeedsOutRequestObject) (ListFeedsOutResponseObject, error)
+	// BeginFeedOut Begin to keep people of ours at a partner, held at first so that nothing is sent but by hand
+	// (POST /api/v1/feeds-out)
+	BeginFeedOut(ctx context.Context, request BeginFeedOutRequestObject) (BeginFeedOutResponseObject, error)
+	// EndFeedOut End a feed that goes out; whom it kept stays there as they are
+	// (DELETE /api/v1/feeds-out/{partner})
+	EndFeedOut(ctx context.Context, request EndFeedOutRequestObject) (EndFeedOutResponseObject, error)
+	// GetFeedOut A feed that goes out, with how many it keeps there and how it goes
+	// (GET /api/v1/feeds-out/{partner})
+	GetFeedOut(ctx context.Context, request GetFeedOutRequestObject) (GetFeedOutResponseObject, error)
+	// SetFeedOut Change a feed that goes out, or let it on
+	// (PATCH /api/v1/feeds-out/{partner})
+	SetFeedOut(ctx context.Context, request SetFeedOutRequestObject) (SetFeedOutResponseObject, error)
+	// FeedOutLog What was sent and what came of it, the newest first
+	// (GET /api/v1/feeds-out/{partner}/log)
+	FeedOutLog(ctx context.Context, request FeedOutLogRequestObject) (FeedOutLogResponseObject, error)
+	// LookFeedOut Try the connection to a partner's server, and see whom it keeps of ours; nothing is changed there
+	// (POST /api/v1/feeds-out/{partner}/look)
+	LookFeedOut(ctx context.Context, request LookFeedOutRequestObject) (LookFeedOutResponseObject, error)
+	// FeedOutPeople What sending a feed would do about each person; whoever is new is looked up there
+	// (GET /api/v1/feeds-out/{partner}/people)
+	FeedOutPeople(ctx context.Context, request FeedOutPeopleRequestObject) (FeedOutPeopleResponseObject, error)
+	// ReleaseFeedOut Let a feed that goes out close as many accounts again as it may in a day
+	// (POST /api/v1/feeds-out/{partner}/release)
+	ReleaseFeedOut(ctx context.Context, request ReleaseFeedOutRequestObject) (ReleaseFeedOutResponseObject, error)
+	// SendFeedOut Send what is due now, a few first, all, or one person
+	// (POST /api/v1/feeds-out/{partner}/send)
+	SendFeedOut(ctx context.Context, request SendFeedOutRequestObject) (SendFeedOutResponseObject, error)
 	// EndFeed End a feed; whom it alone kept become guests like others, or their accounts count as closed
 	// (DELETE /api/v1/feeds/{partner})
 	EndFeed(ctx context.Context, request EndFeedRequestObject) (EndFeedResponseObject, error)
@@ -25201,6 +26042,293 @@ func (sh *strictHandler) BeginFeed(w http.ResponseWriter, r *http.Request) {
 		sh.options.ResponseErrorHandlerFunc(w, r, err)
 	} else if validResponse, ok := response.(BeginFeedResponseObject); ok {
 		if err := validResponse.VisitBeginFeedResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListFeedsOut operation middleware
+func (sh *strictHandler) ListFeedsOut(w http.ResponseWriter, r *http.Request) {
+	var request ListFeedsOutRequestObject
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.ListFeedsOut(ctx, request.(ListFeedsOutRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListFeedsOut")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(ListFeedsOutResponseObject); ok {
+		if err := validResponse.VisitListFeedsOutResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// BeginFeedOut operation middleware
+func (sh *strictHandler) BeginFeedOut(w http.ResponseWriter, r *http.Request) {
+	var request BeginFeedOutRequestObject
+
+	var body BeginFeedOutJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.BeginFeedOut(ctx, request.(BeginFeedOutRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "BeginFeedOut")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(BeginFeedOutResponseObject); ok {
+		if err := validResponse.VisitBeginFeedOutResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// EndFeedOut operation middleware
+func (sh *strictHandler) EndFeedOut(w http.ResponseWriter, r *http.Request, partner string, params EndFeedOutParams) {
+	var request EndFeedOutRequestObject
+
+	request.Partner = partner
+	request.Params = params
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.EndFeedOut(ctx, request.(EndFeedOutRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "EndFeedOut")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(EndFeedOutResponseObject); ok {
+		if err := validResponse.VisitEndFeedOutResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetFeedOut operation middleware
+func (sh *strictHandler) GetFeedOut(w http.ResponseWriter, r *http.Request, partner string) {
+	var request GetFeedOutRequestObject
+
+	request.Partner = partner
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.GetFeedOut(ctx, request.(GetFeedOutRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetFeedOut")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(GetFeedOutResponseObject); ok {
+		if err := validResponse.VisitGetFeedOutResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// SetFeedOut operation middleware
+func (sh *strictHandler) SetFeedOut(w http.ResponseWriter, r *http.Request, partner string) {
+	var request SetFeedOutRequestObject
+
+	request.Partner = partner
+
+	var body SetFeedOutApplicationMergePatchPlusJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.SetFeedOut(ctx, request.(SetFeedOutRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SetFeedOut")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(SetFeedOutResponseObject); ok {
+		if err := validResponse.VisitSetFeedOutResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// FeedOutLog operation middleware
+func (sh *strictHandler) FeedOutLog(w http.ResponseWriter, r *http.Request, partner string, params FeedOutLogParams) {
+	var request FeedOutLogRequestObject
+
+	request.Partner = partner
+	request.Params = params
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.FeedOutLog(ctx, request.(FeedOutLogRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "FeedOutLog")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(FeedOutLogResponseObject); ok {
+		if err := validResponse.VisitFeedOutLogResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// LookFeedOut operation middleware
+func (sh *strictHandler) LookFeedOut(w http.ResponseWriter, r *http.Request, partner string) {
+	var request LookFeedOutRequestObject
+
+	request.Partner = partner
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.LookFeedOut(ctx, request.(LookFeedOutRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "LookFeedOut")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(LookFeedOutResponseObject); ok {
+		if err := validResponse.VisitLookFeedOutResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// FeedOutPeople operation middleware
+func (sh *strictHandler) FeedOutPeople(w http.ResponseWriter, r *http.Request, partner string, params FeedOutPeopleParams) {
+	var request FeedOutPeopleRequestObject
+
+	request.Partner = partner
+	request.Params = params
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.FeedOutPeople(ctx, request.(FeedOutPeopleRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "FeedOutPeople")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(FeedOutPeopleResponseObject); ok {
+		if err := validResponse.VisitFeedOutPeopleResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ReleaseFeedOut operation middleware
+func (sh *strictHandler) ReleaseFeedOut(w http.ResponseWriter, r *http.Request, partner string) {
+	var request ReleaseFeedOutRequestObject
+
+	request.Partner = partner
+
+	var body ReleaseFeedOutJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.ReleaseFeedOut(ctx, request.(ReleaseFeedOutRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ReleaseFeedOut")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(ReleaseFeedOutResponseObject); ok {
+		if err := validResponse.VisitReleaseFeedOutResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// SendFeedOut operation middleware
+func (sh *strictHandler) SendFeedOut(w http.ResponseWriter, r *http.Request, partner string) {
+	var request SendFeedOutRequestObject
+
+	request.Partner = partner
+
+	var body SendFeedOutJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.SendFeedOut(ctx, request.(SendFeedOutRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SendFeedOut")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(SendFeedOutResponseObject); ok {
+		if err := validResponse.VisitSendFeedOutResponse(w); err != nil {
 			sh.options.ResponseErrorHandlerFunc(w, r, err)
 		}
 	} else if response != nil {
@@ -29645,791 +30773,820 @@ func (sh *strictHandler) Would(w http.ResponseWriter, r *http.Request) {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7P1rk9s4tiYK/xVGvhPRl01XuS7dMzv9ZbLunq4qe9ve229EHx8FJEISOilCm4BS1nTUfz+BtRZAkFwg",
-	"QWV69/SJ01/alZJIXBYW1vV5/n6z0YejbmRjzc3t32+OohUHaWUL//XtqTW6df+qpNm06miVbm5ubxr5",
-	"0RZ6W9i9LI5iJ4u13OpW3pQ3yn38nyfZXm7Km0Yc5M3tzQafUt6YzV4ehHvcQXz8WTY7u7+5/er58/LG",
-	"Xo7um8a2qtnd/PZbefOykoejtrLZXP4iL+MhvNvLwoiDLO7lpTgru1dNIYpKXIpWHqWwBga3Va2xhWjM",
-	"WbZ+dHspKvgvGl70pmfuVYlxfuHGeVCN/+//wY56+4uwm/14uN+/Ezu/YsYKKwu7Fxb+c7MXzU4WZ2GK",
-	"g6hksW31ITnW7TN8wdQgx8P6WR2UdV/ltqeGDwcPVIfT4eb2TzRn/K8vwqNVY+VOtvDs1618UPI8nvJb",
-	"cSnObpJnfaorP03RhH822u3aLiE1R3puPDB6/VrrWooGXv9+L1v52knteARH0dpGtrcvvysLcxQbCf86",
-	"SGlVs7t9+V2h20I0hbLyUAhTbFXtvuHHcxR23w3n7N5zU9608j9PqpXVza1tTzKxDV/y2/B+f0mM1Elz",
-	"K4XRTScXf9OnthF1cS/l0SQW6byfkldmEL+5GZijboyEE/661etawog2urGyATERx2OtNsIN7vMjfuNf",
-	"/mbcSP8evey/tXJ7c3vz//u8UyGf46fmc/9ceONALvRBwsYXZ9nY4tzqZlfoptCntjCqksXv//T8+R9K",
-	"tznKFhvRNNoWa1lUunEyc3aff1WCIL2Rtr08u9ta2RZGXEyhmmKvz8VBNJfCyI1uKlNYXdj2UoidUM0f",
-	"YB9okG4Od2sjm40E1dfqo2ytwoWp5PFkGb1zVxxl6/ZJb92ITXHe66KSG1VJUxykaM57VcsXoJL0yRZu",
-	"0AL2ULZFpaXbycGmlPSyFW7q38efg0q4/fvNVrcHYW9ubw764LaKeVStGj+BeNg/uz+7MeOpMihmZ6Fs",
-	"sdWtk7eDW9ub8RH3ssYMCwWi/6KXttgLU6zl7tR0TwsntrzB5WOf586WNJYZ/hv6BAa7PjVVLRdN4dRY",
-	"VWeuoDtT49H9Fh/9v/pZ0OLQDvn3lHQu4QthUn5vPoR36vXf5Ma6d5IYvpV4/KpKuYmL+nUkk1tRG1n+",
-	"F4rpzL3SieXw1ZW4wPH9l6+q7g3KlrQ90XO/5h7bSUj/we/3ulCmEGdx6T/2vNfywasAo3OGHgRirIdr",
-	"YWw3hS++rjKGTDIzpRHf7y8jKcJRsAKx2cijFaSaFgiEqgb3wL+y88fLhr0yIhvni6mVi37457mfDeat",
-	"qpswhHJ2FWT1zWWsoNeXhA4RKfViFC1nhhLIVxiDqa0v8dTwlTNT1Ce8dQcnWxmxrmXF2T0TOnlKvepa",
-	"zknpG/ed4ZxIx8Hvy071hRFOzOsOTe/R7EQ37dE43bUN4o4CbeXBsN+jP4i2FRe8RTfKKJy8bJzF+teb",
-	"C2iyRkdj7B6wE1b23zG1ND8KK8evHSyVn1c0mt6E/EsnluxbsI5nj/1BNfFfvygn5Kev5H7Va11dCqN2",
-	"DVhMTpUWyr4olDWFkcaN2oB9ZfW9bEwhm4q/yoUxZ91W3B3QyDNcKhJMMOf1MA8mh6hbtKENHSuVLxdc",
-	"FU6PMxegs0yiF74oGikrWYH9IIqDPKzB2eJvj7/695Y3zamubz4sOlKL7ghGNCwJ9uAYVVUrDWMwgTH/",
-	"0X5GX3D3Js6V3ci0hXdqmYe/OrWFPjfFUepjLQth7gtleQlppZGNlW16hOErBeyJYZ/TSqNP7UYu1AhG",
-	"tg9qw0/NKlvLeUOPdB9+u3tiPKQybEM8YVo89qBXflSD3bSZt9NW7U5tkABGR/ydsYGHFvVGt5Upi2Or",
-	"H0BRyaoszMkcZVO5f+71QZaF2Qv30rKwor6Hf7h9ExtrSjhWpRME6f5/14rG/RUcbVMWrTzq1v0Btqss",
-	"NsI979ybUbck5Krz9/Zet/xNcRaXfP39HmViUn37YfiXdktNLyvdJrF7WtdvpbWq2Znxxkordvz5anei",
-	"UUb4083vJkYahn6WKbZK1hWocIx11bJA4XlRCOdQ2AKiFj7Q4pSAEapyKlGxu2CiGeQP5R28HIZCCj0a",
-	"yvg1gyUP7yxxmdjFvcKKoM/y5aNvsTDaRAQlzLzMfbRK6ZQyrajf7/Wh0CcLkQ+3duAtKt2Aq7PWJ1YB",
-	"ZGuKfypbqry5V03Fjs/fUGPJc5+EyOoJRIbEXlm3hveNPjfc0jTarmqt72W1wuUcXHJbjF4qU2z1qalu",
-	"8T/BfAARKdzlZIo4ZGcuxsoDmBn+zG11WxZG43eULQ7iUqxloe1etmdlYM8xcp69N/7mSfg/+GE6mNTK",
-	"h7C1QYJUY//8NRs6ceezdj+d2dK3/nvuN7gP87er/yLtfDhj0SRB2HvmdGcuMoZ1dPCjqbJKxdw7A3nS",
-	"qBotHsWesgX9G/j+D5pVKEdhLKcRhC3WckNy7aXu4uwsslUx3VKCzNVu2hYzHbEYzY+KgmrzPk2wbvzs",
-	"aeiJVZUVPn9h5GJKRbpTaHWx13WFV1fsKPzpa05DwhllnvZOF1Js9kHPlu7+1C2mWcLqRc//ExtAOYiP",
-	"L/HLXzwf7+w6LMBsJKoWze4kduMvM9+FwD2XkGPDfbhmpKy2EE4PhoEyIWomzL1ZFDIbBH5m4iG4Et0N",
-	"mBSa/xD1aanMtKfRKv+ZG/uDf/Zg2WAxbjsFfqzFRhZGXIL+ppsFXpSxSJgmerpM1HxSKV7skKRyo2UX",
-	"+lQpPt8R8gZ5thI952fVsPd48vJp5HmjD/zBvBzVRtRF+EohDrrZQWCfz0vIj7zp51ZbcVmQvzTgtuLH",
-	"0ePLolbNvbOkN/Wp5yRHr5u8diGnW83ekfgtt2DaijqVplFNIer6hk239m5PfFzvssR99C/o1iJeelq6",
-	"KQGBjV1obyet4404mdkwybfwpUeYrLO2Y1IYOX1qB9JYOo1QGH2QEDwbWJW9oFjak3WfpcLWRlUnTiTe",
-	"0CdFq8z9bSFAVIuzbu8xG+bVuLsbDaRDMBlW0ECcql+LtpWV+yA4+JNhlistyxBg57RsZ5SL2rnSxVk4",
-	"SVwSi594rFfXEG4EC2Fp4B73ZtoQ5Q1PFO9InKLt5M7YN6K93jTqZaK4G4j3lO6KSh+Eal7ATRMMupk6",
-	"nMk80Xj7T2t8iUnUaoxXQguMHvenm1Ts2acEjGZjnZjpo2ycHdQ/J3iMOGlr9XmBee8m8Eaf2eDjtVfC",
-	"+OqBj/IG8w6/CqaIznDA/BXivk2T7y4Peu/EfREWYLSJEA/E+V8bo/zmUlC8tSx+jweyLPx5/ENxFKql",
-	"KoBGyqoQBWWoRqN83NXwVDo+ocfe72UTFavpLu5ASwhKLU9VnlUln2rFra+w09sCFz9e7EY3cja2N9Cp",
-	"kYL00kFDTorWuyD5w+zvym9q/lxHr1hfVtFWPuJBTy3ssHBlMZJ5TrhrubUrfbKcq6uxFMrqYi0Lczoc",
-	"ZFWcjpTvOoqdvC10U186k7iVmIaRFQoARvHdT437Yc8sjRNIsVk/nmlkkHN2tdjsn27t7ns2PggsvKEQ",
-	"zSW4dMpmye7YcO7k1g+7DLLYkydeou3+J1E/SEaghVnpbWZQdy2DRT1UJZeujE7R3afBBGy0e5QP5a6p",
-	"2AyGXMsHWd9QQFQZ6ydlrGgq90ou3rvWdp/Iu4rW4rq778BYjBMcfR6kJSDyCSLXaPiVcWONkhVu+Isi",
-	"o1sprE+MTQ0Mw2nVoR8QEXUdZCP/nX/TCj0iv7ZmDzF7Gvyp2ehmq9oDmtx7qdqVPbUN5gfxn9z63kv+",
-	"EsHN4guXtDbS2AK+EgcuIC9DphkugDD3mFzA2fqhb2ptYJxBDERzYYeXzhjXFTs6Wm93nSlb1LrZybYQ",
-	"OwiMN1QgAImgopbWFN7QHqsat65skFA6eRqL//pSHHWtNpfbwgt0CZ+4d0Etglu6qSXjh3FqV7ni5saE",
-	"D807Bovkz6foR1kaJ3tGWnb7JtOtQlWr9YWPw0L+EErsxr9Lu44g9swy3Rko8YVwPRUH+mmAtGAMf3sy",
-	"MKdTg173h2X1fLKpglF1FqaTQ/iNW/7mSnex6Urz8cDSbngh7TS1P7dhKbzewAPDXhatvpfNN5dUgsB9",
-	"XIimkB+PcmMFeatZNXKbUGE0Xi1fdS4bC4Xm3H3d5Y9GZ7CVdNpgqY+nda3MXlbuFMZ3bmxLpZy9rDpc",
-	"m3RMQgR+cM8ej61+EDUv3vipxDiKzwvcFhR3p2KHkupkSxClRhnbCqvbAo0qiMP/zhSqetFV1MYJSXk4",
-	"glGcf8Qh8TMe8E++0t1pc4zvg0I7U0CEQv+yKi6SX3vS96kKsYMYPPtSHLDNZ6wPkyUO8qOVTZVW2MP4",
-	"VYE/gH9CZVrwQ/zWuYWm8t9YYeDWVVB1WbsjzKap1cOSNLXaWm5D9rKe2o8uTTVecveZL7HgyiicC+im",
-	"ZgRYlFnD/AmfyY1ULfV7tV25tR0P75u46r5BAcE9W0u8cJfZTeEeX5CxfAW/4R7mRIm7YJoLDPS810b6",
-	"uJfPwavmQbl7oC/mU0FdMJpNuhmtdHqO7oP8laCH85lPI32Z3WiY+W/wuc6FEXXsFVlVVGU1lna9tbKh",
-	"cIUt4GxR1nHt/Eiye8vO0CEzqNIYTReXwmjQKfioxAXRHhJj+EG30O/jzEnSrm4QTSFscdCmb90b/BqV",
-	"gOJAalYxctXqtKuoP6I9G8pGkMWys6bDnRPvRHTWgpIkNUoKxiv+9PV2Z+5nI8kDiaK2CUFdNGVUX9AT",
-	"MLeLdQX3SeSRhRKEkanx/8p8+/HUHrWReeHv6TTFWAJxzEFm+9F4NovthKVqBdNr+bIxVorqthAF9RtF",
-	"jq4V97JYi839bCPLb1OSJtk6b5qFpZDlhIAsKe8YZxf9+/O1VycTn8gKqGk6Cy6wn91PmEcdBO9vhQIN",
-	"OJywkU50oP/aWHmE2CxoFzigdll1t3PmFhZUdwUoTApcHpeux1srj9x7Zs+Sb/9yDhAozsV9OsO6FC9j",
-	"tCx+PrTNuEVpTZzZtJH2RThN+MWMJvyS0YSdSc/Y6MEUv9JoHuXcsAK+RA1PfSTGp2GuOBexlsf2D/+f",
-	"KdOWFZCDuJcG2k8opEO39+za+qMy1YdSTlvN12xk/Dlj0ybtUfOIFz7PNRNnc8TTV/PAiAzYAl/9+U8z",
-	"4AID02/RL69syOxZeenT/oPmitH9FbWo8pK8XS42dk/1w+B774RqYtdY2EI3G2e/dZowsjPHIvNEnq/z",
-	"+HiZTLiazg4fz+7fIfZ23ssmKoru2e55Cc/k3XalywPBezavQsMkMILYzsm1BKM5g13WmTtLLy/OI+km",
-	"nJbbn8liWeAw3IXkI9gaQ3sPtww0vyhqfZYtaP+SMjluMzFnOKjbjAqNZkocuya7/sCcVnFv2ejGtmp9",
-	"stJ7e+XQa8FB+kL73vvmVjoMNL2or1IJCdG5WYSBAgkJTL76+rLQTdtfoFRkDp4KSar4kX6uVvtqyXyJ",
-	"j1LXg52nnL9uirjXbQE+RJRlGKDhHI72AgtBsQ299ckPjKkzPWAT5xJXgk4mbbYe1I2OayT42cYVDoN6",
-	"klR8YJQKyCluALF47cGCrm226p9H0UqKvYT2EjwL5/3lRdGc6hpcCLSMxFlc/Kd4lt0CuhlUVDn1+zc/",
-	"fFv896/+9c9s2UH/JhvfhqFla7QBqYtCVLnd+WmPxgorYwOXsrCYRIId0S2Uu3tf2n1ai6PpxVmeAAcg",
-	"VtEwMz+4tDSAM3R9U2gi2QOgH9S/M3a8PSRIo88heNnF61AuQtGrrM2yyOaW61Xo/H18+ei9vff5lEx1",
-	"S1n71ouubou9eJBFLbfsemBUhY3VUiEnnZrOB2JyUJqJhC+O8XIYEe7RaVngSp6uaj1KxXVNv1g7pdu6",
-	"jp/JXqpvfT0KJ7tcktDLVqUbp6NM1BUR90rsnHK5vfvuuzffv31bFvLjRsJz4MP2VMvbX+9++b6kWxT+",
-	"6i6VLjjL5T5Vk72G37pvp4IUG13xWqgWF+7WQ3CZi2xx9ij9rNhRqz5fmPgx1TPmTpSmsg5RgMqLfYGo",
-	"RuM4toynVuEVviadumACklWHD0hl6Hayo9Wn+VnXwrf5MBXnVV/dY/qdkuycQk+mm0OLUJ4ScFpsIxqP",
-	"ZafsbT8bTLli6viBqNlIuv3yXG4SwV59Su71XhYwYjJ+1rJQW5QrFDEo1OgQ9qYvK5BkWs244iKZXe/O",
-	"BQOcBjcKv5F84vSOpuI+9YHq9KHye+1xCyu5FafadpkYwKhxZqWbklMrpKlZeZjsDIsSV35VLya9qlH7",
-	"1/R641z4hZWb+4Q2TeqbHRk9SWWRPDf5xyOrmhwGUg7EaUKI5Ob+B31qWJGoVRe+Q2OyLKSCkgHRhFQu",
-	"9bqY0+EgoF4lmXSYVvNyc+972fyzcn7zlr7LZk66p+bjtrx0zlx7EDXAJ7AXmPB6MvMGCwLFXmFP3GtV",
-	"03TT3XrJi8t3MC8qVuv6U0bd+6J4kG2lNjYYGw3JzwUM3rZo2Do2yw4US9WggjAgbtSKHzC9N1GVJ+pW",
-	"isrJanVCmE13SrCd7CBqt++sMzLUIaoJp6t7ZZCP3t4mT9/bTtaHwcx0J9+jcGe6oiU8AtIUooDHDhb3",
-	"LC6F3nKep2qs5qU03UFD62MeVec/rD2jLpnw7GjxYYylW0Z+7TUPAFQ9qGT2Zn2ZNSlpBSFYbGwilboR",
-	"Df8Cw9ZYkLkRGRYX1rAG2KMmUQA6ZVyxDdPv92qz98ZSZPhT+zSCw8qDP9rZvps321qhjGQXaLDJOPJo",
-	"eriA6V1lPLen9Dm6d2Q+DCSNy14vcVISopS0y9NAOAl7612wZ+G1vZLgbCurZzTPxHWxn9/DevnGeb/b",
-	"uDjeW+yWnd12BMT6DwLB7m99uhtsFKry6WdBoJfzV4D3HdKBpW+dc/CImNLG/34I4UylX1i9XVfFRh98",
-	"7PEijXNttKGw7nmuj38Z9ABM6QrcgYRd2+jzxPwitB9lyG4430LvVGsvED0VRQD6wTR46BxO9kGt0ssK",
-	"VyO2MOlGGlzdyWelJgBPwozVuRy1syMMI6Ie4NXhg264nwdxj5G1ouev58IhXAdvkOllAB4Qqga/PPFi",
-	"DJd5jImQ7GYF2brb2BTa7PguQe+70r7xPtQcOPE/u8vGfeG2C1AR0kdXdcLEcdMd9gF+gd9uyqbgFlK1",
-	"kDJYKWR1JfiCfm/MhwYmaVdeEUKzBBTB2NXftEIb9V6uKK4umsvKqF2zgk+Owhjy/ei7BBYIBtGDAkPX",
-	"7AVilLgbOKg7cBd3zep0pB+7zWvhC2vpJNa/GNq2Uy0tF75E9LzXBz7mNAV3oBM3WPrSWxpaGsg1NRGS",
-	"RQ9B4q5PD3c+KbTfnhih3SoOS/2lpaBVB1IWqvdAxQ0kZT7FD2okLZWoZYzVR179swUCQQXjmNyZcsPq",
-	"wl3uZ122zlD3921BrbM4MVDQaX08gUYTdLFqMNXWac7anW3jWQzYB+uTPYt26ubsEp+A19R/ZlS8WWlI",
-	"g3gDZbK3duo28Q2xGYPHHrTs+/hkX4uWLRbhM61hCZyujDYwO9+qvMaH6jwsFeG7df02TB2bd+JeNgsL",
-	"9zZcXPalNYXKAYtnisy++JL7oi/pyDKJ/s1/uat+mimqHixreFsJ85taM87HOdlUT4s8S2OpwXcRTF3Q",
-	"bIsAKv2tnwCqhA4mbqCt7IEzmhfUlSrazb4AzBzC3YNG4TNUc+t7WRWCK7sdLG6MBn4CwYVxJBc5hb+U",
-	"xFh6SvQjj8QFXZNYg0wNP06XmH47WVxozJmiL6ObpQt9PTn2UPA4+WTJJVhq2aGCOzfqgMYK3R3gw7yA",
-	"C+3WqdYIRS+GlRlY1FCNejOP3aa7ioEIKWOIR+Rd1giXqL86uA9Jyfq3SKksqVUOojfXpbCotitCCh12",
-	"bnkbuSz++D+xE3tQOtVBc+m225MxJtbkpszgKSXxSsf4UMkVfy8ui46y2Fg+MyCocQZA+yFABg7nRjSe",
-	"H+kFoAfKs/s/EPV8PXu3mdWz/QFdpLmlrK7Rzst84Z2driT1Mm6RpY5YJnLwomj0bfdBH7EiS7cjrACr",
-	"g7DwCVrNAHHAqI+F2CTg5iewcx8HkJbExc3Go5+SwAFKrk3Fq06+4C+J2DRjKjOOez+hmDLdBpVx8WPT",
-	"Q23lR3E41svuw2szW0OAw5w6x6e/SacokLzLUGlpUnHZSEz7D3C3ya2qXhR/7PWkG4261RBekK8mFLW6",
-	"l+7PWC+Viv0vuj+vvgk5gWcA+VhBamUlG6sIS2qJqa85H+ZVt5974eaJZHPFVmysbm8L4ZybZ1YdZOEe",
-	"UCI2QCs3+kG2l4KCJNc4ChndKDEty6JGFr4ZIjyOXdiTfbXdMu6AL2EY1yPibRiCz71YQ4bZmoqoJ2Lj",
-	"+HgcTmIC4L6OZpAC4BlGy3wZCkHKeJ6kpagrE7xNCKjBYjq2YgsUiePWydiy/gdHsmj83Op/51kDBoGr",
-	"Wus2PwQBT/nB/WYKrGH2CT+5L0IhsqpXZ0HBs/F6uo8yAPHhmT9qVsPRE3rvKv20acjJ9fqOsyczjxWE",
-	"s54yCY7vwccmR4x7M95mrjw4pkSJy+UAvdbK4+23d//+9vubBXSEmN7ClhRQ2cB9SF6hUJmdRm6n5iUf",
-	"O4JgJMnVQJlgknIrPcn3N19c8dbKo+fFBBt6L45HbKnCZrE1BjS5qooqnf3HZ211XUN6Jf9MfsdR7nRL",
-	"2X/VL9IYsZO98e90ASBlMUBm1TNCBnFL3xR57QoGWun1xcveC8C67IF1QbNEw0KNtsirlGEL+2+WYed7",
-	"sBI0TVirpCj9JLn07kBUe0m75aObHsEbWUth5GKrCrBBmNNaO9dxtw92qW7IwQfXLQhyQI1bt5ipTHhy",
-	"i1RMGSkYMtmgAP13xsciYkARp0ouPoo+2yQ7rZzwZZW49BBLgNfYTdLJAh6LHdLgYqdPXRViL0WVAR2R",
-	"OHJC1QEHENZbJlD3QnM/ox6UKaoTHIqNaFslq37OOL45H0GBF0sbI/MgB8kOMSD+66PSsDdIAtpgAf/y",
-	"Ti80DUY3C7fqM9Hl6NbpcAvS51aJWnJJbly6dbrvsOkojqBRB/C1t4WyRtZbuF0QaEkByONOS+OUJ1w5",
-	"QEVSVRRb71X2RRNeVgpCE1lcDEJYsQsjA48iDJymf44nwmRxK1kr9Hm80yE/Ylbdqt0eyQbXl9UeIcPg",
-	"ZvowVUHPOiaJDxDUIN918EWEzKIDHTsPJIW4OL6ZAmN1VhfE0jkgs+viJ/O5Qqrz8vVcMNGyW1J+MziH",
-	"VjTViq9OQQTmfJz3pTK+3aYEvHW7n//irOIa6qbDR3tYeD/5aRmmgS6J0mFtB36rrl9tb27/msUS8qHk",
-	"9JNvZtRoGuAcuresro4JBnAXf/52QjUIlIvp59Bvyx68a2KKk5Hms/hES+Z2n4WnBYu3MKfNPjSD00Cu",
-	"XNVhBxIu8VSQLyV0suUZjSLZSi0gE8gUfO2/PspGVk5B2c9Ug72HRHX62dF5LSUUX2+k/wq6qwSgPR/x",
-	"hBwyMqL4cafny7qPsmKrfX5o9SF0eGMKbSORD4PayICskyK7eSqpFVv7faXsXG8pg4mM2LDdOAg68Awh",
-	"5sNRtLIqCBNvlptw5LE8+NwHrgW7gJBI/B7AbZe5LLXW9yuIh08zss96ArM0KSNrIj0RXuGmg6++Pae/",
-	"M88paYpC0spDvx16IdQDp8pOda8bppHnG69WEXELCebDm32//ofF65cMXk62z3iGexxper3f8VgHE4SR",
-	"OFQeGddLIYdZbdtLXIHPpl36IskT/oR0kW4RMML341KJmUI0CPcoU8CjFgauk7HiU6OSHYtMhxQ2QCFT",
-	"1aCXszXuhAICOAHTz5bGd/W1tAHdeOJmqWRvIm63eXk46pZNlm50s5Fts+Aefo0z+hbJScf38TtfMxwh",
-	"1SoDxnDTAXoEe+JRYS4sxF5fCpJ4jlZkmZnaqSOuTRxBwBLh9FZZK5sMZejruAO/a9iE7indy/ht1e1d",
-	"h1S6pP7lH4pvmg9a+ltq1hlQsTmkYzzbKpR7s5oM6cZFgeXcQRt1Ba6+/iNUl3eBrK/TvBiLYF6Ho0II",
-	"Jey+38kXxUGomsLbCDtOjmaBQVCKczQjBMHsxX/ZPCgbSN6zMPrj8TPC4rHmZhnlp9Vk79tUc37wjUhh",
-	"CKmT9Be51IjK271hNlFekkN43WqkzflEgu1vsLlU/T/3ARChlu53xgs9BmGGZMtfPM/CkkhtVwLiKNUN",
-	"/85zdqQRejqcqXHgFyvIpqEBR8p8LQNvwjJWdsqye3sG7iDsgEF4OljIpn+eZrkz3we0QH8qM2LQCHrB",
-	"SiNJYSd9AKHkRI9fXkMb5mcV45d3WewOXis8yQMHzVpq8IZpemhwOBnNKTb3mST2a0pRZXx1o5tt7VvF",
-	"8/3hb+lnbA2l2pHfMPYBvNf+eM871ZyjtZFLI14LsNjcV1eJSwzdOa4c0x3qdatPu70tTkdAgBBWeiDJ",
-	"RgKQZOfQLyjRbLRN54E8KRR0yLOejmesyZSW/zwpFEKuoB1yVYyWAaZzn9DTqtkB6E0RfpBL+yHrinCn",
-	"Fwdi/KchFJMTcPFB/FSyisfe69SEgWrHbonLm6rVx2PCzz9LtdvL6ukR8UIKMCW2E+eVBr/KHkMWixHY",
-	"XRgC3HO2zgy24IrsNnBuQdWVcTQMN8brmljD+RPaaYmwxZH8JlXyN62S2wQQcpJBDJFzrfbkUIkS1gXK",
-	"PejQ8UePh5qcUm/paNhSKXlCtfO0x3CJ5PXlLCk14abkej7cb51tOmiFhPgwhgu7UEhxkKKBWq4R7hMi",
-	"pC678xKykmysOlAsNbyBGcIU5EBmUmKY6ldIDYO5glSnzyh3HQj4/ilGm5dpp0o2kEmfbqeNp91hkAAH",
-	"wgjG1NPfMNhf/c+y3kslP43uknXbcfvmV4zdqJP85yp5hfEadsALbH2cdQJ8zTySsDoJlTWea4ycMTnp",
-	"x+IXy3TeKv3JsBwfOoxWxJjuuScQwelkjtDG28s0qRCaWwEMtFlGd3sdE/wj28iSBf1T9Dw+tZ2BrTKg",
-	"bafstGcy9fuUkoLT8ajZEr0UVh/5ZhvREIR71autHanA3OOTwtA6q7p+/HNGJf2IKl7X0wtDuftPFK6s",
-	"dL9KzLPKNdUKDkZ3DNxGul+tCG9VNt25uAk+Uvf9VZeQi/+LpQtyb0oh+S5pDg7g69PVrROpP3Yvvm8q",
-	"toKiFsauKpGE2TO2qPVG1EUlLh5vT9U1dhnzvp9IgalivivLf8wo2vL1I1CidUZC4zAbdgkeZGPf6aPa",
-	"9HQnQPn3fMet8hUsVaugMqzPN0xsc6wcfP+gKr40Z6r52fLLT3XSvmAkgpJ+rJmWwYNM8VKt7+HdPJhM",
-	"FzUYNGX8dPfsyz/92Ufcjdo1QDraqK3k8UOjJc5XeH613wIG5JIAoU/0jqe0hJIhDaXzboQ9hoUNmi8x",
-	"0XaFwBrkPi+jlOWDDoeTsbDyBbiXWwAG2gtDKYJlXK0s2s5feig7A3C1FoHhmss06M5VxkIayn8S0XMG",
-	"jh3AuDQWws4v56IlxAPgH54l22/hJ6+2W/Z5UJF+xUGB37H+p7N2lz/wHRjJnMGR4xUh5yCa294A44oh",
-	"hY1ifRcKGfZ0dqilJI2UQkfqweJB6I9WcngIBxopko7ebtIB5O8bXCKsXzTX1ghPaPDrKnOvPHVZvnjY",
-	"hvRuTi3V61o0y9aJnwi0KY2P8XepLrrULSGMTaUSMF/s43RONsFa4q8JHgWcsDaB2FThM/Ku9vQOHlu9",
-	"ruWB9zest+g2MXcUvXaZMEwpWZ9NlxWUBYkighGe1Ln56vRJlQsKi9cpoF4arJAMg5uSWbI9mGK5ZAF8",
-	"QtzSbSTD8DZRZa9bfS+xzA8A7zJj2bQmPnSdrjQf3BqjKSbm0UpRJeSdyp7dN0AUB3X3yvpuZfAsr+Cf",
-	"mprGOx//yVYvR6FS4C+RUTQTTgoy191I+Fx2rB70e7r6MoEv3wdY5BNHVuwe3e/X6tPxaTINSduyoz22",
-	"+izainpP1xqg1BYYr8iKsmisXdCG7QGbjENOmnTSQhqcjU6OsbGpzVU1K5+t1g+J8EM+ZVvAC1/J7ZZF",
-	"IRtjpc5D/SE8pSegIfnwqxVlyZDpP0jy5Am4il7aS/FcbzAjwo+mElZV1mMikefe/fVV72bE/NHz6Y5B",
-	"/1HPy094Lg6qiX/4BSMhmSGyqwmRQZhxQpMC+ngmy6YjefgHsFl+Dw7OQm5cb+OhdySrGOYL5hOcptjX",
-	"HqF+8AzJ76EUCj+9LYxH+MYD84IANQG0q4GbAFCuR+hixbqV4t7XcXrK7OeJwjeceWIs4fNbvH5gANjx",
-	"bwASFQNcfYrIubrZaTJ73dSXxGjcR7f4PqL7DZSRwCcYbsgyglvvgz1gZwgxCAIw2l9e/go4M6ARb19+",
-	"l5zJNSrEjXiVoIYOU8Iv3Hb+SSUuhfZwj36rD+KSgflgdMvIVUPiWRWiPouLufVLd3AnKCyb+8/PCndG",
-	"qWPfiAticAQwFll7kj/VekbMrsPrATHb4B03tJW9RSiD7MeyN18v6mb1IXmEE1X2nWE7hhndYNvG2+/f",
-	"/MfLb7//7I9OAv6YrjU2/3V8EejUUPnRJNcnfPGbywRnx0syIBEqLDT8jeg7Yj75PqGh1ZotxUyQEgRL",
-	"HFQQMiTOr8MLuAxQMAJBokowT8vD0V5SYM5qiG/PRTyjaSS9AYKfTMFbAyjR/tRU0Lu612G+C+BXY5RL",
-	"xgiX4XaajEPit5JgM+8jwEeUrNsIVokSLH87VTvAtCaVA19/UdQCsWhEA4wu6KIKzIRpFJ/4pskwvffK",
-	"WN1eEpGTtdyIg0RwkZJCQwAjDoMFIXHXfnzFihrTxnkx2+6Hr4VZUhWDC8T79LlIYpdctH7ibyGjhhPg",
-	"mHTA6db06UcwZMDp9TYSQAhla4AOvZc9P8B3yjWiYgOn98RDmEMQs2bvHeamXOAYv+1bRQhZOk02lKAJ",
-	"eSpzIZugsCtI99bjVUCuJdqcYBwQNZoyUBhpqZi+rt2NrdyZSVxrfADzpc2JWLJNK2/dn52OaLzMGvxH",
-	"ZvvK9SG+8sbKuua5GUA+i70UrYGxgR0Us4vCv0+VcrP1xKLN6bCWrQ8CsHLvRzOxxZ54EghuG90WYSoZ",
-	"IcrJeC2q/BDHDHRREgiWQqzB32B0y82YT1dFG/IB4oOKYu7ghRedqpLRskPwDeGEiOFZmw0JBH2WFcW4",
-	"ZPkIi8IIS0plvNg/CnONw8+dkLoZKXotzGNKa7OLMxJdXMmMwyPVy8fcKjp/+JIYA721eorwSWcL/aMC",
-	"KF3NCrfryaqeLYLUkL15FobM0Lz74rpymchbXNQ99WpLKDbziDSDrHmUohcpibCteCutZevTkmBsmajM",
-	"8Hv/be71PwB6+fjFukkV8yGe+WqjKzmVizljP70tqEuUAyb14xytdyN/Z4AZyqM4Qstqr0Q0bn/xJsnS",
-	"hFkoZ1MtlQj3Jpder2/k7sREHNRBpNQXAMziyTQb0TSygpCVc6esuC3+/c1LnmB300qb6ll2X8ck81oY",
-	"+dWX3BNOrZoYkDCFtkdxsvvbzz+fXS4aDT60pNmmF+maPn0eev+uD63/wi0kUB0q65VYH2if4hZzkcgp",
-	"1Py5c0W/LNPN7z9ItpNxY9VDgi892RT/ntr3hTtNEGfCCFyAqEVj8xY+/tXtbMz0oBtZQpQUgyutOoj2",
-	"AggYUfQOn+A2lx7hPnPf4avjBWdyv9/rg3un8xhNIrrFQrZ2DOEbogFWFhzhDXDXgVMCSLkIW4UkXaAy",
-	"EQyYf1eiAtQ9sloh42GyUA6/1dmROBw/kFQXOWDpcsdNtYVRFcGn+tCUuVcA3S07ygxiG+tCNFh/P9Z5",
-	"zqeZqTKAr7gZUGFOZudjbpMkm8EIGxn49/U5eP+UuSAHaxJsbHT/+rBgE/+w36yxSoXA+LPjfvLCjSeO",
-	"iPVBEqLjIRpgllDmWIsLHY8BUFteh4jZn2wKuoLIeA9ImJtgwjaqZqXsV/w5uN73HXFdT5Tgzllruwdp",
-	"xAC/4SO8UV8J09CLUXE6jB3v7YEPGeCjJjiSvHnef9PZWciyusU0l7KF83gQfdgU9/JoS0oD+Xo0CG+d",
-	"Ntjg6neOngKJCN6+h4C7pCqmDNE/tfVEpNUcISZqdXHiOwQ6KonRwhpfWmc6+4lm1OcNimmYWs09LZxE",
-	"BGvGzJIPWVMJP72lg/KYMW67A0ipH+/vdP0X3UH0yr5TjEF2cQnxEin9jRi3K/d0tJ9iwCqauG/vjsda",
-	"cdcu9Bc9Aj2ty2xc8EbootV2Lw+3RSPPJQK3rZwdUoKBVfoO5pIulBJgH0p0r0o68iwUG+ELc2Yz7lZG",
-	"Ix8azN32wkNTS/eN3Knm+j6lQWwVrImys0d0W5A1UfZNLa51wxsJB/ERk9dfPIf/ZaSz/+tu4IkrRzSX",
-	"sojuCqAh8R3003OPro7ZGFRSRQ/j76CdJ3X2/LsmVXQZZ456tqfnkyem9IwVeETwqt+d1hfv6wKc/598",
-	"P7F8RzL7SJn7FALFSk4C4XwCADY74FlJy1MMlTeJ9h4ncAtgrB9xK5UeFbgswimnq6SAdIa45xJYQzDj",
-	"DuVGpO+e14EJbcZZjuRzcgM6M2CcE0XcaYjG2NDLwFc5EFpx3mYmuygmUB1rvRHJ8utmIX68k420kc03",
-	"DZQ3Zz57jCl59yVFudX+giEXJfoofYznTtw6mOcO9xkl7obQfuCQX7D9iEyhNA40I1qQLevmHRmTXgT8",
-	"BFOi904TF/ygkJaCN1NaAwI83oFIV9/Ulcdc5jKqg0lZSkjA+5NjPitmyFXXaJVf673lTsm7fQdHbANm",
-	"vJTVMLITFRSfZKpZSFNgKRdhgSdX2cJe+nZlP1d2hVQtv29bLqq90fXpkDhWHiedaYlFlrJsgHF6S/dD",
-	"fpSJlnQs9li0iWKzkUc7L7B39D0qGkvzdfKcJzvd8MEZ3cgQ8HFfug2FAGfUlVm1Qb3kXaSFl0LVYHjp",
-	"sWgpuXUOwJXB89VgNyVZXHmrkAmDBGrPs/oRnI4vEvKYHdBrDavaLcmEIP6FlnN4AXeSxbjIvJyktzK5",
-	"Z76Nm9mYRcBQfjHiyRMYWpjKxCJkpjEhytpxwUG0lTZb2BdYhGO0zqwNW8s9Lcuw0snjoXkYNJBJDHop",
-	"U6yl+yzxXoYWL5piVrrUa6gpOKIlDwIJ4zi7svLrYfj+7fRDfjdbY+/iGrNPglmdZmvOzTSxZSAMFHaZ",
-	"Rcz8g27PAlDox1Jc1/osExU47lJfbfTxMs1ysoS/2EibQlBMkkfYDNQTeiV8OR54eGMZpjpRhfGDPjXV",
-	"uz17/U64ZDMXkbeCiX/MmypDVosbD9bs7ANJAU93jpagUE3AqyXpY37ENvklDaDXUFWl2j8nO+B/JE+f",
-	"I2CI19bJf/ARCLQAUbJZEi53FebrKWLNGmuoHY1ueqY7ioXjoMPb2ekqDtz6OmKwR4GQj/iUQsGXp8fp",
-	"E5vHU3iQzRt69/AIbRKFNO/3EooilS120hp0KzHVRZS7W6RgbfXpGDmWFwSy0FNUhwsaeGvV3PO+ChY/",
-	"uc8hCQypOMpmPJ6uPnMj54tjfWtsja5usi3WJpAXWMzE/B7aRNlgJDwwlS49FASCFaQTT7AUWZ5ZPdke",
-	"gCzrqMNLfwR4NO68X9HgvdcHuaLgxvIwkNp41CxWWBdO7Gcn38wYJ6NNrWzkOTF4s6e+stlXv4VveqFd",
-	"BS+KZRl4Emg/K9vEFi3qCpc1pELYCJky+9kIsvvOqGAKFiMIZ9QZ7gl7cXOTx+IxSYt0izWPIzjsZTyo",
-	"xv83Q2/Agw7mAQ3G0IQd6OBeNJWPGnpWYg/WKVcevb+VB2frTGMQ9vUdHPMexbxsQnmEaGWBwweEcr4W",
-	"Ip+KqXeU5xIT8XGcK6BnPA2+Kvx4ao/ayCwCqk9Wmu6vsqfMBiXaaN9hn5jb067NyBRb0UJ1Y0PbC8QH",
-	"B3Epdnq2jXaURu8qHOTsYa2WcgU2ifxGzRZYgTA7fx/MatNVfbuve678ZTyOE3Af/yejr8aYn41Mbwve",
-	"8mMmGSCr4eUJPwtZVE8TljIEl0LHJK75B7nQ/55FCUze51ehCV9tII4NQ5hscsd+JvM8C21JETTTeI6e",
-	"KfvpJqI8PVRgy07O4RfZPgV4C39VqwZjJbNfzFfww2gbijq8aHqOjL7z8xhLf4hA5Nmy+HXWQB/ADUd6",
-	"rjPeGeSxxupPa42SxpxU2nwZn+Iqqud/ObFxnOEZYVaXHXAiTj+50W+9+Z9/r6WTS77Qki9cVqYIoO2F",
-	"bn0NQkGQdDmtQU1lVlPA8vCFJE7zlGgBvrKRcmGwTLdqp5bScU2izHc2Xro/N4s0Lq3t84t2Q1TCp97R",
-	"ZK96+PsL2Ht91MAvGyeWEQ/WSCz3MtENT6ii2JLrXJMX2BWhCLURuI/4ShCI6S7pwwJM7lbm4HhLSA5S",
-	"1BifV+IkEjM/Qvya0bv+z7lUYsfXtdjIWUsLn5sazGvBboI9MOrsF1FJ7Pz7RbT3lT43ZYAeaMW5+Ond",
-	"Lz/71nXCUtZYPwCslaaopQAiqc/3sj5+/vrux+958IBEnMXIzbKWQTfBt/ijR7DWwHi65CSsTTSY5MrW",
-	"gkVSbzZ7naKf2MnkB6s0h4sRbFd16zY+KhU890BfUSyuT2LTqkRDK/3curWCkaUWyO/MkiXKHNxgIOwI",
-	"OjST7ITKNKrsUdYLMKjfuq+z6NgnHOPsJP0X+ZZvGg47dV3zxSudV/UoL0k9yFQXXOyMLQDcgYwLFxIl",
-	"AybrId/A7H52P0nc2JdZX+yR1/Kjo/S0Q6W3FHGtJzb5e7xTPhF7SScwswGgNDDKO3EvqcbuZLHhJUAD",
-	"zcaqrqw37+wVmgK3hC8PR7GxKQ2RL3i/6AdpvmGZofK5lgCrKY1aHRANARAA4qRrSagleEtHbQMe78rT",
-	"OiByABSDPkUr/uZkeSaCH6ltaa8PBUTXZVtU4hKchs5liGJhecnfk02QDdBgVkn+rDQPyKttIT+Kja2p",
-	"achdm57jlAsk+QIOZptCcUcvkm2saK2btLH6mDtVlMquWiTlYM8XFIJcYjtqvcjynCCxdY+aWutltUcT",
-	"JyeQoKQA3pxdakRTLVtXaBfgX3dvVrBhgxjIrC/of4qMnct+2lFBD/yhBkXSWXdVK7bYreO+3S4CmD7o",
-	"Vqbg+EQrET8SlvpF4Qz+Wosqgg498L0naWYZUFd2RC/jFRZU9ot1DeX9lYbOFF3Uutn15zW/j7/Ss9mS",
-	"NQKGZppw44q9HlgrD6B2sudEI7ewAzzz5BydEwtuZPmI6b6ikUwT4GQpAwpdPMkhPbYS0MiSoqBP1ihQ",
-	"iwhqV2nnQDrRBrCvwRLS45YtzetuDJy1Hfixx+WbAZ8W6XO6ZCfTby3bB7WRT7JoUF+WUG0BtRIvdHdA",
-	"TfZ6zL5zSnFDXGf2SnmL3/otDh6NJvKGmqR9hoYuwwkbgAu4VjJ7sd+rSv6KsAVz0RKaJrU9dRDyHaip",
-	"v1yjTS9vugivL28Nxyhs6GCVaQ4jhp/orhheO6VHvopu2Y4V6IB16gwxOBk4aRt3ovb0IFS91h9TQcQ2",
-	"xRuYUw/qn00FofS49DATvXyMOT578T2WhygBofuGvJyo88Ztj7P0mgoulGXZ3ak48gzU5B+jlxbGqVNR",
-	"dwlnUav7SeacqVY0nSi0qdgc6ChkqmPKq+7kRMELXF16ZFoewiW/JIjzZDvPG7cLeecn9jeTSFJ35Z4h",
-	"DkQVxX4ZacrphXzVGTL/Zet4HUNvYIpggGJDQfsIj2xsro6WediDPzRSA3SRFe1Ozkdswl70diiwjMxu",
-	"yeue6fRku/JhjglySY7rGn6hycaDvr2YS03U420jjqLuQX6g8TwTy67bxBWTTkdOUHSmAEDMqbbxBhGH",
-	"Wddke2q6f2f301L3ItJ/4DvSs+Ty/sGhzrWt/Wrxdj8UsvP4pq2yVjYZV4W3bPwvugezUwvE4EsjnnmM",
-	"M778oK8pKtXKjdXtpUQ0Z0Ce9vjS4NKJpnBLCnVtuq4AnDontFmL0GM6Wwv4qWocFRcXu/PVdCUCkaKJ",
-	"o9tiLe1ZyqbY6MNBAOWJU3tQuAe2iC/bdL9STSGaXS2LdSs299KOoDee85WMS8ouF1VTPqYRY1ktJF/Y",
-	"/+rcQIoOILJ8QfMABfEJSbdha6eP0aujbJZxAy7TIe+d35dSIQg+ybaacj7lHVVU6qbwdiRfqfN0tUIz",
-	"ZvCAbdi5hQBkt+nwfhspEQAN6+pm7ju9jS1jsCpoNYIr6RVmuiLoJVV3jG2KRCUQADo+shs7Wbi18M7B",
-	"sack5iCSRD10bZRd0BRjxGQWUgSixb6c/rqk07G52NJdnjbZ0nhQxpCqz7e/GtG2mjrsstbvV/+DBBP3",
-	"wp2IdASLx2xUdRJ1IvCHCNXurcgnE1iMQuwPcR53wiLS4X9ZqtWfIZL88kZg6AZfFYrzcMGiXeh2ceLc",
-	"JczLvdzcz6a43Je87PvCc39bdUVbO/Ugm0c0o+JY2ClYefgPsuqyinuvcIdb9dDv1hxUcX0K9soJdAbv",
-	"tdGwpoj1/hci3H8PAPdzIPqVsIiIvACJKL2a+pz0o1d4jYYXq8b++esEnneHn57xdSP/M/Ob58TNkrw/",
-	"c+iR3eu7GQaQKt1tHWzjgGmd27efpXgg1bvEZbA59ueSDh1z2mykyTMhf2PnYS0bCbsCkIaDQX+/17XE",
-	"bD0V75jCSPBQCtC18BeiUoNE1pkVB/xGdjVNAoaAK3j7/nC0BPLs3US2UU7VCTaoAHuI3ymsRooZ4BX5",
-	"nSk2+uiev6lPlayWpVkRSmilpvXhIBvZIZROgidru0pPKhDaaEvTSjxjeSyOLztEMEPP0KPbYq/PbgyE",
-	"uIpEHSynEbcGKNVg1lsPe38QlqjNMJRNCDH5u+FRGK9hNvJwNNVBWduL0CA3cdWKZUQkeZmSwCvUA/D1",
-	"oEEByDcRUeRbctZStL2tje7aFPp6K0V+V7cvGEgwBwGDs3qQq9DrM853wke41WiPEdBAACkFM2xM9Rz1",
-	"C4TXpJg8qXdBOgdNIN4mXPNIW6FsDwHd02Ry1T9Pwime7IhyH6STMim/+Cd9JqZLwpXHL5aBENAAPT6C",
-	"c/MkdfCD1QQvPpxMegzi5Ql7MwOjw5h3WVJAs0ArdwloAiaa23uDlxOhj+PNdd7zD5toWpVNxQ4op1nd",
-	"jSIj+hn3q9FZ9avUncTolJUxrwW+ZMLldDrhztwvtHs6nTGqbwtEykhbqHjOzjXP/slAHhsZkDyUyQE5",
-	"jtVNJbcCwuxIxMTgabHIyz6w6V7qjtpMhDMzZJnmPLst8L7ImJ3XC8M81VbVMDJBwWUgCXB/vD26uTy7",
-	"RyLp2cbz6GyO4Kjps8BOwDfZ+PN7ZQR1KTH6wp7IAUZTfBBipIYsxzad3Uk0pvG5mjPqyUSLhBtXLhBm",
-	"ztCS9kcmGRUNekKhGMvDEOJwF2YXD6JhVYU21NoNrMi+rgHmYMpwPo08qI2usbBgQUhNyspMvlXggYOC",
-	"MCIZyX98nnSQWPhV86OiJUkt/TvBIuGKqkrhP0b4yBxYedizmcBvjIfdv3PVZl/gc7wbA2sHGPPuM1L2",
-	"HIGCdIKfH4/szgpXDa3Jv58M9AsrzY/aK9tdo1lus29xWXrzCY5IQ9yVNKlFFcKpWLrpG3z9T6gUInuJ",
-	"0mXbZ6FsouSwgggsTbiNS/fAoXO/ZO6DRFAVxTFOdhPENG04K91aVFzGYlJ+ZcVOCGLPVN576wuZkR0Q",
-	"DcIuN/Dl8+dAV6lw9qp5kA10jGVWW37Xiq39vlL2iWSSb4x9a52gkv7zKqrWEGIpanVQnkYaMeLBUGiF",
-	"Ahj4RpJTVQA+z4v+5HPn+UT9AI9IL+kqVYItmkKKtlayLR5kCygyVut72mkkV/NQ6HbRkZ2scFgYS/3U",
-	"hy+uJgmEll2IzFes4pHhTuAvopJ8DCHRhTFghJdisy+6lqunSPZ5EMBplYdAap4XbToxGLANfaE+X/L/",
-	"9HmyQAg0CGd2CMWWMmZNBdRiThbO4oK0aOAjbXn3K691ai8390nwzE+fxhvVBPtM9n2f/YhuENwAXkpt",
-	"qz6+0fkJqmQ0BdUp23YDAeG2km04lSfk6Q6LPTgh4sI5zO5ww0fUgyc3qpJVz2vuEVszfllTyI8bCf9J",
-	"Y1EtRDdALqAEKfo794ZIroMTMBxmiLwVVp+FUz9hk2f30sMh4BrgPLidm6zIV1EijvaF3X1NXcf95e9A",
-	"awYBi1YfikYXVheXRKUID+EFP7xIwDZoNB8xC3WvjDPtfgrdGwiMsNEN3nsZ6DA59bWDBfmG8aHgAycZ",
-	"1MlQ/B66i0sqTSlDAc0fivWlEAW1OTj7KHxFFO7WcP9PQWm0LDw0cmoPmPtfXhLUKsYuJFDpLfvMUiIs",
-	"97IF/VUcZPVGbh+rXpLyzb+0K/IYvDRVVNOFgpksbwo6LBkdCGGZmVlgVYSvZEK8HxoJOy95vtuESrIF",
-	"EcgUaPsRskJOvv/vv4pn//v5s3/9QP//2erZhz/+t5uFDMIH1YTnf1lOwafnBDORCXsvPUXuC6j9khUh",
-	"Jh8kcarOt9HTBk7d6IDrfH1vfIwdPYNZ/6s8d3nnJelzn5QeODPUUAX2ORbWOs0IIU3snfrMuSmUjlEG",
-	"HDhCNFHWk+NBwJxDTv3q+TRw6tdcKlwo7u6t7V6fdntnf8H8uQSlMj41yYafD/0acATU6fBlBnG2fgKb",
-	"w+aBDLxneRJxJFtBpt5CPhuuHoGpbPouafDfGUx08y29lCAehLsfSYHoae2I4+DV9ub2r9Py+m/+F799",
-	"KEe2mbFSAGWyv5OcGIGouYsqcOj5zizPuYc2JlhO7pQ2OrR6eoKoNFd2t7SxWLoDr0zIdfdE8Kk57n6V",
-	"5zfIBzt7BoemiOeD8ytThsZnUEpgbMXRLettSauLg7iXFE4gvE1oM/Nds9TX+6LQofmm2OpTO7INOgSR",
-	"Seojcy8rxG/pIpf5bhhAMflQTHfg/zSHk8zXjweA5fCHGdHOE+jIBp9dCiplG4LE0HATmvotpGifBA2G",
-	"F+NKiTpVKquqnNQOWYN8ZY4p7uWlUOYW01uv7979BMSdzcPtr3e/fP8Cc/MgavBFa2S9zTl+B9WcLOfu",
-	"ga1vKdurkSmrlQJqnkh5ErJh2kzNRbBZms6KvCK/7jGTs1vJhBwkOPPkx6NqpXl0nWKCT+/tXp+bZSx6",
-	"MEc/rMRk3sv1Xuv7p2KG3Vt7NLeff77Xxn5+FHb/onB/Ctc7Gih4VRYHsdmrRnJgRX+aSAQ/4hC4MWAK",
-	"voBFQgozX4XQWNNlf4fHI+cg8HVoyGzOpOF5ebb6qDYmlfFGqt2jvaDlC0CmeZhDD7Kx79yz+0o86luK",
-	"8mxXGb7xmfISwoodQAk8YTP60/YNX0tgMtP4nUAko3LbqHlbTAAjdktnHtuBGO1CPi3ZUhyLFDqEj0Ym",
-	"ScxwdFzaKgJn6h+QZBiGvV9SgZNJkUnmVFoJumzHgmAhfWxADzuIS1HpQjSXQdFdrzy8w0O5OrPDx2xo",
-	"+dKLbh6P2BZ2bxpc67HwVlOvmQBRejfETyoxRCurQrhdZnck2n4ejcU5S7V6wKork3xGww7pm0uhKqrN",
-	"FHBROWnR26LRUe3yoxclFtNPJHTT+DseVOw6AJ6pqT09As8nh8jp2u3DvsTwODGuzfX4ONw5f7XdchHR",
-	"RNFyGtB+CoceoAoTOPT8Ze3TjBkloBOkHaHi/Po6cc90oW/CPCIweUqwAdsiviy5xHeBwW+JbQ3UXxn1",
-	"rfRF9u1H2byVxvDwwDvZ2BQSpjXFutVnI9tiI+rakBtYEt5kw/c/rOVONJl758WJcRWxrKlzwrJdpr0y",
-	"SQbyvewYmoWJNXMUn+NTyFCdLQB8m3BVz8IUEPOphbGlc2KNPsjCe8DldaQauHw0D34/eaTnVDVwlBml",
-	"tDcEYo1NJEg3ouErMaYA3vmwXrERDVbIsO9KZDjdANiJn1pQyAfZTFMwcN6eV5HFVtrNPu5EOO+hkC50",
-	"9kCksTg1lWz7Qhh7rQiTLzYJ+FLO/584BYm2W2XMKeGX3MvLAnhsv2p/kTyy4GldK7NPSD2kVqHAx8/d",
-	"fz9ZmO7kbCMfUe8ILUGm9OFkDI7C3zpjYSuFPbVQqHoJQ+slO6gD5QJWFPzuxBRIjgJ/fjFwY8I2dLsa",
-	"Jkj7wAurXeuPv3R8+QNi0FPu9SZ92XJCAWbURCVd4kW37EYdlWwSjuAVXWBjzd0m7EpOTXbjCW6z79yi",
-	"Sxkfx+7Ng5MWrvl6fVn5xco3egfgFKA+yJxzoun52IejWF9WUeThyV5nibs1lKt41feiEDZyIUjDQUQW",
-	"YkgUrBmN80lQKw66sfuV2Gn+jkJxwUuKeqRUs/LEhE3l/6hPdhXRFertQItT7xpczVjhJ6EMle1I0u1O",
-	"NMpM8YAubONeiFtKKVpQz6wbo/HdeTG9JEV9Dz00P5BmNVJbZr39nfvynLPTW/BeAWXAh4hgQIm+vxs9",
-	"DYk90efm0by5UxxOEXzUMjrbg7isailShHY8ZPR7SqpewH6qdLGWRlW+JHkta93sqGaqONZis6xxYoKc",
-	"aeY8wLvyxfvVuUmw6szwNmVwMU1t1sQNkyTIhU9WscTwvZmXwn+ngJ9E+odyChdKnVWKZ4SBF+k+HWHs",
-	"fKTbJJ2bUVTi0rXs9JyMSqTJrGMWsPGD4SOfWZY8k83VzL+DQz8mtwrnx+9Pb5GC1MVnKaEC7oK3fEUN",
-	"FNd57z57UVhxL5tug+liofqGPGaNoeDFbjw3k58jnbJgLvnIdcOWEv/DxMr+QnpqwVh8Edw8Wsd1mGvJ",
-	"3rmgdhjkyWZhW7n/5hNo12S14Bhcqcoo7SZrLeUrv+4sy8GlWBsNWamF1sBGNxvZUhNbVnkRDeFbvNrH",
-	"NUZ3WyvbQlCdDFh5wHdmfCPBLZKbQISY8rJhFDgiKzZ8Y5IGb7FRxiJLiK9PWnRRdobvgmmWN5U+CLUg",
-	"P/IdfB+xjphRSCt2S9BSkwKYxCXpalxnDPwYkXzUN3ROQ2t7X4trybkUuqEwSyh4MnvoGqmhuwj23XOe",
-	"jx/+iXCsyhujds1KJYpSMSTQuVjOB3M/eKaa4vevjrJ5+V3xrW4aubF/YJ1gfPhqUys2/npHxD5n9HMw",
-	"JGWJHzH5tFPzIFu1VSymYyhiBLHuF+7hwH3vFgR7i/Co6QBPbgCq4e1AiEiSZT1iz4xN/xR3ZveI1XQi",
-	"AL8TOEF5q/GQiIbT1U+LJYFtCL9dKFPEIaOx4UQkR9l6E0TyPf1qrDbfY9Ep6UjsT8HtKIOaPBP/x3Sl",
-	"E+mpaBMiEEzfiRMiXcFFA4U0ced8G9Qmk6u/IkPUpRDnWjpG6Rn66cRgXwu72af1ByJecKxIskYIUnpO",
-	"V9ppnbtWhO6Hku6vy4uiOdU1GJPYKinO4lJGtxuePbiaqRXs929++Lb471/965//cMPOgIr0R8VnAqfE",
-	"tMC59wLiGNWUFjtpDUgTgPIR7AV75Me2UP+tS+tuhgUJEUjgfFvTNWU+3gBjmrKoxpiAH3FR0N73ASVk",
-	"xzUF4HRN3UN5NbS4dW9ONa8UxcVM8yD19pCCBMnrIZPn08f/At3oxUQlSdjAAKLVKQec7Ie0cL4hsmDW",
-	"Dmc8XOixFkhrqWyPlLiWW6A4WkZKDMD1KZWfCdYx4CMOj5ywvmGXsIdyPP1kOVVHyJBHQRR6NLnqjpFA",
-	"DhIQHtTn77wwP4YxlhbMS5J/1eJuRS9mgeghWSH2GpqEvmkV11E2FSsKXZ+Gh/s6iAbTRwqachMESh3R",
-	"/qMhyybV16JXTFz9gQMfH9pbhvTy8ni1k9T3kYuW1z+NP4A3cb5Qb7cy6TXpJ9zztgrsnvyn/aCSUfY+",
-	"Y2Xe06Z5J5fL1F4bzh/+RUoL08wtrfLNmfliG0eeUsHsFhjLwYo+QIcV69E5PT8Vf4V74IQp4bOCmuf8",
-	"Q6TPSwoXJ5bB5/5zn/UGv88Txi0+2pF6H9QfAtYi2KLdWUHOCGk7W3OiCT1rNuCisBfPEqUDm+GFtne4",
-	"OwsjaJDeAevWPzrDrOIKzUrLgpcVk6fc1NpIRLYMDLaAVIgwueBrAGJA41lKXgB0gPDe9l6YYi13pwYf",
-	"oroeu7V0NiYy9aGzS55whdR4AGHlXg8zd99iPWH0SpZ5M3fFQbY7WRydIxR5HB0qk/d0AkYTxilfgOvp",
-	"6Vhqo3EFSvdnXCob5yyEc3o4N0ZVyfKz0PdXrC+DRIvRB4mWeSPP0L1aVbK6hVyv++WAG92AXwU6I/wF",
-	"Z/ZZcUd7FL2soOpxXzVeAqsEnB/3c3iO/xb81X+RRge9TRrhuSLDoRffZrtVyKmZ7b8DbLjfokZtptJc",
-	"wNIgjw71psKXqRTMOZix4+k8Gw+IQoI0IEyZC0lXATE8fRR5RPdrBPfdlHCmBY29Kx4HzUYsGOSaOXHA",
-	"uEPoJoJXgBW5EXUPNbobXWf79x//ekB8u9feHCVYkgUhbba+FZc+uWMehdCrJGrVJ3XuYywduCpGlVbA",
-	"iFPeHNDy8DGZDosmKPNOx7MqDcaQ6A4y90saQhP5zw7Vu4PHYdBQ+WJoxcKIIVgffAgNzK3m0ZSXcxPY",
-	"lH3lwxMYfEI1BkWqCVbKAWvaGEkONHgXd/XXTopRDZHTgUiD28UEIM5LawrvVeeqlnlWNhAZ06GQLrj2",
-	"n6gXOjQ1p7uhr+yq8wOcm3cS4S8FwGzbi1ejf0PyDXfBYV5GWQgxrWVxatwWD67iuOaqI5fLqJda1qLW",
-	"aYLlCHLbZEk3lJddEJK40wFhTiqeEgM218X28yP6CTTH7ihN8fK91saeWkYbTqT9Erm3uDDDV4YPYogc",
-	"YQyTxMP4zpCDOjBJJiJQuVHAJwz4peJXk7XtLOXKdMTrDHDWCwKGqQjw08ZykUYkTbvzutXrGlENhsFC",
-	"K1jgosXgsj+oWibBZRP3abD0SMAmrlRjhT2lalKTm49/+Hv2veUGFAF6pAc0LFlxn0a7goNN7EStFxPp",
-	"JGrH7gD5siwEldmWxb989bwqEbu/GTkms3AcV95dODputv8WQ9csaY7K5a4UXIo9rIag9dFtRMljNXmt",
-	"//JVFcPR4Bmae6EzaSnKn2OffktfnyciB+Nnttws4tkb4RxSvLYkYC0gVnVG+e3L79wK/PF/ogU/Ysss",
-	"s5n5ApdwmMvUpn/bLdWyxjiPd+aNWCzLg4DSIaBefpgu9J2ZYnlzL+VxtdHHC29aBGrkK4mm3vhc7STD",
-	"2UTnkGqNXfHgilFdPaQ4nSnXY2sknpabcoEPssxmg+klUQWSmY6FZfcLW3nTJJRJiSbPQ9gIrWCSCK2b",
-	"OFeVPuB8jSRzgovcu6+T6ROPPBshYS6s8kvS0VZyE3bFHzlE+2z0Mk76GAaXs9ZnFCAoavj3HwH3BOuZ",
-	"dIBWoDoMUat7vloKWwx469GXBzHRtEuHCY4BQ90iYPBOPeS1ez6CSNMPmtOuHZFt2KMyiFlPFrwYJUVW",
-	"Vt8g6QMTo6NW3YxZXqEk0uDU2Km9dL3itm0cztScLymUi4RHNZEr9nK4EQ3CoLOs9WnkmLSVepE58BUQ",
-	"IdyI5jZ0vALW7KmplQFQC3/9d0U/aANeGUQM4uit2kgsGfUwWvsp5J9E0K01uddj+hoTxk6yl8nqRQxW",
-	"5v5p1SHiSnNP8D2is+dBNztp7GrJEaKf5CuMqcpfEo6EDXMdxJE5AsvZGJtM40E4NesWYLXcumUAMnsM",
-	"JHJdfT2YHzqv+FAYaD/DmAYrPlzNhDS2bSpyFpW+L6sEV9sti/BCOYMAAqQfnFnmRC2AJucSY8ArZKK6",
-	"NtT5D7YI0hNllCIuCXgS/niUG8TZJxwboo1ElnUoT4yQTjs82duX3y1jfehaFDJWdSbKxwgTwuR01Axh",
-	"G/26dBvES4RzJ76LrJ4l7kldJyowffeQj5Vtoc89ygVDRzkX8iIc1UQJI5w5p62EBWBAoF6VouHDZ5jQ",
-	"8GacFfdypZGLUTbVykcBjye7WovNvXuE+4oiw0Iewc2jmvxW1lKAxEIfMWsLjuAKYgf6yxko4bhraFT/",
-	"6efg01EhP+XzUlAVPJ2A8lkqbuRRo+LIJsSCY+oPc+t3GzjxsWgMLgsEEZjFM4y6HnNeJDhgbGSK7WE3",
-	"z+IGpxsOVesECsztjtqxm1wtLRJ7ZHLMLY0XVXriXJrvkIKBiVXqFGnb2CwdVDDL5DU4yJdVaDL5kD3b",
-	"lcBHcFkYNnoB/SgnPhylNLIpcL6L6W+8RGE1ELHf0DaHPhw62cbL0liPPGUCZLCofh4pGXDK9FtdcdiH",
-	"G//ngf4Vm32x07oCBUkUVcixCuxFm0eYwfhKfqwHWSnJluAu9Kj3+ijrBMYNYjtQL91e1scA81N2raut",
-	"xBBmoY9kSyWOwlSQIlm+nKA9GCNVkWNKxAbJot6h0OuFpZ+w8pdXierPobbpXGcdqtDCgic39pJiu0y6",
-	"HpNoo0CexkbwW7HFNOxB3MtkVmzSYCcIu8C+TXSBAEO+jGV7iVfCYkP57sxWWN2WiJUPkWhaHQpGeztz",
-	"vh3Wg6ygSFGrp3t1WNSJLZxqWFoELoqpg8CEg4z3wPIKJWER3T2Dcb0Ao5J4GiDN2u+MjB+o7YqgLFMV",
-	"dh6g/0Qog/nGuz5ZZz5Nd6l402RD7WhQpgLK6JasF7+GoIs3tTB4QYl2J4lUuqv6DBBmS0E5+xA5fWjO",
-	"aCXZh07xnBPjoac7X3uY9GSpInR1ZfJaq0qujkK1OY1vMThkhyPZgUdGD0ufghSs3NRVsLRepqcy+Sbz",
-	"68PWuW8P7jlbf8XVyEWxVJpwb6jpNb0ysdlNZ0iYegKpEhZZAI30SgBI4wglxrnwYkPHB9nVQDTZG+Ma",
-	"aoUsJndTuDlpQ7Q82JIJQ+qiDnFe9V++el7N+hKDzQmDT+9AYPJ9JCsS66PqI5OA/vr5EzFYLOXwXupf",
-	"hTGFifDLGPhQBnoh4JmOxQA/8zc49mVjp3LM8hZBhmYRlyBnCXB2dOz3UzqJv/KwRpJqGF9gxXhsG0fr",
-	"srwIcKSZsI6SHaj7iLcDwdpjP9lLunWZBt1HY/x1NFxTYZAnEW6ALDgdZ7O2atf8+7EH6hTMV6SDgqWC",
-	"Ww6FblCWetYtoLyeld1XrQAKoVocU157yL6MZTpQHpFUe3ofbP7oSrwSUMM8Nir5a8reFgOT+F7Ko0yY",
-	"xmXPMF6C6LYK1e7jCRrokFgHIMD85z6Wawdxby9REsmLG2XwwsADuKMHj8LzMKG4vtNLMZRYBxsywKim",
-	"bkPbBHb/1JBOg2KqbPByVGU/u1cNY53j5U3ct70hReTMdAc3UJCLzscoBPnnp2bOegNR9qswrvuxaCf3",
-	"EKEnqkaISLuNFk3lY9TOszmoRK25Il4mBjXDP/Q29C1RNIw6l0KNzAWOnzvaAD4GV5c39gcxVdYwSDA5",
-	"f3MpGoCFT9Lu9ciHKZrbI+BTjTq4hfqCc1b6MfPnfKPh7NogrAiwqdpWrU9WviCmO1o0ZaGjcC3jnvxe",
-	"TVquFnRPDRs7jmk/InwNj3abODwa/4B4tVvQRJo7N5HdGUhM6mfQ7sb+nreVJBFsJNPgkVeb57cuSHFT",
-	"zisBsASns+k6EJQp9rKuCqjQKXtHEyi897qWgTI39a5VMkVeC2NXhgpfcnLt03y6HO1LEeWtmdw9HL/E",
-	"akAvoferumWIOkW7HCedWZDzpg/p14f8mkQ8QIoJ1IXEUaNBKIDF2DPTsjGYy3TZKSTqmFgflp16ei2e",
-	"iCm9f1P2aYcLNb5AG9Ky7lK/9FpZKB2xlPfJbQTnFnk7DorXwLbjH46/X82i2Fy58Skz+h5zukEMu8av",
-	"Ha6DUbU7Ch8WZRCjeEDUL50ZAdtfMvocbspQOBIdrz7rrrcVw+YM1zmtts13mtPbS3KM0xGpcDcsTvI9",
-	"QeZtlHGbqpTranJHbZiyWiUumPwLTmzuM+t9A59s6qVp7xk+SZ8tWakUCBnabZkj/M+TwtkwCdO9TjBo",
-	"5Ej7iZitoRAZsxvuh1MblgBtwdRg5nzCuuSVJLlFTsVDFq1jXAg+d4zge+kFo/n6ubArNtCsPYfcPeNU",
-	"KfxX0N9ENc4pxTf61DDVCQmybg94IMy9QZblaSsw18Drwk8ZZ7BSO8mVRb7aAl4CKIeCmt2hMOTtT3fP",
-	"vvzTn50xtpcfWfKKB1VJtqT6XQekrLdIpeLdIFM4J78gBqIEHjUHG/E98BhAQKYr+0o7Z5wDlR0rO5BB",
-	"P5wVAl8gvVDnyZkECdxEyaasTBKtdfxiYIGkEj0NxRs+HFZcJJ8v063aqWZxjhpt7MW47UlMdvjEPIYC",
-	"A+e+viAo5y0kQ8rCWTSld2urEot6y8KZM2VB1gyjBRaltvlCm/d7HcjPwy7sybTOjRCB/ngveC2adVv0",
-	"GFhJpeDs8AEUcqOAmq/CIXsQxDtszmQtjhvoN5JEaUHcJ+XTgi7s4bdAfQ4xozP8wF9M8u8Om+VmmhvD",
-	"wRvpwJa4HTEN7WuknHN0BogfHQCLYYy3BZ2HEpNfZeHcyxJpA0qsJteIhJURPukO6/S4NuLgIUiN9gMh",
-	"XMuyMHvRuv9vMTbq/rmVlRsGwtquoIRybiyRdhgNpsv8w6Z5rpnsXQvaZYAU0RADFYAswdNKCkr58BlC",
-	"7Yzic9fWWoYZYEQqfwJe0SX3Sfm5uG/6LULM4zJAkLotidCP57YkizVCB193ruP1+ScMk5FGmijFD5ov",
-	"TWq84CZl649yvPHBuNHcptFPOEos4qmoHlQqD0ifTcFXr2WNKA55V8eplt/AL5irI8L9TCI5+LJQAnwe",
-	"W3UpSHr5URxYFKO7Ln2GwOOntjEYUUrQ52kzAzcBmLBaG8Rebgq/xFyVw17W1So587vwSAit+Yr3cYjw",
-	"MgR3nM2MAZTFMpxPfeg7oZmNi9JmoHw4q8RIhFbzQV0G3H0vjj1PyJyVBdzfWj5Id1tVWMd0kHavoYF4",
-	"s9dqk4w4tXY1BTeL30gv1Qxqh1l0MIaA/51Npex+ElARmkohnYaFNuCv+fiWaLq6Fo+3eH01MWmZrukz",
-	"QEbA1oSJewHrjnV/NYerH5TNzUjtBPn22qY7hROQ72557k6V8j5esoDyU7J7L4u5vTwcxcamYm6ekGt8",
-	"Knr1mQve9KvvYEu0QCWdnJgg/PFk32m8nIWkdZO82wtb8a3a7W2qiChGWOkSH10kZwmGz6dm7x5AhHNF",
-	"mBGzHUPbfcaK5biS03tkIJKpw/eNtwz6J29PQDpjMYZTvuxGmuL9lW0GGhG+03+9WyYYZWpmmQBuB9XE",
-	"f/2iTOOcz10N7wiCZZ9EIYpMD6z9EIazGeLl9rda7ssfVYThn8OYOHiaBJEYb0QtAdlMIs4+3eRwxxl5",
-	"FK2T62J9KTb6cBCGwZyZcaO7q3Ykm08ByT+C1uKkqEevOfYltC+/4278MwTyck3NOKrm2Ut5pT4kN+Vx",
-	"iRrn2O701AsojDz1efSKJFlpBgpKMEK6qfVGUfql5PcgQTy/Me12PPkfNVTUWV38/599+/bND8/eQQu5",
-	"3iJGtQ9ckINCFXihwJ4NasuDTlzo1/Ngpusk26uTCL5TlbWhpV2djqut2FguanFXGLnRTVXgF8DMpxiQ",
-	"tMXpWAQi3UvHZlJ6ZQDFBfSTvXjweBDjBfvfukkE8iGY5T725RgD0scssDrK1oJglEPaSNhGXsBs0DML",
-	"go/pCzJooBmULVYjJUZoVbP7rlVb+3iS2q1NXN+JDNDW56HSWDdPlYzHV/kx+hdMLImZYV9id254OqcQ",
-	"o8ekbvTixT98zLXsZlsTxxlTdnsxziotKg0JAyDyUaa4+AaoQJCoKGBiijNG86grl4fp6b/oh1YfsH0b",
-	"TWkEeZCVewzEeUaYrhDcvm/0OathiZ021m4zACEUOqdUYqWx5rE4tvpBVlCTg8VCSFiAjSNRslAUvqc/",
-	"n4kEHPdlsRugerqeb6UjusV30wM/JFZKVq+228dUCF6WkD4OxgqJIMF34QJYSIJZJ9FyMFyxgde/MB6G",
-	"LFcTxWq+sw8uL0HA+yDpCNbI2Ejnhmp/0uAsEkvvY9z2kvDxVYt9Vcs6Js/N4vAhG9UL8wYgVzdNI20G",
-	"wE6cD6R2WRpTf0H8pDzxhN+ApHDwJSayUlas6yTldF3LNjCTYDyrSKIPPyVRD9ag5T7oR/dtKA1h+XZO",
-	"Rq5qtRn4M/NdOWM2vclIkpWHFCfS37Rq/DqPX+8+NSuREnOnduEr7prRp9Yw9IDXV5kmD/vBExI9BRUP",
-	"2s9P86wp4qCnekeyT/lVU1+cehlsQtws4AtKwG6H4+8cDLu8WyeP4scsUiJ+IyKZHB6RTrccOk4qXxQa",
-	"gtrhtJedFkloHw4KHexPYDZKNzohRlLAskFkHXGOibd7JYcnLiR0N6D+b4mDQReH02YfbKvPire60Fsr",
-	"m6gXHHviAXoFXbWzsnt9smj+RE5jl6Isk/dZUqQ8GNt9rwW+/+4arRT+qQuo2072tWjnSf3wqcnt/KQN",
-	"u2TFz2AxscbsUSKk16CGZaoHlZc+T6+AnAs+vA11GyOWI8zTw4fsDi1GkAngiUMiDii7MzpAPKFLHwry",
-	"MO8FVUTFWu5Ew9/S+c0flg1Tvtu3+rTbd3Tv0JKomuKsWx6oOAV57ldR1QGt0Txh3XmEFkMtNx6J0KbQ",
-	"bN4Gyuxh/fRKb3PhnqWwp3YpV1wK18r5I6ka6iQBwUTzw9XgtoiClQS/wpW7itAlLG6KTRBYr4xejvDO",
-	"bkX0o6/mQO14h5P2Y1xQ6KnmjR9yf4xf8cVItItxNNJ2ZCMG6nDgbuDDjmGv+xjr6M0GvvTyxrZK1OBC",
-	"Wnk4LuoSuWsQtdDd2V23V0dFD5AX7go76NaZQqgRjVV13VWofKJSpSmJbC0LPiesNKszFS8NEgtU/0Wp",
-	"BUBji1DXRvd+An0tVv/E4D5RxuYM/LWsdbNzV32jO9hOC/DwxhZbCKo3tvAqLMUYjLwA3MlP07ePOk6I",
-	"W4B+kQP7NcUNfxCcTP0ijRE7X7cBa+zD4U2qFrofVJyw8yJqIDiJiADUK7IelUqmMvyB8435rCP6GdsQ",
-	"9GE/S4WtxP1o3rbj+OBLLXM2LdAvB4J9+mkvg+2FsYwPAe1Q4gylkal8tsecaluEIuQrQ2OhH4hJ6AKs",
-	"mjC9PtMISILxXO1eJ+nZVrXW97Ja4dAWxIbmMk5B7zL6kwrMqVJaFsRJQQHTEj8IjKX+SRh9FTawoHhq",
-	"zI4iwj9gLQE1vtcdGR6Dgu/vB3JQ9tjkB/rkQ/lIhoeBNA4SQ+FR1BUV3VC0V8OdSQqjW4e/yEsSGHQo",
-	"PqfD+tiqxhJr6p+/+h9/YM/ZgjzLqD1TNI0+NRvk5Du1Lf6ulRaW40OmZUUNkBMJmdNu14G4ZJM/1WIt",
-	"66fI4+OD+JEdAUXqR4DvXWb9xa26s5w5j2qsHdKBda2o8Nipif2smvvFiBnnptYihQNEABizMz4KY5xj",
-	"leDhULu9nV6Q2XWAoaQnr64hfbI5kFhdb8lswT4ik2WHOfryOA/ewtC4zw5p5pHYI8B78RDZWUuI7VCe",
-	"DGzAvXPifaqZL1Rq7nPnDiI7RTMFGGCUw4ugKteSyqZCGKyLd0AvR0Hg3PPMU2OJgjTqnblnLFfOpnuJ",
-	"zZYviDrVFhUASvcBL8bLxHffeWgxgOGDEEqvCc8MwjrKEtEk2PYsC36yXtN9sMpkAaSqxOgn5U0C5g2X",
-	"7zofm6XT4h3SdSvup1J5aGGWMVwgwnQS4EwXp/Xx1gZcwosvcQl9WYqCVi+K52AFu6eHduCD+EgwOs+f",
-	"P/dkrfiX52Wy33DNWePiXoZwFXBqN/ocRfWaYq/r6gVZlmiEONNrgLS9EW2rMJkn+oCuMWh/uj8XWf1F",
-	"217ANbFU2zfL4B2CQ7M7d1DNySb7ZnUfWtjNE8iG2vYCXkISJj3VpTf+oruO6kvi7BE/rW0VslNQJB7+",
-	"E30J+D27rIHlIJoAwBSu5UU31URkhMOaVQ0SkqvmQTZW+xAv9cUBeDOMryyMJt1IygPKZ4otsp720Afn",
-	"ur+mw0rjoHfgJ05XcI6any4TasNzhDMbI6i+BVIYsDC6kcDeRSBP3ULdlBOlUbzEE2sterlwoZRhOQM9",
-	"AZPOEc1qLVejUOaYbCPVvIDEIYnPfKHX+KNhMRZTGPGp+Sx4hKJQ80C7tRF1PQw8jVvQmapSCjgyT6fK",
-	"QNh6VI2NtgXBvU2EHlk6fH+ODv4wQaVQ4N5AjHTCEUgWFaT7inxQlEdy0kaWKfkbvC3lxHp2owFNb+Bz",
-	"6wloGSrr/LjKm8iW60Q1dG+TeHpZTJ9cjElOVyX2V+DfOyYQ1T9n2UVK4+A27JNuPSirezLta8itesm0",
-	"xPCUJkhMl0BO2bbv9v0LkdVlPu0DEJkG4bD4KBE5q1lvbIRVDwl6fFUNObnjyqgktxRuDWZ915ci9YRj",
-	"R/j8tGGLTlBRAhFAAEu0KQhrfFVkX4I9JVN5sxWqlogMutqLxEVsT20zsDyMhCgk9hbBP9fa7iHBRJ3H",
-	"m1qKdlnwJH2EqJaVyw3jsPn7JSmt3M0Tf8pDg88WePKBUbqpJp2+uHx5sqAYPlmxetPfAAKqvUJaGU2e",
-	"SkszeYr4T7Lf5JmwCpKtLs65k41sRV2EyhMmRoJdoYuOznXOG52MzBMn+TS+c3tg5nrri+rA+yF4vdJ9",
-	"ChgK8MdgXDBNwMMj/akO8KCFLOt+9qd+uPVqs4fiaGWLnZYmCn0H+9rq8AdPj/YkugNJ/2ddcpCniCyT",
-	"8dADaxtp7fHqDVVQAuNruhzapFqfEIKW0iEASAV0GaGWQmysyUWxiaIyTNqDHKy5wiKiJ/k/J3wwtnth",
-	"YNXEyCAJ6RMpYAoLPhNZKVHz7NSx1zGo8qKuhq5PHWU9sEli29qADrD3Uh9ZSN8RHKTpoSQWS9TobkWD",
-	"KkCTHP5EVp1N2MaeODDtTKM4iqKVogIilb0+ywoymzCC025PG3r2jCs8rIRtxeTyobHpYylFo6HKMsIj",
-	"zpL67917vF3AyH2iJjhVpxM65XlDr/OsB970ghMKHjxXWyuaS7qqUCMwnAe2AW+oL3TeEo1ohiAcDU3c",
-	"5LTpoiaYgfEV8ImjTlNRptzY7/jwad8kkConjWyH4ZbC3YX1mW7N1sCeAXBA51ZZ68PLwYLCEBfR3zKo",
-	"uF1oi4PFrdLgz5jkFfjscfy6gTLks8gsqmNRBnLaH5aVifctcu6Je93aBRdOgg/+rftzMLch7BvHgPPW",
-	"ZMK8cZuaW0jZsoW/dwHAmY2OLioYPzVeVLI24d/h6xObcGoMVbZk7gIEs+dOHhv9XtAS4y/eKBzTITZ0",
-	"zVzoFILq6dRTjyrX6xC/N5Ec+yuIDLCwtB0kBFo4waAYhXJCiAfXJFzdwZjyMh6WmTMb38n2YP5DtibF",
-	"+JUI/vRL2ABZDL8s3HnYQtAQurfdtWBVomoZMxw8PTIYX13FsdX0Agz2iSaG9GQqj3ldBhXL41ZHYskN",
-	"dW8Zp42HaCd89wdcUGdUbnW7CahuA+RAKF2EXrVudsrOAuCyr0RuQ3zwGmqnLeA5zM0wjbnLF2Yjsio+",
-	"Lth7yBur7J7KjnR12iSLvVfH5GO7GN9r3dqTM+KlNxqgxE4ce5x/I2y362q4iSvSD64jtI5iq7Df7Aly",
-	"F/zrgAOQ73mtRdvKRFBoeXNkq2tO+7/RPdQqL5DshqfLAKfADG2A7x3YBhGTFl92OIMWT2kC0C1udoPH",
-	"60YStmojiYmp97qlpeeRYseQPK5oWJbk3oeKsWXbv5V2s0/E9pQxpwn10shzgL4A0w86ZSbI1lP1aoEE",
-	"2n2RigDFBSBAb4ujahpZUeu5Lz4r1pcou4JYocuaX90llmK3uJekwfDBHleNNIBtT8byxZiTVLpTNnaQ",
-	"MCdFZ4LqTa7nBDDj1S0Pfui0W7yYUVh5Bhc5xjoZVdbb9tLPRgvT5WTdriPRkYUuG+dADjptouFoJGoa",
-	"4Gi02Bd+JRk06WB4CrsGmrrB8jlJ5cejor6MsCmVsPJZ3x4ZIonP8+ZNPuQqYhLP7sBxyxZkfRbuS76F",
-	"qXQmg3HXLlme/UJvifRYeSN2z11NokVAzCXoxwVg04EutaNxI5Rpvzn8XtfV9w+LNeqGVj6nEDxdyboX",
-	"R0A0ynzSMFtfKSPWNfGm+H8dT+0O9WQlG6u2SrYrioWBUwDISKtWPmg09R9kq7Zq4yubIZDChy/42xrL",
-	"5cfbWQMqetd66i6SFq8QDVV5W2itwZK1Wwh6IdaGCh35YZ54y9ZYT4y/wALrPV9wwPC10EUbVpy2MIyf",
-	"lQ1oMGL0QLJifjr6zTjM4NUcfNdhNGdjW7dnbVR7sdc1VlpAVJDbosfidkCVrajUhu9IeWmL7hsmru4X",
-	"ozhr7Cb53N2oWZRxF8ekXnNFnp65wSkjHtg3qWvvk/g4pE087Watmnt6Ac3Yk9cw0UOfQMzqjT2oulYI",
-	"pGUyCUr0yTonaNRiZwcspB3dgNYrKdqaDs0KIz18i0SKGg1lydtwPiSexsnMEMJZTqvsZo1UCdBL7CoG",
-	"6yKwLoIVAp0nQ/ItXBcukNiVHI8/g+fx1gi0TiYbn2mnPCIRaF6kOFmjsQgoBl1Zpz7IIddeEDuWQNx6",
-	"toWoXcVPpfRqrEdh5ZM1XsSSWpGpd+4pj7Rr11SrLQcnF5JWvwdqLc/RXwYCuz+Msj5e6gvoW8TFxHQA",
-	"Uo8ycYYw9qygIl4Ac9gC9NB4duVwNdiFPOvXoRevv5bnPRf0B1PrxYjgn0rAZfUC8uv1GYPBoaqUDDRM",
-	"NGPqnL70Yb4CU/KV2/1w62j8yQKGZJFCVvCE8tiUv06VhwKIyFVF5TwG6495oKtZfMRXgq7mYf7BxN9w",
-	"yLyIlL4AVgOR1TnwIXaJXnZXQBqU1mMAc2wRF0Q59Q0RVeImnwCUnoB3XQxh7zsrjLRgi45w6vzBYy8L",
-	"D2S/FFJ+FpAay7ASdXV8F8YgqzAEc/cA7DGobRmkJSlj7zsawHFZJXbdOEMgpFrxT7XT3sDkCe8mfl/i",
-	"zApcJ4NyNmgq4g3qCOh9SpZ/0Q/STPAjvwutp5rqbEOy2OnTGl3JBewLVNDDvqiRZ9rRAbrvOWxwwqzs",
-	"IcEPHnw5qo2oi/CVaNEpupw/fGcg+nEsypt6d2w0vF/puHjkXKpsIS+OaY3ocIWy9pUvgerw1zMeMnQY",
-	"tUf27aqzOHR1Bj89Xr7k+WGspyS7yRXQ6YDRla3rw63B0VNcw/eZjdDukdm9CsJxTxA//AfEKjgIjM1e",
-	"bu4XzJkexGNHlTeaJdIc9oRD3Qe+eGq08JJxe2CCqzOJgeM0RM6agtkPY0siibwXl0l2zvxDv9EmwRuz",
-	"7RPK9OIB7bKX7NRD4gpQzapf0cwgbYfeFo8jsZWVbH28i+Dj9uoIn6RKd5LEiOk7Hc5OyrgwRynujQ8p",
-	"1NJQOIX+TnvBZ2h5IGt/09NraQPCEuGyx5ykuKp+C/0cWXGR671GeV0QIfWx8oSbJx/ciYSmC6ygyvDy",
-	"p0vYRgFtyu+upWjdNQug7spE1NCNNQBIvlW1vH199+4nd+HL5gH4wLPgTCaoND/aJASUty6brvEyI15C",
-	"pWWssM8Vd1WqCummUDUE6GtuEKlKLl8azhc4uH3rJbUyq7L49O77vYQAiLIIAI0dlNRep0yxlhBw0nVV",
-	"Ts8GQjuKwszeVMc9PEdusfsYClj2GBneCkV15RMlfPCjNOEdj7IXYt667UKWfmBQtpJZJKGPamOmyiRE",
-	"XWdXi7rj9849kb33eY7R/xXNT0m3J27xcFKD/c/EVellcLqsD840bEUHJkK7huPzSmZCZz0Rnwvfbf6n",
-	"54t7m//qv1jeNKe6vvmwpBt5SgF0wnHF9netvF+mW3mvQqGnbWAMXmbAA8aWlCEEv1wywWG8Dv46YR6N",
-	"reBuEnlkTnRhzkUOw4PD/rGivL+kmKyFCdyGEcgn1GaPaEM5iXq/v7xqsPJ4QZjsUQLR8VwtSax12KbB",
-	"nBMK83i1hssrVIBPgkKPS/2RCDxEwJlDp9oJrrQkkZp/ZioSvtFHvsip1vr+2el4ixeg85LLIpTA6S3R",
-	"6WJDlSl+j//5h4n653mnIaQCujAR5Us7r7ebj18TVlaV2S9sCgKwkrxiiAyjIrckhKuiqcRlQekWFRek",
-	"OzXdWtyF2S04X7u234IYq3mazfzRDtObRi0aTA9fzc7Go1FfiYeXLDNcRqQIw0jxKC5NGibTekNIzpA0",
-	"o2MhbESVF96aXLafibb/EepO+7KFTs+FquxNrVMG60Y3KHZmqV/fr3TK4TyezOdOxeBtwldiu9wtQ6z8",
-	"Tocyiq49BcE3j8IYWRUZhFCd7uMyo764iHamt7JJ/GWY9+bUKnt56+R3ioQM+ClMSw20IVtNTGbOj7+5",
-	"vdlLgSUguAk3MV9ZN0FxVH+R1MsSiNDg9xut75Xsfn+WH1Vdnw6r7j2jZ1hfDQdHEPQRONTdd/fWHm9+",
-	"+w3iMVtme348SWOB9J3iLpAYkB+tBHPF3WDOFUJqAQJr2ei6FmtN3zcnZeVtIcw9hLYP4lJU2FILBPeE",
-	"trMTVvpyd4DIUJT/FxefikDULWWw1JQ4jnxrrj615rPi+7bVRMBCXnWBJVwGIRf/9es//fc/fPZ/NSHm",
-	"cnvznpYRy6lwxW++8N1b4qhubm+++uyLz57fYG83iMHnn51lXT8DyILPxcnu/7dsnkEj4+7UelDO38r+",
-	"9/yGPfPltjvMXzm9Ar95Wd3c3rw+rWtl9rL6i7zQ3X3UDXFbf/n8uU/Xk3svjseaKsA+/9v5/pmR9l/+",
-	"RsWnqHdZdMq+SllEbDVpFSdqU38b15oW/+v9X94O+MW5yyPM//PXFCeBo3k6HER76eqBTVcQDFWpAWwa",
-	"jrjYmcC+Cpfch/Lm4zOqhf/rjc9ofPgtuWcmrt6e3ri3Ec71UbTiIC2kfv7K4slClz1V3mOLD5z2/zxJ",
-	"6Emkw44BwG6lcW+6DR56rNNQTR+WiRVVo3ZvGz6P3d237gi7jRQbiMMdnmCzEavBba+qqIYEm0I9Oh6p",
-	"XgLPAlQHj2NAteK/r/TGfN6Jx2cHNMB5EQESDr/cSYkRm4005vOHLz6X7gaIFQD3kRl9ZqRoN/vPg1XB",
-	"fhrd0eznnUkEHx+V+wzioOTJsGL7szL2zn9pmVzMqJn41Vn2IQ1jnijNPzhL0fgvP4X0aWjzd3eSbouz",
-	"qutiHaCkdACEpCaqwwsngJSk8EniZiPbpgPKIqlz18xAJWXTgH4g7O/x1r6VfmfnNNFbcfEloe5E+QnA",
-	"zJBmkHKqnG6iKoCbcqwhuvTbB9xCaew37twskaoMkXkrae/7GvK3R8pzlrCORQ6KUDtZfqTUvRW+2SWG",
-	"mjiLy5TghfpeaIcjrAplilYea4Hg0CPZI9TzUHQ2IY1jGWRUzud/R7SY39CqrCV6+X0Z/b6pkjLKrVb3",
-	"lc/f7y+v3X/dMPfZ16yRfqGVoszNJ9obX0X1pOs7Whw4iVRU5w+iB+fJshM4JOHfPsT7iHXUn8eoz8cT",
-	"r2denZvX/mvXn/QlDE4IYDNFMv4l146bygH5SfaqtUbELhm0vpjkcMPjb6c5DfV1onYfBgTwRI0+O5/4",
-	"8dKLCRbnsv3OFEj3hYvwgpwyLGsm/xIdP/i79Rzb3U8ldqOPhB5VzzNPRO0NqfFZSFpaCy5CRnixPP9Z",
-	"R4TNGkE/SvsDfuMT3hj0hsSF0SPkfoLN/QmkxG9Pn+4bXexHbdeTGirfyJ1qog345NojVmnLjnf45XWn",
-	"+6ml6Ru5OzWcSCH+ZFOI4xHMAt1gY1+x0c5SgBw7JOufQNRg+6DREMnjE2L3j1YP7ndmr8/NMw3VxrBD",
-	"cyrjc4KnAqlhhfdb/MKjxXd+s1+3Wm//q+Xsjdxop/S/dXLDSZr/AkrWE4jTjwpYmbGu1z30RcBfbArd",
-	"QIjRo61h6YSn/3Eu/jPEQv/nE7RWHjSCuvJy9gY+/z9LzL7mKoZhzwY7RHRsTxHvE/cyebF5PtZ50/vT",
-	"mBszYZZN4J97yjBL9Oq8MAt1W8+GWfyDs8Is/suP32H/qD7QRMGf69mNS1sdv4j7/4e9t19y28b6Bm8F",
-	"1btVY8/Qbjvx5H3GXW/VdmzPE88kYz9uT1y175tNoUVIwiMKUAiwZY1rrmfvY69sC+ccgJTEL0kg1Z3k",
-	"n8Q2KRIEDg7O5+8nrkPn+RD76R9iHSa7z3Z6Hi86UX1tY4tshMVykwh2RpjI4/3e2h11+cV5t/9Gq63L",
-	"A1a+L7yv/7vi1orcPej/+V/8yb+ePfnLT/T/pz8/+emP/+dFbfB8xe1kXmMJgD91qEgtRT4TT+CRfzpq",
-	"kalObuz411gSRl5qKWNXbCpFllbgipS2ALAOLaSAWOJ5ugeTRzdsYSt+5f0RzgbrwWz5uIO7WEd2SNY3",
-	"hh5pi3z04EPACE24YzIvgz3YuBbJKPEowTs2iZ6W0UHCLkXINRwLRVcwjQWBFcOESocTXDCSNcbx7rnQ",
-	"vlHpDU3PvRPaOBL6RqXYdnWiAL4JsbmWaF2pQsEon2kdVcxCqVKLAWzDWka0f/drpNoPLpj7buu3qfu/",
-	"zvjFe+NUM0y45ZmeYSERD1MWI1eIKCEAvLO1dmbR7Hdem8VA5vF/FcQgOrbpgoWdTZYLXT3dj4GKJ+yM",
-	"CScAlT8FBIgEz6WyCKptR3JYiiNX3lPRmEYpKFLp+/Brt/C1v6Ejm7yQKn0J3SF16eIq1WmfU6U+KFtT",
-	"fO2JKnhmdKUDyZ390KZTNxjsumnJW++/SGXulJcmgJxUC7xLFDZu2GTO7dM/Nr051G3XffQ3vb7ZDYWq",
-	"vKlAjkqcEzCH3cgINhBIBQ2Mu2E8v1wcOP91D6ES2/I5Ww2ciBCABbeQgqaqQsQ+g+Qlz6CvC2oUf+r9",
-	"WijpPWQeOzLLr4rcQBKm887v5VLai0MLqg7TVn7XNemrcP10KyIAKuvCQomVM1gnXG2pLE+96jcyqTC/",
-	"HewcYIV9hScAnztjpAg8YMMeZrc8b7dCvuV5ZBPEv7KX/fEtzzuND3hgH8sDvuX0hX+NVPyI4YoqxMMB",
-	"I27/TNhjA3CVhSvXq8niv05TNz+HloK8TcVypa1Qkw1UPg9UbQRLN24gL7xyf+Pf8hhWyre8JHsCDCpV",
-	"hfBsskQQRrxXEcve5rz8shCb1qKg7+XUHiMGB1YEuddE8b7cgxiHBYk1Z33qfZBZoJcR9aKr2OdWzBBi",
-	"v1ZtYpo5rs6ER3YjdeB9fXQhdaFHKfREq93OBZPKWJ5l2Msw5waYCjA3ubt4LboxlAu3lkAMldZzo73e",
-	"Guyx8YofeCpiZQ0Cz8D2RCbEJ6bh4PF2awX029fkM2N5bhkglB9e0bhdwE2bQHOsCanfBHC1w/cJjZ/s",
-	"EUJQPE68Df7y7euEAUsv/Am8pL+//cfrpKJzAbVKqsXLt68b7PT1XF8csskfgNfwqzbfUWqajnC8ePJ+",
-	"ek/L6bFnPBENgLQjC51hjwj8CsuGnXW/ECuLXBmPTzPttndRodKso+PgW7pnyImnV9RZzf7S6QXAAskR",
-	"sBlji7ndu1BLyEgtPK5pZMenzZCGr7y3tjSM7pDc5fPI727clH7esGMT3v7mI0K8tfRAxcqll++Pb32j",
-	"3F9+kWmr/Y2lRkfKT2mEd+vft9MfIJXez17HYaVR83V+usnZBXx6hpaHyNKI5nxT3XGY5YEV4b2T9mt6",
-	"NYWP1nNN5oa0SQkMBUCYeiUUsRJbwsvEcKFTvYJP5t5g8S0xgA1ecg+uPT1i1ABGp38m09N6MRoLTW4q",
-	"YnOgct/acMOWp+AQ3+P7xs3w3FOR96UsNIJYhSzHHgcE6tpoqL2i6x0uzxtEA8TWWyMYwiEluDFpb3PL",
-	"PH0HIx865Zbv8c65FQldvB4TycML1/kOARAqrFtkDK19B+o/NdOqxE+TBvEQCRMZBlTCTLsb7VogemEm",
-	"ptbZhU2QEN9zY5/A0J6A/9fgWR3T0G3FZ3sJ43xibC748sCOblpkFE7CXnAK2VAZi/VzefKpgMODshmR",
-	"34n8CQgIQk6+hOJvJyyYMMWBJEznSWX2k22Bq0oiV0ymnuUdKaIzbkXu3wok8HrgDAXgzlYT7jWQhNIA",
-	"rMUqA3QA8dkm8OmVMIFxU8AzJ4ucZVIJ5MXA3MxEZ8VS0XK9uvkR4S9ePP+PZ4+fsjLLTcQU7tfsdoP/",
-	"h+0Z6O9xxv928+4fDCNvOPu8ZHpij1657/leKvE42SZKkxi5odWlG2/wbwTDsatx4EmmEzoBMr0v374O",
-	"CoRelcpcTDybdY26kMrqi5MSzW+VsUCwPAXi0mTHgvT6GrnTmdXMqdb6wYRzqL9NkNT2LgZbSBdbAOJS",
-	"3UkrqnPEFdNrJfKAUQMZcx/235br2lCNOX24XradWHKvQklgy3BfSEM1jAR/cOhoTg8/tRpOoGUn5q5T",
-	"uZ5iCn1+otLDzCHYVn8FKqca1f5OCb+3UZFEUeOwynq6m04sSyE5lPhrEtKqkibdzgODzh4kUG2HDyzH",
-	"RYbaI1LRjNffiYeg3lHkgZqjwYDSclJnQNXWxRRZ75qYXuUh1bCz15cJWwphpZq9fPuatr2zl3bVqM5n",
-	"XEnjgbbr49AIAH+CKr3xslDRXEs3JPF5IuAm0mO3gqJntfATvuv9FLWk15xoqpdNr+G53RwaeY+kbgby",
-	"krx4NrhJXroj1ZWU4Ggc4MLIoQc8ioTxOy4zfpvBYaS0TSqoX1CqTTpgG109CnxKdUPr5cqHxOp3tL+h",
-	"15b2DMGNW9qXR2FSpw67rqR9LdEdUFFgyn4LezkYFJBl8pzE8K2w6QlguqrgvFjj034G7dm/8OqX0xQA",
-	"pKICOGm1qg6Kjm4FwQE2KqGjiujqHpRBImjnOXLpVuc54UrQ32pgsX+KmhgP/msvR/ammM18FW1HURE+",
-	"r08mvXxojN3/NsXCIjfVPtYBLg2kRpydPMxWJszThn1cZJ253GtVZkZ1zv74f1GVzHYk0jPIXDGRGcEM",
-	"NYFU9vAgaVwqsk2cQvWuLFrz0pDzgb5glrVWwFbGeepOvh9VsdeZ0QEWkrONMIxnzo7bBCuHA7sEZL4z",
-	"56duxd824pRi4YeUmsZN0AQeARsIAgQIxxoNvk8JCNdvdt6QaiL21HsXumpPdWGhxXxLVbiHBQ0RKeq/",
-	"q18uJwU2XjdBQxRZ+qqwZqDCHnj+ubooyo9rsh8La2IJDfoBS77YIs9crrQx8tbHXiTExXbl9iUzlKSH",
-	"Q97p8hVwaRJypBOEqvcprXFP5hMbtxWjQXou6YldMvQabrunyXw/yI98IdTY2XycmQYhTGnazpTLh9fj",
-	"EY0CirkadyJzt0Hi4MTViNaaaMKaZeoT3/xq1dInMH9rBWKNIOkR+vTMXOdWGAsY1bZ6SNm68/NlJTA7",
-	"53f+aMM2CaeJ5p5ea0LGadQ+sNpDLOW2JXz1Gq52GcmGySmGvYk70aP1ODuUmMdzlvIN06oaZ0JwvVqw",
-	"Y+TJvhcxEpyDGll6Hadz/BOY7rAOAL5KuSuYT5QVIyybaTjvtufZh0h4IPCNWMQHI7rMZNvRBGX6OV+I",
-	"XymiQGQp+k60WNtr4qiO0Y0AArMlGOxWYDgdM3tLDQ4QV+CBY54Uj6S0L35Sn5ZwlKFcZIKbVmAruKGX",
-	"timBiikwDPpVT92H3XuwYvhC+tqzSCC9Ox1QnznhQ22GQAPWo0onnuXOnQYU+uV5RMCgVPJMTFoguF77",
-	"G6KG66qv7RWxo2F0huvCg/tE7MK3RSJUkArLcMzGWLEMqe1cQJhkopWCNDtATpfWy1pkGXpSE465XADr",
-	"99zA0c4mOZ22rPJ02i86jyG449unapPbCJkL8Y3dpJpBKJXayJJKfz45Injdw7Q6uNWi6QvRsjvwEyO8",
-	"PZezuUX6B2mCrURyakDmEox3Eke7saxM4tYNDGKlP0OxS49TYSj17KS2yYWV06nI45EYbMXgCI+C/o3s",
-	"dYjWa8sAQhbWG0Jz5a/CDf4qbHrxGcqVRDps+RRG4dv7S6ihuZ8ioJKB7jRdmYy75Xm+DVvwU/8oOUXF",
-	"wUMqH9mUdMarJ1e5AANL3UdNzN0+C9ahlYWw8AeWFPpaoEhnFomFm1maNoPlaLhWTnoNRvjoH0JlCiUr",
-	"fCEV1NQJZJeGDtDlSudIWByHuKNNqi/xbc3Vga9ufqTC9rJ/Eur2ML2GZVGGPXJ/TZgpbunBCZBT/swz",
-	"uRBJWS+PPKSPE0xecUX8x1rhloa6wv+tYNr++DQQSfjaeu9j3IpMr8vEk9UaoQQ8zSkVy/4fT9knH7+f",
-	"FkakNHJfLGvYOpfWCpX8b1UoYFbXKtv8PNM6BdZtLtO6ssG3MGf3c89/gu3uhRPKI6WTRMxBcaz3ZkoP",
-	"ownqGmjCqmH7n0or9VVKYwVYU64QqjUORMz56Jt98cMxOEbpfb4QihKn5Bqo5lrvIAunZuHekxPY49Yd",
-	"SIGzFv4daFKgyOHeEM2Rh1sx4ehDY91dpApAfC9UFGIhYNBDZQqvyGylmJsEr3dh37FtD17TWmGa2dw+",
-	"Cm9E9NMnZRHOCXgMg0uD+6qmo3iJjTqRIpp4jFSJiXilmoK6tAY6SFuIPl7r0zk+tv3/jKtZwWfiQJLW",
-	"rQrLThLbnXrM8p29YgOxItV4kOm8SsMpFVWfhDG5q2Yl+ML0hMTYWbtL4E9qW8BvkWCpx66c6FS0ONX9",
-	"rWdkio5Q/SnyXOcXp2iFr599Vcui605YKFIOZD6znR637/UkyNugyc9PGCnyJo2H6kd2BpZBj5dbZQbN",
-	"GEfJSIkxUB9UBjmpgAwM1cB+bRajw1eaBb+t7278FHJHFdSBMk1UHvXSRgE/ELT5aTmqQCYUMnTOQa7X",
-	"RuRsles7kfoqfmgSmvNsyua6yKvjTcLANTU1OTMRBSbw2gVuiRi4LyBSoCta5ekVapNBUgNa571FqWb/",
-	"v51Wm2bAuFduz/FAxqExJhYn/f0Dlxnj26RCVzgC7CurxANRBHdA5bDP3o3RRFtAYFRvXcB3yLk+1AJC",
-	"hc3YRr7O36o7aXlZazHQ6U+R1kyqBYFJy/BiKLW81YW9ogyj0mAEHE4I0bi63gFuXeD3wUs++yY9xaac",
-	"6VobsoG9f8dWnGlvbYxoHN7sgOw3HP2P3A58+5q9wgTS43jSkbdyJ4FswC3DScZZ2LkIHr9tZem8iPad",
-	"N1asGrFoy/MHT3t0EsrKKOw3pjAiysmMSsQRIjiyKO6cUdHkDQS6WLVLnBvJP1dDKiM4bM09ErqPvv0Z",
-	"6XXHkj0qWHeyBRHxGB2saMiAwelW20lvsQKO/tBoj3XnsAYQzdRZGpBr8EYPOnCcVRxFXN39LUUReLmj",
-	"7OZ9cZtJMyfsuDTXq5XPqFitm8K1dzvx6ugZ1Z1KjPCl/eow3O3f5lJMu0sx8Mm9zlO8NQIkMzwIslkQ",
-	"58RclhJrYSwJ+YkVFW28aGevNj+ECprMomo65KsdLugaKuhfColxpp0qCmakmmUiYIsghgafWq8NpGWT",
-	"gIxTg157RKXhb6oYHjVdWQg/1flEPGWENlRKfNmWBSUmwbTE0bNPBAP7BD7ZlwKKVOKukVRV/QvVoWPG",
-	"DbW1ByGqtpU0JXZ711zXphpgEwe8vWYNPCT+270UiWt8cwJBCVi0soxM2t1u7xqBiaD92k68tykkIylc",
-	"ZiszdRrQ29cdONwVidmiHr43Y03aaZBLaR5c76dyRhm8aiHZiy4Gb/rZ2UvC7+OupEUkq9fDc2B6HgKu",
-	"VrMV2oIn6MomFXnpDMuHIe2vc706VdQ7GhneqWxzNE77W4jCzeSdUKxYxSPlxiMcsCUGOykvqfuy6cB8",
-	"65sz+6TlT6s4veEbOJGmPCQ99S5a0lXFcQvoVaGBtL4HQc+oWOBM5aY0hW4BupGlehXy0QdHSTOTWebO",
-	"fo8CQ/+UARzMnHuwRT+TzpzbW5jfgIWAs34JhVUd++V7uGeATdOzQrRPcVRdfaiKiEAE1YaUu4BJcXLz",
-	"6ubH34CkuLE+jKP170Lcn6N1VHsvftc591CtAR9BZRsoBHYusB30FPd24oMQOgpwjui9cFsXe6IGDFiu",
-	"DBg9nAtwkXQoYZCplUTgst3Q+IZysqsyiJvZOXD0Sctuc8EXJtQEi88rMUE6ne3y4tqXBg9sV6S59YsZ",
-	"LKF2Jy05pb03+d2payOHwXUPekF85hObbXwIjBu2FnI2h2SdZVoRIKwzo3yXF1b7bzuEy8JYRiGKBJ8E",
-	"1FjYS7Ecwj/MhbE6Fw9DpXzAwf5+lB0nte9WQgWRhTig7yWu+LVDnl9GWJs9EFm7gbG+SeVIh5dMd1Hi",
-	"ag8lb3T6Xho/M5m8EzXNMwkCZu48OeJZQXicsAowtt/Pi7rMIxTtYz0XdISlEk7zHXybNWL5qZlIsSd4",
-	"LQ3Cnq/nMhOD7s1Cpfph7Mx/qlTTvhyaqWWUHR1/g/6+AevZqfzGK8iTo3yZB9GYDp6xvFxLO09zvn4Y",
-	"O+0Tjfa3aXCNL6XNBhpk4KEG3AgbJ2XUIKxFM1L360J0QpdVATOuAP3IlqQlQC4L4swt4SLFACtrge34",
-	"09fP0t1hCJX2GARw60eAwY7SZVwtBK1Udh6Mg/zVn18chqnAPROKr8mb6vzKDQHxJAzj2ZpvPGORXjeh",
-	"ioPc64Nn4b5B/+7ybc/p7N5NccnU+/dWrIznWM4FSwsRUJEnPEco9gIQkl8GtEIs2yhWbp+v504lZJn7",
-	"1Ra1Fy3ARYNFYZqNlS97cOt7FkNyocRnW1sxD1/UvyKwEFhgut+uabXlWd1odjwMfKG/338djbBP/eB1",
-	"qIj2ETmn5CL1bwiVmgRWyf13UwEQnOos02uD0I3SAoSOzlORDwzlUojLlG9MmxZ/7a73ylu1qeLnB0Io",
-	"/ekvz9JjlO0hkCwR0V2OUVmDtpvTug3ckITbIwnIo7ebJgTDuDJritVKG3epuQGgEDfhroFaAKqvGNsk",
-	"9e8eFE3wO71GdwIQBUtjggGOiazGJPDE0krEBs6tI5cQdzIVaiJaMaje+JuinuO5mOg8NQcwXdIouorc",
-	"/YP7nFIf6N7TV5ie5NY2F3wyH7fMfWuJhk/5TXz3/T7PCLFm3Lz58OPbV2+e/hEIRxJqry4ZPTyjMfRb",
-	"Guyv7EoNtmYayV9fcWP3wZm7nozkQXsPfzcFIi0A0AI2r5WYUJ+ocfa33HoVgL9A30rShYVQYUZ6eTIf",
-	"yt4YPGxsB/lJcmHkTP2sEYNyZ1oncBKREQ0ZMgPtaG6ip0S/ZHoczu2ctCG+tpeibe15iAaMHK9dodRO",
-	"9cENVErxKiPweRVt45aH2poAjApIPavswyci9HuFVHt8PFllvAPI0E/Qe7gz6kkSXn7QOeIG0nmW4KP7",
-	"nCT4XfHPkbJ5ZMlTQfEpwKRzf/KnzOeBzxj3db+JMwYU6P5byXcLXGpff/NNO5fa72dK7zMFpPz+nSoo",
-	"Ccm9Ol1QZ9WfMCvSZ6d6Kvyu5nxB5YPwdkYju0fKNwRMiuCdToIAe38pVWHF8OdNaEdLhee63NZab1S6",
-	"NXM90bQ3LdGHXuGHmj6GNyoVaazlURqZD8jTgcW5othxGfWEJTP2RCKE6krUz9/RWbFnHWW/frXb2w7/",
-	"U0RzUO+FgXe9u/eiF3WPuGqXPJ/M5V1zfMFP6zXdd9AK/kuuthdwqvOl8xIvbqXisKl7Fefz8PJK7vEV",
-	"vvPJa2lW2shR8OaA12muM88ujIKAlgINcgt29k7kcipFGkAcCvOgpaVEiO8UmNflrR3ZUWi/4Fbkfo/W",
-	"R8OtPu2j4oJx+kaYg1wanBPT6dXg0/t4Nd+XSMe4NrEC3gS470UcTN9QfJVgg8vtZpj2pzEl2syFsJ3C",
-	"fAN39c7yz+0ya8riN6Hj029W6fQ4dPyq9LqHHKh3EZj/EkZxePcUzmLEs3Wqc7YSepUJdMQwWQlyvsql",
-	"wroPbtj713992OInZ+oJeWPDD6OxqlfO1LvpdNwAgtJW9LHf3foYs3YHQx9rfyc+5H967gLc0czTG054",
-	"JloJNuembMIKBsuVj8TD1ED4xYOcYtQqkkNSX0u1vQHQQirhgmvV8I/ups0YXsSPZLC10ufdhZtiABjD",
-	"MRtsSVgM3y6DMWOsniCOEAoWM6v1AmJn6qHpv88TsULG/9ZwdHlbr6jAPm62P1h9Y5tUP3s8FwAM+6lX",
-	"hVlw2QHUByrVkU4HC8D0lOkC6o1q6y7gpovzmanbk93PVvU/6bRSKw/vY6pWVjRCm3V4WMVUgH0yy3Wx",
-	"MvEA/5vOzOs0LafqnrJlhwEi5NXoUdFSlOoPPVGZwPNAhamtMTQeet0MINtHXJDOGpalOkahNm13AMXM",
-	"fafDebgcN+citwEp1bnvroe4vqjovlwviflmTLqbJmHvjANX9tpwlvZ91jrXHQrn6DNqDN8R2sTqWkJP",
-	"OAgPbj5binwmnsBY/nSkYLzHV47sAN5nsUT7YOs4vGJTKRBliqxfpS1hlBoLJBpIAMJzMczRCf6hwFaC",
-	"88VG3qh0TPEeF70tVtbzjXNQK8KDfU5ake8050jUcCtmBVA4YAUUX7fnPk8UnVWuM02V02cTn/c4iPsr",
-	"QjTA39Vh1erSd6LaFLcl2tMix5BNbOkNhUZdkZHKjZ2ptSoFsI+RHBY/mYvM7Y3bXC+A1KZQwPhzepbi",
-	"UIGpfHZteKF6PVrXh4cpAjGYTCqkghi4w/I1o2MZc8nFliB0xB/CnSdHIA7gMh0sWBG+5pBwxSASVuvm",
-	"IQ4kTMJLbGb77yKdAZ+wZVOpUmrvrbAML8TKIj3F87GGibqzKhhja08cYKVjJmyd09RlQzqhsl0u3YK0",
-	"sPP8zV3e0Z+jQF6YmmrLkC3eRlk4psRyKxNWBmvPm/Dq0NchmzLVhYphg8LiVkXfMK7EOnGbElS2DqWs",
-	"ZVH218+gTDJ2K1ejNm8SXCcw0OLWdPK/pxv2pPceHLdbVHtQ1bgRNtYZvJSzufMcwkmcYNTLdy27U1hc",
-	"4crCScysPrk1s3mhukpakfn8lJO5DJImBzoHXd4eji2Kv7er4pVmzosQeTQVn7REEauTey5z4Pzn7PVW",
-	"d0JS8pZgufe8UGkuENQasDeBLEqlQIQxl8bqfDOk1XrmiOQJpvGoMckwzjNFJe+5kFcjk2Ec48Um60+E",
-	"qRBpu5P+V7gjai4/vLRXGt8NoDODj4/sk7zH74kAEYuJengxEDAhMoXxzWFutgk2h3L6UjFd5CyVuZg4",
-	"lcUe3bx6+wP76ukzQJG9NBO5vLz76vFQnXXfiplUMJvDuL3u0fCOsbPz7sUfIabTsPHdIoUDw+KdJwvA",
-	"98Ju8bXDS4DFn1nNCicITg9iwRocZBhvAeqsMJBKLyFwIWo1Oa2faX97X36hQXZ1MJFsnGDk7U29zJ3D",
-	"jM148D+n0CaZs/9fBsXGTGFWAgL49SE9/MGh3B+1HC807Wyt84WpGHuRMgcgBVfQdwlGSqaVgNiJJ1sD",
-	"LA7DMrkQWIWO1Ji2dapOFIhmAzRog4EOZdTdzZsySqG1exDZjB5hy82904emSpA202KUnpXVFqP2ACbh",
-	"QTr8eIvOveY88csRxMZbYyQ9OmeZAJ5KrQZTv5duRjb9snixhKg+4u7GcaIlcEDUcKnrGA++83uVW+bu",
-	"uAqtZaA4s2oT/PNnz3xXdUsf/Al0COcuqneL4Valq2A7jQMS9W0O+E/gcwQzBQwYNEKmzoShnt8ENsma",
-	"fHHE0h1ui2R61uiOuEn6Xs+6UoU4WcB/mms1w0O4CUvT3dFZDLiHq+BO9cKIPGG3G6TsSD1PNVmbC6XX",
-	"TcXU7pdNpdRff9O7mDtQwgNJTdMX4l11n1gBZNwL6eOW9A34CXv+7NkWykUmpoCz3PDSDOA4dz6x3Mrt",
-	"G/msDY4gY1TxuIv1sIOZ2QRoeWDPY6zwsq/axCPtD4aRZjeD4IONc4C1KAp0qlt1Bbro/SoL0FJfw589",
-	"2AFgGyhtmdUFaMiNaMTk5dLKgzWJ38dzqdKufQxs2r/hbdy0+ZKLUhJ67/D32M7SicmET+4FyoS3RiFz",
-	"XNIeZlZkmWF6mmBSCFwcOLRv3QZBWgmxZIS+RX1X6UNyc1o2eC4ywY24B+byBxzJeAbzAzdkB3bdMPAG",
-	"GwTCI4wbciR8+ISgy6D7cMmBAJ03odzGMVsxqHgfRFWJdRkPvW/SelZoq/OEiQlFUYk1RR6hN9kHrfZi",
-	"v9jR7GwRMu93A5XDifBattRrwuTBHVFP9fDS3ke3G0TnwY2P7XVuc5mbSBzMRoilW0p2KxgYWXYtJyJB",
-	"fkByFIOMwT8CIATCMxcqFXkAKyEyiAd5jhNnQr0YIZ1YjzboX/oO6KtuuL24liiWefWWWXf3xzlVurUn",
-	"MeHBfaQ2esnZhyITJqHsRFJJZnroEsBwxHD6Ugjn61DOGjrzUr5xigoA4jYA84hO562TbD1F8zWC61kP",
-	"Le4kzg2oPY/tbzo0wXUwCUkD3wAx6R3PekOOaujcBzwZWJeXb19DYE5V9EatD3mLvl7tGF70onvQK6HY",
-	"I/QhEbjzcQI1sSsoaAsVoFtoA1DZBkH2mVaCSo7XnEre8Mg1HmsQJSfjlWDFYWX+bohOeGhQ7o8QsXTv",
-	"7oWV8FqD1+98ejitYbiet++/C2OZ0uuXRJlT8crW2BwkJyKl0xszvsbtjrko2TibPknvQCx0RxCuM6ND",
-	"AeFS5CKDjWjnEIDEiETdq+ZSWXNoQjWil+A3YyudS9jXkSJk1fWBdfHkvGauiyxlaYXFMV5La42iukTZ",
-	"5Moj6DZVYDpRprnqd2r2r0T7y3GUTDuN710Jd2Q8AySeeCR/5eyxWz5ZnIjx01k3cw2vK5dhiNqZ61Ig",
-	"ju2AvPb6LpqHjV/MbkWlI58jWRg2Sao01txXN4nO1zz3pXnN53l5W6+dcXYEm+3v6mk70k96mI7h4b2K",
-	"4MrbY3i4MsOjTQKGDTw5ZbywesmtnPAs2+y1mjk78VYMo2XDx11+wVX/9+UXMox6VLyXk358KdTIRez4",
-	"JLdlK2OPsC8r5nYvT9JvseMdyaT2waVV2+vJL7pcVHRzmvE98HJH3ug9kV2WVjfY4FC822B1/fIroEBL",
-	"+qKWHfkgncuZVKdx0n2a6wrpfdnbAXFg8JgaaSzx2gnvvvG1jE4actzixPW4RU4qTQs5qfC2xvHeIq0t",
-	"e0TdTITvViX6ZNI5b7OcK8seScvmOoPOTyUeJ8wI5+g5P2gK9YkytwjE/zhhVuRLwx4ZK7OM4l3e23JX",
-	"5VLA87hZ4HucW/c4YUt3ULgLqRYIo8DzXN6Jxw2zoKj0/ITVoJ0JvieaK/WOV25/XdSlpYbrZWiAxruZ",
-	"u2nornso+zb7UnzOvEL1HJ+9uT0jkeJVqG58iAu4lwUydlIjpQxxV2G2SHB9OENsvNM/1fFpPhM/T1vW",
-	"DP7bJYYfTHNHMBY09ju6biAg4Txi8HupNFlPfV9Vqn3rdxMcJHXQn4iiNhJ4IEzKcJWsp+88HFt3l4uX",
-	"j/E2DpXJ5vv7RyuAc1tytdkiBJlwhQA5IWIGEUCdpWVbH7qRrf1MQcAOsFJbNxDUQTdvnx/c5d93T5OE",
-	"wvSMXUtQvnlIwlQEJlSiQoZi17o8CcByUoIF7yZ2wIMEdMtFbfZLLoae8AGnOoDigyaQ1qDxaUpSbdxM",
-	"BnfTkCdsH3/2QLezlny/6nbOeXYnmt3O7/ByP5DouV7XY0RjcbYzZn62Re7kVRfhj4WaaDWV+RLSIktp",
-	"ltBk8tOgzmdcy7acxF7n67fazmliu05XenKf0/XjXLB5eOqpxfjazulpJeoqTbTzw/I7OcEkGbaOSk2Z",
-	"JCEhmmZkKpDWpPR0h8thzEW2ak3vf+du6J3ib07pjwnJ5cb8V0yl1/Jt+tT3is8iFWwLTIuyVE+KpVBV",
-	"XsawipUc+grH0JhCP4XToD6p7tb50n1vs74S2eq9u6GLTcb4rkedswm3PNOzQlzmRSbM5ZLL7CmFLZvC",
-	"ABhQ618MMrbkwCQ0cSXCtZMF5p0SIS26JzYjCQQBbTSKA15/N+1LfqhPiuc2HFBE5trzyd/0f3CgPD1F",
-	"Evfz9yzlFh2pVnLxEgyllVlsmuvlSVHD6x0680b6st6vGHTzkUg27D0rl8L4chJbdr9EoKaRaiKwpoMz",
-	"cLmc9pY+uipSKj6WJoHu42o1iJ3nupjNqfbTx3UGOapxei7d/a1Mdx8En8xF+q2wayFUlz4/mOK3QY4G",
-	"2lFNrM3V7YRWcqv+OH4PHc+73GRxb06r2fpdyZyiZHY2Rx2CnF9CQKia6CJLI1UUT7AuiUq8SloE2DdA",
-	"hKU2mG+5xeFB6AJX2VRwtKB2HIqMEfwWf0OFmcPoHp1hqZOHPW+CJP8Ob7wfQbeBQmj0jW+8fzFeCA19",
-	"lxBf7qT8kDYSEgqsVSiww8wiNKfeFirNsBjUlpE3kmhd2ObQz0mx4S3hlOpOVgCqG/hs3E3i92DwNntM",
-	"mLnReWtgOYYMBOMbiIQGhLVMBkIB+0xAqNJJabnKhun1WKkMosxrtOP+RtfvY4n7Vy96u1qypU6+rwmI",
-	"S/cSFgitmYTqpG1ZGpKUddsTnudSpKCBkKSQeCSPKaWvjQQnbX5wfTT1L8PT6imbywPCqSRhb5TNNweU",
-	"Cuzy7dFbDygEeEM/iWRXUWrSLX9seIQGg4j27iE0oeV2jrjiaAD+zO0Wm7JU9psXF3WgOhUJ6XE3ZXbr",
-	"ikWAbb7+dNvpYtYA2uBf3DceT1o5IpVplaXU6QieWefbHykerVLxxYhf/n1ZqFT3ayI2or0/bm+pupAa",
-	"6m2gf6pUU+HEr9k+P4h86HzGOThrsdooPBGfnoYePyQc9b1+CYMTIQn9fgkDKQfK/IVJymJjzI24KeET",
-	"a6AnIyGYEc8gAfyMxnLl3AA1uIGfCWu7Ggi+p3v6dQ9ELLrtalwLmI88y4bgptmBRyqnqpcFgNPWmUz1",
-	"j+0Fg0T3RmlcsVCwp0ML6x/YluRQPBjaGLXyKbUyVCJzhimtQSB4b4RKaQIfPs3NP8TaC8O4QA7Vt+7b",
-	"ASh5ZYmJdSbm6aL1dyFWzjfEp1u9hf27JRLQliuUTahXdyE2xv+ZZ5nvAnVjw9JqsYRwCN3BcjEtjEhD",
-	"XmGAkiPanZ00p02yWhsW1vmyVq0teb5I0Ume2yWUp2xb/aOEcfsITZQSp1r5u1/M9l919MdUxeMSjqPo",
-	"1INfHYJq88oNIcjiCJA2mMbbqqtKl9JaAoCC/XmRXLg1TnNeSyGXXBgu0/2ur08EE7lhcD3ZyXDV0SMd",
-	"CQdFH3FuRKiRNt4rhILy2+92w+ZcpVeMg9k58WgE1P0iLWJHwZ9uN26jimw6hKZ1tnK7HQp39Kv6azQd",
-	"ASXowk0iT3thHPwVcA20+yiKzksAd8UTyU2lRB6KJrCC3biVH8mt4DlMFJBYHFBa6KzPi5NSv5WOPJkm",
-	"8D/rzlanhd1Lkp1ePUR7dCuEufpDu/a+epCtQUEi+5n7Ui2OD/RlJNu9w3y4GSI4Au45Wz3HoHLdNole",
-	"Vdxs7v/AFwIm8Pck0q5MXZvF2AfRDzzF1Wg6iqRaJKgXNoRMI7EdMh4MHCgbcB6mMhPYMDzVWSryhKBm",
-	"+qjkLWZOoKnz0RbItmLVQAE/GDjO4rbZ/aE3r99rZ3aTzxRc/JFnhfgk5GzeEFuskMAmULiCygfMKKeM",
-	"kO11aKp13BFYBxQXsWBLTNva/Z0R9nepYrNchZf2PGdxEN2BNTlyC+AnKPGD13q8Lmjow/INiWgwutiO",
-	"oU10ViyVicfKh59dnxaHa5dfnNC2RzMk5PZ6xjK4rbVvJ+YO/l0uT49guKfUkLLsriwGTC7dm9tJ6upP",
-	"tSgVr/9JbZ/YsBVyAAQLqAPJGTfs1c2P7NGHv75iL57/x7PHCPuG9f8AdwmkZ1Bi4d+Jd/+Pb168YP/f",
-	"//v10xdPT+VAaxWcPrEU0H9tp5SXhtDZjvNykVz4wjd4NVq/OEkXyT6eePep9r5oENszWZC7wQyoYYbN",
-	"7qtKwbCRhkqDCXYiQZBmmf1Pj8iwnuv/6d595VTIL4W2wpAVgxAqZAJxNtHLJa8IVMMHLPmqJTvz7IB6",
-	"jM1hz2k1G+o3bsjO3krFkbu0ayu/uvkRg8R1+8ftq1q1MmqcRxr7kTfAK3+i0htf7h4piwmALm4urgII",
-	"InK+eEjlTCqA3nX/x/L7iuXsDjDFZG2AHSqyX4L2uDjWFKk7q1QBkBKNx9Q/6HqvY4rb+1Ik7YfdcAj5",
-	"r44E5Bhq5p3dAe2PE65YqgHVg97FHoFKJqjHtbsJePj4iuf28SAlPvTmy8A407LCSP0ywCq3NUTo3LeT",
-	"Pv1jzP6HXrWAW0fmBUTc76SRWkEofSpSN0lIQAmd9lD4RNHEPhHNtykWGFNW7go895fkOespUyEn3NJp",
-	"EQ1Y6wgcqfsWNuze78Rf1IbhmkWiOHJaJGzoCZL1E3EOpy2PmCSg8VEKNrD1K21G8be8nk7btPk7vBzV",
-	"ryxf2cuxhCF0epX00BHdSnQoSoxoGAEQ0JVtA+s5epmG6TuRDwEdjt+NEawy6Xe+INY1jAHXbJhwFDwb",
-	"XzN2SIpEcTCRApPQSQr4Ib7nHPJBsM5wAKZi4lTEkOEmvRKKr+TTDV9mFy+/VK8U9lZ/blYXeLmXVZCL",
-	"iVxJtyYHFqFvTz0RlyVQsQLRZi6zRiLmdpTHr3qfjzWkhM0Vq8+SWqqzc+TOlsIYPjugXh5X9Af8WacW",
-	"Do8fUQ//wGUWnyFwT+ZJxQISeAwNG6nA+Uao9BoG1QexN5aeyjeMM1psT1ZlT6d+b5j/O2fyi3Wz1vE3",
-	"DKn6/TuaivfD9TgeYtnKDIaomSMbazSZXjf3brxbq0Fncq0GReiCY/MP0NWG4CVts4a+3O7UEL1Bc2vl",
-	"u7VCtPqhbJzw/GPB9GNNJ4wCGYJD5yShQAiE0T1wxzfMOHbVmtYp/5buGWbO8elnSOtfmwW/zURj1BEK",
-	"P5Z8w7hZIPlaBWwuZtvzjRAU9KbVAH+0+mZNif2k/BdE0fQgydCXX/ZG3/LJomxRrLYkRhCZjKtZwdsw",
-	"Md+t1ff+psE2anjDmbcq5MpoLID9y2VWwfyKM+WC33XMN9wx4mcTdQD0RKxVCfwR4WudQLd+7A/oAwwk",
-	"WPD0kXXRJ2nmQ57OZgEr5bHdt9TG6YvmW2ZaKyXe+5sGgPi797WTvupxJzcHg/L5T3cPKI0rJpYru2Fk",
-	"jhJbzm5xd3XSe7mUtAB1RZkBj317fN/pNRLkluUbzgrJslK3teO3r8o1PxjBPcjL6eJfEb1IkdzGMFya",
-	"vg/ZgIfep0Vf8h6gXkdu1QrC2oSO6Cd5LrinRnrzkc86Cl0iqNI0LXNFrUWSOpOTzeFut98znT1W7yv8",
-	"q0M1Gt/XVUBYy8Y1OHpTjxG/h+1UE1CyR2uO6Q+4RYdQGQB//wQG/aeh1cdvQHCJF2HtY02oJRDfbzsL",
-	"PZUiSyt5LqWxiDtlxoJrSLwiuRhcC13y9E62wEBep3fSiCEV0TUOoGE513xjKpjHscA6sUhtzTfMajbR",
-	"SomJ3erepdLFqdzCzJvKWZGLkGWW962Js4vkbHvpU73kRLV+xuxmmr6GcZylSP+A/k+crZ1v/bq2OTPT",
-	"evEzz+RC7Bveby1zlw1zlwO3Oz7csx4jYCr2hQtmEOt6t/LSifNtZQn3rx/ZI0ofeu4e0XtuJtKKVZv+",
-	"h1fWtNyXX/APPZgrj9xbJW3loYbHb00aCDmHxGGa6+UAAjHCMVHPspl68en14K8PO3+oz7sxsjQu0ETy",
-	"paE+WRqE4Si59c1TqXago+sQPBoKJhZiu5o8RHi2ZrLmWFnyz2/x3ucv9qoGujcf1J2vMjrEDm0ZiQ6G",
-	"0QaXAkW7MFS2BpIxmN2pRHBjUyAI68O1vErisbPZXX/TUjXHbc/plp5kpUlldY95Odo4guef2zT6INyu",
-	"b0WI82iWOqf2nwlxHcbjRiORJnK0K2LxC3xpc7wLdq5zaw2b6EKReqwi3Ec5It1NayFnc/OEcDtwFRq3",
-	"IPVdNR0+7+Hyu2lj4GYH319lGyorRwSJCqREpXPJzn8riBKN/LDlvPfKbHycC5m/R5q9rlI5evQhiQj8",
-	"RYxMMSz6dgyBrHUoWZ5zIGP3sMMccBOxeYtAEh9WsLNxX5lVJu15j7YbN4R7GXGNEIAw+yGFjyXTKjV5",
-	"UulmKYtX7I9PQQ9h6bxvjLsVmV4znmnsAa01RDssUeh/XErl/76fgUTEq84DGYVi/+VLqcIP453jfjIT",
-	"lEJ4+e/HOq9KjTvFjZMmr8egbB7iVQmD6Jaz0uEkJ2o6o1EKEXPkD4blgJHfwmc0ylGPYF/m8stCbFpD",
-	"Jv9Uqb6Bm08ImPx2oyDbpWl41ImUZUAplHkYVt/1C4i2WHiwEgpLnmOVOp8tXoK+fc9gSf2RVtSWpNsj",
-	"5XLoQgIc1nBE6g9yN3wgRuP5jkGo1wqZWQE5EpwDBI40A9T47+tAMA/Pa5mhHNeTOz1Yw6w6twEbdGIl",
-	"VG2awqwEoCMlF/j/n+JZMeHNDyNZg4nUkCAntPmJVhORgy029ka9wcUpN2nCbnNAgrB4mumcicZEb9zc",
-	"DvTRLWklamMS4AvfhNsGXM6dNzWCdxi2UHqtYnXo+OdtlUv8wTBT+eZ7H/Rt0n1/FXYy/5WuHnxb/ZIx",
-	"pde7SCyEgx0QWYAqAp2ECiTR4AciDvDS2WxjnYp1xh02BP09WI4Dn1b0ubtVCc4yL5a3q1wqSxVIMt8B",
-	"sZ9oNZX5UpBCHCrG7kZ47gNt/D30MS8MnosLsaHasNoNJQ0zcqZEivvoVJzElj3iNmfzaaSz9M2dQISz",
-	"1uA4xqewvxtC4ExDs33PLvC6Ru8daBHLltpYZjTUtCfsz88INwyVTCamliE3W907MwiA72xlahz24a3W",
-	"PuKY5Gs4o73D434ReuAxVyi5ijyrQ6EXsD5iw1aFmfsUdgdtm5cA98hepG34g0gWQ9gheJAQ+yIV791u",
-	"2I2YFLm0GwavZR/1QijDHrnvQ1yRS/yAx/Hb3UePwlsLVnRjRsvfEFVeq6/t2aoCP+hO5vgH92sooZtj",
-	"+O483TwBAOWFVMhQC0UflTLQO54VgkJZSNsg7BBINB05Smi98jmv87B7Hpa1vJ8pRswufptLMR0gxVjC",
-	"Xq1iJRtxzT2M5iAYVjjWyyW3ufzckST/AW8aQwQ7ku4yjZBv//rZyDiJW7PYmKTGALmxLC8yEQ81kQc8",
-	"Vn9qLvkG2OWdsiMoxdwwqZyHhsCxS4CHISKFXOBDQCeyiV4KA1WQEZE1SBg7m6awSmDQlXJv+LEFs2QV",
-	"KhVOLpPDR5VgudAv+tm5igB0JxWb6nwi/EJoTLbBsSSWwxBajGrPlIsOPfJnj13j4kMzvvlVM59+T7P9",
-	"K0OC291RDJAXzBVFOjwc+TbsIGemmEyEMQcjbPSKSAHZazMeAqbVkBL2d76YRp7c3whH7w98IRKKkyaY",
-	"PycwU4DriMvYe8XWyBPiyVB5loFxpdtxEk/nj8FNcfnFeV//bvd9GjbGr8nwbHo3FtdCna00TDaBM8q0",
-	"GbZ5cAetQhPfzxFz6/lG2XxzPLuYf+cBHtob+kkM9hp4EpwwCuMH1d5RaPqtMiIgYCE0O8CKum1IN8ic",
-	"ydRcASag2yPMCDTtoIhAK2HOZOIRhnezgdW5wkhps23saWOLvAUg/b2/IW7wqvLafhKKP+gOE/gH9wpe",
-	"+Ztj+HQA5qKYzmdcSYPYcs6jg0oBZrXT9abi11nNbsVMKpDTpMRBA59uq8Qwoj9HH3z5xcnUvy/p7Ohj",
-	"3Cvshe1l3r84xLp/7cbglzeqkGH5a7vWkmkvSXEeJk5WtHpPeBxFMqE0GBVRRXqwTyvMTGwbGLzWxn3/",
-	"Aa72agFE8tGektEftv/+8GngXLRAGhLAPcUBYpxnTgkgsj6eYxvkdVI6ABXCK6MdRamYAP2DaYpLYlGp",
-	"uVx6asF6jk2h0g8etW6MprO0h4AleHTuhMlfREyb48ncqEuOwFH8QUTi9fsg1rm0ZQcMapwJV0o7T8nJ",
-	"LJpKugi1YTmflBXDSgNpOpxlzsSOl/LOxVKkss0N/+DvGMaVhcdv/ssz+4/edEAf13DeGIGA+fFYmj6V",
-	"UYolHkLEns5+oTlg3GkasIvdczNh0dOFPDzPdsdEuVue57o9fesFhJvFRYz8nBedigXTLEAbMDFOxo77",
-	"aUghrHB1jYcHh/PSau6MXxm6ZR7paShgI1AnIBkzwlZ3xhC20UrntovF8gPcdSJOAoEjTMxdb2IlCnhA",
-	"rSaZkZrI9BnHyBIGmbyyz/ON0+O4lA0BC7/e9QH7r/vbbRWKn4PaamttwCzrDIuOS5zV0UeSREJe7UPy",
-	"f6xdrdKfYz3KRphiN57Ytn4/ilaicoUdeDgwRy6MU3NxwK7Xc53RjsbnIj0rVDDAJobyUPABkNQ1gbpE",
-	"qWZbPmPCcoE8bglb6qVQNmFLYec6LQMMaw61vgCGJVLG7ZniWb1pXd0rBbZg3WoOrkUqp1N84WRey+C6",
-	"pct/QerHZjX+iyeO7VFNWXJkAbeR1g36lEiyurKI0aId1c/sFVKjz+4MqYUH9wmUhLmM4bls26Z0mq22",
-	"anCQKcnqwNU/4cq3t9i5WMauLqyYo00BLWfA+Lm9pzbnP8Q6rP64JufWa+t0apDJk/kfoLto18Eh2t4g",
-	"IWhbOnUIoX8Iyy4h3UetEoatinwFG79WyNoblE4lL/N7r70Ep5S2AZ3VkdbtOjwr4j6NWLry4lm/02ZI",
-	"FsMXh5MYVkVk8Kgcbrp6aExLycRtG7gLbWLnSLLNGcYx4zdjbQny7PwjkTqYg0sHWspd4ViBN44mukz1",
-	"WWX6tW48YH9F5WD0ja/1b6jMptKe7GG6vdgzbhaAYbZfIUMUXtwsRM7mgueGeKQGrZfZ2RL9c6lD7Qo3",
-	"glEVvSaB6BzzUap61EDnQIHLSrTdqRyMrm8HzbGUW2mIajpjlC9FOkhMsyquc67SJ+CjnlNkv+MqfXc3",
-	"snmCOJV7zSJbNardTba7Jon+DRkkZlHSgosMfSO+WuUaoPaQcC84V8cy5Z2gi90RkJ5XsAXPf01umTOk",
-	"fNedP2e5YUYIVUPfONpCO/M3zfn6rGv9iQbxa1rvHVgxrcRY+9gZZe2kdx/onrjhU12o9IDgqbu9O3SK",
-	"D+0VOMVbI4RN4UFuI+Jc7kdAr4BREybfUDE1WtpIaLgE3d6IBRI1VvqtmEn1wRviPVw5HTw5kse5XrNl",
-	"MZk/AHfOLQx88OiGAQprjR8n7ZzRnLzcdpRxep08Rg3/No0EtJffUxHME+eVBnzMYIrMRYbFTlhFMNEr",
-	"4cxvIIJBwApjZZYxJUQ6kA0OqquzozJsifFlIupK4JNKZQS71G3ZKYcZdzbERC/FPQ32dvZKVteTgr3n",
-	"ZnWicG9/lVrd9Jk2DyIw5l6NXzq+kwUrjq2RY0XGKAKcSSWI0Q72VeIZy5dcba6wc0AaltK/+tzX7YYR",
-	"XO/whhvuBF8jfLZd8EalFRUaXwI/zTfvVLa5Nwd5TKX9BhOnoLgJOkpaw1K+ITQ5BJmmgjORoo/PAFzY",
-	"eGLlAc/NS9gGLclQd+v3UomeBR2+lQ9wvhq0nb+2X5yiV0LBoFcWboeoXgk5mlzMsG/TyMwt/yH0RxDv",
-	"9iln95eGwS2lEp1VctuvgOnxZIrw9aqgIp7aEq2p3SlmCcBcz5LDYcJ6o4EFSf7zs6SEBvvzyMhgQd56",
-	"ltV4+WvrpdyZH7Mo6eP3VyUwXq09UBgRhysNP+nmDMdP6OOH4saJBhKGasQJL/Q9AzSY+/+WD7quCnxE",
-	"EI2zmIPYRdOmnXyfzcDN0yNhPm19c+8dYmQPWpm8MllHwD6VP49RjEbPAjwpKEWPX1rW0HhFb778gtrg",
-	"353C1XXuXRP3qX+0849VaG0PQJC1JwFiIW1paWymRu3zzYuLpP1w+Glg49x9UBtQUF6Rvgi1SjSDobpW",
-	"BqqQcWmFwvndrMkOXKdWGby85ZNFz87h6CNrjCbyyeKjvq9Flwf5DL+lJh+Izs20M0j5ZIFtz1sbC4jc",
-	"/e7CWEWhUh2xExGQ3VpzDnBHh159cyfyTco3SJ3ZoEGnLR0lI2A3hk/td1QXWTfmAj6yV5IjEoKeE90J",
-	"tzzTswKPevdgLIYDLyJh9IaKYjZQYAHEW8Mc1G4Ml1/c/9pju0U2KK0/rlnD4YfvHnu7v1P4alwhCMwT",
-	"bKEdbmn6nJq5X4se1n9DJ9IKuFHqCFdooY8kW+l9CgGl7RMYxp8Ol5TzAHndQxl9FZpGtjqq/mBQozCd",
-	"B52CEdgiEyW9gtIWC7eIcZUbTCidxl7SqF8uQ09Uoy9QZOK6bJxq9wcCn7b7eh+GqTu8YNNGaey8P+Ae",
-	"1YmqjehrpteeutHqEoc6SpQEWOtRFwaxYpmwBqBg59xelXhnZPsA/lzI0bM1we2jN/rZMitncysQJQR0",
-	"LYSNHphirQi+EfmdnIgnFjDkW8BH+ELc4L0ANz9ONWHKN2aLueDrb75pD0/WMm4+78G4SZ1IdQQCaBsv",
-	"+eYllHE8CngujxOE+FgKm8uJob9xgNYkEMOVzq1hj2iB/Q8yady/wv8ee3YmwuqUaJdnWi8YxIaxbuQR",
-	"Xn6csP8u0pkIylF8XomJFSl7hH+CWTePn7JUT8xlWETzdBlsfTmZs/ICpraWfMMm2BHuo+9V2Br6woqo",
-	"Jhcw+ovkYuYbPKsDqA3Gb1m2BHrl5z3Bxf7pzNXM/xBrlO+GA9TixVhOGjwOwtOc0Vak7jiAIaLuOCcP",
-	"XJ2c/oG7zVyv1RMNx9suwagRxlDNeROZ6I2cqXdFTR1eDc7ODfK56CJKkaScKfcoDzU40crorFbzYpDt",
-	"yZRP3FeTdjwoTdbWiA3iDpq6yQm5oWkc8GD1r2iEtzGRwnDuhC6peeq5TMea7wb2RTlTb9VAuehXuUiF",
-	"spJnZmwzvmWJb/xqXAHRul5IQX5erI0mlbfGWvZZ2wKrza1bh59q1Itp0y9vVPpurW78nYepmapFFlHj",
-	"lE+9Iv+avgQUM/4LKnKESCVOVGkQxsBp95nW6b1TVd9LY5tn+pRAWHWle8XC3q2EuimVVmtILDy8T1Qs",
-	"fF8sGFJ3LlcVYo99MuQi126wUALZsssaD6kXdSYw1knMveftPz/O0f5GpR73udw9phTMkSd03J52Iywg",
-	"mDcGG278DQOeNddZFl7TjJjnhzF29KhEAkWYMnBjyAzcAnXlWA5rYbhgTLcU5x3KelYbicTAVmWJ7m9A",
-	"0g/yPb5xXGPmfgtYJTzpR1FCEUHk8QqFzc5FDsVsGyIT3bhbIsYh/esvrciXzTrho7v6o8gHOLrv/FN7",
-	"kzVWxtJ5doen9wWGDj+Ik9jyj/NqAqbZ/aXwjTqeMQXoa/fLUJJQZb/kakO3iRSjKhHRxJHnojVterMa",
-	"jSjiwZDkldPWS3ZhCvtx5Bk/20cUS9FvI7gk8KCR+RP2pLKzwwaGOWj4w72grRAJBhqlCsmzZFIU2Ahr",
-	"khB8lYpJu89VJu3DZyozK3eyNRqlK54PvcJ5cxMIVckXJl45rTSMZ5leC0RzrLzhJWbtPOBr2c4DwEHO",
-	"5FwJBTYD/QjpAu0818VsnlDA3fKFUIyv+cajm1EPELM65Zu4R0cuusCbYX7vNXYzjPB36OYuZguQqPXu",
-	"pojfJWIsz22zPnBXRTqoRqBX1KzLd9j0GEEV0JPgSJXKWJ5l6FrOuWG3QigopilWMbdroONvmtx3RYWz",
-	"v7PtRrBULzmQL4XuQ24Woc8Bieo9/wCITCYNLl4DuPa9IZXdmommo7+84fTaqiLHYJR/JiIH0wTj3EJC",
-	"V1aQshZiQ2eFgVC6HUJYLt1bWrD5dZY55TxOll5vIQorpQssjDFracErygXw39UkhY/mBUnPjwk0tjRe",
-	"08yW1SgLsUkYzjKzGqQQelNhtr0wMsAYmYh4Jb1mY7x3VX8a0PW4Pp+2PyOs9s+8ps2LilNKYhUcJCBy",
-	"wxZFPRbcwj053O0mq3xkP18S7kenpMuXDPOz/VG9Ehr02zjxEBpJlctAF7mPnpo9PuxUTqciRy7s4AUt",
-	"BVc2aglUffd9muLHH2yxvqd++gEhn2lkY+eIKzLX4CoF+Uf0qAhaKE0Z97vLlxij55teUXoowN8n5Eyh",
-	"pyMNW+fSWqGwzzK6RuqV+DpOhj7NN+/d3+p6/2pSZm9hHmZxSJ4/ou1Pc+4s/qsQkEBm1u3C2Cizm7Tp",
-	"9ouzCXWpteKEd+BRiY/7s9uN/2OCeg0EeArt/6MWefYP5RxWO08Zq3IVB846wYvOUwg/oiBRBokHedJ5",
-	"OB4BMgSssyv3PzxlJeUWUjkTJhS1GStWdBhD5TEU62Fpj7LDaMtLJ5axAUW+OQRP5IPg6a9Kq3yAKmCv",
-	"rpVeEwf5csUHIRvdWU7gkuywzT/QXb3otTrJkbeSPz1AOAq1UE6wp36XAI8v4E8HWwHLrShmAQWyWUa2",
-	"vRBpgEg9GFOE3n2ReHQRMmndn3IJob2JVlOZI1DwmkuL5c60Bd3pkOG/TLnMRNoLduQaKEUDcrHPHDOc",
-	"h9vNoazqTe0gDxbnIAjtAb4WkaF2Ix3gw/tR7OC90TA6SAm4bbvNoI5YyEyqO6GszjcP3tyoh00XE5mK",
-	"Rm1zZr8Nx/Wa+hzGRzuDWcEp6kMFIKOBz+o7kSdMqDRhq8JCa3gC+QQmlTNdMugYRV21K8POt1hLLJdQ",
-	"KLRX/jcz7WnQpDVDn3ShVuaLE+V/j2HDJLXPpL/1PB8P3z5UOXWOYO6qsD8DGkVygaUu7g8zLlVtKLdQ",
-	"VmY15aPAowI/f8l44M6DppcUS6m+evbVN0+ef/Xk6+cXzSHi7fT1gbQ2AGngHnTuqPGIhuh72tslNyHB",
-	"pxDTK/kquDRMWgYLiKsC6zPnd6QF0NaBRl0KAYJhhrIwjGPi9NEgLAoHnWBOX767CxgrA+8+0mn7e+id",
-	"yjYIW4aQd5224PBCvqM3fL3B3u7NxNQ2tFViMQWxpWOFBFE79o3T7+5yys7DO/vWGA5KUhKOTwzU1R2f",
-	"iQdiITz4KUXxlGahfHTQk9Tmm/PusXxzYEDqpE3mXDGFaqVmk61RMNVE5ECLWbflnp9py7XW4eZll1rd",
-	"VotqROYbTAHpwhqZij088AlXsKVzCWmAamBMTQT485BPspuVnPCMKbGe6KXIB5D0srO9sZL2I94SVR+W",
-	"r+1XRe37ilvVGz20l2KDW6GXWBfEwMmMmOQiCoHsu7XCnjdzhdGZ6kpAKd0oXLCnYhFE7f18eF3obz77",
-	"WkSnHdwptOLGrHWeUk96aGuEFrdMHhGG9p2gXc3nKE19Mnjlondl4d4ATnAs2GZL7z1FQ92fxjOL50Vj",
-	"iwlePjRkM0jcsBxqP13qbu/WpfjQXrqUjtYI56Z7UCXBs+SpGBLrtMXiGkhr/heRQZ/F/BnH+rm2VixX",
-	"1tv3nv4aSshv3WFL7YrVGokJz3MJrQHJluXk+4mylDrOEAO29NgbY8GnmkVr/QTp3ts6OT6u9Xu8acil",
-	"Cy9pbw2M08Otduj1loUBe38q87KkaVXcZtLMTwWahQ1Y1Df1bk/t4E7Pei5UNbLnxSbT2kD7ght/tt7G",
-	"4Dm5ShPeeu6I24jyRXUA6xhidmQLKeCdmcsvULXX3Kb1I9w25LamNzQ1dvr3n6WbnDMKAiS+wctZFkD3",
-	"IgQUAmGjVxV6esmhNmg4/PzOCjSRC1+D1rjgFZDUJhP6n8oI+yOhDR7ZsJ4cUDCXHJjo+23JIxX3IUwh",
-	"X/NNT12Af3yCaDcvfVDr5aE0Q6dIYTIY7mvDmTm40A6dcYYPOE813D0V/xthg/QDSPEerMe4+6GiWNfi",
-	"dq71oj12+MnfNODShXfUV6wIeSdyBJy0eiUncTg5/GMDEIZ1TopPa8z5aiWUSbZIByGk65wWd2ukQElr",
-	"PwBNzMVgZf3+BSPH/7ZeW0ezgYsTo+GRA624f2LtIqPDqvSaaZVAhTSiP2HEjj368NdX7D9ePP8fj0tZ",
-	"WRXOqqVLf/n6z4/j5Yj9ruwTKSzlY4Rif5g6X77I1QbpoyIYCCLLqku094pT6/zPXYx+6C4+vhqd3nSe",
-	"A3i8TR2q0f0zoZhjxQsjoAp9KkWWViGOtgDWq9BG2x6QU+3uXpD0jbC+2+RUbd+8v+9Daroqnj00gdV6",
-	"ESfOeCOQLdJvfK6YuBOK2v/vRC6nPqQIq8SlLUuqpQWctIjrIs28BZHoE16OGvcvX9kr7u+G0Bn2p2f2",
-	"Cfu/jtO99Z+IKLWea4APD1yEVkbkZt5bqMsvPE1zYYznTu63jehHvcsZ//ziYP5kWKaBaKCkmZ+Huhhl",
-	"bzgZkmCmAThZKT2g1rFuaOMU85AcxGudZ2nj7n9dLFf9mkmMmJBTV05sc7HXkn9+ixe/fra/sXe173vE",
-	"h+SZVgSjrgsbgq3Ya+FxI4Gkz8hUvCxvgCpI5UHimBOMXGdNJN3e9ezi6O4tcRu+zDr87TrDYSqzGCLm",
-	"J0+lZVMCwl3AC45TVN2ZyO81T49vDDgwDLk/eYoSg5YmMqmcoIYZLlPK6TXSttDs9AdI2W8OypygzuZE",
-	"BW2F8WQkwiLMILWwsJmugDnUDYYSDAcyFqP/wllaLFeBsrkKf/OyMrSZZlqRjQhTBtg4xCxbN6ZcGItu",
-	"yiljcsYPzzMpcr8/y43rydidi+rsUb4QKoGSJOtBudBEkqYd60Zn6Q4Xc4+BKiDVAz370kPUWg9ZS+rO",
-	"VGWMpTqY3MDN1zAa8ZlPbA8F0+cc7aVbxjsu3a5v6XnxLJ+nazX3IlJhCbQQli2GtcjSMItAbXJxYA7O",
-	"XVsLOZubJwQ6vFfiBGfopW84bATveR06Ejuhns6gvh6qyOGsNpyjIHW0MFchwoLAJ8g1FinxiIod+iqs",
-	"9kiARqPCIOUhjS8tAW3R5MY1ySo3i4uDj+ctKS3Q0quXzk9weSDMv2K10kaeo34IP6tJNAI3KjQNRygo",
-	"3KmX5myWYycAuy1UCspKOTtMIp8SNktlUi0q4wjoKxCTAVndiFYn4ADRaIYiDYxPKDVzwTM7/9fFyy/u",
-	"b54oCv/mfrL519ZfLktaqZdfYFLEpMil3YCGCwxE/+snd9JixaX7y0/uxvzOa8Iizy5eXlxCfJa+trbB",
-	"pMLMEPDZsIyVFUA65d3elawxEN+thHr7ml0Xdv5/v/kH/F/n8l+4Itfv37LnT59VnlHY+b+cdPz07/8/",
-	"AAD//w==",
+	"7P1tk+M2ki4M/xVGPSdiXpYet+2xz271l1O223afsd293T3TT8SEbwUkQhKmKEJDQKXWmfB/vwOZCRAk",
+	"EySoqp7dPffuh512SSLxkkjk63X942ajD0fdyMaam9t/3BxFKw7Syhb+65tTa3Tr/lVJs2nV0Srd3Nze",
+	"NPKDLfS2sHtZHMVOFmu51a28KW+U+/jvJ9lebsqbRhzkze3NBp9S3pjNXh6Ee9xBfPhRNju7v7n94tmz",
+	"8sZeju6bxraq2d38+mt587KSh6O2stlc/iQv4yG828vCiIMs7uWlOCu7V00hikpcilYepbAGBrdVrbGF",
+	"aMxZtn50eykq+C8aXvSmT9yrEuP8zI3zoBr/3//Kjnr7k7Cb/Xi4L96JnV8xY4WVhd0LC/+52YtmJ4uz",
+	"MMVBVLLYtvqQHOv2E3zB1CDHw/pRHZR1X+W2p4YPBw9Uh9Ph5vZLmjP+12fh0aqxcidbePbrVj4oeR5P",
+	"+a24FGc3ybM+1ZWfpmjCPxvtdm2XkJojPTceGL1+rXUtRQOvf7+XrXztpHY8gqNobSPb25ffloU5io2E",
+	"fx2ktKrZ3b78ttBtIZpCWXkohCm2qnbf8OM5CrvvhnN277kpb1r595NqZXVza9uTTGzD5/w2vN9fEiN1",
+	"0txKYXTTycXf9KltRF3cS3k0iUU676fklRnEr24G5qgbI+GEv271upYwoo1urGxATMTxWKuNcIP79Ijf",
+	"+Je/GTfSf0Qv+x+t3N7c3vz/Pu1UyKf4qfnUPxfeOJALfZCw8cVZNrY4t7rZFbop9KktjKpk8dsvnz37",
+	"Xek2R9liI5pG22Iti0o3TmbO7vMvShCkN9K2l0/utla2hREXU6im2OtzcRDNpTByo5vKFFYXtr0UYidU",
+	"8zvYBxqkm8Pd2shmI0H1tfooW6twYSp5PFlG79wVR9m6fdJbN2JTnPe6qORGVdIUByma817V8jmoJH2y",
+	"hRu0gD2UbVFp6XZysCklvWyFm/qP8eegEm7/cbPV7UHYm9ubgz64rWIeVavGTyAe9o/uz27MeKoMitlZ",
+	"KFtsdevk7eDW9mZ8xL2sMcNCgei/6KUt9sIUa7k7Nd3Twoktb3D52Oe5syWNZYb/hj6Bwa5PTVXLRVM4",
+	"NVbVmSvoztR4dL/GR/+vfha0OLRD/j0lnUv4QpiU35tfwjv1+m9yY907SQzfSjx+VaXcxEX9OpLJraiN",
+	"LP+JYjpzr3RiOXx1JS5wfP/li6p7g7IlbU/03D9yj+0kpP/g93tdKFOIs7j0H3vea/ngVYDROUMPAjHW",
+	"w7UwtpvCZ3+sMoZMMjOlEd/vLyMpwlGwArHZyKMVpJoWCISqBvfAv7Hzx8uGvTIiG+ezqZWLfvjV3M8G",
+	"81bVTRhCObsKsvr6MlbQ60tCh4iUejGKljNDCeQrjMHU1pd4avjKmSnqE966g5OtjFjXsuLsngmdPKVe",
+	"dS3npPSN+85wTqTj4Pdlp/rCCCfmdYem92h2opv2aJzu2gZxR4G28mDY79EfRNuKC96iG2UUTl42zmL9",
+	"680FNFmjozF2D9gJK/vvmFqa74WV49cOlsrPKxpNb0L+pRNL9g1Yx7PH/qCa+K+flRPy01dyP+u1ri6F",
+	"UbsGLCanSgtlnxfKmsJI40ZtwL6y+l42ppBNxV/lwpizbivuDmjkGS4VCSaY83qYB5ND1C3a0IaOlcrn",
+	"C64Kp8eZC9BZJtELnxeNlJWswH4QxUEe1uBs8bfHX/17y5vmVNc3vyw6UovuCEY0LAn24BhVVSsNYzCB",
+	"Mf/B/oG+4O5NnCu7kWkL79QyD391agt9boqj1MdaFsLcF8ryEtJKIxsr2/QIw1cK2BPDPqeVRp/ajVyo",
+	"EYxsH9SGn5pVtpbzhh7pPvx298R4SGXYhnjCtHjsQa/8qAa7aTNvp63andogAYyO+AdjAw8t6o1uK1MW",
+	"x1Y/gKKSVVmYkznKpnL/3OuDLAuzF+6lZWFFfQ//cPsmNtaUcKxKJwjS/e+uFY37KzjapixaedSt+wNs",
+	"V1lshHveuTejbknIVefv7b1u+ZviLC75+vs9ysSk+vbD8C/tlppeVrpNYve0rt9Ka1WzM+ONlVbs+PPV",
+	"7kSjjPCnm99NjDQM/SxTbJWsK1DhGOuqZYHC87wQzqGwBUQtfKDFKQEjVOVUomJ3wUQzyB/KO3g5DIUU",
+	"ejSU8WsGSx7eWeIysYt7hRVBn+XLR99iYbSJCEqYeZn7aJXSKWVaUb/f60OhTxYiH27twFtUugFXZ61P",
+	"rALI1hT/pWyp8uZeNRU7Pn9DjSXPfRIiqycQGRJ7Zd0a3jf63HBL02i7qrW+l9UKl3NwyW0xeqlMsdWn",
+	"prrF/wTzAUSkcJeTKeKQnbkYKw9gZvgzt9VtWRiN31G2OIhLsZaFtnvZnpWBPcfIefbe+Jsn4f/gh+lg",
+	"UisfwtYGCVKN/eqPbOjEnc/a/XRmS9/677nf4D7M367+i7Tz4YxFkwRh75nTnbnIGNbRwY+myioVc+8M",
+	"5EmjarR4FHvKFvSv4fvfaVahHIWxnEYQtljLDcm1l7qLs7PIVsV0SwkyV7tpW8x0xGI0PyoKqs37NMG6",
+	"8bOnoSdWVVb4/IWRiykV6U6h1cVe1xVeXbGj8OUfOQ0JZ5R52jtdSLHZBz1buvtTt5hmCasXPf9LNoBy",
+	"EB9e4pc/ezbe2XVYgNlIVC2a3Unsxl9mvguBey4hx4b7cM1IWW0hnB4MA2VC1EyYe7MoZDYI/MzEQ3Al",
+	"uhswKTR/EfVpqcy0p9Eqf8WN/cE/e7BssBi3nQI/1mIjCyMuQX/TzQIvylgkTBM9XSZqPqkUL3ZIUrnR",
+	"sgt9qhSf7wh5gzxbiZ7zo2rYezx5+TTyvNEH/mBejmoj6iJ8pRAH3ewgsM/nJeQH3vRzq624LMifGnBb",
+	"8ePo8WVRq+beWdKb+tRzkqPXTV67kNOtZu9I/JZbMG1FnUrTqKYQdX3Dplt7tyc+rndZ4j76F3RrES89",
+	"Ld2UgMDGLrS3k9bxRpzMbJjkG/jSI0zWWdsxKYycPrUDaSydRiiMPkgIng2syl5QLO3Jus9SYWujqhMn",
+	"Em/ok6JV5v62ECCqxVm395gN82rc3Y0G0iGYDCtoIE7Vr0Xbysp9EBz8yTDLlZZlCLBzWrYzykXtXOni",
+	"LJwkLonFTzzWq2sIN4KFsDRwj3szbYjyhieKdyRO0XZyZ+xr0V5vGvUyUdwNxHtKd0WlD0I1z+GmCQbd",
+	"TB3OZJ5ovP2nNb7EJGo1xiuhBUaP+9NNKvbsUwJGs7FOzPRRNs4O6p8TPEactLX6vMC8dxN4o89s8PHa",
+	"K2F89cBHeYN5h18FU0RnOGD+CnHfpsl3lwe9d+K+CAsw2kSIB+L8r41Rfn0pKN5aFr/FA1kW/jz+rjgK",
+	"1VIVQCNlVYiCMlSjUT7uangqHZ/QY+/3somK1XQXd6AlBKWWpyrPqpJPteLWV9jpbYGLHy92oxs5G9sb",
+	"6NRIQXrpoCEnRetdkPxh9nflNzV/rqNXrC+raCsf8aCnFnZYuLIYyTwn3LXc2pU+Wc7V1VgKZXWxloU5",
+	"HQ6yKk5HyncdxU7eFrqpL51J3EpMw8gKBQCj+O6nxv2wZ5bGCaTYrB/PNDLIObtabPZPt3b3PRsfBBbe",
+	"UIjmElw6ZbNkd2w4d3Lrh10GWezJEy/Rdv+DqB8kI9DCrPQ2M6i7lsGiHqqSS1dGp+ju02ACNto9yody",
+	"11RsBkOu5YOsbyggqoz1kzJWNJV7JRfvXWu7T+RdRWtx3d13YCzGCY4+D9ISEPkEkWs0/Mq4sUbJCjf8",
+	"RZHRrRTWJ8amBobhtOrQD4iIug6ykf/Ov2mFHpFfW7OHmD0N/tRsdLNV7QFN7r1U7cqe2gbzg/hPbn3v",
+	"JX+J4GbxhUtaG2lsAV+JAxeQlyHTDBdAmHtMLuBs/dA3tTYwziAGormww0tnjOuKHR2tt7vOlC1q3exk",
+	"W4gdBMYbKhCARFBRS2sKb2iPVY1bVzZIKJ08jcV/fSmOulaby23hBbqET9y7oBbBLd3UkvHDOLWrXHFz",
+	"Y8KH5h2DRfLnU/SjLI2TPSMtu32T6VahqtX6wsdhIX8IJXbj36VdRxB7ZpnuDJT4QrieigP9NEBaMIa/",
+	"PRmY06lBr/uXZfV8sqmCUXUWppND+I1b/uZKd7HpSvPxwNJueCHtNLU/t2EpvN7AA8NeFq2+l83Xl1SC",
+	"wH1ciKaQH45yYwV5q1k1cptQYTReLV91LhsLhebcfd3lj0ZnsJV02mCpj6d1rcxeVu4UxndubEulnL2s",
+	"OlybdExCBH5wzx6PrX4QNS/e+KnEOIrPC9wWFHenYoeS6mRLEKVGGdsKq9sCjSqIw//GFKp63lXUxglJ",
+	"eTiCUZx/xCHxMx7wD77S3WlzjO+DQjtTQIRC/7IqLpJfe9L3qQqxgxg8+1IcsM1nrA+TJQ7yg5VNlVbY",
+	"w/hVgT+Af0JlWvBD/Na5haby31hh4NZVUHVZuyPMpqnVw5I0tdpabkP2sp7ajy5NNV5y95kvseDKKJwL",
+	"6KZmBFiUWcP8AZ/JjVQt9Xu1Xbm1HQ/v67jqvkEBwT1bS7xwl9lN4R5fkLF8Bb/hHuZEibtgmgsM9LzX",
+	"Rvq4l8/Bq+ZBuXugL+ZTQV0wmk26Ga10eo7ug/yVoIfzmU8jfZndaJj5b/C5zoURdewVWVVUZTWWdr21",
+	"sqFwhS3gbFHWce38SLJ7y87QITOo0hhNF5fCaNAp+KjEBdEeEmP4TrfQ7+PMSdKubhBNIWxx0KZv3Rv8",
+	"GpWA4kBqVjFy1eq0q6g/oj0bykaQxbKzpsOdE+9EdNaCkiQ1SgrGK/709XZn7mcjyQOJorYJQV00ZVRf",
+	"0BMwt4t1BfdJ5JGFEoSRqfF/Zb79eGqP2si88Pd0mmIsgTjmILP9aDybxXbCUrWC6bV82RgrRXVbiIL6",
+	"jSJH14p7WazF5n62keXXKUmTbJ03zcJSyHJCQJaUd4yzi/79+dqrk4mPZAXUNJ0FF9iP7ifMow6C97dC",
+	"gQYcTthIJzrQf22sPEJsFrQLHFC7rLrbOXMLC6q7AhQmBS6PS9fjrZVH7j2zZ8m3fzkHCBTn4j6dYV2K",
+	"lzFaFj8f2mbcorQmzmzaSPsinCb8bEYTfs5ows6kZ2z0YIpfaTSPcm5YAV+ihqc+EuPTMFeci1jLY/uH",
+	"/8+UacsKyEHcSwPtJxTSodt7dm39UZnqQymnreZrNjL+nLFpk/aoecQLn+WaibM54umreWBEBmyBL776",
+	"cgZcYGD6LfrllQ2ZPSsvfdq/01wxur+iFlVekrfLxcbuqX4YfO+dUE3sGgtb6Gbj7LdOE0Z25lhknsjz",
+	"dR4fL5MJV9PZ4ePZ/Rlib+e9bKKi6J7tnpfwTN5tV7o8ELxn8yo0TAIjiO2cXEswmjPYZZ25s/Ty4jyS",
+	"bsJpuf2RLJYFDsNdSD6CrTG093DLQPOLotZn2YL2LymT4zYTc4aDus2o0GimxLFrsusPzGkV95aNbmyr",
+	"1icrvbdXDr0WHKQvtO+9b26lw0DTi/oqlZAQnZtFGCiQkMDkq68vC920/QVKRebgqZCkih/p52q1r5bM",
+	"l/godT3Yecr566aIe90W4ENEWYYBGs7haC+wEBTb0Fuf/MCYOtMDNnEucSXoZNJm60Hd6LhGgp9tXOEw",
+	"qCdJxQdGqYCc4gYQi9ceLOjaZqv+eRStpNhLaC/Bs3DeX54XzamuwYVAy0icxcV/imfZLaCbQUWVU799",
+	"8903xf/84t++YssO+jfZ+DYMLVujDUhdFKLK7c5PezRWWBkbuJSFxSQS7Ihuodzd+9Lu01ocTS/O8gQ4",
+	"ALGKhpn5waWlAZyh65tCE8keAP2g/p2x4+0hQRp9DsHLLl6HchGKXmVtlkU2t1yvQufv48tH7+29z6dk",
+	"qlvK2rdedHVb7MWDLGq5ZdcDoypsrJYKOenUdD4Qk4PSTCR8cYyXw4hwj07LAlfydFXrUSqua/rF2ind",
+	"1nX8TPZSfePrUTjZ5ZKEXrYq3TgdZaKuiLhXYueUy+3dt9++efH2bVnIDxsJz4EP21Mtb3++++lFSbco",
+	"/NVdKl1wlst9qiZ7Db9x304FKTa64rVQLS7crYfgMhfZ4uxR+lmxo1Z9vjDxQ6pnzJ0oTWUdogCVF/sC",
+	"UY3GcWwZT63CK3xNOnXBBCSrDh+QytDtZEerT/OzroVv82Eqzqu+usf0OyXZOYWeTDeHFqE8JeC02EY0",
+	"HstO2dt+NphyxdTxA1GzkXT75bncJIK9+pTc670sYMRk/KxlobYoVyhiUKjRIexNX1YgybSaccVFMrve",
+	"nQsGOA1uFH4j+cTpHU3FfeoD1elD5ffa4xZWcitOte0yMYBR48xKNyWnVkhTs/Iw2RkWJa78ql5MelWj",
+	"9q/p9ca58AsrN/cJbZrUNzsyepLKInlu8o9HVjU5DKQciNOEEMnN/Xf61LAiUasufIfGZFlIBSUDogmp",
+	"XOp1MafDQUC9SjLpMK3m5ebe97L5Z+X85i19l82cdE/Nx2156Zy59iBqgE9gLzDh9WTmDRYEir3CnrjX",
+	"qqbpprv1kheX72BeVKzW9aeMuvdF8SDbSm1sMDYakp8LGLxt0bB1bJYdKJaqQQVhQNyoFT9gem+iKk/U",
+	"rRSVk9XqhDCb7pRgO9lB1G7fWWdkqENUE05X98ogH729TZ6+t52sD4OZ6U6+R+HOdEVLeASkKUQBjx0s",
+	"7llcCr3lPE/VWM1LabqDhtbHPKrOf1h7Rl0y4dnR4sMYS7eM/NprHgCoelDJ7M36MmtS0gpCsNjYRCp1",
+	"Ixr+BYatsSBzIzIsLqxhDbBHTaIAdMq4Yhum3+/VZu+Npcjwp/ZpBIeVB3+0s303b7a1QhnJLtBgk3Hk",
+	"0fRwAdO7ynhuT+lzdO/IfBhIGpe9XuKkJEQpaZengXAS9ta7YM/Ca3slwdlWVs9ononrYj+/h/XyjfN+",
+	"t3FxvLfYLTu77QiI9RcCwe5vfbobbBSq8ulnQaCX81eA9x3SgaVvnHPwiJjSxv9+COFMpV9YvV1XxUYf",
+	"fOzxIo1zbbShsO55ro9/GfQATOkK3IGEXdvo88T8IrQfZchuON9C71RrLxA9FUUA+sE0eOgcTvZBrdLL",
+	"ClcjtjDpRhpc3clnpSYAT8KM1bkctbMjDCOiHuDV4YNuuJ8HcY+RtaLnr+fCIVwHb5DpZQAeEKoGvzzx",
+	"YgyXeYyJkOxmBdm629gU2uz4LkHvu9K+8T7UHDjxP7vLxn3htgtQEdJHV3XCxHHTHfYBfoHfbsqm4BZS",
+	"tZAyWClkdSX4gn5vzIcGJmlXXhFCswQUwdjV37RCG/VeriiuLprLyqhds4JPjsIY8v3ouwQWCAbRgwJD",
+	"1+wFYpS4GzioO3AXd83qdKQfu81r4Qtr6STWvxjatlMtLRe+RPS81wc+5jQFd6ATN1j60lsaWhrINTUR",
+	"kkUPQeKuTw93Pim035wYod0qDkv9paWgVQdSFqr3QMUNJGU+xQ9qJC2VqGWM1Ude/bMFAkEF45jcmXLD",
+	"6sJd7mddts5Q9/dtQa2zODFQ0Gl9PIFGE3SxajDV1mnO2p1t41kM2Afrkz2Ldurm7BKfgNfUf2ZUvFlp",
+	"SIN4A2Wyt3bqNvENsRmDxx607Pv4ZF+Lli0W4TOtYQmcrow2MDvfqrzGh+o8LBXhu3X9Nkwdm3fiXjYL",
+	"C/c2XFz2pTWFygGLZ4rMPvuc+6Iv6cgyif7df7mrfpopqh4sa3hbCfObWjPOxznZVE+LPEtjqcF3EUxd",
+	"0GyLACr9rZ8AqoQOJm6greyBM5rn1JUq2s2+AMwcwt2DRuEzVHPre1kVgiu7HSxujAZ+AsGFcSQXOYW/",
+	"lMRYekr0I4/EBV2TWINMDT9Ol5h+O1lcaMyZoi+jm6ULfT059lDwOPlkySVYatmhgjs36oDGCt0d4MM8",
+	"hwvt1qnWCEUvhpUZWNRQjXozj92mu4qBCCljiEfkXdYIl6i/OrgPScn690ipLKlVDqI316WwqLYrQgod",
+	"dm55G7ksfv+/sBN7UDrVQXPpttuTMSbW5KbM4Ckl8UrH+FDJFX8vLouOsthYPjMgqHEGQPshQAYO50Y0",
+	"nh/pOaAHyrP7HxD1fD17t5nVs/0BXaS5payu0c7LfO6dna4k9TJukaWOWCZy8Lxo9G33QR+xIku3I6wA",
+	"q4Ow8AlazQBxwKgPhdgk4OYnsHMfB5CWxMXNxqOfksABSq5NxatOvuAvidg0Yyozjns/oZgy3QaVcfFj",
+	"00Nt5QdxONbL7sNrM1tDgMOcOsenv0mnKJC8y1BpaVJx2UhM+w9wt8mtqp4Xv+/1pBuNutUQXpCvJhS1",
+	"upfuz1gvlYr9L7o/r74JOYFnAPlYQWplJRurCEtqiamvOR/mVbefe+HmiWRzxVZsrG5vC+Gcm0+sOsjC",
+	"PaBEbIBWbvSDbC8FBUmucRQyulFiWpZFjSx8M0R4HLuwJ/tqu2XcAV/CMK5HxNswBJ97sYYMszUVUU/E",
+	"xvHxOJzEBMB9Hc0gBcAzjJb5MhSClPE8SUtRVyZ4mxBQg8V0bMUWKBLHrZOxZf0fHMmi8XOr/61nDRgE",
+	"rmqt2/wQBDzlO/ebKbCG2Sf84L4IhciqXp0FBc/G6+k+ygDEh2d+r1kNR0/ovav006YhJ9frW86ezDxW",
+	"EM56yiQ4vgcfmxwx7s14m7ny4JgSJS6XA/RaK4+339z9+e2LmwV0hJjewpYUUNnAfUheoVCZnUZup+Yl",
+	"HzuCYCTJ1UCZYJJyKz3J9zdfXPHWyqPnxQQbei+OR2ypwmaxNQY0uaqKKp39x2dtdV1DeiX/TH7LUe50",
+	"S9l/1U/SGLGTvfHvdAEgZTFAZtUzQgZxS98Uee0KBlrp9cXL3nPAuuyBdUGzRMNCjbbIq5RhC/tvlmHn",
+	"e7ASNE1Yq6Qo/SC59O5AVHtJu+Wjmx7BG1lLYeRiqwqwQZjTWjvXcbcPdqluyMEH1y0IckCNW7eYqUx4",
+	"cotUTBkpGDLZoAD9N8bHImJAEadKLj6KPtskO62c8GWVuPQQS4DX2E3SyQIeix3S4GKnT10VYi9FlQEd",
+	"kThyQtUBBxDWWyZQ90JzP6MelCmqExyKjWhbJat+zji+OR9BgRdLGyPzIAfJDjEg/uuj0rA3SALaYAH/",
+	"8k4vNA1GNwu36jPR5ejW6XAL0udWiVpySW5cunW677DpKI6gUQfwtbeFskbWW7hdEGhJAcjjTkvjlCdc",
+	"OUBFUlUUW+9V9kUTXlYKQhNZXAxCWLELIwOPIgycpn+OJ8JkcStZK/R5vNMhP2BW3ardHskG15fVHiHD",
+	"4Gb6ZaqCnnVMEh8gqEG+6+CLCJlFBzp2HkgKcXF8MwXG6qwuiKVzQGbXxU/mc4VU5+XruWCiZbek/GZw",
+	"Dq1oqhVfnYIIzPk470tlfLtNCXjrdj//xVnFNdRNh4/2sPB+8tMyTANdEqXD2g78Vl2/2t7c/jWLJeSX",
+	"ktNPvplRo2mAc+jesro6JhjAXfz52wnVIFAupp9Dvy178K6JKU5Gms/iIy2Z230WnhYs3sKcNvvQDE4D",
+	"uXJVhx1IuMRTQb6U0MmWZzSKZCu1gEwgU/C1//ooG1k5BWX/oBrsPSSq0z8cnddSQvH1RvqvoLtKANrz",
+	"EU/IISMjih93er6s+ygrttrnu1YfQoc3ptA2EvkwqI0MyDopspunklqxtS8qZed6SxlMZMSG7cZB0IFn",
+	"CDEfjqKVVUGYeLPchCOP5cHnPnAt2AWEROILALdd5rLUWt+vIB4+zcg+6wnM0qSMrIn0RHiFmw6++vac",
+	"/s48o6QpCkkrD/126IVQD5wqO9W9bphGnm+8WkXELSSYD2/2/fq/LF6/ZPBysn3GM9zjSNPr/Y7HOpgg",
+	"jMSh8si4Xgo5zGrbXuIKfDbt0hdJnvAnpIt0i4ARvh+XSswUokG4R5kCHrUwcJ2MFZ8alexYZDqksAEK",
+	"maoGvZytcScUEMAJmH62NL6rr6UN6MYTN0slexNxu83Lw1G3bLJ0o5uNbJsF9/BrnNE3SE46vo/f+Zrh",
+	"CKlWGTCGmw7QI9gTjwpzYSH2+lKQxHO0IsvM1E4dcW3iCAKWCKe3ylrZZChDX8cd+F3DJnRP6V7Gb6tu",
+	"7zqk0iX1L/+h+Kb5oKW/pmadARWbQzrGs61CuTeryZBuXBRYzh20UVfg6us/QnV5F8j6Y5oXYxHM63BU",
+	"CKGE3fc7+bw4CFVTeBthx8nRLDAISnGOZoQgmL34L5sHZQPJexZGfzx+Rlg81twso/y0mux9m2rOD74R",
+	"KQwhdZL+JJcaUXm7N8wmyktyCK9bjbQ5H0mw/Q02l6r/r30ARKil+43xQo9BmCHZ8mfPsrAkUtuVgDhK",
+	"dcO/85wdaYSeDmdqHPjFCrJpaMCRMl/LwJuwjJWdsuzenoE7CDtgEJ4OFrLpn6dZ7sz3AS3Qn8qMGDSC",
+	"XrDSSFLYSR9AKDnR45fX0Ib5WcX45V0Wu4PXCk/ywEGzlhq8YZoeGhxORnOKzX0mif2aUlQZX93oZlv7",
+	"VvF8f/gb+hlbQ6l25DeMfQDvtT/e804152ht5NKI1wIsNvfVVeISQ3eOK8d0h3rd6tNub4vTERAghJUe",
+	"SLKRACTZOfQLSjQbbdN5IE8KBR3yrKfjGWsypeXvJ4VCyBW0Q66K0TLAdO4Telo1OwC9KcIPcmk/ZF0R",
+	"7vTiQIz/NIRicgIuPoifSlbx2HudmjBQ7dgtcXlTtfp4TPj5Z6l2e1k9PSJeSAGmxHbivNLgV9ljyGIx",
+	"ArsLQ4B7ztaZwRZckd0Gzi2oujKOhuHGeF0Tazh/QjstEbY4kt+kSv66VXKbAEJOMoghcq7VnhwqUcK6",
+	"QLkHHTr+6PFQk1PqLR0NWyolT6h2nvYYLpG8vpwlpSbclFzPh/uts00HrZAQH8ZwYRcKKQ5SNFDLNcJ9",
+	"QoTUZXdeQlaSjVUHiqWGNzBDmIIcyExKDFP9CqlhMFeQ6vQZ5a4DAd9/idHmZdqpkg1k0qfbaeNpdxgk",
+	"wIEwgjH19DcM9lf/V1nvpZKfRnfJuu24ffMrxm7USf7XKnmF8Rp2wAtsfZx1AnzNPJKwOgmVNZ5rjJwx",
+	"OenH4hfLdN4q/cmwHB86jFbEmO65JxDB6WSO0MbbyzSpEJpbAQy0WUZ3ex0T/CPbyJIF/VP0PD61nYGt",
+	"MqBtp+y0ZzL1+5SSgtPxqNkSvRRWH/lmG9EQhHvVq60dqcDc45PC0Dqrun78c0Yl/YgqXtfTC0O5+48U",
+	"rqx0v0rMs8o11QoORncM3Ea6X60Ib1U23bm4CT5S9/1Vl5CL/4ulC3JvSiH5LmkODuDr09WtE6k/di9e",
+	"NBVbQVELY1eVSMLsGVvUeiPqohIXj7en6hq7jHnfT6TAVDHfleU/ZhRt+foRKNE6I6FxmA27BA+yse/0",
+	"UW16uhOg/Hu+41b5CpaqVVAZ1ucbJrY5Vg5ePKiKL82Zan62/PJTnbQvGImgpB9rpmXwIFO8VOt7eDcP",
+	"JtNFDQZNGT/cffL5l1/5iLtRuwZIRxu1lTx+aLTE+QrPr/ZbwIBcEiD0id7xlJZQMqShdN6NsMewsEHz",
+	"JSbarhBYg9znZZSyfNDhcDIWVr4A93ILwEB7YShFsIyrlUXb+VMPZWcArtYiMFxzmQbducpYSEP5TyJ6",
+	"zsCxAxiXxkLY+eVctIR4APzDs2T7Lfzk1XbLPg8q0q84KPA71v901u7yB74DI5kzOHK8IuQcRHPbG2Bc",
+	"MaSwUazvQiHDns4OtZSkkVLoSD1YPAj90UoOD+FAI0XS0dtNOoD8fYNLhPWL5toa4QkNfl1l7pWnLssX",
+	"D9uQ3s2ppXpdi2bZOvETgTal8TH+NtVFl7olhLGpVALmi32czskmWEv8NcGjgBPWJhCbKnxG3tWe3sFj",
+	"q9e1PPD+hvUW3SbmjqLXLhOGKSXrs+mygrIgUUQwwpM6N1+dPqlyQWHxOgXUS4MVkmFwUzJLtgdTLJcs",
+	"gE+IW7qNZBjeJqrsdavvJZb5AeBdZiyb1sSHrtOV5oNbYzTFxDxaKaqEvFPZs/sGiOKg7l5Z360MnuUV",
+	"/FNT03jn4z/Z6uUoVAr8JTKKZsJJQea6Gwmfy47Vg35PV18m8OX7AIt84siK3aP7/Vp9Oj5NpiFpW3a0",
+	"x1afRVtR7+laA5TaAuMVWVEWjbUL2rA9YJNxyEmTTlpIg7PRyTE2NrW5qmbls9X6IRF+yKdsC3jhK7nd",
+	"sihkY6zUeag/hKf0BDQkH361oiwZMv0HSZ48AVfRS3spnusNZkT40VTCqsp6TCTy3Lv/eNW7GTF/9Hy6",
+	"Y9B/1LPyI56Lg2riH37GSEhmiOxqQmQQZpzQpIA+nsmy6Uge/gPYLF+Ag7OQG9fbeOgdySqG+YL5BKcp",
+	"9rVHqB88Q/J7KIXCT28L4xG+8cA8J0BNAO1q4CYAlOsRulixbqW493WcnjL7WaLwDWeeGEv4/BavHxgA",
+	"dvwbgETFAFefInKubnaazF439SUxGvfRLb6P6H4DZSTwCYYbsozg1vtgD9gZQgyCAIz2p5c/A84MaMTb",
+	"l98mZ3KNCnEjXiWoocOU8Au3nX9SiUuhPdyj3+qDuGRgPhjdMnLVkHhWhajP4mJu/dId3AkKy+b+8w+F",
+	"O6PUsW/EBTE4AhiLrD3Jn2o9I2bX4fWAmG3wjhvayt4ilEH2Y9mbrxd1s/oleYQTVfadYTuGGd1g28bb",
+	"F2/+8vKbF3/4vZOA36drjc0/jy8CnRoqP5rk+oQvfn2Z4Ox4SQYkQoWFhr8RfUfMJ98nNLRas6WYCVKC",
+	"YImDCkKGxPl1eA6XAQpGIEhUCeZpeTjaSwrMWQ3x7bmIZzSNpDdA8JMpeGsAJdqfmgp6V/c6zHcB/GqM",
+	"cskY4TLcTpNxSPxWEmzmfQT4iJJ1G8EqUYLlb6dqB5jWpHLg68+LWiAWjWiA0QVdVIGZMI3iE980Gab3",
+	"Xhmr20sicrKWG3GQCC5SUmgIYMRhsCAk7tqPr1hRY9o4L2bb/fC1MEuqYnCBeJ8+F0nskovWT/wtZNRw",
+	"AhyTDjjdmj79CIYMOL3eRgIIoWwN0KH3sucH+E65RlRs4PSeeAhzCGLW7L3D3JQLHOO3fasIIUunyYYS",
+	"NCFPZS5kExR2BeneerwKyLVEmxOMA6JGUwYKIy0V09e1u7GVOzOJa40PYL60ORFLtmnlrfuz0xGNl1mD",
+	"/8hsX7k+xFfeWFnXPDcDyGexl6I1MDawg2J2Ufj3qVJutp5YtDkd1rL1QQBW7v1oJrbYE08CwW2j2yJM",
+	"JSNEORmvRZUf4piBLkoCwVKINfgbjG65GfPpqmhDPkB8UFHMHbzwolNVMlp2CL4hnBAxPGuzIYGgz7Ki",
+	"GJcsH2FRGGFJqYwX+0dhrnH4uRNSNyNFr4V5TGltdnFGoosrmXF4pHr5kFtF5w9fEmOgt1ZPET7pbKH/",
+	"qABKV7PC7XqyqmeLIDVkb56FITM07764rlwm8hYXdU+92hKKzTwizSBrHqXoRUoibCveSmvZ+rQkGFsm",
+	"KjP83n+be/13gF4+frFuUsV8iGe+2uhKTuVizthPbwvqEuWASf04R+vdyN8YYIbyKI7QstorEY3bX7xJ",
+	"sjRhFsrZVEslwr3Jpdfra7k7MREHdRAp9QUAs3gyzUY0jawgZOXcKStuiz+/eckT7G5aaVM9y+7rmGRe",
+	"CyO/+Jx7wqlVEwMSptD2KE52f/vpp7PLRaPBh5Y02/QiXdOnz0Pv3/Wh9Z+7hQSqQ2W9EusD7VPcYi4S",
+	"OYWaP3eu6Jdluvn9O8l2Mm6sekjwpSeb4t9T+75wpwniTBiBCxC1aGzewsc/u52NmR50I0uIkmJwpVUH",
+	"0V4AASOK3uET3ObSI9xn7jt8dbzgTO73e31w73Qeo0lEt1jI1o4hfEM0wMqCI7wB7jpwSgApF2GrkKQL",
+	"VCaCAfPvSlSAukdWK2Q8TBbK4bc6OxKH4weS6iIHLF3uuKm2MKoi+FQfmjL3CqC7ZUeZQWxjXYgG6+/H",
+	"Os/5NDNVBvAVNwMqzMnsfMxtkmQzGGEjA/++PgfvnzIX5GBNgo2N7l8fFmziH/abNVapEBh/dtxPnrvx",
+	"xBGxPkhCdDxEA8wSyhxrcaHjMQBqy+sQMfuTTUFXEBnvAQlzE0zYRtWslP2MPwfX+74jruuJEtw5a233",
+	"II0Y4Dd8hDfqK2EaejEqToex47098CEDfNQER5I3z/tvOjsLWVa3mOZStnAeD6IPm+JeHm1JaSBfjwbh",
+	"rdMGG1z9ztFTIBHB2/cQcJdUxZQh+qe2noi0miPERK0uTnyHQEclMVpY40vrTGc/0Yz6vEExDVOruaeF",
+	"k4hgzZhZ8iFrKuGnt3RQHjPGbXcAKfXj/Z2u/6I7iF7Zd4oxyC4uIV4ipb8R43blno72UwxYRRP37d3x",
+	"WCvu2oX+okegp3WZjQveCF202u7l4bZo5LlE4LaVs0NKMLBK38Fc0oVSAuxDie5VSUeehWIjfGHObMbd",
+	"ymjkQ4O52154aGrpvpY71VzfpzSIrYI1UXb2iG4LsibKvqnFtW54I+EgPmDy+rNn8H8Z6ex/3g08ceWI",
+	"5lIW0V0BNCS+g3567tHVMRuDSqroYfwdtPOkzp5/16SKLuPMUc/29HzyxJSesQKPCF71u9P64n1dgPO/",
+	"5fuJ5TuS2UfK3McQKFZyEgjnEwCw2QHPSlqeYqi8SbT3OIFbAGP9iFup9KjAZRFOOV0lBaQzxD2XwBqC",
+	"GXcoNyJ99/yo9T0TgzpxhRfgDGgPaEYGjHCjhNxXyORNlgEfffA1WftpVLOrZSEsQbmZzofg6Ru71oPM",
+	"ivB+qKzFalc+dn0ySaeISk9CK0aji53W/KMA1z3ttvdUR9qHt1rfrw4p1IGzagzvNBgpD56SBRHm7Vlt",
+	"5K0zqUAdSQiKNVVxaiqoV4IYdtEZl1lRXidP786KDfGeGuc2pKpHEgJUFsRP5AeJNJzONneLRATRwhZQ",
+	"vyK8kb1ovLAxXKcH5XjcqhBFxl4W4LHc3Danui7HEuxLlmarls+YMfT76U+Fl5Pyho4PiSYtnt/j1Fl+",
+	"dbKL4B7h5pLtA+/Yr+VONIk4h5HQqFzAd8DBAStjp5HcAMPCec3C/1nCUvzJwZhFK7H53GttPgj1saJb",
+	"FeZdn8x/OgNddQOqoGHcp9EVFW4jQi8Ys9npho8d7f27KTBmW5VYPcQKSUbV4OOoZ0fV0pMeoSmSk7ni",
+	"e/N+Ug1cMmtpz1I2hT3rotWnpuJ18Faomg0iIEvtIQLTwksB2bD5kkNeJ/aCuZ4SpOmbi72HXFJBkaCy",
+	"CmUgArVVtbx9fffuBzCbmwcosGHR7qV4YKsvfcGYJobhVsaF2PAzE8WAQIY6rItf/q8KfabbKzuCt4Ja",
+	"+jJmp7d8wghbRtyOYbNFSfe2agtVmcUd9UkEnakWTq/xwwW804Vuxl107nM2ErnRxwkDyJfalRjWcToe",
+	"i2b1oahUKzdWt5c/OBNgBfx5dOpDjBiu09D9Qz0pLPLvRBAYTy3oFEug5OerCrEWVl71H7OXdXUbRuOl",
+	"aH2ybteJdWxQTJEMr1LbYVov95VVdcJL4UnikU4t+X0H2e4aXr1y6QKVZN+E69Vr2VFAsoIqrflw5KuT",
+	"fdKwWmwtgSbdW3s0t59+utfGfmo26vDpw+ejcM6zf6rFszSosfhCLIvPvmRjTIOX/2v86s8ecWdFlEWN",
+	"nbjBnhddgSH9FlgSszbkUVfdLe5PZhguID7NRU4efxXEb/hqvoPm2eRdMR8w4tW7cDbz/MoMZ5UTzUor",
+	"z/9EIdGhPpzQVk8bJf1vdfXf6ur/Y+rqv1VQUre8hpzUUiq1hIR5TwA54ytNVnKfba6LJ/So54J910GC",
+	"UkyBSOnc8qzwhFKY+xeWleWYcAORvKOVUKSAh+A5Rh1u8TOI+GJHDBYwUBR3M+ioRDITClf0rdNFkKW8",
+	"j/gy1PzCK5AhIUoQZXoQx7Cvy5y5c0QknghSLEQZppEEdwDg5mDZUldeUiaHVXpRpH8y89PVH4ybsZDw",
+	"EspAbQBR4tsrSVbz4hFJ+KYJOqlab0QS96VZSFx7MnKiuoffuvLmzLet4QXivqSoqau/YN75nznudJSZ",
+	"U+/PusX+mVCDkSagZHJa4AB2846qWLwI+AmmRO8tZXIZTnuMtGKsH/6AtLLG92GfxYWP/vtgMdLeY5DX",
+	"aRhl+sRIcZj2qQtjfGD3SWK6vgxmLshJagTi43zCb0oTUVx4px5kU5yOfFdeqLp5bMA1q0qHuXn64vPO",
+	"5/LyFRfXOfX1hYwEG9nqhCXRb6jMuGam9ADX5sacn+R0MeU1wtSnGuu5BFuo80s3ydeVp0blGh8Hw7fU",
+	"NwTvT475rJghVx0eYn7EdMuJ3rt9xxpqA7WzlNUweRvh/pxkCtNPU/137nZzrMU40DKgCvu5siukavmi",
+	"bbnmk42uT4fEJeTpjBnkWmkMf93xPMD0lu6H/CgTyNHYk71oE8VmI492XmDv6HuE7ZDEwa80++ddKg+G",
+	"2TY0unagoX2/7hkti6wW/l6P3Ui75DNKYCrksaQGue3IZIT3EgVUcI2gp2T35q1CJlsJKDlC1PesF76X",
+	"30Prg40Kq9otyYQg/omWc6j1O8nirnh2A9Jbmdwzj7bMbMwi/ha/GPHkibMoTGViETK7DSEHBvGa7mKm",
+	"zRb2OZZ7GJ2buF3LPS3LEJDAX/yerQhksvSG11q6zxLvHa/9NppiXv0Iaagp1pAlDwIJYx7WZLXBhuH7",
+	"t9MP+d1sjb2LoSA+CrUsy9Of6upmG8LYGBjDWBscz/Acdtq6PQsgix5LcV3rs0w0yrtLfbXRxwv/cZqv",
+	"JO2fG2lTRGdJjnerFzjiFj1wP/DwxjJMdaJZ+jt9aqp3e/b6naicnLmIvM/YnhCs8dThZcfk8zeeU9XZ",
+	"B5L6Etw5WhJ5mWBBGjQPdbP+HtGsl+C0pllj0iDGKZTWSaDq7ynWyPGkx2vr5D/4NIQtjmS23OLBVZiv",
+	"p76Bm5PRUDsa3fRMd5QixkGHt7PTVRwH7TWr/Uiu4MEUIlwGUjjwdH4KD7J5Q+8eHqFNot/9/V5C5aWy",
+	"xU5adASpI+150TgzEupZMFwdhWEuiDev4f81fOnDApzdWjX3vK+CGAXuc6hmg1wDNR0t43G6XL+R8xg2",
+	"HsG2xsBQEr3WJip4WGqzfKjbBLpHJDwwla5qIggEK0jec0xbnlnQyZ4nKOuow0u/BxYj7rxfgcO81we5",
+	"6motFwZN1caT27DCunBiPzr5ZsY4GZttZSPPicGbPcE/zr76LXzTC+0qeFEsGfiTMHBZ2Sa2aBF4s6yh",
+	"Y4mNJyuzn81Rue+McA1gMYJwRiVcOHu/uclj8ZiseRoJmaf7GkKOHlTj/5thIee5wfL4wGIGsY4bbC+a",
+	"ysfYUWGtpefUkytPst3Kg7N1pqnC+voOjjkFsjCrJ5vQxSxaWeDwgUiYb1mOz27Pei8nj/Jc6jM+jnM4",
+	"V4ynwYM3HU/tUZvhd7/85yJI+avsKZu2Emi37xDO0e1phwZoiq1oAYSkoe0FfvKDuBQ7PYt2O4qjd4Uu",
+	"cvawVkvz0E0iqF6zxcAgzM7fB7PadOBMNfSI2EGUOSfJNoHK/5+ZJDGm5mtkelvwlh/nw05NVScwdfCz",
+	"UO6y1c6lTBuCSxkeEtd8KrtypVsAdKWJ+/wq0s+rDcSxYVinMjKd+ZJLiqJsqjdO7fb2aSeifO/VjX98",
+	"cg4/yfYpOBb4q1o1GCuZ/WK+gh9G21DU4UXTc2T0nZ/HWPpDBCLPlsWvswb6gBU00nOd8c4QBDVWf1xr",
+	"lDTmpNLm0TYUB3w0/8uJjeMMz4hatuz4zXD6yY1+683//HstnVzyeCjpthLPrdzV6FUL2kzc81dT/M/w",
+	"hSSd6pRoAQ2qkXJhsEy3aqeahf7kZCtLZ+OluzdyWjQmtH0+tk6ISvhCFTTZqx5N9i/5TLs+auCXjRPL",
+	"H2QdAS/0xXIvE6DVvngUkHOda/IcwcsUkavVUvS6H2N0wlPiwkzBJQJ1bitz6HaxJZaixvi8EieRmPkR",
+	"4teM3vV/zlJi7kGva7GRs5YWPjc1mNeC3QR7YNTZT6KSCND5k2jvK31uyoAQ3opz8cO7n370CNNEeaqx",
+	"fqA4ip00RS2Fc9OKT/eyPn76+u77FzzGdyLOYuRmGbKnm+Bb/BEbe8hLTsJ4uuQkrE00mOTKwu4wUfHN",
+	"XqdY4ncy+cEqNdryxggW/BjqzCNEj3OPmxHF4vokNq1KNLTSz61bKxhZaoH8zixZoszBDQbCjqAjHchO",
+	"qEyTPx5lvYAq9q37Oktie8Ixzk7Sf5FHZqbhsFPXNV+80nlVj/KS1INMdQDEztgCXgzIuHAhUTJgsh7y",
+	"NczuR/eTxI19mfXFHnktPzpKTztUeksR13pik1801fVtO7MeSicwswGgNH/BO3EvqcbuZBGXLjB4zMaq",
+	"ruyB6uwVmgK3hC8PR7GxKQ2RL3g/6QdpsGprVPuVCwmElCppctlAPAa43RAnXUsiFyAMnA7dy9PSePZ1",
+	"BPiG0umnQMzenCxPGP49oQtCYazzSmRbVOISnIbOZYhiYXnJ35NNcILTYFah3zifrv/VtpAfxMbWUQnz",
+	"Wardnmfo2PoCDmabQnFHL5JtrGitm7Sx+pg7VZTKrlok5WDPFxSCXCJqbL3I8vTGO5dIk3U1tdbLao8m",
+	"Tg5Slk/wMDm71GBH+oJ1BVQv/nX3ZgUbNoiBzPqC/qf6eFz8U62N5ICTXjYoks66q1qxxfYt9+12EeTC",
+	"QbcyhXskWok0b7DUzwtn8NdaVBHD34GHiAvM8ry6spej2oi6CN8LCgv6YMS6hmaYSgOAnC5q3ez685rf",
+	"x5/p2WzJGvG3Mli5ccVej1OR5zk62XMCb1nYAe1wco7OiQU3snzEdF/RSBKGTQbbaFAGFLp4kkN6bCWQ",
+	"BiVFQZ+sUaAWN75jT6FoQ1/oYAnpccuW5nU3Bs7alhudKt8MNJLF4QT88D7ZycAiy/ZBbeSTLBrUlyVU",
+	"WyCXwwtdFsSa+DTvnFLcENeZvVLe4rd+jYNHo4m8ISzj0JCMl+GEDcAFXCuZvdjvVSV/RoiduWgJTZPQ",
+	"CTum54570F+u0aaXN12E15e3hmMUNnSwyjSHWF0O74rhtVN6TJXolvU3Ieny7s4Ish0MnLSNO1F7ehCq",
+	"XusPqSBi24u2Ricipx7UP5sKQulx6WEmIDcZc3z24us4hXwANITTazxSgSmHL07kmS7fkJcTdd647fGN",
+	"elvdLsvuTsWRZxjhfh+9tDBOnYq6SziLWt3LKZ65qcZNnSi0qdgc6ChkqkMDZu/kRMELXF16ZFoewiW/",
+	"JIjzZDvPG7fLkgtT+8uvM7uaUbMcxIGootgvI005vZCvOkPmn7aOV61JR+jO9HKGgvYRbdDYXB0t8xAq",
+	"e2ikBqQQK9qdnI/YhL3o7VDAb5jdktc90+nJdoXdidheX5LjUm0i1RbZnFP7xAADxJOeSZaGFQ66pLuk",
+	"owf5gcbzTCy7bhNXTDodmWqyT7YjttKcahtvEECFxS3pp6b7d3b3OXUvIks/viM9Sy7vHxzqXNvarxZv",
+	"90MhO09D2CprZZNxVXjLxv+iezA7teZBdaTfSyKeJiuC6csP+poiAACWSLoKBLGeBhZcOtEUbkmhrk3X",
+	"FXDI5oQ2axF6TGdrAT9WjaPi4mJ3vpquRL5ANHF0G1CONvpwEOZ5IaAiHwr3wBbxZZvuV6opBEBpr1ux",
+	"uZd2hJD/LIEwtKDsclE15WMaMZbVQvKF/a/ODaToAGDaFzQPyMqmSysX1UXC1k4fo1dHyTE4ThhAy3TI",
+	"e+f3pVQIojaxraacT3lHFZW6KbwdaRK46U9VKzRjBvfH9yfnFgJW/Kaj5WykRJ4irKubue8ApTJYxmBV",
+	"0GoEV9IrzHRF0Euq7hjbFIlKIMBPe2Q3drJwa+Gdg2NPScxBcBXG75XdF3RtlF3QFGPEZBZSBIIAzfvr",
+	"kk7H5lLAdnnaZEvjQRlDqj7f/mpE22rqsMtav5/9D7jj5s96/k5EOoKlTTWqOok6BdQFRLLurWBYB9L1",
+	"LvaHyCM7YZGQ7J+WavVniCS/vBEYusFXheI8XLBoF7pdnDh3CfNyLzf3syku9yUv+77w3N9WXdEWoNU8",
+	"ohkVx8JOwcrDX8iqyyruvcIdbtVDv1tzUMU1qYkmA5PS/gWKs8b6aQKdwXttNCw/Bm51/jcSUb8AHuo5",
+	"rutKWCQuXYDblV5NfU760Su8RsOLVWO/+mOCdrejOc74upF/z/zmOXGzJO/PHEg39/puhoFLRndbB9t4",
+	"3l9itmVu336U4oFU7xKXwebYn0s6dMxps5Emz4T8lZ2HtWwk7ApAmh0Phl5LzNZT8Y4JaIuga+EvBFgI",
+	"iawzKw74jexqmgQMAVfw9uJwtMRW4d1EtlFO1Qkyh4CDid8prC7BVgD6/9+YYqOP7vmb+lT1eVzm06wI",
+	"JbRS0/pwkI3siAQngf61XaUndaEpNdrStBLPWB6L48sOEdwXdxnc370+uzEQMSLy6XPyz64BSjWY9daz",
+	"Ux+E+1sXyiaEmPzd8GRpS2Dw/UXr4Wiqg7K2F6FxRrjdV604N5Pt3FchZ4A2G+Hae9CggG+fiCjyLTlr",
+	"Kdre1kZ3bYqNppUiv6vbFwzwr5DbrYSa81Xo9RnnO+Ej3Gq0xwhoIKDWghlWdHm6cb9AeE2iBTFicTEF",
+	"oSvCNY/s8sr22DoAGzlR/bNMyy7tiHIfpJMyKb/4B30u9NZ29M/4xZJWUBTmYqw8IIcuq7DxByuerAwW",
+	"D04mPQbx8gSPCBvB6DDmXZYUxJiMN0tAEzDR3N4bvJyspxRzN9d5zz9somlVNhU7oJxmdTeKjOhn3K9G",
+	"Z9WvUncSo1NWxvTz+JIJl9PphDtzv9Du6XTGqL4tgHnvdV0ZLO5NKZbxeo6ZSY0MSB7K5HCRxuqmklsB",
+	"YXbbniSLp8USpPrApnupO2ozEc7MkCVbnQ8q5bbA+yJjdl4vDPNUW1XDyAQFlztg96Obyyf3yuYEm+Oz",
+	"OWKNpc8CiTjfZOPP75UR1MwwZnAQFvZEDjCa4oMQIzVkObbp7E6iMY3P1ZxRTyZaJNy4coEwc4aWtD9S",
+	"TVD8oCcUirE8DCEOd2F28SAaVlUEik+nZkJdA8zBlOF8GnlQG11jYcGCkJqUlZl8q8ADBwVhzj5Y9Pg8",
+	"6SCx8KvmR0VLklr6d4JFwhVVlcJ/jNDEOU7hsGczgd+YtrZ/56rNvsDneDcG1g5IB9xnIybWbkbSCX5+",
+	"PLI7K1w1tCb/fjLQL6w032uvbHeNbjlz6htclt58giMClmk3qUUVwqlYuukbfP1PqBQie4nSZdtnoWyi",
+	"5LASxHLbYa1TdRM4dO6X85yiPqiK4hgnuwmQnTaclW4tKi5jMSm/smInBLFnKu+99YXMR12rzQUNwi43",
+	"8PmzZ4V0VxfOXjUPsoGOscxqy29bsbUvKmWfSCb5xti31gkq6T+vomoNIZaiVgdlyR5DKmcwFFqhgOaz",
+	"keRUIcXD8/7kc+f5RP0Aj0gv6SpVgi2aQoq2VrItHmQLKDJW63vaaYUIM541cBlX4VSFw8JY6sc+fHE1",
+	"CQ2sm0BXsYpHhjuBP4lK8jGERBeGZ/uhCJYUm/1SvuaZZJ8HAZxWeQik5jk8pxODAdvQF+rzJf9PnydL",
+	"MAi86BCKLWXM+lwPyDwOPtKWd7/yWqf2cnOfBM/8+Gm8UU2wz2Tf9+kP6AbBDeCl1Lbqwxudn6BKRlNQ",
+	"nbJtNxAQbivZhlMJKaFosQcnRFw4h9kdbviIevDkRlWy6nnNUXDnzJQ13jWF/LCR8J80FtVCdAPkAkqQ",
+	"or9zb4jkOjgBw2GGyFth9Vk49RM2eXYvPRwCrgHOg9u5yYp8FSXiaF/Y3dfUddxf/g60ZhCwaPWhaHRh",
+	"dXFJVIrwEF7ww4sEbING8xGzUPfKONPup9C9gcAIG93gvZeBDpNTXztYkK85Tjr3gZMM6mQofgvdxSWV",
+	"ppShgOZ3xfpSiILaHErgwKeviMLdGu5/KSiNloWHRk7tQZK8jinzMnYh3VBv2WeWEmG5ly3oz+Igqzdy",
+	"+1j1kpRv/qVdkcfgpamimi4UzGR5U9BhyehACMvMzAKrInwlE+L90EjYecnz3SZUki2IQKZA24+QFXLy",
+	"/f/8VXzyf5598m+/0P/+YfXJL7//Hzf5uO6fE4BmeP7nk/RmOcFMYPlytwUxUj6H2i9ZEWLyQRL/93wb",
+	"PW3g1I0OuM7X98bH2NEzmPU/y3OXd16SPvdJ6YEzQw1VYJ9jYa3TjBDSxN6pP6iO1lsZcOAI0URZ40v0",
+	"Dwnuxi9mqBv/yKXCheLu3tru9Wm3d/YXzJ9LUCrjU5Ns+PnQrwFHQJ0OX2YQZ+snsDlsHsjAe040EUey",
+	"PU231YQEIDCVTd8lDf4bg4luvqWXEsSDcHc5mTGeFea/n6QJ9dp1/Wp7c/vXaXn9d/+LX38pR7aZsVJU",
+	"4NDTneTEiJjbReFfFjqzVFsYVTm3ytmYYDntiaOLWj09QdQkNTwtbSyWZ+Rb87nungg+NYvmz/L8Rv7d",
+	"o3BPnsGhKULGdViZMjQ+g1ICYyuObllvS1pdHMS9pHAC4W1Cm5nvmqW+3ueFDs03xVaf2pFt0CGITFIf",
+	"mXtZIX5LF7nMd8MAismHYroD/+UcTjJfPx4AlsMfZkQ7T6AjG3x2KaiUbQgSQ8NNaOq3kKJ9EjQYXowr",
+	"JepUqayqclI7E1TGTr/fy0uhzO08bzF8kWEt5sd9QJLmhK1vKdurkSmrlQJqnkh5ErJh2kzNRbBZms6K",
+	"vCK/7jmE3j/Lc4IzT344qtZD0T2iTjHBp/d2r8/NMhY9mKMfVmIy7+V6r/X9U1GT95jIj8LunwM5ebje",
+	"0UDBq7I4iM1eNZIDK/pyIhH8iEMAzJ+Qgl9M651zEPg6tPeQ/WLS8Lw8W31UG5PKeMOQoFAPLF8AMs3D",
+	"HHqQjX3nnt1X4p8/4/JsVxm+8ZnyEsKKHUAJPGEz+tP2DV9LYDLT+J1AJKNy26h5W0wAI3ZLZx7bgRjt",
+	"Qj4t2VIcixQ6hI9GJknMcHRc2ioCZ+ofkGQY5qZcEDiZFJlkTqWVoMt2LAgWki0H9LCDuBSVLkRzGRTd",
+	"9crDOzyUqzM7fMyGli+96ObxiG1h96bBtR4LbzX1mgkQpXdD/KQSQ7SyKoTbZZ7pWEQMTxwai3OWavWA",
+	"VVcm+YyGHdLXl0JVVJsp4KJy0qK3RaOj2uVHL0osph9J6Kbxdzyo2HUAPFNTe3oEno8OkdO124d9ieFx",
+	"Ylyb6/FxuHP+arvlIqKJouU0oP0UDj1AFSZw6PnL2qcZM0pAJ0g7QsX59XXinulC34R5RGDylGADtkV8",
+	"WXKJ7wKD3xLbGqi/Mupb6Yvs24+yeSuN4eGBd7KxKSRMa4p1q89GtsVG1LUhN7AkvMmG739Yy51oMvfO",
+	"ixPjKmJZU+eEZbtMe2WSDOR72TE0CxNr5ig+x6eQoTpbAPg24aqehSkg5lMLY0vnxBp9kIX3gMvrSDVw",
+	"+Wge/H7ySM+pauAoM0ppbwjEGptIkG5Ew1diTAG882G9YiMarJBh35XIcLoBsBM/taCQD7KZpmDgvD2v",
+	"IouttJt93Ilw3kMhXejsgUhjcWoq2faFMPZaESZfbBLwpZz/P3EKEm23yphTwi+5l5cF8Nh+1f4keWTB",
+	"07pWZp+QekitQoGPn7v/frIw3cnZRj6i3hFagkzpw8kYHIW/dcbCVgp7aqFQ9RKG1kt2UAfKBawo+N2J",
+	"KZAcBf78YuDGhG3odjVMkPaBF1a71h9+6vjyB8Sgp9zrTfqy5YQCzKiJSrrEi27ZjToq2SQcwSu6wMaa",
+	"u03YlZya7MYT3GbfuUWXMj6O3ZsHJy1c8/X6svKLlW/0DsApQH2QOedE0/OxD0exvqyiyMOTvc4Sd2so",
+	"V/Gq73khbORCkIaDiCzEkChYMxrnk6BWHHRj9yux0/wdheKClxT1SKlm5YkJm8r/UZ/sKqIr1NuBFqfe",
+	"NbiascJPQhkq25Gk251olJniAV3Yxr0Qt5RStKCeWTdG47vzYnpJivoeemh+IM1qpLbMevs79+U5Z6e3",
+	"4L0CyoAPEcGAEn1/N3oaEnuiz82jeXOnOJwi+KhldLYHcVnVUqQI7XjI6PeUVL2A/VTpYi2NqnxJ8lrW",
+	"utlRzVRxrMVmWePEBDnTzHmAd+WL96tzk2DVmeFtyuBimtqsiRsmSZALn6xiieF7My+F/04BP4n0D+UU",
+	"LpQ6qxTPCAMv0n06wtj5SLdJOjejqMSla9npORmVSJNZxyxg4wfDRz6zLHkmm6uZfweHfkxuFc6P35/e",
+	"IgWpi89SQgXcBW/5ihoorvPeffa8sOJeNt0G08VC9Q15zBpDwYvdeG4mP0Y6ZcFc8pHrhi0l/oeJlf2J",
+	"9NSCsfgiuHm0jusw15K9c0HtMMiTzcK2cv/NJ9CuyWrBMbhSlVHaTdZayld+3VmWg0uxNhqyUgutgY1u",
+	"NrKlJras8iIawjd4tY9rjO62VraFoDoZsPKA78z4RoJbJDeBCDHlZcMocERWbPjGJA3eYqOMRZYQX5+0",
+	"6KLsDN8F0yxvKn0QakF+5Fv4PmIdMaOQVuyWoKUmBTCJS9LVuM4Y+DEi+ahv6JyG1va+FteScyl0Q2GW",
+	"UPBk9tA1UkN3Eey75zwfP/wj4ViVN0btmpVKFKViSKBzsZwP5n7wiWqK3746yublt8U3umnkxv6OdYLx",
+	"4atNrdj46x0R+5zRz8GQlCV+xOTTTs2DbNVWsZiOoYgRxLpfuIcD971bEOwtwqOmAzy5AaiGtwMhIkmW",
+	"9Yg9Mzb9U9yZ3SNW04kA/E7gBOWtxkMiGk5XPy2WBLYh/HahTBGHjMaGE5EcZetNEMn39Kux2nyPRaek",
+	"I7E/BbejDGryTPwf05VOpKeiTYhAMH0nToh0BRcNFNLEnfNNUJtMrv6KDFGXQpxr6RilZ+inE4N9Lexm",
+	"n9YfiHjBsSLJGiFI6Tldaad17loRuh9Kur8uz4vmVNdgTGKrpDiLSxndbnj24GqmVrDfvvnum+J/fvFv",
+	"X/3uhp0BFemPis8ETolpgXPvBcQxqiktdtIakCYA5SPYC/bIj22h/luX1t0MCxIikMD5tqZryny8AcY0",
+	"ZVGNMQE/4qKgve8DSsiOawrA6Zq6h/JqaHHr3pxqXimKi5nmQertIQUJktdDJs+nj/8FutGLiUqSsIEB",
+	"RKtTDjjZX9LC+YbIglk7nPFwocdaIK2lsj1S4lpugeJoGSkxANenVH4mWMeAjzg8csL6hl3CHsrx9JPl",
+	"VB0hQx4FUejR5Ko7RgI5SEB4UJ9/8ML8GMZYWjAvSf5Vi7sVvZgFoodkhdhraBL6ulVcR9lUrCh0fRoe",
+	"7usgGkwfKWjKTRAodUT7j4Ysm1Rfi14xcfUHDnx8aG8Z0svL49VOUt9HLlpe/zT+AN7E+UK93cqk16Sf",
+	"cM/bKrB78p/2nUpG2fuMlXlPm+adXC5Te204f/gnKS1MM7e0yjdn5ottHHlKBbNbYCwHK/oAHVasR+f0",
+	"/FT8Fe6BE6aEzwpqnvMPkT4vKVycWAaf+8991hv8Pk8Yt/hoR+p9UH8IWItgi3ZnBTkjpO1szYkm9KzZ",
+	"gIvCXjxLlA5shhfa3uHuLIygQXoHrFv/6Ayziis0Ky0LXlZMnnJTayMR2TIw2AJSIcLkgq8BiAGNZyl5",
+	"DtABwnvbe2GKtdydGnyI6nrs1tLZmMjUh84uecIVUuMBhJV7PczcfYv1hNErWebN3BUH2e5kcXSOUORx",
+	"dKhM3tMJGE0Yp3wOrqenY6mNxhUo3Z9xqWycsxDO6eHcGFUly89C31+xvgwSLUYfJFrmjTxD92pVyeoW",
+	"cr3ulwNudAN+FeiM8Bec2R+KO9qj6GUFVY/7qvESWCXg/Lifw3P8t+Cv/os0Ouht0gjPFRkOvfg2261C",
+	"Ts1s/x1gw/0aNWozleYClgZ5dKg3Fb5MpWDOwYwdT+fZeEAUEqQBYcpcSLoKiOHpo8gjul8juO+mhDMt",
+	"aOxd8ThoNmLBINfMiQPGHUI3EbwCrMiNqHuo0d3oOtu///jXA+LbvfbmKMGSLAhps/WtuPTJHfMohF4l",
+	"Uas+qXMfY+nAVTGqtAJGnPLmgJaHj8l0WDRBmXc6nlVpMIZEd5C5X9IQmsh/dqjeHTwOg4bKF0MrFkYM",
+	"wfrgQ2hgbjWPprycm8Cm7CsfnsDgE6oxKFJNsFIOWNPGSHKgwbu4q792UoxqiJwORBrcLiYAcV5aU3iv",
+	"Ole1zLOygciYDoV0wbX/RL3Qoak53Q19ZVedH+DcvJMIfykAZttevBr9G5JvuAsO8zLKQohpLYtT47Z4",
+	"cBXHNVcduVxGvdSyFrVOEyxHkNsmS7qhvOyCkMSdDghzUvGUGLC5LrafH9FPoDl2R2mKl++1NvbUMtpw",
+	"Iu2XyL3FhRm+MnwQQ+QIY5gkHsZ3hhzUgUkyEYHKjQI+YcAvFb+arG1nKVemI15ngLNeEDBMRYCfNpaL",
+	"NCJp2p3XrV7XiGowDBZawQIXLQaX/U7VMgkum7hPg6VHAjZxpRor7ClVk5rcfPzDP7LvLTegCNAjPaBh",
+	"yYr7NNoVHGxiJ2q9mEgnUTt2B8iXZSGozLYs/uWLZ1WJ2P3NyDGZheO48u7C0XGz/fcYumZJc1Qud6Xg",
+	"UuxhNQStj24jSh6ryWv9ly+qGI4Gz9DcC51JS1H+HPv0G/r6PBE5GD+z5WYRz94I55DitSUBawGxqjPK",
+	"b19+61bg9/8LLfgRW2aZzcwXuITDXKY2/ZtuqZY1xnm8M2/EYlkeBJQOAfXyl+lC35kpljf3Uh5XG328",
+	"8KZFoEa+kmjqjc/VTjKcTXQOqdbYFQ+uGNXVQ4rTmXI9tkbiabkpF/ggy2w2mF4SVSCZ6VhYdr+wlTdN",
+	"QpmUaPI8hI3QCiaJ0LqJc1XpA87XSDInuMi9+zqZPvHIsxES5sIqvyQdbSU3YVf8kUO0z0Yv46SPYXA5",
+	"a31GAYKihn//HnBPsJ5JB2gFqsMQtbrnq6WwxYC3Hn15EBNNu3SY4Bgw1C0CBu/UQ1675yOINP2gOe3a",
+	"EdmGPSqDmPVkwYtRUmRl9TWSPjAxOmrVzZjlFUoiDU6NndpL1ytu28bhTM35kkK5SHhUE7liL4cb0SAM",
+	"Ostan0aOSVupF5kDXwERwo1obkPHK2DNnppaGQC18Nd/V/SDNuCVQcQgjt6qjcSSUQ+jtZ9C/kkE3VqT",
+	"ez2mrzFh7CR7mayex2Bl7p9WHSKuNPcE3yM6ex50s5PGrpYcIfpJvsKYqvwl4UjYMNdBHJkjsJyNsck0",
+	"HoRTs24BVsutWwYgs8dAItfV14P5ofOKD4WB9jOMabDiw9VMSGPbpiJnUen7skpwtd2yCC+UMwggQPrB",
+	"mWVO1AJoci4xBrxCJqprQ53/YIsgPVFGKeKSgCfhj0e5QZx9wrEh2khkWYfyxAjptMOTvX357TLWh65F",
+	"IWNVZ6J8jDAhTE5HzRC20a9Lt0G8RDh34tvI6lnintR1ogLTdw/5WNkW+tyjXDB0lHMhL8JRTZQwwplz",
+	"2kpYAAYE6lUpGj58hgkNb8ZZcS9XGrkYZVOtfBTweLKrtdjcu0e4rygyLOQR3DyqyW9lLQVILPQRs7bg",
+	"CK4gdqA/n4ESjruGRvWffg4+HRXyUz4vBVXB0wkon6XiRh41Ko5sQiw4pv4wt363gRMfi8bgskAQgVk8",
+	"w6jrMedFggPGRqbYHnbzLG5wuuFQtU6gwNzuqB27ydXSIrFHJsfc0nhRpSfOpfkWKRiYWKVOkbaNzdJB",
+	"BbNMXoODfFmFJpMP2bNdCXwEl4VhoxfQj3Liw1FKI5sC59uY/sZLFFYDEfsNbXPow6GTbbwsjfXIUyZA",
+	"Bovq55GSAadMv9EVh3248X8e6F+x2Rc7rStQkERRhRyrwF60eYQZjK/kx3qQlZJsCe5Cj3qvj7JOYNwg",
+	"tgP10u1lfQwwP2XXutpKDGEW+ki2VOIoTAUpkuXLCdqDMVIVOaZEbJAs6h0KvV5Y+gkrf3mVqP4capvO",
+	"ddahCi0seHJjLym2y6TrMYk2CuRpbAS/FVtMwx7EvUxmxSYNdoKwC+zbRBcIMOTLWLaXeCUsNpTvzmyF",
+	"1W2JWPkQiabVoWC0tzPn22E9yAqKFLV6uleHRZ3YwqmGpUXgopg6CEw4yHgPLK9QEhbR3TMY1wswKomn",
+	"AdKs/c7I+IHargjKMlVh5wH6T4QymG+865N15tN0l4o3TTbUjgZlKqCMbsl68WsIunhTC4MXlGh3kkil",
+	"u6rPAGG2FJSzD5HTh+aMVpJ96BTPOTEeerrztYdJT5YqQldXJq+1quTqKFSb0/gWg0N2OJIdeGT0sPQp",
+	"SMHKTV0FS+tleiqTbzK/Pmyd+/bgnrP1V1yNXBRLpQn3hppe0ysTm910hoSpJ5AqYZEF0EivBIA0jlBi",
+	"nAsvNnR8kF0NRJO9Ma6hVshicjeFm5M2RMuDLZkwpC7qEOdV/+WLZ9WsLzHYnDD49A4EJt9HsiKxPqo+",
+	"MgnoPz57IgaLpRzeS/2rMKYwEX4ZAx/KQC8EPNOxGOBn/gbHvmzsVI5Z3iLI0CziEuQsAc6Ojv1+Sifx",
+	"Vx7WSFIN43OsGI9t42hdlhcBjjQT1lGyA3Uf8XYgWHvsJ3tJty7ToPtojL+OhmsqDPIkwg2QBafjbNZW",
+	"7Zo/H3ugTsF8RTooWCq45VDoBmWpZ90CyutZ2X3VCqAQqsUx5bWH7MtYpgPlEUm1p/fB5o+uxCsBNcxj",
+	"o5K/puxtMTCJ76U8yoRpXPYM4yWIbqtQ7T6eoIEOiXUAAsx/7mO5dhD39hIlkby4UQYvDDyAO3rwKDwP",
+	"E4rrW70UQ4l1sCEDjGrqNrRNYPdPDek0KKbKBi9HVfaje9Uw1jle3sR92xtSRM5Md3ADBbnofIxCkF89",
+	"NXPWG4iyX4Vx3Y9FO7mHCD1RNUJE2m20aCofo3aezUElas0V8TIxqBn+obehb4miYdS5FGpkLnD83NEG",
+	"8DG4uryxP4ipsoZBgsn560vRACx8knavRz5M0dweAZ9q1MEt1Gecs9KPmT/jGw1n1wZhRYBN1bZqfbLy",
+	"OTHd0aIpCx2Faxn35Pdq0nK1oHtq2NhxTPsR4Wt4tNvE4dH4D4hXuwVNpLlzE9mdgcSkfgbtbuzveVtJ",
+	"EsFGMg0eebV5fuuCFDflvBIAS3A6m64DQZliL+uqgAqdsnc0gcJ7r2sZKHNT71olU+S1MHZlqPAlJ9c+",
+	"zafL0b4UUd6ayd3D8UusBvQSer+qW4aoU7TLcdKZBTlv+pB+fcivScQDpJhAXUgcNRqEAliMPTMtG4O5",
+	"TJedQqKOifVh2amn1+KJmNL7N2WfdrhQ4wu0IS3rLvVLr5WF0hFLeZ/cRnBukbfjoHgNbDv+4fj71SyK",
+	"zZUbnzKj7zGnG8Swa/za4ToYVbuj8MuiDGIUD4j6pTMjYPtLRp/DTRkKR6Lj1Wfd9bZi2JzhOqfVtvlW",
+	"c3p7SY5xOiIV7obFSb4nyLyNMm5TlXJdTe6oDVNWq8QFk3/Bic19Zr1v4JNNvTTtPcMn6bMlK5UCIUO7",
+	"LXOEfz8pnA2TMN3rBINGjrSfiNkaCpExu+F+OLVhCdAWTA1mziesS15JklvkVDxk0TrGheBzxwi+l14w",
+	"mq+fC7tiA83ac8jdM06Vwn8F/U1U45xSfKNPDVOdkCDr9oAHwtwbZFmetgJzDbwu/JRxBiu1k1xZ5Kst",
+	"4CWAciio2R0KQ97+cPfJ519+5YyxvfzAklc8qEqyJdXvOiBlvUUqFe8GmcI5+QUxECXwqDnYiBfAYwAB",
+	"ma7sK+2ccQ5UdqzsQAb9cFYIfIH0Qp0nZxIkcBMlm7IySbTW8YuBBZJK9DQUb/hwWHGRfL5Mt2qnmsU5",
+	"arSxF+O2JzHZ4RPzGAoMnPv6gqCct5AMKQtn0ZTera1KLOotC2fOlAVZM4wWWJTa5gtt3u91ID8Pu7An",
+	"0zo3QgT6473gtWjWbdFjYCWVgrPDB1DIjQJqvgqH7EEQ77A5k7U4bqBfSxKlBXGflE8LurCH3wL1OcSM",
+	"zvADfzbJvztslptpbgwHb6QDW+J2xDS0r5FyztEZIH50ACyGMd4WdB5KTH6VhXMvS6QNKLGaXCMSVkb4",
+	"pDus0+PaiIOHIDXaD4RwLcvC7EXr/rfF2Kj751ZWbhgIa7uCEsq5sUTaYTSYLvMPm+a5ZrJ3LWiXAVJE",
+	"QwxUALIETyspKOXDZwi1M4rPXVtrGWaAEan8CXhFl9wn5efivum3CDGPywBB6rYkQj+e25Is1ggdfN25",
+	"jtdnHzFMRhppohQ/aL40qfGCm5StP8rxxgfjRnObRj/hKLGIp6J6UKk8IH02BV+9ljWiOORdHadafg2/",
+	"YK6OCPczieTgy0IJ8Hls1aUg6eUHcWBRjO669BkCj5/axmBEKUGfp80M3ARgwmptEHu5KfwSc1UOe1lX",
+	"q+TM78IjIbTmK97HIcLLENxxNjMGUBbLcD71oe+EZjYuSpuB8uGsEiMRWs0HdRlw97049jwhc1YWcH9r",
+	"+SDdbVVhHdNB2r2GBuLNXqtNMuLU2tUU3Cx+I71UM6gdZtHBGAL+dzaVsvtJQEVoKoV0GhbagL/m41ui",
+	"6epaPN7i9dXEpGW6ps8AGQFbEybuBaw71v3VHK5+UDY3I7UT5Ntrm+4UTkC+u+W5O1XK+3jJAsqPye69",
+	"LOb28nAUG5uKuXlCrvGp6NVnLnjTz76DLdEClXRyYoLwx5N9p/FyFpLWTfJuL2zFt2q3t6kiohhhpUt8",
+	"dJGcJRg+H5u9ewARzhVhRsx2DG33GSuW40pO75GBSKYO39feMuifvD0B6YzFGE75shtpivdXthloRPhO",
+	"//VumWCUqZllArgdVBP/9bMyjXM+dzW8IwiWfRKFKDI9sPZDGM5miJfb32q5L39UEYZ/DmPi4GkSRGK8",
+	"EbUEZDOJOPt0k8MdZ+RRtE6ui/Wl2OjDQRgGc2bGje6u2pFsPgUk/whai5OiHr3m2JfQvvyOu/HPEMjL",
+	"NTXjqJpnL+WV+pDclMclapxju9NTL6Aw8tTn0SuSZKUZKCjBCOmm1htF6ZeS34ME8fzGtNvx5L/XUFFn",
+	"dfH//+Sbt2++++QdtJDrLWJU+8AFOShUgRcK7NmgtjzoxIV+PQ9muk6yvTqJ4DtVWRta2tXpuNqKjeWi",
+	"FneFkRvdVAV+Acx8igFJW5yORSDSvXRsJqVXBlBcQD/ZiwePBzFesP+jm0QgH4JZ7mNfjjEgfcwCq6Ns",
+	"LQhGOaSNhG3kBcwGPbMg+Ji+IIMGmkHZYjVSYoRWNbtvW7W1jyep3drE9Z3IAG19HiqNdfNUyXh8lR+j",
+	"f8HEkpgZ9iV254ancwoxekzqRi9e/MPHXMtutjVxnDFltxfjrNKi0pAwACIfZYqLb4AKBImKAiamOGM0",
+	"j7pyeZie/ou+a/UB27fRlEaQB1m5x0CcZ4TpCsHt+0afsxqW2Glj7TYDEEKhc0olVhprHotjqx9kBTU5",
+	"WCyEhAXYOBIlC0Xhe/rzmUjAcV8WuwGqp+v5VjqiW3w3PfCXxErJ6tV2+5gKwcsS0sfBWCERJPguXAAL",
+	"STDrJFoOhis28PoXxsOQ5WqiWM139sHlJQh4HyQdwRoZG+ncUO1PGpxFYul9jNteEj6+arGvalnH5LlZ",
+	"HD5ko3ph3gDk6qZppM0A2InzgdQuS2PqL4iflCee8BuQFA6+xERWyop1naScrmvZBmYSjGcVSfThpyTq",
+	"wRq03Ad9774NpSEs387JyFWtNgN/Zr4rZ8ymNxlJsvKQ4kT6m1aNX+fx692nZiVSYu7ULnzFXTP61BqG",
+	"HvD6KtPkYT94QqKnoOJB+/lpnjVFHPRU70j2Kb9q6otTL4NNiJsFfEEJ2O1w/J2DYZd36+RR/JhFSsRv",
+	"RCSTwyPS6ZZDx0nli0JDUDuc9rLTIgntw0Ghg/0JzEbpRifESApYNoisI84x8Xav5PDEhYTuBtT/LXEw",
+	"6OJw2uyDbfWH4q0u9NbKJuoFx554gF5BV+2s7F6fLJo/kdPYpSjL5H2WFCkPxnbfa4Hvv7tGK4V/6gLq",
+	"tpN9Ldp5Uj98anI7P2rDLlnxM1hMrDF7lAjpNahhmepB5aXP0ysg54IPb0PdxojlCPP08CG7Q4sRZAJ4",
+	"4pCIA8rujA4QT+jSh4I8zHtBFVGxljvR8Ld0fvOHZcOU7/atPu32Hd07tCSqpjjrlgcqTkGe+1VUdUBr",
+	"NE9Ydx6hxVDLjUcitCk0m7eBMntYP73S21y4ZynsqV3KFZfCtXL+SKqGOklAMNH8cDW4LaJgJcGvcOWu",
+	"InQJi5tiEwTWK6OXI7yzWxH96Is5UDve4aT9GBcUeqp544fcH+MXfDES7WIcjbQd2YiBOhy4G/iwY9jr",
+	"PsY6erOBL728sa0SNbiQVh6Oi7pE7hpELXR3dtft1VHRA+SFu8IOunWmEGpEY1VddxUqH6lUaUoiW8uC",
+	"zwkrzepMxUuDxALVf1FqAdDYItS10b2fQF+L1T8xuE+UsTkDfy1r3ezcVd/oDrbTAjy8scUWguqNLbwK",
+	"SzEGIy8Ad/LT9O2jjhPiFqBf5MB+TXHDHwQnUz9JY8TO123AGvtweJOqhe4HFSfsvIgaCE4iIgD1iqxH",
+	"pZKpDH/gfGM+64h+xjYEfdjPUmErcT+at+04PvhSy5xNC/TLgWCfftrLYHthLONDQDuUOENpZCqf7TGn",
+	"2hahCPnK0FjoB2ISugCrJkyvzzQCkmA8V7vXSXq2Va31vaxWOLQFsaG5jFPQu4z+pAJzqpSWBXFSUMC0",
+	"xA8CY6l/EkZfhQ0sKJ4as6OI8A9YS0CN73VHhseg4Pv7gRyUPTb5gT75pXwkw8NAGgeJofAo6oqKbija",
+	"q+HOJIXRrcOf5CUJDDoUn9NhfWxVY4k19asv/vV37DlbkGcZtWeKptGnZoOcfKe2xd+10sJy/JJpWVED",
+	"5ERC5rTbdSAu2eRPtVjL+iny+PggfmRHQJH6HuB7l1l/cavuLGfOoxprh3RgXSsqPHZqYj+q5n4xYsa5",
+	"qbVI4QARAMbsjI/CGOdYJXg41G5vpxdkdh1gKOnJq2tIn2wOJFbXWzJbsI/IZNlhjr48zoO3MDTus0Oa",
+	"eST2CPBePER21hJiO5QnAxtw75x4n2rmC5Wa+9y5g8hO0UwBBhjl8CKoyrWksqkQBuviHdDLURA49zzz",
+	"1FiiII16Z+4Zy5Wz6V5is+Vzok61RQWA0n3Ai/Ey8d13HloMYPgghNJrwjODsI6yRDQJtj3Lgp+s13Qf",
+	"rDJZAKkqMfpJeZOAecPlu87HZum0eId03Yr7qVQeWphlDBeIMJ0EONPFaX28tQGX8OJLXEJflqKg1fPi",
+	"GVjB7umhHfggPhCMzrNnzzxZK/7lWZnsN1xz1ri4lyFcBZzajT5HUb2m2Ou6ek6WJRohzvQaIG1vRNsq",
+	"TOaJPqBrDNqf7s9FVn/RthdwTSzV9s0yeIfg0OzOHVRzssm+Wd2HFnbzBLKhtr2Al5CESU916Y2/6K6j",
+	"+pI4e8RPa1uF7BQUiYf/RF8Cfs8ua2A5iCYAMIVredFNNREZ4bBmVYOE5Kp5kI3VPsRLfXEA3gzjKwuj",
+	"STeS8oDymWKLrKc99MG57q/psNI46B34idMVnKPmp8uE2vAc4czGCKpvgRQGLIxuJLB3EchTt1A35URp",
+	"FC/xxFqLXi5cKGVYzkBPwKRzRLNay9UolDkm20g1LyBxSOIzX+g1/mhYjMUURnxsPgseoSjUPNBubURd",
+	"DwNP4xZ0pqqUAo7M06kyELYeVWOjbUFwbxOhR5YO35+jgz9MUCkUuDcQI51wBJJFBem+Ih8U5ZGctJFl",
+	"Sv4Gb0s5sZ7daEDTG/jcegJahso6P67yJrLlOlEN3dsknl4W0ycXY5LTVYn9FfhzxwSi+ucsu0hpHNyG",
+	"fdKtB2V1T6Z9DblVL5mWGJ7SBInpEsgp2/bdvn8hsrrMp30AItMgHBYfJSJnNeuNjbDqIUGPr6ohJ3dc",
+	"GZXklsKtwazv+lKknnDsCJ+fNmzRCSpKIAIIYIk2BWGNr4rsS7CnZCpvtkLVEpFBV3uRuIjtqW0GloeR",
+	"EIXE3iL451rbPSSYqPN4U0vRLguepI8Q1bJyuWEcNn+/JKWVu3niT3lo8NkCTz4wSjfVpNMXly9PFhTD",
+	"JytWb/obQEC1V0gro8lTaWkmTxH/SfabPBNWQbLVxTl3spGtqItQecLESLArdNHRuc55o5OReeIkn8Z3",
+	"bg/MXG99UR14PwSvV7pPAUMB/hiMC6YJeHikP9YBHrSQZd3P/tQPt15t9lAcrWyx09JEoe9gX1sd/uDp",
+	"0Z5EdyDp/6xLDvIUkWUyHnpgbSOtPV69oQpKYHxNl0ObVOsTQtBSOgQAqYAuI9RSiI01uSg2UVSGSXuQ",
+	"gzVXWET0JP95wgdjuxcGVk2MDJKQPpECprDgM5GVEjXPTh17HYMqL+pq6PrUUdYDmyS2rQ3oAHsv9ZGF",
+	"9B3BQZoeSmKxRI3uVjSoAjTJ4U9k1dmEbeyJA9PONIqjKFopKiBS2euzrCCzCSM47fa0oWfPuMLDSthW",
+	"TC4fGps+llI0GqosIzziLKl/4d7j7QJG7hM1wak6ndApzxt6nWc98KYXnFDw4LnaWtFc0lWFGoHhPLAN",
+	"eEN9ofOWaEQzBOFoaOImp00XNcEMjK+Ajxx1mooy5cZ+x4dP+yaBVDlpZDsMtxTuLqzPdGu2BvYMgAM6",
+	"t8paH14OFhSGuIj+lkHF7UJbHCxulQZ/xiSvwGeP49cNlCGfRWZRHYsykNP+sKxMvG+Rc0/c69YuuHAS",
+	"fPBv3Z+DuQ1h3zgGnLcmE+aN29TcQsqWLfy9CwDObHR0UcH4qfGikrUJf4avT2zCqTFU2ZK5CxDMnjt5",
+	"bPR7QUuMv3ijcEyH2NA1c6FTCKqnU089qlyvQ/zeRHLsryAywMLSdpAQaOEEg2IUygkhHlyTcHUHY8rL",
+	"eFhmzmx8J9uD+YtsTYrxKxH86ZewAbIYflm487CFoCF0b7trwapE1TJmOHh6ZDC+uopjq+kFGOwTTQzp",
+	"yVQe87oMKpbHrY7Ekhvq3jJOGw/RTvjuD7igzqjc6nYTUN0GyIFQugi9at3slJ0FwGVfidyG+OA11E5b",
+	"wHOYm2Eac5cvzEZkVXxcsPeQN1bZPZUd6eq0SRZ7r47Jx3Yxvte6tSdnxEtvNECJnTj2OP9G2G7X1XAT",
+	"V6QfXEdoHcVWYb/ZE+Qu+NcBByDf81qLtpWJoNDy5shW15z2f6N7qFVeINkNT5cBToEZ2gDfO7ANIiYt",
+	"vuxwBi2e0gSgW9zsBo/XjSRs1UYSE1PvdUtLzyPFjiF5XNGwLMm9DxVjy7Z/K+1mn4jtKWNOE+qlkecA",
+	"fQGmH3TKTJCtp+rVAgm0+yIVAYoLQIDeFkfVNLKi1nNffFasL1F2BbFClzW/ukssxW5xL0mD4YM9rhpp",
+	"ANuejOWLMSepdKds7CBhTorOBNWbXM8JYMarWx780Gm3eDGjsPIMLnKMdTKqrLftpZ+NFqbLybpdR6Ij",
+	"C102zoEcdNpEw9FI1DTA0WixL/xKMmjSwfAUdg00dYPlc5LKD0dFfRlhUyph5Sd9e2SIJD7Pmzf5kKuI",
+	"STy7A8ctW5D1Wbgv+Ram0pkMxl27ZHn2C70l0mPljdg9dzWJFgExl6AfF4BNB7rUjsaNUKb95vB7XVcv",
+	"HhZr1A2tfE4heLqSdS+OgGiU+aRhtr5SRqxr4k3x/zqe2h3qyUo2Vm2VbFcUCwOnAJCRVq180GjqP8hW",
+	"bdXGVzZDIIUPX/C3NZbLj7ezBlT0rvXUXSQtXiEaqvK20FqDJWu3EPRCrA0VOvLDPPGWrbGeGH+BBdZ7",
+	"vuCA4WuhizasOG1hGD8rG9BgxOiBZMX8dPSbcZjBqzn4rsNozsa2bs/aqPZir2ustICoILdFj8XtgCpb",
+	"UakN35Hy0hbdN0xc3S9GcdbYTfK5u1GzKOMujkm95oo8PXODU0Y8sG9S194n8XFIm3jazVo19/QCmrEn",
+	"r2Gihz6BmNUbe1B1rRBIy2QSlOiTdU7QqMXODlhIO7oBrVdStDUdmhVGevgWiRQ1GsqSt+F8SDyNk5kh",
+	"hLOcVtnNGqkSoJfYVQzWRWBdBCsEOk+G5Fu4LlwgsSs5Hn8Gz+OtEWidTDY+0055RCLQvEhxskZjEVAM",
+	"urJOfZBDrr0gdiyBuPVsC1G7ip9K6dVYj8LKJ2u8iCW1IlPv3FMeadeuqVZbDk4uJK1+C9RanqO/DAR2",
+	"vxtlfbzUF9C3iIuJ6QCkHmXiDGHsWUFFvADmsAXoofHsyuFqsAt51q9DL15/Lc97LugPptbzEcE/lYDL",
+	"6jnk1+szBoNDVSkZaJhoxtQ5femX+QpMyVdu98Oto/EnCxiSRQpZwRPKY1P+OlUeCiAiVxWV8xis3+eB",
+	"rmbxEV8JupqH+QcTf8Mh8yJS+gJYDURW58CH2CV62V0BaVBajwHMsUVcEOXUN0RUiZt8AlB6At51MYS9",
+	"76ww0oItOsKp8wePvSw8kP1SSPlZQGosw0rU1fFdGIOswhDM3QOwx6C2ZZCWpIy972gAx2WV2HXjDIGQ",
+	"asU/1U57A5MnvJv4fYkzK3CdDMrZoKmIN6gjoPcpWf5JP0gzwY/8LrSeaqqzDclip09rdCUXsC9QQQ/7",
+	"okaeaUcH6L7nsMEJs7KHBD948OWoNqIuwleiRafocv7wnYHox7Eob+rdsdHwfqbj4pFzqbKFvDimNaLD",
+	"FcraV74EqsNfz3jI0GHUHtm3q87i0NUZ/PR4+ZLnh7GekuwmV0CnA0ZXtq4PtwZHT3EN32c2QrtHZvcq",
+	"CMc9QfzwF4hVcBAYm73c3C+YMz2Ix44qbzRLpDnsCYe6D3zx1GjhJeP2wARXZxIDx2mInDUFsx/GlkQS",
+	"eS8uk+yc+Yd+o02CN2bbJ5TpxQPaZS/ZqYfEFaCaVb+imUHaDr0tHkdiKyvZ+ngXwcft1RE+SZXuJIkR",
+	"03c6nJ2UcWGOUtwbH1KopaFwCv2d9oLP0PJA1v6mp9fSBoQlwmWPOUlxVf0W+jmy4iLXe43yuiBC6mPl",
+	"CTdPPrgTCU0XWEGV4eVPl7CNAtqU311L0bprFkDdlYmooRtrAJB8q2p5+/ru3Q/uwpfNA/CBZ8GZTFBp",
+	"frBJCChvXTZd42VGvIRKy1hhnyvuqlQV0k2hagjQ19wgUpVcvjScL3Bw+9ZLamVWZfHp3fd7CQEQZREA",
+	"Gjsoqb1OmWItIeCk66qcng2EdhSFmb2pjnt4jtxi9zEUsOwxMrwViurKJ0r44EdpwjseZS/EvHXbhSz9",
+	"wKBsJbNIQh/VxkyVSYi6zq4WdcfvnXsie+/zHKP/O5qfkm5P3OLhpAb7n4mr0svgdFkfnGnYig5MhHYN",
+	"x+eVzITOeiI+F77b/Mtni3ub/+q/WN40p7q++WVJN/KUAuiE44rt71p5P0+38l6FQk/bwBi8zIAHjC0p",
+	"Qwh+uWSCw3gd/HXCPBpbwd0k8sic6MKcixyGB4f9Y0V5f0kxWQsTuA0jkE+ozR7RhnIS9X5/edVg5fGC",
+	"MNmjBKLjuVqSWOuwTYM5JxTm8WoNl1eoAJ8EhR6X+iMReIiAM4dOtRNcaUkiNf/MVCR8o498kVOt9f0n",
+	"p+MtXoDOSy6LUAKnt0Sniw1Vpvgt/ufvJuqf552GkArowkSUL+283m4+fk1YWVVmv7ApCMBK8oohMoyK",
+	"3JIQroqmEpcFpVtUXJDu1HRrcRdmt+B87dp+C2Ks5mk280c7TG8atWgwPXw1OxuPRn0lHl6yzHAZkSIM",
+	"I8WjuDRpmEzrDSE5Q9KMjoWwEVVeeGty2X4k2v5HqDvtyxY6PReqsje1ThmsG92g2Jmlfn2/0imH83gy",
+	"nzsVg7cJX4ntcrcMsfI7HcoouvYUBN88CmNkVWQQQnW6j8uM+uIi2pneyibxl2Hem1Or7OWtk98pEjLg",
+	"pzAtNdCGbDUxmTk//ub2Zi8FloDgJtzEfGXdBMVR/UlSL0sgQoPfb7S+V7L7/Vl+UHV9Oqy694yeYX01",
+	"HBxB0EfgUHff3Vt7vPn1V4jHbJnt+f4kjQXSd4q7QGJAfrASzBV3gzlXCKkFCKxlo+tarDV935yUlbeF",
+	"MPcQ2j6IS1FhSy0Q3BPazk5Y6cvdASJDUf5fXHwqAlG3lMFSU+I48q25+tSaPxQv2lb/v+y9/ZLbNrYH",
+	"+Cqo3q0aO8O2bMeTe8ddt2o7tjPxjBP7uj1x1d7rTaFFSMKIAhQCbFnjyvPse+yTbeGcA5CS+KUWKHUn",
+	"+SexTYoEgYOD8/n7EQELedUMS7gMQi7+9dlf/uPho/9VIeby/OwjTSOWU+GMnz3x3Vt8Kc+en3396Mmj",
+	"x2fY2w1iMHq0Ell2DpAFI17Y2b+FOodGxmmRe1DOX5PN+/yCnfty2ynmr5xegd+8Ts+en70rrjNpZiL9",
+	"h1jT2b3Uiritnz5+7NP15N7z5TKjCrDRv1bzcyPsn/9Fxaeod2vRKTdVyl7EVq1WcUNt6q+7tabs7x//",
+	"cbXFL153eITvH72jOAlszWKx4Pm6rAc2ZUEwVKUGsGnY4nxqAvsqHHKfkrPP51QL/z9nPqPx6dfGNTPV",
+	"6u32hbuq4Fwvec4XwkLq539q8WShy54q77HFB3b7L4WAnkTa7BgALGca16Zc4G2PtR2q6dN+YkXVqOXb",
+	"tp9Xu7pXbgu7heRjiMMtIiw2YjW45ZUp1ZBgU6hHxyPVS+BZgOrgcQyoVvxBqsdmVIrHowUa4PUiAiQc",
+	"frobJYaPx8KY0c2TkXAnQFUB1F0yO9eM4Pl4NgpWRe3Vyhlde700ieDyUrprEAclT6ZWbN9IYy/9TfvJ",
+	"RYeaqb66l31Iw+gmSvMP7qVo/M0xpE9Dm787k3TOVjLL2HWAktIBEJKaqBYXTgApSeGTxGosclUCZZHU",
+	"uWNmSyX1pgH9RNjfu0t7JfzKdmmiK772JaFuR/kPgC9DmkHKqdbpJqoCOEt2NUSZfvuESyiM/dbtm32k",
+	"qofIXAla+00N+euB8txLWHdFDopQS1k+UOquuG92qUJNrPi6TfBCfS+0wxFWhTQsF8uMIzj0juwR6nko",
+	"OmuRxl0ZrFE5oy+IFvMrWpWZQC9/U0ZfqbRRRutmq7xl9HG2fuf+dlZznj2rNdLXNFOUuRlobXwVVdT5",
+	"3Zkc2IlUVOc3ogfn6WUn1CEJ//qpuo5YRz2qoj4vi3o983al3vnbbr/T92FwQgCbNpLxp3XtuE05IP+R",
+	"G9VaO8QuPWh9Mcnhhld/OnVpqGcNtfswIIAnUnrlfOLDpRcTLM5l+5NhSPeFk3BBThmWNZN/iY4f/Lv1",
+	"HNvlTwV2o+8IPaqec09E7Q2p3b3QaGntcRDWCC+W55+XRNi1RtDfhP0O7xjwxKA3NBwYG4TcERb3e5AS",
+	"vzybdN/oYh+0XFENlW/FVKrKAgyuPaoqbb/tHX55u90dW5q+FdNC1YkU4k8qxpdLMAu0wsY+NtbOUoAc",
+	"OyTrI4gaLB80GiJ5fIPYnVo9uN+ZmV6pcw3VxrBCXSpjRPBUIDW1wvsCbzhYfLsX+12u9eTYcvZejLVT",
+	"+i+c3NRJmr8BJSuCOP1NAisz1vW6h14E/EXFtIIQo0dbw9IJT//jXPxzxEK/f4KWi4VGUNd6OXsP1++W",
+	"mD2rqxiGNdtaIaJjixHv43PReLB5PtZu03sYc6MjzDIO/HMxwyyVV/cLs1C3dWeYxT+4V5jF33z4CvtH",
+	"bQJNsPp93blwzVbHD3wuLkPn+RD76UexCpPdZzs9iRedqL62sUU2wmK5SQQ7I0zk7f3e2h01+uK821/R",
+	"auvygJXvC+/r/y65tSJ3D/p//oef//vx+V8/0f8f/Xz+6av/86w2eL7kdjyrsQTAn9pXpBYin4pzeOSf",
+	"b7XIVCd37PjXsSSMvNRSxi7YRIosrcAVKW0BYB1aSAGxxPN0DyaPbtjCVvzKuyOcDdaD2fBxB3exbtkh",
+	"Wd8Yektb5IMHHwJGaMIdk3kZ7MHGtUhGiUcJ3rJJ9KSMDhJ2KUKu4VgouoJpLAisGCZUOpzggpGsMY53",
+	"x4X2lUqvaHrunNDGkdBXKsW2qwMF8FWIzbVE60oVCkb5VOuoYhZKlVoMYBvWMqL9u1sj1X5wwdx3W79N",
+	"3f91xi/eG6eaYcwtz/QUC4l4mLIYuUJECQHgnY21M/Nmv/PSzAcyj/+7IAbRY5suWNjZZLnQ1cP9GKh4",
+	"ws6YcAJQ+VNAgEjwXCqLoNp2JIeluOXKeyoa0ygFRSp9H37tFr70N3Rkk+dSpc+hO6QuXVylOu1zqtQH",
+	"ZWuKrz1RBc+MrnQgubMf2nTqBoNdNy15690Xqcyd8tIEkJNqgXeJwsYNG8+4ffRV05tD3XbdR3/T65vd",
+	"UKjKmwrkqMQ5AXPYjYxgA4FU0MC4G8bzy9me81/3ECqxLZ+z0cCJCAFYcAspaKoqROwzSF7yDPq6oEbx",
+	"U+/XQknvPvPYkVl+UeQGkjCdd76RC2nP9i2o2k9b+V3XpK/C9cOtiACorAsLJVbOYB1ztaGyPPWq38ik",
+	"wvx2sDOAFfYVngB87oyRIvCADXuYXfO83Qr5lueRTRD/yl72x7c87zQ+4IF9LA/4lsMX/iVS8SOGK6oQ",
+	"DweMuP1TYW8bgKssXLleTRb/ZZq6+dm3FOR1KhZLbYUar6HyeaBqI1i64wbywit3N/41j2GlfMtLsifA",
+	"oFJVCM8mSwRhxHsVsexsztGXuVi3FgW9kRN7GzHYsyLIvSaK9+UexDgsSKw561Pvg8wCvYyoZ13FPtdi",
+	"ihD7tWoT08xxdSY8shupA+/rowupCz1KoSda7XYmmFTG8izDXoYZN8BUgLnJ7cVr0Y2hXLi1BGKotJ4b",
+	"7eXGYG8br/iBpyJW1iDwDGxOZEJ8YhoOHm+3VkC/fU0+M5bnlgFC+f4VjZsF3LQJNMeakPpNAFc7fJ/Q",
+	"+MkeIATFw8Tb4M9fv0wYsPTCn8BL+sfrH18mFZ0LqFVSzZ+/ftlgp69m+myfTX4PvIbftPmOUtN0hOPF",
+	"g/fTO1pOjz3jiWgApB1Z6Ax7QOBXWDbsrPu5WFrkynh4mGm3uYsKlWYdHQff0j1DTjy9os5q9pcOLwAW",
+	"SI6AzRgbzO3ehVpARmrucU0jOz5thjR85Z21pWF0++Qun0R+d+Om9POGHZvw9lcfEOKtpQcqVi69fH98",
+	"6xvlfvRFpq32N5Ya3VJ+SiO8W/++nvwAqfR+9joOK42ar/PTTc4u4NMztDxElkY055vqjsMsD6wI75y0",
+	"X9KrKXy0mmkyN6RNSmAoAMLUS6GIldgSXiaGC53qFXw88waLb4kBbPCSe3Dl6RGjBjA6/TOZHtaL0Vho",
+	"clURmz2V+8aGG7Y8BYf4Dt933AzPHRV5X8pCI4hVyHLb44BAXRsNtRd0vcPleYVogNh6awRDOKQENybt",
+	"bW6Zp+9g5EOn3PId3jm3IqGL12MieXjhOt8hAEKFdYuMobXrQP1NM61K/DRpEA+RMJFhQCXMtLvRrgSi",
+	"F2ZiYp1d2AQJ8YYbew5DOwf/r8Gzuk1DtxWf7QjGeW5sLvhiz45uWmQUTsJecArZUBmL9XN58KmAw4Oy",
+	"GZHfiPwcBAQhJ59D8bcTFkyY4kASpvOkMvvJpsBVJZErJlPP8o4U0Rm3IvdvBRJ4PXCGAnBnqwn3GkhC",
+	"aQDWYpkBOoD4bBP49EqYwLgp4JmTRc4yqQTyYmBuZqyzYqFouV5c/YTwF8+e/Ofjh49YmeUmYgr3a3a9",
+	"xv/D9gz09zjjf796+yPDyBvOPi+ZntiDF+573kglHiabRGkSIze0unTjFf6NYDi2NQ48yXRCJ0Cm9/nr",
+	"l0GB0KtSmYuxZ7OuURdSWX12UKL5tTIWCJYnQFyabFmQXl8jdzqzmjnVWj+YcA71twmS2t7FYAvpYgNA",
+	"XKobaUV1jrhieqVEHjBqIGPuw/6bcl0bqjGHD9fLthNL7lUoCWwZ7gtpqIaR4A/2Hc3h4adWwwm07Njc",
+	"dCrXQ0yhz+cq3c8cgm31HVA51aj2t0r4vY2KJIoah1XWk+10YlkKyaHEX5OQVpU06XYeGHR2IIFqO3xg",
+	"Oc4y1B6Rima8/k48BPWWIg/UHA0GlJbjOgOqti6myHrXxPQqD6mGnb2+TNhCCCvV9Pnrl7Ttnb20rUZ1",
+	"PuVKGg+0XR+HRgD4A1TplZeFiuZauCGJz2MBN5EeuxYUPauFn/Bd74eoJb3iRFO9aHoNz+1638h7JHUz",
+	"kJfkxbPBTfLSHamupARH4wAXRg494FEkjN9wmfHrDA4jpW1SQf2CUm3SAZvo6lHgU6obWi+WPiRWv6P9",
+	"Db22tGcIbtzSvjwKkzp12HUl7WuJ7oCKAlP2G9jLwaCALJPnJIZvhU1PANNVBefFGp/2M2jP/oVXvxym",
+	"ACAVFcBJq1V1UHR0LQgOsFEJ3aqIru5BGSSCtp4jF251nhCuBP2tBhb7U9TEePBfezmyV8V06qtoO4qK",
+	"8Hl9MunlQ2Ps/tcpFha5qfaxDnBpIDXi7ORhtjJhnjbs4yLrzOVeqjIzqnP21f9FVTKbkUjPIHPBRGYE",
+	"M9QEUtnDg6Rxqcg2cQrVu7JozUtDzgf6glnWWgFbGeehO/luVMVeZkYHWEjO1sIwnjk7bh2sHA7sEpD5",
+	"zpyfuhF/W4tDioXvU2oaN0ETeARsIAgQIBxrNPg+JSBcv956Q6qJ2FPvXOiqPdWFhRbzDVXhHhY0RKSo",
+	"/7Z+GY0LbLxugoYosvRFYc1AhT3w/FN1UZQf12Q/FtbEEhr0AxZ8vkGeuVhqY+S1j71IiItty+1zZihJ",
+	"D4e80+VL4NIk5EgnCFXvU1rjnszHNm4rRoP0jOiJXTL0Em67o8l8P8gPfC7UsbP5ODMNQpjStJ0olw+v",
+	"xyMaBRRzNe5E5m6DxMGJqxGtFdGENcvUR77+zaqlj2D+1grECkHSI/TpmZnOrTAWMKpt9ZCydefn80pg",
+	"dsZv/NGGbRJOE808vdaYjNOofWC1h1jKbUv46iVc7TKSDZMTDHsTd6JH63F2KDGP5yzla6ZVNc6E4Hq1",
+	"YMfIk30nYiQ4BzWy9DJO5/hHMN1hHQB8lXJXMJ8oK0ZYNtVw3m3Osw+R8EDgG7GID0Y0ymTb0QRl+jmf",
+	"i98ookBkKfpetFjbK+KojtGNAAKzIRjsWmA4HTN7Cw0OEFfggWOeFI+ktC9+Up+WcJShXGSCm1ZgK7ih",
+	"l7YpgYopMAz6VU/ch915sGL4Qvrak0ggvTsdUJ854UNthkAD1qNKJ57lzp0GFPrleUTAoFTyTIxbILhe",
+	"+huihuuqr+0VsaNhdIbrwoP7ROzCt0UiVJAKy3DM2lixCKntXECYZKyVgjQ7QE6X1stKZBl6UmOOuVwA",
+	"6/fcwNHOJjmZtKzyZNIvOo8huNu3T9UmtxEyF+Ib20k1g1AqtZEllf58cETwsodptXerRdMXomW35ydG",
+	"eHsupzOL9A/SBFuJ5NSAzCUY7ySOdmNZmcStGxjESn+GYpcep8JQ6tlJbZMLKycTkccjMdiIwREeBf0b",
+	"2esQrdeWAYQsrDeE5spfhRv8Vdj04jOUK4l02PIpjMK395dQQ3M/RUAlA91pujIZd83zfBO24FP/KDlF",
+	"xcFDKh/ZlHTGqwdXuQADS91Hjc3NLgvWvpWFsPB7lhT6WqBIZxaJhZtZmjaD5Wi4Vk56DUb46B9CZQol",
+	"K3whFdTUCWSXhg7QxVLnSFgch7ijTapH+Lbm6sAXVz9RYXvZPwl1e5hew7Iowx64vybMFNf04ATIKX/m",
+	"mZyLpKyXRx7Shwkmr7gi/mOtcEtDXeH/Kpi2rx4FIglfW+99jGuR6VWZeLJaI5SApzmlYtn/4xH76OP3",
+	"k8KIlEbui2UNW+XSWqGS/1WFAmZ1rbL1z1OtU2Dd5jKtKxt8DXN2N/f8R9juXjihPFI6ScQcFMd6b6b0",
+	"MJqgroEmrBq2/6m0Ul+lNFaANeUKoVpjT8ScD77ZFz8cg2OU3udzoShxSq6Baq71DrJwaBbuHTmBPW7d",
+	"ghQ4aeHfniYFihzuDdEcebgWY44+NNbdRaoAxPdCRSEWAgY9VKbwisxWirlJ8HoX9t227cFrWitMM5vb",
+	"B+GNiH76pCzCOQCPYXBpcF/VdBQvsFEnUkQTj5EqMRGvVFNQl9ZAB2kL0cdLfTjHx6b/n3E1LfhU7EnS",
+	"ulFh2Uliu1WPWb6zV2wgVqQaDzKdV2k4paLqkzAmd9UsBZ+bnpAYW2s3Av6ktgX8FgmWeuzKsU5Fi1Pd",
+	"33pGpugI1Z8iz3V+dohW+Prx01oWXXfCQpFyIPOZbvW4vdHjIG+DJj8/YqTImzQeqh/ZGVgGPV5ulRk0",
+	"Y9xKRkqMgfqgMshJBWRgqAb2SzM/OnylmfPr+u7GjyF3VEEdKNNE5VEvbRTwA0Gbn5ajCmRCIUPnHOR6",
+	"ZUTOlrm+Eamv4ocmoRnPJmymi7w63iQMXFNTkzMTUWACr13gloiB+wIiBbqiVZ5eoDYZJDWgdd5blGr2",
+	"/+tJtWkGjHvl9hwPZBwaY2Jx0t8/cJkxvkkqdIEjwL6ySjwQRXALVA777N0YTbQFBEb11gV8i5zrQy0g",
+	"VNgc28jX+Wt1Iy0vay0GOv0p0ppJNScwaRleDKWW17qwF5RhVBqMgP0JIRpX1zvArQv8LnjJJ9+kh9iU",
+	"U11rQzaw92/ZilPtrY0jGodXWyD7DUf/A7cDX79kLzCB9DCedOSt3EkgG3DLcJJxEnYugsdvW1k6L6J9",
+	"55UVy0Ys2vL8wdMenYSyMgr7jSmMiHIypRJxhAiOLIpbZ1Q0eQOBLpbtEudG8s/lkMoIDltzh4Tug29/",
+	"RnrdY8keFaw72YKIeIwOVjRkwOB0q+2kt1gCR39otMe6c1gDiGbqLA3INXijBx24nVUcRVzd/S1FEXi5",
+	"o+zmXXGdSTMj7Lg018ulz6hYrZvCtTdb8eroGdWtSozwpf3qMNzt3+ZSTLpLMfDJvc5TvDUCJDM8CLJZ",
+	"EOfEXJYSK2EsCfmBFRVtvGgnrzbfhwqazKJqOuTpFhd0DRX0L4XEONNWFQUzUk0zEbBFEEODT6zXBtKy",
+	"cUDGqUGvvUWl4e+qGB41XVkIP9H5WDxihDZUSnzZlgUlJsG0xNGzjwQDew6f7EsBRSpx10iqqv6F6tAx",
+	"44ba2oMQVdtKmhK7vWuua1MNsIkD3l6zBh4S/+1OisQlvjmBoAQsWllGJu12t3eNwETQfm0n3usUkpEU",
+	"LrOVmToM6O3rDhzuisRsUA/fmbEm7TTIpTQPrvdTOaUMXrWQ7FkXgzf97OQl4XdxV9IiktXr4TkwPQ8B",
+	"V6vZEm3BA3Rlk4ocOcPyfkj7y1wvDxX1jkaGtypb3xqn/TVE4abyRihWLOORcuMRDtgSg52UI+q+bDow",
+	"X/vmzD5p+cMqTq/4Gk6kCQ9JT72NlnRRcdwCelVoIK3vQdBTKhY4UbkpTaFbgG5kqV6FfPTBUdLMZJa5",
+	"s9+jwNA/ZQAHM+MebNHPpDPndhbmd2Ah4KyPoLCqY7+8gXsG2DQ9K0T7FEfV1YeqiAhEUG1IuQuYFCc3",
+	"L65++h1Iihvr/Tha/yHE3Tlaj2rvxe865x6qNeAjqGwNhcDOBbaDnuLeTrwXQkcBziN6L9zWxZ6oAQOW",
+	"KwNGD+cCnCUdShhkaikRuGw7NL6mnOyyDOJmdgYcfdKy61zwuQk1weLzUoyRTmezvLj2pcED2xZpbv1i",
+	"Bkuo3UlLDmnvTf5w6trIYXDdg14Qn/nYZmsfAuOGrYScziBZZ5lWBAjrzCjf5YXV/psO4aIwllGIIsEn",
+	"ATUW9lIshvAPc2GszsX9UCnvcbB/HGW3k9q3S6GCyEIc0PcSV/zaIc8vI6zN7omsXcFYX6XySIeXTLdR",
+	"4moPJW90+l4aPzOZvBE1zTMJAmZuPTniWUF4nLAKMLY/zou6zCMU7WM9F3SEpRJO8y18mxVi+ampSLEn",
+	"eCUNwp6vZjITg+7NQqX6fuzMf6pU074cmqnlKDs6/gb9YwPWs1P5jVeQJ0f5Mg+iMRk8YzlaSTtLc766",
+	"HzvtI43292lwHV9Kmw00yMBDDbgRNk7KqEFYi2ak7peF6IQuqwJmXAD6kS1JS4BcFsSZW8JFigFW1gLb",
+	"8eevH6fbwxAq7TEI4NaPAIMdpcu4WghaqezcGwf56V+e7YepwD0Tiq/Jm+j8wg0B8SQM49mKrz1jkV41",
+	"oYqD3Ou9Z+GuQf9u823P6OzeTnHJ1Pv3ViyN51jOBUsLEVCRxzxHKPYCEJKfB7RCLNsolm6fr2ZOJWSZ",
+	"+9UGtRctwFmDRWGajZUvO3DrOxZDcqbEZ1tbMQ9f1L8isBBYYLrbrmm15VndaLY8DHyhv99/HY2wT/3g",
+	"ZaiI9hE5p+Qi9W8IlZoEVsn9d10BEJzoLNMrg9CN0gKEjs5TkQ8M5VKIUcrXpk2Lv3TXe+Wt2lTxkz0h",
+	"lP7818fpbZTtPpAsEdFdbqOyBm03p3UbuCEJt0cSkEev100IhnFl1hTLpTbuUnMDQCGuwl0DtQBUX3Fs",
+	"k9S/e1A0we/1Ct0JQBQsjQkGOCayGpPAE0srERs4t45cQtzIVKixaMWgeuVvinqO52Ks89TswXRJo+gq",
+	"cvcP7nNKvad7D19hepJb21zw8ey4Ze4bSzR8ym/su+93eUaINePq1fufXr949egrIBxJqL26ZPTwjMbQ",
+	"b2mwv7IrNdiaaSR/fcmN3QVn7noykgftPPztBIi0AEAL2LyWYkx9osbZ33LjVQD+An0rSRcWQoUZ6fnB",
+	"fCg7Y/CwsR3kJ8mZkVP1s0YMyq1pHcNJREY0ZMgMtKO5iZ4Q/ZLpcTi3c9KG+NpOira15yEaMHK8doVS",
+	"O9UHN1ApxauMwOdVtI1bHmprAjAqIPWssg8fiNDvFVLt8XG+zHgHkKGfoHdwZ9STJLx8r3PEDaTzLMFH",
+	"9zlJ8LvinyNl88iCp4LiU4BJ5/7kT5nPA58x7ut+F2cMKNDdt5LvFrjUvv7mm3YutT/OlN5nCkj53TtV",
+	"UBKSO3W6oM6qP2GWpM8O9VT4Tc35gsoH4e2MRnaPlK8JmBTBO50EAfb+QqrCiuHPm9COlgrPdbmptV6p",
+	"dGPmeqJpr1uiD73CDzV9DK9UKtJYy6M0Mh+QpwOLc0Gx4zLqCUtm7IFECNWVqJ+/W2fFHneU/frVbm87",
+	"/JuI5qDeCQPvcnvvRS/qPuKqjXg+nsmb5viCn9ZLum+vFfy3XG4u4ETnC+clnl1LxWFT9yrO5+Hlldzj",
+	"C3zn+UtpltrIo+DNAa/TTGeeXRgFAS0FGuQG7OyNyOVEijSAOBTmXktLiRDfKTAvy1s7sqPQfsGtyP0e",
+	"rY+GW33YR8UF4/SNMHu5NDgnptOrwaf38WrelEjHuDaxAt4EuO9FHEzfUHyVYIPL9XqY9qdjSrSZCWE7",
+	"hfkK7uqd5Z/ZRdaUxW9Cx6ffLNPJ7dDxq9LrHrKn3kVg/hGMYv/uKZzFiGfrROdsKfQyE+iIYbIS5HyZ",
+	"S4V1H9ywdy+/u9/iJ6fqnLyx4YfRWNUrp+rtZHLcAILSVvSx3936GLNyB0Mfa38rPuR/euoC3KOZp1ec",
+	"8Ey0EmzGTdmEFQyWCx+Jh6mB8IsHOcWoVSSHpL6WanMDoIVUwgXXquGf3E3rY3gRP5HB1kqfdxNuigFg",
+	"DMdssCVhMXy7DMaMsXqCOEIoWMys1nOInan7pv8+j8USGf9bw9Hlbb2iAru42f5g9Y1tUv3s8VwAMOxT",
+	"rwqz4LIDqA9UqiOdDhaA6QnTBdQb1dZdwE1npzNTNye7n63qf9JppVYe3sdUraxohDbr8LCKqQD7ZJrr",
+	"YmniAf43nZmXaVpO1R1lyw4DRMiro0dFS1GqP/REZQJPAxWmNsbQeOh1M4BsHnFBOmtYluoYhdq03R4U",
+	"M3edDuf+ctycitwGpFTnvrse4vqiovtyvSDmm2PS3TQJe2ccuLLXhrO077LWuexQOLc+o47hO0KbWF1L",
+	"6AEH4d7NZwuRT8U5jOXPtxSMd/jKIzuAd1ks0T7YOA4v2EQKRJki61dpSxilxgKJBhKA8FwMc3SCfyiw",
+	"leB0sZFXKj2meB8XvS1W1vOVc1ArwoN9TlqR7zTjSNRwLaYFUDhgBRRftec+DxSdZa4zTZXTJxOfdziI",
+	"uytCNMA/1GHV6tI3otoUtyHakyLHkE1s6Q2FRl2RkcqNnam1KgWwj5HsFz+Zicztjetcz4HUplDA+HN4",
+	"lmJfgal8dm14oXo9WteHhykCMRiPK6SCGLjD8jWjYxlzydmGIHTEH8KdB0cg9uAyHSxYEb5mn3DFIBJW",
+	"6+YhDiRMwnNsZvtXkU6BT9iyiVQptfdWWIbnYmmRnuLJsYaJurMqGMfWnjjASsdM2DqHqcuGdEJlu4zc",
+	"grSw8/zdXd7Sn0eBvDA11ZYhW7yJsnCbEsuNTFgZrD1twqtDX4dsykQXKoYNCotbFX3DuBKrxG1KUNk6",
+	"lLKWRdlfP4YyyditXI3avElwncBAi1vTyf+ObtiR3jtw3G5Q7UFV41rYWGfwQk5nznMIJ3GCUS/ftexO",
+	"YXGBKwsnMbP64NbM5oXqKmlF5vNDTuYySJrs6Rx0eXs4tij+3raKV5o5L0Lk0VR80hJFrE7uqcyB05+z",
+	"lxvdCUnJW4Ll3rNCpblAUGvA3gSyKJUCEcZMGqvz9ZBW64kjkgeYxkeNSYZxnigqeceFvBqZDOM4Xmyy",
+	"/kSYCJG2O+nfwR1Rc/nhpb3S+G4AnRl8fGSf5D1+TwSIWEzUw4uBgAmRKYxvDnOzTbA5lNOXiukiZ6nM",
+	"xdipLPbg6sXrH9jTR48BRXZkxnIxunn6cKjOum/FVCqYzWHcXvdoeMexs/PuxR8gptOw8d0ihQPD4p0H",
+	"C8AbYTf42uElwOLPrGaFEwSnB7FgDQ4yjLcAdVYYSKWXELgQtRof1s+0u73PdWG7t/jbwp56l7sh3PGN",
+	"Dmp6qpku7MZGpy1ORVRuq/ttLsWGeig3/fD73C/pMFv9bWFPtttBUpr3eoRVh09zG7lueXll5ydsJrJy",
+	"j4Pbhk5kiJ1BeOS6sOx6zWYc8HRj7+/RFxpOV5diKRe39eV6OWg/0tdD8yBNQazsHGpa2oludxUAtw4o",
+	"XBCnBMuJ/Om+BlSPeW/246qbbSDz9jhSf1kzt+SOefA6nGREvYP5LRkI3S+OUcO73KCsH8Dn2ld53t5r",
+	"ojedJk1wHJnyfk+taOmcZQL4YbUaVC2OMj1tNIJoIt7oaVcaEmO9wK2aazVlPGsuNoQ7OgsNdzAbtBIx",
+	"arKffvO4d1l4IJcHupum78G76j6oAu24kxywbKHxWEToyyePH2/gZWRiAojNDS/NANhz6xsJC8MDLTRC",
+	"Y5y0VdIJ1RuqndxGjdhC32yCxtyzezJWoBoaNpyMB6xLXxEq7SBgY8fR+J0KQs/7VdjEOn9qrfc3Ws+P",
+	"ZE+4Vx0lofUhX4PYjLVSAiB1nGVddZ6NyG+cLe0kzghRMeecpUF6cCMh7XkUwAoZ9uhA67/r9EA/sV8d",
+	"i9WaWnDgQyufZTW7DqCMtUyDWbbnmeJ1/EyqtNry0/SCiW0GWO13qvyWlD4iCe2Htrw5G997y/l6jdoU",
+	"iTlpmQEpCRe1P0hzKZH7BFfe4bLXnEeFMkXeyoSmtGVQLQVZGBms/ywXPK1vw97oXvWbg6azF84Z/ibS",
+	"oWaESt0eIzsU1yD12xCSrrgtwJd0OgM+W6xAXrHztFg2q5v7eOTlIhPciDtw6r3HkRwetdqjmOUA9rxT",
+	"92Afx3PDCPeu28bGQCrMDao17tHWCDEQmn4XfM0Aois9EBWq83Q2vQvrB5XgK1ENrh1BfBe6jkfyEtRZ",
+	"CNb4dlI8kC8Ceo+0dOZsHKxdR2vifc4a+sqyk9j7xJ3MSPd8A15BTLPFfE7jIHo7yapSGzClVwlszFXI",
+	"K2UZxFLK2EHkPbdXfPmwQqEddSbzUsXA/5yKARWUPg+xXWYKsxTQBFJvU+IP9uWPrwltv/apO7bS+dxU",
+	"CoZixrfLiDZsJ4xrX4uxXgjEczcsk3OBSEYGFt+2TtWgwe+hPdWjhL0bA92/1RD3keLbpwtuHzOyPWgs",
+	"u2LuuBlZ3wF759KN48BqkoOtneBaRzNw7rlN4lalC/QnklnybQ4cIlC3Fkpd0FmAQpYJs9rjxm6YK8TH",
+	"ONwW6Ur13J08T2FEnrBrjI5KcrOsr1iaK71qSv64XzYF6b7+5o/Mzx+Zn9sEyXyeB4+0PxlGmt38htI+",
+	"+wX294nqo6W+gj97wGzAx1baMqsL0JBr0cjryKWVe2uS3eh+S+5gJ7T/+9rGTZvvVgH1pmh6feT7yAFv",
+	"ANPBw1hkmWF6kmCMG1wcOLSv3QZBanKxYMTgQth96X1yc1o2+J0McP8R3T6961YJbZ82mF0RVixMvwui",
+	"qsSqrKm/a9J6UnqU07QaEBOXEiuKPAK+rQ9a7fQPICqus0XIvN8OVA4nwivZgvkBkwd3RD3Vw0t7H91u",
+	"EJ0HNz6217nNZR7HBNfMCLHwVSBgZNmVHIsE1tU7ikHG4B8BVBwpPguVijwA3hOh+L08x4l3u16MpEr7",
+	"Qen+0ndAT7spm+JaolhZ1Vtm3d0fZpQ2a++PgQf3kdroVV7vi0yYhLITSaUhzsPfAw8YhtMXQjhfhxpq",
+	"AN0x5WunqIBkaA1UYeh0XjvJ1hM0XyO4nvX0tE7i3IDaG6X8TfsmuPYmsm/grJ6j6NfK8B71viX6M3AS",
+	"wLo8f/0SAnOqojdqfchr9PVqx/CsF2W4XgrFHqAPieRvDxPAVVkCKEJAEdlArIbCGwiyT7USBFuz4tU2",
+	"BChTgpYTlJyMV4IV+0FFuSE64aFBuT9CxNK9uxfe9ksNXr/z6eG0xjJaqln8V2EsU3r1nHFlViKveGUr",
+	"BJiTY5HS6U1FkW53zIQi1i3etDxGb5WEd0cQLjOjQ355IXKRwUa0MwhAYkSi7lUzqazZN6Ea0Uvwm7FG",
+	"t10iy4aesLCvI9ZG+/WBddELAWghZoYVZWIsU9ph8WBRaxTVCGWTK8/C2ITi4USZ5qrfqdkfzeCvDds9",
+	"bi/ZW6cukM0hQikygWWXs8eu+Xh+IE9EZ0/mJbyuXIYhmjIvS4G4LYrmpdd30Txs/GJ2LSqozhyqhAho",
+	"88B2yAZYA52veO7hHZrP8/K2Xjvj5CwIm9/V03akn/QwHcPDe/VXl7fH8HBlhkebBB4EeHLKeGH1gls5",
+	"5lm23oErdHbitRhGy4aPG33BVf919IUMox6oSeWkD9xnGw8ICZ/ktmxl7BH2ZcXc7uVJ+i12e0cyqX1w",
+	"adX2evKzLhcV3ZxmjHi83JE3esdzS7CsND6wwQEApsHq+uXsNnOxrciCv37wo0CqdJxH7Zjjt3yQzuVU",
+	"qn2ftO0eazD2pvJGqAo+GMSBwWNqssDp2gHvvvK1jE4actzi0Hygq1i+kOzDiHTdOIS3NW7vLdLasgeE",
+	"iBfwD8BrQcIa6Zy3ac6VZQ+kZTOdAXqoEg8TZoRz9JwfNIH6RJlbJHN+mDAr8oVhD4yVWUbxLu9tuaty",
+	"IeB53MzxPc6te5iwhTso3IVUC+xK4Xkub8TDhllQBF90wGrQzgTfE82Vescrt/u+J3bUIK6xUWq4XoYG",
+	"aLyrmZuG7rqHsgjcasuzHhURU69Q8Qf0xD6Gyss49U7vKaOvJyHEJRVG2t1pSWCcMsRdhblw/4annwnh",
+	"DLH2Tv9E55EiWVX4OpqnDWsG/22E4QfTjCqLBY39jq4rvtXNBqXJ0CMMdlqqfVtjU/s6oTAfyMRzJAIq",
+	"mJThKlkP33k4tm6kNC8fx9s4VCab7+4frYASaMHVeoNUfswVkiyEiBlEAHWWltCQ6Ea2YuIFAdvDSm3d",
+	"QFAH3bx9fnCX/9g9TRIK03PsWoLyzemAIo7kVkpUCPXtSpcnAVhOcXpz6gMeJKAbLmqzX3I29IQPONWB",
+	"WBk0gbQGjU9TglXgZjK4m4Y8Yfv4s3u6nU//8qzd7Zzx7EY0u53f4+V+RKMzvarnGcXibGfM/GyL3Mmr",
+	"LsIfCzXWaiLzBaRFFtIsoMnk06DOZ1zLtpzEXufrt9rOaGK7Tld6cp/T9cNMsFl46qHF+NrO6Gklc19A",
+	"qDMiv5FjTJIhLiFAcEDqVUI0zchUIDV+6ekOl8OYiWzZmt7/3t3QO8XfnNI/Jq2LG/N3mEqvKRHJQup7",
+	"yaeRCrYFpkVZqsfFQihEFN5axUoOfYljaEyhH8KLXZ9Ud+s8ct/brK9Etnznbuiwly6N73rUORtzyzM9",
+	"LcQoLzJhRgsus0cUtmwKA2BArX8xyLElByahQUvADB4uMG+VCGnRHbE5kkAQWHujOOD1t5N+m3810wfF",
+	"cxsOKD4OiPw9nvxN/wfnwugiHx8mibv5e5Zyi46Uduvp13fJjb2gAgtCbKEGLKLor98qk1wvDooalnww",
+	"CgyMupdYvc8rBt18JJINe8/KhTC+nMSW3S8R2vqlGgus6eAMXC6nvaWProqUio+lSaD7uFoNYme5LqYz",
+	"qv30cZ1BjmqcnpG7X1CtQe3WfS/4eCbSb4VdCaG69PlcqvS5TAH8CD+CgupYg8KVpXRxljGp0I4/4o5S",
+	"DHVAwq5evf/p9YtXj75y++ur6nZCK7lVf9x+D72dQP8/lGdtMgbg+S43djaYe0CCnDRa3OvDarb+UDKH",
+	"KJmtzVHHQuSXEPC1xrrI0kgVxWOPdIXxpkCtDfsGoKzVGvMt1zg8CF3gKpsKFwvUjkORMRIo4m+oMHMY",
+	"3aMzLHXyCD9NtLbf4413I+g2UAiNvvGV9y+OF0JD3yXElztp42UspG9Yq1Bgh5lFaE69LlSaYTGoLSNv",
+	"JNG6sM2hn4NiwxvCKdWNrJCc1svma3eT+CMYvCFPr8PMHVuScTmGDATjGxhnmcSq9UoyEArYpwJClU5K",
+	"y1U2TK+Olcr4ly5yhRnXWjvu73T9Lpa4P33W29WSLXXyfU1AXLrnsEBozSRUJ23L0pCkrNse8zyXIgUN",
+	"BOWNZi5SSvPuXUpfGwlO2vzg+mjqXwePpgplc7lHOJUk7JWy+XqPUoGtSKt/6x6FAK/oJ5HsKkpNuuWP",
+	"DY/QYBDR3h3diFxOaHkaN/JP7qZ1uZ0jrjgagD9zSzWpC/enM6nsN8/O6kB1KhLS427K7NYVi6xmGrv0",
+	"d0+3rS5mDaAN/sV94/GkleNEZyGw7uSClg10BM+s8+1vKR6tUvHFiF9+HRUq1f2aiI1o74/bWaoupIZ6",
+	"G+ifKtVUOPFbts8/ztZvVba+68Y5OGux2ihIBwK/FfX4TXNdLI3v9UsYnAhJ6PdLGEh5wjKp5iYpi40x",
+	"N+KmhI+tgZ6MhGBGPDq6yIxgxnLl3AA1uIGfCWu7Ggje0D39ugciFt12Na4FzEeeZXWp2cjwSOVU9bIA",
+	"cNo6k6n+sb1gkOjeKI0rFgr2dGhh/RPbkByKB0Mbo1Y+pVaGSmTOMKU1CL3blVApTeDefLBbDl63rf6O",
+	"ttFQWvNHsfLCcFwgh+pbd+0AlLyyxMQ6E/Nw0fqHEEvnG+LTtygwNkSCEQVLQr26c7E2/s88y3wXqBsb",
+	"llaLBYRD6A6Wi0lhRBryCgOUHNHuDDziTfiwTbJaGxbW+aJWrS14Pk/RSZ7ZBZSnbFr9Rwnj9hGaKCVO",
+	"tfJ3BByHPYisn3b0x1TFYwTHUT+r9NAhNKnNF24IQRaPAGmDabyNuqp0Ia0lACjYn2fJmVvjNOcrVSPM",
+	"yZnhMq2j5UCYyDWD68lWhisi1jp9xKkRoY608V4gFJTffkTXecE4mJ1jj0ZA3S+SiBDgT9drt1FFNhlC",
+	"0zpbud0OhTv6Vf01mo6AEnTmJpGnvTAOvgNcA+RKwei8BHBXPJHcVErkMm8CK9iOW/mRXAuew0QBEfoe",
+	"pYXO+jw7KPVb6ciTaQL/s+5sdVrYvSTZ6tVDtEe3Qpir37dr7+m9bA0KEtnP3JdqfvtAX0ay3TvMh5sh",
+	"giPgnrPRcwwq122T6FXFzeb+D3wuYAL/SCJty9SlmR/7IPqBp7gaTUeRVPME9cKakGkktkPGg4EDZQPO",
+	"w0RmAhuGJzpLRZ4Q1EwflbxBprfgqQjRFsi2YtVAAT8YOM7ithmaib2ZfPYwEveCPnyl0vq9dmI3+UTB",
+	"xZ94VoiPQk5nDbFF55+QBCRQuILKB8wop4yc0NfiFrwCppZYhCmwI7AOKC5iwYaYtrX7OyPsH1KlkaEN",
+	"w0t7nrM4iO7AmjxyC+BHKPGD13q8Lmjow/INiWgwJdc4xtDGOisWKlpZY0KfXZ8Wh2ujL05o26MZ0tj+",
+	"sQxua+3bsbmBf5eLwyMY7ik1pCzbK4sBk5F7c9194eUNp1qUite/UdsnNmyFHADBAuo8sJUZ9uLqJ/bg",
+	"/Xcv2LMn//n4IcK+Yf0/wF1evXj9A5ZY+Hfi3f/xzbNn7P/7f79+9OzR04cDCk6fWArov7ZTyktD6GzH",
+	"eTlLznzhG7warV+cpLNkF0+8+1R7VzSI7YksyO1gBtQww2b3VaVg2EhDpcEEO5EgSLPM/ssjMqxm+r/c",
+	"uy+cCvml0FYYsmIQQoVMIM7GerHgFYFq+IAFX7ZkZx7vUY+x3u85rWZD/cYN2dlrqXhex8C6s5VfXP2E",
+	"QeK6/eP2Va1aOWqcRxr7gTfAK3+k0htf7h4piwmALm4uLgIIInK+eEjlTCqA3nX/x/L7Kl+zGy2TtQF2",
+	"qMh+Dtrj7LamSN1ZpQqAlGg8pn6k672OKW7vSpG0H3bDIeS/OhKQY6iZd3YHtD+OuWKpBlQPehd7ACqZ",
+	"oB5X7ibg4eNLntuHg5T40JtHgXGmZYWR+mWAVW5riNC5byd99FXM/odetYAbR+YZRNxvpJFaQSh9IlI3",
+	"SUhACZ32UPhE0cQ+Ec3XKRYYU1buAjz35+Q56wlTISfc0mkRDVjrFjhSdy1s2L3fib+oDcM1i0Rx5LRI",
+	"2NAgo8YT53Da8ohJAhofpWANW7/SZhR/y+vJpE2bv8XLUf3K8pW9HEsYQqdXSQ89oluJDkWJEQ0jAAK6",
+	"sm1gNUMv0zB9I/IhoMPxuzGCVSb9ThfEuoQx4JoNE46CZ+Nrjh2SIlEcTKTAJHSSAn6I7zmHfBCsMxyA",
+	"qRg7FTFkuEkvheJL+WjNF9nZ8y/VK4W91p+b1QVe7mUV5GIsl9KtyZ5F6JtTT8RlCVSsQLSZy6yRiLkd",
+	"5fFp7/OxhpSwuWL1cVJLdXaK3NlCGMOne9TL44r+gD/r1MLh8UfUwz9wmcVnCNyReVKxgAQeQ8NGKnC+",
+	"Eiq9hEH1QeyNpafyNeOMFtuTVVlghBmgAsEpRAjtNGodf8OQqt+/o6l4P1yP4yGWrcxgiJoZsrFGk+lV",
+	"c+/G25UadCZXalCELjg2/wRdbQhe0jZr6MttTw3RGzS3Vr5dKUSrH8rGCc+/LZh+rOmEUSBDcOicJBQI",
+	"gTC6e+74hhnHrlrTOuXf0j3DzDk+/QRp/Usz59eZaIw6QuHHgq8ZN3MkX6uAzcVse74SgoLetBrgj1bf",
+	"rCmxn5T/giiaHiQZ+vLL3uhrPp6XLYrVlsQIIpNxNS14Gybm25V6428abKOGN5x4q0KujMYC2L9cZhXM",
+	"rzhTLvhNx3zDHUf8bKIOgJ6IlSqBPyJ8rRPo1o/9AX2AgQQLnn5kXfRRmtmQp7OZw0p5bPcNtXH4ovmW",
+	"mdZKiXf+pgEg/u587aSvetzKzcGgfP7T3QNK44KJxdKuGZmjxJazXdxdnfReLiUtQF1RZsBj3xzf93qF",
+	"BLll+YazQrKs1G3t+O3Lcs33RnAP8nK4+FdEL1IktzEMl6bvQjbgvvdp0Ze8A6jXI7dqBWFtQkf0kzwT",
+	"3FMjvfrApx2FLhFUaZqWuaLWIkmdyfF6f7fb75nOHqt3Ff7VoRqN7+oqIKxl4xrcelMfI34P26kmoGRv",
+	"rTkmP+AWHUJlAPz9OQz6z0Orj9+B4BIvwsrHmlBLIL7fZhZ6IkWWVvJcSmMRd8qMBdeQeEVyMbgWGvH0",
+	"RrbAQF6mN9KIIRXRJQ6gYTlXfG0qmMexwDqxSG3F18xqNtZKibHd6N6l0sWJ3MDMm8hpkYuQZZZ3rYmz",
+	"i+Rsc+lTveBEtX7C7GaavoRxnKRIf4/+T5ytrW/9urY5M9N6/jPP5FzsGt6vLXOXDXOXA7c7PtyzHiNg",
+	"KvaFC2YQ63q78tKJ83VlCXev37JHlD701D2id9xMpBWrNv0Pr6xpuUdf8A89mCtvubdK2sp9DY/fmzQQ",
+	"cg6JwyTXiwEE4gjHRD3LZurFp9eDv97v/KE+78bI0nGBJpIvDfXJ0iAMR8mtbx5JtQUdXYfg0VAwMReb",
+	"1eQhwrMxkzXHyoJ/fo33Pnm2UzXQvfmg7nyZ0SG2b8tIdDCMNrgUKNqFobIVkIzB7E4kghubAkFY76/l",
+	"VRKPnczu+ruWqjlue0q39CArTSqre8zLrY0jeP6pTaP3wu36VoQ4j2apc2r/GRPXYTxuNBJpIke7IBa/",
+	"wJc2w7tg5zq31rCxLhSpxyrCfZQj0t20EnI6M+eE24Gr0LgFqe+q6fB5B5ffThoDN1v4/ipbU1k5IkhU",
+	"ICUqnUt29ntBlGjkhy3nvVdm48NMyPwd0ux1lcrRo/dJROAvYmSKYdE3YwhkrUPJ8owDGbuHHeaAm4jN",
+	"WwSSeL+CnY37yiwzaU97tF25IdzJiGuEAITZDSl8KJlWqcmTSjdLWbxgXz0CPYSl874x7lpkesV4prEH",
+	"tNYQ7bBEof9xIZX/+24GEhGvOg9kFIrdly+kCj+Md477yUxQCuHlfxzrvCo17hQ3Tpq8HoOyeYhXJQyi",
+	"W85Kh5OcqOmMRilEzJE/GZYDRn4Ln9FRjnoE+zKjL3Oxbg2Z/FOl+gpuPiBg8vuNgmyWpuFRJ1KWAaVQ",
+	"5mFYfdcvINpi4cFSKCx5jlXqfLJ4Cfr2PYMl9UdaUVuSbm8pl0MXEuCwhiNSv5e74T0xGs+2DEK9UsjM",
+	"CsiR4BwgcKQZoMZ/VweCeXhaywzluJ7c6d4aZtW5DdigYyuhatMUZikAHSk5w/9/imfFhDffj2QNJlJD",
+	"gpzQ5sdajUUOttixN+oVLk65SRN2nQMShMXTTOdMNCZ64+Z2oI9uQStRG5MAX/gq3Dbgcm69qRG8w7C5",
+	"0isVq0PHP2+jXOJPhpnKN9/5oG+T7vtO2PHsN7p68G31S8aUXm0jsRAOdkBkAaoIdBIqkESDH4g4wJGz",
+	"2Y51KtYZd9gQ9I9gOQ58WtHnblclOMu8WFwvc6ksVSDJfAvEfqzVROYLQQpxqBi7G+GpD7Tj76EPeWHw",
+	"XJyLNdWG1W4oaZiRUyVS3EeH4iS27BG3OZtPI52lr24EIpy1BscxPoX93RACZxqa7Xt2gdc1em9Bi1i2",
+	"0MYyo6GmPWF/eUy4YahkMjGxDLnZ6t6ZQQB8aytT47APb7X2EcckX8MZ7R0e94vQA4+5QslV5FkdCr2A",
+	"9RFrtizMzKewO2jbvAS4R/YibcMfRLIYwg7Bg4TYF6l473rNrsS4yKVdM3gt+6DnQhn2wH0f4oqM8AMe",
+	"xm93P3oU3lqwohszWv6GqPJafW3PVhX4QXcyxz+4X0MJ3RzDd+fp+hwAlOdSIUMtFH1UykBveFYICmUh",
+	"bYOwQyDRdOQoofXK57xOw+65X9bybqYYMbv4bS7FZIAUYwl7tYyVbMQ19zCag2BY4VhHC25z+bkjSf4D",
+	"3nQMEexIuss0Qr7968dHxkncmMXGJDUGyI1leZGJeKiJPOCx+lNzwdfALu+UHUEp5oZJ5Tw0BI5dADwM",
+	"ESnkAh8COpGN9UIYqIKMiKxBwtjZNIVVAoOulHvDTy2YJctQqXBwmRw+qgTLhX7Rz85VBKA7qdhE52Ph",
+	"F0Jjsg2OJbEYhtDiqPZMuejQI3/y2DUuPjTjm9808+kbmu3fGBLc9o5igLxgLijS4eHIN2EHOTPFeCyM",
+	"2Rtho1dECshem/EQMK2GlLB/8MU08uT+Tjh6f+BzkVCcNMH8OYGZAlxHXMbeC7ZCnhBPhsqzDIwr3Y6T",
+	"eDh/DG6K0Rfnff3a7vs0bIzfkuHZ9G4sroU6W2mYbAJnlGkzbPPgDlqFJr6fI+bW85Wy+fr27GL+nXt4",
+	"aK/oJzHYa+BJcMIojB9Ue0eh6bfKiICAhdDsACvqtiHdIHMmU3MBmIBujzAj0LSDIgKthDmRiUcY3s0G",
+	"VucKI6XNprGnjS3yFoD0d/6GuMGrymv7SSj+oDtM4B/cK3jlb47h0wGYi2I6n3IlDWLLOY8OKgWY1U7X",
+	"m4pfZzW7FlOpQE6TEgcNfLqNEsOI/hx98OiLk6lfR3R29DHuFfbC9jLvn+1j3b90Y/DLG1XIsPy1XWvJ",
+	"tJekOA8TJytavSc8jiKZUBqMiqgiPdinFWYmtg0MXmvjvn8PV3u1ACL5aE/J6A/bf3f4NHAuWiANCeCe",
+	"4gAxzjOnBBBZH8+xNfI6KR2ACuGV0Y6iVIyB/sE0xSWxqNSMFp5asJ5jU6j0vUetO0bTWdpDwBI8OrfC",
+	"5M8ips3xZG7UJbfAUfxBROL1ey9WubRlBwxqnDFXSjtPycksmkq6CLVhOR+XFcNKA2k6nGXOxI6X8s7F",
+	"QqSyzQ1/7+8YxpWFx6//2zP7H73pgD6u4bwxAgHz47E0fSyjFAs8hIg9nf1Cc8C40zRgF7vnZsKipwt5",
+	"eJ5tj4lytzzPdXv61gsIN/OzGPk5LzoVC6ZZgNZgYhyMHfdpSCGscHUdDw8O56XV3Dl+ZeiGeaQnoYCN",
+	"QJ2AZMwIW90ZQ9hGS53bLhbL93DXgTgJBI4wNje9iZUo4AG1mmRGaiLTZxwjSxhk8so+z9dOj+NSNgQs",
+	"/HrXB+y/7m+3VSh+9mqrrbUBs6wzLHpc4qyOPpIkEvJqH5L/29rVKv051qNshCl244lt6/ejaCUqV9iB",
+	"+wNz5MI4NRcH7Ho10xntaHwu0rNCBQNsYigPBR8ASV0TqEuUarrhMyYsF8jjlrCFXghlE7YQdqbTMsCw",
+	"4lDrC2BYImXcniie1ZvW1b1SYAvWtebgWqRyMsEXjme1DK4buvwXpH5sVuO/eOLYHtWUJUcWcBtp3aBP",
+	"iSSrK4sYLdpR/cxeITX67M6QWnhwn0BJmMsYnsumbUqn2XKjBgeZkqwOXP1jrnx7i52JRezqwoo52hTQ",
+	"cgaMn9s7anP+KFZh9Y9rcm68tk6nBpk8mP8Buou2HRyi7Q0SgralU4cQ+oew7ALSfdQqYdiyyJew8WuF",
+	"rL1B6VDyMr/32ktwSmkb0Fk90rpdhmdF3KcRS1eePe532gzJYvhsfxLDqogMHpXDTVcPjWkpmbhpA3eh",
+	"TWwdSbY5w3jM+M2xtgR5dv6RSB3MwaUDLeWucKzAO44mGqX6pDL9UjcesL+hcjD6xpf6d1RmU2lP9jDd",
+	"XuwZN3PAMNutkCEKL27mImczwXNDPFKD1stsbYn+udShdoUbwVEVvSaB6BzzrVT1UQOdAwUuK9F2p3Iw",
+	"ur4ZNMdSbqUhqumMUb4Q6SAxzaq4zrhKz8FHPaXIfs9V+vbmyOYJ4lTuNIts1Kh2N9lumyT6d2SQmHlJ",
+	"Cy4y9I34cplrgNpDwr3gXN2WKe8AXeyOgPS0gi14/ltyy5wh5bvu/DnLDTNCqBr6xqMttDN/05yvTrrW",
+	"H2kQv6X13oIV00ocax87o6yd9O493RM3fKoLle4RPHW3d4dO8aG9Aqd4a4SwKTzIbUScy90I6AUwasLk",
+	"GyqmRksbCQ0XoNsbsUCixkq/FVOp3ntDvIcrp4MnR/I40yu2KMaze+DOuYWBDz66YYDCWuPHSTtjNCfP",
+	"Nx1lnF4nj1HDv00jAe3l91QE88R5pQEfM5giM5FhsRNWEYz1UjjzG4hgELDCWJllTAmRDmSDg+rq7KgM",
+	"W+L4MhF1JfBJpTKCXeq27ITDjDsbYqwX4o4Gezt7JavrScHeU7M6Ubi3v0qtbvpMm3sRGHOvxi89vpMF",
+	"K46tkceKjFEEOJNKEKMd7KvEM5YvuFpfYOeANCylf/W5r+s1I7je4Q033Am+Rvhku+CVSisqNL4Efpyt",
+	"36psfWcO8phK+xUmTkFxE3SUtIalfE1ocggyTQVnIkUfnwG4sPHEygOemyPYBi3JUHfrG6lEz4IO38oH",
+	"OF8N2s5f2y1O0UuhYNBLC7dDVK+EHE3Opti3aWTmln8f+iOId/uUs/tLw+AWUonOKrnNV8D0eDJF+HpV",
+	"UBFPbYnWxG4VswRgrsfJ/jBhvdHAgiT/5XFSQoP95cjIYEHeepbVePlr66Xcmh8zL+njd1clMF6tPFAY",
+	"EYcrDT/p5gzHT+jjh+LGiQYShmrECS/0PQM0mPv/hg+6qgp8RBCNk5iD2EXTpp18n83AzdNHwnza+Obe",
+	"O8TIHrQyeWWybgH7VP48RjEaPQvwpKAUPX5pWUPjFb159AW1wa+dwtV17l0S96l/tPOPVWhtD0CQtScB",
+	"YiFtaGlspkbt882zs6T9cPg0sHHuPqgNKCivSF+EWiWawVBdKwNVyHFphcL53azJ9lynVhkcXfPxvGfn",
+	"cPSRNUYT+Xj+Qd/Vosu9fIbfU5MPROem2hmkfDzHtueNjQVE7n53YayiUKmO2IkIyG6tOQe4o0OvvroR",
+	"+Trla6TObNCgk5aOkiNgN4ZP7XdUF1k35gI+sleSIxKCnhPdMbc809MCj3r3YCyGAy8iYfSGimI2UGAB",
+	"xFvDHNRuDKMv7n/tsd0iG5TWH9es4fDDdx97u79V+GpcIQjME2yhHW5p+pyauV+LHtZ/QyfSErhR6ghX",
+	"aKFvSbbS+xQCSttzGMaf95eU0wB53UEZfRGaRjY6qv5kUKMwnQedghHYIhMlvYLSFgu3iHGVG0woHcZe",
+	"0qhfRqEnqtEXKDJxWTZOtfsDgU/bfb0Pw9QdXrBpozR23h1wj+pE1Ub0NdMrT91odYlDHSVKAqz1qAuD",
+	"WLFMWANQsDNuL0q8M7J9AH8u5OjZiuD20Rv9bJmV05kViBICuhbCRvdMsVYE34j8Ro7FuQUM+RbwET4X",
+	"V3gvwM0fp5ow5WuzwVzw9TfftIcnaxk3n/Rg3KROpDoCAbSNF3z9HMo4HgQ8l4cJQnwshM3l2NDfOEBr",
+	"EojhUufWsAe0wP4HmTTuX+F/Dz07E2F1SrTLM63nDGLDWDfyAC8/TNi/inQqgnIUn5dibEXKHuCfYNbN",
+	"w0cs1WMzCotoHi2CrS/HM1ZewNTWgq/ZGDvCffS9CltDX1gR1eQMRn+WnE19g2d1ALXB+A3LlkCv/Lwn",
+	"uNifTlzN/KNYoXw3HKAWL8Zy0uBxEJ7mjLYidccBDBF1xzl54Org9A/cbWZ6pc41HG/bBKNGGEM1501k",
+	"oldyqt4WNXV4NTg7V8jnoosoRZJyqtyjPNTgWCujs1rNi0G28wkfu68m7bhXmqytERvEHTR1kxNyRdM4",
+	"4MHqX9EIb2MiheHcCV1S89RzmR5rvhvYF+VUvVYD5aJf5CIVykqemWOb8S1LfOVX4wKI1vVcCvLzYm00",
+	"qbw11rLP2hZYra/dOnyqUS+mTb+8Uunblbryd+6nZqoWWUSNUz71gvxr+hJQzPgvqMgRIpU4UaVBGAOn",
+	"3adap3dOVb2RxjbP9CGBsOpK94qFvV0KdVUqrdaQWHh4n6hY+L5YMKTuXK4qxB77ZMhFrt1goQSyZZc1",
+	"HlLP6kxgrJOYec/bf36co/2VSj3uc7l7TCmYR57Q4/a0G2EBwbwx2HDlbxjwrLnMsvCaZsQ8P4xjR49K",
+	"JFCEKQM3hszADVBXjuWwFoYLxnRLcd6+rGe1kUgMbFWW6O4GJP0g3+Ebj2vM3G0Bq4Qn/ShKKCKIPF6g",
+	"sNmZyKGYbU1komt3S8Q4pH/9yIp80awTPrirP4l8gKP7xj+1N1ljZSydZ3d4el9g6PCDOIkt/zivJmCa",
+	"3V8K36jjGVOAvna3DCUJVfYLrtZ0m0gxqhIRTRx5LlrTplfLoxFF3BuSvHLaeskuTGE/jjzjZ/sWxVL0",
+	"2wguCTzoyPwJO1LZ2WEDwxw0/OFe0FaIBAONUoXkWTIpCmyENUkIvkrFpN3lKpP2/jOVmaU72RqN0iXP",
+	"h17hvLkJhKrkCxOvnFYaxrNMrwSiOVbe8Byzdh7wtWznAeAgZ3IuhQKbgX6EdIF2lutiOkso4G75XCjG",
+	"V3zt0c2oB4hZnfJ13KMjF13gzTC/dxq7GUb4B3RzF7MFSNRqe1PE7xIxlue2WR+4qyIdVCPQK2rW5Xts",
+	"eoygCuhJcKRKZSzPMnQtZ9ywayEUFNMUy5jbNdDxN03u26LC2d/ZdiNYqhccyJdC9yE389DngET1nn8A",
+	"RCaTBhevAVz7zpDKbsxE09Ff3nB4bVWRYzDKPxORg2mCcW4hoSsrSFlzsaazwkAo3Q4hLCP3lhZsfp1l",
+	"TjkfJ0uvNxCFldIFFsaYlbTgFeUC+O9qksK35gVJT48JdGxpvKSZLatR5mKdMJxlZjVIIfSmwmx7YWSA",
+	"MTIW8Up6zdp476r+NKDrcX0+bX9GWO2feU2bFxWnlMQqOEhA5IYtinosuIU7crjdTVb5yH6+JNyPTkmX",
+	"LxnmZ/OjeiU06Ldx4iE0kiqXgS5yHz01O3zYqZxMRI5c2MELWgiubNQSqPru+zTFj9/bYn1H/fQDQj7T",
+	"yI6dI67IXIOrFOQf0aMiaKE0ZdzvLl9ijJ5vekHpoQB/n5AzhZ6ONGyVS2uFwj7L6BqpV+LrdjL0cbZ+",
+	"5/5W1/tXkzJ7DfMwjUPy/AFtf5pzZ/FfhIAEMrNuFsZGmd2kTbefnUyoS60VJ7wDj0p83J9dr/0fE9Rr",
+	"IMATaP8/apFn/1DOfrXzlLEqV3HgrBO86DSF8EcUJMog8SBPOg/HI0CGgHV24f6Hp6yk3EIqp8KEojZj",
+	"xZIOY6g8hmI9LO1RdhhtOXJiGRtQ5Jt98ETeC57+prTKe6gC9upa6RVxkC+WfBCy0a3lBC7JDtv8Pd3V",
+	"i16rkxx5I/nTA4SjUHPlBHvidwnw+AL+dLAVsNyKYhZQIJtlZNsLkQaI1L0xRejdZ4lHFyGT1v0plxDa",
+	"G2s1kTkCBa+4tFjuTFvQnQ4Z/suEy0ykvWBHLoFSNCAX+8wxw3m4Xu/Lqt7UDnJvcQ6C0O7haxEZajfS",
+	"AT68H8UO3hsNo4OUgNu2mwzqiIXMpLoRyup8fe/NjXrYdDGWqWjUNif223BcL6nP4fhoZzArOEV9qABk",
+	"NPBZfSPyhAmVJmxZWGgNTyCfwKRypksGHaOoq7Zl2PkWK4nlEgqF9sL/Zqo9DZq0ZuiTLtTKfHGi/Osx",
+	"bJik9pn0t57n4/7bhyqnThHMXRb2Z0CjSM6w1MX9Ycqlqg3lFsrKrKZ8FHhU4OfPGQ/cedD0kmIp1dPH",
+	"T785f/L0/OsnZ80h4s309Z60NgBp4B506qjxEQ3Rd7S3S25Cgk8hplfyVXBpmLQMFhBXBdZnxm9IC6Ct",
+	"A426FAIEwwxlYRjHxOmjQVgU9jrBnL58exMwVgbefaTTdvfQW5WtEbYMIe86bcHhhXxLb/h6g53dm4mJ",
+	"bWirxGIKYkvHCgmiduwbp9/e5ZSdh3f2rTEclKQkHJ8YqKs7PhMPxEJ48BOK4inNQvnooCepzden3WP5",
+	"es+A1EGbzLliCtVKzSZboWCqsciBFrNuyz050ZZrrcPNyy61uq0W1YjM15gC0oU1MhU7eOBjrmBL5xLS",
+	"ANXAmBoL8Ochn2TXSznmGVNiNdYLkQ8g6WVne2Ml7Qe8Jao+LF/br4ra9xW3qjd6aC/FBrdCL7EuiIGT",
+	"GTHORRQC2bcrhT1v5gKjM9WVgFK6o3DBHopFELX38/51ob/67GsRnXZwp9CSG7PSeUo96aGtEVrcMnmL",
+	"MLTvBO1qPkdp6pPBKxe9Kwv3CnCCY8E2W3rvIRrq7jSeWTwvGltM8PK+IZtB4oblUPvpUnd7ty7Fh/bS",
+	"pXS0Rjg33YMqCZ4FT8WQWKctFtdAWvO/iQz6JObPcayfS2vFYmm9fe/pr6GE/NodttSuWK2RGPM8l9Aa",
+	"kGxYTr6fKEup4wwxYEuPvTEWfKhZtNLnSPfe1snxYaXf4U1DLl14SXtrYJwebrVFr7coDNj7E5mXJU3L",
+	"4jqTZnYo0CxswKK+qXdzagd3elYzoaqRPS82mdYG2hfc+LPVJgbPwVWa8NZTR9yOKF9UB7CKIWa3bCEF",
+	"vDMz+gJVe81tWj/BbUNua3pDU2Onf/9Jusk5oyBA4hu8nGUBdC9CQCEQNnpVoacXHGqDhsPP76xAE7nw",
+	"NWiNC14BSW0yof+pjLA/EdrgLRvWkz0K5pI9E32/L3mk4j6EKeQrvu6pC/CP54h289wHtZ7vSzN0iBQm",
+	"g+G+NpyZgwvt0Bln+IDTVMPdUfG/EjZIP4AU78B6HHc/VBTrSlzPtJ63xw4/+psGXLrwjvqKFSFvRI6A",
+	"k1Yv5TgOJ4d/bADCsM5J8WmNGV8uhTLJBukghHSd0+JujRQoae0HoIk5G6ys37/gyPG/jdfW0Wzg4sRo",
+	"eORAK+6fWLvI6LAqvWJaJVAhjehPGLFjD95/94L957Mn//GwlJVl4axauvTXr//yMF6O2O/KPpHCUj6O",
+	"UOwPU+fLF7laI31UBANBZFl1iXZecWid/6mL0ffdxbevRqc3neYAPt6mDtXo/plQzLHkhRFQhT6RIkur",
+	"EEcbAOtVaKNND8ipdncvSPpaWN9tcqi2b97fdyE1XRXPHprAaj2PE2e8EsgW6Tc+V0zcCEXt/zcilxMf",
+	"UoRV4tKWJdXSAk5axHWRZtaCSPQRL0eN+5ev7BX3d0PoDPvTM/uE/V/G6d76GyJKrWYa4MMDF6GVEbmZ",
+	"dxZq9IWnaS6M8dzJ/bYR/ah3OeNfnu3NnwzLNBANlDSz01AXo+wNJ0MSzDQAJyulB9Q61g2tnWIekoN4",
+	"pfMsbdz9L4vFsl8ziRFjcurKiW0u9lrwz6/x4tePdzf2tvZ9h/iQPNOKYNR1YUOwFXstPG4kkPQZmYrn",
+	"5Q1QBak8SBxzgpHrrImk27ueXRzdvSVuzRdZh79dZzhMZBZDxPzkqbRsSkC4C3jB7RRVdybyjebp7RsD",
+	"9gxD7k6eosSgpYlMKieoYYbLlHJ6jbQtNDv9AVJ2m4MyJ6jTGVFBW2E8GYmwCDNILSxsqitgDnWDoQTD",
+	"nozF6L9wlhaLZaBsrsLfPK8MbaqZVmQjwpQBNg4xy9aNKRfGoptyyJic8cPzTIrc789y43oydueiOnuU",
+	"z4VKoCTJelAuNJGkace60Vm6xcXcY6AKSPVAzz73ELXWQ9aSujNVGWOpDiY3cPM1jEZ85mPbQ8H0OUd7",
+	"6ZbjHZdu17f0vHiWz8O1mnsRqbAEWgjLFsNaZGmYRaA2OdszB+eurYSczsw5gQ7vlDjBGTryDYeN4D0v",
+	"Q0diJ9TTCdTXfRU5nNWGcxSkjhbmIkRYEPgEucYiJR5RsUNfhdUeCdBoVBikPKTxpSWgLZrcuCZZ5WZ+",
+	"tvfxvCGlBVp69dL5ES4PhPlXLJfayFPUD+FnNYlG4EaFpuEIBYVb9dKcTXPsBGDXhUpBWSlnh0nkU8Jm",
+	"qUyqeWUcAX0FYjIgq2vR6gTsIRrNUKSB8QmlZiZ4Zmf/Pnv+xf3NE0Xh39xP1v/e+MuopJV6/gUmRYyL",
+	"XNo1aLjAQPQ/n9xJixWX7i+f3I35jdeERZ6dPT8bQXyWvra2waTCzBDw2bCMlRVAOuXd3qWsMRDfLoV6",
+	"/ZJdFnb2f7/6Ef6vc/lvXJHLd6/Zk0ePK88o7OzfTjo+/fr/BwAA//8=",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -697,6 +697,24 @@ func (s *Snapshot) GuestRule(a addr.Address, space string, r catalogue.RuleID) c
 	return join(shape, best, pol.limit[r])
 }
 
+// OursRule returns the value of a rule that counts between a person of ours and a partner's people: what the partner and exceptions of the
+// person say, else the default, within the limit. A person or a partner who is not known has what the organisation says.
+func (s *Snapshot) OursRule(person, partner string, r catalogue.RuleID, at moment.Moment) catalogue.Value {
+	inv := &s.inv
+	party := addr.Address{}
+	if k := inv.partners.find(inv.text, partner); k != none && k < uint32(len(s.pol.partners)) {
+		if d := s.pol.rest[k].source.Domains; len(d) > 0 {
+			party = addr.Newcomer(d[0].Domain)
+		}
+	}
+	a := s.at(party, at)
+	in := about{party: &a.party, person: inv.personIDs.find(inv.text, person), space: none, near: none}
+	if in.person != none {
+		a.below |= catalogue.AtPeople
+	}
+	return a.value(r, &in, nil)
+}
+
 // First returns the id of a person or a meeting whom nothing names: no exception the person or the host,
 // and no sign-in domains the meeting. It stands for the others of its kind; empty where there is none.
 func (s *Snapshot) First(kind string) string {

@@ -1,0 +1,85 @@
+package e2e
+
+import (
+	"slices"
+	"strings"
+	"testing"
+)
+
+// TestFeedOutOverTheNetwork keeps curators of the demo at the second organisation: by the client, with right and wrong words, and in the
+// console, a few first, then one, then by itself; and tests the connection, with a token that is wrong.
+func TestFeedOutOverTheNetwork(t *testing.T) {
+	r := demoService(t)
+	r.login("harbour")
+	r.says(0, "Ilvane Conservation  held", "feed", "out", "list")
+	for _, x := range []struct {
+		want string
+		args []string
+	}{
+		{`there is no such partner`, []string{"begin", "nobody", "--address", "https://x.example/scim/v2", "--key", "env:PATH"}},
+		{`a feed goes to "ilvane" already; change it`, []string{"begin", "ilvane", "--address", "https://x.example/scim/v2", "--key", "env:PATH"}},
+		{`"http://x.example/scim/v2": write https://host/path`, []string{"begin", "orrin", "--address", "http://x.example/scim/v2", "--key", "env:PATH"}},
+		{`write file:PATH or env:NAME, never the key itself`, []string{"begin", "orrin", "--address", "https://x.example/scim/v2", "--key", "secret"}},
+		{`write held, on`, []string{"set", "ilvane", "--state", "off"}},
+		{`every: number must be at least 1`, []string{"set", "ilvane", "--every", "0"}},
+		{`there is no such group here`, []string{"set", "ilvane", "--scope", "groups", "--of", "cooks"}},
+		{`the feed is not about them`, []string{"send", "ilvane", "--person", "t.wrayburn"}},
+		{`there is no such person here`, []string{"send", "ilvane", "--person", "nobody"}},
+		{`no feed keeps people of ours at "orrin"; begin one first`, []string{"send", "orrin"}},
+	} {
+		args := append([]string{"feed", "out"}, x.args...)
+		if status, out, errs := r.client("", append(args, "--why", "to try")...); status == 0 || !strings.Contains(errs, x.want) {
+			t.Errorf("%v: %d %s%s", x.args, status, out, errs)
+		}
+	}
+	r.says(0, "taken over: they are there already, as p-0001", "feed", "out", "people", "ilvane")
+
+	p := r.page(browser(t), "harbour")
+	p.goTo("/feeds", "document.querySelectorAll('main table').length == 2")
+	p.presses("main table", "Ilvane Conservation")
+	p.until("document.querySelectorAll('[aria-labelledby=h-ahead] tbody tr').length == 5")
+	p.picture("feed-out")
+	p.axe("feed out")
+	p.presses("main", "Test it")
+	p.until("document.querySelector('[aria-labelledby=h-look]').innerText.includes('O. Tidewell')")
+	p.presses("main", "Send now")
+	p.until("document.querySelector('#fo-send-why')")
+	p.fill("#fo-send-why", "to see that it is right")
+	p.presses(".modal", "Send 3")
+	p.until("document.querySelector('.modal [role=status]')?.innerText.includes('2 left.')")
+	p.picture("feed-out-few")
+	p.presses(".modal", "Close")
+	p.until("document.querySelectorAll('[aria-labelledby=h-ahead] tbody tr').length == 2")
+	p.presses("[aria-labelledby=h-ahead] tbody", "Now")
+	p.until("document.querySelector('#fo-send-why')")
+	p.fill("#fo-send-why", "they begin today")
+	p.presses(".modal", "Send them now")
+	p.until("document.querySelector('.modal [role=status]')?.innerText.includes('comes in: 1')")
+	p.presses(".modal", "Close")
+	p.presses("main", "Change")
+	p.until("document.querySelector('#fo-state')")
+	p.fill("#fo-state", "on")
+	p.fill("#fo-change-why", "it is right")
+	p.presses(".modal", "Save")
+	p.until("!document.querySelector('.modal') && document.querySelector('main').innerText.includes('every 15 minutes')")
+	check(t, r.svc.SendFeeds(t.Context()))
+	p.goTo("/feeds/out/ilvane", "document.querySelector('main').innerText.includes('5 of ours are kept there')")
+	p.until("document.querySelector('[aria-labelledby=h-sent] li')")
+	p.axe("feed out, sent")
+	p.picture("feed-out-on")
+	var got []string
+	for _, x := range r.second.People.Said() {
+		got = append(got, strings.SplitN(x.UserName, "@", 2)[0]+" "+x.Name)
+	}
+	slices.Sort(got)
+	if want := "m.quarrendon Mabel Quarrendon;maren.holtveig Maren Holtveig;o.tidewell Odile Tidewell;r.yarrowick Runa Yarrowick;runa.yarrowick Runa Yarrowick;s.saltmarsh Stellan Saltmarsh;u.larkmoor Ulla Larkmoor"; strings.Join(got, ";") != want {
+		t.Errorf("their directory: %s", got)
+	}
+	r.says(0, "there twice? Runa Yarrowick: r.yarrowick@brackwater.example by the feed, and runa.yarrowick@ilvane.example", "feed", "out", "test", "ilvane")
+	r.second.People.Token = "another"
+	r.says(0, "The token is not theirs, or has ended", "feed", "out", "test", "ilvane")
+	p.presses("main", "Test it")
+	p.until("document.querySelector('[aria-labelledby=h-look]').innerText.includes('ask their administrator for a new one')")
+	r.says(0, "Nothing more is sent to ilvane.", "feed", "out", "end", "ilvane", "--why", "it was to see")
+	r.says(0, "Nobody of ours is kept at a partner.", "feed", "out", "list")
+}
