@@ -1,7 +1,7 @@
 import { useQuery, useQueryClient } from '@tanstack/react-query'
 import { Suspense, useEffect, useRef, useState } from 'react'
 import { Route, Routes, useLocation, useNavigate } from 'react-router'
-import { call, Failure, remember, signedOut as ended, type DraftBrief, type Session } from './api'
+import { call, proof, Failure, remember, signedOut as ended, type DraftBrief, type Session } from './api'
 import { Mast } from './Mast'
 import { DraftBar } from './drafts/DraftBar'
 import { WayBack } from './places/WayBack'
@@ -9,7 +9,7 @@ import { QuickDialog } from './drafts/QuickDialog'
 import { Empty, Page, setZone, Waiting, Wrong } from './parts/bits'
 import { AnswerPage, CheckPage, Door, OwnPage, DuePage, DraftPage, DraftsPage, RevisionPage, ExceptionsPage, ExpectationsPage, ExpectationPage, BundlesPage, BundlePage, FeedsPage, FeedPage, FeedOutPage, ReviewsPage, ReviewPage, EvidencePage, RecordPage, CouldPage, SparePage, FindingsPage, GuestPage, GuestsPage, InvitePage, ListsPage, MinePage, HelpPage, Home, JournalPage, PartnerPage, PartnersPage, LinksPage, PeoplePage, PersonPage, MeetingsPage, MeetingPage, StartPage, SettingsPage, MatrixPage, Begin, GroupsPage, SpacePage, SpacesPage, AudiencePage, DifferencePage, NumbersPage, ReachPage, RulesPage, SystemsPage, SystemPage, RecordsPage, AccountPage } from './pages'
 import { workIn } from './drafts/quick'
-import { SignIn, SignInAgain } from './session/SignIn'
+import { ProveAgain, SignIn, SignInAgain } from './session/SignIn'
 import { useRefresh } from './parts/change'
 
 /** Everything around a page: who is signed in, the question bar, what changes. */
@@ -91,9 +91,11 @@ export function Frame() {
         </Suspense>
       </main>
     )
+  if (pathname === '/proved') return <main className="page-alone">You have proved that it is you. Close this window, and go on in the other.</main>
   return (
     <>
       <Inside session={session.data} />
+      <Proof was={session.data} done={back} />
       {signedOut && (
         <SignInAgain
           was={session.data}
@@ -104,6 +106,33 @@ export function Frame() {
         />
       )}
     </>
+  )
+}
+
+/** Shows the question for a new proof when something asks for it. */
+function Proof({ was, done }: { was: Session; done: (s: Session) => void }) {
+  const [asking, setAsking] = useState<{ yes: () => void; no: (e: Error) => void }>()
+  useEffect(() => {
+    let open: Promise<void> | undefined // two that ask at once ask once
+    proof.ask = () =>
+      (open ??= new Promise<void>((yes, no) => setAsking({ yes, no })).finally(() => {
+        open = undefined
+        setAsking(undefined)
+      }))
+    return () => {
+      proof.ask = undefined
+    }
+  }, [])
+  if (!asking) return null
+  return (
+    <ProveAgain
+      was={was}
+      leave={() => asking.no(new Error('Nothing was done: it asks for a proof that it is you.'))}
+      done={(s) => {
+        done(s)
+        asking.yes()
+      }}
+    />
   )
 }
 

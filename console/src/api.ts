@@ -51,6 +51,8 @@ export type FactorBegun = Schemas['FactorBegun']
 export type Feed = Schemas['Feed']
 export type FeedApplied = Schemas['FeedApplied']
 export type FeedLine = Schemas['FeedLine']
+export type House = Schemas['House']
+export type Passkey = Schemas['Passkey']
 export type FeedPerson = Schemas['FeedPerson']
 export type FeedOut = Schemas['FeedOut']
 export type FeedOutPerson = Schemas['FeedOutPerson']
@@ -199,7 +201,21 @@ function place<T>(method: string, path: string, body: string | undefined, header
   return raw(method, path, body, headers)
 }
 
+/** Lets whoever is signed in prove once more that it is they; the page that shows the question sets it. */
+export const proof: { ask?: () => Promise<void> } = {}
+
+/** What weighs heavily is sent again once whoever sends it has proved anew that it is they. */
 async function raw<T>(method: string, path: string, body: string | undefined, headers: Record<string, string>): Promise<T> {
+  try {
+    return await once<T>(method, path, body, headers)
+  } catch (e) {
+    if (!(e instanceof Failure) || !e.problem.type.endsWith('/fresh-sign-in') || !proof.ask) throw e
+    await proof.ask()
+    return once<T>(method, path, body, headers)
+  }
+}
+
+async function once<T>(method: string, path: string, body: string | undefined, headers: Record<string, string>): Promise<T> {
   let response: Response
   try {
     response = await fetch(path, {
@@ -222,7 +238,7 @@ async function raw<T>(method: string, path: string, body: string | undefined, he
     } catch {
       problem = { type: 'about:blank', title: `The service answered ${response.status}`, status: response.status }
     }
-    if (response.status === 401 && path !== '/api/v1/session' && !path.startsWith('/api/v1/door')) dispatchEvent(new Event(signedOut))
+    if (response.status === 401 && path !== '/api/v1/session' && path !== '/api/v1/session/again' && !path.startsWith('/api/v1/door')) dispatchEvent(new Event(signedOut))
     throw new Failure(problem)
   }
   return JSON.parse(text) as T

@@ -42,6 +42,8 @@ export interface components {
             /** @description The time zone of the organisation */
             zone?: string;
             demo: boolean;
+            /** @description The organisation's own sign-in vouches for them: they have no password here */
+            house?: boolean;
         };
         OpenSession: {
             id: string;
@@ -3225,6 +3227,63 @@ export interface components {
             user_name: string;
             name?: string;
             active: boolean;
+        };
+        Passkey: {
+            id: string;
+            name: string;
+            /** Format: moment */
+            made: string;
+            /**
+             * Format: moment
+             * @description When it was used last
+             */
+            used?: string;
+            /**
+             * Format: moment
+             * @description It counts until then, of guests; signing in by a mailed code lets it count for longer
+             */
+            until?: string;
+        };
+        House: {
+            on: boolean;
+            /** @description Its address, as https://id.house.example */
+            issuer?: string;
+            /** @description As whom we are known there (client_id) */
+            client?: string;
+            /** @description Where our secret there is, as file:PATH or env:NAME; without one we are a public client */
+            key?: string;
+            /** @description What of a token names roles; groups where it is left out */
+            claim?: string;
+            /** @description The role here for each value of the claim: administrator, keeper, auditor or member; of several the mightiest counts */
+            roles?: {
+                [key: string]: string;
+            };
+            /** @description The second factor is that sign-in's own business; without it, roles that have to have one come in only where the token says that it was asked (amr) */
+            trusted?: boolean;
+            /** @description Where it leads back to, which is to be entered there (redirect URI) */
+            back: string;
+            by?: string;
+            /** Format: moment */
+            made?: string;
+            /** @description How many accounts it vouches for */
+            known?: number;
+        };
+        HouseSet: {
+            /** @description Its address, as https://id.house.example */
+            issuer: string;
+            /** @description As whom we are known there (client_id) */
+            client: string;
+            /** @description Where our secret there is, as file:PATH or env:NAME; without one we are a public client */
+            key?: string;
+            /** @description What of a token names roles; groups where it is left out */
+            claim?: string;
+            /** @description The role here for each value of the claim: administrator, keeper, auditor or member; of several the mightiest counts */
+            roles: {
+                [key: string]: string;
+            };
+            /** @description The second factor is that sign-in's own business; without it, roles that have to have one come in only where the token says that it was asked (amr) */
+            trusted?: boolean;
+            why?: components["schemas"]["Why"];
         };
         FeedLine: {
             n: number;

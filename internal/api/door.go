@@ -189,37 +189,9 @@ const partnerHolds = 10 * time.Minute
 
 // relying returns us as a relying party of a partner's sign-in (OpenID Connect Core §3.1).
 func (s *server) relying(ctx context.Context, in *service.PartnerSignIn) (*oidc.Provider, *oauth2.Config, error) {
-	s.partners.Lock()
-	known, ok := s.partners.byIssuer[in.Issuer]
-	s.partners.Unlock()
-	p := known.Provider
-	if !ok || !s.Clock().Before(known.until) {
-		if err := s.secure("the issuer", in.Issuer); err != nil {
-			return nil, nil, err
-		}
-		// The provider keeps this context for the keys it asks for later.
-		asking := context.WithoutCancel(ctx)
-		var err error
-		if p, err = oidc.NewProvider(asking, in.Issuer); err != nil {
-			return nil, nil, err
-		}
-		var said struct {
-			Authorize string `json:"authorization_endpoint"`
-			Token     string `json:"token_endpoint"`
-			Keys      string `json:"jwks_uri"`
-		}
-		if err := p.Claims(&said); err != nil {
-			return nil, nil, err
-		}
-		if err := errors.Join(s.secure("authorization_endpoint", said.Authorize), s.secure("token_endpoint", said.Token), s.secure("jwks_uri", said.Keys)); err != nil {
-			return nil, nil, err
-		}
-		s.partners.Lock()
-		if s.partners.byIssuer == nil || len(s.partners.byIssuer) > 1000 {
-			s.partners.byIssuer = map[string]knownIssuer{}
-		}
-		s.partners.byIssuer[in.Issuer] = knownIssuer{p, s.Clock().Add(partnerHolds)}
-		s.partners.Unlock()
+	p, err := s.provider(ctx, in.Issuer, s.secure)
+	if err != nil {
+		return nil, nil, err
 	}
 	return p, &oauth2.Config{
 		ClientID:    in.Client,
@@ -227,6 +199,42 @@ func (s *server) relying(ctx context.Context, in *service.PartnerSignIn) (*oidc.
 		RedirectURL: s.publicURL(requestOf(ctx)) + "/api/v1/door/back",
 		Scopes:      []string{oidc.ScopeOpenID, "email"},
 	}, nil
+}
+
+// provider returns what a sign-in says of itself, which is kept for some minutes. secure says why an address of its is not taken.
+func (s *server) provider(ctx context.Context, issuer string, secure func(what, address string) error) (*oidc.Provider, error) {
+	s.partners.Lock()
+	known, ok := s.partners.byIssuer[issuer]
+	s.partners.Unlock()
+	if ok && s.Clock().Before(known.until) {
+		return known.Provider, nil
+	}
+	if err := secure("the issuer", issuer); err != nil {
+		return nil, err
+	}
+	// The provider keeps this context for the keys it asks for later.
+	p, err := oidc.NewProvider(context.WithoutCancel(ctx), issuer)
+	if err != nil {
+		return nil, err
+	}
+	var said struct {
+		Authorize string `json:"authorization_endpoint"`
+		Token     string `json:"token_endpoint"`
+		Keys      string `json:"jwks_uri"`
+	}
+	if err := p.Claims(&said); err != nil {
+		return nil, err
+	}
+	if err := errors.Join(secure("authorization_endpoint", said.Authorize), secure("token_endpoint", said.Token), secure("jwks_uri", said.Keys)); err != nil {
+		return nil, err
+	}
+	s.partners.Lock()
+	if s.partners.byIssuer == nil || len(s.partners.byIssuer) > 1000 {
+		s.partners.byIssuer = map[string]knownIssuer{}
+	}
+	s.partners.byIssuer[issuer] = knownIssuer{p, s.Clock().Add(partnerHolds)}
+	s.partners.Unlock()
+	return p, nil
 }
 
 // secure is an error for an address that is not https, outside a demo.

@@ -117,6 +117,10 @@ func (s *server) guard(next http.Handler) http.Handler {
 			}
 			ctx = context.WithValue(ctx, whoKey, who)
 			noteWho(r, who.Name)
+			if s.stale(ctx, r, op, who, cookie) {
+				writeProblem(w, problemFresh.with(fmt.Sprintf("this weighs heavily, and you signed in more than %d minutes ago: %s", int(s.Fresh.Minutes()), proveHow(who, cookie))))
+				return
+			}
 			if ctx, err = s.inDraft(ctx, r, op, who); err != nil {
 				s.failed(w, r, err)
 				return
@@ -129,6 +133,33 @@ func (s *server) guard(next http.Handler) http.Handler {
 		ctx = context.WithValue(ctx, requestKey, r)
 		next.ServeHTTP(w, r.WithContext(ctx))
 	})
+}
+
+// stale reports whether a request weighs so heavily that whoever sends it has to prove once more that it is they. A token of a service is
+// nobody's who could.
+func (s *server) stale(ctx context.Context, r *http.Request, op *operations.Operation, who service.Who, cookie bool) bool {
+	if s.Fresh <= 0 || who.OfService() {
+		return false
+	}
+	where, _ := url.PathUnescape(chi.URLParam(r, "where"))
+	if !op.NeedsFresh(where, r.URL.Query().Get("preview") == "true", r.Header.Get(draftHeader) != "") {
+		return false
+	}
+	at := who.Made
+	if cookie {
+		at = time.UnixMilli(max(s.sessions.GetInt64(ctx, "began"), s.sessions.GetInt64(ctx, "proved")))
+	}
+	return s.Clock().Sub(at) > s.Fresh
+}
+
+func proveHow(who service.Who, cookie bool) string {
+	switch {
+	case who.Guest != "":
+		return "sign in with a new code, then do it again"
+	case cookie:
+		return "give your password, or use your passkey"
+	}
+	return "sign in again with wexillum login, then repeat the command"
 }
 
 // state returns what questions are asked of: as the draft that a request is in would

@@ -29,6 +29,8 @@ var (
 	problemSignIn    = problemType{"sign-in", 401, "Sign in first"}
 	problemDenied    = problemType{"denied", 401, "Name or password is wrong"}
 	problemCode      = problemType{"one-time-code", 401, "A one-time code is asked for"}
+	problemPasskey   = problemType{"passkey", 401, "A passkey is asked for"}
+	problemFresh     = problemType{"fresh-sign-in", 403, "Prove once more that it is you"}
 	problemFactor    = problemType{"second-factor", 403, "Set up a second factor first"}
 	problemForbidden = problemType{"forbidden", 403, "This is not for your role"}
 	problemCSRF      = problemType{"csrf", 403, "The request did not come from the console"}
@@ -41,6 +43,7 @@ var (
 	problemLarge     = problemType{"too-large", 413, "The request is too large"}
 	problemMedia     = problemType{"media-type", 415, "This kind of content is not taken"}
 	problemOften     = problemType{"too-often", 429, "Too many tries"}
+	problemHouse     = problemType{"house-sign-in", 503, "The organisation's own sign-in does not answer"}
 	problemInternal  = problemType{"internal", 500, "Something went wrong on our side"}
 	problemAway      = problemType{"away", 503, "The database cannot be reached"}
 	problemReadOnly  = problemType{"read-only", 503, "The database takes no changes"}
@@ -111,6 +114,8 @@ func problemOf(err error) contract.Problem {
 		return p
 	case errors.Is(err, service.ErrTooMany):
 		return problemOften.with("wait and try again")
+	case errors.Is(err, service.ErrPasskey):
+		return problemPasskey.with("your role has to have a second factor, and yours is a passkey: sign in with it in the console, or set up one-time codes there, too")
 	case errors.Is(err, service.ErrFactor):
 		return problemCode.with("the password is right; send a one-time code, or a recovery code, as code")
 	case errors.Is(err, service.ErrDenied):

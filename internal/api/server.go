@@ -50,6 +50,7 @@ type Options struct {
 	Clock         func() time.Time
 	Closing       <-chan struct{} // closed when the service stops: streams end then
 	Idle          time.Duration   // after how long without activity a session ends; 0: two hours
+	Fresh         time.Duration   // after how long since signing in the gravest acts ask for it anew; 0: never
 	BodyTime      time.Duration   // how long a body may take to come, besides files and lists; 0: 30 seconds
 
 	PublishStatement bool               // what our side admits is published, signed

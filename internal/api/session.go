@@ -26,8 +26,15 @@ func (s *server) session(ctx context.Context, who service.Who) contract.Session 
 	if lacks, err := s.Service.LacksFactor(ctx, who); err == nil && lacks {
 		first = &lacks
 	}
+	var house *bool
+	if who.Guest == "" && who.Token == "" {
+		if h, err := s.Service.OfHouse(ctx, who.Name); err == nil && h {
+			house = &h
+		}
+	}
 	return contract.Session{
 		SetUpFactor:  first,
+		House:        house,
 		Name:         who.Name,
 		Role:         contract.SessionRole(who.Role),
 		Person:       some(who.Person),

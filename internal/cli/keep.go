@@ -255,7 +255,7 @@ func (a *app) printRule(x *contract.Rule) {
 
 func (a *app) account() *cobra.Command {
 	c := &cobra.Command{Use: "account", Short: "Accounts that can sign in to administer"}
-	c.AddCommand(a.factor())
+	c.AddCommand(a.factor(), a.passkey(), a.house())
 	c.AddCommand(&cobra.Command{Use: "list", Short: "All accounts", Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error {
 		r, err := a.remote()
 		if err != nil {

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"os"
 	"sort"
+	"strconv"
 	"strings"
 
 	"github.com/go-sql-driver/mysql"
@@ -52,7 +53,16 @@ var Options = []Option{
 	{"smtp_password", "", "password at the mail server", anything},
 	{"mail_from", "", "from whom mail comes, as Guests <guests@ours.example>", anything},
 	{"mail_policy", "", "address and port of this machine at which mail servers ask before mail goes on, as 127.0.0.1:8477; nowhere without one", listenOr},
+	{"fresh_minutes", "15", "minutes after signing in within which the gravest acts ask for no new proof: publishing, accounts, keys, brakes, signing off; 0 asks never", minutes},
 	{"follow_ms", "200", "milliseconds between two looks at what other services changed", number},
+}
+
+// minutes takes 0 to a day.
+func minutes(s string) string {
+	if n, err := strconv.Atoi(s); err != nil || n < 0 || n > 1440 {
+		return "write a number from 0 to 1440"
+	}
+	return ""
 }
 
 // listenOr is listen for what may be left out.

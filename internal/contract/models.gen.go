@@ -5689,6 +5689,60 @@ type HoldingEnd struct {
 	Why *Why `json:"why,omitempty"`
 }
 
+// House defines model for House.
+type House struct {
+	// Back Where it leads back to, which is to be entered there (redirect URI)
+	Back string  `json:"back"`
+	By   *string `json:"by,omitempty"`
+
+	// Claim What of a token names roles; groups where it is left out
+	Claim *string `json:"claim,omitempty"`
+
+	// Client As whom we are known there (client_id)
+	Client *string `json:"client,omitempty"`
+
+	// Issuer Its address, as https://id.house.example
+	Issuer *string `json:"issuer,omitempty"`
+
+	// Key Where our secret there is, as file:PATH or env:NAME; without one we are a public client
+	Key *string `json:"key,omitempty"`
+
+	// Known How many accounts it vouches for
+	Known *int    `json:"known,omitempty"`
+	Made  *string `json:"made,omitempty"`
+	On    bool    `json:"on"`
+
+	// Roles The role here for each value of the claim: administrator, keeper, auditor or member; of several the mightiest counts
+	Roles *map[string]string `json:"roles,omitempty"`
+
+	// Trusted The second factor is that sign-in's own business; without it, roles that have to have one come in only where the token says that it was asked (amr)
+	Trusted *bool `json:"trusted,omitempty"`
+}
+
+// HouseSet defines model for HouseSet.
+type HouseSet struct {
+	// Claim What of a token names roles; groups where it is left out
+	Claim *string `json:"claim,omitempty"`
+
+	// Client As whom we are known there (client_id)
+	Client string `json:"client"`
+
+	// Issuer Its address, as https://id.house.example
+	Issuer string `json:"issuer"`
+
+	// Key Where our secret there is, as file:PATH or env:NAME; without one we are a public client
+	Key *string `json:"key,omitempty"`
+
+	// Roles The role here for each value of the claim: administrator, keeper, auditor or member; of several the mightiest counts
+	Roles map[string]string `json:"roles"`
+
+	// Trusted The second factor is that sign-in's own business; without it, roles that have to have one come in only where the token says that it was asked (amr)
+	Trusted *bool `json:"trusted,omitempty"`
+
+	// Why The reason that the journal keeps
+	Why *Why `json:"why,omitempty"`
+}
+
 // Impact defines model for Impact.
 type Impact struct {
 	Actions []MovesBy `json:"actions"`
@@ -6544,6 +6598,19 @@ type PartnerCounts struct {
 // PartnerPatch The fields of Partner that are to be otherwise, and why; null takes one away, and what is not named stays (RFC 7396)
 type PartnerPatch map[string]interface{}
 
+// Passkey defines model for Passkey.
+type Passkey struct {
+	Id   string `json:"id"`
+	Made string `json:"made"`
+	Name string `json:"name"`
+
+	// Until It counts until then, of guests; signing in by a mailed code lets it count for longer
+	Until *string `json:"until,omitempty"`
+
+	// Used When it was used last
+	Used *string `json:"used,omitempty"`
+}
+
 // Pattern defines model for Pattern.
 type Pattern struct {
 	// Each Everyone from outside gets a private folder
@@ -7368,8 +7435,11 @@ type ServiceState struct {
 // Session defines model for Session.
 type Session struct {
 	// Csrf Goes into X-CSRF-Token of every request that changes something
-	Csrf         string      `json:"csrf"`
-	Demo         bool        `json:"demo"`
+	Csrf string `json:"csrf"`
+	Demo bool   `json:"demo"`
+
+	// House The organisation's own sign-in vouches for them: they have no password here
+	House        *bool       `json:"house,omitempty"`
 	Name         string      `json:"name"`
 	Organisation string      `json:"organisation"`
 	Person       *string     `json:"person,omitempty"`
@@ -8321,6 +8391,14 @@ type EndAbsenceParams struct {
 	Why *WhyParam `form:"why,omitempty" json:"why,omitempty"`
 }
 
+// FinishPasskeyJSONBody defines parameters for FinishPasskey.
+type FinishPasskeyJSONBody struct {
+	Credential map[string]interface{} `json:"credential"`
+
+	// Name What one calls it, as the device that holds it
+	Name string `json:"name"`
+}
+
 // SetOwnPasswordJSONBody defines parameters for SetOwnPassword.
 type SetOwnPasswordJSONBody struct {
 	New string `json:"new"`
@@ -8578,6 +8656,26 @@ type DoorBackParams struct {
 	Code  *string `form:"code,omitempty" json:"code,omitempty"`
 	State *string `form:"state,omitempty" json:"state,omitempty"`
 	Error *string `form:"error,omitempty" json:"error,omitempty"`
+}
+
+// HouseBeginJSONBody defines parameters for HouseBegin.
+type HouseBeginJSONBody struct {
+	// Again It is to be proved anew
+	Again *bool `json:"again,omitempty"`
+}
+
+// HouseBackParams defines parameters for HouseBack.
+type HouseBackParams struct {
+	Code  *string `form:"code,omitempty" json:"code,omitempty"`
+	State *string `form:"state,omitempty" json:"state,omitempty"`
+	Iss   *string `form:"iss,omitempty" json:"iss,omitempty"`
+	Error *string `form:"error,omitempty" json:"error,omitempty"`
+}
+
+// ProvePasskeyJSONBody defines parameters for ProvePasskey.
+type ProvePasskeyJSONBody struct {
+	Credential map[string]interface{} `json:"credential"`
+	Language   *string                `json:"language,omitempty"`
 }
 
 // DraftsParams defines parameters for Drafts.
@@ -9095,6 +9193,17 @@ type ReachedBetweenParams struct {
 type EndHoldingParams struct {
 	// Preview Say what would become of it and do nothing
 	Preview *bool `form:"preview,omitempty" json:"preview,omitempty"`
+}
+
+// EndHouseParams defines parameters for EndHouse.
+type EndHouseParams struct {
+	// Why The reason that the journal keeps
+	Why *WhyParam `form:"why,omitempty" json:"why,omitempty"`
+}
+
+// TestHouseJSONBody defines parameters for TestHouse.
+type TestHouseJSONBody struct {
+	Issuer string `json:"issuer"`
 }
 
 // InviteParams defines parameters for Invite.
@@ -9619,6 +9728,13 @@ type MakeServiceTokenJSONBody struct {
 // MakeServiceTokenJSONBodyPurpose defines parameters for MakeServiceToken.
 type MakeServiceTokenJSONBodyPurpose string
 
+// ProveAgainJSONBody defines parameters for ProveAgain.
+type ProveAgainJSONBody struct {
+	// Code A one-time code or a recovery code
+	Code     *string `json:"code,omitempty"`
+	Password string  `json:"password"`
+}
+
 // ChangeSettingsParams defines parameters for ChangeSettings.
 type ChangeSettingsParams struct {
 	// IfMatch ETag of the state that the change was made from
@@ -9800,6 +9916,9 @@ type DiffersParams struct {
 // SetAbsenceJSONRequestBody defines body for SetAbsence for application/json ContentType.
 type SetAbsenceJSONRequestBody = AbsenceSet
 
+// FinishPasskeyJSONRequestBody defines body for FinishPasskey for application/json ContentType.
+type FinishPasskeyJSONRequestBody FinishPasskeyJSONBody
+
 // SetOwnPasswordJSONRequestBody defines body for SetOwnPassword for application/json ContentType.
 type SetOwnPasswordJSONRequestBody SetOwnPasswordJSONBody
 
@@ -9860,11 +9979,17 @@ type DoorBundlesJSONRequestBody = BundleAsk
 // DoorCodeJSONRequestBody defines body for DoorCode for application/json ContentType.
 type DoorCodeJSONRequestBody = DoorAsk
 
+// HouseBeginJSONRequestBody defines body for HouseBegin for application/json ContentType.
+type HouseBeginJSONRequestBody HouseBeginJSONBody
+
 // DoorOpenJSONRequestBody defines body for DoorOpen for application/json ContentType.
 type DoorOpenJSONRequestBody = DoorKey
 
 // DoorPartnerJSONRequestBody defines body for DoorPartner for application/json ContentType.
 type DoorPartnerJSONRequestBody = DoorAsk
+
+// ProvePasskeyJSONRequestBody defines body for ProvePasskey for application/json ContentType.
+type ProvePasskeyJSONRequestBody ProvePasskeyJSONBody
 
 // DoorProveJSONRequestBody defines body for DoorProve for application/json ContentType.
 type DoorProveJSONRequestBody = DoorProof
@@ -9970,6 +10095,12 @@ type MergeGuestsJSONRequestBody = GuestMerge
 
 // EndHoldingJSONRequestBody defines body for EndHolding for application/json ContentType.
 type EndHoldingJSONRequestBody = HoldingEnd
+
+// SetHouseJSONRequestBody defines body for SetHouse for application/json ContentType.
+type SetHouseJSONRequestBody = HouseSet
+
+// TestHouseJSONRequestBody defines body for TestHouse for application/json ContentType.
+type TestHouseJSONRequestBody TestHouseJSONBody
 
 // InviteJSONRequestBody defines body for Invite for application/json ContentType.
 type InviteJSONRequestBody = Invitation
@@ -10078,6 +10209,9 @@ type MakeServiceTokenJSONRequestBody MakeServiceTokenJSONBody
 
 // SignInJSONRequestBody defines body for SignIn for application/json ContentType.
 type SignInJSONRequestBody = Credentials
+
+// ProveAgainJSONRequestBody defines body for ProveAgain for application/json ContentType.
+type ProveAgainJSONRequestBody ProveAgainJSONBody
 
 // ChangeSettingsApplicationMergePatchPlusJSONRequestBody defines body for ChangeSettings for application/merge-patch+json ContentType.
 type ChangeSettingsApplicationMergePatchPlusJSONRequestBody = SettingsPatch

@@ -168,6 +168,7 @@ func (a *app) run(ctx context.Context, cfg config.Config, log *slog.Logger, arou
 		return usage(errors.New("mail_from is needed where smtp is set: say from whom mail comes, as Guests <guests@ours.example>"))
 	}
 	closing := make(chan struct{})
+	fresh, _ := strconv.Atoi(cfg["fresh_minutes"].Value)
 	handler, err := api.New(
 		api.Options{
 			Closing:          closing,
@@ -180,6 +181,7 @@ func (a *app) run(ctx context.Context, cfg config.Config, log *slog.Logger, arou
 			Demo:             around.demo,
 			PublishStatement: cfg["publish_statement"].Value == "yes",
 			Fetcher:          fetcher,
+			Fresh:            time.Duration(fresh) * time.Minute,
 		},
 	)
 	if err != nil {

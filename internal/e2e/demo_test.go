@@ -196,7 +196,7 @@ func TestServe(t *testing.T) {
 	}
 	out, err := run([]string{"WEXILLUM_LOG_LEVEL=error"}, "", "serve", "--config", file, "--listen", "127.0.0.1:0", "--print-config", "-o", "csv")
 	check(t, err)
-	want := "setting,value,from\r\nlisten,127.0.0.1:0,flag --listen\r\ndatabase,u:…@tcp(127.0.0.1:3306)/w,file " + file + "\r\npublic_url,,default\r\nsecure_cookies,auto,default\r\nlog_level,error,environment WEXILLUM_LOG_LEVEL\r\npublish_statement,no,default\r\nstatement_minutes,60,default\r\nstatement_hosts,public,default\r\nsmtp,,default\r\nsmtp_tls,required,default\r\nsmtp_user,,default\r\nsmtp_password,,default\r\nmail_from,,default\r\nmail_policy,,default\r\nfollow_ms,200,default\r\n"
+	want := "setting,value,from\r\nlisten,127.0.0.1:0,flag --listen\r\ndatabase,u:…@tcp(127.0.0.1:3306)/w,file " + file + "\r\npublic_url,,default\r\nsecure_cookies,auto,default\r\nlog_level,error,environment WEXILLUM_LOG_LEVEL\r\npublish_statement,no,default\r\nstatement_minutes,60,default\r\nstatement_hosts,public,default\r\nsmtp,,default\r\nsmtp_tls,required,default\r\nsmtp_user,,default\r\nsmtp_password,,default\r\nmail_from,,default\r\nmail_policy,,default\r\nfresh_minutes,15,default\r\nfollow_ms,200,default\r\n"
 	if out != want {
 		t.Errorf("got\n%q\nwant\n%q", out, want)
 	}
@@ -212,7 +212,7 @@ func TestServe(t *testing.T) {
 	if out, err := run([]string{"WEXILLUM_DATABASE=" + dsn}, "a-long-password-1\n", "account", "first", "mate"); err == nil || !strings.Contains(out, "there are accounts already") {
 		t.Errorf("%v %s", err, out)
 	}
-	if out, err := run(nil, "", "schema", "show", "--database", dsn); err != nil || !strings.Contains(out, "version 17") {
+	if out, err := run(nil, "", "schema", "show", "--database", dsn); err != nil || !strings.Contains(out, "version 18") {
 		t.Errorf("%v %s", err, out)
 	}
 	if out, err := run(nil, "", "schema", "down", "--database", dsn); err == nil || !strings.Contains(out, "add --yes") {
@@ -224,7 +224,7 @@ func TestServe(t *testing.T) {
 	if out, err := run(nil, "", "schema", "down", "--database", dsn, "--to", "5", "--yes"); err != nil || !strings.Contains(out, "version 5") {
 		t.Errorf("%v %s", err, out)
 	}
-	if out, err := run(nil, "", "schema", "up", "--database", dsn); err != nil || !strings.Contains(out, "version 17") {
+	if out, err := run(nil, "", "schema", "up", "--database", dsn); err != nil || !strings.Contains(out, "version 18") {
 		t.Errorf("%v %s", err, out)
 	}
 	big := dsnOf(t)

@@ -118,6 +118,7 @@ func startSecure(t *testing.T) *running {
 var (
 	secure   bool
 	bodyTime time.Duration
+	freshFor time.Duration
 )
 
 // startServiceWith runs a service whose sessions end after a time without activity.
@@ -133,7 +134,11 @@ func startServiceWith(t *testing.T, dsn string, clock func() time.Time, idle tim
 	if fill != nil {
 		check(t, fill(ctx, svc))
 	}
-	h, err := api.New(api.Options{Service: svc, Store: st, Console: console.Files(), Log: log, Demo: true, PublishStatement: true, Fetcher: fetcher, Clock: clock, Idle: idle, SecureCookies: secure, BodyTime: bodyTime})
+	fresh := 15 * time.Minute
+	if clock != nil { // tests of months do not sign in anew each time
+		fresh = freshFor
+	}
+	h, err := api.New(api.Options{Fresh: fresh, Service: svc, Store: st, Console: console.Files(), Log: log, Demo: true, PublishStatement: true, Fetcher: fetcher, Clock: clock, Idle: idle, SecureCookies: secure, BodyTime: bodyTime})
 	check(t, err)
 	srv := httptest.NewServer(h)
 	svc.SetAddress(srv.URL)

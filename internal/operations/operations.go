@@ -10,6 +10,7 @@
 //	x-shown-once     its answer holds what is shown once
 //	x-often          it is refused where it is called too often (429)
 //	x-before-factor  it may be called before a second factor that has to be is set up
+//	x-fresh          whoever calls it has proved a short while ago that it is they; what changes policy at once does so, too
 package operations
 
 import (
@@ -47,6 +48,8 @@ type Operation struct {
 	Often       bool
 	// BeforeFactor says that it is for those, too, who have to set up a second factor first.
 	BeforeFactor bool
+	// Fresh says that whoever calls it has to have proved a short while ago that it is they.
+	Fresh bool
 }
 
 // Key names an operation as METHOD pattern.
@@ -57,6 +60,12 @@ func (o *Operation) Open() bool { return o.Has(Anybody) }
 
 // Has reports whether a role may call it.
 func (o *Operation) Has(role string) bool { return slices.Contains(o.Roles, role) }
+
+// NeedsFresh reports whether one request has to come from somebody who proved a short while ago that it is they: what is marked so, and
+// what publishes policy. where and preview are as for InDraft; in says that it is within a draft.
+func (o *Operation) NeedsFresh(where string, preview, in bool) bool {
+	return o.Fresh || !in && o.InDraft(where, preview) == Policy
+}
 
 // InDraft says how one request of this operation stands to drafts. where is its parameter of that
 // name, preview whether it asks for a preview alone.

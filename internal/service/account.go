@@ -44,10 +44,11 @@ type Who struct {
 	Name   string
 	Role   Role
 	Person string
-	Token  string  // id of the token, empty for a session
-	Guest  string  // the address of a guest
-	Since  uint64  // the journal entry of signing in, in a session
-	Stands *Stands // for whom they decide; nil for themselves alone
+	Token  string    // id of the token, empty for a session
+	Guest  string    // the address of a guest
+	Since  uint64    // the journal entry of signing in, in a session
+	Stands *Stands   // for whom they decide; nil for themselves alone
+	Made   time.Time // of the token, when it was made; zero in a session
 }
 
 // Stands is for whom somebody decides who are away.
@@ -161,6 +162,19 @@ func (s *Service) SignInCode(ctx context.Context, name, password, code, way, fro
 		}
 		if f != nil && f.Confirmed != 0 {
 			return Who{}, ErrFactor
+		}
+	}
+	if in && s.State().factorRequired(Role(a.Role)) { // a password is not enough, and a passkey may be what they have besides
+		f, err := s.store.Factor(ctx, a.Name)
+		if err != nil {
+			return Who{}, err
+		}
+		keys, err := s.store.Passkeys(ctx, a.Name)
+		if err != nil {
+			return Who{}, err
+		}
+		if (f == nil || f.Confirmed == 0) && len(keys) > 0 {
+			return Who{}, ErrPasskey
 		}
 	}
 	who := Who{Name: a.Name, Role: Role(a.Role), Person: a.Person}
@@ -312,6 +326,7 @@ func goodPassword(field, password string, known ...string) error {
 type Account struct {
 	Name, Role, Person string
 	Disabled           bool
+	House              bool // the organisation's own sign-in vouches for them
 }
 
 // Accounts lists all accounts.
@@ -319,7 +334,7 @@ func (s *Service) Accounts(ctx context.Context) ([]Account, error) {
 	as, err := s.store.Accounts(ctx)
 	out := make([]Account, 0, len(as))
 	for _, a := range as {
-		out = append(out, Account{a.Name, a.Role, a.Person, a.Disabled})
+		out = append(out, Account{a.Name, a.Role, a.Person, a.Disabled, a.Subject != ""})
 	}
 	return out, err
 }
@@ -403,13 +418,19 @@ func (s *Service) putAccount(
 				return fmt.Errorf("%w: %q is the last administrator", ErrConflict, name)
 			}
 		}
+		if old.Subject != "" && (hash != "" || a.Role != old.Role || a.Person != old.Person) {
+			return fmt.Errorf("%w: %s signs in with the organisation's own sign-in, which says who they are and what their role is; it can be disabled here", ErrConflict, name)
+		}
 		if hash != "" {
 			a.Password = hash
 			if _, err := t.EndFactor(name, "gone with the old password, which had sealed it"); err != nil {
 				return err
 			}
+			if _, err := t.EndPasskeys(name, "", "gone with the old password"); err != nil {
+				return err
+			}
 		}
-		out = Account{Name: a.Name, Role: a.Role, Person: a.Person, Disabled: a.Disabled}
+		out = Account{Name: a.Name, Role: a.Role, Person: a.Person, Disabled: a.Disabled, House: a.Subject != ""}
 		return t.PutAccount(a, hash != "" || a.Disabled)
 	})
 	return out, err
@@ -545,7 +566,7 @@ func (s *Service) findBearer(ctx context.Context, sum [32]byte) (bearer, error) 
 	if err != nil {
 		return bearer{}, err
 	}
-	who := Who{Name: a.Name, Role: Role(a.Role), Person: a.Person, Token: t.ID}
+	who := Who{Name: a.Name, Role: Role(a.Role), Person: a.Person, Token: t.ID, Made: t.Made}
 	if t.Purpose != purposeClient {
 		who = Who{Name: "token:" + t.Name, Role: Role(t.Purpose), Token: t.ID}
 	}

@@ -391,6 +391,11 @@ func (s *Service) SeenGuest(ctx context.Context, a addr.Address, language, way, 
 				return err
 			}
 		}
+		if way != WayPasskey {
+			if err := s.keepPasskeys(t, g, s.Now()); err != nil {
+				return err
+			}
+		}
 		since, err = signedIn(t, a.String(), way, from, true)
 		return err
 	})

@@ -148,7 +148,11 @@ func (s *Service) LacksFactor(ctx context.Context, who Who) (bool, error) {
 	}
 	if f == nil || f.Confirmed == 0 {
 		s.factored.Delete(who.Name)
-		return true, nil
+		if keys, err := s.store.Passkeys(ctx, who.Name); err != nil || len(keys) > 0 {
+			return false, err
+		}
+		a, err := s.store.Account(ctx, who.Name)
+		return err == nil && a.Subject == "", err // of others their own sign-in asked for it
 	}
 	s.factored.Store(who.Name, true)
 	return false, nil
@@ -281,7 +285,11 @@ func (s *Service) ResetFactor(ctx context.Context, who, name, why string) error 
 		if err != nil {
 			return err
 		}
-		if !ok {
+		n, err := t.EndPasskeys(name, "", "reset")
+		if err != nil {
+			return err
+		}
+		if !ok && n == 0 {
 			return fmt.Errorf("%w: %s has no second factor", ErrConflict, name)
 		}
 		return t.EndAll(name)

@@ -21,14 +21,15 @@ func Etag(doc []byte) string {
 
 // Account is who may sign in to administer.
 type Account struct {
-	Name, Role, Person, Password string // Password is an encoded hash
+	Name, Role, Person, Password string // Password is an encoded hash; empty where the organisation's own sign-in vouches for them
 	Disabled                     bool
+	Subject                      string // a digest of who that sign-in says they are; empty for an account with a password
 }
 
-const accountColumns = "name, role, person, password, disabled"
+const accountColumns = "name, role, person, password, disabled, COALESCE(subject, '')"
 
 func scanAccount(r scanner) (a Account, err error) {
-	err = r.Scan(&a.Name, &a.Role, &a.Person, &a.Password, &a.Disabled)
+	err = r.Scan(&a.Name, &a.Role, &a.Person, &a.Password, &a.Disabled, &a.Subject)
 	if errors.Is(err, sql.ErrNoRows) {
 		err = ErrNone
 	}
@@ -60,9 +61,14 @@ func (t *Tx) Account(name string) (Account, error) {
 	return scanAccount(t.tx.QueryRowContext(t.ctx, "SELECT "+accountColumns+" FROM account WHERE name = ?", name))
 }
 
-// Administrators counts those who can sign in besides name.
+// AccountOf finds the account of whom the organisation's own sign-in says somebody to be; ErrNone where there is none.
+func (t *Tx) AccountOf(subject string) (Account, error) {
+	return scanAccount(t.tx.QueryRowContext(t.ctx, "SELECT "+accountColumns+" FROM account WHERE subject = ?", subject))
+}
+
+// Administrators counts those who can sign in with a password besides name.
 func (t *Tx) Administrators(but string) (n int, err error) {
-	err = t.tx.QueryRowContext(t.ctx, "SELECT COUNT(*) FROM account WHERE role = 'administrator' AND NOT disabled AND name <> ?", but).
+	err = t.tx.QueryRowContext(t.ctx, "SELECT COUNT(*) FROM account WHERE role = 'administrator' AND NOT disabled AND password <> '' AND name <> ?", but).
 		Scan(&n)
 	return
 }
@@ -89,12 +95,13 @@ func (t *Tx) PutAccount(a Account, endTokens bool) error {
 		}
 	}
 	return t.exec(
-		"INSERT INTO account ("+accountColumns+") VALUES (?,?,?,?,?) ON DUPLICATE KEY UPDATE role = VALUES(role), person = VALUES(person), password = VALUES(password), disabled = VALUES(disabled), version = version + 1",
+		"INSERT INTO account (name, role, person, password, disabled, subject) VALUES (?,?,?,?,?,NULLIF(?, '')) ON DUPLICATE KEY UPDATE role = VALUES(role), person = VALUES(person), password = VALUES(password), disabled = VALUES(disabled), version = version + 1",
 		a.Name,
 		a.Role,
 		a.Person,
 		a.Password,
 		a.Disabled,
+		a.Subject,
 	)
 }
 

@@ -124,7 +124,7 @@ func (t *Tx) Forget(address string) (pseudonym string, err error) {
 			return "", err
 		}
 	}
-	for _, q := range []string{"DELETE FROM outbox WHERE recipient = ?", "DELETE FROM outbox WHERE kind IN ('digest', 'arrived') AND INSTR(doc, JSON_QUOTE(?)) > 0", "DELETE FROM outbox WHERE kind = 'expectation' AND INSTR(LOWER(doc), ?) > 0", "UPDATE evidence_name SET salt = '', name = '' WHERE name = ?", "DELETE FROM noticed WHERE INSTR(LOWER(about), ?) > 0", "DELETE FROM door_key WHERE address = ?", "DELETE FROM door_code WHERE address = ?", "DELETE FROM door_asked WHERE who = ?", "DELETE FROM ended_sessions WHERE name = CONCAT('guest:', ?)"} {
+	for _, q := range []string{"DELETE FROM outbox WHERE recipient = ?", "DELETE FROM outbox WHERE kind IN ('digest', 'arrived') AND INSTR(doc, JSON_QUOTE(?)) > 0", "DELETE FROM outbox WHERE kind = 'expectation' AND INSTR(LOWER(doc), ?) > 0", "UPDATE evidence_name SET salt = '', name = '' WHERE name = ?", "DELETE FROM noticed WHERE INSTR(LOWER(about), ?) > 0", "DELETE FROM door_key WHERE address = ?", "DELETE FROM door_code WHERE address = ?", "DELETE FROM door_asked WHERE who = ?", "DELETE FROM ended_sessions WHERE name = CONCAT('guest:', ?)", "DELETE FROM passkey WHERE owner = CONCAT('guest:', ?)"} {
 		if err := t.exec(q, address); err != nil {
 			return "", err
 		}

@@ -217,6 +217,7 @@ var asked = map[int64]string{
 	15: "SELECT EXISTS (SELECT 1 FROM second_factor)",                                                                      // with what else people prove who they are
 	16: "SELECT EXISTS (SELECT 1 FROM told_event)",                                                                         // what partners told, each once
 	17: "SELECT EXISTS (SELECT 1 FROM sent_user)",                                                                          // whom of ours feeds keep at partners
+	18: "SELECT EXISTS (SELECT 1 FROM passkey) OR EXISTS (SELECT 1 FROM account WHERE subject IS NOT NULL)",                // passkeys, and whom the organisation's own sign-in vouches for
 }
 
 // passing are the versions that hold nothing which has to be kept: sessions, codes, what is

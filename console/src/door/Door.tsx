@@ -4,6 +4,7 @@ import { Button, Form } from 'react-bootstrap'
 import { useLocation, useSearchParams } from 'react-router'
 import { call, Failure, remember, type DoorInvitation, type DoorStep, type Session } from '../api'
 import { Mark } from '../parts/bits'
+import { canPasskey, provePasskey } from '../session/passkey'
 import { Bundles } from './Bundles'
 import { languageOf, words, type Language } from './words'
 
@@ -155,6 +156,20 @@ export function Door({ done }: { done: (s: Session) => void }) {
         {!byLink && !sent && (
           <Button variant="link" className="sill-aside" disabled={busy || !address.includes('@')} onClick={() => void partner()}>
             {t.partner}
+          </Button>
+        )}
+        {!byLink && !sent && !join && canPasskey() && (
+          <Button
+            variant="link"
+            className="sill-aside"
+            disabled={busy}
+            onClick={() =>
+              void provePasskey(language)
+                .then(done)
+                .catch(() => setError(t.passkeyNot))
+            }
+          >
+            {t.passkey}
           </Button>
         )}
       </Form>

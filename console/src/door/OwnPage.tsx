@@ -3,6 +3,7 @@ import { useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
 import { call, type Own } from '../api'
 import { Waiting, Wrong } from '../parts/bits'
+import { OwnPasskeys } from './OwnPasskeys'
 import { Bundles } from './Bundles'
 import { Languages, Sill } from './Door'
 import { languageOf, words, type Language } from './words'
@@ -160,6 +161,7 @@ export function OwnPage({ out }: { out: () => void }) {
               </p>
             </section>
           )}
+          <OwnPasskeys language={l} />
           {x.may_leave && (
             <section aria-labelledby="own-leave">
               <h2 id="own-leave">{t.leave}</h2>

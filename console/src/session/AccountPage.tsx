@@ -4,6 +4,8 @@ import { Button, Form } from 'react-bootstrap'
 import { call, type Session } from '../api'
 import { AskDialog } from '../parts/AskDialog'
 import { Page, Wrong } from '../parts/bits'
+import { HouseSignIn } from './HouseSignIn'
+import { Passkeys } from './Passkeys'
 import { SecondFactor } from './SecondFactor'
 import { Sessions } from './Sessions'
 
@@ -25,6 +27,7 @@ export function AccountPage({ session, out }: { session: Session; out: () => voi
   const differ = again !== '' && again !== next
   return (
     <Page title="Your account" lead={`${session.name}, ${session.role}${session.person ? `; person ${session.person}` : ''}.`}>
+      {!session.house && (
       <section aria-labelledby="h-password" className="narrow">
         <h2 id="h-password">Your password</h2>
         <p className="quiet">Changing it signs you out everywhere else and ends all your tokens.</p>
@@ -56,7 +59,9 @@ export function AccountPage({ session, out }: { session: Session; out: () => voi
           </Button>
         </Form>
       </section>
-      <SecondFactor session={session} />
+      )}
+      {!session.house && <SecondFactor session={session} />}
+      <Passkeys />
       <section aria-labelledby="h-everywhere" className="narrow">
         <h2 id="h-everywhere">Everywhere you are signed in</h2>
         <Sessions />
@@ -70,6 +75,7 @@ export function AccountPage({ session, out }: { session: Session; out: () => voi
           </AskDialog>
         )}
       </section>
+      {(session.role === 'administrator' || session.role === 'auditor') && !session.set_up_factor && <HouseSignIn may={session.role === 'administrator'} />}
     </Page>
   )
 }

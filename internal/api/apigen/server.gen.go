@@ -40,6 +40,18 @@ type ServerInterface interface {
 	// EndAbsence Say that somebody is back
 	// (DELETE /api/v1/absences/{person})
 	EndAbsence(w http.ResponseWriter, r *http.Request, person string, params EndAbsenceParams)
+	// ListPasskeys One's own passkeys
+	// (GET /api/v1/account/passkeys)
+	ListPasskeys(w http.ResponseWriter, r *http.Request)
+	// BeginPasskey Begin to add a passkey of one's own
+	// (POST /api/v1/account/passkeys)
+	BeginPasskey(w http.ResponseWriter, r *http.Request)
+	// FinishPasskey Add the passkey that the browser answers with
+	// (POST /api/v1/account/passkeys/finish)
+	FinishPasskey(w http.ResponseWriter, r *http.Request)
+	// EndPasskey Take one of one's own passkeys away
+	// (DELETE /api/v1/account/passkeys/{id})
+	EndPasskey(w http.ResponseWriter, r *http.Request, id string)
 	// SetOwnPassword Change one's own password; every other session and every token of one's own ends
 	// (PUT /api/v1/account/password)
 	SetOwnPassword(w http.ResponseWriter, r *http.Request)
@@ -172,12 +184,27 @@ type ServerInterface interface {
 	// DoorCode Mail a one-time code; the answer is the same for addresses that nobody knows
 	// (POST /api/v1/door/code)
 	DoorCode(w http.ResponseWriter, r *http.Request)
+	// HouseDoor Whether people of ours sign in with the organisation's own sign-in
+	// (GET /api/v1/door/house)
+	HouseDoor(w http.ResponseWriter, r *http.Request)
+	// HouseBegin Begin to sign in with the organisation's own sign-in
+	// (POST /api/v1/door/house)
+	HouseBegin(w http.ResponseWriter, r *http.Request)
+	// HouseBack Where the organisation's own sign-in leads back to
+	// (GET /api/v1/door/house/back)
+	HouseBack(w http.ResponseWriter, r *http.Request, params HouseBackParams)
 	// DoorOpen What the link of an invitation is about; it is not spent
 	// (POST /api/v1/door/open)
 	DoorOpen(w http.ResponseWriter, r *http.Request)
 	// DoorPartner Sign in with the partner's own sign-in (OpenID Connect)
 	// (POST /api/v1/door/partner)
 	DoorPartner(w http.ResponseWriter, r *http.Request)
+	// AskPasskey Begin to sign in by a passkey
+	// (POST /api/v1/door/passkey)
+	AskPasskey(w http.ResponseWriter, r *http.Request)
+	// ProvePasskey Sign in by the passkey that the browser answers with, to the console or as a guest
+	// (POST /api/v1/door/passkey/proof)
+	ProvePasskey(w http.ResponseWriter, r *http.Request)
 	// DoorProve Sign in with a one-time code
 	// (POST /api/v1/door/prove)
 	DoorProve(w http.ResponseWriter, r *http.Request)
@@ -418,6 +445,18 @@ type ServerInterface interface {
 	// EndHolding End what somebody holds of a bundle, or take one resource out of it
 	// (POST /api/v1/holdings/end)
 	EndHolding(w http.ResponseWriter, r *http.Request, params EndHoldingParams)
+	// EndHouse Let nobody sign in by it any more; whoever did is signed out
+	// (DELETE /api/v1/house-sign-in)
+	EndHouse(w http.ResponseWriter, r *http.Request, params EndHouseParams)
+	// GetHouse How people of ours sign in with the organisation's own sign-in
+	// (GET /api/v1/house-sign-in)
+	GetHouse(w http.ResponseWriter, r *http.Request)
+	// SetHouse Let people of ours sign in with the organisation's own sign-in (OpenID Connect), with roles by what it says of them
+	// (PUT /api/v1/house-sign-in)
+	SetHouse(w http.ResponseWriter, r *http.Request)
+	// TestHouse Ask the organisation's own sign-in what it says of itself
+	// (POST /api/v1/house-sign-in/test)
+	TestHouse(w http.ResponseWriter, r *http.Request)
 	// Invite Invite a list of addresses; each gets an outcome of its own
 	// (POST /api/v1/invitations)
 	Invite(w http.ResponseWriter, r *http.Request, params InviteParams)
@@ -673,6 +712,9 @@ type ServerInterface interface {
 	// SignIn Sign in to the console
 	// (POST /api/v1/session)
 	SignIn(w http.ResponseWriter, r *http.Request)
+	// ProveAgain Prove once more that it is oneself, which the gravest acts ask for
+	// (POST /api/v1/session/again)
+	ProveAgain(w http.ResponseWriter, r *http.Request)
 	// EndOwnSessions Sign out everywhere; every session and every token of one's own is over for good
 	// (DELETE /api/v1/sessions)
 	EndOwnSessions(w http.ResponseWriter, r *http.Request)
@@ -948,6 +990,74 @@ func (siw *ServerInterfaceWrapper) EndAbsence(w http.ResponseWriter, r *http.Req
 
 	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		siw.Handler.EndAbsence(w, r, person, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// ListPasskeys operation middleware
+func (siw *ServerInterfaceWrapper) ListPasskeys(w http.ResponseWriter, r *http.Request) {
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.ListPasskeys(w, r)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// BeginPasskey operation middleware
+func (siw *ServerInterfaceWrapper) BeginPasskey(w http.ResponseWriter, r *http.Request) {
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.BeginPasskey(w, r)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// FinishPasskey operation middleware
+func (siw *ServerInterfaceWrapper) FinishPasskey(w http.ResponseWriter, r *http.Request) {
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.FinishPasskey(w, r)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// EndPasskey operation middleware
+func (siw *ServerInterfaceWrapper) EndPasskey(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// ------------- Path parameter "id" -------------
+	var id string
+
+	err = runtime.BindStyledParameterWithOptions("simple", "id", chi.URLParam(r, "id"), &id, runtime.BindStyledParameterOptions{ParamLocation: runtime.ParamLocationPath, Explode: false, Required: true, Type: "string", Format: "", ValueIsUnescaped: r.URL.RawPath == ""})
+	if err != nil {
+		siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "id", Err: err})
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.EndPasskey(w, r, id)
 	}))
 
 	for _, middleware := range siw.HandlerMiddlewares {
@@ -2622,6 +2732,106 @@ func (siw *ServerInterfaceWrapper) DoorCode(w http.ResponseWriter, r *http.Reque
 	handler.ServeHTTP(w, r)
 }
 
+// HouseDoor operation middleware
+func (siw *ServerInterfaceWrapper) HouseDoor(w http.ResponseWriter, r *http.Request) {
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.HouseDoor(w, r)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// HouseBegin operation middleware
+func (siw *ServerInterfaceWrapper) HouseBegin(w http.ResponseWriter, r *http.Request) {
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.HouseBegin(w, r)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// HouseBack operation middleware
+func (siw *ServerInterfaceWrapper) HouseBack(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params HouseBackParams
+
+	// ------------- Optional query parameter "code" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "code", r.URL.Query(), &params.Code, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "code"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "code", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "state" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "state", r.URL.Query(), &params.State, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "state"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "state", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "iss" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "iss", r.URL.Query(), &params.Iss, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "iss"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "iss", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "error" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "error", r.URL.Query(), &params.Error, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "error"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "error", Err: err})
+		}
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.HouseBack(w, r, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
 // DoorOpen operation middleware
 func (siw *ServerInterfaceWrapper) DoorOpen(w http.ResponseWriter, r *http.Request) {
 
@@ -2641,6 +2851,34 @@ func (siw *ServerInterfaceWrapper) DoorPartner(w http.ResponseWriter, r *http.Re
 
 	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		siw.Handler.DoorPartner(w, r)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// AskPasskey operation middleware
+func (siw *ServerInterfaceWrapper) AskPasskey(w http.ResponseWriter, r *http.Request) {
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.AskPasskey(w, r)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// ProvePasskey operation middleware
+func (siw *ServerInterfaceWrapper) ProvePasskey(w http.ResponseWriter, r *http.Request) {
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.ProvePasskey(w, r)
 	}))
 
 	for _, middleware := range siw.HandlerMiddlewares {
@@ -5794,6 +6032,81 @@ func (siw *ServerInterfaceWrapper) EndHolding(w http.ResponseWriter, r *http.Req
 
 	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		siw.Handler.EndHolding(w, r, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// EndHouse operation middleware
+func (siw *ServerInterfaceWrapper) EndHouse(w http.ResponseWriter, r *http.Request) {
+
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params EndHouseParams
+
+	// ------------- Optional query parameter "why" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "why", r.URL.Query(), &params.Why, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "why"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "why", Err: err})
+		}
+		return
+	}
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.EndHouse(w, r, params)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// GetHouse operation middleware
+func (siw *ServerInterfaceWrapper) GetHouse(w http.ResponseWriter, r *http.Request) {
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.GetHouse(w, r)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// SetHouse operation middleware
+func (siw *ServerInterfaceWrapper) SetHouse(w http.ResponseWriter, r *http.Request) {
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.SetHouse(w, r)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// TestHouse operation middleware
+func (siw *ServerInterfaceWrapper) TestHouse(w http.ResponseWriter, r *http.Request) {
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.TestHouse(w, r)
 	}))
 
 	for _, middleware := range siw.HandlerMiddlewares {
@@ -9272,6 +9585,20 @@ func (siw *ServerInterfaceWrapper) SignIn(w http.ResponseWriter, r *http.Request
 	handler.ServeHTTP(w, r)
 }
 
+// ProveAgain operation middleware
+func (siw *ServerInterfaceWrapper) ProveAgain(w http.ResponseWriter, r *http.Request) {
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.ProveAgain(w, r)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
 // EndOwnSessions operation middleware
 func (siw *ServerInterfaceWrapper) EndOwnSessions(w http.ResponseWriter, r *http.Request) {
 
@@ -11306,6 +11633,48 @@ func HandlerWithOptions(si ServerInterface, options ChiServerOptions) http.Handl
 		r.Post(options.BaseURL+"/api/v1/door/partner", wrapper.DoorPartner)
 	})
 	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/api/v1/session/again", wrapper.ProveAgain)
+	})
+	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/api/v1/account/passkeys", wrapper.ListPasskeys)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/api/v1/account/passkeys", wrapper.BeginPasskey)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/api/v1/account/passkeys/finish", wrapper.FinishPasskey)
+	})
+	r.Group(func(r chi.Router) {
+		r.Delete(options.BaseURL+"/api/v1/account/passkeys/{id}", wrapper.EndPasskey)
+	})
+	r.Group(func(r chi.Router) {
+		r.Delete(options.BaseURL+"/api/v1/house-sign-in", wrapper.EndHouse)
+	})
+	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/api/v1/house-sign-in", wrapper.GetHouse)
+	})
+	r.Group(func(r chi.Router) {
+		r.Put(options.BaseURL+"/api/v1/house-sign-in", wrapper.SetHouse)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/api/v1/house-sign-in/test", wrapper.TestHouse)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/api/v1/door/passkey", wrapper.AskPasskey)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/api/v1/door/passkey/proof", wrapper.ProvePasskey)
+	})
+	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/api/v1/door/house", wrapper.HouseDoor)
+	})
+	r.Group(func(r chi.Router) {
+		r.Post(options.BaseURL+"/api/v1/door/house", wrapper.HouseBegin)
+	})
+	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/api/v1/door/house/back", wrapper.HouseBack)
+	})
+	r.Group(func(r chi.Router) {
 		r.Get(options.BaseURL+"/api/v1/door/back", wrapper.DoorBack)
 	})
 	r.Group(func(r chi.Router) {
@@ -11754,6 +12123,152 @@ type EndAbsencedefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response EndAbsencedefaultApplicationProblemPlusJSONResponse) VisitEndAbsenceResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListPasskeysRequestObject struct {
+}
+
+type ListPasskeysResponseObject interface {
+	VisitListPasskeysResponse(w http.ResponseWriter) error
+}
+
+type ListPasskeys200JSONResponse struct {
+	Passkeys []Passkey `json:"passkeys"`
+}
+
+func (response ListPasskeys200JSONResponse) VisitListPasskeysResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ListPasskeysdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ListPasskeysdefaultApplicationProblemPlusJSONResponse) VisitListPasskeysResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type BeginPasskeyRequestObject struct {
+}
+
+type BeginPasskeyResponseObject interface {
+	VisitBeginPasskeyResponse(w http.ResponseWriter) error
+}
+
+type BeginPasskey200JSONResponse struct {
+	Options map[string]interface{} `json:"options"`
+}
+
+func (response BeginPasskey200JSONResponse) VisitBeginPasskeyResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type BeginPasskeydefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response BeginPasskeydefaultApplicationProblemPlusJSONResponse) VisitBeginPasskeyResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type FinishPasskeyRequestObject struct {
+	Body *FinishPasskeyJSONRequestBody
+}
+
+type FinishPasskeyResponseObject interface {
+	VisitFinishPasskeyResponse(w http.ResponseWriter) error
+}
+
+type FinishPasskey204Response struct {
+}
+
+func (response FinishPasskey204Response) VisitFinishPasskeyResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type FinishPasskeydefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response FinishPasskeydefaultApplicationProblemPlusJSONResponse) VisitFinishPasskeyResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type EndPasskeyRequestObject struct {
+	Id string `json:"id"`
+}
+
+type EndPasskeyResponseObject interface {
+	VisitEndPasskeyResponse(w http.ResponseWriter) error
+}
+
+type EndPasskey204Response struct {
+}
+
+func (response EndPasskey204Response) VisitEndPasskeyResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type EndPasskeydefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response EndPasskeydefaultApplicationProblemPlusJSONResponse) VisitEndPasskeyResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -13550,6 +14065,130 @@ func (response DoorCodedefaultApplicationProblemPlusJSONResponse) VisitDoorCodeR
 	return err
 }
 
+type HouseDoorRequestObject struct {
+}
+
+type HouseDoorResponseObject interface {
+	VisitHouseDoorResponse(w http.ResponseWriter) error
+}
+
+type HouseDoor200JSONResponse struct {
+	// Name Of the organisation
+	Name *string `json:"name,omitempty"`
+	On   bool    `json:"on"`
+}
+
+func (response HouseDoor200JSONResponse) VisitHouseDoorResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type HouseDoordefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response HouseDoordefaultApplicationProblemPlusJSONResponse) VisitHouseDoorResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type HouseBeginRequestObject struct {
+	Body *HouseBeginJSONRequestBody
+}
+
+type HouseBeginResponseObject interface {
+	VisitHouseBeginResponse(w http.ResponseWriter) error
+}
+
+type HouseBegin200JSONResponse struct {
+	Go string `json:"go"`
+}
+
+func (response HouseBegin200JSONResponse) VisitHouseBeginResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type HouseBegindefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response HouseBegindefaultApplicationProblemPlusJSONResponse) VisitHouseBeginResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type HouseBackRequestObject struct {
+	Params HouseBackParams
+}
+
+type HouseBackResponseObject interface {
+	VisitHouseBackResponse(w http.ResponseWriter) error
+}
+
+type HouseBack302ResponseHeaders struct {
+	Location *string
+}
+
+type HouseBack302Response struct {
+	Headers HouseBack302ResponseHeaders
+}
+
+func (response HouseBack302Response) VisitHouseBackResponse(w http.ResponseWriter) error {
+	if response.Headers.Location != nil {
+		w.Header().Set("Location", fmt.Sprint(*response.Headers.Location))
+	}
+	w.WriteHeader(302)
+	return nil
+}
+
+type HouseBackdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response HouseBackdefaultApplicationProblemPlusJSONResponse) VisitHouseBackResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type DoorOpenRequestObject struct {
 	Body *DoorOpenJSONRequestBody
 }
@@ -13620,6 +14259,85 @@ type DoorPartnerdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response DoorPartnerdefaultApplicationProblemPlusJSONResponse) VisitDoorPartnerResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AskPasskeyRequestObject struct {
+}
+
+type AskPasskeyResponseObject interface {
+	VisitAskPasskeyResponse(w http.ResponseWriter) error
+}
+
+type AskPasskey200JSONResponse struct {
+	Options map[string]interface{} `json:"options"`
+}
+
+func (response AskPasskey200JSONResponse) VisitAskPasskeyResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type AskPasskeydefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response AskPasskeydefaultApplicationProblemPlusJSONResponse) VisitAskPasskeyResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ProvePasskeyRequestObject struct {
+	Body *ProvePasskeyJSONRequestBody
+}
+
+type ProvePasskeyResponseObject interface {
+	VisitProvePasskeyResponse(w http.ResponseWriter) error
+}
+
+type ProvePasskey200JSONResponse Session
+
+func (response ProvePasskey200JSONResponse) VisitProvePasskeyResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ProvePasskeydefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ProvePasskeydefaultApplicationProblemPlusJSONResponse) VisitProvePasskeyResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -17050,6 +17768,163 @@ type EndHoldingdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response EndHoldingdefaultApplicationProblemPlusJSONResponse) VisitEndHoldingResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type EndHouseRequestObject struct {
+	Params EndHouseParams
+}
+
+type EndHouseResponseObject interface {
+	VisitEndHouseResponse(w http.ResponseWriter) error
+}
+
+type EndHouse204Response struct {
+}
+
+func (response EndHouse204Response) VisitEndHouseResponse(w http.ResponseWriter) error {
+	w.WriteHeader(204)
+	return nil
+}
+
+type EndHousedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response EndHousedefaultApplicationProblemPlusJSONResponse) VisitEndHouseResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetHouseRequestObject struct {
+}
+
+type GetHouseResponseObject interface {
+	VisitGetHouseResponse(w http.ResponseWriter) error
+}
+
+type GetHouse200JSONResponse House
+
+func (response GetHouse200JSONResponse) VisitGetHouseResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type GetHousedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response GetHousedefaultApplicationProblemPlusJSONResponse) VisitGetHouseResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SetHouseRequestObject struct {
+	Body *SetHouseJSONRequestBody
+}
+
+type SetHouseResponseObject interface {
+	VisitSetHouseResponse(w http.ResponseWriter) error
+}
+
+type SetHouse200JSONResponse House
+
+func (response SetHouse200JSONResponse) VisitSetHouseResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type SetHousedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response SetHousedefaultApplicationProblemPlusJSONResponse) VisitSetHouseResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TestHouseRequestObject struct {
+	Body *TestHouseJSONRequestBody
+}
+
+type TestHouseResponseObject interface {
+	VisitTestHouseResponse(w http.ResponseWriter) error
+}
+
+type TestHouse200JSONResponse struct {
+	// Authorize Where people are led to
+	Authorize *string `json:"authorize,omitempty"`
+
+	// Back Where it leads back to, which is to be entered there (redirect URI)
+	Back    *string `json:"back,omitempty"`
+	Problem *string `json:"problem,omitempty"`
+	Well    bool    `json:"well"`
+}
+
+func (response TestHouse200JSONResponse) VisitTestHouseResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type TestHousedefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response TestHousedefaultApplicationProblemPlusJSONResponse) VisitTestHouseResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -20633,6 +21508,45 @@ func (response SignIndefaultApplicationProblemPlusJSONResponse) VisitSignInRespo
 	return err
 }
 
+type ProveAgainRequestObject struct {
+	Body *ProveAgainJSONRequestBody
+}
+
+type ProveAgainResponseObject interface {
+	VisitProveAgainResponse(w http.ResponseWriter) error
+}
+
+type ProveAgain200JSONResponse Session
+
+func (response ProveAgain200JSONResponse) VisitProveAgainResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type ProveAgaindefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response ProveAgaindefaultApplicationProblemPlusJSONResponse) VisitProveAgainResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type EndOwnSessionsRequestObject struct {
 }
 
@@ -22471,6 +23385,18 @@ type StrictServerInterface interface {
 	// EndAbsence Say that somebody is back
 	// (DELETE /api/v1/absences/{person})
 	EndAbsence(ctx context.Context, request EndAbsenceRequestObject) (EndAbsenceResponseObject, error)
+	// ListPasskeys One's own passkeys
+	// (GET /api/v1/account/passkeys)
+	ListPasskeys(ctx context.Context, request ListPasskeysRequestObject) (ListPasskeysResponseObject, error)
+	// BeginPasskey Begin to add a passkey of one's own
+	// (POST /api/v1/account/passkeys)
+	BeginPasskey(ctx context.Context, request BeginPasskeyRequestObject) (BeginPasskeyResponseObject, error)
+	// FinishPasskey Add the passkey that the browser answers with
+	// (POST /api/v1/account/passkeys/finish)
+	FinishPasskey(ctx context.Context, request FinishPasskeyRequestObject) (FinishPasskeyResponseObject, error)
+	// EndPasskey Take one of one's own passkeys away
+	// (DELETE /api/v1/account/passkeys/{id})
+	EndPasskey(ctx context.Context, request EndPasskeyRequestObject) (EndPasskeyResponseObject, error)
 	// SetOwnPassword Change one's own password; every other session and every token of one's own ends
 	// (PUT /api/v1/account/password)
 	SetOwnPassword(ctx context.Context, request SetOwnPasswordRequestObject) (SetOwnPasswordResponseObject, error)
@@ -22603,12 +23529,27 @@ type StrictServerInterface interface {
 	// DoorCode Mail a one-time code; the answer is the same for addresses that nobody knows
 	// (POST /api/v1/door/code)
 	DoorCode(ctx context.Context, request DoorCodeRequestObject) (DoorCodeResponseObject, error)
+	// HouseDoor Whether people of ours sign in with the organisation's own sign-in
+	// (GET /api/v1/door/house)
+	HouseDoor(ctx context.Context, request HouseDoorRequestObject) (HouseDoorResponseObject, error)
+	// HouseBegin Begin to sign in with the organisation's own sign-in
+	// (POST /api/v1/door/house)
+	HouseBegin(ctx context.Context, request HouseBeginRequestObject) (HouseBeginResponseObject, error)
+	// HouseBack Where the organisation's own sign-in leads back to
+	// (GET /api/v1/door/house/back)
+	HouseBack(ctx context.Context, request HouseBackRequestObject) (HouseBackResponseObject, error)
 	// DoorOpen What the link of an invitation is about; it is not spent
 	// (POST /api/v1/door/open)
 	DoorOpen(ctx context.Context, request DoorOpenRequestObject) (DoorOpenResponseObject, error)
 	// DoorPartner Sign in with the partner's own sign-in (OpenID Connect)
 	// (POST /api/v1/door/partner)
 	DoorPartner(ctx context.Context, request DoorPartnerRequestObject) (DoorPartnerResponseObject, error)
+	// AskPasskey Begin to sign in by a passkey
+	// (POST /api/v1/door/passkey)
+	AskPasskey(ctx context.Context, request AskPasskeyRequestObject) (AskPasskeyResponseObject, error)
+	// ProvePasskey Sign in by the passkey that the browser answers with, to the console or as a guest
+	// (POST /api/v1/door/passkey/proof)
+	ProvePasskey(ctx context.Context, request ProvePasskeyRequestObject) (ProvePasskeyResponseObject, error)
 	// DoorProve Sign in with a one-time code
 	// (POST /api/v1/door/prove)
 	DoorProve(ctx context.Context, request DoorProveRequestObject) (DoorProveResponseObject, error)
@@ -22849,6 +23790,18 @@ type StrictServerInterface interface {
 	// EndHolding End what somebody holds of a bundle, or take one resource out of it
 	// (POST /api/v1/holdings/end)
 	EndHolding(ctx context.Context, request EndHoldingRequestObject) (EndHoldingResponseObject, error)
+	// EndHouse Let nobody sign in by it any more; whoever did is signed out
+	// (DELETE /api/v1/house-sign-in)
+	EndHouse(ctx context.Context, request EndHouseRequestObject) (EndHouseResponseObject, error)
+	// GetHouse How people of ours sign in with the organisation's own sign-in
+	// (GET /api/v1/house-sign-in)
+	GetHouse(ctx context.Context, request GetHouseRequestObject) (GetHouseResponseObject, error)
+	// SetHouse Let people of ours sign in with the organisation's own sign-in (OpenID Connect), with roles by what it says of them
+	// (PUT /api/v1/house-sign-in)
+	SetHouse(ctx context.Context, request SetHouseRequestObject) (SetHouseResponseObject, error)
+	// TestHouse Ask the organisation's own sign-in what it says of itself
+	// (POST /api/v1/house-sign-in/test)
+	TestHouse(ctx context.Context, request TestHouseRequestObject) (TestHouseResponseObject, error)
 	// Invite Invite a list of addresses; each gets an outcome of its own
 	// (POST /api/v1/invitations)
 	Invite(ctx context.Context, request InviteRequestObject) (InviteResponseObject, error)
@@ -23104,6 +24057,9 @@ type StrictServerInterface interface {
 	// SignIn Sign in to the console
 	// (POST /api/v1/session)
 	SignIn(ctx context.Context, request SignInRequestObject) (SignInResponseObject, error)
+	// ProveAgain Prove once more that it is oneself, which the gravest acts ask for
+	// (POST /api/v1/session/again)
+	ProveAgain(ctx context.Context, request ProveAgainRequestObject) (ProveAgainResponseObject, error)
 	// EndOwnSessions Sign out everywhere; every session and every token of one's own is over for good
 	// (DELETE /api/v1/sessions)
 	EndOwnSessions(ctx context.Context, request EndOwnSessionsRequestObject) (EndOwnSessionsResponseObject, error)
@@ -23407,6 +24363,111 @@ func (sh *strictHandler) EndAbsence(w http.ResponseWriter, r *http.Request, pers
 		sh.options.ResponseErrorHandlerFunc(w, r, err)
 	} else if validResponse, ok := response.(EndAbsenceResponseObject); ok {
 		if err := validResponse.VisitEndAbsenceResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ListPasskeys operation middleware
+func (sh *strictHandler) ListPasskeys(w http.ResponseWriter, r *http.Request) {
+	var request ListPasskeysRequestObject
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.ListPasskeys(ctx, request.(ListPasskeysRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ListPasskeys")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(ListPasskeysResponseObject); ok {
+		if err := validResponse.VisitListPasskeysResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// BeginPasskey operation middleware
+func (sh *strictHandler) BeginPasskey(w http.ResponseWriter, r *http.Request) {
+	var request BeginPasskeyRequestObject
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.BeginPasskey(ctx, request.(BeginPasskeyRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "BeginPasskey")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(BeginPasskeyResponseObject); ok {
+		if err := validResponse.VisitBeginPasskeyResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// FinishPasskey operation middleware
+func (sh *strictHandler) FinishPasskey(w http.ResponseWriter, r *http.Request) {
+	var request FinishPasskeyRequestObject
+
+	var body FinishPasskeyJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.FinishPasskey(ctx, request.(FinishPasskeyRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "FinishPasskey")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(FinishPasskeyResponseObject); ok {
+		if err := validResponse.VisitFinishPasskeyResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// EndPasskey operation middleware
+func (sh *strictHandler) EndPasskey(w http.ResponseWriter, r *http.Request, id string) {
+	var request EndPasskeyRequestObject
+
+	request.Id = id
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.EndPasskey(ctx, request.(EndPasskeyRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "EndPasskey")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(EndPasskeyResponseObject); ok {
+		if err := validResponse.VisitEndPasskeyResponse(w); err != nil {
 			sh.options.ResponseErrorHandlerFunc(w, r, err)
 		}
 	} else if response != nil {
@@ -24665,6 +25726,87 @@ func (sh *strictHandler) DoorCode(w http.ResponseWriter, r *http.Request) {
 	}
 }
 
+// HouseDoor operation middleware
+func (sh *strictHandler) HouseDoor(w http.ResponseWriter, r *http.Request) {
+	var request HouseDoorRequestObject
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.HouseDoor(ctx, request.(HouseDoorRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "HouseDoor")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(HouseDoorResponseObject); ok {
+		if err := validResponse.VisitHouseDoorResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// HouseBegin operation middleware
+func (sh *strictHandler) HouseBegin(w http.ResponseWriter, r *http.Request) {
+	var request HouseBeginRequestObject
+
+	var body HouseBeginJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.HouseBegin(ctx, request.(HouseBeginRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "HouseBegin")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(HouseBeginResponseObject); ok {
+		if err := validResponse.VisitHouseBeginResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// HouseBack operation middleware
+func (sh *strictHandler) HouseBack(w http.ResponseWriter, r *http.Request, params HouseBackParams) {
+	var request HouseBackRequestObject
+
+	request.Params = params
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.HouseBack(ctx, request.(HouseBackRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "HouseBack")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(HouseBackResponseObject); ok {
+		if err := validResponse.VisitHouseBackResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // DoorOpen operation middleware
 func (sh *strictHandler) DoorOpen(w http.ResponseWriter, r *http.Request) {
 	var request DoorOpenRequestObject
@@ -24720,6 +25862,61 @@ func (sh *strictHandler) DoorPartner(w http.ResponseWriter, r *http.Request) {
 		sh.options.ResponseErrorHandlerFunc(w, r, err)
 	} else if validResponse, ok := response.(DoorPartnerResponseObject); ok {
 		if err := validResponse.VisitDoorPartnerResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// AskPasskey operation middleware
+func (sh *strictHandler) AskPasskey(w http.ResponseWriter, r *http.Request) {
+	var request AskPasskeyRequestObject
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.AskPasskey(ctx, request.(AskPasskeyRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "AskPasskey")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(AskPasskeyResponseObject); ok {
+		if err := validResponse.VisitAskPasskeyResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// ProvePasskey operation middleware
+func (sh *strictHandler) ProvePasskey(w http.ResponseWriter, r *http.Request) {
+	var request ProvePasskeyRequestObject
+
+	var body ProvePasskeyJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.ProvePasskey(ctx, request.(ProvePasskeyRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ProvePasskey")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(ProvePasskeyResponseObject); ok {
+		if err := validResponse.VisitProvePasskeyResponse(w); err != nil {
 			sh.options.ResponseErrorHandlerFunc(w, r, err)
 		}
 	} else if response != nil {
@@ -27038,6 +28235,118 @@ func (sh *strictHandler) EndHolding(w http.ResponseWriter, r *http.Request, para
 		sh.options.ResponseErrorHandlerFunc(w, r, err)
 	} else if validResponse, ok := response.(EndHoldingResponseObject); ok {
 		if err := validResponse.VisitEndHoldingResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// EndHouse operation middleware
+func (sh *strictHandler) EndHouse(w http.ResponseWriter, r *http.Request, params EndHouseParams) {
+	var request EndHouseRequestObject
+
+	request.Params = params
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.EndHouse(ctx, request.(EndHouseRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "EndHouse")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(EndHouseResponseObject); ok {
+		if err := validResponse.VisitEndHouseResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// GetHouse operation middleware
+func (sh *strictHandler) GetHouse(w http.ResponseWriter, r *http.Request) {
+	var request GetHouseRequestObject
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.GetHouse(ctx, request.(GetHouseRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "GetHouse")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(GetHouseResponseObject); ok {
+		if err := validResponse.VisitGetHouseResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// SetHouse operation middleware
+func (sh *strictHandler) SetHouse(w http.ResponseWriter, r *http.Request) {
+	var request SetHouseRequestObject
+
+	var body SetHouseJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.SetHouse(ctx, request.(SetHouseRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "SetHouse")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(SetHouseResponseObject); ok {
+		if err := validResponse.VisitSetHouseResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// TestHouse operation middleware
+func (sh *strictHandler) TestHouse(w http.ResponseWriter, r *http.Request) {
+	var request TestHouseRequestObject
+
+	var body TestHouseJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.TestHouse(ctx, request.(TestHouseRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "TestHouse")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(TestHouseResponseObject); ok {
+		if err := validResponse.VisitTestHouseResponse(w); err != nil {
 			sh.options.ResponseErrorHandlerFunc(w, r, err)
 		}
 	} else if response != nil {
@@ -29500,6 +30809,37 @@ func (sh *strictHandler) SignIn(w http.ResponseWriter, r *http.Request) {
 	}
 }
 
+// ProveAgain operation middleware
+func (sh *strictHandler) ProveAgain(w http.ResponseWriter, r *http.Request) {
+	var request ProveAgainRequestObject
+
+	var body ProveAgainJSONRequestBody
+	if err := runtime.BindJSONBody(r, &body); err != nil {
+		sh.options.RequestErrorHandlerFunc(w, r, fmt.Errorf("can't decode JSON body: %w", err))
+		return
+	}
+	request.Body = &body
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.ProveAgain(ctx, request.(ProveAgainRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "ProveAgain")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(ProveAgainResponseObject); ok {
+		if err := validResponse.VisitProveAgainResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // EndOwnSessions operation middleware
 func (sh *strictHandler) EndOwnSessions(w http.ResponseWriter, r *http.Request) {
 	var request EndOwnSessionsRequestObject
@@ -30773,820 +32113,845 @@ func (sh *strictHandler) Would(w http.ResponseWriter, r *http.Request) {
 // const string: with thousands of chunks the chained `+` fold is several
 // times slower for the Go compiler than parsing a slice literal.
 var swaggerSpec = []string{
-	"7P1tk+M2ki4M/xVGPSdiXpYet+2xz271l1O223afsd293T3TT8SEbwUkQhKmKEJDQKXWmfB/vwOZCRAk",
-	"EySoqp7dPffuh512SSLxkkjk63X942ajD0fdyMaam9t/3BxFKw7Syhb+65tTa3Tr/lVJs2nV0Srd3Nze",
-	"NPKDLfS2sHtZHMVOFmu51a28KW+U+/jvJ9lebsqbRhzkze3NBp9S3pjNXh6Ee9xBfPhRNju7v7n94tmz",
-	"8sZeju6bxraq2d38+mt587KSh6O2stlc/iQv4yG828vCiIMs7uWlOCu7V00hikpcilYepbAGBrdVrbGF",
-	"aMxZtn50eykq+C8aXvSmT9yrEuP8zI3zoBr/3//Kjnr7k7Cb/Xi4L96JnV8xY4WVhd0LC/+52YtmJ4uz",
-	"MMVBVLLYtvqQHOv2E3zB1CDHw/pRHZR1X+W2p4YPBw9Uh9Ph5vZLmjP+12fh0aqxcidbePbrVj4oeR5P",
-	"+a24FGc3ybM+1ZWfpmjCPxvtdm2XkJojPTceGL1+rXUtRQOvf7+XrXztpHY8gqNobSPb25ffloU5io2E",
-	"fx2ktKrZ3b78ttBtIZpCWXkohCm2qnbf8OM5CrvvhnN277kpb1r595NqZXVza9uTTGzD5/w2vN9fEiN1",
-	"0txKYXTTycXf9KltRF3cS3k0iUU676fklRnEr24G5qgbI+GEv271upYwoo1urGxATMTxWKuNcIP79Ijf",
-	"+Je/GTfSf0Qv+x+t3N7c3vz/Pu1UyKf4qfnUPxfeOJALfZCw8cVZNrY4t7rZFbop9KktjKpk8dsvnz37",
-	"Xek2R9liI5pG22Iti0o3TmbO7vMvShCkN9K2l0/utla2hREXU6im2OtzcRDNpTByo5vKFFYXtr0UYidU",
-	"8zvYBxqkm8Pd2shmI0H1tfooW6twYSp5PFlG79wVR9m6fdJbN2JTnPe6qORGVdIUByma817V8jmoJH2y",
-	"hRu0gD2UbVFp6XZysCklvWyFm/qP8eegEm7/cbPV7UHYm9ubgz64rWIeVavGTyAe9o/uz27MeKoMitlZ",
-	"KFtsdevk7eDW9mZ8xL2sMcNCgei/6KUt9sIUa7k7Nd3Twoktb3D52Oe5syWNZYb/hj6Bwa5PTVXLRVM4",
-	"NVbVmSvoztR4dL/GR/+vfha0OLRD/j0lnUv4QpiU35tfwjv1+m9yY907SQzfSjx+VaXcxEX9OpLJraiN",
-	"LP+JYjpzr3RiOXx1JS5wfP/li6p7g7IlbU/03D9yj+0kpP/g93tdKFOIs7j0H3vea/ngVYDROUMPAjHW",
-	"w7UwtpvCZ3+sMoZMMjOlEd/vLyMpwlGwArHZyKMVpJoWCISqBvfAv7Hzx8uGvTIiG+ezqZWLfvjV3M8G",
-	"81bVTRhCObsKsvr6MlbQ60tCh4iUejGKljNDCeQrjMHU1pd4avjKmSnqE966g5OtjFjXsuLsngmdPKVe",
-	"dS3npPSN+85wTqTj4Pdlp/rCCCfmdYem92h2opv2aJzu2gZxR4G28mDY79EfRNuKC96iG2UUTl42zmL9",
-	"680FNFmjozF2D9gJK/vvmFqa74WV49cOlsrPKxpNb0L+pRNL9g1Yx7PH/qCa+K+flRPy01dyP+u1ri6F",
-	"UbsGLCanSgtlnxfKmsJI40ZtwL6y+l42ppBNxV/lwpizbivuDmjkGS4VCSaY83qYB5ND1C3a0IaOlcrn",
-	"C64Kp8eZC9BZJtELnxeNlJWswH4QxUEe1uBs8bfHX/17y5vmVNc3vyw6UovuCEY0LAn24BhVVSsNYzCB",
-	"Mf/B/oG+4O5NnCu7kWkL79QyD391agt9boqj1MdaFsLcF8ryEtJKIxsr2/QIw1cK2BPDPqeVRp/ajVyo",
-	"EYxsH9SGn5pVtpbzhh7pPvx298R4SGXYhnjCtHjsQa/8qAa7aTNvp63andogAYyO+AdjAw8t6o1uK1MW",
-	"x1Y/gKKSVVmYkznKpnL/3OuDLAuzF+6lZWFFfQ//cPsmNtaUcKxKJwjS/e+uFY37KzjapixaedSt+wNs",
-	"V1lshHveuTejbknIVefv7b1u+ZviLC75+vs9ysSk+vbD8C/tlppeVrpNYve0rt9Ka1WzM+ONlVbs+PPV",
-	"7kSjjPCnm99NjDQM/SxTbJWsK1DhGOuqZYHC87wQzqGwBUQtfKDFKQEjVOVUomJ3wUQzyB/KO3g5DIUU",
-	"ejSU8WsGSx7eWeIysYt7hRVBn+XLR99iYbSJCEqYeZn7aJXSKWVaUb/f60OhTxYiH27twFtUugFXZ61P",
-	"rALI1hT/pWyp8uZeNRU7Pn9DjSXPfRIiqycQGRJ7Zd0a3jf63HBL02i7qrW+l9UKl3NwyW0xeqlMsdWn",
-	"prrF/wTzAUSkcJeTKeKQnbkYKw9gZvgzt9VtWRiN31G2OIhLsZaFtnvZnpWBPcfIefbe+Jsn4f/gh+lg",
-	"UisfwtYGCVKN/eqPbOjEnc/a/XRmS9/677nf4D7M367+i7Tz4YxFkwRh75nTnbnIGNbRwY+myioVc+8M",
-	"5EmjarR4FHvKFvSv4fvfaVahHIWxnEYQtljLDcm1l7qLs7PIVsV0SwkyV7tpW8x0xGI0PyoKqs37NMG6",
-	"8bOnoSdWVVb4/IWRiykV6U6h1cVe1xVeXbGj8OUfOQ0JZ5R52jtdSLHZBz1buvtTt5hmCasXPf9LNoBy",
-	"EB9e4pc/ezbe2XVYgNlIVC2a3Unsxl9mvguBey4hx4b7cM1IWW0hnB4MA2VC1EyYe7MoZDYI/MzEQ3Al",
-	"uhswKTR/EfVpqcy0p9Eqf8WN/cE/e7BssBi3nQI/1mIjCyMuQX/TzQIvylgkTBM9XSZqPqkUL3ZIUrnR",
-	"sgt9qhSf7wh5gzxbiZ7zo2rYezx5+TTyvNEH/mBejmoj6iJ8pRAH3ewgsM/nJeQH3vRzq624LMifGnBb",
-	"8ePo8WVRq+beWdKb+tRzkqPXTV67kNOtZu9I/JZbMG1FnUrTqKYQdX3Dplt7tyc+rndZ4j76F3RrES89",
-	"Ld2UgMDGLrS3k9bxRpzMbJjkG/jSI0zWWdsxKYycPrUDaSydRiiMPkgIng2syl5QLO3Jus9SYWujqhMn",
-	"Em/ok6JV5v62ECCqxVm395gN82rc3Y0G0iGYDCtoIE7Vr0Xbysp9EBz8yTDLlZZlCLBzWrYzykXtXOni",
-	"LJwkLonFTzzWq2sIN4KFsDRwj3szbYjyhieKdyRO0XZyZ+xr0V5vGvUyUdwNxHtKd0WlD0I1z+GmCQbd",
-	"TB3OZJ5ovP2nNb7EJGo1xiuhBUaP+9NNKvbsUwJGs7FOzPRRNs4O6p8TPEactLX6vMC8dxN4o89s8PHa",
-	"K2F89cBHeYN5h18FU0RnOGD+CnHfpsl3lwe9d+K+CAsw2kSIB+L8r41Rfn0pKN5aFr/FA1kW/jz+rjgK",
-	"1VIVQCNlVYiCMlSjUT7uangqHZ/QY+/3somK1XQXd6AlBKWWpyrPqpJPteLWV9jpbYGLHy92oxs5G9sb",
-	"6NRIQXrpoCEnRetdkPxh9nflNzV/rqNXrC+raCsf8aCnFnZYuLIYyTwn3LXc2pU+Wc7V1VgKZXWxloU5",
-	"HQ6yKk5HyncdxU7eFrqpL51J3EpMw8gKBQCj+O6nxv2wZ5bGCaTYrB/PNDLIObtabPZPt3b3PRsfBBbe",
-	"UIjmElw6ZbNkd2w4d3Lrh10GWezJEy/Rdv+DqB8kI9DCrPQ2M6i7lsGiHqqSS1dGp+ju02ACNto9yody",
-	"11RsBkOu5YOsbyggqoz1kzJWNJV7JRfvXWu7T+RdRWtx3d13YCzGCY4+D9ISEPkEkWs0/Mq4sUbJCjf8",
-	"RZHRrRTWJ8amBobhtOrQD4iIug6ykf/Ov2mFHpFfW7OHmD0N/tRsdLNV7QFN7r1U7cqe2gbzg/hPbn3v",
-	"JX+J4GbxhUtaG2lsAV+JAxeQlyHTDBdAmHtMLuBs/dA3tTYwziAGormww0tnjOuKHR2tt7vOlC1q3exk",
-	"W4gdBMYbKhCARFBRS2sKb2iPVY1bVzZIKJ08jcV/fSmOulaby23hBbqET9y7oBbBLd3UkvHDOLWrXHFz",
-	"Y8KH5h2DRfLnU/SjLI2TPSMtu32T6VahqtX6wsdhIX8IJXbj36VdRxB7ZpnuDJT4QrieigP9NEBaMIa/",
-	"PRmY06lBr/uXZfV8sqmCUXUWppND+I1b/uZKd7HpSvPxwNJueCHtNLU/t2EpvN7AA8NeFq2+l83Xl1SC",
-	"wH1ciKaQH45yYwV5q1k1cptQYTReLV91LhsLhebcfd3lj0ZnsJV02mCpj6d1rcxeVu4UxndubEulnL2s",
-	"OlybdExCBH5wzx6PrX4QNS/e+KnEOIrPC9wWFHenYoeS6mRLEKVGGdsKq9sCjSqIw//GFKp63lXUxglJ",
-	"eTiCUZx/xCHxMx7wD77S3WlzjO+DQjtTQIRC/7IqLpJfe9L3qQqxgxg8+1IcsM1nrA+TJQ7yg5VNlVbY",
-	"w/hVgT+Af0JlWvBD/Na5haby31hh4NZVUHVZuyPMpqnVw5I0tdpabkP2sp7ajy5NNV5y95kvseDKKJwL",
-	"6KZmBFiUWcP8AZ/JjVQt9Xu1Xbm1HQ/v67jqvkEBwT1bS7xwl9lN4R5fkLF8Bb/hHuZEibtgmgsM9LzX",
-	"Rvq4l8/Bq+ZBuXugL+ZTQV0wmk26Ga10eo7ug/yVoIfzmU8jfZndaJj5b/C5zoURdewVWVVUZTWWdr21",
-	"sqFwhS3gbFHWce38SLJ7y87QITOo0hhNF5fCaNAp+KjEBdEeEmP4TrfQ7+PMSdKubhBNIWxx0KZv3Rv8",
-	"GpWA4kBqVjFy1eq0q6g/oj0bykaQxbKzpsOdE+9EdNaCkiQ1SgrGK/709XZn7mcjyQOJorYJQV00ZVRf",
-	"0BMwt4t1BfdJ5JGFEoSRqfF/Zb79eGqP2si88Pd0mmIsgTjmILP9aDybxXbCUrWC6bV82RgrRXVbiIL6",
-	"jSJH14p7WazF5n62keXXKUmTbJ03zcJSyHJCQJaUd4yzi/79+dqrk4mPZAXUNJ0FF9iP7ifMow6C97dC",
-	"gQYcTthIJzrQf22sPEJsFrQLHFC7rLrbOXMLC6q7AhQmBS6PS9fjrZVH7j2zZ8m3fzkHCBTn4j6dYV2K",
-	"lzFaFj8f2mbcorQmzmzaSPsinCb8bEYTfs5ows6kZ2z0YIpfaTSPcm5YAV+ihqc+EuPTMFeci1jLY/uH",
-	"/8+UacsKyEHcSwPtJxTSodt7dm39UZnqQymnreZrNjL+nLFpk/aoecQLn+WaibM54umreWBEBmyBL776",
-	"cgZcYGD6LfrllQ2ZPSsvfdq/01wxur+iFlVekrfLxcbuqX4YfO+dUE3sGgtb6Gbj7LdOE0Z25lhknsjz",
-	"dR4fL5MJV9PZ4ePZ/Rlib+e9bKKi6J7tnpfwTN5tV7o8ELxn8yo0TAIjiO2cXEswmjPYZZ25s/Ty4jyS",
-	"bsJpuf2RLJYFDsNdSD6CrTG093DLQPOLotZn2YL2LymT4zYTc4aDus2o0GimxLFrsusPzGkV95aNbmyr",
-	"1icrvbdXDr0WHKQvtO+9b26lw0DTi/oqlZAQnZtFGCiQkMDkq68vC920/QVKRebgqZCkih/p52q1r5bM",
-	"l/godT3Yecr566aIe90W4ENEWYYBGs7haC+wEBTb0Fuf/MCYOtMDNnEucSXoZNJm60Hd6LhGgp9tXOEw",
-	"qCdJxQdGqYCc4gYQi9ceLOjaZqv+eRStpNhLaC/Bs3DeX54XzamuwYVAy0icxcV/imfZLaCbQUWVU799",
-	"8903xf/84t++YssO+jfZ+DYMLVujDUhdFKLK7c5PezRWWBkbuJSFxSQS7Ihuodzd+9Lu01ocTS/O8gQ4",
-	"ALGKhpn5waWlAZyh65tCE8keAP2g/p2x4+0hQRp9DsHLLl6HchGKXmVtlkU2t1yvQufv48tH7+29z6dk",
-	"qlvK2rdedHVb7MWDLGq5ZdcDoypsrJYKOenUdD4Qk4PSTCR8cYyXw4hwj07LAlfydFXrUSqua/rF2ind",
-	"1nX8TPZSfePrUTjZ5ZKEXrYq3TgdZaKuiLhXYueUy+3dt9++efH2bVnIDxsJz4EP21Mtb3++++lFSbco",
-	"/NVdKl1wlst9qiZ7Db9x304FKTa64rVQLS7crYfgMhfZ4uxR+lmxo1Z9vjDxQ6pnzJ0oTWUdogCVF/sC",
-	"UY3GcWwZT63CK3xNOnXBBCSrDh+QytDtZEerT/OzroVv82Eqzqu+usf0OyXZOYWeTDeHFqE8JeC02EY0",
-	"HstO2dt+NphyxdTxA1GzkXT75bncJIK9+pTc670sYMRk/KxlobYoVyhiUKjRIexNX1YgybSaccVFMrve",
-	"nQsGOA1uFH4j+cTpHU3FfeoD1elD5ffa4xZWcitOte0yMYBR48xKNyWnVkhTs/Iw2RkWJa78ql5MelWj",
-	"9q/p9ca58AsrN/cJbZrUNzsyepLKInlu8o9HVjU5DKQciNOEEMnN/Xf61LAiUasufIfGZFlIBSUDogmp",
-	"XOp1MafDQUC9SjLpMK3m5ebe97L5Z+X85i19l82cdE/Nx2156Zy59iBqgE9gLzDh9WTmDRYEir3CnrjX",
-	"qqbpprv1kheX72BeVKzW9aeMuvdF8SDbSm1sMDYakp8LGLxt0bB1bJYdKJaqQQVhQNyoFT9gem+iKk/U",
-	"rRSVk9XqhDCb7pRgO9lB1G7fWWdkqENUE05X98ogH729TZ6+t52sD4OZ6U6+R+HOdEVLeASkKUQBjx0s",
-	"7llcCr3lPE/VWM1LabqDhtbHPKrOf1h7Rl0y4dnR4sMYS7eM/NprHgCoelDJ7M36MmtS0gpCsNjYRCp1",
-	"Ixr+BYatsSBzIzIsLqxhDbBHTaIAdMq4Yhum3+/VZu+Npcjwp/ZpBIeVB3+0s303b7a1QhnJLtBgk3Hk",
-	"0fRwAdO7ynhuT+lzdO/IfBhIGpe9XuKkJEQpaZengXAS9ta7YM/Ca3slwdlWVs9ononrYj+/h/XyjfN+",
-	"t3FxvLfYLTu77QiI9RcCwe5vfbobbBSq8ulnQaCX81eA9x3SgaVvnHPwiJjSxv9+COFMpV9YvV1XxUYf",
-	"fOzxIo1zbbShsO55ro9/GfQATOkK3IGEXdvo88T8IrQfZchuON9C71RrLxA9FUUA+sE0eOgcTvZBrdLL",
-	"ClcjtjDpRhpc3clnpSYAT8KM1bkctbMjDCOiHuDV4YNuuJ8HcY+RtaLnr+fCIVwHb5DpZQAeEKoGvzzx",
-	"YgyXeYyJkOxmBdm629gU2uz4LkHvu9K+8T7UHDjxP7vLxn3htgtQEdJHV3XCxHHTHfYBfoHfbsqm4BZS",
-	"tZAyWClkdSX4gn5vzIcGJmlXXhFCswQUwdjV37RCG/VeriiuLprLyqhds4JPjsIY8v3ouwQWCAbRgwJD",
-	"1+wFYpS4GzioO3AXd83qdKQfu81r4Qtr6STWvxjatlMtLRe+RPS81wc+5jQFd6ATN1j60lsaWhrINTUR",
-	"kkUPQeKuTw93Pim035wYod0qDkv9paWgVQdSFqr3QMUNJGU+xQ9qJC2VqGWM1Ude/bMFAkEF45jcmXLD",
-	"6sJd7mddts5Q9/dtQa2zODFQ0Gl9PIFGE3SxajDV1mnO2p1t41kM2Afrkz2Ldurm7BKfgNfUf2ZUvFlp",
-	"SIN4A2Wyt3bqNvENsRmDxx607Pv4ZF+Lli0W4TOtYQmcrow2MDvfqrzGh+o8LBXhu3X9Nkwdm3fiXjYL",
-	"C/c2XFz2pTWFygGLZ4rMPvuc+6Iv6cgyif7df7mrfpopqh4sa3hbCfObWjPOxznZVE+LPEtjqcF3EUxd",
-	"0GyLACr9rZ8AqoQOJm6greyBM5rn1JUq2s2+AMwcwt2DRuEzVHPre1kVgiu7HSxujAZ+AsGFcSQXOYW/",
-	"lMRYekr0I4/EBV2TWINMDT9Ol5h+O1lcaMyZoi+jm6ULfT059lDwOPlkySVYatmhgjs36oDGCt0d4MM8",
-	"hwvt1qnWCEUvhpUZWNRQjXozj92mu4qBCCljiEfkXdYIl6i/OrgPScn690ipLKlVDqI316WwqLYrQgod",
-	"dm55G7ksfv+/sBN7UDrVQXPpttuTMSbW5KbM4Ckl8UrH+FDJFX8vLouOsthYPjMgqHEGQPshQAYO50Y0",
-	"nh/pOaAHyrP7HxD1fD17t5nVs/0BXaS5payu0c7LfO6dna4k9TJukaWOWCZy8Lxo9G33QR+xIku3I6wA",
-	"q4Ow8AlazQBxwKgPhdgk4OYnsHMfB5CWxMXNxqOfksABSq5NxatOvuAvidg0Yyozjns/oZgy3QaVcfFj",
-	"00Nt5QdxONbL7sNrM1tDgMOcOsenv0mnKJC8y1BpaVJx2UhM+w9wt8mtqp4Xv+/1pBuNutUQXpCvJhS1",
-	"upfuz1gvlYr9L7o/r74JOYFnAPlYQWplJRurCEtqiamvOR/mVbefe+HmiWRzxVZsrG5vC+Gcm0+sOsjC",
-	"PaBEbIBWbvSDbC8FBUmucRQyulFiWpZFjSx8M0R4HLuwJ/tqu2XcAV/CMK5HxNswBJ97sYYMszUVUU/E",
-	"xvHxOJzEBMB9Hc0gBcAzjJb5MhSClPE8SUtRVyZ4mxBQg8V0bMUWKBLHrZOxZf0fHMmi8XOr/61nDRgE",
-	"rmqt2/wQBDzlO/ebKbCG2Sf84L4IhciqXp0FBc/G6+k+ygDEh2d+r1kNR0/ovav006YhJ9frW86ezDxW",
-	"EM56yiQ4vgcfmxwx7s14m7ny4JgSJS6XA/RaK4+339z9+e2LmwV0hJjewpYUUNnAfUheoVCZnUZup+Yl",
-	"HzuCYCTJ1UCZYJJyKz3J9zdfXPHWyqPnxQQbei+OR2ypwmaxNQY0uaqKKp39x2dtdV1DeiX/TH7LUe50",
-	"S9l/1U/SGLGTvfHvdAEgZTFAZtUzQgZxS98Uee0KBlrp9cXL3nPAuuyBdUGzRMNCjbbIq5RhC/tvlmHn",
-	"e7ASNE1Yq6Qo/SC59O5AVHtJu+Wjmx7BG1lLYeRiqwqwQZjTWjvXcbcPdqluyMEH1y0IckCNW7eYqUx4",
-	"cotUTBkpGDLZoAD9N8bHImJAEadKLj6KPtskO62c8GWVuPQQS4DX2E3SyQIeix3S4GKnT10VYi9FlQEd",
-	"kThyQtUBBxDWWyZQ90JzP6MelCmqExyKjWhbJat+zji+OR9BgRdLGyPzIAfJDjEg/uuj0rA3SALaYAH/",
-	"8k4vNA1GNwu36jPR5ejW6XAL0udWiVpySW5cunW677DpKI6gUQfwtbeFskbWW7hdEGhJAcjjTkvjlCdc",
-	"OUBFUlUUW+9V9kUTXlYKQhNZXAxCWLELIwOPIgycpn+OJ8JkcStZK/R5vNMhP2BW3ardHskG15fVHiHD",
-	"4Gb6ZaqCnnVMEh8gqEG+6+CLCJlFBzp2HkgKcXF8MwXG6qwuiKVzQGbXxU/mc4VU5+XruWCiZbek/GZw",
-	"Dq1oqhVfnYIIzPk470tlfLtNCXjrdj//xVnFNdRNh4/2sPB+8tMyTANdEqXD2g78Vl2/2t7c/jWLJeSX",
-	"ktNPvplRo2mAc+jesro6JhjAXfz52wnVIFAupp9Dvy178K6JKU5Gms/iIy2Z230WnhYs3sKcNvvQDE4D",
-	"uXJVhx1IuMRTQb6U0MmWZzSKZCu1gEwgU/C1//ooG1k5BWX/oBrsPSSq0z8cnddSQvH1RvqvoLtKANrz",
-	"EU/IISMjih93er6s+ygrttrnu1YfQoc3ptA2EvkwqI0MyDopspunklqxtS8qZed6SxlMZMSG7cZB0IFn",
-	"CDEfjqKVVUGYeLPchCOP5cHnPnAt2AWEROILALdd5rLUWt+vIB4+zcg+6wnM0qSMrIn0RHiFmw6++vac",
-	"/s48o6QpCkkrD/126IVQD5wqO9W9bphGnm+8WkXELSSYD2/2/fq/LF6/ZPBysn3GM9zjSNPr/Y7HOpgg",
-	"jMSh8si4Xgo5zGrbXuIKfDbt0hdJnvAnpIt0i4ARvh+XSswUokG4R5kCHrUwcJ2MFZ8alexYZDqksAEK",
-	"maoGvZytcScUEMAJmH62NL6rr6UN6MYTN0slexNxu83Lw1G3bLJ0o5uNbJsF9/BrnNE3SE46vo/f+Zrh",
-	"CKlWGTCGmw7QI9gTjwpzYSH2+lKQxHO0IsvM1E4dcW3iCAKWCKe3ylrZZChDX8cd+F3DJnRP6V7Gb6tu",
-	"7zqk0iX1L/+h+Kb5oKW/pmadARWbQzrGs61CuTeryZBuXBRYzh20UVfg6us/QnV5F8j6Y5oXYxHM63BU",
-	"CKGE3fc7+bw4CFVTeBthx8nRLDAISnGOZoQgmL34L5sHZQPJexZGfzx+Rlg81twso/y0mux9m2rOD74R",
-	"KQwhdZL+JJcaUXm7N8wmyktyCK9bjbQ5H0mw/Q02l6r/r30ARKil+43xQo9BmCHZ8mfPsrAkUtuVgDhK",
-	"dcO/85wdaYSeDmdqHPjFCrJpaMCRMl/LwJuwjJWdsuzenoE7CDtgEJ4OFrLpn6dZ7sz3AS3Qn8qMGDSC",
-	"XrDSSFLYSR9AKDnR45fX0Ib5WcX45V0Wu4PXCk/ywEGzlhq8YZoeGhxORnOKzX0mif2aUlQZX93oZlv7",
-	"VvF8f/gb+hlbQ6l25DeMfQDvtT/e804152ht5NKI1wIsNvfVVeISQ3eOK8d0h3rd6tNub4vTERAghJUe",
-	"SLKRACTZOfQLSjQbbdN5IE8KBR3yrKfjGWsypeXvJ4VCyBW0Q66K0TLAdO4Telo1OwC9KcIPcmk/ZF0R",
-	"7vTiQIz/NIRicgIuPoifSlbx2HudmjBQ7dgtcXlTtfp4TPj5Z6l2e1k9PSJeSAGmxHbivNLgV9ljyGIx",
-	"ArsLQ4B7ztaZwRZckd0Gzi2oujKOhuHGeF0Tazh/QjstEbY4kt+kSv66VXKbAEJOMoghcq7VnhwqUcK6",
-	"QLkHHTr+6PFQk1PqLR0NWyolT6h2nvYYLpG8vpwlpSbclFzPh/uts00HrZAQH8ZwYRcKKQ5SNFDLNcJ9",
-	"QoTUZXdeQlaSjVUHiqWGNzBDmIIcyExKDFP9CqlhMFeQ6vQZ5a4DAd9/idHmZdqpkg1k0qfbaeNpdxgk",
-	"wIEwgjH19DcM9lf/V1nvpZKfRnfJuu24ffMrxm7USf7XKnmF8Rp2wAtsfZx1AnzNPJKwOgmVNZ5rjJwx",
-	"OenH4hfLdN4q/cmwHB86jFbEmO65JxDB6WSO0MbbyzSpEJpbAQy0WUZ3ex0T/CPbyJIF/VP0PD61nYGt",
-	"MqBtp+y0ZzL1+5SSgtPxqNkSvRRWH/lmG9EQhHvVq60dqcDc45PC0Dqrun78c0Yl/YgqXtfTC0O5+48U",
-	"rqx0v0rMs8o11QoORncM3Ea6X60Ib1U23bm4CT5S9/1Vl5CL/4ulC3JvSiH5LmkODuDr09WtE6k/di9e",
-	"NBVbQVELY1eVSMLsGVvUeiPqohIXj7en6hq7jHnfT6TAVDHfleU/ZhRt+foRKNE6I6FxmA27BA+yse/0",
-	"UW16uhOg/Hu+41b5CpaqVVAZ1ucbJrY5Vg5ePKiKL82Zan62/PJTnbQvGImgpB9rpmXwIFO8VOt7eDcP",
-	"JtNFDQZNGT/cffL5l1/5iLtRuwZIRxu1lTx+aLTE+QrPr/ZbwIBcEiD0id7xlJZQMqShdN6NsMewsEHz",
-	"JSbarhBYg9znZZSyfNDhcDIWVr4A93ILwEB7YShFsIyrlUXb+VMPZWcArtYiMFxzmQbducpYSEP5TyJ6",
-	"zsCxAxiXxkLY+eVctIR4APzDs2T7Lfzk1XbLPg8q0q84KPA71v901u7yB74DI5kzOHK8IuQcRHPbG2Bc",
-	"MaSwUazvQiHDns4OtZSkkVLoSD1YPAj90UoOD+FAI0XS0dtNOoD8fYNLhPWL5toa4QkNfl1l7pWnLssX",
-	"D9uQ3s2ppXpdi2bZOvETgTal8TH+NtVFl7olhLGpVALmi32czskmWEv8NcGjgBPWJhCbKnxG3tWe3sFj",
-	"q9e1PPD+hvUW3SbmjqLXLhOGKSXrs+mygrIgUUQwwpM6N1+dPqlyQWHxOgXUS4MVkmFwUzJLtgdTLJcs",
-	"gE+IW7qNZBjeJqrsdavvJZb5AeBdZiyb1sSHrtOV5oNbYzTFxDxaKaqEvFPZs/sGiOKg7l5Z360MnuUV",
-	"/FNT03jn4z/Z6uUoVAr8JTKKZsJJQea6Gwmfy47Vg35PV18m8OX7AIt84siK3aP7/Vp9Oj5NpiFpW3a0",
-	"x1afRVtR7+laA5TaAuMVWVEWjbUL2rA9YJNxyEmTTlpIg7PRyTE2NrW5qmbls9X6IRF+yKdsC3jhK7nd",
-	"sihkY6zUeag/hKf0BDQkH361oiwZMv0HSZ48AVfRS3spnusNZkT40VTCqsp6TCTy3Lv/eNW7GTF/9Hy6",
-	"Y9B/1LPyI56Lg2riH37GSEhmiOxqQmQQZpzQpIA+nsmy6Uge/gPYLF+Ag7OQG9fbeOgdySqG+YL5BKcp",
-	"9rVHqB88Q/J7KIXCT28L4xG+8cA8J0BNAO1q4CYAlOsRulixbqW493WcnjL7WaLwDWeeGEv4/BavHxgA",
-	"dvwbgETFAFefInKubnaazF439SUxGvfRLb6P6H4DZSTwCYYbsozg1vtgD9gZQgyCAIz2p5c/A84MaMTb",
-	"l98mZ3KNCnEjXiWoocOU8Au3nX9SiUuhPdyj3+qDuGRgPhjdMnLVkHhWhajP4mJu/dId3AkKy+b+8w+F",
-	"O6PUsW/EBTE4AhiLrD3Jn2o9I2bX4fWAmG3wjhvayt4ilEH2Y9mbrxd1s/oleYQTVfadYTuGGd1g28bb",
-	"F2/+8vKbF3/4vZOA36drjc0/jy8CnRoqP5rk+oQvfn2Z4Ox4SQYkQoWFhr8RfUfMJ98nNLRas6WYCVKC",
-	"YImDCkKGxPl1eA6XAQpGIEhUCeZpeTjaSwrMWQ3x7bmIZzSNpDdA8JMpeGsAJdqfmgp6V/c6zHcB/GqM",
-	"cskY4TLcTpNxSPxWEmzmfQT4iJJ1G8EqUYLlb6dqB5jWpHLg68+LWiAWjWiA0QVdVIGZMI3iE980Gab3",
-	"Xhmr20sicrKWG3GQCC5SUmgIYMRhsCAk7tqPr1hRY9o4L2bb/fC1MEuqYnCBeJ8+F0nskovWT/wtZNRw",
-	"AhyTDjjdmj79CIYMOL3eRgIIoWwN0KH3sucH+E65RlRs4PSeeAhzCGLW7L3D3JQLHOO3fasIIUunyYYS",
-	"NCFPZS5kExR2BeneerwKyLVEmxOMA6JGUwYKIy0V09e1u7GVOzOJa40PYL60ORFLtmnlrfuz0xGNl1mD",
-	"/8hsX7k+xFfeWFnXPDcDyGexl6I1MDawg2J2Ufj3qVJutp5YtDkd1rL1QQBW7v1oJrbYE08CwW2j2yJM",
-	"JSNEORmvRZUf4piBLkoCwVKINfgbjG65GfPpqmhDPkB8UFHMHbzwolNVMlp2CL4hnBAxPGuzIYGgz7Ki",
-	"GJcsH2FRGGFJqYwX+0dhrnH4uRNSNyNFr4V5TGltdnFGoosrmXF4pHr5kFtF5w9fEmOgt1ZPET7pbKH/",
-	"qABKV7PC7XqyqmeLIDVkb56FITM07764rlwm8hYXdU+92hKKzTwizSBrHqXoRUoibCveSmvZ+rQkGFsm",
-	"KjP83n+be/13gF4+frFuUsV8iGe+2uhKTuVizthPbwvqEuWASf04R+vdyN8YYIbyKI7QstorEY3bX7xJ",
-	"sjRhFsrZVEslwr3Jpdfra7k7MREHdRAp9QUAs3gyzUY0jawgZOXcKStuiz+/eckT7G5aaVM9y+7rmGRe",
-	"CyO/+Jx7wqlVEwMSptD2KE52f/vpp7PLRaPBh5Y02/QiXdOnz0Pv3/Wh9Z+7hQSqQ2W9EusD7VPcYi4S",
-	"OYWaP3eu6Jdluvn9O8l2Mm6sekjwpSeb4t9T+75wpwniTBiBCxC1aGzewsc/u52NmR50I0uIkmJwpVUH",
-	"0V4AASOK3uET3ObSI9xn7jt8dbzgTO73e31w73Qeo0lEt1jI1o4hfEM0wMqCI7wB7jpwSgApF2GrkKQL",
-	"VCaCAfPvSlSAukdWK2Q8TBbK4bc6OxKH4weS6iIHLF3uuKm2MKoi+FQfmjL3CqC7ZUeZQWxjXYgG6+/H",
-	"Os/5NDNVBvAVNwMqzMnsfMxtkmQzGGEjA/++PgfvnzIX5GBNgo2N7l8fFmziH/abNVapEBh/dtxPnrvx",
-	"xBGxPkhCdDxEA8wSyhxrcaHjMQBqy+sQMfuTTUFXEBnvAQlzE0zYRtWslP2MPwfX+74jruuJEtw5a233",
-	"II0Y4Dd8hDfqK2EaejEqToex47098CEDfNQER5I3z/tvOjsLWVa3mOZStnAeD6IPm+JeHm1JaSBfjwbh",
-	"rdMGG1z9ztFTIBHB2/cQcJdUxZQh+qe2noi0miPERK0uTnyHQEclMVpY40vrTGc/0Yz6vEExDVOruaeF",
-	"k4hgzZhZ8iFrKuGnt3RQHjPGbXcAKfXj/Z2u/6I7iF7Zd4oxyC4uIV4ipb8R43blno72UwxYRRP37d3x",
-	"WCvu2oX+okegp3WZjQveCF202u7l4bZo5LlE4LaVs0NKMLBK38Fc0oVSAuxDie5VSUeehWIjfGHObMbd",
-	"ymjkQ4O52154aGrpvpY71VzfpzSIrYI1UXb2iG4LsibKvqnFtW54I+EgPmDy+rNn8H8Z6ex/3g08ceWI",
-	"5lIW0V0BNCS+g3567tHVMRuDSqroYfwdtPOkzp5/16SKLuPMUc/29HzyxJSesQKPCF71u9P64n1dgPO/",
-	"5fuJ5TuS2UfK3McQKFZyEgjnEwCw2QHPSlqeYqi8SbT3OIFbAGP9iFup9KjAZRFOOV0lBaQzxD2XwBqC",
-	"GXcoNyJ99/yo9T0TgzpxhRfgDGgPaEYGjHCjhNxXyORNlgEfffA1WftpVLOrZSEsQbmZzofg6Ru71oPM",
-	"ivB+qKzFalc+dn0ySaeISk9CK0aji53W/KMA1z3ttvdUR9qHt1rfrw4p1IGzagzvNBgpD56SBRHm7Vlt",
-	"5K0zqUAdSQiKNVVxaiqoV4IYdtEZl1lRXidP786KDfGeGuc2pKpHEgJUFsRP5AeJNJzONneLRATRwhZQ",
-	"vyK8kb1ovLAxXKcH5XjcqhBFxl4W4LHc3Danui7HEuxLlmarls+YMfT76U+Fl5Pyho4PiSYtnt/j1Fl+",
-	"dbKL4B7h5pLtA+/Yr+VONIk4h5HQqFzAd8DBAStjp5HcAMPCec3C/1nCUvzJwZhFK7H53GttPgj1saJb",
-	"FeZdn8x/OgNddQOqoGHcp9EVFW4jQi8Ys9npho8d7f27KTBmW5VYPcQKSUbV4OOoZ0fV0pMeoSmSk7ni",
-	"e/N+Ug1cMmtpz1I2hT3rotWnpuJ18Faomg0iIEvtIQLTwksB2bD5kkNeJ/aCuZ4SpOmbi72HXFJBkaCy",
-	"CmUgArVVtbx9fffuBzCbmwcosGHR7qV4YKsvfcGYJobhVsaF2PAzE8WAQIY6rItf/q8KfabbKzuCt4Ja",
-	"+jJmp7d8wghbRtyOYbNFSfe2agtVmcUd9UkEnakWTq/xwwW804Vuxl107nM2ErnRxwkDyJfalRjWcToe",
-	"i2b1oahUKzdWt5c/OBNgBfx5dOpDjBiu09D9Qz0pLPLvRBAYTy3oFEug5OerCrEWVl71H7OXdXUbRuOl",
-	"aH2ybteJdWxQTJEMr1LbYVov95VVdcJL4UnikU4t+X0H2e4aXr1y6QKVZN+E69Vr2VFAsoIqrflw5KuT",
-	"fdKwWmwtgSbdW3s0t59+utfGfmo26vDpw+ejcM6zf6rFszSosfhCLIvPvmRjTIOX/2v86s8ecWdFlEWN",
-	"nbjBnhddgSH9FlgSszbkUVfdLe5PZhguID7NRU4efxXEb/hqvoPm2eRdMR8w4tW7cDbz/MoMZ5UTzUor",
-	"z/9EIdGhPpzQVk8bJf1vdfXf6ur/Y+rqv1VQUre8hpzUUiq1hIR5TwA54ytNVnKfba6LJ/So54J910GC",
-	"UkyBSOnc8qzwhFKY+xeWleWYcAORvKOVUKSAh+A5Rh1u8TOI+GJHDBYwUBR3M+ioRDITClf0rdNFkKW8",
-	"j/gy1PzCK5AhIUoQZXoQx7Cvy5y5c0QknghSLEQZppEEdwDg5mDZUldeUiaHVXpRpH8y89PVH4ybsZDw",
-	"EspAbQBR4tsrSVbz4hFJ+KYJOqlab0QS96VZSFx7MnKiuoffuvLmzLet4QXivqSoqau/YN75nznudJSZ",
-	"U+/PusX+mVCDkSagZHJa4AB2846qWLwI+AmmRO8tZXIZTnuMtGKsH/6AtLLG92GfxYWP/vtgMdLeY5DX",
-	"aRhl+sRIcZj2qQtjfGD3SWK6vgxmLshJagTi43zCb0oTUVx4px5kU5yOfFdeqLp5bMA1q0qHuXn64vPO",
-	"5/LyFRfXOfX1hYwEG9nqhCXRb6jMuGam9ADX5sacn+R0MeU1wtSnGuu5BFuo80s3ydeVp0blGh8Hw7fU",
-	"NwTvT475rJghVx0eYn7EdMuJ3rt9xxpqA7WzlNUweRvh/pxkCtNPU/137nZzrMU40DKgCvu5siukavmi",
-	"bbnmk42uT4fEJeTpjBnkWmkMf93xPMD0lu6H/CgTyNHYk71oE8VmI492XmDv6HuE7ZDEwa80++ddKg+G",
-	"2TY0unagoX2/7hkti6wW/l6P3Ui75DNKYCrksaQGue3IZIT3EgVUcI2gp2T35q1CJlsJKDlC1PesF76X",
-	"30Prg40Kq9otyYQg/omWc6j1O8nirnh2A9Jbmdwzj7bMbMwi/ha/GPHkibMoTGViETK7DSEHBvGa7mKm",
-	"zRb2OZZ7GJ2buF3LPS3LEJDAX/yerQhksvSG11q6zxLvHa/9NppiXv0Iaagp1pAlDwIJYx7WZLXBhuH7",
-	"t9MP+d1sjb2LoSA+CrUsy9Of6upmG8LYGBjDWBscz/Acdtq6PQsgix5LcV3rs0w0yrtLfbXRxwv/cZqv",
-	"JO2fG2lTRGdJjnerFzjiFj1wP/DwxjJMdaJZ+jt9aqp3e/b6naicnLmIvM/YnhCs8dThZcfk8zeeU9XZ",
-	"B5L6Etw5WhJ5mWBBGjQPdbP+HtGsl+C0pllj0iDGKZTWSaDq7ynWyPGkx2vr5D/4NIQtjmS23OLBVZiv",
-	"p76Bm5PRUDsa3fRMd5QixkGHt7PTVRwH7TWr/Uiu4MEUIlwGUjjwdH4KD7J5Q+8eHqFNot/9/V5C5aWy",
-	"xU5adASpI+150TgzEupZMFwdhWEuiDev4f81fOnDApzdWjX3vK+CGAXuc6hmg1wDNR0t43G6XL+R8xg2",
-	"HsG2xsBQEr3WJip4WGqzfKjbBLpHJDwwla5qIggEK0jec0xbnlnQyZ4nKOuow0u/BxYj7rxfgcO81we5",
-	"6motFwZN1caT27DCunBiPzr5ZsY4GZttZSPPicGbPcE/zr76LXzTC+0qeFEsGfiTMHBZ2Sa2aBF4s6yh",
-	"Y4mNJyuzn81Rue+McA1gMYJwRiVcOHu/uclj8ZiseRoJmaf7GkKOHlTj/5thIee5wfL4wGIGsY4bbC+a",
-	"ysfYUWGtpefUkytPst3Kg7N1pqnC+voOjjkFsjCrJ5vQxSxaWeDwgUiYb1mOz27Pei8nj/Jc6jM+jnM4",
-	"V4ynwYM3HU/tUZvhd7/85yJI+avsKZu2Emi37xDO0e1phwZoiq1oAYSkoe0FfvKDuBQ7PYt2O4qjd4Uu",
-	"cvawVkvz0E0iqF6zxcAgzM7fB7PadOBMNfSI2EGUOSfJNoHK/5+ZJDGm5mtkelvwlh/nw05NVScwdfCz",
-	"UO6y1c6lTBuCSxkeEtd8KrtypVsAdKWJ+/wq0s+rDcSxYVinMjKd+ZJLiqJsqjdO7fb2aSeifO/VjX98",
-	"cg4/yfYpOBb4q1o1GCuZ/WK+gh9G21DU4UXTc2T0nZ/HWPpDBCLPlsWvswb6gBU00nOd8c4QBDVWf1xr",
-	"lDTmpNLm0TYUB3w0/8uJjeMMz4hatuz4zXD6yY1+683//HstnVzyeCjpthLPrdzV6FUL2kzc81dT/M/w",
-	"hSSd6pRoAQ2qkXJhsEy3aqeahf7kZCtLZ+OluzdyWjQmtH0+tk6ISvhCFTTZqx5N9i/5TLs+auCXjRPL",
-	"H2QdAS/0xXIvE6DVvngUkHOda/IcwcsUkavVUvS6H2N0wlPiwkzBJQJ1bitz6HaxJZaixvi8EieRmPkR",
-	"4teM3vV/zlJi7kGva7GRs5YWPjc1mNeC3QR7YNTZT6KSCND5k2jvK31uyoAQ3opz8cO7n370CNNEeaqx",
-	"fqA4ip00RS2Fc9OKT/eyPn76+u77FzzGdyLOYuRmGbKnm+Bb/BEbe8hLTsJ4uuQkrE00mOTKwu4wUfHN",
-	"XqdY4ncy+cEqNdryxggW/BjqzCNEj3OPmxHF4vokNq1KNLTSz61bKxhZaoH8zixZoszBDQbCjqAjHchO",
-	"qEyTPx5lvYAq9q37Oktie8Ixzk7Sf5FHZqbhsFPXNV+80nlVj/KS1INMdQDEztgCXgzIuHAhUTJgsh7y",
-	"NczuR/eTxI19mfXFHnktPzpKTztUeksR13pik1801fVtO7MeSicwswGgNH/BO3EvqcbuZBGXLjB4zMaq",
-	"ruyB6uwVmgK3hC8PR7GxKQ2RL3g/6QdpsGprVPuVCwmElCppctlAPAa43RAnXUsiFyAMnA7dy9PSePZ1",
-	"BPiG0umnQMzenCxPGP49oQtCYazzSmRbVOISnIbOZYhiYXnJ35NNcILTYFah3zifrv/VtpAfxMbWUQnz",
-	"Wardnmfo2PoCDmabQnFHL5JtrGitm7Sx+pg7VZTKrlok5WDPFxSCXCJqbL3I8vTGO5dIk3U1tdbLao8m",
-	"Tg5Slk/wMDm71GBH+oJ1BVQv/nX3ZgUbNoiBzPqC/qf6eFz8U62N5ICTXjYoks66q1qxxfYt9+12EeTC",
-	"QbcyhXskWok0b7DUzwtn8NdaVBHD34GHiAvM8ry6spej2oi6CN8LCgv6YMS6hmaYSgOAnC5q3ez685rf",
-	"x5/p2WzJGvG3Mli5ccVej1OR5zk62XMCb1nYAe1wco7OiQU3snzEdF/RSBKGTQbbaFAGFLp4kkN6bCWQ",
-	"BiVFQZ+sUaAWN75jT6FoQ1/oYAnpccuW5nU3Bs7alhudKt8MNJLF4QT88D7ZycAiy/ZBbeSTLBrUlyVU",
-	"WyCXwwtdFsSa+DTvnFLcENeZvVLe4rd+jYNHo4m8ISzj0JCMl+GEDcAFXCuZvdjvVSV/RoiduWgJTZPQ",
-	"CTum54570F+u0aaXN12E15e3hmMUNnSwyjSHWF0O74rhtVN6TJXolvU3Ieny7s4Ish0MnLSNO1F7ehCq",
-	"XusPqSBi24u2Ricipx7UP5sKQulx6WEmIDcZc3z24us4hXwANITTazxSgSmHL07kmS7fkJcTdd647fGN",
-	"elvdLsvuTsWRZxjhfh+9tDBOnYq6SziLWt3LKZ65qcZNnSi0qdgc6ChkqkMDZu/kRMELXF16ZFoewiW/",
-	"JIjzZDvPG7fLkgtT+8uvM7uaUbMcxIGootgvI005vZCvOkPmn7aOV61JR+jO9HKGgvYRbdDYXB0t8xAq",
-	"e2ikBqQQK9qdnI/YhL3o7VDAb5jdktc90+nJdoXdidheX5LjUm0i1RbZnFP7xAADxJOeSZaGFQ66pLuk",
-	"owf5gcbzTCy7bhNXTDodmWqyT7YjttKcahtvEECFxS3pp6b7d3b3OXUvIks/viM9Sy7vHxzqXNvarxZv",
-	"90MhO09D2CprZZNxVXjLxv+iezA7teZBdaTfSyKeJiuC6csP+poiAACWSLoKBLGeBhZcOtEUbkmhrk3X",
-	"FXDI5oQ2axF6TGdrAT9WjaPi4mJ3vpquRL5ANHF0G1CONvpwEOZ5IaAiHwr3wBbxZZvuV6opBEBpr1ux",
-	"uZd2hJD/LIEwtKDsclE15WMaMZbVQvKF/a/ODaToAGDaFzQPyMqmSysX1UXC1k4fo1dHyTE4ThhAy3TI",
-	"e+f3pVQIojaxraacT3lHFZW6KbwdaRK46U9VKzRjBvfH9yfnFgJW/Kaj5WykRJ4irKubue8ApTJYxmBV",
-	"0GoEV9IrzHRF0Euq7hjbFIlKIMBPe2Q3drJwa+Gdg2NPScxBcBXG75XdF3RtlF3QFGPEZBZSBIIAzfvr",
-	"kk7H5lLAdnnaZEvjQRlDqj7f/mpE22rqsMtav5/9D7jj5s96/k5EOoKlTTWqOok6BdQFRLLurWBYB9L1",
-	"LvaHyCM7YZGQ7J+WavVniCS/vBEYusFXheI8XLBoF7pdnDh3CfNyLzf3syku9yUv+77w3N9WXdEWoNU8",
-	"ohkVx8JOwcrDX8iqyyruvcIdbtVDv1tzUMU1qYkmA5PS/gWKs8b6aQKdwXttNCw/Bm51/jcSUb8AHuo5",
-	"rutKWCQuXYDblV5NfU760Su8RsOLVWO/+mOCdrejOc74upF/z/zmOXGzJO/PHEg39/puhoFLRndbB9t4",
-	"3l9itmVu336U4oFU7xKXwebYn0s6dMxps5Emz4T8lZ2HtWwk7ApAmh0Phl5LzNZT8Y4JaIuga+EvBFgI",
-	"iawzKw74jexqmgQMAVfw9uJwtMRW4d1EtlFO1Qkyh4CDid8prC7BVgD6/9+YYqOP7vmb+lT1eVzm06wI",
-	"JbRS0/pwkI3siAQngf61XaUndaEpNdrStBLPWB6L48sOEdwXdxnc370+uzEQMSLy6XPyz64BSjWY9daz",
-	"Ux+E+1sXyiaEmPzd8GRpS2Dw/UXr4Wiqg7K2F6FxRrjdV604N5Pt3FchZ4A2G+Hae9CggG+fiCjyLTlr",
-	"Kdre1kZ3bYqNppUiv6vbFwzwr5DbrYSa81Xo9RnnO+Ej3Gq0xwhoIKDWghlWdHm6cb9AeE2iBTFicTEF",
-	"oSvCNY/s8sr22DoAGzlR/bNMyy7tiHIfpJMyKb/4B30u9NZ29M/4xZJWUBTmYqw8IIcuq7DxByuerAwW",
-	"D04mPQbx8gSPCBvB6DDmXZYUxJiMN0tAEzDR3N4bvJyspxRzN9d5zz9somlVNhU7oJxmdTeKjOhn3K9G",
-	"Z9WvUncSo1NWxvTz+JIJl9PphDtzv9Du6XTGqL4tgHnvdV0ZLO5NKZbxeo6ZSY0MSB7K5HCRxuqmklsB",
-	"YXbbniSLp8USpPrApnupO2ozEc7MkCVbnQ8q5bbA+yJjdl4vDPNUW1XDyAQFlztg96Obyyf3yuYEm+Oz",
-	"OWKNpc8CiTjfZOPP75UR1MwwZnAQFvZEDjCa4oMQIzVkObbp7E6iMY3P1ZxRTyZaJNy4coEwc4aWtD9S",
-	"TVD8oCcUirE8DCEOd2F28SAaVlUEik+nZkJdA8zBlOF8GnlQG11jYcGCkJqUlZl8q8ADBwVhzj5Y9Pg8",
-	"6SCx8KvmR0VLklr6d4JFwhVVlcJ/jNDEOU7hsGczgd+YtrZ/56rNvsDneDcG1g5IB9xnIybWbkbSCX5+",
-	"PLI7K1w1tCb/fjLQL6w032uvbHeNbjlz6htclt58giMClmk3qUUVwqlYuukbfP1PqBQie4nSZdtnoWyi",
-	"5LASxHLbYa1TdRM4dO6X85yiPqiK4hgnuwmQnTaclW4tKi5jMSm/smInBLFnKu+99YXMR12rzQUNwi43",
-	"8PmzZ4V0VxfOXjUPsoGOscxqy29bsbUvKmWfSCb5xti31gkq6T+vomoNIZaiVgdlyR5DKmcwFFqhgOaz",
-	"keRUIcXD8/7kc+f5RP0Aj0gv6SpVgi2aQoq2VrItHmQLKDJW63vaaYUIM541cBlX4VSFw8JY6sc+fHE1",
-	"CQ2sm0BXsYpHhjuBP4lK8jGERBeGZ/uhCJYUm/1SvuaZZJ8HAZxWeQik5jk8pxODAdvQF+rzJf9PnydL",
-	"MAi86BCKLWXM+lwPyDwOPtKWd7/yWqf2cnOfBM/8+Gm8UU2wz2Tf9+kP6AbBDeCl1Lbqwxudn6BKRlNQ",
-	"nbJtNxAQbivZhlMJKaFosQcnRFw4h9kdbviIevDkRlWy6nnNUXDnzJQ13jWF/LCR8J80FtVCdAPkAkqQ",
-	"or9zb4jkOjgBw2GGyFth9Vk49RM2eXYvPRwCrgHOg9u5yYp8FSXiaF/Y3dfUddxf/g60ZhCwaPWhaHRh",
-	"dXFJVIrwEF7ww4sEbING8xGzUPfKONPup9C9gcAIG93gvZeBDpNTXztYkK85Tjr3gZMM6mQofgvdxSWV",
-	"ppShgOZ3xfpSiILaHErgwKeviMLdGu5/KSiNloWHRk7tQZK8jinzMnYh3VBv2WeWEmG5ly3oz+Igqzdy",
-	"+1j1kpRv/qVdkcfgpamimi4UzGR5U9BhyehACMvMzAKrInwlE+L90EjYecnz3SZUki2IQKZA24+QFXLy",
-	"/f/8VXzyf5598m+/0P/+YfXJL7//Hzf5uO6fE4BmeP7nk/RmOcFMYPlytwUxUj6H2i9ZEWLyQRL/93wb",
-	"PW3g1I0OuM7X98bH2NEzmPU/y3OXd16SPvdJ6YEzQw1VYJ9jYa3TjBDSxN6pP6iO1lsZcOAI0URZ40v0",
-	"Dwnuxi9mqBv/yKXCheLu3tru9Wm3d/YXzJ9LUCrjU5Ns+PnQrwFHQJ0OX2YQZ+snsDlsHsjAe040EUey",
-	"PU231YQEIDCVTd8lDf4bg4luvqWXEsSDcHc5mTGeFea/n6QJ9dp1/Wp7c/vXaXn9d/+LX38pR7aZsVJU",
-	"4NDTneTEiJjbReFfFjqzVFsYVTm3ytmYYDntiaOLWj09QdQkNTwtbSyWZ+Rb87nungg+NYvmz/L8Rv7d",
-	"o3BPnsGhKULGdViZMjQ+g1ICYyuObllvS1pdHMS9pHAC4W1Cm5nvmqW+3ueFDs03xVaf2pFt0CGITFIf",
-	"mXtZIX5LF7nMd8MAismHYroD/+UcTjJfPx4AlsMfZkQ7T6AjG3x2KaiUbQgSQ8NNaOq3kKJ9EjQYXowr",
-	"JepUqayqclI7E1TGTr/fy0uhzO08bzF8kWEt5sd9QJLmhK1vKdurkSmrlQJqnkh5ErJh2kzNRbBZms6K",
-	"vCK/7jmE3j/Lc4IzT344qtZD0T2iTjHBp/d2r8/NMhY9mKMfVmIy7+V6r/X9U1GT95jIj8LunwM5ebje",
-	"0UDBq7I4iM1eNZIDK/pyIhH8iEMAzJ+Qgl9M651zEPg6tPeQ/WLS8Lw8W31UG5PKeMOQoFAPLF8AMs3D",
-	"HHqQjX3nnt1X4p8/4/JsVxm+8ZnyEsKKHUAJPGEz+tP2DV9LYDLT+J1AJKNy26h5W0wAI3ZLZx7bgRjt",
-	"Qj4t2VIcixQ6hI9GJknMcHRc2ioCZ+ofkGQY5qZcEDiZFJlkTqWVoMt2LAgWki0H9LCDuBSVLkRzGRTd",
-	"9crDOzyUqzM7fMyGli+96ObxiG1h96bBtR4LbzX1mgkQpXdD/KQSQ7SyKoTbZZ7pWEQMTxwai3OWavWA",
-	"VVcm+YyGHdLXl0JVVJsp4KJy0qK3RaOj2uVHL0osph9J6Kbxdzyo2HUAPFNTe3oEno8OkdO124d9ieFx",
-	"Ylyb6/FxuHP+arvlIqKJouU0oP0UDj1AFSZw6PnL2qcZM0pAJ0g7QsX59XXinulC34R5RGDylGADtkV8",
-	"WXKJ7wKD3xLbGqi/Mupb6Yvs24+yeSuN4eGBd7KxKSRMa4p1q89GtsVG1LUhN7AkvMmG739Yy51oMvfO",
-	"ixPjKmJZU+eEZbtMe2WSDOR72TE0CxNr5ig+x6eQoTpbAPg24aqehSkg5lMLY0vnxBp9kIX3gMvrSDVw",
-	"+Wge/H7ySM+pauAoM0ppbwjEGptIkG5Ew1diTAG882G9YiMarJBh35XIcLoBsBM/taCQD7KZpmDgvD2v",
-	"IouttJt93Ilw3kMhXejsgUhjcWoq2faFMPZaESZfbBLwpZz/P3EKEm23yphTwi+5l5cF8Nh+1f4keWTB",
-	"07pWZp+QekitQoGPn7v/frIw3cnZRj6i3hFagkzpw8kYHIW/dcbCVgp7aqFQ9RKG1kt2UAfKBawo+N2J",
-	"KZAcBf78YuDGhG3odjVMkPaBF1a71h9+6vjyB8Sgp9zrTfqy5YQCzKiJSrrEi27ZjToq2SQcwSu6wMaa",
-	"u03YlZya7MYT3GbfuUWXMj6O3ZsHJy1c8/X6svKLlW/0DsApQH2QOedE0/OxD0exvqyiyMOTvc4Sd2so",
-	"V/Gq73khbORCkIaDiCzEkChYMxrnk6BWHHRj9yux0/wdheKClxT1SKlm5YkJm8r/UZ/sKqIr1NuBFqfe",
-	"NbiascJPQhkq25Gk251olJniAV3Yxr0Qt5RStKCeWTdG47vzYnpJivoeemh+IM1qpLbMevs79+U5Z6e3",
-	"4L0CyoAPEcGAEn1/N3oaEnuiz82jeXOnOJwi+KhldLYHcVnVUqQI7XjI6PeUVL2A/VTpYi2NqnxJ8lrW",
-	"utlRzVRxrMVmWePEBDnTzHmAd+WL96tzk2DVmeFtyuBimtqsiRsmSZALn6xiieF7My+F/04BP4n0D+UU",
-	"LpQ6qxTPCAMv0n06wtj5SLdJOjejqMSla9npORmVSJNZxyxg4wfDRz6zLHkmm6uZfweHfkxuFc6P35/e",
-	"IgWpi89SQgXcBW/5ihoorvPeffa8sOJeNt0G08VC9Q15zBpDwYvdeG4mP0Y6ZcFc8pHrhi0l/oeJlf2J",
-	"9NSCsfgiuHm0jusw15K9c0HtMMiTzcK2cv/NJ9CuyWrBMbhSlVHaTdZayld+3VmWg0uxNhqyUgutgY1u",
-	"NrKlJras8iIawjd4tY9rjO62VraFoDoZsPKA78z4RoJbJDeBCDHlZcMocERWbPjGJA3eYqOMRZYQX5+0",
-	"6KLsDN8F0yxvKn0QakF+5Fv4PmIdMaOQVuyWoKUmBTCJS9LVuM4Y+DEi+ahv6JyG1va+FteScyl0Q2GW",
-	"UPBk9tA1UkN3Eey75zwfP/wj4ViVN0btmpVKFKViSKBzsZwP5n7wiWqK3746yublt8U3umnkxv6OdYLx",
-	"4atNrdj46x0R+5zRz8GQlCV+xOTTTs2DbNVWsZiOoYgRxLpfuIcD971bEOwtwqOmAzy5AaiGtwMhIkmW",
-	"9Yg9Mzb9U9yZ3SNW04kA/E7gBOWtxkMiGk5XPy2WBLYh/HahTBGHjMaGE5EcZetNEMn39Kux2nyPRaek",
-	"I7E/BbejDGryTPwf05VOpKeiTYhAMH0nToh0BRcNFNLEnfNNUJtMrv6KDFGXQpxr6RilZ+inE4N9Lexm",
-	"n9YfiHjBsSLJGiFI6Tldaad17loRuh9Kur8uz4vmVNdgTGKrpDiLSxndbnj24GqmVrDfvvnum+J/fvFv",
-	"X/3uhp0BFemPis8ETolpgXPvBcQxqiktdtIakCYA5SPYC/bIj22h/luX1t0MCxIikMD5tqZryny8AcY0",
-	"ZVGNMQE/4qKgve8DSsiOawrA6Zq6h/JqaHHr3pxqXimKi5nmQertIQUJktdDJs+nj/8FutGLiUqSsIEB",
-	"RKtTDjjZX9LC+YbIglk7nPFwocdaIK2lsj1S4lpugeJoGSkxANenVH4mWMeAjzg8csL6hl3CHsrx9JPl",
-	"VB0hQx4FUejR5Ko7RgI5SEB4UJ9/8ML8GMZYWjAvSf5Vi7sVvZgFoodkhdhraBL6ulVcR9lUrCh0fRoe",
-	"7usgGkwfKWjKTRAodUT7j4Ysm1Rfi14xcfUHDnx8aG8Z0svL49VOUt9HLlpe/zT+AN7E+UK93cqk16Sf",
-	"cM/bKrB78p/2nUpG2fuMlXlPm+adXC5Te204f/gnKS1MM7e0yjdn5ottHHlKBbNbYCwHK/oAHVasR+f0",
-	"/FT8Fe6BE6aEzwpqnvMPkT4vKVycWAaf+8991hv8Pk8Yt/hoR+p9UH8IWItgi3ZnBTkjpO1szYkm9KzZ",
-	"gIvCXjxLlA5shhfa3uHuLIygQXoHrFv/6Ayziis0Ky0LXlZMnnJTayMR2TIw2AJSIcLkgq8BiAGNZyl5",
-	"DtABwnvbe2GKtdydGnyI6nrs1tLZmMjUh84uecIVUuMBhJV7PczcfYv1hNErWebN3BUH2e5kcXSOUORx",
-	"dKhM3tMJGE0Yp3wOrqenY6mNxhUo3Z9xqWycsxDO6eHcGFUly89C31+xvgwSLUYfJFrmjTxD92pVyeoW",
-	"cr3ulwNudAN+FeiM8Bec2R+KO9qj6GUFVY/7qvESWCXg/Lifw3P8t+Cv/os0Ouht0gjPFRkOvfg2261C",
-	"Ts1s/x1gw/0aNWozleYClgZ5dKg3Fb5MpWDOwYwdT+fZeEAUEqQBYcpcSLoKiOHpo8gjul8juO+mhDMt",
-	"aOxd8ThoNmLBINfMiQPGHUI3EbwCrMiNqHuo0d3oOtu///jXA+LbvfbmKMGSLAhps/WtuPTJHfMohF4l",
-	"Uas+qXMfY+nAVTGqtAJGnPLmgJaHj8l0WDRBmXc6nlVpMIZEd5C5X9IQmsh/dqjeHTwOg4bKF0MrFkYM",
-	"wfrgQ2hgbjWPprycm8Cm7CsfnsDgE6oxKFJNsFIOWNPGSHKgwbu4q792UoxqiJwORBrcLiYAcV5aU3iv",
-	"Ole1zLOygciYDoV0wbX/RL3Qoak53Q19ZVedH+DcvJMIfykAZttevBr9G5JvuAsO8zLKQohpLYtT47Z4",
-	"cBXHNVcduVxGvdSyFrVOEyxHkNsmS7qhvOyCkMSdDghzUvGUGLC5LrafH9FPoDl2R2mKl++1NvbUMtpw",
-	"Iu2XyL3FhRm+MnwQQ+QIY5gkHsZ3hhzUgUkyEYHKjQI+YcAvFb+arG1nKVemI15ngLNeEDBMRYCfNpaL",
-	"NCJp2p3XrV7XiGowDBZawQIXLQaX/U7VMgkum7hPg6VHAjZxpRor7ClVk5rcfPzDP7LvLTegCNAjPaBh",
-	"yYr7NNoVHGxiJ2q9mEgnUTt2B8iXZSGozLYs/uWLZ1WJ2P3NyDGZheO48u7C0XGz/fcYumZJc1Qud6Xg",
-	"UuxhNQStj24jSh6ryWv9ly+qGI4Gz9DcC51JS1H+HPv0G/r6PBE5GD+z5WYRz94I55DitSUBawGxqjPK",
-	"b19+61bg9/8LLfgRW2aZzcwXuITDXKY2/ZtuqZY1xnm8M2/EYlkeBJQOAfXyl+lC35kpljf3Uh5XG328",
-	"8KZFoEa+kmjqjc/VTjKcTXQOqdbYFQ+uGNXVQ4rTmXI9tkbiabkpF/ggy2w2mF4SVSCZ6VhYdr+wlTdN",
-	"QpmUaPI8hI3QCiaJ0LqJc1XpA87XSDInuMi9+zqZPvHIsxES5sIqvyQdbSU3YVf8kUO0z0Yv46SPYXA5",
-	"a31GAYKihn//HnBPsJ5JB2gFqsMQtbrnq6WwxYC3Hn15EBNNu3SY4Bgw1C0CBu/UQ1675yOINP2gOe3a",
-	"EdmGPSqDmPVkwYtRUmRl9TWSPjAxOmrVzZjlFUoiDU6NndpL1ytu28bhTM35kkK5SHhUE7liL4cb0SAM",
-	"Ostan0aOSVupF5kDXwERwo1obkPHK2DNnppaGQC18Nd/V/SDNuCVQcQgjt6qjcSSUQ+jtZ9C/kkE3VqT",
-	"ez2mrzFh7CR7mayex2Bl7p9WHSKuNPcE3yM6ex50s5PGrpYcIfpJvsKYqvwl4UjYMNdBHJkjsJyNsck0",
-	"HoRTs24BVsutWwYgs8dAItfV14P5ofOKD4WB9jOMabDiw9VMSGPbpiJnUen7skpwtd2yCC+UMwggQPrB",
-	"mWVO1AJoci4xBrxCJqprQ53/YIsgPVFGKeKSgCfhj0e5QZx9wrEh2khkWYfyxAjptMOTvX357TLWh65F",
-	"IWNVZ6J8jDAhTE5HzRC20a9Lt0G8RDh34tvI6lnintR1ogLTdw/5WNkW+tyjXDB0lHMhL8JRTZQwwplz",
-	"2kpYAAYE6lUpGj58hgkNb8ZZcS9XGrkYZVOtfBTweLKrtdjcu0e4rygyLOQR3DyqyW9lLQVILPQRs7bg",
-	"CK4gdqA/n4ESjruGRvWffg4+HRXyUz4vBVXB0wkon6XiRh41Ko5sQiw4pv4wt363gRMfi8bgskAQgVk8",
-	"w6jrMedFggPGRqbYHnbzLG5wuuFQtU6gwNzuqB27ydXSIrFHJsfc0nhRpSfOpfkWKRiYWKVOkbaNzdJB",
-	"BbNMXoODfFmFJpMP2bNdCXwEl4VhoxfQj3Liw1FKI5sC59uY/sZLFFYDEfsNbXPow6GTbbwsjfXIUyZA",
-	"Bovq55GSAadMv9EVh3248X8e6F+x2Rc7rStQkERRhRyrwF60eYQZjK/kx3qQlZJsCe5Cj3qvj7JOYNwg",
-	"tgP10u1lfQwwP2XXutpKDGEW+ki2VOIoTAUpkuXLCdqDMVIVOaZEbJAs6h0KvV5Y+gkrf3mVqP4capvO",
-	"ddahCi0seHJjLym2y6TrMYk2CuRpbAS/FVtMwx7EvUxmxSYNdoKwC+zbRBcIMOTLWLaXeCUsNpTvzmyF",
-	"1W2JWPkQiabVoWC0tzPn22E9yAqKFLV6uleHRZ3YwqmGpUXgopg6CEw4yHgPLK9QEhbR3TMY1wswKomn",
-	"AdKs/c7I+IHargjKMlVh5wH6T4QymG+865N15tN0l4o3TTbUjgZlKqCMbsl68WsIunhTC4MXlGh3kkil",
-	"u6rPAGG2FJSzD5HTh+aMVpJ96BTPOTEeerrztYdJT5YqQldXJq+1quTqKFSb0/gWg0N2OJIdeGT0sPQp",
-	"SMHKTV0FS+tleiqTbzK/Pmyd+/bgnrP1V1yNXBRLpQn3hppe0ysTm910hoSpJ5AqYZEF0EivBIA0jlBi",
-	"nAsvNnR8kF0NRJO9Ma6hVshicjeFm5M2RMuDLZkwpC7qEOdV/+WLZ9WsLzHYnDD49A4EJt9HsiKxPqo+",
-	"MgnoPz57IgaLpRzeS/2rMKYwEX4ZAx/KQC8EPNOxGOBn/gbHvmzsVI5Z3iLI0CziEuQsAc6Ojv1+Sifx",
-	"Vx7WSFIN43OsGI9t42hdlhcBjjQT1lGyA3Uf8XYgWHvsJ3tJty7ToPtojL+OhmsqDPIkwg2QBafjbNZW",
-	"7Zo/H3ugTsF8RTooWCq45VDoBmWpZ90CyutZ2X3VCqAQqsUx5bWH7MtYpgPlEUm1p/fB5o+uxCsBNcxj",
-	"o5K/puxtMTCJ76U8yoRpXPYM4yWIbqtQ7T6eoIEOiXUAAsx/7mO5dhD39hIlkby4UQYvDDyAO3rwKDwP",
-	"E4rrW70UQ4l1sCEDjGrqNrRNYPdPDek0KKbKBi9HVfaje9Uw1jle3sR92xtSRM5Md3ADBbnofIxCkF89",
-	"NXPWG4iyX4Vx3Y9FO7mHCD1RNUJE2m20aCofo3aezUElas0V8TIxqBn+obehb4miYdS5FGpkLnD83NEG",
-	"8DG4uryxP4ipsoZBgsn560vRACx8knavRz5M0dweAZ9q1MEt1Gecs9KPmT/jGw1n1wZhRYBN1bZqfbLy",
-	"OTHd0aIpCx2Faxn35Pdq0nK1oHtq2NhxTPsR4Wt4tNvE4dH4D4hXuwVNpLlzE9mdgcSkfgbtbuzveVtJ",
-	"EsFGMg0eebV5fuuCFDflvBIAS3A6m64DQZliL+uqgAqdsnc0gcJ7r2sZKHNT71olU+S1MHZlqPAlJ9c+",
-	"zafL0b4UUd6ayd3D8UusBvQSer+qW4aoU7TLcdKZBTlv+pB+fcivScQDpJhAXUgcNRqEAliMPTMtG4O5",
-	"TJedQqKOifVh2amn1+KJmNL7N2WfdrhQ4wu0IS3rLvVLr5WF0hFLeZ/cRnBukbfjoHgNbDv+4fj71SyK",
-	"zZUbnzKj7zGnG8Swa/za4ToYVbuj8MuiDGIUD4j6pTMjYPtLRp/DTRkKR6Lj1Wfd9bZi2JzhOqfVtvlW",
-	"c3p7SY5xOiIV7obFSb4nyLyNMm5TlXJdTe6oDVNWq8QFk3/Bic19Zr1v4JNNvTTtPcMn6bMlK5UCIUO7",
-	"LXOEfz8pnA2TMN3rBINGjrSfiNkaCpExu+F+OLVhCdAWTA1mziesS15JklvkVDxk0TrGheBzxwi+l14w",
-	"mq+fC7tiA83ac8jdM06Vwn8F/U1U45xSfKNPDVOdkCDr9oAHwtwbZFmetgJzDbwu/JRxBiu1k1xZ5Kst",
-	"4CWAciio2R0KQ97+cPfJ519+5YyxvfzAklc8qEqyJdXvOiBlvUUqFe8GmcI5+QUxECXwqDnYiBfAYwAB",
-	"ma7sK+2ccQ5UdqzsQAb9cFYIfIH0Qp0nZxIkcBMlm7IySbTW8YuBBZJK9DQUb/hwWHGRfL5Mt2qnmsU5",
-	"arSxF+O2JzHZ4RPzGAoMnPv6gqCct5AMKQtn0ZTera1KLOotC2fOlAVZM4wWWJTa5gtt3u91ID8Pu7An",
-	"0zo3QgT6473gtWjWbdFjYCWVgrPDB1DIjQJqvgqH7EEQ77A5k7U4bqBfSxKlBXGflE8LurCH3wL1OcSM",
-	"zvADfzbJvztslptpbgwHb6QDW+J2xDS0r5FyztEZIH50ACyGMd4WdB5KTH6VhXMvS6QNKLGaXCMSVkb4",
-	"pDus0+PaiIOHIDXaD4RwLcvC7EXr/rfF2Kj751ZWbhgIa7uCEsq5sUTaYTSYLvMPm+a5ZrJ3LWiXAVJE",
-	"QwxUALIETyspKOXDZwi1M4rPXVtrGWaAEan8CXhFl9wn5efivum3CDGPywBB6rYkQj+e25Is1ggdfN25",
-	"jtdnHzFMRhppohQ/aL40qfGCm5StP8rxxgfjRnObRj/hKLGIp6J6UKk8IH02BV+9ljWiOORdHadafg2/",
-	"YK6OCPczieTgy0IJ8Hls1aUg6eUHcWBRjO669BkCj5/axmBEKUGfp80M3ARgwmptEHu5KfwSc1UOe1lX",
-	"q+TM78IjIbTmK97HIcLLENxxNjMGUBbLcD71oe+EZjYuSpuB8uGsEiMRWs0HdRlw97049jwhc1YWcH9r",
-	"+SDdbVVhHdNB2r2GBuLNXqtNMuLU2tUU3Cx+I71UM6gdZtHBGAL+dzaVsvtJQEVoKoV0GhbagL/m41ui",
-	"6epaPN7i9dXEpGW6ps8AGQFbEybuBaw71v3VHK5+UDY3I7UT5Ntrm+4UTkC+u+W5O1XK+3jJAsqPye69",
-	"LOb28nAUG5uKuXlCrvGp6NVnLnjTz76DLdEClXRyYoLwx5N9p/FyFpLWTfJuL2zFt2q3t6kiohhhpUt8",
-	"dJGcJRg+H5u9ewARzhVhRsx2DG33GSuW40pO75GBSKYO39feMuifvD0B6YzFGE75shtpivdXthloRPhO",
-	"//VumWCUqZllArgdVBP/9bMyjXM+dzW8IwiWfRKFKDI9sPZDGM5miJfb32q5L39UEYZ/DmPi4GkSRGK8",
-	"EbUEZDOJOPt0k8MdZ+RRtE6ui/Wl2OjDQRgGc2bGje6u2pFsPgUk/whai5OiHr3m2JfQvvyOu/HPEMjL",
-	"NTXjqJpnL+WV+pDclMclapxju9NTL6Aw8tTn0SuSZKUZKCjBCOmm1htF6ZeS34ME8fzGtNvx5L/XUFFn",
-	"dfH//+Sbt2++++QdtJDrLWJU+8AFOShUgRcK7NmgtjzoxIV+PQ9muk6yvTqJ4DtVWRta2tXpuNqKjeWi",
-	"FneFkRvdVAV+Acx8igFJW5yORSDSvXRsJqVXBlBcQD/ZiwePBzFesP+jm0QgH4JZ7mNfjjEgfcwCq6Ns",
-	"LQhGOaSNhG3kBcwGPbMg+Ji+IIMGmkHZYjVSYoRWNbtvW7W1jyep3drE9Z3IAG19HiqNdfNUyXh8lR+j",
-	"f8HEkpgZ9iV254ancwoxekzqRi9e/MPHXMtutjVxnDFltxfjrNKi0pAwACIfZYqLb4AKBImKAiamOGM0",
-	"j7pyeZie/ou+a/UB27fRlEaQB1m5x0CcZ4TpCsHt+0afsxqW2Glj7TYDEEKhc0olVhprHotjqx9kBTU5",
-	"WCyEhAXYOBIlC0Xhe/rzmUjAcV8WuwGqp+v5VjqiW3w3PfCXxErJ6tV2+5gKwcsS0sfBWCERJPguXAAL",
-	"STDrJFoOhis28PoXxsOQ5WqiWM139sHlJQh4HyQdwRoZG+ncUO1PGpxFYul9jNteEj6+arGvalnH5LlZ",
-	"HD5ko3ph3gDk6qZppM0A2InzgdQuS2PqL4iflCee8BuQFA6+xERWyop1naScrmvZBmYSjGcVSfThpyTq",
-	"wRq03Ad9774NpSEs387JyFWtNgN/Zr4rZ8ymNxlJsvKQ4kT6m1aNX+fx692nZiVSYu7ULnzFXTP61BqG",
-	"HvD6KtPkYT94QqKnoOJB+/lpnjVFHPRU70j2Kb9q6otTL4NNiJsFfEEJ2O1w/J2DYZd36+RR/JhFSsRv",
-	"RCSTwyPS6ZZDx0nli0JDUDuc9rLTIgntw0Ghg/0JzEbpRifESApYNoisI84x8Xav5PDEhYTuBtT/LXEw",
-	"6OJw2uyDbfWH4q0u9NbKJuoFx554gF5BV+2s7F6fLJo/kdPYpSjL5H2WFCkPxnbfa4Hvv7tGK4V/6gLq",
-	"tpN9Ldp5Uj98anI7P2rDLlnxM1hMrDF7lAjpNahhmepB5aXP0ysg54IPb0PdxojlCPP08CG7Q4sRZAJ4",
-	"4pCIA8rujA4QT+jSh4I8zHtBFVGxljvR8Ld0fvOHZcOU7/atPu32Hd07tCSqpjjrlgcqTkGe+1VUdUBr",
-	"NE9Ydx6hxVDLjUcitCk0m7eBMntYP73S21y4ZynsqV3KFZfCtXL+SKqGOklAMNH8cDW4LaJgJcGvcOWu",
-	"InQJi5tiEwTWK6OXI7yzWxH96Is5UDve4aT9GBcUeqp544fcH+MXfDES7WIcjbQd2YiBOhy4G/iwY9jr",
-	"PsY6erOBL728sa0SNbiQVh6Oi7pE7hpELXR3dtft1VHRA+SFu8IOunWmEGpEY1VddxUqH6lUaUoiW8uC",
-	"zwkrzepMxUuDxALVf1FqAdDYItS10b2fQF+L1T8xuE+UsTkDfy1r3ezcVd/oDrbTAjy8scUWguqNLbwK",
-	"SzEGIy8Ad/LT9O2jjhPiFqBf5MB+TXHDHwQnUz9JY8TO123AGvtweJOqhe4HFSfsvIgaCE4iIgD1iqxH",
-	"pZKpDH/gfGM+64h+xjYEfdjPUmErcT+at+04PvhSy5xNC/TLgWCfftrLYHthLONDQDuUOENpZCqf7TGn",
-	"2hahCPnK0FjoB2ISugCrJkyvzzQCkmA8V7vXSXq2Va31vaxWOLQFsaG5jFPQu4z+pAJzqpSWBXFSUMC0",
-	"xA8CY6l/EkZfhQ0sKJ4as6OI8A9YS0CN73VHhseg4Pv7gRyUPTb5gT75pXwkw8NAGgeJofAo6oqKbija",
-	"q+HOJIXRrcOf5CUJDDoUn9NhfWxVY4k19asv/vV37DlbkGcZtWeKptGnZoOcfKe2xd+10sJy/JJpWVED",
-	"5ERC5rTbdSAu2eRPtVjL+iny+PggfmRHQJH6HuB7l1l/cavuLGfOoxprh3RgXSsqPHZqYj+q5n4xYsa5",
-	"qbVI4QARAMbsjI/CGOdYJXg41G5vpxdkdh1gKOnJq2tIn2wOJFbXWzJbsI/IZNlhjr48zoO3MDTus0Oa",
-	"eST2CPBePER21hJiO5QnAxtw75x4n2rmC5Wa+9y5g8hO0UwBBhjl8CKoyrWksqkQBuviHdDLURA49zzz",
-	"1FiiII16Z+4Zy5Wz6V5is+Vzok61RQWA0n3Ai/Ey8d13HloMYPgghNJrwjODsI6yRDQJtj3Lgp+s13Qf",
-	"rDJZAKkqMfpJeZOAecPlu87HZum0eId03Yr7qVQeWphlDBeIMJ0EONPFaX28tQGX8OJLXEJflqKg1fPi",
-	"GVjB7umhHfggPhCMzrNnzzxZK/7lWZnsN1xz1ri4lyFcBZzajT5HUb2m2Ou6ek6WJRohzvQaIG1vRNsq",
-	"TOaJPqBrDNqf7s9FVn/RthdwTSzV9s0yeIfg0OzOHVRzssm+Wd2HFnbzBLKhtr2Al5CESU916Y2/6K6j",
-	"+pI4e8RPa1uF7BQUiYf/RF8Cfs8ua2A5iCYAMIVredFNNREZ4bBmVYOE5Kp5kI3VPsRLfXEA3gzjKwuj",
-	"STeS8oDymWKLrKc99MG57q/psNI46B34idMVnKPmp8uE2vAc4czGCKpvgRQGLIxuJLB3EchTt1A35URp",
-	"FC/xxFqLXi5cKGVYzkBPwKRzRLNay9UolDkm20g1LyBxSOIzX+g1/mhYjMUURnxsPgseoSjUPNBubURd",
-	"DwNP4xZ0pqqUAo7M06kyELYeVWOjbUFwbxOhR5YO35+jgz9MUCkUuDcQI51wBJJFBem+Ih8U5ZGctJFl",
-	"Sv4Gb0s5sZ7daEDTG/jcegJahso6P67yJrLlOlEN3dsknl4W0ycXY5LTVYn9FfhzxwSi+ucsu0hpHNyG",
-	"fdKtB2V1T6Z9DblVL5mWGJ7SBInpEsgp2/bdvn8hsrrMp30AItMgHBYfJSJnNeuNjbDqIUGPr6ohJ3dc",
-	"GZXklsKtwazv+lKknnDsCJ+fNmzRCSpKIAIIYIk2BWGNr4rsS7CnZCpvtkLVEpFBV3uRuIjtqW0GloeR",
-	"EIXE3iL451rbPSSYqPN4U0vRLguepI8Q1bJyuWEcNn+/JKWVu3niT3lo8NkCTz4wSjfVpNMXly9PFhTD",
-	"JytWb/obQEC1V0gro8lTaWkmTxH/SfabPBNWQbLVxTl3spGtqItQecLESLArdNHRuc55o5OReeIkn8Z3",
-	"bg/MXG99UR14PwSvV7pPAUMB/hiMC6YJeHikP9YBHrSQZd3P/tQPt15t9lAcrWyx09JEoe9gX1sd/uDp",
-	"0Z5EdyDp/6xLDvIUkWUyHnpgbSOtPV69oQpKYHxNl0ObVOsTQtBSOgQAqYAuI9RSiI01uSg2UVSGSXuQ",
-	"gzVXWET0JP95wgdjuxcGVk2MDJKQPpECprDgM5GVEjXPTh17HYMqL+pq6PrUUdYDmyS2rQ3oAHsv9ZGF",
-	"9B3BQZoeSmKxRI3uVjSoAjTJ4U9k1dmEbeyJA9PONIqjKFopKiBS2euzrCCzCSM47fa0oWfPuMLDSthW",
-	"TC4fGps+llI0GqosIzziLKl/4d7j7QJG7hM1wak6ndApzxt6nWc98KYXnFDw4LnaWtFc0lWFGoHhPLAN",
-	"eEN9ofOWaEQzBOFoaOImp00XNcEMjK+Ajxx1mooy5cZ+x4dP+yaBVDlpZDsMtxTuLqzPdGu2BvYMgAM6",
-	"t8paH14OFhSGuIj+lkHF7UJbHCxulQZ/xiSvwGeP49cNlCGfRWZRHYsykNP+sKxMvG+Rc0/c69YuuHAS",
-	"fPBv3Z+DuQ1h3zgGnLcmE+aN29TcQsqWLfy9CwDObHR0UcH4qfGikrUJf4avT2zCqTFU2ZK5CxDMnjt5",
-	"bPR7QUuMv3ijcEyH2NA1c6FTCKqnU089qlyvQ/zeRHLsryAywMLSdpAQaOEEg2IUygkhHlyTcHUHY8rL",
-	"eFhmzmx8J9uD+YtsTYrxKxH86ZewAbIYflm487CFoCF0b7trwapE1TJmOHh6ZDC+uopjq+kFGOwTTQzp",
-	"yVQe87oMKpbHrY7Ekhvq3jJOGw/RTvjuD7igzqjc6nYTUN0GyIFQugi9at3slJ0FwGVfidyG+OA11E5b",
-	"wHOYm2Eac5cvzEZkVXxcsPeQN1bZPZUd6eq0SRZ7r47Jx3Yxvte6tSdnxEtvNECJnTj2OP9G2G7X1XAT",
-	"V6QfXEdoHcVWYb/ZE+Qu+NcBByDf81qLtpWJoNDy5shW15z2f6N7qFVeINkNT5cBToEZ2gDfO7ANIiYt",
-	"vuxwBi2e0gSgW9zsBo/XjSRs1UYSE1PvdUtLzyPFjiF5XNGwLMm9DxVjy7Z/K+1mn4jtKWNOE+qlkecA",
-	"fQGmH3TKTJCtp+rVAgm0+yIVAYoLQIDeFkfVNLKi1nNffFasL1F2BbFClzW/ukssxW5xL0mD4YM9rhpp",
-	"ANuejOWLMSepdKds7CBhTorOBNWbXM8JYMarWx780Gm3eDGjsPIMLnKMdTKqrLftpZ+NFqbLybpdR6Ij",
-	"C102zoEcdNpEw9FI1DTA0WixL/xKMmjSwfAUdg00dYPlc5LKD0dFfRlhUyph5Sd9e2SIJD7Pmzf5kKuI",
-	"STy7A8ctW5D1Wbgv+Ram0pkMxl27ZHn2C70l0mPljdg9dzWJFgExl6AfF4BNB7rUjsaNUKb95vB7XVcv",
-	"HhZr1A2tfE4heLqSdS+OgGiU+aRhtr5SRqxr4k3x/zqe2h3qyUo2Vm2VbFcUCwOnAJCRVq180GjqP8hW",
-	"bdXGVzZDIIUPX/C3NZbLj7ezBlT0rvXUXSQtXiEaqvK20FqDJWu3EPRCrA0VOvLDPPGWrbGeGH+BBdZ7",
-	"vuCA4WuhizasOG1hGD8rG9BgxOiBZMX8dPSbcZjBqzn4rsNozsa2bs/aqPZir2ustICoILdFj8XtgCpb",
-	"UakN35Hy0hbdN0xc3S9GcdbYTfK5u1GzKOMujkm95oo8PXODU0Y8sG9S194n8XFIm3jazVo19/QCmrEn",
-	"r2Gihz6BmNUbe1B1rRBIy2QSlOiTdU7QqMXODlhIO7oBrVdStDUdmhVGevgWiRQ1GsqSt+F8SDyNk5kh",
-	"hLOcVtnNGqkSoJfYVQzWRWBdBCsEOk+G5Fu4LlwgsSs5Hn8Gz+OtEWidTDY+0055RCLQvEhxskZjEVAM",
-	"urJOfZBDrr0gdiyBuPVsC1G7ip9K6dVYj8LKJ2u8iCW1IlPv3FMeadeuqVZbDk4uJK1+C9RanqO/DAR2",
-	"vxtlfbzUF9C3iIuJ6QCkHmXiDGHsWUFFvADmsAXoofHsyuFqsAt51q9DL15/Lc97LugPptbzEcE/lYDL",
-	"6jnk1+szBoNDVSkZaJhoxtQ5femX+QpMyVdu98Oto/EnCxiSRQpZwRPKY1P+OlUeCiAiVxWV8xis3+eB",
-	"rmbxEV8JupqH+QcTf8Mh8yJS+gJYDURW58CH2CV62V0BaVBajwHMsUVcEOXUN0RUiZt8AlB6At51MYS9",
-	"76ww0oItOsKp8wePvSw8kP1SSPlZQGosw0rU1fFdGIOswhDM3QOwx6C2ZZCWpIy972gAx2WV2HXjDIGQ",
-	"asU/1U57A5MnvJv4fYkzK3CdDMrZoKmIN6gjoPcpWf5JP0gzwY/8LrSeaqqzDclip09rdCUXsC9QQQ/7",
-	"okaeaUcH6L7nsMEJs7KHBD948OWoNqIuwleiRafocv7wnYHox7Eob+rdsdHwfqbj4pFzqbKFvDimNaLD",
-	"FcraV74EqsNfz3jI0GHUHtm3q87i0NUZ/PR4+ZLnh7GekuwmV0CnA0ZXtq4PtwZHT3EN32c2QrtHZvcq",
-	"CMc9QfzwF4hVcBAYm73c3C+YMz2Ix44qbzRLpDnsCYe6D3zx1GjhJeP2wARXZxIDx2mInDUFsx/GlkQS",
-	"eS8uk+yc+Yd+o02CN2bbJ5TpxQPaZS/ZqYfEFaCaVb+imUHaDr0tHkdiKyvZ+ngXwcft1RE+SZXuJIkR",
-	"03c6nJ2UcWGOUtwbH1KopaFwCv2d9oLP0PJA1v6mp9fSBoQlwmWPOUlxVf0W+jmy4iLXe43yuiBC6mPl",
-	"CTdPPrgTCU0XWEGV4eVPl7CNAtqU311L0bprFkDdlYmooRtrAJB8q2p5+/ru3Q/uwpfNA/CBZ8GZTFBp",
-	"frBJCChvXTZd42VGvIRKy1hhnyvuqlQV0k2hagjQ19wgUpVcvjScL3Bw+9ZLamVWZfHp3fd7CQEQZREA",
-	"Gjsoqb1OmWItIeCk66qcng2EdhSFmb2pjnt4jtxi9zEUsOwxMrwViurKJ0r44EdpwjseZS/EvHXbhSz9",
-	"wKBsJbNIQh/VxkyVSYi6zq4WdcfvnXsie+/zHKP/O5qfkm5P3OLhpAb7n4mr0svgdFkfnGnYig5MhHYN",
-	"x+eVzITOeiI+F77b/Mtni3ub/+q/WN40p7q++WVJN/KUAuiE44rt71p5P0+38l6FQk/bwBi8zIAHjC0p",
-	"Qwh+uWSCw3gd/HXCPBpbwd0k8sic6MKcixyGB4f9Y0V5f0kxWQsTuA0jkE+ozR7RhnIS9X5/edVg5fGC",
-	"MNmjBKLjuVqSWOuwTYM5JxTm8WoNl1eoAJ8EhR6X+iMReIiAM4dOtRNcaUkiNf/MVCR8o498kVOt9f0n",
-	"p+MtXoDOSy6LUAKnt0Sniw1Vpvgt/ufvJuqf552GkArowkSUL+283m4+fk1YWVVmv7ApCMBK8oohMoyK",
-	"3JIQroqmEpcFpVtUXJDu1HRrcRdmt+B87dp+C2Ks5mk280c7TG8atWgwPXw1OxuPRn0lHl6yzHAZkSIM",
-	"I8WjuDRpmEzrDSE5Q9KMjoWwEVVeeGty2X4k2v5HqDvtyxY6PReqsje1ThmsG92g2Jmlfn2/0imH83gy",
-	"nzsVg7cJX4ntcrcMsfI7HcoouvYUBN88CmNkVWQQQnW6j8uM+uIi2pneyibxl2Hem1Or7OWtk98pEjLg",
-	"pzAtNdCGbDUxmTk//ub2Zi8FloDgJtzEfGXdBMVR/UlSL0sgQoPfb7S+V7L7/Vl+UHV9Oqy694yeYX01",
-	"HBxB0EfgUHff3Vt7vPn1V4jHbJnt+f4kjQXSd4q7QGJAfrASzBV3gzlXCKkFCKxlo+tarDV935yUlbeF",
-	"MPcQ2j6IS1FhSy0Q3BPazk5Y6cvdASJDUf5fXHwqAlG3lMFSU+I48q25+tSaPxQv2lb/v+y9/ZLbNrYH",
-	"+Cqo3q0aO8O2bMeTe8ddt2o7tjPxjBP7uj1x1d7rTaFFSMKIAhQCbFnjyvPse+yTbeGcA5CS+KUWKHUn",
-	"+SexTYoEgYOD8/n7EQELedUMS7gMQi7+9dlf/uPho/9VIeby/OwjTSOWU+GMnz3x3Vt8Kc+en3396Mmj",
-	"x2fY2w1iMHq0Ell2DpAFI17Y2b+FOodGxmmRe1DOX5PN+/yCnfty2ynmr5xegd+8Ts+en70rrjNpZiL9",
-	"h1jT2b3Uiritnz5+7NP15N7z5TKjCrDRv1bzcyPsn/9Fxaeod2vRKTdVyl7EVq1WcUNt6q+7tabs7x//",
-	"cbXFL153eITvH72jOAlszWKx4Pm6rAc2ZUEwVKUGsGnY4nxqAvsqHHKfkrPP51QL/z9nPqPx6dfGNTPV",
-	"6u32hbuq4Fwvec4XwkLq539q8WShy54q77HFB3b7L4WAnkTa7BgALGca16Zc4G2PtR2q6dN+YkXVqOXb",
-	"tp9Xu7pXbgu7heRjiMMtIiw2YjW45ZUp1ZBgU6hHxyPVS+BZgOrgcQyoVvxBqsdmVIrHowUa4PUiAiQc",
-	"frobJYaPx8KY0c2TkXAnQFUB1F0yO9eM4Pl4NgpWRe3Vyhlde700ieDyUrprEAclT6ZWbN9IYy/9TfvJ",
-	"RYeaqb66l31Iw+gmSvMP7qVo/M0xpE9Dm787k3TOVjLL2HWAktIBEJKaqBYXTgApSeGTxGosclUCZZHU",
-	"uWNmSyX1pgH9RNjfu0t7JfzKdmmiK772JaFuR/kPgC9DmkHKqdbpJqoCOEt2NUSZfvuESyiM/dbtm32k",
-	"qofIXAla+00N+euB8txLWHdFDopQS1k+UOquuG92qUJNrPi6TfBCfS+0wxFWhTQsF8uMIzj0juwR6nko",
-	"OmuRxl0ZrFE5oy+IFvMrWpWZQC9/U0ZfqbRRRutmq7xl9HG2fuf+dlZznj2rNdLXNFOUuRlobXwVVdT5",
-	"3Zkc2IlUVOc3ogfn6WUn1CEJ//qpuo5YRz2qoj4vi3o983al3vnbbr/T92FwQgCbNpLxp3XtuE05IP+R",
-	"G9VaO8QuPWh9Mcnhhld/OnVpqGcNtfswIIAnUnrlfOLDpRcTLM5l+5NhSPeFk3BBThmWNZN/iY4f/Lv1",
-	"HNvlTwV2o+8IPaqec09E7Q2p3b3QaGntcRDWCC+W55+XRNi1RtDfhP0O7xjwxKA3NBwYG4TcERb3e5AS",
-	"vzybdN/oYh+0XFENlW/FVKrKAgyuPaoqbb/tHX55u90dW5q+FdNC1YkU4k8qxpdLMAu0wsY+NtbOUoAc",
-	"OyTrI4gaLB80GiJ5fIPYnVo9uN+ZmV6pcw3VxrBCXSpjRPBUIDW1wvsCbzhYfLsX+12u9eTYcvZejLVT",
-	"+i+c3NRJmr8BJSuCOP1NAisz1vW6h14E/EXFtIIQo0dbw9IJT//jXPxzxEK/f4KWi4VGUNd6OXsP1++W",
-	"mD2rqxiGNdtaIaJjixHv43PReLB5PtZu03sYc6MjzDIO/HMxwyyVV/cLs1C3dWeYxT+4V5jF33z4CvtH",
-	"bQJNsPp93blwzVbHD3wuLkPn+RD76UexCpPdZzs9iRedqL62sUU2wmK5SQQ7I0zk7f3e2h01+uK821/R",
-	"auvygJXvC+/r/y65tSJ3D/p//oef//vx+V8/0f8f/Xz+6av/86w2eL7kdjyrsQTAn9pXpBYin4pzeOSf",
-	"b7XIVCd37PjXsSSMvNRSxi7YRIosrcAVKW0BYB1aSAGxxPN0DyaPbtjCVvzKuyOcDdaD2fBxB3exbtkh",
-	"Wd8Yektb5IMHHwJGaMIdk3kZ7MHGtUhGiUcJ3rJJ9KSMDhJ2KUKu4VgouoJpLAisGCZUOpzggpGsMY53",
-	"x4X2lUqvaHrunNDGkdBXKsW2qwMF8FWIzbVE60oVCkb5VOuoYhZKlVoMYBvWMqL9u1sj1X5wwdx3W79N",
-	"3f91xi/eG6eaYcwtz/QUC4l4mLIYuUJECQHgnY21M/Nmv/PSzAcyj/+7IAbRY5suWNjZZLnQ1cP9GKh4",
-	"ws6YcAJQ+VNAgEjwXCqLoNp2JIeluOXKeyoa0ygFRSp9H37tFr70N3Rkk+dSpc+hO6QuXVylOu1zqtQH",
-	"ZWuKrz1RBc+MrnQgubMf2nTqBoNdNy15690Xqcyd8tIEkJNqgXeJwsYNG8+4ffRV05tD3XbdR3/T65vd",
-	"UKjKmwrkqMQ5AXPYjYxgA4FU0MC4G8bzy9me81/3ECqxLZ+z0cCJCAFYcAspaKoqROwzSF7yDPq6oEbx",
-	"U+/XQknvPvPYkVl+UeQGkjCdd76RC2nP9i2o2k9b+V3XpK/C9cOtiACorAsLJVbOYB1ztaGyPPWq38ik",
-	"wvx2sDOAFfYVngB87oyRIvCADXuYXfO83Qr5lueRTRD/yl72x7c87zQ+4IF9LA/4lsMX/iVS8SOGK6oQ",
-	"DweMuP1TYW8bgKssXLleTRb/ZZq6+dm3FOR1KhZLbYUar6HyeaBqI1i64wbywit3N/41j2GlfMtLsifA",
-	"oFJVCM8mSwRhxHsVsexsztGXuVi3FgW9kRN7GzHYsyLIvSaK9+UexDgsSKw561Pvg8wCvYyoZ13FPtdi",
-	"ihD7tWoT08xxdSY8shupA+/rowupCz1KoSda7XYmmFTG8izDXoYZN8BUgLnJ7cVr0Y2hXLi1BGKotJ4b",
-	"7eXGYG8br/iBpyJW1iDwDGxOZEJ8YhoOHm+3VkC/fU0+M5bnlgFC+f4VjZsF3LQJNMeakPpNAFc7fJ/Q",
-	"+MkeIATFw8Tb4M9fv0wYsPTCn8BL+sfrH18mFZ0LqFVSzZ+/ftlgp69m+myfTX4PvIbftPmOUtN0hOPF",
-	"g/fTO1pOjz3jiWgApB1Z6Ax7QOBXWDbsrPu5WFrkynh4mGm3uYsKlWYdHQff0j1DTjy9os5q9pcOLwAW",
-	"SI6AzRgbzO3ehVpARmrucU0jOz5thjR85Z21pWF0++Qun0R+d+Om9POGHZvw9lcfEOKtpQcqVi69fH98",
-	"6xvlfvRFpq32N5Ya3VJ+SiO8W/++nvwAqfR+9joOK42ar/PTTc4u4NMztDxElkY055vqjsMsD6wI75y0",
-	"X9KrKXy0mmkyN6RNSmAoAMLUS6GIldgSXiaGC53qFXw88waLb4kBbPCSe3Dl6RGjBjA6/TOZHtaL0Vho",
-	"clURmz2V+8aGG7Y8BYf4Dt933AzPHRV5X8pCI4hVyHLb44BAXRsNtRd0vcPleYVogNh6awRDOKQENybt",
-	"bW6Zp+9g5EOn3PId3jm3IqGL12MieXjhOt8hAEKFdYuMobXrQP1NM61K/DRpEA+RMJFhQCXMtLvRrgSi",
-	"F2ZiYp1d2AQJ8YYbew5DOwf/r8Gzuk1DtxWf7QjGeW5sLvhiz45uWmQUTsJecArZUBmL9XN58KmAw4Oy",
-	"GZHfiPwcBAQhJ59D8bcTFkyY4kASpvOkMvvJpsBVJZErJlPP8o4U0Rm3IvdvBRJ4PXCGAnBnqwn3GkhC",
-	"aQDWYpkBOoD4bBP49EqYwLgp4JmTRc4yqQTyYmBuZqyzYqFouV5c/YTwF8+e/Ofjh49YmeUmYgr3a3a9",
-	"xv/D9gz09zjjf796+yPDyBvOPi+ZntiDF+573kglHiabRGkSIze0unTjFf6NYDi2NQ48yXRCJ0Cm9/nr",
-	"l0GB0KtSmYuxZ7OuURdSWX12UKL5tTIWCJYnQFyabFmQXl8jdzqzmjnVWj+YcA71twmS2t7FYAvpYgNA",
-	"XKobaUV1jrhieqVEHjBqIGPuw/6bcl0bqjGHD9fLthNL7lUoCWwZ7gtpqIaR4A/2Hc3h4adWwwm07Njc",
-	"dCrXQ0yhz+cq3c8cgm31HVA51aj2t0r4vY2KJIoah1XWk+10YlkKyaHEX5OQVpU06XYeGHR2IIFqO3xg",
-	"Oc4y1B6Rima8/k48BPWWIg/UHA0GlJbjOgOqti6myHrXxPQqD6mGnb2+TNhCCCvV9Pnrl7Ttnb20rUZ1",
-	"PuVKGg+0XR+HRgD4A1TplZeFiuZauCGJz2MBN5EeuxYUPauFn/Bd74eoJb3iRFO9aHoNz+1638h7JHUz",
-	"kJfkxbPBTfLSHamupARH4wAXRg494FEkjN9wmfHrDA4jpW1SQf2CUm3SAZvo6lHgU6obWi+WPiRWv6P9",
-	"Db22tGcIbtzSvjwKkzp12HUl7WuJ7oCKAlP2G9jLwaCALJPnJIZvhU1PANNVBefFGp/2M2jP/oVXvxym",
-	"ACAVFcBJq1V1UHR0LQgOsFEJ3aqIru5BGSSCtp4jF251nhCuBP2tBhb7U9TEePBfezmyV8V06qtoO4qK",
-	"8Hl9MunlQ2Ps/tcpFha5qfaxDnBpIDXi7ORhtjJhnjbs4yLrzOVeqjIzqnP21f9FVTKbkUjPIHPBRGYE",
-	"M9QEUtnDg6Rxqcg2cQrVu7JozUtDzgf6glnWWgFbGeehO/luVMVeZkYHWEjO1sIwnjk7bh2sHA7sEpD5",
-	"zpyfuhF/W4tDioXvU2oaN0ETeARsIAgQIBxrNPg+JSBcv956Q6qJ2FPvXOiqPdWFhRbzDVXhHhY0RKSo",
-	"/7Z+GY0LbLxugoYosvRFYc1AhT3w/FN1UZQf12Q/FtbEEhr0AxZ8vkGeuVhqY+S1j71IiItty+1zZihJ",
-	"D4e80+VL4NIk5EgnCFXvU1rjnszHNm4rRoP0jOiJXTL0Em67o8l8P8gPfC7UsbP5ODMNQpjStJ0olw+v",
-	"xyMaBRRzNe5E5m6DxMGJqxGtFdGENcvUR77+zaqlj2D+1grECkHSI/TpmZnOrTAWMKpt9ZCydefn80pg",
-	"dsZv/NGGbRJOE808vdaYjNOofWC1h1jKbUv46iVc7TKSDZMTDHsTd6JH63F2KDGP5yzla6ZVNc6E4Hq1",
-	"YMfIk30nYiQ4BzWy9DJO5/hHMN1hHQB8lXJXMJ8oK0ZYNtVw3m3Osw+R8EDgG7GID0Y0ymTb0QRl+jmf",
-	"i98ookBkKfpetFjbK+KojtGNAAKzIRjsWmA4HTN7Cw0OEFfggWOeFI+ktC9+Up+WcJShXGSCm1ZgK7ih",
-	"l7YpgYopMAz6VU/ch915sGL4Qvrak0ggvTsdUJ854UNthkAD1qNKJ57lzp0GFPrleUTAoFTyTIxbILhe",
-	"+huihuuqr+0VsaNhdIbrwoP7ROzCt0UiVJAKy3DM2lixCKntXECYZKyVgjQ7QE6X1stKZBl6UmOOuVwA",
-	"6/fcwNHOJjmZtKzyZNIvOo8huNu3T9UmtxEyF+Ib20k1g1AqtZEllf58cETwsodptXerRdMXomW35ydG",
-	"eHsupzOL9A/SBFuJ5NSAzCUY7ySOdmNZmcStGxjESn+GYpcep8JQ6tlJbZMLKycTkccjMdiIwREeBf0b",
-	"2esQrdeWAYQsrDeE5spfhRv8Vdj04jOUK4l02PIpjMK395dQQ3M/RUAlA91pujIZd83zfBO24FP/KDlF",
-	"xcFDKh/ZlHTGqwdXuQADS91Hjc3NLgvWvpWFsPB7lhT6WqBIZxaJhZtZmjaD5Wi4Vk56DUb46B9CZQol",
-	"K3whFdTUCWSXhg7QxVLnSFgch7ijTapH+Lbm6sAXVz9RYXvZPwl1e5hew7Iowx64vybMFNf04ATIKX/m",
-	"mZyLpKyXRx7Shwkmr7gi/mOtcEtDXeH/Kpi2rx4FIglfW+99jGuR6VWZeLJaI5SApzmlYtn/4xH76OP3",
-	"k8KIlEbui2UNW+XSWqGS/1WFAmZ1rbL1z1OtU2Dd5jKtKxt8DXN2N/f8R9juXjihPFI6ScQcFMd6b6b0",
-	"MJqgroEmrBq2/6m0Ul+lNFaANeUKoVpjT8ScD77ZFz8cg2OU3udzoShxSq6Baq71DrJwaBbuHTmBPW7d",
-	"ghQ4aeHfniYFihzuDdEcebgWY44+NNbdRaoAxPdCRSEWAgY9VKbwisxWirlJ8HoX9t227cFrWitMM5vb",
-	"B+GNiH76pCzCOQCPYXBpcF/VdBQvsFEnUkQTj5EqMRGvVFNQl9ZAB2kL0cdLfTjHx6b/n3E1LfhU7EnS",
-	"ulFh2Uliu1WPWb6zV2wgVqQaDzKdV2k4paLqkzAmd9UsBZ+bnpAYW2s3Av6ktgX8FgmWeuzKsU5Fi1Pd",
-	"33pGpugI1Z8iz3V+dohW+Prx01oWXXfCQpFyIPOZbvW4vdHjIG+DJj8/YqTImzQeqh/ZGVgGPV5ulRk0",
-	"Y9xKRkqMgfqgMshJBWRgqAb2SzM/OnylmfPr+u7GjyF3VEEdKNNE5VEvbRTwA0Gbn5ajCmRCIUPnHOR6",
-	"ZUTOlrm+Eamv4ocmoRnPJmymi7w63iQMXFNTkzMTUWACr13gloiB+wIiBbqiVZ5eoDYZJDWgdd5blGr2",
-	"/+tJtWkGjHvl9hwPZBwaY2Jx0t8/cJkxvkkqdIEjwL6ySjwQRXALVA777N0YTbQFBEb11gV8i5zrQy0g",
-	"VNgc28jX+Wt1Iy0vay0GOv0p0ppJNScwaRleDKWW17qwF5RhVBqMgP0JIRpX1zvArQv8LnjJJ9+kh9iU",
-	"U11rQzaw92/ZilPtrY0jGodXWyD7DUf/A7cDX79kLzCB9DCedOSt3EkgG3DLcJJxEnYugsdvW1k6L6J9",
-	"55UVy0Ys2vL8wdMenYSyMgr7jSmMiHIypRJxhAiOLIpbZ1Q0eQOBLpbtEudG8s/lkMoIDltzh4Tug29/",
-	"RnrdY8keFaw72YKIeIwOVjRkwOB0q+2kt1gCR39otMe6c1gDiGbqLA3INXijBx24nVUcRVzd/S1FEXi5",
-	"o+zmXXGdSTMj7Lg018ulz6hYrZvCtTdb8eroGdWtSozwpf3qMNzt3+ZSTLpLMfDJvc5TvDUCJDM8CLJZ",
-	"EOfEXJYSK2EsCfmBFRVtvGgnrzbfhwqazKJqOuTpFhd0DRX0L4XEONNWFQUzUk0zEbBFEEODT6zXBtKy",
-	"cUDGqUGvvUWl4e+qGB41XVkIP9H5WDxihDZUSnzZlgUlJsG0xNGzjwQDew6f7EsBRSpx10iqqv6F6tAx",
-	"44ba2oMQVdtKmhK7vWuua1MNsIkD3l6zBh4S/+1OisQlvjmBoAQsWllGJu12t3eNwETQfm0n3usUkpEU",
-	"LrOVmToM6O3rDhzuisRsUA/fmbEm7TTIpTQPrvdTOaUMXrWQ7FkXgzf97OQl4XdxV9IiktXr4TkwPQ8B",
-	"V6vZEm3BA3Rlk4ocOcPyfkj7y1wvDxX1jkaGtypb3xqn/TVE4abyRihWLOORcuMRDtgSg52UI+q+bDow",
-	"X/vmzD5p+cMqTq/4Gk6kCQ9JT72NlnRRcdwCelVoIK3vQdBTKhY4UbkpTaFbgG5kqV6FfPTBUdLMZJa5",
-	"s9+jwNA/ZQAHM+MebNHPpDPndhbmd2Ah4KyPoLCqY7+8gXsG2DQ9K0T7FEfV1YeqiAhEUG1IuQuYFCc3",
-	"L65++h1Iihvr/Tha/yHE3Tlaj2rvxe865x6qNeAjqGwNhcDOBbaDnuLeTrwXQkcBziN6L9zWxZ6oAQOW",
-	"KwNGD+cCnCUdShhkaikRuGw7NL6mnOyyDOJmdgYcfdKy61zwuQk1weLzUoyRTmezvLj2pcED2xZpbv1i",
-	"Bkuo3UlLDmnvTf5w6trIYXDdg14Qn/nYZmsfAuOGrYScziBZZ5lWBAjrzCjf5YXV/psO4aIwllGIIsEn",
-	"ATUW9lIshvAPc2GszsX9UCnvcbB/HGW3k9q3S6GCyEIc0PcSV/zaIc8vI6zN7omsXcFYX6XySIeXTLdR",
-	"4moPJW90+l4aPzOZvBE1zTMJAmZuPTniWUF4nLAKMLY/zou6zCMU7WM9F3SEpRJO8y18mxVi+ampSLEn",
-	"eCUNwp6vZjITg+7NQqX6fuzMf6pU074cmqnlKDs6/gb9YwPWs1P5jVeQJ0f5Mg+iMRk8YzlaSTtLc766",
-	"HzvtI43292lwHV9Kmw00yMBDDbgRNk7KqEFYi2ak7peF6IQuqwJmXAD6kS1JS4BcFsSZW8JFigFW1gLb",
-	"8eevH6fbwxAq7TEI4NaPAIMdpcu4WghaqezcGwf56V+e7YepwD0Tiq/Jm+j8wg0B8SQM49mKrz1jkV41",
-	"oYqD3Ou9Z+GuQf9u823P6OzeTnHJ1Pv3ViyN51jOBUsLEVCRxzxHKPYCEJKfB7RCLNsolm6fr2ZOJWSZ",
-	"+9UGtRctwFmDRWGajZUvO3DrOxZDcqbEZ1tbMQ9f1L8isBBYYLrbrmm15VndaLY8DHyhv99/HY2wT/3g",
-	"ZaiI9hE5p+Qi9W8IlZoEVsn9d10BEJzoLNMrg9CN0gKEjs5TkQ8M5VKIUcrXpk2Lv3TXe+Wt2lTxkz0h",
-	"lP7818fpbZTtPpAsEdFdbqOyBm03p3UbuCEJt0cSkEev100IhnFl1hTLpTbuUnMDQCGuwl0DtQBUX3Fs",
-	"k9S/e1A0we/1Ct0JQBQsjQkGOCayGpPAE0srERs4t45cQtzIVKixaMWgeuVvinqO52Ks89TswXRJo+gq",
-	"cvcP7nNKvad7D19hepJb21zw8ey4Ze4bSzR8ym/su+93eUaINePq1fufXr949egrIBxJqL26ZPTwjMbQ",
-	"b2mwv7IrNdiaaSR/fcmN3QVn7noykgftPPztBIi0AEAL2LyWYkx9osbZ33LjVQD+An0rSRcWQoUZ6fnB",
-	"fCg7Y/CwsR3kJ8mZkVP1s0YMyq1pHcNJREY0ZMgMtKO5iZ4Q/ZLpcTi3c9KG+NpOira15yEaMHK8doVS",
-	"O9UHN1ApxauMwOdVtI1bHmprAjAqIPWssg8fiNDvFVLt8XG+zHgHkKGfoHdwZ9STJLx8r3PEDaTzLMFH",
-	"9zlJ8LvinyNl88iCp4LiU4BJ5/7kT5nPA58x7ut+F2cMKNDdt5LvFrjUvv7mm3YutT/OlN5nCkj53TtV",
-	"UBKSO3W6oM6qP2GWpM8O9VT4Tc35gsoH4e2MRnaPlK8JmBTBO50EAfb+QqrCiuHPm9COlgrPdbmptV6p",
-	"dGPmeqJpr1uiD73CDzV9DK9UKtJYy6M0Mh+QpwOLc0Gx4zLqCUtm7IFECNWVqJ+/W2fFHneU/frVbm87",
-	"/JuI5qDeCQPvcnvvRS/qPuKqjXg+nsmb5viCn9ZLum+vFfy3XG4u4ETnC+clnl1LxWFT9yrO5+Hlldzj",
-	"C3zn+UtpltrIo+DNAa/TTGeeXRgFAS0FGuQG7OyNyOVEijSAOBTmXktLiRDfKTAvy1s7sqPQfsGtyP0e",
-	"rY+GW33YR8UF4/SNMHu5NDgnptOrwaf38WrelEjHuDaxAt4EuO9FHEzfUHyVYIPL9XqY9qdjSrSZCWE7",
-	"hfkK7uqd5Z/ZRdaUxW9Cx6ffLNPJ7dDxq9LrHrKn3kVg/hGMYv/uKZzFiGfrROdsKfQyE+iIYbIS5HyZ",
-	"S4V1H9ywdy+/u9/iJ6fqnLyx4YfRWNUrp+rtZHLcAILSVvSx3936GLNyB0Mfa38rPuR/euoC3KOZp1ec",
-	"8Ey0EmzGTdmEFQyWCx+Jh6mB8IsHOcWoVSSHpL6WanMDoIVUwgXXquGf3E3rY3gRP5HB1kqfdxNuigFg",
-	"DMdssCVhMXy7DMaMsXqCOEIoWMys1nOInan7pv8+j8USGf9bw9Hlbb2iAru42f5g9Y1tUv3s8VwAMOxT",
-	"rwqz4LIDqA9UqiOdDhaA6QnTBdQb1dZdwE1npzNTNye7n63qf9JppVYe3sdUraxohDbr8LCKqQD7ZJrr",
-	"YmniAf43nZmXaVpO1R1lyw4DRMiro0dFS1GqP/REZQJPAxWmNsbQeOh1M4BsHnFBOmtYluoYhdq03R4U",
-	"M3edDuf+ctycitwGpFTnvrse4vqiovtyvSDmm2PS3TQJe2ccuLLXhrO077LWuexQOLc+o47hO0KbWF1L",
-	"6AEH4d7NZwuRT8U5jOXPtxSMd/jKIzuAd1ks0T7YOA4v2EQKRJki61dpSxilxgKJBhKA8FwMc3SCfyiw",
-	"leB0sZFXKj2meB8XvS1W1vOVc1ArwoN9TlqR7zTjSNRwLaYFUDhgBRRftec+DxSdZa4zTZXTJxOfdziI",
-	"uytCNMA/1GHV6tI3otoUtyHakyLHkE1s6Q2FRl2RkcqNnam1KgWwj5HsFz+Zicztjetcz4HUplDA+HN4",
-	"lmJfgal8dm14oXo9WteHhykCMRiPK6SCGLjD8jWjYxlzydmGIHTEH8KdB0cg9uAyHSxYEb5mn3DFIBJW",
-	"6+YhDiRMwnNsZvtXkU6BT9iyiVQptfdWWIbnYmmRnuLJsYaJurMqGMfWnjjASsdM2DqHqcuGdEJlu4zc",
-	"grSw8/zdXd7Sn0eBvDA11ZYhW7yJsnCbEsuNTFgZrD1twqtDX4dsykQXKoYNCotbFX3DuBKrxG1KUNk6",
-	"lLKWRdlfP4YyyditXI3avElwncBAi1vTyf+ObtiR3jtw3G5Q7UFV41rYWGfwQk5nznMIJ3GCUS/ftexO",
-	"YXGBKwsnMbP64NbM5oXqKmlF5vNDTuYySJrs6Rx0eXs4tij+3raKV5o5L0Lk0VR80hJFrE7uqcyB05+z",
-	"lxvdCUnJW4Ll3rNCpblAUGvA3gSyKJUCEcZMGqvz9ZBW64kjkgeYxkeNSYZxnigqeceFvBqZDOM4Xmyy",
-	"/kSYCJG2O+nfwR1Rc/nhpb3S+G4AnRl8fGSf5D1+TwSIWEzUw4uBgAmRKYxvDnOzTbA5lNOXiukiZ6nM",
-	"xdipLPbg6sXrH9jTR48BRXZkxnIxunn6cKjOum/FVCqYzWHcXvdoeMexs/PuxR8gptOw8d0ihQPD4p0H",
-	"C8AbYTf42uElwOLPrGaFEwSnB7FgDQ4yjLcAdVYYSKWXELgQtRof1s+0u73PdWG7t/jbwp56l7sh3PGN",
-	"Dmp6qpku7MZGpy1ORVRuq/ttLsWGeig3/fD73C/pMFv9bWFPtttBUpr3eoRVh09zG7lueXll5ydsJrJy",
-	"j4Pbhk5kiJ1BeOS6sOx6zWYc8HRj7+/RFxpOV5diKRe39eV6OWg/0tdD8yBNQazsHGpa2oludxUAtw4o",
-	"XBCnBMuJ/Om+BlSPeW/246qbbSDz9jhSf1kzt+SOefA6nGREvYP5LRkI3S+OUcO73KCsH8Dn2ld53t5r",
-	"ojedJk1wHJnyfk+taOmcZQL4YbUaVC2OMj1tNIJoIt7oaVcaEmO9wK2aazVlPGsuNoQ7OgsNdzAbtBIx",
-	"arKffvO4d1l4IJcHupum78G76j6oAu24kxywbKHxWEToyyePH2/gZWRiAojNDS/NANhz6xsJC8MDLTRC",
-	"Y5y0VdIJ1RuqndxGjdhC32yCxtyzezJWoBoaNpyMB6xLXxEq7SBgY8fR+J0KQs/7VdjEOn9qrfc3Ws+P",
-	"ZE+4Vx0lofUhX4PYjLVSAiB1nGVddZ6NyG+cLe0kzghRMeecpUF6cCMh7XkUwAoZ9uhA67/r9EA/sV8d",
-	"i9WaWnDgQyufZTW7DqCMtUyDWbbnmeJ1/EyqtNry0/SCiW0GWO13qvyWlD4iCe2Htrw5G997y/l6jdoU",
-	"iTlpmQEpCRe1P0hzKZH7BFfe4bLXnEeFMkXeyoSmtGVQLQVZGBms/ywXPK1vw97oXvWbg6azF84Z/ibS",
-	"oWaESt0eIzsU1yD12xCSrrgtwJd0OgM+W6xAXrHztFg2q5v7eOTlIhPciDtw6r3HkRwetdqjmOUA9rxT",
-	"92Afx3PDCPeu28bGQCrMDao17tHWCDEQmn4XfM0Aois9EBWq83Q2vQvrB5XgK1ENrh1BfBe6jkfyEtRZ",
-	"CNb4dlI8kC8Ceo+0dOZsHKxdR2vifc4a+sqyk9j7xJ3MSPd8A15BTLPFfE7jIHo7yapSGzClVwlszFXI",
-	"K2UZxFLK2EHkPbdXfPmwQqEddSbzUsXA/5yKARWUPg+xXWYKsxTQBFJvU+IP9uWPrwltv/apO7bS+dxU",
-	"CoZixrfLiDZsJ4xrX4uxXgjEczcsk3OBSEYGFt+2TtWgwe+hPdWjhL0bA92/1RD3keLbpwtuHzOyPWgs",
-	"u2LuuBlZ3wF759KN48BqkoOtneBaRzNw7rlN4lalC/QnklnybQ4cIlC3Fkpd0FmAQpYJs9rjxm6YK8TH",
-	"ONwW6Ur13J08T2FEnrBrjI5KcrOsr1iaK71qSv64XzYF6b7+5o/Mzx+Zn9sEyXyeB4+0PxlGmt38htI+",
-	"+wX294nqo6W+gj97wGzAx1baMqsL0JBr0cjryKWVe2uS3eh+S+5gJ7T/+9rGTZvvVgH1pmh6feT7yAFv",
-	"ANPBw1hkmWF6kmCMG1wcOLSv3QZBanKxYMTgQth96X1yc1o2+J0McP8R3T6961YJbZ82mF0RVixMvwui",
-	"qsSqrKm/a9J6UnqU07QaEBOXEiuKPAK+rQ9a7fQPICqus0XIvN8OVA4nwivZgvkBkwd3RD3Vw0t7H91u",
-	"EJ0HNz6217nNZR7HBNfMCLHwVSBgZNmVHIsE1tU7ikHG4B8BVBwpPguVijwA3hOh+L08x4l3u16MpEr7",
-	"Qen+0ndAT7spm+JaolhZ1Vtm3d0fZpQ2a++PgQf3kdroVV7vi0yYhLITSaUhzsPfAw8YhtMXQjhfhxpq",
-	"AN0x5WunqIBkaA1UYeh0XjvJ1hM0XyO4nvX0tE7i3IDaG6X8TfsmuPYmsm/grJ6j6NfK8B71viX6M3AS",
-	"wLo8f/0SAnOqojdqfchr9PVqx/CsF2W4XgrFHqAPieRvDxPAVVkCKEJAEdlArIbCGwiyT7USBFuz4tU2",
-	"BChTgpYTlJyMV4IV+0FFuSE64aFBuT9CxNK9uxfe9ksNXr/z6eG0xjJaqln8V2EsU3r1nHFlViKveGUr",
-	"BJiTY5HS6U1FkW53zIQi1i3etDxGb5WEd0cQLjOjQ355IXKRwUa0MwhAYkSi7lUzqazZN6Ea0Uvwm7FG",
-	"t10iy4aesLCvI9ZG+/WBddELAWghZoYVZWIsU9ph8WBRaxTVCGWTK8/C2ITi4USZ5qrfqdkfzeCvDds9",
-	"bi/ZW6cukM0hQikygWWXs8eu+Xh+IE9EZ0/mJbyuXIYhmjIvS4G4LYrmpdd30Txs/GJ2LSqozhyqhAho",
-	"88B2yAZYA52veO7hHZrP8/K2Xjvj5CwIm9/V03akn/QwHcPDe/VXl7fH8HBlhkebBB4EeHLKeGH1gls5",
-	"5lm23oErdHbitRhGy4aPG33BVf919IUMox6oSeWkD9xnGw8ICZ/ktmxl7BH2ZcXc7uVJ+i12e0cyqX1w",
-	"adX2evKzLhcV3ZxmjHi83JE3esdzS7CsND6wwQEApsHq+uXsNnOxrciCv37wo0CqdJxH7Zjjt3yQzuVU",
-	"qn2ftO0eazD2pvJGqAo+GMSBwWNqssDp2gHvvvK1jE4actzi0Hygq1i+kOzDiHTdOIS3NW7vLdLasgeE",
-	"iBfwD8BrQcIa6Zy3ac6VZQ+kZTOdAXqoEg8TZoRz9JwfNIH6RJlbJHN+mDAr8oVhD4yVWUbxLu9tuaty",
-	"IeB53MzxPc6te5iwhTso3IVUC+xK4Xkub8TDhllQBF90wGrQzgTfE82Vescrt/u+J3bUIK6xUWq4XoYG",
-	"aLyrmZuG7rqHsgjcasuzHhURU69Q8Qf0xD6Gyss49U7vKaOvJyHEJRVG2t1pSWCcMsRdhblw/4annwnh",
-	"DLH2Tv9E55EiWVX4OpqnDWsG/22E4QfTjCqLBY39jq4rvtXNBqXJ0CMMdlqqfVtjU/s6oTAfyMRzJAIq",
-	"mJThKlkP33k4tm6kNC8fx9s4VCab7+4frYASaMHVeoNUfswVkiyEiBlEAHWWltCQ6Ea2YuIFAdvDSm3d",
-	"QFAH3bx9fnCX/9g9TRIK03PsWoLyzemAIo7kVkpUCPXtSpcnAVhOcXpz6gMeJKAbLmqzX3I29IQPONWB",
-	"WBk0gbQGjU9TglXgZjK4m4Y8Yfv4s3u6nU//8qzd7Zzx7EY0u53f4+V+RKMzvarnGcXibGfM/GyL3Mmr",
-	"LsIfCzXWaiLzBaRFFtIsoMnk06DOZ1zLtpzEXufrt9rOaGK7Tld6cp/T9cNMsFl46qHF+NrO6Gklc19A",
-	"qDMiv5FjTJIhLiFAcEDqVUI0zchUIDV+6ekOl8OYiWzZmt7/3t3QO8XfnNI/Jq2LG/N3mEqvKRHJQup7",
-	"yaeRCrYFpkVZqsfFQihEFN5axUoOfYljaEyhH8KLXZ9Ud+s8ct/brK9Etnznbuiwly6N73rUORtzyzM9",
-	"LcQoLzJhRgsus0cUtmwKA2BArX8xyLElByahQUvADB4uMG+VCGnRHbE5kkAQWHujOOD1t5N+m3810wfF",
-	"cxsOKD4OiPw9nvxN/wfnwugiHx8mibv5e5Zyi46Uduvp13fJjb2gAgtCbKEGLKLor98qk1wvDooalnww",
-	"CgyMupdYvc8rBt18JJINe8/KhTC+nMSW3S8R2vqlGgus6eAMXC6nvaWProqUio+lSaD7uFoNYme5LqYz",
-	"qv30cZ1BjmqcnpG7X1CtQe3WfS/4eCbSb4VdCaG69PlcqvS5TAH8CD+CgupYg8KVpXRxljGp0I4/4o5S",
-	"DHVAwq5evf/p9YtXj75y++ur6nZCK7lVf9x+D72dQP8/lGdtMgbg+S43djaYe0CCnDRa3OvDarb+UDKH",
-	"KJmtzVHHQuSXEPC1xrrI0kgVxWOPdIXxpkCtDfsGoKzVGvMt1zg8CF3gKpsKFwvUjkORMRIo4m+oMHMY",
-	"3aMzLHXyCD9NtLbf4413I+g2UAiNvvGV9y+OF0JD3yXElztp42UspG9Yq1Bgh5lFaE69LlSaYTGoLSNv",
-	"JNG6sM2hn4NiwxvCKdWNrJCc1svma3eT+CMYvCFPr8PMHVuScTmGDATjGxhnmcSq9UoyEArYpwJClU5K",
-	"y1U2TK+Olcr4ly5yhRnXWjvu73T9Lpa4P33W29WSLXXyfU1AXLrnsEBozSRUJ23L0pCkrNse8zyXIgUN",
-	"BOWNZi5SSvPuXUpfGwlO2vzg+mjqXwePpgplc7lHOJUk7JWy+XqPUoGtSKt/6x6FAK/oJ5HsKkpNuuWP",
-	"DY/QYBDR3h3diFxOaHkaN/JP7qZ1uZ0jrjgagD9zSzWpC/enM6nsN8/O6kB1KhLS427K7NYVi6xmGrv0",
-	"d0+3rS5mDaAN/sV94/GkleNEZyGw7uSClg10BM+s8+1vKR6tUvHFiF9+HRUq1f2aiI1o74/bWaoupIZ6",
-	"G+ifKtVUOPFbts8/ztZvVba+68Y5OGux2ihIBwK/FfX4TXNdLI3v9UsYnAhJ6PdLGEh5wjKp5iYpi40x",
-	"N+KmhI+tgZ6MhGBGPDq6yIxgxnLl3AA1uIGfCWu7Ggje0D39ugciFt12Na4FzEeeZXWp2cjwSOVU9bIA",
-	"cNo6k6n+sb1gkOjeKI0rFgr2dGhh/RPbkByKB0Mbo1Y+pVaGSmTOMKU1CL3blVApTeDefLBbDl63rf6O",
-	"ttFQWvNHsfLCcFwgh+pbd+0AlLyyxMQ6E/Nw0fqHEEvnG+LTtygwNkSCEQVLQr26c7E2/s88y3wXqBsb",
-	"llaLBYRD6A6Wi0lhRBryCgOUHNHuDDziTfiwTbJaGxbW+aJWrS14Pk/RSZ7ZBZSnbFr9Rwnj9hGaKCVO",
-	"tfJ3BByHPYisn3b0x1TFYwTHUT+r9NAhNKnNF24IQRaPAGmDabyNuqp0Ia0lACjYn2fJmVvjNOcrVSPM",
-	"yZnhMq2j5UCYyDWD68lWhisi1jp9xKkRoY608V4gFJTffkTXecE4mJ1jj0ZA3S+SiBDgT9drt1FFNhlC",
-	"0zpbud0OhTv6Vf01mo6AEnTmJpGnvTAOvgNcA+RKwei8BHBXPJHcVErkMm8CK9iOW/mRXAuew0QBEfoe",
-	"pYXO+jw7KPVb6ciTaQL/s+5sdVrYvSTZ6tVDtEe3Qpir37dr7+m9bA0KEtnP3JdqfvtAX0ay3TvMh5sh",
-	"giPgnrPRcwwq122T6FXFzeb+D3wuYAL/SCJty9SlmR/7IPqBp7gaTUeRVPME9cKakGkktkPGg4EDZQPO",
-	"w0RmAhuGJzpLRZ4Q1EwflbxBprfgqQjRFsi2YtVAAT8YOM7ithmaib2ZfPYwEveCPnyl0vq9dmI3+UTB",
-	"xZ94VoiPQk5nDbFF55+QBCRQuILKB8wop4yc0NfiFrwCppZYhCmwI7AOKC5iwYaYtrX7OyPsH1KlkaEN",
-	"w0t7nrM4iO7AmjxyC+BHKPGD13q8Lmjow/INiWgwJdc4xtDGOisWKlpZY0KfXZ8Wh2ujL05o26MZ0tj+",
-	"sQxua+3bsbmBf5eLwyMY7ik1pCzbK4sBk5F7c9194eUNp1qUite/UdsnNmyFHADBAuo8sJUZ9uLqJ/bg",
-	"/Xcv2LMn//n4IcK+Yf0/wF1evXj9A5ZY+Hfi3f/xzbNn7P/7f79+9OzR04cDCk6fWArov7ZTyktD6GzH",
-	"eTlLznzhG7warV+cpLNkF0+8+1R7VzSI7YksyO1gBtQww2b3VaVg2EhDpcEEO5EgSLPM/ssjMqxm+r/c",
-	"uy+cCvml0FYYsmIQQoVMIM7GerHgFYFq+IAFX7ZkZx7vUY+x3u85rWZD/cYN2dlrqXhex8C6s5VfXP2E",
-	"QeK6/eP2Va1aOWqcRxr7gTfAK3+k0htf7h4piwmALm4uLgIIInK+eEjlTCqA3nX/x/L7Kl+zGy2TtQF2",
-	"qMh+Dtrj7LamSN1ZpQqAlGg8pn6k672OKW7vSpG0H3bDIeS/OhKQY6iZd3YHtD+OuWKpBlQPehd7ACqZ",
-	"oB5X7ibg4eNLntuHg5T40JtHgXGmZYWR+mWAVW5riNC5byd99FXM/odetYAbR+YZRNxvpJFaQSh9IlI3",
-	"SUhACZ32UPhE0cQ+Ec3XKRYYU1buAjz35+Q56wlTISfc0mkRDVjrFjhSdy1s2L3fib+oDcM1i0Rx5LRI",
-	"2NAgo8YT53Da8ohJAhofpWANW7/SZhR/y+vJpE2bv8XLUf3K8pW9HEsYQqdXSQ89oluJDkWJEQ0jAAK6",
-	"sm1gNUMv0zB9I/IhoMPxuzGCVSb9ThfEuoQx4JoNE46CZ+Nrjh2SIlEcTKTAJHSSAn6I7zmHfBCsMxyA",
-	"qRg7FTFkuEkvheJL+WjNF9nZ8y/VK4W91p+b1QVe7mUV5GIsl9KtyZ5F6JtTT8RlCVSsQLSZy6yRiLkd",
-	"5fFp7/OxhpSwuWL1cVJLdXaK3NlCGMOne9TL44r+gD/r1MLh8UfUwz9wmcVnCNyReVKxgAQeQ8NGKnC+",
-	"Eiq9hEH1QeyNpafyNeOMFtuTVVlghBmgAsEpRAjtNGodf8OQqt+/o6l4P1yP4yGWrcxgiJoZsrFGk+lV",
-	"c+/G25UadCZXalCELjg2/wRdbQhe0jZr6MttTw3RGzS3Vr5dKUSrH8rGCc+/LZh+rOmEUSBDcOicJBQI",
-	"gTC6e+74hhnHrlrTOuXf0j3DzDk+/QRp/Usz59eZaIw6QuHHgq8ZN3MkX6uAzcVse74SgoLetBrgj1bf",
-	"rCmxn5T/giiaHiQZ+vLL3uhrPp6XLYrVlsQIIpNxNS14Gybm25V6428abKOGN5x4q0KujMYC2L9cZhXM",
-	"rzhTLvhNx3zDHUf8bKIOgJ6IlSqBPyJ8rRPo1o/9AX2AgQQLnn5kXfRRmtmQp7OZw0p5bPcNtXH4ovmW",
-	"mdZKiXf+pgEg/u587aSvetzKzcGgfP7T3QNK44KJxdKuGZmjxJazXdxdnfReLiUtQF1RZsBj3xzf93qF",
-	"BLll+YazQrKs1G3t+O3Lcs33RnAP8nK4+FdEL1IktzEMl6bvQjbgvvdp0Ze8A6jXI7dqBWFtQkf0kzwT",
-	"3FMjvfrApx2FLhFUaZqWuaLWIkmdyfF6f7fb75nOHqt3Ff7VoRqN7+oqIKxl4xrcelMfI34P26kmoGRv",
-	"rTkmP+AWHUJlAPz9OQz6z0Orj9+B4BIvwsrHmlBLIL7fZhZ6IkWWVvJcSmMRd8qMBdeQeEVyMbgWGvH0",
-	"RrbAQF6mN9KIIRXRJQ6gYTlXfG0qmMexwDqxSG3F18xqNtZKibHd6N6l0sWJ3MDMm8hpkYuQZZZ3rYmz",
-	"i+Rsc+lTveBEtX7C7GaavoRxnKRIf4/+T5ytrW/9urY5M9N6/jPP5FzsGt6vLXOXDXOXA7c7PtyzHiNg",
-	"KvaFC2YQ63q78tKJ83VlCXev37JHlD701D2id9xMpBWrNv0Pr6xpuUdf8A89mCtvubdK2sp9DY/fmzQQ",
-	"cg6JwyTXiwEE4gjHRD3LZurFp9eDv97v/KE+78bI0nGBJpIvDfXJ0iAMR8mtbx5JtQUdXYfg0VAwMReb",
-	"1eQhwrMxkzXHyoJ/fo33Pnm2UzXQvfmg7nyZ0SG2b8tIdDCMNrgUKNqFobIVkIzB7E4kghubAkFY76/l",
-	"VRKPnczu+ruWqjlue0q39CArTSqre8zLrY0jeP6pTaP3wu36VoQ4j2apc2r/GRPXYTxuNBJpIke7IBa/",
-	"wJc2w7tg5zq31rCxLhSpxyrCfZQj0t20EnI6M+eE24Gr0LgFqe+q6fB5B5ffThoDN1v4/ipbU1k5IkhU",
-	"ICUqnUt29ntBlGjkhy3nvVdm48NMyPwd0ux1lcrRo/dJROAvYmSKYdE3YwhkrUPJ8owDGbuHHeaAm4jN",
-	"WwSSeL+CnY37yiwzaU97tF25IdzJiGuEAITZDSl8KJlWqcmTSjdLWbxgXz0CPYSl874x7lpkesV4prEH",
-	"tNYQ7bBEof9xIZX/+24GEhGvOg9kFIrdly+kCj+Md477yUxQCuHlfxzrvCo17hQ3Tpq8HoOyeYhXJQyi",
-	"W85Kh5OcqOmMRilEzJE/GZYDRn4Ln9FRjnoE+zKjL3Oxbg2Z/FOl+gpuPiBg8vuNgmyWpuFRJ1KWAaVQ",
-	"5mFYfdcvINpi4cFSKCx5jlXqfLJ4Cfr2PYMl9UdaUVuSbm8pl0MXEuCwhiNSv5e74T0xGs+2DEK9UsjM",
-	"CsiR4BwgcKQZoMZ/VweCeXhaywzluJ7c6d4aZtW5DdigYyuhatMUZikAHSk5w/9/imfFhDffj2QNJlJD",
-	"gpzQ5sdajUUOttixN+oVLk65SRN2nQMShMXTTOdMNCZ64+Z2oI9uQStRG5MAX/gq3Dbgcm69qRG8w7C5",
-	"0isVq0PHP2+jXOJPhpnKN9/5oG+T7vtO2PHsN7p68G31S8aUXm0jsRAOdkBkAaoIdBIqkESDH4g4wJGz",
-	"2Y51KtYZd9gQ9I9gOQ58WtHnblclOMu8WFwvc6ksVSDJfAvEfqzVROYLQQpxqBi7G+GpD7Tj76EPeWHw",
-	"XJyLNdWG1W4oaZiRUyVS3EeH4iS27BG3OZtPI52lr24EIpy1BscxPoX93RACZxqa7Xt2gdc1em9Bi1i2",
-	"0MYyo6GmPWF/eUy4YahkMjGxDLnZ6t6ZQQB8aytT47APb7X2EcckX8MZ7R0e94vQA4+5QslV5FkdCr2A",
-	"9RFrtizMzKewO2jbvAS4R/YibcMfRLIYwg7Bg4TYF6l473rNrsS4yKVdM3gt+6DnQhn2wH0f4oqM8AMe",
-	"xm93P3oU3lqwohszWv6GqPJafW3PVhX4QXcyxz+4X0MJ3RzDd+fp+hwAlOdSIUMtFH1UykBveFYICmUh",
-	"bYOwQyDRdOQoofXK57xOw+65X9bybqYYMbv4bS7FZIAUYwl7tYyVbMQ19zCag2BY4VhHC25z+bkjSf4D",
-	"3nQMEexIuss0Qr7968dHxkncmMXGJDUGyI1leZGJeKiJPOCx+lNzwdfALu+UHUEp5oZJ5Tw0BI5dADwM",
-	"ESnkAh8COpGN9UIYqIKMiKxBwtjZNIVVAoOulHvDTy2YJctQqXBwmRw+qgTLhX7Rz85VBKA7qdhE52Ph",
-	"F0Jjsg2OJbEYhtDiqPZMuejQI3/y2DUuPjTjm9808+kbmu3fGBLc9o5igLxgLijS4eHIN2EHOTPFeCyM",
-	"2Rtho1dECshem/EQMK2GlLB/8MU08uT+Tjh6f+BzkVCcNMH8OYGZAlxHXMbeC7ZCnhBPhsqzDIwr3Y6T",
-	"eDh/DG6K0Rfnff3a7vs0bIzfkuHZ9G4sroU6W2mYbAJnlGkzbPPgDlqFJr6fI+bW85Wy+fr27GL+nXt4",
-	"aK/oJzHYa+BJcMIojB9Ue0eh6bfKiICAhdDsACvqtiHdIHMmU3MBmIBujzAj0LSDIgKthDmRiUcY3s0G",
-	"VucKI6XNprGnjS3yFoD0d/6GuMGrymv7SSj+oDtM4B/cK3jlb47h0wGYi2I6n3IlDWLLOY8OKgWY1U7X",
-	"m4pfZzW7FlOpQE6TEgcNfLqNEsOI/hx98OiLk6lfR3R29DHuFfbC9jLvn+1j3b90Y/DLG1XIsPy1XWvJ",
-	"tJekOA8TJytavSc8jiKZUBqMiqgiPdinFWYmtg0MXmvjvn8PV3u1ACL5aE/J6A/bf3f4NHAuWiANCeCe",
-	"4gAxzjOnBBBZH8+xNfI6KR2ACuGV0Y6iVIyB/sE0xSWxqNSMFp5asJ5jU6j0vUetO0bTWdpDwBI8OrfC",
-	"5M8ips3xZG7UJbfAUfxBROL1ey9WubRlBwxqnDFXSjtPycksmkq6CLVhOR+XFcNKA2k6nGXOxI6X8s7F",
-	"QqSyzQ1/7+8YxpWFx6//2zP7H73pgD6u4bwxAgHz47E0fSyjFAs8hIg9nf1Cc8C40zRgF7vnZsKipwt5",
-	"eJ5tj4lytzzPdXv61gsIN/OzGPk5LzoVC6ZZgNZgYhyMHfdpSCGscHUdDw8O56XV3Dl+ZeiGeaQnoYCN",
-	"QJ2AZMwIW90ZQ9hGS53bLhbL93DXgTgJBI4wNje9iZUo4AG1mmRGaiLTZxwjSxhk8so+z9dOj+NSNgQs",
-	"/HrXB+y/7m+3VSh+9mqrrbUBs6wzLHpc4qyOPpIkEvJqH5L/29rVKv051qNshCl244lt6/ejaCUqV9iB",
-	"+wNz5MI4NRcH7Ho10xntaHwu0rNCBQNsYigPBR8ASV0TqEuUarrhMyYsF8jjlrCFXghlE7YQdqbTMsCw",
-	"4lDrC2BYImXcniie1ZvW1b1SYAvWtebgWqRyMsEXjme1DK4buvwXpH5sVuO/eOLYHtWUJUcWcBtp3aBP",
-	"iSSrK4sYLdpR/cxeITX67M6QWnhwn0BJmMsYnsumbUqn2XKjBgeZkqwOXP1jrnx7i52JRezqwoo52hTQ",
-	"cgaMn9s7anP+KFZh9Y9rcm68tk6nBpk8mP8Buou2HRyi7Q0SgralU4cQ+oew7ALSfdQqYdiyyJew8WuF",
-	"rL1B6VDyMr/32ktwSmkb0Fk90rpdhmdF3KcRS1eePe532gzJYvhsfxLDqogMHpXDTVcPjWkpmbhpA3eh",
-	"TWwdSbY5w3jM+M2xtgR5dv6RSB3MwaUDLeWucKzAO44mGqX6pDL9UjcesL+hcjD6xpf6d1RmU2lP9jDd",
-	"XuwZN3PAMNutkCEKL27mImczwXNDPFKD1stsbYn+udShdoUbwVEVvSaB6BzzrVT1UQOdAwUuK9F2p3Iw",
-	"ur4ZNMdSbqUhqumMUb4Q6SAxzaq4zrhKz8FHPaXIfs9V+vbmyOYJ4lTuNIts1Kh2N9lumyT6d2SQmHlJ",
-	"Cy4y9I34cplrgNpDwr3gXN2WKe8AXeyOgPS0gi14/ltyy5wh5bvu/DnLDTNCqBr6xqMttDN/05yvTrrW",
-	"H2kQv6X13oIV00ocax87o6yd9O493RM3fKoLle4RPHW3d4dO8aG9Aqd4a4SwKTzIbUScy90I6AUwasLk",
-	"GyqmRksbCQ0XoNsbsUCixkq/FVOp3ntDvIcrp4MnR/I40yu2KMaze+DOuYWBDz66YYDCWuPHSTtjNCfP",
-	"Nx1lnF4nj1HDv00jAe3l91QE88R5pQEfM5giM5FhsRNWEYz1UjjzG4hgELDCWJllTAmRDmSDg+rq7KgM",
-	"W+L4MhF1JfBJpTKCXeq27ITDjDsbYqwX4o4Gezt7JavrScHeU7M6Ubi3v0qtbvpMm3sRGHOvxi89vpMF",
-	"K46tkceKjFEEOJNKEKMd7KvEM5YvuFpfYOeANCylf/W5r+s1I7je4Q033Am+Rvhku+CVSisqNL4Efpyt",
-	"36psfWcO8phK+xUmTkFxE3SUtIalfE1ocggyTQVnIkUfnwG4sPHEygOemyPYBi3JUHfrG6lEz4IO38oH",
-	"OF8N2s5f2y1O0UuhYNBLC7dDVK+EHE3Opti3aWTmln8f+iOId/uUs/tLw+AWUonOKrnNV8D0eDJF+HpV",
-	"UBFPbYnWxG4VswRgrsfJ/jBhvdHAgiT/5XFSQoP95cjIYEHeepbVePlr66Xcmh8zL+njd1clMF6tPFAY",
-	"EYcrDT/p5gzHT+jjh+LGiQYShmrECS/0PQM0mPv/hg+6qgp8RBCNk5iD2EXTpp18n83AzdNHwnza+Obe",
-	"O8TIHrQyeWWybgH7VP48RjEaPQvwpKAUPX5pWUPjFb159AW1wa+dwtV17l0S96l/tPOPVWhtD0CQtScB",
-	"YiFtaGlspkbt882zs6T9cPg0sHHuPqgNKCivSF+EWiWawVBdKwNVyHFphcL53azJ9lynVhkcXfPxvGfn",
-	"cPSRNUYT+Xj+Qd/Vosu9fIbfU5MPROem2hmkfDzHtueNjQVE7n53YayiUKmO2IkIyG6tOQe4o0OvvroR",
-	"+Trla6TObNCgk5aOkiNgN4ZP7XdUF1k35gI+sleSIxKCnhPdMbc809MCj3r3YCyGAy8iYfSGimI2UGAB",
-	"xFvDHNRuDKMv7n/tsd0iG5TWH9es4fDDdx97u79V+GpcIQjME2yhHW5p+pyauV+LHtZ/QyfSErhR6ghX",
-	"aKFvSbbS+xQCSttzGMaf95eU0wB53UEZfRGaRjY6qv5kUKMwnQedghHYIhMlvYLSFgu3iHGVG0woHcZe",
-	"0qhfRqEnqtEXKDJxWTZOtfsDgU/bfb0Pw9QdXrBpozR23h1wj+pE1Ub0NdMrT91odYlDHSVKAqz1qAuD",
-	"WLFMWANQsDNuL0q8M7J9AH8u5OjZiuD20Rv9bJmV05kViBICuhbCRvdMsVYE34j8Ro7FuQUM+RbwET4X",
-	"V3gvwM0fp5ow5WuzwVzw9TfftIcnaxk3n/Rg3KROpDoCAbSNF3z9HMo4HgQ8l4cJQnwshM3l2NDfOEBr",
-	"EojhUufWsAe0wP4HmTTuX+F/Dz07E2F1SrTLM63nDGLDWDfyAC8/TNi/inQqgnIUn5dibEXKHuCfYNbN",
-	"w0cs1WMzCotoHi2CrS/HM1ZewNTWgq/ZGDvCffS9CltDX1gR1eQMRn+WnE19g2d1ALXB+A3LlkCv/Lwn",
-	"uNifTlzN/KNYoXw3HKAWL8Zy0uBxEJ7mjLYidccBDBF1xzl54Org9A/cbWZ6pc41HG/bBKNGGEM1501k",
-	"oldyqt4WNXV4NTg7V8jnoosoRZJyqtyjPNTgWCujs1rNi0G28wkfu68m7bhXmqytERvEHTR1kxNyRdM4",
-	"4MHqX9EIb2MiheHcCV1S89RzmR5rvhvYF+VUvVYD5aJf5CIVykqemWOb8S1LfOVX4wKI1vVcCvLzYm00",
-	"qbw11rLP2hZYra/dOnyqUS+mTb+8Uunblbryd+6nZqoWWUSNUz71gvxr+hJQzPgvqMgRIpU4UaVBGAOn",
-	"3adap3dOVb2RxjbP9CGBsOpK94qFvV0KdVUqrdaQWHh4n6hY+L5YMKTuXK4qxB77ZMhFrt1goQSyZZc1",
-	"HlLP6kxgrJOYec/bf36co/2VSj3uc7l7TCmYR57Q4/a0G2EBwbwx2HDlbxjwrLnMsvCaZsQ8P4xjR49K",
-	"JFCEKQM3hszADVBXjuWwFoYLxnRLcd6+rGe1kUgMbFWW6O4GJP0g3+Ebj2vM3G0Bq4Qn/ShKKCKIPF6g",
-	"sNmZyKGYbU1komt3S8Q4pH/9yIp80awTPrirP4l8gKP7xj+1N1ljZSydZ3d4el9g6PCDOIkt/zivJmCa",
-	"3V8K36jjGVOAvna3DCUJVfYLrtZ0m0gxqhIRTRx5LlrTplfLoxFF3BuSvHLaeskuTGE/jjzjZ/sWxVL0",
-	"2wguCTzoyPwJO1LZ2WEDwxw0/OFe0FaIBAONUoXkWTIpCmyENUkIvkrFpN3lKpP2/jOVmaU72RqN0iXP",
-	"h17hvLkJhKrkCxOvnFYaxrNMrwSiOVbe8Byzdh7wtWznAeAgZ3IuhQKbgX6EdIF2lutiOkso4G75XCjG",
-	"V3zt0c2oB4hZnfJ13KMjF13gzTC/dxq7GUb4B3RzF7MFSNRqe1PE7xIxlue2WR+4qyIdVCPQK2rW5Xts",
-	"eoygCuhJcKRKZSzPMnQtZ9ywayEUFNMUy5jbNdDxN03u26LC2d/ZdiNYqhccyJdC9yE389DngET1nn8A",
-	"RCaTBhevAVz7zpDKbsxE09Ff3nB4bVWRYzDKPxORg2mCcW4hoSsrSFlzsaazwkAo3Q4hLCP3lhZsfp1l",
-	"TjkfJ0uvNxCFldIFFsaYlbTgFeUC+O9qksK35gVJT48JdGxpvKSZLatR5mKdMJxlZjVIIfSmwmx7YWSA",
-	"MTIW8Up6zdp476r+NKDrcX0+bX9GWO2feU2bFxWnlMQqOEhA5IYtinosuIU7crjdTVb5yH6+JNyPTkmX",
-	"LxnmZ/OjeiU06Ldx4iE0kiqXgS5yHz01O3zYqZxMRI5c2MELWgiubNQSqPru+zTFj9/bYn1H/fQDQj7T",
-	"yI6dI67IXIOrFOQf0aMiaKE0ZdzvLl9ijJ5vekHpoQB/n5AzhZ6ONGyVS2uFwj7L6BqpV+LrdjL0cbZ+",
-	"5/5W1/tXkzJ7DfMwjUPy/AFtf5pzZ/FfhIAEMrNuFsZGmd2kTbefnUyoS60VJ7wDj0p83J9dr/0fE9Rr",
-	"IMATaP8/apFn/1DOfrXzlLEqV3HgrBO86DSF8EcUJMog8SBPOg/HI0CGgHV24f6Hp6yk3EIqp8KEojZj",
-	"xZIOY6g8hmI9LO1RdhhtOXJiGRtQ5Jt98ETeC57+prTKe6gC9upa6RVxkC+WfBCy0a3lBC7JDtv8Pd3V",
-	"i16rkxx5I/nTA4SjUHPlBHvidwnw+AL+dLAVsNyKYhZQIJtlZNsLkQaI1L0xRejdZ4lHFyGT1v0plxDa",
-	"G2s1kTkCBa+4tFjuTFvQnQ4Z/suEy0ykvWBHLoFSNCAX+8wxw3m4Xu/Lqt7UDnJvcQ6C0O7haxEZajfS",
-	"AT68H8UO3hsNo4OUgNu2mwzqiIXMpLoRyup8fe/NjXrYdDGWqWjUNif223BcL6nP4fhoZzArOEV9qABk",
-	"NPBZfSPyhAmVJmxZWGgNTyCfwKRypksGHaOoq7Zl2PkWK4nlEgqF9sL/Zqo9DZq0ZuiTLtTKfHGi/Osx",
-	"bJik9pn0t57n4/7bhyqnThHMXRb2Z0CjSM6w1MX9Ycqlqg3lFsrKrKZ8FHhU4OfPGQ/cedD0kmIp1dPH",
-	"T785f/L0/OsnZ80h4s309Z60NgBp4B506qjxEQ3Rd7S3S25Cgk8hplfyVXBpmLQMFhBXBdZnxm9IC6Ct",
-	"A426FAIEwwxlYRjHxOmjQVgU9jrBnL58exMwVgbefaTTdvfQW5WtEbYMIe86bcHhhXxLb/h6g53dm4mJ",
-	"bWirxGIKYkvHCgmiduwbp9/e5ZSdh3f2rTEclKQkHJ8YqKs7PhMPxEJ48BOK4inNQvnooCepzden3WP5",
-	"es+A1EGbzLliCtVKzSZboWCqsciBFrNuyz050ZZrrcPNyy61uq0W1YjM15gC0oU1MhU7eOBjrmBL5xLS",
-	"ANXAmBoL8Ochn2TXSznmGVNiNdYLkQ8g6WVne2Ml7Qe8Jao+LF/br4ra9xW3qjd6aC/FBrdCL7EuiIGT",
-	"GTHORRQC2bcrhT1v5gKjM9WVgFK6o3DBHopFELX38/51ob/67GsRnXZwp9CSG7PSeUo96aGtEVrcMnmL",
-	"MLTvBO1qPkdp6pPBKxe9Kwv3CnCCY8E2W3rvIRrq7jSeWTwvGltM8PK+IZtB4oblUPvpUnd7ty7Fh/bS",
-	"pXS0Rjg33YMqCZ4FT8WQWKctFtdAWvO/iQz6JObPcayfS2vFYmm9fe/pr6GE/NodttSuWK2RGPM8l9Aa",
-	"kGxYTr6fKEup4wwxYEuPvTEWfKhZtNLnSPfe1snxYaXf4U1DLl14SXtrYJwebrVFr7coDNj7E5mXJU3L",
-	"4jqTZnYo0CxswKK+qXdzagd3elYzoaqRPS82mdYG2hfc+LPVJgbPwVWa8NZTR9yOKF9UB7CKIWa3bCEF",
-	"vDMz+gJVe81tWj/BbUNua3pDU2Onf/9Jusk5oyBA4hu8nGUBdC9CQCEQNnpVoacXHGqDhsPP76xAE7nw",
-	"NWiNC14BSW0yof+pjLA/EdrgLRvWkz0K5pI9E32/L3mk4j6EKeQrvu6pC/CP54h289wHtZ7vSzN0iBQm",
-	"g+G+NpyZgwvt0Bln+IDTVMPdUfG/EjZIP4AU78B6HHc/VBTrSlzPtJ63xw4/+psGXLrwjvqKFSFvRI6A",
-	"k1Yv5TgOJ4d/bADCsM5J8WmNGV8uhTLJBukghHSd0+JujRQoae0HoIk5G6ys37/gyPG/jdfW0Wzg4sRo",
-	"eORAK+6fWLvI6LAqvWJaJVAhjehPGLFjD95/94L957Mn//GwlJVl4axauvTXr//yMF6O2O/KPpHCUj6O",
-	"UOwPU+fLF7laI31UBANBZFl1iXZecWid/6mL0ffdxbevRqc3neYAPt6mDtXo/plQzLHkhRFQhT6RIkur",
-	"EEcbAOtVaKNND8ipdncvSPpaWN9tcqi2b97fdyE1XRXPHprAaj2PE2e8EsgW6Tc+V0zcCEXt/zcilxMf",
-	"UoRV4tKWJdXSAk5axHWRZtaCSPQRL0eN+5ev7BX3d0PoDPvTM/uE/V/G6d76GyJKrWYa4MMDF6GVEbmZ",
-	"dxZq9IWnaS6M8dzJ/bYR/ah3OeNfnu3NnwzLNBANlDSz01AXo+wNJ0MSzDQAJyulB9Q61g2tnWIekoN4",
-	"pfMsbdz9L4vFsl8ziRFjcurKiW0u9lrwz6/x4tePdzf2tvZ9h/iQPNOKYNR1YUOwFXstPG4kkPQZmYrn",
-	"5Q1QBak8SBxzgpHrrImk27ueXRzdvSVuzRdZh79dZzhMZBZDxPzkqbRsSkC4C3jB7RRVdybyjebp7RsD",
-	"9gxD7k6eosSgpYlMKieoYYbLlHJ6jbQtNDv9AVJ2m4MyJ6jTGVFBW2E8GYmwCDNILSxsqitgDnWDoQTD",
-	"nozF6L9wlhaLZaBsrsLfPK8MbaqZVmQjwpQBNg4xy9aNKRfGoptyyJic8cPzTIrc789y43oydueiOnuU",
-	"z4VKoCTJelAuNJGkace60Vm6xcXcY6AKSPVAzz73ELXWQ9aSujNVGWOpDiY3cPM1jEZ85mPbQ8H0OUd7",
-	"6ZbjHZdu17f0vHiWz8O1mnsRqbAEWgjLFsNaZGmYRaA2OdszB+eurYSczsw5gQ7vlDjBGTryDYeN4D0v",
-	"Q0diJ9TTCdTXfRU5nNWGcxSkjhbmIkRYEPgEucYiJR5RsUNfhdUeCdBoVBikPKTxpSWgLZrcuCZZ5WZ+",
-	"tvfxvCGlBVp69dL5ES4PhPlXLJfayFPUD+FnNYlG4EaFpuEIBYVb9dKcTXPsBGDXhUpBWSlnh0nkU8Jm",
-	"qUyqeWUcAX0FYjIgq2vR6gTsIRrNUKSB8QmlZiZ4Zmf/Pnv+xf3NE0Xh39xP1v/e+MuopJV6/gUmRYyL",
-	"XNo1aLjAQPQ/n9xJixWX7i+f3I35jdeERZ6dPT8bQXyWvra2waTCzBDw2bCMlRVAOuXd3qWsMRDfLoV6",
-	"/ZJdFnb2f7/6Ef6vc/lvXJHLd6/Zk0ePK88o7OzfTjo+/fr/BwAA//8=",
+	"7L17k+O2tS/6VVh9T1Uem7bHduyzd/c/p/2K58T2zJ6ZZG5VylcFiZCENEUoBNQanVS++y2stQCC5AIJ",
+	"qtvZj5P9x864JZF4LCys5+/3t5uNPhx1Ixtrbm7/dnMUrThIK1v4r69PrdGt+1clzaZVR6t0c3N708gP",
+	"ttDbwu5lcRQ7WazlVrfyprxR7uO/nmR7uSlvGnGQN7c3G3xKeWM2e3kQ7nEH8eEH2ezs/ub28xcvyht7",
+	"ObpvGtuqZnfz97+XNy8reThqK5vN5Q/yMh7Cu70sjDjI4kFeirOye9UUoqjEpWjlUQprYHBb1RpbiMac",
+	"ZetHt5eigv+i4UVv+si9KjHOT904D6rx//2v7Ki3Pwq72Y+H++07sfMrZqywsrB7YeE/N3vR7GRxFqY4",
+	"iEoW21YfkmPdfoQvmBrkeFg/qIOy7qvc9tTw4eCB6nA63Nx+QXPG//o0PFo1Vu5kC89+3cpHJc/jKb8V",
+	"l+LsJnnWp7ry0xRN+Gej3a7tElJzpOfGA6PXr7WupWjg9e/3spWvndSOR3AUrW1ke/vym7IwR7GR8K+D",
+	"lFY1u9uX3xS6LURTKCsPhTDFVtXuG348R2H33XDO7j035U0r/3pSraxubm17kolt+Izfhvf7S2KkTppb",
+	"KYxuOrn4iz61jaiLBymPJrFI5/2UvDKD+LubgTnqxkg44a9bva4ljGijGysbEBNxPNZqI9zgPjniN/7l",
+	"L8aN9G/Ry/5HK7c3tzf/zyedCvkEPzWf+OfCGwdyoQ8SNr44y8YW51Y3u0I3hT61hVGVLH79xYsXvynd",
+	"5ihbbETTaFusZVHpxsnM2X3+eQmC9Eba9vLR/dbKtjDiYgrVFHt9Lg6iuRRGbnRTmcLqwraXQuyEan4D",
+	"+0CDdHO4XxvZbCSovlYfZWsVLkwljyfL6J374ihbt09660ZsivNeF5XcqEqa4iBFc96rWt6BStInW7hB",
+	"C9hD2RaVlm4nB5tS0stWuKl/G38OKuH2bzdb3R6Evbm9OeiD2yrmUbVq/ATiYf/g/uzGjKfKoJidhbLF",
+	"VrdO3g5ubW/GR9zLGjMsFIj+i17aYi9MsZa7U9M9LZzY8gaXj32eO1vSWGb4b+gTGOz61FS1XDSFU2NV",
+	"nbmC7kyNR/f3+Oj/2c+CFod2yL+npHMJXwiT8nvzc3inXv9Fbqx7J4nhW4nHr6qUm7ioX0cyuRW1keU/",
+	"UExn7pVOLIevrsQFju+/fF51b1C2pO2Jnvs77rGdhPQf/H6vC2UKcRaX/mPPey0fvQowOmfoQSDGergW",
+	"xnZT+PR3VcaQSWamNOL7/WUkRTgKViA2G3m0glTTAoFQ1eAe+Dd2/njZsFdGZON8OrVy0Q+/nPvZYN6q",
+	"uglDKGdXQVZfXcYKen1J6BCRUi9G0XJmKIF8hTGY2voSTw1fOTNFfcJbd3CylRHrWlac3TOhk6fUq67l",
+	"nJS+cd8Zzol0HPy+7FRfGOHEvO7R9B7NTnTTHo3TXdsg7ijQVh4M+z36g2hbccFbdKOMwsnLxlmsf765",
+	"gCZrdDTG7gE7YWX/HVNL83th5fi1g6Xy84pG05uQf+nEkn0N1vHssT+oJv7rp+WE/PSV3E96ratLYdSu",
+	"AYvJqdJC2btCWVMYadyoDdhXVj/IxhSyqfirXBhz1m3F3QGNPMOlIsEEc14P82ByiLpFG9rQsVL5bMFV",
+	"4fQ4cwE6yyR64V3RSFnJCuwHURzkYQ3OFn97/Nm/t7xpTnV98/OiI7XojmBEw5JgD45RVbXSMAYTGPMf",
+	"7Mf0BXdv4lzZjUxbeKeWefirU1voc1McpT7WshDmoVCWl5BWGtlY2aZHGL5SwJ4Y9jmtNPrUbuRCjWBk",
+	"+6g2/NSssrWcN/RI9+G3uyfGQyrDNsQTpsVjD3rlRzXYTZt5O23V7tQGCWB0xN8YG3hoUW90W5myOLb6",
+	"ERSVrMrCnMxRNpX7514fZFmYvXAvLQsr6gf4h9s3sbGmhGNVOkGQ7n93rWjcX8HRNmXRyqNu3R9gu8pi",
+	"I9zzzr0ZdUtCrjp/b+91y98UZ3HJ19/vUSYm1bcfhn9pt9T0stJtErundf1WWquanRlvrLRix5+vdica",
+	"ZYQ/3fxuYqRh6GeZYqtkXYEKx1hXLQsUnrtCOIfCFhC18IEWpwSMUJVTiYrdBRPNIH8o7+DlMBRS6NFQ",
+	"xq8ZLHl4Z4nLxC7uFVYEfZYvH32LhdEmIihh5mXuo1VKp5RpRf1+rw+FPlmIfLi1A29R6QZcnbU+sQog",
+	"W1P8l7KlypsH1VTs+PwNNZY890mIrJ5AZEjslXVr+NDoc8MtTaPtqtb6QVYrXM7BJbfF6KUyxVafmuoW",
+	"/xPMBxCRwl1OpohDduZirDyAmeHP3Fa3ZWE0fkfZ4iAuxVoW2u5le1YG9hwj59l742+ehP+DH6aDSa18",
+	"DFsbJEg19svfsaETdz5r99OZLX3rv+d+g/swf7v6L9LOhzMWTRKEvWdOd+YiY1hHBz+aKqtUzIMzkCeN",
+	"qtHiUewpW9C/gu9/p1mFchTGchpB2GItNyTXXuouzs4iWxXTLSXIXO2mbTHTEYvR/KgoqDbv0wTrxs+e",
+	"hp5YVVnh8xdGLqZUpDuFVhd7XVd4dcWOwhe/4zQknFHmae90IcVmH/Rs6e5P3WKaJaxe9Pwv2ADKQXx4",
+	"iV/+9MV4Z9dhAWYjUbVodiexG3+Z+S4E7rmEHBvuwzUjZbWFcHowDJQJUTNhHsyikNkg8DMTD8GV6G7A",
+	"pND8SdSnpTLTnkar/CU39kf/7MGywWLcdgr8WIuNLIy4BP1NNwu8KGORME30fJmo+aRSvNghSeVGyy70",
+	"qVJ8viPkDfJsJXrOD6ph7/Hk5dPI80Yf+IN5OaqNqIvwlUIcdLODwD6fl5AfeNPPrbbisiB/aMBtxY+j",
+	"x5dFrZoHZ0lv6lPPSY5eN3ntQk63mr0j8VtuwbQVdSpNo5pC1PUNm27t3Z74uN5lifvoX9CtRbz0tHRT",
+	"AgIbu9DeTlrHG3Eys2GSr+FLTzBZZ23HpDBy+tQOpLF0GqEw+iAheDawKntBsbQn6z5Lha2Nqk6cSLyh",
+	"T4pWmYfbQoCoFmfdPmA2zKtxdzcaSIdgMqyggThVvxZtKyv3QXDwJ8MsV1qWIcDOadnOKBe1c6WLs3CS",
+	"uCQWP/FYr64h3AgWwtLAPe7NtCHKG54o3pE4RdvJnbGvRHu9adTLRHE3EO8p3ReVPgjV3MFNEwy6mTqc",
+	"yTzRePtPa3yJSdRqjFdCC4we96ebVOzZpwSMZmOdmOmjbJwd1D8neIw4aWv1eYF57ybwRp/Z4OO1V8L4",
+	"6oGP8gbzDr8KpojOcMD8FeK+TZPvLg9678R9ERZgtIkQD8T5Xxuj/OpSULy1LH6NB7Is/Hn8TXEUqqUq",
+	"gEbKqhAFZahGo3za1fBcOj6hx97vZRMVq+ku7kBLCEotT1WeVSWfa8Wtr7DT2wIXP17sRjdyNrY30KmR",
+	"gvTSQUNOita7IPnD7O/Kb2r+XEevWF9W0VY+4UHPLeywcGUxknlOuGu5tSt9spyrq7EUyupiLQtzOhxk",
+	"VZyOlO86ip28LXRTXzqTuJWYhpEVCgBG8d1PjfthzyyNE0ixWT+eaWSQc3a12Oyfb+0eejY+CCy8oRDN",
+	"Jbh0ymbJ7thw7uTWD7sMstiTJ16i7f57UT9KRqCFWeltZlB3LYNFPVQll66MTtHdp8EEbLR7lA/lrqnY",
+	"DIZcy0dZ31BAVBnrJ2WsaCr3Si7eu9Z2n8i7itbiurvvwFiMExx9HqQlIPIJItdo+JVxY42SFW74iyKj",
+	"WymsT4xNDQzDadWhHxARdR1kI/+df9EKPSK/tmYPMXsa/KnZ6Gar2gOa3Hup2pU9tQ3mB/Gf3Po+SP4S",
+	"wc3iC5e0NtLYAr4SBy4gL0OmGS6AMA+YXMDZ+qFvam1gnEEMRHNhh5fOGNcVOzpab3edKVvUutnJthA7",
+	"CIw3VCAAiaCiltYU3tAeqxq3rmyQUDp5Gov/+lIcda02l9vCC3QJn7h3QS2CW7qpJeOHcWpXueLmxoQP",
+	"zTsGi+TPp+hHWRone0Zadvsm061CVav1hY/DQv4QSuzGv0u7jiD2zDLdGyjxhXA9FQf6aYC0YAx/ezIw",
+	"p1ODXvfPy+r5ZFMFo+osTCeH8Bu3/M2V7mLTlebjgaXd8ELaaWp/bsNSeL2BB4a9LFr9IJuvLqkEgfu4",
+	"EE0hPxzlxgryVrNq5Dahwmi8Wr7qXDYWCs25+7rLH43OYCvptMFSH0/rWpm9rNwpjO/c2JZKOXtZdbg2",
+	"6ZiECPzgnj0eW/0oal688VOJcRSfF7gtKO5OxQ4l1cmWIEqNMrYVVrcFGlUQh/+VKVR111XUxglJeTiC",
+	"UZx/xCHxMx7w977S3WlzjO+DQjtTQIRC/7IqLpJfe9L3qQqxgxg8+1IcsM1nrA+TJQ7yg5VNlVbYw/hV",
+	"gT+Af0JlWvBD/Na5haby31hh4NZVUHVZuyPMpqnV45I0tdpabkP2sp7ajy5NNV5y95kvseDKKJwL6KZm",
+	"BFiUWcP8Hp/JjVQt9Xu1Xbm1HQ/vq7jqvkEBwT1bS7xwl9lN4R5fkLF8Bb/hHuZEibtgmgsM9LzXRvq4",
+	"l8/Bq+ZRuXugL+ZTQV0wmk26Ga10eo7ug/yVoIfzmU8jfZndaJj5b/C5zoURdewVWVVUZTWWdr21sqFw",
+	"hS3gbFHWce38SLJ7y87QITOo0hhNF5fCaNAp+KjEBdEeEmP4TrfQ7+PMSdKubhBNIWxx0KZv3Rv8GpWA",
+	"4kBqVjFy1eq0q6g/oj0bykaQxbKzpsOdE+9EdNaCkiQ1SgrGK/709XZvHmYjyQOJorYJQV00ZVRf0BMw",
+	"t4t1BfdJ5JGFEoSRqfHfMt9+PLVHbWRe+Hs6TTGWQBxzkNl+NJ7NYjthqVrB9Fq+bIyVorotREH9RpGj",
+	"a8WDLNZi8zDbyPL3KUmTbJ03zcJSyHJCQJaUd4yzi/79+dqrk4lfyAqoaToLLrAf3E+YRx0E72+FAg04",
+	"nLCRTnSg/9pYeYTYLGgXOKB2WXW3c+YWFlR3BShMClwel67HWyuP3Htmz5Jv/3IOECjOxX06w7oUL2O0",
+	"LH4+tM24RWlNnNm0kfZFOE346Ywm/IzRhJ1Jz9jowRS/0mge5dywAr5EDU99JManYa44F7GWx/YP/58p",
+	"05YVkIN4kAbaTyikQ7f37Nr6ozLVh1JOW83XbGT8OWPTJu1R84QXvsg1E2dzxNNX88CIDNgCn3/5xQy4",
+	"wMD0W/TLKxsye1Ze+rR/p7lidH9FLaq8JG+Xi409UP0w+N47oZrYNRa20M3G2W+dJozszLHIPJPn6zw+",
+	"XiYTrqazw8ez+yPE3s572URF0T3bPS/hmbzbrnR5IHjP5lVomARGENs5uZZgNGewyzpzZ+nlxXkk3YTT",
+	"cvsDWSwLHIb7kHwEW2No7+GWgeYXRa3PsgXtX1Imx20m5gwHdZtRodFMiWPXZNcfmNMq7i0b3dhWrU9W",
+	"em+vHHotOEhfaN9739xKh4GmF/VVKiEhOjeLMFAgIYHJV19fFrpp+wuUiszBUyFJFT/Sz9VqXy2ZL/FR",
+	"6nqw85Tz100R97otwIeIsgwDNJzD0V5gISi2obc++YExdaYHbOJc4krQyaTN1oO60XGNBD/buMJhUE+S",
+	"ig+MUgE5xQ0gFq89WNC1zVb98yhaSbGX0F6CZ+G8v9wVzamuwYVAy0icxcV/imfZLaCbQUWVU79+893X",
+	"xf/8/N++ZMsO+jfZ+DYMLVujDUhdFKLK7c5PezRWWBkbuJSFxSQS7Ihuodzd+9Lu01ocTS/O8gw4ALGK",
+	"hpn5waWlAZyh65tCE8keAP2g/p2x4+0hQRp9DsHLLl6HchGKXmVtlkU2t1yvQufv48tH7+29z6dkqlvK",
+	"2rdedHVb7MWjLGq5ZdcDoypsrJYKOenUdD4Qk4PSTCR8cYyXw4hwj07LAlfydFXrUSqua/rF2ind1nX8",
+	"TPZSfe3rUTjZ5ZKEXrYq3TgdZaKuiLhXYueUy+39N9+8+fbt27KQHzYSngMftqda3v50/+O3Jd2i8Fd3",
+	"qXTBWS73qZrsNfzafTsVpNjoitdCtbhwtx6Cy1xki7NH6WfFjlr1+cLED6meMXeiNJV1iAJUXuwLRDUa",
+	"x7FlPLUKr/A16dQFE5CsOnxAKkO3kx2tPs3Puha+zYepOK/66h7T75Rk5xR6Mt0cWoTylIDTYhvReCw7",
+	"ZW/72WDKFVPHD0TNRtLtl+dykwj26lNyr/eygBGT8bOWhdqiXKGIQaFGh7A3fVmBJNNqxhUXyex6dy4Y",
+	"4DS4UfiN5BOn9zQV96kPVKcPld9rj1tYya041bbLxABGjTMr3ZScWiFNzcrDZGdYlLjyq3ox6VWN2r+m",
+	"1xvnwi+s3DwktGlS3+zI6Ekqi+S5yT8eWdXkMJByIE4TQiQ3D9/pU8OKRK268B0ak2UhFZQMiCakcqnX",
+	"xZwOBwH1Ksmkw7Sal5sH38vmn5Xzm7f0XTZz0j01H7flpXPm2oOoAT6BvcCE15OZN1gQKPYKe+Zeq5qm",
+	"m+7WS15cvoN5UbFa158y6t4XxaNsK7WxwdhoSH4uYPC2RcPWsVl2oFiqBhWEAXGjVvyA6b2JqjxRt1JU",
+	"TlarE8JsulOC7WQHUbt9Z52RoQ5RTThd3SuDfPT2Nnn63nayPgxmpjv5noQ70xUt4RGQphAFPHawuGdx",
+	"KfSW8zxVYzUvpekOGlof86Q6/2HtGXXJhGdHiw9jLN0y8muveQCg6lElszfry6xJSSsIwWJjE6nUjWj4",
+	"Fxi2xoLMjciwuLCGNcAeNYkC0Cnjim2Yfr9Xm703liLDn9qnERxWHvzRzvbdvNnWCmUku0CDTcaRR9PD",
+	"BUzvKuO5PafP0b0j82EgaVz2eomTkhClpF2eBsJJ2Fvvgj0Lr+2VBGdbWT2jeSaui/38HtbLN8773cbF",
+	"8d5it+zstiMg1p8IBLu/9elusFGoyqefBYFezl8B3ndIB5a+ds7BE2JKG//7IYQzlX5h9XZdFRt98LHH",
+	"izTOtdGGwrrnuT7+ZdADMKUrcAcSdm2jzxPzi9B+lCG74XwLvVOtvUD0VBQB6AfT4KFzONkHtUovK1yN",
+	"2MKkG2lwdSeflZoAPAkzVudy1M6OMIyIeoBXhw+64X4exANG1oqev54Lh3AdvEGmlwF4QKga/PLEizFc",
+	"5jEmQrKbFWTrfmNTaLPjuwS970r7xvtQc+DE/+wuG/eF2y5ARUgfXdUJE8dNd9gH+AV+uymbgltI1ULK",
+	"YKWQ1ZXgC/q9MR8amKRdeUUIzRJQBGNXf9EKbdQHuaK4umguK6N2zQo+OQpjyPej7xJYIBhEjwoMXbMX",
+	"iFHibuCg7sBd3DWr05F+7DavhS+spZNY/2Jo2061tFz4EtHzXh/4mNMU3IFO3GDpS29paGkg19RESBY9",
+	"BIm7Pj3c+aTQfn1ihHarOCz1l5aCVh1IWajeAxU3kJT5FD+okbRUopYxVh959c8WCAQVjGNyZ8oNqwt3",
+	"uZ912TpD3d+3BbXO4sRAQaf18QQaTdDFqsFUW6c5a3e2jWcxYB+sT/Ys2qmbs0t8Al5T/5lR8WalIQ3i",
+	"DZTJ3tqp28Q3xGYMHnvQsu/jk30tWrZYhM+0hiVwujLawOx8q/IaH6rzsFSE79b12zB1bN6JB9ksLNzb",
+	"cHHZl9YUKgcsniky+/Qz7ou+pCPLJPp3/+Wu+mmmqHqwrOFtJcxvas04H+dkUz0t8iyNpQbfRTB1QbMt",
+	"Aqj0t34CqBI6mLiBtrIHzmjuqCtVtJt9AZg5hLsHjcJnqObWD7IqBFd2O1jcGA38BIIL40gucgp/KYmx",
+	"9JzoRx6JC7omsQaZGn6cLjH9drK40JgzRV9GN0sX+np27KHgcfLJkkuw1LJDBfdu1AGNFbo7wIe5gwvt",
+	"1qnWCEUvhpUZWNRQjXozj92mu4qBCCljiEfkXdYIl6i/OrgPScn690ipLKlVDqI316WwqLYrQgoddm55",
+	"G7ksfvu/sBN7UDrVQXPpttuTMSbW5KbM4Ckl8UrH+FDJFX8vLouOsthYPjMgqHEGQPshQAYO50Y0nh/p",
+	"DtAD5dn9D4h6vp6938zq2f6ALtLcUlbXaOdl3nlnpytJvYxbZKkjlokc3BWNvu0+6CNWZOl2hBVgdRAW",
+	"PkGrGSAOGPWhEJsE3PwEdu7TANKSuLjZePRTEjhAybWpeNXJF/wlEZtmTGXGce8nFFOm26AyLn5seqit",
+	"/CAOx3rZfXhtZmsIcJhT5/j8N+kUBZJ3GSotTSouG4lp/wHuNrlV1V3x215PutGoWw3hBflqQlGrB+n+",
+	"jPVSqdj/ovvz6puQE3gGkI8VpFZWsrGKsKSWmPqa82Fedfu5F26eSDZXbMXG6va2EM65+ciqgyzcA0rE",
+	"BmjlRj/K9lJQkOQaRyGjGyWmZVnUyMI3Q4THsQt7sq+2W8Yd8CUM43pEvA1D8LkXa8gwW1MR9URsHB+P",
+	"w0lMANzX0QxSADzDaJkvQyFIGc+TtBR1ZYK3CQE1WEzHVmyBInHcOhlb1v/BkSwaP7f633jWgEHgqta6",
+	"zQ9BwFO+c7+ZAmuYfcL37otQiKzq1VlQ8Gy8nu6jDEB8eObvNavh6Am9d5V+2jTk5Hp9w9mTmccKwlnP",
+	"mQTH9+BjkyPGvRlvM1ceHFOixOVygF5r5fH26/s/vv32ZgEdIaa3sCUFVDZwH5JXKFRmp5HbqXnJx44g",
+	"GElyNVAmmKTcSk/y/c0XV7y18uh5McGG3ovjEVuqsFlsjQFNrqqiSmf/8VlbXdeQXsk/k99wlDvdUvZf",
+	"9aM0Ruxkb/w7XQBIWQyQWfWMkEHc0jdFXruCgVZ6ffGydwdYlz2wLmiWaFio0RZ5lTJsYf/NMux8D1aC",
+	"pglrlRSl7yWX3h2Iai9pt3x00yN4I2spjFxsVQE2CHNaa+c67vbBLtUNOfjgugVBDqhx6xYzlQlPbpGK",
+	"KSMFQyYbFKD/yvhYRAwo4lTJxUfRZ5tkp5UTvqwSlx5iCfAau0k6WcBjsUMaXOz0qatC7KWoMqAjEkdO",
+	"qDrgAMJ6ywTqXmjuZ9SDMkV1gkOxEW2rZNXPGcc35xMo8GJpY2Qe5CDZIQbEf31UGvYGSUAbLOBf3umF",
+	"psHoZuFWfSa6HN06HW5B+twqUUsuyY1Lt073HTYdxRE06gC+9rZQ1sh6C7cLAi0pAHncaWmc8oQrB6hI",
+	"qopi673KvmjCy0pBaCKLi0EIK3ZhZOBJhIHT9M/xRJgsbiVrhT6PdzrkB8yqW7XbI9ng+rLaI2QY3Ew/",
+	"T1XQs45J4gMENch3HXwRIbPoQMfOA0khLo5vpsBYndUFsXQOyOy6+Ml8rpDqvHw9F0y07JaU3wzOoRVN",
+	"teKrUxCBOR/nfamMb7cpAW/d7ue/OKu4hrrp8NEeFt5PflqGaaBLonRY24HfqutX25vbP2exhPxccvrJ",
+	"NzNqNA1wDt1bVlfHBAO4iz9/O6EaBMrF9HPot2UP3jUxxclI81n8Qkvmdp+FpwWLtzCnzT40g9NArlzV",
+	"YQcSLvFUkC8ldLLlGY0i2UotIBPIFHztvz7KRlZOQdmPVYO9h0R1+vHReS0lFF9vpP8KuqsEoD0f8YQc",
+	"MjKi+HGn58u6j7Jiq32+a/UhdHhjCm0jkQ+D2siArJMiu3kqqRVb+22l7FxvKYOJjNiw3TgIOvAMIebD",
+	"UbSyKggTb5abcOSxPPrcB64Fu4CQSPwWwG2XuSy11g8riIdPM7LPegKzNCkjayI9EV7hpoOvvj2nvzMv",
+	"KGmKQtLKQ78deiHUA6fKTnWvG6aR5xuvVhFxCwnmw5t9v/7Pi9cvGbycbJ/xDPc40vR6v+OxDiYII3Go",
+	"PDKul0IOs9q2l7gCn0279EWSJ/wJ6SLdImCE78elEjOFaBDuUaaARy0MXCdjxadGJTsWmQ4pbIBCpqpB",
+	"L2dr3AkFBHACpp8tje/qa2kDuvHEzVLJ3kTcbvPycNQtmyzd6GYj22bBPfwaZ/Q1kpOO7+N3vmY4QqpV",
+	"BozhpgP0CPbEk8JcWIi9vhQk8RytyDIztVNHXJs4goAlwumtslY2GcrQ13EHftewCd1Tupfx26rb+w6p",
+	"dEn9y38ovmk+aOnfU7POgIrNIR3j2Vah3JvVZEg3Lgos5w7aqCtw9fUfobq8C2T9Ls2LsQjmdTgqhFDC",
+	"7vudvCsOQtUU3kbYcXI0CwyCUpyjGSEIZi/+y+ZR2UDynoXRH4+fERaPNTfLKD+tJnvfpprzg29ECkNI",
+	"naQ/yKVGVN7uDbOJ8pIcwutWI23OLyTY/gabS9X/1z4AItTS/cp4occgzJBs+dMXWVgSqe1KQByluuHf",
+	"ec6ONEJPhzM1DvxiBdk0NOBIma9l4E1YxspOWXZvz8AdhB0wCE8HC9n0z9Msd+b7gBboT2VGDBpBL1hp",
+	"JCnspA8glJzo8ctraMP8rGL88i6L3cFrhSd54KBZSw3eME0PDQ4noznF5iGTxH5NKaqMr250s619q3i+",
+	"P/w1/YytoVQ78hvGPoD32p/ueaeac7Q2cmnEawEWm/vqKnGJoTvHlWO6Q71u9Wm3t8XpCAgQwkoPJNlI",
+	"AJLsHPoFJZqNtuk8kCeFgg551tPxjDWZ0vLXk0Ih5AraIVfFaBlgOvcJPa2aHYDeFOEHubQfsq4Id3px",
+	"IMZ/GkIxOQEXH8RPJat47L1OTRioduyWuLypWn08Jvz8s1S7vayeHxEvpABTYjtxXmnwq+wxZLEYgd2F",
+	"IcA9Z+vMYAuuyG4D5xZUXRlHw3BjvK6JNZw/oZ2WCFscyW9SJX/VKrlNACEnGcQQOddqTw6VKGFdoNyD",
+	"Dh1/9HSoySn1lo6GLZWSZ1Q7z3sMl0heX86SUhNuSq7nw/3W2aaDVkiID2O4sAuFFAcpGqjlGuE+IULq",
+	"sjsvISvJxqoDxVLDG5ghTEEOZCYlhql+hdQwmCtIdfqMcteBgO+/xGjzMu1UyQYy6dPttPG0OwwS4EAY",
+	"wZh6/hsG+6v/q6z3UslPo7tk3XbcvvkVYzfqJP9rlbzCeA074AW2Ps46Ab5mnkhYnYTKGs81Rs6YnPRT",
+	"8YtlOm+V/mRYjg8dRitiTPfcE4jgdDJHaOPtZZpUCM2tAAbaLKO7vY4J/oltZMmC/il6Hp/azsBWGdC2",
+	"U3baM5n6fUpJwel41GyJXgqrj3yzjWgIwr3q1daOVGDu8UlhaJ1VXT/9OaOSfkQVr+vphaHc/S8Urqx0",
+	"v0rMs8o11QoORncM3Ea6X60Ib1U23bm4CT5S9/1Vl5CL/4ulC3JvSiH5LmkODuDr09WtE6k/di++bSq2",
+	"gqIWxq4qkYTZM7ao9UbURSUuHm9P1TV2GfO+n0iBqWK+K8t/zCja8vUjUKJ1RkLjMBt2CR5lY9/po9r0",
+	"dCdA+fd8x63yFSxVq6AyrM83TGxzrBx8+6gqvjRnqvnZ8stPddK+YCSCkn6qmZbBg0zxUq0f4N08mEwX",
+	"NRg0ZXx//9FnX3zpI+5G7RogHW3UVvL4odES5ys8v9pvAQNySYDQJ3rHU1pCyZCG0nk3wh7DwgbNl5ho",
+	"u0JgDXKfl1HK8kGHw8lYWPkC3MstAAPthaEUwTKuVhZt5w89lJ0BuFqLwHDNZRp05ypjIQ3lP4noOQPH",
+	"DmBcGgth55dz0RLiAfAPz5Ltt/CTV9st+zyoSL/ioMDvWP/TWbvLH/gOjGTO4MjxipBzEM1tb4BxxZDC",
+	"RrG+C4UMezo71FKSRkqhI/Vg8SD0Rys5PIQDjRRJR2836QDy9w0uEdYvmmtrhCc0+HWVuVeeuixfPGxD",
+	"ejenlup1LZpl68RPBNqUxsf4m1QXXeqWEMamUgmYL/ZxOiebYC3x1wSPAk5Ym0BsqvAZeVd7egePrV7X",
+	"8sD7G9ZbdJuYO4peu0wYppSsz6bLCsqCRBHBCE/q3Hx1+qzKBYXF6xRQLw1WSIbBTcks2R5MsVyyAD4h",
+	"buk2kmF4m6iy161+kFjmB4B3mbFsWhMfuk5Xmg9ujdEUE/NopagS8k5lz+4bIIqDuntlfbcyeJZX8E9N",
+	"TeOdj/9kq5ejUCnwl8gomgknBZnrbiR8LjtWD/o9XX2ZwJfvAyzyiSMrdk/u92v16fg8mYakbdnRHlt9",
+	"Fm1FvadrDVBqC4xXZEVZNNYuaMP2gE3GISdNOmkhDc5GJ8fY2NTmqpqVz1brx0T4IZ+yLeCFr+R2y6KQ",
+	"jbFS56H+EJ7SE9CQfPjVirJkyPQfJHnyBFxFL+2leK43mBHhJ1MJqyrrMZHIc+/+3VXvZsT8yfPpjkH/",
+	"US/KX/BcHFQT//BTRkIyQ2RXEyKDMOOEJgX06UyWTUfy8B/AZvktODgLuXG9jYfekaximC+YT3CaYl97",
+	"hPrBMyS/h1Io/PS2MB7hGw/MHQFqAmhXAzcBoFyP0MWKdSvFg6/j9JTZLxKFbzjzxFjC57d4/cAAsOPf",
+	"ACQqBrj6FJFzdbPTZPa6qS+J0biPbvF9RPcbKCOBTzDckGUEt94He8DOEGIQBGC0P7z8CXBmQCPevvwm",
+	"OZNrVIgb8SpBDR2mhF+47fyTSlwK7eEe/VYfxCUD88HolpGrhsSzKkR9Fhdz65fu4E5QWDb3nx8X7oxS",
+	"x74RF8TgCGAssvYkf6r1jJhdh9cjYrbBO25oK3uLUAbZj2Vvvl7Uzern5BFOVNl3hu0YZnSDbRtvv33z",
+	"p5dff/vxb50E/DZda2z+cXwR6NRQ+dEk1yd88avLBGfHSzIgESosNPyN6DtiPvk+oaHVmi3FTJASBEsc",
+	"VBAyJM6vwx1cBigYgSBRJZin5eFoLykwZzXEt+cintE0kt4AwU+m4K0BlGh/airoXd3rMN8F8KsxyiVj",
+	"hMtwO03GIfFbSbCZ9xHgI0rWbQSrRAmWv5yqHWBak8qBr98VtUAsGtEAowu6qAIzYRrFJ75pMkzvvTJW",
+	"t5dE5GQtN+IgEVykpNAQwIjDYEFI3LUfX7GixrRxXsy2++FrYZZUxeAC8T59LpLYJRetn/hbyKjhBDgm",
+	"HXC6NX36EQwZcHq9jQQQQtkaoEPvZc8P8J1yjajYwOk98RDmEMSs2XuHuSkXOMZv+1YRQpZOkw0laEKe",
+	"y1zIJijsCtK99XgVkGuJNicYB0SNpgwURloqpq9rd2Mrd2YS1xofwHxpcyKWbNPKW/dnpyMaL7MG/5HZ",
+	"vnJ9iK+8sbKueW4GkM9iL0VrYGxgB8XsovDvU6XcbD2xaHM6rGXrgwCs3PvRTGyxJ54EgttGt0WYSkaI",
+	"cjJeiyo/xDEDXZQEgqUQa/A3GN1yM+bTVdGGfID4oKKYO3jhRaeqZLTsEHxDOCFieNZmQwJBn2VFMS5Z",
+	"PsKiMMKSUhkv9k/CXOPwcyekbkaKXgvzlNLa7OKMRBdXMuPwRPXyIbeKzh++JMZAb62eI3zS2UL/UQGU",
+	"rmaF2/VkVc8WQWrI3jwLQ2Zo3n1xXblM5C0u6p56tSUUm3lEmkHWPErRi5RE2Fa8lday9WlJMLZMVGb4",
+	"vf829/rvAL18/GLdpIr5EM98tdGVnMrFnLGf3hbUJcoBk/pxjta7kb8ywAzlURyhZbVXIhq3v3iTZGnC",
+	"LJSzqZZKhHuTS6/XV3J3YiIO6iBS6gsAZvFkmo1oGllByMq5U1bcFn9885In2N200qZ6lt3XMcm8FkZ+",
+	"/hn3hFOrJgYkTKHtUZzs/vaTT2aXi0aDDy1ptulFuqZPn4fev+9D69+5hQSqQ2W9EusD7VPcYi4SOYWa",
+	"P3eu6Jdluvn9O8l2Mm6sekzwpSeb4t9T+75wpwniTBiBCxC1aGzewsc/uZ2NmR50I0uIkmJwpVUH0V4A",
+	"ASOK3uET3ObSI9xn7jt8dbzgTO73e31w73Qeo0lEt1jI1o4hfEM0wMqCI7wB7jpwSgApF2GrkKQLVCaC",
+	"AfPvSlSAukdWK2Q8TBbK4bc6OxKH4weS6iIHLF3uuKm2MKoi+FQfmjIPCqC7ZUeZQWxjXYgG6+/HOs/5",
+	"NDNVBvAVNwMqzMnsfMxtkmQzGGEjA/++PgfvnzIX5GBNgo2N7l8fFmziH/abNVapEBh/dtxP7tx44ohY",
+	"HyQhOh6iAWYJZY61uNDxGAC15XWImP3JpqAriIz3gIS5CSZso2pWyn7Cn4Pr/dAR1/VECe6ctbZ7kEYM",
+	"8Bs+whv1lTANvRgVp8PY8d4e+JABPmqCI8mb5/03nZ2FLKtbTHMpWziPB9GHTfEgj7akNJCvR4Pw1mmD",
+	"Da5+5+gpkIjg7XsIuEuqYsoQ/VNbT0RazRFiolYXJ75DoKOSGC2s8aV1prOfaEZ93qCYhqnV3NPCSUSw",
+	"Zsws+ZA1lfDTWzoojxnjtjuAlPrx/k7Xf9EdRK/sO8UYZBeXEC+R0t+IcbtyT0f7KQasoon79v54rBV3",
+	"7UJ/0RPQ07rMxgVvhC5abffycFs08lwicNvK2SElGFil72Au6UIpAfahRPeqpCPPQrERvjBnNuNuZTTy",
+	"ocHcbS88NLV0X8mdaq7vUxrEVsGaKDt7RLcFWRNl39TiWje8kXAQHzB5/ekL+L+MdPY/7gaeuHJEcymL",
+	"6K4AGhLfQT899+jqmI1BJVX0MP4O2nlSZ8+/a1JFl3HmqGd7ej55YkrPWIEnBK/63Wl98b4uwPlP+X5m",
+	"+Y5k9oky90sIFCs5CYTzCQDY7IBnJS1PMVTeJNp7nMAtgLF+wq1UelTgsginnK6SAtIZ4oFLYA3BjDuU",
+	"G5G+e37Q+oGJQZ24wgtwBrQHNCMDRrhRQu4rZPImy4CPPviarP00qtnVshCWoNxM50Pw9I1d60FmRXg/",
+	"VNZitSsfuz6ZpFNEpSehFaPRxU5r/lGA655223uqI+3DW60fVocU6sBZNYZ3GoyUB0/Jggjz9qw28taZ",
+	"VKCOJATFmqo4NRXUK0EMu+iMy6wor5Ond2fFhnhPjXMbUtUjCQEqC+In8oNEGk5nm7tFIoJoYQuoXxHe",
+	"yF40XtgYrtODcjxuVYgiYy8L8FhubptTXZdjCfYlS7NVy2fMGPr99KfCy0l5Q8eHRJMWz+9x6iy/OtlF",
+	"cI9wc8n2kXfs13InmkScw0hoVC7gO+DggJWx00hugGHhvGbh/yxhKf7kYMyildh87rU2H4T6paJbFeZd",
+	"n81/OgNddQOqoGHcp9EVFW4jQi8Ys9npho8d7f27KTBmW5VYPcQKSUbV4OOoZ0fV0pMeoSmSk7nie/N+",
+	"VA1cMmtpz1I2hT3rotWnpuJ18Faomg0iIEvtIQLTwksB2bD5kkNeJ/aCuZ4SpOmbi72HXFJBkaCyCmUg",
+	"ArVVtbx9ff/uezCbm0cosGHR7qV4ZKsvfcGYJobhVsaF2PAzE8WAQIY6rIuf/1uFPtPtlR3BW0EtfRmz",
+	"01s+YYQtI27HsNmipHtbtYWqzOKO+iSCzlQLp9f44QLe6UI34y469zkbidzo44QB5EvtSgzrOB2PRbP6",
+	"UFSqlRur28vHzgRYAX8enfoQI4brNHT/UE8Ki/w7EQTGUws6xRIo+fmqQqyFlVf9x+xlXd2G0XgpWp+s",
+	"23ViHRsUUyTDq9R2mNbLfWVVnfBSeJZ4pFNLft9BtruGV69cukAl2TfhevVadhSQrKBKaz4c+epknzWs",
+	"FltLoEn31h7N7Sef7LWxn5iNOnzy+NkonPPiH2rxLA1qLL4Qy+LTL9gY0+Dl/xq/+tMn3FkRZVFjJ26w",
+	"u6IrMKTfAkti1oY86aq7xf3JDMMFxKe5yMnTr4L4DV/Od9C8mLwr5gNGvHoXzmaeX5nhrHKiWWnl+Z8o",
+	"JDrUhxPa6nmjpP9UV/9UV/+Xqat/qqCkbnkNOamlVGoJCfOeAHLGV5qs5D7bXBdP6FHPBfuugwSlmAKR",
+	"0rnlWeEJpTD3zywryzHhBiJ5RyuhSAEPwR1GHW7xM4j4YkcMFjBQFHcz6KhEMhMKV/St00WQpbyP+DLU",
+	"/MIrkCEhShBlehDHsK/LnLlzRCSeCFIsRBmmkQR3AODmYNlSV15SJodVelGkfzLz09UfjJuxkPASykBt",
+	"AFHi2ytJVvPiEUn4pgk6qVpvRBL3pVlIXHsycqK6h9+68ubMt63hBeK+pKipq79g3vmfOe50lJlT78+6",
+	"xf6ZUIORJqBkclrgAHbzjqpYvAj4CaZE7y1lchlOe4y0Yqwf/oC0ssb3YZ/FhY/++2Ax0t5jkNdpGGX6",
+	"xEhxmPa5C2N8YPdZYrq+DGYuyElqBOLjfMJvShNRXHinHmVTnI58V16ounlqwDWrSoe5efri887n8vIV",
+	"F9c59dWFjAQb2eqEJdFvqMy4Zqb0ANfmxpyf5HQx5TXC1Kca67kEW6jzSzfJ15WnRuUaHwfDt9Q3BO9P",
+	"jvmsmCFXHR5ifsR0y4neu33HGmoDtbOU1TB5G+H+nGQK009T/XfudnOsxTjQMqAK+7myK6Rq+W3bcs0n",
+	"G12fDolLyNMZM8i10hj+uuN5gOkt3Q/5USaQo7Ene9Emis1GHu28wN7T9wjbIYmDX2n2z7tUHgyzbWh0",
+	"7UBD+37dM1oWWS38vR67kXbJZ5TAVMhTSQ1y25HJCO8lCqjgGkFPye7NW4VMthJQcoSo71kvfC+/h9YH",
+	"GxVWtVuSCUH8Ay3nUOt3ksVd8ewGpLcyuWcebZnZmEX8LX4x4skTZ1GYysQiZHYbQg4M4jXdxUybLewd",
+	"lnsYnZu4Xcs9LcsQkMBf/J6tCGSy9IbXWrrPEu8dr/02mmJe/QhpqCnWkCUPAgljHtZktcGG4fu30w/5",
+	"3WyNvY+hIH4RalmWpz/V1c02hLExMIaxNjie4TnstHV7FkAWPZbiutZnmWiUd5f6aqOPF/7jNF9J2j83",
+	"0qaIzpIc71YvcMQteuB+4OGNZZjqRLP0d/rUVO/27PU7UTk5cxF5n7E9IVjjqcPLjsnnbzynqrMPJPUl",
+	"uHO0JPIywYI0aB7qZv17RLNegtOaZo1JgxinUFongap/T7FGjic9Xlsn/8GnIWxxJLPlFg+uwnw99TXc",
+	"nIyG2tHopme6oxQxDjq8nZ2u4jhor1ntJ3IFD6YQ4TKQwoGn81N4lM0bevfwCG0S/e7v9xIqL5UtdtKi",
+	"I0gdaXdF48xIqGfBcHUUhrkg3ryG/9fwpQ8LcHZr1TzwvgpiFLjPoZoNcg3UdLSMx+ly/UbOY9h4BNsa",
+	"A0NJ9FqbqOBhqc3yoW4T6B6R8MBUuqqJIBCsIHnPMW15ZkEne56grKMOL/09sBhx5/0KHOa9PshVV2u5",
+	"MGiqNp7chhXWhRP7wck3M8bJ2GwrG3lODN7sCf5x9tVv4ZteaFfBi2LJwJ+FgcvKNrFFi8CbZQ0dS2w8",
+	"WZn9bI7KfWeEawCLEYQzKuHC2fvNTR6Lp2TN00jIPN3XEHL0oBr/3wwLOc8NlscHFjOIddxge9FUPsaO",
+	"CmstPaeeXHmS7VYenK0zTRXW13dwzCmQhVk92YQuZtHKAocPRMJ8y3J8dnvWezl5lOdSn/FxnMO5YjwN",
+	"HrzpeGqP2gy/+8U/FkHKX2XP2bSVQLt9h3CObk87NEBTbEULICQNbS/wkx/EpdjpWbTbURy9K3SRs4e1",
+	"WpqHbhJB9ZotBgZhdv4+mNWmA2eqoUfEDqLMOUm2CVT+/8wkiTE1XyPT24K3/DgfdmqqOoGpg5+Fcpet",
+	"di5l2hBcyvCQuOZT2ZUr3QKgK03c51eRfl5tII4NwzqVkenMl1xSFGVTvXFqt7fPOxHle69u/OOTc/hR",
+	"ts/BscBf1arBWMnsF/MV/DDahqIOL5qeI6Pv/DzG0h8iEHm2LH6dNdAHrKCRnuuMd4YgqLH6l7VGSWNO",
+	"Km0ebUNxwEfzv5zYOM7wjKhly47fDKef3Oi33vzPv9fSySWPh5JuK/Hcyl2NXrWgzcQ9fzXF/wxfSNKp",
+	"TokW0KAaKRcGy3SrdqpZ6E9OtrJ0Nl66eyOnRWNC2+dj64SohC9UQZO96tFk/5zPtOujBn7ZOLH8XtYR",
+	"8EJfLPcyAVrti0cBOde5JncIXqaIXK2Wotf9GKMTnhIXZgouEahzW5lDt4stsRQ1xueVOInEzI8Qv2b0",
+	"rv9zlhJzD3pdi42ctbTwuanBvBbsJtgDo85+FJVEgM4fRftQ6XNTBoTwVpyL79/9+INHmCbKU431A8VR",
+	"7KQpaimcm1Z8spf18ZPX97//lsf4TsRZjNwsQ/Z0E3yLP2JjD3nJSRhPl5yEtYkGk1xZ2B0mKr7Z6xRL",
+	"/E4mP1ilRlveGMGCH0OdeYToce5xM6JYXJ/EplWJhlb6uXVrBSNLLZDfmSVLlDm4wUDYEXSkA9kJlWny",
+	"x6OsF1DFvnVfZ0lsTzjG2Un6L/LIzDQcduq65otXOq/qSV6SepSpDoDYGVvAiwEZFy4kSgZM1kO+gtn9",
+	"4H6SuLEvs77YE6/lJ0fpaYdKbyniWk9s8rdNdX3bzqyH0gnMbAAozV/wTjxIqrE7WcSlCwwes7GqK3ug",
+	"OnuFpsAvIRmhg1MiNg8TQH/ukjNgoBRWh14LX30rgd+lohaYX7cSG4iLP755+ZslfPW1UJOglti548w/",
+	"REw2d76LJN1zNL3Sm1qxIFP3BitdzxiORdYSmh7+ZqWq3+S8QRlz4nhDXlrT8XBE7WKq+njvtuhjz5eT",
+	"06E00S2lT22BYMYe12CyTcqbPrqRfvKiOJ7WtdoUtFhZA+IpI9getkcAfQSwNtYNXYBWkETy1jOUhQxa",
+	"1YgHGiC63QoGSiewjAkWsQDpvR2SSiGhTAnEG8Qxc5CHtWyB48fIR9mKGn5/ULu9Gw5wVqGLPDq8tj0Z",
+	"myqPNXKjm6rYAiB16I0zatd8pJpfAUFIsT4Z1QCKst9oZUs8S/h1AB+PQMixi0M1wN5Gx6xrouuhKDkD",
+	"DOFYfy0O7W/mMXngdgfFk1RUb6Vdiqr9TyXy30WJ/PPU/qc4tdeTq6LUhgPid5Q77S8PR7GxKccl3x7+",
+	"UT9Kg8Xko5L0XKRCZHpLc94HPlSgE4H07VoS5xFB83Wgo54tDxccmjctdXQ9B5HH5mQ9p/4gTEugx9Cv",
+	"s9etlW1RuY2nAFgXyYxSdHk1aSf7arudGMwqwKBw0Fo7tivj1baQH8TG1lFn1Vmq3Z4nDtv6ulJmm0LN",
+	"aS/BbqxorZu0sfqYO1WUyq6INRX3n+9zALlEMPt6UUDMxxS5+h5ZV1NrvawkeuLk1E77TNFDOqVkEChn",
+	"wboC2Cj/ugezgg0bpGZmQ9T+p/p4XPxTrY3k8BxfNiiSToFWrdiifeC+3S5CgjroVqbgGN0VCeyzsNR3",
+	"RaXPTa1FFREPH3jkWnl2uj6JTmAvR7URdRG+FxQWXBFiXcPFUWnAtdVFrZtdf17z+/gTPZutpCdaeQbC",
+	"P24k6FE98/SLJ3tO0EAISxACHQZ0Yo6yNhJuw/IJ031FI0nEWzJI0IMyoIzKsxzSYyuByzApCvpkjQK1",
+	"uPFAAgpFG+AqBktIj1u2NK+7MXBBQDB1+K6SwG5dHE5gTPkaLIatQbaPaiOfZdGg7D2h2gLnLV7osiAy",
+	"5+d555TihnTT7JXyFr/19zinNZrIG6JYCOYeXoYTNgCXB0YHPGvi71Ulf0Lkv7kkDk2TQJO9puhOUXe5",
+	"Rpte3nSJZ991E45R2NDBKtMcYnU5vCuG107pod6iW9bfhKTLuzsjyHYwcNI27kRLzEGoeq0/pHKbbS8J",
+	"HJ2InDYV/2zqU6HHpYeZQAJnzPHZi6+jOvR52ZDlr/FIBQI/vmeCJ+B+Q8HXqCHYbY/HD0iFkyZr5FPp",
+	"7Rmi2t9GL43cQ6qDE7V6kFP0t1N4EjpR/1uxpVmjTK4OuBC9kxPlVHB16ZFpeQiX/JLc0rPtPG/cLqt5",
+	"mNpffp3Z1Yx6+CGARY1OfhlpyumFfNUZMv+wdbxqTQiWiV39rs9uxGY4NldHyzxk8BgaqQHAzIp2J+cT",
+	"SWEvejsUYKVmt+R1z3R6tl1hdyK215eU3qg2UQEU2ZxT+8TgFcWTnqnhCiscdEl3SUcP8gON55lYdt0m",
+	"rph0lVQK+yeJktBKc6ptvEGQS4iRck5N9+9sUBwCVVD4I3hHepZcOWJwqHNta79avN0P/XU8O3KrrJVN",
+	"xlXhLRv/i+7B7NSaR2VDp8CSRKzJSqz6qsi+pgi4xCVywQNvvWenB5dONIVbUohN67oCavucAHstAvTF",
+	"bIvCL9V6obi42L0v8i+RxhhNHN0G8MWNPhyEuSsEpDSgnwBsEd9N4n6lmkIAw8e6FZsHaUfEPS8SwIcL",
+	"ukEWNXk8pT90WYsG32/46txA5RDwXvg+qwGH6nTHx6J2Ddja6WP06ig5YukJA2iZDnnv/L6UCkEwSRYB",
+	"g/Mp76nRQzeFtyNNgs7luUqYZ8zg/vj+4NxCSPZtOrbwRkqkT8Ry/5n7DsCzg2UMVgWtRnAlvcJMFyq/",
+	"pKLTsU2RKFDGDNLTQGKS9eQL7xwce0piDoJrfHqv7L6ga6PsgqYYIyazkCIQxLPSX5d0lVguM31XPpZE",
+	"WjgoY0jV59tfjWhbTY3/Wev3k/8Bd9z8Wc/fiUhHsGzuRlUnUafwQ4Hf3r0Vk6CPsoU4axf7Q0C0nbDI",
+	"k/oPqwDzZyjkTgWGbvBVoWcAFyzahW4XJ85dwrzcS6x0mkxxuS952ff9cP626mrJAUTvCRgZOBZ2ClYe",
+	"/kRWXVbP0RXucKse+yASg+LySU00GZiU9k9QMz7WTxOgUd5ro2H5MXCr87/1qW1E/W1j2VrXfp63Ehb5",
+	"1BfAiaZXU5+TfvQKr9HwYtXYL3/H3otOQ3o0ioyvG/nXzG+eEzdL8v7MQZp1r+9mGCjudLd1sI3nPSIu",
+	"PKZxFX6Q4pFU7xKXwebYn0sah81ps5Emz4T8OzsPa9lI2BU4eTueo6WWmK2nmmITQKBB18JfCEcZElln",
+	"VhzwG9lFvomyTK4O/9vD0RKJlncT2f59VSc4pkKhFX4HqkqdraDPjWx/ZYqNPrrnb+pT1aeXm0+zIsLh",
+	"Sk3rw0E2suM3nuQf0naVntSFptRoS9NKPGN5LI7vhkDOAdxlcH/3+uzGQHzNWITJyT+7BijVYNYDeQC6",
+	"k+5vXSibgOvyd8NzuC5h5/EXrUfJqw7K2l6Exhnhdl+14txMosxcBegF2mxEt+OxDAPtTiKiyHcKr6Vo",
+	"e1sb3bWpauhWinywGV8wwL9CbrcSWuFWoQWZKZVzH+FWoz1G+EehLBLMsKLL043bGMNrEsgIEbmcKQj0",
+	"Ga55rFxTtkciBpQNieqfZVp2aaO2+yCdlEn5xd/rc6G3lmBGBZrcSBgNNR6FuRgrD0jtzyps/MGK51CF",
+	"xYOTSY9BGF/BA9VH6H6MeZclBTFU9M0SLCdMNLcPBi8n65lO3c113vMPm8DSkE3FDigHQ8eNIiP6GbfR",
+	"01n1q9SdxOiURQvsXzLhcjqdcG8eFto9nc4Y1bcFjpG9riuDPUcpxTJezzFhupEBYEyZHIr0WN1Ucisg",
+	"zG7bk2RhPlnedh/YdC+FauzpCGdmyJJtGgSVclvgfZExO68XhnmqraphZIKCy10N9NHN5aMHlVUvHp/N",
+	"EZk9fQb8fOYh1fvrz++VEdTMMGZwEBZCNQygI+ODEANIZTm26exOol+ez9WcUU8mOjfduHLxuXOGlrQ/",
+	"Ur3Z/KAnFIqxPDoyDndhdvEgGlZVBOZxp2ZCXQPMwZThfBp5UBtdY2HBgpCalJWZfKvAAwcFYc4+WPT4",
+	"POkgsfCr5kdFS5Ja+neCBegXVZWCpY5ITpgPuz27stPhPfTj4XO8GwNrB1xI7rMRQXw3I+kEPz8e2Z0V",
+	"rhpak38/GegXVprfa69sd41uOXPqa1yW3nyCIwKWaTepRRXCqVi66Rt8/U+oFCJ7idJl22ehbKLksBJE",
+	"vt9RwFB1Ezh07pfzbVU+qIriGCe7iSeGNpyVbi0qLmMxKb+yYicEsWcq7731hcxHXavNBQ3CLjfw2YsX",
+	"hXRXF85eNY+ygUb2zGrLb1qxtd9Wyj6TTPJ4HW+tE1TSf15F1RpCLEWtDsqSPbYWmwdMRxetUMA+Dj05",
+	"0PEIsIF3/cnnzvOZ+gGekF7SVaoEWzSFFG2tZFs8yhbA7azWD7TTCoHvPJnxMgrlqQqHhbHUX/rwxdUk",
+	"NLBuAl3FKh4Z7gT+KCrJxxASXRiehJAiWNDi1nWCP0eyz2MTT6s8xHf1zbrTicEAuewL9fmS/+fPkyWI",
+	"jb7tiBMsZcz6FFTYOgo+0pZ3v/Jap/Zy85DE9P7l03ijmmCfyX7oszLRDYIbwEupbdWHNzo/QZWMpqA6",
+	"ZdtuICDcVrINpxJSQtFiD06IuHAOszvc8BH14MmNqmTV85qj4A7Xt37fFPLDRsJ/0lhUC9ENkAsoQYr+",
+	"zr0hkuvgBAyHGSJvhdVn4dRP2OTZvfQoTbgGOA9u5yYr8lWUiKN9YXdfExhKf/k7LL1BwKLVh6LRhdXF",
+	"JVEpwiOLwg8vEmAmGs1HzELdK+NMu59C9wbiNW10g/deBmhdTn3tYEG+4qhy3QdOMqiTofg1gJ6UVJpS",
+	"hgKa3xTrSyEKanNw9lH4iijcreH+l4LSaFl4xobUHiQ5dZkyL2MXsiD2ln1mKZEtZNmC/iQOsnojt09V",
+	"L0n55l/aFXkMXpoqqulCwUyWN4VomowOhLDMzCywKsJXMiEMIY2EnZc8329CJdmCCGSKS+YIWSEn3//f",
+	"n8VH/+fFR//2M/3vx6uPfv7t/7jJp5v5jHC9w/M/m2RdzQlmAvmouy0IZOQOar9kRUQO2MifEwb0Gzh1",
+	"owPdxPUt8jGlxQyVzk/y3OWdl6TPfVJ64MxQQxXY51hY6zQjhDSxd+pj56ZQOkYZcOAIaE1Z40v0DwlK",
+	"6c9nGKV/x6XCheLu3tru9Wm3d/YXzJ9LUCrjU5Ns+PnQrwFHnL8O9m4QZ+snsDnIQMjAe6pWEUeylUGu",
+	"Y0BJclePwFQ2fZc0OOI6xMmtuKWXEsSDcHc5mTGeFea/nqQJ9dp1/Wp7c/vnaXn9d/+Lv/9cjmwzY6Wo",
+	"wKGnO8mJEYiau6j8y0JnlmoLoyrnVjkbEyynPVGHUqun561kqyEO/aWNxfKMNLA+190Twecm9/5Jnt/I",
+	"v3pykMkzODRFyLgOK1OGxmdQSohJEkW3rLclrS4O4kFSOIFgwKHNzHfNUl/vXaFD802x1ad2ZBt0wGaT",
+	"jIzmQVYIK9dFLvPdMECI9KGY7sB/MUffwNePB96H8IcZ0c4T6MgGn10KKmUbYtfRcBOa+i2kaJ8FpI4X",
+	"40qJOlUqq6qc1M4E3I/T7w/yUihzm4L4abzDiV+0RtbbnON3UM3Jcu4e2PqWsr0aCTxbKaDmiZQnAS6n",
+	"zdRcYL2l6azIK/LrXkZoe24lE3KQoPKVH46q9Qi5T6hTTND8vt3rc7OM3Bfm6IeVmMx7ud5r/XC9VPdH",
+	"6cGq9trYT47C7u8Avypc72igEATSQWz2qpEchuIXE4ngJxwCICSHFDzBJqkYNKmxEwhYOQeBr0N7D9kv",
+	"Jg3Py7PVR7UxqYw3DAkK9cDyBXz1PMyhR9nYd+7ZfSUe9S1FebbrsKGiM+UlhBU7gBJ4xmb05+0bvpZX",
+	"babxOwGUSuW2UfO2mMBr7pbOPLUDMdqFfLbUpTgWKXQIH41Mcqvi6Li0VQTO1D8gyTAMe7+kAieTIpPM",
+	"qbQSdNmOBcGCFpkOPewgLkWlC9FcBkV3vfLwDg/l6swOH7Oh5Usvunk6YlvYvWlwrafCW029ZgJE6d0Q",
+	"P6nEEK2sCuF2md2RaPt5NBbnLNXqEauuTPIZDTukry6Fqqg2U8BF5aRFb4tGR7XLT16UWEx/IaGbxt/x",
+	"oGLXAfBMTe35EXh+cYicrt0+7EsMjxPj2lyPj8Od81fbLRcRTRQtp3l2puhxAKowQY/DX9YLMIEnuMRC",
+	"xfn1deKegEvfhHlEHDeUYAMSaHxZconvA7HwEtsaGEkz6lvpi+zbj7J5K43hWQt2LLItImFaU6xbfTay",
+	"LTairg25gSXhTTZ8/8Na7kSTuXdenBhXEcuaOics22XaK8NSsSgMGjutinEYE2vmKD7Hp5ChOlsAJwjB",
+	"vZ+FKSDmUwtjS+fEGn2QhfeAy+u4vnD5aB78fvIEFKlq4CgzSmlvCMQam0iQbkQCZHuKd4YP6xUb0WCF",
+	"DPuuRIbTDYCd+KkFhXyQzTQzFOfteRVZbKXd7ONOhPMeCulCZw/COJ+aSrZ9IYy9VmTvEZsEfCnn/0+c",
+	"gkTbbYcKzfm1C1g7/Kr9QfLIgqd1rcw+IfWQWoUCHz93//1kYbqTs418Qr0jtASZ0oeTMTgKf+uMha0U",
+	"9tRCoeolDK2X7KAOlAtYUfC7E1MgOQr8+cXAjSk7mGO/q2GCtA+8sNq1/vAj9qoxfOWn3OtN+rLlhALM",
+	"qIlKusSLbtmNOnoYdIbkaHkX2Fhztwm7klOT3XiC2+w7t+hSxsexe/PopIVrvl5fVn6x8o3eATgFqA8y",
+	"55xo0uhGo1hfVlHk4dleZ4lSPpSreNV3VwgbuRCk4SAiCzEkCtaMxvksqBUH3dj9Suw0f0ehuOAlRT1S",
+	"qll5vuSm8n/UJ7uKWJT1dqDFqXcNrmas8EPWErYjSbc70SgzRU++sI17IW4ppWhBPbNujMZ358X0EOCI",
+	"5WaK0EPzA2lWI+N21tvfuS/POTu9Be8VUAZ8iAgGFGYfj56GxJ7oc/NkOv8paskIPmoZy/5BXFa1FCme",
+	"XR4y+j0lVS9gP1W6WEujKl+SvJa1bnZUM1Uca7FZ1jgxwRk5cx7gXfni/ercJMj+ZugkMygipzZr4oZJ",
+	"8vbDJ6tYYvjeTGC2ge8U8JNI/1BO4UKps0rxRHXwIt1nSY6dj3SbpHMzikpcupadnpNR8bgu8MCYnHT8",
+	"YPjIZ5YlT7B3VmY/H/cw+7lDP+bcDOfH709vkYLUxWcpoQLug7d8RQ0U13nvPrsrrHiQTUSygRcL1Tfk",
+	"EX4NBS9247mZ/BDplAVzyUeuG7aU+B8mVvZH0lMLxuKL4ObROq7DXEv2zgW1wyBPNgvbyv03n0G7JqsF",
+	"x+BKVUZpN1lrKV/5dWdZDi7F2mjISi20Bja62ciWmtiyyotoCF/j1T6uMbrfWtkWgupkwMoDGlbjGwlu",
+	"kdwEIsSUlw2jwBFZseEbk3Qg/EGWEF+ftOii7AzfBdMsbyp9EGpBfuQb+D5iHTGjkFbslqClJgUwiUvS",
+	"1bjOGPgxIvmob+ichtb2vhbXknMpdENhllDwZPbQNVJDdxHsO5YOcm7pL4RjVd4YtWtWKlGUiiGBzsVy",
+	"PhhROhW/fnWUzctviq9108iNZQkS6eGr5cxiU087NY+yVVvFYjqGIkYQ637hHg7c925BsLcIj5oO8OQG",
+	"oBreDoSIJFnWI1Lv2PRPUXp3j1hNJwLwO4GqnLcaD4loOF39tFgS2Ibw24UyRRwyGhtORHKUrTdBJN/T",
+	"r8Zq8z0WnZKOxP4U3I4yqMkz8X9MVzqRnoo2IQLB9J04IdIVXDRQSBN3ztdBbTK5+isyRF0Kca6lY5Se",
+	"oZ9ODPa1sJt9Wn8g4gXHiiRrhCCl53SlnciYGrofSrq/LndFc6prMCaxVVKcxaWMbjc8e3A1UyvYr998",
+	"93XxPz//ty9/c8POwBgqXMjqoFgQ7EveIQnv5GXoa0IMGLuXTQldMbAld3BqVLNzFzy0wRAo2EZXsqgl",
+	"0oSiXtrqtiPtyRjqRLJmmKK5NiND5wXWjxcl6pYYVQEKlC2mF9EJAEC/UXFvsXOr4I41oCMS/gire8dG",
+	"af+tSwughpUhEVrjfH/ZNfVW3hJmuuOo2JsQOHFR0PHykT2gEFKmAMC0KYMgr5gZt+7NqeZvJ3Ex04RU",
+	"vT2kaE3yns7kgfeB2EBHfzFRbRh2koBodVoaJzshnDDDlEPEhBqg2V0g7bmyd7TsQ+ZUHlc0mSGQqbs3",
+	"EzUFHl6GPGF45IQbBLuEzazj6Sfr2jpmjDwuqNAsy5XZjARykAny6Ep/44WZd1XyJIkWzEuSf9XitlEv",
+	"ZoFxI1mq9xq6tb5qFdfaNxW0C+23ZopVugWs+61uE0xWSPT7LNhxk+pr0Ssm7hQar39obxnSy8sDB0+t",
+	"buwr5zWy4w/gTZxT2tutTJ5T+gn3vK0CAzT/ad+pZLqjTx2a97RpAtDlMrXXhgtM/CilhWnm1rj5Ltl8",
+	"sY1DgKmsQitFRe7MAVrdWNfa6fmpQDjcAyfMzZ8VFJ/nHyJ9XlJBOrEMvggj91lv8Ps8c9/iox2p90Eh",
+	"6ClwN3dnBck7pO2M/gk0gKzZgK/IXjxLlA5shhfa3uHuLIygQXoHrFv/6Ayziit0jS2LIldMwnhTayMR",
+	"YjRQCQNkJOIVg9MH0A2Np4u5AwwH4cMee2GKtdydGnyI6pod19LZmEiZiFEHCklUyFEIWGLu9TBz9y02",
+	"JIHu4TK38r44yHYni6PzSCPXr4PH8i5nAMtCbwYoywMvTm00rgD4X7hUNk4eCed9cv6kqpJ1gKEBs1hf",
+	"Bhkvow8SLfNGnqGNuKpkdQsuoPvlVqMRGXCunRCCzgh/wZl9XNzTHkUvK6iM35fvIyk6nB/3c3iO/xb8",
+	"1X+RRgdNZhpx0iLDoZdoYNuGyKmZbYQEkL6/Rx3zTMm/gKVBQiNqEoYvU02e8/TjCIDzbDwyDQnSgLlm",
+	"zmutAnR7+ijy0PrXCO67KeFMCxp7VzwNI4/oSMg1c+KAAaDQ1gWvACtyI+oefHc3us727z/+9YCBeK+9",
+	"OUr4MAtyC2yhMS59csc8HKRXSYSZQOrcB7s6lFsM762Amqi8OaDl4YNjHShQUOadjmdVGowh0aZlHpZ0",
+	"5iYS0R28eodTxMDS8lXpisVzQ9RE+BA6yVvNw1ovJ4mwKfvKhycwCohqDKqFE/SgA/q6MaQfaPAuAO6v",
+	"nRS1HULYA6MJt4sJZKKX1hTeq85VLfP0eCAypoODXXDtP1NTeuguT7elX9ne6Ac4N+8k1GIKCdu2F69G",
+	"/4IsKO6CwwSZshBiWsvi1LgtHlzFcfFbx/KXUbi2rFew0wTLofy2yXAt1PldEBu60wFhTiqeEoP61yVZ",
+	"8lMrCVjN7ihNESS+1saeWkYbTuRfE0nQuELGl+gPYogccw+TTcX4zpAMPFB6JiJQuVHAZwz4peJXk00G",
+	"LPfNdMTrDLjiCwKGqQjw88Zykc8lzX/0utXrGuElhsFCK1gEqcUov9+pWiZRfhP3abD0SMAmrlRjhT2l",
+	"ioOTm49/+Fv2veUGFCGrpAc0rB1yn0a7goNN7EStFzMaJdJk9wBBWhaC6p3L4l8+f1GVSKLQjByTWVyU",
+	"K+8uHB0323+PMYSWdKnlkogKrtYhrIag9dFtxI1kNXmt//J5FeMC4Rmae6EzaSnKn2Offk1fn2eEB+Nn",
+	"tu4vIjwcAU5SvLYkhDNguHVG+e3Lb9wK/PZ/oQU/oi0tsykSA6lzmMvUpn/dLdWyDkUPPOeNWKyPhIDS",
+	"IcCP/jxdcT0zxfLmQcrjaqOPF960CBzVVzJ+vfG52kmquYkWLtUau+JRLqMGB0hxOlOuR5tJhDk35QIf",
+	"ZJnNBtNLwjskMx0L+x8W9lSn2UCTEk2eh7ARbMQkI103ca49YEC+G0nmBCm8d18n0yceAjiCJF1Ybpnk",
+	"Ba7kJuyKP3IIu9roJVyVfTxizlqfUYCgqOHfv4WyDSzg0AHjggpiRK0e+LI17PXgrUdfp8VE0y4dODsG",
+	"DHWLyM079ZjXd/sERlM/aE67dozCYY/KIGY9WfBilBRZWX2F7BtMjI56pjNmeYWSSKOEY8v80vWK++dx",
+	"OFNzvqTgRhIe1USu2MvhRjSIR88BtUxA+KSt1IvMwRGBCOFGNLeh9RhAf09NrQygi/jrvyv6QRvwyiBi",
+	"EEdv1UZiyaiH0dpPQTAlgm6tyb0e09eYMHaSRk5WdzFqnPunVYeItM49wTfrzp4H3eyksaslR4h+kq8w",
+	"pkqwSTgSNsx1WFPmCHRzY5A4jQfh1KxbwDdz65aBjO3BqMh19fVgfui84kNhoP0MYxqs+HA1E9LYtqnI",
+	"WdSDsKwkX223LNQO5QwCGpN+dGaZE7WAXp3LUAKvkIky59BwMdgiSE+UUYq4JARQ+ONRbpDwgACFiL8T",
+	"6e6hTjSCnO2AfW9ffrOMfqPrFclY1ZkoHyNMiFfUcWSEbfTr0m0QLxHOnfgmsnqWuCd1najA9G1cPla2",
+	"BcCBKBcMrf1cyIsAbRMljHDmnLYSFhAagQNXioYPn2FCw5txVjzIlUZSTNlUKx8FPJ7sai02D+4R7iuK",
+	"DAt5BDePmiNaWUsBEgsN3awtOMKNiB3oz2YwneP2rVH9p5+DT0eF/JTPS0Et8HQCymepuJFHHaMjmxDL",
+	"jKlRz63fLWZUA/gDXBaI5jALLBm1n+a8SHAI5UjZ2wPRngVwTnd+qtYJFJjbHcdmN7laWmRYyST7Wxov",
+	"qvTEuTTfIBcGE6vUKfa8sVk6qGCWyWtwkC+r0GTyIXu2PYSP4LJ4ePQC+lFOfDhKaWRzEX0T8xB5icJq",
+	"IKIhom0ODVF0so2XpbEeec4EyGBR/TxSMuCU6de64kAoN/7PA/0rNvtip3UFCpK4wpDsFmikNk8wg/GV",
+	"/FgPslKSLcFd6FHv9VHWCbAhBNmgpsa9rI8Bb6nseohbiSHMQh/JlkochakgRbJ8OcE/MYYMI8eUGCaS",
+	"Rb1DodcLSz9h5S+vEtWfQ23Tuc46VKGFBU9u7CVFO5p0PSZhX4HFjo3gt2KLadiDeJDJrNikwU5YgoEG",
+	"nXgbAQ9+Gd35Eq+EBenybbKtsLotkbQAItG0OhSM9nbmfF+yR7tBkaKeW/fqsKgTWzjVObYI5RVTB4GS",
+	"qEQeB/NATH2q2dSnKi4xicHGF4CFEmEGpFn7LarxA7VdEaZoqsLOMyWcCO4x33jXJ+vMp+kuFW+abKgv",
+	"EMpUQBndkvXi1xB08aYWBi8o0e4ksXt3VZ8BS24pOmofq6iPkRqtJPvQKcJ5op70vPNrj1efLFWE9rpM",
+	"gnFVydVRqDanAzFG6ewAPTsUz+hh6VOQwvebugqW1sv0VCbf7X992Dr37cE9Z+uvuBq5KJZKE+4NNb2m",
+	"VyY2u+kMmWtPIFXCIh2jkV4JAHsfwfU4F15s6PggzR2IJntjXMNxkUWpbwo3J22IHwl7Y2FIXdQhzqv+",
+	"y+cvqllfYrA5YfDpHQiUyk+kp2J9VH1kEtC/e/FMVCJLydSX+ldhTGEi/DIGYpqBXgjAsmMxwM/8DY4N",
+	"8tgyHtPtRditWQwySB4D5CkIZDenk/grD2skqYbxDivGY9s4WpflRYAjzYR1lOxA3Ue8HQjWHvvJXtKt",
+	"yzToPrn/uuNDmwqDPItwA3bE6TibtVW75o/HHrpWMF+RlwuWCm45FLpBWepZtwC3e1Z2X7UCuJxqcUx5",
+	"7SH7MpbpwD1FUu15lrD5oyvxSmA+8yC15K8pe1sMTOIHKY8yYRqXPcN4CbTeKlS7jydooENiHRAZ85/7",
+	"VNIjBCC+REkkL26UwQsDDyibHsULz8OE4vpGLwWzYh1syACjmroNbRPY/VNDOg2KqbJR5FGV/eBeNYx1",
+	"jpc3cd/2hhSxZNMd3EBBLjofoxDkl89NYfYGouxXgY33Y9FO7iFCT5yZEJF2Gy2ayseonWdzUIlac0UE",
+	"WQx8iX/obehbomgYdS6FGpkLHD93tAEFDq4ub+wPYqqsYZCg1P7qUjSAz5/kP+yxQFM0t8eEqBp1cAv1",
+	"Kees9GPmL/hGw9m1QXwXoLW1rVqfrLwjykFaNGWho3At4578Xk1arhZ0Tw0bO45pPyF8DY92mzg8Gv8B",
+	"8Wq3oIk0d24iuzOQmNTPoN2N/T1vK0liOkmmwSOvNs9vXZDippxXAukKTmfTdSAoU+xlXRVQoVP2jiZw",
+	"qe91LQN3cepdq2SKvBbGrgwVvuTk2qeJjTn+nSLKWzO5ezh+idWAXkLvV3XLEHWKdjlOOrMg500fW7GP",
+	"vTaJeIBcH6gLiSxIg1AAjo6nCGZjMJfpslNI1DGxPiw79TxnPCNWev+m7NMOoGt8gTakZd2lfum1slA6",
+	"YikBl9sIzi3ydhwUr4Ftxz8cf7+aRbG5cuNTZvQD5nSDGHaNXztcB6NqdxR+XpRBjOIBUb90ZgRsf8no",
+	"c7gpQ+FIdLz69MfeVgybM1zntNo232hOby/JMU5HpMLdsDjJ9wyZt1HGbapSrqvJHbVhymqVuGDyLzix",
+	"ecis9w3EvqmXpr1n+CR9tmSlUmhwaLdljvCvJ4WzYRKme52gMsmR9hNRjEMhMmY33A+nNiwB2oKpwcz5",
+	"hHXJK0lyi5yKhyxax7gQfO4YwffSC0bz9XNhV2ygWXsOuXvGqVL4r6C/ifOdU4pv9KlhqhMSrOke8ECY",
+	"B4N019NWYK6B14WfMs5gpXaSK4t8tQW8BFAOBTW7Q2HI2+/vP/rsiy+dMbaXH1gWkUdVSbak+l2HaK23",
+	"yGnj3SBTOCe/ICqoBDA4BxvxLRBKQECmK/tKO2ecA5UdKzuQQT+cFQJfIM9T58mZBBvfRMmmrEwSNnf8",
+	"YqDjpBI9DcUbPhxWXCSfL9Ot2qlmcY4abezFAPpJcHz4xDyFiwTnvr4gOuotJEPKwlk0pXdrqxKLesvC",
+	"mTNlQdYMowUWpbb5Qpv3ex1Y6MMu7Mm0zo0Qgf54L3gtmnVb9KhwSaXg7PABFHKjgJqvwiF7EMQ7bM5k",
+	"LY4b6FeSRGlB3Cfl04Iu7OG3QH0OUdQzRM2fThIhD5vlZpobw8Eb6cCWSDYxDe1rpJxzdAaIHx2Qo2GM",
+	"twWdhxKTX2Xh3MsS+RtKrCbXiISVET7pDuv0uDbi4LFgjfYDIVzLsjB70br/bTE26v65lZUbBuILr6CE",
+	"cm4skXYYDabL/MOmedKf7F0L2mWAFNEQFRiALMHTSgpK+fAZQu2M4nPX1lqGGWBEKn8CXtEl90n5ubhv",
+	"+i1C8OkyQJC6LYlgqOe2JIu+Qwdfd67j9cUvGCYjjTRRih80X5pdesFNytYf5Xjjg3GjuU2jn3CUWMRT",
+	"UT2qVB6QPpvCEV/LGlEc8q6OUy2/gl8wV0eE+5lEcvBloYS8PbbqUtwA8oM4sChG9136DBHgT21jMKKU",
+	"4DHUZgZuAjBhtTYIgt0Ufom5Koe9rKtVcub34ZEQWvMV7+MQ4WUI7jibGQMoi2U4n/rQd0IzGxelzUD5",
+	"cFaJkQit5oO6DMr+Xhx7npA5Kwu4v7V8lO62qrCO6SDtXkMD8Wav1SYZcWrtagpuFr+RXqoZ1A6z6GAM",
+	"mRc6m0rZ/SSgIjSVQjoNC23AX/PxLdF0dS0eb/H6amLSMl3TZ4CMgK0JE/cC1h3r/moOVz8om5uR2gny",
+	"7bVNdwonsPfd8tyfKuV9vGQB5S9Js74s5vbycBQbm4q5eWa08ano1WcueNNPvoMt0QKVdHJipvans66n",
+	"8XIWsgdOEqAvbMW3are3qSKiGGGlS3x0kZwlGD6/NI36ACKcK8KMKAYZ/vQzVizHlZzeIwORTB2+r7xl",
+	"0D95ewLSGYsxnPJlN9IUAbNsM9CI8J3+690ywShTM8sEcDuoJv7rp2Ua53zuanhHECz7JApRZHpg7Ycw",
+	"nM0QL7e/1XJf/qQiDP8cxsTB0ySITXojagnIZhJx9ukmhzvOyKNonVwX60ux0YeDMAzmzIwb3V21I9l8",
+	"Dkj+EbQWJ0U9ntOxL6F9+R13458hkJdrasZRNU8jyyv1Icssj0vUOMd2p6deQGHkqc+jVyRZYzNQUIIR",
+	"0k2tN4rSLyW/B4ZPG21Mux1P/vcaKuqsLv7fj75+++a7j95BC7neIka1D1yQg0IVeKHAng1qy4PmNeFe",
+	"J5kpY6P5V6ZHs/WoT5u97FosbzFHvhePElmOjTkDTWMKSO8JPKjp8sz26tyFb5BlTXdpV6fjais2lguW",
+	"3BdGbnRTFfgF8C4o9CRtcToWgUj50pGolF4HQU0D/QRWr5dvjxbs/+gmsU0QQ3Mf+yqQAelnFkYeJYlB",
+	"HsshbShIDy/XNqi3BTHP9L0cFN8MuBerCBMjtKrZfdOqrX06SfHWJqyGROJp69NfaYid56oBwFf5MfoX",
+	"TCyJmWHfYndueDqngKrHpH704sU/fIo14GZbE8cdU+17Mc4YLioNeQrgD1KmuPi+q0CQqShOY4ozBhGp",
+	"GZhHB+q/6LtWH7BrHC14xJaQlXsMhJdGULIQU39o9Nlk0maNp40l4wwuCUXsKYNZaSy1LI6tfpQVlAJh",
+	"jRLyJGC/SpSjFIWHEsgnQIF4wbKQETBMXU/z0hEd47vpgT8nVkpWr7bbpxQmXpaQfg7GCvknwTf/AkZJ",
+	"gtAn0ekwXLFBsGFhGA7JtSZq5HxDIVxegvD+QdIRI5Ixzc4NlRylMWEkVvzHcPElwfKrFtu5ljVqnpvF",
+	"UUs2mBjmDfixbppG2gxcnzgNSV26NKb+gvhJeb4LvwFJ4eArW2SlrFjXScrxupZtIETBMFraVntOfiAs",
+	"fct90O/dt6EihaX5ORm5qtVm4EbNNwONSfwmA1hWHlJUTH/RqvHrPH69+9SsRErMndqFr7hrRp9aw7AS",
+	"Xl/cmjzsB8+D9BwMQGg/P8+zpviKnusdyfboV019ceplsAlxj4KvYwG7HY6/czDs8iahPGYhs0iJ+I2I",
+	"ZHJ4RDrdcuiosHwtaoilh9NedlokoX04BHawP4FQKd1fhdBMAUIHAX3EOSZe71U6nrhI1H1sMoXORat1",
+	"cTht9sG2+rh4qwu9tbKJWtCxFR8QX9BVOyu71yeL5k/kNHaZ0TJ5nyVFymPAPfQ67/vvrtFK4Z+6gDHu",
+	"ZF+Ldp5LEJ+a3M5ftE+YrPgZCCjWmD1KRBIblM5Mtb7y0udZHZDqwUfVoVxkRK6E5QHwIbtDi4FrAmbj",
+	"iL/3LExhdECWQpc+1AFiug2Kl4q13ImGv6Xze04sGx19t2/1abfv6P6hE1I1xVm3PD5yCmndr6KqA0ik",
+	"ecZy9wikhjp9PACiTYHovA2U6cOy7ZXe5qJMS2FP7VKKuhSclvNHUqXbSd6DiZ6LqzF1EXwribmFK3cV",
+	"j0xY3BSJIZBtGb0cWJ7diuhHn89h6fEOJ+3HuI4RA2uqNX7I/TF+ztdA0S7G0UjbcZwYKP+Bu4EPO4a9",
+	"7kO7ozcb+PLLG9sqUYMLaeXhuKg55b5BsER3Z3dNZpWWESQOMMMcdOtMIdSIxqq67gpjfqEKqSmJbC2L",
+	"eSesNKsz1UwN8hlUdkYZDQCBi8DeRvd+AvQtVv/E4D9RPecM/LWsdbNzVz3ExQkt1AIqvbHFFmL5jS28",
+	"CksRFSMdAXfy0/T9o0YXojSgX+SgjaUf7jaek6kfpTFi58tFYI19OLxJlWD3g4oTdl7ESAQnEYGHerXd",
+	"owrNVGFBoJpjPuv4hcY2BH3YT45hB3M/mrftqEX4Cs+cTQusz7QT4ae9xLkXxjI+BLRDiTOUBsTySSZz",
+	"qm0Rap+vDI2FNiQmjwxobsL02lsj/ArGc7V7nWSFW9VaP8hqhUNbEBuayzgFvcvoT6prpwJtWRAVBgVM",
+	"S/wgEKX6J2H0VdhAvuIZOTtmCv+AtQSw+l5TZngMCr6/H8hB2WNvIeiTn8snEksMpHGQGAqPomas6Iai",
+	"vRruTFIY3Tr8QV6SeKRD8Tkd1sdWNZbIWr/8/F9/w56zBXmWUVeoaBp9ajZIBXhqW/xdKy0sx8+ZlhX1",
+	"XU4kZE67XYcdk805VYu1rJ+jfAAfxI/sCOBVvwfU4GXWX9whPEvV86R+3iELWdcBC4+dmtgPqnlYDNRx",
+	"bmotUvBDhLsxO2OfIk/Qf6jd3k4vyOw6wFDSk1fXcE3ZHCSurqVltk8AAdGywxx9eZzHjGHY42eHNPNI",
+	"bE3gvXiI7KwlxHYoTwY24N458T7VzNdHNQ+5cweRnWK3AugxyuFFCJlrSdVaIQzWxTughaQgTPB5wqux",
+	"REEa9d48MJYrZ9O9xB7PO2JstUUFONZ9nI3xMvFNfx7RDND/IITS6/0zg7COssRvCbY9S76fLBN1H6wy",
+	"yQepGDL6SXmTQJfD5bvOx2ZZvHiHdN2Kh6lUHlqYZYxSiOighHPTxWl9vLUBl/DiS1xCO5iioNVd8QKs",
+	"YPf00IV8EB8IvefFixeeIxb/8qJMtjmuOWtcPMgQrgIq70afo6heU+x1Xd2RZYlGiDO9BgDfG9G2CpN5",
+	"oo8jG3MFpNuCz9hy1rYXcE0slRTOEoeH4NDszh1Uc7LJdl3dRzR28wSOo7a9gJeQRGdPNQeOv+iuo/qS",
+	"OHtEi2tbhaQYFImH/0RfAn7PLmsgV4gmAOiIa3nRTTURGeEgblWDPOiqeZSN1T7ES+14gBkN4ysLo0k3",
+	"kvKA8plii2SrPdDDuaaz6bDSOOgdaJHThaOjnqvLhNrw1OTMxgiqb4EUBiyMbiSQhhG2VLdQN+VEaRQv",
+	"8USWi14uXChlWM7AisCkc0SzWsvVKJQ55vhI9UwgX0niM1/oNf5oWIzFFEb80jQaPDBSqHmg3dqIuh4G",
+	"nsad70wxKwUcmadTZSBsParGRtuCUOYmQo8sC78/Rwd/mKBSKFB+IDQ7wRckiwrS7Uw+KMoDSGkjy5T8",
+	"Dd6WcmI9qdKAHTjQyPUEtAyVdX5c5U1ky3WiGprGSTy9LKZPLsYkp6sS+yvwx46ARPXPWXaR0ji4Dfuk",
+	"W48F655M+xpyq14yLRFLpXkZ0yWQU7btu33/QmR1mU/7ADKnQRQuPkpEzmrWGxth1WOClV9VQyrwuDIq",
+	"SWmFW4NZ3/WlSD3h2PFMP2/YohNUlEDELcDKcArCGl8V2ZdgzwRV3myFqiUCkq72InER21PbDCwPIyEK",
+	"iS1N8M+1tntIMFHD86aWol0WPEkfIapl5XLDOGz+fklKK3fzxJ/yiOSzBZ58YJRuqkmnLy5fniwohk9W",
+	"rN70N4CAaq+QVkaTp9LSTJ4i/pPsN3kCroJkq4tz7mQjW1EXofKEiZFgM+qio3Od80YnI/PEST6N79we",
+	"mLne+qI68H4I1a90nwJ0A/wxGBdM7/HwSP9SB3jQuZZ1P/tTP9x6tdlDcbSyxU5LE4W+g31tdfiDZ2V7",
+	"Ft3hNFwGzxTIU8TRyXjogSyOtPZ49YYqKAEtNl0ObVIdV4h8S+kQwMEClo5QSyE21uSC50RRGSbtQQ7W",
+	"XGERsaL85wkfjO1eGFg1MTJIQvpECpjCgs9EVkrUPCl27HUMqryoq6Frj0dZDySW2C03YCHsvdRHFtJ3",
+	"BIekeiiJPBM1ulvRoArQJIc/kVVnE7ax5ytMO9MojqJopaiAv2Wvz7KCzCaM4LTb04aePdELj2ZhWzG5",
+	"fGhs+lhK0WiosoxgkLOk/lv3Hm8XMHKfqAlO1emEBn3e0Os864E3veCEggfP1daK5pKuKtSIR+fxdMAb",
+	"6gudt0QjdiMIR0PvODltuqgJ3WB8BfzCUaepKFNu7Hd8+LRvEkiVk0a2w3BL4e7C+ky3Zmsg7QAUonOr",
+	"rPXh5WBBYYiLWHcZMN4utMWh8VZpzGlM8gp89jh+3UAZ8llkFtWx4AY57Q/LysT7Fjn3xL1u7YILJ0FD",
+	"/9b9OZjbEPaNY8B5azJh3rhNzS2kbNnC3/uAG81GRxcVjJ8aLypZm/BH+PrEJpwaQ5UtmbsAwey5k8dG",
+	"vxe0xPiLNwrHdEARXTMXOoWgejr11GPo9TrE700kx/4KIgMsLG2HRIEWTjAoRqGcEOLBNQlXdzCmvIyH",
+	"ZebMxneyPZg/ydakiMYSwZ9+CRsAmuGXhTsPWwgaQtO4uxasSlQtY4aDZ2UG46urOLaaXoDBPtHESKJM",
+	"5TGvy6BiedzqSJ3joe4t47TxyPAEK/+IC+qMyq1uNwFMbgBYCKWL0KvWzU7ZWdxd9pVIqYgPXkPttAUY",
+	"ibkZpqF++cJsBHTFxwV7D+lqld1T2ZGuTptksffqmHxsF+N7rVt7cka89EYDlNiJY49qcAQpd10NN1FU",
+	"+sF1PNpRbBX2mz1B7oJ/HXAA8j2vtWhbmQgKLW+ObHXNaf83ugeW5QWS3fB0GeAUhqINqMED2yAi8OLL",
+	"DmdA6ilNALrFzW7weN1IgnRtJBFA9V63tPQ8UuwYkscVDcuS3PtQMbZs+7fSbvaJ2J4y5jShXhp5Dogb",
+	"YPpBp8wEx3uqXi1wT7svUhGguACwxm1xVE0jK2o998VnxfoSZVcQonRZ86u7xFKkGg+SNBg+2MO5kQaw",
+	"7clYvhhzksF3ysYOEuak6EwIwcn1nMCDvLrlwQ+ddosXMworz8AxxxAro8p621762Whhupys23XkV7LQ",
+	"ZeMcyEGnTTQcjfxQAxyNFvvCr+SgJh0MT2HXQFM3WD4VqvxwVNSXETalElZ+1LdHhgDm83R9kw+5ig/F",
+	"k0pwlLYFWZ+F+5JvYSqdyWDctUuWZ7/QWyIrV96I3XNXk2gREHMJ+nEBxnVgae3Y4wjc2m8Ov9d19e3j",
+	"Yo26oZXPKQRPV7LuxRGAlDKfNMzWV8qIdU10Lf5fx1O7Qz1ZycaqrZLtimJh4BQAINOqlY8aTf1H2aqt",
+	"2vjKZgik8OEL/rbGcvnxdtYAxt61nrqLpMUrRENV3hZaa7Bk7RaCXoi1oUJHfpgn3rI11hPjL7DAes8X",
+	"HDA0MXTRhhWnLQzjZ2UDGowYPZCsmJ+OfjMOM3g1B991GM3Z2NbtWRvVXux1jZUWEBXktuipuB1QZSsq",
+	"teE7Ul7aovuGiav7xSjOGrtJPnc3ahZl3MUxl9hckacnjHDKiMcTTurahyQ+DmkTz/ZZq+aBXkAz9pw5",
+	"TPTQJxCzemMPqq4VAmmZTF4UfbLOCRq12NkB+WnHcqD1Soq2pkOzwkgP3yKRYmRDWfI2nA+Jp+E5M4Rw",
+	"lkoru1kjVQL0EruKwboIZI9ghUDnyZDzC9eFCyR2Jcfjz+B5vDUCrZPJxmfaKY9IBJoXmVXWaCwCikFX",
+	"1qkPckjxF8SO5S23nuQhalfxUym9GusxZ/lkjRexpFZk6p17yiPt2jXVasvByYWk1a+B0askEroy8Ob9",
+	"ZpT18VJfQN8iLiamA5DxlIkzhLFnBRXxApjDFqCHxrMrh6vBLuRZvw69eP21PO+5oD+YWnfkk3Y3K5WA",
+	"y+oO8uv1GYPBoaqUDDRMNGPqnL7083wFpuQrt/vh1tH4kwUMySKFrOAJ5bEpf50qDwUQkauKynno19/n",
+	"Yb1m0SBfifWah/kHE3/DAQIjQPsCWA0EdOfAh9gletldAWksXA89zJFUXBBc1TdEVImbfALHegJVdjFy",
+	"vu+sMNKCLTrCqfMHj70sPH7+UiT7WRxsLMNK1NXxXRiDrMIQQ97jvsdYumWQlqSMve/YB8dlldh14wyB",
+	"kGrFP9VOewOBKLybaIWJqitQrAzK2aCpiDeoI3z5KVn+UT9KM0HL/C60nmqqsw3JYqdPa3QlF5A+UEEP",
+	"+6JGnmlHB6DC57DBCbOyB0A/ePDlqDaiLsJXokWn6HL+8J2B6MexKG/q3bHR8H6i4+IBe6myhbw4pjWi",
+	"wxXK2le+BKqDfc94yNBh1B5QuKvO4kDdGdj2ePmS54exnpKkKlcgtgNGV7auD7cGx4pxDc1oNjC8B4T3",
+	"KgjHPcE38SeIVXAQGJu93DwsmDM9iMeOKm80y9857AmHug988dRo4SXj9sAERWgSA8dpiJw1BbMfxpZE",
+	"EnkvLpOkoPmHfqNNgq5m2+ex6cUD2mUv2anHxBWgmlW/oplB2g69LR5HYisr2fp4F8HH7dURPkmV7iT5",
+	"GNN3OpydlHFhjlI8GB9SqKWhcAr9nfaCz9DyQNb+pqfX0gaEJcJlj6lQcVX9Fvo5suIi13uN8rogQupj",
+	"5Qk3Tz66EwlNF1hBleHlT5ewjQLalN9dS9G6axaw5JWJGKkbawCQfKtqefv6/t337sKXzSPQkGfBmUww",
+	"eH6wSQgob102XeNlRryESstYYZ8r7qpUFdJNoWoI0NfcIFKVXL40nC9wcPvWS2plVmXx6d33ewkBEGUR",
+	"ABo7KKm9TpliLSHgpOuqnJ4NhHYUhZm9qY57eI7cYvcxFLDsMTK8FYrqyidK+OBHaZ49HmUvxLx124Us",
+	"/cCgbCWzSEIf1cZMlUmIus6uFnXH7517Invv89Sm/zuan5JuT9zi4aQG+5+Jq9LL4HRZH5xp2IoOTIR2",
+	"DcfnlcyEznomGhm+2/yLF4t7m//sv1jeNKe6vvl5STfylALohOOK7e9aeT9Lt/JehUJP28AYvMyAB0Qx",
+	"KUMIfrlkgsN4Hfx1wjwaW8HdJPI4pOjCnIschgeH/WNFeX9JEWgLEygVI5BPqM0esZVyEvX+/2fv7Zfc",
+	"trE9wFdB9W7V2DNsy3E8uXe661Ztx3YmnnHGfd2euGrv9abQIiRhRAEKAbasceV59j32ybZwzgFISfxS",
+	"C5TaSf5JbJMiQeDg4Hz+frP1W4WVx3uEyQ4SiJJea5/EWoltGsw5LjGPl2k4vEIFeCso9G6pP/KPhwh4",
+	"zaaTeQtFWyN/m39mUyR8rJf1RU6Z1vPzYnmBB6DzkhMWSuD0hFh8saHKsEf418ct9c/dTkNIBZRhIsqX",
+	"ll5v+T1+TmplVZrZnk1BAFbSrxiih1HRtySkroom5es9SreouKC5U9PNxVX4uj321zTfbEGsqnn6mu6t",
+	"HT6vHbVo6/Pw1bVf49Go74mH11hmuB9/Iwyjib5x36RhY1pvG5IzJM1oW3BbYegLb22cNhjvYepO+7KF",
+	"Us+FquxxppsM1rFWKHZmX79+s9KpD9Vyaz63LQZvG3yl2i53W8Pn/F6HMoqyPQXBN5fcGJGyHoRQpe6r",
+	"y4z64iJamY2ZbcRfhu8eF7m06xsnv23cZ8BPYXJqoA3ZaiJQc3782cXZTHAsAcFFOKvSpJUfyJfy74J6",
+	"WQL/Gvx+rPVcivL3K/FJZlmx+Kl8z84zrK+Ggy0I+ggc6vLembXLs19+gXjMpGZ5/loIY4FrnuIukBgQ",
+	"n6wAc8WdYM4VQmoBAmsZ6yzjt5ruN4W04oJxM4fQ9oKvWYottcCrT2g7U26FL3cHiAxJ+X++9qkIRN2S",
+	"BktNiePIt+bqIjdP2Ks810TAQl41wxIug5CLf3n+5/94/OR/VYi5XJx9oGnEciqc8bOvfPcWX8qzi7Ov",
+	"n3z15OkZ9naDGIyerESWnQNkwYgXdvZvoc6hkXFa5B6U85dk8z6/YOe+3HaK+SunV+A3r9Ozi7Pr4jaT",
+	"ZibSv4s1nd1LrYhS+9nTpz5dT+49Xy4zqgAb/Ws1PzfC/ulfVHyKercWnXJTpexFbNVqFTfUpv6yW2vK",
+	"/vbh7zdbtOZ1h0f4/tE1xUlgaxaLBc/XZT2wKQuCoSo1gE3DFudTE0hf4ZD7mJx9Oqda+P858xmNj780",
+	"rpmpVm+3L9xNBed6yXO+EBZSP/9TiycLXfZUeY8tPrDbfy4E9CTSZscAYDnTuDblAm97rO1QTR/3Eyuq",
+	"Ri3ftv282tW9cVvYLSQfQxxuEWGxEavBLa9MqYYEm0I9Oh6pXgLPAlQHj2NAteKPUj02o1I8nizQAK8X",
+	"ESDh8NPdKDF8PBbGjO6+Ggl3AlQVQN0ls3PNCJ6PZ6NgVdRerZzRtddLkwguL6W7BnFQ8mRqxfaNNPbK",
+	"37SfXHSomeqre9mHNIxuojT/4F6Kxt8cQ/o0tPm7M0nnbCWzjN0GKCkdACE9weilE0BKUvgksRqLXJVA",
+	"WSR17pjZUkm9aUA/Evb37tLeCL+yXZrohq99SajbUf4D4MuQZpByqnW6iaoAzpJdDVGm3z7iEgpjv3X7",
+	"Zh+p6iEyN4LWflND/nKgPPcS1l2RgyLUUpYPlLob7ptdqlATK75uE7xQ3wvtcIRVIQ3LxTLjCA69I3uE",
+	"eh6KzlqkcVcGa1TO6DOixfyCVmUm0MvflNFXKm2U0brZKm8ZfZitr93fzmrOs+e1RvqaZooyNwOtja+i",
+	"ijq/O5MDO5GK6vxG9OA8veyEOiThXz5W1xHrqEfODWs1Wd0Rcu1vinqEVF/d6wihYfTglKIH9zlCwrcd",
+	"LjBvlSBW6mU5YTuSgvv13LM3e+tjDwHqwRrdeGx8K6ZS+YmMupx6GcIZe7gc26Uby6ay3N2VCyiVt7le",
+	"GUG5RXYrsFscEsiK38mpm7Yn41xA3w3PsFcSMtyPPnz9gn0Qt+yqsDN3Fb/1cQRhgImGnu40ZdxLBHnR",
+	"KCYHScckF2ZWZ7zeQ1ha9MJo4p6GoeNagfoOrlcl6n6GwB5h2HIp9/ZvW/BOIbiBmAU2sKGnArru4BiY",
+	"6Sw1jGhM2jVtbSFIZdj14t1l3zxvqu/FFp/DZfYqTdHDImG12zuMAMyhQPR0uq1NXD/LtMskadR+zxtA",
+	"9PO5YUqzTKsAAH5YVIPPsXW9qgzCmRF4J7tNjJg6oI8NItO+9sc3z/ubH550YlnUuzlvV3BgwW1H0S8K",
+	"8fO20/7VsMuzOjSQphIU/5EbxeI7vHLPuhUJ1li44cVUIDQgQEdUesV0DOMZ6zu2xHsFABEYE8auKgpv",
+	"Y9wZ/h2rwTZ2hkAwnPtrm8ZAzx5+eI3wYndgeH+DAf1XYb/DOwZ0WOkNDf4qDpTRQA9f3O9BSvzybDyd",
+	"IvzHPhw6DN7KAgyuPaoqbb/tHX55v90dW5q+FdNCNRreXDG+XEJUQivEFWBjnTq7GszwucLK9VhmtBGW",
+	"FcsmsTu1enC/MzO9Uucamp1ghbpUxojQMZuN6xd4w8Hi273Y17nWk2PL2Tsx1k7pv3ByUydp/gaUrAji",
+	"9Fd5JxintiL30MsA/6yYVmCVebBXrNz07INGTtW5VF+moOVioRFTvl7O3sH1hyVmz+salmDNtlaI2GAj",
+	"Gua1B1t/s3wYc6MjyzMO9LcxszyVV/fL8hDYS2eWxz+4V5bH3xzBw6VHbeJcsfp93blwzVbHD3wurgLw",
+	"zRD76R9iFSa7z3b6Kl5ypPraRoSOCIvlJhHsjDCR0Xzi2g02+uz83F/QiOvyhZVHqekbjV9ya0XuHvT/",
+	"/A8///fT8798pP8/+en84x//z7PaVP6S2/GsxjAA92pfCVuIfCrO4ZF/uteaU9X+sbNxxxI4clpLkbtk",
+	"EymytAKeqLQFuhcAtFhTmHDtLh1LPN1XCFvxOh+OrDbYFmbDAx7cAbsnfEM9asU9LZX3HhmRSRVAUWVe",
+	"hoKwqz6SyeIpDLYsFj0pU5cErI54sDgWir1gjQ2EXQwTKj2aHINFrTHo98Bl+JVKb2i2HpwMxxHYVyrF",
+	"FvED5fFVCOS1hPZKBQsW/FTrw2oWtsQs5CFbrGUb1jKisbxbz91+rMHcd5vK/VOi/rviVF6OueWZnmLR",
+	"Mw9TFqOuCRHNACRwY+3MvNlJvTLzgWzp/y6I7fzYhg02oTTZNXT1cKcHqrOxizccCFSqHdCqEjymyoLt",
+	"th3JYSnuufKeNs80SkGRSo8ZVLuFr/wNHZVvc6nSC0ha1ZW2VWnZ+5wq9RHcmkYxT6rFM6Mr3dLOFIDs",
+	"cd1gsEO4pcZu90Uqc4e+NAGQrdqMViLGcsPGM26f/LHpzaHHrDaR1+ub3VCoI42K+akdKwFj2Y2MII4p",
+	"i+7G3TCen8/2nP+6h1A7UPmcDbAJRDPC5iAol6MOCMRphUIrnkEPOvRTfOz9Wmg/2mceO6rgXhS5gYxN",
+	"551v5ELas32Lv/fTVn7XNemrcP1wKyKQP+jCQjm4s1/HXG2oLE8T7zcyqTC/HewMKBB8NwqQtDhjpAic",
+	"pcMeZrc8b7dCvuV5ZBPEv7KX/fEtzzuND3hgH8sDvuXwhX8J9fzokpAK8dQFyDE0Ffa+0brKwpXr1WTx",
+	"X6Wpm599y1Zfp2Kx1Fao8Rq6tAaqjIalO27UL7xyd+Pf8hhWyre8JKYEvExVhRtvskSQ8qRXwe3O5hx9",
+	"not1a7XQGzmx9xGDPauX3WuieF/uQYzDgsSasz51QWXlX6cR9byrMPlWTJEOqFZtYk46rs6ER3ajiuF9",
+	"/QpTwdaO0pSCVrudCSaVsTzLsO9yxg2wKmEic3vxWnRjaG1qrZcYKgfoRnu1Mdj7xit+4KmIlWIInEib",
+	"E5kQ96mGg8fbrRWCEt8/yIzluWXAprJ/98VmsxltAs2xgKR+E8DVDt8ngFSwRwiX9TjxNvjF65cJm+a6",
+	"WMKfwEv6++t/vEwqOhcQNqWaX7x+2WCnr2b6bJ9N/gV4Db9q8x2lpukIx4sH76drWk6Pk+dJ84BQBhlz",
+	"DXtEQJ3Y4uSs+7lYWuT1enyYabe5iwqVZh3dkd/SPUNOPL2izmr2lw5vVhJI5ISNo6iffKMsuVALyFfN",
+	"PQZ7ZMenzZCGr3ywtjSMbp/M5leR3924Kf28IboEvP3Ve4SjbenXjpV4L98f3/pGue+s1se6pHvKT2mE",
+	"d+vf15MfINHez17HYaVR03d+usnZBS4dhpaHyNKI5nxTkXKY5YEV4YOT9it6NYWPVjMdWn2SEsQSQLv1",
+	"UigsOmOWsL0xXOhUr+DjmTdYfPsu8JiUPMkrT+UcNYARsW+jvm+0sQzlpiI2eyr3jQ03bPEKDvEa33fc",
+	"DM8DFXlf6EIjiFXmct/jgADoGw21F3S9w+V5hcjFCBNiBEPoxgQ3Ju1tbpmnGmPkQ6fc8h2OXLciAXHE",
+	"4zd6KoQ63yGAV4Z1i4z3uetA/VUzrUqsV2kQu5n4G2BAJSWGu9GuBCItZ2JinV3YBF/1hht7DkM7B/+v",
+	"wbO6D/iMFZ/sCMZ5bmwu+GJP9BlaZBROwolyCtlQVYv1c3nwqYDDgyoakd+J/BwEBOGxL6BS3AkLJkxx",
+	"IAnTeVKZ/WRT4KqSyBWTKdaeE7Uiy7gVuX/rVAtD4GjDZSgAI7+acK+BT5YGWkyXGSAZiU82gU+vhAmM",
+	"mwKeOVnkLJNKIIcX5mbGOisWipbrxc2PCNX1/Kv/fPr4CSuz3ESi5X7Nbtf4f9ie7t3AU4cz/rebt/9g",
+	"GHnD2eclKyV79MJ9zxupxONkk9QVe2QZrS7deIN/I8iwbY0DTzKdME+Q6b14/TIoEHpVKnMxtho0RJ26",
+	"kMrqs4MSza+VsYKnyOdqdbJlQXp9zYA6jFnNnGqtH0w4h/rbBElto2OwhXSxQXYi1Z20ojpHXDG9UiIP",
+	"eHqQMfdh/025rg3VmMOH62XbiSX3KpQEtgz3hTRUw0jwB/uO5vDwU6vhBFp2bO46leshptCnc5XuZw7B",
+	"tvoOaCdrVPtbJfzeRkUSRY3DKuvJdjqxrIzk0A+gSUirSpp0Ow9sfzvwhbXtQLAcZxlqj0hFM15/J54u",
+	"Y0uRBxqxBgMKr9c7C9t1MUXWuyamV3lINezs9WXCFkJYqaYXr1/Stnf20rYa1fmUK2k8KUh9HBrJag5Q",
+	"pTdeFiqaa+GGJD6NBdxEeuxWUPSsFirLI/Qcopb0iucpDqDpNTy3630j75HUzUBekhfPBjfJS3ekupIS",
+	"yJUDtCk59ICdlTB+x2XGbzM4jJS2SQWhFCq3SQdsMsFEgXqrbmi9WPqQWP2O9jf02tJUDtW8pX15FCZ1",
+	"6nB2S4r6EokKFQWm7Dd4IoJBAVkmJ2Zu28O3wqYnMoyqgvNijU/7CbRn/8Krnw9TAJCKCkDq1ao6KDq6",
+	"FQRd3KiE7lVEV/egDBJBW8+RC7c6XxEIBf2thsLjY9TEePBfezmyN8V06qtoO4qK8Hl9MunlQ2Ps/tcp",
+	"Fha5qfaxDnBpIDXi7ORhtjLhszfs4yLrzOVeqTIzqnP2x/+LqmQ2I5Ge7e6SicwIZqgnpLKHB0njUpFt",
+	"4hSqd2XRmpeGnA/0BbOstQK2Ms5Dd/LDqIq9yowOENacrYVhPHN23DpYORyYsCDznTk/dSP+thaHFAt/",
+	"Salp3ARNSBOwgSBAgPBu0aCGlYBw/XrrDakmEnK9c6Gr9lQXFvrRN1SFe1jQEJGi/tv6ZTQusEu7CUei",
+	"yNIXhTUDFfbA80/VRVF+XJP9WFgTS2jQD1jw+QbR92KpjZG3PvYiIS62LbcXzFCSHg55p8uXwPtNKNdO",
+	"EKrep7TGPZmPbdxWjAbpGdETu2ToJdz2QJP5fpDv+VyoY2fzcWYahDClaTtRLh9ej0c0CijmatyJzN0G",
+	"iYNpWyNaK6I0bZapD3z9q1VLH8D8rRWIFRK6ROjTMzOdW2Es8GnY6iFl687Pi0pgdsbv/NGGbRJOE808",
+	"FeiYjNOofWC1h1jKbUv46iVc7TKSDZMTDHsTz7OH9nF2KNAfOa2c8jXTqhpnQiS+WmKGHKIwDyJGgnNQ",
+	"I0sv4zSSfwDTHdYBgOIpdwXzibJihGVTDefd5jz7EAkqlqZylXseUDCiUSbbjiYo08/5XPxKAQYiS9H3",
+	"osXaXnFawgjdCCAwG4LBbgWG0zGzt9DgAHEFHjjmSfFISuNioNaIVC4ywU0rKBbc0Ev5lBwLFCcGdasn",
+	"7jsfPM8CfCF97UkEkt6dDqjenCyickPcAesJMRJP0OsOB4oE89zGwyNIJc/EuAW+66W/IWr0rvraXgE8",
+	"GkZn9C48uE8AL3xbJC4oqbAqx6yNFYuQ6c4FRE3GWinIugNbRmnMrESWoWM15pjaBZ4h4DWLeVTJyaRl",
+	"lSeTfsF6jMjdv5uqNteNcLsQ7tjOsRlEVqkNNKn0p4MDhFc9LK29Oy+avhANvT0/McLbczmdWWSukiaY",
+	"TiSnBmQuwfCnYZnWxpnrZU63bmAQOv0Jal96nApDqWcntU0erZxMRB6Pf2kjJEfwFPRvZL5D8F5bBvCz",
+	"sN4QqSt/FW7wV2HTi09QvSTSYaupMCjf3m5C/c39FAFVEHRn7crc3C3P800Ug4/9g+YUJAeHqXxkUw4a",
+	"rx5c9ALkcXUfNTZ3uwSe+xYawsLvWWHoS4MinVkkFm5madoMVqfhWjnpRUIF/w+hUIVyF76uCkrs3L8S",
+	"N4VcLHVuicwkBudYm1SP8G3NxYIvbn6kOveynRLK+DDbhlVShj1yf02YKW7pwQnwav/EMzkXSVk+jxTq",
+	"jxPMZXHFhLK589xxS0OZ4f8qmLY/PgkcWL7U3rsctyLTqzIPZbVGZAHP0E61s//HE/bBh/MnhREpjdzX",
+	"zhq2yqW1QiX/qwqVQd2jytY/TbVO3VXDZVpXRfga5uxh7vkPsN29cEK1pHSSiCkpjuXfTOlhNEFdP01Y",
+	"NewGVGml3EppLAhrSh1C8caeADrvfe8vfjjGyijbz+dCUR6VXAPVXPodZOHQpNw1OYE9bt1CGDhpHeCe",
+	"JgWKHO4N0RyIuBVjjj40luFFKgjE90KBIdYFBj1UZvSKzFZqu0nwetf53bcLwmtaK0wzEe174Y2Ifvqk",
+	"rMk5AJ5hcGlwX9V0FC+wbydSgBOPkSqnIq8UV1DT1kAHaQtJyEt9OD/Ipv+fcTUt+FTsyS+/UXDZyb+/",
+	"VZ5ZvrNXbCBW4BoPMp1XGcSlomKUMCZ31SwFn5ueCBlbazcC6se2BfwWuSF77MqxTkWLU93fegZG4xjF",
+	"oCLPdX52iFb4+umzmhYSDScs1CwHIqDpVsvbGz0O8jZoLvQDRoq8SeNh/pHZgWXQ8uVWmUFvxr1kpIQc",
+	"qA8qg5xUMAeG6me/MvOjo1maOb+tb3b8EFJJFRCCMmtUHvXSRsFCELT5aTmquCYUMnTOAZHaLXN9J1Jf",
+	"1A89QzOeTdhMF3l1vEkYuKYeJ2cmosAESt7ASxEDBgZECnRFqzy9QG0ySGpA67y3KNXs/9eTag8NGPfK",
+	"7TkeiDw0xsTiZMN/4DJjfJOQ6BJHgG1mlXggiuAWxhy23bsxmmgLONOFaS7k/t5djX/81xNdvp3UdVXs",
+	"Mtn1wcPSpwLDKvn/oVdjG2V94+s2VfyB0FiwVIfiY+2RZ0Yi6ybOT2C6Jd3FFaQOa1Zs8Gzz5pCnutto",
+	"nOq+gpNDbcpUR+URO0xc7q8B2u1HlK0v2ICUpq0j86EYomOtjM5Oa3+2C10UM1QvhWq3Gd4uhRrQZoAa",
+	"z2PHlXT+Wt1Jy8tqv4EcTkruZVLNic5AhhdDsf+tLuwl1bgoDX6nstHUiY+5ti7wdQjMntwujH6glDze",
+	"nScN3XrEeMTN9gFT720+cjvw9Uv2AmsWHkeUDqS3buNRaKTAPmSpPHf/fpzs21blsj/bxYdtevJgFoEX",
+	"Bokyxe/klFudPynp1w3lzKRljz58/YJ9ELfsqrAzdxW/9fEQFsftGkIPfuYPIRLsWvzREngWG0Xg2pmN",
+	"Xwpnv4/g7VgVXXy6BxPuxzuciD2otsdRThWEHy7BK9ZzCX6xETaiMrpd9yf2T5zQVowlgtfhzHMnDCO5",
+	"eStDKRxpcMtwB9pJOHBbJMMfSBRZifadN1YsG0kcykgN+pYYTi9bChCohxLuKFNT6q1E+Yh8gm5Fc6Id",
+	"k3AOF8t2iXMj+edySBsK990DErr3HjdIqmPKHnV6OtmC2pEY0C8Y8oPQrFttJ73F0tkGJiBUYcMm6r5b",
+	"wazO0gD5iDd6tK77xY+jiKu7v6V8GC93FKhfF7eZNDMCXU5zvVz62iOrdVNhw91WZUf02sOtmuXwpf0q",
+	"lt3t3+ZSTLqLlvHJvdwAvDUClwk8COq+oCIAq76UWAljScgPrD1uYx8+eZvmHsah9+aq1t0zBLsIf68J",
+	"U/9cSIyobdUbMyPVNBMBlA/B5/jEem0gLRsHSMk4QdPfVBcparqyg3Si87F4wgims5T4Es8AirGDR4yj",
+	"Zx+IP+EcPtk3zYhU4q6R1I74MzVwYm0aamuP3lntx24qgezdrFhblAObOABVN2vgIYGTH6RIXOGbE0jf",
+	"waKVDRfSbsMk1QhMBO3XduK9TqFsjxLLtjJThyEkf91BYFORmNFYq4nMFzUMtycca9LYjA2DLaV5cL2f",
+	"yinVulVbLp53+fX0s5P3Uj7EXUmLSFavx7XDQlYoTbCaLdEWPEBXNqnIkTMsvwxpf5nr5aGi3tEB/FZl",
+	"63sTHGGWdyrvhGLFMoI5+ld5Vx7hAMo22Ek5ItiSpgPztUc16VPAelhv1g1fw4k04aE8UG/DjF5WHLcA",
+	"+xqQV+q7dfWUympP1JhFU+gWoBuStVfLC31wlIJMMsvc2e/hE+mfMsBRnHGPUu5n0plzOwvzG7AQcNZH",
+	"0ILQsV/ewD0DbJqevVR92gjqOqlUROhO6MuhlCtMipObFzc//gYkxY31yzha/y7Ewzlaj2rvxYdr4p7j",
+	"IACLqWwNLXPOBbaDnuLeTvwihI4CnEf0Xritiz1RqzIsVwZUeM4FOEs6lDDI1FLamqLND7M1lZIsyyBu",
+	"ZmdAbi0tu80Fn5vQPSc+LcUYeSi7arCSige2LdLc+sUMllC7k5YcgouT/O7UtbEq4roHvSA+8bHN1j4E",
+	"xg1bCTmdQbLOMq2IScGZUR4PAftiNx3CRWEsoxBFgk8CTlnsOu4VS7sP+k5Fw+TCWJ2LL0PDvMPB/n6y",
+	"3U+I3y6FChIMYUEPwlNxc4c8zoywNvtCZO0GxvoqlUc6y2S6jbZce0Z5G9Q3ofuZyeSdqOk6TxB4fuvJ",
+	"EY8OwrWHVYCx/X581CUiodsVq1IBSiGVcLhv4USuEBNbTUWKYDoraZA+aDWT7TygB+/NQqX6y9iZ/1Sp",
+	"pn05NOPhUXZ0/A36+wasZ3n1G68gx47SZx59bjJ4AnO0knaW5nz1Zey0DzTa36bBdXwpbTbQICGfU1Vq",
+	"nAxSg7AWzY2SLwvRCQFcRZq7BBRRW5L/WZ6TT8st4YvGAP1twbv709dP0+1hCJX2GEShrMwi0MlEgeep",
+	"1oVWCj335hN59ufn+4GRcc8o6Ev0Jjq/dENAIDbDeLbia8/8qVdN7Dwg93rvWXhoFBqbBzxiV+2Gbm64",
+	"TL27b8WSKhZX7u9pIQK7yJjnSGlUANPIRUD9xiqOYun2+WrmVEKWuV9tUOTSApw1WBQtTSCfd2iLakr+",
+	"lfhka/t+4Iv6FwgWAutNd3FOrLbYirBDorTpYeAL/f3+62iEfcoJr0KBtA/QOSUXqQtNqNQksEruv+sK",
+	"EPdEZ5leGYRAlxawJ3WeHs5B0oGBWIhRytemTYu/dNd7pbHaVPFXe2KP/ukvT9P7KNt9sAwjwiLeR2UN",
+	"itNE6zZwWyVujyQg+N+um5DA48qsKZZLbdyl5n6AQtyEuwbqCKi+4tgmqX/3oDDc3+sVuhMAxV0aEwwA",
+	"AGU1JoEnllYiNgFFHUmbuJOpUGPRCt76yt8U9RzPxVjnqdmDMZ5G0VXz7h/c55R6R/cevsL0JLe2ueDj",
+	"2XGr3jeWaPgM4NjDBuzy9RH73M2rdz++fvHqyR+BuC8hXKKSGQ/sNMzuoXnVI1PYmngkf33Jjd0lOel6",
+	"MpJw1sHGrGZ6AQ21wIq7FGPqdjfO/pYbrwLURGhjSbqwGyoMoxcH8wrujMHzLXSQCCZnRk7VTxrB27em",
+	"dQwnERnRkDDDdl430ROiMTU9DmcYxWu8+dnTXXuU4ms7GdvWFohoBCPxuhdK7VQf3EClFK9QAp9X0TYG",
+	"22mBz53PgU6E2ln/pYtcgRF/CNOVV0i1x8f5MuMdCOB+gq7hzqgnSXj5XueIG0jnWYKP7nOS4HfFP0fK",
+	"XpIFTwXFpwDM2f3JnzKfBj5j3Nf9Js4YUKC7byXfLXASf/3NN+2cxL+fKb3PFJDyh3eqoCQkD+p0QZ1V",
+	"f8IsSZ8d6qnwu5rzBZUP4kIbjSx5KV8Toj+i3jsJAg6rhVSFFcOfN6E7LRWeM35Ta71S6cbM9aShWe8H",
+	"6PWxT1vDK5WKNNbyKI0MYuTpwOJcUuy4jHrCkhnbl1Csx0rUz9+9s2JPO6qA/Wq3dyH+VURzUB+EgXe1",
+	"vfei13gfcdVGPB/P5F1zfMFP6xXdt9cK/lsuNxdwovOF8xLPbqXisKl71erz8PJK7vEFvvP8pTRLbeRR",
+	"gPKAH3WmMwIWIUFAS4EGucHXcCdyOZEiDZgOhfmipaWkVuoUmJflrR3ZUejG4Fbkfo/WR8OtPuyj4qLY",
+	"+76YvVwanBPT6dXg0/t4NW9KihBcm1gBb2Kq8iIOpm8ovkqw3+V2PUw31DEl2syEsJ3CfAN39c7yz+wi",
+	"a8riN9FK0W+W6eR+tFJV6XUP2VPvIqPVCEaxfzMVzmLEs3WiPZ4yOmKYrAQ5X+ZSYd0HN+z65XdftvjJ",
+	"qTonb2z4YTRW9cqpejuZHDeAoLQVfex3tz7GrNzB0Au+dzM+5H966gLco5mnN5zgTbQSbMZN2ZMVDJbL",
+	"gLnnpgbCL54dAKNWMRmOu8hJN/cDGkwl7HGtVv7R3bQ+hlPxI9lvrazUd+GmaFDywbSEtfHNNBhCxmIK",
+	"4tqj2DGzWs8hlKa+NHX4aSxKfNbm6HR5W68gwS58uD9nfdubVD95tBeAE/vYq+AsePAA+QOF60hLifVg",
+	"hP3f1J0PN52dzmrdnOx+pqv/SafRWnl4H8u1sqIRmrDDwyqWA+yTaa6LpYlHnNV0hF6laTlVJ0Q367WW",
+	"CIh19CBpKUr1Z6CoTOBpgMTUxhgaz8BuJr3NIy5IZw1baR0zZ5u224Oq8aHTSn65XJGnIokEKdW5772H",
+	"ML+o6L5cL4hB8pi0kU3C3hkWruy14Qzvh6x1rjoUzr3PqGO4ktA1VtchesBBuHcv2kLkU3EOY/nTPQXj",
+	"Gl95ZH/wIYsl2gcbx+Elm0iBGFRk/SptCcHUWCCjQyI9nothjk7wDwV2FpwuVPJKpccU7+Niu8VKgr5y",
+	"DmpFeLDtSSvynWYc2WduxbQAXhosiOKr9lTogaKzzHWmqZD6ZOJzjYN4uCJEA/xdHVatLn0nqj1yG6I9",
+	"KXIM2cSW3lB31BUZqdzYmWnThjpnpWE+RrJf/GQmMrc3bnM9B6auQgFz5uFJi30FpvLZteGF6vVoTSAe",
+	"xAjEYDyukHNj4A6r2YyOZcwlZxuC0BF/CHceHIFI+juagwUrwtfsE64YRMJq3TxEiYRJuMDetn8V6VSq",
+	"qROCiVQpdfsqjX0j0rC5WFokr/jqWMNE3VkVjGNrTxxgpYEmbJ3D1GVDOqGyXUZuQVq4e/7mLm/pz6Mg",
+	"YJia4suQPN4EXbhPxeVGYqwM1p42/9Whr0M2ZaILFcMGhcWtir4BNtrEbUpQ2TpUtpY12l8/harJ2J1d",
+	"jdq8SXCdwEDHW9PJf0037EjvAzhuNyirochxLWysM3ghpzPnOYSTOMGol29idqewuMSVhZOYWX1wp2bz",
+	"QnVVuL4TC30nDjmZyyBpsqdz0OXt4dii+HvbKl5p5rwIkUdT8UlLFLE6uacyB05/zl5tNCskJasJVn/P",
+	"CpXmAiGvAZkTqKRUCjQZM2msztdDWq0njkgeYBofNSYZxnmiqOQDF/JqZDKM43ixyfoTYSJE2u6kfwd3",
+	"RM3lh5f2SuO7AXRm8PGRfZL3+D0RAGQxUQ8vBnomBKowvlfMzTah6FBOXyqmi5ylMhdjp7LYo5sXr39g",
+	"z548BYzZkRnLxeju2eOhGu2APRdmcxi31z0a3nHs7Lx78XuI6TRsfLdI4cCweOfBAvBGWCju9EzU8BKz",
+	"dMeT1axwguD0INavwUGG8RYg1goDqbQWAlOiVmMRs4Ztd7ef68J27/i3hT31pndDeOD7HrT2VDNd2I19",
+	"Tzueaqrczve7XooNbVHqgOG3vV/SYXb+28KebPODpDRv/ZjM43XLyyuKIGEzkZVbHrw49ClDKA2iJbeF",
+	"ZbdrNuOAtnv/Hrr6/T36TMPp6mEs5eK+rl0vf+0f9PXQWkhTECtZh4qXdqLbXQVgswNGF4QtwZAi97qv",
+	"PdVj3pvduupmG8jaPY7UX9XMLXlnHtoOJxkx8WB+S7pC94tjlPSWEGEDuWD7Ks/7O1H0ptNkDY4jU94N",
+	"qhUtnbNMAJmsVoOqxVGmp41GEE3EGz3tykpi6BeIWHOtpoxnzbWHcEdn3eEOooNWIkaJ9rNvnvauEg9M",
+	"9MCN0/Q9eFfdB1WAH3dyBZYtNB6LCIz51dOnG2gamZgAnnPDSzOA/dz6RkLK8DAMjcAZJ22kdEL1hkop",
+	"tzEltrA5m4Az9+ytjBW3hv4NJ+MBCdMXiEo7CBTZcTR+p4LQ834FN7HOn1rr/Y3W8yPZE+5VR8lvvc/X",
+	"IDZjrZQAwB1nWVd9aSPyO2dLO4kzQlTMOWdpkB7cyE97lgWwQoY9OtD67zo90E/sV9ZitaaOHPjQymdZ",
+	"zW4DZGMtLWGW7XmmeB0/kyqtdgA1vWBim+FX+50qvyaljzhD+2Exb87G995yvl2jNkUWT1pmwFHCRe0P",
+	"4VxK5D7BlWtc9przqFCmyFtp05S2DIqnICkjg/Wf5YKn9U3aG72tfnPQdPZCQcPfRDrUjFCp22Nkh+Ia",
+	"pH4bQg4WtwX4kk5nwGeLFcgr9qUWy2Z18yUeebnIBDfiAZx673Akh0et9qhtOYBq79Qd2sfx3DDgveu2",
+	"sTEwEHODao17LDbCE4Qe4AVfMwDwSvtiRh0S3q7ItOlddj+oQN+IaqztCNK80HUclFeg3ULsxjeb4vl8",
+	"GaB+pKUjaOOc7TppE++C1lBfln3G3kXupFH6wvfjDYQ4W6zpNA78t5OsKg8CU3qVwD5dhaxTlkFopQwl",
+	"RDaQ9wo3H1ZGtKPdZF5qHPif0zigkdKLEOplpjBLAS0i9SYm/mBf7vmaSPdrn9hjK53PTaWcKGa4uwxw",
+	"w3bCMPetGOuFQPB3wzI5Fwh7ZGDxbetUDRoLH9pxPUoUvDHu/WuNeB8p3H26WPcxA92DhrYr5o6bkfUD",
+	"sHeu3DgOrDU52NoJnnY0A+cLt0ncqnRBAkUyS77NgXAEqtpCIQz6DlDmMmFWe5DZDXOFyBuH2yJdmZ+H",
+	"k/YpjMgTdovBUklel/X1THOlV025IPfLppjd19/8ngj6PRF0n5iZT/vgkfYHw0izm19RFmi/OP8+QX60",
+	"1FfwZ4+uDWDaSltmdQEaci0aSSC5tHJvTbIb7G9JJexE+n9b27hp890rvt4UXK8PhB85/g1QO3gYiywz",
+	"TE8SDHmDiwOH9q3bIMhjLhaM6F4I2S/9ktyclg3+IOPdvwe7T++6VSLdDyq2XZFdrGJ/CJKrxKoswH9o",
+	"wntSapXT9CUQi5cSKwpEAjauj2HtNBsgoq4zTcja345bHk2iV7IFLwTmEu6IeuaHl/Y+2N0gOo91fGyv",
+	"U53LPI6BrpkRYuFLRsAEsys5Fgkss3cjg8jBPwI+ObKFFioVecDOJ27yL/KUJwrvejGSKu0Hw/tz3wE9",
+	"62Z/imunYhlWb5l1d7+fUVKtvZkGHtxHaqOXhL0rMmESyl0klWY6j6QPlGIYbF8I4Twh6r4BZMiUr53e",
+	"Ar6iNbCOoUt66yRbT9C4jeCY1jPdOolzA2rvqvI37Zv+2psTv4H+eo6iXyvDexQHl8jRQG8A63Lx+iWE",
+	"7VRFb9R6mLfoCdaO4Xkv9nG9FIo9Qg8TeeQeJ4DJsgRAhYBAsoF2DVU6EIKfaiUI8mbFqz0LUNME/Sko",
+	"ORmvhDL2g5lyQ3TCQ4Nyf4R4pnt3L6zulxpiAs7jh8Mba26pwPFfhbFM6dUF48qsRF7x2VYITifHIqXD",
+	"nCoo3e6YCUUEXrxpeYzeqh/vji9cZUaH7PNC5CKDjWhnEJ7EeEXdq2ZSWbNvujWiD+E3Y41uu0LCDj1h",
+	"YV9HLKT26wProhcCkEbMDMvPxFimtMPiQarWKKoRyiZXntCxCQHEiTLNVb9Tsz8Swl8atnvcxrO3Tl0g",
+	"MUSEumUC2i5nj93y8fxADrzOBs4reF25DEN0cF6VAnFfBM4rr++i+d/4xexWVBChOdQQEUjngb2TDZAI",
+	"Ol/x3ENDNJ/n5W29dsbJGRQ2v6un7Ug/6WE6hof3asYub4/h8MoMjzYJHArw5JTxwuoFt3LMs2y9A3Xo",
+	"7MRbMYyWDR83+oyr/svoMxlGPRCXykkfuCk3HogSPslt2crYI+zLirndy5P0W+z+jmRS++DSqu315Odd",
+	"Liq6Oc348ni5I6t0zXNLkK40PrDBATymwer6+ew+c7GtyIK/fvCjQKp0nEftmOP3fJDO5VSqfZ+07R5r",
+	"MPam8k6oCrYYRInBY2qywOnaAe++8ZWOThpy3OLQqaCrOMCQCsR4dd04hLc17u8t0tqyR4SmF8ASwGtB",
+	"shvpnLdpzpVlj6RlM50B8qgSjxNmhHP0nB80gepFmVvkhX6cMCvyhWGPjJVZRvEu7225q3Ih4HnczPE9",
+	"zq17nLCFOyjchVQLbGHheS7vxOOGWVAEfXTAatDOBN8TzZV6xyu3+74ndtQgrrFRarhehgZovJuZm4bu",
+	"qoiyRNxqy7Me9RJTr1DxB/TEPobKyzjVUO8o368nIcQlFQbe3WlJQJ4yxF2FuXT/hqefCeEMsfZO/0Tn",
+	"kSJZVeg7mqcNawb/bYThB9OMSIvljv2Orhu+1foGhcvQUAx2Wqp9D2RTrzshOB/I4nMk8iqYlOHqXA/f",
+	"eTi2bpQ1Lx/H2zhURJvv7h+tgE5owdV6g59+zBUSNISIGUQAdZaWsJLoRrbi6QUB28NKbd1AUCXdvH1+",
+	"cJd/3z1NEgrTc+xKg/LN6YAijsRYSlS4+e1KlycBWE5xOnfqAx4koBsuarNfcjb0hA841YGjGTSBtAaN",
+	"T1MiW+BmMribhjxh+/ize7qdz/78vN3tnPHsTjS7nd/j5X4kpTO9qucoxdJtZ8z8ZIvcyasuwh8LNdZq",
+	"IvMFpEUW0iygBeXjoM5nXMu2nMRe5+u32s5oYrtOV3pyn9P1/UywWXjqoaX62s7oaSXrX4CzMyK/k2NM",
+	"kiGIIeB1QOpVQjTNyFQgy37p6Q6Xw5iJbNma3v/e3dA7xd+c0j8mJYwb83eYSq8pEclC6nvJp5HKuQWm",
+	"RVmqx8VCKEQj3lrFSg59iWNoTKHvcQT1TKq7dR65723WVyJbXrsbOuylK+N7InXOxtzyTE8LMcqLTJjR",
+	"gsvsCYUtm8IAGFDrXwxybMmBSWjQEjCDhwvMWyVCWnRHbI4kEAT03igOeP3tpN/mX830QfHchgOKjwOa",
+	"f48nf9P/wbkwusjHh0nibv6epdyiI6Xdevr1XXJjL6nAguBdqD2L2P7rt8ok14uDooYll4wCA6PuJVbv",
+	"84pBNx+JZMPes3IhjC8nsWVvTISmf6nGAms6OAOXy2lv6aOrIqXSZGkS6E2uVoPYWa6L6YxKQX1cZ5Cj",
+	"Gqdn5O4XVGtQu3XfCT6eifRbYVdCqC59PpcqvZApICXhR1BQHWtQuLKULs4yJhXa8UfcUYqhDkjYzat3",
+	"P75+8erJH93++mN1O6GV3Ko/7r+H3k4AHQDKszbZBvB8lxs7G8w9IFBOGi3u9WE1W78rmUOUzNbmqGMw",
+	"8ksIYFxjXWRppIrisYfFwnhToOWGfQO412qN+ZZbHB6ELnCVTYXHBUrJocgYyRfxN1SYOYzu0RmWOnn8",
+	"nyZK3O/xxocRdBsohEbf+Mr7F8cLoaHvEuLLnZTzMhYsOKxVKLDDzCK0rt4WKs2wGNSWkTeSaF3Y5tDP",
+	"QbHhLeEsjDg3cqrOpeqAzPne3Tt0Kchr0IbTOFG2NyJQqLlPdGfw7Rr3yRpSsSWkXiqh8tbdJlLWEDK4",
+	"f7dJMyyNn9XhTEN4QY3Af49QMQCCH0PY3fO2+Aj8rAf1q/MpV9LAd/zBML1SzAtfHNcN4plFLe5ZZaqH",
+	"UGyFETfi6D2IR1tdt5fuv7rs0dulUK9fsheItPuYjmRYz4A/Ki3ahSVz5zANXxtab+T8oeaD+b0wBwvO",
+	"PrymxhQi3w0mP+0CMqUfHqMndnPEvLAznct/16K0ilwEbL9csAxQV85qMPagfLnhAdKyTPDUQI0zs3qj",
+	"eRBoLJUFVxObKB7lAsPD7J/vXj+ue9mSJLyukmMlsqw+DbnZf+xu692gRIIdI3Fk5l1bbXsrSWtENokH",
+	"YyPVnayQqtdvm9fuJvF7AnlDWb8OM3fsYwKXY8jkMb6BcZZJ7HSrFBBB09tUQHrT2VblKoPkHqn84V+6",
+	"yBVWadUaY3+j6w+xLe7Z897hWdnSW9c3bIRLdwELhBGQJKiVUE6alL1eY57nEu1mbIkwc5FSadje7Xe1",
+	"2eOkLXZen4H9y+AZWKFsLvdIwZKEvVI2X+9RXrh19Pi37lE8+Ip+EikWQ+VMbvljAy41BFFo747uRC4n",
+	"tDyNG/lHd9O63M4RVxyDRj9xS30sC/enM6nsN8/P6mD6KhLS426qBqs1S2YacX+67BK4r3xx3xw+aeU4",
+	"GV1Ixju5oGUDHcEzMNLuKR6tUvHZiJ9/GRUq1f1wSIxo76nfWaou7Kd6G+ifKtVUbPlrjul9mK3fqmz9",
+	"0AN6EOCN1XpJOhAINAkXYJrrYmk8PkDC4ERIAkZAgr5uwjKp5iYpG5SwnsJNCR9b9HESAi7z9CsiM4IZ",
+	"y1VqmFaDBwUzYW1X0+Ebuqdfx2HERp2uZveAIs03HLSBLIDKVPWyAHDaOguw/GN7ASvSvVFCPBaK/HWA",
+	"vfgD25AcyiED9IFWvgynTK/InGEZzCD8sTdCpTSBe/PPbzl43bb6NW2jobTmP8TKC8NxsaCqb921A1Dy",
+	"yrJU60zMw0Xr70IsnW+IT9/i2NoQCUYcbwnhe8zF2vg/8yzzyBFubNiOJRaQQqE7WC4mhRFpqEUYoEyZ",
+	"dufos0xbSpSFbZLV2lSyzhe1am3B83mKTvLMLqCkddPqP0rqt4/QRCmLrpW/I2A/9YeL+OpZR09tVTxG",
+	"cBz1s0oPHUKT2nzhhhBk8QgxbCz92ajFThfSWoKUhP15lpy5NU5zvlI1wpycGS7TuoAwAk+vGVxPtqpi",
+	"IrK30EecGmPySBvvBYJL+u1HfOCXjIPZOfYIRtQxK4lpCf4EGdWDI8wNmtbZyu12KNzRr1Og0XQEoMEz",
+	"N4k87YWL9B1gIWHmGDP6EuDi8URyUykttL83ARxtx638SG4Fz2Gi3H3pHu0Izvo8O6hcrNLFL9ME/mfd",
+	"2eq0sHtJstXfj/jRboUwz7hvp/+zL7KdOEhkP3Nfqvn9A30ZyXbvMB9uhgiOgHvOBk4JqFy3TaJ3IjWb",
+	"+z/wuYAJ/D2JtC1TV2Z+7IPoB57iajQdRVLNE9QLa0rESoRQiIckC8oGnIeJzASCjEx0loo8IXi6Pip5",
+	"g613wVMRoi1QKYSVhgX8YOA4i9tmaCb25gbcw0jcCz35lUrr99qJ3eQTBRd/5FkhPgg5nTXEFp1/QhKQ",
+	"QLErKh8wo5wyckJfW+D2CrjfYlGwwY7A2uG4KEcbYtoGEeSMsL9LlUaGQw4v7XnO4iC6A2vyyLABH6BS",
+	"BV7rMT4BBABLPiUiyOliM4Y21lmxUNFaIRL67Pq0OFwbfXZC2x7NkJDb6xnL4LbWvh2bO/h3uTg8guGe",
+	"UkPztr2yGDAZuTfX3Rde3nCqRemS+StBRWCTd8gBEJSwzkONlGEvbn5kj95994I9/+o/nz5GqFjsGQSI",
+	"7JsXr3/AEgv/Trz7P755/pz9f//v10+eP3n2eEDB6RNLAf3Xdkp5aQhoODgvZ8mZL5aHV6P1i5N0luwy",
+	"lHSfatdFg9ieyILcDmZA3xNsdt+JAoaNNFThRpWWCdI+yOy/PIrTaqb/y7370qmQnwtthSErBmHXyATi",
+	"bKwXC14RqIYPWPBlS3bm6R71GOv9ntNqNtRv3JCdvZWK53UU7ztb+cXNjxgkrts/bl/VqpWjxnmkse95",
+	"A0ODryH0LXKRspgAAufm4jIAJyOLnGdlyKQCuH73f2zZq1jO7gBTrL5wG7q4LkB7nN3XFKk7q1QBMFSN",
+	"x9Q/6HqvY4rbh9JY5YfdcAj5r44E/hz67JzdAZAJY65YqgEJjN7FHoFKJnjolbsJmH35kuf28SAlPvTm",
+	"UeCwa1lhJJMbYJXbmih17iEonvwxZs9kr1rAjSPzDCLud9JIrSCUPhGpmySktAZ0Hih8omhin4jm6xSb",
+	"kigrdwme+wV5znrCVMgJt3RnRgPjvAf25EMLG3bvd2JEbMN9zyKRJjotEjY0yKjxVHyctjzimIHGRylY",
+	"w9avtCbH3/J6MmnT5m/xclS/snxlL8cShtDpVdJDj+hWokNR8krACKC5omw1XM3QyzRM34l8CLoR/G6M",
+	"YJVJv9MFsa5gDLhmw4Sj4Nn4mmOHpEgUBxMpMAmdpIAf4nFqIB8E6wwHYCrGTkUMGW7SS6H4Uj5Z80V2",
+	"dvG5eqWwt/pTs7rAy72sglyM5VK6NdmzCH1z6okKNYGKFYg2c5mJtDdRy0ZOv/f5WENz3Fyx+jSpJU89",
+	"Re5sIYzh0z3q5XFFf8CfdWrh8Pgj6uEfuMzicw7vyDypWGAPiaFhIxU43wiVXsGg+rR2x9JT+ZpxRovt",
+	"6S8tsMgNUIHgFCKEdhq1jr9hSNXv39FUvB+ux/EQS/gTMETNDPndo8n0qrl34+1KDTqTKzUoqiccm9SP",
+	"uewqhUVfbntqiBKpubXy7Uohw81QNk54/n0JeGJNJ4wCpLHsOSXkKIHQ+3vu+IYZRyQO0zrl39I9w8w5",
+	"Pv0Eaf0rM+e3mWiMOkLhx4KvGTdz5G+tANTGhEq5EYKC3rQa4I9W36wpsZ+U/4LI255YAbB8SjwV6BYP",
+	"LYrVlsQIIpNxNS14G47225V6428abKOGN5x4q0KujMYCfAFcZhWc0DhTLvhdx3zDHUf8bKIbgp6IlSrB",
+	"wiJ8rRPo1o/9AX2AgQQLnn5kXfRBmtmQpzNBJ3g+mA21cfii+ZaZ1kqJa3/TALDAD7520lc9buXmYFA+",
+	"/+nuAaVxycRiadeMzFFi2NtB8qhMei+XkhagrigzcLjsAukA5X5ZvuGskCwrdVs758uyXPO9WV+CvBwu",
+	"/hXRixTJbQzDpel1yAZ86X1a9CXXAA9/5FatIKxNiMp+kmeCezrFV+/5tKPQJYIqTdMyV9RaJKkzOV7v",
+	"73b7PdPZY3Vd4WwfqtH4oa4CQmE3rsG9N/Ux4vewnepA2u6tOSY/4BYdQmUAZc45DPpPQ6uP34DgEpfS",
+	"yseaUEsEwKpKFnoiRZZW8lxKYxF3yowF15C4yHIxuBYa8fROtkBHX6V3clgkxyscQMNyrvjaVHgSYgF8",
+	"Y5Haiq+Z1WyM6H0b3btUujiRGzi7EzktchGyzPKhNXF2EaNuLn2qF1wS3Nnpsptp+hLGcZIi/T36P3G2",
+	"tr7169rmzEzr+U88k3NRCwXrLhvmLjOuNHQi4cMhthBA1rEvXDCD/BjblZdOnG8rS7h7/Z49ovShp+4R",
+	"feBmIq1Ytel/eGVNyz36jH/owXZ9z71V4hvva3j81qSBkHNIHCa5XgwgEEc4JuqZuVMvPr0e/PV+5w/1",
+	"eTdGlo4LNJF8bqhPlgZhOKBeHev2n0i1RTdRh+DRUDAxF5vV5CHCszGTNcfKgn96jfd+9XynaqB780Hd",
+	"+TKjQ2zflpHoYBhtcClQtAtDZSsgJoXZnRDGuSkQhPXLtbxKstKT2V1/01I1x21P6ZYehjStrO4xL/c2",
+	"juD5pzaN3gm361sR4jyapc6p/WdM/Mjx+FRJpIlQ9ZKYfwPH6gzvgp3r3FrDxrpQpB6rrDhRjkh300rI",
+	"6cycE24HrkLjFqS+q6bD5xouv500Bm62OIFUtqayckSQqEBKVDqX7Oy3gijRyClfznuvzMb7mZD5NVLz",
+	"dpXK0aP3SUTgL2JkimHRN2MIZK1DyfKM3wnA8ULYYQ64idi8RSCJX1aws3FfmWUm7WmPths3hAcZcY0Q",
+	"gDC7IYX3JTs7NXlS6WYpi5fsj09AD2HpvG+MuxWZXjGeaewBrTVEOyxR6H9cSOX/vpuBRMSrzgMZhWL3",
+	"5Qupwg/jneN+MhOUQnj578c6r0qNO8WNkyavx6BsHuJVCYPolrPS4SQnOlujUQoRc+QPhuWAkd/CgXiU",
+	"ox7Bvszo81ysW0Mm/1SpvoGboxJC/VaiIJulaXjUiZRlQEOYeRhW3/ULiLZYeLAUCkueY5U6nyxegr59",
+	"z2BJ/ZHWQPN0T7kcupAAh0V44L9HiH0BHXhBsBWqBiHy2aQCgh3Il43AkWaAGv9dHQjm4WktM5TjekLI",
+	"L9Ywq85twAYdWwlVm6YwSwHoSMkZ/v9jPCsmvPnLSNZgIjUkyAltfqzVWORgix17o97g4pSbNGG3OSBB",
+	"WDzNdM5EY6I3bm4H+ugWtBK1MQnwhW/CbQMu59abGsE7DJsrvVKxOnT88zbKJf5gmKl884MP+jbpvu+E",
+	"Hc9+pasH31a/ZEzp1TYSC+FgB0QWoIpAJ6ECSTT4gYgDHDmb7VinYp1xhw1Bfw+W48CnFX3udlWCs8yL",
+	"xe0yl8pSBZLMt0Dsx1pNZL4QpBCHirG7EZ76QDv+HnqfFwbPxblYU21Y7YYqCX1hH/XGSbwHpejmlnF7",
+	"tflw0ln66k4g4FlrrBzDVdjuDRFxpqH3vmdTeF3f9xbSiGULbSwzGkrcE/bnpwQjhjonExNLZMh178wg",
+	"Hr61s6mP2Ee7WtuKY3Kx4Yz2jpb7RegBz1xh6CryrImlFAoRl4WZBe7adhY3LwHukb043PAHkQyIsGHw",
+	"XCEyRqrlu12zGzEucmnXDF7L3uu5UIY9ct+HMCMj/IDH8bvfjx6UtxaM6sYEl78hqrxWX9uzcwV+0J3b",
+	"8Q/u119CN8dw5Xm6Pgc85blUSHIPNSCVqtA7nhWCIlvI4iDsEMA0HSlL6MTyKbDTkH3ul8R8mBlHTDZ+",
+	"m0sxGSDjWKJgLWPlHq83+MsHgbTCsY4W3ObyU0fO/Ae86Rgi2JGDl2mE9PvXT48Mm7gxi405a4yXG8vy",
+	"IhPxQBR5gGf1p+aCr1mqUdkRsmJumFTOYUMc2QWgxRCvQi7wIaAT2VgvhIGiyIhAGySMnT1UWDQw6Eq5",
+	"N/zYAmGyDIULB1fN4aNK7FxoH/3kPEfAvZOKTXQ+Fn4hNObe4FgSi2H4LY5qz5SLDi3zJw9l4+JDb775",
+	"VROhvqHZ/pUBw23vKAZADOaSAh8enXwThZAzU4zHwpi9ATd6BaiA+7UZHgGzbMgQ+zt9TCNt7m+EsvcH",
+	"PhcJhU0TTKcTtimgd8Ql8L1kK6QN8dyoPMvAuNLtsImH08ngphh9dt7XL+2+T8PG+DUZnk3vxlpbKLuV",
+	"hskmrEaZNqM4D+6gVVjj+zlibj1fKZuv70825t+5h4f2in4Sg8wGngQnjML4QbWVFHqAqwQJiF8IvQ+w",
+	"om4b0g0yZzI1lwAR6PYIMwJNO6gp0EqYE5l4BOndbGB1rjAy3Gwae9rYIm/BS7/2N8QNXlVe209C8Qfd",
+	"YQL/4F7BK39zDJ8OsF0U0/mUK2kQas55dFA4wKx2ut5U/Dqr2a2YSgVympSwaODTbVQcRvTn6INHn51M",
+	"/TKis6OPca+wNbaXef98H+v+pRuDX96oQobVsO1aS6a9JMV5mDhZ0co/4XEUyYRKYVREFenBtq0wM7Ft",
+	"YPBaG/f9O7jaqyMQuUh7SkZ/FP+HQ6+Bc9GCcEh49xQHiHGeOSWAQPt4jq2R5knpgFsIr4x2FKViDGwQ",
+	"pikuiTWmZrTwTIP1lJtCpe88iN0xetDSHgKW4NG5FSZ/HjGLjidzoy65B6ziDyISzd87scqlLRtiUOOM",
+	"uVLaeUpOZtFU0kUoFcv5uCwgVho41OEscyb2QZpoS6QWIpVtbvg7f8cwriw8fv3fnuj/6D0I9HEN540R",
+	"iJ8fj7TpQxmlWOAhRGTq7GeaA8adpgG72D03ExY9XcjD82x7TJS75Xmu29O3XkC4mZ/FyM950alYMM0C",
+	"tAYT42AouY9DCmGFuut48HA4L63mzvELRTfMIz0J9WyE8QScY0bY6s4YwjZa6tx2kVq+g7sOhE0grISx",
+	"uevNs0QBDyjdJDNSE7c+4xhZwiCTV/Z5vnZ6HJeyIWDh17s+YP91f7utwvizV5dtrQ2YZZ1h0ePyaHW0",
+	"lSSRgFj7cP7f165W6U+xHmUjTLEbT2xbvx9jKzG7wg7cH6cjF8apuTjY16uZzmhH43ORrRUqGGATQ7Uo",
+	"+ADI8ZpAmaJU0w2fMWG5QFq3hC30QiibsIWwM52WAYYVh9JfwMYSKeP2RPGs3iyv7pUCO7JuNQfXIpWT",
+	"Cb5wPKsldN3Q5T8jE2SzGv/Z88j2qKYsKbOA6kjrBn1KnFldWcRo0Y7qZ/YKqdFnd4bUwoP7BErCXMbw",
+	"XDZtUzrNlhs1OEicZHWg7h9z5btd7EwsYlcXVszRpoCWM2D83D5Qm/MfYhVW/7gm58Zr63RqkMmD6SCg",
+	"2WjbwSEW3yAhaFs6dQihfwjLLiDdR50Thi2LfAkbv1bI2vuVDuUy83uvvQSnlLYBndUjrdtVeFbEfRqx",
+	"dOX5036nzZCkhs/35zSsisjgUTncdPVImZaSiZs2cBf4xNaRZJszjMeM3xxrS5Bn5x+JTMIcXDrQUu4K",
+	"xwq842iiUapPKtMvdeMB+ysqB6NvfKl/Q2U2lW5lj9rtxZ5xMwdIs90KGWL04mYucjYTPDdEKzVovczW",
+	"luifSx1qV7gRHFXRaxKIzjHfS1UfNdA5UOCyEm13Kgej65tBcyzlVhqims4Y5QuRDhLTrIrrjKv0HHzU",
+	"U4rs91ylb++ObJ4gbOVOs8hGjWp3z+22SaJ/QwaJmZcs4SJD34gvl7kG5D3k3wvO1X2J8w7Qxe4ISE8r",
+	"2ILnvya3zBlSvuvOn7PcMCOEqmFzPNpCO/M3zfnqpGv9gQbxa1rvLZQxrcSx9rEzyto58N7RPXHDp7pQ",
+	"6R7BU3d7d+gUH9orcIq3RgibwoPcRsS53I2AXgLBJky+oWJqtLSR33ABur0RGiRqrPRbMZXqnTfEe7hy",
+	"OnhyJI8zvWKLYjz7Atw5tzDwwUc3DFBYa/w4aWeM5uRi01HG6XXyGDX82zQS0F5+T0UwT5xXGuAygyky",
+	"ExkWO2EVwVgvhTO/gRcGASuMlVnGlBDpQDY4qK7OjsqwJY4vE1FXAp9UKiPYpW7LTjjMuLMhxnohHmiw",
+	"t7NXsrqeFOw9NckThXv7q9Tqps+0+SICY+7V+KXHd7JgxbE18liRMYoAZ1IJIriDfZV4AvMFV+tL7ByQ",
+	"hqX0rz73dbtmhN47vOGGO8HXCJ9sF7xSaUWFxpfAD7P1W5WtH8xBHlNpv8LEKShugo6S1rCUrwlcDjGn",
+	"qeBMpOjjM8AaNp5necBzcwTboCUZ6m59I5XoWdDhW/kA9qtB2/lru8UpeikUDHpp4XaI6pUIpMnZFPs2",
+	"jczc8u/DhgTxbp9ydn9pGNxCKtFZJbf5Cpgez60IX68KKuKpLdGa2K1ilgDM9TTZHyasNxpYkOQ/P01K",
+	"aLA/HxkZLMhbz7IaL39tvZRb82PmJZv87qoEAqyVBwojHnGl4SfdFOL4CX38UNw40UDCUI044YW+Z4AG",
+	"c//f8EFXVYGPCKJxEnMQu2jatJPvsxm4efpImE8b39x7hxjZg2Umr0zWPWCfyp/HKEajZwGeFJSixy8t",
+	"a2i8ojePPqM2+KVTuLrOvSuiQvWPdv6xCq3tAQiy9iRALKQNLY3N1Kh9vnl+lrQfDh8HNs7dB7UBBeUV",
+	"6YtQq0QzGKprZWAOOS7LUDi/mzXZnuvUKoOjWz6e9+wcjj6yxmgiH8/f64dadLmXz/BbavKB6NxUO4OU",
+	"j+fY9ryxsYDX3e8ujFUUKtUROxEB2a015wB3dOjVV3ciX6d8jUyaDRp00tJRcgTsxvCp/Y7qIuvGXMBH",
+	"9kpyRELQc6I75pZnelrgUe8ejMVw4EUkjN5QUcwGCiyAh2uYg9qNYfTZ/a89tltkg7L845o1HH747mNv",
+	"97cKX40rBIF5gi20wy1Nn1Mz92vRw/pv6ERaAlVKHf8KLfQ9uVd6n0LAcHsOw/jT/pJyGiCvByijL0LT",
+	"yEZH1R8MahSm86BTMAJbZKJkW1DaYuEWEbBygwmlw8hMGvXLKPRENfoCRSauysapdn8g0Gu7r/dhmLrD",
+	"CzZtlMbOhwPuUZ2o2oi+ZnrlmRytLnGoo0RJgMQedWEQK5YJawAKdsbtZYl3RrYP4M+FHD1bEdw+eqOf",
+	"LLNyOrMCUUJA10LY6AtTrBXBNyK/k2NxbgFDvgV8hM/FDd4LcPPHqSZM+dpsMBd8/c037eHJWgLOr3oQ",
+	"cFInUh2BANrGC76+gDKORwHP5XGCEB8LYXM5NvQ3DtCaBGK41Lk17BEtsP9BJo37V/jfY0/WRFidEu3y",
+	"TOs5g9gw1o08wsuPE/avIp2KoBzFp6UYW5GyR/gnmHXz+AlL9diMwiKaJ4tg68vxjJUXMLW14Gs2xo5w",
+	"H32vwtbQF1ZENTmD0Z8lZ1Pf4FkdQG0wfsOyJdArP+8JLvbHE1cz/0OsUL4bDlCLF2M5afA4CE9zRluR",
+	"uuMAhoi645w8cNU//dOTIsVdMzO9UucaTrtt+lEjjKES9Caq0Rs5VW+LmrK8GtidG2R70UWUmkk5Ve5R",
+	"HnlwrJXRWa0ixpjb+YSP3VeHWdkja9bWlw3SD4q7ySe5oWkc8Jz1r2hEuzGRonLuwC6Je+qZTo813w3c",
+	"jHKqXquBUtMvcpEKZSXPzLGt+pYlvvGrcQk07HouBbl9sTaaVN44a9lnbQus1rduHT7WqJcRUuY2Wh7X",
+	"ub4TV0SrewSbY6xTUdfDoJU4t3LhpiAlyvtcjDX42/CbpKPI2Zl2xqx0nvay7bd4Y+iXp+6DOJUYghQw",
+	"d05hItfzLyPtlhHZJCHLxknpNOd30NU2ttAj0VRZ3VtV6YkVqvNE7Q2xRaJv2o7WVyp9u1I3/s79Ttiq",
+	"bxLxsC2fekmRJvoSMFHwX9CkQbBgIgt2i3QncrBzplqnD+6UfiONbZ7pQ0LC1ZXuFRV+uxTqpjyvW4PD",
+	"4eF94sPh+2IB8joLtWoL9Dgihlzk2g0WioFbdlmjffa8zhnEiqGZj0H5z49j1b5SqUdAL3ePKQXzyBN6",
+	"XHQHIyxg+TeG3W78DQOeb1dZFl7TjB3ph3HsOGqJiYuAfeDQkwe0AW/MsTDcwnDBrWwpU92X/682Jo8h",
+	"3soSPdzQvB/kNb7xuAbUwxawSqDej6IE5YIY/CUKm52JHMo618Syu3a3RIzI+9ePrMgXzTrhvbv6o8gH",
+	"OLrv/FN705ZWxtJ5doen94VIDz+Ik+L1j/NqAqbZ/aXwLWueOwh4nXcLspLQb7Lgak23iRSt8Ii4+sj4",
+	"0lpAcLM8GmXKF0MXWU5bL9mFKezHFmn8bN+jbJB+G8ElgQcdmUlkRyo7e81gmING/twL2kryYKBR6vE8",
+	"Xyx53kZYk4Q0hFRM2l3WPmm/fM4+s3QnW6NRuuT50CucN7dDUb9IYeIVlkvDeJbplUBc08obLjB/7aGP",
+	"y8Y2gNByJudSKLAZ6EdInGlnuS6msxCg4XOhGF/xtcf5o244ZnXK13GPjlx0wZjD/D5oFHMY4e8g5l0c",
+	"LyBRq+1NEb9fylie22Z94K6KdFCNQK+oWZfvsf03giqgJ8GRKpWxPMvQtZxxw26FUFBWVixjblfLrVjQ",
+	"9NRO7tsivwk3dTagCZbqBQcastCHy808dPxg7NgzcYDIZNLg4jXAzD8YeuWNmWg6+ssbDq8yLHIMRvln",
+	"IoY2TTDOLZQ2yApm3Fys6awwkEWyQwjLyL2lhaVCZ5lTzsepV9Eb2NpK6QJLxMxKWvCKcgFMkDXlEfdm",
+	"yElPj451bGm8opkt67LmYp0wnGVmNUghdGnDbHthZIC2MxZRqyg2hHJtvLNVfzjQ9bguoLY/Id78T7ym",
+	"/5GqtkrGIRwkQNXDjkW1FrzEHbHcbrOsfGQ/1xLuRx+ly7UM87P5Ub3yG/TbOOERGkmV5EMXuQ+mmh2i",
+	"+FROJiJHkvjgFC0EVzZqbWA9LEWa4sfvbcBeE9DEgFjoNLJjp6krMtfgOQX5R1i1CEopTRn3u8vX3qMj",
+	"nF5StijwQiTkW6HjIw1b5dJaobABOV73DclxrzzY/WTow2x97f5W1xRbk0F7DfMwjcN+/h5dAZpz5wBc",
+	"hvgEUhZvVoxHmd2kTbefnUyoS60VJ9oDj0p8GoDdrv0fE9RrIMATwMU4avVz/8jOfk0llMAqV3HgJBS8",
+	"6DQdIkcUJEoo8SBPOg/HI2DpgLF26f6Hp6ykVEMqp8KE8k5jxZIOYyjJh7JVrC5SdhhtOXJiGRtp55t9",
+	"gHbeCZ7+qrTKOyiP9+pa6RWR8y+WfBAW3q3lBJLVDtv8Hd3Vi3eukzV8IxfUA52mUHPlBHvidwkQXAMw",
+	"e7AVsPqKQhhQOZ5lZNsLkQbs4L3BdujdZ4mH3SGT1v0plxDpG2s1kTkiaK+4tNgHQFvQnQ4Z/suEy0yk",
+	"vfB4roBrN0B6+0Qyw3m4bfqMvTnfvlgAkCC0e/haxBLcDQGCD+/HPYX3RgOvISXgtq2heifm9hOBhDOp",
+	"7oSyOl9/8eZGPZ+AGMtUNGqbE/ttOK6X1AB0fBhAmBWcoj4cGTIaKrO+E3nChEoTtiwsYCYkkF5gUjnT",
+	"JYNWatRV2zLsfIuVxOoJhUJ76X8z1Z4fUFoz9EkXSmc+O1H+5Rg2TFL7TPpbz/Nx/+1DhVSniO0uC/sT",
+	"wLQkZ1j54v4ATQp1kd1CWZnVVJMCwRD8/ILxQCoJvQUpVlY9e/rsm/Ovnp1//dVZc8R4M5u9J98TYH24",
+	"B528teB4hug17e2StJNwhYgCmXwVXBomLYMFxFWB9ZnxO9ICaOtABzuFAMEw49SwMoRj4vTRIPQie51g",
+	"Tl++vQvgQwPvPtJpu3vorcrWiOeHWJDdfTWDC/mW3vDlBzu7NxMT29BvjLUVSsNpgwUTxHnaN06/vcsp",
+	"WQ/v7FtyOCh7Tzg+MVBXd3wmHqGIiBImFMVTmoVq0kFPUpuvT7vH8vWeAamDNplzxRSqlZpNtkLBVGOR",
+	"A19s3Zb76kRbrrUsNy/7Neu2WlQjMl9jCkgX1shU7ADlj7mCLZ1LSANUA2NqLMCfh3ySXS/lmGdMidVY",
+	"L0Q+gKSXkA+NhbXv8Zao+rB8bb+iat9w36re6KG9FBvcCk32uiBqWmbEOBdRmJXfrhS2wJlLjM5UVwIq",
+	"645CknwoSEfULugvD57h1Sdfmui0gzuFfAcugTWELkfoeMvkPcLQvie6C4YBpalPBq9c9K4s3CsA0I6F",
+	"Z27pvYdoqIfTh2bxvGjsOMHL+4ZsBokblkPtp0vd7d26FB/aS5fS0Rrh3HQPqiR4FjwVQ4IAt1hcA2nN",
+	"/yaW9JOYP8exfq6sFYul9fa954WHivJbd9hS92K1RmLM81xCp0CyYTn59qIspQY0BEcuPfbGWPChZtFK",
+	"ny+FXmairbHj/Upf401DLl14SXunYJyWbrXFO7koDNj7E5mXJU3L4jaTZnYoAjNswKK+x3dzagd3elYz",
+	"oaqRPS82mdYGuhnc+LPVJjjVwUWb8NZTR9yOKF9UB7CKIWb37CgFIEAz+gxVe81dWz/CbUNua3pDU5+n",
+	"f/9Jmss5oyBA4vu9nGUBPEhCQCEQ9n1VMdkXHGqDhiOW6KxAE7nwNWiNC15BD24yof+pjLA/EgznPfvX",
+	"kz0K5pI9E32/LXmk4j7E7+Qrvu6pC/CP5wh+c+GDWhf78m8dIoXJYIDIDWfm4EI7dMYZPuA01XAPVPxv",
+	"hA3SD+jdOygfx90PFcW6ErczreftscMP/qYBly68o75iRcg7kSMSq9VLOY5DVuMfG3AxrHNSfFpjxpdL",
+	"oUyywcYJIV3ntLhbIwVKWvsBaGLOBivr9y84cvxv47V1/DO4ODH6Hznw7fsn1i4yOqxKr5hWCVRIIxgU",
+	"RuzYo3ffvWD/+fyr/3hcysqycFYtXfrL139+HC9H7Hdln0hhKR9HKPaHqfPli1ytkVctgoEgsqy6RDuv",
+	"OLTO/9TF6Pvu4vtXo9ObTnMAH29Th2p0/0wo5ljywgioQp9IkaVVxKMN5oEq0tGmB+RUu7sXJH0tPDLl",
+	"wdq+eX8/hNR0VTx7aAKr9TxOnPFGII2q3/hcMXEnFKEB3IlcTnxIEVaJS1uWVEsLsGkR10WaWQtA0Qe8",
+	"HDXuX76yV9zfDaEz7E/P7BP2fxmne+uvCDC1mmmP0UrYrjIiafnOQo0+8zTNhTGeVLzfNqIf9S5n/PPz",
+	"vYnFYZkG4keTZnYaTm+UveFkSIKZBlhlpfSAWse6obVTzEOSc690nqWNu/9lsVj2ayYxYkxOXTmxzcVe",
+	"C/7pNV78+unuxt7WvtcIF8kzrYhfQBc2BFux18LDSAJ7pZGpuChvgCpI5THjmBOMXGdN7PXe9ewir+8t",
+	"cWu+yDr87TrDYSKzGCLmJ0+lZVMCol/AC+6nqLozkW80T+/fGLBnGHJ38hQlBi1NZFI5QQ0zXKaU02vk",
+	"M6LZ6Y+XstsclDlBnc6II90K41l6hEXUQWphYVNdwXaoGwwlGPak8kb/hbO0WCwDl3kVDeeiMrSpZlqR",
+	"jQhTBlA5RLlcN6ZcGItuyiFjcsYPzzMpcr8/y42bi0lhRAouqrNH+VyoBEqSrMfoQhNJmnboG52lWyTl",
+	"PQaqgG0S9OyFR6y1HsGW1J2pyhhLdTC5gbSyYTTiEx/bHgqmzznaS7cc77h0u76l58XT3x6u1dyLSIUl",
+	"0EJYthjWAk3DLALnz9meOTh3bSXkdGbOCYN4p8QJztCRbzhsxPJ5GToSO5GfTqC+vlSRw1ltOEdB6mhh",
+	"LkOEBYFPkIQvUuIRFTv0VVjtgQGNRoVBykMaX1oC2qLJjWuSVW7mZ3sfzxtSWqClVy+dH+DyQBCAxXKp",
+	"jTxF/RB+VpNoBNJgaBqOUFC4VS/N2TTHTgB2W6gUlJVydphEojFslsqkmlfGEdBXICYDsroWrU7AHqLR",
+	"jEwaqNBQamaCZ3b277OLz+5vnkEN/+Z+sv73xl9GJd/axWeYFDEucmnXoOECF9f/fHQnLVZcur98dDfm",
+	"d14TFnl2dnE2gvgsfW1tg0mFqCHAtWEZKyuAjc27vUtZYyC+XQr1+iW7Kuzs/371D/i/zuW/cUWurl+z",
+	"r548rTyjsLN/O+n4+Mv/HwAA//8=",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,

@@ -107,9 +107,10 @@ func read(method, path string, op *openapi3.Operation) (o operations.Operation, 
 	o.List = body == "list"
 	o.Often, _ = op.Extensions["x-often"].(bool)
 	o.BeforeFactor, _ = op.Extensions["x-before-factor"].(bool)
+	o.Fresh, _ = op.Extensions["x-fresh"].(bool)
 	for k := range op.Extensions {
 		switch k {
-		case "x-roles", "x-draft", "x-policy-where", "x-weighs-itself", "x-shown-once", "x-body", "x-often", "x-before-factor":
+		case "x-roles", "x-draft", "x-policy-where", "x-weighs-itself", "x-shown-once", "x-body", "x-often", "x-before-factor", "x-fresh":
 		default:
 			return o, fmt.Errorf("%s is not known", k)
 		}
@@ -138,7 +139,7 @@ func goTable(all []operations.Operation) ([]byte, error) {
 		for _, f := range []struct {
 			name string
 			is   bool
-		}{{"WeighsSelf", o.WeighsSelf}, {"List", o.List}, {"ShownOnce", o.ShownOnce}, {"Often", o.Often}, {"BeforeFactor", o.BeforeFactor}} {
+		}{{"WeighsSelf", o.WeighsSelf}, {"List", o.List}, {"ShownOnce", o.ShownOnce}, {"Often", o.Often}, {"BeforeFactor", o.BeforeFactor}, {"Fresh", o.Fresh}} {
 			if f.is {
 				fmt.Fprintf(&b, ", %s: true", f.name)
 			}
