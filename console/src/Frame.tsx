@@ -7,7 +7,7 @@ import { DraftBar } from './drafts/DraftBar'
 import { WayBack } from './places/WayBack'
 import { QuickDialog } from './drafts/QuickDialog'
 import { Empty, Page, setZone, Waiting, Wrong } from './parts/bits'
-import { AnswerPage, CheckPage, Door, OwnPage, DuePage, DraftPage, DraftsPage, RevisionPage, ExceptionsPage, ExpectationsPage, ExpectationPage, BundlesPage, BundlePage, FeedsPage, FeedPage, FeedOutPage, ReviewsPage, ReviewPage, EvidencePage, RecordPage, CouldPage, SparePage, FindingsPage, GuestPage, GuestsPage, InvitePage, ListsPage, MinePage, HelpPage, Home, JournalPage, PartnerPage, PartnersPage, LinksPage, PeoplePage, PersonPage, MeetingsPage, MeetingPage, StartPage, SettingsPage, MatrixPage, Begin, GroupsPage, SpacePage, SpacesPage, AudiencePage, DifferencePage, NumbersPage, ReachPage, RulesPage, SystemsPage, SystemPage, RecordsPage, AccountPage } from './pages'
+import { AnswerPage, CheckPage, Door, OwnPage, DuePage, DraftPage, DraftsPage, RevisionPage, ExceptionsPage, ExpectationsPage, ExpectationPage, BundlesPage, BundlePage, FeedsPage, FeedPage, FeedOutPage, ConnectPage, ReviewsPage, ReviewPage, EvidencePage, RecordPage, CouldPage, SparePage, FindingsPage, GuestPage, GuestsPage, InvitePage, ListsPage, MinePage, HelpPage, Home, JournalPage, PartnerPage, PartnersPage, LinksPage, PeoplePage, PersonPage, MeetingsPage, MeetingPage, StartPage, SettingsPage, MatrixPage, Begin, GroupsPage, SpacePage, SpacesPage, AudiencePage, DifferencePage, NumbersPage, ReachPage, RulesPage, SystemsPage, SystemPage, RecordsPage, AccountPage } from './pages'
 import { workIn } from './drafts/quick'
 import { ProveAgain, SignIn, SignInAgain } from './session/SignIn'
 import { useRefresh } from './parts/change'
@@ -228,6 +228,7 @@ function Inside({ session }: { session: Session }) {
           <Route path="/bundles" element={<BundlesPage role={session.role} />} />
           <Route path="/bundles/:id" element={<BundlePage role={session.role} />} />
           <Route path="/feeds" element={<FeedsPage role={session.role} />} />
+          <Route path="/partners/:id/connect" element={<ConnectPage role={session.role} />} />
           <Route path="/feeds/out/:partner" element={<FeedOutPage role={session.role} />} />
           <Route path="/feeds/:partner" element={<FeedPage role={session.role} />} />
           <Route path="/reviews" element={<ReviewsPage role={session.role} />} />

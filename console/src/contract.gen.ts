@@ -178,6 +178,8 @@ export interface components {
              * @description When that is sent again
              */
             next?: string;
+            /** @description The partner whose it is: it hears of accounts of our people, and of nothing else */
+            partner?: string;
         };
         NewWebhook: {
             id: string;
@@ -189,6 +191,8 @@ export interface components {
             topics?: components["schemas"]["EventTopic"][];
             /** @description Where the bearer token is that it wants, as file:PATH or env:NAME */
             key?: string;
+            /** @description The partner whose it is: it hears of accounts of our people, as the OpenID profiles have it, and of nothing else */
+            partner?: string;
             why?: components["schemas"]["Why"];
         };
         WebhookChange: {
@@ -3220,6 +3224,46 @@ export interface components {
             unkept: components["schemas"]["FeedThere"][];
             /** @description Who seems to be there twice: by the feed, and under another address */
             twins: components["schemas"]["FeedTwin"][];
+        };
+        Connect: {
+            partner: string;
+            name: string;
+            /** @enum {string} */
+            way: "federation" | "membership" | "feed";
+            /** @description Nothing is left */
+            done: boolean;
+            /** @description In their order */
+            steps: components["schemas"]["ConnectStep"][];
+            /** @description What becomes of those who are here, the first two hundred */
+            people: components["schemas"]["ConnectPerson"][];
+            /** @description How many by what becomes of them */
+            counts: {
+                [key: string]: number;
+            };
+            /** @description Who seems to be here twice */
+            twins: components["schemas"]["FeedTwin"][];
+        };
+        ConnectStep: {
+            /** @enum {string} */
+            do: "open" | "letter" | "rule" | "give" | "feed" | "tidy" | "try";
+            text: string;
+            done: boolean;
+            /** @description What is to be opened or admitted */
+            keys?: string[];
+            /** @description The changes of inventory that it is made of */
+            edits?: components["schemas"]["PlaceEdit"][];
+            /** @description Of a step that tries */
+            question?: components["schemas"]["Question"];
+        };
+        ConnectPerson: {
+            address: string;
+            name?: string;
+            /** @description Of the record; absent where there is none */
+            state?: string;
+            roles: number;
+            /** @enum {string} */
+            becomes: "covered" | "stronger" | "elsewhere" | "talks" | "fed" | "suspended" | "barred";
+            text: string;
         };
         FeedThere: {
             /** @description By which their server knows them */

@@ -30,6 +30,7 @@ export const HelpPage = lazy(() => import('./help/HelpPage').then((m) => ({ defa
 export const Home = lazy(() => import('./home/Home').then((m) => ({ default: m.Home })))
 export const JournalPage = lazy(() => import('./journal/JournalPage').then((m) => ({ default: m.JournalPage })))
 export const FeedsPage = lazy(() => import('./feeds/FeedsPage').then((m) => ({ default: m.FeedsPage })))
+export const ConnectPage = lazy(() => import('./partners/Connect').then((m) => ({ default: m.ConnectPage })))
 export const FeedOutPage = lazy(() => import('./feeds/FeedOutPage').then((m) => ({ default: m.FeedOutPage })))
 export const FeedPage = lazy(() => import('./feeds/FeedPage').then((m) => ({ default: m.FeedPage })))
 export const PartnerPage = lazy(() => import('./partners/PartnerPage').then((m) => ({ default: m.PartnerPage })))

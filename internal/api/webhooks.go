@@ -14,7 +14,7 @@ func webhookOut(v *service.WebhookView) contract.Webhook {
 	out := contract.Webhook{
 		Id: v.ID, Name: v.Name, Address: v.Address, Topics: []contract.EventTopic{}, Key: some(v.Key), Paused: v.Paused,
 		State: contract.WebhookStateTold, Told: int64(v.Told), Waits: int64(v.Waits), Count: int64(v.Count),
-		Sent: momentOr(v.Sent), Problem: some(v.Problem), Next: momentOr(v.Next),
+		Sent: momentOr(v.Sent), Problem: some(v.Problem), Next: momentOr(v.Next), Partner: some(v.Partner),
 	}
 	for _, t := range v.Topics {
 		out.Topics = append(out.Topics, contract.EventTopic(t))
@@ -69,7 +69,7 @@ func (s *server) ListWebhooks(ctx context.Context, _ apigen.ListWebhooksRequestO
 
 func (s *server) AddWebhook(ctx context.Context, r apigen.AddWebhookRequestObject) (apigen.AddWebhookResponseObject, error) {
 	b := r.Body
-	x := service.Webhook{ID: b.Id, Name: b.Name, Address: b.Address, Topics: topicsOf(b.Topics), Key: opt(b.Key)}
+	x := service.Webhook{ID: b.Id, Name: b.Name, Address: b.Address, Topics: topicsOf(b.Topics), Key: opt(b.Key), Partner: opt(b.Partner)}
 	if err := s.Service.AddWebhook(ctx, whoIs(ctx), cause(b.Why), x); err != nil {
 		return nil, err
 	}

@@ -232,6 +232,7 @@ func (a *app) partner() *cobra.Command {
 		a.partnerLetter(),
 		a.partnerStatement(),
 		a.partnerAdvice(),
+		a.partnerConnect(),
 		a.partnerPeople(),
 	)
 	c.AddCommand(a.partnerStanding("suspend", "suspended", "Suspend a partner: everything stops, nothing is forgotten"),

@@ -22,6 +22,9 @@ func webhookRow(x *contract.Webhook) []string {
 	if len(topics) == 0 {
 		topics = []string{"all"}
 	}
+	if x.Partner != nil {
+		topics = []string{"accounts of our people, for " + *x.Partner}
+	}
 	problem := pick(x.Problem)
 	if x.Next != nil && problem != "" {
 		problem += "; again at " + *x.Next
@@ -54,7 +57,7 @@ func (a *app) webhook() *cobra.Command {
 		}
 		return a.records(x.Webhooks, webhookColumns, rows)
 	}})
-	var name, address, key, why string
+	var name, address, key, partner, why string
 	var topics []string
 	var paused bool
 	chosen := func() []contract.EventTopic {
@@ -77,7 +80,7 @@ func (a *app) webhook() *cobra.Command {
 				return err
 			}
 			list := chosen()
-			resp, err := r.AddWebhook(c.Context(), contract.NewWebhook{Id: args[0], Name: name, Address: address, Topics: &list, Key: optional(key), Why: optional(why)})
+			resp, err := r.AddWebhook(c.Context(), contract.NewWebhook{Id: args[0], Name: name, Address: address, Topics: &list, Key: optional(key), Partner: optional(partner), Why: optional(why)})
 			var x contract.Webhook
 			if err := r.read(resp, err, &x); err != nil {
 				return err
@@ -127,6 +130,8 @@ func (a *app) webhook() *cobra.Command {
 		c.Flags().StringVar(&key, "key", "", "where the bearer token is that it wants: file:PATH or env:NAME, on the service's machine")
 		whyFlag(c, &why)
 	}
+	add.Flags().StringVar(&partner, "partner", "", "it is this partner's: it hears of accounts of our people alone, as the OpenID profiles have it")
+	_ = add.RegisterFlagCompletionFunc("partner", a.completion("partner"))
 	set.Flags().BoolVar(&paused, "paused", false, "tell it nothing for now; with --paused=false it is told what it missed")
 	c.AddCommand(add, set)
 	simple := func(use, short, done string, call func(*cobra.Command, *remote, string) error) *cobra.Command {

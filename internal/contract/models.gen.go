@@ -300,6 +300,93 @@ func (e CheckLineVerdict) Valid() bool {
 	}
 }
 
+// Defines values for ConnectWay.
+const (
+	ConnectWayFederation ConnectWay = "federation"
+	ConnectWayFeed       ConnectWay = "feed"
+	ConnectWayMembership ConnectWay = "membership"
+)
+
+// Valid indicates whether the value is a known member of the ConnectWay enum.
+func (e ConnectWay) Valid() bool {
+	switch e {
+	case ConnectWayFederation:
+		return true
+	case ConnectWayFeed:
+		return true
+	case ConnectWayMembership:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ConnectPersonBecomes.
+const (
+	ConnectPersonBecomesBarred    ConnectPersonBecomes = "barred"
+	ConnectPersonBecomesCovered   ConnectPersonBecomes = "covered"
+	ConnectPersonBecomesElsewhere ConnectPersonBecomes = "elsewhere"
+	ConnectPersonBecomesFed       ConnectPersonBecomes = "fed"
+	ConnectPersonBecomesStronger  ConnectPersonBecomes = "stronger"
+	ConnectPersonBecomesSuspended ConnectPersonBecomes = "suspended"
+	ConnectPersonBecomesTalks     ConnectPersonBecomes = "talks"
+)
+
+// Valid indicates whether the value is a known member of the ConnectPersonBecomes enum.
+func (e ConnectPersonBecomes) Valid() bool {
+	switch e {
+	case ConnectPersonBecomesBarred:
+		return true
+	case ConnectPersonBecomesCovered:
+		return true
+	case ConnectPersonBecomesElsewhere:
+		return true
+	case ConnectPersonBecomesFed:
+		return true
+	case ConnectPersonBecomesStronger:
+		return true
+	case ConnectPersonBecomesSuspended:
+		return true
+	case ConnectPersonBecomesTalks:
+		return true
+	default:
+		return false
+	}
+}
+
+// Defines values for ConnectStepDo.
+const (
+	ConnectStepDoFeed   ConnectStepDo = "feed"
+	ConnectStepDoGive   ConnectStepDo = "give"
+	ConnectStepDoLetter ConnectStepDo = "letter"
+	ConnectStepDoOpen   ConnectStepDo = "open"
+	ConnectStepDoRule   ConnectStepDo = "rule"
+	ConnectStepDoTidy   ConnectStepDo = "tidy"
+	ConnectStepDoTry    ConnectStepDo = "try"
+)
+
+// Valid indicates whether the value is a known member of the ConnectStepDo enum.
+func (e ConnectStepDo) Valid() bool {
+	switch e {
+	case ConnectStepDoFeed:
+		return true
+	case ConnectStepDoGive:
+		return true
+	case ConnectStepDoLetter:
+		return true
+	case ConnectStepDoOpen:
+		return true
+	case ConnectStepDoRule:
+		return true
+	case ConnectStepDoTidy:
+		return true
+	case ConnectStepDoTry:
+		return true
+	default:
+		return false
+	}
+}
+
 // Defines values for ContactViewState.
 const (
 	ContactViewStateAccepted ContactViewState = "accepted"
@@ -3975,6 +4062,64 @@ type Choices struct {
 	Without *string `json:"without,omitempty"`
 }
 
+// Connect defines model for Connect.
+type Connect struct {
+	// Counts How many by what becomes of them
+	Counts map[string]int `json:"counts"`
+
+	// Done Nothing is left
+	Done    bool   `json:"done"`
+	Name    string `json:"name"`
+	Partner string `json:"partner"`
+
+	// People What becomes of those who are here, the first two hundred
+	People []ConnectPerson `json:"people"`
+
+	// Steps In their order
+	Steps []ConnectStep `json:"steps"`
+
+	// Twins Who seems to be here twice
+	Twins []FeedTwin `json:"twins"`
+	Way   ConnectWay `json:"way"`
+}
+
+// ConnectWay defines model for Connect.Way.
+type ConnectWay string
+
+// ConnectPerson defines model for ConnectPerson.
+type ConnectPerson struct {
+	Address string               `json:"address"`
+	Becomes ConnectPersonBecomes `json:"becomes"`
+	Name    *string              `json:"name,omitempty"`
+	Roles   int                  `json:"roles"`
+
+	// State Of the record; absent where there is none
+	State *string `json:"state,omitempty"`
+	Text  string  `json:"text"`
+}
+
+// ConnectPersonBecomes defines model for ConnectPerson.Becomes.
+type ConnectPersonBecomes string
+
+// ConnectStep defines model for ConnectStep.
+type ConnectStep struct {
+	Do   ConnectStepDo `json:"do"`
+	Done bool          `json:"done"`
+
+	// Edits The changes of inventory that it is made of
+	Edits *[]PlaceEdit `json:"edits,omitempty"`
+
+	// Keys What is to be opened or admitted
+	Keys *[]string `json:"keys,omitempty"`
+
+	// Question Of a step that tries
+	Question *Question `json:"question,omitempty"`
+	Text     string    `json:"text"`
+}
+
+// ConnectStepDo defines model for ConnectStep.Do.
+type ConnectStepDo string
+
 // ContactView defines model for ContactView.
 type ContactView struct {
 	Party string           `json:"party"`
@@ -6325,6 +6470,9 @@ type NewWebhook struct {
 	// Name Whose it is
 	Name string `json:"name"`
 
+	// Partner The partner whose it is: it hears of accounts of our people, as the OpenID profiles have it, and of nothing else
+	Partner *string `json:"partner,omitempty"`
+
 	// Topics Absent or empty for all
 	Topics *[]EventTopic `json:"topics,omitempty"`
 
@@ -8232,8 +8380,11 @@ type Webhook struct {
 	Name string  `json:"name"`
 
 	// Next When that is sent again
-	Next   *string `json:"next,omitempty"`
-	Paused bool    `json:"paused"`
+	Next *string `json:"next,omitempty"`
+
+	// Partner The partner whose it is: it hears of accounts of our people, and of nothing else
+	Partner *string `json:"partner,omitempty"`
+	Paused  bool    `json:"paused"`
 
 	// Problem Why it did not take what it was sent last
 	Problem *string `json:"problem,omitempty"`
@@ -9389,6 +9540,18 @@ type SetPartnerParams struct {
 
 	// IfMatch ETag of the state that the change was made from
 	IfMatch *IfMatch `json:"If-Match,omitempty"`
+}
+
+// ConnectPartnerParams defines parameters for ConnectPartner.
+type ConnectPartnerParams struct {
+	// Way federation, membership or feed
+	Way string `form:"way" json:"way"`
+
+	// Space Of membership, the spaces that they come into
+	Space *[]string `form:"space,omitempty" json:"space,omitempty"`
+
+	// Role Of membership, as what: view where it is left out, contribute or manage
+	Role *string `form:"role,omitempty" json:"role,omitempty"`
 }
 
 // AddDomainJSONBody defines parameters for AddDomain.

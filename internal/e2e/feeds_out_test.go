@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"github.com/chromedp/chromedp"
 	"slices"
 	"strings"
 	"testing"
@@ -82,4 +83,36 @@ func TestFeedOutOverTheNetwork(t *testing.T) {
 	p.until("document.querySelector('[aria-labelledby=h-look]').innerText.includes('ask their administrator for a new one')")
 	r.says(0, "Nothing more is sent to ilvane.", "feed", "out", "end", "ilvane", "--why", "it was to see")
 	r.says(0, "Nobody of ours is kept at a partner.", "feed", "out", "list")
+}
+
+// TestConnectInTheConsole goes from the advice on a partner's page through the steps of connecting their people for good: an opening, a feed.
+func TestConnectInTheConsole(t *testing.T) {
+	r := demoService(t)
+	r.login("harbour")
+	r.says(0, "Nothing is left to do", "partner", "connect", "ilvane", "--way", "federation")
+	r.says(0, "wexillum grant add partner:pallowick space:low-water-design --role contribute --why …", "partner", "connect", "pallowick", "--space", "low-water-design", "--role", "contribute")
+	r.says(1, "write federation, membership, feed", "partner", "connect", "pallowick", "--way", "mail")
+	p := r.page(browser(t), "harbour")
+	p.goTo("/partners/orrin", "document.querySelector('[aria-labelledby=h-advice] .way')")
+	p.presses("[aria-labelledby=h-advice]", "All ways, with what they give and cost")
+	p.until("[...document.querySelectorAll('[aria-labelledby=h-advice] a')].length === 3")
+	p.do(chromedp.Click(chromedp.CSS(`[aria-labelledby=h-advice] a[href$="way=feed"]`)))
+	p.until("document.querySelectorAll('.connect-steps li').length === 5")
+	p.axe("connect")
+	p.presses(".connect-steps", "Open it")
+	p.until("document.querySelector('.modal')")
+	p.picture("connect-open")
+	p.fill(".modal input[type=text], .modal textarea, .modal input:not([type])", "their riggers change every week")
+	eval[any](p, "[...document.querySelectorAll('.modal button')].find(b => b.type === 'submit').click()")
+	p.until("!document.querySelector('.modal') && document.querySelector('.connect-steps li').innerText.includes('done')")
+	p.presses(".connect-steps", "Begin the feed")
+	p.until("document.querySelector('#fd-why')")
+	p.fill("#fd-why", "their riggers change every week")
+	p.presses(".modal", "Begin it")
+	p.until("document.querySelector('.modal')?.innerText.includes('The token is shown this once')")
+	p.presses(".modal", "Close")
+	p.until("[...document.querySelectorAll('.connect-steps li')][3].innerText.includes('done')")
+	p.goTo("/partners/pallowick/connect?way=membership&space=low-water-design&role=contribute", "document.querySelectorAll('[aria-labelledby=h-become] tbody tr').length > 20")
+	p.axe("connect by membership")
+	p.picture("connect")
 }

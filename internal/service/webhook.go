@@ -18,6 +18,7 @@ import (
 	"time"
 
 	"wexillum.example/internal/core/moment"
+	"wexillum.example/internal/core/world"
 	"wexillum.example/internal/event"
 	"wexillum.example/internal/secret"
 	"wexillum.example/internal/statement"
@@ -34,6 +35,7 @@ type Webhook struct {
 	Topics  []string `json:"topics"`        // names of event.Topics; all where there is none
 	Key     string   `json:"key,omitempty"` // where a bearer token is that it wants: file:PATH or env:NAME
 	Paused  bool     `json:"paused,omitempty"`
+	Partner string   `json:"partner,omitempty"` // it is theirs: it hears of accounts of our people, and of nothing else
 }
 
 // Telling is how far a receiver was told.
@@ -63,6 +65,9 @@ func (x *Webhook) check() error {
 		if _, err := secret.At(x.Key); err != nil {
 			return &Invalid{"key", "…", err.Error()}
 		}
+	}
+	if x.Partner != "" && len(x.Topics) > 0 {
+		return &Invalid{"topics", strings.Join(x.Topics, ", "), "a partner hears of accounts of our people alone; leave topics out"}
 	}
 	for _, t := range x.Topics {
 		if err := oneOfWords("topics", t, event.Names()...); err != nil {
@@ -117,7 +122,10 @@ func (s *Service) AddWebhook(ctx context.Context, who Who, why string, x Webhook
 	if err := x.check(); err != nil {
 		return err
 	}
-	return s.change(ctx, who.Name, why, func(_ *State, t *store.Tx) error {
+	return s.change(ctx, who.Name, why, func(now *State, t *store.Tx) error {
+		if x.Partner != "" && !now.Has("partner", x.Partner) {
+			return &Invalid{"partner", x.Partner, "there is no such partner"}
+		}
 		was, err := t.Record(webhookKind, x.ID)
 		if err == nil && was != nil {
 			err = fmt.Errorf("%w: there is a receiver %q already", ErrConflict, x.ID)
@@ -128,7 +136,7 @@ func (s *Service) AddWebhook(ctx context.Context, who Who, why string, x Webhook
 		if err := putWebhook(t, &x); err != nil {
 			return err
 		}
-		return t.TellFrom(x.ID, t.Head().Seq) // not of itself
+		return t.TellFrom(x.ID, t.Head().Seq, s.Now()) // not of itself
 	})
 }
 
@@ -265,7 +273,8 @@ func (s *Service) tellOne(ctx context.Context, x *Webhook, holder string) error 
 		return nil // it ended just now
 	}
 	now := s.Now()
-	if err != nil || x.Paused || w.Told >= s.State().Head.Seq || w.Next > now {
+	behind := w.Told < s.State().Head.Seq || x.Partner != "" && w.Looked+lookEvery <= now
+	if err != nil || x.Paused || !behind || w.Next > now || x.Partner != "" && s.State().feedOutShut(x.Partner) != "" {
 		return err
 	}
 	held, err := s.store.HoldWebhook(ctx, x.ID, holder, now, now+moment.Moment(2*tellTime.Microseconds()), false)
@@ -276,7 +285,17 @@ func (s *Service) tellOne(ctx context.Context, x *Webhook, holder string) error 
 		return err
 	}
 	w.Problem = ""
+	failed := func(err error) {
+		w.Problem, w.Tries = err.Error(), w.Tries+1
+		w.Next = s.Now() + moment.Moment(min(tellPauses, time.Second<<min(w.Tries, 12)).Microseconds())
+	}
 	until := time.Now().Add(tellTime)
+	if x.Partner != "" {
+		if err := s.tellPartner(ctx, x, &w, until, failed); err != nil {
+			return err
+		}
+		return s.store.Told(context.WithoutCancel(ctx), x.ID, holder, w)
+	}
 	for time.Now().Before(until) && w.Problem == "" && ctx.Err() == nil {
 		events, upTo, err := s.EventsAfter(ctx, w.Told)
 		if err != nil {
@@ -291,8 +310,7 @@ func (s *Service) tellOne(ctx context.Context, x *Webhook, holder string) error 
 				continue
 			}
 			if err := s.push(ctx, x, e.As(s.address(""), x.Address, s.clock())); err != nil {
-				w.Problem, w.Tries = err.Error(), w.Tries+1
-				w.Next = s.Now() + moment.Moment(min(tellPauses, time.Second<<min(w.Tries, 12)).Microseconds())
+				failed(err)
 				break
 			}
 			w.Told, w.Sent, w.Tries, w.Next = e.ID, s.Now(), 0, 0
@@ -303,6 +321,73 @@ func (s *Service) tellOne(ctx context.Context, x *Webhook, holder string) error 
 		}
 	}
 	return s.store.Told(context.WithoutCancel(ctx), x.ID, holder, w)
+}
+
+// lookEvery is how often it is looked who of ours has left meanwhile.
+const lookEvery = 10_000_000
+
+// tellPartner tells a partner what happened to accounts of our people: of those whom directory.feed_out lets them keep. What the journal says comes
+// first, then who left by a date.
+func (s *Service) tellPartner(ctx context.Context, x *Webhook, w *store.Telling, until time.Time, failed func(error)) error {
+	read := func(text string) moment.Moment { m, _ := moment.Parse(text); return m }
+	tell := func(o *event.Ours) bool {
+		if s.State().OursRule(o.Person, x.Partner, ruleFeedOut, s.Now()) != valueOn {
+			return true
+		}
+		if err := s.push(ctx, x, o.As(s.address(""), x.Address, s.clock())); err != nil {
+			failed(err)
+			return false
+		}
+		w.Sent, w.Tries, w.Next = s.Now(), 0, 0
+		w.Count++
+		return true
+	}
+	for time.Now().Before(until) && ctx.Err() == nil {
+		entries, _, err := s.store.EntriesAfter(ctx, w.Told, eventsAtOnce)
+		if err != nil || len(entries) == 0 {
+			if err != nil {
+				return err
+			}
+			break
+		}
+		for i := range entries {
+			o, ok := event.OfOurs(&entries[i], read)
+			if !ok && entries[i].Kind == "sessions" {
+				o, ok = s.sessionsOf(ctx, &entries[i])
+			}
+			if ok && !tell(&o) {
+				return nil
+			}
+			w.Told = entries[i].Seq
+		}
+	}
+	now := s.Now()
+	var left []event.Ours
+	if err := s.PeopleAfter(ctx, "", func(string) bool { return true }, func(p *world.Person) error {
+		if p.Left > w.Looked && p.Left <= now && !p.Address.IsZero() {
+			left = append(left, event.Ours{ID: event.LeftID(p.ID, p.Left), Person: p.ID, Kind: event.Disabled, Address: p.Address.String(), Happened: p.Left.Time()})
+		}
+		return ctx.Err()
+	}); err != nil {
+		return err
+	}
+	for i := range left {
+		if !tell(&left[i]) {
+			return nil // those who were told already are told again under the same id
+		}
+	}
+	w.Looked = now
+	return nil
+}
+
+// sessionsOf is what it means for a partner that somebody of ours was signed out everywhere.
+func (s *Service) sessionsOf(ctx context.Context, e *store.Entry) (event.Ours, bool) {
+	a, err := s.store.Account(ctx, e.ID)
+	if err != nil || a.Person == "" {
+		return event.Ours{}, false
+	}
+	address := s.State().AddressOf(a.Person)
+	return event.Ours{ID: fmt.Sprint("entry ", e.Seq), Person: a.Person, Kind: event.SessionRevoked, Address: address, Happened: e.At.UTC()}, address != ""
 }
 
 // pusher follows nothing: an address is told in person.

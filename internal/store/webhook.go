@@ -18,12 +18,13 @@ type Telling struct {
 	Tries   int           // in a row that failed
 	Next    moment.Moment // not before then
 	Problem string        // of the last try; empty where it went well
+	Looked  moment.Moment // up to when a partner was told who of ours has left
 }
 
 // TellingOf returns how far a receiver was told.
 func (s *Store) TellingOf(ctx context.Context, webhook string) (w Telling, err error) {
-	err = s.db.QueryRowContext(ctx, "SELECT told, sent, count, tries, next, problem FROM webhook_work WHERE webhook = ?", webhook).
-		Scan(&w.Told, (*int64)(&w.Sent), &w.Count, &w.Tries, (*int64)(&w.Next), &w.Problem)
+	err = s.db.QueryRowContext(ctx, "SELECT told, sent, count, tries, next, problem, looked FROM webhook_work WHERE webhook = ?", webhook).
+		Scan(&w.Told, (*int64)(&w.Sent), &w.Count, &w.Tries, (*int64)(&w.Next), &w.Problem, (*int64)(&w.Looked))
 	if errors.Is(err, sql.ErrNoRows) {
 		err = ErrNone
 	}
@@ -31,8 +32,8 @@ func (s *Store) TellingOf(ctx context.Context, webhook string) (w Telling, err e
 }
 
 // TellFrom has a new receiver told of what comes after a journal entry.
-func (t *Tx) TellFrom(webhook string, told uint64) error {
-	return t.exec("INSERT INTO webhook_work (webhook, told, problem) VALUES (?,?,'')", webhook, told)
+func (t *Tx) TellFrom(webhook string, told uint64, looked moment.Moment) error {
+	return t.exec("INSERT INTO webhook_work (webhook, told, problem, looked) VALUES (?,?,'',?)", webhook, told, int64(looked))
 }
 
 // TellNoMore forgets how far a receiver was told.
@@ -57,8 +58,8 @@ func (s *Store) HoldWebhook(ctx context.Context, webhook, holder string, now, un
 
 // Told notes how telling a receiver went, and lets others tell it; only its holder may.
 func (s *Store) Told(ctx context.Context, webhook, holder string, w Telling) error {
-	_, err := s.db.ExecContext(ctx, "UPDATE webhook_work SET told = ?, sent = ?, count = ?, tries = ?, next = ?, problem = ?, until = 0 WHERE webhook = ? AND holder = ?",
-		w.Told, int64(w.Sent), w.Count, w.Tries, int64(w.Next), w.Problem, webhook, holder)
+	_, err := s.db.ExecContext(ctx, "UPDATE webhook_work SET told = ?, sent = ?, count = ?, tries = ?, next = ?, problem = ?, looked = ?, until = 0 WHERE webhook = ? AND holder = ?",
+		w.Told, int64(w.Sent), w.Count, w.Tries, int64(w.Next), w.Problem, int64(w.Looked), webhook, holder)
 	return err
 }
 

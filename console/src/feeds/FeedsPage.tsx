@@ -127,9 +127,9 @@ export function State({ of }: { of: { text: string; bad: boolean } }) {
   return <span className={of.bad ? 'gets-no' : ''}>{of.bad ? `▼ ${of.text}` : of.text}</span>
 }
 
-function BeginFeed({ close }: { close: () => void }) {
+export function BeginFeed({ close, partner: at }: { close: () => void; partner?: string }) {
   const refresh = useRefresh()
-  const [partner, setPartner] = useState('')
+  const [partner, setPartner] = useState(at ?? '')
   const [sponsor, setSponsor] = useState('')
   const [why, setWhy] = useState('')
   const begin = useMutation({
@@ -140,9 +140,11 @@ function BeginFeed({ close }: { close: () => void }) {
   return (
     <AskDialog title="Begin a people feed" leave="Cancel" submit="Begin it" disabled={begin.isPending || partner.trim() === '' || why.trim() === ''} error={begin.error} close={close} onSubmit={() => begin.mutate()}>
       <p>It is watched at first: whom it tells of is shown, and no record is touched until you say so.</p>
-      <div className="plain-combo mb-2">
-        <Combo label="Partner" kind="partner" value={partner} onChange={setPartner} />
-      </div>
+      {!at && (
+        <div className="plain-combo mb-2">
+          <Combo label="Partner" kind="partner" value={partner} onChange={setPartner} />
+        </div>
+      )}
       <div className="plain-combo mb-2">
         <Combo label="Who answers for those who come (may be nobody)" kind="person" value={sponsor} onChange={setSponsor} />
       </div>

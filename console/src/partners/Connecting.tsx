@@ -1,6 +1,7 @@
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button } from 'react-bootstrap'
+import { Link } from 'react-router'
 import { call, type Advice, type Partner, type TheirStatement } from '../api'
 import { when, Wrong } from '../parts/bits'
 import { useRefresh } from '../parts/change'
@@ -23,6 +24,12 @@ export function AdviceBox({ id }: { id: string }) {
               {w.title}
             </b>
             {w.in_use && <span className="tag">in use</span>}
+            {w.name !== 'guests' && (
+              <>
+                {' '}
+                <Link to={`/partners/${id}/connect?way=${w.name}`}>{w.in_use ? 'How it stands' : 'Connect them so'}</Link>
+              </>
+            )}
             <ul>
               {w.for.map((t) => (
                 <li key={t}>+ {t}</li>

@@ -158,7 +158,7 @@ export function PartnerPage({ role }: { role: string }) {
       </div>
       <div className="partner">
         <People id={p.id} />
-        <Told id={p.id} />
+        <Told id={p.id} role={role} />
         <div>
           <PartnerLetters p={p} keep={keep} />
         </div>

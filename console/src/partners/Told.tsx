@@ -1,14 +1,15 @@
-import { useInfiniteQuery } from '@tanstack/react-query'
+import { useInfiniteQuery, useQuery } from '@tanstack/react-query'
 import { Button } from 'react-bootstrap'
 import { Link } from 'react-router'
-import { call, query, type ToldEvent } from '../api'
+import { call, query, type ToldEvent, type Webhook } from '../api'
 import { when, Wrong } from '../parts/bits'
 
 const kinds: Record<ToldEvent['kind'], string> = { disabled: 'account disabled', enabled: 'account enabled', purged: 'account gone for good', identifier_changed: 'another address', session_revoked: 'session revoked', verification: 'to see whether it works', other: 'something else' }
 const results: Record<ToldEvent['result'], string> = { done: 'done', late: 'late: something newer was told before', nobody: 'nobody of that address is here', nothing: 'changes nothing' }
 
 /** What a partner's systems told of their people, each event once. */
-export function Told({ id }: { id: string }) {
+export function Told({ id, role }: { id: string; role: string }) {
+  const listen = useQuery({ queryKey: ['webhooks'], queryFn: () => call<{ webhooks: Webhook[] }>('GET', '/api/v1/webhooks'), enabled: role === 'administrator' || role === 'auditor' })
   const pages = useInfiniteQuery({
     queryKey: ['told', id],
     queryFn: ({ pageParam }) => call<{ events: ToldEvent[]; url: string; next?: number }>('GET', `/api/v1/partners/${encodeURIComponent(id)}/told${query({ before: pageParam ? String(pageParam) : undefined, limit: '10' })}`),
@@ -43,6 +44,13 @@ export function Told({ id }: { id: string }) {
           Earlier
         </Button>
       )}
+      {(listen.data?.webhooks ?? [])
+        .filter((w) => w.partner === id)
+        .map((w) => (
+          <p key={w.id} className={w.problem ? 'gets-no' : ''}>
+            {w.problem ? '▼ ' : ''}They are told of accounts of our people, at <code>{w.address}</code>: {w.count} told{w.sent && `, last ${when(w.sent)}`}.{w.problem && ` It does not go on: ${w.problem}`}
+          </p>
+        ))}
     </section>
   )
 }
