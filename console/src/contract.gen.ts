@@ -3200,13 +3200,13 @@ export interface components {
             refused: number;
             /** @description Of whom something is due still */
             left: number;
-            /** @description Who is to be closed and is not */
+            /** @description Who is to be closed and is not, as the brake stands in the way */
             braked: number;
             /** @description Why it was given up */
             problem?: string;
         };
         FeedLook: {
-            /** @description It answers */
+            /** @description It answers, and takes the token */
             well: boolean;
             problem?: string;
             /** @description Of the answer that was no good */

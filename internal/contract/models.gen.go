@@ -5258,7 +5258,7 @@ type FeedLook struct {
 	// Unkept There with an address of ours, though the feed does not keep them; at most a hundred
 	Unkept []FeedThere `json:"unkept"`
 
-	// Well It answers
+	// Well It answers, and takes the token
 	Well bool `json:"well"`
 }
 
@@ -5458,7 +5458,7 @@ type FeedPersonWould string
 
 // FeedSent defines model for FeedSent.
 type FeedSent struct {
-	// Braked Who is to be closed and is not
+	// Braked Who is to be closed and is not, as the brake stands in the way
 	Braked int `json:"braked"`
 
 	// Done How many by what was done: new, taken_over, changed, closed, removed, back
