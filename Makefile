@@ -6,7 +6,7 @@ GO ?= go
 SUDO := $(shell [ "$$(id -u)" = 0 ] || command -v sudo)
 export GOFLAGS := -buildvcs=false
 
-.PHONY: check demo demo-reset suite suite-test build console test bench generate install-database install-browser verify plot screenshots walk faults feeds map clean
+.PHONY: check demo demo-reset suite suite-test build console test bench generate install-database install-browser install-peer verify plot screenshots walk faults feeds map clean
 
 demo: install-database build
 	@exec bin/wexillum demo
@@ -50,7 +50,13 @@ install-browser:
 	@[ -x /usr/lib/chromium/chromium-headless-shell ] && [ -e /usr/share/doc/publicsuffix ] || \
 	  { echo "installing chromium-headless-shell, fonts-dejavu-core and publicsuffix"; $(SUDO) apt-get update -qq && DEBIAN_FRONTEND=noninteractive $(SUDO) apt-get install -y -qq --no-install-recommends chromium-headless-shell fonts-dejavu-core publicsuffix > /dev/null; }
 
-test: install-database install-browser build check
+# Installs, in a folder of the tests, packages of a SCIM server that others wrote.
+PEER = internal/e2e/testdata/peer
+install-peer: $(PEER)/node_modules/.installed
+$(PEER)/node_modules/.installed: $(PEER)/package-lock.json
+	@echo "installing packages of a SCIM server for tests" && cd $(PEER) && npm ci --silent --ignore-scripts --no-audit --no-fund && touch node_modules/.installed
+
+test: install-database install-browser install-peer build check
 	$(GO) test -timeout 60m ./...
 
 # What is written from something else.

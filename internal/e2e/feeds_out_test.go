@@ -1,10 +1,20 @@
 package e2e
 
 import (
-	"github.com/chromedp/chromedp"
+	"bufio"
+	"encoding/json"
+	"fmt"
+	"net/http"
+	"os"
+	"os/exec"
+	"path/filepath"
 	"slices"
 	"strings"
 	"testing"
+
+	"github.com/chromedp/chromedp"
+
+	"wexillum.example/internal/service"
 )
 
 // TestFeedOutOverTheNetwork keeps curators of the demo at the second organisation: by the client, with right and wrong words, and in the
@@ -115,4 +125,86 @@ func TestConnectInTheConsole(t *testing.T) {
 	p.goTo("/partners/pallowick/connect?way=membership&space=low-water-design&role=contribute", "document.querySelectorAll('[aria-labelledby=h-become] tbody tr').length > 20")
 	p.axe("connect by membership")
 	p.picture("connect")
+}
+
+// TestFeedOutPeer sends people to a SCIM server that others wrote: in, changed, closed, back, and taken over after what we knew of them is gone.
+func TestFeedOutPeer(t *testing.T) {
+	dir := "testdata/peer"
+	if _, err := os.Stat(filepath.Join(dir, "node_modules", "scimmy")); err != nil {
+		t.Skip("make install-peer installs it")
+	}
+	peer := exec.Command("node", "server.mjs")
+	peer.Dir = dir
+	peer.Env = append(os.Environ(), "PEER_TOKEN=tide", "HOST=127.0.0.1")
+	out, err := peer.StdoutPipe()
+	check(t, err)
+	check(t, peer.Start())
+	t.Cleanup(func() { _ = peer.Process.Kill(); _ = peer.Wait() })
+	line, err := bufio.NewReader(out).ReadString('\n')
+	check(t, err)
+	at := strings.TrimSpace(line)
+	r := demoService(t)
+	token := filepath.Join(t.TempDir(), "token")
+	check(t, os.WriteFile(token, []byte("tide"), 0o600))
+	ctx, who := t.Context(), service.Who{Name: "harbour", Role: service.Administrator}
+	address, key, scope := at+"/scim/v2", "file:"+token, service.ScopeGroups
+	set := service.FeedOutSet{Address: &address, Key: &key, Scope: &scope, Of: &[]string{"curators"}}
+	rule := func(v string) {
+		t.Helper()
+		r.login("harbour")
+		r.must("rules", "set", "directory.feed_out", "--partner", "orrin", "--value", v, "--why", "to try", "-y")
+	}
+	send := func() string {
+		t.Helper()
+		x, err := r.svc.SendFeed(ctx, who, "orrin", "to send", 0, "")
+		check(t, err)
+		return strings.TrimSpace(fmt.Sprintf("%v, refused %d, left %d. %s", x.Done, x.Refused, x.Left, x.Problem)) + " "
+	}
+	all := func() (out []string) {
+		t.Helper()
+		resp, err := http.Get(at + "/all")
+		check(t, err)
+		defer resp.Body.Close()
+		var list []struct {
+			UserName, DisplayName string
+			Active                bool
+		}
+		check(t, json.NewDecoder(resp.Body).Decode(&list))
+		for _, u := range list {
+			out = append(out, fmt.Sprintf("%s %s %t", strings.SplitN(u.UserName, "@", 2)[0], u.DisplayName, u.Active))
+		}
+		slices.Sort(out)
+		return out
+	}
+	rule("on")
+	check(t, r.svc.BeginFeedOut(ctx, who, "orrin", "to try", set))
+	if got := send(); got != "map[new:5], refused 0, left 0. " {
+		t.Errorf("in: %s", got)
+	}
+	if got := all(); len(got) != 5 || got[0] != "m.quarrendon Mabel Quarrendon true" {
+		t.Errorf("there: %v", got)
+	}
+	_, err = r.svc.Load(ctx, "test", "", "test", []byte("wexillum: 1\npeople: [{id: m.quarrendon, name: Mabel Quarrendon-Low, address: m.quarrendon@brackwater.example, groups: [curators]}]"), false)
+	check(t, err)
+	if got := send() + all()[0]; got != "map[changed:1], refused 0, left 0. m.quarrendon Mabel Quarrendon-Low true" {
+		t.Errorf("changed: %s", got)
+	}
+	rule("off")
+	if got := send() + all()[0]; got != "map[closed:5], refused 0, left 0. m.quarrendon Mabel Quarrendon-Low false" {
+		t.Errorf("closed: %s", got)
+	}
+	rule("on")
+	if got := send() + all()[0]; got != "map[back:5], refused 0, left 0. m.quarrendon Mabel Quarrendon-Low true" {
+		t.Errorf("back: %s", got)
+	}
+	check(t, r.svc.EndFeedOut(ctx, who, "orrin", "begun anew"))
+	check(t, r.svc.BeginFeedOut(ctx, who, "orrin", "to try", set))
+	if got := send() + fmt.Sprint(len(all())); got != "map[taken_over:5], refused 0, left 0. 5" {
+		t.Errorf("taken over: %s", got)
+	}
+	look, err := r.svc.LookFeed(ctx, "orrin")
+	check(t, err)
+	if look.Problem != "" || look.There != 5 || look.Ours != 5 || len(look.Unkept) != 0 {
+		t.Errorf("a look: %+v", look)
+	}
 }
