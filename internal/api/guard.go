@@ -109,6 +109,11 @@ func (s *server) guard(next http.Handler) http.Handler {
 					return
 				}
 			}
+			if who.Guest != "" && !safe(r.Method) && !s.ownTries.allow(who.Guest, s.Clock()) {
+				w.Header().Set("Retry-After", "60")
+				writeProblem(w, problemOften.with("wait a minute before the next change"))
+				return
+			}
 			if cookie && r.Header.Get(idleHeader) == "" && pattern != "/api/v1/changes" {
 				if err := s.touch(ctx); err != nil {
 					s.sessions.ErrorFunc(w, r, err)

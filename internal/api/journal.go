@@ -129,7 +129,9 @@ func (x stream) VisitChangesResponse(w http.ResponseWriter) error {
 				err = send(h)
 			}
 		case <-beat.C:
-			_, err = io.WriteString(w, ": still here\n\n")
+			if err = x.still(x.ctx); err == nil { // a token may have come to its end, which nothing tells of
+				_, err = io.WriteString(w, ": still here\n\n")
+			}
 		}
 		if err == nil {
 			err = c.Flush()
@@ -178,10 +180,14 @@ func (x stream) events(w io.Writer) func(store.Head) error {
 
 func (s *server) Changes(ctx context.Context, p apigen.ChangesRequestObject) (apigen.ChangesResponseObject, error) {
 	r := requestOf(ctx)
+	began := whoIs(ctx).Role
 	x := stream{ctx: ctx, s: s, still: func(ctx context.Context) error {
-		_, _, err := s.authenticate(ctx, r)
+		who, _, err := s.authenticate(ctx, r)
 		if errors.Is(err, service.ErrDenied) {
 			return err
+		}
+		if err == nil && who.Role != began { // what they may hear of is another thing now: they ask anew
+			return errForbidden
 		}
 		return nil // the database is away; what is known is told
 	}}

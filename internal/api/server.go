@@ -66,6 +66,7 @@ type server struct {
 	signIns   *signIns
 	asks      *tries // for our statement
 	doorTries *tries // of guests
+	ownTries  *tries // of what guests write on their own page
 	dueLock   sync.Mutex
 	results   found
 	repeats   repeats
@@ -112,6 +113,7 @@ func New(o Options) (http.Handler, error) {
 		signIns:   newSignIns(),
 		asks:      newTries(10, 6*time.Second),
 		doorTries: newTries(10, 6*time.Second),
+		ownTries:  newTries(30, 4*time.Second),
 		repeats:   repeats{byKey: map[string]*repeat{}},
 	}
 	kept := mysqlstore.NewWithCleanupInterval(o.Store.DB(), 10*time.Minute)

@@ -2,6 +2,7 @@ package e2e
 
 import (
 	"bufio"
+	"cmp"
 	"context"
 	"encoding/json"
 	"fmt"
@@ -575,5 +576,84 @@ func TestHostileSignIn(t *testing.T) {
 	}
 	if asked != 1 {
 		t.Errorf("it was asked %d times what it says of itself", asked)
+	}
+}
+
+// TestBoundsWithin ends a stream of changes where the role of whoever listens becomes another or their account is disabled, and bounds what a guest
+// writes on their own page.
+func TestBoundsWithin(t *testing.T) {
+	t.Parallel()
+	r := demoService(t)
+	r.login("harbour")
+	listen := func(name string) (ended chan struct{}) {
+		t.Helper()
+		req, err := http.NewRequestWithContext(t.Context(), "GET", r.url+"/api/v1/changes", nil)
+		check(t, err)
+		req.Header.Set("Authorization", "Bearer "+r.token(name))
+		resp, err := http.DefaultClient.Do(req)
+		check(t, err)
+		ended = make(chan struct{})
+		first := make(chan struct{})
+		go func() {
+			defer close(ended)
+			defer resp.Body.Close()
+			lines := bufio.NewScanner(resp.Body)
+			for heard := false; lines.Scan(); {
+				if !heard {
+					heard = true
+					close(first)
+				}
+			}
+		}()
+		<-first
+		return ended
+	}
+	over := func(what string, ended chan struct{}) {
+		t.Helper()
+		select {
+		case <-ended:
+		case <-time.After(patience):
+			t.Errorf("%s: the stream goes on", what)
+		}
+	}
+	keeper, auditor := listen("mooring"), listen("lantern")
+	r.must("account", "set", "mooring", "--role", "auditor")
+	over("another role", keeper)
+	r.must("account", "set", "lantern", "--disabled")
+	over("a disabled account", auditor)
+
+	const who = "maren.holtveig@ilvane.example"
+	post := r.post()
+	c := place(t, "127.0.0.7")
+	if status, body := sends(t, c, "POST", r.url+"/api/v1/door/code", `{"address":"`+who+`"}`); status != 202 {
+		t.Fatalf("%d %s", status, body)
+	}
+	if _, err := r.svc.SendWaiting(t.Context(), post.send); err != nil {
+		t.Fatal(err)
+	}
+	code := ""
+	list, _ := post.Messages()
+	for _, m := range list {
+		code = cmp.Or(codeIn.FindString(m.Subject), code)
+	}
+	if status, body := sends(t, c, "POST", r.url+"/api/v1/door/prove", `{"address":"`+who+`","code":"`+code+`"}`); status != 200 {
+		t.Fatalf("%d %s", status, body)
+	}
+	var session struct{ CSRF string }
+	_, body := sends(t, c, "GET", r.url+"/api/v1/session", "")
+	check(t, json.Unmarshal([]byte(body), &session))
+	counts := map[int]int{}
+	for range 40 {
+		req, err := http.NewRequest("POST", r.url+"/api/v1/own/language", strings.NewReader(`{"language":"en"}`))
+		check(t, err)
+		req.Header.Set("Content-Type", "application/json")
+		req.Header.Set("X-CSRF-Token", session.CSRF)
+		resp, err := c.Do(req)
+		check(t, err)
+		_ = resp.Body.Close()
+		counts[resp.StatusCode]++
+	}
+	if counts[429] < 5 || counts[200]+counts[204] < 25 || counts[429]+counts[200]+counts[204] != 40 {
+		t.Errorf("forty changes at once: %v", counts)
 	}
 }
