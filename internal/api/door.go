@@ -196,7 +196,7 @@ func (s *server) relying(ctx context.Context, in *service.PartnerSignIn) (*oidc.
 	return p, &oauth2.Config{
 		ClientID:    in.Client,
 		Endpoint:    p.Endpoint(),
-		RedirectURL: s.publicURL(requestOf(ctx)) + "/api/v1/door/back",
+		RedirectURL: s.base(requestOf(ctx)) + "/api/v1/door/back",
 		Scopes:      []string{oidc.ScopeOpenID, "email"},
 	}, nil
 }
@@ -244,13 +244,6 @@ func (s *server) secure(what, address string) error {
 		return fmt.Errorf("%s %q of a sign-in is no https address", what, address)
 	}
 	return nil
-}
-
-func (s *server) publicURL(r *http.Request) string {
-	if s.PublicURL != "" {
-		return s.PublicURL
-	}
-	return "http://" + r.Host
 }
 
 func (s *server) DoorPartner(ctx context.Context, r apigen.DoorPartnerRequestObject) (apigen.DoorPartnerResponseObject, error) {

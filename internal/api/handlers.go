@@ -13,13 +13,10 @@ import (
 
 // base is our own address, as it is set, or as who asks reached us.
 func (s *server) base(r *http.Request) string {
-	switch {
-	case s.PublicURL != "":
+	if s.PublicURL != "" {
 		return strings.TrimSuffix(s.PublicURL, "/")
-	case r.TLS != nil:
-		return "https://" + r.Host
 	}
-	return "http://" + r.Host
+	return schemeOf(r) + "://" + r.Host
 }
 
 // orZero is what a pointer points at, or nothing.

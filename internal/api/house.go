@@ -24,7 +24,7 @@ const houseBack = "/api/v1/door/house/back"
 var houseClient = &http.Client{Timeout: 10 * time.Second}
 
 func (s *server) houseOut(ctx context.Context, x *service.HouseSignIn) (contract.House, error) {
-	out := contract.House{Back: s.publicURL(requestOf(ctx)) + houseBack}
+	out := contract.House{Back: s.base(requestOf(ctx)) + houseBack}
 	if x == nil {
 		return out, nil
 	}
@@ -68,7 +68,7 @@ func (s *server) EndHouse(ctx context.Context, r apigen.EndHouseRequestObject) (
 }
 
 func (s *server) TestHouse(ctx context.Context, r apigen.TestHouseRequestObject) (apigen.TestHouseResponseObject, error) {
-	out := apigen.TestHouse200JSONResponse{Back: ptr(s.publicURL(requestOf(ctx)) + houseBack)}
+	out := apigen.TestHouse200JSONResponse{Back: ptr(s.base(requestOf(ctx)) + houseBack)}
 	p, err := oidc.NewProvider(oidc.ClientContext(ctx, houseClient), r.Body.Issuer)
 	if err != nil {
 		out.Problem = ptr(err.Error())
@@ -102,7 +102,7 @@ func (s *server) houseParty(ctx context.Context) (context.Context, *service.Hous
 		return ctx, nil, nil, nil, err
 	}
 	secret, err := x.Secret()
-	return ctx, x, p, &oauth2.Config{ClientID: x.Client, ClientSecret: secret, Endpoint: p.Endpoint(), RedirectURL: s.publicURL(requestOf(ctx)) + houseBack, Scopes: []string{oidc.ScopeOpenID, "profile", "email"}}, err
+	return ctx, x, p, &oauth2.Config{ClientID: x.Client, ClientSecret: secret, Endpoint: p.Endpoint(), RedirectURL: s.base(requestOf(ctx)) + houseBack, Scopes: []string{oidc.ScopeOpenID, "profile", "email"}}, err
 }
 
 func (s *server) HouseBegin(ctx context.Context, r apigen.HouseBeginRequestObject) (apigen.HouseBeginResponseObject, error) {

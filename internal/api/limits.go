@@ -5,6 +5,8 @@ import (
 	"net"
 	"net/http"
 	"net/netip"
+	"slices"
+	"strings"
 	"sync"
 	"time"
 
@@ -75,6 +77,46 @@ func (x *signIns) allow(name, place string, now time.Time) bool {
 
 // in notes that somebody signed in from a place.
 func (x *signIns) in(name, place string) { x.known.Add(place+" "+name, true) }
+
+// forwarded takes who asks from a proxy that is trusted (X-Forwarded-For: the last address that is no such proxy's), and the scheme that people
+// speak with it (X-Forwarded-Proto). What anybody else says of themselves there is passed over.
+func (s *server) forwarded(next http.Handler) http.Handler {
+	trusted := func(text string) bool {
+		a, err := netip.ParseAddr(strings.TrimSpace(text))
+		return err == nil && slices.ContainsFunc(s.Trusted, func(p netip.Prefix) bool { return p.Contains(a.Unmap().WithZone("")) })
+	}
+	return http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		host, _, err := net.SplitHostPort(r.RemoteAddr)
+		if err == nil && len(s.Trusted) > 0 && trusted(host) {
+			hops := strings.Split(strings.Join(r.Header.Values("X-Forwarded-For"), ","), ",")
+			for i := len(hops) - 1; i >= 0; i-- {
+				hop := strings.TrimSpace(hops[i])
+				if _, err := netip.ParseAddr(hop); err != nil {
+					break
+				}
+				r.RemoteAddr = net.JoinHostPort(hop, "0")
+				if !trusted(hop) {
+					break
+				}
+			}
+			if r.Header.Get("X-Forwarded-Proto") == "https" {
+				r = r.WithContext(context.WithValue(r.Context(), secureKey{}, true))
+			}
+		}
+		next.ServeHTTP(w, r)
+	})
+}
+
+// secureKey says in a context that whoever asks speaks https with a proxy that is trusted.
+type secureKey struct{}
+
+// schemeOf is what whoever asks speaks.
+func schemeOf(r *http.Request) string {
+	if secure, _ := r.Context().Value(secureKey{}).(bool); secure || r.TLS != nil {
+		return "https"
+	}
+	return "http"
+}
 
 // sourceOf returns from where a request came.
 func sourceOf(ctx context.Context) string { return remote(ctx.Value(requestKey).(*http.Request)) }

@@ -60,7 +60,7 @@ func asObject(x any) (out map[string]any, err error) {
 }
 
 func (s *server) BeginPasskey(ctx context.Context, _ apigen.BeginPasskeyRequestObject) (apigen.BeginPasskeyResponseObject, error) {
-	options, kept, err := s.Service.BeginPasskey(ctx, whoIs(ctx), s.publicURL(requestOf(ctx)))
+	options, kept, err := s.Service.BeginPasskey(ctx, whoIs(ctx), s.base(requestOf(ctx)))
 	if err != nil {
 		return nil, err
 	}
@@ -81,7 +81,7 @@ func (s *server) FinishPasskey(ctx context.Context, r apigen.FinishPasskeyReques
 	if err != nil {
 		return nil, err
 	}
-	return apigen.FinishPasskey204Response{}, s.Service.FinishPasskey(ctx, whoIs(ctx), s.publicURL(requestOf(ctx)), kept, r.Body.Name, answer)
+	return apigen.FinishPasskey204Response{}, s.Service.FinishPasskey(ctx, whoIs(ctx), s.base(requestOf(ctx)), kept, r.Body.Name, answer)
 }
 
 func (s *server) EndPasskey(ctx context.Context, r apigen.EndPasskeyRequestObject) (apigen.EndPasskeyResponseObject, error) {
@@ -92,7 +92,7 @@ func (s *server) AskPasskey(ctx context.Context, _ apigen.AskPasskeyRequestObjec
 	if err := s.doorOften(ctx, "passkey"); err != nil {
 		return nil, err
 	}
-	options, kept, err := s.Service.AskPasskey(s.publicURL(requestOf(ctx)))
+	options, kept, err := s.Service.AskPasskey(s.base(requestOf(ctx)))
 	if err != nil {
 		return nil, err
 	}
@@ -116,7 +116,7 @@ func (s *server) ProvePasskey(ctx context.Context, r apigen.ProvePasskeyRequestO
 	if err != nil {
 		return nil, err
 	}
-	x, err := s.Service.PasskeyProved(ctx, s.publicURL(requestOf(ctx)), kept, answer, service.Knock{Language: opt(r.Body.Language), Source: sourceOf(ctx)})
+	x, err := s.Service.PasskeyProved(ctx, s.base(requestOf(ctx)), kept, answer, service.Knock{Language: opt(r.Body.Language), Source: sourceOf(ctx)})
 	if err != nil {
 		return nil, err
 	}

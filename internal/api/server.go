@@ -13,6 +13,7 @@ import (
 	"log/slog"
 	"maps"
 	"net/http"
+	"net/netip"
 	"net/url"
 	"slices"
 	"strings"
@@ -51,6 +52,7 @@ type Options struct {
 	Closing       <-chan struct{} // closed when the service stops: streams end then
 	Idle          time.Duration   // after how long without activity a session ends; 0: two hours
 	Fresh         time.Duration   // after how long since signing in the gravest acts ask for it anew; 0: never
+	Trusted       []netip.Prefix  // proxies: who they say asks is taken for who asks
 	BodyTime      time.Duration   // how long a body may take to come, besides files and lists; 0: 30 seconds
 
 	PublishStatement bool               // what our side admits is published, signed
@@ -234,7 +236,7 @@ func New(o Options) (http.Handler, error) {
 	})
 
 	root := chi.NewRouter()
-	root.Use(s.observe, recoverer(o.Log), s.securityHeaders, compressed)
+	root.Use(s.forwarded, s.observe, recoverer(o.Log), s.securityHeaders, compressed)
 	for _, p := range []string{"/api/*", "/access/*", "/.well-known/*", "/healthz", "/readyz", "/readyz/decisions", "/metrics"} {
 		root.Handle(p, api)
 	}

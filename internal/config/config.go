@@ -5,6 +5,8 @@ package config
 
 import (
 	"fmt"
+	"net"
+	"net/netip"
 	"os"
 	"sort"
 	"strconv"
@@ -27,6 +29,10 @@ var Options = []Option{
 	{"listen", "127.0.0.1:8470", "address and port to listen on", listen},
 	{"database", "", "data source name of the MariaDB database, as user:password@tcp(127.0.0.1:3306)/wexillum", dsn},
 	{"public_url", "", "address under which the service is known outside, without a slash at the end", publicURL},
+	{"tls_cert", "", "file of the certificate, with its chain, for https of its own; read again when it changes", anything},
+	{"tls_key", "", "file of its key", anything},
+	{"trusted_proxies", "", "addresses of proxies before it, as 10.0.0.7, 10.1.0.0/16: who they say asks (X-Forwarded-For) is taken for who asks, and of nobody else", prefixes},
+	{"allow_plain_http", "no", "listen beyond this machine without https and without a proxy: yes or no; passwords then go over the network in clear", oneOf("yes", "no")},
 	{
 		"secure_cookies",
 		"auto",
@@ -56,6 +62,64 @@ var Options = []Option{
 	{"fresh_minutes", "15", "minutes after signing in within which the gravest acts ask for no new proof: publishing, accounts, keys, brakes, signing off; 0 asks never", minutes},
 	{"follow_ms", "200", "milliseconds between two looks at what other services changed", number},
 }
+
+// Prefixes reads addresses and networks, separated by commas.
+func Prefixes(text string) (out []netip.Prefix, err error) {
+	for _, w := range strings.FieldsFunc(text, func(r rune) bool { return r == ',' || r == ' ' }) {
+		p, err := netip.ParsePrefix(w)
+		if err != nil {
+			a, wrong := netip.ParseAddr(w)
+			if wrong != nil {
+				return nil, fmt.Errorf("%q is no address and no network", w)
+			}
+			p = netip.PrefixFrom(a.Unmap(), a.Unmap().BitLen())
+		}
+		out = append(out, p.Masked())
+	}
+	return out, nil
+}
+
+func prefixes(s string) string {
+	if _, err := Prefixes(s); err != nil {
+		return err.Error() + "; write addresses and networks, as 10.0.0.7, 10.1.0.0/16"
+	}
+	return ""
+}
+
+// Exposed says why the service may not listen as it is set; empty where it may: beyond this machine it speaks https, stands behind a proxy that
+// does, or somebody says that it need not.
+func (c Config) Exposed() string {
+	host, _, err := net.SplitHostPort(c["listen"].Value)
+	if err != nil {
+		return ""
+	}
+	a, err := netip.ParseAddr(host)
+	if host == "localhost" || err == nil && a.IsLoopback() || c["tls_cert"].Value != "" || c["trusted_proxies"].Value != "" || c["allow_plain_http"].Value == "yes" {
+		return ""
+	}
+	return "listen " + c["listen"].Value + " is beyond this machine, and passwords would go over the network in clear: set tls_cert and tls_key, or trusted_proxies where a proxy speaks https before it, or allow_plain_http: yes"
+}
+
+// Unknown lists variables of the environment that look like settings and are none.
+func Unknown(environ []string) (out []string) {
+	known := map[string]bool{}
+	for _, o := range Options {
+		known[o.Env()] = true
+	}
+	for _, n := range besides {
+		known[n] = true
+	}
+	for _, e := range environ {
+		if name, _, _ := strings.Cut(e, "="); strings.HasPrefix(name, "WEXILLUM_") && !known[name] {
+			out = append(out, name)
+		}
+	}
+	sort.Strings(out)
+	return out
+}
+
+// besides are variables of the environment that are no settings of the service: the client's, and names that keys are kept under by convention.
+var besides = []string{"WEXILLUM_SERVER", "WEXILLUM_TOKEN", "WEXILLUM_SESSION", "WEXILLUM_PROFILE", "WEXILLUM_PASSWORD", "WEXILLUM_CONFIG", "WEXILLUM_BESIDE_KEY"}
 
 // minutes takes 0 to a day.
 func minutes(s string) string {

@@ -3,6 +3,7 @@ package daemon
 import (
 	"context"
 	"crypto/rand"
+	"crypto/tls"
 	"errors"
 	"fmt"
 	"log/slog"
@@ -169,6 +170,10 @@ func (a *app) run(ctx context.Context, cfg config.Config, log *slog.Logger, arou
 	}
 	closing := make(chan struct{})
 	fresh, _ := strconv.Atoi(cfg["fresh_minutes"].Value)
+	trusted, err := config.Prefixes(cfg["trusted_proxies"].Value)
+	if err != nil {
+		return err
+	}
 	handler, err := api.New(
 		api.Options{
 			Closing:          closing,
@@ -182,6 +187,7 @@ func (a *app) run(ctx context.Context, cfg config.Config, log *slog.Logger, arou
 			PublishStatement: cfg["publish_statement"].Value == "yes",
 			Fetcher:          fetcher,
 			Fresh:            time.Duration(fresh) * time.Minute,
+			Trusted:          trusted,
 		},
 	)
 	if err != nil {
@@ -194,9 +200,27 @@ func (a *app) run(ctx context.Context, cfg config.Config, log *slog.Logger, arou
 		}
 		defer asked.Close()
 	}
+	if why := cfg.Exposed(); why != "" {
+		return usage(errors.New(why))
+	}
+	if cfg["allow_plain_http"].Value == "yes" && cfg["tls_cert"].Value == "" {
+		log.Warn("allow_plain_http: where nothing speaks https before this service, passwords go over the network in clear")
+	}
+	for _, name := range config.Unknown(os.Environ()) {
+		log.Warn("a variable of the environment is no setting of the service; it does something only where a key says env: and its name", "name", name)
+	}
 	l, err := net.Listen("tcp", cfg["listen"].Value)
 	if err != nil {
 		return fmt.Errorf("%w\nname another address with --listen", err)
+	}
+	scheme := "http"
+	if cert := cfg["tls_cert"].Value; cert != "" || cfg["tls_key"].Value != "" {
+		kept, err := newCertificate(cert, cfg["tls_key"].Value, log)
+		if err != nil {
+			_ = l.Close()
+			return usage(err)
+		}
+		l, scheme = tls.NewListener(l, &tls.Config{MinVersion: tls.VersionTLS12, GetCertificate: kept.get, NextProtos: []string{"h2", "http/1.1"}}), "https"
 	}
 	base, cancel := context.WithCancel(context.WithoutCancel(ctx))
 	defer cancel()
@@ -217,7 +241,7 @@ func (a *app) run(ctx context.Context, cfg config.Config, log *slog.Logger, arou
 	go svc.FollowStatements(base, fetcher, time.Duration(minutes)*time.Minute)
 	public := cfg["public_url"].Value
 	if public == "" {
-		public = "http://" + l.Addr().String()
+		public = scheme + "://" + l.Addr().String()
 	}
 	svc.SetAddress(public)
 	telling := make(chan struct{})
