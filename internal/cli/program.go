@@ -55,6 +55,7 @@ var besides = []struct{ name, short string }{
 	{"serve", "Run the service on a MariaDB database"},
 	{"demo", "Run the service with the demo world and a database of its own"},
 	{"schema", "The schema of the database"},
+	{"seal-key", "Make the key that seals what must be readable again in the database, or a new one beside it"},
 	{"generate", "Generate a world of any size from a seed, as a file or into an empty database"},
 	{"man", "Write the manual pages of every command into a folder"},
 	{"recover", "Let somebody in again who is locked out, directly in the database: a new password, no second factor"},

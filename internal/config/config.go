@@ -31,6 +31,7 @@ var Options = []Option{
 	{"public_url", "", "address under which the service is known outside, without a slash at the end", publicURL},
 	{"tls_cert", "", "file of the certificate, with its chain, for https of its own; read again when it changes", anything},
 	{"tls_key", "", "file of its key", anything},
+	{"key_file", "", "file of the keys that seal what must be readable again in the database, as the keys that sign for us; wexillum seal-key makes one; without it they stand there in clear", anything},
 	{"trusted_proxies", "", "addresses of proxies before it, as 10.0.0.7, 10.1.0.0/16: who they say asks (X-Forwarded-For) is taken for who asks, and of nobody else", prefixes},
 	{"allow_plain_http", "no", "listen beyond this machine without https and without a proxy: yes or no; passwords then go over the network in clear", oneOf("yes", "no")},
 	{

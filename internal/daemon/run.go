@@ -140,6 +140,9 @@ func (a *app) run(ctx context.Context, cfg config.Config, log *slog.Logger, arou
 	if err := st.Migrate(ctx); err != nil {
 		return err
 	}
+	if err := sealing(ctx, st, cfg["key_file"].Value, around.demo, log); err != nil {
+		return err
+	}
 	clock := time.Now
 	if clockShift != "" {
 		by, err := time.ParseDuration(clockShift)

@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"bufio"
 	"bytes"
 	"crypto/ecdsa"
 	"crypto/elliptic"
@@ -8,6 +9,7 @@ import (
 	"crypto/tls"
 	"crypto/x509"
 	"crypto/x509/pkix"
+	"database/sql"
 	"encoding/json"
 	"encoding/pem"
 	"io"
@@ -25,6 +27,9 @@ import (
 
 	"wexillum.example/internal/api"
 	"wexillum.example/internal/dbtest"
+	"wexillum.example/internal/service"
+	"wexillum.example/internal/store"
+	"wexillum.example/internal/vault"
 )
 
 // certify writes a certificate for this machine, and its key.
@@ -151,5 +156,117 @@ func TestTrustedProxy(t *testing.T) {
 		if out := strings.ReplaceAll(r.must("journal", "--kind", "sign_in", "--limit", "2", "-o", "json"), `\"`, `"`); !strings.Contains(out, `"from":"`+x.want+`","result":"in","way":"console"`) {
 			t.Errorf("%s: %s", x.name, out)
 		}
+	}
+}
+
+// TestSealKey keeps the private halves of our keys sealed with a key of a file: sealed at the start, the same key as before, rotated, not started without
+// it, and given up where it is lost.
+func TestSealKey(t *testing.T) {
+	t.Parallel()
+	bin, err := binary()
+	if err != nil {
+		t.Fatal(bin, err)
+	}
+	dsn := dbtest.DSN(t)
+	r := startService(t, dsn, nil) // another service, with which nothing is sealed
+	check(t, r.svc.RollKey(t.Context(), service.By{Who: "test", Why: "to sign"}, service.AnnounceKey))
+	st, err := store.Open(t.Context(), dsn, nil)
+	check(t, err)
+	defer st.Close()
+	kept := func() string {
+		t.Helper()
+		db, err := sql.Open("mysql", dsn)
+		check(t, err)
+		defer db.Close()
+		var private string
+		check(t, db.QueryRow("SELECT private FROM signing_key").Scan(&private))
+		return private
+	}
+	clear := kept()
+	if !strings.Contains(clear, `"d":`) {
+		t.Fatalf("what is kept: %s", clear)
+	}
+	file := filepath.Join(t.TempDir(), "keys")
+	run := func(args ...string) string {
+		t.Helper()
+		out, err := exec.Command(bin, args...).CombinedOutput()
+		if err != nil {
+			t.Fatalf("%v: %v %s", args, err, out)
+		}
+		return string(out)
+	}
+	// serves starts the program, and ends it once it listens; refused is what it says where it does not.
+	serves := func(args ...string) (refused string) {
+		t.Helper()
+		cmd := exec.Command(bin, append([]string{"serve", "--database", dsn, "--listen", "127.0.0.1:0"}, args...)...)
+		out, err := cmd.StderrPipe()
+		check(t, err)
+		check(t, cmd.Start())
+		lines := bufio.NewScanner(out)
+		said := ""
+		for lines.Scan() {
+			said += lines.Text() + "\n"
+			if strings.Contains(lines.Text(), `"listening"`) {
+				_ = cmd.Process.Kill()
+				said = ""
+				break
+			}
+		}
+		_, _ = io.Copy(io.Discard, out)
+		_ = cmd.Wait()
+		return said
+	}
+	if out := run("seal-key", file); !strings.Contains(out, "is made. Set key_file to it") {
+		t.Error(out)
+	}
+	if said := serves("--key-file", file); said != "" {
+		t.Fatal(said)
+	}
+	one := kept()
+	if !strings.HasPrefix(one, "sealed:") || strings.Contains(one, `"d"`) {
+		t.Errorf("sealed: %s", one)
+	}
+	opened := func() string {
+		t.Helper()
+		v, err := vault.Read(file)
+		check(t, err)
+		_, err = st.SetVault(t.Context(), v)
+		check(t, err)
+		keys, err := st.Keys(t.Context())
+		check(t, err)
+		return string(keys[0].Private)
+	}
+	if opened() != clear {
+		t.Error("what is sealed is another key")
+	}
+	first, err := os.ReadFile(file)
+	check(t, err)
+	if out := run("seal-key", file); !strings.Contains(out, "has a new key before the others") {
+		t.Error(out)
+	}
+	if said := serves("--key-file", file); said != "" {
+		t.Fatal(said)
+	}
+	if two := kept(); two == one || opened() != clear {
+		t.Errorf("rotated: %s", two)
+	}
+	both, err := os.ReadFile(file)
+	check(t, err)
+	check(t, os.WriteFile(file, bytes.TrimSuffix(both, first), 0o600))
+	if said := serves("--key-file", file); said != "" {
+		t.Fatalf("without the old key: %s", said)
+	}
+	check(t, os.WriteFile(file, first, 0o600))
+	if said := serves("--key-file", file); !strings.Contains(said, "the key that sealed it is not there") || !strings.Contains(said, "wexillum seal-key --lost") {
+		t.Errorf("with another key: %s", said)
+	}
+	if said := serves(); !strings.Contains(said, "name the file that holds it as key_file") {
+		t.Errorf("without a key: %s", said)
+	}
+	if out := run("seal-key", "--lost", "--database", dsn, "--key-file", file, "--why", "the file went with the machine"); !strings.Contains(out, "One key is given up") {
+		t.Error(out)
+	}
+	if said := serves("--key-file", file); said != "" {
+		t.Errorf("after it is given up: %s", said)
 	}
 }

@@ -15,6 +15,7 @@ import (
 	"math"
 	"sync/atomic"
 	"time"
+	"wexillum.example/internal/vault"
 
 	"github.com/go-sql-driver/mysql"
 
@@ -35,6 +36,7 @@ type Store struct {
 	schema *sql.DB // what changes the schema, which takes its time
 	idle   string  // how long a change may compute between two statements, in seconds
 	now    func() time.Time
+	vault  *vault.Vault // seals what must be readable again; nil: it is kept in clear
 
 	slot    chan struct{} // who holds it writes; the others wait here and not in the database
 	waiting atomic.Int64
