@@ -73,9 +73,16 @@ func (s *server) Journal(ctx context.Context, r apigen.JournalRequestObject) (ap
 	return out, err
 }
 
-func (s *server) VerifyJournal(ctx context.Context, _ apigen.VerifyJournalRequestObject) (apigen.VerifyJournalResponseObject, error) {
+func (s *server) VerifyJournal(ctx context.Context, r apigen.VerifyJournalRequestObject) (apigen.VerifyJournalResponseObject, error) {
 	n, broken, err := s.Service.VerifyJournal(ctx)
 	out := apigen.VerifyJournal200JSONResponse{Whole: broken == nil, Entries: int64(n)}
+	if err == nil && r.Params.Seal != nil {
+		holds, err := s.Service.SealHolds(ctx, uint64(max(0, orZero(r.Params.Seq))), *r.Params.Seal)
+		if err != nil {
+			return nil, err
+		}
+		out.Kept = &holds
+	}
 	if broken != nil {
 		out.BrokenAt, out.Reason = ptr(int64(broken.Seq)), &broken.Reason
 	}

@@ -36,6 +36,24 @@ func (s *server) PublishedStatement(
 	return apigen.PublishedStatement200ApplicationjoseResponse{Body: strings.NewReader(jws), ContentLength: int64(len(jws))}, err
 }
 
+func (s *server) PublishedSeal(ctx context.Context, _ apigen.PublishedSealRequestObject) (apigen.PublishedSealResponseObject, error) {
+	if !s.PublishStatement {
+		return nil, errUnpublished
+	}
+	if !s.asks.allow(sourceOf(ctx), s.Clock()) {
+		ctx.Value(writerKey).(http.ResponseWriter).Header().Set("Retry-After", "60")
+		p := problemOften.with("wait a minute before the next question")
+		return apigen.PublishedSealdefaultApplicationProblemPlusJSONResponse{Body: p, StatusCode: p.Status}, nil
+	}
+	jws, err := s.Service.SignedSeal(ctx)
+	return apigen.PublishedSeal200ApplicationjoseResponse{Body: strings.NewReader(jws), ContentLength: int64(len(jws))}, err
+}
+
+func (s *server) JournalSeal(ctx context.Context, _ apigen.JournalSealRequestObject) (apigen.JournalSealResponseObject, error) {
+	jws, err := s.Service.SignedSeal(ctx)
+	return apigen.JournalSeal200JSONResponse{Seal: jws}, err
+}
+
 func (s *server) PublishedKeys(ctx context.Context, _ apigen.PublishedKeysRequestObject) (apigen.PublishedKeysResponseObject, error) {
 	if !s.PublishStatement { // receivers of events verify them by the same keys
 		if list, err := s.Service.Webhooks(ctx); err != nil || len(list) == 0 {

@@ -1,13 +1,17 @@
 package cli
 
 import (
+	"encoding/base64"
 	"encoding/json"
 	"fmt"
+	"os"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
 	"wexillum.example/internal/contract"
+	"wexillum.example/internal/core/moment"
 )
 
 func (a *app) journal() *cobra.Command {
@@ -67,6 +71,7 @@ func (a *app) journal() *cobra.Command {
 	f.StringVar(&who, "who", "", "only what this account did")
 	f.StringVar(&about, "about", "", "only what is about a guest's address: record, grants, steps, requests")
 	f.IntVar(&limit, "limit", 50, "how many entries, the newest first")
+	var kept string
 	verify := &cobra.Command{
 		Use:   "verify",
 		Short: "Check that nothing in the journal was altered, left out or added",
@@ -76,8 +81,17 @@ func (a *app) journal() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			resp, err := r.VerifyJournal(c.Context())
+			params := &contract.VerifyJournalParams{}
+			var seal *keptSeal
+			if kept != "" {
+				if seal, err = readSeal(kept); err != nil {
+					return err
+				}
+				params.Seq, params.Seal = &seal.Seq, &seal.Seal
+			}
+			resp, err := r.VerifyJournal(c.Context(), params)
 			var x struct {
+				Kept     *bool   `json:"kept,omitempty"`
 				Whole    bool    `json:"whole"`
 				Entries  int64   `json:"entries"`
 				BrokenAt *int64  `json:"broken_at,omitempty"`
@@ -95,13 +109,23 @@ func (a *app) journal() *cobra.Command {
 			} else if err := a.records(x, []string{"whole", "entries", "reason"}, [][]string{{fmt.Sprint(x.Whole), fmt.Sprint(x.Entries), pick(x.Reason)}}); err != nil {
 				return err
 			}
-			if !x.Whole {
+			lost := x.Kept != nil && !*x.Kept
+			if a.output == "table" && seal != nil {
+				at := moment.Of(time.Unix(seal.Issued, 0)).String()
+				if lost {
+					a.say("▼ It does not have the seal that was kept on %s, of entry %d: what stands before it was written anew since.", day(at), seal.Seq)
+				} else {
+					a.say("It has the seal that was kept on %s, of entry %d.", day(at), seal.Seq)
+				}
+			}
+			if !x.Whole || lost {
 				return exit(statusNo)
 			}
 			return nil
 		},
 	}
-	c.AddCommand(verify, a.journalUndo())
+	verify.Flags().StringVar(&kept, "kept", "", "a file with a seal that was kept elsewhere (journal seal): it has to be in the journal still")
+	c.AddCommand(verify, a.journalSeal(), a.journalUndo())
 	return c
 }
 
@@ -259,4 +283,51 @@ func flat(v any) string {
 	}
 	b, _ := json.Marshal(v)
 	return string(b)
+}
+
+// keptSeal is what a signed seal of the journal says.
+type keptSeal struct {
+	Issued int64  `json:"iat"`
+	Seq    int64  `json:"seq"`
+	Seal   string `json:"seal"`
+}
+
+// readSeal reads a seal from a file. Whoever kept it vouches for it; whose it is says the signature, which the keys at /.well-known/wexillum-keys verify.
+func readSeal(path string) (*keptSeal, error) {
+	text, err := os.ReadFile(path)
+	if err != nil {
+		return nil, err
+	}
+	parts := strings.Split(strings.TrimSpace(string(text)), ".")
+	x := &keptSeal{}
+	if len(parts) == 3 {
+		payload, err := base64.RawURLEncoding.DecodeString(parts[1])
+		if err == nil && json.Unmarshal(payload, x) == nil && x.Seq > 0 && len(x.Seal) == 64 {
+			return x, nil
+		}
+	}
+	return nil, fmt.Errorf("%s holds no seal of the journal; wexillum journal seal > FILE writes one", path)
+}
+
+func (a *app) journalSeal() *cobra.Command {
+	return &cobra.Command{Use: "seal", Short: "The seal of the last entry, signed: kept elsewhere, it shows whether the journal is written anew", Args: cobra.NoArgs,
+		Example: "  wexillum journal seal > seal.jws, and later wexillum journal verify --kept seal.jws",
+		RunE: func(c *cobra.Command, _ []string) error {
+			r, err := a.remote()
+			if err != nil {
+				return err
+			}
+			resp, err := r.JournalSeal(c.Context())
+			var x struct {
+				Seal string `json:"seal"`
+			}
+			if err := r.read(resp, err, &x); err != nil {
+				return err
+			}
+			if a.output != "table" {
+				return a.records(&x, []string{"seal"}, [][]string{{x.Seal}})
+			}
+			a.printf("%s\n", x.Seal)
+			return nil
+		}}
 }

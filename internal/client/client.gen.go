@@ -103,6 +103,21 @@ func (c *Client) PublishedKeys(ctx context.Context, reqEditors ...RequestEditorF
 	return c.Client.Do(req)
 }
 
+// PublishedSeal How far our journal has come, and its seal, signed: whoever keeps it finds out a journal that is written anew
+//
+// Corresponds with GET /.well-known/wexillum-seal (the `PublishedSeal` operationId).
+func (c *Client) PublishedSeal(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewPublishedSealRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
 // PublishedStatement What our side admits and refuses of the people of a domain, signed (docs/statements.md)
 //
 // Corresponds with GET /.well-known/wexillum-statement (the `PublishedStatement` operationId).
@@ -3506,11 +3521,26 @@ func (c *Client) Journal(ctx context.Context, params *JournalParams, reqEditors 
 	return c.Client.Do(req)
 }
 
-// VerifyJournal Whether the journal was altered
+// JournalSeal The seal of the journal's last entry, signed, to be kept elsewhere
+//
+// Corresponds with GET /api/v1/journal/seal (the `JournalSeal` operationId).
+func (c *Client) JournalSeal(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewJournalSealRequest(c.Server)
+	if err != nil {
+		return nil, err
+	}
+	req = req.WithContext(ctx)
+	if err := c.applyEditors(ctx, req, reqEditors); err != nil {
+		return nil, err
+	}
+	return c.Client.Do(req)
+}
+
+// VerifyJournal Whether the journal was altered, and whether it still has a seal that somebody kept
 //
 // Corresponds with GET /api/v1/journal/verification (the `VerifyJournal` operationId).
-func (c *Client) VerifyJournal(ctx context.Context, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewVerifyJournalRequest(c.Server)
+func (c *Client) VerifyJournal(ctx context.Context, params *VerifyJournalParams, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewVerifyJournalRequest(c.Server, params)
 	if err != nil {
 		return nil, err
 	}
@@ -6479,6 +6509,33 @@ func NewPublishedKeysRequest(server string) (*http.Request, error) {
 	}
 
 	operationPath := fmt.Sprintf("/.well-known/wexillum-keys")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
+// NewPublishedSealRequest constructs an http.Request for the PublishedSeal method
+func NewPublishedSealRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/.well-known/wexillum-seal")
 	if operationPath[0] == '/' {
 		operationPath = "." + operationPath
 	}
@@ -14521,8 +14578,35 @@ func NewJournalRequest(server string, params *JournalParams) (*http.Request, err
 	return req, nil
 }
 
+// NewJournalSealRequest constructs an http.Request for the JournalSeal method
+func NewJournalSealRequest(server string) (*http.Request, error) {
+	var err error
+
+	serverURL, err := url.Parse(server)
+	if err != nil {
+		return nil, err
+	}
+
+	operationPath := fmt.Sprintf("/api/v1/journal/seal")
+	if operationPath[0] == '/' {
+		operationPath = "." + operationPath
+	}
+
+	queryURL, err := serverURL.Parse(operationPath)
+	if err != nil {
+		return nil, err
+	}
+
+	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)
+	if err != nil {
+		return nil, err
+	}
+
+	return req, nil
+}
+
 // NewVerifyJournalRequest constructs an http.Request for the VerifyJournal method
-func NewVerifyJournalRequest(server string) (*http.Request, error) {
+func NewVerifyJournalRequest(server string, params *VerifyJournalParams) (*http.Request, error) {
 	var err error
 
 	serverURL, err := url.Parse(server)
@@ -14538,6 +14622,45 @@ func NewVerifyJournalRequest(server string) (*http.Request, error) {
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Seq != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "seq", *params.Seq, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "integer", Format: "int64"}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if params.Seal != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "seal", *params.Seal, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "string", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodGet, queryURL.String(), nil)

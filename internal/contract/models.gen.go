@@ -9379,6 +9379,15 @@ type JournalParams struct {
 	Who   *string `form:"who,omitempty" json:"who,omitempty"`
 }
 
+// VerifyJournalParams defines parameters for VerifyJournal.
+type VerifyJournalParams struct {
+	// Seq The entry that a kept seal is of
+	Seq *int64 `form:"seq,omitempty" json:"seq,omitempty"`
+
+	// Seal That seal, in hexadecimal
+	Seal *string `form:"seal,omitempty" json:"seal,omitempty"`
+}
+
 // UndoChangeParams defines parameters for UndoChange.
 type UndoChangeParams struct {
 	// Preview Say what would become of it and do nothing

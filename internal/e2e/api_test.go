@@ -47,7 +47,7 @@ func TestEveryRouteForEveryRole(t *testing.T) {
 		"GET /api/v1/statement": "auk", "POST /api/v1/statement/keys": "a", "GET /api/v1/partners/{id}/statement": "auk", "POST /api/v1/partners/{id}/statement": "ak", "PUT /api/v1/partners/{id}/statement/key": "a",
 		"GET /api/v1/audience": "aukmR", "GET /api/v1/board": "auk", "GET /api/v1/diff": "aukmR", "GET /api/v1/report/{what}": "aukmR",
 		"POST /access/v1/search/subject": "aukDR", "POST /access/v1/search/resource": "aukDR", "POST /access/v1/search/action": "aukDR",
-		"GET /.well-known/wexillum-statement": "aukmDMRLGX-", "GET /.well-known/wexillum-keys": "aukmDMRLGX-",
+		"GET /.well-known/wexillum-statement": "aukmDMRLGX-", "GET /.well-known/wexillum-keys": "aukmDMRLGX-", "GET /.well-known/wexillum-seal": "aukmDMRLGX-", "GET /api/v1/journal/seal": "auR",
 		"GET /api/v1/world": "auR", "POST /api/v1/world": "a", "POST /api/v1/world/differs": "auR", "GET /api/v1/journal": "aukR", "GET /api/v1/journal/verification": "auR", "GET /api/v1/changes": "aukmR",
 		"POST /access/v1/evaluation": "aukDR", "POST /access/v1/evaluations": "aukDR", "GET /.well-known/authzen-configuration": "aukmDMRLGX-", "GET /api/v1/openapi.yaml": "aukmDMRLGX-",
 		"GET /api/v1/numbers": "aukR", "GET /api/v1/numbers/lines": "aukR", "GET /api/v1/rules/{rule}/audience": "aukR",

@@ -5,10 +5,12 @@ package service
 
 import (
 	"context"
+	"database/sql"
 	"errors"
 	"fmt"
 	"log/slog"
 	"slices"
+	"strings"
 	"sync"
 	"sync/atomic"
 	"time"
@@ -18,6 +20,7 @@ import (
 	"wexillum.example/internal/core/engine"
 	"wexillum.example/internal/core/moment"
 	"wexillum.example/internal/core/world"
+	"wexillum.example/internal/statement"
 	"wexillum.example/internal/store"
 )
 
@@ -397,6 +400,44 @@ func (s *Service) Journal(ctx context.Context, q store.JournalQuery) ([]store.En
 // VerifyJournal recomputes the chain of seals.
 func (s *Service) VerifyJournal(ctx context.Context) (uint64, *store.Broken, error) {
 	return s.store.VerifyJournal(ctx)
+}
+
+// SealType is that of a signed seal of the journal, in the header of its token.
+const SealType = "wexillum-seal+jwt"
+
+// Seal says how far the journal had come, and with which seal its last entry is: whoever keeps it elsewhere finds out a journal that is written anew.
+type Seal struct {
+	Issuer   string `json:"iss"`
+	Issued   int64  `json:"iat"` // seconds since 1970
+	Seq      uint64 `json:"seq"`
+	Seal     string `json:"seal"` // in hexadecimal
+	Revision uint64 `json:"revision"`
+}
+
+// SignedSeal is the seal of the journal's last entry, signed with the key that signs for us.
+func (s *Service) SignedSeal(ctx context.Context) (string, error) {
+	k, err := s.currentKey(ctx)
+	if err != nil {
+		return "", err
+	}
+	head := s.State().Head
+	seal, err := s.store.SealAt(ctx, head.Seq)
+	if err != nil {
+		return "", err
+	}
+	return statement.SignAs(SealType, Seal{Issuer: s.address(""), Issued: s.clock().Unix(), Seq: head.Seq, Seal: seal, Revision: head.Revision}, k.Private)
+}
+
+// SealHolds reports whether the journal has a seal at an entry, as somebody kept it.
+func (s *Service) SealHolds(ctx context.Context, seq uint64, seal string) (bool, error) {
+	if seq == 0 {
+		return false, &Invalid{"seq", "0", "name the entry that the seal is of"}
+	}
+	is, err := s.store.SealAt(ctx, seq)
+	if errors.Is(err, sql.ErrNoRows) { // the journal is shorter than it was
+		return false, nil
+	}
+	return err == nil && is == strings.ToLower(seal), err
 }
 
 // SponsorOf returns who answers for a guest; "" where nobody does.

@@ -28,6 +28,9 @@ type ServerInterface interface {
 	// PublishedKeys The keys that sign our statements
 	// (GET /.well-known/wexillum-keys)
 	PublishedKeys(w http.ResponseWriter, r *http.Request)
+	// PublishedSeal How far our journal has come, and its seal, signed: whoever keeps it finds out a journal that is written anew
+	// (GET /.well-known/wexillum-seal)
+	PublishedSeal(w http.ResponseWriter, r *http.Request)
 	// PublishedStatement What our side admits and refuses of the people of a domain, signed (docs/statements.md)
 	// (GET /.well-known/wexillum-statement)
 	PublishedStatement(w http.ResponseWriter, r *http.Request, params PublishedStatementParams)
@@ -463,9 +466,12 @@ type ServerInterface interface {
 	// Journal Who changed what, the newest first
 	// (GET /api/v1/journal)
 	Journal(w http.ResponseWriter, r *http.Request, params JournalParams)
-	// VerifyJournal Whether the journal was altered
+	// JournalSeal The seal of the journal's last entry, signed, to be kept elsewhere
+	// (GET /api/v1/journal/seal)
+	JournalSeal(w http.ResponseWriter, r *http.Request)
+	// VerifyJournal Whether the journal was altered, and whether it still has a seal that somebody kept
 	// (GET /api/v1/journal/verification)
-	VerifyJournal(w http.ResponseWriter, r *http.Request)
+	VerifyJournal(w http.ResponseWriter, r *http.Request, params VerifyJournalParams)
 	// UndoChange Take a change of people, groups, spaces, items, meetings, roles, links, forwarders and contacts back, where nothing else stands on it
 	// (POST /api/v1/journal/{seq}/undo)
 	UndoChange(w http.ResponseWriter, r *http.Request, seq int64, params UndoChangeParams)
@@ -871,6 +877,20 @@ func (siw *ServerInterfaceWrapper) PublishedKeys(w http.ResponseWriter, r *http.
 
 	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		siw.Handler.PublishedKeys(w, r)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
+// PublishedSeal operation middleware
+func (siw *ServerInterfaceWrapper) PublishedSeal(w http.ResponseWriter, r *http.Request) {
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.PublishedSeal(w, r)
 	}))
 
 	for _, middleware := range siw.HandlerMiddlewares {
@@ -6271,11 +6291,57 @@ func (siw *ServerInterfaceWrapper) Journal(w http.ResponseWriter, r *http.Reques
 	handler.ServeHTTP(w, r)
 }
 
+// JournalSeal operation middleware
+func (siw *ServerInterfaceWrapper) JournalSeal(w http.ResponseWriter, r *http.Request) {
+
+	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		siw.Handler.JournalSeal(w, r)
+	}))
+
+	for _, middleware := range siw.HandlerMiddlewares {
+		handler = middleware(handler)
+	}
+
+	handler.ServeHTTP(w, r)
+}
+
 // VerifyJournal operation middleware
 func (siw *ServerInterfaceWrapper) VerifyJournal(w http.ResponseWriter, r *http.Request) {
 
+	var err error
+	_ = err
+
+	// Parameter object where we will unmarshal all parameters from the context
+	var params VerifyJournalParams
+
+	// ------------- Optional query parameter "seq" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "seq", r.URL.Query(), &params.Seq, runtime.BindQueryParameterOptions{Type: "integer", Format: "int64"})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "seq"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "seq", Err: err})
+		}
+		return
+	}
+
+	// ------------- Optional query parameter "seal" -------------
+
+	err = runtime.BindQueryParameterWithOptions("form", true, false, "seal", r.URL.Query(), &params.Seal, runtime.BindQueryParameterOptions{Type: "string", Format: ""})
+	if err != nil {
+		var requiredError *runtime.RequiredParameterError
+		if errors.As(err, &requiredError) {
+			siw.ErrorHandlerFunc(w, r, &RequiredParamError{ParamName: "seal"})
+		} else {
+			siw.ErrorHandlerFunc(w, r, &InvalidParamFormatError{ParamName: "seal", Err: err})
+		}
+		return
+	}
+
 	handler := http.Handler(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
-		siw.Handler.VerifyJournal(w, r)
+		siw.Handler.VerifyJournal(w, r, params)
 	}))
 
 	for _, middleware := range siw.HandlerMiddlewares {
@@ -11932,6 +11998,9 @@ func HandlerWithOptions(si ServerInterface, options ChiServerOptions) http.Handl
 		r.Get(options.BaseURL+"/api/v1/journal/verification", wrapper.VerifyJournal)
 	})
 	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/api/v1/journal/seal", wrapper.JournalSeal)
+	})
+	r.Group(func(r chi.Router) {
 		r.Get(options.BaseURL+"/api/v1/changes", wrapper.Changes)
 	})
 	r.Group(func(r chi.Router) {
@@ -11957,6 +12026,9 @@ func HandlerWithOptions(si ServerInterface, options ChiServerOptions) http.Handl
 	})
 	r.Group(func(r chi.Router) {
 		r.Get(options.BaseURL+"/.well-known/wexillum-statement", wrapper.PublishedStatement)
+	})
+	r.Group(func(r chi.Router) {
+		r.Get(options.BaseURL+"/.well-known/wexillum-seal", wrapper.PublishedSeal)
 	})
 	r.Group(func(r chi.Router) {
 		r.Get(options.BaseURL+"/.well-known/wexillum-keys", wrapper.PublishedKeys)
@@ -12038,6 +12110,50 @@ type PublishedKeysdefaultApplicationProblemPlusJSONResponse struct {
 }
 
 func (response PublishedKeysdefaultApplicationProblemPlusJSONResponse) VisitPublishedKeysResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type PublishedSealRequestObject struct {
+}
+
+type PublishedSealResponseObject interface {
+	VisitPublishedSealResponse(w http.ResponseWriter) error
+}
+
+type PublishedSeal200ApplicationjoseResponse struct {
+	Body          io.Reader
+	ContentLength int64
+}
+
+func (response PublishedSeal200ApplicationjoseResponse) VisitPublishedSealResponse(w http.ResponseWriter) error {
+
+	w.Header().Set("Content-Type", "application/jose")
+	if response.ContentLength != 0 {
+		w.Header().Set("Content-Length", fmt.Sprint(response.ContentLength))
+	}
+	w.WriteHeader(200)
+
+	if closer, ok := response.Body.(io.ReadCloser); ok {
+		defer closer.Close()
+	}
+	_, err := io.Copy(w, response.Body)
+	return err
+}
+
+type PublishedSealdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response PublishedSealdefaultApplicationProblemPlusJSONResponse) VisitPublishedSealResponse(w http.ResponseWriter) error {
 
 	var buf bytes.Buffer
 	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
@@ -18092,7 +18208,48 @@ func (response JournaldefaultApplicationProblemPlusJSONResponse) VisitJournalRes
 	return err
 }
 
+type JournalSealRequestObject struct {
+}
+
+type JournalSealResponseObject interface {
+	VisitJournalSealResponse(w http.ResponseWriter) error
+}
+
+type JournalSeal200JSONResponse struct {
+	Seal string `json:"seal"`
+}
+
+func (response JournalSeal200JSONResponse) VisitJournalSealResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/json")
+	w.WriteHeader(200)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
+type JournalSealdefaultApplicationProblemPlusJSONResponse struct {
+	Body       Problem
+	StatusCode int
+}
+
+func (response JournalSealdefaultApplicationProblemPlusJSONResponse) VisitJournalSealResponse(w http.ResponseWriter) error {
+
+	var buf bytes.Buffer
+	if err := json.NewEncoder(&buf).Encode(response.Body); err != nil {
+		return err
+	}
+	w.Header().Set("Content-Type", "application/problem+json")
+	w.WriteHeader(response.StatusCode)
+	_, err := buf.WriteTo(w)
+	return err
+}
+
 type VerifyJournalRequestObject struct {
+	Params VerifyJournalParams
 }
 
 type VerifyJournalResponseObject interface {
@@ -18100,10 +18257,13 @@ type VerifyJournalResponseObject interface {
 }
 
 type VerifyJournal200JSONResponse struct {
-	BrokenAt *int64  `json:"broken_at,omitempty"`
-	Entries  int64   `json:"entries"`
-	Reason   *string `json:"reason,omitempty"`
-	Whole    bool    `json:"whole"`
+	BrokenAt *int64 `json:"broken_at,omitempty"`
+	Entries  int64  `json:"entries"`
+
+	// Kept The journal has the kept seal at that entry; absent where none was sent
+	Kept   *bool   `json:"kept,omitempty"`
+	Reason *string `json:"reason,omitempty"`
+	Whole  bool    `json:"whole"`
 }
 
 func (response VerifyJournal200JSONResponse) VisitVerifyJournalResponse(w http.ResponseWriter) error {
@@ -23487,6 +23647,9 @@ type StrictServerInterface interface {
 	// PublishedKeys The keys that sign our statements
 	// (GET /.well-known/wexillum-keys)
 	PublishedKeys(ctx context.Context, request PublishedKeysRequestObject) (PublishedKeysResponseObject, error)
+	// PublishedSeal How far our journal has come, and its seal, signed: whoever keeps it finds out a journal that is written anew
+	// (GET /.well-known/wexillum-seal)
+	PublishedSeal(ctx context.Context, request PublishedSealRequestObject) (PublishedSealResponseObject, error)
 	// PublishedStatement What our side admits and refuses of the people of a domain, signed (docs/statements.md)
 	// (GET /.well-known/wexillum-statement)
 	PublishedStatement(ctx context.Context, request PublishedStatementRequestObject) (PublishedStatementResponseObject, error)
@@ -23922,7 +24085,10 @@ type StrictServerInterface interface {
 	// Journal Who changed what, the newest first
 	// (GET /api/v1/journal)
 	Journal(ctx context.Context, request JournalRequestObject) (JournalResponseObject, error)
-	// VerifyJournal Whether the journal was altered
+	// JournalSeal The seal of the journal's last entry, signed, to be kept elsewhere
+	// (GET /api/v1/journal/seal)
+	JournalSeal(ctx context.Context, request JournalSealRequestObject) (JournalSealResponseObject, error)
+	// VerifyJournal Whether the journal was altered, and whether it still has a seal that somebody kept
 	// (GET /api/v1/journal/verification)
 	VerifyJournal(ctx context.Context, request VerifyJournalRequestObject) (VerifyJournalResponseObject, error)
 	// UndoChange Take a change of people, groups, spaces, items, meetings, roles, links, forwarders and contacts back, where nothing else stands on it
@@ -24370,6 +24536,30 @@ func (sh *strictHandler) PublishedKeys(w http.ResponseWriter, r *http.Request) {
 		sh.options.ResponseErrorHandlerFunc(w, r, err)
 	} else if validResponse, ok := response.(PublishedKeysResponseObject); ok {
 		if err := validResponse.VisitPublishedKeysResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
+// PublishedSeal operation middleware
+func (sh *strictHandler) PublishedSeal(w http.ResponseWriter, r *http.Request) {
+	var request PublishedSealRequestObject
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.PublishedSeal(ctx, request.(PublishedSealRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "PublishedSeal")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(PublishedSealResponseObject); ok {
+		if err := validResponse.VisitPublishedSealResponse(w); err != nil {
 			sh.options.ResponseErrorHandlerFunc(w, r, err)
 		}
 	} else if response != nil {
@@ -28530,9 +28720,35 @@ func (sh *strictHandler) Journal(w http.ResponseWriter, r *http.Request, params 
 	}
 }
 
+// JournalSeal operation middleware
+func (sh *strictHandler) JournalSeal(w http.ResponseWriter, r *http.Request) {
+	var request JournalSealRequestObject
+
+	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
+		return sh.ssi.JournalSeal(ctx, request.(JournalSealRequestObject))
+	}
+	for _, middleware := range sh.middlewares {
+		handler = middleware(handler, "JournalSeal")
+	}
+
+	response, err := handler(r.Context(), w, r, request)
+
+	if err != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, err)
+	} else if validResponse, ok := response.(JournalSealResponseObject); ok {
+		if err := validResponse.VisitJournalSealResponse(w); err != nil {
+			sh.options.ResponseErrorHandlerFunc(w, r, err)
+		}
+	} else if response != nil {
+		sh.options.ResponseErrorHandlerFunc(w, r, fmt.Errorf("unexpected response type: %T", response))
+	}
+}
+
 // VerifyJournal operation middleware
-func (sh *strictHandler) VerifyJournal(w http.ResponseWriter, r *http.Request) {
+func (sh *strictHandler) VerifyJournal(w http.ResponseWriter, r *http.Request, params VerifyJournalParams) {
 	var request VerifyJournalRequestObject
+
+	request.Params = params
 
 	handler := func(ctx context.Context, w http.ResponseWriter, r *http.Request, request interface{}) (interface{}, error) {
 		return sh.ssi.VerifyJournal(ctx, request.(VerifyJournalRequestObject))
@@ -32730,382 +32946,386 @@ var swaggerSpec = []string{
 	"2+PlS54fxnpKkqpcgdgOGF3Zuj7cGhwrxjU0o9nA8B4Q3qsgHPcE38RfIFbBQWBs9nJzv2DO9CAeO6q8",
 	"0Sx/57AnHOo+8MVTo4WXjNsDExShSQwcpyFy1hTMfhhbEknkvbhMkoLmH/qNNgm6mm2fx6YXD2iXvWSn",
 	"HhJXgGpW/YpmBmk79LZ4HImtrGTr410EH7dXR/gkVbqT5GNM3+lwdlLGhTn+f+y9/ZLbNtY3eCuo3q0a",
-	"e4Zt+WvyPtNdb9V2bGfiGWfsx+2Jq3YebwotQhJGFKAQYMsaV65n72OvbAvnHICUxC+1QKmd5J/ENikS",
-	"BA4OzufvJ/jc+JBCJgyFU+jfaS3qM7T1QNb+pKfX0gKEKcJpr1Kh4qz6JfTfWCsu4mamUV73iJD6WHmD",
-	"mydu3Y6EpgusoOrh5beXsO0EtCm/eyN47o5ZwJKXpsJIrawBQPKJzMTFu6sP37sDX6hboCHvBWfSwuD5",
-	"2TZCQHnrUpWNlz3iJY3EewDOQlR7WCQBIZkL97+Z4DnEPiiiFWr2sDcQU256EmxakZn6pg2+RUZdPbA7",
-	"KstSmYZcVyhZAug3NwNNZWS+Lr2+usIJzUZGrWdJWH1u+eNMQPRFWkSfxvZN6u2Tht0IiHbpLE3avwbi",
-	"SpJi3H5OUYBWFZ/cXYbqmRmGpSdcUlF7S/0g/KiZ5K8e4i8E3HVexkv9wKBmpmeFhl7KsWmr0eBZ1rtU",
-	"1e39D+6JtUZHPa/q3yrfJ4VbEzd5+FFb698T1GUjfVSmnPBLw1KUSCa0ajg+r+FaFGYkDpv6Vvc/P967",
-	"sfpf/sbkTBVZdvZpn1boNgVQCscdlr/sI37a3Ed8Jwh8WoYaa7tmwFssNU1WGPxynw/cDhbCv7bYZrsm",
-	"ePkR/Qis6LTuCluGB4f1qxXl2bqJvZubwOdYQRiFwvAdqtQ6ifo4W79VWPa8R4zuIIEoub32yeqVwKrB",
-	"luQSk4iZhsMrlJ+3IlLv9hkg+XkIv9dsOpm38MM1ksf5ZzaF4cd6WV9hlWk9Py+WF3gAOhc9YaH+Tk+I",
-	"Qhi7uQx7gH992FJ83e2xhDxEGaOiZG3pcpff4+ekVlalme3ZkQRIKf0qMXoYFX3rUepKeFK+3qNujCob",
-	"mttE3Vxcha/bY39N883+x6qap6/p3trh89ohk7Y+D19d+zUeCvuOYHyNNY77kUfCMJq4I/fNWDbmFLfx",
-	"QEPGjrYFtxV6wPDWxmmD8R6m7rSvmSj1XCgJH2e6yWAda4ViZ/YNKmyWWfXheW5NJrclAGyDo1bbYm9r",
-	"yKQ/6FDDUfbGIPLnkhsjUtaDjarUfXVpWV/ZRCuzMbON4M/w3eMil3Z97eS3jXgNyDFMTt27IVVO7G3J",
-	"mXQ3zQTH+hNchLMqR1v5gXwp/y6okSaQv8Hvx1rPpSh/vxKfZZYVi5/K9+w8w/pSPNiCoI/Amy/vnVm7",
-	"PPvlFwgGTWqW56+FMBaI7inoAx6v+GwFmCvuBHOuEPIaEFLMWGcZv9F0vymkFReMmznE1Rd8zVLs5wVS",
-	"f4L6mXIrfK094HNIKj7ga58H8Y45Ot1EsOT7gnWRm0fsVZ5rYn8hr5ph/ZhBvMe/PP/z/3r46H9UCPhc",
-	"nH2kacRaLpzxsye+dYwv5dnF2bNHTx49PsPGchCD0aOVyLJzwEsY8cLO/iPUOXRRTovcI4L+kmze5xfs",
-	"3Nf6TjF55vQK/OZ1enZx9q64yaSZifTvYk1n91Ir4vN++vixrxUg954vlxmVn43+vZqfG2H/9G+qfEW9",
-	"WwuNualS9mLVarWKGwpjf9ktdGV/+/j36y1O9brDI3z/6B3FSWBrFosFz9dlMbIpq5EhPhOQrmGL86kJ",
-	"jLNwyH1Kzj6fUyH+v858OuXTL41rZqql4+0Ld10B2V7ynC+EhbzTv2rBbKHFn8r+sb8IdvvPhYCGSNrs",
-	"GH0sZxrXplzgbY+1HSfq035iRaWw5du2n1e7utduC7uF5GMIAi4iLDYCRbjllSkVsGBHqofmI9VLyF0A",
-	"KeFBFKhQ/UGqx2ZUisejBRrg9SICDCB+uhslho/HwpjR7ZORcCdAVQHUXTI714zg+Xg2ClZF7dXKGV17",
-	"vTSJ4PJSumsQhCVPplZs30hjr/xN+8lFh5qpvrqXfUjD6GZp8w/upWj8zTGkTwPGgDuTdM5WMsvYTcCx",
-	"0gGN0rObXjoBpAyJz1CrschVidJFUueOmS2V1JuD9BMBj+8u7bXwK9ulia752tejuh3lPwC+DDkOKaFb",
-	"p5uoBOEs2dUQZe7vEy6hMPZbt2/2kaoeInMtaO03NeQvB8pzL2HdFTmogC1l+UCpu+a+06aKc7Hi6zbB",
-	"C8XF0ItHQBnSsFwsM47I1DuyR5DroeKtRRp3ZbBG5Yy+IFTNL2hVZgK9/E0ZfaXSRhmtm63yltHH2fqd",
-	"+9tZzXn2vNZIX9NMUdpooLXxJVxR53dncmAnUkWf34geGaiXnVAHY/zLp+o6Yspr5NywVpPVHSHv/E1R",
-	"j5Dqq3sdITSMHoRW9OA+R0j4tsMF5q0SRIm9LCdsR1Jwv5576mhvfewhQD0oqxuPjW/FVCo/kVGXUy9D",
-	"OGMPl2O7bmTZVBO8u3IBIvMm1ysjKLfIbgS2qkP2WvFbOXXT9micC2j64Rk2akJ6/cHHZy/YR3HDrgo7",
-	"c1fxWx9GEAaYaGgoT1PGvUSQF41icpB0THJhZnXG6x2EpUUvjCbuaRg6rhWo7+B6VaLuZgjsEYYtl3Jv",
-	"/7YFbBWCGwiYYAMVeyqg5Q+OgZnOUsOIQ6Vd09ZWoVSGXS/eXfbN86biYuwvOlxmr9IUPSwSVru9wwg9",
-	"HapTT6fb2sT1i0y7TJJG7fe8AcE/nxumNMu0Cujjh0U1+Bz75qvKIJwZgfSy28SIqQP62CAy7Wt/fPO8",
-	"v/nhGS+WRb2b83YFBxbcdhT9ohC8bzvtXw27PK2DImkqQfEfuVGpvkNq97RbkWCNhRteTAVCAwJoRqVX",
-	"TMcwnrG+Y0u8V4BOgTFhbOmi8DbGneHfsRRtY2cIROK5u7ZpDPTs4YfXCC+2Job3NxjQfxX2O7xjQIeV",
-	"3tDgr+JAGQ308MX9HqTEL8/G0ynCf+zDocPgrSzA4NqjqtL2297hl3fb3bGl6VsxLVSj4c0V48slRCW0",
-	"QlADNtaps6vBDJ8rLJuPZUYbYVmxbBK7U6sH9zsz0yt1rqHTClaoS2WMCJqz2bh+gTccLL7di/0u13py",
-	"bDl7L8baKf0XTm7qJM3fgJIVQZz+Km8F49TT5B56GbCnFdMKrDKPNIuVm5760MipOpfq6xS0XCw0AtrX",
-	"y9l7uH6/xOx5XbcUrNnWChEVbUTDvPZg62+WD2NudGR5xoF7N2aWp/LqflkeQprpzPL4B/fK8vibI3i4",
-	"vtJ/A2SL1e/rzoVrtjp+4HNxFVB3hthP/xCrMNl9ttOTeMmR6msb4UEiLJabRLAzwkRG84lrN9joi/Nz",
-	"f0EjrssXVh4ip280fsmtFbl70P/zL37+n8fnf/lE/3/00/mnP/6fZ7Wp/CW341mNYQDu1b4SthD5VJzD",
-	"I/90pzWnqv1jZ+OOJXDktJYid8kmUmRpBblRaQtcM4CmsaYw4dpdOpZ4uq8QtuJ13h9ZbbAtzIYHPLgD",
-	"dkfsiHrIjDtaKh88LCOTKiCyyrwMBWFLfySTxfMnbFkselKmLgnVHcFocSwUe8EaGwi7GCZUejQ5Bota",
-	"Y9DvnsvwK5Ve02zdOxmOI7CvVIr96QfK46sQyGsJ7ZUKFiz4qdaH1SxsiVnIQ7ZYyzasZURjebeeu/1Y",
-	"g7nvNpX7p0T9d8WpvBxzyzM9xaJnHqYsRl0TwqkBQuHG2pl5s5N6ZeYD2dL/XRDV+rENG2xCabJr6Orh",
-	"Tg9UZ2MXbzgQqFQ7QGUleEyVBdttO5LDUtxx5T1nn2mUgiKVHrCodgtf+Rs6Kt/mUqUXkLSqK22rcsL3",
-	"OVXqI7g1jWKe0YtnRle6pZ0pANnjusFgh3BLjd3ui1TmDn1pAhpctRmthKvlho1n3D76Y9ObQ49ZbSKv",
-	"1ze7oVBHGhXzUztWAsayG5lvwscsuht3w3h+Pttz/useQu1A5XM2kC4QSgmbg6BcjjogECQWCq14Bj3o",
-	"0E/xqfdrof1on3nsqIJ7UeQGMjadd76RC2nP9i3+3k9b+V3XpK/C9cOtiMA8oQsL5eDOfh1ztaGyPEe9",
-	"38ikwvx2sDPgX/DdKMAQ44yRIhCmDnuY3fC83Qr5lueRTRD/yl72x7c87zQ+4IF9LA/4lsMX/iXU86NL",
-	"QirE8yYgwdFU2LtG6yoLV65Xk8V/laZufvYtW32disVSW6HGa+jSGqgyGpbuuFG/8MrdjX/DY1gp3/KS",
-	"FRPAOlUV67zJEkG+lV4Ftzubc/RlLtat1UJv5MTeRQz2rF52r4nifbkHMQ4LEmvO+tQFlZV/nUbU867C",
-	"5BsxRS6iWrWJOem4OhMe2Q1phvf1K0wFWztKUwpa7XYmmFTG8izDvssZN0DphInM7cVr0Y2htam1XmKo",
-	"HKAb7dXGYO8ar/iBpyJWiiEQMm1OZELEqxoOHm+3VthRfP8gM5bnlgGVy/7dF5vNZrQJNMcCkvpNAFc7",
-	"fJ8AUsEeIFbXw8Tb4BevXyZsmutiCX8CL+nvr//xMqnoXID3lGp+8fplg52+mumzfTb5V+A1/KrNd5Sa",
-	"piMcLx68n97RcnqQPs/YB2w2SNdr2ANCCcUWJ2fdz8XSIqnYw8NMu81dVKg06+iO/JbuGXLi6RV1VrO/",
-	"dHizkrAeyi7QP/hGWXKhFpCvmnsA+MiOT5shDV95b21pGN0+mc0nkd/duCn9vCG6BLz91QfEwm3p146V",
-	"eC/fH9/6RrnvrNbHuqQ7yk9phHfr39eTHyDR3s9ex2GlUdN3frrJ2QUiH4aWh8jSiOZ8U5FymOWBFeG9",
-	"k/YrejWFj1YzHVp9khLEEhDD9VIoLDpjloDFMVzoVK/g45k3WHz7LpColCTNK88jHTWAEbFvo75vtLEM",
-	"5boiNnsq940NN2zxCg7xHb7vuBmeeyryvtCFRhCrzOWuxwGh3zcaai/oeofL8wphkxEmxAiG0I0Jbkza",
-	"29wyz3PGyIdOueU7BL1uRQLiiMdv9DwMdb5DAK8M6xYZ73PXgfqrZlqVWK/SIHA0kUfAgEo+DnejXQmE",
-	"ec7ExDq7sAm+6g039hyGdg7+X4NndRfwGSs+2xGM89zYXPDFnugztMgonIQT5RSyoaoW6+fy4FMBhwdV",
-	"NCK/Ffk5CAhic19ApbgTFkyY4kASpvOkMvvJpsBVJZErJlOsPSdeR5ZxK3L/1qkWhsDRhstQAEB/NeFe",
-	"A58sDbSYLjNAMhKfbQKfXgkTGDcFPHOyyFkmlUACMczNjHVWLBQt14vrHxGq6/mT/3r88BErs9zE4OV+",
-	"zW7W+H/Ynu7dQJKHM/6367f/YBh5w9nnJSUme/DCfc8bqcTDZJNRFntkGa0u3XiNfyPIsG2NA08ynTBP",
-	"kOm9eP0yKBB6VSpzMbYaNESdupDK6rODEs2vlbGCp0gma3WyZUF6fc2At4xZzZxqrR9MOIf62wRJbaNj",
-	"sIV0scG0ItWttKI6R1wxvVIiD3h6kDH3Yf9Nua4N1ZjDh+tl24kl9yqUBLYM94U0VMNI8Af7jubw8FOr",
-	"4QRadmxuO5XrIabQ53OV7mcOwbb6Djgva1T7WyX83kZFEkWNwyrryXY6sayM5NAPoElIq0qadDsPVIM7",
-	"8IW17UCwHGcZao9IRTNefyeeq2NLkQcOswYDCq/XOwvbdTFF1rsmpld5SDXs7PVlwhZCWKmmF69f0rZ3",
-	"9tK2GtX5lCtpPCNJfRwamXIOUKXXXhYqmmvhhiQ+jwXcRHrsRlD0rBYqyyP0HKKW9IrnKQ6g6TU8t+t9",
-	"I++R1M1AXpIXzwY3yUt3pLqSEsiVA7QpOfSAnZUwfstlxm8yOIyUtkkFoRQqt0kHbNLQRIF6q25ovVj6",
-	"kFj9jvY39NrSVA7VvKV9eRQmdepwdkt+/BKJChUFpuw3eCKCQQFZJidmbtvDt8KmJzKMqoLzYo1P+wm0",
-	"Z//Cq58PUwCQigpA6tWqOig6uhEEXdyohO5URFf3oAwSQVvPkQu3Ok8IhIL+VkPh8SlqYjz4r70c2eti",
-	"OvVVtB1FRfi8Ppn08qExdv/rFAuL3FT7WAe4NJAacXbyMFuZ8Nkb9nGRdeZyr1SZGdU5++P/RVUym5FI",
-	"T7V3CURFzFBPSGUPD5LGpSLbxClU78qiNS8NOR/oC2ZZawVsZZyH7uT7URV7lRkdIKw5WwvDeObsuHWw",
-	"cjjQcEHmO3N+6kb8bS0OKRb+mlLTuAmakCZgA0GAAOHdokENK6QGW2+9IdXEgK53LnTVnurCQj/6hqpw",
-	"DwsaIlLUf1u/jMYFdmk34UgUWfqisGagwh54/qm6KMqPa7IfC2tiCQ36AQs+32AZXyy1MfLGx14kxMW2",
-	"5faCGUrSwyHvdPkSSMcJ5doJQtX7lNa4J/OxjduK0SA9I3pilwy9hNvuaTLfD/IDnwt17Gw+zkyDEKY0",
-	"bSfK5cPr8YhGAcVcjTuRudsgcTBta0RrRXyqzTL1ka9/tWrpI5i/tQKxQkKXCH16ZqZzK4wFPg1bPaRs",
-	"3fl5UQnMzvitP9qwTcJpopnnIR2TcRq1D6z2EEu5bQlfvYSrXUayYXKCYW8imfbQPs4OBfojp5VTvmZa",
-	"VeNMiMRXS8yQQxTmXsRIcA5qZOllnEbyj2C6wzoAUDzlrmA+UVaMsGyq4bzbnGcfIkHF0lSucscDCkY0",
-	"ymTb0QRl+jmfi18pwEBkKfpetFjbK05LGKEbAQRmQzDYjcBwOmb2FhocIK7AA8c8KR5JaVwM1BqRykUm",
-	"uGkFxYIbeimfkmOB4sSgbvXEfee951mAL6SvPYlA0rvTAdWbk0VUbog7YD0hRuIJet3hQJFgntt4eASp",
-	"5JkYt8B3vfQ3RI3eVV/bK4BHw+iM3oUH9wnghW+LxAUlFVblmLWxYhEy3bmAqMlYKwVZd2DLKI2Zlcgy",
-	"dKzGHFO7wDMEvGYxjyo5mbSs8mTSL1iPEbm7d1PV5roRbhfCHds5NoPIKrWBJpX+dHCA8KqHpbV350XT",
-	"F6Kht+cnRnh7Lqczi8xV0gTTieTUgMwlGP40LNPaOHO9zOnWDQxCpz9B7UuPU2Eo9eyktsmjlZOJyOPx",
-	"L22E5Aiegv6NzHcI3mvLAH4W1hsideWvwg3+Kmx68Rmql0Q6bDUVBuXb202ov7mfIqAKgu6sXZmbu+F5",
-	"voli8Kl/0JyC5OAwlY9sykHj1YOLXoA8ru6jxuZ2l8Bz30JDWPg9Kwx9aVCkM4vEws0sTZvB6jRcKye9",
-	"SKjg/yEUqlDuwtdVQYmd+1fippCLpc4tkZnE4Bxrk+oRvq25WPDF9Y9U5162U0IZH2bbsErKsAfurwkz",
-	"xQ09OAFe7Z94JuciKcvnkUL9YYK5LK6YUDZ3njtuaSgz/B8F0/bHR4EDy5fae5fjRmR6VeahrNaILOAZ",
-	"2ql29v94xD76cP6kMCKlkfvaWcNWubRWqOR/VKEyqHtU2fqnqdapu2q4TOuqCF/DnN3PPf8RtrsXTqiW",
-	"lE4SMSXFsfybKT2MJqjrpwmrht2AKq2UWymNBWFNqUMo3tgTQOeD7/3FD8dYGWX7+VwoyqOSa6CaS7+D",
-	"LByalHtHTmCPW7cQBk5aB7inSYEih3tDNAcibsSYow+NZXiRCgLxvVBgiHWBQQ+VGb0is5XabhK83nV+",
-	"d+2C8JrWCtNMRPtBeCOinz4pa3IOgGcYXBrcVzUdxQvs24kU4MRjpMqpyCvFFdS0NdBB2kIS8lIfzg+y",
-	"6f9nXE0LPhV78stvFFx28u9vlWeW7+wVG4gVuMaDTOdVBnGpqBgljMldNUvB56YnQsbW2o2A+rFtAb9F",
-	"bsgeu3KsU9HiVPe3noHROEYxqMhznZ8dohWePX5a00Ki4YSFmuVABDTdanl7o8dB3gbNhX7ESJE3aTzM",
-	"PzI7sAxavtwqM+jNuJOMlJAD9UFlkJMK5sBQ/exXZn50NEsz5zf1zY4fQyqpAkJQZo3Ko17aKFgIgjY/",
-	"LUcV14RChs45IFK7Za5vReqL+qFnaMazCZvpIq+ONwkD19Tj5MxEFJhAyRt4KWLAwIBIga5olacXqE0G",
-	"SQ1onfcWpZr9/3pS7aEB4165PccDkYfGmFicbPgPXGaMbxISXeIIsM2sEg9EEdzCmMO2ezdGE20BZ7ow",
-	"zYXc37ur8Y//eqLLt5O6ropdJrs+eFj6VGBYHtaEejW2UdY3vm5TxR8IjQVLdSg+1h55ZiSybuL8BKZb",
-	"0l1cQeqwZsUGzzZvDnmqu43Gqe4rODnUpkx1VB6xw8Tl7hqg3X5E2fqKDUhp2joy74shOtbK6Oy09me7",
-	"0EUxQ/VSqHab4e1SqAFtBqjxPHZcSeev1a20vKz2G8jhpOReJtWc6AxkeDEU+9/owl5SjYvS4HcqG02d",
-	"+Jhr6wK/C4HZk9uF0Q+Ukse786ShW48Yj7jePmDqvc0Hbge+fsleYM3Cw4jSgfTWbTwKjRTYhyyV5+7f",
-	"j5N926pc9me7+LhNTx7MIvDCIFGm+K2ccqvzRyX9uqGcmbTswcdnL9hHccOuCjtzV/FbHw5hcdysIfTg",
-	"Z/4QIsGuxR8tgWexUQTeObPxa+Hs9xG8Hauii0/3YML9eIcTsQfV9jjKqYLwwyV4xXouwS82wkZURjfr",
-	"/sT+iRPairFE8Dqcee6EYSQ3b2UohSMNbhnuQDsJB26LZPgDiSIr0b7z2oplI4lDGalB3xLD6WVLAQL1",
-	"UMIdZWpKvZUoH5FP0K1oTrRjEs7hYtkucW4k/1wOaUPhvrtHQvfB4wZJdUzZo05PJ1tQOxID+gVDfhCa",
-	"davtpLdYOtvABIQqbNhE3XcjmNVZGiAf8UaP1nW3+HEUcXX3t5QP4+WOAvV3xU0mzYxAl9NcL5e+9shq",
-	"3VTYcLtV2RG99nCrZjl8ab+KZXf7t7kUk+6iZXxyLzcAb43AZQIPgrovqAjAqi8lVsJYEvIDa4/b2IdP",
-	"3qa5h3HovbmqdfcUwS7C32vC1D8XEiNqW/XGzEg1zUQA5UPwOT6xXhtIy8YBUjJO0PQ31UWKmq7sIJ3o",
-	"fCweMYLpLCW+xDOAYuzgEePo2UfiTziHT/ZNMyKVuGsktSP+TA2cWJuG2tqjd1b7sZtKIHs3K9YW5cAm",
-	"DkDVzRp4SODkeykSV/jmBNJ3sGhlw4W02zBJNQITQfu1nXivUyjbo8SyrczUYQjJzzoIbCoSMxprNZH5",
-	"oobh9oRjTRqbsWGwpTQPrvdTOaVat2rLxfMuv55+dvJeyvu4K2kRyer1uHZYyAqlCVazJdqCB+jKJhU5",
-	"cobl1yHtL3O9PFTUOzqA36psfWeCI8zyTuWtUKxYRjBH/ypvyyMcQNkGOylHBFvSdGC+9qgmfQpYD+vN",
-	"uuZrOJEmPJQH6m2Y0cuK4xZgXwPySn23rp5SWe2JGrNoCt0CdEOy9mp5oQ+OUpBJZpk7+z18Iv1TBjiK",
-	"M+5Ryv1MOnNuZ2F+AxYCzvoIWhA69ssbuGeATdOzl6pPG0FdJ5WKCN0JfTmUcoVJcXLz4vrH34CkuLF+",
-	"HUfr34W4P0frUe29+HBN3HMcBGAxla2hZc65wHbQU9zbiV+F0FGA84jeC7d1sSdqVYblyoAKz7kAZ0mH",
-	"EgaZWkpbU7T5cbamUpJlGcTN7AzIraVlN7ngcxO658TnpRgjD2VXDVZS8cC2RZpbv5jBEmp30pJDcHGS",
-	"3526NlZFXPegF8RnPrbZ2ofAuGErIaczSNZZphUxKTgzyuMhYF/spkO4KIxlFKJI8EnAKYtdx71iaXdB",
-	"36lomFwYq3PxdWiY9zjY30+2uwnx26VQQYIhLOhBeCpu7pDHmRHWZl+JrF3DWF+l8khnmUy30ZZrzyhv",
-	"g/omdD8zmbwVNV3nCQLPbz054tFBuPawCjC234+PukQkdLtiVSpAKaQSDvctnMgVYmKrqUgRTGclDdIH",
-	"rWaynQf04L1ZqFR/HTvznyrVtC+HZjw8yo6Ov0F/34D1LK9+4xXk2FH6zKPPTQZPYI5W0s7SnK++jp32",
-	"kUb72zS4ji+lzQYaJORzqkqNk0FqENaiuVHyZSE6IYCrSHOXgCJqS/I/y3PyabklfNEYoL8teHd/evY4",
-	"3R6GUGmPQRTKyiwCnUwUeJ5qXWil0HNvPpGnf36+HxgZ94yCvkRvovNLNwQEYjOMZyu+9syfetXEzgNy",
-	"r/eehftGobF5wCN21W7o5prL1Lv7ViypYnHl/p4WIrCLjHmOlEYFMI1cBNRvrOIolm6fr2ZOJWSZ+9UG",
-	"RS4twFmDRdHSBPJlh7aopuRfic+2tu8Hvqh/gWAhsN50F+fEaoutCDskSpseBr7Q3++/jkbYp5zwKhRI",
-	"+wCdU3KRutCESk0Cq+T+u64AcU90lumVQQh0aQF7Uufp4RwkHRiIhRilfG3atPhLd71XGqtNFT/ZE3v0",
-	"T395nN5F2e6DZRgRFvEuKmtQnCZat4HbKnF7JAHB/2bdhAQeV2ZNsVxq4y419wMU4jrcNVBHQPUVxzZJ",
-	"/bsHheH+Xq/QnQAo7tKYYAAAKKsxCTyxtBKxCSjqSNrErUyFGotW8NZX/qao53guxjpPzR6M8TSKrpp3",
-	"/+A+p9R7uvfwFaYnubXNBR/Pjlv1vrFEw2cAxx42YJevj9jnrl+9//H1i1eP/gjEfQnhEpXMeGCnYXYP",
-	"zasemcLWxCP560tu7C7JSdeTkYSzDjZmNdMLaKgFVtylGFO3u3H2t9x4FaAmQhtL0oXdUGEYvTiYV3Bn",
-	"DJ5voYNEMDkzcqp+0gjevjWtYziJyIiGhBm287qJnhCNqelxOMMoXuPNTx/v2qMUX9vJ2La2QEQjGInX",
-	"vVBqp/rgBiqleIUS+LyKtjHYTgt87nwOdCLUzvpvXeQKjPhDmK68Qqo9Ps6XGe9AAPcT9A7ujHqShJfv",
-	"dY64gXSeJfjoPicJflf8c6TsJVnwVFB8CsCc3Z/8KfN54DPGfd1v4owBBbr7VvLdAifxs2++aeck/v1M",
-	"6X2mgJTfv1MFJSG5V6cL6qz6E2ZJ+uxQT4Xf1pwvqHwQF9poZMlL+ZoQ/RH13kkQcFgtpCqsGP68Cd1p",
-	"qfCc8Zta65VKN2auJw3Nej9Ar0992hpeqVSksZZHaWQQI08HFueSYsdl1BOWzNi+hGI9VqJ+/u6cFXvc",
-	"UQXsV7u9C/GvIpqDei8MvKvtvRe9xvuIqzbi+Xgmb5vjC35ar+i+vVbwP3K5uYATnS+cl3h2IxWHTd2r",
-	"Vp+Hl1dyjy/wnecvpVlqI48ClAf8qDOdEbAICQJaCjTIDb6GW5HLiRRpwHQozFctLSW1UqfAvCxv7ciO",
-	"QjcGtyL3e7Q+Gm71YR8VF8Xe98Xs5dLgnJhOrwaf3sereVNShODaxAp4E1OVF3EwfUPxVYL9LjfrYbqh",
-	"jinRZiaE7RTma7ird5Z/ZhdZUxa/iVaKfrNMJ3ejlapKr3vInnoXGa1GMIr9m6lwFiOerRPt8ZTREcNk",
-	"Jcj5MpcK6z64Ye9efvd1i5+cqnPyxoYfRmNVr5yqt5PJcQMISlvRx35362PMyh0MveB7N+ND/qenLsA9",
-	"mnl6zQneRCvBZtyUPVnBYLkMmHtuaiD84tkBMGoVk+G4i5x0cz+gwVTCHtdq5R/dTetjOBU/kv3Wykp9",
-	"G26KBiUfTEtYG99MgyFkLKYgrj2KHTOr9RxCaeprU4efx6LEZ22OTpe39QoS7MKH+3PWt71J9ZNHewE4",
-	"sU+9Cs6CBw+QP1C4jrSUWA9G2P9N3flw09nprNbNye5nuvqfdBqtlYf3sVwrKxqhCTs8rGI5wD6Z5rpY",
-	"mnjEWU1H6FWallN1QnSzXmuJgFhHD5KWolR/BorKBJ4GSExtjKHxDOxm0ts84oJ01rCV1jFztmm7Paga",
-	"7zut5NfLFXkqkkiQUp373nsI84uK7sv1ghgkj0kb2STsnWHhyl4bzvC+z1rnqkPh3PmMOoYrCV1jdR2i",
-	"BxyEe/eiLUQ+Fecwlj/dUTDe4SuP7A/eZ7FE+2DjOLxkEykQg4qsX6UtIZgaC2R0SKTHczHM0Qn+ocDO",
-	"gtOFSl6p9JjifVxst1hJ0FfOQa0ID7Y9aUW+04wj+8yNmBbAS4MFUXzVngo9UHSWuc40FVKfTHze4SDu",
-	"rwjRAH9Xh1WrS9+Kao/chmhPihxDNrGlN9QddUVGKjd2Ztq0oc5ZaZiPkewXP5mJzO2Nm1zPgamrUMCc",
-	"eXjSYl+BqXx2bXihej1aE4gHMQIxGI8r5NwYuMNqNqNjGXPJ2YYgdMQfwp0HRyCS/o7mYMGK8DX7hCsG",
-	"kbBaNw9RImESLrC37d9FOpVq6oRgIlVK3b5KY9+INGwulhbJK54ca5ioO6uCcWztiQOsNNCErXOYumxI",
-	"J1S2y8gtSAt3z9/c5S39eRQEDFNTfBmSx5ugC3epuNxIjJXB2tPmvzr0dcimTHShYtigsLhV0TfARpu4",
-	"TQkqW4fK1rJG+9ljqJqM3dnVqM2bBNcJDHS8NZ387+iGHem9B8ftBmU1FDmuhY11Bi/kdOY8h3ASJxj1",
-	"8k3M7hQWl7iycBIzqw/u1GxeqK4K1/dioW/FISdzGSRN9nQOurw9HFsUf29bxSvNnBch8mgqPmmJIlYn",
-	"91TmwOnP2auNZoWkZDXB6u9ZodJcIOQ1IHMClZRKgSZjJo3V+XpIq/XEEckDTOOjxiTDOE8UlbznQl6N",
-	"TIZxHC82WX8iTIRI25307+COqLn88NJeaXw3gM4MPj6yT/IevycCgCwm6uHFQM+EQBXG94q52SYUHcrp",
-	"S8V0kbNU5mLsVBZ7cP3i9Q/s6aPHgDE7MmO5GN0+fThUox2w58JsDuP2ukfDO46dnXcv/gAxnYaN7xYp",
-	"HBgW7zxYAN4IC8WdnokaXmKW7niymhVOEJwexPo1OMgw3gLEWmEgldZCYErUaixi1rDt7vZzXdjuHf+2",
-	"sKfe9G4I93zfg9aeaqYLu7HvacdTTZXb+X7XS7GhLUodMPy290s6zM5/W9iTbX6QlOatH5N5vG55eUUR",
-	"JGwmsnLLgxeHPmUIpUG05Kaw7GbNZhzQdu/eQ1e/v0dfaDhdPYylXNzVtevlr/2Dvh5aC2kKYiXrUPHS",
-	"TnS7qwBsdsDogrAlGFLkXve1p3rMe7NbV91sA1m7x5H6q5q5Je/MQ9vhJCMmHsxvSVfofnGMkt4SImwg",
-	"F2xf5Xl3J4redJqswXFkyrtBtaKlc5YJIJPValC1OMr0tNEIool4o6ddWUkM/QIRa67VlPGsufYQ7uis",
-	"O9xBdNBKxCjRfvrN495V4oGJHrhxmr4H76r7oArw406uwLKFxmMRgTGfPH68gaaRiQngOTe8NAPYz61v",
-	"JKQMD8PQCJxx0kZKJ1RvqJRyG1NiC5uzCThzz97KWHFr6N9wMh6QMH2BqLSDQJEdR+N3Kgg971dwE+v8",
-	"qbXe32g9P5I94V51lPzWh3wNYjPWSgkA3HGWddWXNiK/dba0kzgjRMWcc5YG6cGN/LRnWQArZNijA63/",
-	"rtMD/cR+ZS1Wa+rIgQ+tfJbV7CZANtbSEmbZnmeK1/EzqdJqB1DTCya2GX6136nya1L6iDO0Hxbz5mx8",
-	"7y3nmzVqU2TxpGUGHCVc1P4QzqVE7hNceYfLXnMeFcoUeSttmtKWQfEUJGVksP6zXPC0vkl7o7fVbw6a",
-	"zl4oaPibSIeaESp1e4zsUFyD1G9DyMHitgBf0ukM+GyxAnnFvtRi2axuvsYjLxeZ4Ebcg1PvPY7k8KjV",
-	"HrUtB1DtnbpD+zieGwa8d902NgYGYm5QrXGPxUZ4gtADvOBrBgBeaV/MqEPC2xWZNr3L7gcV6GtRjbUd",
-	"QZoXuo6D8gq0W4jd+GZTPJ8vA9SPtHQEbZyzXSdt4l3QGurLss/Yu8idNEpf+X68hhBnizWdxoH/dpJV",
-	"5UFgSq8S2KerkHXKMgitlKGEyAbyXuHmw8qIdrSbzEuNA/9zGgc0UnoRQr3MFGYpoEWk3sTEH+zLPV8T",
-	"6X7tE3tspfO5qZQTxQx3lwFu2E4Y5r4RY70QCP5uWCbnAmGPDCy+bZ2qQWPhQzuuR4mCN8a9f60R7yOF",
-	"u08X6z5moHvQ0HbF3HEzsr4H9s6VG8eBtSYHWzvB045m4HzlNolblS5IoEhmybc5EI5AVVsohEHfAcpc",
-	"JsxqDzK7Ya4QeeNwW6Qr83N/0j6FEXnCbjBYKsnrsr6eaa70qikX5H7ZFLN79s3viaDfE0F3iZn5tA8e",
-	"aX8wjDS7+RVlgfaL8+8T5EdLfQV/9ujaAKattGVWF6Ah16KRBJJLK/fWJLvB/pZUwk6k/7e1jZs2353i",
-	"603B9fpA+JHj3wC1g4exyDLD9CTBkDe4OHBo37gNgjzmYsGI7oWQ/dKvyc1p2eD3Mt79e7D79K5bJdJ9",
-	"r2LbFdnFKvb7ILlKrMoC/PsmvCelVjlNXwKxeCmxokAkYOP6GNZOswEi6jrThKz97bjl0SR6JVvwQmAu",
-	"4Y6oZ354ae+D3Q2i81jHx/Y61bnM4xjomhkhFr5kBEwwu5JjkcAyezcyiBz8I+CTI1tooVKRB+x84ib/",
-	"Kk95ovCuFyOp0n4wvD/3HdDTbvanuHYqlmH1lll394cZJdXam2ngwX2kNnpJ2PsiEyah3EVSaabzSPpA",
-	"KYbB9oUQzhOi7htAhkz52ukt4CtaA+sYuqQ3TrL1BI3bCI5pPdOtkzg3oPauKn/TvumvvTnxG+iv5yj6",
-	"tTK8R3FwiRwN9AawLhevX0LYTlX0Rq2HeYOeYO0YnvdiH9dLodgD9DCRR+5hApgsSwBUCAgkG2jXUKUD",
-	"IfipVoIgb1a82rMANU3Qn4KSk/FKKGM/mCk3RCc8NCj3R4hnunf3wup+qSEm4Dx+OLyx5pYKHP9dGMuU",
-	"Xl0wrsxK5BWfbYXgdHIsUjrMqYLS7Y6ZUETgxZuWx+it+vHu+MJVZnTIPi9ELjLYiHYG4UmMV9S9aiaV",
-	"NfumWyP6EH4z1ui2KyTs0BMW9nXEQmq/PrAueiEAacTMsPxMjGVKOywepGqNohqhbHLlCR2bEECcKNNc",
-	"9Ts1+yMh/KVhu8dtPHvr1AUSQ0SoWyag7XL22A0fzw/kwOts4LyC15XLMEQH51UpEHdF4Lzy+i6a/41f",
-	"zG5EBRGaQw0RgXQe2DvZAImg8xXPPTRE83le3tZrZ5ycQWHzu3rajvSTHqZjeHivZuzy9hgOr8zwaJPA",
-	"oQBPThkvrF5wK8c8y9Y7UIfOTrwRw2jZ8HGjL7jqv4y+kGHUA3GpnPSBm3LjgSjhk9yWrYw9wr6smNu9",
-	"PEm/xe7uSCa1Dy6t2l5Pft7loqKb04wvj5c7skrveG4J0pXGBzY4gMc0WF0/n91lLrYVWfDXD34USJWO",
-	"86gdc/yOD9K5nEq175O23WMNxt5U3gpVwRaDKDF4TE0WOF074N3XvtLRSUOOWxw6FXQVBxhSgRivrhuH",
-	"8LbG3b1FWlv2gND0AlgCeC1IdiOd8zbNubLsgbRspjNAHlXiYcKMcI6e84MmUL0oc4u80A8TZkW+MOyB",
-	"sTLLKN7lvS13VS4EPI+bOb7HuXUPE7ZwB4W7kGqBLSw8z+WteNgwC4qgjw5YDdqZ4HuiuVLveOV23/fE",
-	"jhrENTZKDdfL0ACNdz1z09BdFVGWiFttedajXmLqFSr+gJ7Yx1B5Gaca6j3l+/UkhLikwsC7Oy0JyFOG",
-	"uKswl+7f8PQzIZwh1t7pn+g8UiSrCn1H87RhzeC/jTD8YJoRabHcsd/Rdc23Wt+gcBkaisFOS7XvgWzq",
-	"dScE5wNZfI5EXgWTMlyd6+E7D8fWjbLm5eN4G4eKaPPd/aMV0AktuFpv8NOPuUKChhAxgwigztISVhLd",
-	"yFY8vSBge1iprRsIqqSbt88P7vLvu6dJQmF6jl1pUL45HVDEkRhLiQo3v13p8iQAyylO5059wIMEdMNF",
-	"bfZLzoae8AGnOnA0gyaQ1qDxaUpkC9xMBnfTkCdsH392T7fz6Z+ft7udM57dima383u83I+kdKZX9Ryl",
-	"WLrtjJmfbJE7edVF+GOhxlpNZL6AtMhCmgW0oHwa1PmMa9mWk9jrfP1W2xlNbNfpSk/uc7p+mAk2C089",
-	"tFRf2xk9rWT9C3B2RuS3coxJMgQxBLwOSL1KiKYZmQpk2S893eFyGDORLVvT+9+7G3qn+JtT+sekhHFj",
-	"/g5T6TUlIllIfS/5NFI5t8C0KEv1uFgIhWjEW6tYyaEvcQyNKfQ9jqCeSXW3ziP3vc36SmTLd+6GDnvp",
-	"yvieSJ2zMbc809NCjPIiE2a04DJ7RGHLpjAABtT6F4McW3JgEhq0BMzg4QLzVomQFt0RmyMJBAG9N4oD",
-	"Xn876bf5VzN9UDy34YDi44Dm3+PJ3/R/cC6MLvLxYZK4m79nKbfoSGm3nn59l9zYSyqwIHgXas8itv/6",
-	"rTLJ9eKgqGHJJaPAwKh7idX7vGLQzUci2bD3rFwI48tJbNkbE6HpX6qxwJoOzsDlctpb+uiqSKk0WZoE",
-	"epOr1SB2lutiOqNSUB/XGeSoxukZufsF1RrUbt33go9nIv1W2JUQqkufz6VKL2QKSEn4ERRUxxoUriyl",
-	"i7OMSYV2/BF3lGKoAxJ2/er9j69fvHr0R7e//ljdTmglt+qPu++htxNAB4DyrE22ATzf5cbOBnMPCJST",
-	"Rot7fVjN1u9K5hAls7U56hiM/BICGNdYF1kaqaJ47GGxMN4UaLlh3wDutVpjvuUGhwehC1xlU+FxgVJy",
-	"KDJG8kX8DRVmDqN7dIalTh7/p4kS93u88X4E3QYKodE3vvL+xfFCaOi7hPhyJ+W8jAULDmsVCuwwswit",
-	"qzeFSjMsBrVl5I0kWhe2OfRzUGx4SzgLI86NnKpzqTogc7539w5dCvIatOE0TpTtjQgUau4T3Rl8s8Z9",
-	"soZUbAmpl0qovHW3iZQ1hAzu3m3SDEvjZ3U40xBeUCPw3yNUDIDgxxB297wtPgI/60H96nzKlTTwHX8w",
-	"TK8U88IXx3WDeGZRi3tWmeohFFthxLU4eg/i0VbX7aW7ry578HYp1OuX7AUi7T6kIxnWM+CPSot2Ycnc",
-	"OUzD14bWGzl/qPlg/iDMwYKzD6+pMYXId4PJj7uATOmHx+iJ3RwxL+xM5/I/tSitIhcB2y8XLAPUlbMa",
-	"jD0oX254gLQsEzw1UOPMrN5oHgQaS2XB1cQmige5wPAw++f71w/rXrYkCa+r5FiJLKtPQ272H7vbejco",
-	"kWDHSByZeddW295K0hqRTeLB2Eh1Kyuk6vXb5rW7SfyeQN5Q1q/DzB37mMDlGDJ5jG9gnGUSO90qBUTQ",
-	"9DYVkN50tlW5yiC5Ryp/+LcucoVVWrXG2N/o+n1si3v6vHd4Vrb01vUNG+HSXcACYQQkCWollJMmZa/X",
-	"mOe5RLsZWyLMXKRUGrZ3+11t9jhpi53XZ2D/MngGViibyz1SsCRhr5TN13uUF24dPf6texQPvqKfRIrF",
-	"UDmTW/7YgEsNQRTau6NbkcsJLU/jRv7R3bQut3PEFceg0U/cUh/Lwv3pTCr7zfOzOpi+ioT0uJuqwWrN",
-	"kplG3J8uuwTuK1/cN4dPWjlORheS8U4uaNlAR/AMjLQ7ikerVHwx4udfRoVKdT8cEiPae+p3lqoL+6ne",
-	"BvqnSjUVW/6aY3ofZ+u3Klvf94AeBHhjtV6SDgQCTcIFmOa6WBqPD5AwOBGSgBGQoK+bsEyquUnKBiWs",
-	"p3BTwscWfZyEgMs8/YrIjGDGcpUaptXgQcFMWNvVdPiG7unXcRixUaer2T2gSPMNB20gC6AyVb0sAJy2",
-	"zgIs/9hewIp0b5QQj4Uifx1gL/7ANiSHcsgAfaCVL8Mp0ysyZ1gGMwh/7LVQKU3g3vzzWw5et63+jrbR",
-	"UFrzH2LlheG4WFDVt+7aASh5ZVmqdSbm4aL1dyGWzjfEp29xbG2IBCOOt4TwPeZibfyfeZZ55Ag3NmzH",
-	"EgtIodAdLBeTwog01CIMUKZMu3P0RaYtJcrCNslqbSpZ54tatbbg+TxFJ3lmF1DSumn1HyX120doopRF",
-	"18rfEbCf+sNFPHna0VNbFY8RHEf9rNJDh9CkNl+4IQRZPEIMG0t/Nmqx04W0liAlYX+eJWdujdOcr1SN",
-	"MCdnhsu0LiCMwNNrBteTraqYiOwt9BGnxpg80sZ7geCSfvsRH/gl42B2jj2CEXXMSmJagj9BRvXgCHOD",
-	"pnW2crsdCnf06xRoNB0BaPDMTSJPe+EifQdYSJg5xoy+BLh4PJHcVEoL7e9NAEfbcSs/khvBc5god1+6",
-	"RzuCsz7PDioXq3TxyzSB/1l3tjot7F6SbPX3I360WyHMM+7b6f/0q2wnDhLZz9yXan73QF9Gst07zIeb",
-	"IYIj4J6zgVMCKtdtk+idSM3m/g98LmACf08ibcvUlZkf+yD6gae4Gk1HkVTzBPXCmhKxEiEU4iHJgrIB",
-	"52EiM4EgIxOdpSJPCJ6uj0reYOtd8FSEaAtUCmGlYQE/GDjO4rYZmom9uQH3MBL3Qk9+pdL6vXZiN/lE",
-	"wcUfeVaIj0JOZw2xReefkAQkUOyKygfMKKeMnNDXFri9Au63WBRssCOwdjguytGGmLZBBDkj7O9SpZHh",
-	"kMNLe56zOIjuwJo8MmzAR6hUgdd6jE8AAcCST4kIcrrYjKGNdVYsVLRWiIQ+uz4tDtdGX5zQtkczJOT2",
-	"esYyuK21b8fmFv5dLg6PYLin1NC8ba8sBkxG7s1194WXN5xqUbpk/kpQEdjkHXIABCWs81AjZdiL6x/Z",
-	"g/ffvWDPn/zX44cIFYs9gwCRff3i9Q9YYuHfiXf/r2+eP2f/3//77NHzR08fDig4fWIpoP/aTikvDQEN",
-	"B+flLDnzxfLwarR+cZLOkl2Gku5T7V3RILYnsiC3gxnQ9wSb3XeigGEjDVW4UaVlgrQPMvvfHsVpNdP/",
-	"27370qmQnwtthSErBmHXyATibKwXC14RqIYPWPBlS3bm8R71GOv9ntNqNtRv3JCdvZGK53UU7ztb+cX1",
-	"jxgkrts/bl/VqpWjxnmksR94A0ODryH0LXKRspgAAufm4jIAJyOLnGdlyKQCuH73f2zZq1jO7gBTrL5w",
-	"G7q4LkB7nN3VFKk7q1QBMFSNx9Q/6HqvY4rb+9JY5YfdcAj5r44E/hz67JzdAZAJY65YqgEJjN7FHoBK",
-	"JnjolbsJmH35kuf24SAlPvTmUeCwa1lhJJMbYJXbmih17iEoHv0xZs9kr1rAjSPzDCLut9JIrSCUPhGp",
-	"mySktAZ0Hih8omhin4jm6xSbkigrdwme+wV5znrCVMgJt3RnRgPjvAP25H0LG3bvd2JEbMN9zyKRJjot",
-	"EjY0yKjxVHyctjzimIHGRylYw9avtCbH3/J6MmnT5m/xclS/snxlL8cShtDpVdJDj+hWokNR8krACKC5",
-	"omw1XM3QyzRM34p8CLoR/G6MYJVJv9MFsa5gDLhmw4Sj4Nn4mmOHpEgUBxMpMAmdpIAf4nFqIB8E6wwH",
-	"YCrGTkUMGW7SS6H4Uj5a80V2dvGleqWwN/pzs7rAy72sglyM5VK6NdmzCH1z6okKNYGKFYg2c5mJtDdR",
-	"y0ZOv/f5WENz3Fyx+jipJU89Re5sIYzh0z3q5XFFf8CfdWrh8Pgj6uEfuMzicw7vyDypWGAPiaFhIxU4",
-	"XwuVXsGg+rR2x9JT+ZpxRovt6S8tsMgNUIHgFCKEdhq1jr9hSNXv39FUvB+ux/EQS/gTMETNDPndo8n0",
-	"qrl34+1KDTqTKzUoqiccm9SPuewqhUVfbntqiBKpubXy7Uohw81QNk54/l0JeGJNJ4wCpLHsOSXkKIHQ",
-	"+3vu+IYZRyQO0zrl39I9w8w5Pv0Eaf0rM+c3mWiMOkLhx4KvGTdz5G+tANTGhEq5FoKC3rQa4I9W36wp",
-	"sZ+U/4LI255YAbB8SjwV6BYPLYrVlsQIIpNxNS14G47225V6428abKOGN5x4q0KujMYCfAFcZhWc0DhT",
-	"Lvhtx3zDHUf8bKIbgp6IlSrBwiJ8rRPo1o/9AX2AgQQLnn5kXfRRmtmQpzNBJ3g+mA21cfii+ZaZ1kqJ",
-	"d/6mAWCB733tpK963MrNwaB8/tPdA0rjkonF0q4ZmaPEsLeD5FGZ9F4uJS1AXVFm4HDZBdIByv2yfMNZ",
-	"IVlW6rZ2zpdlueZ7s74EeTlc/CuiFymS2xiGS9N3IRvwtfdp0Ze8A3j4I7dqBWFtQlT2kzwT3NMpvvrA",
-	"px2FLhFUaZqWuaLWIkmdyfF6f7fb75nOHqt3Fc72oRqN7+sqIBR24xrceVMfI34P26kOpO3OmmPyA27R",
-	"IVQGUOacw6D/NLT6+A0ILnEprXysCbVEAKyqZKEnUmRpJc+lNBZxp8xYcA2JiywXg2uhEU9vZQt09FV6",
-	"K4dFcrzCATQs54qvTYUnIRbANxaprfiaWc3GiN630b1LpYsTuYGzO5HTIhchyyzvWxNnFzHq5tLTdzeu",
-	"PaEaNuquzdWiag0oKiFivZlcQiRDNCaPVkCR2RMevB82d/nuhBwjKEe1Ie4DZZBSAWJfv0KNYIN3zDU0",
-	"br7GmyvDDYmdjtFyA8rjgjk9ToWPCHaZiYnFemq35XJ5U1jPzoaBmNpsIGLm9J7MIWtDSJQalXbGVSSs",
-	"1ppN7FQsyToGy9hU6xQLBVd8nYQ6QZhmq6FqrI6yCuuGVjMNj/QFzJkzM9ZftSZI9YJLAj48XZ1Dmr6E",
-	"cZykXWePTnCcra1vfVarDzKt5z/xTM5FLSi0u2yYu8y40tCTiA8H8Qt0C4gQIZhBppztGmy3BW4qS7h7",
-	"/Y7d4vShp+4Wv+cOI61YFf5jeLONlnv0Bf/Qg/f+jnurRDrf1wX5rUkDYWiROExyvRhAII5wTNRz9Kde",
-	"fHo9+Nl+5w8hPjTGmI8LOZN8aehUkAYBecBUQ7vykVRbxDN1WD4NFtpcrDvtzGftZuaT5ztmZvfmgw6U",
-	"ZUaH2L7NY9FhcdqAk6B8H4bKVkBRDLM7IbYDUyAc89dreZW0xSezu/6mpWrO4JwyQHUY5rzz8Pr4bHc0",
-	"juD5pzaN3gu361uxIj2urc6pEXBMTOnxmJVJpIla+ZI4wAPb8gzvgp1rLF8bNtaFIvVY5ceKckS6m1ZC",
-	"TmfmnBB8cBUatyB1YDYdPu/g8ttJzzDIW5WtS0fRiCq4TKWH0c5+K9gyDagwofO1b47zw0zI/B2SdHcV",
-	"zdKj90lJ4i9i1IzAom9GE8lah9DBjN8KQPRDAHIOCKrYxklwqV9X2qNxX5llJu1pj7ZrN4R7mXuJEIAw",
-	"uyEFFD5bhq18EXcpi5fsj49AD2ETjQ993YhMrxjPNHaD1xqiHZYodEIvpPJ/361FQOy7zgMZhWL35Qup",
-	"wg/jneN+MhOUQnj578c6r0qNO8WNkyavx6CBBuJVCYPolrPS4SQnYmujUQoRfegPhuXAltHChnqUox5h",
-	"/8zoy1ysW0Mm/1Spvoabo1LD/VaiIJtFqnjUiZRlQEiaeUBm3/8P2NZYgrQUCpsfYjU9nCxegr59z2BJ",
-	"/ZHWQPh2R7kcuqQIh0XMAL9HiH0pLXhBsBWqBiEyW6UCgh3InI8QsmaAbp9dHQjm4WktM5TjemrYr9Yw",
-	"q85tQAkeWwn126YwSwE4ackZ/v9TPCsmvPnrSNZgSUUolSHeibFWY5GDLXbsjXqNi1Nu0oTd5IAJY/E0",
-	"0zkTjSUfcXM70FG7oJWojUmAL3wdbhtwObfe1AjjY9hc6ZWK1avnn7dROPUHw0zlm+990LdJ930n7Hj2",
-	"K109+Lb6JWNKr7YxmQgRP2AzAWkMOgkVcLLBD0Qc4MjZbMc6FeuMO2wN/HuwHAc+rehzt6sSnGVeLG6W",
-	"uVSWahFlvkVnMdZqIvOFIIU4VIzdjfDUB9rx99CHvDB4Ls7FmqpEazdUSe0N+6g3YuodyIU3t4zbq82H",
-	"k87SV7cCoQ9bY+UYrkLgB4iIM62aqtlq4CHqECC2MIcsW2hjmdHQ7JKwPz+uratreGcG8fCtnU2IAj7a",
-	"1QowEJOVEWe0d7TcL0IPoPYKV1+RZ018xVA7uSzMLLBYt/M5eglwj+zF5og/iGRAhA2D5wrRslJB4M2a",
-	"XYtxkUu7ZvBa9kHPhTLsgfs+BBwa4Qc8jI+DcfSgvLVgVDcmuPwNUeW1+tqePWzwg+7cjn9wv04zujmG",
-	"K8/T9Tkgq88lcNZNsAakUh9+y7Nio9bYCDsERFVHyhJ6Mn0K7DS0v/slMe9nxhGTjd/mUkwGyDiWeHjL",
-	"WLlHXHOPrzsIuB2OdbTgNpefO3LmP+BNxxDBjhy8TCOk3589PnLR/MYsNuasMV5uLMuLTMSDU+UBqNmf",
-	"mgu+ZqlGZUcYq7lhUjmHDRGlF4AbRQwrucCHgE5kWEM/yfUiIuQOCWNnNyUWDQy6Uu4NP7aAGS1D4cLB",
-	"VXP4qBJFGxrJPzvPERAwpWITnY+FXwiNuTc4lsRiGKabo9oz5aIDeMbJQ9m4+IDSYX7VlMhvaLZ/ZRCR",
-	"2zuKASSLuaTAh2/z2cQj5cwU47EwZm/onV4BKmCBbgZKwSwbckX/TiTVSKD9GyHv/oHPRUJh0wTT6YRy",
-	"DDg+cam8L9kKCYQ8SzLPMjCudDuA6uHEUrgpRl+c9/VLu+/TsDF+TYZn07ux1hbKbqVhsqnxVqbNeO6D",
-	"O2hC2VzugZgK6/lK2Xx9d9pB/849PLRX9JMYtFbwJDhhFMYPqk3lgAZQpUpBJFPofYAVdduQbpA5k6m5",
-	"BLBQt0eYEWjaQU2BVsKcyMQjcP9mA6tzhZHratPY08YWeQtzwjt/Q9zgVeW1/SQUf9AdJvAP7hW88jfH",
-	"8OkA5UkxnU+5kgZBJ51HB4UDzGqn603Fr7Oa3YipVCCnlXZo8Ok2Kg4j+nP0waMvTqZ+GdHZ0ce4V9ga",
-	"28u8f76Pdf/SjcEvb1Qhw2rYdq0l016S4jxMnKxo5Z/wOIpkQqUwKqKK9GDbVpiZ2DYweK2N+/49XO3V",
-	"EYisxD0loz+fx/0h2sG5aME6JeYLigPEOM+cEkDKDTzH1kj4pnRAMIVXRjuKUjEGXhjTFJfEGlMzWnjO",
-	"0XryXaHS9x7O8hg9aGkPAUvw6NwKkz+PmEXHk7lRl9wBYPUHEYnw871Y5dKWDTGoccZcKe08JSezaCrp",
-	"IpSK5XxcFhArzaz4bOEscyb2QZpoS6QWIpVtbvh7f8cwriw8fv3f7rlu1o/eg0Af13DeGIFMGvHo2z6W",
-	"UYoFHkJYE5uyn2kOGHeaBuxi99xMWPR0IQ/Ps+0xUe6W57luT996AeFmfhYjP+dFp2LBNAvQGkyMg0El",
-	"Pw0phBUSv+MBReK8tJo7xy8U3TCP9CTUsxHaG4AKGWGrO2MI22ipc9tFb/se7joQNoGwEsbmtjfjGgU8",
-	"oHSTzEjNkEmJcYwsYZDJK/s8Xzs9jkvZELDw610fsH/W326rcH/t1WVbawNmWWdY9LiMeh1tJUkkSOZm",
-	"O/twu1qlP8V6lI0wxW48sW39ftzNxPEMO3B/nI5cGKfm4qDgr2Y6ox2Nz0XeZqhggE0M1aLgAyDbcwJl",
-	"ilJNN3zGhOUCCR4TttALoWzCFsLOdFoGGFYcSn8BG0ukjNsTxbN68z27VwrsyLrRHFyLVE4m+MLxrJba",
-	"eUOX/4ycsM1q/GfPKN2jmrIkzwPSM92EckjseV1ZxGjRjupn9gqp0Wd3htTCg/sESsJcxvBcNm1TOs2W",
-	"GzU4SKFmtdtA7qgHUlrqdrEzsYhdXVgxR5sCWs6A8XN7T23Of4hVWP3jmpwbr63TqUEmDyaGgWajbQeH",
-	"+LyDhKBt6dQhhP4hLLuAdB91Thi2LPIlbPxaIWvvVzqU1dDvvfYSnFLaBnRWj7RuV+FZEfdpxNKV54/7",
-	"nTZD0ps+35/dtCoig0flcNPVI2VaSiZu2sBd4BNbR5JtzjAeM35zrC1Bnp1/JHKKc3DpQEu5Kxwr8I6j",
-	"iUapPqlMv9SNB+yvqByMvvGl/g2V2VS6lT1+vxd7xs0cIM12K2SI24+bucjZTPDcEMHcoPUyW1uify51",
-	"qF3hRnBURa9JIDrHfCdVfdRA50CBy0q03akcjK5vBs2xlFtpiGo6Y5QvRDpITLMqrjOu0nPwUU8pst9z",
-	"lb69PbJ5grCVO80iGzWq3T232yaJ/g0ZJGYOcFU3Ol0zkaFvxJfLXAPyHjJxBufqrhSaB+hidwSkpxVs",
-	"wfNfk1vmDCnfdefPWW6YEULV8LoebaGd+ZvmfHXStf5Ig/g1rfcWyphW4lj72Bll7WyY7+meuOFTXah0",
-	"j+Cpu707dIoP7RU4xVsjhE3hQW4j4lzuRkAvgWoXeXGomBotbWQ6XYBub4QGiRor/VZMpXrvDfEerpwO",
-	"nhzJ40yv2KIYz74Cd84tDHzw0Q0DFNYaP07aGaM5udh0lHF6nTxGDf82jQS0l99TEcwT55UGuMxgisxE",
-	"hsVOWEUw1kvhzG/ghUHACmNlljElRDqQDQ6qq7OjMmyJ48tE1JXAJ5XKCHap27ITDjPubIixXoh7Guzt",
-	"7JWsricFe09N8kTh3v4qtbrpM22+isCYezV+6fGdLFhxbI08VmSMIsCZVIKoLmFfJdiKBDR160vsHJCG",
-	"pfSvPvd1s2aE3ju84YY7wdcIn2wXvFJpRYXGl8CPs/Vbla3vzUEeU2m/wsQpKG6CjpLWsJSvCVwOMaep",
-	"4Eyk6OMzwBo2nnF9wHNzBNugJRnqbn0jlehZ0OFb+QD2q4mykq7tFqfopVAw6KWF2yGqVyKQJmdT7Ns0",
-	"MnPLvw8bEsS7fcrZ/aVhcAupRGeV3OYrYHo8yyp8vSqoiKe2RGtit4pZAjDX42R/mLDeaGBBkv/8OCmh",
-	"wf58ZGSwIG89y2q8/LX1Um7Nj5lD0ebCbbbdVQkEWCsPFJYL4jWGn5zVrcGGI4qf0McPxY0TDSQM1YgT",
-	"Xuh7Bmgw9/8NH3RVFfiIIBonMQexi6ZNO/k+m4Gbp4+E+bTxzb13iJE9WGbyymTdAfap/HmMYjR6FuBJ",
-	"QSl6/NKyhsYrevPoC2qDXzqFq+vcuyIqVP9o5x+r0NoegCBrTwLEQtrQ0thMjdrnm+dnSfvh8Glg49x9",
-	"UBtQUF6Rvgi1SjSDobpWBuaQ47IMhfO7WZPtuU6tMji64eN5z87h6CNrjCby8fyDvq9Fl3v5DL+lJh+I",
-	"zk21M0j5eI5tzxsby/B1aSRgrKJQqY7YiQjIbq05B7ijQ6++uhX5OuVrZNJs0KCTlo6SI2A3hk/td1QX",
-	"WTfmAj6yV5IjEoKeE90xtzzT0wKPevdgLIYDLyJh9IaKYjZQYAE8XMMc1G4Moy/uf+2x3SITg0Z2Yc0a",
-	"Dj9897G3+1uFr8YVgsA8wRba4Zamz6mZ+7XoYf03dCItgSqljn+FFvqO3Cu9TyFguD2HYfxpf0k5DZDX",
-	"PZTRF6FpZKOj6g8GNQrTedApGIEtMlGyLShtsXCLCFi5wYTSYWQmjfplFHqiGn2BIhNXZeNUuz8Q6LXd",
-	"1/swTN3hBZs2SmPn/QH3qE5UbURfM73yTI5WlzjUUaIkQGKPujCIFcuENQAFO+P2ssQ7I9sH8OdCjp6t",
-	"CG4fvdHPllk5nVmBKCGgayFs9JUp1orgG5HfyrE4t4Ah3wI+wufiGu8FuPnjVBOmfG02mAueffNNe3iy",
-	"loDzSQ8CTupEqiMQQNt4wdcXUMbxIOC5PEwQ4mMhbC7Hhv7GAVqTQAyXOreGPaAF9j/IpHH/Cv976Mma",
-	"CKtTol2eaT1nEBvGupEHePlhwv5dpFMRlKP4vBRjK1L2AP8Es24ePmKpHptRWETzaBFsfTmesfICprYW",
-	"fM3G2BHuo+9V2Br6woqoJmcw+rPkbOobPKsDqA3Gb1i2BHrl5z3Bxf504mrmf4gVynfDAWrxYiwnDR4H",
-	"4WnOaCtSdxzAEFF3nJMHrvqnf3pSpLhrZqZX6lzDabdNP2qEMVSC3kQ1ei2n6m1RU5ZXA7tzjWwvuohS",
-	"Mymnyj3KIw+OtTI6q1XEGHM7n/Cx++owK3tkzdr6skH6QXE3+STXNI0DnrP+FY1oNyZSVM4d2CVxTz3T",
-	"6bHmu4GbUU7VazVQavpFLlKhrOSZObZV37LE1341LoGGXc+lILcv1kaTyhtnLfusbYHV+satw6ca9TJC",
-	"ytxGy+Ndrm/FFdHqHsHmGOtU1PUwaCXOrVy4KUiJ8j4XYw3+Nvwm6ShydqadMSudp71s+y3eGPrlqfsg",
-	"TiWGIAXMnVOYyPX8y0i7ZUQ2SciycVI6zfktdLWNLfRINFVW91ZVemKF6jxRe0NskeibtqP1lUrfrtS1",
-	"v3O/E7bqm0Q8bMunXlKkib4ETBT8FzRpECyYyILdIt2KHOycqdbpvTul30hjm2f6kJBwdaV7RYXfLoW6",
-	"Ls/r1uBweHif+HD4vliAvM5CrdoCPY6IIRe5doOFYuCWXdZonz2vcwaxYmjmY1D+8+NYta9U6hHQy91j",
-	"SsE88oQeF93BCAtY/o1ht2t/w4Dn21WWhdc0Y0f6YRw7jlpi4iJgHzj05AFtwBtzLAy3MFxwK1vKVPfl",
-	"/6uNyWOIt7JE9zc07wf5Dt94XAPqfgtYJVDvR1GCckEM/hKFzc5EDmWda2LZXbtbIkbk/etHVuSLZp3w",
-	"wV39UeQDHN23/qm9aUsrY+k8u8PT+0Kkhx/ESfH6x3k1AdPs/lL4ljXPHQS8zrsFWUnoN1lwtabbRIpW",
-	"eERcfWR8aS0guF4ejTLlq6GLLKetl+zCFPZjizR+tu9QNki/jeCSwIOOzCSyI5WdvWYwzEEjf+4FbSV5",
-	"MNAo9XieL5Y8byOsSUIaQiom7S5rn7RfP2efWbqTrdEoXfJ86BXOm9uhqF+kMPEKy6VhPMv0SiCuaeUN",
-	"F5i/9tDHZWMbQGg5k3MpFNgM9CMkzrSzXBfTWQjQ8LlQjK/42uP8UTccszrl67hHRy66YMxhfu81ijmM",
-	"8HcQ8y6OF5Co1famiN8vZSzPbbM+cFdFOqhGoFfUrMv32P4bQRXQk+BIlcpYnmXoWs64YTdCKCgrK5Yx",
-	"t6vlVixoemon922RX4ebOhvQBEv1ggMNWejD5WYeOn4wduyZOEBkMmlw8Rpg5u8NvfLGTDQd/eUNh1cZ",
-	"FjkGo/wzEUObJhjnFkobZAUzbi7WdFYYyCLZIYRl5N7SwlKhs8wp5+PUq+gNbG2ldIElYmYlLXhFuQAm",
-	"yJryiDsz5KSnR8c6tjRe0cyWdVlzsU4YzjKzGqQQurRhtr0wMkDbGYuoVRQbQrk23tmqPxzoelwXUNuf",
-	"EG/+J17T/0hVWyXjEA4SoOphx6JaC17ijlhut1lWPrKfawn3o4/S5VqG+dn8qF75DfptnPAIjaRK8qGL",
-	"3AdTzQ5RfConE5EjSXxwihaCKxu1NrAeliJN8eP3NmDfEdDEgFjoNLJjp6krMtfgOQX5R1i1CEopTRn3",
-	"u8vX3qMjnF5StijwQiTkW6HjIw1b5dJaobABOV73DclxrzzY3WTo42z9zv2trim2JoP2GuZhGof9/AO6",
-	"AjTnzgG4DPEJpCzerBiPMrtJm24/O5lQl1orTrQHHpX4NAC7Wfs/JqjXQIAngItx1Orn/pGd/ZpKKIFV",
-	"ruLASSh40Wk6RI4oSJRQ4kGedB6OR8DSAWPt0v0PT1lJqYZUToUJ5Z3GiiUdxlCSD2WrWF2k7DDacuTE",
-	"MjbSzjf7AO28Fzz9VWmV91Ae79W10isi518s+SAsvFvLCSSrHbb5e7qrF+9cJ2v4Ri6oBzpNoebKCfbE",
-	"7xIguAZg9mArYPUVhTCgcjzLyLYXIg3YwXuD7dC7zxIPu0MmrftTLiHSN9ZqInNE0F5xabEPgLagOx0y",
-	"/JcJl5lIe+HxXAHXboD09olkhvNw0/QZe3O+fbUAIEFo9/C1iCW4GwIEH96PewrvjQZeQ0rAbVtD9U7M",
-	"7ScCCWdS3Qpldb7+6s2Nej4BMZapaNQ2J/bbcFwvqQHo+DCAMCs4RX04MmQ0VGZ9K/KECZUmbFlYwExI",
-	"IL3ApHKmSwat1KirtmXY+RYridUTCoX20v9mqj0/oLRm6JMulM58caL8yzFsmKT2mfS3nufj/tuHCqlO",
-	"EdtdFvYngGlJzrDyxf0BmhTqIruFsjKrqSYFgiH4+QXjgVQSegtSrKx6+vjpN+dPnp4/e3LWHDHezGbv",
-	"yfcEWB/uQSdvLTieIfqO9nZJ2km4QkSBTL4KLg2TlsEC4qrA+sz4LWkBtHWgg51CgGCYcWpYGcIxcfpo",
-	"EHqRvU4wpy/f3gbwoYF3H+m03T30VmVrxPNDLMjuvprBhXxLb/jyg53dm4mJbeg3xtoKpeG0wYIJ4jzt",
-	"G6ff3uWUrId39i05HJS9JxyfGKirOz4Tj1BERAkTiuIpzUI16aAnqc3Xp91j+XrPgNRBm8y5YgrVSs0m",
-	"W6FgqrHIgS+2bss9OdGWay3Lzct+zbqtFtWIzNeYAtKFNTIVO0D5Y65gS+cS0gDVwJgaC/DnIZ9k10s5",
-	"5hlTYjXWC5EPIOkl5ENjYe0HvCWqPixf26+o2jfct6o3emgvxQa3QpO9LoialhkxzkUUZuW3K4UtcOYS",
-	"ozPVlYDKuqOQJB8K0hG1C/rrg2d49dmXJjrt4E4h34FLYA2hyxE63jJ5hzC074nugmFAaeqTwSsXvSsL",
-	"9woAtGPhmVt67yEa6v70oVk8Lxo7TvDyviGbQeKG5VD76VJ3e7cuxYf20qV0tEY4N92DKgmeBU/FkCDA",
-	"LRbXQFrzv4kl/STmz3GsnytrxWJpvX3veeGhovzGHbbUvVitkRjzPJfQKZBsWE6+vShLqQENwZFLj70x",
-	"FnyoWbTS50uhl5loa+z4sNLv8KYhly68pL1TME5Lt9rinVwUBuz9iczLkqZlcZNJMzsUgRk2YFHf47s5",
-	"tYM7PauZUNXInhebTGsD3Qxu/NlqE5zq4KJNeOupI25HlC+qA1jFELM7dpQCEKAZfYGqveaurR/htiG3",
-	"Nb2hqc/Tv/8kzeWcURAg8f1ezrIAHiQhoBAI+76qmOwLDrVBwxFLdFagiVz4GrTGBa+gBzeZ0P9URtgf",
-	"CYbzjv3ryR4Fc8meib7fljxScR/id/IVX/fUBfjHcwS/ufBBrYt9+bcOkcJkMEDkhjNzcKEdOuMMH3Ca",
-	"arh7Kv7XwgbpB/TuHZSP4+6HimJdiZuZ1vP22OFHf9OASxfeUV+xIuStyBGJ1eqlHMchq/GPDbgY1jkp",
-	"Pq0x48ulUCbZYOOEkK5zWtytkQIlrf0ANDFng5X1+xccOf638do6/hlcnBj9jxz49v0TaxcZHValV0yr",
-	"BCqkEQwKI3bswfvvXrD/ev7kfz0sZWVZOKuWLv3l2Z8fxssR+13ZJ1JYyscRiv1h6nz5Ildr5FWLYCCI",
-	"LKsu0c4rDq3zP3Ux+r67+O7V6PSm0xzAx9vUoRrdPxOKOZa8MAKq0CdSZGkV8WiDeaCKdLTpATnV7u4F",
-	"SV8Lj0x5sLZv3t/3ITVdFc8emsBqPY8TZ7wWSKPqNz5XTNwKRWgAtyKXEx9ShFXi0pYl1dICbFrEdZFm",
-	"1gJQ9BEvR437l6/sFfd3Q+gM+9Mz+4T9X8bp3vorAkytZtpjtBK2q4xIWr6zUKMvPE1zYYwnFe+3jehH",
-	"vcsZ//x8b2JxWKaB+NGkmZ2G0xtlbzgZkmCmAVZZKT2g1rFuaO0U85Dk3CudZ2nj7n9ZLJb9mkmMGJNT",
-	"V05sc7HXgn9+jRefPd7d2Nva9x3CRfJMK+IX0IUNwVbstfAwksBeaWQqLsoboApSecw45gQj11kTe713",
-	"PbvI63tL3Jovsg5/u85wmMgshoj5yVNp2ZSA6Bfwgrspqu5M5BvN07s3BuwZhtydPEWJQUsTmVROUMMM",
-	"lynl9Br5jGh2+uOl7DYHZU5QpzPiSLfCeJYeYRF1kFpY2FRXsB3qBkMJhj2pvNF/4SwtFsvAZV5Fw7mo",
-	"DG2qmVZkI8KUAVQOUS7XjSkXxqKbcsiYnPHD80yK3O/PcuPmYlIYkYKL6uxRPhcqgZIk6zG60ESSph36",
-	"RmfpFkl5j4EqYJsEPXvhEWutR7AldWeqMsZSHUxuIK1sGI34zMe2h4Lpc4720i3HOy7drm/pefH0t4dr",
-	"NfciUmEJtBCWLYa1QNMwi8D5c7ZnDs5dWwk5nZlzwiDeKXGCM3TkGw4bsXxeho7ETuSnE6ivr1XkcFYb",
-	"zlGQOlqYyxBhQeATJOGLlHhExQ59FVZ7YECjUWGQ8pDGl5aAtmhy45pklZv52d7H84aUFmjp1UvnR7g8",
-	"EARgsVxqI09RP4Sf1SQagTQYmoYjFBRu1UtzNs2xE4DdFCoFZaWcHSaRaAybpTKp5pVxBPQViMmArK5F",
-	"qxOwh2g0I5MGKjSUmpngmZ395+zii/ubZ1DDv7mfrP+z8ZdRybd28QUmRYyLXNo1aLjAxfWvT+6kxYpL",
-	"95dP7sb81mvCIs/OLs5GEJ+lr61tMKkQNQS4NixjZQWwsXm3dylrDMS3S6Fev2RXhZ3936/+Af/XufwP",
-	"rsjVu9fsyaPHlWcUdvYfJx2ffvn/AwAA//8=",
+	"e4ZtOY4n7zPd9VZtx3YmnnHGftyeuGrn8abQIiRhRAEKAbasceV69j72yrZwzgFISfxSC5S6k/yT2CZF",
+	"gsDBwfn8/QSfGx9SyIShcAr9O61FfYa2Hsjan/T0WlqAMEU47VUqVJxVv4T+G2vFRdzMNMrrHhFSHytv",
+	"cPPErduR0HSBFVQ9vPz2EradgDbld28Ez90xC1jy0lQYqZU1AEg+kZm4eHf14Xt34At1CzTkveBMWhg8",
+	"P9tGCChvXaqy8bJHvKSReA/AWYhqD4skICRz4f43EzyH2AdFtELNHvYGYspNT4JNKzJT37TBt8ioqwd2",
+	"R2VZKtOQ6wolSwD95magqYzM16XXV1c4odnIqPUsCavPLX+cCYi+SIvo09i+Sb190rAbAdEunaVJ+9dA",
+	"XElSjNvPKQrQquKTu8tQPTPDsPSESypqb6kfhB81k/zVQ/yFgLvOy3ipHxjUzPSs0NBLOTZtNRo8y3qX",
+	"qrq9/8E9sdboqOdV/Vvl+6Rwa+ImDz9qa/17grpspI/KlBN+aViKEsmEVg3H5zVci8KMxGFT3+r+56d7",
+	"N1b/y9+YnKkiy84+7dMK3aYASuG4w/KXfcTPmvuI7wSBT8tQY23XDHiLpabJCoNf7vOB28FC+NcW22zX",
+	"BC8/oh+BFZ3WXWHL8OCwfrWiPFs3sXdzE/gcKwijUBi+Q5VaJ1EfZ+u3Csue94jRHSQQJbfXPlm9Elg1",
+	"2JJcYhIx03B4hfLzVkTq3T4DJD8P4feaTSfzFn64RvI4/8ymMPxYL+srrDKt5+fF8gIPQOeiJyzU3+kJ",
+	"UQhjN5dhj/Cvj1uKr7s9lpCHKGNUlKwtXe7ye/yc1MqqNLM9O5IAKaVfJUYPo6JvPUpdCU/K13vUjVFl",
+	"Q3ObqJuLq/B1e+yvab7Z/1hV8/Q13Vs7fF47ZNLW5+Gra7/GQ2HfEYyvscZxP/JIGEYTd+S+GcvGnOI2",
+	"HmjI2NG24LZCDxje2jhtMN7D1J32NROlngsl4eNMNxmsY61Q7My+QYXNMqs+PM+tyeS2BIBtcNRqW+xt",
+	"DZn0Bx1qOMreGET+XHJjRMp6sFGVuq8uLesrm2hlNma2EfwZvntc5NKur538thGvATmGyal7N6TKib0t",
+	"OZPuppngWH+Ci3BW5WgrP5Av5d8FNdIE8jf4/VjruRTl71fis8yyYvFT+Z6dZ1hfigdbEPQRePPlvTNr",
+	"l2e//ALBoEnN8vy1EMYC0T0FfcDjFZ+tAHPFnWDOFUJeA0KKGess4zea7jeFtOKCcTOHuPqCr1mK/bxA",
+	"6k9QP1Nuha+1B3wOScUHfO3zIN4xR6ebCJZ8X7AucvOEvcpzTewv5FUzrB8ziPf4l+d//l+Pn/yPCgGf",
+	"i7OPNI1Yy4UzfvaVbx3jS3l2cfb1k6+ePD3DxnIQg9GTlciyc8BLGPHCzv4j1Dl0UU6L3COC/pJs3ucX",
+	"7NzX+k4xeeb0CvzmdXp2cfauuMmkmYn072JNZ/dSK+Lzfvb0qa8VIPeeL5cZlZ+N/r2anxth//RvqnxF",
+	"vVsLjbmpUvZi1Wq1ihsKY3/ZLXRlf/v49+stTvW6wyN8/+gdxUlgaxaLBc/XZTGyKauRIT4TkK5hi/Op",
+	"CYyzcMh9Ss4+n1Mh/r/OfDrl0y+Na2YE1rK1r9m1AEjtfdaM6kzLtdrWdLVTd+32h5slPoYI2yLCTH6v",
+	"V2zCc5g+747MuIHKGdxz0hrmJiKhqu+LwG2C/azSsgm2/xaW8fAQH7Hz3ZC+I6h+VYB0w0vfnotUre/v",
+	"WKkKEvqS53whLCQH/1WLOAw4DNSbgU1goJJ/LgR0rZJGxhBxuR3wE8qV3Q4rtIN5fXqocoRoHm4PypSq",
+	"jLBt2OMn0vlI8GqA++GRLqib4FGqx2ZU7uEnC/SSDpEYPh4LY0a3X42EO6arWrruktm5ZgTPx7NRMP1q",
+	"r1YMqdrrpd0Kl5fSXYNIObmbtWL7Rhp75W/aTy46zoLqq3sZ8TSMbio9/+Bep4G/OYb0aQCCcIaDztlK",
+	"Zhm7CWBjOkCGegraSyeAlMbyZQRqLHJVQqmR1DlbYOvc6E0U+4nQ4XeX9lr4le3SRNd87YuG3Y7yHwBf",
+	"hkSUlHWv001UJ3KW7GqIMkH7CZdQGPut2zf7SFUPkbkWtPabGvKXA+W5l7DuihyUKZeyfKDUXXPfDlUF",
+	"I1nxdZvghQpwaJgkNBNpWC6WGUf48B3ZI1z8UJbYIo27MlijckZfEE/oFzT9M4GhmE0ZfaXSRhmtm63y",
+	"ltHH2fqd+9tZzXn2vNaTWtNMUW5voLXxdXZR53dncmAnUtml34gevqmXnVCHNf3Lp+o6Yl5y5HzlVr/C",
+	"HSHv/E1Rj5Dqq3sdITSMHqxj9OA+R0j4tsMF5q0SxFu+LCdsR1Jwv557fm9vfewhQD14xRuPjW/FVCo/",
+	"kVGXUy9DzGkPv3C7uGfZVLi9u3IBx/Qm1ysjKAHMbgTiCUCJgeK3cuqm7ck4F9CZxTPspgWv49HHr1+w",
+	"j+KGXRV25q7itz6OIAww0dD1n6aMe4mgUAeKyUHSMcmFmdUZr3cQlha9MJq4p2F8v1agvoPrVYm6myGw",
+	"R6y8XMq9gxAtiLgQgUJUCxv48lMBfZlwDMx0lhpGRDftmra2VKgy7Hrx7rJvnjdVgGMT2OEye5Wm6GGR",
+	"sNrtHUYQ91BCfDrd1iauX2TaZZI0ar/nDTQL+dwwpVmmVYCIPyz0xOcIblBVBuHMCMyk3SZGTB3QxwaR",
+	"aV/745vn/c0PT0uyLOrdnLcrOLDgtqPoF4UIi9u1GdWwy7M6vJimOiH/kRvtBDvMg8+6FQkWwrjhxVQg",
+	"NCDAz1R6xXQM4xmLcLbEewUQIhi4x747ykFgcgD+HesFN3aGQLiku2ubxkDPHn54jfBi/2h4f4MB/Vdh",
+	"v8M7BnRY6Q0N/ioOlNFA40R8y+XZeDqlYY59OHQYvJUFGFx7VFXafts7/PJuuzu2NH0rpoVqNLy5Yny5",
+	"hKiEVog8wcY6dXY1mOFzhb0NscxoIywrlk1id2r14H5nZnqlzjW0w8EKdamMEeGnNhvXL/CGg8W3e7Hf",
+	"5VpPji1n78VYO6X/wslNnaT5G1CyIojTX+WtYJwaz9xDLwNAuGJagVXm4YCxvNbzUxo5VedSPUxBy8VC",
+	"I+tAvZy9h+v3S8ye17W0wZptrRDxBUc0zGsPtv5m+TDmRkeWZxwIkmNmeSqv7pflITigziyPf3CvLI+/",
+	"OYKH69sxNpDQWP2+7ly4ZqvjBz4XVwEaaYj99A+xCpPdZzt9FS85Un1tI4ZLhMVykwh2RpjIaD5x7QYb",
+	"fXF+7i9oxHX5wsrjGPWNxi+5tSJ3D/p//sXP//P0/C+f6P9Pfjr/9Mf/86w2lb/kdjyrMQzAvdpXwhYi",
+	"n4pzeOSf7rTm1Fpx7GzcsQSOnNZS5C7ZRIosrcBrKm2BEAggT9YUJly7S8cST/cVwla8zvsjqw22hdnw",
+	"gAd3wO4I8FGPa3JHS+WDx85kUgXYXJmXoSDEXYhksniSiy2LRU/K1CVB7yNiMI6FYi9YYwNhF8OESo8m",
+	"x2BRawz63XMZfqXSa5qteyfDcQT2lUoRROBAeXwVAnktob1SwYIFP9X6sJqFLTELecgWa9mGtYxoLO8W",
+	"3bcfazD33aZy/5So/6445bFjbnmmp1iZzsOUxahrQsw7gJHcWDszb3ZSr8x8IFv6vwviwz+2YYOdQk12",
+	"DV093OmBEnpstQ4HAtXTBzyzBI+psqq+bUdyWIo7rrwnVjSNUlCk0qNK1W7hK39DR+XbXKr0ApJWdaVt",
+	"VeL+PqdKfQS3ppvP067xzOhKS7szBSB7XDcYbONuqbHbfZHK3KEvTYDsq3YMlpjC3LDxjNsnf2x6c2gE",
+	"rE3k9fpmNxRqG6SOC+qZS8BYdiPzSAmYRXfjbhjPz2d7zn/dQ6hnq3zOBhwJ4l1hBxeUy1GbCiL5QqEV",
+	"1ONT08un3q+FHrF95rGjCu5FkRvI2HTe+UYupD3bt/h7P23ld12TvgrXD7ciAj2ILiyUgzv7dczVhspC",
+	"jcVDKy+pML8d7AxIMnzLEND4OGOkCKy2wx5mNzxvt0K+5XlkE8S/spf98S3PO40PeGAfywO+5fCFfwn1",
+	"/OiSkArx5BbIQjUV9q7RusrClevVZPFfpambn33LVl+nYrHUVqjxGlrpBqqMhqU7btQvvHJ349/wGFbK",
+	"t7ykLgVEVVUFpG+yRJAUp1fB7c7mHH2Zi3VrtdAbObF3EYM9q5fda6J4X+5BjMOCxJqzPnVBZeVfpxH1",
+	"vKsw+UZMkTCqVm1iTjquzoRHduPO4X39ClPB1o7SlIJWu50JJpWxPMuwOXbGDXTVYSJze/FadGNobWqt",
+	"lxgqB+hGe7Ux2LvGK37gqYiVYgisWZsTmRA7LnYqeru1QmHj+weZsTy3DPh29u++2Gw2o02gORaQ1G8C",
+	"uNrh+wQkEfYIAdUeJ94Gv3j9MmHTXBdL+BN4SX9//Y+XSUXnAgarVPOL1y8b7PTVTJ/ts8kfgNfwqzbf",
+	"UWqajnC8ePB+ekfL6ZEUPa0iUA4hp7JhjwjKFVucnHU/F0uLzG+PDzPtNndRodKsozvyW7pnyImnV9RZ",
+	"zf7S4c1Kwnq8wcDR4RtlyYVaQL5q7lH6Izs+bYY0fOW9taVhdPtkNr+K/O7GTennDSFA4O2vPiBgcUu/",
+	"dqzEe/n++NY3yn1ntT7WJd1RfkojvFv/vp78AIn2fvY6DiuNmr7z003OLrAtMbQ8RJZGNOebipTDLA+s",
+	"CO+dtF/Rqyl8tJrp0OqTlEijAOuul0Jh0RmzhP6O4UKnegUfz7zB4tt3gemmZNJeebLvqAGMiH0b9X2j",
+	"jWUo1xWx2VO5b2y4YYtXcIjv8H3HzfDcU5H3hS40glhlLnc9DoiioNFQe0HXO1yeV4htjTAhRjDE10xw",
+	"Y9Le5pZ5MjpGPnTKLd9hUXYrEhBHPCCNJ8uo8x0CwmhYt8igrLsO1F8106oE5JUG0b2J4QMGVJKmuBvt",
+	"SiAWdyYm1tmFTRhjb7ix5zC0c/D/Gjyru4DPWPHZjmCc58bmgi/2RJ+hRUbhJDAvp5ANVbVYP5cHnwo4",
+	"PKiiEfmtyM9BQBBA/QIqxZ2wYMIUB5IwnSeV2U82Ba4qiVwxmWLtOZFvsoxbkfu3TrUwhGA3XIYCWBSq",
+	"CfcajGtpoMV0mQGSkfhsE/j0SpjAuCngmZNFzjKpBLK8YW5mrLNioWi5Xlz/iHhqz7/6r6ePn7Ayy000",
+	"a+7X7GaN/4ft6d4NTIY443+7fvsPhpE3nH1e8payRy/c97yRSjxONml/sUeW0erSjdf4N8J129Y48CTT",
+	"CfMEmd6L1y+DAqFXpTIXY6tBQ9SpC6msPjso0fxaGSt4ioy/VidbFqTX1wzI5ZjVzKnW+sGEc6i/TZDU",
+	"NjoGW0gXG3Q4Ut1KK6pzxBXTKyXyAHoIGXMf9t+U69pQjTl8uF62nVhyr0JJYMtwX0hDNYwEf7DvaA4P",
+	"P7UaTqBlx+a2U7keYgp9PlfpfuYQbKvvgJi0RrW/VcLvbVQkUdQ4rLKebKcTy8pIDv0AmoS0qqRJt/PA",
+	"B7mDMVnbDgTLcZah9ohUNOP1d+IJVbYUeSCaazCg8Hq9s7BdF1NkvWtiepWHVMPOXl8mbCGElWp68fol",
+	"bXtnL22rUZ1PuZLG08bUx6GRzugAVXrtZaGiuRZuSOLzWMBNpMduBEXPaqGyPELPIWpJr3ie4gCaXsNz",
+	"u9438h5J3QzkJXnxbHCTvHRHqisp0XY54M+SQw/YWQnjt1xm/CaDw0hpm1RgZKFym3TAJldQFKi36obW",
+	"i6UPidXvaH9Dry1N5VDNW9qXR2FSpw4M2dPgJBUkKlQUmLLfIPMIBgVkmZyYuW0P3wqbnhhLqgrOizU+",
+	"7SfQnv0Lr34+TAFAKiqg3Ver6qDo6EYQvnSjErpTEV3dgzJIBG09Ry7c6nxFIBT0txqelU9RE+PBf+3l",
+	"yF4X06mvou0oKsLn9cmklw+Nsftfp1hY5KbaxzrApYHUiLOTh9nKBKLfsI+LrDOXe6XKzKjO2R//L6qS",
+	"2YxEej7ES2CTYoZ6Qip7eJA0LhXZJk6helcWrXlpyPlAXzDLWitgK+M8dCffj6rYq8zogDPO2VoYxjNn",
+	"x62DlcOBKw0y35nzUzfib2txSLHwQ0pN4yZoQpqADQQBAoR3iwY1rJC/bb31hlQTTb3eudBVewr41Wq9",
+	"6cG6hwUNESnqv61fRuMCu7SbcCSKLH1RWDNQYQ88/1RdFOXHNdmPhTWxhAb9gAWfb1DBL5baGHnjYy8S",
+	"4mLbcnvBDCXp4ZB3unwJzPCEcu0Eoep9Smvck/nYxm3FaJCeET2xS4Zewm33NJnvB/mBz4U6djYfZ6ZB",
+	"CFOathPl8uH1eESjgGKuxp3I3G2QOJi2NaK1ItLbZpn6yNe/WrX0EczfWoFYIetOhD49M9O5FcYC6Ymt",
+	"HlK27vy8qARmZ/zWH23YJuE00cyTxY7JOI3aB1Z7iKXctoSvXsLVLiPZMDnBsDcxgXtoH2eHAkeV08op",
+	"XzOtqnEmROKrJWbIIQpzL2IkOAc1svQyTiP5RzDdYR0AKJ5yVzCfKCtGWDbVcN5tzrMPkaBiaSpXueMB",
+	"BSMaZbLtaIIy/ZzPxa8UYCCyFH0vWqztFacljNCNAAKzIRjsRmA4HTN7Cw0OEFfggWOeFI+kNC4Gao1I",
+	"5SIT3LSCYsENvZRPybFAcWJQt3rivvPe8yzAF9LXnkQg6d3pgOrNySIqN8QdsJ4QI/Esyu5woEgwz208",
+	"PIJU8kyMW+C7Xvobokbvqq/tFcCjYXRG78KD+wTwwrdFIuxClqgJM2tjxSJkunMBUZOxVgqy7sCWURoz",
+	"K5Fl6FiNOaZ2gWcIyOdiHlVyMmlZ5cmkX7AeI3J376aqzXUj3C6EO7ZzbAaRVWoDTSr96eAA4VUPS2vv",
+	"zoumL0RDb89PjPD2XE5nFpmrpAmmE8mpAZlLMPxpWKa1ceZ6mdOtGxiETn+C2pcep8JQ6tlJbZNHKycT",
+	"kcfjX9oIyRE8Bf0bme8QvNeWAfwsrDdE6spfhRv8Vdj04jNUL4l02GoqDMq3t5tQf3M/RUAVBN1ZuzI3",
+	"d8PzfBPF4FP/oDkFycFhKh/ZlIPGqwcXvQB5XN1Hjc3tLsvqvoWGsPB7Vhj60qBIZxaJhZtZmjaD1Wm4",
+	"Vk56kVDB/0MoVKHcha+rghI796/ETSEXS51bIjOJwTnWJtUjfFtzseCL6x+pzr1sp4QyPsy2YZWUYY/c",
+	"XxNmiht6cALk5z/xTM5FUpbPI8/94wRzWVwxoWzuPHfc0lBm+D8Kpu2PTwIHli+19y7Hjcj0qsxDWa0R",
+	"WcDT6FPt7P/xhH304fxJYURKI/e1s4GCMvkfVagM6h5Vtv5pqnXqrhou07oqwtcwZ/dzz3+E7e6FE6ol",
+	"pZNETElxLP9mSg+jCer6acKqYTegSivlVkpjQVhT6hCKN/YE0Pnge3/xwzFWRtl+PheK8qjkGqjm0u8g",
+	"C4cm5d6RE9jj1i2EgZPWAe5pUqDI4d4QzYGIGzHm6ENjGV6kgkB8LxQYYl1g0ENlRq/IbKW2mwSvd53f",
+	"XbsgvKa1wjQT0X4Q3ojop0/KmpwD4BkGlwb3VU1H8QL7diIFOPEYqXIq8kpxBTVtDXSQtpCEvNSH84Ns",
+	"+v8ZV9OCT7dKeXap9Tdc/eRso+CyRlVsEdJslmeW7+wVG4gVuMaDTOdVmnepqBgljMldNUvB56YnQsbW",
+	"2o2A+rFtAb9Fbsgeu3KsU9HiVPe3noHROEYxqMhznZ8dohW+fvqspoVEwwkLNcuBCGi61fL2Ro+DvA2a",
+	"C/2IkSJv0niYf2R2YBm0fLlVZtCbcScZKSEH6oPKICcVzIGh+tmvzPzoaJZmzm/qmx0/hlRSBYSgzBqV",
+	"R720UbAQBG1+Wo4qrgmFDJ1zQKR2y1zfitQX9UPP0IxnEzbTRV4dbxIGrqnHyZmJKDCBkjfwUsSAgQGR",
+	"Al3RKk8vUJsMkhrQOu8tSjX7//Wk2kMDxr1ye44HIg+NMbE42fAfuMwY3yQkusQRYJtZJR6IIriFMYdt",
+	"926MJtoCznRhmgu5v3dX4x//9USXbyd1XRW7THZ98LD0qcCwSv5/6NXYRlnf+LpNFX8gNBYs1aH4WHvk",
+	"mZHIuonzE5huSXdxBanDmhUbPNu8OeSp7jYap7qv4ORQmzLVUXnEDhOXu2uAdvsRZesBG5DStHVk3hdD",
+	"dKyV0dlp7c92oYtihuqlUO02w9ulUAPaDFDjeey4ks5fq1tpeVntN5DDScm9TKo50RnI8GIo9r/Rhb2k",
+	"Ghelwe9UNpo68THX1gV+FwKzJ7cLox8oJY9350lDtx4xHnG9fcDUe5uP3A58/ZK9wJqFxxGlA+mt23gU",
+	"GimwD1kqz92/Hyf7tlW57M928XGbnjyYReCFQaJM8Vs55VbnT0r6dUM5M2nZo49fv2AfxQ27KuzMXcVv",
+	"fTyExXGzhtCDn/lDiAS7Fn+0BJ7FRhF458zGh8LZ7yN4O1ZFF5/uwYT78Q4nYg+q7XGUUwXhh0vwivVc",
+	"gl9shI2ojG7W/Yn9Eye0FWOJ4HU489wJw0hu3spQCkca3DLcgXYSDtwWyfAHEkVWon3ntRXLRhKHMlKD",
+	"viWG08uWAgTqoYQ7ytSUeitRPiKfoFvRnGjHJJzDxbJd4txI/rkc0obCfXePhO6Dxw2S6piyR52eTrag",
+	"diQG9AuG/CA061bbSW+xdLaBCQhV2LCJuu9GMKuzNEA+4o0eretu8eMo4urubykfxssdBerviptMmhmB",
+	"Lqe5Xi597ZHVuqmw4XarsiN67eFWzXL40n4Vy+72b3MpJt1Fy/jkXm4A3hqBywQeBHVfUBGAVV9KrISx",
+	"JOQH1h63sQ+fvE1zD+PQe3NV6+4Zgl2Ev9eEqX8uJEbUtuqNmZFqmokAyofgc3xivTaQlo0DpGScoOlv",
+	"qosUNV3ZQTrR+Vg8YQTTWUp8iWcAxdjBI8bRs4/En3AOn+ybZkQqcddIakf8mRo4sTYNtbVH76z2YzeV",
+	"QPZuVqwtyoFNHICqmzXwkMDJ91IkrvDNCaTvYNHKhgtpt2GSagQmgvZrO/Fep1C2R4llW5mpwxCSv+4g",
+	"sKlIzGis1UTmixqG2xOONWlsxobBltI8uN5P5ZRq3aotF8+7/Hr62cl7Ke/jrqRFJKvX49phISuUJljN",
+	"lmgLHqArm1TkyBmWD0PaX+Z6eaiod3QAv1XZ+s4ER5jlncpboVixjGCO/lXelkc4gLINdlKOCLak6cB8",
+	"7VFN+hSwHtabdc3XcCJNeCgP1Nswo5cVxy3AvgbklfpuXT2lstoTNWbRFLoF6IZk7dXyQh8cpSCTzDJ3",
+	"9nv4RPqnDHAUZ9yjlPuZdObczsL8BiwEnPURtCB07Jc3cM8Am6ZnL1WfNoK6TioVEboT+nIo5QqT4uTm",
+	"xfWPvwFJcWN9GEfr34W4P0frUe29+HBN3HMcBGAxla2hZc65wHbQU9zbiQ9C6CjAeUTvhdu62BO1KsNy",
+	"ZUCF51yAs6RDCYNMLaWtKdr8OFtTKcmyDOJmdgbk1tKym1zwuQndc+LzUoyRh7KrBiupeGDbIs2tX8xg",
+	"CbU7ackhuDjJ705dG6sirnvQC+IzH9ts7UNg3LCVkNMZJOss04qYFJwZ5fEQsC920yFcFMYyClEk+CTg",
+	"lMWu416xtLug71Q0TC6M1bl4GBrmPQ7295PtbkL8dilUkGAIC3oQnoqbO+RxZoS12QORtWsY66tUHuks",
+	"k+k22nLtGeVtUN+E7mcmk7eipus8QeD5rSdHPDoI1x5WAcb2+/FRl4iEblesSgUohVTC4b6FE7lCTGw1",
+	"FSmC6aykQfqg1Uy284AevDcLleqHsTP/qVJN+3JoxsOj7Oj4G/T3DVjP8uo3XkGOHaXPPPrcZPAE5mgl",
+	"7SzN+eph7LSPNNrfpsF1fCltNtAgIZ9TVWqcDFKDsBbNjZIvC9EJAVxFmrsEFFFbkv9ZnpNPyy3hi8YA",
+	"/W3Bu/vT10/T7WEIlfYYRKGszCLQyUSB56nWhVYKPffmE3n25+f7gZFxzyjoS/QmOr90Q0AgNsN4tuJr",
+	"z/ypV03sPCD3eu9ZuG8UGpsHPGJX7YZurrlMvbtvxZIqFlfu72khArvImOdIaVQA08hFQP3GKo5i6fb5",
+	"auZUQpa5X21Q5NICnDVYFC1NIF92aItqSv6V+Gxr+37gi/oXCBYC6013cU6sttiKsEOitOlh4Av9/f7r",
+	"aIR9ygmvQoG0D9A5JRepC02o1CSwSu6/6woQ90RnmV4ZhECXFrAndZ4ezkHSgYFYiFHK16ZNi79013ul",
+	"sdpU8Vd7Yo/+6S9P07so232wDCPCIt5FZQ2K00TrNnBbJW6PJCD436ybkMDjyqwplktt3KXmfoBCXIe7",
+	"BuoIqL7i2Capf/egMNzf6xW6EwDFXRoTDAAAZTUmgSeWViI2AUUdSZu4lalQY9EK3vrK3xT1HM/FWOep",
+	"2YMxnkbRVfPuH9znlHpP9x6+wvQkt7a54OPZcaveN5Zo+Azg2MMG7PL1Efvc9av3P75+8erJH4G4LyFc",
+	"opIZD+w0zO6hedUjU9iaeCR/fcmN3SU56XoyknDWwcasZnoBDbXAirsUY+p2N87+lhuvAtREaGNJurAb",
+	"KgyjFwfzCu6MwfMtdJAIJmdGTtVPGsHbt6Z1DCcRGdGQMMN2XjfRE6IxNT0OZxjFa7z52dNde5TiazsZ",
+	"29YWiGgEI/G6F0rtVB/cQKUUr1ACn1fRNgbbaYHPnc+BToTaWf+ti1yBEX8I05VXSLXHx/ky4x0I4H6C",
+	"3sGdUU+S8PK9zhE3kM6zBB/d5yTB74p/jpS9JAueCopPAZiz+5M/ZT4PfMa4r/tNnDGgQHffSr5b4CT+",
+	"+ptv2jmJfz9Tep8pIOX371RBSUju1emCOqv+hFmSPjvUU+G3NecLKh/EhTYaWfJSviZEf0S9dxIEHFYL",
+	"qQorhj9vQndaKjxn/KbWeqXSjZnrSUOz3g/Q61OftoZXKhVprOVRGhnEyNOBxbmk2HEZ9YQlM7YvoViP",
+	"laifvztnxZ52VAH71W7vQvyriOag3gsD72p770Wv8T7iqo14Pp7J2+b4gp/WK7pvrxX8j1xuLuBE5wvn",
+	"JZ7dSMVhU/eq1efh5ZXc4wt85/lLaZbayKMA5QE/6kxnBCxCgoCWAg1yg6/hVuRyIkUaMB0K86ClpaRW",
+	"6hSYl+WtHdlR6MbgVuR+j9ZHw60+7KPiotj7vpi9XBqcE9Pp1eDT+3g1b0qKEFybWAFvYqryIg6mbyi+",
+	"SrDf5WY9TDfUMSXazISwncJ8DXf1zvLP7CJryuI30UrRb5bp5G60UlXpdQ/ZU+8io9UIRrF/MxXOYsSz",
+	"daI9njI6YpisBDlf5lJh3Qc37N3L7x62+MmpOidvbPhhNFb1yql6O5kcN4CgtBV97He3Psas3MHQC753",
+	"Mz7kf3rqAtyjmafXnOBNtBJsxk3ZkxUMlsuAueemBsIvnh0Ao1YxGY67yEk39wMaTCXsca1W/tHdtD6G",
+	"U/Ej2W+trNS34aZoUPLBtIS18c00GELGYgri2qPYMbNazyGUph6aOvw8FiU+a3N0urytV5BgFz7cn7O+",
+	"7U2qnzzaC8CJfepVcBY8eID8gcJ1pKXEejDC/m/qzoebzk5ntW5Odj/T1f+k02itPLyP5VpZ0QhN2OFh",
+	"FcsB9sk018XSxCPOajpCr9K0nKoTopv1WksExDp6kLQUpfozUFQm8DRAYmpjDI1nYDeT3uYRF6Szhq20",
+	"jpmzTdvtQdV432klHy5X5KlIIkFKde577yHMLyq6L9cLYpA8Jm1kk7B3hoUre204w/s+a52rDoVz5zPq",
+	"GK4kdI3VdYgecBDu3Yu2EPlUnMNY/nRHwXiHrzyyP3ifxRLtg43j8JJNpEAMKrJ+lbaEYGoskNEhkR7P",
+	"xTBHJ/iHAjsLThcqeaXSY4r3cbHdYiVBXzkHtSI82PakFflOM47sMzdiWgAvDRZE8VV7KvRA0VnmOtNU",
+	"SH0y8XmHg7i/IkQD/F0dVq0ufSuqPXIboj0pcgzZxJbeUHfUFRmp3NiZadOGOmelYT5Gsl/8ZCYytzdu",
+	"cj0Hpq5CAXPm4UmLfQWm8tm14YXq9WhNIB7ECMRgPK6Qc2PgDqvZjI5lzCVnG4LQEX8Idx4cgUj6O5qD",
+	"BSvC1+wTrhhEwmrdPESJhEm4wN62fxfpVKqpE4KJVCl1+yqNfSPSsLlYWiSv+OpYw0TdWRWMY2tPHGCl",
+	"gSZsncPUZUM6obJdRm5BWrh7/uYub+nPoyBgmJriy5A83gRduEvF5UZirAzWnjb/1aGvQzZlogsVwwaF",
+	"xa2KvgE22sRtSlDZOlS2ljXaXz+FqsnYnV2N2rxJcJ3AQMdb08n/jm7Ykd57cNxuUFZDkeNa2Fhn8EJO",
+	"Z85zCCdxglEv38TsTmFxiSsLJzGz+uBOzeaF6qpwfS8W+lYccjKXQdJkT+egy9vDsUXx97ZVvNLMeREi",
+	"j6bik5YoYnVyT2UOnP6cvdpoVkhKVhOs/p4VKs0FQl4DMidQSakUaDJm0lidr4e0Wk8ckTzAND5qTDKM",
+	"80RRyXsu5NXIZBjH8WKT9SfCRIi03Un/Du6ImssPL+2VxncD6Mzg4yP7JO/xeyIAyGKiHl4M9EwIVGF8",
+	"r5ibbULRoZy+VEwXOUtlLsZOZbFH1y9e/8CePXkKGLMjM5aL0e2zx0M12gF7LszmMG6vezS849jZeffi",
+	"DxDTadj4bpHCgWHxzoMF4I2wUNzpmajhJWbpjierWeEEwelBrF+DgwzjLUCsFQZSaS0EpkStxiJmDdvu",
+	"bj/Xhe3e8W8Le+pN74Zwz/c9aO2pZrqwG/uedjzVVLmd73e9FBvaotQBw297v6TD7Py3hT3Z5gdJad76",
+	"MZnH65aXVxRBwmYiK7c8eHHoU4ZQGkRLbgrLbtZsxgFt9+49dPX7e/SFhtPVw1jKxV1du17+2j/o66G1",
+	"kKYgVrIOFS/tRLe7CsBmB4wuCFuCIUXudV97qse8N7t11c02kLV7HKm/qplb8s48tB1OMmLiwfyWdIXu",
+	"F8co6S0hwgZywfZVnnd3ouhNp8kaHEemvBtUK1o6Z5kAMlmtBlWLo0xPG40gmog3etqVlcTQLxCx5lpN",
+	"Gc+aaw/hjs66wx1EB61EjBLtZ9887V0lHpjogRun6XvwrroPqgA/7uQKLFtoPBYRGPOrp0830DQyMQE8",
+	"54aXZgD7ufWNhJThYRgagTNO2kjphOoNlVJuY0psYXM2AWfu2VsZK24N/RtOxgMSpi8QlXYQKLLjaPxO",
+	"BaHn/QpuYp0/tdb7G63nR7In3KuOkt/6kK9BbMZaKQGAO86yrvrSRuS3zpZ2EmeEqJhzztIgPbiRn/Ys",
+	"C2CFDHt0oPXfdXqgn9ivrMVqTR058KGVz7Ka3QTIxlpawizb80zxOn4mVVrtAGp6wcQ2w6/2O1V+TUof",
+	"cYb2w2LenI3vveV8s0ZtiiyetMyAo4SL2h/CuZTIfYIr73DZa86jQpkib6VNU9oyKJ6CpIwM1n+WC57W",
+	"N2lv9Lb6zUHT2QsFDX8T6VAzQqVuj5EdimuQ+m0IOVjcFuBLOp0Bny1WIK/Yl1osm9XNQzzycpEJbsQ9",
+	"OPXe40gOj1rtUdtyANXeqTu0j+O5YcB7121jY2Ag5gbVGvdYbIQnCD3AC75mAOCV9sWMOiS8XZFp07vs",
+	"flCBvhbVWNsRpHmh6zgor0C7hdiNbzbF8/kyQP1IS0fQxjnbddIm3gWtob4s+4y9i9xJo/TA9+M1hDhb",
+	"rOk0Dvy3k6wqDwJTepXAPl2FrFOWQWilDCVENpD3CjcfVka0o91kXmoc+J/TOKCR0osQ6mWmMEsBLSL1",
+	"Jib+YF/u+ZpI92uf2GMrnc9NpZwoZri7DHDDdsIw940Y64VA8HfDMjkXCHtkYPFt61QNGgsf2nE9ShS8",
+	"Me79a414HyncfbpY9zED3YOGtivmjpuR9T2wd67cOA6sNTnY2gmedjQD54HbJG5VuiCBIpkl3+ZAOAJV",
+	"baEQBn0HKHOZMKs9yOyGuULkjcNtka7Mz/1J+xRG5Am7wWCpJK/L+nqmudKrplyQ+2VTzO7rb35PBP2e",
+	"CLpLzMynffBI+4NhpNnNrygLtF+cf58gP1rqK/izR9cGMG2lLbO6AA25Fo0kkFxaubcm2Q32t6QSdiL9",
+	"v61t3LT57hRfbwqu1wfCjxz/BqgdPIxFlhmmJwmGvMHFgUP7xm0Q5DEXC0Z0L4Tslz4kN6dlg9/LePfv",
+	"we7Tu26VSPe9im1XZBer2O+D5CqxKgvw75vwnpRa5TR9CcTipcSKApGAjetjWDvNBoio60wTsva345ZH",
+	"k+iVbMELgbmEO6Ke+eGlvQ92N4jOYx0f2+tU5zKPY6BrZoRY+JIRMMHsSo5FAsvs3cggcvCPgE+ObKGF",
+	"SkUesPOJm/xBnvJE4V0vRlKl/WB4f+47oGfd7E9x7VQsw+ots+7uDzNKqrU308CD+0ht9JKw90UmTEK5",
+	"i6TSTOeR9IFSDIPtCyGcJ0TdN4AMmfK101vAV7QG1jF0SW+cZOsJGrcRHNN6plsncW5A7V1V/qZ90197",
+	"c+I30F/PUfRrZXiP4uASORroDWBdLl6/hLCdquiNWg/zBj3B2jE878U+rpdCsUfoYSKP3OMEMFmWAKgQ",
+	"EEg20K6hSgdC8FOtBEHerHi1ZwFqmqA/BSUn45VQxn4wU26ITnhoUO6PEM907+6F1f1SQ0zAefxweGPN",
+	"LRU4/rswlim9umBcmZXIKz7bCsHp5FikdJhTBaXbHTOhiMCLNy2P0Vv1493xhavM6JB9XohcZLAR7QzC",
+	"kxivqHvVTCpr9k23RvQh/Gas0W1XSNihJyzs64iF1H59YF30QgDSiJlh+ZkYy5R2WDxI1RpFNULZ5MoT",
+	"OjYhgDhRprnqd2r2R0L4S8N2j9t49tapCySGiFC3TEDb5eyxGz6eH8iB19nAeQWvK5dhiA7Oq1Ig7orA",
+	"eeX1XTT/G7+Y3YgKIjSHGiIC6Tywd7IBEkHnK557aIjm87y8rdfOODmDwuZ39bQd6Sc9TMfw8F7N2OXt",
+	"MRxemeHRJoFDAZ6cMl5YveBWjnmWrXegDp2deCOG0bLh40ZfcNV/GX0hw6gH4lI56QM35cYDUcInuS1b",
+	"GXuEfVkxt3t5kn6L3d2RTGofXFq1vZ78vMtFRTenGV8eL3dkld7x3BKkK40PbHAAj2mwun4+u8tcbCuy",
+	"4K8f/CiQKh3nUTvm+B0fpHM5lWrfJ227xxqMvam8FaqCLQZRYvCYmixwunbAu699paOThhy3OHQq6CoO",
+	"MKQCMV5dNw7hbY27e4u0tuwRoekFsATwWpDsRjrnbZpzZdkjadlMZ4A8qsTjhBnhHD3nB02gelHmFnmh",
+	"HyfMinxh2CNjZZZRvMt7W+6qXAh4HjdzfI9z6x4nbOEOCnch1QJbWHiey1vxuGEWFEEfHbAatDPB90Rz",
+	"pd7xyu2+74kdNYhrbJQarpehARrveuamobsqoiwRt9ryrEe9xNQrVPwBPbGPofIyTjXUe8r360kIcUmF",
+	"gXd3WhKQpwxxV2Eu3b/h6WdCOEOsvdM/0XmkSFYV+o7macOawX8bYfjBNCPSYrljv6Prmm+1vkHhMjQU",
+	"g52Wat8D2dTrTgjOB7L4HIm8CiZluDrXw3cejq0bZc3Lx/E2DhXR5rv7RyugE1pwtd7gpx9zhQQNIWIG",
+	"EUCdpSWsJLqRrXh6QcD2sFJbNxBUSTdvnx/c5d93T5OEwvQcu9KgfHM6oIgjMZYSFW5+u9LlSQCWU5zO",
+	"nfqABwnohova7JecDT3hA0514GgGTSCtQePTlMgWuJkM7qYhT9g+/uyebuezPz9vdztnPLsVzW7n93i5",
+	"H0npTK/qOUqxdNsZMz/ZInfyqovwx0KNtZrIfAFpkYU0C2hB+TSo8xnXsi0nsdf5+q22M5rYrtOVntzn",
+	"dP0wE2wWnnpoqb62M3payfoX4OyMyG/lGJNkCGIIeB2QepUQTTMyFciyX3q6w+UwZiJbtqb3v3c39E7x",
+	"N6f0j0kJ48b8HabSa0pEspD6XvJppHJugWlRlupxsRAK0Yi3VrGSQ1/iGBpT6HscQT2T6m6dR+57m/WV",
+	"yJbv3A0d9tKV8T2ROmdjbnmmp4UY5UUmzGjBZfaEwpZNYQAMqPUvBjm25MAkNGgJmMHDBeatEiEtuiM2",
+	"RxIIAnpvFAe8/nbSb/OvZvqgeG7DAcXHAc2/x5O/6f/gXBhd5OPDJHE3f89SbtGR0m49/fouubGXVGBB",
+	"8C7UnkVs//VbZZLrxUFRw5JLRoGBUfcSq/d5xaCbj0SyYe9ZuRDGl5PYsjcmQtO/VGOBNR2cgcvltLf0",
+	"0VWRUmmyNAn0JlerQews18V0RqWgPq4zyFGN0zNy9wuqNajduu8FH89E+q2wKyFUlz6fS5VeyBSQkvAj",
+	"KKiONShcWUoXZxmTCu34I+4oxVAHJOz61fsfX7949eSPbn/9sbqd0Epu1R9330NvJ4AOAOVZm2wDeL7L",
+	"jZ0N5h4QKCeNFvf6sJqt35XMIUpma3PUMRj5JQQwrrEusjRSRfHYw2JhvCnQcsO+AdxrtcZ8yw0OD0IX",
+	"uMqmwuMCpeRQZIzki/gbKswcRvfoDEudPP5PEyXu93jj/Qi6DRRCo2985f2L44XQ0HcJ8eVOynkZCxYc",
+	"1ioU2GFmEVpXbwqVZlgMasvIG0m0Lmxz6Oeg2PCWcBZGnBs5VedSdUDmfO/uHboU5DVow2mcKNsbESjU",
+	"3Ce6M/hmjftkDanYElIvlVB5624TKWsIGdy926QZlsbP6nCmIbygRuC/R6gYAMGPIezueVt8BH7Wg/rV",
+	"+ZQraeA7/mCYXinmhS+O6wbxzKIW96wy1UMotsKIa3H0HsSjra7bS3dfXfbo7VKo1y/ZC0TafUxHMqxn",
+	"wB+VFu3CkrlzmIavDa03cv5Q88H8QZiDBWcfXlNjCpHvBpOfdgGZ0g+P0RO7OWJe2JnO5X9qUVpFLgK2",
+	"Xy5YBqgrZzUYe1C+3PAAaVkmeGqgxplZvdE8CDSWyoKriU0Uj3KB4WH2z/evH9e9bEkSXlfJsRJZVp+G",
+	"3Ow/drf1blAiwY6RODLzrq22vZWkNSKbxIOxkepWVkjV67fNa3eT+D2BvKGsX4eZO/YxgcsxZPIY38A4",
+	"yyR2ulUKiKDpbSogvelsq3KVQXKPVP7wb13kCqu0ao2xv9H1+9gW9+x57/CsbOmt6xs2wqW7gAXCCEgS",
+	"1EooJ03KXq8xz3OJdjO2RJi5SKk0bO/2u9rscdIWO6/PwP5l8AysUDaXe6RgScJeKZuv9ygv3Dp6/Fv3",
+	"KB58RT+JFIuhcia3/LEBlxqCKLR3R0Z0b+BrAZs44jr7t7avC9zVZzWu2N8+XjvD2c07H0Nd8SJGV9hM",
+	"MDcIH9WkSfuDwR5SJzfrhFzchEwnwGsVmRGrA/DjW5fsVuRyQjPduHQ/upvWjRq4hkHXfQz11RK3mvty",
+	"6SyeptpmsZlmd7POLRbrfvP8rAPhqaYJmeNLoYJ2Jj7zVIzlgmeNr+dZo2Z+PrSqwmjnT9zWfvku0FRF",
+	"tfW42y1AHdh2kEE2wx7nylIBgiAnsQzBd+ynVgBQRmw/5RuDSQciR19cA9etESKry4SH+8pP7VvuQgZM",
+	"nOIHqFupbFb4ap6BP7PTKoZtBjPAyoA5tBuxRViFAXbwFyN+/mVUqFT3g/nBjdacydpv4zUC/vxTpZpq",
+	"mX/NIfOPs/Vbla3ve7wc8iexOpvJxAB+WoLdmOa6WBoPv5EwMLiSAMGRYCgpYZlUc5OU/X9YruSmhI8t",
+	"hhCSoGWwRMwdf8xYrlLDtBo85p4Ja7t6et/QPf0aeiP2wXVhSQSQdr4R/xjo1KpMVS8DG6ets77RP7YX",
+	"bindGyWCaqGHRgdUmT+wDcmhEg1AFtHKV7mV2UuZM6wyG4Se+VqolCZwXxd4O37S7Qq/o200lNb8h1h5",
+	"YTgu1Fr1rbu2A0peWfVtnQd3uGj9XYgl4/7pWxR2GyLByKhKCD5nLtbG/5lnmQdmcWPDbkexgAwl3cFy",
+	"MSmMSEOpzwBdALQ7R19k2tIBIGyTrNZWajgPq06tLXg+TzEGNbMLqBjfdKqPUlnRR2iidB3Uyt8RoNX6",
+	"o7F89ayjZb0qHiM4jvpZpYcOoUltvnBDCLJ4hBQRVtZttDqkC2ktIbbC/jxLztwapzlfqRphTs4Ml2ld",
+	"vgVx3dcMridbRWcRyZHoI04N4XqkjfcCsVv99iO6/UvnxiF6DwYyqCFdEpEZ/AkKFg5O4DRoWmcrt9uh",
+	"cEe/RpxG0xFwPM/cJPK0F+zYdwA1hoUZWDAjgY0BTyQ3ldICukQTfth2WNiP5EbwHCbK3Zfu0e3jrM+z",
+	"g6oxKyAZEjx78GAS0MLuJckWfAbCs7sVwjT+vkAazx5kt36QyH7mvlTzu8fRM5Lt3lF03AwRHAH3nI3Y",
+	"Dqhct02iN/o1m/s/8LmACfw9R7stU1dmfuyD6Aee4mo0HUVSzRPUC2uqc5CIUBIPqBmUDTgPE5kJxPCZ",
+	"6CwVeULoj31U8gYZ9oKnIkRbIEiJhbwF/GDgOIvbZmgm9qbe3MNI3Auc/JVK6/faid3kEwUXf+RZIT4K",
+	"OZ01xBadf0ISkEAtOSofMKOcMnJCX1s/+gqoFWMxHMKOwNL8uCBiG2LahsDljLC/S5VGRhsPL+15zuIg",
+	"ugNr8sioHB+hEAxe6yF0AWMDK6olAjTqYjOGNtZZsVDROo0S+uz6qhO4NvrihLY9miEhdd4zlsFtrX07",
+	"Nrfw73JxeATDPaWGRXF7ZTFgMnJvrrsvvLzhVIvShPZXQmJBDIWQAyCkbp2HEkTDXlz/yB69/+4Fe/7V",
+	"fz19jEjM2JILWbXrF69/wAom/068+3998/w5+//+36+fPH/y7PGAgtMnlgL6r+2U8tIQwKZwXs6SM9+L",
+	"Aq9G6xcn6SzZJQDqPtXeFQ1ieyILcjuYAW2FsNl9SQQYNtJQASkVMifIqiKz/+1B0lYz/b/duy+dCvm5",
+	"0FYYsmIQ1ZBMIM7GerHgFYFq+IAFX7ZkZ57uUe603u85rWZD/cYN2dkbqTi8vHMrv7j+EYPEdfvH7ata",
+	"tXLUOI809gNvIEDxJbq+AzVSFhMwFt1cXAZcciRp9KQnmVTAhuH+j7n+iuXsDjDF6vsioEnyArTH2V1N",
+	"kbqzShWA8tZ4TP2Drvc6pri9L32LftgNh5D/6kjY6qGN1dkdgEgy5oqlGsqE6F3sEahkQl9fuZugMIYv",
+	"eW4fD1JBR28eBYrIlhVGrsYBVrmtR1nnHuHlyR9jtiT3KrXdODLPIOJ+K43UCkLpE5G6SULGeAC/glIu",
+	"iib2iWi+TrHnj7Jyl+C5X5DnrCdMhZxwS/NzNKzbO0C73rewYfd+J8LRNlqFLBInqdMiYUODjBrPdMlp",
+	"yyNMIGh8lII1bP1K53/8La8nkzZt/hYvR/Ury1f2cixhCJ1eJT30iG4lOhQlbQuMAHqXymq71Qy9TMP0",
+	"rciHYPPB78YIVpn0O10Q6wrGgGs2TDgKno2vOXZIikRxMJECk9BJCvghHgYK8kGwznAApmLsVMSQ4Sa9",
+	"FIov5ZM1X2RnF1+qVwp7oz83qwu83MsqyMVYLiXW7u7V47E59cQ0nEDFCkSbucxE2psHaSOn3/t8rGER",
+	"b65YfVpfKn6K3NlCGMOne7Sj4Ir+gD/r1MLh8UfUwz9wmcWn9N6ReVKxQM4TQ8NGKnC+Fiq9gkH1QU6I",
+	"pafyNeOMFtuzy1ogaRygAsEpRAjtNGodf8OQqt+/o6ngP1yP4yGW6EJgiJqZXpmYMr1q7rN5u1KDzuRK",
+	"DQqaC8cmtTsvu0ph0ZfbnhpiHGvuXH67UkggNZSNE55/V36rWNMJowBpLFu6CZhNILPFnju+YcYR6Ma0",
+	"Tvm3dM8wc45PP0Fa/8rM+U0mGqOOUPix4GvGzRzpkSv4zzGRiK6FoKA3rQb4o9U3a0rsJ+W/ILC95y0B",
+	"qKwSrgjAGEIHcLXjN4LIZFxNC94GU/92pd74mwbbqOENJ96qkCujsQAdB5dZBYY3zpQLftsx33DHET+b",
+	"2LygJ2KlSiy+CF/rBLr1Y39AH2AgwYKnH1kXfZRmNuTpTMgknm5pQ20cvmi+Zaa1UuKdv2kA1O17Xzvp",
+	"qx63cnMwKJ//dPeA0rhkYrG0a0bmKBFY7gDlVCa9l0tJC1BXlBkoknZxqhYA3hjKN5wVkmWlbmunVFqW",
+	"a743qVKQl8PFvyJ6kSK5jWG4NH0XsgEPvU+LvuQdsC8cuVUrCGsTYLmf5Jngnq301Qc+7Sh0iaBK07TM",
+	"FbUWSepMjtf7u91+z3T2WJWCNlyj8X1dBUSab1yDO2/qY8TvYTvVYSDeWXNMfsAtOoTKAEaqcxj0n4ZW",
+	"H78BwSWqspWPNaGWCHhwlSz0RIosreS5lMYi7pQZC64hUf3lYnAtNOLprWxBZr9Kb+WwQKlXOICG5Vzx",
+	"tanQkMTCz8citRVfM6vZGMExN7p3qXRxIjdgrCdyWuQiZJnlfWvi7OId3lx6+u7GtSfQ0EbdtblaVK0B",
+	"RSXEWzmTS4hkiMbk0QoYaHui7/eDvi/fnZBjBOWoNsR9oAxSKgDE7FeoEWzwjrmGxs3XeHNluCGx0zFa",
+	"bkB5XDCnx6nwEbFkMzGxWE/ttlwubwrryQ8xEFObDUScnd6TOWRtCIlSo9LOEF4oAhRyzSZ2KpZkHYNl",
+	"bKp1ioWCK75OQp0gTLPVUDVWxwiHdUOrmYZH+gLmzJkZ6wetCVK94JJwRU9X55CmL2EcJ2nX2aMTHGdr",
+	"61u/rtUHmdbzn3gm56IWc91dNsxdZlxp6EnEh4P4BTYTRIgQzCAR1S4slyluKku4e/2O3eL0oafuFr/n",
+	"DiOtWBX+Y3izjZZ79AX/8EsbiQDGc++4t0oigX1dkN+aNBCGFonDJNeLAQTiCMdEUvvQ1ItPrwd/vd/5",
+	"Q4gPjTHm40LOJF8aOhWkQUAeMNXQrnwi1RavUx2WT4OFNhfrTjvz63Yz86vnO2Zm9+aDDpRlRofYvs1j",
+	"0WFx2oCToHwfhspWwAAOszshMhFTINr5w7W8Slbwk9ldf9NSNWdwThmgOozSwXl4fXy2OxpH8PxTm0bv",
+	"hdv1rViRHjZa59QIiP8Qk7icRJqYyy+JYj+Qmc/wLkRNtXxt2FgXitRjlX4uyhHpbloJOZ2Zc0LwwVVo",
+	"3ILUgdl0+LyDy28nPcMgb1W2Lh1FI6rgMpUeRjv7rWDLNKDChM7XvjnODzMh83fIgd9VNEuP3iclib+I",
+	"UTMCi74ZTSRrHUIHM34rANEP8f05IKhiGyfBpT6stEfjvjLLTNrTHm3Xbgj3MvcSIQBh6qC/nfDZMmzl",
+	"i7hLWbxkf3wCegibaHzo60ZkesV4prEbvNYQ7bBEoRN6IZX/+24tAmLfdR7IKBS7L19IFX4Y7xz3k5mg",
+	"FMLLfz/WeVVq3ClunDR5PQYNNBCvShhEt5yVDic58cYbjVKI6EN/MCwHMpoWsuGjHPUI+2dGX+Zi3Roy",
+	"+adK9TXcHJV58bcSBdksUsWjTqTAh3FJXh95ch50McUSpKVQ2PwQq+nhZPES9O17Bkvqj7QGPsU7yuXQ",
+	"JUU4LGIG+D1C7EtpwQtazbYMQiSOSwUEOyw4Bwghawbo9tnVgWAentYyQzmuZ15+sIZZdW4DSvDYSqjf",
+	"NoVZCsBJS87w/5/iWTHhzQ8jWYMlFaFUhngnxlqNRQ622LE36jUuTrlJE3aTAyaMxdNM50w0lnzEze1A",
+	"R+2CVqI2JgG+8HW4bcDl3HpTI4yPYXOlVypWr55/3kbh1B8MM5VvvvdB3ybd952w49mvdPXg2+qXjCm9",
+	"2sZkIkT8gM0EpDHoJFTAyQY/EHGAI2ezHetUrDPusDXw78FyHPi0os/drkpwlnmxuFnmUlmqRZT5Fp3F",
+	"WKuJzBeCFOJQMXY3wlMfaMffQx/ywliibQtke3UbqmTOh33UGzH1Dtzdm1vG7dXmw0ln6atbgdCHHYyC",
+	"2giGwA8QEWdaNVWz1cBDdJMFXlm20MYyo6HZJWF/flpbV9fwzgzi4Vs7mxAFfLSrFWAgJukpzmjvaLlf",
+	"hB5A7RVGwSLPmujAoXZyWZhZIIlvp0v1EuAe2YssFX8QyYAIGwbPFWI9poLAmzW7FuMil3bN4LXsg54L",
+	"Zdgj930IODTCD3gcHwfj6EF5a8Gobkxw+Ruiymv1tT172OAH3bkd/+B+nWZ0cwxXnqfrc0BWn0vgrJtg",
+	"DUilPvyWZ8VGrbERdgiIqo6UJfRk+hTYaVi190ti3s+MIyYbv82lmAyQcSzx8Jaxco+45h5fdxBwOxzr",
+	"aMFtLj935Mx/wJuOIYIdOXiZRki/f/30yEXzG7PYmLPGeLmxLC8yEQ9OlQegZn9qLviapRqVHWGs5gb4",
+	"tJFFKQV8hMCemwt8COhEhjX0k1wvIkLukDB2dlNi0cCgK+Xe8GMLmNEyFC4cXDWHjypRtKGR/LPzHAEB",
+	"Uyo20flY+IXQmHuDY0kshmG6Oao9Uy46gGecPJSNiw8oHeZXTYn8hmb7VwYRub2jGECymEsKfPg2n008",
+	"Us5MMR4LY/aG3ukVoAIW6GagFMyyIVf070RSjQTavxHy7h/4XCQUNk0wnU4ox4DjE5fK+5KtkEDIsyTz",
+	"LAPjSrcDqB5OLIWbYvTFeV+/tPs+DRvj12R4Nr0ba22h7FYaJpsab2XajOc+uIMmlM3lHoipsJ6vlM3X",
+	"d6cd9O/cw0N7RT+JQWsFT4ITRmH8oNpUDmgAVaoURDKF3gdYUbcN6QaZM5maSwALdXuEGYGmHdQUaCXM",
+	"iUw8AvdvNrA6Vxi5rjaNPW1skbcwJ7zzN8QNXlVe209C8QfdYQL/4F7BK39zDJ8OUJ4U0/mUK2kQdNJ5",
+	"dFA4wKx2ut5U/Dqr2Y2YSgVyWmmHBp9uo+Iwoj9HHzz64mTqlxGdHX2Me4Wtsb3M++f7WPcv3Rj88kYV",
+	"MqyGbddaMu0lKc7DxMmKVv4Jj6NIJlQKoyKqSA+2bYWZiW0Dg9fauO/fw9VeHYHIStxTMvrzedwfoh2c",
+	"ixasU2K+oDhAjPPMKQGk3MBzbI2Eb0oHBFN4ZbSjKBVj4IUxTXFJrDE1o4XnHK0n3xUqfe/hLI/Rg5b2",
+	"ELAEj86tMPnziFl0PJkbdckdAFZ/EJEIP9+LVS5t2RCDGmfMldLOU3Iyi6aSLkKpWM7HZQGx0syKzxbO",
+	"MmdiH6SJtkRqIVLZ5oa/93cM48rC49f/7Z7rZv3oPQj0cQ3njRHIpBGPvu1jGaVY4CGENbEp+5nmgHGn",
+	"acAuds/NhEVPF/LwPNseE+VueZ7r9vStFxBu5mcx8nNedCoWTLMArcHEOBhU8tOQQlgh8TseUCTOS6u5",
+	"c/xC0Q3zSE9CPRuhvQGokBG2ujOGsI2WOrdd9Lbv4a4DYRMIK2FsbnszrlHAA0o3yYzUDJmUGMfIEgaZ",
+	"vLLP87XT47iUDQELv971Afuv+9ttFe6vvbpsa23ALOsMix6XUa+jrSSJBMncbGcfbler9KdYj7IRptiN",
+	"J7at34+7mTieYQfuj9ORC+PUXBwU/NVMZ7Sj8bnI2wwVDLCJoVoUfABke06gTFGq6YbPmLBcIMFjwhZ6",
+	"IZRN2ELYmU7LAMOKQ+kvYGOJlHF7onhWb75n90qBHVk3moNrkcrJBF84ntVSO2/o8p+RE7ZZjf/sGaV7",
+	"VFOW5HlAeqabUA6JPa8rixgt2lH9zF4hNfrszpBaeHCfQEmYyxiey6ZtSqfZcqMGBynUrHYbyB31QEpL",
+	"3S52Jhaxqwsr5mhTQMsZMH5u76nN+Q+xCqt/XJNz47V1OjXI5MHEMNBstO3gEJ93kBC0LZ06hNA/hGUX",
+	"kO6jzgnDlkW+hI1fK2Tt/UqHshr6vddeglNK24DO6pHW7So8K+I+jVi68vxpv9NmSHrT5/uzm1ZFZPCo",
+	"HG66eqRMS8nETRu4C3xi60iyzRnGY8ZvjrUlyLPzj0ROcQ4uHWgpd4VjBd5xNNEo1SeV6Ze68YD9FZWD",
+	"0Te+1L+hMptKt7LH7/diz7iZA6TZboUMcftxMxc5mwmeGyKYG7ReZmtL9M+lDrUr3AiOqug1CUTnmO+k",
+	"qo8a6BwocFmJtjuVg9H1zaA5lnIrDVFNZ4zyhUgHiWlWxXXGVXoOPuopRfZ7rtK3t0c2TxC2cqdZZKNG",
+	"tbvndtsk0b8hg8TMAa7qRqdrJjL0jfhymWtA3kMmzuBc3ZVC8wBd7I6A9LSCLXj+a3LLnCHlu+78OcsN",
+	"M0KoGl7Xoy20M3/TnK9OutYfaRC/pvXeQhnTShxrHzujrJ0N8z3dEzd8qguV7hE8dbd3h07xob0Cp3hr",
+	"hLApPMhtRJzL3QjoJVDtIi8OFVOjpY1MpwvQ7Y3QIFFjpd+KqVTvvSHew5XTwZMjeZzpFVsU49kDcOfc",
+	"wsAHH90wQGGt8eOknTGak4tNRxmn18lj1PBv00hAe/k9FcE8cV5pgMsMpshMZFjshFUEY70UzvwGXhgE",
+	"rDBWZhlTQqQD2eCgujo7KsOWOL5MRF0JfFKpjGCXui074TDjzoYY64W4p8Hezl7J6npSsPfUJE8U7u2v",
+	"UqubPtPmQQTG3KvxS4/vZMGKY2vksSJjFAHOpBJEdQn7KsFWJKCpW19i54A0LKV/9bmvmzUj9N7hDTfc",
+	"Cb5G+GS74JVKKyo0vgR+nK3fqmx9bw7ymEr7FSZOQXETdJS0hqV8TeByiDlNBWciRR+fAdaw8YzrA56b",
+	"I9gGLclQd+sbqUTPgg7fygewX02UlXRttzhFL4WCQS8t3A5RvRKBNDmbYt+mkZlb/n3YkCDe7VPO7i8N",
+	"g1tIJTqr5DZfAdPjWVbh61VBRTy1JVoTu1XMEoC5nib7w4T1RgMLkvznp0kJDfbnIyODBXnrWVbj5a+t",
+	"l3JrfswcijYXbrPtrkogwFp5oLBcEK8x/OSsbg02HFH8hD5+KG6caCBhqEac8ELfM0CDuf9v+KCrqsBH",
+	"BNE4iTmIXTRt2sn32QzcPH0kzKeNb+69Q4zswTKTVybrDrBP5c9jFKPRswBPCkrR45eWNTRe0ZtHX1Ab",
+	"/NIpXF3n3hVRofpHO/9Yhdb2AARZexIgFtKGlsZmatQ+3zw/S9oPh08DG+fug9qAgvKK9EWoVaIZDNW1",
+	"MjCHHJdlKJzfzZpsz3VqlcHRDR/Pe3YORx9ZYzSRj+cf9H0tutzLZ/gtNflAdG6qnUHKx3Nse97YWIav",
+	"SyMBYxWFSnXETkRAdmvNOcAdHXr11a3I1ylfI5NmgwadtHSUHAG7MXxqv6O6yLoxF/CRvZIckRD0nOiO",
+	"ueWZnhZ41LsHYzEceBEJozdUFLOBAgvg4RrmoHZjGH1x/2uP7RaZGDSyC2vWcPjhu4+93d8qfDWuEATm",
+	"CbbQDrc0fU7N3K9FD+u/oRNpCVQpdfwrtNB35F7pfQoBw+05DONP+0vKaYC87qGMvghNIxsdVX8wqFGY",
+	"zoNOwQhskYmSbUFpi4VbRMDKDSaUDiMzadQvo9AT1egLFJm4Khun2v2BQK/tvt6HYeoOL9i0URo77w+4",
+	"R3WiaiP6mumVZ3K0usShjhIlARJ71IVBrFgmrAEo2Bm3lyXeGdk+gD8XcvRsRXD76I1+tszK6cwKRAkB",
+	"XQthowemWCuCb0R+K8fi3AKGfAv4CJ+La7wX4OaPU02Y8rXZYC74+ptv2sOTtQScX/Ug4KROpDoCAbSN",
+	"F3x9AWUcjwKey+MEIT4WwuZybOhvHKA1CcRwqXNr2CNaYP+DTBr3r/C/x56sibA6JdrlmdZzBrFhrBt5",
+	"hJcfJ+zfRToVQTmKz0sxtiJlj/BPMOvm8ROW6rEZhUU0TxbB1pfjGSsvYGprwddsjB3hPvpeha2hL6yI",
+	"anIGoz9Lzqa+wbM6gNpg/IZlS6BXft4TXOxPJ65m/odYoXw3HKAWL8Zy0uBxEJ7mjLYidccBDBF1xzl5",
+	"4Kp/+qcnRYq7ZmZ6pc41nHbb9KNGGEMl6E1Uo9dyqt4WNWV5NbA718j2oosoNZNyqtyjPPLgWCujs1pF",
+	"jDG38wkfu68Os7JH1qytLxukHxR3k09yTdM44DnrX9GIdmMiReXcgV0S99QznR5rvhu4GeVUvVYDpaZf",
+	"5CIVykqemWNb9S1LfO1X4xJo2PVcCnL7Ym00qbxx1rLP2hZYrW/cOnyqUS8jpMxttDze5fpWXBGt7hFs",
+	"jrFORV0Pg1bi3MqFm4KUKO9zMdbgb8Nvko4iZ2faGbPSedrLtt/ijaFfnroP4lRiCFLA3DmFiVzPv4y0",
+	"W0Zkk4QsGyel05zfQlfb2EKPRFNldW9VpSdWqM4TtTfEFom+aTtaX6n07Upd+zv3O2GrvknEw7Z86iVF",
+	"muhLwETBf0GTBsGCiSzYLdKtyMHOmWqd3rtT+o00tnmmDwkJV1e6V1T47VKo6/K8bg0Oh4f3iQ+H74sF",
+	"yOss1Kot0OOIGHKRazdYKAZu2WWN9tnzOmcQK4ZmPgblPz+OVftKpR4Bvdw9phTMI0/ocdEdjLCA5d8Y",
+	"drv2Nwx4vl1lWXhNM3akH8ax46glJi4C9oFDTx7QBrwxx8JwC8MFt7KlTHVf/r/amDyGeCtLdH9D836Q",
+	"7/CNxzWg7reAVQL1fhQlKBfE4C9R2OxM5FDWuSaW3bW7JWJE3r9+ZEW+aNYJH9zVH0U+wNF965/am7a0",
+	"MpbOszs8vS9EevhBnBSvf5xXEzDN7i+Fb1nz3EHA67xbkJWEfpMFV2u6TaRohUfE1UfGl9YCguvl0ShT",
+	"HgxdZDltvWQXprAfW6Txs32HskH6bQSXBB50ZCaRHans7DWDYQ4a+XMvaCvJg4FGqcfzfLHkeRthTRLS",
+	"EFIxaXdZ+6R9+Jx9ZulOtkajdMnzoVc4b26Hon6RwsQrLJeG8SzTK4G4ppU3XGD+2kMfl41tAKHlTM6l",
+	"UGAz0I+QONPOcl1MZyFAw+dCMb7ia4/zR91wzOqUr+MeHbnogjGH+b3XKOYwwt9BzLs4XkCiVtubIn6/",
+	"lLE8t836wF0V6aAagV5Rsy7fY/tvBFVAT4IjVSpjeZahaznjht0IoaCsrFjG3K6WW7Gg6amd3LdFfh1u",
+	"6mxAEyzVCw40ZKEPl5t56PjB2LFn4gCRyaTBxWuAmb839MobM9F09Jc3HF5lWOQYjPLPRAxtmmCcWyht",
+	"kBXMuLlY01lhIItkhxCWkXtLC0uFzjKnnI9Tr6I3sLWV0gWWiJmVtOAV5QKYIGvKI+7MkJOeHh3r2NJ4",
+	"RTNb1mXNxTphOMvMapBC6NKG2fbCyABtZyyiVlFsCOXaeGer/nCg63FdQG1/Qrz5n3hN/yNVbZWMQzhI",
+	"gKqHHYtqLXiJO2K53WZZ+ch+riXcjz5Kl2sZ5mfzo3rlN+i3ccIjNJIqyYcuch9MNTtE8amcTESOJPHB",
+	"KVoIrmzU2sB6WIo0xY/f24B9R0ATA2Kh08iOnaauyFyD5xTkH2HVIiilNGXc7y5fe4+OcHpJ2aLAC5GQ",
+	"b4WOjzRslUtrhcIG5HjdNyTHvfJgd5Ohj7P1O/e3uqbYmgzaa5iHaRz28w/oCtCcOwfgMsQnkLJ4s2I8",
+	"yuwmbbr97GRCXWqtONEeeFTi0wDsZu3/mKBeAwGeAC7GUauf+0d29msqoQRWuYoDJ6HgRafpEDmiIFFC",
+	"iQd50nk4HgFLB4y1S/c/PGUlpRpSORUmlHcaK5Z0GENJPpStYnWRssNoy5ETy9hIO9/sA7TzXvD0V6VV",
+	"3kN5vFfXSq+InH+x5IOw8G4tJ5Csdtjm7+muXrxznazhG7mgHug0hZorJ9gTv0uA4BqA2YOtgNVXFMKA",
+	"yvEsI9teiDRgB+8NtkPvPks87A6ZtO5PuYRI31iricwRQXvFpcU+ANqC7nTI8F8mXGYi7YXHcwVcuwHS",
+	"2yeSGc7DTdNn7M359mABQILQ7uFrEUtwNwQIPrwf9xTeGw28hpSA27aG6p2Y208EEs6kuhXK6nz94M2N",
+	"ej4BMZapaNQ2J/bbcFwvqQHo+DCAMCs4RX04MmQ0VGZ9K/KECZUmbFlYwExIIL3ApHKmSwat1KirtmXY",
+	"+RYridUTCoX20v9mqj0/oLRm6JMulM58caL8yzFsmKT2mfS3nufj/tuHCqlOEdtdFvYngGlJzrDyxf0B",
+	"mhTqIruFsjKrqSYFgiH4+QXjgVQSegtSrKx69vTZN+dfPTv/+quz5ojxZjZ7T74nwPpwDzp5a8HxDNF3",
+	"tLdL0k7CFSIKZPJVcGmYtAwWEFcF1mfGb0kLoK0DHewUAgTDjFPDyhCOidNHg9CL7HWCOX359jaADw28",
+	"+0in7e6htypbI54fYkF299UMLuRbesOXH+zs3kxMbEO/MdZWKA2nDRZMEOdp3zj99i6nZD28s2/J4aDs",
+	"PeH4xEBd3fGZeIQiIkqYUBRPaRaqSQc9SW2+Pu0ey9d7BqQO2mTOFVOoVmo22QoFU41FDnyxdVvuqxNt",
+	"uday3Lzs16zbalGNyHyNKSBdWCNTsQOUP+YKtnQuIQ1QDYypsQB/HvJJdr2UY54xJVZjvRD5AJJeQj40",
+	"FtZ+wFui6sPytf2Kqn3Dfat6o4f2UmxwKzTZ64KoaZkR41xEYVZ+u1LYAmcuMTpTXQmorDsKSfKhIB1R",
+	"u6AfHjzDq8++NNFpB3cK+Q5cAmsIXY7Q8ZbJO4ShfU90FwwDSlOfDF656F1ZuFcAoB0Lz9zSew/RUPen",
+	"D83iedHYcYKX9w3ZDBI3LIfaT5e627t1KT60ly6lozXCuekeVEnwLHgqhgQBbrG4BtKa/00s6Scxf45j",
+	"/VxZKxZL6+17zwsPFeU37rCl7sVqjcSY57mEToFkw3Ly7UVZSg1oCI5ceuyNseBDzaKVPl8KvcxEW2PH",
+	"h5V+hzcNuXThJe2dgnFautUW7+SiMGDvT2ReljQti5tMmtmhCMywAYv6Ht/NqR3c6VnNhKpG9rzYZFob",
+	"6GZw489Wm+BUBxdtwltPHXE7onxRHcAqhpjdsaMUgADN6AtU7TV3bf0Itw25rekNTX2e/v0naS7njIIA",
+	"ie/3cpYF8CAJAYVA2PdVxWRfcKgNGo5YorMCTeTC16A1LngFPbjJhP6nMsL+SDCcd+xfT/YomEv2TPT9",
+	"tuSRivsQv5Ov+LqnLsA/niP4zYUPal3sy791iBQmgwEiN5yZgwvt0Bln+IDTVMPdU/G/FjZIP6B376B8",
+	"HHc/VBTrStzMtJ63xw4/+psGXLrwjvqKFSFvRY5IrFYv5TgOWY1/bMDFsM5J8WmNGV8uhTLJBhsnhHSd",
+	"0+JujRQoae0HoIk5G6ys37/gyPG/jdfW8c/g4sTof+TAt++fWLvI6LAqvWJaJVAhjWBQGLFjj95/94L9",
+	"1/Ov/tfjUlaWhbNq6dJfvv7z43g5Yr8r+0QKS/k4QrE/TJ0vX+RqjbxqEQwEkWXVJdp5xaF1/qcuRt93",
+	"F9+9Gp3edJoD+HibOlSj+2dCMceSF0ZAFfpEiiytIh5tMA9UkY42PSCn2t29IOlr4ZEpD9b2zfv7PqSm",
+	"q+LZQxNYredx4ozXAmlU/cbniolboQgN4FbkcuJDirBKXNqypFpagE2LuC7SzFoAij7i5ahx//KVveL+",
+	"bgidYX96Zp+w/8s43Vt/RYCp1Ux7jFbCdpURSct3Fmr0hadpLozxpOL9thH9qHc545+f700sDss0ED+a",
+	"NLPTcHqj7A0nQxLMNMAqK6UH1DrWDa2dYh6SnHul8yxt3P0vi8WyXzOJEWNy6sqJbS72WvDPr/Hi1093",
+	"N/a29n2HcJE804r4BXRhQ7AVey08jCSwVxqZiovyBqiCVB4zjjnByHXWxF7vXc8u8vreErfmi6zD364z",
+	"HCYyiyFifvJUWjYlIPoFvOBuiqo7E/lG8/TujQF7hiF3J09RYtDSRCaVE9Qww2VKOb1GPiOanf54KbvN",
+	"QZkT1OmMONKtMJ6lR1hEHaQWFjbVFWyHusFQgmFPKm/0XzhLi8UycJlX0XAuKkObaqYV2YgwZQCVQ5TL",
+	"dWPKhbHophwyJmf88DyTIvf7s9y4uZgURqTgojp7lM+FSqAkyXqMLjSRpGmHvtFZukVS3mOgCtgmQc9e",
+	"eMRa6xFsSd2ZqoyxVAeTG0grG0YjPvOx7aFg+pyjvXTL8Y5Lt+tbel48/e3hWs29iFRYAi2EZYthLdA0",
+	"zCJw/pztmYNz11ZCTmfmnDCId0qc4Awd+YbDRiyfl6EjsRP56QTq66GKHM5qwzkKUkcLcxkiLAh8giR8",
+	"kRKPqNihr8JqDwxoNCoMUh7S+NIS0BZNblyTrHIzP9v7eN6Q0gItvXrp/AiXB4IALJZLbeQp6ofws5pE",
+	"I5AGQ9NwhILCrXppzqY5dgKwm0KloKyUs8MkEo1hs1Qm1bwyjoC+AjEZkNW1aHUC9hCNZmTSQIWGUjMT",
+	"PLOz/5xdfHF/8wxq+Df3k/V/Nv4yKvnWLr7ApIhxkUu7Bg0XuLj+9cmdtFhx6f7yyd2Y33pNWOTZ2cXZ",
+	"COKz9LW1DSYVooYA14ZlrKwANjbv9i5ljYH4dinU65fsqrCz//vVP+D/Opf/wRW5eveaffXkaeUZhZ39",
+	"x0nHp1/+/wAAAP//",
 }
 
 // decodeSpec returns the embedded OpenAPI spec as raw JSON bytes,
