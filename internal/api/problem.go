@@ -43,7 +43,7 @@ var (
 	problemLarge     = problemType{"too-large", 413, "The request is too large"}
 	problemMedia     = problemType{"media-type", 415, "This kind of content is not taken"}
 	problemOften     = problemType{"too-often", 429, "Too many tries"}
-	problemHouse     = problemType{"house-sign-in", 503, "The organisation's own sign-in does not answer"}
+	problemHouse     = problemType{"house-sign-in", 409, "The organisation's own sign-in does not answer"}
 	problemInternal  = problemType{"internal", 500, "Something went wrong on our side"}
 	problemAway      = problemType{"away", 503, "The database cannot be reached"}
 	problemReadOnly  = problemType{"read-only", 503, "The database takes no changes"}

@@ -1,6 +1,7 @@
 package e2e
 
 import (
+	"cmp"
 	"encoding/json"
 	"fmt"
 	"net/http"
@@ -52,7 +53,7 @@ func TestPasskeysInTheConsole(t *testing.T) {
 	b := browser(t, chromedp.Flag("host-resolver-rules", "MAP * ~NOTFOUND, EXCLUDE 127.0.0.1, EXCLUDE localhost"))
 	_, err := chromedp.Call(b, webauthn.Enable, webauthn.EnableParams{})
 	check(t, err)
-	_, err = chromedp.Call(b, webauthn.AddVirtualAuthenticator, webauthn.AddVirtualAuthenticatorParams{Options: &webauthn.VirtualAuthenticatorOptions{Protocol: webauthn.AuthenticatorProtocolCtap2, Transport: webauthn.AuthenticatorTransportInternal, HasResidentKey: true, HasUserVerification: true, IsUserVerified: true, AutomaticPresenceSimulation: true}})
+	made, err := chromedp.Call(b, webauthn.AddVirtualAuthenticator, webauthn.AddVirtualAuthenticatorParams{Options: &webauthn.VirtualAuthenticatorOptions{Protocol: webauthn.AuthenticatorProtocolCtap2, Transport: webauthn.AuthenticatorTransportInternal, HasResidentKey: true, HasUserVerification: true, IsUserVerified: true, AutomaticPresenceSimulation: true}})
 	check(t, err)
 	at := r.url
 	r.url = r.byName()
@@ -101,6 +102,39 @@ func TestPasskeysInTheConsole(t *testing.T) {
 		p.fill("#prove-password", "low-water-2026")
 		p.presses(".again-dialog", "Go on")
 	})
+	// A guest, after the first visit: by a code once, and by the passkey from then on.
+	_, err = chromedp.Call(b, webauthn.ClearCredentials, webauthn.ClearCredentialsParams{AuthenticatorID: made.AuthenticatorID}) // another device
+	check(t, err)
+	post := r.post()
+	guest := &page{t, b, r.byName()}
+	p.presses("header", "Sign out")
+	p.until("document.querySelector('.ways-in button')")
+	guest.goTo("/door", "document.querySelector('#door-address')")
+	guest.fill("#door-address", "maren.holtveig@ilvane.example")
+	guest.presses("main", "Send me the code")
+	guest.until("document.querySelector('#door-code')")
+	_, err = r.svc.SendWaiting(t.Context(), post.send)
+	check(t, err)
+	code := ""
+	list, _ := post.Messages()
+	for _, m := range list {
+		code = cmp.Or(codeIn.FindString(m.Subject), code)
+	}
+	guest.fill("#door-code", code)
+	guest.presses("main", "Enter")
+	guest.until("document.querySelector('[aria-labelledby=own-passkeys] button')")
+	guest.presses("[aria-labelledby=own-passkeys]", "Add a passkey on this device")
+	guest.until("document.querySelector('[aria-labelledby=own-passkeys]').innerText.includes('counts until')")
+	guest.axe("a guest's own page with a passkey")
+	eval[any](guest, "document.querySelector('[aria-labelledby=own-passkeys]').scrollIntoView()")
+	guest.picture("own-passkeys")
+	guest.presses("footer", "Sign out")
+	guest.until("document.querySelector('#door-address')")
+	guest.goTo("/door", "document.querySelector('#door-address')")
+	guest.picture("door-passkey")
+	guest.presses("main", "Sign in with a passkey")
+	guest.until("document.querySelector('[aria-labelledby=own-passkeys]')")
+
 	// The client says what to do; a token of a service, which nobody stands behind, is asked for nothing.
 	r.login("harbour")
 	r.must("token", "make", "pipeline", "--purpose", "expectations")

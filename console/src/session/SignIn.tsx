@@ -6,7 +6,8 @@ import { Modal } from '../parts/Dialog'
 import { Mark, Wrong } from '../parts/bits'
 import { canPasskey, provePasskey, whyNot } from './passkey'
 
-function useSignIn(done: (s: Session) => void) {
+/** Signs somebody in, or has whoever is signed in prove once more that it is they. */
+function useSignIn(done: (s: Session) => void, again?: Session) {
   const [error, setError] = useState<unknown>()
   const [busy, setBusy] = useState(false)
   const [asked, setAsked] = useState(false) // the password was right, and a one-time code is asked for
@@ -14,7 +15,8 @@ function useSignIn(done: (s: Session) => void) {
     setBusy(true)
     setError(undefined)
     try {
-      const s = await call<Session>('POST', '/api/v1/session', { name, password, ...(code ? { code } : {}) })
+      const given = { password, ...(code ? { code } : {}) }
+      const s = await (again?.house ? call<Session>('GET', '/api/v1/session') : again ? call<Session>('POST', '/api/v1/session/again', given) : call<Session>('POST', '/api/v1/session', { name, ...given }))
       remember(s)
       done(s)
     } catch (err) {
@@ -86,29 +88,14 @@ const failures: Record<string, string> = {
 export function ProveAgain({ was, done, leave }: { was: Session; done: (s: Session) => void; leave: () => void }) {
   const [password, setPassword] = useState('')
   const [code, setCode] = useState('')
-  const [error, setError] = useState<unknown>()
-  const [busy, setBusy] = useState(false)
-  const [asked, setAsked] = useState(false)
-  const send = async () => {
-    setBusy(true)
-    setError(undefined)
-    try {
-      const s = was.house ? await call<Session>('GET', '/api/v1/session') : await call<Session>('POST', '/api/v1/session/again', { password, ...(code ? { code } : {}) })
-      remember(s)
-      done(s)
-    } catch (err) {
-      if (err instanceof Failure && err.problem.type.endsWith('/one-time-code')) setAsked(true)
-      else setError(err)
-    } finally {
-      setBusy(false)
-    }
-  }
+  const { error, busy, asked, send } = useSignIn(done, was)
+  const [other, setOther] = useState<unknown>()
   return (
     <Modal show lock={busy} backdrop="static" onHide={leave} animation={false} className="again-dialog" backdropClassName="again-backdrop" aria-labelledby="prove-title">
       <Form
         onSubmit={(e: FormEvent) => {
           e.preventDefault()
-          void send()
+          void send(was.name, password, code)
         }}
       >
         <Modal.Header>
@@ -118,7 +105,7 @@ export function ProveAgain({ was, done, leave }: { was: Session; done: (s: Sessi
         </Modal.Header>
         <Modal.Body>
           <p>What you are about to do weighs heavily, and you signed in a while ago. It is done once you have proved that it is you.</p>
-          {error !== undefined && <Wrong error={error} />}
+          {(error ?? other) !== undefined && <Wrong error={error ?? other} />}
           {was.house ? (
             <p>Sign in again in the window that opens, then go on here.</p>
           ) : (
@@ -129,7 +116,7 @@ export function ProveAgain({ was, done, leave }: { was: Session; done: (s: Sessi
             </Form.Group>
           )}
           {asked && <Code id="prove-code" code={code} set={setCode} />}
-          <Ways done={done} house={!!was.house} again tell={setError} />
+          <Ways done={done} house={!!was.house} again tell={setOther} />
         </Modal.Body>
         <Modal.Footer>
           <Button variant="outline-secondary" onClick={leave}>

@@ -21,7 +21,10 @@ var refusals = map[string]string{
 }
 
 // checksPassword lists what is open to anybody and refuses a wrong password or code.
-var checksPassword = []string{"signIn", "makeToken", "doorProve", "doorSignUp", "doorBundles"}
+var checksPassword = []string{"signIn", "makeToken", "doorProve", "doorSignUp", "doorBundles", "provePasskey"}
+
+// standsAlone lists what takes nothing and may be in the way all the same: passkeys belong to a name.
+var standsAlone = []string{"beginPasskey", "askPasskey"}
 
 // refusedBy lists how a request may be refused. parameters and body say whether it takes any.
 func refusedBy(o *operations.Operation, parameters, body bool) (out []string) {
@@ -38,7 +41,7 @@ func refusedBy(o *operations.Operation, parameters, body bool) (out []string) {
 	add(o.ID == "begin", "403") // by the key of the first start
 	// A draft that is named may be gone.
 	add(names || !o.Open() && o.Draft != operations.Never, "404")
-	add(names && writes || !o.Open() && o.Draft != operations.Never, "409")
+	add(names && writes || !o.Open() && o.Draft != operations.Never || slices.Contains(standsAlone, o.ID), "409")
 	add(names && writes && !o.Open(), "412")
 	add(body, "413", "415")
 	add(o.List, "422")

@@ -38,11 +38,18 @@ CREATE TABLE sent_feed (
 ) ENGINE=InnoDB DEFAULT CHARACTER SET utf8mb4 COLLATE utf8mb4_nopad_bin;
 
 -- What came of it, for people to look at: of feeds that come in, and of those that go out.
-ALTER TABLE fed_log ADD COLUMN goes_out BOOLEAN NOT NULL DEFAULT FALSE, MODIFY COLUMN user VARCHAR(260) NOT NULL, DROP KEY by_partner, ADD KEY by_partner (partner, goes_out, n);
+ALTER TABLE fed_log
+  ADD COLUMN goes_out BOOLEAN NOT NULL DEFAULT FALSE,
+  MODIFY COLUMN user VARCHAR(260) NOT NULL,
+  ADD KEY by_way (partner, goes_out, n);
 
 -- +goose Down
 
-DELETE FROM fed_log WHERE goes_out;
-ALTER TABLE fed_log DROP COLUMN goes_out, MODIFY COLUMN user CHAR(36) CHARACTER SET ascii COLLATE ascii_nopad_bin NOT NULL, DROP KEY by_partner, ADD KEY by_partner (partner, n);
+-- What came of requests is for looking at: it goes, since persons of ours would be taken for users of theirs.
+DELETE FROM fed_log;
+ALTER TABLE fed_log
+  DROP KEY by_way,
+  DROP COLUMN goes_out,
+  MODIFY COLUMN user CHAR(36) CHARACTER SET ascii COLLATE ascii_nopad_bin NOT NULL;
 DROP TABLE sent_feed;
 DROP TABLE sent_user;

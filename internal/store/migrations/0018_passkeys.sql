@@ -1,7 +1,8 @@
 -- +goose Up
 
 -- Accounts that the organisation's own sign-in vouches for: a digest of who that says they are.
-ALTER TABLE account ADD COLUMN subject CHAR(64) CHARACTER SET ascii COLLATE ascii_nopad_bin NULL, ADD UNIQUE KEY by_subject (subject);
+ALTER TABLE account ADD COLUMN subject CHAR(64) CHARACTER SET ascii COLLATE ascii_nopad_bin NULL;
+CREATE UNIQUE INDEX IF NOT EXISTS by_subject ON account (subject);
 
 -- Passkeys (WebAuthn) of accounts and of guests: a public key each, and by which handle whoever has it is known to their device.
 CREATE TABLE passkey (
