@@ -2,11 +2,7 @@ import { useMutation, useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
 import { call, Failure, type Askable, type BundleFor } from '../api'
-import { words, type Language } from './words'
-
-function dayIn(at: string, language: Language): string {
-  return new Date(new Date(at).getTime() - 1).toLocaleDateString(language === 'pt' ? 'pt-PT' : 'en-GB', { day: 'numeric', month: 'long', year: 'numeric' })
-}
+import { dayIn, words, type Language } from './words'
 
 /** The bundles that somebody outside may ask for or holds, what they asked for, and what became of it. */
 export function Bundles({ path, language }: { path: '/api/v1/door/bundles' | '/api/v1/own/bundles'; language: Language }) {

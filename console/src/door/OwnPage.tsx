@@ -6,11 +6,7 @@ import { Waiting, Wrong } from '../parts/bits'
 import { OwnPasskeys } from './OwnPasskeys'
 import { Bundles } from './Bundles'
 import { Languages, Sill } from './Door'
-import { languageOf, words, type Language } from './words'
-
-function dayIn(d: string, language: Language): string {
-  return new Date(`${d}T12:00:00Z`).toLocaleDateString(language === 'pt' ? 'pt-PT' : 'en-GB', { day: 'numeric', month: 'long', year: 'numeric', timeZone: 'UTC' })
-}
+import { dayIn, languageOf, words, type Language } from './words'
 
 /** A guest's own page: what I reach, until when, who answers for me, more time, new terms, leaving. */
 export function OwnPage({ out }: { out: () => void }) {

@@ -1,15 +1,14 @@
 import { useMutation, useQuery } from '@tanstack/react-query'
 import { Button } from 'react-bootstrap'
 import { call, Failure, type Passkey } from '../api'
-import { day } from '../parts/bits'
 import { addPasskey, canPasskey, whyNot } from '../session/passkey'
-import { words, type Language } from './words'
+import { dayIn, words, type Language } from './words'
 
 /** A guest's own passkeys, with which they come in without waiting for a code. */
 export function OwnPasskeys({ language }: { language: Language }) {
   const t = words[language]
   const list = useQuery({ queryKey: ['own-passkeys'], queryFn: () => call<{ passkeys: Passkey[] }>('GET', '/api/v1/account/passkeys') })
-  const add = useMutation({ mutationFn: () => addPasskey(new Date().toISOString().slice(0, 10)), onSuccess: () => void list.refetch() })
+  const add = useMutation({ mutationFn: () => addPasskey(dayIn(new Date().toISOString().slice(0, 10), language)), onSuccess: () => void list.refetch() })
   const end = useMutation({ mutationFn: (id: string) => call('DELETE', `/api/v1/account/passkeys/${id}`), onSuccess: () => void list.refetch() })
   const all = list.data?.passkeys ?? []
   if (!canPasskey() && all.length === 0) return null
@@ -26,7 +25,7 @@ export function OwnPasskeys({ language }: { language: Language }) {
       {all.map((p) => (
         <p key={p.id}>
           {p.name}
-          {p.until && `, ${t.passkeyUntil(day(p.until))}`}{' '}
+          {p.until && `, ${t.passkeyUntil(dayIn(p.until, language))}`}{' '}
           <Button size="sm" variant="link" disabled={end.isPending} onClick={() => end.mutate(p.id)}>
             {t.passkeyAway}
           </Button>

@@ -203,3 +203,9 @@ export type Language = keyof typeof words
 export function languageOf(tag: string | undefined): Language {
   return tag?.toLowerCase().startsWith('pt') ? 'pt' : 'en'
 }
+
+/** A day in the words of a guest's language: of a date, or the last day before a moment. */
+export function dayIn(at: string, language: Language): string {
+  const dated = /^\d{4}-\d\d-\d\d$/.test(at)
+  return (dated ? new Date(`${at}T12:00:00Z`) : new Date(new Date(at).getTime() - 1)).toLocaleDateString(language === 'pt' ? 'pt-PT' : 'en-GB', { day: 'numeric', month: 'long', year: 'numeric', ...(dated ? { timeZone: 'UTC' } : {}) })
+}
