@@ -103,7 +103,7 @@ func TestPasskeysInTheConsole(t *testing.T) {
 		p.presses(".again-dialog", "Go on")
 	})
 	// A guest, after the first visit: by a code once, and by the passkey from then on.
-	_, err = chromedp.Call(b, webauthn.ClearCredentials, webauthn.ClearCredentialsParams{AuthenticatorID: made.AuthenticatorID}) // another device
+	_, err = chromedp.Call(b, webauthn.ClearCredentials, webauthn.ClearCredentialsParams(made)) // another device
 	check(t, err)
 	post := r.post()
 	guest := &page{t, b, r.byName()}
