@@ -88,8 +88,10 @@ const failures: Record<string, string> = {
 export function ProveAgain({ was, done, leave }: { was: Session; done: (s: Session) => void; leave: () => void }) {
   const [password, setPassword] = useState('')
   const [code, setCode] = useState('')
-  const { error, busy, asked, send } = useSignIn(done, was)
   const [other, setOther] = useState<unknown>()
+  // What is done is done by whoever began it.
+  const proved = (s: Session) => (s.name === was.name ? done(s) : setOther(new Error(`You proved that you are ${s.name}; it was ${was.name} who began this. Nothing was done.`)))
+  const { error, busy, asked, send } = useSignIn(proved, was)
   return (
     <Modal show lock={busy} backdrop="static" onHide={leave} animation={false} className="again-dialog" backdropClassName="again-backdrop" aria-labelledby="prove-title">
       <Form
@@ -116,7 +118,7 @@ export function ProveAgain({ was, done, leave }: { was: Session; done: (s: Sessi
             </Form.Group>
           )}
           {asked && <Code id="prove-code" code={code} set={setCode} />}
-          <Ways done={done} house={!!was.house} again tell={setOther} />
+          <Ways done={proved} house={!!was.house} again tell={setOther} />
         </Modal.Body>
         <Modal.Footer>
           <Button variant="outline-secondary" onClick={leave}>
