@@ -3065,6 +3065,8 @@ export interface components {
             state: "held" | "on";
             /** @description Why nothing goes there now */
             shut?: string;
+            /** @description That directory.feed_out is off for them, so that nobody is kept there but by an exception; absent where it is on */
+            off?: string;
             /** @description Their server */
             address: string;
             /** @description Where the token is, as file:PATH or env:NAME */
@@ -3202,6 +3204,8 @@ export interface components {
             left: number;
             /** @description Who is to be closed and is not, as the brake stands in the way */
             braked: number;
+            /** @description Who is in the scope and is not kept there */
+            left_out: number;
             /** @description Why it was given up */
             problem?: string;
         };
@@ -3209,6 +3213,8 @@ export interface components {
             /** @description It answers, and takes the token */
             well: boolean;
             problem?: string;
+            /** @description What to do then */
+            advice?: string;
             /** @description Of the answer that was no good */
             status?: number;
             took_ms: number;
@@ -3245,7 +3251,7 @@ export interface components {
         };
         ConnectStep: {
             /** @enum {string} */
-            do: "open" | "letter" | "rule" | "give" | "feed" | "tidy" | "try";
+            do: "open" | "letter" | "rule" | "give" | "feed" | "feed_on" | "tidy" | "try";
             text: string;
             done: boolean;
             /** @description What is to be opened or admitted */

@@ -20,7 +20,7 @@ func someMoment(m moment.Moment) *string {
 
 func feedOutOut(v *service.FeedOutView) contract.FeedOut {
 	g := &v.Goes
-	out := contract.FeedOut{Partner: v.Partner, Name: v.Called, State: contract.FeedOutState(v.State), Shut: some(v.Shut), Address: v.Address, Key: v.Key, Scope: contract.FeedOutScope(v.Scope), Of: append([]string{}, v.Of...),
+	out := contract.FeedOut{Partner: v.Partner, Name: v.Called, State: contract.FeedOutState(v.State), Shut: some(v.Shut), Off: some(v.Off), Address: v.Address, Key: v.Key, Scope: contract.FeedOutScope(v.Scope), Of: append([]string{}, v.Of...),
 		Every: v.Every, Leavers: contract.FeedOutLeavers(v.Leavers), Brake: v.Brake, Kept: v.Count.Kept, Closed: v.Count.Closed, Failing: v.Count.Failing, ClosedToday: v.Count.ClosedLately,
 		Began: someMoment(g.Began), Ended: someMoment(g.Ended), Did: g.Did, Problem: some(g.Problem), Since: someMoment(g.Since), By: v.By, Made: v.Made}
 	if out.Did == nil {
@@ -98,7 +98,7 @@ func (s *server) LookFeedOut(ctx context.Context, r apigen.LookFeedOutRequestObj
 	if err != nil {
 		return nil, err
 	}
-	out := contract.FeedLook{Well: x.Problem == "", Problem: some(x.Problem), TookMs: int(x.Took.Milliseconds()), Patch: x.Patch, There: x.There, Ours: x.Ours, Read: x.Read, Unkept: []contract.FeedThere{}, Twins: twinsOut(x.Twins)}
+	out := contract.FeedLook{Well: x.Problem == "", Problem: some(x.Problem), Advice: some(x.Advice), TookMs: int(x.Took.Milliseconds()), Patch: x.Patch, There: x.There, Ours: x.Ours, Read: x.Read, Unkept: []contract.FeedThere{}, Twins: twinsOut(x.Twins)}
 	if x.Status != 0 {
 		out.Status = ptr(x.Status)
 	}
@@ -126,7 +126,7 @@ func (s *server) SendFeedOut(ctx context.Context, r apigen.SendFeedOutRequestObj
 	if err != nil {
 		return nil, err
 	}
-	return apigen.SendFeedOut200JSONResponse{Done: x.Done, Refused: x.Refused, Left: x.Left, Braked: x.Braked, Problem: some(x.Problem)}, nil
+	return apigen.SendFeedOut200JSONResponse{Done: x.Done, Refused: x.Refused, Left: x.Left, Braked: x.Braked, LeftOut: x.LeftOut, Problem: some(x.Problem)}, nil
 }
 
 func (s *server) FeedOutLog(ctx context.Context, r apigen.FeedOutLogRequestObject) (apigen.FeedOutLogResponseObject, error) {

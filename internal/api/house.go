@@ -6,6 +6,7 @@ import (
 	"crypto/subtle"
 	"errors"
 	"net/http"
+	"net/url"
 	"time"
 
 	"github.com/coreos/go-oidc/v3/oidc"
@@ -13,6 +14,7 @@ import (
 
 	"wexillum.example/internal/api/apigen"
 	"wexillum.example/internal/contract"
+	"wexillum.example/internal/reached"
 	"wexillum.example/internal/service"
 )
 
@@ -70,6 +72,10 @@ func (s *server) EndHouse(ctx context.Context, r apigen.EndHouseRequestObject) (
 func (s *server) TestHouse(ctx context.Context, r apigen.TestHouseRequestObject) (apigen.TestHouseResponseObject, error) {
 	out := apigen.TestHouse200JSONResponse{Back: ptr(s.base(requestOf(ctx)) + houseBack)}
 	p, err := oidc.NewProvider(oidc.ClientContext(ctx, houseClient), r.Body.Issuer)
+	var unreached *url.Error
+	if errors.As(err, &unreached) {
+		err = errors.New(reached.Why(err, houseClient.Timeout))
+	}
 	if err != nil {
 		out.Problem = ptr(err.Error())
 		return out, ctx.Err()
@@ -106,6 +112,9 @@ func (s *server) houseParty(ctx context.Context) (context.Context, *service.Hous
 }
 
 func (s *server) HouseBegin(ctx context.Context, r apigen.HouseBeginRequestObject) (apigen.HouseBeginResponseObject, error) {
+	if !s.ownTries.allow("house from "+sourceOf(ctx), s.Clock()) {
+		return nil, service.ErrTooMany
+	}
 	_, x, _, cfg, err := s.houseParty(ctx)
 	if errors.Is(err, service.ErrNotFound) {
 		return nil, err

@@ -68,7 +68,7 @@ type server struct {
 	signIns   *signIns
 	asks      *tries // for our statement
 	doorTries *tries // of guests
-	ownTries  *tries // of what guests write on their own page
+	ownTries  *tries // of what guests write on their own page, and of beginning to sign in elsewhere
 	dueLock   sync.Mutex
 	results   found
 	repeats   repeats

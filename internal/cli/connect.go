@@ -92,9 +92,8 @@ func connectCommands(partner string, s *contract.ConnectStep) (out []string) {
 		}
 		return []string{fmt.Sprintf("wexillum rules set directory.feed_in --partner %s --value on --why …", partner)}
 	case "feed":
-		if strings.HasPrefix(s.Text, "Begin") {
-			return []string{fmt.Sprintf("wexillum feed begin %s --why …", partner)}
-		}
+		return []string{fmt.Sprintf("wexillum feed begin %s --why …", partner)}
+	case "feed_on":
 		return []string{fmt.Sprintf("wexillum feed people %s --waiting, then wexillum feed apply %s --few 3 --why …, then wexillum feed set %s --state on --why …", partner, partner, partner)}
 	case "try":
 		if q := s.Question; q != nil {

@@ -8,10 +8,12 @@ import (
 	"slices"
 	"strconv"
 	"strings"
+	"time"
 
 	"github.com/spf13/cobra"
 
 	"wexillum.example/internal/contract"
+	"wexillum.example/internal/core/moment"
 )
 
 func (a *app) feedOut() *cobra.Command {
@@ -51,7 +53,7 @@ func (a *app) feedOutList() *cobra.Command {
 		rows := [][]string{}
 		for i := range x.Feeds {
 			f := &x.Feeds[i]
-			rows = append(rows, []string{f.Partner, f.Name, feedOutState(f), strconv.Itoa(f.Kept), strconv.Itoa(f.Closed), strconv.Itoa(f.Failing), whenSaid(f.Ended), whenSaid(f.Next)})
+			rows = append(rows, []string{f.Partner, f.Name, feedOutState(f), strconv.Itoa(f.Kept), strconv.Itoa(f.Closed), strconv.Itoa(f.Failing), whenSaid(f.Ended), nextSaid(f.Next)})
 		}
 		return a.records(x.Feeds, []string{"partner", "name", "state", "kept there", "closed there", "not taken", "sent last", "sent next"}, rows)
 	}}
@@ -60,6 +62,17 @@ func (a *app) feedOutList() *cobra.Command {
 func whenSaid(at *string) string {
 	if at == nil {
 		return "-"
+	}
+	return day(*at)
+}
+
+// nextSaid says when something is done next; what is due already is done at once.
+func nextSaid(at *string) string {
+	if at == nil {
+		return "by hand"
+	}
+	if m, err := moment.Parse(*at); err == nil && m <= moment.Of(time.Now()) {
+		return "at once"
 	}
 	return day(*at)
 }
@@ -84,6 +97,10 @@ func (a *app) printFeedOut(f *contract.FeedOut) error {
 	if f.Shut != nil {
 		a.say("  shut      nothing goes there. %s", *f.Shut)
 	}
+	if f.Off != nil {
+		a.say("  off       %s", *f.Off)
+		a.say("            wexillum rules set directory.feed_out --partner %s --value on --why …", f.Partner)
+	}
 	if f.Problem != nil {
 		a.say("  problem   %s, since %s", *f.Problem, whenSaid(f.Since))
 		a.say("            try the connection: wexillum feed out test %s", f.Partner)
@@ -102,7 +119,7 @@ func (a *app) printFeedOut(f *contract.FeedOut) error {
 	if f.State == "held" {
 		every += ", once it is on: wexillum feed out set " + f.Partner + " --state on --why …"
 	} else if f.Next != nil {
-		every += ", next " + day(*f.Next)
+		every += ", next " + nextSaid(f.Next)
 	}
 	a.say("  sent      %s", every)
 	switch {
@@ -248,7 +265,7 @@ func (a *app) feedOutLook() *cobra.Command {
 		}
 		if !x.Well {
 			a.say("▼ It does not work: %s (after %d ms).", *x.Problem, x.TookMs)
-			a.say("%s", lookAdvice(&x))
+			a.say("%s", pick(x.Advice))
 			return nil
 		}
 		a.say("▲ It works: it answers and takes the token (%d ms).", x.TookMs)
@@ -265,23 +282,6 @@ func (a *app) feedOutLook() *cobra.Command {
 		}
 		return nil
 	}}
-}
-
-// lookAdvice says what to do about a connection that does not work.
-func lookAdvice(x *contract.FeedLook) string {
-	switch status := x.Status; {
-	case status == nil:
-		return "Is the address right, and may this machine reach it? An administrator of theirs says where SCIM is."
-	case *status == 401:
-		return "The token is not theirs, or has ended: ask their administrator for a new one, and put it where the feed's key says."
-	case *status == 403:
-		return "The token is known there and may not keep users: ask their administrator to allow it."
-	case *status == 404:
-		return "Nothing is at that address: it often ends in /scim/v2."
-	case *status == 429:
-		return "They ask to be left alone for now; make the rounds fewer: wexillum feed out set PARTNER --every MINUTES"
-	}
-	return "It is for their side to mend; it is tried again by itself."
 }
 
 func (a *app) feedOutPeople() *cobra.Command {
@@ -360,7 +360,7 @@ func (a *app) feedOutSend() *cobra.Command {
 					sum.Done[what] += n
 					did += n
 				}
-				sum.Refused, sum.Left, sum.Braked, sum.Problem = x.Refused, x.Left, x.Braked, x.Problem
+				sum.Refused, sum.Left, sum.Braked, sum.LeftOut, sum.Problem = x.Refused, x.Left, x.Braked, x.LeftOut, x.Problem
 				left -= did + x.Refused
 				if a.output == "table" && x.Left > 0 && few == 0 {
 					_, _ = fmt.Fprintf(os.Stderr, "\r%d left ", x.Left)
@@ -381,6 +381,9 @@ func (a *app) feedOutSend() *cobra.Command {
 			}
 			if sum.Braked > 0 {
 				a.say("▼ %d are to be closed and wait for the brake: wexillum feed out release %s --why …", sum.Braked, args[0])
+			}
+			if sum.LeftOut > 0 {
+				a.say("%d in the scope are left out; why, says wexillum feed out people %s", sum.LeftOut, args[0])
 			}
 			a.say("%d left.", sum.Left)
 			return nil

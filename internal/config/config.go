@@ -120,7 +120,7 @@ func Unknown(environ []string) (out []string) {
 }
 
 // besides are variables of the environment that are no settings of the service: the client's, and names that keys are kept under by convention.
-var besides = []string{"WEXILLUM_SERVER", "WEXILLUM_TOKEN", "WEXILLUM_SESSION", "WEXILLUM_PROFILE", "WEXILLUM_PASSWORD", "WEXILLUM_CONFIG", "WEXILLUM_BESIDE_KEY"}
+var besides = []string{"WEXILLUM_SERVER", "WEXILLUM_TOKEN", "WEXILLUM_SESSION", "WEXILLUM_PROFILE", "WEXILLUM_PASSWORD", "WEXILLUM_CONFIG", "WEXILLUM_BESIDE_KEY", "WEXILLUM_SUITE_KEY"}
 
 // minutes takes 0 to a day.
 func minutes(s string) string {

@@ -357,6 +357,7 @@ func (e ConnectPersonBecomes) Valid() bool {
 // Defines values for ConnectStepDo.
 const (
 	ConnectStepDoFeed   ConnectStepDo = "feed"
+	ConnectStepDoFeedOn ConnectStepDo = "feed_on"
 	ConnectStepDoGive   ConnectStepDo = "give"
 	ConnectStepDoLetter ConnectStepDo = "letter"
 	ConnectStepDoOpen   ConnectStepDo = "open"
@@ -369,6 +370,8 @@ const (
 func (e ConnectStepDo) Valid() bool {
 	switch e {
 	case ConnectStepDoFeed:
+		return true
+	case ConnectStepDoFeedOn:
 		return true
 	case ConnectStepDoGive:
 		return true
@@ -5235,6 +5238,9 @@ type FeedLine struct {
 
 // FeedLook defines model for FeedLook.
 type FeedLook struct {
+	// Advice What to do then
+	Advice *string `json:"advice,omitempty"`
+
 	// Ours Of those that were read, with an address of ours
 	Ours int `json:"ours"`
 
@@ -5315,8 +5321,11 @@ type FeedOut struct {
 	Next *string `json:"next,omitempty"`
 
 	// Of The groups or people, by their ids
-	Of      []string `json:"of"`
-	Partner string   `json:"partner"`
+	Of []string `json:"of"`
+
+	// Off That directory.feed_out is off for them, so that nobody is kept there but by an exception; absent where it is on
+	Off     *string `json:"off,omitempty"`
+	Partner string  `json:"partner"`
 
 	// Problem Why sending does not go on; absent where it does
 	Problem *string `json:"problem,omitempty"`
@@ -5466,6 +5475,9 @@ type FeedSent struct {
 
 	// Left Of whom something is due still
 	Left int `json:"left"`
+
+	// LeftOut Who is in the scope and is not kept there
+	LeftOut int `json:"left_out"`
 
 	// Problem Why it was given up
 	Problem *string `json:"problem,omitempty"`

@@ -44,6 +44,10 @@ func TestFeedOutOverTheNetwork(t *testing.T) {
 		}
 	}
 	r.says(0, "taken over: they are there already, as p-0001", "feed", "out", "people", "ilvane")
+	r.says(0, "(directory.feed_out) is off for Orrin Rope & Rigging", "feed", "out", "begin", "orrin", "--address", "http://127.0.0.1:1/scim/v2", "--key", "env:PATH", "--why", "to try")
+	r.says(0, "in the scope are left out; why, says wexillum feed out people orrin", "feed", "out", "send", "orrin", "--why", "to try")
+	r.says(0, "it is not reached: nobody listens there", "feed", "out", "test", "orrin")
+	r.says(0, "Nothing more is sent to orrin.", "feed", "out", "end", "orrin", "--why", "it was to try")
 
 	p := r.page(browser(t), "harbour")
 	p.goTo("/feeds", "document.querySelectorAll('main table').length == 2")
@@ -115,13 +119,20 @@ func TestConnectInTheConsole(t *testing.T) {
 	p.fill(".modal input[type=text], .modal textarea, .modal input:not([type])", "their riggers change every week")
 	eval[any](p, "[...document.querySelectorAll('.modal button')].find(b => b.type === 'submit').click()")
 	p.until("!document.querySelector('.modal') && document.querySelector('.connect-steps li').innerText.includes('done')")
+	p.presses(".connect-steps", "Let them")
+	p.until("document.querySelector('.modal')")
+	eval[any](p, "[...document.querySelectorAll('.modal button')].find(b => b.type === 'submit').click()")
+	p.until("!document.querySelector('.modal') && [...document.querySelectorAll('.connect-steps li')][2].innerText.includes('done')")
+	if text := p.text(".connect-steps"); strings.Contains(text, "See the feed") {
+		t.Errorf("a link to a feed that is not there: %s", text)
+	}
 	p.presses(".connect-steps", "Begin the feed")
 	p.until("document.querySelector('#fd-why')")
 	p.fill("#fd-why", "their riggers change every week")
 	p.presses(".modal", "Begin it")
 	p.until("document.querySelector('.modal')?.innerText.includes('The token is shown this once')")
 	p.presses(".modal", "Close")
-	p.until("[...document.querySelectorAll('.connect-steps li')][3].innerText.includes('done')")
+	p.until("[...document.querySelectorAll('.connect-steps li')][3].innerText.includes('done') && document.querySelector('.connect-steps a[href=\"/feeds/orrin\"]')")
 	p.goTo("/partners/pallowick/connect?way=membership&space=low-water-design&role=contribute", "document.querySelectorAll('[aria-labelledby=h-become] tbody tr').length > 20")
 	p.axe("connect by membership")
 	p.picture("connect")

@@ -192,7 +192,7 @@ var all = []Operation{
 	{ID: "askPasskey", Method: "POST", Pattern: "/api/v1/door/passkey", Summary: "Begin to sign in by a passkey", Roles: []string{"anybody"}, Draft: "never", Often: true},
 	{ID: "provePasskey", Method: "POST", Pattern: "/api/v1/door/passkey/proof", Summary: "Sign in by the passkey that the browser answers with, to the console or as a guest", Roles: []string{"anybody"}, Draft: "never", Often: true},
 	{ID: "houseDoor", Method: "GET", Pattern: "/api/v1/door/house", Summary: "Whether people of ours sign in with the organisation's own sign-in", Roles: []string{"anybody"}, Draft: "ask"},
-	{ID: "houseBegin", Method: "POST", Pattern: "/api/v1/door/house", Summary: "Begin to sign in with the organisation's own sign-in", Roles: []string{"anybody"}, Draft: "never"},
+	{ID: "houseBegin", Method: "POST", Pattern: "/api/v1/door/house", Summary: "Begin to sign in with the organisation's own sign-in", Roles: []string{"anybody"}, Draft: "never", Often: true},
 	{ID: "houseBack", Method: "GET", Pattern: "/api/v1/door/house/back", Summary: "Where the organisation's own sign-in leads back to", Roles: []string{"anybody"}, Draft: "ask"},
 	{ID: "doorBack", Method: "GET", Pattern: "/api/v1/door/back", Summary: "Where a partner's own sign-in leads back to", Roles: []string{"anybody"}, Draft: "ask"},
 	{ID: "own", Method: "GET", Pattern: "/api/v1/own", Summary: "A guest's own page", Roles: []string{"guest"}, Draft: "ask"},

@@ -8,13 +8,13 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"net"
 	"net/http"
 	"net/url"
 	"strconv"
 	"strings"
 	"time"
 
+	"wexillum.example/internal/reached"
 	"wexillum.example/internal/scim"
 )
 
@@ -26,8 +26,6 @@ const (
 	mostAnswer = 16 << 20
 	// page is how many users are asked for at once; the server may give fewer.
 	page = 500
-	// patchSchema names a message of changes (RFC 7644 §3.5.2).
-	patchSchema = "urn:ietf:params:scim:api:messages:2.0:PatchOp"
 )
 
 // Server is where users are kept, as by https://host/scim/v2, and the bearer token that it wants.
@@ -125,15 +123,7 @@ func unreached(ctx context.Context, err error) error {
 	if ctx.Err() != nil {
 		return ctx.Err()
 	}
-	var u *url.Error
-	if errors.As(err, &u) {
-		err = u.Err
-	}
-	var n net.Error
-	if errors.As(err, &n) && n.Timeout() {
-		return &Trouble{Says: fmt.Sprintf("it does not answer within %d seconds", answers/time.Second)}
-	}
-	return &Trouble{Says: "it is not reached: " + err.Error()}
+	return &Trouble{Says: reached.Why(err, answers)}
 }
 
 // refused says in words what an answer says (RFC 7644 §3.12).
@@ -243,7 +233,7 @@ func whole(u scim.User) map[string]any {
 // Change sets attributes of a user and leaves all others as they are (RFC 7644 §3.5.2.3).
 func (s *Server) Change(ctx context.Context, id string, set map[string]any) error {
 	return s.do(ctx, http.MethodPatch, "/Users/"+url.PathEscape(id), map[string]any{
-		"schemas": []string{patchSchema}, "Operations": []any{map[string]any{"op": "replace", "value": set}},
+		"schemas": []string{scim.PatchMessage}, "Operations": []any{map[string]any{"op": "replace", "value": set}},
 	}, nil)
 }
 

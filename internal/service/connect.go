@@ -32,8 +32,9 @@ const (
 	StepRule = "rule"
 	StepGive = "give" // a role in a space to everybody of theirs
 	StepFeed = "feed"
-	StepTidy = "tidy" // end what single guests were given that everybody has now
-	StepTry  = "try"  // a question that says yes in the end
+	StepOn   = "feed_on" // what it tells of comes in, and from then on at once
+	StepTidy = "tidy"    // end what single guests were given that everybody has now
+	StepTry  = "try"     // a question that says yes in the end
 )
 
 // ConnectStep is one thing to be done, and whether it is.
@@ -118,7 +119,7 @@ func (s *Service) ConnectAhead(ctx context.Context, partner, way string, spaces 
 			return nil, err
 		}
 		x.Steps = append(x.Steps, ConnectStep{Do: StepFeed, Text: "Begin the people feed and tell their side its token. It is watched first: whom it takes over is shown before anybody is touched.", Done: f != nil},
-			ConnectStep{Do: StepFeed, Text: "Bring in whom it tells of, a few first, and let it on.", Done: f != nil && f.State == FeedOn})
+			ConnectStep{Do: StepOn, Text: "Bring in whom it tells of, a few first, and let it on.", Done: f != nil && f.State == FeedOn})
 		if x.Twins, err = s.FeedTwins(ctx, p.ID); err != nil {
 			return nil, err
 		}
@@ -248,7 +249,7 @@ func (s *Service) connectPeople(ctx context.Context, st *State, x *ConnectPlan, 
 		switch {
 		case t.Barred:
 			c.Becomes, c.Text = "barred", "stays barred, whatever is opened"
-		case x.Way != ByPeopleFeed && t.State == world.StateNames[world.StateSuspended]:
+		case x.Way != ByPeopleFeed && (x.Way != ByMembership || len(spaces) > 0) && t.State == world.StateNames[world.StateSuspended]:
 			c.Becomes, c.Text = "suspended", "is suspended here, and comes in again with the account at home; bar the address to keep them out"
 		case x.Way == ByPeopleFeed && t.State == "":
 			c.Becomes, c.Text = "talks", "has no record here; gets one once the feed tells of them"
@@ -256,6 +257,10 @@ func (s *Service) connectPeople(ctx context.Context, st *State, x *ConnectPlan, 
 			c.Becomes, c.Text = "fed", "is taken over, not doubled; what they were given stays"
 		case x.Way == ByFederation && t.Roles == 0:
 			c.Becomes, c.Text = "covered", "talks with the account at home; the record is not needed for it, and may end"
+		case x.Way == ByMembership && len(spaces) == 0:
+			c.Becomes, c.Text = "talks", "is seen once it is said which spaces they come into"
+		case x.Way == ByFederation && t.State == "":
+			c.Becomes, c.Text = "elsewhere", fmt.Sprintf("keeps %s, which they have without a record, and which federation does not give", phraseRoles(t.Roles))
 		case x.Way == ByFederation:
 			c.Becomes, c.Text = "elsewhere", fmt.Sprintf("keeps the record, for %s that federation does not give", phraseRoles(t.Roles))
 		case len(stronger) > 0:

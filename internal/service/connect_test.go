@@ -100,7 +100,7 @@ tidy false 1`)
 letter true 0
 rule false 0
 feed false 0
-feed false 0`)
+feed_on false 0`)
 	same(t, "federation", firstLines(planned(plan(ByFederation)), 3), `open false 0
 letter false 0
 try false 0`)

@@ -8,7 +8,6 @@ import (
 	"errors"
 	"fmt"
 	"net/http"
-	"net/url"
 	"slices"
 	"strings"
 	"sync"
@@ -100,6 +99,7 @@ type FeedOutView struct {
 	FeedOut
 	Called string // the partner's name
 	Shut   string // why nothing goes out; empty where it does
+	Off    string // that the rule is off for them, so that nobody is kept there but by an exception; empty where it is on
 	Count  store.SentCount
 	Most   int // how many may be closed in a day; 0 for any number
 	Goes   store.SentFeed
@@ -147,6 +147,9 @@ func (s *Service) feedOutView(ctx context.Context, f *FeedOut) (*FeedOutView, er
 	if p, err := st.Partner(f.Partner); err == nil {
 		v.Called = p.Name
 	}
+	if st.ValueAt(f.Partner, ruleFeedOut) != valueOn {
+		v.Off = fmt.Sprintf("“%s” (directory.feed_out) is off for %s, so that nobody is kept there but by an exception.", ruleFeedOut.Get().Title, v.Called)
+	}
 	var err error
 	if v.Count, err = s.store.SentCounts(ctx, f.Partner, countedSince(f.Lifted, s.Now())); err != nil {
 		return nil, err
@@ -174,15 +177,6 @@ type FeedOutSet struct {
 	Every, Brake                        *int
 }
 
-// serverAddress checks where something is sent to.
-func serverAddress(field, text string) error {
-	u, err := url.Parse(text)
-	if err != nil || u.Host == "" || u.User != nil || u.Fragment != "" || u.RawQuery != "" || u.Scheme != "https" && (u.Scheme != "http" || !ownMachine(u.Hostname())) {
-		return &Invalid{field, text, "write https://host/path, without a name and password; http is taken on this machine alone"}
-	}
-	return nil
-}
-
 func (f *FeedOut) set(st *State, x *FeedOutSet) error {
 	for _, w := range []struct {
 		field   string
@@ -200,8 +194,10 @@ func (f *FeedOut) set(st *State, x *FeedOutSet) error {
 	if x.Address != nil {
 		f.Address = strings.TrimSuffix(strings.TrimSpace(*x.Address), "/")
 	}
-	if err := serverAddress("address", f.Address); err != nil {
+	if u, err := serverAddress("address", f.Address); err != nil {
 		return err
+	} else if u.RawQuery != "" {
+		return &Invalid{"address", f.Address, "write it up to where /Users would follow, as https://host/scim/v2"}
 	}
 	if x.Key != nil {
 		f.Key = strings.TrimSpace(*x.Key)
@@ -560,6 +556,7 @@ type FeedSent struct {
 	Refused int            // of whom something was not taken
 	Left    int            // of whom something is due still
 	Braked  int
+	LeftOut int    // who is in the scope, and is not kept there
 	Problem string // why it was given up; empty where it was not
 }
 
@@ -648,6 +645,7 @@ func (s *Service) sendDue(ctx context.Context, who, partner, why string, most in
 	for i := range acts {
 		a := &acts[i]
 		out.Braked += map[bool]int{true: 1}[a.Do == SentBraked]
+		out.LeftOut += map[bool]int{true: 1}[a.Do == SentLeftOut]
 		switch {
 		case person != "" && a.Person != person:
 		case person != "" && !a.due():
@@ -979,6 +977,7 @@ func (s *Service) RunFeeds(ctx context.Context, every time.Duration) {
 // FeedLook is what a look at a partner's server found.
 type FeedLook struct {
 	Problem string // why nothing was found; empty where all is well
+	Advice  string // what to do then
 	Status  int    // of the answer where it is one
 	Took    time.Duration
 	Patch   bool // it changes single attributes
@@ -991,6 +990,23 @@ type FeedLook struct {
 
 // mostLooked is how many users a look reads, and mostUnkept how many of a sort it lists.
 const mostLooked, mostUnkept = 20_000, 100
+
+// lookAdvice says what to do about a connection that does not work; status is of the answer, 0 where there was none.
+func lookAdvice(status int) string {
+	switch status {
+	case 0:
+		return "Is the address right, and may this machine reach it? An administrator of theirs says where SCIM is."
+	case http.StatusUnauthorized:
+		return "The token is not theirs, or has ended: ask their administrator for a new one, and put it where the feed's key says."
+	case http.StatusForbidden:
+		return "The token is known there and may not keep users: ask their administrator to allow it."
+	case http.StatusOK, http.StatusNotFound:
+		return "Is that the address of SCIM? It often ends in /scim/v2; an administrator of theirs says where it is."
+	case http.StatusTooManyRequests:
+		return "They ask to be left alone for now; make the rounds fewer."
+	}
+	return "It is for their side to mend; it is tried again by itself."
+}
 
 // LookFeed tries the connection to a partner's server: whether it answers and takes the token, whom it keeps with an address of ours though no
 // feed does, and who seems to be there twice. Nothing is changed there.
@@ -1005,7 +1021,7 @@ func (s *Service) LookFeed(ctx context.Context, partner string) (*FeedLook, erro
 		if errors.As(err, &t) {
 			out.Status = t.Status
 		}
-		out.Problem, out.Took = err.Error(), time.Since(began)
+		out.Problem, out.Advice, out.Took = err.Error(), lookAdvice(out.Status), time.Since(began)
 		return out, ctx.Err()
 	}
 	srv, err := f.server()
@@ -1029,7 +1045,7 @@ func (s *Service) LookFeed(ctx context.Context, partner string) (*FeedLook, erro
 	byName := map[string][]scimclient.There{}
 	if err := srv.Each(ctx, func(t scimclient.There, total int) error {
 		if out.There = total; out.Read >= mostLooked {
-			return errPreview
+			return store.ErrEnough
 		}
 		out.Read++
 		if n := strings.ToLower(strings.TrimSpace(t.Name)); n != "" {
@@ -1042,7 +1058,7 @@ func (s *Service) LookFeed(ctx context.Context, partner string) (*FeedLook, erro
 			}
 		}
 		return ctx.Err()
-	}); err != nil && !errors.Is(err, errPreview) {
+	}); err != nil && !errors.Is(err, store.ErrEnough) {
 		return fail(err)
 	}
 	for _, list := range byName {

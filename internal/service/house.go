@@ -68,7 +68,7 @@ func (x *HouseSignIn) Secret() (string, error) {
 
 func (x *HouseSignIn) check() error {
 	x.Issuer = strings.TrimSpace(x.Issuer)
-	if err := serverAddress("issuer", x.Issuer); err != nil {
+	if _, err := serverAddress("issuer", x.Issuer); err != nil {
 		return err
 	}
 	if x.Client = strings.TrimSpace(x.Client); x.Client == "" || len(x.Client) > 200 {

@@ -14,6 +14,7 @@ import (
 	"wexillum.example/internal/core/addr"
 	"wexillum.example/internal/core/sheet"
 	"wexillum.example/internal/core/world"
+	"wexillum.example/internal/scim"
 	"wexillum.example/internal/store"
 	"wexillum.example/internal/worldfile"
 )
@@ -438,7 +439,7 @@ func csvRows(what string, columns map[string]string, in io.Reader, out *ListTake
 // The names of SCIM (RFC 7643 §8.7, RFC 7644 §3.4.2), and of what is ours besides.
 const (
 	scimUser  = "urn:ietf:params:scim:schemas:core:2.0:User"
-	scimList  = "urn:ietf:params:scim:api:messages:2.0:ListResponse"
+	scimList  = scim.ListMessage
 	scimGuest = "urn:wexillum:params:scim:schemas:guest:1.0"
 )
 

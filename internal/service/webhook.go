@@ -9,7 +9,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"net"
 	"net/http"
 	"net/netip"
 	"net/url"
@@ -20,6 +19,7 @@ import (
 	"wexillum.example/internal/core/moment"
 	"wexillum.example/internal/core/world"
 	"wexillum.example/internal/event"
+	"wexillum.example/internal/reached"
 	"wexillum.example/internal/secret"
 	"wexillum.example/internal/statement"
 	"wexillum.example/internal/store"
@@ -57,9 +57,8 @@ func (x *Webhook) check() error {
 	if x.Name = strings.TrimSpace(x.Name); x.Name == "" || len(x.Name) > 200 {
 		return &Invalid{"name", x.Name, "say in 1 to 200 letters whose it is"}
 	}
-	u, err := url.Parse(x.Address)
-	if err != nil || u.Host == "" || u.User != nil || u.Fragment != "" || u.Scheme != "https" && (u.Scheme != "http" || !ownMachine(u.Hostname())) {
-		return &Invalid{"address", x.Address, "write https://host/path, without a name and password; http is taken on this machine alone"}
+	if _, err := serverAddress("address", x.Address); err != nil {
+		return err
 	}
 	if x.Key != "" {
 		if _, err := secret.At(x.Key); err != nil {
@@ -77,6 +76,15 @@ func (x *Webhook) check() error {
 	slices.Sort(x.Topics)
 	x.Topics = slices.Compact(x.Topics)
 	return nil
+}
+
+// serverAddress checks where something is sent to, or asked.
+func serverAddress(field, text string) (*url.URL, error) {
+	u, err := url.Parse(text)
+	if err != nil || u.Host == "" || u.User != nil || u.Fragment != "" || u.Scheme != "https" && (u.Scheme != "http" || !ownMachine(u.Hostname())) {
+		return nil, &Invalid{field, text, "write https://host/path, without a name and password; http is taken on this machine alone"}
+	}
+	return u, nil
 }
 
 func ownMachine(host string) bool {
@@ -425,7 +433,7 @@ func (s *Service) push(ctx context.Context, x *Webhook, token event.Token) error
 	}
 	resp, err := pusher.Do(req)
 	if err != nil {
-		return errors.New(plainly(err))
+		return errors.New(reached.Why(err, pushTime))
 	}
 	defer resp.Body.Close()
 	body, _ := io.ReadAll(io.LimitReader(resp.Body, 4<<10))
@@ -438,17 +446,4 @@ func (s *Service) push(ctx context.Context, x *Webhook, token event.Token) error
 		text += ": " + strings.TrimSpace(said.Err+" "+said.Description)
 	}
 	return errors.New(cmp.Or(text[:min(len(text), 300)], "?"))
-}
-
-// plainly says why nobody was reached.
-func plainly(err error) string {
-	var u *url.Error
-	if errors.As(err, &u) {
-		err = u.Err
-	}
-	var n net.Error
-	if errors.As(err, &n) && n.Timeout() {
-		return "it does not answer within 10 seconds"
-	}
-	return "it is not reached: " + err.Error()
 }

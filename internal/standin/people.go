@@ -108,7 +108,7 @@ func (p *People) Handler() http.Handler {
 		_ = json.NewEncoder(w).Encode(x)
 	}
 	refuse := func(w http.ResponseWriter, e *scim.Error) {
-		x := map[string]any{"schemas": []string{"urn:ietf:params:scim:api:messages:2.0:Error"}, "status": strconv.Itoa(e.Status), "detail": e.Detail}
+		x := map[string]any{"schemas": []string{scim.ErrorMessage}, "status": strconv.Itoa(e.Status), "detail": e.Detail}
 		if e.Type != "" {
 			x["scimType"] = e.Type
 		}
@@ -201,7 +201,7 @@ func (p *People) Handler() http.Handler {
 		}
 		found = found[min(start-1, total):]
 		found = found[:min(count, len(found))]
-		send(w, 200, map[string]any{"schemas": []string{"urn:ietf:params:scim:api:messages:2.0:ListResponse"}, "totalResults": total, "startIndex": start, "itemsPerPage": len(found), "Resources": found})
+		send(w, 200, map[string]any{"schemas": []string{scim.ListMessage}, "totalResults": total, "startIndex": start, "itemsPerPage": len(found), "Resources": found})
 	})
 	r.Post("/Users", func(w http.ResponseWriter, r *http.Request) {
 		u, no := scim.Read(body(w, r))

@@ -3,9 +3,10 @@ import { useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
 import { Link, useParams } from 'react-router'
 import { call, query, type FeedLine, type FeedLook, type FeedOut, type FeedOutPerson } from '../api'
-import { Empty, Page, Waiting, when, Wrong } from '../parts/bits'
+import { Empty, next, Page, Waiting, when, Wrong } from '../parts/bits'
 import { ChangeOut, EndOut, ReleaseOut, Send } from './FeedOutForms'
-import { advice, counted, outState, sent } from './words'
+import { Lines } from './Lines'
+import { counted, outState, sent } from './words'
 
 type People = { people: FeedOutPerson[]; counts: Record<string, number>; unsure?: string; next?: string }
 type Asking = 'change' | 'end' | 'release' | 'send' | FeedOutPerson
@@ -56,9 +57,14 @@ export function FeedOutPage({ role }: { role: string }) {
           ▼ Nothing goes there. {f.shut} <Link to={`/partners/${f.partner}`}>See the partner</Link>
         </p>
       )}
+      {f.off && (
+        <p className="gets-no">
+          ▼ {f.off} <Link to={`/partners/${f.partner}`}>Change it at the partner</Link>
+        </p>
+      )}
       {f.problem && (
         <p className="gets-no">
-          ▼ {f.problem}, since {when(f.since ?? f.made)}.{f.next && <> Tried again {when(f.next)}.</>}
+          ▼ {f.problem}, since {when(f.since ?? f.made)}.{f.next && <> Tried again {next(f.next)}.</>}
         </p>
       )}
       {(counts.braked ?? 0) > 0 && (
@@ -106,7 +112,7 @@ export function FeedOutPage({ role }: { role: string }) {
                   ['Their server', <code key="a">{f.address}</code>],
                   ['Token', `in ${f.key}`],
                   ['About', f.scope === 'all' ? 'all for whom directory.feed_out is on' : `${f.scope === 'groups' ? 'those in ' : ''}${f.of.join(', ')}, where directory.feed_out is on for them`],
-                  ['Sent', f.state === 'held' ? 'by hand alone' : `every ${f.every} minutes${f.next ? `, next ${when(f.next)}` : ''}`],
+                  ['Sent', f.state === 'held' ? 'by hand alone' : `every ${f.every} minutes${f.next ? `, next ${next(f.next)}` : ''}`],
                   ['Last', f.ended ? `${when(f.ended)}: ${counted(f.did) || 'nothing was to be done'}` : f.began ? 'now' : 'never'],
                   ['Whoever leaves', f.leavers === 'close' ? 'is closed there' : 'is removed there'],
                   ['Closed within a day', `${f.closed_today} of ${f.most ?? 'any number'}`],
@@ -189,7 +195,7 @@ function Look({ f }: { f: FeedOut }) {
         {look.isPending && <Waiting what="Asking their server" />}
         {x && !x.well && (
           <p className="gets-no">
-            ▼ It does not work: {x.problem} ({x.took_ms} ms). {advice(x)}
+            ▼ It does not work: {x.problem} ({x.took_ms} ms). {x.advice}
           </p>
         )}
         {x?.well && (
@@ -249,20 +255,7 @@ function SentLog({ f }: { f: FeedOut }) {
       </div>
       {log.error && <Wrong error={log.error} />}
       {log.data && lines.length === 0 && <Empty>{wrong ? 'Nothing went wrong.' : 'Nothing was sent yet.'}</Empty>}
-      <ul className="domains">
-        {lines.map((l) => (
-          <li key={l.n}>
-            <span>
-              <b className={l.what === 'refused' ? 'gets-no' : ''}>{sent[l.what] ?? l.what}</b>{' '}
-              <button type="button" className="btn btn-link btn-sm p-0" onClick={() => setPerson(l.user ?? '')}>
-                {l.address}
-              </button>{' '}
-              <span className="quiet">{when(l.at)}</span>
-              {l.detail && <span className="sub">{l.detail}</span>}
-            </span>
-          </li>
-        ))}
-      </ul>
+      <Lines lines={lines} words={sent} picked={setPerson} />
     </section>
   )
 }

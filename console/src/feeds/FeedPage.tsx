@@ -8,10 +8,11 @@ import { Empty, Page, Waiting, when, Wrong } from '../parts/bits'
 import { useChange, useRefresh } from '../parts/change'
 import { Combo } from '../parts/Combo'
 import { TokenTold } from './FeedsPage'
+import { Lines } from './Lines'
 import { braked, outcome, stateOf } from './words'
 
 type People = { people: FeedPerson[]; next?: number }
-type Lines = { lines: FeedLine[]; next?: number }
+type LogPage = { lines: FeedLine[]; next?: number }
 
 /** One partner's feed: how it stands, whom it tells of and what that does, what went wrong, and who is here twice. */
 export function FeedPage({ role }: { role: string }) {
@@ -164,7 +165,7 @@ function Told({ f, apply }: { f: Feed; apply?: () => void }) {
 /** What was refused lately, with the reason that the other side was told. */
 function Wrongs({ f }: { f: Feed }) {
   const [wrong, setWrong] = useState(true)
-  const log = useQuery({ queryKey: ['feeds', f.partner, 'log', wrong], queryFn: () => call<Lines>('GET', `/api/v1/feeds/${f.partner}/log${query({ wrong: wrong ? 'true' : undefined, limit: '20' })}`) })
+  const log = useQuery({ queryKey: ['feeds', f.partner, 'log', wrong], queryFn: () => call<LogPage>('GET', `/api/v1/feeds/${f.partner}/log${query({ wrong: wrong ? 'true' : undefined, limit: '20' })}`) })
   const lines = log.data?.lines ?? []
   return (
     <section aria-labelledby="h-log">
@@ -172,16 +173,7 @@ function Wrongs({ f }: { f: Feed }) {
       <Form.Check id="fd-wrong" label="what went wrong alone" checked={wrong} onChange={(e) => setWrong(e.target.checked)} />
       {log.error && <Wrong error={log.error} />}
       {log.data && lines.length === 0 && <Empty>{wrong ? 'Nothing went wrong.' : 'It has not spoken yet.'}</Empty>}
-      <ul className="domains">
-        {lines.map((l) => (
-          <li key={l.n}>
-            <span>
-              <b>{outcome[l.what] ?? l.what}</b> {l.address} <span className="quiet">{when(l.at)}</span>
-              {l.detail && <span className="sub">{l.detail}</span>}
-            </span>
-          </li>
-        ))}
-      </ul>
+      <Lines lines={lines} words={outcome} />
     </section>
   )
 }

@@ -4,7 +4,7 @@ import { Button, Form } from 'react-bootstrap'
 import { Link } from 'react-router'
 import { call, type Feed, type FeedOut, type FeedToken } from '../api'
 import { AskDialog } from '../parts/AskDialog'
-import { Empty, Page, Waiting, when, Wrong } from '../parts/bits'
+import { Empty, next, Page, Waiting, when, Wrong } from '../parts/bits'
 import { useRefresh } from '../parts/change'
 import { Combo } from '../parts/Combo'
 import { BeginOut } from './FeedOutForms'
@@ -105,7 +105,7 @@ export function FeedsPage({ role }: { role: string }) {
                   <td className="num">{f.closed}</td>
                   <td className="num">{f.failing}</td>
                   <td>{f.ended ? when(f.ended) : f.began ? 'now' : 'never'}</td>
-                  <td>{f.next ? when(f.next) : 'by hand'}</td>
+                  <td>{f.next ? next(f.next) : 'by hand'}</td>
                 </tr>
               ))}
             </tbody>

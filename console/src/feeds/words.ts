@@ -1,4 +1,4 @@
-import type { Feed, FeedOut, FeedLook } from '../api'
+import type { Feed, FeedOut } from '../api'
 
 /** What becomes of somebody whom a feed tells of. */
 export const outcome: Record<string, string> = {
@@ -45,23 +45,6 @@ export function outState(f: FeedOut): { text: string; bad: boolean } {
   if (f.problem) return { text: 'fails', bad: true }
   if (f.state === 'held') return { text: 'held', bad: false }
   return { text: f.began && !f.ended ? 'being sent' : 'on', bad: false }
-}
-
-/** What to do about a connection that does not work. */
-export function advice(x: FeedLook): string {
-  switch (x.status) {
-    case undefined:
-      return 'Is the address right, and may this machine reach it? An administrator of theirs says where SCIM is.'
-    case 401:
-      return 'The token is not theirs, or has ended: ask their administrator for a new one, and put it where the feed’s key says.'
-    case 403:
-      return 'The token is known there and may not keep users: ask their administrator to allow it.'
-    case 404:
-      return 'Nothing is at that address: it often ends in /scim/v2.'
-    case 429:
-      return 'They ask to be left alone for now; make the rounds fewer.'
-  }
-  return 'It is for their side to mend; it is tried again by itself.'
 }
 
 export const counted = (did: Record<string, number>) =>

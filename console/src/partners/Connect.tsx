@@ -67,7 +67,7 @@ export function ConnectPage({ role }: { role: string }) {
             <h2 id="h-steps">What is to be done</h2>
             <ol className="connect-steps">
               {x.steps.map((s, i) => (
-                <Step key={`${s.do} ${i}`} s={s} id={id} role={role} />
+                <Step key={`${s.do} ${i}`} s={s} id={id} role={role} ready={!x.steps.slice(0, i).some((b) => !b.done && ((b.do === 'rule' && b.question) || b.do === 'feed'))} />
               ))}
             </ol>
             {x.done && <p className="gets-yes">▲ Nothing is left to do.</p>}
@@ -128,7 +128,8 @@ export function ConnectPage({ role }: { role: string }) {
   )
 }
 
-function Step({ s, id, role }: { s: ConnectStep; id: string; role: string }) {
+/** One step; it is ready where nothing before it stands in its way. */
+function Step({ s, id, role, ready }: { s: ConnectStep; id: string; role: string; ready: boolean }) {
   const [asking, setAsking] = useState(false)
   const at = `/api/v1/partners/${encodeURIComponent(id)}`
   const keep = mayKeep(role)
@@ -155,9 +156,9 @@ function Step({ s, id, role }: { s: ConnectStep; id: string; role: string }) {
           {keep && s.do === 'rule' && !s.question && button('Let them', () => rule.mutate(), rule.isPending)}
           {s.do === 'rule' && s.question && <Link to={questionPath(s.question)}>What would help</Link>}
           {s.do === 'letter' && <Link to={`/partners/${id}#h-letter`}>Write to them</Link>}
-          {role === 'administrator' && s.do === 'feed' && s.text.startsWith('Begin') && button('Begin the feed', () => setAsking(true))}
-          {s.do === 'feed' && !s.text.startsWith('Begin') && <Link to={`/feeds/${id}`}>See the feed</Link>}
-          {keep && (s.do === 'give' || s.do === 'tidy') && s.edits && s.edits.length > 0 && button(s.do === 'give' ? 'Give it' : `End ${s.edits.length === 1 ? 'it' : `all ${s.edits.length}`}`, () => setAsking(true))}
+          {role === 'administrator' && s.do === 'feed' && button('Begin the feed', () => setAsking(true))}
+          {s.do === 'feed_on' && ready && <Link to={`/feeds/${id}`}>See the feed</Link>}
+          {keep && ready && (s.do === 'give' || s.do === 'tidy') && s.edits && s.edits.length > 0 && button(s.do === 'give' ? 'Give it' : `End ${s.edits.length === 1 ? 'it' : `all ${s.edits.length}`}`, () => setAsking(true))}
           {s.do === 'try' && s.question && <Link to={questionPath(s.question)}>What stands in the way</Link>}
         </div>
       )}

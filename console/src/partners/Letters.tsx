@@ -1,8 +1,8 @@
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
-import { useState } from 'react'
+import { useEffect, useRef, useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
 import { Modal } from '../parts/Dialog'
-import { Link } from 'react-router'
+import { Link, useLocation } from 'react-router'
 import { call, query, type Letter, type Partner, type Question } from '../api'
 import { since, when, Wrong } from '../parts/bits'
 
@@ -36,11 +36,19 @@ export function Letters({ all, named, open }: { all: Letter[]; named?: boolean; 
 
 /** The letters of a partner: those sent, and one to be written. */
 export function PartnerLetters({ p, keep }: { p: Partner; keep: boolean }) {
+  const { hash } = useLocation()
+  const seen = useRef<HTMLHeadingElement>(null)
   const [reading, setReading] = useState<string>()
   const letters = useQuery({ queryKey: ['letters', p.id], queryFn: () => call<{ letters: Letter[] }>('GET', `/api/v1/letters${query({ partner: p.id })}`) })
+  const there = letters.data !== undefined
+  useEffect(() => {
+    if (there && hash === '#h-letter') seen.current?.scrollIntoView() // a link that leads here comes before what stands above is there
+  }, [there, hash])
   return (
     <section aria-labelledby="h-letter">
-      <h2 id="h-letter">Letters to their administrator</h2>
+      <h2 id="h-letter" ref={seen}>
+        Letters to their administrator
+      </h2>
       {letters.error && <Wrong error={letters.error} />}
       {letters.data && <Letters all={letters.data.letters} open={setReading} />}
       {letters.data?.letters.length === 0 && <p className="quiet">None was sent yet.</p>}

@@ -2,7 +2,7 @@ import { useEffect, type ReactNode } from 'react'
 import { Alert, Button, Spinner } from 'react-bootstrap'
 import { Failure } from '../api'
 import { useRefresh } from './change'
-export { day, dayFromNow, dayYear, setZone, since, until, when } from './dates'
+export { day, dayFromNow, dayYear, next, setZone, since, until, when } from './dates'
 
 /** The standard on its pole: the product's own mark. */
 export function Mark({ size = 28 }: { size?: number }) {

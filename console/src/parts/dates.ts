@@ -45,3 +45,6 @@ export function day(d: string): string {
 export function dayYear(d: string): string {
   return date(new Date(`${d}T12:00:00Z`), 'UTC')
 }
+
+/** When something is done next; what is due already is done at once. */
+export const next = (at: string) => (new Date(at).getTime() <= Date.now() ? 'at once' : when(at))
