@@ -49,6 +49,9 @@ func (t *Terminal) Records(data any, columns []string, rows [][]string) error {
 // Usage makes an error wrong use.
 func Usage(err error) error { return usage{err} }
 
+// Found ends a command that has said what is not as it should be.
+func Found() error { return exit(statusNo) }
+
 // besides are the commands that run in the program of the service, with what the help says of them.
 var besides = []struct{ name, short string }{
 	{"start", "Run an installation of your own, with a database in a directory; begins with nothing"},
@@ -56,6 +59,8 @@ var besides = []struct{ name, short string }{
 	{"demo", "Run the service with the demo world and a database of its own"},
 	{"schema", "The schema of the database"},
 	{"seal-key", "Make the key that seals what must be readable again in the database, or a new one beside it"},
+	{"backup", "Write everything into one encrypted file while the service runs, and verify such files"},
+	{"restore", "Bring a backup back to an empty database"},
 	{"generate", "Generate a world of any size from a seed, as a file or into an empty database"},
 	{"man", "Write the manual pages of every command into a folder"},
 	{"recover", "Let somebody in again who is locked out, directly in the database: a new password, no second factor"},

@@ -14,6 +14,8 @@ import (
 
 	"github.com/go-sql-driver/mysql"
 	"github.com/goccy/go-yaml"
+
+	"wexillum.example/internal/secret"
 )
 
 // Option is one setting of the service.
@@ -27,7 +29,7 @@ type Option struct {
 // Options lists every setting.
 var Options = []Option{
 	{"listen", "127.0.0.1:8470", "address and port to listen on", listen},
-	{"database", "", "data source name of the MariaDB database, as user:password@tcp(127.0.0.1:3306)/wexillum", dsn},
+	{"database", "", "data source name of the MariaDB database, as user:password@tcp(127.0.0.1:3306)/wexillum, or where it is: file:PATH, credential:NAME of systemd", dsn},
 	{"public_url", "", "address under which the service is known outside, without a slash at the end", publicURL},
 	{"tls_cert", "", "file of the certificate, with its chain, for https of its own; read again when it changes", anything},
 	{"tls_key", "", "file of its key", anything},
@@ -57,10 +59,14 @@ var Options = []Option{
 		oneOf("required", "opportunistic", "none"),
 	},
 	{"smtp_user", "", "name at the mail server; empty where it asks for none", anything},
-	{"smtp_password", "", "password at the mail server", anything},
+	{"smtp_password", "", "where the password at the mail server is: file:PATH, credential:NAME of systemd; or the password", anything},
 	{"mail_from", "", "from whom mail comes, as Guests <guests@ours.example>", anything},
 	{"mail_policy", "", "address and port of this machine at which mail servers ask before mail goes on, as 127.0.0.1:8477; nowhere without one", listenOr},
 	{"fresh_minutes", "15", "minutes after signing in within which the gravest acts ask for no new proof: publishing, accounts, keys, brakes, signing off; 0 asks never", minutes},
+	{"backup_dir", "", "folder that wexillum backup writes into", anything},
+	{"backup_to", "", "public halves of the keys that backups are encrypted to, separated by commas (age1…); wexillum backup key makes one", anything},
+	{"backup_keep", "14", "how many backups stay in the folder; older ones are taken away behind a new one", atLeastOne},
+	{"forgotten_list", "", "file apart from the database that keeps who was forgotten, by marks and not by addresses, so that a backup from before forgets them again", anything},
 	{"follow_ms", "200", "milliseconds between two looks at what other services changed", number},
 }
 
@@ -122,6 +128,13 @@ func Unknown(environ []string) (out []string) {
 // besides are variables of the environment that are no settings of the service: the client's, and names that keys are kept under by convention.
 var besides = []string{"WEXILLUM_SERVER", "WEXILLUM_TOKEN", "WEXILLUM_SESSION", "WEXILLUM_PROFILE", "WEXILLUM_PASSWORD", "WEXILLUM_CONFIG", "WEXILLUM_BESIDE_KEY", "WEXILLUM_SUITE_KEY"}
 
+func atLeastOne(s string) string {
+	if n, err := strconv.Atoi(s); err != nil || n < 1 || n > 10000 {
+		return "write a number from 1 to 10000"
+	}
+	return ""
+}
+
 // minutes takes 0 to a day.
 func minutes(s string) string {
 	if n, err := strconv.Atoi(s); err != nil || n < 0 || n > 1440 {
@@ -169,12 +182,40 @@ func Load(file string, env func(string) (string, bool), flags map[string]string)
 			c[o.Key] = Value{v, "flag --" + o.Flag()}
 		}
 	}
+	for _, key := range secrets {
+		v := c[key]
+		if strings.HasPrefix(v.From, "flag ") && passwordIn(key, v.Value) {
+			return nil, fmt.Errorf("%s: a password in a command can be read by everybody on this machine; write it into the file of settings or into a file of its own, and file:PATH here", v.From)
+		}
+		if secret.Elsewhere(v.Value) {
+			text, err := secret.At(v.Value)
+			if err != nil {
+				return nil, fmt.Errorf("%s %q (from %s): %w", key, v.Value, v.From, err)
+			}
+			c[key] = Value{text, v.From + ", " + v.Value}
+		}
+	}
 	for _, o := range Options {
 		if wrong := o.check(c[o.Key].Value); wrong != "" {
 			return nil, fmt.Errorf("%s %q (from %s): %s", o.Key, shown(o.Key, c[o.Key].Value), c[o.Key].From, wrong)
 		}
 	}
 	return c, nil
+}
+
+// secrets are settings that hold a password, or say where one is.
+var secrets = []string{"database", "smtp_password"}
+
+// passwordIn reports whether a setting says a password itself.
+func passwordIn(key, value string) bool {
+	if value == "" || secret.Elsewhere(value) {
+		return false
+	}
+	if key != "database" {
+		return true
+	}
+	d, err := mysql.ParseDSN(value)
+	return err == nil && d.Passwd != ""
 }
 
 func (c Config) readFile(file string) error {
@@ -304,4 +345,32 @@ func number(s string) string {
 		return "write a number from 10 to 60000"
 	}
 	return ""
+}
+
+// Commented is a file of settings in which every one stands as it is without it, with what it is for.
+func Commented() string {
+	var b strings.Builder
+	b.WriteString("# Settings of Wexillum. Each stands here as it is without this file; take the mark away from a line to change it.\n")
+	b.WriteString("# wexillum serve --config FILE --print-config shows what counts, and from where it comes.\n")
+	for _, o := range Options {
+		b.WriteString("\n")
+		for line := range strings.SplitSeq(wrapped(o.Help, 100), "\n") {
+			b.WriteString("# " + line + "\n")
+		}
+		fmt.Fprintf(&b, "#%s: %q\n", o.Key, o.Start)
+	}
+	return b.String()
+}
+
+// wrapped breaks a text into lines of at most so many characters, between words.
+func wrapped(text string, width int) string {
+	var lines []string
+	line := ""
+	for _, w := range strings.Fields(text) {
+		if line != "" && len(line)+1+len(w) > width {
+			lines, line = append(lines, line), ""
+		}
+		line = strings.TrimSpace(line + " " + w)
+	}
+	return strings.Join(append(lines, line), "\n")
 }

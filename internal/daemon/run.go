@@ -12,6 +12,7 @@ import (
 	"os"
 	"os/signal"
 	"path/filepath"
+	"slices"
 	"strconv"
 	"strings"
 	"sync"
@@ -38,13 +39,16 @@ import (
 	"wexillum.example/internal/worldgen"
 )
 
-// configure adds the settings of the service as flags and returns how to read them.
-func configure(c *cobra.Command) func() (config.Config, error) {
+// configure adds the settings of the service as flags and returns how to read them. Of a command that uses some of them alone, the help names those.
+func configure(c *cobra.Command, used ...string) func() (config.Config, error) {
 	var file string
 	c.Flags().StringVar(&file, "config", "", "file of settings (WEXILLUM_CONFIG)")
 	values := map[string]*string{}
 	for _, o := range config.Options {
 		values[o.Key] = c.Flags().String(o.Flag(), "", fmt.Sprintf("%s (%s; start %q)", o.Help, o.Env(), o.Start))
+		if len(used) > 0 && !slices.Contains(used, o.Key) {
+			_ = c.Flags().MarkHidden(o.Flag())
+		}
 	}
 	return func() (config.Config, error) {
 		given := map[string]string{}
@@ -65,7 +69,12 @@ func (a *app) serve() *cobra.Command {
 		Long: "Run the service on a MariaDB database.\n\nSettings: defaults, then --config, then the environment, then flags, the later over\nthe earlier. --print-config shows what won and where it came from."}
 	read := configure(c)
 	show := c.Flags().Bool("print-config", false, "print every setting with its source, and end")
+	begin := c.Flags().Bool("print-config-file", false, "print a file of settings to begin with, with what each is for, and end")
 	c.RunE = func(c *cobra.Command, _ []string) error {
+		if *begin {
+			a.Printf("%s", config.Commented())
+			return nil
+		}
 		cfg, err := read()
 		if err != nil {
 			return usage(err)
@@ -155,6 +164,7 @@ func (a *app) run(ctx context.Context, cfg config.Config, log *slog.Logger, arou
 	if err != nil {
 		return err
 	}
+	svc.KeepForgotten(cfg["forgotten_list"].Value)
 	svc.SetConnector(func(dialect, address, key string) (service.Connector, error) {
 		return connector.New(dialect, address, key)
 	})
@@ -289,7 +299,7 @@ func (a *app) run(ctx context.Context, cfg config.Config, log *slog.Logger, arou
 	}()
 	served := make(chan error, 1)
 	go func() { served <- srv.Serve(l) }()
-	address := "http://" + l.Addr().String()
+	address := scheme + "://" + l.Addr().String()
 	log.Info("listening", "address", address, "revision", svc.State().Head.Revision)
 	if around.ready != nil {
 		around.ready(address)

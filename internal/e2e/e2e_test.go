@@ -54,22 +54,25 @@ type running struct {
 // demoDSN makes a database with the demo world of today.
 func demoDSN(t *testing.T) string {
 	t.Helper()
-	return dbtest.Filled(t, "demo of "+time.Now().Format(time.DateOnly), func(dsn string) error {
-		ctx := context.Background()
-		st, err := store.Open(ctx, dsn, nil)
-		if err != nil {
-			return err
-		}
-		defer st.Close()
-		if err := st.Migrate(ctx); err != nil {
-			return err
-		}
-		svc, err := service.New(ctx, st, nil, quiet)
-		if err != nil {
-			return err
-		}
-		return demo.Fill(ctx, svc)
-	})
+	return dbtest.Filled(t, "demo of "+time.Now().Format(time.DateOnly), fillDemo)
+}
+
+// fillDemo brings the demo world into an empty database.
+func fillDemo(dsn string) error {
+	ctx := context.Background()
+	st, err := store.Open(ctx, dsn, nil)
+	if err != nil {
+		return err
+	}
+	defer st.Close()
+	if err := st.Migrate(ctx); err != nil {
+		return err
+	}
+	svc, err := service.New(ctx, st, nil, quiet)
+	if err != nil {
+		return err
+	}
+	return demo.Fill(ctx, svc)
 }
 
 // demoService runs a service on the demo world.

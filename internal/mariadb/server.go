@@ -38,8 +38,9 @@ type Server struct {
 
 // Start starts a server on dir, which is made and filled where it is empty. A
 // server that an earlier process left behind on the same directory is stopped
-// first. The context bounds the start, not the life, of the server.
-func Start(ctx context.Context, dir string) (*Server, error) {
+// first. The context bounds the start, not the life, of the server. settings are more of the
+// server's own, over those that it is given here.
+func Start(ctx context.Context, dir string, settings ...string) (*Server, error) {
 	dir, err := filepath.Abs(dir)
 	if err != nil {
 		return nil, err
@@ -76,11 +77,11 @@ func Start(ctx context.Context, dir string) (*Server, error) {
 	if err != nil {
 		return nil, err
 	}
-	s.cmd = exec.Command(bin, "--no-defaults", "--user="+s.user, "--datadir="+data, "--tmpdir="+temporary, "--socket="+s.socket,
+	s.cmd = exec.Command(bin, append([]string{"--no-defaults", "--user="+s.user, "--datadir="+data, "--tmpdir="+temporary, "--socket="+s.socket,
 		"--pid-file="+filepath.Join(dir, "server.pid"), "--log-error="+filepath.Join(dir, "error.log"),
 		"--bind-address=127.0.0.1", "--port="+strconv.Itoa(port), "--skip-name-resolve",
 		"--character-set-server=utf8mb4", "--collation-server=utf8mb4_bin", "--innodb-log-file-size=64M", "--max-allowed-packet=64M",
-		"--innodb-buffer-pool-size=256M", "--performance-schema=OFF")
+		"--innodb-buffer-pool-size=256M", "--performance-schema=OFF"}, settings...)...)
 	s.cmd.Stdout, s.cmd.Stderr = s.log, s.log
 	// Ctrl-C reaches the whole group of a terminal; the server is stopped in
 	// order by whoever started it.

@@ -483,7 +483,7 @@ func (s *Service) noteUse(ctx context.Context, who Who, from string, now time.Ti
 }
 
 // purposeClient is that of the client's tokens, which act for an account.
-const purposeClient = "client"
+const purposeClient = store.ClientScope
 
 // MakeToken makes a token for an account, or for a service where purpose is not
 // the client's. The text is shown once; only its hash is kept.

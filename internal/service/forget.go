@@ -7,6 +7,7 @@ import (
 
 	"wexillum.example/internal/core/catalogue"
 	"wexillum.example/internal/core/moment"
+	"wexillum.example/internal/forgotten"
 	"wexillum.example/internal/store"
 )
 
@@ -70,10 +71,16 @@ func (s *Service) forget(ctx context.Context, address string, n *int, known func
 		did = err == nil
 		return err
 	})
-	if err == nil && did {
-		*n++
+	if err != nil || !did {
+		return err
 	}
-	return err
+	*n++
+	if s.forgottenList != "" { // it is done; a list that cannot be written is told
+		if err := forgotten.Add(s.forgottenList, address, s.clock()); err != nil {
+			s.log.Error("who was forgotten cannot be written into forgotten_list: a backup from before would bring them back", "error", err)
+		}
+	}
+	return nil
 }
 
 // stranger is the address outside that a request is about; empty for others.

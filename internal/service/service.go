@@ -100,6 +100,8 @@ type Service struct {
 	outside  atomic.Pointer[string]
 	followed atomic.Int64 // when the database was last followed, in milliseconds of Unix time; 0 for never
 
+	forgottenList string // a file apart from the database; empty for none
+
 	away        atomic.Pointer[aways] // who is away, as last read
 	factored    sync.Map              // accounts that were known to have a second factor
 	toldKeys    sync.Map              // by partner: the keys that it publishes, as last fetched

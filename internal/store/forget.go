@@ -40,6 +40,17 @@ func (s *Store) Forgettable(ctx context.Context, before time.Time, limit int) (o
 	return
 }
 
+// EveryAddress lists the addresses of everybody who has or had a record and is not forgotten.
+func (s *Store) EveryAddress(ctx context.Context) (out []string, err error) {
+	err = each(ctx, s.db, "SELECT DISTINCT address FROM guest WHERE NOT pseudonym", nil, func(r *sql.Rows) error {
+		var a string
+		err := r.Scan(&a)
+		out = append(out, a)
+		return err
+	})
+	return
+}
+
 // Forget replaces an address by a pseudonym wherever it is history: in versions of records,
 // in past policy and in the journal, whose seals keep holding. What the guest was called
 // and said goes altogether. It returns the pseudonym, which keeps the domain, so that past

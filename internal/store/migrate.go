@@ -21,8 +21,15 @@ func (s *Store) provider() (*goose.Provider, error) {
 	return goose.NewProvider(goose.DialectMySQL, s.schema, again{migrations.Files})
 }
 
-// Migrate brings the schema up to date.
+// Migrate brings the schema up to date. It is ErrUnfinished where half a backup is in the database.
 func (s *Store) Migrate(ctx context.Context) error {
+	if err := s.wholly(ctx); err != nil {
+		return err
+	}
+	return s.migrate(ctx)
+}
+
+func (s *Store) migrate(ctx context.Context) error {
 	p, err := s.provider()
 	if err != nil {
 		return err
