@@ -4,9 +4,11 @@
 SHELL := /bin/bash
 GO ?= go
 SUDO := $(shell [ "$$(id -u)" = 0 ] || command -v sudo)
-export GOFLAGS := -buildvcs=false
+# As the package is built, so that what is compiled is compiled once.
+export GOFLAGS := -buildvcs=false -trimpath
+export CGO_ENABLED := 0
 
-.PHONY: check demo demo-reset suite suite-test build console test bench generate install-database install-browser install-peer verify plot screenshots walk faults feeds map clean
+.PHONY: package release install-more check demo demo-reset suite suite-test build console test bench generate install-database install-browser install-peer verify plot screenshots walk faults feeds map clean
 
 demo: install-database build
 	@exec bin/wexillum demo
@@ -50,13 +52,29 @@ install-browser:
 	@[ -x /usr/lib/chromium/chromium-headless-shell ] && [ -e /usr/share/doc/publicsuffix ] || \
 	  { echo "installing chromium-headless-shell, fonts-dejavu-core and publicsuffix"; $(SUDO) apt-get update -qq && DEBIAN_FRONTEND=noninteractive $(SUDO) apt-get install -y -qq --no-install-recommends chromium-headless-shell fonts-dejavu-core publicsuffix > /dev/null; }
 
+# The Debian package, its bill of materials and their digests, in a folder. The same commit gives the same bytes.
+PACKAGES ?= run/packages
+package: console
+	@packaging/build $(PACKAGES)
+
+# Signs the digests with an SSH key (ssh-keygen -Y sign), for whoever gets the package: make release KEY=~/.ssh/release
+release: package
+	@test -n "$(KEY)" || { echo "name the key: make release KEY=FILE"; exit 1; }
+	@for x in $(PACKAGES)/*.sha256; do ssh-keygen -Y sign -f $(KEY) -n wexillum-release $$x; done
+
+# Installs what tests alone need of Debian: a client that reads the log of the database, the library that makes a cluster of databases with the
+# program that copies one, and what makes a folder with Debian's base in it.
+install-more:
+	@{ [ -x /usr/bin/mariadb-binlog ] && [ -e /usr/lib/galera/libgalera_smm.so ] && [ -x /usr/sbin/debootstrap ] && command -v rsync; } > /dev/null || \
+	  { echo "installing mariadb-client, galera-4, rsync and debootstrap"; $(SUDO) apt-get update -qq && DEBIAN_FRONTEND=noninteractive $(SUDO) apt-get install -y -qq --no-install-recommends mariadb-client galera-4 rsync debootstrap > /dev/null; }
+
 # Installs, in a folder of the tests, packages of a SCIM server that others wrote.
 PEER = internal/e2e/testdata/peer
 install-peer: $(PEER)/node_modules/.installed
 $(PEER)/node_modules/.installed: $(PEER)/package-lock.json
 	@echo "installing packages of a SCIM server for tests" && cd $(PEER) && npm ci --silent --ignore-scripts --no-audit --no-fund && touch node_modules/.installed
 
-test: install-database install-browser install-peer build check
+test: install-database install-browser install-peer install-more build check
 	$(GO) test -timeout 60m ./...
 
 # What is written from something else.

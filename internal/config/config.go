@@ -93,10 +93,10 @@ func prefixes(s string) string {
 	return ""
 }
 
-// Exposed says why the service may not listen as it is set; empty where it may: beyond this machine it speaks https, stands behind a proxy that
+// Exposed says why the service may not listen at an address as it is set; empty where it may: beyond this machine it speaks https, stands behind a proxy that
 // does, or somebody says that it need not.
-func (c Config) Exposed() string {
-	host, _, err := net.SplitHostPort(c["listen"].Value)
+func (c Config) Exposed(address string) string {
+	host, _, err := net.SplitHostPort(address)
 	if err != nil {
 		return ""
 	}
@@ -104,7 +104,7 @@ func (c Config) Exposed() string {
 	if host == "localhost" || err == nil && a.IsLoopback() || c["tls_cert"].Value != "" || c["trusted_proxies"].Value != "" || c["allow_plain_http"].Value == "yes" {
 		return ""
 	}
-	return "listen " + c["listen"].Value + " is beyond this machine, and passwords would go over the network in clear: set tls_cert and tls_key, or trusted_proxies where a proxy speaks https before it, or allow_plain_http: yes"
+	return "listen " + address + " is beyond this machine, and passwords would go over the network in clear: set tls_cert and tls_key, or trusted_proxies where a proxy speaks https before it, or allow_plain_http: yes"
 }
 
 // Unknown lists variables of the environment that look like settings and are none.

@@ -75,7 +75,28 @@ func TestRefused(t *testing.T) {
 
 // TestPasswords never shows one.
 func TestPasswords(t *testing.T) {
-	c, err := Load("", none, map[string]string{"database": "u:secret@tcp(127.0.0.1:3306)/w", "public_url": "https://w.example"})
+	for flag, value := range map[string]string{"database": "u:secret@tcp(127.0.0.1:3306)/w", "smtp_password": "secret"} { // others read commands
+		if _, err := Load("", none, map[string]string{flag: value}); err == nil || strings.Contains(err.Error(), "secret") || !strings.Contains(err.Error(), "can be read by everybody on this machine") {
+			t.Errorf("%s: %v", flag, err)
+		}
+	}
+	dir := t.TempDir()
+	if err := os.WriteFile(filepath.Join(dir, "database"), []byte("u:secret@tcp(127.0.0.1:3306)/w\n"), 0o600); err != nil {
+		t.Fatal(err)
+	}
+	t.Setenv("CREDENTIALS_DIRECTORY", dir)
+	for _, where := range []string{"file:" + filepath.Join(dir, "database"), "credential:database"} {
+		c, err := Load("", none, map[string]string{"database": where})
+		if err != nil || c["database"].Value != "u:secret@tcp(127.0.0.1:3306)/w" || c["database"].From != "flag --database, "+where {
+			t.Errorf("%s: %v %v", where, c["database"], err)
+		}
+	}
+	for _, where := range []string{"credential:smtp", "credential:../database", "file:/nowhere"} {
+		if _, err := Load("", none, map[string]string{"database": where}); err == nil || !strings.Contains(err.Error(), where) {
+			t.Errorf("%s: %v", where, err)
+		}
+	}
+	c, err := Load(file(t, "database: u:secret@tcp(127.0.0.1:3306)/w\npublic_url: https://w.example\nsmtp_password: secret"), none, nil)
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -89,5 +110,41 @@ func TestPasswords(t *testing.T) {
 	}
 	if _, err := Load("", none, map[string]string{"database": "u:secret@nowhere"}); err == nil || strings.Contains(err.Error(), "secret") {
 		t.Errorf("%v", err)
+	}
+}
+
+// TestCommented begins with a file that changes nothing.
+func TestCommented(t *testing.T) {
+	c, err := Load(file(t, Commented()), none, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	open, err := Load(file(t, strings.ReplaceAll(Commented(), "\n#", "\n# ")), none, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, o := range Options {
+		if c[o.Key].Value != o.Start || c[o.Key].From != "default" || open[o.Key] != c[o.Key] {
+			t.Errorf("%s: %v", o.Key, c[o.Key])
+		}
+	}
+	// Each line that is taken out of its mark says what counts without it.
+	var marked []string
+	for line := range strings.Lines(Commented()) {
+		if key, _, ok := strings.Cut(strings.TrimPrefix(line, "#"), ":"); ok && !strings.HasPrefix(line, "# ") && key != "" {
+			marked = append(marked, strings.TrimPrefix(line, "#"))
+		}
+	}
+	if len(marked) != len(Options) {
+		t.Fatalf("%d of %d", len(marked), len(Options))
+	}
+	all, err := Load(file(t, strings.Join(marked, "")), none, nil)
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, o := range Options {
+		if all[o.Key].Value != o.Start {
+			t.Errorf("%s: %v", o.Key, all[o.Key])
+		}
 	}
 }

@@ -1,6 +1,7 @@
 package daemon
 
 import (
+	"cmp"
 	"context"
 	"crypto/rand"
 	"crypto/tls"
@@ -19,7 +20,10 @@ import (
 	"syscall"
 	"time"
 
+	"github.com/coreos/go-systemd/v22/activation"
+	"github.com/coreos/go-systemd/v22/daemon"
 	"github.com/spf13/cobra"
+	"github.com/spf13/pflag"
 
 	"wexillum.example/console"
 	"wexillum.example/internal/api"
@@ -106,6 +110,27 @@ func (a *app) logger(level string) *slog.Logger {
 	return slog.New(slog.NewJSONHandler(a.Err(), &slog.HandlerOptions{Level: l}))
 }
 
+// database adds the flags that name the database alone, and returns how to find out which it is: as the service does.
+func database(f *pflag.FlagSet) func() (string, error) {
+	var file, dsn string
+	f.StringVar(&file, "config", "", "file of settings that names the database (WEXILLUM_CONFIG)")
+	f.StringVar(&dsn, "database", "", "data source name, or file:PATH where it stands (WEXILLUM_DATABASE)")
+	return func() (string, error) {
+		given := map[string]string{}
+		if dsn != "" {
+			given["database"] = dsn
+		}
+		cfg, err := config.Load(cmp.Or(file, os.Getenv("WEXILLUM_CONFIG")), os.LookupEnv, given)
+		if err != nil {
+			return "", usage(err)
+		}
+		if cfg["database"].Value == "" {
+			return "", usage(errors.New("no database is named: set WEXILLUM_DATABASE, --config or --database"))
+		}
+		return cfg["database"].Value, nil
+	}
+}
+
 // openWhenThere connects to a database, and waits for one that is not up yet.
 func openWhenThere(ctx context.Context, dsn string, log *slog.Logger) (*store.Store, error) {
 	for try := 0; ; try++ {
@@ -139,6 +164,52 @@ type running struct {
 // clockShift puts the clock of a program wrong that is linked for tests (-ldflags "-X …=40m"). It
 // is empty in every other one, and nothing else sets it.
 var clockShift string
+
+// listens opens the port, or takes the one that systemd opened before (sd_listen_fds(3)).
+func listens(cfg config.Config) (net.Listener, error) {
+	given, err := activation.Listeners()
+	if err != nil {
+		return nil, fmt.Errorf("the port that systemd hands over: %w", err)
+	}
+	if len(given) > 1 {
+		return nil, usage(fmt.Errorf("systemd hands over %d ports, and the service takes one", len(given)))
+	}
+	if len(given) == 1 && given[0] != nil {
+		return given[0], nil
+	}
+	l, err := net.Listen("tcp", cfg["listen"].Value)
+	if err != nil {
+		return nil, fmt.Errorf("%w\nname another address with --listen", err)
+	}
+	return l, nil
+}
+
+// told tells systemd how the service is (sd_notify(3)); nobody where it does not run it.
+func told(log *slog.Logger, state string) {
+	if _, err := daemon.SdNotify(false, state); err != nil {
+		log.Warn("systemd cannot be told", "state", state, "error", err)
+	}
+}
+
+// watched tells systemd that the service answers, twice in each span within which it has to (WatchdogSec=).
+func watched(ctx context.Context, log *slog.Logger, svc *service.Service) {
+	every, err := daemon.SdWatchdogEnabled(false)
+	if err != nil || every == 0 {
+		return
+	}
+	tick := time.NewTicker(every / 2)
+	defer tick.Stop()
+	for {
+		select {
+		case <-ctx.Done():
+			return
+		case <-tick.C:
+			if svc.State() != nil {
+				told(log, daemon.SdNotifyWatchdog)
+			}
+		}
+	}
+}
 
 func (a *app) run(ctx context.Context, cfg config.Config, log *slog.Logger, around running) error {
 	st, err := openWhenThere(ctx, cfg["database"].Value, log)
@@ -213,7 +284,12 @@ func (a *app) run(ctx context.Context, cfg config.Config, log *slog.Logger, arou
 		}
 		defer asked.Close()
 	}
-	if why := cfg.Exposed(); why != "" {
+	l, err := listens(cfg)
+	if err != nil {
+		return err
+	}
+	defer l.Close()
+	if why := cfg.Exposed(l.Addr().String()); why != "" {
 		return usage(errors.New(why))
 	}
 	if cfg["allow_plain_http"].Value == "yes" && cfg["tls_cert"].Value == "" {
@@ -221,10 +297,6 @@ func (a *app) run(ctx context.Context, cfg config.Config, log *slog.Logger, arou
 	}
 	for _, name := range config.Unknown(os.Environ()) {
 		log.Warn("a variable of the environment is no setting of the service; it does something only where a key says env: and its name", "name", name)
-	}
-	l, err := net.Listen("tcp", cfg["listen"].Value)
-	if err != nil {
-		return fmt.Errorf("%w\nname another address with --listen", err)
 	}
 	scheme := "http"
 	if cert := cfg["tls_cert"].Value; cert != "" || cfg["tls_key"].Value != "" {
@@ -300,6 +372,8 @@ func (a *app) run(ctx context.Context, cfg config.Config, log *slog.Logger, arou
 	served := make(chan error, 1)
 	go func() { served <- srv.Serve(l) }()
 	address := scheme + "://" + l.Addr().String()
+	told(log, daemon.SdNotifyReady)
+	go watched(base, log, svc)
 	log.Info("listening", "address", address, "revision", svc.State().Head.Revision)
 	if around.ready != nil {
 		around.ready(address)
@@ -315,6 +389,7 @@ func (a *app) run(ctx context.Context, cfg config.Config, log *slog.Logger, arou
 	}
 	// What was begun is finished; streams have no end of their own. What is not done in time is
 	// refused, and rolled back, before the connections go.
+	told(log, daemon.SdNotifyStopping)
 	close(closing)
 	stop, done := context.WithTimeout(context.Background(), stopsIn)
 	defer done()
@@ -543,12 +618,12 @@ func freeOr(address string) string {
 
 func (a *app) schema() *cobra.Command {
 	c := &cobra.Command{Use: "schema", Short: cli.About("schema")}
-	var dsn string
-	c.PersistentFlags().StringVar(&dsn, "database", os.Getenv("WEXILLUM_DATABASE"), "data source name (WEXILLUM_DATABASE)")
+	named := database(c.PersistentFlags())
 	with := func(fn func(context.Context, *store.Store) error) func(*cobra.Command, []string) error {
 		return func(c *cobra.Command, _ []string) error {
-			if dsn == "" {
-				return usage(errors.New("--database is needed"))
+			dsn, err := named()
+			if err != nil {
+				return err
 			}
 			st, err := store.Open(c.Context(), dsn, nil)
 			if err != nil {
@@ -607,7 +682,8 @@ func (a *app) schema() *cobra.Command {
 
 // recoverAccount lets an account in again on the database itself, for whoever keeps the machine: when nobody else can sign in.
 func (a *app) recoverAccount() *cobra.Command {
-	var dsn, why string
+	var why string
+	var named func() (string, error)
 	var administrator bool
 	c := &cobra.Command{
 		Use:   "recover NAME",
@@ -615,8 +691,9 @@ func (a *app) recoverAccount() *cobra.Command {
 		Long:  cli.About("recover") + ".\nIts sessions and tokens end, and the journal says so. The password is prompted for, or read\nfrom WEXILLUM_PASSWORD or standard input.",
 		Args:  cobra.ExactArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
-			if dsn == "" {
-				return usage(errors.New("--database is needed"))
+			dsn, err := named()
+			if err != nil {
+				return err
 			}
 			if strings.TrimSpace(why) == "" {
 				return usage(errors.New("--why is needed: the journal keeps it"))
@@ -647,7 +724,7 @@ func (a *app) recoverAccount() *cobra.Command {
 			return nil
 		},
 	}
-	c.Flags().StringVar(&dsn, "database", os.Getenv("WEXILLUM_DATABASE"), "data source name (WEXILLUM_DATABASE)")
+	named = database(c.Flags())
 	c.Flags().StringVar(&why, "why", "", "the reason that the journal keeps")
 	c.Flags().BoolVar(&administrator, "administrator", false, "make it an administrator, too")
 	return c
@@ -656,14 +733,15 @@ func (a *app) recoverAccount() *cobra.Command {
 // firstAccount makes the first administrator of a new installation, on the
 // database itself: nobody can sign in yet.
 func (a *app) firstAccount() *cobra.Command {
-	var dsn string
+	var named func() (string, error)
 	c := &cobra.Command{
 		Use:   "first NAME",
 		Short: cli.About("first"),
 		Args:  cobra.ExactArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
-			if dsn == "" {
-				return usage(errors.New("--database is needed"))
+			dsn, err := named()
+			if err != nil {
+				return err
 			}
 			ctx := c.Context()
 			st, err := store.Open(ctx, dsn, nil)
@@ -696,7 +774,7 @@ func (a *app) firstAccount() *cobra.Command {
 			return nil
 		},
 	}
-	c.Flags().StringVar(&dsn, "database", os.Getenv("WEXILLUM_DATABASE"), "data source name (WEXILLUM_DATABASE)")
+	named = database(c.Flags())
 	return c
 }
 

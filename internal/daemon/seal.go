@@ -42,7 +42,8 @@ func sealing(ctx context.Context, st *store.Store, file string, demo bool, log *
 // sealKey makes a key file, adds a key to one, or gives up what nothing opens any more.
 func (a *app) sealKey() *cobra.Command {
 	var lost bool
-	var dsn, file, why string
+	var file, why string
+	var named func() (string, error)
 	c := &cobra.Command{
 		Use:   "seal-key [FILE]",
 		Short: cli.About("seal-key"),
@@ -52,6 +53,10 @@ func (a *app) sealKey() *cobra.Command {
 		Args:    cobra.MaximumNArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
 			if lost {
+				dsn, err := named()
+				if err != nil {
+					return err
+				}
 				return a.loseKeys(c.Context(), dsn, file, why)
 			}
 			if len(args) == 0 {
@@ -83,16 +88,13 @@ func (a *app) sealKey() *cobra.Command {
 	}
 	f := c.Flags()
 	f.BoolVar(&lost, "lost", false, "give up the keys that sign for us which no key at hand opens; the next start makes new ones")
-	f.StringVar(&dsn, "database", "", "with --lost: the database")
+	named = database(f)
 	f.StringVar(&file, "key-file", "", "with --lost: the key file that there is, if any")
 	f.StringVar(&why, "why", "", "with --lost: the reason that the journal keeps")
 	return c
 }
 
 func (a *app) loseKeys(ctx context.Context, dsn, file, why string) error {
-	if dsn == "" {
-		return usage(errors.New("--database is needed"))
-	}
 	if strings.TrimSpace(why) == "" {
 		return usage(errors.New("--why is needed: the journal keeps it"))
 	}
