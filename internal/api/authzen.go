@@ -327,7 +327,7 @@ func (s *server) evaluations(w http.ResponseWriter, r *http.Request) {
 	member := func(i int) (a azAnswer) {
 		defer func() { // what recovers a request does not reach into its goroutines
 			if p := recover(); p != nil {
-				s.Log.Error("an evaluation failed", "error", p)
+				s.Log.ErrorContext(r.Context(), "an evaluation failed", "error", p)
 				a = azAnswer{Context: azFault{azError{http.StatusInternalServerError, "it failed"}}}
 			}
 		}()

@@ -256,7 +256,7 @@ func (s *server) DoorPartner(ctx context.Context, r apigen.DoorPartnerRequestObj
 	}
 	_, cfg, err := s.relying(s.outgoing(ctx), in)
 	if err != nil {
-		s.Log.Warn("a partner's sign-in does not answer", "issuer", in.Issuer, "error", err)
+		s.Log.WarnContext(ctx, "a partner's sign-in does not answer", "issuer", in.Issuer, "error", err)
 		return nil, &service.Invalid{
 			Field:  "address",
 			Value:  opt(r.Body.Address),
@@ -311,13 +311,13 @@ func (s *server) DoorBack(ctx context.Context, r apigen.DoorBackRequestObject) (
 	}
 	t, err := cfg.Exchange(out, opt(r.Params.Code), oauth2.VerifierOption(s.doors.GetString(ctx, "oidc_verifier")))
 	if err != nil {
-		s.Log.Warn("a partner's sign-in did not take its code", "issuer", in.Issuer, "error", err)
+		s.Log.WarnContext(ctx, "a partner's sign-in did not take its code", "issuer", in.Issuer, "error", err)
 		return failed("refused")
 	}
 	raw, _ := t.Extra("id_token").(string)
 	id, err := p.Verifier(&oidc.Config{ClientID: in.Client, Now: s.Clock}).Verify(out, raw)
 	if err != nil || id.Nonce != s.doors.GetString(ctx, "oidc_nonce") {
-		s.Log.Warn("a partner's sign-in sent a token that does not hold", "issuer", in.Issuer, "error", err)
+		s.Log.WarnContext(ctx, "a partner's sign-in sent a token that does not hold", "issuer", in.Issuer, "error", err)
 		return failed("refused")
 	}
 	var claims struct {
@@ -328,7 +328,7 @@ func (s *server) DoorBack(ctx context.Context, r apigen.DoorBackRequestObject) (
 		return failed("refused")
 	}
 	if claims.Verified != nil && !*claims.Verified || claims.Verified == nil && !in.Unverified {
-		s.Log.Warn("a partner's sign-in does not say that it verified the address", "issuer", in.Issuer)
+		s.Log.WarnContext(ctx, "a partner's sign-in does not say that it verified the address", "issuer", in.Issuer)
 		return failed("unverified")
 	}
 	x, err := s.Service.PartnerProved(ctx, partner, service.Knock{Address: claims.Email, Join: s.doors.GetString(ctx, "oidc_join"), Language: s.doors.GetString(ctx, "oidc_language"), Source: sourceOf(ctx)})

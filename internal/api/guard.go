@@ -75,7 +75,7 @@ func (s *server) guard(next http.Handler) http.Handler {
 			case errors.Is(err, service.ErrDenied):
 				if cookie { // for good: it does not come back with the right to it
 					if err := s.sessions.Destroy(ctx); err != nil {
-						s.Log.Error("a session cannot be ended", "error", err)
+						s.Log.ErrorContext(r.Context(), "a session cannot be ended", "error", err)
 					} else {
 						_ = s.saveSession(ctx)
 					}
@@ -84,7 +84,7 @@ func (s *server) guard(next http.Handler) http.Handler {
 				writeProblem(w, problemSignIn.with("sign in, or send a token that has not ended"))
 				return
 			case err != nil:
-				s.Log.Error("who asks cannot be found out", "error", err)
+				s.Log.ErrorContext(r.Context(), "who asks cannot be found out", "error", err)
 				writeProblem(w, problemAway.with(""))
 				return
 			case !op.Has(string(who.Role)):

@@ -120,7 +120,7 @@ func (s *server) HouseBegin(ctx context.Context, r apigen.HouseBeginRequestObjec
 		return nil, err
 	}
 	if err != nil {
-		s.Log.Warn("the organisation's own sign-in does not answer", "error", err)
+		s.Log.WarnContext(ctx, "the organisation's own sign-in does not answer", "error", err)
 		return apigen.HouseBegindefaultApplicationProblemPlusJSONResponse{Body: problemHouse.with("sign in with a password, or try again in a moment"), StatusCode: problemHouse.status}, nil
 	}
 	state, nonce, verifier := rand.Text(), rand.Text(), oauth2.GenerateVerifier()
@@ -164,13 +164,13 @@ func (s *server) HouseBack(ctx context.Context, r apigen.HouseBackRequestObject)
 	}
 	t, err := cfg.Exchange(out, opt(r.Params.Code), oauth2.VerifierOption(s.doors.GetString(ctx, "house_verifier")))
 	if err != nil {
-		s.Log.Warn("the organisation's own sign-in did not take its code", "error", err)
+		s.Log.WarnContext(ctx, "the organisation's own sign-in did not take its code", "error", err)
 		return failed("refused")
 	}
 	raw, _ := t.Extra("id_token").(string)
 	id, err := p.Verifier(&oidc.Config{ClientID: x.Client, Now: s.Clock}).Verify(out, raw)
 	if err != nil || id.Nonce != s.doors.GetString(ctx, "house_nonce") {
-		s.Log.Warn("the organisation's own sign-in sent a token that does not hold", "error", err)
+		s.Log.WarnContext(ctx, "the organisation's own sign-in sent a token that does not hold", "error", err)
 		return failed("refused")
 	}
 	var said map[string]any

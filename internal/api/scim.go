@@ -115,7 +115,7 @@ func (s *server) scimFailed(w http.ResponseWriter, r *http.Request, err error) {
 	}
 	p := problemOf(err)
 	if p.Status == 500 {
-		s.Log.Error("a request of a feed failed", "method", r.Method, "path", r.URL.Path, "error", err)
+		s.Log.ErrorContext(r.Context(), "a request of a feed failed", "method", r.Method, "path", r.URL.Path, "error", err)
 	}
 	detail := p.Title
 	if p.Detail != nil {

@@ -30,6 +30,7 @@ import (
 
 	"wexillum.example/internal/api/apigen"
 	"wexillum.example/internal/contract"
+	"wexillum.example/internal/logs"
 	"wexillum.example/internal/operations"
 	"wexillum.example/internal/service"
 	"wexillum.example/internal/statement"
@@ -49,11 +50,13 @@ type Options struct {
 	PublicURL     string // without a trailing slash; empty: as the request came
 	Demo          bool
 	Clock         func() time.Time
-	Closing       <-chan struct{} // closed when the service stops: streams end then
-	Idle          time.Duration   // after how long without activity a session ends; 0: two hours
-	Fresh         time.Duration   // after how long since signing in the gravest acts ask for it anew; 0: never
-	Trusted       []netip.Prefix  // proxies: who they say asks is taken for who asks
-	BodyTime      time.Duration   // how long a body may take to come, besides files and lists; 0: 30 seconds
+	Revision      string           // of the program
+	Certificate   func() time.Time // until when the certificate of our own https is good; nil for none
+	Closing       <-chan struct{}  // closed when the service stops: streams end then
+	Idle          time.Duration    // after how long without activity a session ends; 0: two hours
+	Fresh         time.Duration    // after how long since signing in the gravest acts ask for it anew; 0: never
+	Trusted       []netip.Prefix   // proxies: who they say asks is taken for who asks
+	BodyTime      time.Duration    // how long a body may take to come, besides files and lists; 0: 30 seconds
 
 	PublishStatement bool               // what our side admits is published, signed
 	Fetcher          *statement.Fetcher // of partners' statements; nil takes only https at public addresses
@@ -65,6 +68,7 @@ type server struct {
 	doors     *scs.SessionManager // of browsers that stand at the guests' door, for a few minutes
 	partners  partners            // what partners' own sign-ins say of themselves
 	metrics   *metrics
+	many      *logs.Sample // of questions that went well
 	signIns   *signIns
 	asks      *tries // for our statement
 	doorTries *tries // of guests
@@ -111,7 +115,8 @@ func New(o Options) (http.Handler, error) {
 	}
 	s := &server{
 		Options:   o,
-		metrics:   newMetrics(o.Service),
+		metrics:   newMetrics(&o),
+		many:      &logs.Sample{First: 20, Every: 100},
 		signIns:   newSignIns(),
 		asks:      newTries(10, 6*time.Second),
 		doorTries: newTries(10, 6*time.Second),
@@ -276,7 +281,7 @@ func compressed(next http.Handler) http.Handler {
 func (s *server) failed(w http.ResponseWriter, r *http.Request, err error) {
 	p := problemOf(err)
 	if p.Status == 500 || p.Status == http.StatusServiceUnavailable && r.Context().Err() == nil {
-		s.Log.Error("a request failed", "method", r.Method, "path", r.URL.Path, "error", err)
+		s.Log.ErrorContext(r.Context(), "a request failed", "method", r.Method, "path", r.URL.Path, "error", err)
 	}
 	if begun(w) { // whoever reads it must not take a part for the whole
 		panic(http.ErrAbortHandler)

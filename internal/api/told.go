@@ -50,7 +50,7 @@ func (s *server) takeEvent(w http.ResponseWriter, r *http.Request) {
 	}
 	if err != nil {
 		p := problemOf(err)
-		s.Log.Error("an event of a partner is not kept", "error", err)
+		s.Log.ErrorContext(r.Context(), "an event of a partner is not kept", "error", err)
 		writeProblem(w, p)
 		return
 	}

@@ -61,6 +61,7 @@ var besides = []struct{ name, short string }{
 	{"seal-key", "Make the key that seals what must be readable again in the database, or a new one beside it"},
 	{"backup", "Write everything into one encrypted file while the service runs, and verify such files"},
 	{"restore", "Bring a backup back to an empty database"},
+	{"doctor", "Look at an installation: what is wrong with it, and what to do"},
 	{"generate", "Generate a world of any size from a seed, as a file or into an empty database"},
 	{"man", "Write the manual pages of every command into a folder"},
 	{"recover", "Let somebody in again who is locked out, directly in the database: a new password, no second factor"},

@@ -110,9 +110,12 @@ func Main(args []string, in io.Reader, out, errOut io.Writer, program *Program) 
 // revision is the commit that the program was built from; the build sets it.
 var revision = ""
 
+// Revision is the commit that the program was built from; "of no revision" where the build does not say.
+func Revision() string { return cmp.Or(revision, "of no revision") }
+
 // version says which revision of the program it is, with which format of the database.
 func version() string {
-	return fmt.Sprintf("%s, %s, schema %s", cmp.Or(revision, "of no revision"), runtime.Version(), migrations.Newest())
+	return fmt.Sprintf("%s, %s, schema %s", Revision(), runtime.Version(), migrations.Newest())
 }
 
 func (a *app) root() *cobra.Command {

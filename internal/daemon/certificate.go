@@ -74,3 +74,10 @@ func (c *certificate) get(*tls.ClientHelloInfo) (*tls.Certificate, error) {
 	}
 	return c.now, nil
 }
+
+// ends is until when the certificate is good that counts now.
+func (c *certificate) ends() time.Time {
+	c.mu.Lock()
+	defer c.mu.Unlock()
+	return c.now.Leaf.NotAfter
+}

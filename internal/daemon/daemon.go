@@ -22,7 +22,7 @@ func usage(err error) error { return cli.Usage(err) }
 var Program = cli.Program{
 	Commands: func(t *cli.Terminal) []*cobra.Command {
 		a := &app{t}
-		return []*cobra.Command{a.start(), a.serve(), a.demo(), a.schema(), a.generate(), a.sealKey(), a.backup(), a.restore()}
+		return []*cobra.Command{a.start(), a.serve(), a.demo(), a.schema(), a.generate(), a.sealKey(), a.backup(), a.restore(), a.doctor()}
 	},
 	Accounts: func(t *cli.Terminal) []*cobra.Command {
 		a := &app{t}

@@ -5,6 +5,7 @@ import (
 	"context"
 	"crypto/rand"
 	"crypto/tls"
+	"database/sql"
 	"errors"
 	"fmt"
 	"log/slog"
@@ -32,7 +33,7 @@ import (
 	"wexillum.example/internal/connector"
 	"wexillum.example/internal/core/moment"
 	"wexillum.example/internal/demo"
-	"wexillum.example/internal/mail"
+	"wexillum.example/internal/logs"
 	"wexillum.example/internal/mailpolicy"
 	"wexillum.example/internal/mariadb"
 	"wexillum.example/internal/service"
@@ -108,6 +109,16 @@ func (a *app) logger(level string) *slog.Logger {
 	var l slog.Level
 	_ = l.UnmarshalText([]byte(level))
 	return slog.New(slog.NewJSONHandler(a.Err(), &slog.HandlerOptions{Level: l}))
+}
+
+// plain has requests by their ids and addresses by pseudonyms in every line of a log. The pseudonyms are those of this database, so that they stay the
+// same from start to start.
+func plain(ctx context.Context, st *store.Store, log *slog.Logger) (*slog.Logger, error) {
+	seal, err := st.SealAt(ctx, 1)
+	if err != nil && !errors.Is(err, sql.ErrNoRows) {
+		return nil, err
+	}
+	return slog.New(logs.New(log.Handler(), []byte("wexillum log "+seal))), nil
 }
 
 // database adds the flags that name the database alone, and returns how to find out which it is: as the service does.
@@ -223,6 +234,9 @@ func (a *app) run(ctx context.Context, cfg config.Config, log *slog.Logger, arou
 	if err := sealing(ctx, st, cfg["key_file"].Value, around.demo, log); err != nil {
 		return err
 	}
+	if log, err = plain(ctx, st, log); err != nil {
+		return err
+	}
 	clock := time.Now
 	if clockShift != "" {
 		by, err := time.ParseDuration(clockShift)
@@ -258,8 +272,18 @@ func (a *app) run(ctx context.Context, cfg config.Config, log *slog.Logger, arou
 	if err != nil {
 		return err
 	}
+	var kept *certificate
+	var ends func() time.Time
+	if cert := cfg["tls_cert"].Value; cert != "" || cfg["tls_key"].Value != "" {
+		if kept, err = newCertificate(cert, cfg["tls_key"].Value, log); err != nil {
+			return usage(err)
+		}
+		ends = kept.ends
+	}
 	handler, err := api.New(
 		api.Options{
+			Revision:         cli.Revision(),
+			Certificate:      ends,
 			Closing:          closing,
 			Service:          svc,
 			Store:            st,
@@ -299,12 +323,7 @@ func (a *app) run(ctx context.Context, cfg config.Config, log *slog.Logger, arou
 		log.Warn("a variable of the environment is no setting of the service; it does something only where a key says env: and its name", "name", name)
 	}
 	scheme := "http"
-	if cert := cfg["tls_cert"].Value; cert != "" || cfg["tls_key"].Value != "" {
-		kept, err := newCertificate(cert, cfg["tls_key"].Value, log)
-		if err != nil {
-			_ = l.Close()
-			return usage(err)
-		}
+	if kept != nil {
 		l, scheme = tls.NewListener(l, &tls.Config{MinVersion: tls.VersionTLS12, GetCertificate: kept.get, NextProtos: []string{"h2", "http/1.1"}}), "https"
 	}
 	base, cancel := context.WithCancel(context.WithoutCancel(ctx))
@@ -358,14 +377,8 @@ func (a *app) run(ctx context.Context, cfg config.Config, log *slog.Logger, arou
 	go func() {
 		defer close(scheduling)
 		var send service.Sender
-		if at := cfg["smtp"].Value; at != "" {
-			send = &mail.Server{
-				Address:  at,
-				TLS:      cfg["smtp_tls"].Value,
-				User:     cfg["smtp_user"].Value,
-				Password: cfg["smtp_password"].Value,
-				From:     cfg["mail_from"].Value,
-			}
+		if m := mailServer(cfg); m != nil {
+			send = m
 		}
 		svc.Schedule(base, max(200*time.Millisecond, time.Duration(every)*time.Millisecond), send)
 	}()

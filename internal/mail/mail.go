@@ -175,31 +175,16 @@ type Rejected struct{ Err error }
 func (e *Rejected) Error() string { return e.Err.Error() }
 func (e *Rejected) Unwrap() error { return e.Err }
 
-// Send hands one message to the server. The error is a *Rejected where trying again is of no
-// use. The Message-ID is the caller's, so that a second
-// try can be told from a second message.
-func (s *Server) Send(ctx context.Context, to, messageID string, m *Message) error {
+// client is how the server is spoken with.
+func (s *Server) client() (*gomail.Client, error) {
 	host, portText, err := net.SplitHostPort(s.Address)
 	if err != nil {
-		return err
+		return nil, err
 	}
 	port, err := strconv.Atoi(portText)
 	if err != nil {
-		return err
+		return nil, err
 	}
-	msg := gomail.NewMsg(gomail.WithEncoding(gomail.EncodingQP), gomail.WithNoDefaultUserAgent())
-	if err := msg.From(s.From); err != nil {
-		return err
-	}
-	if err := msg.To(to); err != nil {
-		return err
-	}
-	msg.SetMessageIDWithValue(messageID)
-	msg.SetDate()
-	msg.Subject(m.Subject)
-	msg.SetGenHeader("Auto-Submitted", "auto-generated") // RFC 3834 §5
-	msg.SetBodyString(gomail.TypeTextPlain, m.Text)
-	msg.AddAlternativeString(gomail.TypeTextHTML, m.HTML)
 	timeout := s.Timeout
 	if timeout == 0 {
 		timeout = 15 * time.Second
@@ -221,7 +206,39 @@ func (s *Server) Send(ctx context.Context, to, messageID string, m *Message) err
 	if s.User != "" {
 		opts = append(opts, gomail.WithSMTPAuth(gomail.SMTPAuthAutoDiscover), gomail.WithUsername(s.User), gomail.WithPassword(s.Password))
 	}
-	c, err := gomail.NewClient(host, opts...)
+	return gomail.NewClient(host, opts...)
+}
+
+// Try reaches the server, and signs in where that is set; it sends nothing.
+func (s *Server) Try(ctx context.Context) error {
+	c, err := s.client()
+	if err != nil {
+		return err
+	}
+	if err := c.DialWithContext(ctx); err != nil {
+		return plain(err)
+	}
+	return c.Close()
+}
+
+// Send hands one message to the server. The error is a *Rejected where trying again is of no
+// use. The Message-ID is the caller's, so that a second
+// try can be told from a second message.
+func (s *Server) Send(ctx context.Context, to, messageID string, m *Message) error {
+	msg := gomail.NewMsg(gomail.WithEncoding(gomail.EncodingQP), gomail.WithNoDefaultUserAgent())
+	if err := msg.From(s.From); err != nil {
+		return err
+	}
+	if err := msg.To(to); err != nil {
+		return err
+	}
+	msg.SetMessageIDWithValue(messageID)
+	msg.SetDate()
+	msg.Subject(m.Subject)
+	msg.SetGenHeader("Auto-Submitted", "auto-generated") // RFC 3834 §5
+	msg.SetBodyString(gomail.TypeTextPlain, m.Text)
+	msg.AddAlternativeString(gomail.TypeTextHTML, m.HTML)
+	c, err := s.client()
 	if err != nil {
 		return err
 	}

@@ -459,7 +459,7 @@ func (s *Service) TokenUsed(who Who, from string) {
 		ctx, cancel := context.WithTimeout(context.Background(), 10*time.Second)
 		defer cancel()
 		if err := s.noteUse(ctx, who, from, now); err != nil {
-			s.log.Warn("the use of a token is not noted", "token", who.Name, "error", err)
+			s.log.WarnContext(ctx, "the use of a token is not noted", "token", who.Name, "error", err)
 			if was != nil { // the next use is noted
 				s.tokenUsed.Store(who.Token, was)
 			} else {

@@ -65,6 +65,14 @@ func (s *Service) Backlog() (n int, upTo moment.Moment) {
 // server is named.
 func (s *Service) MailOverdue() int { return max(0, s.mailWaiting(s.Now()-10*60e6)) }
 
+// Followed is when the database was asked last what others changed, and answered; the zero time for never.
+func (s *Service) Followed() time.Time {
+	if at := s.followed.Load(); at != 0 {
+		return time.UnixMilli(at)
+	}
+	return time.Time{}
+}
+
 // MailWaiting counts the messages that are due and not sent yet; -1 where the database does not
 // say.
 func (s *Service) MailWaiting() int { return s.mailWaiting(s.Now()) }

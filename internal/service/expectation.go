@@ -292,6 +292,22 @@ func (s *Service) JudgeOn(ctx context.Context, st *State, ids []string) ([]Expec
 	return out, nil
 }
 
+// ExpectationsNow counts what is expected and does not hold, or is not known to, as it was judged last; judged is false where it never was.
+func (s *Service) ExpectationsNow() (broken, unknown int, judged bool) {
+	j := &s.judging
+	j.Lock()
+	defer j.Unlock()
+	for _, x := range j.all {
+		switch x.State {
+		case expect.Broken:
+			broken++
+		case expect.Unknown:
+			unknown++
+		}
+	}
+	return broken, unknown, j.all != nil
+}
+
 // Expectations lists what is expected of the present state, and how each stands.
 func (s *Service) Expectations(ctx context.Context) ([]Expected, error) {
 	j := &s.judging

@@ -580,7 +580,7 @@ func (s *Service) feeding(ctx context.Context, who Who, why string, fn func(now 
 	}
 	if no == nil || no.Status != http.StatusNotFound && no.Status != http.StatusPreconditionFailed {
 		if wrong := s.store.LogFed(context.WithoutCancel(ctx), line); wrong != nil {
-			s.log.Warn("what came of a request of a feed is not logged", "partner", partner, "error", wrong)
+			s.log.WarnContext(ctx, "what came of a request of a feed is not logged", "partner", partner, "error", wrong)
 		}
 	}
 	return out, err

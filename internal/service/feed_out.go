@@ -802,7 +802,7 @@ func (s *Service) sendSome(ctx context.Context, who string, f *FeedOut, srv *sci
 				out.Left--
 			}
 			if err := s.store.LogFed(context.WithoutCancel(ctx), line); err != nil {
-				s.log.Warn("what was sent to a partner is not logged", "partner", f.Partner, "error", err)
+				s.log.WarnContext(ctx, "what was sent to a partner is not logged", "partner", f.Partner, "error", err)
 			}
 		}
 	}

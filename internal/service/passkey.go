@@ -152,7 +152,7 @@ func (s *Service) FinishPasskey(ctx context.Context, who Who, origin, kept, name
 	k.handle = session.UserID // as it was offered; of somebody's first one it is new
 	cred, err := w.CreateCredential(k, *session, parsed)
 	if err != nil {
-		s.log.Warn("a passkey does not hold", "who", who.Name, "error", err)
+		s.log.WarnContext(ctx, "a passkey does not hold", "who", who.Name, "error", err)
 		return &Invalid{"credential", "…", "it does not hold: begin again"}
 	}
 	doc, err := json.Marshal(cred)
@@ -251,7 +251,7 @@ func (s *Service) PasskeyProved(ctx context.Context, origin, kept string, answer
 	}, *session, parsed)
 	now := s.Now()
 	if err != nil || cred.Authenticator.CloneWarning || used.Until != 0 && used.Until <= now {
-		s.log.Warn("a passkey was not taken", "error", err)
+		s.log.WarnContext(ctx, "a passkey was not taken", "error", err)
 		name := unknownName
 		if used != nil {
 			name = used.Owner

@@ -88,7 +88,7 @@ func (s *Service) SendWaiting(ctx context.Context, to Sender) (n int, err error)
 			case errors.As(sendErr, new(*mail.Rejected)), m.Tries >= sendTries, m.Kind == "code" && m.Tries >= 3:
 				err = s.store.Settle(done, m.ID, "failed", m.Due, 0, sendErr.Error())
 			default:
-				s.log.Warn("a message could not be sent", "id", m.ID, "try", m.Tries, "error", sendErr)
+				s.log.WarnContext(ctx, "a message could not be sent", "message", m.ID, "try", m.Tries, "error", sendErr)
 				err = s.store.Settle(done, m.ID, "waiting", s.Now()+moment.Moment(backOff(m.Tries).Microseconds()), 0, sendErr.Error())
 			}
 			if err != nil {

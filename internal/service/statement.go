@@ -346,9 +346,9 @@ func (s *Service) FollowStatements(ctx context.Context, f *statement.Fetcher, ev
 			case ctx.Err() != nil:
 				return
 			case errors.As(err, &wrong):
-				s.log.Warn("a partner's statement is not taken", "partner", p.ID, "problem", wrong.Code, "reason", wrong.Text)
+				s.log.WarnContext(ctx, "a partner's statement is not taken", "partner", p.ID, "problem", wrong.Code, "reason", wrong.Text)
 			case err != nil:
-				s.log.Error("a partner's statement cannot be fetched", "partner", p.ID, "error", err)
+				s.log.ErrorContext(ctx, "a partner's statement cannot be fetched", "partner", p.ID, "error", err)
 			}
 		}
 		select {

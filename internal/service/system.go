@@ -316,8 +316,11 @@ func (f faulty) Drop(ctx context.Context, kind, id string) error {
 }
 
 // Systems lists the systems, by id.
-func (s *Service) Systems(ctx context.Context) (out []System, err error) {
-	err = s.store.Records(ctx, "system", "", func(_ string, doc []byte) error {
+func (s *Service) Systems(ctx context.Context) ([]System, error) { return SystemsIn(ctx, s.store) }
+
+// SystemsIn lists the systems that a database knows.
+func SystemsIn(ctx context.Context, st *store.Store) (out []System, err error) {
+	err = st.Records(ctx, "system", "", func(_ string, doc []byte) error {
 		var x System
 		err := json.Unmarshal(doc, &x)
 		out = append(out, x)

@@ -808,6 +808,13 @@ func (s *Service) TakeOver(ctx context.Context, who Who, id, path string) (draft
 type SystemsNow struct {
 	Away, Open, Wrong, Drift                                        int // of settings
 	RecordsOpen, RecordsWrong, RecordsDrift, RecordsUnknown, Braked int
+	Read                                                            []ReadAt
+}
+
+// ReadAt is when a system was read last.
+type ReadAt struct {
+	System string
+	At     moment.Moment
 }
 
 // SystemsNow counts how settings stand in all systems; nothing where the database does not say.
@@ -819,6 +826,9 @@ func (s *Service) SystemsNow() (n SystemsNow) {
 		return
 	}
 	for i := range list {
+		if at, err := s.store.SeenLast(ctx, list[i].ID); err == nil && at.IsSet() {
+			n.Read = append(n.Read, ReadAt{list[i].ID, at})
+		}
 		if work, err := s.store.WorkOn(ctx, list[i].ID); err == nil {
 			if n.Braked += work.Braked; work.Problem != "" {
 				n.Away++

@@ -133,3 +133,15 @@ func (t *Tx) SetKey(k SigningKey, state string) error {
 }
 
 func keyDoc(state string) []byte { return fmt.Appendf(nil, `{"state":%q}`, state) }
+
+// SealedWith returns what of keys is sealed, or stands in clear, by the place that it is sealed for.
+func (s *Store) SealedWith(ctx context.Context) (map[string]string, error) {
+	out := map[string]string{}
+	err := each(ctx, s.db, "SELECT id, private FROM signing_key WHERE private <> ''", nil, func(r *sql.Rows) error {
+		var id, text string
+		err := r.Scan(&id, &text)
+		out[keyPlace+id] = text
+		return err
+	})
+	return out, err
+}
