@@ -21,6 +21,9 @@ func TestFigures(t *testing.T) {
 	t.Parallel()
 	r := startService(t, demoDSN(t), nil)
 	check(t, r.st.NoteBackup(t.Context(), "(database)", store.BackedUp{File: "x", At: time.Now().Add(-time.Hour).UTC().Format(time.RFC3339), Seq: 1, Bytes: 4711, Rows: 3}))
+	if status, _, body := r.call("POST", "/api/v1/ask", r.token("harbour"), `{"subject":"maren.holtveig@ilvane.example","action":"spaces.enter","resource":"space:loan-dossier"}`); status != 200 {
+		t.Fatal(status, body)
+	}
 	_, _, body := r.call("GET", "/metrics", r.token("harbour"), "")
 	value := map[string]string{}
 	for line := range strings.Lines(body) {
