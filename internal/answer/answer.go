@@ -97,8 +97,12 @@ func Question(q *contract.Question, s *engine.Snapshot, now moment.Moment, names
 func Of(s *engine.Snapshot, x *engine.Answer, revision uint64) contract.Answer {
 	act := x.Question.Action.Get()
 	d := account(x.Deciding())
+	name := ""
+	if !x.Question.Stranger {
+		name = s.NameOfSubject(x.Question.Subject)
+	}
 	out := contract.Answer{
-		Subject: x.Question.Subject.String(), Name: text(s.NameOfSubject(x.Question.Subject)), Kind: x.Kind.String(),
+		Subject: x.Question.Subject.String(), Name: text(name), Kind: x.Kind.String(),
 		Action: act.Name, ActionTitle: &act.Title, Resource: x.Question.Resource.String(), ResourceName: text(s.NameOf(x.Question.Resource)),
 		Address: text(
 			x.Question.Address.String(),

@@ -46,6 +46,20 @@ func (s *server) mayAsk(ctx context.Context, st *service.State, who engine.Who, 
 	return fmt.Errorf("%w: members ask about themselves, their own spaces and their own guests", errForbidden)
 }
 
+// unkept has a member's question answered as of somebody of whom nothing is kept, where it is about an address that they have no business with.
+func (s *server) unkept(ctx context.Context, st *service.State, q *engine.Question) error {
+	known, err := s.Service.KnownTo(ctx, st, whoIs(ctx))
+	if err != nil {
+		return err
+	}
+	about := q.Address
+	if q.Subject.Kind == engine.ByAddress && st.PersonAt(q.Subject.Address) == "" {
+		about = q.Subject.Address
+	}
+	q.Stranger = known.Stranger(about, &q.Resource)
+	return nil
+}
+
 // names says which names whoever asks may use: members do not learn guests by theirs.
 func names(ctx context.Context) answer.Names {
 	switch me := whoIs(ctx); {
@@ -67,6 +81,9 @@ func (s *server) Ask(ctx context.Context, r apigen.AskRequestObject) (apigen.Ask
 		return nil, err
 	}
 	if err := s.mayAsk(ctx, st, q.Subject, &q.Resource); err != nil {
+		return nil, err
+	}
+	if err := s.unkept(ctx, st, &q); err != nil {
 		return nil, err
 	}
 	x, err := st.Explain(&q)

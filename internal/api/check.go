@@ -11,6 +11,7 @@ import (
 	"wexillum.example/internal/answer"
 	"wexillum.example/internal/api/apigen"
 	"wexillum.example/internal/contract"
+	"wexillum.example/internal/core/addr"
 	"wexillum.example/internal/core/catalogue"
 	"wexillum.example/internal/core/check"
 	"wexillum.example/internal/core/engine"
@@ -46,6 +47,11 @@ func (s *server) CheckList(ctx context.Context, r apigen.CheckListRequestObject)
 		if opts.As != me.Person || opts.Bundle != "" || opts.Into.Kind == catalogue.Space && !st.BelongsTo(me.Person, opts.Into) {
 			return nil, fmt.Errorf("%w: members check lists for themselves and their own spaces", errForbidden)
 		}
+		known, err := s.Service.KnownTo(ctx, st, me)
+		if err != nil {
+			return nil, err
+		}
+		opts.Stranger = func(a addr.Address) bool { return known.Stranger(a, &opts.Into) }
 	}
 	c, err := check.New(st.Snapshot, opts)
 	if err != nil {

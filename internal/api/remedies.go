@@ -33,6 +33,9 @@ func (s *server) remedied(
 	if err := s.mayAsk(ctx, st, x.Subject, &x.Resource); err != nil {
 		return st, x, 0, err
 	}
+	if err := s.unkept(ctx, st, &x); err != nil {
+		return st, x, 0, err
+	}
 	text := opt(until)
 	if text == "" {
 		text = "+30d"

@@ -6,6 +6,7 @@ import (
 
 	"wexillum.example/internal/answer"
 	"wexillum.example/internal/api/apigen"
+	"wexillum.example/internal/core/world"
 	"wexillum.example/internal/service"
 )
 
@@ -26,6 +27,15 @@ func (s *server) Would(ctx context.Context, r apigen.WouldRequestObject) (apigen
 		if !own {
 			return nil, fmt.Errorf("%w: members ask about their own spaces", errForbidden)
 		}
+		known, err := s.Service.KnownTo(ctx, st, me)
+		if err != nil {
+			return nil, err
+		}
+		var about *world.Resource
+		if len(x.Grants) == 1 {
+			about = &x.Grants[0].Resource
+		}
+		x.Stranger = known.Stranger(x.Address, about)
 	}
 	lines, kind, err := st.Would(x, at)
 	if err != nil {

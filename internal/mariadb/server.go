@@ -77,9 +77,9 @@ func Start(ctx context.Context, dir string, settings ...string) (*Server, error)
 	if err != nil {
 		return nil, err
 	}
-	s.cmd = exec.Command(bin, append([]string{"--no-defaults", "--user="+s.user, "--datadir="+data, "--tmpdir="+temporary, "--socket="+s.socket,
-		"--pid-file="+filepath.Join(dir, "server.pid"), "--log-error="+filepath.Join(dir, "error.log"),
-		"--bind-address=127.0.0.1", "--port="+strconv.Itoa(port), "--skip-name-resolve",
+	s.cmd = exec.Command(bin, append([]string{"--no-defaults", "--user=" + s.user, "--datadir=" + data, "--tmpdir=" + temporary, "--socket=" + s.socket,
+		"--pid-file=" + filepath.Join(dir, "server.pid"), "--log-error=" + filepath.Join(dir, "error.log"),
+		"--bind-address=127.0.0.1", "--port=" + strconv.Itoa(port), "--skip-name-resolve",
 		"--character-set-server=utf8mb4", "--collation-server=utf8mb4_bin", "--innodb-log-file-size=64M", "--max-allowed-packet=64M",
 		"--innodb-buffer-pool-size=256M", "--performance-schema=OFF"}, settings...)...)
 	s.cmd.Stdout, s.cmd.Stderr = s.log, s.log

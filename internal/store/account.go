@@ -232,6 +232,17 @@ func (s *Store) Tokens(ctx context.Context, account string) (out []Token, err er
 	return
 }
 
+// Sponsored lists the addresses of guests that a person answers for.
+func (s *Store) Sponsored(ctx context.Context, person string) (out []string, err error) {
+	err = each(ctx, s.db, "SELECT address FROM guest WHERE sponsor = ? AND until_seq = ? UNION SELECT party FROM `grant` WHERE sponsor = ? AND until_seq = ?", []any{person, open, person, open}, func(r *sql.Rows) error {
+		var a string
+		err := r.Scan(&a)
+		out = append(out, a)
+		return err
+	})
+	return
+}
+
 // SponsorOf returns the sponsor of a guest's record.
 func (s *Store) SponsorOf(ctx context.Context, address string) (sponsor string, err error) {
 	err = s.db.QueryRowContext(ctx, "SELECT sponsor FROM guest WHERE address = ? AND until_seq = ?", address, open).Scan(&sponsor)

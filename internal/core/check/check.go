@@ -75,7 +75,9 @@ type Options struct {
 	Bundle string
 	As     string // the person of ours who would invite; empty picks one who may
 	At     moment.Moment
-	Keep   bool // the addresses would be kept: none stands for a typical newcomer
+	// Stranger tells of whom nothing that is kept is said; nil for nobody.
+	Stranger func(addr.Address) bool
+	Keep     bool // the addresses would be kept: none stands for a typical newcomer
 }
 
 // Checker checks line by line. What it remembers of a line is a hash and a
@@ -176,6 +178,7 @@ func (c *Checker) question(x *target, a addr.Address) engine.Question {
 		Resource: x.into,
 		Address:  a,
 		At:       c.opt.At,
+		Stranger: c.opt.Stranger != nil && c.opt.Stranger(a),
 	}
 }
 
@@ -231,7 +234,11 @@ func (c *Checker) Check(number int, text string) Line {
 		return l
 	}
 	c.seen[h] = number
-	l.Kind = c.s.KindAt(a, c.opt.At).String()
+	as := a
+	if c.opt.Stranger != nil && c.opt.Stranger(a) {
+		as = addr.Newcomer(a.Domain())
+	}
+	l.Kind = c.s.KindAt(as, c.opt.At).String()
 	if reason := c.already(a); reason != "" {
 		l.Verdict, l.Reason = Already, reason
 		return l
@@ -286,7 +293,7 @@ func (c *Checker) Check(number int, text string) Line {
 
 // already says what an address holds of everything that it would be given, or "".
 func (c *Checker) already(a addr.Address) (reason string) {
-	if c.opt.Share {
+	if c.opt.Share || c.opt.Stranger != nil && c.opt.Stranger(a) {
 		return ""
 	}
 	for _, x := range c.targets {

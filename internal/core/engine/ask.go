@@ -114,6 +114,7 @@ type Question struct {
 	Account   Account      // context.account
 	DropsCopy bool         // context.keep_copy is no
 	With      *Supposed    // asked as if this were given; nil for the world as it is
+	Stranger  bool         // asked as if nothing were kept of the outside address that it is about: no record, nothing given, no contact
 
 	known bool     // context.address is asked about as if it had a record
 	as    relation // asked as if the party and the person were related, or not
@@ -532,7 +533,7 @@ func (a *asker) look(o *outside, x addr.Address, hash uint64) {
 	inv, pol := &a.s.inv, a.s.pol
 	o.address, o.domain, o.partner = x, none, none
 	o.index = inv.addresses.findHash(inv.text, x.String(), hash)
-	if o.known = inv.partyAt(o.index); o.known != nil {
+	if o.known = inv.partyAt(o.index); o.known != nil && !a.q.Stranger {
 		o.domain = o.known.domain
 		o.facts = pol.domains[o.domain]
 		switch p := o.known; {
@@ -542,7 +543,7 @@ func (a *asker) look(o *outside, x addr.Address, hash uint64) {
 			o.record, o.state = true, p.stateAt(a.at)
 		}
 	} else {
-		o.facts = pol.match(x.Domain().String())
+		o.known, o.facts = nil, pol.match(x.Domain().String())
 	}
 	if w := a.q.With; w != nil && w.address == x && w.linkID == "" && (a.at < w.party.gone || w.began >= w.party.gone) {
 		o.supposed, o.known = true, &w.party

@@ -156,6 +156,33 @@ func (s *Snapshot) OwnRole(a addr.Address, r world.Resource, at moment.Moment) (
 	return
 }
 
+// HoldsIn reports whether an address was given something itself, that is in force, in the space that a resource is or belongs to.
+func (s *Snapshot) HoldsIn(a addr.Address, r world.Resource, at moment.Moment) bool {
+	inv := &s.inv
+	i := inv.addresses.find(inv.text, a.String())
+	if i == none || i >= inv.parties.n || at >= inv.parties.at(i).gone {
+		return false
+	}
+	space := none
+	if r.Kind == catalogue.Space {
+		space = inv.spaceIDs.find(inv.text, r.ID)
+	} else if k := inv.itemIDs.find(inv.text, r.ID); k != none && r.Kind.IsItem() {
+		space = inv.items.at(k).space
+	}
+	given := inv.given(inv.parties.at(i).grants)
+	for k := range given {
+		g := &given[k]
+		of := g.resource
+		if of&itemBit != 0 {
+			of = inv.items.at(of &^ itemBit).space
+		}
+		if of == space && space != none && g.live(at) {
+			return true
+		}
+	}
+	return false
+}
+
 // GuestsIn lists who outside holds anything in a space, by their address.
 func (s *Snapshot) GuestsIn(space string, at moment.Moment) (out []addr.Address) {
 	i := s.inv.spaceIDs.find(s.inv.text, space)

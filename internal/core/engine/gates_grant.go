@@ -181,7 +181,7 @@ func (a *asker) contact(person uint32) bool {
 	if a.s.meets && a.s.hereAt(person, a.at) {
 		return true
 	}
-	if a.party.index == none {
+	if a.party.index == none || a.q.Stranger {
 		return false
 	}
 	inv := &a.s.inv

@@ -79,7 +79,7 @@ func causesAgree(t testing.TB, q asked, a *engine.AccountAnswer) {
 }
 
 func parse(q asked) (engine.Question, error) {
-	e := engine.Question{At: q.at, Presenter: q.presenter, DropsCopy: q.dropsCopy}
+	e := engine.Question{At: q.at, Presenter: q.presenter, DropsCopy: q.dropsCopy, Stranger: q.stranger}
 	var err error
 	if e.Subject, err = engine.ParseWho(q.who); err != nil {
 		return e, err
@@ -298,6 +298,7 @@ func TestAgainstSlow(t *testing.T) {
 		s, sl := engine.Of(w), &slow{w}
 		for range 2000 {
 			q := anyQuestion(r, w, now)
+			q.stranger = r.IntN(60) == 0
 			got, want := ask(t, s, q), sl.answer(q)
 			if got.String() != want.String() {
 				t.Fatalf("world of seed %d:\n%+v\nengine %s\nslow   %s", seed+uint64(worlds), q, got, want)

@@ -7,6 +7,7 @@ import (
 	"strings"
 	"time"
 
+	"wexillum.example/internal/core/addr"
 	"wexillum.example/internal/core/catalogue"
 	"wexillum.example/internal/core/moment"
 	"wexillum.example/internal/core/world"
@@ -26,6 +27,7 @@ type asked struct {
 	at                    moment.Moment
 	address, presenter    string
 	dropsCopy             bool
+	stranger              bool // as if nothing were kept of the outside addresses that it names
 }
 
 // told is an answer in words.
@@ -329,6 +331,10 @@ type slowQuestion struct {
 var wrongUse = told{wrong: true}
 
 func (s *slow) answer(q asked) told {
+	if q.stranger {
+		q.stranger = false
+		return (&slow{unkept(s.w, q.who, q.address)}).answer(q)
+	}
 	x := &slowQuestion{slow: s, q: q, at: q.at}
 	kind, id, _ := strings.Cut(q.resource, ":")
 	x.kindOf = kind
@@ -726,4 +732,47 @@ func memberOf(space *world.Space, p *world.Person) bool {
 		}
 	}
 	return false
+}
+
+// unkept is a world in which nothing is kept of outside addresses.
+func unkept(w *world.World, addresses ...string) *world.World {
+	out := *w
+	is := func(a string) bool { return a != "" && slices.Contains(addresses, a) }
+	out.Guests, out.Grants, out.Holdings, out.Links, out.Contacts, out.Groups = nil, nil, nil, nil, nil, nil
+	for _, g := range w.Guests {
+		if !is(g.Address.String()) {
+			out.Guests = append(out.Guests, g)
+		}
+	}
+	for _, g := range w.Grants {
+		if g.Group != "" || g.Partner != "" || !g.Domain.IsZero() || !is(g.Address.String()) {
+			out.Grants = append(out.Grants, g)
+		}
+	}
+	for _, h := range w.Holdings {
+		if !is(h.Party.String()) {
+			out.Holdings = append(out.Holdings, h)
+		}
+	}
+	for _, c := range w.Contacts {
+		if !is(c.Party.String()) {
+			out.Contacts = append(out.Contacts, c)
+		}
+	}
+	others := func(in []addr.Address) []addr.Address {
+		return slices.DeleteFunc(slices.Clone(in), func(a addr.Address) bool { return is(a.String()) })
+	}
+	for _, l := range w.Links {
+		if l.For != nil {
+			if l.For = others(l.For); l.For == nil {
+				l.For = []addr.Address{}
+			}
+		}
+		out.Links = append(out.Links, l)
+	}
+	for _, g := range w.Groups {
+		g.Parties = others(g.Parties)
+		out.Groups = append(out.Groups, g)
+	}
+	return &out
 }

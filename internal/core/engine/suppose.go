@@ -11,25 +11,27 @@ import (
 // Suppose is something that is not there yet: what an address would be given, or
 // a link that would be made.
 type Suppose struct {
-	Address addr.Address
-	Record  bool          // it would become a guest who has accepted
-	Grants  []world.Grant // Address and Group are not looked at
-	Groups  []string      // it would be put into these
-	Link    *world.Link   // instead of all that: this bearer link
+	Address  addr.Address
+	Record   bool          // it would become a guest who has accepted
+	Stranger bool          // as if nothing were kept of it now
+	Grants   []world.Grant // Address and Group are not looked at
+	Groups   []string      // it would be put into these
+	Link     *world.Link   // instead of all that: this bearer link
 }
 
 // Supposed is a Suppose made ready for the questions of one snapshot.
 type Supposed struct {
-	address addr.Address
-	record  bool
-	party   party
-	anew    party // the same without what a record that is gone took with it
-	grants  []grant
-	own     int // so many of them are the party's own; the others are its groups'
-	groups  []uint32
-	began   moment.Moment // when the first of it would be given; Never where nothing is
-	linkID  string
-	link    link
+	address  addr.Address
+	record   bool
+	stranger bool
+	party    party
+	anew     party // the same without what a record that is gone took with it
+	grants   []grant
+	own      int // so many of them are the party's own; the others are its groups'
+	groups   []uint32
+	began    moment.Moment // when the first of it would be given; Never where nothing is
+	linkID   string
+	link     link
 }
 
 func (x *Supposed) in(group uint32) bool {
@@ -44,7 +46,7 @@ func (x *Supposed) in(group uint32) bool {
 // Supposing makes x ready. An error is a *WrongUse.
 func (s *Snapshot) Supposing(x Suppose) (*Supposed, error) {
 	inv := &s.inv
-	out := &Supposed{address: x.Address, record: x.Record}
+	out := &Supposed{address: x.Address, record: x.Record, stranger: x.Stranger}
 	resource := func(r world.Resource) (uint32, error) {
 		wrong := &WrongUse{"resource", r.String(), "there is no such " + r.Kind.String()}
 		if r.Kind == catalogue.Space {
@@ -85,7 +87,7 @@ func (s *Snapshot) Supposing(x Suppose) (*Supposed, error) {
 		}
 		return out, nil
 	}
-	if i := inv.addresses.find(inv.text, x.Address.String()); i != none && i < inv.parties.n {
+	if i := inv.addresses.find(inv.text, x.Address.String()); i != none && i < inv.parties.n && !x.Stranger {
 		out.party = *inv.parties.at(i)
 	} else {
 		out.party = newParty()
@@ -130,7 +132,7 @@ func (s *Snapshot) Supposing(x Suppose) (*Supposed, error) {
 func (s *Snapshot) supposeDates(x *Supposed) {
 	inv := &s.inv
 	i := inv.addresses.find(inv.text, x.address.String())
-	if i == none || i >= inv.parties.n || len(x.grants) == 0 {
+	if i == none || i >= inv.parties.n || len(x.grants) == 0 || x.stranger {
 		return
 	}
 	q := s.Sequences()

@@ -264,7 +264,7 @@ func (f *finder) grants(s *engine.Snapshot) (out [][]Change) {
 // is supposed with the question, which copies nothing of the world.
 func (f *finder) as(s *engine.Snapshot, set []Change) (*engine.Snapshot, engine.Question, error) {
 	q := f.q
-	x := engine.Suppose{}
+	x := engine.Suppose{Stranger: q.Stranger}
 	var rest []Change
 	wakes := false // a record that is brought back is asked with what it would hold
 	for i := range set {
