@@ -8,7 +8,7 @@ SUDO := $(shell [ "$$(id -u)" = 0 ] || command -v sudo)
 export GOFLAGS := -buildvcs=false -trimpath
 export CGO_ENABLED := 0
 
-.PHONY: package release install-more check demo demo-reset suite suite-test build console test bench generate install-database install-browser install-peer verify plot screenshots walk faults feeds map clean
+.PHONY: cluster package release install-more check demo demo-reset suite suite-test build console test bench generate install-database install-browser install-peer verify plot screenshots walk faults feeds map clean
 
 demo: install-database build
 	@exec bin/wexillum demo
@@ -65,8 +65,8 @@ release: package
 # Installs what tests alone need of Debian: a client that reads the log of the database, the library that makes a cluster of databases with the
 # program that copies one, and what makes a folder with Debian's base in it.
 install-more:
-	@{ [ -x /usr/bin/mariadb-binlog ] && [ -e /usr/lib/galera/libgalera_smm.so ] && [ -x /usr/sbin/debootstrap ] && command -v rsync; } > /dev/null || \
-	  { echo "installing mariadb-client, galera-4, rsync and debootstrap"; $(SUDO) apt-get update -qq && DEBIAN_FRONTEND=noninteractive $(SUDO) apt-get install -y -qq --no-install-recommends mariadb-client galera-4 rsync debootstrap > /dev/null; }
+	@{ [ -x /usr/bin/mariadb-binlog ] && [ -e /usr/lib/galera/libgalera_smm.so ] && [ -x /usr/sbin/debootstrap ] && command -v rsync && command -v lsof; } > /dev/null || \
+	  { echo "installing mariadb-client, galera-4, rsync, lsof and debootstrap"; $(SUDO) apt-get update -qq && DEBIAN_FRONTEND=noninteractive $(SUDO) apt-get install -y -qq --no-install-recommends mariadb-client galera-4 rsync lsof debootstrap > /dev/null; }
 
 # Installs, in a folder of the tests, packages of a SCIM server that others wrote.
 PEER = internal/e2e/testdata/peer
@@ -139,6 +139,11 @@ PEOPLE ?= 10000
 ROUGH ?= 40
 feeds: install-database build
 	$(GO) test -count 1 -v -timeout 90m ./internal/e2e -run '^TestFeedsBetween$$' -feed-people $(PEOPLE) -feed-faults $(ROUGH)
+
+# Three nodes of a database and three services, with FAULTY faults in turn; it prints its seed. Three faults are in make test.
+FAULTY ?= 24
+cluster: install-database install-more build
+	$(GO) test -count 1 -v -timeout 60m ./internal/e2e -run '^TestCluster$$' -cluster-faults $(FAULTY) -cluster-seed $(SEED) -cluster-time 55m
 
 # Walks through every page of the console at six widths, light and dark.
 walk: install-database install-browser build

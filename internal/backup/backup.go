@@ -142,7 +142,7 @@ func connect(dsn string, change func(*mysql.Config)) (*sql.DB, error) {
 	if change != nil {
 		change(c)
 	}
-	conn, err := mysql.NewConnector(c)
+	conn, err := store.Connector(c)
 	if err != nil {
 		return nil, err
 	}

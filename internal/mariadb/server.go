@@ -192,8 +192,7 @@ func (s *Server) ready(ctx context.Context) error {
 			return nil
 		}
 		select {
-		case e := <-s.exited:
-			s.exited <- e
+		case e := <-s.exited: // closed: whoever waits hears, too
 			return fmt.Errorf("the database server ended while starting: %v\n%s", e, s.tail())
 		case <-ctx.Done():
 			return fmt.Errorf("the database server is not ready: %w\n%s", err, s.tail())

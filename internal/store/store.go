@@ -13,6 +13,7 @@ import (
 	"errors"
 	"fmt"
 	"math"
+	"math/rand/v2"
 	"sync/atomic"
 	"time"
 	"wexillum.example/internal/vault"
@@ -38,6 +39,8 @@ type Store struct {
 	now    func() time.Time
 	vault  *vault.Vault // seals what must be readable again; nil: it is kept in clear
 
+	watch   *watch        // of several nodes; nil for one server
+	several bool          // nodes of a cluster: what one does may have to be done again
 	slot    chan struct{} // who holds it writes; the others wait here and not in the database
 	waiting atomic.Int64
 }
@@ -94,8 +97,17 @@ func Open(ctx context.Context, dsn string, now func() time.Time) (*Store, error)
 	if c.Timeout == 0 {
 		c.Timeout = 10 * time.Second
 	}
+	all := addresses(c)
+	several := len(all) > 1
+	var w *watch
+	if several { // whoever goes on at another node reads what was written at the one before
+		if w, err = newWatch(c, all); err != nil {
+			return nil, err
+		}
+		c.Params["wsrep_sync_wait"] = "1"
+	}
 	open := func(most int, c *mysql.Config) (*sql.DB, error) {
-		conn, err := mysql.NewConnector(c)
+		conn, err := connector(c, w)
 		if err != nil {
 			return nil, err
 		}
@@ -133,14 +145,18 @@ func Open(ctx context.Context, dsn string, now func() time.Time) (*Store, error)
 		now = time.Now
 	}
 	if err := db.PingContext(ctx); err != nil {
+		w.end()
 		_, _, _ = db.Close(), writes.Close(), schema.Close()
 		return nil, fmt.Errorf("the database does not answer: %w", err)
 	}
-	return &Store{db: db, writes: writes, schema: schema, idle: c.Params[idleParam], now: now, slot: make(chan struct{}, 1)}, nil
+	return &Store{db: db, writes: writes, schema: schema, idle: c.Params[idleParam], now: now, slot: make(chan struct{}, 1), several: several, watch: w}, nil
 }
 
 // Close ends all connections.
-func (s *Store) Close() error { return errors.Join(s.db.Close(), s.writes.Close(), s.schema.Close()) }
+func (s *Store) Close() error {
+	s.watch.end()
+	return errors.Join(s.db.Close(), s.writes.Close(), s.schema.Close())
+}
 
 // idleParam is the server's limit for a transaction that asks nothing.
 const idleParam = "idle_transaction_timeout"
@@ -232,14 +248,39 @@ func (s *Store) Change(ctx context.Context, who, why string, fn func(*Tx) error)
 		return Head{}, err
 	}
 	defer done()
+	until := time.Now().Add(waitsFor)
 	for try := 0; ; try++ {
 		h, err := s.change(ctx, who, why, fn)
-		var e *mysql.MySQLError
-		if errors.As(err, &e) && (e.Number == 1213 || e.Number == 1205) && try < 5 {
-			continue
+		if err == nil || !s.again(err, try) || try >= 5 && time.Now().After(until) || ctx.Err() != nil {
+			return h, err
 		}
-		return h, err
+		// Others that meet the same come again at other moments.
+		pause := min(time.Second, 2*time.Millisecond<<min(try, 10))
+		select {
+		case <-ctx.Done():
+			return h, err
+		case <-time.After(pause/2 + rand.N(pause)):
+		}
 	}
+}
+
+// again reports whether a change was ended that may be done if it is run again: by a deadlock, by waiting too long for a lock; and where there are
+// several nodes, because another node was first, its node left the others or is gone. What was committed is never run again: where that is not known,
+// the error says so.
+func (s *Store) again(err error, tried int) bool {
+	var e *mysql.MySQLError
+	if errors.Is(err, ErrUnknown) {
+		return false
+	}
+	if errors.As(err, &e) {
+		switch e.Number {
+		case 1213, 1205:
+			return true
+		case 1062: // what another node wrote meanwhile takes a number that was thought to be free
+			return s.several && tried < 3
+		}
+	}
+	return s.several && TroubleOf(err) == Away
 }
 
 // Look runs fn on what is written when it begins, as Change does, and writes nothing: what fn

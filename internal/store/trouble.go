@@ -47,7 +47,7 @@ func TroubleOf(err error) Trouble {
 			if strings.Contains(e.Message, "28") {
 				return Full
 			}
-		case 1053, 1077, 1079:
+		case 1053, 1077, 1079, notWith:
 			return Away
 		case 1205, 1213, 1317, 1927, 1969, 4024, 4031:
 			return Interrupted

@@ -1,0 +1,272 @@
+package e2e
+
+import (
+	"context"
+	"database/sql"
+	"flag"
+	"fmt"
+	"math/rand/v2"
+	"net/http"
+	"os"
+	"path/filepath"
+	"slices"
+	"strings"
+	"sync"
+	"sync/atomic"
+	"syscall"
+	"testing"
+	"time"
+
+	"wexillum.example/internal/mariadb"
+)
+
+var (
+	clusterFaults = flag.Int("cluster-faults", 4, "how many faults TestCluster brings about")
+	clusterTime   = flag.Duration("cluster-time", 10*time.Minute, "how long TestCluster may take")
+	clusterSeed   = flag.Uint64("cluster-seed", 0, "seed of TestCluster; 0 is a new one")
+)
+
+// TestCluster runs three services on three nodes of a database and writes, while nodes and services are killed and cut off, and all are killed in the end.
+// Nothing that was acknowledged is lost, nothing is done twice, and the journal holds.
+func TestCluster(t *testing.T) {
+	if _, err := os.Stat("/usr/lib/galera/libgalera_smm.so"); err != nil {
+		t.Fatal("Debian's galera-4 is needed: make install-more")
+	}
+	seed := *clusterSeed
+	if seed == 0 {
+		seed = rand.Uint64()
+	}
+	t.Logf("seed %d", seed)
+	draw := rand.New(rand.NewPCG(seed, 3))
+	dir, err := os.MkdirTemp("", "cluster")
+	check(t, err)
+	t.Cleanup(func() { _ = os.RemoveAll(dir) })
+	ctx, cancel := context.WithTimeout(t.Context(), *clusterTime)
+	defer cancel()
+	nodes, err := mariadb.Cluster(ctx, dir, 3)
+	t.Cleanup(func() {
+		for _, x := range nodes {
+			if x.Server != nil {
+				x.Thaw()
+				x.Kill()
+			}
+		}
+	})
+	if err != nil {
+		t.Fatal(err, wrongIn(dir))
+	}
+	on := func(x *mariadb.Node) *sql.DB {
+		db, err := sql.Open("mysql", x.DSN(""))
+		check(t, err)
+		t.Cleanup(func() { _ = db.Close() })
+		return db
+	}
+	for _, q := range []string{"CREATE DATABASE wexillum", "CREATE USER wexillum@'%'", "GRANT ALL PRIVILEGES ON wexillum.* TO wexillum@'%'"} {
+		_, err := on(nodes[0]).Exec(q)
+		check(t, err)
+	}
+	var all []string
+	for _, x := range nodes {
+		all = append(all, x.Address())
+		if size := column(t, on(x), "SELECT variable_value FROM information_schema.global_status WHERE variable_name = 'wsrep_cluster_size'"); len(size) != 1 || size[0] != "3" {
+			t.Log(tailOf(filepath.Join(dir, "node2", "error.log")))
+			t.Fatalf("the group has %v nodes", size)
+		}
+	}
+	dsn := "wexillum@tcp(" + strings.Join(all, ",") + ")/wexillum"
+	check(t, fillDemo(dsn))
+	var services []*node
+	for range 3 {
+		n := &node{t: t, dsn: dsn}
+		n.start()
+		services = append(services, n)
+	}
+	t.Cleanup(func() {
+		for _, n := range services {
+			n.end(syscall.SIGKILL)
+		}
+	})
+	tokens := make([]string, len(services))
+	for i, n := range services {
+		tokens[i] = (&running{t: t, url: n.address()}).token("harbour")
+	}
+
+	// Writers write, each to any service that takes it, and remember what was acknowledged.
+	var mu sync.Mutex
+	acknowledged := map[string]bool{}
+	var refused, tried atomic.Int64
+	stalls := []time.Duration{}
+	lastDone := time.Now()
+	stop := make(chan struct{})
+	var writers sync.WaitGroup
+	client := &http.Client{Timeout: 40 * time.Second}
+	for w := range 4 {
+		writers.Go(func() {
+			r := rand.New(rand.NewPCG(seed, uint64(w)+10))
+			for n := 0; ; n++ {
+				name := fmt.Sprintf("w%d-%d.example", w, n)
+				for done := false; !done; {
+					select {
+					case <-stop:
+						return
+					default:
+					}
+					to := r.IntN(len(services))
+					req, err := http.NewRequest("POST", services[to].address()+"/api/v1/bars", strings.NewReader(`{"name":"`+name+`","reason":"x"}`))
+					check(t, err)
+					req.Header.Set("Authorization", "Bearer "+tokens[to])
+					req.Header.Set("Content-Type", "application/json")
+					tried.Add(1)
+					res, err := client.Do(req)
+					if err != nil {
+						time.Sleep(50 * time.Millisecond)
+						continue
+					}
+					_ = res.Body.Close()
+					switch {
+					case res.StatusCode == 201, res.StatusCode == 409: // it was done by a try that was not answered
+						done = true
+						mu.Lock()
+						acknowledged[name] = true
+						if gap := time.Since(lastDone); gap > time.Second {
+							stalls = append(stalls, gap)
+						}
+						lastDone = time.Now()
+						mu.Unlock()
+					case res.StatusCode >= 500:
+						refused.Add(1)
+						time.Sleep(50 * time.Millisecond)
+					case res.StatusCode == 401: // a token that was made on what was never acknowledged
+						t.Errorf("%s: a token does not count any more", name)
+						return
+					default:
+						t.Errorf("%s: status %d", name, res.StatusCode)
+						return
+					}
+				}
+			}
+		})
+	}
+	done := func() int {
+		mu.Lock()
+		defer mu.Unlock()
+		return len(acknowledged)
+	}
+	// goesOn waits until more is written.
+	goesOn := func(after string) {
+		t.Helper()
+		from, begun := done(), time.Now()
+		for done() < from+20 {
+			if time.Since(begun) > 2*time.Minute {
+				for i := range nodes {
+					t.Log(tailOf(filepath.Join(dir, fmt.Sprint("node", i+1), "error.log")))
+				}
+				t.Fatalf("%s: nothing is written for two minutes", after)
+			}
+			time.Sleep(20 * time.Millisecond)
+		}
+		t.Logf("%s: goes on after %.1f s", after, time.Since(begun).Seconds())
+	}
+	goesOn("all are well")
+	kinds := []string{"the node that is written to is killed", "a service is killed", "the node that is written to is cut off", "another node is killed"}
+	for i := range *clusterFaults {
+		kind := i % len(kinds)
+		switch kind {
+		case 0, 3:
+			x := nodes[map[int]int{0: 0, 3: 1 + draw.IntN(2)}[kind]]
+			x.Kill()
+			goesOn(kinds[kind])
+			check(t, x.Again(ctx, false))
+			check(t, x.Joined(ctx, 3))
+			goesOn("it is back")
+		case 1:
+			n := draw.IntN(3)
+			services[n].end(syscall.SIGKILL)
+			goesOn(kinds[kind])
+			services[n].start()
+			goesOn("it is back")
+		case 2:
+			nodes[0].Freeze()
+			goesOn(kinds[kind])
+			nodes[0].Thaw()
+			check(t, nodes[0].Joined(ctx, 3))
+			goesOn("it is back")
+		}
+	}
+	// All are killed at once, as when the power goes; the one that stood last begins.
+	for _, x := range nodes {
+		x.Kill()
+	}
+	last, most := 0, int64(-2)
+	for i, x := range nodes {
+		n, err := x.Stands(ctx)
+		check(t, err)
+		if n > most {
+			last, most = i, n
+		}
+	}
+	check(t, nodes[last].Again(ctx, true))
+	for i, x := range nodes {
+		if i != last {
+			check(t, x.Again(ctx, false))
+		}
+	}
+	goesOn("all were killed")
+	close(stop)
+	writers.Wait()
+
+	// Every node holds everything that was acknowledged, once.
+	var seals []string
+	for i, x := range nodes {
+		db := on(x)
+		_, err := db.Exec("SET GLOBAL wsrep_sync_wait = 1")
+		check(t, err)
+		own, err := sql.Open("mysql", x.DSN("wexillum"))
+		check(t, err)
+		defer own.Close()
+		has := map[string]int{}
+		for _, id := range column(t, own, "SELECT id FROM journal WHERE kind = 'bar'") {
+			has[id]++
+		}
+		for name := range acknowledged {
+			if has[name] != 1 {
+				t.Errorf("node %d has %s %d times", i+1, name, has[name])
+			}
+		}
+		seals = append(seals, column(t, own, "SELECT HEX(seal) FROM head")...)
+	}
+	if len(slices.Compact(seals)) != 1 {
+		t.Errorf("the nodes hold different journals: %v", seals)
+	}
+	o := newOperator(t, "WEXILLUM_DATABASE="+dsn)
+	r := &running{t: t, url: services[0].address()}
+	if status, _, body := r.call("GET", "/api/v1/journal/verify", tokens[0], ""); status != 200 || strings.Contains(body, `"broken"`) {
+		t.Errorf("the journal: %d %s", status, body)
+	}
+	if out, _ := o.run("doctor"); !strings.Contains(out, "3 nodes") {
+		t.Error(out)
+	}
+	slices.Sort(stalls)
+	t.Logf("%d writes acknowledged of %d tries, %d refused for a time; the longest times in which nothing was written: %v", len(acknowledged), tried.Load(), refused.Load(), stalls[max(0, len(stalls)-5):])
+}
+
+// wrongIn is what the nodes say of what is wrong, and of catching up.
+func wrongIn(dir string) (out string) {
+	for i := range 3 {
+		for _, name := range []string{"error.log", "server.log"} {
+			text, _ := os.ReadFile(filepath.Join(dir, fmt.Sprint("node", i+1), name))
+			for line := range strings.Lines(string(text)) {
+				if strings.Contains(line, "ERROR") || strings.Contains(line, "WSREP_SST") || strings.Contains(line, "sst") {
+					out += fmt.Sprint("node", i+1, " ", line)
+				}
+			}
+		}
+	}
+	return
+}
+
+func tailOf(path string) string {
+	text, _ := os.ReadFile(path)
+	lines := strings.Split(string(text), "\n")
+	return strings.Join(lines[max(0, len(lines)-25):], "\n")
+}
