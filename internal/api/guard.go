@@ -31,6 +31,14 @@ func operationOf(r *http.Request) *operations.Operation {
 	return operations.ByPattern(r.Method, patternOf(r))
 }
 
+// decides reports whether a service that answers decisions alone takes an operation: what gateways ask, and how it is.
+func decides(op *operations.Operation) bool {
+	if op.Open() {
+		return !strings.HasPrefix(op.Pattern, "/api/") && safe(op.Method)
+	}
+	return op.Has(string(service.Decisions)) || op.Has(string(service.Metrics))
+}
+
 // guard lets a request through whose account has a role for the route, and keeps
 // requests from other sites out.
 func (s *server) guard(next http.Handler) http.Handler {
@@ -40,6 +48,10 @@ func (s *server) guard(next http.Handler) http.Handler {
 		op := operationOf(r)
 		if op == nil { // what the contract does not name is nobody's
 			writeProblem(w, problemForbidden.with(""))
+			return
+		}
+		if s.Decisions && !decides(op) {
+			writeProblem(w, problemForbidden.with("this service answers decisions alone (only: decisions); send this to one that does everything"))
 			return
 		}
 		limit := int64(maxBody)

@@ -49,6 +49,7 @@ type Options struct {
 	SecureCookies bool
 	PublicURL     string // without a trailing slash; empty: as the request came
 	Demo          bool
+	Decisions     bool // it answers decisions alone
 	Clock         func() time.Time
 	Revision      string           // of the program
 	Certificate   func() time.Time // until when the certificate of our own https is good; nil for none
@@ -123,7 +124,11 @@ func New(o Options) (http.Handler, error) {
 		ownTries:  newTries(30, 4*time.Second),
 		repeats:   repeats{byKey: map[string]*repeat{}},
 	}
-	kept := mysqlstore.NewWithCleanupInterval(o.Store.DB(), 10*time.Minute)
+	sweep := 10 * time.Minute
+	if o.Decisions { // it writes nothing
+		sweep = 0
+	}
+	kept := mysqlstore.NewWithCleanupInterval(o.Store.DB(), sweep)
 	cookies := func(name string, site http.SameSite) *scs.SessionManager {
 		m := scs.New()
 		m.Store = kept

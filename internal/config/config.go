@@ -30,6 +30,7 @@ type Option struct {
 var Options = []Option{
 	{"listen", "127.0.0.1:8470", "address and port to listen on", listen},
 	{"database", "", "data source name of the MariaDB database, as user:password@tcp(127.0.0.1:3306)/wexillum, or where it is: file:PATH, credential:NAME of systemd", dsn},
+	{"only", "everything", "what the service does: everything, or decisions alone, near whoever asks: it follows the database, writes nothing and needs no right to", oneOf("everything", "decisions")},
 	{"public_url", "", "address under which the service is known outside, without a slash at the end", publicURL},
 	{"tls_cert", "", "file of the certificate, with its chain, for https of its own; read again when it changes", anything},
 	{"tls_key", "", "file of its key", anything},
@@ -374,3 +375,6 @@ func wrapped(text string, width int) string {
 	}
 	return strings.Join(append(lines, line), "\n")
 }
+
+// DecisionsOnly reports whether the service answers decisions and does nothing else.
+func (c Config) DecisionsOnly() bool { return c["only"].Value == "decisions" }

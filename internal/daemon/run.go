@@ -176,6 +176,43 @@ type running struct {
 // is empty in every other one, and nothing else sets it.
 var clockShift string
 
+// follows is an error where a service that writes nothing cannot follow a database: another one has to bring its schema up to date.
+func follows(ctx context.Context, st *store.Store) error {
+	v, err := st.SchemaVersion(ctx)
+	if err != nil {
+		return err
+	}
+	if newest := store.NewestSchema(); v != newest {
+		return fmt.Errorf("the schema is at version %d, and this program is for %d: start a service that does everything first, of the same version", v, newest)
+	}
+	return nil
+}
+
+// works begins what a service does by itself, until the context ends, and returns how to wait for the end of it.
+func (a *app) works(ctx context.Context, cfg config.Config, svc *service.Service, fetcher *statement.Fetcher, every time.Duration) (finished func()) {
+	minutes, _ := strconv.Atoi(cfg["statement_minutes"].Value)
+	go svc.FollowStatements(ctx, fetcher, time.Duration(minutes)*time.Minute)
+	var send service.Sender
+	if m := mailServer(cfg); m != nil {
+		send = m
+	}
+	var all sync.WaitGroup
+	for _, x := range []struct {
+		run   func(context.Context, time.Duration)
+		least time.Duration
+	}{
+		{svc.RunWebhooks, time.Second},
+		{svc.RunFeeds, time.Second},
+		{svc.RunEvidencePlans, 500 * time.Millisecond},
+		{svc.RunExpectations, 500 * time.Millisecond},
+		{svc.RunSystems, 500 * time.Millisecond},
+		{func(ctx context.Context, every time.Duration) { svc.Schedule(ctx, every, send) }, 200 * time.Millisecond},
+	} {
+		all.Go(func() { x.run(ctx, max(x.least, every)) })
+	}
+	return all.Wait
+}
+
 // listens opens the port, or takes the one that systemd opened before (sd_listen_fds(3)).
 func listens(cfg config.Config) (net.Listener, error) {
 	given, err := activation.Listeners()
@@ -228,11 +265,17 @@ func (a *app) run(ctx context.Context, cfg config.Config, log *slog.Logger, arou
 		return err
 	}
 	defer st.Close()
-	if err := st.Migrate(ctx); err != nil {
-		return err
-	}
-	if err := sealing(ctx, st, cfg["key_file"].Value, around.demo, log); err != nil {
-		return err
+	if cfg.DecisionsOnly() {
+		if err := follows(ctx, st); err != nil {
+			return err
+		}
+	} else {
+		if err := st.Migrate(ctx); err != nil {
+			return err
+		}
+		if err := sealing(ctx, st, cfg["key_file"].Value, around.demo, log); err != nil {
+			return err
+		}
 	}
 	if log, err = plain(ctx, st, log); err != nil {
 		return err
@@ -248,6 +291,9 @@ func (a *app) run(ctx context.Context, cfg config.Config, log *slog.Logger, arou
 	svc, err := service.NewOn(ctx, st, clock, log)
 	if err != nil {
 		return err
+	}
+	if cfg.DecisionsOnly() {
+		svc.Follow()
 	}
 	svc.KeepForgotten(cfg["forgotten_list"].Value)
 	svc.SetConnector(func(dialect, address, key string) (service.Connector, error) {
@@ -292,6 +338,7 @@ func (a *app) run(ctx context.Context, cfg config.Config, log *slog.Logger, arou
 			SecureCookies:    cfg.SecureCookies(),
 			PublicURL:        cfg["public_url"].Value,
 			Demo:             around.demo,
+			Decisions:        cfg.DecisionsOnly(),
 			PublishStatement: cfg["publish_statement"].Value == "yes",
 			Fetcher:          fetcher,
 			Fresh:            time.Duration(fresh) * time.Minute,
@@ -341,47 +388,15 @@ func (a *app) run(ctx context.Context, cfg config.Config, log *slog.Logger, arou
 		defer close(following)
 		svc.Run(base, time.Duration(every)*time.Millisecond)
 	}()
-	minutes, _ := strconv.Atoi(cfg["statement_minutes"].Value)
-	go svc.FollowStatements(base, fetcher, time.Duration(minutes)*time.Minute)
+	finished := func() {}
 	public := cfg["public_url"].Value
 	if public == "" {
 		public = scheme + "://" + l.Addr().String()
 	}
 	svc.SetAddress(public)
-	telling := make(chan struct{})
-	go func() {
-		defer close(telling)
-		svc.RunWebhooks(base, max(time.Second, time.Duration(every)*time.Millisecond))
-	}()
-	feeding := make(chan struct{})
-	go func() {
-		defer close(feeding)
-		svc.RunFeeds(base, max(time.Second, time.Duration(every)*time.Millisecond))
-	}()
-	recording := make(chan struct{})
-	go func() {
-		defer close(recording)
-		svc.RunEvidencePlans(base, max(500*time.Millisecond, time.Duration(every)*time.Millisecond))
-	}()
-	expecting := make(chan struct{})
-	go func() {
-		defer close(expecting)
-		svc.RunExpectations(base, max(500*time.Millisecond, time.Duration(every)*time.Millisecond))
-	}()
-	working := make(chan struct{})
-	go func() {
-		defer close(working)
-		svc.RunSystems(base, max(500*time.Millisecond, time.Duration(every)*time.Millisecond))
-	}()
-	scheduling := make(chan struct{})
-	go func() {
-		defer close(scheduling)
-		var send service.Sender
-		if m := mailServer(cfg); m != nil {
-			send = m
-		}
-		svc.Schedule(base, max(200*time.Millisecond, time.Duration(every)*time.Millisecond), send)
-	}()
+	if !cfg.DecisionsOnly() {
+		finished = a.works(base, cfg, svc, fetcher, time.Duration(every)*time.Millisecond)
+	}
 	served := make(chan error, 1)
 	go func() { served <- srv.Serve(l) }()
 	address := scheme + "://" + l.Addr().String()
@@ -414,12 +429,7 @@ func (a *app) run(ctx context.Context, cfg config.Config, log *slog.Logger, arou
 	}
 	cancel()
 	<-following
-	<-scheduling
-	<-working
-	<-telling
-	<-recording
-	<-feeding
-	<-expecting
+	finished()
 	log.Info("stopped")
 	return err
 }

@@ -3,6 +3,7 @@ package e2e
 import (
 	"context"
 	"database/sql"
+	"encoding/json"
 	"flag"
 	"fmt"
 	"math/rand/v2"
@@ -17,7 +18,13 @@ import (
 	"testing"
 	"time"
 
+	"github.com/go-sql-driver/mysql"
+
+	"wexillum.example/internal/core/catalogue"
+	"wexillum.example/internal/core/engine"
+	"wexillum.example/internal/core/world"
 	"wexillum.example/internal/mariadb"
+	"wexillum.example/internal/service"
 )
 
 var (
@@ -242,7 +249,7 @@ func TestCluster(t *testing.T) {
 	}
 	o := newOperator(t, "WEXILLUM_DATABASE="+dsn)
 	r := &running{t: t, url: services[0].address()}
-	if status, _, body := r.call("GET", "/api/v1/journal/verify", tokens[0], ""); status != 200 || strings.Contains(body, `"broken"`) {
+	if status, _, body := r.call("GET", "/api/v1/journal/verification", tokens[0], ""); status != 200 || strings.Contains(body, `"broken"`) {
 		t.Errorf("the journal: %d %s", status, body)
 	}
 	if out, _ := o.run("doctor"); !strings.Contains(out, "3 nodes") {
@@ -271,4 +278,76 @@ func tailOf(path string) string {
 	text, _ := os.ReadFile(path)
 	lines := strings.Split(string(text), "\n")
 	return strings.Join(lines[max(0, len(lines)-25):], "\n")
+}
+
+// TestDecisionsAlone runs a service that answers decisions and does nothing else, with the right to read the database and no other: it follows what
+// others change, and whatever is not a decision is refused.
+func TestDecisionsAlone(t *testing.T) {
+	t.Parallel()
+	r := startService(t, demoDSN(t), nil)
+	harbour := r.token("harbour")
+	status, _, body := r.call("POST", "/api/v1/service-tokens", harbour, `{"name":"gate","purpose":"decisions","days":1}`)
+	var made struct{ Token string }
+	if err := json.Unmarshal([]byte(body), &made); err != nil || status != 201 || made.Token == "" {
+		t.Fatal(status, body, err)
+	}
+	c, err := mysql.ParseDSN(r.dsn)
+	check(t, err)
+	db := r.st.DB()
+	reader := "r" + c.DBName
+	var port int
+	check(t, db.QueryRow("SELECT @@port").Scan(&port))
+	for _, q := range []string{"CREATE OR REPLACE USER " + reader + "@'%'", "GRANT SELECT ON `" + c.DBName + "`.* TO " + reader + "@'%'"} {
+		_, err := db.Exec(q)
+		check(t, err)
+	}
+	bin, err := binary()
+	if err != nil {
+		t.Fatal(bin, err)
+	}
+	at, kill, gone := startProgram(t, bin, fmt.Sprintf("%s@tcp(127.0.0.1:%d)/%s", reader, port, c.DBName), "--only", "decisions")
+	near := &running{t: t, url: at}
+	var before uint64
+	check(t, db.QueryRow("SELECT seq FROM head").Scan(&before))
+	who, st := "", r.svc.State()
+	for _, a := range st.GuestsIn("low-water-design", r.svc.Now()) {
+		act, _ := catalogue.ActionByName("spaces.enter")
+		if v, err := st.Decide(&engine.Question{Subject: engine.Who{Address: a}, Action: act.ID, Resource: world.Resource{Kind: catalogue.Space, ID: "low-water-design"}, At: r.svc.Now()}); err == nil && v.Yes {
+			who = a.String()
+		}
+	}
+	evaluate := func() string {
+		t.Helper()
+		status, _, body := near.call("POST", "/access/v1/evaluation", made.Token, `{"subject":{"type":"party","id":"`+who+`"},"action":{"name":"spaces.enter"},"resource":{"type":"space","id":"low-water-design"}}`)
+		if status != 200 {
+			t.Fatal(status, body)
+		}
+		return body
+	}
+	if b := evaluate(); !strings.Contains(b, `"decision":true`) {
+		t.Fatal(b)
+	}
+	for path, want := range map[string]int{"/readyz": 200, "/readyz/decisions": 200, "/healthz": 200, "/.well-known/authzen-configuration": 200, "/api/v1/session": 403, "/api/v1/guests": 403, "/api/v1/world": 403} {
+		if status, _, body := near.call("GET", path, harbour, ""); status != want {
+			t.Errorf("%s: %d, not %d: %s", path, status, want, body)
+		}
+	}
+	for _, x := range [][2]string{{"/api/v1/bars", `{"name":"x.example","reason":"x"}`}, {"/api/v1/service-tokens", `{"name":"x","purpose":"decisions","days":1}`}} {
+		if status, _, body := near.call("POST", x[0], harbour, x[1]); status != 403 || !strings.Contains(body, "answers decisions alone") {
+			t.Errorf("%s: %d %s", x[0], status, body)
+		}
+	}
+	var after uint64
+	if check(t, db.QueryRow("SELECT seq FROM head").Scan(&after)); after != before {
+		t.Errorf("it wrote: %d entries, and were %d", after, before)
+	}
+	_, err = r.svc.ChangeGuests(t.Context(), service.Who{Name: "harbour", Role: service.Administrator}, service.GuestChange{Do: service.Suspend, Addresses: []string{who}, Reason: "x"}, false)
+	check(t, err)
+	for until := time.Now().Add(patience); strings.Contains(evaluate(), `"decision":true`); time.Sleep(20 * time.Millisecond) {
+		if time.Now().After(until) {
+			t.Fatal("what others change is not followed")
+		}
+	}
+	kill(syscall.SIGTERM)
+	<-gone
 }

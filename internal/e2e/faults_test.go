@@ -322,9 +322,9 @@ func startProcess(t *testing.T, dsn string) (at string, kill func(syscall.Signal
 	return startProgram(t, bin, dsn)
 }
 
-func startProgram(t *testing.T, bin, dsn string) (at string, kill func(syscall.Signal), stopped <-chan struct{}) {
+func startProgram(t *testing.T, bin, dsn string, more ...string) (at string, kill func(syscall.Signal), stopped <-chan struct{}) {
 	t.Helper()
-	cmd := exec.Command(bin, "serve", "--listen", "127.0.0.1:0", "--database", dsn)
+	cmd := exec.Command(bin, append([]string{"serve", "--listen", "127.0.0.1:0", "--database", dsn}, more...)...)
 	out, err := cmd.StderrPipe()
 	check(t, err)
 	check(t, cmd.Start())

@@ -448,8 +448,11 @@ type Token struct {
 const usedEvery = 10 * time.Minute
 
 // TokenUsed notes that a service's token was used, from an address: in the journal once a day, and beside the
-// token every ten minutes. Whoever asked does not wait for it, and it is not missed while the database is away.
+// token every ten minutes; not by a service that only follows. Whoever asked does not wait for it, and it is not missed while the database is away.
 func (s *Service) TokenUsed(who Who, from string) {
+	if s.follows {
+		return
+	}
 	now := s.clock().UTC().Truncate(time.Microsecond)
 	if was, ok := s.tokenUsed.Load(who.Token); ok && now.Sub(was.(time.Time)) < usedEvery && now.YearDay() == was.(time.Time).YearDay() {
 		return

@@ -100,6 +100,7 @@ type Service struct {
 	outside  atomic.Pointer[string]
 	followed atomic.Int64 // when the database was last followed, in milliseconds of Unix time; 0 for never
 
+	follows       bool   // it writes nothing
 	forgottenList string // a file apart from the database; empty for none
 
 	away        atomic.Pointer[aways] // who is away, as last read
@@ -173,7 +174,9 @@ func (s *Service) Now() moment.Moment { return moment.Of(s.clock()) }
 // Ready tells what of the database works: reading, writing, and following what other services
 // change. Each is nil where it does.
 func (s *Service) Ready(ctx context.Context) (read, write, follow error) {
-	read, write = s.store.Ping(ctx), s.store.Writable(ctx)
+	if read = s.store.Ping(ctx); !s.follows {
+		write = s.store.Writable(ctx)
+	}
 	if at := s.followed.Load(); at != 0 && time.Since(time.UnixMilli(at)) > followsWithin {
 		follow = fmt.Errorf("nothing was heard of other services since %s", time.UnixMilli(at).UTC().Format(time.RFC3339))
 	}
@@ -216,6 +219,9 @@ func (s *Service) Refresh(ctx context.Context) error {
 	return nil
 }
 
+// Follow has the service answer and write nothing: others carry out what is due.
+func (s *Service) Follow() { s.follows = true }
+
 // Run follows the database until the context ends. A database that is away is
 // asked again; what is known is answered meanwhile.
 func (s *Service) Run(ctx context.Context, every time.Duration) {
@@ -226,6 +232,9 @@ func (s *Service) Run(ctx context.Context, every time.Duration) {
 		}
 		if err == nil {
 			s.followed.Store(time.Now().UnixMilli())
+		}
+		if s.follows {
+			return err
 		}
 		if err == nil {
 			if wrong := s.clockHolds(ctx); wrong == nil { // it is told where steps are carried out

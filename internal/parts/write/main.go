@@ -20,7 +20,7 @@ func main() {
 
 func run(args []string) error {
 	if len(args) < 6 {
-		return fmt.Errorf("usage: write VERSION SECONDS CONSOLE BILL TEXTS PROGRAM...")
+		return fmt.Errorf("usage: write VERSION SECONDS CONSOLE BILL TEXTS PROGRAM")
 	}
 	seconds, err := strconv.ParseInt(args[1], 10, 64)
 	if err != nil {
