@@ -16,6 +16,7 @@ import (
 
 	"wexillum.example/internal/logs"
 	"wexillum.example/internal/operations"
+	"wexillum.example/internal/traces"
 )
 
 // observe numbers, times, counts and logs every request.
@@ -29,13 +30,15 @@ func (s *server) observe(next http.Handler) http.Handler {
 		n := &noted{}
 		ww := middleware.NewWrapResponseWriter(w, r.ProtoMajor)
 		start := time.Now()
-		next.ServeHTTP(ww, r.WithContext(logs.Of(context.WithValue(r.Context(), notedKey{}, n), id)))
+		ctx, span := traces.Request(r)
+		next.ServeHTTP(ww, r.WithContext(logs.Of(context.WithValue(ctx, notedKey{}, n), id)))
 		took := time.Since(start)
 		status := ww.Status()
 		if status == 0 {
 			status = 200
 		}
 		s.metrics.request(r.Method, n.pattern, status, took)
+		span.Answered(r.Method, n.pattern, id, status)
 		level := slog.LevelInfo
 		if n.pattern == "" && status < 400 {
 			level = slog.LevelDebug // files of the console

@@ -64,6 +64,7 @@ var Options = []Option{
 	{"mail_from", "", "from whom mail comes, as Guests <guests@ours.example>", anything},
 	{"mail_policy", "", "address and port of this machine at which mail servers ask before mail goes on, as 127.0.0.1:8477; nowhere without one", listenOr},
 	{"fresh_minutes", "15", "minutes after signing in within which the gravest acts ask for no new proof: publishing, accounts, keys, brakes, signing off; 0 asks never", minutes},
+	{"traces", "", "where traces are collected, by OpenTelemetry (OTLP over HTTP), as http://127.0.0.1:4318; none are made without it", publicURL},
 	{"backup_dir", "", "folder that wexillum backup writes into", anything},
 	{"backup_to", "", "public halves of the keys that backups are encrypted to, separated by commas (age1…); wexillum backup key makes one", anything},
 	{"backup_keep", "14", "how many backups stay in the folder; older ones are taken away behind a new one", atLeastOne},

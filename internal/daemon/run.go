@@ -40,6 +40,7 @@ import (
 	"wexillum.example/internal/standin"
 	"wexillum.example/internal/statement"
 	"wexillum.example/internal/store"
+	"wexillum.example/internal/traces"
 	"wexillum.example/internal/worldfile"
 	"wexillum.example/internal/worldgen"
 )
@@ -279,6 +280,17 @@ func (a *app) run(ctx context.Context, cfg config.Config, log *slog.Logger, arou
 	}
 	if log, err = plain(ctx, st, log); err != nil {
 		return err
+	}
+	if at := cfg["traces"].Value; at != "" {
+		end, err := traces.Begin(ctx, at, cli.Revision())
+		if err != nil {
+			return usage(err)
+		}
+		defer func() {
+			last, cancel := context.WithTimeout(context.Background(), 3*time.Second)
+			defer cancel()
+			_ = end(last)
+		}()
 	}
 	clock := time.Now
 	if clockShift != "" {

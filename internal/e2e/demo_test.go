@@ -196,7 +196,7 @@ func TestServe(t *testing.T) {
 	}
 	out, err := run([]string{"WEXILLUM_LOG_LEVEL=error"}, "", "serve", "--config", file, "--listen", "127.0.0.1:0", "--print-config", "-o", "csv")
 	check(t, err)
-	want := "setting,value,from\r\nlisten,127.0.0.1:0,flag --listen\r\ndatabase,u:…@tcp(127.0.0.1:3306)/w,file " + file + "\r\npublic_url,,default\r\ntls_cert,,default\r\ntls_key,,default\r\nkey_file,,default\r\ntrusted_proxies,,default\r\nallow_plain_http,no,default\r\nsecure_cookies,auto,default\r\nlog_level,error,environment WEXILLUM_LOG_LEVEL\r\npublish_statement,no,default\r\nstatement_minutes,60,default\r\nstatement_hosts,public,default\r\nsmtp,,default\r\nsmtp_tls,required,default\r\nsmtp_user,,default\r\nsmtp_password,,default\r\nmail_from,,default\r\nmail_policy,,default\r\nfresh_minutes,15,default\r\nfollow_ms,200,default\r\n"
+	want := "setting,value,from\r\nlisten,127.0.0.1:0,flag --listen\r\ndatabase,u:…@tcp(127.0.0.1:3306)/w,file " + file + "\r\nonly,everything,default\r\npublic_url,,default\r\ntls_cert,,default\r\ntls_key,,default\r\nkey_file,,default\r\ntrusted_proxies,,default\r\nallow_plain_http,no,default\r\nsecure_cookies,auto,default\r\nlog_level,error,environment WEXILLUM_LOG_LEVEL\r\npublish_statement,no,default\r\nstatement_minutes,60,default\r\nstatement_hosts,public,default\r\nsmtp,,default\r\nsmtp_tls,required,default\r\nsmtp_user,,default\r\nsmtp_password,,default\r\nmail_from,,default\r\nmail_policy,,default\r\nfresh_minutes,15,default\r\ntraces,,default\r\nbackup_dir,,default\r\nbackup_to,,default\r\nbackup_keep,14,default\r\nforgotten_list,,default\r\nfollow_ms,200,default\r\n"
 	if out != want {
 		t.Errorf("got\n%q\nwant\n%q", out, want)
 	}

@@ -1,16 +1,27 @@
 package e2e
 
 import (
+	"bytes"
+	"encoding/hex"
 	"encoding/json"
+	"io"
+	"maps"
+	"net/http"
+	"net/http/httptest"
 	"os"
 	"path/filepath"
 	"regexp"
 	"slices"
 	"strings"
+	"sync"
+	"syscall"
 	"testing"
 	"time"
 
 	"github.com/goccy/go-yaml"
+	collector "go.opentelemetry.io/proto/otlp/collector/trace/v1"
+	otlp "go.opentelemetry.io/proto/otlp/trace/v1"
+	"google.golang.org/protobuf/proto"
 
 	"wexillum.example/internal/doctor"
 	"wexillum.example/internal/store"
@@ -168,4 +179,67 @@ func TestDoctor(t *testing.T) {
 	expect(all, "reached from here", doctor.Look, "refused")
 	o.env = append(o.env, "WEXILLUM_DATABASE=nobody@tcp(127.0.0.1:1)/x")
 	expect(of(o, 3), "database", doctor.Wrong, "does not answer")
+}
+
+// TestTraces has what a request brings about told to a collector: in the trace that it was sent in, with its route and the change that it made, and without
+// anybody's address.
+func TestTraces(t *testing.T) {
+	t.Parallel()
+	var mu sync.Mutex
+	spans := map[string]*otlp.Span{}
+	raw := []byte{}
+	endpoint := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
+		body, err := io.ReadAll(r.Body)
+		if err != nil || r.URL.Path != "/v1/traces" {
+			t.Errorf("%s %v", r.URL.Path, err)
+		}
+		var got collector.ExportTraceServiceRequest
+		if err := proto.Unmarshal(body, &got); err != nil {
+			t.Error(err)
+		}
+		mu.Lock()
+		defer mu.Unlock()
+		raw = append(raw, body...)
+		for _, of := range got.ResourceSpans {
+			for _, scope := range of.ScopeSpans {
+				for _, s := range scope.Spans {
+					spans[s.Name] = s
+				}
+			}
+		}
+	}))
+	defer endpoint.Close()
+	bin, err := binary()
+	if err != nil {
+		t.Fatal(bin, err)
+	}
+	at, kill, gone := startProgram(t, bin, demoDSN(t), "--traces", endpoint.URL)
+	r := &running{t: t, url: at}
+	token := r.token("harbour")
+	const parent = "00-0af7651916cd43dd8448eb211c80319c-b7ad6b7169203331-01" // W3C Trace Context
+	if status, _, body := r.call("POST", "/api/v1/bars", token, `{"address":"somebody@spam.example","reason":"x"}`, "traceparent", parent); status != 201 {
+		t.Fatal(status, body)
+	}
+	r.call("GET", "/api/v1/guests/maren.holtveig@ilvane.example", token, "")
+	kill(syscall.SIGTERM)
+	<-gone
+	mu.Lock()
+	defer mu.Unlock()
+	in, change := spans["POST /api/v1/bars"], spans["change"]
+	if in == nil || change == nil || spans["GET /api/v1/guests/{address}"] == nil {
+		t.Fatalf("%v", slices.Sorted(maps.Keys(spans)))
+	}
+	if hex.EncodeToString(in.TraceId) != "0af7651916cd43dd8448eb211c80319c" || hex.EncodeToString(in.ParentSpanId) != "b7ad6b7169203331" {
+		t.Errorf("it is not in the trace that it was sent in: %x %x", in.TraceId, in.ParentSpanId)
+	}
+	has := map[string]string{}
+	for _, a := range in.Attributes {
+		has[a.Key] = a.Value.String()
+	}
+	if !strings.Contains(has["http.response.status_code"], "201") || !strings.Contains(has["http.route"], "/api/v1/bars") || has["wexillum.request_id"] == "" {
+		t.Error(has)
+	}
+	if bytes.Contains(raw, []byte("maren")) || bytes.Contains(raw, []byte("spam.example")) {
+		t.Error("it names somebody")
+	}
 }

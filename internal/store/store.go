@@ -20,6 +20,7 @@ import (
 
 	"github.com/go-sql-driver/mysql"
 
+	"wexillum.example/internal/traces"
 	"wexillum.example/internal/worldfile"
 )
 
@@ -242,15 +243,18 @@ type Tx struct {
 // writes with a journal entry; if fn fails, nothing is written. A transaction
 // that the database ended to resolve a deadlock is run again, so fn must be
 // able to.
-func (s *Store) Change(ctx context.Context, who, why string, fn func(*Tx) error) (Head, error) {
+func (s *Store) Change(ctx context.Context, who, why string, fn func(*Tx) error) (h Head, err error) {
+	ctx, span := traces.Begun(ctx, "change")
+	defer func() { span.Done(err) }()
 	done, err := s.turn(ctx)
 	if err != nil {
 		return Head{}, err
 	}
 	defer done()
+	span.Mark("its turn")
 	until := time.Now().Add(waitsFor)
 	for try := 0; ; try++ {
-		h, err := s.change(ctx, who, why, fn)
+		h, err = s.change(ctx, who, why, fn)
 		if err == nil || !s.again(err, try) || try >= 5 && time.Now().After(until) || ctx.Err() != nil {
 			return h, err
 		}

@@ -13,6 +13,8 @@ import (
 	"net/url"
 	"strings"
 	"time"
+
+	"wexillum.example/internal/traces"
 )
 
 const (
@@ -75,7 +77,8 @@ func New(address string, sign func(*http.Request)) (*Line, error) {
 		return nil, fmt.Errorf("%q is no address: write http://host:port or https://host", address)
 	}
 	return &Line{base, sign, &http.Client{
-		Timeout: within,
+		Timeout:   within,
+		Transport: traces.Outgoing{RoundTripper: http.DefaultTransport},
 		CheckRedirect: func(*http.Request, []*http.Request) error {
 			return errors.New("it sends elsewhere; only the address that was named is called")
 		},
