@@ -216,7 +216,7 @@ func (a *app) backupKey() *cobra.Command {
 }
 
 func (a *app) backupList() *cobra.Command {
-	c := &cobra.Command{Use: "list", Short: "The backups in the folder, and the last that the journal knows", Args: cobra.NoArgs}
+	c := &cobra.Command{Use: "list", Short: "The backups in the folder, the newest first", Args: cobra.NoArgs}
 	read := configure(c, "database", "backup_dir")
 	c.RunE = func(c *cobra.Command, _ []string) error {
 		cfg, err := read()
