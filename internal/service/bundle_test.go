@@ -419,6 +419,58 @@ func TestBundleEnds(t *testing.T) {
 	}
 }
 
+// TestBundleRaces has one request approved and taken back at once, and one address ask twice at once: one of the two is done, whichever, and what is held
+// is what was said.
+func TestBundleRaces(t *testing.T) {
+	s, _ := start(t, dbtest.DSN(t))
+	load(t, s, guestWorld+strings.ReplaceAll(bundleWorld, "\nbundles:", "bundles:"))
+	ctx := t.Context()
+	approved, withdrawn := 0, 0
+	for n := range 12 {
+		a := fmt.Sprintf("r%d@ilvane.example", n)
+		guest := Who{Name: GuestName(a), Role: RoleGuest, Guest: a}
+		var wg sync.WaitGroup
+		made, errs := make([]*Request, 2), make([]error, 2)
+		for i := range 2 {
+			wg.Go(func() {
+				made[i], errs[i] = s.AskBundle(ctx, guest, BundleAsk{Bundle: "hers", Address: a, Purpose: "x"})
+			})
+		}
+		wg.Wait()
+		if (errs[0] == nil) == (errs[1] == nil) {
+			t.Fatalf("asked twice at once: %v, %v", errs[0], errs[1])
+		}
+		r := made[0]
+		if errs[0] != nil {
+			r = made[1]
+		}
+		var yes, no error
+		wg.Go(func() {
+			_, yes = s.DoRequest(ctx, Who{Name: "u", Role: Administrator, Person: "uma"}, r.ID, "", false, BundleApproval{})
+		})
+		wg.Go(func() {
+			time.Sleep(time.Duration(n) * time.Millisecond) // taking back is quicker: each is first some time
+			_, no = s.WithdrawRequest(ctx, guest, r.ID)
+		})
+		wg.Wait()
+		if (yes == nil) == (no == nil) {
+			t.Fatalf("approved and taken back at once: %v, %v", yes, no)
+		}
+		holds := len(s.State().Holdings(mustAddr(t, a))) == 1
+		x, err := s.RequestOf(ctx, keeper, r.ID)
+		check(t, err)
+		if holds != (yes == nil) || (x.State == RequestWithdrawn) != (no == nil) {
+			t.Errorf("approved %v, taken back %v: it is %s, held %t", yes, no, x.State, holds)
+		}
+		if holds {
+			approved++
+		} else {
+			withdrawn++
+		}
+	}
+	t.Logf("%d approved, %d taken back", approved, withdrawn)
+}
+
 // TestBundlesRandom asks, approves, refuses, takes back, ends and waits at random: what is held equals what was approved and has
 // not ended, and a service that begins anew says the same.
 func TestBundlesRandom(t *testing.T) {
@@ -431,13 +483,35 @@ func TestBundlesRandom(t *testing.T) {
 	ctx := t.Context()
 	held := map[string]moment.Moment{} // by address and bundle
 	open := map[string]*Request{}
-	for range 120 {
+	reviewed := 0
+	for range 160 {
 		clock.at = clock.at.Add(time.Duration(r.IntN(30)) * time.Hour)
 		check(t, s.lapseRequests(ctx))
 		a := fmt.Sprintf("g%d@ilvane.example", r.IntN(5))
 		b := []string{"desk", "plain", "hers"}[r.IntN(3)]
 		key := a + " " + b
-		switch r.IntN(4) {
+		switch r.IntN(5) {
+		case 4: // a round asks about everybody who holds one of those that give one thing
+			if b == "desk" {
+				continue
+			}
+			round, err := s.BeginRound(ctx, keeper, RoundBegin{Name: "R", Bundle: b, Until: "+5d", Why: "x"}, false)
+			if err != nil { // nobody holds it
+				continue
+			}
+			lines, err := s.RoundLines(ctx, keeper, round.ID, "", false, 0, 100)
+			check(t, err)
+			for _, l := range lines {
+				do := []string{"keep", "end"}[r.IntN(2)]
+				done, err := s.AnswerRound(ctx, keeper, round.ID, ReviewAnswer{Do: do, Lines: []int{l.N}, Why: "x"}, false)
+				check(t, err)
+				if done.Done != 1 {
+					t.Fatalf("%s of %+v: %+v", do, l, done)
+				}
+				if reviewed++; do == "end" {
+					held[l.Party+" "+b] = s.Now()
+				}
+			}
 		case 0, 1:
 			x := BundleAsk{Bundle: b, Address: a, Purpose: "x"}
 			if b == "desk" {
@@ -496,8 +570,8 @@ func TestBundlesRandom(t *testing.T) {
 			t.Errorf("%s was given %s until %s and does not hold it: %+v", a, b, until, s.State().Holdings(mustAddr(t, a)))
 		}
 	}
-	if n == 0 {
-		t.Errorf("nothing is held in the end")
+	if n == 0 || reviewed == 0 {
+		t.Errorf("%d are held in the end, %d lines were answered", n, reviewed)
 	}
 	anew, err := New(ctx, s.store, clock.now, s.log)
 	check(t, err)
