@@ -8,7 +8,7 @@ SUDO := $(shell [ "$$(id -u)" = 0 ] || command -v sudo)
 export GOFLAGS := -buildvcs=false -trimpath
 export CGO_ENABLED := 0
 
-.PHONY: cluster package release install-more check demo demo-reset suite suite-test build console test bench generate install-database install-browser install-peer verify plot screenshots walk faults feeds map clean
+.PHONY: audit cluster package release install-more check demo demo-reset suite suite-test build console test bench generate install-database install-browser install-peer verify plot screenshots walk faults feeds map clean
 
 demo: install-database build
 	@exec bin/wexillum demo
@@ -61,6 +61,12 @@ package: console
 release: package
 	@test -n "$(KEY)" || { echo "name the key: make release KEY=FILE"; exit 1; }
 	@for x in $(PACKAGES)/*.sha256; do ssh-keygen -Y sign -f $(KEY) -n wexillum-release $$x; done
+
+# What is known against anything that is linked: it asks databases on the network, which not every place reaches.
+audit:
+	$(GO) mod verify
+	$(GO) run golang.org/x/vuln/cmd/govulncheck@v1.9.0 ./...
+	cd console && npm audit --omit dev
 
 # Installs what tests alone need of Debian: a client that reads the log of the database, the library that makes a cluster of databases with the
 # program that copies one, and what makes a folder with Debian's base in it.
