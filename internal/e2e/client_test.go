@@ -262,7 +262,7 @@ func TestConformFromTheClient(t *testing.T) {
 	if status, out := ask(deaf{speaker{c, d}}); status != 3 || !strings.Contains(out, `▼ no  hulls takes a list of domains, either way round  "these: a.conform.example, b.conform.example" was taken, and "these:" is read`) {
 		t.Errorf("%d\n%s", status, out)
 	}
-	if status, _, errs := r.client("", "system", "conform", srv.URL, "--key", "pins", "--yes"); status != 2 || !strings.Contains(errs, "write file:PATH or env:NAME, never the key itself") {
+	if status, _, errs := r.client("", "system", "conform", srv.URL, "--key", "pins", "--yes"); status != 2 || !strings.Contains(errs, "write file:PATH, env:NAME or credential:NAME, never the key itself") {
 		t.Errorf("%d %s", status, errs)
 	}
 }

@@ -30,7 +30,7 @@ func TestFeedOutOverTheNetwork(t *testing.T) {
 		{`there is no such partner`, []string{"begin", "nobody", "--address", "https://x.example/scim/v2", "--key", "env:PATH"}},
 		{`a feed goes to "ilvane" already; change it`, []string{"begin", "ilvane", "--address", "https://x.example/scim/v2", "--key", "env:PATH"}},
 		{`"http://x.example/scim/v2": write https://host/path`, []string{"begin", "orrin", "--address", "http://x.example/scim/v2", "--key", "env:PATH"}},
-		{`write file:PATH or env:NAME, never the key itself`, []string{"begin", "orrin", "--address", "https://x.example/scim/v2", "--key", "secret"}},
+		{`write file:PATH, env:NAME or credential:NAME, never the key itself`, []string{"begin", "orrin", "--address", "https://x.example/scim/v2", "--key", "secret"}},
 		{`write held, on`, []string{"set", "ilvane", "--state", "off"}},
 		{`every: number must be at least 1`, []string{"set", "ilvane", "--every", "0"}},
 		{`there is no such group here`, []string{"set", "ilvane", "--scope", "groups", "--of", "cooks"}},

@@ -313,7 +313,7 @@ func TestFeedOutTrouble(t *testing.T) {
 		{FeedOutSet{Scope: text("groups"), Of: &[]string{"none"}}, `of "none": there is no such group here`},
 		{FeedOutSet{Every: number(0)}, `every "0": write minutes, 1 to 10080 (a week)`},
 		{FeedOutSet{Address: text("http://league.example/scim")}, `address "http://league.example/scim": write https://host/path, without a name and password; http is taken on this machine alone`},
-		{FeedOutSet{Key: text("secret")}, `key "…": write file:PATH or env:NAME, never the key itself`},
+		{FeedOutSet{Key: text("secret")}, `key "…": write file:PATH, env:NAME or credential:NAME, never the key itself`},
 	} {
 		same(t, "a wrong setting", outcome(s.SetFeedOut(ctx, Who{Name: "harbour"}, "league", "to try", x.set)), x.want)
 	}
