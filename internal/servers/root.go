@@ -53,6 +53,18 @@ func Open(ctx context.Context, dir string, log io.Writer) (*Root, error) {
 	sum := sha256.Sum256([]byte(strings.Join(list, " ")))
 	r := &Root{filepath.Join(dir, fmt.Sprintf("root-%x", sum[:6]))}
 	ready := filepath.Join(r.Dir, ".ready")
+	// Whoever comes while another one unpacks waits until it has: what is taken away below is nobody's.
+	if err := os.MkdirAll(dir, 0o755); err != nil {
+		return nil, err
+	}
+	lock, err := os.OpenFile(filepath.Join(dir, "lock"), os.O_CREATE|os.O_RDWR, 0o600)
+	if err != nil {
+		return nil, err
+	}
+	defer lock.Close()
+	if err := syscall.Flock(int(lock.Fd()), syscall.LOCK_EX); err != nil {
+		return nil, err
+	}
 	if _, err := os.Stat(ready); err == nil {
 		return r, nil
 	}
