@@ -194,3 +194,30 @@ func expected(line string) *regexp.Regexp {
 	}
 	return regexp.MustCompile(strings.Join(parts, ".*"))
 }
+
+// TestSecurityNamesTests has every test that the page on security names be there: it says what shows a thing.
+func TestSecurityNamesTests(t *testing.T) {
+	t.Parallel()
+	there := map[string]bool{}
+	check(t, filepath.WalkDir(filepath.Join(repository, "internal"), func(path string, d fs.DirEntry, err error) error {
+		if err != nil || !strings.HasSuffix(path, "_test.go") {
+			return err
+		}
+		text, err := os.ReadFile(path)
+		for _, m := range regexp.MustCompile(`(?m)^func (Test\w+)\(`).FindAllSubmatch(text, -1) {
+			there[string(m[1])] = true
+		}
+		return err
+	}))
+	text, err := os.ReadFile(filepath.Join(repository, "docs/security.md"))
+	check(t, err)
+	named := regexp.MustCompile("`(Test\\w+)`").FindAllSubmatch(text, -1)
+	if len(named) < 40 {
+		t.Errorf("%d tests are named", len(named))
+	}
+	for _, m := range named {
+		if !there[string(m[1])] {
+			t.Errorf("there is no %s", m[1])
+		}
+	}
+}
