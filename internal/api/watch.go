@@ -51,8 +51,12 @@ func (s *server) observe(next http.Handler) http.Handler {
 				return
 			}
 		}
-		s.Log.Log(r.Context(), level, "request", "id", id, "method", r.Method, "path", r.URL.Path, "route", n.pattern, "status", status,
-			"ms", float64(took.Microseconds())/1000, "bytes", ww.BytesWritten(), "who", n.who, "stands_for", stands)
+		line := []any{"id", id, "method", r.Method, "path", r.URL.Path, "route", n.pattern, "status", status,
+			"ms", float64(took.Microseconds()) / 1000, "bytes", ww.BytesWritten(), "who", n.who}
+		if stands > 1 {
+			line = append(line, "stands_for", stands)
+		}
+		s.Log.Log(r.Context(), level, "request", line...)
 	})
 }
 
