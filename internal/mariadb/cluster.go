@@ -110,7 +110,7 @@ func (x *Node) begin(ctx context.Context, anew bool, more ...string) (err error)
 		"--wsrep-on=ON", "--wsrep-provider=/usr/lib/galera/libgalera_smm.so", "--wsrep-cluster-name=wexillum", "--wsrep-cluster-address=" + group,
 		"--wsrep-node-address=127.0.0.1:" + fmt.Sprint(x.ports[0]), "--wsrep-sst-method=rsync", "--binlog-format=ROW", "--innodb-autoinc-lock-mode=2", "--innodb-flush-log-at-trx-commit=1",
 		"--wsrep-provider-options=gmcast.listen_addr=tcp://127.0.0.1:" + fmt.Sprint(x.ports[0]) + ";ist.recv_addr=127.0.0.1:" + fmt.Sprint(x.ports[1]) +
-			";gcache.size=64M;gcache.recover=yes;evs.keepalive_period=PT0.3S;evs.suspect_timeout=PT1.5S;evs.inactive_timeout=PT4S;evs.install_timeout=PT4S;pc.recovery=yes",
+			";gcache.size=64M;gcache.recover=yes;evs.keepalive_period=PT0.3S;evs.suspect_timeout=PT3S;evs.inactive_timeout=PT8S;evs.install_timeout=PT8S;pc.recovery=yes",
 	}, more...)...)
 	if err != nil {
 		return err
