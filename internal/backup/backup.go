@@ -131,35 +131,31 @@ func (w *writer) said(start string, x any) error {
 	return w.line(append([]byte(start), text...))
 }
 
-// connect opens a database as its tables hold it: moments are texts and not read.
-func connect(dsn string, change func(*mysql.Config)) (*sql.DB, error) {
-	c, err := mysql.ParseDSN(dsn)
+// connect opens one connection to a database, as its tables hold it: moments are texts and not read. end closes it.
+func connect(ctx context.Context, dsn string) (c *sql.Conn, end func(), err error) {
+	cfg, err := mysql.ParseDSN(dsn)
 	if err != nil {
-		return nil, fmt.Errorf("the data source name of the database is malformed: %w", err)
+		return nil, nil, fmt.Errorf("the data source name of the database is malformed: %w", err)
 	}
-	c.ParseTime, c.Collation, c.MaxAllowedPacket = false, "utf8mb4_bin", 0 // what the server takes
-	c.Params = map[string]string{"time_zone": "'+00:00'"}
-	if change != nil {
-		change(c)
-	}
-	conn, err := store.Connector(c)
+	cfg.ParseTime, cfg.Collation, cfg.MaxAllowedPacket = false, "utf8mb4_bin", 0 // what the server takes
+	cfg.Params = map[string]string{"time_zone": "'+00:00'"}
+	conn, err := store.Connector(cfg)
 	if err != nil {
-		return nil, err
+		return nil, nil, err
 	}
-	return sql.OpenDB(conn), nil
+	db := sql.OpenDB(conn)
+	if c, err = db.Conn(ctx); err != nil {
+		return nil, nil, errors.Join(err, db.Close())
+	}
+	return c, func() { _, _ = c.Close(), db.Close() }, nil
 }
 
 func (w *writer) all(ctx context.Context, st *store.Store, dsn string, progress func(int64)) (m Made, err error) {
-	db, err := connect(dsn, nil)
+	c, end, err := connect(ctx, dsn)
 	if err != nil {
 		return m, err
 	}
-	defer db.Close()
-	c, err := db.Conn(ctx)
-	if err != nil {
-		return m, err
-	}
-	defer c.Close()
+	defer end()
 	for _, q := range []string{
 		"SET SESSION TRANSACTION ISOLATION LEVEL REPEATABLE READ",
 		"SET SESSION idle_transaction_timeout = 0, net_write_timeout = 3600",

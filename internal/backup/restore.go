@@ -164,16 +164,11 @@ func Restore(ctx context.Context, dsn string, l *Lines, again bool, progress fun
 	if err := st.BeginRestore(ctx, l.At.Format(time.RFC3339), again); err != nil {
 		return t, err
 	}
-	db, err := connect(dsn, nil)
+	c, end, err := connect(ctx, dsn)
 	if err != nil {
 		return t, err
 	}
-	defer db.Close()
-	c, err := db.Conn(ctx)
-	if err != nil {
-		return t, err
-	}
-	defer c.Close()
+	defer end()
 	if _, err := c.ExecContext(ctx, "SET autocommit = 0"); err != nil {
 		return t, err
 	}

@@ -122,24 +122,24 @@ func plain(ctx context.Context, st *store.Store, log *slog.Logger) (*slog.Logger
 	return slog.New(logs.New(log.Handler(), []byte("wexillum log "+seal))), nil
 }
 
-// database adds the flags that name the database alone, and returns how to find out which it is: as the service does.
-func database(f *pflag.FlagSet) func() (string, error) {
+// database adds the flags that name the database alone, and returns how to read the settings, as the service does.
+func database(f *pflag.FlagSet) func() (config.Config, error) {
 	var file, dsn string
 	f.StringVar(&file, "config", "", "file of settings that names the database (WEXILLUM_CONFIG)")
 	f.StringVar(&dsn, "database", "", "data source name, or file:PATH where it stands (WEXILLUM_DATABASE)")
-	return func() (string, error) {
+	return func() (config.Config, error) {
 		given := map[string]string{}
 		if dsn != "" {
 			given["database"] = dsn
 		}
 		cfg, err := config.Load(cmp.Or(file, os.Getenv("WEXILLUM_CONFIG")), os.LookupEnv, given)
 		if err != nil {
-			return "", usage(err)
+			return nil, usage(err)
 		}
 		if cfg["database"].Value == "" {
-			return "", usage(errors.New("no database is named: set WEXILLUM_DATABASE, --config or --database"))
+			return nil, usage(errors.New("no database is named: set WEXILLUM_DATABASE, --config or --database"))
 		}
-		return cfg["database"].Value, nil
+		return cfg, nil
 	}
 }
 
@@ -656,11 +656,11 @@ func (a *app) schema() *cobra.Command {
 	named := database(c.PersistentFlags())
 	with := func(fn func(context.Context, *store.Store) error) func(*cobra.Command, []string) error {
 		return func(c *cobra.Command, _ []string) error {
-			dsn, err := named()
+			cfg, err := named()
 			if err != nil {
 				return err
 			}
-			st, err := store.Open(c.Context(), dsn, nil)
+			st, err := store.Open(c.Context(), cfg["database"].Value, nil)
 			if err != nil {
 				return err
 			}
@@ -718,7 +718,7 @@ func (a *app) schema() *cobra.Command {
 // recoverAccount lets an account in again on the database itself, for whoever keeps the machine: when nobody else can sign in.
 func (a *app) recoverAccount() *cobra.Command {
 	var why string
-	var named func() (string, error)
+	var named func() (config.Config, error)
 	var administrator bool
 	c := &cobra.Command{
 		Use:   "recover NAME",
@@ -726,7 +726,7 @@ func (a *app) recoverAccount() *cobra.Command {
 		Long:  cli.About("recover") + ".\nIts sessions and tokens end, and the journal says so. The password is prompted for, or read\nfrom WEXILLUM_PASSWORD or standard input.",
 		Args:  cobra.ExactArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
-			dsn, err := named()
+			cfg, err := named()
 			if err != nil {
 				return err
 			}
@@ -734,7 +734,7 @@ func (a *app) recoverAccount() *cobra.Command {
 				return usage(errors.New("--why is needed: the journal keeps it"))
 			}
 			ctx := c.Context()
-			st, err := store.Open(ctx, dsn, nil)
+			st, err := store.Open(ctx, cfg["database"].Value, nil)
 			if err != nil {
 				return err
 			}
@@ -752,7 +752,7 @@ func (a *app) recoverAccount() *cobra.Command {
 			if role := string(service.Administrator); administrator {
 				change.Role = &role
 			}
-			if _, err := svc.ChangeAccount(ctx, "(database)", why, args[0], change); err != nil {
+			if _, err := svc.ChangeAccount(ctx, onDatabase, why, args[0], change); err != nil {
 				return err
 			}
 			a.Say("%s may sign in with the new password; no second factor is asked for.", args[0])
@@ -768,18 +768,18 @@ func (a *app) recoverAccount() *cobra.Command {
 // firstAccount makes the first administrator of a new installation, on the
 // database itself: nobody can sign in yet.
 func (a *app) firstAccount() *cobra.Command {
-	var named func() (string, error)
+	var named func() (config.Config, error)
 	c := &cobra.Command{
 		Use:   "first NAME",
 		Short: cli.About("first"),
 		Args:  cobra.ExactArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
-			dsn, err := named()
+			cfg, err := named()
 			if err != nil {
 				return err
 			}
 			ctx := c.Context()
-			st, err := store.Open(ctx, dsn, nil)
+			st, err := store.Open(ctx, cfg["database"].Value, nil)
 			if err != nil {
 				return err
 			}

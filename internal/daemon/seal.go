@@ -1,6 +1,7 @@
 package daemon
 
 import (
+	"cmp"
 	"context"
 	"errors"
 	"fmt"
@@ -11,6 +12,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"wexillum.example/internal/cli"
+	"wexillum.example/internal/config"
 	"wexillum.example/internal/store"
 	"wexillum.example/internal/vault"
 )
@@ -43,7 +45,7 @@ func sealing(ctx context.Context, st *store.Store, file string, demo bool, log *
 func (a *app) sealKey() *cobra.Command {
 	var lost bool
 	var file, why string
-	var named func() (string, error)
+	var named func() (config.Config, error)
 	c := &cobra.Command{
 		Use:   "seal-key [FILE]",
 		Short: cli.About("seal-key"),
@@ -53,11 +55,12 @@ func (a *app) sealKey() *cobra.Command {
 		Args:    cobra.MaximumNArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
 			if lost {
-				dsn, err := named()
+				cfg, err := named()
 				if err != nil {
 					return err
 				}
-				return a.loseKeys(c.Context(), dsn, file, why)
+				// What the file of settings names opens what it opens, whether or not it is named here too.
+				return a.loseKeys(c.Context(), cfg["database"].Value, cmp.Or(file, cfg["key_file"].Value), why)
 			}
 			if len(args) == 0 {
 				return usage(errors.New("name the file"))
@@ -89,7 +92,7 @@ func (a *app) sealKey() *cobra.Command {
 	f := c.Flags()
 	f.BoolVar(&lost, "lost", false, "give up the keys that sign for us which no key at hand opens; the next start makes new ones")
 	named = database(f)
-	f.StringVar(&file, "key-file", "", "with --lost: the key file that there is, if any")
+	f.StringVar(&file, "key-file", "", "with --lost: the key file that there is, in place of the one of the settings")
 	f.StringVar(&why, "why", "", "with --lost: the reason that the journal keeps")
 	return c
 }
@@ -111,7 +114,7 @@ func (a *app) loseKeys(ctx context.Context, dsn, file, why string) error {
 	}
 	defer st.Close()
 	var gone []string
-	if _, err := st.Change(ctx, "(database)", why, func(t *store.Tx) error {
+	if _, err := st.Change(ctx, onDatabase, why, func(t *store.Tx) error {
 		gone, err = t.LoseKeys(v)
 		return err
 	}); err != nil {

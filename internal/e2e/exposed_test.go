@@ -269,4 +269,10 @@ func TestSealKey(t *testing.T) {
 	if said := serves("--key-file", file); said != "" {
 		t.Errorf("after it is given up: %s", said)
 	}
+	// What the key file of the settings opens is not given up, whether or not it is named once more.
+	settings := filepath.Join(t.TempDir(), "settings.yaml")
+	check(t, os.WriteFile(settings, []byte("database: "+dsn+"\nkey_file: "+file+"\n"), 0o600))
+	if out := run("seal-key", "--lost", "--config", settings, "--why", "x"); !strings.Contains(out, "Nothing is lost") {
+		t.Error(out)
+	}
 }
