@@ -170,7 +170,8 @@ type running struct {
 	faster float64                                       // by this factor the spans of systems are shorter; 0 for as they are
 	fill   func(context.Context, *service.Service) error // once the database is there
 	ready  func(address string)
-	ends   <-chan error // of what the service cannot live without
+	open   map[string]net.Listener // by address, what is open before the service is there
+	ends   <-chan error            // of what the service cannot live without
 }
 
 // clockShift puts the clock of a program wrong that is linked for tests (-ldflags "-X …=40m"). It
@@ -361,15 +362,19 @@ func (a *app) run(ctx context.Context, cfg config.Config, log *slog.Logger, arou
 		return err
 	}
 	if at := cfg["mail_policy"].Value; at != "" {
-		asked, err := mailpolicy.Listen(at, svc.MayForward, log)
-		if err != nil {
+		l := around.open[at]
+		if l == nil {
+			if l, err = mailpolicy.Open(at); err != nil {
+				return err
+			}
+		}
+		defer mailpolicy.Serve(l, svc.MayForward, log).Close()
+	}
+	l := around.open[cfg["listen"].Value]
+	if l == nil {
+		if l, err = listens(cfg); err != nil {
 			return err
 		}
-		defer asked.Close()
-	}
-	l, err := listens(cfg)
-	if err != nil {
-		return err
 	}
 	defer l.Close()
 	if why := cfg.Exposed(l.Addr().String()); why != "" {
@@ -500,7 +505,22 @@ func (a *app) demo() *cobra.Command {
 			for i, name := range []string{"quay", "parley", "ledger"} {
 				suiteAt[name] = suiteOn(listen, i)
 			}
-			asked, err := chosen(suiteOn(listen, 4))
+			// What others are told before anybody answers there is open from now on, so that nobody else takes it.
+			open := map[string]net.Listener{}
+			held := func(address string) (string, error) {
+				l, err := net.Listen("tcp", address)
+				if err != nil {
+					return "", err
+				}
+				open[l.Addr().String()] = l
+				return l.Addr().String(), nil
+			}
+			defer func() {
+				for _, l := range open {
+					_ = l.Close()
+				}
+			}()
+			asked, err := held(suiteOn(listen, 4))
 			if err != nil {
 				return err
 			}
@@ -510,7 +530,7 @@ func (a *app) demo() *cobra.Command {
 			var said []string
 			var told sync.Mutex
 			if real { // its servers are told beforehand where they ask
-				if listen, err = chosen(listen); err != nil {
+				if listen, err = held(listen); err != nil {
 					return err
 				}
 				suite, stopSuite, err = demo.Real(ctx, filepath.Join(dir, "suite"), key, suiteAt["ledger"], asked, post.Address, listen, func(line string) {
@@ -551,7 +571,7 @@ func (a *app) demo() *cobra.Command {
 			if err != nil {
 				return usage(err)
 			}
-			return a.run(ctx, cfg, log, running{demo: true, faster: demo.SuiteFaster, ends: db.Exited(), fill: fill, ready: func(address string) {
+			return a.run(ctx, cfg, log, running{demo: true, open: open, faster: demo.SuiteFaster, ends: db.Exited(), fill: fill, ready: func(address string) {
 				a.Printf("\n  Wexillum with the demo world of the Brackwater Museum of Navigation\n\n")
 				a.Printf("  console   %s\n", address)
 				a.Printf("  partner   %s  (stands in for Ilvane Conservation and publishes a statement)\n", secondAt)
@@ -601,15 +621,6 @@ func suiteOn(listen string, i int) string {
 		return "127.0.0.1:0"
 	}
 	return freeOr(net.JoinHostPort(host, strconv.Itoa(n+3+i)))
-}
-
-// chosen is an address with a port that is free, for what others are told before anybody listens there.
-func chosen(address string) (string, error) {
-	l, err := net.Listen("tcp", address)
-	if err != nil {
-		return "", err
-	}
-	return l.Addr().String(), l.Close()
 }
 
 // lockDir keeps two services from running on one directory. The lock ends with the

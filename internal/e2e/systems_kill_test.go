@@ -6,7 +6,6 @@ import (
 	"encoding/json"
 	"fmt"
 	"math/rand/v2"
-	"net"
 	"net/http"
 	"os"
 	"os/exec"
@@ -18,6 +17,7 @@ import (
 	"time"
 
 	"wexillum.example/internal/demo"
+	"wexillum.example/internal/freeport"
 	"wexillum.example/internal/mariadb"
 	"wexillum.example/internal/service"
 )
@@ -72,10 +72,9 @@ func TestSystemsKill9(t *testing.T) {
 	seed := rand.Uint64()
 	t.Logf("seed %d", seed)
 	rnd := rand.New(rand.NewPCG(seed, 3))
-	l, err := net.Listen("tcp", "127.0.0.1:0")
+	port, err := freeport.Find() // none that the machine gives to others: it is free again after each kill
 	check(t, err)
-	quay := l.Addr().String()
-	check(t, l.Close())
+	quay := fmt.Sprintf("127.0.0.1:%d", port)
 	suiteDir, dbDir := t.TempDir(), filepath.Join(t.TempDir(), "db")
 	killSuite := suiteProcess(t, suiteDir, quay)
 	db, err := mariadb.Start(t.Context(), dbDir)

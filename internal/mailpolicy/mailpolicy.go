@@ -41,8 +41,8 @@ type Server struct {
 	slots    chan struct{}
 }
 
-// Listen answers at an address of this machine.
-func Listen(address string, may Forwards, log *slog.Logger) (*Server, error) {
+// Open opens a port at an address of this machine, for Serve.
+func Open(address string) (net.Listener, error) {
 	host, _, err := net.SplitHostPort(address)
 	if err != nil {
 		return nil, err
@@ -50,15 +50,25 @@ func Listen(address string, may Forwards, log *slog.Logger) (*Server, error) {
 	if ip := net.ParseIP(host); host != "localhost" && (ip == nil || !ip.IsLoopback()) {
 		return nil, fmt.Errorf("mail_policy %q: the protocol proves nobody, so that it listens on this machine alone: write 127.0.0.1:PORT", address)
 	}
-	l, err := net.Listen("tcp", address)
+	return net.Listen("tcp", address)
+}
+
+// Listen answers at an address of this machine.
+func Listen(address string, may Forwards, log *slog.Logger) (*Server, error) {
+	l, err := Open(address)
 	if err != nil {
 		return nil, err
 	}
+	return Serve(l, may, log), nil
+}
+
+// Serve answers at a port that is open.
+func Serve(l net.Listener, may Forwards, log *slog.Logger) *Server {
 	s := &Server{listener: l, may: may, log: log, slots: make(chan struct{}, mostConns)}
 	s.ctx, s.stop = context.WithCancel(context.Background())
 	s.conns.Add(1)
 	go s.accept()
-	return s, nil
+	return s
 }
 
 // Address is where it answers.

@@ -14,6 +14,8 @@ import (
 	"strings"
 	"syscall"
 	"time"
+
+	"wexillum.example/internal/freeport"
 )
 
 // Node is one of several servers that hold the same (Galera), for trying out what happens when one fails. It needs Debian's galera-4.
@@ -30,7 +32,7 @@ func Cluster(ctx context.Context, dir string, n int) (nodes []*Node, err error) 
 	for i := range n {
 		x := &Node{dir: filepath.Join(dir, fmt.Sprint("node", i+1))}
 		for k := range x.ports {
-			if x.ports[k], err = freePort(); err != nil {
+			if x.ports[k], err = freeport.Find(); err != nil {
 				return nil, err
 			}
 		}

@@ -11,7 +11,6 @@ import (
 	"encoding/hex"
 	"errors"
 	"fmt"
-	"net"
 	"os"
 	"os/exec"
 	"os/user"
@@ -24,6 +23,8 @@ import (
 	"database/sql"
 
 	"github.com/go-sql-driver/mysql"
+
+	"wexillum.example/internal/freeport"
 )
 
 // Server is a running server.
@@ -64,7 +65,7 @@ func Start(ctx context.Context, dir string, settings ...string) (*Server, error)
 	if err := s.install(ctx, data); err != nil {
 		return nil, err
 	}
-	port, err := freePort()
+	port, err := freeport.Find()
 	if err != nil {
 		return nil, err
 	}
@@ -139,15 +140,6 @@ func (s *Server) install(ctx context.Context, data string) error {
 		return fmt.Errorf("the database cannot be set up: %w\n%s", err, out)
 	}
 	return os.Rename(half, data)
-}
-
-func freePort() (int, error) {
-	l, err := net.Listen("tcp", "127.0.0.1:0")
-	if err != nil {
-		return 0, err
-	}
-	defer l.Close()
-	return l.Addr().(*net.TCPAddr).Port, nil
 }
 
 // stopLeftover ends a server that still runs on this directory, after whoever

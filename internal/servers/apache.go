@@ -6,6 +6,7 @@ import (
 	"os"
 
 	"wexillum.example/internal/beside/davfiles"
+	"wexillum.example/internal/freeport"
 )
 
 // apacheConf is what somebody writes who prepares a server of their own (docs/systems/davfiles.md). The folder that it is
@@ -74,7 +75,7 @@ func (r *Root) Apache(ctx context.Context, ours []string) (*Apache, error) {
 	if err != nil {
 		return nil, err
 	}
-	port, err := Port()
+	port, err := freeport.Find()
 	if err != nil {
 		return nil, err
 	}

@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"wexillum.example/internal/beside/aclcalendar"
+	"wexillum.example/internal/freeport"
 )
 
 // cyrusFiles are what somebody writes who prepares a server of their own (docs/systems/aclcalendar.md): the folder 1, the domain
@@ -64,7 +65,7 @@ func (r *Root) Cyrus(ctx context.Context, domain string) (*Cyrus, error) {
 	}
 	var ports [2]int
 	for i := range ports {
-		if ports[i], err = Port(); err != nil {
+		if ports[i], err = freeport.Find(); err != nil {
 			return nil, err
 		}
 	}

@@ -11,6 +11,7 @@ import (
 	"path/filepath"
 
 	"wexillum.example/internal/beside/xmppchat"
+	"wexillum.example/internal/freeport"
 )
 
 const (
@@ -55,7 +56,7 @@ func (r *Root) Ejabberd(ctx context.Context, domain string, n *Names, a *Authori
 	}
 	e := &Ejabberd{Domain: domain}
 	for i := range e.ports {
-		if e.ports[i], err = Port(); err != nil {
+		if e.ports[i], err = freeport.Find(); err != nil {
 			return nil, err
 		}
 	}

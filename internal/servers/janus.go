@@ -8,6 +8,7 @@ import (
 	"time"
 
 	"wexillum.example/internal/beside/videorooms"
+	"wexillum.example/internal/freeport"
 )
 
 // janusFiles are what somebody writes who prepares a server of their own (docs/systems/videorooms.md): the folder 1, the port 2,
@@ -62,7 +63,7 @@ func (r *Root) Janus(ctx context.Context, ours []string, every time.Duration, as
 	if err != nil {
 		return nil, err
 	}
-	port, err := Port()
+	port, err := freeport.Find()
 	if err != nil {
 		return nil, err
 	}

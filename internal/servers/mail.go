@@ -8,6 +8,7 @@ import (
 	"syscall"
 
 	"wexillum.example/internal/beside/mailforward"
+	"wexillum.example/internal/freeport"
 )
 
 // postfixMain and postfixMaster are what somebody writes who prepares a server of their own (docs/systems/mailforward.md):
@@ -145,7 +146,7 @@ func (r *Root) Mail(ctx context.Context, domain string, out, policy int) (*Mail,
 	}
 	var ports [3]int // of others, of the listener that asks, of delivery
 	for i := range ports {
-		if ports[i], err = Port(); err != nil {
+		if ports[i], err = freeport.Find(); err != nil {
 			return nil, err
 		}
 	}

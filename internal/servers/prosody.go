@@ -10,6 +10,7 @@ import (
 
 	"wexillum.example/internal/beside/ldapdir"
 	"wexillum.example/internal/beside/xmppchat"
+	"wexillum.example/internal/freeport"
 )
 
 // prosodyConf is what somebody writes who prepares a server of their own (docs/systems/xmppchat.md): the folder 1, the
@@ -75,7 +76,7 @@ func (r *Root) Prosody(ctx context.Context, domain string, n *Names, a *Authorit
 	}
 	var ports [2]int
 	for i := range ports {
-		if ports[i], err = Port(); err != nil {
+		if ports[i], err = freeport.Find(); err != nil {
 			return nil, err
 		}
 	}

@@ -6,6 +6,7 @@ import (
 	"os"
 
 	"wexillum.example/internal/beside/davcalendar"
+	"wexillum.example/internal/freeport"
 )
 
 // radicaleConf is what somebody writes who prepares a server of their own (docs/systems/davcalendar.md): the folder 1, the
@@ -37,7 +38,7 @@ func (r *Root) Radicale(ctx context.Context, ours string) (*Radicale, error) {
 	if err != nil {
 		return nil, err
 	}
-	port, err := Port()
+	port, err := freeport.Find()
 	if err != nil {
 		return nil, err
 	}

@@ -8,7 +8,6 @@ import (
 	"errors"
 	"fmt"
 	"io"
-	"math/rand/v2"
 	"net"
 	"os"
 	"os/exec"
@@ -308,32 +307,6 @@ func (p *Process) Again(ctx context.Context) error {
 	p.cmd = p.r.Command(ctx, was.SysProcAttr.Credential.Uid, was.Path, was.Args[1:]...)
 	p.cmd.Env = was.Env
 	return p.start(ctx)
-}
-
-// ports that were handed out, so that none is twice before its server listens.
-var ports = struct {
-	sync.Mutex
-	taken map[int]bool
-}{taken: map[int]bool{}}
-
-// Port finds a port of loopback that nobody listens at. It is below those that systems give to connections that go out (from
-// 32768, as RFC 6056 lets them), since one of those may be taken at any moment.
-func Port() (int, error) {
-	ports.Lock()
-	defer ports.Unlock()
-	for range 1000 {
-		n := 20000 + rand.IntN(12000)
-		if ports.taken[n] {
-			continue
-		}
-		l, err := net.Listen("tcp", fmt.Sprintf("127.0.0.1:%d", n))
-		if err != nil {
-			continue
-		}
-		ports.taken[n] = true
-		return n, l.Close()
-	}
-	return 0, errors.New("there is no free port between 20000 and 32000")
 }
 
 func tail(b []byte) string {

@@ -8,6 +8,7 @@ import (
 	"strings"
 
 	"wexillum.example/internal/beside/ldapdir"
+	"wexillum.example/internal/freeport"
 )
 
 // slapdConf is what somebody loads who prepares a server of their own (docs/systems/ldapdir.md): the folder 1, the base 2,
@@ -65,7 +66,7 @@ func (r *Root) Slapd(ctx context.Context, domain string) (*Slapd, error) {
 	if err != nil {
 		return nil, err
 	}
-	port, err := Port()
+	port, err := freeport.Find()
 	if err != nil {
 		return nil, err
 	}
