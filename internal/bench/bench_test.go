@@ -15,7 +15,10 @@ import (
 	"math/rand/v2"
 	"net/http"
 	"net/http/httptest"
+	"os"
+	"path/filepath"
 	"runtime"
+	"slices"
 	"sort"
 	"strings"
 	"testing"
@@ -294,6 +297,38 @@ func BenchmarkReady(b *testing.B) {
 		ready := time.Since(start).Seconds()
 		b.ReportMetric(float64(heap()-before)/float64(len(w.Grants)), "bytes/grant")
 		b.ReportMetric(ready, "s/database-to-ready")
+		file := filepath.Join(b.TempDir(), "snapshot")
+		begin := func() *service.Service {
+			s, err := service.NewFrom(ctx, st, time.Now, slog.New(slog.NewTextHandler(io.Discard, nil)), file)
+			if err != nil {
+				b.Fatal(err)
+			}
+			return s
+		}
+		writer := begin()
+		over, end := context.WithCancel(ctx)
+		end()
+		start = time.Now()
+		writer.KeepFile(over)
+		b.ReportMetric(time.Since(start).Seconds(), "s/file-written")
+		if is, err := os.Stat(file); err == nil {
+			b.ReportMetric(float64(is.Size())/1e6, "MB/file")
+		}
+		var took []float64
+		for range 5 {
+			before = heap()
+			start = time.Now()
+			s := begin()
+			took = append(took, time.Since(start).Seconds())
+			b.ReportMetric(float64(heap()-before)/float64(len(w.Grants)), "bytes/grant-from-the-file")
+			if s.State().Counts() != svc.State().Counts() {
+				b.Fatalf("%+v", s.State().Counts())
+			}
+		}
+		slices.Sort(took)
+		b.ReportMetric(took[0], "s/snapshot-file-to-ready-at-least")
+		b.ReportMetric(took[len(took)-1], "s/snapshot-file-to-ready-at-most")
+		b.ReportMetric(ready/median(took), "x-database-to-ready")
 		runtime.GC()
 		start = time.Now()
 		runtime.GC()

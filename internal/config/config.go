@@ -69,6 +69,7 @@ var Options = []Option{
 	{"backup_to", "", "public halves of the keys that backups are encrypted to, separated by commas (age1…); wexillum backup key makes one", anything},
 	{"backup_keep", "14", "how many backups stay in the folder; older ones are taken away behind a new one", atLeastOne},
 	{"forgotten_list", "", "file apart from the database that keeps who was forgotten, by marks and not by addresses, so that a backup from before forgets them again", anything},
+	{"snapshot_file", "", "file in which the service keeps what it knows, so that the next start takes seconds where it would read every row; none without it", anything},
 	{"follow_ms", "200", "milliseconds between two looks at what other services changed", number},
 }
 

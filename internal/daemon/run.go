@@ -301,7 +301,7 @@ func (a *app) run(ctx context.Context, cfg config.Config, log *slog.Logger, arou
 		}
 		clock = func() time.Time { return time.Now().Add(by) }
 	}
-	svc, err := service.NewOn(ctx, st, clock, log)
+	svc, err := service.NewFrom(ctx, st, clock, log, cfg["snapshot_file"].Value)
 	if err != nil {
 		return err
 	}
@@ -405,6 +405,11 @@ func (a *app) run(ctx context.Context, cfg config.Config, log *slog.Logger, arou
 		defer close(following)
 		svc.Run(base, time.Duration(every)*time.Millisecond)
 	}()
+	keeping := make(chan struct{})
+	go func() {
+		defer close(keeping)
+		svc.KeepFile(base)
+	}()
 	finished := func() {}
 	public := cfg["public_url"].Value
 	if public == "" {
@@ -447,6 +452,7 @@ func (a *app) run(ctx context.Context, cfg config.Config, log *slog.Logger, arou
 	cancel()
 	<-following
 	finished()
+	<-keeping
 	log.Info("stopped")
 	return err
 }

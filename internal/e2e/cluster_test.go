@@ -296,7 +296,11 @@ func TestDecisionsAlone(t *testing.T) {
 	if err != nil {
 		t.Fatal(bin, err)
 	}
-	at, kill, gone := startProgram(t, bin, fmt.Sprintf("%s@tcp(127.0.0.1:%d)/%s", reader, port, c.DBName), "--only", "decisions")
+	file := filepath.Join(t.TempDir(), "snapshot")
+	begin := func() (said, at string, kill func(syscall.Signal), gone <-chan struct{}) {
+		return startSaying(t, bin, fmt.Sprintf("%s@tcp(127.0.0.1:%d)/%s", reader, port, c.DBName), "--only", "decisions", "--snapshot-file", file)
+	}
+	_, at, kill, gone := begin()
 	near := &running{t: t, url: at}
 	var before uint64
 	check(t, db.QueryRow("SELECT seq FROM head").Scan(&before))
@@ -338,6 +342,18 @@ func TestDecisionsAlone(t *testing.T) {
 		if time.Now().After(until) {
 			t.Fatal("what others change is not followed")
 		}
+	}
+	kill(syscall.SIGTERM)
+	<-gone
+	// The next one begins with the file, with what was changed since the file was written.
+	_, err = r.svc.ChangeGuests(t.Context(), service.Who{Name: "harbour", Role: service.Administrator}, service.GuestChange{Do: service.BringBack, Addresses: []string{who}, Reason: "x"}, false)
+	check(t, err)
+	said, at, kill, gone := begin()
+	if near.url = at; !strings.Contains(said, "began with the snapshot file") {
+		t.Error(said)
+	}
+	if b := evaluate(); !strings.Contains(b, `"decision":true`) {
+		t.Error(b)
 	}
 	kill(syscall.SIGTERM)
 	<-gone

@@ -324,13 +324,19 @@ func startProcess(t *testing.T, dsn string) (at string, kill func(syscall.Signal
 
 func startProgram(t *testing.T, bin, dsn string, more ...string) (at string, kill func(syscall.Signal), stopped <-chan struct{}) {
 	t.Helper()
+	_, at, kill, stopped = startSaying(t, bin, dsn, more...)
+	return
+}
+
+// startSaying is startProgram that also returns what was said until it listens.
+func startSaying(t *testing.T, bin, dsn string, more ...string) (said, at string, kill func(syscall.Signal), stopped <-chan struct{}) {
+	t.Helper()
 	cmd := exec.Command(bin, append([]string{"serve", "--listen", "127.0.0.1:0", "--database", dsn}, more...)...)
 	out, err := cmd.StderrPipe()
 	check(t, err)
 	check(t, cmd.Start())
 	done := make(chan struct{})
 	lines := bufio.NewScanner(out)
-	said := ""
 	for lines.Scan() {
 		said += lines.Text() + "\n"
 		var l struct{ Msg, Address string }
@@ -348,7 +354,7 @@ func startProgram(t *testing.T, bin, dsn string, more ...string) (at string, kil
 	if at == "" {
 		t.Fatalf("the service never listened:\n%s", said)
 	}
-	return at, func(sig syscall.Signal) { _ = cmd.Process.Signal(sig) }, done
+	return said, at, func(sig syscall.Signal) { _ = cmd.Process.Signal(sig) }, done
 }
 
 func newTestServer(t *testing.T, h http.Handler) string {

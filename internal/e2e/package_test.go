@@ -194,7 +194,7 @@ func TestPackage(t *testing.T) {
 	check(t, os.WriteFile(at("etc/wexillum/secrets/database"), []byte(dsn+"\n"), 0o600))
 	settings, err := os.ReadFile(at("etc/wexillum/wexillum.yaml"))
 	check(t, err)
-	own := append(settings, "\n# ours\ndatabase: credential:database\nlisten: 127.0.0.1:0\nforgotten_list: /var/lib/wexillum/forgotten\n"...)
+	own := append(settings, "\n# ours\ndatabase: credential:database\nlisten: 127.0.0.1:0\nforgotten_list: /var/lib/wexillum/forgotten\nsnapshot_file: /var/lib/wexillum/snapshot\n"...)
 	check(t, os.WriteFile(at("etc/wexillum/wexillum.yaml"), own, 0o640))
 	ran("", "sh", "-c", "printf 'the tide is out at six\\n' | WEXILLUM_DATABASE=file:/etc/wexillum/secrets/database wexillum account first captain")
 	service, stop := servePackage(t, root)
@@ -206,6 +206,9 @@ func TestPackage(t *testing.T) {
 		t.Errorf("the console: %d %s", status, body)
 	}
 	stop()
+	if st, err := os.Stat(at("var/lib/wexillum/snapshot")); err != nil || st.Mode().Perm() != 0o600 {
+		t.Errorf("stopped, the service leaves no file to begin with: %v", err)
+	}
 
 	out, _ := inside(t, root, "dpkg", "--force-confold", "-i", "/tmp/two.deb")
 	if now, err := os.ReadFile(at("etc/wexillum/wexillum.yaml")); err != nil || !bytes.Equal(now, own) {

@@ -103,6 +103,10 @@ type Service struct {
 	follows       bool   // it writes nothing
 	forgottenList string // a file apart from the database; empty for none
 
+	file    string        // that it begins with at the next start; empty for none
+	fileSeq atomic.Uint64 // the last entry of the journal that the file knows
+	fileAt  atomic.Int64  // when it was written, in milliseconds of Unix time
+
 	away        atomic.Pointer[aways] // who is away, as last read
 	factored    sync.Map              // accounts that were known to have a second factor
 	toldKeys    sync.Map              // by partner: the keys that it publishes, as last fetched
@@ -140,8 +144,7 @@ func New(ctx context.Context, st *store.Store, clock func() time.Time, log *slog
 // NewOn is New on a clock that has to agree with the database's: where it does not, nothing that
 // falls at a moment is carried out.
 func NewOn(ctx context.Context, st *store.Store, clock func() time.Time, log *slog.Logger) (*Service, error) {
-	s := &Service{store: st, clock: clock, checkClock: true, log: log, watchers: map[chan store.Head]bool{}}
-	return s, s.reload(ctx)
+	return NewFrom(ctx, st, clock, log, "")
 }
 
 // taking is an Editor that takes records which cannot be read as they are kept without what
@@ -204,7 +207,8 @@ func (s *Service) Refresh(ctx context.Context) error {
 	switch {
 	case err != nil:
 		return err
-	case all:
+	case all: // somebody may have been forgotten, and is in the file still
+		s.dropFile("everything is read from the database anew")
 		if err := s.reload(ctx); err != nil {
 			return err
 		}

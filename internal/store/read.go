@@ -71,6 +71,11 @@ func (s *Store) Read(ctx context.Context, at Head, sink Sink) (Head, error) {
 	return h, nil
 }
 
+// PolicyAt returns the policy as it was at a head; sink hears of what cannot be read as it is kept.
+func (s *Store) PolicyAt(ctx context.Context, at Head, sink Sink) (*world.World, error) {
+	return readPolicyFor(ctx, s.db, at, sink)
+}
+
 const asOf = "from_seq <= ? AND until_seq > ?"
 
 func each(ctx context.Context, q querier, query string, args []any, fn func(*sql.Rows) error) error {

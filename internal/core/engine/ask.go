@@ -281,7 +281,7 @@ func (a *asker) resolve(s *Snapshot, q *Question) error {
 		if q.Address.IsZero() {
 			return &WrongUse{"context.address", "", a.act.Name + " needs the address it is about"}
 		}
-		a.look(&a.other, q.Address, hashOf(q.Address.String()))
+		a.look(&a.other, q.Address, a.s.inv.hashOf(q.Address.String()))
 		if a.other.facts.kind == ownDomain {
 			return &WrongUse{
 				"context.address",
@@ -339,7 +339,7 @@ func (a *asker) fetch() {
 	case !k.IsItem():
 		resources = &inv.personIDs
 	}
-	a.subjectHash, a.resourceHash = hashOf(subject), hashOf(q.Resource.ID)
+	a.subjectHash, a.resourceHash = inv.hashOf(subject), inv.hashOf(q.Resource.ID)
 	i, text1 := subjects.likely(a.subjectHash)
 	j, text2 := resources.likely(a.resourceHash)
 	if q.Subject.Kind != ByAddress || i >= inv.parties.n || j >= uint32(len(resources.refs)) {

@@ -241,7 +241,7 @@ func (o *couldOf) addressee(act catalogue.ActionID, space, item uint32, known bo
 		a.target, a.near = item, 0
 	}
 	a.class, a.rows = catalogue.Ours, &a.act.Asks
-	a.look(&a.other, q.Address, hashOf(q.Address.String()))
+	a.look(&a.other, q.Address, a.s.inv.hashOf(q.Address.String()))
 	ask := a.rows[catalogue.Record]
 	a.below = catalogue.AtSpace | catalogue.AtItem | catalogue.AtPeople
 	if space != none && a.act.Person == catalogue.SubjectOrDrive {

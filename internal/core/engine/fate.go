@@ -340,6 +340,12 @@ func (e *Editor) apply(found []settled) {
 		if x.silent == nil {
 			continue
 		}
+		if e.base == nil { // no snapshot shares them yet
+			for k := range x.silent {
+				v.grants[p.grants.off+uint32(k)].silent = x.silent[k]
+			}
+			continue
+		}
 		off := uint32(len(v.grants))
 		v.grants = append(v.grants, v.given(p.grants)...)
 		for k := range x.silent {

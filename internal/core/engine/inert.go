@@ -239,7 +239,7 @@ func (x *Inert) alters(r catalogue.RuleID, i int32, person uint32, who addr.Addr
 	partner := catalogue.Unset
 	in := about{person: person, space: none, near: none}
 	if !who.IsZero() {
-		a.look(&a.party, who, hashOf(who.String()))
+		a.look(&a.party, who, x.s.inv.hashOf(who.String()))
 		in.party = &a.party
 		if a.party.partner != none && ruleLayers[r]&catalogue.AtPartner != 0 {
 			partner = pol.rows[pol.partners[a.party.partner].rules][r]

@@ -176,6 +176,14 @@ type inventory struct {
 	live       struct{ people, guests, grants, spaces, items, meetings, links int }
 }
 
+// tables are those of all names.
+func (v *inventory) tables() []*names {
+	return []*names{&v.addresses, &v.domains, &v.partners, &v.groupIDs, &v.personIDs, &v.spaceIDs, &v.itemIDs, &v.meetingIDs, &v.linkIDs, &v.listIDs, &v.bundleIDs}
+}
+
+// hashOf is the hash of a name in every table of the inventory.
+func (v *inventory) hashOf(s string) uint64 { return v.addresses.hashOf(s) }
+
 func (v *inventory) partyAt(i uint32) *party {
 	if i == none || i >= v.parties.n {
 		return nil
@@ -245,7 +253,11 @@ type Editor struct {
 
 // New returns an Editor of an empty world.
 func New() *Editor {
-	return &Editor{tok: newToken(), seen: map[row]uint32{}, policy: &world.World{}}
+	e := &Editor{tok: newToken(), seen: map[row]uint32{}, policy: &world.World{}}
+	for _, n := range e.inv.tables() {
+		n.seed = newSeed
+	}
+	return e
 }
 
 // Edit returns an Editor that begins with s. Only one line of snapshots grows in
@@ -270,7 +282,7 @@ func (s *Snapshot) Edit() *Editor {
 		v.text = v.text[:len(v.text):len(v.text)]
 		v.grants, v.lists, v.refs = v.grants[:len(v.grants):len(v.grants)], v.lists[:len(v.lists):len(v.lists)], v.refs[:len(v.refs):len(v.refs)]
 		v.forwarders, v.rows = v.forwarders[:len(v.forwarders):len(v.forwarders)], v.rows[:len(v.rows):len(v.rows)]
-		for _, n := range []*names{&v.addresses, &v.domains, &v.partners, &v.groupIDs, &v.personIDs, &v.spaceIDs, &v.itemIDs, &v.meetingIDs, &v.linkIDs, &v.listIDs, &v.bundleIDs} {
+		for _, n := range v.tables() {
 			n.refs = n.refs[:len(n.refs):len(n.refs)]
 		}
 	}
@@ -382,6 +394,9 @@ func (e *Editor) Done() *Snapshot {
 	} else {
 		e.pol = e.pol.extend(&e.inv)
 	}
+	if e.base == nil {
+		e.compact()
+	}
 	if e.forward != 0 && e.pol != e.was && e.base != nil {
 		e.fwd = &forwardOf{e.forward, e.base}
 	}
@@ -399,6 +414,46 @@ func (e *Editor) Done() *Snapshot {
 		e.due, e.moved = &standing{}, nil
 	}
 	return &Snapshot{inv: e.inv, pol: e.pol, idx: e.idx, gen: e.gen, due: e.due, moved: e.moved, rules: e.rules, fwd: e.fwd}
+}
+
+// compact places what was given party by party, in the order of the parties, without what was replaced while records were read, and gives back
+// the room that growing lists take. It is for an Editor whose lists no snapshot shares.
+func (e *Editor) compact() {
+	v := &e.inv
+	live := max(0, len(v.grants)-v.grantsDead)
+	next := make([]grant, 0, live+live/32+64)
+	move := func(l *list) {
+		off := uint32(len(next))
+		next = append(next, v.given(*l)...)
+		l.off = off
+	}
+	for i := range v.parties.n {
+		if v.parties.at(i).grants != (list{}) { // one that is empty may begin behind the end
+			move(&v.parties.edit(e.tok, i).grants)
+		}
+	}
+	for i := range v.groups.n {
+		if v.groups.at(i).grants != (list{}) {
+			move(&v.groups.edit(e.tok, i).grants)
+		}
+	}
+	for i := range v.many {
+		move(&v.many[i].grants)
+	}
+	v.grants, v.grantsDead = next, 0
+	v.text, v.lists, v.refs, v.forwarders = trimmed(v.text), trimmed(v.lists), trimmed(v.refs), trimmed(v.forwarders)
+	for _, n := range v.tables() {
+		n.refs = trimmed(n.refs)
+	}
+}
+
+// trimmed is a list with room for a little more, where it has room for much more.
+func trimmed[S ~[]T, T any](list S) S {
+	room := len(list) + len(list)/32 + 64
+	if cap(list) <= room+len(list)/16 {
+		return list
+	}
+	return append(make(S, 0, room), list...)
 }
 
 // HoldBack makes values of spaces, items and meetings that are looser than the limits

@@ -626,7 +626,7 @@ func (s *Snapshot) Inviter(into world.Resource) string {
 func (s *Snapshot) at(x addr.Address, at moment.Moment) (a asker) {
 	q := Question{At: at, Resource: world.Resource{Kind: catalogue.OurDirectory, ID: "ours"}}
 	a.s, a.q, a.at, a.space, a.near = s, &q, at, none, none
-	a.look(&a.party, x, hashOf(x.String()))
+	a.look(&a.party, x, s.inv.hashOf(x.String()))
 	return
 }
 

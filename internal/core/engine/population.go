@@ -183,7 +183,7 @@ func (t *Tally) Candidates(r world.Resource, found func(i uint32, g Granting)) (
 	q := Question{Resource: r, At: t.at}
 	a.s, a.q, a.at, a.space, a.near, a.target = t.s, &q, t.at, none, none, none
 	a.act = &catalogue.Action{Name: "this", On: []catalogue.ResourceKind{r.Kind}}
-	a.resourceHash = hashOf(r.ID)
+	a.resourceHash = t.s.inv.hashOf(r.ID)
 	if err := a.findResource(); err != nil {
 		return 0, err
 	}

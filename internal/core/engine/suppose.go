@@ -252,7 +252,7 @@ func (s *Snapshot) ChainOf(r catalogue.RuleID, c Context) (*Chain, error) {
 	a.person, a.space, a.near, a.aboutWhom, a.presenter, a.target = none, none, none, none, none, none
 	in := about{person: none, space: none, near: none}
 	if c.Resource.ID != "" {
-		a.resourceHash = hashOf(c.Resource.ID)
+		a.resourceHash = s.inv.hashOf(c.Resource.ID)
 		if err := a.findResource(); err != nil {
 			return nil, err
 		}
@@ -263,7 +263,7 @@ func (s *Snapshot) ChainOf(r catalogue.RuleID, c Context) (*Chain, error) {
 		if err != nil {
 			return nil, &WrongUse{"party", c.Party, err.Error()}
 		}
-		a.look(&a.party, x, hashOf(x.String()))
+		a.look(&a.party, x, s.inv.hashOf(x.String()))
 		in.party = &a.party
 	}
 	if c.Person != "" {

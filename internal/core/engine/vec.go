@@ -1,9 +1,11 @@
 package engine
 
 import (
-	"hash/maphash"
+	"math/rand/v2"
 	"sync/atomic"
 	"unsafe"
+
+	"github.com/zeebo/xxh3"
 )
 
 // token marks what an Editor has copied and may therefore write. It is a number
@@ -93,7 +95,9 @@ func (b *blob) add(s string) ref {
 	return r
 }
 
-var seed = maphash.MakeSeed()
+// newSeed is what the hashes of an inventory begin with: by chance, so that nobody outside can choose names that collide. It
+// stays with the inventory, in a file of it too.
+var newSeed = rand.Uint64()
 
 // names gives every distinct text an index that stays the same for good. The
 // table probes linearly; a slot holds half the hash, the index and where the text
@@ -102,6 +106,7 @@ type names struct {
 	slots vec[slot]
 	mask  uint32 // number of slots - 1
 	refs  []ref
+	seed  uint64 // of the inventory
 }
 
 type slot struct {
@@ -110,9 +115,9 @@ type slot struct {
 	ref ref
 }
 
-func hashOf(s string) uint64 { return maphash.String(seed, s) }
+func (t *names) hashOf(s string) uint64 { return xxh3.HashStringSeed(s, t.seed) }
 
-func (t *names) find(b blob, s string) uint32 { return t.findHash(b, s, hashOf(s)) }
+func (t *names) find(b blob, s string) uint32 { return t.findHash(b, s, t.hashOf(s)) }
 
 func (t *names) findHash(b blob, s string, h uint64) uint32 {
 	if t.mask == 0 {
@@ -152,7 +157,7 @@ func (t *names) add(tok token, b *blob, s string) uint32 {
 	}
 	i := uint32(len(t.refs))
 	t.refs = append(t.refs, b.add(s))
-	t.place(tok, hashOf(s), i)
+	t.place(tok, t.hashOf(s), i)
 	return i
 }
 
@@ -172,7 +177,7 @@ func (t *names) grow(tok token, b blob) {
 		t.slots.n += chunkLen
 	}
 	for i, r := range t.refs {
-		t.place(tok, hashOf(b.text(r)), uint32(i))
+		t.place(tok, t.hashOf(b.text(r)), uint32(i))
 	}
 }
 
