@@ -8,7 +8,7 @@ SUDO := $(shell [ "$$(id -u)" = 0 ] || command -v sudo)
 export GOFLAGS := -buildvcs=false -trimpath
 export CGO_ENABLED := 0
 
-.PHONY: audit cluster package release install-more check demo demo-reset suite suite-test build console test bench generate install-database install-browser install-peer verify plot screenshots walk faults feeds map clean
+.PHONY: soak audit cluster package release install-more check demo demo-reset suite suite-test build console test bench generate install-database install-browser install-peer verify plot screenshots walk faults feeds map clean
 
 demo: install-database build
 	@exec bin/wexillum demo
@@ -133,6 +133,12 @@ plot:
 # Takes the pictures of docs/screenshots from the demo world.
 screenshots: install-database install-browser build
 	WEXILLUM_SCREENSHOTS=$(CURDIR)/docs/screenshots $(GO) test -count 1 -run 'TestScreenshots|TestRealServers' ./internal/e2e
+
+# Asks a service of a hundred thousand guests everything at once while things change, for ten minutes, and prints how long each took; it prints
+# its seed, and make soak SEED=n asks the same.
+SOAK ?= 10m
+soak: install-database
+	$(GO) test -run '^$$' -bench Soak -benchtime 1x -timeout 60m ./internal/bench -guests 100000 -soak $(SOAK) -seed $(SEED)
 
 # Kills, stops, freezes and cuts off services and their database while many write; it prints its
 # seed, and make faults SEED=n brings about the same.

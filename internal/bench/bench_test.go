@@ -64,7 +64,7 @@ func questions(w *world.World, n int) []engine.Question {
 	}
 	for len(out) < n {
 		g := &w.Grants[r.IntN(len(w.Grants))]
-		if g.Group != "" {
+		if g.Group != "" || g.ToMany() {
 			continue
 		}
 		act := acts[r.IntN(len(acts))]

@@ -150,6 +150,18 @@ func TestDemo(t *testing.T) {
 			r := &running{t: t, url: s.url, home: t.TempDir()}
 			r.login("harbour")
 			r.must("rules", "set", "mail.forward", "--default", "listed", "--why", "before the kill")
+			// What is noticed is kept by the service itself.
+			shows := func(want string, args ...string) {
+				t.Helper()
+				for until := time.Now().Add(patience); !strings.Contains(r.must(args...), want); time.Sleep(50 * time.Millisecond) {
+					if time.Now().After(until) {
+						t.Fatalf("%q never shows %s", args, want)
+					}
+				}
+			}
+			shows(`"since"`, "finding", "list", "--kind", "forwarder_not_allowed", "-o", "json")
+			r.must("forwarder", "remove", "o.tidewell", "odile@homepost.example", "--why", "she has left it")
+			shows("forwarder_not_allowed", "finding", "list", "--state", "gone")
 			second := exec.Command(s.cmd.Path, "demo", "--dir", dir)
 			if as != nil {
 				second.SysProcAttr = &syscall.SysProcAttr{Credential: as}

@@ -7,6 +7,7 @@ import (
 	"fmt"
 	"slices"
 	"strings"
+	"time"
 
 	"wexillum.example/internal/core/addr"
 	"wexillum.example/internal/core/catalogue"
@@ -689,6 +690,18 @@ func (s *Service) tripped(records, mail int) {
 // letting are the steps that let a record go.
 var letting = []dated.Kind{dated.Suspended, dated.Removed, dated.Invitation}
 
+// heldBack is that the brake held, of which state that was found, and how long that took.
+type heldBack struct {
+	of    *engine.Snapshot
+	limit int
+	day   moment.Day // another day lets so many go again
+	done  time.Time
+	took  time.Duration
+}
+
+// brakeRests is how many times as long as counting took the brake holds before it is counted again because something changed.
+const brakeRests = 20
+
 // brake reports whether what is due is held: it would let more records go than may go in a
 // day, and nobody has said that they may.
 func (s *Service) brake(ctx context.Context, st *State, c *store.Carried, now moment.Moment) (bool, error) {
@@ -697,6 +710,11 @@ func (s *Service) brake(ctx context.Context, st *State, c *store.Carried, now mo
 		s.tripped(0, -1)
 		return false, nil
 	}
+	begun, day := time.Now(), moment.DayOf(now, st.Zone())
+	if h := s.heldBack.Load(); h != nil && h.limit == limit && h.day == day && (h.of == st.Snapshot || time.Since(h.done) < brakeRests*h.took) {
+		return true, nil // what is due grows with time alone
+	}
+	s.heldBack.Store(nil)
 	lifted, err := s.lifted(ctx)
 	if err != nil {
 		return false, err
@@ -740,7 +758,9 @@ func (s *Service) brake(ctx context.Context, st *State, c *store.Carried, now mo
 		}
 		held = n+done > limit
 	}
-	if !held {
+	if held {
+		s.heldBack.Store(&heldBack{st.Snapshot, limit, day, time.Now(), time.Since(begun)})
+	} else {
 		n = 0
 	}
 	s.tripped(n, -1)
@@ -779,6 +799,7 @@ func (s *Service) LiftBrake(ctx context.Context, who Who, why string) (Braked, e
 	})
 	if err == nil {
 		s.nothingDue.Store(nil)
+		s.heldBack.Store(nil)
 		s.tripped(0, 0)
 	}
 	return held, err

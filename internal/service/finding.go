@@ -81,19 +81,15 @@ func (s *Service) lookAround() *noticing {
 	return x
 }
 
-// noticeAll finds everything that is noticed of the present state. It reads the whole inventory.
+// noticeAll finds everything that is noticed of the present state.
 func (s *Service) noticeAll(ctx context.Context) (*noticed, error) {
 	begun := time.Now()
 	st, now := s.State(), s.Now()
-	w, unread, err := s.WorldAndUnread(ctx, st.Head)
+	all, err := s.lookNow(ctx, st, now)
 	if err != nil {
 		return nil, err
 	}
-	all := finding.Find(w, st.Snapshot, now)
-	for _, u := range unread {
-		about := u.Kind + ":" + u.ID
-		all = append(all, finding.Finding{ID: "record_unread " + about, Kind: "record_unread", About: []string{about}, Cause: u.Text()})
-	}
+	s.odd(ctx, st, now, oddSoon)
 	return &noticed{st.Head, moment.DayOf(now, st.Zone()), all, now, time.Now(), time.Since(begun)}, nil
 }
 
@@ -195,7 +191,8 @@ func (s *Service) accepted(ctx context.Context, n *noticed) ([]Noticed, error) {
 	if err != nil {
 		return nil, err
 	}
-	all = slices.Concat(all, systems, rounds, expected, before)
+	odd, _ := s.odd(ctx, s.State(), now, 0)
+	all = slices.Concat(all, odd, systems, rounds, expected, before)
 	accepted := map[string]*finding.Accepted{}
 	err = s.store.Records(ctx, "acceptance", "", func(_ string, doc []byte) error {
 		var d acceptance

@@ -17,6 +17,9 @@ import (
 // mostTold is up to how many findings that came or went at once stand in the journal one by one.
 const mostTold = 200
 
+// noticedAtOnce is up to how many findings that were there at first are written in one transaction.
+const noticedAtOnce = 1000
+
 // RunFindings looks what is noticed whenever something changed, and keeps when each finding came and went, until the context
 // ends. Several services may do it at once.
 func (s *Service) RunFindings(ctx context.Context, every time.Duration) {
@@ -32,6 +35,9 @@ func (s *Service) RunFindings(ctx context.Context, every time.Duration) {
 		list, err := s.Findings(ctx)
 		if err != nil {
 			return err
+		}
+		if _, known := s.odd(ctx, s.State(), s.Now(), 0); !known { // what is not known yet is not gone
+			return nil
 		}
 		s.notice.Lock()
 		found := s.noticed.done
@@ -52,32 +58,56 @@ type NoticedPast = store.NoticedOnce
 
 // KeepNoticed keeps which findings came and which went.
 func (s *Service) KeepNoticed(ctx context.Context, list []Noticed) error {
-	kept, err := s.store.NoticedNow(ctx)
-	if err != nil {
-		return err
+	s.keepingNoticed.Lock()
+	defer s.keepingNoticed.Unlock()
+	if s.keptNoticed == nil { // what others keep meanwhile is found where it is written
+		kept, err := s.store.NoticedNow(ctx)
+		if err != nil {
+			return err
+		}
+		s.keptNoticed = map[string]bool{}
+		for id := range kept {
+			s.keptNoticed[id] = true
+		}
 	}
-	first := len(kept) == 0
+	first := len(s.keptNoticed) == 0
 	now := s.Now()
 	var came []store.NoticedOnce
-	there := map[string]bool{}
+	there := make(map[string]bool, len(list))
 	for i := range list {
 		f := &list[i]
-		if there[f.ID] = true; kept[f.ID].Finding == "" {
+		if there[f.ID] = true; !s.keptNoticed[f.ID] {
 			came = append(came, store.NoticedOnce{Finding: f.ID, Kind: f.Kind, About: f.About, Cause: f.Cause, Came: now})
 		}
 	}
 	var gone []string
-	for id := range kept {
+	for id := range s.keptNoticed {
 		if !there[id] {
 			gone = append(gone, id)
 		}
 	}
+	var err error
+	for first && len(came) > noticedAtOnce && err == nil { // nobody waits long for it to be written
+		err = s.writeNoticed(ctx, first, now, came[:noticedAtOnce], nil)
+		came = came[noticedAtOnce:]
+	}
+	if err == nil {
+		err = s.writeNoticed(ctx, first, now, came, gone)
+	}
+	if s.keptNoticed = there; err != nil {
+		s.keptNoticed = nil
+	}
+	return err
+}
+
+// writeNoticed writes which findings came and which went, as far as no other service did.
+func (s *Service) writeNoticed(ctx context.Context, first bool, now moment.Moment, came []store.NoticedOnce, gone []string) error {
 	if len(came)+len(gone) == 0 {
 		return nil
 	}
 	slices.Sort(gone)
 	return s.change(ctx, Scheduler, "looked around", func(_ *State, t *store.Tx) error {
-		again, err := s.store.NoticedNow(ctx) // another service may have been first
+		again, err := s.store.NoticedOf(ctx, slices.Concat(idsOf(came), gone)) // another service may have been first
 		if err != nil {
 			return err
 		}
@@ -116,6 +146,13 @@ func (s *Service) KeepNoticed(ctx context.Context, list []Noticed) error {
 		}
 		return nil
 	})
+}
+
+func idsOf(list []store.NoticedOnce) (out []string) {
+	for i := range list {
+		out = append(out, list[i].Finding)
+	}
+	return
 }
 
 // NoticedSince says since when findings are there, by their ids, as far as that was kept.

@@ -40,7 +40,15 @@ type Service struct {
 	notice   sync.Mutex // guards noticed
 	noticed  *noticed
 	noticing *noticing // nil where nobody looks
-	judging  judging
+
+	keepingNoticed sync.Mutex
+	keptNoticed    map[string]bool // ids of findings that are kept as there; nil for not known
+
+	lookedAround *lookedAround // of whoever looks; nil before the first look
+	reading      sync.Mutex    // guards what follows
+	readingNow   chan struct{} // closed when every record was read; nil where nobody reads
+	oddities     *oddities     // nil before the first reading
+	judging      judging
 
 	begin beginning
 
@@ -60,6 +68,7 @@ type Service struct {
 	}
 	carried    atomic.Pointer[store.Carried]
 	nothingDue atomic.Pointer[nothingDue]
+	heldBack   atomic.Pointer[heldBack]
 	warned     atomic.Pointer[moment.Day]
 	forgot     atomic.Pointer[moment.Day]
 	braked     atomic.Pointer[Braked]

@@ -6,6 +6,7 @@ import (
 	"database/sql"
 	"encoding/hex"
 	"encoding/json"
+	"slices"
 
 	"wexillum.example/internal/core/moment"
 )
@@ -26,6 +27,21 @@ func noticedKey(id string) string {
 func (s *Store) NoticedNow(ctx context.Context) (map[string]NoticedOnce, error) {
 	out := map[string]NoticedOnce{}
 	return out, s.noticed(ctx, "gone = ?", []any{int64(moment.Never)}, func(x NoticedOnce) { out[x.Finding] = x })
+}
+
+// NoticedOf returns those of some findings that are there and kept, by their ids.
+func (s *Store) NoticedOf(ctx context.Context, ids []string) (map[string]NoticedOnce, error) {
+	out := map[string]NoticedOnce{}
+	for part := range slices.Chunk(ids, 500) {
+		args := []any{int64(moment.Never)}
+		for _, id := range part {
+			args = append(args, noticedKey(id))
+		}
+		if err := s.noticed(ctx, "gone = ? AND id IN ("+marks(len(part))+")", args, func(x NoticedOnce) { out[x.Finding] = x }); err != nil {
+			return nil, err
+		}
+	}
+	return out, nil
 }
 
 // NoticedSince returns since when those of some findings are there that were kept.

@@ -3,6 +3,7 @@ package engine
 import (
 	"cmp"
 	"slices"
+	"strings"
 
 	"wexillum.example/internal/core/addr"
 	"wexillum.example/internal/core/catalogue"
@@ -35,6 +36,7 @@ const (
 	isSuspended           // as it is written; what its dates suspend is told by out
 	isProvisioned
 	hasLocation
+	hasPurpose
 )
 
 // grant is a role of one party or group; via says through what.
@@ -780,6 +782,9 @@ func (e *Editor) PutGuest(g *world.Guest) {
 	}
 	if g.Location != "" {
 		p.flags |= hasLocation
+	}
+	if strings.TrimSpace(g.Purpose) != "" {
+		p.flags |= hasPurpose
 	}
 	p.since, p.accepted, p.terms = g.Since, g.Accepted, g.Terms
 	if g.State != world.StateInvited && g.Accepted == moment.Never {

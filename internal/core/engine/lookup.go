@@ -568,10 +568,9 @@ func (s *Snapshot) peopleOfPartner(partner string) map[uint32]bool {
 	if k == none {
 		return out
 	}
-	for i := uint32(0); i < inv.parties.n; i++ {
-		p := inv.parties.at(i)
-		if p.domain != none && s.pol.domains[p.domain].kind == partnerDomain && s.pol.domains[p.domain].partner == k {
-			out[i] = true
+	for d := range s.pol.domains {
+		if s.pol.domains[d].kind == partnerDomain && s.pol.domains[d].partner == k {
+			inv.eachAt(uint32(d), func(i uint32) { out[i] = true })
 		}
 	}
 	return out

@@ -47,6 +47,10 @@ func (f *finder) bundles() {
 			}
 		}
 	}
+}
+
+// holders looks for holders whom a bundle is not for.
+func (f *finder) holders() {
 	for i := range f.w.Holdings {
 		h := &f.w.Holdings[i]
 		b := f.w.Bundle(h.Bundle)

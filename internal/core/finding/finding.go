@@ -1,9 +1,9 @@
 package finding
 
 import (
+	"cmp"
 	"fmt"
 	"slices"
-	"sort"
 	"strings"
 
 	"wexillum.example/internal/core/addr"
@@ -123,18 +123,32 @@ type Accepted struct {
 	Until  moment.Moment
 }
 
+// finder looks through a world, or a part of it.
 type finder struct {
 	w   *world.World
-	s   *engine.Snapshot
+	s   *engine.Snapshot // of the whole world
 	at  moment.Moment
 	out []Finding
 	all []place
+	top map[catalogue.RuleID][2]setAt // what is set loosest of a rule, and what is elsewhere
 }
 
 // Find lists everything that is noticed of a world at a moment. s must be the
-// snapshot of w.
+// snapshot of w. Whoever looks again and again keeps what was noticed: see Look.
 func Find(w *world.World, s *engine.Snapshot, at moment.Moment) []Finding {
-	if len(w.Holdings) > 0 { // what follows from bundles was given as well
+	f := &finder{w: given(w), s: s, at: at}
+	f.parties()
+	f.namesakes()
+	f.loose()
+	f.elsewhere()
+	f.partners()
+	Sort(f.out)
+	return f.out
+}
+
+// given is a world in which what follows from bundles was given as well.
+func given(w *world.World) *world.World {
+	if len(w.Holdings) > 0 {
 		all := *w
 		all.Grants = slices.Clone(w.Grants)
 		for i := range w.Holdings {
@@ -145,34 +159,57 @@ func Find(w *world.World, s *engine.Snapshot, at moment.Moment) []Finding {
 		}
 		w = &all
 	}
-	f := &finder{w: w, s: s, at: at}
+	return w
+}
+
+// parties looks at what concerns one party each: it may be done with a world that holds some of them.
+func (f *finder) parties() {
 	f.reports()
 	f.privates()
 	f.guests()
+	f.addresses()
+	f.holders()
+	f.keptParties()
+}
+
+// loose looks at what concerns neither one party nor one partner, and may be otherwise because of any party.
+func (f *finder) loose() {
 	f.forwarders()
+	f.withoutEffect()
+	f.untold()
+}
+
+// elsewhere looks at everything else.
+func (f *finder) elsewhere() {
 	f.links()
 	f.kept()
 	f.exceptions()
 	f.bundles()
 	f.held()
 	f.dependencies()
-	f.openings()
-	f.partners()
-	f.addresses()
 	f.memberships()
 	f.values()
+}
+
+var orderOf = func() map[string]int {
 	order := map[string]int{}
 	for i, k := range kinds {
 		order[k.Name] = i
 	}
-	sort.SliceStable(f.out, func(i, j int) bool {
-		a, b := &f.out[i], &f.out[j]
-		if a.Kind != b.Kind {
-			return order[a.Kind] < order[b.Kind]
-		}
-		return a.ID < b.ID
-	})
-	return f.out
+	return order
+}()
+
+// compare puts findings in the order of their kinds, and of their ids in that.
+func compare(a, b *Finding) int {
+	if a.Kind != b.Kind {
+		return cmp.Compare(orderOf[a.Kind], orderOf[b.Kind])
+	}
+	return strings.Compare(a.ID, b.ID)
+}
+
+// Sort puts findings in the order of their kinds, and of their ids in that.
+func Sort(list []Finding) {
+	slices.SortFunc(list, func(a, b Finding) int { return compare(&a, &b) })
 }
 
 // add notes a finding; the id is made of the kind and what it is about.
@@ -216,11 +253,6 @@ func (f *finder) reports() {
 	seen := map[string]bool{}
 	for i := range f.w.Grants {
 		g := &f.w.Grants[i]
-		if k := g.Party() + " " + g.Resource.String(); seen[k] {
-			continue
-		} else {
-			seen[k] = true
-		}
 		if g.Address.IsZero() || !moment.Within(f.at, g.From, g.Until) {
 			continue
 		}
@@ -232,6 +264,11 @@ func (f *finder) reports() {
 			q.Action = actEnter
 		default:
 			continue
+		}
+		if k := g.Address.String() + " " + g.Resource.String(); seen[k] {
+			continue
+		} else {
+			seen[k] = true
 		}
 		if v, ok := f.ask(q); ok && v.Refusing.Has(catalogue.LicenceGate) {
 			f.add("report_without_licence", one(g.Address.String(), g.Resource.String()), []Number{{"parties", 1}, {"grants", 1}}, "%s was given %s, and no licence route counts there.", g.Address, g.Resource)
@@ -322,12 +359,11 @@ func (f *finder) guests() {
 	}
 	for i := range f.w.Links {
 		for _, a := range f.w.Links[i].For {
-			if f.at < f.w.Links[i].Until {
+			if f.at < f.w.Links[i].Until && f.w.Links[i].Created != moment.Always {
 				holds[a.String()] = true
 			}
 		}
 	}
-	twins := map[string][]*world.Guest{}
 	for i := range f.w.Guests {
 		g := &f.w.Guests[i]
 		a := g.Address.String()
@@ -355,13 +391,30 @@ func (f *finder) guests() {
 		if g.Licence == world.LicenceOurs && g.Location == "" {
 			f.add("location_missing", one(a), nil, "%s has a licence of ours, which counts only with a location, and none is recorded.", a)
 		}
-		name := strings.Join(strings.Fields(strings.ToLower(g.Name)), " ")
-		if name == "" {
-			continue
+	}
+}
+
+// plainName is a name as far as two that look like one person share it.
+func plainName(name string) string { return strings.Join(strings.Fields(strings.ToLower(name)), " ") }
+
+// namesakes looks for records of the same name.
+func (f *finder) namesakes() {
+	grants := map[string]int{}
+	for i := range f.w.Grants {
+		if g := &f.w.Grants[i]; !g.Address.IsZero() && f.at < g.Until {
+			grants[g.Address.String()]++
 		}
-		twins[name] = append(twins[name], g)
+	}
+	twins := map[string][]*world.Guest{}
+	for i := range f.w.Guests {
+		if g := &f.w.Guests[i]; !g.Provisioned() {
+			if name := plainName(g.Name); name != "" {
+				twins[name] = append(twins[name], g)
+			}
+		}
 	}
 	for _, gs := range twins { // two different partners may each have somebody of that name
+		slices.SortFunc(gs, func(a, b *world.Guest) int { return strings.Compare(a.Address.String(), b.Address.String()) })
 		for i := range gs {
 			for j := i + 1; j < len(gs) && j < i+8; j++ {
 				a, b := gs[i].Address.String(), gs[j].Address.String()
@@ -369,10 +422,7 @@ func (f *finder) guests() {
 				if p != nil && q != nil && p.ID != q.ID {
 					continue
 				}
-				if b < a {
-					a, b = b, a
-				}
-				f.add("same_person", one(a, b), []Number{{"grants", grants[a] + grants[b]}}, "%s and %s are both called %s.", a, b, gs[i].Name)
+				f.add("same_person", one(a, b), []Number{{"grants", grants[a] + grants[b]}}, "%s and %s are both called %s.", a, b, strings.Join(strings.Fields(gs[i].Name), " "))
 			}
 		}
 	}
@@ -432,19 +482,36 @@ func (f *finder) links() {
 	}
 }
 
-// kept finds what is kept for a typical newcomer, who is nobody, and whether anybody tells
-// when guests are seen.
-func (f *finder) kept() {
+// keptParties finds records and grants of a typical newcomer, who is nobody.
+func (f *finder) keptParties() {
 	for i := range f.w.Guests {
 		if a := f.w.Guests[i].Address; a.IsNewcomer() {
-			f.add("kept_for_nobody", one("guest:"+a.String()), nil, "There is a record of %s.", a)
+			f.out = append(f.out, KeptRecord(a))
 		}
 	}
 	for i := range f.w.Grants {
 		if g := &f.w.Grants[i]; g.Address.IsNewcomer() {
-			f.add("kept_for_nobody", one(g.Address.String(), g.Resource.String()), []Number{{"grants", 1}}, "A grant on %s is for %s.", g.Resource, g.Address)
+			f.out = append(f.out, KeptGrant(g))
 		}
 	}
+}
+
+// KeptRecord is that there is a record of a typical newcomer. No snapshot holds one: it is found where records are read.
+func KeptRecord(a addr.Address) Finding {
+	f := finder{}
+	f.add("kept_for_nobody", one("guest:"+a.String()), nil, "There is a record of %s.", a)
+	return f.out[0]
+}
+
+// KeptGrant is that a grant is for a typical newcomer.
+func KeptGrant(g *world.Grant) Finding {
+	f := finder{}
+	f.add("kept_for_nobody", one(g.Address.String(), g.Resource.String()), []Number{{"grants", 1}}, "A grant on %s is for %s.", g.Resource, g.Address)
+	return f.out[0]
+}
+
+// kept finds exceptions towards a typical newcomer.
+func (f *finder) kept() {
 	for i := range f.w.Exceptions {
 		x := &f.w.Exceptions[i]
 		for _, p := range x.Parties {
@@ -453,8 +520,12 @@ func (f *finder) kept() {
 			}
 		}
 	}
+}
+
+// untold finds whether anybody tells when guests are seen.
+func (f *finder) untold() {
 	idle := catalogue.MustRule("guests.idle_days")
-	if f.w.SettingsNow().Sightings != world.SightingsNone || len(f.w.Guests) == 0 {
+	if f.w.SettingsNow().Sightings != world.SightingsNone || f.s.Counts().Guests == 0 {
 		return
 	}
 	if _, counts, _, _ := f.s.RuleState(idle); counts != catalogue.NoLimit {

@@ -10,62 +10,76 @@ import (
 	"wexillum.example/internal/core/world"
 )
 
-// partners looks at partners nobody answers for, and at halves that do not fit.
+// partners looks at every partner.
 func (f *finder) partners() {
-	used := f.used()
-	said := map[string]*world.Statement{}
-	for i := range f.w.Statements {
-		said[f.w.Statements[i].Partner] = &f.w.Statements[i]
-	}
+	used, low, high := f.used(), map[catalogue.RuleID]catalogue.Value{}, map[catalogue.RuleID]catalogue.Value{}
+	f.levels(low, high)
 	for i := range f.w.Partners {
 		p := &f.w.Partners[i]
-		if p.Standing == world.Ended {
-			continue
+		numbers := f.concerned(p)
+		f.partner(p, used[p.ID], numbers)
+		f.openings(p, numbers, low, high)
+	}
+}
+
+// concerned is how many of a partner's people there are, and what they hold.
+func (f *finder) concerned(p *world.Partner) []Number {
+	c := f.s.Concerned(p.ID)
+	return []Number{{"parties", c.Guests}, {"grants", c.Grants}}
+}
+
+// partner looks whether somebody answers for a partner, and at halves that do not fit.
+func (f *finder) partner(p *world.Partner, used *uses, numbers []Number) {
+	if p.Standing == world.Ended {
+		return
+	}
+	var said *world.Statement
+	for i := range f.w.Statements {
+		if f.w.Statements[i].Partner == p.ID {
+			said = &f.w.Statements[i]
 		}
-		c := f.s.Concerned(p.ID)
-		numbers := []Number{{"parties", c.Guests}, {"grants", c.Grants}}
-		about := "partner:" + p.ID
-		if len(p.Contacts) == 0 {
-			f.add("partner_without_contact", one(about), numbers, "Nobody knows whom to ask at %s.", p.Name)
+	}
+	about := "partner:" + p.ID
+	if len(p.Contacts) == 0 {
+		f.add("partner_without_contact", one(about), numbers, "Nobody knows whom to ask at %s.", p.Name)
+	}
+	if p.Owner == "" {
+		f.add("partner_without_owner", one(about), numbers, "Nobody of ours answers for %s.", p.Name)
+	}
+	if s := said; s != nil && p.Statement != "" {
+		switch {
+		case s.Problem == "key_changed":
+			f.add("statement_key_changed", one(about), numbers, "The statement of %s is signed with a key that nobody announced; nothing of it is taken.", p.Name)
+		case s.Problem != "":
+			f.add("statement_not_taken", one(about), numbers, "The statement of %s is not taken: %s.", p.Name, strings.TrimSuffix(s.Reason, "."))
 		}
-		if p.Owner == "" {
-			f.add("partner_without_owner", one(about), numbers, "Nobody of ours answers for %s.", p.Name)
+	}
+	if p.Review <= f.at {
+		f.add("partner_review_overdue", one(about), numbers, "%s was to be looked at again on %s.", p.Name, moment.DayOf(p.Review, f.s.Zone()))
+	}
+	if p.Standing != world.Active {
+		return
+	}
+	var unknown []string
+	for _, h := range f.s.Halves(p, f.at) {
+		k := h.Key.String()
+		if h.Opening == world.OpenYes && h.Theirs == world.SaysUnknown && !h.Old && engine.AsksCounterpart(h.Key) {
+			unknown = append(unknown, k)
 		}
-		if s := said[p.ID]; s != nil && p.Statement != "" {
-			switch {
-			case s.Problem == "key_changed":
-				f.add("statement_key_changed", one(about), numbers, "The statement of %s is signed with a key that nobody announced; nothing of it is taken.", p.Name)
-			case s.Problem != "":
-				f.add("statement_not_taken", one(about), numbers, "The statement of %s is not taken: %s.", p.Name, strings.TrimSuffix(s.Reason, "."))
-			}
+		if uses, tells := used.of(h.Key); h.Opening == world.OpenYes && tells && !uses {
+			f.add("opening_unused", one(about, k), numbers, "%s is opened for %s, and nobody known uses it.", p.Name, k)
 		}
-		if p.Review <= f.at {
-			f.add("partner_review_overdue", one(about), numbers, "%s was to be looked at again on %s.", p.Name, moment.DayOf(p.Review, f.s.Zone()))
+		switch {
+		case h.Joint == world.TheirTurn && h.Opening == world.OpenYes:
+			f.add("refused_by_them", one(about, k), numbers, "%s is opened for %s, and refuses it on its own side.", p.Name, k)
+		case h.Joint == world.OurTurn && h.Opening == world.OpenNo:
+			f.add("refused_by_us", one(about, k), numbers, "%s admits %s, and is closed for it by name on our side.", p.Name, k)
+		case h.Joint == world.Unconfirmed && h.Old:
+			f.add("stance_too_old", one(about, k), numbers, "%s said on %s that it admits %s; that is too long ago to count.", p.Name, moment.DayOf(h.Stance.AsOf, f.s.Zone()), k)
 		}
-		if p.Standing != world.Active {
-			continue
-		}
-		var unknown []string
-		for _, h := range f.s.Halves(p, f.at) {
-			k := h.Key.String()
-			if h.Opening == world.OpenYes && h.Theirs == world.SaysUnknown && !h.Old && engine.AsksCounterpart(h.Key) {
-				unknown = append(unknown, k)
-			}
-			if uses, tells := used[p.ID].of(h.Key); h.Opening == world.OpenYes && tells && !uses {
-				f.add("opening_unused", one(about, k), numbers, "%s is opened for %s, and nobody known uses it.", p.Name, k)
-			}
-			switch {
-			case h.Joint == world.TheirTurn && h.Opening == world.OpenYes:
-				f.add("refused_by_them", one(about, k), numbers, "%s is opened for %s, and refuses it on its own side.", p.Name, k)
-			case h.Joint == world.OurTurn && h.Opening == world.OpenNo:
-				f.add("refused_by_us", one(about, k), numbers, "%s admits %s, and is closed for it by name on our side.", p.Name, k)
-			case h.Joint == world.Unconfirmed && h.Old:
-				f.add("stance_too_old", one(about, k), numbers, "%s said on %s that it admits %s; that is too long ago to count.", p.Name, moment.DayOf(h.Stance.AsOf, f.s.Zone()), k)
-			}
-		}
-		if unknown != nil {
-			f.add("stance_unknown", one(about), numbers, "%s is opened for %s, and nobody knows whether its own side admits that.", p.Name, strings.Join(unknown, ", "))
-		}
+	}
+	if unknown != nil {
+		f.add("stance_unknown", one(about), numbers, "%s is opened for %s, and nobody knows whether its own side admits that.", p.Name, strings.Join(unknown, ", "))
 	}
 }
 
@@ -98,21 +112,32 @@ func (u *uses) of(k catalogue.Key) (used, tells bool) {
 	return false, false
 }
 
-// used finds out what is known of every partner's people.
+// add adds what is known of others.
+func (u *uses) add(x uses) {
+	u.records, u.grants, u.reports, u.links = u.records || x.records, u.grants || x.grants, u.reports || x.reports, u.links || x.links
+	u.contacts, u.doors, u.forwarders = u.contacts || x.contacts, u.doors || x.doors, u.forwarders || x.forwarders
+}
+
+// used finds out what is known of every partner's people, by its id.
 func (f *finder) used() map[string]*uses {
 	out := map[string]*uses{}
-	of := func(a addr.Address) *uses {
+	f.uses(func(a addr.Address, x uses) {
 		m := f.s.Match(a)
 		if m.Partner == nil || m.Bar != nil {
-			return &uses{}
+			return
 		}
 		if out[m.Partner.ID] == nil {
 			out[m.Partner.ID] = &uses{}
 		}
-		return out[m.Partner.ID]
-	}
+		out[m.Partner.ID].add(x)
+	})
+	return out
+}
+
+// uses tells what is known of addresses, one thing at a time.
+func (f *finder) uses(of func(addr.Address, uses)) {
 	for i := range f.w.Guests {
-		of(f.w.Guests[i].Address).records = true
+		of(f.w.Guests[i].Address, uses{records: true})
 	}
 	area := map[string]bool{}
 	for i := range f.w.Spaces {
@@ -143,34 +168,32 @@ func (f *finder) used() map[string]*uses {
 		k := g.Resource.Kind
 		report := k == catalogue.Report || k == catalogue.Dashboard || k == catalogue.Space && area[g.Resource.ID]
 		for _, a := range parties {
-			u := of(a)
-			u.grants, u.reports = true, u.reports || report
+			of(a, uses{grants: true, reports: report})
 		}
 	}
 	for i := range f.w.Links {
-		if l := &f.w.Links[i]; f.at < l.Until {
+		if l := &f.w.Links[i]; f.at < l.Until && l.Created != moment.Always {
 			for _, a := range l.For {
-				of(a).links = true
+				of(a, uses{links: true})
 			}
 		}
 	}
 	for i := range f.w.Contacts {
-		of(f.w.Contacts[i].Party).contacts = true
+		of(f.w.Contacts[i].Party, uses{contacts: true})
 	}
 	for i := range f.w.Forwarders {
-		of(f.w.Forwarders[i].To).forwarders = true
+		of(f.w.Forwarders[i].To, uses{forwarders: true})
 	}
 	for i := range f.w.Meetings {
 		for _, d := range f.w.Meetings[i].SignInDomains {
-			of(addr.Newcomer(d)).doors = true
+			of(addr.Newcomer(d), uses{doors: true})
 		}
 	}
 	for i := range f.w.DomainLists {
 		for _, d := range f.w.DomainLists[i].Domains {
-			of(addr.Newcomer(d)).doors = true
+			of(addr.Newcomer(d), uses{doors: true})
 		}
 	}
-	return out
 }
 
 // addresses looks at what guests' addresses say: barred ones that still hold

@@ -2,6 +2,7 @@ package finding
 
 import (
 	"fmt"
+	"slices"
 	"sort"
 	"strings"
 
@@ -10,8 +11,8 @@ import (
 	"wexillum.example/internal/core/world"
 )
 
-// exceptions looks for those that change nothing, and for those that disagree.
-func (f *finder) exceptions() {
+// withoutEffect looks for exceptions that change nothing.
+func (f *finder) withoutEffect() {
 	inert := f.s.NewInert()
 	for i := range f.w.Exceptions {
 		x := &f.w.Exceptions[i]
@@ -26,6 +27,16 @@ func (f *finder) exceptions() {
 		}
 		if counts > 0 && inert.ChangesNothing(i, f.at) {
 			f.add("exception_without_effect", one("exception:"+x.ID), []Number{{"people", len(f.s.People(i))}, {"values", counts}}, "Without the exception %s every value would be the same.", x.ID)
+		}
+	}
+}
+
+// exceptions looks for those that disagree.
+func (f *finder) exceptions() {
+	for i := range f.w.Exceptions {
+		x := &f.w.Exceptions[i]
+		if f.at >= x.Until {
+			continue
 		}
 		for j := i + 1; j < len(f.w.Exceptions); j++ {
 			f.disagree(x, &f.w.Exceptions[j])
@@ -240,7 +251,12 @@ func (f *finder) dependencies() {
 	for i := range all {
 		all[i] = catalogue.RuleID(i)
 	}
+	before := len(f.out)
 	look("organisation", all, engine.Context{Resource: engine.NoResource, At: f.at})
+	told := map[string]bool{} // what the organisation as a whole was told is not said again
+	for i := range f.out[before:] {
+		told[f.out[before+i].About[1]] = true
+	}
 	for _, p := range f.places() {
 		var set []catalogue.RuleID
 		for _, v := range p.rules {
@@ -250,39 +266,48 @@ func (f *finder) dependencies() {
 		}
 		before := len(f.out)
 		look(p.about, set, p.where)
-		f.out = append(f.out[:before], unlike(f.out[:before], f.out[before:])...)
+		f.out = append(f.out[:before], slices.DeleteFunc(slices.Clone(f.out[before:]), func(x Finding) bool { return told[x.About[1]] })...)
 	}
+}
+
+// setAt is a value and where it is set.
+type setAt struct {
+	about string
+	value catalogue.Value
 }
 
 // setSomewhere reports whether anything but about reaches a value.
 func (f *finder) setSomewhere(about string, r catalogue.RuleID, v catalogue.Value) bool {
-	for _, p := range f.places() {
-		for _, x := range p.rules {
-			if p.about != about && x.Rule == r && !x.Held && x.Value >= v {
-				return true
+	if f.top == nil {
+		f.top = map[catalogue.RuleID][2]setAt{}
+		for _, p := range f.places() {
+			for _, x := range p.rules {
+				if x.Held {
+					continue
+				}
+				t := f.top[x.Rule]
+				switch {
+				case t[0].about == "" || x.Value > t[0].value && t[0].about == p.about:
+					t[0] = setAt{p.about, x.Value}
+				case x.Value > t[0].value:
+					t[0], t[1] = setAt{p.about, x.Value}, t[0]
+				case t[0].about != p.about && (t[1].about == "" || x.Value > t[1].value):
+					t[1] = setAt{p.about, x.Value}
+				}
+				f.top[x.Rule] = t
 			}
+		}
+	}
+	for _, t := range f.top[r] {
+		if t.about != "" && t.about != about && t.value >= v {
+			return true
 		}
 	}
 	return false
 }
 
-// unlike drops what the organisation as a whole was told already.
-func unlike(told, more []Finding) (out []Finding) {
-	for _, m := range more {
-		said := false
-		for _, t := range told {
-			said = said || t.Kind == m.Kind && t.About[0] == "organisation" && t.About[1] == m.About[1]
-		}
-		if !said {
-			out = append(out, m)
-		}
-	}
-	return
-}
-
-// openings compares what partners are opened for with the levels that ask.
-func (f *finder) openings() {
-	lowest, highest := map[catalogue.RuleID]catalogue.Value{}, map[catalogue.RuleID]catalogue.Value{}
+// levels finds how little and how much each rule that opens something says anywhere.
+func (f *finder) levels(lowest, highest map[catalogue.RuleID]catalogue.Value) {
 	note := func(r catalogue.RuleID, v catalogue.Value) {
 		limit, _, _, _ := f.s.RuleState(r)
 		v = min(v, limit)
@@ -306,28 +331,27 @@ func (f *finder) openings() {
 			}
 		}
 	}
-	for i := range f.w.Partners {
-		p := &f.w.Partners[i]
-		c := f.s.Concerned(p.ID)
-		numbers := []Number{{"parties", c.Guests}, {"grants", c.Grants}}
-		for k := catalogue.Key(0); k < catalogue.NumKeys; k++ {
-			rules := engine.LevelRules(k)
-			if p.Opened[k] != world.OpenYes || len(rules) == 0 {
-				continue
-			}
-			closed, wide := true, true
-			var names []string
-			for _, r := range rules {
-				names = append(names, r.String())
-				closed = closed && highest[r] == 0
-				wide = wide && lowest[r] == 2
-			}
-			switch {
-			case closed:
-				f.add("service_closed", one("partner:"+p.ID, k.String()), numbers, "%s is opened for %s, and %s is closed to everybody.", p.Name, k, strings.Join(names, " and "))
-			case wide:
-				f.add("opening_without_effect", one("partner:"+p.ID, k.String()), numbers, "%s is opened for %s, and %s admits anybody.", p.Name, k, strings.Join(names, " and "))
-			}
+}
+
+// openings compares what a partner is opened for with the levels that ask.
+func (f *finder) openings(p *world.Partner, numbers []Number, lowest, highest map[catalogue.RuleID]catalogue.Value) {
+	for k := catalogue.Key(0); k < catalogue.NumKeys; k++ {
+		rules := engine.LevelRules(k)
+		if p.Opened[k] != world.OpenYes || len(rules) == 0 {
+			continue
+		}
+		closed, wide := true, true
+		var names []string
+		for _, r := range rules {
+			names = append(names, r.String())
+			closed = closed && highest[r] == 0
+			wide = wide && lowest[r] == 2
+		}
+		switch {
+		case closed:
+			f.add("service_closed", one("partner:"+p.ID, k.String()), numbers, "%s is opened for %s, and %s is closed to everybody.", p.Name, k, strings.Join(names, " and "))
+		case wide:
+			f.add("opening_without_effect", one("partner:"+p.ID, k.String()), numbers, "%s is opened for %s, and %s admits anybody.", p.Name, k, strings.Join(names, " and "))
 		}
 	}
 }

@@ -1,0 +1,310 @@
+package engine
+
+import (
+	"slices"
+
+	"wexillum.example/internal/core/addr"
+	"wexillum.example/internal/core/catalogue"
+	"wexillum.example/internal/core/world"
+)
+
+// What a snapshot holds, as records again: for whoever looks through an inventory without reading it. Of a text that no question is asked of
+// (a purpose, a location) it holds that there is one, so that stands there.
+
+// said stands for a text that is there.
+const said = "…"
+
+// Parties is how many outside addresses a snapshot has ever known; they are numbered from 0.
+func (s *Snapshot) Parties() uint32 { return s.inv.parties.n }
+
+// PartyNumber is the number of an address; ok is false where it was never known.
+func (s *Snapshot) PartyNumber(a addr.Address) (i uint32, ok bool) {
+	i = s.inv.addresses.find(s.inv.text, a.String())
+	return i, i != none && i < s.inv.parties.n
+}
+
+// PartnerNumber is the number of the partner that a party belongs to, by its domain alone; ok is false where it belongs to none.
+func (s *Snapshot) PartnerNumber(party uint32) (k uint32, ok bool) {
+	d := s.inv.parties.at(party).domain
+	if d == none || s.pol.domains[d].kind != partnerDomain {
+		return 0, false
+	}
+	return s.pol.domains[d].partner, true
+}
+
+// PartnerID is the id of the partner of a number.
+func (s *Snapshot) PartnerID(k uint32) string { return s.inv.partners.text(s.inv.text, k) }
+
+// NumberOfPartner is the number of a partner; ok is false where there is none.
+func (s *Snapshot) NumberOfPartner(id string) (k uint32, ok bool) {
+	k = s.inv.partners.find(s.inv.text, id)
+	return k, k != none
+}
+
+// NameAt is the name in the record of a party, or "" where there is none; a record that a feed alone made tells none.
+func (s *Snapshot) NameAt(party uint32) string {
+	if f := s.inv.parties.at(party).flags; f&hasRecord == 0 || f&isProvisioned != 0 {
+		return ""
+	}
+	return s.inv.nameOf(party)
+}
+
+// PartiesIn calls fn for every party that was ever given something in a space, itself or through a group or a link.
+func (s *Snapshot) PartiesIn(space string, fn func(party uint32)) {
+	if i := s.inv.spaceIDs.find(s.inv.text, space); i != none {
+		for _, p := range s.indexed().parties.of(i) {
+			fn(p)
+		}
+	}
+}
+
+// PartiesOf calls fn for every party that a link names.
+func (s *Snapshot) PartiesOf(link string, fn func(party uint32)) {
+	if i := s.inv.linkIDs.find(s.inv.text, link); i != none && i < s.inv.links.n {
+		l := s.inv.links.at(i).names
+		for _, p := range s.inv.lists[l.off : l.off+l.n] {
+			fn(p)
+		}
+	}
+}
+
+// telling makes records of an inventory.
+type telling struct {
+	s      *Snapshot
+	w      *world.World
+	spaces map[uint32]int // where a space stands in w
+	items  map[uint32]bool
+	groups map[uint32]int
+}
+
+// TellParties makes a world of some parties: their records, what they hold and through what, and of the inventory what that names. Groups and
+// links are told with these parties alone.
+func (s *Snapshot) TellParties(parties []uint32) *world.World {
+	t := &telling{s: s, w: &world.World{Policy: s.pol.source.Policy}, spaces: map[uint32]int{}, items: map[uint32]bool{}, groups: map[uint32]int{}}
+	for _, i := range parties {
+		t.party(i)
+	}
+	return t.w
+}
+
+func (t *telling) party(i uint32) {
+	inv, w := &t.s.inv, t.w
+	p, a := inv.parties.at(i), inv.address(i)
+	if p.flags&hasRecord != 0 {
+		d := inv.dates.at(i)
+		g := world.Guest{Address: a, Name: inv.nameOf(i), Since: p.since, Accepted: p.accepted, Terms: p.terms, Until: d.until, Licence: p.licence}
+		if d.sponsor != none {
+			g.Sponsor = inv.personIDs.text(inv.text, d.sponsor)
+		}
+		if p.flags&isProvisioned != 0 {
+			g.Origins = world.ByFeed
+		}
+		if p.flags&hasLocation != 0 {
+			g.Location = said
+		}
+		if p.flags&hasPurpose != 0 {
+			g.Purpose = said
+		}
+		w.Guests = append(w.Guests, g)
+	}
+	for _, g := range inv.given(p.grants) {
+		switch {
+		case g.via == viaLink:
+			l := t.link(g.link)
+			l.For = []addr.Address{a}
+			t.names(l.Item)
+			w.Links = append(w.Links, l)
+		default: // by hand, or because a bundle gives it
+			x := t.grant(&g)
+			x.Address = a
+			w.Grants = append(w.Grants, x)
+		}
+	}
+	for _, k := range inv.lists[p.groups.off : p.groups.off+p.groups.n] {
+		at, ok := t.groups[k]
+		if !ok {
+			at = len(w.Groups)
+			t.groups[k] = at
+			id := inv.groupIDs.text(inv.text, k)
+			w.Groups = append(w.Groups, world.Group{ID: id})
+			for _, g := range inv.given(inv.groups.at(k).grants) {
+				x := t.grant(&g)
+				x.Group = id
+				w.Grants = append(w.Grants, x)
+			}
+		}
+		w.Groups[at].Parties = append(w.Groups[at].Parties, a)
+	}
+	w.Holdings = append(w.Holdings, inv.holdings[i]...)
+}
+
+func (t *telling) grant(g *grant) world.Grant {
+	x := world.Grant{Role: g.role, From: g.from, Until: g.until, Reviewed: fromSeconds(g.link)}
+	if g.resource&itemBit != 0 {
+		k := g.resource &^ itemBit
+		x.Resource = world.Resource{Kind: t.s.inv.items.at(k).kind, ID: t.s.inv.itemIDs.text(t.s.inv.text, k)}
+	} else {
+		x.Resource = world.Resource{Kind: catalogue.Space, ID: t.s.inv.spaceIDs.text(t.s.inv.text, g.resource)}
+	}
+	t.names(x.Resource)
+	return x
+}
+
+// names tells the space and the item that something is on, once.
+func (t *telling) names(r world.Resource) {
+	inv := &t.s.inv
+	if r.Kind == catalogue.Space {
+		t.space(inv.spaceIDs.find(inv.text, r.ID))
+		return
+	}
+	k := inv.itemIDs.find(inv.text, r.ID)
+	if k == none || t.items[k] || !inv.items.at(k).exists {
+		return
+	}
+	t.items[k] = true
+	if at := t.space(inv.items.at(k).space); at >= 0 {
+		t.w.Spaces[at].Items = append(t.w.Spaces[at].Items, t.item(k))
+	}
+}
+
+// space tells a space, once, and returns where it stands; -1 where there is none.
+func (t *telling) space(k uint32) int {
+	inv := &t.s.inv
+	if k == none || !inv.spaces.at(k).exists {
+		return -1
+	}
+	if at, ok := t.spaces[k]; ok {
+		return at
+	}
+	x := inv.spaces.at(k)
+	t.spaces[k] = len(t.w.Spaces)
+	t.w.Spaces = append(t.w.Spaces, world.Space{ID: inv.spaceIDs.text(inv.text, k), Name: inv.text.text(x.name), Kind: x.kind, Rules: t.settings(x.rules, x.held)})
+	return t.spaces[k]
+}
+
+func (t *telling) item(k uint32) world.Item {
+	inv := &t.s.inv
+	x := inv.items.at(k)
+	return world.Item{ID: inv.itemIDs.text(inv.text, k), Kind: x.kind, Name: inv.text.text(x.name), Private: x.private, Space: inv.spaceIDs.text(inv.text, x.space), Rules: t.settings(x.rules, x.held)}
+}
+
+func (t *telling) settings(rules, held uint32) (out []world.Setting) {
+	inv := &t.s.inv
+	all := inv.rows
+	if inv.said != nil {
+		all = inv.said
+	}
+	for i, row := range []uint32{rules, held} {
+		if row == none {
+			continue
+		}
+		for r, v := range all[row] {
+			if v != catalogue.Unset {
+				out = append(out, world.Setting{Rule: catalogue.RuleID(r), Value: v, Held: i == 1})
+			}
+		}
+	}
+	slices.SortFunc(out, func(a, b world.Setting) int { return int(a.Rule) - int(b.Rule) })
+	return
+}
+
+func (t *telling) link(k uint32) world.Link {
+	inv := &t.s.inv
+	x := inv.links.at(k)
+	it := inv.items.at(x.item)
+	return world.Link{ID: inv.linkIDs.text(inv.text, k), Item: world.Resource{Kind: it.kind, ID: inv.itemIDs.text(inv.text, x.item)}, Right: x.right, Created: x.created, Until: x.until}
+}
+
+// TellForwarders makes a world of the policy and of what is forwarded.
+func (s *Snapshot) TellForwarders() *world.World {
+	inv := &s.inv
+	w := &world.World{Policy: s.pol.source.Policy}
+	for i := range inv.people.n {
+		p := inv.people.at(i)
+		if !p.exists {
+			continue
+		}
+		for _, f := range inv.forwarders[p.sends.off : p.sends.off+p.sends.n] {
+			w.Forwarders = append(w.Forwarders, world.Forwarder{Mailbox: inv.personIDs.text(inv.text, i), To: inv.address(f.to), KeepCopy: f.keepCopy})
+		}
+	}
+	return w
+}
+
+// TellRest makes a world of everything but parties: groups without those whom they hold, spaces with their items, meetings, lists of domains,
+// links, forwarders, contacts, and what partners and domains hold as a whole.
+func (s *Snapshot) TellRest() *world.World {
+	inv := &s.inv
+	t := &telling{s: s, w: &world.World{Policy: s.pol.source.Policy}, spaces: map[uint32]int{}}
+	w := t.w
+	for i := range inv.spaces.n {
+		t.space(i)
+	}
+	for i := range inv.items.n {
+		if x := inv.items.at(i); x.exists {
+			if at, ok := t.spaces[x.space]; ok {
+				w.Spaces[at].Items = append(w.Spaces[at].Items, t.item(i))
+			}
+		}
+	}
+	domains := func(l list) (out []addr.Domain) {
+		for _, d := range inv.lists[l.off : l.off+l.n] {
+			if x, err := addr.ParseDomain(inv.domains.text(inv.text, d)); err == nil {
+				out = append(out, x)
+			}
+		}
+		return
+	}
+	for i := range inv.meetings.n {
+		if m := inv.meetings.at(i); m.exists {
+			w.Meetings = append(w.Meetings, world.Meeting{ID: inv.meetingIDs.text(inv.text, i), Name: inv.text.text(m.name), SignInDomains: domains(m.own), Rules: t.settings(m.rules, m.held)})
+		}
+	}
+	for i := range inv.domainLists.n {
+		if l := inv.domainLists.at(i); l.exists {
+			w.DomainLists = append(w.DomainLists, world.DomainList{ID: inv.listIDs.text(inv.text, i), Domains: domains(l.domains)})
+		}
+	}
+	for i := range inv.links.n {
+		x := inv.links.at(i)
+		if !x.exists {
+			continue
+		}
+		l := t.link(i)
+		if !x.bearer {
+			l.For = []addr.Address{}
+			for _, p := range inv.lists[x.names.off : x.names.off+x.names.n] {
+				l.For = append(l.For, inv.address(p))
+			}
+		}
+		w.Links = append(w.Links, l)
+	}
+	w.Forwarders = s.TellForwarders().Forwarders
+	contacts := map[uint32]bool{}
+	for i := range inv.people.n {
+		p := inv.people.at(i)
+		if !p.exists {
+			continue
+		}
+		id := inv.personIDs.text(inv.text, i)
+		for _, c := range inv.lists[p.contacts.off : p.contacts.off+p.contacts.n] {
+			if !contacts[c] {
+				contacts[c] = true
+				w.Contacts = append(w.Contacts, world.Contact{Person: id, Party: inv.address(c), Accepted: true})
+			}
+		}
+	}
+	for i := range inv.many {
+		m := &inv.many[i]
+		for _, g := range inv.given(m.grants) {
+			x := world.Grant{Role: g.role, From: g.from, Until: g.until, Reviewed: fromSeconds(g.link), Resource: world.Resource{Kind: catalogue.Space, ID: inv.spaceIDs.text(inv.text, g.resource)}}
+			if m.of.what == 0 {
+				x.Partner = inv.partners.text(inv.text, m.of.index)
+			} else if d, err := addr.ParseDomain(inv.domains.text(inv.text, m.of.index)); err == nil {
+				x.Domain = d
+			}
+			w.Grants = append(w.Grants, x)
+		}
+	}
+	return w
+}

@@ -1,0 +1,189 @@
+package finding_test
+
+import (
+	"fmt"
+	"math/rand/v2"
+	"slices"
+	"strings"
+	"testing"
+
+	"wexillum.example/internal/core/addr"
+	"wexillum.example/internal/core/catalogue"
+	"wexillum.example/internal/core/engine"
+	"wexillum.example/internal/core/finding"
+	"wexillum.example/internal/core/moment"
+	"wexillum.example/internal/core/world"
+	"wexillum.example/internal/worldgen"
+)
+
+// lines are findings in words, in the order in which they come.
+func lines(list []finding.Finding) string {
+	var out strings.Builder
+	for _, f := range list {
+		fmt.Fprintln(&out, f.ID, f.About, f.Cause, f.Numbers)
+	}
+	return out.String()
+}
+
+// differing are the lines that one has and the other lacks.
+func differing(a, b string) string {
+	x, y := strings.Split(a, "\n"), strings.Split(b, "\n")
+	var out []string
+	for _, l := range x {
+		if !slices.Contains(y, l) {
+			out = append(out, "- "+l)
+		}
+	}
+	for _, l := range y {
+		if !slices.Contains(x, l) {
+			out = append(out, "+ "+l)
+		}
+	}
+	return strings.Join(out, "\n")
+}
+
+// TestKept: what is kept from snapshot to snapshot, while records, grants, holdings, links, spaces and more change, is what is found in the whole
+// world each time, in the same order.
+func TestKept(t *testing.T) {
+	kinds := map[string]int{}
+	for seed := uint64(1); seed <= 25; seed++ {
+		w := world.Merge(&world.World{}, worldgen.Generate(seed, worldgen.Size{Guests: 80, Grants: 260, Holdings: 20, Spaces: 12, Items: 60, Partners: 6, People: 12, Groups: 4, Meetings: 8, Links: 24, Exceptions: 12}, now))
+		r := rand.New(rand.NewPCG(seed, 77))
+		for i := range w.Guests {
+			if r.IntN(2) == 0 {
+				w.Guests[i].Purpose = "a loan"
+			}
+			if r.IntN(4) == 0 {
+				w.Guests[i].Name = fmt.Sprint("Somebody ", r.IntN(8))
+			}
+		}
+		for i := range w.Partners {
+			if p := &w.Partners[i]; r.IntN(2) == 0 {
+				p.Statement = "https://" + p.ID + ".example/statement"
+				w.Statements = append(w.Statements, world.Statement{Partner: p.ID, Problem: "expired", Reason: "it ended."})
+			}
+		}
+		if seed%5 == 0 { // everything is open
+			w.Rules = nil
+			for _, rule := range catalogue.Rules() {
+				w.Rules = append(w.Rules, world.RuleSetting{Rule: rule.ID, Limit: rule.Scale.Loosest(), Default: rule.Scale.Loosest()})
+			}
+		}
+		s := engine.Of(w)
+		k := finding.Look(s, w.Statements, now)
+		same := func(what string) {
+			t.Helper()
+			if a, b := lines(finding.Find(w, engine.Of(w), now)), lines(k.All()); a != b {
+				t.Fatalf("seed %d, %s: kept is otherwise than found\n%s", seed, what, differing(a, b))
+			}
+			for _, f := range k.All() {
+				kinds[f.Kind]++
+			}
+		}
+		same("at first")
+		for round := range 12 {
+			e := s.Edit()
+			var touched finding.Touched
+			what := fmt.Sprint("round ", round)
+			for range 1 + r.IntN(3) {
+				if len(w.Guests) == 0 {
+					break
+				}
+				switch r.IntN(7) {
+				case 0: // a record changes
+					g := &w.Guests[r.IntN(len(w.Guests))]
+					g.Purpose, g.Sponsor = []string{"", "a loan"}[r.IntN(2)], []string{"", w.People[0].ID}[r.IntN(2)]
+					g.Name = fmt.Sprint("Somebody ", r.IntN(8))
+					g.Until = []moment.Moment{moment.Never, now + 86400e6}[r.IntN(2)]
+					e.PutGuest(g)
+					touched.Parties = append(touched.Parties, g.Address.String())
+				case 1: // a record goes
+					i := r.IntN(len(w.Guests))
+					a := w.Guests[i].Address
+					w.Guests = slices.Delete(slices.Clone(w.Guests), i, i+1)
+					e.RemoveGuest(a)
+					touched.Parties = append(touched.Parties, a.String())
+				case 2: // grants of somebody, perhaps of somebody new
+					a := w.Guests[r.IntN(len(w.Guests))].Address
+					if r.IntN(3) == 0 {
+						a, _ = addr.Parse(fmt.Sprintf("new%d@firm%d.example", r.IntN(50), r.IntN(7)))
+					}
+					if r.IntN(4) == 0 {
+						a, _ = addr.Parse(fmt.Sprintf("own%d@homepost.example", r.IntN(5)))
+					}
+					w.Grants = slices.DeleteFunc(slices.Clone(w.Grants), func(g world.Grant) bool { return g.Address == a })
+					var own []world.Grant
+					for range r.IntN(4) {
+						sp := &w.Spaces[r.IntN(len(w.Spaces))]
+						g := world.Grant{Address: a, Resource: world.Resource{Kind: catalogue.Space, ID: sp.ID}, Role: catalogue.View, From: now - 1e6, Until: moment.Never, Reviewed: moment.Always}
+						if len(sp.Items) > 0 && r.IntN(2) == 0 {
+							it := &sp.Items[r.IntN(len(sp.Items))]
+							g.Resource = world.Resource{Kind: it.Kind, ID: it.ID}
+						}
+						own = append(own, g)
+					}
+					w.Grants = append(w.Grants, own...)
+					e.SetGrants(a.String(), own)
+					touched.Parties = append(touched.Parties, a.String())
+				case 3: // a link
+					l := &w.Links[r.IntN(len(w.Links))]
+					l.Until = []moment.Moment{moment.Never, now - 1e6, now + 86400e6}[r.IntN(3)]
+					if r.IntN(3) == 0 && len(l.For) > 0 {
+						l.For = []addr.Address{w.Guests[r.IntN(len(w.Guests))].Address}
+					}
+					e.PutLink(l)
+					touched.Rest, touched.Links = true, append(touched.Links, l.ID)
+				case 4: // what a space says, and whether an item is private
+					sp := &w.Spaces[r.IntN(len(w.Spaces))]
+					if touched.Rest = true; r.IntN(2) == 0 {
+						sp.Rules = []world.Setting{{Rule: catalogue.MustRule("spaces.guests"), Value: catalogue.Value(r.IntN(2))}}
+						e.PutSpace(sp)
+						touched.Spaces = append(touched.Spaces, sp.ID)
+					}
+					if len(sp.Items) > 0 {
+						it := &sp.Items[r.IntN(len(sp.Items))]
+						it.Private = !it.Private
+						e.PutItem(it)
+						touched.Items = append(touched.Items, it.ID)
+					}
+				case 6: // everybody of a partner goes
+					if len(w.Guests) < 40 {
+						continue
+					}
+					d := w.Partners[r.IntN(len(w.Partners))].Domains[0].Domain
+					at := func(a addr.Address) bool { return !a.IsZero() && a.Domain() == d }
+					for i := range w.Guests {
+						if a := w.Guests[i].Address; at(a) {
+							e.RemoveGuest(a)
+							touched.Parties = append(touched.Parties, a.String())
+						}
+					}
+					for i := range w.Grants {
+						if a := w.Grants[i].Address; at(a) {
+							e.SetGrants(a.String(), nil)
+							touched.Parties = append(touched.Parties, a.String())
+						}
+					}
+					w.Guests = slices.DeleteFunc(slices.Clone(w.Guests), func(g world.Guest) bool { return at(g.Address) })
+					w.Grants = slices.DeleteFunc(slices.Clone(w.Grants), func(g world.Grant) bool { return at(g.Address) })
+				case 5: // what is forwarded, and contacts
+					if len(w.Forwarders) > 0 {
+						i := r.IntN(len(w.Forwarders))
+						m := w.Forwarders[i].Mailbox
+						w.Forwarders = slices.DeleteFunc(slices.Clone(w.Forwarders), func(f world.Forwarder) bool { return f.Mailbox == m })
+						e.SetForwarders(m, nil)
+						touched.Rest = true
+					}
+				}
+			}
+			s = e.Done()
+			k.Next(s, w.Statements, now, touched)
+			same(what)
+		}
+	}
+	for _, kind := range []string{"guest_without_purpose", "guest_without_sponsor", "guest_without_end", "same_person", "report_without_licence", "private_reaches_private", "guest_of_no_partner", "link_without_end", "opening_unused", "refused_by_them", "statement_not_taken", "held_back", "limit_loose"} {
+		if kinds[kind] == 0 {
+			t.Errorf("%s never came: %v", kind, kinds)
+		}
+	}
+}
