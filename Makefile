@@ -71,8 +71,8 @@ audit:
 # Installs what tests alone need of Debian: a client that reads the log of the database, the library that makes a cluster of databases with the
 # program that copies one, and what makes a folder with Debian's base in it.
 install-more:
-	@{ [ -x /usr/bin/mariadb-binlog ] && [ -e /usr/lib/galera/libgalera_smm.so ] && [ -x /usr/sbin/debootstrap ] && command -v rsync && command -v lsof; } > /dev/null || \
-	  { echo "installing mariadb-client, galera-4, rsync, lsof and debootstrap"; $(SUDO) apt-get update -qq && DEBIAN_FRONTEND=noninteractive $(SUDO) apt-get install -y -qq --no-install-recommends mariadb-client galera-4 rsync lsof debootstrap > /dev/null; }
+	@{ [ -x /usr/bin/mariadb-binlog ] && [ -e /usr/lib/galera/libgalera_smm.so ] && [ -x /usr/sbin/debootstrap ] && command -v rsync && command -v lsof && command -v ip; } > /dev/null || \
+	  { echo "installing mariadb-client, galera-4, rsync, lsof, iproute2 and debootstrap"; $(SUDO) apt-get update -qq && DEBIAN_FRONTEND=noninteractive $(SUDO) apt-get install -y -qq --no-install-recommends mariadb-client galera-4 rsync lsof iproute2 debootstrap > /dev/null; }
 
 # Installs, in a folder of the tests, packages of a SCIM server that others wrote.
 PEER = internal/e2e/testdata/peer

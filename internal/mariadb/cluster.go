@@ -6,7 +6,6 @@ import (
 	"database/sql"
 	"errors"
 	"fmt"
-	"net"
 	"os"
 	"os/exec"
 	"path/filepath"
@@ -24,19 +23,37 @@ type Node struct {
 	dir   string
 	ports [3]int // of the group, of catching up, of the database
 	group string
+	host  string   // where the others find it
+	net   *network // nil where all are on the machine's own
+	i     int
 }
 
-// Cluster starts nodes in folders below dir, all with the same empty data. Whoever starts it stops its nodes.
-func Cluster(ctx context.Context, dir string, n int) (nodes []*Node, err error) {
+// Cluster starts nodes in folders below dir, all with the same empty data. Whoever starts it stops its nodes. apart says why they have no network of
+// their own, which can be cut: see Cut; nil where they do.
+func Cluster(ctx context.Context, dir string, n int) (nodes []*Node, apart, err error) {
+	own, apart := newNetwork(ctx, n)
+	if apart != nil {
+		own = nil
+	} else {
+		context.AfterFunc(ctx, own.close)
+	}
+	nodes, err = cluster(ctx, dir, n, own)
+	return nodes, apart, err
+}
+
+func cluster(ctx context.Context, dir string, n int, own *network) (nodes []*Node, err error) {
 	var group []string
 	for i := range n {
-		x := &Node{dir: filepath.Join(dir, fmt.Sprint("node", i+1))}
+		x := &Node{dir: filepath.Join(dir, fmt.Sprint("node", i+1)), host: "127.0.0.1", net: own, i: i}
+		if own != nil {
+			x.host = fmt.Sprint("10.0.0.", i+1)
+		}
 		for k := range x.ports {
 			if x.ports[k], err = freeport.Find(); err != nil {
 				return nil, err
 			}
 		}
-		group = append(group, fmt.Sprint("127.0.0.1:", x.ports[0]))
+		group = append(group, fmt.Sprint(x.host, ":", x.ports[0]))
 		nodes = append(nodes, x)
 	}
 	for _, x := range nodes {
@@ -107,11 +124,15 @@ func (x *Node) begin(ctx context.Context, anew bool, more ...string) (err error)
 	if anew {
 		group = "gcomm://"
 	}
-	x.Server, err = Start(ctx, x.dir, append([]string{
+	var by []string
+	if x.net != nil {
+		by = in(x.net.nodes[x.i])
+	}
+	x.Server, err = startIn(ctx, x.dir, by, append([]string{
 		fmt.Sprint("--port=", x.ports[2]),
 		"--wsrep-on=ON", "--wsrep-provider=/usr/lib/galera/libgalera_smm.so", "--wsrep-cluster-name=wexillum", "--wsrep-cluster-address=" + group,
-		"--wsrep-node-address=127.0.0.1:" + fmt.Sprint(x.ports[0]), "--wsrep-sst-method=rsync", "--binlog-format=ROW", "--innodb-autoinc-lock-mode=2", "--innodb-flush-log-at-trx-commit=1",
-		"--wsrep-provider-options=gmcast.listen_addr=tcp://127.0.0.1:" + fmt.Sprint(x.ports[0]) + ";ist.recv_addr=127.0.0.1:" + fmt.Sprint(x.ports[1]) +
+		"--wsrep-node-address=" + x.host + ":" + fmt.Sprint(x.ports[0]), "--wsrep-sst-method=rsync", "--binlog-format=ROW", "--innodb-autoinc-lock-mode=2", "--innodb-flush-log-at-trx-commit=1",
+		"--wsrep-provider-options=gmcast.listen_addr=tcp://" + x.host + ":" + fmt.Sprint(x.ports[0]) + ";ist.recv_addr=" + x.host + ":" + fmt.Sprint(x.ports[1]) +
 			";gcache.size=64M;gcache.recover=yes;evs.keepalive_period=PT0.3S;evs.suspect_timeout=PT3S;evs.inactive_timeout=PT8S;evs.install_timeout=PT8S;pc.recovery=yes",
 	}, more...)...)
 	if err != nil {
@@ -214,5 +235,11 @@ func (x *Node) Freeze() { _ = x.cmd.Process.Signal(syscall.SIGSTOP) }
 // Thaw lets it go on.
 func (x *Node) Thaw() { _ = x.cmd.Process.Signal(syscall.SIGCONT) }
 
-// Address is where the database is reached over the network.
-func (x *Node) Address() string { return net.JoinHostPort("127.0.0.1", fmt.Sprint(x.ports[2])) }
+// Socket is where the database is reached on this machine, whatever network the node has.
+func (x *Node) Socket() string { return x.socket }
+
+// Cut pulls the node's cable: the others and it hear nothing of each other, while it goes on and is reached by its socket. Mend puts it back.
+func (x *Node) Cut() error { return x.net.cable(x.i, false) }
+
+// Mend puts the node's cable back.
+func (x *Node) Mend() error { return x.net.cable(x.i, true) }

@@ -42,6 +42,11 @@ type Server struct {
 // first. The context bounds the start, not the life, of the server. settings are more of the
 // server's own, over those that it is given here.
 func Start(ctx context.Context, dir string, settings ...string) (*Server, error) {
+	return startIn(ctx, dir, nil, settings...)
+}
+
+// startIn is Start by way of another command, as in (network namespaces).
+func startIn(ctx context.Context, dir string, by []string, settings ...string) (*Server, error) {
 	dir, err := filepath.Abs(dir)
 	if err != nil {
 		return nil, err
@@ -78,11 +83,12 @@ func Start(ctx context.Context, dir string, settings ...string) (*Server, error)
 	if err != nil {
 		return nil, err
 	}
-	s.cmd = exec.Command(bin, append([]string{"--no-defaults", "--user=" + s.user, "--datadir=" + data, "--tmpdir=" + temporary, "--socket=" + s.socket,
+	args := append(append(by[:len(by):len(by)], bin), append([]string{"--no-defaults", "--user=" + s.user, "--datadir=" + data, "--tmpdir=" + temporary, "--socket=" + s.socket,
 		"--pid-file=" + filepath.Join(dir, "server.pid"), "--log-error=" + filepath.Join(dir, "error.log"),
 		"--bind-address=127.0.0.1", "--port=" + strconv.Itoa(port), "--skip-name-resolve",
 		"--character-set-server=utf8mb4", "--collation-server=utf8mb4_bin", "--innodb-log-file-size=64M", "--max-allowed-packet=64M",
 		"--innodb-buffer-pool-size=256M", "--performance-schema=OFF"}, settings...)...)
+	s.cmd = exec.Command(args[0], args[1:]...)
 	s.cmd.Stdout, s.cmd.Stderr = s.log, s.log
 	// Ctrl-C reaches the whole group of a terminal; the server is stopped in
 	// order by whoever started it.
