@@ -339,6 +339,9 @@ func (a *app) expectRemove() *cobra.Command {
 	var why string
 	c := &cobra.Command{Use: "remove ID", Short: "Expect something no longer", Args: cobra.ExactArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
+			if strings.TrimSpace(why) == "" {
+				return usage{errors.New("what is expected no longer has a reason: give --why")}
+			}
 			r, err := a.remote()
 			if err != nil {
 				return err

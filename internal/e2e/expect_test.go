@@ -198,6 +198,7 @@ func TestExpectations(t *testing.T) {
 	// What systems hold is not known where nobody looked.
 	r.says(1, "no system was read yet", "expect", "run", "--found")
 
+	r.says(2, "has a reason: give --why", "expect", "remove", "valuations", "--yes")
 	r.says(0, "is expected no longer", "expect", "remove", "valuations", "--why", "the loan is over", "--yes")
 	r.says(0, "Expected: Nobody from Calder & Finch Printers may do anything.", "expect", "proposed", "--take", "calderfinch-reaches-nothing", "--yes")
 	r.says(0, "▲ held  Of people from Calder & Finch Printers, at most 3 may do anything.", "expect", "set", "calderfinch-reaches-nothing", "--at-most", "3", "--yes")

@@ -58,6 +58,9 @@ func (s *Service) PatchExpectation(ctx context.Context, who, why, id string, pat
 
 // RemoveExpectation takes an expectation away.
 func (s *Service) RemoveExpectation(ctx context.Context, who, why, id, ifMatch string) error {
+	if strings.TrimSpace(why) == "" {
+		return &Invalid{"why", why, "say why it is expected no longer: nothing stands in the way of what it guarded from then on"}
+	}
 	return expectations.remove(ctx, s, who, why, id, ifMatch)
 }
 
