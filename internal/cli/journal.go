@@ -59,6 +59,8 @@ func (a *app) journal() *cobra.Command {
 					what = ofSignIn(pick(e.Now))
 				case "sessions":
 					what = "signed out everywhere"
+				case "noticed":
+					what = ofNoticed(pick(e.Was), pick(e.Now))
 				}
 				rows = append(rows, []string{fmt.Sprint(e.Seq), e.At.Format("2006-01-02 15:04:05"), e.Who, e.Kind, e.Id, what, e.Why})
 			}
@@ -213,6 +215,23 @@ func ofRecord(difference, was, now string) string {
 		return "let be: " + whole(now)
 	}
 	return difference
+}
+
+// ofNoticed says what a finding that came says, or said before it went.
+func ofNoticed(was, now string) string {
+	var x struct {
+		Cause      string
+		Came, Gone int
+	}
+	switch {
+	case now == "" && json.Unmarshal([]byte(was), &x) == nil:
+		return "no longer: " + x.Cause
+	case json.Unmarshal([]byte(now), &x) != nil:
+		return "changed"
+	case x.Came+x.Gone > 0:
+		return fmt.Sprintf("%d came, %d went", x.Came, x.Gone)
+	}
+	return "noticed: " + x.Cause
 }
 
 // ofStep says what was carried out, and when it was due.

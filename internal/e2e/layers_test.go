@@ -196,6 +196,9 @@ func TestFindingsPast(t *testing.T) {
 		t.Error(verified)
 	}
 
+	r.says(0, "noticed: Nobody of ours answers for ", "journal", "--kind", "noticed")
+	r.says(0, "no longer: Forwarding from o.tidewell to odile@homepost.example", "journal", "--kind", "noticed")
+
 	// What was kept long ago, and what came often.
 	db, err := sql.Open("mysql", r.dsn)
 	check(t, err)

@@ -130,6 +130,8 @@ function pageOf(e: JournalEntry): string | undefined {
       const [system, kind] = e.id.split(' ')
       return `/systems/${encodeURIComponent(system)}/${kind}`
     }
+    case 'noticed':
+      return '/findings'
     case 'system_setting':
       return `/systems/${encodeURIComponent(e.id.split(' ')[0])}`
     case 'exception':
@@ -163,10 +165,18 @@ export function saidOf(e: JournalEntry): string {
   if (e.kind === 'system_record' && e.who !== 'wexillum') return ofDecided(e)
   if ((e.kind === 'system_setting' && e.now) || e.kind === 'system_record') return ofSetting(e)
   if (e.kind === 'sessions') return 'signed out everywhere'
+  if (e.kind === 'noticed') return ofNoticed(e)
   return difference(e.was, e.now)
 }
 
 const ways: Record<string, string> = { console: ' to the console', client: ' with the client', code: ' with a code', partner: ' with their own organisation’s sign-in' }
+
+/** Says what a finding that came says, or said before it went. */
+function ofNoticed(e: JournalEntry): string {
+  const x = JSON.parse(e.now ?? e.was ?? '{}') as { cause?: string; came?: number; gone?: number }
+  if (x.cause === undefined) return `${x.came ?? 0} came, ${x.gone ?? 0} went`
+  return `${e.now ? 'noticed' : 'no longer'}: ${x.cause}`
+}
 
 /** Says how the setting of a system stands now, as the journal has it in words. */
 function ofSetting(e: JournalEntry): string {
