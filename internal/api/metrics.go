@@ -70,6 +70,7 @@ func (p *present) Collect(out chan<- prometheus.Metric) {
 	if at := svc.Followed(); !at.IsZero() {
 		say("wexillum_follow_lag_seconds", "How long ago the database was asked last what others changed, and answered.", since(at))
 	}
+	say("wexillum_read_anew_total", "How often everything was read from the database since the start.", float64(svc.ReadAnew()))
 	if at := svc.FileWritten(); !at.IsZero() {
 		say("wexillum_snapshot_file_age_seconds", "How long ago the file was written that the next start begins with.", time.Since(at).Seconds())
 	}

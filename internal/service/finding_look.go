@@ -33,7 +33,7 @@ func (s *Service) lookNow(ctx context.Context, st *State, now moment.Moment) ([]
 	was := s.lookedAround
 	s.lookedAround = nil // what a look does not finish is no beginning for the next
 	var next *finding.Kept
-	if was != nil && was.day == day && was.head.Seq <= st.Head.Seq {
+	if was != nil && was.day == day && was.head.Seq <= st.Head.Seq && was.kept.GoesOn(st.Snapshot) {
 		touched, goesOn, err := s.touchedSince(ctx, st, was.head.Seq)
 		if err != nil {
 			return nil, err

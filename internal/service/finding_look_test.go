@@ -74,6 +74,9 @@ func TestFindingsAfterChanges(t *testing.T) {
 	}
 	check(t, b.Refresh(t.Context()))
 	same(b, "another service")
+	check(t, a.reload(t.Context())) // everything has other numbers
+	load(t, a, "wexillum: 1\nguests: [{address: maren@ilvane.example, sponsor: uma, name: Maren Otherwise}]")
+	same(a, "everything was read anew")
 	clock.forward(40 * 24 * time.Hour)
 	other.forward(40 * 24 * time.Hour)
 	same(a, "another day")

@@ -21,28 +21,34 @@ func (s *Service) Forget(ctx context.Context) (n int, err error) {
 		return 0, nil
 	}
 	before := (day - moment.Day(days)).Start(st.Zone()).Time()
-	for {
-		list, err := s.store.Forgettable(ctx, before, 50)
-		if err != nil {
-			return n, err
-		}
-		if len(list) == 0 {
-			break
-		}
-		for _, a := range list {
-			if err := s.forget(ctx, a, &n, func(t *store.Tx) (bool, error) { return t.Known(a) }); err != nil { // another service was first
-				return n, err
+	err = s.forgetsAtOnce(ctx, func() error {
+		for {
+			list, err := s.store.Forgettable(ctx, before, 50)
+			if err != nil {
+				return err
+			}
+			if len(list) == 0 {
+				break
+			}
+			for _, a := range list {
+				if err := s.forget(ctx, a, &n, func(t *store.Tx) (bool, error) { return t.Known(a) }); err != nil { // another service was first
+					return err
+				}
 			}
 		}
-	}
-	strangers, err := s.refusedStrangers(ctx, before)
+		strangers, err := s.refusedStrangers(ctx, before)
+		if err != nil {
+			return err
+		}
+		for _, a := range strangers {
+			if err := s.forget(ctx, a, &n, func(*store.Tx) (bool, error) { return true, nil }); err != nil {
+				return err
+			}
+		}
+		return nil
+	})
 	if err != nil {
 		return n, err
-	}
-	for _, a := range strangers {
-		if err := s.forget(ctx, a, &n, func(*store.Tx) (bool, error) { return true, nil }); err != nil {
-			return n, err
-		}
 	}
 	if n > 0 {
 		s.past.Lock()

@@ -18,22 +18,28 @@ func (s *Service) ForgetAgain(ctx context.Context, l *forgotten.List) (n int, er
 		return 0, err
 	}
 	const why = "they were forgotten after the backup that was brought back"
-	for _, a := range known {
-		if !l.Has(a) {
-			continue
-		}
-		g, err := s.store.Guest(ctx, a)
-		if err != nil {
-			return n, err
-		}
-		if g != nil {
-			if _, err := s.ChangeGuests(ctx, Who{Name: Scheduler, Role: Administrator}, GuestChange{Do: Remove, Addresses: []string{a}, Reason: why}, false); err != nil {
-				return n, err
+	err = s.forgetsAtOnce(ctx, func() error {
+		for _, a := range known {
+			if !l.Has(a) {
+				continue
+			}
+			g, err := s.store.Guest(ctx, a)
+			if err != nil {
+				return err
+			}
+			if g != nil {
+				if _, err := s.ChangeGuests(ctx, Who{Name: Scheduler, Role: Administrator}, GuestChange{Do: Remove, Addresses: []string{a}, Reason: why}, false); err != nil {
+					return err
+				}
+			}
+			if err := s.forget(ctx, a, &n, func(*store.Tx) (bool, error) { return true, nil }); err != nil {
+				return err
 			}
 		}
-		if err := s.forget(ctx, a, &n, func(*store.Tx) (bool, error) { return true, nil }); err != nil {
-			return n, err
-		}
+		return nil
+	})
+	if err != nil {
+		return n, err
 	}
 	by, err := s.Forget(ctx)
 	return n + by, err

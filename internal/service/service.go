@@ -112,6 +112,10 @@ type Service struct {
 	follows       bool   // it writes nothing
 	forgottenList string // a file apart from the database; empty for none
 
+	readAnew   atomic.Int64 // how often everything was read from the database
+	forgetting atomic.Int64 // how many forget several at once
+	remembers  atomic.Bool  // what is in memory holds somebody who was forgotten meanwhile
+
 	file    string        // that it begins with at the next start; empty for none
 	fileSeq atomic.Uint64 // the last entry of the journal that the file knows
 	fileAt  atomic.Int64  // when it was written, in milliseconds of Unix time
@@ -174,8 +178,33 @@ func (s *Service) reload(ctx context.Context) error {
 		return fmt.Errorf("the database cannot be read: %w", err)
 	}
 	s.state.Store(&State{Snapshot: e.Done(), Head: h})
+	s.remembers.Store(false)
+	s.readAnew.Add(1)
 	return nil
 }
+
+// forgetsAtOnce has everything read anew once after several were forgotten, and not after each.
+func (s *Service) forgetsAtOnce(ctx context.Context, forget func() error) error {
+	s.forgetting.Add(1)
+	err := forget()
+	if s.forgetting.Add(-1) > 0 || !s.remembers.Load() {
+		return err
+	}
+	s.fresh.Lock()
+	defer s.fresh.Unlock()
+	was := s.State().Head
+	if wrong := s.reload(ctx); wrong != nil {
+		return errors.Join(err, wrong)
+	}
+	if now := s.State().Head; now != was {
+		s.lookAgain(ctx, was.Seq, now.Seq)
+		s.tell(now)
+	}
+	return err
+}
+
+// ReadAnew is how often everything was read from the database.
+func (s *Service) ReadAnew() int64 { return s.readAnew.Load() }
 
 // State returns the present view.
 func (s *Service) State() *State { return s.state.Load() }
@@ -212,11 +241,15 @@ func (s *Service) Refresh(ctx context.Context) error {
 	defer s.fresh.Unlock()
 	now := s.State()
 	e := now.Edit()
-	h, all, err := s.store.Follow(ctx, now.Head, taking{e, s.log})
+	h, all, forgot, err := s.store.Follow(ctx, now.Head, taking{e, s.log})
 	switch {
 	case err != nil:
 		return err
-	case all: // somebody may have been forgotten, and is in the file still
+	case forgot && !all && s.forgetting.Load() > 0: // everything is read anew when all of them are forgotten
+		s.dropFile("somebody is forgotten")
+		s.remembers.Store(true)
+		s.state.Store(&State{Snapshot: e.Done(), Head: h})
+	case all || forgot: // somebody may have been forgotten, and is in the file still
 		s.dropFile("everything is read from the database anew")
 		if err := s.reload(ctx); err != nil {
 			return err

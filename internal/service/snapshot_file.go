@@ -37,6 +37,9 @@ func NewFrom(ctx context.Context, st *store.Store, clock func() time.Time, log *
 		}
 		if !errors.Is(err, fs.ErrNotExist) {
 			log.Warn("the snapshot file is not used; everything is read from the database", "file", file, "why", err.Error())
+			if no := (*snapfile.Unusable)(nil); errors.As(err, &no) { // it is written anew, whatever its header says
+				s.dropFile("it is of no use")
+			}
 		}
 	}
 	return s, s.reload(ctx)
@@ -105,7 +108,7 @@ func (s *Service) KeepFile(ctx context.Context) {
 // writeFile writes what is known now, where the file does not know it yet. Whether it did is returned; what went wrong is logged.
 func (s *Service) writeFile(ctx context.Context) bool {
 	x := s.State()
-	if x.Head.Seq == 0 {
+	if x.Head.Seq == 0 || s.remembers.Load() {
 		return false
 	}
 	if s.fileSeq.Load() == x.Head.Seq {

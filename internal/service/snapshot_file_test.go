@@ -9,6 +9,7 @@ import (
 	"path/filepath"
 	"strings"
 	"testing"
+	"time"
 
 	"wexillum.example/internal/core/catalogue"
 	"wexillum.example/internal/core/engine"
@@ -138,13 +139,52 @@ func TestSnapshotFile(t *testing.T) {
 	if holds() {
 		t.Error("the file holds who was forgotten")
 	}
-	same("after somebody was forgotten", "began with the snapshot file")
+	s, _ = same("after somebody was forgotten", "began with the snapshot file")
+
+	// Several are forgotten at once: everything is read anew once, by whoever forgets them and by whoever follows.
+	load(t, a, "wexillum: 1\nguests: [{address: c1@ilvane.example, sponsor: uma}, {address: c2@ilvane.example, sponsor: uma}, {address: c3@ilvane.example, sponsor: uma}]")
+	check(t, s.Refresh(t.Context()))
+	writesAtEnd(t, s)
+	for _, g := range []string{"c1@ilvane.example", "c2@ilvane.example", "c3@ilvane.example"} {
+		check(t, a.change(t.Context(), "h", "they go", func(_ *State, tx *store.Tx) error { _, err := tx.EndGuest(g); return err }))
+	}
+	c.forward(400 * 24 * time.Hour)
+	check(t, s.Refresh(t.Context()))
+	before, followed := s.ReadAnew(), a.ReadAnew()
+	if n, err := s.Forget(t.Context()); n != 3 || err != nil {
+		t.Fatalf("%d are forgotten: %v", n, err)
+	}
+	check(t, a.Refresh(t.Context()))
+	if n, m := s.ReadAnew()-before, a.ReadAnew()-followed; n != 1 || m != 1 {
+		t.Errorf("everything was read anew %d and %d times", n, m)
+	}
+	if _, err := os.Stat(file); !os.IsNotExist(err) {
+		t.Errorf("the file is still there: %v", err)
+	}
+	writesAtEnd(t, s)
+	b, err := os.ReadFile(file)
+	check(t, err)
+	if bytes.Contains(b, []byte("c2@ilvane.example")) {
+		t.Error("the file holds who was forgotten")
+	}
 	// A service that was away meanwhile finds a file from before: rows are read, and the file goes.
 	check(t, a.change(t.Context(), "h", "they ask for it", func(_ *State, tx *store.Tx) error { _, err := tx.Forget("none@ilvane.example"); return err }))
 	s, _ = same("a file from before somebody was forgotten", "the snapshot file is removed")
 	writesAtEnd(t, s)
 
-	// What is not this journal's, or damaged, is not used.
+	// While what is in memory holds somebody who was forgotten, no file is written.
+	s.remembers.Store(true)
+	s.dropFile("it is tried")
+	writesAtEnd(t, s)
+	if _, err := os.Stat(file); !os.IsNotExist(err) {
+		t.Errorf("a file is written of what holds who was forgotten: %v", err)
+	}
+	s.remembers.Store(false)
+	writesAtEnd(t, s)
+
+	// What is not this journal's, or damaged, is not used, and goes.
+	b, err = os.ReadFile(file)
+	check(t, err)
 	own := dsn
 	dsn = dbtest.DSN(t)
 	other, _ := start(t, dsn)
@@ -155,14 +195,15 @@ func TestSnapshotFile(t *testing.T) {
 	}
 	same("a file of another journal", "it is of another journal than the database's")
 	dsn = own
-	b, err := os.ReadFile(file)
-	check(t, err)
+	if _, err := os.Stat(file); !os.IsNotExist(err) {
+		t.Errorf("a file of no use stays: %v", err)
+	}
 	for what, damaged := range map[string][]byte{"altered": append(append(bytes.Clone(b[:4100]), b[4100]^1), b[4101:]...), "cut off": b[:len(b)/2]} {
 		check(t, os.WriteFile(file, damaged, 0o600))
 		s, _ = same(what, "it is damaged")
+		writesAtEnd(t, s)
+		same(what+", and written again", "began with the snapshot file")
 	}
-	writesAtEnd(t, s)
-	same("and written again", "began with the snapshot file")
 	check(t, os.RemoveAll(filepath.Dir(file)))
 	s, _ = same("no folder", "")
 	writesAtEnd(t, s) // it is told, and nothing else comes of it

@@ -449,22 +449,23 @@ func StanceKey(partner string, k catalogue.Key) string { return partner + " " + 
 
 // Follow hands over what changed since a head, and returns the head it has
 // reached. It reports all=true, and hands over nothing, where so much changed
-// that reading everything is cheaper.
-func (s *Store) Follow(ctx context.Context, since Head, sink Sink) (h Head, all bool, err error) {
+// that reading everything is cheaper. forgot is that somebody was forgotten: of what an
+// earlier reading holds their address is to go.
+func (s *Store) Follow(ctx context.Context, since Head, sink Sink) (h Head, all, forgot bool, err error) {
 	tx, err := s.db.BeginTx(ctx, &sql.TxOptions{Isolation: sql.LevelRepeatableRead, ReadOnly: true})
 	if err != nil {
-		return since, false, err
+		return since, false, false, err
 	}
 	defer tx.Rollback()
 	if err := tx.QueryRowContext(ctx, "SELECT seq, revision FROM head WHERE one = 1").Scan(&h.Seq, &h.Revision); err != nil {
-		return since, false, err
+		return since, false, false, err
 	}
 	if h.Seq == since.Seq {
-		return h, false, nil
+		return h, false, false, nil
 	}
 	const most = 5000
 	if h.Seq-since.Seq > most || h.Seq < since.Seq {
-		return since, true, nil
+		return since, true, false, nil
 	}
 	seen := map[[2]string]bool{}
 	var order [][2]string
@@ -485,8 +486,10 @@ func (s *Store) Follow(ctx context.Context, since Head, sink Sink) (h Head, all 
 				k[1], _, _ = strings.Cut(k[1], " to ")
 			case "stance":
 				k = [2]string{"policy", ""}
-			case "import", "forgotten":
+			case "import":
 				all = true
+			case "forgotten":
+				forgot = true
 			}
 			if !seen[k] {
 				seen[k] = true
@@ -496,22 +499,22 @@ func (s *Store) Follow(ctx context.Context, since Head, sink Sink) (h Head, all 
 		},
 	)
 	if err != nil || all {
-		return since, all, err
+		return since, all, forgot, err
 	}
 	policy := h.Revision != since.Revision || seen[[2]string{"policy", ""}]
 	for _, k := range order {
 		if err := s.handOver(ctx, tx, k[0], k[1], h.Seq, sink); err != nil {
-			return since, false, err
+			return since, false, false, err
 		}
 	}
 	if policy {
 		w, err := readPolicyFor(ctx, tx, h, sink)
 		if err != nil {
-			return since, false, err
+			return since, false, false, err
 		}
 		sink.SetPolicy(w)
 	}
-	return h, false, nil
+	return h, false, forgot, nil
 }
 
 // partyOf takes the party from a grant's key. A quoted local part may hold

@@ -270,7 +270,7 @@ func TestFollow(t *testing.T) {
 		})
 		check(t, err)
 		ed := snap.Edit()
-		next, all, err := s.Follow(ctx, h, sink{ed})
+		next, all, _, err := s.Follow(ctx, h, sink{ed})
 		check(t, err)
 		if all || next == h {
 			t.Fatalf("%+v, all %v", next, all)

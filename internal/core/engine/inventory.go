@@ -207,6 +207,7 @@ type Snapshot struct {
 	idx   *index // goes on to the next snapshot where nothing of it changes
 	rev   reverse
 	gen   uint64    // how many came before in its line
+	line  token     // in which everything has the number that it had before
 	due   *standing // what is due of an earlier snapshot, where it goes on
 	moved []uint32  // parties whose dates may be otherwise since
 	rules *dateRules
@@ -238,6 +239,7 @@ type Editor struct {
 	ownRows       bool   // inv.rows are a copy of its own
 	idx           *index // nil where something of it changed
 	gen           uint64
+	line          token
 	due           *standing
 	moved         []uint32
 
@@ -255,7 +257,7 @@ type Editor struct {
 
 // New returns an Editor of an empty world.
 func New() *Editor {
-	e := &Editor{tok: newToken(), seen: map[row]uint32{}, policy: &world.World{}}
+	e := &Editor{tok: newToken(), line: newToken(), seen: map[row]uint32{}, policy: &world.World{}}
 	for _, n := range e.inv.tables() {
 		n.seed = newSeed
 	}
@@ -271,6 +273,7 @@ func (s *Snapshot) Edit() *Editor {
 		pol:   s.pol,
 		idx:   s.idx,
 		gen:   s.gen + 1,
+		line:  s.line,
 		due:   s.due,
 		moved: s.moved[:len(s.moved):len(s.moved)],
 		tok:   newToken(),
@@ -415,7 +418,7 @@ func (e *Editor) Done() *Snapshot {
 	if e.due == nil || len(e.moved) > 1000+int(e.inv.parties.n/16) {
 		e.due, e.moved = &standing{}, nil
 	}
-	return &Snapshot{inv: e.inv, pol: e.pol, idx: e.idx, gen: e.gen, due: e.due, moved: e.moved, rules: e.rules, fwd: e.fwd}
+	return &Snapshot{inv: e.inv, pol: e.pol, idx: e.idx, gen: e.gen, line: e.line, due: e.due, moved: e.moved, rules: e.rules, fwd: e.fwd}
 }
 
 // compact places what was given party by party, in the order of the parties, without what was replaced while records were read, and gives back
@@ -806,11 +809,14 @@ func (e *Editor) RemoveGuest(a addr.Address) {
 	*e.inv.dates.edit(e.tok, i) = dates{until: moment.Never, sponsor: none, next: e.inv.dates.at(i).next}
 }
 
+// GoesOn reports whether one snapshot came of another by Editors, so that parties, spaces and all else have the same numbers in both.
+func (s *Snapshot) GoesOn(was *Snapshot) bool { return s.line == was.line }
+
 // Aside returns an Editor of what might become of s. The line of snapshots does
 // not go through it: it copies what it adds to, and may be used while another
 // Editor of s is at work.
 func (s *Snapshot) Aside() *Editor {
-	b := &Snapshot{inv: s.inv, pol: s.pol, idx: s.idx, gen: s.gen, due: s.due, moved: s.moved, rules: s.rules, fwd: s.fwd, taken: true}
+	b := &Snapshot{inv: s.inv, pol: s.pol, idx: s.idx, gen: s.gen, line: s.line, due: s.due, moved: s.moved, rules: s.rules, fwd: s.fwd, taken: true}
 	e := b.Edit()
 	e.base = s
 	return e

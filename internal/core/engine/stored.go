@@ -261,7 +261,7 @@ func Stored(in, told []byte, policy *world.World) (*Snapshot, error) {
 	if f := x.Floors; f != nil {
 		v.floors = &floors{all: f.All, mail: f.Mail, partners: f.Partners, partnerMail: f.PartnerMail, kinds: f.Kinds}
 	}
-	s := &Snapshot{pol: compile(&v, newToken(), policy), idx: &index{}, due: &standing{}}
+	s := &Snapshot{pol: compile(&v, newToken(), policy), idx: &index{}, due: &standing{}, line: newToken()}
 	s.inv = v
 	s.rules = compileDates(s.pol, &s.inv)
 	return s, nil

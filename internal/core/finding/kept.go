@@ -276,7 +276,7 @@ type Touched struct {
 	Items   []string // that are others, or elsewhere
 }
 
-// Next goes on to the snapshot that came after, of the same policy, in the same day. What did not change since is not looked at again.
+// Next goes on to the snapshot that came after (see GoesOn), of the same policy, in the same day. What did not change since is not looked at again.
 func (k *Kept) Next(s *engine.Snapshot, statements []world.Statement, at moment.Moment, t Touched) {
 	was := k.s
 	parties := map[uint32]bool{}
@@ -400,6 +400,9 @@ func merged(was []Finding, gone map[string]bool, came []Finding) []Finding {
 	}
 	return append(out, came...)
 }
+
+// GoesOn reports whether Next can go on to a snapshot.
+func (k *Kept) GoesOn(s *engine.Snapshot) bool { return s.GoesOn(k.s) }
 
 // All lists what was noticed, in the order of kinds. It stays what it is while Next goes on; callers must not change it.
 func (k *Kept) All() []Finding { return k.all }
