@@ -210,6 +210,24 @@ func TestPackage(t *testing.T) {
 		t.Errorf("stopped, the service leaves no file to begin with: %v", err)
 	}
 
+	// As docs/backup.md says: a key, a backup, and bringing it back into an empty database, by hand, which is root's where systemd hands the password over.
+	to := regexp.MustCompile(`age1\w+`).FindString(ran("backup_to: age1", "wexillum", "backup", "key", "/root/backup.key"))
+	own = append(own, "backup_dir: /var/backups/wexillum\nbackup_to: "+to+"\n"...)
+	check(t, os.WriteFile(at("etc/wexillum/wexillum.yaml"), own, 0o640))
+	byHand := func(want string, args ...string) string {
+		t.Helper()
+		return ran(want, append([]string{"env", "WEXILLUM_DATABASE=file:/etc/wexillum/secrets/database", "wexillum"}, args...)...)
+	}
+	byHand("", "backup", "--config", "/etc/wexillum/wexillum.yaml")
+	made := regexp.MustCompile(`wexillum-\S+\.age`).FindString(byHand(".sql.zst.age", "backup", "list", "--config", "/etc/wexillum/wexillum.yaml"))
+	check(t, os.WriteFile(at("etc/wexillum/secrets/database"), []byte(tcpDSN(t)+"\n"), 0o600))
+	byHand("up to journal entry 1; the journal holds", "restore", "/var/backups/wexillum/"+made, "--key", "/root/backup.key", "--config", "/etc/wexillum/wexillum.yaml", "--why", "the disk failed")
+	service, stop = servePackage(t, root)
+	if status, body := service("GET", "/readyz"); status != 200 {
+		t.Errorf("brought back: %d %s", status, body)
+	}
+	stop()
+
 	out, _ := inside(t, root, "dpkg", "--force-confold", "-i", "/tmp/two.deb")
 	if now, err := os.ReadFile(at("etc/wexillum/wexillum.yaml")); err != nil || !bytes.Equal(now, own) {
 		t.Errorf("the upgrade changed the settings: %v\n%s\n%s", err, now, out)
