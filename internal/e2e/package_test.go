@@ -292,6 +292,7 @@ func servePackage(t *testing.T, root string) (ask func(method, path string) (int
 	file, err := l.(*net.TCPListener).File()
 	check(t, err)
 	check(t, l.Close())
+	_ = os.Remove(filepath.Join(root, "run/notify")) // of a service before
 	notify, err := net.ListenUnixgram("unixgram", &net.UnixAddr{Name: filepath.Join(root, "run/notify"), Net: "unixgram"})
 	check(t, err)
 	check(t, os.Chmod(filepath.Join(root, "run/notify"), 0o777))
