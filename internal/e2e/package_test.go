@@ -251,7 +251,9 @@ func TestPackage(t *testing.T) {
 		t.Error(err)
 	}
 	ran("", "dpkg", "-i", "/tmp/two.deb")
-	check(t, os.Remove(at("var/backups/wexillum/kept")))
+	for _, name := range []string{"kept", made} {
+		check(t, os.Remove(at("var/backups/wexillum/"+name)))
+	}
 	ran("", "dpkg", "-P", "wexillum")
 	if out, status := inside(t, root, "getent", "passwd", "wexillum"); status == 0 {
 		t.Error(out)
