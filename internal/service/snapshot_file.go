@@ -37,7 +37,7 @@ func NewFrom(ctx context.Context, st *store.Store, clock func() time.Time, log *
 		}
 		if !errors.Is(err, fs.ErrNotExist) {
 			log.Warn("the snapshot file is not used; everything is read from the database", "file", file, "why", err.Error())
-			if no := (*snapfile.Unusable)(nil); errors.As(err, &no) { // it is written anew, whatever its header says
+			if no := (*snapfile.Unusable)(nil); errors.As(err, &no) && !no.Another { // it is written anew, whatever its header says
 				s.dropFile("it is of no use")
 			}
 		}

@@ -30,8 +30,11 @@ type At struct {
 	Seal     string // of that entry: another journal has another one at the same place
 }
 
-// Unusable is why a file is not used.
-type Unusable struct{ Why string }
+// Unusable is why a file is not used. Another is that it is another version's: that one may use it still.
+type Unusable struct {
+	Why     string
+	Another bool
+}
 
 func (e *Unusable) Error() string { return e.Why }
 
@@ -190,10 +193,10 @@ func Open(path string) (at At, in, told []byte, err error) {
 		return at, nil, nil, err
 	}
 	if h.Program != mine {
-		return at, nil, nil, &Unusable{"another version of the program wrote it"}
+		return at, nil, nil, &Unusable{"another version of the program wrote it", true}
 	}
 	if h.End < firstPage || h.End > 1<<44 {
-		return at, nil, nil, &Unusable{"it is damaged: its header names no end that can be"}
+		return at, nil, nil, &Unusable{Why: "it is damaged: its header names no end that can be"}
 	}
 	in, err = syscall.Mmap(int(f.Fd()), 0, int(h.End), syscall.PROT_READ|syscall.PROT_WRITE, syscall.MAP_PRIVATE)
 	if err != nil {
@@ -201,7 +204,7 @@ func Open(path string) (at At, in, told []byte, err error) {
 	}
 	if !whole(in, h.Sums) {
 		_ = syscall.Munmap(in)
-		return at, nil, nil, &Unusable{"it is damaged: what it holds is not what was written"}
+		return at, nil, nil, &Unusable{Why: "it is damaged: what it holds is not what was written"}
 	}
 	return h.At, in, h.Told, nil
 }
@@ -245,18 +248,18 @@ func read(f *os.File) (h header, err error) {
 	}
 	first := make([]byte, 32)
 	if _, err := f.ReadAt(first, 0); err != nil || !bytes.HasPrefix(first, []byte(magic)) {
-		return h, &Unusable{"it is no snapshot"}
+		return h, &Unusable{Why: "it is no snapshot"}
 	}
 	at, n := binary.LittleEndian.Uint64(first[8:]), binary.LittleEndian.Uint64(first[16:])
 	if n > 1<<32 || at > 1<<44 || int64(at+n) != st.Size() {
-		return h, &Unusable{"it is damaged: it is not as long as it says"}
+		return h, &Unusable{Why: "it is damaged: it is not as long as it says"}
 	}
 	b := make([]byte, n)
 	if _, err := f.ReadAt(b, int64(at)); err != nil || xxh3.Hash(b) != binary.LittleEndian.Uint64(first[24:]) {
-		return h, &Unusable{"it is damaged: its header is not what was written"}
+		return h, &Unusable{Why: "it is damaged: its header is not what was written"}
 	}
 	if err := json.Unmarshal(b, &h); err != nil {
-		return h, &Unusable{"it is damaged: its header cannot be read"}
+		return h, &Unusable{Why: "it is damaged: its header cannot be read"}
 	}
 	return h, nil
 }

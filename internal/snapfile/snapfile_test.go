@@ -164,6 +164,9 @@ func TestDamaged(t *testing.T) {
 	was := program
 	program = func() (string, error) { return mine + "x", nil }
 	refused("of another program", "another version of the program wrote it", good)
+	if _, _, _, err := Open(path); !errors.As(err, new(*Unusable)) || !err.(*Unusable).Another {
+		t.Errorf("it does not say that another version may use it: %v", err)
+	}
 	program = was
 	must(t, os.WriteFile(path, good, 0o600))
 	_, in, _, err = Open(path)
