@@ -140,8 +140,15 @@ func (s *Server) install(ctx context.Context, data string) error {
 	if err != nil {
 		return err
 	}
-	cmd := exec.CommandContext(ctx, tool, "--no-defaults", "--user="+s.user, "--datadir="+half,
+	// The server that sets up clears away what looks left over where temporary tables are, of others that set up at the same time, too.
+	temporary := half + ".tmp"
+	if err := os.MkdirAll(temporary, 0o700); err != nil {
+		return err
+	}
+	defer os.RemoveAll(temporary)
+	cmd := exec.CommandContext(ctx, tool, "--no-defaults", "--user="+s.user, "--datadir="+half, "--tmpdir="+temporary,
 		"--auth-root-authentication-method=socket", "--auth-root-socket-user="+s.user, "--skip-test-db", "--skip-name-resolve")
+	cmd.Env = append(os.Environ(), "TMPDIR="+temporary)
 	if out, err := cmd.CombinedOutput(); err != nil {
 		return fmt.Errorf("the database cannot be set up: %w\n%s", err, out)
 	}
