@@ -100,6 +100,11 @@ func (a *app) serve() *cobra.Command {
 				),
 			)
 		}
+		if file := cfg["snapshot_file"].Value; file != "" {
+			if st, err := os.Stat(filepath.Dir(file)); err != nil || !st.IsDir() {
+				return usage(fmt.Errorf("snapshot_file %q: there is no folder %s; make one for the service's user, or name another file", file, filepath.Dir(file)))
+			}
+		}
 		log := a.logger(cfg["log_level"].Value)
 		return a.run(c.Context(), cfg, log, running{})
 	}

@@ -224,6 +224,15 @@ func TestServe(t *testing.T) {
 	if out, err := run([]string{"WEXILLUM_DATABASE=" + dsn}, "a-long-password-1\n", "account", "first", "mate"); err == nil || !strings.Contains(out, "there are accounts already") {
 		t.Errorf("%v %s", err, out)
 	}
+	if out, err := run(nil, "", "serve", "--database", dsn, "--snapshot-file", "/nowhere/snapshot"); err == nil || !strings.Contains(out, `snapshot_file "/nowhere/snapshot": there is no folder /nowhere`) {
+		t.Errorf("%v %s", err, out)
+	}
+	if out, err := run(nil, "", "serve", "--database", dsn, "--listen", "127.0.0.1:0", "--snapshot-file", file); err == nil || !strings.Contains(out, "it is no snapshot but something else") {
+		t.Errorf("%v %s", err, out)
+	}
+	if text, err := os.ReadFile(file); err != nil || !strings.Contains(string(text), "log_level: warn") {
+		t.Errorf("the file of settings is gone: %v %s", err, text)
+	}
 	if out, err := run(nil, "", "schema", "show", "--database", dsn); err != nil || !strings.Contains(out, "version 20") {
 		t.Errorf("%v %s", err, out)
 	}

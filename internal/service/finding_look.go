@@ -87,17 +87,15 @@ func (s *Service) touchedSince(ctx context.Context, st *State, after uint64) (t 
 	return t, true, nil
 }
 
-// statements lists what is kept of partners' statements.
-func (s *Service) statements(ctx context.Context) ([]world.Statement, error) {
-	var w world.World
-	err := s.store.Records(ctx, "statement", "", func(id string, doc []byte) error {
-		_, _, err := worldfile.Kept(func(d worldfile.Doc) (struct{}, error) {
-			return struct{}{}, worldfile.AddInventory(&w, "statement", id, d)
-		}, doc)
-		_ = err // it is found among what cannot be read
+// statements lists what is kept of partners' statements; one that cannot be read as it is kept is found elsewhere: see odd.
+func (s *Service) statements(ctx context.Context) (out []world.Statement, err error) {
+	err = s.store.Records(ctx, "statement", "", func(_ string, doc []byte) error {
+		if x, _, err := worldfile.Kept(worldfile.StatementOf, doc); err == nil {
+			out = append(out, x)
+		}
 		return nil
 	})
-	return w.Statements, err
+	return
 }
 
 // oddities is what is found where records are read, and in no snapshot: those that cannot be read as they are kept, and what is kept for a

@@ -60,6 +60,7 @@ type NoticedPast = store.NoticedOnce
 func (s *Service) KeepNoticed(ctx context.Context, list []Noticed) error {
 	s.keepingNoticed.Lock()
 	defer s.keepingNoticed.Unlock()
+	first := false            // nobody ever looked
 	if s.keptNoticed == nil { // what others keep meanwhile is found where it is written
 		kept, err := s.store.NoticedNow(ctx)
 		if err != nil {
@@ -69,8 +70,8 @@ func (s *Service) KeepNoticed(ctx context.Context, list []Noticed) error {
 		for id := range kept {
 			s.keptNoticed[id] = true
 		}
+		first = len(kept) == 0
 	}
-	first := len(s.keptNoticed) == 0
 	now := s.Now()
 	var came []store.NoticedOnce
 	there := make(map[string]bool, len(list))

@@ -4,6 +4,7 @@ import (
 	"context"
 	"database/sql"
 	"errors"
+	"fmt"
 	"io/fs"
 	"log/slog"
 	"os"
@@ -19,6 +20,7 @@ import (
 const (
 	fileEvery = 5 * time.Minute
 	fileShare = 20
+	fileAgain = 30 * time.Second // where it could not be written, or had not to be
 )
 
 // fileWasted is the share of what was replaced in it from which on rows are read anew at the next start.
@@ -35,9 +37,13 @@ func NewFrom(ctx context.Context, st *store.Store, clock func() time.Time, log *
 			log.Info("began with the snapshot file", "file", file, "took", time.Since(begun).Round(time.Millisecond).String(), "entries", s.State().Head.Seq)
 			return s, nil
 		}
+		no := (*snapfile.Unusable)(nil)
+		if errors.As(err, &no) && no.Alien {
+			return nil, fmt.Errorf("snapshot_file %q: %w", file, err)
+		}
 		if !errors.Is(err, fs.ErrNotExist) {
 			log.Warn("the snapshot file is not used; everything is read from the database", "file", file, "why", err.Error())
-			if no := (*snapfile.Unusable)(nil); errors.As(err, &no) && !no.Another { // it is written anew, whatever its header says
+			if no != nil && !no.Another { // it is written anew, whatever its header says
 				s.dropFile("it is of no use")
 			}
 		}
@@ -84,6 +90,7 @@ func (s *Service) KeepFile(ctx context.Context) {
 	tick := time.NewTicker(time.Second)
 	defer tick.Stop()
 	var next time.Time
+	waits := false // it was tried in vain, or nothing changed
 	for {
 		select {
 		case <-ctx.Done():
@@ -93,14 +100,14 @@ func (s *Service) KeepFile(ctx context.Context) {
 			return
 		case <-tick.C:
 		}
-		if _, err := os.Stat(s.file); err == nil && time.Now().Before(next) {
+		if time.Now().Before(next) && (waits || s.fileSeq.Load() != 0) { // one that was removed is written at once
 			continue
 		}
 		begun := time.Now()
-		if s.writeFile(ctx) {
-			next = time.Now().Add(max(fileEvery, fileShare*time.Since(begun)))
+		if waits = !s.writeFile(ctx); waits {
+			next = time.Now().Add(fileAgain)
 		} else {
-			next = time.Now().Add(fileEvery)
+			next = time.Now().Add(max(fileEvery, fileShare*time.Since(begun)))
 		}
 	}
 }

@@ -204,6 +204,15 @@ func TestSnapshotFile(t *testing.T) {
 		writesAtEnd(t, s)
 		same(what+", and written again", "began with the snapshot file")
 	}
+	letter := []byte("this is a letter to somebody, and no snapshot of anything")
+	check(t, os.WriteFile(file, letter, 0o600))
+	if _, err := NewFrom(t.Context(), a.store, c.now, slog.New(slog.DiscardHandler), file); err == nil || !strings.Contains(err.Error(), "name another file") {
+		t.Errorf("something else is taken for a snapshot file: %v", err)
+	}
+	writesAtEnd(t, s)
+	if now, err := os.ReadFile(file); err != nil || !bytes.Equal(now, letter) {
+		t.Errorf("something else is written over: %v", err)
+	}
 	check(t, os.RemoveAll(filepath.Dir(file)))
 	s, _ = same("no folder", "")
 	writesAtEnd(t, s) // it is told, and nothing else comes of it

@@ -30,10 +30,11 @@ type At struct {
 	Seal     string // of that entry: another journal has another one at the same place
 }
 
-// Unusable is why a file is not used. Another is that it is another version's: that one may use it still.
+// Unusable is why a file is not used.
 type Unusable struct {
 	Why     string
-	Another bool
+	Another bool // it is another version's, which may use it still
+	Alien   bool // it is no snapshot but something else, which is left as it is
 }
 
 func (e *Unusable) Error() string { return e.Why }
@@ -102,7 +103,11 @@ func Write(path string, at At, hand func(from int64, put func(at int64, b []byte
 	if err := syscall.Flock(int(lock.Fd()), syscall.LOCK_EX|syscall.LOCK_NB); err != nil {
 		return 0, ErrBusy
 	}
-	if is, err := look(path); err == nil && is.Program == mine && is.At == at {
+	is, err := look(path)
+	if no := (*Unusable)(nil); errors.As(err, &no) && no.Alien {
+		return 0, err
+	}
+	if err == nil && is.Program == mine && is.At == at {
 		return 0, nil // another service was here
 	}
 	half := path + ".new"
@@ -193,7 +198,7 @@ func Open(path string) (at At, in, told []byte, err error) {
 		return at, nil, nil, err
 	}
 	if h.Program != mine {
-		return at, nil, nil, &Unusable{"another version of the program wrote it", true}
+		return at, nil, nil, &Unusable{Why: "another version of the program wrote it", Another: true}
 	}
 	if h.End < firstPage || h.End > 1<<44 {
 		return at, nil, nil, &Unusable{Why: "it is damaged: its header names no end that can be"}
@@ -248,7 +253,7 @@ func read(f *os.File) (h header, err error) {
 	}
 	first := make([]byte, 32)
 	if _, err := f.ReadAt(first, 0); err != nil || !bytes.HasPrefix(first, []byte(magic)) {
-		return h, &Unusable{Why: "it is no snapshot"}
+		return h, &Unusable{Why: "it is no snapshot but something else, which is left as it is; name another file", Alien: true}
 	}
 	at, n := binary.LittleEndian.Uint64(first[8:]), binary.LittleEndian.Uint64(first[16:])
 	if n > 1<<32 || at > 1<<44 || int64(at+n) != st.Size() {

@@ -153,8 +153,16 @@ func TestDamaged(t *testing.T) {
 		refused(fmt.Sprint("cut off at ", n), "it is damaged: it is not as long as it says", good[:n])
 	}
 	refused("longer", "it is damaged: it is not as long as it says", append(bytes.Clone(good), 0))
-	refused("empty", "it is no snapshot", nil)
-	refused("something else", "it is no snapshot", []byte("this is a letter to somebody, and no snapshot of anything"))
+	const alien = "it is no snapshot but something else, which is left as it is; name another file"
+	refused("empty", alien, nil)
+	letter := []byte("this is a letter to somebody, and no snapshot of anything")
+	refused("something else", alien, letter)
+	if _, err := Write(path, At{Seq: 9}, content(9)); err == nil || err.Error() != alien {
+		t.Errorf("something else is written over: %v", err)
+	}
+	if b, err := os.ReadFile(path); err != nil || !bytes.Equal(b, letter) {
+		t.Errorf("it is %q: %v", b, err)
+	}
 	for _, i := range []int64{firstPage, firstPage + 1<<20, h.Sums[len(h.Sums)-1].At + 9} {
 		refused(fmt.Sprint("altered at ", i), "it is damaged: what it holds is not what was written", changed(i))
 	}
