@@ -143,6 +143,10 @@ func TestDatesWait(t *testing.T) {
 	if b := s.Braked(); b.Records != 6 { // three went today already
 		t.Errorf("held: %+v", b)
 	}
+	counted := s.heldBack.Load()
+	if _, err := s.CarryOut(t.Context()); err != nil || counted == nil || s.heldBack.Load() != counted {
+		t.Errorf("what is held is counted anew though nothing changed: %v", err)
+	}
 	if got := states(); got != "s- a- a- s- a- a- s- a- a-" {
 		t.Errorf("while it is held: %s", got)
 	}
