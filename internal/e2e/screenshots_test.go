@@ -45,6 +45,9 @@ func TestScreenshots(t *testing.T) {
 	take("could", "/could?who=*@sandrill.example&action=spaces.enter&resource=space:loan-dossier", "document.querySelector('.way-line li') && document.querySelector('.remedy')")
 	take("rules", "/rules?service=meetings", "document.querySelector('.rule')")
 	take("space", "/spaces/volunteers-handbook", "document.querySelector('.values')")
+	list, err := r.svc.Findings(ctx) // since when they are there is kept as the service keeps it
+	check(t, err)
+	check(t, r.svc.KeepNoticed(ctx, list))
 	take("findings", "/findings", "document.querySelector('.findings li')")
 	r.login("harbour")
 	r.must("expect", "add", "--party", "kind:bearer", "--action", "files.*", "--condition", "password", "--id", "links-with-password", "--owner", "p.ashdock", "--reason", "links travel", "--yes")
