@@ -54,7 +54,7 @@ func TestScreenshots(t *testing.T) {
 	check(t, r.svc.KeepJudged(ctx))
 	take("expectations", "/expectations", "document.querySelector('.expectations li') && document.querySelector('#h-proposed')")
 	check(t, turn(at["parley"], "houses", "all but: marrowby.example"))
-	_, err := r.svc.ReadSystem(context.Background(), service.Who{Name: "harbour", Role: service.Administrator}, "parley")
+	_, err = r.svc.ReadSystem(context.Background(), service.Who{Name: "harbour", Role: service.Administrator}, "parley")
 	check(t, err)
 	take("system", "/systems/parley", "document.querySelector('.settings-found .is-wrong')")
 	for _, who := range []string{"sanne.brue@ilvane.example", "vesper.larkmoor@ilvane.example"} {
