@@ -13,6 +13,7 @@ import (
 	"path/filepath"
 	"regexp"
 	"strings"
+	"sync"
 	"syscall"
 	"testing"
 	"time"
@@ -24,9 +25,13 @@ import (
 	"wexillum.example/internal/servers"
 )
 
-// debianBase returns a folder with Debian's base in it, and nothing else: made once, and copied for each test.
-func debianBase(t *testing.T) string {
+var baseOnce sync.Mutex
+
+// keptBase returns a folder with Debian's base in it, and nothing else, which is made once and not changed.
+func keptBase(t *testing.T) string {
 	t.Helper()
+	baseOnce.Lock()
+	defer baseOnce.Unlock()
 	kept := filepath.Join(servers.Kept(), "base-bookworm")
 	if _, err := os.Stat(kept); err != nil {
 		half := kept + ".half"
@@ -41,7 +46,13 @@ func debianBase(t *testing.T) string {
 		}
 		check(t, os.Rename(half, kept))
 	}
-	root := filepath.Join(t.TempDir(), "root")
+	return kept
+}
+
+// debianBase returns a copy of it.
+func debianBase(t *testing.T) string {
+	t.Helper()
+	kept, root := keptBase(t), filepath.Join(t.TempDir(), "root")
 	if out, err := exec.Command("cp", "-a", "--reflink=auto", kept, root).CombinedOutput(); err != nil {
 		t.Fatalf("%v\n%s", err, out)
 	}
@@ -73,22 +84,10 @@ func TestPackage(t *testing.T) {
 		t.Skip("a root of its own takes an administrator of the machine")
 	}
 	dir := t.TempDir()
-	build := func(into, version string) string {
-		t.Helper()
-		cmd := exec.Command("packaging/build", into, version)
-		cmd.Dir = repository
-		cmd.Env = append(os.Environ(), "PRESS=-Zgzip -z1", "REVISION=abc1234 of 2026-11-30", "SOURCE_DATE_EPOCH=1796000000")
-		out, err := cmd.Output()
-		if err != nil {
-			var wrong *exec.ExitError
-			if ok := asExit(err, &wrong); ok {
-				t.Fatalf("%v\n%s", err, wrong.Stderr)
-			}
-			t.Fatal(err)
-		}
-		return strings.TrimSpace(string(out))
-	}
-	one, again := build(filepath.Join(dir, "one"), "1.0~1"), build(filepath.Join(dir, "again"), "1.0~1")
+	one, err := builtOnce()
+	check(t, err)
+	again, err := buildPackage(filepath.Join(dir, "again"), "1.0~1")
+	check(t, err)
 	a, err := os.ReadFile(one)
 	check(t, err)
 	b, err := os.ReadFile(again)
@@ -197,15 +196,15 @@ func TestPackage(t *testing.T) {
 	own := append(settings, "\n# ours\ndatabase: credential:database\nlisten: 127.0.0.1:0\nforgotten_list: /var/lib/wexillum/forgotten\nsnapshot_file: /var/lib/wexillum/snapshot\n"...)
 	check(t, os.WriteFile(at("etc/wexillum/wexillum.yaml"), own, 0o640))
 	ran("", "sh", "-c", "printf 'the tide is out at six\\n' | WEXILLUM_DATABASE=file:/etc/wexillum/secrets/database wexillum account first captain")
-	service, stop := servePackage(t, root)
-	status, body := service("GET", "/readyz")
+	service := servePackage(t, root)
+	status, body := service.get("/readyz")
 	if status != 200 {
 		t.Errorf("%d %s", status, body)
 	}
-	if status, body := service("GET", "/"); status != 200 || !strings.Contains(body, "<title>") {
+	if status, body := service.get("/"); status != 200 || !strings.Contains(body, "<title>") {
 		t.Errorf("the console: %d %s", status, body)
 	}
-	stop()
+	service.stop()
 	if st, err := os.Stat(at("var/lib/wexillum/snapshot")); err != nil || st.Mode().Perm() != 0o600 {
 		t.Errorf("stopped, the service leaves no file to begin with: %v", err)
 	}
@@ -222,11 +221,11 @@ func TestPackage(t *testing.T) {
 	made := regexp.MustCompile(`wexillum-\S+\.age`).FindString(byHand(".sql.zst.age", "backup", "list", "--config", "/etc/wexillum/wexillum.yaml"))
 	check(t, os.WriteFile(at("etc/wexillum/secrets/database"), []byte(tcpDSN(t)+"\n"), 0o600))
 	byHand("up to journal entry 1; the journal holds", "restore", "/var/backups/wexillum/"+made, "--key", "/root/backup.key", "--config", "/etc/wexillum/wexillum.yaml", "--why", "the disk failed")
-	service, stop = servePackage(t, root)
-	if status, body := service("GET", "/readyz"); status != 200 {
+	service = servePackage(t, root)
+	if status, body := service.get("/readyz"); status != 200 {
 		t.Errorf("brought back: %d %s", status, body)
 	}
-	stop()
+	service.stop()
 
 	out, _ := inside(t, root, "dpkg", "--force-confold", "-i", "/tmp/two.deb")
 	if now, err := os.ReadFile(at("etc/wexillum/wexillum.yaml")); err != nil || !bytes.Equal(now, own) {
@@ -260,12 +259,6 @@ func TestPackage(t *testing.T) {
 	}
 }
 
-func asExit(err error, into **exec.ExitError) bool {
-	e, ok := err.(*exec.ExitError)
-	*into = e
-	return ok
-}
-
 // tcpDSN is an empty database that is reached over the network, with a password.
 func tcpDSN(t *testing.T) string {
 	t.Helper()
@@ -285,9 +278,9 @@ func tcpDSN(t *testing.T) string {
 	return c.FormatDSN()
 }
 
-// servePackage runs the service of a package as its unit does: as its user, with the port from systemd, a credential, and told when it is ready. It
-// returns how to ask it, and how to stop it.
-func servePackage(t *testing.T, root string) (ask func(method, path string) (int, string), stop func()) {
+// servePackage runs the service of a package as its unit does: as its user, with the port from systemd, a credential, and told when it is ready; by is
+// what comes before its command.
+func servePackage(t *testing.T, root string, by ...string) *packaged {
 	t.Helper()
 	l, err := net.Listen("tcp", "127.0.0.1:0")
 	check(t, err)
@@ -302,8 +295,9 @@ func servePackage(t *testing.T, root string) (ask func(method, path string) (int
 	secret, err := os.ReadFile(filepath.Join(root, "etc/wexillum/secrets/database"))
 	check(t, err)
 	check(t, os.WriteFile(filepath.Join(root, "run/credentials/database"), secret, 0o644))
-	cmd := exec.Command("chroot", "--userspec=wexillum:wexillum", root, "sh", "-c", "LISTEN_PID=$$ LISTEN_FDS=1 exec /usr/lib/wexillum/wexillum-service serve --config /etc/wexillum/wexillum.yaml")
-	cmd.Env = []string{"PATH=/usr/bin:/bin", "NOTIFY_SOCKET=/run/notify", "CREDENTIALS_DIRECTORY=/run/credentials", "WATCHDOG_USEC=200000", "STATE_DIRECTORY=/var/lib/wexillum"}
+	args := append(by, "chroot", "--userspec=wexillum:wexillum", root, "sh", "-c", "LISTEN_PID=$$ LISTEN_FDS=1 exec /usr/lib/wexillum/wexillum-service serve --config /etc/wexillum/wexillum.yaml")
+	cmd := exec.Command(args[0], args[1:]...)
+	cmd.Env = []string{"PATH=/usr/sbin:/usr/bin:/sbin:/bin", "NOTIFY_SOCKET=/run/notify", "CREDENTIALS_DIRECTORY=/run/credentials", "WATCHDOG_USEC=200000", "STATE_DIRECTORY=/var/lib/wexillum"}
 	cmd.ExtraFiles = []*os.File{file}
 	var said bytes.Buffer
 	cmd.Stderr = &said
@@ -337,7 +331,7 @@ func servePackage(t *testing.T, root string) (ask func(method, path string) (int
 	}
 	until("READY=1")
 	until("WATCHDOG=1")
-	stop = func() {
+	return &packaged{t: t, url: "http://" + l.Addr().String(), stop: func() {
 		t.Helper()
 		_ = cmd.Process.Signal(syscall.SIGTERM)
 		until("STOPPING=1")
@@ -345,17 +339,24 @@ func servePackage(t *testing.T, root string) (ask func(method, path string) (int
 			t.Errorf("it stopped: %v\n%s", err, said.String())
 		}
 		_ = notify.Close()
-	}
-	ask = func(method, path string) (int, string) {
-		t.Helper()
-		r, err := http.NewRequestWithContext(t.Context(), method, "http://"+l.Addr().String()+path, nil)
-		check(t, err)
-		res, err := http.DefaultClient.Do(r)
-		check(t, err)
-		defer res.Body.Close()
-		var b bytes.Buffer
-		_, _ = b.ReadFrom(res.Body)
-		return res.StatusCode, b.String()
-	}
-	return ask, stop
+	}}
+}
+
+// packaged is a service that runs from the package.
+type packaged struct {
+	t    *testing.T
+	url  string
+	stop func()
+}
+
+func (p *packaged) get(path string) (int, string) {
+	p.t.Helper()
+	r, err := http.NewRequestWithContext(p.t.Context(), "GET", p.url+path, nil)
+	check(p.t, err)
+	res, err := http.DefaultClient.Do(r)
+	check(p.t, err)
+	defer res.Body.Close()
+	var b bytes.Buffer
+	_, _ = b.ReadFrom(res.Body)
+	return res.StatusCode, b.String()
 }

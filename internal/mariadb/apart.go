@@ -9,9 +9,9 @@ import (
 	"syscall"
 )
 
-// network is one of its own for each node of a cluster, and a switch between them: what goes from node to node is cut by pulling a cable of that
+// Network is one of its own for each node of a cluster, and a switch between them: what goes from node to node is cut by pulling a cable of that
 // switch, and nothing of the machine's own network is touched. It needs an administrator, and Debian's iproute2.
-type network struct {
+type Network struct {
 	hub   *exec.Cmd   // has the switch
 	nodes []*exec.Cmd // have a cable each
 }
@@ -37,9 +37,9 @@ func in(holder *exec.Cmd, command ...string) []string {
 	return append([]string{"nsenter", "--target", fmt.Sprint(holder.Process.Pid), "--net"}, command...)
 }
 
-// newNetwork makes one for so many nodes, which have the addresses 10.0.0.1 and so on in it.
-func newNetwork(ctx context.Context, n int) (x *network, err error) {
-	x = &network{}
+// NewNetwork makes one for so many nodes, which have the addresses 10.0.0.1 and so on in it. It goes when ctx ends.
+func NewNetwork(ctx context.Context, n int) (x *Network, err error) {
+	x = &Network{}
 	defer func() {
 		if err != nil {
 			x.close()
@@ -81,11 +81,15 @@ func newNetwork(ctx context.Context, n int) (x *network, err error) {
 			}
 		}
 	}
+	context.AfterFunc(ctx, x.close)
 	return x, nil
 }
 
+// In is what comes before a command that is to run in the network of a node, counted from 0.
+func (x *Network) In(i int) []string { return in(x.nodes[i]) }
+
 // cable pulls the cable of a node, or puts it back.
-func (x *network) cable(i int, there bool) error {
+func (x *Network) cable(i int, there bool) error {
 	state := "down"
 	if there {
 		state = "up"
@@ -97,7 +101,7 @@ func (x *network) cable(i int, there bool) error {
 	return nil
 }
 
-func (x *network) close() {
+func (x *Network) close() {
 	for _, c := range append([]*exec.Cmd{x.hub}, x.nodes...) {
 		if c != nil && c.Process != nil {
 			_ = c.Process.Kill()

@@ -24,24 +24,22 @@ type Node struct {
 	ports [3]int // of the group, of catching up, of the database
 	group string
 	host  string   // where the others find it
-	net   *network // nil where all are on the machine's own
+	net   *Network // nil where all are on the machine's own
 	i     int
 }
 
 // Cluster starts nodes in folders below dir, all with the same empty data. Whoever starts it stops its nodes. apart says why they have no network of
 // their own, which can be cut: see Cut; nil where they do.
 func Cluster(ctx context.Context, dir string, n int) (nodes []*Node, apart, err error) {
-	own, apart := newNetwork(ctx, n)
+	own, apart := NewNetwork(ctx, n)
 	if apart != nil {
 		own = nil
-	} else {
-		context.AfterFunc(ctx, own.close)
 	}
 	nodes, err = cluster(ctx, dir, n, own)
 	return nodes, apart, err
 }
 
-func cluster(ctx context.Context, dir string, n int, own *network) (nodes []*Node, err error) {
+func cluster(ctx context.Context, dir string, n int, own *Network) (nodes []*Node, err error) {
 	var group []string
 	for i := range n {
 		x := &Node{dir: filepath.Join(dir, fmt.Sprint("node", i+1)), host: "127.0.0.1", net: own, i: i}
@@ -126,7 +124,7 @@ func (x *Node) begin(ctx context.Context, anew bool, more ...string) (err error)
 	}
 	var by []string
 	if x.net != nil {
-		by = in(x.net.nodes[x.i])
+		by = x.net.In(x.i)
 	}
 	x.Server, err = startIn(ctx, x.dir, by, append([]string{
 		fmt.Sprint("--port=", x.ports[2]),
