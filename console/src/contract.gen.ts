@@ -996,6 +996,10 @@ export interface components {
             systems: components["schemas"]["EvidenceSystem"][];
             not_looked_at: string[];
             expectations: components["schemas"]["EvidenceStands"][];
+            /** @description What trials at each system showed in the month before */
+            trials: components["schemas"]["EvidenceBeside"][];
+            /** @description Rounds of review that were open or ended in the year before */
+            reviews: components["schemas"]["EvidenceBeside"][];
             /** @description Who must sign it off */
             sign_off: string[];
             signed_off: components["schemas"]["SignedOff"][];
@@ -1009,6 +1013,11 @@ export interface components {
              * @description When it was read last; absent where it never was
              */
             read?: string;
+        };
+        EvidenceBeside: {
+            /** @description A system or the name of a round */
+            about: string;
+            says: string;
         };
         EvidenceStands: {
             id: string;
@@ -2477,7 +2486,7 @@ export interface components {
         };
         CouldAct: {
             /** @enum {string} */
-            kind: "set_value" | "admit" | "let_join" | "make_open" | "any_sign_in" | "passcode" | "join" | "contact" | "invite" | "share" | "raise" | "accept" | "sign_up" | "join_course" | "become" | "make_link";
+            kind: "set_value" | "admit" | "let_join" | "make_open" | "any_sign_in" | "passcode" | "join" | "contact" | "invite" | "share" | "raise" | "accept" | "sign_up" | "join_course" | "become" | "make_link" | "bundle";
             text: string;
             /** @description Who would do it, or one of those who could: person:ID or an address */
             by: string;
@@ -2488,6 +2497,8 @@ export interface components {
             /** @description For whom */
             party?: string;
             role?: string;
+            /** @description That is asked for and approved */
+            bundle?: string;
             /** @description So many people could take this step today */
             count: number;
         };
@@ -2519,7 +2530,7 @@ export interface components {
         };
         CutPart: {
             /** @enum {string} */
-            kind: "limit" | "opening" | "role";
+            kind: "limit" | "opening" | "bundle" | "role";
             text: string;
             /** @description A draft can hold it */
             policy: boolean;
@@ -2527,6 +2538,8 @@ export interface components {
             value?: string;
             partner?: string;
             key?: string;
+            /** @description That nobody asks for any more */
+            bundle?: string;
             person?: string;
             role?: string;
         };
@@ -3432,6 +3445,8 @@ export interface components {
             /** @description How many (party, action, resource) those that were admitted or refused stand for */
             stand_for: number;
             contradictions: number;
+            /** @description The record of reach that was made at the end */
+            evidence?: string;
         };
         Trial: {
             id: string;

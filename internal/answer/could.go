@@ -213,6 +213,9 @@ func Way(s *engine.Snapshot, t could.Target, at moment.Moment) contract.CouldWay
 		if !a.Party.IsZero() {
 			x.Party = text(a.Party.String())
 		}
+		if a.Bundle != "" {
+			x.Bundle = text(a.Bundle)
+		}
 		if a.Role != catalogue.NoRole {
 			x.Role = text(a.Role.String())
 		}
@@ -251,6 +254,8 @@ func cutParts(s *engine.Snapshot, parts []could.Part) []contract.CutPart {
 			x.Rule, x.Value = text(p.Rule.String()), text(p.Rule.Get().Scale.Format(p.Value))
 		case could.Close:
 			x.Partner, x.Key = text(p.Partner), text(p.Key.String())
+		case could.ShutBundle:
+			x.Bundle = text(p.Bundle)
 		default:
 			x.Person, x.Role = text(p.Person), text(p.RoleName())
 		}

@@ -17,7 +17,7 @@ func evidenceOut(e *service.Evidence) contract.Evidence {
 	out := contract.Evidence{
 		Id: e.ID, Says: m.Says, Party: m.Party, Action: m.Action, Resource: m.Resource, At: m.At, Made: m.Made, By: m.By, Why: m.Why,
 		Revision: int(m.Revision), Change: int(e.Change), Digest: e.Digest, Parties: m.Parties, Newcomers: m.Newcomers, Lines: m.Lines,
-		Totals: []contract.EvidenceTotal{}, Systems: []contract.EvidenceSystem{}, Expectations: []contract.EvidenceStands{}, NotLookedAt: m.NotLookedAt, SignOff: m.SignOff, SignedOff: []contract.SignedOff{}, Open: append([]string{}, e.Open()...),
+		Totals: []contract.EvidenceTotal{}, Systems: []contract.EvidenceSystem{}, Expectations: []contract.EvidenceStands{}, Trials: []contract.EvidenceBeside{}, Reviews: []contract.EvidenceBeside{}, NotLookedAt: m.NotLookedAt, SignOff: m.SignOff, SignedOff: []contract.SignedOff{}, Open: append([]string{}, e.Open()...),
 	}
 	for _, t := range m.Totals {
 		out.Totals = append(out.Totals, contract.EvidenceTotal{Action: t.Action, Parties: t.Parties, Pairs: t.Pairs})
@@ -27,6 +27,12 @@ func evidenceOut(e *service.Evidence) contract.Evidence {
 	}
 	for _, x := range m.Systems {
 		out.Systems = append(out.Systems, contract.EvidenceSystem{Id: x.ID, Read: some(x.Read)})
+	}
+	for _, x := range m.Trials {
+		out.Trials = append(out.Trials, contract.EvidenceBeside{About: x.System, Says: x.Says()})
+	}
+	for _, x := range m.Reviews {
+		out.Reviews = append(out.Reviews, contract.EvidenceBeside{About: x.Says, Says: x.Stands()})
 	}
 	for _, x := range m.Expectations {
 		out.Expectations = append(out.Expectations, contract.EvidenceStands{Id: x.ID, Says: x.Says, State: contract.EvidenceStandsState(x.State), Count: x.Count})

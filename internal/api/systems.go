@@ -320,6 +320,13 @@ func (s *server) TrySystem(ctx context.Context, r apigen.TrySystemRequestObject)
 	for i := range x.Trials {
 		out.Trials = append(out.Trials, trialOut(&x.Trials[i]))
 	}
+	if r.Body.Record != nil && *r.Body.Record {
+		e, err := s.Service.RecordTrials(ctx, whoIs(ctx), r.Id, opt(r.Body.Partner))
+		if err != nil {
+			return nil, err
+		}
+		out.Evidence = &e.ID
+	}
 	return out, nil
 }
 

@@ -79,6 +79,12 @@ func (a *app) printEvidence(x *contract.Evidence) error {
 	line("policy", fmt.Sprintf("revision %d; change %d of the journal holds the record", x.Revision, x.Change))
 	line("digest", x.Digest)
 	line("reach", fmt.Sprintf("%d known parties and links, %d typical newcomers, %d lines", x.Parties, x.Newcomers, x.Lines))
+	for _, t := range x.Trials {
+		line("trials", t.About+": "+t.Says)
+	}
+	for _, t := range x.Reviews {
+		line("review", t.About+": "+t.Says)
+	}
 	line("not looked at", strings.Join(x.NotLookedAt, "; "))
 	for _, s := range x.SignedOff {
 		line("signed off", s.By+", "+day(s.At)+"  "+pick(s.Note))

@@ -407,9 +407,10 @@ func (a *app) system() *cobra.Command {
 		return a.records(x, []string{"kind", "what it is", "carries", "exact", "tighter", "by hand", "nothing"}, rows)
 	}
 	var partner string
+	record := false
 	tries := on("try SYSTEM", "Try from outside everything that can be tried at a system", "Attempts each action that can be tried there, once for each typical newcomer, as an address\nthat nobody has, and holds what comes of it against what was read.", "  wexillum system try parley --partner ilvane", 1,
 		func(c *cobra.Command, r *remote, args []string) error {
-			resp, err := r.TrySystem(c.Context(), args[0], contract.TrySystemJSONRequestBody{Partner: optional(partner)})
+			resp, err := r.TrySystem(c.Context(), args[0], contract.TrySystemJSONRequestBody{Partner: optional(partner), Record: &record})
 			var x contract.Trials
 			if err := r.read(resp, err, &x); err != nil {
 				return err
@@ -438,12 +439,16 @@ func (a *app) system() *cobra.Command {
 				return err
 			}
 			a.say("%d trials, which stand for %d (party, action, resource); %d contradict what was read.", len(x.Trials), x.StandFor, x.Contradictions)
+			if x.Evidence != nil {
+				a.say("Record of reach: wexillum evidence show %s", *x.Evidence)
+			}
 			if x.Contradictions > 0 {
 				return exit(statusNo)
 			}
 			return nil
 		})
 	tries.Flags().StringVar(&partner, "partner", "", "only what concerns this partner")
+	tries.Flags().BoolVar(&record, "record", false, "make a record of reach at the end")
 	sheet := on("sheet SYSTEM", "What is to be changed there by hand: for the administrator of that system", "A sheet for whoever has the system's own console: what, from what to what, and how to see\nthat it worked.", "", 1,
 		func(c *cobra.Command, r *remote, args []string) error {
 			v, err := get(c, r, args[0])

@@ -414,6 +414,7 @@ const (
 	CouldActKindAdmit      CouldActKind = "admit"
 	CouldActKindAnySignIn  CouldActKind = "any_sign_in"
 	CouldActKindBecome     CouldActKind = "become"
+	CouldActKindBundle     CouldActKind = "bundle"
 	CouldActKindContact    CouldActKind = "contact"
 	CouldActKindInvite     CouldActKind = "invite"
 	CouldActKindJoin       CouldActKind = "join"
@@ -438,6 +439,8 @@ func (e CouldActKind) Valid() bool {
 	case CouldActKindAnySignIn:
 		return true
 	case CouldActKindBecome:
+		return true
+	case CouldActKindBundle:
 		return true
 	case CouldActKindContact:
 		return true
@@ -512,6 +515,7 @@ func (e CouldWayDecision) Valid() bool {
 
 // Defines values for CutPartKind.
 const (
+	CutPartKindBundle  CutPartKind = "bundle"
 	CutPartKindLimit   CutPartKind = "limit"
 	CutPartKindOpening CutPartKind = "opening"
 	CutPartKindRole    CutPartKind = "role"
@@ -520,6 +524,8 @@ const (
 // Valid indicates whether the value is a known member of the CutPartKind enum.
 func (e CutPartKind) Valid() bool {
 	switch e {
+	case CutPartKindBundle:
+		return true
 	case CutPartKindLimit:
 		return true
 	case CutPartKindOpening:
@@ -4159,6 +4165,9 @@ type Could struct {
 
 // CouldAct defines model for CouldAct.
 type CouldAct struct {
+	// Bundle That is asked for and approved
+	Bundle *string `json:"bundle,omitempty"`
+
 	// By Who would do it, or one of those who could: person:ID or an address
 	By     string `json:"by"`
 	ByName string `json:"by_name"`
@@ -4324,6 +4333,8 @@ type CutOff struct {
 
 // CutPart defines model for CutPart.
 type CutPart struct {
+	// Bundle That nobody asks for any more
+	Bundle  *string     `json:"bundle,omitempty"`
 	Key     *string     `json:"key,omitempty"`
 	Kind    CutPartKind `json:"kind"`
 	Partner *string     `json:"partner,omitempty"`
@@ -4806,7 +4817,10 @@ type Evidence struct {
 	Parties  int    `json:"parties"`
 	Party    string `json:"party"`
 	Resource string `json:"resource"`
-	Revision int    `json:"revision"`
+
+	// Reviews Rounds of review that were open or ended in the year before
+	Reviews  []EvidenceBeside `json:"reviews"`
+	Revision int              `json:"revision"`
 
 	// Says What it is about
 	Says string `json:"says"`
@@ -4816,7 +4830,17 @@ type Evidence struct {
 	SignedOff []SignedOff      `json:"signed_off"`
 	Systems   []EvidenceSystem `json:"systems"`
 	Totals    []EvidenceTotal  `json:"totals"`
-	Why       string           `json:"why"`
+
+	// Trials What trials at each system showed in the month before
+	Trials []EvidenceBeside `json:"trials"`
+	Why    string           `json:"why"`
+}
+
+// EvidenceBeside defines model for EvidenceBeside.
+type EvidenceBeside struct {
+	// About A system or the name of a round
+	About string `json:"about"`
+	Says  string `json:"says"`
 }
 
 // EvidenceDiffers defines model for EvidenceDiffers.
@@ -8258,6 +8282,9 @@ type TrialOutcome string
 type Trials struct {
 	Contradictions int `json:"contradictions"`
 
+	// Evidence The record of reach that was made at the end
+	Evidence *string `json:"evidence,omitempty"`
+
 	// StandFor How many (party, action, resource) those that were admitted or refused stand for
 	StandFor int     `json:"stand_for"`
 	Trials   []Trial `json:"trials"`
@@ -10014,6 +10041,9 @@ type TakeOverJSONBody struct {
 type TrySystemJSONBody struct {
 	// Partner Only what concerns this one
 	Partner *string `json:"partner,omitempty"`
+
+	// Record Make a record of reach at the end
+	Record *bool `json:"record,omitempty"`
 }
 
 // TrialsParams defines parameters for Trials.

@@ -234,7 +234,7 @@ func TestSystemsByClient(t *testing.T) {
 	r.says(0, "waits to be written", "system", "put-back", "parley", "houses", "--why", "the fair is over")
 	r.settled("parley")
 	r.says(0, "the fair is over", "journal", "--kind", "system_setting")
-	r.says(0, "contradict what was read", "system", "try", "quay")
+	r.says(0, "Record of reach: wexillum evidence show", "system", "try", "quay", "--record")
 	r.says(1, "there is no such partner", "system", "try", "quay", "--partner", "nobody")
 	r.says(0, "Forwarded post leaves a copy", "system", "sheet", "ledger")
 	r.says(0, "Nothing is to be changed", "system", "sheet", "parley")

@@ -14,6 +14,7 @@ import (
 	"fmt"
 	"hash"
 	"io"
+	"maps"
 	"slices"
 	"strconv"
 	"strings"
@@ -39,29 +40,31 @@ const (
 
 // Manifest states what a record says, and the digests of its parts. It is signed as it stands.
 type Manifest struct {
-	Record       string   `json:"record"`
-	Version      int      `json:"version"`
-	Organisation string   `json:"organisation"`
-	Says         string   `json:"says"` // what it is about, in a sentence
-	Party        string   `json:"party"`
-	Action       string   `json:"action"`
-	Resource     string   `json:"resource"`
-	At           string   `json:"at"` // the moment that it is about
-	Made         string   `json:"made"`
-	By           string   `json:"by"`
-	Why          string   `json:"why"`
-	Revision     uint64   `json:"revision"`
-	Journal      Sealed   `json:"journal"` // how far what it rests on was written
-	Method       string   `json:"method"`
-	Parties      int      `json:"parties"`   // known ones and links that reach anything
-	Newcomers    int      `json:"newcomers"` // typical newcomers that do
-	Lines        int      `json:"lines"`
-	Totals       []Total  `json:"totals"`
-	Systems      []System `json:"systems"`
-	NotLookedAt  []string `json:"not_looked_at"`
-	Expectations []Stands `json:"expectations"`
-	SignOff      []string `json:"sign_off"` // who must sign it off
-	Parts        []Part   `json:"parts"`
+	Record       string     `json:"record"`
+	Version      int        `json:"version"`
+	Organisation string     `json:"organisation"`
+	Says         string     `json:"says"` // what it is about, in a sentence
+	Party        string     `json:"party"`
+	Action       string     `json:"action"`
+	Resource     string     `json:"resource"`
+	At           string     `json:"at"` // the moment that it is about
+	Made         string     `json:"made"`
+	By           string     `json:"by"`
+	Why          string     `json:"why"`
+	Revision     uint64     `json:"revision"`
+	Journal      Sealed     `json:"journal"` // how far what it rests on was written
+	Method       string     `json:"method"`
+	Parties      int        `json:"parties"`   // known ones and links that reach anything
+	Newcomers    int        `json:"newcomers"` // typical newcomers that do
+	Lines        int        `json:"lines"`
+	Totals       []Total    `json:"totals"`
+	Systems      []System   `json:"systems"`
+	NotLookedAt  []string   `json:"not_looked_at"`
+	Trials       []Tried    `json:"trials,omitempty"`
+	Reviews      []Reviewed `json:"reviews,omitempty"`
+	Expectations []Stands   `json:"expectations"`
+	SignOff      []string   `json:"sign_off"` // who must sign it off
+	Parts        []Part     `json:"parts"`
 }
 
 // Sealed is a journal entry and its seal, in hexadecimal digits.
@@ -81,6 +84,61 @@ type Total struct {
 type System struct {
 	ID   string `json:"id"`
 	Read string `json:"read,omitempty"` // empty where it never was
+}
+
+// Tried says what trials at a system showed: of each question the last one, of the month before.
+type Tried struct {
+	System         string `json:"system"`
+	Last           string `json:"last"` // the moment of the last of them
+	Admitted       int    `json:"admitted"`
+	Refused        int    `json:"refused"`
+	Nothing        int    `json:"nothing"`        // that said nothing: no answer, too early, or not tried
+	Differs        int    `json:"differs"`        // admitted where it is meant to be refused, or the other way round
+	Contradictions int    `json:"contradictions"` // that contradict what was read
+}
+
+// Reviewed is a round of review that was open, or ended in the year before, with how often each answer was given.
+type Reviewed struct {
+	ID      string         `json:"id"`
+	Says    string         `json:"says"` // what it asked about
+	Begun   string         `json:"begun"`
+	Ended   string         `json:"ended,omitempty"` // empty while it is open
+	Lines   int            `json:"lines"`
+	Answers map[string]int `json:"answers"`
+	Digest  string         `json:"digest,omitempty"` // of its lines at its end, SHA-256
+}
+
+// minute writes a moment as people read it.
+func minute(at string) string {
+	if len(at) < len("2006-01-02T15:04") {
+		return at
+	}
+	return strings.Replace(at[:len("2006-01-02T15:04")], "T", " ", 1) + "Z"
+}
+
+// Says says it in a sentence.
+func (x *Tried) Says() string {
+	out := fmt.Sprintf("%d admitted, %d refused, %d said nothing, the last on %s", x.Admitted, x.Refused, x.Nothing, minute(x.Last))
+	if x.Differs > 0 {
+		out += fmt.Sprintf("; %d otherwise than meant", x.Differs)
+	}
+	if x.Contradictions > 0 {
+		out += fmt.Sprintf("; %d against what was read", x.Contradictions)
+	}
+	return out
+}
+
+// Stands says how far it came.
+func (x *Reviewed) Stands() string {
+	var answers []string
+	for _, a := range slices.Sorted(maps.Keys(x.Answers)) {
+		answers = append(answers, fmt.Sprintf("%d %s", x.Answers[a], a))
+	}
+	out := fmt.Sprintf("begun %s, %d lines: %s", minute(x.Begun), x.Lines, strings.Join(answers, ", "))
+	if x.Ended != "" {
+		return out + "; ended " + minute(x.Ended)
+	}
+	return out + "; still open"
 }
 
 // Stands is how an expectation stood.

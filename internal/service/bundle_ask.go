@@ -127,27 +127,12 @@ func (s *State) approvals(b *world.Bundle, x *BundleAsked, asker string, at mome
 			out = append(out, a)
 		}
 	}
-	steps := b.Approval
-	if len(steps) == 0 {
-		steps = []string{world.ByKeeper}
+	sponsor := x.Sponsor
+	if !may(sponsor) { // nobody named, or nobody who could
+		sponsor = ""
 	}
-	for _, by := range steps {
-		switch by {
-		case world.BySponsor:
-			if sponsor := x.Sponsor; may(sponsor) {
-				add(by, sponsor)
-			} else { // nobody named, or nobody who could: whoever owns the first of what it gives
-				add(by, s.OwnersHere(b.Gives[0].Resource, at)...)
-			}
-		case world.ByOwner:
-			for _, g := range b.Gives {
-				add(by, s.OwnersHere(g.Resource, at)...)
-			}
-		case world.ByKeeper, world.ByAdministrator:
-			add(by)
-		default:
-			add(by, by)
-		}
+	for _, step := range s.ApprovalSteps(b, sponsor, at) {
+		add(step.By, step.People...)
 	}
 	return out
 }
@@ -168,21 +153,11 @@ func (s *State) BundleShut(b *world.Bundle, a addr.Address, at moment.Moment) (s
 	if len(b.Gives) == 0 { // kept before that was refused
 		return fmt.Sprintf("The bundle %s gives nothing.", b.Name), nil
 	}
-	partner := ""
-	if p := s.Match(a).Partner; p != nil {
-		partner = p.ID
-	}
-	if !b.For(partner) {
+	if !s.BundleFor(b, a) {
 		return fmt.Sprintf("The bundle %s is not for people of %s.", b.Name, a.Domain()), nil
 	}
-	for _, h := range s.Holdings(a) {
-		if h.Until <= at || h.Bundle == b.ID {
-			continue
-		}
-		other, err := s.Bundle(h.Bundle)
-		if err == nil && (slices.Contains(b.NotWith, h.Bundle) || slices.Contains(other.NotWith, b.ID)) {
-			return fmt.Sprintf("%s holds the bundle %s, beside which nobody holds %s.", a, other.Name, b.Name), nil
-		}
+	if other := s.HeldInstead(b, a, at); other != nil {
+		return fmt.Sprintf("%s holds the bundle %s, beside which nobody holds %s.", a, other.Name, b.Name), nil
 	}
 	return s.notInvitable(b, a, at)
 }
@@ -190,36 +165,23 @@ func (s *State) BundleShut(b *world.Bundle, a addr.Address, at moment.Moment) (s
 // notInvitable says why the rules do not let an address be invited to what a bundle gives, whoever invites: the approval stands
 // in for who may invite.
 func (s *State) notInvitable(b *world.Bundle, a addr.Address, at moment.Moment) (string, error) {
-	invite, _ := catalogue.ActionByName("directory.invite")
-	asked := map[world.Resource]bool{}
-	for _, g := range b.Gives {
-		r := g.Resource
-		by := s.OwnersHere(r, at)
-		if r.Kind != catalogue.Space {
-			r = world.Resource{Kind: catalogue.OurDirectory, ID: "ours"}
-		}
-		if asked[r] {
-			continue
-		}
-		asked[r] = true
-		if len(by) == 0 {
-			return fmt.Sprintf("Nobody answers for %s.", cmp.Or(s.NameOf(g.Resource), g.Resource.String())), nil
-		}
-		x, err := s.Explain(&engine.Question{Subject: engine.Who{Kind: engine.ByPerson, ID: by[0]}, Action: invite.ID, Resource: r, Address: a, At: at})
+	list, nobody := s.BundleQuestions(b, a, at)
+	if nobody != nil {
+		return fmt.Sprintf("Nobody answers for %s.", cmp.Or(s.NameOf(*nobody), nobody.String())), nil
+	}
+	for i := range list {
+		x, err := s.Explain(&list[i])
 		if err != nil {
 			return "", err
 		}
 		for _, c := range x.Deciding().Refusals() {
-			if c.Gate == catalogue.GrantGate || c.Chain != nil && c.Chain.Rule == ruleInviteBy || c.Why != 0 {
-				continue
+			if c.Why == 0 { // a suspended record is brought back
+				return c.Text(), nil
 			}
-			return c.Text(), nil
 		}
 	}
 	return "", nil
 }
-
-var ruleInviteBy = catalogue.MustRule("directory.invite_by")
 
 // BundleFor is a bundle as it stands for one address.
 type BundleFor struct {

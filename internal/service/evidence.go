@@ -366,7 +366,16 @@ func (s *Service) recordBeside(ctx context.Context, st *State, at moment.Moment,
 	for _, name := range unseen {
 		m.NotLookedAt = append(m.NotLookedAt, "what a system holds of "+name)
 	}
-	m.NotLookedAt = append(m.NotLookedAt, "trials and reviews", "what could come about by acts of others")
+	if m.Trials, err = s.triedBefore(ctx, at); err != nil {
+		return err
+	}
+	if len(m.Trials) == 0 {
+		m.NotLookedAt = append(m.NotLookedAt, fmt.Sprintf("trials: none was made in the %d days before", triedDays))
+	}
+	if m.Reviews, err = s.reviewedBefore(ctx, st, at); err != nil {
+		return err
+	}
+	m.NotLookedAt = append(m.NotLookedAt, "what could come about by acts of others")
 	list := expect.All(st.Policy())
 	return expect.Judge(st.Snapshot, list, at, expect.Now, ctx.Err, func(i int, j expect.Judged) {
 		says := expect.Says(st.Snapshot, list[i].Expectation)
@@ -643,6 +652,12 @@ func (s *Service) EvidenceSheet(ctx context.Context, e *Evidence) (*report.Repor
 	}
 	for _, x := range m.Systems {
 		add("System "+x.ID, cmp.Or(x.Read, "never read"))
+	}
+	for _, x := range m.Trials {
+		add("Trials at "+x.System, x.Says())
+	}
+	for _, x := range m.Reviews {
+		add("Review of "+x.Says, x.Stands())
 	}
 	for _, x := range e.SignOff {
 		add("Signed off", x.By+", "+x.At+" "+x.Note)

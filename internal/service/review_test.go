@@ -2,6 +2,7 @@ package service
 
 import (
 	"fmt"
+	"regexp"
 	"slices"
 	"strings"
 	"testing"
@@ -241,7 +242,8 @@ cy@ilvane.example space:dossier contribute owner:ben ended`; got != want {
 	if err != nil || x.Evidence == "" || fmt.Sprint(x.States) != "map[ended:1 kept:2 narrowed:1 silent:2]" {
 		t.Errorf("ended by hand: %+v %v", x, err)
 	}
-	if e, err := s.EvidenceOf(ctx, x.Evidence); err != nil || e.Manifest.Why != "at the end of the review Ilvane" {
+	if e, err := s.EvidenceOf(ctx, x.Evidence); err != nil || e.Manifest.Why != "at the end of the review Ilvane" || len(e.Manifest.Reviews) != 3 ||
+		!regexp.MustCompile(`^begun \S+ \S+Z, 6 lines: 1 ended, 2 kept, 1 narrowed, 2 silent; ended \S+ \S+Z$`).MatchString(e.Manifest.Reviews[2].Stands()) || e.Manifest.Reviews[2].Says != x.About(s.State()) {
 		t.Errorf("its record: %+v %v", e, err)
 	}
 	if _, broken, err := s.store.VerifyJournal(ctx); err != nil || broken != nil {

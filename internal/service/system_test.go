@@ -432,9 +432,27 @@ contacts: [{person: uma, party: known@ilvane.example, state: accepted}]
 	if _, err := s.TryPlan(t.Context(), placeAdmin, "parley", "nobody"); err == nil {
 		t.Error("a partner that is not there")
 	}
+	// A record of reach at the end says what they showed, each question once, and not what was tried later.
+	try("parley", "ilvane")
+	e, err := s.RecordTrials(t.Context(), placeAdmin, "parley", "ilvane")
+	check(t, err)
+	var tried []string
+	for i := range e.Manifest.Trials {
+		x := &e.Manifest.Trials[i]
+		tried = append(tried, fmt.Sprint(x.System, " ", x.Admitted, x.Refused, x.Nothing, x.Differs, x.Contradictions))
+	}
+	if got := strings.Join(tried, ", "); got != "ledger 0 1 0 0 0, parley 2 4 0 1 0, quay 0 2 0 1 1" || e.Manifest.Party != "partner:ilvane" || strings.Contains(strings.Join(e.Manifest.NotLookedAt, ";"), "trials") {
+		t.Errorf("a record says of trials: %s; %s, not looked at %v", got, e.Manifest.Party, e.Manifest.NotLookedAt)
+	}
+	if before, err := s.triedBefore(t.Context(), s.Now()-40*86400e6); err != nil || len(before) != 0 {
+		t.Errorf("what was tried later: %v %v", before, err)
+	}
+	if later, err := s.triedBefore(t.Context(), s.Now()+40*86400e6); err != nil || len(later) != 0 {
+		t.Errorf("what was tried long before: %v %v", later, err)
+	}
 	// At night.
 	yes := true
-	_, err := s.ChangeSystem(t.Context(), placeAdmin, "to be sure", "parley", SystemPatch{Nightly: &yes})
+	_, err = s.ChangeSystem(t.Context(), placeAdmin, "to be sure", "parley", SystemPatch{Nightly: &yes})
 	check(t, err)
 	c.at = time.Date(2026, 11, 26, 1, 0, 0, 0, time.UTC)
 	count := func() int {

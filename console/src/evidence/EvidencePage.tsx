@@ -220,6 +220,23 @@ export function RecordPage({ name }: { name: string }) {
           </div>
         )}
       </dl>
+      {x.trials.length + x.reviews.length > 0 && (
+        <section aria-labelledby="h-beside">
+          <h2 id="h-beside">Trials and reviews before it</h2>
+          <ul className="plain-list">
+            {x.trials.map((t) => (
+              <li key={t.about}>
+                Trials at <b>{t.about}</b>: {t.says}
+              </li>
+            ))}
+            {x.reviews.map((t) => (
+              <li key={t.about + t.says}>
+                Review of <b>{t.about}</b>: {t.says}
+              </li>
+            ))}
+          </ul>
+        </section>
+      )}
       {x.expectations.length > 0 && (
         <section aria-labelledby="h-stood">
           <h2 id="h-stood">What was expected then</h2>

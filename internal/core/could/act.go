@@ -4,6 +4,7 @@ package could
 
 import (
 	"fmt"
+	"slices"
 	"strings"
 
 	"wexillum.example/internal/core/addr"
@@ -34,6 +35,7 @@ const (
 	JoinCourse Kind = "join_course" // somebody joins a course from outside
 	Become     Kind = "become"      // somebody opens what is shared with them, and becomes a guest
 	MakeLink   Kind = "make_link"   // somebody makes a link for whoever holds it
+	TakeBundle Kind = "bundle"      // somebody asks for a bundle, and people of ours approve it
 )
 
 // Act is one act: who does what, where, for whom. What is not of its kind is empty.
@@ -45,7 +47,10 @@ type Act struct {
 	Value    catalogue.Value
 	Party    addr.Address // whom it is for
 	Role     catalogue.Role
-	Can      int // so many people of ours could take this step as things are before it; with somebody outside, 1
+	Bundle   string // its id
+	Name     string // of the bundle
+	With     string // the ids of those who approve it, too, with blanks between
+	Can      int    // so many people of ours could take this step as things are before it; with somebody outside, 1
 }
 
 // names says things by their names, codes where there are none.
@@ -89,6 +94,11 @@ func (a *Act) Text(call func(engine.Who) string, name names) string {
 		return fmt.Sprintf("%s joins %s.", to, what)
 	case Become:
 		return fmt.Sprintf("%s opens %s, and becomes a guest.", to, what)
+	case TakeBundle:
+		for _, id := range strings.Fields(a.With) {
+			by += " and " + call(person(id))
+		}
+		return fmt.Sprintf("%s asks for the bundle %s, and %s approves it.", to, a.Name, by)
 	case MakeLink:
 		return fmt.Sprintf("%s makes a link to %s that works for whoever holds it.", by, what)
 	}
@@ -156,6 +166,20 @@ func (a *Act) May(s *engine.Snapshot, at moment.Moment) bool {
 		return ok && a.here(s, at) && ask(engine.Question{Subject: a.By, Action: act, Resource: a.Resource, Address: a.Party})
 	case Accept:
 		return record && state == world.StateInvited
+	case TakeBundle:
+		b := s.Policy().Bundle(a.Bundle)
+		if b == nil || record && state == world.StateSuspended {
+			return false
+		}
+		for _, step := range s.ApprovedWithout(b, at) {
+			if step.By == world.BySponsor { // whoever is named
+				step.People = s.Here(at)
+			}
+			if !slices.ContainsFunc(a.approvers(), func(id string) bool { return has(step.People, id) }) {
+				return false
+			}
+		}
+		return s.ApprovedWithout(b, at) != nil && mayHold(s, b, a.Party, at)
 	case SignUp:
 		return !record && ask(engine.Question{Subject: engine.Who{Address: a.Party}, Action: signUp, Resource: ourOwn})
 	case JoinCourse:
@@ -186,6 +210,51 @@ func stateOf(s *engine.Snapshot, a addr.Address, at moment.Moment) (state world.
 
 func (a *Act) here(s *engine.Snapshot, at moment.Moment) bool {
 	return a.By.Kind != engine.ByPerson || s.IsHere(a.By.ID, at)
+}
+
+// approvers are those who approve a bundle.
+func (a *Act) approvers() []string { return append([]string{a.By.ID}, strings.Fields(a.With)...) }
+
+// mayHold reports whether somebody could be given a bundle; what acts before this one gave them keeps nothing from them, as more acts never take
+// anything away.
+func mayHold(s *engine.Snapshot, b *world.Bundle, party addr.Address, at moment.Moment) bool {
+	e := s.Aside()
+	for _, h := range s.Holdings(party) {
+		if h.From == at {
+			e.TakeHolding(&h)
+		}
+	}
+	return e.Done().MayHold(b, party, at)
+}
+
+// takeBundle is the act by which somebody gets a bundle: approved by as few as can be, one by one where nobody can take several steps.
+func takeBundle(s *engine.Snapshot, b *world.Bundle, party addr.Address, at moment.Moment) (a Act, ok bool) {
+	steps := s.ApprovedWithout(b, at)
+	if steps == nil {
+		return a, false
+	}
+	a = Act{Kind: TakeBundle, Bundle: b.ID, Name: b.Name, Party: party}
+	var by []string
+	for len(steps) > 0 {
+		best, most := "", 0
+		for _, step := range steps {
+			for _, id := range step.People {
+				n := 0
+				for _, other := range steps {
+					if other.By == world.BySponsor || has(other.People, id) {
+						n++
+					}
+				}
+				if n > most {
+					best, most = id, n
+				}
+			}
+		}
+		by = append(by, best)
+		steps = slices.DeleteFunc(steps, func(x engine.ApprovalStep) bool { return x.By == world.BySponsor || has(x.People, best) })
+	}
+	a.By, a.With = person(by[0]), strings.Join(by[1:], " ")
+	return a, true
 }
 
 func has(list []string, x string) bool {
@@ -231,6 +300,11 @@ func (a *Act) apply(s *engine.Snapshot, e *engine.Editor, at moment.Moment) {
 		}
 	case Share, Raise, JoinCourse:
 		e.AddGrant(a.Party, a.grant(at))
+	case TakeBundle:
+		if _, record := stateOf(s, a.Party, at); !record { // whoever asks proved their mailbox
+			e.PutGuest(a.guest(world.StateActive, at))
+		}
+		e.PutHolding(&world.Holding{Party: a.Party, Bundle: a.Bundle, From: at, Until: moment.Never, Sponsor: a.By.ID, Reviewed: moment.Always})
 	case SignUp, Become:
 		e.PutGuest(a.guest(world.StateActive, at))
 	case MakeLink:

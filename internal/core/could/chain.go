@@ -182,7 +182,7 @@ func (f *finder) witness() *witness {
 // bare lists the acts that give the party no record.
 func (f *finder) bare() (out []Act) {
 	for _, a := range f.all {
-		if a.Party != f.party || a.Kind != Accept && a.Kind != SignUp && a.Kind != Become && a.Kind != Invite {
+		if a.Party != f.party || a.Kind != Accept && a.Kind != SignUp && a.Kind != Become && a.Kind != Invite && a.Kind != TakeBundle {
 			out = append(out, a)
 		}
 	}
@@ -237,6 +237,11 @@ func (f *finder) places() (ids []string) {
 	}
 	if f.looksUp() || f.elsewhere() {
 		ids = append(ids, f.p.SpaceClasses()...)
+		for _, b := range f.p.BundlesOf(f.t.Who) { // and where bundles lead that give something in a space
+			if g := b.Gives[0].Resource; g.Kind.IsItem() && !slices.Contains(ids, f.base.SpaceOf(g.ID)) {
+				ids = append(ids, f.base.SpaceOf(g.ID))
+			}
+		}
 	}
 	return ids
 }
@@ -251,7 +256,7 @@ func (f *finder) elsewhere() bool {
 }
 
 func (f *finder) add(a Act) {
-	if len(f.all) < 120 && !slices.ContainsFunc(f.all, func(b Act) bool { return a == b }) {
+	if len(f.all) < 160 && !slices.ContainsFunc(f.all, func(b Act) bool { return a == b }) {
 		f.all = append(f.all, a)
 	}
 }
@@ -370,10 +375,11 @@ func (f *finder) space(id string, item *world.Resource) {
 		if f.base.OwnRole(f.party, r, f.at) < f.role || f.base.KindOfSpace(id) == world.Course {
 			f.add(Act{Kind: Raise, By: person(o), Resource: r, Party: f.party, Role: f.role})
 		}
-		if item != nil && f.base.OwnRole(f.party, *item, f.at) > catalogue.NoRole {
+		if item != nil && (f.base.OwnRole(f.party, *item, f.at) > catalogue.NoRole || f.bundleGives(*item)) {
 			f.add(Act{Kind: Raise, By: person(o), Resource: *item, Party: f.party, Role: f.role})
 		}
 	}
+	f.bundles(id, item, f.party)
 	doers := f.doers(id)
 	if item != nil {
 		if share, ok := engine.PassedOnBy(item.Kind); ok {
@@ -406,6 +412,49 @@ func (f *finder) space(id string, item *world.Resource) {
 	}
 }
 
+// bundles lists, for somebody, the bundles that give a space or something in it, and what owners may set at whatever else they give.
+func (f *finder) bundles(id string, item *world.Resource, who addr.Address) {
+	for i := range f.base.Policy().Bundles {
+		b := &f.base.Policy().Bundles[i]
+		if !slices.ContainsFunc(b.Gives, func(g world.Gift) bool {
+			in := g.Resource.ID == id && g.Resource.Kind == catalogue.Space || g.Resource.Kind.IsItem() && f.base.SpaceOf(g.Resource.ID) == id
+			return in && (item == nil || !g.Resource.Kind.IsItem() || g.Resource == *item || f.elsewhere())
+		}) {
+			continue
+		}
+		a, ok := takeBundle(f.base, b, who, f.at)
+		if !ok {
+			continue
+		}
+		f.add(a)
+		for _, g := range b.Gives {
+			if g.Resource.Kind == catalogue.Space && g.Resource.ID != id {
+				f.values(g.Resource, catalogue.AtSpace)
+				if owners := f.base.OwnersHere(g.Resource, f.at); len(owners) > 0 && f.base.DoorOf(g.Resource).Names {
+					f.add(Act{Kind: Admit, By: person(owners[0]), Resource: g.Resource, Party: who})
+				}
+			}
+		}
+	}
+}
+
+func (f *finder) bundleGives(r world.Resource) bool {
+	return slices.ContainsFunc(f.base.Policy().Bundles, func(b world.Bundle) bool {
+		return slices.ContainsFunc(b.Gives, func(g world.Gift) bool { return g.Resource == r })
+	})
+}
+
+// fewestApprovers is how many people could take the step of approving a bundle that fewest can take.
+func fewestApprovers(s *engine.Snapshot, bundle string, at moment.Moment) int {
+	b, n := s.Policy().Bundle(bundle), 0
+	for i, step := range s.ApprovedWithout(b, at) {
+		if k := len(step.People); i == 0 || k < n {
+			n = k
+		}
+	}
+	return n
+}
+
 // doers lists who may invite and share in a space: an owner, one of each kind of member, one of each of our people who could join,
 // and guests who are there.
 func (f *finder) doers(id string) (out []engine.Who) {
@@ -433,13 +482,14 @@ func (f *finder) doers(id string) (out []engine.Who) {
 	}
 	partners := map[string]bool{}
 	for _, g := range f.base.GuestsIn(id, f.at) {
-		if state, ok := stateOf(f.base, g, f.at); !ok || state != world.StateActive || g == f.party || len(partners) > 5 {
+		if state, ok := stateOf(f.base, g, f.at); !ok || state != world.StateActive || g == f.party || len(partners) > 7 {
 			continue
 		}
 		key := g.Domain().String()
 		if m := f.base.Match(g); m.Partner != nil {
 			key = m.Partner.ID
 		}
+		key += " " + f.base.HeldIn(g, id, f.at)
 		if !partners[key] {
 			partners[key] = true
 			out = append(out, engine.Who{Address: g})
@@ -484,6 +534,11 @@ func (f *finder) others() {
 				if r.Kind.IsItem() {
 					f.add(Act{Kind: Share, By: w, Resource: r, Party: who, Role: catalogue.Contribute})
 				}
+			}
+		}
+		for k, b := range f.p.BundlesOf(me) { // wherever they lead
+			if a, ok := takeBundle(f.base, b, who, f.at); ok && k < 3 {
+				f.add(a)
 			}
 		}
 		f.add(Act{Kind: Accept, By: me, Party: who})
@@ -641,6 +696,8 @@ func (f *finder) counted(acts []Act) []Act {
 		switch {
 		case a.By.Kind != engine.ByPerson:
 		case a.Kind == Contact:
+		case a.Kind == TakeBundle:
+			a.Can = fewestApprovers(s, a.Bundle, f.at)
 		case a.Kind == Invite || a.Kind == Share || a.Kind == MakeLink || a.Kind == Join:
 			a.Can = 0
 			for _, id := range s.Here(f.at) {

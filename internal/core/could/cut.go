@@ -18,6 +18,7 @@ type PartKind string
 const (
 	LowerLimit PartKind = "limit"   // the limit of a rule is lowered
 	Close      PartKind = "opening" // a partner is closed for a service and direction, or an opening is taken back
+	ShutBundle PartKind = "bundle"  // nobody asks for a bundle any more
 	TakeRole   PartKind = "role"    // a person of ours loses a role of the organisation
 )
 
@@ -29,6 +30,8 @@ type Part struct {
 	Partner string
 	Key     catalogue.Key
 	Unset   bool // the opening is taken back, not refused
+	Bundle  string
+	Name    string // of the bundle
 	Person  string
 	Role    world.PersonRole
 }
@@ -47,6 +50,9 @@ func (p *Part) Text(call func(engine.Who) string, partner func(id string) string
 		}
 		return fmt.Sprintf("Close %s for %s.", partner(p.Partner), p.Key)
 	}
+	if p.Kind == ShutBundle {
+		return fmt.Sprintf("Close the bundle %s: nobody asks for it any more.", p.Name)
+	}
 	return fmt.Sprintf("Take the role %s from %s.", p.RoleName(), call(person(p.Person)))
 }
 
@@ -61,6 +67,12 @@ func Without(p *world.World, parts []Part) *world.World {
 		switch x.Kind {
 		case LowerLimit:
 			part.Rules = append(part.Rules, world.RuleSetting{Rule: x.Rule, Limit: x.Value, Default: catalogue.Unset, Counts: catalogue.Unset})
+		case ShutBundle:
+			if b := p.Bundle(x.Bundle); b != nil {
+				shut := *b
+				shut.Closed = true
+				part.Bundles = append(part.Bundles, shut)
+			}
 		case Close:
 			k := slices.IndexFunc(part.Partners, func(q world.Partner) bool { return q.ID == x.Partner })
 			if k < 0 {
@@ -77,7 +89,7 @@ func Without(p *world.World, parts []Part) *world.World {
 			}
 		}
 	}
-	if len(part.Rules)+len(part.Partners) == 0 {
+	if len(part.Rules)+len(part.Partners)+len(part.Bundles) == 0 {
 		return p
 	}
 	return world.Merge(p, part)
@@ -254,6 +266,11 @@ func (c *cutter) parts() {
 					c.all = append(c.all, Part{Kind: Close, Partner: m.Partner.ID, Key: k})
 				}
 			}
+		}
+	}
+	if p := c.s.Potential(c.at); c.t.Who.Kind == engine.ByAddress {
+		for _, b := range p.BundlesOf(c.t.Who) {
+			c.all = append(c.all, Part{Kind: ShutBundle, Bundle: b.ID, Name: b.Name})
 		}
 	}
 	n := 0

@@ -114,6 +114,7 @@ type Question struct {
 	Account   Account      // context.account
 	DropsCopy bool         // context.keep_copy is no
 	With      *Supposed    // asked as if this were given; nil for the world as it is
+	Approved  bool         // somebody approved a bundle for context.address: who may invite does not matter (practice §1)
 	Stranger  bool         // asked as if nothing were kept of the outside address that it is about: no record, nothing given, no contact
 
 	known bool     // context.address is asked about as if it had a record

@@ -37,6 +37,7 @@ type couldTables struct {
 	few         []uint32 // the same, where only their roles tell them apart
 	wide        map[catalogue.ResourceKind][]alike
 	naming      naming
+	bundles     []couldBundle
 }
 
 type couldKept struct {
@@ -57,6 +58,7 @@ type spaceKey struct {
 	rules                                uint32
 	owners                               string // whom exceptions name among the owners, by how they do; of a drive whose it is
 	alone                                uint32 // 1 + the space, where something of it is its own
+	bundled                              uint32 // 1 + the space, where a bundle gives it
 }
 
 type couldItems struct {
@@ -69,6 +71,7 @@ type itemKey struct {
 	kind    catalogue.ResourceKind
 	private bool
 	rules   uint32
+	bundled uint32 // 1 + the item, where a bundle gives it
 }
 
 type couldMeetings struct {
@@ -123,6 +126,7 @@ func (s *Snapshot) couldTables(at moment.Moment) *couldTables {
 			many[g.resource] = true
 		}
 	}
+	bundleSpaces, bundleItems := t.bundled(at)
 	spaces := map[spaceKey]int32{}
 	t.spaceOf = make([]int32, m.spaces.n)
 	for i := range m.spaces.n {
@@ -130,7 +134,7 @@ func (s *Snapshot) couldTables(at moment.Moment) *couldTables {
 		if t.spaceOf[i] = -1; !sp.exists {
 			continue
 		}
-		k := spaceKey{sp.kind, sp.joinsAs, sp.joinable, sp.house, sp.open, sp.anyParty, s.ownedAt(i, at), sp.rules, "", 0}
+		k := spaceKey{sp.kind, sp.joinsAs, sp.joinable, sp.house, sp.open, sp.anyParty, s.ownedAt(i, at), sp.rules, "", 0, 0}
 		var classes []int
 		for j, p := range m.lists[sp.owners.off : sp.owners.off+sp.owners.n] {
 			if j == 0 && sp.kind == world.Drive && concerned(p) {
@@ -147,6 +151,9 @@ func (s *Snapshot) couldTables(at moment.Moment) *couldTables {
 		if many[i] || !sp.anyParty || sp.members.n > 0 && !sp.open {
 			k.alone = i + 1
 		}
+		if bundleSpaces[i] {
+			k.bundled = i + 1
+		}
 		c, ok := spaces[k]
 		if !ok {
 			c = int32(len(t.spaces))
@@ -162,7 +169,10 @@ func (s *Snapshot) couldTables(at moment.Moment) *couldTables {
 		if t.itemOf[i] = -1; !it.exists || it.space >= m.spaces.n || t.spaceOf[it.space] < 0 {
 			continue
 		}
-		k := itemKey{t.spaceOf[it.space], it.kind, it.private, it.rules}
+		k := itemKey{t.spaceOf[it.space], it.kind, it.private, it.rules, 0}
+		if bundleItems[i] {
+			k.bundled = i + 1
+		}
 		c, ok := items[k]
 		if !ok {
 			c = int32(len(t.items))
@@ -171,6 +181,7 @@ func (s *Snapshot) couldTables(at moment.Moment) *couldTables {
 		t.items[c].members = append(t.items[c].members, i)
 		t.itemOf[i] = c
 	}
+	t.classed()
 	type inMeeting struct {
 		space int32
 		rules uint32
@@ -244,7 +255,8 @@ type couldOf struct {
 	own      [2]Supposed // with what they hold
 	course   uint32      // one that they are in, or could join, without a record; none
 
-	records   answer // whether they could have one that is active
+	records   answer   // whether they could have one that is active
+	bundles   []answer // by their place: whether they could be given it
 	invites   []answer
 	joining   []answer
 	sharing   [2][]answer

@@ -1,6 +1,10 @@
 package engine
 
 import (
+	"fmt"
+	"slices"
+	"strings"
+
 	"wexillum.example/internal/core/addr"
 	"wexillum.example/internal/core/catalogue"
 	"wexillum.example/internal/core/moment"
@@ -181,6 +185,35 @@ func (s *Snapshot) HoldsIn(a addr.Address, r world.Resource, at moment.Moment) b
 		}
 	}
 	return false
+}
+
+// HeldIn says what an address was given in a space, itself or through groups, that is in force: alike for those who hold alike.
+func (s *Snapshot) HeldIn(a addr.Address, space string, at moment.Moment) string {
+	inv := &s.inv
+	i, sp := inv.addresses.find(inv.text, a.String()), inv.spaceIDs.find(inv.text, space)
+	if i == none || i >= inv.parties.n || sp == none {
+		return ""
+	}
+	var held []string
+	note := func(given []grant) {
+		for k := range given {
+			g := &given[k]
+			of := g.resource
+			if of&itemBit != 0 {
+				of = inv.items.at(of &^ itemBit).space
+			}
+			if of == sp && g.live(at) {
+				held = append(held, fmt.Sprint(g.resource, g.role))
+			}
+		}
+	}
+	q := inv.parties.at(i)
+	note(inv.given(q.grants))
+	for _, g := range inv.lists[q.groups.off : q.groups.off+q.groups.n] {
+		note(inv.given(inv.groups.at(g).grants))
+	}
+	slices.Sort(held)
+	return strings.Join(slices.Compact(held), " ")
 }
 
 // GuestsIn lists who outside holds anything in a space, by their address.

@@ -106,9 +106,20 @@ func (o *couldOf) inSpace(way int, c int32) catalogue.Role {
 	switch {
 	case way == 1 && o.invited(c):
 		return catalogue.Manage
+	case way == 1 && o.byBundle(false, c) > catalogue.NoRole:
+		if !o.joins(c) {
+			return o.byBundle(false, c)
+		}
+		return max(o.byBundle(false, c), o.joinedAs(c))
 	case !o.joins(c):
 		return catalogue.NoRole
-	case o.p.spaces[c].own: // an owner makes more of it
+	}
+	return o.joinedAs(c)
+}
+
+// joinedAs returns the role that they could have once they joined a course.
+func (o *couldOf) joinedAs(c int32) catalogue.Role {
+	if o.p.spaces[c].own { // an owner makes more of it
 		return catalogue.Manage
 	}
 	return o.p.spaces[c].joinsAs
@@ -119,6 +130,9 @@ func (o *couldOf) onItems(way int, c int32) catalogue.Role {
 	k := &o.p.items[c]
 	if _, passed := PassedOnBy(k.kind); passed && o.shared(way, c) || !passed && way == 1 && o.invited(k.space) {
 		return catalogue.Manage
+	}
+	if way == 1 {
+		return o.byBundle(true, c)
 	}
 	return catalogue.NoRole
 }
@@ -148,6 +162,11 @@ func (o *couldOf) recordByOurs() bool {
 	}
 	if o.byOurs(o.others(), inviteAction, o.directory(), true) {
 		return true
+	}
+	for k := range p.bundles {
+		if o.given(k) {
+			return true
+		}
 	}
 	for c := range p.spaces {
 		if o.invitedByOurs(int32(c)) {
@@ -316,9 +335,9 @@ func (p *Potential) holders(act catalogue.ActionID, space, item uint32) []*could
 		c := p.spaceOf[space]
 		if o.invitedByOurs(c) {
 			h.space = catalogue.Manage
-		} else if o.joins(c) {
-			if h.space = p.spaces[c].joinsAs; p.spaces[c].own {
-				h.space = catalogue.Manage
+		} else {
+			if h.space = o.byBundle(false, c); o.joins(c) {
+				h.space = max(h.space, o.joinedAs(c))
 			}
 		}
 		if item != none {
@@ -326,6 +345,7 @@ func (p *Potential) holders(act catalogue.ActionID, space, item uint32) []*could
 			if _, passed := PassedOnBy(p.items[ic].kind); passed && o.sharedByOurs(way, ic) {
 				h.item = catalogue.Manage
 			}
+			h.item = max(h.item, o.byBundle(true, ic))
 		}
 		space2, item2 := o.holds(space, item)
 		h.space, h.item = max(h.space, space2), max(h.item, item2)

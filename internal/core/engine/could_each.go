@@ -42,6 +42,7 @@ func (p *Potential) partyClasses() []*couldClass {
 		likeness
 		licence world.Licence
 		located bool
+		holds   string
 	}
 	s, inv := p.most, &p.most.inv
 	x := s.sidesAt(p.at)
@@ -63,6 +64,7 @@ func (p *Potential) partyClasses() []*couldClass {
 		if l.record {
 			k.licence, k.located = q.licence, q.flags&hasLocation != 0
 		}
+		k.holds = p.heldApart(i)
 		c := found[k]
 		if c == nil {
 			c = &couldClass{couldOf: p.of(Who{Address: s.addressOf(i)}), kind: l.kind}
@@ -104,6 +106,17 @@ func (p *Potential) partnersAlike() []uint32 {
 	}
 	for i := range inv.many {
 		note([]partyRef{inv.many[i].of})
+	}
+	asks := map[string]bool{} // bundles name whose people may ask for them
+	for i := range p.bundles {
+		for _, id := range p.bundles[i].Partners {
+			asks[id] = true
+		}
+	}
+	for i := range pol.rest {
+		if src := pol.rest[i].source; src != nil && asks[src.ID] {
+			named[uint32(i)] = true
+		}
 	}
 	out := make([]uint32, len(pol.partners))
 	first := map[string]uint32{}

@@ -521,7 +521,9 @@ func (a *asker) rules(ask *catalogue.Ask) {
 		case catalogue.GivenTo:
 			a.reaches(a.inDrive(n.Rule), a.givenTo(ask), &in)
 		case catalogue.InviterClass:
-			a.reaches(n.Rule, a.inviterClass(), &in)
+			if !a.q.Approved {
+				a.reaches(n.Rule, a.inviterClass(), &in)
+			}
 		case catalogue.PrivateA:
 			if a.other.private() {
 				a.reaches(rulePersonal, catalogue.On, &in)

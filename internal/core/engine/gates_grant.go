@@ -360,7 +360,7 @@ func (a *asker) grant(ask *catalogue.Ask) {
 			a.owned(c)
 		}
 	case catalogue.MayInvite:
-		if a.space == none {
+		if a.space == none || a.q.Approved {
 			return
 		}
 		sp := inv.spaces.at(a.space)

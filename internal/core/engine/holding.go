@@ -20,6 +20,9 @@ func (e *Editor) PutHolding(h *world.Holding) {
 	e.setHolding(i, h.Bundle, h)
 }
 
+// TakeHolding takes a holding away.
+func (e *Editor) TakeHolding(h *world.Holding) { e.removeHolding(h.Key()) }
+
 // removeHolding takes a holding away, by its key.
 func (e *Editor) removeHolding(key string) {
 	party, bundle := world.HoldingOf(key)
