@@ -101,7 +101,13 @@ func (f *finder) find() *Chain {
 		if best != nil {
 			bound = len(best) - 1 // only a shorter one is of use
 		}
-		if c := f.fewest(bound); len(c) > 0 {
+		var c []Act
+		if bound == 1 {
+			c = f.single(here)
+		} else {
+			c = f.fewest(bound)
+		}
+		if len(c) > 0 {
 			best = c
 		}
 	}
@@ -115,6 +121,16 @@ func (f *finder) find() *Chain {
 	}
 	acts, _ := f.run(best)
 	return &Chain{Acts: f.counted(acts)}
+}
+
+// single finds an act from the n-th on that reaches the target alone; nil where there is none.
+func (f *finder) single(n int) []Act {
+	for k := n; k < len(f.all); k++ {
+		if f.reaches([]int{k}) {
+			return []Act{f.all[k]}
+		}
+	}
+	return nil
 }
 
 // forget takes back all acts but the first n.

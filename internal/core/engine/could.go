@@ -15,7 +15,8 @@ import (
 // that is theirs. It belongs to one goroutine.
 type Potential struct {
 	*couldTables
-	at moment.Moment
+	sides *sides
+	at    moment.Moment
 
 	kept    map[string]*couldOf
 	classes []*couldClass
@@ -30,6 +31,11 @@ type couldTables struct {
 	spaces      []couldSpaces
 	items       []couldItems
 	meetings    []couldMeetings
+	spaceSays   []words // by class, as masks take them; and so on
+	itemSays    []words
+	meetingSays []words
+	invitedAs   []int32 // by class of spaces: the first into which our people invite, and which outsiders join, like it
+	sharedAs    []int32 // by class of items: the first that our people share like it
 	spaceOf     []int32 // by space: its class; -1 where there is none
 	itemOf      []int32
 	meetingOf   []int32
@@ -87,7 +93,7 @@ func (s *Snapshot) Potential(at moment.Moment) *Potential {
 	if x := s.could.x; x == nil || at < x.from || at >= x.until {
 		s.could.x = s.couldTables(at)
 	}
-	return &Potential{couldTables: s.could.x, at: at, kept: map[string]*couldOf{}, helpers: map[[2]uint32][]*couldHolder{}}
+	return &Potential{couldTables: s.could.x, sides: s.could.x.most.sidesAt(at), at: at, kept: map[string]*couldOf{}, helpers: map[[2]uint32][]*couldHolder{}}
 }
 
 func (s *Snapshot) couldTables(at moment.Moment) *couldTables {
@@ -127,7 +133,7 @@ func (s *Snapshot) couldTables(at moment.Moment) *couldTables {
 		}
 	}
 	bundleSpaces, bundleItems := t.bundled(at)
-	spaces := map[spaceKey]int32{}
+	spaces, invited := map[spaceKey]int32{}, map[spaceKey]int32{}
 	t.spaceOf = make([]int32, m.spaces.n)
 	for i := range m.spaces.n {
 		sp := m.spaces.at(i)
@@ -158,11 +164,25 @@ func (s *Snapshot) couldTables(at moment.Moment) *couldTables {
 		if !ok {
 			c = int32(len(t.spaces))
 			spaces[k], t.spaces = c, append(t.spaces, couldSpaces{spaceKey: k})
+			like := k
+			if k.open && sp.anyParty { // who belongs to it, and what is held there, does not matter to that
+				like.alone, like.bundled = 0, 0
+			}
+			first, known := invited[like]
+			if !known {
+				first, invited[like] = c, c
+			}
+			t.invitedAs = append(t.invitedAs, first)
+			t.spaceSays = append(t.spaceSays, says(m, k.rules, catalogue.AtSpace))
 		}
 		t.spaces[c].members = append(t.spaces[c].members, i)
 		t.spaceOf[i] = c
 	}
-	items := map[itemKey]int32{}
+	type likeShared struct {
+		itemKey
+		rows *[catalogue.NumClasses]*catalogue.Ask
+	}
+	items, shared := map[itemKey]int32{}, map[likeShared]int32{}
 	t.itemOf = make([]int32, m.items.n)
 	for i := range m.items.n {
 		it := m.items.at(i)
@@ -177,6 +197,17 @@ func (s *Snapshot) couldTables(at moment.Moment) *couldTables {
 		if !ok {
 			c = int32(len(t.items))
 			items[k], t.items = c, append(t.items, couldItems{itemKey: k})
+			like := likeShared{itemKey: k}
+			like.space, like.bundled = t.invitedAs[k.space], 0
+			if act, ok := PassedOnBy(k.kind); ok { // a file and a folder are shared alike
+				like.kind, like.rows = 0, act.Get().Rows(k.kind)
+			}
+			first, known := shared[like]
+			if !known {
+				first, shared[like] = c, c
+			}
+			t.sharedAs = append(t.sharedAs, first)
+			t.itemSays = append(t.itemSays, says(m, k.rules, catalogue.AtItem))
 		}
 		t.items[c].members = append(t.items[c].members, i)
 		t.itemOf[i] = c
@@ -198,6 +229,7 @@ func (s *Snapshot) couldTables(at moment.Moment) *couldTables {
 		if !ok {
 			c = int32(len(t.meetings))
 			meetings[k], t.meetings = c, append(t.meetings, couldMeetings{space: k.space, rules: k.rules})
+			t.meetingSays = append(t.meetingSays, says(m, k.rules, catalogue.AtItem))
 		}
 		t.meetings[c].members = append(t.meetings[c].members, i)
 		t.meetingOf[i] = c
@@ -243,6 +275,14 @@ func (s *Snapshot) couldTables(at moment.Moment) *couldTables {
 	return t
 }
 
+// says is what a row of values says, as masks take it.
+func says(inv *inventory, row uint32, layer catalogue.Layers) words {
+	if row == none {
+		return words{}
+	}
+	return wordsOf(&inv.rows[row], layer)
+}
+
 // couldOf is one party, or one of many that are alike, and what acts could give them.
 type couldOf struct {
 	p        *Potential
@@ -258,15 +298,20 @@ type couldOf struct {
 	records   answer   // whether they could have one that is active
 	bundles   []answer // by their place: whether they could be given it
 	invites   []answer
+	inviting  []answer // whether our people could invite them, by couldTables.invitedAs
 	joining   []answer
 	sharing   [2][]answer
-	onSpace   []Actions // by class, with doneSpace
+	ours      [2][]answer // whether our people could share items of a class with them, by couldTables.sharedAs
+	onSpace   []Actions   // by class, with doneSpace
 	onItem    []Actions
 	onMeeting []Actions
 	onWide    map[catalogue.ResourceKind][]Actions
 	done      [3][]bool
 	lookup    *lookedUp
-	bounds    [3][]Actions // see most
+	sides     [2]*partySide             // as masks take them, without a record and with one
+	many      map[uint32]catalogue.Role // what their partner or domain holds on spaces as a whole; with sides
+	named     uint32                    // the index of their address, of one that only something of policy names, too; with sides
+	bounds    [3][]Actions              // see most
 	bounded   [3][]bool
 }
 
@@ -291,8 +336,9 @@ func (p *Potential) of(who Who) *couldOf {
 	}
 	o := &couldOf{p: p, who: who, index: none, course: none}
 	p.kept[who.String()] = o
-	o.invites, o.joining = make([]answer, len(p.spaces)), make([]answer, len(p.spaces))
+	o.invites, o.inviting, o.joining = make([]answer, len(p.spaces)), make([]answer, len(p.spaces)), make([]answer, len(p.spaces))
 	o.sharing = [2][]answer{make([]answer, len(p.items)), make([]answer, len(p.items))}
+	o.ours = [2][]answer{make([]answer, len(p.items)), make([]answer, len(p.items))}
 	o.onSpace, o.onItem, o.onMeeting = make([]Actions, len(p.spaces)), make([]Actions, len(p.items)), make([]Actions, len(p.meetings))
 	o.done = [3][]bool{make([]bool, len(p.spaces)), make([]bool, len(p.items)), make([]bool, len(p.meetings))}
 	o.onWide = map[catalogue.ResourceKind][]Actions{}
@@ -304,8 +350,14 @@ func (p *Potential) of(who Who) *couldOf {
 		o.records = no
 		return o
 	}
-	s := p.most
-	inv := &s.inv
+	o.fill()
+	return o
+}
+
+// fill finds what is known of an address, and what it holds.
+func (o *couldOf) fill() {
+	p, who := o.p, o.who
+	inv := &p.most.inv
 	is := newParty()
 	if i := inv.addresses.find(inv.text, who.Address.String()); i != none && i < inv.parties.n {
 		o.index, is = i, *inv.parties.at(i)
@@ -336,18 +388,25 @@ func (p *Potential) of(who Who) *couldOf {
 		b.groups = slices.Clone(inv.lists[is.groups.off : is.groups.off+is.groups.n])
 		b.party.grants, b.party.groups, b.anew.grants, b.anew.groups = list{}, list{}, list{}, list{}
 	}
-	joined := func(given []grant) {
+	o.course = o.joinedNow()
+}
+
+// joinedNow returns a course that they are in already; none where there is none.
+func (o *couldOf) joinedNow() (course uint32) {
+	inv, is := &o.p.most.inv, &o.own[0].party
+	course = none
+	note := func(given []grant) {
 		for i := range given {
-			if g := &given[i]; g.resource&itemBit == 0 && g.live(p.at) && inv.spaces.at(g.resource).kind == world.Course {
-				o.course = g.resource
+			if g := &given[i]; g.resource&itemBit == 0 && g.live(o.p.at) && inv.spaces.at(g.resource).kind == world.Course {
+				course = g.resource
 			}
 		}
 	}
-	joined(inv.given(is.grants))
+	note(inv.given(is.grants))
 	for _, g := range inv.lists[is.groups.off : is.groups.off+is.groups.n] {
-		joined(inv.given(inv.groups.at(g).grants))
+		note(inv.given(inv.groups.at(g).grants))
 	}
-	return o
+	return
 }
 
 // AnyLink is a link that somebody could make, as whoever holds it is asked about at a moment: its id is any.

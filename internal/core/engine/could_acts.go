@@ -38,6 +38,14 @@ func (o *couldOf) invited(c int32) bool {
 }
 
 func (o *couldOf) invitedByOurs(c int32) bool {
+	c = o.p.invitedAs[c]
+	if o.inviting[c] == notAsked {
+		o.inviting[c] = answerIs(o.askInviters(c))
+	}
+	return o.inviting[c] == yes
+}
+
+func (o *couldOf) askInviters(c int32) bool {
 	if o.record && o.state == world.StateSuspended || o.who.Kind != ByAddress {
 		return false
 	}
@@ -47,6 +55,7 @@ func (o *couldOf) invitedByOurs(c int32) bool {
 
 // joins reports whether they could join spaces of a class by themselves.
 func (o *couldOf) joins(c int32) bool {
+	c = o.p.invitedAs[c]
 	if o.joining[c] == notAsked {
 		is := false
 		if k := &o.p.spaces[c]; o.who.Kind == ByAddress && k.kind == world.Course && k.joinable {
@@ -75,6 +84,14 @@ func (o *couldOf) shared(way int, c int32) bool {
 }
 
 func (o *couldOf) sharedByOurs(way int, c int32) bool {
+	c = o.p.sharedAs[c]
+	if o.ours[way][c] == notAsked {
+		o.ours[way][c] = answerIs(o.askOurs(way, c))
+	}
+	return o.ours[way][c] == yes
+}
+
+func (o *couldOf) askOurs(way int, c int32) bool {
 	p := o.p
 	act, ok := PassedOnBy(p.items[c].kind)
 	if !ok || o.who.Kind != ByAddress {
@@ -184,7 +201,7 @@ func (o *couldOf) recordByOurs() bool {
 // opens reports whether a newcomer with whom items of a class are shared could do anything with them, and so becomes a guest.
 func (o *couldOf) opens(c int32) bool {
 	it := o.p.items[c].members[0]
-	return o.granted(0, &o.bare[0], o.p.itemRef(it), o.p.most.inv.items.at(it).space, it, o.inSpace(0, o.p.items[c].space), catalogue.Manage) != 0
+	return o.granted(0, thing{o.p.most.inv.items.at(it).space, it, o.p.items[c].kind}, o.inSpace(0, o.p.items[c].space), catalogue.Manage) != 0
 }
 
 // recordByOutsiders reports whether those who could have a record could bring them to one.

@@ -3,7 +3,9 @@ package engine
 import (
 	"fmt"
 	"math/bits"
+	"runtime"
 	"slices"
+	"sync"
 
 	"wexillum.example/internal/core/addr"
 	"wexillum.example/internal/core/catalogue"
@@ -158,10 +160,9 @@ func (p *Potential) EachYes(x *Scope, stop func() error, found func(*Yes) error)
 				return err
 			}
 		} else {
-			for _, c := range p.partyClasses() {
-				if err := stop(); err != nil {
-					return err
-				}
+			var asked []int
+			var of [][]uint32
+			for k, c := range p.partyClasses() {
 				members := c.members
 				switch {
 				case len(members) == 0:
@@ -179,9 +180,10 @@ func (p *Potential) EachYes(x *Scope, stop func() error, found func(*Yes) error)
 						continue
 					}
 				}
-				if err := p.eachOf(w, c, members); err != nil {
-					return err
-				}
+				asked, of = append(asked, k), append(of, members)
+			}
+			if err := p.eachClass(w, asked, of); err != nil {
+				return err
 			}
 			if d := w.Party.Of.Domain; !d.IsZero() && !slices.ContainsFunc(p.classes, func(c *couldClass) bool { return c.newcomer && c.who.Address.Domain() == d }) {
 				c := &couldClass{couldOf: p.of(Who{Address: addr.Newcomer(d)}), kind: KindFederated, name: "a newcomer from " + d.String()}
@@ -193,6 +195,71 @@ func (p *Potential) EachYes(x *Scope, stop func() error, found func(*Yes) error)
 		}
 	}
 	return w.outward()
+}
+
+// atOnce is how many classes one processor goes through before what it found is told.
+const atOnce = 8
+
+// eachClass tells what members of classes, by their places, could do within a scope, in their order; on all processors where there are many.
+func (p *Potential) eachClass(w *scoped, asked []int, of [][]uint32) error {
+	workers := []*Potential{p}
+	if n := runtime.GOMAXPROCS(0); n > 1 && len(asked) >= 4*atOnce {
+		p.settle()
+		for range n - 1 {
+			workers = append(workers, p.twin())
+		}
+	}
+	if len(workers) == 1 {
+		for k, c := range asked {
+			if err := w.stop(); err != nil {
+				return err
+			}
+			if err := p.eachOf(w, p.classes[c], of[k]); err != nil {
+				return err
+			}
+		}
+		return nil
+	}
+	found, failed := make([][]Yes, len(workers)), make([]error, len(workers))
+	for from := 0; from < len(asked); from += atOnce * len(workers) {
+		if err := w.stop(); err != nil {
+			return err
+		}
+		var all sync.WaitGroup
+		for k, q := range workers {
+			all.Go(func() {
+				mine := *w
+				mine.found = func(y *Yes) error { found[k] = append(found[k], *y); return nil }
+				for i := from + k*atOnce; i < min(from+(k+1)*atOnce, len(asked)) && failed[k] == nil; i++ {
+					failed[k] = q.eachOf(&mine, q.classes[asked[i]], of[i])
+				}
+			})
+		}
+		all.Wait()
+		for k := range workers {
+			if failed[k] != nil {
+				return failed[k]
+			}
+			for i := range found[k] {
+				if err := w.found(&found[k][i]); err != nil {
+					return err
+				}
+			}
+			found[k] = found[k][:0]
+		}
+	}
+	return nil
+}
+
+// twin is a Potential of the same tables for another goroutine, which knows already which classes could have a record.
+func (p *Potential) twin() *Potential {
+	q := &Potential{couldTables: p.couldTables, sides: p.sides, at: p.at, kept: map[string]*couldOf{}, helpers: map[[2]uint32][]*couldHolder{}, settled: true}
+	for _, c := range p.classes {
+		o := q.of(c.who)
+		o.newcomer, o.records = c.newcomer, c.records
+		q.classes = append(q.classes, &couldClass{couldOf: o, kind: c.kind, name: c.name, members: c.members})
+	}
+	return q
 }
 
 // eachOf tells what members of a class, or a newcomer, could do within a scope.
@@ -237,15 +304,39 @@ func (p *Potential) eachOf(w *scoped, c *couldClass, members []uint32) error {
 	spaceID := func(i uint32) string { return inv.spaceIDs.text(inv.text, i) }
 	itemID := func(i uint32) string { return inv.itemIDs.text(inv.text, i) }
 	meetingID := func(i uint32) string { return inv.meetingIDs.text(inv.text, i) }
+	type alikeTo struct { // things with which they could do the same are told together
+		kind catalogue.ResourceKind
+		set  Actions
+	}
+	var order []alikeTo
+	things := map[alikeTo][]uint32{}
 	for _, l := range p.about(w) {
+		k := alikeTo{kind: l.kind}
 		switch {
 		case l.kind == catalogue.Space:
-			tell(c.spaceActions(l.class), l.kind, l.members, spaceID)
+			k.set = c.spaceActions(l.class)
 		case l.kind == catalogue.Meeting:
-			tell(c.meetingActions(l.class), l.kind, l.members, meetingID)
+			k.set = c.meetingActions(l.class)
 		default:
-			tell(c.itemActions(l.class), l.kind, l.members, itemID)
+			k.set = c.itemActions(l.class)
 		}
+		if k.set &= w.Actions; k.set == 0 {
+			continue
+		}
+		if _, known := things[k]; !known {
+			order = append(order, k)
+		}
+		things[k] = append(things[k], l.members...)
+	}
+	for _, k := range order {
+		id := itemID
+		switch k.kind {
+		case catalogue.Space:
+			id = spaceID
+		case catalogue.Meeting:
+			id = meetingID
+		}
+		tell(k.set, k.kind, things[k], id)
 	}
 	for kind, about := range p.wide {
 		if w.Resource != nil && w.Resource.Kind != kind && w.space == none {
@@ -378,10 +469,10 @@ func (p *Potential) eachBesides(w *scoped, c *couldClass, i uint32) error {
 	for _, g := range inv.lists[q.groups.off : q.groups.off+q.groups.n] {
 		note(inv.given(inv.groups.at(g).grants))
 	}
-	if len(spaces) == 0 {
+	if len(spaces) == 0 || p.at >= q.gone {
 		return nil
 	}
-	o := p.of(Who{Address: p.now.addressOf(i)})
+	o := c.holding(i)
 	y := Yes{Who: o.who, Party: i, Kind: c.kind, Pairs: 1, each: 1}
 	tell := func(r world.Resource, set Actions) error {
 		for set &= w.Actions; set != 0; set &= set - 1 {
@@ -400,7 +491,7 @@ func (p *Potential) eachBesides(w *scoped, c *couldClass, i uint32) error {
 			continue // they hold nothing that acts would not give them
 		}
 		if r := p.spaceRef(sp); c.most(0, sc)&^c.spaceActions(sc)&w.Actions != 0 && w.covers(r) {
-			if err := tell(r, o.besides(r, sp, none, nothing)&^c.spaceActions(sc)); err != nil {
+			if err := tell(r, o.besides(thing{sp, none, catalogue.Space}, nothing)&^c.spaceActions(sc)); err != nil {
 				return err
 			}
 		}
@@ -410,20 +501,30 @@ func (p *Potential) eachBesides(w *scoped, c *couldClass, i uint32) error {
 				continue
 			}
 			if r := p.itemRef(it.index); w.covers(r) {
-				if err := tell(r, o.besides(r, sp, it.index, func(way int) catalogue.Role { return c.onItems(way, ic) })&^c.itemActions(ic)); err != nil {
+				if err := tell(r, o.besides(thing{sp, it.index, it.kind}, func(way int) catalogue.Role { return c.onItems(way, ic) })&^c.itemActions(ic)); err != nil {
 					return err
 				}
 			}
 		}
 		for _, m := range idx.meetings.of(sp) {
 			if r := p.meetingRef(m); c.most(2, p.meetingOf[m])&^c.meetingActions(p.meetingOf[m])&w.Actions != 0 && w.covers(r) {
-				if err := tell(r, o.besides(r, sp, none, nothing)&^c.meetingActions(p.meetingOf[m])); err != nil {
+				if err := tell(r, o.besides(thing{sp, m, catalogue.Meeting}, nothing)&^c.meetingActions(p.meetingOf[m])); err != nil {
 					return err
 				}
 			}
 		}
 	}
 	return nil
+}
+
+// holding is a party of a class with what it holds itself: what acts alone could give it is as for the whole class, and asked once.
+func (c *couldClass) holding(i uint32) *couldOf {
+	o := *c.couldOf
+	o.who, o.sides = Who{Address: o.p.now.addressOf(i)}, [2]*partySide{}
+	if o.fill(); o.course == none {
+		o.course = c.course
+	}
+	return &o
 }
 
 // EachCould calls fn for every party and resource that a yes of Potential.EachYes stands for; looking up people has the resource *.

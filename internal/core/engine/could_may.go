@@ -10,43 +10,79 @@ import (
 
 // What a party could do with what acts could give them.
 
-// granted returns what they may do with a resource by roles, the way given.
-func (o *couldOf) granted(way int, sup *Supposed, r world.Resource, space, item uint32, onSpace, onItem catalogue.Role) (set Actions) {
+// side is what masks know of them, the way given: with what they hold now, without a record that they could have, or with it.
+func (o *couldOf) side(way int) *partySide {
+	if o.sides[way] == nil {
+		s := o.p.most
+		q := &o.own[way].party
+		facts := domainFacts{partner: none}
+		if q.domain != none && int(q.domain) < len(s.pol.domains) {
+			facts = s.pol.domains[q.domain]
+		} else {
+			facts = s.pol.match(o.who.Address.Domain().String())
+		}
+		_, barred := s.pol.bars[o.who.Address.String()]
+		p := s.sideOfParty(o.p.sides, q, &facts, barred || facts.bar != 0, o.p.at)
+		o.named = s.inv.addresses.find(s.inv.text, o.who.Address.String())
+		o.many = nil
+		if inv := &s.inv; len(inv.many) > 0 {
+			inv.heldByMany(p.partner, q.domain, func(_ partyRef, given []grant) {
+				for k := range given {
+					if g := &given[k]; g.live(o.p.at) {
+						if o.many == nil {
+							o.many = map[uint32]catalogue.Role{}
+						}
+						o.many[g.resource] = max(o.many[g.resource], g.role)
+					}
+				}
+			})
+		}
+		o.sides[way] = &p
+	}
+	return o.sides[way]
+}
+
+// granted returns what they may do with a thing by these roles on its space and on itself, the way given. Somebody known may more than a newcomer,
+// and whoever is in a course is known.
+func (o *couldOf) granted(way int, th thing, onSpace, onItem catalogue.Role) Actions {
 	p := o.p
-	if onSpace == catalogue.NoRole && onItem == catalogue.NoRole && o.who.Kind == ByAddress && sup.party.grants.n == 0 && sup.party.groups.n == 0 && len(p.now.inv.many) == 0 {
-		return 0 // nothing is held there
+	inv := &p.most.inv
+	side := *o.side(way)
+	q := &o.own[way].party
+	many := o.many[th.space]
+	if onSpace == catalogue.NoRole && onItem == catalogue.NoRole && many == catalogue.NoRole || side.ok == 0 {
+		return 0
 	}
-	with := *sup
-	with.grants = with.grants[:0:0]
-	if o.who.Kind != ByAddress {
-		with.link.item = item
-	} else {
-		if onSpace > catalogue.NoRole {
-			with.grants = append(with.grants, grant{from: moment.Always, until: moment.Never, resource: space, role: onSpace})
-		}
-		if onItem > catalogue.NoRole && item != none {
-			with.grants = append(with.grants, grant{from: moment.Always, until: moment.Never, resource: item | itemBit, role: onItem})
-		}
-		if way == 0 {
-			if c := o.inCourse(); c != none {
-				role := o.inSpace(0, p.spaceOf[c])
-				if role == catalogue.NoRole {
-					role = catalogue.View
-				}
-				if c != space {
-					with.grants = append(with.grants, grant{from: moment.Always, until: moment.Never, resource: c, role: role})
-				}
-			}
-		}
+	if way == 0 && side.fresh == 1 && (onSpace > catalogue.NoRole && inv.spaces.at(th.space).kind == world.Course || o.inCourse() != none) {
+		side.fresh = 0
 	}
-	q := Question{Subject: o.who, Resource: r, At: p.at, With: &with}
+	at := p.most.placeFor(th.space, p.spaceSays[p.spaceOf[th.space]], &side, q, o.named, p.at)
+	entries, private, item := masks.ofKind[th.kind], false, words{}
+	switch th.kind {
+	case catalogue.Space:
+		if onItem = catalogue.NoRole; !at.area {
+			entries &^= masks.areaOnly
+		}
+	case catalogue.Meeting:
+		item, onItem = p.meetingSays[p.meetingOf[th.index]], catalogue.NoRole
+	default:
+		item, private = p.itemSays[p.itemOf[th.index]], inv.items.at(th.index).private
+	}
+	first, home := actionsOf(side.allowed(&at, p.sides.met(&side, &at, item), entries, private, onItem, onSpace, many))
+	return (first | home) & InwardActions
+}
+
+// byLink returns what whoever holds a link that somebody could make may do with an item.
+func (o *couldOf) byLink(item uint32) (set Actions) {
+	with := o.own[0]
+	with.link.item = item
+	r := o.p.itemRef(item)
 	for i := range catalogue.Actions() {
 		act := &catalogue.Actions()[i]
-		if !InwardActions.Has(act.ID) || !act.Takes(r.Kind) || !roleOnly(act.Rows(r.Kind)) || o.who.Kind != ByAddress && act.Rows(r.Kind)[catalogue.Bearer] == nil {
+		if !InwardActions.Has(act.ID) || !act.Takes(r.Kind) || !roleOnly(act.Rows(r.Kind)) || act.Rows(r.Kind)[catalogue.Bearer] == nil {
 			continue
 		}
-		q.Action = act.ID
-		if v, err := p.most.Decide(&q); err == nil && v.Yes {
+		if v, err := o.p.most.Decide(&Question{Subject: o.who, Action: act.ID, Resource: r, At: o.p.at, With: &with}); err == nil && v.Yes {
 			set |= 1 << act.ID
 		}
 	}
@@ -58,7 +94,7 @@ func (o *couldOf) spaceActions(c int32) Actions {
 	if !o.done[0][c] && o.who.Kind == ByAddress {
 		sp := o.p.spaces[c].members[0]
 		for _, way := range o.ways() {
-			o.onSpace[c] |= o.granted(way, &o.bare[way], o.p.spaceRef(sp), sp, none, o.inSpace(way, c), catalogue.NoRole)
+			o.onSpace[c] |= o.granted(way, thing{sp, none, catalogue.Space}, o.inSpace(way, c), catalogue.NoRole)
 		}
 		o.done[0][c] = true
 	}
@@ -75,12 +111,12 @@ func (o *couldOf) itemActions(c int32) Actions {
 	sp := o.p.most.inv.items.at(it).space
 	if o.who.Kind != ByAddress {
 		if len(o.people(sp)) > 0 && (k.kind == catalogue.File || k.kind == catalogue.Folder) { // somebody makes a link
-			o.onItem[c] = o.granted(0, &o.own[0], o.p.itemRef(it), sp, it, catalogue.NoRole, catalogue.NoRole)
+			o.onItem[c] = o.byLink(it)
 		}
 		return o.onItem[c]
 	}
 	for _, way := range o.ways() {
-		o.onItem[c] |= o.granted(way, &o.bare[way], o.p.itemRef(it), sp, it, o.inSpace(way, k.space), o.onItems(way, c))
+		o.onItem[c] |= o.granted(way, thing{sp, it, k.kind}, o.inSpace(way, k.space), o.onItems(way, c))
 	}
 	return o.onItem[c]
 }
@@ -91,7 +127,7 @@ func (o *couldOf) meetingActions(c int32) Actions {
 		m := k.members[0]
 		sp := o.p.most.inv.meetings.at(m).space
 		for _, way := range o.ways() {
-			o.onMeeting[c] |= o.granted(way, &o.bare[way], o.p.meetingRef(m), sp, none, o.inSpace(way, k.space), catalogue.NoRole)
+			o.onMeeting[c] |= o.granted(way, thing{sp, m, catalogue.Meeting}, o.inSpace(way, k.space), catalogue.NoRole)
 		}
 		o.done[2][c] = true
 	}
@@ -244,33 +280,35 @@ func (o *couldOf) most(table int, c int32) Actions {
 	}
 	o.bounded[table][c] = true
 	inv := &o.p.most.inv
-	var r world.Resource
-	space, item := none, none
+	var th thing
 	switch table {
 	case 0:
-		space = o.p.spaces[c].members[0]
-		r = o.p.spaceRef(space)
+		th = thing{o.p.spaces[c].members[0], none, catalogue.Space}
 	case 1:
-		item = o.p.items[c].members[0]
-		space, r = inv.items.at(item).space, o.p.itemRef(item)
+		item := o.p.items[c].members[0]
+		th = thing{inv.items.at(item).space, item, o.p.items[c].kind}
 	default:
 		m := o.p.meetings[c].members[0]
-		space, r = inv.meetings.at(m).space, o.p.meetingRef(m)
+		th = thing{inv.meetings.at(m).space, m, catalogue.Meeting}
 	}
 	for _, way := range o.ways() {
-		o.bounds[table][c] |= o.granted(way, &o.bare[way], r, space, item, catalogue.Manage, catalogue.Manage)
+		o.bounds[table][c] |= o.granted(way, th, catalogue.Manage, catalogue.Manage)
 	}
 	return o.bounds[table][c]
 }
 
 // besides returns what they could do with a resource through what they hold now, where acts alone would not let them.
-func (o *couldOf) besides(r world.Resource, space, item uint32, onItem func(way int) catalogue.Role) (set Actions) {
+func (o *couldOf) besides(th thing, onItem func(way int) catalogue.Role) (set Actions) {
 	if o.index == none {
 		return 0
 	}
-	held, heldItem := o.holds(space, item)
+	item := none
+	if th.kind.IsItem() {
+		item = th.index
+	}
+	held, heldItem := o.holds(th.space, item)
 	for _, way := range o.ways() {
-		set |= o.granted(way, &o.own[way], r, space, item, max(held, o.inSpace(way, o.p.spaceOf[space])), max(heldItem, onItem(way)))
+		set |= o.granted(way, th, max(held, o.inSpace(way, o.p.spaceOf[th.space])), max(heldItem, onItem(way)))
 	}
 	return
 }
@@ -304,15 +342,15 @@ func (p *Potential) Could(who Who, r world.Resource) (set Actions) {
 		}
 	case r.Kind == catalogue.Space:
 		if i := inv.spaceIDs.find(inv.text, r.ID); i != none && p.spaceOf[i] >= 0 {
-			set |= o.spaceActions(p.spaceOf[i]) | o.besides(r, i, none, nothing)
+			set |= o.spaceActions(p.spaceOf[i]) | o.besides(thing{i, none, catalogue.Space}, nothing)
 		}
 	case r.Kind == catalogue.Meeting:
 		if i := inv.meetingIDs.find(inv.text, r.ID); i != none && p.meetingOf[i] >= 0 {
-			set |= o.meetingActions(p.meetingOf[i]) | o.besides(r, inv.meetings.at(i).space, none, nothing)
+			set |= o.meetingActions(p.meetingOf[i]) | o.besides(thing{inv.meetings.at(i).space, i, catalogue.Meeting}, nothing)
 		}
 	case r.Kind.IsItem():
 		if i := inv.itemIDs.find(inv.text, r.ID); i != none && p.itemOf[i] >= 0 && inv.items.at(i).kind == r.Kind {
-			set |= o.itemActions(p.itemOf[i]) | o.besides(r, inv.items.at(i).space, i, func(way int) catalogue.Role { return o.onItems(way, p.itemOf[i]) })
+			set |= o.itemActions(p.itemOf[i]) | o.besides(thing{inv.items.at(i).space, i, r.Kind}, func(way int) catalogue.Role { return o.onItems(way, p.itemOf[i]) })
 		}
 	}
 	return

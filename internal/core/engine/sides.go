@@ -190,6 +190,11 @@ func (s *Snapshot) sideOf(x *sides, i uint32, at moment.Moment) (p partySide, ou
 	if d.kind == ownDomain {
 		return p, false
 	}
+	return s.sideOfParty(x, q, d, d.bar != 0 || len(x.barred) > 0 && x.barred[i], at), true
+}
+
+// sideOfParty finds what is known of a party from outside, which need not be one of the inventory.
+func (s *Snapshot) sideOfParty(x *sides, q *party, d *domainFacts, barred bool, at moment.Moment) (p partySide) {
 	p.private, p.partner = d.kind == personalDomain, none
 	record := q.recordAt(at)
 	switch {
@@ -202,9 +207,8 @@ func (s *Snapshot) sideOf(x *sides, i uint32, at moment.Moment) (p partySide, ou
 	default:
 		p.kind = KindFederated
 	}
-	barred := d.bar != 0 || len(x.barred) > 0 && x.barred[i]
 	if barred {
-		return p, true
+		return p
 	}
 	ps := &x.nobody
 	if d.kind == partnerDomain {
@@ -238,7 +242,7 @@ func (s *Snapshot) sideOf(x *sides, i uint32, at moment.Moment) (p partySide, ou
 		if !ps.browse {
 			p.browse = catalogue.NoBrowsing
 		}
-		return p, true
+		return p
 	}
 	switch q.licence {
 	case world.LicenceOurs:
@@ -267,7 +271,7 @@ func (s *Snapshot) sideOf(x *sides, i uint32, at moment.Moment) (p partySide, ou
 	}
 	usable := ps.signIn & serves
 	if q.stateAt(at) != world.StateActive || !open || usable == 0 {
-		return p, true
+		return p
 	}
 	p.ok |= ps.ok[0]
 	if usable == methodCode {
@@ -276,7 +280,7 @@ func (s *Snapshot) sideOf(x *sides, i uint32, at moment.Moment) (p partySide, ou
 	if ps.terms && !s.pol.agreed(q.terms, at) {
 		p.first |= catalogue.AcceptTerms
 	}
-	return p, true
+	return p
 }
 
 // joined reports whether a party without a record counts as known, because it is in
@@ -313,9 +317,14 @@ type place struct {
 	admitted bool
 }
 
-func (s *Snapshot) place(i uint32, p *partySide, who uint32, at moment.Moment) (x place) {
+func (s *Snapshot) place(i uint32, p *partySide, who uint32, at moment.Moment) place {
+	return s.placeFor(i, of(s.idx.atSpace, s.inv.spaces.at(i).rules), p, s.inv.parties.at(who), who, at)
+}
+
+// placeFor is place for a party that need not be one of the inventory; says is what the space says.
+func (s *Snapshot) placeFor(i uint32, says words, p *partySide, q *party, who uint32, at moment.Moment) (x place) {
 	sp := s.inv.spaces.at(i)
-	x.words, x.area, x.admitted = of(s.idx.atSpace, sp.rules), sp.kind == world.ReportArea, sp.anyParty
+	x.words, x.area, x.admitted = says, sp.kind == world.ReportArea, sp.anyParty
 	if sp.house {
 		x.house = 1
 	}
@@ -323,31 +332,31 @@ func (s *Snapshot) place(i uint32, p *partySide, who uint32, at moment.Moment) (
 		x.drive = 1
 		if sp.owners.n > 0 {
 			if o := s.inv.lists[sp.owners.off]; o < uint32(len(s.pol.concerned)) && s.pol.concerned[o] {
-				x.files = s.ofPerson(o, p, who, at)
+				x.files = s.ofPerson(o, p, q, who, at)
 			}
 		}
 	}
 	if !x.admitted {
-		x.admitted = s.names(s.inv.refs[sp.parties.off:sp.parties.off+sp.parties.n], p, who)
+		x.admitted = s.names(s.inv.refs[sp.parties.off:sp.parties.off+sp.parties.n], p, q, who)
 	}
 	return
 }
 
 // ofPerson returns what the exceptions of a person of ours towards a party say:
 // rule by rule their own, and only where those say nothing those of their groups.
-func (s *Snapshot) ofPerson(person uint32, p *partySide, who uint32, at moment.Moment) (w words) {
+func (s *Snapshot) ofPerson(person uint32, p *partySide, q *party, who uint32, at moment.Moment) (w words) {
 	pol := s.pol
 	add := func(which []int32, open uint64) (own words) {
 		for _, i := range which {
 			x := &pol.except[i]
-			if !moment.Within(at, x.from, x.until) || x.parties != nil && !s.names(x.parties, p, who) {
+			if !moment.Within(at, x.from, x.until) || x.parties != nil && !s.names(x.parties, p, q, who) {
 				continue
 			}
 			for _, k := range masks.people {
-				q := masks.requirements[k]
-				if v := x.rules[q.rule]; v != catalogue.Unset && open>>k&1 != 0 {
+				need := masks.requirements[k]
+				if v := x.rules[need.rule]; v != catalogue.Unset && open>>k&1 != 0 {
 					own.said |= 1 << k
-					if !q.met(v) {
+					if !need.met(v) {
 						own.bad |= 1 << k
 					}
 				}
@@ -373,10 +382,9 @@ func (s *Snapshot) ofPerson(person uint32, p *partySide, who uint32, at moment.M
 	return
 }
 
-// names reports whether refs name the party with the index who.
-func (s *Snapshot) names(refs []partyRef, p *partySide, who uint32) bool {
+// names reports whether refs name a party, whose address has the index who.
+func (s *Snapshot) names(refs []partyRef, p *partySide, q *party, who uint32) bool {
 	inv := &s.inv
-	q := inv.parties.at(who)
 	for _, r := range refs {
 		switch r.what {
 		case 0:
@@ -384,7 +392,7 @@ func (s *Snapshot) names(refs []partyRef, p *partySide, who uint32) bool {
 				return true
 			}
 		case 1:
-			if q.domain == r.index {
+			if q.domain == r.index && q.domain != none {
 				return true
 			}
 		case 2:

@@ -3,9 +3,11 @@ package expect
 import (
 	"cmp"
 	"errors"
+	"fmt"
 	"slices"
 
 	"wexillum.example/internal/core/addr"
+	"wexillum.example/internal/core/catalogue"
 	"wexillum.example/internal/core/engine"
 	"wexillum.example/internal/core/moment"
 	"wexillum.example/internal/core/world"
@@ -96,28 +98,48 @@ func (x *Statement) on(now moment.Moment, ahead Ahead, days []moment.Moment) []m
 // errEnough ends the search for counterexamples.
 var errEnough = errors.New("there are enough")
 
-// firstOf finds the first counterexamples at a moment, thing by thing.
-func (x *Statement) firstOf(s *engine.Snapshot, at moment.Moment, stop func() error) ([]Counter, error) {
-	c := x.counting(s, at)
-	err := s.EachYes(&x.Scope, at, stop, func(y *engine.Yes) error {
-		if len(c.out.Examples) >= First || len(c.counted) >= 4*First {
+// firstOf finds the first counterexamples of expectations about the same at a moment, thing by thing, until each has enough.
+func firstOf(s *engine.Snapshot, of []*Statement, at moment.Moment, stop func() error) ([][]Counter, error) {
+	var open []*counting
+	for _, x := range of {
+		open = append(open, x.counting(s, at))
+	}
+	all := slices.Clone(open)
+	err := s.EachYes(&of[0].Scope, at, stop, func(y *engine.Yes) error {
+		for i := 0; i < len(open); {
+			c := open[i]
+			if len(c.out.Examples) >= First || len(c.counted) >= 4*First {
+				open = slices.Delete(open, i, i+1)
+				continue
+			}
+			if err := c.yes(y); err != nil {
+				return err
+			}
+			i++
+		}
+		if len(open) == 0 {
 			return errEnough
 		}
-		return c.yes(y)
+		return nil
 	})
 	if err != nil && !errors.Is(err, errEnough) {
 		return nil, err
 	}
-	if x.Expect.Sort == world.AtMost {
-		told := map[string]bool{}
-		for _, e := range c.counted {
-			if !told[e.Who] && len(c.out.Examples) < First {
-				told[e.Who] = true
-				c.out.Examples = append(c.out.Examples, e)
+	out := make([][]Counter, len(of))
+	for k, x := range of {
+		c := all[k]
+		if x.Expect.Sort == world.AtMost {
+			told := map[string]bool{}
+			for _, e := range c.counted {
+				if !told[e.Who] && len(c.out.Examples) < First {
+					told[e.Who] = true
+					c.out.Examples = append(c.out.Examples, e)
+				}
 			}
 		}
+		out[k] = c.out.Examples[:min(First, len(c.out.Examples))]
 	}
-	return c.out.Examples[:min(First, len(c.out.Examples))], nil
+	return out, nil
 }
 
 // judge judges at moments, in their order, up to the first at which it is broken.
@@ -204,13 +226,17 @@ func sweep(s *engine.Snapshot, all []*Statement, of []int, now moment.Moment, ah
 		if len(asked) == 0 {
 			continue
 		}
+		about := make([][]*asks, len(catalogue.Actions())) // by action: those that it may break
+		for _, a := range catalogue.Actions() {
+			for k := range asked {
+				if x := &asked[k]; (x.Scope.Actions | x.Scope.Outward).Has(a.ID) {
+					about[a.ID] = append(about[a.ID], x)
+				}
+			}
+		}
 		var members []uint32
 		if err := s.EachYes(&scope, m, stop, func(y *engine.Yes) error {
-			for k := range asked {
-				a := &asked[k]
-				if !(a.Scope.Actions | a.Scope.Outward).Has(y.Action) {
-					continue
-				}
+			for _, a := range about[y.Action] {
 				if len(y.Members) == 0 {
 					is := a.is
 					if y.Party == engine.NoParty || y.Party != a.party {
@@ -252,16 +278,36 @@ func sweep(s *engine.Snapshot, all []*Statement, of []int, now moment.Moment, ah
 		}); err != nil {
 			return err
 		}
+		judged := make([]Judged, len(asked))
+		alike := map[string][]int{} // those that are broken, by what they are about
 		for k := range asked {
 			a := &asked[k]
-			at, err := a.done(stop)
-			if err == nil && at.State == Broken && len(at.Examples) == 0 {
-				at.Examples, err = all[a.i].firstOf(s, m, stop)
+			var err error
+			if judged[k], err = a.done(stop); err != nil {
+				return err
 			}
+			if judged[k].State == Broken && len(judged[k].Examples) == 0 {
+				x := all[a.i]
+				about := fmt.Sprint(x.Party, " ", x.Action, " ", x.Resource)
+				alike[about] = append(alike[about], k)
+			}
+		}
+		for _, these := range alike {
+			var of []*Statement
+			for _, k := range these {
+				of = append(of, all[asked[k].i])
+			}
+			found, err := firstOf(s, of, m, stop)
 			if err != nil {
 				return err
 			}
-			a.one.out = first(a.one.out, at, a.one.asked)
+			for i, k := range these {
+				judged[k].Examples = found[i]
+			}
+		}
+		for k := range asked {
+			a := &asked[k]
+			a.one.out = first(a.one.out, judged[k], a.one.asked)
 			a.one.asked++
 		}
 	}
