@@ -178,6 +178,9 @@ func (s *server) evaluate(ctx context.Context, st *service.State, q *azRequest) 
 		return azAnswer{}, err
 	}
 	s.metrics.decided(question.Action.String(), x.Yes())
+	if !x.Yes() && question.At == now {
+		s.Service.Refused(st, &question)
+	}
 	d := x.Deciding()
 	gates, bundle := make([]azGate, 0, len(d.Gates)), ""
 	for i := range d.Gates {

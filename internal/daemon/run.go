@@ -214,6 +214,7 @@ func (a *app) works(ctx context.Context, cfg config.Config, svc *service.Service
 		{svc.RunExpectations, 500 * time.Millisecond},
 		{svc.RunSystems, 500 * time.Millisecond},
 		{svc.RunFindings, time.Second},
+		{svc.RunRefusals, 10 * time.Second},
 		{func(ctx context.Context, every time.Duration) { svc.Schedule(ctx, every, send) }, 200 * time.Millisecond},
 	} {
 		all.Go(func() { x.run(ctx, max(x.least, every)) })

@@ -393,6 +393,11 @@ func TestAuthzen(t *testing.T) {
 	if x["decision"] != true {
 		t.Errorf("%v", x)
 	}
+	// What was refused is counted, and of whose people; nobody is named.
+	check(t, r.svc.KeepRefusals(t.Context()))
+	if got := strings.Join(column(t, r.st.DB(), "SELECT CONCAT(partner, ' ', action, ' ', times) FROM refusal ORDER BY partner"), ", "); got != "marrowby spaces.enter 4, oskelund directory.invite 1" {
+		t.Errorf("counted: %s", got)
+	}
 	_, _, text := r.call("GET", "/.well-known/authzen-configuration", "", "")
 	var meta map[string]string
 	if json.Unmarshal([]byte(text), &meta) != nil || meta["policy_decision_point"] != r.url || meta["access_evaluation_endpoint"] != r.url+"/access/v1/evaluation" || meta["access_evaluations_endpoint"] != r.url+"/access/v1/evaluations" {

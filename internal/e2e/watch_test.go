@@ -48,7 +48,7 @@ func TestFigures(t *testing.T) {
 			t.Errorf("%s is %q, not %s", name, value[name], want)
 		}
 	}
-	if !strings.Contains(body, `schema="20"`) || !strings.HasPrefix(value["wexillum_backup_age_seconds"], "36") {
+	if !strings.Contains(body, `schema="21"`) || !strings.HasPrefix(value["wexillum_backup_age_seconds"], "36") {
 		t.Error(value["wexillum_backup_age_seconds"])
 	}
 	// What there is only where it is set up.
@@ -156,7 +156,7 @@ func TestDoctor(t *testing.T) {
 	check(t, r.st.NoteBackup(t.Context(), "(database)", store.BackedUp{File: "y", At: time.Now().Add(-time.Hour).UTC().Format(time.RFC3339)}))
 	all = of(o, 0, "--config", settings)
 	for name, found := range map[string]string{
-		"settings": settings, "listen": "127.0.0.1:8470", "database": "MariaDB 10", "database, packets": "64 MB", "database, durability": "on the disk", "schema": "version 20",
+		"settings": settings, "listen": "127.0.0.1:8470", "database": "MariaDB 10", "database, packets": "64 MB", "database, durability": "on the disk", "schema": "version 21",
 		"clock": "as the database's", "backups": "the last one is of", "reached from here": r.url, "disk for backups": "are free",
 	} {
 		expect(all, name, doctor.Good, found)

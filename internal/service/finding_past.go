@@ -3,6 +3,7 @@ package service
 import (
 	"context"
 	"encoding/json"
+	"errors"
 	"fmt"
 	"slices"
 	"strings"
@@ -188,5 +189,6 @@ func (s *Service) findingsOfThePast(ctx context.Context, now moment.Moment) (out
 		out = append(out, finding.Finding{ID: "system_changed_again " + strings.TrimPrefix(x.Finding, "system_changed "), Kind: "system_changed_again", About: x.About,
 			Cause: fmt.Sprintf("Within %d days it was changed there %d times, last on %s.", looseDays, x.Times, moment.DayOf(x.Came, s.State().Zone()))})
 	}
-	return out, err
+	refused, err2 := s.refusalFindings(ctx, now)
+	return append(out, refused...), errors.Join(err, err2)
 }

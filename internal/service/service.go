@@ -37,6 +37,7 @@ type Service struct {
 	fresh      sync.Mutex // one at a time brings the state up to date
 
 	past     past
+	refused  refusals
 	notice   sync.Mutex // guards noticed
 	noticed  *noticed
 	noticing *noticing // nil where nobody looks

@@ -92,7 +92,7 @@ func (t *telling) party(i uint32) {
 	p, a := inv.parties.at(i), inv.address(i)
 	if p.flags&hasRecord != 0 {
 		d := inv.dates.at(i)
-		g := world.Guest{Address: a, Name: inv.nameOf(i), Since: p.since, Accepted: p.accepted, Terms: p.terms, Until: d.until, Licence: p.licence}
+		g := world.Guest{Address: a, Name: inv.nameOf(i), Since: p.since, Accepted: p.accepted, Terms: p.terms, Until: d.until, LastSeen: fromSeconds(d.lastSeen), Licence: p.licence}
 		if d.sponsor != none {
 			g.Sponsor = inv.personIDs.text(inv.text, d.sponsor)
 		}

@@ -33,6 +33,7 @@ var kinds = []Kind{
 	{"guest_without_purpose", "A guest has no purpose", "Ask the sponsor, and record it.", false},
 	{"guest_without_end", "A guest has no end date", "Give the record an end date, or set guests.term_days.", false},
 	{"guest_without_grant", "A guest has no access", "Remove the record, or give the access that was intended.", false},
+	{"guest_unused", "A guest has access and does not come", "Ask whoever answers for them whether it is still needed, and end it where it is not.", true},
 	{"location_missing", "A licence of ours needs a location, and the guest has none", "Record the location of the guest.", false},
 	{"forwarder_not_allowed", "Forwarding is set and not allowed: senders will get a bounce", "Remove the forwarder, or allow it for this mailbox.", false},
 	{"forwarder_leaves", "Mail is forwarded outside automatically", "Check that it is still wanted.", true},
@@ -80,6 +81,7 @@ var kinds = []Kind{
 	{"system_records", "Records of a system are not as they are meant", "Somebody changed them there, or they were not written; look at them and decide.", false},
 	{"system_braked", "A system waits, as much would be taken away or let in at once", "Look at what waits, and say that it may go.", false},
 	{"system_empty", "A system shows an empty list that was not", "Nothing is taken for gone until somebody says that it is right.", false},
+	{"refused_often", "The same is asked for and refused day after day", "Ask about one of them what stands in the way; open it, or tell them that it stays closed.", true},
 	{"limit_loose_long", "A limit has been looser than needed for 90 days", "Lower it to what is used: nobody needed more.", false},
 	{"system_changed_again", "A setting of a system is changed there again and again", "Find out who does it and why: putting it back does not last.", false},
 	{"limit_loose", "A limit is looser than needed", "Lower the limit to what is used, so that nobody opens more by accident.", true},
@@ -364,6 +366,7 @@ func (f *finder) guests() {
 			}
 		}
 	}
+	told := f.s.Policy().SettingsNow().Sightings == world.SightingsTold // else nobody says who comes
 	for i := range f.w.Guests {
 		g := &f.w.Guests[i]
 		a := g.Address.String()
@@ -387,6 +390,13 @@ func (f *finder) guests() {
 		}
 		if !holds[a] {
 			f.add("guest_without_grant", one(a), nil, "%s holds no grant and no link that works or will work.", a)
+		}
+		if last := max(g.LastSeen, g.Since); told && holds[a] && f.active(g.Address) && g.Accepted != moment.Never && max(last, g.Accepted) < f.at-unusedDays*86400e6 {
+			since := "was never seen"
+			if g.LastSeen > 0 {
+				since = "was last seen on " + moment.DayOf(g.LastSeen, f.s.Zone()).String()
+			}
+			f.add("guest_unused", one(a), []Number{{"grants", grants[a]}}, "%s has access and %s.", a, since)
 		}
 		if g.Licence == world.LicenceOurs && g.Location == "" {
 			f.add("location_missing", one(a), nil, "%s has a licence of ours, which counts only with a location, and none is recorded.", a)
@@ -546,4 +556,32 @@ func (f *finder) lastDay(m moment.Moment) string {
 		d--
 	}
 	return d.String()
+}
+
+// active reports whether an address has a record that is active: what counts is what its dates make of it by now.
+func (f *finder) active(a addr.Address) bool {
+	i := f.s.PartyOf(a)
+	if i == engine.NoParty {
+		return false
+	}
+	state, _, _, record := f.s.StateOf(i, f.at)
+	return record && state == world.StateActive
+}
+
+// unusedDays is after how long somebody who has access and does not come is told of.
+const unusedDays = 90
+
+// RefusedOften is the finding that people of a partner, or of none, are refused an action again and again; false where there is no such action or
+// partner any more.
+func RefusedOften(s *engine.Snapshot, partner, action string, times, days, within int) (Finding, bool) {
+	act, ok := catalogue.ActionByName(action)
+	who, about := "people of no partner", "directory:ours"
+	if partner != "" {
+		i := slices.IndexFunc(s.Policy().Partners, func(p world.Partner) bool { return p.ID == partner })
+		if ok = ok && i >= 0; ok {
+			who, about = "people of "+s.Policy().Partners[i].Name, "partner:"+partner
+		}
+	}
+	return Finding{ID: "refused_often " + about + " " + action, Kind: "refused_often", About: one(about), Numbers: []Number{{"times", times}},
+		Cause: fmt.Sprintf("Within %d days callers asked %d times, on %d days, whether %s may %s (%s), and the answer was no.", within, times, days, who, act.Title, action)}, ok
 }
