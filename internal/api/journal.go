@@ -15,6 +15,7 @@ import (
 	"wexillum.example/internal/api/apigen"
 	"wexillum.example/internal/contract"
 	"wexillum.example/internal/core/addr"
+	"wexillum.example/internal/event"
 	"wexillum.example/internal/service"
 	"wexillum.example/internal/store"
 )
@@ -30,8 +31,8 @@ func (s *server) Journal(ctx context.Context, r apigen.JournalRequestObject) (ap
 		Who:   opt(r.Params.Who),
 		Limit: pageSize(r.Params.Limit, 100) + 1,
 	}
-	if k := q.Kind; strings.ContainsFunc(k, func(r rune) bool { return r != '_' && (r < 'a' || r > 'z') }) {
-		return nil, &service.Invalid{Field: "kind", Value: k, Reason: "write a kind of thing that is journaled, as partner, guest or step"}
+	if q.Kind != "" && !slices.Contains(event.Kinds, q.Kind) {
+		return nil, &service.Invalid{Field: "kind", Value: q.Kind, Reason: "there is no such kind of entry; there are " + strings.Join(event.Kinds, ", ")}
 	}
 	if t := opt(r.Params.About); t != "" {
 		a, err := addr.Parse(t)
@@ -46,7 +47,7 @@ func (s *server) Journal(ctx context.Context, r apigen.JournalRequestObject) (ap
 		}
 	}
 	es, err := s.Service.Journal(ctx, q)
-	out := apigen.Journal200JSONResponse{Entries: []contract.JournalEntry{}}
+	out := apigen.Journal200JSONResponse{Entries: []contract.JournalEntry{}, Kinds: event.Kinds}
 	for i, e := range es {
 		if i == q.Limit-1 {
 			out.Next = cursor(strconv.FormatUint(es[i-1].Seq, 10))

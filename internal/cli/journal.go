@@ -12,6 +12,7 @@ import (
 
 	"wexillum.example/internal/contract"
 	"wexillum.example/internal/core/moment"
+	"wexillum.example/internal/event"
 )
 
 func (a *app) journal() *cobra.Command {
@@ -68,7 +69,7 @@ func (a *app) journal() *cobra.Command {
 		},
 	}
 	f := c.Flags()
-	f.StringVar(&kind, "kind", "", "only this kind: rule, partner, bar, guest, grant, account …")
+	f.StringVar(&kind, "kind", "", "only this kind: "+strings.Join(event.Kinds, ", "))
 	f.StringVar(&id, "id", "", "only what has this id")
 	f.StringVar(&who, "who", "", "only what this account did")
 	f.StringVar(&about, "about", "", "only what is about a guest's address: record, grants, steps, requests")

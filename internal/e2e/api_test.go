@@ -14,6 +14,7 @@ import (
 	"time"
 
 	"wexillum.example/internal/api"
+	"wexillum.example/internal/event"
 )
 
 // TestEveryRouteForEveryRole calls every route as every role, and as nobody.
@@ -224,7 +225,7 @@ func TestBadInput(t *testing.T) {
 		{"DELETE", "/api/v1/values/meeting:none/meetings.early", "", 404, "not-found", "no such meeting"},
 		{"GET", "/api/v1/outbox?recipient=%C3%BC", "", 400, "invalid", "only ASCII may stand before the @"},
 		{"GET", "/api/v1/outbox?state=%C3%BC", "", 400, "invalid", "write waiting, sent, failed"},
-		{"GET", "/api/v1/journal?kind=%C3%BC", "", 400, "invalid", "write a kind of thing that is journaled"},
+		{"GET", "/api/v1/journal?kind=%C3%BC", "", 400, "invalid", "there is no such kind of entry; there are rule, partner, "},
 		{"GET", "/api/v1/journal?about=nobody", "", 400, "invalid", "there is no @"},
 		{"GET", "/api/v1/guests?needs=love", "", 400, "invalid", "write sponsor, grant, seen, terms, time, mail"},
 		{"POST", "/api/v1/lists/guests?map=mail", "mail\nx\n", 400, "invalid", "write THEIRS=OURS, as mail=address"},
@@ -615,4 +616,21 @@ func (r *running) opens(method, path, token, _ string, _ ...string) (int, http.H
 	b, err := io.ReadAll(resp.Body)
 	check(r.t, err)
 	return resp.StatusCode, resp.Header, string(b)
+}
+
+// TestJournalKinds looks that every kind of entry which the demo's journal has is one of those that are offered, and that others are refused.
+func TestJournalKinds(t *testing.T) {
+	t.Parallel()
+	r := demoService(t)
+	for _, k := range column(t, r.st.DB(), "SELECT DISTINCT kind FROM journal") {
+		if !slices.Contains(event.Kinds, k) {
+			t.Errorf("%s is in the journal, and is not offered", k)
+		}
+	}
+	r.login("harbour")
+	r.says(1, "there is no such kind of entry; there are rule, partner, ", "journal", "--kind", "guests")
+	var page struct{ Kinds []string }
+	if _, _, body := r.call("GET", "/api/v1/journal?kind=guest&limit=1", r.token("harbour"), ""); json.Unmarshal([]byte(body), &page) != nil || !slices.Equal(page.Kinds, event.Kinds) {
+		t.Errorf("offered: %v", page.Kinds)
+	}
 }

@@ -226,8 +226,7 @@ func TestClusterGuide(t *testing.T) {
 	// A service on each, as docs/install.md says, with what docs/cluster.md says of several.
 	settle := func(m *machine, dsn, more string) {
 		t.Helper()
-		m.write("etc/wexillum/secrets/database", dsn+"\n", 0o640)
-		m.run("chgrp -R wexillum /etc/wexillum/secrets && chmod 750 /etc/wexillum/secrets")
+		m.run(regexp.MustCompile(`'[^']*'`).ReplaceAllLiteralString(pageBlock(t, "install.md", "/etc/wexillum/secrets/database"), "'"+dsn+"'"))
 		settings, err := os.ReadFile(m.at("etc/wexillum/wexillum.yaml"))
 		check(t, err)
 		m.write("etc/wexillum/wexillum.yaml", string(settings)+"\n# ours\ndatabase: file:/etc/wexillum/secrets/database\nlisten: 127.0.0.1:0\n"+more, 0o640)

@@ -6,8 +6,6 @@ import { call, query, type JournalEntry } from '../api'
 import { UndoDialog } from '../places/PlaceDialog'
 import { Empty, Page, until, Waiting, when, Wrong } from '../parts/bits'
 
-const kinds = ['rule', 'partner', 'bar', 'exception', 'personal', 'organisation', 'person', 'group', 'space', 'item', 'domain_list', 'meeting', 'guest', 'grant', 'link', 'forwarder', 'contact', 'stance', 'account', 'token', 'import', 'draft', 'request', 'letter', 'statement', 'step', 'invitation', 'wish', 'reminder', 'offer', 'sign_in', 'sessions', 'forgotten', 'let_go', 'system', 'system_setting', 'system_record', 'trial', 'bundle', 'holding', 'acceptance', 'round', 'review', 'absence', 'expectation', 'judgement', 'noticed', 'evidence', 'evidence_plan', 'feed', 'fed', 'feed_out', 'sent', 'told', 'webhook', 'house_sign_in', 'second_factor', 'passkey', 'signing_key', 'dates_from', 'backup', 'restored']
-
 /** What a kind of entry is called. */
 const kindName = (kind: string) => ({ system_setting: 'setting of a system', system_record: 'record in a system', bar: 'barred', let_go: 'let go', judgement: 'expectation judged', noticed: 'finding', evidence: 'record of reach', personal: 'private domain', fed: 'person in a feed', sent: 'person sent by a feed', feed_out: 'feed that goes out', told: 'event of a partner', webhook: 'receiver of events', house_sign_in: 'sign-in of our own', signing_key: 'key that signs', dates_from: 'dates count from', evidence_plan: 'plan of records of reach', acceptance: 'finding accepted', restored: 'backup brought back' })[kind] ?? kind.replaceAll('_', ' ')
 type Leaf = string | number | boolean | null | Leaf[] | { [k: string]: Leaf }
@@ -20,12 +18,13 @@ export function JournalPage({ role }: { role: string }) {
   const kind = params.get('kind') ?? ''
   const pages = useInfiniteQuery({
     queryKey: ['journal', 'all', kind],
-    queryFn: ({ pageParam }) => call<{ entries: JournalEntry[]; next: string }>('GET', `/api/v1/journal${query({ kind, cursor: pageParam, limit: '100' })}`),
+    queryFn: ({ pageParam }) => call<{ entries: JournalEntry[]; next: string; kinds: string[] }>('GET', `/api/v1/journal${query({ kind, cursor: pageParam, limit: '100' })}`),
     initialPageParam: '',
     getNextPageParam: (last) => last.next || undefined,
   })
   const entries = pages.data?.pages.flatMap((p) => p.entries) ?? []
   const changes = changesOf(entries)
+  const kinds = pages.data?.pages[0]?.kinds ?? (kind ? [kind] : [])
   return (
     <Page
       title="Journal"

@@ -550,7 +550,7 @@ func someBundles(r *rand.Rand, w *world.World) {
 func TestCouldAgainstSlow(t *testing.T) {
 	bundled := 0 // pairs that bundles alone make possible
 	pairs, more, judged := 0, 0, map[expect.State]int{}
-	for seed := uint64(1); seed <= uint64(max(8, *couldWorlds)); seed++ {
+	for seed := uint64(3); seed < uint64(3+max(6, *couldWorlds)); seed++ { // in the first two worlds bundles add nothing
 		w := couldWorld(seed)
 		s := engine.Of(w)
 		want := slowReached(w, s, now)

@@ -391,7 +391,11 @@ func (f *finder) guests() {
 		if !holds[a] {
 			f.add("guest_without_grant", one(a), nil, "%s holds no grant and no link that works or will work.", a)
 		}
-		if last := max(g.LastSeen, g.Since); told && holds[a] && f.active(g.Address) && g.Accepted != moment.Never && max(last, g.Accepted) < f.at-unusedDays*86400e6 {
+		last := max(g.LastSeen, g.Since)
+		if g.Accepted != moment.Never { // where it is not recorded, and they are active, they did
+			last = max(last, g.Accepted)
+		}
+		if told && last < f.at-unusedDays*86400e6 && holds[a] && f.active(g.Address) {
 			since := "was never seen"
 			if g.LastSeen > 0 {
 				since = "was last seen on " + moment.DayOf(g.LastSeen, f.s.Zone()).String()
