@@ -526,7 +526,9 @@ func TestTwoServicesOneSession(t *testing.T) {
 	}
 	heads, stop := b.svc.Watch()
 	defer stop()
-	for until := time.After(patience); b.svc.State().Head != a.svc.State().Head; {
+	var last uint64
+	check(t, a.st.DB().QueryRow("SELECT seq FROM head").Scan(&last))
+	for until := time.After(patience); b.svc.State().Head.Seq < last; {
 		select {
 		case <-heads:
 		case <-until:

@@ -52,11 +52,16 @@ func (s *Service) Refused(st *State, q *engine.Question) {
 	}
 	s.refused.mu.Lock()
 	defer s.refused.mu.Unlock()
-	if s.refused.times == nil {
-		s.refused.times = map[refusalKey]int{}
+	s.refused.add(k, 1)
+}
+
+// add counts, for whoever holds mu.
+func (r *refusals) add(k refusalKey, times int) {
+	if r.times == nil {
+		r.times = map[refusalKey]int{}
 	}
-	if _, known := s.refused.times[k]; known || len(s.refused.times) < mostRefusals {
-		s.refused.times[k]++
+	if _, known := r.times[k]; known || len(r.times) < mostRefusals {
+		r.times[k] += times
 	}
 }
 
@@ -71,12 +76,22 @@ func (s *Service) KeepRefusals(ctx context.Context) error {
 	for k, n := range times {
 		list = append(list, store.Refusals{Day: k.day, Partner: k.partner, Action: k.action, Times: n})
 	}
+	var err error
 	if old {
-		if err := s.store.DropRefusals(ctx, day-refusedKept); err != nil {
-			return err
-		}
+		err = s.store.DropRefusals(ctx, day-refusedKept)
 	}
-	return s.store.CountRefusals(ctx, list)
+	if err == nil {
+		err = s.store.CountRefusals(ctx, list)
+	}
+	if err != nil { // next time, then
+		s.refused.mu.Lock()
+		defer s.refused.mu.Unlock()
+		for k, n := range times {
+			s.refused.add(k, n)
+		}
+		s.refused.dropped = 0
+	}
+	return err
 }
 
 // RunRefusals keeps what is counted until the context ends, and once more then.

@@ -203,7 +203,7 @@ const atOnce = 8
 // eachClass tells what members of classes, by their places, could do within a scope, in their order; on all processors where there are many.
 func (p *Potential) eachClass(w *scoped, asked []int, of [][]uint32) error {
 	workers := []*Potential{p}
-	if n := runtime.GOMAXPROCS(0); n > 1 && len(asked) >= 4*atOnce {
+	if n := runtime.GOMAXPROCS(0); n > 1 && len(asked) >= 2*atOnce {
 		p.settle()
 		for range n - 1 {
 			workers = append(workers, p.twin())
