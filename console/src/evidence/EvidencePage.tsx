@@ -149,7 +149,7 @@ export function RecordPage({ name }: { name: string }) {
   return (
     <Page
       title={x.says}
-      lead={`As of ${when(x.at)}. ${x.why}`}
+      lead={`As of ${when(x.at)}: ${x.why}`}
       tools={
         <>
           <a className="btn btn-sm btn-outline-primary" href={`${at}/sheet`} target="_blank" rel="noreferrer">

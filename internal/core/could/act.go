@@ -95,10 +95,14 @@ func (a *Act) Text(call func(engine.Who) string, name names) string {
 	case Become:
 		return fmt.Sprintf("%s opens %s, and becomes a guest.", to, what)
 	case TakeBundle:
-		for _, id := range strings.Fields(a.With) {
-			by += " and " + call(person(id))
+		others := strings.Fields(a.With)
+		if len(others) == 0 {
+			return fmt.Sprintf("%s asks for the bundle %s, and %s approves it.", to, a.Name, by)
 		}
-		return fmt.Sprintf("%s asks for the bundle %s, and %s approves it.", to, a.Name, by)
+		for i, id := range others {
+			by += map[bool]string{true: " and ", false: ", "}[i == len(others)-1] + call(person(id))
+		}
+		return fmt.Sprintf("%s asks for the bundle %s, and %s approve it.", to, a.Name, by)
 	case MakeLink:
 		return fmt.Sprintf("%s makes a link to %s that works for whoever holds it.", by, what)
 	}
@@ -171,7 +175,8 @@ func (a *Act) May(s *engine.Snapshot, at moment.Moment) bool {
 		if b == nil || record && state == world.StateSuspended {
 			return false
 		}
-		for _, step := range s.ApprovedWithout(b, at) {
+		steps := s.ApprovedWithout(b, at)
+		for _, step := range steps {
 			if step.By == world.BySponsor { // whoever is named
 				step.People = s.Here(at)
 			}
@@ -179,7 +184,7 @@ func (a *Act) May(s *engine.Snapshot, at moment.Moment) bool {
 				return false
 			}
 		}
-		return s.ApprovedWithout(b, at) != nil && mayHold(s, b, a.Party, at)
+		return steps != nil && mayHold(s, b, a.Party, at)
 	case SignUp:
 		return !record && ask(engine.Question{Subject: engine.Who{Address: a.Party}, Action: signUp, Resource: ourOwn})
 	case JoinCourse:

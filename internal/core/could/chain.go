@@ -432,7 +432,7 @@ func (f *finder) space(id string, item *world.Resource) {
 func (f *finder) bundles(id string, item *world.Resource, who addr.Address) {
 	for i := range f.base.Policy().Bundles {
 		b := &f.base.Policy().Bundles[i]
-		if !slices.ContainsFunc(b.Gives, func(g world.Gift) bool {
+		if !f.base.BundleFor(b, who) || !slices.ContainsFunc(b.Gives, func(g world.Gift) bool {
 			in := g.Resource.ID == id && g.Resource.Kind == catalogue.Space || g.Resource.Kind.IsItem() && f.base.SpaceOf(g.Resource.ID) == id
 			return in && (item == nil || !g.Resource.Kind.IsItem() || g.Resource == *item || f.elsewhere())
 		}) {

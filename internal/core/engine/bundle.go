@@ -38,11 +38,16 @@ func (s *Snapshot) HeldInstead(b *world.Bundle, a addr.Address, at moment.Moment
 		if h.Until <= at || h.Bundle == b.ID {
 			continue
 		}
-		if other := s.pol.source.Bundle(h.Bundle); slices.Contains(b.NotWith, h.Bundle) || other != nil && slices.Contains(other.NotWith, b.ID) {
+		if other := s.pol.source.Bundle(h.Bundle); other != nil && (slices.Contains(b.NotWith, h.Bundle) || slices.Contains(other.NotWith, b.ID)) {
 			return other
 		}
 	}
 	return nil
+}
+
+// holdsOf reports whether an address holds a bundle, or will.
+func (s *Snapshot) holdsOf(b *world.Bundle, a addr.Address, at moment.Moment) bool {
+	return slices.ContainsFunc(s.Holdings(a), func(h world.Holding) bool { return h.Bundle == b.ID && h.Until > at })
 }
 
 // BundleFor reports whether an address is one of those that a bundle is for, whatever the rules say.
@@ -107,7 +112,7 @@ func (s *Snapshot) ApprovedWithout(b *world.Bundle, at moment.Moment) []Approval
 // MayHold reports whether an address could ask for a bundle and be given more than it holds of it: it is for them, nothing that they hold keeps it from
 // them, and the rules let them be invited where it leads. Whoever is suspended is brought back by that, which is another matter.
 func (s *Snapshot) MayHold(b *world.Bundle, a addr.Address, at moment.Moment) bool {
-	if !s.BundleFor(b, a) || s.HeldInstead(b, a, at) != nil || slices.ContainsFunc(s.Holdings(a), func(h world.Holding) bool { return h.Bundle == b.ID && h.Until > at }) {
+	if !s.BundleFor(b, a) || s.HeldInstead(b, a, at) != nil || s.holdsOf(b, a, at) {
 		return false
 	}
 	list, nobody := s.BundleQuestions(b, a, at)
@@ -149,7 +154,7 @@ func (t *couldTables) bundled(at moment.Moment) (spaces, items map[uint32]bool) 
 	return
 }
 
-// classed notes the classes of what the bundles give, once there are classes; what several give is a class of its own.
+// classed notes in which classes the things are that the bundles give: each is the only one of its class.
 func (t *couldTables) classed() {
 	inv := &t.most.inv
 	for i := range t.bundles {
@@ -201,7 +206,7 @@ func (p *Potential) heldApart(i uint32) (out string) {
 	a := p.now.addressOf(i)
 	for k := range p.bundles {
 		b := p.bundles[k].Bundle
-		if p.most.HeldInstead(b, a, p.at) != nil || slices.ContainsFunc(p.most.Holdings(a), func(h world.Holding) bool { return h.Bundle == b.ID && h.Until > p.at }) {
+		if p.most.HeldInstead(b, a, p.at) != nil || p.most.holdsOf(b, a, p.at) {
 			out += b.ID + " "
 		}
 	}
