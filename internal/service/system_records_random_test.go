@@ -67,7 +67,7 @@ func TestRecordsKilled(t *testing.T) {
 	served(t, s, p, "quay")
 	var mu sync.Mutex
 	var log []string
-	life := mortal(t, dsn, c, &mu, &log, func() int { return []int{0, 0, 0, 0, 1, 2}[rnd.IntN(6)] })
+	life := mortal(t, dsn, c, &mu, &log, dealt(rnd, 0, 0, 0, 0, 1, 2))
 	carry, many := ModeCarry, 1000
 	v, err := s.SystemView(t.Context(), "quay")
 	check(t, err)
