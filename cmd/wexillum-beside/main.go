@@ -45,7 +45,8 @@ func main() {
 func command() *cobra.Command {
 	c := &cobra.Command{
 		Use: "wexillum-beside", Short: "Stands beside a server and speaks for it to Wexillum", SilenceUsage: true, SilenceErrors: true,
-		Long: "Stands beside a server and speaks for it to Wexillum. The token that every call must carry is in the environment variable " + keyName + ".",
+		Long: "Stands beside a server and speaks for it to Wexillum. The token that every call must carry is in the environment variable " +
+			keyName + ".",
 	}
 	c.PersistentPreRunE = func(*cobra.Command, []string) error {
 		if os.Getenv(keyName) == "" { // before anything is started or written
@@ -83,13 +84,14 @@ type serving func(context.Context, beside.Server) error
 
 func files(serve serving) *cobra.Command {
 	var x davfiles.Config
-	c := &cobra.Command{Use: "files", Short: "Beside a WebDAV server whose folders say who may enter (Apache)", Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error {
-		s, err := davfiles.New(x)
-		if err != nil {
-			return err
-		}
-		return serve(c.Context(), s)
-	}}
+	c := &cobra.Command{Use: "files", Short: "Beside a WebDAV server whose folders say who may enter (Apache)", Args: cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			s, err := davfiles.New(x)
+			if err != nil {
+				return err
+			}
+			return serve(c.Context(), s)
+		}}
 	f := c.Flags()
 	f.StringVar(&x.Files, "files", "", "the folder that the server serves")
 	f.StringVar(&x.Conf, "conf", "", "the folder of its accounts and maps")
@@ -103,34 +105,35 @@ func chat(serve serving) *cobra.Command {
 	var x xmppchat.Config
 	var check, reload, ours, keeper string
 	var out []string
-	c := &cobra.Command{Use: "chat", Short: "Beside an XMPP server with rules for what it delivers (Prosody)", Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) (err error) {
-		if ours != "" {
-			if x.Ours, err = account(ours); err != nil {
-				return err
+	c := &cobra.Command{Use: "chat", Short: "Beside an XMPP server with rules for what it delivers (Prosody)", Args: cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) (err error) {
+			if ours != "" {
+				if x.Ours, err = account(ours); err != nil {
+					return err
+				}
 			}
-		}
-		if keeper != "" {
-			if x.Keeper, err = account(keeper); err != nil {
-				return err
+			if keeper != "" {
+				if x.Keeper, err = account(keeper); err != nil {
+					return err
+				}
 			}
-		}
-		for _, text := range out {
-			a, err := account(text)
+			for _, text := range out {
+				a, err := account(text)
+				if err != nil {
+					return err
+				}
+				x.Out = append(x.Out, a)
+			}
+			x.Check = func(ctx context.Context, file string) error {
+				return shell(ctx, strings.ReplaceAll(check, "FILE", file))
+			}
+			x.Reload = func(ctx context.Context) error { return shell(ctx, reload) }
+			s, err := xmppchat.New(c.Context(), x)
 			if err != nil {
 				return err
 			}
-			x.Out = append(x.Out, a)
-		}
-		x.Check = func(ctx context.Context, file string) error {
-			return shell(ctx, strings.ReplaceAll(check, "FILE", file))
-		}
-		x.Reload = func(ctx context.Context) error { return shell(ctx, reload) }
-		s, err := xmppchat.New(c.Context(), x)
-		if err != nil {
-			return err
-		}
-		return serve(c.Context(), s)
-	}}
+			return serve(c.Context(), s)
+		}}
 	f := c.Flags()
 	f.StringVar(&x.Rules, "rules", "", "the file of rules that the server's configuration names")
 	f.StringSliceVar(&x.Hosts, "hosts", nil, "our hosts, of our people first")
@@ -146,13 +149,14 @@ func chat(serve serving) *cobra.Command {
 
 func calendars(serve serving) *cobra.Command {
 	var x davcalendar.Config
-	c := &cobra.Command{Use: "calendars", Short: "Beside a CalDAV server with a file of rights (Radicale)", Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error {
-		s, err := davcalendar.New(x)
-		if err != nil {
-			return err
-		}
-		return serve(c.Context(), s)
-	}}
+	c := &cobra.Command{Use: "calendars", Short: "Beside a CalDAV server with a file of rights (Radicale)", Args: cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			s, err := davcalendar.New(x)
+			if err != nil {
+				return err
+			}
+			return serve(c.Context(), s)
+		}}
 	f := c.Flags()
 	f.StringVar(&x.Rights, "rights", "", "the file of rights")
 	f.StringVar(&x.Accounts, "accounts", "", "the file of accounts")
@@ -164,27 +168,28 @@ func calendars(serve serving) *cobra.Command {
 func rights(serve serving) *cobra.Command {
 	var x aclcalendar.Config
 	var password, account string
-	c := &cobra.Command{Use: "calendar-rights", Short: "Beside a CalDAV server whose calendars carry lists of rights (Cyrus)", Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error {
-		b, err := os.ReadFile(password)
-		if err != nil {
-			return err
-		}
-		x.Password = strings.TrimSpace(string(b))
-		x.Account = func(ctx context.Context, address, password string) error {
-			cmd := exec.CommandContext(ctx, "/bin/sh", "-c", strings.ReplaceAll(account, "ADDRESS", "'"+strings.ReplaceAll(address, "'", "")+"'"))
-			cmd.Stdin = strings.NewReader(password)
-			out, err := cmd.CombinedOutput()
+	c := &cobra.Command{Use: "calendar-rights", Short: "Beside a CalDAV server whose calendars carry lists of rights (Cyrus)",
+		Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error {
+			b, err := os.ReadFile(password)
 			if err != nil {
-				err = fmt.Errorf("%s: %w: %s", account, err, strings.TrimSpace(string(out)))
+				return err
 			}
-			return err
-		}
-		s, err := aclcalendar.New(x)
-		if err != nil {
-			return err
-		}
-		return serve(c.Context(), s)
-	}}
+			x.Password = strings.TrimSpace(string(b))
+			x.Account = func(ctx context.Context, address, password string) error {
+				cmd := exec.CommandContext(ctx, "/bin/sh", "-c", strings.ReplaceAll(account, "ADDRESS", "'"+strings.ReplaceAll(address, "'", "")+"'"))
+				cmd.Stdin = strings.NewReader(password)
+				out, err := cmd.CombinedOutput()
+				if err != nil {
+					err = fmt.Errorf("%s: %w: %s", account, err, strings.TrimSpace(string(out)))
+				}
+				return err
+			}
+			s, err := aclcalendar.New(x)
+			if err != nil {
+				return err
+			}
+			return serve(c.Context(), s)
+		}}
 	f := c.Flags()
 	f.StringVar(&x.IMAP, "imap", "", "host and port of IMAP")
 	f.StringVar(&x.CalDAV, "caldav", "", "where its calendars are, as http://127.0.0.1:8080")
@@ -192,7 +197,8 @@ func rights(serve serving) *cobra.Command {
 	f.StringVar(&password, "password-file", "", "the file with their password")
 	f.StringVar(&x.Ours, "ours", "", "our own domain")
 	f.StringVar(&x.Settings, "settings", "", "the file that says what the rights are to be")
-	f.StringVar(&account, "account", "", "the command that makes an account for a trial: ADDRESS stands for its address, its password comes at the standard input, and an empty one takes it away")
+	f.StringVar(&account, "account", "",
+		"the command that makes an account for a trial: ADDRESS stands for its address, its password comes at the standard input, and an empty one takes it away")
 	return required(c, "imap", "caldav", "password-file", "ours", "settings", "account")
 }
 
@@ -200,27 +206,28 @@ func directory(serve serving) *cobra.Command {
 	var x ldapdir.Config
 	var password, secret, out string
 	var first bool
-	c := &cobra.Command{Use: "directory", Short: "Beside a directory server (OpenLDAP)", Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error {
-		for file, to := range map[string]*string{password: &x.Password, secret: &x.Secret} {
-			b, err := os.ReadFile(file)
-			if err != nil {
-				return err
+	c := &cobra.Command{Use: "directory", Short: "Beside a directory server (OpenLDAP)", Args: cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			for file, to := range map[string]*string{password: &x.Password, secret: &x.Secret} {
+				b, err := os.ReadFile(file)
+				if err != nil {
+					return err
+				}
+				*to = strings.TrimSpace(string(b))
 			}
-			*to = strings.TrimSpace(string(b))
-		}
-		if out != "" {
-			x.Out = func(ctx context.Context, guest string) error {
-				return shell(ctx, strings.ReplaceAll(strings.ReplaceAll(out, "ADDRESS", guest), "NODE", ldapdir.Node(guest)))
+			if out != "" {
+				x.Out = func(ctx context.Context, guest string) error {
+					return shell(ctx, strings.ReplaceAll(strings.ReplaceAll(out, "ADDRESS", guest), "NODE", ldapdir.Node(guest)))
+				}
 			}
-		}
-		s := &ldapdir.Server{Config: x}
-		if first {
-			if err := s.Begin(); err != nil {
-				return err
+			s := &ldapdir.Server{Config: x}
+			if first {
+				if err := s.Begin(); err != nil {
+					return err
+				}
 			}
-		}
-		return serve(c.Context(), s)
-	}}
+			return serve(c.Context(), s)
+		}}
 	f := c.Flags()
 	f.StringVar(&x.Server, "server", "", "where it listens, as ldap://127.0.0.1:389")
 	f.StringVar(&x.Base, "base", "", "as dc=ours,dc=example")
@@ -229,7 +236,8 @@ func directory(serve serving) *cobra.Command {
 	f.StringVar(&x.Database, "database", "olcDatabase={1}mdb,cn=config", "the entry of the database in the server's configuration")
 	f.StringVar(&x.Keeper, "keeper", "cn=admin,cn=config", "who writes the configuration")
 	f.StringVar(&secret, "keeper-password-file", "", "the file with their password")
-	f.StringVar(&out, "out", "", "the command that ends what a guest has open elsewhere, once they are suspended or gone: ADDRESS stands for their address, NODE for the same as a chat writes it")
+	f.StringVar(&out, "out", "",
+		"the command that ends what a guest has open elsewhere, once they are suspended or gone: ADDRESS stands for their address, NODE for the same as a chat writes it")
 	f.BoolVar(&first, "begin", false, "write the entries that everything lies below, and rules of access that let nobody in")
 	return required(c, "server", "base", "admin", "password-file", "keeper-password-file")
 }
@@ -237,14 +245,15 @@ func directory(serve serving) *cobra.Command {
 func forwards(serve serving) *cobra.Command {
 	var x mailforward.Config
 	var reload string
-	c := &cobra.Command{Use: "mail", Short: "Beside a mail server that asks before a letter goes on (Postfix and Dovecot)", Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error {
-		x.Reload = func(ctx context.Context) error { return shell(ctx, reload) }
-		s := &mailforward.Server{Config: x}
-		if err := s.Begin(); err != nil {
-			return err
-		}
-		return serve(c.Context(), s)
-	}}
+	c := &cobra.Command{Use: "mail", Short: "Beside a mail server that asks before a letter goes on (Postfix and Dovecot)", Args: cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			x.Reload = func(ctx context.Context) error { return shell(ctx, reload) }
+			s := &mailforward.Server{Config: x}
+			if err := s.Begin(); err != nil {
+				return err
+			}
+			return serve(c.Context(), s)
+		}}
 	f := c.Flags()
 	f.StringVar(&x.Main, "main", "/etc/postfix/main.cf", "Postfix's main.cf")
 	f.StringVar(&x.Master, "master", "/etc/postfix/master.cf", "and master.cf")

@@ -37,14 +37,15 @@ func run() error {
 	visitors := flag.Int("visitors", 0, "how many visitors an empty harbour holds already, each with a pass")
 	withInput := flag.Bool("with-input", false, "end when the standard input ends, as it does with whoever started it")
 	peers := map[string]string{}
-	flag.Func("peer", "DOMAIN=ADDRESS of the parlour of another house, which must let go whoever comes from there; may be repeated", func(s string) error {
-		domain, at, ok := strings.Cut(s, "=")
-		if !ok {
-			return errors.New("write DOMAIN=http://host:port")
-		}
-		peers[domain] = at
-		return nil
-	})
+	flag.Func("peer", "DOMAIN=ADDRESS of the parlour of another house, which must let go whoever comes from there; may be repeated",
+		func(s string) error {
+			domain, at, ok := strings.Cut(s, "=")
+			if !ok {
+				return errors.New("write DOMAIN=http://host:port")
+			}
+			peers[domain] = at
+			return nil
+		})
 	addresses := map[string]*string{}
 	for i, name := range []string{"quay", "parley", "ledger"} {
 		addresses[name] = flag.String(name, fmt.Sprintf("127.0.0.1:%d", 8473+i), "address and port of "+name)

@@ -106,7 +106,8 @@ func Of(s *engine.Snapshot, x *engine.Answer, revision uint64) contract.Answer {
 		Action: act.Name, ActionTitle: &act.Title, Resource: x.Question.Resource.String(), ResourceName: text(s.NameOf(x.Question.Resource)),
 		Address: text(
 			x.Question.Address.String(),
-		), At: x.Question.At.String(), Decision: contract.AnswerDecision(d.Decision), Account: d.Account, Conditions: d.Conditions, Gates: d.Gates,
+		), At: x.Question.At.String(), Decision: contract.AnswerDecision(d.Decision), Account: d.Account, Conditions: d.Conditions,
+		Gates:    d.Gates,
 		Accounts: []contract.AccountAnswer{}, Revision: int64(revision),
 	}
 	for i := range x.Accounts {
@@ -491,9 +492,11 @@ func DomainTest(s *engine.Snapshot, m engine.Match) contract.DomainTest {
 			out.Text += " Without the bar it would belong to the partner " + m.Partner.Name + "."
 		}
 	case m.Partner != nil:
-		out.Verdict, out.Text = contract.DomainTestVerdictPartner, "It belongs to the partner "+m.Partner.Name+" by the entry "+m.Entry+", "+how+"."
+		out.Verdict, out.Text = contract.DomainTestVerdictPartner,
+			"It belongs to the partner "+m.Partner.Name+" by the entry "+m.Entry+", "+how+"."
 	case m.Private:
-		out.Verdict, out.Text = contract.DomainTestVerdictPersonal, "A private address: the entry "+m.Entry+" lists a provider of mailboxes for private persons."
+		out.Verdict, out.Text = contract.DomainTestVerdictPersonal,
+			"A private address: the entry "+m.Entry+" lists a provider of mailboxes for private persons."
 	default:
 		out.Text = "No entry matches: an address at no partner."
 	}

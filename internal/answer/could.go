@@ -34,7 +34,8 @@ func CouldLines(s *engine.Snapshot, x CouldAsked, at moment.Moment, stop func() 
 	}
 	scope := engine.Scope{}
 	if scope.Actions, _ = engine.ActionsNamed(cmp.Or(x.Action, "*")); x.Action != "" && scope.Actions == 0 {
-		return out, &engine.WrongUse{Field: "action", Value: x.Action, Reason: "write an action that outsiders do by themselves, or those of a service as chat.*"}
+		return out, &engine.WrongUse{Field: "action", Value: x.Action,
+			Reason: "write an action that outsiders do by themselves, or those of a service as chat.*"}
 	}
 	if x.Who != "" {
 		who, err := s.WhoNamed(x.Who, true)
@@ -42,7 +43,8 @@ func CouldLines(s *engine.Snapshot, x CouldAsked, at moment.Moment, stop func() 
 			return out, err
 		}
 		if who.Kind != engine.ByAddress || s.Match(who.Address).Own {
-			return out, &engine.WrongUse{Field: "who", Value: x.Who, Reason: "write the address of somebody outside, or *@domain for a typical newcomer"}
+			return out, &engine.WrongUse{Field: "who", Value: x.Who,
+				Reason: "write the address of somebody outside, or *@domain for a typical newcomer"}
 		}
 		scope.Party.Of = world.PartyRef{Address: who.Address}
 		out.Who, out.Name = text(who.String()), text(s.NameOfSubject(who))
@@ -61,7 +63,8 @@ func CouldLines(s *engine.Snapshot, x CouldAsked, at moment.Moment, stop func() 
 	p := s.Potential(at)
 	err := p.EachYes(&scope, stop, func(y *engine.Yes) error {
 		s.EachCould(y, func(who engine.Who, r string) {
-			l := contract.CouldLine{Who: who.String(), Name: y.Name, Newcomer: y.Newcomer, Kind: y.Kind.String(), Action: y.Action.String(), Title: y.Action.Get().Title, Resource: r}
+			l := contract.CouldLine{Who: who.String(), Name: y.Name, Newcomer: y.Newcomer, Kind: y.Kind.String(), Action: y.Action.String(),
+				Title: y.Action.Get().Title, Resource: r}
 			if !y.Newcomer {
 				l.Name = s.NameOfSubject(who)
 				known[1][l.Who] = true
@@ -143,7 +146,9 @@ func CouldTarget(s *engine.Snapshot, q *contract.CouldQuestion) (t could.Target,
 	} else if t.Who, err = s.WhoNamed(q.Subject, true); err != nil {
 		return t, err
 	} else if t.Who.Kind != engine.ByAddress || s.Match(t.Who.Address).Own {
-		return t, &engine.WrongUse{Field: "subject", Value: q.Subject, Reason: "write the address of somebody outside, *@domain for a typical newcomer, or " + AnyLink + " for whoever holds a link that somebody makes"}
+		return t, &engine.WrongUse{Field: "subject", Value: q.Subject,
+			Reason: "write the address of somebody outside, *@domain for a typical newcomer, or " + AnyLink +
+				" for whoever holds a link that somebody makes"}
 	}
 	if t.Action, err = engine.ParseAction(q.Action); err != nil {
 		return t, err
@@ -185,7 +190,8 @@ func namer(s *engine.Snapshot) func(world.Resource) string {
 // Way finds the shortest way to something.
 func Way(s *engine.Snapshot, t could.Target, at moment.Moment) contract.CouldWay {
 	out := contract.CouldWay{
-		Subject: t.Who.String(), Name: text(s.NameOfSubject(t.Who)), Action: t.Action.String(), Title: text(t.Action.Get().Title), Resource: t.Resource.String(),
+		Subject: t.Who.String(), Name: text(s.NameOfSubject(t.Who)), Action: t.Action.String(), Title: text(t.Action.Get().Title),
+		Resource:     t.Resource.String(),
 		ResourceName: text(s.NameOf(t.Resource)), Decision: contract.CouldWayDecisionNo, Acts: []contract.CouldAct{},
 	}
 	chain := could.Find(s, at, t)

@@ -47,7 +47,8 @@ func Expectation(s *engine.Snapshot, x *world.Expectation, j *expect.Judged, jud
 	for i := range j.Examples {
 		e := &j.Examples[i]
 		out.Examples = append(out.Examples, contract.Counterexample{
-			Who: e.Who, Name: e.Name, Newcomer: e.Newcomer, Person: text(e.Person), Action: e.Action.String(), Resource: e.Resource.String(), Count: e.Count, Conditions: e.Conditions.Names(),
+			Who: e.Who, Name: e.Name, Newcomer: e.Newcomer, Person: text(e.Person), Action: e.Action.String(), Resource: e.Resource.String(),
+			Count: e.Count, Conditions: e.Conditions.Names(),
 		})
 	}
 	return out

@@ -397,8 +397,10 @@ func Given(s *engine.Snapshot, g *engine.Given, at moment.Moment) contract.Given
 
 // entering is the action that shows whether somebody gets at a resource at all.
 func entering(k catalogue.ResourceKind) (catalogue.ActionID, bool) {
-	name := map[catalogue.ResourceKind]string{catalogue.Space: "spaces.enter", catalogue.Channel: "chat.read", catalogue.Folder: "files.open", catalogue.File: "files.open",
-		catalogue.Page: "spaces.edit_page", catalogue.Tasklist: "spaces.edit_task", catalogue.Report: "reports.view", catalogue.Dashboard: "reports.view"}[k]
+	name := map[catalogue.ResourceKind]string{catalogue.Space: "spaces.enter", catalogue.Channel: "chat.read", catalogue.Folder: "files.open",
+		catalogue.File: "files.open",
+		catalogue.Page: "spaces.edit_page", catalogue.Tasklist: "spaces.edit_task", catalogue.Report: "reports.view",
+		catalogue.Dashboard: "reports.view"}[k]
 	a, ok := catalogue.ActionByName(name)
 	if !ok {
 		return 0, false

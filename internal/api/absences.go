@@ -9,7 +9,8 @@ import (
 )
 
 func absenceOut(st *service.State, x *service.AbsenceSaid) contract.Absence {
-	out := contract.Absence{Person: x.Person, Name: st.WhoInWords("owner:" + x.Person), Deputy: some(x.Deputy), From: x.From, Until: x.Until, Why: x.Why, On: x.On, Requests: x.Requests, Lines: x.Lines}
+	out := contract.Absence{Person: x.Person, Name: st.WhoInWords("owner:" + x.Person), Deputy: some(x.Deputy), From: x.From, Until: x.Until,
+		Why: x.Why, On: x.On, Requests: x.Requests, Lines: x.Lines}
 	if x.Deputy != "" {
 		out.DeputyName = ptr(st.WhoInWords("owner:" + x.Deputy))
 	}
@@ -31,7 +32,8 @@ func (s *server) ListAbsences(ctx context.Context, _ apigen.ListAbsencesRequestO
 
 func (s *server) SetAbsence(ctx context.Context, r apigen.SetAbsenceRequestObject) (apigen.SetAbsenceResponseObject, error) {
 	b := r.Body
-	x, err := s.Service.SetAbsence(ctx, whoIs(ctx), service.AbsenceSet{Person: opt(b.Person), Deputy: opt(b.Deputy), From: opt(b.From), Until: b.Until, Why: cause(b.Why)}, orZero(r.Params.Preview))
+	x, err := s.Service.SetAbsence(ctx, whoIs(ctx), service.AbsenceSet{Person: opt(b.Person), Deputy: opt(b.Deputy), From: opt(b.From),
+		Until: b.Until, Why: cause(b.Why)}, orZero(r.Params.Preview))
 	if err != nil {
 		return nil, err
 	}

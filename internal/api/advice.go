@@ -21,7 +21,8 @@ func (s *server) Advise(ctx context.Context, r apigen.AdviseRequestObject) (apig
 	a := advice.On(st.Dealings(p.ID, now), st.Snapshot.Halves(p, now), st.ValueAt(p.ID, feedIn) != 0)
 	d := &a.Figures
 	out := apigen.Advise200JSONResponse{Partner: p.ID, Short: a.Short, At: now.String(), Ways: []contract.Way{}, Figures: map[string]int{
-		"records": d.Records, "provisioned": d.Provisioned, "suspended": d.Suspended, "home": d.Home, "sharing": d.Sharing, "talking": d.Talking, "contacts": d.Contacts, "ours": d.Ours, "owners": d.Owners,
+		"records": d.Records, "provisioned": d.Provisioned, "suspended": d.Suspended, "home": d.Home, "sharing": d.Sharing, "talking": d.Talking,
+		"contacts": d.Contacts, "ours": d.Ours, "owners": d.Owners,
 		"grants": d.Grants, "spaces": d.Spaces, "reports": d.Reports, "items": d.Items, "came": d.Came, "went": d.Went}}
 	for _, w := range a.Ways {
 		out.Ways = append(

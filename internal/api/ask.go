@@ -46,7 +46,8 @@ func (s *server) mayAsk(ctx context.Context, st *service.State, who engine.Who, 
 	return fmt.Errorf("%w: members ask about themselves, their own spaces and their own guests", errForbidden)
 }
 
-// unkept has a member's question answered as of somebody of whom nothing is kept, where it is about an address that they have no business with.
+// unkept has a member's question answered as of somebody of whom nothing is kept, where it is about an address that they have no business
+// with.
 func (s *server) unkept(ctx context.Context, st *service.State, q *engine.Question) error {
 	known, err := s.Service.KnownTo(ctx, st, whoIs(ctx))
 	if err != nil {
@@ -197,7 +198,8 @@ func (s *server) Complete(ctx context.Context, r apigen.CompleteRequestObject) (
 		}
 	case "group", "space", "meeting", "item", "domain_list":
 		for _, n := range st.Meant(string(r.Params.Kind), q, 200) {
-			if !member || r.Params.Kind == "group" || r.Params.Kind == "domain_list" || s.Service.Theirs(st, whoIs(ctx).Person, string(r.Params.Kind), n.Value) {
+			if !member || r.Params.Kind == "group" || r.Params.Kind == "domain_list" ||
+				s.Service.Theirs(st, whoIs(ctx).Person, string(r.Params.Kind), n.Value) {
 				add(n.Value, n.Name, n.Detail)
 			}
 		}

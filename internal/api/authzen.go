@@ -130,7 +130,8 @@ func (q *azRequest) enforced() (catalogue.Condition, error) {
 		name, _ := x.(string)
 		c, ok := catalogue.ParseCondition(name)
 		if !ok {
-			return 0, &engine.WrongUse{Field: "context.enforces", Value: fmt.Sprint(x), Reason: "conditions are " + strings.Join((^catalogue.Condition(0)).Names(), ", ")}
+			return 0, &engine.WrongUse{Field: "context.enforces", Value: fmt.Sprint(x),
+				Reason: "conditions are " + strings.Join((^catalogue.Condition(0)).Names(), ", ")}
 		}
 		out |= c
 	}
@@ -336,7 +337,8 @@ func (s *server) evaluations(w http.ResponseWriter, r *http.Request) {
 		}()
 		var q azRequest
 		if err := json.Unmarshal(b.Evaluations[i], &q); err != nil {
-			return azAnswer{Context: azFault{azError{http.StatusBadRequest, "this member is no evaluation: give subject, action and resource as objects"}}}
+			return azAnswer{Context: azFault{azError{http.StatusBadRequest,
+				"this member is no evaluation: give subject, action and resource as objects"}}}
 		}
 		if q.Subject == nil {
 			q.Subject = b.Subject

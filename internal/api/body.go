@@ -118,7 +118,9 @@ func decode(r *http.Request, into any) error {
 			if other.Field != "" {
 				where = other.Field
 			}
-			return fmt.Errorf("%w: %s is to be %s, and is %s", errJSON, where, jsonWords(other.Type), map[string]string{"number": "a number", "string": "a text", "array": "a list", "object": "an object", "bool": "true or false"}[strings.Fields(other.Value + " ")[0]])
+			return fmt.Errorf("%w: %s is to be %s, and is %s", errJSON, where, jsonWords(other.Type),
+				map[string]string{"number": "a number", "string": "a text", "array": "a list", "object": "an object",
+					"bool": "true or false"}[strings.Fields(other.Value + " ")[0]])
 		}
 		return fmt.Errorf("%w: %s", errJSON, err)
 	}

@@ -25,7 +25,8 @@ const mostHoldings = 1000
 func giftsOut(st *service.State, gives []world.Gift) []contract.Gift {
 	out := []contract.Gift{}
 	for _, g := range gives {
-		out = append(out, contract.Gift{Resource: g.Resource.String(), Name: cmp.Or(st.NameOf(g.Resource), g.Resource.String()), Role: contract.GiftRole(g.Role.String())})
+		out = append(out, contract.Gift{Resource: g.Resource.String(), Name: cmp.Or(st.NameOf(g.Resource), g.Resource.String()),
+			Role: contract.GiftRole(g.Role.String())})
 	}
 	return out
 }
@@ -47,7 +48,8 @@ func daysOut(v catalogue.Value) *int {
 }
 
 func holdingOut(st *service.State, b *world.Bundle, h *world.Holding) contract.Holding {
-	out := contract.Holding{Party: h.Party.String(), Bundle: h.Bundle, From: h.From.String(), Until: said(h.Until), Sponsor: some(h.Sponsor), Gives: []contract.Gift{}}
+	out := contract.Holding{Party: h.Party.String(), Bundle: h.Bundle, From: h.From.String(), Until: said(h.Until), Sponsor: some(h.Sponsor),
+		Gives: []contract.Gift{}}
 	if h.Reviewed != moment.Always {
 		out.Reviewed = ptr(h.Reviewed.String())
 	}
@@ -68,9 +70,12 @@ func holdingOut(st *service.State, b *world.Bundle, h *world.Holding) contract.H
 }
 
 func bundleOut(st *service.State, b *world.Bundle, held, asked int) contract.Bundle {
-	out := contract.Bundle{Id: b.ID, Name: b.Name, Gives: giftsOut(st, b.Gives), Partners: append([]string{}, b.Partners...), Others: b.Others, Closed: b.Closed,
-		Approval: append([]string{}, b.Approval...), Questions: append([]string{}, b.Questions...), TermDays: daysOut(b.TermDays), ReviewDays: daysOut(b.ReviewDays),
-		NotWith: append([]string{}, b.NotWith...), Extend: contract.BundleExtendApproved, Etag: service.BundleEtag(b), Held: held, Asked: asked}
+	out := contract.Bundle{Id: b.ID, Name: b.Name, Gives: giftsOut(st, b.Gives), Partners: append([]string{}, b.Partners...), Others: b.Others,
+		Closed:   b.Closed,
+		Approval: append([]string{}, b.Approval...), Questions: append([]string{}, b.Questions...), TermDays: daysOut(b.TermDays),
+		ReviewDays: daysOut(b.ReviewDays),
+		NotWith:    append([]string{}, b.NotWith...), Extend: contract.BundleExtendApproved, Etag: service.BundleEtag(b),
+		Held: held, Asked: asked}
 	if b.Silent {
 		out.Extend = contract.BundleExtendSilent
 	}
@@ -289,7 +294,8 @@ func (s *server) RemoveBundle(ctx context.Context, r apigen.RemoveBundleRequestO
 
 func (s *server) EndHolding(ctx context.Context, r apigen.EndHoldingRequestObject) (apigen.EndHoldingResponseObject, error) {
 	preview := r.Params.Preview != nil && *r.Params.Preview
-	x, err := s.Service.EndHolding(ctx, whoIs(ctx), service.HoldingEnd{Address: r.Body.Address, Bundle: r.Body.Bundle, Resource: opt(r.Body.Resource), Why: cause(r.Body.Why)}, preview)
+	x, err := s.Service.EndHolding(ctx, whoIs(ctx), service.HoldingEnd{Address: r.Body.Address, Bundle: r.Body.Bundle,
+		Resource: opt(r.Body.Resource), Why: cause(r.Body.Why)}, preview)
 	if err != nil {
 		return nil, err
 	}
@@ -299,7 +305,8 @@ func (s *server) EndHolding(ctx context.Context, r apigen.EndHoldingRequestObjec
 // askedOut writes a bundle that is asked for.
 func (s *server) askedOut(ctx context.Context, st *service.State, r *service.Request) contract.BundleAsked {
 	x := r.Bundle
-	out := contract.BundleAsked{Bundle: x.Bundle, Address: x.Address, Sponsor: some(x.Sponsor), Asked: append([]string{}, x.Asked...), Said: append([]string{}, x.Said...), Less: []contract.BundleLess{}, Steps: []contract.BundleStep{}, May: st.MayApprove(r, whoIs(ctx))}
+	out := contract.BundleAsked{Bundle: x.Bundle, Address: x.Address, Sponsor: some(x.Sponsor), Asked: append([]string{}, x.Asked...),
+		Said: append([]string{}, x.Said...), Less: []contract.BundleLess{}, Steps: []contract.BundleStep{}, May: st.MayApprove(r, whoIs(ctx))}
 	if until, err := moment.Parse(x.Until); err == nil {
 		out.Until = said(until)
 	}
@@ -362,7 +369,8 @@ func (s *server) askable(ctx context.Context, who service.Who, ask *contract.Bun
 		if !s.doorTries.allow("bundle for "+who.Guest, s.Clock()) { // each asks somebody by mail
 			return out, service.ErrTooMany
 		}
-		if _, err := s.Service.AskBundle(ctx, who, service.BundleAsk{Bundle: id, Address: who.Guest, Language: opt(ask.Language), Answers: *cmp.Or(ask.Answers, &[]string{}), Purpose: opt(ask.Purpose), Until: opt(ask.Until)}); err != nil {
+		if _, err := s.Service.AskBundle(ctx, who, service.BundleAsk{Bundle: id, Address: who.Guest, Language: opt(ask.Language),
+			Answers: *cmp.Or(ask.Answers, &[]string{}), Purpose: opt(ask.Purpose), Until: opt(ask.Until)}); err != nil {
 			return out, err
 		}
 	}
@@ -374,7 +382,8 @@ func (s *server) askable(ctx context.Context, who service.Who, ask *contract.Bun
 	out = contract.Askable{Address: a.String(), Bundles: []contract.BundleFor{}, Past: []contract.BundleRequest{}}
 	for i := range list {
 		b := &list[i]
-		x := contract.BundleFor{Id: b.ID, Name: b.Name, Gives: giftsOut(st, b.Gives), Questions: append([]string{}, b.Questions...), Shut: some(b.Shut), Most: said(st.Term(b.Bundle, at))}
+		x := contract.BundleFor{Id: b.ID, Name: b.Name, Gives: giftsOut(st, b.Gives), Questions: append([]string{}, b.Questions...),
+			Shut: some(b.Shut), Most: said(st.Term(b.Bundle, at))}
 		if b.Holding != nil {
 			x.Holds, x.Until, x.Gives = ptr(true), said(b.Holding.Until), holdingOut(st, b.Bundle, b.Holding).Gives
 			if b.Silent {

@@ -16,7 +16,8 @@ func (s *server) ConnectPartner(ctx context.Context, r apigen.ConnectPartnerRequ
 	if err != nil {
 		return nil, err
 	}
-	out := apigen.ConnectPartner200JSONResponse{Partner: x.Partner, Name: x.Called, Way: contract.ConnectWay(x.Way), Done: x.Done, Steps: []contract.ConnectStep{}, People: []contract.ConnectPerson{}, Counts: x.Counts, Twins: twinsOut(x.Twins)}
+	out := apigen.ConnectPartner200JSONResponse{Partner: x.Partner, Name: x.Called, Way: contract.ConnectWay(x.Way), Done: x.Done,
+		Steps: []contract.ConnectStep{}, People: []contract.ConnectPerson{}, Counts: x.Counts, Twins: twinsOut(x.Twins)}
 	for i := range x.Steps {
 		c := &x.Steps[i]
 		step := contract.ConnectStep{Do: contract.ConnectStepDo(c.Do), Text: c.Text, Done: c.Done}
@@ -37,7 +38,8 @@ func (s *server) ConnectPartner(ctx context.Context, r apigen.ConnectPartnerRequ
 	}
 	for i := range x.People {
 		p := &x.People[i]
-		out.People = append(out.People, contract.ConnectPerson{Address: p.Address, Name: some(p.Name), State: some(p.State), Roles: p.Roles, Becomes: contract.ConnectPersonBecomes(p.Becomes), Text: p.Text})
+		out.People = append(out.People, contract.ConnectPerson{Address: p.Address, Name: some(p.Name), State: some(p.State), Roles: p.Roles,
+			Becomes: contract.ConnectPersonBecomes(p.Becomes), Text: p.Text})
 	}
 	return out, nil
 }

@@ -26,7 +26,8 @@ func (s *server) Could(ctx context.Context, r apigen.CouldRequestObject) (apigen
 		return nil, err
 	}
 	out := got.(contract.Could)
-	out.Lines, out.Next, err = page(out.Lines, answer.CouldKey, askedDigest("could", asked.Who, asked.Resource, asked.Action, fmt.Sprint(asked.All)), p.Cursor, p.Limit)
+	out.Lines, out.Next, err = page(out.Lines, answer.CouldKey,
+		askedDigest("could", asked.Who, asked.Resource, asked.Action, fmt.Sprint(asked.All)), p.Cursor, p.Limit)
 	return apigen.Could200JSONResponse(out), err
 }
 
@@ -105,7 +106,8 @@ func (s *server) draftOfParts(ctx context.Context, parts []could.Part, name, why
 		}
 	}
 	if len(policy) == 0 {
-		return nil, &service.Invalid{Field: "cut", Value: name, Reason: "none of it is policy; it is done at the people named in it, by an administrator or keeper"}
+		return nil, &service.Invalid{Field: "cut", Value: name,
+			Reason: "none of it is policy; it is done at the people named in it, by an administrator or keeper"}
 	}
 	id, err := s.Service.MakeDraftOf(ctx, whoIs(ctx).Name, name, why, func(now *service.State) (*world.World, error) {
 		return could.Without(now.Policy(), policy), nil

@@ -58,7 +58,8 @@ func (s *server) DoorCode(ctx context.Context, r apigen.DoorCodeRequestObject) (
 	if err := s.doorOften(ctx, "code"); err != nil {
 		return nil, err
 	}
-	k := service.Knock{Key: opt(r.Body.Key), Address: opt(r.Body.Address), Language: opt(r.Body.Language), Join: opt(r.Body.Join), Source: sourceOf(ctx)}
+	k := service.Knock{Key: opt(r.Body.Key), Address: opt(r.Body.Address), Language: opt(r.Body.Language), Join: opt(r.Body.Join),
+		Source: sourceOf(ctx)}
 	if k.Browser = s.doors.GetString(ctx, "browser"); k.Browser == "" {
 		k.Browser = rand.Text()
 		s.doors.Put(ctx, "browser", k.Browser)
@@ -115,7 +116,8 @@ func (s *server) doorProved(ctx context.Context, address, way string) error {
 }
 
 func stepOut(x *service.Entered) contract.DoorStep {
-	out := contract.DoorStep{Step: contract.DoorStepStep(x.Step.Kind), Address: x.Address, Answer: some(x.Step.Answer), Space: some(x.Step.Space)}
+	out := contract.DoorStep{Step: contract.DoorStepStep(x.Step.Kind), Address: x.Address, Answer: some(x.Step.Answer),
+		Space: some(x.Step.Space)}
 	if len(x.Step.Questions) > 0 {
 		out.Questions = &x.Step.Questions
 	}
@@ -225,7 +227,8 @@ func (s *server) provider(ctx context.Context, issuer string, secure func(what, 
 	if err := p.Claims(&said); err != nil {
 		return nil, err
 	}
-	if err := errors.Join(secure("authorization_endpoint", said.Authorize), secure("token_endpoint", said.Token), secure("jwks_uri", said.Keys)); err != nil {
+	if err := errors.Join(secure("authorization_endpoint", said.Authorize), secure("token_endpoint", said.Token),
+		secure("jwks_uri", said.Keys)); err != nil {
 		return nil, err
 	}
 	s.partners.Lock()
@@ -264,7 +267,8 @@ func (s *server) DoorPartner(ctx context.Context, r apigen.DoorPartnerRequestObj
 		}
 	}
 	state, nonce, verifier := rand.Text(), rand.Text(), oauth2.GenerateVerifier()
-	for k, v := range map[string]string{"oidc_state": state, "oidc_nonce": nonce, "oidc_verifier": verifier, "oidc_partner": in.Partner, "oidc_address": opt(r.Body.Address), "oidc_join": opt(r.Body.Join), "oidc_language": opt(r.Body.Language)} {
+	for k, v := range map[string]string{"oidc_state": state, "oidc_nonce": nonce, "oidc_verifier": verifier, "oidc_partner": in.Partner,
+		"oidc_address": opt(r.Body.Address), "oidc_join": opt(r.Body.Join), "oidc_language": opt(r.Body.Language)} {
 		s.doors.Put(ctx, k, v)
 	}
 	if err := s.doorTouched(ctx); err != nil {
@@ -331,7 +335,8 @@ func (s *server) DoorBack(ctx context.Context, r apigen.DoorBackRequestObject) (
 		s.Log.WarnContext(ctx, "a partner's sign-in does not say that it verified the address", "issuer", in.Issuer)
 		return failed("unverified")
 	}
-	x, err := s.Service.PartnerProved(ctx, partner, service.Knock{Address: claims.Email, Join: s.doors.GetString(ctx, "oidc_join"), Language: s.doors.GetString(ctx, "oidc_language"), Source: sourceOf(ctx)})
+	x, err := s.Service.PartnerProved(ctx, partner, service.Knock{Address: claims.Email, Join: s.doors.GetString(ctx, "oidc_join"),
+		Language: s.doors.GetString(ctx, "oidc_language"), Source: sourceOf(ctx)})
 	if errors.Is(err, service.ErrDenied) {
 		return failed("unknown")
 	}

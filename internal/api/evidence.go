@@ -17,7 +17,9 @@ func evidenceOut(e *service.Evidence) contract.Evidence {
 	out := contract.Evidence{
 		Id: e.ID, Says: m.Says, Party: m.Party, Action: m.Action, Resource: m.Resource, At: m.At, Made: m.Made, By: m.By, Why: m.Why,
 		Revision: int(m.Revision), Change: int(e.Change), Digest: e.Digest, Parties: m.Parties, Newcomers: m.Newcomers, Lines: m.Lines,
-		Totals: []contract.EvidenceTotal{}, Systems: []contract.EvidenceSystem{}, Expectations: []contract.EvidenceStands{}, Trials: []contract.EvidenceBeside{}, Reviews: []contract.EvidenceBeside{}, NotLookedAt: m.NotLookedAt, SignOff: m.SignOff, SignedOff: []contract.SignedOff{}, Open: append([]string{}, e.Open()...),
+		Totals: []contract.EvidenceTotal{}, Systems: []contract.EvidenceSystem{}, Expectations: []contract.EvidenceStands{},
+		Trials: []contract.EvidenceBeside{}, Reviews: []contract.EvidenceBeside{}, NotLookedAt: m.NotLookedAt, SignOff: m.SignOff,
+		SignedOff: []contract.SignedOff{}, Open: append([]string{}, e.Open()...),
 	}
 	for _, t := range m.Totals {
 		out.Totals = append(out.Totals, contract.EvidenceTotal{Action: t.Action, Parties: t.Parties, Pairs: t.Pairs})
@@ -35,7 +37,8 @@ func evidenceOut(e *service.Evidence) contract.Evidence {
 		out.Reviews = append(out.Reviews, contract.EvidenceBeside{About: x.Says, Says: x.Stands()})
 	}
 	for _, x := range m.Expectations {
-		out.Expectations = append(out.Expectations, contract.EvidenceStands{Id: x.ID, Says: x.Says, State: contract.EvidenceStandsState(x.State), Count: x.Count})
+		out.Expectations = append(out.Expectations, contract.EvidenceStands{Id: x.ID, Says: x.Says, State: contract.EvidenceStandsState(x.State),
+			Count: x.Count})
 	}
 	return out
 }
@@ -57,7 +60,8 @@ func (s *server) ListEvidence(ctx context.Context, _ apigen.ListEvidenceRequestO
 }
 
 func (s *server) MakeEvidence(ctx context.Context, r apigen.MakeEvidenceRequestObject) (apigen.MakeEvidenceResponseObject, error) {
-	x := service.EvidenceScope{Party: opt(r.Body.Party), Action: opt(r.Body.Action), Resource: opt(r.Body.Resource), Why: r.Body.Why, At: moment.Always}
+	x := service.EvidenceScope{Party: opt(r.Body.Party), Action: opt(r.Body.Action), Resource: opt(r.Body.Resource), Why: r.Body.Why,
+		At: moment.Always}
 	if r.Body.SignOff != nil {
 		x.SignOff = *r.Body.SignOff
 	}
@@ -90,7 +94,8 @@ func (s *server) EvidenceArchive(ctx context.Context, r apigen.EvidenceArchiveRe
 	out, to := io.Pipe()
 	go func() { to.CloseWithError(s.Service.WriteEvidence(ctx, e, to)) }()
 	name := `attachment; filename="record-` + e.ID + `.zip"`
-	return apigen.EvidenceArchive200ApplicationzipResponse{Body: out, Headers: apigen.EvidenceArchive200ResponseHeaders{ContentDisposition: &name}}, nil
+	return apigen.EvidenceArchive200ApplicationzipResponse{Body: out,
+		Headers: apigen.EvidenceArchive200ResponseHeaders{ContentDisposition: &name}}, nil
 }
 
 func (s *server) EvidenceSheet(ctx context.Context, r apigen.EvidenceSheetRequestObject) (apigen.EvidenceSheetResponseObject, error) {
@@ -128,7 +133,8 @@ func (s *server) VerifyEvidence(ctx context.Context, r apigen.VerifyEvidenceRequ
 	return out, nil
 }
 
-func (s *server) EvidenceDifference(ctx context.Context, r apigen.EvidenceDifferenceRequestObject) (apigen.EvidenceDifferenceResponseObject, error) {
+func (s *server) EvidenceDifference(ctx context.Context, r apigen.EvidenceDifferenceRequestObject) (apigen.EvidenceDifferenceResponseObject,
+	error) {
 	for _, id := range []string{r.Id, r.Params.To} {
 		if _, err := s.Service.EvidenceOf(ctx, id); err != nil {
 			return nil, err
@@ -140,7 +146,8 @@ func (s *server) EvidenceDifference(ctx context.Context, r apigen.EvidenceDiffer
 	}
 	out := apigen.EvidenceDifference200JSONResponse{Lines: []contract.EvidenceDiffers{}}
 	for _, d := range list {
-		out.Lines = append(out.Lines, contract.EvidenceDiffers{Change: contract.EvidenceDiffersChange(d.Change), Party: d.Party, Action: d.Action, Resource: d.Resource, Was: some(d.Was), Becomes: some(d.Becomes)})
+		out.Lines = append(out.Lines, contract.EvidenceDiffers{Change: contract.EvidenceDiffersChange(d.Change), Party: d.Party, Action: d.Action,
+			Resource: d.Resource, Was: some(d.Was), Becomes: some(d.Becomes)})
 	}
 	return out, nil
 }
@@ -160,7 +167,8 @@ func planOut(st *service.State, p *service.EvidencePlan) contract.EvidencePlan {
 	}
 }
 
-func (s *server) ListEvidencePlans(ctx context.Context, _ apigen.ListEvidencePlansRequestObject) (apigen.ListEvidencePlansResponseObject, error) {
+func (s *server) ListEvidencePlans(ctx context.Context, _ apigen.ListEvidencePlansRequestObject) (apigen.ListEvidencePlansResponseObject,
+	error) {
 	list, err := s.Service.EvidencePlans(ctx)
 	if err != nil {
 		return nil, err

@@ -32,7 +32,8 @@ func expectDoc(e *contract.Expect) (any, error) {
 	}
 	for k := range given {
 		if k != sort {
-			return nil, &service.Invalid{Field: "expect." + k, Value: fmt.Sprint(given[k]), Reason: "this belongs to the sort " + k + ", and the sort given is " + sort}
+			return nil, &service.Invalid{Field: "expect." + k, Value: fmt.Sprint(given[k]),
+				Reason: "this belongs to the sort " + k + ", and the sort given is " + sort}
 		}
 	}
 	switch {
@@ -113,7 +114,8 @@ func (s *server) expectations(st *service.State, list []service.Expected, keep f
 	return out
 }
 
-func (s *server) ListExpectations(ctx context.Context, r apigen.ListExpectationsRequestObject) (apigen.ListExpectationsResponseObject, error) {
+func (s *server) ListExpectations(ctx context.Context, r apigen.ListExpectationsRequestObject) (apigen.ListExpectationsResponseObject,
+	error) {
 	st, list, err := s.expected(ctx, nil, false)
 	if err != nil {
 		return nil, err
@@ -127,7 +129,8 @@ func (s *server) ListExpectations(ctx context.Context, r apigen.ListExpectations
 	})), nil
 }
 
-func (s *server) JudgeExpectations(ctx context.Context, r apigen.JudgeExpectationsRequestObject) (apigen.JudgeExpectationsResponseObject, error) {
+func (s *server) JudgeExpectations(ctx context.Context, r apigen.JudgeExpectationsRequestObject) (apigen.JudgeExpectationsResponseObject,
+	error) {
 	var ids []string
 	if r.Body.Ids != nil {
 		ids = *r.Body.Ids
@@ -139,7 +142,8 @@ func (s *server) JudgeExpectations(ctx context.Context, r apigen.JudgeExpectatio
 	return apigen.JudgeExpectations200JSONResponse(s.expectations(st, list, func(*contract.Expectation) bool { return true })), nil
 }
 
-func (s *server) ProposedExpectations(ctx context.Context, _ apigen.ProposedExpectationsRequestObject) (apigen.ProposedExpectationsResponseObject, error) {
+func (s *server) ProposedExpectations(ctx context.Context,
+	_ apigen.ProposedExpectationsRequestObject) (apigen.ProposedExpectationsResponseObject, error) {
 	st := s.state(ctx)
 	spaces, err := s.Service.SpacesWithPrivate(ctx)
 	if err != nil {
@@ -187,7 +191,8 @@ func (s *server) oneExpected(ctx context.Context, id string) (contract.Expectati
 				continue // only what its owner is told of was otherwise
 			}
 			n := int(e.Seq)
-			line := contract.ExpectationPast{At: moment.Of(e.At).String(), Change: &n, State: contract.ExpectationPastState(is.State), Text: pastText(&is)}
+			line := contract.ExpectationPast{At: moment.Of(e.At).String(), Change: &n, State: contract.ExpectationPastState(is.State),
+				Text: pastText(&is)}
 			if is.Count > 0 {
 				line.Count = &is.Count
 			}
@@ -304,6 +309,8 @@ func (s *server) SetExpectation(ctx context.Context, r apigen.SetExpectationRequ
 	return apigen.SetExpectation200JSONResponse{Body: x, Headers: apigen.SetExpectation200ResponseHeaders{ETag: &x.Etag}}, err
 }
 
-func (s *server) RemoveExpectation(ctx context.Context, r apigen.RemoveExpectationRequestObject) (apigen.RemoveExpectationResponseObject, error) {
-	return apigen.RemoveExpectation204Response{}, s.Service.RemoveExpectation(ctx, whoIs(ctx).Name, opt(r.Params.Why), r.Id, opt(r.Params.IfMatch))
+func (s *server) RemoveExpectation(ctx context.Context, r apigen.RemoveExpectationRequestObject) (apigen.RemoveExpectationResponseObject,
+	error) {
+	return apigen.RemoveExpectation204Response{}, s.Service.RemoveExpectation(ctx, whoIs(ctx).Name, opt(r.Params.Why), r.Id,
+		opt(r.Params.IfMatch))
 }

@@ -12,8 +12,10 @@ import (
 
 func (s *server) feedOut(ctx context.Context, v *service.FeedView) contract.Feed {
 	st := s.Service.State()
-	out := contract.Feed{Partner: v.Partner, Name: v.Called, State: contract.FeedState(v.State), Shut: some(v.Shut), Sponsor: some(v.Sponsor), Address: contract.FeedAddress(v.Address), NameFrom: contract.FeedNameFrom(v.Feed.Name),
-		Consent: v.Consent, Silent: v.Silent, Brake: v.Brake, Url: s.scimBase(requestOf(ctx)), All: v.Count.All, Active: v.Count.Active, Waiting: v.Count.Waiting, ClosedToday: v.Count.ClosedLately, Wrong: v.Wrong, By: v.By, Made: v.Made}
+	out := contract.Feed{Partner: v.Partner, Name: v.Called, State: contract.FeedState(v.State), Shut: some(v.Shut), Sponsor: some(v.Sponsor),
+		Address: contract.FeedAddress(v.Address), NameFrom: contract.FeedNameFrom(v.Feed.Name),
+		Consent: v.Consent, Silent: v.Silent, Brake: v.Brake, Url: s.scimBase(requestOf(ctx)), All: v.Count.All, Active: v.Count.Active,
+		Waiting: v.Count.Waiting, ClosedToday: v.Count.ClosedLately, Wrong: v.Wrong, By: v.By, Made: v.Made}
 	if v.Sponsor != "" {
 		out.SponsorName = ptr(st.WhoInWords("owner:" + v.Sponsor))
 	}
@@ -56,7 +58,8 @@ func (s *server) GetFeed(ctx context.Context, r apigen.GetFeedRequestObject) (ap
 
 func (s *server) BeginFeed(ctx context.Context, r apigen.BeginFeedRequestObject) (apigen.BeginFeedResponseObject, error) {
 	b := r.Body
-	token, err := s.Service.BeginFeed(ctx, whoIs(ctx), b.Partner, cause(b.Why), service.FeedSet{State: b.State, Sponsor: b.Sponsor, Address: b.Address, Name: b.NameFrom, Consent: b.Consent, Brake: b.Brake})
+	token, err := s.Service.BeginFeed(ctx, whoIs(ctx), b.Partner, cause(b.Why),
+		service.FeedSet{State: b.State, Sponsor: b.Sponsor, Address: b.Address, Name: b.NameFrom, Consent: b.Consent, Brake: b.Brake})
 	if err != nil {
 		return nil, err
 	}
@@ -66,7 +69,9 @@ func (s *server) BeginFeed(ctx context.Context, r apigen.BeginFeedRequestObject)
 
 func (s *server) SetFeed(ctx context.Context, r apigen.SetFeedRequestObject) (apigen.SetFeedResponseObject, error) {
 	b := r.Body
-	if err := s.Service.SetFeed(ctx, whoIs(ctx), r.Partner, cause(b.Why), service.FeedSet{State: b.State, Sponsor: b.Sponsor, Address: b.Address, Name: b.NameFrom, Consent: b.Consent, Brake: b.Brake}); err != nil {
+	if err := s.Service.SetFeed(ctx, whoIs(ctx), r.Partner, cause(b.Why),
+		service.FeedSet{State: b.State, Sponsor: b.Sponsor, Address: b.Address, Name: b.NameFrom, Consent: b.Consent,
+			Brake: b.Brake}); err != nil {
 		return nil, err
 	}
 	out, err := s.oneFeed(ctx, r.Partner)
@@ -111,7 +116,9 @@ func (s *server) FeedPeople(ctx context.Context, r apigen.FeedPeopleRequestObjec
 	out := apigen.FeedPeople200JSONResponse{People: []contract.FeedPerson{}}
 	for i := range list {
 		x := &list[i]
-		p := contract.FeedPerson{N: int(x.N), Id: x.ID, UserName: x.User.Text("userName"), Name: some(x.Person.Name), Language: some(x.Person.Language), Location: some(x.Person.Location), Active: x.Active, Applied: x.Applied, Would: contract.FeedPersonWould(x.Would), Why: some(x.Why)}
+		p := contract.FeedPerson{N: int(x.N), Id: x.ID, UserName: x.User.Text("userName"), Name: some(x.Person.Name),
+			Language: some(x.Person.Language), Location: some(x.Person.Location), Active: x.Active, Applied: x.Applied,
+			Would: contract.FeedPersonWould(x.Would), Why: some(x.Why)}
 		if !x.Person.Address.IsZero() {
 			p.Address = ptr(x.Person.Address.String())
 		}
@@ -131,7 +138,8 @@ func (s *server) FeedLog(ctx context.Context, r apigen.FeedLogRequestObject) (ap
 		return nil, err
 	}
 	limit := cmp.Or(orZero(r.Params.Limit), 100)
-	list, err := s.Service.FeedLog(ctx, r.Partner, false, opt(r.Params.User), orZero(r.Params.Wrong), uint64(max(0, orZero(r.Params.Before))), limit)
+	list, err := s.Service.FeedLog(ctx, r.Partner, false, opt(r.Params.User), orZero(r.Params.Wrong), uint64(max(0, orZero(r.Params.Before))),
+		limit)
 	if err != nil {
 		return nil, err
 	}

@@ -20,9 +20,12 @@ func someMoment(m moment.Moment) *string {
 
 func feedOutOut(v *service.FeedOutView) contract.FeedOut {
 	g := &v.Goes
-	out := contract.FeedOut{Partner: v.Partner, Name: v.Called, State: contract.FeedOutState(v.State), Shut: some(v.Shut), Off: some(v.Off), Address: v.Address, Key: v.Key, Scope: contract.FeedOutScope(v.Scope), Of: append([]string{}, v.Of...),
-		Every: v.Every, Leavers: contract.FeedOutLeavers(v.Leavers), Brake: v.Brake, Kept: v.Count.Kept, Closed: v.Count.Closed, Failing: v.Count.Failing, ClosedToday: v.Count.ClosedLately,
-		Began: someMoment(g.Began), Ended: someMoment(g.Ended), Did: g.Did, Problem: some(g.Problem), Since: someMoment(g.Since), By: v.By, Made: v.Made}
+	out := contract.FeedOut{Partner: v.Partner, Name: v.Called, State: contract.FeedOutState(v.State), Shut: some(v.Shut), Off: some(v.Off),
+		Address: v.Address, Key: v.Key, Scope: contract.FeedOutScope(v.Scope), Of: append([]string{}, v.Of...),
+		Every: v.Every, Leavers: contract.FeedOutLeavers(v.Leavers), Brake: v.Brake, Kept: v.Count.Kept, Closed: v.Count.Closed,
+		Failing: v.Count.Failing, ClosedToday: v.Count.ClosedLately,
+		Began: someMoment(g.Began), Ended: someMoment(g.Ended), Did: g.Did, Problem: some(g.Problem), Since: someMoment(g.Since), By: v.By,
+		Made: v.Made}
 	if out.Did == nil {
 		out.Did = map[string]int{}
 	}
@@ -65,7 +68,9 @@ func (s *server) GetFeedOut(ctx context.Context, r apigen.GetFeedOutRequestObjec
 
 func (s *server) BeginFeedOut(ctx context.Context, r apigen.BeginFeedOutRequestObject) (apigen.BeginFeedOutResponseObject, error) {
 	b := r.Body
-	if err := s.Service.BeginFeedOut(ctx, whoIs(ctx), b.Partner, cause(b.Why), service.FeedOutSet{State: b.State, Address: &b.Address, Key: &b.Key, Scope: b.Scope, Leavers: b.Leavers, Of: b.Of, Every: b.Every, Brake: b.Brake}); err != nil {
+	if err := s.Service.BeginFeedOut(ctx, whoIs(ctx), b.Partner, cause(b.Why),
+		service.FeedOutSet{State: b.State, Address: &b.Address, Key: &b.Key, Scope: b.Scope, Leavers: b.Leavers, Of: b.Of, Every: b.Every,
+			Brake: b.Brake}); err != nil {
 		return nil, err
 	}
 	out, err := s.oneFeedOut(ctx, b.Partner)
@@ -74,7 +79,9 @@ func (s *server) BeginFeedOut(ctx context.Context, r apigen.BeginFeedOutRequestO
 
 func (s *server) SetFeedOut(ctx context.Context, r apigen.SetFeedOutRequestObject) (apigen.SetFeedOutResponseObject, error) {
 	b := r.Body
-	if err := s.Service.SetFeedOut(ctx, whoIs(ctx), r.Partner, cause(b.Why), service.FeedOutSet{State: b.State, Address: b.Address, Key: b.Key, Scope: b.Scope, Leavers: b.Leavers, Of: b.Of, Every: b.Every, Brake: b.Brake}); err != nil {
+	if err := s.Service.SetFeedOut(ctx, whoIs(ctx), r.Partner, cause(b.Why),
+		service.FeedOutSet{State: b.State, Address: b.Address, Key: b.Key, Scope: b.Scope, Leavers: b.Leavers, Of: b.Of, Every: b.Every,
+			Brake: b.Brake}); err != nil {
 		return nil, err
 	}
 	out, err := s.oneFeedOut(ctx, r.Partner)
@@ -98,7 +105,8 @@ func (s *server) LookFeedOut(ctx context.Context, r apigen.LookFeedOutRequestObj
 	if err != nil {
 		return nil, err
 	}
-	out := contract.FeedLook{Well: x.Problem == "", Problem: some(x.Problem), Advice: some(x.Advice), TookMs: int(x.Took.Milliseconds()), Patch: x.Patch, There: x.There, Ours: x.Ours, Read: x.Read, Unkept: []contract.FeedThere{}, Twins: twinsOut(x.Twins)}
+	out := contract.FeedLook{Well: x.Problem == "", Problem: some(x.Problem), Advice: some(x.Advice), TookMs: int(x.Took.Milliseconds()),
+		Patch: x.Patch, There: x.There, Ours: x.Ours, Read: x.Read, Unkept: []contract.FeedThere{}, Twins: twinsOut(x.Twins)}
 	if x.Status != 0 {
 		out.Status = ptr(x.Status)
 	}
@@ -109,14 +117,17 @@ func (s *server) LookFeedOut(ctx context.Context, r apigen.LookFeedOutRequestObj
 }
 
 func (s *server) FeedOutPeople(ctx context.Context, r apigen.FeedOutPeopleRequestObject) (apigen.FeedOutPeopleResponseObject, error) {
-	list, next, counts, unsure, err := s.Service.FeedOutAhead(ctx, r.Partner, orZero(r.Params.All), opt(r.Params.After), cmp.Or(orZero(r.Params.Limit), 100))
+	list, next, counts, unsure, err := s.Service.FeedOutAhead(ctx, r.Partner, orZero(r.Params.All), opt(r.Params.After),
+		cmp.Or(orZero(r.Params.Limit), 100))
 	if err != nil {
 		return nil, err
 	}
 	out := apigen.FeedOutPeople200JSONResponse{People: []contract.FeedOutPerson{}, Counts: counts, Unsure: some(unsure), Next: some(next)}
 	for i := range list {
 		a := &list[i]
-		out.People = append(out.People, contract.FeedOutPerson{Person: a.Person, Name: a.Name, Address: some(a.Address), Do: contract.FeedOutPersonDo(a.Do), Why: some(a.Why), Kept: contract.FeedOutPersonKept(a.Kept), Problem: some(a.Problem), Next: someMoment(a.Next)})
+		out.People = append(out.People, contract.FeedOutPerson{Person: a.Person, Name: a.Name, Address: some(a.Address),
+			Do: contract.FeedOutPersonDo(a.Do), Why: some(a.Why), Kept: contract.FeedOutPersonKept(a.Kept), Problem: some(a.Problem),
+			Next: someMoment(a.Next)})
 	}
 	return out, nil
 }
@@ -126,7 +137,8 @@ func (s *server) SendFeedOut(ctx context.Context, r apigen.SendFeedOutRequestObj
 	if err != nil {
 		return nil, err
 	}
-	return apigen.SendFeedOut200JSONResponse{Done: x.Done, Refused: x.Refused, Left: x.Left, Braked: x.Braked, LeftOut: x.LeftOut, Problem: some(x.Problem)}, nil
+	return apigen.SendFeedOut200JSONResponse{Done: x.Done, Refused: x.Refused, Left: x.Left, Braked: x.Braked, LeftOut: x.LeftOut,
+		Problem: some(x.Problem)}, nil
 }
 
 func (s *server) FeedOutLog(ctx context.Context, r apigen.FeedOutLogRequestObject) (apigen.FeedOutLogResponseObject, error) {
@@ -134,7 +146,8 @@ func (s *server) FeedOutLog(ctx context.Context, r apigen.FeedOutLogRequestObjec
 		return nil, err
 	}
 	limit := cmp.Or(orZero(r.Params.Limit), 100)
-	list, err := s.Service.FeedLog(ctx, r.Partner, true, opt(r.Params.Person), orZero(r.Params.Wrong), uint64(max(0, orZero(r.Params.Before))), limit)
+	list, err := s.Service.FeedLog(ctx, r.Partner, true, opt(r.Params.Person), orZero(r.Params.Wrong), uint64(max(0, orZero(r.Params.Before))),
+		limit)
 	if err != nil {
 		return nil, err
 	}
@@ -149,7 +162,8 @@ func feedLines(list []store.FedLine) []contract.FeedLine {
 	out := []contract.FeedLine{}
 	for i := range list {
 		l := &list[i]
-		out = append(out, contract.FeedLine{N: int(l.N), At: l.At.String(), What: l.What, User: some(l.User), Address: some(l.Address), Detail: some(l.Detail)})
+		out = append(out, contract.FeedLine{N: int(l.N), At: l.At.String(), What: l.What, User: some(l.User), Address: some(l.Address),
+			Detail: some(l.Detail)})
 	}
 	return out
 }
@@ -157,7 +171,8 @@ func feedLines(list []store.FedLine) []contract.FeedLine {
 func twinsOut(list []service.FedTwin) []contract.FeedTwin {
 	out := []contract.FeedTwin{}
 	for i := range list {
-		out = append(out, contract.FeedTwin{Name: list[i].Name, Fed: list[i].Fed, Guest: list[i].Guest, Differs: append([]string{}, list[i].Differs...)})
+		out = append(out, contract.FeedTwin{Name: list[i].Name, Fed: list[i].Fed, Guest: list[i].Guest,
+			Differs: append([]string{}, list[i].Differs...)})
 	}
 	return out
 }

@@ -110,7 +110,8 @@ func (s *server) guard(next http.Handler) http.Handler {
 					return
 				}
 				if lacks {
-					writeProblem(w, problemFactor.with("the role "+string(who.Role)+" has to have a second factor (settings.second_factor): set it up on your account's page, or with wexillum account factor begin"))
+					writeProblem(w,
+						problemFactor.with("the role "+string(who.Role)+" has to have a second factor (settings.second_factor): set it up on your account's page, or with wexillum account factor begin"))
 					return
 				}
 			}
@@ -135,7 +136,8 @@ func (s *server) guard(next http.Handler) http.Handler {
 			ctx = context.WithValue(ctx, whoKey, who)
 			noteWho(r, who.Name)
 			if s.stale(ctx, r, op, who, cookie) {
-				writeProblem(w, problemFresh.with(fmt.Sprintf("this weighs heavily, and you signed in more than %d minutes ago: %s", int(s.Fresh.Minutes()), proveHow(who, cookie))))
+				writeProblem(w, problemFresh.with(fmt.Sprintf("this weighs heavily, and you signed in more than %d minutes ago: %s",
+					int(s.Fresh.Minutes()), proveHow(who, cookie))))
 				return
 			}
 			if ctx, err = s.inDraft(ctx, r, op, who); err != nil {

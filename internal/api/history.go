@@ -48,7 +48,8 @@ func (s *server) HistoryOf(ctx context.Context, r apigen.HistoryOfRequestObject)
 	if err != nil {
 		return nil, err
 	}
-	q, err := answer.Question(&contract.Question{Subject: r.Params.Who, Action: r.Params.Action, Resource: r.Params.Resource}, s.Service.State().Snapshot, s.Service.Now(), names(ctx))
+	q, err := answer.Question(&contract.Question{Subject: r.Params.Who, Action: r.Params.Action, Resource: r.Params.Resource},
+		s.Service.State().Snapshot, s.Service.Now(), names(ctx))
 	if err != nil {
 		return nil, err
 	}
@@ -56,10 +57,12 @@ func (s *server) HistoryOf(ctx context.Context, r apigen.HistoryOfRequestObject)
 	if err != nil {
 		return nil, err
 	}
-	out := apigen.HistoryOf200JSONResponse{Subject: q.Subject.String(), Action: q.Action.String(), Resource: q.Resource.String(), Spells: []contract.Spell{}}
+	out := apigen.HistoryOf200JSONResponse{Subject: q.Subject.String(), Action: q.Action.String(), Resource: q.Resource.String(),
+		Spells: []contract.Spell{}}
 	for i := range list {
 		x := &list[i]
-		one := contract.Spell{Decision: contract.SpellDecision(map[bool]string{true: "yes", false: "no"}[x.Yes]), From: x.From.String(), Until: answer.Moment(x.Until), First: x.First, Text: cameBy(x)}
+		one := contract.Spell{Decision: contract.SpellDecision(map[bool]string{true: "yes", false: "no"}[x.Yes]), From: x.From.String(),
+			Until: answer.Moment(x.Until), First: x.First, Text: cameBy(x)}
 		if x.By != nil && !x.First {
 			n := int(x.By.Seq)
 			one.Change, one.By, one.Why = &n, some(x.By.Who), some(x.By.Why)
@@ -80,7 +83,8 @@ func (s *server) ReachedBetween(ctx context.Context, r apigen.ReachedBetweenRequ
 		}
 		return all
 	}
-	doc, err := json.Marshal(map[string]string{"id": "history", "party": text(r.Params.Party, "everybody"), "action": text(r.Params.Action, "*"), "resource": r.Params.Resource, "expect": "never"})
+	doc, err := json.Marshal(map[string]string{"id": "history", "party": text(r.Params.Party, "everybody"),
+		"action": text(r.Params.Action, "*"), "resource": r.Params.Resource, "expect": "never"})
 	if err != nil {
 		return nil, err
 	}
@@ -101,7 +105,8 @@ func (s *server) ReachedBetween(ctx context.Context, r apigen.ReachedBetweenRequ
 		x := &list[i]
 		out.Lines = append(out.Lines, contract.ReachedLine{
 			Party: x.Who.String(), Name: x.Name, Kind: x.Kind.String(), Newcomer: x.Newcomer, Action: x.Action, Resource: x.Resource.String(),
-			First: x.First.String(), Last: x.Last.String(), Spells: x.Spells, LongestFrom: x.Longest[0].String(), LongestUntil: x.Longest[1].String(),
+			First: x.First.String(), Last: x.Last.String(), Spells: x.Spells, LongestFrom: x.Longest[0].String(),
+			LongestUntil: x.Longest[1].String(),
 		})
 	}
 	return out, nil

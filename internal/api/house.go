@@ -30,7 +30,8 @@ func (s *server) houseOut(ctx context.Context, x *service.HouseSignIn) (contract
 	if x == nil {
 		return out, nil
 	}
-	out.On, out.Issuer, out.Client, out.Key, out.Claim, out.Roles, out.Trusted, out.By, out.Made = true, some(x.Issuer), some(x.Client), some(x.Key), some(x.Claim), &x.Roles, &x.Trusted, some(x.By), some(x.Made)
+	out.On, out.Issuer, out.Client, out.Key, out.Claim, out.Roles, out.Trusted, out.By, out.Made = true, some(x.Issuer), some(x.Client),
+		some(x.Key), some(x.Claim), &x.Roles, &x.Trusted, some(x.By), some(x.Made)
 	accounts, err := s.Service.Accounts(ctx)
 	n := 0
 	for i := range accounts {
@@ -53,7 +54,8 @@ func (s *server) GetHouse(ctx context.Context, _ apigen.GetHouseRequestObject) (
 
 func (s *server) SetHouse(ctx context.Context, r apigen.SetHouseRequestObject) (apigen.SetHouseResponseObject, error) {
 	b := r.Body
-	x := service.HouseSignIn{Issuer: b.Issuer, Client: b.Client, Key: opt(b.Key), Claim: opt(b.Claim), Roles: b.Roles, Trusted: orZero(b.Trusted)}
+	x := service.HouseSignIn{Issuer: b.Issuer, Client: b.Client, Key: opt(b.Key), Claim: opt(b.Claim), Roles: b.Roles,
+		Trusted: orZero(b.Trusted)}
 	if err := s.Service.SetHouse(ctx, whoIs(ctx), cause(b.Why), x); err != nil {
 		return nil, err
 	}
@@ -108,7 +110,8 @@ func (s *server) houseParty(ctx context.Context) (context.Context, *service.Hous
 		return ctx, nil, nil, nil, err
 	}
 	secret, err := x.Secret()
-	return ctx, x, p, &oauth2.Config{ClientID: x.Client, ClientSecret: secret, Endpoint: p.Endpoint(), RedirectURL: s.base(requestOf(ctx)) + houseBack, Scopes: []string{oidc.ScopeOpenID, "profile", "email"}}, err
+	return ctx, x, p, &oauth2.Config{ClientID: x.Client, ClientSecret: secret, Endpoint: p.Endpoint(),
+		RedirectURL: s.base(requestOf(ctx)) + houseBack, Scopes: []string{oidc.ScopeOpenID, "profile", "email"}}, err
 }
 
 func (s *server) HouseBegin(ctx context.Context, r apigen.HouseBeginRequestObject) (apigen.HouseBeginResponseObject, error) {
@@ -121,7 +124,8 @@ func (s *server) HouseBegin(ctx context.Context, r apigen.HouseBeginRequestObjec
 	}
 	if err != nil {
 		s.Log.WarnContext(ctx, "the organisation's own sign-in does not answer", "error", err)
-		return apigen.HouseBegindefaultApplicationProblemPlusJSONResponse{Body: problemHouse.with("sign in with a password, or try again in a moment"), StatusCode: problemHouse.status}, nil
+		return apigen.HouseBegindefaultApplicationProblemPlusJSONResponse{Body: problemHouse.with("sign in with a password, or try again in a moment"),
+			StatusCode: problemHouse.status}, nil
 	}
 	state, nonce, verifier := rand.Text(), rand.Text(), oauth2.GenerateVerifier()
 	for k, v := range map[string]string{"house_state": state, "house_nonce": nonce, "house_verifier": verifier, "house_issuer": x.Issuer} {
@@ -183,7 +187,8 @@ func (s *server) HouseBack(ctx context.Context, r apigen.HouseBackRequestObject)
 		}
 	}
 	text := func(name string) string { v, _ := said[name].(string); return v }
-	claims := service.HouseClaims{Issuer: id.Issuer, Subject: id.Subject, Preferred: text("preferred_username"), Values: texts(said[x.Claim]), Methods: texts(said["amr"])}
+	claims := service.HouseClaims{Issuer: id.Issuer, Subject: id.Subject, Preferred: text("preferred_username"), Values: texts(said[x.Claim]),
+		Methods: texts(said["amr"])}
 	if verified, said := said["email_verified"].(bool); verified || !said { // it is the house's own word
 		claims.Email = text("email")
 	}

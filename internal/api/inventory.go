@@ -147,7 +147,8 @@ func (s *server) nameRefs(ctx context.Context, kind string, x *contract.PlaceEnt
 			names[id] = n
 		}
 	}
-	for field, kind := range map[string]catalogue.ResourceKind{"host": catalogue.Person, "mailbox": catalogue.Person, "person": catalogue.Person, "space": catalogue.Space, "owners": catalogue.Person} {
+	for field, kind := range map[string]catalogue.ResourceKind{"host": catalogue.Person, "mailbox": catalogue.Person,
+		"person": catalogue.Person, "space": catalogue.Space, "owners": catalogue.Person} {
 		switch v := x.Fields[field].(type) {
 		case string:
 			note(kind, v)

@@ -32,7 +32,8 @@ func (s *server) Journal(ctx context.Context, r apigen.JournalRequestObject) (ap
 		Limit: pageSize(r.Params.Limit, 100) + 1,
 	}
 	if q.Kind != "" && !slices.Contains(event.Kinds, q.Kind) {
-		return nil, &service.Invalid{Field: "kind", Value: q.Kind, Reason: "there is no such kind of entry; there are " + strings.Join(event.Kinds, ", ")}
+		return nil, &service.Invalid{Field: "kind", Value: q.Kind,
+			Reason: "there is no such kind of entry; there are " + strings.Join(event.Kinds, ", ")}
 	}
 	if t := opt(r.Params.About); t != "" {
 		a, err := addr.Parse(t)

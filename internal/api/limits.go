@@ -78,8 +78,8 @@ func (x *signIns) allow(name, place string, now time.Time) bool {
 // in notes that somebody signed in from a place.
 func (x *signIns) in(name, place string) { x.known.Add(place+" "+name, true) }
 
-// forwarded takes who asks from a proxy that is trusted (X-Forwarded-For: the last address that is no such proxy's), and the scheme that people
-// speak with it (X-Forwarded-Proto). What anybody else says of themselves there is passed over.
+// forwarded takes who asks from a proxy that is trusted (X-Forwarded-For: the last address that is no such proxy's), and the scheme that
+// people speak with it (X-Forwarded-Proto). What anybody else says of themselves there is passed over.
 func (s *server) forwarded(next http.Handler) http.Handler {
 	trusted := func(text string) bool {
 		a, err := netip.ParseAddr(strings.TrimSpace(text))

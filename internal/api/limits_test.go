@@ -9,7 +9,8 @@ import (
 
 // TestPlaces counts an IPv6 subscriber as one place.
 func TestPlaces(t *testing.T) {
-	for from, want := range map[string]string{"203.0.113.7:5000": "203.0.113.7", "[2001:db8:1:2:3:4:5:6]:443": "2001:db8:1:2::/64", "[2001:db8:1:2::9]:443": "2001:db8:1:2::/64", "[::ffff:203.0.113.7]:1": "203.0.113.7", "[fe80::1%eth0]:80": "fe80::/64", "@": "@"} {
+	for from, want := range map[string]string{"203.0.113.7:5000": "203.0.113.7", "[2001:db8:1:2:3:4:5:6]:443": "2001:db8:1:2::/64",
+		"[2001:db8:1:2::9]:443": "2001:db8:1:2::/64", "[::ffff:203.0.113.7]:1": "203.0.113.7", "[fe80::1%eth0]:80": "fe80::/64", "@": "@"} {
 		if got := remote(&http.Request{RemoteAddr: from}); got != want {
 			t.Errorf("%s is %s, want %s", from, got, want)
 		}

@@ -34,7 +34,8 @@ func newMetrics(o *Options) *metrics {
 			prometheus.CounterOpts{Name: "wexillum_decisions_total", Help: "Decisions by action and outcome."},
 			[]string{"action", "decision"},
 		)}
-	m.registry.MustRegister(m.requests, m.decisions, &present{o}, collectors.NewGoCollector(), collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
+	m.registry.MustRegister(m.requests, m.decisions, &present{o}, collectors.NewGoCollector(),
+		collectors.NewProcessCollector(collectors.ProcessCollectorOpts{}))
 	for name, pool := range o.Store.Pools() {
 		m.registry.MustRegister(collectors.NewDBStatsCollector(pool, name))
 	}
@@ -123,7 +124,8 @@ func (p *present) Collect(out chan<- prometheus.Metric) {
 		say(x.name, x.help, float64(x.of))
 	}
 	for _, x := range n.Read {
-		out <- prometheus.MustNewConstMetric(prometheus.NewDesc("wexillum_system_read_age_seconds", "How long ago a system was read whole.", []string{"system"}, nil), prometheus.GaugeValue, since(x.At.Time()), x.System)
+		out <- prometheus.MustNewConstMetric(prometheus.NewDesc("wexillum_system_read_age_seconds", "How long ago a system was read whole.",
+			[]string{"system"}, nil), prometheus.GaugeValue, since(x.At.Time()), x.System)
 	}
 }
 

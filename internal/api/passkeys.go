@@ -45,7 +45,8 @@ func (s *server) ListPasskeys(ctx context.Context, _ apigen.ListPasskeysRequestO
 	out := apigen.ListPasskeys200JSONResponse{Passkeys: []contract.Passkey{}}
 	for i := range list {
 		p := &list[i]
-		out.Passkeys = append(out.Passkeys, contract.Passkey{Id: p.ID, Name: p.Name, Made: p.Made.String(), Used: someMoment(p.Used), Until: someMoment(p.Until)})
+		out.Passkeys = append(out.Passkeys, contract.Passkey{Id: p.ID, Name: p.Name, Made: p.Made.String(), Used: someMoment(p.Used),
+			Until: someMoment(p.Until)})
 	}
 	return out, nil
 }
@@ -116,7 +117,8 @@ func (s *server) ProvePasskey(ctx context.Context, r apigen.ProvePasskeyRequestO
 	if err != nil {
 		return nil, err
 	}
-	x, err := s.Service.PasskeyProved(ctx, s.base(requestOf(ctx)), kept, answer, service.Knock{Language: opt(r.Body.Language), Source: sourceOf(ctx)})
+	x, err := s.Service.PasskeyProved(ctx, s.base(requestOf(ctx)), kept, answer,
+		service.Knock{Language: opt(r.Body.Language), Source: sourceOf(ctx)})
 	if err != nil {
 		return nil, err
 	}

@@ -95,7 +95,8 @@ func (s *server) MakeRequest(ctx context.Context, r apigen.MakeRequestRequestObj
 	}
 	if b := r.Body.Bundle; b != nil {
 		who := whoIs(ctx)
-		x, err := s.Service.AskBundle(ctx, who, service.BundleAsk{Bundle: b.Bundle, Address: b.Address, Language: opt(b.Language), Sponsor: cmp.Or(opt(b.Sponsor), who.Person), Answers: *cmp.Or(b.Answers, &[]string{}), Purpose: r.Body.Purpose, Until: opt(b.Until)})
+		x, err := s.Service.AskBundle(ctx, who, service.BundleAsk{Bundle: b.Bundle, Address: b.Address, Language: opt(b.Language),
+			Sponsor: cmp.Or(opt(b.Sponsor), who.Person), Answers: *cmp.Or(b.Answers, &[]string{}), Purpose: r.Body.Purpose, Until: opt(b.Until)})
 		if err != nil {
 			return nil, err
 		}
@@ -195,7 +196,8 @@ func (s *server) DraftRequest(ctx context.Context, r apigen.DraftRequestRequestO
 
 func (s *server) DoRequest(ctx context.Context, r apigen.DoRequestRequestObject) (apigen.DoRequestResponseObject, error) {
 	preview := r.Params.Preview != nil && *r.Params.Preview
-	x, err := s.Service.DoRequest(ctx, whoIs(ctx), r.Id, cause(r.Body.Why), preview, service.BundleApproval{Until: opt(r.Body.Until), Less: lessIn(r.Body.Less)})
+	x, err := s.Service.DoRequest(ctx, whoIs(ctx), r.Id, cause(r.Body.Why), preview,
+		service.BundleApproval{Until: opt(r.Body.Until), Less: lessIn(r.Body.Less)})
 	if err != nil {
 		return nil, err
 	}

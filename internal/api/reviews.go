@@ -19,7 +19,9 @@ import (
 )
 
 func roundOut(st *service.State, v *service.RoundView) contract.Round {
-	out := contract.Round{Id: v.ID, Name: v.Name, Partner: some(v.Partner), Space: some(v.Space), Bundle: some(v.Bundle), About: v.About(st), State: some(v.State), Origin: some(v.Origin), Sponsor: some(v.Sponsor), Needs: some(v.Needs), Until: v.Until, Why: v.Why, By: v.By, Made: v.Made, Lines: v.Lines,
+	out := contract.Round{Id: v.ID, Name: v.Name, Partner: some(v.Partner), Space: some(v.Space), Bundle: some(v.Bundle), About: v.About(st),
+		State: some(v.State), Origin: some(v.Origin), Sponsor: some(v.Sponsor), Needs: some(v.Needs), Until: v.Until, Why: v.Why, By: v.By,
+		Made: v.Made, Lines: v.Lines,
 		Open: v.Open, Mine: v.Mine, States: v.States, Closed: some(v.Closed), Evidence: some(v.Evidence), Digest: some(v.Digest)}
 	out.Waits = []contract.RoundWait{}
 	for _, who := range slices.Sorted(maps.Keys(v.Waits)) {
@@ -44,7 +46,9 @@ func (s *server) ListReviews(ctx context.Context, _ apigen.ListReviewsRequestObj
 
 func (s *server) BeginReview(ctx context.Context, r apigen.BeginReviewRequestObject) (apigen.BeginReviewResponseObject, error) {
 	b, who, preview := r.Body, whoIs(ctx), r.Params.Preview != nil && *r.Params.Preview
-	x, err := s.Service.BeginRound(ctx, who, service.RoundBegin{Name: b.Name, Partner: opt(b.Partner), Space: opt(b.Space), Bundle: opt(b.Bundle), RoundRecords: service.RoundRecords{State: opt(b.State), Origin: opt(b.Origin), Sponsor: opt(b.Sponsor), Needs: opt(b.Needs)}, Until: b.Until, Why: cause(b.Why)}, preview)
+	x, err := s.Service.BeginRound(ctx, who, service.RoundBegin{Name: b.Name, Partner: opt(b.Partner), Space: opt(b.Space),
+		Bundle: opt(b.Bundle), RoundRecords: service.RoundRecords{State: opt(b.State), Origin: opt(b.Origin), Sponsor: opt(b.Sponsor),
+			Needs: opt(b.Needs)}, Until: b.Until, Why: cause(b.Why)}, preview)
 	if err != nil {
 		return nil, err
 	}
@@ -107,7 +111,8 @@ func (a *reviewed) opens(party string, r world.Resource) (n int) {
 		if act.Address || act.Spread != catalogue.Granted || !slices.Contains(act.On, r.Kind) {
 			continue
 		}
-		if v, err := a.st.Decide(&engine.Question{Subject: engine.Who{Address: who}, Action: act.ID, Resource: r, At: a.at}); err == nil && v.Yes {
+		if v, err := a.st.Decide(&engine.Question{Subject: engine.Who{Address: who}, Action: act.ID, Resource: r, At: a.at}); err == nil &&
+			v.Yes {
 			n++
 		}
 	}
@@ -115,8 +120,10 @@ func (a *reviewed) opens(party string, r world.Resource) (n int) {
 }
 
 func (a *reviewed) line(l *store.ReviewLine, reason string) (contract.ReviewLine, error) {
-	out := contract.ReviewLine{N: l.N, Party: l.Party, Resource: l.Resource, Name: l.Resource, Role: contract.ReviewLineRole(l.Role.String()), Bundle: some(l.Bundle),
-		Reviewer: l.Reviewer, ReviewerName: a.st.WhoInWords(l.Reviewer), State: contract.ReviewLineState(cmp.Or(l.State, service.ReviewGone)), By: some(l.By), Why: some(l.Why), Reason: some(reason)}
+	out := contract.ReviewLine{N: l.N, Party: l.Party, Resource: l.Resource, Name: l.Resource, Role: contract.ReviewLineRole(l.Role.String()),
+		Bundle:   some(l.Bundle),
+		Reviewer: l.Reviewer, ReviewerName: a.st.WhoInWords(l.Reviewer), State: contract.ReviewLineState(cmp.Or(l.State, service.ReviewGone)),
+		By: some(l.By), Why: some(l.Why), Reason: some(reason)}
 	if l.Party == "" { // there is no such line
 		out.Role = contract.ReviewLineRole(catalogue.View.String())
 		return out, nil
@@ -202,7 +209,8 @@ func (s *server) AnswerReview(ctx context.Context, r apigen.AnswerReviewRequestO
 	x := service.ReviewAnswer{Do: string(b.Do), Until: opt(b.Until), Role: opt(b.Role), Item: opt(b.Item), To: opt(b.To), Why: cause(b.Why)}
 	if b.Lines != nil {
 		if len(*b.Lines) == 0 {
-			return nil, &service.Invalid{Field: "lines", Value: "0", Reason: "name lines by their numbers, or leave it out for all that wait for you"}
+			return nil, &service.Invalid{Field: "lines", Value: "0",
+				Reason: "name lines by their numbers, or leave it out for all that wait for you"}
 		}
 		x.Lines = *b.Lines
 	}

@@ -132,7 +132,8 @@ func (s *server) scimList(r chi.Router, path string, of func(base string) []map[
 			return
 		}
 		list := of(s.scimBase(r))
-		writeScim(w, 200, map[string]any{"schemas": []string{scim.ListMessage}, "totalResults": len(list), "startIndex": 1, "itemsPerPage": len(list), "Resources": list})
+		writeScim(w, 200, map[string]any{"schemas": []string{scim.ListMessage}, "totalResults": len(list), "startIndex": 1,
+			"itemsPerPage": len(list), "Resources": list})
 	})
 	r.Get(path+"/{id}", func(w http.ResponseWriter, r *http.Request) {
 		for _, x := range of(s.scimBase(r)) {
@@ -170,7 +171,8 @@ func namesIn(r *http.Request, name string) (out []string) {
 
 func (s *server) scimFind(w http.ResponseWriter, r *http.Request) {
 	q := r.URL.Query()
-	ask := scimAsk{Attributes: namesIn(r, "attributes"), Excluded: namesIn(r, "excludedAttributes"), Filter: q.Get("filter"), SortBy: q.Get("sortBy"), SortOrder: q.Get("sortOrder")}
+	ask := scimAsk{Attributes: namesIn(r, "attributes"), Excluded: namesIn(r, "excludedAttributes"), Filter: q.Get("filter"),
+		SortBy: q.Get("sortBy"), SortOrder: q.Get("sortOrder")}
 	for name, to := range map[string]**int{"startIndex": &ask.Start, "count": &ask.Count} {
 		if text := q.Get(name); text != "" {
 			n, err := strconv.Atoi(text)
@@ -192,7 +194,8 @@ func (s *server) scimSearch(w http.ResponseWriter, r *http.Request) {
 	}
 	var ask scimAsk
 	if err := json.Unmarshal(body, &ask); err != nil || !slices.Contains(ask.Schemas, scim.SearchMessage) {
-		s.writeScimError(w, &scim.Error{Status: 400, Type: scim.InvalidSyntax, Detail: "the body is no search: schemas names " + scim.SearchMessage})
+		s.writeScimError(w, &scim.Error{Status: 400, Type: scim.InvalidSyntax,
+			Detail: "the body is no search: schemas names " + scim.SearchMessage})
 		return
 	}
 	s.scimAnswer(w, r, &ask)
@@ -215,7 +218,8 @@ func (s *server) scimAnswer(w http.ResponseWriter, r *http.Request, ask *scimAsk
 		}
 	}
 	if o := strings.ToLower(ask.SortOrder); o != "" && o != "ascending" && o != "descending" {
-		s.writeScimError(w, &scim.Error{Status: 400, Type: scim.InvalidValue, Detail: fmt.Sprintf("sortOrder %q: write ascending or descending", ask.SortOrder)})
+		s.writeScimError(w, &scim.Error{Status: 400, Type: scim.InvalidValue,
+			Detail: fmt.Sprintf("sortOrder %q: write ascending or descending", ask.SortOrder)})
 		return
 	}
 	type sorted struct {
@@ -279,11 +283,13 @@ func (s *server) scimAnswer(w http.ResponseWriter, r *http.Request, ask *scimAsk
 		}
 		list = append(list, res)
 	}
-	writeScim(w, 200, map[string]any{"schemas": []string{scim.ListMessage}, "totalResults": total, "startIndex": start, "itemsPerPage": len(list), "Resources": list})
+	writeScim(w, 200, map[string]any{"schemas": []string{scim.ListMessage}, "totalResults": total, "startIndex": start,
+		"itemsPerPage": len(list), "Resources": list})
 }
 
 func (s *server) scimMeta(r *http.Request, x *service.Fed) *scim.Meta {
-	return &scim.Meta{ID: x.ID, Created: x.Made.Time(), Modified: x.Changed.Time(), Version: x.Version, Location: s.scimBase(r) + "/Users/" + x.ID}
+	return &scim.Meta{ID: x.ID, Created: x.Made.Time(), Modified: x.Changed.Time(), Version: x.Version,
+		Location: s.scimBase(r) + "/Users/" + x.ID}
 }
 
 func (s *server) scimResource(r *http.Request, x *service.Fed) map[string]any {
@@ -292,7 +298,8 @@ func (s *server) scimResource(r *http.Request, x *service.Fed) map[string]any {
 
 // scimBody reads the body of a request.
 func (s *server) scimBody(w http.ResponseWriter, r *http.Request) ([]byte, error) {
-	if t, _, _ := strings.Cut(r.Header.Get("Content-Type"), ";"); t != "" && !strings.EqualFold(strings.TrimSpace(t), scimType) && !strings.EqualFold(strings.TrimSpace(t), "application/json") {
+	if t, _, _ := strings.Cut(r.Header.Get("Content-Type"), ";"); t != "" && !strings.EqualFold(strings.TrimSpace(t), scimType) &&
+		!strings.EqualFold(strings.TrimSpace(t), "application/json") {
 		return nil, &scim.Error{Status: 415, Detail: "send " + scimType}
 	}
 	body, err := io.ReadAll(http.MaxBytesReader(w, r.Body, mostFedBody))
@@ -325,7 +332,8 @@ func (s *server) scimGet(w http.ResponseWriter, r *http.Request) {
 		s.scimFailed(w, r, err)
 		return
 	}
-	if tag := s.scimMeta(r, x).ETag(); slices.ContainsFunc(strings.Split(r.Header.Get("If-None-Match"), ","), func(e string) bool { e = strings.TrimSpace(e); return e == tag || e == "*" }) {
+	if tag := s.scimMeta(r, x).ETag(); slices.ContainsFunc(strings.Split(r.Header.Get("If-None-Match"), ","),
+		func(e string) bool { e = strings.TrimSpace(e); return e == tag || e == "*" }) {
 		w.Header().Set("ETag", tag)
 		w.WriteHeader(http.StatusNotModified)
 		return

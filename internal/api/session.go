@@ -99,7 +99,9 @@ func (s *server) ListSessions(ctx context.Context, _ apigen.ListSessionsRequestO
 	out := apigen.ListSessions200JSONResponse{Sessions: []contract.OpenSession{}}
 	own := s.sessions.GetString(ctx, "sid")
 	err := s.ownSessions(ctx, whoIs(ctx).Name, func(one context.Context) error {
-		x := contract.OpenSession{Id: s.sessions.GetString(one, "sid"), Began: moment.Of(time.UnixMilli(s.sessions.GetInt64(one, "began"))).String(), From: some(s.sessions.GetString(one, "from")), Agent: some(s.sessions.GetString(one, "agent"))}
+		x := contract.OpenSession{Id: s.sessions.GetString(one, "sid"),
+			Began: moment.Of(time.UnixMilli(s.sessions.GetInt64(one, "began"))).String(), From: some(s.sessions.GetString(one, "from")),
+			Agent: some(s.sessions.GetString(one, "agent"))}
 		x.This = x.Id == own && whoIs(ctx).Token == ""
 		if at := s.sessions.GetInt64(one, "touched"); at != 0 {
 			x.Used = ptr(moment.Of(time.UnixMilli(at)).String())
@@ -227,7 +229,8 @@ func (s *server) ListTokens(ctx context.Context, _ apigen.ListTokensRequestObjec
 	ts, err := s.Service.Tokens(ctx, whoIs(ctx))
 	out := apigen.ListTokens200JSONResponse{Tokens: []contract.Token{}}
 	for _, t := range ts {
-		x := contract.Token{Id: t.ID, Name: t.Name, Account: t.Account, Purpose: t.Purpose, Made: t.Made, Expires: t.Expires, UsedFrom: some(t.UsedFrom)}
+		x := contract.Token{Id: t.ID, Name: t.Name, Account: t.Account, Purpose: t.Purpose, Made: t.Made, Expires: t.Expires,
+			UsedFrom: some(t.UsedFrom)}
 		if !t.Used.IsZero() {
 			x.Used = &t.Used
 		}

@@ -22,7 +22,8 @@ import (
 const foundHeader = "Wexillum-Found"
 
 // asFound takes a question to what systems hold, where it says so. Only what asks can.
-func (s *server) asFound(ctx context.Context, w http.ResponseWriter, r *http.Request, op *operations.Operation, who service.Who) (context.Context, error) {
+func (s *server) asFound(ctx context.Context, w http.ResponseWriter, r *http.Request, op *operations.Operation,
+	who service.Who) (context.Context, error) {
 	of := r.Header.Get(foundHeader)
 	if of == "" && safe(r.Method) {
 		of = r.URL.Query().Get("found")
@@ -71,8 +72,10 @@ func systemOut(v *service.SystemView) contract.SystemView {
 	d := x.Speaks()
 	out := contract.SystemView{
 		Id: x.ID, Name: x.Name, Dialect: x.Dialect, Title: d.Title, Services: d.Services, Address: x.Address, Key: x.Key,
-		Mode: contract.SystemViewMode(x.Mode), Minutes: x.Minutes, PutBack: x.PutBack, Nightly: x.Nightly, Tries: d.Tries, Problem: some(v.Work.Problem), Tried: momentOr(v.Work.Tried),
-		Brake: x.BrakeNow(), Braked: v.Work.Braked, Empty: some(v.Empty()), Differ: v.Differ, Drift: v.Drift, Open: v.Open, Write: v.ToWrite(), Digest: v.Digest,
+		Mode: contract.SystemViewMode(x.Mode), Minutes: x.Minutes, PutBack: x.PutBack, Nightly: x.Nightly, Tries: d.Tries,
+		Problem: some(v.Work.Problem), Tried: momentOr(v.Work.Tried),
+		Brake: x.BrakeNow(), Braked: v.Work.Braked, Empty: some(v.Empty()), Differ: v.Differ, Drift: v.Drift, Open: v.Open, Write: v.ToWrite(),
+		Digest: v.Digest,
 		Beyond: counted(v.Beyond), Short: counted(v.Short), Unsure: counted(v.Unsure), Settings: []contract.SystemSetting{},
 	}
 	if v.Many {
@@ -98,7 +101,8 @@ func systemOut(v *service.SystemView) contract.SystemView {
 			y.Sent, y.Counts, y.Confirmed = momentOr(moment.Moment(c.Sent)), momentOr(moment.Moment(c.Counts)), momentOr(moment.Moment(c.Confirmed))
 			if f := c.Drift; f != nil {
 				y.Drift = &contract.SettingDrift{
-					Accepted: momentOr(moment.Moment(f.Accepted)), After: moment.Moment(f.After).String(), By: some(f.By), Found: f.Found, Since: moment.Moment(f.Since).String(), Why: some(f.Why),
+					Accepted: momentOr(moment.Moment(f.Accepted)), After: moment.Moment(f.After).String(), By: some(f.By), Found: f.Found,
+					Since: moment.Moment(f.Since).String(), Why: some(f.Why),
 				}
 			}
 		}
@@ -118,7 +122,8 @@ func systemOut(v *service.SystemView) contract.SystemView {
 	}
 	for _, k := range v.Kinds {
 		out.Kinds = append(out.Kinds, contract.SystemKind{
-			Kind: contract.SystemKindKind(k.Kind), Name: k.Name, Title: k.Title, Says: some(k.Says), Source: k.Source, CanBeSource: k.CanBeSource, Found: k.Found,
+			Kind: contract.SystemKindKind(k.Kind), Name: k.Name, Title: k.Title, Says: some(k.Says), Source: k.Source, CanBeSource: k.CanBeSource,
+			Found:   k.Found,
 			Unknown: k.Unknown, Accepted: k.Accepted, Confirmed: k.Confirmed, Open: k.Open, Differ: k.Differ, Drift: k.Drift,
 		})
 	}
@@ -148,9 +153,11 @@ func (s *server) Systems(ctx context.Context, _ apigen.SystemsRequestObject) (ap
 func (s *server) Dialects(ctx context.Context, _ apigen.DialectsRequestObject) (apigen.DialectsResponseObject, error) {
 	out := apigen.Dialects200JSONResponse{Dialects: []contract.Dialect{}}
 	add := func(name string, d *native.Dialect, described *bool) {
-		x := contract.Dialect{Name: name, Described: described, Title: d.Title, Services: append([]string{}, d.Services...), Lines: []contract.DialectLine{}}
+		x := contract.Dialect{Name: name, Described: described, Title: d.Title, Services: append([]string{}, d.Services...),
+			Lines: []contract.DialectLine{}}
 		for _, l := range d.Describe() {
-			y := contract.DialectLine{Rule: l.Rule, Layer: l.Layer, Part: l.Part, Fidelity: contract.DialectLineFidelity(l.Fidelity), Path: some(l.Path), Says: some(l.Says)}
+			y := contract.DialectLine{Rule: l.Rule, Layer: l.Layer, Part: l.Part, Fidelity: contract.DialectLineFidelity(l.Fidelity),
+				Path: some(l.Path), Says: some(l.Says)}
 			if l.Fidelity != native.None && l.Span >= 0 {
 				y.Seconds = ptr(int(l.Span.Seconds()))
 			}
@@ -174,7 +181,8 @@ func (s *server) Dialects(ctx context.Context, _ apigen.DialectsRequestObject) (
 // AddSystem adds a system; as a preview it is read once and nothing is kept.
 func (s *server) AddSystem(ctx context.Context, r apigen.AddSystemRequestObject) (apigen.AddSystemResponseObject, error) {
 	b := r.Body
-	x := service.System{ID: b.Id, Name: b.Name, Dialect: b.Dialect, Address: b.Address, Key: b.Key, Mode: service.ModeLook, PutBack: service.PutBackNo, Minutes: 5}
+	x := service.System{ID: b.Id, Name: b.Name, Dialect: b.Dialect, Address: b.Address, Key: b.Key, Mode: service.ModeLook,
+		PutBack: service.PutBackNo, Minutes: 5}
 	if b.Minutes != nil {
 		x.Minutes = *b.Minutes
 	}
@@ -203,7 +211,8 @@ func (s *server) System(ctx context.Context, r apigen.SystemRequestObject) (apig
 // ChangeSystem changes a system, or what is done to it.
 func (s *server) ChangeSystem(ctx context.Context, r apigen.ChangeSystemRequestObject) (apigen.ChangeSystemResponseObject, error) {
 	b := r.Body
-	p := service.SystemPatch{Name: b.Name, Address: b.Address, Key: b.Key, Minutes: b.Minutes, Nightly: b.Nightly, Sources: b.Sources, Digest: opt(b.Digest), Describe: b.Describe != nil && *b.Describe}
+	p := service.SystemPatch{Name: b.Name, Address: b.Address, Key: b.Key, Minutes: b.Minutes, Nightly: b.Nightly, Sources: b.Sources,
+		Digest: opt(b.Digest), Describe: b.Describe != nil && *b.Describe}
 	if b.Brake != nil {
 		p.Brake = ptr(service.BrakeOf(*b.Brake))
 	}
@@ -236,7 +245,8 @@ func (s *server) ReadSystem(ctx context.Context, r apigen.ReadSystemRequestObjec
 
 // DecideSetting decides about a setting of a system.
 func (s *server) DecideSetting(ctx context.Context, r apigen.DecideSettingRequestObject) (apigen.DecideSettingResponseObject, error) {
-	v, err := s.Service.DecideSetting(ctx, whoIs(ctx), r.Id, r.Path, service.Decided{Do: string(r.Body.Do), Until: opt(r.Body.Until), Why: r.Body.Why})
+	v, err := s.Service.DecideSetting(ctx, whoIs(ctx), r.Id, r.Path,
+		service.Decided{Do: string(r.Body.Do), Until: opt(r.Body.Until), Why: r.Body.Why})
 	if err != nil {
 		return nil, err
 	}
@@ -254,8 +264,10 @@ func (s *server) TakeOver(ctx context.Context, r apigen.TakeOverRequestObject) (
 
 func trialOut(x *service.Trial) contract.Trial {
 	out := contract.Trial{
-		Id: x.ID, At: x.At, By: x.By, Revision: int64(x.Revision), Read: some(x.Read), System: some(x.System), Subject: x.Asked.Subject, Action: x.Asked.Action,
-		Resource: x.Asked.Resource, Address: some(x.Asked.Address), From: some(x.From), Meant: contract.TrialMeant(x.Meant), Outcome: contract.TrialOutcome(x.Outcome), Says: some(x.Says),
+		Id: x.ID, At: x.At, By: x.By, Revision: int64(x.Revision), Read: some(x.Read), System: some(x.System), Subject: x.Asked.Subject,
+		Action:   x.Asked.Action,
+		Resource: x.Asked.Resource, Address: some(x.Asked.Address), From: some(x.From), Meant: contract.TrialMeant(x.Meant),
+		Outcome: contract.TrialOutcome(x.Outcome), Says: some(x.Says),
 	}
 	if x.Found != "" {
 		out.Found = ptr(contract.TrialFound(x.Found))
@@ -354,8 +366,10 @@ func (s *server) SystemRecords(ctx context.Context, r apigen.SystemRecordsReques
 	for i := range list {
 		l := &list[i]
 		x := contract.SystemRecord{
-			Key: l.Key(), Ours: some(l.Ours), Native: some(l.Native), State: contract.SystemRecordState(l.State), Meant: thingOut(l.Meant), Found: thingOut(l.Found),
-			By: some(l.By), Since: momentOr(l.Since), Accepted: momentOr(l.Accepted), Problem: some(cmp.Or(l.Problem, l.Unread)), Cause: some(l.Cause),
+			Key: l.Key(), Ours: some(l.Ours), Native: some(l.Native), State: contract.SystemRecordState(l.State), Meant: thingOut(l.Meant),
+			Found: thingOut(l.Found),
+			By:    some(l.By), Since: momentOr(l.Since), Accepted: momentOr(l.Accepted), Problem: some(cmp.Or(l.Problem, l.Unread)),
+			Cause: some(l.Cause),
 		}
 		if l.Turn != "" {
 			x.Turn = ptr(contract.SystemRecordTurn(l.Turn))

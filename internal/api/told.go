@@ -66,7 +66,8 @@ func (s *server) ToldEvents(ctx context.Context, r apigen.ToldEventsRequestObjec
 	out := apigen.ToldEvents200JSONResponse{Events: []contract.ToldEvent{}, Url: s.base(requestOf(ctx)) + EventsPath}
 	for i := range list {
 		e := &list[i]
-		out.Events = append(out.Events, contract.ToldEvent{N: int(e.N), Kind: contract.ToldEventKind(e.Kind), Address: some(e.Address), Happened: e.Happened.String(), Came: e.Came.String(), Result: contract.ToldEventResult(e.Result), Detail: some(e.Detail)})
+		out.Events = append(out.Events, contract.ToldEvent{N: int(e.N), Kind: contract.ToldEventKind(e.Kind), Address: some(e.Address),
+			Happened: e.Happened.String(), Came: e.Came.String(), Result: contract.ToldEventResult(e.Result), Detail: some(e.Detail)})
 	}
 	if len(list) == limit {
 		out.Next = ptr(int(list[limit-1].N))

@@ -643,7 +643,8 @@ func (s *server) sidesOf(ctx context.Context, p *contract.DiffParams) (left, rig
 	case who == service.Member:
 		err = fmt.Errorf("%w: what systems hold is for administrators, keepers and auditors", errForbidden)
 	case p.AndWho != nil || p.At != nil || p.AndAt != nil || service.DraftIn(ctx) != "":
-		err = &service.Invalid{Field: "meant_found", Value: "true", Reason: "it compares what is meant now with what was found, for one party; leave the other side away"}
+		err = &service.Invalid{Field: "meant_found", Value: "true",
+			Reason: "it compares what is meant now with what was found, for one party; leave the other side away"}
 	}
 	if err != nil {
 		return

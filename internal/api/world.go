@@ -66,7 +66,8 @@ func (s *server) Load(ctx context.Context, r apigen.LoadRequestObject) (apigen.L
 		return nil, err
 	}
 	preview := r.Params.Preview != nil && *r.Params.Preview
-	for mark, asked := range map[*bool]func(context.Context) context.Context{r.Params.Confirm: service.Confirmed, r.Params.Restore: service.Restoring, r.Params.Older: service.Older, r.Params.Exact: service.Exact} {
+	for mark, asked := range map[*bool]func(context.Context) context.Context{r.Params.Confirm: service.Confirmed,
+		r.Params.Restore: service.Restoring, r.Params.Older: service.Older, r.Params.Exact: service.Exact} {
 		if mark != nil && *mark {
 			ctx = asked(ctx)
 		}
@@ -75,7 +76,8 @@ func (s *server) Load(ctx context.Context, r apigen.LoadRequestObject) (apigen.L
 	if err != nil {
 		return nil, err
 	}
-	x := apigen.Load200JSONResponse{Changed: out.Changed, Kinds: out.Kinds, Preview: preview, Revision: int64(out.Revision), Edits: policyEdits(out.Edits)}
+	x := apigen.Load200JSONResponse{Changed: out.Changed, Kinds: out.Kinds, Preview: preview, Revision: int64(out.Revision),
+		Edits: policyEdits(out.Edits)}
 	if out.Going != nil {
 		x.Going, x.Waits = ptr(goingOf(out.Going)), &out.Waits
 	}

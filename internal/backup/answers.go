@@ -117,7 +117,8 @@ func answers(ctx context.Context, st *store.Store, head store.Head, now moment.M
 		if act.Address || act.AreaOnly || of == nil || len(of.kept) == 0 {
 			continue
 		}
-		q := engine.Question{Subject: engine.Who{Address: a}, Action: act.ID, Resource: world.Resource{Kind: k, ID: of.kept[d.r.IntN(len(of.kept))]}, At: now}
+		q := engine.Question{Subject: engine.Who{Address: a}, Action: act.ID,
+			Resource: world.Resource{Kind: k, ID: of.kept[d.r.IntN(len(of.kept))]}, At: now}
 		v, err := s.Decide(&q)
 		if err != nil { // not everything can be asked of everything
 			continue

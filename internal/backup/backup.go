@@ -1,8 +1,8 @@
 // Package backup writes everything that a database holds into one encrypted file while the service goes on writing, and brings it back.
 //
-// What is in the file is SQL, one statement a line, compressed (Zstandard, RFC 8878) and encrypted to the public halves of keys (age-encryption.org/v1):
-// whoever has a private half reads it with standard programs, without this one. The first line says what it is of, the last one what has to come
-// out: rows by table, the head of the journal, and what was answered to a thousand questions.
+// What is in the file is SQL, one statement a line, compressed (Zstandard, RFC 8878) and encrypted to the public halves of keys
+// (age-encryption.org/v1): whoever has a private half reads it with standard programs, without this one. The first line says what it is of,
+// the last one what has to come out: rows by table, the head of the journal, and what was answered to a thousand questions.
 package backup
 
 import (
@@ -75,9 +75,10 @@ type Made struct {
 	Rows   int64
 }
 
-// Make writes a backup of the database of st, as it is at one moment, to whoever holds the private half of one of the keys. The service and others
-// may write meanwhile; only an upgrade of the schema waits. progress may be nil; it is told of the rows so far.
-func Make(ctx context.Context, st *store.Store, dsn string, to []age.Recipient, out io.Writer, progress func(rows int64)) (m Made, err error) {
+// Make writes a backup of the database of st, as it is at one moment, to whoever holds the private half of one of the keys. The service and
+// others may write meanwhile; only an upgrade of the schema waits. progress may be nil; it is told of the rows so far.
+func Make(ctx context.Context, st *store.Store, dsn string, to []age.Recipient, out io.Writer, progress func(rows int64)) (m Made,
+	err error) {
 	if len(to) == 0 {
 		return m, errors.New("a backup is encrypted to a key: name its public half")
 	}
@@ -202,13 +203,15 @@ func (w *writer) all(ctx context.Context, st *store.Store, dsn string, progress 
 }
 
 // settled is how the lines are meant to be read.
-var settled = []string{"SET foreign_key_checks = 0", "unique_checks = 0", "sql_mode = 'NO_BACKSLASH_ESCAPES,NO_AUTO_VALUE_ON_ZERO'", "time_zone = '+00:00'", "character_set_client = utf8mb4", "character_set_connection = utf8mb4"}
+var settled = []string{"SET foreign_key_checks = 0", "unique_checks = 0", "sql_mode = 'NO_BACKSLASH_ESCAPES,NO_AUTO_VALUE_ON_ZERO'",
+	"time_zone = '+00:00'", "character_set_client = utf8mb4", "character_set_connection = utf8mb4"}
 
 func header(ctx context.Context, c *sql.Conn, st *store.Store) (h Header, err error) {
 	h.Version = format
 	var seal []byte
 	var at string
-	if err = c.QueryRowContext(ctx, "SELECT seq, revision, seal, UTC_TIMESTAMP(6) FROM head WHERE one = 1").Scan(&h.Seq, &h.Revision, &seal, &at); err != nil {
+	if err = c.QueryRowContext(ctx, "SELECT seq, revision, seal, UTC_TIMESTAMP(6) FROM head WHERE one = 1").Scan(&h.Seq, &h.Revision, &seal,
+		&at); err != nil {
 		return h, err
 	}
 	h.Seal = hex.EncodeToString(seal)
@@ -246,7 +249,8 @@ func header(ctx context.Context, c *sql.Conn, st *store.Store) (h Header, err er
 var last = []string{"head", "goose_db_version"}
 
 func tables(ctx context.Context, c *sql.Conn) (out []string, err error) {
-	rows, err := c.QueryContext(ctx, "SELECT table_name FROM information_schema.tables WHERE table_schema = DATABASE() AND table_type = 'BASE TABLE' ORDER BY table_name")
+	rows, err := c.QueryContext(ctx,
+		"SELECT table_name FROM information_schema.tables WHERE table_schema = DATABASE() AND table_type = 'BASE TABLE' ORDER BY table_name")
 	if err != nil {
 		return nil, err
 	}
@@ -274,7 +278,9 @@ func (w *writer) table(ctx context.Context, c *sql.Conn, name string, progress f
 	if err := w.line([]byte(strings.Join(strings.Fields(text), " ") + ";")); err != nil {
 		return 0, err
 	}
-	rows, err := c.QueryContext(ctx, "SELECT column_name, data_type FROM information_schema.columns WHERE table_schema = DATABASE() AND table_name = ? AND COALESCE(generation_expression, '') = '' ORDER BY ordinal_position", name)
+	rows, err := c.QueryContext(ctx,
+		"SELECT column_name, data_type FROM information_schema.columns WHERE table_schema = DATABASE() AND table_name = ? AND COALESCE(generation_expression, '') = '' ORDER BY ordinal_position",
+		name)
 	if err != nil {
 		return 0, err
 	}

@@ -90,7 +90,9 @@ func Open(in io.Reader, ids []age.Identity) (*Lines, error) {
 	}
 	if l.Version > format {
 		pack.Close()
-		return nil, fmt.Errorf("the backup is of form %d, and this program knows up to %d: bring it back with the program that made it, or a newer one", l.Version, format)
+		return nil,
+			fmt.Errorf("the backup is of form %d, and this program knows up to %d: bring it back with the program that made it, or a newer one",
+				l.Version, format)
 	}
 	return l, nil
 }
@@ -150,8 +152,8 @@ func (l *Lines) Each(do func(statement []byte) error) (t Trailer, err error) {
 // commits is after how many bytes of statements what was written counts.
 const commits = 8 << 20
 
-// Restore brings a backup back to a database that holds nothing; what is left to do is EndRestore of the store. Where it breaks off, no service starts
-// on what is there.
+// Restore brings a backup back to a database that holds nothing; what is left to do is EndRestore of the store. Where it breaks off, no
+// service starts on what is there.
 func Restore(ctx context.Context, dsn string, l *Lines, again bool, progress func(bytes int64)) (t Trailer, err error) {
 	st, err := store.Open(ctx, dsn, nil)
 	if err != nil {
@@ -159,7 +161,9 @@ func Restore(ctx context.Context, dsn string, l *Lines, again bool, progress fun
 	}
 	defer st.Close()
 	if newest := store.NewestSchema(); l.Schema > newest {
-		return t, fmt.Errorf("the backup is of schema %d, and this program knows up to %d: bring it back with the program that made it, or a newer one", l.Schema, newest)
+		return t,
+			fmt.Errorf("the backup is of schema %d, and this program knows up to %d: bring it back with the program that made it, or a newer one",
+				l.Schema, newest)
 	}
 	if err := st.BeginRestore(ctx, l.At.Format(time.RFC3339), again); err != nil {
 		return t, err
@@ -239,8 +243,8 @@ type Verified struct {
 // Whole reports whether it is what it should be.
 func (v *Verified) Whole() bool { return v.Broken == "" && v.Other == 0 }
 
-// Check holds a database to which a backup was brought back, and nothing else was done but to bring its schema up to date, against what the backup says: the journal's seals, its
-// head, and a thousand answers.
+// Check holds a database to which a backup was brought back, and nothing else was done but to bring its schema up to date, against what the
+// backup says: the journal's seals, its head, and a thousand answers.
 func Check(ctx context.Context, st *store.Store, h Header, t Trailer) (v Verified, err error) {
 	v.Header, v.Tables = h, len(t.Rows)
 	for _, n := range t.Rows {

@@ -249,7 +249,8 @@ func BenchmarkChange(b *testing.B) {
 	start = time.Now()
 	for i := range 10 {
 		e := s.Edit()
-		next := world.Merge(s.Policy(), &world.World{Policy: world.Policy{Rules: []world.RuleSetting{{Rule: catalogue.MustRule("chat.guests"), Limit: catalogue.On, Default: catalogue.Value(i % 2), Counts: catalogue.Unset}}}})
+		next := world.Merge(s.Policy(), &world.World{Policy: world.Policy{Rules: []world.RuleSetting{{Rule: catalogue.MustRule("chat.guests"),
+			Limit: catalogue.On, Default: catalogue.Value(i % 2), Counts: catalogue.Unset}}}})
 		e.SetPolicy(next)
 		s = e.Done()
 	}
@@ -416,7 +417,8 @@ func BenchmarkHTTP(b *testing.B) {
 	qs := questions(w, 2000)
 	var members []string
 	for _, q := range qs {
-		one := fmt.Sprintf(`"subject":{"type":"party","id":%q},"action":{"name":%q},"resource":{"type":%q,"id":%q}`, q.Subject.Address, q.Action, q.Resource.Kind, q.Resource.ID)
+		one := fmt.Sprintf(`"subject":{"type":"party","id":%q},"action":{"name":%q},"resource":{"type":%q,"id":%q}`, q.Subject.Address, q.Action,
+			q.Resource.Kind, q.Resource.ID)
 		single = append(single, []byte("{"+one+"}"))
 		members = append(members, "{"+one+"}")
 	}

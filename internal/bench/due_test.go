@@ -196,13 +196,15 @@ func BenchmarkCarryOut(b *testing.B) {
 	}{{"suspended", end}, {"removed", moment.EndOfDays(day, 30, time.UTC)}} {
 		carryOut(b, s, ask, &at, what.named, what.until, func(sum service.CarriedOut, took time.Duration, busy []float64) {
 			fmt.Printf("%s: %d steps in %.1f s, %.0f a second, %d transactions, the longest %.0f ms; a question alone %.1f us (99th %.1f), meanwhile %.1f us (99th %.1f), %.1fx\n",
-				what.named, sum.Steps, took.Seconds(), float64(sum.Steps)/took.Seconds(), sum.Transactions, float64(sum.Longest.Microseconds())/1e3, median(alone)/1e3, at99(alone)/1e3, median(busy)/1e3, at99(busy)/1e3, median(busy)/median(alone))
+				what.named, sum.Steps, took.Seconds(), float64(sum.Steps)/took.Seconds(), sum.Transactions, float64(sum.Longest.Microseconds())/1e3,
+				median(alone)/1e3, at99(alone)/1e3, median(busy)/1e3, at99(busy)/1e3, median(busy)/median(alone))
 		})
 	}
 }
 
 // carryOut lets a moment come and carries out what is due, while questions are asked.
-func carryOut(b *testing.B, s *service.Service, ask func(<-chan struct{}) []float64, at *atomic.Int64, named string, until moment.Moment, tell func(service.CarriedOut, time.Duration, []float64)) {
+func carryOut(b *testing.B, s *service.Service, ask func(<-chan struct{}) []float64, at *atomic.Int64, named string, until moment.Moment,
+	tell func(service.CarriedOut, time.Duration, []float64)) {
 	ctx := context.Background()
 	at.Store(until.Time().Add(time.Minute).UnixMicro())
 	stop := make(chan struct{})

@@ -11,8 +11,8 @@ import (
 	"wexillum.example/internal/snapfile"
 )
 
-// BenchmarkSnapshotFile prints what writing the file takes and what a start from it does, apart from reading policy: mapping and checking it,
-// compiling the policy, and questions, beside the same ones on what was read from rows.
+// BenchmarkSnapshotFile prints what writing the file takes and what a start from it does, apart from reading policy: mapping and checking
+// it, compiling the policy, and questions, beside the same ones on what was read from rows.
 func BenchmarkSnapshotFile(b *testing.B) {
 	w := world.Merge(&world.World{}, generate(b))
 	s := engine.Of(w)
@@ -54,7 +54,8 @@ func BenchmarkSnapshotFile(b *testing.B) {
 	for _, x := range []struct {
 		name string
 		xs   []float64
-	}{{"s/written", write}, {"s/checked", check}, {"s/made", make}, {"us/each-of-the-first-hundred-questions", first}, {"us/question-mapped", mapped}, {"us/question-of-rows", read}} {
+	}{{"s/written", write}, {"s/checked", check}, {"s/made", make}, {"us/each-of-the-first-hundred-questions", first},
+		{"us/question-mapped", mapped}, {"us/question-of-rows", read}} {
 		slices.Sort(x.xs)
 		b.ReportMetric(x.xs[0], x.name+"-min")
 		b.ReportMetric(x.xs[len(x.xs)-1], x.name+"-max")

@@ -174,9 +174,10 @@ func serves(b *testing.B, w *world.World) *process {
 	return p
 }
 
-// BenchmarkSoak asks a service everything at once while things change: a hundred decisions, two batches of a hundred, half a list, a third of a
-// reach, a tenth of a first page and one change a second, with five hundred who follow and one who does not read. Each is counted from the moment that
-// it was to begin. It prints how long half took and ninety-nine of a hundred, and what failed; decisions beside the same ones alone, and memory beside idle.
+// BenchmarkSoak asks a service everything at once while things change: a hundred decisions, two batches of a hundred, half a list, a third
+// of a reach, a tenth of a first page and one change a second, with five hundred who follow and one who does not read. Each is counted from
+// the moment that it was to begin. It prints how long half took and ninety-nine of a hundred, and what failed; decisions beside the same
+// ones alone, and memory beside idle.
 func BenchmarkSoak(b *testing.B) {
 	seed := cmp.Or(*soakSeed, rand.Uint64())
 	fmt.Printf("# seed %d\n", seed)
@@ -196,7 +197,8 @@ func BenchmarkSoak(b *testing.B) {
 	some := func(n int) int { lock.Lock(); defer lock.Unlock(); return rnd.IntN(n) }
 	var ones [][]byte
 	for _, q := range questions(w, 5000) {
-		ones = append(ones, fmt.Appendf(nil, `{"subject":{"type":"party","id":%q},"action":{"name":%q},"resource":{"type":%q,"id":%q}}`, q.Subject.Address, q.Action, q.Resource.Kind, q.Resource.ID))
+		ones = append(ones, fmt.Appendf(nil, `{"subject":{"type":"party","id":%q},"action":{"name":%q},"resource":{"type":%q,"id":%q}}`,
+			q.Subject.Address, q.Action, q.Resource.Kind, q.Resource.ID))
 	}
 	var there struct{ Guests []struct{ Address string } } // some go when the service begins, by their dates
 	if err := p.get("/api/v1/guests?limit=200", &there); err != nil || len(there.Guests) == 0 {
@@ -230,17 +232,20 @@ func BenchmarkSoak(b *testing.B) {
 			case 0:
 				return p.do("POST", "/api/v1/bars", fmt.Appendf(nil, `{"name":"soaked%d.example","reason":"it is tried"}`, n))
 			case 1:
-				return p.do("POST", "/api/v1/guests/changes", fmt.Appendf(nil, `{"do":"describe","addresses":[%q],"purpose":"the soak %d"}`, guest(), n))
+				return p.do("POST", "/api/v1/guests/changes", fmt.Appendf(nil, `{"do":"describe","addresses":[%q],"purpose":"the soak %d"}`, guest(),
+					n))
 			case 2:
 				return p.do("PATCH", "/api/v1/rules/spaces.tasks", fmt.Appendf(nil, `{"default":%q,"why":"it is tried"}`, []string{"on", "off"}[n/4%2]))
 			}
 			s := &w.Spaces[some(len(w.Spaces))]
-			return p.do("PUT", "/api/v1/values/space:"+url.PathEscape(s.ID)+"/spaces.tasks", fmt.Appendf(nil, `{"value":%q,"why":"it is tried"}`, []string{"on", "off"}[n/4%2]))
+			return p.do("PUT", "/api/v1/values/space:"+url.PathEscape(s.ID)+"/spaces.tasks",
+				fmt.Appendf(nil, `{"value":%q,"why":"it is tried"}`, []string{"on", "off"}[n/4%2]))
 		}},
 	}
 	lists := []string{"guests", "spaces", "people", "exceptions", "partners", "links", "journal"}
 	for _, name := range lists {
-		sorts = append(sorts, sort{"a page of " + name, 0.5 / float64(len(lists)), func() error { return p.do("GET", "/api/v1/"+name+"?limit=50", nil) }})
+		sorts = append(sorts, sort{"a page of " + name, 0.5 / float64(len(lists)),
+			func() error { return p.do("GET", "/api/v1/"+name+"?limit=50", nil) }})
 	}
 	run := func(long time.Duration, which func(name string) bool) []*soaked {
 		out := make([]*soaked, len(sorts))
@@ -317,7 +322,8 @@ func BenchmarkSoak(b *testing.B) {
 		}
 	}
 	ratio := all[0].at(0.99) / alone[0].at(0.99)
-	fmt.Printf("decisions alone: half in %.1f ms, 99%% in %.1f ms; with everything %.1fx (at most 5x)\n", alone[0].at(0.5), alone[0].at(0.99), ratio)
+	fmt.Printf("decisions alone: half in %.1f ms, 99%% in %.1f ms; with everything %.1fx (at most 5x)\n", alone[0].at(0.5), alone[0].at(0.99),
+		ratio)
 	fmt.Printf("memory: idle %.0f MB, at most %.0f MB: %.2fx (at most 1.5x)\n", idle, peak, peak/idle)
 	fmt.Printf("%d changes; the 500 who follow heard %d times\n", changes.Load(), heard.Load())
 	if ratio > 5 {

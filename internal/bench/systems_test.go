@@ -42,7 +42,8 @@ func (v *vast) List(_ context.Context, kind string, fn func(native.Kept) error) 
 		return nil
 	}
 	for i := range v.passes {
-		if err := fn(native.Kept{ID: fmt.Sprintf("p-%07d", i), Fields: map[string]string{"mail": fmt.Sprintf("n%d@far.example", i), "place": "b-1/file:x", "may": "look"}}); err != nil {
+		if err := fn(native.Kept{ID: fmt.Sprintf("p-%07d", i),
+			Fields: map[string]string{"mail": fmt.Sprintf("n%d@far.example", i), "place": "b-1/file:x", "may": "look"}}); err != nil {
 			return err
 		}
 	}
@@ -133,13 +134,15 @@ func BenchmarkSystems(b *testing.B) {
 	b.Setenv("BENCH_KEY", "x")
 	who := service.Who{Name: "bench", Role: service.Administrator}
 	began := time.Now()
-	_, err = svc.AddSystem(ctx, who, "x", service.System{ID: "quay", Name: "Quay", Dialect: "quay", Address: "http://127.0.0.1:1", Key: "env:BENCH_KEY"})
+	_, err = svc.AddSystem(ctx, who, "x", service.System{ID: "quay", Name: "Quay", Dialect: "quay", Address: "http://127.0.0.1:1",
+		Key: "env:BENCH_KEY"})
 	must(err)
 	b.Run("inventory-compared", func(b *testing.B) {
 		b.ReportMetric(time.Since(began).Seconds(), "s/first-comparison")
 		began := time.Now()
 		n := 0
-		rows, err := st.DB().QueryContext(ctx, "SELECT party, resource_kind, resource, role, starts, ends, sponsor, reviewed FROM `grant` ORDER BY party, resource, resource_kind, role, starts")
+		rows, err := st.DB().QueryContext(ctx,
+			"SELECT party, resource_kind, resource, role, starts, ends, sponsor, reviewed FROM `grant` ORDER BY party, resource, resource_kind, role, starts")
 		must(err)
 		for rows.Next() {
 			n++

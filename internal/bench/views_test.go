@@ -27,7 +27,8 @@ func BenchmarkViews(b *testing.B) {
 	s.WorkingLinks(now)
 	b.ReportMetric(float64(time.Since(start).Milliseconds()), "ms/working-links")
 	start = time.Now()
-	if err := s.Audience(world.Resource{Kind: catalogue.Space, ID: w.Spaces[0].ID}, false, granted, now, func(*engine.Reached) error { return nil }); err != nil {
+	if err := s.Audience(world.Resource{Kind: catalogue.Space, ID: w.Spaces[0].ID}, false, granted, now,
+		func(*engine.Reached) error { return nil }); err != nil {
 		b.Fatal(err)
 	}
 	b.ReportMetric(float64(time.Since(start).Milliseconds()), "ms/first-audience-with-index")

@@ -59,7 +59,8 @@ func BenchmarkWriters(b *testing.B) {
 		at = append(at, srv.URL)
 	}
 	client := &http.Client{Transport: &http.Transport{MaxIdleConnsPerHost: 256}}
-	resp, err := client.Post(at[0]+"/api/v1/tokens", "application/json", strings.NewReader(`{"name":"bench","password":"some-words-for-a-bench-41"}`))
+	resp, err := client.Post(at[0]+"/api/v1/tokens", "application/json",
+		strings.NewReader(`{"name":"bench","password":"some-words-for-a-bench-41"}`))
 	must(err)
 	var token struct{ Token string }
 	must(json.NewDecoder(resp.Body).Decode(&token))
@@ -77,7 +78,8 @@ func BenchmarkWriters(b *testing.B) {
 					for w := range writers {
 						wg.Go(func() {
 							for range each {
-								req, _ := http.NewRequest("POST", at[w%services]+"/api/v1/bars", strings.NewReader(fmt.Sprintf(`{"name":"bar%d.example","reason":"x"}`, next.Add(1))))
+								req, _ := http.NewRequest("POST", at[w%services]+"/api/v1/bars",
+									strings.NewReader(fmt.Sprintf(`{"name":"bar%d.example","reason":"x"}`, next.Add(1))))
 								req.Header.Set("Authorization", "Bearer "+token.Token)
 								req.Header.Set("Content-Type", "application/json")
 								begun := time.Now()

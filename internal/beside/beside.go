@@ -122,7 +122,8 @@ func Handler(s Server, token string) http.Handler {
 		if !Body(w, q, &x) {
 			return
 		}
-		y, err := s.Try(q.Context(), native.Attempt{Action: x.Action, As: native.As(x.As), From: x.From, To: x.To, Place: x.Place, Administrator: x.Administrator, Private: x.Private})
+		y, err := s.Try(q.Context(), native.Attempt{Action: x.Action, As: native.As(x.As), From: x.From, To: x.To, Place: x.Place,
+			Administrator: x.Administrator, Private: x.Private})
 		Answer(w, open.Attempted{Known: y.Known, Admitted: y.Admitted, Says: y.Says, Theirs: y.Theirs, Making: y.Making}, err)
 	})
 	r.Route("/v1/records/{kind}", func(r chi.Router) {

@@ -28,7 +28,8 @@ func (a *app) printAbsences(data any, list []contract.Absence) error {
 		if x.Deputy != nil {
 			deputy = pick(x.DeputyName)
 		}
-		rows = append(rows, []string{x.Person, x.Name, state, deputy, day(x.From), day(x.Until), strconv.Itoa(x.Requests), strconv.Itoa(x.Lines), x.Why})
+		rows = append(rows, []string{x.Person, x.Name, state, deputy, day(x.From), day(x.Until), strconv.Itoa(x.Requests), strconv.Itoa(x.Lines),
+			x.Why})
 	}
 	return a.records(data, []string{"person", "name", "state", "decides meanwhile", "from", "until", "requests", "review lines", "why"}, rows)
 }
@@ -58,7 +59,8 @@ func (a *app) absenceSet() *cobra.Command {
 	var x contract.AbsenceSet
 	var deputy, from, why string
 	var preview bool
-	c := &cobra.Command{Use: "set [PERSON]", Short: "Say that somebody is away: yourself, or, as a keeper, somebody else", Args: cobra.MaximumNArgs(1),
+	c := &cobra.Command{Use: "set [PERSON]", Short: "Say that somebody is away: yourself, or, as a keeper, somebody else",
+		Args:    cobra.MaximumNArgs(1),
 		Example: "  wexillum absence set o.tidewell --deputy s.lindqvane --until +14d --why \"on leave\"",
 		RunE: func(c *cobra.Command, args []string) error {
 			if x.Until == "" {
@@ -94,18 +96,19 @@ func (a *app) absenceSet() *cobra.Command {
 
 func (a *app) absenceEnd() *cobra.Command {
 	var why string
-	c := &cobra.Command{Use: "end PERSON", Short: "Say that somebody is back", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
-		r, err := a.remote()
-		if err != nil {
-			return err
-		}
-		resp, err := r.EndAbsence(c.Context(), args[0], &contract.EndAbsenceParams{Why: optional(why)})
-		if err := r.read(resp, err, nil); err != nil {
-			return err
-		}
-		a.say("%s decides again.", args[0])
-		return nil
-	}}
+	c := &cobra.Command{Use: "end PERSON", Short: "Say that somebody is back", Args: cobra.ExactArgs(1),
+		RunE: func(c *cobra.Command, args []string) error {
+			r, err := a.remote()
+			if err != nil {
+				return err
+			}
+			resp, err := r.EndAbsence(c.Context(), args[0], &contract.EndAbsenceParams{Why: optional(why)})
+			if err := r.read(resp, err, nil); err != nil {
+				return err
+			}
+			a.say("%s decides again.", args[0])
+			return nil
+		}}
 	whyFlag(c, &why)
 	return c
 }

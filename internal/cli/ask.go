@@ -137,7 +137,8 @@ func (a *app) try(c *cobra.Command, q contract.Question) error {
 	case x.Contradiction != nil:
 		a.printf("    This contradicts what was read there: the settings it leans on are taken for not done.\n")
 	case x.Found != nil && (x.Outcome == "admitted" || x.Outcome == "refused"):
-		a.printf("    As was read there%s.\n", map[bool]string{true: ", and as is meant", false: ", and otherwise than meant"}[(x.Outcome == "admitted") == (x.Meant == "yes")])
+		a.printf("    As was read there%s.\n", map[bool]string{true: ", and as is meant",
+			false: ", and otherwise than meant"}[(x.Outcome == "admitted") == (x.Meant == "yes")])
 	}
 	return nil
 }
@@ -246,7 +247,8 @@ func (a *app) printAnswer(x *contract.Answer, all bool) error {
 		a.printf(", on condition: %s", strings.Join(x.Conditions, ", "))
 	}
 	if x.NotLookedAt != nil {
-		a.printf("\n     The system has nothing for what this leans on, so that it may be otherwise there: %s", strings.Join(*x.NotLookedAt, ", "))
+		a.printf("\n     The system has nothing for what this leans on, so that it may be otherwise there: %s",
+			strings.Join(*x.NotLookedAt, ", "))
 	}
 	a.printf("\n\n")
 	a.printGates(x.Gates, all)

@@ -38,31 +38,33 @@ func askedBy(b *contract.Bundle) string {
 }
 
 func (a *app) bundleList() *cobra.Command {
-	return &cobra.Command{Use: "list", Short: "Bundles, who may ask for them and how many hold them", Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error {
-		r, err := a.remote()
-		if err != nil {
-			return err
-		}
-		resp, err := r.ListBundles(c.Context())
-		var x contract.Bundles
-		if err := r.read(resp, err, &x); err != nil {
-			return err
-		}
-		if len(x.Bundles) == 0 && a.output == "table" {
-			a.say("There is no bundle. Make one: wexillum bundle add NAME --give space:ID=view --for PARTNER")
-			return nil
-		}
-		rows := [][]string{}
-		for i := range x.Bundles {
-			b := &x.Bundles[i]
-			rows = append(rows, []string{b.Id, b.Name, gifts(b.Gives), askedBy(b), number(&b.Held), number(&b.Asked)})
-		}
-		return a.records(x.Bundles, []string{"id", "name", "gives", "for", "hold it", "ask for it"}, rows)
-	}}
+	return &cobra.Command{Use: "list", Short: "Bundles, who may ask for them and how many hold them", Args: cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			r, err := a.remote()
+			if err != nil {
+				return err
+			}
+			resp, err := r.ListBundles(c.Context())
+			var x contract.Bundles
+			if err := r.read(resp, err, &x); err != nil {
+				return err
+			}
+			if len(x.Bundles) == 0 && a.output == "table" {
+				a.say("There is no bundle. Make one: wexillum bundle add NAME --give space:ID=view --for PARTNER")
+				return nil
+			}
+			rows := [][]string{}
+			for i := range x.Bundles {
+				b := &x.Bundles[i]
+				rows = append(rows, []string{b.Id, b.Name, gifts(b.Gives), askedBy(b), number(&b.Held), number(&b.Asked)})
+			}
+			return a.records(x.Bundles, []string{"id", "name", "gives", "for", "hold it", "ask for it"}, rows)
+		}}
 }
 
 func (a *app) bundleShow() *cobra.Command {
-	return &cobra.Command{Use: "show ID", Short: "A bundle: what it gives, what that opens for whom, and who holds it", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completion("bundle"),
+	return &cobra.Command{Use: "show ID", Short: "A bundle: what it gives, what that opens for whom, and who holds it",
+		Args: cobra.ExactArgs(1), ValidArgsFunction: a.completion("bundle"),
 		RunE: func(c *cobra.Command, args []string) error {
 			r, err := a.remote()
 			if err != nil {
@@ -79,7 +81,8 @@ func (a *app) bundleShow() *cobra.Command {
 
 func (a *app) printBundle(b *contract.Bundle) error {
 	if a.output != "table" {
-		return a.records(b, []string{"id", "name", "gives", "for", "hold it", "ask for it"}, [][]string{{b.Id, b.Name, gifts(b.Gives), askedBy(b), number(&b.Held), number(&b.Asked)}})
+		return a.records(b, []string{"id", "name", "gives", "for", "hold it", "ask for it"},
+			[][]string{{b.Id, b.Name, gifts(b.Gives), askedBy(b), number(&b.Held), number(&b.Asked)}})
 	}
 	a.say("%s (%s)", b.Name, b.Id)
 	a.say("  gives        %s", gifts(b.Gives))
@@ -93,7 +96,9 @@ func (a *app) printBundle(b *contract.Bundle) error {
 		a.say("  %s  %s", []string{"asks       ", "           "}[min(i, 1)], q)
 	}
 	if b.TermDays != nil {
-		a.say("  given for    %d days at most, extended %s", *b.TermDays, map[contract.BundleExtend]string{contract.BundleExtendApproved: "with the same approval", contract.BundleExtendSilent: "by whoever holds it, without an approval"}[b.Extend])
+		a.say("  given for    %d days at most, extended %s", *b.TermDays,
+			map[contract.BundleExtend]string{contract.BundleExtendApproved: "with the same approval",
+				contract.BundleExtendSilent: "by whoever holds it, without an approval"}[b.Extend])
 	}
 	if b.ReviewDays != nil {
 		a.say("  confirmed    every %d days", *b.ReviewDays)
@@ -138,7 +143,8 @@ func (x *bundled) flags(a *app, c *cobra.Command) {
 	f.StringArrayVar(&x.gives, "give", nil, "RESOURCE=ROLE that it gives, as space:loan-dossier=view; again for more")
 	f.StringSliceVar(&x.partners, "for", nil, "partners whose people may ask for it, by id")
 	f.BoolVar(&x.others, "for-others", false, "anybody whose address may be invited may ask for it")
-	f.StringSliceVar(&x.approval, "approval", nil, "who approves it, in order: sponsor, owner, keeper, administrator or a person's id; a keeper where nobody is named")
+	f.StringSliceVar(&x.approval, "approval", nil,
+		"who approves it, in order: sponsor, owner, keeper, administrator or a person's id; a keeper where nobody is named")
 	f.StringArrayVar(&x.question, "question", nil, "a question to whoever asks; again for more")
 	f.IntVar(&x.term, "term-days", 0, "for how many days it is given at most")
 	f.IntVar(&x.review, "review-days", 0, "every how many days what it gives is to be confirmed")
@@ -168,7 +174,9 @@ func (x *bundled) fields(c *cobra.Command) (contract.BundlePatch, error) {
 	for flag, v := range map[string]struct {
 		field string
 		value any
-	}{"for": {"partners", x.partners}, "for-others": {"others", x.others}, "approval": {"approval", x.approval}, "question": {"questions", x.question}, "not-with": {"not_with", x.notWith}, "extend": {"extend", x.extend}, "name": {"name", x.name}, "closed": {"closed", x.closed}} {
+	}{"for": {"partners", x.partners}, "for-others": {"others", x.others}, "approval": {"approval", x.approval},
+		"question": {"questions", x.question}, "not-with": {"not_with", x.notWith}, "extend": {"extend", x.extend}, "name": {"name", x.name},
+		"closed": {"closed", x.closed}} {
 		if c.Flags().Changed(flag) {
 			body[v.field] = v.value
 		}
@@ -247,7 +255,8 @@ func (a *app) bundleAdd() *cobra.Command {
 
 func (a *app) bundleSet() *cobra.Command {
 	var x bundled
-	c := &cobra.Command{Use: "set ID", Short: "Change a bundle, and with it what follows for everybody who holds it; what no flag names stays", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completion("bundle"),
+	c := &cobra.Command{Use: "set ID", Short: "Change a bundle, and with it what follows for everybody who holds it; what no flag names stays",
+		Args: cobra.ExactArgs(1), ValidArgsFunction: a.completion("bundle"),
 		Example: "  wexillum bundle set loan-desk --term-days 180 --why \"a year is too long\"\n  wexillum bundle set loan-desk --closed --why \"the loan is complete\"",
 		RunE: func(c *cobra.Command, args []string) error {
 			body, err := x.fields(c)
@@ -279,7 +288,8 @@ func (a *app) bundleSet() *cobra.Command {
 
 func (a *app) bundleRemove() *cobra.Command {
 	var why string
-	c := &cobra.Command{Use: "remove ID", Short: "Take away a bundle that nobody ever held; else close it", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completion("bundle"),
+	c := &cobra.Command{Use: "remove ID", Short: "Take away a bundle that nobody ever held; else close it", Args: cobra.ExactArgs(1),
+		ValidArgsFunction: a.completion("bundle"),
 		RunE: func(c *cobra.Command, args []string) error {
 			r, err := a.remote()
 			if err != nil {
@@ -299,9 +309,10 @@ func (a *app) bundleRemove() *cobra.Command {
 func (a *app) bundleAsk() *cobra.Command {
 	var answers []string
 	var purpose, until, sponsor string
-	c := &cobra.Command{Use: "ask ID ADDRESS", Short: "Ask that somebody outside be given a bundle, or longer", Args: cobra.ExactArgs(2), ValidArgsFunction: a.completion("bundle"),
-		Long:    "Ask that somebody outside be given a bundle, or that what they hold last longer. Those who\napprove it hear of it: see wexillum request show. People outside ask for themselves, at the\ndoor or on their own page.",
-		Example: "  wexillum bundle ask loan-desk sanne.brue@ilvane.example --answer \"The oar of Sandrill\" --purpose \"she packs the second crate\" --until +60d",
+	c := &cobra.Command{Use: "ask ID ADDRESS", Short: "Ask that somebody outside be given a bundle, or longer", Args: cobra.ExactArgs(2),
+		ValidArgsFunction: a.completion("bundle"),
+		Long:              "Ask that somebody outside be given a bundle, or that what they hold last longer. Those who\napprove it hear of it: see wexillum request show. People outside ask for themselves, at the\ndoor or on their own page.",
+		Example:           "  wexillum bundle ask loan-desk sanne.brue@ilvane.example --answer \"The oar of Sandrill\" --purpose \"she packs the second crate\" --until +60d",
 		RunE: func(c *cobra.Command, args []string) error {
 			if strings.TrimSpace(purpose) == "" {
 				return usage{errors.New("say what it is for: give --purpose")}
@@ -313,7 +324,9 @@ func (a *app) bundleAsk() *cobra.Command {
 			if answers == nil {
 				answers = []string{}
 			}
-			resp, err := r.MakeRequest(c.Context(), nil, contract.NewRequest{Purpose: purpose, Bundle: &contract.AskedBundle{Bundle: args[0], Address: args[1], Answers: &answers, Until: optional(until), Sponsor: optional(sponsor)}})
+			resp, err := r.MakeRequest(c.Context(), nil, contract.NewRequest{Purpose: purpose,
+				Bundle: &contract.AskedBundle{Bundle: args[0], Address: args[1], Answers: &answers, Until: optional(until),
+					Sponsor: optional(sponsor)}})
 			var x contract.Request
 			if err := r.read(resp, err, &x); err != nil {
 				return err
@@ -331,13 +344,15 @@ func (a *app) bundleAsk() *cobra.Command {
 func (a *app) bundleEnd() *cobra.Command {
 	var why, resource string
 	var preview bool
-	c := &cobra.Command{Use: "end ID ADDRESS", Short: "End what somebody holds of a bundle, or take one resource out of it", Args: cobra.ExactArgs(2), ValidArgsFunction: a.completion("bundle"),
+	c := &cobra.Command{Use: "end ID ADDRESS", Short: "End what somebody holds of a bundle, or take one resource out of it",
+		Args: cobra.ExactArgs(2), ValidArgsFunction: a.completion("bundle"),
 		RunE: func(c *cobra.Command, args []string) error {
 			r, err := a.remote()
 			if err != nil {
 				return err
 			}
-			resp, err := r.EndHolding(c.Context(), &contract.EndHoldingParams{Preview: &preview}, contract.HoldingEnd{Address: args[1], Bundle: args[0], Resource: optional(resource), Why: optional(why)})
+			resp, err := r.EndHolding(c.Context(), &contract.EndHoldingParams{Preview: &preview},
+				contract.HoldingEnd{Address: args[1], Bundle: args[0], Resource: optional(resource), Why: optional(why)})
 			var x contract.PlacesChanged
 			if err := r.read(resp, err, &x); err != nil {
 				return err

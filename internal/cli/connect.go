@@ -14,8 +14,9 @@ import (
 func (a *app) partnerConnect() *cobra.Command {
 	var way, role string
 	var spaces []string
-	c := &cobra.Command{Use: "connect ID", Short: "How to connect their people for good instead of inviting many: what is left to do, and what becomes of guests",
-		Args: cobra.ExactArgs(1), ValidArgsFunction: a.completion("partner"),
+	c := &cobra.Command{Use: "connect ID",
+		Short: "How to connect their people for good instead of inviting many: what is left to do, and what becomes of guests",
+		Args:  cobra.ExactArgs(1), ValidArgsFunction: a.completion("partner"),
 		Example: "  wexillum partner connect ilvane --way membership --space loan-dossier --role view",
 		RunE: func(c *cobra.Command, args []string) error {
 			r, err := a.remote()
@@ -61,7 +62,8 @@ func (a *app) partnerConnect() *cobra.Command {
 			}
 			for i := range x.Twins {
 				t := &x.Twins[i]
-				a.say("Here twice? %s: %s and %s. To make them one, with nothing lost: wexillum guest merge %s %s --reason …", t.Name, t.Fed, t.Guest, t.Guest, t.Fed)
+				a.say("Here twice? %s: %s and %s. To make them one, with nothing lost: wexillum guest merge %s %s --reason …", t.Name, t.Fed, t.Guest,
+					t.Guest, t.Fed)
 			}
 			return nil
 		}}
@@ -94,7 +96,8 @@ func connectCommands(partner string, s *contract.ConnectStep) (out []string) {
 	case "feed":
 		return []string{fmt.Sprintf("wexillum feed begin %s --why …", partner)}
 	case "feed_on":
-		return []string{fmt.Sprintf("wexillum feed people %s --waiting, then wexillum feed apply %s --few 3 --why …, then wexillum feed set %s --state on --why …", partner, partner, partner)}
+		return []string{fmt.Sprintf("wexillum feed people %s --waiting, then wexillum feed apply %s --few 3 --why …, then wexillum feed set %s --state on --why …",
+			partner, partner, partner)}
 	case "try":
 		if q := s.Question; q != nil {
 			return []string{fmt.Sprintf("wexillum ask '%s' %s %s", q.Subject, q.Action, q.Resource)}

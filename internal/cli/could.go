@@ -79,7 +79,8 @@ func (a *app) couldLines(c *cobra.Command, asked answer.CouldAsked) error {
 		if asked.Who != "" {
 			subject = "For " + pick(x.Who)
 		}
-		a.printf("%s, at %s: %s yes now; without an administrator or keeper %d could be.\n", clean(subject), seconds(x.At), numbered(x.Now, "answer is", "answers are"), x.Could)
+		a.printf("%s, at %s: %s yes now; without an administrator or keeper %d could be.\n", clean(subject), seconds(x.At),
+			numbered(x.Now, "answer is", "answers are"), x.Could)
 		if asked.Resource != "" {
 			a.printf("Known guests and others who may now: %d; who could: %d.\n", x.PartiesNow, x.PartiesCould)
 		}
@@ -161,7 +162,8 @@ func (a *app) could() *cobra.Command {
 					a.say("It is a yes already; ask says why: wexillum ask %s %s %s", args[0], args[1], args[2])
 					return nil
 				case x.Decision == "no":
-					a.say("No: without an administrator or keeper it could not come to be. ask says what refuses it: wexillum ask %s %s %s", args[0], args[1], args[2])
+					a.say("No: without an administrator or keeper it could not come to be. ask says what refuses it: wexillum ask %s %s %s", args[0],
+						args[1], args[2])
 					return exit(statusNo)
 				case x.Longer != nil && *x.Longer:
 					a.say("It could come to be, by more than six steps.")
@@ -223,7 +225,8 @@ func (a *app) cuts(c *cobra.Command, q contract.CouldQuestion, take int, name, w
 			if take > len(x.Cuts) {
 				return usage{fmt.Errorf("--take %d: there are %d cuts", take, len(x.Cuts))}
 			}
-			resp, err := r.CouldCutDraft(c.Context(), nil, contract.CouldCutTaken{Question: q, Cut: x.Cuts[take-1].Id, Name: optional(name), Why: optional(why)})
+			resp, err := r.CouldCutDraft(c.Context(), nil, contract.CouldCutTaken{Question: q, Cut: x.Cuts[take-1].Id, Name: optional(name),
+				Why: optional(why)})
 			var d contract.Draft
 			if err := r.read(resp, err, &d); err != nil {
 				return err

@@ -165,7 +165,8 @@ func (a *app) drafts() *cobra.Command {
 	)
 	undo.Flags().BoolVar(&all, "all", false, "all edits")
 	c.AddCommand(undo)
-	for _, x := range []struct{ use, short, keep string }{{"keep", "Keep an edit of something that was changed meanwhile", "draft"}, {"take", "Take what is in force instead of an edit", "live"}} {
+	for _, x := range []struct{ use, short, keep string }{{"keep", "Keep an edit of something that was changed meanwhile", "draft"},
+		{"take", "Take what is in force instead of an edit", "live"}} {
 		c.AddCommand(one(x.use+" DRAFT KIND ID", x.short, cobra.ExactArgs(3), func(c *cobra.Command, r *remote, args []string) error {
 			resp, err := r.SettleEdit(
 				c.Context(),

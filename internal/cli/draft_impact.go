@@ -41,7 +41,8 @@ func (a *app) brief(w io.Writer, x *contract.Impact) {
 	if x.Nothing && x.HeldTotal == 0 && (x.CutOffTotal == nil || *x.CutOffTotal == 0) {
 		fmt.Fprintln(w, "Impact: nothing changes for anybody.")
 	} else {
-		fmt.Fprintf(w, "Impact: %s parties, %s granted actions", moved(x.Parties.Gained, x.Parties.Lost, x.Parties.Otherwise), moved(x.Granted.Gained, x.Granted.Lost, x.Granted.Otherwise))
+		fmt.Fprintf(w, "Impact: %s parties, %s granted actions", moved(x.Parties.Gained, x.Parties.Lost, x.Parties.Otherwise),
+			moved(x.Granted.Gained, x.Granted.Lost, x.Granted.Otherwise))
 		pairs := map[contract.WideNumberChange]int{}
 		for _, n := range x.Wide {
 			pairs[*n.Change] += n.Pairs
@@ -106,7 +107,8 @@ func (a *app) brief(w io.Writer, x *contract.Impact) {
 		if x.Outward != nil {
 			var list []string
 			for _, m := range *x.Outward {
-				list = append(list, fmt.Sprintf("%s %s towards %s (%s; %d of ours)", m.Change, m.Action, m.Name, strings.TrimPrefix(m.Who, "*@"), m.People))
+				list = append(list, fmt.Sprintf("%s %s towards %s (%s; %d of ours)", m.Change, m.Action, m.Name, strings.TrimPrefix(m.Who, "*@"),
+					m.People))
 			}
 			fmt.Fprintf(w, "  what ours may do elsewhere: %d: %s\n", len(list), some(list, 4))
 		}
@@ -307,7 +309,8 @@ func (m *most) kept(a *app, x *contract.Impact) error {
 		for _, c := range []struct {
 			what string
 			n    int
-		}{{"granted actions", granted}, {"pairs of wide actions", pairs}, {"actions of typical newcomers", newcomers}, {"actions of ours elsewhere", outward}} {
+		}{{"granted actions", granted}, {"pairs of wide actions", pairs}, {"actions of typical newcomers", newcomers},
+			{"actions of ours elsewhere", outward}} {
 			if c.n > limit {
 				over = true
 				fmt.Fprintf(a.err, "wexillum: %d %s are %s, more than %d\n", c.n, c.what, change, limit)

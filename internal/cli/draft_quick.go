@@ -59,7 +59,8 @@ func (q *quickly) RoundTrip(r *http.Request) (*http.Response, error) {
 		r.Header.Set("Wexillum-Found", q.found)
 	}
 	if q.draft != "" && r.Method != http.MethodGet {
-		if op, where := operations.Match(r.Method, r.URL); op != nil && !op.Open() && op.InDraft(where, r.URL.Query().Get("preview") == "true") == operations.Never {
+		if op, where := operations.Match(r.Method, r.URL); op != nil && !op.Open() &&
+			op.InDraft(where, r.URL.Query().Get("preview") == "true") == operations.Never {
 			return nil, notInDraft{}
 		}
 	}

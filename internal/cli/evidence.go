@@ -16,7 +16,8 @@ import (
 
 func (a *app) evidence() *cobra.Command {
 	c := &cobra.Command{Use: "evidence", Short: "Records of what somebody outside could do at a moment, signed, for auditors"}
-	c.AddCommand(a.evidenceMake(), a.evidenceList(), a.evidenceShow(), a.evidencePlan(), a.evidencePlans(), a.evidenceEnd(), a.evidenceSave(), a.evidenceSheet(), a.evidenceVerify(), a.evidenceDiff(), a.evidenceSign())
+	c.AddCommand(a.evidenceMake(), a.evidenceList(), a.evidenceShow(), a.evidencePlan(), a.evidencePlans(), a.evidenceEnd(), a.evidenceSave(),
+		a.evidenceSheet(), a.evidenceVerify(), a.evidenceDiff(), a.evidenceSign())
 	return c
 }
 
@@ -43,7 +44,8 @@ func (a *app) evidenceMake() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			body := contract.MakeEvidenceJSONRequestBody{Party: optional(party), Action: optional(action), Resource: optional(resource), At: optional(at), Why: why}
+			body := contract.MakeEvidenceJSONRequestBody{Party: optional(party), Action: optional(action), Resource: optional(resource),
+				At: optional(at), Why: why}
 			if len(must) > 0 {
 				body.SignOff = &must
 			}
@@ -142,7 +144,8 @@ func (a *app) evidenceShow() *cobra.Command {
 }
 
 func (a *app) evidenceSave() *cobra.Command {
-	return &cobra.Command{Use: "save RECORD FILE", Short: "Write a record into a file that can be verified without the service", Args: cobra.ExactArgs(2),
+	return &cobra.Command{Use: "save RECORD FILE", Short: "Write a record into a file that can be verified without the service",
+		Args: cobra.ExactArgs(2),
 		RunE: func(c *cobra.Command, args []string) error {
 			r, err := a.remote()
 			if err != nil {
@@ -334,7 +337,8 @@ func (a *app) evidenceVerify() *cobra.Command {
 }
 
 func (a *app) evidenceDiff() *cobra.Command {
-	return &cobra.Command{Use: "diff RECORD|FILE RECORD|FILE", Short: "What a later record says otherwise, line by line", Args: cobra.ExactArgs(2),
+	return &cobra.Command{Use: "diff RECORD|FILE RECORD|FILE", Short: "What a later record says otherwise, line by line",
+		Args: cobra.ExactArgs(2),
 		RunE: func(c *cobra.Command, args []string) error {
 			out := []contract.EvidenceDiffers{}
 			var files [2]*evidence.Source
@@ -359,7 +363,8 @@ func (a *app) evidenceDiff() *cobra.Command {
 					return err
 				}
 				for _, d := range list {
-					out = append(out, contract.EvidenceDiffers{Change: contract.EvidenceDiffersChange(d.Change), Party: d.Party, Action: d.Action, Resource: d.Resource, Was: optional(d.Was), Becomes: optional(d.Becomes)})
+					out = append(out, contract.EvidenceDiffers{Change: contract.EvidenceDiffersChange(d.Change), Party: d.Party, Action: d.Action,
+						Resource: d.Resource, Was: optional(d.Was), Becomes: optional(d.Becomes)})
 				}
 			case files[0] != nil || files[1] != nil:
 				return usage{errors.New("compare two files, or two records of the service")}
@@ -391,7 +396,8 @@ func (a *app) evidenceDiff() *cobra.Command {
 
 func (a *app) evidenceSign() *cobra.Command {
 	var note string
-	c := &cobra.Command{Use: "sign RECORD", Short: "Sign a record off: say that you have looked at it; your password is asked for again", Args: cobra.ExactArgs(1),
+	c := &cobra.Command{Use: "sign RECORD", Short: "Sign a record off: say that you have looked at it; your password is asked for again",
+		Args: cobra.ExactArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
 			r, err := a.remote()
 			if err != nil {

@@ -87,7 +87,8 @@ func (a *app) expectList() *cobra.Command {
 }
 
 func (a *app) expectShow() *cobra.Command {
-	return &cobra.Command{Use: "show ID", Short: "One expectation: who breaks it, since when, through what, and its history", Args: cobra.ExactArgs(1),
+	return &cobra.Command{Use: "show ID", Short: "One expectation: who breaks it, since when, through what, and its history",
+		Args: cobra.ExactArgs(1),
 		RunE: func(c *cobra.Command, args []string) error {
 			r, err := a.remote()
 			if err != nil {
@@ -207,7 +208,8 @@ func (x *expected) flags(a *app, c *cobra.Command, making bool) {
 		}
 		return ""
 	}
-	f.StringVar(&x.party, "party", start("everybody"), "everybody, an address, partner:ID, domain:NAME, kind:guest|provisioned|federated|personal|bearer or group:ID")
+	f.StringVar(&x.party, "party", start("everybody"),
+		"everybody, an address, partner:ID, domain:NAME, kind:guest|provisioned|federated|personal|bearer or group:ID")
 	f.StringVar(&x.action, "action", start("*"), "an action as files.open, a service as files.*, or * for all")
 	f.StringVar(&x.resource, "resource", start("*"), "kind:id, of which a space is meant with all in it; or * for all")
 	f.BoolVar(&x.never, "never", false, "nobody of them may")
@@ -252,7 +254,8 @@ func (x *expected) said(c *cobra.Command) (*contract.Expect, error) {
 	case 1:
 		return &out[0], nil
 	}
-	return nil, usage{errors.New("an expectation says one thing: give one of --never, --always, --only, --only-until, --at-most and --condition; make another one for the other")}
+	return nil,
+		usage{errors.New("an expectation says one thing: give one of --never, --always, --only, --only-until, --at-most and --condition; make another one for the other")}
 }
 
 func (a *app) expectAdd() *cobra.Command {
@@ -274,7 +277,8 @@ func (a *app) expectAdd() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			body := contract.ExpectationChange{Id: optional(id), Party: x.party, Action: x.action, Resource: x.resource, Expect: *said, Owner: optional(x.owner), Reason: optional(x.reason), Why: optional(x.why)}
+			body := contract.ExpectationChange{Id: optional(id), Party: x.party, Action: x.action, Resource: x.resource, Expect: *said,
+				Owner: optional(x.owner), Reason: optional(x.reason), Why: optional(x.why)}
 			if x.tell {
 				body.Tell = &x.tell
 			}
@@ -306,7 +310,8 @@ func (a *app) expectSet() *cobra.Command {
 				return err
 			}
 			body := contract.ExpectationPatch{}
-			for flag, v := range map[string]any{"party": x.party, "action": x.action, "resource": x.resource, "owner": x.owner, "reason": x.reason, "tell": x.tell, "could": x.could} {
+			for flag, v := range map[string]any{"party": x.party, "action": x.action, "resource": x.resource, "owner": x.owner, "reason": x.reason,
+				"tell": x.tell, "could": x.could} {
 				if c.Flags().Changed(flag) {
 					body[flag] = v
 				}
@@ -484,7 +489,8 @@ func (a *app) expectRun() *cobra.Command {
 }
 
 // expectFile judges the expectations of a file.
-func (a *app) expectFile(ctx context.Context, file string, ids []string, against string, before map[string]bool) ([]contract.Expectation, error) {
+func (a *app) expectFile(ctx context.Context, file string, ids []string, against string, before map[string]bool) ([]contract.Expectation,
+	error) {
 	w, now, err := a.fileWorld(file, a.with)
 	if err != nil {
 		return nil, err

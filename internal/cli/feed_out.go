@@ -19,7 +19,8 @@ import (
 func (a *app) feedOut() *cobra.Command {
 	c := &cobra.Command{Use: "out", Short: "Keep people of ours in a partner's directory (SCIM 2.0)",
 		Long: "Keep people of ours in a partner's directory: who joins here is told there, and who leaves is\nclosed there, by SCIM 2.0 (RFC 7643, RFC 7644). A feed is held at first: what it would do is shown,\nand nothing is sent but by hand. It is about those for whom directory.feed_out is on."}
-	c.AddCommand(a.feedOutList(), a.feedOutShow(), a.feedOutBegin(), a.feedOutSet(), a.feedOutLook(), a.feedOutPeople(), a.feedOutSend(), a.feedOutLog(), a.feedOutRelease(), a.feedOutEnd())
+	c.AddCommand(a.feedOutList(), a.feedOutShow(), a.feedOutBegin(), a.feedOutSet(), a.feedOutLook(), a.feedOutPeople(), a.feedOutSend(),
+		a.feedOutLog(), a.feedOutRelease(), a.feedOutEnd())
 	return c
 }
 
@@ -34,29 +35,31 @@ func feedOutState(f *contract.FeedOut) string {
 }
 
 func (a *app) feedOutList() *cobra.Command {
-	return &cobra.Command{Use: "list", Short: "Feeds that go to partners, and how they go", Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error {
-		r, err := a.remote()
-		if err != nil {
-			return err
-		}
-		resp, err := r.ListFeedsOut(c.Context())
-		var x struct {
-			Feeds []contract.FeedOut `json:"feeds"`
-		}
-		if err := r.read(resp, err, &x); err != nil {
-			return err
-		}
-		if len(x.Feeds) == 0 && a.output == "table" {
-			a.say("Nobody of ours is kept at a partner. Begin: wexillum feed out begin PARTNER --address https://… --key file:PATH --why …")
-			return nil
-		}
-		rows := [][]string{}
-		for i := range x.Feeds {
-			f := &x.Feeds[i]
-			rows = append(rows, []string{f.Partner, f.Name, feedOutState(f), strconv.Itoa(f.Kept), strconv.Itoa(f.Closed), strconv.Itoa(f.Failing), whenSaid(f.Ended), nextSaid(f.Next)})
-		}
-		return a.records(x.Feeds, []string{"partner", "name", "state", "kept there", "closed there", "not taken", "sent last", "sent next"}, rows)
-	}}
+	return &cobra.Command{Use: "list", Short: "Feeds that go to partners, and how they go", Args: cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			r, err := a.remote()
+			if err != nil {
+				return err
+			}
+			resp, err := r.ListFeedsOut(c.Context())
+			var x struct {
+				Feeds []contract.FeedOut `json:"feeds"`
+			}
+			if err := r.read(resp, err, &x); err != nil {
+				return err
+			}
+			if len(x.Feeds) == 0 && a.output == "table" {
+				a.say("Nobody of ours is kept at a partner. Begin: wexillum feed out begin PARTNER --address https://… --key file:PATH --why …")
+				return nil
+			}
+			rows := [][]string{}
+			for i := range x.Feeds {
+				f := &x.Feeds[i]
+				rows = append(rows, []string{f.Partner, f.Name, feedOutState(f), strconv.Itoa(f.Kept), strconv.Itoa(f.Closed), strconv.Itoa(f.Failing),
+					whenSaid(f.Ended), nextSaid(f.Next)})
+			}
+			return a.records(x.Feeds, []string{"partner", "name", "state", "kept there", "closed there", "not taken", "sent last", "sent next"}, rows)
+		}}
 }
 
 func whenSaid(at *string) string {
@@ -87,11 +90,14 @@ func didSaid(did map[string]int) string {
 }
 
 // sentWords say what is or was done about somebody at a partner.
-var sentWords = map[string]string{"new": "+ comes in", "taken_over": "taken over", "changed": "changes", "closed": "▼ is closed", "removed": "▼ is removed", "back": "▲ comes back", "same": "as it is", "left_out": "is left out", "braked": "▼ waits for the brake", "refused": "▼ not taken"}
+var sentWords = map[string]string{"new": "+ comes in", "taken_over": "taken over", "changed": "changes", "closed": "▼ is closed",
+	"removed": "▼ is removed", "back": "▲ comes back", "same": "as it is", "left_out": "is left out", "braked": "▼ waits for the brake",
+	"refused": "▼ not taken"}
 
 func (a *app) printFeedOut(f *contract.FeedOut) error {
 	if a.output != "table" {
-		return a.records(f, []string{"partner", "state", "kept there", "not taken"}, [][]string{{f.Partner, feedOutState(f), strconv.Itoa(f.Kept), strconv.Itoa(f.Failing)}})
+		return a.records(f, []string{"partner", "state", "kept there", "not taken"},
+			[][]string{{f.Partner, feedOutState(f), strconv.Itoa(f.Kept), strconv.Itoa(f.Failing)}})
 	}
 	a.say("%s  %s: %s", f.Partner, f.Name, feedOutState(f))
 	if f.Shut != nil {
@@ -108,7 +114,8 @@ func (a *app) printFeedOut(f *contract.FeedOut) error {
 	a.say("  server    %s, token in %s", f.Address, f.Key)
 	scope := "all for whom directory.feed_out is on"
 	if f.Scope != "all" {
-		scope = map[contract.FeedOutScope]string{"groups": "those in ", "people": ""}[f.Scope] + strings.Join(f.Of, ", ") + ", where directory.feed_out is on for them"
+		scope = map[contract.FeedOutScope]string{"groups": "those in ", "people": ""}[f.Scope] + strings.Join(f.Of, ", ") +
+			", where directory.feed_out is on for them"
 	}
 	a.say("  about     %s", scope)
 	a.say("  there     %d kept, %d closed", f.Kept, f.Closed)
@@ -129,7 +136,8 @@ func (a *app) printFeedOut(f *contract.FeedOut) error {
 	default:
 		a.say("  last      %s: %s", day(*f.Ended), didSaid(f.Did))
 	}
-	a.say("  leavers   %s", map[contract.FeedOutLeavers]string{"close": "their account there is closed", "remove": "their account there is removed"}[f.Leavers])
+	a.say("  leavers   %s", map[contract.FeedOutLeavers]string{"close": "their account there is closed",
+		"remove": "their account there is removed"}[f.Leavers])
 	most := "any number"
 	if f.Most != nil {
 		most = strconv.Itoa(*f.Most)
@@ -142,18 +150,19 @@ func (a *app) printFeedOut(f *contract.FeedOut) error {
 }
 
 func (a *app) feedOutShow() *cobra.Command {
-	return &cobra.Command{Use: "show PARTNER", Short: "A feed that goes to a partner: whom it is about, how it goes", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completion("partner"), RunE: func(c *cobra.Command, args []string) error {
-		r, err := a.remote()
-		if err != nil {
-			return err
-		}
-		resp, err := r.GetFeedOut(c.Context(), args[0])
-		var f contract.FeedOut
-		if err := r.read(resp, err, &f); err != nil {
-			return err
-		}
-		return a.printFeedOut(&f)
-	}}
+	return &cobra.Command{Use: "show PARTNER", Short: "A feed that goes to a partner: whom it is about, how it goes", Args: cobra.ExactArgs(1),
+		ValidArgsFunction: a.completion("partner"), RunE: func(c *cobra.Command, args []string) error {
+			r, err := a.remote()
+			if err != nil {
+				return err
+			}
+			resp, err := r.GetFeedOut(c.Context(), args[0])
+			var f contract.FeedOut
+			if err := r.read(resp, err, &f); err != nil {
+				return err
+			}
+			return a.printFeedOut(&f)
+		}}
 }
 
 // feedOutFlags are what may be said of a feed that goes out.
@@ -181,7 +190,8 @@ func (x *feedOutFlags) said(c *cobra.Command) (out contract.FeedOutChange) {
 	for name, to := range map[string]struct {
 		from *string
 		into **string
-	}{"address": {&x.address, &out.Address}, "key": {&x.key, &out.Key}, "state": {&x.state, &out.State}, "scope": {&x.scope, &out.Scope}, "leavers": {&x.leavers, &out.Leavers}} {
+	}{"address": {&x.address, &out.Address}, "key": {&x.key, &out.Key}, "state": {&x.state, &out.State}, "scope": {&x.scope, &out.Scope},
+		"leavers": {&x.leavers, &out.Leavers}} {
 		if given(name) {
 			*to.into = to.from
 		}
@@ -201,15 +211,17 @@ func (x *feedOutFlags) said(c *cobra.Command) (out contract.FeedOutChange) {
 func (a *app) feedOutBegin() *cobra.Command {
 	var x feedOutFlags
 	var why string
-	c := &cobra.Command{Use: "begin PARTNER", Short: "Begin a feed to a partner, held at first", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completion("partner"),
-		Example: "  wexillum feed out begin sandrill --address https://people.sandrill.example/scim/v2 --key file:/etc/wexillum/sandrill.token --scope groups --of exhibition --why \"they build the hall together\"",
+	c := &cobra.Command{Use: "begin PARTNER", Short: "Begin a feed to a partner, held at first", Args: cobra.ExactArgs(1),
+		ValidArgsFunction: a.completion("partner"),
+		Example:           "  wexillum feed out begin sandrill --address https://people.sandrill.example/scim/v2 --key file:/etc/wexillum/sandrill.token --scope groups --of exhibition --why \"they build the hall together\"",
 		RunE: func(c *cobra.Command, args []string) error {
 			r, err := a.remote()
 			if err != nil {
 				return err
 			}
 			s := x.said(c)
-			resp, err := r.BeginFeedOut(c.Context(), contract.FeedOutBegin{Partner: args[0], Address: x.address, Key: x.key, State: s.State, Scope: s.Scope, Of: s.Of, Every: s.Every, Leavers: s.Leavers, Brake: s.Brake, Why: optional(why)})
+			resp, err := r.BeginFeedOut(c.Context(), contract.FeedOutBegin{Partner: args[0], Address: x.address, Key: x.key, State: s.State,
+				Scope: s.Scope, Of: s.Of, Every: s.Every, Leavers: s.Leavers, Brake: s.Brake, Why: optional(why)})
 			var f contract.FeedOut
 			if err := r.read(resp, err, &f); err != nil {
 				return err
@@ -228,8 +240,9 @@ func (a *app) feedOutBegin() *cobra.Command {
 func (a *app) feedOutSet() *cobra.Command {
 	var x feedOutFlags
 	var why string
-	c := &cobra.Command{Use: "set PARTNER", Short: "Change a feed to a partner, or let it on", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completion("partner"),
-		Example: "  wexillum feed out set ilvane --state on --why \"what it would do is right\"",
+	c := &cobra.Command{Use: "set PARTNER", Short: "Change a feed to a partner, or let it on", Args: cobra.ExactArgs(1),
+		ValidArgsFunction: a.completion("partner"),
+		Example:           "  wexillum feed out set ilvane --state on --why \"what it would do is right\"",
 		RunE: func(c *cobra.Command, args []string) error {
 			r, err := a.remote()
 			if err != nil {
@@ -250,85 +263,90 @@ func (a *app) feedOutSet() *cobra.Command {
 }
 
 func (a *app) feedOutLook() *cobra.Command {
-	return &cobra.Command{Use: "test PARTNER", Short: "Try the connection, and see whom their server keeps of ours; nothing is changed there", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completion("partner"), RunE: func(c *cobra.Command, args []string) error {
-		r, err := a.remote()
-		if err != nil {
-			return err
-		}
-		resp, err := r.LookFeedOut(c.Context(), args[0])
-		var x contract.FeedLook
-		if err := r.read(resp, err, &x); err != nil {
-			return err
-		}
-		if a.output != "table" {
-			return a.records(&x, []string{"well", "problem", "there", "ours"}, [][]string{{strconv.FormatBool(x.Well), pick(x.Problem), strconv.Itoa(x.There), strconv.Itoa(x.Ours)}})
-		}
-		if !x.Well {
-			a.say("▼ It does not work: %s (after %d ms).", *x.Problem, x.TookMs)
-			a.say("%s", pick(x.Advice))
+	return &cobra.Command{Use: "test PARTNER", Short: "Try the connection, and see whom their server keeps of ours; nothing is changed there",
+		Args: cobra.ExactArgs(1), ValidArgsFunction: a.completion("partner"), RunE: func(c *cobra.Command, args []string) error {
+			r, err := a.remote()
+			if err != nil {
+				return err
+			}
+			resp, err := r.LookFeedOut(c.Context(), args[0])
+			var x contract.FeedLook
+			if err := r.read(resp, err, &x); err != nil {
+				return err
+			}
+			if a.output != "table" {
+				return a.records(&x, []string{"well", "problem", "there", "ours"},
+					[][]string{{strconv.FormatBool(x.Well), pick(x.Problem), strconv.Itoa(x.There), strconv.Itoa(x.Ours)}})
+			}
+			if !x.Well {
+				a.say("▼ It does not work: %s (after %d ms).", *x.Problem, x.TookMs)
+				a.say("%s", pick(x.Advice))
+				return nil
+			}
+			a.say("▲ It works: it answers and takes the token (%d ms).", x.TookMs)
+			a.say("  It keeps %d users, %d of them with an address of ours%s.", x.There, x.Ours,
+				map[bool]string{true: fmt.Sprintf(" among the %d that were read", x.Read)}[x.Read < x.There])
+			if !x.Patch {
+				a.say("  It does not change single attributes: users are written whole, and what others wrote there is lost.")
+			}
+			for _, u := range x.Unkept {
+				a.say("  not kept by the feed: %s %s (%s)", u.UserName, pick(u.Name), map[bool]string{true: "in use", false: "closed"}[u.Active])
+			}
+			for i := range x.Twins {
+				t := &x.Twins[i]
+				a.say("  there twice? %s: %s by the feed, and %s", t.Name, t.Fed, t.Guest)
+			}
 			return nil
-		}
-		a.say("▲ It works: it answers and takes the token (%d ms).", x.TookMs)
-		a.say("  It keeps %d users, %d of them with an address of ours%s.", x.There, x.Ours, map[bool]string{true: fmt.Sprintf(" among the %d that were read", x.Read)}[x.Read < x.There])
-		if !x.Patch {
-			a.say("  It does not change single attributes: users are written whole, and what others wrote there is lost.")
-		}
-		for _, u := range x.Unkept {
-			a.say("  not kept by the feed: %s %s (%s)", u.UserName, pick(u.Name), map[bool]string{true: "in use", false: "closed"}[u.Active])
-		}
-		for i := range x.Twins {
-			t := &x.Twins[i]
-			a.say("  there twice? %s: %s by the feed, and %s", t.Name, t.Fed, t.Guest)
-		}
-		return nil
-	}}
+		}}
 }
 
 func (a *app) feedOutPeople() *cobra.Command {
 	var all bool
 	var after string
 	var limit int
-	c := &cobra.Command{Use: "people PARTNER", Short: "What sending would do about each person, before anything is sent", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completion("partner"), RunE: func(c *cobra.Command, args []string) error {
-		r, err := a.remote()
-		if err != nil {
-			return err
-		}
-		resp, err := r.FeedOutPeople(c.Context(), args[0], &contract.FeedOutPeopleParams{All: &all, After: &after, Limit: &limit})
-		var x struct {
-			People []contract.FeedOutPerson `json:"people"`
-			Counts map[string]int           `json:"counts"`
-			Unsure *string                  `json:"unsure"`
-			Next   *string                  `json:"next"`
-		}
-		if err := r.read(resp, err, &x); err != nil {
-			return err
-		}
-		rows := [][]string{}
-		for i := range x.People {
-			p := &x.People[i]
-			do := sentWords[string(p.Do)]
-			if p.Why != nil {
-				do += ": " + *p.Why
-			}
-			if p.Problem != nil {
-				do += " (not taken last: " + *p.Problem + ")"
-			}
-			rows = append(rows, []string{p.Person, p.Name, pick(p.Address), map[contract.FeedOutPersonKept]string{"not": "not there", "tried": "may be there", "kept": "in use", "closed": "closed"}[p.Kept], do})
-		}
-		if len(rows) > 0 || a.output != "table" {
-			if err := a.records(x.People, []string{"person", "name", "address", "there", "what is sent"}, rows); err != nil || a.output != "table" {
+	c := &cobra.Command{Use: "people PARTNER", Short: "What sending would do about each person, before anything is sent",
+		Args: cobra.ExactArgs(1), ValidArgsFunction: a.completion("partner"), RunE: func(c *cobra.Command, args []string) error {
+			r, err := a.remote()
+			if err != nil {
 				return err
 			}
-		}
-		a.say("%s.", didSaid(x.Counts))
-		if x.Unsure != nil {
-			a.say("%s", *x.Unsure)
-		}
-		if x.Next != nil {
-			a.say("More: --after %s", *x.Next)
-		}
-		return nil
-	}}
+			resp, err := r.FeedOutPeople(c.Context(), args[0], &contract.FeedOutPeopleParams{All: &all, After: &after, Limit: &limit})
+			var x struct {
+				People []contract.FeedOutPerson `json:"people"`
+				Counts map[string]int           `json:"counts"`
+				Unsure *string                  `json:"unsure"`
+				Next   *string                  `json:"next"`
+			}
+			if err := r.read(resp, err, &x); err != nil {
+				return err
+			}
+			rows := [][]string{}
+			for i := range x.People {
+				p := &x.People[i]
+				do := sentWords[string(p.Do)]
+				if p.Why != nil {
+					do += ": " + *p.Why
+				}
+				if p.Problem != nil {
+					do += " (not taken last: " + *p.Problem + ")"
+				}
+				rows = append(rows, []string{p.Person, p.Name, pick(p.Address),
+					map[contract.FeedOutPersonKept]string{"not": "not there", "tried": "may be there", "kept": "in use", "closed": "closed"}[p.Kept], do})
+			}
+			if len(rows) > 0 || a.output != "table" {
+				if err := a.records(x.People, []string{"person", "name", "address", "there", "what is sent"}, rows); err != nil || a.output != "table" {
+					return err
+				}
+			}
+			a.say("%s.", didSaid(x.Counts))
+			if x.Unsure != nil {
+				a.say("%s", *x.Unsure)
+			}
+			if x.Next != nil {
+				a.say("More: --after %s", *x.Next)
+			}
+			return nil
+		}}
 	c.Flags().BoolVar(&all, "all", false, "those too about whom nothing is to be done")
 	c.Flags().StringVar(&after, "after", "", "those behind this person")
 	c.Flags().IntVar(&limit, "limit", 100, "at most so many, up to 1000")
@@ -338,8 +356,9 @@ func (a *app) feedOutPeople() *cobra.Command {
 func (a *app) feedOutSend() *cobra.Command {
 	var few int
 	var person, why string
-	c := &cobra.Command{Use: "send PARTNER", Short: "Send what is due now: a few first, one person, or all", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completion("partner"),
-		Example: "  wexillum feed out send ilvane --few 3 --why \"to see that it is right\"",
+	c := &cobra.Command{Use: "send PARTNER", Short: "Send what is due now: a few first, one person, or all", Args: cobra.ExactArgs(1),
+		ValidArgsFunction: a.completion("partner"),
+		Example:           "  wexillum feed out send ilvane --few 3 --why \"to see that it is right\"",
 		RunE: func(c *cobra.Command, args []string) error {
 			r, err := a.remote()
 			if err != nil {
@@ -370,7 +389,8 @@ func (a *app) feedOutSend() *cobra.Command {
 				}
 			}
 			if a.output != "table" {
-				return a.records(&sum, []string{"done", "refused", "left", "problem"}, [][]string{{fmt.Sprint(sum.Done), strconv.Itoa(sum.Refused), strconv.Itoa(sum.Left), pick(sum.Problem)}})
+				return a.records(&sum, []string{"done", "refused", "left", "problem"},
+					[][]string{{fmt.Sprint(sum.Done), strconv.Itoa(sum.Refused), strconv.Itoa(sum.Left), pick(sum.Problem)}})
 			}
 			a.say("%s.", didSaid(sum.Done))
 			if sum.Refused > 0 {
@@ -404,18 +424,19 @@ func (a *app) feedOutLog() *cobra.Command {
 	var wrong bool
 	var person string
 	var before, limit int
-	c := &cobra.Command{Use: "log PARTNER", Short: "What was sent and what came of it, the newest first", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completion("partner"), RunE: func(c *cobra.Command, args []string) error {
-		r, err := a.remote()
-		if err != nil {
-			return err
-		}
-		p := &contract.FeedOutLogParams{Wrong: &wrong, Limit: &limit, Person: optional(person)}
-		if before > 0 {
-			p.Before = &before
-		}
-		resp, err := r.FeedOutLog(c.Context(), args[0], p)
-		return a.feedLines(r.read, resp, err, sentWords, wrong)
-	}}
+	c := &cobra.Command{Use: "log PARTNER", Short: "What was sent and what came of it, the newest first", Args: cobra.ExactArgs(1),
+		ValidArgsFunction: a.completion("partner"), RunE: func(c *cobra.Command, args []string) error {
+			r, err := a.remote()
+			if err != nil {
+				return err
+			}
+			p := &contract.FeedOutLogParams{Wrong: &wrong, Limit: &limit, Person: optional(person)}
+			if before > 0 {
+				p.Before = &before
+			}
+			resp, err := r.FeedOutLog(c.Context(), args[0], p)
+			return a.feedLines(r.read, resp, err, sentWords, wrong)
+		}}
 	c.Flags().BoolVar(&wrong, "wrong", false, "what went wrong alone")
 	c.Flags().StringVar(&person, "person", "", "of this person of ours alone")
 	c.Flags().IntVar(&before, "before", 0, "those before this one")
@@ -426,36 +447,38 @@ func (a *app) feedOutLog() *cobra.Command {
 
 func (a *app) feedOutRelease() *cobra.Command {
 	var why string
-	c := &cobra.Command{Use: "release PARTNER", Short: "Let a feed close as many accounts there again as it may in a day", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completion("partner"), RunE: func(c *cobra.Command, args []string) error {
-		r, err := a.remote()
-		if err != nil {
-			return err
-		}
-		resp, err := r.ReleaseFeedOut(c.Context(), args[0], contract.ReleaseFeedOutJSONRequestBody{Why: why})
-		var f contract.FeedOut
-		if err := r.read(resp, err, &f); err != nil {
-			return err
-		}
-		return a.printFeedOut(&f)
-	}}
+	c := &cobra.Command{Use: "release PARTNER", Short: "Let a feed close as many accounts there again as it may in a day",
+		Args: cobra.ExactArgs(1), ValidArgsFunction: a.completion("partner"), RunE: func(c *cobra.Command, args []string) error {
+			r, err := a.remote()
+			if err != nil {
+				return err
+			}
+			resp, err := r.ReleaseFeedOut(c.Context(), args[0], contract.ReleaseFeedOutJSONRequestBody{Why: why})
+			var f contract.FeedOut
+			if err := r.read(resp, err, &f); err != nil {
+				return err
+			}
+			return a.printFeedOut(&f)
+		}}
 	whyFlag(c, &why)
 	return c
 }
 
 func (a *app) feedOutEnd() *cobra.Command {
 	var why string
-	c := &cobra.Command{Use: "end PARTNER", Short: "End a feed to a partner; whom it kept stays there as they are", Args: cobra.ExactArgs(1), ValidArgsFunction: a.completion("partner"), RunE: func(c *cobra.Command, args []string) error {
-		r, err := a.remote()
-		if err != nil {
-			return err
-		}
-		resp, err := r.EndFeedOut(c.Context(), args[0], &contract.EndFeedOutParams{Why: optional(why)})
-		if err := r.read(resp, err, nil); err != nil {
-			return err
-		}
-		a.say("Nothing more is sent to %s. Whom it kept stays there as they are; tell their administrator.", args[0])
-		return nil
-	}}
+	c := &cobra.Command{Use: "end PARTNER", Short: "End a feed to a partner; whom it kept stays there as they are", Args: cobra.ExactArgs(1),
+		ValidArgsFunction: a.completion("partner"), RunE: func(c *cobra.Command, args []string) error {
+			r, err := a.remote()
+			if err != nil {
+				return err
+			}
+			resp, err := r.EndFeedOut(c.Context(), args[0], &contract.EndFeedOutParams{Why: optional(why)})
+			if err := r.read(resp, err, nil); err != nil {
+				return err
+			}
+			a.say("Nothing more is sent to %s. Whom it kept stays there as they are; tell their administrator.", args[0])
+			return nil
+		}}
 	whyFlag(c, &why)
 	return c
 }

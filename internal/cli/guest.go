@@ -362,7 +362,8 @@ func (a *app) opens(list []contract.InvitationOpens) {
 		if o.Of == "bearer" {
 			a.printf("It would open %d things for whoever holds it:\n", o.Opened)
 		} else {
-			a.printf("It would open %d things in spaces and %d kinds of things besides for %s (%d like it, %s):\n", o.Opened, o.Wide, o.Who, o.Count, o.Of)
+			a.printf("It would open %d things in spaces and %d kinds of things besides for %s (%d like it, %s):\n", o.Opened, o.Wide, o.Who, o.Count,
+				o.Of)
 		}
 		n := 0
 		for k := range o.Lines {
@@ -485,7 +486,8 @@ func (a *app) guestDo(use, short, done string) *cobra.Command {
 		for flag, at := range map[string]struct {
 			to   **string
 			from *string
-		}{"name": {&b.Name, &name}, "purpose": {&b.Purpose, &purpose}, "language": {&b.Language, &language}, "location": {&b.Location, &location}, "licence": {&b.Licence, &licence}} {
+		}{"name": {&b.Name, &name}, "purpose": {&b.Purpose, &purpose}, "language": {&b.Language, &language}, "location": {&b.Location, &location},
+			"licence": {&b.Licence, &licence}} {
 			if c.Flags().Lookup(flag) != nil && c.Flags().Changed(flag) {
 				*at.to = at.from
 			}

@@ -29,13 +29,15 @@ func (a *app) printHouse(x *contract.House) error {
 		return nil
 	}
 	a.say("People of ours sign in at %s", *x.Issuer)
-	a.say("  as            %s%s", *x.Client, map[bool]string{true: ", a public client", false: ", with the secret in " + pick(x.Key)}[x.Key == nil])
+	a.say("  as            %s%s", *x.Client, map[bool]string{true: ", a public client",
+		false: ", with the secret in " + pick(x.Key)}[x.Key == nil])
 	a.say("  leads back to %s", x.Back)
 	a.say("  roles         by %s", *x.Claim)
 	for _, v := range slices.Sorted(maps.Keys(*x.Roles)) {
 		a.say("                %s: %s", v, (*x.Roles)[v])
 	}
-	a.say("  second factor %s", map[bool]string{true: "its own business", false: "of roles that have to have one, it has to say that it asked"}[x.Trusted != nil && *x.Trusted])
+	a.say("  second factor %s", map[bool]string{true: "its own business",
+		false: "of roles that have to have one, it has to say that it asked"}[x.Trusted != nil && *x.Trusted])
 	if x.Known != nil {
 		a.say("  accounts      %d", *x.Known)
 	}
@@ -100,48 +102,50 @@ func (a *app) houseSet() *cobra.Command {
 }
 
 func (a *app) houseTest() *cobra.Command {
-	return &cobra.Command{Use: "test ISSUER", Short: "Ask a sign-in what it says of itself", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
-		r, err := a.remote()
-		if err != nil {
-			return err
-		}
-		resp, err := r.TestHouse(c.Context(), contract.TestHouseJSONRequestBody{Issuer: args[0]})
-		var x struct {
-			Well      bool    `json:"well"`
-			Problem   *string `json:"problem,omitempty"`
-			Authorize *string `json:"authorize,omitempty"`
-			Back      *string `json:"back,omitempty"`
-		}
-		if err := r.read(resp, err, &x); err != nil {
-			return err
-		}
-		if a.output != "table" {
-			return a.records(&x, []string{"well", "problem"}, [][]string{{strconv.FormatBool(x.Well), pick(x.Problem)}})
-		}
-		if !x.Well {
-			a.say("▼ It does not work: %s", pick(x.Problem))
+	return &cobra.Command{Use: "test ISSUER", Short: "Ask a sign-in what it says of itself", Args: cobra.ExactArgs(1),
+		RunE: func(c *cobra.Command, args []string) error {
+			r, err := a.remote()
+			if err != nil {
+				return err
+			}
+			resp, err := r.TestHouse(c.Context(), contract.TestHouseJSONRequestBody{Issuer: args[0]})
+			var x struct {
+				Well      bool    `json:"well"`
+				Problem   *string `json:"problem,omitempty"`
+				Authorize *string `json:"authorize,omitempty"`
+				Back      *string `json:"back,omitempty"`
+			}
+			if err := r.read(resp, err, &x); err != nil {
+				return err
+			}
+			if a.output != "table" {
+				return a.records(&x, []string{"well", "problem"}, [][]string{{strconv.FormatBool(x.Well), pick(x.Problem)}})
+			}
+			if !x.Well {
+				a.say("▼ It does not work: %s", pick(x.Problem))
+				return nil
+			}
+			a.say("▲ It answers, and leads people to %s", pick(x.Authorize))
+			a.say("  Enter there as where it leads back to (redirect URI): %s", pick(x.Back))
 			return nil
-		}
-		a.say("▲ It answers, and leads people to %s", pick(x.Authorize))
-		a.say("  Enter there as where it leads back to (redirect URI): %s", pick(x.Back))
-		return nil
-	}}
+		}}
 }
 
 func (a *app) houseEnd() *cobra.Command {
 	var why string
-	c := &cobra.Command{Use: "end", Short: "Let nobody sign in by it any more; whoever did is signed out", Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error {
-		r, err := a.remote()
-		if err != nil {
-			return err
-		}
-		resp, err := r.EndHouse(c.Context(), &contract.EndHouseParams{Why: optional(why)})
-		if err := r.read(resp, err, nil); err != nil {
-			return err
-		}
-		a.say("It is gone, and whoever came from there is signed out. Accounts with passwords stay as they are.")
-		return nil
-	}}
+	c := &cobra.Command{Use: "end", Short: "Let nobody sign in by it any more; whoever did is signed out", Args: cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			r, err := a.remote()
+			if err != nil {
+				return err
+			}
+			resp, err := r.EndHouse(c.Context(), &contract.EndHouseParams{Why: optional(why)})
+			if err := r.read(resp, err, nil); err != nil {
+				return err
+			}
+			a.say("It is gone, and whoever came from there is signed out. Accounts with passwords stay as they are.")
+			return nil
+		}}
 	whyFlag(c, &why)
 	return c
 }
@@ -170,17 +174,18 @@ func (a *app) passkey() *cobra.Command {
 			rows = append(rows, []string{p.Id, p.Name, day(p.Made), whenSaid(p.Used)})
 		}
 		return a.records(x.Passkeys, []string{"id", "name", "since", "used last"}, rows)
-	}}, &cobra.Command{Use: "remove ID", Short: "Take one of them away", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
-		r, err := a.remote()
-		if err != nil {
-			return err
-		}
-		resp, err := r.EndPasskey(c.Context(), args[0])
-		if err := r.read(resp, err, nil); err != nil {
-			return err
-		}
-		a.say("It works no longer.")
-		return nil
-	}})
+	}}, &cobra.Command{Use: "remove ID", Short: "Take one of them away", Args: cobra.ExactArgs(1),
+		RunE: func(c *cobra.Command, args []string) error {
+			r, err := a.remote()
+			if err != nil {
+				return err
+			}
+			resp, err := r.EndPasskey(c.Context(), args[0])
+			if err := r.read(resp, err, nil); err != nil {
+				return err
+			}
+			a.say("It works no longer.")
+			return nil
+		}})
 	return c
 }

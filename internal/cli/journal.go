@@ -109,7 +109,8 @@ func (a *app) journal() *cobra.Command {
 				} else {
 					a.say("Broken at entry %d: %s. The %d entries before it hold.", *x.BrokenAt, pick(x.Reason), x.Entries)
 				}
-			} else if err := a.records(x, []string{"whole", "entries", "reason"}, [][]string{{fmt.Sprint(x.Whole), fmt.Sprint(x.Entries), pick(x.Reason)}}); err != nil {
+			} else if err := a.records(x, []string{"whole", "entries", "reason"},
+				[][]string{{fmt.Sprint(x.Whole), fmt.Sprint(x.Entries), pick(x.Reason)}}); err != nil {
 				return err
 			}
 			lost := x.Kept != nil && !*x.Kept
@@ -312,7 +313,8 @@ type keptSeal struct {
 	Seal   string `json:"seal"`
 }
 
-// readSeal reads a seal from a file. Whoever kept it vouches for it; whose it is says the signature, which the keys at /.well-known/wexillum-keys verify.
+// readSeal reads a seal from a file. Whoever kept it vouches for it; whose it is says the signature, which the keys at
+// /.well-known/wexillum-keys verify.
 func readSeal(path string) (*keptSeal, error) {
 	text, err := os.ReadFile(path)
 	if err != nil {
@@ -330,7 +332,8 @@ func readSeal(path string) (*keptSeal, error) {
 }
 
 func (a *app) journalSeal() *cobra.Command {
-	return &cobra.Command{Use: "seal", Short: "The seal of the last entry, signed: kept elsewhere, it shows whether the journal is written anew", Args: cobra.NoArgs,
+	return &cobra.Command{Use: "seal",
+		Short: "The seal of the last entry, signed: kept elsewhere, it shows whether the journal is written anew", Args: cobra.NoArgs,
 		Example: "  wexillum journal seal > seal.jws, and later wexillum journal verify --kept seal.jws",
 		RunE: func(c *cobra.Command, _ []string) error {
 			r, err := a.remote()

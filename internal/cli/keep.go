@@ -362,7 +362,8 @@ func (a *app) account() *cobra.Command {
 		c.Flags().StringVar(&person, "person", "", "the person of ours who has the account; needed for a member")
 		whyFlag(c, &why)
 	}
-	put.Flags().BoolVar(&disabled, "disabled", false, "nobody signs in with it, and its sessions and tokens end; --disabled=false lets them in again")
+	put.Flags().BoolVar(&disabled, "disabled", false,
+		"nobody signs in with it, and its sessions and tokens end; --disabled=false lets them in again")
 	put.Flags().BoolVar(&password, "password", false, "give it a new password, which is prompted for or read from standard input")
 	var reason string
 	out := &cobra.Command{
@@ -465,7 +466,8 @@ func (a *app) token() *cobra.Command {
 			return a.records(t, []string{"token", "id", "expires"}, [][]string{{t.Token, t.Id, t.Expires.Format(time.RFC3339)}})
 		},
 	}
-	make.Flags().StringVar(&purpose, "purpose", "decisions", "decisions (asks as a gateway does), reading (reach, lists, policy, findings, journal), lists (reads lists alone), guests (brings guests in and looks after them), expectations (judges what is expected) or metrics")
+	make.Flags().StringVar(&purpose, "purpose", "decisions",
+		"decisions (asks as a gateway does), reading (reach, lists, policy, findings, journal), lists (reads lists alone), guests (brings guests in and looks after them), expectations (judges what is expected) or metrics")
 	make.Flags().IntVar(&days, "days", 90, "days until it ends, at most 366")
 	c.AddCommand(make)
 	c.AddCommand(

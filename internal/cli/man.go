@@ -20,7 +20,8 @@ func (a *app) man() *cobra.Command {
 			}
 			root := c.Root()
 			root.DisableAutoGenTag = true // the same program writes the same pages
-			if err := doc.GenManTree(root, &doc.GenManHeader{Title: "WEXILLUM", Section: "1", Source: "Wexillum", Manual: "Wexillum"}, args[0]); err != nil {
+			if err := doc.GenManTree(root, &doc.GenManHeader{Title: "WEXILLUM", Section: "1", Source: "Wexillum", Manual: "Wexillum"},
+				args[0]); err != nil {
 				return err
 			}
 			files, err := os.ReadDir(args[0])

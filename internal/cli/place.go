@@ -94,7 +94,8 @@ func (a *app) askValue(c *cobra.Command, where, rule, value, why string) error {
 	if err != nil {
 		return err
 	}
-	resp, err := r.MakeRequest(c.Context(), nil, contract.NewRequest{Value: &contract.AskedValue{Where: where, Rule: rule, Value: &value}, Purpose: why})
+	resp, err := r.MakeRequest(c.Context(), nil, contract.NewRequest{Value: &contract.AskedValue{Where: where, Rule: rule, Value: &value},
+		Purpose: why})
 	var made contract.Request
 	if err := r.read(resp, err, &made); err != nil {
 		return err
@@ -238,7 +239,8 @@ func (a *app) rulesChoices() *cobra.Command {
 				if err != nil {
 					return err
 				}
-				resp, err := r.Choices(c.Context(), &contract.ChoicesParams{Rule: args[0], Where: optional(p.where()), Person: optional(person), Party: optional(party), At: optional(at)})
+				resp, err := r.Choices(c.Context(), &contract.ChoicesParams{Rule: args[0], Where: optional(p.where()), Person: optional(person),
+					Party: optional(party), At: optional(at)})
 				if err := r.read(resp, err, &x); err != nil {
 					return err
 				}
@@ -602,7 +604,9 @@ func (a *app) link() *cobra.Command {
 	}
 	end.Flags().BoolVar(&ahead, "preview", false, "say who would lose what, and end nothing")
 	whyFlag(end, &why)
-	c.AddCommand(list, a.makeLink(), a.placeDo("link", "set", "set LINK", "Change a link: its right, its end, download, password, whom it names", "  wexillum link set press-kit-link --until +7d --password yes"), end)
+	c.AddCommand(list, a.makeLink(), a.placeDo("link", "set", "set LINK",
+		"Change a link: its right, its end, download, password, whom it names", "  wexillum link set press-kit-link --until +7d --password yes"),
+		end)
 	return c
 }
 

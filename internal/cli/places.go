@@ -268,7 +268,8 @@ func meant(kind, text string, list []contract.Suggestion) (string, error) {
 	}
 	switch len(same) {
 	case 0:
-		if _, id, cut := strings.Cut(text, ":"); !worldfile.ValidID(text) && (!cut || !worldfile.ValidID(id)) && !strings.Contains(text, "@") { // which no id is like
+		// which no id is like
+		if _, id, cut := strings.Cut(text, ":"); !worldfile.ValidID(text) && (!cut || !worldfile.ValidID(id)) && !strings.Contains(text, "@") {
 			hint := ""
 			if len(list) > 0 {
 				hint = fmt.Sprintf("; do you mean %s (%s)?", list[0].Value, list[0].Label)

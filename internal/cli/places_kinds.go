@@ -177,7 +177,8 @@ func (a *app) meeting() *cobra.Command {
 				return a.records(x.Fields, nil, nil)
 			}
 			a.printf("%s  %s\n\n", a.colour("1", fieldText(x.Fields["name"])), x.Id)
-			for _, f := range [][2]string{{"host", "host"}, {"space", "space"}, {"sign_in_domains", "only from"}, {"sign_in_lists", "and the lists"}, {"passcode", "passcode"}, {"standing_room", "standing room"}, {"repeats", "held"}, {"waiting_text", "shown to those waiting"}} {
+			for _, f := range [][2]string{{"host", "host"}, {"space", "space"}, {"sign_in_domains", "only from"}, {"sign_in_lists", "and the lists"},
+				{"passcode", "passcode"}, {"standing_room", "standing room"}, {"repeats", "held"}, {"waiting_text", "shown to those waiting"}} {
 				if t := fieldText(x.Fields[f[0]]); t != "" {
 					a.printf("  %-22s %s\n", f[1], t)
 				}
@@ -190,7 +191,8 @@ func (a *app) meeting() *cobra.Command {
 			return a.printValues(v, true)
 		},
 	}
-	add := a.placeAdd("meeting", "Make a meeting", "  wexillum meeting add \"Rope talk\" --host d.ekwinter --sign-in-domains orrin.example --passcode yes")
+	add := a.placeAdd("meeting", "Make a meeting",
+		"  wexillum meeting add \"Rope talk\" --host d.ekwinter --sign-in-domains orrin.example --passcode yes")
 	c.AddCommand(
 		list,
 		show,
@@ -214,7 +216,8 @@ func (a *app) domainLists() *cobra.Command {
 	list := &cobra.Command{Use: "list", Short: "The lists", Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error {
 		return a.listPlaces(c, "domain_list", "", []string{"id", "name", "domains"})
 	}}
-	add := a.placeAdd("domain_list", "Make a list", "  wexillum meeting domains add \"Lenders\" --domains ilvane.example,sandrill.example\n  wexillum meeting set \"Loans weekly\" --sign-in-lists lenders")
+	add := a.placeAdd("domain_list", "Make a list",
+		"  wexillum meeting domains add \"Lenders\" --domains ilvane.example,sandrill.example\n  wexillum meeting set \"Loans weekly\" --sign-in-lists lenders")
 	c.AddCommand(
 		list,
 		add,
@@ -232,7 +235,8 @@ func (a *app) domainLists() *cobra.Command {
 
 // personEdits are the commands that make and change people of ours.
 func (a *app) personEdits() []*cobra.Command {
-	add := a.placeAdd("person", "Add a person of ours", "  wexillum person add \"Zoe Quill\" --address z.quill@brackwater.example --groups rigging")
+	add := a.placeAdd("person", "Add a person of ours",
+		"  wexillum person add \"Zoe Quill\" --address z.quill@brackwater.example --groups rigging")
 	return []*cobra.Command{
 		add,
 		a.placeDo(

@@ -149,7 +149,8 @@ func (a *app) reach() *cobra.Command {
 	}
 	c.Flags().StringVar(&at, "at", "", "a date, a moment, or days from today as +3d; now where absent")
 	f := c.Flags()
-	f.BoolVar(&could, "could", false, "what they could come to do without any administrator or keeper; with --only yes also what they may already")
+	f.BoolVar(&could, "could", false,
+		"what they could come to do without any administrator or keeper; with --only yes also what they may already")
 	f.StringVar(&partner, "partner", "", "each of a partner's people, and a typical newcomer from each of its domains")
 	f.StringVar(&group, "group", "", "the parties in a group")
 	f.BoolVar(

@@ -72,7 +72,8 @@ func (a *app) remedy(c *cobra.Command, m *remedies, q contract.Question) error {
 			if m.take > len(x.Options) {
 				return usage{fmt.Errorf("--take %d: there are %d sets", m.take, len(x.Options))}
 			}
-			resp, err := r.RemedyDraft(c.Context(), nil, contract.RemedyTaken{Question: q, Until: optional(m.until), Option: x.Options[m.take-1].Id, Name: optional(m.name)})
+			resp, err := r.RemedyDraft(c.Context(), nil, contract.RemedyTaken{Question: q, Until: optional(m.until), Option: x.Options[m.take-1].Id,
+				Name: optional(m.name)})
 			var d contract.Draft
 			if err := r.read(resp, err, &d); err != nil {
 				return err

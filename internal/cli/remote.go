@@ -191,7 +191,9 @@ func (a *app) readWorld(name string, text []byte, now moment.Moment) (*world.Wor
 	unnamed := 0
 	w, err := worldfile.Read(text, worldfile.Options{File: name, Now: now, Unnamed: &unnamed})
 	if err == nil && unnamed > 0 && !a.policyAlone {
-		return nil, usage{fmt.Errorf("%s holds policy alone, and names people, groups or places that are not in it: whom it concerns cannot be told from it; use a dump of everything, or ask the service. The commands of rules answer from it, and differs compares it", name)}
+		return nil,
+			usage{fmt.Errorf("%s holds policy alone, and names people, groups or places that are not in it: whom it concerns cannot be told from it; use a dump of everything, or ask the service. The commands of rules answer from it, and differs compares it",
+				name)}
 	}
 	return w, err
 }

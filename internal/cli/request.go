@@ -128,38 +128,41 @@ func (a *app) request() *cobra.Command {
 	var preview bool
 	var until string
 	var less []string
-	do := one("do ID", "Make the changes that a request asks for, let somebody in, or approve a bundle", func(c *cobra.Command, r *remote, id string) error {
-		body := contract.RequestDo{Why: optional(why), Until: optional(until)}
-		if len(less) > 0 {
-			list, err := lessOf("less", less, false)
+	do := one("do ID", "Make the changes that a request asks for, let somebody in, or approve a bundle",
+		func(c *cobra.Command, r *remote, id string) error {
+			body := contract.RequestDo{Why: optional(why), Until: optional(until)}
+			if len(less) > 0 {
+				list, err := lessOf("less", less, false)
+				if err != nil {
+					return err
+				}
+				body.Less = &list
+			}
+			resp, err := r.DoRequest(c.Context(), id, &contract.DoRequestParams{Preview: &preview}, body)
+			var x contract.PlacesChanged
+			if err := r.read(resp, err, &x); err != nil {
+				return err
+			}
+			return a.placesDone(&x)
+		})
+	do.Flags().BoolVar(&preview, "preview", false, "say who would gain and lose, and change nothing")
+	do.Flags().StringVar(&until, "until", "", "of a bundle: an earlier end than was asked for")
+	do.Flags().StringArrayVar(&less, "less", nil,
+		"of a bundle: RESOURCE, which is not given, or RESOURCE=ROLE for a lower role; again for more")
+	whyFlag(do, &why)
+	c.AddCommand(&cobra.Command{Use: "hand-over ID PERSON", Short: "Ask somebody else to approve a bundle that is asked for",
+		Args: cobra.ExactArgs(2), RunE: func(c *cobra.Command, args []string) error {
+			r, err := a.remote()
 			if err != nil {
 				return err
 			}
-			body.Less = &list
-		}
-		resp, err := r.DoRequest(c.Context(), id, &contract.DoRequestParams{Preview: &preview}, body)
-		var x contract.PlacesChanged
-		if err := r.read(resp, err, &x); err != nil {
-			return err
-		}
-		return a.placesDone(&x)
-	})
-	do.Flags().BoolVar(&preview, "preview", false, "say who would gain and lose, and change nothing")
-	do.Flags().StringVar(&until, "until", "", "of a bundle: an earlier end than was asked for")
-	do.Flags().StringArrayVar(&less, "less", nil, "of a bundle: RESOURCE, which is not given, or RESOURCE=ROLE for a lower role; again for more")
-	whyFlag(do, &why)
-	c.AddCommand(&cobra.Command{Use: "hand-over ID PERSON", Short: "Ask somebody else to approve a bundle that is asked for", Args: cobra.ExactArgs(2), RunE: func(c *cobra.Command, args []string) error {
-		r, err := a.remote()
-		if err != nil {
-			return err
-		}
-		resp, err := r.HandOverRequest(c.Context(), args[0], contract.HandOverRequestJSONRequestBody{To: args[1]})
-		var x contract.Request
-		if err := r.read(resp, err, &x); err != nil {
-			return err
-		}
-		return show(&x)
-	}})
+			resp, err := r.HandOverRequest(c.Context(), args[0], contract.HandOverRequestJSONRequestBody{To: args[1]})
+			var x contract.Request
+			if err := r.read(resp, err, &x); err != nil {
+				return err
+			}
+			return show(&x)
+		}})
 	c.AddCommand(do, one("withdraw ID", "Take back what you asked for", func(c *cobra.Command, r *remote, id string) error {
 		resp, err := r.WithdrawRequest(c.Context(), id)
 		var x contract.Request
@@ -221,7 +224,8 @@ func (a *app) printRequest(x *contract.Request) error {
 			a.say("  %-8s  %s", []string{"approves", "then"}[min(i, 1)], told)
 		}
 	}
-	if open := x.State == "open" || x.State == "drafted" || x.State == "answered"; x.Question == nil && open && (x.Bundle == nil || x.Bundle.May) {
+	if open := x.State == "open" || x.State == "drafted" ||
+		x.State == "answered"; x.Question == nil && open && (x.Bundle == nil || x.Bundle.May) {
 		a.say("  to do it  wexillum request do %s", x.Id)
 	}
 	if d := pick(x.Draft); d != "" {

@@ -114,7 +114,8 @@ func (a *app) reviewStart() *cobra.Command {
 	f.StringVar(&state, "state", "", "of records in this state alone: active, invited or suspended")
 	f.StringVar(&origin, "origin", "", "of records that came to be so alone: invited, shared, requested, fed or signed_up")
 	f.StringVar(&sponsor, "sponsor", "", "of guests of this person alone")
-	f.StringVar(&needs, "needs", "", "of those that somebody may want to look at: sponsor, grant, seen, terms, time or mail, as guest list has it")
+	f.StringVar(&needs, "needs", "",
+		"of those that somebody may want to look at: sponsor, grant, seen, terms, time or mail, as guest list has it")
 	f.StringVar(&x.Until, "until", "", "the last day to answer: a date, or days from today as +30d")
 	f.BoolVar(&preview, "preview", false, "say who would be asked how much, and begin nothing")
 	whyFlag(c, &why)
@@ -125,54 +126,57 @@ func (a *app) reviewStart() *cobra.Command {
 }
 
 func (a *app) reviewShow() *cobra.Command {
-	return &cobra.Command{Use: "show ID", Short: "A round, how far it has come, and for whom it waits", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
-		r, err := a.remote()
-		if err != nil {
-			return err
-		}
-		resp, err := r.GetReview(c.Context(), args[0])
-		var x contract.Round
-		if err := r.read(resp, err, &x); err != nil {
-			return err
-		}
-		return a.printRound(&x)
-	}}
+	return &cobra.Command{Use: "show ID", Short: "A round, how far it has come, and for whom it waits", Args: cobra.ExactArgs(1),
+		RunE: func(c *cobra.Command, args []string) error {
+			r, err := a.remote()
+			if err != nil {
+				return err
+			}
+			resp, err := r.GetReview(c.Context(), args[0])
+			var x contract.Round
+			if err := r.read(resp, err, &x); err != nil {
+				return err
+			}
+			return a.printRound(&x)
+		}}
 }
 
 func (a *app) reviewLines() *cobra.Command {
 	var state string
 	var mine bool
-	c := &cobra.Command{Use: "lines ID", Short: "What a round asks, line by line", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
-		r, err := a.remote()
-		if err != nil {
-			return err
-		}
-		params := contract.ReviewLinesParams{Limit: ptrTo(500), Mine: &mine}
-		if state != "" {
-			params.State = (*contract.ReviewLinesParamsState)(&state)
-		}
-		all := []contract.ReviewLine{}
-		for {
-			resp, err := r.ReviewLines(c.Context(), args[0], &params)
-			var x struct {
-				Lines []contract.ReviewLine `json:"lines"`
-				Next  *int                  `json:"next"`
-			}
-			if err := r.read(resp, err, &x); err != nil {
+	c := &cobra.Command{Use: "lines ID", Short: "What a round asks, line by line", Args: cobra.ExactArgs(1),
+		RunE: func(c *cobra.Command, args []string) error {
+			r, err := a.remote()
+			if err != nil {
 				return err
 			}
-			all = append(all, x.Lines...)
-			if params.After = x.Next; x.Next == nil {
-				break
+			params := contract.ReviewLinesParams{Limit: ptrTo(500), Mine: &mine}
+			if state != "" {
+				params.State = (*contract.ReviewLinesParamsState)(&state)
 			}
-		}
-		rows := [][]string{}
-		for i := range all {
-			l := &all[i]
-			rows = append(rows, []string{strconv.Itoa(l.N), cmp.Or(pick(l.PartyName), l.Party), l.Name, string(l.Role), pick(l.Bundle), day(pick(l.Ends)), day(pick(l.LastSeen)), l.ReviewerName, string(l.State), pick(l.By), pick(l.Why)})
-		}
-		return a.records(all, []string{"line", "who", "on", "role", "bundle", "ends", "last seen", "asked of", "state", "by", "why"}, rows)
-	}}
+			all := []contract.ReviewLine{}
+			for {
+				resp, err := r.ReviewLines(c.Context(), args[0], &params)
+				var x struct {
+					Lines []contract.ReviewLine `json:"lines"`
+					Next  *int                  `json:"next"`
+				}
+				if err := r.read(resp, err, &x); err != nil {
+					return err
+				}
+				all = append(all, x.Lines...)
+				if params.After = x.Next; x.Next == nil {
+					break
+				}
+			}
+			rows := [][]string{}
+			for i := range all {
+				l := &all[i]
+				rows = append(rows, []string{strconv.Itoa(l.N), cmp.Or(pick(l.PartyName), l.Party), l.Name, string(l.Role), pick(l.Bundle),
+					day(pick(l.Ends)), day(pick(l.LastSeen)), l.ReviewerName, string(l.State), pick(l.By), pick(l.Why)})
+			}
+			return a.records(all, []string{"line", "who", "on", "role", "bundle", "ends", "last seen", "asked of", "state", "by", "why"}, rows)
+		}}
 	c.Flags().StringVar(&state, "state", "", "open, kept, narrowed, ended, gone or silent")
 	c.Flags().BoolVar(&mine, "mine", false, "what it asks you")
 	return c
@@ -189,7 +193,8 @@ func (a *app) reviewAnswer() *cobra.Command {
 		Example: "  wexillum review answer v412 --end --line 3 --line 7 --why \"the loan is over\" --preview\n  wexillum review answer v412 --keep",
 		RunE: func(c *cobra.Command, args []string) error {
 			do := []string{}
-			for name, is := range map[string]bool{"keep": keep, "end": end, "not_mine": notMine, "narrower": narrower != "" || item != "", "hand_over": to != ""} {
+			for name, is := range map[string]bool{"keep": keep, "end": end, "not_mine": notMine, "narrower": narrower != "" || item != "",
+				"hand_over": to != ""} {
 				if is {
 					do = append(do, name)
 				}
@@ -197,7 +202,8 @@ func (a *app) reviewAnswer() *cobra.Command {
 			if len(do) != 1 {
 				return usage{errors.New("say one of --keep, --narrower ROLE, --item RESOURCE, --end, --hand-over PERSON and --not-mine")}
 			}
-			body := contract.ReviewAnswer{Do: contract.ReviewAnswerDo(do[0]), Until: optional(until), Role: optional(narrower), Item: optional(item), To: optional(to), Why: optional(why)}
+			body := contract.ReviewAnswer{Do: contract.ReviewAnswerDo(do[0]), Until: optional(until), Role: optional(narrower), Item: optional(item),
+				To: optional(to), Why: optional(why)}
 			if len(lines) > 0 {
 				body.Lines = &lines
 			}
@@ -213,7 +219,8 @@ func (a *app) reviewAnswer() *cobra.Command {
 			rows := [][]string{}
 			for i := range x.Lines {
 				l := &x.Lines[i]
-				rows = append(rows, []string{strconv.Itoa(l.N), l.Party, l.Name, string(l.Role), cmp.Or(pick(l.Reason), string(l.State)+map[bool]string{true: ", asked of " + l.ReviewerName}[l.State == "open"])})
+				rows = append(rows, []string{strconv.Itoa(l.N), l.Party, l.Name, string(l.Role),
+					cmp.Or(pick(l.Reason), string(l.State)+map[bool]string{true: ", asked of " + l.ReviewerName}[l.State == "open"])})
 			}
 			if a.output != "table" {
 				return a.records(x, []string{"line", "who", "on", "role", "what became of it"}, rows)
@@ -245,18 +252,19 @@ func (a *app) reviewAnswer() *cobra.Command {
 
 func (a *app) reviewEnd() *cobra.Command {
 	var why string
-	c := &cobra.Command{Use: "end ID", Short: "End a round before its day; what nobody answered is as at its end", Args: cobra.ExactArgs(1), RunE: func(c *cobra.Command, args []string) error {
-		r, err := a.remote()
-		if err != nil {
-			return err
-		}
-		resp, err := r.EndReview(c.Context(), args[0], contract.WhyOnly{Why: optional(why)})
-		var x contract.Round
-		if err := r.read(resp, err, &x); err != nil {
-			return err
-		}
-		return a.printRound(&x)
-	}}
+	c := &cobra.Command{Use: "end ID", Short: "End a round before its day; what nobody answered is as at its end", Args: cobra.ExactArgs(1),
+		RunE: func(c *cobra.Command, args []string) error {
+			r, err := a.remote()
+			if err != nil {
+				return err
+			}
+			resp, err := r.EndReview(c.Context(), args[0], contract.WhyOnly{Why: optional(why)})
+			var x contract.Round
+			if err := r.read(resp, err, &x); err != nil {
+				return err
+			}
+			return a.printRound(&x)
+		}}
 	whyFlag(c, &why)
 	return c
 }

@@ -133,7 +133,8 @@ func (a *app) root() *cobra.Command {
 	f.StringVar(&a.profile, "profile", "", "the service of this name, of several (WEXILLUM_PROFILE); wexillum profiles lists them")
 	f.StringVarP(&a.output, "output", "o", "table", "table, json, yaml or csv")
 	f.StringVar(&a.world, "world", "", "answer from a world file alone, without any service")
-	f.StringArrayVar(&a.with, "with", nil, "with --world, suppose that this stood in it, too: a part as rules: {chat.calls: {default: off}}, or a file")
+	f.StringArrayVar(&a.with, "with", nil,
+		"with --world, suppose that this stood in it, too: a part as rules: {chat.calls: {default: off}}, or a file")
 	f.StringVar(&a.draft, "draft", "", "change policy in this draft, and answer as it would make it")
 	f.StringVar(&a.found, "found", "", "ask what the systems hold instead of what is meant: most, or least where they can be read in two ways")
 	f.Lookup("found").NoOptDefVal = "most"
@@ -163,7 +164,8 @@ func (a *app) root() *cobra.Command {
 	root.SetFlagErrorFunc(func(c *cobra.Command, err error) error {
 		var bad *pflag.InvalidValueError
 		if errors.As(err, &bad) { // what the parser says of the value is meant for programmers
-			kind := map[string]string{"int": "a whole number", "bool": "true or false", "duration": "a length of time, as 90s or 2h"}[bad.GetFlag().Value.Type()]
+			kind := map[string]string{"int": "a whole number", "bool": "true or false",
+				"duration": "a length of time, as 90s or 2h"}[bad.GetFlag().Value.Type()]
 			if kind != "" {
 				return usage{fmt.Errorf("--%s %q: write %s; see %s --help", bad.GetFlag().Name, bad.GetValue(), kind, c.CommandPath())}
 			}
@@ -178,7 +180,8 @@ func (a *app) root() *cobra.Command {
 			root.AddCommand(c)
 		}
 	}
-	add("ask", a.ask(), a.reach(), a.audience(), a.could(), a.spare(), a.diff(), a.check(), a.due(), a.expect(), a.finding(), a.journal(), a.history(), a.evidence())
+	add("ask", a.ask(), a.reach(), a.audience(), a.could(), a.spare(), a.diff(), a.check(), a.due(), a.expect(), a.finding(), a.journal(),
+		a.history(), a.evidence())
 	add(
 		"keep",
 		a.guest(),

@@ -124,7 +124,8 @@ func (a *app) login() *cobra.Command {
 		},
 	}
 	c.Flags().StringVar(&name, "name", "", "name of the account")
-	c.Flags().StringVar(&code, "code", os.Getenv("WEXILLUM_CODE"), "a one-time code, or a recovery code, where a second factor is set up (WEXILLUM_CODE); on a terminal it is asked for")
+	c.Flags().StringVar(&code, "code", os.Getenv("WEXILLUM_CODE"),
+		"a one-time code, or a recovery code, where a second factor is set up (WEXILLUM_CODE); on a terminal it is asked for")
 	return c
 }
 

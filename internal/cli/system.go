@@ -80,7 +80,8 @@ func (a *app) printSystem(v *contract.SystemView) error {
 	if a.output != "table" {
 		return a.records(v, nil, nil)
 	}
-	mode := map[string]string{"look": "looked at: nothing is written there", "carry": "carried: it is made to hold what is meant", "paused": "paused: neither read nor written"}[string(v.Mode)]
+	mode := map[string]string{"look": "looked at: nothing is written there", "carry": "carried: it is made to hold what is meant",
+		"paused": "paused: neither read nor written"}[string(v.Mode)]
 	a.printf("%s  (%s)\n", v.Name, v.Title)
 	a.printf("  %s; read %s, every %d min", mode, cmp.Or(clock(pick(v.Read)), "never"), v.Minutes)
 	if v.PutBack == "beyond" {
@@ -105,7 +106,8 @@ func (a *app) printSystem(v *contract.SystemView) error {
 		case s.State != nil && *s.State == "confirmed" && s.Drift == nil && len(v.Settings) > 40:
 			right++
 		default:
-			sets = append(sets, []string{strings.TrimPrefix(s.Title, "Set of values for "), s.Path, cmp.Or(pick(s.MeantOwn), "none"), cmp.Or(pick(s.FoundOwn), "none"), settingState(s)})
+			sets = append(sets, []string{strings.TrimPrefix(s.Title, "Set of values for "), s.Path, cmp.Or(pick(s.MeantOwn), "none"),
+				cmp.Or(pick(s.FoundOwn), "none"), settingState(s)})
 		}
 	}
 	var asks []string
@@ -162,56 +164,61 @@ func (a *app) system() *cobra.Command {
 		return a.printSystem(&v)
 	}
 	on := func(use, short, long, example string, n int, run func(c *cobra.Command, r *remote, args []string) error) *cobra.Command {
-		return &cobra.Command{Use: use, Short: short, Long: long, Example: example, Args: cobra.ExactArgs(n), RunE: func(c *cobra.Command, args []string) error {
-			r, err := a.remote()
+		return &cobra.Command{Use: use, Short: short, Long: long, Example: example, Args: cobra.ExactArgs(n),
+			RunE: func(c *cobra.Command, args []string) error {
+				r, err := a.remote()
+				if err != nil {
+					return err
+				}
+				return run(c, r, args)
+			}}
+	}
+	list := on("list", "Every system, and where it differs from what is meant", "", "", 0,
+		func(c *cobra.Command, r *remote, _ []string) error {
+			resp, err := r.Systems(c.Context())
+			var x struct {
+				Systems     []contract.SystemView `json:"systems"`
+				NotLookedAt []string              `json:"not_looked_at"`
+			}
+			if err := r.read(resp, err, &x); err != nil {
+				return err
+			}
+			rows := [][]string{}
+			for i := range x.Systems {
+				v := &x.Systems[i]
+				state := fmt.Sprintf("%d differ", v.Differ)
+				if v.Drift > 0 {
+					state += fmt.Sprintf(", %d changed there", v.Drift)
+				}
+				if v.Open > 0 {
+					state += fmt.Sprintf(", %d on their way", v.Open)
+				}
+				if v.Differ+v.Open == 0 {
+					state = "as meant"
+				}
+				if p := pick(v.Problem); p != "" {
+					state = "not reached: " + p
+				}
+				rows = append(rows, []string{v.Id, strings.Join(v.Services, ", "), string(v.Mode), clock(pick(v.Read)), state, numbersOf(v.Beyond),
+					numbersOf(v.Short)})
+			}
+			if err := a.records(x.Systems, []string{"system", "carries", "mode", "read", "settings", "lets through besides", "refuses besides"},
+				rows); err != nil {
+				return err
+			}
+			if a.output == "table" && len(x.NotLookedAt) > 0 {
+				a.say("Not looked at: %s.", strings.Join(x.NotLookedAt, ", "))
+			}
+			return nil
+		})
+	show := on("show SYSTEM", "A system, setting by setting: what is meant, what was found", "", "  wexillum system show parley", 1,
+		func(c *cobra.Command, r *remote, args []string) error {
+			v, err := get(c, r, args[0])
 			if err != nil {
 				return err
 			}
-			return run(c, r, args)
-		}}
-	}
-	list := on("list", "Every system, and where it differs from what is meant", "", "", 0, func(c *cobra.Command, r *remote, _ []string) error {
-		resp, err := r.Systems(c.Context())
-		var x struct {
-			Systems     []contract.SystemView `json:"systems"`
-			NotLookedAt []string              `json:"not_looked_at"`
-		}
-		if err := r.read(resp, err, &x); err != nil {
-			return err
-		}
-		rows := [][]string{}
-		for i := range x.Systems {
-			v := &x.Systems[i]
-			state := fmt.Sprintf("%d differ", v.Differ)
-			if v.Drift > 0 {
-				state += fmt.Sprintf(", %d changed there", v.Drift)
-			}
-			if v.Open > 0 {
-				state += fmt.Sprintf(", %d on their way", v.Open)
-			}
-			if v.Differ+v.Open == 0 {
-				state = "as meant"
-			}
-			if p := pick(v.Problem); p != "" {
-				state = "not reached: " + p
-			}
-			rows = append(rows, []string{v.Id, strings.Join(v.Services, ", "), string(v.Mode), clock(pick(v.Read)), state, numbersOf(v.Beyond), numbersOf(v.Short)})
-		}
-		if err := a.records(x.Systems, []string{"system", "carries", "mode", "read", "settings", "lets through besides", "refuses besides"}, rows); err != nil {
-			return err
-		}
-		if a.output == "table" && len(x.NotLookedAt) > 0 {
-			a.say("Not looked at: %s.", strings.Join(x.NotLookedAt, ", "))
-		}
-		return nil
-	})
-	show := on("show SYSTEM", "A system, setting by setting: what is meant, what was found", "", "  wexillum system show parley", 1, func(c *cobra.Command, r *remote, args []string) error {
-		v, err := get(c, r, args[0])
-		if err != nil {
-			return err
-		}
-		return a.printSystem(v)
-	})
+			return a.printSystem(v)
+		})
 	var x contract.NewSystem
 	var why string
 	var preview bool
@@ -250,7 +257,8 @@ func (a *app) system() *cobra.Command {
 		return answer(r, resp, err)
 	}
 	carry := on("carry SYSTEM", "Have a system made to hold what is meant, now and from then on",
-		"Shows first what it writes there, setting by setting, and which way each goes.", "", 1, func(c *cobra.Command, r *remote, args []string) error {
+		"Shows first what it writes there, setting by setting, and which way each goes.", "", 1,
+		func(c *cobra.Command, r *remote, args []string) error {
 			v, err := get(c, r, args[0])
 			if err != nil {
 				return err
@@ -293,7 +301,8 @@ func (a *app) system() *cobra.Command {
 	var describe bool
 	var sources []string
 	var brake int
-	alter := on("set SYSTEM", "Change what a system is called, where it is, how often it is read, what is put back by itself", "", "  wexillum system set parley --put-back beyond --why \"nobody loosens it unasked\"", 1,
+	alter := on("set SYSTEM", "Change what a system is called, where it is, how often it is read, what is put back by itself", "",
+		"  wexillum system set parley --put-back beyond --why \"nobody loosens it unasked\"", 1,
 		func(c *cobra.Command, r *remote, args []string) error {
 			b := contract.SystemChange{Why: why, Name: optional(name), Address: optional(address), Key: optional(key)}
 			if c.Flags().Changed("minutes") {
@@ -333,7 +342,8 @@ func (a *app) system() *cobra.Command {
 	f.StringVar(&nightly, "nightly", "", "what can be tried there is tried every night: yes or no")
 	f.StringVar(&back, "put-back", "", "what is put back by itself: no, or beyond for what was loosened there")
 	f.StringSliceVar(&sources, "source", nil, "kinds of inventory that people make there, so that what is found flows in; none for nothing")
-	f.IntVar(&brake, "brake", 200, "how many guests, grants and links may be taken away there in a day before somebody is asked; 0 for any number")
+	f.IntVar(&brake, "brake", 200,
+		"how many guests, grants and links may be taken away there in a day before somebody is asked; 0 for any number")
 	whyFlag(alter, &why)
 	_ = alter.MarkFlagRequired("why")
 	decide := func(use, short, do string, until *string) *cobra.Command {
@@ -353,14 +363,15 @@ func (a *app) system() *cobra.Command {
 	accept := decide("accept", "Let a setting be that was changed in a system, until a day", "accept", &until)
 	accept.Flags().StringVar(&until, "until", "", "until when: a day, or +7d")
 	_ = accept.MarkFlagRequired("until")
-	end := on("end SYSTEM", "Take a system away; what it holds stays as it is there", "", "", 1, func(c *cobra.Command, r *remote, args []string) error {
-		resp, err := r.EndSystem(c.Context(), args[0], &contract.EndSystemParams{Why: optional(why)})
-		if err := r.read(resp, err, nil); err != nil {
-			return err
-		}
-		a.say("It is gone from here; what it holds stays as it is there.")
-		return nil
-	})
+	end := on("end SYSTEM", "Take a system away; what it holds stays as it is there", "", "", 1,
+		func(c *cobra.Command, r *remote, args []string) error {
+			resp, err := r.EndSystem(c.Context(), args[0], &contract.EndSystemParams{Why: optional(why)})
+			if err := r.read(resp, err, nil); err != nil {
+				return err
+			}
+			a.say("It is gone from here; what it holds stays as it is there.")
+			return nil
+		})
 	whyFlag(end, &why)
 	_ = end.MarkFlagRequired("why")
 	kinds := on("kinds [KIND]", "The kinds of system there are connectors for, and how well each can hold our rules", "", "", 0, nil)
@@ -391,7 +402,8 @@ func (a *app) system() *cobra.Command {
 				}
 			}
 			if len(args) == 0 {
-				rows = append(rows, []string{d.Name, d.Title, strings.Join(d.Services, ", "), fmt.Sprint(n["exact"]), fmt.Sprint(n["tighter"]), fmt.Sprint(n["by_hand"]), fmt.Sprint(n["none"])})
+				rows = append(rows, []string{d.Name, d.Title, strings.Join(d.Services, ", "), fmt.Sprint(n["exact"]), fmt.Sprint(n["tighter"]),
+					fmt.Sprint(n["by_hand"]), fmt.Sprint(n["none"])})
 			}
 		}
 		if len(args) == 1 {
@@ -408,7 +420,9 @@ func (a *app) system() *cobra.Command {
 	}
 	var partner string
 	record := false
-	tries := on("try SYSTEM", "Try from outside everything that can be tried at a system", "Attempts each action that can be tried there, once for each typical newcomer, as an address\nthat nobody has, and holds what comes of it against what was read.", "  wexillum system try parley --partner ilvane", 1,
+	tries := on("try SYSTEM", "Try from outside everything that can be tried at a system",
+		"Attempts each action that can be tried there, once for each typical newcomer, as an address\nthat nobody has, and holds what comes of it against what was read.",
+		"  wexillum system try parley --partner ilvane", 1,
 		func(c *cobra.Command, r *remote, args []string) error {
 			resp, err := r.TrySystem(c.Context(), args[0], contract.TrySystemJSONRequestBody{Partner: optional(partner), Record: &record})
 			var x contract.Trials
@@ -433,12 +447,14 @@ func (a *app) system() *cobra.Command {
 				if t.Found != nil {
 					found = string(*t.Found)
 				}
-				rows = append(rows, []string{cmp.Or(pick(t.Address), t.Subject), t.Action, string(t.Meant), found, strings.ReplaceAll(string(t.Outcome), "_", " "), pick(t.Says), note})
+				rows = append(rows, []string{cmp.Or(pick(t.Address), t.Subject), t.Action, string(t.Meant), found,
+					strings.ReplaceAll(string(t.Outcome), "_", " "), pick(t.Says), note})
 			}
 			if err := a.records(x, []string{"who", "action", "meant", "found", "tried", "it says", ""}, rows); err != nil {
 				return err
 			}
-			a.say("%d trials, which stand for %d (party, action, resource); %d contradict what was read.", len(x.Trials), x.StandFor, x.Contradictions)
+			a.say("%d trials, which stand for %d (party, action, resource); %d contradict what was read.", len(x.Trials), x.StandFor,
+				x.Contradictions)
 			if x.Evidence != nil {
 				a.say("Record of reach: wexillum evidence show %s", *x.Evidence)
 			}
@@ -449,7 +465,8 @@ func (a *app) system() *cobra.Command {
 		})
 	tries.Flags().StringVar(&partner, "partner", "", "only what concerns this partner")
 	tries.Flags().BoolVar(&record, "record", false, "make a record of reach at the end")
-	sheet := on("sheet SYSTEM", "What is to be changed there by hand: for the administrator of that system", "A sheet for whoever has the system's own console: what, from what to what, and how to see\nthat it worked.", "", 1,
+	sheet := on("sheet SYSTEM", "What is to be changed there by hand: for the administrator of that system",
+		"A sheet for whoever has the system's own console: what, from what to what, and how to see\nthat it worked.", "", 1,
 		func(c *cobra.Command, r *remote, args []string) error {
 			v, err := get(c, r, args[0])
 			if err != nil {
@@ -466,7 +483,8 @@ func (a *app) system() *cobra.Command {
 					turn = string(*s.Turn)
 				}
 				rows = append(rows, []string{s.Title, s.Path, *s.Found, s.Meant, turn, s.RuleTitle})
-				data = append(data, map[string]string{"title": s.Title, "setting": s.Path, "from": *s.Found, "to": s.Meant, "turn": turn, "rule": s.Rule})
+				data = append(data, map[string]string{"title": s.Title, "setting": s.Path, "from": *s.Found, "to": s.Meant, "turn": turn,
+					"rule": s.Rule})
 			}
 			if len(rows) == 0 && a.output == "table" {
 				a.say("Nothing is to be changed in %s by hand.", v.Name)
@@ -481,7 +499,8 @@ func (a *app) system() *cobra.Command {
 		})
 	var setting string
 	over := on("take-over SYSTEM", "Make a draft of what a system holds otherwise than meant",
-		"What a system holds becomes a draft of policy, in its loosest faithful reading; what of it is\nno policy is told. Nothing counts before the draft is published.", "  wexillum system take-over parley --setting houses", 1,
+		"What a system holds becomes a draft of policy, in its loosest faithful reading; what of it is\nno policy is told. Nothing counts before the draft is published.",
+		"  wexillum system take-over parley --setting houses", 1,
 		func(c *cobra.Command, r *remote, args []string) error {
 			resp, err := r.TakeOver(c.Context(), args[0], contract.TakeOverJSONRequestBody{Setting: optional(setting)})
 			var x struct {
@@ -504,7 +523,9 @@ func (a *app) system() *cobra.Command {
 			return nil
 		})
 	over.Flags().StringVar(&setting, "setting", "", "only this setting, as it is called there")
-	c.AddCommand(a.systemConform(), a.systemRecords(), a.systemRecord(), tries, sheet, over, list, show, add, read, carry, mode("look", "Only look at a system from now on"), mode("pause", "Neither read nor write a system until it is looked at again"), alter,
-		decide("put-back", "Put back a setting that was changed in a system", "put_back", nil), accept, decide("again", "Send a setting again that failed or differs", "again", nil), end, kinds)
+	c.AddCommand(a.systemConform(), a.systemRecords(), a.systemRecord(), tries, sheet, over, list, show, add, read, carry,
+		mode("look", "Only look at a system from now on"), mode("pause", "Neither read nor write a system until it is looked at again"), alter,
+		decide("put-back", "Put back a setting that was changed in a system", "put_back", nil), accept,
+		decide("again", "Send a setting again that failed or differs", "again", nil), end, kinds)
 	return c
 }

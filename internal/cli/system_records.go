@@ -23,14 +23,17 @@ func (a *app) printKinds(v *contract.SystemView) {
 		if k.Source {
 			whose = "made there, too"
 		}
-		rows = append(rows, []string{string(k.Kind), k.Name, fmt.Sprint(k.Found), fmt.Sprint(k.Confirmed), fmt.Sprint(k.Open), fmt.Sprint(k.Differ), fmt.Sprint(k.Drift), fmt.Sprint(k.Unknown - k.Accepted), whose})
+		rows = append(rows, []string{string(k.Kind), k.Name, fmt.Sprint(k.Found), fmt.Sprint(k.Confirmed), fmt.Sprint(k.Open),
+			fmt.Sprint(k.Differ), fmt.Sprint(k.Drift), fmt.Sprint(k.Unknown - k.Accepted), whose})
 	}
 	_ = a.records(v, []string{"kind", "there", "found", "as meant", "on their way", "differ", "changed there", "unknown here", ""}, rows)
 	if v.Braked > 0 {
-		a.printf("  %d wait to be taken away or let in, more than the %d that go in a day unasked: wexillum system record %s release --why ...\n", v.Braked, v.Brake, v.Id)
+		a.printf("  %d wait to be taken away or let in, more than the %d that go in a day unasked: wexillum system record %s release --why ...\n",
+			v.Braked, v.Brake, v.Id)
 	}
 	if e := pick(v.Empty); e != "" {
-		a.printf("  It shows no %s any more, and kept some before; nothing is taken for gone: wexillum system record %s empty --why ...\n", e, v.Id)
+		a.printf("  It shows no %s any more, and kept some before; nothing is taken for gone: wexillum system record %s empty --why ...\n", e,
+			v.Id)
 	}
 }
 
@@ -40,7 +43,8 @@ func thingText(t *contract.Thing) string {
 		return "not there"
 	}
 	var out []string
-	for _, name := range []string{"name", "owner", "standing", "sponsor", "role", "item", "right", "keep_copy", "set_by", "from", "until", "for"} {
+	for _, name := range []string{"name", "owner", "standing", "sponsor", "role", "item", "right", "keep_copy", "set_by", "from", "until",
+		"for"} {
 		if v := (*t)[name]; v != "" {
 			out = append(out, strings.ReplaceAll(name, "_", " ")+" "+v)
 		}
@@ -69,7 +73,8 @@ func recordName(r *contract.SystemRecord) string {
 
 func recordState(r *contract.SystemRecord) string {
 	out := map[string]string{
-		"unknown": "stands for nothing here", "drift": "changed there", "waiting": "waits to be written", "sent": "is being written", "settling": "written, not yet expected to count",
+		"unknown": "stands for nothing here", "drift": "changed there", "waiting": "waits to be written", "sent": "is being written",
+		"settling":  "written, not yet expected to count",
 		"confirmed": "as meant", "differs": "differs", "failed": "failed", "by_hand": "by hand",
 	}[string(r.State)]
 	if r.Since != nil {
@@ -149,7 +154,8 @@ func (a *app) systemRecord() *cobra.Command {
 	var all, confirm, preview bool
 	var sponsor, purpose, until, why string
 	c := &cobra.Command{
-		Use: "record SYSTEM DO [KIND [RECORD...]]", Short: "Take over, end there, put back, take in or let be what a system keeps otherwise than meant",
+		Use:   "record SYSTEM DO [KIND [RECORD...]]",
+		Short: "Take over, end there, put back, take in or let be what a system keeps otherwise than meant",
 		Long: `Decides about records of a system, after it was shown who gains and who loses:
 
   take-over  of what stands for nothing here: it becomes a guest, a grant, a link … of ours
@@ -169,7 +175,8 @@ func (a *app) systemRecord() *cobra.Command {
 			}
 			b.Do = contract.RecordDecisionDo(strings.ReplaceAll(args[1], "-", "_"))
 			if !b.Do.Valid() {
-				return usage{fmt.Errorf("%q is nothing that is done with records; write take-over, end-there, put-back, take-in, accept, again, release or empty", args[1])}
+				return usage{fmt.Errorf("%q is nothing that is done with records; write take-over, end-there, put-back, take-in, accept, again, release or empty",
+					args[1])}
 			}
 			if why == "" && !preview {
 				return usage{errors.New("say why: give --why, or --preview to see what it would do")}

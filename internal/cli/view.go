@@ -327,7 +327,8 @@ func (a *app) boardOf(c *cobra.Command, word, find, at, file string) error {
 			}
 			p.Cursor = &x.Next
 		}
-		if err := a.keepReport(file, a.fetchReport(c, r, "board", contract.ReportParams{Who: &word, Q: optional(find), At: optional(at)}), nil); err != nil {
+		if err := a.keepReport(file, a.fetchReport(c, r, "board", contract.ReportParams{Who: &word, Q: optional(find), At: optional(at)}),
+			nil); err != nil {
 			return err
 		}
 	}
@@ -455,12 +456,14 @@ func (a *app) diff() *cobra.Command {
 				if and == "" && right == "" && !meantFound { // the other side is now
 					right = moment.Of(time.Now()).String()
 				}
-				resp, err := r.Diff(c.Context(), &contract.DiffParams{Who: args[0], AndWho: optional(and), At: optional(left), AndAt: optional(right), MeantFound: &meantFound})
+				resp, err := r.Diff(c.Context(), &contract.DiffParams{Who: args[0], AndWho: optional(and), At: optional(left), AndAt: optional(right),
+					MeantFound: &meantFound})
 				if err := r.read(resp, err, &x); err != nil {
 					return err
 				}
 				a.stated(&x.Left)
-				if err := a.keepReport(file, a.fetchReport(c, r, "diff", contract.ReportParams{Who: &args[0], AndWho: optional(and), At: optional(left), AndAt: optional(right)}), nil); err != nil {
+				if err := a.keepReport(file, a.fetchReport(c, r, "diff",
+					contract.ReportParams{Who: &args[0], AndWho: optional(and), At: optional(left), AndAt: optional(right)}), nil); err != nil {
 					return err
 				}
 			}

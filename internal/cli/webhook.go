@@ -34,29 +34,30 @@ func webhookRow(x *contract.Webhook) []string {
 
 func (a *app) webhook() *cobra.Command {
 	c := &cobra.Command{Use: "webhook", Short: "Receivers that are told of what happens, by signed events"}
-	c.AddCommand(&cobra.Command{Use: "list", Short: "All receivers, and how far each was told", Args: cobra.NoArgs, RunE: func(c *cobra.Command, _ []string) error {
-		r, err := a.remote()
-		if err != nil {
-			return err
-		}
-		resp, err := r.ListWebhooks(c.Context())
-		var x contract.Webhooks
-		if err := r.read(resp, err, &x); err != nil {
-			return err
-		}
-		if a.output == "table" && len(x.Webhooks) == 0 {
-			a.say("Nobody is told. Add a receiver with wexillum webhook add; topics are:")
-			for _, t := range x.Topics {
-				a.say("  %-9s %s", t.Topic, t.Says)
+	c.AddCommand(&cobra.Command{Use: "list", Short: "All receivers, and how far each was told", Args: cobra.NoArgs,
+		RunE: func(c *cobra.Command, _ []string) error {
+			r, err := a.remote()
+			if err != nil {
+				return err
 			}
-			return nil
-		}
-		rows := [][]string{}
-		for i := range x.Webhooks {
-			rows = append(rows, webhookRow(&x.Webhooks[i]))
-		}
-		return a.records(x.Webhooks, webhookColumns, rows)
-	}})
+			resp, err := r.ListWebhooks(c.Context())
+			var x contract.Webhooks
+			if err := r.read(resp, err, &x); err != nil {
+				return err
+			}
+			if a.output == "table" && len(x.Webhooks) == 0 {
+				a.say("Nobody is told. Add a receiver with wexillum webhook add; topics are:")
+				for _, t := range x.Topics {
+					a.say("  %-9s %s", t.Topic, t.Says)
+				}
+				return nil
+			}
+			rows := [][]string{}
+			for i := range x.Webhooks {
+				rows = append(rows, webhookRow(&x.Webhooks[i]))
+			}
+			return a.records(x.Webhooks, webhookColumns, rows)
+		}})
 	var name, address, key, partner, why string
 	var topics []string
 	var paused bool
@@ -80,7 +81,8 @@ func (a *app) webhook() *cobra.Command {
 				return err
 			}
 			list := chosen()
-			resp, err := r.AddWebhook(c.Context(), contract.NewWebhook{Id: args[0], Name: name, Address: address, Topics: &list, Key: optional(key), Partner: optional(partner), Why: optional(why)})
+			resp, err := r.AddWebhook(c.Context(), contract.NewWebhook{Id: args[0], Name: name, Address: address, Topics: &list, Key: optional(key),
+				Partner: optional(partner), Why: optional(why)})
 			var x contract.Webhook
 			if err := r.read(resp, err, &x); err != nil {
 				return err
@@ -130,7 +132,8 @@ func (a *app) webhook() *cobra.Command {
 		c.Flags().StringVar(&key, "key", "", "where the bearer token is that it wants: file:PATH or env:NAME, on the service's machine")
 		whyFlag(c, &why)
 	}
-	add.Flags().StringVar(&partner, "partner", "", "it is this partner's: it hears of accounts of our people alone, as the OpenID profiles have it")
+	add.Flags().StringVar(&partner, "partner", "",
+		"it is this partner's: it hears of accounts of our people alone, as the OpenID profiles have it")
 	_ = add.RegisterFlagCompletionFunc("partner", a.completion("partner"))
 	set.Flags().BoolVar(&paused, "paused", false, "tell it nothing for now; with --paused=false it is told what it missed")
 	c.AddCommand(add, set)
@@ -147,15 +150,17 @@ func (a *app) webhook() *cobra.Command {
 			return nil
 		}}
 	}
-	c.AddCommand(simple("try ID", "Send a receiver an event that verifies it, and wait for what it says", "%s took it.", func(c *cobra.Command, r *remote, id string) error {
-		resp, err := r.TryWebhook(c.Context(), id)
-		return r.read(resp, err, nil)
-	}))
+	c.AddCommand(simple("try ID", "Send a receiver an event that verifies it, and wait for what it says", "%s took it.",
+		func(c *cobra.Command, r *remote, id string) error {
+			resp, err := r.TryWebhook(c.Context(), id)
+			return r.read(resp, err, nil)
+		}))
 	var reason string
-	end := simple("end ID", "Tell a receiver nothing any more", "%s is told nothing any more.", func(c *cobra.Command, r *remote, id string) error {
-		resp, err := r.EndWebhook(c.Context(), id, &contract.EndWebhookParams{Why: optional(reason)})
-		return r.read(resp, err, nil)
-	})
+	end := simple("end ID", "Tell a receiver nothing any more", "%s is told nothing any more.",
+		func(c *cobra.Command, r *remote, id string) error {
+			resp, err := r.EndWebhook(c.Context(), id, &contract.EndWebhookParams{Why: optional(reason)})
+			return r.read(resp, err, nil)
+		})
 	whyFlag(end, &reason)
 	c.AddCommand(end)
 	return c

@@ -33,7 +33,9 @@ func TestWorldNeverTouchesAService(t *testing.T) {
 	t.Setenv("HOME", t.TempDir())
 	t.Setenv("XDG_CONFIG_HOME", t.TempDir())
 	file := filepath.Join(t.TempDir(), "w.yaml")
-	if err := os.WriteFile(file, []byte("wexillum: 1\norganisation: {name: Small, domains: [ours.example], time_zone: Europe/Lisbon}\npartners: [{id: p, name: P, domains: [p.example]}]\npeople: [{id: uma, name: Uma}]\nspaces: [{id: s, name: S, kind: team, owners: [uma]}]\n"), 0o600); err != nil {
+	if err := os.WriteFile(file,
+		[]byte("wexillum: 1\norganisation: {name: Small, domains: [ours.example], time_zone: Europe/Lisbon}\npartners: [{id: p, name: P, domains: [p.example]}]\npeople: [{id: uma, name: Uma}]\nspaces: [{id: s, name: S, kind: team, owners: [uma]}]\n"),
+		0o600); err != nil {
 		t.Fatal(err)
 	}
 	list := filepath.Join(t.TempDir(), "list.txt")
@@ -41,8 +43,10 @@ func TestWorldNeverTouchesAService(t *testing.T) {
 		t.Fatal(err)
 	}
 	args := map[string][]string{ // what those that answer from a file need
-		"ask": {"x@p.example", "spaces.enter", "space:s"}, "reach": {"x@p.example"}, "audience": {"space:s"}, "could": {"x@p.example", "spaces.enter", "space:s"}, "diff": {"x@p.example", "--and-at", "+3d"},
-		"check": {list, "--into", "space:s"}, "rules find": {"guests"}, "rules show": {"files.role"}, "rules choices": {"files.role"}, "draft impact": {"--against", file},
+		"ask": {"x@p.example", "spaces.enter", "space:s"}, "reach": {"x@p.example"}, "audience": {"space:s"},
+		"could": {"x@p.example", "spaces.enter", "space:s"}, "diff": {"x@p.example", "--and-at", "+3d"},
+		"check": {list, "--into", "space:s"}, "rules find": {"guests"}, "rules show": {"files.role"}, "rules choices": {"files.role"},
+		"draft impact": {"--against", file},
 	}
 	// What is left to the program of the service is tried with that, in whole.
 	program := &Program{
@@ -66,7 +70,8 @@ func TestWorldNeverTouchesAService(t *testing.T) {
 			walk(s)
 		}
 		name := strings.TrimPrefix(strings.TrimPrefix(c.CommandPath(), "wexillum"), " ")
-		if name == "" || name == "differs" || c.HasSubCommands() && !slices.Contains(fromFile, name) { // differs compares a file with a service, and changes neither
+		// differs compares a file with a service, and changes neither
+		if name == "" || name == "differs" || c.HasSubCommands() && !slices.Contains(fromFile, name) {
 			return
 		}
 		tried++
@@ -75,10 +80,12 @@ func TestWorldNeverTouchesAService(t *testing.T) {
 			if status, said := run(append(words, args[name]...)...); status != 0 && status != 3 {
 				t.Errorf("%s from a file: status %d, %s", name, status, said)
 			}
-			if status, said := run(append(append(strings.Fields(name), "--world", file+".missing"), args[name]...)...); status == 0 || !strings.Contains(said, "no such file") {
+			if status, said := run(append(append(strings.Fields(name), "--world", file+".missing"), args[name]...)...); status == 0 ||
+				!strings.Contains(said, "no such file") {
 				t.Errorf("%s from a file that there is not: status %d, %s", name, status, said)
 			}
-			if status, said := run(append(append(words, args[name]...), "--draft", "d")...); status != 2 || !strings.Contains(said, "--draft is of the service") {
+			if status, said := run(append(append(words, args[name]...), "--draft", "d")...); status != 2 ||
+				!strings.Contains(said, "--draft is of the service") {
 				t.Errorf("%s from a file in a draft: status %d, %s", name, status, said)
 			}
 			return

@@ -29,14 +29,26 @@ type Option struct {
 // Options lists every setting.
 var Options = []Option{
 	{"listen", "127.0.0.1:8470", "address and port to listen on", listen},
-	{"database", "", "data source name of the MariaDB database, as user:password@tcp(127.0.0.1:3306)/wexillum, or where it is: file:PATH, credential:NAME of systemd", dsn},
-	{"only", "everything", "what the service does: everything, or decisions alone, near whoever asks: it follows the database, writes nothing and needs no right to", oneOf("everything", "decisions")},
+	{"database",
+		"",
+		"data source name of the MariaDB database, as user:password@tcp(127.0.0.1:3306)/wexillum, or where it is: file:PATH, credential:NAME of systemd",
+		dsn},
+	{"only", "everything",
+		"what the service does: everything, or decisions alone, near whoever asks: it follows the database, writes nothing and needs no right to",
+		oneOf("everything", "decisions")},
 	{"public_url", "", "address under which the service is known outside, without a slash at the end", publicURL},
 	{"tls_cert", "", "file of the certificate, with its chain, for https of its own; read again when it changes", anything},
 	{"tls_key", "", "file of its key", anything},
-	{"key_file", "", "file of the keys that seal what must be readable again in the database, as the keys that sign for us; wexillum seal-key makes one; without it they stand there in clear", anything},
-	{"trusted_proxies", "", "addresses of proxies before it, as 10.0.0.7, 10.1.0.0/16: who they say asks (X-Forwarded-For) is taken for who asks, and of nobody else", prefixes},
-	{"allow_plain_http", "no", "listen beyond this machine without https and without a proxy: yes or no; passwords then go over the network in clear", oneOf("yes", "no")},
+	{"key_file",
+		"",
+		"file of the keys that seal what must be readable again in the database, as the keys that sign for us; wexillum seal-key makes one; without it they stand there in clear",
+		anything},
+	{"trusted_proxies", "",
+		"addresses of proxies before it, as 10.0.0.7, 10.1.0.0/16: who they say asks (X-Forwarded-For) is taken for who asks, and of nobody else",
+		prefixes},
+	{"allow_plain_http", "no",
+		"listen beyond this machine without https and without a proxy: yes or no; passwords then go over the network in clear",
+		oneOf("yes", "no")},
 	{
 		"secure_cookies",
 		"auto",
@@ -62,14 +74,23 @@ var Options = []Option{
 	{"smtp_user", "", "name at the mail server; empty where it asks for none", anything},
 	{"smtp_password", "", "where the password at the mail server is: file:PATH, credential:NAME of systemd; or the password", anything},
 	{"mail_from", "", "from whom mail comes, as Guests <guests@ours.example>", anything},
-	{"mail_policy", "", "address and port of this machine at which mail servers ask before mail goes on, as 127.0.0.1:8477; nowhere without one", listenOr},
-	{"fresh_minutes", "15", "minutes after signing in within which the gravest acts ask for no new proof: publishing, accounts, keys, brakes, signing off; 0 asks never", minutes},
-	{"traces", "", "where traces are collected, by OpenTelemetry (OTLP over HTTP), as http://127.0.0.1:4318; none are made without it", publicURL},
+	{"mail_policy",
+		"", "address and port of this machine at which mail servers ask before mail goes on, as 127.0.0.1:8477; nowhere without one", listenOr},
+	{"fresh_minutes", "15",
+		"minutes after signing in within which the gravest acts ask for no new proof: publishing, accounts, keys, brakes, signing off; 0 asks never",
+		minutes},
+	{"traces", "", "where traces are collected, by OpenTelemetry (OTLP over HTTP), as http://127.0.0.1:4318; none are made without it",
+		publicURL},
 	{"backup_dir", "", "folder that wexillum backup writes into", anything},
-	{"backup_to", "", "public halves of the keys that backups are encrypted to, separated by commas (age1…); wexillum backup key makes one", anything},
+	{"backup_to", "", "public halves of the keys that backups are encrypted to, separated by commas (age1…); wexillum backup key makes one",
+		anything},
 	{"backup_keep", "14", "how many backups stay in the folder; older ones are taken away behind a new one", atLeastOne},
-	{"forgotten_list", "", "file apart from the database that keeps who was forgotten, by marks and not by addresses, so that a backup from before forgets them again", anything},
-	{"snapshot_file", "", "file in which the service keeps what it knows, so that the next start takes seconds where it would read every row; none without it", anything},
+	{"forgotten_list", "",
+		"file apart from the database that keeps who was forgotten, by marks and not by addresses, so that a backup from before forgets them again",
+		anything},
+	{"snapshot_file", "",
+		"file in which the service keeps what it knows, so that the next start takes seconds where it would read every row; none without it",
+		anything},
 	{"follow_ms", "200", "milliseconds between two looks at what other services changed", number},
 }
 
@@ -96,18 +117,20 @@ func prefixes(s string) string {
 	return ""
 }
 
-// Exposed says why the service may not listen at an address as it is set; empty where it may: beyond this machine it speaks https, stands behind a proxy that
-// does, or somebody says that it need not.
+// Exposed says why the service may not listen at an address as it is set; empty where it may: beyond this machine it speaks https, stands
+// behind a proxy that does, or somebody says that it need not.
 func (c Config) Exposed(address string) string {
 	host, _, err := net.SplitHostPort(address)
 	if err != nil {
 		return ""
 	}
 	a, err := netip.ParseAddr(host)
-	if host == "localhost" || err == nil && a.IsLoopback() || c["tls_cert"].Value != "" || c["trusted_proxies"].Value != "" || c["allow_plain_http"].Value == "yes" {
+	if host == "localhost" || err == nil && a.IsLoopback() || c["tls_cert"].Value != "" || c["trusted_proxies"].Value != "" ||
+		c["allow_plain_http"].Value == "yes" {
 		return ""
 	}
-	return "listen " + address + " is beyond this machine, and passwords would go over the network in clear: set tls_cert and tls_key, or trusted_proxies where a proxy speaks https before it, or allow_plain_http: yes"
+	return "listen " + address +
+		" is beyond this machine, and passwords would go over the network in clear: set tls_cert and tls_key, or trusted_proxies where a proxy speaks https before it, or allow_plain_http: yes"
 }
 
 // Unknown lists variables of the environment that look like settings and are none.
@@ -128,8 +151,10 @@ func Unknown(environ []string) (out []string) {
 	return out
 }
 
-// besides are variables of the environment that are no settings of the service: the client's, and names that keys are kept under by convention.
-var besides = []string{"WEXILLUM_SERVER", "WEXILLUM_TOKEN", "WEXILLUM_SESSION", "WEXILLUM_PROFILE", "WEXILLUM_PASSWORD", "WEXILLUM_CONFIG", "WEXILLUM_BESIDE_KEY", "WEXILLUM_SUITE_KEY"}
+// besides are variables of the environment that are no settings of the service: the client's, and names that keys are kept under by
+// convention.
+var besides = []string{"WEXILLUM_SERVER", "WEXILLUM_TOKEN", "WEXILLUM_SESSION", "WEXILLUM_PROFILE", "WEXILLUM_PASSWORD", "WEXILLUM_CONFIG",
+	"WEXILLUM_BESIDE_KEY", "WEXILLUM_SUITE_KEY"}
 
 func atLeastOne(s string) string {
 	if n, err := strconv.Atoi(s); err != nil || n < 1 || n > 10000 {
@@ -188,7 +213,9 @@ func Load(file string, env func(string) (string, bool), flags map[string]string)
 	for _, key := range secrets {
 		v := c[key]
 		if strings.HasPrefix(v.From, "flag ") && passwordIn(key, v.Value) {
-			return nil, fmt.Errorf("%s: a password in a command can be read by everybody on this machine; write it into the file of settings or into a file of its own, and file:PATH here", v.From)
+			return nil,
+				fmt.Errorf("%s: a password in a command can be read by everybody on this machine; write it into the file of settings or into a file of its own, and file:PATH here",
+					v.From)
 		}
 		if secret.Elsewhere(v.Value) {
 			text, err := secret.At(v.Value)

@@ -75,8 +75,10 @@ func TestRefused(t *testing.T) {
 
 // TestPasswords never shows one.
 func TestPasswords(t *testing.T) {
-	for flag, value := range map[string]string{"database": "u:secret@tcp(127.0.0.1:3306)/w", "smtp_password": "secret"} { // others read commands
-		if _, err := Load("", none, map[string]string{flag: value}); err == nil || strings.Contains(err.Error(), "secret") || !strings.Contains(err.Error(), "can be read by everybody on this machine") {
+	// others read commands
+	for flag, value := range map[string]string{"database": "u:secret@tcp(127.0.0.1:3306)/w", "smtp_password": "secret"} {
+		if _, err := Load("", none, map[string]string{flag: value}); err == nil || strings.Contains(err.Error(), "secret") ||
+			!strings.Contains(err.Error(), "can be read by everybody on this machine") {
 			t.Errorf("%s: %v", flag, err)
 		}
 	}

@@ -133,7 +133,8 @@ func conforms(t *testing.T, d *native.Dialect, name string, speak func(t *testin
 			set := "visitors=turned away; berths.visitors=keep out; berths.notes=read; crates.handed-to=crew; tickets=none; tickets.days=14; tickets.power=look; crates.passed-on=never"
 			both("charter:a.example", set)
 			both("charter:*.a.example", strings.Replace(set, "turned away", "welcome", 1))
-			if err := c.Write(t.Context(), "charter:a.example", "visitors=welcome"); err == nil || wire.Later(err) || !strings.Contains(err.Error(), "a charter says all of") {
+			if err := c.Write(t.Context(), "charter:a.example", "visitors=welcome"); err == nil || wire.Later(err) ||
+				!strings.Contains(err.Error(), "a charter says all of") {
 				t.Errorf("half a charter: %v", err)
 			}
 			both("charter:#b-0000001", "berths.visitors=may come aboard; tickets.days=30") // a berth has single words
@@ -150,7 +151,8 @@ func conforms(t *testing.T, d *native.Dialect, name string, speak func(t *testin
 		}
 		// What it does not understand it refuses in words of its own, and nothing changes.
 		before := read()
-		if err := c.Write(t.Context(), d.Dials[0].Path, "sideways"); err == nil || wire.Later(err) || !strings.Contains(err.Error(), "I do not understand") {
+		if err := c.Write(t.Context(), d.Dials[0].Path, "sideways"); err == nil || wire.Later(err) ||
+			!strings.Contains(err.Error(), "I do not understand") {
 			t.Errorf("an unknown word: %v", err)
 		}
 		if err := c.Write(t.Context(), "nowhere", "x"); err == nil || wire.Later(err) {
@@ -225,11 +227,16 @@ func keeps(t *testing.T, c connector.Connector, p *suite.Program, h *native.Hold
 	t.Helper()
 	names := allNames{}
 	samples := map[string][]native.Thing{
-		"space":     {{"id": "dossier", "name": "Dossier", "owner": "uma@ours.example"}, {"id": "dossier", "name": "Files, \"old\" and new", "owner": ""}},
-		"guest":     {{"address": "a@ilvane.example", "standing": "in", "sponsor": "uma@ours.example"}, {"address": "a@ilvane.example", "standing": "out", "sponsor": ""}},
-		"grant":     {{"address": "a@ilvane.example", "resource": "space:dossier", "role": "view", "from": "", "until": "2027-01-01T00:00:00Z"}, {"address": "a@ilvane.example", "resource": "space:dossier", "role": "manage", "from": "2026-12-01T00:00:00Z", "until": ""}},
-		"link":      {{"id": "kit", "item": "file:kit", "right": "view", "until": "2027-01-01T00:00:00Z", "for": "", "by": "uma@ours.example"}, {"id": "kit", "item": "file:kit", "right": "contribute", "until": "", "for": "a@ilvane.example b@ilvane.example", "by": ""}},
-		"forwarder": {{"mailbox": "uma@ours.example", "to": "a@ilvane.example", "keep_copy": "yes", "set_by": "administrator"}, {"mailbox": "uma@ours.example", "to": "a@ilvane.example", "keep_copy": "no", "set_by": "mail_rule"}},
+		"space": {{"id": "dossier", "name": "Dossier", "owner": "uma@ours.example"},
+			{"id": "dossier", "name": "Files, \"old\" and new", "owner": ""}},
+		"guest": {{"address": "a@ilvane.example", "standing": "in", "sponsor": "uma@ours.example"},
+			{"address": "a@ilvane.example", "standing": "out", "sponsor": ""}},
+		"grant": {{"address": "a@ilvane.example", "resource": "space:dossier", "role": "view", "from": "", "until": "2027-01-01T00:00:00Z"},
+			{"address": "a@ilvane.example", "resource": "space:dossier", "role": "manage", "from": "2026-12-01T00:00:00Z", "until": ""}},
+		"link": {{"id": "kit", "item": "file:kit", "right": "view", "until": "2027-01-01T00:00:00Z", "for": "", "by": "uma@ours.example"},
+			{"id": "kit", "item": "file:kit", "right": "contribute", "until": "", "for": "a@ilvane.example b@ilvane.example", "by": ""}},
+		"forwarder": {{"mailbox": "uma@ours.example", "to": "a@ilvane.example", "keep_copy": "yes", "set_by": "administrator"},
+			{"mailbox": "uma@ours.example", "to": "a@ilvane.example", "keep_copy": "no", "set_by": "mail_rule"}},
 	}[h.Kind]
 	if h.Kind == "link" {
 		check(t, p.Turn("tickets", "issued"))

@@ -61,7 +61,8 @@ func (a *app) backup() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "backup",
 		Short: cli.About("backup"),
-		Long: cli.About("backup") + ".\n\nEverything is in it: policy and inventory with their history, the journal, accounts, mail that waits, keys. It is\n" +
+		Long: cli.About("backup") +
+			".\n\nEverything is in it: policy and inventory with their history, the journal, accounts, mail that waits, keys. It is\n" +
 			"encrypted to the public half of a key, so that the machine that makes backups cannot read them. The database is named\n" +
 			"in the file of settings (--config) or in WEXILLUM_DATABASE; nobody waits while it is read.",
 		Example: "  wexillum backup key /media/vault/backup.key\n  wexillum backup --config /etc/wexillum/wexillum.yaml\n  wexillum backup verify /var/backups/wexillum/….age --key /media/vault/backup.key",
@@ -114,7 +115,8 @@ func (a *app) backup() *cobra.Command {
 				return err
 			}
 		}
-		a.Say("%s is written: %d rows of %d tables, %s, up to journal entry %d, in %.1f s.", path, m.Rows, m.Tables, sized(size), m.Seq, time.Since(begun).Seconds())
+		a.Say("%s is written: %d rows of %d tables, %s, up to journal entry %d, in %.1f s.", path, m.Rows, m.Tables, sized(size), m.Seq,
+			time.Since(begun).Seconds())
 		for _, g := range gone {
 			a.Say("%s is taken away: %d stay.", g, keep)
 		}
@@ -135,7 +137,8 @@ func sized(n int64) string {
 }
 
 // writeBackup writes a backup beside where it goes, and has it there once it is whole and on the disk.
-func (a *app) writeBackup(ctx context.Context, st *store.Store, dsn string, who []age.Recipient, dir, to string) (m backup.Made, path string, size int64, err error) {
+func (a *app) writeBackup(ctx context.Context, st *store.Store, dsn string, who []age.Recipient, dir, to string) (m backup.Made,
+	path string, size int64, err error) {
 	if to == "" {
 		if err := os.MkdirAll(dir, 0o700); err != nil {
 			return m, "", 0, err
@@ -430,9 +433,11 @@ func (a *app) restoreFile(ctx context.Context, dsn, path, key string, again bool
 		return err
 	}
 	if !v.Whole() {
-		return fmt.Errorf("the backup is not what it should be, and no service starts on what is there now: the journal %q, %d of %d questions answered otherwise", v.Broken, v.Other, v.Asked)
+		return fmt.Errorf("the backup is not what it should be, and no service starts on what is there now: the journal %q, %d of %d questions answered otherwise",
+			v.Broken, v.Other, v.Asked)
 	}
-	a.Say("%d rows in %d tables are back, of %s, up to journal entry %d; the journal holds, %d questions are answered as then.", v.Rows, v.Tables, v.At.Format(time.RFC3339), v.Seq, v.Asked)
+	a.Say("%d rows in %d tables are back, of %s, up to journal entry %d; the journal holds, %d questions are answered as then.", v.Rows,
+		v.Tables, v.At.Format(time.RFC3339), v.Seq, v.Asked)
 	if v.LogFile != "" {
 		a.Say("The log of the database goes on from %s, position %d.", v.LogFile, v.LogAt)
 	}

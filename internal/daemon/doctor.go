@@ -21,14 +21,16 @@ func mailServer(cfg config.Config) *mail.Server {
 	if at == "" {
 		return nil
 	}
-	return &mail.Server{Address: at, TLS: cfg["smtp_tls"].Value, User: cfg["smtp_user"].Value, Password: cfg["smtp_password"].Value, From: cfg["mail_from"].Value}
+	return &mail.Server{Address: at, TLS: cfg["smtp_tls"].Value, User: cfg["smtp_user"].Value, Password: cfg["smtp_password"].Value,
+		From: cfg["mail_from"].Value}
 }
 
 func (a *app) doctor() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "doctor",
 		Short: cli.About("doctor"),
-		Long: cli.About("doctor") + ".\n\nIt looks at the settings, the database and its settings, clocks, mail, https, names, disks, keys, backups and systems, and changes\n" +
+		Long: cli.About("doctor") +
+			".\n\nIt looks at the settings, the database and its settings, clocks, mail, https, names, disks, keys, backups and systems, and changes\n" +
 			"nothing. Run it as the user of the service, where the service runs. It exits with 3 where something does not work.",
 		Example: "  sudo -u wexillum wexillum doctor --config /etc/wexillum/wexillum.yaml",
 		Args:    cobra.NoArgs,
@@ -50,7 +52,8 @@ func (a *app) doctor() *cobra.Command {
 		all := p.Visit(c.Context())
 		rows := [][]string{}
 		for _, x := range all {
-			rows = append(rows, []string{map[string]string{doctor.Good: "✓", doctor.Look: "△", doctor.Wrong: "▼"}[x.State] + " " + x.State, x.Of, x.Found, x.Do})
+			rows = append(rows, []string{map[string]string{doctor.Good: "✓", doctor.Look: "△", doctor.Wrong: "▼"}[x.State] + " " + x.State, x.Of,
+				x.Found, x.Do})
 		}
 		if err := a.Records(all, []string{"state", "of", "found", "what to do"}, rows); err != nil {
 			return err

@@ -49,7 +49,8 @@ func (a *app) sealKey() *cobra.Command {
 	c := &cobra.Command{
 		Use:   "seal-key [FILE]",
 		Short: cli.About("seal-key"),
-		Long: cli.About("seal-key") + ".\nWhere the file is there already, a new key is put before the others: it seals from the next start on, and what the\n" +
+		Long: cli.About("seal-key") +
+			".\nWhere the file is there already, a new key is put before the others: it seals from the next start on, and what the\n" +
 			"others sealed is sealed anew then; after that start the others may be taken out. Keep a copy of the file apart from\nthe database and its backups: without it, what it sealed is lost.",
 		Example: "  wexillum seal-key /etc/wexillum/keys\n  wexillum seal-key --lost --database \"$WEXILLUM_DATABASE\" --why \"the file went with the machine\"",
 		Args:    cobra.MaximumNArgs(1),
@@ -124,6 +125,7 @@ func (a *app) loseKeys(ctx context.Context, dsn, file, why string) error {
 		a.Say("Nothing is lost: every key opens.")
 		return nil
 	}
-	a.Say("%s given up. The next start makes a new one; partners who pinned the old ones confirm it by another way.", map[bool]string{true: "One key is", false: fmt.Sprintf("%d keys are", len(gone))}[len(gone) == 1])
+	a.Say("%s given up. The next start makes a new one; partners who pinned the old ones confirm it by another way.",
+		map[bool]string{true: "One key is", false: fmt.Sprintf("%d keys are", len(gone))}[len(gone) == 1])
 	return nil
 }

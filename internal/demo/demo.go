@@ -46,7 +46,8 @@ func Fill(ctx context.Context, svc *service.Service) error {
 		return err
 	}
 	for _, a := range Accounts {
-		if err := svc.MakeAccount(ctx, "demo", "sign-ins of the demo", service.Account{Name: a.Name, Role: a.Role, Person: a.Person}, a.Password); err != nil {
+		if err := svc.MakeAccount(ctx, "demo", "sign-ins of the demo", service.Account{Name: a.Name, Role: a.Role, Person: a.Person},
+			a.Password); err != nil {
 			return err
 		}
 	}
@@ -60,7 +61,8 @@ func waiting(ctx context.Context, svc *service.Service) error {
 		{"imke.ekwinter@orrin.example", "+14d", "The lamp room needs two more weeks of rigging."},
 		{"yorick.tidewell@pallowick.example", "+90d", "The plan of the stands is only half drawn."},
 	} {
-		if _, err := svc.WishMore(ctx, service.Who{Name: service.GuestName(w.guest), Role: service.RoleGuest, Guest: w.guest}, w.until, w.text); err != nil {
+		if _, err := svc.WishMore(ctx, service.Who{Name: service.GuestName(w.guest), Role: service.RoleGuest, Guest: w.guest}, w.until,
+			w.text); err != nil {
 			return err
 		}
 	}
@@ -76,7 +78,8 @@ func waiting(ctx context.Context, svc *service.Service) error {
 // left, and one is not theirs.
 func feed(ctx context.Context, svc *service.Service) error {
 	sponsor := Accounts[0].Person
-	token, err := svc.BeginFeed(ctx, service.Who{Name: Accounts[0].Name, Role: service.Administrator}, "sandrill", "their people come and go every week", service.FeedSet{Sponsor: &sponsor})
+	token, err := svc.BeginFeed(ctx, service.Who{Name: Accounts[0].Name, Role: service.Administrator}, "sandrill",
+		"their people come and go every week", service.FeedSet{Sponsor: &sponsor})
 	if err != nil {
 		return err
 	}
@@ -109,14 +112,16 @@ var feedTells = func() (out []string) {
 		{"quill.quillfeather@sandrill.example", "Quill Quillfeather", "en", "true"},
 		{"ottilie.marsh@elsewhere.example", "Ottilie Marsh", "en", "true"},
 	} {
-		out = append(out, fmt.Sprintf(`{"schemas": [%q], "userName": %q, "displayName": %q, "preferredLanguage": %q, "active": %s}`, scim.UserSchema, p[0], p[1], p[2], p[3]))
+		out = append(out, fmt.Sprintf(`{"schemas": [%q], "userName": %q, "displayName": %q, "preferredLanguage": %q, "active": %s}`,
+			scim.UserSchema, p[0], p[1], p[2], p[3]))
 	}
 	return
 }()
 
 // Second is the demo's second organisation.
 func Second() (*standin.Neighbour, error) {
-	n, err := standin.NewNeighbour("Ilvane Conservation", "ilvane.example", "directory.out", "spaces.out", "chat.in", "chat.out", "meetings.out", "files.out", "mail.out")
+	n, err := standin.NewNeighbour("Ilvane Conservation", "ilvane.example", "directory.out", "spaces.out", "chat.in", "chat.out",
+		"meetings.out", "files.out", "mail.out")
 	if err == nil {
 		n.Say("chat.out", statement.Half{Says: "admits", Features: []string{"messages", "voice"}})
 		n.People = &standin.People{Token: standin.PeopleToken}
@@ -124,12 +129,14 @@ func Second() (*standin.Neighbour, error) {
 	return n, err
 }
 
-// People fills the second organisation's directory, where it is empty: one of ours was put in by hand once, another has an address of theirs.
+// People fills the second organisation's directory, where it is empty: one of ours was put in by hand once, another has an address of
+// theirs.
 func People(p *standin.People) error {
 	if len(p.Said()) > 0 {
 		return nil
 	}
-	for _, x := range [][2]string{{"o.tidewell@brackwater.example", "O. Tidewell"}, {"runa.yarrowick@ilvane.example", "Runa Yarrowick"}, {"maren.holtveig@ilvane.example", "Maren Holtveig"}} {
+	for _, x := range [][2]string{{"o.tidewell@brackwater.example", "O. Tidewell"}, {"runa.yarrowick@ilvane.example", "Runa Yarrowick"},
+		{"maren.holtveig@ilvane.example", "Maren Holtveig"}} {
 		if err := p.Add(fmt.Sprintf(`{"schemas": [%q], "userName": %q, "displayName": %q}`, scim.UserSchema, x[0], x[1])); err != nil {
 			return err
 		}
@@ -159,7 +166,8 @@ func FeedOut(ctx context.Context, svc *service.Service, address, dir string) err
 		return err
 	}
 	key, scope := "file:"+path, service.ScopeGroups
-	return svc.BeginFeedOut(ctx, who, NeighbourPartner, "the curators work in their laboratory every week", service.FeedOutSet{Address: &at, Key: &key, Scope: &scope, Of: &[]string{"curators"}})
+	return svc.BeginFeedOut(ctx, who, NeighbourPartner, "the curators work in their laboratory every week",
+		service.FeedOutSet{Address: &at, Key: &key, Scope: &scope, Of: &[]string{"curators"}})
 }
 
 // Neighbour writes where the demo's second organisation publishes its statement and lets

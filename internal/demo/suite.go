@@ -40,7 +40,8 @@ var suites = []service.System{
 // Suites starts the demo's suite and that of a partner, of which the chat alone is used: before somebody of
 // theirs may write to us, their house must let them go. It returns where ours are served, and where theirs
 // is. asks is where our counting house may ask before a letter goes on.
-func Suites(ctx context.Context, dir, key string, listen map[string]string, theirsAt, asks string) (ours map[string]string, theirs string, stop func(), err error) {
+func Suites(ctx context.Context, dir, key string, listen map[string]string, theirsAt, asks string) (ours map[string]string, theirs string,
+	stop func(), err error) {
 	none := map[string]string{}
 	for name := range listen {
 		none[name] = "127.0.0.1:0"
@@ -64,7 +65,8 @@ func Suites(ctx context.Context, dir, key string, listen map[string]string, thei
 
 // suite starts one suite, a program of its own that stands beside this one, and returns where each of its
 // programs is served. No addresses and no error are returned where it is not there.
-func suite(ctx context.Context, dir, key string, listen map[string]string, more ...string) (addresses map[string]string, stop func(), err error) {
+func suite(ctx context.Context, dir, key string, listen map[string]string, more ...string) (addresses map[string]string, stop func(),
+	err error) {
 	args := append([]string{"--dir", dir, "--faster", fmt.Sprint(SuiteFaster)}, more...)
 	for name, at := range listen {
 		args = append(args, "--"+name, at)
@@ -81,7 +83,8 @@ func names(list []service.System) (out []string) {
 
 // program starts a program that stands beside this one, which says in lines where each of what it starts is served:
 // NAME ADDRESS. What else it says is handed to also. No addresses and no error are returned where it is not there.
-func program(ctx context.Context, name string, env, wanted []string, patience time.Duration, also func(string), args ...string) (addresses map[string]string, stop func(), err error) {
+func program(ctx context.Context, name string, env, wanted []string, patience time.Duration, also func(string),
+	args ...string) (addresses map[string]string, stop func(), err error) {
 	self, err := os.Executable()
 	if err != nil {
 		return nil, nil, err
@@ -158,13 +161,16 @@ const realPartner = "ilvane.example"
 
 // Real starts real servers of every kind, with a program beside each that speaks for it, and the counting house of the
 // suite that ships, since no open server carries reports. What the servers say of themselves is handed to also.
-func Real(ctx context.Context, dir, key, ledgerAt, asks, outside, decides string, also func(string)) (addresses map[string]string, stop func(), err error) {
+func Real(ctx context.Context, dir, key, ledgerAt, asks, outside, decides string, also func(string)) (addresses map[string]string,
+	stop func(), err error) {
 	none := map[string]string{"quay": "127.0.0.1:0", "parley": "127.0.0.1:0", "ledger": ledgerAt}
 	ours, stopOurs, err := suite(ctx, dir, key, none, "--house", ourHouse, "--asks", asks)
 	if err != nil {
 		return nil, nil, err
 	}
-	addresses, stopReal, err := program(ctx, "wexillum-beside", []string{"WEXILLUM_BESIDE_KEY=" + key}, names(real), 10*time.Minute, also, "suite", "--domain", ourHouse, "--partner", realPartner, "--outside", port(outside), "--asks", port(asks), "--service", "http://"+decides, "--decisions-token-file", TokenFile(dir))
+	addresses, stopReal, err := program(ctx, "wexillum-beside", []string{"WEXILLUM_BESIDE_KEY=" + key}, names(real), 10*time.Minute, also,
+		"suite", "--domain", ourHouse, "--partner", realPartner, "--outside", port(outside), "--asks", port(asks), "--service", "http://"+decides,
+		"--decisions-token-file", TokenFile(dir))
 	if err != nil || addresses == nil {
 		stopOurs()
 		return nil, nil, cmp.Or(err, errors.New("wexillum-beside is not there; build it with make build"))
@@ -181,7 +187,8 @@ func Decides(ctx context.Context, svc *service.Service, dir string) error {
 	if _, err := os.Stat(TokenFile(dir)); err == nil {
 		return nil
 	}
-	token, _, err := svc.MakeToken(ctx, service.Who{Name: Accounts[0].Name, Role: service.Administrator}, "conference server", "decisions", 90*24*time.Hour)
+	token, _, err := svc.MakeToken(ctx, service.Who{Name: Accounts[0].Name, Role: service.Administrator}, "conference server", "decisions",
+		90*24*time.Hour)
 	if err != nil {
 		return err
 	}
@@ -216,7 +223,8 @@ func Systems(ctx context.Context, svc *service.Service, addresses map[string]str
 			continue
 		}
 		carry := service.ModeCarry
-		if _, err := svc.ChangeSystem(ctx, who, "it is to follow what is published", x.ID, service.SystemPatch{Mode: &carry, Digest: v.Digest}); err != nil {
+		if _, err := svc.ChangeSystem(ctx, who, "it is to follow what is published", x.ID,
+			service.SystemPatch{Mode: &carry, Digest: v.Digest}); err != nil {
 			return err
 		}
 	}

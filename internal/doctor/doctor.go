@@ -1,5 +1,5 @@
-// Package doctor looks at an installation as whoever keeps it would: the database and its settings, clocks, mail, https, names, disks, keys, backups and
-// systems; and says of each what is found and what to do. It changes nothing.
+// Package doctor looks at an installation as whoever keeps it would: the database and its settings, clocks, mail, https, names, disks,
+// keys, backups and systems; and says of each what is found and what to do. It changes nothing.
 package doctor
 
 import (
@@ -96,7 +96,8 @@ func (v *visit) settings() {
 		v.say("settings", Good, "", "%s", v.File)
 	}
 	if unknown := config.Unknown(v.Environ); len(unknown) > 0 {
-		v.say("environment", Look, "take them away, or put them right; wexillum serve --print-config lists what there is", "%s: no settings of the service", strings.Join(unknown, ", "))
+		v.say("environment", Look, "take them away, or put them right; wexillum serve --print-config lists what there is",
+			"%s: no settings of the service", strings.Join(unknown, ", "))
 	}
 	if why := v.Config.Exposed(v.get("listen")); why != "" {
 		v.say("listen", Wrong, "set tls_cert and tls_key, or trusted_proxies where a proxy speaks https before it", "%s", why)
@@ -126,7 +127,8 @@ func (v *visit) database(ctx context.Context) {
 		return
 	}
 	if at != "" {
-		v.say("schema", Wrong, "wexillum restore --finish --why …, or wexillum restore FILE --again …", "a backup of %s is being brought back, or that was broken off; no service starts", at)
+		v.say("schema", Wrong, "wexillum restore --finish --why …, or wexillum restore FILE --again …",
+			"a backup of %s is being brought back, or that was broken off; no service starts", at)
 		return
 	}
 	now, err := st.SchemaVersion(ctx)
@@ -139,7 +141,8 @@ func (v *visit) database(ctx context.Context) {
 		v.say("schema", Wrong, "start the newer program", "the database is at version %d, and this program knows up to %d", now, newest)
 		return
 	case now < newest:
-		v.say("schema", Look, "make a backup, then start the service: it brings the tables up to date", "the database is at version %d, and this program is for %d", now, newest)
+		v.say("schema", Look, "make a backup, then start the service: it brings the tables up to date",
+			"the database is at version %d, and this program is for %d", now, newest)
 		return
 	}
 	v.say("schema", Good, "", "version %d", now)
@@ -153,7 +156,8 @@ func (v *visit) database(ctx context.Context) {
 func (v *visit) variables(ctx context.Context, db *sql.DB) {
 	var version, charset, name string
 	var packet, most, used, flush, binlog, sync, readOnly int64
-	err := db.QueryRowContext(ctx, "SELECT VERSION(), DATABASE(), @@character_set_database, @@max_allowed_packet, @@max_connections, @@innodb_flush_log_at_trx_commit, @@log_bin, @@sync_binlog, @@read_only").
+	err := db.QueryRowContext(ctx,
+		"SELECT VERSION(), DATABASE(), @@character_set_database, @@max_allowed_packet, @@max_connections, @@innodb_flush_log_at_trx_commit, @@log_bin, @@sync_binlog, @@read_only").
 		Scan(&version, &name, &charset, &packet, &most, &flush, &binlog, &sync, &readOnly)
 	if err != nil {
 		v.say("database", Wrong, "", "%v", err)
@@ -172,17 +176,20 @@ func (v *visit) variables(ctx context.Context, db *sql.DB) {
 		v.say("database, packets", Good, "", "max_allowed_packet is %d MB", packet>>20)
 	}
 	if most < 40 {
-		v.say("database, connections", Look, "set max_connections to at least 40 for each service", "max_connections is %d, and %d are open", most, used)
+		v.say("database, connections", Look, "set max_connections to at least 40 for each service", "max_connections is %d, and %d are open",
+			most, used)
 	} else {
 		v.say("database, connections", Good, "", "%d of %d are open", used, most)
 	}
 	if flush != 1 {
-		v.say("database, durability", Wrong, "set innodb_flush_log_at_trx_commit = 1", "innodb_flush_log_at_trx_commit is %d: what was done can be lost when the machine stops", flush)
+		v.say("database, durability", Wrong, "set innodb_flush_log_at_trx_commit = 1",
+			"innodb_flush_log_at_trx_commit is %d: what was done can be lost when the machine stops", flush)
 	} else {
 		v.say("database, durability", Good, "", "what is done is on the disk")
 	}
 	if binlog == 0 {
-		v.say("database, log", Look, "set log_bin and binlog_format = ROW (docs/backup.md), or live with losing what came after the last backup", "the server keeps no log of what is written: nothing later than a backup can be brought back")
+		v.say("database, log", Look, "set log_bin and binlog_format = ROW (docs/backup.md), or live with losing what came after the last backup",
+			"the server keeps no log of what is written: nothing later than a backup can be brought back")
 	} else if sync != 1 {
 		v.say("database, log", Look, "set sync_binlog = 1", "sync_binlog is %d: the end of its log can be lost when the machine stops", sync)
 	} else {
@@ -194,7 +201,8 @@ func (v *visit) variables(ctx context.Context, db *sql.DB) {
 // cluster looks at a node of several (Galera); nothing is said where it is one alone.
 func (v *visit) cluster(ctx context.Context, db *sql.DB) {
 	says := map[string]string{}
-	rows, err := db.QueryContext(ctx, "SHOW STATUS WHERE Variable_name IN ('wsrep_cluster_size', 'wsrep_cluster_status', 'wsrep_ready', 'wsrep_local_state_comment')")
+	rows, err := db.QueryContext(ctx,
+		"SHOW STATUS WHERE Variable_name IN ('wsrep_cluster_size', 'wsrep_cluster_status', 'wsrep_ready', 'wsrep_local_state_comment')")
 	if err != nil {
 		return
 	}
@@ -209,7 +217,8 @@ func (v *visit) cluster(ctx context.Context, db *sql.DB) {
 	switch {
 	case rows.Err() != nil || size == "" || size == "0":
 	case says["wsrep_ready"] != "ON" || says["wsrep_cluster_status"] != "Primary":
-		v.say("cluster", Wrong, "see docs/cluster.md, when a node is cut off", "this node is not with the others (%s, %s)", says["wsrep_cluster_status"], says["wsrep_local_state_comment"])
+		v.say("cluster", Wrong, "see docs/cluster.md, when a node is cut off", "this node is not with the others (%s, %s)",
+			says["wsrep_cluster_status"], says["wsrep_local_state_comment"])
 	case size == "1" || size == "2":
 		v.say("cluster", Look, "start the other nodes", "%s of the nodes are there; another one lost, and nobody may write", size)
 	default:
@@ -229,7 +238,8 @@ func (v *visit) clock(ctx context.Context, st *store.Store) {
 	}
 	by := at.Sub(before.Add(v.Now().Sub(before) / 2)).Abs()
 	if by > apart {
-		v.say("clock", Wrong, "set the clocks by the network on both machines (timedatectl set-ntp true)", "the database's clock and ours are %s apart: nothing dated is carried out", by.Round(time.Second))
+		v.say("clock", Wrong, "set the clocks by the network on both machines (timedatectl set-ntp true)",
+			"the database's clock and ours are %s apart: nothing dated is carried out", by.Round(time.Second))
 		return
 	}
 	v.say("clock", Good, "", "as the database's")
@@ -262,7 +272,8 @@ func (v *visit) keys(ctx context.Context, st *store.Store) {
 	}
 	switch {
 	case file == "":
-		v.say("key file", Look, "wexillum seal-key FILE, then key_file: FILE", "none: keys that sign for us stand in the database in clear (%d now)", clear)
+		v.say("key file", Look, "wexillum seal-key FILE, then key_file: FILE",
+			"none: keys that sign for us stand in the database in clear (%d now)", clear)
 	case clear > 0:
 		v.say("key file", Look, "start the service again", "%s does not seal every key yet: %d in clear in the database", file, clear)
 	default:
@@ -284,13 +295,15 @@ func (v *visit) backups(ctx context.Context, st *store.Store) {
 	default:
 		at, err := time.Parse(time.RFC3339, b.At)
 		if age := v.Now().Sub(at); err != nil || age > oldBackup {
-			v.say("backups", Wrong, "systemctl status wexillum-backup, and wexillum backup by hand", "the last one is of %s, %.0f hours ago", b.At, age.Hours())
+			v.say("backups", Wrong, "systemctl status wexillum-backup, and wexillum backup by hand", "the last one is of %s, %.0f hours ago", b.At,
+				age.Hours())
 		} else {
 			v.say("backups", Good, "", "the last one is of %s", b.At)
 		}
 	}
 	if v.get("forgotten_list") == "" {
-		v.say("forgotten list", Look, "set forgotten_list to a file apart from the database", "none: a backup that is brought back brings back whom we forgot since")
+		v.say("forgotten list", Look, "set forgotten_list to a file apart from the database",
+			"none: a backup that is brought back brings back whom we forgot since")
 	}
 }
 
@@ -354,12 +367,14 @@ func (v *visit) https(ctx context.Context) {
 	}
 	res, err := c.Do(r)
 	if err != nil {
-		v.say("reached from here", Look, "start the service; where it runs, look at the proxy before it, and whether its certificate is trusted here", "%v", err)
+		v.say("reached from here", Look,
+			"start the service; where it runs, look at the proxy before it, and whether its certificate is trusted here", "%v", err)
 		return
 	}
 	_ = res.Body.Close()
 	if res.StatusCode != http.StatusOK {
-		v.say("reached from here", Wrong, "have the proxy pass everything under public_url to "+v.get("listen"), "%s/healthz answers %d", v.get("public_url"), res.StatusCode)
+		v.say("reached from here", Wrong, "have the proxy pass everything under public_url to "+v.get("listen"), "%s/healthz answers %d",
+			v.get("public_url"), res.StatusCode)
 		return
 	}
 	v.say("reached from here", Good, "", "%s", v.get("public_url"))
@@ -391,14 +406,16 @@ func (v *visit) mail(ctx context.Context) {
 	ctx, cancel := context.WithTimeout(ctx, 20*time.Second)
 	defer cancel()
 	if err := v.Mail(ctx); err != nil {
-		v.say("mail", Wrong, "see that smtp, smtp_tls, smtp_user and smtp_password are as the mail server wants them", "%s: %v", v.get("smtp"), err)
+		v.say("mail", Wrong, "see that smtp, smtp_tls, smtp_user and smtp_password are as the mail server wants them", "%s: %v", v.get("smtp"),
+			err)
 		return
 	}
 	v.say("mail", Good, "", "%s takes mail from us", v.get("smtp"))
 	from := v.get("mail_from")
 	_, domain, _ := strings.Cut(strings.TrimSuffix(from[strings.LastIndexByte(from, '<')+1:], ">"), "@")
 	if mx, err := net.DefaultResolver.LookupMX(ctx, domain); err != nil || len(mx) == 0 {
-		v.say("mail, answers", Look, "have mail for "+domain+" go somewhere (an MX record), or write another mail_from", "nobody gets what is answered to %s", from)
+		v.say("mail, answers", Look, "have mail for "+domain+" go somewhere (an MX record), or write another mail_from",
+			"nobody gets what is answered to %s", from)
 	}
 	spf := false
 	texts, _ := net.DefaultResolver.LookupTXT(ctx, domain)
@@ -406,7 +423,8 @@ func (v *visit) mail(ctx context.Context) {
 		spf = spf || strings.HasPrefix(t, "v=spf1")
 	}
 	if !spf {
-		v.say("mail, trusted", Look, "publish who may send for "+domain+" (SPF, RFC 7208)", "%s says nobody may send for it: what we send may be taken for a forgery", domain)
+		v.say("mail, trusted", Look, "publish who may send for "+domain+" (SPF, RFC 7208)",
+			"%s says nobody may send for it: what we send may be taken for a forgery", domain)
 	}
 }
 
@@ -414,13 +432,15 @@ func (v *visit) mail(ctx context.Context) {
 const littleLeft = 1 << 30
 
 func (v *visit) disks() {
-	for _, x := range []struct{ of, dir string }{{"disk for backups", v.get("backup_dir")}, {"disk for the forgotten list", filepath.Dir(v.get("forgotten_list"))}} {
+	for _, x := range []struct{ of, dir string }{{"disk for backups", v.get("backup_dir")},
+		{"disk for the forgotten list", filepath.Dir(v.get("forgotten_list"))}} {
 		if x.dir == "" || x.dir == "." {
 			continue
 		}
 		var fs syscall.Statfs_t
 		if err := syscall.Statfs(x.dir, &fs); err != nil {
-			v.say(x.of, Wrong, "make the folder, and give it to the user of the service: install -d -o wexillum -m 0700 "+x.dir, "%s: %v", x.dir, err)
+			v.say(x.of, Wrong, "make the folder, and give it to the user of the service: install -d -o wexillum -m 0700 "+x.dir, "%s: %v", x.dir,
+				err)
 			continue
 		}
 		free := int64(fs.Bavail) * fs.Bsize

@@ -11,7 +11,8 @@ func TestAwayInTheConsole(t *testing.T) {
 	r := demoService(t)
 	post := r.post()
 	r.login("harbour")
-	r.must("bundle", "add", "Log books", "--id", "logbooks", "--give", "space:loan-dossier=view", "--for", "ilvane", "--approval", "s.lindqvane", "--term-days", "60", "--why", "they ask for it", "--yes")
+	r.must("bundle", "add", "Log books", "--id", "logbooks", "--give", "space:loan-dossier=view", "--for", "ilvane", "--approval",
+		"s.lindqvane", "--term-days", "60", "--why", "they ask for it", "--yes")
 	r.must("bundle", "ask", "logbooks", "e.norwell@ilvane.example", "--purpose", "the winter inventory")
 	keeper := r.page(browser(t), "mooring")
 	keeper.goTo("/people/s.lindqvane", "document.querySelector('#h-away')")
@@ -26,7 +27,8 @@ func TestAwayInTheConsole(t *testing.T) {
 	keeper.until("document.querySelector('main').innerText.includes('decides for Soren Lindqvane')")
 	keeper.picture("away")
 	keeper.axe("away")
-	if m := post.next("d.ekwinter@brackwater.example"); !strings.Contains(m.Text, "Soren Lindqvane is away until the end of") || !strings.Contains(m.Text, "one request") {
+	if m := post.next("d.ekwinter@brackwater.example"); !strings.Contains(m.Text, "Soren Lindqvane is away until the end of") ||
+		!strings.Contains(m.Text, "one request") {
 		t.Errorf("to the deputy: %s\n%s", m.Subject, m.Text)
 	}
 	r.says(0, "on leave", "absence", "list")

@@ -26,44 +26,108 @@ func TestEveryRouteForEveryRole(t *testing.T) {
 	allowed := map[string]string{
 		"GET /api/v1/session": "aukm", "POST /api/v1/session": "aukmDMRLGX-", "DELETE /api/v1/session": "aukm",
 		"PUT /api/v1/account/password": "aukm", "POST /api/v1/accounts/{name}/sign-out": "a", "DELETE /api/v1/sessions": "aukm",
-		"POST /api/v1/tokens": "aukmDMRLGX-", "GET /api/v1/tokens": "aukm", "DELETE /api/v1/tokens/{id}": "aukm", "POST /api/v1/service-tokens": "a",
-		"GET /api/v1/accounts": "au", "POST /api/v1/accounts": "a", "PATCH /api/v1/accounts/{name}": "a",
-		"POST /api/v1/ask": "aukmDR", "GET /api/v1/reach": "aukmDR", "GET /api/v1/complete": "aukm", "GET /api/v1/overview": "auk", "GET /api/v1/actions": "aukmR",
-		"GET /api/v1/rules": "aukR", "GET /api/v1/rules/{rule}": "aukR", "PATCH /api/v1/rules/{rule}": "a",
-		"GET /api/v1/partners": "aukR", "POST /api/v1/partners": "a", "GET /api/v1/partners/{id}": "aukR", "PATCH /api/v1/partners/{id}": "a", "POST /api/v1/partners/{id}/standing": "a",
-		"POST /api/v1/partners/{id}/domains": "a", "DELETE /api/v1/partners/{id}/domains/{domain}": "a",
+		"POST /api/v1/tokens": "aukmDMRLGX-", "GET /api/v1/tokens": "aukm", "DELETE /api/v1/tokens/{id}": "aukm",
+		"POST /api/v1/service-tokens": "a",
+		"GET /api/v1/accounts":        "au", "POST /api/v1/accounts": "a", "PATCH /api/v1/accounts/{name}": "a",
+		"POST /api/v1/ask": "aukmDR", "GET /api/v1/reach": "aukmDR", "GET /api/v1/complete": "aukm", "GET /api/v1/overview": "auk",
+		"GET /api/v1/actions": "aukmR",
+		"GET /api/v1/rules":   "aukR", "GET /api/v1/rules/{rule}": "aukR", "PATCH /api/v1/rules/{rule}": "a",
+		"GET /api/v1/partners": "aukR", "POST /api/v1/partners": "a", "GET /api/v1/partners/{id}": "aukR", "PATCH /api/v1/partners/{id}": "a",
+		"POST /api/v1/partners/{id}/standing": "a",
+		"POST /api/v1/partners/{id}/domains":  "a", "DELETE /api/v1/partners/{id}/domains/{domain}": "a",
 		"GET /api/v1/bars": "aukR", "POST /api/v1/bars": "a", "DELETE /api/v1/bars/{key}": "a", "GET /api/v1/domains/test": "aukR",
-		"GET /api/v1/choices": "aukm", "GET /api/v1/values/{where}": "aukm", "PUT /api/v1/values/{where}/{rule}": "akm", "DELETE /api/v1/values/{where}/{rule}": "akm",
-		"GET /api/v1/evidence-plans": "auk", "POST /api/v1/evidence-plans": "au", "DELETE /api/v1/evidence-plans/{id}": "au", "GET /api/v1/evidence": "auk", "POST /api/v1/evidence": "au", "GET /api/v1/evidence/{id}": "auk", "GET /api/v1/evidence/{id}/archive": "auk", "GET /api/v1/evidence/{id}/sheet": "auk", "GET /api/v1/evidence/{id}/verification": "auk", "GET /api/v1/evidence/{id}/difference": "auk", "POST /api/v1/evidence/{id}/sign-off": "auk",
-		"GET /api/v1/history": "aukR", "GET /api/v1/reviews": "aukm", "POST /api/v1/reviews": "ak", "GET /api/v1/reviews/{id}": "aukm", "GET /api/v1/reviews/{id}/lines": "aukm", "POST /api/v1/reviews/{id}/answers": "akm", "POST /api/v1/reviews/{id}/end": "ak", "GET /api/v1/bundles": "aukmR", "POST /api/v1/bundles": "a", "GET /api/v1/bundles/{id}": "aukR", "PATCH /api/v1/bundles/{id}": "a", "DELETE /api/v1/bundles/{id}": "a", "POST /api/v1/holdings/end": "akm", "POST /api/v1/requests/{id}/withdraw": "akm", "POST /api/v1/requests/{id}/hand-over": "akm", "GET /api/v1/absences": "aukm", "GET /api/v1/sessions": "aukm", "DELETE /api/v1/sessions/{id}": "aukm", "GET /api/v1/account/second-factor": "aukm", "POST /api/v1/account/second-factor": "aukm", "POST /api/v1/account/second-factor/confirm": "aukm", "POST /api/v1/account/second-factor/remove": "aukm", "POST /api/v1/accounts/{name}/reset-factor": "a", "GET /api/v1/feeds": "auk", "GET /api/v1/partners/{id}/connect": "auk", "POST /api/v1/session/again": "aukm", "GET /api/v1/account/passkeys": "aukm", "POST /api/v1/account/passkeys": "aukm", "POST /api/v1/account/passkeys/finish": "aukm", "DELETE /api/v1/account/passkeys/{id}": "aukm", "GET /api/v1/house-sign-in": "au", "PUT /api/v1/house-sign-in": "a", "DELETE /api/v1/house-sign-in": "a", "POST /api/v1/house-sign-in/test": "a", "POST /api/v1/door/passkey": "aukmDMRLGX-", "POST /api/v1/door/passkey/proof": "aukmDMRLGX-", "GET /api/v1/door/house": "aukmDMRLGX-", "POST /api/v1/door/house": "aukmDMRLGX-", "GET /api/v1/door/house/back": "aukmDMRLGX-", "GET /api/v1/feeds-out": "auk", "POST /api/v1/feeds-out": "a", "GET /api/v1/feeds-out/{partner}": "auk", "PATCH /api/v1/feeds-out/{partner}": "a", "DELETE /api/v1/feeds-out/{partner}": "a", "POST /api/v1/feeds-out/{partner}/look": "a", "GET /api/v1/feeds-out/{partner}/people": "auk", "POST /api/v1/feeds-out/{partner}/send": "a", "POST /api/v1/feeds-out/{partner}/release": "a", "GET /api/v1/feeds-out/{partner}/log": "auk", "GET /api/v1/partners/{id}/told": "auk", "POST /api/v1/feeds": "a", "GET /api/v1/feeds/{partner}": "auk", "PATCH /api/v1/feeds/{partner}": "a", "DELETE /api/v1/feeds/{partner}": "a", "POST /api/v1/feeds/{partner}/token": "a", "POST /api/v1/feeds/{partner}/release": "a", "POST /api/v1/feeds/{partner}/apply": "a", "GET /api/v1/feeds/{partner}/people": "auk", "GET /api/v1/feeds/{partner}/log": "auk", "GET /api/v1/feeds/{partner}/twins": "auk", "POST /api/v1/absences": "akm", "DELETE /api/v1/absences/{person}": "akm", "POST /api/v1/door/bundles": "aukmDMRLGX-", "POST /api/v1/own/bundles": "",
+		"GET /api/v1/choices": "aukm", "GET /api/v1/values/{where}": "aukm", "PUT /api/v1/values/{where}/{rule}": "akm",
+		"DELETE /api/v1/values/{where}/{rule}": "akm",
+		"GET /api/v1/evidence-plans":           "auk", "POST /api/v1/evidence-plans": "au", "DELETE /api/v1/evidence-plans/{id}": "au",
+		"GET /api/v1/evidence": "auk", "POST /api/v1/evidence": "au", "GET /api/v1/evidence/{id}": "auk",
+		"GET /api/v1/evidence/{id}/archive": "auk", "GET /api/v1/evidence/{id}/sheet": "auk", "GET /api/v1/evidence/{id}/verification": "auk",
+		"GET /api/v1/evidence/{id}/difference": "auk", "POST /api/v1/evidence/{id}/sign-off": "auk",
+		"GET /api/v1/history": "aukR", "GET /api/v1/reviews": "aukm", "POST /api/v1/reviews": "ak", "GET /api/v1/reviews/{id}": "aukm",
+		"GET /api/v1/reviews/{id}/lines": "aukm", "POST /api/v1/reviews/{id}/answers": "akm", "POST /api/v1/reviews/{id}/end": "ak",
+		"GET /api/v1/bundles": "aukmR", "POST /api/v1/bundles": "a", "GET /api/v1/bundles/{id}": "aukR", "PATCH /api/v1/bundles/{id}": "a",
+		"DELETE /api/v1/bundles/{id}": "a", "POST /api/v1/holdings/end": "akm", "POST /api/v1/requests/{id}/withdraw": "akm",
+		"POST /api/v1/requests/{id}/hand-over": "akm", "GET /api/v1/absences": "aukm", "GET /api/v1/sessions": "aukm",
+		"DELETE /api/v1/sessions/{id}": "aukm", "GET /api/v1/account/second-factor": "aukm", "POST /api/v1/account/second-factor": "aukm",
+		"POST /api/v1/account/second-factor/confirm": "aukm", "POST /api/v1/account/second-factor/remove": "aukm",
+		"POST /api/v1/accounts/{name}/reset-factor": "a", "GET /api/v1/feeds": "auk", "GET /api/v1/partners/{id}/connect": "auk",
+		"POST /api/v1/session/again": "aukm", "GET /api/v1/account/passkeys": "aukm", "POST /api/v1/account/passkeys": "aukm",
+		"POST /api/v1/account/passkeys/finish": "aukm", "DELETE /api/v1/account/passkeys/{id}": "aukm",
+		"GET /api/v1/house-sign-in": "au", "PUT /api/v1/house-sign-in": "a", "DELETE /api/v1/house-sign-in": "a",
+		"POST /api/v1/house-sign-in/test": "a", "POST /api/v1/door/passkey": "aukmDMRLGX-",
+		"POST /api/v1/door/passkey/proof": "aukmDMRLGX-", "GET /api/v1/door/house": "aukmDMRLGX-",
+		"POST /api/v1/door/house": "aukmDMRLGX-", "GET /api/v1/door/house/back": "aukmDMRLGX-", "GET /api/v1/feeds-out": "auk",
+		"POST /api/v1/feeds-out": "a", "GET /api/v1/feeds-out/{partner}": "auk", "PATCH /api/v1/feeds-out/{partner}": "a",
+		"DELETE /api/v1/feeds-out/{partner}": "a", "POST /api/v1/feeds-out/{partner}/look": "a",
+		"GET /api/v1/feeds-out/{partner}/people": "auk", "POST /api/v1/feeds-out/{partner}/send": "a",
+		"POST /api/v1/feeds-out/{partner}/release": "a", "GET /api/v1/feeds-out/{partner}/log": "auk",
+		"GET /api/v1/partners/{id}/told": "auk", "POST /api/v1/feeds": "a", "GET /api/v1/feeds/{partner}": "auk",
+		"PATCH /api/v1/feeds/{partner}": "a", "DELETE /api/v1/feeds/{partner}": "a", "POST /api/v1/feeds/{partner}/token": "a",
+		"POST /api/v1/feeds/{partner}/release": "a", "POST /api/v1/feeds/{partner}/apply": "a",
+		"GET /api/v1/feeds/{partner}/people": "auk", "GET /api/v1/feeds/{partner}/log": "auk",
+		"GET /api/v1/feeds/{partner}/twins": "auk", "POST /api/v1/absences": "akm",
+		"DELETE /api/v1/absences/{person}": "akm", "POST /api/v1/door/bundles": "aukmDMRLGX-",
+		"POST /api/v1/own/bundles":     "",
 		"GET /api/v1/history/audience": "aukR",
-		"GET /api/v1/expectations":     "aukRX", "POST /api/v1/expectations": "a", "POST /api/v1/expectations/judge": "aukRX", "GET /api/v1/expectations/proposed": "auk", "GET /api/v1/expectations/{id}": "aukRX", "PATCH /api/v1/expectations/{id}": "a", "DELETE /api/v1/expectations/{id}": "a",
-		"GET /api/v1/exceptions": "aukR", "POST /api/v1/exceptions": "a", "POST /api/v1/exceptions/import": "a", "GET /api/v1/exceptions/{id}": "aukR", "PATCH /api/v1/exceptions/{id}": "a",
-		"POST /api/v1/exceptions/{id}/end": "a", "POST /api/v1/exceptions/{id}/prolong": "a", "GET /api/v1/spaces": "aukmR", "GET /api/v1/spaces/{id}": "aukmR", "GET /api/v1/people": "aukR", "GET /api/v1/people/{id}": "aukmR",
-		"POST /api/v1/places": "akm", "GET /api/v1/patterns": "aukm", "GET /api/v1/people/matrix": "auk", "GET /api/v1/find": "aukm", "GET /api/v1/begin": "aukmDMRLGX-", "POST /api/v1/begin": "aukmDMRLGX-", "GET /api/v1/start": "auk", "GET /api/v1/postures": "auk", "POST /api/v1/postures/{name}/draft": "ak", "GET /api/v1/settings": "auk", "PATCH /api/v1/settings": "a", "GET /api/v1/places/{kind}": "aukmR", "POST /api/v1/journal/{seq}/undo": "akm",
-		"GET /api/v1/links": "aukmR", "POST /api/v1/links": "akm", "POST /api/v1/links/{id}/end": "akm", "GET /api/v1/forwarders": "aukR", "DELETE /api/v1/forwarders/{person}/{address}": "akm",
-		"GET /api/v1/findings": "aukR", "POST /api/v1/findings/acceptance": "ak", "DELETE /api/v1/findings/acceptance": "ak", "POST /api/v1/would": "aukmRG", "POST /api/v1/check": "aukmRG", "GET /api/v1/halves": "aukR", "GET /api/v1/partners/{id}/letter": "auk", "PUT /api/v1/partners/{id}/stances/{key}": "ak", "DELETE /api/v1/partners/{id}/stances/{key}": "ak", "GET /api/v1/dates": "auk", "POST /api/v1/dates/release": "a", "POST /api/v1/dates/lift": "a", "POST /api/v1/records/mend": "a",
-		"POST /api/v1/partners/{id}/merge": "a", "POST /api/v1/partners/{id}/split": "a", "GET /api/v1/domains": "aukR", "POST /api/v1/domains/import": "a", "GET /api/v1/partners/{id}/people": "aukR", "GET /api/v1/partners/{id}/advice": "auk",
+		"GET /api/v1/expectations":     "aukRX", "POST /api/v1/expectations": "a", "POST /api/v1/expectations/judge": "aukRX",
+		"GET /api/v1/expectations/proposed": "auk", "GET /api/v1/expectations/{id}": "aukRX", "PATCH /api/v1/expectations/{id}": "a",
+		"DELETE /api/v1/expectations/{id}": "a",
+		"GET /api/v1/exceptions":           "aukR", "POST /api/v1/exceptions": "a", "POST /api/v1/exceptions/import": "a",
+		"GET /api/v1/exceptions/{id}": "aukR", "PATCH /api/v1/exceptions/{id}": "a",
+		"POST /api/v1/exceptions/{id}/end": "a", "POST /api/v1/exceptions/{id}/prolong": "a", "GET /api/v1/spaces": "aukmR",
+		"GET /api/v1/spaces/{id}": "aukmR", "GET /api/v1/people": "aukR", "GET /api/v1/people/{id}": "aukmR",
+		"POST /api/v1/places": "akm", "GET /api/v1/patterns": "aukm", "GET /api/v1/people/matrix": "auk", "GET /api/v1/find": "aukm",
+		"GET /api/v1/begin": "aukmDMRLGX-", "POST /api/v1/begin": "aukmDMRLGX-", "GET /api/v1/start": "auk", "GET /api/v1/postures": "auk",
+		"POST /api/v1/postures/{name}/draft": "ak", "GET /api/v1/settings": "auk", "PATCH /api/v1/settings": "a",
+		"GET /api/v1/places/{kind}": "aukmR", "POST /api/v1/journal/{seq}/undo": "akm",
+		"GET /api/v1/links": "aukmR", "POST /api/v1/links": "akm", "POST /api/v1/links/{id}/end": "akm", "GET /api/v1/forwarders": "aukR",
+		"DELETE /api/v1/forwarders/{person}/{address}": "akm",
+		"GET /api/v1/findings":                         "aukR", "POST /api/v1/findings/acceptance": "ak", "DELETE /api/v1/findings/acceptance": "ak",
+		"POST /api/v1/would": "aukmRG", "POST /api/v1/check": "aukmRG", "GET /api/v1/halves": "aukR", "GET /api/v1/partners/{id}/letter": "auk",
+		"PUT /api/v1/partners/{id}/stances/{key}": "ak", "DELETE /api/v1/partners/{id}/stances/{key}": "ak", "GET /api/v1/dates": "auk",
+		"POST /api/v1/dates/release": "a", "POST /api/v1/dates/lift": "a", "POST /api/v1/records/mend": "a",
+		"POST /api/v1/partners/{id}/merge": "a", "POST /api/v1/partners/{id}/split": "a", "GET /api/v1/domains": "aukR",
+		"POST /api/v1/domains/import": "a", "GET /api/v1/partners/{id}/people": "aukR", "GET /api/v1/partners/{id}/advice": "auk",
 		"GET /api/v1/letters": "auk", "POST /api/v1/letters": "ak", "GET /api/v1/letters/{id}": "auk", "POST /api/v1/letters/{id}/close": "ak",
-		"GET /api/v1/statement": "auk", "POST /api/v1/statement/keys": "a", "GET /api/v1/partners/{id}/statement": "auk", "POST /api/v1/partners/{id}/statement": "ak", "PUT /api/v1/partners/{id}/statement/key": "a",
+		"GET /api/v1/statement": "auk", "POST /api/v1/statement/keys": "a", "GET /api/v1/partners/{id}/statement": "auk",
+		"POST /api/v1/partners/{id}/statement": "ak", "PUT /api/v1/partners/{id}/statement/key": "a",
 		"GET /api/v1/audience": "aukmR", "GET /api/v1/board": "auk", "GET /api/v1/diff": "aukmR", "GET /api/v1/report/{what}": "aukmR",
 		"POST /access/v1/search/subject": "aukDR", "POST /access/v1/search/resource": "aukDR", "POST /access/v1/search/action": "aukDR",
-		"GET /.well-known/wexillum-statement": "aukmDMRLGX-", "GET /.well-known/wexillum-keys": "aukmDMRLGX-", "GET /.well-known/wexillum-seal": "aukmDMRLGX-", "GET /api/v1/journal/seal": "auR",
-		"GET /api/v1/world": "auR", "POST /api/v1/world": "a", "POST /api/v1/world/differs": "auR", "GET /api/v1/journal": "aukR", "GET /api/v1/journal/verification": "auR", "GET /api/v1/changes": "aukmR",
-		"POST /access/v1/evaluation": "aukDR", "POST /access/v1/evaluations": "aukDR", "GET /.well-known/authzen-configuration": "aukmDMRLGX-", "GET /api/v1/openapi.yaml": "aukmDMRLGX-",
-		"GET /api/v1/numbers": "aukR", "GET /api/v1/numbers/lines": "aukR", "GET /api/v1/rules/{rule}/audience": "aukR",
-		"GET /api/v1/due": "aukmR", "GET /api/v1/due/days": "aukmR", "POST /api/v1/due/supposing": "aukm", "GET /api/v1/guests": "aukmRG", "GET /api/v1/guests/{address}": "aukmRG", "POST /api/v1/guests/changes": "akmG", "POST /api/v1/guests/merge": "ak",
-		"POST /api/v1/invitations": "akmG", "POST /api/v1/people/{id}/leaving": "ak", "GET /api/v1/offers": "aukm", "POST /api/v1/offers/{id}/answer": "akm", "GET /api/v1/wishes": "aukm", "POST /api/v1/wishes/{address}/answer": "akm",
-		"GET /api/v1/outbox": "auk", "POST /api/v1/outbox/{id}/again": "ak", "GET /api/v1/lists": "aukRLG", "GET /api/v1/lists/{what}": "aukRLG", "POST /api/v1/lists/{what}": "akG",
-		"GET /api/v1/door": "aukmDMRLGX-", "POST /api/v1/door/open": "aukmDMRLGX-", "POST /api/v1/door/code": "aukmDMRLGX-", "POST /api/v1/door/prove": "aukmDMRLGX-", "POST /api/v1/door/sign-up": "aukmDMRLGX-", "POST /api/v1/door/partner": "aukmDMRLGX-", "GET /api/v1/door/back": "aukmDMRLGX-",
-		"GET /api/v1/own": "", "POST /api/v1/own/accept": "", "POST /api/v1/own/more": "", "POST /api/v1/own/language": "", "POST /api/v1/own/leave": "", "GET /api/v1/requests": "aukm", "POST /api/v1/requests": "akm", "GET /api/v1/requests/{id}": "aukm", "POST /api/v1/requests/{id}/answer": "akm", "POST /api/v1/requests/{id}/draft": "ak", "POST /api/v1/requests/{id}/heard": "akm", "POST /api/v1/requests/{id}/do": "akm", "GET /api/v1/settings/terms": "auk",
-		"GET /api/v1/could": "aukR", "POST /api/v1/could/way": "aukR", "POST /api/v1/could/cuts": "auk", "POST /api/v1/could/cuts/draft": "ak", "GET /api/v1/spare": "auk", "POST /api/v1/spare/draft": "ak",
+		"GET /.well-known/wexillum-statement": "aukmDMRLGX-", "GET /.well-known/wexillum-keys": "aukmDMRLGX-",
+		"GET /.well-known/wexillum-seal": "aukmDMRLGX-", "GET /api/v1/journal/seal": "auR",
+		"GET /api/v1/world": "auR", "POST /api/v1/world": "a", "POST /api/v1/world/differs": "auR", "GET /api/v1/journal": "aukR",
+		"GET /api/v1/journal/verification": "auR", "GET /api/v1/changes": "aukmR",
+		"POST /access/v1/evaluation": "aukDR", "POST /access/v1/evaluations": "aukDR", "GET /.well-known/authzen-configuration": "aukmDMRLGX-",
+		"GET /api/v1/openapi.yaml": "aukmDMRLGX-",
+		"GET /api/v1/numbers":      "aukR", "GET /api/v1/numbers/lines": "aukR", "GET /api/v1/rules/{rule}/audience": "aukR",
+		"GET /api/v1/due": "aukmR", "GET /api/v1/due/days": "aukmR", "POST /api/v1/due/supposing": "aukm", "GET /api/v1/guests": "aukmRG",
+		"GET /api/v1/guests/{address}": "aukmRG", "POST /api/v1/guests/changes": "akmG", "POST /api/v1/guests/merge": "ak",
+		"POST /api/v1/invitations": "akmG", "POST /api/v1/people/{id}/leaving": "ak", "GET /api/v1/offers": "aukm",
+		"POST /api/v1/offers/{id}/answer": "akm", "GET /api/v1/wishes": "aukm", "POST /api/v1/wishes/{address}/answer": "akm",
+		"GET /api/v1/outbox": "auk", "POST /api/v1/outbox/{id}/again": "ak", "GET /api/v1/lists": "aukRLG", "GET /api/v1/lists/{what}": "aukRLG",
+		"POST /api/v1/lists/{what}": "akG",
+		"GET /api/v1/door":          "aukmDMRLGX-", "POST /api/v1/door/open": "aukmDMRLGX-", "POST /api/v1/door/code": "aukmDMRLGX-",
+		"POST /api/v1/door/prove": "aukmDMRLGX-", "POST /api/v1/door/sign-up": "aukmDMRLGX-", "POST /api/v1/door/partner": "aukmDMRLGX-",
+		"GET /api/v1/door/back": "aukmDMRLGX-",
+		"GET /api/v1/own":       "", "POST /api/v1/own/accept": "", "POST /api/v1/own/more": "", "POST /api/v1/own/language": "",
+		"POST /api/v1/own/leave": "", "GET /api/v1/requests": "aukm", "POST /api/v1/requests": "akm", "GET /api/v1/requests/{id}": "aukm",
+		"POST /api/v1/requests/{id}/answer": "akm", "POST /api/v1/requests/{id}/draft": "ak", "POST /api/v1/requests/{id}/heard": "akm",
+		"POST /api/v1/requests/{id}/do": "akm", "GET /api/v1/settings/terms": "auk",
+		"GET /api/v1/could": "aukR", "POST /api/v1/could/way": "aukR", "POST /api/v1/could/cuts": "auk", "POST /api/v1/could/cuts/draft": "ak",
+		"GET /api/v1/spare": "auk", "POST /api/v1/spare/draft": "ak",
 		"POST /api/v1/remedies": "aukm", "POST /api/v1/remedies/draft": "ak",
-		"GET /api/v1/drafts": "auk", "POST /api/v1/drafts": "ak", "GET /api/v1/drafts/{id}": "auk", "POST /api/v1/drafts/{id}/drop": "ak", "POST /api/v1/drafts/{id}/keep": "ak", "POST /api/v1/drafts/{id}/restore": "ak", "GET /api/v1/two-people": "auk", "PUT /api/v1/two-people": "a", "POST /api/v1/drafts/{id}/undo": "ak", "POST /api/v1/drafts/{id}/settle": "ak",
-		"GET /api/v1/drafts/{id}/impact": "auk", "GET /api/v1/drafts/{id}/impact/lines": "auk", "POST /api/v1/drafts/{id}/publish": "a", "POST /api/v1/drafts/{id}/confirm": "a", "POST /api/v1/drafts/{id}/withdraw": "ak",
+		"GET /api/v1/drafts": "auk", "POST /api/v1/drafts": "ak", "GET /api/v1/drafts/{id}": "auk", "POST /api/v1/drafts/{id}/drop": "ak",
+		"POST /api/v1/drafts/{id}/keep": "ak", "POST /api/v1/drafts/{id}/restore": "ak", "GET /api/v1/two-people": "auk",
+		"PUT /api/v1/two-people": "a", "POST /api/v1/drafts/{id}/undo": "ak", "POST /api/v1/drafts/{id}/settle": "ak",
+		"GET /api/v1/drafts/{id}/impact": "auk", "GET /api/v1/drafts/{id}/impact/lines": "auk", "POST /api/v1/drafts/{id}/publish": "a",
+		"POST /api/v1/drafts/{id}/confirm": "a", "POST /api/v1/drafts/{id}/withdraw": "ak",
 		"GET /api/v1/revisions": "aukR", "GET /api/v1/revisions/{number}": "aukR", "POST /api/v1/revisions/{number}/back": "a",
-		"GET /api/v1/systems": "aukR", "POST /api/v1/systems": "a", "GET /api/v1/dialects": "auk", "GET /api/v1/systems/{id}": "aukR", "PATCH /api/v1/systems/{id}": "a", "DELETE /api/v1/systems/{id}": "a", "POST /api/v1/systems/{id}/read": "ak", "POST /api/v1/systems/{id}/take-over": "ak", "POST /api/v1/systems/{id}/settings/{path}": "a", "GET /api/v1/systems/{id}/records": "aukR", "POST /api/v1/systems/{id}/records": "ak", "GET /api/v1/trials": "aukR", "POST /api/v1/trials": "ak", "POST /api/v1/systems/{id}/try": "ak",
-		"GET /api/v1/help": "aukm", "GET /api/v1/help/page": "aukm", "GET /api/v1/webhooks": "au", "POST /api/v1/webhooks": "a", "PATCH /api/v1/webhooks/{id}": "a", "DELETE /api/v1/webhooks/{id}": "a", "POST /api/v1/webhooks/{id}/try": "a",
+		"GET /api/v1/systems": "aukR", "POST /api/v1/systems": "a", "GET /api/v1/dialects": "auk", "GET /api/v1/systems/{id}": "aukR",
+		"PATCH /api/v1/systems/{id}": "a", "DELETE /api/v1/systems/{id}": "a", "POST /api/v1/systems/{id}/read": "ak",
+		"POST /api/v1/systems/{id}/take-over": "ak", "POST /api/v1/systems/{id}/settings/{path}": "a",
+		"GET /api/v1/systems/{id}/records": "aukR", "POST /api/v1/systems/{id}/records": "ak", "GET /api/v1/trials": "aukR",
+		"POST /api/v1/trials": "ak", "POST /api/v1/systems/{id}/try": "ak",
+		"GET /api/v1/help": "aukm", "GET /api/v1/help/page": "aukm", "GET /api/v1/webhooks": "au", "POST /api/v1/webhooks": "a",
+		"PATCH /api/v1/webhooks/{id}": "a", "DELETE /api/v1/webhooks/{id}": "a", "POST /api/v1/webhooks/{id}/try": "a",
 		"GET /metrics": "auM", "GET /healthz": "aukmDMRLGX-", "GET /readyz": "aukmDMRLGX-", "GET /readyz/decisions": "aukmDMRLGX-",
 	}
 	have := api.Patterns()
@@ -77,7 +141,8 @@ func TestEveryRouteForEveryRole(t *testing.T) {
 	}
 	r := demoService(t)
 	tokens := map[string]string{"a": r.token("harbour"), "u": r.token("lantern"), "k": r.token("mooring"), "m": r.token("rigger"), "-": ""}
-	for letter, purpose := range map[string]string{"D": "decisions", "M": "metrics", "R": "reading", "L": "lists", "G": "guests", "X": "expectations"} {
+	for letter, purpose := range map[string]string{"D": "decisions", "M": "metrics", "R": "reading", "L": "lists", "G": "guests",
+		"X": "expectations"} {
 		status, _, body := r.call("POST", "/api/v1/service-tokens", tokens["a"], `{"name":"probe","purpose":"`+purpose+`","days":1}`)
 		var x struct{ Token string }
 		if status != 201 || json.Unmarshal([]byte(body), &x) != nil {
@@ -85,7 +150,10 @@ func TestEveryRouteForEveryRole(t *testing.T) {
 		}
 		tokens[letter] = x.Token
 	}
-	fill := strings.NewReplacer("/api/v1/check", "/api/v1/check?into=space:low-water-design&as=d.ekwinter", "/spaces/{id}", "/spaces/low-water-design", "/people/{id}", "/people/d.ekwinter", "{where}", "space:low-water-design", "{person}", "d.ekwinter", "{address}", "x@none.example", "{number}", "1", "{id}", "none", "{what}", "guests", "{name}", "x", "{rule}", "none.none", "{domain}", "none.example", "{key}", "none.example")
+	fill := strings.NewReplacer("/api/v1/check", "/api/v1/check?into=space:low-water-design&as=d.ekwinter", "/spaces/{id}",
+		"/spaces/low-water-design", "/people/{id}", "/people/d.ekwinter", "{where}", "space:low-water-design", "{person}", "d.ekwinter",
+		"{address}", "x@none.example", "{number}", "1", "{id}", "none", "{what}", "guests", "{name}", "x", "{rule}", "none.none", "{domain}",
+		"none.example", "{key}", "none.example")
 	// The same with a slash encoded in every parameter: what the router matches is what is guarded.
 	encoded := regexp.MustCompile(`\{\w+\}`)
 	paths := map[string]string{} // pattern and path
@@ -111,16 +179,20 @@ func TestEveryRouteForEveryRole(t *testing.T) {
 			}
 			to := fill.Replace(path)
 			if letter == "k" { // keepers set values at partners, in drafts; members in their spaces
-				to = strings.NewReplacer("/values/space:low-water-design", "/values/partner:pallowick", "/values/space:a%2Fb", "/values/partner:a%2Fb").Replace(to)
+				to = strings.NewReplacer("/values/space:low-water-design", "/values/partner:pallowick", "/values/space:a%2Fb",
+					"/values/partner:a%2Fb").Replace(to)
 			}
 			if letter == "k" && method != "GET" && strings.Contains(path, "/values/") {
-				if status, _, body := call(method, to, token, `{"value":"off"}`); status != 403 || !strings.Contains(body, "keepers change policy in a draft") {
+				if status, _, body := call(method, to, token, `{"value":"off"}`); status != 403 ||
+					!strings.Contains(body, "keepers change policy in a draft") {
 					t.Errorf("%s as a keeper outside a draft: %d %s", pattern, status, body)
 				}
 				continue
 			}
 			status, header, body := call(method, to, token, "{}")
-			denied := status == 401 && !strings.Contains(body, "/problems/denied") || status == 403 && (!strings.Contains(to, "%2F") || letter != "m" && letter != "G" || strings.Contains(body, "the role ") || strings.Contains(body, "a token for guests may not ")) // what members may is asked of the thing itself, too
+			denied := status == 401 && !strings.Contains(body, "/problems/denied") ||
+				status == 403 && (!strings.Contains(to, "%2F") || letter != "m" && letter != "G" || strings.Contains(body, "the role ") ||
+					strings.Contains(body, "a token for guests may not ")) // what members may is asked of the thing itself, too
 			if denied == strings.Contains(who, letter) {
 				t.Errorf("%s %s as %s: %d %s", pattern, to, letter, status, body)
 			}
@@ -153,11 +225,16 @@ func TestBadInput(t *testing.T) {
 		{"POST", "/api/v1/ask", `{"subject":1,"action":"a","resource":"b"}`, 400, "invalid", "subject"},
 		{"POST", "/api/v1/ask", `{"subject":"a@b.example","action":"spaces.enter"}`, 400, "invalid", "resource"},
 		{"POST", "/api/v1/ask", `{"subject":"a@b.example","action":"spaces.enter","resource":"space:x","wat":1}`, 400, "invalid", "wat"},
-		{"POST", "/api/v1/ask", `{"subject":"a@b.example","action":"spaces.entre","resource":"space:loan-dossier"}`, 400, "wrong-use", "do you mean spaces.enter?"},
-		{"POST", "/api/v1/ask", `{"subject":"a@b.example","action":"spaces.enter","resource":"space:none"}`, 400, "wrong-use", "there is no such space"},
-		{"POST", "/api/v1/ask", `{"subject":"person:t.wrayburn","action":"spaces.enter","resource":"space:loan-dossier"}`, 400, "wrong-use", "somebody from outside"},
-		{"POST", "/api/v1/ask", `{"subject":"a@b.example","action":"spaces.enter","resource":"space:loan-dossier","at":"someday"}`, 400, "wrong-use", `at \"someday\"`},
-		{"POST", "/api/v1/ask", `{"subject":"a@b.example","action":"spaces.enter","resource":"space:loan-dossier","context":{"account":"purse"}}`, 400, "invalid", "account"},
+		{"POST", "/api/v1/ask", `{"subject":"a@b.example","action":"spaces.entre","resource":"space:loan-dossier"}`, 400, "wrong-use",
+			"do you mean spaces.enter?"},
+		{"POST", "/api/v1/ask", `{"subject":"a@b.example","action":"spaces.enter","resource":"space:none"}`, 400, "wrong-use",
+			"there is no such space"},
+		{"POST", "/api/v1/ask", `{"subject":"person:t.wrayburn","action":"spaces.enter","resource":"space:loan-dossier"}`, 400, "wrong-use",
+			"somebody from outside"},
+		{"POST", "/api/v1/ask", `{"subject":"a@b.example","action":"spaces.enter","resource":"space:loan-dossier","at":"someday"}`, 400,
+			"wrong-use", `at \"someday\"`},
+		{"POST", "/api/v1/ask", `{"subject":"a@b.example","action":"spaces.enter","resource":"space:loan-dossier","context":{"account":"purse"}}`,
+			400, "invalid", "account"},
 		{"POST", "/api/v1/ask", `{`, 400, "invalid", ""},
 		{"POST", "/api/v1/ask", "{\"subject\":\"\xff\xfe\",\"action\":\"spaces.enter\",\"resource\":\"space:x\"}", 400, "", ""},
 		{"POST", "/api/v1/ask", `{"subject":"` + long + `","action":"a","resource":"b"}`, 413, "too-large", ""},
@@ -220,7 +297,8 @@ func TestBadInput(t *testing.T) {
 		{"PUT", "/api/v1/values/space:loan-dossier/directory.invite_domains", `{"value":"any"}`, 400, "invalid", "only the organisation sets it"},
 		{"PUT", "/api/v1/values/space:loan-dossier/guests.review_days", `{"value":"007"}`, 400, "invalid", "is no number of days"},
 		{"PUT", "/api/v1/values/space:loan-dossier/reports.licence", `{"value":"house, stamp"}`, 400, "invalid", "stamp"},
-		{"PUT", "/api/v1/values/space:loan-dossier/directory.invite_by", `{"value":"guests"}`, 400, "invalid", "looser than the limit, staff, which an administrator can raise"},
+		{"PUT", "/api/v1/values/space:loan-dossier/directory.invite_by", `{"value":"guests"}`, 400, "invalid",
+			"looser than the limit, staff, which an administrator can raise"},
 		{"DELETE", "/api/v1/values/space:loan-dossier/spaces.tasks", "", 404, "not-found", "says nothing of spaces.tasks"},
 		{"DELETE", "/api/v1/values/meeting:none/meetings.early", "", 404, "not-found", "no such meeting"},
 		{"GET", "/api/v1/outbox?recipient=%C3%BC", "", 400, "invalid", "only ASCII may stand before the @"},
@@ -235,11 +313,16 @@ func TestBadInput(t *testing.T) {
 		{"POST", "/api/v1/exceptions", `{"id":"A B","people":["d.ekwinter"],"rules":{"chat.calls":{"value":"off"}}}`, 400, "invalid", "is no id"},
 		{"POST", "/api/v1/exceptions", `{"id":"x","people":["nobody"],"rules":{"chat.calls":{"value":"off"}}}`, 400, "invalid", "nobody"},
 		{"POST", "/api/v1/exceptions", `{"id":"x","rules":{"chat.calls":{"value":"off"}}}`, 400, "invalid", "name people or groups"},
-		{"POST", "/api/v1/exceptions", `{"id":"x","people":["d.ekwinter"],"parties":["partner:none"],"rules":{"chat.calls":{"value":"off"}}}`, 400, "invalid", "none"},
+		{"POST", "/api/v1/exceptions", `{"id":"x","people":["d.ekwinter"],"parties":["partner:none"],"rules":{"chat.calls":{"value":"off"}}}`,
+			400, "invalid", "none"},
 		{"POST", "/api/v1/exceptions", `{"id":"x","people":["d.ekwinter"],"rules":{"spaces.guests":{"value":"off"}}}`, 400, "invalid", "people"},
-		{"POST", "/api/v1/exceptions", `{"id":"x","people":["d.ekwinter"],"rules":{"chat.calls":{"value":"off"}},"from":"2026-12-01","until":"2026-11-01"}`, 400, "invalid", "ends before it begins"},
-		{"POST", "/api/v1/exceptions", `{"id":"rigging-screen-help","people":["d.ekwinter"],"rules":{"chat.calls":{"value":"off"}}}`, 409, "conflict", "already"},
-		{"PATCH", "/api/v1/exceptions/rigging-screen-help", `{"id":"other","rules":{"chat.calls":{"value":"off"}}}`, 400, "invalid", "an id does not change"},
+		{"POST", "/api/v1/exceptions",
+			`{"id":"x","people":["d.ekwinter"],"rules":{"chat.calls":{"value":"off"}},"from":"2026-12-01","until":"2026-11-01"}`, 400, "invalid",
+			"ends before it begins"},
+		{"POST", "/api/v1/exceptions", `{"id":"rigging-screen-help","people":["d.ekwinter"],"rules":{"chat.calls":{"value":"off"}}}`, 409,
+			"conflict", "already"},
+		{"PATCH", "/api/v1/exceptions/rigging-screen-help", `{"id":"other","rules":{"chat.calls":{"value":"off"}}}`, 400, "invalid",
+			"an id does not change"},
 		{"POST", "/api/v1/exceptions/spring-fair/end", `{}`, 409, "conflict", "over already"},
 		{"POST", "/api/v1/exceptions/rigging-screen-help/prolong", `{"until":"whenever"}`, 400, "invalid", "write a date"},
 		{"POST", "/api/v1/exceptions/rigging-screen-help/prolong", `{"until":"+1d"}`, 400, "invalid", "further away"},
@@ -249,7 +332,8 @@ func TestBadInput(t *testing.T) {
 		{"GET", "/api/v1/spaces/none", "", 404, "not-found", "none"},
 		{"GET", "/api/v1/people/none", "", 404, "not-found", "none"},
 		{"GET", "/api/v1/links?state=tired", "", 400, "invalid", `state \"tired\": value must be one of 'works', 'dead'`},
-		{"POST", "/api/v1/links", `{"item":"file:press-kit"}`, 400, "invalid", "write whom the link names, or bearer for whoever holds it, not both"},
+		{"POST", "/api/v1/links", `{"item":"file:press-kit"}`, 400, "invalid",
+			"write whom the link names, or bearer for whoever holds it, not both"},
 		{"POST", "/api/v1/links", `{"item":"space:loan","bearer":true}`, 400, "invalid", "a link opens a file or a folder"},
 		{"POST", "/api/v1/links", `{"item":"file:none","bearer":true}`, 400, "invalid", "there is no such file"},
 		{"POST", "/api/v1/links", `{"item":"file:press-kit","bearer":true,"right":"manage"}`, 400, "invalid", "write view or contribute"},
@@ -265,8 +349,10 @@ func TestBadInput(t *testing.T) {
 		{"POST", "/api/v1/would", `{}`, 400, "wrong-use", "subject"},
 		{"POST", "/api/v1/would", `{"subject":"a@b.example"}`, 400, "wrong-use", "say what would be given"},
 		{"POST", "/api/v1/would", `{"subject":"person:d.ekwinter","invite":true}`, 400, "wrong-use", "write the address"},
-		{"POST", "/api/v1/would", `{"subject":"a@b.example","grants":[{"resource":"person:d.ekwinter","role":"view"}]}`, 400, "wrong-use", "on a space or on something in it"},
-		{"POST", "/api/v1/would", `{"subject":"a@b.example","grants":[{"resource":"space:loan-dossier","role":"captain"}]}`, 400, "invalid", "role"},
+		{"POST", "/api/v1/would", `{"subject":"a@b.example","grants":[{"resource":"person:d.ekwinter","role":"view"}]}`, 400, "wrong-use",
+			"on a space or on something in it"},
+		{"POST", "/api/v1/would", `{"subject":"a@b.example","grants":[{"resource":"space:loan-dossier","role":"captain"}]}`, 400, "invalid",
+			"role"},
 		{"POST", "/api/v1/would", `{"subject":"a@b.example","groups":["none"]}`, 400, "wrong-use", "no such group"},
 		{"POST", "/api/v1/would", `{"link":{"item":"channel:loan-general"}}`, 400, "wrong-use", "opens a file or a folder"},
 		{"POST", "/api/v1/would", `{"subject":"d.ekwinter@brackwater.example","invite":true}`, 400, "wrong-use", "one of our people"},
@@ -292,8 +378,10 @@ func TestBadInput(t *testing.T) {
 		{"POST", "/api/v1/accounts", `{"name":"new","role":"member","password":"long enough 123"}`, 400, "invalid", "person"},
 		{"PATCH", "/api/v1/accounts/harbour", `{"disabled":true}`, 409, "conflict", "last administrator"},
 		{"POST", "/api/v1/service-tokens", `{"name":"x","purpose":"everything","days":1}`, 400, "invalid", "purpose"},
-		{"PATCH", "/api/v1/accounts/rigger", `{"role":"captain"}`, 400, "invalid", "role: value must be one of 'administrator', 'auditor', 'keeper', 'member'"},
-		{"POST", "/api/v1/webhooks", `{"id":"x","name":"x","address":"https://x.example/","topics":["weather"]}`, 400, "invalid", "value must be one of 'guest', 'revision'"},
+		{"PATCH", "/api/v1/accounts/rigger", `{"role":"captain"}`, 400, "invalid",
+			"role: value must be one of 'administrator', 'auditor', 'keeper', 'member'"},
+		{"POST", "/api/v1/webhooks", `{"id":"x","name":"x","address":"https://x.example/","topics":["weather"]}`, 400, "invalid",
+			"value must be one of 'guest', 'revision'"},
 		{"POST", "/api/v1/session", `{"name":"harbour","password":"wrong"}`, 401, "denied", ""},
 		{"GET", "/api/v1/drafts/%C3%BC", "", 404, "not-found", "letters that no id holds"},
 		{"DELETE", "/api/v1/tokens/%C3%BC", "", 404, "not-found", "letters that no id holds"},
@@ -308,20 +396,25 @@ func TestBadInput(t *testing.T) {
 		{"POST", "/access/v1/evaluation", `{"subject":7}`, 400, "invalid", "subject is to be an object, and is a number"},
 		{"GET", "/api/v1/partners?limit=5000", ``, 400, "invalid", "it is at most 500"},
 		{"POST", "/api/v1/service-tokens", `{"name":"x","purpose":"walks","days":1}`, 400, "invalid", "purpose: value must be one of"},
-		{"POST", "/access/v1/evaluation", `{"subject":{"type":"party","id":"person:x"},"action":{"name":"spaces.enter"},"resource":{"type":"space","id":"loan-dossier"}}`, 400, "wrong-use", "address"},
+		{"POST", "/access/v1/evaluation",
+			`{"subject":{"type":"party","id":"person:x"},"action":{"name":"spaces.enter"},"resource":{"type":"space","id":"loan-dossier"}}`, 400,
+			"wrong-use", "address"},
 		{"POST", "/access/v1/evaluations", `{"evaluations":[{}],"options":{"evaluations_semantic":"guess"}}`, 400, "wrong-use", "execute_all"},
 	} {
 		status, _, body := r.call(c.method, c.path, token, c.body)
 		var p struct{ Type, Title, Detail string }
 		_ = json.Unmarshal([]byte(body), &p)
-		if status != c.status || c.problem != "" && !strings.HasSuffix(p.Type, "/problems/"+c.problem) || !strings.Contains(body, c.says) || p.Title == "" {
+		if status != c.status || c.problem != "" && !strings.HasSuffix(p.Type, "/problems/"+c.problem) || !strings.Contains(body, c.says) ||
+			p.Title == "" {
 			t.Errorf("%s %s %.100s:\n%d %s\nwant %d %s: %s", c.method, c.path, c.body, status, body, c.status, c.problem, c.says)
 		}
 	}
 	if status, _, body := r.call("POST", "/api/v1/ask", token, "{}", "Content-Type", "text/plain"); status != 415 && status != 400 {
 		t.Errorf("another kind of content: %d %s", status, body)
 	}
-	if status, _, body := r.call("PATCH", "/api/v1/partners/ilvane", token, `{"note":"x"}`, "Content-Type", "application/json"); status != 415 || !strings.Contains(body, "send application/merge-patch+json") || !strings.Contains(body, `"value":"application/json"`) {
+	if status, _, body := r.call("PATCH", "/api/v1/partners/ilvane", token, `{"note":"x"}`, "Content-Type",
+		"application/json"); status != 415 || !strings.Contains(body, "send application/merge-patch+json") ||
+		!strings.Contains(body, `"value":"application/json"`) {
 		t.Errorf("a patch of another kind: %d %s", status, body)
 	}
 	before.Seq++ // that a sign-in was refused
@@ -345,7 +438,8 @@ func TestAuthzen(t *testing.T) {
 		return out
 	}
 	enter := `"action":{"name":"spaces.enter"},"resource":{"type":"space","id":"loan-dossier"}`
-	maren, ulla := `"subject":{"type":"party","id":"maren.holtveig@ilvane.example"}`, `"subject":{"type":"party","id":"u.vexley@marrowby.example"}`
+	maren, ulla := `"subject":{"type":"party","id":"maren.holtveig@ilvane.example"}`,
+		`"subject":{"type":"party","id":"u.vexley@marrowby.example"}`
 	at := time.Now().UTC().AddDate(0, 0, -1).Format(time.RFC3339)
 	x := ask("/access/v1/evaluation", "{"+maren+","+enter+`,"context":{"time":"noon","at":"`+at+`"}}`)
 	c := x["context"].(map[string]any)
@@ -386,22 +480,27 @@ func TestAuthzen(t *testing.T) {
 	if x := ask("/access/v1/evaluations", "{"+maren+","+enter+`,"evaluations":[]}`); x["decision"] != true {
 		t.Errorf("without members it is one evaluation: %v", x)
 	}
-	x = ask("/access/v1/evaluation", `{"subject":{"type":"person","id":"j.penhallow"},"action":{"name":"directory.invite"},"resource":{"type":"space","id":"docent-course"},"context":{"address":"h.brannoch@oskelund.example"}}`)
+	x = ask("/access/v1/evaluation",
+		`{"subject":{"type":"person","id":"j.penhallow"},"action":{"name":"directory.invite"},"resource":{"type":"space","id":"docent-course"},"context":{"address":"h.brannoch@oskelund.example"}}`)
 	if x["decision"] != false {
 		t.Errorf("%v", x)
 	}
-	x = ask("/access/v1/evaluation", `{"subject":{"type":"link","id":"crate-list-link"},"action":{"name":"files.open"},"resource":{"type":"file","id":"crate-list"}}`)
+	x = ask("/access/v1/evaluation",
+		`{"subject":{"type":"link","id":"crate-list-link"},"action":{"name":"files.open"},"resource":{"type":"file","id":"crate-list"}}`)
 	if x["decision"] != true {
 		t.Errorf("%v", x)
 	}
 	// What was refused is counted, and of whose people; nobody is named.
 	check(t, r.svc.KeepRefusals(t.Context()))
-	if got := strings.Join(column(t, r.st.DB(), "SELECT CONCAT(partner, ' ', action, ' ', times) FROM refusal ORDER BY partner"), ", "); got != "marrowby spaces.enter 4, oskelund directory.invite 1" {
+	if got := strings.Join(column(t, r.st.DB(), "SELECT CONCAT(partner, ' ', action, ' ', times) FROM refusal ORDER BY partner"),
+		", "); got != "marrowby spaces.enter 4, oskelund directory.invite 1" {
 		t.Errorf("counted: %s", got)
 	}
 	_, _, text := r.call("GET", "/.well-known/authzen-configuration", "", "")
 	var meta map[string]string
-	if json.Unmarshal([]byte(text), &meta) != nil || meta["policy_decision_point"] != r.url || meta["access_evaluation_endpoint"] != r.url+"/access/v1/evaluation" || meta["access_evaluations_endpoint"] != r.url+"/access/v1/evaluations" {
+	if json.Unmarshal([]byte(text), &meta) != nil || meta["policy_decision_point"] != r.url ||
+		meta["access_evaluation_endpoint"] != r.url+"/access/v1/evaluation" ||
+		meta["access_evaluations_endpoint"] != r.url+"/access/v1/evaluations" {
 		t.Errorf("%s", text)
 	}
 }
@@ -432,7 +531,9 @@ func TestGateways(t *testing.T) {
 		t.Helper()
 		kind, id, _ := strings.Cut(subject, ":")
 		on, what, _ := strings.Cut(resource, ":")
-		status, _, text := post("/access/v1/evaluation", fmt.Sprintf(`{"subject":{"type":%q,"id":%q},"action":{"name":%q},"resource":{"type":%q,"id":%q},"context":{%s}}`, kind, id, action, on, what, context))
+		status, _, text := post("/access/v1/evaluation",
+			fmt.Sprintf(`{"subject":{"type":%q,"id":%q},"action":{"name":%q},"resource":{"type":%q,"id":%q},"context":{%s}}`, kind, id, action, on,
+				what, context))
 		if status != 200 || json.Unmarshal([]byte(text), &x) != nil {
 			t.Fatalf("%s: %d %s", subject, status, text)
 		}
@@ -453,7 +554,8 @@ func TestGateways(t *testing.T) {
 			t.Errorf("%s: %s, want %s; kept for %d s", c.context, got, c.want, *x.Context.KeepSeconds)
 		}
 	}
-	for subject, resource := range map[string]string{"party:maren.holtveig@ilvane.example": "space:nowhere", "person:nobody": "space:loan-dossier", "link:none": "file:crate-list"} {
+	for subject, resource := range map[string]string{"party:maren.holtveig@ilvane.example": "space:nowhere",
+		"person:nobody": "space:loan-dossier", "link:none": "file:crate-list"} {
 		action := "spaces.enter"
 		if strings.HasPrefix(subject, "link") {
 			action = "files.open"
@@ -465,7 +567,9 @@ func TestGateways(t *testing.T) {
 	for body, want := range map[string]string{
 		`"context":{"enforces":"sign_in"}`: "a list of conditions is expected", `"context":{"enforces":["rain"]}`: "conditions are sign_in",
 	} {
-		if status, _, text := post("/access/v1/evaluation", `{"subject":{"type":"party","id":"a@b.example"},"action":{"name":"spaces.enter"},"resource":{"type":"space","id":"loan-dossier"},`+body+`}`); status != 400 || !strings.Contains(text, want) {
+		if status, _, text := post("/access/v1/evaluation",
+			`{"subject":{"type":"party","id":"a@b.example"},"action":{"name":"spaces.enter"},"resource":{"type":"space","id":"loan-dossier"},`+body+`}`); status != 400 ||
+			!strings.Contains(text, want) {
 			t.Errorf("%s: %d %s", body, status, text)
 		}
 	}
@@ -481,11 +585,13 @@ func TestGateways(t *testing.T) {
 		}
 	}
 	// An answer that dates alone will change is kept no longer than until then.
-	r.must("exception", "add", "short", "--person", "o.tidewell", "--towards", "partner:ilvane", "--set", "chat.federation=closed", "--until", time.Now().Add(12*time.Second).UTC().Format(time.RFC3339), "--reason", "a pause", "--yes")
+	r.must("exception", "add", "short", "--person", "o.tidewell", "--towards", "partner:ilvane", "--set", "chat.federation=closed", "--until",
+		time.Now().Add(12*time.Second).UTC().Format(time.RFC3339), "--reason", "a pause", "--yes")
 	if x := ask(join, "chat.message", "person:o.tidewell", ""); x.Decision || *x.Context.KeepSeconds > 12 || *x.Context.KeepSeconds < 5 {
 		t.Errorf("it ends in 12 s: %v, kept for %d s", x.Decision, *x.Context.KeepSeconds)
 	}
-	if status, _, text := r.call("GET", "/readyz/decisions", "", ""); status != 200 || !strings.Contains(text, "decides, by what was known at 20") {
+	if status, _, text := r.call("GET", "/readyz/decisions", "", ""); status != 200 ||
+		!strings.Contains(text, "decides, by what was known at 20") {
 		t.Errorf("%d %s", status, text)
 	}
 }
@@ -497,10 +603,12 @@ func TestEditing(t *testing.T) {
 	token := r.token("harbour")
 	_, header, _ := r.call("GET", "/api/v1/rules/mail.forward", token, "")
 	etag := header.Get("ETag")
-	if status, _, body := r.call("PATCH", "/api/v1/rules/mail.forward", token, `{"default":"listed","why":"press"}`, "If-Match", etag); status != 200 {
+	if status, _, body := r.call("PATCH", "/api/v1/rules/mail.forward", token, `{"default":"listed","why":"press"}`, "If-Match",
+		etag); status != 200 {
 		t.Fatalf("%d %s", status, body)
 	}
-	if status, _, body := r.call("PATCH", "/api/v1/rules/mail.forward", token, `{"default":"any"}`, "If-Match", etag); status != 412 || !strings.Contains(body, "/problems/stale") {
+	if status, _, body := r.call("PATCH", "/api/v1/rules/mail.forward", token, `{"default":"any"}`, "If-Match", etag); status != 412 ||
+		!strings.Contains(body, "/problems/stale") {
 		t.Errorf("%d %s", status, body)
 	}
 	one := `{"id":"quayside","name":"Quayside Lamps","domains":[{"name":"quayside.example","subdomains":true}]}`
@@ -510,10 +618,13 @@ func TestEditing(t *testing.T) {
 	if status1 != 201 || status2 != 201 || body1 != body2 || h.Get("Idempotency-Replayed") != "true" || r.svc.State().Head.Seq != seq {
 		t.Errorf("%d %s, %d %s", status1, body1, status2, body2)
 	}
-	if status, _, body := r.call("POST", "/api/v1/partners", token, strings.Replace(one, "quayside", "other", 1), "Idempotency-Key", "first-try-1"); status != 409 {
+	if status, _, body := r.call("POST", "/api/v1/partners", token, strings.Replace(one, "quayside", "other", 1), "Idempotency-Key",
+		"first-try-1"); status != 409 {
 		t.Errorf("the same key with another request: %d %s", status, body)
 	}
-	if status, _, body := r.call("POST", "/api/v1/partners/quayside/standing?preview=true", token, `{"standing":"suspended"}`); status != 200 || !strings.Contains(body, `"standing":"suspended"`) || !strings.Contains(body, `"concerns":{`) {
+	if status, _, body := r.call("POST", "/api/v1/partners/quayside/standing?preview=true", token,
+		`{"standing":"suspended"}`); status != 200 || !strings.Contains(body, `"standing":"suspended"`) ||
+		!strings.Contains(body, `"concerns":{`) {
 		t.Errorf("a preview says what would be: %d %s", status, body)
 	}
 	if _, _, body := r.call("GET", "/api/v1/partners/quayside", token, ""); !strings.Contains(body, `"standing":"active"`) {
@@ -537,7 +648,8 @@ func TestEditing(t *testing.T) {
 	}
 	cookie := "wexillum_session=" + jar["wexillum_session"]
 	bar := `{"name":"rude.example","reason":"spam"}`
-	if status, _, body := r.call("POST", "/api/v1/bars", "", bar, "Cookie", cookie); status != 403 || !strings.Contains(body, "/problems/csrf") {
+	if status, _, body := r.call("POST", "/api/v1/bars", "", bar, "Cookie", cookie); status != 403 ||
+		!strings.Contains(body, "/problems/csrf") {
 		t.Errorf("without csrf: %d %s", status, body)
 	}
 	if status, _, body := r.call("POST", "/api/v1/bars", "", bar, "Cookie", cookie, "X-CSRF-Token", session.Csrf); status != 201 {
@@ -577,13 +689,16 @@ func TestMember(t *testing.T) {
 	r := demoService(t)
 	token := r.token("rigger") // d.ekwinter
 	for question, status := range map[string]int{
-		`{"subject":"r.larkmoor@pallowick.example","action":"spaces.enter","resource":"space:low-water-design"}`:                                  200, // an own space
-		`{"subject":"person:d.ekwinter","action":"spaces.join_theirs","resource":"person:d.ekwinter","context":{"address":"x@oskelund.example"}}`: 200, // oneself
-		`{"subject":"*@orrin.example","action":"meetings.join","resource":"meeting:rigging-call"}`:                                                200, // an own meeting
-		`{"subject":"maren.holtveig@ilvane.example","action":"files.open","resource":"folder:loan-valuations"}`:                                   403,
-		`{"subject":"person:s.lindqvane","action":"directory.invite","resource":"directory:ours","context":{"address":"x@ilvane.example"}}`:       403,
-		`{"subject":"maren.holtveig@ilvane.example","action":"mail.see_busy","resource":"calendar:s.lindqvane"}`:                                  403,
-		`{"subject":"maren.holtveig@ilvane.example","action":"mail.see_busy","resource":"calendar:d.ekwinter"}`:                                   200,
+		// an own space
+		`{"subject":"r.larkmoor@pallowick.example","action":"spaces.enter","resource":"space:low-water-design"}`: 200,
+		// oneself
+		`{"subject":"person:d.ekwinter","action":"spaces.join_theirs","resource":"person:d.ekwinter","context":{"address":"x@oskelund.example"}}`: 200,
+		// an own meeting
+		`{"subject":"*@orrin.example","action":"meetings.join","resource":"meeting:rigging-call"}`:                                          200,
+		`{"subject":"maren.holtveig@ilvane.example","action":"files.open","resource":"folder:loan-valuations"}`:                             403,
+		`{"subject":"person:s.lindqvane","action":"directory.invite","resource":"directory:ours","context":{"address":"x@ilvane.example"}}`: 403,
+		`{"subject":"maren.holtveig@ilvane.example","action":"mail.see_busy","resource":"calendar:s.lindqvane"}`:                            403,
+		`{"subject":"maren.holtveig@ilvane.example","action":"mail.see_busy","resource":"calendar:d.ekwinter"}`:                             200,
 	} {
 		if got, _, body := r.call("POST", "/api/v1/ask", token, question); got != status {
 			t.Errorf("%s: %d %s", question, got, body)
@@ -618,7 +733,8 @@ func (r *running) opens(method, path, token, _ string, _ ...string) (int, http.H
 	return resp.StatusCode, resp.Header, string(b)
 }
 
-// TestJournalKinds looks that every kind of entry which the demo's journal has is one of those that are offered, and that others are refused.
+// TestJournalKinds looks that every kind of entry which the demo's journal has is one of those that are offered, and that others are
+// refused.
 func TestJournalKinds(t *testing.T) {
 	t.Parallel()
 	r := demoService(t)
@@ -630,7 +746,8 @@ func TestJournalKinds(t *testing.T) {
 	r.login("harbour")
 	r.says(1, "there is no such kind of entry; there are rule, partner, ", "journal", "--kind", "guests")
 	var page struct{ Kinds []string }
-	if _, _, body := r.call("GET", "/api/v1/journal?kind=guest&limit=1", r.token("harbour"), ""); json.Unmarshal([]byte(body), &page) != nil || !slices.Equal(page.Kinds, event.Kinds) {
+	if _, _, body := r.call("GET", "/api/v1/journal?kind=guest&limit=1", r.token("harbour"), ""); json.Unmarshal([]byte(body), &page) != nil ||
+		!slices.Equal(page.Kinds, event.Kinds) {
 		t.Errorf("offered: %v", page.Kinds)
 	}
 }

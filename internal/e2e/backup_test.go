@@ -124,8 +124,8 @@ func same(t *testing.T, was, is map[string]string) {
 	}
 }
 
-// TestBackup makes backups while somebody writes, and brings them back: byte for byte, with nobody signed in, with those forgotten again who were
-// forgotten since. What is cut off, damaged, or for another key is refused, and no service starts on half of one.
+// TestBackup makes backups while somebody writes, and brings them back: byte for byte, with nobody signed in, with those forgotten again
+// who were forgotten since. What is cut off, damaged, or for another key is refused, and no service starts on half of one.
 func TestBackup(t *testing.T) {
 	t.Parallel()
 	from := demoDSN(t)
@@ -164,7 +164,8 @@ func TestBackup(t *testing.T) {
 				return
 			default:
 			}
-			if status, _, body := r.call("POST", "/api/v1/bars", token, fmt.Sprintf(`{"name":"meanwhile%d.example","reason":"x"}`, n)); status != 201 {
+			if status, _, body := r.call("POST", "/api/v1/bars", token,
+				fmt.Sprintf(`{"name":"meanwhile%d.example","reason":"x"}`, n)); status != 201 {
 				t.Errorf("meanwhile: %d %s", status, body)
 			}
 		}
@@ -200,7 +201,8 @@ func TestBackup(t *testing.T) {
 	check(t, os.Chmod(other, 0o644))
 	o.says(1, "may be read by others than its owner", "restore", still, "--key", other, "--why", "x")
 	// Cut off, or with another byte, wherever that is: nothing of it counts.
-	for i, broken := range [][]byte{text[:len(text)-40], text[:len(text)-1], text[:len(text)/2], otherByte(text, len(text)/3), otherByte(text, len(text)-3), otherByte(text, 150), []byte("nothing"), {}} {
+	for i, broken := range [][]byte{text[:len(text)-40], text[:len(text)-1], text[:len(text)/2], otherByte(text, len(text)/3),
+		otherByte(text, len(text)-3), otherByte(text, 150), []byte("nothing"), {}} {
 		bad := filepath.Join(dir, "bad")
 		check(t, os.WriteFile(bad, broken, 0o600))
 		out, status := o.run("restore", bad, "--key", key, "--why", "x", "--again")
@@ -224,7 +226,8 @@ func TestBackup(t *testing.T) {
 	list := filepath.Join(dir, "forgotten")
 	check(t, forgotten.Add(list, "maren.holtveig@ilvane.example", time.Now()))
 	check(t, forgotten.Add(list, "nobody@nowhere.example", time.Now()))
-	said := o.says(0, "Forgotten again: 1 person.", "restore", "--finish", "--why", "the disk failed", "--forgotten", list, "--no-mail", "--end-tokens")
+	said := o.says(0, "Forgotten again: 1 person.", "restore", "--finish", "--why", "the disk failed", "--forgotten", list, "--no-mail",
+		"--end-tokens")
 	if !strings.Contains(said, "Nobody is signed in (2 sessions and clients were before)") {
 		t.Error(said)
 	}
@@ -238,7 +241,8 @@ func TestBackup(t *testing.T) {
 			t.Errorf("table %s still knows them", table)
 		}
 	}
-	for _, q := range []string{"SELECT COUNT(*) FROM token", "SELECT COUNT(*) FROM sessions", "SELECT COUNT(*) FROM outbox WHERE state = 'waiting'"} {
+	for _, q := range []string{"SELECT COUNT(*) FROM token", "SELECT COUNT(*) FROM sessions",
+		"SELECT COUNT(*) FROM outbox WHERE state = 'waiting'"} {
 		var n int
 		if err := st.DB().QueryRow(q).Scan(&n); err != nil || n != 0 {
 			t.Error(q, n, err)
@@ -263,7 +267,8 @@ func TestBackup(t *testing.T) {
 	}
 	o.env = append(o.env, "WEXILLUM_DATABASE="+from, "WEXILLUM_BACKUP_KEEP=3")
 	time.Sleep(time.Until(time.Now().Truncate(time.Second).Add(time.Second))) // names have seconds
-	if out := o.says(0, "wexillum-20260102T000000Z.sql.zst.age is taken away: 3 stay.", "backup"); !strings.Contains(out, "20260101") || strings.Contains(out, "20260103") {
+	if out := o.says(0, "wexillum-20260102T000000Z.sql.zst.age is taken away: 3 stay.", "backup"); !strings.Contains(out, "20260101") ||
+		strings.Contains(out, "20260103") {
 		t.Error(out)
 	}
 	if now := listed(); len(now) != 3 || now[1] != first[0] {
@@ -388,7 +393,9 @@ func TestPointInTime(t *testing.T) {
 	}
 	c, err := mysql.ParseDSN(back)
 	check(t, err)
-	play := exec.Command(replay, append([]string{"--no-defaults", "--skip-annotate-row-events", "--database=wexillum", "--rewrite-db=wexillum->back", fmt.Sprint("--start-position=", at), "--stop-datetime=" + until.Format("2006-01-02 15:04:05")}, files...)...)
+	play := exec.Command(replay, append([]string{"--no-defaults", "--skip-annotate-row-events", "--database=wexillum",
+		"--rewrite-db=wexillum->back", fmt.Sprint("--start-position=", at), "--stop-datetime=" + until.Format("2006-01-02 15:04:05")},
+		files...)...)
 	play.Env = append(os.Environ(), "TZ=UTC")
 	var lost bytes.Buffer
 	play.Stderr = &lost
@@ -417,7 +424,8 @@ func TestForgottenList(t *testing.T) {
 	r := startService(t, demoDSN(t), nil)
 	list := filepath.Join(t.TempDir(), "list")
 	r.svc.KeepForgotten(list)
-	_, err := r.svc.ChangeGuests(t.Context(), service.Who{Name: "harbour", Role: service.Administrator}, service.GuestChange{Do: service.Remove, Addresses: []string{"maren.holtveig@ilvane.example"}, Reason: "x"}, false)
+	_, err := r.svc.ChangeGuests(t.Context(), service.Who{Name: "harbour", Role: service.Administrator},
+		service.GuestChange{Do: service.Remove, Addresses: []string{"maren.holtveig@ilvane.example"}, Reason: "x"}, false)
 	check(t, err)
 	one, err := forgotten.Read()
 	check(t, err)

@@ -20,7 +20,8 @@ func TestBundlesInTheConsole(t *testing.T) {
 	r.login("harbour")
 	admin := r.page(browser(t), "harbour")
 	admin.goTo("/bundles", "document.querySelectorAll('.bundles tbody tr').length === 2")
-	if got := admin.text(".bundles"); !strings.Contains(got, "Loan desk") || !strings.Contains(got, "Loan dossier: contribute") || !strings.Contains(got, "whoever answers for them") {
+	if got := admin.text(".bundles"); !strings.Contains(got, "Loan desk") || !strings.Contains(got, "Loan dossier: contribute") ||
+		!strings.Contains(got, "whoever answers for them") {
 		t.Error(got)
 	}
 	admin.axe("bundles")
@@ -30,11 +31,14 @@ func TestBundlesInTheConsole(t *testing.T) {
 	admin.fill("#bu-name", "Condition reports")
 	admin.fill(".modal [role=combobox]", "condition-reports")
 	admin.until("[...document.querySelectorAll('[role=option]')].some(o => o.innerText.includes('Condition reports'))")
-	eval[any](admin, "[...document.querySelectorAll('.modal.show [role=option]')].find(o => o.innerText.includes('Condition reports')).click()")
+	eval[any](admin,
+		"[...document.querySelectorAll('.modal.show [role=option]')].find(o => o.innerText.includes('Condition reports')).click()")
 	admin.until("document.querySelector('.modal .line-act')")
 	admin.axe("make a bundle")
 	admin.picture("bundle-make")
-	r.must("bundle", "add", "Condition reports", "--give", "folder:condition-reports=view", "--give", "space:loan-dossier=view", "--for", "ilvane,tholemere", "--approval", "owner", "--question", "Which object?", "--term-days", "90", "--why", "they ask for it every week", "--yes")
+	r.must("bundle", "add", "Condition reports", "--give", "folder:condition-reports=view", "--give", "space:loan-dossier=view", "--for",
+		"ilvane,tholemere", "--approval", "owner", "--question", "Which object?", "--term-days", "90", "--why", "they ask for it every week",
+		"--yes")
 	admin.goTo("/bundles/condition-reports", "document.querySelector('[aria-labelledby=h-opens] tbody tr')")
 	if got := admin.text("[aria-labelledby=h-opens]"); !strings.Contains(got, "Ilvane") || !strings.Contains(got, "Tholemere") {
 		t.Error(got)
@@ -59,7 +63,8 @@ func TestBundlesInTheConsole(t *testing.T) {
 	const who = "pella.nim@ilvane.example"
 	prove(who)
 	guest.until("document.querySelectorAll('.own-places li').length === 2")
-	if got := guest.text(".sill"); !strings.Contains(got, "What you may ask for") || !strings.Contains(got, "Condition reports: look at what is in it") || strings.Contains(got, "Reader of valuations") {
+	if got := guest.text(".sill"); !strings.Contains(got, "What you may ask for") ||
+		!strings.Contains(got, "Condition reports: look at what is in it") || strings.Contains(got, "Reader of valuations") {
 		t.Error(got)
 	}
 	guest.axe("bundles at the door")
@@ -77,7 +82,8 @@ func TestBundlesInTheConsole(t *testing.T) {
 	// Whoever decides comes from the mail, on a phone too.
 	m := post.next("s.lindqvane@brackwater.example")
 	link := strings.TrimPrefix(linkIn.FindString(m.Text), r.url)
-	if !strings.Contains(m.Text, "Give "+who+" the bundle Condition reports") || !strings.Contains(m.Text, "Which object? The astrolabe") || !strings.HasPrefix(link, "/?request=") {
+	if !strings.Contains(m.Text, "Give "+who+" the bundle Condition reports") || !strings.Contains(m.Text, "Which object? The astrolabe") ||
+		!strings.HasPrefix(link, "/?request=") {
 		t.Errorf("to who decides: %s\n%s", m.Subject, m.Text)
 	}
 	owner := r.page(browser(t), "mooring")
@@ -96,7 +102,9 @@ func TestBundlesInTheConsole(t *testing.T) {
 		t.Errorf("to who asked: %s\n%s", m.Subject, m.Text)
 	}
 	r.says(0, "through the bundle Condition reports", "ask", who, "files.open", "folder:condition-reports", "-o", "json")
-	if _, _, body := r.call("POST", "/access/v1/evaluation", r.token("harbour"), `{"subject":{"type":"party","id":"`+who+`"},"action":{"name":"files.open"},"resource":{"type":"folder","id":"condition-reports"},"context":{"enforces":["accept_terms"]}}`); !strings.Contains(body, `"bundle":"condition-reports"`) || !strings.Contains(body, `"decision":true`) {
+	if _, _, body := r.call("POST", "/access/v1/evaluation", r.token("harbour"),
+		`{"subject":{"type":"party","id":"`+who+`"},"action":{"name":"files.open"},"resource":{"type":"folder","id":"condition-reports"},"context":{"enforces":["accept_terms"]}}`); !strings.Contains(body,
+		`"bundle":"condition-reports"`) || !strings.Contains(body, `"decision":true`) {
 		t.Errorf("as a gateway asks: %s", body)
 	}
 	r.says(3, "no", "ask", who, "spaces.enter", "space:loan-dossier")
@@ -108,7 +116,8 @@ func TestBundlesInTheConsole(t *testing.T) {
 
 	admin.goTo("/guests/"+who, "document.querySelector('[aria-labelledby=h-grants] a[href=\"/bundles/condition-reports\"]')")
 
-	eval[any](admin, "[...document.querySelectorAll('[aria-labelledby=h-grants] tr')].find(x => x.innerText.includes('through the bundle')).querySelector('.row-acts button:last-child').click()")
+	eval[any](admin,
+		"[...document.querySelectorAll('[aria-labelledby=h-grants] tr')].find(x => x.innerText.includes('through the bundle')).querySelector('.row-acts button:last-child').click()")
 	admin.until("document.querySelector('.modal')?.innerText.includes('Take it out of what') && document.querySelector('.modal').innerText.includes('loses')")
 	admin.picture("bundle-take-out")
 	admin.presses(".modal", "Leave it")
@@ -138,7 +147,8 @@ func TestBundlesInTheConsole(t *testing.T) {
 	r.says(0, "Condition reports", "bundle", "list")
 
 	// A change of the bundle says for whom.
-	r.says(0, "Condition reports", "bundle", "set", "condition-reports", "--give", "folder:condition-reports=contribute", "--why", "they upload them", "--yes")
+	r.says(0, "Condition reports", "bundle", "set", "condition-reports", "--give", "folder:condition-reports=contribute", "--why",
+		"they upload them", "--yes")
 	r.says(0, "", "ask", who, "files.edit", "folder:condition-reports")
 	r.says(0, "closed", "bundle", "set", "condition-reports", "--closed", "--why", "enough of it", "--yes")
 	r.says(1, "is closed", "bundle", "ask", "condition-reports", "ansel.drummere@ilvane.example", "--answer", "x", "--purpose", "x")
@@ -180,7 +190,8 @@ func TestReviewsInTheConsole(t *testing.T) {
 	if got := admin.text("main"); !strings.Contains(got, "in the space Loan dossier") || !strings.Contains(got, "It waits for ") {
 		t.Error(got)
 	}
-	if m := post.next("s.lindqvane@brackwater.example"); !strings.Contains(m.Text, "Before the loan ends") || !strings.Contains(m.Text, "/reviews/") {
+	if m := post.next("s.lindqvane@brackwater.example"); !strings.Contains(m.Text, "Before the loan ends") ||
+		!strings.Contains(m.Text, "/reviews/") {
 		t.Errorf("to who is asked: %s\n%s", m.Subject, m.Text)
 	}
 	r.says(0, "Before the loan ends", "review", "list")

@@ -16,11 +16,18 @@ import (
 )
 
 // known are values that make sense, by the name of a field or of a part of an address.
-var known = map[string]string{"partner": "ilvane", "into": "space:low-water-design", "space": "low-water-design", "item": "file:press-kit", "resource": "space:low-water-design", "address": "new.one@pallowick.example", "domain": "brand-new.example",
-	"domains": "brand-new.example", "parties": "partner:ilvane", "people": "n.gravenor", "groups": "press", "key": "chat.in", "about": "chat.in", "says": "admits", "said_by": "their desk", "rule": "spaces.pages", "rules": "spaces.pages", "value": "on", "limit": "on", "default": "on",
-	"until": "+40d", "from": "+1d", "as_of": "-1d", "review": "+100d", "where": "space:low-water-design", "subject": "maren.holtveig@ilvane.example", "action": "spaces.enter", "who": "maren.holtveig@ilvane.example", "as": "d.ekwinter", "by": "d.ekwinter", "owner": "d.ekwinter",
-	"sponsor": "d.ekwinter", "person": "d.ekwinter", "name": "A name", "reason": "a reason", "why": "a reason", "note": "a note", "text": "a text", "purpose": "a purpose", "for": "new.two@pallowick.example", "addresses": "maren.holtveig@ilvane.example", "list": "new.three@pallowick.example",
-	"id": "brand-new", "number": "1", "digest": "0", "options": "1", "contacts": "it@ilvane.example", "kind": "letter", "standing": "active"}
+var known = map[string]string{"partner": "ilvane", "into": "space:low-water-design", "space": "low-water-design", "item": "file:press-kit",
+	"resource": "space:low-water-design", "address": "new.one@pallowick.example", "domain": "brand-new.example",
+	"domains": "brand-new.example", "parties": "partner:ilvane", "people": "n.gravenor", "groups": "press", "key": "chat.in",
+	"about": "chat.in", "says": "admits", "said_by": "their desk", "rule": "spaces.pages", "rules": "spaces.pages", "value": "on",
+	"limit": "on", "default": "on",
+	"until": "+40d", "from": "+1d", "as_of": "-1d", "review": "+100d", "where": "space:low-water-design",
+	"subject": "maren.holtveig@ilvane.example", "action": "spaces.enter", "who": "maren.holtveig@ilvane.example", "as": "d.ekwinter",
+	"by": "d.ekwinter", "owner": "d.ekwinter",
+	"sponsor": "d.ekwinter", "person": "d.ekwinter", "name": "A name", "reason": "a reason", "why": "a reason", "note": "a note",
+	"text": "a text", "purpose": "a purpose", "for": "new.two@pallowick.example", "addresses": "maren.holtveig@ilvane.example",
+	"list": "new.three@pallowick.example",
+	"id":   "brand-new", "number": "1", "digest": "0", "options": "1", "contacts": "it@ilvane.example", "kind": "letter", "standing": "active"}
 
 // TestMendFromFindings mends a record that an earlier version let in, in the console, where it
 // is found; and from the client, where it is not broken.
@@ -30,10 +37,13 @@ func TestMendFromFindings(t *testing.T) {
 	db, err := sql.Open("mysql", r.dsn)
 	check(t, err)
 	defer db.Close()
-	_, err = db.ExecContext(t.Context(), "UPDATE guest SET purpose = CONCAT('call', CHAR(1), 'them') WHERE address = 'maren.holtveig@ilvane.example'")
+	_, err = db.ExecContext(t.Context(),
+		"UPDATE guest SET purpose = CONCAT('call', CHAR(1), 'them') WHERE address = 'maren.holtveig@ilvane.example'")
 	check(t, err)
 	r.login("harbour")
-	if out := r.must("dump"); !strings.HasPrefix(out, "# The guest maren.holtveig@ilvane.example cannot be read as it is kept: a control character stands in it, at position 5; it counts without that.\nwexillum: 1\n") || !strings.Contains(out, "purpose: callthem") {
+	if out := r.must("dump"); !strings.HasPrefix(out,
+		"# The guest maren.holtveig@ilvane.example cannot be read as it is kept: a control character stands in it, at position 5; it counts without that.\nwexillum: 1\n") ||
+		!strings.Contains(out, "purpose: callthem") {
 		t.Errorf("%.300s", out)
 	}
 	p := r.page(browser(t), "harbour")
@@ -158,7 +168,8 @@ func TestEveryTextField(t *testing.T) {
 		for _, method := range []string{"post", "put"} {
 			schema := resolve(get(paths[path], method, "requestBody", "content", "application/json", "schema"))
 			props, _ := schema["properties"].(map[string]any)
-			if len(props) == 0 || path == "/api/v1/session" || path == "/api/v1/tokens" || strings.HasPrefix(path, "/api/v1/door") || strings.HasPrefix(path, "/api/v1/own") {
+			if len(props) == 0 || path == "/api/v1/session" || path == "/api/v1/tokens" || strings.HasPrefix(path, "/api/v1/door") ||
+				strings.HasPrefix(path, "/api/v1/own") {
 				continue
 			}
 			at := path
@@ -181,7 +192,8 @@ func TestEveryTextField(t *testing.T) {
 			})
 			for _, place := range places(schema, nil, 0) {
 				fields++
-				for _, char := range []string{`é`, `\u0000`, `\u0001`, `\u001b`, `\t`, `\n`, `\u007f`, `\u0085`, `\u009b`, `\u202e`, `\u2028`, `\ufeff`, `\ufffe`, `\ud800`, `\ud83e\udea2`, "\xff"} {
+				for _, char := range []string{`é`, `\u0000`, `\u0001`, `\u001b`, `\t`, `\n`, `\u007f`, `\u0085`, `\u009b`, `\u202e`, `\u2028`, `\ufeff`,
+					`\ufffe`, `\ud800`, `\ud83e\udea2`, "\xff"} {
 					const mark = "MARK"
 					body, err := json.Marshal(put(build("", schema, 0), place, plain(place[len(place)-1])+mark+"z"))
 					check(t, err)

@@ -32,8 +32,11 @@ func TestCheckFromTheClient(t *testing.T) {
 	list, world := filepath.Join(dir, "list.txt"), filepath.Join(dir, "world.yaml")
 	check(t, os.WriteFile(list, []byte(volunteers), 0o600))
 	check(t, os.WriteFile(world, []byte(r.must("dump")), 0o600))
-	out := r.says(3, "11 addresses into space:volunteers-handbook, invited by j.penhallow: 3 yes, 4 no, 1 already, 1 duplicate, 1 own, 1 malformed.", "check", list, "--into", "space:volunteers-handbook")
-	for _, want := range []string{"It stands in line 2 already.", "A member already, with the role view.", "barred_domain not_listed", "not_opened theirs_refuses", "ours theirs", "there is no @", "Bring the partner Marrowby Freight back"} {
+	out := r.says(3,
+		"11 addresses into space:volunteers-handbook, invited by j.penhallow: 3 yes, 4 no, 1 already, 1 duplicate, 1 own, 1 malformed.", "check",
+		list, "--into", "space:volunteers-handbook")
+	for _, want := range []string{"It stands in line 2 already.", "A member already, with the role view.", "barred_domain not_listed",
+		"not_opened theirs_refuses", "ours theirs", "there is no @", "Bring the partner Marrowby Freight back"} {
 		if !strings.Contains(out, want) {
 			t.Errorf("it lacks %q:\n%s", want, out)
 		}
@@ -58,7 +61,8 @@ func TestCheckFromTheClient(t *testing.T) {
 	r.says(1, "the list is empty", "check", list)
 	// A member checks for own spaces, as themselves.
 	m := r.token("rigger")
-	if status, _, text := r.call("POST", "/api/v1/check?into=space:low-water-design", m, "x@pallowick.example"); status != 200 || !strings.Contains(text, `"as":"d.ekwinter"`) {
+	if status, _, text := r.call("POST", "/api/v1/check?into=space:low-water-design", m, "x@pallowick.example"); status != 200 ||
+		!strings.Contains(text, `"as":"d.ekwinter"`) {
 		t.Errorf("%d %s", status, text)
 	}
 	for _, q := range []string{"into=space:loan-dossier", "into=space:low-water-design&as=o.tidewell"} {
@@ -75,10 +79,12 @@ func TestCheckRefusedKeepsTheConnection(t *testing.T) {
 	token := r.token("lantern")
 	list := "name,mail\n" + strings.Repeat("New,new@ilvane.example\n", 400)
 	for range 300 {
-		if status, _, text := r.call("POST", "/api/v1/check?column=address", token, list); status != 400 || !strings.Contains(text, "the columns are name, mail") {
+		if status, _, text := r.call("POST", "/api/v1/check?column=address", token, list); status != 400 ||
+			!strings.Contains(text, "the columns are name, mail") {
 			t.Fatalf("%d %s", status, text)
 		}
-		if status, _, text := r.call("POST", "/api/v1/check?into=space:none", token, list); status != 400 || !strings.Contains(text, "there is no such space") {
+		if status, _, text := r.call("POST", "/api/v1/check?into=space:none", token, list); status != 400 ||
+			!strings.Contains(text, "there is no such space") {
 			t.Fatalf("%d %s", status, text)
 		}
 	}
@@ -95,7 +101,8 @@ func TestCheckLong(t *testing.T) {
 	}
 	file := filepath.Join(t.TempDir(), "long.txt")
 	check(t, os.WriteFile(file, []byte(b.String()), 0o600))
-	out := r.says(0, "60000 addresses into space:loan-dossier, invited by s.lindqvane: 59990 yes, 10 duplicate.", "check", file, "--into", "space:loan-dossier")
+	out := r.says(0, "60000 addresses into space:loan-dossier, invited by s.lindqvane: 59990 yes, 10 duplicate.", "check", file, "--into",
+		"space:loan-dossier")
 	if !strings.Contains(out, "… and 59500 more; -o csv prints all of them.") {
 		t.Errorf("%.300s", out)
 	}
@@ -109,11 +116,14 @@ func TestConsoleCheck(t *testing.T) {
 	p.goTo("/check", "document.querySelector('#c-list')")
 	p.axe("an empty check")
 	p.do(chromedp.SendKeys(chromedp.CSS(".plain-combo input"), "space:volunteers-handbook"))
-	eval[any](p, "(() => { const s = document.querySelector('#c-list'); Object.getOwnPropertyDescriptor(HTMLTextAreaElement.prototype, 'value').set.call(s, "+quote(volunteers)+"); s.dispatchEvent(new Event('input', {bubbles: true})) })()")
+	eval[any](p,
+		"(() => { const s = document.querySelector('#c-list'); Object.getOwnPropertyDescriptor(HTMLTextAreaElement.prototype, 'value').set.call(s, "+quote(volunteers)+"); s.dispatchEvent(new Event('input', {bubbles: true})) })()")
 	p.until("document.querySelector('.plain-combo [role=listbox]').hidden")
 	eval[any](p, "document.querySelector('.check-side > button[type=submit]').click()") // suggestions may come late, and lie over it
 	p.until("document.querySelector('[data-testid=checked]')")
-	if text := p.text("[data-testid=checked]"); !strings.Contains(text, "11 addresses into space:volunteers-handbook, invited by j.penhallow") || !strings.Contains(text, "Oskelund University refuses directory.in") && !strings.Contains(text, "refuses spaces.in on its own side") {
+	if text := p.text("[data-testid=checked]"); !strings.Contains(text,
+		"11 addresses into space:volunteers-handbook, invited by j.penhallow") ||
+		!strings.Contains(text, "Oskelund University refuses directory.in") && !strings.Contains(text, "refuses spaces.in on its own side") {
 		t.Error(text)
 	}
 	p.axe("a checked list")

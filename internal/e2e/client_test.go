@@ -40,9 +40,11 @@ func (r *running) says(status int, text string, args ...string) string {
 func TestLecturer(t *testing.T) {
 	r := demoService(t)
 	r.login("harbour")
-	question := []string{"ask", "person:j.penhallow", "directory.invite", "space:docent-course", "--context", "address=h.brannoch@oskelund.example"}
+	question := []string{"ask", "person:j.penhallow", "directory.invite", "space:docent-course", "--context",
+		"address=h.brannoch@oskelund.example"}
 	out := r.says(3, "Open the partner Oskelund University for spaces.in.", question...)
-	for _, want := range []string{"NO   Jessa Penhallow", "domain       ▼ REFUSE", "counterpart  ▼ REFUSE", "[theirs, partner:oskelund]", "Ask the administrator of Oskelund University", "directory.invite_domains: limit any · default listed ◂"} {
+	for _, want := range []string{"NO   Jessa Penhallow", "domain       ▼ REFUSE", "counterpart  ▼ REFUSE", "[theirs, partner:oskelund]",
+		"Ask the administrator of Oskelund University", "directory.invite_domains: limit any · default listed ◂"} {
 		if !strings.Contains(out, want) {
 			t.Errorf("the answer lacks %q:\n%s", want, out)
 		}
@@ -54,7 +56,8 @@ func TestLecturer(t *testing.T) {
 	}
 	// They admit it; somebody records so.
 	file := filepath.Join(t.TempDir(), "said.yaml")
-	check(t, os.WriteFile(file, []byte(strings.Replace(r.must("dump", "--section", "partners"), "spaces.in: {says: refuses", "spaces.in: {says: admits", 1)), 0o600))
+	check(t, os.WriteFile(file, []byte(strings.Replace(r.must("dump", "--section", "partners"), "spaces.in: {says: refuses",
+		"spaces.in: {says: admits", 1)), 0o600))
 	r.says(0, "1 record would change", "load", file, "--preview")
 	r.says(0, "admits", "load", file, "--preview")
 	r.says(0, "1 record changed", "load", file, "--why", "their administrator wrote today")
@@ -67,9 +70,11 @@ func TestLecturer(t *testing.T) {
 func TestStories(t *testing.T) {
 	r := demoService(t)
 	r.login("lantern")
-	r.says(3, "Valuations is private: a role in the space does not open it.", "ask", "maren.holtveig@ilvane.example", "files.open", "folder:loan-valuations")
+	r.says(3, "Valuations is private: a role in the space does not open it.", "ask", "maren.holtveig@ilvane.example", "files.open",
+		"folder:loan-valuations")
 	r.says(0, "YES  Maren Holtveig", "ask", "maren.holtveig@ilvane.example", "spaces.edit_page", "page:astrolabe-notes")
-	r.says(0, "folder:condition-reports               ▲ yes  files: open, download, edit, upload, delete", "reach", "maren.holtveig@ilvane.example")
+	r.says(0, "folder:condition-reports               ▲ yes  files: open, download, edit, upload, delete", "reach",
+		"maren.holtveig@ilvane.example")
 	out := r.says(0, "The partner Marrowby Freight is suspended", "reach", "u.vexley@marrowby.example")
 	if strings.Contains(out, " yes ") {
 		t.Errorf("the suspended firm reaches something:\n%s", out)
@@ -136,7 +141,9 @@ func TestFormats(t *testing.T) {
 	}
 	_, out, _ := r.client("", "ask", "maren.holtveig@ilvane.example", "files.open", "folder:loan-valuations", "-o", "json")
 	check(t, json.Unmarshal([]byte(out), &answer))
-	if g := answer.Gates; answer.Decision != "no" || answer.Account != "record" || len(g) != 7 || g[5].Answer != "refuse" || g[5].Causes[0].Code != "private_item" || g[5].Causes[0].Side != "ours" || g[5].Causes[0].Who != "owner:s.lindqvane" || g[6].Answer != "not_asked" {
+	if g := answer.Gates; answer.Decision != "no" || answer.Account != "record" || len(g) != 7 || g[5].Answer != "refuse" ||
+		g[5].Causes[0].Code != "private_item" || g[5].Causes[0].Side != "ours" || g[5].Causes[0].Who != "owner:s.lindqvane" ||
+		g[6].Answer != "not_asked" {
 		t.Errorf("%s", out)
 	}
 	if c := answer.Gates[4].Causes[0].Chain; len(c) < 3 || c[0].Layer != "limit" || c[0].Value != "newcomers" {
@@ -146,7 +153,8 @@ func TestFormats(t *testing.T) {
 	if err != nil || len(rows) != 11 || rows[0][0] != "id" || rows[1][0] != "calderfinch" {
 		t.Errorf("%v %v", rows, err)
 	}
-	if y := r.must("rules", "show", "mail.forward", "-o", "yaml"); !strings.Contains(y, "name: mail.forward") || !strings.Contains(y, "limit: any") {
+	if y := r.must("rules", "show", "mail.forward", "-o", "yaml"); !strings.Contains(y, "name: mail.forward") ||
+		!strings.Contains(y, "limit: any") {
 		t.Errorf("%s", y)
 	}
 	if !strings.Contains(r.must("rules", "find", "remote", "contrl"), "meetings.remote_control") {
@@ -156,7 +164,8 @@ func TestFormats(t *testing.T) {
 	r.says(0, "Barred: rude.example", "domain", "bar", "rude.example", "--reason", "spam")
 	r.says(0, "rude.example", "domain", "bars")
 	r.says(0, "No longer barred", "domain", "lift", "rude.example")
-	r.says(0, "quayside.example", "partner", "add", "quayside", "--name", "Quayside Lamps", "--domain", "*.quayside.example", "--open", "meetings.in")
+	r.says(0, "quayside.example", "partner", "add", "quayside", "--name", "Quayside Lamps", "--domain", "*.quayside.example", "--open",
+		"meetings.in")
 	r.says(0, "lamps.example", "domain", "add", "lamps.example", "--partner", "quayside")
 	r.says(0, "Quayside Lamps", "domain", "remove", "lamps.example")
 	r.says(0, "would become suspended. That concerns 0 guests", "partner", "suspend", "quayside", "--preview")
@@ -199,7 +208,9 @@ func TestDumpAndLoad(t *testing.T) {
 	}
 	other.says(0, "Nothing changed", "load", file)
 	// The same question, online and on the file alone.
-	for _, q := range [][]string{{"ask", "maren.holtveig@ilvane.example", "files.open", "folder:loan-valuations", "-a"}, {"reach", "b.coldharbour@tholemere.example"}, {"rules", "show", "mail.forward"}, {"ask", "link:press-kit-link", "files.open", "file:press-kit", "-a"}} {
+	for _, q := range [][]string{{"ask", "maren.holtveig@ilvane.example", "files.open", "folder:loan-valuations", "-a"},
+		{"reach", "b.coldharbour@tholemere.example"}, {"rules", "show", "mail.forward"},
+		{"ask", "link:press-kit-link", "files.open", "file:press-kit", "-a"}} {
 		q = append(q, []string{"--at", time.Now().AddDate(0, 0, 2).Format(time.DateOnly)}[:2*map[bool]int{true: 1}[q[0] != "rules"]]...)
 		_, online, _ := other.client("", q...)
 		_, alone, errs := other.client("", append(q, "--world", file)...)
@@ -232,7 +243,8 @@ func TestHeldBack(t *testing.T) {
 	r.says(3, "held back: on", link...) // still dead until released
 	file := filepath.Join(t.TempDir(), "release.yaml")
 	text := r.must("dump", "--section", "spaces")
-	check(t, os.WriteFile(file, []byte(strings.ReplaceAll(text, "files.bearer_links: {value: on, held: yes}", "files.bearer_links: on")), 0o600))
+	check(t, os.WriteFile(file, []byte(strings.ReplaceAll(text, "files.bearer_links: {value: on, held: yes}", "files.bearer_links: on")),
+		0o600))
 	r.says(0, "records changed", "load", file, "--why", "released")
 	r.says(0, "YES", link...)
 	r.says(0, "files.bearer_links", "journal", "--kind", "rule", "--limit", "2")
@@ -256,13 +268,17 @@ func TestConformFromTheClient(t *testing.T) {
 		status, out, errs := r.client("", "system", "conform", at.URL, "--key", "file:"+key, "--yes")
 		return status, out + errs
 	}
-	if status, out := ask(speaker{c, d}); status != 0 || !strings.Contains(out, "▲ yes  it says what it can hold") || !regexp.MustCompile(`(?m)^(\d+) of (\d+) do what the contract says\.$`).MatchString(out) || strings.Contains(out, "▼") {
+	if status, out := ask(speaker{c, d}); status != 0 || !strings.Contains(out, "▲ yes  it says what it can hold") ||
+		!regexp.MustCompile(`(?m)^(\d+) of (\d+) do what the contract says\.$`).MatchString(out) || strings.Contains(out, "▼") {
 		t.Errorf("%d\n%s", status, out)
 	}
-	if status, out := ask(deaf{speaker{c, d}}); status != 3 || !strings.Contains(out, `▼ no  hulls takes a list of domains, either way round  "these: a.conform.example, b.conform.example" was taken, and "these:" is read`) {
+	if status, out := ask(deaf{speaker{c, d}}); status != 3 ||
+		!strings.Contains(out,
+			`▼ no  hulls takes a list of domains, either way round  "these: a.conform.example, b.conform.example" was taken, and "these:" is read`) {
 		t.Errorf("%d\n%s", status, out)
 	}
-	if status, _, errs := r.client("", "system", "conform", srv.URL, "--key", "pins", "--yes"); status != 2 || !strings.Contains(errs, "write file:PATH, env:NAME or credential:NAME, never the key itself") {
+	if status, _, errs := r.client("", "system", "conform", srv.URL, "--key", "pins", "--yes"); status != 2 ||
+		!strings.Contains(errs, "write file:PATH, env:NAME or credential:NAME, never the key itself") {
 		t.Errorf("%d %s", status, errs)
 	}
 }
@@ -421,7 +437,8 @@ func TestProfiles(t *testing.T) {
 	environment.Lock() // no address is given: the profile says which
 	check(t, os.Setenv("WEXILLUM_SESSION", filepath.Join(r.home, "session.json")))
 	var o, e bytes.Buffer
-	status := cli.Main([]string{"domain", "bar", "rude.example", "--reason", "junk", "--yes", "--profile", "north"}, strings.NewReader(""), &o, &e, &daemon.Program)
+	status := cli.Main([]string{"domain", "bar", "rude.example", "--reason", "junk", "--yes", "--profile", "north"}, strings.NewReader(""), &o,
+		&e, &daemon.Program)
 	os.Unsetenv("WEXILLUM_SESSION")
 	environment.Unlock()
 	if status != 0 || other.svc.State().Head.Seq == kept || r.svc.State().Head.Seq != here {

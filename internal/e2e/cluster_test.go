@@ -33,8 +33,8 @@ var (
 	clusterSeed   = flag.Uint64("cluster-seed", 0, "seed of TestCluster; 0 is a new one")
 )
 
-// TestCluster runs three services on three nodes of a database and writes, while nodes and services are killed and cut off, and all are killed in the end.
-// Nothing that was acknowledged is lost, nothing is done twice, and the journal holds.
+// TestCluster runs three services on three nodes of a database and writes, while nodes and services are killed and cut off, and all are
+// killed in the end. Nothing that was acknowledged is lost, nothing is done twice, and the journal holds.
 func TestCluster(t *testing.T) {
 	t.Parallel()
 	if _, err := os.Stat("/usr/lib/galera/libgalera_smm.so"); err != nil {
@@ -81,7 +81,9 @@ func TestCluster(t *testing.T) {
 	for _, x := range nodes {
 		wires = append(wires, newWire(t, x.Socket()))
 		all = append(all, wires[len(wires)-1].l.Addr().String())
-		if size := column(t, on(x), "SELECT variable_value FROM information_schema.global_status WHERE variable_name = 'wsrep_cluster_size'"); len(size) != 1 || size[0] != "3" {
+		if size := column(t, on(x),
+			"SELECT variable_value FROM information_schema.global_status WHERE variable_name = 'wsrep_cluster_size'"); len(size) != 1 ||
+			size[0] != "3" {
 			t.Fatalf("the group has %v nodes\n%s", size, wrongIn(dir))
 		}
 	}
@@ -177,7 +179,8 @@ func TestCluster(t *testing.T) {
 		t.Logf("%s: goes on after %.1f s", after, time.Since(begun).Seconds())
 	}
 	goesOn("all are well")
-	kinds := []string{"the node that is written to is killed", "a service is killed", "the node that is written to is cut off from the others", "another node is killed", "the node that is written to is frozen"}
+	kinds := []string{"the node that is written to is killed", "a service is killed", "the node that is written to is cut off from the others",
+		"another node is killed", "the node that is written to is frozen"}
 	for i := range *clusterFaults {
 		kind := i % len(kinds)
 		if kind == 2 && apart != nil {
@@ -272,7 +275,8 @@ func TestCluster(t *testing.T) {
 		t.Error(out)
 	}
 	slices.Sort(stalls)
-	t.Logf("%d writes acknowledged of %d tries, %d refused for a time; the longest times in which nothing was written: %v", len(acknowledged), tried.Load(), refused.Load(), stalls[max(0, len(stalls)-5):])
+	t.Logf("%d writes acknowledged of %d tries, %d refused for a time; the longest times in which nothing was written: %v", len(acknowledged),
+		tried.Load(), refused.Load(), stalls[max(0, len(stalls)-5):])
 }
 
 // wrongIn is what the nodes say of what is wrong, and of catching up.
@@ -290,8 +294,8 @@ func wrongIn(dir string) (out string) {
 	return
 }
 
-// TestDecisionsAlone runs a service that answers decisions and does nothing else, with the right to read the database and no other: it follows what
-// others change, and whatever is not a decision is refused.
+// TestDecisionsAlone runs a service that answers decisions and does nothing else, with the right to read the database and no other: it
+// follows what others change, and whatever is not a decision is refused.
 func TestDecisionsAlone(t *testing.T) {
 	t.Parallel()
 	r := startService(t, demoDSN(t), nil)
@@ -326,13 +330,15 @@ func TestDecisionsAlone(t *testing.T) {
 	who, st := "", r.svc.State()
 	for _, a := range st.GuestsIn("low-water-design", r.svc.Now()) {
 		act, _ := catalogue.ActionByName("spaces.enter")
-		if v, err := st.Decide(&engine.Question{Subject: engine.Who{Address: a}, Action: act.ID, Resource: world.Resource{Kind: catalogue.Space, ID: "low-water-design"}, At: r.svc.Now()}); err == nil && v.Yes {
+		if v, err := st.Decide(&engine.Question{Subject: engine.Who{Address: a}, Action: act.ID,
+			Resource: world.Resource{Kind: catalogue.Space, ID: "low-water-design"}, At: r.svc.Now()}); err == nil && v.Yes {
 			who = a.String()
 		}
 	}
 	evaluate := func() string {
 		t.Helper()
-		status, _, body := near.call("POST", "/access/v1/evaluation", made.Token, `{"subject":{"type":"party","id":"`+who+`"},"action":{"name":"spaces.enter"},"resource":{"type":"space","id":"low-water-design"}}`)
+		status, _, body := near.call("POST", "/access/v1/evaluation", made.Token,
+			`{"subject":{"type":"party","id":"`+who+`"},"action":{"name":"spaces.enter"},"resource":{"type":"space","id":"low-water-design"}}`)
 		if status != 200 {
 			t.Fatal(status, body)
 		}
@@ -341,12 +347,14 @@ func TestDecisionsAlone(t *testing.T) {
 	if b := evaluate(); !strings.Contains(b, `"decision":true`) {
 		t.Fatal(b)
 	}
-	for path, want := range map[string]int{"/readyz": 200, "/readyz/decisions": 200, "/healthz": 200, "/.well-known/authzen-configuration": 200, "/api/v1/session": 403, "/api/v1/guests": 403, "/api/v1/world": 403} {
+	for path, want := range map[string]int{"/readyz": 200, "/readyz/decisions": 200, "/healthz": 200,
+		"/.well-known/authzen-configuration": 200, "/api/v1/session": 403, "/api/v1/guests": 403, "/api/v1/world": 403} {
 		if status, _, body := near.call("GET", path, harbour, ""); status != want {
 			t.Errorf("%s: %d, not %d: %s", path, status, want, body)
 		}
 	}
-	for _, x := range [][2]string{{"/api/v1/bars", `{"name":"x.example","reason":"x"}`}, {"/api/v1/service-tokens", `{"name":"x","purpose":"decisions","days":1}`}} {
+	for _, x := range [][2]string{{"/api/v1/bars", `{"name":"x.example","reason":"x"}`},
+		{"/api/v1/service-tokens", `{"name":"x","purpose":"decisions","days":1}`}} {
 		if status, _, body := near.call("POST", x[0], harbour, x[1]); status != 403 || !strings.Contains(body, "answers decisions alone") {
 			t.Errorf("%s: %d %s", x[0], status, body)
 		}
@@ -355,7 +363,8 @@ func TestDecisionsAlone(t *testing.T) {
 	if check(t, db.QueryRow("SELECT seq FROM head").Scan(&after)); after != before {
 		t.Errorf("it wrote: %d entries, and were %d", after, before)
 	}
-	_, err = r.svc.ChangeGuests(t.Context(), service.Who{Name: "harbour", Role: service.Administrator}, service.GuestChange{Do: service.Suspend, Addresses: []string{who}, Reason: "x"}, false)
+	_, err = r.svc.ChangeGuests(t.Context(), service.Who{Name: "harbour", Role: service.Administrator},
+		service.GuestChange{Do: service.Suspend, Addresses: []string{who}, Reason: "x"}, false)
 	check(t, err)
 	for until := time.Now().Add(patience); strings.Contains(evaluate(), `"decision":true`); time.Sleep(20 * time.Millisecond) {
 		if time.Now().After(until) {
@@ -365,7 +374,8 @@ func TestDecisionsAlone(t *testing.T) {
 	kill(syscall.SIGTERM)
 	<-gone
 	// The next one begins with the file, with what was changed since the file was written.
-	_, err = r.svc.ChangeGuests(t.Context(), service.Who{Name: "harbour", Role: service.Administrator}, service.GuestChange{Do: service.BringBack, Addresses: []string{who}, Reason: "x"}, false)
+	_, err = r.svc.ChangeGuests(t.Context(), service.Who{Name: "harbour", Role: service.Administrator},
+		service.GuestChange{Do: service.BringBack, Addresses: []string{who}, Reason: "x"}, false)
 	check(t, err)
 	said, at, kill, gone := begin()
 	if near.url = at; !strings.Contains(said, "began with the snapshot file") {

@@ -24,7 +24,9 @@ func (p *page) axe(what string) {
 	}
 	_, err = chromedp.Run(p.ctx, chromedp.Evaluate[int](string(source)+";0"))
 	check(p.t, err)
-	raw, err := chromedp.Run(p.ctx, chromedp.Evaluate[string](`axe.run(document,{runOnly:['wcag2a','wcag2aa','wcag21a','wcag21aa','best-practice']}).then(r=>JSON.stringify(r.violations.map(v=>v.id+': '+v.nodes.map(n=>n.target.join(' ')+' '+(n.any[0]?n.any[0].message:'')).join(' | '))))`, chromedp.EvalAwaitPromise))
+	raw, err := chromedp.Run(p.ctx,
+		chromedp.Evaluate[string](`axe.run(document,{runOnly:['wcag2a','wcag2aa','wcag21a','wcag21aa','best-practice']}).then(r=>JSON.stringify(r.violations.map(v=>v.id+': '+v.nodes.map(n=>n.target.join(' ')+' '+(n.any[0]?n.any[0].message:'')).join(' | '))))`,
+			chromedp.EvalAwaitPromise))
 	check(p.t, err)
 	var violations []string
 	check(p.t, json.Unmarshal([]byte(raw), &violations))
@@ -54,18 +56,23 @@ func TestConsolePath(t *testing.T) {
 	one.do(chromedp.Focus(chromedp.CSS(".askbar .combo:nth-of-type(1) input")), chromedp.KeyEvent("person:j.penh"))
 	one.until("[...document.querySelectorAll('[role=option]')].some(o => o.offsetParent && o.innerText.includes('person:j.penhallow'))")
 	one.do(chromedp.KeyEvent(kb.ArrowDown))
-	one.do(chromedp.KeyEvent("\r"), chromedp.KeyEvent("\t"), chromedp.KeyEvent("directory.invite"), chromedp.KeyEvent("\t"), chromedp.KeyEvent("space:docent-course"), chromedp.KeyEvent("\t"), chromedp.KeyEvent("h.brannoch@oskelund.example"), chromedp.KeyEvent("\r"))
+	one.do(chromedp.KeyEvent("\r"), chromedp.KeyEvent("\t"), chromedp.KeyEvent("directory.invite"), chromedp.KeyEvent("\t"),
+		chromedp.KeyEvent("space:docent-course"), chromedp.KeyEvent("\t"), chromedp.KeyEvent("h.brannoch@oskelund.example"),
+		chromedp.KeyEvent("\r"))
 	one.until(verdict)
 	for _, p := range []*page{one, two} {
 		p.until(verdict + ".dataset.decision === 'no'")
-		if got := eval[string](p, "[...document.querySelectorAll('.pole')].map(b => b.dataset.answer).join(' ')"); got != "pass refuse refuse pass pass pass not_asked" {
+		if got := eval[string](p,
+			"[...document.querySelectorAll('.pole')].map(b => b.dataset.answer).join(' ')"); got != "pass refuse refuse pass pass pass not_asked" {
 			t.Errorf("the flags are %s", got)
 		}
-		if got := eval[string](p, "[...document.querySelectorAll('[data-testid=cause]')].map(b => b.dataset.code).join(' ')"); got != "not_opened theirs_refuses" {
+		if got := eval[string](p,
+			"[...document.querySelectorAll('[data-testid=cause]')].map(b => b.dataset.code).join(' ')"); got != "not_opened theirs_refuses" {
 			t.Errorf("the causes are %s", got)
 		}
 	}
-	if text := one.text("main"); !strings.Contains(text, "2 things block this, one of them on their side") || !strings.Contains(text, "Open the partner Oskelund University for spaces.in.") {
+	if text := one.text("main"); !strings.Contains(text, "2 things block this, one of them on their side") ||
+		!strings.Contains(text, "Open the partner Oskelund University for spaces.in.") {
 		t.Errorf("%s", text)
 	}
 	// The chain opens.
@@ -126,7 +133,8 @@ func TestConsoleStanding(t *testing.T) {
 	p.do(chromedp.SendKeys(chromedp.CSS("#s-why"), "late"), chromedp.Click(chromedp.CSS(".modal .btn-danger")))
 	p.publish("")
 	p.until("!document.querySelector('.modal') && document.querySelector('.standing').innerText.includes('suspended')")
-	p.goTo("/ask?who=r.larkmoor%40pallowick.example&action=spaces.enter&resource=space%3Alow-water-design", verdict+".dataset.decision === 'no'")
+	p.goTo("/ask?who=r.larkmoor%40pallowick.example&action=spaces.enter&resource=space%3Alow-water-design",
+		verdict+".dataset.decision === 'no'")
 	// Bars: one is added, refused where it is none, and lifted.
 	p.goTo("/partners", "document.querySelectorAll('.bars li').length === 3")
 	bar := chromedp.CSS("[aria-label='Domain or address to bar']")
@@ -141,7 +149,8 @@ func TestConsoleStanding(t *testing.T) {
 	// A look-alike is taken when it is said twice.
 	p.do(chromedp.Click(chromedp.CSS(".tools .btn-primary")))
 	p.until("document.querySelector('#p-name')")
-	p.do(chromedp.SendKeys(chromedp.CSS("#p-name"), "Quayside Lamps"), chromedp.SendKeys(chromedp.CSS("#p-domains"), "ilvame.example"), chromedp.Click(chromedp.CSS(".modal .btn-primary")))
+	p.do(chromedp.SendKeys(chromedp.CSS("#p-name"), "Quayside Lamps"), chromedp.SendKeys(chromedp.CSS("#p-domains"), "ilvame.example"),
+		chromedp.Click(chromedp.CSS(".modal .btn-primary")))
 	p.until("document.querySelector('.modal .wrong').innerText.includes('looks like ilvane.example')")
 	p.do(chromedp.Click(chromedp.CSS("#p-alike")), chromedp.Click(chromedp.CSS(".modal .btn-primary")))
 	p.publish("their other name")
@@ -171,13 +180,31 @@ func TestConsoleLooks(t *testing.T) {
 	door.axe("sign-in")
 	p := r.page(b, "harbour")
 	pages := map[string]string{
-		"/": "document.querySelector('.openness tbody tr')", lecturer: verdict, "/ask?who=maren.holtveig%40ilvane.example&action=spaces.enter&resource=space%3Aloan-dossier": verdict,
-		"/ask?who=nobody&action=spaces.enter&resource=space%3Aloan-dossier": "document.querySelector('.wrong')",
-		"/partners": "document.querySelector('.board tbody tr')", "/partners/ilvane": "document.querySelector('.openings')", "/rules?rule=directory.sign_in": "document.querySelector('.rule-detail')", "/journal": "document.querySelector('.log > li')",
-		"/spaces": "document.querySelector('.listing tbody tr')", "/spaces/loan-dossier": "document.querySelector('.values')", "/check": "document.querySelector('#c-list')", "/people": "document.querySelector('.listing tbody tr')", "/people/d.ekwinter": "document.querySelector('.reached')",
-		"/meetings": "document.querySelector('.listing tbody tr')", "/meetings/rigging-call": "document.querySelector('.facts')", "/groups": "document.querySelector('.listing tbody tr')", "/matrix": "document.querySelector('.matrix tbody tr')", "/start": "document.querySelector('.postures') || document.querySelector('.start-steps')", "/settings": "document.querySelector('#set-brake')",
-		"/exceptions": "document.querySelector('.time')", "/guests": "document.querySelector('.tide rect') && document.querySelector('.guests tbody tr')", "/guests/maren.holtveig@ilvane.example": "document.querySelector('.tide-knot')", "/invite": "document.querySelector('#i-list')", "/lists?what=grants": "document.querySelector('#list-text')", "/due": "document.querySelector('.page li a')", "/links": "document.querySelector('.listing tbody tr')", "/findings": "document.querySelector('.findings li')", "/findings?kind=held_back": "document.querySelector('.findings li')", "/nowhere": "document.querySelector('.empty')", "/help": "document.querySelector('.help-page h2')", "/help/guests": "document.querySelector('.help-page pre')", "/help?q=suspend": "document.querySelector('.help-found li')", "/account": "document.querySelector('#pw-new')", "/drafts": "document.querySelector('#h-two')", "/revisions/1": "document.querySelector('main h1')", "/numbers": "document.querySelector('main h1')",
-		"/reach": "document.querySelector('.reach-board tbody tr')", "/reach?who=maren.holtveig%40ilvane.example": "document.querySelector('.service-head')", "/audience?resource=space%3Aloan-dossier&all=true": "document.querySelector('.listing tbody tr')",
+		"/": "document.querySelector('.openness tbody tr')", lecturer: verdict,
+		"/ask?who=maren.holtveig%40ilvane.example&action=spaces.enter&resource=space%3Aloan-dossier": verdict,
+		"/ask?who=nobody&action=spaces.enter&resource=space%3Aloan-dossier":                          "document.querySelector('.wrong')",
+		"/partners": "document.querySelector('.board tbody tr')", "/partners/ilvane": "document.querySelector('.openings')",
+		"/rules?rule=directory.sign_in": "document.querySelector('.rule-detail')", "/journal": "document.querySelector('.log > li')",
+		"/spaces": "document.querySelector('.listing tbody tr')", "/spaces/loan-dossier": "document.querySelector('.values')",
+		"/check": "document.querySelector('#c-list')", "/people": "document.querySelector('.listing tbody tr')",
+		"/people/d.ekwinter": "document.querySelector('.reached')",
+		"/meetings":          "document.querySelector('.listing tbody tr')", "/meetings/rigging-call": "document.querySelector('.facts')",
+		"/groups": "document.querySelector('.listing tbody tr')", "/matrix": "document.querySelector('.matrix tbody tr')",
+		"/start":                                "document.querySelector('.postures') || document.querySelector('.start-steps')",
+		"/settings":                             "document.querySelector('#set-brake')",
+		"/exceptions":                           "document.querySelector('.time')",
+		"/guests":                               "document.querySelector('.tide rect') && document.querySelector('.guests tbody tr')",
+		"/guests/maren.holtveig@ilvane.example": "document.querySelector('.tide-knot')", "/invite": "document.querySelector('#i-list')",
+		"/lists?what=grants": "document.querySelector('#list-text')", "/due": "document.querySelector('.page li a')",
+		"/links": "document.querySelector('.listing tbody tr')", "/findings": "document.querySelector('.findings li')",
+		"/findings?kind=held_back": "document.querySelector('.findings li')", "/nowhere": "document.querySelector('.empty')",
+		"/help": "document.querySelector('.help-page h2')", "/help/guests": "document.querySelector('.help-page pre')",
+		"/help?q=suspend": "document.querySelector('.help-found li')", "/account": "document.querySelector('#pw-new')",
+		"/drafts": "document.querySelector('#h-two')", "/revisions/1": "document.querySelector('main h1')",
+		"/numbers": "document.querySelector('main h1')",
+		"/reach":   "document.querySelector('.reach-board tbody tr')",
+		"/reach?who=maren.holtveig%40ilvane.example":                                             "document.querySelector('.service-head')",
+		"/audience?resource=space%3Aloan-dossier&all=true":                                       "document.querySelector('.listing tbody tr')",
 		"/difference?who=maren.holtveig%40ilvane.example&and_who=edda.nordvane%40ilvane.example": "document.querySelector('.listing tbody tr')",
 		"/systems": "document.querySelectorAll('.system').length === 3", "/systems/parley": "document.querySelector('.settings-found .is-wrong')",
 	}
@@ -213,7 +240,8 @@ func TestConsoleMember(t *testing.T) {
 	p.goTo("/spaces/loan-dossier", "document.querySelector('.wrong').innerText.includes('own spaces')")
 	p.goTo("/people/d.ekwinter", "document.querySelector('.reached')")
 	p.goTo("/ask?who=r.larkmoor%40pallowick.example&action=spaces.enter&resource=space%3Alow-water-design", verdict)
-	p.goTo("/ask?who=maren.holtveig%40ilvane.example&action=spaces.enter&resource=space%3Aloan-dossier", "document.querySelector('.wrong').innerText.includes('members ask about themselves')")
+	p.goTo("/ask?who=maren.holtveig%40ilvane.example&action=spaces.enter&resource=space%3Aloan-dossier",
+		"document.querySelector('.wrong').innerText.includes('members ask about themselves')")
 }
 
 // publish says yes to the impact of one change, with a reason where none was given.

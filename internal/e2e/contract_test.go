@@ -455,7 +455,9 @@ func TestContractFuzzed(t *testing.T) {
 	}
 }
 
-var odd = []string{"", " ", "x", "none", "0", "-1", "99999999999999999999", "+30d", "2026-02-30", "a@b.example", "space:none", "space:loan-dossier", "person:d.ekwinter", "partner:ilvane", "%", "../..", "a/b", "ünïcode", "\u202eabc", "\x00", "\n", strings.Repeat("y", 5000), "true", "null", "🜁", "'; drop", "now", "*"}
+var odd = []string{"", " ", "x", "none", "0", "-1", "99999999999999999999", "+30d", "2026-02-30", "a@b.example", "space:none",
+	"space:loan-dossier", "person:d.ekwinter", "partner:ilvane", "%", "../..", "a/b", "ünïcode", "\u202eabc", "\x00", "\n",
+	strings.Repeat("y", 5000), "true", "null", "🜁", "'; drop", "now", "*"}
 
 // spoil changes a request in one or two places.
 func (s *served) spoil(random *rand.Rand, x *sent, parameters []map[string]any) {
@@ -507,7 +509,8 @@ func (s *served) value(random *rand.Rand, schema any) any {
 // twist changes a body somewhere: takes a field away, adds one, or puts something else in place of a value.
 func (s *served) twist(random *rand.Rand, body any, depth int) any {
 	other := func() any {
-		return []any{nil, true, -1, 1e12, 0.5, odd[random.IntN(len(odd))], odd[random.IntN(len(odd))], []any{}, map[string]any{}, []any{"x", nil, 3}, map[string]any{"x": "y"}}[random.IntN(11)]
+		return []any{nil, true, -1, 1e12, 0.5, odd[random.IntN(len(odd))], odd[random.IntN(len(odd))], []any{}, map[string]any{},
+			[]any{"x", nil, 3}, map[string]any{"x": "y"}}[random.IntN(11)]
 	}
 	switch b := body.(type) {
 	case map[string]any:

@@ -35,7 +35,8 @@ func buildProgram(ldflags string) (string, error) {
 		return "", err
 	}
 	check := os.Chmod(dir, 0o755)
-	out, err := exec.Command("go", "build", "-ldflags", ldflags, "-o", dir, "wexillum.example/cmd/wexillum", "wexillum.example/cmd/wexillum-service").CombinedOutput()
+	out, err := exec.Command("go", "build", "-ldflags", ldflags, "-o", dir, "wexillum.example/cmd/wexillum",
+		"wexillum.example/cmd/wexillum-service").CombinedOutput()
 	if err != nil {
 		return string(out), err
 	}
@@ -206,28 +207,36 @@ func TestServe(t *testing.T) {
 		out, err := cmd.CombinedOutput()
 		return string(out), err
 	}
-	out, err := run([]string{"WEXILLUM_LOG_LEVEL=error"}, "", "serve", "--config", file, "--listen", "127.0.0.1:0", "--print-config", "-o", "csv")
+	out, err := run([]string{"WEXILLUM_LOG_LEVEL=error"}, "", "serve", "--config", file, "--listen", "127.0.0.1:0", "--print-config", "-o",
+		"csv")
 	check(t, err)
-	want := "setting,value,from\r\nlisten,127.0.0.1:0,flag --listen\r\ndatabase,u:…@tcp(127.0.0.1:3306)/w,file " + file + "\r\nonly,everything,default\r\npublic_url,,default\r\ntls_cert,,default\r\ntls_key,,default\r\nkey_file,,default\r\ntrusted_proxies,,default\r\nallow_plain_http,no,default\r\nsecure_cookies,auto,default\r\nlog_level,error,environment WEXILLUM_LOG_LEVEL\r\npublish_statement,no,default\r\nstatement_minutes,60,default\r\nstatement_hosts,public,default\r\nsmtp,,default\r\nsmtp_tls,required,default\r\nsmtp_user,,default\r\nsmtp_password,,default\r\nmail_from,,default\r\nmail_policy,,default\r\nfresh_minutes,15,default\r\ntraces,,default\r\nbackup_dir,,default\r\nbackup_to,,default\r\nbackup_keep,14,default\r\nforgotten_list,,default\r\nsnapshot_file,,default\r\nfollow_ms,200,default\r\n"
+	want := "setting,value,from\r\nlisten,127.0.0.1:0,flag --listen\r\ndatabase,u:…@tcp(127.0.0.1:3306)/w,file " + file +
+		"\r\nonly,everything,default\r\npublic_url,,default\r\ntls_cert,,default\r\ntls_key,,default\r\nkey_file,,default\r\ntrusted_proxies,,default\r\nallow_plain_http,no,default\r\nsecure_cookies,auto,default\r\nlog_level,error,environment WEXILLUM_LOG_LEVEL\r\npublish_statement,no,default\r\nstatement_minutes,60,default\r\nstatement_hosts,public,default\r\nsmtp,,default\r\nsmtp_tls,required,default\r\nsmtp_user,,default\r\nsmtp_password,,default\r\nmail_from,,default\r\nmail_policy,,default\r\nfresh_minutes,15,default\r\ntraces,,default\r\nbackup_dir,,default\r\nbackup_to,,default\r\nbackup_keep,14,default\r\nforgotten_list,,default\r\nsnapshot_file,,default\r\nfollow_ms,200,default\r\n"
 	if out != want {
 		t.Errorf("got\n%q\nwant\n%q", out, want)
 	}
-	for args, says := range map[string]string{"--listen nowhere": `listen "nowhere" (from flag --listen): write an address and a port`, "--database x": "write user:password@tcp", "--config /nowhere": "cannot be read", "--log-level loud": "write debug, info, warn, error", "": "no database is named"} {
+	for args, says := range map[string]string{"--listen nowhere": `listen "nowhere" (from flag --listen): write an address and a port`,
+		"--database x": "write user:password@tcp", "--config /nowhere": "cannot be read", "--log-level loud": "write debug, info, warn, error",
+		"": "no database is named"} {
 		if out, err := run(nil, "", append([]string{"serve"}, strings.Fields(args)...)...); err == nil || !strings.Contains(out, says) {
 			t.Errorf("serve %s: %v %s", args, err, out)
 		}
 	}
 	dsn := startService(t, dsnOf(t), nil).dsn
-	if out, err := run([]string{"WEXILLUM_DATABASE=" + dsn}, "a-long-password-1\n", "account", "first", "captain"); err != nil || !strings.Contains(out, "captain is administrator") {
+	if out, err := run([]string{"WEXILLUM_DATABASE=" + dsn}, "a-long-password-1\n", "account", "first", "captain"); err != nil ||
+		!strings.Contains(out, "captain is administrator") {
 		t.Fatalf("%v %s", err, out)
 	}
-	if out, err := run([]string{"WEXILLUM_DATABASE=" + dsn}, "a-long-password-1\n", "account", "first", "mate"); err == nil || !strings.Contains(out, "there are accounts already") {
+	if out, err := run([]string{"WEXILLUM_DATABASE=" + dsn}, "a-long-password-1\n", "account", "first", "mate"); err == nil ||
+		!strings.Contains(out, "there are accounts already") {
 		t.Errorf("%v %s", err, out)
 	}
-	if out, err := run(nil, "", "serve", "--database", dsn, "--snapshot-file", "/nowhere/snapshot"); err == nil || !strings.Contains(out, `snapshot_file "/nowhere/snapshot": there is no folder /nowhere`) {
+	if out, err := run(nil, "", "serve", "--database", dsn, "--snapshot-file", "/nowhere/snapshot"); err == nil ||
+		!strings.Contains(out, `snapshot_file "/nowhere/snapshot": there is no folder /nowhere`) {
 		t.Errorf("%v %s", err, out)
 	}
-	if out, err := run(nil, "", "serve", "--database", dsn, "--listen", "127.0.0.1:0", "--snapshot-file", file); err == nil || !strings.Contains(out, "it is no snapshot but something else") {
+	if out, err := run(nil, "", "serve", "--database", dsn, "--listen", "127.0.0.1:0", "--snapshot-file", file); err == nil ||
+		!strings.Contains(out, "it is no snapshot but something else") {
 		t.Errorf("%v %s", err, out)
 	}
 	if text, err := os.ReadFile(file); err != nil || !strings.Contains(string(text), "log_level: warn") {
@@ -239,7 +248,8 @@ func TestServe(t *testing.T) {
 	if out, err := run(nil, "", "schema", "down", "--database", dsn); err == nil || !strings.Contains(out, "add --yes") {
 		t.Errorf("%v %s", err, out)
 	}
-	if out, err := run(nil, "", "schema", "down", "--database", dsn, "--to", "4", "--yes"); err == nil || !strings.Contains(out, "going below version 5 would lose what it holds") {
+	if out, err := run(nil, "", "schema", "down", "--database", dsn, "--to", "4", "--yes"); err == nil ||
+		!strings.Contains(out, "going below version 5 would lose what it holds") {
 		t.Errorf("%v %s", err, out)
 	}
 	if out, err := run(nil, "", "schema", "down", "--database", dsn, "--to", "5", "--yes"); err != nil || !strings.Contains(out, "version 5") {
@@ -249,7 +259,8 @@ func TestServe(t *testing.T) {
 		t.Errorf("%v %s", err, out)
 	}
 	big := dsnOf(t)
-	if out, err := run(nil, "", "generate", "--guests", "300", "--seed", "7", "--database", big); err != nil || !strings.Contains(out, "300 guests and 3000 grants written") {
+	if out, err := run(nil, "", "generate", "--guests", "300", "--seed", "7", "--database", big); err != nil ||
+		!strings.Contains(out, "300 guests and 3000 grants written") {
 		t.Errorf("%v %s", err, out)
 	}
 	if out, err := run(nil, "", "generate", "--guests", "300", "--database", big); err == nil || !strings.Contains(out, "is not empty") {

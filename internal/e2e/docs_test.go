@@ -140,7 +140,8 @@ func TestCommandsInDocs(t *testing.T) {
 	for _, m := range regexp.MustCompile(`(?m)^  ([a-z]+)  `).FindAllStringSubmatch(string(help), -1) {
 		names = append(names, m[1])
 	}
-	named := regexp.MustCompile("(?m)`(?:bin/)?(wexillum [^`\n]+)`|^(?:\\w+=\\S+ )*(?:bin/)?(wexillum [^\n]+)$|`((?:" + strings.Join(names, "|") + ") [a-z][^`\n]*)`")
+	named := regexp.MustCompile("(?m)`(?:bin/)?(wexillum [^`\n]+)`|^(?:\\w+=\\S+ )*(?:bin/)?(wexillum [^\n]+)$|`((?:" +
+		strings.Join(names, "|") + ") [a-z][^`\n]*)`")
 	said := map[string]string{}
 	for _, file := range docPages(t) {
 		text, err := os.ReadFile(file)

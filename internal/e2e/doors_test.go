@@ -31,7 +31,8 @@ func place(t *testing.T, address string) *http.Client {
 	jar, err := cookiejar.New(nil)
 	check(t, err)
 	d := &net.Dialer{LocalAddr: &net.TCPAddr{IP: net.ParseIP(address)}}
-	return &http.Client{Jar: jar, Transport: &http.Transport{DialContext: d.DialContext}, CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
+	return &http.Client{Jar: jar, Transport: &http.Transport{DialContext: d.DialContext},
+		CheckRedirect: func(*http.Request, []*http.Request) error { return http.ErrUseLastResponse }}
 }
 
 // sends makes a request as somebody and returns status and body.
@@ -69,10 +70,12 @@ func TestSlashes(t *testing.T) {
 	r.must("guest", "invite", address, "--purpose", "the slashes", "--sponsor", "d.ekwinter", "--yes")
 	r.says(0, address, "guest", "show", address)
 	token := r.token("harbour")
-	if status, _, body := r.call("GET", "/api/v1/guests/"+url.PathEscape(address), token, ""); status != 200 || !strings.Contains(body, address) {
+	if status, _, body := r.call("GET", "/api/v1/guests/"+url.PathEscape(address), token, ""); status != 200 ||
+		!strings.Contains(body, address) {
 		t.Errorf("%d %s", status, body)
 	}
-	for _, path := range []string{"/api/v1/guests/x%2Fy", "/api/v1/accounts/a%2Fb/sign-out", "/api/v1%2Faccounts", "/api/v1/%61ccounts", "/api//v1/accounts", "/api/v1/accounts/", "/api/v1/nothing%2Fhere", "/%61pi/v1/accounts"} {
+	for _, path := range []string{"/api/v1/guests/x%2Fy", "/api/v1/accounts/a%2Fb/sign-out", "/api/v1%2Faccounts", "/api/v1/%61ccounts",
+		"/api//v1/accounts", "/api/v1/accounts/", "/api/v1/nothing%2Fhere", "/%61pi/v1/accounts"} {
 		if status, _, body := r.call("GET", path, "", ""); status < 400 && strings.Contains(body, "harbour") {
 			t.Errorf("%s without signing in: %d %s", path, status, body)
 		}
@@ -103,7 +106,8 @@ func TestPartnerSignInAcrossSites(t *testing.T) {
 	}
 	in(".own-places")
 	p.until("document.body.innerText.includes('Maren Holtveig')")
-	eval[any](p, "fetch('/api/v1/session').then(r => r.json()).then(s => fetch('/api/v1/session', {method: 'DELETE', headers: {'X-CSRF-Token': s.csrf}})).then(() => { document.title = 'out' })")
+	eval[any](p,
+		"fetch('/api/v1/session').then(r => r.json()).then(s => fetch('/api/v1/session', {method: 'DELETE', headers: {'X-CSRF-Token': s.csrf}})).then(() => { document.title = 'out' })")
 	p.until("document.title === 'out'")
 	// The same sign-in does not say any more that it verified the address.
 	r.second.Unverified(true)
@@ -173,15 +177,18 @@ func TestEndedForGood(t *testing.T) {
 		t.Fatal(status)
 	}
 	// Changing one's own password leaves the session that did it, and no other.
-	if status, body := sends(t, keeper, "PUT", r.url+"/api/v1/account/password", `{"old":"wrong-wrong-wrong","new":"yet-another-rope-78"}`, "X-CSRF-Token", csrf); status != 400 || !strings.Contains(body, "this is not your password") {
+	if status, body := sends(t, keeper, "PUT", r.url+"/api/v1/account/password", `{"old":"wrong-wrong-wrong","new":"yet-another-rope-78"}`,
+		"X-CSRF-Token", csrf); status != 400 || !strings.Contains(body, "this is not your password") {
 		t.Errorf("%d %s", status, body)
 	}
 	for _, weak := range []string{"password1234", "mooringmooring", "qwertyuiop12"} {
-		if status, body := sends(t, keeper, "PUT", r.url+"/api/v1/account/password", `{"old":"`+password+`","new":"`+weak+`"}`, "X-CSRF-Token", csrf); status != 400 || !strings.Contains(body, "tried first") {
+		if status, body := sends(t, keeper, "PUT", r.url+"/api/v1/account/password", `{"old":"`+password+`","new":"`+weak+`"}`, "X-CSRF-Token",
+			csrf); status != 400 || !strings.Contains(body, "tried first") {
 			t.Errorf("%s: %d %s", weak, status, body)
 		}
 	}
-	if status, body := sends(t, keeper, "PUT", r.url+"/api/v1/account/password", `{"old":"`+password+`","new":"yet-another-rope-78"}`, "X-CSRF-Token", csrf); status != 204 {
+	if status, body := sends(t, keeper, "PUT", r.url+"/api/v1/account/password", `{"old":"`+password+`","new":"yet-another-rope-78"}`,
+		"X-CSRF-Token", csrf); status != 204 {
 		t.Errorf("%d %s", status, body)
 	}
 	if !alive(keeper) || alive(other) {
@@ -212,7 +219,8 @@ func TestEndedForGood(t *testing.T) {
 	signInAs(t, other, r.url, "mooring", "not this one")
 	signInAs(t, other, r.url, "summer-holiday-77", "not this one")
 	journal := r.must("journal", "--kind", "sign_in", "--limit", "4", "-o", "json")
-	if strings.Contains(journal, "summer-holiday-77") || strings.Count(journal, "127.0.0.4") != 3 || strings.Count(journal, "refused") < 2 || !strings.Contains(journal, "(unknown)") {
+	if strings.Contains(journal, "summer-holiday-77") || strings.Count(journal, "127.0.0.4") != 3 || strings.Count(journal, "refused") < 2 ||
+		!strings.Contains(journal, "(unknown)") {
 		t.Error(journal)
 	}
 	// The client changes its own.
@@ -235,9 +243,11 @@ func TestGuestsOutForGood(t *testing.T) {
 	r.login("harbour")
 	const who = "maren.holtveig@ilvane.example"
 	for name, way := range map[string][2][]string{
-		"suspended":         {{"guest", "suspend", who, "--reason", "x"}, {"guest", "back", who, "--reason", "x"}},
-		"partner suspended": {{"partner", "suspend", "ilvane", "--despite", "a test", "--why", "x", "--yes"}, {"partner", "resume", "ilvane", "--why", "x", "--yes"}},
-		"barred":            {{"domain", "bar", who, "--reason", "x", "--despite", "a test", "--yes"}, {"domain", "lift", who, "--why", "x", "--yes"}},
+		"suspended": {{"guest", "suspend", who, "--reason", "x"}, {"guest", "back", who, "--reason", "x"}},
+		"partner suspended": {{"partner", "suspend", "ilvane", "--despite", "a test", "--why", "x", "--yes"},
+			{"partner", "resume", "ilvane", "--why", "x", "--yes"}},
+		"barred": {{"domain", "bar", who, "--reason", "x", "--despite", "a test", "--yes"},
+			{"domain", "lift", who, "--why", "x", "--yes"}},
 	} {
 		c := place(t, "127.0.0.5")
 		if status, body := sends(t, c, "POST", r.url+"/api/v1/door/code", `{"address":"`+who+`"}`); status != 202 {
@@ -256,7 +266,8 @@ func TestGuestsOutForGood(t *testing.T) {
 		// Whoever has the code and another browser gets in nowhere, and uses up nothing.
 		stranger := place(t, "127.0.0.6")
 		for range 6 {
-			if status, _ := sends(t, stranger, "POST", r.url+"/api/v1/door/prove", `{"address":"`+who+`","code":"`+code+`"}`); status != 401 && status != 429 {
+			if status, _ := sends(t, stranger, "POST", r.url+"/api/v1/door/prove", `{"address":"`+who+`","code":"`+code+`"}`); status != 401 &&
+				status != 429 {
 				t.Errorf("%s: a stranger's browser: %d", name, status)
 			}
 		}
@@ -299,7 +310,8 @@ func TestNobodyLocksOut(t *testing.T) {
 			sends(t, c, "POST", r.url+"/api/v1/door/code", `{"address":"maren.holtveig@ilvane.example"}`)
 		}
 	}
-	if status, body := sends(t, place(t, "127.0.2.1"), "POST", r.url+"/api/v1/door/code", `{"address":"maren.holtveig@ilvane.example"}`); status != 202 {
+	if status, body := sends(t, place(t, "127.0.2.1"), "POST", r.url+"/api/v1/door/code",
+		`{"address":"maren.holtveig@ilvane.example"}`); status != 202 {
 		t.Errorf("a guest whose address strangers typed: %d %s", status, body)
 	}
 }
@@ -377,7 +389,8 @@ func TestRepeatedRequests(t *testing.T) {
 	r := demoService(t)
 	token := r.token("harbour")
 	bar, out := `{"name":"spam.example","reason":"spam"}`, `{"standing":"suspended","why":"x"}`
-	if status, _, body := r.call("POST", "/api/v1/partners/orrin/standing?preview=true", token, out, "Idempotency-Key", "one-key-0001"); status != 200 {
+	if status, _, body := r.call("POST", "/api/v1/partners/orrin/standing?preview=true", token, out, "Idempotency-Key",
+		"one-key-0001"); status != 200 {
 		t.Fatalf("%d %s", status, body)
 	}
 	status, header, body := r.call("POST", "/api/v1/partners/orrin/standing", token, out, "Idempotency-Key", "one-key-0001")
@@ -389,14 +402,16 @@ func TestRepeatedRequests(t *testing.T) {
 	check(t, json.Unmarshal([]byte(body), &d))
 	other := strings.Replace(bar, "spam.example", "spam2.example", 1)
 	r.call("POST", "/api/v1/bars", token, other, "Idempotency-Key", "one-key-0002")
-	if _, header, _ := r.call("POST", "/api/v1/bars", token, other, "Idempotency-Key", "one-key-0002", "Wexillum-Draft", d.Id); header.Get("Idempotency-Replayed") != "" {
+	if _, header, _ := r.call("POST", "/api/v1/bars", token, other, "Idempotency-Key", "one-key-0002", "Wexillum-Draft",
+		d.Id); header.Get("Idempotency-Replayed") != "" {
 		t.Error("what was done at once answers for a draft")
 	}
 	made := `{"name":"gate","purpose":"decisions","days":1}`
 	if status, _, body := r.call("POST", "/api/v1/service-tokens", token, made, "Idempotency-Key", "one-key-0003"); status != 201 {
 		t.Fatalf("%d %s", status, body)
 	}
-	if status, _, body := r.call("POST", "/api/v1/service-tokens", token, made, "Idempotency-Key", "one-key-0003"); status != 409 || strings.Contains(body, "wxl_") || !strings.Contains(body, "shown once") {
+	if status, _, body := r.call("POST", "/api/v1/service-tokens", token, made, "Idempotency-Key", "one-key-0003"); status != 409 ||
+		strings.Contains(body, "wxl_") || !strings.Contains(body, "shown once") {
 		t.Errorf("%d %s", status, body)
 	}
 }
@@ -404,7 +419,10 @@ func TestRepeatedRequests(t *testing.T) {
 // TestTokenStaysHome leads the client on to another server: its token does not go along.
 func TestTokenStaysHome(t *testing.T) {
 	seen := ""
-	other := httptest.NewServer(http.HandlerFunc(func(_ http.ResponseWriter, r *http.Request) { seen = r.Header.Get("Authorization") + " seen" }))
+	other := httptest.NewServer(http.HandlerFunc(func(_ http.ResponseWriter,
+		r *http.Request) {
+		seen = r.Header.Get("Authorization") + " seen"
+	}))
 	defer other.Close()
 	own := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, r *http.Request) {
 		http.Redirect(w, r, other.URL+r.URL.Path, http.StatusTemporaryRedirect)
@@ -422,7 +440,8 @@ func TestTokenStaysHome(t *testing.T) {
 func TestHeaders(t *testing.T) {
 	r := demoService(t)
 	token := r.token("harbour")
-	for _, path := range []string{"/api/v1/session", "/api/v1/partners", "/api/v1/world", "/api/v1/openapi.yaml", "/api/v1/report/board?form=csv", "/metrics"} {
+	for _, path := range []string{"/api/v1/session", "/api/v1/partners", "/api/v1/world", "/api/v1/openapi.yaml",
+		"/api/v1/report/board?form=csv", "/metrics"} {
 		status, header, _ := r.call("GET", path, token, "")
 		if status != 200 || header.Get("Cache-Control") != "no-store" || header.Get("Strict-Transport-Security") != "" {
 			t.Errorf("%s: %d %v", path, status, header)
@@ -451,7 +470,8 @@ func TestMembersMail(t *testing.T) {
 	invite := func(address string, more ...string) []string {
 		return append([]string{"guest", "invite", address, "--into", "space:low-water-design", "--role", "view", "--purpose", "a test"}, more...)
 	}
-	for _, text := range []string{"see https://evil.example/x", "go to www.evil.example", "look at evil.example/path", "or mail mailto:a@b.example"} {
+	for _, text := range []string{"see https://evil.example/x", "go to www.evil.example", "look at evil.example/path",
+		"or mail mailto:a@b.example"} {
 		r.says(1, "leave links out", invite("one@pallowick.example", "--text", text)...)
 	}
 	r.says(1, "leave links out", invite("Visit evil.example now <one@pallowick.example>")...)
@@ -493,7 +513,8 @@ func TestSlowBodies(t *testing.T) {
 	in := bufio.NewReader(c)
 	for range 2 {
 		body := `{"name":"harbour","password":"low-water-2026"}`
-		_, err = fmt.Fprintf(c, "POST /api/v1/session HTTP/1.1\r\nHost: x\r\nContent-Type: application/json\r\nContent-Length: %d\r\n\r\n%s", len(body), body)
+		_, err = fmt.Fprintf(c, "POST /api/v1/session HTTP/1.1\r\nHost: x\r\nContent-Type: application/json\r\nContent-Length: %d\r\n\r\n%s",
+			len(body), body)
 		check(t, err)
 		resp, err := http.ReadResponse(in, nil)
 		check(t, err)
@@ -551,11 +572,14 @@ func TestHostileSignIn(t *testing.T) {
 		w.Header().Set("Content-Type", "application/json")
 		switch mode {
 		case "large":
-			_, _ = fmt.Fprintf(w, `{"issuer":%q,"authorization_endpoint":%q,"token_endpoint":%q,"jwks_uri":%q,"x":"%s"}`, evil.URL, evil.URL, evil.URL, evil.URL, strings.Repeat("x", 1<<20))
+			_, _ = fmt.Fprintf(w, `{"issuer":%q,"authorization_endpoint":%q,"token_endpoint":%q,"jwks_uri":%q,"x":"%s"}`, evil.URL, evil.URL,
+				evil.URL, evil.URL, strings.Repeat("x", 1<<20))
 		case "file":
-			_, _ = fmt.Fprintf(w, `{"issuer":%q,"authorization_endpoint":"javascript:alert(1)","token_endpoint":%q,"jwks_uri":%q}`, evil.URL, evil.URL, evil.URL)
+			_, _ = fmt.Fprintf(w, `{"issuer":%q,"authorization_endpoint":"javascript:alert(1)","token_endpoint":%q,"jwks_uri":%q}`, evil.URL,
+				evil.URL, evil.URL)
 		default:
-			_, _ = fmt.Fprintf(w, `{"issuer":%q,"authorization_endpoint":%q,"token_endpoint":%q,"jwks_uri":%q}`, evil.URL, evil.URL+"/a", evil.URL+"/t", evil.URL+"/k")
+			_, _ = fmt.Fprintf(w, `{"issuer":%q,"authorization_endpoint":%q,"token_endpoint":%q,"jwks_uri":%q}`, evil.URL, evil.URL+"/a",
+				evil.URL+"/t", evil.URL+"/k")
 		}
 	}))
 	defer evil.Close()
@@ -581,8 +605,8 @@ func TestHostileSignIn(t *testing.T) {
 	}
 }
 
-// TestBoundsWithin ends a stream of changes where the role of whoever listens becomes another or their account is disabled, and bounds what a guest
-// writes on their own page.
+// TestBoundsWithin ends a stream of changes where the role of whoever listens becomes another or their account is disabled, and bounds what
+// a guest writes on their own page.
 func TestBoundsWithin(t *testing.T) {
 	t.Parallel()
 	r := demoService(t)

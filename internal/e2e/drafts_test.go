@@ -24,13 +24,15 @@ func TestDraftsFromTheClient(t *testing.T) {
 	r.says(0, "", "rules", "set", "files.given_to", "--limit", "inside", "--draft", "Lower the file limit", "--why", "an audit")
 	r.says(1, "looser than the limit", "rules", "set", "files.given_to", "--default", "newcomers", "--draft", "Lower the file limit")
 	r.says(1, "this changes at once", "forwarder", "remove", "o.tidewell", "odile@homepost.example", "--draft", "Lower the file limit")
-	r.says(1, "leave out --draft", "rules", "set", "spaces.pages", "--space", "low-water-design", "--value", "off", "--draft", "Lower the file limit")
+	r.says(1, "leave out --draft", "rules", "set", "spaces.pages", "--space", "low-water-design", "--value", "off", "--draft",
+		"Lower the file limit")
 	r.says(1, "there is no draft \"none\"", "rules", "list", "--draft", "none")
 	if out := r.must("dump"); out != dump {
 		t.Error("a draft changed what is in force")
 	}
 	out := r.says(0, "− lost", "draft", "impact", "Lower the file limit")
-	for _, want := range []string{"−80 parties, −572 granted actions", "by service: files −572", "pallowick −203", "values that become held back: 2", "space:loan-dossier: files.given_to newcomers becomes held back"} {
+	for _, want := range []string{"−80 parties, −572 granted actions", "by service: files −572", "pallowick −203",
+		"values that become held back: 2", "space:loan-dossier: files.given_to newcomers becomes held back"} {
 		if !strings.Contains(out, want) {
 			t.Errorf("the impact lacks %q:\n%s", want, out)
 		}
@@ -92,18 +94,21 @@ func TestDraftsFromTheClient(t *testing.T) {
 	r.says(0, "", "draft", "new", "Two people")
 	r.says(0, "", "load", part, "--draft", "Two people")
 	r.says(0, "Published as revision 6.", "draft", "publish", "Two people", "--why", "four eyes")
-	r.says(0, "Not in force yet: somebody else must confirm it", "rules", "set", "chat.guest_delete", "--default", "on", "--why", "they mend their own")
+	r.says(0, "Not in force yet: somebody else must confirm it", "rules", "set", "chat.guest_delete", "--default", "on", "--why",
+		"they mend their own")
 	r.says(0, "off", "rules", "show", "chat.guest_delete")
 	out = r.must("draft", "list")
 	id = strings.Fields(out[strings.Index(out, "\nw")+1:])[0]
 	r.says(1, "somebody else confirms", "draft", "confirm", id)
-	if status, _, body := r.call("POST", "/api/v1/accounts", r.token("harbour"), `{"name":"quayside","role":"administrator","password":"another-pair-of-eyes","why":"four eyes"}`); status != 201 {
+	if status, _, body := r.call("POST", "/api/v1/accounts", r.token("harbour"),
+		`{"name":"quayside","role":"administrator","password":"another-pair-of-eyes","why":"four eyes"}`); status != 201 {
 		t.Fatalf("%d %s", status, body)
 	}
 	if status, _, body := r.call("POST", "/api/v1/bars", r.token("harbour"), `{"name":"x.example"}`); status != 201 {
 		t.Errorf("tightening needs nobody: %d %s", status, body)
 	}
-	if status, _, body := r.call("PATCH", "/api/v1/rules/chat.guest_delete", r.token("harbour"), `{"default":"on"}`); status != 409 || !strings.Contains(body, "problems/second-person") {
+	if status, _, body := r.call("PATCH", "/api/v1/rules/chat.guest_delete", r.token("harbour"), `{"default":"on"}`); status != 409 ||
+		!strings.Contains(body, "problems/second-person") {
 		t.Errorf("loosening at once: %d %s", status, body)
 	}
 	r.signIn("quayside", "another-pair-of-eyes")
@@ -141,10 +146,12 @@ func TestRemedyFromTheClient(t *testing.T) {
 	q := []string{"r.larkmoor@pallowick.example", "chat.delete_own", "channel:design-talk"}
 	r.says(3, "What would make it a yes", append(append([]string{"ask"}, q...), "--remedy")...)
 	r.says(2, "give --purpose", append([]string{"request", "send"}, q...)...)
-	out := r.says(0, "goes to   an administrator", append(append([]string{"request", "send"}, q...), "--purpose", "they mend their own words")...)
+	out := r.says(0, "goes to   an administrator", append(append([]string{"request", "send"}, q...), "--purpose",
+		"they mend their own words")...)
 	id := strings.Fields(out)[0]
 	r.says(1, "you have asked for this already", append(append([]string{"request", "send"}, q...), "--purpose", "again")...)
-	r.says(1, "it is a yes already", "request", "send", "person:d.ekwinter", "directory.invite", "space:low-water-design", "--context", "address=new@pallowick.example", "--purpose", "x")
+	r.says(1, "it is a yes already", "request", "send", "person:d.ekwinter", "directory.invite", "space:low-water-design", "--context",
+		"address=new@pallowick.example", "--purpose", "x")
 	r.says(1, "those who can change it answer it", "request", "answer", id, "--why", "mine")
 	r.login("harbour")
 	r.says(0, "they mend their own words", "request", "list")
@@ -157,7 +164,8 @@ func TestRemedyFromTheClient(t *testing.T) {
 	r.eventually("▲ works", "request", "show", id)
 	r.says(0, id, "request", "list")
 	// A no has a reason.
-	out = r.must("request", "send", "person:d.ekwinter", "directory.invite", "space:low-water-design", "--context", "address=x@marrowby.example", "--purpose", "old friends")
+	out = r.must("request", "send", "person:d.ekwinter", "directory.invite", "space:low-water-design", "--context",
+		"address=x@marrowby.example", "--purpose", "old friends")
 	no := strings.Fields(out)[0]
 	r.login("harbour")
 	r.says(2, "give --why", "request", "refuse", no)
@@ -176,7 +184,8 @@ func TestRemedyFromTheClient(t *testing.T) {
 	}
 	r.says(0, "Published", "draft", "publish", "Their own messages", "--why", "asked for")
 	r.says(0, "YES", mine...)
-	r.says(3, "It opens: 16 known parties, 17 granted actions, 960 pairs of wide ones.", "ask", "r.larkmoor@pallowick.example", "chat.delete_own", "channel:design-talk", "--remedy", "--world", "../demo/world.yaml")
+	r.says(3, "It opens: 16 known parties, 17 granted actions, 960 pairs of wide ones.", "ask", "r.larkmoor@pallowick.example",
+		"chat.delete_own", "channel:design-talk", "--remedy", "--world", "../demo/world.yaml")
 	r.says(3, "Nothing that could be changed makes it a yes", "ask", "link:crate-list-link", "files.edit", "file:crate-list", "--remedy")
 }
 
@@ -193,7 +202,8 @@ func TestConsoleDrafts(t *testing.T) {
 	p.axe("remedies")
 	p.do(chromedp.Click(chromedp.CSS(".remedy .btn-primary")))
 	p.until("location.pathname.startsWith('/drafts/') && document.querySelector('.keels')")
-	if text := p.text("main"); !strings.Contains(text, "change the partner pallowick") || !strings.Contains(text, "+17") || !strings.Contains(text, "Studio Pallowick") {
+	if text := p.text("main"); !strings.Contains(text, "change the partner pallowick") || !strings.Contains(text, "+17") ||
+		!strings.Contains(text, "Studio Pallowick") {
 		t.Errorf("%s", text)
 	}
 	p.axe("a draft")
@@ -259,8 +269,10 @@ func TestConsoleDrafts(t *testing.T) {
 	p.until("!document.querySelector('.draft-bar')")
 	// A member asks for what is refused.
 	m := r.page(browser(t), "rigger")
-	m.goTo("/ask?who=person%3Ad.ekwinter&action=directory.invite&resource=space%3Alow-water-design&address=new%40calderfinch.example", "document.querySelector('.ask-for')")
-	m.do(chromedp.SendKeys(chromedp.CSS("[aria-label='What it is for']"), "labels for the loans"), chromedp.Click(chromedp.CSS(".ask-for button")))
+	m.goTo("/ask?who=person%3Ad.ekwinter&action=directory.invite&resource=space%3Alow-water-design&address=new%40calderfinch.example",
+		"document.querySelector('.ask-for')")
+	m.do(chromedp.SendKeys(chromedp.CSS("[aria-label='What it is for']"), "labels for the loans"),
+		chromedp.Click(chromedp.CSS(".ask-for button")))
 	m.until("document.querySelector('.sent')")
 	p.goTo("/", "document.querySelector('.requests')?.innerText.includes('labels for the loans')")
 	p.axe("a request")
@@ -313,7 +325,8 @@ func TestDue(t *testing.T) {
 	r.login("lantern")
 	world := filepath.Join(t.TempDir(), "world.yaml")
 	check(t, os.WriteFile(world, []byte(r.must("dump")), 0o600))
-	for _, args := range [][]string{{"--within", "45d"}, {"--partner", "tholemere", "--within", "200d"}, {"hester.vexley@tholemere.example", "--within", "400d"}} {
+	for _, args := range [][]string{{"--within", "45d"}, {"--partner", "tholemere", "--within", "200d"},
+		{"hester.vexley@tholemere.example", "--within", "400d"}} {
 		a := r.must(append([]string{"due", "-o", "csv"}, args...)...)
 		b := r.must(append([]string{"due", "-o", "csv", "--world", world}, args...)...)
 		if a != b || strings.Count(a, "\n") < 3 {
@@ -322,14 +335,18 @@ func TestDue(t *testing.T) {
 	}
 	// What ours may do elsewhere is weighed too, on files alone.
 	next := filepath.Join(t.TempDir(), "next.yaml")
-	check(t, os.WriteFile(next, []byte(strings.Replace(string(demo.World), "mail.forward: {limit: any, default: closed}", "mail.forward: {limit: any, default: any}", 1)), 0o600))
+	check(t, os.WriteFile(next, []byte(strings.Replace(string(demo.World), "mail.forward: {limit: any, default: closed}",
+		"mail.forward: {limit: any, default: any}", 1)), 0o600))
 	was := filepath.Join(t.TempDir(), "was.yaml")
 	check(t, os.WriteFile(was, demo.World, 0o600))
-	out := r.says(0, "forwarders: 2: Perrin Ashdock to desk@quennick.example starts, Odile Tidewell to odile@homepost.example starts", "draft", "impact", "--world", next, "--against", was)
-	if !strings.Contains(out, "what ours may do elsewhere: 12: ") || !strings.Contains(out, "gained mail.forward towards a private newcomer (") {
+	out := r.says(0, "forwarders: 2: Perrin Ashdock to desk@quennick.example starts, Odile Tidewell to odile@homepost.example starts", "draft",
+		"impact", "--world", next, "--against", was)
+	if !strings.Contains(out, "what ours may do elsewhere: 12: ") ||
+		!strings.Contains(out, "gained mail.forward towards a private newcomer (") {
 		t.Error(out)
 	}
-	r.says(3, "It opens: 1 thing our people may do elsewhere, until ", "ask", "person:o.tidewell", "mail.forward", "mailbox:o.tidewell", "--context", "address=x@homepost.example", "--remedy", "--world", was)
+	r.says(3, "It opens: 1 thing our people may do elsewhere, until ", "ask", "person:o.tidewell", "mail.forward", "mailbox:o.tidewell",
+		"--context", "address=x@homepost.example", "--remedy", "--world", was)
 	r.says(0, "no grant is left", "due", "--partner", "tholemere", "--within", "200d")
 	r.says(2, `partner "none": there is no such partner`, "due", "--partner", "none", "--within", "200d")
 	r.says(2, `partner "none": there is no such partner`, "due", "--partner", "none", "--world", "../demo/world.yaml")

@@ -125,7 +125,8 @@ var (
 )
 
 // startServiceWith runs a service whose sessions end after a time without activity.
-func startServiceWith(t *testing.T, dsn string, clock func() time.Time, idle time.Duration, fill func(context.Context, *service.Service) error) *running {
+func startServiceWith(t *testing.T, dsn string, clock func() time.Time, idle time.Duration,
+	fill func(context.Context, *service.Service) error) *running {
 	t.Helper()
 	ctx := context.Background()
 	st, err := store.Open(ctx, dsn, clock)
@@ -141,7 +142,8 @@ func startServiceWith(t *testing.T, dsn string, clock func() time.Time, idle tim
 	if clock != nil { // tests of months do not sign in anew each time
 		fresh = freshFor
 	}
-	h, err := api.New(api.Options{Fresh: fresh, Service: svc, Store: st, Console: console.Files(), Log: log, Demo: true, PublishStatement: true, Fetcher: fetcher, Clock: clock, Idle: idle, SecureCookies: secure, BodyTime: bodyTime})
+	h, err := api.New(api.Options{Fresh: fresh, Service: svc, Store: st, Console: console.Files(), Log: log, Demo: true,
+		PublishStatement: true, Fetcher: fetcher, Clock: clock, Idle: idle, SecureCookies: secure, BodyTime: bodyTime})
 	check(t, err)
 	srv := httptest.NewServer(h)
 	svc.SetAddress(srv.URL)
@@ -213,10 +215,12 @@ func (r *running) must(args ...string) string {
 func browser(t *testing.T, options ...chromedp.ExecAllocatorOption) context.Context {
 	t.Helper()
 	opts := append(chromedp.DefaultExecAllocatorOptions[:], chromedp.ExecPath("/usr/lib/chromium/chromium-headless-shell"),
-		chromedp.UserDataDir(t.TempDir()), chromedp.NoSandbox, chromedp.DisableGPU, chromedp.Flag("disable-quic", true), chromedp.Flag("force-prefers-reduced-motion", true), // nothing is seen half faded
+		chromedp.UserDataDir(t.TempDir()), chromedp.NoSandbox, chromedp.DisableGPU, chromedp.Flag("disable-quic", true),
+		chromedp.Flag("force-prefers-reduced-motion", true), // nothing is seen half faded
 
 		chromedp.Flag("disable-component-update", true), chromedp.Flag("no-proxy-server", true),
-		chromedp.Flag("host-resolver-rules", "MAP * ~NOTFOUND, EXCLUDE 127.0.0.1"), chromedp.Flag("hide-scrollbars", true), chromedp.WindowSize(1280, 800))
+		chromedp.Flag("host-resolver-rules", "MAP * ~NOTFOUND, EXCLUDE 127.0.0.1"), chromedp.Flag("hide-scrollbars", true),
+		chromedp.WindowSize(1280, 800))
 	opts = append(opts, options...)
 	actx, acancel := chromedp.NewExecAllocator(context.Background(), opts...)
 	ctx, cancel := chromedp.NewContext(actx)
@@ -247,7 +251,8 @@ func (r *running) page(ctx context.Context, name string) *page {
 	p.do(chromedp.EmulateViewport(1280, 800), chromedp.Navigate(r.url+"/"), chromedp.WaitVisible(chromedp.CSS("#name")))
 	for _, a := range demo.Accounts {
 		if a.Name == name {
-			p.do(chromedp.SendKeys(chromedp.CSS("#name"), a.Name), chromedp.SendKeys(chromedp.CSS("#password"), a.Password), chromedp.Click(chromedp.CSS("button[type=submit]")), chromedp.WaitVisible(chromedp.CSS(".askbar")))
+			p.do(chromedp.SendKeys(chromedp.CSS("#name"), a.Name), chromedp.SendKeys(chromedp.CSS("#password"), a.Password),
+				chromedp.Click(chromedp.CSS("button[type=submit]")), chromedp.WaitVisible(chromedp.CSS(".askbar")))
 		}
 	}
 	return p

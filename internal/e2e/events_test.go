@@ -62,7 +62,8 @@ func (x *receiver) ServeHTTP(w http.ResponseWriter, r *http.Request) {
 	}
 	body, _ := io.ReadAll(r.Body)
 	jws, err := jose.ParseSignedCompact(string(body), []jose.SignatureAlgorithm{jose.EdDSA})
-	if err != nil || r.Header.Get("Content-Type") != "application/secevent+jwt" || jws.Signatures[0].Protected.ExtraHeaders["typ"] != "secevent+jwt" {
+	if err != nil || r.Header.Get("Content-Type") != "application/secevent+jwt" ||
+		jws.Signatures[0].Protected.ExtraHeaders["typ"] != "secevent+jwt" {
 		fail("invalid_request", fmt.Sprint("no token: ", err, r.Header))
 		return
 	}
@@ -131,9 +132,11 @@ func TestEvents(t *testing.T) {
 	defer func() { stop(); told.Wait() }()
 
 	r.says(0, "Nobody is told", "webhook", "list")
-	r.says(1, "http is taken on this machine alone", "webhook", "add", "gate", "--name", "The gate", "--address", "http://gate.brackwater.example/events")
+	r.says(1, "http is taken on this machine alone", "webhook", "add", "gate", "--name", "The gate", "--address",
+		"http://gate.brackwater.example/events")
 	r.says(1, "one of", "webhook", "add", "gate", "--name", "The gate", "--address", x.url, "--topic", "weather")
-	r.says(0, "guest, revision", "webhook", "add", "gate", "--name", "The gate", "--address", x.url, "--topic", "guest,revision", "--why", "badges end with their guests")
+	r.says(0, "guest, revision", "webhook", "add", "gate", "--name", "The gate", "--address", x.url, "--topic", "guest,revision", "--why",
+		"badges end with their guests")
 	r.says(1, "already", "webhook", "add", "gate", "--name", "The gate", "--address", x.url)
 	r.says(0, "told", "webhook", "list") // of itself it need not hear
 	r.says(0, "gate took it", "webhook", "try", "gate")
@@ -146,12 +149,14 @@ func TestEvents(t *testing.T) {
 	r.must("guest", "suspend", who, "--reason", "a lost badge")
 	r.must("rules", "set", "files.link_days", "--default", "7", "--why", "links are forgotten")
 	r.must("domain", "test", who) // nothing happens
-	want := []string{"verification", "guest guest " + who + " changed a lost badge", fmt.Sprintf("revision revision %d added links are forgotten", r.svc.State().Head.Revision)}
+	want := []string{"verification", "guest guest " + who + " changed a lost badge",
+		fmt.Sprintf("revision revision %d added links are forgotten", r.svc.State().Head.Revision)}
 	if got := x.waits(t, 3); !slices.Equal(got, want) {
 		t.Errorf("it heard\n%s\nand not\n%s", strings.Join(got, "\n"), strings.Join(want, "\n"))
 	}
 	x.lock.Lock()
-	if h := x.took[1]; h.Issuer != r.url || h.Subject.Format != "email" || h.Subject.Email != who || h.Events["https://wexillum.example/events/guest"].Party != who {
+	if h := x.took[1]; h.Issuer != r.url || h.Subject.Format != "email" || h.Subject.Email != who ||
+		h.Events["https://wexillum.example/events/guest"].Party != who {
 		t.Errorf("%+v", h)
 	}
 	x.refuse = 2
@@ -190,7 +195,8 @@ func TestEvents(t *testing.T) {
 	if got := r.events(t, "guest", heardThere.ids[1])(2); fmt.Sprint(got.what) != "[lost again found again]" {
 		t.Errorf("the stream goes on with %v", got.what)
 	}
-	if status, _, body := r.call("GET", "/api/v1/changes?topic=guest", r.token("rigger"), ""); status != 403 || !strings.Contains(body, "members hear that something did") {
+	if status, _, body := r.call("GET", "/api/v1/changes?topic=guest", r.token("rigger"), ""); status != 403 ||
+		!strings.Contains(body, "members hear that something did") {
 		t.Errorf("%d %s", status, body)
 	}
 
@@ -249,7 +255,8 @@ func TestTokensSaid(t *testing.T) {
 	}
 	guests := made("guests")
 	r.says(0, "guests", "token", "list")
-	status, _, body := r.call("POST", "/api/v1/invitations", guests, `{"list":"new.hand@pallowick.example\nspy@iivane.example\n","into":"space:low-water-design","role":"view","sponsor":"d.ekwinter","purpose":"draws the stands"}`)
+	status, _, body := r.call("POST", "/api/v1/invitations", guests,
+		`{"list":"new.hand@pallowick.example\nspy@iivane.example\n","into":"space:low-water-design","role":"view","sponsor":"d.ekwinter","purpose":"draws the stands"}`)
 	var in struct {
 		Counts map[string]int
 	}
@@ -257,7 +264,8 @@ func TestTokensSaid(t *testing.T) {
 	if status != 200 || in.Counts["invited"] != 1 || in.Counts["no"] != 1 {
 		t.Errorf("an HR list: %d %s", status, body)
 	}
-	if status, _, body := r.call("GET", "/api/v1/lists/guests", guests, ""); status != 200 || !strings.Contains(body, "new.hand@pallowick.example") {
+	if status, _, body := r.call("GET", "/api/v1/lists/guests", guests, ""); status != 200 ||
+		!strings.Contains(body, "new.hand@pallowick.example") {
 		t.Errorf("%d %.200s", status, body)
 	}
 	for _, path := range []string{"/api/v1/journal", "/api/v1/rules", "/api/v1/accounts"} {
@@ -280,7 +288,8 @@ func TestTokensSaid(t *testing.T) {
 			break
 		}
 	}
-	if strings.Count(said, `"kind":"token"`) != 2 || strings.Count(said, `\"used_from\":\"127.0.0.1\"`) != 2 || !strings.Contains(said, "new.hand@pallowick.example") {
+	if strings.Count(said, `"kind":"token"`) != 2 || strings.Count(said, `\"used_from\":\"127.0.0.1\"`) != 2 ||
+		!strings.Contains(said, "new.hand@pallowick.example") {
 		t.Errorf("%s", said)
 	}
 	r.says(0, "from 127.0.0.1", "token", "list")

@@ -15,7 +15,8 @@ func TestEvidencePlans(t *testing.T) {
 	r := demoService(t)
 	r.login("lantern")
 	var plan contract.EvidencePlan
-	check(t, json.Unmarshal([]byte(r.must("evidence", "plan", "--every", "30", "--party", "partner:tholemere", "--sign-off", "lantern", "--why", "the insurer asks", "-o", "json")), &plan))
+	check(t, json.Unmarshal([]byte(r.must("evidence", "plan", "--every", "30", "--party", "partner:tholemere", "--sign-off", "lantern",
+		"--why", "the insurer asks", "-o", "json")), &plan))
 	if plan.Every != 30 || plan.By != "lantern" || plan.Says != "What everybody from Tholemere Assurance may do" {
 		t.Errorf("%+v", plan)
 	}
@@ -24,7 +25,8 @@ func TestEvidencePlans(t *testing.T) {
 	r.says(1, "there is no account of this name", "evidence", "plan", "--every", "30", "--sign-off", "nobody", "--why", "x")
 	r.says(1, "there is no plan", "evidence", "end", "every-1-none")
 	for _, about := range [][]string{{"evidence", "plan", "--every", "30"}, {"evidence", "make"}} { // what is misspelt would prove nothing
-		r.says(1, `about "files.opne": "files.opne" is no action; write one as files.open, files.* or *; do you mean files.open?`, append(about, "--action", "files.opne", "--why", "x")...)
+		r.says(1, `about "files.opne": "files.opne" is no action; write one as files.open, files.* or *; do you mean files.open?`,
+			append(about, "--action", "files.opne", "--why", "x")...)
 	}
 	ctx := context.Background()
 	done := make(chan error, 2)

@@ -151,7 +151,8 @@ func TestEvidence(t *testing.T) {
 	r.must("grant", "add", "vesper.larkmoor@ilvane.example", "folder:loan-valuations", "--role", "view", "--why", "for the survey")
 	later := r.record("--party", "partner:ilvane", "--resource", "space:loan-dossier", "--why", "the survey")
 	out = r.says(0, "+ gained", "evidence", "diff", id, later)
-	if !strings.Contains(out, "vesper.larkmoor@ilvane.example") || !strings.Contains(out, "files.open") || strings.Contains(out, "lost") || strings.Contains(out, "maren") {
+	if !strings.Contains(out, "vesper.larkmoor@ilvane.example") || !strings.Contains(out, "files.open") || strings.Contains(out, "lost") ||
+		strings.Contains(out, "maren") {
 		t.Error(out)
 	}
 	laterFile := filepath.Join(dir, "later.zip")
@@ -163,7 +164,8 @@ func TestEvidence(t *testing.T) {
 	r.says(2, "compare two files, or two records", "evidence", "diff", file, later)
 
 	// The past is recorded as it was.
-	before := r.record("--party", "partner:ilvane", "--resource", "space:loan-dossier", "--at", madeAt(t, r, id), "--why", "what was it before")
+	before := r.record("--party", "partner:ilvane", "--resource", "space:loan-dossier", "--at", madeAt(t, r, id), "--why",
+		"what was it before")
 	r.says(0, "They say the same", "evidence", "diff", id, before)
 
 	// A key that signs no longer still verifies what it signed; two rolls later, too.
@@ -178,21 +180,26 @@ func TestEvidence(t *testing.T) {
 	}
 
 	// Whoever must signs it off, with the password again.
-	if status, out, errs := r.client("wrong\n", "evidence", "sign", id); status == 0 || !strings.Contains(errs, "it is not the password of harbour") {
+	if status, out, errs := r.client("wrong\n", "evidence", "sign", id); status == 0 ||
+		!strings.Contains(errs, "it is not the password of harbour") {
 		t.Errorf("%d %s%s", status, out, errs)
 	}
 	if out := r.must("evidence", "show", id); !strings.Contains(out, "still to sign lantern") {
 		t.Error(out)
 	}
-	status, _, body := r.call("POST", "/api/v1/evidence/"+id+"/sign-off", r.token("lantern"), `{"password":"read-the-log-2026","note":"compared with the lender's list"}`)
+	status, _, body := r.call("POST", "/api/v1/evidence/"+id+"/sign-off", r.token("lantern"),
+		`{"password":"read-the-log-2026","note":"compared with the lender's list"}`)
 	if status != 200 || !strings.Contains(body, `"open":[]`) {
 		t.Errorf("%d %s", status, body)
 	}
-	if status, _, body := r.call("POST", "/api/v1/evidence/"+id+"/sign-off", r.token("lantern"), `{"password":"read-the-log-2026"}`); status != 409 {
+	if status, _, body := r.call("POST", "/api/v1/evidence/"+id+"/sign-off", r.token("lantern"),
+		`{"password":"read-the-log-2026"}`); status != 409 {
 		t.Errorf("%d %s", status, body)
 	}
 	r.says(0, "▲ as signed", "evidence", "verify", id)
-	if _, _, page := r.call("GET", "/api/v1/evidence/"+id+"/sheet", r.token("lantern"), ""); !strings.Contains(page, "maren.holtveig@ilvane.example") || !strings.Contains(page, "compared with the lender") || !strings.Contains(page, "What everybody from Ilvane Conservation may do") {
+	if _, _, page := r.call("GET", "/api/v1/evidence/"+id+"/sheet", r.token("lantern"), ""); !strings.Contains(page,
+		"maren.holtveig@ilvane.example") || !strings.Contains(page, "compared with the lender") ||
+		!strings.Contains(page, "What everybody from Ilvane Conservation may do") {
 		t.Errorf("the sheet: %.500s", page)
 	}
 	printed := filepath.Join(t.TempDir(), "sheet.pdf")
@@ -200,7 +207,8 @@ func TestEvidence(t *testing.T) {
 	r.says(0, "The sheet of the record "+id+" is in", "evidence", "sheet", id, printed)
 	r.says(2, "name a file that ends in .pdf or .html", "evidence", "sheet", id, "record.txt")
 	r.says(1, "file exists", "evidence", "sheet", id, printed)
-	if pdf, err := os.ReadFile(printed); err != nil || !bytes.HasPrefix(pdf, []byte("%PDF-1.")) || !bytes.Contains(pdf, []byte("%%EOF")) || len(pdf) < 10_000 {
+	if pdf, err := os.ReadFile(printed); err != nil || !bytes.HasPrefix(pdf, []byte("%PDF-1.")) || !bytes.Contains(pdf, []byte("%%EOF")) ||
+		len(pdf) < 10_000 {
 		t.Errorf("the sheet as PDF: %v, %d bytes", err, len(pdf))
 	}
 	r.login("harbour")
@@ -209,7 +217,8 @@ func TestEvidence(t *testing.T) {
 	db, err := sql.Open("mysql", r.dsn)
 	check(t, err)
 	defer db.Close()
-	res, err := db.Exec("UPDATE evidence_name SET salt = '', name = '' WHERE name = ?", "maren.holtveig@ilvane.example") // as forgetting does; TestForgetWhole has it done
+	// as forgetting does; TestForgetWhole has it done
+	res, err := db.Exec("UPDATE evidence_name SET salt = '', name = '' WHERE name = ?", "maren.holtveig@ilvane.example")
 	check(t, err)
 	if n, _ := res.RowsAffected(); n < 2 {
 		t.Errorf("%d names", n)

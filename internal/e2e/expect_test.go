@@ -43,7 +43,8 @@ func (r *running) stands(id, state, by string) string {
 			State, Since string
 			BrokenBy     *struct{ Text string } `json:"broken_by"`
 		}
-		if json.Unmarshal([]byte(out), &x) == nil && x.State == state && x.Since != "" && (by == "" || x.BrokenBy != nil && strings.Contains(x.BrokenBy.Text, by)) {
+		if json.Unmarshal([]byte(out), &x) == nil && x.State == state && x.Since != "" &&
+			(by == "" || x.BrokenBy != nil && strings.Contains(x.BrokenBy.Text, by)) {
 			return out
 		}
 	}
@@ -82,11 +83,13 @@ func TestExpectations(t *testing.T) {
 	}
 
 	// Tried before it is kept; kept with an owner who hears of it.
-	r.says(0, "Nothing is kept. As things stand:", "expect", "add", "--action", "spaces.enter", "--resource", "space:loan-dossier", "--at-most", "25", "--preview")
+	r.says(0, "Nothing is kept. As things stand:", "expect", "add", "--action", "spaces.enter", "--resource", "space:loan-dossier",
+		"--at-most", "25", "--preview")
 	if out := r.must("expect", "list"); strings.Contains(out, "loan-dossier-at-most") {
 		t.Errorf("a preview was kept: %s", out)
 	}
-	r.says(0, "▲ held  Only people from Tholemere Assurance may do anything in files: Valuations.", "expect", "add", "--action", "files.*", "--resource", "folder:loan-valuations", "--only", "partner:tholemere",
+	r.says(0, "▲ held  Only people from Tholemere Assurance may do anything in files: Valuations.", "expect", "add", "--action", "files.*",
+		"--resource", "folder:loan-valuations", "--only", "partner:tholemere",
 		"--id", "valuations", "--owner", "d.ekwinter", "--reason", "the insurer alone reads them", "--tell", "--yes")
 	r.stands("valuations", "held", "")
 
@@ -96,12 +99,16 @@ func TestExpectations(t *testing.T) {
 		name, value, _ := strings.Cut(rule, "=")
 		r.must("rules", "set", name, "--default", value, "--draft", "No guests", "--why", "the loan is over")
 	}
-	r.says(0, "restorers-enter  Maren Holtveig (maren.holtveig@ilvane.example) may always enter the space: Loan dossier. (1 time, 1 party)", "draft", "impact", "No guests")
+	r.says(0, "restorers-enter  Maren Holtveig (maren.holtveig@ilvane.example) may always enter the space: Loan dossier. (1 time, 1 party)",
+		"draft", "impact", "No guests")
 	r.says(3, "restorers-enter          broken  1", "expect", "run", "--draft", "No guests")
-	r.says(1, "It breaks what is expected: restorers-enter; to publish it all the same", "draft", "publish", "No guests", "--why", "the loan is over", "--yes")
+	r.says(1, "It breaks what is expected: restorers-enter; to publish it all the same", "draft", "publish", "No guests", "--why",
+		"the loan is over", "--yes")
 	r.says(0, "Published as revision", "draft", "publish", "No guests", "--why", "the loan is over", "--despite", "they were told", "--yes")
-	r.stands("restorers-enter", "broken", "by harbour: the loan is over (published all the same, though it breaks restorers-enter: they were told)")
-	r.says(0, "Maren Holtveig (maren.holtveig@ilvane.example) may always enter the space: Loan dossier. This is broken 1 time, by 1 party", "finding", "list", "--kind", "expectation_broken")
+	r.stands("restorers-enter", "broken",
+		"by harbour: the loan is over (published all the same, though it breaks restorers-enter: they were told)")
+	r.says(0, "Maren Holtveig (maren.holtveig@ilvane.example) may always enter the space: Loan dossier. This is broken 1 time, by 1 party",
+		"finding", "list", "--kind", "expectation_broken")
 	r.says(3, "restorers-enter", "expect", "run")
 	// A single change is held against what is expected, too.
 	r.says(0, "Published", "rules", "set", "directory.guests", "--default", "on", "--why", "the loan goes on", "--yes")
@@ -109,8 +116,10 @@ func TestExpectations(t *testing.T) {
 	r.stands("restorers-enter", "held", "")
 	r.says(0, "Published", "rules", "set", "spaces.connect", "--default", "closed", "--why", "records alone", "--yes")
 	r.says(1, "It breaks what is expected: restorers-enter", "rules", "set", "directory.guests", "--default", "off", "--why", "x", "--yes")
-	r.says(0, "Published", "rules", "set", "directory.guests", "--default", "off", "--why", "an incident", "--despite", "first of all nobody comes in", "--yes")
-	r.stands("restorers-enter", "broken", "an incident (published all the same, though it breaks restorers-enter: first of all nobody comes in)")
+	r.says(0, "Published", "rules", "set", "directory.guests", "--default", "off", "--why", "an incident", "--despite",
+		"first of all nobody comes in", "--yes")
+	r.stands("restorers-enter", "broken",
+		"an incident (published all the same, though it breaks restorers-enter: first of all nobody comes in)")
 	r.says(0, "Published", "rules", "set", "directory.guests", "--default", "on", "--why", "it is over", "--yes")
 	r.stands("restorers-enter", "held", "")
 
@@ -142,7 +151,9 @@ func TestExpectations(t *testing.T) {
 			said += m.Text + "\n"
 		}
 	}
-	for _, want := range []string{"Only people from Tholemere Assurance", "It is broken", "she asked nicely", "vesper.larkmoor@ilvane.example may now.", "It is held again.", "vesper.larkmoor@ilvane.example may no longer.", "/expectations/valuations"} {
+	for _, want := range []string{"Only people from Tholemere Assurance", "It is broken", "she asked nicely",
+		"vesper.larkmoor@ilvane.example may now.", "It is held again.", "vesper.larkmoor@ilvane.example may no longer.",
+		"/expectations/valuations"} {
 		if !strings.Contains(said, want) {
 			t.Errorf("the owner is not told %q: %s", want, said)
 		}
@@ -177,10 +188,12 @@ func TestExpectations(t *testing.T) {
 	if status != 201 || json.Unmarshal([]byte(body), &token) != nil {
 		t.Fatal(status, body)
 	}
-	if status, _, body := r.call("POST", "/api/v1/expectations/judge", token.Token, `{"ids":["valuations"]}`); status != 200 || !strings.Contains(body, `"state":"held"`) {
+	if status, _, body := r.call("POST", "/api/v1/expectations/judge", token.Token, `{"ids":["valuations"]}`); status != 200 ||
+		!strings.Contains(body, `"state":"held"`) {
 		t.Errorf("%d %s", status, body)
 	}
-	if status, _, body := r.call("GET", "/api/v1/guests", token.Token, ""); status != 403 || !strings.Contains(body, "a token for expectations may not") {
+	if status, _, body := r.call("GET", "/api/v1/guests", token.Token, ""); status != 403 ||
+		!strings.Contains(body, "a token for expectations may not") {
 		t.Errorf("%d %s", status, body)
 	}
 	seq := streamOf(t, r, token.Token, "expectation", 2)
@@ -200,8 +213,10 @@ func TestExpectations(t *testing.T) {
 
 	r.says(2, "has a reason: give --why", "expect", "remove", "valuations", "--yes")
 	r.says(0, "is expected no longer", "expect", "remove", "valuations", "--why", "the loan is over", "--yes")
-	r.says(0, "Expected: Nobody from Calder & Finch Printers may do anything.", "expect", "proposed", "--take", "calderfinch-reaches-nothing", "--yes")
-	r.says(0, "▲ held  Of people from Calder & Finch Printers, at most 3 may do anything.", "expect", "set", "calderfinch-reaches-nothing", "--at-most", "3", "--yes")
+	r.says(0, "Expected: Nobody from Calder & Finch Printers may do anything.", "expect", "proposed", "--take", "calderfinch-reaches-nothing",
+		"--yes")
+	r.says(0, "▲ held  Of people from Calder & Finch Printers, at most 3 may do anything.", "expect", "set", "calderfinch-reaches-nothing",
+		"--at-most", "3", "--yes")
 }
 
 // streamOf reads so many events of a topic from the beginning of the journal.
@@ -234,17 +249,20 @@ func TestExpectationsOfAFile(t *testing.T) {
 	dir := t.TempDir()
 	world, err := os.ReadFile("../demo/world.yaml")
 	check(t, err)
-	more := strings.Replace(string(world), "expectations:\n", "expectations:\n  - {id: size, party: everybody, action: spaces.enter, resource: space:loan-dossier, expect: {at_most: 2}}\n", 1)
+	more := strings.Replace(string(world), "expectations:\n",
+		"expectations:\n  - {id: size, party: everybody, action: spaces.enter, resource: space:loan-dossier, expect: {at_most: 2}}\n", 1)
 	main, next := filepath.Join(dir, "main.yaml"), filepath.Join(dir, "next.yaml")
 	check(t, os.WriteFile(main, []byte(more), 0o644))
-	looser := strings.Replace(more, "  - {id: size", "  - {id: inside, party: \"kind:bearer\", action: files.edit, resource: \"*\", expect: never, could: yes}\n  - {id: size", 1)
+	looser := strings.Replace(more, "  - {id: size",
+		"  - {id: inside, party: \"kind:bearer\", action: files.edit, resource: \"*\", expect: never, could: yes}\n  - {id: size", 1)
 	check(t, os.WriteFile(next, []byte(looser), 0o644))
 	r.says(3, "size                     broken  26", "--world", main, "expect", "run")
 	r.says(0, "size                     broken already", "--world", main, "expect", "run", "--against", main)
 	r.says(3, `"only_could": true`, "--world", next, "expect", "run", "inside", "-o", "json")
 	r.says(2, "there is no expectation \"nothing\"", "--world", next, "expect", "run", "nothing")
 	report := filepath.Join(dir, "report.xml")
-	r.says(3, "restorers-enter          broken", "--world", main, "--with", "rules: {directory.guests: {default: off}, spaces.connect: {default: closed}}", "expect", "run", "--against", main, "--junit", report)
+	r.says(3, "restorers-enter          broken", "--world", main, "--with",
+		"rules: {directory.guests: {default: off}, spaces.connect: {default: closed}}", "expect", "run", "--against", main, "--junit", report)
 	text, err := os.ReadFile(report)
 	check(t, err)
 	var x struct {
@@ -276,7 +294,8 @@ func TestExpectationsInTheConsole(t *testing.T) {
 	p.presses(".page", "Expect something")
 	p.until("document.querySelector('#x-set')")
 	for at, value := range map[string]string{"#x-set": "kind:bearer", "#x-action": "files.edit"} {
-		eval[any](p, `(() => { const x = document.querySelector("`+at+`"); Object.getOwnPropertyDescriptor(HTMLSelectElement.prototype, 'value').set.call(x, "`+value+`"); x.dispatchEvent(new Event('change', {bubbles: true})) })()`)
+		eval[any](p,
+			`(() => { const x = document.querySelector("`+at+`"); Object.getOwnPropertyDescriptor(HTMLSelectElement.prototype, 'value').set.call(x, "`+value+`"); x.dispatchEvent(new Event('change', {bubbles: true})) })()`)
 	}
 	p.fill("#x-reason", "links are for reading")
 	p.presses(".modal", "Is it so now?")

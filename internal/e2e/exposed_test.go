@@ -37,7 +37,9 @@ func certify(t *testing.T, dir, name string) (pool *x509.CertPool) {
 	t.Helper()
 	key, err := ecdsa.GenerateKey(elliptic.P256(), rand.Reader)
 	check(t, err)
-	x := &x509.Certificate{SerialNumber: big.NewInt(time.Now().UnixNano()), Subject: pkix.Name{CommonName: name}, NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(time.Hour), IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1)}, IsCA: true, BasicConstraintsValid: true}
+	x := &x509.Certificate{SerialNumber: big.NewInt(time.Now().UnixNano()), Subject: pkix.Name{CommonName: name},
+		NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().Add(time.Hour), IPAddresses: []net.IP{net.IPv4(127, 0, 0, 1)}, IsCA: true,
+		BasicConstraintsValid: true}
 	der, err := x509.CreateCertificate(rand.Reader, x, x, &key.PublicKey, key)
 	check(t, err)
 	pkcs, err := x509.MarshalPKCS8PrivateKey(key)
@@ -50,8 +52,8 @@ func certify(t *testing.T, dir, name string) (pool *x509.CertPool) {
 	return pool
 }
 
-// TestExposed runs the program as operators do: it does not listen beyond this machine in clear, speaks https with a certificate that is read again
-// when it is renewed, and tells what of its environment is no setting.
+// TestExposed runs the program as operators do: it does not listen beyond this machine in clear, speaks https with a certificate that is
+// read again when it is renewed, and tells what of its environment is no setting.
 func TestExposed(t *testing.T) {
 	t.Parallel()
 	bin, err := binary()
@@ -72,7 +74,8 @@ func TestExposed(t *testing.T) {
 	refused(`"10.0.0" is no address and no network`, "--trusted-proxies", "10.0.0.0/8, 10.0.0")
 	dir := t.TempDir()
 	first := certify(t, dir, "first")
-	cmd := exec.Command(bin, "serve", "--database", dsn, "--listen", "127.0.0.1:0", "--tls-cert", filepath.Join(dir, "cert.pem"), "--tls-key", filepath.Join(dir, "key.pem"))
+	cmd := exec.Command(bin, "serve", "--database", dsn, "--listen", "127.0.0.1:0", "--tls-cert", filepath.Join(dir, "cert.pem"), "--tls-key",
+		filepath.Join(dir, "key.pem"))
 	cmd.Env = append(os.Environ(), "WEXILLUM_LISTENS=here")
 	out, err := cmd.StderrPipe()
 	check(t, err)
@@ -153,14 +156,15 @@ func TestTrustedProxy(t *testing.T) {
 		}
 		r.login("harbour")
 		// The one before is that of the client, from here.
-		if out := strings.ReplaceAll(r.must("journal", "--kind", "sign_in", "--limit", "2", "-o", "json"), `\"`, `"`); !strings.Contains(out, `"from":"`+x.want+`","result":"in","way":"console"`) {
+		if out := strings.ReplaceAll(r.must("journal", "--kind", "sign_in", "--limit", "2", "-o", "json"), `\"`, `"`); !strings.Contains(out,
+			`"from":"`+x.want+`","result":"in","way":"console"`) {
 			t.Errorf("%s: %s", x.name, out)
 		}
 	}
 }
 
-// TestSealKey keeps the private halves of our keys sealed with a key of a file: sealed at the start, the same key as before, rotated, not started without
-// it, and given up where it is lost.
+// TestSealKey keeps the private halves of our keys sealed with a key of a file: sealed at the start, the same key as before, rotated, not
+// started without it, and given up where it is lost.
 func TestSealKey(t *testing.T) {
 	t.Parallel()
 	bin, err := binary()
@@ -257,13 +261,15 @@ func TestSealKey(t *testing.T) {
 		t.Fatalf("without the old key: %s", said)
 	}
 	check(t, os.WriteFile(file, first, 0o600))
-	if said := serves("--key-file", file); !strings.Contains(said, "the key that sealed it is not there") || !strings.Contains(said, "wexillum seal-key --lost") {
+	if said := serves("--key-file", file); !strings.Contains(said, "the key that sealed it is not there") ||
+		!strings.Contains(said, "wexillum seal-key --lost") {
 		t.Errorf("with another key: %s", said)
 	}
 	if said := serves(); !strings.Contains(said, "name the file that holds it as key_file") {
 		t.Errorf("without a key: %s", said)
 	}
-	if out := run("seal-key", "--lost", "--database", dsn, "--key-file", file, "--why", "the file went with the machine"); !strings.Contains(out, "One key is given up") {
+	if out := run("seal-key", "--lost", "--database", dsn, "--key-file", file, "--why",
+		"the file went with the machine"); !strings.Contains(out, "One key is given up") {
 		t.Error(out)
 	}
 	if said := serves("--key-file", file); said != "" {

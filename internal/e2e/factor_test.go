@@ -9,8 +9,8 @@ import (
 	"github.com/pquerna/otp/totp"
 )
 
-// TestSecondFactorEverywhere requires one-time codes of administrators, sets them up in the console, signs in there and in the client with them, and
-// lets somebody in again who lost their device, by another administrator and on the database itself.
+// TestSecondFactorEverywhere requires one-time codes of administrators, sets them up in the console, signs in there and in the client with
+// them, and lets somebody in again who lost their device, by another administrator and on the database itself.
 func TestSecondFactorEverywhere(t *testing.T) {
 	t.Parallel()
 	r := demoService(t)

@@ -38,7 +38,8 @@ func TestManyWriters(t *testing.T) {
 		wg.Go(func() {
 			bar := fmt.Sprintf(`{"name":"spam%d.example","reason":"x"}`, i)
 			status, _, body := r.call("POST", "/api/v1/bars", token, bar)
-			for until := time.Now().Add(patience); status == 503 && time.Now().Before(until); { // a slow machine's writers wait longer than is waited
+			// a slow machine's writers wait longer than is waited
+			for until := time.Now().Add(patience); status == 503 && time.Now().Before(until); {
 				status, _, body = r.call("POST", "/api/v1/bars", token, bar)
 			}
 			if status != 201 {
@@ -54,7 +55,8 @@ func TestManyWriters(t *testing.T) {
 		case <-done:
 			going = false
 		default:
-			if status, _, body := r.call("POST", "/api/v1/ask", token, `{"subject":"maren.holtveig@ilvane.example","action":"spaces.enter","resource":"space:loan-dossier"}`); status != 200 {
+			if status, _, body := r.call("POST", "/api/v1/ask", token,
+				`{"subject":"maren.holtveig@ilvane.example","action":"spaces.enter","resource":"space:loan-dossier"}`); status != 200 {
 				t.Fatalf("a question meanwhile: %d %s", status, body)
 			}
 			if status, _, _ := r.call("GET", "/readyz", "", ""); status != 200 {
@@ -105,7 +107,8 @@ func TestBusy(t *testing.T) {
 			default:
 			}
 			var n int
-			check(t, r.st.DB().QueryRow("SELECT COUNT(*) FROM information_schema.processlist WHERE db = DATABASE() AND info LIKE '%head%FOR UPDATE' AND id != CONNECTION_ID()").Scan(&n))
+			check(t,
+				r.st.DB().QueryRow("SELECT COUNT(*) FROM information_schema.processlist WHERE db = DATABASE() AND info LIKE '%head%FOR UPDATE' AND id != CONNECTION_ID()").Scan(&n))
 			if n > 0 {
 				break
 			}
@@ -118,14 +121,16 @@ func TestBusy(t *testing.T) {
 		}
 		break
 	}
-	if status != 503 || header.Get("Retry-After") == "" || !strings.Contains(body, "/problems/busy") || !strings.Contains(body, "nothing was changed") {
+	if status != 503 || header.Get("Retry-After") == "" || !strings.Contains(body, "/problems/busy") ||
+		!strings.Contains(body, "nothing was changed") {
 		t.Errorf("%d %v %s", status, header, body)
 	}
 	release()
 	if status := <-first; status != 201 {
 		t.Errorf("the one that waited in the database: %d", status)
 	}
-	if _, _, body := r.call("GET", "/api/v1/bars", token, ""); strings.Contains(body, "second.example") || !strings.Contains(body, "first.example") {
+	if _, _, body := r.call("GET", "/api/v1/bars", token, ""); strings.Contains(body, "second.example") ||
+		!strings.Contains(body, "first.example") {
 		t.Error(body)
 	}
 }
@@ -136,7 +141,9 @@ func TestReadOnlyDatabase(t *testing.T) {
 	r := startService(t, demoDSN(t), nil)
 	token := r.token("harbour")
 	for number, want := range map[int]string{1290: "read-only", 1021: "full", 1040: "connections", 1927: "interrupted"} {
-		_, err := r.st.DB().Exec(fmt.Sprintf("CREATE OR REPLACE TRIGGER trouble BEFORE INSERT ON journal FOR EACH ROW SIGNAL SQLSTATE '45000' SET MYSQL_ERRNO = %d, MESSAGE_TEXT = 'trouble'", number))
+		_,
+			err := r.st.DB().Exec(fmt.Sprintf("CREATE OR REPLACE TRIGGER trouble BEFORE INSERT ON journal FOR EACH ROW SIGNAL SQLSTATE '45000' SET MYSQL_ERRNO = %d, MESSAGE_TEXT = 'trouble'",
+			number))
 		check(t, err)
 		status, _, body := r.call("POST", "/api/v1/bars", token, `{"name":"spam.example","reason":"x"}`)
 		if status != 503 || !strings.Contains(body, "/problems/"+want) || strings.Contains(body, "went wrong on our side") {
@@ -193,7 +200,8 @@ func TestFullDisk(t *testing.T) {
 	if last == "" {
 		t.Fatalf("%d changes were written to a full disk", len(done))
 	}
-	if status, _, body := r.call("POST", "/api/v1/ask", token, `{"subject":"maren.holtveig@ilvane.example","action":"spaces.enter","resource":"space:loan-dossier"}`); status != 200 {
+	if status, _, body := r.call("POST", "/api/v1/ask", token,
+		`{"subject":"maren.holtveig@ilvane.example","action":"spaces.enter","resource":"space:loan-dossier"}`); status != 200 {
 		t.Errorf("a question meanwhile: %d %s", status, body)
 	}
 	check(t, os.Remove(filler.Name()))
@@ -273,7 +281,8 @@ func TestStopFinishes(t *testing.T) {
 		}()
 		for {
 			var n int
-			check(t, r.st.DB().QueryRow("SELECT COUNT(*) FROM information_schema.processlist WHERE db = DATABASE() AND info LIKE '%head%FOR UPDATE' AND id != CONNECTION_ID()").Scan(&n))
+			check(t,
+				r.st.DB().QueryRow("SELECT COUNT(*) FROM information_schema.processlist WHERE db = DATABASE() AND info LIKE '%head%FOR UPDATE' AND id != CONNECTION_ID()").Scan(&n))
 			if n > 0 {
 				break
 			}
@@ -386,7 +395,8 @@ func TestReadiness(t *testing.T) {
 	status, _, body := r.call("GET", "/readyz", "", "")
 	_, err = r.st.DB().Exec("SET GLOBAL read_only = 0")
 	check(t, err)
-	if status != 503 || !strings.Contains(body, "reading works, writing does not work, following other services works") || !strings.Contains(body, "/problems/read-only") {
+	if status != 503 || !strings.Contains(body, "reading works, writing does not work, following other services works") ||
+		!strings.Contains(body, "/problems/read-only") {
 		t.Errorf("%d %s", status, body)
 	}
 }
@@ -426,7 +436,8 @@ func TestWithoutDatabase(t *testing.T) {
 	r := startService(t, server.DSN("w"), func(ctx context.Context, svc *service.Service) error { return demo.Fill(ctx, svc) })
 	admin, keeper := r.token("harbour"), r.token("mooring")
 	ask := func(token string) (int, string) {
-		status, _, body := r.call("POST", "/api/v1/ask", token, `{"subject":"maren.holtveig@ilvane.example","action":"spaces.enter","resource":"space:loan-dossier"}`)
+		status, _, body := r.call("POST", "/api/v1/ask", token,
+			`{"subject":"maren.holtveig@ilvane.example","action":"spaces.enter","resource":"space:loan-dossier"}`)
 		return status, body
 	}
 	for _, token := range []string{admin, keeper} {
@@ -443,10 +454,12 @@ func TestWithoutDatabase(t *testing.T) {
 			t.Errorf("without the database: %d %s", status, body)
 		}
 	}
-	if status, _, body := r.call("POST", "/api/v1/bars", admin, `{"name":"more.example","reason":"x"}`); status != 503 || !strings.Contains(body, "/problems/away") || !strings.Contains(body, "cannot be reached") {
+	if status, _, body := r.call("POST", "/api/v1/bars", admin, `{"name":"more.example","reason":"x"}`); status != 503 ||
+		!strings.Contains(body, "/problems/away") || !strings.Contains(body, "cannot be reached") {
 		t.Errorf("a change: %d %s", status, body)
 	}
-	if status, _, body := r.call("GET", "/readyz", "", ""); status != 503 || !strings.Contains(body, "reading does not work, writing does not work") {
+	if status, _, body := r.call("GET", "/readyz", "", ""); status != 503 ||
+		!strings.Contains(body, "reading does not work, writing does not work") {
 		t.Errorf("%d %s", status, body)
 	}
 	server, err = mariadb.Start(t.Context(), dir)

@@ -30,8 +30,8 @@ var (
 	feedFaults = flag.Int("feed-faults", 6, "how many rounds of it go wrong")
 )
 
-// troubled passes requests on to whoever is there now; some of them, as often as it is told, it cuts off before or behind, answers with half
-// of what came, or with a wish to be left alone.
+// troubled passes requests on to whoever is there now; some of them, as often as it is told, it cuts off before or behind, answers with
+// half of what came, or with a wish to be left alone.
 type troubled struct {
 	at    atomic.Value // the address of whom it stands before
 	share atomic.Int32 // of a hundred
@@ -104,9 +104,9 @@ people:
 	return b.String(), left
 }
 
-// TestFeedsBetween has two installations keep their people at each other, through what goes wrong: requests cut off before and behind, half a
-// page, wishes to be left alone, a sender that is interrupted, another that is killed without a word together with what it serves, and clocks
-// that differ. In the end nobody is lost, doubled, or back who has left.
+// TestFeedsBetween has two installations keep their people at each other, through what goes wrong: requests cut off before and behind, half
+// a page, wishes to be left alone, a sender that is interrupted, another that is killed without a word together with what it serves, and
+// clocks that differ. In the end nobody is lost, doubled, or back who has left.
 func TestFeedsBetween(t *testing.T) {
 	t.Parallel()
 	seed := rand.Uint64()
@@ -120,7 +120,8 @@ func TestFeedsBetween(t *testing.T) {
 	load := func(text string) func(context.Context, *service.Service) error {
 		return func(ctx context.Context, svc *service.Service) error {
 			_, err := svc.Load(ctx, "test", "", "test", []byte(text), false)
-			return errors.Join(err, svc.MakeAccount(ctx, "test", "it begins", service.Account{Name: "harbour", Role: "administrator"}, "low-water-2026"))
+			return errors.Join(err, svc.MakeAccount(ctx, "test", "it begins", service.Account{Name: "harbour", Role: "administrator"},
+				"low-water-2026"))
 		}
 	}
 	aDSN, bDSN := dbtest.DSN(t), dbtest.DSN(t)

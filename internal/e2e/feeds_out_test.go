@@ -28,9 +28,12 @@ func TestFeedOutOverTheNetwork(t *testing.T) {
 		args []string
 	}{
 		{`there is no such partner`, []string{"begin", "nobody", "--address", "https://x.example/scim/v2", "--key", "env:PATH"}},
-		{`a feed goes to "ilvane" already; change it`, []string{"begin", "ilvane", "--address", "https://x.example/scim/v2", "--key", "env:PATH"}},
-		{`"http://x.example/scim/v2": write https://host/path`, []string{"begin", "orrin", "--address", "http://x.example/scim/v2", "--key", "env:PATH"}},
-		{`write file:PATH, env:NAME or credential:NAME, never the key itself`, []string{"begin", "orrin", "--address", "https://x.example/scim/v2", "--key", "secret"}},
+		{`a feed goes to "ilvane" already; change it`, []string{"begin", "ilvane", "--address", "https://x.example/scim/v2", "--key",
+			"env:PATH"}},
+		{`"http://x.example/scim/v2": write https://host/path`,
+			[]string{"begin", "orrin", "--address", "http://x.example/scim/v2", "--key", "env:PATH"}},
+		{`write file:PATH, env:NAME or credential:NAME, never the key itself`,
+			[]string{"begin", "orrin", "--address", "https://x.example/scim/v2", "--key", "secret"}},
 		{`write held, on`, []string{"set", "ilvane", "--state", "off"}},
 		{`every: number must be at least 1`, []string{"set", "ilvane", "--every", "0"}},
 		{`there is no such group here`, []string{"set", "ilvane", "--scope", "groups", "--of", "cooks"}},
@@ -44,7 +47,8 @@ func TestFeedOutOverTheNetwork(t *testing.T) {
 		}
 	}
 	r.says(0, "taken over: they are there already, as p-0001", "feed", "out", "people", "ilvane")
-	r.says(0, "(directory.feed_out) is off for Orrin Rope & Rigging", "feed", "out", "begin", "orrin", "--address", "http://127.0.0.1:1/scim/v2", "--key", "env:PATH", "--why", "to try")
+	r.says(0, "(directory.feed_out) is off for Orrin Rope & Rigging", "feed", "out", "begin", "orrin", "--address",
+		"http://127.0.0.1:1/scim/v2", "--key", "env:PATH", "--why", "to try")
 	r.says(0, "in the scope are left out; why, says wexillum feed out people orrin", "feed", "out", "send", "orrin", "--why", "to try")
 	r.says(0, "it is not reached: nobody listens there", "feed", "out", "test", "orrin")
 	r.says(0, "Nothing more is sent to orrin.", "feed", "out", "end", "orrin", "--why", "it was to try")
@@ -87,10 +91,12 @@ func TestFeedOutOverTheNetwork(t *testing.T) {
 		got = append(got, strings.SplitN(x.UserName, "@", 2)[0]+" "+x.Name)
 	}
 	slices.Sort(got)
-	if want := "m.quarrendon Mabel Quarrendon;maren.holtveig Maren Holtveig;o.tidewell Odile Tidewell;r.yarrowick Runa Yarrowick;runa.yarrowick Runa Yarrowick;s.saltmarsh Stellan Saltmarsh;u.larkmoor Ulla Larkmoor"; strings.Join(got, ";") != want {
+	if want := "m.quarrendon Mabel Quarrendon;maren.holtveig Maren Holtveig;o.tidewell Odile Tidewell;r.yarrowick Runa Yarrowick;runa.yarrowick Runa Yarrowick;s.saltmarsh Stellan Saltmarsh;u.larkmoor Ulla Larkmoor"; strings.Join(got,
+		";") != want {
 		t.Errorf("their directory: %s", got)
 	}
-	r.says(0, "there twice? Runa Yarrowick: r.yarrowick@brackwater.example by the feed, and runa.yarrowick@ilvane.example", "feed", "out", "test", "ilvane")
+	r.says(0, "there twice? Runa Yarrowick: r.yarrowick@brackwater.example by the feed, and runa.yarrowick@ilvane.example", "feed", "out",
+		"test", "ilvane")
 	r.second.People.Token = "another"
 	r.says(0, "The token is not theirs, or has ended", "feed", "out", "test", "ilvane")
 	p.presses("main", "Test it")
@@ -99,12 +105,14 @@ func TestFeedOutOverTheNetwork(t *testing.T) {
 	r.says(0, "Nobody of ours is kept at a partner.", "feed", "out", "list")
 }
 
-// TestConnectInTheConsole goes from the advice on a partner's page through the steps of connecting their people for good: an opening, a feed.
+// TestConnectInTheConsole goes from the advice on a partner's page through the steps of connecting their people for good: an opening, a
+// feed.
 func TestConnectInTheConsole(t *testing.T) {
 	r := demoService(t)
 	r.login("harbour")
 	r.says(0, "Nothing is left to do", "partner", "connect", "ilvane", "--way", "federation")
-	r.says(0, "wexillum grant add partner:pallowick space:low-water-design --role contribute --why …", "partner", "connect", "pallowick", "--space", "low-water-design", "--role", "contribute")
+	r.says(0, "wexillum grant add partner:pallowick space:low-water-design --role contribute --why …", "partner", "connect", "pallowick",
+		"--space", "low-water-design", "--role", "contribute")
 	r.says(1, "write federation, membership, feed", "partner", "connect", "pallowick", "--way", "mail")
 	p := r.page(browser(t), "harbour")
 	p.goTo("/partners/orrin", "document.querySelector('[aria-labelledby=h-advice] .way')")
@@ -133,12 +141,14 @@ func TestConnectInTheConsole(t *testing.T) {
 	p.until("document.querySelector('.modal')?.innerText.includes('The token is shown this once')")
 	p.presses(".modal", "Close")
 	p.until("[...document.querySelectorAll('.connect-steps li')][3].innerText.includes('done') && document.querySelector('.connect-steps a[href=\"/feeds/orrin\"]')")
-	p.goTo("/partners/pallowick/connect?way=membership&space=low-water-design&role=contribute", "document.querySelectorAll('[aria-labelledby=h-become] tbody tr').length > 20")
+	p.goTo("/partners/pallowick/connect?way=membership&space=low-water-design&role=contribute",
+		"document.querySelectorAll('[aria-labelledby=h-become] tbody tr').length > 20")
 	p.axe("connect by membership")
 	p.picture("connect")
 }
 
-// TestFeedOutPeer sends people to a SCIM server that others wrote: in, changed, closed, back, and taken over after what we knew of them is gone.
+// TestFeedOutPeer sends people to a SCIM server that others wrote: in, changed, closed, back, and taken over after what we knew of them is
+// gone.
 func TestFeedOutPeer(t *testing.T) {
 	dir := "testdata/peer"
 	if _, err := os.Stat(filepath.Join(dir, "node_modules", "scimmy")); err != nil {
@@ -195,7 +205,9 @@ func TestFeedOutPeer(t *testing.T) {
 	if got := all(); len(got) != 5 || got[0] != "m.quarrendon Mabel Quarrendon true" {
 		t.Errorf("there: %v", got)
 	}
-	_, err = r.svc.Load(ctx, "test", "", "test", []byte("wexillum: 1\npeople: [{id: m.quarrendon, name: Mabel Quarrendon-Low, address: m.quarrendon@brackwater.example, groups: [curators]}]"), false)
+	_, err = r.svc.Load(ctx, "test", "", "test",
+		[]byte("wexillum: 1\npeople: [{id: m.quarrendon, name: Mabel Quarrendon-Low, address: m.quarrendon@brackwater.example, groups: [curators]}]"),
+		false)
 	check(t, err)
 	if got := send() + all()[0]; got != "map[changed:1], refused 0, left 0. m.quarrendon Mabel Quarrendon-Low true" {
 		t.Errorf("changed: %s", got)

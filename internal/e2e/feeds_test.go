@@ -59,7 +59,8 @@ func (c *scimClient) send(method, path string, body any, head ...string) (int, m
 			c.t.Errorf("%s %s: %v: %s", method, path, err, text)
 		}
 	}
-	if resp.StatusCode >= 400 && (out["status"] != fmt.Sprint(resp.StatusCode) || out["detail"] == "" || fmt.Sprint(out["schemas"]) != "[urn:ietf:params:scim:api:messages:2.0:Error]") {
+	if resp.StatusCode >= 400 && (out["status"] != fmt.Sprint(resp.StatusCode) || out["detail"] == "" ||
+		fmt.Sprint(out["schemas"]) != "[urn:ietf:params:scim:api:messages:2.0:Error]") {
 		c.t.Errorf("%s %s: %d is no error as RFC 7644 §3.12 has it: %s", method, path, resp.StatusCode, text)
 	}
 	return resp.StatusCode, out, resp.Header
@@ -75,8 +76,8 @@ func user(name string, more ...any) map[string]any {
 	return u
 }
 
-// TestFeedOverTheNetwork speaks SCIM as a partner's system would: discovery, paging, filters, sorting, parts of users, versions, changes, wrong
-// requests, many at once; and follows it in the client and the console.
+// TestFeedOverTheNetwork speaks SCIM as a partner's system would: discovery, paging, filters, sorting, parts of users, versions, changes,
+// wrong requests, many at once; and follows it in the client and the console.
 func TestFeedOverTheNetwork(t *testing.T) {
 	t.Parallel()
 	r := demoService(t)
@@ -94,7 +95,8 @@ func TestFeedOverTheNetwork(t *testing.T) {
 
 	// Discovery.
 	_, config, _ := c.send("GET", "/ServiceProviderConfig", nil)
-	if config["patch"].(map[string]any)["supported"] != true || config["bulk"].(map[string]any)["supported"] != false || config["filter"].(map[string]any)["maxResults"] != 1000.0 {
+	if config["patch"].(map[string]any)["supported"] != true || config["bulk"].(map[string]any)["supported"] != false ||
+		config["filter"].(map[string]any)["maxResults"] != 1000.0 {
 		t.Errorf("what it can do: %v", config)
 	}
 	if _, x, _ := c.send("GET", "/ResourceTypes/User", nil); x["endpoint"] != "/Users" || x["schema"] != scimUser {
@@ -106,7 +108,8 @@ func TestFeedOverTheNetwork(t *testing.T) {
 	if _, x, _ := c.send("GET", "/Schemas/"+scimUser, nil); x["name"] != "User" || len(x["attributes"].([]any)) != 21 {
 		t.Errorf("the schema of users: %v", x["attributes"])
 	}
-	for path, want := range map[string]int{"/Schemas?filter=id%20pr": 403, "/Schemas/urn:none": 404, "/Me": 501, "/Bulk": 501, "/Groups": 404, "/Users/none": 404} {
+	for path, want := range map[string]int{"/Schemas?filter=id%20pr": 403, "/Schemas/urn:none": 404, "/Me": 501, "/Bulk": 501, "/Groups": 404,
+		"/Users/none": 404} {
 		if got, _, _ := c.send("GET", path, nil); got != want {
 			t.Errorf("%s: %d, want %d", path, got, want)
 		}
@@ -118,9 +121,11 @@ func TestFeedOverTheNetwork(t *testing.T) {
 	}
 
 	// A life: made, read, asked whether it changed, changed, replaced, taken away.
-	status, ada, head := c.send("POST", "/Users", user("Ada.Low@sandrill.example", "displayName", "Ada Low", "active", true, "emails", []any{map[string]any{"value": "ada.low@sandrill.example", "type": "work", "primary": true}}))
+	status, ada, head := c.send("POST", "/Users", user("Ada.Low@sandrill.example", "displayName", "Ada Low", "active", true, "emails",
+		[]any{map[string]any{"value": "ada.low@sandrill.example", "type": "work", "primary": true}}))
 	id, _ := ada["id"].(string)
-	if status != 201 || head.Get("Location") != c.base+"/Users/"+id || head.Get("ETag") != `W/"1"` || ada["meta"].(map[string]any)["version"] != `W/"1"` {
+	if status != 201 || head.Get("Location") != c.base+"/Users/"+id || head.Get("ETag") != `W/"1"` ||
+		ada["meta"].(map[string]any)["version"] != `W/"1"` {
 		t.Fatalf("made: %d %v %v", status, ada, head)
 	}
 	if status, x, _ := c.send("POST", "/Users", user("ada.low@sandrill.example")); status != 409 || x["scimType"] != "uniqueness" {
@@ -132,7 +137,8 @@ func TestFeedOverTheNetwork(t *testing.T) {
 	patch := func(ops string, head ...string) (int, map[string]any, http.Header) {
 		return c.send("PATCH", "/Users/"+id, `{"schemas":["urn:ietf:params:scim:api:messages:2.0:PatchOp"],"Operations":[`+ops+`]}`, head...)
 	}
-	if status, x, head := patch(`{"op":"replace","path":"name.familyName","value":"Low"}`, "If-Match", `W/"1"`); status != 200 || x["name"].(map[string]any)["familyName"] != "Low" || head.Get("ETag") != `W/"2"` {
+	if status, x, head := patch(`{"op":"replace","path":"name.familyName","value":"Low"}`, "If-Match", `W/"1"`); status != 200 ||
+		x["name"].(map[string]any)["familyName"] != "Low" || head.Get("ETag") != `W/"2"` {
 		t.Errorf("changed: %d %v", status, x)
 	}
 	if status, _, _ := patch(`{"op":"replace","path":"title","value":"Mate"}`, "If-Match", `W/"1"`); status != 412 {
@@ -141,13 +147,16 @@ func TestFeedOverTheNetwork(t *testing.T) {
 	if status, x, _ := patch(`{"op":"replace","path":"id","value":"x"}`); status != 400 || x["scimType"] != "mutability" {
 		t.Errorf("what cannot be changed: %d %v", status, x)
 	}
-	if status, x, _ := c.send("PUT", "/Users/"+id, user("ada.low@sandrill.example", "title", "Mate")); status != 200 || x["displayName"] != nil || x["title"] != "Mate" {
+	if status, x, _ := c.send("PUT", "/Users/"+id, user("ada.low@sandrill.example", "title", "Mate")); status != 200 ||
+		x["displayName"] != nil || x["title"] != "Mate" {
 		t.Errorf("replaced: %d %v", status, x)
 	}
-	if status, x, _ := c.send("GET", "/Users/"+id+"?attributes=title", nil); status != 200 || x["userName"] != nil || x["title"] != "Mate" || x["id"] != id {
+	if status, x, _ := c.send("GET", "/Users/"+id+"?attributes=title", nil); status != 200 || x["userName"] != nil || x["title"] != "Mate" ||
+		x["id"] != id {
 		t.Errorf("a part: %d %v", status, x)
 	}
-	for body, want := range map[string]string{`{`: "invalidSyntax", `{"schemas":["` + scimUser + `"]}`: "invalidValue", `{"schemas":["` + scimUser + `"],"userName":"a@elsewhere.example"}`: "invalidValue"} {
+	for body, want := range map[string]string{`{`: "invalidSyntax", `{"schemas":["` + scimUser + `"]}`: "invalidValue",
+		`{"schemas":["` + scimUser + `"],"userName":"a@elsewhere.example"}`: "invalidValue"} {
 		if status, x, _ := c.send("POST", "/Users", body); status != 400 || x["scimType"] != want {
 			t.Errorf("%s: %d %v", body, status, x)
 		}
@@ -165,7 +174,8 @@ func TestFeedOverTheNetwork(t *testing.T) {
 	got := map[int]int{}
 	for i := range 60 {
 		all.Go(func() {
-			status, _, _ := c.send("POST", "/Users", user(fmt.Sprintf("p%02d@sandrill.example", i/2), "displayName", fmt.Sprintf("Person %02d", i/2), "title", []string{"Mate", "Cook"}[i/2%2]))
+			status, _, _ := c.send("POST", "/Users", user(fmt.Sprintf("p%02d@sandrill.example", i/2), "displayName", fmt.Sprintf("Person %02d", i/2),
+				"title", []string{"Mate", "Cook"}[i/2%2]))
 			lock.Lock()
 			got[status]++
 			lock.Unlock()
@@ -209,10 +219,13 @@ func TestFeedOverTheNetwork(t *testing.T) {
 			t.Errorf("%s: %s, want %s", q, show, want)
 		}
 	}
-	if _, x, _ := c.send("POST", "/Users/.search", map[string]any{"schemas": []string{"urn:ietf:params:scim:api:messages:2.0:SearchRequest"}, "filter": `title eq "cook"`, "count": 1, "attributes": []string{"userName"}}); x["totalResults"] != 15.0 || len(x["Resources"].([]any)[0].(map[string]any)) != 3 {
+	if _, x, _ := c.send("POST", "/Users/.search", map[string]any{"schemas": []string{"urn:ietf:params:scim:api:messages:2.0:SearchRequest"},
+		"filter": `title eq "cook"`, "count": 1, "attributes": []string{"userName"}}); x["totalResults"] != 15.0 ||
+		len(x["Resources"].([]any)[0].(map[string]any)) != 3 {
 		t.Errorf("a search: %v", x)
 	}
-	for q, want := range map[string]string{"filter=userName%20eq": "invalidFilter", "count=x": "invalidValue", "sortBy=name": "invalidPath", "sortBy=title&sortOrder=up": "invalidValue", "attributes=title&excludedAttributes=name": "invalidValue"} {
+	for q, want := range map[string]string{"filter=userName%20eq": "invalidFilter", "count=x": "invalidValue", "sortBy=name": "invalidPath",
+		"sortBy=title&sortOrder=up": "invalidValue", "attributes=title&excludedAttributes=name": "invalidValue"} {
 		if status, x, _ := c.send("GET", "/Users?"+q, nil); status != 400 || x["scimType"] != want {
 			t.Errorf("%s: %d %v", q, status, x)
 		}

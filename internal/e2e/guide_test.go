@@ -53,8 +53,8 @@ func pageLine(t *testing.T, page, has string) string {
 	return ""
 }
 
-// systemctl does of MariaDB's unit what systemd would, for the programs of MariaDB that call it: it asks where the data stands, starts the server as its
-// user, and waits until it answers.
+// systemctl does of MariaDB's unit what systemd would, for the programs of MariaDB that call it: it asks where the data stands, starts the
+// server as its user, and waits until it answers.
 const systemctl = `#!/bin/sh
 case "$2" in mariadb|mariadb.service) ;; *) echo "there is no unit $2" >&2; exit 5;; esac
 as="setpriv --reuid=mysql --regid=mysql --init-groups"
@@ -74,7 +74,8 @@ start() {
 case "$1" in stop) stop;; start) start;; restart) stop; start;; *) echo "systemctl does not know $1" >&2; exit 1;; esac
 `
 
-// databaseBase returns a folder with Debian's base and what docs/cluster.md has an operator install into it: made once, and laid under each machine.
+// databaseBase returns a folder with Debian's base and what docs/cluster.md has an operator install into it: made once, and laid under each
+// machine.
 func databaseBase(t *testing.T) string {
 	t.Helper()
 	kept := filepath.Join(servers.Kept(), "base-bookworm-cluster")
@@ -108,7 +109,8 @@ func newMachine(t *testing.T, name string, by []string) *machine {
 		check(t, os.Mkdir(filepath.Join(dir, d), 0o755))
 	}
 	for _, args := range [][]string{
-		{"-t", "overlay", "overlay", "-o", "lowerdir=" + base + ",upperdir=" + filepath.Join(dir, "own") + ",workdir=" + filepath.Join(dir, "work"), m.root},
+		{"-t", "overlay", "overlay", "-o", "lowerdir=" + base + ",upperdir=" + filepath.Join(dir, "own") + ",workdir=" +
+			filepath.Join(dir, "work"), m.root},
 		{"--bind", "/proc", m.at("proc")},
 	} {
 		if out, err := exec.Command("mount", args...).CombinedOutput(); err != nil {
@@ -140,7 +142,8 @@ func (m *machine) run(command string) string {
 	defer cancel()
 	args := append(append([]string{}, m.by...), "chroot", m.root, "sh", "-c", command)
 	cmd := exec.CommandContext(ctx, args[0], args[1:]...)
-	cmd.Env = []string{"PATH=/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin", "HOME=/root", "LC_ALL=C", "DEBIAN_FRONTEND=noninteractive"}
+	cmd.Env = []string{"PATH=/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin", "HOME=/root", "LC_ALL=C",
+		"DEBIAN_FRONTEND=noninteractive"}
 	out, err := cmd.CombinedOutput()
 	if err != nil {
 		log, _ := os.ReadFile(m.at("var/log/server.log"))
@@ -185,8 +188,8 @@ func (m *machine) status(of, want string) {
 	m.t.Fatalf("%s: %s is %s, not %s", m.name, of, got, want)
 }
 
-// TestClusterGuide follows docs/cluster.md, word for word, on three machines that have Debian's base and nothing else: what it has an operator install,
-// write and type, up to the loss of two machines and of all.
+// TestClusterGuide follows docs/cluster.md, word for word, on three machines that have Debian's base and nothing else: what it has an
+// operator install, write and type, up to the loss of two machines and of all.
 func TestClusterGuide(t *testing.T) {
 	t.Parallel()
 	if os.Getuid() != 0 {
@@ -211,7 +214,8 @@ func TestClusterGuide(t *testing.T) {
 		m.write("etc/hosts", hosts, 0o644)
 		config := pageBlock(t, "cluster.md", "[galera]")
 		config = strings.Replace(config, "wsrep_node_address = db1.house.example", "wsrep_node_address = "+m.name, 1)
-		config = strings.Replace(config, "gcache.size=1G", "gcache.size=16M", 1) // it is written whole at the start, and other tests want the disk, too
+		// it is written whole at the start, and other tests want the disk, too
+		config = strings.Replace(config, "gcache.size=1G", "gcache.size=16M", 1)
 		m.write("etc/mysql/mariadb.conf.d/60-galera.cnf", config+"\n", 0o644)
 		all = append(all, m)
 	}
@@ -231,7 +235,8 @@ func TestClusterGuide(t *testing.T) {
 		m.run(regexp.MustCompile(`'[^']*'`).ReplaceAllLiteralString(pageBlock(t, "install.md", "/etc/wexillum/secrets/database"), "'"+dsn+"'"))
 		settings, err := os.ReadFile(m.at("etc/wexillum/wexillum.yaml"))
 		check(t, err)
-		m.write("etc/wexillum/wexillum.yaml", string(settings)+"\n# ours\ndatabase: file:/etc/wexillum/secrets/database\nlisten: 127.0.0.1:0\n"+more, 0o640)
+		m.write("etc/wexillum/wexillum.yaml",
+			string(settings)+"\n# ours\ndatabase: file:/etc/wexillum/secrets/database\nlisten: 127.0.0.1:0\n"+more, 0o640)
 	}
 	for i, m := range all {
 		if out, err := exec.Command("cp", deb, m.at("tmp/wexillum.deb")).CombinedOutput(); err != nil {
@@ -363,7 +368,8 @@ func TestClusterGuide(t *testing.T) {
 	seen(0, 1, 2)
 	write(2)
 	seen(0, 1, 2)
-	if status, _, body := services[1].call("GET", "/api/v1/journal/verification", token, ""); status != 200 || strings.Contains(body, `"broken"`) {
+	if status, _, body := services[1].call("GET", "/api/v1/journal/verification", token, ""); status != 200 ||
+		strings.Contains(body, `"broken"`) {
 		t.Errorf("the journal: %d %s", status, body)
 	}
 
@@ -373,7 +379,8 @@ func TestClusterGuide(t *testing.T) {
 	settings, err := os.ReadFile(last3.at("etc/wexillum/wexillum.yaml"))
 	check(t, err)
 	last3.write("etc/wexillum/wexillum.yaml", strings.Split(string(settings), "\n# ours\n")[0], 0o640)
-	settle(last3, "reader:another long password@tcp(db3.house.example:3306,db2.house.example:3306)/wexillum", pageBlock(t, "cluster.md", "only: decisions"))
+	settle(last3, "reader:another long password@tcp(db3.house.example:3306,db2.house.example:3306)/wexillum",
+		pageBlock(t, "cluster.md", "only: decisions"))
 	alone := servePackage(t, last3.root, last3.by...)
 	near := &running{t: t, url: alone.url}
 	for path, want := range map[string]int{"/readyz": 200, "/api/v1/guests": 403} {

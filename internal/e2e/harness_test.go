@@ -154,7 +154,9 @@ func ends(now time.Time, every time.Duration) []byte {
 	var b strings.Builder
 	b.WriteString("wexillum: 1\nsettings: {brake: none}\nguests:\n") // more end in a day than the brake would let
 	for i := range ending {
-		fmt.Fprintf(&b, "  - {address: ends%d@ilvane.example, sponsor: s.lindqvane, purpose: x, state: active, since: %[2]s, accepted: %[2]s, last_seen: %[2]s, until: %[3]s}\n", i, now.AddDate(0, 0, -1).Format(time.DateOnly), now.Add(time.Duration(i)*every).UTC().Format(time.RFC3339))
+		fmt.Fprintf(&b,
+			"  - {address: ends%d@ilvane.example, sponsor: s.lindqvane, purpose: x, state: active, since: %[2]s, accepted: %[2]s, last_seen: %[2]s, until: %[3]s}\n",
+			i, now.AddDate(0, 0, -1).Format(time.DateOnly), now.Add(time.Duration(i)*every).UTC().Format(time.RFC3339))
 	}
 	return []byte(b.String())
 }
@@ -273,7 +275,8 @@ func TestFaults(t *testing.T) {
 		check(t, err)
 		svc, err := service.New(t.Context(), st, nil, quiet)
 		check(t, err)
-		_, err = svc.Load(t.Context(), "tests", "records that end", "ends.yaml", ends(began.Add(5*time.Second), time.Duration(*faults)*5*time.Millisecond), false)
+		_, err = svc.Load(t.Context(), "tests", "records that end", "ends.yaml",
+			ends(began.Add(5*time.Second), time.Duration(*faults)*5*time.Millisecond), false)
 		check(t, err)
 		check(t, st.Close())
 	}
@@ -307,7 +310,8 @@ func TestFaults(t *testing.T) {
 					time.Sleep(5 * time.Millisecond)
 				}
 				name := fmt.Sprintf("w%d-%d.example", w, i)
-				req, _ := http.NewRequest("POST", nodes[(w+i)%len(nodes)].address()+"/api/v1/bars", strings.NewReader(fmt.Sprintf(`{"name":%q,"reason":"x"}`, name)))
+				req, _ := http.NewRequest("POST", nodes[(w+i)%len(nodes)].address()+"/api/v1/bars",
+					strings.NewReader(fmt.Sprintf(`{"name":%q,"reason":"x"}`, name)))
 				req.Header.Set("Authorization", "Bearer "+token)
 				req.Header.Set("Content-Type", "application/json")
 				resp, err := client.Do(req)
@@ -495,7 +499,8 @@ func stepsOnce(t *testing.T, dsn string, from time.Time, every time.Duration) {
 			break
 		}
 	}
-	rows, err := st.DB().QueryContext(t.Context(), "SELECT id, COUNT(*), MIN(at) FROM journal WHERE kind = 'step' AND id LIKE 'ends%' GROUP BY id, now")
+	rows, err := st.DB().QueryContext(t.Context(),
+		"SELECT id, COUNT(*), MIN(at) FROM journal WHERE kind = 'step' AND id LIKE 'ends%' GROUP BY id, now")
 	check(t, err)
 	for rows.Next() {
 		var id string

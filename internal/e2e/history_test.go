@@ -42,7 +42,8 @@ func TestHistory(t *testing.T) {
 	}
 	for i, w := range want {
 		decision, text, _ := strings.Cut(w, " ")
-		if s := x.Spells[i]; s.Decision != decision || !strings.Contains(s.Text, text) || (i == len(want)-1) != s.First || !s.First && s.Change == 0 || (i == 0) != (s.Until == "") {
+		if s := x.Spells[i]; s.Decision != decision || !strings.Contains(s.Text, text) || (i == len(want)-1) != s.First ||
+			!s.First && s.Change == 0 || (i == 0) != (s.Until == "") {
 			t.Errorf("%d: %+v, want %s", i, s, w)
 		}
 	}

@@ -46,7 +46,8 @@ func TestTwoHouses(t *testing.T) {
 	begin := func(name, other string) *house {
 		h := &house{name: name, other: other}
 		h.running = startService(t, dbtest.DSN(t), func(ctx context.Context, svc *service.Service) error {
-			if err := svc.MakeAccount(ctx, "test", "to sign in", service.Account{Name: "harbour", Role: string(service.Administrator)}, "low-water-2026"); err != nil {
+			if err := svc.MakeAccount(ctx, "test", "to sign in", service.Account{Name: "harbour", Role: string(service.Administrator)},
+				"low-water-2026"); err != nil {
 				return err
 			}
 			_, err := svc.Load(ctx, "test", "to begin with", "world.yaml", fmt.Appendf(nil, `
@@ -70,7 +71,8 @@ partners: [{id: %[2]s, name: %[2]s, domains: [%[2]s.example], opened: {chat.in: 
 		t.Cleanup(srv.Close)
 		h.works(60)
 		who := service.Who{Name: "harbour", Role: service.Administrator}
-		v, err := h.svc.AddSystem(t.Context(), who, "our chat", service.System{ID: "chat", Name: "Chat", Dialect: native.Described, Address: srv.URL, Key: "env:" + demo.SuiteKey, Minutes: 1})
+		v, err := h.svc.AddSystem(t.Context(), who, "our chat",
+			service.System{ID: "chat", Name: "Chat", Dialect: native.Described, Address: srv.URL, Key: "env:" + demo.SuiteKey, Minutes: 1})
 		check(t, err)
 		carry := service.ModeCarry
 		_, err = h.svc.ChangeSystem(t.Context(), who, "it shall obey", "chat", service.SystemPatch{Mode: &carry, Digest: v.Digest})
@@ -81,7 +83,8 @@ partners: [{id: %[2]s, name: %[2]s, domains: [%[2]s.example], opened: {chat.in: 
 	}
 	quay, mill := begin("quay", "mill"), begin("mill", "quay")
 	for _, x := range [][2]*house{{quay, mill}, {mill, quay}} {
-		check(t, x[0].svc.SetServers(t.Context(), service.By{Who: "test", Why: "where they are"}, x[0].other, x[1].url+statements.StatementPath, "", ""))
+		check(t, x[0].svc.SetServers(t.Context(), service.By{Who: "test", Why: "where they are"}, x[0].other, x[1].url+statements.StatementPath,
+			"", ""))
 	}
 	hears := func() {
 		t.Helper()

@@ -28,7 +28,8 @@ func TestWorkedExample1(t *testing.T) {
 	if !strings.Contains(out, "limit    off") {
 		t.Error(out)
 	}
-	r.says(1, `value "on": files.bearer_links: it is looser than the limit, off, which an administrator can raise`, "rules", "set", "files.bearer_links", "--space", "low-water-design", "--value", "on")
+	r.says(1, `value "on": files.bearer_links: it is looser than the limit, off, which an administrator can raise`, "rules", "set",
+		"files.bearer_links", "--space", "low-water-design", "--value", "on")
 	r.says(0, "held back", "rules", "set", "files.bearer_links", "--space", "low-water-design", "--value", "on", "--held")
 	r.says(0, "held_back", "finding", "list", "--about", "space:low-water-design")
 	r.says(0, "", "rules", "set", "files.bearer_links", "--limit", "on", "--why", "over")
@@ -46,7 +47,8 @@ func TestWorkedExample1(t *testing.T) {
 	r.says(3, "“Links for whoever holds them” is set to off", link...)
 	r.says(1, "says nothing of files.bearer_links", "rules", "unset", "files.bearer_links", where, at)
 	// A layer that may not set the rule says which may.
-	r.says(1, `rule "chat.guests": it cannot be set at file:crate-list; it may be set at: partner, space`, "rules", "set", "chat.guests", "--item", "file:crate-list", "--value", "on")
+	r.says(1, `rule "chat.guests": it cannot be set at file:crate-list; it may be set at: partner, space`, "rules", "set", "chat.guests",
+		"--item", "file:crate-list", "--value", "on")
 	r.says(1, "there is no such space", "rules", "set", "chat.guests", "--space", "none", "--value", "on")
 	r.says(2, "there is one value: give --value", "rules", "set", "chat.guests", "--space", "crate-logistics", "--limit", "on")
 	r.says(2, "--value belongs to a place", "rules", "set", "chat.guests", "--value", "on")
@@ -56,7 +58,8 @@ func TestWorkedExample1(t *testing.T) {
 	r.says(0, "YES", "ask", "maren.holtveig@ilvane.example", "chat.delete_own", "channel:loan-general")
 	// What can be chosen, and who can raise what stands against it.
 	r.says(0, "limit says subject; administrator can raise it", "rules", "choices", "mail.calendar", "--partner", "ilvane")
-	r.says(0, "partner ilvane says busy; administrator can raise it", "rules", "choices", "mail.calendar", "--person", "d.ekwinter", "--towards", "*@ilvane.example")
+	r.says(0, "partner ilvane says busy; administrator can raise it", "rules", "choices", "mail.calendar", "--person", "d.ekwinter",
+		"--towards", "*@ilvane.example")
 	r.says(1, "cannot be set for people", "rules", "choices", "chat.guests", "--person", "d.ekwinter")
 }
 
@@ -67,7 +70,8 @@ func TestExceptions(t *testing.T) {
 	r.login("harbour")
 	q := []string{"ask", "x@unlisted.example", "chat.message", "person:n.gravenor"}
 	r.says(3, "Chat with other organisations", q...)
-	r.says(0, "in force", "exception", "add", "knots", "--person", "n.gravenor", "--set", "chat.federation=any", "--until", "+3d", "--reason", "a question about knots")
+	r.says(0, "in force", "exception", "add", "knots", "--person", "n.gravenor", "--set", "chat.federation=any", "--until", "+3d", "--reason",
+		"a question about knots")
 	r.says(0, "YES", q...)
 	r.says(3, "", append(q, "--at", "+4d")...)
 	r.says(0, "partner:ilvane", "exception", "change", "knots", "--towards", "partner:ilvane", "--set", "chat.calls=off")
@@ -100,7 +104,8 @@ func TestExceptions(t *testing.T) {
 	list := "id,people,parties,rules,until,reason\r\nqa,n.gravenor,,chat.federation=any,+5d,first\r\nqb,nobody.here,,chat.federation=any,+5d,second\r\nqc,d.ekwinter,partner:orrin,meetings.present=on;meetings.early=on,+5d,\"third, quoted\"\r\nqa,d.ekwinter,,chat.federation=any,,twice\r\n"
 	check(t, os.WriteFile(file, []byte(list), 0o600))
 	out := r.says(0, "A preview; nothing was written.", "exception", "import", file, "--preview")
-	for _, want := range []string{"2     qa  made", "3     qb  refused", "nobody.here", "4     qc  made", "5     qa  refused", "line 2 has this id already"} {
+	for _, want := range []string{"2     qa  made", "3     qb  refused", "nobody.here", "4     qc  made", "5     qa  refused",
+		"line 2 has this id already"} {
 		if !strings.Contains(out, want) {
 			t.Errorf("the preview lacks %q:\n%s", want, out)
 		}
@@ -139,7 +144,8 @@ func TestHalves(t *testing.T) {
 	p.until("document.querySelector('[aria-label=\"mail.out, theirs\"]').value === 'refuses' && !document.querySelector('[aria-label=\"Record theirs: mail.out\"]')")
 	q := []string{"ask", "person:j.penhallow", "directory.invite", "space:docent-course", "--context", "address=h.brannoch@oskelund.example"}
 	r.says(3, "Oskelund University refuses spaces.in on its own side", q...)
-	r.says(0, "spaces.in     opened      admits", "partner", "stance", "oskelund", "spaces.in", "admits", "--said-by", "their administrator", "--why", "their administrator wrote today")
+	r.says(0, "spaces.in     opened      admits", "partner", "stance", "oskelund", "spaces.in", "admits", "--said-by", "their administrator",
+		"--why", "their administrator wrote today")
 	r.says(0, "YES", q...)
 	r.says(0, "their administrator wrote today", "journal", "--kind", "stance", "--limit", "1")
 	if out := r.must("partner", "halves", "oskelund", "--show", "mismatch"); strings.Contains(out, "spaces.in") {
@@ -173,7 +179,8 @@ func TestFindingsPast(t *testing.T) {
 	if !strings.Contains(out, "forwarder_not_allowed") || !strings.Contains(out, "from 20") || strings.Contains(out, "partner_without_owner") {
 		t.Errorf("gone is %s", out)
 	}
-	if out := r.must("finding", "list", "--kind", "partner_without_owner", "-o", "json"); strings.Count(out, `"since"`) != strings.Count(out, `"kind"`) || !strings.Contains(out, "partner:orrin") {
+	if out := r.must("finding", "list", "--kind", "partner_without_owner", "-o", "json"); strings.Count(out, `"since"`) != strings.Count(out,
+		`"kind"`) || !strings.Contains(out, "partner:orrin") {
 		t.Errorf("open is %s", out)
 	}
 	entries, _, err := r.svc.EventsAfter(t.Context(), head)
@@ -214,7 +221,8 @@ func TestFindingsPast(t *testing.T) {
 		t.Errorf("loose for long is %s", out)
 	}
 	for _, days := range []int{80, 40, 2} {
-		exec("INSERT INTO noticed (id, finding, kind, about, cause, came, gone) VALUES (SHA2('system_changed parley houses', 256), 'system_changed parley houses', 'system_changed', '[\"system:parley\"]', 'x', ?, ?)", ago(days), ago(days-1))
+		exec("INSERT INTO noticed (id, finding, kind, about, cause, came, gone) VALUES (SHA2('system_changed parley houses', 256), 'system_changed parley houses', 'system_changed', '[\"system:parley\"]', 'x', ?, ?)",
+			ago(days), ago(days-1))
 		if out := r.must("finding", "list", "--kind", "system_changed_again"); strings.Contains(out, "3 times") != (days == 2) {
 			t.Errorf("changed %d days ago: %s", days, out)
 		}
@@ -230,7 +238,8 @@ func TestFindingsAccepted(t *testing.T) {
 	r.says(1, "an acceptance has an end", append(append([]string{"finding", "accept"}, id...), "--reason", "x", "--until", "-1d")...)
 	r.says(1, "there is no such finding", "finding", "accept", "forwarder_leaves", "x", "--reason", "x", "--until", "+1d")
 	r.says(0, "Accepted.", append(append([]string{"finding", "accept"}, id...), "--reason", "she knows", "--until", "+30d")...)
-	if out := r.must("finding", "list", "--kind", "forwarder_not_allowed"); strings.Contains(out, "o.tidewell") || !strings.Contains(out, "p.ashdock") {
+	if out := r.must("finding", "list", "--kind", "forwarder_not_allowed"); strings.Contains(out, "o.tidewell") ||
+		!strings.Contains(out, "p.ashdock") {
 		t.Error(out)
 	}
 	r.says(0, "accepted until", "finding", "list", "--state", "accepted")
@@ -261,7 +270,8 @@ func TestWouldFromTheClient(t *testing.T) {
 	r := demoService(t)
 	r.login("lantern")
 	out := r.says(0, "+ opened", "ask", "h.brannoch@oskelund.example", "--would-invite", "--would-grant", "space:docent-course=view")
-	for _, want := range []string{"spaces.enter", "space:docent-course", "chat.read", "channel:course-forum", "~ otherwise  chat.message", "accept_terms", "still closed"} {
+	for _, want := range []string{"spaces.enter", "space:docent-course", "chat.read", "channel:course-forum", "~ otherwise  chat.message",
+		"accept_terms", "still closed"} {
 		if !strings.Contains(out, want) {
 			t.Errorf("it lacks %q:\n%s", want, out)
 		}
@@ -269,7 +279,8 @@ func TestWouldFromTheClient(t *testing.T) {
 	if strings.Contains(out, "loan-dossier") {
 		t.Errorf("it opens another space:\n%s", out)
 	}
-	r.says(3, "- closed", "ask", "maren.holtveig@ilvane.example", "files.share", "file:press-kit", "--would-grant", "file:press-kit=contribute", "--all")
+	r.says(3, "- closed", "ask", "maren.holtveig@ilvane.example", "files.share", "file:press-kit", "--would-grant",
+		"file:press-kit=contribute", "--all")
 	r.says(0, "+ opened", "ask", "new@ilvane.example", "--would-invite", "--would-bundle", "loan-desk", "--all")
 	r.says(0, "files.download", "ask", "--would-link", "file:press-kit=view")
 	r.says(2, "there is no such space", "ask", "a@b.example", "--would-grant", "space:none=view")
@@ -279,7 +290,8 @@ func TestWouldFromTheClient(t *testing.T) {
 	// The same without a service, from the file alone.
 	file := filepath.Join(t.TempDir(), "world.yaml")
 	check(t, os.WriteFile(file, []byte(r.must("dump")), 0o600))
-	again := r.says(0, "+ opened", "ask", "h.brannoch@oskelund.example", "--would-invite", "--would-grant", "space:docent-course=view", "--world", file)
+	again := r.says(0, "+ opened", "ask", "h.brannoch@oskelund.example", "--would-invite", "--would-grant", "space:docent-course=view",
+		"--world", file)
 	if sorted(again) != sorted(out) {
 		t.Errorf("the file says\n%s\nthe service\n%s", again, out)
 	}
@@ -302,13 +314,16 @@ func TestMemberInOwnSpaces(t *testing.T) {
 		status, _, text := r.call("PUT", "/api/v1/values/"+url.PathEscape(where)+"/"+rule, m, body)
 		return status, text
 	}
-	if status, text := value("space:low-water-design", "spaces.tasks", `{"value":"off"}`); status != 200 || !strings.Contains(text, `"set":"off"`) {
+	if status, text := value("space:low-water-design", "spaces.tasks", `{"value":"off"}`); status != 200 ||
+		!strings.Contains(text, `"set":"off"`) {
 		t.Errorf("%d %s", status, text)
 	}
-	if status, text := value("space:low-water-design", "directory.invite_by", `{"value":"guests"}`); status != 400 || !strings.Contains(text, "looser than the limit, staff") {
+	if status, text := value("space:low-water-design", "directory.invite_by", `{"value":"guests"}`); status != 400 ||
+		!strings.Contains(text, "looser than the limit, staff") {
 		t.Errorf("%d %s", status, text)
 	}
-	for where, rule := range map[string]string{"space:loan-dossier": "spaces.tasks", "partner:pallowick": "spaces.tasks", "folder:loan-valuations": "files.bearer_links", "meeting:loan-weekly": "meetings.early"} {
+	for where, rule := range map[string]string{"space:loan-dossier": "spaces.tasks", "partner:pallowick": "spaces.tasks",
+		"folder:loan-valuations": "files.bearer_links", "meeting:loan-weekly": "meetings.early"} {
 		if status, text := value(where, rule, `{"value":"off"}`); status != 403 {
 			t.Errorf("%s: %d %s", where, status, text)
 		}
@@ -324,13 +339,15 @@ func TestMemberInOwnSpaces(t *testing.T) {
 	if status != 200 || head.Get("ETag") == "" {
 		t.Fatal(status, head)
 	}
-	if status, text := value("space:low-water-design", "spaces.tasks", `{"value":"on"}`); status != 400 || !strings.Contains(text, "it lets more through than before, on instead of off: say why") {
+	if status, text := value("space:low-water-design", "spaces.tasks", `{"value":"on"}`); status != 400 ||
+		!strings.Contains(text, "it lets more through than before, on instead of off: say why") {
 		t.Errorf("%d %s", status, text)
 	}
 	if status, text := value("space:low-water-design", "spaces.tasks", `{"value":"on","why":"they share the list"}`); status != 200 {
 		t.Errorf("%d %s", status, text)
 	}
-	if status, _, text := r.call("PUT", "/api/v1/values/space:low-water-design/spaces.tasks", m, `{"value":"off"}`, "If-Match", head.Get("ETag")); status != 412 {
+	if status, _, text := r.call("PUT", "/api/v1/values/space:low-water-design/spaces.tasks", m, `{"value":"off"}`, "If-Match",
+		head.Get("ETag")); status != 412 {
 		t.Errorf("%d %s", status, text)
 	}
 	see := func(path string, want int, has string) {
@@ -376,16 +393,19 @@ func TestConsolePlaces(t *testing.T) {
 	p.until("document.querySelector('[data-rule=\"spaces.pages\"]')")
 	pick := "[aria-label='spaces.pages here']"
 	p.do(chromedp.Focus(chromedp.CSS(pick)), chromedp.KeyEvent("o"))
-	eval[any](p, "(() => { const s = document.querySelector(\""+pick+"\"); Object.getOwnPropertyDescriptor(HTMLSelectElement.prototype, 'value').set.call(s, 'off'); s.dispatchEvent(new Event('change', {bubbles: true})) })()")
+	eval[any](p,
+		"(() => { const s = document.querySelector(\""+pick+"\"); Object.getOwnPropertyDescriptor(HTMLSelectElement.prototype, 'value').set.call(s, 'off'); s.dispatchEvent(new Event('change', {bubbles: true})) })()")
 	p.until("document.querySelector('[data-rule=\"spaces.pages\"] .value-form button') && !document.querySelector('[data-rule=\"spaces.pages\"] .value-form button').disabled && !document.querySelector('.value-dialog')") // choosing writes nothing
 	p.do(chromedp.Click(chromedp.CSS("[data-rule='spaces.pages'] .value-form button")))
 	p.until("document.querySelector('.value-dialog')?.innerText.includes('spaces.pages at Low Water design: on, then off.')")
 	p.axe("what a value at a space changes")
 	p.do(chromedp.Click(chromedp.CSS(".value-dialog .btn-primary")))
 	p.until("document.querySelector('[data-rule=\"spaces.pages\"] td:nth-child(3)').innerText.startsWith('off by space')")
-	p.do(chromedp.SendKeys(chromedp.CSS("[aria-label='Who would be invited']"), "new@pallowick.example"), chromedp.Click(chromedp.CSS("[aria-label='Ask what an invitation would open'] button")))
+	p.do(chromedp.SendKeys(chromedp.CSS("[aria-label='Who would be invited']"), "new@pallowick.example"),
+		chromedp.Click(chromedp.CSS("[aria-label='Ask what an invitation would open'] button")))
 	p.until("document.querySelector('[data-testid=would]')")
-	if text := p.text("[data-testid=would]"); !strings.Contains(text, "▲ opened enter Low Water design") || !strings.Contains(text, "Nothing was done.") {
+	if text := p.text("[data-testid=would]"); !strings.Contains(text, "▲ opened enter Low Water design") ||
+		!strings.Contains(text, "Nothing was done.") {
 		t.Error(text)
 	}
 	p.axe("what an invitation opens")
@@ -393,10 +413,12 @@ func TestConsolePlaces(t *testing.T) {
 	p.goTo("/people/n.gravenor", "document.querySelector('.reached')")
 	p.do(chromedp.Click(chromedp.CSS("a[href^='/exceptions?new=1']")))
 	p.until("document.querySelector('.modal.show .chips li') && document.querySelectorAll('#e-rule-0 option').length > 20")
-	eval[any](p, "(() => { const s = document.querySelector('#e-rule-0'); Object.getOwnPropertyDescriptor(HTMLSelectElement.prototype, 'value').set.call(s, 'chat.federation'); s.dispatchEvent(new Event('change', {bubbles: true})) })()")
+	eval[any](p,
+		"(() => { const s = document.querySelector('#e-rule-0'); Object.getOwnPropertyDescriptor(HTMLSelectElement.prototype, 'value').set.call(s, 'chat.federation'); s.dispatchEvent(new Event('change', {bubbles: true})) })()")
 	p.until("document.querySelector('#e-v-0-any')")
 	p.axe("making an exception")
-	p.do(chromedp.Click(chromedp.CSS("#e-v-0-any")), chromedp.SendKeys(chromedp.CSS("#e-reason"), "a question about knots"), chromedp.Click(chromedp.CSS(".modal .btn-primary")))
+	p.do(chromedp.Click(chromedp.CSS("#e-v-0-any")), chromedp.SendKeys(chromedp.CSS("#e-reason"), "a question about knots"),
+		chromedp.Click(chromedp.CSS(".modal .btn-primary")))
 	p.publish("")
 	p.until("!document.querySelector('.modal') && document.querySelector('#a-question-about-knots .time-bar')")
 	p.do(chromedp.Click(chromedp.CSS("[aria-label='End now: a-question-about-knots']")))
@@ -407,7 +429,8 @@ func TestConsolePlaces(t *testing.T) {
 	// A list, with a result for every line.
 	p.do(chromedp.Click(chromedp.CSS(".tools .btn-outline-primary")))
 	p.until("document.querySelector('#l-text')")
-	eval[any](p, "(() => { const s = document.querySelector('#l-text'); Object.getOwnPropertyDescriptor(HTMLTextAreaElement.prototype, 'value').set.call(s, s.value + 'one,n.gravenor,,chat.federation=any,+3d,first\\ntwo,nobody,,chat.federation=any,+3d,second\\n'); s.dispatchEvent(new Event('input', {bubbles: true})) })()")
+	eval[any](p,
+		"(() => { const s = document.querySelector('#l-text'); Object.getOwnPropertyDescriptor(HTMLTextAreaElement.prototype, 'value').set.call(s, s.value + 'one,n.gravenor,,chat.federation=any,+3d,first\\ntwo,nobody,,chat.federation=any,+3d,second\\n'); s.dispatchEvent(new Event('input', {bubbles: true})) })()")
 	p.do(chromedp.Click(chromedp.CSS(".modal-footer .btn-outline-primary")))
 	p.until("document.querySelector('[data-testid=import]')?.innerText.includes('refused')")
 	if text := p.text("[data-testid=import]"); !strings.Contains(text, "made") || !strings.Contains(text, "nobody") {
@@ -419,7 +442,8 @@ func TestConsolePlaces(t *testing.T) {
 	p.do(chromedp.Click(chromedp.CSS(".findings > li:first-child .btn-link")))
 	p.until("document.querySelector('[aria-label=\"Why it may stay\"]')")
 	p.axe("accepting a finding")
-	p.do(chromedp.SendKeys(chromedp.CSS("[aria-label='Why it may stay']"), "she knows"), chromedp.Click(chromedp.CSS(".findings button[type=submit]")))
+	p.do(chromedp.SendKeys(chromedp.CSS("[aria-label='Why it may stay']"), "she knows"),
+		chromedp.Click(chromedp.CSS(".findings button[type=submit]")))
 	p.until("document.querySelectorAll('.findings > li').length === 1")
 	if text := p.text(".kinds [aria-pressed=true]"); !strings.Contains(text, "1 + 1 accepted") {
 		t.Error(text)

@@ -19,7 +19,8 @@ func TestLinks(t *testing.T) {
 	}
 	before := count()
 	// The client: looked at, refused with every gate, made, found, asked about, journaled.
-	r.says(0, "Nothing was made. It would be a link of p.ashdock to Press kit, view.", "link", "make", "file:press-kit", "--bearer", "--preview")
+	r.says(0, "Nothing was made. It would be a link of p.ashdock to Press kit, view.", "link", "make", "file:press-kit", "--bearer",
+		"--preview")
 	r.says(3, "No link to Valuations is made: nobody could use it.", "link", "make", "folder:loan-valuations", "--bearer")
 	r.says(3, "is not open for files.in", "link", "make", "file:press-kit", "news@quennick.example")
 	r.says(2, "say whom the link names, or --bearer for whoever holds it, not both", "link", "make", "file:press-kit")
@@ -27,7 +28,8 @@ func TestLinks(t *testing.T) {
 	if n := count(); n != before {
 		t.Errorf("%d links, and there were %d", n, before)
 	}
-	r.says(0, "kit-for-fair opens Press kit, view. The link kit-for-fair works until the end of", "link", "make", "file:press-kit", "--bearer", "--no-download", "--until", "+5d", "--id", "kit-for-fair", "--why", "the fair")
+	r.says(0, "kit-for-fair opens Press kit, view. The link kit-for-fair works until the end of", "link", "make", "file:press-kit", "--bearer",
+		"--no-download", "--until", "+5d", "--id", "kit-for-fair", "--why", "the fair")
 	r.says(0, "whoever holds it loses", "link", "end", "kit-for-fair", "--preview")
 	r.says(0, "kit-for-fair", "link", "list", "--find", "FOR-FAIR", "--who", "bearer", "--state", "works")
 	r.says(0, "YES", "ask", "link:kit-for-fair", "files.open", "file:press-kit")
@@ -62,10 +64,13 @@ func TestLinks(t *testing.T) {
 		t.Errorf("%d links page by page, %d at once", len(seen), n-1)
 	}
 	member := r.token("rigger")
-	if status, _, body := r.call("POST", "/api/v1/links", member, `{"item":"file:hall-model","for":"emeric.mossgrove@sandrill.example","id":"hall-for-emeric"}`); status != 200 || !strings.Contains(body, `"made":true`) || !strings.Contains(body, `"by":"d.ekwinter"`) {
+	if status, _, body := r.call("POST", "/api/v1/links", member,
+		`{"item":"file:hall-model","for":"emeric.mossgrove@sandrill.example","id":"hall-for-emeric"}`); status != 200 ||
+		!strings.Contains(body, `"made":true`) || !strings.Contains(body, `"by":"d.ekwinter"`) {
 		t.Errorf("a member's own link: %d %s", status, body)
 	}
-	if status, _, body := r.call("POST", "/api/v1/links", member, `{"item":"file:press-kit","bearer":true}`); status != 400 || !strings.Contains(body, "they neither own nor belong to the space") {
+	if status, _, body := r.call("POST", "/api/v1/links", member, `{"item":"file:press-kit","bearer":true}`); status != 400 ||
+		!strings.Contains(body, "they neither own nor belong to the space") {
 		t.Errorf("a link into a space of others: %d %s", status, body)
 	}
 	if status, _, body := r.call("POST", "/api/v1/links", r.token("lantern"), `{"item":"file:press-kit","bearer":true}`); status != 403 {
@@ -79,12 +84,14 @@ func TestLinks(t *testing.T) {
 	p.until(`document.querySelector(".invite-weighed")?.innerText.includes("“Links for whoever holds them” is set to off; this needs on.")`)
 	p.until(`[...document.querySelectorAll("button")].find(b => b.innerText === "Make it").disabled`)
 	p.axe("a link that nobody could use")
-	p.do(chromedp.Click(chromedp.CSS("#l-named")), chromedp.SendKeys(chromedp.CSS("#l-for"), "maren.holtveig@ilvane.example, news@quennick.example"))
+	p.do(chromedp.Click(chromedp.CSS("#l-named")), chromedp.SendKeys(chromedp.CSS("#l-for"),
+		"maren.holtveig@ilvane.example, news@quennick.example"))
 	press(p, "Preview")
 	p.until(`document.querySelector(".invite-weighed")?.innerText.includes("would be named")`)
 	press(p, "Make it")
 	p.until(`document.querySelector(".invite-weighed h2")?.innerText === "Made" && document.querySelectorAll(".listing tbody tr").length === 1`)
-	if text := p.text(".listing tbody"); !strings.Contains(text, "maren.holtveig@ilvane.example") || strings.Contains(text, "quennick") || !strings.Contains(text, "▲ yes") {
+	if text := p.text(".listing tbody"); !strings.Contains(text, "maren.holtveig@ilvane.example") || strings.Contains(text, "quennick") ||
+		!strings.Contains(text, "▲ yes") {
 		t.Errorf("the list says %s", text)
 	}
 	press(p, "End")
@@ -97,7 +104,8 @@ func TestLinks(t *testing.T) {
 	a := r.page(browser(t), "lantern")
 	a.goTo("/links?who=bearer&state=dead", "document.querySelector('.listing')")
 	a.axe("links")
-	if text := a.text("main"); strings.Contains(text, "Make a link") || strings.Contains(text, "▲ yes") || !strings.Contains(text, "whoever holds it") {
+	if text := a.text("main"); strings.Contains(text, "Make a link") || strings.Contains(text, "▲ yes") ||
+		!strings.Contains(text, "whoever holds it") {
 		t.Errorf("an auditor sees %.600s", text)
 	}
 }

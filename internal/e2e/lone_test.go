@@ -35,7 +35,8 @@ func TestTwoPrograms(t *testing.T) {
 	if status, out := run(named, "serve", "--listen"); status != 2 || !strings.Contains(out, "flag needs an argument") {
 		t.Errorf("%d %s", status, out)
 	}
-	if status, out := run(bin, "rules", "choices", "mail.forward", "--world", "../demo/world.yaml", "-q"); status != 0 || !strings.Contains(out, "closed") {
+	if status, out := run(bin, "rules", "choices", "mail.forward", "--world", "../demo/world.yaml", "-q"); status != 0 ||
+		!strings.Contains(out, "closed") {
 		t.Errorf("%d %s", status, out)
 	}
 	lone := filepath.Join(t.TempDir(), "wexillum")
@@ -45,7 +46,8 @@ func TestTwoPrograms(t *testing.T) {
 	if status, out := run(lone, "serve"); status != 1 || !strings.Contains(out, "wexillum-service, which is not there") {
 		t.Errorf("%d %s", status, out)
 	}
-	if status, out := run(lone, "rules", "show", "mail.forward", "--world", "../demo/world.yaml"); status != 0 || !strings.Contains(out, "mail.forward") {
+	if status, out := run(lone, "rules", "show", "mail.forward", "--world", "../demo/world.yaml"); status != 0 ||
+		!strings.Contains(out, "mail.forward") {
 		t.Errorf("%d %s", status, out)
 	}
 }

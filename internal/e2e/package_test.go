@@ -37,7 +37,8 @@ func keptBase(t *testing.T) string {
 		half := kept + ".half"
 		check(t, os.RemoveAll(half))
 		check(t, os.MkdirAll(filepath.Dir(kept), 0o755))
-		out, err := exec.Command("debootstrap", "--variant=minbase", "--include=adduser,ca-certificates,tzdata", "bookworm", half).CombinedOutput()
+		out, err := exec.Command("debootstrap", "--variant=minbase", "--include=adduser,ca-certificates,tzdata", "bookworm",
+			half).CombinedOutput()
 		if err != nil {
 			if strings.Contains(string(out), "noexec or nodev") || strings.Contains(string(out), "Operation not permitted") {
 				t.Skipf("root may not make devices here: %s", out)
@@ -76,8 +77,8 @@ func inside(t *testing.T, root string, args ...string) (string, int) {
 // repository is the folder that this one is in.
 const repository = "../.."
 
-// TestPackage builds the Debian package twice, installs it where there is nothing but Debian's base, runs the service from it as its unit does, upgrades,
-// removes and purges it.
+// TestPackage builds the Debian package twice, installs it where there is nothing but Debian's base, runs the service from it as its unit
+// does, upgrades, removes and purges it.
 func TestPackage(t *testing.T) {
 	t.Parallel()
 	if os.Getuid() != 0 {
@@ -106,7 +107,8 @@ func TestPackage(t *testing.T) {
 		return string(out)
 	}
 	must("dpkg-deb", "-R", one, next)
-	for file, change := range map[string][2]string{"DEBIAN/control": {"Version: 1.0~1", "Version: 1.0~2"}, "etc/wexillum/wexillum.yaml": {"# Settings of Wexillum.", "# The settings of Wexillum."}} {
+	for file, change := range map[string][2]string{"DEBIAN/control": {"Version: 1.0~1", "Version: 1.0~2"},
+		"etc/wexillum/wexillum.yaml": {"# Settings of Wexillum.", "# The settings of Wexillum."}} {
 		text, err := os.ReadFile(filepath.Join(next, file))
 		check(t, err)
 		if !bytes.Contains(text, []byte(change[0])) {
@@ -138,7 +140,8 @@ func TestPackage(t *testing.T) {
 	ran("abc1234 of 2026-11-30, go1.", "wexillum", "--version")
 	ran("schema 21", "wexillum", "--version")
 	for path, want := range map[string]string{
-		"etc/wexillum/wexillum.yaml": "-rw-r-----", "etc/wexillum": "drwxr-x---", "var/lib/wexillum": "drwx------", "var/backups/wexillum": "drwx------",
+		"etc/wexillum/wexillum.yaml": "-rw-r-----", "etc/wexillum": "drwxr-x---", "var/lib/wexillum": "drwx------",
+		"var/backups/wexillum":                           "drwx------",
 		"usr/share/man/man1/wexillum-backup-verify.1.gz": "-rw-r--r--", "usr/share/bash-completion/completions/wexillum": "-rw-r--r--",
 		"usr/share/doc/wexillum/docs/backup.md": "-rw-r--r--", "usr/share/doc/wexillum/monitoring/alerts.yaml": "-rw-r--r--",
 	} {
@@ -158,10 +161,12 @@ func TestPackage(t *testing.T) {
 	for _, c := range bom.Components {
 		has[c.Name] = c.Version != "" && strings.HasPrefix(c.Purl, "pkg:")
 	}
-	if bom.BOMFormat != "CycloneDX" || bom.SpecVersion != "1.7" || !has["Go standard library"] || !has["github.com/spf13/cobra"] || !has["react"] || has["vite"] {
+	if bom.BOMFormat != "CycloneDX" || bom.SpecVersion != "1.7" || !has["Go standard library"] || !has["github.com/spf13/cobra"] ||
+		!has["react"] || has["vite"] {
 		t.Errorf("%s %s %v", bom.BOMFormat, bom.SpecVersion, has)
 	}
-	if err := parts.Check([]parts.Part{{Name: "x", Licence: "GPL-3.0-only"}, {Name: "y"}}); err == nil || !strings.Contains(err.Error(), "GPL-3.0-only is no licence that is allowed") || !strings.Contains(err.Error(), "no licence is found") {
+	if err := parts.Check([]parts.Part{{Name: "x", Licence: "GPL-3.0-only"}, {Name: "y"}}); err == nil ||
+		!strings.Contains(err.Error(), "GPL-3.0-only is no licence that is allowed") || !strings.Contains(err.Error(), "no licence is found") {
 		t.Error(err)
 	}
 
@@ -178,7 +183,8 @@ func TestPackage(t *testing.T) {
 			continue
 		}
 		var level float64
-		found := regexp.MustCompile(`exposure level for \S+: ([0-9.]+)`).FindStringSubmatch(must("systemd-analyze", "security", "--offline=true", at("usr/lib/systemd/system/"+unit)))
+		found := regexp.MustCompile(`exposure level for \S+: ([0-9.]+)`).FindStringSubmatch(must("systemd-analyze", "security", "--offline=true",
+			at("usr/lib/systemd/system/"+unit)))
 		if found == nil {
 			t.Fatal(unit)
 		}
@@ -193,9 +199,11 @@ func TestPackage(t *testing.T) {
 	check(t, os.WriteFile(at("etc/wexillum/secrets/database"), []byte(dsn+"\n"), 0o600))
 	settings, err := os.ReadFile(at("etc/wexillum/wexillum.yaml"))
 	check(t, err)
-	own := append(settings, "\n# ours\ndatabase: credential:database\nlisten: 127.0.0.1:0\nforgotten_list: /var/lib/wexillum/forgotten\nsnapshot_file: /var/lib/wexillum/snapshot\n"...)
+	own := append(settings,
+		"\n# ours\ndatabase: credential:database\nlisten: 127.0.0.1:0\nforgotten_list: /var/lib/wexillum/forgotten\nsnapshot_file: /var/lib/wexillum/snapshot\n"...)
 	check(t, os.WriteFile(at("etc/wexillum/wexillum.yaml"), own, 0o640))
-	ran("", "sh", "-c", "printf 'the tide is out at six\\n' | WEXILLUM_DATABASE=file:/etc/wexillum/secrets/database wexillum account first captain")
+	ran("",
+		"sh", "-c", "printf 'the tide is out at six\\n' | WEXILLUM_DATABASE=file:/etc/wexillum/secrets/database wexillum account first captain")
 	service := servePackage(t, root)
 	status, body := service.get("/readyz")
 	if status != 200 {
@@ -209,7 +217,8 @@ func TestPackage(t *testing.T) {
 		t.Errorf("stopped, the service leaves no file to begin with: %v", err)
 	}
 
-	// As docs/backup.md says: a key, a backup, and bringing it back into an empty database, by hand, which is root's where systemd hands the password over.
+	// As docs/backup.md says: a key, a backup, and bringing it back into an empty database, by hand, which is root's where systemd hands the
+	// password over.
 	to := regexp.MustCompile(`age1\w+`).FindString(ran("backup_to: age1", "wexillum", "backup", "key", "/root/backup.key"))
 	own = append(own, "backup_dir: /var/backups/wexillum\nbackup_to: "+to+"\n"...)
 	check(t, os.WriteFile(at("etc/wexillum/wexillum.yaml"), own, 0o640))
@@ -218,9 +227,11 @@ func TestPackage(t *testing.T) {
 		return ran(want, append([]string{"env", "WEXILLUM_DATABASE=file:/etc/wexillum/secrets/database", "wexillum"}, args...)...)
 	}
 	byHand("", "backup", "--config", "/etc/wexillum/wexillum.yaml")
-	made := regexp.MustCompile(`wexillum-\S+\.age`).FindString(byHand(".sql.zst.age", "backup", "list", "--config", "/etc/wexillum/wexillum.yaml"))
+	made := regexp.MustCompile(`wexillum-\S+\.age`).FindString(byHand(".sql.zst.age", "backup", "list", "--config",
+		"/etc/wexillum/wexillum.yaml"))
 	check(t, os.WriteFile(at("etc/wexillum/secrets/database"), []byte(tcpDSN(t)+"\n"), 0o600))
-	byHand("up to journal entry 1; the journal holds", "restore", "/var/backups/wexillum/"+made, "--key", "/root/backup.key", "--config", "/etc/wexillum/wexillum.yaml", "--why", "the disk failed")
+	byHand("up to journal entry 1; the journal holds", "restore", "/var/backups/wexillum/"+made, "--key", "/root/backup.key", "--config",
+		"/etc/wexillum/wexillum.yaml", "--why", "the disk failed")
 	service = servePackage(t, root)
 	if status, body := service.get("/readyz"); status != 200 {
 		t.Errorf("brought back: %d %s", status, body)
@@ -268,7 +279,8 @@ func tcpDSN(t *testing.T) string {
 	db, err := sql.Open("mysql", c.FormatDSN())
 	check(t, err)
 	defer db.Close()
-	for _, q := range []string{"CREATE OR REPLACE USER " + name + "@'%' IDENTIFIED BY 'deep water'", "GRANT ALL PRIVILEGES ON `" + c.DBName + "`.* TO " + name + "@'%'"} {
+	for _, q := range []string{"CREATE OR REPLACE USER " + name + "@'%' IDENTIFIED BY 'deep water'",
+		"GRANT ALL PRIVILEGES ON `" + c.DBName + "`.* TO " + name + "@'%'"} {
 		_, err := db.Exec(q)
 		check(t, err)
 	}
@@ -278,8 +290,8 @@ func tcpDSN(t *testing.T) string {
 	return c.FormatDSN()
 }
 
-// servePackage runs the service of a package as its unit does: as its user, with the port from systemd, a credential, and told when it is ready; by is
-// what comes before its command.
+// servePackage runs the service of a package as its unit does: as its user, with the port from systemd, a credential, and told when it is
+// ready; by is what comes before its command.
 func servePackage(t *testing.T, root string, by ...string) *packaged {
 	t.Helper()
 	l, err := net.Listen("tcp", "127.0.0.1:0")
@@ -295,9 +307,11 @@ func servePackage(t *testing.T, root string, by ...string) *packaged {
 	secret, err := os.ReadFile(filepath.Join(root, "etc/wexillum/secrets/database"))
 	check(t, err)
 	check(t, os.WriteFile(filepath.Join(root, "run/credentials/database"), secret, 0o644))
-	args := append(by, "chroot", "--userspec=wexillum:wexillum", root, "sh", "-c", "LISTEN_PID=$$ LISTEN_FDS=1 exec /usr/lib/wexillum/wexillum-service serve --config /etc/wexillum/wexillum.yaml")
+	args := append(by, "chroot", "--userspec=wexillum:wexillum", root, "sh", "-c",
+		"LISTEN_PID=$$ LISTEN_FDS=1 exec /usr/lib/wexillum/wexillum-service serve --config /etc/wexillum/wexillum.yaml")
 	cmd := exec.Command(args[0], args[1:]...)
-	cmd.Env = []string{"PATH=/usr/sbin:/usr/bin:/sbin:/bin", "NOTIFY_SOCKET=/run/notify", "CREDENTIALS_DIRECTORY=/run/credentials", "WATCHDOG_USEC=200000", "STATE_DIRECTORY=/var/lib/wexillum"}
+	cmd.Env = []string{"PATH=/usr/sbin:/usr/bin:/sbin:/bin", "NOTIFY_SOCKET=/run/notify", "CREDENTIALS_DIRECTORY=/run/credentials",
+		"WATCHDOG_USEC=200000", "STATE_DIRECTORY=/var/lib/wexillum"}
 	cmd.ExtraFiles = []*os.File{file}
 	var said bytes.Buffer
 	cmd.Stderr = &said

@@ -25,7 +25,8 @@ func TestPagesLoseNobody(t *testing.T) {
 	token := r.token("harbour")
 	suspend := func(address string) {
 		t.Helper()
-		done, err := r.svc.ChangeGuests(t.Context(), service.Who{Name: "harbour", Role: service.Administrator}, service.GuestChange{Do: service.Suspend, Addresses: []string{address}, Reason: "test"}, false)
+		done, err := r.svc.ChangeGuests(t.Context(), service.Who{Name: "harbour", Role: service.Administrator},
+			service.GuestChange{Do: service.Suspend, Addresses: []string{address}, Reason: "test"}, false)
 		check(t, err)
 		if !done[0].Done {
 			t.Fatal(done[0].Reason)
@@ -52,7 +53,8 @@ func TestPagesLoseNobody(t *testing.T) {
 		if cursor != "" {
 			page = fmt.Sprintf(`{"limit":5,"token":%q}`, cursor)
 		}
-		status, _, text := r.call("POST", "/access/v1/search/subject", token, `{"subject":{"type":"party"},"action":{"name":"spaces.enter"},"resource":{"type":"space","id":"loan-dossier"},"page":`+page+`}`)
+		status, _, text := r.call("POST", "/access/v1/search/subject", token,
+			`{"subject":{"type":"party"},"action":{"name":"spaces.enter"},"resource":{"type":"space","id":"loan-dossier"},"page":`+page+`}`)
 		var x struct {
 			Results []struct{ ID string }
 			Page    struct {
@@ -107,7 +109,8 @@ func TestDatesFromTheClient(t *testing.T) {
 		t.Errorf("%+v were carried out, %v", done, err)
 	}
 	r.says(0, "YES", "ask", "zelda.nordvane@pallowick.example", "directory.sign_in", "directory:ours")
-	r.says(0, "It needs --confirm: dates would begin sooner than guests are told ahead", "dates", "release", "--for", "partner:pallowick", "--from", "+1d", "--preview")
+	r.says(0, "It needs --confirm: dates would begin sooner than guests are told ahead", "dates", "release", "--for", "partner:pallowick",
+		"--from", "+1d", "--preview")
 	r.says(2, "", "dates", "release", "--nothing")
 	r.says(1, "say why", "dates", "release", "--for", "partner:pallowick")
 	r.says(1, "there is no such partner", "dates", "release", "--for", "partner:tholomere", "--why", "x")
@@ -141,12 +144,14 @@ func TestStepsLead(t *testing.T) {
 		"who=person%3Ao.tidewell&action=mail.forward&resource=mailbox%3Ao.tidewell&address=x%40homepost.example":           "/people/o.tidewell Go to the person",
 	} {
 		p.goTo("/ask?"+question, verdict+".dataset.decision === 'no'")
-		got := eval[string](p, "[...document.querySelectorAll('.cause-next a')].map(a => a.getAttribute('href') + ' ' + a.innerText).filter((x, i, all) => all.indexOf(x) === i).join('|')")
+		got := eval[string](p,
+			"[...document.querySelectorAll('.cause-next a')].map(a => a.getAttribute('href') + ' ' + a.innerText).filter((x, i, all) => all.indexOf(x) === i).join('|')")
 		if got != want {
 			t.Errorf("%s leads to\n%s, want\n%s", question, got, want)
 		}
 	}
-	p.goTo("/ask?who=maren.holtveig%40ilvane.example&action=files.open&resource=folder%3Aloan-valuations", "document.querySelector('.cause-next a')")
+	p.goTo("/ask?who=maren.holtveig%40ilvane.example&action=files.open&resource=folder%3Aloan-valuations",
+		"document.querySelector('.cause-next a')")
 	eval[any](p, "document.querySelector('.cause-next a').click()")
 	p.until("location.pathname === '/spaces/loan-dossier' && document.querySelector('.values')")
 }

@@ -18,14 +18,17 @@ import (
 func TestPartnerFromTheClient(t *testing.T) {
 	r := demoService(t)
 	r.login("harbour")
-	r.says(0, "Quayside would be a partner, with quay.example. That concerns 0 guests", "partner", "add", "quay", "--name", "Quayside", "--domain", "quay.example", "--preview")
+	r.says(0, "Quayside would be a partner, with quay.example. That concerns 0 guests", "partner", "add", "quay", "--name", "Quayside",
+		"--domain", "quay.example", "--preview")
 	r.says(1, "there is no partner", "partner", "show", "quay")
 	r.must("partner", "add", "quay", "--name", "Quayside", "--domain", "quay.example", "--domain", "*.docks.quay.example", "--open", "chat.in")
-	for flag, want := range map[string]string{"--statement=ftp://x": "is no address of a statement", "--owner=nobody": `there is no person "nobody"`, "--review=someday": `"someday" is no moment`, "--name=": "name"} {
+	for flag, want := range map[string]string{"--statement=ftp://x": "is no address of a statement",
+		"--owner=nobody": `there is no person "nobody"`, "--review=someday": `"someday" is no moment`, "--name=": "name"} {
 		r.says(1, want, "partner", "set", "quay", flag)
 	}
 	r.says(0, "The record of Quayside would change", "partner", "set", "quay", "--note", "lamps", "--preview")
-	r.says(0, "review    2030-01-31", "partner", "set", "quay", "--note", "lamps", "--review", "2030-01-31", "--contact", "a@quay.example", "--contact", "b@quay.example", "--also-named", "Lamps of the Quay", "--why", "known better")
+	r.says(0, "review    2030-01-31", "partner", "set", "quay", "--note", "lamps", "--review", "2030-01-31", "--contact", "a@quay.example",
+		"--contact", "b@quay.example", "--also-named", "Lamps of the Quay", "--why", "known better")
 	r.says(0, "quay  Quayside", "partner", "list", "--find", "lamps of")
 	out := r.must("partner", "set", "quay", "--note", "")
 	if strings.Contains(out, "note ") || !strings.Contains(out, "contact   a@quay.example, b@quay.example") {
@@ -37,7 +40,8 @@ func TestPartnerFromTheClient(t *testing.T) {
 	r.says(1, "is no service and direction", "partner", "open", "quay", "chat.sideways")
 	// Split and merge again, each weighed first.
 	r.says(2, "--as and --name are needed", "partner", "split", "quay", "*.docks.quay.example")
-	r.says(1, "docks.quay.example is kept with its subdomains", "partner", "split", "quay", "docks.quay.example", "--as", "docks", "--name", "Docks")
+	r.says(1, "docks.quay.example is kept with its subdomains", "partner", "split", "quay", "docks.quay.example", "--as", "docks", "--name",
+		"Docks")
 	r.says(0, "nobody's reach changes", "partner", "split", "quay", "*.docks.quay.example", "--as", "docks", "--name", "Docks", "--preview")
 	r.says(0, "Docks  docks", "partner", "split", "quay", "*.docks.quay.example", "--as", "docks", "--name", "Docks")
 	r.must("partner", "open", "docks", "files.in")
@@ -71,7 +75,8 @@ func TestDomainLists(t *testing.T) {
 	if n := len(r.svc.State().Policy().Barred); n > 10 {
 		t.Fatalf("%d bars were written with lines refused", n)
 	}
-	out := r.says(0, "5000 new, 2 refused. That concerns 0 guests with 0 grants in 0 spaces. Written.", "domain", "import", "barred", file, "--only-good", "--why", "the gateway")
+	out := r.says(0, "5000 new, 2 refused. That concerns 0 guests with 0 grants in 0 spaces. Written.", "domain", "import", "barred", file,
+		"--only-good", "--why", "the gateway")
 	if !strings.Contains(out, "and more; -o csv prints all of them") || !strings.Contains(out, "Written.") {
 		t.Error(out[len(out)-300:])
 	}
@@ -85,7 +90,8 @@ func TestDomainLists(t *testing.T) {
 	check(t, os.WriteFile(file, []byte("iivane.example\n"), 0o600))
 	r.says(0, "1 changed, 5002 removed.", "domain", "import", "barred", file, "--replace", "--preview")
 	var x struct{ Counts map[string]int }
-	if err := json.Unmarshal([]byte(r.says(0, "", "domain", "import", "barred", file, "--replace", "-o", "json")), &x); err != nil || x.Counts["removed"] != 5002 {
+	if err := json.Unmarshal([]byte(r.says(0, "", "domain", "import", "barred", file, "--replace", "-o", "json")), &x); err != nil ||
+		x.Counts["removed"] != 5002 {
 		t.Errorf("%v %v", err, x)
 	}
 	r.says(0, "No entry matches", "domain", "test", "n1.junk1.example")
@@ -132,7 +138,8 @@ func TestStatementsFromTheClient(t *testing.T) {
 	if out := r.must("statement", "replace", "--why", "a laptop was lost"); strings.Contains(out, "retired") {
 		t.Error(out)
 	}
-	if out := r.must("dump") + r.must("journal", "--limit", "500", "-o", "json"); strings.Contains(out, `"d":`) || strings.Contains(out, `\"d\"`) || !strings.Contains(out, "a laptop was lost") {
+	if out := r.must("dump") + r.must("journal", "--limit", "500", "-o", "json"); strings.Contains(out, `"d":`) ||
+		strings.Contains(out, `\"d\"`) || !strings.Contains(out, "a laptop was lost") {
 		t.Error("a private key leaves the database, or the journal lacks the roll")
 	}
 	r.login("mooring")
@@ -157,7 +164,8 @@ func TestBundleCheck(t *testing.T) {
 	list, world := filepath.Join(dir, "list.txt"), filepath.Join(dir, "world.yaml")
 	check(t, os.WriteFile(list, []byte("new@ilvane.example\nx@tholemere.example\nmaren.holtveig@ilvane.example\n"), 0o600))
 	check(t, os.WriteFile(world, []byte(r.must("dump")), 0o600))
-	out := r.says(3, "3 addresses into bundle:loan-desk, invited by s.lindqvane: 1 yes, 1 no, 1 already.", "check", list, "--bundle", "loan-desk")
+	out := r.says(3, "3 addresses into bundle:loan-desk, invited by s.lindqvane: 1 yes, 1 no, 1 already.", "check", list, "--bundle",
+		"loan-desk")
 	if !strings.Contains(out, "not_for_bundle") {
 		t.Error(out)
 	}
@@ -188,7 +196,8 @@ func TestPartnersInTheConsole(t *testing.T) {
 	// A list of bars: weighed, then only the good ones.
 	eval[any](p, "[...document.querySelectorAll('.lists button')].find(b => b.innerText.includes('Import barred domains')).click()")
 	p.until("document.querySelector('#li-text')")
-	p.do(chromedp.SendKeys(chromedp.CSS("#li-text"), "*.junk.example # junk\nnot a domain\n"), chromedp.Click(chromedp.CSS(".modal button[type=submit]")))
+	p.do(chromedp.SendKeys(chromedp.CSS("#li-text"), "*.junk.example # junk\nnot a domain\n"),
+		chromedp.Click(chromedp.CSS(".modal button[type=submit]")))
 	p.until("document.querySelector('[data-testid=imported]')?.innerText.includes('1 new, 1 refused') && document.querySelector('[data-testid=imported] table').innerText.includes('not a domain')")
 	p.axe("a list of bars")
 	p.do(chromedp.Click(chromedp.CSS(".modal-footer .btn-primary")))
@@ -234,7 +243,8 @@ func TestPartnersInTheConsole(t *testing.T) {
 	p.until(letters + ".includes('admitted after 12 days') && " + letters + ".includes('recorded, the guest desk')")
 
 	// From a question that they refuse, and from one that they have not confirmed.
-	p.goTo("/ask?who=person%3Ad.ekwinter&action=directory.invite&resource=space%3Alow-water-design&address=x%40pallowick.example", "document.querySelector('#h-theirs')?.innerText === 'Theirs is not known'")
+	p.goTo("/ask?who=person%3Ad.ekwinter&action=directory.invite&resource=space%3Alow-water-design&address=x%40pallowick.example",
+		"document.querySelector('#h-theirs')?.innerText === 'Theirs is not known'")
 	p.do(chromedp.Click(chromedp.CSS(".theirs-to-change button")))
 	p.until("document.querySelector('pre.letter')?.innerText.includes('Dayo Ekwinter wanted to invite somebody')")
 	p.axe("a letter from a question")
@@ -261,14 +271,16 @@ func TestPartnersInTheConsole(t *testing.T) {
 	}
 	tool("Split")
 	p.until("document.querySelector('#sp-name')")
-	p.do(chromedp.Click(chromedp.CSS("[id='sp-lab.ilvane.example']")), chromedp.SendKeys(chromedp.CSS("#sp-name"), "Ilvane Laboratory"), chromedp.Click(chromedp.CSS(".modal .btn-primary")))
+	p.do(chromedp.Click(chromedp.CSS("[id='sp-lab.ilvane.example']")), chromedp.SendKeys(chromedp.CSS("#sp-name"), "Ilvane Laboratory"),
+		chromedp.Click(chromedp.CSS(".modal .btn-primary")))
 	p.until("document.querySelector('[data-testid=weighed]')?.innerText.includes('13 guests') && document.querySelector('[data-testid=weighed]').innerText.includes('They find nothing otherwise')")
 	p.axe("a split, weighed")
 	p.do(chromedp.Click(chromedp.CSS(".modal .btn-primary")))
 	p.until("document.querySelector('h1').innerText === 'Ilvane Laboratory' && document.querySelector('.domains')?.innerText.includes('lab.ilvane.example and below')")
 	tool("Merge")
 	p.until("document.querySelector('.modal .combo input')")
-	p.do(chromedp.SendKeys(chromedp.CSS(".modal .combo input"), "ilvane"), chromedp.Click(chromedp.CSS(".modal .modal-title")), chromedp.Click(chromedp.CSS(".modal .modal-footer button[type=submit]")))
+	p.do(chromedp.SendKeys(chromedp.CSS(".modal .combo input"), "ilvane"), chromedp.Click(chromedp.CSS(".modal .modal-title")),
+		chromedp.Click(chromedp.CSS(".modal .modal-footer button[type=submit]")))
 	p.until("document.querySelector('[data-testid=weighed]')?.innerText.includes('13 guests')")
 	p.do(chromedp.Click(chromedp.CSS(".modal .modal-footer .btn-danger")))
 	p.until("document.querySelector('h1').innerText === 'Ilvane Conservation' && document.querySelector('.lead-line').innerText.includes('34 guests')")
@@ -280,8 +292,10 @@ func TestPartnerPatch(t *testing.T) {
 	t.Parallel()
 	r := demoService(t)
 	r.login("harbour")
-	r.must("partner", "set", "pallowick", "--also-named", "Pallowick Stands,The Studio", "--contact", "Rhona <r.larkmoor@pallowick.example>", "--owner", "d.ekwinter", "--review", "2027-03-01", "--note", "a note",
-		"--statement", "https://collab.pallowick.example/.well-known/wexillum-statement", "--sign-in", "https://in.pallowick.example", "--sign-in-client", "museum", "--sign-in-unverified", "--why", "all of it", "--yes")
+	r.must("partner", "set", "pallowick", "--also-named", "Pallowick Stands,The Studio", "--contact", "Rhona <r.larkmoor@pallowick.example>",
+		"--owner", "d.ekwinter", "--review", "2027-03-01", "--note", "a note",
+		"--statement", "https://collab.pallowick.example/.well-known/wexillum-statement", "--sign-in", "https://in.pallowick.example",
+		"--sign-in-client", "museum", "--sign-in-unverified", "--why", "all of it", "--yes")
 	fields := func() map[string]any {
 		var x map[string]any
 		check(t, json.Unmarshal([]byte(r.must("partner", "show", "pallowick", "-o", "json")), &x))
@@ -291,7 +305,8 @@ func TestPartnerPatch(t *testing.T) {
 		return x
 	}
 	before := fields()
-	for _, k := range []string{"also_named", "contacts", "owner", "review", "note", "statement", "sign_in", "sign_in_client", "sign_in_unverified", "opened", "rules", "domains"} {
+	for _, k := range []string{"also_named", "contacts", "owner", "review", "note", "statement", "sign_in", "sign_in_client",
+		"sign_in_unverified", "opened", "rules", "domains"} {
 		if before[k] == nil {
 			t.Fatalf("%s is not there to be lost: %v", k, before)
 		}
@@ -321,7 +336,8 @@ func TestPartnerPatch(t *testing.T) {
 	r.must("partner", "unset", "pallowick", "mail.out", "--why", "x", "--yes")
 	same("an opening taken back", map[string]any{"opened": opened})
 	token := r.token("harbour")
-	if status, _, body := r.call("PATCH", "/api/v1/partners/pallowick", token, `{"note":null,"why":"x"}`, "Content-Type", "application/merge-patch+json"); status != 200 {
+	if status, _, body := r.call("PATCH", "/api/v1/partners/pallowick", token, `{"note":null,"why":"x"}`, "Content-Type",
+		"application/merge-patch+json"); status != 200 {
 		t.Fatalf("%d %s", status, body)
 	}
 	same("the API", map[string]any{"note": nil})

@@ -53,7 +53,10 @@ func TestPasskeysInTheConsole(t *testing.T) {
 	b := browser(t, chromedp.Flag("host-resolver-rules", "MAP * ~NOTFOUND, EXCLUDE 127.0.0.1, EXCLUDE localhost"))
 	_, err := chromedp.Call(b, webauthn.Enable, webauthn.EnableParams{})
 	check(t, err)
-	made, err := chromedp.Call(b, webauthn.AddVirtualAuthenticator, webauthn.AddVirtualAuthenticatorParams{Options: &webauthn.VirtualAuthenticatorOptions{Protocol: webauthn.AuthenticatorProtocolCtap2, Transport: webauthn.AuthenticatorTransportInternal, HasResidentKey: true, HasUserVerification: true, IsUserVerified: true, AutomaticPresenceSimulation: true}})
+	made, err := chromedp.Call(b, webauthn.AddVirtualAuthenticator,
+		webauthn.AddVirtualAuthenticatorParams{Options: &webauthn.VirtualAuthenticatorOptions{Protocol: webauthn.AuthenticatorProtocolCtap2,
+			Transport: webauthn.AuthenticatorTransportInternal, HasResidentKey: true, HasUserVerification: true, IsUserVerified: true,
+			AutomaticPresenceSimulation: true}})
 	check(t, err)
 	at := r.url
 	r.url = r.byName()
@@ -204,13 +207,15 @@ func (w *walker) who(r *running) string {
 	return strings.TrimSpace(fmt.Sprintf("%d %s %s %s", resp.StatusCode, x.Name, x.Role, x.Person))
 }
 
-// TestHouseSignIn lets people of the demo sign in with the organisation's own sign-in: roles by their groups and never more, changed with them;
-// nobody without one, without the second factor that their role has to have, with a code, a state or a token of something else, or when it is away.
+// TestHouseSignIn lets people of the demo sign in with the organisation's own sign-in: roles by their groups and never more, changed with
+// them; nobody without one, without the second factor that their role has to have, with a code, a state or a token of something else, or
+// when it is away.
 func TestHouseSignIn(t *testing.T) {
 	r := demoService(t)
 	h := &standin.HouseSignIn{Domain: "brackwater.example", Client: "wexillum", Secret: "tide", People: map[string]standin.HousePerson{
-		"t.wrayburn": {Groups: []string{"everybody", "gate"}, Methods: []string{"pwd", "otp"}}, "d.ekwinter": {Groups: []string{"everybody"}}, "s.lindqvane": {Groups: []string{"everybody", "watch"}, Methods: []string{"pwd"}},
-		"stranger": {Groups: []string{"none of ours"}}, "visitor": {Groups: []string{"everybody"}}, "harbour": {Groups: []string{"watch"}},
+		"t.wrayburn": {Groups: []string{"everybody", "gate"}, Methods: []string{"pwd", "otp"}}, "d.ekwinter": {Groups: []string{"everybody"}},
+		"s.lindqvane": {Groups: []string{"everybody", "watch"}, Methods: []string{"pwd"}},
+		"stranger":    {Groups: []string{"none of ours"}}, "visitor": {Groups: []string{"everybody"}}, "harbour": {Groups: []string{"watch"}},
 	}}
 	handler, err := h.Handler()
 	check(t, err)
@@ -228,12 +233,14 @@ func TestHouseSignIn(t *testing.T) {
 		{"at least one value", []string{"--issuer", house.URL}},
 		{"there is no environment variable", []string{"--issuer", house.URL, "--role", "gate=keeper", "--key", "env:NOTHING_HERE"}},
 	} {
-		if status, out, errs := r.client("", append([]string{"account", "house", "set", "--client", "wexillum", "--why", "x"}, x.args...)...); status == 0 || !strings.Contains(errs, x.want) {
+		if status, out, errs := r.client("", append([]string{"account", "house", "set", "--client", "wexillum", "--why", "x"},
+			x.args...)...); status == 0 || !strings.Contains(errs, x.want) {
 			t.Errorf("%v: %d %s%s", x.args, status, out, errs)
 		}
 	}
 	r.says(0, "▲ It answers", "account", "house", "test", house.URL)
-	r.says(0, "gate", "account", "house", "set", "--issuer", house.URL, "--client", "wexillum", "--key", "env:WEXILLUM_TEST_HOUSE", "--role", "gate=administrator", "--role", "watch=keeper", "--role", "everybody=member", "--why", "one sign-in for everything")
+	r.says(0, "gate", "account", "house", "set", "--issuer", house.URL, "--client", "wexillum", "--key", "env:WEXILLUM_TEST_HOUSE", "--role",
+		"gate=administrator", "--role", "watch=keeper", "--role", "everybody=member", "--why", "one sign-in for everything")
 
 	in := func(who string) (*walker, string) {
 		t.Helper()
@@ -271,7 +278,8 @@ func TestHouseSignIn(t *testing.T) {
 	if _, to := in("s.lindqvane"); to != "/?failed=role" || w.who(r) != "401" {
 		t.Errorf("no group: %s, %s", to, w.who(r))
 	}
-	r.says(1, "which says who they are and what their role is", "account", "set", "t.wrayburn", "--role", "member", "--person", "t.wrayburn", "--why", "x")
+	r.says(1, "which says who they are and what their role is", "account", "set", "t.wrayburn", "--role", "member", "--person", "t.wrayburn",
+		"--why", "x")
 
 	// What does not hold.
 	bend := func(what, want string, f func(claims map[string]any)) {
@@ -342,7 +350,8 @@ func TestHouseSignIn(t *testing.T) {
 	p.until("document.querySelector('.ways-in')?.innerText.includes('Sign in with')")
 	p.axe("sign in")
 	p.presses(".ways-in", "Sign in with Brackwater Museum of Navigation")
-	p.do(chromedp.WaitVisible(chromedp.CSS(`button[value="t.wrayburn"]`)), chromedp.Click(chromedp.CSS(`button[value="t.wrayburn"]`)), chromedp.WaitVisible(chromedp.CSS(".askbar")))
+	p.do(chromedp.WaitVisible(chromedp.CSS(`button[value="t.wrayburn"]`)), chromedp.Click(chromedp.CSS(`button[value="t.wrayburn"]`)),
+		chromedp.WaitVisible(chromedp.CSS(".askbar")))
 	p.goTo("/account", "document.querySelector('#h-house')")
 	p.until("document.querySelector('[aria-labelledby=h-house]').innerText.includes('accounts come from there')")
 	p.picture("house")

@@ -27,7 +27,8 @@ func TestPipeline(t *testing.T) {
 		t.Helper()
 		cmd := exec.Command("sh", filepath.Join(repo, script))
 		cmd.Dir = repo
-		cmd.Env = append(append(os.Environ(), "WEXILLUM_SERVER="+r.url, "WEXILLUM_SESSION="+filepath.Join(r.home, "session.json"), "PATH="+filepath.Dir(bin)+":"+os.Getenv("PATH")), env...)
+		cmd.Env = append(append(os.Environ(), "WEXILLUM_SERVER="+r.url, "WEXILLUM_SESSION="+filepath.Join(r.home, "session.json"),
+			"PATH="+filepath.Dir(bin)+":"+os.Getenv("PATH")), env...)
 		out, err := cmd.CombinedOutput()
 		var exit *exec.ExitError
 		if errors.As(err, &exit) {
@@ -87,7 +88,8 @@ func TestPipeline(t *testing.T) {
 	r.must("rules", "set", "meetings.held", "--limit", "nobody", "--default", "strangers", "--why", "as ever", "--yes")
 	part := filepath.Join(repo, "part.yaml")
 	dumped := r.must("dump", "--policy", "-o", "yaml")
-	check(t, os.WriteFile(part, []byte(strings.Replace(dumped, "meetings.held: {limit: nobody, default: strangers}", "meetings.held: {limit: nobody}", 1)), 0o600))
+	check(t, os.WriteFile(part, []byte(strings.Replace(dumped, "meetings.held: {limit: nobody, default: strangers}",
+		"meetings.held: {limit: nobody}", 1)), 0o600))
 	r.says(3, "set meetings.held", "differs", "--world", part)
 
 	// What goes is policy in the sections of the file, and nothing else.
@@ -129,11 +131,13 @@ func TestManners(t *testing.T) {
 	r.says(0, "schema ", "--version")
 	r.says(2, `--max-gained "x": write a whole number; see wexillum draft impact --help`, "draft", "impact", "--max-gained", "x")
 	r.says(2, "--max-lost -5: write 0 or more, or leave it out for any number", "draft", "impact", "--max-lost", "-5")
-	status, out, errs := r.client("wexillum: 1\nrules: {chat.calls: {limit: off, default: off}}\n", "rules", "show", "chat.calls", "--world", "-")
+	status, out, errs := r.client("wexillum: 1\nrules: {chat.calls: {limit: off, default: off}}\n", "rules", "show", "chat.calls", "--world",
+		"-")
 	if status != 0 || !strings.Contains(out, "limit    off") {
 		t.Errorf("a file at the standard input: %d %s%s", status, out, errs)
 	}
-	status, _, errs = r.client("wexillum: 1\nexceptions: [{id: a, people: [uma], rules: {chat.calls: off}, reason: x}]\n", "finding", "list", "--world", "-")
+	status, _, errs = r.client("wexillum: 1\nexceptions: [{id: a, people: [uma], rules: {chat.calls: off}, reason: x}]\n", "finding", "list",
+		"--world", "-")
 	if status != 2 || !strings.Contains(errs, "holds policy alone") {
 		t.Errorf("whom policy concerns, of policy alone: %d %s", status, errs)
 	}

@@ -19,7 +19,8 @@ func (p *page) picture(name string) {
 // footed holds that the buttons of the dialogue that is open can be seen without scrolling.
 func (p *page) footed() {
 	p.t.Helper()
-	if in := eval[bool](p, `[...document.querySelectorAll(".modal.show .modal-footer button")].every(b => { const r = b.getBoundingClientRect(); return r.top >= 0 && r.bottom <= document.querySelector(".modal.show .modal-content").getBoundingClientRect().bottom })`); !in {
+	if in := eval[bool](p,
+		`[...document.querySelectorAll(".modal.show .modal-footer button")].every(b => { const r = b.getBoundingClientRect(); return r.top >= 0 && r.bottom <= document.querySelector(".modal.show .modal-content").getBoundingClientRect().bottom })`); !in {
 		p.t.Error("the buttons of the dialogue are out of sight")
 	}
 }
@@ -29,38 +30,48 @@ func (p *page) footed() {
 func TestPlacesInTheClient(t *testing.T) {
 	r := demoService(t)
 	r.login("harbour")
-	start := r.must("dump", "--section", "spaces", "--section", "meetings", "--section", "people", "--section", "groups", "--section", "contacts", "--section", "forwarders")
+	start := r.must("dump", "--section", "spaces", "--section", "meetings", "--section", "people", "--section", "groups", "--section",
+		"contacts", "--section", "forwarders")
 	r.says(0, "Guests write in the channel, edit files, pages and tasks.", "space", "patterns")
 	r.says(1, "it lets somebody do more than before: say why", "space", "add", "Loan room", "--pattern", "work", "--owners", "Dayo Ekwinter")
 	r.says(0, "space loan-room: would be made", "space", "add", "Loan room", "--pattern", "work", "--owners", "Dayo Ekwinter", "--preview")
-	r.says(0, "space loan-room: made", "space", "add", "Loan room", "--pattern", "work", "--owners", "Dayo Ekwinter", "--why", "the spring loan")
+	r.says(0, "space loan-room: made", "space", "add", "Loan room", "--pattern", "work", "--owners", "Dayo Ekwinter", "--why",
+		"the spring loan")
 	r.says(0, "item contracts: made", "item", "add", "Loan room", "Contracts", "--private", "yes")
-	r.says(0, "Maren Holtveig, maren.holtveig@ilvane.example: 12 things more", "grant", "add", "maren.holtveig@ilvane.example", "Loan room", "--role", "contribute", "--until", "+90d", "--why", "she restores it")
+	r.says(0, "Maren Holtveig, maren.holtveig@ilvane.example: 12 things more", "grant", "add", "maren.holtveig@ilvane.example", "Loan room",
+		"--role", "contribute", "--until", "+90d", "--why", "she restores it")
 	r.says(0, "YES  Maren Holtveig", "ask", "maren.holtveig@ilvane.example", "spaces.enter", "space:loan-room")
 	r.says(0, "things fewer", "grant", "set", "maren.holtveig@ilvane.example", "Loan room", "--role", "view")
 	r.says(0, "As of ", "space", "close", "Loan room", "--on", "+14d", "--preview")
 	out := r.says(0, "space loan-room: closed", "space", "close", "Loan room")
 	_ = out
 	r.says(3, "NO   Maren Holtveig", "ask", "maren.holtveig@ilvane.example", "spaces.enter", "space:loan-room")
-	r.says(3, "mail may not be forwarded there: “Forwarding mail outside” is set", "forwarder", "add", "Dayo Ekwinter", "dayo@homepost.example")
-	r.says(3, "wexillum ask person:d.ekwinter mail.forward mailbox:d.ekwinter --context address=dayo@homepost.example --remedy", "forwarder", "add", "Dayo Ekwinter", "dayo@homepost.example")
-	r.says(0, "meeting rope-talk: made", "meeting", "add", "Rope talk", "--host", "Dayo Ekwinter", "--sign-in-domains", "orrin.example", "--passcode", "yes", "--why", "ropes")
+	r.says(3, "mail may not be forwarded there: “Forwarding mail outside” is set", "forwarder", "add", "Dayo Ekwinter",
+		"dayo@homepost.example")
+	r.says(3, "wexillum ask person:d.ekwinter mail.forward mailbox:d.ekwinter --context address=dayo@homepost.example --remedy", "forwarder",
+		"add", "Dayo Ekwinter", "dayo@homepost.example")
+	r.says(0, "meeting rope-talk: made", "meeting", "add", "Rope talk", "--host", "Dayo Ekwinter", "--sign-in-domains", "orrin.example",
+		"--passcode", "yes", "--why", "ropes")
 	r.says(0, "meeting rope-talk: changed", "meeting", "set", "Rope talk", "--add-sign-in-domains", "ilvane.example", "--why", "they come too")
-	r.says(2, `--drop-sign-in-domains "x.example": it is not there; there are orrin.example, ilvane.example`, "meeting", "set", "Rope talk", "--drop-sign-in-domains", "x.example")
+	r.says(2, `--drop-sign-in-domains "x.example": it is not there; there are orrin.example, ilvane.example`, "meeting", "set", "Rope talk",
+		"--drop-sign-in-domains", "x.example")
 	r.says(0, "orrin.example ilvane.example", "meeting", "show", "Rope talk")
 	r.says(0, "group net-makers: made", "group", "add", "Net makers", "--parties", "maren.holtveig@ilvane.example")
-	r.says(0, "person zoe-quill: made", "person", "add", "Zoë Quill", "--address", "z.quill@brackwater.example", "--groups", "Net makers", "--why", "new here")
+	r.says(0, "person zoe-quill: made", "person", "add", "Zoë Quill", "--address", "z.quill@brackwater.example", "--groups", "Net makers",
+		"--why", "new here")
 	r.says(3, "it is still named: the person zoe-quill", "group", "remove", "Net makers")
 	r.says(0, "contact zoe-quill and maren.holtveig@ilvane.example: made", "contact", "ask", "Zoë Quill", "maren.holtveig@ilvane.example")
 	r.says(0, "asked", "contact", "list", "--person", "zoe-quill")
-	r.says(0, "space loan-room: would be changed", "space", "set", "loan-room", "--owners", "Jessa Pen", "--preview") // the only one whose name begins so
+	// the only one whose name begins so
+	r.says(0, "space loan-room: would be changed", "space", "set", "loan-room", "--owners", "Jessa Pen", "--preview")
 	r.says(0, "link press-kit-link: would be changed", "link", "set", "press-kit-link", "--until", "+7d", "--preview")
 	r.says(3, "there is no such space; do you mean loan-dossier?", "space", "set", "loan-dosier", "--name", "x")
 	r.says(2, `--joinable "maybe": write yes or no`, "space", "set", "loan-room", "--joinable", "maybe")
 	r.says(2, "say what is to be otherwise", "space", "set", "loan-room")
 	r.says(2, `there is no person called "Nobody Here"`, "meeting", "set", "Rope talk", "--host", "Nobody Here")
 	r.says(0, "zed@elsewhere.example is at no domain of ours.", "person", "add", "Zed", "--address", "zed@elsewhere.example", "--preview")
-	r.says(1, `settings.brake "many": "many" is no number: write 0 to 36500 without leading zeros, or none`, "settings", "set", "settings.stance_days=90", "settings.brake=many")
+	r.says(1, `settings.brake "many": "many" is no number: write 0 to 36500 without leading zeros, or none`, "settings", "set",
+		"settings.stance_days=90", "settings.brake=many")
 	r.says(1, `organisation.time_zone "Nowhere": "Nowhere" is no time zone`, "settings", "set", "organisation.time_zone=Nowhere")
 	r.says(1, "there is no posture \"wide\"; there are closed, ", "posture", "draft", "wide")
 	r.says(2, `"x": write the number of an entry`, "journal", "undo", "x")
@@ -87,7 +98,8 @@ func TestPlacesInTheClient(t *testing.T) {
 	if len(done) < 10 {
 		t.Errorf("%d changes", len(done))
 	}
-	if now := r.must("dump", "--section", "spaces", "--section", "meetings", "--section", "people", "--section", "groups", "--section", "contacts", "--section", "forwarders"); now != start {
+	if now := r.must("dump", "--section", "spaces", "--section", "meetings", "--section", "people", "--section", "groups", "--section",
+		"contacts", "--section", "forwarders"); now != start {
 		t.Error("what was made and undone is not as it was")
 	}
 	r.says(0, "entries are as they were written", "journal", "verify")
@@ -95,14 +107,18 @@ func TestPlacesInTheClient(t *testing.T) {
 	r.login("rigger")
 	r.says(0, "space low-water-design: changed", "space", "set", "low-water-design", "--name", "Low water")
 	r.says(1, "owners change their own spaces; ask", "space", "set", "docent-course", "--name", "X")
-	r.says(1, "keepers and administrators make and remove spaces", "space", "add", "Mine", "--pattern", "work", "--owners", "d.ekwinter", "--why", "x")
+	r.says(1, "keepers and administrators make and remove spaces", "space", "add", "Mine", "--pattern", "work", "--owners", "d.ekwinter",
+		"--why", "x")
 	r.says(0, "low-water-design", "space", "list")
 	// And ask for it.
-	r.says(1, "To ask for it: the same command with --request", "space", "add", "Mine", "--pattern", "work", "--owners", "d.ekwinter", "--why", "x")
+	r.says(1, "To ask for it: the same command with --request", "space", "add", "Mine", "--pattern", "work", "--owners", "d.ekwinter", "--why",
+		"x")
 	r.says(2, "say what it is for: give --why", "space", "add", "Mine", "--pattern", "work", "--owners", "d.ekwinter", "--request")
-	asked := r.says(0, "goes to   an administrator", "space", "add", "Mine", "--pattern", "work", "--owners", "d.ekwinter", "--request", "--why", "the autumn rigging")
+	asked := r.says(0, "goes to   an administrator", "space", "add", "Mine", "--pattern", "work", "--owners", "d.ekwinter", "--request",
+		"--why", "the autumn rigging")
 	id := strings.Fields(asked)[0]
-	r.says(1, "there is nothing to ask for; you may do it yourself", "space", "set", "low-water-design", "--name", "Y", "--request", "--why", "x")
+	r.says(1, "there is nothing to ask for; you may do it yourself", "space", "set", "low-water-design", "--name", "Y", "--request", "--why",
+		"x")
 	r.login("mooring")
 	r.says(0, "Make a space Mine", "request", "list")
 	r.says(0, "space mine: would be made", "request", "do", id, "--preview")
@@ -213,7 +229,8 @@ func TestPlacesInTheConsole(t *testing.T) {
 	// An auditor is offered nothing of it, an owner what is theirs.
 	a := r.page(browser(t), "lantern")
 	a.goTo("/spaces/loan-room", "document.querySelector('.items')")
-	if text := a.text("main"); strings.Contains(text, "New item") || strings.Contains(text, "Give a role") || strings.Contains(text, "Change") {
+	if text := a.text("main"); strings.Contains(text, "New item") || strings.Contains(text, "Give a role") ||
+		strings.Contains(text, "Change") {
 		t.Errorf("an auditor is offered %.400s", text)
 	}
 	m := r.page(browser(t), "rigger")
@@ -249,7 +266,8 @@ func TestPlacesInTheConsole(t *testing.T) {
 	// So is a rule's value at a place that they belong to and that is not theirs.
 	const models = "/spaces/ship-models"
 	m.goTo(models, "document.querySelector('table.values')")
-	eval[any](m, `[...document.querySelectorAll("main button[aria-expanded]")].find(b => b.innerText.includes("rules that may be set here")).click()`)
+	eval[any](m,
+		`[...document.querySelectorAll("main button[aria-expanded]")].find(b => b.innerText.includes("rules that may be set here")).click()`)
 	pages := "[data-rule='spaces.pages']"
 	m.until(`document.querySelector("` + pages + ` select")`)
 	m.fill(pages+" select", "on")

@@ -71,7 +71,8 @@ func TestRealServers(t *testing.T) {
 	dir := t.TempDir()
 	check(t, demo.Decides(t.Context(), r.svc, dir))
 	out, asked := portOf(t, outside.Address), portOf(t, policy.Address())
-	s, err := root.Suite(t.Context(), "brackwater.example", "ilvane.example", servers.Asked{Outside: out, Forwards: asked, Meetings: &videorooms.Decisions{URL: r.url, TokenFile: demo.TokenFile(dir)}})
+	s, err := root.Suite(t.Context(), "brackwater.example", "ilvane.example",
+		servers.Asked{Outside: out, Forwards: asked, Meetings: &videorooms.Decisions{URL: r.url, TokenFile: demo.TokenFile(dir)}})
 	check(t, err)
 	defer s.Stop()
 	at := map[string]string{}
@@ -231,14 +232,18 @@ func TestRealServers(t *testing.T) {
 		counts("directory: a guest back", began, signsIn)
 
 		id := fmt.Sprintf("quiet-%d", round)
-		r.must("exception", "add", id, "--person", "o.tidewell", "--towards", "partner:ilvane", "--set", "chat.federation=closed", "--until", "+1d", "--reason", "she writes her thesis", "--yes")
+		r.must("exception", "add", id, "--person", "o.tidewell", "--towards", "partner:ilvane", "--set", "chat.federation=closed", "--until",
+			"+1d", "--reason", "she writes her thesis", "--yes")
 		began = time.Now()
 		counts("chat: one person's exception", began, func() bool {
 			return !speak(theirs.Address, tidewell.Address) && !speak(tidewell.Address, theirs.Address) && chatIn() && chatOut()
 		})
 		r.must("exception", "end", id, "--why", "done", "--yes")
 		began = time.Now()
-		counts("chat: and its end", began, func() bool { return speak(theirs.Address, tidewell.Address) && speak(tidewell.Address, theirs.Address) })
+		counts("chat: and its end", began, func() bool {
+			return speak(theirs.Address, tidewell.Address) &&
+				speak(tidewell.Address, theirs.Address)
+		})
 
 		const mailbox, home = "o.tidewell@brackwater.example", "odile.t@parlourmail.example"
 		onward := func() bool {
@@ -250,7 +255,8 @@ func TestRealServers(t *testing.T) {
 			t.Fatal("mail goes on to anywhere")
 		}
 		id = fmt.Sprintf("lamp-room-mail-%d", round)
-		r.must("exception", "add", id, "--person", "o.tidewell", "--towards", home, "--set", "mail.forward=any", "--until", "+1d", "--reason", "the lamp room", "--yes")
+		r.must("exception", "add", id, "--person", "o.tidewell", "--towards", home, "--set", "mail.forward=any", "--until", "+1d", "--reason",
+			"the lamp room", "--yes")
 		began = time.Now()
 		counts("mail: one person's exception for a day", began, onward)
 		r.must("exception", "end", id, "--why", "done", "--yes")
@@ -264,14 +270,19 @@ func TestRealServers(t *testing.T) {
 		began = time.Now()
 		counts("calendars: opened again", began, func() bool { return looks() == "busy" })
 		id = fmt.Sprintf("calendar-%d", round)
-		r.must("exception", "add", id, "--person", "o.tidewell", "--set", "mail.calendar=none", "--until", "+1d", "--reason", "she writes her thesis", "--yes")
+		r.must("exception", "add", id, "--person", "o.tidewell", "--set", "mail.calendar=none", "--until", "+1d", "--reason",
+			"she writes her thesis", "--yes")
 		began = time.Now()
 		counts("calendars: one person's shut for a day", began, func() bool { return looks() == "nothing" })
 		r.must("exception", "end", id, "--why", "done", "--yes")
 		began = time.Now()
 		counts("calendars: and its end", began, func() bool { return looks() == "busy" })
 	}
-	took.print(t, []string{"chat: a partner suspended", "chat: a partner back", "chat: one person's exception", "chat: and its end", "files: a partner suspended", "files: a partner back", "files: a guest suspended", "files: a guest back", "directory: a guest suspended", "directory: a guest back", "calendars: shut to a partner", "calendars: opened again", "calendars: one person's shut for a day", "calendars: and its end", "mail: one person's exception for a day", "mail: and its end", "meetings: a partner suspended, put out", "meetings: a partner back"})
+	took.print(t, []string{"chat: a partner suspended", "chat: a partner back", "chat: one person's exception", "chat: and its end",
+		"files: a partner suspended", "files: a partner back", "files: a guest suspended", "files: a guest back", "directory: a guest suspended",
+		"directory: a guest back", "calendars: shut to a partner", "calendars: opened again", "calendars: one person's shut for a day",
+		"calendars: and its end", "mail: one person's exception for a day", "mail: and its end", "meetings: a partner suspended, put out",
+		"meetings: a partner back"})
 
 	// A server is killed while something changes here: it is said that it does not answer, and nothing is lost.
 	for id, p := range map[string]*servers.Process{"directory": s.Directory.Process, "files": s.Files.Process} {
@@ -279,7 +290,8 @@ func TestRealServers(t *testing.T) {
 		r.must("guest", "suspend", guest, "--reason", "while "+id+" is away")
 		began := time.Now()
 		if id == "directory" { // it is spoken to itself; of files the server's own files are written
-			for status, out, errs := r.client("", "system", "read", id); status == 0 || !strings.Contains(out+errs, "refused"); status, out, errs = r.client("", "system", "read", id) {
+			for status, out, errs := r.client("", "system", "read", id); status == 0 || !strings.Contains(out+errs, "refused"); status, out,
+				errs = r.client("", "system", "read", id) {
 				if time.Since(began) > patience {
 					t.Fatalf("%s is away, and nobody says so: %s%s", id, out, errs)
 				}
@@ -305,15 +317,20 @@ func TestRealServers(t *testing.T) {
 
 	// The live question costs little more than asking somebody who always says yes.
 	if *rounds > 1 {
-		empty, err := mailpolicy.Listen("127.0.0.1:0", func(context.Context, string, string) (bool, string, bool, error) { return true, "", true, nil }, quiet)
+		empty, err := mailpolicy.Listen("127.0.0.1:0", func(context.Context, string, string) (bool, string, bool, error) {
+			return true, "", true,
+				nil
+		}, quiet)
 		check(t, err)
 		defer empty.Close()
 		other, err := root.Mail(t.Context(), "other.example", out, portOf(t, empty.Address()))
 		check(t, err)
 		defer other.Stop()
 		var with, without []time.Duration
-		r.must("exception", "add", "lamp-room-desk", "--person", "o.tidewell", "--towards", "desk@ilvane.example", "--set", "mail.forward=any", "--until", "+1d", "--reason", "the lamp room", "--yes") // both say yes
-		for range 200 {                                                                                                                                                                                 // in turns, in one run
+		r.must("exception", "add", "lamp-room-desk", "--person", "o.tidewell", "--towards", "desk@ilvane.example", "--set", "mail.forward=any",
+			"--until", "+1d", "--reason", "the lamp room", "--yes") // both say yes
+		// in turns, in one run
+		for range 200 {
 			for _, x := range []struct {
 				ask  func(context.Context, string, string) (bool, string, error)
 				took *[]time.Duration
@@ -327,7 +344,8 @@ func TestRealServers(t *testing.T) {
 		slices.Sort(with)
 		slices.Sort(without)
 		ratio := float64(with[100]) / float64(without[100])
-		if t.Logf("may a letter go on: %v asked of us, %v of an empty service, %.2fx (target 1.5x)", with[100], without[100], ratio); ratio > 1.5 {
+		if t.Logf("may a letter go on: %v asked of us, %v of an empty service, %.2fx (target 1.5x)", with[100], without[100],
+			ratio); ratio > 1.5 {
 			t.Errorf("%.2fx an empty policy service", ratio)
 		}
 	}
@@ -338,7 +356,8 @@ func TestRealServers(t *testing.T) {
 	for _, x := range []struct {
 		kind string
 		f    map[string]string
-	}{{"groups", map[string]string{"group": "divers", "name": "Divers"}}, {"people", map[string]string{"mail": diver, "name": "Nia Fathom", "groups": "divers"}}} {
+	}{{"groups", map[string]string{"group": "divers", "name": "Divers"}},
+		{"people", map[string]string{"mail": diver, "name": "Nia Fathom", "groups": "divers"}}} {
 		_, err := s.Directory.Beside.Put(t.Context(), x.kind, "", x.f)
 		check(t, err)
 	}

@@ -12,7 +12,8 @@ import (
 	statements "wexillum.example/internal/statement"
 )
 
-// TestSealKept keeps the signed seal of the journal elsewhere, verifies it with our published keys, and finds out a journal that is not the one it was of.
+// TestSealKept keeps the signed seal of the journal elsewhere, verifies it with our published keys, and finds out a journal that is not the
+// one it was of.
 func TestSealKept(t *testing.T) {
 	r := demoService(t)
 	r.login("lantern")

@@ -92,7 +92,9 @@ func TestFirstHour(t *testing.T) {
 	p.until(`location.pathname === "/start" && document.querySelector(".start-steps")`)
 	p.axe("the beginning")
 	p.picture("start-empty")
-	if status, _, body := x.call("POST", "/api/v1/begin", "", `{"key":"`+strings.SplitN(x.began, "#", 2)[1]+`","name":"pirate","password":"four dry ropes hang"}`); status != 409 || !strings.Contains(body, "there is an administrator already") {
+	if status, _, body := x.call("POST", "/api/v1/begin", "",
+		`{"key":"`+strings.SplitN(x.began, "#", 2)[1]+`","name":"pirate","password":"four dry ropes hang"}`); status != 409 ||
+		!strings.Contains(body, "there is an administrator already") {
 		t.Errorf("the address works twice: %d %s", status, body)
 	}
 	// Who we are.
@@ -123,7 +125,8 @@ func TestFirstHour(t *testing.T) {
 	x.signIn("captain", "four dry ropes hang")
 	x.says(0, "ublished", "draft", "publish", "Posture: guests we invite", "--why", "to begin with", "--yes")
 	// A partner, a place, the first guest.
-	x.says(0, "heron", "partner", "add", "heron", "--name", "Heron Boats", "--domain", "heron.example", "--open", "directory.in,spaces.in", "--why", "they build our boats", "--yes")
+	x.says(0, "heron", "partner", "add", "heron", "--name", "Heron Boats", "--domain", "heron.example", "--open", "directory.in,spaces.in",
+		"--why", "they build our boats", "--yes")
 	p.goTo("/spaces", "document.querySelector('.tools')")
 	p.picture("spaces-empty")
 	p.presses("main", "New space")
@@ -166,23 +169,29 @@ func TestFirstHour(t *testing.T) {
 func TestFirstHourInTheClient(t *testing.T) {
 	t.Parallel()
 	x := startOn(t, filepath.Join(t.TempDir(), "own"))
-	if status, _, errs := x.client("short\n", "begin", x.began, "--name", "captain"); status != 2 || !strings.Contains(errs, "at least 12 characters") {
+	if status, _, errs := x.client("short\n", "begin", x.began, "--name", "captain"); status != 2 ||
+		!strings.Contains(errs, "at least 12 characters") {
 		t.Errorf("%d %s", status, errs)
 	}
-	if status, _, errs := x.client("four dry ropes hang\n", "begin", x.url, "--name", "captain"); status != 2 || !strings.Contains(errs, "write the address as it was printed") {
+	if status, _, errs := x.client("four dry ropes hang\n", "begin", x.url, "--name", "captain"); status != 2 ||
+		!strings.Contains(errs, "write the address as it was printed") {
 		t.Errorf("%d %s", status, errs)
 	}
-	if status, out, errs := x.client("four dry ropes hang\n", "begin", x.began, "--name", "captain"); status != 0 || !strings.Contains(out, "Signed in to "+x.url+" as captain") {
+	if status, out, errs := x.client("four dry ropes hang\n", "begin", x.began, "--name", "captain"); status != 0 ||
+		!strings.Contains(out, "Signed in to "+x.url+" as captain") {
 		t.Fatalf("%d %s%s", status, out, errs)
 	}
-	x.says(0, "Saltmarsh Trust", "settings", "set", "organisation.name=Saltmarsh Trust", "organisation.domains=saltmarsh.example", "organisation.time_zone=Europe/Lisbon", "--why", "the beginning", "-y")
-	x.says(0, "person ada-quill: made", "person", "add", "Ada Quill", "--address", "ada@saltmarsh.example", "--roles", "introducer", "--why", "the first of us")
+	x.says(0, "Saltmarsh Trust", "settings", "set", "organisation.name=Saltmarsh Trust", "organisation.domains=saltmarsh.example",
+		"organisation.time_zone=Europe/Lisbon", "--why", "the beginning", "-y")
+	x.says(0, "person ada-quill: made", "person", "add", "Ada Quill", "--address", "ada@saltmarsh.example", "--roles", "introducer", "--why",
+		"the first of us")
 	x.says(0, "guests  Guests we invite", "posture", "list")
 	out := x.says(0, "Next: wexillum draft impact", "posture", "draft", "guests")
 	id := regexp.MustCompile(`The draft (\S+) is made`).FindStringSubmatch(out)[1]
 	x.says(0, "ublished", "draft", "publish", id, "--why", "to begin with", "-y")
 	x.says(1, "the organisation stands there already", "posture", "draft", "guests")
-	x.says(0, "Heron Boats", "partner", "add", "heron", "--name", "Heron Boats", "--domain", "heron.example", "--open", "directory.in,spaces.in", "--why", "they build our boats", "-y")
+	x.says(0, "Heron Boats", "partner", "add", "heron", "--name", "Heron Boats", "--domain", "heron.example", "--open",
+		"directory.in,spaces.in", "--why", "they build our boats", "-y")
 	x.says(0, "space boat-shed: made", "space", "add", "Boat shed", "--pattern", "work", "--owners", "Ada Quill", "--why", "the new dinghy")
 	x.says(0, "sten@heron.example", "guest", "invite", "sten@heron.example", "--into", "space:boat-shed", "--purpose", "the dinghy")
 	x.says(0, "YES  sten@heron.example", "ask", "sten@heron.example", "directory.sign_in", "directory:ours")

@@ -39,7 +39,9 @@ declare module 'node:readline' { export function createInterface(o: { input: unk
 `), 0o600))
 	config, err := os.ReadFile(filepath.Join(dir, "tsconfig.json"))
 	check(t, err)
-	check(t, os.WriteFile(filepath.Join(dir, "tsconfig.json"), []byte(strings.NewReplacer(`"types": ["node"]`, `"types": []`, `"gateway.ts"]`, `"gateway.ts", "node.d.ts"]`).Replace(string(config))), 0o600))
+	check(t, os.WriteFile(filepath.Join(dir, "tsconfig.json"),
+		[]byte(strings.NewReplacer(`"types": ["node"]`, `"types": []`, `"gateway.ts"]`, `"gateway.ts", "node.d.ts"]`).Replace(string(config))),
+		0o600))
 	run("tsc", "-p", ".")
 	return dir
 }
@@ -90,7 +92,8 @@ func TestStrangers(t *testing.T) {
 	if got != want || want == 0 || len(partners) < 5 {
 		t.Errorf("%d lines of one party, want %d; of %d partners", got, want, len(partners))
 	}
-	if out, err := node(r.url, "metrics", "export.js").CombinedOutput(); err == nil || !strings.Contains(string(out), "403: a token for metrics may not") {
+	if out, err := node(r.url, "metrics", "export.js").CombinedOutput(); err == nil ||
+		!strings.Contains(string(out), "403: a token for metrics may not") {
 		t.Errorf("with a token for something else: %v %s", err, out)
 	}
 
@@ -113,7 +116,8 @@ func TestStrangers(t *testing.T) {
 			t.Errorf("%s: %q %v, want %q", question, answers.Text(), err, want)
 		}
 	}
-	const enter, join = "party maren.holtveig@ilvane.example spaces.enter space loan-dossier", "party ada@ilvane.example meetings.join meeting loan-weekly"
+	const enter, join = "party maren.holtveig@ilvane.example spaces.enter space loan-dossier",
+		"party ada@ilvane.example meetings.join meeting loan-weekly"
 	ask(enter, "yes")
 	ask(join, "no, it would need passcode")
 	ask("party x@nowhere.example spaces.enter space nothing-there", "no")
@@ -147,7 +151,9 @@ func TestFiftyFromAList(t *testing.T) {
 		}
 	}) {
 		t.Helper()
-		status, _, body := r.call("POST", "/api/v1/lists/guests?map="+url.QueryEscape("Mail=address,Full name=name,Who invites=sponsor,What for=purpose")+more, token, text, "Content-Type", "text/csv")
+		status, _, body := r.call("POST",
+			"/api/v1/lists/guests?map="+url.QueryEscape("Mail=address,Full name=name,Who invites=sponsor,What for=purpose")+more, token, text,
+			"Content-Type", "text/csv")
 		if err := json.Unmarshal([]byte(body), &x); err != nil {
 			t.Fatalf("%d %s", status, body)
 		}

@@ -28,7 +28,8 @@ func TestRecordsInTheConsole(t *testing.T) {
 	r.settled("quay")
 	quay := programs["quay"]
 	for _, mail := range []string{"stranger@far.example", "nilda@ilvane.example"} {
-		desk(t, at["quay"], url.Values{"kind": {"visitors"}, "f-mail": {mail}, "f-standing": {"aboard"}, "in-the-name-of": {"d.ekwinter@brackwater.example"}})
+		desk(t, at["quay"], url.Values{"kind": {"visitors"}, "f-mail": {mail}, "f-standing": {"aboard"},
+			"in-the-name-of": {"d.ekwinter@brackwater.example"}})
 	}
 	known := quay.Things("visitors")[0]
 	other := map[string]string{"aboard": "ashore", "ashore": "aboard"}[known.Fields["standing"]]
@@ -42,7 +43,8 @@ func TestRecordsInTheConsole(t *testing.T) {
 	p.picture("system-keeps")
 	p.goTo("/systems/quay/guest?state=unknown", "document.querySelectorAll('[aria-label=Records] tbody tr').length === 2")
 	p.axe("records")
-	if got := p.text("[aria-label=Records]"); !strings.Contains(got, "nilda@ilvane.example") || !strings.Contains(got, "by d.ekwinter@brackwater.example") {
+	if got := p.text("[aria-label=Records]"); !strings.Contains(got, "nilda@ilvane.example") ||
+		!strings.Contains(got, "by d.ekwinter@brackwater.example") {
 		t.Errorf("unknown here: %s", got)
 	}
 	pick := func(name string) {
@@ -102,7 +104,8 @@ func TestRecordsInTheConsole(t *testing.T) {
 		t.Error("a keeper is offered to take over spaces")
 	}
 	r.token("mooring")
-	status, _, body := r.call("POST", "/api/v1/systems/quay/records?preview=true", r.token("mooring"), `{"do":"take_over","kind":"space","all":true}`)
+	status, _, body := r.call("POST", "/api/v1/systems/quay/records?preview=true", r.token("mooring"),
+		`{"do":"take_over","kind":"space","all":true}`)
 	if status != 403 || !strings.Contains(body, "keepers decide about guests, grants and links") {
 		t.Errorf("a keeper takes over spaces: %d %s", status, body)
 	}
@@ -131,15 +134,21 @@ func TestRecordsByClient(t *testing.T) {
 	r.says(2, `"take" is nothing that is done with records`, "system", "record", "quay", "take", "guest")
 	r.says(1, "name the records, or all, not both", "system", "record", "quay", "take-over", "guest", "--why", "x", "--yes")
 	r.says(1, "name the person of ours who answers for them", "system", "record", "quay", "take-over", "guest", "--all", "--why", "x", "--yes")
-	r.says(1, "say what they are here for", "system", "record", "quay", "take-over", "guest", "--all", "--sponsor", "d.ekwinter", "--why", "x", "--yes")
-	r.says(1, "our people do not become guests", "system", "record", "quay", "take-over", "guest", "--all", "--sponsor", "d.ekwinter", "--purpose", "x", "--why", "x", "--yes")
-	r.says(1, "nothing of that kind is to be decided about it there", "system", "record", "quay", "end-there", "guest", "nobody@far.example", "--why", "x", "--yes")
+	r.says(1, "say what they are here for", "system", "record", "quay", "take-over", "guest", "--all", "--sponsor", "d.ekwinter", "--why", "x",
+		"--yes")
+	r.says(1, "our people do not become guests", "system", "record", "quay", "take-over", "guest", "--all", "--sponsor", "d.ekwinter",
+		"--purpose", "x", "--why", "x", "--yes")
+	r.says(1, "nothing of that kind is to be decided about it there", "system", "record", "quay", "end-there", "guest", "nobody@far.example",
+		"--why", "x", "--yes")
 	r.says(1, "nothing waits in The harbour because it is too much", "system", "record", "quay", "release", "--why", "x", "--yes")
-	r.says(1, "write a day ahead, within a year", "system", "record", "quay", "accept", "guest", "--all", "--until", "2001-01-01", "--why", "x", "--yes")
-	r.says(0, "Done with 1, not with 0.", "system", "record", "quay", "accept", "guest", "--all", "--until", "+7d", "--why", "a visit of the board", "--yes")
+	r.says(1, "write a day ahead, within a year", "system", "record", "quay", "accept", "guest", "--all", "--until", "2001-01-01", "--why",
+		"x", "--yes")
+	r.says(0, "Done with 1, not with 0.", "system", "record", "quay", "accept", "guest", "--all", "--until", "+7d", "--why",
+		"a visit of the board", "--yes")
 	r.says(0, "let be until", "system", "records", "quay", "guest", "--state", "unknown")
 	r.says(1, "it can be the source of space, link", "system", "set", "quay", "--source", "guest", "--why", "x")
 	r.says(1, "is only looked at", "system", "record", "ledger", "again", "forwarder", "--all", "--why", "x", "--yes")
 	// Half a name is asked back, not taken for an id.
-	r.says(2, `there is no partner called "Ilvane"; do you mean ilvane (Ilvane Conservation)?`, "grant", "add", "partner:Ilvane", "space:loan-dossier", "--role", "view", "--why", "x", "--yes")
+	r.says(2, `there is no partner called "Ilvane"; do you mean ilvane (Ilvane Conservation)?`, "grant", "add", "partner:Ilvane",
+		"space:loan-dossier", "--role", "view", "--why", "x", "--yes")
 }

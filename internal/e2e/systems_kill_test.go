@@ -126,7 +126,9 @@ func TestSystemsKill9(t *testing.T) {
 			}
 		}
 	}
-	call("POST", "/api/v1/systems", fmt.Sprintf(`{"id":"quay","name":"Quay","dialect":"quay","address":"http://%s","key":"env:%s","minutes":1,"why":"x"}`, quay, demo.SuiteKey), 409)
+	call("POST", "/api/v1/systems",
+		fmt.Sprintf(`{"id":"quay","name":"Quay","dialect":"quay","address":"http://%s","key":"env:%s","minutes":1,"why":"x"}`, quay,
+			demo.SuiteKey), 409)
 	var view struct {
 		Digest string
 		Mode   string

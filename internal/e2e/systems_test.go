@@ -49,7 +49,8 @@ func oldHarbour(t *testing.T, visitors int) (*running, map[string]string) {
 	t.Helper()
 	check(t, suiteKey())
 	r := startService(t, dbtest.DSN(t), func(ctx context.Context, svc *service.Service) error {
-		return svc.MakeAccount(ctx, "test", "", service.Account{Name: demo.Accounts[0].Name, Role: string(service.Administrator)}, demo.Accounts[0].Password)
+		return svc.MakeAccount(ctx, "test", "", service.Account{Name: demo.Accounts[0].Name, Role: string(service.Administrator)},
+			demo.Accounts[0].Password)
 	})
 	p := suite.New(suite.Options{Key: "pass", Faster: 10 * demo.SuiteFaster, House: "harbour.example"})["quay"]
 	check(t, p.Settled(visitors))
@@ -122,11 +123,13 @@ func TestSystemsInTheConsole(t *testing.T) {
 	p.axe("a system with drift")
 	p.picture("system-drift")
 	// The same question, meant and found.
-	p.goTo("/ask?who="+url.QueryEscape("*@vantry.example")+"&action=chat.message&resource=person%3Ad.ekwinter", "document.querySelector('[data-testid=in-suite]')")
+	p.goTo("/ask?who="+url.QueryEscape("*@vantry.example")+"&action=chat.message&resource=person%3Ad.ekwinter",
+		"document.querySelector('[data-testid=in-suite]')")
 	if got := p.text("[data-testid=in-suite]"); !strings.Contains(got, "The suite lets it through all the same") {
 		t.Errorf("meant and found: %s", got)
 	}
-	for until := time.Now().Add(patience); eval[string](p, "document.querySelector('.tried')?.dataset.outcome ?? ''") != "admitted"; time.Sleep(200 * time.Millisecond) {
+	for until := time.Now().Add(patience); eval[string](p,
+		"document.querySelector('.tried')?.dataset.outcome ?? ''") != "admitted"; time.Sleep(200 * time.Millisecond) {
 		if time.Now().After(until) {
 			t.Fatalf("it stays too early: %s", p.text(".in-suite"))
 		}
@@ -198,7 +201,8 @@ func TestSystemsByClient(t *testing.T) {
 	r.says(2, `"harbour" is no kind of system`, "system", "kinds", "harbour")
 	r.says(1, "there is no system", "system", "show", "nowhere")
 	r.says(1, "say where its key is", "system", "add", "x", "--dialect", "quay", "--address", at["quay"], "--key", "pass", "--why", "x")
-	r.says(1, "one system carries a service", "system", "add", "x", "--dialect", "quay", "--address", at["quay"], "--key", "env:"+demo.SuiteKey, "--why", "x")
+	r.says(1, "one system carries a service", "system", "add", "x", "--dialect", "quay", "--address", at["quay"], "--key",
+		"env:"+demo.SuiteKey, "--why", "x")
 	r.says(0, "tickets", "system", "add", "x", "--dialect", "quay", "--address", at["quay"], "--key", "env:"+demo.SuiteKey, "--preview")
 	// A rule is published: it settles, and is confirmed.
 	r.says(0, "", "rules", "set", "files.given_to", "--default", "inside", "--why", "for the audit", "--yes")
@@ -283,11 +287,13 @@ func TestDescribedInTheConsole(t *testing.T) {
 	p.goTo("/systems", "[...document.querySelectorAll('main button')].some(b => b.innerText === 'Add one')")
 	p.presses("main", "Add one")
 	p.until("[...document.querySelectorAll('.modal select option')].some(o => o.value === 'open')")
-	if got := eval[string](p, "[...document.querySelectorAll('.modal select option')].map(o => o.value).join(' ')"); strings.TrimSpace(got) != "quay parley ledger open" {
+	if got := eval[string](p,
+		"[...document.querySelectorAll('.modal select option')].map(o => o.value).join(' ')"); strings.TrimSpace(got) != "quay parley ledger open" {
 		t.Errorf("kinds: %q", got)
 	}
 	p.fill(".modal select", "open")
-	for field, text := range map[string]string{"name": "The tower", "id": "tower", "address": at.URL, "key": "env:" + demo.SuiteKey, "why": "it carries chat"} {
+	for field, text := range map[string]string{"name": "The tower", "id": "tower", "address": at.URL, "key": "env:" + demo.SuiteKey,
+		"why": "it carries chat"} {
 		p.fill(".modal #sy-"+field, text)
 	}
 	p.presses(".modal", "Add it, and look at it")

@@ -11,8 +11,8 @@ import (
 	statements "wexillum.example/internal/statement"
 )
 
-// TestTellPartner has one installation tell another, whose guests its people are, what happens to their accounts: who leaves at once and on a day,
-// who comes back, who is removed, and of whom nothing is said since they are not to be kept there.
+// TestTellPartner has one installation tell another, whose guests its people are, what happens to their accounts: who leaves at once and on
+// a day, who comes back, who is removed, and of whom nothing is said since they are not to be kept there.
 func TestTellPartner(t *testing.T) {
 	t.Parallel()
 	clock := &wall{}
@@ -47,7 +47,8 @@ guests:
 	check(t, from.svc.RollKey(t.Context(), service.By{Who: "test", Why: "to sign"}, service.AnnounceKey))
 	check(t, to.svc.FetchStatement(t.Context(), service.By{Who: "test", Why: "their keys"}, fetcher, "aa"))
 	who := service.Who{Name: "harbour", Role: service.Administrator}
-	check(t, from.svc.AddWebhook(t.Context(), who, "they keep our people", service.Webhook{ID: "bb", Name: "House bb", Address: to.url + "/events", Partner: "bb"}))
+	check(t, from.svc.AddWebhook(t.Context(), who, "they keep our people",
+		service.Webhook{ID: "bb", Name: "House bb", Address: to.url + "/events", Partner: "bb"}))
 	told := func() string {
 		t.Helper()
 		ctx, stop := context.WithCancel(t.Context())
@@ -79,7 +80,8 @@ guests:
 		t.Helper()
 		check(t, load("wexillum: 1\npeople:\n"+text)(t.Context(), from.svc))
 	}
-	changes(person("uma", ", left: "+clock.now().Add(-time.Minute).UTC().Format(time.RFC3339)) + person("shy", ", left: 2026-11-20") + person("ben", ", left: "+clock.now().Add(48*time.Hour).UTC().Format(time.RFC3339)))
+	changes(person("uma", ", left: "+clock.now().Add(-time.Minute).UTC().Format(time.RFC3339)) + person("shy", ", left: 2026-11-20") +
+		person("ben", ", left: "+clock.now().Add(48*time.Hour).UTC().Format(time.RFC3339)))
 	if got := told(); got != "disabled uma@aa.example done; " {
 		t.Errorf("who left: %s", got)
 	}

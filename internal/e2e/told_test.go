@@ -7,8 +7,8 @@ import (
 	"time"
 )
 
-// TestToldOverTheNetwork lets the demo's second organisation push that accounts of its people were disabled: the record here is suspended, the
-// session of the guest ends, and it is seen in the client and in the console.
+// TestToldOverTheNetwork lets the demo's second organisation push that accounts of its people were disabled: the record here is suspended,
+// the session of the guest ends, and it is seen in the client and in the console.
 func TestToldOverTheNetwork(t *testing.T) {
 	t.Parallel()
 	r := demoService(t)
@@ -25,7 +25,8 @@ func TestToldOverTheNetwork(t *testing.T) {
 		return status, said
 	}
 	const disabled = "https://schemas.openid.net/secevent/risc/event-type/account-disabled"
-	if status, said := tell(r.url+"/events", disabled, "somebody@elsewhere.example", "1", time.Now()); status != 400 || !strings.Contains(said, `"err":"access_denied"`) {
+	if status, said := tell(r.url+"/events", disabled, "somebody@elsewhere.example", "1", time.Now()); status != 400 ||
+		!strings.Contains(said, `"err":"access_denied"`) {
 		t.Errorf("of another's: %d %s", status, said)
 	}
 	if status, said := tell(r.url+"/events", disabled, who, "2", time.Now().Add(-time.Hour)); status != 202 || said != "" {
@@ -45,7 +46,8 @@ func TestToldOverTheNetwork(t *testing.T) {
 	r.says(3, "NO", "ask", who, "spaces.enter", "space:loan-dossier")
 	p := r.page(browser(t), "harbour")
 	p.goTo("/partners/ilvane", "document.querySelector('[aria-labelledby=h-told] li')")
-	if got := p.text("[aria-labelledby=h-told]"); !strings.Contains(got, "account disabled") || !strings.Contains(got, who) || !strings.Contains(got, "done") {
+	if got := p.text("[aria-labelledby=h-told]"); !strings.Contains(got, "account disabled") || !strings.Contains(got, who) ||
+		!strings.Contains(got, "done") {
 		t.Error(got)
 	}
 	p.axe("a partner who told something")

@@ -62,13 +62,16 @@ func (p *page) fill(selector, text string) {
 	p.t.Helper()
 	b, err := json.Marshal(text)
 	check(p.t, err)
-	eval[any](p, fmt.Sprintf(`(() => { const x = document.querySelector(%q); const proto = x.tagName === 'SELECT' ? HTMLSelectElement : x.tagName === 'TEXTAREA' ? HTMLTextAreaElement : HTMLInputElement; Object.getOwnPropertyDescriptor(proto.prototype, 'value').set.call(x, %s); x.dispatchEvent(new Event(x.tagName === 'SELECT' ? 'change' : 'input', {bubbles: true})) })()`, selector, b))
+	eval[any](p,
+		fmt.Sprintf(`(() => { const x = document.querySelector(%q); const proto = x.tagName === 'SELECT' ? HTMLSelectElement : x.tagName === 'TEXTAREA' ? HTMLTextAreaElement : HTMLInputElement; Object.getOwnPropertyDescriptor(proto.prototype, 'value').set.call(x, %s); x.dispatchEvent(new Event(x.tagName === 'SELECT' ? 'change' : 'input', {bubbles: true})) })()`,
+			selector, b))
 }
 
 // presses clicks whatever button or link says something, within a part of the page.
 func (p *page) presses(within, says string) {
 	p.t.Helper()
-	find := fmt.Sprintf(`[...document.querySelectorAll('%s button, %s a')].find(b => b.innerText.trim() === %q && !b.matches(':disabled'))`, within, within, says)
+	find := fmt.Sprintf(`[...document.querySelectorAll('%s button, %s a')].find(b => b.innerText.trim() === %q && !b.matches(':disabled'))`,
+		within, within, says)
 	p.until(find)
 	eval[any](p, find+".click()")
 }
@@ -221,11 +224,13 @@ func TestDraftSaysWhatIsInIt(t *testing.T) {
 	eval[any](p, "document.querySelector('.modal.show [type=submit]').click()")
 	p.until("!document.querySelector('.modal.show')")
 	// A report, and a list that is checked, are answered as the draft, and name it.
-	report := eval[string](p, `fetch([...document.querySelectorAll('a')].length && '/api/v1/report/board?who=partner%3Apallowick&form=csv&draft=' + JSON.parse(sessionStorage.getItem('wexillum.draft')).id).then(r => r.text()).then(t => { document.title = 'got'; window.got = t; return t }), ''`)
+	report := eval[string](p,
+		`fetch([...document.querySelectorAll('a')].length && '/api/v1/report/board?who=partner%3Apallowick&form=csv&draft=' + JSON.parse(sessionStorage.getItem('wexillum.draft')).id).then(r => r.text()).then(t => { document.title = 'got'; window.got = t; return t }), ''`)
 	_ = report
 	p.until("window.got")
 	csv := eval[string](p, "window.got")
-	if head, _, _ := strings.Cut(csv, "\r\n"); !strings.HasSuffix(head, ",at,draft") || !strings.Contains(csv, ",tide table\r\n") || !strings.Contains(csv, "no") {
+	if head, _, _ := strings.Cut(csv, "\r\n"); !strings.HasSuffix(head, ",at,draft") || !strings.Contains(csv, ",tide table\r\n") ||
+		!strings.Contains(csv, "no") {
 		t.Errorf("%.300s", csv)
 	}
 	p.goTo("/reach?of=partner%3Apallowick", "document.querySelector('a[download]')")
@@ -358,7 +363,8 @@ func TestKeysWriteNothing(t *testing.T) {
 	p.until("document.activeElement !== document.body")
 	// The best match of a completion comes first.
 	token := r.token("harbour")
-	for q, want := range map[string]string{"kind=who&q=maren": "maren.holtveig@ilvane.example", "kind=resource&q=loan+dossier": "space:loan-dossier", "kind=rule&q=chat.guests": "chat.guests", "kind=partner&q=orrin": "orrin"} {
+	for q, want := range map[string]string{"kind=who&q=maren": "maren.holtveig@ilvane.example",
+		"kind=resource&q=loan+dossier": "space:loan-dossier", "kind=rule&q=chat.guests": "chat.guests", "kind=partner&q=orrin": "orrin"} {
 		_, _, body := r.call("GET", "/api/v1/complete?"+q, token, "")
 		var x struct{ Items []struct{ Value string } }
 		if err := json.Unmarshal([]byte(body), &x); err != nil || len(x.Items) == 0 || x.Items[0].Value != want {
@@ -372,7 +378,8 @@ func (p *page) tabs(selector, says string) {
 	p.t.Helper()
 	at := ""
 	for range 200 {
-		if eval[bool](p, fmt.Sprintf("(x => x.matches(%q) && (%q === '' || x.innerText.trim() === %q))(document.activeElement)", selector, says, says)) {
+		if eval[bool](p, fmt.Sprintf("(x => x.matches(%q) && (%q === '' || x.innerText.trim() === %q))(document.activeElement)", selector, says,
+			says)) {
 			return
 		}
 		p.do(chromedp.KeyEvent("\t"))
@@ -399,7 +406,8 @@ func TestKeyboardAlone(t *testing.T) {
 	p.until("document.querySelector('.askbar')")
 	p.tabs(".askbar .combo:nth-of-type(1) input", "")
 	keys("person:j.penhallow", "\t", "directory.invite", "\t", "space:docent-course", "\t", "h.brannoch@oskelund.example", "\r")
-	p.until(verdict + "?.dataset.decision === 'no' && [...document.querySelectorAll('main button')].some(b => b.innerText === 'Make a draft of it')")
+	p.until(verdict +
+		"?.dataset.decision === 'no' && [...document.querySelectorAll('main button')].some(b => b.innerText === 'Make a draft of it')")
 	p.tabs("button", "Make a draft of it")
 	keys("\r")
 	p.until("location.pathname.startsWith('/drafts/') && document.querySelector('#p-why')")
@@ -475,7 +483,8 @@ func TestTwoAtOnce(t *testing.T) {
 	p.until("document.querySelector('#e-note')")
 	p.fill("#e-note", "mine")
 	// The other's change arrives while nobody hears of it.
-	eval[any](p, "window.fetch = (f => (u, o) => f(u, o?.headers?.['If-Match'] ? {...o, headers: {...o.headers, 'If-Match': '\"0000000000000000\"'}} : o))(window.fetch), 0")
+	eval[any](p,
+		"window.fetch = (f => (u, o) => f(u, o?.headers?.['If-Match'] ? {...o, headers: {...o.headers, 'If-Match': '\"0000000000000000\"'}} : o))(window.fetch), 0")
 	eval[any](p, "document.querySelector('.modal.show [type=submit]').click()")
 	p.until("document.querySelector('.modal.show .wrong')?.innerText.includes('Not saved: somebody else changed this while you were editing. What you typed is still here')")
 	if got := eval[string](p, "document.querySelector('#e-note').value"); got != "mine" {
@@ -497,7 +506,8 @@ func TestManyPartners(t *testing.T) {
 		t.Fatal(err)
 	}
 	p := r.page(browser(t), "harbour")
-	p.goTo("/partners", "document.querySelectorAll('.board tbody tr').length === 200 && document.querySelector('.more')?.innerText.includes('200 of 240 partners are shown.')")
+	p.goTo("/partners",
+		"document.querySelectorAll('.board tbody tr').length === 200 && document.querySelector('.more')?.innerText.includes('200 of 240 partners are shown.')")
 	p.until("document.querySelector('.accounts button').innerText.endsWith(' 240')")
 	p.presses(".more", "More partners")
 	p.until("document.querySelectorAll('.board tbody tr').length === 240 && !document.querySelector('.more')")

@@ -12,8 +12,8 @@ import (
 	"wexillum.example/internal/service"
 )
 
-// TestMemberLearnsNothing has a member ask about their own spaces and addresses that have a record and that they have no business with: whatever they
-// ask, they are answered as of an address that there never was.
+// TestMemberLearnsNothing has a member ask about their own spaces and addresses that have a record and that they have no business with:
+// whatever they ask, they are answered as of an address that there never was.
 func TestMemberLearnsNothing(t *testing.T) {
 	t.Parallel()
 	r := startService(t, demoDSN(t), nil)
@@ -85,7 +85,8 @@ func TestMemberLearnsNothing(t *testing.T) {
 				for at < min(len(g), len(w)) && g[at] == w[at] {
 					at++
 				}
-				t.Errorf("way %d tells of %s:\n…%s\nand of nobody:\n…%s", n, a, g[max(0, at-60):min(len(g), at+160)], w[max(0, at-60):min(len(w), at+160)])
+				t.Errorf("way %d tells of %s:\n…%s\nand of nobody:\n…%s", n, a, g[max(0, at-60):min(len(g), at+160)],
+					w[max(0, at-60):min(len(w), at+160)])
 			}
 			if i < 10 { // an administrator sees the difference
 				if x, y := way(harbour, a), way(harbour, never(a)); plain(x, a) != plain(y, never(a)) {

@@ -62,9 +62,12 @@ func TestPast(t *testing.T) {
 	note()
 	changes := [][]string{
 		{"partner", "add", "quayside", "--name", "Quayside", "--domain", "quayside.example"},
-		{"partner", "open", "quayside", "meetings.in"}, {"partner", "close", "quayside", "meetings.in"}, {"rules", "set", "meetings.outsiders", "--default", "known"},
-		{"partner", "suspend", "orrin"}, {"rules", "set", "meetings.outsiders", "--default", "signed_in"}, {"partner", "resume", "orrin"}, {"domain", "bar", "orrin.example"},
-		{"rules", "set", "spaces.guests", "--space", "low-water-design", "--value", "off"}, {"domain", "lift", "orrin.example"}, {"rules", "set", "spaces.guests", "--space", "low-water-design", "--value", "on"},
+		{"partner", "open", "quayside", "meetings.in"}, {"partner", "close", "quayside", "meetings.in"},
+		{"rules", "set", "meetings.outsiders", "--default", "known"},
+		{"partner", "suspend", "orrin"}, {"rules", "set", "meetings.outsiders", "--default", "signed_in"}, {"partner", "resume", "orrin"},
+		{"domain", "bar", "orrin.example"},
+		{"rules", "set", "spaces.guests", "--space", "low-water-design", "--value", "off"}, {"domain", "lift", "orrin.example"},
+		{"rules", "set", "spaces.guests", "--space", "low-water-design", "--value", "on"},
 		{"partner", "suspend", "pallowick"},
 	}
 	for i, c := range changes {
@@ -178,21 +181,24 @@ func TestSearch(t *testing.T) {
 			want = append(want, w.String())
 		}
 	}
-	same("who enters the loan dossier", field(search("subject", `{"subject":{"type":"party"},"action":{"name":"spaces.enter"},"resource":{"type":"space","id":"loan-dossier"}}`), "id"), want)
+	same("who enters the loan dossier", field(search("subject",
+		`{"subject":{"type":"party"},"action":{"name":"spaces.enter"},"resource":{"type":"space","id":"loan-dossier"}}`), "id"), want)
 	want = nil
 	for _, n := range st.Find("", 1<<20, "file") {
 		if yes("link:crate-list-link", "files.open", n.Value) {
 			want = append(want, strings.TrimPrefix(n.Value, "file:"))
 		}
 	}
-	same("what the link opens", field(search("resource", `{"subject":{"type":"link","id":"crate-list-link"},"action":{"name":"files.open"},"resource":{"type":"file"}}`), "id"), want)
+	same("what the link opens", field(search("resource",
+		`{"subject":{"type":"link","id":"crate-list-link"},"action":{"name":"files.open"},"resource":{"type":"file"}}`), "id"), want)
 	want = nil
 	for _, a := range catalogue.Actions() {
 		if a.Takes(catalogue.Channel) && !a.Address && yes("maren.holtveig@ilvane.example", a.Name, "channel:loan-general") {
 			want = append(want, a.Name)
 		}
 	}
-	same("what the conservator may do", field(search("action", `{"subject":{"type":"party","id":"maren.holtveig@ilvane.example"},"resource":{"type":"channel","id":"loan-general"}}`), "name"), want)
+	same("what the conservator may do", field(search("action",
+		`{"subject":{"type":"party","id":"maren.holtveig@ilvane.example"},"resource":{"type":"channel","id":"loan-general"}}`), "name"), want)
 	want = nil
 	for _, n := range st.Find("", 1<<20, "person") {
 		w, err := engine.ParseWho(n.Value)
@@ -201,11 +207,14 @@ func TestSearch(t *testing.T) {
 		check(t, err)
 		a, _ := engine.ParseAction("directory.invite")
 		res, _ := engine.ParseResource("space:low-water-design")
-		if v, err := st.Decide(&engine.Question{Subject: w, Action: a, Resource: res, Address: to.Address, At: r.svc.Now()}); err == nil && v.Yes {
+		if v, err := st.Decide(&engine.Question{Subject: w, Action: a, Resource: res, Address: to.Address, At: r.svc.Now()}); err == nil &&
+			v.Yes {
 			want = append(want, w.ID)
 		}
 	}
-	same("who of ours may invite", field(search("subject", `{"subject":{"type":"person"},"action":{"name":"directory.invite"},"resource":{"type":"space","id":"low-water-design"},"context":{"address":"x@pallowick.example"}}`), "id"), want)
+	same("who of ours may invite", field(search("subject",
+		`{"subject":{"type":"person"},"action":{"name":"directory.invite"},"resource":{"type":"space","id":"low-water-design"},"context":{"address":"x@pallowick.example"}}`),
+		"id"), want)
 	// An id of what is searched for is left out of account; what is not there is no result; who asks for what a gateway does not
 	// enforce is none either.
 	body := `{"subject":{"type":"party","id":"x@y.example"},"action":{"name":"spaces.enter"},"resource":{"type":"space","id":"%s"},"context":{"enforces":%s}}`
@@ -215,7 +224,8 @@ func TestSearch(t *testing.T) {
 	if n := len(search("subject", fmt.Sprintf(body, "nowhere", "[]"))); n != 0 {
 		t.Errorf("what is not there: %d", n)
 	}
-	some, all := len(search("subject", fmt.Sprintf(body, "loan-dossier", "[]"))), len(search("subject", strings.Replace(fmt.Sprintf(body, "loan-dossier", "[]"), `,"context":{"enforces":[]}`, "", 1)))
+	some, all := len(search("subject", fmt.Sprintf(body, "loan-dossier", "[]"))),
+		len(search("subject", strings.Replace(fmt.Sprintf(body, "loan-dossier", "[]"), `,"context":{"enforces":[]}`, "", 1)))
 	if some >= all || some == 0 {
 		t.Errorf("without enforcing anything %d, else %d", some, all)
 	}
@@ -253,8 +263,10 @@ func TestViews(t *testing.T) {
 	check(t, os.WriteFile(world, []byte(r.must("dump")), 0o600))
 	day := (moment.DayOf(r.svc.Now(), r.svc.State().Zone()) + 1).String()
 	for _, args := range [][]string{
-		{"audience", "folder:loan-valuations", "-o", "csv"}, {"audience", "space:loan-dossier", "--all", "--find", "maren", "-o", "csv"}, {"reach", "--partner", "ilvane", "-o", "csv"}, {"reach", "--kind", "bearer", "-o", "csv"},
-		{"diff", "maren.holtveig@ilvane.example", "edda.nordvane@ilvane.example", "-o", "csv"}, {"audience", "person:d.ekwinter", "--action", "chat.*", "-o", "csv"},
+		{"audience", "folder:loan-valuations", "-o", "csv"}, {"audience", "space:loan-dossier", "--all", "--find", "maren", "-o", "csv"},
+		{"reach", "--partner", "ilvane", "-o", "csv"}, {"reach", "--kind", "bearer", "-o", "csv"},
+		{"diff", "maren.holtveig@ilvane.example", "edda.nordvane@ilvane.example", "-o", "csv"},
+		{"audience", "person:d.ekwinter", "--action", "chat.*", "-o", "csv"},
 	} {
 		at := []string{"--at", day}
 		a, b := r.must(append(args, at...)...), r.must(append(append(args, at...), "--world", world)...)
@@ -277,14 +289,18 @@ func TestViews(t *testing.T) {
 		want string
 		args []string
 	}{
-		{"name one party, or one of", []string{"reach"}}, {"name one party, or one of", []string{"reach", "a@b.example", "--everybody"}}, {"there is no such partner", []string{"reach", "--partner", "none"}}, {"kinds are guest", []string{"reach", "--kind", "odd"}},
-		{"there is no such space", []string{"audience", "space:none"}}, {"there is no such service", []string{"audience", "space:loan-dossier", "--action", "post.*"}}, {"name another party", []string{"diff", "maren.holtveig@ilvane.example"}},
+		{"name one party, or one of", []string{"reach"}}, {"name one party, or one of", []string{"reach", "a@b.example", "--everybody"}},
+		{"there is no such partner", []string{"reach", "--partner", "none"}}, {"kinds are guest", []string{"reach", "--kind", "odd"}},
+		{"there is no such space", []string{"audience", "space:none"}},
+		{"there is no such service", []string{"audience", "space:loan-dossier", "--action", "post.*"}},
+		{"name another party", []string{"diff", "maren.holtveig@ilvane.example"}},
 		{"name another party or another moment", []string{"diff", "maren.holtveig@ilvane.example", "maren.holtveig@ilvane.example"}},
 	} {
 		r.says(2, c.want, c.args...)
 	}
 	// A page that prints states what it is.
-	for name, args := range map[string][]string{"audience": {"audience", "folder:loan-valuations"}, "board": {"reach", "--everybody"}, "diff": {"diff", "maren.holtveig@ilvane.example", "--and-at", "+300d"}, "reach": {"reach", "maren.holtveig@ilvane.example"}} {
+	for name, args := range map[string][]string{"audience": {"audience", "folder:loan-valuations"}, "board": {"reach", "--everybody"},
+		"diff": {"diff", "maren.holtveig@ilvane.example", "--and-at", "+300d"}, "reach": {"reach", "maren.holtveig@ilvane.example"}} {
 		for _, where := range []string{"", world} {
 			file := filepath.Join(dir, name+".html")
 			more := []string{"--report", file}
@@ -304,13 +320,17 @@ func TestViews(t *testing.T) {
 	token := r.token("lantern")
 	status, h, text := r.call("GET", "/api/v1/report/audience?form=csv&resource=folder:loan-valuations", token, "")
 	rows, err := csv.NewReader(strings.NewReader(text)).ReadAll()
-	if status != 200 || err != nil || len(rows) != 17 || rows[0][12] != "organisation" || rows[1][12] != "Brackwater Museum of Navigation" || !strings.HasPrefix(h.Get("Content-Type"), "text/csv") {
+	if status != 200 || err != nil || len(rows) != 17 || rows[0][12] != "organisation" || rows[1][12] != "Brackwater Museum of Navigation" ||
+		!strings.HasPrefix(h.Get("Content-Type"), "text/csv") {
 		t.Errorf("%d %v %d rows\n%.400s", status, err, len(rows), text)
 	}
 	// A member sees the audience of own spaces and nothing else.
 	member := r.token("rigger")
-	for path, want := range map[string]int{"/api/v1/audience?resource=space:low-water-design": 200, "/api/v1/audience?resource=person:d.ekwinter": 200, "/api/v1/audience?resource=space:storage-move": 403, "/api/v1/board": 403, "/api/v1/report/board": 403,
-		"/api/v1/report/audience?resource=space:storage-move": 403, "/api/v1/diff?who=maren.holtveig@ilvane.example&and_who=edda.nordvane@ilvane.example": 403} {
+	for path, want := range map[string]int{"/api/v1/audience?resource=space:low-water-design": 200,
+		"/api/v1/audience?resource=person:d.ekwinter": 200, "/api/v1/audience?resource=space:storage-move": 403, "/api/v1/board": 403,
+		"/api/v1/report/board":                                                                403,
+		"/api/v1/report/audience?resource=space:storage-move":                                 403,
+		"/api/v1/diff?who=maren.holtveig@ilvane.example&and_who=edda.nordvane@ilvane.example": 403} {
 		if status, _, text := r.call("GET", path, member, ""); status != want {
 			t.Errorf("%s: %d, want %d %.200s", path, status, want, text)
 		}
@@ -349,7 +369,8 @@ func TestViewsInTheConsole(t *testing.T) {
 	p.until("document.querySelector('h1').innerText === 'Who reaches Loan dossier' && document.querySelectorAll('.listing tbody tr').length > 3")
 	few := eval[int](p, "document.querySelectorAll('.listing tbody tr').length")
 	p.do(chromedp.Click(chromedp.CSS("#a-all")))
-	p.until(fmt.Sprintf("document.querySelectorAll('.listing tbody tr').length > %d && document.querySelectorAll('.listing thead th').length === 5", few))
+	p.until(fmt.Sprintf("document.querySelectorAll('.listing tbody tr').length > %d && document.querySelectorAll('.listing thead th').length === 5",
+		few))
 	p.axe("an audience")
 	p.goTo("/reach?who=maren.holtveig%40ilvane.example", "document.querySelector('.service-head')")
 	eval[any](p, "[...document.querySelectorAll('.listing a')].find(a => a.innerText === 'enter').click()")
@@ -366,9 +387,11 @@ func TestViewsInTheConsole(t *testing.T) {
 	p.do(chromedp.KeyEvent("edda.nordvane@ilvane.example"), chromedp.Click(chromedp.CSS(".difference-form button[type=submit]")))
 	p.until("document.querySelectorAll('.listing tbody tr').length > 5 && document.querySelector('.listing').innerText.includes('is suspended since')")
 	p.axe("a difference")
-	p.goTo("/difference?who=maren.holtveig%40ilvane.example&and_at="+time.Now().AddDate(1, 0, 0).Format("2006-01-02"), "document.querySelector('.listing')?.innerText.includes('an address without a record does not sign in')")
+	p.goTo("/difference?who=maren.holtveig%40ilvane.example&and_at="+time.Now().AddDate(1, 0, 0).Format("2006-01-02"),
+		"document.querySelector('.listing')?.innerText.includes('an address without a record does not sign in')")
 	p.goTo("/audience", "document.querySelector('.audience-form')")
-	p.do(chromedp.SendKeys(chromedp.CSS(".audience-form .combo input"), "space:none"), chromedp.Click(chromedp.CSS(".audience-form h1, #page-title")), chromedp.Click(chromedp.CSS(".audience-form button[type=submit]")))
+	p.do(chromedp.SendKeys(chromedp.CSS(".audience-form .combo input"), "space:none"),
+		chromedp.Click(chromedp.CSS(".audience-form h1, #page-title")), chromedp.Click(chromedp.CSS(".audience-form button[type=submit]")))
 	p.until("document.querySelector('.wrong')?.innerText.includes('there is no such space')")
 }
 
@@ -391,7 +414,8 @@ func TestLargeInTheConsole(t *testing.T) {
 	p.until("document.querySelectorAll('.reach-board tbody tr').length === 80")
 	st := r.svc.State()
 	who := "" // somebody who reaches something
-	_, err := st.GrantedLines(now, engine.LinesFrom{Party: 2000}, 1, func(k engine.Kind, _ string) bool { return k == engine.KindGuest }, "", 0, func() error { return nil }, func(l *engine.GrantedLine) { who = l.Who.String() })
+	_, err := st.GrantedLines(now, engine.LinesFrom{Party: 2000}, 1, func(k engine.Kind, _ string) bool { return k == engine.KindGuest }, "",
+		0, func() error { return nil }, func(l *engine.GrantedLine) { who = l.Who.String() })
 	check(t, err)
 	p.do(chromedp.SendKeys(chromedp.CSS("[aria-label='Find a party']"), who))
 	p.until("document.querySelectorAll('.reach-board tbody tr').length === 1")

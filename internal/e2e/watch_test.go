@@ -27,12 +27,15 @@ import (
 	"wexillum.example/internal/store"
 )
 
-// TestFigures has every figure that the alerts and the dashboard ask for, and no alert on a service that is well but those of what is not set up.
+// TestFigures has every figure that the alerts and the dashboard ask for, and no alert on a service that is well but those of what is not
+// set up.
 func TestFigures(t *testing.T) {
 	t.Parallel()
 	r := startService(t, demoDSN(t), nil)
-	check(t, r.st.NoteBackup(t.Context(), "(database)", store.BackedUp{File: "x", At: time.Now().Add(-time.Hour).UTC().Format(time.RFC3339), Seq: 1, Bytes: 4711, Rows: 3}))
-	if status, _, body := r.call("POST", "/api/v1/ask", r.token("harbour"), `{"subject":"maren.holtveig@ilvane.example","action":"spaces.enter","resource":"space:loan-dossier"}`); status != 200 {
+	check(t, r.st.NoteBackup(t.Context(), "(database)",
+		store.BackedUp{File: "x", At: time.Now().Add(-time.Hour).UTC().Format(time.RFC3339), Seq: 1, Bytes: 4711, Rows: 3}))
+	if status, _, body := r.call("POST", "/api/v1/ask", r.token("harbour"),
+		`{"subject":"maren.holtveig@ilvane.example","action":"spaces.enter","resource":"space:loan-dossier"}`); status != 200 {
 		t.Fatal(status, body)
 	}
 	_, _, body := r.call("GET", "/metrics", r.token("harbour"), "")
@@ -43,7 +46,8 @@ func TestFigures(t *testing.T) {
 			value[bare], value[name] = v, v
 		}
 	}
-	for name, want := range map[string]string{"wexillum_backup_bytes": "4711", "wexillum_changes_waiting": "0", "wexillum_systems_away": "0", "wexillum_events_waiting": "0"} {
+	for name, want := range map[string]string{"wexillum_backup_bytes": "4711", "wexillum_changes_waiting": "0", "wexillum_systems_away": "0",
+		"wexillum_events_waiting": "0"} {
 		if value[name] != want {
 			t.Errorf("%s is %q, not %s", name, value[name], want)
 		}
@@ -52,7 +56,8 @@ func TestFigures(t *testing.T) {
 		t.Error(value["wexillum_backup_age_seconds"])
 	}
 	// What there is only where it is set up.
-	besides := []string{"wexillum_certificate_seconds", "wexillum_system_read_age_seconds", "wexillum_follow_lag_seconds", "wexillum_expectations_broken", "wexillum_expectations_unknown"}
+	besides := []string{"wexillum_certificate_seconds", "wexillum_system_read_age_seconds", "wexillum_follow_lag_seconds",
+		"wexillum_expectations_broken", "wexillum_expectations_unknown"}
 	named := regexp.MustCompile(`\b(wexillum|go_sql|process)_[a-z_]+`)
 	alerts, err := os.ReadFile(filepath.Join(repository, "packaging/monitoring/alerts.yaml"))
 	check(t, err)
@@ -71,7 +76,8 @@ func TestFigures(t *testing.T) {
 	for _, g := range rules.Groups {
 		for _, x := range g.Rules {
 			asked = append(asked, named.FindAllString(x.Expr, -1)...)
-			if x.Annotations["summary"] == "" || x.Annotations["action"] == "" || !slices.Contains([]string{"page", "ticket"}, x.Labels["severity"]) {
+			if x.Annotations["summary"] == "" || x.Annotations["action"] == "" ||
+				!slices.Contains([]string{"page", "ticket"}, x.Labels["severity"]) {
 				t.Errorf("%s says too little: %v %v", x.Alert, x.Labels, x.Annotations)
 			}
 		}
@@ -105,7 +111,8 @@ func TestFigures(t *testing.T) {
 	docs, err := os.ReadFile(filepath.Join(repository, "docs/watch.md"))
 	check(t, err)
 	for name := range value {
-		if strings.HasPrefix(name, "wexillum_") && !strings.ContainsAny(name, "{") && !strings.Contains(string(docs), strings.TrimSuffix(strings.TrimSuffix(strings.TrimSuffix(name, "_bucket"), "_sum"), "_count")) {
+		if strings.HasPrefix(name, "wexillum_") && !strings.ContainsAny(name, "{") &&
+			!strings.Contains(string(docs), strings.TrimSuffix(strings.TrimSuffix(strings.TrimSuffix(name, "_bucket"), "_sum"), "_count")) {
 			t.Errorf("docs/watch.md says nothing of %s", name)
 		}
 	}
@@ -145,18 +152,21 @@ func TestDoctor(t *testing.T) {
 	}
 	certify(t, dir, "ours")
 	keys, settings := filepath.Join(dir, "keys"), filepath.Join(dir, "settings.yaml")
-	check(t, os.WriteFile(settings, []byte("public_url: "+r.url+"\nkey_file: "+keys+"\nbackup_dir: "+dir+"\nforgotten_list: "+filepath.Join(dir, "forgotten")+
-		"\ntls_cert: "+filepath.Join(dir, "cert.pem")+"\ntls_key: "+filepath.Join(dir, "key.pem")+"\n"), 0o640))
+	check(t, os.WriteFile(settings,
+		[]byte("public_url: "+r.url+"\nkey_file: "+keys+"\nbackup_dir: "+dir+"\nforgotten_list: "+filepath.Join(dir, "forgotten")+
+			"\ntls_cert: "+filepath.Join(dir, "cert.pem")+"\ntls_key: "+filepath.Join(dir, "key.pem")+"\n"), 0o640))
 	o := newOperator(t, "WEXILLUM_DATABASE="+r.dsn)
 	o.says(0, "is made", "seal-key", keys)
-	check(t, r.st.NoteBackup(t.Context(), "(database)", store.BackedUp{File: "x", At: time.Now().Add(-30 * time.Hour).UTC().Format(time.RFC3339)}))
+	check(t, r.st.NoteBackup(t.Context(), "(database)",
+		store.BackedUp{File: "x", At: time.Now().Add(-30 * time.Hour).UTC().Format(time.RFC3339)}))
 	all := of(o, 3, "--config", settings)
 	expect(all, "backups", doctor.Wrong, "30 hours ago")
 	expect(all, "https", doctor.Look, "the certificate ends on")
 	check(t, r.st.NoteBackup(t.Context(), "(database)", store.BackedUp{File: "y", At: time.Now().Add(-time.Hour).UTC().Format(time.RFC3339)}))
 	all = of(o, 0, "--config", settings)
 	for name, found := range map[string]string{
-		"settings": settings, "listen": "127.0.0.1:8470", "database": "MariaDB 10", "database, packets": "64 MB", "database, durability": "on the disk", "schema": "version 21",
+		"settings": settings, "listen": "127.0.0.1:8470", "database": "MariaDB 10", "database, packets": "64 MB",
+		"database, durability": "on the disk", "schema": "version 21",
 		"clock": "as the database's", "backups": "the last one is of", "reached from here": r.url, "disk for backups": "are free",
 	} {
 		expect(all, name, doctor.Good, found)
@@ -167,7 +177,8 @@ func TestDoctor(t *testing.T) {
 
 	// What is wrong.
 	check(t, os.Chmod(settings, 0o644))
-	o.env = append(o.env, "WEXILLUM_LISTEN=0.0.0.0:8470", "WEXILLUM_TLS_CERT=", "WEXILLUM_TLS_KEY=", "WEXILLUM_BAKCUP_DIR=x", "WEXILLUM_SMTP=127.0.0.1:1", "WEXILLUM_MAIL_FROM=a@b.example",
+	o.env = append(o.env, "WEXILLUM_LISTEN=0.0.0.0:8470", "WEXILLUM_TLS_CERT=", "WEXILLUM_TLS_KEY=", "WEXILLUM_BAKCUP_DIR=x",
+		"WEXILLUM_SMTP=127.0.0.1:1", "WEXILLUM_MAIL_FROM=a@b.example",
 		"WEXILLUM_BACKUP_DIR=/nowhere", "WEXILLUM_KEY_FILE=/nowhere", "WEXILLUM_PUBLIC_URL=http://127.0.0.1:1")
 	all = of(o, 3, "--config", settings)
 	expect(all, "settings", doctor.Look, "may be read by everybody")
@@ -181,8 +192,8 @@ func TestDoctor(t *testing.T) {
 	expect(of(o, 3), "database", doctor.Wrong, "does not answer")
 }
 
-// TestTraces has what a request brings about told to a collector: in the trace that it was sent in, with its route and the change that it made, and without
-// anybody's address.
+// TestTraces has what a request brings about told to a collector: in the trace that it was sent in, with its route and the change that it
+// made, and without anybody's address.
 func TestTraces(t *testing.T) {
 	t.Parallel()
 	var mu sync.Mutex
@@ -217,7 +228,8 @@ func TestTraces(t *testing.T) {
 	r := &running{t: t, url: at}
 	token := r.token("harbour")
 	const parent = "00-0af7651916cd43dd8448eb211c80319c-b7ad6b7169203331-01" // W3C Trace Context
-	if status, _, body := r.call("POST", "/api/v1/bars", token, `{"address":"somebody@spam.example","reason":"x"}`, "traceparent", parent); status != 201 {
+	if status, _, body := r.call("POST", "/api/v1/bars", token, `{"address":"somebody@spam.example","reason":"x"}`, "traceparent",
+		parent); status != 201 {
 		t.Fatal(status, body)
 	}
 	r.call("GET", "/api/v1/guests/maren.holtveig@ilvane.example", token, "")
@@ -236,7 +248,8 @@ func TestTraces(t *testing.T) {
 	for _, a := range in.Attributes {
 		has[a.Key] = a.Value.String()
 	}
-	if !strings.Contains(has["http.response.status_code"], "201") || !strings.Contains(has["http.route"], "/api/v1/bars") || has["wexillum.request_id"] == "" {
+	if !strings.Contains(has["http.response.status_code"], "201") || !strings.Contains(has["http.route"], "/api/v1/bars") ||
+		has["wexillum.request_id"] == "" {
 		t.Error(has)
 	}
 	if bytes.Contains(raw, []byte("maren")) || bytes.Contains(raw, []byte("spam.example")) {

@@ -39,8 +39,8 @@ func LeftID(person string, left moment.Moment) string {
 	return "left " + person + " " + strconv.FormatInt(int64(left), 10)
 }
 
-// OfOurs returns what a journal entry means for whoever keeps an account for the person that it is about; false where it means nothing. When
-// somebody has left is read by read, as it is written in records.
+// OfOurs returns what a journal entry means for whoever keeps an account for the person that it is about; false where it means nothing.
+// When somebody has left is read by read, as it is written in records.
 func OfOurs(e *store.Entry, read func(left string) moment.Moment) (x Ours, ok bool) {
 	if e.Kind != "person" || e.Was == nil {
 		return x, false

@@ -106,7 +106,8 @@ func ReadTold(payload []byte) (*Told, error) {
 	case len(c.Events) != 1:
 		return nil, bad("events holds one event, not %d", len(c.Events))
 	}
-	t := &Told{Issuer: c.Issuer, ID: c.ID, Audience: c.Audience, Issued: time.Unix(*c.Issued, 0), Happened: time.Unix(*c.Issued, 0), Kind: Other}
+	t := &Told{Issuer: c.Issuer, ID: c.ID, Audience: c.Audience, Issued: time.Unix(*c.Issued, 0), Happened: time.Unix(*c.Issued, 0),
+		Kind: Other}
 	if c.Happened != nil {
 		t.Happened = time.Unix(*c.Happened, 0)
 	}

@@ -174,8 +174,8 @@ type KeyState struct {
 // SealType is the media type of what seals the files of an archive that came after the manifest.
 const SealType = Type + "-seal"
 
-// Seal holds the digests of the files of an archive that are no parts of the record: its keys, its journal entry, its sheet. It is signed when
-// the archive is written, with the key that signs then.
+// Seal holds the digests of the files of an archive that are no parts of the record: its keys, its journal entry, its sheet. It is signed
+// when the archive is written, with the key that signs then.
 type Seal struct {
 	Record string            `json:"record"`
 	Files  map[string]string `json:"files"` // SHA-256 by name
@@ -214,7 +214,8 @@ type Line struct {
 }
 
 func (l *Line) fields() []string {
-	return []string{strconv.Itoa(l.Party), l.Kind, l.Partner, map[bool]string{true: "yes", false: "no"}[l.Newcomer], l.Person, l.Action, l.Resource, strconv.Itoa(l.Count), strings.Join(l.Conditions, " ")}
+	return []string{strconv.Itoa(l.Party), l.Kind, l.Partner, map[bool]string{true: "yes", false: "no"}[l.Newcomer], l.Person, l.Action,
+		l.Resource, strconv.Itoa(l.Count), strings.Join(l.Conditions, " ")}
 }
 
 // ReadLine reads a line as it is written.
@@ -476,7 +477,8 @@ func verifySeal(m *Manifest, keys []Key, trusted []string, read func(string) ([]
 	}
 	payload, err := sig.Verify(public)
 	var s Seal
-	if is, terr := statement.Thumbprint(&public); err != nil || terr != nil || is != kid || json.Unmarshal(payload, &s) != nil || s.Record != m.Record {
+	if is, terr := statement.Thumbprint(&public); err != nil || terr != nil || is != kid || json.Unmarshal(payload, &s) != nil ||
+		s.Record != m.Record {
 		check(what, false, "its seal does not hold")
 		return
 	}
@@ -488,14 +490,16 @@ func verifySeal(m *Manifest, keys []Key, trusted []string, read func(string) ([]
 		}
 	}
 	if len(trusted) > 0 && !slices.Contains(trusted, kid) {
-		check(what, false, "its seal holds, by the key %s, which is none of those that are trusted; name it with --key, too, if it is theirs", kid)
+		check(what, false, "its seal holds, by the key %s, which is none of those that are trusted; name it with --key, too, if it is theirs",
+			kid)
 		return
 	}
 	check(what, true, "its keys, journal entry and sheet are as they were when it was written")
 }
 
 // verifyKey verifies the signature by the key that was in force when the journal took the record in.
-func verifyKey(m *Manifest, jws, kid string, keys []Key, trusted []string, read func(string) ([]byte, error), check func(string, bool, string, ...any)) {
+func verifyKey(m *Manifest, jws, kid string, keys []Key, trusted []string, read func(string) ([]byte, error),
+	check func(string, bool, string, ...any)) {
 	i := slices.IndexFunc(keys, func(k Key) bool { return k.Thumbprint == kid && len(k.Key) > 0 })
 	if i < 0 {
 		check("signature", false, "the key %q that signed it is not with it", kid)

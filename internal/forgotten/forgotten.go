@@ -1,5 +1,5 @@
-// Package forgotten keeps, apart from the database, who was forgotten, so that a backup from before is told to forget them again. It keeps no address:
-// only what an address that is at hand can be recognised by.
+// Package forgotten keeps, apart from the database, who was forgotten, so that a backup from before is told to forget them again. It keeps
+// no address: only what an address that is at hand can be recognised by.
 package forgotten
 
 import (
@@ -17,8 +17,9 @@ import (
 
 const first = "# forgotten by Wexillum; salt "
 
-// Add writes into a list that an address was forgotten at a moment, and makes the list where there is none: a line with the salt of the list, then
-// one for each, with the moment (RFC 3339) and the HMAC-SHA256 (RFC 2104) of the address under the salt. It returns when that is on the disk.
+// Add writes into a list that an address was forgotten at a moment, and makes the list where there is none: a line with the salt of the
+// list, then one for each, with the moment (RFC 3339) and the HMAC-SHA256 (RFC 2104) of the address under the salt. It returns when that is
+// on the disk.
 func Add(path, address string, at time.Time) (err error) {
 	f, err := os.OpenFile(path, os.O_RDWR|os.O_CREATE|os.O_APPEND, 0o600)
 	if err != nil {
@@ -69,7 +70,8 @@ type List struct {
 	marks map[string]bool
 }
 
-// Read reads lists, one of each service or machine. A last line that was cut off by a crash is passed over; another one that says nothing is an error.
+// Read reads lists, one of each service or machine. A last line that was cut off by a crash is passed over; another one that says nothing
+// is an error.
 func Read(paths ...string) (*List, error) {
 	l := &List{marks: map[string]bool{}}
 	for _, path := range paths {

@@ -188,7 +188,8 @@ var reference = []string{"changelog", "operations", "architecture", "numbers", "
 // Find lists where words are said, the best places first: in the title of a section before in what it says, and on
 // the pages about tasks before in the catalogue. All words must be there, or begin a word that is.
 func (b *Book) Find(query string, limit int) (out []Found) {
-	words := strings.FieldsFunc(strings.ToLower(query), func(r rune) bool { return !unicode.IsLetter(r) && !unicode.IsNumber(r) && r != '_' && r != '.' })
+	words := strings.FieldsFunc(strings.ToLower(query),
+		func(r rune) bool { return !unicode.IsLetter(r) && !unicode.IsNumber(r) && r != '_' && r != '.' })
 	if len(words) == 0 {
 		return nil
 	}

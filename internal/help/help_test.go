@@ -22,7 +22,8 @@ func TestBook(t *testing.T) {
 	if p == nil || p.Title != "Guests" || len(p.Sections) != 2 || p.Sections[1].Anchor != "invite-somebody" {
 		t.Fatalf("%+v", p)
 	}
-	for _, want := range []string{`<a href="/help/due#ends">due</a>`, "and the code.</p>", `<h2 id="invite-somebody">`, "<td>two</td>", `<div class="help-table" tabindex="0"`} {
+	for _, want := range []string{`<a href="/help/due#ends">due</a>`, "and the code.</p>", `<h2 id="invite-somebody">`, "<td>two</td>",
+		`<div class="help-table" tabindex="0"`} {
 		if !strings.Contains(p.HTML, want) {
 			t.Errorf("%s lacks %s", p.HTML, want)
 		}
@@ -33,7 +34,8 @@ func TestBook(t *testing.T) {
 		}
 	}
 	for query, want := range map[string]string{
-		"invit": "guests#invite-somebody catalogue/rules#invite", "suspended guests": "due#ends", "vite": "", "  ": "", "invite ADDRESS": "guests#invite-somebody",
+		"invit": "guests#invite-somebody catalogue/rules#invite", "suspended guests": "due#ends", "vite": "", "  ": "",
+		"invite ADDRESS": "guests#invite-somebody",
 	} {
 		var got []string
 		for _, f := range b.Find(query, 5) {
@@ -65,7 +67,8 @@ func TestDocs(t *testing.T) {
 			t.Errorf("%s has no title", b.pages[i].Name)
 		}
 	}
-	for query, want := range map[string]string{"upgrade": "run", "glossary": "glossary", "webhook": "events", "years old": "take-over", "suspend guest": "guests", "several services": "client"} {
+	for query, want := range map[string]string{"upgrade": "run", "glossary": "glossary", "webhook": "events", "years old": "take-over",
+		"suspend guest": "guests", "several services": "client"} {
 		if f := b.Find(query, 3); len(f) == 0 || f[0].Page != want {
 			t.Errorf("%q finds %+v", query, f)
 		}

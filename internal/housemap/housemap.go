@@ -51,7 +51,8 @@ func Imports(root string) (map[string][]string, error) {
 
 // ofTheHouse are packages that tests and make use and the program does not.
 func ofTheHouse(p string) bool {
-	for _, x := range []string{"internal/bench", "internal/dbtest", "internal/e2e", "internal/housemap", "internal/worldgen", "internal/cataloguedocs"} {
+	for _, x := range []string{"internal/bench", "internal/dbtest", "internal/e2e", "internal/housemap", "internal/worldgen",
+		"internal/cataloguedocs"} {
 		if p == x || strings.HasPrefix(p, x+"/") {
 			return true
 		}

@@ -23,7 +23,8 @@ func TestArrows(t *testing.T) {
 			if strings.HasPrefix(p, "internal/core/") && !strings.HasPrefix(q, "internal/core/") {
 				t.Errorf("%s rests on %s", p, q)
 			}
-			if (p == "internal/answer" || p == "internal/service" || p == "internal/store") && (q == "internal/api" || q == "internal/api/apigen" || q == "internal/cli" || q == "internal/client") {
+			if (p == "internal/answer" || p == "internal/service" || p == "internal/store") &&
+				(q == "internal/api" || q == "internal/api/apigen" || q == "internal/cli" || q == "internal/client") {
 				t.Errorf("%s rests on %s", p, q)
 			}
 		}
@@ -91,4 +92,52 @@ func found(t *testing.T, name string) (yes bool) {
 		t.Fatal(err)
 	}
 	return
+}
+
+// written lists the files of Go that people write, by their paths from the root.
+func written(t *testing.T) (out []string) {
+	t.Helper()
+	for _, top := range []string{"../../cmd", "../../internal", "../../console"} {
+		if err := filepath.WalkDir(top, func(path string, d os.DirEntry, err error) error {
+			if err == nil && d.IsDir() && d.Name() == "node_modules" {
+				return filepath.SkipDir
+			}
+			if err == nil && strings.HasSuffix(path, ".go") && !strings.HasSuffix(path, ".gen.go") {
+				out = append(out, path)
+			}
+			return err
+		}); err != nil {
+			t.Fatal(err)
+		}
+	}
+	return out
+}
+
+// TestMeasures holds that no file has more than 900 lines, and no line more than 140 columns, unless it holds a
+// text or lies within one.
+func TestMeasures(t *testing.T) {
+	files := written(t)
+	if len(files) < 300 {
+		t.Fatalf("only %d files were found", len(files))
+	}
+	for _, f := range files {
+		b, err := os.ReadFile(f)
+		if err != nil {
+			t.Fatal(err)
+		}
+		lines := strings.Split(string(b), "\n")
+		if n := len(lines) - 1; n > 900 {
+			t.Errorf("%s has %d lines; 900 is the most", f, n)
+		}
+		text := false
+		for i, l := range lines {
+			inside := text
+			if strings.Count(l, "`")%2 == 1 {
+				text = !text
+			}
+			if n := len([]rune(l)); n > 140 && !inside && !strings.ContainsAny(l, "\"`") {
+				t.Errorf("%s:%d has %d columns; 140 is the most where no text is", f, i+1, n)
+			}
+		}
+	}
 }

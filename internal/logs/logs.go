@@ -1,5 +1,5 @@
-// Package logs is how the service logs: every line of what a request brought about with the id of the request, nobody's address in it, and of what is
-// many alike, some.
+// Package logs is how the service logs: every line of what a request brought about with the id of the request, nobody's address in it, and
+// of what is many alike, some.
 package logs
 
 import (

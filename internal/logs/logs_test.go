@@ -25,13 +25,15 @@ func TestLines(t *testing.T) {
 		return m
 	}
 	ctx := Of(t.Context(), "r1")
-	log.WarnContext(ctx, "mail to Maren@ilvane.example failed", "path", "/api/v1/guests/maren%40ilvane.example", "error", errors.New("maren@ilvane.example: no"), slog.Group("of", "who", "guest:maren@ilvane.example"), "n", 3)
+	log.WarnContext(ctx, "mail to Maren@ilvane.example failed", "path", "/api/v1/guests/maren%40ilvane.example", "error",
+		errors.New("maren@ilvane.example: no"), slog.Group("of", "who", "guest:maren@ilvane.example"), "n", 3)
 	p := h.Pseudonym("maren@ilvane.example")
 	if !strings.HasPrefix(p, "p-") || !strings.HasSuffix(p, "@ilvane.example") || strings.Contains(p, "maren") {
 		t.Fatal(p)
 	}
 	m := line()
-	for key, want := range map[string]any{"id": "r1", "msg": "mail to " + p + " failed", "path": "/api/v1/guests/" + p, "error": p + ": no", "n": 3.0} {
+	for key, want := range map[string]any{"id": "r1", "msg": "mail to " + p + " failed", "path": "/api/v1/guests/" + p, "error": p + ": no",
+		"n": 3.0} {
 		if m[key] != want {
 			t.Errorf("%s: %v, not %v", key, m[key], want)
 		}

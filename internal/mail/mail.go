@@ -53,7 +53,8 @@ type Line struct{ Day, Who, What string }
 type Message struct{ Subject, Text, HTML string }
 
 // Kinds are the messages there are.
-var Kinds = []string{"invitation", "given", "code", "warning", "suspended", "back", "extended", "no_more_time", "digest", "offer", "arrived", "works", "answered", "sign_up", "let_in", "expectation", "bundle_asked", "bundle_answered", "review", "deputy", "feed"}
+var Kinds = []string{"invitation", "given", "code", "warning", "suspended", "back", "extended", "no_more_time", "digest", "offer",
+	"arrived", "works", "answered", "sign_up", "let_in", "expectation", "bundle_asked", "bundle_answered", "review", "deputy", "feed"}
 
 // Compose writes a message of a kind in a language.
 func Compose(kind, language string, c *Content) (m Message, err error) {

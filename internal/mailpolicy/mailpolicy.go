@@ -48,7 +48,8 @@ func Open(address string) (net.Listener, error) {
 		return nil, err
 	}
 	if ip := net.ParseIP(host); host != "localhost" && (ip == nil || !ip.IsLoopback()) {
-		return nil, fmt.Errorf("mail_policy %q: the protocol proves nobody, so that it listens on this machine alone: write 127.0.0.1:PORT", address)
+		return nil, fmt.Errorf("mail_policy %q: the protocol proves nobody, so that it listens on this machine alone: write 127.0.0.1:PORT",
+			address)
 	}
 	return net.Listen("tcp", address)
 }

@@ -40,10 +40,12 @@ func TestServer(t *testing.T) {
 	in := bufio.NewReader(conn)
 	for _, x := range [][2]string{
 		{"request=smtpd_access_policy\nsender=uma@ours.example\nrecipient=a@ilvane.example\n\n", "action=DUNNO\n\n"},
-		{"request=smtpd_access_policy\nsender=uma@ours.example\nrecipient=b@far.example\nsize=1\n\n", "action=REJECT 5.7.1 mail of uma@ours.example may not go on\n\n"},
+		{"request=smtpd_access_policy\nsender=uma@ours.example\nrecipient=b@far.example\nsize=1\n\n",
+			"action=REJECT 5.7.1 mail of uma@ours.example may not go on\n\n"},
 		{"request=smtpd_access_policy\nsender=\nrecipient=b@far.example\n\n", "action=DUNNO\n\n"},
 		{"request=smtpd_access_policy\nsender=stranger@far.example\nrecipient=b@far.example\n\n", "action=DUNNO\n\n"},
-		{"request=smtpd_access_policy\nsender=broken@ours.example\nrecipient=b@far.example\n\n", "action=DEFER_IF_PERMIT 4.3.0 it cannot be said whether this may go on; try again\n\n"},
+		{"request=smtpd_access_policy\nsender=broken@ours.example\nrecipient=b@far.example\n\n",
+			"action=DEFER_IF_PERMIT 4.3.0 it cannot be said whether this may go on; try again\n\n"},
 		{"request=junk\n\n", "action=DEFER_IF_PERMIT 4.3.5 this answers smtpd_access_policy alone\n\n"},
 	} {
 		if _, err := fmt.Fprint(conn, x[0]); err != nil {

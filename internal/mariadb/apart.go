@@ -9,8 +9,8 @@ import (
 	"syscall"
 )
 
-// Network is one of its own for each node of a cluster, and a switch between them: what goes from node to node is cut by pulling a cable of that
-// switch, and nothing of the machine's own network is touched. It needs an administrator, and Debian's iproute2.
+// Network is one of its own for each node of a cluster, and a switch between them: what goes from node to node is cut by pulling a cable of
+// that switch, and nothing of the machine's own network is touched. It needs an administrator, and Debian's iproute2.
 type Network struct {
 	hub   *exec.Cmd   // has the switch
 	nodes []*exec.Cmd // have a cable each

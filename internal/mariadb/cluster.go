@@ -28,8 +28,8 @@ type Node struct {
 	i     int
 }
 
-// Cluster starts nodes in folders below dir, all with the same empty data. Whoever starts it stops its nodes. apart says why they have no network of
-// their own, which can be cut: see Cut; nil where they do.
+// Cluster starts nodes in folders below dir, all with the same empty data. Whoever starts it stops its nodes. apart says why they have no
+// network of their own, which can be cut: see Cut; nil where they do.
 func Cluster(ctx context.Context, dir string, n int) (nodes []*Node, apart, err error) {
 	own, apart := NewNetwork(ctx, n)
 	if apart != nil {
@@ -91,8 +91,8 @@ func cluster(ctx context.Context, dir string, n int, own *Network) (nodes []*Nod
 	return nodes, nil
 }
 
-// transfers has the programs at hand by which a node catches up with another: they come with Debian's mariadb-server, which would start a server where it is
-// installed; so it is unpacked into the user's cache, and its folder comes first in PATH.
+// transfers has the programs at hand by which a node catches up with another: they come with Debian's mariadb-server, which would start a
+// server where it is installed; so it is unpacked into the user's cache, and its folder comes first in PATH.
 func transfers(ctx context.Context) error {
 	if _, err := exec.LookPath("wsrep_sst_rsync"); err == nil {
 		return nil
@@ -129,8 +129,10 @@ func (x *Node) begin(ctx context.Context, anew bool, more ...string) (err error)
 	x.Server, err = startIn(ctx, x.dir, by, append([]string{
 		fmt.Sprint("--port=", x.ports[2]),
 		"--wsrep-on=ON", "--wsrep-provider=/usr/lib/galera/libgalera_smm.so", "--wsrep-cluster-name=wexillum", "--wsrep-cluster-address=" + group,
-		"--wsrep-node-address=" + x.host + ":" + fmt.Sprint(x.ports[0]), "--wsrep-sst-method=rsync", "--binlog-format=ROW", "--innodb-autoinc-lock-mode=2", "--innodb-flush-log-at-trx-commit=1",
-		"--wsrep-provider-options=gmcast.listen_addr=tcp://" + x.host + ":" + fmt.Sprint(x.ports[0]) + ";ist.recv_addr=" + x.host + ":" + fmt.Sprint(x.ports[1]) +
+		"--wsrep-node-address=" + x.host + ":" + fmt.Sprint(x.ports[0]), "--wsrep-sst-method=rsync", "--binlog-format=ROW",
+		"--innodb-autoinc-lock-mode=2", "--innodb-flush-log-at-trx-commit=1",
+		"--wsrep-provider-options=gmcast.listen_addr=tcp://" + x.host + ":" + fmt.Sprint(x.ports[0]) + ";ist.recv_addr=" + x.host + ":" +
+			fmt.Sprint(x.ports[1]) +
 			";gcache.size=64M;gcache.recover=yes;evs.keepalive_period=PT0.3S;evs.suspect_timeout=PT3S;evs.inactive_timeout=PT8S;evs.install_timeout=PT8S;pc.recovery=yes",
 	}, more...)...)
 	if err != nil {
@@ -194,8 +196,10 @@ func (x *Node) stands(ctx context.Context) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	out, err := exec.CommandContext(ctx, bin, "--no-defaults", "--user="+x.user, "--datadir="+filepath.Join(x.dir, "data"), "--tmpdir="+filepath.Join(x.dir, "tmp"), "--innodb-log-file-size=64M",
-		"--wsrep-on=ON", "--wsrep-provider=/usr/lib/galera/libgalera_smm.so", "--binlog-format=ROW", "--wsrep-cluster-address="+x.group, "--wsrep-recover", "--log-error="+log, "--skip-networking", "--socket="+filepath.Join(x.dir, "recover.sock")).CombinedOutput()
+	out, err := exec.CommandContext(ctx, bin, "--no-defaults", "--user="+x.user, "--datadir="+filepath.Join(x.dir, "data"),
+		"--tmpdir="+filepath.Join(x.dir, "tmp"), "--innodb-log-file-size=64M",
+		"--wsrep-on=ON", "--wsrep-provider=/usr/lib/galera/libgalera_smm.so", "--binlog-format=ROW", "--wsrep-cluster-address="+x.group,
+		"--wsrep-recover", "--log-error="+log, "--skip-networking", "--socket="+filepath.Join(x.dir, "recover.sock")).CombinedOutput()
 	if err != nil {
 		return "", fmt.Errorf("where it stands is not found: %w\n%s", err, out)
 	}
@@ -236,7 +240,8 @@ func (x *Node) Thaw() { _ = x.cmd.Process.Signal(syscall.SIGCONT) }
 // Socket is where the database is reached on this machine, whatever network the node has.
 func (x *Node) Socket() string { return x.socket }
 
-// Cut pulls the node's cable: the others and it hear nothing of each other, while it goes on and is reached by its socket. Mend puts it back.
+// Cut pulls the node's cable: the others and it hear nothing of each other, while it goes on and is reached by its socket. Mend puts it
+// back.
 func (x *Node) Cut() error { return x.net.cable(x.i, false) }
 
 // Mend puts the node's cable back.

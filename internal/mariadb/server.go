@@ -83,7 +83,8 @@ func startIn(ctx context.Context, dir string, by []string, settings ...string) (
 	if err != nil {
 		return nil, err
 	}
-	args := append(append(by[:len(by):len(by)], bin), append([]string{"--no-defaults", "--user=" + s.user, "--datadir=" + data, "--tmpdir=" + temporary, "--socket=" + s.socket,
+	args := append(append(by[:len(by):len(by)], bin), append([]string{"--no-defaults", "--user=" + s.user, "--datadir=" + data,
+		"--tmpdir=" + temporary, "--socket=" + s.socket,
 		"--pid-file=" + filepath.Join(dir, "server.pid"), "--log-error=" + filepath.Join(dir, "error.log"),
 		"--bind-address=127.0.0.1", "--port=" + strconv.Itoa(port), "--skip-name-resolve",
 		"--character-set-server=utf8mb4", "--collation-server=utf8mb4_bin", "--innodb-log-file-size=64M", "--max-allowed-packet=64M",

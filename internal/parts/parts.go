@@ -1,5 +1,5 @@
-// Package parts finds out what of others is in the programs and in the console, under which licences, and writes it down: as a bill of materials
-// (CycloneDX 1.7) and as the texts that the licences want to go along.
+// Package parts finds out what of others is in the programs and in the console, under which licences, and writes it down: as a bill of
+// materials (CycloneDX 1.7) and as the texts that the licences want to go along.
 package parts
 
 import (
@@ -40,9 +40,12 @@ var by = []struct {
 	{"MPL-2.0", regexp.MustCompile(`Mozilla Public License,? [Vv]ersion 2\.0`)},
 	{"OFL-1.1", regexp.MustCompile(`SIL OPEN FONT LICENSE Version 1\.1|SIL Open Font License, Version 1\.1`)},
 	{"MIT", regexp.MustCompile(`Permission is hereby granted, free of charge, to any person obtaining a copy`)},
-	{"ISC", regexp.MustCompile(`Permission to use, copy, modify, and(/or)? distribute this software for any purpose with or without fee is hereby granted, provided that`)},
-	{"0BSD", regexp.MustCompile(`Permission to use, copy, modify, and/or distribute this software for any purpose with or without fee is hereby granted\. THE`)},
-	{"BSD-3-Clause", regexp.MustCompile(`(?i)Redistribution and use in source and binary forms.*(neither the name|the names? of .{0,80} (may|must) not be used)`)},
+	{"ISC",
+		regexp.MustCompile(`Permission to use, copy, modify, and(/or)? distribute this software for any purpose with or without fee is hereby granted, provided that`)},
+	{"0BSD",
+		regexp.MustCompile(`Permission to use, copy, modify, and/or distribute this software for any purpose with or without fee is hereby granted\. THE`)},
+	{"BSD-3-Clause",
+		regexp.MustCompile(`(?i)Redistribution and use in source and binary forms.*(neither the name|the names? of .{0,80} (may|must) not be used)`)},
 	{"BSD-2-Clause", regexp.MustCompile(`(?i)Redistribution and use in source and binary forms`)},
 	{"CC0-1.0", regexp.MustCompile(`CC0 1\.0 Universal`)},
 	{"Unlicense", regexp.MustCompile(`This is free and unencumbered software released into the public domain`)},
@@ -95,7 +98,8 @@ func licence(of []string) string {
 	return strings.Join(ids, " AND ")
 }
 
-// OfPrograms lists what is linked into programs, the language's own library first. The modules have to be at hand, as they are where they were built.
+// OfPrograms lists what is linked into programs, the language's own library first. The modules have to be at hand, as they are where they
+// were built.
 func OfPrograms(paths ...string) (out []Part, err error) {
 	seen := map[string]bool{}
 	for _, path := range paths {

@@ -30,16 +30,22 @@ var steps = map[string][dated.NumKinds]string{
 
 var causes = map[string]map[dated.Cause]string{
 	"en": {
-		dated.ByUntil: "its own end", dated.ByReview: "nobody confirmed it in time", dated.ByLastGrant: "no grant is left", dated.ByTerm: "the term without renewal is over",
-		dated.ByOwnUntil: "the record's own end", dated.ByIdle: "not seen for too long", dated.ByPartner: "the connection with the partner ended", dated.ByHand: "suspended by hand",
-		dated.ByGrace: "the days of grace are over", dated.ByInviteDays: "not accepted in time", dated.ByReviewNeeded: "grants are confirmed from time to time",
-		dated.BySponsor: "the sponsor left and nobody took over", dated.ByHomeClosed: "the partner says that the home account is closed",
+		dated.ByUntil: "its own end", dated.ByReview: "nobody confirmed it in time", dated.ByLastGrant: "no grant is left",
+		dated.ByTerm:     "the term without renewal is over",
+		dated.ByOwnUntil: "the record's own end", dated.ByIdle: "not seen for too long", dated.ByPartner: "the connection with the partner ended",
+		dated.ByHand:  "suspended by hand",
+		dated.ByGrace: "the days of grace are over", dated.ByInviteDays: "not accepted in time",
+		dated.ByReviewNeeded: "grants are confirmed from time to time",
+		dated.BySponsor:      "the sponsor left and nobody took over", dated.ByHomeClosed: "the partner says that the home account is closed",
 	},
 	"pt": {
-		dated.ByUntil: "o seu próprio fim", dated.ByReview: "ninguém a confirmou a tempo", dated.ByLastGrant: "já não resta nenhuma permissão", dated.ByTerm: "passou o prazo sem renovação",
-		dated.ByOwnUntil: "o fim do próprio registo", dated.ByIdle: "não aparece há demasiado tempo", dated.ByPartner: "a ligação com o parceiro acabou", dated.ByHand: "suspenso à mão",
-		dated.ByGrace: "passaram os dias de espera", dated.ByInviteDays: "não foi aceite a tempo", dated.ByReviewNeeded: "as permissões confirmam-se de tempos a tempos",
-		dated.BySponsor: "quem respondia saiu e ninguém o substituiu", dated.ByHomeClosed: "o parceiro diz que a conta de origem foi fechada",
+		dated.ByUntil: "o seu próprio fim", dated.ByReview: "ninguém a confirmou a tempo", dated.ByLastGrant: "já não resta nenhuma permissão",
+		dated.ByTerm:     "passou o prazo sem renovação",
+		dated.ByOwnUntil: "o fim do próprio registo", dated.ByIdle: "não aparece há demasiado tempo",
+		dated.ByPartner: "a ligação com o parceiro acabou", dated.ByHand: "suspenso à mão",
+		dated.ByGrace: "passaram os dias de espera", dated.ByInviteDays: "não foi aceite a tempo",
+		dated.ByReviewNeeded: "as permissões confirmam-se de tempos a tempos",
+		dated.BySponsor:      "quem respondia saiu e ninguém o substituiu", dated.ByHomeClosed: "o parceiro diz que a conta de origem foi fechada",
 	},
 }
 

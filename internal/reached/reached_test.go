@@ -34,7 +34,8 @@ func TestWhy(t *testing.T) {
 			t.Errorf("%s: %s", at, got)
 		}
 	}
-	if got := Why(&net.DNSError{Name: "nobody.example", IsNotFound: true}, 0); got != "it is not reached: the name nobody.example is not known here" {
+	if got := Why(&net.DNSError{Name: "nobody.example", IsNotFound: true},
+		0); got != "it is not reached: the name nobody.example is not known here" {
 		t.Error(got)
 	}
 	if got := Why(errors.New("cut"), 0); got != "it is not reached: cut" {

@@ -36,7 +36,8 @@ func textOf(t *testing.T, pdf []byte) (text string, pages int) {
 
 // TestPDF writes a long report with names of many letters, a cell of several lines and one longer than a page is wide.
 func TestPDF(t *testing.T) {
-	r := &Report{Head: Head{Title: "Record of reach", Organisation: "Brackwater Museum", Revision: 7, At: "2026-11-30 09:00 Lisbon", Method: "asked one by one", Draft: "Next", Not: []string{"what partners do on their own side"}},
+	r := &Report{Head: Head{Title: "Record of reach", Organisation: "Brackwater Museum", Revision: 7, At: "2026-11-30 09:00 Lisbon",
+		Method: "asked one by one", Draft: "Next", Not: []string{"what partners do on their own side"}},
 		Summary: [][2]string{{"Lines", "120"}, {"Signed off", "lantern"}}, Columns: []string{"who", "action", "conditions"}}
 	for i := range 120 {
 		r.Rows = append(r.Rows, []string{fmt.Sprintf("ĝuest%d@ilvane.example", i), "files.open", strings.Repeat("sign in, ", 1+i%30)})
@@ -50,7 +51,9 @@ func TestPDF(t *testing.T) {
 	if pages < 5 || strings.Count(text, "conditions\n") != pages || strings.Count(text, "of "+fmt.Sprint(pages)+"\n") > pages {
 		t.Errorf("%d pages, the columns stand %d times", pages, strings.Count(text, "conditions\n"))
 	}
-	for _, want := range []string{"Record of reach", "Brackwater Museum", "2026-11-30 09:00 Lisbon", "Not in force: as the draft “Next” would make it", "what partners do on their own side", "ĝuest0@ilvane.example", "ĝuest119@ilvane.example", "lantern"} {
+	for _, want := range []string{"Record of reach", "Brackwater Museum", "2026-11-30 09:00 Lisbon",
+		"Not in force: as the draft “Next” would make it", "what partners do on their own side", "ĝuest0@ilvane.example",
+		"ĝuest119@ilvane.example", "lantern"} {
 		if !strings.Contains(text, want) {
 			t.Errorf("it lacks %q", want)
 		}

@@ -378,7 +378,8 @@ func addTo(list []any, e any) []any {
 		if reflect.DeepEqual(has, e) {
 			return list
 		}
-		if h, isMap := has.(map[string]any); ok && isMap && m["value"] != nil && h["value"] == m["value"] && h["type"] == m["type"] { // the same, said anew
+		// the same, said anew
+		if h, isMap := has.(map[string]any); ok && isMap && m["value"] != nil && h["value"] == m["value"] && h["type"] == m["type"] {
 			list[i] = e
 			return primaryOf(list, i)
 		}

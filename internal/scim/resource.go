@@ -287,7 +287,8 @@ func (u User) Resource(m *Meta) map[string]any {
 		out["active"] = true
 	}
 	const form = "2006-01-02T15:04:05.000000Z"
-	out["meta"] = map[string]any{"resourceType": "User", "created": m.Created.UTC().Format(form), "lastModified": m.Modified.UTC().Format(form), "location": m.Location, "version": m.ETag()}
+	out["meta"] = map[string]any{"resourceType": "User", "created": m.Created.UTC().Format(form),
+		"lastModified": m.Modified.UTC().Format(form), "location": m.Location, "version": m.ETag()}
 	return out
 }
 

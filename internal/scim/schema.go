@@ -44,7 +44,8 @@ func many(name, says, value string, canonical ...string) Attribute {
 	a.Multi = true
 	kind := text("type", "What it is for")
 	kind.Canonical = canonical
-	a.Sub = []Attribute{attr("value", value, "The value"), text("display", "A name for people"), kind, attr("primary", "boolean", "Whether it is the first choice; at most one is")}
+	a.Sub = []Attribute{attr("value", value, "The value"), text("display", "A name for people"), kind,
+		attr("primary", "boolean", "Whether it is the first choice; at most one is")}
 	return a
 }
 
@@ -71,13 +72,16 @@ var common = []Attribute{
 	{Name: "schemas", Type: "reference", Multi: true, CaseExact: true, Mutability: "readWrite", Returned: "always"},
 	always(exact(readOnly(text("id", "")))),
 	exact(text("externalId", "")),
-	readOnly(complexOf("meta", "", text("resourceType", ""), attr("created", "dateTime", ""), attr("lastModified", "dateTime", ""), refers(attr("location", "", "")), exact(text("version", "")))),
+	readOnly(complexOf("meta", "", text("resourceType", ""), attr("created", "dateTime", ""), attr("lastModified", "dateTime", ""),
+		refers(attr("location", "", "")), exact(text("version", "")))),
 }
 
 // user are the attributes of a user (RFC 7643 §4.1).
 var user = []Attribute{
 	required(text("userName", "By which the person signs in where they come from; here an address, or the primary mail counts")),
-	complexOf("name", "The parts of the name", text("formatted", "The whole name"), text("familyName", "Family name"), text("givenName", "Given name"), text("middleName", "Middle names"), text("honorificPrefix", "A title before the name"), text("honorificSuffix", "What follows the name")),
+	complexOf("name", "The parts of the name", text("formatted", "The whole name"), text("familyName", "Family name"),
+		text("givenName", "Given name"), text("middleName", "Middle names"), text("honorificPrefix", "A title before the name"),
+		text("honorificSuffix", "What follows the name")),
 	text("displayName", "The name as others see it"),
 	text("nickName", "What they are called"),
 	refers(attr("profileUrl", "", "A page about them"), "external"),
@@ -100,7 +104,10 @@ var user = []Attribute{
 }
 
 func addresses() Attribute {
-	a := complexOf("addresses", "Postal addresses", text("formatted", "The whole address"), text("streetAddress", "Street and number"), text("locality", "Town"), text("region", "Region"), text("postalCode", "Postal code"), text("country", "Country, in two letters (ISO 3166-1)"), text("type", "What it is for"), attr("primary", "boolean", "Whether it is the first choice"))
+	a := complexOf("addresses", "Postal addresses", text("formatted", "The whole address"), text("streetAddress", "Street and number"),
+		text("locality", "Town"), text("region", "Region"), text("postalCode", "Postal code"),
+		text("country", "Country, in two letters (ISO 3166-1)"), text("type", "What it is for"),
+		attr("primary", "boolean", "Whether it is the first choice"))
 	a.Multi, a.Sub[6].Canonical = true, []string{"work", "home", "other"}
 	return a
 }
@@ -112,7 +119,8 @@ var enterprise = []Attribute{
 	text("organization", "Organisation"),
 	text("division", "Division"),
 	text("department", "Department"),
-	complexOf("manager", "Who leads them", text("value", "Their id"), refers(attr("$ref", "", "Their address"), "User"), readOnly(text("displayName", "Their name"))),
+	complexOf("manager", "Who leads them", text("value", "Their id"), refers(attr("$ref", "", "Their address"), "User"),
+		readOnly(text("displayName", "Their name"))),
 }
 
 // find returns the attribute of a name, which is in any case (RFC 7643 §2.1).
@@ -145,12 +153,14 @@ func Schemas(base string) []map[string]any {
 		return map[string]any{"schemas": []string{schemaSchema}, "id": id, "name": name, "description": says, "attributes": list,
 			"meta": map[string]any{"resourceType": "Schema", "location": base + "/Schemas/" + id}}
 	}
-	return []map[string]any{one(UserSchema, "User", "A person", user), one(EnterpriseSchema, "EnterpriseUser", "A person in an organisation", enterprise)}
+	return []map[string]any{one(UserSchema, "User", "A person", user),
+		one(EnterpriseSchema, "EnterpriseUser", "A person in an organisation", enterprise)}
 }
 
 // ResourceTypes are the kinds of resource that are served (RFC 7643 §6).
 func ResourceTypes(base string) []map[string]any {
-	return []map[string]any{{"schemas": []string{typeSchema}, "id": "User", "name": "User", "endpoint": "/Users", "description": "People", "schema": UserSchema,
+	return []map[string]any{{"schemas": []string{typeSchema}, "id": "User", "name": "User", "endpoint": "/Users", "description": "People",
+		"schema":           UserSchema,
 		"schemaExtensions": []any{map[string]any{"schema": EnterpriseSchema, "required": false}},
 		"meta":             map[string]any{"resourceType": "ResourceType", "location": base + "/ResourceTypes/User"}}}
 }
@@ -158,8 +168,10 @@ func ResourceTypes(base string) []map[string]any {
 // Config says what the service can do (RFC 7643 §5). most is how many resources one answer holds.
 func Config(base string, most int) map[string]any {
 	can := func(yes bool) map[string]any { return map[string]any{"supported": yes} }
-	return map[string]any{"schemas": []string{configSchema}, "patch": can(true), "bulk": map[string]any{"supported": false, "maxOperations": 0, "maxPayloadSize": 0},
+	return map[string]any{"schemas": []string{configSchema}, "patch": can(true),
+		"bulk":   map[string]any{"supported": false, "maxOperations": 0, "maxPayloadSize": 0},
 		"filter": map[string]any{"supported": true, "maxResults": most}, "changePassword": can(false), "sort": can(true), "etag": can(true),
-		"authenticationSchemes": []any{map[string]any{"type": "oauthbearertoken", "name": "Bearer token", "description": "A token of the feed, as Authorization: Bearer (RFC 6750)", "primary": true}},
-		"meta":                  map[string]any{"resourceType": "ServiceProviderConfig", "location": base + "/ServiceProviderConfig"}}
+		"authenticationSchemes": []any{map[string]any{"type": "oauthbearertoken", "name": "Bearer token",
+			"description": "A token of the feed, as Authorization: Bearer (RFC 6750)", "primary": true}},
+		"meta": map[string]any{"resourceType": "ServiceProviderConfig", "location": base + "/ServiceProviderConfig"}}
 }

@@ -55,10 +55,12 @@ func TestRead(t *testing.T) {
 			t.Errorf("it keeps %s", gone)
 		}
 	}
-	if got := jsonOf(t, u[EnterpriseSchema]); strings.Contains(got, "Sten") || !strings.Contains(got, `"manager":{"$ref":"../Users/26118915","value":"26118915"}`) {
+	if got := jsonOf(t, u[EnterpriseSchema]); strings.Contains(got, "Sten") ||
+		!strings.Contains(got, `"manager":{"$ref":"../Users/26118915","value":"26118915"}`) {
 		t.Errorf("the extension: %s", got)
 	}
-	if u.Text("name.formatted") != "Ms. Ada J Brook, III" || u.Primary("emails", "value") != "bjensen@ilvane.example" || !u.Active() || u.Text("externalId") != "701984" {
+	if u.Text("name.formatted") != "Ms. Ada J Brook, III" || u.Primary("emails", "value") != "bjensen@ilvane.example" || !u.Active() ||
+		u.Text("externalId") != "701984" {
 		t.Errorf("read as %s", jsonOf(t, u))
 	}
 	const user = `{"schemas":["urn:ietf:params:scim:schemas:core:2.0:User"],`
@@ -68,14 +70,22 @@ func TestRead(t *testing.T) {
 		user + `"userName":" "}`:    "invalidValue userName is missing",
 		user + `"displayName":"x"}`: "invalidValue userName is missing",
 		user + `"userName":7}`:      "invalidValue userName: 7 is no text",
-		user + `"userName":"x","active":"maybe"}`:                                                                           `invalidValue active: "maybe" is no boolean; write true or false`,
-		user + `"userName":"x","name":"y"}`:                                                                                 `invalidValue name: "y" is no object`,
-		user + `"userName":"x","emails":[{"value":"a","primary":true},{"value":"b","primary":true}]}`:                       "invalidValue emails: at most one value is primary, not 2",
-		user + `"userName":"x","emails":[{"value":1}]}`:                                                                     "invalidValue emails.value: 1 is no text",
-		user + `"userName":"x","x509Certificates":[{"value":"%"}]}`:                                                         `invalidValue x509Certificates.value: "%" is no base64`,
-		user + `"userName":"x","USERNAME":"y"}`:                                                                             "invalidSyntax userName stands there twice",
-		user + `"userName":"x","` + EnterpriseSchema + `":"y"}`:                                                             "invalidValue " + EnterpriseSchema + " is no object",
-		user + `"USERNAME":"x","Emails":["a@b.example"],"ACTIVE":"False","NAME":{"givenname":"Y"},"title":null,"roles":[]}`: `{"active":false,"emails":[{"value":"a@b.example"}],"name":{"givenName":"Y"},"userName":"x"}`,
+		user +
+			`"userName":"x","active":"maybe"}`: `invalidValue active: "maybe" is no boolean; write true or false`,
+		user +
+			`"userName":"x","name":"y"}`: `invalidValue name: "y" is no object`,
+		user +
+			`"userName":"x","emails":[{"value":"a","primary":true},{"value":"b","primary":true}]}`: "invalidValue emails: at most one value is primary, not 2",
+		user +
+			`"userName":"x","emails":[{"value":1}]}`: "invalidValue emails.value: 1 is no text",
+		user +
+			`"userName":"x","x509Certificates":[{"value":"%"}]}`: `invalidValue x509Certificates.value: "%" is no base64`,
+		user +
+			`"userName":"x","USERNAME":"y"}`: "invalidSyntax userName stands there twice",
+		user + `"userName":"x","` + EnterpriseSchema + `":"y"}`: "invalidValue " +
+			EnterpriseSchema + " is no object",
+		user +
+			`"USERNAME":"x","Emails":["a@b.example"],"ACTIVE":"False","NAME":{"givenname":"Y"},"title":null,"roles":[]}`: `{"active":false,"emails":[{"value":"a@b.example"}],"name":{"givenName":"Y"},"userName":"x"}`,
 	} {
 		u, err := Read([]byte(in))
 		got := ""
@@ -96,16 +106,24 @@ func TestFilter(t *testing.T) {
 	m.Modified = m.Modified.AddDate(2025, 10, 1)
 	r := ada(t).Resource(m)
 	yes := []string{
-		`userName Eq "BJENSEN@ilvane.example"`, `name.familyName co "roo"`, `userName sw "B"`, `urn:ietf:params:scim:schemas:core:2.0:User:userName sw "b"`, `title pr`, `meta.lastModified gt "2011-05-13T04:42:34Z"`,
-		`meta.lastModified ge "2026-01-01T01:00:00+01:00"`, `title pr and userType eq "Employee"`, `title pr or userType eq "Intern"`, `schemas eq "` + EnterpriseSchema + `"`,
-		`userType eq "Employee" and (emails co "ilvane.example" or emails.value co "x.example")`, `userType ne "Boss" and not (emails co "nowhere.example")`,
+		`userName Eq "BJENSEN@ilvane.example"`, `name.familyName co "roo"`, `userName sw "B"`,
+		`urn:ietf:params:scim:schemas:core:2.0:User:userName sw "b"`, `title pr`, `meta.lastModified gt "2011-05-13T04:42:34Z"`,
+		`meta.lastModified ge "2026-01-01T01:00:00+01:00"`, `title pr and userType eq "Employee"`, `title pr or userType eq "Intern"`,
+		`schemas eq "` + EnterpriseSchema + `"`,
+		`userType eq "Employee" and (emails co "ilvane.example" or emails.value co "x.example")`,
+		`userType ne "Boss" and not (emails co "nowhere.example")`,
 		`userType eq "Employee" and (emails.type eq "work")`, `userType eq "Employee" and emails[type eq "work" and value co "@ilvane.example"]`,
-		`emails[type eq "work" and value co "@ilvane.example"] or ims[type eq "xmpp" and value co "@foo.com"]`, `active eq true`, `active ne false`, `id eq "2819c223"`, `externalId eq "701984"`,
-		EnterpriseSchema + `:department eq "tour operations"`, EnterpriseSchema + `:manager.value eq "26118915"`, `nickName eq "\u0041da"`, `unheard ne "x"`, `unheard eq null`, `displayName gt "Aaa"`, `displayName le "ADA BROOK"`, `userName ew ".EXAMPLE"`,
-		`emails[primary eq true].value pr`, `name pr`, `phoneNumbers[not (type eq "work")]`, `addresses.country eq "pt"`, `title eq "Tour Guide" or title eq "x" and title eq "y"`, `USERNAME eq "bjensen@ilvane.example"`,
+		`emails[type eq "work" and value co "@ilvane.example"] or ims[type eq "xmpp" and value co "@foo.com"]`, `active eq true`,
+		`active ne false`, `id eq "2819c223"`, `externalId eq "701984"`,
+		EnterpriseSchema + `:department eq "tour operations"`, EnterpriseSchema + `:manager.value eq "26118915"`, `nickName eq "\u0041da"`,
+		`unheard ne "x"`, `unheard eq null`, `displayName gt "Aaa"`, `displayName le "ADA BROOK"`, `userName ew ".EXAMPLE"`,
+		`emails[primary eq true].value pr`, `name pr`, `phoneNumbers[not (type eq "work")]`, `addresses.country eq "pt"`,
+		`title eq "Tour Guide" or title eq "x" and title eq "y"`, `USERNAME eq "bjensen@ilvane.example"`,
 	}
 	no := []string{
-		`userName eq "other"`, `externalId eq "70198"`, `id eq "2819C223"`, `password pr`, `emails[type eq "home" and value co "@ilvane.example"]`, `not (title pr)`, `active eq false`, `title eq null`, `unheard pr`, `unheard eq "x"`, `meta.lastModified lt "2011-05-13T04:42:34Z"`,
+		`userName eq "other"`, `externalId eq "70198"`, `id eq "2819C223"`, `password pr`,
+		`emails[type eq "home" and value co "@ilvane.example"]`, `not (title pr)`, `active eq false`, `title eq null`, `unheard pr`,
+		`unheard eq "x"`, `meta.lastModified lt "2011-05-13T04:42:34Z"`,
 		`nickName lt "Ada"`, `schemas eq "urn:x"`, `ims[type eq "xmpp" and value co "x"]`, `x509Certificates.value sw "zzz"`, `groups pr`,
 	}
 	for want, list := range map[bool][]string{true: yes, false: no} {
@@ -126,15 +144,18 @@ func TestFilter(t *testing.T) {
 		}
 	}
 	for text, want := range map[string]string{
-		`userName eq`: "cannot be read", `userName = "x"`: "cannot be read", `(title pr`: "cannot be read", `title pr and`: "cannot be read", `name eq "x"`: "name has parts: name one of them",
-		`active gt true`: "neither larger nor smaller", `meta.lastModified gt "soon"`: `"soon" is no moment`, `title gt null`: "null is only equal or not", `userName[type eq "x"]`: "has no parts to be asked",
+		`userName eq`: "cannot be read", `userName = "x"`: "cannot be read", `(title pr`: "cannot be read", `title pr and`: "cannot be read",
+		`name eq "x"`:    "name has parts: name one of them",
+		`active gt true`: "neither larger nor smaller", `meta.lastModified gt "soon"`: `"soon" is no moment`,
+		`title gt null`: "null is only equal or not", `userName[type eq "x"]`: "has no parts to be asked",
 		strings.Repeat("title pr and ", 400) + "title pr": "longer than 4000",
 	} {
 		if _, err := ParseFilter(text); err == nil || !strings.Contains(err.Detail, want) || err.Type != InvalidFilter || err.Status != 400 {
 			t.Errorf("%s: %+v, want %q", text, err, want)
 		}
 	}
-	for text, want := range map[string]string{`userName eq "x"`: "x", `title pr and userName eq "x"`: "x", `userName eq "x" or title pr`: "", `not (userName eq "x")`: "", `userName sw "x"`: ""} {
+	for text, want := range map[string]string{`userName eq "x"`: "x", `title pr and userName eq "x"`: "x", `userName eq "x" or title pr`: "",
+		`not (userName eq "x")`: "", `userName sw "x"`: ""} {
 		f, err := ParseFilter(text)
 		if err != nil {
 			t.Fatal(err)
@@ -148,24 +169,38 @@ func TestFilter(t *testing.T) {
 // TestPatch applies the changes of RFC 7644 §3.5.2 and what clients make of them, and refuses what is wrong without changing anything.
 func TestPatch(t *testing.T) {
 	for _, c := range []struct{ ops, show, want string }{
-		{`{"op":"add","value":{"emails":[{"value":"b@x.example","type":"other"}],"nickName":"Babs"}}`, "emails nickName", `[{"primary":true,"type":"work","value":"bjensen@ilvane.example"},{"type":"home","value":"ada@home.example"},{"type":"other","value":"b@x.example"}] "Babs"`},
-		{`{"op":"add","path":"emails","value":[{"value":"b@x.example","primary":true}]}`, "emails", `[{"primary":false,"type":"work","value":"bjensen@ilvane.example"},{"type":"home","value":"ada@home.example"},{"primary":true,"value":"b@x.example"}]`},
-		{`{"op":"add","path":"emails","value":[{"value":"ada@home.example","type":"home"}]}`, "emails", `[{"primary":true,"type":"work","value":"bjensen@ilvane.example"},{"type":"home","value":"ada@home.example"}]`},
+		{`{"op":"add","value":{"emails":[{"value":"b@x.example","type":"other"}],"nickName":"Babs"}}`, "emails nickName",
+			`[{"primary":true,"type":"work","value":"bjensen@ilvane.example"},{"type":"home","value":"ada@home.example"},{"type":"other","value":"b@x.example"}] "Babs"`},
+		{`{"op":"add","path":"emails","value":[{"value":"b@x.example","primary":true}]}`, "emails",
+			`[{"primary":false,"type":"work","value":"bjensen@ilvane.example"},{"type":"home","value":"ada@home.example"},{"primary":true,"value":"b@x.example"}]`},
+		{`{"op":"add","path":"emails","value":[{"value":"ada@home.example","type":"home"}]}`, "emails",
+			`[{"primary":true,"type":"work","value":"bjensen@ilvane.example"},{"type":"home","value":"ada@home.example"}]`},
 		{`{"op":"remove","path":"emails[type eq \"work\"]"}`, "emails", `[{"type":"home","value":"ada@home.example"}]`},
-		{`{"op":"remove","path":"emails[type eq \"work\" and value ew \"ilvane.example\"]"}`, "emails", `[{"type":"home","value":"ada@home.example"}]`},
+		{`{"op":"remove","path":"emails[type eq \"work\" and value ew \"ilvane.example\"]"}`, "emails",
+			`[{"type":"home","value":"ada@home.example"}]`},
 		{`{"op":"remove","path":"emails"}`, "emails", `null`},
-		{`{"op":"remove","path":"emails","value":[{"value":"ada@home.example"}]}`, "emails", `[{"primary":true,"type":"work","value":"bjensen@ilvane.example"}]`},
-		{`{"op":"remove","path":"name.middleName"}`, "name", `{"familyName":"Brook","formatted":"Ms. Ada J Brook, III","givenName":"Ada","honorificPrefix":"Ms.","honorificSuffix":"III"}`},
-		{`{"op":"replace","path":"addresses[type eq \"work\"]","value":{"type":"work","country":"ES"}}`, "addresses", `[{"country":"ES","type":"work"}]`},
-		{`{"op":"replace","path":"addresses[type eq \"work\"].country","value":"ES"}`, "addresses", `[{"country":"ES","formatted":"100 Quay\nPort","locality":"Port","postalCode":"91608","primary":true,"region":"CA","streetAddress":"100 Quay","type":"work"}]`},
-		{`{"op":"replace","path":"emails[type eq \"home\"].primary","value":true}`, "emails", `[{"primary":false,"type":"work","value":"bjensen@ilvane.example"},{"primary":true,"type":"home","value":"ada@home.example"}]`},
-		{`{"op":"add","path":"phoneNumbers[type eq \"fax\"].value","value":"555"}`, "phoneNumbers", `[{"type":"work","value":"555-555-5555"},{"type":"mobile","value":"555-555-4444"},{"type":"fax","value":"555"}]`},
+		{`{"op":"remove","path":"emails","value":[{"value":"ada@home.example"}]}`, "emails",
+			`[{"primary":true,"type":"work","value":"bjensen@ilvane.example"}]`},
+		{`{"op":"remove","path":"name.middleName"}`, "name",
+			`{"familyName":"Brook","formatted":"Ms. Ada J Brook, III","givenName":"Ada","honorificPrefix":"Ms.","honorificSuffix":"III"}`},
+		{`{"op":"replace","path":"addresses[type eq \"work\"]","value":{"type":"work","country":"ES"}}`, "addresses",
+			`[{"country":"ES","type":"work"}]`},
+		{`{"op":"replace","path":"addresses[type eq \"work\"].country","value":"ES"}`, "addresses",
+			`[{"country":"ES","formatted":"100 Quay\nPort","locality":"Port","postalCode":"91608","primary":true,"region":"CA","streetAddress":"100 Quay","type":"work"}]`},
+		{`{"op":"replace","path":"emails[type eq \"home\"].primary","value":true}`, "emails",
+			`[{"primary":false,"type":"work","value":"bjensen@ilvane.example"},{"primary":true,"type":"home","value":"ada@home.example"}]`},
+		{`{"op":"add","path":"phoneNumbers[type eq \"fax\"].value","value":"555"}`, "phoneNumbers",
+			`[{"type":"work","value":"555-555-5555"},{"type":"mobile","value":"555-555-4444"},{"type":"fax","value":"555"}]`},
 		{`{"op":"Replace","path":"active","value":"False"}`, "active", `false`},
-		{`{"op":"replace","value":{"active":false,"name.givenName":"Eva","id":"x","meta":{},"unheard":1}}`, "active name", `false {"familyName":"Brook","formatted":"Ms. Ada J Brook, III","givenName":"Eva","honorificPrefix":"Ms.","honorificSuffix":"III","middleName":"Jane"}`},
-		{`{"op":"replace","path":"name","value":{"givenName":"Eva"}}`, "name", `{"familyName":"Brook","formatted":"Ms. Ada J Brook, III","givenName":"Eva","honorificPrefix":"Ms.","honorificSuffix":"III","middleName":"Jane"}`},
-		{`{"op":"add","path":"urn:ietf:params:scim:schemas:extension:enterprise:2.0:User:department","value":"Quay"}`, EnterpriseSchema, `{"costCenter":"4130","department":"Quay","division":"Loans","employeeNumber":"701984","manager":{"$ref":"../Users/26118915","value":"26118915"},"organization":"Ilvane"}`},
+		{`{"op":"replace","value":{"active":false,"name.givenName":"Eva","id":"x","meta":{},"unheard":1}}`, "active name",
+			`false {"familyName":"Brook","formatted":"Ms. Ada J Brook, III","givenName":"Eva","honorificPrefix":"Ms.","honorificSuffix":"III","middleName":"Jane"}`},
+		{`{"op":"replace","path":"name","value":{"givenName":"Eva"}}`, "name",
+			`{"familyName":"Brook","formatted":"Ms. Ada J Brook, III","givenName":"Eva","honorificPrefix":"Ms.","honorificSuffix":"III","middleName":"Jane"}`},
+		{`{"op":"add","path":"urn:ietf:params:scim:schemas:extension:enterprise:2.0:User:department","value":"Quay"}`, EnterpriseSchema,
+			`{"costCenter":"4130","department":"Quay","division":"Loans","employeeNumber":"701984","manager":{"$ref":"../Users/26118915","value":"26118915"},"organization":"Ilvane"}`},
 		{`{"op":"remove","path":"urn:ietf:params:scim:schemas:extension:enterprise:2.0:User"}`, EnterpriseSchema, `null`},
-		{`{"op":"replace","value":{"urn:ietf:params:scim:schemas:extension:enterprise:2.0:User":{"costCenter":"1"}}}`, EnterpriseSchema, `{"costCenter":"1","department":"Tour Operations","division":"Loans","employeeNumber":"701984","manager":{"$ref":"../Users/26118915","value":"26118915"},"organization":"Ilvane"}`},
+		{`{"op":"replace","value":{"urn:ietf:params:scim:schemas:extension:enterprise:2.0:User":{"costCenter":"1"}}}`, EnterpriseSchema,
+			`{"costCenter":"1","department":"Tour Operations","division":"Loans","employeeNumber":"701984","manager":{"$ref":"../Users/26118915","value":"26118915"},"organization":"Ilvane"}`},
 		{`{"op":"replace","path":"title","value":null}`, "title", `null`},
 		{`{"op":"replace","path":"externalId","value":"9"},{"op":"add","path":"externalId","value":"10"}`, "externalId", `"10"`},
 		{`{"op":"replace","path":"password","value":"x"}`, "password", `null`},
@@ -214,7 +249,8 @@ func TestPatch(t *testing.T) {
 			t.Errorf("%s changed what was there", c.ops)
 		}
 	}
-	for in, want := range map[string]string{`{`: "no change of a resource", `{"Operations":[]}`: "schemas does not name", `{"schemas":["` + PatchMessage + `"],"Operations":[]}`: "holds 1 to 1000"} {
+	for in, want := range map[string]string{`{`: "no change of a resource", `{"Operations":[]}`: "schemas does not name",
+		`{"schemas":["` + PatchMessage + `"],"Operations":[]}`: "holds 1 to 1000"} {
 		if _, err := ReadPatch([]byte(in)); err == nil || !strings.Contains(err.Detail, want) {
 			t.Errorf("%s: %v", in, err)
 		}
@@ -226,8 +262,10 @@ func TestProject(t *testing.T) {
 	r := ada(t).Resource(&Meta{ID: "7", Version: 1})
 	for _, c := range []struct{ only, but, want string }{
 		{"userName", "", `{"id":"7","schemas":["` + UserSchema + `","` + EnterpriseSchema + `"],"userName":"bjensen@ilvane.example"}`},
-		{"NAME.familyName,emails.type", "", `{"emails":[{"type":"work"},{"type":"home"}],"id":"7","name":{"familyName":"Brook"},"schemas":["` + UserSchema + `","` + EnterpriseSchema + `"]}`},
-		{EnterpriseSchema + ":department", "", `{"id":"7","schemas":["` + UserSchema + `","` + EnterpriseSchema + `"],"` + EnterpriseSchema + `":{"department":"Tour Operations"}}`},
+		{"NAME.familyName,emails.type", "", `{"emails":[{"type":"work"},{"type":"home"}],"id":"7","name":{"familyName":"Brook"},"schemas":["` +
+			UserSchema + `","` + EnterpriseSchema + `"]}`},
+		{EnterpriseSchema + ":department", "", `{"id":"7","schemas":["` + UserSchema + `","` + EnterpriseSchema + `"],"` + EnterpriseSchema +
+			`":{"department":"Tour Operations"}}`},
 		{"unheard", "", `{"id":"7","schemas":["` + UserSchema + `","` + EnterpriseSchema + `"]}`},
 	} {
 		var only []string
@@ -240,7 +278,8 @@ func TestProject(t *testing.T) {
 		}
 	}
 	got, err := Project(r, nil, []string{"emails", "name.formatted", "id", EnterpriseSchema + ":manager", "x509Certificates", "photos"})
-	if err != nil || got["emails"] != nil || got["id"] != "7" || got["name"].(map[string]any)["formatted"] != nil || got["name"].(map[string]any)["givenName"] != "Ada" || got[EnterpriseSchema].(map[string]any)["manager"] != nil {
+	if err != nil || got["emails"] != nil || got["id"] != "7" || got["name"].(map[string]any)["formatted"] != nil ||
+		got["name"].(map[string]any)["givenName"] != "Ada" || got[EnterpriseSchema].(map[string]any)["manager"] != nil {
 		t.Errorf("all but some: %s %v", jsonOf(t, got), err)
 	}
 	if r["emails"] == nil || r["name"].(map[string]any)["formatted"] == nil || r[EnterpriseSchema].(map[string]any)["manager"] == nil {
@@ -249,7 +288,8 @@ func TestProject(t *testing.T) {
 	if _, err := Project(r, []string{"a"}, []string{"b"}); err == nil {
 		t.Error("both at once")
 	}
-	for by, want := range map[string]string{"userName": "bjensen@ilvane.example", "name.familyName": "brook", "emails": "bjensen@ilvane.example", "active": "1", "title": "tour guide"} {
+	for by, want := range map[string]string{"userName": "bjensen@ilvane.example", "name.familyName": "brook",
+		"emails": "bjensen@ilvane.example", "active": "1", "title": "tour guide"} {
 		if got, err := SortKey(r, by); err != nil || got != want {
 			t.Errorf("sorted by %s: %q %v", by, got, err)
 		}
@@ -272,8 +312,12 @@ func TestRandomChanges(t *testing.T) {
 	good := 0
 	u := ada(t)
 	for range rounds {
-		path := pick("userName", "name", "name.givenName", "emails", "emails.value", `emails[type eq "work"]`, `emails[type eq "home"].value`, `emails[primary eq true].primary`, `addresses[type eq "work" and country pr]`, "active", "title", "", "unheard", "meta", EnterpriseSchema, EnterpriseSchema+":manager.value", "x509Certificates", `emails[`, "photos")
-		v := pick(`"x"`, `true`, `"False"`, `null`, `[]`, `{}`, `{"value":"y","primary":true}`, `[{"value":"z","type":"work","primary":true},{"value":"w"}]`, `{"active":false,"title":"T"}`, `{"emails":[{"value":"q"}]}`, `7`, `{"givenName":"G","type":"work"}`, `[["x"]]`, `{"userName":"u","`+EnterpriseSchema+`":{"department":"D"}}`)
+		path := pick("userName", "name", "name.givenName", "emails", "emails.value", `emails[type eq "work"]`, `emails[type eq "home"].value`,
+			`emails[primary eq true].primary`, `addresses[type eq "work" and country pr]`, "active", "title", "", "unheard", "meta",
+			EnterpriseSchema, EnterpriseSchema+":manager.value", "x509Certificates", `emails[`, "photos")
+		v := pick(`"x"`, `true`, `"False"`, `null`, `[]`, `{}`, `{"value":"y","primary":true}`,
+			`[{"value":"z","type":"work","primary":true},{"value":"w"}]`, `{"active":false,"title":"T"}`, `{"emails":[{"value":"q"}]}`, `7`,
+			`{"givenName":"G","type":"work"}`, `[["x"]]`, `{"userName":"u","`+EnterpriseSchema+`":{"department":"D"}}`)
 		op := Operation{pick("add", "remove", "replace", "Add", "move"), path, json.RawMessage(v)}
 		next, err := u.Patch([]Operation{op})
 		if err != nil {
@@ -297,7 +341,8 @@ func TestRandomChanges(t *testing.T) {
 		if a, b := jsonOf(t, again), jsonOf(t, next); a != b {
 			t.Fatalf("seed %d: %+v: read again as\n%s\nnot\n%s", seed, op, a, b)
 		}
-		if f, err := ParseFilter(fmt.Sprintf(`%s %s %s`, pick("userName", "emails", "emails.type", "active", "name.givenName", "title"), pick("eq", "ne", "co", "pr or title eq"), pick(`"x"`, `true`, `"work"`))); err == nil {
+		if f, err := ParseFilter(fmt.Sprintf(`%s %s %s`, pick("userName", "emails", "emails.type", "active", "name.givenName", "title"),
+			pick("eq", "ne", "co", "pr or title eq"), pick(`"x"`, `true`, `"work"`))); err == nil {
 			f.Match(r)
 		}
 		if u = next; rnd.IntN(20) == 0 {

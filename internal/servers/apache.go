@@ -80,7 +80,8 @@ func (r *Root) Apache(ctx context.Context, ours []string) (*Apache, error) {
 		return nil, err
 	}
 	modules := ""
-	for _, m := range []string{"mpm_event", "authn_core", "authn_file", "authz_core", "authz_user", "auth_basic", "dav", "dav_fs", "alias", "rewrite", "env"} {
+	for _, m := range []string{"mpm_event", "authn_core", "authn_file", "authz_core", "authz_user", "auth_basic", "dav", "dav_fs", "alias",
+		"rewrite", "env"} {
 		modules += fmt.Sprintf("LoadModule %s_module /usr/lib/apache2/modules/mod_%s.so\n", m, m)
 	}
 	if err := os.WriteFile(r.Path(in, "httpd.conf"), fmt.Appendf(nil, apacheConf, in, port, modules), 0o600); err != nil {
@@ -90,7 +91,8 @@ func (r *Root) Apache(ctx context.Context, ours []string) (*Apache, error) {
 		return nil, err
 	}
 	url := fmt.Sprintf("http://127.0.0.1:%d", port)
-	s, err := davfiles.New(davfiles.Config{Files: r.Path(in, "files"), Conf: r.Path(in, "conf"), Log: r.Path(in, "access.log"), Server: url, Ours: ours})
+	s, err := davfiles.New(davfiles.Config{Files: r.Path(in, "files"), Conf: r.Path(in, "conf"), Log: r.Path(in, "access.log"), Server: url,
+		Ours: ours})
 	if err != nil {
 		return nil, err
 	}

@@ -151,12 +151,14 @@ func TestBusy(t *testing.T) {
 		t.Errorf("%v %v", v, err)
 	}
 	check(t, c.Beside.Turn(t.Context(), uma, "anyone", "lr9")) // by hand, as the server's administrator
-	if v, err := c.Beside.Read(t.Context()); err != nil || !strings.Contains(v["calendars"], "1 rights are otherwise, as anyone of user/uma/#calendars/Default") {
+	if v, err := c.Beside.Read(t.Context()); err != nil ||
+		!strings.Contains(v["calendars"], "1 rights are otherwise, as anyone of user/uma/#calendars/Default") {
 		t.Errorf("changed by hand: %v %v", v, err)
 	}
 	set("calendars", "nothing")
 	tell("written again", nothing)
-	for path, value := range map[string]string{"calendars": "subject", "readers": "some: a.example", "charter:@x@else.example": "calendars=busy", "charter:a.example": "readers=only:", "colour": "red"} {
+	for path, value := range map[string]string{"calendars": "subject", "readers": "some: a.example",
+		"charter:@x@else.example": "calendars=busy", "charter:a.example": "readers=only:", "colour": "red"} {
 		if err := c.Beside.Write(t.Context(), path, value); err == nil {
 			t.Errorf("%s took %q", path, value)
 		}

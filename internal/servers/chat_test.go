@@ -59,7 +59,8 @@ func TestChat(t *testing.T) {
 	tell := func(when, want string) {
 		t.Helper()
 		got := ""
-		for end := time.Now().Add(5 * time.Second); got != want && time.Now().Before(end); { // the server reads its rules when it is told to, a moment later
+		// the server reads its rules when it is told to, a moment later
+		for end := time.Now().Add(5 * time.Second); got != want && time.Now().Before(end); {
 			got = sends()
 		}
 		if got != want {
@@ -156,7 +157,8 @@ func TestChat(t *testing.T) {
 	pairs("shut", "")
 	set("charter:@uma@ours.example", "calls=refused; presence=nobody; from=only: partner.example; to=only: partner.example")
 	pairs("one of ours", "ada to uma, bea to uma, uma to ada, uma to bea")
-	set("charter:@uma@ours.example", "calls=refused; presence=nobody; from=only: !ada@partner.example, partner.example; to=only: bea@partner.example")
+	set("charter:@uma@ours.example",
+		"calls=refused; presence=nobody; from=only: !ada@partner.example, partner.example; to=only: bea@partner.example")
 	pairs("with some of them", "bea to uma, uma to bea")
 	set("from", "not:")
 	set("to", "not:")
@@ -164,12 +166,14 @@ func TestChat(t *testing.T) {
 	pairs("shut but for some", "ada to ben, uma to bea, ben to ada")
 	set("charter:@uma@ours.example", "")
 	pairs("taken back", "ada to uma, bea to uma, ada to ben, uma to ada, uma to bea, ben to ada")
-	for value, want := range map[string]string{"calls=refused": "presence is one of", "calls=refused; presence=nobody; from=only:; to=some:": "domains are written as", "x": "write name=value"} {
+	for value, want := range map[string]string{"calls=refused": "presence is one of",
+		"calls=refused; presence=nobody; from=only:; to=some:": "domains are written as", "x": "write name=value"} {
 		if err := ours.Beside.Write(t.Context(), "charter:@uma@ours.example", value); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%q: %v", value, err)
 		}
 	}
-	if err := ours.Beside.Write(t.Context(), "charter:@uma@elsewhere.example", ""); err == nil || !strings.Contains(err.Error(), "nobody of ours.example") {
+	if err := ours.Beside.Write(t.Context(), "charter:@uma@elsewhere.example", ""); err == nil ||
+		!strings.Contains(err.Error(), "nobody of ours.example") {
 		t.Errorf("somebody elsewhere: %v", err)
 	}
 

@@ -81,7 +81,9 @@ func (r *Root) Cyrus(ctx context.Context, domain string) (*Cyrus, error) {
 		}
 	}
 	for name, text := range cyrusFiles {
-		if err := os.WriteFile(r.Path(in, name), fmt.Appendf(nil, text+"%[5]s", in, domain, ports[0], ports[1], ""), 0o644); err != nil { //nolint:gosec // the server is another user
+		// the server is another user
+		if err := os.WriteFile(r.Path(in, name), fmt.Appendf(nil, text+"%[5]s", in, domain, ports[0], ports[1], ""),
+			0o644); err != nil { //nolint:gosec
 			return nil, err
 		}
 	}
@@ -90,12 +92,14 @@ func (r *Root) Cyrus(ctx context.Context, domain string) (*Cyrus, error) {
 		return nil, err
 	}
 	if c.Beside, err = aclcalendar.New(aclcalendar.Config{
-		IMAP: fmt.Sprintf("127.0.0.1:%d", ports[0]), CalDAV: fmt.Sprintf("http://127.0.0.1:%d", ports[1]), Admin: "cyrus", Password: password, Ours: domain,
+		IMAP: fmt.Sprintf("127.0.0.1:%d", ports[0]), CalDAV: fmt.Sprintf("http://127.0.0.1:%d", ports[1]), Admin: "cyrus", Password: password,
+		Ours:     domain,
 		Settings: r.Path(in, "calendars.settings"), Account: c.Account,
 	}); err != nil {
 		return nil, err
 	}
-	if c.Process, err = r.Start(ctx, in, ports[:], r.Command(ctx, cyrusUser, "/usr/sbin/cyrmaster", "-C", in+"/imapd.conf", "-M", in+"/cyrus.conf", "-p", in+"/pid", "-D")); err != nil {
+	if c.Process, err = r.Start(ctx, in, ports[:], r.Command(ctx, cyrusUser, "/usr/sbin/cyrmaster", "-C", in+"/imapd.conf", "-M",
+		in+"/cyrus.conf", "-p", in+"/pid", "-D")); err != nil {
 		return nil, err
 	}
 	return c, nil
@@ -103,7 +107,8 @@ func (r *Root) Cyrus(ctx context.Context, domain string) (*Cyrus, error) {
 
 // user makes a user of the root, with a group of the same name and number.
 func (r *Root) user(name string, id int) error {
-	for file, line := range map[string]string{"etc/passwd": fmt.Sprintf("%s:x:%d:%d:%s:/:/bin/sh\n", name, id, id, name), "etc/group": fmt.Sprintf("%s:x:%d:\n", name, id)} {
+	for file, line := range map[string]string{"etc/passwd": fmt.Sprintf("%s:x:%d:%d:%s:/:/bin/sh\n", name, id, id, name),
+		"etc/group": fmt.Sprintf("%s:x:%d:\n", name, id)} {
 		b, err := os.ReadFile(r.Path(file))
 		if err != nil {
 			return err

@@ -19,7 +19,8 @@ func TestDirectory(t *testing.T) {
 	check(t, d.Beside.Reach("uma@ours.example", "+351 1", "keeper"))
 	put := func(state string) {
 		t.Helper()
-		if _, err := d.Beside.Put(t.Context(), "guests", "", map[string]string{"mail": "ada@ilvane.example", "state": state, "sponsor": "uma@ours.example"}); err != nil {
+		if _, err := d.Beside.Put(t.Context(), "guests", "",
+			map[string]string{"mail": "ada@ilvane.example", "state": state, "sponsor": "uma@ours.example"}); err != nil {
 			t.Fatal(err)
 		}
 	}
@@ -77,16 +78,20 @@ func TestDirectory(t *testing.T) {
 	is("guests", "ada@ilvane.example", "groups", "press")
 	all("people", map[string]string{"mail": "uma@ours.example", "name": "Uma", "groups": "deck"})
 	is("people", "uma@ours.example", "groups", "deck")
-	if _, err := d.Beside.Put(t.Context(), "people", "", map[string]string{"mail": "uma@ours.example", "name": "Uma", "groups": "nowhere"}); err == nil || !strings.Contains(err.Error(), `there is no group "nowhere"`) {
+	if _, err := d.Beside.Put(t.Context(), "people", "",
+		map[string]string{"mail": "uma@ours.example", "name": "Uma", "groups": "nowhere"}); err == nil ||
+		!strings.Contains(err.Error(), `there is no group "nowhere"`) {
 		t.Errorf("a group that is not there: %v", err)
 	}
-	for _, x := range [][2]string{{"people", "uma@ours.example"}, {"guests", "ada@ilvane.example"}, {"groups", "press"}, {"groups", "deck"}, {"groups", "never"}} {
+	for _, x := range [][2]string{{"people", "uma@ours.example"}, {"guests", "ada@ilvane.example"}, {"groups", "press"}, {"groups", "deck"},
+		{"groups", "never"}} {
 		check(t, d.Beside.Drop(t.Context(), x[0], x[1]))
 		if k, err := d.Beside.One(t.Context(), x[0], x[1]); err != nil || k != nil {
 			t.Errorf("%v is still there: %+v %v", x, k, err)
 		}
 	}
-	for _, odd := range []string{"ada+list@ilvane.example", "#1=a@ilvane.example"} { // what a name of the directory would read otherwise (RFC 4514)
+	// what a name of the directory would read otherwise (RFC 4514)
+	for _, odd := range []string{"ada+list@ilvane.example", "#1=a@ilvane.example"} {
 		for _, state := range []string{"guest", "suspended", "guest"} {
 			if id, err := d.Beside.Put(t.Context(), "guests", "", map[string]string{"mail": odd, "state": state}); err != nil || id != odd {
 				t.Errorf("%s: %s %v", odd, id, err)

@@ -83,8 +83,10 @@ func (r *Root) Ejabberd(ctx context.Context, domain string, n *Names, a *Authori
 	if err != nil {
 		return nil, err
 	}
-	c := r.Command(ctx, Nobody, "/usr/bin/erl", "+K", "true", "-noinput", "-pa", "/"+inside, "-mnesia", "dir", `"`+in+`/spool"`, "-s", "ejabberd")
-	c.Env = append(c.Env, "EJABBERD_CONFIG_PATH="+in+"/ejabberd.yml", "EJABBERD_LOG_PATH="+in+"/ejabberd.log", "ERL_INETRC="+in+"/inetrc", "HOME="+in)
+	c := r.Command(ctx, Nobody, "/usr/bin/erl", "+K", "true", "-noinput", "-pa", "/"+inside, "-mnesia", "dir", `"`+in+`/spool"`, "-s",
+		"ejabberd")
+	c.Env = append(c.Env, "EJABBERD_CONFIG_PATH="+in+"/ejabberd.yml", "EJABBERD_LOG_PATH="+in+"/ejabberd.log", "ERL_INETRC="+in+"/inetrc",
+		"HOME="+in)
 	if e.Process, err = r.Start(ctx, in, e.ports[:], c); err != nil {
 		return nil, err
 	}
@@ -98,7 +100,8 @@ func (e *Ejabberd) Account(ctx context.Context, name, password string) (a xmppch
 	if err != nil {
 		return a, err
 	}
-	q, err := http.NewRequestWithContext(ctx, http.MethodPost, fmt.Sprintf("http://127.0.0.1:%d/api/register", e.ports[2]), bytes.NewReader(body))
+	q, err := http.NewRequestWithContext(ctx, http.MethodPost, fmt.Sprintf("http://127.0.0.1:%d/api/register", e.ports[2]),
+		bytes.NewReader(body))
 	if err != nil {
 		return a, err
 	}

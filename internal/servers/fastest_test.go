@@ -33,9 +33,11 @@ func TestMany(t *testing.T) {
 	defer a.Stop()
 	m := &mailforward.Server{Config: mailforward.Config{Own: t.TempDir(), Before: t.TempDir()}}
 	for i := range *many {
-		_, err := a.Beside.Put(t.Context(), "access", "", map[string]string{"account": fmt.Sprintf("guest%d@ilvane.example", i), "folder": fmt.Sprintf("space%d", i), "may": "read"})
+		_, err := a.Beside.Put(t.Context(), "access", "",
+			map[string]string{"account": fmt.Sprintf("guest%d@ilvane.example", i), "folder": fmt.Sprintf("space%d", i), "may": "read"})
 		check(t, err)
-		_, err = m.Put(t.Context(), "scripts", "", map[string]string{"mailbox": fmt.Sprintf("p%d@ours.example", i), "to": fmt.Sprintf("p%d@far.example", i), "copy": "kept", "by": "owner"})
+		_, err = m.Put(t.Context(), "scripts", "", map[string]string{"mailbox": fmt.Sprintf("p%d@ours.example", i),
+			"to": fmt.Sprintf("p%d@far.example", i), "copy": "kept", "by": "owner"})
 		check(t, err)
 	}
 	for _, x := range []struct {
@@ -56,7 +58,8 @@ func TestMany(t *testing.T) {
 		if n != *many {
 			t.Errorf("%d of %d %s", n, *many, x.kind)
 		}
-		t.Logf("%d %s read in %v, %d MB in use behind it", n, x.kind, took.Round(time.Millisecond), (after.HeapAlloc-min(after.HeapAlloc, before.HeapAlloc))>>20)
+		t.Logf("%d %s read in %v, %d MB in use behind it", n, x.kind, took.Round(time.Millisecond),
+			(after.HeapAlloc-min(after.HeapAlloc, before.HeapAlloc))>>20)
 	}
 }
 
@@ -129,7 +132,9 @@ func TestFastest(t *testing.T) {
 	for _, x := range []struct {
 		kind string
 		f    map[string]string
-	}{{"folders", map[string]string{"folder": "dossier", "title": "Dossier"}}, {"accounts", map[string]string{"account": "ada@ilvane.example", "state": "on"}}, {"access", map[string]string{"account": "ada@ilvane.example", "folder": "dossier", "may": "write"}}} {
+	}{{"folders", map[string]string{"folder": "dossier", "title": "Dossier"}},
+		{"accounts", map[string]string{"account": "ada@ilvane.example", "state": "on"}},
+		{"access", map[string]string{"account": "ada@ilvane.example", "folder": "dossier", "may": "write"}}} {
 		_, err := files.Beside.Put(t.Context(), x.kind, "", x.f)
 		check(t, err)
 	}
@@ -148,7 +153,8 @@ func TestFastest(t *testing.T) {
 	defer dir.Stop()
 	check(t, dir.Beside.Write(t.Context(), "guests", "let in"))
 	guest := func(on bool) {
-		_, err := dir.Beside.Put(t.Context(), "guests", "", map[string]string{"mail": "ada@ilvane.example", "state": word(on, "guest", "suspended")})
+		_, err := dir.Beside.Put(t.Context(), "guests", "",
+			map[string]string{"mail": "ada@ilvane.example", "state": word(on, "guest", "suspended")})
 		check(t, err)
 	}
 	guest(true)
@@ -179,11 +185,12 @@ func TestFastest(t *testing.T) {
 
 	var mu sync.Mutex
 	may := false
-	meet, err := r.Janus(t.Context(), []string{"ours.example"}, 500*time.Millisecond, func(context.Context, string, string, string) (videorooms.Asked, error) {
-		mu.Lock()
-		defer mu.Unlock()
-		return videorooms.Asked{Yes: may, Says: "no"}, nil
-	})
+	meet, err := r.Janus(t.Context(), []string{"ours.example"}, 500*time.Millisecond,
+		func(context.Context, string, string, string) (videorooms.Asked, error) {
+			mu.Lock()
+			defer mu.Unlock()
+			return videorooms.Asked{Yes: may, Says: "no"}, nil
+		})
 	check(t, err)
 	defer meet.Stop()
 	_, err = meet.Beside.Put(t.Context(), "rooms", "", map[string]string{"room": "weekly", "title": "Weekly"})

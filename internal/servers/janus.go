@@ -58,7 +58,8 @@ type Janus struct {
 
 // Janus starts a conference server on loopback. Of whoever is not of ours it is asked, when they come in and every so
 // often while they are inside.
-func (r *Root) Janus(ctx context.Context, ours []string, every time.Duration, asks func(ctx context.Context, address, action, meeting string) (videorooms.Asked, error)) (*Janus, error) {
+func (r *Root) Janus(ctx context.Context, ours []string, every time.Duration,
+	asks func(ctx context.Context, address, action, meeting string) (videorooms.Asked, error)) (*Janus, error) {
 	in, err := r.Folder("meetings")
 	if err != nil {
 		return nil, err
@@ -89,7 +90,8 @@ func (r *Root) Janus(ctx context.Context, ours []string, every time.Duration, as
 	if err != nil {
 		return nil, err
 	}
-	j := &Janus{Process: p, Beside: videorooms.New(videorooms.Config{Server: fmt.Sprintf("http://127.0.0.1:%d/janus", port), Key: key, Ours: ours, Asks: asks, Every: every, Stays: time.Minute})}
+	j := &Janus{Process: p, Beside: videorooms.New(videorooms.Config{Server: fmt.Sprintf("http://127.0.0.1:%d/janus", port), Key: key,
+		Ours: ours, Asks: asks, Every: every, Stays: time.Minute})}
 	watching, stop := context.WithCancel(context.WithoutCancel(ctx))
 	j.stop = stop
 	go j.Beside.Watch(watching, nil)

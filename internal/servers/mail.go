@@ -150,7 +150,8 @@ func (r *Root) Mail(ctx context.Context, domain string, out, policy int) (*Mail,
 			return nil, err
 		}
 	}
-	for name, line := range map[string]string{"etc/passwd": fmt.Sprintf("postfix:x:%d:%d:postfix:/:/bin/sh\n", postfixUser, postfixUser), "etc/group": fmt.Sprintf("postfix:x:%d:\npostdrop:x:%d:\n", postfixUser, postdropGroup)} {
+	for name, line := range map[string]string{"etc/passwd": fmt.Sprintf("postfix:x:%d:%d:postfix:/:/bin/sh\n", postfixUser, postfixUser),
+		"etc/group": fmt.Sprintf("postfix:x:%d:\npostdrop:x:%d:\n", postfixUser, postdropGroup)} {
 		b, err := os.ReadFile(r.Path(name))
 		if err != nil {
 			return nil, err
@@ -169,7 +170,8 @@ func (r *Root) Mail(ctx context.Context, domain string, out, policy int) (*Mail,
 	dirs := []folder{
 		{"postfix", 0o755, 0, 0}, {"spool", 0o755, 0, 0}, {"spool/pid", 0o755, 0, 0}, {"keep", 0o700, postfixUser, postfixUser},
 		{"spool/maildrop", 0o730, postfixUser, postdropGroup}, {"spool/public", 0o710, postfixUser, postdropGroup},
-		{"mail", 0o755, Nobody, Nobody}, {"own", 0o755, Nobody, Nobody}, {"before", 0o755, Nobody, Nobody}, {"run", 0o755, 0, 0}, {"state", 0o755, 0, 0},
+		{"mail", 0o755, Nobody, Nobody}, {"own", 0o755, Nobody, Nobody}, {"before", 0o755, Nobody, Nobody}, {"run", 0o755, 0, 0},
+		{"state", 0o755, 0, 0},
 	}
 	for _, d := range []string{"active", "bounce", "corrupt", "defer", "deferred", "flush", "hold", "incoming", "private", "saved", "trace"} {
 		dirs = append(dirs, folder{"spool/" + d, 0o700, postfixUser, 0})
@@ -202,8 +204,9 @@ func (r *Root) Mail(ctx context.Context, domain string, out, policy int) (*Mail,
 		return nil, err
 	}
 	beside := &mailforward.Server{Config: mailforward.Config{
-		Main: r.Path(in, "postfix/main.cf"), Master: r.Path(in, "postfix/master.cf"), Own: r.Path(in, "own"), Before: r.Path(in, "before"), Submission: fmt.Sprintf("127.0.0.1:%d", ports[1]),
-		Aliases: r.Path(in, "postfix/aliases"), Transport: r.Path(in, "postfix/onward"), Onward: fmt.Sprintf("smtp:[127.0.0.1]:%d", out),
+		Main: r.Path(in, "postfix/main.cf"), Master: r.Path(in, "postfix/master.cf"), Own: r.Path(in, "own"), Before: r.Path(in, "before"),
+		Submission: fmt.Sprintf("127.0.0.1:%d", ports[1]),
+		Aliases:    r.Path(in, "postfix/aliases"), Transport: r.Path(in, "postfix/onward"), Onward: fmt.Sprintf("smtp:[127.0.0.1]:%d", out),
 	}}
 	if err := beside.Begin(); err != nil {
 		dove.Stop()

@@ -59,7 +59,8 @@ func TestMail(t *testing.T) {
 		t.Helper()
 		n++
 		subject := fmt.Sprintf("letter %d", n)
-		check(t, smtp.SendMail(m.In, nil, "someone@far.example", []string{box}, []byte("Subject: "+subject+"\r\nFrom: someone@far.example\r\nTo: "+box+"\r\n\r\nhello\r\n")))
+		check(t, smtp.SendMail(m.In, nil, "someone@far.example", []string{box},
+			[]byte("Subject: "+subject+"\r\nFrom: someone@far.example\r\nTo: "+box+"\r\n\r\nhello\r\n")))
 		where := func() (got []string) {
 			_ = filepath.WalkDir(filepath.Join(m.Folder, "mail", box), func(p string, d os.DirEntry, err error) error {
 				if err == nil && !d.IsDir() && strings.Contains(p, "/new/") {
@@ -71,7 +72,8 @@ func TestMail(t *testing.T) {
 			})
 			list, _ := outside.Messages()
 			for _, x := range list {
-				if x.Subject == subject || strings.Contains(x.Text, "Subject: "+subject+"\n") || strings.Contains(x.Text, "Subject: "+subject+"\r\n") { // a bounce holds it
+				// a bounce holds it
+				if x.Subject == subject || strings.Contains(x.Text, "Subject: "+subject+"\n") || strings.Contains(x.Text, "Subject: "+subject+"\r\n") {
 					got = append(got, x.To...)
 				}
 			}

@@ -23,24 +23,26 @@ func TestMeetings(t *testing.T) {
 		may[address+" "+action] = x
 	}
 	silent := false
-	j, err := r.Janus(t.Context(), []string{"ours.example"}, 50*time.Millisecond, func(_ context.Context, address, action, _ string) (videorooms.Asked, error) {
-		mu.Lock()
-		defer mu.Unlock()
-		if silent {
-			return videorooms.Asked{}, errors.New("it does not answer")
-		}
-		x, ok := may[address+" "+action]
-		if !ok {
-			x.Says = "meetings.outsiders: this domain is not listed"
-		}
-		return x, nil
-	})
+	j, err := r.Janus(t.Context(), []string{"ours.example"}, 50*time.Millisecond,
+		func(_ context.Context, address, action, _ string) (videorooms.Asked, error) {
+			mu.Lock()
+			defer mu.Unlock()
+			if silent {
+				return videorooms.Asked{}, errors.New("it does not answer")
+			}
+			x, ok := may[address+" "+action]
+			if !ok {
+				x.Says = "meetings.outsiders: this domain is not listed"
+			}
+			return x, nil
+		})
 	check(t, err)
 	defer j.Stop()
 	conforms(t, j.Beside, "", 6)
 	put := func(id, title string) {
 		t.Helper()
-		if _, err := j.Beside.Put(t.Context(), "rooms", "", map[string]string{"room": id, "title": title, "host": "uma@ours.example"}); err != nil {
+		if _, err := j.Beside.Put(t.Context(), "rooms", "",
+			map[string]string{"room": id, "title": title, "host": "uma@ours.example"}); err != nil {
 			t.Fatal(err, j.Said())
 		}
 	}
@@ -140,7 +142,8 @@ func TestMeetings(t *testing.T) {
 	// The server is killed: its rooms are there again, and nobody is inside.
 	j.Kill()
 	check(t, j.Again(t.Context()))
-	if k, err := j.Beside.One(t.Context(), "rooms", "weekly"); err != nil || k == nil || k.Fields["title"] != "Weekly" || k.Fields["host"] != "uma@ours.example" {
+	if k, err := j.Beside.One(t.Context(), "rooms", "weekly"); err != nil || k == nil || k.Fields["title"] != "Weekly" ||
+		k.Fields["host"] != "uma@ours.example" {
 		t.Errorf("%+v %v", k, err)
 	}
 	// Titles with what would end them; a room that somebody else made.

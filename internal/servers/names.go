@@ -69,7 +69,8 @@ func (n *Names) serve() {
 		head := dnsmessage.ResourceHeader{Name: q.Name, Type: q.Type, Class: dnsmessage.ClassINET, TTL: 1}
 		switch {
 		case q.Type == dnsmessage.TypeSRV && known && strings.HasPrefix(name, "_xmpp-server._tcp."):
-			m.Answers = []dnsmessage.Resource{{Header: head, Body: &dnsmessage.SRVResource{Port: port, Target: dnsmessage.MustNewName("localhost.")}}}
+			m.Answers = []dnsmessage.Resource{{Header: head,
+				Body: &dnsmessage.SRVResource{Port: port, Target: dnsmessage.MustNewName("localhost.")}}}
 		case q.Type == dnsmessage.TypeA && name == "localhost":
 			m.Answers = []dnsmessage.Resource{{Header: head, Body: &dnsmessage.AResource{A: [4]byte{127, 0, 0, 1}}}}
 		case !known && name != "localhost":
@@ -96,8 +97,9 @@ func NewAuthority() (*Authority, error) {
 		return nil, err
 	}
 	t := &x509.Certificate{
-		SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: "servers on loopback"}, NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().AddDate(1, 0, 0),
-		IsCA: true, BasicConstraintsValid: true, KeyUsage: x509.KeyUsageCertSign | x509.KeyUsageCRLSign,
+		SerialNumber: big.NewInt(1), Subject: pkix.Name{CommonName: "servers on loopback"}, NotBefore: time.Now().Add(-time.Hour),
+		NotAfter: time.Now().AddDate(1, 0, 0),
+		IsCA:     true, BasicConstraintsValid: true, KeyUsage: x509.KeyUsageCertSign | x509.KeyUsageCRLSign,
 	}
 	der, err := x509.CreateCertificate(rand.Reader, t, t, &key.PublicKey, key)
 	if err != nil {
@@ -123,7 +125,8 @@ func (a *Authority) Issue(names ...string) (cert, key []byte, err error) {
 		return nil, nil, err
 	}
 	t := &x509.Certificate{
-		SerialNumber: serial, Subject: pkix.Name{CommonName: names[0]}, DNSNames: names, NotBefore: time.Now().Add(-time.Hour), NotAfter: time.Now().AddDate(0, 6, 0),
+		SerialNumber: serial, Subject: pkix.Name{CommonName: names[0]}, DNSNames: names, NotBefore: time.Now().Add(-time.Hour),
+		NotAfter: time.Now().AddDate(0, 6, 0),
 		KeyUsage: x509.KeyUsageDigitalSignature, ExtKeyUsage: []x509.ExtKeyUsage{x509.ExtKeyUsageServerAuth, x509.ExtKeyUsageClientAuth},
 	}
 	der, err := x509.CreateCertificate(rand.Reader, t, a.cert, &k.PublicKey, a.key)
@@ -131,5 +134,6 @@ func (a *Authority) Issue(names ...string) (cert, key []byte, err error) {
 		return nil, nil, err
 	}
 	private, err2 := x509.MarshalECPrivateKey(k)
-	return pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der}), pem.EncodeToMemory(&pem.Block{Type: "EC PRIVATE KEY", Bytes: private}), errors.Join(err, err2)
+	return pem.EncodeToMemory(&pem.Block{Type: "CERTIFICATE", Bytes: der}),
+		pem.EncodeToMemory(&pem.Block{Type: "EC PRIVATE KEY", Bytes: private}), errors.Join(err, err2)
 }

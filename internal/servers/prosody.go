@@ -85,7 +85,8 @@ func (r *Root) Prosody(ctx context.Context, domain string, n *Names, a *Authorit
 		return nil, err
 	}
 	p := &Prosody{Domain: domain, r: r, in: in, port: ports[0]}
-	for name, b := range map[string][]byte{"cert.pem": cert, "key.pem": key, "ca.pem": a.PEM, "prosody.cfg.lua": fmt.Appendf(nil, prosodyConf, in, domain, ports[0], ports[1], n.Port(), guests)} {
+	for name, b := range map[string][]byte{"cert.pem": cert, "key.pem": key, "ca.pem": a.PEM,
+		"prosody.cfg.lua": fmt.Appendf(nil, prosodyConf, in, domain, ports[0], ports[1], n.Port(), guests)} {
 		if err := os.WriteFile(r.Path(in, name), b, 0o600); err != nil {
 			return nil, err
 		}
@@ -94,7 +95,8 @@ func (r *Root) Prosody(ctx context.Context, domain string, n *Names, a *Authorit
 		}
 	}
 	if p.Beside, err = xmppchat.New(ctx, xmppchat.Config{
-		Rules: r.Path(in, "rules.pfw"), Hosts: []string{domain, "guests." + domain, "rooms." + domain}, Guests: "guests." + domain, Rooms: "rooms." + domain, CA: a.Pool,
+		Rules: r.Path(in, "rules.pfw"), Hosts: []string{domain, "guests." + domain, "rooms." + domain}, Guests: "guests." + domain,
+		Rooms: "rooms." + domain, CA: a.Pool,
 		Check: func(ctx context.Context, file string) error {
 			out, err := p.ctl(ctx, "mod_firewall", strings.TrimPrefix(file, r.Dir))
 			if err != nil {
@@ -106,7 +108,8 @@ func (r *Root) Prosody(ctx context.Context, domain string, n *Names, a *Authorit
 	}); err != nil {
 		return nil, err
 	}
-	if p.Process, err = r.Start(ctx, in, ports[:], r.Command(ctx, Nobody, "/usr/bin/prosody", "--config", in+"/prosody.cfg.lua", "-F")); err != nil {
+	if p.Process, err = r.Start(ctx, in, ports[:], r.Command(ctx, Nobody, "/usr/bin/prosody", "--config", in+"/prosody.cfg.lua",
+		"-F")); err != nil {
 		return nil, err
 	}
 	for _, d := range []string{domain, "guests." + domain, "rooms." + domain} {

@@ -42,11 +42,13 @@ func (r *Root) Radicale(ctx context.Context, ours string) (*Radicale, error) {
 	if err != nil {
 		return nil, err
 	}
-	s, err := davcalendar.New(davcalendar.Config{Rights: r.Path(in, "rights"), Accounts: r.Path(in, "accounts"), Server: fmt.Sprintf("http://127.0.0.1:%d", port), Ours: ours})
+	s, err := davcalendar.New(davcalendar.Config{Rights: r.Path(in, "rights"), Accounts: r.Path(in, "accounts"),
+		Server: fmt.Sprintf("http://127.0.0.1:%d", port), Ours: ours})
 	if err != nil {
 		return nil, err
 	}
-	if err := os.WriteFile(r.Path(in, "config"), fmt.Appendf(nil, radicaleConf, in, port), 0o644); err != nil { //nolint:gosec // the server is another user
+	// the server is another user
+	if err := os.WriteFile(r.Path(in, "config"), fmt.Appendf(nil, radicaleConf, in, port), 0o644); err != nil { //nolint:gosec
 		return nil, err
 	}
 	p, err := r.Start(ctx, in, []int{port}, r.Command(ctx, Nobody, "/usr/bin/python3", "-m", "radicale", "--config", in+"/config"))

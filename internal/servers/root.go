@@ -20,7 +20,9 @@ import (
 )
 
 // Packages are Debian's packages of the servers, with all that they rest on.
-var Packages = []string{"prosody", "prosody-modules", "lua-unbound", "lua-ldap", "apache2-bin", "radicale", "python3-bcrypt", "slapd", "postfix", "dovecot-lmtpd", "dovecot-sieve", "ejabberd", "dash", "sed", "janus", "cyrus-imapd", "cyrus-caldav", "sasl2-bin", "libsasl2-modules", "libsasl2-modules-db"}
+var Packages = []string{"prosody", "prosody-modules", "lua-unbound", "lua-ldap", "apache2-bin", "radicale", "python3-bcrypt", "slapd",
+	"postfix", "dovecot-lmtpd", "dovecot-sieve", "ejabberd", "dash", "sed", "janus", "cyrus-imapd", "cyrus-caldav", "sasl2-bin",
+	"libsasl2-modules", "libsasl2-modules-db"}
 
 // ErrRoot is returned where somebody runs it who may not change the root of a process.
 var ErrRoot = errors.New("these servers run in a root of their own, which takes an administrator of the machine (root); without it they are left out")
@@ -68,7 +70,8 @@ func Open(ctx context.Context, dir string, log io.Writer) (*Root, error) {
 		return r, nil
 	}
 	began := time.Now()
-	fmt.Fprintf(log, "Fetching %s and what they rest on into %s; nothing of this machine is installed or changed.\n", strings.Join(list, ", "), r.Dir)
+	fmt.Fprintf(log, "Fetching %s and what they rest on into %s; nothing of this machine is installed or changed.\n", strings.Join(list, ", "),
+		r.Dir)
 	if err := os.RemoveAll(r.Dir); err != nil {
 		return nil, err
 	}

@@ -94,20 +94,25 @@ func TestFiles(t *testing.T) {
 	tell := func(when, want string) {
 		t.Helper()
 		var got []string
-		for _, x := range [][2]string{{"PUT", "bo@ilvane.example"}, {"GET", "bo@ilvane.example"}, {"GET", "ada@ilvane.example"}, {"PUT", "ada@ilvane.example"}, {"DELETE", "ada@ilvane.example"}, {"GET", "cy@shut.example"}, {"GET", "eve@ilvane.example"}, {"GET", ""}} {
+		for _, x := range [][2]string{{"PUT", "bo@ilvane.example"}, {"GET", "bo@ilvane.example"}, {"GET", "ada@ilvane.example"},
+			{"PUT", "ada@ilvane.example"}, {"DELETE", "ada@ilvane.example"}, {"GET", "cy@shut.example"}, {"GET", "eve@ilvane.example"},
+			{"GET", ""}} {
 			got = append(got, strings.TrimSpace(x[0]+" "+strings.Split(x[1], "@")[0])+" "+http.StatusText(status(x[0], note, x[1], "the rope")))
 		}
 		if all := strings.Join(got, ", "); all != want {
 			t.Errorf("%s: %s\nwant %s\n%s", when, all, want, a.Said())
 		}
 	}
-	tell("at first", "PUT bo Created, GET bo OK, GET ada OK, PUT ada Forbidden, DELETE ada Forbidden, GET cy Forbidden, GET eve Forbidden, GET Unauthorized")
+	tell("at first",
+		"PUT bo Created, GET bo OK, GET ada OK, PUT ada Forbidden, DELETE ada Forbidden, GET cy Forbidden, GET eve Forbidden, GET Unauthorized")
 	set("domains", "not: ilvane.example")
-	tell("the list turned round", "PUT bo Forbidden, GET bo Forbidden, GET ada Forbidden, PUT ada Forbidden, DELETE ada Forbidden, GET cy OK, GET eve Forbidden, GET Unauthorized")
+	tell("the list turned round",
+		"PUT bo Forbidden, GET bo Forbidden, GET ada Forbidden, PUT ada Forbidden, DELETE ada Forbidden, GET cy OK, GET eve Forbidden, GET Unauthorized")
 	set("domains", "only: shut.example, ilvane.example")
 	put("accounts", map[string]string{"account": "bo@ilvane.example", "state": "off"})
 	check(t, a.Beside.Drop(t.Context(), "access", "ada@ilvane.example dossier"))
-	tell("one out, one without a role", "PUT bo Unauthorized, GET bo Unauthorized, GET ada Forbidden, PUT ada Forbidden, DELETE ada Forbidden, GET cy OK, GET eve Forbidden, GET Unauthorized")
+	tell("one out, one without a role",
+		"PUT bo Unauthorized, GET bo Unauthorized, GET ada Forbidden, PUT ada Forbidden, DELETE ada Forbidden, GET cy OK, GET eve Forbidden, GET Unauthorized")
 	put("accounts", map[string]string{"account": "bo@ilvane.example", "state": "on"})
 	if got := status("GET", note, "bo@ilvane.example", ""); got != 200 {
 		t.Errorf("back, with the password of before: %d", got)
@@ -116,7 +121,8 @@ func TestFiles(t *testing.T) {
 	// A link: while it lasts, after its end, ended, with links off; never to write; and no way round it.
 	link := func(until time.Time) string {
 		t.Helper()
-		put("links", map[string]string{"mark": "press", "folder": "dossier", "may": "read", "until": until.UTC().Format(time.RFC3339), "by": "uma@ours.example"})
+		put("links", map[string]string{"mark": "press", "folder": "dossier", "may": "read", "until": until.UTC().Format(time.RFC3339),
+			"by": "uma@ours.example"})
 		url, err := a.Beside.LinkTo("press")
 		check(t, err)
 		return url + "note.txt"
@@ -141,12 +147,15 @@ func TestFiles(t *testing.T) {
 		}
 	}
 	url = link(time.Now().Add(time.Hour))
-	for what, got := range map[string]int{"a link to write": status("PUT", url, "", "x"), "past it": status("GET", a.URL+"/open/spaces/dossier/note.txt", "", ""), "the lists": status("GET", a.URL+"/spaces/dossier/.htaccess", "bo@ilvane.example", "")} {
+	for what, got := range map[string]int{"a link to write": status("PUT", url, "", "x"),
+		"past it":   status("GET", a.URL+"/open/spaces/dossier/note.txt", "", ""),
+		"the lists": status("GET", a.URL+"/spaces/dossier/.htaccess", "bo@ilvane.example", "")} {
 		if got != 403 {
 			t.Errorf("%s: %d", what, got)
 		}
 	}
-	if k, err := a.Beside.One(t.Context(), "links", "press"); err != nil || k == nil || k.Opened == nil || *k.Opened != 0 || k.By != "uma@ours.example" {
+	if k, err := a.Beside.One(t.Context(), "links", "press"); err != nil || k == nil || k.Opened == nil || *k.Opened != 0 ||
+		k.By != "uma@ours.example" {
 		t.Errorf("%+v %v", k, err)
 	}
 	status("GET", url, "", "")

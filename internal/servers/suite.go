@@ -104,7 +104,8 @@ func (s *Suite) Says() []string {
 		"# files themselves     " + s.Files.URL,
 		"# calendars themselves " + s.Calendars.Beside.CalDAV,
 		"# directory itself     " + s.Directory.Beside.Server + " " + s.Directory.Beside.Base,
-		fmt.Sprintf("# chat itself          %s (ours), %s (%s, a partner's, another kind of server)", s.Chat.Beside.Ours.Server, s.Chat.Beside.Out[0].Server, s.Theirs.Domain),
+		fmt.Sprintf("# chat itself          %s (ours), %s (%s, a partner's, another kind of server)", s.Chat.Beside.Ours.Server,
+			s.Chat.Beside.Out[0].Server, s.Theirs.Domain),
 		fmt.Sprintf("# trial accounts       %s, %s", s.Chat.Beside.Ours.Address, s.Chat.Beside.Out[0].Address),
 	}
 	if s.Mail != nil {

@@ -183,7 +183,8 @@ func (s *Service) SetAbsence(ctx context.Context, who Who, x AbsenceSet, preview
 			return nil, &Invalid{"deputy", x.Deputy, "they cannot sign in here; name somebody who can, or nobody, and a keeper decides"}
 		}
 	}
-	out := &Absence{Person: x.Person, Deputy: x.Deputy, From: from.String(), Until: until.String(), Why: x.Why, By: who.Name, Made: at.String()}
+	out := &Absence{Person: x.Person, Deputy: x.Deputy, From: from.String(), Until: until.String(), Why: x.Why, By: who.Name,
+		Made: at.String()}
 	if preview {
 		return s.absenceSaid(ctx, out)
 	}
@@ -329,7 +330,8 @@ func (s *Service) tendAbsences(ctx context.Context) error {
 			}
 			cur.Told = true
 			if to, err := addr.Parse(now.AddressOf(cur.Deputy)); cur.Deputy != "" && err == nil {
-				if err := s.postMail(t, now, to, "deputy", "absence "+id+" "+cur.Made, map[string]string{"person": id, "deputy": cur.Deputy}); err != nil {
+				if err := s.postMail(t, now, to, "deputy", "absence "+id+" "+cur.Made,
+					map[string]string{"person": id, "deputy": cur.Deputy}); err != nil {
 					return err
 				}
 			}

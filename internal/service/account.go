@@ -107,7 +107,8 @@ func passwordIs(encoded, password string) bool {
 	salt, err := base64.RawStdEncoding.DecodeString(parts[4])
 	var memory, passes uint32
 	var threads uint8
-	if n, wrong := fmt.Sscanf(parts[3], "m=%d,t=%d,p=%d", &memory, &passes, &threads); err != nil || wrong != nil || n != 3 || passes == 0 || threads == 0 {
+	if n, wrong := fmt.Sscanf(parts[3], "m=%d,t=%d,p=%d", &memory, &passes, &threads); err != nil || wrong != nil || n != 3 || passes == 0 ||
+		threads == 0 {
 		return false
 	}
 	return subtle.ConstantTimeCompare([]byte(encodeHash(password, salt, memory, passes, threads)), []byte(encoded)) == 1
@@ -143,8 +144,8 @@ func (s *Service) SignIn(ctx context.Context, name, password, way, from string) 
 	return s.SignInCode(ctx, name, password, "", way, from)
 }
 
-// SignInCode checks name, password and, of somebody who has a second factor, a one-time or a recovery code. Where the password is right and no
-// code was given it returns ErrFactor.
+// SignInCode checks name, password and, of somebody who has a second factor, a one-time or a recovery code. Where the password is right and
+// no code was given it returns ErrFactor.
 func (s *Service) SignInCode(ctx context.Context, name, password, code, way, from string) (Who, error) {
 	a, err := s.store.Account(ctx, name)
 	if err != nil && !errors.Is(err, store.ErrNone) {
@@ -419,7 +420,8 @@ func (s *Service) putAccount(
 			}
 		}
 		if old.Subject != "" && (hash != "" || a.Role != old.Role || a.Person != old.Person) {
-			return fmt.Errorf("%w: %s signs in with the organisation's own sign-in, which says who they are and what their role is; it can be disabled here", ErrConflict, name)
+			return fmt.Errorf("%w: %s signs in with the organisation's own sign-in, which says who they are and what their role is; it can be disabled here",
+				ErrConflict, name)
 		}
 		if hash != "" {
 			a.Password = hash
@@ -448,7 +450,8 @@ type Token struct {
 const usedEvery = 10 * time.Minute
 
 // TokenUsed notes that a service's token was used, from an address: in the journal once a day, and beside the
-// token every ten minutes; not by a service that only follows. Whoever asked does not wait for it, and it is not missed while the database is away.
+// token every ten minutes; not by a service that only follows. Whoever asked does not wait for it, and it is not missed while the database
+// is away.
 func (s *Service) TokenUsed(who Who, from string) {
 	if s.follows {
 		return

@@ -10,7 +10,8 @@ import (
 )
 
 var bundles = policyEntry[world.Bundle]{section: "bundles", noun: "bundle",
-	at: func(p *world.Policy) *[]world.Bundle { return &p.Bundles }, id: func(x *world.Bundle) string { return x.ID }, doc: worldfile.BundleDoc,
+	at: func(p *world.Policy) *[]world.Bundle { return &p.Bundles }, id: func(x *world.Bundle) string { return x.ID },
+	doc: worldfile.BundleDoc,
 	keeps: func(now *State, x *world.Bundle) error {
 		n := 0
 		now.EachHolding(func(h *world.Holding) {
@@ -19,7 +20,8 @@ var bundles = policyEntry[world.Bundle]{section: "bundles", noun: "bundle",
 			}
 		})
 		if n > 0 {
-			return fmt.Errorf("%w: %s; close the bundle, and nobody asks for it any more", ErrConflict, map[bool]string{true: "somebody holds it or held it", false: fmt.Sprintf("%d hold it or held it", n)}[n == 1])
+			return fmt.Errorf("%w: %s; close the bundle, and nobody asks for it any more", ErrConflict,
+				map[bool]string{true: "somebody holds it or held it", false: fmt.Sprintf("%d hold it or held it", n)}[n == 1])
 		}
 		return nil
 	},

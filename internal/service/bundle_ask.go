@@ -92,7 +92,8 @@ func (x *BundleAsked) step() *Approval {
 
 // self reports whether somebody asked, would get it, or is the deputy of whoever asked: they do not approve it.
 func (s *State) self(r *Request, who Who) bool {
-	return r.By == who.Name || who.Person != "" && (r.Person == who.Person || s.AddressOf(who.Person) == r.Bundle.Address || slices.Contains(r.Bundle.Never, who.Person)) ||
+	return r.By == who.Name || who.Person != "" && (r.Person == who.Person || s.AddressOf(who.Person) == r.Bundle.Address ||
+		slices.Contains(r.Bundle.Never, who.Person)) ||
 		r.Person != "" && who.deputyOf(r.Person)
 }
 
@@ -110,7 +111,8 @@ func (s *State) MayApprove(r *Request, who Who) bool {
 // get it are in none; where that leaves nobody, a keeper decides.
 func (s *State) approvals(b *world.Bundle, x *BundleAsked, asker string, at moment.Moment) []Approval {
 	may := func(id string) bool {
-		return id != "" && id != asker && !slices.Contains(x.Never, id) && s.Has("person", id) && s.LeftAt(id) == 0 && s.AddressOf(id) != x.Address
+		return id != "" && id != asker && !slices.Contains(x.Never, id) && s.Has("person", id) && s.LeftAt(id) == 0 &&
+			s.AddressOf(id) != x.Address
 	}
 	var out []Approval
 	add := func(by string, people ...string) {
@@ -251,7 +253,8 @@ func (s *Service) readAsk(now *State, a addr.Address, b *world.Bundle, x *Bundle
 		}
 	}
 	if len(x.Answers) != len(b.Questions) {
-		return nil, &Invalid{"answers", fmt.Sprint(len(x.Answers)), fmt.Sprintf("answer every question of the bundle, %d of them", len(b.Questions))}
+		return nil, &Invalid{"answers", fmt.Sprint(len(x.Answers)),
+			fmt.Sprintf("answer every question of the bundle, %d of them", len(b.Questions))}
 	}
 	for i, text := range x.Answers {
 		if text = strings.TrimSpace(text); text == "" || len(text) > 500 {
@@ -277,7 +280,8 @@ func (s *State) bundleUntil(b *world.Bundle, text string, at moment.Moment) (mom
 	case until <= at:
 		return 0, &Invalid{"until", text, "it lies before now"}
 	case until > most:
-		return 0, &Invalid{"until", text, fmt.Sprintf("the bundle is given for at most %s days: until %s", catalogue.Scale{Shape: catalogue.Days}.Format(b.TermDays), most)}
+		return 0, &Invalid{"until", text, fmt.Sprintf("the bundle is given for at most %s days: until %s",
+			catalogue.Scale{Shape: catalogue.Days}.Format(b.TermDays), most)}
 	}
 	return until, nil
 }
@@ -363,7 +367,8 @@ func (s *Service) askStep(now *State, t *store.Tx, r *Request) error {
 	}
 	for _, id := range people {
 		if to, err := addr.Parse(now.AddressOf(id)); err == nil {
-			if err := s.postMail(t, now, to, "bundle_asked", fmt.Sprintf("request %s %s %d", r.ID, id, r.Bundle.Reminded), map[string]string{"request": r.ID}); err != nil {
+			if err := s.postMail(t, now, to, "bundle_asked", fmt.Sprintf("request %s %s %d", r.ID, id, r.Bundle.Reminded),
+				map[string]string{"request": r.ID}); err != nil {
 				return err
 			}
 		}
@@ -604,11 +609,14 @@ func (s *Service) giveBundle(now *State, t *store.Tx, r *Request, b *world.Bundl
 	case g == nil && r.By == GuestName(x.Address): // they proved their mailbox
 		return putNewcomer(t, a, world.ByInvitation, h.Sponsor, language, r.Purpose, at)
 	case g == nil:
-		if _, err := t.PutGuest(&world.Guest{Address: a, Sponsor: h.Sponsor, Purpose: r.Purpose, State: world.StateInvited, Origins: world.ByInvitation, Since: at, Accepted: moment.Never,
-			Renewed: moment.Always, Until: moment.Never, Terms: moment.Never, LastSeen: moment.Always, StateSince: moment.Always, Language: language}); err != nil {
+		if _, err := t.PutGuest(&world.Guest{Address: a, Sponsor: h.Sponsor, Purpose: r.Purpose, State: world.StateInvited,
+			Origins: world.ByInvitation, Since: at, Accepted: moment.Never,
+			Renewed: moment.Always, Until: moment.Never, Terms: moment.Never, LastSeen: moment.Always, StateSince: moment.Always,
+			Language: language}); err != nil {
 			return err
 		}
-		if err := putJSON(t, "invitation", a.String(), invitation{Into: b.Gives[0].Resource.String(), Role: b.Gives[0].Role.String(), By: h.Sponsor, Language: language, Made: at.String()}); err != nil {
+		if err := putJSON(t, "invitation", a.String(), invitation{Into: b.Gives[0].Resource.String(), Role: b.Gives[0].Role.String(),
+			By: h.Sponsor, Language: language, Made: at.String()}); err != nil {
 			return err
 		}
 		return s.postMail(t, now, a, "invitation", "", map[string]string{"into": b.Gives[0].Resource.String(), "role": b.Gives[0].Role.String()})

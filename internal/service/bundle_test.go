@@ -76,7 +76,8 @@ func TestBundleAsked(t *testing.T) {
 		r, err := s.AskBundle(ctx, who, x)
 		return r, outcome(err)
 	}
-	good := BundleAsk{Bundle: "desk", Address: "ada@ilvane.example", Language: "en", Answers: []string{"the oar"}, Purpose: "we pack the crate"}
+	good := BundleAsk{Bundle: "desk", Address: "ada@ilvane.example", Language: "en", Answers: []string{"the oar"},
+		Purpose: "we pack the crate"}
 	for want, change := range map[string]func(x *BundleAsk){
 		"there is no bundle":                         func(x *BundleAsk) { x.Bundle = "none" },
 		"closed":                                     func(x *BundleAsk) { x.Bundle, x.Answers = "over", nil },
@@ -95,7 +96,8 @@ func TestBundleAsked(t *testing.T) {
 			t.Errorf("want %q: %s", want, got)
 		}
 	}
-	if _, got := ask(Who{Name: "guest:x@shut.example", Role: RoleGuest, Guest: "x@shut.example"}, BundleAsk{Bundle: "plain", Address: "x@shut.example", Purpose: "x"}); !strings.Contains(got, "Shut") {
+	if _, got := ask(Who{Name: "guest:x@shut.example", Role: RoleGuest, Guest: "x@shut.example"},
+		BundleAsk{Bundle: "plain", Address: "x@shut.example", Purpose: "x"}); !strings.Contains(got, "Shut") {
 		t.Errorf("a partner that nothing is opened for: %s", got)
 	}
 
@@ -104,13 +106,15 @@ func TestBundleAsked(t *testing.T) {
 	if got != "done" {
 		t.Fatal(got)
 	}
-	if got := fmt.Sprint(r.To, r.Bundle.Steps, r.Bundle.Until); got != "[owner:uma] [{sponsor [owner:uma]   } {keeper [keeper]   }]2027-01-23T00:00:00Z" {
+	if got := fmt.Sprint(r.To, r.Bundle.Steps,
+		r.Bundle.Until); got != "[owner:uma] [{sponsor [owner:uma]   } {keeper [keeper]   }]2027-01-23T00:00:00Z" {
 		t.Errorf("asked: %s", got)
 	}
 	if _, got := ask(ada, good); !strings.Contains(got, "you have asked for this already") {
 		t.Errorf("twice: %s", got)
 	}
-	if m := d.mail("uma@ours.example"); len(m) != 1 || !strings.Contains(m[0].Text, "Give ada@ilvane.example the bundle Desk") || !strings.Contains(m[0].Text, "Which loan? the oar") {
+	if m := d.mail("uma@ours.example"); len(m) != 1 || !strings.Contains(m[0].Text, "Give ada@ilvane.example the bundle Desk") ||
+		!strings.Contains(m[0].Text, "Which loan? the oar") {
 		t.Errorf("mail to who decides: %+v", m)
 	}
 	do := func(who Who, id string, preview bool, c BundleApproval) (*PlacesChanged, string) {
@@ -118,7 +122,8 @@ func TestBundleAsked(t *testing.T) {
 		x, err := s.DoRequest(ctx, who, id, "", preview, c)
 		return x, outcome(err)
 	}
-	for who, want := range map[Who]string{ben: "there is no request", keeper: "it is approved by Uma", {Name: "v", Role: Administrator}: "it is approved by Uma"} {
+	for who, want := range map[Who]string{ben: "there is no request", keeper: "it is approved by Uma",
+		{Name: "v", Role: Administrator}: "it is approved by Uma"} {
 		if _, got := do(who, r.ID, false, BundleApproval{}); !strings.Contains(got, want) {
 			t.Errorf("%s approves: %s", who.Name, got)
 		}
@@ -138,7 +143,8 @@ func TestBundleAsked(t *testing.T) {
 		}
 	}
 	x, got := do(uma, r.ID, true, BundleApproval{})
-	if got != "done" || x.Weighed.Granted.Gained == 0 || !strings.Contains(strings.Join(x.Weighed.Lines, "; "), "Then a keeper decides") || !strings.Contains(strings.Join(x.Weighed.Lines, "; "), "enter the space") {
+	if got != "done" || x.Weighed.Granted.Gained == 0 || !strings.Contains(strings.Join(x.Weighed.Lines, "; "), "Then a keeper decides") ||
+		!strings.Contains(strings.Join(x.Weighed.Lines, "; "), "enter the space") {
 		t.Errorf("weighed: %s %+v", got, x)
 	}
 	if _, got := do(uma, r.ID, false, BundleApproval{Until: "+30d", Less: []Less{{Resource: "space:dossier", Role: "view"}}}); got != "done" {
@@ -171,24 +177,28 @@ func TestBundleAsked(t *testing.T) {
 	}
 	g, own, err := s.Guest(ctx, "ada@ilvane.example")
 	check(t, err)
-	if got := fmt.Sprintf("%s %s %s %s", world.StateNames[g.State], g.Sponsor, g.Purpose, world.StateNames[world.StateActive]); got != "active uma we pack the crate active" {
+	if got := fmt.Sprintf("%s %s %s %s", world.StateNames[g.State], g.Sponsor, g.Purpose,
+		world.StateNames[world.StateActive]); got != "active uma we pack the crate active" {
 		t.Errorf("the record: %s", got)
 	}
 	var gives []string
 	for _, g := range own {
 		gives = append(gives, fmt.Sprintf("%s %s %s until %s", g.Bundle, g.Resource, g.Role, g.Until))
 	}
-	if got := strings.Join(gives, "; "); got != "desk space:dossier view until 2026-12-24T00:00:00Z; desk file:kit view until 2026-12-24T00:00:00Z" {
+	if got := strings.Join(gives,
+		"; "); got != "desk space:dossier view until 2026-12-24T00:00:00Z; desk file:kit view until 2026-12-24T00:00:00Z" {
 		t.Errorf("held: %s", got)
 	}
-	if got := reaches("ada@ilvane.example", "spaces.enter", "space:dossier") + reaches("ada@ilvane.example", "spaces.edit_page", "page:notes"); got != "yesno" {
+	if got := reaches("ada@ilvane.example", "spaces.enter", "space:dossier") +
+		reaches("ada@ilvane.example", "spaces.edit_page", "page:notes"); got != "yesno" {
 		t.Errorf("enters, and changes nothing: %s", got)
 	}
 	e := explained(t, s, "ada@ilvane.example", "spaces.enter", "space:dossier")
 	if !strings.Contains(e, "through the bundle Desk") {
 		t.Errorf("the answer does not name the bundle: %s", e)
 	}
-	if m := d.mail("ada@ilvane.example"); len(m) != 1 || !strings.Contains(m[0].Text, "Dossier: view") || !strings.Contains(m[0].Text, "23 December 2026") {
+	if m := d.mail("ada@ilvane.example"); len(m) != 1 || !strings.Contains(m[0].Text, "Dossier: view") ||
+		!strings.Contains(m[0].Text, "23 December 2026") {
 		t.Errorf("mail to who asked: %+v", m)
 	}
 
@@ -200,13 +210,15 @@ func TestBundleAsked(t *testing.T) {
 
 	// What the bundle gives then follows for whoever holds it; a file, too.
 	check(t, s.PatchBundle(ctx, "h", "", "desk", []byte(`{"gives": [{"resource": "space:dossier", "role": "contribute"}]}`), ""))
-	if got := reaches("ada@ilvane.example", "spaces.enter", "space:dossier") + reaches("ada@ilvane.example", "files.open", "file:kit"); got != "yesno" && got != "yesyes" {
+	if got := reaches("ada@ilvane.example", "spaces.enter", "space:dossier") +
+		reaches("ada@ilvane.example", "files.open", "file:kit"); got != "yesno" && got != "yesyes" {
 		t.Errorf("after the bundle changed: %s", got)
 	}
 	if n := len(s.State().Bundled(mustAddr(t, "ada@ilvane.example"))); n != 1 {
 		t.Errorf("%d grants follow from the changed bundle", n)
 	}
-	if err := s.RemoveBundle(ctx, "h", "", "desk", ""); err == nil || !strings.Contains(err.Error(), "somebody holds it or held it; close the bundle") {
+	if err := s.RemoveBundle(ctx, "h", "", "desk", ""); err == nil ||
+		!strings.Contains(err.Error(), "somebody holds it or held it; close the bundle") {
 		t.Errorf("removing what is held: %v", err)
 	}
 	_, err = s.MakeDraftOf(ctx, "h", "without it", "x", func(now *State) (*world.World, error) {
@@ -217,10 +229,12 @@ func TestBundleAsked(t *testing.T) {
 	check(t, err)
 	without, err := s.Draft(ctx, "without it")
 	check(t, err)
-	if _, err := s.Publish(ctx, "h", "x", "without it", without.Digest, moment.Always); err == nil || !strings.Contains(err.Error(), "bundle desk: ") {
+	if _, err := s.Publish(ctx, "h", "x", "without it", without.Digest, moment.Always); err == nil ||
+		!strings.Contains(err.Error(), "bundle desk: ") {
 		t.Errorf("published without a bundle that is held: %v", err)
 	}
-	if _, got := ask(ada, BundleAsk{Bundle: "plain", Address: "ada@ilvane.example", Purpose: "x"}); !strings.Contains(got, "beside which nobody holds Plain") {
+	if _, got := ask(ada, BundleAsk{Bundle: "plain", Address: "ada@ilvane.example", Purpose: "x"}); !strings.Contains(got,
+		"beside which nobody holds Plain") {
 		t.Errorf("bundles that exclude each other: %s", got)
 	}
 
@@ -267,7 +281,8 @@ func TestBundleAsked(t *testing.T) {
 	if got != "done" {
 		t.Fatal(got)
 	}
-	for to, want := range map[string]string{"nobody": "there is no such person here", "ben": "they asked for it", "uma": "they are asked already"} {
+	for to, want := range map[string]string{"nobody": "there is no such person here", "ben": "they asked for it",
+		"uma": "they are asked already"} {
 		if _, err := s.HandOverRequest(ctx, uma, r.ID, to); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("handed to %s: %v", to, err)
 		}
@@ -316,14 +331,17 @@ func TestBundleAsked(t *testing.T) {
 	}
 
 	// It is confirmed, and ended.
-	check(t, failed(s.ChangeGuests(ctx, placeAdmin, GuestChange{Do: Confirm, Addresses: []string{"ada@ilvane.example"}, Reason: "still at it"}, false)))
+	check(t, failed(s.ChangeGuests(ctx, placeAdmin, GuestChange{Do: Confirm, Addresses: []string{"ada@ilvane.example"}, Reason: "still at it"},
+		false)))
 	if h := s.State().Holdings(mustAddr(t, "ada@ilvane.example"))[0]; h.Reviewed != s.Now() {
 		t.Errorf("confirmed: %+v", h)
 	}
-	if x, err := s.EndHolding(ctx, placeAdmin, HoldingEnd{Address: "ada@ilvane.example", Bundle: "desk"}, true); err != nil || x.Weighed.Granted.Lost == 0 {
+	if x, err := s.EndHolding(ctx, placeAdmin, HoldingEnd{Address: "ada@ilvane.example", Bundle: "desk"}, true); err != nil ||
+		x.Weighed.Granted.Lost == 0 {
 		t.Errorf("weighed: %+v %v", x, err)
 	}
-	if _, err := s.EndHolding(ctx, ben, HoldingEnd{Address: "ada@ilvane.example", Bundle: "desk", Why: "x"}, false); !errors.Is(err, ErrForbidden) {
+	if _, err := s.EndHolding(ctx, ben, HoldingEnd{Address: "ada@ilvane.example", Bundle: "desk", Why: "x"}, false); !errors.Is(err,
+		ErrForbidden) {
 		t.Errorf("ended by somebody who does not answer for it: %v", err)
 	}
 	_, err = s.EndHolding(ctx, placeAdmin, HoldingEnd{Address: "ada@ilvane.example", Bundle: "desk", Why: "done"}, false)
@@ -357,7 +375,8 @@ func TestBundleEnds(t *testing.T) {
 	give := func(at time.Time, bundle, who, until string) string {
 		t.Helper()
 		clock.at = at
-		r, err := s.AskBundle(ctx, Who{Name: "guest:" + who, Role: RoleGuest, Guest: who}, BundleAsk{Bundle: bundle, Address: who, Purpose: "x", Until: until})
+		r, err := s.AskBundle(ctx, Who{Name: "guest:" + who, Role: RoleGuest, Guest: who},
+			BundleAsk{Bundle: bundle, Address: who, Purpose: "x", Until: until})
 		check(t, err)
 		if r.State == RequestOpen {
 			_, err = s.DoRequest(ctx, keeper, r.ID, "", false, BundleApproval{})
@@ -375,12 +394,15 @@ func TestBundleEnds(t *testing.T) {
 		at                       time.Time
 		bundle, who, until, want string
 	}{
-		{day(2027, 3, 1, 10), "year", "leap@ilvane.example", "", "2027-03-01T10:15:00Z 2028-03-01T00:00:00Z"},    // the 365th day is 29 February
-		{day(2028, 2, 29, 10), "year", "leap@ilvane.example", "", "2027-03-01T10:15:00Z 2029-03-01T00:00:00Z"},   // one day before, extended at once
+		{day(2027, 3, 1, 10), "year", "leap@ilvane.example", "", "2027-03-01T10:15:00Z 2028-03-01T00:00:00Z"}, // the 365th day is 29 February
+		// one day before, extended at once
+		{day(2028, 2, 29, 10), "year", "leap@ilvane.example", "", "2027-03-01T10:15:00Z 2029-03-01T00:00:00Z"},
 		{day(2028, 3, 10, 10), "month", "clock@ilvane.example", "", "2028-03-10T10:15:00Z 2028-04-09T23:00:00Z"}, // the clock goes forward
 		{day(2028, 4, 8, 10), "month", "clock@ilvane.example", "+10d", "2028-03-10T10:15:00Z 2028-04-18T23:00:00Z"},
-		{day(2028, 4, 10, 10), "month", "clock@ilvane.example", "+5d", "2028-03-10T10:15:00Z 2028-04-18T23:00:00Z"}, // less than is held: nothing is taken
-		{day(2028, 4, 20, 10), "month", "clock@ilvane.example", "", "2028-04-20T10:15:00Z 2028-05-20T23:00:00Z"},    // after its end it is a new one
+		// less than is held: nothing is taken
+		{day(2028, 4, 10, 10), "month", "clock@ilvane.example", "+5d", "2028-03-10T10:15:00Z 2028-04-18T23:00:00Z"},
+		// after its end it is a new one
+		{day(2028, 4, 20, 10), "month", "clock@ilvane.example", "", "2028-04-20T10:15:00Z 2028-05-20T23:00:00Z"},
 	} {
 		if got := give(x.at, x.bundle, x.who, x.until); got != x.want {
 			t.Errorf("%s for %s at %s: %s, want %s", x.bundle, x.who, x.at, got, x.want)
@@ -395,7 +417,8 @@ func TestBundleEnds(t *testing.T) {
 	for _, st := range stepsOf(s, a) {
 		steps = append(steps, fmt.Sprintf("%s %s", st.At, st.Kind))
 	}
-	want := []string{"2029-02-10T00:00:00Z " + dated.GrantEnds.String(), "2030-01-11T00:00:00Z " + dated.GrantEnds.String(), "2030-01-11T00:00:00Z " + dated.Suspended.String(), "2030-02-10T00:00:00Z " + dated.Removed.String()}
+	want := []string{"2029-02-10T00:00:00Z " + dated.GrantEnds.String(), "2030-01-11T00:00:00Z " + dated.GrantEnds.String(),
+		"2030-01-11T00:00:00Z " + dated.Suspended.String(), "2030-02-10T00:00:00Z " + dated.Removed.String()}
 	if strings.Join(steps, "; ") != strings.Join(want, "; ") {
 		t.Errorf("what is due:\n%s\nwant\n%s", strings.Join(steps, "\n"), strings.Join(want, "\n"))
 	}
@@ -404,7 +427,8 @@ func TestBundleEnds(t *testing.T) {
 		t.Error("the higher role does not hold on its last day")
 	}
 	clock.at = day(2029, 2, 10, 0)
-	if decide(t, s, "two@ilvane.example", "spaces.edit_page", "page:notes") || !decide(t, s, "two@ilvane.example", "spaces.enter", "space:dossier") {
+	if decide(t, s, "two@ilvane.example", "spaces.edit_page", "page:notes") ||
+		!decide(t, s, "two@ilvane.example", "spaces.enter", "space:dossier") {
 		t.Error("behind the shorter one the lower role holds")
 	}
 	clock.at = day(2030, 1, 11, 1)
@@ -419,8 +443,8 @@ func TestBundleEnds(t *testing.T) {
 	}
 }
 
-// TestBundleRaces has one request approved and taken back at once, and one address ask twice at once: one of the two is done, whichever, and what is held
-// is what was said.
+// TestBundleRaces has one request approved and taken back at once, and one address ask twice at once: one of the two is done, whichever,
+// and what is held is what was said.
 func TestBundleRaces(t *testing.T) {
 	s, _ := start(t, dbtest.DSN(t))
 	load(t, s, guestWorld+strings.ReplaceAll(bundleWorld, "\nbundles:", "bundles:"))
@@ -479,7 +503,8 @@ func TestBundlesRandom(t *testing.T) {
 	r := rand.New(rand.NewPCG(seed, 3))
 	dsn := dbtest.DSN(t)
 	s, clock := start(t, dsn)
-	load(t, s, strings.ReplaceAll(guestWorld, "guests.term_days: {default: 60}", "guests.term_days: {default: none}")+strings.ReplaceAll(bundleWorld, "\nbundles:", "bundles:"))
+	load(t, s, strings.ReplaceAll(guestWorld, "guests.term_days: {default: 60}",
+		"guests.term_days: {default: none}")+strings.ReplaceAll(bundleWorld, "\nbundles:", "bundles:"))
 	ctx := t.Context()
 	held := map[string]moment.Moment{} // by address and bundle
 	open := map[string]*Request{}
@@ -591,7 +616,8 @@ func must[T any](x T, err error) T {
 func explained(t *testing.T, s *Service, who, action, resource string) string {
 	t.Helper()
 	act, _ := catalogue.ActionByName(action)
-	x, err := s.State().Explain(&engine.Question{Subject: engine.Who{Address: mustAddr(t, who)}, Action: act.ID, Resource: resourceOf(resource), At: s.Now()})
+	x, err := s.State().Explain(&engine.Question{Subject: engine.Who{Address: mustAddr(t, who)}, Action: act.ID,
+		Resource: resourceOf(resource), At: s.Now()})
 	check(t, err)
 	var out []string
 	for _, g := range x.Deciding().Gates {
@@ -611,9 +637,12 @@ func stepsOf(s *Service, a addr.Address) []engine.DueStep {
 func TestDeputies(t *testing.T) {
 	s, clock := start(t, dbtest.DSN(t))
 	load(t, s, guestWorld+strings.ReplaceAll(bundleWorld, "\nbundles:", "bundles:"))
-	load(t, s, "wexillum: 1\npeople: [{id: cato, name: Cato, address: cato@ours.example}, {id: dora, name: Dora, address: dora@ours.example}, {id: eli, name: Eli, address: eli@ours.example}]\n")
+	load(t,
+		s,
+		"wexillum: 1\npeople: [{id: cato, name: Cato, address: cato@ours.example}, {id: dora, name: Dora, address: dora@ours.example}, {id: eli, name: Eli, address: eli@ours.example}]\n")
 	ctx := t.Context()
-	for name, x := range map[string]Account{"kira": {Role: string(Keeper), Person: "ben"}, "u": {Person: "uma"}, "c": {Person: "cato"}, "d": {Person: "dora"}} {
+	for name, x := range map[string]Account{"kira": {Role: string(Keeper), Person: "ben"}, "u": {Person: "uma"}, "c": {Person: "cato"},
+		"d": {Person: "dora"}} {
 		x.Name, x.Role = name, cmp.Or(x.Role, string(Member))
 		check(t, s.MakeAccount(ctx, "test", "they work here", x, "low-water-2026"))
 	}
@@ -668,7 +697,8 @@ func TestDeputies(t *testing.T) {
 	if got := away(as("u", "uma", Member), "uma", "cato", "+5d"); got != "done" {
 		t.Fatal(got)
 	}
-	if m := d.mail("cato@ours.example"); len(m) != 1 || !strings.Contains(m[0].Text, "Uma is away") || !strings.Contains(m[0].Text, "one request") || !strings.Contains(m[0].Text, "0 lines of reviews") {
+	if m := d.mail("cato@ours.example"); len(m) != 1 || !strings.Contains(m[0].Text, "Uma is away") ||
+		!strings.Contains(m[0].Text, "one request") || !strings.Contains(m[0].Text, "0 lines of reviews") {
 		t.Errorf("the deputy is told: %+v", m)
 	}
 	if got := fmt.Sprint(may(first)); got != "[u c]" { // whoever comes back early decides all the same
@@ -696,7 +726,8 @@ func TestDeputies(t *testing.T) {
 	if _, err := s.DoRequest(ctx, kira(), first, "they need it", false, BundleApproval{}); err != nil {
 		t.Fatal(err)
 	}
-	if r, err := s.requestKept(ctx, first); err != nil || r.State != RequestWorks || r.Bundle.Steps[0].For != "uma" || r.Bundle.Steps[0].Given != "kira" {
+	if r, err := s.requestKept(ctx, first); err != nil || r.State != RequestWorks || r.Bundle.Steps[0].For != "uma" ||
+		r.Bundle.Steps[0].Given != "kira" {
 		t.Errorf("given by a keeper: %+v %v", r, err)
 	}
 	// Days pass: who is back decides again, and what is over is said to be.
@@ -738,7 +769,8 @@ func TestDeputies(t *testing.T) {
 	if m := d.mail("cato@ours.example"); !strings.Contains(m[len(m)-1].Text, "one line of a review") {
 		t.Errorf("the deputy is told: %+v", m)
 	}
-	if x, err := s.AnswerRound(ctx, as("c", "cato", Member), r.ID, ReviewAnswer{Do: "end", Why: "the loan is over"}, false); err != nil || x.Done != 1 {
+	if x, err := s.AnswerRound(ctx, as("c", "cato", Member), r.ID, ReviewAnswer{Do: "end", Why: "the loan is over"}, false); err != nil ||
+		x.Done != 1 {
 		t.Errorf("a deputy answers: %+v %v", x, err)
 	}
 	list, err := s.Absences(ctx, as("c", "cato", Member))
@@ -761,14 +793,16 @@ grants:
 `)
 	ctx := t.Context()
 	uma, ben := Who{Name: "u", Role: Member, Person: "uma"}, Who{Name: "b", Role: Member, Person: "ben"}
-	r, err := s.AskBundle(ctx, ben, BundleAsk{Bundle: "desk", Address: "bo@ilvane.example", Sponsor: "uma", Language: "pt", Answers: []string{"the oar:\n# and \"more\""}, Purpose: "the dinghy", Until: "+20d"})
+	r, err := s.AskBundle(ctx, ben, BundleAsk{Bundle: "desk", Address: "bo@ilvane.example", Sponsor: "uma", Language: "pt",
+		Answers: []string{"the oar:\n# and \"more\""}, Purpose: "the dinghy", Until: "+20d"})
 	check(t, err)
 	if _, err := s.DoRequest(ctx, uma, r.ID, "", false, BundleApproval{Less: []Less{{Resource: "file:kit"}}}); err != nil {
 		t.Fatal(err)
 	}
 	v, err := s.BeginRound(ctx, keeper, RoundBegin{Name: "Autumn", Partner: "ilvane", Until: "+10d", Why: "it is autumn"}, false)
 	check(t, err)
-	if _, err := s.AnswerRound(ctx, uma, v.ID, ReviewAnswer{Do: "narrower", Role: "view", Lines: []int{1}, Why: "looking is enough"}, false); err != nil {
+	if _, err := s.AnswerRound(ctx, uma, v.ID, ReviewAnswer{Do: "narrower", Role: "view", Lines: []int{1}, Why: "looking is enough"},
+		false); err != nil {
 		t.Fatal(err)
 	}
 	dumped := func(s *Service) string {
@@ -800,7 +834,8 @@ grants:
 	if _, err := there.DoRequest(ctx, keeper, r.ID, "they need it", false, BundleApproval{}); err != nil {
 		t.Fatal(err)
 	}
-	if got := there.State().Bundled(mustAddr(t, "bo@ilvane.example")); len(got) != 1 || got[0].Resource.String() != "space:dossier" || got[0].Until.String() != "2026-12-14T00:00:00Z" {
+	if got := there.State().Bundled(mustAddr(t, "bo@ilvane.example")); len(got) != 1 || got[0].Resource.String() != "space:dossier" ||
+		got[0].Until.String() != "2026-12-14T00:00:00Z" {
 		t.Errorf("what was given is not what was asked for: %+v", got)
 	}
 	if x, err := there.AnswerRound(ctx, uma, v.ID, ReviewAnswer{Do: "end"}, false); err != nil || x.Done != 1 {
@@ -815,7 +850,8 @@ grants:
 		`a round has no field "colour"`:  "rounds: [{id: v9, name: N, until: 2027-01-01, why: w, by: b, colour: red}]",
 		`"lost" is no state; write open`: "rounds: [{id: v9, name: N, until: 2027-01-01, why: w, by: b, lines: [{party: x@ilvane.example, resource: \"space:dossier\", role: view, reviewer: keeper, state: lost}]}]",
 	} {
-		if _, err := there.Load(ctx, "h", "wrong", "wrong.yaml", []byte("wexillum: 1\n"+part+"\n"), false); err == nil || !strings.Contains(err.Error(), want) {
+		if _, err := there.Load(ctx, "h", "wrong", "wrong.yaml", []byte("wexillum: 1\n"+part+"\n"), false); err == nil ||
+			!strings.Contains(err.Error(), want) {
 			t.Errorf("want %q: %v", want, err)
 		}
 	}

@@ -55,7 +55,8 @@ func TestBacklog(t *testing.T) {
 	var world strings.Builder
 	world.WriteString(strings.Replace(guestWorld, "guests.term_days: {default: 60}", "guests.term_days: {default: none}", 1) + "guests:\n")
 	for i := range 150 {
-		fmt.Fprintf(&world, "  - {address: g%d@ilvane.example, sponsor: uma, since: 2026-11-01, accepted: 2026-11-01, until: 2027-01-1%d}\n", i, i%3)
+		fmt.Fprintf(&world, "  - {address: g%d@ilvane.example, sponsor: uma, since: 2026-11-01, accepted: 2026-11-01, until: 2027-01-1%d}\n", i,
+			i%3)
 	}
 	load(t, s, world.String())
 	c.at = time.Date(2027, 1, 5, 9, 0, 0, 0, time.UTC)

@@ -113,12 +113,15 @@ func (s *Service) ConnectAhead(ctx context.Context, partner, way string, spaces 
 		}
 	case ByPeopleFeed:
 		x.halves(st, p, at, catalogue.In(catalogue.Directory))
-		x.Steps = append(x.Steps, ConnectStep{Do: StepRule, Text: fmt.Sprintf("Let %s keep its people here (directory.feed_in).", p.Name), Done: st.GuestRule(addr.Newcomer(p.Domains[0].Domain), "", ruleFeedIn) == valueOn})
+		x.Steps = append(x.Steps, ConnectStep{Do: StepRule, Text: fmt.Sprintf("Let %s keep its people here (directory.feed_in).", p.Name),
+			Done: st.GuestRule(addr.Newcomer(p.Domains[0].Domain), "", ruleFeedIn) == valueOn})
 		f, err := s.FeedKept(ctx, p.ID)
 		if err != nil {
 			return nil, err
 		}
-		x.Steps = append(x.Steps, ConnectStep{Do: StepFeed, Text: "Begin the people feed and tell their side its token. It is watched first: whom it takes over is shown before anybody is touched.", Done: f != nil},
+		x.Steps = append(x.Steps, ConnectStep{Do: StepFeed,
+			Text: "Begin the people feed and tell their side its token. It is watched first: whom it takes over is shown before anybody is touched.",
+			Done: f != nil},
 			ConnectStep{Do: StepOn, Text: "Bring in whom it tells of, a few first, and let it on.", Done: f != nil && f.State == FeedOn})
 		if x.Twins, err = s.FeedTwins(ctx, p.ID); err != nil {
 			return nil, err
@@ -170,11 +173,14 @@ func (x *ConnectPlan) try(st *State, p *world.Partner, action string, on world.R
 	if err != nil || on.ID == "" {
 		return
 	}
-	x.Steps = append(x.Steps, ConnectStep{Do: StepTry, Text: fmt.Sprintf("See that somebody of %s, with the account they have at home, can: %s, %s.", p.Name, q.Action.Get().Title, cmp.Or(st.NameOf(on), on.ID)), Done: v.Yes, Ask: q})
+	x.Steps = append(x.Steps, ConnectStep{Do: StepTry,
+		Text: fmt.Sprintf("See that somebody of %s, with the account they have at home, can: %s, %s.", p.Name, q.Action.Get().Title,
+			cmp.Or(st.NameOf(on), on.ID)), Done: v.Yes, Ask: q})
 }
 
 // connectSpaces adds what gives everybody of theirs a role in spaces, and what single guests were given there that says no more.
-func (s *Service) connectSpaces(ctx context.Context, st *State, x *ConnectPlan, p *world.Partner, spaces []string, role catalogue.Role, at moment.Moment) error {
+func (s *Service) connectSpaces(ctx context.Context, st *State, x *ConnectPlan, p *world.Partner, spaces []string, role catalogue.Role,
+	at moment.Moment) error {
 	whole, err := s.GrantsOf(ctx, "partner:"+p.ID)
 	if err != nil {
 		return err
@@ -189,7 +195,8 @@ func (s *Service) connectSpaces(ctx context.Context, st *State, x *ConnectPlan, 
 		return nil
 	}
 	for _, id := range spaces {
-		g := ConnectStep{Do: StepGive, Text: fmt.Sprintf("Give everybody of %s the role %s in %s, now and whoever joins them later.", p.Name, role, cmp.Or(st.NameOf(world.Resource{Kind: catalogue.Space, ID: id}), id)), Done: has(id)}
+		g := ConnectStep{Do: StepGive, Text: fmt.Sprintf("Give everybody of %s the role %s in %s, now and whoever joins them later.", p.Name,
+			role, cmp.Or(st.NameOf(world.Resource{Kind: catalogue.Space, ID: id}), id)), Done: has(id)}
 		if x.given[id] = g.Done; !g.Done {
 			fields, err := json.Marshal(map[string]string{"party": "partner:" + p.ID, "resource": "space:" + id, "role": role.String()})
 			if err != nil {
@@ -205,7 +212,8 @@ func (s *Service) connectSpaces(ctx context.Context, st *State, x *ConnectPlan, 
 			for _, l := range would.Lines {
 				if l.Result == "refused" {
 					x.blocked = true
-					x.Steps = append(x.Steps, ConnectStep{Do: StepRule, Text: "Take away what stands in the way of the role: " + l.Cause, Ask: cmp.Or(l.Ask, everybodyOf(p, "spaces.enter", world.Resource{Kind: catalogue.Space, ID: id}, at))})
+					x.Steps = append(x.Steps, ConnectStep{Do: StepRule, Text: "Take away what stands in the way of the role: " + l.Cause,
+						Ask: cmp.Or(l.Ask, everybodyOf(p, "spaces.enter", world.Resource{Kind: catalogue.Space, ID: id}, at))})
 				}
 			}
 		}
@@ -216,7 +224,8 @@ func (s *Service) connectSpaces(ctx context.Context, st *State, x *ConnectPlan, 
 }
 
 // connectPeople says what becomes of those who are known here.
-func (s *Service) connectPeople(ctx context.Context, st *State, x *ConnectPlan, p *world.Partner, spaces []string, role catalogue.Role, at moment.Moment) error {
+func (s *Service) connectPeople(ctx context.Context, st *State, x *ConnectPlan, p *world.Partner, spaces []string, role catalogue.Role,
+	at moment.Moment) error {
 	tidy := ConnectStep{Do: StepTidy, Done: true}
 	lost, err := s.connectLoses(ctx, st, x, p, spaces, role, at)
 	if err != nil {
@@ -260,23 +269,28 @@ func (s *Service) connectPeople(ctx context.Context, st *State, x *ConnectPlan, 
 		case x.Way == ByMembership && len(spaces) == 0:
 			c.Becomes, c.Text = "talks", "is seen once it is said which spaces they come into"
 		case x.Way == ByFederation && t.State == "":
-			c.Becomes, c.Text = "elsewhere", fmt.Sprintf("keeps %s, which they have without a record, and which federation does not give", phraseRoles(t.Roles))
+			c.Becomes, c.Text = "elsewhere", fmt.Sprintf("keeps %s, which they have without a record, and which federation does not give",
+				phraseRoles(t.Roles))
 		case x.Way == ByFederation:
 			c.Becomes, c.Text = "elsewhere", fmt.Sprintf("keeps the record, for %s that federation does not give", phraseRoles(t.Roles))
 		case len(stronger) > 0:
 			c.Becomes, c.Text = "stronger", fmt.Sprintf("keeps their own role %s, which lets them do more", stronger[0].Role)
 		case len(covered) > 0 && x.blocked:
-			c.Becomes, c.Text = "talks", "keeps their own role for now; whether the account at home gives the same is seen once nothing stands in its way"
+			c.Becomes, c.Text = "talks",
+				"keeps their own role for now; whether the account at home gives the same is seen once nothing stands in its way"
 			covered = nil
 		case len(covered) > 0 && lost[c.Address] > 0:
-			c.Becomes, c.Text = "stronger", fmt.Sprintf("keeps their own role, which opens more than the account at home would with the same: %d things", lost[c.Address])
+			c.Becomes, c.Text = "stronger",
+				fmt.Sprintf("keeps their own role, which opens more than the account at home would with the same: %d things", lost[c.Address])
 			covered = nil
 		case len(covered) > 0 && len(elsewhere) > 0:
-			c.Becomes, c.Text = "covered", fmt.Sprintf("has the same with the account at home; keeps the record, for %s elsewhere", phraseRoles(len(elsewhere)))
+			c.Becomes, c.Text = "covered", fmt.Sprintf("has the same with the account at home; keeps the record, for %s elsewhere",
+				phraseRoles(len(elsewhere)))
 		case len(covered) > 0:
 			c.Becomes, c.Text = "covered", "has the same with the account at home; the record is not needed any more, and may end"
 		case len(elsewhere) > 0:
-			c.Becomes, c.Text = "elsewhere", fmt.Sprintf("comes in with the account at home; keeps the record, for %s elsewhere", phraseRoles(len(elsewhere)))
+			c.Becomes, c.Text = "elsewhere", fmt.Sprintf("comes in with the account at home; keeps the record, for %s elsewhere",
+				phraseRoles(len(elsewhere)))
 		default:
 			c.Becomes, c.Text = "talks", "comes in with the account at home"
 		}
@@ -285,7 +299,8 @@ func (s *Service) connectPeople(ctx context.Context, st *State, x *ConnectPlan, 
 		}
 		for _, g := range covered {
 			if x.given[g.Resource.ID] { // only once everybody has it
-				tidy.Edits = append(tidy.Edits, PlaceEdit{Do: "remove", Kind: "grant", ID: c.Address + " " + g.Resource.String() + " " + g.Role.String()})
+				tidy.Edits = append(tidy.Edits, PlaceEdit{Do: "remove", Kind: "grant",
+					ID: c.Address + " " + g.Resource.String() + " " + g.Role.String()})
 			}
 			tidy.Done = false
 		}
@@ -304,7 +319,8 @@ func (s *Service) connectPeople(ctx context.Context, st *State, x *ConnectPlan, 
 	if x.Way != ByPeopleFeed || len(x.Twins) == 0 {
 		for _, list := range byName {
 			for i := 1; i < len(list); i++ {
-				x.Twins = append(x.Twins, FedTwin{Name: list[0].Name, Fed: list[0].Address, Guest: list[i].Address, Differs: []string{fmt.Sprintf("roles: %d, %d", list[0].Roles, list[i].Roles)}})
+				x.Twins = append(x.Twins, FedTwin{Name: list[0].Name, Fed: list[0].Address, Guest: list[i].Address,
+					Differs: []string{fmt.Sprintf("roles: %d, %d", list[0].Roles, list[i].Roles)}})
 			}
 		}
 		slices.SortFunc(x.Twins, func(a, b FedTwin) int { return cmp.Or(cmp.Compare(a.Fed, b.Fed), cmp.Compare(a.Guest, b.Guest)) })
@@ -315,7 +331,8 @@ func (s *Service) connectPeople(ctx context.Context, st *State, x *ConnectPlan, 
 // coveredBy splits what a guest was given into what a role in spaces for everybody of theirs covers, and the rest.
 func coveredBy(own []world.Grant, spaces []string, role catalogue.Role, at moment.Moment) (covered, rest []world.Grant) {
 	for _, g := range own {
-		if moment.Within(at, g.From, g.Until) && g.Bundle == "" && g.Resource.Kind == catalogue.Space && slices.Contains(spaces, g.Resource.ID) && g.Role <= role {
+		if moment.Within(at, g.From, g.Until) && g.Bundle == "" && g.Resource.Kind == catalogue.Space && slices.Contains(spaces, g.Resource.ID) &&
+			g.Role <= role {
 			covered = append(covered, g)
 		} else {
 			rest = append(rest, g)
@@ -324,9 +341,10 @@ func coveredBy(own []world.Grant, spaces []string, role catalogue.Role, at momen
 	return
 }
 
-// connectLoses counts what guests could do no more if everybody of theirs had the role and they had what it covers no longer: the account at home
-// may do less with the same role.
-func (s *Service) connectLoses(ctx context.Context, st *State, x *ConnectPlan, p *world.Partner, spaces []string, role catalogue.Role, at moment.Moment) (map[string]int, error) {
+// connectLoses counts what guests could do no more if everybody of theirs had the role and they had what it covers no longer: the account
+// at home may do less with the same role.
+func (s *Service) connectLoses(ctx context.Context, st *State, x *ConnectPlan, p *world.Partner, spaces []string, role catalogue.Role,
+	at moment.Moment) (map[string]int, error) {
 	lost := map[string]int{}
 	if x.Way != ByMembership || len(spaces) == 0 {
 		return lost, nil
@@ -338,7 +356,8 @@ func (s *Service) connectLoses(ctx context.Context, st *State, x *ConnectPlan, p
 	}
 	for _, id := range spaces {
 		if !x.given[id] {
-			whole = append(whole, world.Grant{Partner: p.ID, Resource: world.Resource{Kind: catalogue.Space, ID: id}, Role: role, From: at, Until: moment.Never})
+			whole = append(whole, world.Grant{Partner: p.ID, Resource: world.Resource{Kind: catalogue.Space, ID: id}, Role: role, From: at,
+				Until: moment.Never})
 		}
 	}
 	e.SetGrants("partner:"+p.ID, whole)
@@ -363,7 +382,8 @@ func (s *Service) connectLoses(ctx context.Context, st *State, x *ConnectPlan, p
 		return lost, nil
 	}
 	then := e.Done()
-	err = engine.Local(st.Snapshot, then, st.Snapshot, touched, at, ctx.Err, func(w engine.Who, _ bool, n int) { lost[w.Address.String()] += n }, func(engine.Newcomer) {})
+	err = engine.Local(st.Snapshot, then, st.Snapshot, touched, at, ctx.Err,
+		func(w engine.Who, _ bool, n int) { lost[w.Address.String()] += n }, func(engine.Newcomer) {})
 	return lost, err
 }
 

@@ -24,8 +24,8 @@ func planned(x *ConnectPlan) string {
 
 func firstLines(s string, n int) string { return strings.Join(strings.SplitN(s, "\n", n+1)[:n], "\n") }
 
-// TestConnect connects a partner's people for good: by membership with the home account, where single roles that say no more are ended and nobody
-// loses anything; by a feed; and by federation.
+// TestConnect connects a partner's people for good: by membership with the home account, where single roles that say no more are ended and
+// nobody loses anything; by a feed; and by federation.
 func TestConnect(t *testing.T) {
 	s, _ := start(t, dbtest.DSN(t))
 	load(t, s, guestWorld)
@@ -64,7 +64,9 @@ ada@ilvane.example talks: comes in with the account at home
 b@ilvane.example stronger: keeps their own role manage, which lets them do more
 c@ilvane.example suspended: is suspended here, and comes in again with the account at home; bar the address to keep them out
 twice: a@ilvane.example ada@ilvane.example`)
-	load(t, s, "wexillum: 1\nspaces: [{id: hall, name: Hall, kind: team, owners: [uma], rules: {spaces.connect: any}, items: [{id: plan, kind: page, name: Plan}]}]")
+	load(t,
+		s,
+		"wexillum: 1\nspaces: [{id: hall, name: Hall, kind: team, owners: [uma], rules: {spaces.connect: any}, items: [{id: plan, kind: page, name: Plan}]}]")
 	x := plan(ByMembership, "hall")
 	if _, err := s.EditPlaces(ctx, keeper, "they all work there", x.Steps[2].Edits, false); err != nil {
 		t.Fatal(err)

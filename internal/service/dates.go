@@ -202,7 +202,8 @@ func weighWaiting(st *State, after *engine.Snapshot, from moment.Moment, keep fu
 			if x.At = max(x.At, from); x.At < from+1e6 { // floors are whole seconds
 				x.At = from
 			}
-			if ends := x.Kind == dated.Suspended || x.Kind == dated.GrantEnds && x.Cause != dated.ByUntil || x.Kind == dated.GrantEnds && x.At > from; ends &&
+			if ends := x.Kind == dated.Suspended || x.Kind == dated.GrantEnds && x.Cause != dated.ByUntil ||
+				x.Kind == dated.GrantEnds && x.At > from; ends &&
 				x.At < soon &&
 				!told {
 				told = true
@@ -711,7 +712,8 @@ func (s *Service) brake(ctx context.Context, st *State, c *store.Carried, now mo
 		return false, nil
 	}
 	begun, day := time.Now(), moment.DayOf(now, st.Zone())
-	if h := s.heldBack.Load(); h != nil && h.limit == limit && h.day == day && (h.of == st.Snapshot || time.Since(h.done) < brakeRests*h.took) {
+	if h := s.heldBack.Load(); h != nil && h.limit == limit && h.day == day &&
+		(h.of == st.Snapshot || time.Since(h.done) < brakeRests*h.took) {
 		return true, nil // what is due grows with time alone
 	}
 	s.heldBack.Store(nil)

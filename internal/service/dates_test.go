@@ -37,11 +37,13 @@ spaces: [{id: dossier, name: Dossier, kind: team, owners: [uma]}]
 guests:
 `)
 	for i := range n {
-		fmt.Fprintf(&b, "  - {address: g%d@%s.example, sponsor: uma, since: 2024-01-01, accepted: 2024-01-02, last_seen: 2026-11-20}\n", i, []string{"ilvane", "orrin", "far"}[i%3])
+		fmt.Fprintf(&b, "  - {address: g%d@%s.example, sponsor: uma, since: 2024-01-01, accepted: 2024-01-02, last_seen: 2026-11-20}\n", i,
+			[]string{"ilvane", "orrin", "far"}[i%3])
 	}
 	b.WriteString("grants:\n")
 	for i := range n {
-		fmt.Fprintf(&b, "  - {party: g%d@%s.example, resource: space:dossier, role: view, from: 2024-01-01}\n", i, []string{"ilvane", "orrin", "far"}[i%3])
+		fmt.Fprintf(&b, "  - {party: g%d@%s.example, resource: space:dossier, role: view, from: 2024-01-01}\n", i,
+			[]string{"ilvane", "orrin", "far"}[i%3])
 	}
 	return b.String()
 }
@@ -81,7 +83,8 @@ func TestDatesWait(t *testing.T) {
 	}
 	waiting, err := s.Waiting(t.Context(), s.Now())
 	check(t, err)
-	if waiting.Records != 9 || waiting.AtOnce["suspended"] != 9 || fmt.Sprint(waiting.Partners) != "map[:3 ilvane:3 orrin:3]" || !waiting.Mails {
+	if waiting.Records != 9 || waiting.AtOnce["suspended"] != 9 || fmt.Sprint(waiting.Partners) != "map[:3 ilvane:3 orrin:3]" ||
+		!waiting.Mails {
 		t.Errorf("what waits: %+v", waiting)
 	}
 	// Whoever comes by invitation does not wait.
@@ -94,14 +97,17 @@ func TestDatesWait(t *testing.T) {
 
 	admin := Who{Name: "ada", Role: Administrator}
 	// Everything at once is more than the brake lets.
-	if _, err := s.ReleaseDates(t.Context(), admin, DatesRelease{Steps: true, Why: "begin"}, false); !errors.Is(err, ErrConflict) || !strings.Contains(err.Error(), "9 records would be suspended or removed at once, more than 5") {
+	if _, err := s.ReleaseDates(t.Context(), admin, DatesRelease{Steps: true, Why: "begin"}, false); !errors.Is(err, ErrConflict) ||
+		!strings.Contains(err.Error(), "9 records would be suspended or removed at once, more than 5") {
 		t.Errorf("released without a word: %v", err)
 	}
 	// Sooner than guests are told ahead.
-	if _, err := s.ReleaseDates(t.Context(), admin, DatesRelease{For: "partner:ilvane", From: "2026-11-24", Steps: true, Why: "begin"}, false); !errors.Is(err, ErrConflict) || !strings.Contains(err.Error(), "sooner than guests are told ahead") {
+	if _, err := s.ReleaseDates(t.Context(), admin, DatesRelease{For: "partner:ilvane", From: "2026-11-24", Steps: true, Why: "begin"},
+		false); !errors.Is(err, ErrConflict) || !strings.Contains(err.Error(), "sooner than guests are told ahead") {
 		t.Errorf("released too soon: %v", err)
 	}
-	for _, bad := range []DatesRelease{{Steps: true}, {Why: "x"}, {For: "partner:nobody", Steps: true, Why: "x"}, {For: "step:until", Steps: true, Why: "x"}, {For: "a@@b", Steps: true, Why: "x"}, {From: "2020-01-01", Steps: true, Why: "x"}} {
+	for _, bad := range []DatesRelease{{Steps: true}, {Why: "x"}, {For: "partner:nobody", Steps: true, Why: "x"},
+		{For: "step:until", Steps: true, Why: "x"}, {For: "a@@b", Steps: true, Why: "x"}, {From: "2020-01-01", Steps: true, Why: "x"}} {
 		var invalid *Invalid
 		if _, err := s.ReleaseDates(t.Context(), admin, bad, false); !errors.As(err, &invalid) {
 			t.Errorf("%+v: %v", bad, err)
@@ -131,7 +137,8 @@ func TestDatesWait(t *testing.T) {
 		t.Errorf("dates began: %s, %d mails", got, mails())
 	}
 	// The rest, and mail, at once.
-	if _, err := s.ReleaseDates(t.Context(), admin, DatesRelease{Steps: true, Mail: true, From: s.Now().String(), Confirm: true, Why: "now"}, false); err != nil {
+	if _, err := s.ReleaseDates(t.Context(), admin, DatesRelease{Steps: true, Mail: true, From: s.Now().String(), Confirm: true, Why: "now"},
+		false); err != nil {
 		t.Fatal(err)
 	}
 	c.forward(2 * time.Second)
@@ -161,7 +168,8 @@ func TestDatesWait(t *testing.T) {
 		t.Errorf("lifted: %s, %+v", got, s.Braked())
 	}
 	// Loading again moves no floor, and a dump has them.
-	if _, err := s.Load(t.Context(), "ada", "", "f", []byte("wexillum: 1\ndates_from: [{for: organisation, from: 2026-01-01}]"), false); err != nil {
+	if _, err := s.Load(t.Context(), "ada", "", "f", []byte("wexillum: 1\ndates_from: [{for: organisation, from: 2026-01-01}]"),
+		false); err != nil {
 		t.Error(err)
 	}
 	floors, err := s.floors(t.Context())
@@ -172,10 +180,12 @@ func TestDatesWait(t *testing.T) {
 		}
 	}
 	// What comes later does not count behind anybody's back.
-	if _, err := s.Load(t.Context(), "ada", "", "f", []byte(strings.ReplaceAll(oldGuests(9), "address: g", "address: h")), false); !errors.Is(err, ErrConflict) || !strings.Contains(err.Error(), "9 of the records that come would be suspended") {
+	if _, err := s.Load(t.Context(), "ada", "", "f", []byte(strings.ReplaceAll(oldGuests(9), "address: g", "address: h")),
+		false); !errors.Is(err, ErrConflict) || !strings.Contains(err.Error(), "9 of the records that come would be suspended") {
 		t.Errorf("more taken over: %v", err)
 	}
-	if out, err := s.Load(Confirmed(t.Context()), "ada", "", "f", []byte(strings.ReplaceAll(oldGuests(2), "{address: g", "{address: h")), false); err != nil || out.Waits || out.Going.AtOnce["suspended"] != 2 {
+	if out, err := s.Load(Confirmed(t.Context()), "ada", "", "f", []byte(strings.ReplaceAll(oldGuests(2), "{address: g", "{address: h")),
+		false); err != nil || out.Waits || out.Going.AtOnce["suspended"] != 2 {
 		t.Errorf("two more: %+v %v", out, err)
 	}
 }
@@ -184,7 +194,8 @@ func TestDatesWait(t *testing.T) {
 // as in what the draft foretold.
 func TestActsForward(t *testing.T) {
 	s, c := start(t, dbtest.DSN(t))
-	load(t, s, strings.ReplaceAll(strings.ReplaceAll(oldGuests(6), "brake: 5", "brake: none"), "rules: {", "rules: {guests.term_days: {limit: none, default: none}, guests.idle_days: {limit: none, default: none}, "))
+	load(t, s, strings.ReplaceAll(strings.ReplaceAll(oldGuests(6), "brake: 5", "brake: none"), "rules: {",
+		"rules: {guests.term_days: {limit: none, default: none}, guests.idle_days: {limit: none, default: none}, "))
 	id := makeDraft(t, s, "Terms")
 	check(t, s.SetRule(InDraft(t.Context(), id), "anna", "", RuleChange{Rule: "guests.term_days", Default: "300"}))
 	x, err := s.Draft(t.Context(), id)
@@ -238,7 +249,8 @@ exceptions: [{id: odd, people: [uma], parties: ["*@ilvane.example"], rules: {cha
 	for _, c := range []struct {
 		who, action, on string
 		want            bool
-	}{{"a@ilvane.example", "spaces.enter", "space:dossier", true}, {"*@ilvane.example", "spaces.enter", "space:dossier", false}, {"link:old", "files.open", "file:kit", false}} {
+	}{{"a@ilvane.example", "spaces.enter", "space:dossier", true}, {"*@ilvane.example", "spaces.enter", "space:dossier", false},
+		{"link:old", "files.open", "file:kit", false}} {
 		if got := decide(t, s, c.who, c.action, c.on); got != c.want {
 			t.Errorf("%s %s %s: %v", c.who, c.action, c.on, got)
 		}
@@ -265,10 +277,13 @@ exceptions: [{id: odd, people: [uma], parties: ["*@ilvane.example"], rules: {cha
 // very moment, not in the second after.
 func TestReleasedAtOnce(t *testing.T) {
 	s, c := start(t, dbtest.DSN(t))
-	_, err := s.Load(t.Context(), "uma", "begin", "world", []byte(guestWorld+"guests: [{address: a@ilvane.example, sponsor: uma, since: 2026-01-01, accepted: 2026-01-02, until: 2026-06-01}]\n"), false)
+	_, err := s.Load(t.Context(), "uma", "begin", "world",
+		[]byte(guestWorld+"guests: [{address: a@ilvane.example, sponsor: uma, since: 2026-01-01, accepted: 2026-01-02, until: 2026-06-01}]\n"),
+		false)
 	check(t, err)
 	c.at = c.at.Add(time.Hour).Truncate(time.Second).Add(123 * time.Millisecond)
-	_, err = s.ReleaseDates(t.Context(), Who{Name: "uma", Role: Administrator}, DatesRelease{From: s.Now().String(), Steps: true, Mail: true, Confirm: true, Why: "begin"}, false)
+	_, err = s.ReleaseDates(t.Context(), Who{Name: "uma", Role: Administrator},
+		DatesRelease{From: s.Now().String(), Steps: true, Mail: true, Confirm: true, Why: "begin"}, false)
 	check(t, err)
 	a, err := addr.Parse("a@ilvane.example")
 	check(t, err)
@@ -286,7 +301,9 @@ func TestBrakeCounts(t *testing.T) {
 	load(t, s, small)
 	b.WriteString("wexillum: 1\nsettings: {brake: 5}\nguests:\n")
 	for i, hour := range []int{10, 10, 10, 14, 14, 20} {
-		fmt.Fprintf(&b, "  - {address: g%d@ilvane.example, sponsor: uma, since: 2026-11-20, accepted: 2026-11-20, last_seen: 2026-11-20, until: \"2026-11-24T%d:00:00Z\"}\n", i, hour)
+		fmt.Fprintf(&b,
+			"  - {address: g%d@ilvane.example, sponsor: uma, since: 2026-11-20, accepted: 2026-11-20, last_seen: 2026-11-20, until: \"2026-11-24T%d:00:00Z\"}\n",
+			i, hour)
 	}
 	load(t, s, b.String())
 	two, err := New(t.Context(), s.store, c.now, slog.New(slog.DiscardHandler))

@@ -451,9 +451,11 @@ func (s *State) Terms(language string) string {
 		name = o.Name
 	}
 	if language == "pt" {
-		return "O que aqui vê pertence a " + name + " e a quem com ela trabalha. Use-o só para aquilo a que foi convidado, não o passe a outros, e avise quem o convidou se algo lhe chegou por engano. O que fizer aqui fica registado."
+		return "O que aqui vê pertence a " + name +
+			" e a quem com ela trabalha. Use-o só para aquilo a que foi convidado, não o passe a outros, e avise quem o convidou se algo lhe chegou por engano. O que fizer aqui fica registado."
 	}
-	return "What you see here belongs to " + name + " and to those who work with it. Use it only for what you were invited to, do not pass it on, and tell whoever invited you if something reached you by mistake. What you do here is recorded."
+	return "What you see here belongs to " + name +
+		" and to those who work with it. Use it only for what you were invited to, do not pass it on, and tell whoever invited you if something reached you by mistake. What you do here is recorded."
 }
 
 // TermsOwed reports whether a guest still has to accept the terms that count now.

@@ -67,7 +67,8 @@ func (s *Service) editDraft(ctx context.Context, id, who, why string, make func(
 			return err
 		}
 		if gone := lost(x.After.Policy(), next); gone != "" {
-			return fmt.Errorf("%w: the partner %q would go, and a draft carries no guest or grant that names it; keep it and set its standing to ended, or merge it into another partner outside a draft", ErrConflict, gone)
+			return fmt.Errorf("%w: the partner %q would go, and a draft carries no guest or grant that names it; keep it and set its standing to ended, or merge it into another partner outside a draft",
+				ErrConflict, gone)
 		}
 		edits := draft.Diff(s.docs(x.Live), worldfile.DocsOf(next), x.Clean, who, s.Now().String(), why)
 		x.Draft.Edits, x.Draft.Base = edits, x.Live.Head.Revision

@@ -86,10 +86,13 @@ func TestDraft(t *testing.T) {
 	if _, err := s.AddBar(in, "anna", "", []byte(`{"name":"rude.example"}`)); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := s.Load(in, "anna", "", "part", []byte("wexillum: 1\nexceptions: [{id: calls, people: [uma], rules: {chat.calls: on}, until: 2027-01-01, reason: x}]\npersonal_domains: [homepost.example]\norganisation: {name: Smaller, domains: [ours.example], time_zone: Europe/Lisbon}\n"), false); err != nil {
+	if _, err := s.Load(in, "anna", "", "part",
+		[]byte("wexillum: 1\nexceptions: [{id: calls, people: [uma], rules: {chat.calls: on}, until: 2027-01-01, reason: x}]\npersonal_domains: [homepost.example]\norganisation: {name: Smaller, domains: [ours.example], time_zone: Europe/Lisbon}\n"),
+		false); err != nil {
 		t.Fatal(err)
 	}
-	if _, err := s.Load(in, "anna", "", "part", []byte("wexillum: 1\npeople: [{id: vic, name: Vic}]\n"), false); err == nil || !strings.Contains(err.Error(), "the file holds people") {
+	if _, err := s.Load(in, "anna", "", "part", []byte("wexillum: 1\npeople: [{id: vic, name: Vic}]\n"), false); err == nil ||
+		!strings.Contains(err.Error(), "the file holds people") {
 		t.Errorf("inventory in a draft: %v", err)
 	}
 	if _, err := s.JoinPartners(in, By{Who: "anna"}, "ilvane", "ilvane"); !errors.Is(err, ErrConflict) {
@@ -101,7 +104,9 @@ func TestDraft(t *testing.T) {
 	x, err := s.Draft(t.Context(), "spring")
 	check(t, err)
 	want := "bar rude.example name:  > rude.example; add the exception calls from"
-	if got := edits(x); !strings.HasPrefix(got, "bar rude.example name:  > rude.example; add the exception calls") || !strings.Contains(got, "set spaces.guests default: off > on") || !strings.Contains(got, "change the partner ilvane standing: ") || !strings.Contains(got, "change the organisation name: Small > Smaller") || len(x.Clean) != 6 {
+	if got := edits(x); !strings.HasPrefix(got, "bar rude.example name:  > rude.example; add the exception calls") ||
+		!strings.Contains(got, "set spaces.guests default: off > on") || !strings.Contains(got, "change the partner ilvane standing: ") ||
+		!strings.Contains(got, "change the organisation name: Small > Smaller") || len(x.Clean) != 6 {
 		t.Errorf("%d edits: %s, want %s…", len(x.Clean), got, want)
 	}
 	for _, e := range x.Clean {
@@ -116,7 +121,8 @@ func TestDraft(t *testing.T) {
 		t.Error("the draft's state is not that of the draft")
 	}
 	// One edit is undone; the others stay.
-	if x, err = s.UndoEdit(t.Context(), "anna", "", id, "bar", "rude.example", ""); err != nil || len(x.Clean) != 5 || strings.Contains(edits(x), "rude") {
+	if x, err = s.UndoEdit(t.Context(), "anna", "", id, "bar", "rude.example", ""); err != nil || len(x.Clean) != 5 ||
+		strings.Contains(edits(x), "rude") {
 		t.Errorf("%v %s", err, edits(x))
 	}
 	if _, err = s.UndoEdit(t.Context(), "anna", "", id, "bar", "rude.example", ""); !errors.Is(err, ErrNotFound) {
@@ -134,7 +140,8 @@ func TestDraft(t *testing.T) {
 		t.Errorf("no reason: %v", err)
 	}
 	y := publishDraft(t, s, id)
-	if y.Published != first+1 || y.State != DraftPublished || s.State().Head.Revision != first+1 || s.State().Policy().Organisation.Name != "Smaller" {
+	if y.Published != first+1 || y.State != DraftPublished || s.State().Head.Revision != first+1 ||
+		s.State().Policy().Organisation.Name != "Smaller" {
 		t.Errorf("%+v at %+v", y.Draft, s.State().Head)
 	}
 	if _, err := s.Publish(t.Context(), "anna", "again", id, x.Digest, moment.Always); !errors.Is(err, ErrConflict) {
@@ -160,7 +167,8 @@ func TestDraft(t *testing.T) {
 	empty := makeDraft(t, s, "Nothing")
 	z, err := s.Draft(t.Context(), empty)
 	check(t, err)
-	if _, err := s.Publish(t.Context(), "anna", "x", empty, z.Digest, moment.Always); !errors.Is(err, ErrConflict) || !strings.Contains(err.Error(), "changes nothing") {
+	if _, err := s.Publish(t.Context(), "anna", "x", empty, z.Digest, moment.Always); !errors.Is(err, ErrConflict) ||
+		!strings.Contains(err.Error(), "changes nothing") {
 		t.Errorf("%v", err)
 	}
 	check(t, s.DropDraft(t.Context(), "anna", "", "Nothing")) // by its name
@@ -201,7 +209,8 @@ func TestDraftsBroughtUpToDate(t *testing.T) {
 	publishDraft(t, s, one)
 	x, err := s.Draft(t.Context(), two)
 	check(t, err)
-	if len(x.Conflicts) != 1 || fmt.Sprint(x.Conflicts[0].Fields) != "[rules.spaces.tasks]" || edits(x) != "set spaces.guests default: off > on" {
+	if len(x.Conflicts) != 1 || fmt.Sprint(x.Conflicts[0].Fields) != "[rules.spaces.tasks]" ||
+		edits(x) != "set spaces.guests default: off > on" {
 		t.Fatalf("%+v and %s", x.Conflicts, edits(x))
 	}
 	if _, err := s.Publish(t.Context(), "ben", "x", two, x.Digest, moment.Always); !errors.Is(err, ErrConflict) {
@@ -215,7 +224,8 @@ func TestDraftsBroughtUpToDate(t *testing.T) {
 	}
 	x, err = s.SettleEdit(t.Context(), "ben", "", two, "partner", "ilvane", true)
 	check(t, err)
-	if len(x.Conflicts) != 0 || !strings.Contains(edits(x), "rules.spaces.tasks: on > off") || strings.Contains(edits(x), "chat.in") && !strings.Contains(edits(x), "opened.chat.in: yes > ") {
+	if len(x.Conflicts) != 0 || !strings.Contains(edits(x), "rules.spaces.tasks: on > off") ||
+		strings.Contains(edits(x), "chat.in") && !strings.Contains(edits(x), "opened.chat.in: yes > ") {
 		t.Errorf("%s", edits(x))
 	}
 	// The other way: fields that both touched not at all are joined.
@@ -239,14 +249,16 @@ func TestDraftsBroughtUpToDate(t *testing.T) {
 	// Two that are each right and wrong together are told before they count.
 	five, six := makeDraft(t, s, "Five"), makeDraft(t, s, "Six")
 	for id, name := range map[string]string{five: "a", six: "b"} {
-		if _, err := s.AddPartner(InDraft(t.Context(), id), By{Who: "x"}, name, []byte(`{"id":"`+name+`","name":"`+name+`","domains":["shared.example"]}`)); err != nil {
+		if _, err := s.AddPartner(InDraft(t.Context(), id), By{Who: "x"}, name,
+			[]byte(`{"id":"`+name+`","name":"`+name+`","domains":["shared.example"]}`)); err != nil {
 			t.Fatal(err)
 		}
 	}
 	publishDraft(t, s, five)
 	x, err = s.Draft(t.Context(), six)
 	check(t, err)
-	if _, err := s.Publish(t.Context(), "ben", "x", six, x.Digest, moment.Always); err == nil || !strings.Contains(err.Error(), "shared.example") {
+	if _, err := s.Publish(t.Context(), "ben", "x", six, x.Digest, moment.Always); err == nil ||
+		!strings.Contains(err.Error(), "shared.example") {
 		t.Errorf("one domain of two partners: %v", err)
 	}
 }
@@ -259,10 +271,13 @@ func TestTwoPeople(t *testing.T) {
 		t.Errorf("loosened at once: %v", err)
 	}
 	check(t, s.SetRule(t.Context(), "anna", "", RuleChange{Rule: "chat.federation", Limit: "closed"}))
-	if _, err := s.Load(t.Context(), "anna", "", "f", []byte("wexillum: 1\nrules: {spaces.guests: {default: on}}"), false); !errors.Is(err, ErrSecond) {
+	if _, err := s.Load(t.Context(), "anna", "", "f", []byte("wexillum: 1\nrules: {spaces.guests: {default: on}}"), false); !errors.Is(err,
+		ErrSecond) {
 		t.Errorf("a file that loosens: %v", err)
 	}
-	if _, err := s.Load(t.Context(), "anna", "", "f", []byte("wexillum: 1\norganisation: {name: Small, domains: [ours.example], time_zone: Europe/Lisbon, two_people: never}"), false); !errors.Is(err, ErrSecond) {
+	if _, err := s.Load(t.Context(), "anna", "", "f",
+		[]byte("wexillum: 1\norganisation: {name: Small, domains: [ours.example], time_zone: Europe/Lisbon, two_people: never}"),
+		false); !errors.Is(err, ErrSecond) {
 		t.Errorf("the second person is done away with by one: %v", err)
 	}
 	id := makeDraft(t, s, "Open up")
@@ -325,7 +340,8 @@ func TestSetMoment(t *testing.T) {
 		return st.Policy().Organisation.Name == "Later"
 	}
 	id := makeDraft(t, s, "Later")
-	_, err := s.Load(InDraft(t.Context(), id), "anna", "", "f", []byte("wexillum: 1\norganisation: {name: Later, domains: [ours.example], time_zone: Europe/Lisbon}"), false)
+	_, err := s.Load(InDraft(t.Context(), id), "anna", "", "f",
+		[]byte("wexillum: 1\norganisation: {name: Later, domains: [ours.example], time_zone: Europe/Lisbon}"), false)
 	check(t, err)
 	x, err := s.Draft(t.Context(), id)
 	check(t, err)
@@ -385,7 +401,8 @@ func TestBack(t *testing.T) {
 	first := s.State().Head.Revision
 	before := dump(t, s, store.Head{})
 	id := makeDraft(t, s, "Shut")
-	for _, c := range []RuleChange{{Rule: "files.bearer_links", Limit: "off"}, {Rule: "spaces.guests", Limit: "off", Default: "off"}, {Rule: "meetings.outsiders", Limit: "none"}, {Rule: "spaces.pages", Limit: "off"}} {
+	for _, c := range []RuleChange{{Rule: "files.bearer_links", Limit: "off"}, {Rule: "spaces.guests", Limit: "off", Default: "off"},
+		{Rule: "meetings.outsiders", Limit: "none"}, {Rule: "spaces.pages", Limit: "off"}} {
 		check(t, s.SetRule(InDraft(t.Context(), id), "anna", "", c))
 	}
 	check(t, bar(t.Context(), s, id, "rude.example"))
@@ -398,7 +415,8 @@ func TestBack(t *testing.T) {
 		said = append(said, fmt.Sprint(h.Where, " ", h.Rule, " ", h.Value, " ", h.Held))
 	}
 	sort.Strings(said)
-	if want := "[file:kit files.bearer_links on true meeting:talk meetings.outsiders anyone true partner:ilvane spaces.pages on true space:dossier spaces.guests on true]"; total != 4 || fmt.Sprint(said) != want {
+	if want := "[file:kit files.bearer_links on true meeting:talk meetings.outsiders anyone true partner:ilvane spaces.pages on true space:dossier spaces.guests on true]"; total != 4 ||
+		fmt.Sprint(said) != want {
 		t.Errorf("%v", said)
 	}
 	publishDraft(t, s, id)
@@ -421,12 +439,15 @@ func TestBack(t *testing.T) {
 		t.Error("back to what is in force")
 	}
 	// A partner that something names cannot go unnoticed.
-	load(t, s, "wexillum: 1\npartners: [{id: quay, name: Quay, domains: [quay.example]}]\nspaces: [{id: pier, kind: team, owners: [uma], parties: [\"partner:quay\"]}]\n")
+	load(t,
+		s,
+		"wexillum: 1\npartners: [{id: quay, name: Quay, domains: [quay.example]}]\nspaces: [{id: pier, kind: team, owners: [uma], parties: [\"partner:quay\"]}]\n")
 	d, err = s.BackTo(t.Context(), "anna", "", first)
 	check(t, err)
 	x, err = s.Draft(t.Context(), d.ID)
 	check(t, err)
-	if _, err := s.Publish(t.Context(), "anna", "x", d.ID, x.Digest, moment.Always); err == nil || !strings.Contains(err.Error(), `the space "pier" names the partner "quay"`) {
+	if _, err := s.Publish(t.Context(), "anna", "x", d.ID, x.Digest, moment.Always); err == nil ||
+		!strings.Contains(err.Error(), `the space "pier" names the partner "quay"`) {
 		t.Errorf("%v", err)
 	}
 }
@@ -438,7 +459,9 @@ func TestImpactAsPublished(t *testing.T) {
 	for seed := uint64(1); seed <= 6; seed++ {
 		s, c := start(t, dbtest.DSN(t))
 		now := moment.Of(c.at)
-		w := world.Merge(&world.World{}, worldgen.Generate(seed, worldgen.Size{Guests: 25, Grants: 90, Spaces: 6, Items: 30, Partners: 4, People: 6, Groups: 3, Meetings: 5, Links: 20, Exceptions: 5}, now))
+		w := world.Merge(&world.World{}, worldgen.Generate(seed,
+			worldgen.Size{Guests: 25, Grants: 90, Spaces: 6, Items: 30, Partners: 4, People: 6, Groups: 3, Meetings: 5, Links: 20, Exceptions: 5},
+			now))
 		check(t, s.Import(t.Context(), "test", "", w, nil))
 		r := rand.New(rand.NewPCG(seed, 3))
 		id := makeDraft(t, s, "Random")
@@ -564,7 +587,8 @@ func TestKilledWhilePublishing(t *testing.T) {
 	check(t, err)
 	check(t, server.Create(t.Context(), "w"))
 	a, _ := start(t, server.DSN("w"))
-	w := worldgen.Generate(3, worldgen.Size{Guests: 20, Spaces: 40, Items: 300, Partners: 8}, moment.Of(time.Date(2026, 11, 23, 9, 0, 0, 0, time.UTC)))
+	w := worldgen.Generate(3, worldgen.Size{Guests: 20, Spaces: 40, Items: 300, Partners: 8},
+		moment.Of(time.Date(2026, 11, 23, 9, 0, 0, 0, time.UTC)))
 	check(t, a.Import(t.Context(), "test", "", world.Merge(&world.World{}, w), nil))
 	want := a.State().Head.Revision
 	published, cut := 0, 0
@@ -752,12 +776,15 @@ grants:
 	if got, want := cut(RuleChange{Rule: "guests.term_days", Default: "300"}), "a@far.example term 2026-11-23T09:00:00Z"; got != want {
 		t.Errorf("%s, want %s", got, want)
 	}
-	if got, want := cut(RuleChange{Rule: "guests.term_days", Limit: "300", Default: "300"}), "a@far.example term 2026-11-23T09:00:00Z"; got != want { // the partner's 400 is held back, and the default counts there too
+	// the partner's 400 is held back, and the default counts there too
+	if got, want := cut(RuleChange{Rule: "guests.term_days", Limit: "300", Default: "300"}),
+		"a@far.example term 2026-11-23T09:00:00Z"; got != want {
 		if want += "; c@ilvane.example term 2026-11-23T09:00:00Z"; got != want {
 			t.Errorf("%s, want %s", got, want)
 		}
 	}
-	if got, want := cut(RuleChange{Rule: "guests.after_last_grant", Default: "suspend"}), "e@far.example after_last_grant 2026-11-23T09:00:00Z"; got != want {
+	if got, want := cut(RuleChange{Rule: "guests.after_last_grant", Default: "suspend"}),
+		"e@far.example after_last_grant 2026-11-23T09:00:00Z"; got != want {
 		t.Errorf("%s, want %s", got, want)
 	}
 	if got := cut(RuleChange{Rule: "chat.guests", Default: "off"}); got != "" {
@@ -767,7 +794,8 @@ grants:
 	tried := 0
 	for seed := uint64(1); seed <= 4; seed++ {
 		s, c := start(t, dbtest.DSN(t))
-		w := world.Merge(&world.World{}, worldgen.Generate(seed, worldgen.Size{Guests: 60, Grants: 150, Spaces: 6, Items: 20, Partners: 5, People: 6, Groups: 4}, moment.Of(c.at)))
+		w := world.Merge(&world.World{}, worldgen.Generate(seed,
+			worldgen.Size{Guests: 60, Grants: 150, Spaces: 6, Items: 20, Partners: 5, People: 6, Groups: 4}, moment.Of(c.at)))
 		check(t, s.Import(t.Context(), "test", "", w, nil))
 		id := makeDraft(t, s, "Shorter")
 		for _, r := range []string{"guests.term_days", "guests.idle_days"} {
@@ -825,7 +853,8 @@ func TestValuesInAnyOrder(t *testing.T) {
 	}
 	if x, err := s.MakeDraft(t.Context(), "anna", "Same", false); err != nil {
 		t.Fatal(err)
-	} else if err := s.editDraft(t.Context(), x.ID, "anna", "", func(now *State) (*world.World, error) { return world.Merge(now.Policy(), &world.World{}), nil }); err != nil {
+	} else if err := s.editDraft(t.Context(), x.ID, "anna", "",
+		func(now *State) (*world.World, error) { return world.Merge(now.Policy(), &world.World{}), nil }); err != nil {
 		t.Fatal(err)
 	} else if y, err := s.Draft(t.Context(), x.ID); err != nil || len(y.Clean) != 0 {
 		t.Errorf("%v: %d edits", err, len(y.Clean))
@@ -841,7 +870,9 @@ func TestValuesInAnyOrder(t *testing.T) {
 // is published dates go on, so nobody is let go at the moment itself, and all are a day later.
 func TestImpactOfNow(t *testing.T) {
 	s, c := start(t, dbtest.DSN(t))
-	load(t, s, guestWorld+"guests: [{address: a@ilvane.example, sponsor: uma, since: 2026-01-01, accepted: 2026-01-01, renewed: 2026-11-01}]\ngrants: [{party: a@ilvane.example, resource: space:dossier, role: view, from: 2026-01-01, until: 2027-11-20, sponsor: uma}]\n")
+	load(t,
+		s,
+		guestWorld+"guests: [{address: a@ilvane.example, sponsor: uma, since: 2026-01-01, accepted: 2026-01-01, renewed: 2026-11-01}]\ngrants: [{party: a@ilvane.example, resource: space:dossier, role: view, from: 2026-01-01, until: 2027-11-20, sponsor: uma}]\n")
 	ctx := t.Context()
 	d, err := s.MakeDraft(ctx, "anna", "Shorter", false)
 	check(t, err)

@@ -110,7 +110,8 @@ func (s *Service) recordScope(ctx context.Context, st *State, x *EvidenceScope) 
 			return nil, nil, &Invalid{"sign_off", name, "there is no account of this name"}
 		}
 	}
-	doc, err := json.Marshal(map[string]string{"id": "record", "party": cmp.Or(x.Party, world.Everybody), "action": cmp.Or(x.Action, "*"), "resource": cmp.Or(x.Resource, "*"), "expect": "never"})
+	doc, err := json.Marshal(map[string]string{"id": "record", "party": cmp.Or(x.Party, world.Everybody), "action": cmp.Or(x.Action, "*"),
+		"resource": cmp.Or(x.Resource, "*"), "expect": "never"})
 	if err != nil {
 		return nil, nil, err
 	}
@@ -148,7 +149,8 @@ func (s *Service) MakeEvidence(ctx context.Context, who Who, x EvidenceScope) (*
 		Record: id, Version: 1, Says: recordSays(st, read), Party: read.Party, Action: read.Action, Resource: read.Resource,
 		At: at.String(), Made: s.Now().String(), By: who.Name, Why: strings.TrimSpace(x.Why), Revision: st.Head.Revision,
 		Method:  "Every action that somebody outside may try was decided for everybody known, for links and for typical newcomers, by the policy and inventory of this moment; what is alike is counted together.",
-		SignOff: append([]string{}, x.SignOff...), NotLookedAt: []string{}, Systems: []evidence.System{}, Expectations: []evidence.Stands{}, Totals: []evidence.Total{},
+		SignOff: append([]string{}, x.SignOff...), NotLookedAt: []string{}, Systems: []evidence.System{}, Expectations: []evidence.Stands{},
+		Totals: []evidence.Total{},
 	}
 	if o := st.Policy().Organisation; o != nil {
 		m.Organisation = o.Name
@@ -159,7 +161,8 @@ func (s *Service) MakeEvidence(ctx context.Context, who Who, x EvidenceScope) (*
 		}
 	}
 	if !scope.Scope.Party.Of.Address.IsZero() { // a number stands for them, as in the lines
-		m.Says = strings.Replace(recordSays(st, &world.Expectation{Party: world.Everybody, Action: read.Action, Resource: read.Resource}), "everybody outside", "party 1", 1)
+		m.Says = strings.Replace(recordSays(st, &world.Expectation{Party: world.Everybody, Action: read.Action, Resource: read.Resource}),
+			"everybody outside", "party 1", 1)
 		m.Party = "1"
 	}
 	made := false
@@ -202,7 +205,8 @@ func (s *Service) MakeEvidence(ctx context.Context, who Who, x EvidenceScope) (*
 
 // recordSays says what a record is about.
 func recordSays(st *State, x *world.Expectation) string {
-	says := strings.TrimSuffix(expect.Says(st.Snapshot, &world.Expectation{Party: x.Party, Action: x.Action, Resource: x.Resource, Expect: world.Expect{Sort: world.AlwaysSo}}), ".")
+	says := strings.TrimSuffix(expect.Says(st.Snapshot,
+		&world.Expectation{Party: x.Party, Action: x.Action, Resource: x.Resource, Expect: world.Expect{Sort: world.AlwaysSo}}), ".")
 	who, what, _ := strings.Cut(says, " may always ")
 	if who[:1] == "E" { // everybody
 		who = "e" + who[1:]
@@ -301,7 +305,8 @@ func (s *Service) recordLines(ctx context.Context, st *State, scope *expect.Stat
 			seen[act][n>>6] |= 1 << (n & 63)
 			t.Parties++
 		}
-		return w.Add(&evidence.Line{Party: n, Kind: y.Kind.String(), Partner: partner, Newcomer: y.Newcomer, Person: y.Person, Action: act, Resource: y.Resource.String(), Count: pairs, Conditions: y.Conditions.Names()})
+		return w.Add(&evidence.Line{Party: n, Kind: y.Kind.String(), Partner: partner, Newcomer: y.Newcomer, Person: y.Person, Action: act,
+			Resource: y.Resource.String(), Count: pairs, Conditions: y.Conditions.Names()})
 	}
 	if err := st.EachYes(&scope.Scope, at, ctx.Err, func(y *engine.Yes) error {
 		if len(y.Members) == 0 {
@@ -564,7 +569,8 @@ func (s *Service) WriteEvidence(ctx context.Context, e *Evidence, w io.Writer) e
 		return err
 	}
 	beside := map[string][]byte{} // what comes after the manifest: small, and sealed as it is written
-	for name, x := range map[string]any{evidence.KeysFile: keys, evidence.JournalFile: evidence.Entry{Change: e.Change, At: moment.Of(e.At).String(), Digest: e.Digest}} {
+	for name, x := range map[string]any{evidence.KeysFile: keys,
+		evidence.JournalFile: evidence.Entry{Change: e.Change, At: moment.Of(e.At).String(), Digest: e.Digest}} {
 		if beside[name], err = json.MarshalIndent(x, "", "  "); err != nil {
 			return err
 		}
@@ -637,7 +643,8 @@ const onSheet = 1000
 func (s *Service) EvidenceSheet(ctx context.Context, e *Evidence) (*report.Report, error) {
 	m := e.Manifest
 	r := &report.Report{
-		Head:    report.Head{Title: "Record of reach " + e.ID + ": " + m.Says, Organisation: m.Organisation, Revision: m.Revision, At: m.At, Method: m.Method, Not: slices.Clone(m.NotLookedAt)},
+		Head: report.Head{Title: "Record of reach " + e.ID + ": " + m.Says, Organisation: m.Organisation, Revision: m.Revision, At: m.At,
+			Method: m.Method, Not: slices.Clone(m.NotLookedAt)},
 		Columns: []string{"who", "kind", "partner", "action", "with what", "count", "conditions"},
 	}
 	add := func(what, is string) { r.Summary = append(r.Summary, [2]string{what, is}) }
@@ -677,7 +684,8 @@ func (s *Service) EvidenceSheet(ctx context.Context, e *Evidence) (*report.Repor
 		if l.Person != "" {
 			who = "person:" + l.Person + " towards " + who
 		}
-		r.Rows = append(r.Rows, []string{who, l.Kind, l.Partner, l.Action, l.Resource, strconv.Itoa(l.Count), strings.ReplaceAll(strings.Join(l.Conditions, ", "), "_", " ")})
+		r.Rows = append(r.Rows, []string{who, l.Kind, l.Partner, l.Action, l.Resource, strconv.Itoa(l.Count),
+			strings.ReplaceAll(strings.Join(l.Conditions, ", "), "_", " ")})
 		return nil
 	})
 	if errors.Is(err, io.EOF) {
@@ -731,7 +739,8 @@ func (s *Service) VerifyEvidence(ctx context.Context, id string) ([]evidence.Che
 	if whole == nil {
 		seal, err := s.store.SealAt(ctx, e.Manifest.Journal.Change)
 		ok := err == nil && seal == e.Manifest.Journal.Seal
-		says := fmt.Sprintf("all %d entries are as they were written, and the seal of change %d is the one in the record", n, e.Manifest.Journal.Change)
+		says := fmt.Sprintf("all %d entries are as they were written, and the seal of change %d is the one in the record", n,
+			e.Manifest.Journal.Change)
 		if !ok {
 			says = fmt.Sprintf("the seal of change %d is not the one in the record: the journal was written anew", e.Manifest.Journal.Change)
 		}

@@ -75,8 +75,8 @@ func (s *Service) triedBefore(ctx context.Context, at moment.Moment) (out []evid
 	return out, nil
 }
 
-// reviewedBefore lists the rounds of review that ended in the year before a moment, and those that are open where it is now. One whose end is being
-// sealed is over.
+// reviewedBefore lists the rounds of review that ended in the year before a moment, and those that are open where it is now. One whose end
+// is being sealed is over.
 func (s *Service) reviewedBefore(ctx context.Context, st *State, at moment.Moment) (out []evidence.Reviewed, err error) {
 	rounds, err := s.Rounds(ctx, Who{Name: Scheduler, Role: Administrator})
 	if err != nil {
@@ -85,7 +85,8 @@ func (s *Service) reviewedBefore(ctx context.Context, st *State, at moment.Momen
 	now := s.Now()
 	for i := range rounds {
 		r := &rounds[i]
-		x := evidence.Reviewed{ID: r.ID, Says: r.About(st), Begun: r.Made, Ended: cmp.Or(r.Closed, r.Sealing), Lines: r.Lines, Answers: r.States, Digest: r.Digest}
+		x := evidence.Reviewed{ID: r.ID, Says: r.About(st), Begun: r.Made, Ended: cmp.Or(r.Closed, r.Sealing), Lines: r.Lines, Answers: r.States,
+			Digest: r.Digest}
 		ended, over := moment.Parse(x.Ended)
 		switch {
 		case over == nil && (ended > at+60e6 || ended < at-reviewedDays*86400e6): // the record of a round is made while it is sealed

@@ -55,7 +55,8 @@ func (s *Service) PlanEvidence(ctx context.Context, who Who, x EvidenceScope, ev
 	if err != nil {
 		return nil, err
 	}
-	p := &EvidencePlan{Party: read.Party, Action: read.Action, Resource: read.Resource, Every: every, Why: x.Why, SignOff: x.SignOff, By: who.Name, Next: s.Now().String()}
+	p := &EvidencePlan{Party: read.Party, Action: read.Action, Resource: read.Resource, Every: every, Why: x.Why, SignOff: x.SignOff,
+		By: who.Name, Next: s.Now().String()}
 	p.ID = "every-" + fmt.Sprint(every) + "-" + strings.ToLower(rand.Text()[:4])
 	all, err := s.EvidencePlans(ctx)
 	if err != nil {
@@ -140,7 +141,9 @@ func (s *Service) MakePlanned(ctx context.Context) error {
 		if !mine {
 			continue
 		}
-		e, err := s.MakeEvidence(ctx, Who{Name: Scheduler, Role: Administrator}, EvidenceScope{Party: p.Party, Action: p.Action, Resource: p.Resource, At: moment.Always, Why: p.Why + " (every " + fmt.Sprint(p.Every) + " days, planned by " + p.By + ")", SignOff: p.SignOff})
+		e, err := s.MakeEvidence(ctx, Who{Name: Scheduler, Role: Administrator},
+			EvidenceScope{Party: p.Party, Action: p.Action, Resource: p.Resource, At: moment.Always,
+				Why: p.Why + " (every " + fmt.Sprint(p.Every) + " days, planned by " + p.By + ")", SignOff: p.SignOff})
 		problem := ""
 		if err != nil {
 			problem = err.Error()

@@ -23,10 +23,12 @@ import (
 )
 
 var expectations = policyEntry[world.Expectation]{section: "expectations", noun: "expectation",
-	at: func(p *world.Policy) *[]world.Expectation { return &p.Expectations }, id: func(x *world.Expectation) string { return x.ID }, doc: worldfile.ExpectationDoc,
+	at: func(p *world.Policy) *[]world.Expectation { return &p.Expectations }, id: func(x *world.Expectation) string { return x.ID },
+	doc: worldfile.ExpectationDoc,
 	more: func(_ *State, x *world.Expectation) error {
 		if x.Could && !expect.CouldSays(x.Expect.Sort) {
-			return &Invalid{"could", "yes", "it says nothing of " + world.ExpectSortNames[x.Expect.Sort] + ": acts only add to what somebody may, and conditions are not looked at; leave it out"}
+			return &Invalid{"could", "yes", "it says nothing of " + world.ExpectSortNames[x.Expect.Sort] +
+				": acts only add to what somebody may, and conditions are not looked at; leave it out"}
 		}
 		return nil
 	},
@@ -91,7 +93,8 @@ type KeptJudgement struct {
 
 // same reports whether two say the same of an expectation.
 func (k *KeptJudgement) same(o *KeptJudgement) bool {
-	return k.State == o.State && k.Could == o.Could && k.Of == o.Of && (k.From == "") == (o.From == "") && k.Answers == o.Answers && k.May == o.May && slices.Equal(k.Who, o.Who)
+	return k.State == o.State && k.Could == o.Could && k.Of == o.Of && (k.From == "") == (o.From == "") && k.Answers == o.Answers &&
+		k.May == o.May && slices.Equal(k.Who, o.Who)
 }
 
 // BrokenBy says what broke an expectation: a journal entry, or a date.
@@ -578,7 +581,8 @@ func difference(was, is *KeptJudgement) (out []string) {
 		out = append(out, "It is "+is.State+" again.")
 	}
 	if was.Answers != is.Answers || was.May != is.May {
-		out = append(out, fmt.Sprintf("%d may now, and %d might before; the answer is yes %d times now, and was %d times before.", is.May, was.May, is.Answers, was.Answers))
+		out = append(out, fmt.Sprintf("%d may now, and %d might before; the answer is yes %d times now, and was %d times before.", is.May,
+			was.May, is.Answers, was.Answers))
 	}
 	for _, w := range is.Who {
 		if !slices.Contains(was.Who, w) && was.Who != nil {
@@ -618,7 +622,8 @@ func (s *Service) brokenBy(ctx context.Context, x *Expected, was *KeptJudgement,
 			return false, err
 		}
 		is := false
-		err = expect.Judge(then.Snapshot, []*expect.Statement{st}, x.At, expect.NextDays, ctx.Err, func(_ int, j expect.Judged) { is = j.State == expect.Broken })
+		err = expect.Judge(then.Snapshot, []*expect.Statement{st}, x.At, expect.NextDays, ctx.Err,
+			func(_ int, j expect.Judged) { is = j.State == expect.Broken })
 		return is, err
 	}
 	if by, err := broken(before); err != nil || by {
@@ -662,7 +667,8 @@ func (s *Service) JudgeOne(ctx context.Context, st *State, x *world.Expectation)
 		return nil, &Invalid{"expectation", x.ID, err.Error()}
 	}
 	out := &Expected{Expectation: x, At: s.Now()}
-	return out, expect.Judge(st.Snapshot, []*expect.Statement{y}, out.At, expect.NextDays, ctx.Err, func(_ int, j expect.Judged) { out.Judged = j })
+	return out, expect.Judge(st.Snapshot, []*expect.Statement{y}, out.At, expect.NextDays, ctx.Err,
+		func(_ int, j expect.Judged) { out.Judged = j })
 }
 
 // SpacesWithPrivate lists the spaces that hold private items, with those alone.
@@ -767,9 +773,11 @@ func (s *Service) expectationFindings(ctx context.Context) (out []finding.Findin
 				e := &x.Examples[0]
 				cause += fmt.Sprintf(", as %s: %s, %s", cmp.Or(e.Name, e.Who), e.Action, e.Resource)
 			}
-			out = append(out, finding.Finding{ID: "expectation_broken " + x.Expectation.ID, Kind: "expectation_broken", About: about, Cause: cause + ".", Numbers: []finding.Number{{What: "parties", N: x.Parties}}})
+			out = append(out, finding.Finding{ID: "expectation_broken " + x.Expectation.ID, Kind: "expectation_broken", About: about,
+				Cause: cause + ".", Numbers: []finding.Number{{What: "parties", N: x.Parties}}})
 		case x.Empty:
-			out = append(out, finding.Finding{ID: "expectation_empty " + x.Expectation.ID, Kind: "expectation_empty", About: about, Cause: says + " There is nothing that this is about."})
+			out = append(out, finding.Finding{ID: "expectation_empty " + x.Expectation.ID, Kind: "expectation_empty", About: about,
+				Cause: says + " There is nothing that this is about."})
 		}
 	}
 	return out, nil

@@ -9,8 +9,8 @@ import (
 	"wexillum.example/internal/dbtest"
 )
 
-// TestExpectationsAhead judges what begins on a day to come, in a small world and as in a large one, where that is done beside: it is broken
-// ahead, then now, by a date and not by a change, and holds again when it is over. What its owner hears of is kept each time.
+// TestExpectationsAhead judges what begins on a day to come, in a small world and as in a large one, where that is done beside: it is
+// broken ahead, then now, by a date and not by a change, and holds again when it is over. What its owner hears of is kept each time.
 func TestExpectationsAhead(t *testing.T) {
 	for name, from := range map[string]int{"small": largeFrom, "large": 0} {
 		t.Run(name, func(t *testing.T) {
@@ -46,7 +46,8 @@ expectations:
 			stands := func(state expect.State, ahead bool, by string) {
 				t.Helper()
 				x := judge()["kit"]
-				if x.State != state || (x.Judged.At > x.At) != ahead || x.Kept == nil || x.Kept.State != state.String() || (x.Kept.From != "") != ahead {
+				if x.State != state || (x.Judged.At > x.At) != ahead || x.Kept == nil || x.Kept.State != state.String() ||
+					(x.Kept.From != "") != ahead {
 					t.Fatalf("%s at %s, judged at %s, kept %+v", x.State, x.Judged.At, x.At, x.Kept)
 				}
 				if by != "" && (x.Kept.By == nil || x.Kept.By.Text != by) {
@@ -54,7 +55,8 @@ expectations:
 				}
 			}
 			stands(expect.Broken, true, "how things already stood when it was made or changed")
-			if err := s.AddExpectation(t.Context(), "anna", "x", []byte(`{"id":"more","party":"everybody","action":"mail.*","resource":"*","expect":"never"}`), "more"); err != nil {
+			if err := s.AddExpectation(t.Context(), "anna", "x",
+				[]byte(`{"id":"more","party":"everybody","action":"mail.*","resource":"*","expect":"never"}`), "more"); err != nil {
 				t.Fatal(err)
 			}
 			stands(expect.Broken, true, "")

@@ -98,7 +98,8 @@ func (s *Service) stepOf(secret, code string, used int64) int64 {
 	code = plainCode(code)
 	now := s.clock().Unix() / codeStep
 	for step := now - codeSkew; step <= now+codeSkew; step++ {
-		want, err := totp.GenerateCodeCustom(secret, time.Unix(step*codeStep, 0), totp.ValidateOpts{Period: codeStep, Digits: otp.DigitsSix, Algorithm: otp.AlgorithmSHA1})
+		want, err := totp.GenerateCodeCustom(secret, time.Unix(step*codeStep, 0),
+			totp.ValidateOpts{Period: codeStep, Digits: otp.DigitsSix, Algorithm: otp.AlgorithmSHA1})
 		if err == nil && step > used && subtle.ConstantTimeCompare([]byte(want), []byte(code)) == 1 {
 			return step
 		}
@@ -184,7 +185,8 @@ func (s *Service) BeginFactor(ctx context.Context, who Who, password, way, from 
 	if o := s.State().Policy().Organisation; o != nil && o.Name != "" {
 		issuer = strings.ReplaceAll(o.Name, ":", " ")
 	}
-	key, err := totp.Generate(totp.GenerateOpts{Issuer: issuer, AccountName: who.Name, Period: codeStep, Digits: otp.DigitsSix, Algorithm: otp.AlgorithmSHA1})
+	key, err := totp.Generate(totp.GenerateOpts{Issuer: issuer, AccountName: who.Name, Period: codeStep, Digits: otp.DigitsSix,
+		Algorithm: otp.AlgorithmSHA1})
 	if err != nil {
 		return nil, err
 	}
@@ -208,7 +210,8 @@ func (s *Service) BeginFactor(ctx context.Context, who Who, password, way, from 
 	}); err != nil {
 		return nil, err
 	}
-	return &FactorBegun{Secret: key.Secret(), URI: key.URL(), Image: "data:image/png;base64," + base64.StdEncoding.EncodeToString(b.Bytes())}, nil
+	return &FactorBegun{Secret: key.Secret(), URI: key.URL(), Image: "data:image/png;base64," + base64.StdEncoding.EncodeToString(b.Bytes())},
+		nil
 }
 
 // ConfirmFactor takes a first code; from then on one is asked for at every sign-in. It returns the recovery codes, which are told once.

@@ -11,8 +11,8 @@ import (
 	"wexillum.example/internal/dbtest"
 )
 
-// TestSecondFactor sets up one-time codes, signs in with them, with clocks that differ, twice with one, with recovery codes; changes and loses the
-// password; takes them away; and requires them of roles.
+// TestSecondFactor sets up one-time codes, signs in with them, with clocks that differ, twice with one, with recovery codes; changes and
+// loses the password; takes them away; and requires them of roles.
 func TestSecondFactor(t *testing.T) {
 	was := PasswordMemory
 	PasswordMemory = 64
@@ -48,7 +48,8 @@ func TestSecondFactor(t *testing.T) {
 	}
 	begun, err := s.BeginFactor(ctx, who, old, WayConsole, "")
 	check(t, err)
-	if !strings.HasPrefix(begun.URI, "otpauth://totp/Small:harbour?") || !strings.HasPrefix(begun.Image, "data:image/png;base64,") || len(begun.Secret) < 32 {
+	if !strings.HasPrefix(begun.URI, "otpauth://totp/Small:harbour?") || !strings.HasPrefix(begun.Image, "data:image/png;base64,") ||
+		len(begun.Secret) < 32 {
 		t.Errorf("begun: %+v", begun)
 	}
 	code := func(shift time.Duration) string {
@@ -70,8 +71,10 @@ func TestSecondFactor(t *testing.T) {
 	}
 	// At signing in: asked for; each code once; clocks may differ by one step.
 	for i, c := range []struct{ password, code, want string }{
-		{old, "", "code"}, {"wrong password", "", "no"}, {"wrong password", code(30 * time.Second), "no"}, {old, code(0), "no"}, {old, code(-30 * time.Second), "no"},
-		{old, code(60 * time.Second), "no"}, {old, "  " + code(30 * time.Second)[:3] + " " + code(30 * time.Second)[3:], "in"}, {old, code(30 * time.Second), "no"}, {old, "12345", "no"},
+		{old, "", "code"}, {"wrong password", "", "no"}, {"wrong password", code(30 * time.Second), "no"}, {old, code(0), "no"},
+		{old, code(-30 * time.Second), "no"},
+		{old, code(60 * time.Second), "no"}, {old, "  " + code(30 * time.Second)[:3] + " " + code(30 * time.Second)[3:], "in"},
+		{old, code(30 * time.Second), "no"}, {old, "12345", "no"},
 		{old, codes[0], "in"}, {old, codes[0], "no"}, {old, strings.ToLower(strings.ReplaceAll(codes[1], "-", "")), "in"},
 	} {
 		if got := in(c.password, c.code); got != c.want {
@@ -121,7 +124,9 @@ func TestSecondFactor(t *testing.T) {
 	for name, c := range map[string]struct {
 		who  Who
 		want bool
-	}{"administrator": {who, true}, "keeper": {Who{Name: "kira", Role: Keeper}, true}, "member": {Who{Name: "m", Role: Member}, false}, "token": {Who{Name: "token:x", Role: "reading"}, false}, "guest": {Who{Name: "guest:a@b.example", Role: RoleGuest, Guest: "a@b.example"}, false}} {
+	}{"administrator": {who, true}, "keeper": {Who{Name: "kira", Role: Keeper}, true}, "member": {Who{Name: "m", Role: Member}, false},
+		"token": {Who{Name: "token:x", Role: "reading"}, false},
+		"guest": {Who{Name: "guest:a@b.example", Role: RoleGuest, Guest: "a@b.example"}, false}} {
 		if got, err := s.LacksFactor(ctx, c.who); err != nil || got != c.want {
 			t.Errorf("%s lacks it: %t %v", name, got, err)
 		}
@@ -134,7 +139,8 @@ func TestSecondFactor(t *testing.T) {
 		t.Errorf("set up, and lacks it: %t %v", lacks, err)
 	}
 	clock.forward(time.Minute)
-	if err := s.RemoveFactor(ctx, who, old, code(0), WayConsole, ""); !strings.Contains(outcome(err), "your role has to have a second factor") {
+	if err := s.RemoveFactor(ctx, who, old, code(0), WayConsole, ""); !strings.Contains(outcome(err),
+		"your role has to have a second factor") {
 		t.Errorf("taken away though it has to be: %v", err)
 	}
 	if err := s.ResetFactor(ctx, "kira", "harbour", ""); !strings.Contains(outcome(err), "say how you know") {

@@ -61,7 +61,8 @@ func did(x *FeedSent) string {
 	for _, k := range slices.Sorted(maps.Keys(x.Done)) {
 		out = append(out, fmt.Sprintf("%s %d", k, x.Done[k]))
 	}
-	return strings.TrimSpace(fmt.Sprintf("%s; refused %d, left %d, braked %d; %s", strings.Join(out, ", "), x.Refused, x.Left, x.Braked, x.Problem))
+	return strings.TrimSpace(fmt.Sprintf("%s; refused %d, left %d, braked %d; %s", strings.Join(out, ", "), x.Refused, x.Left, x.Braked,
+		x.Problem))
 }
 
 func ahead(t *testing.T, s *Service) (out []string) {
@@ -92,7 +93,8 @@ func TestFeedOut(t *testing.T) {
 	ctx := t.Context()
 	who := Who{Name: "harbour", Role: Administrator}
 	p := theirs(t, s, FeedOutSet{Scope: text("groups"), Of: &[]string{"crew"}})
-	check(t, p.Add(`{"schemas":["urn:ietf:params:scim:schemas:core:2.0:User"],"userName":"ben@ours.example","displayName":"Old Ben","title":"keeper of the pier","active":false}`))
+	check(t,
+		p.Add(`{"schemas":["urn:ietf:params:scim:schemas:core:2.0:User"],"userName":"ben@ours.example","displayName":"Old Ben","title":"keeper of the pier","active":false}`))
 	check(t, p.Add(`{"schemas":["urn:ietf:params:scim:schemas:core:2.0:User"],"userName":"uma@league.example","displayName":"Uma"}`))
 	same(t, "what it would do", strings.Join(ahead(t, s), "\n"), `ben taken_over they are there already, as p-0001
 dot left_out no mail address of theirs is known
@@ -120,7 +122,8 @@ uma new`)
 	check(t, p.Add(`{"schemas":["urn:ietf:params:scim:schemas:core:2.0:User"],"userName":"zed@ours.example","displayName":"Zed"}`))
 	look, err := s.LookFeed(ctx, "league")
 	check(t, err)
-	same(t, "a look", fmt.Sprint(look.Problem, look.Patch, look.There, look.Ours, look.Unkept, look.Twins), "true 5 4 [{p-0005 zed@ours.example  Zed true}] [{Uma uma@ours.example uma@league.example [address: uma@ours.example, uma@league.example]}]")
+	same(t, "a look", fmt.Sprint(look.Problem, look.Patch, look.There, look.Ours, look.Unkept, look.Twins),
+		"true 5 4 [{p-0005 zed@ours.example  Zed true}] [{Uma uma@ours.example uma@league.example [address: uma@ours.example, uma@league.example]}]")
 
 	// It goes by itself, as often as it is set; who has left is closed, who has another name is changed, and what others wrote there stays.
 	check(t, s.SetFeedOut(ctx, who, "league", "it is right", FeedOutSet{State: text("on"), Every: number(30)}))
@@ -289,7 +292,8 @@ func TestFeedOutTrouble(t *testing.T) {
 	round()
 	round()
 	g = goes()
-	same(t, "braked", fmt.Sprintln(strings.Count(said(p), "closed"), mails()-before, g.Problem), "5 1 59 more are to be closed there than the feed may close in a day; somebody lets it go on, or makes the scope what it should be")
+	same(t, "braked", fmt.Sprintln(strings.Count(said(p), "closed"), mails()-before, g.Problem),
+		"5 1 59 more are to be closed there than the feed may close in a day; somebody lets it go on, or makes the scope what it should be")
 	check(t, s.SetFeedOut(ctx, Who{Name: "harbour", Role: Administrator}, "league", "so it is meant", FeedOutSet{Brake: number(100)}))
 	check(t, s.ReleaseFeedOut(ctx, Who{Name: "harbour", Role: Administrator}, "league", "so it is meant"))
 	clock.forward(time.Hour)
@@ -312,7 +316,8 @@ func TestFeedOutTrouble(t *testing.T) {
 		{FeedOutSet{Scope: text("people")}, `of "": name the people whom it is about`},
 		{FeedOutSet{Scope: text("groups"), Of: &[]string{"none"}}, `of "none": there is no such group here`},
 		{FeedOutSet{Every: number(0)}, `every "0": write minutes, 1 to 10080 (a week)`},
-		{FeedOutSet{Address: text("http://league.example/scim")}, `address "http://league.example/scim": write https://host/path, without a name and password; http is taken on this machine alone`},
+		{FeedOutSet{Address: text("http://league.example/scim")},
+			`address "http://league.example/scim": write https://host/path, without a name and password; http is taken on this machine alone`},
 		{FeedOutSet{Key: text("secret")}, `key "…": write file:PATH, env:NAME or credential:NAME, never the key itself`},
 	} {
 		same(t, "a wrong setting", outcome(s.SetFeedOut(ctx, Who{Name: "harbour"}, "league", "to try", x.set)), x.want)

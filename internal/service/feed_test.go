@@ -41,7 +41,8 @@ func theFeed(t *testing.T, s *Service, state string) Who {
 	t.Helper()
 	ctx := t.Context()
 	check(t, s.MakeAccount(ctx, "test", "it begins", Account{Name: "harbour", Role: string(Administrator)}, "low-water-2026"))
-	text, err := s.BeginFeed(ctx, Who{Name: "harbour", Role: Administrator}, "league", "they come and go", FeedSet{State: &state, Sponsor: text("uma")})
+	text, err := s.BeginFeed(ctx, Who{Name: "harbour", Role: Administrator}, "league", "they come and go",
+		FeedSet{State: &state, Sponsor: text("uma")})
 	check(t, err)
 	who, err := s.Bearer(ctx, text)
 	check(t, err)
@@ -76,8 +77,8 @@ func record(t *testing.T, s *Service, a string) string {
 	return fmt.Sprintf("%s %s %d %s", d.Name, state, d.Origins, d.Sponsor)
 }
 
-// TestFeed follows people through a partner's feed: new ones, one who is here already, closed, back, under another address, away and again; what is
-// refused; the brake; and what the log and the journal say of it.
+// TestFeed follows people through a partner's feed: new ones, one who is here already, closed, back, under another address, away and again;
+// what is refused; the brake; and what the log and the journal say of it.
 func TestFeed(t *testing.T) {
 	s, clock := start(t, dbtest.DSN(t))
 	load(t, s, guestWorld)
@@ -114,15 +115,19 @@ func TestFeed(t *testing.T) {
 		return x.What
 	}
 	for _, c := range []struct{ name, more, want, record string }{
-		{"Ada@League.example", `,"displayName":"Ada Low","preferredLanguage":"pt-PT, en","addresses":[{"country":"pt"}]`, "new", "Ada Low invited 8 uma"},
+		{"Ada@League.example", `,"displayName":"Ada Low","preferredLanguage":"pt-PT, en","addresses":[{"country":"pt"}]`, "new",
+			"Ada Low invited 8 uma"},
 		{"bo@league.example", `,"displayName":"Bo B. Reed"`, "taken_over", "Bo B. Reed active 9 uma"},
-		{"cvane", `,"name":{"givenName":"Cy","familyName":"Vane"},"emails":[{"value":"cy@fleet.example","primary":true},{"value":"x@else.example"}]`, "new", "Cy Vane invited 8 uma"},
+		{"cvane",
+			`,"name":{"givenName":"Cy","familyName":"Vane"},"emails":[{"value":"cy@fleet.example","primary":true},{"value":"x@else.example"}]`,
+			"new", "Cy Vane invited 8 uma"},
 		{"di@league.example", `,"active":false`, "nobody", "none"},
 		{"ada@league.example", ``, "409 uniqueness ada@league.example is told of already", ""},
 		{"ADA2", `,"emails":["ada@league.example"]`, "409 uniqueness ada@league.example is told of already", ""},
 		{"eve", ``, `400 invalidValue no address: userName "eve" is no mail address`, ""},
 		{"eve@else.example", ``, `400 invalidValue no address: userName "eve@else.example": else.example is no domain of League here`, ""},
-		{"eve", `,"emails":[{"value":"a@league.example"},{"value":"b@league.example"}]`, `400 invalidValue no address: userName "eve" is no mail address`, ""},
+		{"eve", `,"emails":[{"value":"a@league.example"},{"value":"b@league.example"}]`,
+			`400 invalidValue no address: userName "eve" is no mail address`, ""},
 	} {
 		if got := create(c.name, c.more); !strings.HasPrefix(got, c.want) {
 			t.Errorf("%s: %s, want %s", c.name, got, c.want)
@@ -146,20 +151,23 @@ func TestFeed(t *testing.T) {
 		t.Errorf("nothing is otherwise: %s", got)
 	}
 	// Closed: the record is suspended, whatever else it rests on, removed after its grace, and woken where only the feed had closed it.
-	if got := change("bo@league.example", `{"op":"replace","path":"active","value":false}`); got != FedClosed || record(t, s, "bo@league.example") != "Bo B. Reed suspended home_closed 9 uma" {
+	if got := change("bo@league.example", `{"op":"replace","path":"active","value":false}`); got != FedClosed ||
+		record(t, s, "bo@league.example") != "Bo B. Reed suspended home_closed 9 uma" {
 		t.Errorf("closed: %s, %s", got, record(t, s, "bo@league.example"))
 	}
 	if decide(t, s, "bo@league.example", "spaces.enter", "space:dossier") {
 		t.Error("closed there, and comes in here")
 	}
 	clock.forward(3 * 24 * time.Hour)
-	if got := change("bo@league.example", `{"op":"replace","path":"active","value":true}`); got != FedBack || record(t, s, "bo@league.example") != "Bo B. Reed active 9 uma" {
+	if got := change("bo@league.example", `{"op":"replace","path":"active","value":true}`); got != FedBack ||
+		record(t, s, "bo@league.example") != "Bo B. Reed active 9 uma" {
 		t.Errorf("back: %s, %s", got, record(t, s, "bo@league.example"))
 	}
 	_, err := s.ChangeGuests(ctx, placeAdmin, GuestChange{Do: Suspend, Addresses: []string{"bo@league.example"}, Reason: "by hand"}, false)
 	check(t, err)
 	change("bo@league.example", `{"op":"replace","path":"active","value":false}`)
-	if got := change("bo@league.example", `{"op":"replace","path":"active","value":true}`); got != FedStays || !strings.HasPrefix(record(t, s, "bo@league.example"), "Bo B. Reed suspended by_hand") {
+	if got := change("bo@league.example", `{"op":"replace","path":"active","value":true}`); got != FedStays ||
+		!strings.HasPrefix(record(t, s, "bo@league.example"), "Bo B. Reed suspended by_hand") {
 		t.Errorf("suspended by hand: %s, %s", got, record(t, s, "bo@league.example"))
 	}
 	// Taken away and told of again within the grace: the record is as it was, under another id. After it there is a new one.
@@ -171,7 +179,8 @@ func TestFeed(t *testing.T) {
 	if got := record(t, s, "di@league.example"); got != " suspended home_closed 8 uma" {
 		t.Errorf("away: %s", got)
 	}
-	if got := create("di@league.example", ""); got != FedBack || idOf("di@league.example") == was || record(t, s, "di@league.example") != " invited 8 uma" {
+	if got := create("di@league.example", ""); got != FedBack || idOf("di@league.example") == was ||
+		record(t, s, "di@league.example") != " invited 8 uma" {
 		t.Errorf("told of again: %s %s", got, record(t, s, "di@league.example"))
 	}
 	check(t, s.FeedDelete(ctx, who, idOf("di@league.example"), ""))
@@ -183,11 +192,14 @@ func TestFeed(t *testing.T) {
 		t.Errorf("told of again after the grace: %s", got)
 	}
 	// Another address: the old record is closed, the new one comes, and the way to one record is told.
-	if got := change("cvane", `{"op":"replace","path":"emails","value":[{"value":"cy.vane@league.example","primary":true}]}`); got != FedNew || record(t, s, "cy@fleet.example") != "Cy Vane suspended home_closed 8 uma" || record(t, s, "cy.vane@league.example") != "Cy Vane invited 8 uma" {
+	if got := change("cvane", `{"op":"replace","path":"emails","value":[{"value":"cy.vane@league.example","primary":true}]}`); got != FedNew ||
+		record(t, s, "cy@fleet.example") != "Cy Vane suspended home_closed 8 uma" ||
+		record(t, s, "cy.vane@league.example") != "Cy Vane invited 8 uma" {
 		t.Errorf("another address: %s, %s, %s", got, record(t, s, "cy@fleet.example"), record(t, s, "cy.vane@league.example"))
 	}
 	if twins, err := s.FeedTwins(ctx, "league"); err != nil || !slices.ContainsFunc(twins, func(x FedTwin) bool {
-		return x.Fed == "cy.vane@league.example" && x.Guest == "old.cy@fleet.example" && fmt.Sprint(x.Differs) == "[state: invited, active sponsor: uma, ben]"
+		return x.Fed == "cy.vane@league.example" && x.Guest == "old.cy@fleet.example" &&
+			fmt.Sprint(x.Differs) == "[state: invited, active sponsor: uma, ben]"
 	}) {
 		t.Errorf("twins: %+v %v", twins, err)
 	}
@@ -214,7 +226,8 @@ func TestFeed(t *testing.T) {
 			t.Errorf("closing %d: %s, want %s", i, got, want)
 		}
 	}
-	if err := s.FeedDelete(ctx, who, idOf("p3@league.example"), ""); !strings.HasPrefix(statusOf(err), "503") || record(t, s, "p3@league.example") != " invited 8 uma" {
+	if err := s.FeedDelete(ctx, who, idOf("p3@league.example"), ""); !strings.HasPrefix(statusOf(err), "503") ||
+		record(t, s, "p3@league.example") != " invited 8 uma" {
 		t.Errorf("a braked removal: %v, %s", err, record(t, s, "p3@league.example"))
 	}
 	clock.forward(time.Second)
@@ -226,11 +239,14 @@ func TestFeed(t *testing.T) {
 	if got := create("q@league.example", ""); got != "403  q@league.example is barred here" {
 		t.Errorf("barred: %s", got)
 	}
-	load(t, s, "wexillum: 1\npartners: [{id: league, name: League, domains: [league.example, fleet.example], rules: {directory.feed_in: off}}]\n")
+	load(t,
+		s, "wexillum: 1\npartners: [{id: league, name: League, domains: [league.example, fleet.example], rules: {directory.feed_in: off}}]\n")
 	if got := create("r@league.example", ""); !strings.HasPrefix(got, "403  “A partner's people feed” (directory.feed_in) is off for League") {
 		t.Errorf("the rule is off: %s", got)
 	}
-	load(t, s, "wexillum: 1\npartners: [{id: league, name: League, domains: [league.example, fleet.example], standing: suspended, rules: {directory.feed_in: on}}]\n")
+	load(t,
+		s,
+		"wexillum: 1\npartners: [{id: league, name: League, domains: [league.example, fleet.example], standing: suspended, rules: {directory.feed_in: on}}]\n")
 	if got := create("r@league.example", ""); got != "403  League is suspended." {
 		t.Errorf("the partner is suspended: %s", got)
 	}
@@ -240,7 +256,8 @@ func TestFeed(t *testing.T) {
 		t.Errorf("the log: %+v", log)
 	}
 	v, err := s.FeedOf(ctx, "league")
-	if err != nil || v.Called != "League" || v.Shut != "League is suspended." || v.Most != 2 || v.Wrong == 0 || v.Count.All != 7 || v.TokenEnds.IsZero() {
+	if err != nil || v.Called != "League" || v.Shut != "League is suspended." || v.Most != 2 || v.Wrong == 0 || v.Count.All != 7 ||
+		v.TokenEnds.IsZero() {
 		t.Errorf("the feed: %+v %v", v, err)
 	}
 	next, err := s.RenewFeedToken(ctx, admin, "league", "it was told to too many")
@@ -249,7 +266,8 @@ func TestFeed(t *testing.T) {
 		t.Errorf("tokens: %+v %v", list, err)
 	}
 	check(t, s.EndFeed(ctx, admin, "league", "they went", false))
-	if got := record(t, s, "p1@league.example"); got != " suspended home_closed 8 uma" && !strings.HasPrefix(record(t, s, "p2@league.example"), " invited 9") {
+	if got := record(t, s, "p1@league.example"); got != " suspended home_closed 8 uma" &&
+		!strings.HasPrefix(record(t, s, "p2@league.example"), " invited 9") {
 		t.Errorf("after the end: %s, %s", got, record(t, s, "p2@league.example"))
 	}
 	if got := record(t, s, "p2@league.example"); got != " invited 9 uma" {
@@ -259,11 +277,20 @@ func TestFeed(t *testing.T) {
 		t.Errorf("ended: %v", err)
 	}
 	// Forgotten: neither what the feed said of them nor what was refused names them.
-	check(t, s.change(ctx, "h", "they ask for it", func(_ *State, tx *store.Tx) error { _, err := tx.Forget("di@league.example"); return err }))
-	check(t, s.change(ctx, "h", "they ask for it", func(_ *State, tx *store.Tx) error { _, err := tx.Forget("ada@league.example"); return err }))
+	check(t, s.change(ctx, "h", "they ask for it", func(_ *State, tx *store.Tx) error {
+		_,
+			err := tx.Forget("di@league.example")
+		return err
+	}))
+	check(t, s.change(ctx, "h", "they ask for it", func(_ *State, tx *store.Tx) error {
+		_,
+			err := tx.Forget("ada@league.example")
+		return err
+	}))
 	all, err := s.FeedLog(ctx, "league", false, "", false, 0, 1000)
 	check(t, err)
-	if got := fmt.Sprint(all); strings.Contains(got, "di@league.example") || strings.Contains(got, "ada@league.example") || !strings.Contains(got, "p1@league.example") {
+	if got := fmt.Sprint(all); strings.Contains(got, "di@league.example") || strings.Contains(got, "ada@league.example") ||
+		!strings.Contains(got, "p1@league.example") {
 		t.Errorf("forgotten, and named: %s", got)
 	}
 	if _, broken, err := s.store.VerifyJournal(ctx); err != nil || broken != nil {
@@ -333,16 +360,19 @@ func TestFeedWatched(t *testing.T) {
 	}
 	// Nobody is asked first where both sides say so, and only then.
 	load(t, s, "wexillum: 1\nrules: {directory.consent: {limit: silent, default: silent}}\n")
-	if x, err := s.FeedCreate(ctx, who, fed(t, "one@league.example", "")); err != nil || x.What != FedNew || record(t, s, "one@league.example") != " invited 8 uma" {
+	if x, err := s.FeedCreate(ctx, who, fed(t, "one@league.example", "")); err != nil || x.What != FedNew ||
+		record(t, s, "one@league.example") != " invited 8 uma" {
 		t.Errorf("we alone: %s %v", record(t, s, "one@league.example"), err)
 	}
 	yes := true
 	check(t, s.SetFeed(ctx, admin, "league", "they wrote so", FeedSet{Consent: &yes}))
-	if x, err := s.FeedCreate(ctx, who, fed(t, "two@league.example", "")); err != nil || x.What != FedNew || record(t, s, "two@league.example") != " active 8 uma" {
+	if x, err := s.FeedCreate(ctx, who, fed(t, "two@league.example", "")); err != nil || x.What != FedNew ||
+		record(t, s, "two@league.example") != " active 8 uma" {
 		t.Errorf("both: %s %v", record(t, s, "two@league.example"), err)
 	}
 	load(t, s, "wexillum: 1\nrules: {directory.consent: {limit: silent, default: ask}}\n")
-	if x, err := s.FeedCreate(ctx, who, fed(t, "three@league.example", "")); err != nil || x.What != FedNew || record(t, s, "three@league.example") != " invited 8 uma" {
+	if x, err := s.FeedCreate(ctx, who, fed(t, "three@league.example", "")); err != nil || x.What != FedNew ||
+		record(t, s, "three@league.example") != " invited 8 uma" {
 		t.Errorf("they alone: %s %v", record(t, s, "three@league.example"), err)
 	}
 }

@@ -50,7 +50,8 @@ func (s *Service) lookNow(ctx context.Context, st *State, now moment.Moment) ([]
 	return next.All(), nil
 }
 
-// touchedSince says what changed in the journal since an entry, as far as findings rest on it. goesOn is false where everything has to be looked at.
+// touchedSince says what changed in the journal since an entry, as far as findings rest on it. goesOn is false where everything has to be
+// looked at.
 func (s *Service) touchedSince(ctx context.Context, st *State, after uint64) (t finding.Touched, goesOn bool, err error) {
 	ids, many, err := s.store.TouchedIDs(ctx, after, st.Head.Seq, mostTouched, worldKinds...)
 	if err != nil || many {
@@ -106,9 +107,9 @@ type oddities struct {
 	list []finding.Finding
 }
 
-// odd reads every record for oddities: once a day, and where there were any, whenever something changed. In a large installation that takes a
-// while, so it is done beside, and waited for so long at most; what was found before is returned meanwhile, and known is false where that is
-// nothing yet.
+// odd reads every record for oddities: once a day, and where there were any, whenever something changed. In a large installation that takes
+// a while, so it is done beside, and waited for so long at most; what was found before is returned meanwhile, and known is false where that
+// is nothing yet.
 func (s *Service) odd(ctx context.Context, st *State, now moment.Moment, wait time.Duration) (list []finding.Finding, known bool) {
 	day := moment.DayOf(now, st.Zone())
 	s.reading.Lock()

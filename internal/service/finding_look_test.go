@@ -12,8 +12,8 @@ import (
 	"wexillum.example/internal/store"
 )
 
-// TestFindingsAfterChanges: after each sort of change, what is noticed is what a look at the whole world finds, though only what changed is looked at;
-// and so it is on another day, and for a service that follows.
+// TestFindingsAfterChanges: after each sort of change, what is noticed is what a look at the whole world finds, though only what changed is
+// looked at; and so it is on another day, and for a service that follows.
 func TestFindingsAfterChanges(t *testing.T) {
 	dsn := dbtest.DSN(t)
 	a, clock := start(t, dsn)
@@ -46,10 +46,13 @@ func TestFindingsAfterChanges(t *testing.T) {
 		{"guests: [{address: maren@ilvane.example, sponsor: uma, purpose: the loan, name: Maren}]", false},
 		{"guests: [{address: maren@private.example, name: maren, since: 2026-01-01, accepted: 2026-01-01}]", false},
 		{"grants: [{party: maren@private.example, resource: page:notes, role: view, from: 2026-01-01}]", false},
-		{"spaces: [{id: dossier, kind: report_area, owners: [uma], rules: {spaces.guests: on}, items: [{id: notes, kind: page, name: Notes, private: yes}, {id: kit, kind: file}]}, {id: far, kind: team, owners: [uma], items: [{id: plan, kind: page, name: Plan}]}]", false},
-		{"links: [{id: l, item: file:kit, for: [maren@private.example], right: view, created: 2026-11-20}, {id: open, item: file:kit, for: bearer, right: view, created: 2026-11-20}]", false},
+		{"spaces: [{id: dossier, kind: report_area, owners: [uma], rules: {spaces.guests: on}, items: [{id: notes, kind: page, name: Notes, private: yes}, {id: kit, kind: file}]}, {id: far, kind: team, owners: [uma], items: [{id: plan, kind: page, name: Plan}]}]",
+			false},
+		{"links: [{id: l, item: file:kit, for: [maren@private.example], right: view, created: 2026-11-20}, {id: open, item: file:kit, for: bearer, right: view, created: 2026-11-20}]",
+			false},
 		{"links: [{id: l, item: file:kit, for: [maren@ilvane.example], right: view, created: 2026-11-20, until: 2026-12-24}]", false},
-		{"people: [{id: uma, name: Uma, address: uma@ours.example}, {id: lars, name: Lars}]\nforwarders: [{mailbox: uma, to: uma@private.example, keep_copy: yes, set_by: person}]", false},
+		{"people: [{id: uma, name: Uma, address: uma@ours.example}, {id: lars, name: Lars}]\nforwarders: [{mailbox: uma, to: uma@private.example, keep_copy: yes, set_by: person}]",
+			false},
 		{"contacts: [{person: uma, party: somebody@ilvane.example, state: accepted}]", false},
 		{"meetings: [{id: talk, host: lars, rules: {meetings.outsiders: known}}]", false},
 		{"statements: [{partner: ilvane, problem: expired, reason: it ended}]", false},
@@ -57,7 +60,8 @@ func TestFindingsAfterChanges(t *testing.T) {
 		{"grants: [{party: 'group:loan', resource: page:plan, role: view, from: 2026-01-01}]", true},
 		{"personal_domains: [private.example]", true},
 		{"barred: [{address: maren@private.example}]", true},
-		{"partners: [{id: ilvane, name: Ilvane, domains: [ilvane.example], statement: 'https://ilvane.example/s', opened: {spaces.in: yes, chat.in: yes}}]", true},
+		{"partners: [{id: ilvane, name: Ilvane, domains: [ilvane.example], statement: 'https://ilvane.example/s', opened: {spaces.in: yes, chat.in: yes}}]",
+			true},
 		{"rules: {guests.term_days: {limit: none, default: none}}", true},
 	} {
 		load(t, a, "wexillum: 1\n"+x.change)
@@ -84,7 +88,8 @@ func TestFindingsAfterChanges(t *testing.T) {
 	same(b, "another day, another service")
 }
 
-// TestNoticedByTwo: two services keep what is noticed; what one kept the other does not keep again, and each of what came and went is told once.
+// TestNoticedByTwo: two services keep what is noticed; what one kept the other does not keep again, and each of what came and went is told
+// once.
 func TestNoticedByTwo(t *testing.T) {
 	dsn := dbtest.DSN(t)
 	a, _ := start(t, dsn)

@@ -181,13 +181,16 @@ func (s *Service) findingsOfThePast(ctx context.Context, now moment.Moment) (out
 		return nil, err
 	}
 	for _, x := range loose {
-		out = append(out, finding.Finding{ID: "limit_loose_long " + strings.TrimPrefix(x.Finding, "limit_loose "), Kind: "limit_loose_long", About: x.About,
+		out = append(out, finding.Finding{ID: "limit_loose_long " + strings.TrimPrefix(x.Finding, "limit_loose "), Kind: "limit_loose_long",
+			About: x.About,
 			Cause: fmt.Sprintf("%s That has been so since %s.", x.Cause, moment.DayOf(x.Came, s.State().Zone()))})
 	}
 	often, err := s.store.NoticedOften(ctx, "system_changed", since, oftenIs)
 	for _, x := range often {
-		out = append(out, finding.Finding{ID: "system_changed_again " + strings.TrimPrefix(x.Finding, "system_changed "), Kind: "system_changed_again", About: x.About,
-			Cause: fmt.Sprintf("Within %d days it was changed there %d times, last on %s.", looseDays, x.Times, moment.DayOf(x.Came, s.State().Zone()))})
+		out = append(out, finding.Finding{ID: "system_changed_again " + strings.TrimPrefix(x.Finding, "system_changed "),
+			Kind: "system_changed_again", About: x.About,
+			Cause: fmt.Sprintf("Within %d days it was changed there %d times, last on %s.", looseDays, x.Times,
+				moment.DayOf(x.Came, s.State().Zone()))})
 	}
 	refused, err2 := s.refusalFindings(ctx, now)
 	return append(out, refused...), errors.Join(err, err2)

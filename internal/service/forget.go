@@ -83,7 +83,8 @@ func (s *Service) forget(ctx context.Context, address string, n *int, known func
 	*n++
 	if s.forgottenList != "" { // it is done; a list that cannot be written is told
 		if err := forgotten.Add(s.forgottenList, address, s.clock()); err != nil {
-			s.log.ErrorContext(ctx, "who was forgotten cannot be written into forgotten_list: a backup from before would bring them back", "error", err)
+			s.log.ErrorContext(ctx, "who was forgotten cannot be written into forgotten_list: a backup from before would bring them back", "error",
+				err)
 		}
 	}
 	return nil

@@ -10,8 +10,8 @@ import (
 // KeepForgotten has everybody who is forgotten written into a list apart from the database.
 func (s *Service) KeepForgotten(path string) { s.forgottenList = path }
 
-// ForgetAgain forgets whom a list has as forgotten and who is known all the same, as after a backup from before was brought back: a record that is
-// there is removed first. Besides, it forgets whom the setting forget_days says, as each day does. It returns how many.
+// ForgetAgain forgets whom a list has as forgotten and who is known all the same, as after a backup from before was brought back: a record
+// that is there is removed first. Besides, it forgets whom the setting forget_days says, as each day does. It returns how many.
 func (s *Service) ForgetAgain(ctx context.Context, l *forgotten.List) (n int, err error) {
 	known, err := s.store.EveryAddress(ctx)
 	if err != nil {
@@ -28,7 +28,8 @@ func (s *Service) ForgetAgain(ctx context.Context, l *forgotten.List) (n int, er
 				return err
 			}
 			if g != nil {
-				if _, err := s.ChangeGuests(ctx, Who{Name: Scheduler, Role: Administrator}, GuestChange{Do: Remove, Addresses: []string{a}, Reason: why}, false); err != nil {
+				if _, err := s.ChangeGuests(ctx, Who{Name: Scheduler, Role: Administrator},
+					GuestChange{Do: Remove, Addresses: []string{a}, Reason: why}, false); err != nil {
 					return err
 				}
 			}

@@ -464,8 +464,10 @@ func (s *Service) bringBack(now *State, g *world.Guest, own []world.Grant, at mo
 
 // standing says what to do first about a cause that keeps a record from being brought back.
 var standing = map[dated.Cause]string{
-	dated.ByLastGrant: "it has no grant; give it one first", dated.ByTerm: "its term is over; extend it first", dated.ByOwnUntil: "its own end is over; extend it first",
-	dated.ByIdle: "it has not been seen for too long", dated.BySponsor: "its sponsor left; hand it over first", dated.ByHomeClosed: "the partner says that the home account is closed", dated.ByPartner: "the connection with the partner ended",
+	dated.ByLastGrant: "it has no grant; give it one first", dated.ByTerm: "its term is over; extend it first",
+	dated.ByOwnUntil: "its own end is over; extend it first",
+	dated.ByIdle:     "it has not been seen for too long", dated.BySponsor: "its sponsor left; hand it over first",
+	dated.ByHomeClosed: "the partner says that the home account is closed", dated.ByPartner: "the connection with the partner ended",
 }
 
 func endGrants(grants []world.Grant, c *GuestChange, at moment.Moment) (found bool) {

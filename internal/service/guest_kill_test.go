@@ -28,7 +28,8 @@ func TestGuestHelper(t *testing.T) {
 	check(t, err)
 	c.at = now
 	fmt.Println("ready")
-	_, err = s.Invite(t.Context(), keeper, Invitation{List: os.Getenv("WEXILLUM_TEST_LIST"), Into: "space:dossier", Purpose: "test", As: "uma"}, false)
+	_, err = s.Invite(t.Context(), keeper, Invitation{List: os.Getenv("WEXILLUM_TEST_LIST"), Into: "space:dossier", Purpose: "test",
+		As: "uma"}, false)
 	check(t, err)
 	fmt.Println("invited")
 	for {
@@ -61,11 +62,13 @@ func TestKilledAmongGuests(t *testing.T) {
 	world.WriteString(strings.Replace(guestWorld, "guests.term_days: {default: 60}", "guests.term_days: {default: none}", 1) + "guests:\n")
 	const guests = 260
 	for i := range guests {
-		fmt.Fprintf(&world, "  - {address: g%d@ilvane.example, sponsor: uma, since: 2026-11-01, accepted: 2026-11-01, until: %s}\n", i, now.AddDate(0, 0, 1+i).Format("2006-01-02"))
+		fmt.Fprintf(&world, "  - {address: g%d@ilvane.example, sponsor: uma, since: 2026-11-01, accepted: 2026-11-01, until: %s}\n", i,
+			now.AddDate(0, 0, 1+i).Format("2006-01-02"))
 	}
 	world.WriteString("grants:\n")
 	for i := range guests {
-		fmt.Fprintf(&world, "  - {party: g%d@ilvane.example, resource: space:dossier, role: view, from: 2026-11-01, until: %s, sponsor: uma}\n", i, now.AddDate(0, 0, 1+i).Format("2006-01-02"))
+		fmt.Fprintf(&world, "  - {party: g%d@ilvane.example, resource: space:dossier, role: view, from: 2026-11-01, until: %s, sponsor: uma}\n",
+			i, now.AddDate(0, 0, 1+i).Format("2006-01-02"))
 	}
 	load(t, s, world.String())
 	carry(t, s)
@@ -80,7 +83,8 @@ func TestKilledAmongGuests(t *testing.T) {
 			list = append(list, fmt.Sprintf("n%d-%d@ilvane.example", round, i))
 		}
 		cmd := exec.Command(os.Args[0], "-test.run", "^TestGuestHelper$")
-		cmd.Env = append(os.Environ(), "WEXILLUM_TEST_GUESTS="+server.DSN("w"), "WEXILLUM_TEST_NOW="+now.Format(time.RFC3339), "WEXILLUM_TEST_LIST="+strings.Join(list, " "), "WEXILLUM_TEST_SMTP="+post.Address)
+		cmd.Env = append(os.Environ(), "WEXILLUM_TEST_GUESTS="+server.DSN("w"), "WEXILLUM_TEST_NOW="+now.Format(time.RFC3339),
+			"WEXILLUM_TEST_LIST="+strings.Join(list, " "), "WEXILLUM_TEST_SMTP="+post.Address)
 		out, err := cmd.StdoutPipe()
 		check(t, err)
 		check(t, cmd.Start())
@@ -111,8 +115,11 @@ func TestKilledAmongGuests(t *testing.T) {
 		}
 		check(t, s.Refresh(t.Context()))
 		var have, mails int
-		check(t, s.store.DB().QueryRow("SELECT COUNT(*) FROM guest WHERE address LIKE ? AND from_seq IN (SELECT seq FROM journal WHERE kind = 'guest' AND was IS NULL)", fmt.Sprintf("n%d-%%", round)).Scan(&have))
-		check(t, s.store.DB().QueryRow("SELECT COUNT(*) FROM outbox WHERE recipient LIKE ? AND kind = 'invitation'", fmt.Sprintf("n%d-%%", round)).Scan(&mails))
+		check(t,
+			s.store.DB().QueryRow("SELECT COUNT(*) FROM guest WHERE address LIKE ? AND from_seq IN (SELECT seq FROM journal WHERE kind = 'guest' AND was IS NULL)",
+				fmt.Sprintf("n%d-%%", round)).Scan(&have))
+		check(t, s.store.DB().QueryRow("SELECT COUNT(*) FROM outbox WHERE recipient LIKE ? AND kind = 'invitation'",
+			fmt.Sprintf("n%d-%%", round)).Scan(&mails))
 		if have != mails || have != 0 && have != 5 || told && have != 5 {
 			t.Fatalf("round %d: %d are invited, %d mails, told: %t", round, have, mails, told)
 		}
@@ -130,7 +137,8 @@ func TestKilledAmongGuests(t *testing.T) {
 	c.forward(10 * time.Minute) // whoever was sending when they were killed
 	_, err = a.SendWaiting(t.Context(), &mail.Server{Address: post.Address, TLS: "none", From: "guests@ours.example"})
 	check(t, err)
-	rows, err := a.store.DB().Query("SELECT id, now, COUNT(*) FROM journal WHERE kind = 'step' GROUP BY id, JSON_VALUE(now, '$.kind'), JSON_VALUE(now, '$.at') HAVING COUNT(*) > 1")
+	rows,
+		err := a.store.DB().Query("SELECT id, now, COUNT(*) FROM journal WHERE kind = 'step' GROUP BY id, JSON_VALUE(now, '$.kind'), JSON_VALUE(now, '$.at') HAVING COUNT(*) > 1")
 	check(t, err)
 	for rows.Next() {
 		var id, doc string
@@ -140,7 +148,9 @@ func TestKilledAmongGuests(t *testing.T) {
 	}
 	check(t, rows.Close())
 	var gone, ended, suspended int
-	check(t, a.store.DB().QueryRow("SELECT SUM(JSON_VALUE(now, '$.kind') = 'removed'), SUM(JSON_VALUE(now, '$.kind') = 'grant_ends'), SUM(JSON_VALUE(now, '$.kind') = 'suspended') FROM journal WHERE kind = 'step' AND id LIKE 'g%'").Scan(&gone, &ended, &suspended))
+	check(t,
+		a.store.DB().QueryRow("SELECT SUM(JSON_VALUE(now, '$.kind') = 'removed'), SUM(JSON_VALUE(now, '$.kind') = 'grant_ends'), SUM(JSON_VALUE(now, '$.kind') = 'suspended') FROM journal WHERE kind = 'step' AND id LIKE 'g%'").Scan(&gone,
+			&ended, &suspended))
 	days := int(now.Sub(time.Date(2026, 11, 23, 9, 0, 0, 0, time.UTC)).Hours()) / 24
 	if ended != min(guests, days-1) || suspended != ended || gone != min(guests, days-1-30) {
 		t.Errorf("after %d days %d grants ended, %d were suspended, %d removed", days, ended, suspended, gone)
@@ -175,7 +185,8 @@ func TestKilledAmongGuests(t *testing.T) {
 	if n, broken, err := a.VerifyJournal(t.Context()); err != nil || broken != nil {
 		t.Errorf("the journal: %d %+v %v", n, broken, err)
 	}
-	t.Logf("%d kills: %d invitations made, %d not, %d mails came twice with the same Message-ID; a round takes %s", killed, invited, cut, twice, took)
+	t.Logf("%d kills: %d invitations made, %d not, %d mails came twice with the same Message-ID; a round takes %s", killed, invited, cut,
+		twice, took)
 	if killed < 50 || cut == 0 || invited < 10 {
 		t.Errorf("%d kills, %d cut, %d invited: too few to tell", killed, cut, invited)
 	}

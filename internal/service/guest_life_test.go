@@ -39,23 +39,38 @@ func TestInviteInto(t *testing.T) {
 	}{
 		{"the directory", keeper, Invitation{List: "n1@ilvane.example", As: "uma"}, "n1@ilvane.example yes invited"},
 		{"nothing said is the directory", uma, Invitation{List: "n2@ilvane.example"}, "n2@ilvane.example yes invited"},
-		{"a group", keeper, Invitation{List: "n3@ilvane.example ada@ilvane.example", Into: "group:crew", As: "uma"}, "n3@ilvane.example yes invited; ada@ilvane.example yes given"},
-		{"a group again", keeper, Invitation{List: "ada@ilvane.example", Into: "group:crew", As: "uma"}, "ada@ilvane.example already  In the group already."},
-		{"a group, by a member", uma, Invitation{List: "n4@ilvane.example", Into: "group:crew"}, `into "group:crew": administrators and keepers put people into groups`},
-		{"no such group", keeper, Invitation{List: "n4@ilvane.example", Into: "group:none", As: "uma"}, `into "group:none": there is no such group`},
-		{"a file, by who owns its space", uma, Invitation{List: "n5@ilvane.example ada@ilvane.example", Into: "file:kit"}, "n5@ilvane.example yes invited; ada@ilvane.example yes given"},
-		{"a file again", uma, Invitation{List: "bo@ilvane.example", Into: "file:kit"}, "bo@ilvane.example already  It was given this already, with the role view."},
+		{"a group", keeper, Invitation{List: "n3@ilvane.example ada@ilvane.example", Into: "group:crew", As: "uma"},
+			"n3@ilvane.example yes invited; ada@ilvane.example yes given"},
+		{"a group again", keeper, Invitation{List: "ada@ilvane.example", Into: "group:crew", As: "uma"},
+			"ada@ilvane.example already  In the group already."},
+		{"a group, by a member", uma, Invitation{List: "n4@ilvane.example", Into: "group:crew"},
+			`into "group:crew": administrators and keepers put people into groups`},
+		{"no such group", keeper, Invitation{List: "n4@ilvane.example", Into: "group:none", As: "uma"},
+			`into "group:none": there is no such group`},
+		{"a file, by who owns its space", uma, Invitation{List: "n5@ilvane.example ada@ilvane.example", Into: "file:kit"},
+			"n5@ilvane.example yes invited; ada@ilvane.example yes given"},
+		{"a file again", uma, Invitation{List: "bo@ilvane.example", Into: "file:kit"},
+			"bo@ilvane.example already  It was given this already, with the role view."},
 		{"a file with more", uma, Invitation{List: "bo@ilvane.example", Into: "file:kit", Role: "contribute"}, "bo@ilvane.example yes given"},
-		{"a file, by somebody else", ben, Invitation{List: "n6@ilvane.example", Into: "file:kit"}, "n6@ilvane.example no  Ben is not a member of Dossier."},
-		{"a page, which is passed on with its space", uma, Invitation{List: "n7@ilvane.example", Into: "page:notes", Role: "contribute"}, "n7@ilvane.example yes invited"},
+		{"a file, by somebody else", ben, Invitation{List: "n6@ilvane.example", Into: "file:kit"},
+			"n6@ilvane.example no  Ben is not a member of Dossier."},
+		{"a page, which is passed on with its space", uma, Invitation{List: "n7@ilvane.example", Into: "page:notes", Role: "contribute"},
+			"n7@ilvane.example yes invited"},
 		{"no such item", uma, Invitation{List: "n8@ilvane.example", Into: "file:none"}, `into "file:none": there is no such file`},
-		{"what nobody is invited into", uma, Invitation{List: "n8@ilvane.example", Into: "person:ben"}, `into "person:ben": write directory, space:ID, group:ID or an item as folder:ID`},
-		{"no such role", uma, Invitation{List: "n8@ilvane.example", Into: "space:dossier", Role: "own"}, `role "own": write view, contribute or manage`},
-		{"a suspended one", keeper, Invitation{List: "dee@shut.example", Into: "group:crew", As: "uma"}, "dee@shut.example no  The record is suspended; bring it back before it is given anything."},
-		{"for somebody else", uma, Invitation{List: "n8@ilvane.example", Sponsor: "ben"}, `sponsor "ben": members invite as themselves and answer for whom they invite`},
-		{"an end that is over", uma, Invitation{List: "n8@ilvane.example", Into: "space:dossier", Until: "2026-11-01"}, `until "2026-11-01": it lies before now`},
-		{"words that are too long", uma, Invitation{List: "n8@ilvane.example", Text: strings.Repeat("x", 4001)}, `text "` + strings.Repeat("x", 40) + `…": at most 4000 letters`},
-		{"nowhere to land", uma, Invitation{List: "n8@ilvane.example", Landing: "ftp://x"}, `landing "ftp://x": write an address of the web, as https://suite.ours.example/loan`},
+		{"what nobody is invited into", uma, Invitation{List: "n8@ilvane.example", Into: "person:ben"},
+			`into "person:ben": write directory, space:ID, group:ID or an item as folder:ID`},
+		{"no such role", uma, Invitation{List: "n8@ilvane.example", Into: "space:dossier", Role: "own"},
+			`role "own": write view, contribute or manage`},
+		{"a suspended one", keeper, Invitation{List: "dee@shut.example", Into: "group:crew", As: "uma"},
+			"dee@shut.example no  The record is suspended; bring it back before it is given anything."},
+		{"for somebody else", uma, Invitation{List: "n8@ilvane.example", Sponsor: "ben"},
+			`sponsor "ben": members invite as themselves and answer for whom they invite`},
+		{"an end that is over", uma, Invitation{List: "n8@ilvane.example", Into: "space:dossier", Until: "2026-11-01"},
+			`until "2026-11-01": it lies before now`},
+		{"words that are too long", uma, Invitation{List: "n8@ilvane.example", Text: strings.Repeat("x", 4001)},
+			`text "` + strings.Repeat("x", 40) + `…": at most 4000 letters`},
+		{"nowhere to land", uma, Invitation{List: "n8@ilvane.example", Landing: "ftp://x"},
+			`landing "ftp://x": write an address of the web, as https://suite.ours.example/loan`},
 		{"nobody", uma, Invitation{List: " , "}, `list " , ": it holds no address`},
 		{"no such sponsor", keeper, Invitation{List: "n8@ilvane.example", As: "uma", Sponsor: "zed"}, `sponsor "zed": there is no such person`},
 	} {
@@ -91,7 +106,9 @@ func TestInviteInto(t *testing.T) {
 func TestFindGuests(t *testing.T) {
 	s, _ := start(t, dbtest.DSN(t))
 	load(t, s, peopled)
-	load(t, s, "wexillum: 1\ngroups: [{id: crew, name: Crew, parties: [cy@ilvane.example]}]\ngrants: [{party: \"group:crew\", resource: space:dossier, role: view, from: 2026-11-01}]\n")
+	load(t,
+		s,
+		"wexillum: 1\ngroups: [{id: crew, name: Crew, parties: [cy@ilvane.example]}]\ngrants: [{party: \"group:crew\", resource: space:dossier, role: view, from: 2026-11-01}]\n")
 	carry(t, s)
 	ahead := func(days int) moment.Moment { return s.Now() + moment.Moment(days)*86400e6 }
 	for _, x := range []struct {
@@ -151,7 +168,9 @@ func TestMergeWhole(t *testing.T) {
   - {id: one, item: file:kit, created: 2026-11-01, for: [bo@ilvane.example], right: contribute, by: uma}
   - {id: two, item: file:kit, created: 2026-11-01, for: [bo@ilvane.example, ada@ilvane.example], right: view, by: uma}
 `)
-	load(t, s, "wexillum: 1\ngrants: [{party: bo@ilvane.example, resource: space:dossier, role: view, from: 2026-11-01, until: 2027-03-01, sponsor: ben}]\n")
+	load(t,
+		s,
+		"wexillum: 1\ngrants: [{party: bo@ilvane.example, resource: space:dossier, role: view, from: 2026-11-01, until: 2027-03-01, sponsor: ben}]\n")
 	ctx := t.Context()
 	try := func(from, into string, preview bool) string {
 		t.Helper()
@@ -218,10 +237,14 @@ func TestMergeWhole(t *testing.T) {
 func TestOwnPart(t *testing.T) {
 	s, c := start(t, dbtest.DSN(t))
 	load(t, s, peopled)
-	load(t, s, "wexillum: 1\npartners: [{id: ilvane, name: Ilvane, domains: [ilvane.example], opened: {directory.in: yes, spaces.in: yes, files.in: yes}, sign_in: {issuer: \"https://id.ilvane.example\", client: us}}]\n")
+	load(t,
+		s,
+		"wexillum: 1\npartners: [{id: ilvane, name: Ilvane, domains: [ilvane.example], opened: {directory.in: yes, spaces.in: yes, files.in: yes}, sign_in: {issuer: \"https://id.ilvane.example\", client: us}}]\n")
 	ctx := t.Context()
-	for name, in := range map[string]bool{"guest:ada@ilvane.example": true, "guest:cy@ilvane.example": true, "guest:dee@shut.example": false, "guest:nobody@ilvane.example": false, "ada@ilvane.example": false, "guest:x": false} {
-		if who, err := s.GuestOf(ctx, name, s.State().Head.Seq); (err == nil) != in || in && who.Role != RoleGuest || !in && !errors.Is(err, ErrDenied) {
+	for name, in := range map[string]bool{"guest:ada@ilvane.example": true, "guest:cy@ilvane.example": true, "guest:dee@shut.example": false,
+		"guest:nobody@ilvane.example": false, "ada@ilvane.example": false, "guest:x": false} {
+		if who, err := s.GuestOf(ctx, name, s.State().Head.Seq); (err == nil) != in || in && who.Role != RoleGuest ||
+			!in && !errors.Is(err, ErrDenied) {
 			t.Errorf("%s: %+v %v", name, who, err)
 		}
 	}
@@ -244,7 +267,8 @@ func TestOwnPart(t *testing.T) {
 	}
 	c.forward(72 * time.Hour) // it is answered days later, and means the day that was meant
 	uma := Who{Name: "umy", Role: Member, Person: "uma"}
-	if _, err := s.AnswerWish(ctx, uma, "ada@ilvane.example", false, "", " "); err == nil || err.Error() != `text "": say why not; they read it` {
+	if _, err := s.AnswerWish(ctx, uma, "ada@ilvane.example", false, "", " "); err == nil ||
+		err.Error() != `text "": say why not; they read it` {
 		t.Errorf("no without a word: %v", err)
 	}
 	post := &box{}
@@ -260,7 +284,8 @@ func TestOwnPart(t *testing.T) {
 	}
 	// Yes means the day that they asked for. It never shortens: a record without an end of its
 	// own begins its term anew, and grants that end later stay.
-	for _, x := range []struct{ until, want string }{{"+20d", "never 2027-01-11T00:00:00Z 2027-01-11T00:00:00Z"}, {"2027-02-20", "never 2027-02-21T00:00:00Z 2027-01-26T00:00:00Z"}} {
+	for _, x := range []struct{ until, want string }{{"+20d", "never 2027-01-11T00:00:00Z 2027-01-11T00:00:00Z"},
+		{"2027-02-20", "never 2027-02-21T00:00:00Z 2027-01-26T00:00:00Z"}} {
 		_, err = s.WishMore(ctx, ada, x.until, "more")
 		check(t, err)
 		_, err = s.AnswerWish(ctx, uma, "ada@ilvane.example", true, "", "")
@@ -284,7 +309,9 @@ func TestOwnPart(t *testing.T) {
 		}
 	}
 	// The partner's own sign-in lets in whom it names, at its own domains alone.
-	for address, want := range map[string]string{"ada@ilvane.example": "ilvane https://id.ilvane.example us", "x@shut.example": "not found: sign in with a code that we mail to you", "x@nowhere.example": "not found: sign in with a code that we mail to you"} {
+	for address, want := range map[string]string{"ada@ilvane.example": "ilvane https://id.ilvane.example us",
+		"x@shut.example":    "not found: sign in with a code that we mail to you",
+		"x@nowhere.example": "not found: sign in with a code that we mail to you"} {
 		in, err := s.SignInOf(address)
 		got := fmt.Sprint(err)
 		if err == nil {
@@ -297,12 +324,15 @@ func TestOwnPart(t *testing.T) {
 	for _, x := range []struct {
 		partner, address string
 		in               bool
-	}{{"ilvane", "ada@ilvane.example", true}, {"shut", "ada@ilvane.example", false}, {"ilvane", "dee@shut.example", false}, {"ilvane", "new@ilvane.example", false}} {
+	}{{"ilvane", "ada@ilvane.example", true}, {"shut", "ada@ilvane.example", false}, {"ilvane", "dee@shut.example", false},
+		{"ilvane", "new@ilvane.example", false}} {
 		if _, err := s.PartnerProved(ctx, x.partner, Knock{Address: x.address}); (err == nil) != x.in {
 			t.Errorf("%s says %s: %v", x.partner, x.address, err)
 		}
 	}
-	load(t, s, "wexillum: 1\nrules: {files.given_to: {default: newcomers}}\nlinks: [{id: k, item: file:kit, created: 2026-11-01, for: [new@ilvane.example], right: view, by: ben}]\n")
+	load(t,
+		s,
+		"wexillum: 1\nrules: {files.given_to: {default: newcomers}}\nlinks: [{id: k, item: file:kit, created: 2026-11-01, for: [new@ilvane.example], right: view, by: ben}]\n")
 	if _, err := s.PartnerProved(ctx, "ilvane", Knock{Address: "new@ilvane.example"}); err != nil {
 		t.Errorf("a newcomer by the partner's own sign-in: %v", err)
 	}
@@ -316,7 +346,8 @@ func TestOwnPart(t *testing.T) {
 	}
 	load(t, s, "wexillum: 1\nrules: {directory.leave: {default: on}}\n")
 	check(t, s.LeaveGuest(ctx, ada))
-	if _, err := s.GuestOf(ctx, ada.Name, s.State().Head.Seq); !errors.Is(err, ErrDenied) || decide(t, s, "ada@ilvane.example", "spaces.enter", "space:dossier") {
+	if _, err := s.GuestOf(ctx, ada.Name, s.State().Head.Seq); !errors.Is(err, ErrDenied) ||
+		decide(t, s, "ada@ilvane.example", "spaces.enter", "space:dossier") {
 		t.Errorf("left, and it is still in: %v", err)
 	}
 }
@@ -326,7 +357,8 @@ func TestOffersDeclined(t *testing.T) {
 	s, _ := start(t, dbtest.DSN(t))
 	load(t, s, strings.Replace(peopled, "{id: ben,", "{id: gone, name: Gone, left: 2026-11-01}, {id: ben,", 1))
 	ctx := t.Context()
-	for successor, want := range map[string]string{"uma": `successor "uma": name another person of ours who is here`, "zed": `successor "zed": name another person of ours who is here`, "gone": `successor "gone": name another person of ours who is here`} {
+	for successor, want := range map[string]string{"uma": `successor "uma": name another person of ours who is here`,
+		"zed": `successor "zed": name another person of ours who is here`, "gone": `successor "gone": name another person of ours who is here`} {
 		if _, err := s.PersonLeaves(ctx, keeper, "uma", "", successor, "a new post", false); fmt.Sprint(err) != want {
 			t.Errorf("%s: %v", successor, err)
 		}
@@ -415,13 +447,15 @@ func TestWithoutPartner(t *testing.T) {
 		}
 		return fmt.Sprint(len(was), " ", out)
 	}
-	if got, want := first(true), "[2026-11-23T09:00:00Z suspended partner_ended 2026-12-24T00:00:00Z removed grace]"; !strings.HasSuffix(got, want) {
+	if got, want := first(true), "[2026-11-23T09:00:00Z suspended partner_ended 2026-12-24T00:00:00Z removed grace]"; !strings.HasSuffix(got,
+		want) {
 		t.Errorf("ended: %s", got)
 	}
 	if got, want := first(false), "2027-01-01"; strings.Contains(got, "partner_ended") || !strings.Contains(got, want) {
 		t.Errorf("suspended changes no record: %s", got)
 	}
-	for _, x := range []struct{ address, want string }{{"x", "no address"}, {"x@nowhere.example", "it belongs to no partner"}, {"nobody@ilvane.example", "there is no record of nobody@ilvane.example"}} {
+	for _, x := range []struct{ address, want string }{{"x", "no address"}, {"x@nowhere.example", "it belongs to no partner"},
+		{"nobody@ilvane.example", "there is no record of nobody@ilvane.example"}} {
 		if _, _, _, err := s.WithoutPartner(t.Context(), s.State(), x.address, true); err == nil || !strings.Contains(err.Error(), x.want) {
 			t.Errorf("%s: %v", x.address, err)
 		}
@@ -435,7 +469,8 @@ func TestCodesFirst(t *testing.T) {
 	ctx := t.Context()
 	var list []store.Message
 	for i := range 45 {
-		list = append(list, store.Message{MessageID: fmt.Sprintf("m%d@ours.example", i), Once: fmt.Sprint("m", i), Recipient: "ada@ilvane.example", Kind: "back", Doc: []byte("{}"), Made: s.Now(), Due: s.Now()})
+		list = append(list, store.Message{MessageID: fmt.Sprintf("m%d@ours.example", i), Once: fmt.Sprint("m", i),
+			Recipient: "ada@ilvane.example", Kind: "back", Doc: []byte("{}"), Made: s.Now(), Due: s.Now()})
 	}
 	for range 2 { // the second time nothing is written
 		n, err := s.store.PostAll(ctx, list)
@@ -477,9 +512,11 @@ links: [{id: k, item: file:kit, created: 2026-11-01, for: [ab@ilvane.example, b@
 	noticed, err := s.Findings(ctx)
 	check(t, err)
 	check(t, s.KeepNoticed(ctx, noticed))
-	_, err = s.ChangeGuests(ctx, keeper, GuestChange{Do: Suspend, Addresses: []string{"ab@ilvane.example"}, Reason: "Bob, not Bo <b@ilvane.example>:\nb@ilvane.example. ab@ilvane.example"}, false)
+	_, err = s.ChangeGuests(ctx, keeper, GuestChange{Do: Suspend, Addresses: []string{"ab@ilvane.example"},
+		Reason: "Bob, not Bo <b@ilvane.example>:\nb@ilvane.example. ab@ilvane.example"}, false)
 	check(t, err)
-	_, err = s.Invite(ctx, keeper, Invitation{List: "x@ilvane.example", As: "uma", Purpose: "like b@ilvane.example", Text: "Write to\nb@ilvane.example or <b@ilvane.example>, not to ab@ilvane.example; B@Ilvane.Example is wrong"}, false)
+	_, err = s.Invite(ctx, keeper, Invitation{List: "x@ilvane.example", As: "uma", Purpose: "like b@ilvane.example",
+		Text: "Write to\nb@ilvane.example or <b@ilvane.example>, not to ab@ilvane.example; B@Ilvane.Example is wrong"}, false)
 	check(t, err)
 	_, err = s.ChangeGuests(ctx, keeper, GuestChange{Do: Remove, Addresses: []string{"b@ilvane.example"}, Reason: "gone"}, false)
 	check(t, err)
@@ -498,7 +535,8 @@ links: [{id: k, item: file:kit, created: 2026-11-01, for: [ab@ilvane.example, b@
 	if n, err := s.Forget(ctx); n != 1 || err != nil {
 		t.Fatalf("%d forgotten, %v", n, err)
 	}
-	if after := tell("ab@ilvane.example") + tell("b@ilvane.example.net"); !strings.Contains(after, before[:strings.Index(before, "\n")]) || strings.Contains(after, "forgotten.") {
+	if after := tell("ab@ilvane.example") + tell("b@ilvane.example.net"); !strings.Contains(after, before[:strings.Index(before, "\n")]) ||
+		strings.Contains(after, "forgotten.") {
 		t.Errorf("others were changed:\n%s\nbefore\n%s", after, before)
 	}
 	for _, e := range []*Evidence{about, whole} { // records stay valid, and name them no more
@@ -560,7 +598,8 @@ links: [{id: k, item: file:kit, created: 2026-11-01, for: [ab@ilvane.example, b@
 		check(t, rows.Scan(&text))
 		all += text + "\n"
 	}
-	if strings.Contains(all, "aforgotten.") || strings.Contains(all, "forgotten.") && strings.Contains(all, ".example.net") && !strings.Contains(all, "b@ilvane.example.net") {
+	if strings.Contains(all, "aforgotten.") || strings.Contains(all, "forgotten.") && strings.Contains(all, ".example.net") &&
+		!strings.Contains(all, "b@ilvane.example.net") {
 		t.Errorf("others were changed: %s", all)
 	}
 }
@@ -572,7 +611,8 @@ func TestListsKnowAddresses(t *testing.T) {
 	load(t, s, strings.Replace(guestWorld, "domains: [ilvane.example]", "domains: [ilvane.example, xn--bcher-kva.example]", 1)+`guests: [{address: ida@xn--bcher-kva.example, name: Ida, purpose: books, sponsor: uma, since: 2026-11-01, accepted: 2026-11-01}]
 grants: [{party: ida@xn--bcher-kva.example, resource: file:kit, role: view, from: 2026-11-01, until: 2026-12-31, sponsor: ben}]
 `)
-	for _, x := range []struct{ what, text string }{{"guests", "address,language\n Ida@Bücher.example ,pt\n"}, {"grants", "party,resource,role,from,until\nIDA@BÜCHER.example,file:kit,view,2026-11-01,2027-01-31\n"}} {
+	for _, x := range []struct{ what, text string }{{"guests", "address,language\n Ida@Bücher.example ,pt\n"},
+		{"grants", "party,resource,role,from,until\nIDA@BÜCHER.example,file:kit,view,2026-11-01,2027-01-31\n"}} {
 		out, err := s.PutList(t.Context(), keeper, "", x.what, "csv", nil, strings.NewReader(x.text), false)
 		check(t, err)
 		if out.Changed != 1 || out.Added != 0 || len(out.Errors) != 0 {
@@ -581,7 +621,8 @@ grants: [{party: ida@xn--bcher-kva.example, resource: file:kit, role: view, from
 	}
 	g, own, err := s.Guest(t.Context(), "ida@bücher.example")
 	check(t, err)
-	if g.Name != "Ida" || g.Purpose != "books" || g.Language != "pt" || len(own) != 1 || own[0].Sponsor != "ben" || own[0].Until.String() != "2027-02-01T00:00:00Z" {
+	if g.Name != "Ida" || g.Purpose != "books" || g.Language != "pt" || len(own) != 1 || own[0].Sponsor != "ben" ||
+		own[0].Until.String() != "2027-02-01T00:00:00Z" {
 		t.Errorf("%+v %+v", g, own)
 	}
 }
@@ -589,9 +630,11 @@ grants: [{party: ida@xn--bcher-kva.example, resource: file:kit, role: view, from
 // TestForgetAddressLikeAPseudonym forgets somebody whose own address reads like a pseudonym.
 func TestForgetAddressLikeAPseudonym(t *testing.T) {
 	s, c := start(t, dbtest.DSN(t))
-	load(t, s, guestWorld+"guests: [{address: forgotten.harbour@ilvane.example, name: Fo, sponsor: uma, since: 2026-11-01, accepted: 2026-11-01}]\n")
+	load(t,
+		s, guestWorld+"guests: [{address: forgotten.harbour@ilvane.example, name: Fo, sponsor: uma, since: 2026-11-01, accepted: 2026-11-01}]\n")
 	ctx := t.Context()
-	_, err := s.ChangeGuests(ctx, keeper, GuestChange{Do: Remove, Addresses: []string{"forgotten.harbour@ilvane.example"}, Reason: "gone"}, false)
+	_, err := s.ChangeGuests(ctx, keeper, GuestChange{Do: Remove, Addresses: []string{"forgotten.harbour@ilvane.example"}, Reason: "gone"},
+		false)
 	check(t, err)
 	c.forward(400 * 24 * time.Hour)
 	carry(t, s)

@@ -138,7 +138,8 @@ func (s *Service) MergeGuests(ctx context.Context, who Who, from, into, reason s
 			y.Until = max(x.Until, y.Until)
 		}
 		y.LastSeen = max(x.LastSeen, y.LastSeen)
-		for _, f := range []struct{ to, from *string }{{&y.Name, &x.Name}, {&y.Purpose, &x.Purpose}, {&y.Sponsor, &x.Sponsor}, {&y.Language, &x.Language}, {&y.Location, &x.Location}} {
+		for _, f := range []struct{ to, from *string }{{&y.Name, &x.Name}, {&y.Purpose, &x.Purpose}, {&y.Sponsor, &x.Sponsor},
+			{&y.Language, &x.Language}, {&y.Location, &x.Location}} {
 			if *f.to == "" {
 				*f.to = *f.from
 			}

@@ -24,8 +24,11 @@ func TestRandomLives(t *testing.T) {
 	seed := uint64(time.Now().UnixNano())
 	r := rand.New(rand.NewPCG(seed, 5))
 	s, c := start(t, dbtest.DSN(t))
-	load(t, s, strings.Replace(guestWorld, "groups: [{id: crew, name: Crew}]", "groups: [{id: crew, name: Crew}, {id: hands, name: Hands}]", 1))
-	load(t, s, "wexillum: 1\nrules: {guests.idle_days: {default: 40}, guests.grace_days: {default: 10}, guests.review_days: {default: 25}, files.given_to: {default: newcomers}}\ngrants: [{party: \"group:hands\", resource: file:kit, role: view, from: 2026-11-01, until: 2027-04-01}]\n")
+	load(t, s, strings.Replace(guestWorld, "groups: [{id: crew, name: Crew}]", "groups: [{id: crew, name: Crew}, {id: hands, name: Hands}]",
+		1))
+	load(t,
+		s,
+		"wexillum: 1\nrules: {guests.idle_days: {default: 40}, guests.grace_days: {default: 10}, guests.review_days: {default: 25}, files.given_to: {default: newcomers}}\ngrants: [{party: \"group:hands\", resource: file:kit, role: view, from: 2026-11-01, until: 2027-04-01}]\n")
 	carry(t, s)
 	ctx := t.Context()
 	var all []string
@@ -38,7 +41,9 @@ func TestRandomLives(t *testing.T) {
 	until := func() string { return fmt.Sprintf("+%dd", 1+r.IntN(90)) }
 	ops := map[string]func() error{
 		"invite": func() error {
-			_, err := s.Invite(ctx, keeper, Invitation{List: guest() + " " + guest(), Into: any("directory", "space:dossier", "file:kit", "page:notes", "group:crew", "group:hands"), Role: any("", "view", "contribute"), Until: any("", until()), As: any("uma", "uma", "ben"), Purpose: "x"}, r.IntN(4) == 0)
+			_, err := s.Invite(ctx, keeper, Invitation{List: guest() + " " + guest(),
+				Into: any("directory", "space:dossier", "file:kit", "page:notes", "group:crew", "group:hands"), Role: any("", "view", "contribute"),
+				Until: any("", until()), As: any("uma", "uma", "ben"), Purpose: "x"}, r.IntN(4) == 0)
 			return err
 		},
 		"accept": func() error { return s.AcceptGuest(ctx, who(guest()), r.IntN(5) > 0, any("", "Somebody")) },
@@ -46,7 +51,9 @@ func TestRandomLives(t *testing.T) {
 		"change": func() error {
 			do := Dos[r.IntN(len(Dos))]
 			name := any("", "Ann", "Bea")
-			_, err := s.ChangeGuests(ctx, keeper, GuestChange{Do: do, Addresses: []string{guest(), guest()}, Reason: "x", Until: any("", until()), Grants: r.IntN(2) == 0, Resource: any("", "space:dossier", "file:kit", "page:notes"), Sponsor: any("uma", "ben"), Name: &name}, r.IntN(4) == 0)
+			_, err := s.ChangeGuests(ctx, keeper, GuestChange{Do: do, Addresses: []string{guest(), guest()}, Reason: "x", Until: any("", until()),
+				Grants: r.IntN(2) == 0, Resource: any("", "space:dossier", "file:kit", "page:notes"), Sponsor: any("uma", "ben"), Name: &name},
+				r.IntN(4) == 0)
 			return err
 		},
 		"merge": func() error {
@@ -54,16 +61,21 @@ func TestRandomLives(t *testing.T) {
 			return err
 		},
 		"link": func() error {
-			_, err := s.MakeLink(ctx, keeper, LinkAsked{Item: "file:kit", For: guest() + " " + guest(), Right: any("view", "contribute"), By: "uma", Until: any("", until())}, r.IntN(4) == 0)
+			_, err := s.MakeLink(ctx, keeper, LinkAsked{Item: "file:kit", For: guest() + " " + guest(), Right: any("view", "contribute"), By: "uma",
+				Until: any("", until())}, r.IntN(4) == 0)
 			return err
 		},
 		"group": func() error {
 			id := any("crew", "hands")
-			_, err := s.Load(ctx, "test", "", "test", []byte("wexillum: 1\ngroups: [{id: "+id+", name: "+id+", parties: ["+strings.Join(slices.Compact(slices.Sorted(slices.Values([]string{guest(), guest()}))), ", ")+"]}]\n"), false)
+			_, err := s.Load(ctx, "test", "", "test",
+				[]byte("wexillum: 1\ngroups: [{id: "+id+", name: "+id+", parties: ["+strings.Join(slices.Compact(slices.Sorted(slices.Values([]string{guest(),
+					guest()}))), ", ")+"]}]\n"), false)
 			return err
 		},
 		"grant": func() error {
-			_, err := s.PutList(ctx, keeper, "", "grants", "csv", nil, strings.NewReader("party,resource,role,from,until\n"+guest()+",page:notes,view,2026-11-01,"+any("2026-12-20", "2027-01-20", "2027-03-01")+"\n"), false)
+			_, err := s.PutList(ctx, keeper, "", "grants", "csv", nil,
+				strings.NewReader("party,resource,role,from,until\n"+guest()+",page:notes,view,2026-11-01,"+any("2026-12-20", "2027-01-20",
+					"2027-03-01")+"\n"), false)
 			return err
 		},
 		"wish": func() error {
@@ -87,7 +99,8 @@ func TestRandomLives(t *testing.T) {
 		var invalid *Invalid
 		var no *Refused
 		var wrong *engine.WrongUse
-		return errors.As(err, &invalid) || errors.As(err, &no) || errors.As(err, &wrong) || errors.Is(err, ErrNotFound) || errors.Is(err, ErrConflict) || errors.Is(err, ErrDenied)
+		return errors.As(err, &invalid) || errors.As(err, &no) || errors.As(err, &wrong) || errors.Is(err, ErrNotFound) ||
+			errors.Is(err, ErrConflict) || errors.Is(err, ErrDenied)
 	}
 	tell := func(st *engine.Snapshot, a addr.Address) string {
 		var out []string

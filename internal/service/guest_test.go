@@ -134,16 +134,19 @@ links: [{id: k, item: file:kit, created: 2026-11-01, for: [a@ilvane.example], ri
 		x    GuestChange
 		want string
 	}{
-		{Who{Name: "m", Role: Member, Person: "ben"}, GuestChange{Do: Suspend, Addresses: a}, "not found: there is no record of a@ilvane.example that you answer for"},
+		{Who{Name: "m", Role: Member, Person: "ben"}, GuestChange{Do: Suspend, Addresses: a},
+			"not found: there is no record of a@ilvane.example that you answer for"},
 		{Who{Name: "m", Role: Member, Person: "uma"}, GuestChange{Do: Remove, Addresses: a}, "administrators and keepers do this"},
 		{keeper, GuestChange{Do: BringBack, Addresses: a}, "it is not suspended"},
-		{keeper, GuestChange{Do: Extend, Addresses: a, Until: "2028-01-01"}, `until "2028-01-01": one extension adds at most 180 days (guests.extend_days): until 2027-05-30T23:00:00Z`},
+		{keeper, GuestChange{Do: Extend, Addresses: a, Until: "2028-01-01"},
+			`until "2028-01-01": one extension adds at most 180 days (guests.extend_days): until 2027-05-30T23:00:00Z`},
 		{keeper, GuestChange{Do: Extend, Addresses: a, Until: "2026-11-25"}, "it ends later already"},
 		{keeper, GuestChange{Do: Extend, Addresses: a, Until: "2026-01-25"}, `until "2026-01-25": it lies before now`},
 		{Who{Name: "m", Role: Member, Person: "uma"}, GuestChange{Do: Extend, Addresses: a, Until: "2027-01-31", Grants: true}, "done"},
 		{keeper, GuestChange{Do: Remind, Addresses: a}, "it has accepted already"},
 		{keeper, GuestChange{Do: Remind, Addresses: []string{"i@ilvane.example"}}, "done"},
-		{keeper, GuestChange{Do: Suspend, Addresses: []string{"i@ilvane.example"}}, "it is invited and reaches nothing yet; remove it to take the invitation back"},
+		{keeper, GuestChange{Do: Suspend, Addresses: []string{"i@ilvane.example"}},
+			"it is invited and reaches nothing yet; remove it to take the invitation back"},
 		{keeper, GuestChange{Do: Suspend, Addresses: a}, "done"},
 		{keeper, GuestChange{Do: Suspend, Addresses: a}, "it is suspended already"},
 		{keeper, GuestChange{Do: BringBack, Addresses: a}, "done"},
@@ -157,7 +160,8 @@ links: [{id: k, item: file:kit, created: 2026-11-01, for: [a@ilvane.example], ri
 		{keeper, GuestChange{Do: BringBack, Addresses: a}, "done"},
 		{keeper, GuestChange{Do: EndGrant, Addresses: a, Resource: "space:dossier"}, "done"},
 		{keeper, GuestChange{Do: Confirm, Addresses: a}, "it holds no grant to confirm"},
-		{keeper, GuestChange{Do: "forget", Addresses: a}, `do "forget": write one of [extend suspend bring_back end remove end_grant confirm hand_over describe invite_again remind]`},
+		{keeper, GuestChange{Do: "forget", Addresses: a},
+			`do "forget": write one of [extend suspend bring_back end remove end_grant confirm hand_over describe invite_again remind]`},
 	} {
 		if got := do(x.who, x.x); got != x.want {
 			t.Errorf("%s by %s: %s, want %s", x.x.Do, x.who.Name, got, x.want)
@@ -165,13 +169,16 @@ links: [{id: k, item: file:kit, created: 2026-11-01, for: [a@ilvane.example], ri
 	}
 	reminded, err := s.Outbox(t.Context(), "i@ilvane.example", "", 0, 10)
 	check(t, err)
-	if g, _, err := s.Guest(t.Context(), "i@ilvane.example"); err != nil || len(reminded) != 1 || reminded[0].Kind != "invitation" || g.Since.String() != "2026-11-20T00:00:00Z" {
+	if g, _, err := s.Guest(t.Context(), "i@ilvane.example"); err != nil || len(reminded) != 1 || reminded[0].Kind != "invitation" ||
+		g.Since.String() != "2026-11-20T00:00:00Z" {
 		t.Errorf("reminded: %+v, since %s, %v", reminded, g.Since, err)
 	}
 	before := s.State().Head
-	ahead, err := s.ChangeGuests(t.Context(), keeper, GuestChange{Do: Remove, Addresses: []string{"a@ilvane.example", "x@ilvane.example", "l@ilvane.example"}}, true)
+	ahead, err := s.ChangeGuests(t.Context(), keeper, GuestChange{Do: Remove,
+		Addresses: []string{"a@ilvane.example", "x@ilvane.example", "l@ilvane.example"}}, true)
 	check(t, err)
-	if s.State().Head != before || len(ahead) != 3 || !ahead[0].Done || ahead[1].Done || ahead[1].Reason != "there is no record of it" || ahead[2].Lost < 1 {
+	if s.State().Head != before || len(ahead) != 3 || !ahead[0].Done || ahead[1].Done || ahead[1].Reason != "there is no record of it" ||
+		ahead[2].Lost < 1 {
 		t.Errorf("%+v", ahead)
 	}
 	if got := do(keeper, GuestChange{Do: Remove, Addresses: a}); got != "done" {
@@ -214,7 +221,9 @@ links: [{id: k, item: file:kit, created: 2026-11-01, for: [a@ilvane.example], ri
 	}
 
 	// Two addresses of one person become one record.
-	load(t, s, "wexillum: 1\nguests: [{address: l2@ilvane.example, sponsor: uma, since: 2026-10-01, accepted: 2026-10-02, origins: [shared], last_seen: 2026-11-20}]\ngrants: [{party: l2@ilvane.example, resource: page:notes, role: contribute, from: 2026-05-01, until: 2027-01-01}]\n")
+	load(t,
+		s,
+		"wexillum: 1\nguests: [{address: l2@ilvane.example, sponsor: uma, since: 2026-10-01, accepted: 2026-10-02, origins: [shared], last_seen: 2026-11-20}]\ngrants: [{party: l2@ilvane.example, resource: page:notes, role: contribute, from: 2026-05-01, until: 2027-01-01}]\n")
 	m, err := s.MergeGuests(t.Context(), keeper, "l2@ilvane.example", "l@ilvane.example", "", true)
 	check(t, err)
 	if m.Grants != 1 || m.Was != 2 || m.Will != 3 || m.Steps[0].At <= s.Now() || s.State().Counts().Guests != 3 {
@@ -237,7 +246,9 @@ links: [{id: k, item: file:kit, created: 2026-11-01, for: [a@ilvane.example], ri
 // at the same time.
 func TestCodes(t *testing.T) {
 	s, c := start(t, dbtest.DSN(t))
-	load(t, s, guestWorld+"guests: [{address: a@ilvane.example, sponsor: uma, since: 2026-11-01, accepted: 2026-11-01}, {address: s@ilvane.example, sponsor: uma, since: 2026-11-01, accepted: 2026-11-01, state: suspended, state_since: 2026-11-10}]\n")
+	load(t,
+		s,
+		guestWorld+"guests: [{address: a@ilvane.example, sponsor: uma, since: 2026-11-01, accepted: 2026-11-01}, {address: s@ilvane.example, sponsor: uma, since: 2026-11-01, accepted: 2026-11-01, state: suspended, state_since: 2026-11-10}]\n")
 	ctx := t.Context()
 	post := &box{}
 	ask := func(a string) string {
@@ -344,11 +355,13 @@ func TestTwoSchedulers(t *testing.T) {
 	var world strings.Builder
 	world.WriteString(guestWorld + "guests:\n")
 	for i := range 300 {
-		fmt.Fprintf(&world, "  - {address: g%d@ilvane.example, sponsor: uma, since: 2026-11-01, accepted: 2026-11-01, until: 2026-11-2%d}\n", i, 4+i%4)
+		fmt.Fprintf(&world, "  - {address: g%d@ilvane.example, sponsor: uma, since: 2026-11-01, accepted: 2026-11-01, until: 2026-11-2%d}\n", i,
+			4+i%4)
 	}
 	world.WriteString("grants:\n")
 	for i := range 300 {
-		fmt.Fprintf(&world, "  - {party: g%d@ilvane.example, resource: space:dossier, role: view, from: 2026-11-01, until: 2026-11-2%d, sponsor: uma}\n", i, 4+i%4)
+		fmt.Fprintf(&world,
+			"  - {party: g%d@ilvane.example, resource: space:dossier, role: view, from: 2026-11-01, until: 2026-11-2%d, sponsor: uma}\n", i, 4+i%4)
 	}
 	load(t, a, world.String())
 	carry(t, a)
@@ -400,7 +413,8 @@ func TestTwoSchedulers(t *testing.T) {
 // nobody is asked to confirm it for one of them, so silence does not end it either.
 func TestGroupsKeepTheirGrants(t *testing.T) {
 	s, c := start(t, dbtest.DSN(t))
-	load(t, s, strings.NewReplacer("guests.review_days: {default: none}", "guests.review_days: {default: 30}", "guests.term_days: {default: 60}", "guests.term_days: {default: none}",
+	load(t, s, strings.NewReplacer("guests.review_days: {default: none}", "guests.review_days: {default: 30}",
+		"guests.term_days: {default: 60}", "guests.term_days: {default: none}",
 		"{id: crew, name: Crew}", "{id: crew, name: Crew, parties: [a@ilvane.example]}").Replace(guestWorld)+`guests: [{address: a@ilvane.example, sponsor: uma, since: 2026-11-01, accepted: 2026-11-01}]
 grants: [{party: "group:crew", resource: file:kit, role: view, from: 2026-11-01, until: 2027-02-28, sponsor: ben}]
 `)
@@ -421,7 +435,8 @@ grants: [{party: "group:crew", resource: file:kit, role: view, from: 2026-11-01,
 	}
 	c.at = time.Date(2027, 3, 2, 9, 0, 0, 0, time.UTC)
 	carry(t, s)
-	if got := strings.Join(journaled(t, s, "step"), "; "); got != "wexillum a@ilvane.example: the record is suspended: no grant is left; late: due at 2027-03-01T00:00:00Z" {
+	if got := strings.Join(journaled(t, s, "step"),
+		"; "); got != "wexillum a@ilvane.example: the record is suspended: no grant is left; late: due at 2027-03-01T00:00:00Z" {
 		t.Errorf("%s", got)
 	}
 }
@@ -430,8 +445,11 @@ grants: [{party: "group:crew", resource: file:kit, role: view, from: 2026-11-01,
 // place to sign in, an end that holds.
 func TestMissing(t *testing.T) {
 	s, _ := start(t, dbtest.DSN(t))
-	load(t, s, strings.Replace(guestWorld, "spaces: [", "spaces: [{id: figures, name: Figures, kind: report_area, owners: [uma], items: [{id: visits, kind: report, name: Visits}]}, ", 1))
-	load(t, s, "wexillum: 1\nrules: {reports.given_to: {default: newcomers}}\npartners: [{id: own, name: Own, domains: [own.example], opened: {directory.in: yes, spaces.in: yes, reports.in: yes}, rules: {directory.sign_in: [partner]}, stance: {directory.in: {says: admits}, spaces.in: {says: admits}}}]\n")
+	load(t, s, strings.Replace(guestWorld, "spaces: [",
+		"spaces: [{id: figures, name: Figures, kind: report_area, owners: [uma], items: [{id: visits, kind: report, name: Visits}]}, ", 1))
+	load(t,
+		s,
+		"wexillum: 1\nrules: {reports.given_to: {default: newcomers}}\npartners: [{id: own, name: Own, domains: [own.example], opened: {directory.in: yes, spaces.in: yes, reports.in: yes}, rules: {directory.sign_in: [partner]}, stance: {directory.in: {says: admits}, spaces.in: {says: admits}}}]\n")
 	for _, x := range []struct {
 		named string
 		x     Invitation
@@ -444,7 +462,8 @@ func TestMissing(t *testing.T) {
 			"[licence: no licence route counts for ilvane (reports.licence): theirs, ours with a location, or one of the area's own]"},
 		{"a location", Invitation{List: "a@ilvane.example", Into: "space:figures", Purpose: "the year", Until: "+30d", Licence: "ours"},
 			"[location: a licence that we buy needs the guest's location licence: no licence route counts for ilvane (reports.licence): theirs, ours with a location, or one of the area's own]"},
-		{"their licence", Invitation{List: "a@ilvane.example", Into: "space:figures", Purpose: "the year", Until: "+30d", Licence: "theirs"}, "[]"},
+		{"their licence", Invitation{List: "a@ilvane.example", Into: "space:figures", Purpose: "the year", Until: "+30d", Licence: "theirs"},
+			"[]"},
 		{"a place to sign in", Invitation{List: "a@own.example", Into: "space:dossier", Purpose: "the loan", Until: "+30d"},
 			"[sign-in: Own's people sign in at their own organisation alone (directory.sign_in), and nobody has said where that is]"},
 	} {
@@ -517,7 +536,8 @@ grants: [{party: a@ilvane.example, resource: space:dossier, role: view, from: 20
 	if got := asked(); got != "true [] false" {
 		t.Errorf("once accepted %s", got)
 	}
-	check(t, s.AcceptGuest(t.Context(), Who{Name: "guest:a@ilvane.example", Role: RoleGuest, Guest: "a@ilvane.example"}, true, "Somebody Else"))
+	check(t, s.AcceptGuest(t.Context(), Who{Name: "guest:a@ilvane.example", Role: RoleGuest, Guest: "a@ilvane.example"}, true,
+		"Somebody Else"))
 	if g, _, err := s.Guest(t.Context(), "a@ilvane.example"); err != nil || g.Name != "Ada Lumb" {
 		t.Errorf("the name is %q, %v", g.Name, err)
 	}
@@ -525,7 +545,9 @@ grants: [{party: a@ilvane.example, resource: space:dossier, role: view, from: 20
 		t.Errorf("%s", got)
 	}
 	c.forward(time.Hour)
-	load(t, s, "wexillum: 1\nsettings: {forget_days: 100, brake: none, terms: New words., terms_pt: Palavras novas., terms_since: 2026-11-23T12:00:00Z}\n")
+	load(t,
+		s,
+		"wexillum: 1\nsettings: {forget_days: 100, brake: none, terms: New words., terms_pt: Palavras novas., terms_since: 2026-11-23T12:00:00Z}\n")
 	if got := s.State().Terms("en") + s.State().Terms("pt"); got != "New words.Palavras novas." {
 		t.Errorf("%s", got)
 	}
@@ -546,13 +568,15 @@ func TestThreeServicesEndOnce(t *testing.T) {
 	dsn := dbtest.DSN(t)
 	a, ca := start(t, dsn)
 	var world strings.Builder
-	world.WriteString(strings.NewReplacer("guests.review_days: {default: none}", "guests.review_days: {default: 10}", "guests.term_days: {default: 60}", "guests.term_days: {default: none}").Replace(guestWorld) + "guests:\n")
+	world.WriteString(strings.NewReplacer("guests.review_days: {default: none}", "guests.review_days: {default: 10}",
+		"guests.term_days: {default: 60}", "guests.term_days: {default: none}").Replace(guestWorld) + "guests:\n")
 	for i := range 62 {
 		fmt.Fprintf(&world, "  - {address: g%d@ilvane.example, sponsor: uma, since: 2026-11-01, accepted: 2026-11-01}\n", i)
 	}
 	world.WriteString("grants:\n")
 	for i := range 62 {
-		fmt.Fprintf(&world, "  - {party: g%d@ilvane.example, resource: space:dossier, role: view, from: 2026-11-01, until: 2027-11-20, sponsor: uma}\n", i)
+		fmt.Fprintf(&world,
+			"  - {party: g%d@ilvane.example, resource: space:dossier, role: view, from: 2026-11-01, until: 2027-11-20, sponsor: uma}\n", i)
 	}
 	load(t, a, world.String())
 	carry(t, a)

@@ -56,7 +56,8 @@ grants:
 		return strings.Join(out, "\n")
 	}
 	// Extended between the warning's writing and its sending: it is not told.
-	_, err := s.ChangeGuests(t.Context(), keeper, GuestChange{Do: Extend, Addresses: []string{"b@ilvane.example"}, Until: "2027-01-31", Grants: true, Reason: "goes on"}, false)
+	_, err := s.ChangeGuests(t.Context(), keeper, GuestChange{Do: Extend, Addresses: []string{"b@ilvane.example"}, Until: "2027-01-31",
+		Grants: true, Reason: "goes on"}, false)
 	check(t, err)
 	want := `a@ilvane.example: Small: until 25 November 2026
 - Notes: view
@@ -113,7 +114,8 @@ func TestManyInADigest(t *testing.T) {
 			digest = m.Subject + "\n" + m.Text
 		}
 	}
-	if n != 131 || !strings.HasPrefix(digest, "130 of your guests need a look\n") || strings.Count(digest, "\n- ") != 100 || !strings.Contains(digest, "And 30 more guests.") {
+	if n != 131 || !strings.HasPrefix(digest, "130 of your guests need a look\n") || strings.Count(digest, "\n- ") != 100 ||
+		!strings.Contains(digest, "And 30 more guests.") {
 		t.Errorf("%d messages; %s", n, digest)
 	}
 }

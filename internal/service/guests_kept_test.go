@@ -17,7 +17,9 @@ func TestKeptGuests(t *testing.T) {
 	dsn := dbtest.DSN(t)
 	a, _ := start(t, dsn)
 	ctx := t.Context()
-	_, err := a.Load(ctx, "test", "", "w", []byte("wexillum: 1\norganisation: {name: O, domains: [ours.example], time_zone: UTC}\npeople: [{id: ann, name: Ann, address: ann@ours.example}]\n"), false)
+	_, err := a.Load(ctx, "test", "", "w",
+		[]byte("wexillum: 1\norganisation: {name: O, domains: [ours.example], time_zone: UTC}\npeople: [{id: ann, name: Ann, address: ann@ours.example}]\n"),
+		false)
 	check(t, err)
 	b, _ := start(t, dsn)
 	seed := uint64(time.Now().UnixNano())
@@ -48,7 +50,8 @@ func TestKeptGuests(t *testing.T) {
 			_, err := s.Load(ctx, "test", "", "w", []byte(text), false)
 			check(t, err)
 		case k < 3 && len(before) > 0:
-			_, err := s.ChangeGuests(ctx, Who{Name: "test", Role: Administrator}, GuestChange{Do: "remove", Addresses: []string{before[r.IntN(len(before))].Address.String()}, Reason: "x"}, false)
+			_, err := s.ChangeGuests(ctx, Who{Name: "test", Role: Administrator},
+				GuestChange{Do: "remove", Addresses: []string{before[r.IntN(len(before))].Address.String()}, Reason: "x"}, false)
 			check(t, err)
 		default:
 			load(s, 1+r.IntN(3))

@@ -97,7 +97,8 @@ func (s *Service) walk(ctx context.Context, scope *engine.Scope, from, to moment
 		return err
 	}
 	if len(changes) > mostWalked {
-		return &Invalid{"from", from.String(), fmt.Sprintf("more than %d changes lie between; ask about a shorter time, up to %s at first", mostWalked, moment.Of(changes[mostWalked].At))}
+		return &Invalid{"from", from.String(), fmt.Sprintf("more than %d changes lie between; ask about a shorter time, up to %s at first",
+			mostWalked, moment.Of(changes[mostWalked].At))}
 	}
 	st, err := s.stateAt(ctx, begin)
 	if err != nil {
@@ -245,7 +246,8 @@ func (s *Service) ReachedBetween(ctx context.Context, scope *engine.Scope, from,
 		out = append(out, *x)
 	}
 	slices.SortFunc(out, func(a, b Reaching) int {
-		return cmp.Or(strings.Compare(a.Who.String(), b.Who.String()), strings.Compare(a.Action, b.Action), strings.Compare(a.Resource.String(), b.Resource.String()))
+		return cmp.Or(strings.Compare(a.Who.String(), b.Who.String()), strings.Compare(a.Action, b.Action),
+			strings.Compare(a.Resource.String(), b.Resource.String()))
 	})
 	return out, err
 }

@@ -62,7 +62,8 @@ func (s *State) endBundled(held []world.Holding, resource, role string, at momen
 func (s *State) confirmBundled(held []world.Holding, resource string, at moment.Moment) (found bool) {
 	for i := range held {
 		h := &held[i]
-		if moment.Within(at, h.From, h.Until) && (resource == "" || slices.ContainsFunc(s.givenBy(h), func(g world.Grant) bool { return g.Resource.String() == resource })) {
+		if moment.Within(at, h.From, h.Until) && (resource == "" ||
+			slices.ContainsFunc(s.givenBy(h), func(g world.Grant) bool { return g.Resource.String() == resource })) {
 			h.Reviewed, found = at, true
 		}
 	}
@@ -167,7 +168,8 @@ func (s *Service) EndHolding(ctx context.Context, who Who, x HoldingEnd, preview
 		}
 		e := now.Aside()
 		e.PutHolding(h)
-		out = &PlacesChanged{Lines: []PlaceLine{{PlaceEdit: PlaceEdit{Do: DoClose, Kind: "holding", ID: h.Key()}, Result: "closed"}}, Weighed: &ValueWeighed{}}
+		out = &PlacesChanged{Lines: []PlaceLine{{PlaceEdit: PlaceEdit{Do: DoClose, Kind: "holding", ID: h.Key()}, Result: "closed"}},
+			Weighed: &ValueWeighed{}}
 		if err := out.Weighed.impact(now, &State{Snapshot: e.Done(), Head: now.Head}, at, ctx.Err); err != nil {
 			return err
 		}

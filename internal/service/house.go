@@ -17,8 +17,8 @@ import (
 	"wexillum.example/internal/worldfile"
 )
 
-// HouseSignIn is the organisation's own sign-in for people of ours (OpenID Connect): who signs in there has an account here, whose role comes
-// from what it says of them, and never more than that.
+// HouseSignIn is the organisation's own sign-in for people of ours (OpenID Connect): who signs in there has an account here, whose role
+// comes from what it says of them, and never more than that.
 type HouseSignIn struct {
 	Issuer string            `json:"issuer"`        // as https://id.house.example
 	Client string            `json:"client"`        // as whom we are known there
@@ -159,8 +159,8 @@ func (x *HouseSignIn) role(values []string) (Role, bool) {
 	return "", false
 }
 
-// HouseProved signs in whom the organisation's own sign-in says somebody to be. Their account is made at first, and has the role that is said
-// each time; one with a password that is called the same is another account.
+// HouseProved signs in whom the organisation's own sign-in says somebody to be. Their account is made at first, and has the role that is
+// said each time; one with a password that is called the same is another account.
 func (s *Service) HouseProved(ctx context.Context, c HouseClaims, from string) (Who, error) {
 	sum := sha256.Sum256([]byte(c.Issuer + "\n" + c.Subject))
 	subject := hex.EncodeToString(sum[:])
@@ -191,7 +191,8 @@ func (s *Service) HouseProved(ctx context.Context, c HouseClaims, from string) (
 			refused = ErrDenied
 		case !may, role == Member && person == "":
 			refused = ErrNoRole
-		case !x.Trusted && now.factorRequired(role) && !slices.ContainsFunc(c.Methods, func(m string) bool { return slices.Contains(stronger, m) }):
+		case !x.Trusted && now.factorRequired(role) && !slices.ContainsFunc(c.Methods,
+			func(m string) bool { return slices.Contains(stronger, m) }):
 			refused = ErrFactor
 		}
 		name := a.Name

@@ -24,7 +24,8 @@ func TestInvite(t *testing.T) {
 	s, c := start(t, dbtest.DSN(t))
 	load(t, s, guestWorld)
 	ctx := t.Context()
-	if _, err := s.Load(ctx, "test", "", "test", []byte("wexillum: 1\nguests: [{address: uma@ours.example, sponsor: ben}]\n"), false); err == nil || !strings.Contains(err.Error(), "our people do not become guests") {
+	if _, err := s.Load(ctx, "test", "", "test", []byte("wexillum: 1\nguests: [{address: uma@ours.example, sponsor: ben}]\n"),
+		false); err == nil || !strings.Contains(err.Error(), "our people do not become guests") {
 		t.Errorf("one of ours as a guest: %v", err)
 	}
 	carry(t, s)
@@ -66,8 +67,10 @@ func TestInvite(t *testing.T) {
 	for _, st := range ahead.Opens[0].Steps {
 		dates = append(dates, st.At.String()+" "+st.Kind.String()+" "+st.Cause.String())
 	}
-	if got, want := strings.Join(dates, "; "), "2026-12-08T00:00:00Z invitation_lapses invite_days; 2026-12-24T00:00:00Z grant_ends until; 2026-12-24T00:00:00Z suspended after_last_grant; 2027-01-23T00:00:00Z removed grace"; got != want {
-		if want = strings.Replace(want, "2026-12-24T00:00:00Z suspended after_last_grant; 2027-01-23T00:00:00Z removed grace", "2027-01-23T00:00:00Z suspended term; 2027-02-22T00:00:00Z removed grace", 1); got != want {
+	if got, want := strings.Join(dates, "; "),
+		"2026-12-08T00:00:00Z invitation_lapses invite_days; 2026-12-24T00:00:00Z grant_ends until; 2026-12-24T00:00:00Z suspended after_last_grant; 2027-01-23T00:00:00Z removed grace"; got != want {
+		if want = strings.Replace(want, "2026-12-24T00:00:00Z suspended after_last_grant; 2027-01-23T00:00:00Z removed grace",
+			"2027-01-23T00:00:00Z suspended term; 2027-02-22T00:00:00Z removed grace", 1); got != want {
 			t.Errorf("dates %s", got)
 		}
 	}
@@ -78,7 +81,8 @@ func TestInvite(t *testing.T) {
 	}
 	again, err := s.Invite(ctx, keeper, x, false)
 	check(t, err)
-	if got, want := told(again), "1 already ; 2 already ; 2 duplicate ; 3 no  not_opened not_opened; 4 no  rule_short; 5 own ; 6 malformed "; got != want {
+	if got, want := told(again),
+		"1 already ; 2 already ; 2 duplicate ; 3 no  not_opened not_opened; 4 no  rule_short; 5 own ; 6 malformed "; got != want {
 		t.Errorf("again: %s", got)
 	}
 
@@ -108,7 +112,8 @@ func TestInvite(t *testing.T) {
 			letter = m
 		}
 	}
-	for _, want := range []string{"Hello Maren Holtveig", "- Dossier: view and contribute", "until the end of 23 December 2026", "https://door.example/door"} {
+	for _, want := range []string{"Hello Maren Holtveig", "- Dossier: view and contribute", "until the end of 23 December 2026",
+		"https://door.example/door"} {
 		if !strings.Contains(letter.Text, want) || !strings.Contains(letter.HTML, strings.TrimPrefix(want, "- ")) {
 			t.Errorf("the letter lacks %q: %s", want, letter.Text)
 		}
@@ -158,7 +163,8 @@ func TestInvite(t *testing.T) {
 		t.Fatal(err)
 	}
 	sponsor := Who{Name: "benny", Role: Member, Person: "ben"}
-	if _, err := s.AnswerWish(ctx, Who{Name: "other", Role: Member, Person: "uma"}, "maren@ilvane.example", true, "", ""); !errors.Is(err, ErrNotFound) {
+	if _, err := s.AnswerWish(ctx, Who{Name: "other", Role: Member, Person: "uma"}, "maren@ilvane.example", true, "", ""); !errors.Is(err,
+		ErrNotFound) {
 		t.Errorf("somebody else answers: %v", err)
 	}
 	w, err := s.AnswerWish(ctx, sponsor, "maren@ilvane.example", true, "2027-02-10", "")
@@ -195,7 +201,8 @@ func TestInvite(t *testing.T) {
 	}
 	_, err = s.SendWaiting(ctx, post)
 	check(t, err)
-	if got, want := post.told(), "ben@ours.example: One of your guests needs a look; maren@ilvane.example: Small: until 22 January 2027"; got != want {
+	if got, want := post.told(),
+		"ben@ours.example: One of your guests needs a look; maren@ilvane.example: Small: until 22 January 2027"; got != want {
 		t.Errorf("%s", got)
 	}
 	c.at = time.Date(2027, 3, 1, 12, 0, 0, 0, time.UTC) // nobody carried anything out for weeks
@@ -207,7 +214,8 @@ func TestInvite(t *testing.T) {
 	if want := []string{"wexillum nils@ilvane.example: the invitation lapses: not accepted in time",
 		"wexillum maren@ilvane.example: the grant ends: its own end; late: due at 2027-02-11T00:00:00Z",
 		"wexillum maren@ilvane.example: the record is suspended: the term without renewal is over; late: due at 2027-01-23T00:00:00Z",
-		"wexillum maren@ilvane.example: the record is removed: the days of grace are over, after: the term without renewal is over; late: due at 2027-02-22T00:00:00Z"}; fmt.Sprint(sortedCopy(steps)) != fmt.Sprint(sortedCopy(want)) || out.Late != 3 {
+		"wexillum maren@ilvane.example: the record is removed: the days of grace are over, after: the term without renewal is over; late: due at 2027-02-22T00:00:00Z"}; fmt.Sprint(sortedCopy(steps)) != fmt.Sprint(sortedCopy(want)) ||
+		out.Late != 3 {
 		t.Errorf("%d late: %q", out.Late, steps)
 	}
 	if len(steps) == 4 && !strings.Contains(steps[1], "suspended") {
@@ -261,7 +269,8 @@ func TestInvite(t *testing.T) {
 	if pseudonym == "" || reached(pseudonym) != "true" || reached("maren@ilvane.example") != "false" {
 		t.Errorf("the pseudonym %q reached %s, the address %s", pseudonym, reached(pseudonym), reached("maren@ilvane.example"))
 	}
-	rows, err := s.store.DB().QueryContext(ctx, "SELECT address FROM guest UNION SELECT party FROM `grant` UNION SELECT doc FROM record UNION SELECT recipient FROM outbox UNION SELECT doc FROM outbox")
+	rows, err := s.store.DB().QueryContext(ctx,
+		"SELECT address FROM guest UNION SELECT party FROM `grant` UNION SELECT doc FROM record UNION SELECT recipient FROM outbox UNION SELECT doc FROM outbox")
 	check(t, err)
 	defer rows.Close()
 	for rows.Next() {
@@ -289,7 +298,9 @@ func sortedCopy(list []string) []string {
 // by the change happens with the change, and grace counts from then.
 func TestRulesChangeWhileRunning(t *testing.T) {
 	s, c := start(t, dbtest.DSN(t))
-	load(t, s, guestWorld+"guests: [{address: a@ilvane.example, sponsor: uma, since: 2026-10-01, accepted: 2026-10-01}, {address: b@ilvane.example, sponsor: uma, since: 2026-11-20, accepted: 2026-11-20}]\n")
+	load(t,
+		s,
+		guestWorld+"guests: [{address: a@ilvane.example, sponsor: uma, since: 2026-10-01, accepted: 2026-10-01}, {address: b@ilvane.example, sponsor: uma, since: 2026-11-20, accepted: 2026-11-20}]\n")
 	carry(t, s)
 	c.forward(2 * time.Hour)
 	carry(t, s)
@@ -336,7 +347,8 @@ func TestRulesChangeWhileRunning(t *testing.T) {
 	if got := state("a@ilvane.example"); !strings.HasPrefix(got, "2 term ") {
 		t.Errorf("a is %s", got)
 	}
-	list, err := s.ChangeGuests(t.Context(), keeper, GuestChange{Do: BringBack, Addresses: []string{"a@ilvane.example"}, Reason: "needed"}, false)
+	list, err := s.ChangeGuests(t.Context(), keeper, GuestChange{Do: BringBack, Addresses: []string{"a@ilvane.example"}, Reason: "needed"},
+		false)
 	check(t, err)
 	if !list[0].Done {
 		t.Errorf("%+v", list[0])
@@ -386,7 +398,8 @@ func TestTakenBack(t *testing.T) {
 	if _, err := s.OpenDoor(ctx, key); err != nil {
 		t.Error(err)
 	}
-	if got, want := remove(Who{Name: "b", Role: Member, Person: "ben"}, "one@ilvane.example"), "not found: there is no record of one@ilvane.example that you answer for"; got != want {
+	if got, want := remove(Who{Name: "b", Role: Member, Person: "ben"}, "one@ilvane.example"),
+		"not found: there is no record of one@ilvane.example that you answer for"; got != want {
 		t.Errorf("by somebody else: %s", got)
 	}
 	if got := remove(uma, "one@ilvane.example"); got != "true" {
@@ -441,7 +454,8 @@ links: [{id: k, item: file:kit, created: 2026-11-01, for: [named@ilvane.example,
 	tell := func(when, want string) {
 		t.Helper()
 		var got []string
-		for _, a := range []string{"given@ilvane.example", "named@ilvane.example", "over@ilvane.example", "bad@ilvane.example", "cy@shut.example", "new@ilvane.example", "ben@ours.example", "osric@homepost.example"} {
+		for _, a := range []string{"given@ilvane.example", "named@ilvane.example", "over@ilvane.example", "bad@ilvane.example", "cy@shut.example",
+			"new@ilvane.example", "ben@ours.example", "osric@homepost.example"} {
 			name, _, _ := strings.Cut(a, "@")
 			got = append(got, name+": "+enter(a))
 		}
@@ -449,18 +463,22 @@ links: [{id: k, item: file:kit, created: 2026-11-01, for: [named@ilvane.example,
 			t.Errorf("%s: %s\nwant %s", when, all, want)
 		}
 	}
-	tell("only records", "given: no code; named: no code; over: no code; bad: no code; cy: no code; new: no code; ben: no code; osric: no code")
+	tell("only records",
+		"given: no code; named: no code; over: no code; bad: no code; cy: no code; new: no code; ben: no code; osric: no code")
 	load(t, s, "wexillum: 1\nrules: {files.given_to: {default: newcomers}}\n")
-	tell("newcomers", "given: active 2 ben pt true; named: active 2 uma pt true; over: no code; bad: no code; cy: no code; new: no code; ben: no code; osric: no code")
+	tell("newcomers",
+		"given: active 2 ben pt true; named: active 2 uma pt true; over: no code; bad: no code; cy: no code; new: no code; ben: no code; osric: no code")
 	load(t, s, "wexillum: 1\nrules: {directory.self_signup: {default: on}}\n")
-	tell("sign-up", "given: active 2 ben pt true; named: active 2 uma pt true; over: suspended 16  pt true; bad: no code; cy: no code; new: active 16  pt true; ben: no code; osric: no code")
+	tell("sign-up",
+		"given: active 2 ben pt true; named: active 2 uma pt true; over: suspended 16  pt true; bad: no code; cy: no code; new: active 16  pt true; ben: no code; osric: no code")
 
 	// Given, and then invited: the same record.
 	out, err := s.Invite(ctx, keeper, Invitation{List: "given@ilvane.example", Into: "space:dossier", Purpose: "more", As: "uma"}, false)
 	check(t, err)
 	g, own, err := s.Guest(ctx, "given@ilvane.example")
 	check(t, err)
-	if out.Counts["given"] != 1 || g.Origins != world.ByShare|world.ByInvitation || g.Sponsor != "ben" || len(own) != 2 || s.State().Counts().Guests != 4 {
+	if out.Counts["given"] != 1 || g.Origins != world.ByShare|world.ByInvitation || g.Sponsor != "ben" || len(own) != 2 ||
+		s.State().Counts().Guests != 4 {
 		t.Errorf("%v, origins %d, sponsor %s, %d grants, %d records", out.Counts, g.Origins, g.Sponsor, len(own), s.State().Counts().Guests)
 	}
 
@@ -490,7 +508,8 @@ links: [{id: k, item: file:kit, created: 2026-11-01, for: [named@ilvane.example,
 	if n := strings.Count(strings.Join(journaled(t, s, "guest"), "\n"), "twice@ilvane.example: signed up"); n != 1 {
 		t.Errorf("made %d times", n)
 	}
-	if _, err := s.Prove(ctx, Knock{Address: "twice@ilvane.example", Language: "xx"}, "x"); err == nil || !strings.Contains(err.Error(), "language") {
+	if _, err := s.Prove(ctx, Knock{Address: "twice@ilvane.example", Language: "xx"}, "x"); err == nil ||
+		!strings.Contains(err.Error(), "language") {
 		t.Errorf("an unknown language: %v", err)
 	}
 }

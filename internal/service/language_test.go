@@ -34,8 +34,10 @@ guests:
 	check(t, err)
 	got := send()
 	for who, want := range map[string][]string{
-		"ben@ours.example": {"Um dos seus convidados pede atenção", "Bom dia, Ben.", "- 27 de novembro de 2026: Ada: o registo é suspenso (o fim do próprio registo)"},
-		"uma@ours.example": {"One of your guests needs a look", "Hello Uma,", "- 27 November 2026: Bo: the record is suspended (the record's own end)"},
+		"ben@ours.example": {"Um dos seus convidados pede atenção", "Bom dia, Ben.",
+			"- 27 de novembro de 2026: Ada: o registo é suspenso (o fim do próprio registo)"},
+		"uma@ours.example": {"One of your guests needs a look", "Hello Uma,",
+			"- 27 November 2026: Bo: the record is suspended (the record's own end)"},
 	} {
 		for _, w := range want {
 			if !strings.Contains(got[who], w) {
@@ -45,7 +47,8 @@ guests:
 	}
 	_, err = s.PersonLeaves(t.Context(), keeper, "uma", "", "ben", "leaves", false)
 	check(t, err)
-	if m := send()["ben@ours.example"]; !strings.HasPrefix(m, "Uma sai: quer responder pelos seus convidados?") || !strings.Contains(m, "- 1 convidado, 0 permissões") {
+	if m := send()["ben@ours.example"]; !strings.HasPrefix(m, "Uma sai: quer responder pelos seus convidados?") ||
+		!strings.Contains(m, "- 1 convidado, 0 permissões") {
 		t.Errorf("%s", m)
 	}
 	// Lists take and give it.
@@ -53,7 +56,8 @@ guests:
 	check(t, err)
 	var out strings.Builder
 	check(t, s.List(t.Context(), "people", "csv", &out))
-	if want := "id,name,address,groups,roles,language,left\nben,Ben,ben@ours.example,,,pt,\numa,Uma,uma@ours.example,,,pt,2026-11-23T12:00:00Z\n"; strings.ReplaceAll(out.String(), "\r", "") != want {
+	if want := "id,name,address,groups,roles,language,left\nben,Ben,ben@ours.example,,,pt,\numa,Uma,uma@ours.example,,,pt,2026-11-23T12:00:00Z\n"; strings.ReplaceAll(out.String(),
+		"\r", "") != want {
 		t.Errorf("%s", out.String())
 	}
 }

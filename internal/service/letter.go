@@ -119,7 +119,8 @@ func (s *Service) SendLetter(ctx context.Context, by By, l world.Letter, mail, a
 		}
 		if err := t.Naming("letter", `"partner":`+jsonText(p.ID), func(id string, doc []byte) error {
 			old, err := letterOf(doc)
-			if err == nil && old.Partner == p.ID && old.Answer == world.NoAnswer && slices.ContainsFunc(old.Keys, func(k catalogue.Key) bool { return slices.Contains(l.Keys, k) }) {
+			if err == nil && old.Partner == p.ID && old.Answer == world.NoAnswer &&
+				slices.ContainsFunc(old.Keys, func(k catalogue.Key) bool { return slices.Contains(l.Keys, k) }) {
 				out.Same = append(out.Same, id)
 			}
 			return err
@@ -188,7 +189,10 @@ func (s *Service) SendLetter(ctx context.Context, by By, l world.Letter, mail, a
 // addressesOf picks the mail addresses out of whom a letter goes to, and that of the
 // partner's owner.
 func (s *Service) addressesOf(now *State, p *world.Partner, to string) (out, owner []addr.Address) {
-	for _, word := range strings.FieldsFunc(to, func(r rune) bool { return r == ',' || r == ';' || r == '<' || r == '>' || unicode.IsSpace(r) }) {
+	for _, word := range strings.FieldsFunc(to, func(r rune) bool {
+		return r == ',' || r == ';' || r == '<' || r == '>' ||
+			unicode.IsSpace(r)
+	}) {
 		if a, err := addr.Parse(word); err == nil && strings.Contains(word, "@") && !slices.Contains(out, a) {
 			out = append(out, a)
 		}

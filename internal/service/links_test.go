@@ -72,13 +72,20 @@ func TestMakeLink(t *testing.T) {
 		want string // or the field that is refused
 		by   string
 	}{
-		{"whoever holds it", keeper, LinkAsked{Item: "file:kit", Bearer: true, Download: true}, "true opens 2/0 for 1 of bearer: files.open files.download", "uma"},
+		{"whoever holds it", keeper, LinkAsked{Item: "file:kit", Bearer: true, Download: true},
+			"true opens 2/0 for 1 of bearer: files.open files.download", "uma"},
 		{"without download", keeper, LinkAsked{Item: "file:kit", Bearer: true, By: "ben"}, "true opens 1/0 for 1 of bearer: files.open", "ben"},
-		{"an item that says off", keeper, LinkAsked{Item: "folder:lists", Bearer: true}, "false refused: “Links for whoever holds them” is set to off; this needs on.", "uma"},
-		{"those it names, everybody with a verdict", member, LinkAsked{Item: "folder:lists", For: "Ada <ada@ilvane.example>, bo@ilvane.example\nada@ilvane.example; cy@shut.example\numa@ours.example di@homepost.example\nex", Right: "contribute", Download: true},
+		{"an item that says off", keeper, LinkAsked{Item: "folder:lists", Bearer: true},
+			"false refused: “Links for whoever holds them” is set to off; this needs on.", "uma"},
+		{"those it names, everybody with a verdict", member,
+			LinkAsked{Item: "folder:lists",
+				For:   "Ada <ada@ilvane.example>, bo@ilvane.example\nada@ilvane.example; cy@shut.example\numa@ours.example di@homepost.example\nex",
+				Right: "contribute", Download: true},
 			"true 1 Ada <ada@ilvane.example> yesgiven; 1 bo@ilvane.example yesgiven; 2 ada@ilvane.example duplicate It stands in line 1 already.; 2 cy@shut.example no “With whom files may be shared” is set to listed partners only, and Shut is not open for files.in.; " +
-				`3 uma@ours.example own One of our own addresses; our people are not invited as guests.; 3 di@homepost.example no “Private addresses by name” is set to off; this needs on.; 4 ex malformed "ex" is no address: there is no @ (at position 3); opens 5/0 for 2 of ilvane: files.open files.download files.edit files.upload files.delete`, "ben"},
-		{"nobody of them", member, LinkAsked{Item: "file:kit", For: "cy@shut.example"}, "false 1 cy@shut.example no “With whom files may be shared” is set to listed partners only, and Shut is not open for files.in.", "ben"},
+				`3 uma@ours.example own One of our own addresses; our people are not invited as guests.; 3 di@homepost.example no “Private addresses by name” is set to off; this needs on.; 4 ex malformed "ex" is no address: there is no @ (at position 3); opens 5/0 for 2 of ilvane: files.open files.download files.edit files.upload files.delete`,
+			"ben"},
+		{"nobody of them", member, LinkAsked{Item: "file:kit", For: "cy@shut.example"},
+			"false 1 cy@shut.example no “With whom files may be shared” is set to listed partners only, and Shut is not open for files.in.", "ben"},
 		{"whom, twice said", keeper, LinkAsked{Item: "file:kit", Bearer: true, For: "ada@ilvane.example"}, "for", ""},
 		{"whom, not said", keeper, LinkAsked{Item: "file:kit", For: " "}, "for", ""},
 		{"a page", keeper, LinkAsked{Item: "page:notes", Bearer: true}, "item", ""},
@@ -115,7 +122,8 @@ func TestMakeLink(t *testing.T) {
 		}
 	}
 	// Made.
-	made, err := s.MakeLink(t.Context(), keeper, LinkAsked{ID: "kit-1", Item: "file:kit", Bearer: true, Download: true, Until: "+3d", Why: "for the press"}, false)
+	made, err := s.MakeLink(t.Context(), keeper, LinkAsked{ID: "kit-1", Item: "file:kit", Bearer: true, Download: true, Until: "+3d",
+		Why: "for the press"}, false)
 	check(t, err)
 	if !made.Made || made.Link.ID != "kit-1" || fmt.Sprint(journaled(t, s, "link")) != "[kira kit-1: for the press]" {
 		t.Errorf("%+v %v", made, journaled(t, s, "link"))
@@ -123,21 +131,24 @@ func TestMakeLink(t *testing.T) {
 	opens := func(id string) bool {
 		t.Helper()
 		act, _ := catalogue.ActionByName("files.open")
-		v, err := s.State().Decide(&engine.Question{Subject: engine.Who{Kind: engine.ByLinkID, ID: id}, Action: act.ID, Resource: world.Resource{Kind: catalogue.File, ID: "kit"}, At: s.Now()})
+		v, err := s.State().Decide(&engine.Question{Subject: engine.Who{Kind: engine.ByLinkID, ID: id}, Action: act.ID,
+			Resource: world.Resource{Kind: catalogue.File, ID: "kit"}, At: s.Now()})
 		check(t, err)
 		return v.Yes
 	}
 	if !opens("kit-1") {
 		t.Error("made, it does not open")
 	}
-	if _, err := s.MakeLink(t.Context(), keeper, LinkAsked{ID: "kit-1", Item: "file:kit", Bearer: true}, false); err == nil || !strings.Contains(err.Error(), "such a link already") {
+	if _, err := s.MakeLink(t.Context(), keeper, LinkAsked{ID: "kit-1", Item: "file:kit", Bearer: true}, false); err == nil ||
+		!strings.Contains(err.Error(), "such a link already") {
 		t.Errorf("the same id again: %v", err)
 	}
 	refused, err := s.MakeLink(t.Context(), keeper, LinkAsked{Item: "folder:lists", Bearer: true}, false)
 	if err != nil || refused.Made || len(journaled(t, s, "link")) != 1 {
 		t.Errorf("refused, and made: %v %v", err, journaled(t, s, "link"))
 	}
-	some, err := s.MakeLink(t.Context(), member, LinkAsked{ID: "lists-1", Item: "folder:lists", For: "ada@ilvane.example cy@shut.example", Right: "contribute"}, false)
+	some, err := s.MakeLink(t.Context(), member, LinkAsked{ID: "lists-1", Item: "folder:lists", For: "ada@ilvane.example cy@shut.example",
+		Right: "contribute"}, false)
 	check(t, err)
 	l, err := s.Link(t.Context(), "lists-1")
 	check(t, err)

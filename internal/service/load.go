@@ -112,7 +112,8 @@ const mostShown = 200
 // nothing and says what would change. Errors of the file are worldfile.Errors.
 func (s *Service) Load(ctx context.Context, who, why, name string, text []byte, preview bool) (Loaded, error) {
 	if exact(ctx) && DraftIn(ctx) == "" {
-		return Loaded{}, &Invalid{"exact", "true", "what the file does not hold goes, so that is weighed first: load it into a draft, which --draft names"}
+		return Loaded{}, &Invalid{"exact", "true",
+			"what the file does not hold goes, so that is weighed first: load it into a draft, which --draft names"}
 	}
 	if DraftIn(ctx) != "" {
 		return s.loadDraft(ctx, who, why, name, text, preview)
@@ -147,7 +148,8 @@ func (s *Service) Load(ctx context.Context, who, why, name string, text []byte, 
 		policy := world.World{Policy: part.Policy}
 		if _, begun, err := t.Floor("organisation"); err != nil {
 			return err
-		} else if !begun && len(part.Guests) > 0 && !restoring(ctx) && part.Settings == nil && now.Policy().Settings == nil { // nobody tells yet when guests are seen
+		} else if !begun && len(part.Guests) > 0 && !restoring(ctx) && part.Settings == nil &&
+			now.Policy().Settings == nil { // nobody tells yet when guests are seen
 			start := world.StartSettings()
 			start.Sightings = world.SightingsNone
 			policy.Settings = &start

@@ -44,13 +44,17 @@ func TestOutages(t *testing.T) {
 				t.Fatalf("%s: one is at %+v, the other still at %+v", what, a.State().Head, b.State().Head)
 			}
 		}
-		if x, y := decide(t, a, "maren@ilvane.example", "spaces.enter", "space:dossier"), decide(t, b, "maren@ilvane.example", "spaces.enter", "space:dossier"); x != y {
+		if x, y := decide(t, a, "maren@ilvane.example", "spaces.enter", "space:dossier"),
+			decide(t, b, "maren@ilvane.example", "spaces.enter", "space:dossier"); x != y {
 			t.Errorf("%s: one says %t, the other %t", what, x, y)
 		}
 	}
 	grant := func(until string) {
 		t.Helper()
-		load(t, a, fmt.Sprintf("wexillum: 1\ngrants: [{party: maren@ilvane.example, resource: space:dossier, role: contribute, from: 2026-01-01, until: %s}]", until))
+		load(t,
+			a,
+			fmt.Sprintf("wexillum: 1\ngrants: [{party: maren@ilvane.example, resource: space:dossier, role: contribute, from: 2026-01-01, until: %s}]",
+				until))
 	}
 	stop := run(b)
 	same(b, "at first")
@@ -72,7 +76,10 @@ func TestOutages(t *testing.T) {
 	clock.forward(time.Hour)
 	other.forward(time.Hour)
 	for i := range 40 {
-		load(t, a, fmt.Sprintf("wexillum: 1\nguests: [{address: g%d@ilvane.example, sponsor: uma}]\ngrants: [{party: g%d@ilvane.example, resource: space:dossier, role: view, from: 2026-01-01}]", i, i))
+		load(t,
+			a,
+			fmt.Sprintf("wexillum: 1\nguests: [{address: g%d@ilvane.example, sponsor: uma}]\ngrants: [{party: g%d@ilvane.example, resource: space:dossier, role: view, from: 2026-01-01}]",
+				i, i))
 	}
 	grant("2027-11-01")
 	stop = run(b)
@@ -81,10 +88,12 @@ func TestOutages(t *testing.T) {
 	// The database is killed; what is known is answered meanwhile.
 	check(t, syscall.Kill(server.PID(), syscall.SIGKILL))
 	<-server.Exited()
-	if !decide(t, a, "maren@ilvane.example", "spaces.enter", "space:dossier") || !decide(t, b, "g7@ilvane.example", "spaces.enter", "space:dossier") {
+	if !decide(t, a, "maren@ilvane.example", "spaces.enter", "space:dossier") ||
+		!decide(t, b, "g7@ilvane.example", "spaces.enter", "space:dossier") {
 		t.Error("without the database nothing is answered")
 	}
-	if _, err := a.Load(t.Context(), "test", "", "test", []byte("wexillum: 1\nguests: [{address: lost@ilvane.example, sponsor: uma}]"), false); err == nil {
+	if _, err := a.Load(t.Context(), "test", "", "test", []byte("wexillum: 1\nguests: [{address: lost@ilvane.example, sponsor: uma}]"),
+		false); err == nil {
 		t.Error("a change without the database is taken")
 	}
 	server, err = mariadb.Start(t.Context(), dir)

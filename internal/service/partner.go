@@ -286,7 +286,8 @@ func (s *Service) rearrange(
 	concerns func(before, after *State) engine.Concerns,
 ) (Rearranged, error) {
 	out := Rearranged{Partner: to}
-	prepare := func(now *State, naming func(kind, text string, fn func(id string, doc []byte) error) error, grants func(string) ([]world.Grant, error)) error {
+	prepare := func(now *State, naming func(kind, text string, fn func(id string, doc []byte) error) error,
+		grants func(string) ([]world.Grant, error)) error {
 		old, err := now.Partner(from)
 		if err != nil {
 			return err

@@ -61,16 +61,23 @@ func TestPreviews(t *testing.T) {
 		{say(s.AddDomain(ctx, try, "ropes", "else.example", false, false)), "1 guests 0 grants 0 spaces"},
 		{say(s.RemoveDomain(ctx, try, "lamps", "works.lamps.example")), "1 guests 2 grants 2 spaces"},
 		{say(s.RemoveDomain(ctx, try, "lamps", "ropes.example")), `not found: ropes.example is no domain of "lamps"`},
-		{say(s.PatchPartner(ctx, try, "lamps", []byte(`{"id":"lamps","name":"Lamps","domains":["lamps.example"],"opened":{"chat.in":"yes","spaces.in":"yes"}}`))), "1 guests 2 grants 2 spaces"},
-		{say(s.PatchPartner(ctx, try, "lamps", []byte(`{"id":"lamps","name":"Lamps","domains":["lamps.example"],"opened":{"chat.in":"no","spaces.in":null}}`))), "1 guests 1 grants 1 spaces"},
+		{say(s.PatchPartner(ctx, try, "lamps",
+			[]byte(`{"id":"lamps","name":"Lamps","domains":["lamps.example"],"opened":{"chat.in":"yes","spaces.in":"yes"}}`))),
+			"1 guests 2 grants 2 spaces"},
+		{say(s.PatchPartner(ctx, try, "lamps",
+			[]byte(`{"id":"lamps","name":"Lamps","domains":["lamps.example"],"opened":{"chat.in":"no","spaces.in":null}}`))),
+			"1 guests 1 grants 1 spaces"},
 		{say(s.AddPartner(ctx, try, "new", []byte(`{"id":"new","name":"New","domains":["else.example"]}`))), "1 guests 0 grants 0 spaces"},
 		{moved(s.JoinPartners(ctx, try, "lamps", "ropes")), "2 guests 3 grants 2 spaces"},
 		{moved(s.SplitPartner(ctx, try, "lamps", []string{"*.works.lamps.example"}, "works", "Works")), "1 guests 2 grants 2 spaces"},
 		{moved(s.SplitPartner(ctx, try, "lamps", []string{"x.works.lamps.example"}, "works", "Works")), "1 guests 2 grants 2 spaces"},
-		{moved(s.SplitPartner(ctx, try, "lamps", []string{"y.works.lamps.example"}, "Works!", "Works")), `id "Works!": an id has the letters a to z, digits, dot, underscore and hyphen, and begins with a letter or digit`},
-		{moved(s.SplitPartner(ctx, try, "lamps", []string{"bad domain"}, "works", "Works")), `domain "bad domain": "bad domain" is no domain: there is a space in the domain (at position 4)`},
+		{moved(s.SplitPartner(ctx, try, "lamps", []string{"y.works.lamps.example"}, "Works!", "Works")),
+			`id "Works!": an id has the letters a to z, digits, dot, underscore and hyphen, and begins with a letter or digit`},
+		{moved(s.SplitPartner(ctx, try, "lamps", []string{"bad domain"}, "works", "Works")),
+			`domain "bad domain": "bad domain" is no domain: there is a space in the domain (at position 4)`},
 		{moved(s.JoinPartners(ctx, try, "lamps", "lamps")), `partner "lamps": "lamps" cannot be merged with itself`},
-		{listed(s.ImportDomains(ctx, try, domainlist.OfBars, "", lines("*.lamps.example\nc@ropes.example"), false, false)), "2 guests 1 grants 1 spaces"},
+		{listed(s.ImportDomains(ctx, try, domainlist.OfBars, "", lines("*.lamps.example\nc@ropes.example"), false, false)),
+			"2 guests 1 grants 1 spaces"},
 		{listed(s.ImportDomains(ctx, try, domainlist.OfPersonal, "", lines("else.example"), false, false)), "1 guests 0 grants 0 spaces"},
 		{listed(s.ImportDomains(ctx, try, domainlist.OfPartners, "lamps", lines("lamps.example"), true, false)), "1 guests 2 grants 2 spaces"},
 	} {
@@ -90,7 +97,8 @@ func TestRearrange(t *testing.T) {
 	s, _ := start(t, dsn)
 	load(t, s, pair)
 	other, _ := start(t, dsn)
-	sent, err := s.SendLetter(t.Context(), By{Who: "test"}, world.Letter{Partner: "lamps", Keys: []catalogue.Key{catalogue.In(catalogue.Chat)}}, false, false)
+	sent, err := s.SendLetter(t.Context(), By{Who: "test"},
+		world.Letter{Partner: "lamps", Keys: []catalogue.Key{catalogue.In(catalogue.Chat)}}, false, false)
 	check(t, err)
 	l := sent.Letter
 	if l.To != "desk@lamps.example" || l.Answer != world.NoAnswer {
@@ -170,14 +178,17 @@ func TestLetters(t *testing.T) {
 	stance("spaces.in", `{"says":"refuses","source":"trial"}`)
 	want(both, "refused trial: a call")
 	again := send(spaces)
-	load(t, s, "wexillum: 1\npartners: [{id: lamps, name: Lamps, domains: [lamps.example], stance: {chat.in: {says: admits}, spaces.in: {says: admits, as_of: +0d}}}]")
+	load(t,
+		s,
+		"wexillum: 1\npartners: [{id: lamps, name: Lamps, domains: [lamps.example], stance: {chat.in: {says: admits}, spaces.in: {says: admits, as_of: +0d}}}]")
 	want(again, "admitted loaded from a file")
 	by := By{Who: "test"}
 	if err := s.CloseLetter(t.Context(), by, again, "refused", ""); !errors.Is(err, ErrConflict) {
 		t.Error(err)
 	}
 	last := send(spaces)
-	if err := s.CloseLetter(t.Context(), by, last, "perhaps", ""); err == nil || err.Error() != `answer "perhaps": write admitted, refused, withdrawn` {
+	if err := s.CloseLetter(t.Context(), by, last, "perhaps", ""); err == nil ||
+		err.Error() != `answer "perhaps": write admitted, refused, withdrawn` {
 		t.Error(err)
 	}
 	check(t, s.CloseLetter(t.Context(), by, last, "withdrawn", "not needed any more"))

@@ -83,7 +83,9 @@ func (s *Service) ceremonies(origin string) (*webauthn.WebAuthn, error) {
 		return nil, fmt.Errorf("%w: where this service is reached is not known", ErrConflict)
 	}
 	if _, err := netip.ParseAddr(u.Hostname()); err == nil {
-		return nil, fmt.Errorf("%w: passkeys belong to a name, and %s is a number: open this service by its name (http://localhost:%s on this machine)", ErrConflict, u.Hostname(), cmp.Or(u.Port(), "80"))
+		return nil,
+			fmt.Errorf("%w: passkeys belong to a name, and %s is a number: open this service by its name (http://localhost:%s on this machine)",
+				ErrConflict, u.Hostname(), cmp.Or(u.Port(), "80"))
 	}
 	name := "Wexillum"
 	if o := s.State().Policy().Organisation; o != nil && o.Name != "" {
@@ -92,9 +94,10 @@ func (s *Service) ceremonies(origin string) (*webauthn.WebAuthn, error) {
 	timeout := webauthn.TimeoutConfig{Enforce: true, Timeout: passkeyTime, TimeoutUVD: passkeyTime}
 	return webauthn.New(&webauthn.Config{
 		RPID: u.Hostname(), RPDisplayName: name, RPOrigins: []string{u.Scheme + "://" + u.Host},
-		AttestationPreference:  protocol.PreferNoAttestation,
-		AuthenticatorSelection: protocol.AuthenticatorSelection{ResidentKey: protocol.ResidentKeyRequirementRequired, RequireResidentKey: protocol.ResidentKeyRequired(), UserVerification: protocol.VerificationRequired},
-		Timeouts:               webauthn.TimeoutsConfig{Login: timeout, Registration: timeout},
+		AttestationPreference: protocol.PreferNoAttestation,
+		AuthenticatorSelection: protocol.AuthenticatorSelection{ResidentKey: protocol.ResidentKeyRequirementRequired,
+			RequireResidentKey: protocol.ResidentKeyRequired(), UserVerification: protocol.VerificationRequired},
+		Timeouts: webauthn.TimeoutsConfig{Login: timeout, Registration: timeout},
 	})
 }
 
@@ -185,7 +188,8 @@ func (s *Service) ceremony(origin, kept string) (*webauthn.WebAuthn, *webauthn.S
 	}
 	session := &webauthn.SessionData{}
 	if kept == "" || json.Unmarshal([]byte(kept), session) != nil {
-		return nil, nil, fmt.Errorf("%w: begin again: nothing was begun in this browser, or it took longer than %d minutes", ErrConflict, int(passkeyTime.Minutes()))
+		return nil, nil, fmt.Errorf("%w: begin again: nothing was begun in this browser, or it took longer than %d minutes", ErrConflict,
+			int(passkeyTime.Minutes()))
 	}
 	return w, session, nil
 }
@@ -199,7 +203,8 @@ func (s *Service) EndPasskey(ctx context.Context, who Who, id string) error {
 		}
 		if len(keys) == 1 && who.Guest == "" && now.factorRequired(who.Role) {
 			if f, err := t.Factor(who.Name); err != nil || f == nil || f.Confirmed == 0 {
-				return cmp.Or(err, fmt.Errorf("%w: your role has to have a second factor, and this is yours: add another passkey or one-time codes first", ErrConflict))
+				return cmp.Or(err,
+					fmt.Errorf("%w: your role has to have a second factor, and this is yours: add another passkey or one-time codes first", ErrConflict))
 			}
 		}
 		n, err := t.EndPasskeys(who.Name, id, "taken away by themselves")

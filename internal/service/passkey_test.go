@@ -26,7 +26,8 @@ type device struct {
 }
 
 func newDevice(t *testing.T, s *Service) *device {
-	return &device{t: t, s: s, rp: virtualwebauthn.RelyingParty{ID: "access.ours.example", Name: "Small", Origin: keysOrigin}, auth: virtualwebauthn.NewAuthenticator(), cred: virtualwebauthn.NewCredential(virtualwebauthn.KeyTypeEC2)}
+	return &device{t: t, s: s, rp: virtualwebauthn.RelyingParty{ID: "access.ours.example", Name: "Small", Origin: keysOrigin},
+		auth: virtualwebauthn.NewAuthenticator(), cred: virtualwebauthn.NewCredential(virtualwebauthn.KeyTypeEC2)}
 }
 
 func asJSON(t *testing.T, x any) string {
@@ -75,8 +76,8 @@ func (d *device) signsIn() (Entered, error) {
 	return d.s.PasskeyProved(d.t.Context(), keysOrigin, kept, []byte(answer), Knock{Source: "127.0.0.1"})
 }
 
-// TestPasskeys has people of ours and a guest sign in by passkeys, and everybody else not: answers to other questions, from other places, by
-// copies, without a lock; of disabled accounts; and a guest's when their mailbox was not proved for long.
+// TestPasskeys has people of ours and a guest sign in by passkeys, and everybody else not: answers to other questions, from other places,
+// by copies, without a lock; of disabled accounts; and a guest's when their mailbox was not proved for long.
 func TestPasskeys(t *testing.T) {
 	s, clock := start(t, dbtest.DSN(t))
 	load(t, s, guestWorld)
@@ -85,7 +86,8 @@ func TestPasskeys(t *testing.T) {
 		check(t, s.MakeAccount(ctx, "test", "it begins", a, "low-water-2026"))
 	}
 	harbour := Who{Name: "harbour", Role: Administrator}
-	if _, _, err := s.BeginPasskey(ctx, harbour, "http://127.0.0.1:8470"); !strings.Contains(outcome(err), "passkeys belong to a name, and 127.0.0.1 is a number") {
+	if _, _, err := s.BeginPasskey(ctx, harbour, "http://127.0.0.1:8470"); !strings.Contains(outcome(err),
+		"passkeys belong to a name, and 127.0.0.1 is a number") {
 		t.Errorf("at a number: %v", err)
 	}
 	d := newDevice(t, s)
@@ -169,7 +171,9 @@ func TestPasskeys(t *testing.T) {
 	}
 
 	// A guest: for ninety days after their mailbox was proved last.
-	load(t, s, "wexillum: 1\nguests: [{address: n@ilvane.example, name: Nils, sponsor: uma, since: 2026-11-01, accepted: 2026-11-01}]\nrules: {guests.term_days: {default: none}}")
+	load(t,
+		s,
+		"wexillum: 1\nguests: [{address: n@ilvane.example, name: Nils, sponsor: uma, since: 2026-11-01, accepted: 2026-11-01}]\nrules: {guests.term_days: {default: none}}")
 	nils := Who{Name: GuestName("n@ilvane.example"), Role: RoleGuest, Guest: "n@ilvane.example"}
 	g := newDevice(t, s)
 	check(t, g.adds(nils, "telephone"))

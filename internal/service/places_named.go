@@ -119,7 +119,8 @@ func (c *placeChange) named(x *entry) (out []string, err error) {
 	case "person":
 		for i := range policy.Expectations {
 			e := &policy.Expectations[i]
-			if _, id, _ := strings.Cut(e.Resource, ":"); e.Owner == x.id || id == x.id && slices.Contains([]string{"person:" + x.id, "mailbox:" + x.id, "calendar:" + x.id}, e.Resource) {
+			if _, id, _ := strings.Cut(e.Resource, ":"); e.Owner == x.id ||
+				id == x.id && slices.Contains([]string{"person:" + x.id, "mailbox:" + x.id, "calendar:" + x.id}, e.Resource) {
 				say("the expectation %s", e.ID)
 			}
 		}

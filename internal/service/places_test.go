@@ -83,42 +83,68 @@ grants: [{party: a@ilvane.example, resource: space:dossier, role: contribute, fr
 	other, _ := start(t, dsn)
 	// What it weighs is told as: parties gaining and losing, granted actions gained and lost.
 	for _, c := range []struct{ do, want, weighed string }{
-		{`add | space | - | {"name": "Órgão aberto", "kind": "team", "owners": ["uma"], "items": [{"id": "first", "kind": "folder", "name": "First"}]}`, "added space orgao-aberto", "0 0 0 0"},
+		{`add | space | - | {"name": "Órgão aberto", "kind": "team", "owners": ["uma"], "items": [{"id": "first", "kind": "folder", "name": "First"}]}`,
+			"added space orgao-aberto", "0 0 0 0"},
 		{`set | space | dossier | {"name": "Dossier of loans", "members": ["ben", "uma"]}`, "changed space dossier", "0 0 0 0"},
 		{`add | item | - | {"space": "dossier", "kind": "file", "name": "Plan"}`, "added item plan", "1 0 5 0"},
 		{`set | item | kit | {"private": "yes"}`, "changed item kit", "0 1 0 5"},
 		{`set | item | kit | {"space": "other"}`, "changed item kit", "0 1 0 5"},
-		{`add | grant | - | {"party": "a@ilvane.example", "resource": "space:other", "role": "view"}`, "added grant a@ilvane.example space:other view NOW", "1 0 4 0"},
-		{`set | grant | a@ilvane.example space:dossier | {"role": "view"}`, "changed grant a@ilvane.example space:dossier contribute 2026-11-01T00:00:00Z", "0 1 0 6"},
-		{`set | grant | a@ilvane.example space:dossier | {"until": "2026-12-31"}`, "changed grant a@ilvane.example space:dossier contribute 2026-11-01T00:00:00Z", "0 1 0 12"},
-		{`remove | grant | a@ilvane.example space:dossier`, "ended grant a@ilvane.example space:dossier contribute 2026-11-01T00:00:00Z", "0 1 0 12"},
+		{`add | grant | - | {"party": "a@ilvane.example", "resource": "space:other", "role": "view"}`,
+			"added grant a@ilvane.example space:other view NOW", "1 0 4 0"},
+		{`set | grant | a@ilvane.example space:dossier | {"role": "view"}`,
+			"changed grant a@ilvane.example space:dossier contribute 2026-11-01T00:00:00Z", "0 1 0 6"},
+		{`set | grant | a@ilvane.example space:dossier | {"until": "2026-12-31"}`,
+			"changed grant a@ilvane.example space:dossier contribute 2026-11-01T00:00:00Z", "0 1 0 12"},
+		{`remove | grant | a@ilvane.example space:dossier`, "ended grant a@ilvane.example space:dossier contribute 2026-11-01T00:00:00Z",
+			"0 1 0 12"},
 		{`close | space | dossier`, "closed space dossier", "0 1 0 12"},
 		{`close | space | dossier | | {"on": "+9d"}`, "closed space dossier", "0 1 0 12"},
 		{`close | space | dossier | {"on": "+9d"}`, "closed space dossier", "0 1 0 12"},
-		{"close | space | dossier\nremove | space | dossier", "not_done space dossier\nrefused space dossier id: it is still named: roles that have not ended: 1, links that work: 0; close it first", ""},
+		{"close | space | dossier\nremove | space | dossier",
+			"not_done space dossier\nrefused space dossier id: it is still named: roles that have not ended: 1, links that work: 0; close it first",
+			""},
 		{`remove | space | other`, "removed space other", "0 0 0 0"},
-		{`add | meeting | - | {"name": "Weekly", "host": "uma", "space": "dossier", "sign_in_domains": ["ilvane.example"]}`, "added meeting weekly", "1 0 1 0"},
-		{`add | domain_list | - | {"name": "Lenders", "domains": ["ilvane.example"]}` + "\n" + `add | meeting | - | {"name": "Round", "host": "uma", "space": "dossier", "sign_in_lists": ["lenders"]}`, "added domain_list lenders\nadded meeting round", "1 0 1 0"},
-		{`add | meeting | - | {"name": "Round", "host": "uma", "sign_in_lists": ["lendrs"]}`, `refused meeting round sign_in_lists: there is no domain_list "lendrs"`, ""},
-		{`add | group | loan | {"name": "Loan", "parties": ["a@ilvane.example"]}` + "\n" + `add | grant | - | {"party": "group:loan", "resource": "space:other", "role": "view"}`, "added group loan\nadded grant group:loan space:other view NOW", "1 0 4 0"},
-		{`add | grant | - | {"party": "partner:ilvane", "resource": "space:other", "role": "view"}`, "refused grant partner:ilvane space:other view NOW party: none of them would get in with their home account: “Members with their home account” is set to closed: nobody from outside. Set spaces.connect to listed and open the partner, if that is wanted", ""},
-		{`add | grant | - | {"party": "partner:ilvane", "resource": "space:open", "role": "view"}`, "added grant partner:ilvane space:open view NOW", "1 0 2 0"},
-		{`add | grant | - | {"party": "domain:ilvane.example", "resource": "space:open", "role": "contribute", "until": "+30d"}`, "added grant domain:ilvane.example space:open contribute NOW", "1 0 2 0"},
-		{`add | grant | - | {"party": "domain:far.example", "resource": "space:open", "role": "view"}`, "refused grant domain:far.example space:open view NOW party: none of them would get in with their home account: ", ""},
-		{`add | grant | - | {"party": "domain:ilvane.example", "resource": "file:secret", "role": "view"}`, `refused grant  resource: domain:ilvane.example as a whole is let into a space with everything in it, not into "file:secret"`, ""},
-		{`add | grant | - | {"party": "partner:nobody", "resource": "space:other", "role": "view"}`, `refused grant  party: there is no partner "nobody"`, ""},
+		{`add | meeting | - | {"name": "Weekly", "host": "uma", "space": "dossier", "sign_in_domains": ["ilvane.example"]}`,
+			"added meeting weekly", "1 0 1 0"},
+		{`add | domain_list | - | {"name": "Lenders", "domains": ["ilvane.example"]}` + "\n" +
+			`add | meeting | - | {"name": "Round", "host": "uma", "space": "dossier", "sign_in_lists": ["lenders"]}`,
+			"added domain_list lenders\nadded meeting round", "1 0 1 0"},
+		{`add | meeting | - | {"name": "Round", "host": "uma", "sign_in_lists": ["lendrs"]}`,
+			`refused meeting round sign_in_lists: there is no domain_list "lendrs"`, ""},
+		{`add | group | loan | {"name": "Loan", "parties": ["a@ilvane.example"]}` + "\n" +
+			`add | grant | - | {"party": "group:loan", "resource": "space:other", "role": "view"}`,
+			"added group loan\nadded grant group:loan space:other view NOW", "1 0 4 0"},
+		{`add | grant | - | {"party": "partner:ilvane", "resource": "space:other", "role": "view"}`,
+			"refused grant partner:ilvane space:other view NOW party: none of them would get in with their home account: “Members with their home account” is set to closed: nobody from outside. Set spaces.connect to listed and open the partner, if that is wanted",
+			""},
+		{`add | grant | - | {"party": "partner:ilvane", "resource": "space:open", "role": "view"}`,
+			"added grant partner:ilvane space:open view NOW", "1 0 2 0"},
+		{`add | grant | - | {"party": "domain:ilvane.example", "resource": "space:open", "role": "contribute", "until": "+30d"}`,
+			"added grant domain:ilvane.example space:open contribute NOW", "1 0 2 0"},
+		{`add | grant | - | {"party": "domain:far.example", "resource": "space:open", "role": "view"}`,
+			"refused grant domain:far.example space:open view NOW party: none of them would get in with their home account: ", ""},
+		{`add | grant | - | {"party": "domain:ilvane.example", "resource": "file:secret", "role": "view"}`,
+			`refused grant  resource: domain:ilvane.example as a whole is let into a space with everything in it, not into "file:secret"`, ""},
+		{`add | grant | - | {"party": "partner:nobody", "resource": "space:other", "role": "view"}`,
+			`refused grant  party: there is no partner "nobody"`, ""},
 		{`add | person | - | {"name": "Zoë Quill", "address": "zoe@ours.example"}`, "added person zoe-quill", "1 0 0 0"},
 		{`set | person | ben | {"roles": ["administrator"]}`, "changed person ben", "0 0 0 0"},
-		{`add | contact | - | {"person": "uma", "party": "x@ilvane.example", "state": "accepted"}`, "added contact uma and x@ilvane.example", "0 0 0 0"},
+		{`add | contact | - | {"person": "uma", "party": "x@ilvane.example", "state": "accepted"}`, "added contact uma and x@ilvane.example",
+			"0 0 0 0"},
 		{`remove | person | odd`, "refused person odd id: it is still named: the space dossier", ""},
-		{`add | forwarder | - | {"mailbox": "uma", "to": "u@homepost.example", "keep_copy": "yes"}`, `refused forwarder uma to u@homepost.example to: mail may not be forwarded there: `, ""},
+		{`add | forwarder | - | {"mailbox": "uma", "to": "u@homepost.example", "keep_copy": "yes"}`,
+			`refused forwarder uma to u@homepost.example to: mail may not be forwarded there: `, ""},
 		{`set | item | plam | {"name": "x"}`, "refused item plam id: there is no such item", ""},
 		{`set | item | kitt | {"name": "x"}`, "refused item kitt id: there is no such item; do you mean kit?", ""},
 		{`add | space | dossier | {"kind": "team"}`, "refused space dossier id: there is a space with this id already", ""},
 		{`add | meeting | m | {"name": "M", "host": "umma"}`, `refused meeting m host: there is no person "umma"`, ""},
-		{`add | meeting | m | {"name": "M", "host": "uma"}` + "\n" + `add | item | k2 | {"space": "dossier", "kind": "fil"}`, `not_done meeting m` + "\n" + `refused item k2 kind: "fil" is no kind of item; write channel, folder, file, page, tasklist, report, dashboard`, ""},
-		{`set | space | dossier | {"rules": {}}`, "refused space dossier rules: a value of a rule is set by itself, as in space set dossier RULE VALUE", ""},
-		{`add | grant | - | {"party": "x@shut.example", "resource": "space:dossier", "role": "view"}`, "refused grant x@shut.example space:dossier view NOW party: they may not be let in there: ", ""},
+		{`add | meeting | m | {"name": "M", "host": "uma"}` + "\n" + `add | item | k2 | {"space": "dossier", "kind": "fil"}`,
+			`not_done meeting m` + "\n" +
+				`refused item k2 kind: "fil" is no kind of item; write channel, folder, file, page, tasklist, report, dashboard`, ""},
+		{`set | space | dossier | {"rules": {}}`,
+			"refused space dossier rules: a value of a rule is set by itself, as in space set dossier RULE VALUE", ""},
+		{`add | grant | - | {"party": "x@shut.example", "resource": "space:dossier", "role": "view"}`,
+			"refused grant x@shut.example space:dossier view NOW party: they may not be let in there: ", ""},
 	} {
 		was := s.dump(t)
 		list := placeEdits(t, c.do)
@@ -246,18 +272,24 @@ func TestUndoStands(t *testing.T) {
 	}
 	e, err := s.Journal(t.Context(), store.JournalQuery{Kind: "partner", Limit: 1})
 	check(t, err)
-	if _, err := s.Undo(t.Context(), placeAdmin, e[0].Seq, "", false); err == nil || !strings.Contains(err.Error(), "policy goes back with revision back") {
+	if _, err := s.Undo(t.Context(), placeAdmin, e[0].Seq, "", false); err == nil ||
+		!strings.Contains(err.Error(), "policy goes back with revision back") {
 		t.Error(err)
 	}
 	if _, err := s.Undo(t.Context(), placeAdmin, 999999, "", false); !errors.Is(err, ErrNotFound) {
 		t.Error(err)
 	}
-	if _, err := s.EditPlaces(t.Context(), placeAdmin, " ", placeEdits(t, `add | item | - | {"space": "dossier", "kind": "file", "name": "Plan"}`), false); err != nil {
+	if _, err := s.EditPlaces(t.Context(), placeAdmin, " ",
+		placeEdits(t, `add | item | - | {"space": "dossier", "kind": "file", "name": "Plan"}`), false); err != nil {
 		t.Errorf("it opens nothing, as nobody is there: %v", err)
 	}
-	load(t, s, "wexillum: 1\ngrants: [{party: \"group:g\", resource: space:dossier, role: view, from: 2026-11-01}]\ngroups: [{id: g, name: G, parties: [a@ilvane.example]}]\nguests: [{address: a@ilvane.example, since: 2026-11-01, accepted: 2026-11-01}]\n")
+	load(t,
+		s,
+		"wexillum: 1\ngrants: [{party: \"group:g\", resource: space:dossier, role: view, from: 2026-11-01}]\ngroups: [{id: g, name: G, parties: [a@ilvane.example]}]\nguests: [{address: a@ilvane.example, since: 2026-11-01, accepted: 2026-11-01}]\n")
 	var bad *Invalid
-	if _, err := s.EditPlaces(t.Context(), placeAdmin, " ", placeEdits(t, `add | item | - | {"space": "dossier", "kind": "file", "name": "Plan two"}`), false); !errors.As(err, &bad) || bad.Field != "why" {
+	if _, err := s.EditPlaces(t.Context(), placeAdmin, " ",
+		placeEdits(t, `add | item | - | {"space": "dossier", "kind": "file", "name": "Plan two"}`), false); !errors.As(err, &bad) ||
+		bad.Field != "why" {
 		t.Errorf("it opens something without a reason: %v", err)
 	}
 }
@@ -277,16 +309,20 @@ func TestPlacesOfMembers(t *testing.T) {
 		{uma, `set | space | dossier | {"name": "Mine"}`, "changed space dossier"},
 		{uma, `add | item | - | {"space": "dossier", "kind": "page", "name": "P"}`, "added item p"},
 		{uma, `set | space | dossier | {"house_licence": "yes"}`, "forbidden: a licence costs something; ask a keeper or an administrator"},
-		{uma, `add | space | - | {"name": "X", "kind": "team"}`, "forbidden: keepers and administrators make and remove spaces; ask a keeper or an administrator"},
+		{uma, `add | space | - | {"name": "X", "kind": "team"}`,
+			"forbidden: keepers and administrators make and remove spaces; ask a keeper or an administrator"},
 		{ben, `set | space | dossier | {"name": "Yours"}`, "forbidden: owners change their own spaces; ask uma"},
 		{ben, `set | item | kit | {"space": "other"}`, "forbidden: owners change what is in their own spaces; ask uma"},
 		{ben, `set | meeting | talk | {"sign_in_domains": ["ilvane.example"]}`, "changed meeting talk"},
 		{uma, `set | meeting | talk | {"name": "T"}`, "forbidden: hosts change their own meetings; ask ben"},
 		{ben, `add | meeting | - | {"name": "B", "host": "ben", "space": "dossier"}`, "added meeting b"},
-		{ben, `add | meeting | - | {"name": "B", "host": "uma"}`, "forbidden: members make meetings that they host themselves, in spaces that they belong to"},
+		{ben, `add | meeting | - | {"name": "B", "host": "uma"}`,
+			"forbidden: members make meetings that they host themselves, in spaces that they belong to"},
 		{ben, `add | contact | - | {"person": "ben", "party": "x@ilvane.example", "state": "asked"}`, "added contact ben and x@ilvane.example"},
-		{ben, `add | contact | - | {"person": "uma", "party": "x@ilvane.example", "state": "asked"}`, "forbidden: people keep their own contacts; ask a keeper or an administrator"},
-		{ben, `set | person | ben | {"name": "Benny"}`, "forbidden: keepers and administrators keep people, groups and lists of domains; ask a keeper or an administrator"},
+		{ben, `add | contact | - | {"person": "uma", "party": "x@ilvane.example", "state": "asked"}`,
+			"forbidden: people keep their own contacts; ask a keeper or an administrator"},
+		{ben, `set | person | ben | {"name": "Benny"}`,
+			"forbidden: keepers and administrators keep people, groups and lists of domains; ask a keeper or an administrator"},
 		{keeper, `set | person | ben | {"name": "Benny"}`, "changed person ben"},
 		{keeper, `set | person | ben | {"roles": ["administrator"]}`, "forbidden: an administrator says who administers"},
 		{keeper, `set | person | ben | {"roles": ["introducer"]}`, "changed person ben"},
@@ -325,13 +361,16 @@ grants: [{party: a@ilvane.example, resource: space:dossier, role: contribute, fr
 		var e string
 		switch r.IntN(9) {
 		case 0:
-			e = fmt.Sprintf(`add | space | s%d | {"name": "S", "kind": "%s", "owners": ["%s"], "items": [{"id": "i%d", "kind": "file"}]}`, k, pick("team", "site", "course"), pick("uma", "ben"), k)
+			e = fmt.Sprintf(`add | space | s%d | {"name": "S", "kind": "%s", "owners": ["%s"], "items": [{"id": "i%d", "kind": "file"}]}`, k,
+				pick("team", "site", "course"), pick("uma", "ben"), k)
 		case 1:
 			e = fmt.Sprintf(`set | item | %s | {"private": "%s"}`, pick("kit", "lists", "notes", "secret"), pick("yes", "no"))
 		case 2:
 			e = fmt.Sprintf(`set | item | %s | {"space": "%s"}`, pick("kit", "lists", "notes", "secret"), pick("dossier", "other"))
 		case 3:
-			e = fmt.Sprintf(`add | grant | - | {"party": "%s", "resource": "%s", "role": "%s"}`, pick("a@ilvane.example", "group:loan", "c@ilvane.example"), pick("space:dossier", "space:other", "file:kit"), pick("view", "contribute", "manage"))
+			e = fmt.Sprintf(`add | grant | - | {"party": "%s", "resource": "%s", "role": "%s"}`,
+				pick("a@ilvane.example", "group:loan", "c@ilvane.example"), pick("space:dossier", "space:other", "file:kit"),
+				pick("view", "contribute", "manage"))
 		case 4:
 			e = fmt.Sprintf(`remove | grant | %s %s`, pick("a@ilvane.example", "group:loan"), pick("space:dossier", "space:other", "file:kit"))
 		case 5:
@@ -341,7 +380,8 @@ grants: [{party: a@ilvane.example, resource: space:dossier, role: contribute, fr
 		case 7:
 			e = fmt.Sprintf(`set | group | loan | {"parties": ["%s"]}`, pick("a@ilvane.example", "b@ilvane.example", "c@ilvane.example"))
 		default:
-			e = fmt.Sprintf(`set | space | %s | {"joinable": "%s", "parties": %s}`, pick("dossier", "other"), pick("yes", "no"), pick(`["partner:ilvane"]`, `null`, `["domain:far.example"]`))
+			e = fmt.Sprintf(`set | space | %s | {"joinable": "%s", "parties": %s}`, pick("dossier", "other"), pick("yes", "no"),
+				pick(`["partner:ilvane"]`, `null`, `["domain:far.example"]`))
 		}
 		x, err := s.EditPlaces(t.Context(), placeAdmin, "random", placeEdits(t, e), false)
 		if err != nil {
@@ -379,11 +419,13 @@ guests:
 groups: [{id: g, name: G, parties: [b@ilvane.example]}]
 `)
 	before := dumped(t, s)
-	edits := placeEdits(t, `add | space | - | {"name": "Bids", "owners": ["uma"], "parties": ["a@ilvane.example", "group:g", "partner:ilvane"]}`)
+	edits := placeEdits(t,
+		`add | space | - | {"name": "Bids", "owners": ["uma"], "parties": ["a@ilvane.example", "group:g", "partner:ilvane"]}`)
 	edits[0].Pattern = "drop-off"
 	x, err := s.EditPlaces(t.Context(), placeAdmin, "the tender", edits, false)
 	check(t, err)
-	if linesOf(x) != "added space bids" || x.Lines[0].Note != "Nobody from partner:ilvane has a role yet: invite them into the folder made for them." {
+	if linesOf(x) != "added space bids" ||
+		x.Lines[0].Note != "Nobody from partner:ilvane has a role yet: invite them into the folder made for them." {
 		t.Errorf("%s, %q", linesOf(x), x.Lines[0].Note)
 	}
 	var got []string
@@ -398,7 +440,8 @@ groups: [{id: g, name: G, parties: [b@ilvane.example]}]
 			got = append(got, fmt.Sprint(who[:1], " ", folder, " ", v.Yes))
 		}
 	}
-	if want := "a a-ilvane-example true; a g false; a ilvane false; b a-ilvane-example false; b g true; b ilvane false"; strings.Join(got, "; ") != want {
+	if want := "a a-ilvane-example true; a g false; a ilvane false; b a-ilvane-example false; b g true; b ilvane false"; strings.Join(got,
+		"; ") != want {
 		t.Errorf("%s\nwant %s", strings.Join(got, "; "), want)
 	}
 	if _, err := s.Undo(t.Context(), placeAdmin, x.Change, "as it was", false); err != nil {

@@ -297,7 +297,8 @@ func (c *placeChange) weigh(ctx context.Context, p *parsed, after *engine.Snapsh
 	}); err != nil {
 		return nil, err
 	}
-	if err := count(after, c.now.Snapshot, "fewer", &out.Granted.Lost, &out.Wide.Lost, &out.Parties.Lost, func(engine.Newcomer) {}); err != nil {
+	if err := count(after, c.now.Snapshot, "fewer", &out.Granted.Lost, &out.Wide.Lost, &out.Parties.Lost,
+		func(engine.Newcomer) {}); err != nil {
 		return nil, err
 	}
 	for id := range people {

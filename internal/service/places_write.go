@@ -140,8 +140,9 @@ func (c *placeChange) read() (*parsed, error) {
 	}
 	p := &parsed{
 		persons: map[*entry]*world.Person{}, groups: map[*entry]*world.Group{}, spaces: map[*entry]*world.Space{},
-		items: map[*entry]*world.Item{}, lists: map[*entry]*world.DomainList{}, meetings: map[*entry]*world.Meeting{}, grants: map[*entry]*world.Grant{},
-		links: map[*entry]*world.Link{}, forwarders: map[*entry]*world.Forwarder{}, contacts: map[*entry]*world.Contact{},
+		items: map[*entry]*world.Item{}, lists: map[*entry]*world.DomainList{}, meetings: map[*entry]*world.Meeting{},
+		grants: map[*entry]*world.Grant{},
+		links:  map[*entry]*world.Link{}, forwarders: map[*entry]*world.Forwarder{}, contacts: map[*entry]*world.Contact{},
 	}
 	spaces, items := map[string]*world.Space{}, map[string]*world.Item{}
 	for i := range w.Spaces {
@@ -165,7 +166,8 @@ func (c *placeChange) read() (*parsed, error) {
 			sp := spaces[x.id]
 			p.spaces[x] = sp
 			if sp.JoinsAs != catalogue.NoRole && sp.Kind != world.Course {
-				c.refuse(x.line, "joins_as", sp.JoinsAs.String(), "people from outside join courses alone; this is a "+strings.ReplaceAll(world.SpaceKindNames[sp.Kind], "_", " "))
+				c.refuse(x.line, "joins_as", sp.JoinsAs.String(),
+					"people from outside join courses alone; this is a "+strings.ReplaceAll(world.SpaceKindNames[sp.Kind], "_", " "))
 			}
 			x.now = worldfile.SpaceDoc(sp)
 		case "item":
@@ -488,7 +490,8 @@ func (c *placeChange) finish(ctx context.Context, why string, preview bool) (*Pl
 		}
 		changes++
 		if x.line >= 0 && x.line < len(c.lines) {
-			c.lines[x.line].Result = map[[2]bool]string{{true, false}: "added", {false, true}: "removed", {false, false}: "changed"}[[2]bool{x.was == nil, x.now == nil}]
+			c.lines[x.line].Result = map[[2]bool]string{{true, false}: "added", {false, true}: "removed",
+				{false, false}: "changed"}[[2]bool{x.was == nil, x.now == nil}]
 			if c.lines[x.line].Do == DoClose {
 				c.lines[x.line].Result = "closed"
 			}

@@ -29,7 +29,8 @@ func (s *Service) PublishDespite(ctx context.Context, who, why, despite, id, dig
 	if at.IsSet() && at <= s.Now() {
 		return nil, &Invalid{"at", at.String(), "a moment to publish at lies ahead; leave it away to publish at once"}
 	}
-	if now, err := s.Draft(ctx, id); err == nil && now.After != nil && now.State == DraftOpen && now.Digest == digest { // judged before anybody has to wait
+	// judged before anybody has to wait
+	if now, err := s.Draft(ctx, id); err == nil && now.After != nil && now.State == DraftOpen && now.Digest == digest {
 		breaks, err := s.Breaks(ctx, now.Live, now.After)
 		switch {
 		case err != nil:

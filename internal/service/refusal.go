@@ -11,8 +11,8 @@ import (
 	"wexillum.example/internal/store"
 )
 
-// What callers are told no about is counted by day, partner and action: what is asked for day after day and refused is either wanted, and closed by
-// something that nobody thinks of, or somebody tries what they should not. Nobody is named.
+// What callers are told no about is counted by day, partner and action: what is asked for day after day and refused is either wanted, and
+// closed by something that nobody thinks of, or somebody tries what they should not. Nobody is named.
 
 const (
 	refusedWithin = 7   // days

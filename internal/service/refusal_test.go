@@ -11,7 +11,8 @@ import (
 	"wexillum.example/internal/dbtest"
 )
 
-// TestRefusedOften counts what callers are told no about, by day, partner and action, and notices what is refused day after day; what is old is taken away.
+// TestRefusedOften counts what callers are told no about, by day, partner and action, and notices what is refused day after day; what is
+// old is taken away.
 func TestRefusedOften(t *testing.T) {
 	s, c := start(t, dbtest.DSN(t))
 	load(t, s, guestWorld)
@@ -24,7 +25,8 @@ func TestRefusedOften(t *testing.T) {
 		a, err := addr.Parse(who)
 		check(t, err)
 		for range times {
-			s.Refused(s.State(), &engine.Question{Subject: engine.Who{Address: a}, Action: call.ID, Resource: world.Resource{Kind: catalogue.Person, ID: "uma"}, At: s.Now()})
+			s.Refused(s.State(), &engine.Question{Subject: engine.Who{Address: a}, Action: call.ID,
+				Resource: world.Resource{Kind: catalogue.Person, ID: "uma"}, At: s.Now()})
 		}
 		check(t, s.KeepRefusals(t.Context()))
 	}

@@ -110,7 +110,8 @@ func putRequest(t *store.Tx, r *Request) error {
 
 // askFor keeps what fill says as a request of whoever asks, who must say what it is for and may ask for the same
 // once at a time.
-func (s *Service) askFor(ctx context.Context, who Who, purpose string, same func(old *Request) bool, fill func(now *State, t *store.Tx, r *Request) error) (*Request, error) {
+func (s *Service) askFor(ctx context.Context, who Who, purpose string, same func(old *Request) bool,
+	fill func(now *State, t *store.Tx, r *Request) error) (*Request, error) {
 	if purpose = strings.TrimSpace(purpose); purpose == "" || len(purpose) > 1000 {
 		return nil, &Invalid{"purpose", purpose, "say what it is for, in 1 to 1000 letters"}
 	}

@@ -158,7 +158,8 @@ func (s *Service) DoRequest(ctx context.Context, who Who, id, why string, previe
 	case r.SignUp != nil:
 		return s.doRequest(ctx, who, id, why, preview, s.letSignUp)
 	case len(r.Changes) == 0:
-		return nil, fmt.Errorf("%w: %s asks whether something may be, and is a yes once a rule, a role or an exception makes it one", ErrConflict, id)
+		return nil, fmt.Errorf("%w: %s asks whether something may be, and is a yes once a rule, a role or an exception makes it one", ErrConflict,
+			id)
 	}
 	return s.doRequest(ctx, who, id, why, preview, func(now *State, t *store.Tx, who Who, r *Request, preview bool) (*PlacesChanged, error) {
 		c, err := s.placeChange(now, t, who, r.Changes)

@@ -29,14 +29,17 @@ func TestRequestsOfChanges(t *testing.T) {
 		who      Who
 		do, want string
 	}{
-		{ben, `set | space | dossier | {"name": "Yours", "joinable": "yes"}`, "open [owner:uma]: Change the space Dossier: joinable yes, name Yours"},
+		{ben, `set | space | dossier | {"name": "Yours", "joinable": "yes"}`,
+			"open [owner:uma]: Change the space Dossier: joinable yes, name Yours"},
 		{ben, `set | space | dossier | {"name": "Yours", "joinable": "yes"}`, "conflict: you have asked for this already, as " + "ID"},
 		{uma, `set | space | dossier | {"name": "Mine"}`, "conflict: there is nothing to ask for; you may do it yourself"},
 		{uma, `set | space | dossier | {"house_licence": "yes"}`, "open [administrator]: Change the space Dossier: house licence yes"},
 		{uma, `set | meeting | talk | {"passcode": "yes"}`, "open [owner:ben]: Change the meeting Talk: passcode yes"},
-		{ben, `set | space | dosier | {"name": "Yours"}`, "conflict: it cannot be done as it stands: there is no such space; do you mean dossier?"},
+		{ben, `set | space | dosier | {"name": "Yours"}`,
+			"conflict: it cannot be done as it stands: there is no such space; do you mean dossier?"},
 		{ben, `set | space | other | {"name": "Yours"}`, "forbidden: members ask about spaces and meetings that they belong to"},
-		{uma, `add | space | - | {"name": "Press", "kind": "team", "owners": ["uma"]}`, "open [administrator]: Make a space Press: kind team, owners Uma"},
+		{uma, `add | space | - | {"name": "Press", "kind": "team", "owners": ["uma"]}`,
+			"open [administrator]: Make a space Press: kind team, owners Uma"},
 		{keeper, `set | person | ben | {"roles": ["administrator"]}`, "open [administrator]: Change the person Ben: roles administrator"},
 	} {
 		r, err := s.RequestPlaces(t.Context(), c.who, placeEdits(t, c.do), "the spring course")

@@ -50,7 +50,8 @@ func (s *Service) RequestValue(ctx context.Context, who Who, v AskedValue, purpo
 	}
 	same := func(old *Request) bool { return old.Value != nil && *old.Value == v }
 	return s.askFor(ctx, who, purpose, same, func(now *State, _ *store.Tx, r *Request) error {
-		if c.Where.Partner == "" && !now.Has(c.Where.Resource.Kind.String(), c.Where.Resource.ID) || c.Where.Partner != "" && !now.Has("partner", c.Where.Partner) {
+		if c.Where.Partner == "" && !now.Has(c.Where.Resource.Kind.String(), c.Where.Resource.ID) ||
+			c.Where.Partner != "" && !now.Has("partner", c.Where.Partner) {
 			return fmt.Errorf("%w: there is no %s", ErrNotFound, c.Where)
 		}
 		if now.MaySetValue(who, c.Where) == nil {
@@ -60,7 +61,8 @@ func (s *Service) RequestValue(ctx context.Context, who Who, v AskedValue, purpo
 			return fmt.Errorf("%w: members ask about spaces and meetings that they belong to", ErrForbidden)
 		}
 		if limit, _, _, _ := now.RuleState(rule.ID); value != catalogue.Unset && rule.Scale.Looser(value, limit) {
-			return &Invalid{"value", v.Value, fmt.Sprintf("%s: it is looser than the limit, %s, which only an administrator can raise", rule.Name, rule.Scale.Format(limit))}
+			return &Invalid{"value", v.Value, fmt.Sprintf("%s: it is looser than the limit, %s, which only an administrator can raise", rule.Name,
+				rule.Scale.Format(limit))}
 		}
 		r.Value, r.Title, r.To = &v, now.valueInWords(rule, value, c.Where), []string{now.whoSets(c.Where)}
 		return nil
@@ -126,7 +128,8 @@ func (s *Service) doValue(ctx context.Context, who Who, r *Request, why string, 
 	if err := s.State().MaySetValue(who, c.Where); err != nil {
 		return nil, err
 	}
-	out := &PlacesChanged{Lines: []PlaceLine{{PlaceEdit: PlaceEdit{Do: DoSet, Kind: "value", ID: r.Value.Where}, Result: "changed", Note: r.Title}}}
+	out := &PlacesChanged{Lines: []PlaceLine{{PlaceEdit: PlaceEdit{Do: DoSet, Kind: "value", ID: r.Value.Where}, Result: "changed",
+		Note: r.Title}}}
 	if out.Weighed, err = s.WeighValue(ctx, c); err != nil || preview {
 		return out, err
 	}

@@ -82,7 +82,8 @@ func TestRequestsOfValues(t *testing.T) {
 		t.Errorf("set: %+v %v", set, err)
 	}
 	// Set without the request, it is over as well.
-	check(t, s.SetValue(t.Context(), "root", "it was asked for", ValueChange{Where: Where{Resource: placeNamed(t, "meeting:talk")}, Rule: "meetings.early", Value: "on"}))
+	check(t, s.SetValue(t.Context(), "root", "it was asked for",
+		ValueChange{Where: Where{Resource: placeNamed(t, "meeting:talk")}, Rule: "meetings.early", Value: "on"}))
 	check(t, s.noticeRequests(t.Context()))
 	if r, err = s.RequestOf(t.Context(), uma, made[1]); err != nil || r.State != RequestWorks {
 		t.Errorf("come true: %+v %v", r, err)

@@ -65,7 +65,8 @@ holdings:
 	if only.Lines != 6 {
 		t.Errorf("of one partner: %d lines", only.Lines)
 	}
-	if m := d.mail("ben@ours.example"); len(m) != 2 || !strings.Contains(m[0].Text+m[1].Text, "4 lines wait for you") || !strings.Contains(m[0].Text, "/reviews/") {
+	if m := d.mail("ben@ours.example"); len(m) != 2 || !strings.Contains(m[0].Text+m[1].Text, "4 lines wait for you") ||
+		!strings.Contains(m[0].Text, "/reviews/") {
 		t.Errorf("mail: %+v", m)
 	}
 	lines := func(who Who, round, state string) []store.ReviewLine {
@@ -132,7 +133,8 @@ x@unlisted.example space:dossier view owner:uma open`; got != want {
 		{ben, ReviewAnswer{Do: "keep", Until: "2026-01-01"}, "it lies before now; end it instead"},
 		{ben, ReviewAnswer{Do: "keep", Lines: []int{99}}, "0 done; there is no such line"},
 		{uma, ReviewAnswer{Do: "keep", Lines: []int{boSpace}}, "0 done; it is asked of somebody else"},
-		{ben, ReviewAnswer{Do: "keep", Until: "2028-01-01", Lines: []int{boSpace}}, "0 done; it ends on its own by 2027-06-01T23:00:00Z; a review makes nothing longer"},
+		{ben, ReviewAnswer{Do: "keep", Until: "2028-01-01", Lines: []int{boSpace}},
+			"0 done; it ends on its own by 2027-06-01T23:00:00Z; a review makes nothing longer"},
 		{ben, ReviewAnswer{Do: "narrower", Role: "manage", Lines: []int{boSpace}}, "0 done; the role is manage, which is no more than that"},
 		{Who{Name: "g", Role: Member, Person: "nobody"}, ReviewAnswer{Do: "keep"}, "there is no round"},
 	} {
@@ -147,10 +149,12 @@ x@unlisted.example space:dossier view owner:uma open`; got != want {
 	if got := show(whole.ID); strings.Count(got, "open") != 8 {
 		t.Errorf("a preview wrote something:\n%s", got)
 	}
-	if got := answer(ben, whole.ID, ReviewAnswer{Do: "narrower", Role: "view", Lines: []int{boSpace}, Why: "looking is enough"}); got != "1 done" {
+	if got := answer(ben, whole.ID, ReviewAnswer{Do: "narrower", Role: "view", Lines: []int{boSpace},
+		Why: "looking is enough"}); got != "1 done" {
 		t.Error(got)
 	}
-	if !decide(t, s, "bo@ilvane.example", "spaces.enter", "space:dossier") || decide(t, s, "bo@ilvane.example", "spaces.edit_page", "page:notes") {
+	if !decide(t, s, "bo@ilvane.example", "spaces.enter", "space:dossier") ||
+		decide(t, s, "bo@ilvane.example", "spaces.edit_page", "page:notes") {
 		t.Error("made narrower, and not so")
 	}
 	given, err := s.GrantsOf(ctx, "bo@ilvane.example")
@@ -171,16 +175,19 @@ x@unlisted.example space:dossier view owner:uma open`; got != want {
 	if got := answer(ben, whole.ID, ReviewAnswer{Do: "end", Lines: []int{cySpace}}); got != "1 done" {
 		t.Error(got)
 	}
-	if h := s.State().Holdings(mustAddr(t, "cy@ilvane.example")); len(h) != 1 || len(h[0].Less) != 1 || len(s.State().Bundled(mustAddr(t, "cy@ilvane.example"))) != 1 {
+	if h := s.State().Holdings(mustAddr(t, "cy@ilvane.example")); len(h) != 1 || len(h[0].Less) != 1 ||
+		len(s.State().Bundled(mustAddr(t, "cy@ilvane.example"))) != 1 {
 		t.Errorf("one thing of a bundle was ended: %+v", h)
 	}
 	if got := answer(ben, whole.ID, ReviewAnswer{Do: "not_mine", Lines: []int{boNotes}}); got != "1 done" {
 		t.Error(got)
 	}
-	if got := answer(uma, whole.ID, ReviewAnswer{Do: "hand_over", To: "ben", Lines: []int{find(lines(uma, whole.ID, "open"), "group:crew", "file:kit")}}); got != "1 done" {
+	if got := answer(uma, whole.ID, ReviewAnswer{Do: "hand_over", To: "ben",
+		Lines: []int{find(lines(uma, whole.ID, "open"), "group:crew", "file:kit")}}); got != "1 done" {
 		t.Error(got)
 	}
-	if got := answer(uma, whole.ID, ReviewAnswer{Do: "keep", Until: "2027-01-31", Lines: []int{find(lines(uma, whole.ID, "open"), "ada@ilvane.example", "space:dossier")}}); got != "1 done" {
+	if got := answer(uma, whole.ID, ReviewAnswer{Do: "keep", Until: "2027-01-31",
+		Lines: []int{find(lines(uma, whole.ID, "open"), "ada@ilvane.example", "space:dossier")}}); got != "1 done" {
 		t.Error(got)
 	}
 	if got := answer(ben, whole.ID, ReviewAnswer{Do: "keep"}); got != "2 done" { // all that waits for him: cy's kit, and the group
@@ -217,7 +224,8 @@ cy@ilvane.example space:dossier contribute owner:ben ended`; got != want {
 	}
 	late, err := s.BeginRound(ctx, keeper, RoundBegin{Name: "Late", Space: "dossier", Until: "+2d", Why: "x"}, false)
 	check(t, err)
-	if all, err := s.roundFindings(ctx); err != nil || len(all) != 1 || all[0].ID != "review_unanswered review:"+late.ID || !strings.Contains(all[0].Cause, "lines are not answered, and it ends with 2026-12-10") {
+	if all, err := s.roundFindings(ctx); err != nil || len(all) != 1 || all[0].ID != "review_unanswered review:"+late.ID ||
+		!strings.Contains(all[0].Cause, "lines are not answered, and it ends with 2026-12-10") {
 		t.Errorf("nobody answers: %+v %v", all, err)
 	}
 	_, err = s.EndRound(ctx, keeper, late.ID, "it was begun by mistake")
@@ -225,10 +233,12 @@ cy@ilvane.example space:dossier contribute owner:ben ended`; got != want {
 	clock.at = time.Date(2026, 12, 14, 0, 1, 0, 0, time.UTC)
 	check(t, s.tendRounds(ctx))
 	v, err := s.RoundOf(ctx, keeper, whole.ID)
-	if err != nil || v.Closed == "" || v.Open != 0 || fmt.Sprint(v.States) != "map[ended:1 kept:3 narrowed:1 silent:3]" || len(v.Digest) != 64 {
+	if err != nil || v.Closed == "" || v.Open != 0 || fmt.Sprint(v.States) != "map[ended:1 kept:3 narrowed:1 silent:3]" ||
+		len(v.Digest) != 64 {
 		t.Fatalf("over: %+v %v", v, err)
 	}
-	if decide(t, s, "x@unlisted.example", "spaces.enter", "space:dossier") || decide(t, s, "ada@ilvane.example", "files.open", "file:kit") && len(s.State().Bundled(mustAddr(t, "ada@ilvane.example"))) > 0 {
+	if decide(t, s, "x@unlisted.example", "spaces.enter", "space:dossier") ||
+		decide(t, s, "ada@ilvane.example", "files.open", "file:kit") && len(s.State().Bundled(mustAddr(t, "ada@ilvane.example"))) > 0 {
 		t.Error("nobody answered, and it goes on")
 	}
 	if again, err := s.roundDigest(ctx, whole.ID); err != nil || again != v.Digest {
@@ -242,8 +252,10 @@ cy@ilvane.example space:dossier contribute owner:ben ended`; got != want {
 	if err != nil || x.Evidence == "" || fmt.Sprint(x.States) != "map[ended:1 kept:2 narrowed:1 silent:2]" {
 		t.Errorf("ended by hand: %+v %v", x, err)
 	}
-	if e, err := s.EvidenceOf(ctx, x.Evidence); err != nil || e.Manifest.Why != "at the end of the review Ilvane" || len(e.Manifest.Reviews) != 3 ||
-		!regexp.MustCompile(`^begun \S+ \S+Z, 6 lines: 1 ended, 2 kept, 1 narrowed, 2 silent; ended \S+ \S+Z$`).MatchString(e.Manifest.Reviews[2].Stands()) || e.Manifest.Reviews[2].Says != x.About(s.State()) {
+	if e, err := s.EvidenceOf(ctx, x.Evidence); err != nil || e.Manifest.Why != "at the end of the review Ilvane" ||
+		len(e.Manifest.Reviews) != 3 ||
+		!regexp.MustCompile(`^begun \S+ \S+Z, 6 lines: 1 ended, 2 kept, 1 narrowed, 2 silent; ended \S+ \S+Z$`).MatchString(e.Manifest.Reviews[2].Stands()) ||
+		e.Manifest.Reviews[2].Says != x.About(s.State()) {
 		t.Errorf("its record: %+v %v", e, err)
 	}
 	if _, broken, err := s.store.VerifyJournal(ctx); err != nil || broken != nil {
@@ -252,7 +264,11 @@ cy@ilvane.example space:dossier contribute owner:ben ended`; got != want {
 	// Somebody is forgotten: no line names them.
 	_, err = s.ChangeGuests(ctx, placeAdmin, GuestChange{Do: Remove, Addresses: []string{"bo@ilvane.example"}, Reason: "gone"}, false)
 	check(t, err)
-	check(t, s.change(ctx, "h", "they ask for it", func(_ *State, tx *store.Tx) error { _, err := tx.Forget("bo@ilvane.example"); return err }))
+	check(t, s.change(ctx, "h", "they ask for it", func(_ *State, tx *store.Tx) error {
+		_,
+			err := tx.Forget("bo@ilvane.example")
+		return err
+	}))
 	if got := show(whole.ID); strings.Contains(got, "bo@ilvane.example") {
 		t.Errorf("forgotten, and named:\n%s", got)
 	}
@@ -372,7 +388,8 @@ holdings:
 		}
 		return fmt.Sprintf("%s%s", x.Lines[0].State, x.Lines[0].Reason)
 	}
-	whole, notes, all, bundled := line["ada@ilvane.example space:dossier"], line["ada@ilvane.example page:notes"], line["partner:ilvane space:dossier"], line["bo@ilvane.example space:dossier"]
+	whole, notes, all, bundled := line["ada@ilvane.example space:dossier"], line["ada@ilvane.example page:notes"],
+		line["partner:ilvane space:dossier"], line["bo@ilvane.example space:dossier"]
 	for want, got := range map[string]string{
 		"write an item of the space":   answer(uma, whole, "file:none", "", false),
 		"an item of the space, as":     answer(uma, whole, "page:kit", "", false),
@@ -386,7 +403,8 @@ holdings:
 			t.Errorf("want %q: %s", want, got)
 		}
 	}
-	if x, err := s.AnswerRound(ctx, uma, r.ID, ReviewAnswer{Do: "narrower", Item: "file:kit", Lines: []int{whole, bundled}}, true); err != nil || x.Weighed.Granted.Gained+x.Weighed.Wide.Gained != 0 || x.Weighed.Granted.Lost == 0 {
+	if x, err := s.AnswerRound(ctx, uma, r.ID, ReviewAnswer{Do: "narrower", Item: "file:kit", Lines: []int{whole, bundled}},
+		true); err != nil || x.Weighed.Granted.Gained+x.Weighed.Wide.Gained != 0 || x.Weighed.Granted.Lost == 0 {
 		t.Errorf("ahead: %+v %v", x, err)
 	}
 	if got := answer(uma, whole, "file:kit", "view", false) + answer(uma, bundled, "file:kit", "", false); got != "narrowednarrowed" {
@@ -409,10 +427,12 @@ holdings:
 		slices.Sort(out)
 		return out
 	}
-	if got := fmt.Sprint(grants("ada@ilvane.example"), grants("bo@ilvane.example")); got != "[file:kit view uma until 2027-06-01T23:00:00Z page:notes view uma until never] [file:kit contribute uma until 2027-03-02T00:00:00Z]" {
+	if got := fmt.Sprint(grants("ada@ilvane.example"),
+		grants("bo@ilvane.example")); got != "[file:kit view uma until 2027-06-01T23:00:00Z page:notes view uma until never] [file:kit contribute uma until 2027-03-02T00:00:00Z]" {
 		t.Errorf("what they hold: %s", got)
 	}
-	if l, err := s.RoundLines(ctx, uma, r.ID, ReviewNarrowed, true, 0, 10); err != nil || len(l) != 2 || l[0].Instead != "file:kit" || l[0].Narrowed.String() == "none" {
+	if l, err := s.RoundLines(ctx, uma, r.ID, ReviewNarrowed, true, 0, 10); err != nil || len(l) != 2 || l[0].Instead != "file:kit" ||
+		l[0].Narrowed.String() == "none" {
 		t.Errorf("the lines: %+v %v", l, err)
 	}
 }

@@ -339,7 +339,8 @@ func (s *Service) carryRecord(st *State, t *store.Tx, step *engine.DueStep, now 
 			return 0, 0, err
 		}
 		if step.At > st.MailFrom(step.Party) {
-			if err := s.postMail(t, st, a, "suspended", fmt.Sprintf("suspended %s %s", a, step.At), map[string]string{"cause": step.Cause.String()}); err != nil {
+			if err := s.postMail(t, st, a, "suspended", fmt.Sprintf("suspended %s %s", a, step.At),
+				map[string]string{"cause": step.Cause.String()}); err != nil {
 				return 0, 0, err
 			}
 		}

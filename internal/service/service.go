@@ -463,7 +463,8 @@ func (s *Service) VerifyJournal(ctx context.Context) (uint64, *store.Broken, err
 // SealType is that of a signed seal of the journal, in the header of its token.
 const SealType = "wexillum-seal+jwt"
 
-// Seal says how far the journal had come, and with which seal its last entry is: whoever keeps it elsewhere finds out a journal that is written anew.
+// Seal says how far the journal had come, and with which seal its last entry is: whoever keeps it elsewhere finds out a journal that is
+// written anew.
 type Seal struct {
 	Issuer   string `json:"iss"`
 	Issued   int64  `json:"iat"` // seconds since 1970
@@ -483,7 +484,8 @@ func (s *Service) SignedSeal(ctx context.Context) (string, error) {
 	if err != nil {
 		return "", err
 	}
-	return statement.SignAs(SealType, Seal{Issuer: s.address(""), Issued: s.clock().Unix(), Seq: head.Seq, Seal: seal, Revision: head.Revision}, k.Private)
+	return statement.SignAs(SealType, Seal{Issuer: s.address(""), Issued: s.clock().Unix(), Seq: head.Seq, Seal: seal,
+		Revision: head.Revision}, k.Private)
 }
 
 // SealHolds reports whether the journal has a seal at an entry, as somebody kept it.

@@ -114,13 +114,17 @@ func TestLoad(t *testing.T) {
 		t.Error("the guest cannot edit the page")
 	}
 	head := s.State().Head
-	_, err = s.Load(t.Context(), "test", "", "test", []byte("wexillum: 1\npartners: [{id: orrin, name: Orrin, domains: [orrin.example]}]\ngrants: [{party: maren@ilvane.example, resource: space:none, role: view}]"), false)
+	_, err = s.Load(t.Context(), "test", "", "test",
+		[]byte("wexillum: 1\npartners: [{id: orrin, name: Orrin, domains: [orrin.example]}]\ngrants: [{party: maren@ilvane.example, resource: space:none, role: view}]"),
+		false)
 	var errs worldfile.Errors
 	if !errors.As(err, &errs) || s.State().Head != head {
 		t.Errorf("%v, %+v", err, s.State().Head)
 	}
 	// An item stays in its space, and a partner without stance keeps it.
-	if _, err := s.Load(t.Context(), "test", "", "", []byte("wexillum: 1\nspaces: [{id: other, kind: team, items: [{id: notes, kind: page}]}]"), false); err == nil || !strings.Contains(err.Error(), `in the space "dossier" already`) {
+	if _, err := s.Load(t.Context(), "test", "", "",
+		[]byte("wexillum: 1\nspaces: [{id: other, kind: team, items: [{id: notes, kind: page}]}]"), false); err == nil ||
+		!strings.Contains(err.Error(), `in the space "dossier" already`) {
 		t.Errorf("%v", err)
 	}
 	load(t, s, "wexillum: 1\npartners: [{id: ilvane, name: Ilvane again, domains: [ilvane.example]}]")
@@ -226,7 +230,8 @@ func TestTogether(t *testing.T) {
 	check(t, a.Refresh(t.Context()))
 	check(t, b.Refresh(t.Context()))
 	if a.State().Head != b.State().Head || len(a.State().Policy().Partners) != 25 || len(b.State().Policy().Partners) != 25 {
-		t.Errorf("%+v %+v, %d and %d partners", a.State().Head, b.State().Head, len(a.State().Policy().Partners), len(b.State().Policy().Partners))
+		t.Errorf("%+v %+v, %d and %d partners", a.State().Head, b.State().Head, len(a.State().Policy().Partners),
+			len(b.State().Policy().Partners))
 	}
 	if n, broken, err := a.VerifyJournal(t.Context()); err != nil || broken != nil || n != a.State().Head.Seq {
 		t.Errorf("%d, %+v, %v", n, broken, err)
@@ -266,7 +271,8 @@ func TestAccounts(t *testing.T) {
 	check(t, s.MakeAccount(ctx, "test", "", Account{Name: "captain", Role: "administrator"}, "a long password"))
 	who, err := s.SignIn(ctx, "captain", "a long password", WayClient, "")
 	check(t, err)
-	for name, password := range map[string]string{"captain": "another password", "nobody": "a long password", "captain ": "a long password", "käpt'n": "x"} {
+	for name, password := range map[string]string{"captain": "another password", "nobody": "a long password", "captain ": "a long password",
+		"käpt'n": "x"} {
 		if _, err := s.SignIn(ctx, name, password, WayClient, ""); !errors.Is(err, ErrDenied) {
 			t.Errorf("%q with %q: %v", name, password, err)
 		}
@@ -405,7 +411,8 @@ func TestTokensWithoutDatabase(t *testing.T) {
 func TestFindingsSoon(t *testing.T) {
 	s, _ := start(t, dbtest.DSN(t))
 	ctx := t.Context()
-	_, err := s.Load(ctx, "test", "", "w", []byte("wexillum: 1\norganisation: {name: O, domains: [ours.example], time_zone: UTC}\npartners: [{id: p, name: P}]\n"), false)
+	_, err := s.Load(ctx, "test", "", "w",
+		[]byte("wexillum: 1\norganisation: {name: O, domains: [ours.example], time_zone: UTC}\npartners: [{id: p, name: P}]\n"), false)
 	check(t, err)
 	find := func() string {
 		t.Helper()
@@ -424,7 +431,8 @@ func TestFindingsSoon(t *testing.T) {
 		t.Error("an account had everything looked at again")
 	}
 	check(t, s.SetRule(ctx, "test", "", RuleChange{Rule: "spaces.pages", Limit: "off", Default: "off"}))
-	_, err = s.Load(ctx, "test", "", "w", []byte("wexillum: 1\npeople: [{id: ann, name: Ann, address: ann@ours.example}]\nguests: [{address: x@p.example, sponsor: ann}]\n"), false)
+	_, err = s.Load(ctx, "test", "", "w",
+		[]byte("wexillum: 1\npeople: [{id: ann, name: Ann, address: ann@ours.example}]\nguests: [{address: x@p.example, sponsor: ann}]\n"), false)
 	check(t, err)
 	// Somebody looks already, and takes long.
 	s.notice.Lock()

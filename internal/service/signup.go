@@ -99,7 +99,8 @@ func (s *Service) signUpStep(ctx context.Context, a addr.Address, language strin
 	var last *Request
 	err = s.store.Naming(ctx, "request", `"by":`+jsonText(GuestName(a.String())), func(_ string, doc []byte) error {
 		r, err := requestOf(doc)
-		if err == nil && r.SignUp != nil && r.SignUp.Address == a.String() && r.State != RequestWorks && (last == nil || last.over() && (!r.over() || r.Made > last.Made)) {
+		if err == nil && r.SignUp != nil && r.SignUp.Address == a.String() && r.State != RequestWorks &&
+			(last == nil || last.over() && (!r.over() || r.Made > last.Made)) {
 			last = r
 		}
 		return err
@@ -189,17 +190,18 @@ func (s *Service) SignUp(ctx context.Context, k Knock, way string, said []string
 	if len(purpose) > 1000 {
 		purpose = strings.ToValidUTF8(purpose[:1000], "")
 	}
-	_, err = s.askFor(ctx, who, purpose, func(old *Request) bool { return old.SignUp != nil }, func(now *State, t *store.Tx, r *Request) error {
-		r.SignUp, r.Title, r.To = x, "Let "+a.String()+" in as a guest", []string{"administrator"}
-		by := now.Policy().SettingsNow().SignUp.By
-		if text := now.AddressOf(by); text != "" && now.LeftAt(by) == 0 {
-			r.To = []string{"owner:" + by}
-			if to, err := addr.Parse(text); err == nil {
-				return s.postMail(t, now, to, "sign_up", "request "+r.ID, map[string]string{"request": r.ID})
+	_, err = s.askFor(ctx, who, purpose, func(old *Request) bool { return old.SignUp != nil },
+		func(now *State, t *store.Tx, r *Request) error {
+			r.SignUp, r.Title, r.To = x, "Let "+a.String()+" in as a guest", []string{"administrator"}
+			by := now.Policy().SettingsNow().SignUp.By
+			if text := now.AddressOf(by); text != "" && now.LeftAt(by) == 0 {
+				r.To = []string{"owner:" + by}
+				if to, err := addr.Parse(text); err == nil {
+					return s.postMail(t, now, to, "sign_up", "request "+r.ID, map[string]string{"request": r.ID})
+				}
 			}
-		}
-		return nil
-	})
+			return nil
+		})
 	if err != nil && !errors.Is(err, ErrConflict) { // in another window, a moment ago
 		return Entered{}, err
 	}
@@ -223,7 +225,8 @@ func (s *Service) letSignUp(now *State, t *store.Tx, who Who, r *Request, previe
 		return nil, err
 	}
 	if origin == 0 {
-		return nil, fmt.Errorf("%w: the rules no longer let %s sign up; why not is the answer to: %s directory.sign_up directory:ours", ErrConflict, a, a)
+		return nil, fmt.Errorf("%w: the rules no longer let %s sign up; why not is the answer to: %s directory.sign_up directory:ours",
+			ErrConflict, a, a)
 	}
 	would, _, err := now.Would(engine.Suppose{Address: a, Record: true}, at)
 	if err != nil {
@@ -248,7 +251,8 @@ func (s *Service) letSignUp(now *State, t *store.Tx, who Who, r *Request, previe
 // mayJoin reports whether an address may join a course of ours by itself.
 func (s *Service) mayJoin(st *State, a addr.Address, space string) bool {
 	act, _ := catalogue.ActionByName("spaces.join")
-	v, err := st.Decide(&engine.Question{Subject: engine.Who{Address: a}, Action: act.ID, Resource: world.Resource{Kind: catalogue.Space, ID: space}, At: s.Now()})
+	v, err := st.Decide(&engine.Question{Subject: engine.Who{Address: a}, Action: act.ID,
+		Resource: world.Resource{Kind: catalogue.Space, ID: space}, At: s.Now()})
 	return err == nil && v.Yes
 }
 
@@ -281,7 +285,8 @@ func (s *Service) join(ctx context.Context, a addr.Address, space string) (*Step
 				return errPreview
 			}
 		}
-		_, err = t.PutGrant(&world.Grant{Address: a, Resource: r, Role: out.Role, From: at, Until: moment.Never, Sponsor: now.OwnerOf(space), Reviewed: moment.Always})
+		_, err = t.PutGrant(&world.Grant{Address: a, Resource: r, Role: out.Role, From: at, Until: moment.Never, Sponsor: now.OwnerOf(space),
+			Reviewed: moment.Always})
 		return err
 	})
 	if errors.Is(err, errPreview) {

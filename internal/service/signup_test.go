@@ -83,7 +83,9 @@ func TestSignUp(t *testing.T) {
 	}
 	set(`{"settings": {"sign_up_asks": ["Who are you?", "For what?"], "sign_up_asks_pt": ["Quem é?", "Para quê?"]}}`)
 	knock("ada@ilvane.example", "no code") // nobody may sign up yet
-	load(t, s, "wexillum: 1\nrules: {directory.self_signup: {default: on}, files.given_to: {default: newcomers}}\ngrants: [{party: given@ilvane.example, resource: file:kit, role: view, from: 2026-11-01, sponsor: ben}]\n")
+	load(t,
+		s,
+		"wexillum: 1\nrules: {directory.self_signup: {default: on}, files.given_to: {default: newcomers}}\ngrants: [{party: given@ilvane.example, resource: file:kit, role: view, from: 2026-11-01, sponsor: ben}]\n")
 
 	// Questions alone: who answers them is in. Who was given something is asked nothing.
 	knock("given@ilvane.example", "in as guest:given@ilvane.example")
@@ -116,7 +118,8 @@ func TestSignUp(t *testing.T) {
 
 	// Somebody decides.
 	set(`{"settings": {"sign_up_by": "uma", "sign_up_asks": ["For what?"], "sign_up_asks_pt": null}}`)
-	if err := s.PatchSettings(ctx, "h", "", []byte(`{"settings": {"sign_up_by": "nobody"}}`), ""); err == nil || !strings.Contains(err.Error(), "nobody") {
+	if err := s.PatchSettings(ctx, "h", "", []byte(`{"settings": {"sign_up_by": "nobody"}}`), ""); err == nil ||
+		!strings.Contains(err.Error(), "nobody") {
 		t.Errorf("a person who is not there: %v", err)
 	}
 	knock("bo@ilvane.example", "questions For what?")
@@ -133,14 +136,16 @@ func TestSignUp(t *testing.T) {
 	uma, ben := Who{Name: "uma", Role: Member, Person: "uma"}, Who{Name: "ben", Role: Member, Person: "ben"}
 	list, err := s.Requests(ctx, uma, false)
 	check(t, err)
-	if len(list) != 1 || list[0].SignUp.Address != "bo@ilvane.example" || list[0].Purpose != "For what? as cordas" || strings.Join(list[0].To, ",") != "owner:uma" {
+	if len(list) != 1 || list[0].SignUp.Address != "bo@ilvane.example" || list[0].Purpose != "For what? as cordas" ||
+		strings.Join(list[0].To, ",") != "owner:uma" {
 		t.Fatalf("%+v", list)
 	}
 	id := list[0].ID
 	if _, err := s.DoRequest(ctx, ben, id, "", false, BundleApproval{}); !errors.Is(err, ErrNotFound) {
 		t.Errorf("somebody else: %v", err)
 	}
-	if _, err := s.AnswerRequest(ctx, uma, id, "hm", false); err == nil || !strings.Contains(err.Error(), "let bo@ilvane.example in (do it), or say no") {
+	if _, err := s.AnswerRequest(ctx, uma, id, "hm", false); err == nil ||
+		!strings.Contains(err.Error(), "let bo@ilvane.example in (do it), or say no") {
 		t.Errorf("neither yes nor no: %v", err)
 	}
 	if _, err := s.AnswerRequest(ctx, uma, id, "who is that?", true); err != nil {
@@ -169,7 +174,8 @@ func TestSignUp(t *testing.T) {
 	id = list[0].ID
 	out, err := s.DoRequest(ctx, uma, id, "", true, BundleApproval{})
 	check(t, err)
-	if w := out.Weighed; w == nil || w.Parties.Gained != 1 || w.Wide.Gained == 0 || fmt.Sprint(w.Lines) != "[They may then change an own message, remove the own record, send a message, sign in]" {
+	if w := out.Weighed; w == nil || w.Parties.Gained != 1 || w.Wide.Gained == 0 ||
+		fmt.Sprint(w.Lines) != "[They may then change an own message, remove the own record, send a message, sign in]" {
 		t.Errorf("weighed: %+v", w)
 	}
 	if _, err := s.store.Guest(ctx, "bo@ilvane.example"); err != nil || s.maySignIn(address(t, "bo@ilvane.example")) {
@@ -212,7 +218,8 @@ func TestSignUp(t *testing.T) {
 		t.Fatalf("%+v", list)
 	}
 	load(t, s, "wexillum: 1\nrules: {directory.self_signup: {default: off}}\n")
-	if _, err := s.DoRequest(ctx, keeper, list[0].ID, "", false, BundleApproval{}); err == nil || !strings.Contains(err.Error(), "the rules no longer let cy@ilvane.example sign up") {
+	if _, err := s.DoRequest(ctx, keeper, list[0].ID, "", false, BundleApproval{}); err == nil ||
+		!strings.Contains(err.Error(), "the rules no longer let cy@ilvane.example sign up") {
 		t.Errorf("after it was turned off: %v", err)
 	}
 
@@ -264,14 +271,17 @@ spaces:
 			t.Errorf("%s at %s: %s, want %s", x.a, x.join, got, x.want)
 		}
 	}
-	_, err := s.EditPlaces(ctx, keeper, "they work on it", []PlaceEdit{{Do: DoSet, Kind: "space", ID: "knots", Fields: []byte(`{"joins_as": "contribute"}`)}}, false)
+	_, err := s.EditPlaces(ctx, keeper, "they work on it",
+		[]PlaceEdit{{Do: DoSet, Kind: "space", ID: "knots", Fields: []byte(`{"joins_as": "contribute"}`)}}, false)
 	check(t, err)
 	for _, a := range []string{"bo@ilvane.example", "ada@ilvane.example"} {
 		if got := d.knock(Knock{Address: a, Join: "knots", Language: "en"}); got != "joined Knots contribute" {
 			t.Errorf("%s: %s", a, got)
 		}
 	}
-	if out, err := s.EditPlaces(ctx, keeper, "x", []PlaceEdit{{Do: DoSet, Kind: "space", ID: "dossier", Fields: []byte(`{"joins_as": "view"}`)}}, false); err != nil || out.Lines[0].Cause != "people from outside join courses alone; this is a team" {
+	if out, err := s.EditPlaces(ctx, keeper, "x", []PlaceEdit{{Do: DoSet, Kind: "space", ID: "dossier",
+		Fields: []byte(`{"joins_as": "view"}`)}}, false); err != nil ||
+		out.Lines[0].Cause != "people from outside join courses alone; this is a team" {
 		t.Errorf("a team is joined: %+v %v", out, err)
 	}
 	own, err := s.store.Grants(ctx, "bo@ilvane.example")
@@ -285,7 +295,8 @@ spaces:
 	if !decide(t, s, "bo@ilvane.example", "spaces.enter", "space:knots") {
 		t.Error("who joined cannot enter")
 	}
-	if got := strings.Join(journaled(t, s, "grant"), "\n"); !strings.Contains(got, "guest:bo@ilvane.example bo@ilvane.example space:knots contribute") || !strings.Contains(got, ": joined by themselves") {
+	if got := strings.Join(journaled(t, s, "grant"), "\n"); !strings.Contains(got,
+		"guest:bo@ilvane.example bo@ilvane.example space:knots contribute") || !strings.Contains(got, ": joined by themselves") {
 		t.Errorf("the journal: %s", got)
 	}
 	// Whoever has a record comes in to their page as well.

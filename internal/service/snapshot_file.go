@@ -26,15 +26,16 @@ const (
 // fileWasted is the share of what was replaced in it from which on rows are read anew at the next start.
 const fileWasted = 0.5
 
-// NewFrom is NewOn that begins with the snapshot file of a path, where there is one that fits, and follows the journal from there on. KeepFile
-// keeps it. An empty path is none.
+// NewFrom is NewOn that begins with the snapshot file of a path, where there is one that fits, and follows the journal from there on.
+// KeepFile keeps it. An empty path is none.
 func NewFrom(ctx context.Context, st *store.Store, clock func() time.Time, log *slog.Logger, file string) (*Service, error) {
 	s := &Service{store: st, clock: clock, checkClock: true, log: log, file: file, watchers: map[chan store.Head]bool{}}
 	if file != "" {
 		begun := time.Now()
 		err := s.fromFile(ctx)
 		if err == nil {
-			log.Info("began with the snapshot file", "file", file, "took", time.Since(begun).Round(time.Millisecond).String(), "entries", s.State().Head.Seq)
+			log.Info("began with the snapshot file", "file", file, "took", time.Since(begun).Round(time.Millisecond).String(), "entries",
+				s.State().Head.Seq)
 			return s, nil
 		}
 		no := (*snapfile.Unusable)(nil)

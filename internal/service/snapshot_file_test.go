@@ -45,7 +45,8 @@ func everyAnswer(t *testing.T, s *Service) string {
 	var out strings.Builder
 	x := s.State()
 	fmt.Fprintln(&out, x.Head, x.Counts())
-	resources := []world.Resource{{Kind: catalogue.Space, ID: "dossier"}, {Kind: catalogue.Page, ID: "notes"}, {Kind: catalogue.File, ID: "kit"}, {Kind: catalogue.Meeting, ID: "talk"}}
+	resources := []world.Resource{{Kind: catalogue.Space, ID: "dossier"}, {Kind: catalogue.Page, ID: "notes"},
+		{Kind: catalogue.File, ID: "kit"}, {Kind: catalogue.Meeting, ID: "talk"}}
 	for _, who := range []string{"maren@ilvane.example", "bo@ilvane.example", "*@ilvane.example", "someone@else.example"} {
 		w, err := engine.ParseWho(who)
 		check(t, err)
@@ -61,8 +62,8 @@ func everyAnswer(t *testing.T, s *Service) string {
 	return out.String()
 }
 
-// TestSnapshotFile: a service that begins with a file answers as one that reads every row, whatever was changed since the file was written; a
-// file that is of another journal, of nobody's or damaged is told and not used.
+// TestSnapshotFile: a service that begins with a file answers as one that reads every row, whatever was changed since the file was written;
+// a file that is of another journal, of nobody's or damaged is told and not used.
 func TestSnapshotFile(t *testing.T) {
 	dsn := dbtest.DSN(t)
 	a, c := start(t, dsn)
@@ -130,7 +131,8 @@ func TestSnapshotFile(t *testing.T) {
 		return err
 	}))
 	check(t, s.Refresh(t.Context()))
-	check(t, a.change(t.Context(), "h", "they ask for it", func(_ *State, tx *store.Tx) error { _, err := tx.Forget("bo@ilvane.example"); return err }))
+	check(t, a.change(t.Context(), "h", "they ask for it",
+		func(_ *State, tx *store.Tx) error { _, err := tx.Forget("bo@ilvane.example"); return err }))
 	check(t, s.Refresh(t.Context()))
 	if _, err := os.Stat(file); !os.IsNotExist(err) {
 		t.Errorf("the file is still there: %v", err)
@@ -142,7 +144,9 @@ func TestSnapshotFile(t *testing.T) {
 	s, _ = same("after somebody was forgotten", "began with the snapshot file")
 
 	// Several are forgotten at once: everything is read anew once, by whoever forgets them and by whoever follows.
-	load(t, a, "wexillum: 1\nguests: [{address: c1@ilvane.example, sponsor: uma}, {address: c2@ilvane.example, sponsor: uma}, {address: c3@ilvane.example, sponsor: uma}]")
+	load(t,
+		a,
+		"wexillum: 1\nguests: [{address: c1@ilvane.example, sponsor: uma}, {address: c2@ilvane.example, sponsor: uma}, {address: c3@ilvane.example, sponsor: uma}]")
 	check(t, s.Refresh(t.Context()))
 	writesAtEnd(t, s)
 	for _, g := range []string{"c1@ilvane.example", "c2@ilvane.example", "c3@ilvane.example"} {
@@ -168,7 +172,8 @@ func TestSnapshotFile(t *testing.T) {
 		t.Error("the file holds who was forgotten")
 	}
 	// A service that was away meanwhile finds a file from before: rows are read, and the file goes.
-	check(t, a.change(t.Context(), "h", "they ask for it", func(_ *State, tx *store.Tx) error { _, err := tx.Forget("none@ilvane.example"); return err }))
+	check(t, a.change(t.Context(), "h", "they ask for it",
+		func(_ *State, tx *store.Tx) error { _, err := tx.Forget("none@ilvane.example"); return err }))
 	s, _ = same("a file from before somebody was forgotten", "the snapshot file is removed")
 	writesAtEnd(t, s)
 
@@ -198,7 +203,8 @@ func TestSnapshotFile(t *testing.T) {
 	if _, err := os.Stat(file); !os.IsNotExist(err) {
 		t.Errorf("a file of no use stays: %v", err)
 	}
-	for what, damaged := range map[string][]byte{"altered": append(append(bytes.Clone(b[:4100]), b[4100]^1), b[4101:]...), "cut off": b[:len(b)/2]} {
+	for what, damaged := range map[string][]byte{"altered": append(append(bytes.Clone(b[:4100]), b[4100]^1), b[4101:]...),
+		"cut off": b[:len(b)/2]} {
 		check(t, os.WriteFile(file, damaged, 0o600))
 		s, _ = same(what, "it is damaged")
 		writesAtEnd(t, s)
@@ -206,7 +212,8 @@ func TestSnapshotFile(t *testing.T) {
 	}
 	letter := []byte("this is a letter to somebody, and no snapshot of anything")
 	check(t, os.WriteFile(file, letter, 0o600))
-	if _, err := NewFrom(t.Context(), a.store, c.now, slog.New(slog.DiscardHandler), file); err == nil || !strings.Contains(err.Error(), "name another file") {
+	if _, err := NewFrom(t.Context(), a.store, c.now, slog.New(slog.DiscardHandler), file); err == nil ||
+		!strings.Contains(err.Error(), "name another file") {
 		t.Errorf("something else is taken for a snapshot file: %v", err)
 	}
 	writesAtEnd(t, s)

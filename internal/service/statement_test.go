@@ -41,7 +41,8 @@ func TestHostileStatements(t *testing.T) {
 	_, otherPrivate, err := statement.NewKey()
 	check(t, err)
 	good := func() core.Claims {
-		return core.Claims{Version: 1, Issuer: "lamps.example", Domains: []string{"lamps.example"}, Audience: "ours.example", Issued: clock.at.Unix(), Expires: clock.at.Add(time.Hour).Unix(),
+		return core.Claims{Version: 1, Issuer: "lamps.example", Domains: []string{"lamps.example"}, Audience: "ours.example",
+			Issued: clock.at.Unix(), Expires: clock.at.Add(time.Hour).Unix(),
 			Stance: map[string]core.Half{"chat.out": {Says: "refuses"}, "spaces.out": {Says: "admits"}}}
 	}
 	sign := func(c core.Claims, key []byte) string {
@@ -137,26 +138,38 @@ func TestHostileStatements(t *testing.T) {
 		serve            http.HandlerFunc
 	}{
 		{"another's signature", core.BadSignature, "its signature does not hold", both(signed, string(underName))},
-		{"a changed payload", core.BadSignature, "its signature does not hold", both(parts[0]+"."+parts[1][:len(parts[1])-4]+"fQ."+parts[2], keys(private))},
-		{"no signature", core.Malformed, "it is no signature in compact form with EdDSA or ES256: unexpected signature algorithm \"none\"; expected [\"EdDSA\" \"ES256\"]", both("eyJhbGciOiJub25lIn0.e30.", keys(private))},
+		{"a changed payload", core.BadSignature, "its signature does not hold",
+			both(parts[0]+"."+parts[1][:len(parts[1])-4]+"fQ."+parts[2], keys(private))},
+		{"no signature", core.Malformed,
+			"it is no signature in compact form with EdDSA or ES256: unexpected signature algorithm \"none\"; expected [\"EdDSA\" \"ES256\"]",
+			both("eyJhbGciOiJub25lIn0.e30.", keys(private))},
 		{"a shared secret", core.Malformed, "unexpected signature algorithm \"HS256\"", both(symmetric, keys(private))},
-		{"another type of signature", core.WrongType, `the type of the signature is "", and "wexillum-statement+jwt" is wanted`, both(noTypeText, keys(private))},
+		{"another type of signature", core.WrongType, `the type of the signature is "", and "wexillum-statement+jwt" is wanted`,
+			both(noTypeText, keys(private))},
 		{"its key is not published", core.NoKey, "is not among the keys published beside it", both(signed, keys(otherPrivate))},
 		{"keys that are none", core.NoKey, "its keys cannot be read", both(signed, "[]")},
 		{"no JWS at all", core.Malformed, "it is no signature", both("hello", keys(private))},
-		{"another issuer", core.WrongIssuer, `it is issued by "ropes.example", which is no domain of Lamps`, but(func(c *core.Claims) { c.Issuer = "ropes.example" })},
-		{"meant for somebody else", core.WrongAudience, `it is meant for "else.example", which is no domain of ours`, but(func(c *core.Claims) { c.Audience = "else.example" })},
+		{"another issuer", core.WrongIssuer, `it is issued by "ropes.example", which is no domain of Lamps`,
+			but(func(c *core.Claims) { c.Issuer = "ropes.example" })},
+		{"meant for somebody else", core.WrongAudience, `it is meant for "else.example", which is no domain of ours`,
+			but(func(c *core.Claims) { c.Audience = "else.example" })},
 		{"meant for nobody", core.WrongAudience, `it is meant for "", which is no domain of ours`, but(func(c *core.Claims) { c.Audience = "" })},
 		{"ended", core.Expired, "it ended at 2026-11-23T08:59:00Z", but(func(c *core.Claims) { c.Issued -= 3600; c.Expires = c.Issued + 3540 })},
-		{"ahead", core.Ahead, "it was issued at 2026-11-23T10:00:00Z, which lies ahead", but(func(c *core.Claims) { c.Issued += 3600; c.Expires += 7200 })},
-		{"older than the last", core.Older, "it was issued at 2026-11-23T08:50:00Z, before the one that was taken already, of 2026-11-23T09:00:00Z", but(func(c *core.Claims) { c.Issued -= 600 })},
-		{"good for ever", core.TooLong, "it is good for 1000 days; more than 400 are not taken", but(func(c *core.Claims) { c.Expires = c.Issued + 86400*1000 })},
+		{"ahead", core.Ahead, "it was issued at 2026-11-23T10:00:00Z, which lies ahead",
+			but(func(c *core.Claims) { c.Issued += 3600; c.Expires += 7200 })},
+		{"older than the last", core.Older,
+			"it was issued at 2026-11-23T08:50:00Z, before the one that was taken already, of 2026-11-23T09:00:00Z",
+			but(func(c *core.Claims) { c.Issued -= 600 })},
+		{"good for ever", core.TooLong, "it is good for 1000 days; more than 400 are not taken",
+			but(func(c *core.Claims) { c.Expires = c.Issued + 86400*1000 })},
 		{"ends before it begins", core.Malformed, "it ends before it begins", but(func(c *core.Claims) { c.Expires = c.Issued - 1 })},
 		{"no time", core.Malformed, "iat and exp are needed", but(func(c *core.Claims) { c.Issued = 0 })},
-		{"a newer format", core.NewerFormat, "it has version 2 of the format, and 1 is the newest known here", but(func(c *core.Claims) { c.Version = 2 })},
+		{"a newer format", core.NewerFormat, "it has version 2 of the format, and 1 is the newest known here",
+			but(func(c *core.Claims) { c.Version = 2 })},
 		{"no version", core.Malformed, "it does not say its version", but(func(c *core.Claims) { c.Version = 0 })},
 		{"says nothing", core.Malformed, "it states nothing", but(func(c *core.Claims) { c.Stance = nil })},
-		{"says perhaps", core.Malformed, `it says "perhaps" of chat.out; a statement admits or refuses`, but(func(c *core.Claims) { c.Stance["chat.out"] = core.Half{Says: "perhaps"} })},
+		{"says perhaps", core.Malformed, `it says "perhaps" of chat.out; a statement admits or refuses`,
+			but(func(c *core.Claims) { c.Stance["chat.out"] = core.Half{Says: "perhaps"} })},
 		{"a changed key", core.KeyChanged, "those that may sign are [" + id + "]", both(sign(good(), otherPrivate), keys(private, otherPrivate))},
 		{"huge", core.TooLarge, "the statement is larger than 65536 octets", both(strings.Repeat("x", statement.MaxBody+2), keys(private))},
 		{"huge keys", core.TooLarge, "the set of keys is larger than 65536 octets", both(signed, strings.Repeat("x", statement.MaxBody+2))},
@@ -168,17 +181,20 @@ func TestHostileStatements(t *testing.T) {
 			case <-r.Context().Done():
 			}
 		}},
-		{"sent on to another host", core.Redirected, "sends on to https://" + strings.TrimPrefix(elsewhere.URL, "https://") + "; other hosts are not followed", func(w http.ResponseWriter, r *http.Request) { http.Redirect(w, r, elsewhere.URL, http.StatusFound) }},
+		{"sent on to another host", core.Redirected, "sends on to https://" + strings.TrimPrefix(elsewhere.URL, "https://") +
+			"; other hosts are not followed", func(w http.ResponseWriter, r *http.Request) { http.Redirect(w, r, elsewhere.URL, http.StatusFound) }},
 		{"sent on to http", core.Redirected, "other hosts are not followed", func(w http.ResponseWriter, r *http.Request) {
 			http.Redirect(w, r, "http://"+r.Host+"/", http.StatusFound)
 		}},
 		{"sent on for ever", core.Redirected, "sends on more than three times", func(w http.ResponseWriter, r *http.Request) {
 			http.Redirect(w, r, "/again?for=ours.example", http.StatusFound)
 		}},
-		{"a page", core.WrongType, `the statement came as "text/html", and application/jose is wanted`, func(w http.ResponseWriter, r *http.Request) { write(w, "text/html", signed) }},
+		{"a page", core.WrongType, `the statement came as "text/html", and application/jose is wanted`,
+			func(w http.ResponseWriter, r *http.Request) { write(w, "text/html", signed) }},
 		{"an endless name", core.WrongIssuer, `it is issued by "xxx`, but(func(c *core.Claims) { c.Issuer = strings.Repeat("x", 40000) })},
 		{"not there", core.Refused, "the statement was answered with 404 Not Found", http.NotFound},
-		{"broken off", core.Unreachable, "the statement cannot be fetched", func(w http.ResponseWriter, r *http.Request) { panic(http.ErrAbortHandler) }},
+		{"broken off", core.Unreachable, "the statement cannot be fetched",
+			func(w http.ResponseWriter, r *http.Request) { panic(http.ErrAbortHandler) }},
 	} {
 		serve = c.serve
 		if c.code == core.TooSlow {
@@ -199,7 +215,8 @@ func TestHostileStatements(t *testing.T) {
 		if len(now.Reason) > 400 {
 			t.Errorf("%s: what they wrote fills the record: %d octets", c.name, len(now.Reason))
 		}
-		if says(p) != before || now.Keys[0] != id || len(now.Keys) != 1 || now.Issued != st.Issued || now.Problem != c.code || (c.code == core.KeyChanged) != (now.Offered != "") {
+		if says(p) != before || now.Keys[0] != id || len(now.Keys) != 1 || now.Issued != st.Issued || now.Problem != c.code ||
+			(c.code == core.KeyChanged) != (now.Offered != "") {
 			t.Errorf("%s changed something: %s, %+v", c.name, says(p), now)
 		}
 	}
@@ -208,10 +225,14 @@ func TestHostileStatements(t *testing.T) {
 	for address, want := range map[string]string{
 		srv.URL + statement.StatementPath:                                  core.PrivateHost,
 		"http://" + srv.Listener.Addr().String() + statement.StatementPath: core.NotSecure,
-		"https://localhost:1/":                                             core.PrivateHost, "https://[::1]:1/": core.PrivateHost, "https://[::ffff:127.0.0.1]:1/": core.PrivateHost, "https://10.0.0.1/": core.PrivateHost, "https://169.254.1.1/": core.PrivateHost, "https://100.64.0.1/": core.PrivateHost, "https://[fd00::1]/": core.PrivateHost, "https://0.0.0.0:1/": core.PrivateHost, "ftp://lamps.example/": core.NotSecure,
+		"https://localhost:1/":                                             core.PrivateHost, "https://[::1]:1/": core.PrivateHost,
+		"https://[::ffff:127.0.0.1]:1/": core.PrivateHost, "https://10.0.0.1/": core.PrivateHost, "https://169.254.1.1/": core.PrivateHost,
+		"https://100.64.0.1/": core.PrivateHost, "https://[fd00::1]/": core.PrivateHost, "https://0.0.0.0:1/": core.PrivateHost,
+		"ftp://lamps.example/": core.NotSecure,
 	} {
 		var wrong *core.Problem
-		if _, err := (&statement.Fetcher{Timeout: 2 * time.Second}).Fetch(t.Context(), address, "ours.example"); !errors.As(err, &wrong) || wrong.Code != want {
+		if _, err := (&statement.Fetcher{Timeout: 2 * time.Second}).Fetch(t.Context(), address, "ours.example"); !errors.As(err, &wrong) ||
+			wrong.Code != want {
 			t.Errorf("%s: %v", address, err)
 		}
 	}

@@ -9,8 +9,8 @@ import (
 	"wexillum.example/internal/core/world"
 )
 
-// Known tells of which outside addresses somebody may learn that they have a record. Of all others they are answered as of strangers: else whoever asks
-// about a space of theirs finds out of any address whether it has one.
+// Known tells of which outside addresses somebody may learn that they have a record. Of all others they are answered as of strangers: else
+// whoever asks about a space of theirs finds out of any address whether it has one.
 type Known struct {
 	st      *State
 	at      moment.Moment
@@ -19,7 +19,8 @@ type Known struct {
 	spaces  []string
 }
 
-// KnownTo returns what somebody may know: members know whom they answer for and who holds something in spaces that they own; others know everybody.
+// KnownTo returns what somebody may know: members know whom they answer for and who holds something in spaces that they own; others know
+// everybody.
 func (s *Service) KnownTo(ctx context.Context, st *State, who Who) (*Known, error) {
 	k := &Known{st: st, at: s.Now(), all: who.Role != Member}
 	if k.all {
@@ -37,8 +38,8 @@ func (s *Service) KnownTo(ctx context.Context, st *State, who Who) (*Known, erro
 	return k, nil
 }
 
-// Stranger reports whether an address is answered of as of one that nothing is kept of. about is what is asked about, which whoever asks belongs to: who
-// holds something there is seen there.
+// Stranger reports whether an address is answered of as of one that nothing is kept of. about is what is asked about, which whoever asks
+// belongs to: who holds something there is seen there.
 func (k *Known) Stranger(a addr.Address, about *world.Resource) bool {
 	if k.all || a.IsZero() || k.sponsor[a.String()] || about != nil && k.st.HoldsIn(a, *about, k.at) {
 		return false

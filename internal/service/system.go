@@ -107,7 +107,8 @@ func (s *Service) sameDescription(ctx context.Context, x *System) error {
 		return err
 	}
 	if !bytes.Equal(a, b) {
-		return &systemFault{says: "it describes itself otherwise than it did, and is not read; what it says now is taken with system set " + x.ID + " --describe, and looked at"}
+		return &systemFault{says: "it describes itself otherwise than it did, and is not read; what it says now is taken with system set " +
+			x.ID + " --describe, and looked at"}
 	}
 	return nil
 }
@@ -206,7 +207,8 @@ func (x *System) check() error {
 	}
 	if _, ok := strings.CutPrefix(x.Key, "file:/"); !ok {
 		if name, ok := strings.CutPrefix(x.Key, "env:"); !ok || name == "" {
-			return &Invalid{"key", "…", "say where its key is: file:/path/of/a/file or env:NAME of an environment variable of the service; never the key itself"}
+			return &Invalid{"key", "…",
+				"say where its key is: file:/path/of/a/file or env:NAME of an environment variable of the service; never the key itself"}
 		}
 	}
 	if err := oneOfWords("mode", string(x.Mode), string(ModeLook), string(ModeCarry), string(ModePaused)); err != nil {
@@ -437,7 +439,8 @@ func (s *Service) ChangeSystem(ctx context.Context, who Who, why, id string, p S
 			return nil, err
 		}
 		if v.System.Mode != ModeCarry && p.Digest != v.Digest {
-			return nil, fmt.Errorf("%w: carrying it writes %d settings there; look at them and send the digest %s", ErrConflict, v.ToWrite(), v.Digest)
+			return nil, fmt.Errorf("%w: carrying it writes %d settings there; look at them and send the digest %s", ErrConflict, v.ToWrite(),
+				v.Digest)
 		}
 	}
 	var says *native.Dialect

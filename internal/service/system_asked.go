@@ -31,7 +31,8 @@ func (s *Service) MayForward(_ context.Context, mailbox, to string) (yes bool, s
 	}
 	act, _ := catalogue.ActionByName("mail.forward")
 	q := engine.Question{
-		Subject: engine.Who{Kind: engine.ByPerson, ID: person}, Action: act.ID, Resource: world.Resource{Kind: catalogue.Mailbox, ID: person}, Address: onto, At: s.Now(),
+		Subject: engine.Who{Kind: engine.ByPerson, ID: person}, Action: act.ID, Resource: world.Resource{Kind: catalogue.Mailbox, ID: person},
+		Address: onto, At: s.Now(),
 	}
 	a, err := st.Explain(&q)
 	if err != nil {

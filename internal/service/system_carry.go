@@ -77,7 +77,8 @@ func (s *Service) workRecords(ctx context.Context, x *System, c Connector, due b
 		} else if len(touched) > 0 {
 			err = s.compareSome(ctx, x, touched, work.Listed)
 		}
-		if err == nil && !many && slices.ContainsFunc(touched, func(k [2]string) bool { return k[0] == "group" }) { // guests say in which they are
+		// guests say in which they are
+		if err == nil && !many && slices.ContainsFunc(touched, func(k [2]string) bool { return k[0] == "group" }) {
 			err = s.compareRecords(ctx, x, work.Listed, "guest")
 		}
 		if err == nil && looked.head.Revision != st.Head.Revision && !many { // the rules decide which links open anything
@@ -720,7 +721,8 @@ func (s *Service) asides(ctx context.Context, st *State, x *System) (out []aside
 		if err := e.was(h, r.Found, n, now); err != nil {
 			return err
 		}
-		out = append(out, aside{c.Kind, c.Ours, c.Meant, e.found, c.State == StepSent || c.State == StepSettling || c.State == StepFailed && c.Tries > 0, c.Native})
+		out = append(out, aside{c.Kind, c.Ours, c.Meant, e.found,
+			c.State == StepSent || c.State == StepSettling || c.State == StepFailed && c.Tries > 0, c.Native})
 		return nil
 	})
 	if err != nil {
@@ -782,7 +784,8 @@ func (s *Service) layOver(ctx context.Context, st *State, e *engine.Editor, list
 				return err
 			}
 			if g == nil {
-				g = &world.Guest{Address: who, Origins: world.ByInvitation, Since: moment.Always, Accepted: moment.Always, Until: moment.Never, Terms: s.Now(), TakenOver: true, DatesFrom: moment.Never}
+				g = &world.Guest{Address: who, Origins: world.ByInvitation, Since: moment.Always, Accepted: moment.Always, Until: moment.Never,
+					Terms: s.Now(), TakenOver: true, DatesFrom: moment.Never}
 			}
 			g.State = world.StateActive
 			if h["standing"] == "out" {

@@ -62,7 +62,8 @@ func (s *Service) RecordLines(ctx context.Context, id string, q RecordQuery) (ou
 	}
 	h, ok := x.dialect().Holding(q.Kind)
 	if !ok {
-		return nil, "", &Invalid{"kind", q.Kind, fmt.Sprintf("%s keeps %s", x.Name, cmp.Or(strings.Join(x.dialect().Kinds(), ", "), "nothing of our inventory"))}
+		return nil, "", &Invalid{"kind", q.Kind, fmt.Sprintf("%s keeps %s", x.Name,
+			cmp.Or(strings.Join(x.dialect().Kinds(), ", "), "nothing of our inventory"))}
 	}
 	n, err := s.systemNames(ctx, s.State(), x)
 	if err != nil {
@@ -76,7 +77,8 @@ func (s *Service) RecordLines(ctx context.Context, id string, q RecordQuery) (ou
 		states = []string{string(StepWaiting), string(StepSent), string(StepSettling), string(StepFailed), string(StepDiffers), RecordDrifts}
 	case RecordOpen:
 		states = []string{string(StepWaiting), string(StepSent), string(StepSettling), string(StepFailed)}
-	case RecordDrifts, string(StepDiffers), string(StepConfirmed), string(StepWaiting), string(StepSent), string(StepSettling), string(StepFailed):
+	case RecordDrifts, string(StepDiffers), string(StepConfirmed), string(StepWaiting), string(StepSent), string(StepSettling),
+		string(StepFailed):
 		states = []string{q.State}
 	default:
 		return nil, "", &Invalid{"state", q.State, "write unknown, open, differs, drift, confirmed, waiting, sent, settling or failed"}
@@ -94,7 +96,8 @@ func (s *Service) RecordLines(ctx context.Context, id string, q RecordQuery) (ou
 			if err := e.was(h, r.Found, n, s.Now()); err != nil {
 				return err
 			}
-			l := RecordLine{Kind: c.Kind, Ours: c.Ours, Native: c.Native, State: string(c.State), Turn: c.Turn, Meant: c.Meant, Found: e.found, By: e.by, Problem: c.Problem, Cause: c.Cause}
+			l := RecordLine{Kind: c.Kind, Ours: c.Ours, Native: c.Native, State: string(c.State), Turn: c.Turn, Meant: c.Meant, Found: e.found,
+				By: e.by, Problem: c.Problem, Cause: c.Cause}
 			if c.Drift != nil {
 				l.State, l.Since, l.Accepted, l.By = RecordDrifts, moment.Moment(c.Drift.Since), moment.Moment(c.Drift.Accepted), c.Drift.By
 				l.Turn = h.Turn(c.Meant, e.found)
@@ -122,7 +125,8 @@ func (s *Service) RecordLines(ctx context.Context, id string, q RecordQuery) (ou
 }
 
 // unknownLines lists what stands for nothing here; of all that need somebody without what is let be.
-func (s *Service) unknownLines(ctx context.Context, x *System, h *native.Holding, n *systemNames, q RecordQuery) (out []RecordLine, next string, err error) {
+func (s *Service) unknownLines(ctx context.Context, x *System, h *native.Holding, n *systemNames, q RecordQuery) (out []RecordLine,
+	next string, err error) {
 	now := s.Now()
 	after := q.After
 	for len(out) < q.Limit {
@@ -141,7 +145,8 @@ func (s *Service) unknownLines(ctx context.Context, x *System, h *native.Holding
 				return err
 			}
 			if q.Text == "" || strings.Contains(strings.ToLower(f.Native+" "+h.Text(t)+" "+by), strings.ToLower(q.Text)) {
-				out = append(out, RecordLine{Kind: h.Kind, Ours: f.Ours, Native: f.Native, State: RecordUnknown, Turn: native.Loosens, Found: t, By: by, Since: f.At, Accepted: f.Accepted, Unread: unread})
+				out = append(out, RecordLine{Kind: h.Kind, Ours: f.Ours, Native: f.Native, State: RecordUnknown, Turn: native.Loosens, Found: t, By: by,
+					Since: f.At, Accepted: f.Accepted, Unread: unread})
 			}
 			return nil
 		})
@@ -208,9 +213,11 @@ func (s *Service) DecideRecords(ctx context.Context, who Who, id string, d Recor
 	}
 	h, ok := x.dialect().Holding(d.Kind)
 	if !ok {
-		return nil, &Invalid{"kind", d.Kind, fmt.Sprintf("%s keeps %s", x.Name, cmp.Or(strings.Join(x.dialect().Kinds(), ", "), "nothing of our inventory"))}
+		return nil, &Invalid{"kind", d.Kind, fmt.Sprintf("%s keeps %s", x.Name,
+			cmp.Or(strings.Join(x.dialect().Kinds(), ", "), "nothing of our inventory"))}
 	}
-	state := map[string]string{"take_over": RecordUnknown, "end_there": RecordUnknown, "put_back": RecordDrifts, "take_in": RecordDrifts, "again": ""}
+	state := map[string]string{"take_over": RecordUnknown, "end_there": RecordUnknown, "put_back": RecordDrifts, "take_in": RecordDrifts,
+		"again": ""}
 	q := RecordQuery{Kind: d.Kind, State: state[d.Do], Limit: decideMost}
 	lines, _, err := s.RecordLines(ctx, id, q)
 	if err != nil {
@@ -299,7 +306,8 @@ func (s *Service) releaseRecords(ctx context.Context, who Who, x *System, d Reco
 
 // takeOverRecords makes entries of ours of what stands for nothing here. What is taken over counts idle and
 // term from now (systems.md §5).
-func (s *Service) takeOverRecords(ctx context.Context, who Who, x *System, h *native.Holding, lines []RecordLine, d RecordDecision) (*RecordsDecided, error) {
+func (s *Service) takeOverRecords(ctx context.Context, who Who, x *System, h *native.Holding, lines []RecordLine,
+	d RecordDecision) (*RecordsDecided, error) {
 	var out *RecordsDecided
 	until := moment.Never
 	if d.Until != "" {
@@ -380,7 +388,8 @@ func (s *Service) takeOverRecords(ctx context.Context, who Who, x *System, h *na
 }
 
 // takenOver puts what a record would be here into part; why says why it cannot be.
-func (s *Service) takenOver(now *State, t *store.Tx, x *System, h *native.Holding, l *RecordLine, d RecordDecision, until moment.Moment, part *world.World) (a arrived, key, why string, err error) {
+func (s *Service) takenOver(now *State, t *store.Tx, x *System, h *native.Holding, l *RecordLine, d RecordDecision, until moment.Moment,
+	part *world.World) (a arrived, key, why string, err error) {
 	a = arrived{kind: h.Kind, native: l.Native, t: l.Found, by: d.Sponsor}
 	switch {
 	case l.Unread != "":
@@ -425,10 +434,13 @@ func (s *Service) takenOver(now *State, t *store.Tx, x *System, h *native.Holdin
 }
 
 // takeInRecords makes what was changed or taken away in a system count here, too.
-func (s *Service) takeInRecords(ctx context.Context, who Who, x *System, h *native.Holding, lines []RecordLine, d RecordDecision) (*RecordsDecided, error) {
+func (s *Service) takeInRecords(ctx context.Context, who Who, x *System, h *native.Holding, lines []RecordLine,
+	d RecordDecision) (*RecordsDecided, error) {
 	var out *RecordsDecided
 	if h.Kind == "guest" {
-		return nil, fmt.Errorf("%w: suspend, bring back or remove the guest here (guests suspend, guests resume, guests remove); what follows is told to whom it concerns", ErrConflict)
+		return nil,
+			fmt.Errorf("%w: suspend, bring back or remove the guest here (guests suspend, guests resume, guests remove); what follows is told to whom it concerns",
+				ErrConflict)
 	}
 	defer s.recordsChanged()
 	err := s.changing(ctx, who.Name, d.Why, d.Previews, func(now *State, t *store.Tx) error {
@@ -569,7 +581,8 @@ func (s *Service) acceptRecords(ctx context.Context, who Who, x *System, lines [
 }
 
 // sendDecided has records written: put back as they are meant, ended there, or sent once more.
-func (s *Service) sendDecided(ctx context.Context, who Who, x *System, h *native.Holding, lines []RecordLine, d RecordDecision) (*RecordsDecided, error) {
+func (s *Service) sendDecided(ctx context.Context, who Who, x *System, h *native.Holding, lines []RecordLine,
+	d RecordDecision) (*RecordsDecided, error) {
 	out := &RecordsDecided{Done: len(lines)}
 	for i := range lines {
 		says := "is written there: " + h.Text(lines[i].Meant)
@@ -599,7 +612,8 @@ func (s *Service) sendDecided(ctx context.Context, who Who, x *System, h *native
 				}
 			}
 			c := &CarriedRecord{
-				Kind: l.Kind, Ours: key, Native: l.Native, State: StepWaiting, Meant: l.Meant, Was: l.Found, Turn: h.Turn(l.Found, l.Meant), Made: stamp(s.Now()), Cause: d.Why, Shown: true, // whoever decides has seen them
+				Kind: l.Kind, Ours: key, Native: l.Native, State: StepWaiting, Meant: l.Meant, Was: l.Found, Turn: h.Turn(l.Found, l.Meant),
+				Made: stamp(s.Now()), Cause: d.Why, Shown: true, // whoever decides has seen them
 				Place: slices.IndexFunc(x.dialect().Holdings, func(y native.Holding) bool { return y.Kind == h.Kind }),
 			}
 			row, err := c.row()
@@ -631,7 +645,8 @@ func (s *Service) weighThere(ctx context.Context, x *System, h *native.Holding, 
 		return err
 	}
 	if out.Weighed = (&ValueWeighed{}); many {
-		out.Weighed.NotCounted = append(out.Weighed.NotCounted, fmt.Sprintf("who gains and who loses: more than %d records of %s stand otherwise", asideMost, x.Name))
+		out.Weighed.NotCounted = append(out.Weighed.NotCounted,
+			fmt.Sprintf("who gains and who loses: more than %d records of %s stand otherwise", asideMost, x.Name))
 		return nil
 	}
 	chosen := map[string]bool{}

@@ -211,7 +211,8 @@ func (s *Service) viewSystem(
 	for _, want := range d.Wanted(m, values) {
 		known[want.Path] = true
 		title := s.settingTitle(d, names, want.Path)
-		y := SettingView{Path: want.Path, Title: title, Rule: d.RuleAt(want.Path), Meant: want.Value, ByHand: d.ByHand(want.Path), Step: all[want.Path]}
+		y := SettingView{Path: want.Path, Title: title, Rule: d.RuleAt(want.Path), Meant: want.Value, ByHand: d.ByHand(want.Path),
+			Step: all[want.Path]}
 		if r != nil {
 			y.Found, y.There = native.At(r.Values, want.Path)
 			y.Turn = d.Turn(want.Path, y.Found, want.Value)
@@ -720,11 +721,14 @@ func (s *Service) recordFindings(ctx context.Context, x *System, work store.Work
 			differs = k.Differ
 		}
 		if n := k.Drift + differs; n > 0 {
-			add("system_records", k.Kind, "%s: %d of its %s, %d changed there and %d not as they were written.", x.Name, n, pluralOf(k.Kind), k.Drift, differs)
+			add("system_records", k.Kind, "%s: %d of its %s, %d changed there and %d not as they were written.", x.Name, n, pluralOf(k.Kind),
+				k.Drift, differs)
 		}
 	}
 	if work.Braked > 0 {
-		add("system_braked", "", "%s: %d guests, grants or links wait to be taken away or let in there, more than the %d that go in a day unasked.", x.Name, work.Braked, x.BrakeNow())
+		add("system_braked", "",
+			"%s: %d guests, grants or links wait to be taken away or let in there, more than the %d that go in a day unasked.", x.Name, work.Braked,
+			x.BrakeNow())
 	}
 	if work.Empty != "" && work.Empty != emptyIsRight {
 		add("system_empty", "", "%s shows no %s any more, and kept some before.", x.Name, work.Empty)
@@ -835,7 +839,8 @@ func (s *Service) SystemsNow() (n SystemsNow) {
 			}
 			if kinds, err := s.kindsNow(ctx, &list[i], work); err == nil {
 				for _, k := range kinds {
-					n.RecordsOpen, n.RecordsWrong, n.RecordsDrift, n.RecordsUnknown = n.RecordsOpen+k.Open, n.RecordsWrong+k.Differ, n.RecordsDrift+k.Drift, n.RecordsUnknown+k.Unknown-k.Accepted
+					n.RecordsOpen, n.RecordsWrong, n.RecordsDrift, n.RecordsUnknown = n.RecordsOpen+k.Open, n.RecordsWrong+k.Differ,
+						n.RecordsDrift+k.Drift, n.RecordsUnknown+k.Unknown-k.Accepted
 				}
 			}
 		}

@@ -128,7 +128,8 @@ func TestSystemsKilled(t *testing.T) {
 		check(t, s.SetRule(InDraft(t.Context(), id), "ada", "both at once", tight))
 		check(t, s.SetRule(InDraft(t.Context(), id), "ada", "both at once", loose))
 		publishDraft(t, s, id)
-		want := map[bool][2]string{false: {"strangers.voice = mute", "table.early = yes"}, true: {"table.early = no", "strangers.voice = spoken"}}[round%2 == 1]
+		want := map[bool][2]string{false: {"strangers.voice = mute", "table.early = yes"},
+			true: {"table.early = no", "strangers.voice = spoken"}}[round%2 == 1]
 		for try := 0; ; try++ {
 			for k := range two {
 				if two[k] == nil || ctxs[k].Err() != nil {

@@ -68,7 +68,8 @@ func (c *CarriedRecord) row() (store.SystemRecord, error) {
 	doc, err := json.Marshal(c)
 	return store.SystemRecord{
 		Kind: c.Kind, Ours: c.Ours, Native: c.Native, State: string(c.State), Turn: string(c.Turn), Place: c.Place,
-		Sent: moment.Moment(c.Sent), Counts: moment.Moment(c.Counts), Next: moment.Moment(c.Next), Drift: c.Drift != nil, Shown: c.Shown, Doc: doc,
+		Sent: moment.Moment(c.Sent), Counts: moment.Moment(c.Counts), Next: moment.Moment(c.Next), Drift: c.Drift != nil, Shown: c.Shown,
+		Doc: doc,
 	}, err
 }
 
@@ -272,7 +273,8 @@ func foundRecord(h *native.Holding, k native.Kept) (store.FoundRecord, error) {
 }
 
 // known finds what records are known by here: by the id that was kept beside ours, else by what they say.
-func (s *Service) known(ctx context.Context, x *System, h *native.Holding, n *systemNames, batch []store.FoundRecord, now moment.Moment) error {
+func (s *Service) known(ctx context.Context, x *System, h *native.Holding, n *systemNames, batch []store.FoundRecord,
+	now moment.Moment) error {
 	if len(batch) == 0 {
 		return nil
 	}

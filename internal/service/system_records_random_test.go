@@ -84,7 +84,8 @@ func TestRecordsKilled(t *testing.T) {
 			a, err := addr.Parse(who)
 			check(t, err)
 			check(t, s.change(t.Context(), "admin", "as it goes", func(_ *State, tx *store.Tx) error {
-				_, err := tx.PutGrant(&world.Grant{Address: a, Resource: world.Resource{Kind: catalogue.File, ID: "kit"}, Role: catalogue.Role(1 + rnd.IntN(3)), From: s.Now(), Until: moment.Never, Reviewed: moment.Always})
+				_, err := tx.PutGrant(&world.Grant{Address: a, Resource: world.Resource{Kind: catalogue.File, ID: "kit"},
+					Role: catalogue.Role(1 + rnd.IntN(3)), From: s.Now(), Until: moment.Never, Reviewed: moment.Always})
 				return err
 			}))
 		}
@@ -163,7 +164,8 @@ func TestRecordsAtRandom(t *testing.T) {
 		work(t, s, c)
 		same, err := s.StateFound(t.Context(), true)
 		check(t, err)
-		if x, err := engine.ImpactOf(s.State().Snapshot, same.Snapshot, s.Now(), nil, func() error { return nil }, nil); err != nil || x.Total().Any() {
+		if x, err := engine.ImpactOf(s.State().Snapshot, same.Snapshot, s.Now(), nil, func() error { return nil }, nil); err != nil ||
+			x.Total().Any() {
 			t.Fatalf("round %d: carried, and found differs: %+v %v", round, x.Total(), err)
 		}
 		e := same.Aside() // to which the same is done by hand
@@ -181,13 +183,15 @@ func TestRecordsAtRandom(t *testing.T) {
 				g, err := s.store.Guest(t.Context(), who)
 				check(t, err)
 				if g == nil {
-					g = &world.Guest{Address: a, Origins: world.ByInvitation, Since: moment.Always, Accepted: moment.Always, Until: moment.Never, Terms: s.Now(), DatesFrom: moment.Never}
+					g = &world.Guest{Address: a, Origins: world.ByInvitation, Since: moment.Always, Accepted: moment.Always, Until: moment.Never,
+						Terms: s.Now(), DatesFrom: moment.Never}
 				}
 				g.State = state
 				e.PutGuest(g)
 			}
 			give := func(role catalogue.Role) {
-				e.SetGrants(who, []world.Grant{{Address: a, Resource: world.Resource{Kind: catalogue.File, ID: "kit"}, Role: role, From: moment.Always, Until: moment.Never, Reviewed: moment.Always}})
+				e.SetGrants(who, []world.Grant{{Address: a, Resource: world.Resource{Kind: catalogue.File, ID: "kit"}, Role: role, From: moment.Always,
+					Until: moment.Never, Reviewed: moment.Always}})
 			}
 			switch rnd.IntN(5) {
 			case 0: // put ashore, or let in

@@ -53,7 +53,8 @@ func things(p *suite.Program, kind string) string {
 func kinds(v *SystemView) string {
 	out := v.Work.Problem
 	for _, k := range v.Kinds {
-		out += fmt.Sprintf("%s: %d there, %d unknown, %d confirmed, %d open, %d differ, %d changed there\n", k.Kind, k.Found, k.Unknown, k.Confirmed, k.Open, k.Differ, k.Drift)
+		out += fmt.Sprintf("%s: %d there, %d unknown, %d confirmed, %d open, %d differ, %d changed there\n", k.Kind, k.Found, k.Unknown,
+			k.Confirmed, k.Open, k.Differ, k.Drift)
 	}
 	return out
 }
@@ -84,7 +85,8 @@ func TestRecordsCarried(t *testing.T) {
 		t.Fatal("what is only looked at was written")
 	}
 	carried(t, s, c, view)
-	if got := things(quay, "berths") + "\n" + things(quay, "visitors") + "\n" + things(quay, "passes") + "\n" + things(quay, "tickets") + "\n" + things(ledger, "orders"); got !=
+	if got := things(quay, "berths") + "\n" + things(quay, "visitors") + "\n" + things(quay, "passes") + "\n" + things(quay, "tickets") +
+		"\n" + things(ledger, "orders"); got !=
 		"b-0000001 dossier Dossier\nv-0000001 a@ilvane.example aboard\np-0000001 a@ilvane.example b-0000001/file:kit look\nt-0000001 kit-link b-0000001/file:kit look 2027-01-02T00:00:00Z\no-0000001 uma@ours.example uma@ilvane.example kept" {
 		t.Fatalf("written:\n%s", got)
 	}
@@ -110,11 +112,13 @@ func TestRecordsCarried(t *testing.T) {
 	}
 	c.forward(6 * time.Minute)
 	work(t, s, c)
-	if opened, err := s.Opened(t.Context(), []string{"kit-link", "other"}); err != nil || len(opened) != 1 || opened["kit-link"].Times != 2 || opened["kit-link"].System != "quay" || view("quay").Kinds[3].Drift != 0 {
+	if opened, err := s.Opened(t.Context(), []string{"kit-link", "other"}); err != nil || len(opened) != 1 || opened["kit-link"].Times != 2 ||
+		opened["kit-link"].System != "quay" || view("quay").Kinds[3].Drift != 0 {
 		t.Errorf("opened: %+v %v", opened, err)
 	}
 	// A step of life: a guest is suspended here, and there at once; the rest is left alone.
-	_, err = s.ChangeGuests(t.Context(), placeAdmin, GuestChange{Do: Suspend, Addresses: []string{"a@ilvane.example"}, Reason: "on leave"}, false)
+	_, err = s.ChangeGuests(t.Context(), placeAdmin, GuestChange{Do: Suspend, Addresses: []string{"a@ilvane.example"}, Reason: "on leave"},
+		false)
 	check(t, err)
 	work(t, s, c)
 	if got := things(quay, "visitors"); got != "v-0000001 a@ilvane.example ashore" {
@@ -122,7 +126,8 @@ func TestRecordsCarried(t *testing.T) {
 	}
 	list, err := s.store.Journal(t.Context(), store.JournalQuery{Kind: "system_record", ID: "quay guest a@ilvane.example", Limit: 10})
 	check(t, err)
-	if len(list) == 0 || !strings.Contains(list[0].Why, "Quay: guest a@ilvane.example is written there: address a@ilvane.example, standing out") || !strings.Contains(list[0].Why, "on leave") {
+	if len(list) == 0 || !strings.Contains(list[0].Why,
+		"Quay: guest a@ilvane.example is written there: address a@ilvane.example, standing out") || !strings.Contains(list[0].Why, "on leave") {
 		t.Errorf("the journal: %+v", list)
 	}
 	// Somebody there lets them in again: it is found, what it lets through is told, and it is put back.
@@ -138,7 +143,8 @@ func TestRecordsCarried(t *testing.T) {
 	if len(l) != 1 || l[0].Found["standing"] != "in" || l[0].Meant["standing"] != "out" || l[0].Turn != "loosens" {
 		t.Fatalf("drift: %+v", l)
 	}
-	out, err := s.DecideRecords(t.Context(), placeAdmin, "quay", RecordDecision{Do: "put_back", Kind: "guest", Keys: []string{"a@ilvane.example"}, Previews: true})
+	out, err := s.DecideRecords(t.Context(), placeAdmin, "quay",
+		RecordDecision{Do: "put_back", Kind: "guest", Keys: []string{"a@ilvane.example"}, Previews: true})
 	check(t, err)
 	if out.Done != 1 || out.Weighed.Granted.Lost == 0 {
 		t.Errorf("what putting back does: %+v %+v", out, out.Weighed)
@@ -146,7 +152,8 @@ func TestRecordsCarried(t *testing.T) {
 	if _, err = s.DecideRecords(t.Context(), placeAdmin, "quay", RecordDecision{Do: "put_back", Kind: "guest", All: true}); err == nil {
 		t.Error("put back without a reason")
 	}
-	_, err = s.DecideRecords(t.Context(), placeAdmin, "quay", RecordDecision{Do: "put_back", Kind: "guest", All: true, Why: "they are on leave"})
+	_, err = s.DecideRecords(t.Context(), placeAdmin, "quay",
+		RecordDecision{Do: "put_back", Kind: "guest", All: true, Why: "they are on leave"})
 	check(t, err)
 	work(t, s, c)
 	if got := things(quay, "visitors"); got != "v-0000001 a@ilvane.example ashore" || view("quay").Kinds[1].Confirmed != 1 {
@@ -169,11 +176,13 @@ func TestRecordsCarried(t *testing.T) {
 	for _, f := range finds {
 		told += f.Kind + ": " + f.Cause + "\n"
 	}
-	if !strings.Contains(told, "system_unknown: Quay keeps 1 guest that stands for nothing here.") || !strings.Contains(told, "system_unknown: Quay keeps 1 grant that") {
+	if !strings.Contains(told, "system_unknown: Quay keeps 1 guest that stands for nothing here.") ||
+		!strings.Contains(told, "system_unknown: Quay keeps 1 grant that") {
 		t.Errorf("findings:\n%s", told)
 	}
 	// They are taken over, with somebody who answers for them, weighed before.
-	take := RecordDecision{Do: "take_over", Kind: "guest", All: true, Sponsor: "nobody", Purpose: "the survey", Why: "they were let in there", Previews: true}
+	take := RecordDecision{Do: "take_over", Kind: "guest", All: true, Sponsor: "nobody", Purpose: "the survey", Why: "they were let in there",
+		Previews: true}
 	if _, err := s.DecideRecords(t.Context(), placeAdmin, "quay", take); err == nil || !strings.Contains(err.Error(), "sponsor") {
 		t.Errorf("a sponsor who is not there: %v", err)
 	}
@@ -208,14 +217,16 @@ func TestRecordsCarried(t *testing.T) {
 	z, err := addr.Parse("z@ilvane.example")
 	check(t, err)
 	check(t, s.change(t.Context(), "admin", "as it is now", func(_ *State, tx *store.Tx) error {
-		_, err := tx.PutGrant(&world.Grant{Address: z, Resource: world.Resource{Kind: catalogue.File, ID: "kit"}, Role: catalogue.View, From: s.Now(), Until: moment.Never, Reviewed: moment.Always})
+		_, err := tx.PutGrant(&world.Grant{Address: z, Resource: world.Resource{Kind: catalogue.File, ID: "kit"}, Role: catalogue.View,
+			From: s.Now(), Until: moment.Never, Reviewed: moment.Always})
 		return err
 	}))
 	work(t, s, c)
 	c.forward(11 * time.Minute)
 	work(t, s, c)
 	check(t, quay.Drop("passes", "p-0000001"))
-	_, err = s.ChangeGuests(t.Context(), placeAdmin, GuestChange{Do: BringBack, Addresses: []string{"a@ilvane.example"}, Reason: "back"}, false)
+	_, err = s.ChangeGuests(t.Context(), placeAdmin, GuestChange{Do: BringBack, Addresses: []string{"a@ilvane.example"}, Reason: "back"},
+		false)
 	check(t, err)
 	c.forward(6 * time.Minute)
 	work(t, s, c)
@@ -236,7 +247,8 @@ func TestRecordsCarried(t *testing.T) {
 	_, err = s.DecideRecords(t.Context(), placeAdmin, "quay", RecordDecision{Do: "put_back", Kind: "grant", All: true, Why: "it was given"})
 	check(t, err)
 	work(t, s, c)
-	ended, err := s.EditPlaces(t.Context(), placeAdmin, "done with it", []PlaceEdit{{Do: DoRemove, Kind: "grant", ID: grantID(t, s, "a@ilvane.example")}}, false)
+	ended, err := s.EditPlaces(t.Context(), placeAdmin, "done with it",
+		[]PlaceEdit{{Do: DoRemove, Kind: "grant", ID: grantID(t, s, "a@ilvane.example")}}, false)
 	check(t, err)
 	if ended.Refused > 0 {
 		t.Fatalf("%+v", ended.Lines)
@@ -264,7 +276,8 @@ func grantID(t *testing.T, s *Service, party string) string {
 func TestRecordsFlowIn(t *testing.T) {
 	s, c, programs, view := onSuite(t, keptWorld)
 	quay, ledger := programs["quay"], programs["ledger"]
-	if _, err := s.ChangeSystem(t.Context(), placeAdmin, "x", "quay", SystemPatch{Sources: &[]string{"guest"}}); err == nil || !strings.Contains(err.Error(), "space, link") {
+	if _, err := s.ChangeSystem(t.Context(), placeAdmin, "x", "quay", SystemPatch{Sources: &[]string{"guest"}}); err == nil ||
+		!strings.Contains(err.Error(), "space, link") {
 		t.Errorf("a source of guests: %v", err)
 	}
 	_, err := s.ChangeSystem(t.Context(), placeAdmin, "people make them there", "quay", SystemPatch{Sources: &[]string{"link", "space"}})
@@ -282,14 +295,16 @@ func TestRecordsFlowIn(t *testing.T) {
 		{quay, "tickets", map[string]string{"mark": "of-uma", "crate": "b-0000001/file:kit", "may": "add"}, "uma@ours.example"},
 		{quay, "tickets", map[string]string{"mark": "of-nobody", "crate": "b-0000001/file:kit", "may": "look"}, "somebody@far.example"},
 		{quay, "tickets", map[string]string{"mark": "of-nothing", "crate": "b-0000001/file:gone", "may": "look"}, "uma@ours.example"},
-		{ledger, "orders", map[string]string{"box": "uma@ours.example", "onto": "uma@private.example", "copy": "not kept", "by": "clerk"}, "uma@ours.example"},
+		{ledger, "orders", map[string]string{"box": "uma@ours.example", "onto": "uma@private.example", "copy": "not kept", "by": "clerk"},
+			"uma@ours.example"},
 	} {
 		_, err := x.p.Put(x.kind, "", x.fields, x.by)
 		check(t, err)
 	}
 	c.forward(6 * time.Minute)
 	work(t, s, c)
-	if st := s.State(); !st.Has("space", "dry-dock") || st.OwnerOf("dry-dock") != "uma" || !st.Has("link", "of-uma") || st.Has("link", "of-nobody") || st.Has("link", "of-nothing") {
+	if st := s.State(); !st.Has("space", "dry-dock") || st.OwnerOf("dry-dock") != "uma" || !st.Has("link", "of-uma") ||
+		st.Has("link", "of-nobody") || st.Has("link", "of-nothing") {
 		t.Errorf("what was made there: %s", s.dump(t))
 	}
 	link, err := s.Link(t.Context(), "of-uma")
@@ -303,13 +318,18 @@ func TestRecordsFlowIn(t *testing.T) {
 		t.Errorf("the journal: %+v", list)
 	}
 	// The forwarder flows in although the rules refuse it: it is beyond, and ends only when somebody says so.
-	q, err := (&Asked{Subject: "person:uma", Action: "mail.forward", Resource: "mailbox:uma", Address: "uma@private.example"}).Question(s.Now())
+	q, err := (&Asked{Subject: "person:uma", Action: "mail.forward", Resource: "mailbox:uma",
+		Address: "uma@private.example"}).Question(s.Now())
 	check(t, err)
 	if a, err := s.State().Decide(&q); err != nil || a.Yes {
 		t.Errorf("mail to a private address: %v %v", a, err)
 	}
 	some := false
-	check(t, s.Forwarders(t.Context(), "uma", func(f *world.Forwarder) error { some = some || f.To.String() == "uma@private.example"; return nil }))
+	check(t, s.Forwarders(t.Context(), "uma", func(f *world.Forwarder) error {
+		some = some ||
+			f.To.String() == "uma@private.example"
+		return nil
+	}))
 	if v := view("ledger"); !some || v.Kinds[0].Found != 2 || v.Kinds[0].Confirmed != 2 {
 		t.Errorf("forwarders: %s", kinds(v))
 	}
@@ -323,11 +343,16 @@ func TestRecordsFlowIn(t *testing.T) {
 	check(t, ledger.Drop("orders", ledger.Things("orders")[1].ID))
 	c.forward(6 * time.Minute)
 	work(t, s, c)
-	if link, err = s.Link(t.Context(), "of-uma"); err != nil || link.Until.String() != "2026-12-01T00:00:00Z" || link.Right.String() != "view" {
+	if link, err = s.Link(t.Context(), "of-uma"); err != nil || link.Until.String() != "2026-12-01T00:00:00Z" ||
+		link.Right.String() != "view" {
 		t.Errorf("changed there: %+v %v", link, err)
 	}
 	some = false
-	check(t, s.Forwarders(t.Context(), "uma", func(f *world.Forwarder) error { some = some || f.To.String() == "uma@private.example"; return nil }))
+	check(t, s.Forwarders(t.Context(), "uma", func(f *world.Forwarder) error {
+		some = some ||
+			f.To.String() == "uma@private.example"
+		return nil
+	}))
 	if some {
 		t.Error("struck out there, and still here")
 	}
@@ -352,11 +377,15 @@ func TestRecordsFlowIn(t *testing.T) {
 func TestAnsweredWhenPublishing(t *testing.T) {
 	guests := ""
 	for i := range 30 {
-		guests += fmt.Sprintf("  - {address: g%02d@ilvane.example, sponsor: uma, since: 2026-09-01, accepted: 2026-09-01, terms: 2026-09-01}\n", i)
-		guests += fmt.Sprintf("  - {address: h%02d@ilvane.example, sponsor: uma, since: 2026-11-20, accepted: 2026-11-20, terms: 2026-11-20}\n", i)
+		guests += fmt.Sprintf("  - {address: g%02d@ilvane.example, sponsor: uma, since: 2026-09-01, accepted: 2026-09-01, terms: 2026-09-01}\n",
+			i)
+		guests += fmt.Sprintf("  - {address: h%02d@ilvane.example, sponsor: uma, since: 2026-11-20, accepted: 2026-11-20, terms: 2026-11-20}\n",
+			i)
 	}
-	world := strings.Replace(strings.Replace(suiteWorld, "guests: [{", "guests:\n"+guests+"  - {", 1), "terms: 2026-11-01}]", "terms: 2026-11-01}", 1)
-	world = strings.Replace(world, "rules:\n", "settings: {brake: none}\nrules:\n  guests.term_days: {limit: none, default: none}\n  guests.idle_days: {limit: none, default: none}\n  guests.after_last_grant: {limit: keep, default: keep}\n  guests.review_days: {limit: none, default: none}\n", 1)
+	world := strings.Replace(strings.Replace(suiteWorld, "guests: [{", "guests:\n"+guests+"  - {", 1), "terms: 2026-11-01}]",
+		"terms: 2026-11-01}", 1)
+	world = strings.Replace(world, "rules:\n",
+		"settings: {brake: none}\nrules:\n  guests.term_days: {limit: none, default: none}\n  guests.idle_days: {limit: none, default: none}\n  guests.after_last_grant: {limit: keep, default: keep}\n  guests.review_days: {limit: none, default: none}\n", 1)
 	s, c, programs, view := onSuite(t, world)
 	quay := programs["quay"]
 	few := 10
@@ -412,9 +441,11 @@ func TestAnsweredWhenPublishing(t *testing.T) {
 func TestRecordsBraked(t *testing.T) {
 	guests := ""
 	for i := range 30 {
-		guests += fmt.Sprintf("  - {address: g%02d@ilvane.example, sponsor: uma, since: 2026-11-01, accepted: 2026-11-01, terms: 2026-11-01}\n", i)
+		guests += fmt.Sprintf("  - {address: g%02d@ilvane.example, sponsor: uma, since: 2026-11-01, accepted: 2026-11-01, terms: 2026-11-01}\n",
+			i)
 	}
-	s, c, programs, view := onSuite(t, strings.Replace(strings.Replace(suiteWorld, "guests: [{", "guests:\n"+guests+"  - {", 1), "terms: 2026-11-01}]", "terms: 2026-11-01}", 1))
+	s, c, programs, view := onSuite(t, strings.Replace(strings.Replace(suiteWorld, "guests: [{", "guests:\n"+guests+"  - {", 1),
+		"terms: 2026-11-01}]", "terms: 2026-11-01}", 1))
 	quay := programs["quay"]
 	few := 10
 	_, err := s.ChangeSystem(t.Context(), placeAdmin, "few", "quay", SystemPatch{Brake: &few})
@@ -449,7 +480,8 @@ func TestRecordsBraked(t *testing.T) {
 	for _, f := range finds {
 		told += f.Kind + ": " + f.Cause + "\n"
 	}
-	if !strings.Contains(told, "system_braked: Quay: 30 guests, grants or links wait to be taken away or let in there, more than the 10 that go in a day unasked.") {
+	if !strings.Contains(told,
+		"system_braked: Quay: 30 guests, grants or links wait to be taken away or let in there, more than the 10 that go in a day unasked.") {
 		t.Errorf("findings:\n%s", told)
 	}
 	_, err = s.DecideRecords(t.Context(), placeAdmin, "quay", RecordDecision{Do: "release", Why: "it is meant"})
@@ -490,7 +522,8 @@ func TestRecordsBraked(t *testing.T) {
 	}
 	// Put back while it says yes and does nothing: it differs, and a reading is no proof.
 	quay.Settle(suite.Quirks{Lie: true})
-	_, err = s.DecideRecords(t.Context(), placeAdmin, "quay", RecordDecision{Do: "put_back", Kind: "guest", All: true, Why: "they belong there"})
+	_, err = s.DecideRecords(t.Context(), placeAdmin, "quay",
+		RecordDecision{Do: "put_back", Kind: "guest", All: true, Why: "they belong there"})
 	check(t, err)
 	work(t, s, c)
 	c.forward(time.Minute)
@@ -614,14 +647,16 @@ func TestRecordsNeedingSomebody(t *testing.T) {
 			}
 		}
 	}
-	want := []string{"drift g00@ilvane.example", "drift g01@ilvane.example", "unknown x@marrowby.example", "unknown y@marrowby.example", "unknown z@marrowby.example"}
+	want := []string{"drift g00@ilvane.example", "drift g01@ilvane.example", "unknown x@marrowby.example", "unknown y@marrowby.example",
+		"unknown z@marrowby.example"}
 	for _, limit := range []int{1, 2, 3, 4, 5, 100} {
 		if got := pages(limit); !slices.Equal(got, want) {
 			t.Errorf("%d a page: %q", limit, got)
 		}
 	}
 	all := recordLines(t, s, "quay", "guest", RecordUnknown)
-	_, err := s.DecideRecords(t.Context(), placeAdmin, "quay", RecordDecision{Do: "accept", Kind: "guest", Keys: []string{all[0].Native}, Until: "+30d", Why: "for the fair"})
+	_, err := s.DecideRecords(t.Context(), placeAdmin, "quay",
+		RecordDecision{Do: "accept", Kind: "guest", Keys: []string{all[0].Native}, Until: "+30d", Why: "for the fair"})
 	check(t, err)
 	want = slices.Delete(want, 2, 3)
 	if got := pages(2); !slices.Equal(got, want) {

@@ -20,7 +20,9 @@ func TestTakeOverWhole(t *testing.T) {
 	for i := range 12 {
 		people = append(people, fmt.Sprintf("{id: crew%02d, name: Crew %d, address: crew%02d@harbour.example}", i+1, i+1, i+1))
 	}
-	load(t, s, "wexillum: 1\norganisation: {name: Harbour, domains: [harbour.example], time_zone: Europe/Lisbon}\npeople: ["+strings.Join(people, ", ")+"]\n")
+	load(t,
+		s, "wexillum: 1\norganisation: {name: Harbour, domains: [harbour.example], time_zone: Europe/Lisbon}\npeople: ["+strings.Join(people,
+			", ")+"]\n")
 	p := suite.New(suite.Options{Key: "pass", Clock: c.now})["quay"]
 	check(t, p.Settled(3000))
 	check(t, p.Turn("berths.visitors", "may come aboard"))
@@ -57,7 +59,8 @@ func TestTakeOverWhole(t *testing.T) {
 		}
 		return out
 	}
-	if out, err := s.DecideRecords(t.Context(), placeAdmin, "quay", RecordDecision{Do: "take_over", Kind: "grant", All: true, Previews: true}); err != nil || out.Refused != 3000 {
+	if out, err := s.DecideRecords(t.Context(), placeAdmin, "quay",
+		RecordDecision{Do: "take_over", Kind: "grant", All: true, Previews: true}); err != nil || out.Refused != 3000 {
 		t.Errorf("passes to berths that are none of ours: %+v %v", out, err)
 	}
 	if out := take(RecordDecision{Kind: "space"}); out.Done != 30 {
@@ -91,7 +94,8 @@ func TestTakeOverWhole(t *testing.T) {
 	}
 	g, grants, err := s.Guest(t.Context(), "visitor0004@town04.example")
 	check(t, err)
-	if g.State != world.StateSuspended || g.Sponsor != "crew03" || !g.TakenOver || len(grants) != 1 || grants[0].Resource.String() != "space:berth-04" || grants[0].Role.String() != "contribute" {
+	if g.State != world.StateSuspended || g.Sponsor != "crew03" || !g.TakenOver || len(grants) != 1 ||
+		grants[0].Resource.String() != "space:berth-04" || grants[0].Role.String() != "contribute" {
 		t.Errorf("one of them: %+v %+v", g, grants)
 	}
 	_, err = s.CarryOut(t.Context())

@@ -47,7 +47,8 @@ func served(t *testing.T, s *Service, p *suite.Program, name string) {
 	t.Setenv("TEST_SUITE_KEY", "pass")
 	srv := httptest.NewServer(p.Handler())
 	t.Cleanup(srv.Close)
-	_, err := s.AddSystem(t.Context(), placeAdmin, "to see what is there", System{ID: name, Name: p.Title, Dialect: name, Address: srv.URL, Key: "env:TEST_SUITE_KEY"})
+	_, err := s.AddSystem(t.Context(), placeAdmin, "to see what is there",
+		System{ID: name, Name: p.Title, Dialect: name, Address: srv.URL, Key: "env:TEST_SUITE_KEY"})
 	check(t, err)
 }
 
@@ -99,7 +100,8 @@ grants: [{party: a@ilvane.example, resource: file:kit, role: view, from: 2026-11
 func TestSystemsCarried(t *testing.T) {
 	s, c, programs, view := onSuite(t, suiteWorld)
 	v := view("parley")
-	if v.System.Mode != ModeLook || v.Differ == 0 || v.Open != 0 || len(v.Unread) != 0 || v.at("houses").Found != "none but:" || v.at("houses").Meant != "none but: ilvane.example" {
+	if v.System.Mode != ModeLook || v.Differ == 0 || v.Open != 0 || len(v.Unread) != 0 || v.at("houses").Found != "none but:" ||
+		v.at("houses").Meant != "none but: ilvane.example" {
 		t.Fatalf("looked at: %+v", v)
 	}
 	if v.Short.Wide+v.Short.Newcomers == 0 || v.Beyond.Granted != 0 {
@@ -114,7 +116,8 @@ func TestSystemsCarried(t *testing.T) {
 	}
 	// Carrying asks for the digest of what was shown.
 	carry := ModeCarry
-	if _, err := s.ChangeSystem(t.Context(), placeAdmin, "it shall obey", "parley", SystemPatch{Mode: &carry}); !errors.Is(err, ErrConflict) || !strings.Contains(err.Error(), fmt.Sprintf("writes %d settings", v.ToWrite())) {
+	if _, err := s.ChangeSystem(t.Context(), placeAdmin, "it shall obey", "parley", SystemPatch{Mode: &carry}); !errors.Is(err, ErrConflict) ||
+		!strings.Contains(err.Error(), fmt.Sprintf("writes %d settings", v.ToWrite())) {
 		t.Errorf("carried unseen: %v", err)
 	}
 	for _, id := range []string{"parley", "quay", "ledger"} {
@@ -154,7 +157,8 @@ func TestSystemsCarried(t *testing.T) {
 	before := programs["quay"].Reading()
 	check(t, s.SetRule(t.Context(), "ada", "less", RuleChange{Rule: "files.given_to", Default: "inside"}))
 	work(t, s, c)
-	if x := view("quay").at("crates.handed-to"); x.State != StepSettling || x.Step.Turn != "tightens" || !strings.Contains(x.Step.Cause, "less") || programs["quay"].Counts("crates.handed-to") != "known hands" {
+	if x := view("quay").at("crates.handed-to"); x.State != StepSettling || x.Step.Turn != "tightens" ||
+		!strings.Contains(x.Step.Cause, "less") || programs["quay"].Counts("crates.handed-to") != "known hands" {
 		t.Errorf("a rule was published: %+v %+v", x, x.Step)
 	}
 	for path, value := range programs["quay"].Reading() {
@@ -173,7 +177,8 @@ func TestSystemsCarried(t *testing.T) {
 	work(t, s, c)
 	v = view("parley")
 	x := v.at("houses")
-	if x.State != StepConfirmed || x.Step.Drift == nil || x.Step.Drift.Found != "all but: ilvane.example" || v.Drift != 1 || !v.Beyond.any() || !v.Short.any() {
+	if x.State != StepConfirmed || x.Step.Drift == nil || x.Step.Drift.Found != "all but: ilvane.example" || v.Drift != 1 || !v.Beyond.any() ||
+		!v.Short.any() {
 		t.Fatalf("behind our back: %+v %+v, beyond %+v, short %+v", x, x.Step, v.Beyond, v.Short)
 	}
 	if programs["parley"].Reading()["houses"] != "all but: ilvane.example" {
@@ -189,7 +194,8 @@ func TestSystemsCarried(t *testing.T) {
 	check(t, err)
 	c.forward(3 * time.Minute)
 	work(t, s, c)
-	if x := view("parley").at("houses"); x.Step.Drift == nil || x.Step.Drift.By != "admin" || programs["parley"].Reading()["houses"] != "all but: ilvane.example" {
+	if x := view("parley").at("houses"); x.Step.Drift == nil || x.Step.Drift.By != "admin" ||
+		programs["parley"].Reading()["houses"] != "all but: ilvane.example" {
 		t.Errorf("accepted: %+v", x.Step)
 	}
 	_, err = s.DecideSetting(t.Context(), placeAdmin, "parley", "houses", Decided{Do: "put_back", Why: "the fair is over"})
@@ -197,7 +203,8 @@ func TestSystemsCarried(t *testing.T) {
 	work(t, s, c)
 	c.forward(3 * time.Minute)
 	work(t, s, c)
-	if x := view("parley").at("houses"); x.State != StepConfirmed || x.Step.Drift != nil || programs["parley"].Counts("houses") != "none but: ilvane.example" {
+	if x := view("parley").at("houses"); x.State != StepConfirmed || x.Step.Drift != nil ||
+		programs["parley"].Counts("houses") != "none but: ilvane.example" {
 		t.Errorf("put back: %+v %+v", x, x.Step)
 	}
 	// The journal tells it in words.
@@ -207,7 +214,8 @@ func TestSystemsCarried(t *testing.T) {
 	for i := len(list) - 1; i >= 0; i-- {
 		told += list[i].Who + ": " + list[i].Why + "\n"
 	}
-	for _, want := range []string{`houses is to become "none but: ilvane.example"; it says "none but:"`, "not yet expected to count", `as it is meant`, `houses was changed there: it says "all but: ilvane.example"`, "admin: a fair", "admin: the fair is over"} {
+	for _, want := range []string{`houses is to become "none but: ilvane.example"; it says "none but:"`, "not yet expected to count",
+		`as it is meant`, `houses was changed there: it says "all but: ilvane.example"`, "admin: a fair", "admin: the fair is over"} {
 		if !strings.Contains(told, want) {
 			t.Errorf("the journal does not tell %q:\n%s", want, told)
 		}
@@ -225,7 +233,8 @@ func TestSystemsAstray(t *testing.T) {
 	work(t, s, c)
 	c.forward(10 * time.Minute)
 	work(t, s, c)
-	if x := view("parley").at("houses"); x.State != StepDiffers || !strings.Contains(x.Step.Problem, `it took the change, and says "none but:"`) {
+	if x := view("parley").at("houses"); x.State != StepDiffers ||
+		!strings.Contains(x.Step.Problem, `it took the change, and says "none but:"`) {
 		t.Errorf("accepted and not done: %+v %+v", x, x.Step)
 	}
 	programs["parley"].Settle(suite.Quirks{})
@@ -274,7 +283,8 @@ func TestSystemsAstray(t *testing.T) {
 func TestSystemsPutBack(t *testing.T) {
 	s, c, programs, view := onSuite(t, suiteWorld)
 	carry, back := ModeCarry, PutBackBeyond
-	_, err := s.ChangeSystem(t.Context(), placeAdmin, "it shall obey", "parley", SystemPatch{Mode: &carry, PutBack: &back, Digest: view("parley").Digest})
+	_, err := s.ChangeSystem(t.Context(), placeAdmin, "it shall obey", "parley",
+		SystemPatch{Mode: &carry, PutBack: &back, Digest: view("parley").Digest})
 	check(t, err)
 	round := func() string {
 		t.Helper()
@@ -338,9 +348,12 @@ func TestTrials(t *testing.T) {
 	}{
 		{say("ilvane.example"), "admitted found yes meant yes false: delivered"},
 		{say("far.example"), "refused found no meant no false: the family is not at home to far.example"},
-		{Asked{Subject: "person:uma", Action: "mail.forward", Resource: "mailbox:uma", Address: "u@far.example"}, "refused found no meant no false: kept in the box: a clerk may not have post sent on"},
-		{Asked{Subject: "a@ilvane.example", Action: "chat.message", Resource: "person:uma"}, "not_tried found  meant yes false: read, not tried: a trial comes as somebody unknown, and this is a guest"},
-		{Asked{Subject: "*@far.example", Action: "chat.see_presence", Resource: "person:uma"}, "not_tried found  meant no false: Parley cannot try this"},
+		{Asked{Subject: "person:uma", Action: "mail.forward", Resource: "mailbox:uma", Address: "u@far.example"},
+			"refused found no meant no false: kept in the box: a clerk may not have post sent on"},
+		{Asked{Subject: "a@ilvane.example", Action: "chat.message", Resource: "person:uma"},
+			"not_tried found  meant yes false: read, not tried: a trial comes as somebody unknown, and this is a guest"},
+		{Asked{Subject: "*@far.example", Action: "chat.see_presence", Resource: "person:uma"},
+			"not_tried found  meant no false: Parley cannot try this"},
 	} {
 		if got := try(x.asked); got != x.want {
 			t.Errorf("%+v: %s, want %s", x.asked, got, x.want)
@@ -441,7 +454,8 @@ contacts: [{person: uma, party: known@ilvane.example, state: accepted}]
 		x := &e.Manifest.Trials[i]
 		tried = append(tried, fmt.Sprint(x.System, " ", x.Admitted, x.Refused, x.Nothing, x.Differs, x.Contradictions))
 	}
-	if got := strings.Join(tried, ", "); got != "ledger 0 1 0 0 0, parley 2 4 0 1 0, quay 0 2 0 1 1" || e.Manifest.Party != "partner:ilvane" || strings.Contains(strings.Join(e.Manifest.NotLookedAt, ";"), "trials") {
+	if got := strings.Join(tried, ", "); got != "ledger 0 1 0 0 0, parley 2 4 0 1 0, quay 0 2 0 1 1" || e.Manifest.Party != "partner:ilvane" ||
+		strings.Contains(strings.Join(e.Manifest.NotLookedAt, ";"), "trials") {
 		t.Errorf("a record says of trials: %s; %s, not looked at %v", got, e.Manifest.Party, e.Manifest.NotLookedAt)
 	}
 	if before, err := s.triedBefore(t.Context(), s.Now()-40*86400e6); err != nil || len(before) != 0 {
@@ -496,7 +510,8 @@ func TestWorksOnceItDoes(t *testing.T) {
 		work(t, s, c)
 		c.forward(10 * time.Minute)
 	}
-	r, err := s.MakeRequest(t.Context(), Who{Name: "uma", Role: Member, Person: "uma"}, Asked{Subject: "*@far.example", Action: "chat.message", Resource: "person:uma"}, "the fair")
+	r, err := s.MakeRequest(t.Context(), Who{Name: "uma", Role: Member, Person: "uma"},
+		Asked{Subject: "*@far.example", Action: "chat.message", Resource: "person:uma"}, "the fair")
 	check(t, err)
 	state := func() RequestState {
 		t.Helper()
@@ -537,12 +552,14 @@ func TestSystemsCharters(t *testing.T) {
 	if v := view("quay"); v.Differ != 0 {
 		t.Fatalf("to begin with: %+v", v)
 	}
-	check(t, s.SetValue(t.Context(), "ada", "they write along", ValueChange{Where: Where{Partner: "ilvane"}, Rule: "spaces.pages", Value: "on"}))
+	check(t, s.SetValue(t.Context(), "ada", "they write along",
+		ValueChange{Where: Where{Partner: "ilvane"}, Rule: "spaces.pages", Value: "on"}))
 	work(t, s, c)
 	c.forward(time.Hour)
 	work(t, s, c)
 	const path = "charter:ilvane.example"
-	if x := view("quay").at(path); x.State != StepConfirmed || !strings.Contains(programs["quay"].Counts(path), "berths.notes=write") || programs["quay"].Counts("berths.notes") != "read" {
+	if x := view("quay").at(path); x.State != StepConfirmed || !strings.Contains(programs["quay"].Counts(path), "berths.notes=write") ||
+		programs["quay"].Counts("berths.notes") != "read" {
 		t.Errorf("a partner's value: %+v, counts %q, in general %q", x, programs["quay"].Counts(path), programs["quay"].Counts("berths.notes"))
 	}
 	check(t, s.SetValue(t.Context(), "ada", "no more", ValueChange{Where: Where{Partner: "ilvane"}, Rule: "spaces.pages"}))
@@ -558,7 +575,8 @@ func TestSystemsCharters(t *testing.T) {
 		t.Errorf("it is gone, and still on its way: %+v %v", all[path], err)
 	}
 	// One that somebody gives there behind our back is found, and put back.
-	check(t, programs["quay"].Turn("charter:far.example", "visitors=welcome; berths.visitors=may come aboard; berths.notes=write; crates.handed-to=any hand; tickets=none; tickets.days=14; tickets.power=look; crates.passed-on=freely"))
+	check(t, programs["quay"].Turn("charter:far.example",
+		"visitors=welcome; berths.visitors=may come aboard; berths.notes=write; crates.handed-to=any hand; tickets=none; tickets.days=14; tickets.power=look; crates.passed-on=freely"))
 	c.forward(2 * time.Hour)
 	work(t, s, c)
 	x := view("quay").at("charter:far.example")
@@ -610,12 +628,14 @@ func TestSystemsTakenOver(t *testing.T) {
 	check(t, err)
 	id, left, err := s.TakeOver(t.Context(), placeAdmin, "parley", "")
 	check(t, err)
-	if want := "bell is \"soft\", which carries no rule of ours|houses names strange.example, which is no partner's domain|table.hands is \"house custom\", which may mean more or less; it is taken for on"; strings.Join(left, "|") != want {
+	if want := "bell is \"soft\", which carries no rule of ours|houses names strange.example, which is no partner's domain|table.hands is \"house custom\", which may mean more or less; it is taken for on"; strings.Join(left,
+		"|") != want {
 		t.Errorf("left:\n%s\nwant\n%s", strings.Join(left, "|"), want)
 	}
 	x, err := s.Draft(t.Context(), id)
 	check(t, err)
-	if !decideIn(t, x.After, "somebody@far.example", "chat.message", "person:uma") || decideIn(t, x.Live, "somebody@far.example", "chat.message", "person:uma") {
+	if !decideIn(t, x.After, "somebody@far.example", "chat.message", "person:uma") ||
+		decideIn(t, x.Live, "somebody@far.example", "chat.message", "person:uma") {
 		t.Error("the draft does not admit what the system admits")
 	}
 	if _, _, err := s.TakeOver(t.Context(), placeAdmin, "parley", "bell"); err == nil {
@@ -640,7 +660,8 @@ func TestSystemsTakenOver(t *testing.T) {
 	}
 	check(t, s.WorkSystems(t.Context()))
 	check(t, s.WorkSystems(t.Context()))
-	if got, want := ask("somebody@far.example", false), "true "+moment.Of(c.at.Add(5*time.Minute)).String(); got[:len("true 2026-11-23T09:0")] != want[:len("true 2026-11-23T09:0")] {
+	if got, want := ask("somebody@far.example", false),
+		"true "+moment.Of(c.at.Add(5*time.Minute)).String(); got[:len("true 2026-11-23T09:0")] != want[:len("true 2026-11-23T09:0")] {
 		t.Errorf("a no that the suite does not know yet: %s, want %s", got, want)
 	}
 	work(t, s, c)
@@ -663,7 +684,9 @@ func TestSystemsTakenOver(t *testing.T) {
 			got = append(got, f.ID+": "+f.Cause)
 		}
 	}
-	if all := strings.Join(got, "\n"); !strings.Contains(all, `system_changed parley lamp: Parley says "passers-by" for lamp, and "friends" is meant.`) || !strings.Contains(all, "system_away quay: Quay was read last at") {
+	if all := strings.Join(got, "\n"); !strings.Contains(all,
+		`system_changed parley lamp: Parley says "passers-by" for lamp, and "friends" is meant.`) ||
+		!strings.Contains(all, "system_away quay: Quay was read last at") {
 		t.Errorf("findings:\n%s", all)
 	}
 	if n := s.SystemsNow(); n.Drift != 1 || n.Open != 0 {
@@ -719,7 +742,8 @@ func TestPublishedMeanwhile(t *testing.T) {
 		for began := time.Now(); programs["parley"].Counts("strangers.private") != want; {
 			if time.Since(began) > 20*time.Second {
 				v := view("parley")
-				t.Fatalf("after %d: %q is published and never written: %+v, %+v; work %+v", i, want, v.at("strangers.private"), v.at("strangers.private").Step, v.Work)
+				t.Fatalf("after %d: %q is published and never written: %+v, %+v; work %+v", i, want, v.at("strangers.private"),
+					v.at("strangers.private").Step, v.Work)
 			}
 			select {
 			case err := <-done:

@@ -41,7 +41,8 @@ func TestTrialAccounts(t *testing.T) {
 	for _, x := range [][5]string{
 		{"a@ilvane.example", "files.open", "file:kit", "", "meant yes, found yes, as guest: refused: visitors keep out of the berths"},
 		{"link:kit-link", "files.open", "file:kit", "", "meant yes, found yes, as holder: admitted: come through"},
-		{"person:uma", "mail.forward", "mailbox:uma", "x@far.example", "meant no, found no, as ours: refused: kept in the box: a clerk may not have post sent on"},
+		{"person:uma", "mail.forward", "mailbox:uma", "x@far.example",
+			"meant no, found no, as ours: refused: kept in the box: a clerk may not have post sent on"},
 		{"x@far.example", "files.open", "file:kit", "", "meant no, found , as stranger: not_tried: Quay cannot try this"},
 	} {
 		if got := tried(t, s, x[0], x[1], x[2], x[3]); !strings.HasPrefix(got, x[4]) {
@@ -54,7 +55,8 @@ func TestTrialAccounts(t *testing.T) {
 	}
 	// Visitors are turned away there, and nobody read it yet: the account cannot be made, and that contradicts.
 	check(t, quay.Turn("visitors", "turned away"))
-	if got := tried(t, s, "a@ilvane.example", "files.open", "file:kit", ""); !strings.Contains(got, "not here: visitors are turned away (making it) (contradicts)") {
+	if got := tried(t, s, "a@ilvane.example", "files.open", "file:kit", ""); !strings.Contains(got,
+		"not here: visitors are turned away (making it) (contradicts)") {
 		t.Errorf("turned away: %s", got)
 	}
 	_, err := s.DecideSetting(t.Context(), placeAdmin, "quay", "visitors", Decided{Do: "again", Why: "it is mended"})
@@ -77,21 +79,25 @@ func TestBothHouses(t *testing.T) {
 	theirs := suite.New(suite.Options{Key: "theirs", Clock: c.now, House: "ilvane.example"})["parley"]
 	far := httptest.NewServer(theirs.Handler())
 	defer far.Close()
-	connectTo(t, s, c, suite.Options{Key: "pass", Clock: c.now, House: "ours.example", Peers: map[string]string{"ilvane.example": far.URL}}, "parley")
+	connectTo(t, s, c, suite.Options{Key: "pass", Clock: c.now, House: "ours.example", Peers: map[string]string{"ilvane.example": far.URL}},
+		"parley")
 	obey(t, s, "parley")
 	work(t, s, c)
 	c.forward(time.Hour)
 	work(t, s, c)
-	if got := tried(t, s, "*@ilvane.example", "chat.message", "person:uma", ""); got != "meant yes, found , as stranger: refused: nobody of this house writes to ours.example (theirs)" {
+	if got := tried(t, s, "*@ilvane.example", "chat.message", "person:uma",
+		""); got != "meant yes, found , as stranger: refused: nobody of this house writes to ours.example (theirs)" {
 		t.Errorf("their half: %s", got)
 	}
 	check(t, theirs.Turn("houses", "none but: ours.example"))
 	c.forward(3 * time.Minute)
-	if got := tried(t, s, "*@ilvane.example", "chat.message", "person:uma", ""); got != "meant yes, found yes, as stranger: admitted: delivered" {
+	if got := tried(t, s, "*@ilvane.example", "chat.message", "person:uma",
+		""); got != "meant yes, found yes, as stranger: admitted: delivered" {
 		t.Errorf("both say yes: %s", got)
 	}
 	far.Close()
-	if got := tried(t, s, "*@ilvane.example", "chat.message", "person:uma", ""); !strings.Contains(got, "the house of ilvane.example does not answer (theirs)") {
+	if got := tried(t, s, "*@ilvane.example", "chat.message", "person:uma", ""); !strings.Contains(got,
+		"the house of ilvane.example does not answer (theirs)") {
 		t.Errorf("their house is away: %s", got)
 	}
 }
@@ -101,7 +107,9 @@ func TestBothHouses(t *testing.T) {
 // is told.
 func TestAskedLive(t *testing.T) {
 	s, c := start(t, dbtest.DSN(t))
-	load(t, s, strings.Replace(strings.Replace(suiteWorld, "rules:", "rules:\n  mail.forward: {limit: any}\n  mail.forward_set_by: {default: staff}", 1), "people: [{id: uma, name: Uma, address: uma@ours.example}]",
+	load(t, s, strings.Replace(strings.Replace(suiteWorld, "rules:",
+		"rules:\n  mail.forward: {limit: any}\n  mail.forward_set_by: {default: staff}", 1),
+		"people: [{id: uma, name: Uma, address: uma@ours.example}]",
 		`exceptions: [{id: paper, people: [ben], rules: {mail.forward: any, mail.forward_copy: optional}, reason: the paper, from: 2026-11-01, until: 2026-12-31}]
 people: [{id: uma, name: Uma, address: uma@ours.example}, {id: ben, name: Ben, address: ben@ours.example}]`, 1))
 	asked, err := mailpolicy.Listen("127.0.0.1:0", s.MayForward, slog.New(slog.DiscardHandler))
@@ -125,7 +133,8 @@ people: [{id: uma, name: Uma, address: uma@ours.example}, {id: ben, name: Ben, a
 	if got := ask("ben"); got != "meant yes, found yes, as ours: admitted: went on to ilvane.example" {
 		t.Errorf("asked: %s", got)
 	}
-	if got := ask("uma"); !strings.HasPrefix(got, "meant no, found no, as ours: refused: returned to sender: REJECT 5.7.1 ") || !strings.Contains(got, "“Forwarding mail outside” is set to closed") {
+	if got := ask("uma"); !strings.HasPrefix(got, "meant no, found no, as ours: refused: returned to sender: REJECT 5.7.1 ") ||
+		!strings.Contains(got, "“Forwarding mail outside” is set to closed") {
 		t.Errorf("asked of another: %s", got)
 	}
 	check(t, asked.Close())

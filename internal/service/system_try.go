@@ -179,7 +179,8 @@ func (s *Service) attempt(ctx context.Context, x *Trial, q *engine.Question) err
 }
 
 // attemptOf says how a question is tried: as whom, from where, on what; why says why it is not.
-func (s *Service) attemptOf(ctx context.Context, sys *System, act *catalogue.Action, q *engine.Question) (a native.Attempt, why string, err error) {
+func (s *Service) attemptOf(ctx context.Context, sys *System, act *catalogue.Action, q *engine.Question) (a native.Attempt, why string,
+	err error) {
 	a.Action = act.Name
 	st := s.State()
 	n, err := s.systemNames(ctx, st, sys)
@@ -187,7 +188,8 @@ func (s *Service) attemptOf(ctx context.Context, sys *System, act *catalogue.Act
 		return a, "", err
 	}
 	away := ""
-	if len(sys.dialect().Holdings) > 0 && (q.Resource.Kind == catalogue.Space || q.Resource.Kind == catalogue.Meeting || q.Resource.Kind.IsItem()) {
+	if len(sys.dialect().Holdings) > 0 && (q.Resource.Kind == catalogue.Space || q.Resource.Kind == catalogue.Meeting ||
+		q.Resource.Kind.IsItem()) {
 		var ok bool
 		if a.Place, ok = native.PlaceThere(q.Resource.String(), n); !ok {
 			away = "read, not tried: the space is not in " + sys.Name + " yet"
@@ -271,7 +273,8 @@ func (s *Service) looksAt(x *System, found *State, q *engine.Question) bool {
 	for _, c := range answer.Deciding().Refusals() {
 		switch {
 		case c.Chain != nil && x.carries(c.Chain.Rule.String()):
-		case c.Chain == nil && x.keepsGrants() && (c.Gate == catalogue.Identity || c.Gate == catalogue.GrantGate): // who they are, what they were given
+		// who they are, what they were given
+		case c.Chain == nil && x.keepsGrants() && (c.Gate == catalogue.Identity || c.Gate == catalogue.GrantGate):
 		default:
 			return false
 		}
@@ -528,7 +531,8 @@ func (s *Service) planGuests(ctx context.Context, st *State, x *System, partner 
 					continue
 				}
 				place[key] = len(out)
-				out = append(out, Planned{Asked: Asked{Subject: g.Address.String(), Action: name, Resource: g.Resource.String()}, Parties: 1, Resources: 1})
+				out = append(out, Planned{Asked: Asked{Subject: g.Address.String(), Action: name, Resource: g.Resource.String()}, Parties: 1,
+					Resources: 1})
 			}
 		}
 		return ctx.Err()

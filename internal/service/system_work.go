@@ -140,7 +140,8 @@ func (s *Service) workSettings(ctx context.Context, x *System, fresh bool) error
 	}
 	due := last == nil || fresh || now >= last.Seen+moment.Moment(x.Minutes)*60e6
 	for _, c := range all { // what settles is looked at as soon as it should count
-		due = due || c.State == StepSettling && c.Counts > 0 && c.Counts < stamp(now) && (stamp(last.Seen) <= c.Counts || now >= last.Seen+moment.Moment(readAgain.Microseconds()))
+		due = due || c.State == StepSettling && c.Counts > 0 && c.Counts < stamp(now) &&
+			(stamp(last.Seen) <= c.Counts || now >= last.Seen+moment.Moment(readAgain.Microseconds()))
 	}
 	if due {
 		if last, err = s.readNow(ctx, x); err != nil {
@@ -213,7 +214,8 @@ func (s *Service) readNow(ctx context.Context, x *System) (*store.Reading, error
 
 // compare holds a reading against what is meant, and notes what follows: what is confirmed, what
 // differs, what is to be written, what was changed there behind our back.
-func (s *Service) compare(ctx context.Context, x *System, r *store.Reading, was map[string]*CarriedSetting) (map[string]*CarriedSetting, error) {
+func (s *Service) compare(ctx context.Context, x *System, r *store.Reading, was map[string]*CarriedSetting) (map[string]*CarriedSetting,
+	error) {
 	st := s.State()
 	m, err := s.meantNow(ctx, st, x)
 	if err != nil {

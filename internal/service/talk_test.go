@@ -56,10 +56,12 @@ func TestLetterIsMailed(t *testing.T) {
 	if len(to.got) != 2 || to.got[0] != want || !strings.HasPrefix(to.got[1], "uma@ours.example <") {
 		t.Errorf("%q, want %q first", to.got, want)
 	}
-	if _, err := s.SendLetter(t.Context(), by, l, true, false); !errors.Is(err, ErrConflict) || !strings.Contains(err.Error(), sent.Letter.ID) {
+	if _, err := s.SendLetter(t.Context(), by, l, true, false); !errors.Is(err, ErrConflict) ||
+		!strings.Contains(err.Error(), sent.Letter.ID) {
 		t.Errorf("a second one: %v", err)
 	}
-	if again, err := s.SendLetter(t.Context(), by, l, false, true); err != nil || again.NotMailed == "" || len(again.Mailed) != 0 || again.Same[0] != sent.Letter.ID {
+	if again, err := s.SendLetter(t.Context(), by, l, false, true); err != nil || again.NotMailed == "" || len(again.Mailed) != 0 ||
+		again.Same[0] != sent.Letter.ID {
 		t.Errorf("%+v %v", again, err)
 	}
 	l.To, l.Keys = "Mr Lamp, by telephone", mustKeys(t, "spaces.in")
@@ -89,7 +91,8 @@ func TestStanceTakenBack(t *testing.T) {
 		return "nothing " + world.AnswerNames[l.Answer]
 	}
 	var x *Invalid
-	if err := s.SetStance(t.Context(), "test", "", "lamps", "chat.in", []byte(`{"says":"admits","source":"recorded"}`)); !errors.As(err, &x) || x.Field != "said_by" {
+	if err := s.SetStance(t.Context(), "test", "", "lamps", "chat.in", []byte(`{"says":"admits","source":"recorded"}`)); !errors.As(err, &x) ||
+		x.Field != "said_by" {
 		t.Errorf("nobody said so: %v", err)
 	}
 	check(t, s.SetStance(t.Context(), "test", "", "lamps", "chat.in", []byte(`{"says":"admits","source":"recorded","said_by":"their desk"}`)))
@@ -105,7 +108,8 @@ func TestStanceTakenBack(t *testing.T) {
 	was, head := ask(), s.State().Head
 	w, err := s.WeighStance(t.Context(), "lamps", "chat.in", []byte(`{"says":"admits"}`))
 	check(t, err)
-	if was || w.Nothing() || w.Was != "refuses" || w.Becomes != "admits" || !w.Loosens || fmt.Sprint(w.Newcomers) != "[a newcomer from Lamps]" || w.Parties.Lost != 0 || s.State().Head != head {
+	if was || w.Nothing() || w.Was != "refuses" || w.Becomes != "admits" || !w.Loosens ||
+		fmt.Sprint(w.Newcomers) != "[a newcomer from Lamps]" || w.Parties.Lost != 0 || s.State().Head != head {
 		t.Errorf("it is %v already; weighed %+v", was, w)
 	}
 	if w, err := s.WeighStance(t.Context(), "lamps", "chat.in", []byte(`{"says":"refuses"}`)); err != nil || !w.Nothing() {
@@ -137,7 +141,8 @@ grants:
 	off := ValueChange{Where: where, Rule: "spaces.pages", Value: "off"}
 	w, err := s.WeighValue(t.Context(), off)
 	check(t, err)
-	if w.Nothing() || w.Loosens || w.Was != "on" || w.Becomes != "off" || w.Parties.Gained != 0 || w.Parties.Lost != 1 || w.Granted.Lost != 1 || fmt.Sprint(w.Lines) != "[a@ilvane.example loses]" {
+	if w.Nothing() || w.Loosens || w.Was != "on" || w.Becomes != "off" || w.Parties.Gained != 0 || w.Parties.Lost != 1 ||
+		w.Granted.Lost != 1 || fmt.Sprint(w.Lines) != "[a@ilvane.example loses]" {
 		t.Errorf("%+v", w)
 	}
 	if !decide(t, s, "a@ilvane.example", "spaces.edit_page", "page:notes") {
@@ -157,7 +162,9 @@ grants:
 		t.Error("it is off")
 	}
 	// A course that anybody may join is open to whoever comes, and that is counted.
-	load(t, s, "wexillum: 1\nrules: {spaces.join_in: {limit: any, default: closed}}\nspaces: [{id: class, name: Class, kind: course, joinable: yes, owners: [uma]}]\n")
+	load(t,
+		s,
+		"wexillum: 1\nrules: {spaces.join_in: {limit: any, default: closed}}\nspaces: [{id: class, name: Class, kind: course, joinable: yes, owners: [uma]}]\n")
 	class, err := ParseWhere("space:class")
 	check(t, err)
 	w, err = s.WeighValue(t.Context(), ValueChange{Where: class, Rule: "spaces.join_in", Value: "any"})
@@ -189,7 +196,9 @@ func TestBadCharacters(t *testing.T) {
 	check(t, err)
 	keeper := Who{Name: "test", Role: Administrator}
 	refused, kept := 0, 0
-	for _, char := range []string{"a", "é", "語", "🪢", "\u0301", " ", "\t", "\n", "\r", "\x00", "\x01", "\x1b", "\x7f", "\u0085", "\u009b", "\u00a0", "\u200b", "\u200e", "\u202e", "\u2028", "\u2029", "\ufeff", "\ufffd", "\ufffe", "\ue000", "\U000f0000", "\xff", "\xed\xa0\x80"} {
+	for _, char := range []string{"a", "é", "語", "🪢", "\u0301", " ", "\t", "\n", "\r", "\x00", "\x01", "\x1b", "\x7f", "\u0085", "\u009b",
+		"\u00a0", "\u200b", "\u200e", "\u202e", "\u2028", "\u2029", "\ufeff", "\ufffd", "\ufffe", "\ue000", "\U000f0000", "\xff",
+		"\xed\xa0\x80"} {
 		text := "x" + char + "y"
 		head := s.State().Head
 		for name, do := range map[string]func() error{
@@ -197,7 +206,8 @@ func TestBadCharacters(t *testing.T) {
 				return s.CloseLetter(t.Context(), By{Who: "test", Preview: false}, sent.Letter.ID, "none", text)
 			},
 			"a note of a letter": func() error {
-				_, err := s.SendLetter(t.Context(), By{Who: "test"}, world.Letter{Partner: "lamps", Keys: mustKeys(t, "spaces.in"), Note: text}, false, true)
+				_, err := s.SendLetter(t.Context(), By{Who: "test"}, world.Letter{Partner: "lamps", Keys: mustKeys(t, "spaces.in"), Note: text}, false,
+					true)
 				return err
 			},
 			"a reason": func() error {
@@ -207,21 +217,26 @@ func TestBadCharacters(t *testing.T) {
 				return s.SetStance(t.Context(), text, "", "lamps", "mail.in", []byte(`{"says":"unknown"}`))
 			},
 			"who said so": func() error {
-				return s.SetStance(t.Context(), "test", "", "lamps", "chat.in", []byte(`{"says":"admits","source":"recorded","said_by":`+jsonText(text)+`}`))
+				return s.SetStance(t.Context(), "test", "", "lamps", "chat.in",
+					[]byte(`{"says":"admits","source":"recorded","said_by":`+jsonText(text)+`}`))
 			},
 			"the name of one": func() error {
 				_, err := s.SplitPartner(t.Context(), By{Who: "test", Why: "x"}, "lamps", []string{"*.works.lamps.example"}, "works", text)
 				return err
 			},
 			"a purpose": func() error {
-				_, err := s.ChangeGuests(t.Context(), keeper, GuestChange{Do: "edit", Addresses: []string{"a@lamps.example"}, Purpose: &text, Reason: text}, false)
+				_, err := s.ChangeGuests(t.Context(), keeper, GuestChange{Do: "edit", Addresses: []string{"a@lamps.example"}, Purpose: &text,
+					Reason: text}, false)
 				return err
 			},
 			"a reason of an exception": func() error {
-				return s.PatchException(t.Context(), "test", "x", "e", []byte(`{"id":"e","people":["uma"],"parties":["partner:lamps"],"rules":{"chat.federation":"closed"},"until":"2027-01-01","reason":`+jsonText(text)+`}`), "")
+				return s.PatchException(t.Context(), "test", "x", "e",
+					[]byte(`{"id":"e","people":["uma"],"parties":["partner:lamps"],"rules":{"chat.federation":"closed"},"until":"2027-01-01","reason":`+jsonText(text)+`}`),
+					"")
 			},
 			"a file": func() error {
-				_, err := s.Load(t.Context(), "test", "", "f", []byte("wexillum: 1\nspaces: [{id: yard, name: \""+text+"\", kind: team, owners: [uma]}]\n"), false)
+				_, err := s.Load(t.Context(), "test", "", "f",
+					[]byte("wexillum: 1\nspaces: [{id: yard, name: \""+text+"\", kind: team, owners: [uma]}]\n"), false)
 				return err
 			},
 		} {
@@ -257,20 +272,23 @@ func TestUnreadRecord(t *testing.T) {
 	dsn := dbtest.DSN(t)
 	s, _ := start(t, dsn)
 	load(t, s, pair)
-	sent, err := s.SendLetter(t.Context(), By{Who: "test"}, world.Letter{Partner: "lamps", Keys: mustKeys(t, "chat.in"), Note: "call-them"}, false, false)
+	sent, err := s.SendLetter(t.Context(), By{Who: "test"}, world.Letter{Partner: "lamps", Keys: mustKeys(t, "chat.in"), Note: "call-them"},
+		false, false)
 	check(t, err)
 	other, err := s.SendLetter(t.Context(), By{Who: "test"}, world.Letter{Partner: "lamps", Keys: mustKeys(t, "spaces.in")}, false, false)
 	check(t, err)
 	db, err := sql.Open("mysql", dsn)
 	check(t, err)
 	defer db.Close()
-	_, err = db.ExecContext(t.Context(), "UPDATE record SET doc = REPLACE(doc, 'call-them', 'call\\\\u0001them') WHERE kind = 'letter' AND id = ?", sent.Letter.ID)
+	_, err = db.ExecContext(t.Context(),
+		"UPDATE record SET doc = REPLACE(doc, 'call-them', 'call\\\\u0001them') WHERE kind = 'letter' AND id = ?", sent.Letter.ID)
 	check(t, err)
 	again, err := New(t.Context(), s.store, nil, s.log)
 	check(t, err)
 	w, unread, err := again.WorldAndUnread(t.Context(), store.Head{})
 	check(t, err)
-	if len(unread) != 1 || unread[0].Kind != "letter" || unread[0].ID != sent.Letter.ID || unread[0].Lost || len(w.Letters) != 2 || w.Letters[0].Note != "callthem" || w.Letters[1].ID != other.Letter.ID {
+	if len(unread) != 1 || unread[0].Kind != "letter" || unread[0].ID != sent.Letter.ID || unread[0].Lost || len(w.Letters) != 2 ||
+		w.Letters[0].Note != "callthem" || w.Letters[1].ID != other.Letter.ID {
 		t.Fatalf("%+v, letters %+v", unread, w.Letters)
 	}
 	if all, err := again.Letters(t.Context(), ""); err != nil || len(all) != 2 {
@@ -326,7 +344,8 @@ barred: [{address: b@ilvane.example, reason: call-them}]
 	for _, u := range unread {
 		check(t, again.Mend(t.Context(), Who{Name: "ada", Role: Administrator}, u.Kind, u.ID, ""))
 	}
-	if w, unread, err = again.WorldAndUnread(t.Context(), store.Head{}); err != nil || len(unread) != 0 || len(w.Guests) != 2 || w.Guests[0].Purpose != "callthem" || w.Barred[0].Reason != "callthem" {
+	if w, unread, err = again.WorldAndUnread(t.Context(), store.Head{}); err != nil || len(unread) != 0 || len(w.Guests) != 2 ||
+		w.Guests[0].Purpose != "callthem" || w.Barred[0].Reason != "callthem" {
 		t.Errorf("mended: %+v %v %+v", unread, err, w.Guests)
 	}
 }
@@ -340,7 +359,8 @@ func TestPreviewHoldsNobodyUp(t *testing.T) {
 	file.WriteString("wexillum: 1\nguests:\n")
 	const many = 6000
 	for i := range many {
-		fmt.Fprintf(&file, "  - {address: p%d@ilvane.example, sponsor: uma, since: 2026-11-01, accepted: 2026-11-01, purpose: %s}\n", i, strings.Repeat("a long purpose ", 20))
+		fmt.Fprintf(&file, "  - {address: p%d@ilvane.example, sponsor: uma, since: 2026-11-01, accepted: 2026-11-01, purpose: %s}\n", i,
+			strings.Repeat("a long purpose ", 20))
 	}
 	before := s.State().Head
 	begun, over := make(chan struct{}), make(chan error, 1)

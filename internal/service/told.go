@@ -42,8 +42,8 @@ type keysOf struct {
 	at  time.Time
 }
 
-// TakeEvent takes a Security Event Token that somebody pushes (RFC 8417, RFC 8935): it must be signed by a key that is pinned for a partner, be
-// meant for us, be about one of the partner's own people, and counts once. A refusal is an *event.Refusal.
+// TakeEvent takes a Security Event Token that somebody pushes (RFC 8417, RFC 8935): it must be signed by a key that is pinned for a
+// partner, be meant for us, be about one of the partner's own people, and counts once. A refusal is an *event.Refusal.
 func (s *Service) TakeEvent(ctx context.Context, f *statement.Fetcher, jws []byte, audience ...string) error {
 	parts := bytes.Split(bytes.TrimSpace(jws), []byte("."))
 	if len(parts) != 3 {
@@ -88,7 +88,8 @@ func (s *Service) TakeEvent(ctx context.Context, f *statement.Fetcher, jws []byt
 		}
 	}
 	err = s.change(ctx, "partner:"+p.ID, "told by "+x.Issuer, func(now *State, t *store.Tx) error {
-		e := &store.ToldEvent{Partner: p.ID, JTI: sha256.Sum256([]byte(x.ID)), Kind: x.Kind, Happened: moment.Of(x.Happened), Came: s.Now(), Result: ToldNothing, Detail: x.Type}
+		e := &store.ToldEvent{Partner: p.ID, JTI: sha256.Sum256([]byte(x.ID)), Kind: x.Kind, Happened: moment.Of(x.Happened), Came: s.Now(),
+			Result: ToldNothing, Detail: x.Type}
 		if !x.Address.IsZero() {
 			e.Address = x.Address.String()
 		}

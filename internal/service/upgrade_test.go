@@ -15,7 +15,8 @@ import (
 // TestStoredNumbers holds what stands in databases as numbers: a kind, role, state, origin or
 // licence that takes another number turns every stored one into something else.
 func TestStoredNumbers(t *testing.T) {
-	for name, want := range map[string]uint8{"channel": 0, "folder": 1, "file": 2, "page": 3, "tasklist": 4, "report": 5, "dashboard": 6, "space": 7, "meeting": 8, "person": 9, "mailbox": 10, "calendar": 11, "directory": 12} {
+	for name, want := range map[string]uint8{"channel": 0, "folder": 1, "file": 2, "page": 3, "tasklist": 4, "report": 5, "dashboard": 6,
+		"space": 7, "meeting": 8, "person": 9, "mailbox": 10, "calendar": 11, "directory": 12} {
 		if k, ok := catalogue.ParseResourceKind(name); !ok || uint8(k) != want {
 			t.Errorf("%s is %d, and was stored as %d", name, k, want)
 		}

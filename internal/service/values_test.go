@@ -29,9 +29,12 @@ func TestValuesEverywhere(t *testing.T) {
 	load(t, s, small)
 	other, _ := start(t, dsn)
 	for _, c := range []struct{ where, rule, first, second string }{
-		{"partner:ilvane", "chat.guest_delete", "on", "off"}, {"space:dossier", "spaces.tasks", "off", "on"}, {"page:notes", "files.link_password", "", ""},
-		{"file:kit", "files.link_password", "required", "optional"}, {"meeting:talk", "meetings.early", "on", "off"}, {"space:dossier", "guests.review_days", "30", "none"},
-		{"space:dossier", "reports.licence", "house, ours", "no method"}, {"partner:ilvane", "directory.sign_in", "all", "code"}, {"partner:ilvane", "directory.leave", "off", "on"},
+		{"partner:ilvane", "chat.guest_delete", "on", "off"}, {"space:dossier", "spaces.tasks", "off", "on"},
+		{"page:notes", "files.link_password", "", ""},
+		{"file:kit", "files.link_password", "required", "optional"}, {"meeting:talk", "meetings.early", "on", "off"},
+		{"space:dossier", "guests.review_days", "30", "none"},
+		{"space:dossier", "reports.licence", "house, ours", "no method"}, {"partner:ilvane", "directory.sign_in", "all", "code"},
+		{"partner:ilvane", "directory.leave", "off", "on"},
 	} {
 		if c.first == "" {
 			continue
@@ -98,7 +101,8 @@ func TestValuesTogether(t *testing.T) {
 		done.Add(1)
 		go func() {
 			defer done.Done()
-			err := s.SetValue(t.Context(), fmt.Sprint("p", i), "", ValueChange{Where: w, Rule: "guests.review_days", Value: fmt.Sprint(30 + i), IfMatch: etag})
+			err := s.SetValue(t.Context(), fmt.Sprint("p", i), "",
+				ValueChange{Where: w, Rule: "guests.review_days", Value: fmt.Sprint(30 + i), IfMatch: etag})
 			mu.Lock()
 			defer mu.Unlock()
 			switch {
@@ -125,7 +129,8 @@ func TestLimitsHoldValues(t *testing.T) {
 	check(t, s.SetRule(t.Context(), "test", "", RuleChange{Rule: "spaces.pages", Limit: "off", Default: "off"}))
 	edit := "maren@ilvane.example spaces.edit_page page:notes"
 	var invalid *Invalid
-	if err := s.set(t, "space:dossier", "spaces.pages", "on", false); !errors.As(err, &invalid) || invalid.Field != "value" || !strings.Contains(invalid.Reason, "the limit, off, which an administrator can raise") {
+	if err := s.set(t, "space:dossier", "spaces.pages", "on", false); !errors.As(err, &invalid) || invalid.Field != "value" ||
+		!strings.Contains(invalid.Reason, "the limit, off, which an administrator can raise") {
 		t.Errorf("%v", err)
 	}
 	check(t, s.set(t, "space:dossier", "spaces.pages", "on", true))
@@ -198,7 +203,8 @@ func TestExceptionLife(t *testing.T) {
 func TestImportExceptions(t *testing.T) {
 	s, _ := start(t, dbtest.DSN(t))
 	load(t, s, small)
-	docs := [][]byte{exception("a", `"rules":{"chat.federation":"any"}`), exception("b", `"rules":{"chat.federation":"all"}`), nil, exception("a", `"rules":{"chat.calls":"off"}`)}
+	docs := [][]byte{exception("a", `"rules":{"chat.federation":"any"}`), exception("b", `"rules":{"chat.federation":"all"}`), nil,
+		exception("a", `"rules":{"chat.calls":"off"}`)}
 	lines := func() []ImportLine {
 		return []ImportLine{{Line: 2, ID: "a"}, {Line: 3, ID: "b"}, {Line: 4, Result: "refused", Cause: "unreadable"}, {Line: 5, ID: "a"}}
 	}
@@ -213,7 +219,9 @@ func TestImportExceptions(t *testing.T) {
 		onlyGood, preview, written bool
 		results                    string
 		have                       int
-	}{{false, true, false, "made refused refused refused", 0}, {false, false, false, "made refused refused refused", 0}, {true, true, false, "made refused refused refused", 0}, {true, false, true, "made refused refused refused", 1}, {true, false, false, "unchanged refused refused refused", 1}} {
+	}{{false, true, false, "made refused refused refused", 0}, {false, false, false, "made refused refused refused", 0},
+		{true, true, false, "made refused refused refused", 0}, {true, false, true, "made refused refused refused", 1},
+		{true, false, false, "unchanged refused refused refused", 1}} {
 		l := lines()
 		written, err := s.ImportExceptions(t.Context(), "test", "", docs, l, c.onlyGood, c.preview)
 		check(t, err)

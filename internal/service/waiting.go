@@ -32,7 +32,8 @@ func (s *Service) waiting(ctx context.Context, w *world.World) error {
 		if err := json.Unmarshal(doc, &r); err != nil || r.Closed != "" {
 			return err
 		}
-		x := world.Round{ID: r.ID, Name: r.Name, Partner: r.Partner, Space: r.Space, Bundle: r.Bundle, State: r.State, Origin: r.Origin, Sponsor: r.Sponsor, Needs: r.Needs, Why: r.Why, By: r.By, Reminded: orUnset(r.Reminded)}
+		x := world.Round{ID: r.ID, Name: r.Name, Partner: r.Partner, Space: r.Space, Bundle: r.Bundle, State: r.State, Origin: r.Origin,
+			Sponsor: r.Sponsor, Needs: r.Needs, Why: r.Why, By: r.By, Reminded: orUnset(r.Reminded)}
 		var err error
 		if x.Until, err = moment.Parse(r.Until); err != nil {
 			return err
@@ -52,7 +53,8 @@ func (s *Service) waiting(ctx context.Context, w *world.World) error {
 			}
 			for k := range list {
 				l := &list[k]
-				x.Lines = append(x.Lines, world.RoundLine{Party: l.Party, Resource: l.Resource, Role: l.Role, From: l.From, Bundle: l.Bundle, Reviewer: l.Reviewer, State: l.State, By: l.By, At: l.At, Why: l.Why, Until: l.Until, Narrowed: l.Narrowed, Instead: l.Instead})
+				x.Lines = append(x.Lines, world.RoundLine{Party: l.Party, Resource: l.Resource, Role: l.Role, From: l.From, Bundle: l.Bundle,
+					Reviewer: l.Reviewer, State: l.State, By: l.By, At: l.At, Why: l.Why, Until: l.Until, Narrowed: l.Narrowed, Instead: l.Instead})
 			}
 			if len(list) == 0 {
 				break
@@ -84,7 +86,8 @@ func (r *Request) inFile() (x world.BundleRequest, err error) {
 		return x, err
 	}
 	h := b.holding(a, 0)
-	x = world.BundleRequest{ID: r.ID, Bundle: b.Bundle, Address: a, By: r.By, Person: r.Person, Sponsor: b.Sponsor, Language: b.Language, Asked: b.Asked, Said: b.Said, Purpose: r.Purpose, Until: h.Until, Less: h.Less, Never: b.Never, Reminded: orUnset(b.Reminded)}
+	x = world.BundleRequest{ID: r.ID, Bundle: b.Bundle, Address: a, By: r.By, Person: r.Person, Sponsor: b.Sponsor, Language: b.Language,
+		Asked: b.Asked, Said: b.Said, Purpose: r.Purpose, Until: h.Until, Less: h.Less, Never: b.Never, Reminded: orUnset(b.Reminded)}
 	if x.Made, err = moment.Parse(r.Made); err != nil {
 		return x, err
 	}
@@ -106,9 +109,14 @@ func requestInFile(policy, part *world.World, x *world.BundleRequest) (*Request,
 	if b == nil {
 		return nil, &Invalid{"requests", x.ID, "there is no bundle " + x.Bundle}
 	}
-	held := slices.ContainsFunc(part.Holdings, func(h world.Holding) bool { return h.Party == x.Address && h.Bundle == x.Bundle && h.Until > x.Made })
-	r := &Request{ID: x.ID, By: x.By, Person: x.Person, Purpose: x.Purpose, Made: x.Made.String(), State: RequestOpen, Title: titleOf(b, x.Address, held), To: []string{}}
-	r.Bundle = &BundleAsked{Bundle: x.Bundle, Address: x.Address.String(), Language: x.Language, Sponsor: x.Sponsor, Asked: x.Asked, Said: x.Said, Until: x.Until.String(), Never: x.Never, Reminded: orNone(x.Reminded)}
+	held := slices.ContainsFunc(part.Holdings, func(h world.Holding) bool {
+		return h.Party == x.Address && h.Bundle == x.Bundle &&
+			h.Until > x.Made
+	})
+	r := &Request{ID: x.ID, By: x.By, Person: x.Person, Purpose: x.Purpose, Made: x.Made.String(), State: RequestOpen,
+		Title: titleOf(b, x.Address, held), To: []string{}}
+	r.Bundle = &BundleAsked{Bundle: x.Bundle, Address: x.Address.String(), Language: x.Language, Sponsor: x.Sponsor, Asked: x.Asked,
+		Said: x.Said, Until: x.Until.String(), Never: x.Never, Reminded: orNone(x.Reminded)}
 	for _, l := range x.Less {
 		less := Less{Resource: l.Resource.String()}
 		if l.Role != catalogue.NoRole {
@@ -161,13 +169,16 @@ func putWaiting(t *store.Tx, policy, part *world.World) (wrote int, err error) {
 		if len(x.Lines) == 0 || x.Until == 0 {
 			return wrote, &Invalid{"rounds", x.ID, "it has an end and at least one line"}
 		}
-		if err := putJSON(t, "round", x.ID, &Round{ID: x.ID, Name: x.Name, Partner: x.Partner, Space: x.Space, Bundle: x.Bundle, RoundRecords: RoundRecords{x.State, x.Origin, x.Sponsor, x.Needs}, Until: x.Until.String(), Why: x.Why, By: x.By, Made: x.Made.String(), Lines: len(x.Lines), Reminded: orNone(x.Reminded)}); err != nil {
+		if err := putJSON(t, "round", x.ID, &Round{ID: x.ID, Name: x.Name, Partner: x.Partner, Space: x.Space, Bundle: x.Bundle,
+			RoundRecords: RoundRecords{x.State, x.Origin, x.Sponsor, x.Needs}, Until: x.Until.String(), Why: x.Why, By: x.By, Made: x.Made.String(),
+			Lines: len(x.Lines), Reminded: orNone(x.Reminded)}); err != nil {
 			return wrote, err
 		}
 		lines := make([]store.ReviewLine, len(x.Lines))
 		for n := range x.Lines {
 			l := &x.Lines[n]
-			lines[n] = store.ReviewLine{Round: x.ID, N: n + 1, Party: l.Party, Resource: l.Resource, Role: l.Role, From: l.From, Bundle: l.Bundle, Reviewer: l.Reviewer, State: l.State, By: l.By, At: l.At, Why: l.Why, Until: l.Until, Narrowed: l.Narrowed, Instead: l.Instead}
+			lines[n] = store.ReviewLine{Round: x.ID, N: n + 1, Party: l.Party, Resource: l.Resource, Role: l.Role, From: l.From, Bundle: l.Bundle,
+				Reviewer: l.Reviewer, State: l.State, By: l.By, At: l.At, Why: l.Why, Until: l.Until, Narrowed: l.Narrowed, Instead: l.Instead}
 		}
 		if err := t.AddReviewLines(lines); err != nil {
 			return wrote, err

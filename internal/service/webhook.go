@@ -81,7 +81,8 @@ func (x *Webhook) check() error {
 // serverAddress checks where something is sent to, or asked.
 func serverAddress(field, text string) (*url.URL, error) {
 	u, err := url.Parse(text)
-	if err != nil || u.Host == "" || u.User != nil || u.Fragment != "" || u.Scheme != "https" && (u.Scheme != "http" || !ownMachine(u.Hostname())) {
+	if err != nil || u.Host == "" || u.User != nil || u.Fragment != "" ||
+		u.Scheme != "https" && (u.Scheme != "http" || !ownMachine(u.Hostname())) {
 		return nil, &Invalid{field, text, "write https://host/path, without a name and password; http is taken on this machine alone"}
 	}
 	return u, nil
@@ -334,8 +335,8 @@ func (s *Service) tellOne(ctx context.Context, x *Webhook, holder string) error 
 // lookEvery is how often it is looked who of ours has left meanwhile.
 const lookEvery = 10_000_000
 
-// tellPartner tells a partner what happened to accounts of our people: of those whom directory.feed_out lets them keep. What the journal says comes
-// first, then who left by a date.
+// tellPartner tells a partner what happened to accounts of our people: of those whom directory.feed_out lets them keep. What the journal
+// says comes first, then who left by a date.
 func (s *Service) tellPartner(ctx context.Context, x *Webhook, w *store.Telling, until time.Time, failed func(error)) error {
 	read := func(text string) moment.Moment { m, _ := moment.Parse(text); return m }
 	tell := func(o *event.Ours) bool {
@@ -373,7 +374,8 @@ func (s *Service) tellPartner(ctx context.Context, x *Webhook, w *store.Telling,
 	var left []event.Ours
 	if err := s.PeopleAfter(ctx, "", func(string) bool { return true }, func(p *world.Person) error {
 		if p.Left > w.Looked && p.Left <= now && !p.Address.IsZero() {
-			left = append(left, event.Ours{ID: event.LeftID(p.ID, p.Left), Person: p.ID, Kind: event.Disabled, Address: p.Address.String(), Happened: p.Left.Time()})
+			left = append(left, event.Ours{ID: event.LeftID(p.ID, p.Left), Person: p.ID, Kind: event.Disabled, Address: p.Address.String(),
+				Happened: p.Left.Time()})
 		}
 		return ctx.Err()
 	}); err != nil {
@@ -395,7 +397,8 @@ func (s *Service) sessionsOf(ctx context.Context, e *store.Entry) (event.Ours, b
 		return event.Ours{}, false
 	}
 	address := s.State().AddressOf(a.Person)
-	return event.Ours{ID: fmt.Sprint("entry ", e.Seq), Person: a.Person, Kind: event.SessionRevoked, Address: address, Happened: e.At.UTC()}, address != ""
+	return event.Ours{ID: fmt.Sprint("entry ", e.Seq), Person: a.Person, Kind: event.SessionRevoked, Address: address, Happened: e.At.UTC()},
+		address != ""
 }
 
 // pusher follows nothing: an address is told in person.

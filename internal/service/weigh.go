@@ -66,13 +66,15 @@ func (s *Service) WeighValue(ctx context.Context, c ValueChange) (*ValueWeighed,
 		q := *p
 		q.Rules = next
 		after := now.With(world.Merge(now.Policy(), &world.World{Policy: world.Policy{Partners: []world.Partner{q}}}), at)
-		if out.Was, out.Becomes, out.Loosens, err = around(now.Snapshot, after.Snapshot, rule, engine.Context{Resource: engine.NoResource, At: at, Party: partyIn(p)}); err != nil {
+		if out.Was, out.Becomes, out.Loosens, err = around(now.Snapshot, after.Snapshot, rule,
+			engine.Context{Resource: engine.NoResource, At: at, Party: partyIn(p)}); err != nil {
 			return nil, err
 		}
 		return out, out.impact(now, after, at, stop)
 	}
 	after := valueSet(now, c.Where, rule, v, c.Held)
-	if out.Was, out.Becomes, out.Loosens, err = around(now.Snapshot, after, rule, engine.Context{Resource: c.Where.Resource, At: at}); err != nil {
+	if out.Was, out.Becomes, out.Loosens, err = around(now.Snapshot, after, rule,
+		engine.Context{Resource: c.Where.Resource, At: at}); err != nil {
 		return nil, err
 	}
 	touched := []engine.Touched{{Resource: c.Where.Resource}}

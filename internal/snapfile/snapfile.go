@@ -1,6 +1,6 @@
-// Package snapfile keeps what a service knows in a file that is mapped into memory at the next start, instead of being read from the database
-// row by row. A file is of one program: another one lays its records out otherwise, and reads rows. Services of one machine may share a file;
-// one of them at a time writes it.
+// Package snapfile keeps what a service knows in a file that is mapped into memory at the next start, instead of being read from the
+// database row by row. A file is of one program: another one lays its records out otherwise, and reads rows. Services of one machine may
+// share a file; one of them at a time writes it.
 package snapfile
 
 import (
@@ -88,9 +88,10 @@ var program = sync.OnceValues(func() (string, error) {
 	return hex.EncodeToString(h.Sum(nil)), err
 })
 
-// Write writes a file, whole or not at all: another one of its name stays until it is there. hand hands the bytes over in the order of their
-// places, from a place on. size is how much it takes on the disk, about. An error is ErrBusy, or the disk's.
-func Write(path string, at At, hand func(from int64, put func(at int64, b []byte) error) (told []byte, end int64, err error)) (size int64, err error) {
+// Write writes a file, whole or not at all: another one of its name stays until it is there. hand hands the bytes over in the order of
+// their places, from a place on. size is how much it takes on the disk, about. An error is ErrBusy, or the disk's.
+func Write(path string, at At, hand func(from int64, put func(at int64, b []byte) error) (told []byte, end int64, err error)) (size int64,
+	err error) {
 	mine, err := program()
 	if err != nil {
 		return 0, err
@@ -181,8 +182,8 @@ func Write(path string, at At, hand func(from int64, put func(at int64, b []byte
 	return size + int64(len(b)), nil
 }
 
-// Open maps a file, after it was found to be whole and this program's. What is written to in, in memory, does not reach the file. An error is a
-// fs.PathError where there is none, or an *Unusable.
+// Open maps a file, after it was found to be whole and this program's. What is written to in, in memory, does not reach the file. An error
+// is a fs.PathError where there is none, or an *Unusable.
 func Open(path string) (at At, in, told []byte, err error) {
 	mine, err := program()
 	if err != nil {

@@ -76,7 +76,8 @@ func NewMailServer(smtpAt, pageAt string) (*MailServer, error) {
 	}
 	m.Address, m.URL = l.Addr().String(), "http://"+p.Addr().String()
 	m.smtp = smtp.NewServer(m)
-	m.smtp.Domain, m.smtp.AllowInsecureAuth, m.smtp.ReadTimeout, m.smtp.WriteTimeout, m.smtp.MaxMessageBytes = "mail.stand-in.example", false, 30*time.Second, 30*time.Second, 4<<20
+	m.smtp.Domain, m.smtp.AllowInsecureAuth, m.smtp.ReadTimeout, m.smtp.WriteTimeout, m.smtp.MaxMessageBytes = "mail.stand-in.example", false,
+		30*time.Second, 30*time.Second, 4<<20
 	m.smtp.ErrorLog = silent{}
 	go func() { _ = m.smtp.Serve(l) }()
 	m.pages = &http.Server{Handler: m.Handler(), ReadHeaderTimeout: 5 * time.Second}
@@ -266,7 +267,8 @@ func (m *MailServer) Handler() http.Handler {
 		if x, ok := get(w, r); ok {
 			w.Header().Set("Content-Type", "text/html; charset=utf-8")
 			w.Header().
-				Set("Content-Security-Policy", "default-src 'none'; style-src 'unsafe-inline'; sandbox allow-popups allow-top-navigation-by-user-activation")
+				Set("Content-Security-Policy",
+					"default-src 'none'; style-src 'unsafe-inline'; sandbox allow-popups allow-top-navigation-by-user-activation")
 			_, _ = io.WriteString(w, x.HTML)
 		}
 	})

@@ -166,7 +166,8 @@ func (n *Neighbour) Tell(ctx context.Context, to, issuer, kind, address, id stri
 	n.mu.Lock()
 	private := n.Keys[0].Private
 	n.mu.Unlock()
-	claims := map[string]any{"iss": issuer, "aud": to, "iat": happened.Unix(), "toe": happened.Unix(), "jti": id, "events": map[string]any{kind: map[string]any{}}}
+	claims := map[string]any{"iss": issuer, "aud": to, "iat": happened.Unix(), "toe": happened.Unix(), "jti": id,
+		"events": map[string]any{kind: map[string]any{}}}
 	if address != "" {
 		claims["sub_id"] = map[string]any{"format": "email", "email": address}
 	}

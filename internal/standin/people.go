@@ -201,7 +201,8 @@ func (p *People) Handler() http.Handler {
 		}
 		found = found[min(start-1, total):]
 		found = found[:min(count, len(found))]
-		send(w, 200, map[string]any{"schemas": []string{scim.ListMessage}, "totalResults": total, "startIndex": start, "itemsPerPage": len(found), "Resources": found})
+		send(w, 200, map[string]any{"schemas": []string{scim.ListMessage}, "totalResults": total, "startIndex": start, "itemsPerPage": len(found),
+			"Resources": found})
 	})
 	r.Post("/Users", func(w http.ResponseWriter, r *http.Request) {
 		u, no := scim.Read(body(w, r))

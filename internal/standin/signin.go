@@ -157,7 +157,8 @@ func (n *Neighbour) signIn(r chi.Router) {
 		k, err := key()
 		if err == nil {
 			var s jose.Signer
-			if s, err = jose.NewSigner(jose.SigningKey{Algorithm: jose.ES256, Key: jose.JSONWebKey{Key: k, KeyID: "sign-in"}}, (&jose.SignerOptions{}).WithType("JWT")); err == nil {
+			if s, err = jose.NewSigner(jose.SigningKey{Algorithm: jose.ES256, Key: jose.JSONWebKey{Key: k, KeyID: "sign-in"}},
+				(&jose.SignerOptions{}).WithType("JWT")); err == nil {
 				said := map[string]any{
 					"iss":   issuer(r),
 					"aud":   SignInClient,
@@ -214,14 +215,18 @@ func (h *HouseSignIn) Handler() (http.Handler, error) {
 	r := chi.NewRouter()
 	r.Get("/.well-known/openid-configuration", func(w http.ResponseWriter, r *http.Request) {
 		at := "http://" + r.Host
-		send(w, 200, map[string]any{"issuer": at, "authorization_endpoint": at + "/authorize", "token_endpoint": at + "/token", "jwks_uri": at + "/keys", "response_types_supported": []string{"code"}, "subject_types_supported": []string{"public"}, "id_token_signing_alg_values_supported": []string{"ES256"}, "code_challenge_methods_supported": []string{"S256"}, "authorization_response_iss_parameter_supported": true})
+		send(w, 200, map[string]any{"issuer": at, "authorization_endpoint": at + "/authorize", "token_endpoint": at + "/token",
+			"jwks_uri": at + "/keys", "response_types_supported": []string{"code"}, "subject_types_supported": []string{"public"},
+			"id_token_signing_alg_values_supported": []string{"ES256"}, "code_challenge_methods_supported": []string{"S256"},
+			"authorization_response_iss_parameter_supported": true})
 	})
 	r.Get("/keys", func(w http.ResponseWriter, _ *http.Request) {
 		send(w, 200, jose.JSONWebKeySet{Keys: []jose.JSONWebKey{{Key: &k.PublicKey, KeyID: "house", Algorithm: "ES256", Use: "sig"}}})
 	})
 	r.Get("/authorize", func(w http.ResponseWriter, r *http.Request) {
 		q := r.URL.Query()
-		if q.Get("client_id") != h.Client || q.Get("response_type") != "code" || q.Get("code_challenge_method") != "S256" || !local(q.Get("redirect_uri")) {
+		if q.Get("client_id") != h.Client || q.Get("response_type") != "code" || q.Get("code_challenge_method") != "S256" ||
+			!local(q.Get("redirect_uri")) {
 			http.Error(w, "the request is not one of a client that is known here", 400)
 			return
 		}
@@ -242,7 +247,8 @@ func (h *HouseSignIn) Handler() (http.Handler, error) {
 		} else {
 			code := rand.Text()
 			h.mu.Lock()
-			h.grants[code] = houseGrant{r.FormValue("who"), r.FormValue("nonce"), r.FormValue("code_challenge"), r.FormValue("redirect_uri"), h.now(), h.now()}
+			h.grants[code] = houseGrant{r.FormValue("who"), r.FormValue("nonce"), r.FormValue("code_challenge"), r.FormValue("redirect_uri"),
+				h.now(), h.now()}
 			h.mu.Unlock()
 			q.Set("code", code)
 		}
@@ -259,12 +265,15 @@ func (h *HouseSignIn) Handler() (http.Handler, error) {
 			id, secret = r.FormValue("client_id"), r.FormValue("client_secret")
 		}
 		sum := sha256.Sum256([]byte(r.FormValue("code_verifier")))
-		if !ok || id != h.Client || secret != h.Secret || h.now().Sub(g.made) > time.Minute || base64.RawURLEncoding.EncodeToString(sum[:]) != g.challenge || r.FormValue("redirect_uri") != g.redirect {
+		if !ok || id != h.Client || secret != h.Secret || h.now().Sub(g.made) > time.Minute ||
+			base64.RawURLEncoding.EncodeToString(sum[:]) != g.challenge || r.FormValue("redirect_uri") != g.redirect {
 			send(w, 400, map[string]string{"error": "invalid_grant"})
 			return
 		}
 		p := h.People[g.who]
-		said := map[string]any{"iss": "http://" + r.Host, "aud": h.Client, "sub": "u-" + g.who, "preferred_username": g.who, "email": g.who + "@" + h.Domain, "email_verified": true, "groups": p.Groups, "nonce": g.nonce, "iat": h.now().Unix(), "exp": h.now().Add(5 * time.Minute).Unix(), "auth_time": g.proved.Unix()}
+		said := map[string]any{"iss": "http://" + r.Host, "aud": h.Client, "sub": "u-" + g.who, "preferred_username": g.who,
+			"email": g.who + "@" + h.Domain, "email_verified": true, "groups": p.Groups, "nonce": g.nonce, "iat": h.now().Unix(),
+			"exp": h.now().Add(5 * time.Minute).Unix(), "auth_time": g.proved.Unix()}
 		if len(p.Methods) > 0 {
 			said["amr"] = p.Methods
 		}
@@ -272,7 +281,8 @@ func (h *HouseSignIn) Handler() (http.Handler, error) {
 			h.Bend(said)
 		}
 		claims, _ := json.Marshal(said)
-		s, err := jose.NewSigner(jose.SigningKey{Algorithm: jose.ES256, Key: jose.JSONWebKey{Key: k, KeyID: "house"}}, (&jose.SignerOptions{}).WithType("JWT"))
+		s, err := jose.NewSigner(jose.SigningKey{Algorithm: jose.ES256, Key: jose.JSONWebKey{Key: k, KeyID: "house"}},
+			(&jose.SignerOptions{}).WithType("JWT"))
 		if err == nil {
 			var x *jose.JSONWebSignature
 			if x, err = s.Sign(claims); err == nil {

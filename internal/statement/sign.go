@@ -96,7 +96,8 @@ func OpenAs(want string, jws, jwks []byte) (payload []byte, thumbprint string, e
 		return nil, "", &core.Problem{Code: core.Malformed, Text: "it is no signature in compact form with EdDSA or ES256: " + err.Error()}
 	}
 	h := signed.Signatures[0].Protected
-	if typ, _ := h.ExtraHeaders[jose.HeaderType].(string); !strings.EqualFold(strings.TrimPrefix(typ, "application/"), strings.TrimPrefix(want, "application/")) {
+	if typ, _ := h.ExtraHeaders[jose.HeaderType].(string); !strings.EqualFold(strings.TrimPrefix(typ, "application/"),
+		strings.TrimPrefix(want, "application/")) {
 		return nil, "", &core.Problem{
 			Code: core.WrongType,
 			Text: fmt.Sprintf("the type of the signature is %q, and %q is wanted", typ, want),

@@ -68,7 +68,8 @@ func (t *Tx) AccountOf(subject string) (Account, error) {
 
 // Administrators counts those who can sign in with a password besides name.
 func (t *Tx) Administrators(but string) (n int, err error) {
-	err = t.tx.QueryRowContext(t.ctx, "SELECT COUNT(*) FROM account WHERE role = 'administrator' AND NOT disabled AND password <> '' AND name <> ?", but).
+	err = t.tx.QueryRowContext(t.ctx,
+		"SELECT COUNT(*) FROM account WHERE role = 'administrator' AND NOT disabled AND password <> '' AND name <> ?", but).
 		Scan(&n)
 	return
 }
@@ -195,7 +196,8 @@ func (t *Tx) PutToken(k Token, secret [32]byte, doc []byte) error {
 // EndToken removes a token; account empty means anybody's.
 func (t *Tx) EndToken(id, account string) (bool, error) {
 	var has int
-	if err := t.tx.QueryRowContext(t.ctx, "SELECT COUNT(*) FROM token WHERE id = ? AND (? = '' OR account = ?)", id, account, account).Scan(&has); err != nil ||
+	if err := t.tx.QueryRowContext(t.ctx, "SELECT COUNT(*) FROM token WHERE id = ? AND (? = '' OR account = ?)", id, account,
+		account).Scan(&has); err != nil ||
 		has == 0 {
 		return false, err
 	}
@@ -207,7 +209,9 @@ func (t *Tx) EndToken(id, account string) (bool, error) {
 
 // TokenBySecret finds a token by the hash of its text, with its account.
 func (s *Store) TokenBySecret(ctx context.Context, secret [32]byte) (k Token, a Account, err error) {
-	err = s.db.QueryRowContext(ctx, "SELECT "+tokenColumns+", a.name, a.role, a.person, a.disabled FROM token t JOIN account a ON a.name = t.account WHERE t.secret = ?", secret[:]).
+	err = s.db.QueryRowContext(ctx,
+		"SELECT "+tokenColumns+", a.name, a.role, a.person, a.disabled FROM token t JOIN account a ON a.name = t.account WHERE t.secret = ?",
+		secret[:]).
 		Scan(append(k.columns(), &a.Name, &a.Role, &a.Person, &a.Disabled)...)
 	if errors.Is(err, sql.ErrNoRows) {
 		err = ErrNone
@@ -234,12 +238,14 @@ func (s *Store) Tokens(ctx context.Context, account string) (out []Token, err er
 
 // Sponsored lists the addresses of guests that a person answers for.
 func (s *Store) Sponsored(ctx context.Context, person string) (out []string, err error) {
-	err = each(ctx, s.db, "SELECT address FROM guest WHERE sponsor = ? AND until_seq = ? UNION SELECT party FROM `grant` WHERE sponsor = ? AND until_seq = ?", []any{person, open, person, open}, func(r *sql.Rows) error {
-		var a string
-		err := r.Scan(&a)
-		out = append(out, a)
-		return err
-	})
+	err = each(ctx, s.db,
+		"SELECT address FROM guest WHERE sponsor = ? AND until_seq = ? UNION SELECT party FROM `grant` WHERE sponsor = ? AND until_seq = ?",
+		[]any{person, open, person, open}, func(r *sql.Rows) error {
+			var a string
+			err := r.Scan(&a)
+			out = append(out, a)
+			return err
+		})
 	return
 }
 
@@ -262,8 +268,9 @@ type Ending struct {
 // EndingSoon lists records and grants whose own end lies in [from, until).
 func (s *Store) EndingSoon(ctx context.Context, from, until int64, limit int) (out []Ending, err error) {
 	some := 20 * limit // many end on the same day; of those the first by name are told
-	err = each(ctx, s.db, "(SELECT 'record', address, ends FROM guest WHERE until_seq = ? AND ends >= ? AND ends < ? ORDER BY ends LIMIT ?) UNION ALL "+
-		"(SELECT resource, party, ends FROM `grant` WHERE until_seq = ? AND ends >= ? AND ends < ? ORDER BY ends LIMIT ?) ORDER BY 3, 2, 1 LIMIT ?",
+	err = each(ctx, s.db,
+		"(SELECT 'record', address, ends FROM guest WHERE until_seq = ? AND ends >= ? AND ends < ? ORDER BY ends LIMIT ?) UNION ALL "+
+			"(SELECT resource, party, ends FROM `grant` WHERE until_seq = ? AND ends >= ? AND ends < ? ORDER BY ends LIMIT ?) ORDER BY 3, 2, 1 LIMIT ?",
 		[]any{open, from, until, some, open, from, until, some, limit}, func(r *sql.Rows) error {
 			var e Ending
 			err := r.Scan(&e.What, &e.Who, &e.When)

@@ -63,14 +63,15 @@ func (s *Store) EvidencePieces(ctx context.Context, evidence string, fn func([]b
 
 // EvidenceNames hands over the names of a record in the order of their numbers.
 func (s *Store) EvidenceNames(ctx context.Context, evidence string, fn func(*EvidenceName) error) error {
-	return each(ctx, s.db, "SELECT party, digest, salt, name FROM evidence_name WHERE evidence = ? ORDER BY party", []any{evidence}, func(r *sql.Rows) error {
-		var n EvidenceName
-		err := r.Scan(&n.Party, &n.Digest, &n.Salt, &n.Name)
-		if err == nil {
-			err = fn(&n)
-		}
-		return err
-	})
+	return each(ctx, s.db, "SELECT party, digest, salt, name FROM evidence_name WHERE evidence = ? ORDER BY party", []any{evidence},
+		func(r *sql.Rows) error {
+			var n EvidenceName
+			err := r.Scan(&n.Party, &n.Digest, &n.Salt, &n.Name)
+			if err == nil {
+				err = fn(&n)
+			}
+			return err
+		})
 }
 
 // Began returns the moment of the first journal entry; that of now where there is none.

@@ -45,7 +45,8 @@ func (t *Tx) PutFactor(f *Factor, what string) error {
 	if _, err := t.Note("second_factor", f.Account, nil, []byte(`{"what":"`+what+`"}`)); err != nil {
 		return err
 	}
-	return t.exec("REPLACE INTO second_factor (account, salt, sealed, made, confirmed, step) VALUES (?,?,?,?,?,?)", f.Account, f.Salt, f.Sealed, int64(f.Made), int64(f.Confirmed), f.Step)
+	return t.exec("REPLACE INTO second_factor (account, salt, sealed, made, confirmed, step) VALUES (?,?,?,?,?,?)", f.Account, f.Salt,
+		f.Sealed, int64(f.Made), int64(f.Confirmed), f.Step)
 }
 
 // UseFactor notes which code was used, in no journal: signing in stands there.

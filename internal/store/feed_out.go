@@ -72,12 +72,15 @@ func cut(s string) string {
 
 // Sent lists everybody whom a feed keeps, kept or tried to keep at a partner.
 func (s *Store) Sent(ctx context.Context, partner string) (out []SentUser, err error) {
-	err = each(ctx, s.db, "SELECT n, partner, person, remote, user_name, doc, state, problem, tries, next, changed, closed FROM sent_user WHERE partner = ? ORDER BY person", []any{partner}, func(r *sql.Rows) error {
-		var u SentUser
-		err := r.Scan(&u.N, &u.Partner, &u.Person, &u.Remote, &u.UserName, &u.Doc, &u.State, &u.Problem, &u.Tries, &u.Next, &u.Changed, &u.Closed)
-		out = append(out, u)
-		return err
-	})
+	err = each(ctx, s.db,
+		"SELECT n, partner, person, remote, user_name, doc, state, problem, tries, next, changed, closed FROM sent_user WHERE partner = ? ORDER BY person",
+		[]any{partner}, func(r *sql.Rows) error {
+			var u SentUser
+			err := r.Scan(&u.N, &u.Partner, &u.Person, &u.Remote, &u.UserName, &u.Doc, &u.State, &u.Problem, &u.Tries,
+				&u.Next, &u.Changed, &u.Closed)
+			out = append(out, u)
+			return err
+		})
 	return
 }
 
@@ -86,18 +89,21 @@ type SentCount struct{ Kept, Closed, Failing, ClosedLately int }
 
 // SentCounts counts them; lately is since when closings are counted.
 func (s *Store) SentCounts(ctx context.Context, partner string, lately moment.Moment) (c SentCount, err error) {
-	err = each(ctx, s.db, "SELECT COALESCE(SUM(state = 'kept'), 0), COALESCE(SUM(state = 'closed'), 0), COALESCE(SUM(problem <> ''), 0), COALESCE(SUM(closed > ?), 0) FROM sent_user WHERE partner = ?", []any{int64(lately), partner}, func(r *sql.Rows) error {
-		return r.Scan(&c.Kept, &c.Closed, &c.Failing, &c.ClosedLately)
-	})
+	err = each(ctx, s.db,
+		"SELECT COALESCE(SUM(state = 'kept'), 0), COALESCE(SUM(state = 'closed'), 0), COALESCE(SUM(problem <> ''), 0), COALESCE(SUM(closed > ?), 0) FROM sent_user WHERE partner = ?",
+		[]any{int64(lately), partner}, func(r *sql.Rows) error {
+			return r.Scan(&c.Kept, &c.Closed, &c.Failing, &c.ClosedLately)
+		})
 	return
 }
 
 // SentFeed returns how a feed goes.
 func (s *Store) SentFeed(ctx context.Context, partner string) (f SentFeed, err error) {
 	var did string
-	err = each(ctx, s.db, "SELECT next, began, ended, total, done, tries, problem, since, told, did FROM sent_feed WHERE partner = ?", []any{partner}, func(r *sql.Rows) error {
-		return r.Scan(&f.Next, &f.Began, &f.Ended, &f.Total, &f.Done, &f.Tries, &f.Problem, &f.Since, &f.Told, &did)
-	})
+	err = each(ctx, s.db, "SELECT next, began, ended, total, done, tries, problem, since, told, did FROM sent_feed WHERE partner = ?",
+		[]any{partner}, func(r *sql.Rows) error {
+			return r.Scan(&f.Next, &f.Began, &f.Ended, &f.Total, &f.Done, &f.Tries, &f.Problem, &f.Since, &f.Told, &did)
+		})
 	if did != "" {
 		_ = json.Unmarshal([]byte(did), &f.Did)
 	}
@@ -106,7 +112,8 @@ func (s *Store) SentFeed(ctx context.Context, partner string) (f SentFeed, err e
 
 // BeginSentFeed begins to keep how a feed goes.
 func (t *Tx) BeginSentFeed(partner string, next moment.Moment) error {
-	return t.exec("INSERT INTO sent_feed (partner, next, began, ended, total, done, tries, problem, since, told, did, holder, until) VALUES (?,?,0,0,0,0,0,'',0,FALSE,'{}','',0)", partner, int64(next))
+	return t.exec("INSERT INTO sent_feed (partner, next, began, ended, total, done, tries, problem, since, told, did, holder, until) VALUES (?,?,0,0,0,0,0,'',0,FALSE,'{}','',0)",
+		partner, int64(next))
 }
 
 // EndSentFeed forgets how a feed went and whom it kept.
@@ -121,14 +128,16 @@ func (t *Tx) EndSentFeed(partner string) error {
 
 // HoldSentFeed makes a holder the one that sends a feed until a moment; false where another does.
 func (s *Store) HoldSentFeed(ctx context.Context, partner, holder string, now, until moment.Moment) (holds bool, err error) {
-	if _, err := s.db.ExecContext(ctx, "UPDATE sent_feed SET holder = ?, until = ? WHERE partner = ? AND (holder = ? OR until <= ?)", holder, int64(until), partner, holder, int64(now)); err != nil {
+	if _, err := s.db.ExecContext(ctx, "UPDATE sent_feed SET holder = ?, until = ? WHERE partner = ? AND (holder = ? OR until <= ?)", holder,
+		int64(until), partner, holder, int64(now)); err != nil {
 		return false, err
 	}
 	return holdsSentFeed(ctx, s.db, partner, holder, "")
 }
 
 func holdsSentFeed(ctx context.Context, q querier, partner, holder, lock string) (holds bool, err error) {
-	err = each(ctx, q, "SELECT 1 FROM sent_feed WHERE partner = ? AND holder = ?"+lock, []any{partner, holder}, func(*sql.Rows) error { holds = true; return nil })
+	err = each(ctx, q, "SELECT 1 FROM sent_feed WHERE partner = ? AND holder = ?"+lock, []any{partner, holder},
+		func(*sql.Rows) error { holds = true; return nil })
 	return
 }
 
@@ -143,7 +152,9 @@ func (s *Store) PutSentFeed(ctx context.Context, partner, holder string, f *Sent
 	if err != nil {
 		return err
 	}
-	_, err = s.db.ExecContext(ctx, "UPDATE sent_feed SET next = ?, began = ?, ended = ?, total = ?, done = ?, tries = ?, problem = ?, since = ?, told = ?, did = ?, until = IF(?, 0, until) WHERE partner = ? AND holder = ?",
-		int64(f.Next), int64(f.Began), int64(f.Ended), f.Total, f.Done, f.Tries, cut(f.Problem), int64(f.Since), f.Told, string(did), let, partner, holder)
+	_, err = s.db.ExecContext(ctx,
+		"UPDATE sent_feed SET next = ?, began = ?, ended = ?, total = ?, done = ?, tries = ?, problem = ?, since = ?, told = ?, did = ?, until = IF(?, 0, until) WHERE partner = ? AND holder = ?",
+		int64(f.Next), int64(f.Began), int64(f.Ended), f.Total, f.Done, f.Tries, cut(f.Problem), int64(f.Since), f.Told, string(did), let,
+		partner, holder)
 	return err
 }

@@ -88,7 +88,8 @@ func (t *Tx) Forget(address string) (pseudonym string, err error) {
 		}
 		return false
 	}
-	if err := t.exec("UPDATE guest SET address = ?, pseudonym = TRUE, name = '', purpose = '', language = '', location = '' WHERE address = ?", pseudonym, address); err != nil {
+	if err := t.exec("UPDATE guest SET address = ?, pseudonym = TRUE, name = '', purpose = '', language = '', location = '' WHERE address = ?",
+		pseudonym, address); err != nil {
 		return "", err
 	}
 	for _, table := range []string{"`grant`", "review_line"} {
@@ -102,45 +103,57 @@ func (t *Tx) Forget(address string) (pseudonym string, err error) {
 		doc      string
 	}
 	var rows []row
-	if err := each(t.ctx, t.tx, "SELECT kind, id, from_seq, doc FROM record WHERE (INSTR(LOWER(doc), ?) > 0 OR INSTR(id, ?) > 0) AND (until_seq != ? OR kind IN ('invitation', 'wish', 'contact', 'request', 'draft', 'offer', 'judgement'))", []any{address, address, open}, func(r *sql.Rows) error {
-		var x row
-		err := r.Scan(&x.kind, &x.id, &x.from, &x.doc)
-		if isIn(x.id, x.doc) {
-			rows = append(rows, x)
-		}
-		return err
-	}); err != nil {
+	if err := each(t.ctx, t.tx,
+		"SELECT kind, id, from_seq, doc FROM record WHERE (INSTR(LOWER(doc), ?) > 0 OR INSTR(id, ?) > 0) AND (until_seq != ? OR kind IN ('invitation', 'wish', 'contact', 'request', 'draft', 'offer', 'judgement'))",
+		[]any{address, address, open}, func(r *sql.Rows) error {
+			var x row
+			err := r.Scan(&x.kind, &x.id, &x.from, &x.doc)
+			if isIn(x.id, x.doc) {
+				rows = append(rows, x)
+			}
+			return err
+		}); err != nil {
 		return "", err
 	}
 	for _, x := range rows {
 		own := x.id == address || x.kind == "request" && asks([]byte(x.doc), address)
 		doc := string(forgetDoc([]byte(x.doc), x.kind, own, said))
-		if err := t.exec("UPDATE record SET id = ?, doc = ? WHERE kind = ? AND id = ? AND from_seq = ?", plain(x.id), doc, x.kind, x.id, x.from); err != nil {
+		if err := t.exec("UPDATE record SET id = ?, doc = ? WHERE kind = ? AND id = ? AND from_seq = ?", plain(x.id), doc, x.kind, x.id,
+			x.from); err != nil {
 			return "", err
 		}
 	}
 	rows = nil
-	if err := each(t.ctx, t.tx, "SELECT kind, id, from_revision, doc FROM policy WHERE INSTR(LOWER(doc), ?) > 0 AND until_revision != ? AND kind != 'bar'", []any{address, open}, func(r *sql.Rows) error {
-		var x row
-		err := r.Scan(&x.kind, &x.id, &x.from, &x.doc)
-		if isIn(x.doc) {
-			rows = append(rows, x)
-		}
-		return err
-	}); err != nil {
+	if err := each(t.ctx, t.tx,
+		"SELECT kind, id, from_revision, doc FROM policy WHERE INSTR(LOWER(doc), ?) > 0 AND until_revision != ? AND kind != 'bar'",
+		[]any{address, open}, func(r *sql.Rows) error {
+			var x row
+			err := r.Scan(&x.kind, &x.id, &x.from, &x.doc)
+			if isIn(x.doc) {
+				rows = append(rows, x)
+			}
+			return err
+		}); err != nil {
 		return "", err
 	}
 	for _, x := range rows {
-		if err := t.exec("UPDATE policy SET doc = ? WHERE kind = ? AND id = ? AND from_revision = ?", said(x.doc), x.kind, x.id, x.from); err != nil {
+		if err := t.exec("UPDATE policy SET doc = ? WHERE kind = ? AND id = ? AND from_revision = ?", said(x.doc), x.kind, x.id,
+			x.from); err != nil {
 			return "", err
 		}
 	}
-	for _, q := range []string{"DELETE FROM outbox WHERE recipient = ?", "DELETE FROM outbox WHERE kind IN ('digest', 'arrived') AND INSTR(doc, JSON_QUOTE(?)) > 0", "DELETE FROM outbox WHERE kind = 'expectation' AND INSTR(LOWER(doc), ?) > 0", "UPDATE evidence_name SET salt = '', name = '' WHERE name = ?", "DELETE FROM noticed WHERE INSTR(LOWER(about), ?) > 0", "DELETE FROM door_key WHERE address = ?", "DELETE FROM door_code WHERE address = ?", "DELETE FROM door_asked WHERE who = ?", "DELETE FROM ended_sessions WHERE name = CONCAT('guest:', ?)", "DELETE FROM passkey WHERE owner = CONCAT('guest:', ?)"} {
+	for _, q := range []string{"DELETE FROM outbox WHERE recipient = ?",
+		"DELETE FROM outbox WHERE kind IN ('digest', 'arrived') AND INSTR(doc, JSON_QUOTE(?)) > 0",
+		"DELETE FROM outbox WHERE kind = 'expectation' AND INSTR(LOWER(doc), ?) > 0",
+		"UPDATE evidence_name SET salt = '', name = '' WHERE name = ?", "DELETE FROM noticed WHERE INSTR(LOWER(about), ?) > 0",
+		"DELETE FROM door_key WHERE address = ?", "DELETE FROM door_code WHERE address = ?", "DELETE FROM door_asked WHERE who = ?",
+		"DELETE FROM ended_sessions WHERE name = CONCAT('guest:', ?)", "DELETE FROM passkey WHERE owner = CONCAT('guest:', ?)"} {
 		if err := t.exec(q, address); err != nil {
 			return "", err
 		}
 	}
-	if err := t.exec("UPDATE told_event SET address = IF(address = ?, ?, address), detail = '' WHERE address = ? OR INSTR(LOWER(detail), ?) > 0", address, pseudonym, address, address); err != nil {
+	if err := t.exec("UPDATE told_event SET address = IF(address = ?, ?, address), detail = '' WHERE address = ? OR INSTR(LOWER(detail), ?) > 0",
+		address, pseudonym, address, address); err != nil {
 		return "", err
 	}
 	if err := t.forgetFed(address, pseudonym); err != nil {
@@ -155,17 +168,20 @@ func (t *Tx) Forget(address string) (pseudonym string, err error) {
 			return "", err
 		}
 	}
-	if err := t.exec("DELETE r FROM system_work w JOIN system_record r ON r.system = w.system AND r.kind IN ('guest', 'grant') AND (r.ours = ? OR r.ours > CONCAT(?, ' ') AND r.ours < CONCAT(?, '!'))", address, address, address); err != nil {
+	if err := t.exec("DELETE r FROM system_work w JOIN system_record r ON r.system = w.system AND r.kind IN ('guest', 'grant') AND (r.ours = ? OR r.ours > CONCAT(?, ' ') AND r.ours < CONCAT(?, '!'))",
+		address, address, address); err != nil {
 		return "", err
 	}
 	var entries []Entry
-	if err := each(t.ctx, t.tx, "SELECT "+entryColumns+" FROM journal WHERE INSTR(id, ?) > 0 OR INSTR(LOWER(COALESCE(was, '')), ?) > 0 OR INSTR(LOWER(COALESCE(now, '')), ?) > 0 OR INSTR(who, ?) > 0 OR INSTR(LOWER(why), ?) > 0 ORDER BY seq", []any{address, address, address, address, address}, func(r *sql.Rows) error {
-		e, err := scanEntry(r)
-		if err == nil && isIn(e.ID, string(e.Was), string(e.Now), e.Who, e.Why) {
-			entries = append(entries, e)
-		}
-		return err
-	}); err != nil {
+	if err := each(t.ctx, t.tx,
+		"SELECT "+entryColumns+" FROM journal WHERE INSTR(id, ?) > 0 OR INSTR(LOWER(COALESCE(was, '')), ?) > 0 OR INSTR(LOWER(COALESCE(now, '')), ?) > 0 OR INSTR(who, ?) > 0 OR INSTR(LOWER(why), ?) > 0 ORDER BY seq",
+		[]any{address, address, address, address, address}, func(r *sql.Rows) error {
+			e, err := scanEntry(r)
+			if err == nil && isIn(e.ID, string(e.Was), string(e.Now), e.Who, e.Why) {
+				entries = append(entries, e)
+			}
+			return err
+		}); err != nil {
 		return "", err
 	}
 	sum := sha256.New()
@@ -191,7 +207,8 @@ func (t *Tx) Forget(address string) (pseudonym string, err error) {
 		if about && e.Who != "wexillum" { // why somebody was invited is theirs too
 			e.Why = ""
 		}
-		if err := t.exec("UPDATE journal SET who = ?, id = ?, was = ?, now = ?, why = ?, salt = NULL, digest = ?, pseudonym = pseudonym OR ? WHERE seq = ?", e.Who, e.ID, nullable(e.Was), nullable(e.Now), e.Why, digest[:], own, e.Seq); err != nil {
+		if err := t.exec("UPDATE journal SET who = ?, id = ?, was = ?, now = ?, why = ?, salt = NULL, digest = ?, pseudonym = pseudonym OR ? WHERE seq = ?",
+			e.Who, e.ID, nullable(e.Was), nullable(e.Now), e.Why, digest[:], own, e.Seq); err != nil {
 			return "", err
 		}
 		now := e.digest()
@@ -335,13 +352,14 @@ func (s *Store) reseal(ctx context.Context, name string) error {
 	for last := uint64(0); ; {
 		var list []Entry
 		var seals [][]byte
-		if err := each(ctx, tx, "SELECT "+entryColumns+", seal FROM journal WHERE seq > ? ORDER BY seq LIMIT 1000", []any{last}, func(r *sql.Rows) error {
-			var e Entry
-			var seal []byte
-			err := r.Scan(&e.Seq, &e.PartOf, &e.At, &e.Who, &e.Kind, &e.ID, &e.Was, &e.Now, &e.Why, &e.Revision, &e.Salt, &e.Digest, &seal)
-			list, seals = append(list, e), append(seals, seal)
-			return err
-		}); err != nil {
+		if err := each(ctx, tx, "SELECT "+entryColumns+", seal FROM journal WHERE seq > ? ORDER BY seq LIMIT 1000", []any{last},
+			func(r *sql.Rows) error {
+				var e Entry
+				var seal []byte
+				err := r.Scan(&e.Seq, &e.PartOf, &e.At, &e.Who, &e.Kind, &e.ID, &e.Was, &e.Now, &e.Why, &e.Revision, &e.Salt, &e.Digest, &seal)
+				list, seals = append(list, e), append(seals, seal)
+				return err
+			}); err != nil {
 			return err
 		}
 		if len(list) == 0 {

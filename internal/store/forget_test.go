@@ -31,7 +31,8 @@ func TestReplaceWhole(t *testing.T) {
 			t.Errorf("%q: %q, want %q", text, got, want)
 		}
 	}
-	for text, want := range map[string]string{"Bo": "X", "Bob and Bo": "Bob and X", "Bo's": "X's", "BO": "X", "Jabo, Bo.": "Jabo, X.", "Boé": "Boé", `"name":"Bo"`: `"name":"X"`} {
+	for text, want := range map[string]string{"Bo": "X", "Bob and Bo": "Bob and X", "Bo's": "X's", "BO": "X", "Jabo, Bo.": "Jabo, X.",
+		"Boé": "Boé", `"name":"Bo"`: `"name":"X"`} {
 		if got := replaceWhole(text, "Bo", "X", inName); got != want {
 			t.Errorf("%q: %q, want %q", text, got, want)
 		}

@@ -206,12 +206,13 @@ func (s *Store) EachGuest(ctx context.Context, fn func(*world.Guest) error) erro
 
 // ChangedIDs lists what of a kind journal entries behind one, up to another, are about; at most so many.
 func (s *Store) ChangedIDs(ctx context.Context, after, to uint64, kind string, most int) (out []string, err error) {
-	err = each(ctx, s.db, "SELECT DISTINCT id FROM journal WHERE seq > ? AND seq <= ? AND kind = ? LIMIT ?", []any{after, to, kind, most}, func(r *sql.Rows) error {
-		var id string
-		err := r.Scan(&id)
-		out = append(out, id)
-		return err
-	})
+	err = each(ctx, s.db, "SELECT DISTINCT id FROM journal WHERE seq > ? AND seq <= ? AND kind = ? LIMIT ?", []any{after, to, kind, most},
+		func(r *sql.Rows) error {
+			var id string
+			err := r.Scan(&id)
+			out = append(out, id)
+			return err
+		})
 	return out, err
 }
 
@@ -225,10 +226,11 @@ func (s *Store) GuestsNow(ctx context.Context, addresses []string) (map[string]*
 	for _, a := range addresses {
 		args = append(args, a)
 	}
-	err := each(ctx, s.db, "SELECT "+guestColumns+" FROM guest WHERE address IN ("+marks(len(addresses))+") AND until_seq = ?", append(args, open), func(r *sql.Rows) error {
-		g, err := scanGuest(r)
-		out[g.Address.String()] = &g
-		return err
-	})
+	err := each(ctx, s.db, "SELECT "+guestColumns+" FROM guest WHERE address IN ("+marks(len(addresses))+") AND until_seq = ?",
+		append(args, open), func(r *sql.Rows) error {
+			g, err := scanGuest(r)
+			out[g.Address.String()] = &g
+			return err
+		})
 	return out, err
 }

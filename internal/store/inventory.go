@@ -362,7 +362,8 @@ func (t *Tx) LastPlace(space string) (place int, err error) {
 const grantColumns = "party, resource_kind, resource, role, starts, ends, sponsor, reviewed, waits"
 
 func grantRow(g *world.Grant) []any {
-	return []any{g.Party(), g.Resource.Kind, g.Resource.ID, g.Role, int64(g.From), int64(g.Until), g.Sponsor, int64(g.Reviewed), int64(g.Waits)}
+	return []any{g.Party(), g.Resource.Kind, g.Resource.ID, g.Role, int64(g.From), int64(g.Until), g.Sponsor, int64(g.Reviewed),
+		int64(g.Waits)}
 }
 
 func scanGrant(r scanner) (g world.Grant, err error) { return scanGrantAfter(r, nil) }

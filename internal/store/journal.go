@@ -156,8 +156,9 @@ func (s *Store) StepsSince(ctx context.Context, from, after moment.Moment, kinds
 	if after != moment.Always {
 		due = after.String()
 	}
-	err = s.db.QueryRowContext(ctx, "SELECT COUNT(DISTINCT id) FROM journal WHERE kind = 'step' AND at >= ? AND JSON_VALUE(now, '$.kind') IN ("+
-		marks(len(kinds))+") AND JSON_VALUE(now, '$.at') > ?", append(args, due)...).Scan(&n)
+	err = s.db.QueryRowContext(ctx,
+		"SELECT COUNT(DISTINCT id) FROM journal WHERE kind = 'step' AND at >= ? AND JSON_VALUE(now, '$.kind') IN ("+
+			marks(len(kinds))+") AND JSON_VALUE(now, '$.at') > ?", append(args, due)...).Scan(&n)
 	return n, err
 }
 
@@ -191,7 +192,8 @@ func (s *Store) VerifyJournal(ctx context.Context) (n uint64, broken *Broken, er
 	for rows.Next() {
 		var e Entry
 		var seal []byte
-		if err := rows.Scan(&e.Seq, &e.PartOf, &e.At, &e.Who, &e.Kind, &e.ID, &e.Was, &e.Now, &e.Why, &e.Revision, &e.Salt, &e.Digest, &seal); err != nil {
+		if err := rows.Scan(&e.Seq, &e.PartOf, &e.At, &e.Who, &e.Kind, &e.ID, &e.Was, &e.Now, &e.Why, &e.Revision, &e.Salt, &e.Digest,
+			&seal); err != nil {
 			return n, nil, err
 		}
 		if e.Seq != n+1 {

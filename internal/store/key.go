@@ -50,8 +50,8 @@ func (s *Store) Keys(ctx context.Context) ([]SigningKey, error) { return readKey
 // Keys does the same within a change.
 func (t *Tx) Keys() ([]SigningKey, error) { return readKeys(t.ctx, t.tx, t.store.vault) }
 
-// SetVault has what must be readable again sealed from now on, and seals what is kept in clear or was sealed with a key before. Without a vault, what is
-// sealed is an error, which names the key. It returns how many were sealed anew.
+// SetVault has what must be readable again sealed from now on, and seals what is kept in clear or was sealed with a key before. Without a
+// vault, what is sealed is an error, which names the key. It returns how many were sealed anew.
 func (s *Store) SetVault(ctx context.Context, v *vault.Vault) (n int, err error) {
 	type row struct{ id, private string }
 	var rows []row
@@ -71,7 +71,8 @@ func (s *Store) SetVault(ctx context.Context, v *vault.Vault) (n int, err error)
 		if v.Current(x.private) {
 			continue
 		}
-		done, err := s.db.ExecContext(ctx, "UPDATE signing_key SET private = ? WHERE id = ? AND private = ?", v.Seal(clear, keyPlace+x.id), x.id, x.private)
+		done, err := s.db.ExecContext(ctx, "UPDATE signing_key SET private = ? WHERE id = ? AND private = ?", v.Seal(clear, keyPlace+x.id), x.id,
+			x.private)
 		if err != nil {
 			return n, err
 		}
@@ -109,7 +110,8 @@ func (t *Tx) LoseKeys(v *vault.Vault) (lost []string, err error) {
 
 // AddKey keeps a new key. The journal learns its thumbprint alone.
 func (t *Tx) AddKey(id, state string, private []byte) error {
-	if err := t.exec("INSERT INTO signing_key (id, state, since, private) VALUES (?,?,?,?)", id, state, t.at, t.store.vault.Seal(string(private), keyPlace+id)); err != nil {
+	if err := t.exec("INSERT INTO signing_key (id, state, since, private) VALUES (?,?,?,?)", id, state, t.at,
+		t.store.vault.Seal(string(private), keyPlace+id)); err != nil {
 		return err
 	}
 	_, err := t.Note("signing_key", id, nil, keyDoc(state))

@@ -326,7 +326,8 @@ func (s *Store) AskDoor(ctx context.Context, who, source string, since, now mome
 	if _, err = s.db.ExecContext(ctx, "INSERT INTO door_asked (who, source, at) VALUES (?,?,?)", who, source, int64(now)); err != nil {
 		return
 	}
-	err = s.db.QueryRowContext(ctx, "SELECT COUNT(*), COALESCE(SUM(source = ?), 0) FROM door_asked WHERE who = ? AND at >= ?", source, who, int64(since)).
+	err = s.db.QueryRowContext(ctx, "SELECT COUNT(*), COALESCE(SUM(source = ?), 0) FROM door_asked WHERE who = ? AND at >= ?", source, who,
+		int64(since)).
 		Scan(&all, &here)
 	return
 }
@@ -336,7 +337,8 @@ func (s *Store) SweepDoor(ctx context.Context, now, asked moment.Moment) error {
 	for _, q := range []struct {
 		text string
 		at   moment.Moment
-	}{{"DELETE FROM door_key WHERE ends <= ?", now}, {"DELETE FROM door_code WHERE ends <= ?", now}, {"DELETE FROM door_asked WHERE at < ?", asked}, {"DELETE FROM outbox WHERE (state = 'dropped' OR kind = 'code') AND made < ?", asked}} {
+	}{{"DELETE FROM door_key WHERE ends <= ?", now}, {"DELETE FROM door_code WHERE ends <= ?", now},
+		{"DELETE FROM door_asked WHERE at < ?", asked}, {"DELETE FROM outbox WHERE (state = 'dropped' OR kind = 'code') AND made < ?", asked}} {
 		if _, err := s.db.ExecContext(ctx, q.text, int64(q.at)); err != nil {
 			return err
 		}

@@ -75,13 +75,15 @@ var upgrades = []struct {
 
 // owe writes down, before the schema changes, what has to be done after it.
 func (s *Store) owe(ctx context.Context, was int64) error {
-	if _, err := s.db.ExecContext(ctx, "CREATE TABLE IF NOT EXISTS upgrade_step (name VARCHAR(40) CHARACTER SET ascii COLLATE ascii_nopad_bin NOT NULL PRIMARY KEY) ENGINE=InnoDB"); err != nil {
+	if _, err := s.db.ExecContext(ctx,
+		"CREATE TABLE IF NOT EXISTS upgrade_step (name VARCHAR(40) CHARACTER SET ascii COLLATE ascii_nopad_bin NOT NULL PRIMARY KEY) ENGINE=InnoDB"); err != nil {
 		return err
 	}
 	for _, u := range upgrades {
 		owed := was > 0 && was < u.below
 		if u.name == "reseal" && was >= 4 && was < 6 { // an earlier program may have been killed before it had
-			if err := s.db.QueryRowContext(ctx, "SELECT EXISTS (SELECT 1 FROM journal WHERE salt IS NULL AND digest IS NULL)").Scan(&owed); err != nil {
+			if err := s.db.QueryRowContext(ctx,
+				"SELECT EXISTS (SELECT 1 FROM journal WHERE salt IS NULL AND digest IS NULL)").Scan(&owed); err != nil {
 				return err
 			}
 		}
@@ -177,10 +179,11 @@ func (s *Store) datedLinks(ctx context.Context, name string) error {
 			return err
 		}
 		undated := map[string][]byte{}
-		if err := records(ctx, ready{t}, "SELECT id, doc FROM record WHERE kind = ? AND until_seq = ? ORDER BY id", []any{"link", open}, func(id string, doc []byte) error {
-			undated[id] = doc
-			return nil
-		}); err != nil {
+		if err := records(ctx, ready{t}, "SELECT id, doc FROM record WHERE kind = ? AND until_seq = ? ORDER BY id", []any{"link", open},
+			func(id string, doc []byte) error {
+				undated[id] = doc
+				return nil
+			}); err != nil {
 			return err
 		}
 		for _, id := range slices.Sorted(maps.Keys(undated)) {
@@ -214,17 +217,28 @@ func (s *Store) MigrateDown(ctx context.Context, to int64) error {
 
 // asked are versions that hold what has to be kept where there is any of it.
 var asked = map[int64]string{
-	8:  "SELECT EXISTS (SELECT 1 FROM system_record)",                                                                      // ids of systems beside ours are found out again for most, and not for all
-	9:  "SELECT EXISTS (SELECT 1 FROM webhook_work)",                                                                       // how far receivers of events were told
-	10: "SELECT EXISTS (SELECT 1 FROM noticed)",                                                                            // when findings came and went
-	11: "SELECT EXISTS (SELECT 1 FROM evidence_part)",                                                                      // the lines of records of reach
-	12: "SELECT EXISTS (SELECT 1 FROM review_line)",                                                                        // what rounds of review asked, and what was answered
-	13: "SELECT EXISTS (SELECT 1 FROM `grant` WHERE waits <> 0) OR EXISTS (SELECT 1 FROM review_line WHERE instead <> '')", // what waits for a round, and what is kept in place of a space
-	14: "SELECT EXISTS (SELECT 1 FROM fed_user)",                                                                           // whom partners keep here
-	15: "SELECT EXISTS (SELECT 1 FROM second_factor)",                                                                      // with what else people prove who they are
-	16: "SELECT EXISTS (SELECT 1 FROM told_event)",                                                                         // what partners told, each once
-	17: "SELECT EXISTS (SELECT 1 FROM sent_user)",                                                                          // whom of ours feeds keep at partners
-	18: "SELECT EXISTS (SELECT 1 FROM passkey) OR EXISTS (SELECT 1 FROM account WHERE subject IS NOT NULL)",                // passkeys, and whom the organisation's own sign-in vouches for
+	// ids of systems beside ours are found out again for most, and not for all
+	8: "SELECT EXISTS (SELECT 1 FROM system_record)",
+	// how far receivers of events were told
+	9: "SELECT EXISTS (SELECT 1 FROM webhook_work)",
+	// when findings came and went
+	10: "SELECT EXISTS (SELECT 1 FROM noticed)",
+	// the lines of records of reach
+	11: "SELECT EXISTS (SELECT 1 FROM evidence_part)",
+	// what rounds of review asked, and what was answered
+	12: "SELECT EXISTS (SELECT 1 FROM review_line)",
+	// what waits for a round, and what is kept in place of a space
+	13: "SELECT EXISTS (SELECT 1 FROM `grant` WHERE waits <> 0) OR EXISTS (SELECT 1 FROM review_line WHERE instead <> '')",
+	// whom partners keep here
+	14: "SELECT EXISTS (SELECT 1 FROM fed_user)",
+	// with what else people prove who they are
+	15: "SELECT EXISTS (SELECT 1 FROM second_factor)",
+	// what partners told, each once
+	16: "SELECT EXISTS (SELECT 1 FROM told_event)",
+	// whom of ours feeds keep at partners
+	17: "SELECT EXISTS (SELECT 1 FROM sent_user)",
+	// passkeys, and whom the organisation's own sign-in vouches for
+	18: "SELECT EXISTS (SELECT 1 FROM passkey) OR EXISTS (SELECT 1 FROM account WHERE subject IS NOT NULL)",
 }
 
 // passing are the versions that hold nothing which has to be kept: sessions, codes, what is

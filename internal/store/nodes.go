@@ -23,8 +23,8 @@ type watch struct {
 	stop context.CancelFunc
 }
 
-// nodes connects to the first of several database servers that is with the others: all services name them in the same order, so that one of them is
-// written to. It looks from the beginning at each connection, and passes over one that did not answer for a while.
+// nodes connects to the first of several database servers that is with the others: all services name them in the same order, so that one of
+// them is written to. It looks from the beginning at each connection, and passes over one that did not answer for a while.
 type nodes struct {
 	of []node
 	*watch

@@ -59,7 +59,8 @@ func (s *Store) NoticedSince(ctx context.Context, ids []string) (map[string]mome
 
 // NoticedBefore lists findings that are gone, the last first, of a kind where one is named.
 func (s *Store) NoticedBefore(ctx context.Context, kind string, before moment.Moment, limit int) (out []NoticedOnce, err error) {
-	err = s.noticed(ctx, "gone < ? AND (? = '' OR kind = ?) ORDER BY gone DESC, id LIMIT ?", []any{int64(before), kind, kind, limit}, func(x NoticedOnce) { out = append(out, x) })
+	err = s.noticed(ctx, "gone < ? AND (? = '' OR kind = ?) ORDER BY gone DESC, id LIMIT ?", []any{int64(before), kind, kind, limit},
+		func(x NoticedOnce) { out = append(out, x) })
 	return
 }
 
@@ -78,7 +79,8 @@ func (s *Store) noticed(ctx context.Context, where string, args []any, fn func(N
 
 // NoticedLong lists findings of a kind that are there since before a moment.
 func (s *Store) NoticedLong(ctx context.Context, kind string, since moment.Moment) (out []NoticedOnce, err error) {
-	err = s.noticed(ctx, "gone = ? AND kind = ? AND came <= ? ORDER BY finding", []any{int64(moment.Never), kind, int64(since)}, func(x NoticedOnce) { out = append(out, x) })
+	err = s.noticed(ctx, "gone = ? AND kind = ? AND came <= ? ORDER BY finding", []any{int64(moment.Never), kind, int64(since)},
+		func(x NoticedOnce) { out = append(out, x) })
 	return
 }
 
@@ -90,16 +92,18 @@ type Often struct {
 
 // NoticedOften lists findings of a kind that came at least so often since a moment, as they were the last time.
 func (s *Store) NoticedOften(ctx context.Context, kind string, since moment.Moment, times int) (out []Often, err error) {
-	err = each(ctx, s.db, "SELECT finding, MAX(about), MAX(came), COUNT(*) FROM noticed WHERE kind = ? AND came > ? GROUP BY id, finding HAVING COUNT(*) >= ? ORDER BY finding", []any{kind, int64(since), times}, func(r *sql.Rows) error {
-		var x Often
-		var about string
-		err := r.Scan(&x.Finding, &about, (*int64)(&x.Came), &x.Times)
-		if err == nil {
-			err = json.Unmarshal([]byte(about), &x.About)
-		}
-		out = append(out, x)
-		return err
-	})
+	err = each(ctx, s.db,
+		"SELECT finding, MAX(about), MAX(came), COUNT(*) FROM noticed WHERE kind = ? AND came > ? GROUP BY id, finding HAVING COUNT(*) >= ? ORDER BY finding",
+		[]any{kind, int64(since), times}, func(r *sql.Rows) error {
+			var x Often
+			var about string
+			err := r.Scan(&x.Finding, &about, (*int64)(&x.Came), &x.Times)
+			if err == nil {
+				err = json.Unmarshal([]byte(about), &x.About)
+			}
+			out = append(out, x)
+			return err
+		})
 	return
 }
 

@@ -51,7 +51,8 @@ func (t *Tx) AddPasskey(p *Passkey) error {
 	if _, err := t.Note("passkey", p.Owner, nil, []byte(`{"what":"added"}`)); err != nil {
 		return err
 	}
-	return t.exec("INSERT INTO passkey ("+passkeyColumns+") VALUES (?,?,?,?,?,?,?,?)", p.ID, p.Owner, p.Handle, p.Name, p.Doc, int64(p.Made), int64(p.Used), int64(p.Until))
+	return t.exec("INSERT INTO passkey ("+passkeyColumns+") VALUES (?,?,?,?,?,?,?,?)", p.ID, p.Owner, p.Handle, p.Name, p.Doc, int64(p.Made),
+		int64(p.Used), int64(p.Until))
 }
 
 // UsePasskey notes that one was used, and what its device counts, in no journal: signing in stands there.

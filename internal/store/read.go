@@ -154,13 +154,14 @@ func (s *Store) readInventory(ctx context.Context, q querier, seq uint64, sink S
 			return err
 		}
 	}
-	if err := ahead(ctx, q, "SELECT "+itemColumns+" FROM item WHERE "+asOf+" ORDER BY space, place, id", when, func(r *sql.Rows) (world.Item, error) {
-		it, _, err := scanItem(r)
-		return it, err
-	}, func(it *world.Item) error {
-		putItem(sink, it)
-		return nil
-	}); err != nil {
+	if err := ahead(ctx, q, "SELECT "+itemColumns+" FROM item WHERE "+asOf+" ORDER BY space, place, id", when,
+		func(r *sql.Rows) (world.Item, error) {
+			it, _, err := scanItem(r)
+			return it, err
+		}, func(it *world.Item) error {
+			putItem(sink, it)
+			return nil
+		}); err != nil {
 		return err
 	}
 	if err := eachDoc(ctx, q, "domain_list", when, sink); err != nil {
@@ -169,12 +170,13 @@ func (s *Store) readInventory(ctx context.Context, q querier, seq uint64, sink S
 	if err := eachDoc(ctx, q, "meeting", when, sink); err != nil {
 		return err
 	}
-	if err := ahead(ctx, q, "SELECT "+guestColumns+" FROM guest WHERE "+asOf+" ORDER BY address", when, func(r *sql.Rows) (world.Guest, error) {
-		return scanGuest(r)
-	}, func(g *world.Guest) error {
-		putGuest(sink, g)
-		return nil
-	}); err != nil {
+	if err := ahead(ctx, q, "SELECT "+guestColumns+" FROM guest WHERE "+asOf+" ORDER BY address", when,
+		func(r *sql.Rows) (world.Guest, error) {
+			return scanGuest(r)
+		}, func(g *world.Guest) error {
+			putGuest(sink, g)
+			return nil
+		}); err != nil {
 		return err
 	}
 	if err := eachGrants(ctx, q, asOf, when, sink); err != nil {

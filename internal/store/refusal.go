@@ -29,7 +29,9 @@ func (s *Store) CountRefusals(ctx context.Context, list []Refusals) error {
 			values += "(?, ?, ?, ?)"
 			args = append(args, int(part[i].Day), part[i].Partner, part[i].Action, part[i].Times)
 		}
-		if _, err := s.db.ExecContext(ctx, "INSERT INTO refusal (day, partner, action, times) VALUES "+values+" ON DUPLICATE KEY UPDATE times = times + VALUES(times)", args...); err != nil {
+		if _, err := s.db.ExecContext(ctx,
+			"INSERT INTO refusal (day, partner, action, times) VALUES "+values+" ON DUPLICATE KEY UPDATE times = times + VALUES(times)",
+			args...); err != nil {
 			return err
 		}
 	}
@@ -38,7 +40,8 @@ func (s *Store) CountRefusals(ctx context.Context, list []Refusals) error {
 
 // RefusedSince lists what was refused from a day on at least so often, and on at least so many days.
 func (s *Store) RefusedSince(ctx context.Context, day moment.Day, times, days int) (out []Refusals, err error) {
-	err = each(ctx, s.db, "SELECT partner, action, SUM(times), COUNT(*) FROM refusal WHERE day >= ? GROUP BY partner, action HAVING SUM(times) >= ? AND COUNT(*) >= ? ORDER BY SUM(times) DESC, partner, action",
+	err = each(ctx, s.db,
+		"SELECT partner, action, SUM(times), COUNT(*) FROM refusal WHERE day >= ? GROUP BY partner, action HAVING SUM(times) >= ? AND COUNT(*) >= ? ORDER BY SUM(times) DESC, partner, action",
 		[]any{int(day), times, days}, func(r *sql.Rows) error {
 			var x Refusals
 			err := r.Scan(&x.Partner, &x.Action, &x.Times, &x.Days)

@@ -39,12 +39,13 @@ func (s *Store) wholly(ctx context.Context) error {
 }
 
 func (s *Store) hasTable(ctx context.Context, name string) (has bool, err error) {
-	err = s.schema.QueryRowContext(ctx, "SELECT EXISTS (SELECT 1 FROM information_schema.tables WHERE table_schema = DATABASE() AND table_name = ?)", name).Scan(&has)
+	err = s.schema.QueryRowContext(ctx,
+		"SELECT EXISTS (SELECT 1 FROM information_schema.tables WHERE table_schema = DATABASE() AND table_name = ?)", name).Scan(&has)
 	return
 }
 
-// BeginRestore marks a database that holds nothing as one that a backup of the state at a moment (RFC 3339) is brought back to. again takes away what
-// half of one is there.
+// BeginRestore marks a database that holds nothing as one that a backup of the state at a moment (RFC 3339) is brought back to. again takes
+// away what half of one is there.
 func (s *Store) BeginRestore(ctx context.Context, at string, again bool) error {
 	var names []string
 	rows, err := s.schema.QueryContext(ctx, "SELECT table_name FROM information_schema.tables WHERE table_schema = DATABASE()")
@@ -70,7 +71,8 @@ func (s *Store) BeginRestore(ctx context.Context, at string, again bool) error {
 	case half && !again:
 		return fmt.Errorf("%w; begin it again with --again, which takes away what is there of it", ErrUnfinished)
 	case !half && len(names) > 0:
-		return fmt.Errorf("the database is not empty: it has %d tables. A backup is brought back to an empty one alone; make one, and name it in --database", len(names))
+		return fmt.Errorf("the database is not empty: it has %d tables. A backup is brought back to an empty one alone; make one, and name it in --database",
+			len(names))
 	}
 	for _, q := range []string{
 		"CREATE TABLE IF NOT EXISTS " + unfinished + " (one TINYINT NOT NULL PRIMARY KEY, at VARCHAR(40) NOT NULL) ENGINE=InnoDB",
@@ -129,8 +131,8 @@ type Restored struct {
 // ClientScope is the scope of tokens with which the client stays signed in.
 const ClientScope = "client"
 
-// EndRestore ends what nobody may go on with as it was then (sessions, codes, and what two services shared out), and notes that the backup was
-// brought back. The marker is taken away at the very end.
+// EndRestore ends what nobody may go on with as it was then (sessions, codes, and what two services shared out), and notes that the backup
+// was brought back. The marker is taken away at the very end.
 func (s *Store) EndRestore(ctx context.Context, who, why string, r Restored) (Restored, error) {
 	_, err := s.Change(ctx, who, why, func(t *Tx) error {
 		r.Seq = t.head.Seq
@@ -146,7 +148,8 @@ func (s *Store) EndRestore(ctx context.Context, who, why string, r Restored) (Re
 				return err
 			}
 		}
-		gone := []string{"DELETE FROM sessions", "DELETE FROM token WHERE scope = '" + ClientScope + "'", "DELETE FROM weighing", "DELETE FROM door_code"}
+		gone := []string{"DELETE FROM sessions", "DELETE FROM token WHERE scope = '" + ClientScope + "'", "DELETE FROM weighing",
+			"DELETE FROM door_code"}
 		if r.NoMail {
 			gone = append(gone, "UPDATE outbox SET state = 'dropped' WHERE state = 'waiting'")
 		}

@@ -37,7 +37,8 @@ func (l *ReviewLine) Same(g *world.Grant) bool {
 const reviewColumns = "round, n, party, resource, role, starts, bundle, reviewer, state, said_by, said_at, why, until, narrowed, instead"
 
 func scanReview(r *sql.Rows) (l ReviewLine, err error) {
-	err = r.Scan(&l.Round, &l.N, &l.Party, &l.Resource, &l.Role, &l.From, &l.Bundle, &l.Reviewer, &l.State, &l.By, &l.At, &l.Why, &l.Until, &l.Narrowed, &l.Instead)
+	err = r.Scan(&l.Round, &l.N, &l.Party, &l.Resource, &l.Role, &l.From, &l.Bundle, &l.Reviewer, &l.State, &l.By, &l.At, &l.Why, &l.Until,
+		&l.Narrowed, &l.Instead)
 	return
 }
 
@@ -50,9 +51,11 @@ func (t *Tx) AddReviewLines(lines []ReviewLine) error {
 		args := make([]any, 0, len(now)*15)
 		for i := range now {
 			l := &now[i]
-			args = append(args, l.Round, l.N, l.Party, l.Resource, int(l.Role), int64(l.From), l.Bundle, l.Reviewer, l.State, l.By, int64(l.At), l.Why, int64(l.Until), int(l.Narrowed), l.Instead)
+			args = append(args, l.Round, l.N, l.Party, l.Resource, int(l.Role), int64(l.From), l.Bundle, l.Reviewer, l.State, l.By, int64(l.At),
+				l.Why, int64(l.Until), int(l.Narrowed), l.Instead)
 		}
-		if err := t.exec("INSERT INTO review_line ("+reviewColumns+") VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)"+strings.Repeat(",(?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)", len(now)-1), args...); err != nil {
+		if err := t.exec("INSERT INTO review_line ("+reviewColumns+") VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)"+strings.Repeat(",(?,?,?,?,?,?,?,?,?,?,?,?,?,?,?)",
+			len(now)-1), args...); err != nil {
 			return err
 		}
 	}
@@ -75,7 +78,8 @@ func (t *Tx) ReviewLines(round string, reviewers []string, state string, after, 
 	return reviewLines(t.ctx, t.tx, round, reviewers, state, after, limit)
 }
 
-func reviewLines(ctx context.Context, q querier, round string, reviewers []string, state string, after, limit int) (out []ReviewLine, err error) {
+func reviewLines(ctx context.Context, q querier, round string, reviewers []string, state string, after, limit int) (out []ReviewLine,
+	err error) {
 	where, args := "round = ? AND n > ?", []any{round, after}
 	if state != "" {
 		where, args = where+" AND state = ?", append(args, state)
@@ -86,21 +90,23 @@ func reviewLines(ctx context.Context, q querier, round string, reviewers []strin
 			args = append(args, r)
 		}
 	}
-	err = each(ctx, q, "SELECT "+reviewColumns+" FROM review_line WHERE "+where+" ORDER BY n LIMIT ?", append(args, limit), func(r *sql.Rows) error {
-		l, err := scanReview(r)
-		out = append(out, l)
-		return err
-	})
+	err = each(ctx, q, "SELECT "+reviewColumns+" FROM review_line WHERE "+where+" ORDER BY n LIMIT ?", append(args, limit),
+		func(r *sql.Rows) error {
+			l, err := scanReview(r)
+			out = append(out, l)
+			return err
+		})
 	return
 }
 
 // ReviewLinesOf lists the open lines that ask about what a party holds, in every round.
 func (t *Tx) ReviewLinesOf(party string) (out []ReviewLine, err error) {
-	err = each(t.ctx, t.tx, "SELECT "+reviewColumns+" FROM review_line WHERE party = ? AND state = 'open'", []any{party}, func(r *sql.Rows) error {
-		l, err := scanReview(r)
-		out = append(out, l)
-		return err
-	})
+	err = each(t.ctx, t.tx, "SELECT "+reviewColumns+" FROM review_line WHERE party = ? AND state = 'open'", []any{party},
+		func(r *sql.Rows) error {
+			l, err := scanReview(r)
+			out = append(out, l)
+			return err
+		})
 	return
 }
 
@@ -112,11 +118,13 @@ type ReviewCount struct {
 
 // ReviewCounts counts the lines of a round, or of all where none is named, by reviewer and state.
 func (s *Store) ReviewCounts(ctx context.Context, round string) (out []ReviewCount, err error) {
-	err = each(ctx, s.db, "SELECT round, reviewer, state, COUNT(*) FROM review_line WHERE round = ? OR ? = '' GROUP BY round, reviewer, state ORDER BY round, reviewer, state", []any{round, round}, func(r *sql.Rows) error {
-		var c ReviewCount
-		err := r.Scan(&c.Round, &c.Reviewer, &c.State, &c.Lines)
-		out = append(out, c)
-		return err
-	})
+	err = each(ctx, s.db,
+		"SELECT round, reviewer, state, COUNT(*) FROM review_line WHERE round = ? OR ? = '' GROUP BY round, reviewer, state ORDER BY round, reviewer, state",
+		[]any{round, round}, func(r *sql.Rows) error {
+			var c ReviewCount
+			err := r.Scan(&c.Round, &c.Reviewer, &c.State, &c.Lines)
+			out = append(out, c)
+			return err
+		})
 	return
 }

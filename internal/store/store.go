@@ -150,7 +150,8 @@ func Open(ctx context.Context, dsn string, now func() time.Time) (*Store, error)
 		_, _, _ = db.Close(), writes.Close(), schema.Close()
 		return nil, fmt.Errorf("the database does not answer: %w", err)
 	}
-	return &Store{db: db, writes: writes, schema: schema, idle: c.Params[idleParam], now: now, slot: make(chan struct{}, 1), several: several, watch: w}, nil
+	return &Store{db: db, writes: writes, schema: schema, idle: c.Params[idleParam], now: now, slot: make(chan struct{}, 1), several: several,
+		watch: w}, nil
 }
 
 // Close ends all connections.
@@ -174,7 +175,8 @@ func (s *Store) Touched(ctx context.Context, after, to uint64, kinds ...string) 
 	for _, k := range kinds {
 		args = append(args, k)
 	}
-	err = s.db.QueryRowContext(ctx, "SELECT EXISTS (SELECT 1 FROM journal WHERE seq > ? AND seq <= ? AND kind IN ("+marks(len(kinds))+"))", args...).
+	err = s.db.QueryRowContext(ctx, "SELECT EXISTS (SELECT 1 FROM journal WHERE seq > ? AND seq <= ? AND kind IN ("+marks(len(kinds))+"))",
+		args...).
 		Scan(&yes)
 	return
 }
@@ -211,7 +213,8 @@ func (s *Store) HeadAt(ctx context.Context, at time.Time) (h Head, first bool, e
 		Scan(&h.Seq, &h.Revision)
 	if errors.Is(err, sql.ErrNoRows) {
 		first = true
-		err = s.db.QueryRowContext(ctx, "SELECT seq, revision FROM journal WHERE part_of = (SELECT MIN(part_of) FROM journal) ORDER BY seq DESC LIMIT 1").
+		err = s.db.QueryRowContext(ctx,
+			"SELECT seq, revision FROM journal WHERE part_of = (SELECT MIN(part_of) FROM journal) ORDER BY seq DESC LIMIT 1").
 			Scan(&h.Seq, &h.Revision)
 	}
 	if errors.Is(err, sql.ErrNoRows) {
@@ -268,9 +271,9 @@ func (s *Store) Change(ctx context.Context, who, why string, fn func(*Tx) error)
 	}
 }
 
-// again reports whether a change was ended that may be done if it is run again: by a deadlock, by waiting too long for a lock; and where there are
-// several nodes, because another node was first, its node left the others or is gone. What was committed is never run again: where that is not known,
-// the error says so.
+// again reports whether a change was ended that may be done if it is run again: by a deadlock, by waiting too long for a lock; and where
+// there are several nodes, because another node was first, its node left the others or is gone. What was committed is never run again:
+// where that is not known, the error says so.
 func (s *Store) again(err error, tried int) bool {
 	var e *mysql.MySQLError
 	if errors.Is(err, ErrUnknown) {
@@ -320,7 +323,8 @@ func (s *Store) change(ctx context.Context, who, why string, fn func(*Tx) error)
 	defer tx.Rollback()
 	t := &Tx{store: s, tx: tx, ctx: ctx, who: who, why: why, at: s.now().UTC().Truncate(time.Microsecond), prepared: map[string]*sql.Stmt{}}
 	var seal []byte
-	if err := tx.QueryRowContext(ctx, "SELECT seq, revision, seal FROM head WHERE one = 1 FOR UPDATE").Scan(&t.head.Seq, &t.head.Revision, &seal); err != nil {
+	if err := tx.QueryRowContext(ctx, "SELECT seq, revision, seal FROM head WHERE one = 1 FOR UPDATE").Scan(&t.head.Seq, &t.head.Revision,
+		&seal); err != nil {
 		return Head{}, err
 	}
 	copy(t.seal[:], seal)
@@ -339,7 +343,8 @@ func (s *Store) change(ctx context.Context, who, why string, fn func(*Tx) error)
 		}
 		return before, nil
 	}
-	if _, err := tx.ExecContext(ctx, "UPDATE head SET seq = ?, revision = ?, seal = ? WHERE one = 1", t.head.Seq, t.head.Revision, t.seal[:]); err != nil {
+	if _, err := tx.ExecContext(ctx, "UPDATE head SET seq = ?, revision = ?, seal = ? WHERE one = 1", t.head.Seq, t.head.Revision,
+		t.seal[:]); err != nil {
 		return Head{}, err
 	}
 	if err := tx.Commit(); err != nil {
@@ -555,7 +560,8 @@ func (t *Tx) PutPolicy(kind, id string, doc []byte) (bool, error) {
 		return false, err
 	}
 	if doc != nil {
-		if err := t.exec("INSERT INTO policy (kind, id, from_revision, doc) VALUES (?,?,?,?)", kind, id, t.head.Revision, string(doc)); err != nil {
+		if err := t.exec("INSERT INTO policy (kind, id, from_revision, doc) VALUES (?,?,?,?)", kind, id, t.head.Revision,
+			string(doc)); err != nil {
 			return false, err
 		}
 	}

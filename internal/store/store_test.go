@@ -74,7 +74,9 @@ func (k *kept) SetFloors(x []world.DatesFrom) { k.w.DatesFrom = x }
 func (k *kept) SetPolicy(p *world.World) {
 	inv := k.w
 	k.w = *p
-	k.w.Groups, k.w.People, k.w.Spaces, k.w.Meetings, k.w.Guests, k.w.Grants, k.w.Links, k.w.Forwarders, k.w.Contacts, k.w.Holdings = inv.Groups, inv.People, inv.Spaces, inv.Meetings, inv.Guests, inv.Grants, inv.Links, inv.Forwarders, inv.Contacts, inv.Holdings
+	k.w.Groups, k.w.People, k.w.Spaces, k.w.Meetings, k.w.Guests, k.w.Grants, k.w.Links, k.w.Forwarders, k.w.Contacts,
+		k.w.Holdings = inv.Groups, inv.People, inv.Spaces, inv.Meetings, inv.Guests, inv.Grants, inv.Links, inv.Forwarders, inv.Contacts,
+		inv.Holdings
 	k.w.DatesFrom = inv.DatesFrom
 }
 
@@ -95,7 +97,8 @@ func TestMigrations(t *testing.T) {
 	}
 	check(t, s.MigrateDown(t.Context(), 0))
 	var n int
-	check(t, s.db.QueryRow("SELECT COUNT(*) FROM information_schema.tables WHERE table_schema = DATABASE() AND table_name <> 'goose_db_version'").Scan(&n))
+	check(t,
+		s.db.QueryRow("SELECT COUNT(*) FROM information_schema.tables WHERE table_schema = DATABASE() AND table_name <> 'goose_db_version'").Scan(&n))
 	if n != 0 {
 		t.Errorf("%d tables are left", n)
 	}
@@ -385,7 +388,8 @@ func TestUpgradeDates(t *testing.T) {
 	check(t, err)
 	l, err := worldfile.LinkOf(doc)
 	check(t, err)
-	if got := l.Created.String() + " " + l.Until.String(); got != "2026-11-03T10:00:00Z 2026-12-08T23:00:00Z" && got != "2026-11-03T10:00:00Z 2026-12-09T00:00:00Z" {
+	if got := l.Created.String() + " " + l.Until.String(); got != "2026-11-03T10:00:00Z 2026-12-08T23:00:00Z" &&
+		got != "2026-11-03T10:00:00Z 2026-12-09T00:00:00Z" {
 		t.Error(got)
 	}
 	_, err = s.Change(ctx, "anna", "look", func(tx *Tx) error {
@@ -421,12 +425,13 @@ func TestJournalBegunBefore(t *testing.T) {
 		t.Helper()
 		check(t, s.MigrateDown(ctx, 3))
 		var list []Entry
-		check(t, each(ctx, s.db, "SELECT seq, part_of, at, who, kind, id, was, now, why, revision FROM journal ORDER BY seq", nil, func(r *sql.Rows) error {
-			var e Entry
-			err := r.Scan(&e.Seq, &e.PartOf, &e.At, &e.Who, &e.Kind, &e.ID, &e.Was, &e.Now, &e.Why, &e.Revision)
-			list = append(list, e)
-			return err
-		}))
+		check(t, each(ctx, s.db, "SELECT seq, part_of, at, who, kind, id, was, now, why, revision FROM journal ORDER BY seq", nil,
+			func(r *sql.Rows) error {
+				var e Entry
+				err := r.Scan(&e.Seq, &e.PartOf, &e.At, &e.Who, &e.Kind, &e.ID, &e.Was, &e.Now, &e.Why, &e.Revision)
+				list = append(list, e)
+				return err
+			}))
 		var seal [32]byte
 		for i := range list {
 			seal = list[i].sealUnsalted(seal)
@@ -486,7 +491,8 @@ func TestJournalBegunBefore(t *testing.T) {
 		t.Errorf("%+v %v", broken, err)
 	}
 	var e Entry
-	check(t, each(ctx, s.db, "SELECT "+entryColumns+" FROM journal WHERE seq = 2", nil, func(r *sql.Rows) error { e, err = scanEntry(r); return err }))
+	check(t, each(ctx, s.db, "SELECT "+entryColumns+" FROM journal WHERE seq = 2", nil,
+		func(r *sql.Rows) error { e, err = scanEntry(r); return err }))
 	d := e.digest()
 	_, err = s.db.ExecContext(ctx, "UPDATE journal SET why = 'gone', salt = NULL, digest = ? WHERE seq = 2", d[:])
 	check(t, err)

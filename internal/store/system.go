@@ -20,7 +20,8 @@ type Reading struct {
 func (s *Store) ReadingOf(ctx context.Context, system string, at moment.Moment) (*Reading, error) {
 	r := &Reading{System: system}
 	var doc []byte
-	err := s.db.QueryRowContext(ctx, "SELECT at, seen, doc FROM system_reading WHERE system = ? AND at <= ? ORDER BY at DESC LIMIT 1", system, int64(at)).
+	err := s.db.QueryRowContext(ctx, "SELECT at, seen, doc FROM system_reading WHERE system = ? AND at <= ? ORDER BY at DESC LIMIT 1", system,
+		int64(at)).
 		Scan((*int64)(&r.At), (*int64)(&r.Seen), &doc)
 	if errors.Is(err, sql.ErrNoRows) {
 		return nil, nil
@@ -47,7 +48,8 @@ func (s *Store) PutReading(ctx context.Context, r *Reading) error {
 			return err
 		}
 		if string(was) == string(doc) {
-			_, err = s.db.ExecContext(ctx, "UPDATE system_reading SET seen = GREATEST(seen, ?) WHERE system = ? AND at = ?", int64(r.Seen), r.System, int64(last.At))
+			_, err = s.db.ExecContext(ctx, "UPDATE system_reading SET seen = GREATEST(seen, ?) WHERE system = ? AND at = ?", int64(r.Seen), r.System,
+				int64(last.At))
 			return err
 		}
 	}
@@ -76,7 +78,8 @@ type Work struct {
 
 // WorkOn returns how the work on a system goes.
 func (s *Store) WorkOn(ctx context.Context, system string) (w Work, err error) {
-	err = s.db.QueryRowContext(ctx, "SELECT holder, until, tried, fails, problem, records, listed, empty, braked FROM system_work WHERE system = ?", system).
+	err = s.db.QueryRowContext(ctx,
+		"SELECT holder, until, tried, fails, problem, records, listed, empty, braked FROM system_work WHERE system = ?", system).
 		Scan(&w.Holder, (*int64)(&w.Until), (*int64)(&w.Tried), &w.Fails, &w.Problem, &w.Records, (*int64)(&w.Listed), &w.Empty, &w.Braked)
 	if errors.Is(err, sql.ErrNoRows) {
 		err = nil

@@ -40,13 +40,15 @@ func (s *Store) PutFound(ctx context.Context, system, kind string, round moment.
 		args = append(args, list[i].Native)
 	}
 	in := "native IN (?" + strings.Repeat(",?", len(list)-1) + ")"
-	err = each(ctx, s.db, "SELECT native, at, doc, ours, accepted, opened FROM system_found WHERE system = ? AND kind = ? AND gone = ? AND "+in, args, func(r *sql.Rows) error {
-		var native string
-		var w was
-		err := r.Scan(&native, &w.at, &w.doc, &w.ours, &w.accepted, &w.opened)
-		known[native] = w
-		return err
-	})
+	err = each(ctx, s.db,
+		"SELECT native, at, doc, ours, accepted, opened FROM system_found WHERE system = ? AND kind = ? AND gone = ? AND "+in, args,
+		func(r *sql.Rows) error {
+			var native string
+			var w was
+			err := r.Scan(&native, &w.at, &w.doc, &w.ours, &w.accepted, &w.opened)
+			known[native] = w
+			return err
+		})
 	if err != nil {
 		return 0, err
 	}
@@ -62,7 +64,8 @@ func (s *Store) PutFound(ctx context.Context, system, kind string, round moment.
 		w, there := known[x.Native]
 		if there && w.doc == string(x.Doc) && w.ours == x.Ours {
 			if x.Opened != nil && (!w.opened.Valid || w.opened.Int64 != int64(*x.Opened)) { // that is no state of its own
-				if _, err := tx.ExecContext(ctx, "UPDATE system_found SET opened = ? WHERE system = ? AND kind = ? AND native = ? AND at = ?", *x.Opened, system, kind, x.Native, w.at); err != nil {
+				if _, err := tx.ExecContext(ctx, "UPDATE system_found SET opened = ? WHERE system = ? AND kind = ? AND native = ? AND at = ?",
+					*x.Opened, system, kind, x.Native, w.at); err != nil {
 					return 0, err
 				}
 			}
@@ -74,22 +77,27 @@ func (s *Store) PutFound(ctx context.Context, system, kind string, round moment.
 		if there {
 			if at <= w.at { // two states within one moment: the later one counts
 				at = w.at
-				if _, err := tx.ExecContext(ctx, "DELETE FROM system_found WHERE system = ? AND kind = ? AND native = ? AND at = ?", system, kind, x.Native, w.at); err != nil {
+				if _, err := tx.ExecContext(ctx, "DELETE FROM system_found WHERE system = ? AND kind = ? AND native = ? AND at = ?", system, kind,
+					x.Native, w.at); err != nil {
 					return 0, err
 				}
-			} else if _, err := tx.ExecContext(ctx, "UPDATE system_found SET gone = ? WHERE system = ? AND kind = ? AND native = ? AND at = ?", at, system, kind, x.Native, w.at); err != nil {
+			} else if _, err := tx.ExecContext(ctx, "UPDATE system_found SET gone = ? WHERE system = ? AND kind = ? AND native = ? AND at = ?", at,
+				system, kind, x.Native, w.at); err != nil {
 				return 0, err
 			}
 		}
 		rows = append(rows, system, kind, x.Native, at, int64(moment.Never), int64(round), x.Ours, string(x.Doc), w.accepted, x.Opened)
 	}
 	if n := len(same) - 4; n > 0 {
-		if _, err := tx.ExecContext(ctx, "UPDATE system_found SET round = GREATEST(round, ?) WHERE system = ? AND kind = ? AND gone = ? AND native IN (?"+strings.Repeat(",?", n-1)+")", same...); err != nil {
+		if _, err := tx.ExecContext(ctx,
+			"UPDATE system_found SET round = GREATEST(round, ?) WHERE system = ? AND kind = ? AND gone = ? AND native IN (?"+strings.Repeat(",?",
+				n-1)+")", same...); err != nil {
 			return 0, err
 		}
 	}
 	if n := len(rows) / 10; n > 0 {
-		q := "INSERT INTO system_found (system, kind, native, at, gone, round, ours, doc, accepted, opened) VALUES (?,?,?,?,?,?,?,?,?,?)" + strings.Repeat(",(?,?,?,?,?,?,?,?,?,?)", n-1) +
+		q := "INSERT INTO system_found (system, kind, native, at, gone, round, ours, doc, accepted, opened) VALUES (?,?,?,?,?,?,?,?,?,?)" +
+			strings.Repeat(",(?,?,?,?,?,?,?,?,?,?)", n-1) +
 			" ON DUPLICATE KEY UPDATE round = VALUES(round), gone = VALUES(gone), ours = VALUES(ours), doc = VALUES(doc), opened = VALUES(opened)"
 		if _, err := tx.ExecContext(ctx, q, rows...); err != nil {
 			return 0, err
@@ -125,7 +133,8 @@ func (s *Store) CountStaying(ctx context.Context, system, kind string) (n int, e
 
 // CountFound counts the records of a kind that were found last.
 func (s *Store) CountFound(ctx context.Context, system, kind string) (n int, err error) {
-	err = s.db.QueryRowContext(ctx, "SELECT COUNT(*) FROM system_found WHERE system = ? AND kind = ? AND gone = ?", system, kind, int64(moment.Never)).Scan(&n)
+	err = s.db.QueryRowContext(ctx, "SELECT COUNT(*) FROM system_found WHERE system = ? AND kind = ? AND gone = ?", system, kind,
+		int64(moment.Never)).Scan(&n)
 	return
 }
 
@@ -143,21 +152,23 @@ func (s *Store) Found(ctx context.Context, system, kind string, fn func(*FoundRe
 }
 
 func (s *Store) eachFound(ctx context.Context, where string, args []any, fn func(*FoundRecord) error) error {
-	return each(ctx, s.db, "SELECT "+foundColumns+" FROM system_found f WHERE f.system = ? AND f.gone = ? AND "+where, args, func(r *sql.Rows) error {
-		x, err := scanFound(r)
-		if err != nil {
-			return err
-		}
-		return fn(&x)
-	})
+	return each(ctx, s.db, "SELECT "+foundColumns+" FROM system_found f WHERE f.system = ? AND f.gone = ? AND "+where, args,
+		func(r *sql.Rows) error {
+			x, err := scanFound(r)
+			if err != nil {
+				return err
+			}
+			return fn(&x)
+		})
 }
 
 // FoundByOurs returns what was found of one entry; nil for nothing.
 func (s *Store) FoundByOurs(ctx context.Context, system, kind, ours string) (out *FoundRecord, err error) {
-	err = s.eachFound(ctx, "f.kind = ? AND f.ours = ? ORDER BY f.native LIMIT 1", []any{system, int64(moment.Never), kind, ours}, func(x *FoundRecord) error {
-		out = x
-		return nil
-	})
+	err = s.eachFound(ctx, "f.kind = ? AND f.ours = ? ORDER BY f.native LIMIT 1", []any{system, int64(moment.Never), kind, ours},
+		func(x *FoundRecord) error {
+			out = x
+			return nil
+		})
 	return
 }
 
@@ -173,7 +184,8 @@ func (s *Store) FoundByNative(ctx context.Context, system, kind, native string) 
 // Unknown hands over what was found and stands for nothing here, in the order of the system's ids, behind
 // one of them.
 func (s *Store) Unknown(ctx context.Context, system, kind, after string, limit int, fn func(*FoundRecord) error) error {
-	return s.eachFound(ctx, "f.kind = ? AND f.native > ? AND "+unknown+" ORDER BY f.native LIMIT ?", []any{system, int64(moment.Never), kind, after, limit}, fn)
+	return s.eachFound(ctx, "f.kind = ? AND f.native > ? AND "+unknown+" ORDER BY f.native LIMIT ?",
+		[]any{system, int64(moment.Never), kind, after, limit}, fn)
 }
 
 // unknown picks what stands for nothing here.
@@ -182,7 +194,8 @@ const unknown = "NOT EXISTS (SELECT 1 FROM system_record r WHERE r.system = f.sy
 // CountUnknown counts what was found of a kind and stands for nothing here; accepted are those that are let
 // be at a moment.
 func (s *Store) CountUnknown(ctx context.Context, system, kind string, at moment.Moment) (n, accepted int, err error) {
-	err = s.db.QueryRowContext(ctx, "SELECT COUNT(*), COALESCE(SUM(f.accepted > ?), 0) FROM system_found f WHERE f.system = ? AND f.gone = ? AND f.kind = ? AND "+unknown,
+	err = s.db.QueryRowContext(ctx,
+		"SELECT COUNT(*), COALESCE(SUM(f.accepted > ?), 0) FROM system_found f WHERE f.system = ? AND f.gone = ? AND f.kind = ? AND "+unknown,
 		int64(at), system, int64(moment.Never), kind).Scan(&n, &accepted)
 	return
 }
@@ -201,7 +214,8 @@ type SystemRecord struct {
 const recordColumns = "kind, ours, native, state, turn, place, sent, counts, next, drift, shown, doc"
 
 func scanRecord(r *sql.Rows) (x SystemRecord, err error) {
-	err = r.Scan(&x.Kind, &x.Ours, &x.Native, &x.State, &x.Turn, &x.Place, (*int64)(&x.Sent), (*int64)(&x.Counts), (*int64)(&x.Next), &x.Drift, &x.Shown, &x.Doc)
+	err = r.Scan(&x.Kind, &x.Ours, &x.Native, &x.State, &x.Turn, &x.Place, (*int64)(&x.Sent), (*int64)(&x.Counts), (*int64)(&x.Next), &x.Drift,
+		&x.Shown, &x.Doc)
 	x.Place %= behindTightening
 	return
 }
@@ -262,7 +276,8 @@ type Held struct{ Tightens, Loosens bool }
 // RecordsToSend returns the next that wait to be written to a system at a moment: what tightens first, then
 // in their order. What was sent before a moment and not answered is sent again. What is
 // held is not returned.
-func (s *Store) RecordsToSend(ctx context.Context, system string, now, again moment.Moment, held Held, limit int) (out []SystemRecord, err error) {
+func (s *Store) RecordsToSend(ctx context.Context, system string, now, again moment.Moment, held Held, limit int) (out []SystemRecord,
+	err error) {
 	least, most := 0, 2*behindTightening
 	if held.Tightens {
 		least = behindTightening
@@ -317,19 +332,22 @@ type RecordFound struct {
 
 // recordsFound hands over entries with what was found of them.
 func (s *Store) recordsFound(ctx context.Context, system, where string, args []any, fn func(*RecordFound) error) error {
-	return each(ctx, s.db, "SELECT r.kind, r.ours, r.native, r.state, r.turn, r.place, r.sent, r.counts, r.next, r.drift, r.shown, r.doc, f.native, f.at, f.doc, f.accepted"+
-		" FROM (SELECT * FROM system_record WHERE system = ? AND "+where+") r LEFT JOIN system_found f FORCE INDEX (by_ours)"+
-		" ON f.system = r.system AND f.kind = r.kind AND f.gone = ? AND f.ours = r.ours ORDER BY r.kind, r.ours, f.native",
+	return each(ctx, s.db,
+		"SELECT r.kind, r.ours, r.native, r.state, r.turn, r.place, r.sent, r.counts, r.next, r.drift, r.shown, r.doc, f.native, f.at, f.doc, f.accepted"+
+			" FROM (SELECT * FROM system_record WHERE system = ? AND "+where+") r LEFT JOIN system_found f FORCE INDEX (by_ours)"+
+			" ON f.system = r.system AND f.kind = r.kind AND f.gone = ? AND f.ours = r.ours ORDER BY r.kind, r.ours, f.native",
 		append(append([]any{system}, args...), int64(moment.Never)), func(r *sql.Rows) error {
 			var x RecordFound
 			var native, doc []byte
 			var at, accepted sql.NullInt64
-			if err := r.Scan(&x.Kind, &x.Ours, &x.Native, &x.State, &x.Turn, &x.Place, (*int64)(&x.Sent), (*int64)(&x.Counts), (*int64)(&x.Next), &x.Drift, &x.Shown, &x.Doc,
+			if err := r.Scan(&x.Kind, &x.Ours, &x.Native, &x.State, &x.Turn, &x.Place, (*int64)(&x.Sent), (*int64)(&x.Counts), (*int64)(&x.Next),
+				&x.Drift, &x.Shown, &x.Doc,
 				&native, &at, &doc, &accepted); err != nil {
 				return err
 			}
 			if at.Valid {
-				x.Found = &FoundRecord{Kind: x.Kind, Native: string(native), At: moment.Moment(at.Int64), Ours: x.Ours, Doc: doc, Accepted: moment.Moment(accepted.Int64)}
+				x.Found = &FoundRecord{Kind: x.Kind, Native: string(native), At: moment.Moment(at.Int64), Ours: x.Ours, Doc: doc,
+					Accepted: moment.Moment(accepted.Int64)}
 			}
 			return fn(&x)
 		})
@@ -343,25 +361,28 @@ func (s *Store) RecordsAside(ctx context.Context, system string, limit int, fn f
 
 // CountAside counts the entries that do not stand in a system as they are meant, up to a number.
 func (s *Store) CountAside(ctx context.Context, system string, most int) (n int, err error) {
-	err = s.db.QueryRowContext(ctx, "SELECT COUNT(*) FROM (SELECT 1 FROM system_record WHERE system = ? AND (state <> 'confirmed' OR drift) LIMIT ?) x", system, most).Scan(&n)
+	err = s.db.QueryRowContext(ctx,
+		"SELECT COUNT(*) FROM (SELECT 1 FROM system_record WHERE system = ? AND (state <> 'confirmed' OR drift) LIMIT ?) x", system,
+		most).Scan(&n)
 	return
 }
 
 // RecordCounts counts how the entries of each kind stand, by kind and state; what drifts under "drift".
 func (s *Store) RecordCounts(ctx context.Context, system string) (map[string]map[string]int, error) {
 	out := map[string]map[string]int{}
-	err := each(ctx, s.db, "SELECT kind, IF(drift, 'drift', state), COUNT(*) FROM system_record WHERE system = ? GROUP BY 1, 2", []any{system}, func(r *sql.Rows) error {
-		var kind, state string
-		var n int
-		if err := r.Scan(&kind, &state, &n); err != nil {
-			return err
-		}
-		if out[kind] == nil {
-			out[kind] = map[string]int{}
-		}
-		out[kind][state] = n
-		return nil
-	})
+	err := each(ctx, s.db, "SELECT kind, IF(drift, 'drift', state), COUNT(*) FROM system_record WHERE system = ? GROUP BY 1, 2", []any{system},
+		func(r *sql.Rows) error {
+			var kind, state string
+			var n int
+			if err := r.Scan(&kind, &state, &n); err != nil {
+				return err
+			}
+			if out[kind] == nil {
+				out[kind] = map[string]int{}
+			}
+			out[kind][state] = n
+			return nil
+		})
 	return out, err
 }
 
@@ -390,10 +411,12 @@ func (t *Tx) PutSystemRecords(system string, list []SystemRecord) error {
 				}
 				continue
 			}
-			rows = append(rows, system, x.Kind, x.Ours, x.Native, x.State, x.Turn, x.order(), int64(x.Sent), int64(x.Counts), int64(x.Next), x.Drift, x.Shown, string(x.Doc))
+			rows = append(rows, system, x.Kind, x.Ours, x.Native, x.State, x.Turn, x.order(), int64(x.Sent), int64(x.Counts), int64(x.Next), x.Drift,
+				x.Shown, string(x.Doc))
 		}
 		if n := len(rows) / 13; n > 0 {
-			q := "REPLACE INTO system_record (system, " + recordColumns + ") VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?)" + strings.Repeat(",(?,?,?,?,?,?,?,?,?,?,?,?,?)", n-1)
+			q := "REPLACE INTO system_record (system, " + recordColumns + ") VALUES (?,?,?,?,?,?,?,?,?,?,?,?,?)" +
+				strings.Repeat(",(?,?,?,?,?,?,?,?,?,?,?,?,?)", n-1)
 			if _, err := t.tx.ExecContext(t.ctx, q, rows...); err != nil {
 				return err
 			}
@@ -418,7 +441,8 @@ func (s *Store) RecordsMoved(ctx context.Context, system string) error {
 // Listed notes when the records of a system were read as a whole, and kinds of which that showed none though
 // there were some.
 func (s *Store) Listed(ctx context.Context, system string, at moment.Moment, empty string) error {
-	_, err := s.db.ExecContext(ctx, "UPDATE system_work SET listed = ?, empty = ?, records = records + 1 WHERE system = ?", int64(at), empty, system)
+	_, err := s.db.ExecContext(ctx, "UPDATE system_work SET listed = ?, empty = ?, records = records + 1 WHERE system = ?", int64(at), empty,
+		system)
 	return err
 }
 
@@ -431,20 +455,21 @@ func (s *Store) BrakedAt(ctx context.Context, system string, n int) error {
 // EachGrant hands over what every party was given, party by party in their order.
 func (s *Store) EachGrant(ctx context.Context, fn func(party string, list []world.Grant) error) error {
 	var list []world.Grant
-	err := each(ctx, s.db, "SELECT "+grantColumns+" FROM `grant` WHERE until_seq = ? ORDER BY party, resource, resource_kind, role, starts", []any{open}, func(r *sql.Rows) error {
-		g, err := scanGrant(r)
-		if err != nil {
-			return err
-		}
-		if len(list) > 0 && list[0].Holder() != g.Holder() {
-			if err := fn(list[0].Party(), list); err != nil {
+	err := each(ctx, s.db, "SELECT "+grantColumns+" FROM `grant` WHERE until_seq = ? ORDER BY party, resource, resource_kind, role, starts",
+		[]any{open}, func(r *sql.Rows) error {
+			g, err := scanGrant(r)
+			if err != nil {
 				return err
 			}
-			list = list[:0]
-		}
-		list = append(list, g)
-		return nil
-	})
+			if len(list) > 0 && list[0].Holder() != g.Holder() {
+				if err := fn(list[0].Party(), list); err != nil {
+					return err
+				}
+				list = list[:0]
+			}
+			list = append(list, g)
+			return nil
+		})
 	if err == nil && len(list) > 0 {
 		err = fn(list[0].Party(), list)
 	}
@@ -458,7 +483,8 @@ func (s *Store) TouchedIDs(ctx context.Context, after, to uint64, limit int, kin
 	for _, k := range kinds {
 		args = append(args, k)
 	}
-	err = each(ctx, s.db, "SELECT DISTINCT kind, id FROM journal WHERE seq > ? AND seq <= ? AND kind IN (?"+strings.Repeat(",?", len(kinds)-1)+") LIMIT ?",
+	err = each(ctx, s.db, "SELECT DISTINCT kind, id FROM journal WHERE seq > ? AND seq <= ? AND kind IN (?"+strings.Repeat(",?",
+		len(kinds)-1)+") LIMIT ?",
 		append(args, limit+1), func(r *sql.Rows) error {
 			var k [2]string
 			err := r.Scan(&k[0], &k[1])
@@ -494,7 +520,8 @@ func (s *Store) RecordsNow(ctx context.Context) (n uint64, err error) {
 
 // RecordsIn hands over the entries of a kind that stand in some states in a system ("drift" for those that
 // were changed there), whose name here holds a text, behind one of them.
-func (s *Store) RecordsIn(ctx context.Context, system, kind string, states []string, text, after string, limit int, fn func(*RecordFound) error) error {
+func (s *Store) RecordsIn(ctx context.Context, system, kind string, states []string, text, after string, limit int,
+	fn func(*RecordFound) error) error {
 	args := []any{kind, after}
 	where := "kind = ? AND ours > ? AND IF(drift, 'drift', state) IN (?" + strings.Repeat(",?", len(states)-1) + ")"
 	for _, x := range states {
@@ -524,12 +551,14 @@ func (s *Store) Opened(ctx context.Context, links []string) (map[string]OpenedCo
 	for _, id := range links {
 		args = append(args, id)
 	}
-	err := each(ctx, s.db, "SELECT system, ours, opened, round FROM system_found WHERE kind = 'link' AND gone = ? AND opened IS NOT NULL AND ours IN (?"+strings.Repeat(",?", len(links)-1)+")", args, func(r *sql.Rows) error {
-		var ours string
-		var c OpenedCount
-		err := r.Scan(&c.System, &ours, &c.Times, (*int64)(&c.Read))
-		out[ours] = c
-		return err
-	})
+	err := each(ctx, s.db,
+		"SELECT system, ours, opened, round FROM system_found WHERE kind = 'link' AND gone = ? AND opened IS NOT NULL AND ours IN (?"+strings.Repeat(",?",
+			len(links)-1)+")", args, func(r *sql.Rows) error {
+			var ours string
+			var c OpenedCount
+			err := r.Scan(&c.System, &ours, &c.Times, (*int64)(&c.Read))
+			out[ours] = c
+			return err
+		})
 	return out, err
 }

@@ -38,7 +38,9 @@ func (t *Tx) WasTold(partner string, jti [32]byte) (bool, error) {
 func (t *Tx) LastTold(partner, address string) (at moment.Moment, purged bool, err error) {
 	var last sql.NullInt64
 	var gone sql.NullBool
-	err = t.tx.QueryRowContext(t.ctx, "SELECT MAX(happened), MAX(kind = 'purged') FROM told_event WHERE partner = ? AND address = ? AND kind IN ('disabled', 'enabled', 'purged', 'identifier_changed') AND result <> 'late'", partner, address).Scan(&last, &gone)
+	err = t.tx.QueryRowContext(t.ctx,
+		"SELECT MAX(happened), MAX(kind = 'purged') FROM told_event WHERE partner = ? AND address = ? AND kind IN ('disabled', 'enabled', 'purged', 'identifier_changed') AND result <> 'late'",
+		partner, address).Scan(&last, &gone)
 	return moment.Moment(last.Int64), gone.Bool, err
 }
 
@@ -48,15 +50,17 @@ func (t *Tx) PutTold(e *ToldEvent) error {
 		return err
 	}
 	detail := []rune(e.Detail)
-	return t.exec("INSERT INTO told_event (partner, jti, kind, address, happened, came, result, detail) VALUES (?,?,?,?,?,?,?,?)", e.Partner, e.JTI[:], e.Kind, e.Address, int64(e.Happened), int64(e.Came), e.Result, string(detail[:min(len(detail), 1000)]))
+	return t.exec("INSERT INTO told_event (partner, jti, kind, address, happened, came, result, detail) VALUES (?,?,?,?,?,?,?,?)", e.Partner,
+		e.JTI[:], e.Kind, e.Address, int64(e.Happened), int64(e.Came), e.Result, string(detail[:min(len(detail), 1000)]))
 }
 
 // ToldEvents lists events that came of a partner, the newest first: before one where a number is given.
 func (s *Store) ToldEvents(ctx context.Context, partner string, before uint64, limit int) (out []ToldEvent, err error) {
-	err = each(ctx, s.db, "SELECT "+toldColumns+" FROM told_event WHERE partner = ? AND (? = 0 OR n < ?) ORDER BY n DESC LIMIT ?", []any{partner, before, before, limit}, func(r *sql.Rows) error {
-		e, err := scanTold(r)
-		out = append(out, e)
-		return err
-	})
+	err = each(ctx, s.db, "SELECT "+toldColumns+" FROM told_event WHERE partner = ? AND (? = 0 OR n < ?) ORDER BY n DESC LIMIT ?",
+		[]any{partner, before, before, limit}, func(r *sql.Rows) error {
+			e, err := scanTold(r)
+			out = append(out, e)
+			return err
+		})
 	return
 }

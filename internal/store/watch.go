@@ -25,14 +25,16 @@ type MailNow struct {
 // MailNow counts what is due and what was given up.
 func (s *Store) MailNow(ctx context.Context, now moment.Moment) (n MailNow, err error) {
 	const week = 7 * 24 * 3600 * 1e6
-	err = s.db.QueryRowContext(ctx, "SELECT (SELECT COUNT(*) FROM outbox WHERE state = 'waiting' AND due <= ?), (SELECT COALESCE(MIN(due), 0) FROM outbox WHERE state = 'waiting' AND due <= ?), (SELECT COUNT(*) FROM outbox WHERE state = 'failed' AND due >= ?)",
+	err = s.db.QueryRowContext(ctx,
+		"SELECT (SELECT COUNT(*) FROM outbox WHERE state = 'waiting' AND due <= ?), (SELECT COALESCE(MIN(due), 0) FROM outbox WHERE state = 'waiting' AND due <= ?), (SELECT COUNT(*) FROM outbox WHERE state = 'failed' AND due >= ?)",
 		int64(now), int64(now), int64(now)-week).Scan(&n.Waiting, (*int64)(&n.Oldest), &n.Failed)
 	return
 }
 
 // EventsWaiting is how many journal entries the receiver of events that is furthest behind has not been told.
 func (s *Store) EventsWaiting(ctx context.Context, seq uint64) (n uint64, err error) {
-	err = s.db.QueryRowContext(ctx, "SELECT COALESCE(MAX(CAST(? AS SIGNED) - CAST(told AS SIGNED)), 0) FROM webhook_work WHERE told < ?", seq, seq).Scan(&n)
+	err = s.db.QueryRowContext(ctx, "SELECT COALESCE(MAX(CAST(? AS SIGNED) - CAST(told AS SIGNED)), 0) FROM webhook_work WHERE told < ?", seq,
+		seq).Scan(&n)
 	return
 }
 

@@ -58,7 +58,8 @@ func (s *Store) HoldWebhook(ctx context.Context, webhook, holder string, now, un
 
 // Told notes how telling a receiver went, and lets others tell it; only its holder may.
 func (s *Store) Told(ctx context.Context, webhook, holder string, w Telling) error {
-	_, err := s.db.ExecContext(ctx, "UPDATE webhook_work SET told = ?, sent = ?, count = ?, tries = ?, next = ?, problem = ?, looked = ?, until = 0 WHERE webhook = ? AND holder = ?",
+	_, err := s.db.ExecContext(ctx,
+		"UPDATE webhook_work SET told = ?, sent = ?, count = ?, tries = ?, next = ?, problem = ?, looked = ?, until = 0 WHERE webhook = ? AND holder = ?",
 		w.Told, int64(w.Sent), w.Count, w.Tries, int64(w.Next), w.Problem, int64(w.Looked), webhook, holder)
 	return err
 }
@@ -69,11 +70,12 @@ func (s *Store) EntriesAfter(ctx context.Context, seq uint64, limit int) (out []
 	if err != nil && !errors.Is(err, sql.ErrNoRows) {
 		return nil, 0, err
 	}
-	err = each(ctx, s.db, "SELECT "+entryColumns+" FROM journal WHERE seq > ? ORDER BY seq LIMIT ?", []any{seq, limit}, func(r *sql.Rows) error {
-		e, err := scanEntry(r)
-		out = append(out, e)
-		return err
-	})
+	err = each(ctx, s.db, "SELECT "+entryColumns+" FROM journal WHERE seq > ? ORDER BY seq LIMIT ?", []any{seq, limit},
+		func(r *sql.Rows) error {
+			e, err := scanEntry(r)
+			out = append(out, e)
+			return err
+		})
 	return out, revision, err
 }
 

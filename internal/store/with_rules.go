@@ -104,7 +104,9 @@ func (s *anyGrants) SetGrants(party string, all []world.Grant) {
 // number of the change that wrote the present one.
 func (t *Tx) Before(kind, id string) (doc []byte, change uint64, err error) {
 	var from uint64
-	if err = t.tx.QueryRowContext(t.ctx, "SELECT r.from_seq, j.part_of FROM record r JOIN journal j ON j.seq = r.from_seq WHERE r.kind = ? AND r.id = ? AND r.until_seq = ?", kind, id, open).Scan(&from, &change); err != nil {
+	if err = t.tx.QueryRowContext(t.ctx,
+		"SELECT r.from_seq, j.part_of FROM record r JOIN journal j ON j.seq = r.from_seq WHERE r.kind = ? AND r.id = ? AND r.until_seq = ?", kind,
+		id, open).Scan(&from, &change); err != nil {
 		return nil, 0, noRows(err)
 	}
 	err = t.tx.QueryRowContext(t.ctx, "SELECT doc FROM record WHERE kind = ? AND id = ? AND until_seq = ?", kind, id, from).Scan(&doc)
@@ -145,11 +147,12 @@ func (t *Tx) After(seq uint64, limit int) (out []Entry, err error) {
 		}
 		return out, nil
 	}
-	err = each(t.ctx, t.tx, "SELECT "+entryColumns+" FROM journal WHERE seq > ? ORDER BY seq LIMIT ?", []any{seq, limit}, func(r *sql.Rows) error {
-		e, err := scanEntry(r)
-		out = append(out, e)
-		return err
-	})
+	err = each(t.ctx, t.tx, "SELECT "+entryColumns+" FROM journal WHERE seq > ? ORDER BY seq LIMIT ?", []any{seq, limit},
+		func(r *sql.Rows) error {
+			e, err := scanEntry(r)
+			out = append(out, e)
+			return err
+		})
 	return
 }
 
@@ -208,11 +211,12 @@ const mostPrivate = 500
 
 // PrivateItems calls fn for items that need a grant of their own, the first so many by their ids.
 func (s *Store) PrivateItems(ctx context.Context, fn func(space string, it *world.Item)) error {
-	return each(ctx, s.db, "SELECT "+itemColumns+" FROM item WHERE private AND until_seq = ? ORDER BY id LIMIT ?", []any{open, mostPrivate}, func(r *sql.Rows) error {
-		it, _, err := scanItem(r)
-		if err == nil {
-			fn(it.Space, &it)
-		}
-		return err
-	})
+	return each(ctx, s.db, "SELECT "+itemColumns+" FROM item WHERE private AND until_seq = ? ORDER BY id LIMIT ?", []any{open, mostPrivate},
+		func(r *sql.Rows) error {
+			it, _, err := scanItem(r)
+			if err == nil {
+				fn(it.Space, &it)
+			}
+			return err
+		})
 }

@@ -71,7 +71,8 @@ func (p *Program) desk(mux *http.ServeMux) {
 		}
 		for _, name := range slices.Sorted(maps.Keys(read)) {
 			if k, ok := p.find(name); ok && k.charter && read[name] != "" {
-				x.Lines = append(x.Lines, line{Name: name, Title: k.title, Help: "It stands there for the general values", Now: read[name], Board: true})
+				x.Lines = append(x.Lines, line{Name: name, Title: k.title, Help: "It stands there for the general values", Now: read[name],
+					Board: true})
 			}
 		}
 		p.mu.Lock()
@@ -91,7 +92,8 @@ func (p *Program) desk(mux *http.ServeMux) {
 				p.mu.Unlock()
 			}
 		} else if r.FormValue("quirks") != "" {
-			p.Settle(Quirks{Lie: r.FormValue("lie") != "", Stale: r.FormValue("stale") != "", Fail: r.FormValue("fail") != "", Silent: r.FormValue("silent") != "", Maker: r.FormValue("maker") != ""})
+			p.Settle(Quirks{Lie: r.FormValue("lie") != "", Stale: r.FormValue("stale") != "", Fail: r.FormValue("fail") != "",
+				Silent: r.FormValue("silent") != "", Maker: r.FormValue("maker") != ""})
 		} else if err := p.Turn(r.FormValue("name"), r.FormValue("to")); err != nil {
 			p.mu.Lock()
 			p.say = err.Error()

@@ -18,45 +18,61 @@ import (
 )
 
 func quayProgram() *Program {
-	return &Program{Name: "quay", Title: "Quay", charters: []string{"visitors", "berths.visitors", "berths.notes", "crates.handed-to", "tickets", "tickets.days", "tickets.power", "crates.passed-on"}, charterFor: "hulls and berths", knobs: []knob{
+	return &Program{Name: "quay", Title: "Quay", charters: []string{"visitors", "berths.visitors", "berths.notes", "crates.handed-to",
+		"tickets", "tickets.days", "tickets.power", "crates.passed-on"}, charterFor: "hulls and berths", knobs: []knob{
 		{name: "visitors", title: "Visitors", words: []string{"turned away", "welcome"}, start: "welcome"},
-		{name: "visitors.brought-by", title: "Who may bring a visitor", words: []string{"nobody", "wardens", "doorkeepers", "crew", "visitors too"}, start: "crew"},
+		{name: "visitors.brought-by", title: "Who may bring a visitor",
+			words: []string{"nobody", "wardens", "doorkeepers", "crew", "visitors too"}, start: "crew"},
 		{name: "visitors.own-mail", title: "Visitors with mail of their own", words: []string{"no", "yes"}, start: "no"},
 		{name: "berths.visitors", title: "Visitors in berths", words: []string{"keep out", "may come aboard"}, start: "keep out"},
 		{name: "berths.notes", title: "Visitors write in notes", words: []string{"read", "write"}, start: "read"},
-		{name: "crates.handed-to.most", title: "Crates may be handed at most to", words: []string{"crew", "known hands", "any hand"}, start: "any hand", late: time.Hour},
-		{name: "crates.handed-to", title: "Crates are handed to", words: []string{"crew", "known hands", "any hand"}, start: "known hands", late: time.Hour},
+		{name: "crates.handed-to.most", title: "Crates may be handed at most to", words: []string{"crew", "known hands", "any hand"},
+			start: "any hand", late: time.Hour},
+		{name: "crates.handed-to", title: "Crates are handed to", words: []string{"crew", "known hands", "any hand"}, start: "known hands",
+			late: time.Hour},
 		{name: "tickets.most", title: "Tickets for whoever holds them, at most", words: []string{"none", "issued"}, start: "issued"},
-		{name: "tickets", title: "Tickets for whoever holds them", words: []string{"none", "issued", "as the harbour sees fit"}, start: "as the harbour sees fit"},
+		{name: "tickets", title: "Tickets for whoever holds them", words: []string{"none", "issued", "as the harbour sees fit"},
+			start: "as the harbour sees fit"},
 		{name: "tickets.days", title: "Days that a ticket is good for", endless: "for good", start: "30", late: 10 * time.Minute},
 		{name: "tickets.power", title: "What a ticket lets its holder do", words: []string{"look", "add"}, start: "look"},
 		{name: "crates.passed-on", title: "Visitors pass crates on", words: []string{"never", "freely"}, start: "never"},
 		{name: "hulls", title: "Hulls that may tie up", words: []string{"these", "all but these"}, start: "these:", board: true},
 		{name: "gangway", title: "Gangway", help: "Opens the harbour's own board to the street.", words: []string{"up", "down"}, start: "up"},
 	}, keeps: []shelf{
-		{name: "berths", title: "Berths", letter: "b", key: []string{"mark"}, fields: []shelfField{{name: "mark"}, {name: "name"}, {name: "keeper", empty: true}}},
+		{name: "berths", title: "Berths", letter: "b", key: []string{"mark"},
+			fields: []shelfField{{name: "mark"}, {name: "name"}, {name: "keeper", empty: true}}},
 		{name: "visitors", title: "Visitors", letter: "v", key: []string{"mail"}, opens: "visitors", opensAt: []string{"welcome"},
 			fields: []shelfField{{name: "mail"}, {name: "standing", words: []string{"aboard", "ashore"}}, {name: "brought-by", empty: true}}},
 		{name: "passes", title: "Passes", letter: "p", key: []string{"mail", "place"}, late: 10 * time.Minute,
-			fields: []shelfField{{name: "mail"}, {name: "place"}, {name: "may", words: []string{"look", "add", "steer"}}, {name: "from", empty: true}, {name: "until", empty: true}}},
-		{name: "tickets", title: "Tickets", letter: "t", key: []string{"mark"}, opens: "tickets", opensAt: []string{"issued", "as the harbour sees fit"}, berth: "crate", unless: "for",
-			fields: []shelfField{{name: "mark"}, {name: "crate"}, {name: "may", words: []string{"look", "add"}}, {name: "until", empty: true}, {name: "for", empty: true}, {name: "by", empty: true}}},
+			fields: []shelfField{{name: "mail"}, {name: "place"}, {name: "may", words: []string{"look", "add", "steer"}},
+				{name: "from", empty: true}, {name: "until", empty: true}}},
+		{name: "tickets", title: "Tickets", letter: "t", key: []string{"mark"}, opens: "tickets",
+			opensAt: []string{"issued", "as the harbour sees fit"}, berth: "crate", unless: "for",
+			fields: []shelfField{{name: "mark"}, {name: "crate"}, {name: "may", words: []string{"look", "add"}}, {name: "until", empty: true},
+				{name: "for", empty: true}, {name: "by", empty: true}}},
 	}}
 }
 
 func parleyProgram() *Program {
-	return &Program{Name: "parley", Title: "Parley", charters: []string{"strangers.private", "strangers.voice", "lamp", "table.seats", "table.anteroom", "table.early", "diary", "table.hands"}, charterFor: "people", knobs: []knob{
+	return &Program{Name: "parley", Title: "Parley", charters: []string{"strangers.private", "strangers.voice", "lamp", "table.seats",
+		"table.anteroom", "table.early", "diary", "table.hands"}, charterFor: "people", knobs: []knob{
 		{name: "strangers.private", title: "Talk with private lines", words: []string{"shut", "open"}, start: "shut"},
 		{name: "strangers.voice", title: "Voice with other houses", words: []string{"mute", "spoken"}, start: "spoken"},
 		{name: "lamp", title: "Who sees the lamp in the window", words: []string{"nobody", "friends", "passers-by"}, start: "friends"},
-		{name: "table.seats", title: "Who may sit at a table", words: []string{"household", "friends of the house", "anyone who knocks"}, start: "friends of the house", late: 5 * time.Minute},
+		{name: "table.seats", title: "Who may sit at a table", words: []string{"household", "friends of the house", "anyone who knocks"},
+			start: "friends of the house", late: 5 * time.Minute},
 		{name: "table.anteroom", title: "Who waits in the anteroom", words: []string{"all", "strangers", "none"}, start: "all"},
 		{name: "table.early", title: "Seated before the host", words: []string{"no", "yes"}, start: "no"},
-		{name: "diary", title: "What other houses see in our diaries", words: []string{"closed", "in or out", "what for", "all of it"}, start: "in or out", late: 30 * time.Minute},
-		{name: "diary.houses", title: "Houses that look into our diaries", words: []string{"none but", "all but"}, start: "none but:", board: true},
-		{name: "table.hands", title: "Guests may take the pen", words: []string{"hands off", "may take it", "house custom"}, start: "house custom"},
-		{name: "houses", title: "Houses that we talk with", words: []string{"none but", "all but"}, start: "none but:", board: true, late: 2 * time.Minute},
-		{name: "table.friends", title: "Houses whose people are friends of the house", words: []string{"none but", "all but"}, start: "none but:", board: true},
+		{name: "diary", title: "What other houses see in our diaries", words: []string{"closed", "in or out", "what for", "all of it"},
+			start: "in or out", late: 30 * time.Minute},
+		{name: "diary.houses", title: "Houses that look into our diaries", words: []string{"none but", "all but"}, start: "none but:",
+			board: true},
+		{name: "table.hands", title: "Guests may take the pen", words: []string{"hands off", "may take it", "house custom"},
+			start: "house custom"},
+		{name: "houses", title: "Houses that we talk with", words: []string{"none but", "all but"}, start: "none but:", board: true,
+			late: 2 * time.Minute},
+		{name: "table.friends", title: "Houses whose people are friends of the house", words: []string{"none but", "all but"}, start: "none but:",
+			board: true},
 		{name: "bell", title: "Bell at the door", words: []string{"soft", "loud"}, start: "soft"},
 	}}
 }
@@ -66,15 +82,20 @@ func ledgerProgram() *Program {
 		{name: "post.copy", title: "Forwarded post leaves a copy", words: []string{"must", "may not"}, start: "may not"},
 		{name: "post.set-by", title: "Who may forward post", words: []string{"no one", "postmaster", "each clerk"}, start: "postmaster"},
 		{name: "post.towns", title: "Towns that post may go on to", words: []string{"to", "not to"}, start: "to:", board: true},
-		{name: "figures.shown-to", title: "To whom figures are shown", words: []string{"clerks", "known readers", "any reader"}, start: "known readers", late: 24 * time.Hour},
+		{name: "figures.shown-to", title: "To whom figures are shown", words: []string{"clerks", "known readers", "any reader"},
+			start: "known readers", late: 24 * time.Hour},
 		{name: "figures.copied", title: "Readers may copy figures out", words: []string{"read only", "may copy"}, start: "may copy"},
-		{name: "figures.shown-by", title: "Who may show figures", words: []string{"no one", "bookkeeper", "signing clerks", "each clerk"}, start: "signing clerks", hand: true},
-		{name: "post.asks", title: "Asks before a letter goes on", help: "Where somebody is there to be asked; then the list of towns says nothing.", words: []string{"no", "yes"}, start: "no"},
+		{name: "figures.shown-by", title: "Who may show figures", words: []string{"no one", "bookkeeper", "signing clerks", "each clerk"},
+			start: "signing clerks", hand: true},
+		{name: "post.asks", title: "Asks before a letter goes on",
+			help: "Where somebody is there to be asked; then the list of towns says nothing.", words: []string{"no", "yes"}, start: "no"},
 		{name: "post.unanswered", title: "A letter of which nobody answered", words: []string{"returned", "sent on"}, start: "returned"},
-		{name: "window", title: "Figures in the window", help: "Shows the newest figures to whoever walks by.", words: []string{"bare", "dressed"}, start: "bare"},
+		{name: "window", title: "Figures in the window", help: "Shows the newest figures to whoever walks by.",
+			words: []string{"bare", "dressed"}, start: "bare"},
 	}, keeps: []shelf{
 		{name: "orders", title: "Standing orders", letter: "o", key: []string{"box", "onto"},
-			fields: []shelfField{{name: "box"}, {name: "onto"}, {name: "copy", words: []string{"kept", "not kept"}}, {name: "by", words: []string{"clerk", "postmaster", "rule"}}}},
+			fields: []shelfField{{name: "box"}, {name: "onto"}, {name: "copy", words: []string{"kept", "not kept"}},
+				{name: "by", words: []string{"clerk", "postmaster", "rule"}}}},
 	}}
 }
 
@@ -675,7 +696,8 @@ func (a *asker) may(box, onto string) error {
 	defer conn.Close()
 	_ = conn.SetDeadline(time.Now().Add(5 * time.Second))
 	clean := strings.NewReplacer("\n", "", "\r", "")
-	if _, err := fmt.Fprintf(conn, "request=smtpd_access_policy\nprotocol_state=RCPT\nsender=%s\nrecipient=%s\n\n", clean.Replace(box), clean.Replace(onto)); err != nil {
+	if _, err := fmt.Fprintf(conn, "request=smtpd_access_policy\nprotocol_state=RCPT\nsender=%s\nrecipient=%s\n\n", clean.Replace(box),
+		clean.Replace(onto)); err != nil {
 		return errNobody
 	}
 	line, err := bufio.NewReader(io.LimitReader(conn, 1<<12)).ReadString('\n')

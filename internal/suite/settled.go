@@ -10,7 +10,8 @@ func (p *Program) Settled(visitors int) error {
 	}
 	var berths []string
 	for i := range min(30, visitors) {
-		id, err := p.put("berths", "", map[string]string{"mark": fmt.Sprintf("berth-%02d", i+1), "name": fmt.Sprintf("Berth %d", i+1), "keeper": crew(i)}, crew(i), true)
+		id, err := p.put("berths", "", map[string]string{"mark": fmt.Sprintf("berth-%02d", i+1), "name": fmt.Sprintf("Berth %d", i+1),
+			"keeper": crew(i)}, crew(i), true)
 		if err != nil {
 			return err
 		}
@@ -18,10 +19,12 @@ func (p *Program) Settled(visitors int) error {
 	}
 	for i := range visitors {
 		mail := fmt.Sprintf("visitor%04d@town%02d.example", i+1, i%40+1)
-		if _, err := p.put("visitors", "", map[string]string{"mail": mail, "standing": []string{"aboard", "aboard", "aboard", "ashore"}[i%4], "brought-by": crew(i)}, crew(i), true); err != nil {
+		if _, err := p.put("visitors", "", map[string]string{"mail": mail, "standing": []string{"aboard", "aboard", "aboard", "ashore"}[i%4],
+			"brought-by": crew(i)}, crew(i), true); err != nil {
 			return err
 		}
-		if _, err := p.put("passes", "", map[string]string{"mail": mail, "place": berths[i%len(berths)], "may": []string{"look", "add"}[i%2]}, crew(i), true); err != nil {
+		if _, err := p.put("passes", "", map[string]string{"mail": mail, "place": berths[i%len(berths)], "may": []string{"look", "add"}[i%2]},
+			crew(i), true); err != nil {
 			return err
 		}
 	}

@@ -97,7 +97,8 @@ type Change struct {
 }
 
 func (p *Program) find(name string) (*knob, bool) {
-	if of, ok := strings.CutPrefix(name, charter); ok && len(of) > 1 && p.charters != nil && strings.HasPrefix(of, "@") == (p.charterFor == "people") {
+	if of, ok := strings.CutPrefix(name, charter); ok && len(of) > 1 && p.charters != nil &&
+		strings.HasPrefix(of, "@") == (p.charterFor == "people") {
 		return &knob{name: name, title: "Charter of " + of, charter: true, late: p.charterLate()}, true
 	}
 	i := slices.IndexFunc(p.knobs, func(k knob) bool { return k.name == name })

@@ -44,7 +44,8 @@ func TestKept(t *testing.T) {
 	if !reflect.DeepEqual(p.Reading(), again.Reading()) || again.Things("tickets")[0].Used != 1 {
 		t.Errorf("%+v %+v", p.Reading(), again.Reading())
 	}
-	if id, err := again.Put("visitors", "", map[string]string{"mail": "c@far.example", "standing": "aboard"}, "crew"); err != nil || id != "v-0000003" {
+	if id, err := again.Put("visitors", "", map[string]string{"mail": "c@far.example", "standing": "aboard"}, "crew"); err != nil ||
+		id != "v-0000003" {
 		t.Errorf("the next id is %s %v", id, err)
 	}
 }

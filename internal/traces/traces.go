@@ -1,5 +1,5 @@
-// Package traces tells of how long what a request brings about takes, by OpenTelemetry (OTLP over HTTP), where somebody collects that. Nothing that it
-// sends names anybody: routes, tables and systems, and no paths, addresses or values.
+// Package traces tells of how long what a request brings about takes, by OpenTelemetry (OTLP over HTTP), where somebody collects that.
+// Nothing that it sends names anybody: routes, tables and systems, and no paths, addresses or values.
 package traces
 
 import (
@@ -22,8 +22,8 @@ var format = propagation.TraceContext{} // W3C Trace Context
 
 func tracer() api.Tracer { return otel.Tracer("wexillum.example") }
 
-// Begin sends spans to a collector from now on, as http://127.0.0.1:4318; which of them, the environment says (OTEL_TRACES_SAMPLER, all without it).
-// end sends what is left.
+// Begin sends spans to a collector from now on, as http://127.0.0.1:4318; which of them, the environment says (OTEL_TRACES_SAMPLER, all
+// without it). end sends what is left.
 func Begin(ctx context.Context, collector, revision string) (end func(context.Context) error, err error) {
 	if _, err := url.Parse(collector); err != nil {
 		return nil, fmt.Errorf("traces %q: %w", collector, err)
@@ -32,7 +32,8 @@ func Begin(ctx context.Context, collector, revision string) (end func(context.Co
 	if err != nil {
 		return nil, fmt.Errorf("traces: %w", err)
 	}
-	p := trace.NewTracerProvider(trace.WithBatcher(out), trace.WithResource(resource.NewSchemaless(attribute.String("service.name", "wexillum"), attribute.String("service.version", revision))))
+	p := trace.NewTracerProvider(trace.WithBatcher(out),
+		trace.WithResource(resource.NewSchemaless(attribute.String("service.name", "wexillum"), attribute.String("service.version", revision))))
 	otel.SetTracerProvider(p)
 	return p.Shutdown, nil
 }
@@ -56,7 +57,8 @@ func (s Span) Answered(method, route, id string, status int) {
 		route = "console"
 	}
 	s.of.SetName(method + " " + route)
-	s.of.SetAttributes(attribute.String("http.request.method", method), attribute.String("http.route", route), attribute.Int("http.response.status_code", status), attribute.String("wexillum.request_id", id))
+	s.of.SetAttributes(attribute.String("http.request.method", method), attribute.String("http.route", route),
+		attribute.Int("http.response.status_code", status), attribute.String("wexillum.request_id", id))
 	if status >= 500 {
 		s.of.SetStatus(codes.Error, "")
 	}
@@ -90,7 +92,8 @@ func (o Outgoing) RoundTrip(r *http.Request) (*http.Response, error) {
 	format.Inject(ctx, propagation.HeaderCarrier(r.Header))
 	res, err := o.RoundTripper.RoundTrip(r)
 	if err == nil {
-		s.SetAttributes(attribute.String("http.request.method", r.Method), attribute.String("server.address", r.URL.Host), attribute.Int("http.response.status_code", res.StatusCode))
+		s.SetAttributes(attribute.String("http.request.method", r.Method), attribute.String("server.address", r.URL.Host),
+			attribute.Int("http.response.status_code", res.StatusCode))
 	}
 	Span{s}.Done(err)
 	return res, err

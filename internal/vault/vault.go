@@ -38,8 +38,8 @@ func Make() string {
 	return base64.StdEncoding.EncodeToString(b)
 }
 
-// Read reads keys from a file: one a line in base64 (RFC 4648 §4), the first seals, the others open what they sealed before. Lines that begin with #
-// are passed over. A file that others than its owner may read is refused.
+// Read reads keys from a file: one a line in base64 (RFC 4648 §4), the first seals, the others open what they sealed before. Lines that
+// begin with # are passed over. A file that others than its owner may read is refused.
 func Read(path string) (*Vault, error) {
 	st, err := os.Stat(path)
 	if err != nil {

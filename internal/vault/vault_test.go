@@ -61,7 +61,8 @@ func TestVault(t *testing.T) {
 		t.Error(err)
 	}
 	var none *Vault
-	if !v.Current(text) || vaultOf(t, two, one).Current(text) || v.Current("private") || !none.Current("private") || none.Current(text) || none.Seal("private", "x") != "private" {
+	if !v.Current(text) || vaultOf(t, two, one).Current(text) || v.Current("private") || !none.Current("private") || none.Current(text) ||
+		none.Seal("private", "x") != "private" {
 		t.Error("what is sealed with the key that seals now is told wrongly")
 	}
 	for want, path := range map[string]string{

@@ -598,8 +598,10 @@ func (r *reader) entry(n *node) world.Entry {
 
 var entryFields = []field[world.Entry]{
 	{"name", true, func(r *reader, n *node, x *world.Entry) { x.Domain = r.domain(n) }, nil, "a domain"},
-	{"subdomains", false, func(r *reader, n *node, x *world.Entry) { x.Subdomains = r.bool(n) }, nil, "yes or no: whether it takes those below along"},
-	{"look_alike", false, func(r *reader, n *node, x *world.Entry) { x.LookAlike = r.bool(n) }, nil, "yes: it is known to look like another one"},
+	{"subdomains", false, func(r *reader, n *node, x *world.Entry) { x.Subdomains = r.bool(n) }, nil,
+		"yes or no: whether it takes those below along"},
+	{"look_alike", false, func(r *reader, n *node, x *world.Entry) { x.LookAlike = r.bool(n) }, nil,
+		"yes: it is known to look like another one"},
 }
 
 func entryTree(e world.Entry) tree {

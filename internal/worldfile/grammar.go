@@ -23,7 +23,8 @@ func Grammar() (out []SectionSays) {
 	for i := range kinds {
 		k := &kinds[i]
 		fields := k.fields()
-		out = append(out, SectionSays{k.section, k.policy, k.noun, len(fields) > 0 && k.section != "organisation" && k.section != "settings", fields})
+		out = append(out, SectionSays{k.section, k.policy, k.noun, len(fields) > 0 && k.section != "organisation" && k.section != "settings",
+			fields})
 	}
 	return out
 }

@@ -35,35 +35,57 @@ type kind struct {
 
 // kinds lists every kind, in the order in which files are written.
 var kinds = []kind{
-	one("organisation", organisationFields, func() world.Organisation { return world.Organisation{} }, func(w *world.World) **world.Organisation { return &w.Organisation }, "an organisation"),
+	one("organisation", organisationFields, func() world.Organisation { return world.Organisation{} },
+		func(w *world.World) **world.Organisation { return &w.Organisation }, "an organisation"),
 	one("settings", settingsFields, world.StartSettings, func(w *world.World) **world.Settings { return &w.Settings }, "settings"),
 	ruleKind(),
-	many("partners", "partner", true, "partner", partnerFields, newPartner, func(x *world.Partner) string { return x.ID }, func(w *world.World) *[]world.Partner { return &w.Partners }).kept(func(x *world.Partner) Doc {
+	many("partners", "partner", true, "partner", partnerFields, newPartner, func(x *world.Partner) string { return x.ID },
+		func(w *world.World) *[]world.Partner { return &w.Partners }).kept(func(x *world.Partner) Doc {
 		y := *x
 		y.Stance = nil // which are not of policy
 		return PartnerDoc(&y)
 	}).kind,
 	barKind(),
 	personalKind(),
-	many("exceptions", "exception", true, "exception", exceptionFields, newException, func(x *world.Exception) string { return x.ID }, func(w *world.World) *[]world.Exception { return &w.Exceptions }).kind,
-	many("bundles", "bundle", true, "bundle", bundleFields, newBundle, func(x *world.Bundle) string { return x.ID }, func(w *world.World) *[]world.Bundle { return &w.Bundles }).kind,
-	many("expectations", "expectation", true, "expectation", expectationFields, zero[world.Expectation], func(x *world.Expectation) string { return x.ID }, func(w *world.World) *[]world.Expectation { return &w.Expectations }).kind,
-	many("people", "person", false, "person", personFields, zero[world.Person], func(x *world.Person) string { return x.ID }, func(w *world.World) *[]world.Person { return &w.People }).kind,
-	many("groups", "group", false, "group", groupFields, zero[world.Group], func(x *world.Group) string { return x.ID }, func(w *world.World) *[]world.Group { return &w.Groups }).kind,
-	many("spaces", "space", false, "space", spaceFields, zero[world.Space], func(x *world.Space) string { return x.ID }, func(w *world.World) *[]world.Space { return &w.Spaces }).kept(SpaceDoc).kind,
-	many("domain_lists", "domain_list", false, "domain list", domainListFields, zero[world.DomainList], func(x *world.DomainList) string { return x.ID }, func(w *world.World) *[]world.DomainList { return &w.DomainLists }).kind,
-	many("meetings", "meeting", false, "meeting", meetingFields, zero[world.Meeting], func(x *world.Meeting) string { return x.ID }, func(w *world.World) *[]world.Meeting { return &w.Meetings }).kind,
-	many("guests", "guest", false, "guest", guestFields, newGuest, func(x *world.Guest) string { return x.Address.String() }, func(w *world.World) *[]world.Guest { return &w.Guests }).inTable().kind,
-	many("grants", "grant", false, "grant", grantFields, newGrant, GrantKey, func(w *world.World) *[]world.Grant { return &w.Grants }).inTable().kind,
-	many("holdings", "holding", false, "holding", holdingFields, newHolding, (*world.Holding).Key, func(w *world.World) *[]world.Holding { return &w.Holdings }).kind,
-	many("links", "link", false, "link", linkFields, newLink, func(x *world.Link) string { return x.ID }, func(w *world.World) *[]world.Link { return &w.Links }).kind,
-	many("forwarders", "forwarder", false, "forwarder", forwarderFields, newForwarder, ForwarderKey, func(w *world.World) *[]world.Forwarder { return &w.Forwarders }).kind,
-	many("contacts", "contact", false, "contact", contactFields, zero[world.Contact], ContactKey, func(w *world.World) *[]world.Contact { return &w.Contacts }).kind,
-	many("letters", "letter", false, "letter", letterFields, newLetter, func(x *world.Letter) string { return x.ID }, func(w *world.World) *[]world.Letter { return &w.Letters }).notAsked(),
-	many("requests", "request", false, "request", requestFields, func() world.BundleRequest { return world.BundleRequest{Until: moment.Never, Reminded: catalogue.Unset} }, func(x *world.BundleRequest) string { return x.ID }, func(w *world.World) *[]world.BundleRequest { return &w.Requests }).inTable().kind,
-	many("rounds", "round", false, "round", roundFields, func() world.Round { return world.Round{Reminded: catalogue.Unset} }, func(x *world.Round) string { return x.ID }, func(w *world.World) *[]world.Round { return &w.Rounds }).inTable().kind,
-	many("statements", "statement", false, "statement", statementFields, newStatement, func(x *world.Statement) string { return x.Partner }, func(w *world.World) *[]world.Statement { return &w.Statements }).notAsked(),
-	many("dates_from", "dates_from", false, "floor of dates", datesFromFields, newDatesFrom, func(x *world.DatesFrom) string { return x.For() }, func(w *world.World) *[]world.DatesFrom { return &w.DatesFrom }).kind,
+	many("exceptions", "exception", true, "exception", exceptionFields, newException, func(x *world.Exception) string { return x.ID },
+		func(w *world.World) *[]world.Exception { return &w.Exceptions }).kind,
+	many("bundles", "bundle", true, "bundle", bundleFields, newBundle, func(x *world.Bundle) string { return x.ID },
+		func(w *world.World) *[]world.Bundle { return &w.Bundles }).kind,
+	many("expectations", "expectation", true, "expectation", expectationFields, zero[world.Expectation],
+		func(x *world.Expectation) string { return x.ID }, func(w *world.World) *[]world.Expectation { return &w.Expectations }).kind,
+	many("people", "person", false, "person", personFields, zero[world.Person], func(x *world.Person) string { return x.ID },
+		func(w *world.World) *[]world.Person { return &w.People }).kind,
+	many("groups", "group", false, "group", groupFields, zero[world.Group], func(x *world.Group) string { return x.ID },
+		func(w *world.World) *[]world.Group { return &w.Groups }).kind,
+	many("spaces", "space", false, "space", spaceFields, zero[world.Space], func(x *world.Space) string { return x.ID },
+		func(w *world.World) *[]world.Space { return &w.Spaces }).kept(SpaceDoc).kind,
+	many("domain_lists", "domain_list", false, "domain list", domainListFields, zero[world.DomainList],
+		func(x *world.DomainList) string { return x.ID }, func(w *world.World) *[]world.DomainList { return &w.DomainLists }).kind,
+	many("meetings", "meeting", false, "meeting", meetingFields, zero[world.Meeting], func(x *world.Meeting) string { return x.ID },
+		func(w *world.World) *[]world.Meeting { return &w.Meetings }).kind,
+	many("guests", "guest", false, "guest", guestFields, newGuest, func(x *world.Guest) string { return x.Address.String() },
+		func(w *world.World) *[]world.Guest { return &w.Guests }).inTable().kind,
+	many("grants", "grant", false, "grant", grantFields, newGrant, GrantKey,
+		func(w *world.World) *[]world.Grant { return &w.Grants }).inTable().kind,
+	many("holdings", "holding", false, "holding", holdingFields, newHolding, (*world.Holding).Key,
+		func(w *world.World) *[]world.Holding { return &w.Holdings }).kind,
+	many("links", "link", false, "link", linkFields, newLink, func(x *world.Link) string { return x.ID },
+		func(w *world.World) *[]world.Link { return &w.Links }).kind,
+	many("forwarders", "forwarder", false, "forwarder", forwarderFields, newForwarder, ForwarderKey,
+		func(w *world.World) *[]world.Forwarder { return &w.Forwarders }).kind,
+	many("contacts", "contact", false, "contact", contactFields, zero[world.Contact], ContactKey,
+		func(w *world.World) *[]world.Contact { return &w.Contacts }).kind,
+	many("letters", "letter", false, "letter", letterFields, newLetter, func(x *world.Letter) string { return x.ID },
+		func(w *world.World) *[]world.Letter { return &w.Letters }).notAsked(),
+	many("requests", "request", false, "request", requestFields,
+		func() world.BundleRequest { return world.BundleRequest{Until: moment.Never, Reminded: catalogue.Unset} },
+		func(x *world.BundleRequest) string { return x.ID }, func(w *world.World) *[]world.BundleRequest { return &w.Requests }).inTable().kind,
+	many("rounds", "round", false, "round", roundFields, func() world.Round { return world.Round{Reminded: catalogue.Unset} },
+		func(x *world.Round) string { return x.ID }, func(w *world.World) *[]world.Round { return &w.Rounds }).inTable().kind,
+	many("statements", "statement", false, "statement", statementFields, newStatement, func(x *world.Statement) string { return x.Partner },
+		func(w *world.World) *[]world.Statement { return &w.Statements }).notAsked(),
+	many("dates_from", "dates_from", false, "floor of dates", datesFromFields, newDatesFrom,
+		func(x *world.DatesFrom) string { return x.For() }, func(w *world.World) *[]world.DatesFrom { return &w.DatesFrom }).kind,
 }
 
 // Sections are the parts of a file in the order in which they are written.
@@ -162,7 +184,8 @@ type kindOf[T any] struct {
 }
 
 // many is a kind of which there is a list.
-func many[T any](section, stored string, policy bool, what string, fields []field[T], fresh func() T, key func(*T) string, at func(*world.World) *[]T) *kindOf[T] {
+func many[T any](section, stored string, policy bool, what string, fields []field[T], fresh func() T, key func(*T) string,
+	at func(*world.World) *[]T) *kindOf[T] {
 	article := "a "
 	if what[0] == 'e' {
 		article = "an "
@@ -250,8 +273,10 @@ func one[T any](name string, fields []field[T], fresh func() T, at func(*world.W
 
 // ruleKind is the limits and defaults of rules: a mapping in files.
 func ruleKind() kind {
-	k := &kindOf[world.RuleSetting]{key: func(x *world.RuleSetting) string { return x.Rule.String() }, at: func(w *world.World) *[]world.RuleSetting { return &w.Rules }}
-	k.kind = kind{section: "rules", stored: "rule", policy: true, noun: "limits and defaults, as {RULE: {limit: VALUE, default: VALUE}}", fields: func() []FieldSays { return nil },
+	k := &kindOf[world.RuleSetting]{key: func(x *world.RuleSetting) string { return x.Rule.String() },
+		at: func(w *world.World) *[]world.RuleSetting { return &w.Rules }}
+	k.kind = kind{section: "rules", stored: "rule", policy: true, noun: "limits and defaults, as {RULE: {limit: VALUE, default: VALUE}}",
+		fields: func() []FieldSays { return nil },
 		read: func(r *reader, n *node, w *world.World) {
 			if n != nil {
 				r.rules(n, w)
@@ -277,7 +302,8 @@ func ruleKind() kind {
 
 // barKind is what is barred: a domain or an address, never both.
 func barKind() kind {
-	k := many("barred", "bar", true, "bar", barFields, zero[world.Bar], (*world.Bar).Key, func(w *world.World) *[]world.Bar { return &w.Barred })
+	k := many("barred", "bar", true, "bar", barFields, zero[world.Bar], (*world.Bar).Key,
+		func(w *world.World) *[]world.Bar { return &w.Barred })
 	k.read = func(r *reader, n *node, w *world.World) {
 		if n == nil {
 			return
@@ -300,7 +326,8 @@ func barKind() kind {
 
 // personalKind is the domains of private mail, written as plain entries.
 func personalKind() kind {
-	k := &kindOf[world.Entry]{key: func(x *world.Entry) string { return x.Domain.String() }, at: func(w *world.World) *[]world.Entry { return &w.Personal }}
+	k := &kindOf[world.Entry]{key: func(x *world.Entry) string { return x.Domain.String() },
+		at: func(w *world.World) *[]world.Entry { return &w.Personal }}
 	k.kind = kind{section: "personal_domains", stored: "personal", policy: true, noun: takesDomains, fields: func() []FieldSays { return nil },
 		read: func(r *reader, n *node, w *world.World) {
 			if n == nil {

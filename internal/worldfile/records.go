@@ -50,11 +50,14 @@ var settingsFields = []field[world.Settings]{
 	daysField("brake", func(x *world.Settings) *catalogue.Value { return &x.Brake }),
 	daysField("member_mail", func(x *world.Settings) *catalogue.Value { return &x.MemberMail }),
 	daysField("lapse_days", func(x *world.Settings) *catalogue.Value { return &x.LapseDays }),
-	wordField("second_factor", "setting of second factors", false, true, world.SecondFactorNames, func(x *world.Settings) int { return int(x.SecondFactor) }, func(x *world.Settings, i int) { x.SecondFactor = world.SecondFactor(max(0, i)) }),
+	wordField("second_factor", "setting of second factors", false, true, world.SecondFactorNames,
+		func(x *world.Settings) int { return int(x.SecondFactor) },
+		func(x *world.Settings, i int) { x.SecondFactor = world.SecondFactor(max(0, i)) }),
 	questionsField("sign_up_asks", func(x *world.Settings) *[]string { return &x.SignUp.Asks }),
 	questionsField("sign_up_asks_pt", func(x *world.Settings) *[]string { return &x.SignUp.AsksPt }),
 	refField("sign_up_by", "person", false, func(x *world.Settings) *string { return &x.SignUp.By }),
-	wordField("sightings", "setting of sightings", false, true, world.SightingsNames, func(x *world.Settings) int { return int(x.Sightings) }, func(x *world.Settings, i int) { x.Sightings = world.Sightings(i) }),
+	wordField("sightings", "setting of sightings", false, true, world.SightingsNames, func(x *world.Settings) int { return int(x.Sightings) },
+		func(x *world.Settings, i int) { x.Sightings = world.Sightings(i) }),
 }
 
 // SettingNames lists what a world file sets for the organisation and for the service itself, as
@@ -129,7 +132,8 @@ var partnerFields = []field[world.Partner]{
 			r.places["domain:"+x.ID+":"+e.Domain.String()] = [2]int{n.values[i].line - r.from, n.values[i].col}
 		}
 	}, func(w *writer, x *world.Partner) (tree, bool) { return entriesTree(x.Domains), len(x.Domains) > 0 }, takesDomains},
-	wordField("standing", "standing", false, true, world.StandingNames, func(x *world.Partner) int { return int(x.Standing) }, func(x *world.Partner, i int) { x.Standing = world.Standing(i) }),
+	wordField("standing", "standing", false, true, world.StandingNames, func(x *world.Partner) int { return int(x.Standing) },
+		func(x *world.Partner, i int) { x.Standing = world.Standing(i) }),
 	momentField("standing_since", false, moment.Always, func(x *world.Partner) *moment.Moment { return &x.StandingSince }),
 	textField("standing_reason", false, func(x *world.Partner) *string { return &x.StandingReason }),
 	{"contact", false, func(r *reader, n *node, x *world.Partner) {
@@ -151,10 +155,12 @@ var partnerFields = []field[world.Partner]{
 	textField("note", false, func(x *world.Partner) *string { return &x.Note }),
 	{"statement", false, func(r *reader, n *node, x *world.Partner) {
 		x.Statement = r.text(n)
-		if u, err := url.Parse(x.Statement); err != nil || u.Scheme != "https" && u.Scheme != "http" || u.Host == "" || u.User != nil || u.Fragment != "" {
+		if u, err := url.Parse(x.Statement); err != nil || u.Scheme != "https" && u.Scheme != "http" || u.Host == "" || u.User != nil ||
+			u.Fragment != "" {
 			r.at(n, "%q is no address of a statement; write one as https://collab.partner.example/.well-known/wexillum-statement", x.Statement)
 		}
-	}, func(w *writer, x *world.Partner) (tree, bool) { return leaf(x.Statement), x.Statement != "" }, "the address of their signed statement"},
+	}, func(w *writer, x *world.Partner) (tree, bool) { return leaf(x.Statement), x.Statement != "" },
+		"the address of their signed statement"},
 	{"opened", false, func(r *reader, n *node, x *world.Partner) {
 		if n.kind != mapping {
 			r.at(n, "openings are written as {chat.in: yes}")
@@ -181,7 +187,8 @@ var partnerFields = []field[world.Partner]{
 		return t, len(t.list) > 0
 	}, "yes or no for services and directions, as {chat.in: yes, mail.out: no}"},
 	{"sign_in", false, func(r *reader, n *node, x *world.Partner) { object(r, n, "a sign-in", signInFields, x) },
-		func(w *writer, x *world.Partner) (tree, bool) { return record(w, signInFields, x), x.SignIn != "" }, "their own sign-in: " + fieldsIn(signInFields)},
+		func(w *writer, x *world.Partner) (tree, bool) { return record(w, signInFields, x), x.SignIn != "" },
+		"their own sign-in: " + fieldsIn(signInFields)},
 	settingsField(catalogue.AtPartner, "a partner", func(x *world.Partner) *[]world.Setting { return &x.Rules }),
 	{"stance", false, func(r *reader, n *node, x *world.Partner) {
 		if n.kind != mapping {
@@ -216,7 +223,8 @@ var partnerFields = []field[world.Partner]{
 var signInFields = []field[world.Partner]{
 	{"issuer", true, func(r *reader, n *node, x *world.Partner) {
 		x.SignIn = r.text(n)
-		if u, err := url.Parse(x.SignIn); err != nil || u.Scheme != "https" && u.Scheme != "http" || u.Host == "" || u.User != nil || u.Fragment != "" || u.RawQuery != "" {
+		if u, err := url.Parse(x.SignIn); err != nil || u.Scheme != "https" && u.Scheme != "http" || u.Host == "" || u.User != nil ||
+			u.Fragment != "" || u.RawQuery != "" {
 			r.at(n, "%q is no issuer; write one as https://sign-in.partner.example", x.SignIn)
 		}
 	}, func(w *writer, x *world.Partner) (tree, bool) { return leaf(x.SignIn), true }, "the address of an OpenID Connect issuer"},
@@ -225,7 +233,8 @@ var signInFields = []field[world.Partner]{
 }
 
 var stanceFields = []field[world.Stance]{
-	wordField("says", "stance", true, true, world.SaysNames, func(x *world.Stance) int { return int(x.Says) }, func(x *world.Stance, i int) { x.Says = world.Says(i) }),
+	wordField("says", "stance", true, true, world.SaysNames, func(x *world.Stance) int { return int(x.Says) },
+		func(x *world.Stance, i int) { x.Says = world.Says(i) }),
 	{"features", false, func(r *reader, n *node, x *world.Stance) {
 		x.Features = []catalogue.Feature{}
 		for i := range r.list(n) {
@@ -282,7 +291,8 @@ var letterFields = []field[world.Letter]{
 	textField("by", false, func(x *world.Letter) *string { return &x.By }),
 	textField("to", false, func(x *world.Letter) *string { return &x.To }),
 	textField("note", false, func(x *world.Letter) *string { return &x.Note }),
-	wordField("answer", "answer", false, false, world.AnswerNames, func(x *world.Letter) int { return int(x.Answer) }, func(x *world.Letter, i int) { x.Answer = world.Answer(i) }),
+	wordField("answer", "answer", false, false, world.AnswerNames, func(x *world.Letter) int { return int(x.Answer) },
+		func(x *world.Letter, i int) { x.Answer = world.Answer(i) }),
 	momentField("answered", false, moment.Never, func(x *world.Letter) *moment.Moment { return &x.Answered }),
 	textField("said", false, func(x *world.Letter) *string { return &x.Said }),
 }
@@ -305,8 +315,11 @@ func newStatement() world.Statement {
 func newLetter() world.Letter { return world.Letter{Sent: moment.Always, Answered: moment.Never} }
 
 var barFields = []field[world.Bar]{
-	{"name", false, func(r *reader, n *node, x *world.Bar) { x.Domain = r.domain(n) }, func(w *writer, x *world.Bar) (tree, bool) { return leaf(x.Domain.String()), !x.Domain.IsZero() }, "a domain; an address instead stands in address"},
-	{"subdomains", false, func(r *reader, n *node, x *world.Bar) { x.Subdomains = r.bool(n) }, func(w *writer, x *world.Bar) (tree, bool) { return leaf("yes"), x.Subdomains }, "yes or no"},
+	{"name", false, func(r *reader, n *node, x *world.Bar) { x.Domain = r.domain(n) },
+		func(w *writer, x *world.Bar) (tree, bool) { return leaf(x.Domain.String()), !x.Domain.IsZero() },
+		"a domain; an address instead stands in address"},
+	{"subdomains", false, func(r *reader, n *node, x *world.Bar) { x.Subdomains = r.bool(n) },
+		func(w *writer, x *world.Bar) (tree, bool) { return leaf("yes"), x.Subdomains }, "yes or no"},
 	addressField("address", false, func(x *world.Bar) *addr.Address { return &x.Address }),
 	textField("reason", false, func(x *world.Bar) *string { return &x.Reason }),
 }
@@ -323,7 +336,8 @@ var exceptionFields = []field[world.Exception]{
 }
 
 var giftFields = []field[world.Gift]{
-	{"resource", true, func(r *reader, n *node, x *world.Gift) { x.Resource = r.resource(n) }, func(w *writer, x *world.Gift) (tree, bool) { return leaf(x.Resource.String()), true }, takesResource},
+	{"resource", true, func(r *reader, n *node, x *world.Gift) { x.Resource = r.resource(n) },
+		func(w *writer, x *world.Gift) (tree, bool) { return leaf(x.Resource.String()), true }, takesResource},
 	roleField("role", func(x *world.Gift) *catalogue.Role { return &x.Role }),
 }
 
@@ -385,10 +399,11 @@ var bundleFields = []field[world.Bundle]{
 		}
 		return t, true
 	}, "entries of " + fieldsIn(giftFields)},
-	{"who", false, func(r *reader, n *node, x *world.Bundle) { object(r, n, "who", whoFields, x) }, func(w *writer, x *world.Bundle) (tree, bool) {
-		t := record(w, whoFields, x)
-		return t, len(t.list) > 0
-	}, "who may ask for it: " + fieldsIn(whoFields)},
+	{"who", false, func(r *reader, n *node, x *world.Bundle) { object(r, n, "who", whoFields, x) },
+		func(w *writer, x *world.Bundle) (tree, bool) {
+			t := record(w, whoFields, x)
+			return t, len(t.list) > 0
+		}, "who may ask for it: " + fieldsIn(whoFields)},
 	boolField("closed", false, func(x *world.Bundle) *bool { return &x.Closed }),
 	{"approval", false, func(r *reader, n *node, x *world.Bundle) {
 		for i := range r.list(n) {
@@ -435,8 +450,10 @@ var holdingFields = []field[world.Holding]{
 }
 
 var lessFields = []field[world.Gift]{
-	{"resource", true, func(r *reader, n *node, x *world.Gift) { x.Resource = r.resource(n) }, func(w *writer, x *world.Gift) (tree, bool) { return leaf(x.Resource.String()), true }, takesResource},
-	wordField("role", "role", false, false, []string{"none", "view", "contribute", "manage"}, func(x *world.Gift) int { return int(x.Role) }, func(x *world.Gift, i int) { x.Role = catalogue.Role(i) }),
+	{"resource", true, func(r *reader, n *node, x *world.Gift) { x.Resource = r.resource(n) },
+		func(w *writer, x *world.Gift) (tree, bool) { return leaf(x.Resource.String()), true }, takesResource},
+	wordField("role", "role", false, false, []string{"none", "view", "contribute", "manage"}, func(x *world.Gift) int { return int(x.Role) },
+		func(x *world.Gift, i int) { x.Role = catalogue.Role(i) }),
 }
 
 func newHolding() world.Holding {
@@ -486,7 +503,8 @@ var expectationFields = []field[world.Expectation]{
 			}
 		}
 		x.Resource = n.text
-	}, func(w *writer, x *world.Expectation) (tree, bool) { return leaf(x.Resource), true }, "kind:id, of which a space is meant with all in it; or *"},
+	}, func(w *writer, x *world.Expectation) (tree, bool) { return leaf(x.Resource), true },
+		"kind:id, of which a space is meant with all in it; or *"},
 	{"expect", true, func(r *reader, n *node, x *world.Expectation) {
 		if n.kind != mapping {
 			x.Expect = world.Expect{Sort: world.ExpectSort(r.word(n, "expectation", world.ExpectSortNames[:2]))}
@@ -598,7 +616,8 @@ var personFields = []field[world.Person]{
 	textField("name", false, func(x *world.Person) *string { return &x.Name }),
 	addressField("address", false, func(x *world.Person) *addr.Address { return &x.Address }),
 	refsField("groups", "group", func(x *world.Person) *[]string { return &x.Groups }),
-	flags("roles", "role of a person", world.PersonRoleNames, false, func(x *world.Person) uint { return uint(x.Roles) }, func(x *world.Person, v uint) { x.Roles = world.PersonRole(v) }),
+	flags("roles", "role of a person", world.PersonRoleNames, false, func(x *world.Person) uint { return uint(x.Roles) },
+		func(x *world.Person, v uint) { x.Roles = world.PersonRole(v) }),
 	textField("language", false, func(x *world.Person) *string { return &x.Language }),
 	momentField("left", false, 0, func(x *world.Person) *moment.Moment { return &x.Left }),
 }
@@ -630,7 +649,8 @@ func namesOf(kinds []catalogue.ResourceKind) (out []string) {
 
 var itemFields = []field[world.Item]{
 	idField(func(x *world.Item) *string { return &x.ID }),
-	wordField("kind", "kind of item", true, true, namesOf(itemKinds), func(x *world.Item) int { return slices.Index(itemKinds, x.Kind) }, func(x *world.Item, i int) { x.Kind = itemKinds[i] }),
+	wordField("kind", "kind of item", true, true, namesOf(itemKinds), func(x *world.Item) int { return slices.Index(itemKinds, x.Kind) },
+		func(x *world.Item, i int) { x.Kind = itemKinds[i] }),
 	textField("name", false, func(x *world.Item) *string { return &x.Name }),
 	boolField("private", false, func(x *world.Item) *bool { return &x.Private }),
 	settingsField(catalogue.AtItem, "an item", func(x *world.Item) *[]world.Setting { return &x.Rules }),
@@ -639,7 +659,8 @@ var itemFields = []field[world.Item]{
 var spaceFields = []field[world.Space]{
 	idField(func(x *world.Space) *string { return &x.ID }),
 	textField("name", false, func(x *world.Space) *string { return &x.Name }),
-	wordField("kind", "kind of space", true, true, world.SpaceKindNames, func(x *world.Space) int { return int(x.Kind) }, func(x *world.Space, i int) { x.Kind = world.SpaceKind(i) }),
+	wordField("kind", "kind of space", true, true, world.SpaceKindNames, func(x *world.Space) int { return int(x.Kind) },
+		func(x *world.Space, i int) { x.Kind = world.SpaceKind(i) }),
 	boolField("joinable", false, func(x *world.Space) *bool { return &x.Joinable }),
 	optionalRole("joins_as", func(x *world.Space) *catalogue.Role { return &x.JoinsAs }),
 	boolField("house_licence", false, func(x *world.Space) *bool { return &x.HouseLicence }),
@@ -712,7 +733,8 @@ var meetingFields = []field[world.Meeting]{
 	boolField("standing_room", false, func(x *world.Meeting) *bool { return &x.StandingRoom }),
 	boolField("passcode", false, func(x *world.Meeting) *bool { return &x.Passcode }),
 	textField("waiting_text", false, func(x *world.Meeting) *string { return &x.WaitingText }),
-	wordField("repeats", "way to repeat", false, false, world.RepeatsNames, func(x *world.Meeting) int { return int(x.Repeats) }, func(x *world.Meeting, i int) { x.Repeats = world.Repeats(i) }),
+	wordField("repeats", "way to repeat", false, false, world.RepeatsNames, func(x *world.Meeting) int { return int(x.Repeats) },
+		func(x *world.Meeting, i int) { x.Repeats = world.Repeats(i) }),
 	settingsField(catalogue.AtItem, "a meeting", func(x *world.Meeting) *[]world.Setting { return &x.Rules }),
 }
 
@@ -721,10 +743,12 @@ var guestFields = []field[world.Guest]{
 	textField("name", false, func(x *world.Guest) *string { return &x.Name }),
 	refField("sponsor", "person", false, func(x *world.Guest) *string { return &x.Sponsor }),
 	textField("purpose", false, func(x *world.Guest) *string { return &x.Purpose }),
-	wordField("state", "state of a record", false, true, world.StateNames, func(x *world.Guest) int { return int(x.State) }, func(x *world.Guest, i int) { x.State = world.State(i) }),
+	wordField("state", "state of a record", false, true, world.StateNames, func(x *world.Guest) int { return int(x.State) },
+		func(x *world.Guest, i int) { x.State = world.State(i) }),
 	textField("cause", false, func(x *world.Guest) *string { return &x.Cause }),
 	momentField("state_since", false, moment.Always, func(x *world.Guest) *moment.Moment { return &x.StateSince }),
-	flags("origins", "origin", world.OriginNames, false, func(x *world.Guest) uint { return uint(x.Origins) }, func(x *world.Guest, v uint) { x.Origins = world.Origin(v) }),
+	flags("origins", "origin", world.OriginNames, false, func(x *world.Guest) uint { return uint(x.Origins) },
+		func(x *world.Guest, v uint) { x.Origins = world.Origin(v) }),
 	momentField("since", false, moment.Always, func(x *world.Guest) *moment.Moment { return &x.Since }),
 	momentField("accepted", false, moment.Never, func(x *world.Guest) *moment.Moment { return &x.Accepted }),
 	momentField("renewed", false, moment.Always, func(x *world.Guest) *moment.Moment { return &x.Renewed }),
@@ -733,7 +757,8 @@ var guestFields = []field[world.Guest]{
 	momentField("last_seen", false, moment.Always, func(x *world.Guest) *moment.Moment { return &x.LastSeen }),
 	textField("language", false, func(x *world.Guest) *string { return &x.Language }),
 	textField("location", false, func(x *world.Guest) *string { return &x.Location }),
-	wordField("licence", "licence", false, false, world.LicenceNames, func(x *world.Guest) int { return int(x.Licence) }, func(x *world.Guest, i int) { x.Licence = world.Licence(i) }),
+	wordField("licence", "licence", false, false, world.LicenceNames, func(x *world.Guest) int { return int(x.Licence) },
+		func(x *world.Guest, i int) { x.Licence = world.Licence(i) }),
 	momentField("home_closed", false, 0, func(x *world.Guest) *moment.Moment { return &x.HomeClosed }),
 	{"dates_from", false, func(r *reader, n *node, x *world.Guest) { x.DatesFrom = r.floor(n) },
 		func(w *writer, x *world.Guest) (tree, bool) { return w.floor(x.DatesFrom), x.DatesFrom != 0 }, takesFloor},
@@ -744,7 +769,8 @@ var grantFields = []field[world.Grant]{
 	{"party", true, func(r *reader, n *node, x *world.Grant) {
 		p := r.partyRef(n)
 		x.Address, x.Group, x.Partner, x.Domain = p.Address, p.Group, p.Partner, p.Domain
-	}, func(w *writer, x *world.Grant) (tree, bool) { return leaf(x.Party()), true }, "who holds it: an address, partner:ID, domain:NAME or group:ID"},
+	}, func(w *writer, x *world.Grant) (tree, bool) { return leaf(x.Party()), true },
+		"who holds it: an address, partner:ID, domain:NAME or group:ID"},
 	{"resource", true, func(r *reader, n *node, x *world.Grant) {
 		x.Resource = r.resource(n)
 		if x.ToMany() && x.Resource.Kind.IsItem() {
@@ -803,7 +829,8 @@ var forwarderFields = []field[world.Forwarder]{
 	refField("mailbox", "person", true, func(x *world.Forwarder) *string { return &x.Mailbox }),
 	addressField("to", true, func(x *world.Forwarder) *addr.Address { return &x.To }),
 	boolField("keep_copy", true, func(x *world.Forwarder) *bool { return &x.KeepCopy }),
-	{"set_by", false, func(r *reader, n *node, x *world.Forwarder) { x.SetBy = setBy[r.word(n, "setter", setBy)] }, func(w *writer, x *world.Forwarder) (tree, bool) { return leaf(x.SetBy), x.SetBy != "" }, "person, mail_rule or administrator"},
+	{"set_by", false, func(r *reader, n *node, x *world.Forwarder) { x.SetBy = setBy[r.word(n, "setter", setBy)] },
+		func(w *writer, x *world.Forwarder) (tree, bool) { return leaf(x.SetBy), x.SetBy != "" }, "person, mail_rule or administrator"},
 }
 
 var contactFields = []field[world.Contact]{
@@ -829,7 +856,8 @@ func newBundle() world.Bundle {
 	return world.Bundle{TermDays: catalogue.Unset, ReviewDays: catalogue.Unset}
 }
 func newGuest() world.Guest {
-	return world.Guest{StateSince: moment.Always, Since: moment.Always, Accepted: moment.Never, Renewed: moment.Always, Until: moment.Never, Terms: moment.Never, LastSeen: moment.Always}
+	return world.Guest{StateSince: moment.Always, Since: moment.Always, Accepted: moment.Never, Renewed: moment.Always, Until: moment.Never,
+		Terms: moment.Never, LastSeen: moment.Always}
 }
 func newGrant() world.Grant {
 	return world.Grant{From: moment.Always, Until: moment.Never, Reviewed: moment.Always}

@@ -25,7 +25,8 @@ func partsField[T, E any](name, what, says string, fields []field[E], fresh func
 
 // lessField is what of a bundle is given less.
 func lessField[T any](at func(*T) *[]world.Gift) field[T] {
-	return partsField("less", "what is given less", "what of the bundle is left out or narrower: ", lessFields, func() world.Gift { return world.Gift{Role: catalogue.NoRole} }, at)
+	return partsField("less", "what is given less", "what of the bundle is left out or narrower: ", lessFields,
+		func() world.Gift { return world.Gift{Role: catalogue.NoRole} }, at)
 }
 
 var requestFields = []field[world.BundleRequest]{
@@ -42,7 +43,8 @@ var requestFields = []field[world.BundleRequest]{
 	momentField("until", true, moment.Never, func(x *world.BundleRequest) *moment.Moment { return &x.Until }),
 	momentField("made", false, 0, func(x *world.BundleRequest) *moment.Moment { return &x.Made }),
 	lessField(func(x *world.BundleRequest) *[]world.Gift { return &x.Less }),
-	partsField("steps", "a step of approving", "who is to approve it, in order: ", stepFields, zero[world.ApprovalStep], func(x *world.BundleRequest) *[]world.ApprovalStep { return &x.Steps }),
+	partsField("steps", "a step of approving", "who is to approve it, in order: ", stepFields, zero[world.ApprovalStep],
+		func(x *world.BundleRequest) *[]world.ApprovalStep { return &x.Steps }),
 	refsField("never", "person", func(x *world.BundleRequest) *[]string { return &x.Never }),
 	daysField("reminded", func(x *world.BundleRequest) *catalogue.Value { return &x.Reminded }),
 }
@@ -95,7 +97,9 @@ var roundFields = []field[world.Round]{
 	textField("why", true, func(x *world.Round) *string { return &x.Why }),
 	textField("by", true, func(x *world.Round) *string { return &x.By }),
 	daysField("reminded", func(x *world.Round) *catalogue.Value { return &x.Reminded }),
-	partsField("lines", "a line of a round", "what it asks: ", roundLineFields, func() world.RoundLine { return world.RoundLine{From: moment.Always, State: world.ReviewStates[0]} }, func(x *world.Round) *[]world.RoundLine { return &x.Lines }),
+	partsField("lines", "a line of a round", "what it asks: ", roundLineFields,
+		func() world.RoundLine { return world.RoundLine{From: moment.Always, State: world.ReviewStates[0]} },
+		func(x *world.Round) *[]world.RoundLine { return &x.Lines }),
 }
 
 var roundLineFields = []field[world.RoundLine]{
@@ -105,7 +109,8 @@ var roundLineFields = []field[world.RoundLine]{
 			p := r.partyRef(n)
 			x.Party = p.String()
 		}
-	}, func(w *writer, x *world.RoundLine) (tree, bool) { return leaf(x.Party), true }, "who holds it: an address, partner:ID, domain:NAME or group:ID"},
+	}, func(w *writer, x *world.RoundLine) (tree, bool) { return leaf(x.Party), true },
+		"who holds it: an address, partner:ID, domain:NAME or group:ID"},
 	textField("resource", true, func(x *world.RoundLine) *string { return &x.Resource }),
 	roleField("role", func(x *world.RoundLine) *catalogue.Role { return &x.Role }),
 	momentField("from", false, moment.Always, func(x *world.RoundLine) *moment.Moment { return &x.From }),
@@ -114,11 +119,14 @@ var roundLineFields = []field[world.RoundLine]{
 		x.Reviewer, _ = r.scalar(n)
 		checkDecider(r, n, x.Reviewer)
 	}, func(w *writer, x *world.RoundLine) (tree, bool) { return leaf(x.Reviewer), true }, "who is asked: owner:ID for a person, or keeper"},
-	wordField("state", "state", false, false, world.ReviewStates, func(x *world.RoundLine) int { return max(0, slices.Index(world.ReviewStates, x.State)) }, func(x *world.RoundLine, i int) { x.State = world.ReviewStates[max(0, i)] }),
+	wordField("state", "state", false, false, world.ReviewStates,
+		func(x *world.RoundLine) int { return max(0, slices.Index(world.ReviewStates, x.State)) },
+		func(x *world.RoundLine, i int) { x.State = world.ReviewStates[max(0, i)] }),
 	textField("by", false, func(x *world.RoundLine) *string { return &x.By }),
 	momentField("at", false, 0, func(x *world.RoundLine) *moment.Moment { return &x.At }),
 	textField("why", false, func(x *world.RoundLine) *string { return &x.Why }),
 	momentField("until", true, 0, func(x *world.RoundLine) *moment.Moment { return &x.Until }),
-	wordField("narrowed", "role", false, false, []string{"none", "view", "contribute", "manage"}, func(x *world.RoundLine) int { return int(x.Narrowed) }, func(x *world.RoundLine, i int) { x.Narrowed = catalogue.Role(max(0, i)) }),
+	wordField("narrowed", "role", false, false, []string{"none", "view", "contribute", "manage"},
+		func(x *world.RoundLine) int { return int(x.Narrowed) }, func(x *world.RoundLine, i int) { x.Narrowed = catalogue.Role(max(0, i)) }),
 	textField("instead", false, func(x *world.RoundLine) *string { return &x.Instead }),
 }

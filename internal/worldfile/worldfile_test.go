@@ -33,7 +33,8 @@ func TestRoundTrip(t *testing.T) {
 	if err != nil {
 		t.Fatal(err)
 	}
-	for name, text := range map[string][]byte{"model": model, "demo": demo, "generated": Write(worldgen.Generate(3, worldgen.Size{Guests: 200}, now))} {
+	for name, text := range map[string][]byte{"model": model, "demo": demo,
+		"generated": Write(worldgen.Generate(3, worldgen.Size{Guests: 200}, now))} {
 		once := Write(read(t, string(text)))
 		twice := Write(read(t, string(once)))
 		if string(once) != string(twice) {
@@ -115,16 +116,21 @@ func TestRefused(t *testing.T) {
 		{head + "rules: {guests.idle_days: {limit: 07}}", "5:35: guests.idle_days: \"07\" is no number of days"},
 		{head + "rules: {directory.sign_in: {limit: code}}", "5:36: directory.sign_in takes a list"},
 		{head + "rules: {directory.sign_in: {limit: [code, code]}}", "5:36: directory.sign_in: \"code\" stands there twice"},
-		{head + "spaces: [{id: s, kind: team, rules: {files.link_days: 91}}]", "5:55: files.link_days: 91 is looser than the limit, 90, which an administrator can raise"},
-		{head + "spaces: [{id: s, kind: team, rules: {chat.push: on}}]", "5:38: chat.push is not set at a space; it is set at people and at the organisation"},
+		{head + "spaces: [{id: s, kind: team, rules: {files.link_days: 91}}]",
+			"5:55: files.link_days: 91 is looser than the limit, 90, which an administrator can raise"},
+		{head + "spaces: [{id: s, kind: team, rules: {chat.push: on}}]",
+			"5:38: chat.push is not set at a space; it is set at people and at the organisation"},
 		{head + "spaces: [{id: s, kind: tram}]", "5:24: \"tram\" is no kind of space; write team, site, course, report_area, drive"},
 		{head + "spaces: [{id: s, kind: team, joinable: maybe}]", "5:40: \"maybe\" is neither yes nor no"},
 		{head + "spaces: [{id: s, kind: drive}]", "5:10: the drive \"s\" belongs to one person, and 0 own it"},
 		{head + "spaces: [{id: s, kind: team, owners: [eve]}]", "5:39: there is no person \"eve\""},
-		{head + "spaces: [{id: s, kind: team, items: [{id: f, kind: file}]}]\ngrants: [{party: a@b.example, resource: folder:f, role: view}]", "6:41: \"f\" is a file, not a folder"},
-		{head + "spaces: [{id: s, kind: team, items: [{id: f, kind: file}]}]\nlinks: [{id: l, item: space:s, for: bearer, right: view}]", "6:23: a link opens one item, not a space"},
+		{head + "spaces: [{id: s, kind: team, items: [{id: f, kind: file}]}]\ngrants: [{party: a@b.example, resource: folder:f, role: view}]",
+			"6:41: \"f\" is a file, not a folder"},
+		{head + "spaces: [{id: s, kind: team, items: [{id: f, kind: file}]}]\nlinks: [{id: l, item: space:s, for: bearer, right: view}]",
+			"6:23: a link opens one item, not a space"},
 		{head + "grants: [{party: \"partner:x\", resource: space:s, role: view}]", "5:18: there is no partner"},
-		{head + "grants: [{party: \"domain:far.example\", resource: file:f, role: view}]", "5:50: domain:far.example as a whole is let into a space"},
+		{head + "grants: [{party: \"domain:far.example\", resource: file:f, role: view}]",
+			"5:50: domain:far.example as a whole is let into a space"},
 		{head + "guests: [{address: a@b.example, since: 2026-02-30}]", "5:40: \"2026-02-30\" is no date"},
 		{head + "guests: [{address: a@b.example, since: 2026-02-03T10:00:00}]", "5:40: \"2026-02-03T10:00:00\" is no moment"},
 		{head + "guests: [{address: a@b.example, state: invited, accepted: -1d}]", "5:10: the record of a@b.example is invited and yet accepted"},
@@ -132,20 +138,25 @@ func TestRefused(t *testing.T) {
 		{head + "partners: [{id: p, name: P, domains: [ours.example]}]", "5:39: ours.example is one of our own domains"},
 		{head + "partners: [{id: p, name: P, domains: [homepost.example]}]", "5:39: homepost.example is a personal domain"},
 		{head + "partners: [{id: p, name: P, domains: [co.uk]}]", "5:39: co.uk is a public suffix"},
-		{head + "partners: [{id: p, name: P, domains: [192.0.2.1]}]", "5:39: \"192.0.2.1\" is no domain: an IP address stands where a domain belongs"},
-		{head + "partners: [{id: p, name: P, domains: [brook.example]}, {id: q, name: Q, domains: [brook.example]}]", "5:83: the domain brook.example belongs to the partner \"p\" already"},
-		{head + "partners: [{id: p, name: P, domains: [ilvane.example]}, {id: q, name: Q, domains: [iivane.example]}]", "5:84: iivane.example (iivane.example) looks like ilvane.example"},
+		{head + "partners: [{id: p, name: P, domains: [192.0.2.1]}]",
+			"5:39: \"192.0.2.1\" is no domain: an IP address stands where a domain belongs"},
+		{head + "partners: [{id: p, name: P, domains: [brook.example]}, {id: q, name: Q, domains: [brook.example]}]",
+			"5:83: the domain brook.example belongs to the partner \"p\" already"},
+		{head + "partners: [{id: p, name: P, domains: [ilvane.example]}, {id: q, name: Q, domains: [iivane.example]}]",
+			"5:84: iivane.example (iivane.example) looks like ilvane.example"},
 		{head + "partners: [{id: p, name: P, opened: {chat: yes}}]", "5:38: \"chat\" is no service and direction"},
 		{head + "partners: [{id: p, name: P, owner: eve}]", "5:36: there is no person \"eve\""},
 		{head + "barred: [{name: x.example, address: a@x.example}]", "5:10: a bar has either a name, which is a domain, or an address"},
 		{head + "barred: [{address: ada@ours.example}]", "5:10: ada@ours.example is one of ours; bars are for outsiders"},
 		{head + "exceptions: [{id: x, rules: {chat.push: off}}]", "5:14: the exception \"x\" is for nobody"},
 		{head + "exceptions: [{id: x, people: [ada]}]", "5:14: the exception \"x\" changes no rule"},
-		{head + "exceptions: [{id: x, people: [ada], rules: {chat.push: off}, from: +3d, until: +1d}]", "5:14: the exception \"x\" ends before it begins"},
+		{head + "exceptions: [{id: x, people: [ada], rules: {chat.push: off}, from: +3d, until: +1d}]",
+			"5:14: the exception \"x\" ends before it begins"},
 		{head + "bundles: [{id: b, name: B, gives: []}]", "a bundle gives something: a resource and a role"},
 		{head + "bundles: [{id: b, name: B, gives: [{resource: space:none, role: view}]}]", "5:47: there is no space \"none\""},
 		{head + "expectations: [{id: e, party: \"*\", action: open, resource: \"*\", expect: never}]", "5:44: \"open\" is no action"},
-		{head + "expectations: [{id: e, party: \"*\", action: files.opne, resource: \"*\", expect: never}]", "5:44: \"files.opne\" is no action; write one as files.open, files.* or *; do you mean files.open?"},
+		{head + "expectations: [{id: e, party: \"*\", action: files.opne, resource: \"*\", expect: never}]",
+			"5:44: \"files.opne\" is no action; write one as files.open, files.* or *; do you mean files.open?"},
 		{"wexillum: 1\norganisation: {name: M, domains: [ours.example], time_zone: Mars/North}", "2:61: \"Mars/North\" is no time zone"},
 		{head + "groups: [{id: a, name: \"a\\x07b\"}]", "5:24: a control character stands in this text"},
 		{head + "groups: [{id: a, name: \xff}]", "5:24: the file is not valid UTF-8"},
@@ -172,7 +183,8 @@ func TestRefused(t *testing.T) {
 // TestSaysTwice takes a look-alike that is said twice, and values that are given
 // as held back.
 func TestSaysTwice(t *testing.T) {
-	w := read(t, head+"partners: [{id: p, name: P, domains: [ilvane.example]}, {id: q, name: Q, domains: [{name: iivane.example, look_alike: yes}]}]\nspaces: [{id: s, kind: team, rules: {files.link_days: {value: none, held: yes}}}]")
+	w := read(t,
+		head+"partners: [{id: p, name: P, domains: [ilvane.example]}, {id: q, name: Q, domains: [{name: iivane.example, look_alike: yes}]}]\nspaces: [{id: s, kind: team, rules: {files.link_days: {value: none, held: yes}}}]")
 	if !w.Partners[1].Domains[0].LookAlike || !w.Spaces[0].Rules[0].Held {
 		t.Errorf("%+v", w)
 	}
@@ -205,7 +217,9 @@ func TestOrderOfSections(t *testing.T) {
 func FuzzRead(f *testing.F) {
 	model, _ := os.ReadFile("testdata/model.yaml")
 	f.Add(string(model))
-	for _, s := range []string{head, head + "groups: [{id: a, name: \"x: y\"}]", head + "rules: {chat.guests: {limit: on, default: {value: on, held: yes}}}", "{wexillum: 1}", "wexillum: 1\n- a", "? a", "%YAML 1.1", "\t", "a: |\n  b", head + "people:\n- id: b\n  name: >\n   x\n   y"} {
+	for _, s := range []string{head, head + "groups: [{id: a, name: \"x: y\"}]",
+		head + "rules: {chat.guests: {limit: on, default: {value: on, held: yes}}}", "{wexillum: 1}", "wexillum: 1\n- a", "? a", "%YAML 1.1",
+		"\t", "a: |\n  b", head + "people:\n- id: b\n  name: >\n   x\n   y"} {
 		f.Add(s)
 	}
 	f.Fuzz(func(t *testing.T, s string) {

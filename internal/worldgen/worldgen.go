@@ -561,7 +561,8 @@ func (g *generator) holdings(w *world.World) {
 	seen := map[string]bool{}
 	for range g.size.Holdings {
 		b := &w.Bundles[g.IntN(len(w.Bundles))]
-		h := world.Holding{Party: address(g.guest(g.IntN(g.size.Guests + g.size.Guests/10))), Bundle: b.ID, Sponsor: g.person(), From: g.days(-200, 5), Until: moment.Never, Reviewed: moment.Always}
+		h := world.Holding{Party: address(g.guest(g.IntN(g.size.Guests + g.size.Guests/10))), Bundle: b.ID, Sponsor: g.person(),
+			From: g.days(-200, 5), Until: moment.Never, Reviewed: moment.Always}
 		if g.one(2) {
 			h.Until = max(h.From+1, g.days(-20, 200))
 		}

@@ -22,7 +22,8 @@ func TestGenerate(t *testing.T) {
 		t.Error("two seeds give one world")
 	}
 	if len(a.Guests) != 300 || len(a.Grants) != 1500 || len(a.Partners) != 20 || len(a.Spaces) != 15 || len(a.Links) != 60 {
-		t.Errorf("%d guests, %d grants, %d partners, %d spaces, %d links", len(a.Guests), len(a.Grants), len(a.Partners), len(a.Spaces), len(a.Links))
+		t.Errorf("%d guests, %d grants, %d partners, %d spaces, %d links", len(a.Guests), len(a.Grants), len(a.Partners), len(a.Spaces),
+			len(a.Links))
 	}
 	if _, err := worldfile.Read([]byte(text), worldfile.Options{Now: now}); err != nil {
 		t.Error(err)

@@ -47,12 +47,15 @@ const general, readers = "calendars", "readers"
 var rights = map[string]string{"nothing": "", "busy": "9", "everything": "lr9"}
 
 var dialect = native.Dialect{
-	Name: "aclcalendar", Title: "Calendars over CalDAV, with lists of rights", Also: []string{"mail.see_busy", "mail.see_subject", "mail.see_details"}, Tries: []string{"mail.see_busy", "mail.see_details"},
+	Name: "aclcalendar", Title: "Calendars over CalDAV, with lists of rights",
+	Also: []string{"mail.see_busy", "mail.see_subject", "mail.see_details"}, Tries: []string{"mail.see_busy", "mail.see_details"},
 	Sets: []native.Scope{native.ToPartners, native.ToPeople},
 	Dials: []native.Dial{
-		{Path: general, Title: "What people elsewhere see of our calendars", Rule: "mail.calendar", Words: []string{"nothing", "busy", "", "everything"}, Charter: true},
+		{Path: general, Title: "What people elsewhere see of our calendars", Rule: "mail.calendar",
+			Words: []string{"nothing", "busy", "", "everything"}, Charter: true},
 	},
-	Boards: []native.Board{{Path: readers, Title: "Domains whose people may look", Rule: "mail.calendar", Opens: true, Keys: []string{"mail.in"}, Only: "only", But: "not", Single: true}},
+	Boards: []native.Board{{Path: readers, Title: "Domains whose people may look", Rule: "mail.calendar", Opens: true,
+		Keys: []string{"mail.in"}, Only: "only", But: "not", Single: true}},
 }
 
 // New returns the server that a configuration names. Settings that are not there yet are written: shut.
@@ -154,7 +157,8 @@ func (s *Server) rightsThere(c *conn, v map[string]string) (wrong []right, err e
 			should[a.String()] = rights[sees(v, owner, a)]
 		}
 		for who := range is { // anyone, and whoever has no account any more
-			if _, ok := should[who]; !ok && who != strings.TrimSuffix(owner, "@"+s.Ours) && who != s.Admin && (who == "anyone" || who == "anonymous" || strings.Contains(who, "@")) {
+			if _, ok := should[who]; !ok && who != strings.TrimSuffix(owner, "@"+s.Ours) && who != s.Admin &&
+				(who == "anyone" || who == "anonymous" || strings.Contains(who, "@")) {
 				should[who] = ""
 			}
 		}
@@ -318,7 +322,8 @@ func (s *Server) Calendar(owner string) string {
 // Event writes an event into a calendar of somebody, which it makes where there is none, and returns its path.
 func (s *Server) Event(ctx context.Context, owner, password string) (string, error) {
 	d := beside.DAV{Server: s.CalDAV}
-	if x, err := d.Ask(ctx, "MKCALENDAR", s.Calendar(owner), owner, password, "", ""); err != nil || x.Status != http.StatusCreated && x.Status != http.StatusForbidden && x.Status != http.StatusMethodNotAllowed {
+	if x, err := d.Ask(ctx, "MKCALENDAR", s.Calendar(owner), owner, password, "", ""); err != nil ||
+		x.Status != http.StatusCreated && x.Status != http.StatusForbidden && x.Status != http.StatusMethodNotAllowed {
 		return "", errors.Join(err, fmt.Errorf("the calendar cannot be made: %s", x.Text))
 	}
 	event := s.Calendar(owner) + "trial.ics"
@@ -357,7 +362,8 @@ func (s *Server) Turn(ctx context.Context, owner, who, rights string) error {
 // Looks says what an account sees of an event's calendar: whether its owner is busy, and the event.
 func (s *Server) Looks(ctx context.Context, event, owner, who, password string) (busy, read beside.Said, err error) {
 	d := beside.DAV{Server: s.CalDAV}
-	if busy, err = d.Ask(ctx, http.MethodGet, "/freebusy/user/"+owner+"/Default", who, password, "", ""); err != nil { // that module is asked with the right to it alone
+	// that module is asked with the right to it alone
+	if busy, err = d.Ask(ctx, http.MethodGet, "/freebusy/user/"+owner+"/Default", who, password, "", ""); err != nil {
 		return
 	}
 	read, err = d.Ask(ctx, http.MethodGet, event, who, password, "", "")

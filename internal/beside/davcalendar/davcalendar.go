@@ -39,11 +39,14 @@ type Server struct {
 func (s *Server) dav() beside.DAV { return beside.DAV{Server: s.Config.Server} }
 
 var dialect = native.Dialect{
-	Name: "davcalendar", Title: "Calendars over CalDAV", Also: []string{"mail.see_busy", "mail.see_subject", "mail.see_details"}, Tries: []string{"mail.see_details"},
+	Name: "davcalendar", Title: "Calendars over CalDAV", Also: []string{"mail.see_busy", "mail.see_subject", "mail.see_details"},
+	Tries: []string{"mail.see_details"},
 	Dials: []native.Dial{
-		{Path: "calendars", Title: "What people elsewhere see of our calendars", Rule: "mail.calendar", Words: []string{"nothing", "", "", "everything"}},
+		{Path: "calendars", Title: "What people elsewhere see of our calendars", Rule: "mail.calendar",
+			Words: []string{"nothing", "", "", "everything"}},
 	},
-	Boards: []native.Board{{Path: "readers", Title: "Domains whose people may look", Rule: "mail.calendar", Opens: true, Keys: []string{"mail.in"}, Only: "only", But: "not", Single: true}},
+	Boards: []native.Board{{Path: "readers", Title: "Domains whose people may look", Rule: "mail.calendar", Opens: true,
+		Keys: []string{"mail.in"}, Only: "only", But: "not", Single: true}},
 }
 
 // New returns the server that a configuration names, with the files that it lacks: shut.
@@ -66,7 +69,9 @@ func (s *Server) Describe() *native.Dialect { return &dialect }
 // change by hand of either is noticed.
 func rights(calendars, readers string) string {
 	var b strings.Builder
-	fmt.Fprintf(&b, "# calendars = %s\n# readers = %s\n\n[own]\nuser: .+\ncollection: {user}(/.*)?\npermissions: RrWw\n\n[top]\nuser: .+\ncollection:\npermissions: R\n", calendars, readers)
+	fmt.Fprintf(&b,
+		"# calendars = %s\n# readers = %s\n\n[own]\nuser: .+\ncollection: {user}(/.*)?\npermissions: RrWw\n\n[top]\nuser: .+\ncollection:\npermissions: R\n",
+		calendars, readers)
 	if calendars != "everything" {
 		return b.String()
 	}

@@ -82,22 +82,27 @@ var dialect = native.Dialect{
 		{Path: "links", Title: "Links that open without an account", Rule: "files.bearer_links", Words: []string{"off", "on"}},
 		{Path: "link right", Title: "What such a link allows", Rule: "files.link_right", Words: []string{"read", ""}},
 	},
-	Boards: []native.Board{{Path: "domains", Title: "Domains whose accounts may come in", Rule: "files.domains", Keys: []string{"files.in"}, Only: "only", But: "not"}},
+	Boards: []native.Board{{Path: "domains", Title: "Domains whose accounts may come in", Rule: "files.domains", Keys: []string{"files.in"},
+		Only: "only", But: "not"}},
 	Holdings: []native.Holding{
-		{Kind: "space", Name: "folders", Title: "Folders", Says: "Who of ours is in it is not kept there: our own people come in by the server's own sign-in.", Fields: []native.Field{
-			{Name: "folder", Of: "id"}, {Name: "title", Of: "name", Free: true},
-		}},
+		{Kind: "space", Name: "folders", Title: "Folders",
+			Says: "Who of ours is in it is not kept there: our own people come in by the server's own sign-in.", Fields: []native.Field{
+				{Name: "folder", Of: "id"}, {Name: "title", Of: "name", Free: true},
+			}},
 		{Kind: "guest", Name: "accounts", Title: "Accounts", Says: "An account begins with a password that nobody knows.", Fields: []native.Field{
 			{Name: "account", Of: "address"}, {Name: "state", Of: "standing", Words: map[string]string{"in": "on", "out": "off"}},
 		}},
-		{Kind: "grant", Name: "access", Title: "Access", Says: "An item that somebody was given alone lies in a folder beside its space's: who has the space does not see it there.", Fields: []native.Field{
-			{Name: "account", Of: "address"}, {Name: "folder", Of: "resource"},
-			{Name: "may", Of: "role", Words: map[string]string{"view": "read", "contribute": "write", "manage": "keep"}},
-		}},
-		{Kind: "link", Name: "links", Title: "Links", Says: "A link for named people is not kept there, nor one that may write.", Fields: []native.Field{
-			{Name: "mark", Of: "id"}, {Name: "folder", Of: "item"}, {Name: "may", Of: "right", Words: map[string]string{"view": "read"}},
-			{Name: "until", Of: "until"}, {Name: "for", Of: "for", Empty: true}, {Name: "by", Of: "by", Free: true},
-		}},
+		{Kind: "grant", Name: "access", Title: "Access",
+			Says: "An item that somebody was given alone lies in a folder beside its space's: who has the space does not see it there.",
+			Fields: []native.Field{
+				{Name: "account", Of: "address"}, {Name: "folder", Of: "resource"},
+				{Name: "may", Of: "role", Words: map[string]string{"view": "read", "contribute": "write", "manage": "keep"}},
+			}},
+		{Kind: "link", Name: "links", Title: "Links", Says: "A link for named people is not kept there, nor one that may write.",
+			Fields: []native.Field{
+				{Name: "mark", Of: "id"}, {Name: "folder", Of: "item"}, {Name: "may", Of: "right", Words: map[string]string{"view": "read"}},
+				{Name: "until", Of: "until"}, {Name: "for", Of: "for", Empty: true}, {Name: "by", Of: "by", Free: true},
+			}},
 	},
 }
 
@@ -376,7 +381,8 @@ func (s *Server) all(kind string) (map[string]native.Kept, error) {
 		})
 	case "links":
 		return out, s.eachLink(func(l *link) {
-			out[l.mark] = native.Kept{ID: l.mark, Opened: l.opened, By: l.by, Fields: map[string]string{"mark": l.mark, "folder": l.place, "may": "read", "until": l.until, "for": "", "by": l.by}}
+			out[l.mark] = native.Kept{ID: l.mark, Opened: l.opened, By: l.by,
+				Fields: map[string]string{"mark": l.mark, "folder": l.place, "may": "read", "until": l.until, "for": "", "by": l.by}}
 		})
 	}
 	return nil, beside.Refuse("there are no %s", kind)
@@ -574,7 +580,8 @@ func (s *Server) putLink(f map[string]string) error {
 	}
 	by := "-" + strings.Join(strings.Fields(f["by"]), "")
 	// The end first: a link without one is none.
-	return errors.Join(s.line("ends.txt", token, end), s.line("marks.txt", token, f["mark"]+" "+by+" "+f["folder"]), s.line("links.txt", token, under))
+	return errors.Join(s.line("ends.txt", token, end), s.line("marks.txt", token, f["mark"]+" "+by+" "+f["folder"]),
+		s.line("links.txt", token, under))
 }
 
 // line replaces the line of a token in a map; an empty text takes it out.
@@ -703,7 +710,8 @@ func (s *Server) Try(ctx context.Context, a native.Attempt) (out native.Attempte
 	}
 	if a.As == native.AHolder {
 		mark := "trial-" + rand.Text()
-		if _, err = s.Put(ctx, "links", "", map[string]string{"mark": mark, "folder": a.Place, "may": "read", "until": time.Now().Add(time.Hour).UTC().Format(time.RFC3339)}); err != nil {
+		if _, err = s.Put(ctx, "links", "", map[string]string{"mark": mark, "folder": a.Place, "may": "read",
+			"until": time.Now().Add(time.Hour).UTC().Format(time.RFC3339)}); err != nil {
 			return out, err
 		}
 		defer undo(func() error { return s.Drop(after, "links", mark) })

@@ -42,17 +42,23 @@ type Server struct {
 }
 
 var dialect = native.Dialect{
-	Name: "ldapdir", Title: "A directory over LDAP", Services: []string{"directory"}, Tries: []string{"directory.sign_in", "directory.look_up"},
+	Name: "ldapdir", Title: "A directory over LDAP", Services: []string{"directory"},
+	Tries: []string{"directory.sign_in", "directory.look_up"},
 	Dials: []native.Dial{
 		{Path: "guests", Title: "Guests sign in", Rule: "directory.guests", Words: []string{"refused", "let in"}},
 		{Path: "people seen", Title: "Whom of ours guests find", Rule: "directory.people_seen", Words: []string{"nobody", "", "everybody"}},
-		{Path: "profile seen", Title: "What of them guests see", Rule: "directory.profile_seen", Words: []string{"name", "name and how to reach them", "everything"}},
+		{Path: "profile seen", Title: "What of them guests see", Rule: "directory.profile_seen",
+			Words: []string{"name", "name and how to reach them", "everything"}},
 	},
-	Holdings: []native.Holding{{Kind: "group", Name: "groups", Title: "Groups", Source: true, Fields: []native.Field{{Name: "group", Of: "id"}, {Name: "name", Of: "name"}}}, {
-		Kind: "person", Name: "people", Title: "People of ours", Source: true, Fields: []native.Field{{Name: "mail", Of: "address"}, {Name: "name", Of: "name"}, {Name: "groups", Of: "groups"}},
-	}, {Kind: "guest", Name: "guests", Title: "Guests", Says: "Other servers let in whoever lies under ou=guests; who is suspended lies under ou=suspended.", Fields: []native.Field{
-		{Name: "mail", Of: "address"}, {Name: "state", Of: "standing", Words: map[string]string{"in": "guest", "out": "suspended"}}, {Name: "sponsor", Of: "sponsor", Free: true}, {Name: "groups", Of: "groups"},
-	}}},
+	Holdings: []native.Holding{{Kind: "group", Name: "groups", Title: "Groups", Source: true,
+		Fields: []native.Field{{Name: "group", Of: "id"}, {Name: "name", Of: "name"}}}, {
+		Kind: "person", Name: "people", Title: "People of ours", Source: true,
+		Fields: []native.Field{{Name: "mail", Of: "address"}, {Name: "name", Of: "name"}, {Name: "groups", Of: "groups"}},
+	}, {Kind: "guest", Name: "guests", Title: "Guests",
+		Says: "Other servers let in whoever lies under ou=guests; who is suspended lies under ou=suspended.", Fields: []native.Field{
+			{Name: "mail", Of: "address"}, {Name: "state", Of: "standing", Words: map[string]string{"in": "guest", "out": "suspended"}},
+			{Name: "sponsor", Of: "sponsor", Free: true}, {Name: "groups", Of: "groups"},
+		}}},
 }
 
 // Describe says what the server can hold.
@@ -70,7 +76,8 @@ func (s *Server) dial(who, password string) (*ldap.Conn, error) {
 	return c, nil
 }
 
-var shown = map[string]string{"name": "entry,objectClass,cn", "name and how to reach them": "entry,objectClass,cn,mail,telephoneNumber", "everything": ""}
+var shown = map[string]string{"name": "entry,objectClass,cn", "name and how to reach them": "entry,objectClass,cn,mail,telephoneNumber",
+	"everything": ""}
 
 // access writes values as rules of access (slapd.access(5)).
 func (s *Server) access(v map[string]string) []string {
@@ -93,7 +100,8 @@ func (s *Server) access(v map[string]string) []string {
 		out = append(out, fmt.Sprintf(`to dn.subtree=%q%s by %s read by * none`, "ou=people,"+s.Base, attrs, guests))
 	} else {
 		// What of somebody would be seen is kept where nobody is: of an entry that is not there.
-		out = append(out, fmt.Sprintf(`to dn.base=%q attrs=%s by * none`, "cn=nobody,ou=people,"+s.Base, cmp.Or(shown[v["profile seen"]], "entry,objectClass,cn,mail,telephoneNumber,title")))
+		out = append(out, fmt.Sprintf(`to dn.base=%q attrs=%s by * none`, "cn=nobody,ou=people,"+s.Base,
+			cmp.Or(shown[v["profile seen"]], "entry,objectClass,cn,mail,telephoneNumber,title")))
 	}
 	return append(out, fmt.Sprintf(`to dn.subtree=%q by * none`, s.Base))
 }
@@ -107,7 +115,8 @@ func (s *Server) rules() (out []string, err error) {
 		return nil, err
 	}
 	defer c.Close()
-	r, err := c.Search(ldap.NewSearchRequest(s.Database, ldap.ScopeBaseObject, ldap.NeverDerefAliases, 1, 10, false, "(objectClass=*)", []string{"olcAccess"}, nil))
+	r, err := c.Search(ldap.NewSearchRequest(s.Database, ldap.ScopeBaseObject, ldap.NeverDerefAliases, 1, 10, false, "(objectClass=*)",
+		[]string{"olcAccess"}, nil))
 	if err != nil || len(r.Entries) != 1 {
 		return nil, errors.Join(err, fmt.Errorf("its configuration cannot be read"))
 	}
@@ -255,7 +264,8 @@ func (s *Server) kind(kind string) (keeps, error) {
 	case "people":
 		return keeps{s.people, s.putPerson, func(c *ldap.Conn, id string) error { return s.dropMember(c, s.dn(id, "people")) }}, nil
 	case "groups":
-		return keeps{s.groups, s.putGroup, func(c *ldap.Conn, id string) error { return gone(c.Del(ldap.NewDelRequest(s.groupDN(id), nil))) }}, nil
+		return keeps{s.groups, s.putGroup, func(c *ldap.Conn, id string) error { return gone(c.Del(ldap.NewDelRequest(s.groupDN(id), nil))) }},
+			nil
 	}
 	return keeps{}, beside.Refuse("there are no %s", kind)
 }
@@ -321,7 +331,8 @@ func (s *Server) guests(c *ldap.Conn, one string) (map[string]native.Kept, error
 		}
 		for _, e := range list {
 			id := e.GetAttributeValue("mail")
-			out[id] = native.Kept{ID: id, Fields: map[string]string{"mail": id, "state": state, "sponsor": rdn(e.GetAttributeValue("manager")), "groups": strings.Join(in[id], " ")}}
+			out[id] = native.Kept{ID: id, Fields: map[string]string{"mail": id, "state": state, "sponsor": rdn(e.GetAttributeValue("manager")),
+				"groups": strings.Join(in[id], " ")}}
 		}
 	}
 	return out, nil
@@ -336,7 +347,8 @@ func (s *Server) people(c *ldap.Conn, one string) (map[string]native.Kept, error
 	out := map[string]native.Kept{}
 	for _, e := range list {
 		id := e.GetAttributeValue("mail")
-		out[id] = native.Kept{ID: id, Fields: map[string]string{"mail": id, "name": e.GetAttributeValue("cn"), "groups": strings.Join(in[id], " ")}}
+		out[id] = native.Kept{ID: id, Fields: map[string]string{"mail": id, "name": e.GetAttributeValue("cn"),
+			"groups": strings.Join(in[id], " ")}}
 	}
 	return out, err
 }
@@ -425,7 +437,8 @@ func (s *Server) putGroup(c *ldap.Conn, f map[string]string) (string, error) {
 	if f["name"] != "" {
 		name = []string{f["name"]}
 	}
-	return id, put(c, s.groupDN(id), []string{"groupOfNames"}, map[string][]string{"description": name}, map[string][]string{"cn": {id}, "member": {s.nobody()}})
+	return id, put(c, s.groupDN(id), []string{"groupOfNames"}, map[string][]string{"description": name},
+		map[string][]string{"cn": {id}, "member": {s.nobody()}})
 }
 
 func (s *Server) putPerson(c *ldap.Conn, f map[string]string) (string, error) {
@@ -435,7 +448,8 @@ func (s *Server) putPerson(c *ldap.Conn, f map[string]string) (string, error) {
 	}
 	name := cmp.Or(f["name"], a.String())
 	dn := s.dn(a.String(), "people")
-	if err := put(c, dn, []string{"inetOrgPerson"}, map[string][]string{"cn": {name}, "sn": {name}}, map[string][]string{"mail": {a.String()}}); err != nil {
+	if err := put(c, dn, []string{"inetOrgPerson"}, map[string][]string{"cn": {name}, "sn": {name}},
+		map[string][]string{"mail": {a.String()}}); err != nil {
 		return "", err
 	}
 	return a.String(), s.inGroups(c, dn, strings.Fields(f["groups"]))
@@ -463,7 +477,8 @@ func (s *Server) putGuest(c *ldap.Conn, f map[string]string) (string, error) {
 	if f["sponsor"] != "" {
 		manager = []string{s.dn(f["sponsor"], "people")}
 	}
-	begins := map[string][]string{"mail": {a.String()}, "cn": {a.String()}, "sn": {a.String()}, "uid": {Node(a.String())}, "userPassword": {rand.Text()}}
+	begins := map[string][]string{"mail": {a.String()}, "cn": {a.String()}, "sn": {a.String()}, "uid": {Node(a.String())},
+		"userPassword": {rand.Text()}}
 	if err := put(c, dn, []string{"inetOrgPerson"}, map[string][]string{"manager": manager}, begins); err != nil {
 		return "", err
 	}
@@ -597,7 +612,8 @@ func (s *Server) Look(who, password string) (found []string, signedIn bool, err 
 		return nil, false, err
 	}
 	defer c.Close()
-	r, err := c.Search(ldap.NewSearchRequest("ou=people,"+s.Base, ldap.ScopeSingleLevel, ldap.NeverDerefAliases, 0, 10, false, "(objectClass=inetOrgPerson)", []string{"cn", "mail", "telephoneNumber", "title"}, nil))
+	r, err := c.Search(ldap.NewSearchRequest("ou=people,"+s.Base, ldap.ScopeSingleLevel, ldap.NeverDerefAliases, 0, 10, false,
+		"(objectClass=inetOrgPerson)", []string{"cn", "mail", "telephoneNumber", "title"}, nil))
 	if isAny(err, ldap.LDAPResultNoSuchObject, ldap.LDAPResultInsufficientAccessRights) {
 		return nil, true, nil
 	}

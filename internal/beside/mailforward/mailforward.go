@@ -52,18 +52,20 @@ var dialect = native.Dialect{
 		Path: "asks", On: "yes", Unanswered: "unanswered", Refuses: "refused", Rule: "mail.forward", Title: "Asks before a letter goes on",
 		Opened: "it asks before mail goes on, and lets all of it go on when nobody answers",
 	}},
-	Holdings: []native.Holding{{Kind: "forwarder", Name: "scripts", Title: "Scripts that redirect", Source: true, Says: "A letter that may not go on stays in the mailbox, and no bounce is sent.", Fields: []native.Field{
-		{Name: "mailbox", Of: "mailbox"}, {Name: "to", Of: "to"},
-		{Name: "copy", Of: "keep_copy", Words: map[string]string{"yes": "kept", "no": "not kept"}},
-		{Name: "by", Of: "set_by", Words: map[string]string{"person": "owner", "administrator": "administrator", "mail_rule": "rule"}},
-	}}},
+	Holdings: []native.Holding{{Kind: "forwarder", Name: "scripts", Title: "Scripts that redirect", Source: true,
+		Says: "A letter that may not go on stays in the mailbox, and no bounce is sent.", Fields: []native.Field{
+			{Name: "mailbox", Of: "mailbox"}, {Name: "to", Of: "to"},
+			{Name: "copy", Of: "keep_copy", Words: map[string]string{"yes": "kept", "no": "not kept"}},
+			{Name: "by", Of: "set_by", Words: map[string]string{"person": "owner", "administrator": "administrator", "mail_rule": "rule"}},
+		}}},
 }
 
 // withAliases is the dialect of a server whose administrators' forwards are aliases: they are not asked for one by one, and go
 // where a list lets them.
 var withAliases = func() native.Dialect {
 	d := dialect
-	d.Boards = []native.Board{{Path: "aliases", Title: "Domains that administrators' aliases go on to", Rule: "mail.forward", Keys: []string{"mail.out"}, Only: "only", But: "not", Span: time.Second}}
+	d.Boards = []native.Board{{Path: "aliases", Title: "Domains that administrators' aliases go on to", Rule: "mail.forward",
+		Keys: []string{"mail.out"}, Only: "only", But: "not", Span: time.Second}}
 	d.Holdings = slices.Clone(d.Holdings)
 	d.Holdings[0].Span = time.Second
 	d.Holdings[0].Says = "A letter that a script may not send on stays in the mailbox, and no bounce is sent; one that an alias may not send on bounces, and a copy that was to stay stays."
@@ -97,7 +99,8 @@ func (s *Server) Read(context.Context) (map[string]string, error) {
 	for _, l := range strings.Split(string(main), "\n") {
 		if v, ok := strings.CutPrefix(l, "smtpd_policy_service_default_action"); ok {
 			v = strings.TrimSpace(strings.TrimLeft(v, " ="))
-			if out["unanswered"] = v; strings.HasPrefix(v, "4") || strings.HasPrefix(v, "5") || strings.HasPrefix(strings.ToUpper(v), "DEFER") || strings.HasPrefix(strings.ToUpper(v), "REJECT") {
+			if out["unanswered"] = v; strings.HasPrefix(v, "4") || strings.HasPrefix(v, "5") || strings.HasPrefix(strings.ToUpper(v), "DEFER") ||
+				strings.HasPrefix(strings.ToUpper(v), "REJECT") {
 				out["unanswered"] = "refused"
 			}
 		}

@@ -68,7 +68,8 @@ func (d Decisions) Ask(ctx context.Context, address, action, meeting string) (ou
 	if err := json.NewDecoder(io.LimitReader(resp.Body, 1<<20)).Decode(&x); err != nil {
 		return out, fmt.Errorf("the service that decides answers what cannot be read: %w", err)
 	}
-	out.Yes, out.Conditions = x.Decision || len(x.Context.Unenforced) > 0, x.Context.Conditions // what is not met here is said by the condition
+	// what is not met here is said by the condition
+	out.Yes, out.Conditions = x.Decision || len(x.Context.Unenforced) > 0, x.Context.Conditions
 	var why []string
 	if x.Context.Reason != "" {
 		why = append(why, x.Context.Reason)

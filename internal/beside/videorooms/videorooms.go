@@ -66,12 +66,15 @@ const (
 )
 
 var dialect = native.Dialect{
-	Name: "videorooms", Title: "Meetings in rooms of a conference server", Services: []string{"meetings"}, Tries: []string{"meetings.join", "meetings.join_early"},
+	Name: "videorooms", Title: "Meetings in rooms of a conference server", Services: []string{"meetings"},
+	Tries: []string{"meetings.join", "meetings.join_early"},
 	Lives: []native.Live{live("meetings.outsiders"), live("meetings.passcode"), live("meetings.early"), live("meetings.standing_room")},
-	Holdings: []native.Holding{{Kind: "meeting", Name: "rooms", Title: "Rooms", Says: "Who presents, and lists of who has come, are not kept there.", Fields: []native.Field{
-		{Name: "room", Of: "id"}, {Name: "title", Of: "name"}, {Name: "host", Of: "host"},
-	}}},
-	Shuts: []native.Shut{{Rule: "meetings.held", Says: "Who would have to wait until somebody lets them in does not come in: a room has no place to wait."}},
+	Holdings: []native.Holding{{Kind: "meeting", Name: "rooms", Title: "Rooms",
+		Says: "Who presents, and lists of who has come, are not kept there.", Fields: []native.Field{
+			{Name: "room", Of: "id"}, {Name: "title", Of: "name"}, {Name: "host", Of: "host"},
+		}}},
+	Shuts: []native.Shut{{Rule: "meetings.held",
+		Says: "Who would have to wait until somebody lets them in does not come in: a room has no place to wait."}},
 }
 
 func live(rule string) native.Live {
@@ -290,7 +293,8 @@ func (s *Server) Put(ctx context.Context, kind, _ string, f map[string]string) (
 		"allowed": []string{rand.Text()}, "permanent": true, "publishers": 50, "notify_joining": true,
 	})
 	if isCode(err, roomIsThere) {
-		_, err = s.order(ctx, map[string]any{"request": "edit", "room": id, "secret": s.secret("room", id), "new_description": title, "permanent": true})
+		_, err = s.order(ctx, map[string]any{"request": "edit", "room": id, "secret": s.secret("room", id), "new_description": title,
+			"permanent": true})
 	}
 	if isCode(err, unauthorised) {
 		return "", beside.Refuse("the room %q was made by somebody else, and only they change it", id)
@@ -475,7 +479,8 @@ func (s *Server) Look(ctx context.Context) error {
 			if !out {
 				continue
 			}
-			if _, err := s.order(ctx, map[string]any{"request": "kick", "room": id, "secret": s.secret("room", id), "id": p}); err != nil && !isCode(err, noSuchRoom) && !isCode(err, noSuchPlace) {
+			if _, err := s.order(ctx, map[string]any{"request": "kick", "room": id, "secret": s.secret("room", id), "id": p}); err != nil &&
+				!isCode(err, noSuchRoom) && !isCode(err, noSuchPlace) {
 				return err
 			}
 		}

@@ -21,7 +21,10 @@ import (
 const begin, end = "<!-- what it can hold: written by make generate -->\n", "<!-- end -->\n"
 
 func main() {
-	for _, d := range []*native.Dialect{new(davfiles.Server).Describe(), (&xmppchat.Server{Config: xmppchat.Config{Rooms: "rooms"}}).Describe(), new(davcalendar.Server).Describe(), new(aclcalendar.Server).Describe(), new(ldapdir.Server).Describe(), (&mailforward.Server{Config: mailforward.Config{Aliases: "aliases"}}).Describe(), new(videorooms.Server).Describe()} {
+	for _, d := range []*native.Dialect{new(davfiles.Server).Describe(),
+		(&xmppchat.Server{Config: xmppchat.Config{Rooms: "rooms"}}).Describe(), new(davcalendar.Server).Describe(),
+		new(aclcalendar.Server).Describe(), new(ldapdir.Server).Describe(),
+		(&mailforward.Server{Config: mailforward.Config{Aliases: "aliases"}}).Describe(), new(videorooms.Server).Describe()} {
 		path := filepath.Join(os.Args[1], d.Name+".md")
 		b, err := os.ReadFile(path)
 		if err == nil {

@@ -50,7 +50,8 @@ func (s *Server) asks(ctx context.Context, to string, kind stanza.IQType, payloa
 	var no stanza.Error
 	switch {
 	case err == nil:
-	case errors.As(err, &no) && (no.Condition == stanza.ItemNotFound || no.Condition == stanza.Gone || no.Type == stanza.Cancel && no.Condition == stanza.ServiceUnavailable):
+	case errors.As(err, &no) && (no.Condition == stanza.ItemNotFound || no.Condition == stanza.Gone ||
+		no.Type == stanza.Cancel && no.Condition == stanza.ServiceUnavailable):
 		return errNoRoom
 	case errors.As(err, &no):
 		return beside.Refuse("the room says %s", no.Condition)
@@ -153,7 +154,8 @@ func (s *Server) makeRoom(ctx context.Context, id, title string) error {
 
 // affiliate gives somebody an affiliation with a room; none takes it away, and whoever is inside is out (XEP-0045 §9.4).
 func (s *Server) affiliate(ctx context.Context, room, who, affiliation string) error {
-	return s.asks(ctx, room+"@"+s.Rooms, stanza.SetIQ, element(nsAdmin, "query", element("", "item", nil, "affiliation", affiliation, "jid", who)), nil)
+	return s.asks(ctx, room+"@"+s.Rooms, stanza.SetIQ,
+		element(nsAdmin, "query", element("", "item", nil, "affiliation", affiliation, "jid", who)), nil)
 }
 
 func (s *Server) kept(ctx context.Context, kind string) (map[string]native.Kept, error) {

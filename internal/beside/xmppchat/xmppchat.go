@@ -61,16 +61,23 @@ type Server struct {
 }
 
 var dialect = native.Dialect{
-	Name: "xmppchat", Title: "Chat over XMPP", Services: []string{"chat"}, Sets: []native.Scope{native.ToPeople}, Tries: []string{"chat.message", "chat.call"},
+	Name: "xmppchat", Title: "Chat over XMPP", Services: []string{"chat"}, Sets: []native.Scope{native.ToPeople},
+	Tries: []string{"chat.message", "chat.call"},
 	Dials: []native.Dial{
-		{Path: "calls", Title: "Calls with people elsewhere (XEP-0166)", Rule: "chat.calls", Words: []string{"refused", "let through"}, Span: time.Second, Charter: true},
-		{Path: "presence", Title: "Who elsewhere sees presence", Rule: "chat.presence", Words: []string{"nobody", "contacts", ""}, Span: time.Second, Charter: true},
-		{Path: "guests edit", Title: "Guests correct their messages (XEP-0308)", Rule: "chat.guest_edit", Words: []string{"refused", "let through"}, Span: time.Second},
-		{Path: "guests attach", Title: "Guests send files (XEP-0066)", Rule: "chat.guest_attach", Words: []string{"refused", "let through"}, Span: time.Second},
+		{Path: "calls", Title: "Calls with people elsewhere (XEP-0166)", Rule: "chat.calls", Words: []string{"refused", "let through"},
+			Span: time.Second, Charter: true},
+		{Path: "presence", Title: "Who elsewhere sees presence", Rule: "chat.presence", Words: []string{"nobody", "contacts", ""},
+			Span: time.Second, Charter: true},
+		{Path: "guests edit", Title: "Guests correct their messages (XEP-0308)", Rule: "chat.guest_edit",
+			Words: []string{"refused", "let through"}, Span: time.Second},
+		{Path: "guests attach", Title: "Guests send files (XEP-0066)", Rule: "chat.guest_attach", Words: []string{"refused", "let through"},
+			Span: time.Second},
 	},
 	Boards: []native.Board{
-		{Path: "from", Title: "Domains whose people write to us", Rule: "chat.federation", Keys: []string{"chat.in"}, Only: "only", But: "not", Span: time.Second, Charter: true, Single: true},
-		{Path: "to", Title: "Domains that our people write to", Rule: "chat.federation", Keys: []string{"chat.out"}, Only: "only", But: "not", Span: time.Second, Charter: true, Single: true},
+		{Path: "from", Title: "Domains whose people write to us", Rule: "chat.federation", Keys: []string{"chat.in"}, Only: "only", But: "not",
+			Span: time.Second, Charter: true, Single: true},
+		{Path: "to", Title: "Domains that our people write to", Rule: "chat.federation", Keys: []string{"chat.out"}, Only: "only", But: "not",
+			Span: time.Second, Charter: true, Single: true},
 	},
 }
 
@@ -84,17 +91,21 @@ func New(ctx context.Context, c Config) (*Server, error) {
 }
 
 func start() map[string]string {
-	return map[string]string{"from": "only:", "to": "only:", "calls": "refused", "presence": "nobody", "guests edit": "refused", "guests attach": "refused"}
+	return map[string]string{"from": "only:", "to": "only:", "calls": "refused", "presence": "nobody", "guests edit": "refused",
+		"guests attach": "refused"}
 }
 
 // withRooms is the dialect of a server that has a host of rooms.
 var withRooms = func() native.Dialect {
 	d := dialect
 	d.Holdings = []native.Holding{
-		{Kind: "space", Name: "rooms", Title: "Rooms", Says: "Who of ours is in a room is not kept there.", Fields: []native.Field{{Name: "room", Of: "id"}, {Name: "title", Of: "name"}}},
-		{Kind: "grant", Name: "members", Title: "Members of rooms", Says: "A room has no members who only read: whoever has the role view is not let in.", Fields: []native.Field{
-			{Name: "who", Of: "address"}, {Name: "room", Of: "resource", Spaces: true}, {Name: "may", Of: "role", Words: map[string]string{"contribute": "member", "manage": "keeper"}},
-		}},
+		{Kind: "space", Name: "rooms", Title: "Rooms", Says: "Who of ours is in a room is not kept there.",
+			Fields: []native.Field{{Name: "room", Of: "id"}, {Name: "title", Of: "name"}}},
+		{Kind: "grant", Name: "members", Title: "Members of rooms",
+			Says: "A room has no members who only read: whoever has the role view is not let in.", Fields: []native.Field{
+				{Name: "who", Of: "address"}, {Name: "room", Of: "resource", Spaces: true},
+				{Name: "may", Of: "role", Words: map[string]string{"contribute": "member", "manage": "keeper"}},
+			}},
 	}
 	return d
 }()
@@ -244,7 +255,8 @@ func (s *Server) read() (v map[string]string, byHand bool, err error) {
 	}
 	v = start()
 	for _, l := range strings.Split(string(b), "\n") {
-		if k, value, ok := strings.Cut(strings.TrimPrefix(l, "# "), " = "); ok && strings.HasPrefix(l, "# ") && (slices.Contains(order, k) || strings.HasPrefix(k, setOf)) {
+		if k, value, ok := strings.Cut(strings.TrimPrefix(l, "# "), " = "); ok && strings.HasPrefix(l, "# ") &&
+			(slices.Contains(order, k) || strings.HasPrefix(k, setOf)) {
 			v[k] = strings.TrimSpace(value)
 		}
 	}
@@ -477,7 +489,9 @@ func Appear(ctx context.Context, from, to *Client) (bool, error) {
 		return false, err
 	}
 	id := rand.Text()
-	if err := from.Session.Send(ctx, stanza.Message{ID: id, To: target, Type: stanza.ChatMessage}.Wrap(xmlstream.Wrap(xmlstream.Token(xml.CharData("a trial "+id)), xml.StartElement{Name: xml.Name{Local: "body"}}))); err != nil {
+	if err := from.Session.Send(ctx, stanza.Message{ID: id, To: target,
+		Type: stanza.ChatMessage}.Wrap(xmlstream.Wrap(xmlstream.Token(xml.CharData("a trial "+id)),
+		xml.StartElement{Name: xml.Name{Local: "body"}}))); err != nil {
 		return false, err
 	}
 	ctx, cancel := context.WithTimeout(ctx, patience)
@@ -501,7 +515,8 @@ func Send(ctx context.Context, from, to *Client, call bool) (arrived bool, says 
 	id := rand.Text()
 	var payload xml.TokenReader
 	if call {
-		payload = xmlstream.Wrap(nil, xml.StartElement{Name: xml.Name{Space: "urn:xmpp:jingle:1", Local: "jingle"}, Attr: []xml.Attr{{Name: xml.Name{Local: "action"}, Value: "session-initiate"}, {Name: xml.Name{Local: "sid"}, Value: id}}})
+		payload = xmlstream.Wrap(nil, xml.StartElement{Name: xml.Name{Space: "urn:xmpp:jingle:1", Local: "jingle"},
+			Attr: []xml.Attr{{Name: xml.Name{Local: "action"}, Value: "session-initiate"}, {Name: xml.Name{Local: "sid"}, Value: id}}})
 	} else {
 		payload = xmlstream.Wrap(xmlstream.Token(xml.CharData("a trial "+id)), xml.StartElement{Name: xml.Name{Local: "body"}})
 	}

@@ -91,8 +91,10 @@ func read() (*source, error) {
 		export[name] = file
 	}
 	s := &source{
-		files: token.NewFileSet(), lits: map[string]*ast.FuncLit{}, decls: map[types.Object]*ast.FuncDecl{}, vars: map[types.Object]ast.Node{}, made: map[string][]ast.Node{},
-		info: &types.Info{Types: map[ast.Expr]types.TypeAndValue{}, Defs: map[*ast.Ident]types.Object{}, Uses: map[*ast.Ident]types.Object{}, Selections: map[*ast.SelectorExpr]*types.Selection{}},
+		files: token.NewFileSet(), lits: map[string]*ast.FuncLit{}, decls: map[types.Object]*ast.FuncDecl{}, vars: map[types.Object]ast.Node{},
+		made: map[string][]ast.Node{},
+		info: &types.Info{Types: map[ast.Expr]types.TypeAndValue{}, Defs: map[*ast.Ident]types.Object{}, Uses: map[*ast.Ident]types.Object{},
+			Selections: map[*ast.SelectorExpr]*types.Selection{}},
 	}
 	names, err := filepath.Glob("internal/cli/*.go")
 	if err != nil {
@@ -109,7 +111,8 @@ func read() (*source, error) {
 		}
 		files = append(files, f)
 	}
-	conf := types.Config{Importer: importer.ForCompiler(s.files, "gc", func(path string) (io.ReadCloser, error) { return os.Open(export[path]) })}
+	conf := types.Config{Importer: importer.ForCompiler(s.files, "gc",
+		func(path string) (io.ReadCloser, error) { return os.Open(export[path]) })}
 	if _, err := conf.Check(of, s.files, files, s.info); err != nil {
 		return nil, err
 	}

@@ -71,7 +71,8 @@ func Run(ctx context.Context, address, token, from string, report func(Check)) e
 	for i := range r.d.Boards {
 		b := &r.d.Boards[i]
 		r.check(b.Path+" takes a list of domains, either way round", func() error {
-			for _, text := range []string{b.Only + ":", b.Only + ": a.conform.example, b.conform.example", b.But + ":", b.But + ": *.c.conform.example, c.conform.example"} {
+			for _, text := range []string{b.Only + ":", b.Only + ": a.conform.example, b.conform.example", b.But + ":",
+				b.But + ": *.c.conform.example, c.conform.example"} {
 				if err := r.written(b.Path, text); err != nil {
 					return err
 				}
@@ -123,7 +124,8 @@ func Run(ctx context.Context, address, token, from string, report func(Check)) e
 				case place != "" && !slices.Contains(act.On, catalogue.Space):
 					place += "/file:conform-file"
 				}
-				x, err := c.Try(ctx, native.Attempt{Action: a, As: as, From: cmp.Or(from, "trial-1@conform.example"), To: "trial-2@conform.example", Place: place})
+				x, err := c.Try(ctx, native.Attempt{Action: a, As: as, From: cmp.Or(from, "trial-1@conform.example"), To: "trial-2@conform.example",
+					Place: place})
 				if err != nil {
 					return fmt.Errorf("as %s: %w", as, err)
 				}
@@ -248,14 +250,22 @@ func (n *names) Space(id string) (string, bool) {
 func (n *names) SpaceOf(string) string { return "conform-space" }
 
 var samples = map[string][2]native.Thing{
-	"group":     {{"id": "conform-group", "name": "Conformance"}, {"id": "conform-group", "name": "Conformance, again"}},
-	"person":    {{"address": "pat@ours.example", "name": "Pat", "groups": ""}, {"address": "pat@ours.example", "name": "Pat Conform", "groups": "conform-group"}},
-	"space":     {{"id": "conform-space", "name": "Conformance", "owner": "uma@ours.example"}, {"id": "conform-space", "name": "Conformance, again", "owner": "uma@ours.example"}},
-	"guest":     {{"address": "guest@conform.example", "standing": "in", "sponsor": "uma@ours.example", "groups": ""}, {"address": "guest@conform.example", "standing": "out", "sponsor": "uma@ours.example", "groups": "conform-group"}},
-	"grant":     {{"address": "guest@conform.example", "resource": "file:conform-file", "role": "view", "from": "", "until": ""}, {"address": "guest@conform.example", "resource": "file:conform-file", "role": "contribute", "from": "", "until": ""}},
-	"link":      {{"id": "conform-link", "item": "file:conform-file", "right": "view", "until": "2099-01-01T00:00:00Z", "for": "", "by": "uma@ours.example"}, {"id": "conform-link", "item": "file:conform-file", "right": "view", "until": "2099-02-01T00:00:00Z", "for": "", "by": "uma@ours.example"}},
-	"meeting":   {{"id": "conform-meeting", "name": "Conformance", "host": "uma@ours.example"}, {"id": "conform-meeting", "name": "Conformance, again", "host": "uma@ours.example"}},
-	"forwarder": {{"mailbox": "uma@ours.example", "to": "uma@conform.example", "keep_copy": "yes", "set_by": "administrator"}, {"mailbox": "uma@ours.example", "to": "uma@conform.example", "keep_copy": "yes", "set_by": "administrator"}},
+	"group": {{"id": "conform-group", "name": "Conformance"}, {"id": "conform-group", "name": "Conformance, again"}},
+	"person": {{"address": "pat@ours.example", "name": "Pat", "groups": ""},
+		{"address": "pat@ours.example", "name": "Pat Conform", "groups": "conform-group"}},
+	"space": {{"id": "conform-space", "name": "Conformance", "owner": "uma@ours.example"},
+		{"id": "conform-space", "name": "Conformance, again", "owner": "uma@ours.example"}},
+	"guest": {{"address": "guest@conform.example", "standing": "in", "sponsor": "uma@ours.example", "groups": ""},
+		{"address": "guest@conform.example", "standing": "out", "sponsor": "uma@ours.example", "groups": "conform-group"}},
+	"grant": {{"address": "guest@conform.example", "resource": "file:conform-file", "role": "view", "from": "", "until": ""},
+		{"address": "guest@conform.example", "resource": "file:conform-file", "role": "contribute", "from": "", "until": ""}},
+	"link": {{"id": "conform-link", "item": "file:conform-file", "right": "view", "until": "2099-01-01T00:00:00Z", "for": "",
+		"by": "uma@ours.example"}, {"id": "conform-link", "item": "file:conform-file", "right": "view", "until": "2099-02-01T00:00:00Z",
+		"for": "", "by": "uma@ours.example"}},
+	"meeting": {{"id": "conform-meeting", "name": "Conformance", "host": "uma@ours.example"},
+		{"id": "conform-meeting", "name": "Conformance, again", "host": "uma@ours.example"}},
+	"forwarder": {{"mailbox": "uma@ours.example", "to": "uma@conform.example", "keep_copy": "yes", "set_by": "administrator"},
+		{"mailbox": "uma@ours.example", "to": "uma@conform.example", "keep_copy": "yes", "set_by": "administrator"}},
 }
 
 // kind makes a record of a kind, changes it and takes it away, and makes it once more for what stands on it; it returns

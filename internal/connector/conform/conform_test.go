@@ -49,7 +49,8 @@ func standIn(t *testing.T, name string) through {
 	t.Helper()
 	var now atomic.Int64
 	began := time.Date(2026, 11, 23, 9, 0, 0, 0, time.UTC)
-	p := suite.New(suite.Options{Key: "pass", Faster: 1e9, Clock: func() time.Time { return began.Add(time.Duration(now.Add(1)) * time.Second) }})[name]
+	p := suite.New(suite.Options{Key: "pass", Faster: 1e9,
+		Clock: func() time.Time { return began.Add(time.Duration(now.Add(1)) * time.Second) }})[name]
 	srv := httptest.NewServer(p.Handler())
 	t.Cleanup(srv.Close)
 	c, err := connector.New(name, srv.URL, "pass")

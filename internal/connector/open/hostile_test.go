@@ -17,7 +17,10 @@ import (
 // and memory; nothing of it is taken.
 func TestHostile(t *testing.T) {
 	t.Parallel()
-	elsewhere := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter, _ *http.Request) { fmt.Fprint(w, `{"settings": {"a": "led elsewhere"}}`) }))
+	elsewhere := httptest.NewServer(http.HandlerFunc(func(w http.ResponseWriter,
+		_ *http.Request) {
+		fmt.Fprint(w, `{"settings": {"a": "led elsewhere"}}`)
+	}))
 	defer elsewhere.Close()
 	write := func(text string) http.HandlerFunc {
 		return func(w http.ResponseWriter, _ *http.Request) { fmt.Fprint(w, text) }
@@ -46,14 +49,18 @@ func TestHostile(t *testing.T) {
 		}, false, read, "deadline exceeded"},
 		{"huge", write(`{"settings": {"a": "` + strings.Repeat("x", 9<<20) + `"}}`), false, read, "more than 8 MB"},
 		{"a certificate of nobody's", write(`{"settings": {}}`), true, read, "certificate"},
-		{"led elsewhere", func(w http.ResponseWriter, r *http.Request) { http.Redirect(w, r, elsewhere.URL, http.StatusFound) }, false, read, "sends elsewhere"},
+		{"led elsewhere", func(w http.ResponseWriter, r *http.Request) { http.Redirect(w, r, elsewhere.URL, http.StatusFound) }, false, read,
+			"sends elsewhere"},
 		{"no JSON", write("<html>"), false, read, "invalid character"},
 		{"no settings", write("{}"), false, read, "no list of settings"},
 		{"pages that go back", write(`{"records": [{"id": "a", "fields": {}}], "next": ""}` + "x"), false, list, "invalid character"},
 		{"pages with nothing in them, for ever", endless, false, list, "no page of rooms"},
 		{"a description of another contract", write(`{"contract": 7, "name": "x", "title": "X"}`), false, describe, "version 7"},
-		{"a description of no rules", write(`{"contract": 1, "name": "x", "title": "X", "settings": [{"path": "a", "title": "A", "rule": "no.rule"}]}`), false, describe, `no rule "no.rule"`},
-		{"of a service that is none", write(`{"contract": 1, "name": "x", "title": "X", "services": ["smoke"]}`), false, describe, `no service "smoke"`},
+		{"a description of no rules",
+			write(`{"contract": 1, "name": "x", "title": "X", "settings": [{"path": "a", "title": "A", "rule": "no.rule"}]}`), false, describe,
+			`no rule "no.rule"`},
+		{"of a service that is none", write(`{"contract": 1, "name": "x", "title": "X", "services": ["smoke"]}`), false, describe,
+			`no service "smoke"`},
 	} {
 		t.Run(x.name, func(t *testing.T) {
 			t.Parallel()

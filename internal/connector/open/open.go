@@ -97,10 +97,12 @@ func (x *Description) Dialect() (*native.Dialect, error) {
 		d.Dials = append(d.Dials, y)
 	}
 	for _, l := range x.Lists {
-		d.Boards = append(d.Boards, native.Board{Path: l.Path, Title: l.Title, Rule: l.Rule, Keys: l.Keys, Opens: l.Opens, Only: l.Only, But: l.But, Span: span(l.Seconds), Charter: l.InSets, Single: l.Single})
+		d.Boards = append(d.Boards, native.Board{Path: l.Path, Title: l.Title, Rule: l.Rule, Keys: l.Keys, Opens: l.Opens, Only: l.Only,
+			But: l.But, Span: span(l.Seconds), Charter: l.InSets, Single: l.Single})
 	}
 	for _, a := range x.Asks {
-		d.Lives = append(d.Lives, native.Live{Path: a.Path, On: a.On, Unanswered: a.Unanswered, Refuses: a.Refuses, Rule: a.Rule, Title: a.Title, Opened: a.Opened})
+		d.Lives = append(d.Lives, native.Live{Path: a.Path, On: a.On, Unanswered: a.Unanswered, Refuses: a.Refuses, Rule: a.Rule, Title: a.Title,
+			Opened: a.Opened})
 	}
 	for _, t := range x.Tighter {
 		d.Shuts = append(d.Shuts, native.Shut{Rule: t.Rule, Says: t.Says})
@@ -120,7 +122,8 @@ func span(seconds int) time.Duration { return time.Duration(seconds) * time.Seco
 
 // dial reads a setting, whose words are said by our values.
 func (s *Setting) dial() (out native.Dial, err error) {
-	out = native.Dial{Path: s.Path, Title: s.Title, Rule: s.Rule, Ceiling: s.Ceiling, NoEnd: s.NoEnd, Span: span(s.Seconds), Hand: s.ByHand, Charter: s.InSets}
+	out = native.Dial{Path: s.Path, Title: s.Title, Rule: s.Rule, Ceiling: s.Ceiling, NoEnd: s.NoEnd, Span: span(s.Seconds), Hand: s.ByHand,
+		Charter: s.InSets}
 	r, ok := catalogue.RuleByName(s.Rule)
 	if !ok {
 		return out, fmt.Errorf("%s: there is no rule %q", s.Path, s.Rule)
@@ -155,7 +158,8 @@ func Describing(d *native.Dialect) (out Description) {
 	}
 	for i := range d.Dials {
 		x := &d.Dials[i]
-		s := Setting{Path: x.Path, Title: x.Title, Rule: x.Rule, Ceiling: x.Ceiling, NoEnd: x.NoEnd, Seconds: seconds(x.Span), ByHand: x.Hand, InSets: x.Charter}
+		s := Setting{Path: x.Path, Title: x.Title, Rule: x.Rule, Ceiling: x.Ceiling, NoEnd: x.NoEnd, Seconds: seconds(x.Span), ByHand: x.Hand,
+			InSets: x.Charter}
 		r, _ := catalogue.RuleByName(x.Rule)
 		for v, word := range x.Words {
 			if word != "" {
@@ -174,16 +178,19 @@ func Describing(d *native.Dialect) (out Description) {
 		out.Settings = append(out.Settings, s)
 	}
 	for _, b := range d.Boards {
-		out.Lists = append(out.Lists, DomainList{Path: b.Path, Title: b.Title, Rule: b.Rule, Keys: b.Keys, Opens: b.Opens, Only: b.Only, But: b.But, Seconds: seconds(b.Span), InSets: b.Charter, Single: b.Single})
+		out.Lists = append(out.Lists, DomainList{Path: b.Path, Title: b.Title, Rule: b.Rule, Keys: b.Keys, Opens: b.Opens, Only: b.Only,
+			But: b.But, Seconds: seconds(b.Span), InSets: b.Charter, Single: b.Single})
 	}
 	for _, l := range d.Lives {
-		out.Asks = append(out.Asks, Asks{Path: l.Path, On: l.On, Unanswered: l.Unanswered, Refuses: l.Refuses, Rule: l.Rule, Title: l.Title, Opened: l.Opened})
+		out.Asks = append(out.Asks, Asks{Path: l.Path, On: l.On, Unanswered: l.Unanswered, Refuses: l.Refuses, Rule: l.Rule, Title: l.Title,
+			Opened: l.Opened})
 	}
 	for _, t := range d.Shuts {
 		out.Tighter = append(out.Tighter, Tighter{Rule: t.Rule, Says: t.Says})
 	}
 	for _, h := range d.Holdings {
-		k := Kind{Kind: KindKind(h.Kind), Name: h.Name, Title: h.Title, Seconds: seconds(h.Span), Source: h.Source, Says: h.Says, Fields: []Field{}}
+		k := Kind{Kind: KindKind(h.Kind), Name: h.Name, Title: h.Title, Seconds: seconds(h.Span), Source: h.Source, Says: h.Says,
+			Fields: []Field{}}
 		for _, f := range h.Fields {
 			k.Fields = append(k.Fields, Field{Name: f.Name, Of: f.Of, Words: f.Words, Empty: f.Empty, Spaces: f.Spaces, Free: f.Free})
 		}
@@ -298,6 +305,7 @@ func (c *Connector) Drop(ctx context.Context, kind, id string) error {
 // Try attempts an action from outside.
 func (c *Connector) Try(ctx context.Context, a native.Attempt) (native.Attempted, error) {
 	var x Attempted
-	err := c.send(ctx, http.MethodPost, "/v1/try", Attempt{Action: a.Action, As: AttemptAs(a.As), From: a.From, To: a.To, Place: a.Place, Administrator: a.Administrator, Private: a.Private}, &x)
+	err := c.send(ctx, http.MethodPost, "/v1/try", Attempt{Action: a.Action, As: AttemptAs(a.As), From: a.From, To: a.To, Place: a.Place,
+		Administrator: a.Administrator, Private: a.Private}, &x)
 	return native.Attempted{Known: x.Known, Admitted: x.Admitted, Says: x.Says, Theirs: x.Theirs, Making: x.Making}, err
 }

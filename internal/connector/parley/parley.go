@@ -83,7 +83,8 @@ func (c *Connector) Drop(context.Context, string, string) error { return errKeep
 // Try attempts an action from outside, as an address that belongs to nobody, made for the trial. Where their
 // own house does not let them go, it says so.
 func (c *Connector) Try(ctx context.Context, a native.Attempt) (out native.Attempted, err error) {
-	path := map[string]string{"chat.message": "/parley/outside/say", "meetings.join": "/parley/outside/sit", "mail.see_busy": "/parley/outside/diary"}[a.Action]
+	path := map[string]string{"chat.message": "/parley/outside/say", "meetings.join": "/parley/outside/sit",
+		"mail.see_busy": "/parley/outside/diary"}[a.Action]
 	if path == "" || a.As != native.Stranger && a.As != native.AGuest {
 		return out, nil
 	}

@@ -195,17 +195,19 @@ func (c *Connector) Try(ctx context.Context, a native.Attempt) (native.Attempted
 		come := func() (bool, string, error) {
 			return c.line.Knock(ctx, "/quay/outside/come", url.Values{"mail": {a.From}, "place": {a.Place}})
 		}
-		return c.with(ctx, "visitors", map[string]string{"mail": a.From, "standing": "aboard", "brought-by": "a trial"}, func() (bool, string, error) {
-			x, err := c.with(ctx, "passes", map[string]string{"mail": a.From, "place": a.Place, "may": "look"}, come)
-			return x.Admitted, x.Says, err
-		})
+		return c.with(ctx, "visitors", map[string]string{"mail": a.From, "standing": "aboard", "brought-by": "a trial"},
+			func() (bool, string, error) {
+				x, err := c.with(ctx, "passes", map[string]string{"mail": a.From, "place": a.Place, "may": "look"}, come)
+				return x.Admitted, x.Says, err
+			})
 	}
 	return native.Attempted{}, nil
 }
 
 // with makes a record for a trial, tries, and takes the record away again. A refusal to make it is what came
 // of the trial.
-func (c *Connector) with(ctx context.Context, kind string, fields map[string]string, try func() (bool, string, error)) (out native.Attempted, err error) {
+func (c *Connector) with(ctx context.Context, kind string, fields map[string]string,
+	try func() (bool, string, error)) (out native.Attempted, err error) {
 	out.Known = true
 	id, err := c.Put(ctx, kind, "", fields)
 	if says, refused := wire.Says(err); refused {

@@ -150,7 +150,8 @@ func drop(d ast.Decl, gone map[string]bool) bool {
 			i, ok := t.(*ast.Ident)
 			return ok && gone[i.Name]
 		}
-		return name == "NewClientWithResponses" || name == "WithBaseURL" || strings.HasPrefix(name, "Parse") && gone[strings.TrimPrefix(name, "Parse")]
+		return name == "NewClientWithResponses" || name == "WithBaseURL" ||
+			strings.HasPrefix(name, "Parse") && gone[strings.TrimPrefix(name, "Parse")]
 	}
 	return false
 }

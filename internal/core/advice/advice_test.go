@@ -57,7 +57,8 @@ contacts:
   - {person: lars, party: f@p.example, state: accepted}
   - {person: ida, party: g@p.example, state: asked}
 `)
-	want := engine.Dealings{Records: 3, Provisioned: 1, Suspended: 1, Home: 1, Sharing: 2, Talking: 2, Contacts: 3, Ours: 2, Owners: 2, Grants: 3, Spaces: 2, Reports: 1, Items: 1, Came: 1, Went: 2}
+	want := engine.Dealings{Records: 3, Provisioned: 1, Suspended: 1, Home: 1, Sharing: 2, Talking: 2, Contacts: 3, Ours: 2, Owners: 2,
+		Grants: 3, Spaces: 2, Reports: 1, Items: 1, Came: 1, Went: 2}
 	if d != want {
 		t.Errorf("%+v\nwant %+v", d, want)
 	}
@@ -86,12 +87,16 @@ func TestAdvice(t *testing.T) {
 	for _, c := range []struct{ world, want string }{
 		{"|" + many(3, "2026-01-01"), "Best: single guests (3 people of theirs are few enough to be kept by hand)."},
 		{"|", "Best: single guests (nobody of theirs is here yet; a first few can be invited without anything else)."},
-		{"chat.in: {says: admits}, chat.out: {says: admits}|" + talk.String(), "Best: federation (3 people of theirs are here to talk and hold no role)."},
-		{"|guests: [{address: a@p.example, since: 2026-01-01, accepted: 2026-01-01, origins: [fed]}]", "Best: a people feed (1 of 1 are kept by a feed already). Next: single guests (1 person of theirs is few enough to be kept by hand)."},
+		{"chat.in: {says: admits}, chat.out: {says: admits}|" + talk.String(),
+			"Best: federation (3 people of theirs are here to talk and hold no role)."},
+		{"|guests: [{address: a@p.example, since: 2026-01-01, accepted: 2026-01-01, origins: [fed]}]",
+			"Best: a people feed (1 of 1 are kept by a feed already). Next: single guests (1 person of theirs is few enough to be kept by hand)."},
 		{"spaces.in: {says: admits}|" + many(15, "2026-01-01"), "Best: membership with the home account (15 of theirs share work in 1 space)."},
 		{"|" + many(45, "2026-11-01"), "Best: a people feed (45 people of theirs are more than anybody keeps by hand)."},
-		{"spaces.in: {says: refuses}, directory.in: {says: refuses}|" + many(45, "2026-11-01"), "Best: a people feed (45 people of theirs are more than anybody keeps by hand)."},
-		{"spaces.in: {says: refuses}, directory.in: {says: refuses}, chat.in: {says: refuses}|" + many(12, "2026-06-01"), "Nothing fits as things are: they refuse spaces.in."},
+		{"spaces.in: {says: refuses}, directory.in: {says: refuses}|" + many(45, "2026-11-01"),
+			"Best: a people feed (45 people of theirs are more than anybody keeps by hand)."},
+		{"spaces.in: {says: refuses}, directory.in: {says: refuses}, chat.in: {says: refuses}|" + many(12, "2026-06-01"),
+			"Nothing fits as things are: they refuse spaces.in."},
 	} {
 		_, a := of(t, c.world)
 		if a.Short != c.want {

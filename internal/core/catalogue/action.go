@@ -363,6 +363,9 @@ func (a *Action) TakesNames() string {
 	return strings.Join(out, " or ")
 }
 
+// MaxActions is how many actions a set of them has room for, as bits of a word.
+const MaxActions = 64
+
 var actions = buildActions()
 
 // Actions lists all actions. Callers must not change it.
@@ -488,8 +491,9 @@ func buildActions() []Action {
 		personalA = kind(PrivateA, "directory.personal")
 		inSpace   = func(needs []Need, role Role) [NumClasses]*Ask {
 			return [NumClasses]*Ask{
-				Record:    {Level: AnyLevel, Key: In(Spaces), SpaceGuests: true, SpaceParty: true, Needs: needs, Holding: ByRole, Role: role},
-				Federated: {Level: ByRule, LevelRule: r("spaces.connect"), Key: In(Spaces), Counterpart: true, SpaceParty: true, Needs: needs, Holding: ByRole, Role: role},
+				Record: {Level: AnyLevel, Key: In(Spaces), SpaceGuests: true, SpaceParty: true, Needs: needs, Holding: ByRole, Role: role},
+				Federated: {Level: ByRule, LevelRule: r("spaces.connect"), Key: In(Spaces), Counterpart: true, SpaceParty: true, Needs: needs,
+					Holding: ByRole, Role: role},
 			}
 		}
 		given = func(service Service, level DomainLevel, rule RuleID, needs []Need, role Role) [NumClasses]*Ask {
@@ -497,7 +501,8 @@ func buildActions() []Action {
 			return [NumClasses]*Ask{Record: ask, Newcomer: ask}
 		}
 		door = func(needs ...Need) [NumClasses]*Ask {
-			all := append([]Need{kind(Outsiders, "meetings.outsiders"), kind(Passcode, "meetings.passcode"), kind(StandingRoom, "meetings.standing_room")}, needs...)
+			all := append([]Need{kind(Outsiders, "meetings.outsiders"), kind(Passcode, "meetings.passcode"),
+				kind(StandingRoom, "meetings.standing_room")}, needs...)
 			sw := []RuleID{r("meetings.outsiders")}
 			ask := &Ask{Level: AnyLevel, Key: In(Meetings), Switches: sw, Needs: all}
 			return [NumClasses]*Ask{Record: ask, Federated: ask, Personal: ask, Bearer: {Switches: sw, Needs: all}}
@@ -560,18 +565,22 @@ func buildActions() []Action {
 		return [NumClasses]*Ask{Record: {Level: level, Key: k, Needs: needs}}
 	}
 	ofMeetingSpace := func(role Role, needs ...Need) [NumClasses]*Ask {
-		return [NumClasses]*Ask{Record: {Level: AnyLevel, Key: In(Meetings), SpaceGuests: true, SpaceParty: true, Needs: needs, Holding: ByRole, Role: role}}
+		return [NumClasses]*Ask{Record: {Level: AnyLevel, Key: In(Meetings), SpaceGuests: true, SpaceParty: true, Needs: needs, Holding: ByRole,
+			Role: role}}
 	}
 	calendar := func(v Value) [NumClasses]*Ask {
 		return [NumClasses]*Ask{Federated: {Level: Listed, Key: In(Mail), Needs: []Need{at("mail.calendar", v)}}}
 	}
 	rows := func(x [NumClasses]*Ask) *[NumClasses]*Ask { return &x }
-	signUp := &Ask{Level: ByRule, LevelRule: r("directory.invite_domains"), Key: In(Directory), Switches: []RuleID{r("directory.guests"), r("directory.self_signup")}}
+	signUp := &Ask{Level: ByRule, LevelRule: r("directory.invite_domains"), Key: In(Directory),
+		Switches: []RuleID{r("directory.guests"), r("directory.self_signup")}}
 	join := &Ask{Level: ByRule, LevelRule: r("spaces.join_in"), Key: In(Spaces), Counterpart: true, SpaceParty: true, Holding: JoinableCourse}
 	presence := kind(PresenceSeen, "chat.presence")
-	seePresence := across([NumClasses]*Ask{Record: {Level: AnyLevel, Key: In(Chat), Switches: []RuleID{r("chat.guests")}, Needs: []Need{presence}}}, Presence, presence)
+	seePresence := across([NumClasses]*Ask{Record: {Level: AnyLevel, Key: In(Chat), Switches: []RuleID{r("chat.guests")},
+		Needs: []Need{presence}}}, Presence, presence)
 	edits, deletes := at("chat.guest_edit", On), at("chat.guest_delete", On)
-	reportShare := both(Ask{Of: Addressee, Level: AnyLevel, Key: In(Reports), Needs: []Need{kind(GivenTo, "reports.given_to"), personalA}, Holding: ByRole, Role: Contribute},
+	reportShare := both(Ask{Of: Addressee, Level: AnyLevel, Key: In(Reports), Needs: []Need{kind(GivenTo, "reports.given_to"), personalA},
+		Holding: ByRole, Role: Contribute},
 		[]Need{{Kind: AtOwn, Rule: r("reports.reshare"), Value: On}})
 	reportShare[Ours].Needs = append([]Need{kind(SharerClass, "reports.share_by")}, reportShare[Ours].Needs...)
 	reportShare[Ours].Holding, reportShare[Ours].Role = Nothing, NoRole
@@ -587,73 +596,102 @@ func buildActions() []Action {
 		report  = []ResourceKind{Report, Dashboard}
 	)
 
-	out := []Action{
+	out := [...]Action{
 		{Name: "directory.sign_in", Title: "sign in", On: ours, WhileInvited: true, Asks: record(AnyLevel, In(Directory))},
 		{Name: "directory.leave", Title: "remove the own record", On: ours, Asks: record(AnyLevel, In(Directory), at("directory.leave", On))},
 		{Name: "directory.look_up", Title: "look up somebody", On: someone, Person: Addressed, Spread: Wide,
 			Asks: record(AnyLevel, In(Directory), kind(LookUp, "directory.people_seen"))},
-		{Name: "directory.sign_up", Title: "open a record without an invitation", On: ours, SignsIn: true, Newly: true, Asks: [NumClasses]*Ask{Federated: signUp, Personal: signUp}},
-		{Name: "directory.invite", Title: "invite somebody", On: []ResourceKind{OurDirectory, Space}, Address: true, Person: SubjectPerson, Spread: Granted,
+		{Name: "directory.sign_up", Title: "open a record without an invitation", On: ours, SignsIn: true, Newly: true,
+			Asks: [NumClasses]*Ask{Federated: signUp, Personal: signUp}},
+		{Name: "directory.invite", Title: "invite somebody", On: []ResourceKind{OurDirectory, Space}, Address: true, Person: SubjectPerson,
+			Spread: Granted,
 			Asks: both(Ask{Of: Addressee, Level: ByRule, LevelRule: r("directory.invite_domains"), Key: In(Directory), Counterpart: true,
 				Switches: []RuleID{r("directory.guests")}, SpaceGuests: true, SpaceParty: true,
 				Needs: []Need{kind(InviterClass, "directory.invite_by"), personalA}, Holding: MayInvite}, nil)},
-		{Name: "directory.accept_theirs", Title: "accept an invitation elsewhere", On: someone, Address: true, Person: SubjectPerson, Asks: theirs("directory.guest_elsewhere", Directory, false)},
+		{Name: "directory.accept_theirs", Title: "accept an invitation elsewhere", On: someone, Address: true, Person: SubjectPerson,
+			Asks: theirs("directory.guest_elsewhere", Directory, false)},
 
 		{Name: "spaces.enter", Title: "enter the space", On: space, Spread: Granted, Asks: inSpace(nil, View)},
-		{Name: "spaces.see_members", Title: "see who is in the space", On: space, Spread: Granted, Asks: inSpace([]Need{at("spaces.members_seen", On)}, View)},
-		{Name: "spaces.edit_page", Title: "change the page", On: []ResourceKind{Page}, Spread: Granted, Asks: inSpace([]Need{at("spaces.pages", On)}, Contribute)},
-		{Name: "spaces.edit_task", Title: "work on the task list", On: []ResourceKind{Tasklist}, Spread: Granted, Asks: inSpace([]Need{at("spaces.tasks", On)}, Contribute)},
-		{Name: "spaces.open_channel", Title: "open or change a channel", On: []ResourceKind{Space, Channel}, Spread: Granted, Asks: inSpace([]Need{at("spaces.channels", On)}, Contribute)},
+		{Name: "spaces.see_members", Title: "see who is in the space", On: space, Spread: Granted,
+			Asks: inSpace([]Need{at("spaces.members_seen", On)}, View)},
+		{Name: "spaces.edit_page", Title: "change the page", On: []ResourceKind{Page}, Spread: Granted,
+			Asks: inSpace([]Need{at("spaces.pages", On)}, Contribute)},
+		{Name: "spaces.edit_task", Title: "work on the task list", On: []ResourceKind{Tasklist}, Spread: Granted,
+			Asks: inSpace([]Need{at("spaces.tasks", On)}, Contribute)},
+		{Name: "spaces.open_channel", Title: "open or change a channel", On: []ResourceKind{Space, Channel}, Spread: Granted,
+			Asks: inSpace([]Need{at("spaces.channels", On)}, Contribute)},
 		{Name: "spaces.join", Title: "join the course", On: space, Spread: Wide, Asks: [NumClasses]*Ask{Federated: join, Personal: join}},
-		{Name: "spaces.join_theirs", Title: "join a space or course elsewhere", On: someone, Address: true, Person: SubjectPerson, Asks: theirs("spaces.join_out", Spaces, true)},
+		{Name: "spaces.join_theirs", Title: "join a space or course elsewhere", On: someone, Address: true, Person: SubjectPerson,
+			Asks: theirs("spaces.join_out", Spaces, true)},
 
 		{Name: "chat.read", Title: "read the channel", On: channel, Spread: Granted, Asks: inChannel(View)},
 		{Name: "chat.post", Title: "post in the channel", On: channel, Spread: Granted, Asks: inChannel(Contribute)},
 		{Name: "chat.message", Title: "send a message", On: someone, Person: Addressed, Spread: Wide, Asks: across(toPerson(), Messages)},
-		{Name: "chat.call", Title: "call", On: someone, Person: Addressed, Spread: Wide, Asks: across(toPerson(at("chat.guest_calls", On)), Voice, at("chat.calls", On))},
-		{Name: "chat.attach", Title: "attach a file to a message", On: chatted, Person: Addressed, Spread: Wide, Asks: toPerson(at("chat.guest_attach", On)), InSpace: rows(inChannel(Contribute))},
-		{Name: "chat.edit_own", Title: "change an own message", On: chatted, Person: Addressed, Spread: Wide, Asks: toPerson(edits), InSpace: rows(inChannel(Contribute, edits))},
-		{Name: "chat.delete_own", Title: "delete an own message", On: chatted, Person: Addressed, Spread: Wide, Asks: toPerson(deletes), InSpace: rows(inChannel(Contribute, deletes))},
+		{Name: "chat.call", Title: "call", On: someone, Person: Addressed, Spread: Wide,
+			Asks: across(toPerson(at("chat.guest_calls", On)), Voice, at("chat.calls", On))},
+		{Name: "chat.attach", Title: "attach a file to a message", On: chatted, Person: Addressed, Spread: Wide,
+			Asks: toPerson(at("chat.guest_attach", On)), InSpace: rows(inChannel(Contribute))},
+		{Name: "chat.edit_own", Title: "change an own message", On: chatted, Person: Addressed, Spread: Wide, Asks: toPerson(edits),
+			InSpace: rows(inChannel(Contribute, edits))},
+		{Name: "chat.delete_own", Title: "delete an own message", On: chatted, Person: Addressed, Spread: Wide, Asks: toPerson(deletes),
+			InSpace: rows(inChannel(Contribute, deletes))},
 		{Name: "chat.see_presence", Title: "see whether somebody is there", On: someone, Person: Addressed, Spread: Wide, Asks: seePresence},
-		{Name: "chat.message_theirs", Title: "send a message to somebody outside", On: someone, Address: true, Person: SubjectPerson, Asks: chatTheirs(Messages)},
-		{Name: "chat.call_theirs", Title: "call somebody outside", On: someone, Address: true, Person: SubjectPerson, Asks: chatTheirs(Voice, at("chat.calls", On))},
+		{Name: "chat.message_theirs", Title: "send a message to somebody outside", On: someone, Address: true, Person: SubjectPerson,
+			Asks: chatTheirs(Messages)},
+		{Name: "chat.call_theirs", Title: "call somebody outside", On: someone, Address: true, Person: SubjectPerson,
+			Asks: chatTheirs(Voice, at("chat.calls", On))},
 
 		{Name: "meetings.join", Title: "join the meeting", On: meeting, Person: Host, MeetingDoor: true, Spread: Wide, Asks: door()},
-		{Name: "meetings.join_early", Title: "be in before the host", On: meeting, Person: Host, MeetingDoor: true, Spread: Wide, Asks: door(at("meetings.early", On))},
-		{Name: "meetings.present", Title: "present", On: meeting, Person: Host, MeetingDoor: true, Presenter: true, Spread: Wide, Asks: door(Need{AtPresenter, r("meetings.present"), On})},
-		{Name: "meetings.remote_control", Title: "take control of a shared screen", On: meeting, Person: Host, MeetingDoor: true, Presenter: true, PresenterAsked: true, Spread: Wide,
+		{Name: "meetings.join_early", Title: "be in before the host", On: meeting, Person: Host, MeetingDoor: true, Spread: Wide,
+			Asks: door(at("meetings.early", On))},
+		{Name: "meetings.present", Title: "present", On: meeting, Person: Host, MeetingDoor: true, Presenter: true, Spread: Wide,
+			Asks: door(Need{AtPresenter, r("meetings.present"), On})},
+		{Name: "meetings.remote_control", Title: "take control of a shared screen", On: meeting, Person: Host, MeetingDoor: true, Presenter: true,
+			PresenterAsked: true, Spread: Wide,
 			Asks: door(Need{AtPresenter, r("meetings.remote_control"), On}, Need{AtPresenter, r("meetings.share_screen"), wholeScreen})},
 		{Name: "meetings.see_details", Title: "see the details of the meeting", On: meeting, Spread: Granted, Asks: ofMeetingSpace(View)},
-		{Name: "meetings.start", Title: "start the meeting", On: meeting, Spread: Granted, Asks: ofMeetingSpace(Contribute, at("meetings.guest_start", On))},
-		{Name: "meetings.join_theirs", Title: "join a meeting elsewhere", On: someone, Address: true, Person: SubjectPerson, Asks: theirs("meetings.out", Meetings, false)},
+		{Name: "meetings.start", Title: "start the meeting", On: meeting, Spread: Granted,
+			Asks: ofMeetingSpace(Contribute, at("meetings.guest_start", On))},
+		{Name: "meetings.join_theirs", Title: "join a meeting elsewhere", On: someone, Address: true, Person: SubjectPerson,
+			Asks: theirs("meetings.out", Meetings, false)},
 
 		{Name: "files.open", Title: "open the file", On: file, Person: InDrive, Spread: Granted, Asks: bearer(onFiles(View), link(View))},
 		{Name: "files.download", Title: "download the file", On: file, Person: InDrive, Spread: Granted, Asks: bearer(onFiles(View), download)},
-		{Name: "files.edit", Title: "change the file", On: file, Person: InDrive, Spread: Granted, Asks: bearer(onFiles(Contribute), link(Contribute))},
+		{Name: "files.edit", Title: "change the file", On: file, Person: InDrive, Spread: Granted,
+			Asks: bearer(onFiles(Contribute), link(Contribute))},
 		{Name: "files.upload", Title: "upload a file", On: file, Person: InDrive, Spread: Granted, Asks: onFiles(Contribute)},
 		{Name: "files.delete", Title: "delete the file", On: file, Person: InDrive, Spread: Granted, Asks: onFiles(Contribute)},
 		{Name: "files.share", Title: "share the file", On: file, Address: true, Person: SubjectOrDrive, Spread: Granted,
-			Asks: both(Ask{Of: Addressee, Level: ByRule, LevelRule: r("files.domains"), Key: In(Files), Needs: []Need{kind(GivenTo, "files.given_to"), personalA}, Holding: MemberOfSpace, Role: Contribute},
+			Asks: both(Ask{Of: Addressee, Level: ByRule, LevelRule: r("files.domains"), Key: In(Files),
+				Needs: []Need{kind(GivenTo, "files.given_to"), personalA}, Holding: MemberOfSpace, Role: Contribute},
 				[]Need{{Kind: AtOwn, Rule: r("files.reshare"), Value: On}})},
 
 		{Name: "mail.forward", Title: "forward mail automatically", On: []ResourceKind{Mailbox}, Address: true, Person: SubjectPerson,
 			Asks: [NumClasses]*Ask{Ours: {Of: Addressee, Level: ByRule, LevelRule: r("mail.forward"), Key: Out(Mail),
 				Needs: []Need{kind(KeepCopy, "mail.forward_copy"), kind(SetBy, "mail.forward_set_by")}, Holding: OwnMailbox}}},
 		{Name: "mail.see_busy", Title: "see busy times", On: diary, Person: Owner, Spread: Wide, Asks: calendar(calendarBusy)},
-		{Name: "mail.see_subject", Title: "see subject and place of entries", On: diary, Person: Owner, Spread: Wide, Asks: calendar(calendarSubject)},
+		{Name: "mail.see_subject", Title: "see subject and place of entries", On: diary, Person: Owner, Spread: Wide,
+			Asks: calendar(calendarSubject)},
 		{Name: "mail.see_details", Title: "see all of the entries", On: diary, Person: Owner, Spread: Wide, Asks: calendar(calendarFull)},
 
 		{Name: "reports.view", Title: "view the report", On: report, NoBrowsing: true, Licence: true, Spread: Granted, Asks: onReports(View)},
-		{Name: "reports.export", Title: "take the data of the report out", On: report, Licence: true, Spread: Granted, Asks: onReports(View, at("reports.export", On))},
-		{Name: "reports.browse", Title: "browse for the report", On: report, Licence: true, Spread: Granted, Asks: onReports(View, at("reports.guest_browse", On))},
-		{Name: "reports.edit", Title: "change the report", On: report, Licence: true, Spread: Granted, Asks: onReports(Contribute, at("reports.guest_edit", On))},
-		{Name: "reports.enter", Title: "enter the report area", On: space, AreaOnly: true, Licence: true, Spread: Granted, Asks: onReports(View, at("reports.guest_edit", On))},
+		{Name: "reports.export", Title: "take the data of the report out", On: report, Licence: true, Spread: Granted,
+			Asks: onReports(View, at("reports.export", On))},
+		{Name: "reports.browse", Title: "browse for the report", On: report, Licence: true, Spread: Granted,
+			Asks: onReports(View, at("reports.guest_browse", On))},
+		{Name: "reports.edit", Title: "change the report", On: report, Licence: true, Spread: Granted,
+			Asks: onReports(Contribute, at("reports.guest_edit", On))},
+		{Name: "reports.enter", Title: "enter the report area", On: space, AreaOnly: true, Licence: true, Spread: Granted,
+			Asks: onReports(View, at("reports.guest_edit", On))},
 		{Name: "reports.share", Title: "share the report", On: report, Address: true, Person: SubjectPerson, Spread: Granted, Asks: reportShare},
 	}
+	// A set of actions is one word: with the 65th action this constant overflows, and nothing compiles until the
+	// sets are wider.
+	const _ = uint(MaxActions - len(out))
 	for i := range out {
 		out[i].ID = ActionID(i)
 	}
-	return out
+	return out[:]
 }
 
 // both gives the same row to our people and to records, which are asked extra

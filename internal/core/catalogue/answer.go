@@ -37,7 +37,8 @@ const (
 	Settling
 )
 
-var conditionNames = [...]string{"sign_in", "one_time_code", "accept_terms", "passcode", "password", "held_until_admitted", "counterpart_unconfirmed", "presenter_asked", "no_browsing", "becomes_guest", "settling"}
+var conditionNames = [...]string{"sign_in", "one_time_code", "accept_terms", "passcode", "password", "held_until_admitted",
+	"counterpart_unconfirmed", "presenter_asked", "no_browsing", "becomes_guest", "settling"}
 
 // Names lists the conditions in c in their fixed order.
 func (c Condition) Names() []string {
@@ -148,38 +149,49 @@ type CauseEntry struct {
 }
 
 var causeEntries = [NumCodes]CauseEntry{
-	PersonOfOurs:    {"person_of_ours", "{a} is one of our people.", ""},
-	RecordActive:    {"record_active", "{a} is a guest with an active record.", ""},
-	RecordInvited:   {"record_invited", "{a} has been invited and has not accepted yet.", "Ask {a} to accept the invitation. Until then they can only sign in."},
+	PersonOfOurs: {"person_of_ours", "{a} is one of our people.", ""},
+	RecordActive: {"record_active", "{a} is a guest with an active record.", ""},
+	RecordInvited: {"record_invited", "{a} has been invited and has not accepted yet.",
+		"Ask {a} to accept the invitation. Until then they can only sign in."},
 	RecordSuspended: {"record_suspended", "{a} is suspended{b}.", "Bring the guest back once the cause is gone."},
 	SignInMethod:    {"sign_in_method", "They can sign in with: {value}.", ""},
-	NoSignInMethod:  {"no_sign_in_method", "{a} has no way to sign in: “{title}” allows only {value}.", "Add a method to {rule} that serves this address."},
-	TermsAccepted:   {"terms_accepted", "They have accepted the terms of use.", ""},
-	TermsOpen:       {"terms_open", "They have not accepted the terms of use yet, and are asked to when they come in.", ""},
-	HomeAccount:     {"home_account", "{a} uses an account of another organisation.", ""},
-	LinkHolder:      {"link_holder", "Anybody who has the link {a}.", ""},
-	NoSuchPerson:    {"no_such_person", "{a} is in our own domain, but nobody here has this address.", "Check the spelling, or add the person."},
+	NoSignInMethod: {"no_sign_in_method", "{a} has no way to sign in: “{title}” allows only {value}.",
+		"Add a method to {rule} that serves this address."},
+	TermsAccepted: {"terms_accepted", "They have accepted the terms of use.", ""},
+	TermsOpen:     {"terms_open", "They have not accepted the terms of use yet, and are asked to when they come in.", ""},
+	HomeAccount:   {"home_account", "{a} uses an account of another organisation.", ""},
+	LinkHolder:    {"link_holder", "Anybody who has the link {a}.", ""},
+	NoSuchPerson: {"no_such_person", "{a} is in our own domain, but nobody here has this address.",
+		"Check the spelling, or add the person."},
 
-	NotBarred:           {"not_barred", "{a} is not barred.", ""},
-	BarredAddress:       {"barred_address", "The address {a} is barred{b}.", "Lift the bar on {a} if it no longer holds."},
-	BarredDomain:        {"barred_domain", "The domain {a} is barred{b}.", "Lift the bar on {a} if it no longer holds."},
-	LevelMet:            {"level_met", "“{title}” is set to {value}, and {a} qualifies.", ""},
-	LevelClosed:         {"level_closed", "“{title}” is set to closed: nobody from outside.", "Set {rule} to listed and open the partner, if that is wanted."},
-	NotListed:           {"not_listed", "“{title}” is set to listed partners only, and {a} belongs to no partner.", "Add {a} to a partner, or make a partner of it."},
-	NotOpened:           {"not_opened", "“{title}” is set to listed partners only, and {a} is not open for {b}.", "Open the partner {a} for {b}."},
-	OpenedNo:            {"opened_no", "The partner {a} is closed for {b}.", "Change the opening of {a} for {b}."},
-	StandingActive:      {"standing_active", "The partner {a} is active.", ""},
-	StandingSuspended:   {"standing_suspended", "The partner {a} is suspended: everything stops, nothing is forgotten.", "Bring the partner {a} back, if the reason is gone."},
-	StandingEnded:       {"standing_ended", "The connection with the partner {a} has ended.", "Bring the partner {a} back, if you work together again."},
-	InSpaceParties:      {"in_space_parties", "{b} admits only some people from outside, and {a} is one of them.", ""},
-	OutsideSpaceParties: {"outside_space_parties", "{b} admits only some people from outside, and {a} is not one of them.", "Ask an owner of {b} to admit {a} there."},
-	SignInDomain:        {"sign_in_domain", "The meeting admits the domain of {a}.", ""},
-	OtherSignInDomain:   {"other_sign_in_domain", "The meeting admits only some domains, and {a} belongs to none of them.", "Ask the host to add the domain to the meeting."},
+	NotBarred:     {"not_barred", "{a} is not barred.", ""},
+	BarredAddress: {"barred_address", "The address {a} is barred{b}.", "Lift the bar on {a} if it no longer holds."},
+	BarredDomain:  {"barred_domain", "The domain {a} is barred{b}.", "Lift the bar on {a} if it no longer holds."},
+	LevelMet:      {"level_met", "“{title}” is set to {value}, and {a} qualifies.", ""},
+	LevelClosed: {"level_closed", "“{title}” is set to closed: nobody from outside.",
+		"Set {rule} to listed and open the partner, if that is wanted."},
+	NotListed: {"not_listed", "“{title}” is set to listed partners only, and {a} belongs to no partner.",
+		"Add {a} to a partner, or make a partner of it."},
+	NotOpened: {"not_opened", "“{title}” is set to listed partners only, and {a} is not open for {b}.",
+		"Open the partner {a} for {b}."},
+	OpenedNo:       {"opened_no", "The partner {a} is closed for {b}.", "Change the opening of {a} for {b}."},
+	StandingActive: {"standing_active", "The partner {a} is active.", ""},
+	StandingSuspended: {"standing_suspended", "The partner {a} is suspended: everything stops, nothing is forgotten.",
+		"Bring the partner {a} back, if the reason is gone."},
+	StandingEnded: {"standing_ended", "The connection with the partner {a} has ended.",
+		"Bring the partner {a} back, if you work together again."},
+	InSpaceParties: {"in_space_parties", "{b} admits only some people from outside, and {a} is one of them.", ""},
+	OutsideSpaceParties: {"outside_space_parties", "{b} admits only some people from outside, and {a} is not one of them.",
+		"Ask an owner of {b} to admit {a} there."},
+	SignInDomain: {"sign_in_domain", "The meeting admits the domain of {a}.", ""},
+	OtherSignInDomain: {"other_sign_in_domain", "The meeting admits only some domains, and {a} belongs to none of them.",
+		"Ask the host to add the domain to the meeting."},
 
-	TheirsAdmits:       {"theirs_admits", "{a} admits this on its side ({b}).", ""},
-	TheirsUnknown:      {"theirs_unknown", "It is not known whether {a} admits this on its side.", ""},
-	TheirsRefuses:      {"theirs_refuses", "{a} refuses {b} on its own side.", "Ask the administrator of {a} to admit it."},
-	TheirsLacksFeature: {"theirs_lacks_feature", "{a} admits part of this on its side, but not {b}.", "Ask the administrator of {a} to admit {b}."},
+	TheirsAdmits:  {"theirs_admits", "{a} admits this on its side ({b}).", ""},
+	TheirsUnknown: {"theirs_unknown", "It is not known whether {a} admits this on its side.", ""},
+	TheirsRefuses: {"theirs_refuses", "{a} refuses {b} on its own side.", "Ask the administrator of {a} to admit it."},
+	TheirsLacksFeature: {"theirs_lacks_feature", "{a} admits part of this on its side, but not {b}.",
+		"Ask the administrator of {a} to admit {b}."},
 
 	SwitchOn:  {"switch_on", "“{title}” is {value}.", ""},
 	SwitchOff: {"switch_off", "“{title}” is {value}.", "Set {rule} to {needed} where it may be set."},
@@ -205,7 +217,8 @@ var causeEntries = [NumCodes]CauseEntry{
 	LinkOver:      {"link_over", "The link {a} ended on {b}.", "Make a new link."},
 	LinkAhead:     {"link_ahead", "The link {a} did not exist yet: it was made on {b}.", ""},
 	LinkUndated:   {"link_undated", "Nobody knows when the link {a} was made, so it opens nothing.", "End it and make a new link."},
-	LinkRightLow:  {"link_right_low", "The link {a} only allows {b}.", "Set {rule} and the link's own right to contribute, if that is wanted."},
+	LinkRightLow: {"link_right_low", "The link {a} only allows {b}.",
+		"Set {rule} and the link's own right to contribute, if that is wanted."},
 	IsSelf:        {"is_self", "It belongs to {a}.", ""},
 	NotSelf:       {"not_self", "It belongs to somebody other than {a}.", "Ask for {a}'s own."},
 	MayInviteHere: {"may_invite_here", "{a} may invite people into {b}.", ""},
@@ -213,12 +226,14 @@ var causeEntries = [NumCodes]CauseEntry{
 	IsMember:      {"is_member", "{a} is a member or owner of {b}.", ""},
 	NotMember:     {"not_member", "{a} is not a member of {b}.", "Ask an owner of {b}."},
 
-	IsJoinable:   {"joinable_course", "{a} is a course that people may join.", ""},
-	NotJoinable:  {"not_joinable", "{a} is not a course that people may join by themselves.", "Ask an owner of {a} to invite, or to let the course be joined."},
+	IsJoinable: {"joinable_course", "{a} is a course that people may join.", ""},
+	NotJoinable: {"not_joinable", "{a} is not a course that people may join by themselves.",
+		"Ask an owner of {a} to invite, or to let the course be joined."},
 	MeetingAlone: {"meeting_alone", "{a} belongs to no space, so nobody from outside has a role there.", "Hold the meeting in a space."},
 
-	LicenceRoute:   {"licence_route", "A licence covers this: {b}.", ""},
-	NoLicenceRoute: {"no_licence_route", "No licence covers this: “{title}” allows {value}, and {a} has {b}.", "Give the area a licence of its own, or record the licence of the guest."},
+	LicenceRoute: {"licence_route", "A licence covers this: {b}.", ""},
+	NoLicenceRoute: {"no_licence_route", "No licence covers this: “{title}” allows {value}, and {a} has {b}.",
+		"Give the area a licence of its own, or record the licence of the guest."},
 }
 
 // Entry returns the description of c.

@@ -54,8 +54,10 @@ func TestRules(t *testing.T) {
 // TestFind looks rules up by the words people use, also mistyped.
 func TestFind(t *testing.T) {
 	for query, name := range map[string]string{
-		"forward": "mail.forward", "screen": "meetings.share_screen", "anonymous link": "files.bearer_links", "link anonymous": "files.bearer_links", "who can invite": "directory.invite_by",
-		"presence": "chat.presence", "presense": "chat.presence", "fowrard": "mail.forward", "forwrad": "mail.forward", "forwad": "mail.forward", "remote control": "meetings.remote_control", "lobby": "meetings.held", "webmail": "directory.personal",
+		"forward": "mail.forward", "screen": "meetings.share_screen", "anonymous link": "files.bearer_links",
+		"link anonymous": "files.bearer_links", "who can invite": "directory.invite_by",
+		"presence": "chat.presence", "presense": "chat.presence", "fowrard": "mail.forward", "forwrad": "mail.forward", "forwad": "mail.forward",
+		"remote control": "meetings.remote_control", "lobby": "meetings.held", "webmail": "directory.personal",
 		"files.link_days": "files.link_days", "calendar": "mail.calendar", "course": "spaces.join_in", "zeppelin": "",
 	} {
 		hits := Find(query)

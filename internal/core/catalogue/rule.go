@@ -225,7 +225,8 @@ func find(query string, every bool) []*Rule {
 func (r *Rule) matches(w string) int {
 	best := 0
 	try := func(text string, weight int) {
-		for _, t := range strings.FieldsFunc(strings.ToLower(text), func(c rune) bool { return !(c >= 'a' && c <= 'z' || c >= '0' && c <= '9') }) {
+		for _, t := range strings.FieldsFunc(strings.ToLower(text),
+			func(c rune) bool { return !(c >= 'a' && c <= 'z' || c >= '0' && c <= '9') }) {
 			switch {
 			case t == w:
 				best = max(best, weight+2)

@@ -14,7 +14,8 @@ func TypicalOf(d addr.Domain) (addr.Address, error) { return addr.Parse("somebod
 
 // BundleOpens tells what a bundle would open to somebody outside who was given it at a moment, and which of the things that it
 // gives would open nothing to them.
-func BundleOpens(s *engine.Snapshot, b *world.Bundle, a addr.Address, at moment.Moment) (would []engine.WouldLine, closed []world.Resource, err error) {
+func BundleOpens(s *engine.Snapshot, b *world.Bundle, a addr.Address, at moment.Moment) (would []engine.WouldLine, closed []world.Resource,
+	err error) {
 	h := world.Holding{Party: a, Bundle: b.ID, From: at, Until: moment.Never, Reviewed: moment.Always}
 	if would, _, err = s.Would(engine.Suppose{Address: a, Record: true, Grants: b.Grants(&h)}, at); err != nil {
 		return nil, nil, err

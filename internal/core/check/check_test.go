@@ -76,7 +76,8 @@ func TestEveryVerdict(t *testing.T) {
 		{directory, "", "idle@ilvane.example", "already idle@ilvane.example guest ilvane: There is a record already, suspended."},
 		{dossier, "", "over@ilvane.example", "yes over@ilvane.example federated ilvane:"},
 		{dossier, "", "uma@ours.example", "own uma@ours.example person : One of our own addresses; our people are not invited as guests."},
-		{dossier, "", "who@deep.ours.example", "own who@deep.ours.example person : It is at a domain of ours, and nobody there has this address."},
+		{dossier, "", "who@deep.ours.example",
+			"own who@deep.ours.example person : It is at a domain of ours, and nobody there has this address."},
 		{dossier, "", "x@nowhere.example", "no x@nowhere.example federated : not_listed"},
 		{dossier, "", "x@orrin.example", "no x@orrin.example federated orrin: opened_no"},
 		{dossier, "", "x@plain.example", "no x@plain.example federated plain: not_opened"},
@@ -125,7 +126,8 @@ func TestWho(t *testing.T) {
 		}
 	}
 	var wrong *engine.WrongUse
-	for _, o := range []check.Options{{Into: world.Resource{Kind: catalogue.Space, ID: "none"}}, {Into: dossier, As: "nobody"}, {Into: world.Resource{Kind: catalogue.Person, ID: "uma"}}} {
+	for _, o := range []check.Options{{Into: world.Resource{Kind: catalogue.Space, ID: "none"}}, {Into: dossier, As: "nobody"},
+		{Into: world.Resource{Kind: catalogue.Person, ID: "uma"}}} {
 		if _, err := check.New(s, o); !errors.As(err, &wrong) {
 			t.Errorf("%+v: %v", o, err)
 		}
@@ -163,7 +165,8 @@ func TestSplit(t *testing.T) {
 	}
 	stop := errors.New("stop")
 	n := 0
-	if err := check.Split(strings.NewReader("a@b.example\nc@d.example\n"), "", func(int, string) error { n++; return stop }); err != stop || n != 1 {
+	if err := check.Split(strings.NewReader("a@b.example\nc@d.example\n"), "", func(int, string) error { n++; return stop }); err != stop ||
+		n != 1 {
 		t.Errorf("it goes on after an error: %v, %d", err, n)
 	}
 }

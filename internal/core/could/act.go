@@ -195,7 +195,8 @@ func (a *Act) May(s *engine.Snapshot, at moment.Moment) bool {
 		}
 		for i := range catalogue.Actions() {
 			act := &catalogue.Actions()[i]
-			if engine.InwardActions.Has(act.ID) && act.Takes(a.Resource.Kind) && ask(engine.Question{Subject: engine.Who{Address: a.Party}, Action: act.ID, Resource: a.Resource}) {
+			if engine.InwardActions.Has(act.ID) && act.Takes(a.Resource.Kind) &&
+				ask(engine.Question{Subject: engine.Who{Address: a.Party}, Action: act.ID, Resource: a.Resource}) {
 				return true
 			}
 		}
@@ -220,8 +221,8 @@ func (a *Act) here(s *engine.Snapshot, at moment.Moment) bool {
 // approvers are those who approve a bundle.
 func (a *Act) approvers() []string { return append([]string{a.By.ID}, strings.Fields(a.With)...) }
 
-// mayHold reports whether somebody could be given a bundle; what acts before this one gave them keeps nothing from them, as more acts never take
-// anything away.
+// mayHold reports whether somebody could be given a bundle; what acts before this one gave them keeps nothing from them, as more acts never
+// take anything away.
 func mayHold(s *engine.Snapshot, b *world.Bundle, party addr.Address, at moment.Moment) bool {
 	e := s.Aside()
 	for _, h := range s.Holdings(party) {
@@ -313,7 +314,8 @@ func (a *Act) apply(s *engine.Snapshot, e *engine.Editor, at moment.Moment) {
 	case SignUp, Become:
 		e.PutGuest(a.guest(world.StateActive, at))
 	case MakeLink:
-		e.PutLink(&world.Link{ID: linkToCome, Item: a.Resource, Right: catalogue.Contribute, Created: at, Until: moment.Never, Download: true, Password: true, By: a.By.ID})
+		e.PutLink(&world.Link{ID: linkToCome, Item: a.Resource, Right: catalogue.Contribute, Created: at, Until: moment.Never, Download: true,
+			Password: true, By: a.By.ID})
 	}
 }
 
@@ -323,7 +325,8 @@ func (a *Act) grant(at moment.Moment) world.Grant {
 
 func (a *Act) guest(state world.State, at moment.Moment) *world.Guest {
 	g := &world.Guest{
-		Address: a.Party, State: state, Origins: world.ByInvitation, Since: at, Accepted: moment.Never, Renewed: moment.Always, Until: moment.Never,
+		Address: a.Party, State: state, Origins: world.ByInvitation, Since: at, Accepted: moment.Never, Renewed: moment.Always,
+		Until: moment.Never,
 		Terms: moment.Never, LastSeen: moment.Always, StateSince: moment.Always,
 	}
 	if a.By.Kind == engine.ByPerson {

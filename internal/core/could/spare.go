@@ -10,7 +10,8 @@ import (
 )
 
 // Spare finds what is allowed and nobody uses: limits looser than any value that counts below them, and openings of partners through
-// which nobody passes, typical newcomers included; of partners that are suspended nothing. Taking all of it away has no impact; that is tried.
+// which nobody passes, typical newcomers included; of partners that are suspended nothing. Taking all of it away has no impact; that is
+// tried.
 func Spare(s *engine.Snapshot, at moment.Moment, stop func() error) ([]Part, error) {
 	var parts []Part
 	loosest := s.LoosestUsed(at)

@@ -66,28 +66,46 @@ func TestSequence(t *testing.T) {
 	}{
 		{"nothing ends", nil, nil, none, "never", "", ""},
 		// Worked example 3: given on 2026-03-01 10:15 for 365 days.
-		{"the worked example", nil, []Held{grant("2026-03-01T10:15:00Z", "2027-03-02T00:00:00Z", "")}, with(func(v *Values) { v.Grace, v.LastGrantSuspends = 30, true }), "never", "",
+		{"the worked example", nil, []Held{grant("2026-03-01T10:15:00Z", "2027-03-02T00:00:00Z", "")},
+			with(func(v *Values) { v.Grace, v.LastGrantSuspends = 30, true }), "never", "",
 			"2027-03-02T00:00:00Z grant_ends until; 2027-03-02T00:00:00Z suspended after_last_grant; 2027-03-31T23:00:00Z removed grace after after_last_grant"},
-		{"with a second grant", nil, []Held{grant("2026-03-01T10:15:00Z", "2027-03-02T00:00:00Z", ""), grant("2026-03-01T10:15:00Z", "2027-05-01T23:00:00Z", "")}, with(func(v *Values) { v.Grace, v.LastGrantSuspends = 30, true }), "never", "",
+		{"with a second grant", nil, []Held{grant("2026-03-01T10:15:00Z", "2027-03-02T00:00:00Z", ""),
+			grant("2026-03-01T10:15:00Z", "2027-05-01T23:00:00Z", "")}, with(func(v *Values) { v.Grace, v.LastGrantSuspends = 30, true }), "never",
+			"",
 			"2027-03-02T00:00:00Z grant_ends until; 2027-05-01T23:00:00Z grant_ends until; 2027-05-01T23:00:00Z suspended after_last_grant; 2027-05-31T23:00:00Z removed grace after after_last_grant"},
-		{"a grant that never ends", nil, []Held{grant("2026-03-01T10:15:00Z", "2027-03-02T00:00:00Z", ""), grant("2026-03-01T10:15:00Z", "never", "")}, with(func(v *Values) { v.LastGrantSuspends = true }), "never", "", "2027-03-02T00:00:00Z grant_ends until"},
-		{"the last grant keeps", nil, []Held{grant("2026-03-01T10:15:00Z", "2027-03-02T00:00:00Z", "")}, none, "never", "", "2027-03-02T00:00:00Z grant_ends until"},
-		{"a last grant from before the record", func(g *Record) { g.Since = at(t, "2026-06-01T09:00:00Z") }, []Held{grant("2026-01-01T00:00:00Z", "2026-02-01T00:00:00Z", "")}, with(func(v *Values) { v.LastGrantSuspends = true }), "never", "",
+		{"a grant that never ends", nil, []Held{grant("2026-03-01T10:15:00Z", "2027-03-02T00:00:00Z", ""),
+			grant("2026-03-01T10:15:00Z", "never", "")}, with(func(v *Values) { v.LastGrantSuspends = true }), "never", "",
+			"2027-03-02T00:00:00Z grant_ends until"},
+		{"the last grant keeps", nil, []Held{grant("2026-03-01T10:15:00Z", "2027-03-02T00:00:00Z", "")}, none, "never", "",
+			"2027-03-02T00:00:00Z grant_ends until"},
+		{"a last grant from before the record", func(g *Record) { g.Since = at(t, "2026-06-01T09:00:00Z") },
+			[]Held{grant("2026-01-01T00:00:00Z", "2026-02-01T00:00:00Z", "")}, with(func(v *Values) { v.LastGrantSuspends = true }), "never", "",
 			"2026-02-01T00:00:00Z grant_ends until; 2026-06-01T09:00:00Z suspended after_last_grant"},
-		{"grants through groups count", nil, []Held{{From: moment.Always, Reviewed: moment.Always, Until: moment.Never, Review: None}, grant("2026-03-01T10:15:00Z", "2027-03-02T00:00:00Z", "")}, with(func(v *Values) { v.LastGrantSuspends = true }), "never", "", "2027-03-02T00:00:00Z grant_ends until"},
-		{"term over the change of clocks", func(g *Record) { g.Since = at(t, "2026-03-20T23:30:00Z") }, nil, with(func(v *Values) { v.Term = 10 }), "never", "", "2026-03-30T23:00:00Z suspended term"},
-		{"term over the other change", func(g *Record) { g.Since = at(t, "2026-10-20T22:30:00Z") }, nil, with(func(v *Values) { v.Term = 10 }), "never", "", "2026-10-31T00:00:00Z suspended term"},
-		{"term over a leap day", func(g *Record) { g.Since = at(t, "2028-02-20T12:00:00Z") }, nil, with(func(v *Values) { v.Term = 9 }), "never", "", "2028-03-01T00:00:00Z suspended term"},
-		{"term over the end of a year", func(g *Record) { g.Since = at(t, "2026-12-30T12:00:00Z") }, nil, with(func(v *Values) { v.Term, v.Grace = 2, 0 }), "never", "", "2027-01-02T00:00:00Z suspended term; 2027-01-02T00:00:00Z removed grace after term"},
-		{"term of no days", func(g *Record) { g.Since = at(t, "2026-12-30T12:00:00Z") }, nil, with(func(v *Values) { v.Term = 0 }), "never", "", "2026-12-31T00:00:00Z suspended term"},
+		{"grants through groups count", nil, []Held{{From: moment.Always, Reviewed: moment.Always, Until: moment.Never, Review: None},
+			grant("2026-03-01T10:15:00Z", "2027-03-02T00:00:00Z", "")}, with(func(v *Values) { v.LastGrantSuspends = true }), "never", "",
+			"2027-03-02T00:00:00Z grant_ends until"},
+		{"term over the change of clocks", func(g *Record) { g.Since = at(t, "2026-03-20T23:30:00Z") }, nil,
+			with(func(v *Values) { v.Term = 10 }), "never", "", "2026-03-30T23:00:00Z suspended term"},
+		{"term over the other change", func(g *Record) { g.Since = at(t, "2026-10-20T22:30:00Z") }, nil, with(func(v *Values) { v.Term = 10 }),
+			"never", "", "2026-10-31T00:00:00Z suspended term"},
+		{"term over a leap day", func(g *Record) { g.Since = at(t, "2028-02-20T12:00:00Z") }, nil, with(func(v *Values) { v.Term = 9 }), "never",
+			"", "2028-03-01T00:00:00Z suspended term"},
+		{"term over the end of a year", func(g *Record) { g.Since = at(t, "2026-12-30T12:00:00Z") }, nil,
+			with(func(v *Values) { v.Term, v.Grace = 2, 0 }), "never", "",
+			"2027-01-02T00:00:00Z suspended term; 2027-01-02T00:00:00Z removed grace after term"},
+		{"term of no days", func(g *Record) { g.Since = at(t, "2026-12-30T12:00:00Z") }, nil, with(func(v *Values) { v.Term = 0 }), "never", "",
+			"2026-12-31T00:00:00Z suspended term"},
 		{"renewed", func(g *Record) {
 			g.Since, g.Renewed = at(t, "2026-01-01T12:00:00Z"), at(t, "2026-05-01T12:00:00Z")
 		}, nil, with(func(v *Values) { v.Term = 30 }), "never", "", "2026-05-31T23:00:00Z suspended term"},
 		{"own until before the term", func(g *Record) {
 			g.Since, g.Until = at(t, "2026-01-01T12:00:00Z"), at(t, "2026-01-15T00:00:00Z")
-		}, nil, with(func(v *Values) { v.Term, v.Grace = 30, 1 }), "never", "", "2026-01-15T00:00:00Z suspended own_until; 2026-01-16T00:00:00Z removed grace after own_until"},
-		{"idle since last seen", func(g *Record) { g.LastSeen = at(t, "2026-05-01T12:00:00Z") }, nil, with(func(v *Values) { v.Idle = 90 }), "never", "", "2026-07-30T23:00:00Z suspended idle"},
-		{"idle from since where nothing later is known", func(g *Record) { g.Since, g.Accepted = at(t, "2026-05-01T12:00:00Z"), moment.Never }, nil, with(func(v *Values) { v.Idle = 1 }), "never", "", "2026-05-02T23:00:00Z suspended idle"},
+		}, nil, with(func(v *Values) { v.Term, v.Grace = 30, 1 }), "never", "",
+			"2026-01-15T00:00:00Z suspended own_until; 2026-01-16T00:00:00Z removed grace after own_until"},
+		{"idle since last seen", func(g *Record) { g.LastSeen = at(t, "2026-05-01T12:00:00Z") }, nil, with(func(v *Values) { v.Idle = 90 }),
+			"never", "", "2026-07-30T23:00:00Z suspended idle"},
+		{"idle from since where nothing later is known", func(g *Record) { g.Since, g.Accepted = at(t, "2026-05-01T12:00:00Z"), moment.Never },
+			nil, with(func(v *Values) { v.Idle = 1 }), "never", "", "2026-05-02T23:00:00Z suspended idle"},
 		{"idle from when it was brought back", func(g *Record) {
 			g.LastSeen, g.StateSince = at(t, "2026-01-01T12:00:00Z"), at(t, "2026-05-01T12:00:00Z")
 		}, nil, with(func(v *Values) { v.Idle = 1 }), "never", "", "2026-05-02T23:00:00Z suspended idle"},
@@ -97,30 +115,44 @@ func TestSequence(t *testing.T) {
 		{"invited and never idle", func(g *Record) {
 			g.State, g.Accepted, g.Since = Invited, moment.Never, at(t, "2026-05-01T12:00:00Z")
 		}, nil, with(func(v *Values) { v.Idle, v.Invite = 1, 14 }), "never", "", "2026-05-15T23:00:00Z invitation_lapses invite_days"},
-		{"suspended by hand", func(g *Record) { g.State, g.StateSince = IsSuspended, at(t, "2026-05-01T12:00:00Z") }, nil, with(func(v *Values) { v.Grace, v.Term = 30, 1 }), "never", "", "2026-05-31T23:00:00Z removed grace after by_hand"},
-		{"the partner ended", nil, nil, with(func(v *Values) { v.Grace = 0 }), "2026-05-01T12:00:00Z", "", "2026-05-01T12:00:00Z suspended partner_ended; 2026-05-01T23:00:00Z removed grace after partner_ended"},
-		{"fed alone knows only its feed", func(g *Record) { g.State, g.Since = Fed, at(t, "2026-01-01T12:00:00Z") }, []Held{grant("2026-01-01T00:00:00Z", "2026-02-01T00:00:00Z", "")}, with(func(v *Values) { v.Term, v.LastGrantSuspends = 1, true }), "2026-01-05T00:00:00Z", "", "2026-02-01T00:00:00Z grant_ends until"},
-		{"a review that is not answered", nil, []Held{reviewed(grant("2026-03-01T10:15:00Z", "never", ""), 10, true)}, with(func(v *Values) { v.LastGrantSuspends = true }), "never", "",
+		{"suspended by hand", func(g *Record) { g.State, g.StateSince = IsSuspended, at(t, "2026-05-01T12:00:00Z") }, nil,
+			with(func(v *Values) { v.Grace, v.Term = 30, 1 }), "never", "", "2026-05-31T23:00:00Z removed grace after by_hand"},
+		{"the partner ended", nil, nil, with(func(v *Values) { v.Grace = 0 }), "2026-05-01T12:00:00Z", "",
+			"2026-05-01T12:00:00Z suspended partner_ended; 2026-05-01T23:00:00Z removed grace after partner_ended"},
+		{"fed alone knows only its feed", func(g *Record) { g.State, g.Since = Fed, at(t, "2026-01-01T12:00:00Z") },
+			[]Held{grant("2026-01-01T00:00:00Z", "2026-02-01T00:00:00Z", "")}, with(func(v *Values) { v.Term, v.LastGrantSuspends = 1, true }),
+			"2026-01-05T00:00:00Z", "", "2026-02-01T00:00:00Z grant_ends until"},
+		{"a review that is not answered", nil, []Held{reviewed(grant("2026-03-01T10:15:00Z", "never", ""), 10, true)},
+			with(func(v *Values) { v.LastGrantSuspends = true }), "never", "",
 			"2026-03-12T00:00:00Z review_due review_days; 2026-03-26T00:00:00Z grant_ends review_silence; 2026-03-26T00:00:00Z suspended after_last_grant"},
-		{"a review that may stay unanswered", nil, []Held{reviewed(grant("2026-03-01T10:15:00Z", "never", "2026-03-05T10:15:00Z"), 10, false)}, none, "never", "", "2026-03-16T00:00:00Z review_due review_days"},
+		{"a review that may stay unanswered", nil, []Held{reviewed(grant("2026-03-01T10:15:00Z", "never", "2026-03-05T10:15:00Z"), 10, false)},
+			none, "never", "", "2026-03-16T00:00:00Z review_due review_days"},
 		{"no review without a beginning", nil, []Held{reviewed(grant("", "never", ""), 10, true)}, none, "never", "", ""},
-		{"the sponsor left", func(g *Record) { g.SponsorLeft = at(t, "2026-05-01T12:00:00Z") }, nil, with(func(v *Values) { v.SponsorRequired, v.Grace = true, 1 }), "never", "", "2026-05-15T23:00:00Z suspended sponsor_left; 2026-05-16T23:00:00Z removed grace after sponsor_left"},
-		{"the sponsor left with the end of a day", func(g *Record) { g.SponsorLeft = at(t, "2026-04-30T23:00:00Z") }, nil, with(func(v *Values) { v.SponsorRequired = true }), "never", "", "2026-05-14T23:00:00Z suspended sponsor_left"},
+		{"the sponsor left", func(g *Record) { g.SponsorLeft = at(t, "2026-05-01T12:00:00Z") }, nil,
+			with(func(v *Values) { v.SponsorRequired, v.Grace = true, 1 }), "never", "",
+			"2026-05-15T23:00:00Z suspended sponsor_left; 2026-05-16T23:00:00Z removed grace after sponsor_left"},
+		{"the sponsor left with the end of a day", func(g *Record) { g.SponsorLeft = at(t, "2026-04-30T23:00:00Z") }, nil,
+			with(func(v *Values) { v.SponsorRequired = true }), "never", "", "2026-05-14T23:00:00Z suspended sponsor_left"},
 		{"the sponsor left where none is needed", func(g *Record) { g.SponsorLeft = at(t, "2026-05-01T12:00:00Z") }, nil, none, "never", "", ""},
 		{"fed alone, and closed by its feed", func(g *Record) {
 			g.State, g.Since, g.HomeClosed = Fed, at(t, "2026-01-01T12:00:00Z"), at(t, "2026-05-01T12:00:00Z")
-		}, nil, with(func(v *Values) { v.Term, v.Grace = 1, 0 }), "2026-01-05T00:00:00Z", "", "2026-05-01T12:00:00Z suspended home_closed; 2026-05-01T23:00:00Z removed grace after home_closed"},
-		{"the home account was closed", func(g *Record) { g.HomeClosed = at(t, "2026-05-01T12:00:00Z") }, nil, with(func(v *Values) { v.Grace = 0 }), "never", "", "2026-05-01T12:00:00Z suspended home_closed; 2026-05-01T23:00:00Z removed grace after home_closed"},
+		}, nil, with(func(v *Values) { v.Term, v.Grace = 1, 0 }), "2026-01-05T00:00:00Z", "",
+			"2026-05-01T12:00:00Z suspended home_closed; 2026-05-01T23:00:00Z removed grace after home_closed"},
+		{"the home account was closed", func(g *Record) { g.HomeClosed = at(t, "2026-05-01T12:00:00Z") }, nil,
+			with(func(v *Values) { v.Grace = 0 }), "never", "",
+			"2026-05-01T12:00:00Z suspended home_closed; 2026-05-01T23:00:00Z removed grace after home_closed"},
 		{"home account and term, the earlier is named", func(g *Record) {
 			g.HomeClosed, g.Since = at(t, "2026-05-03T12:00:00Z"), at(t, "2026-05-01T12:00:00Z")
 		}, nil, with(func(v *Values) { v.Term = 1 }), "never", "", "2026-05-02T23:00:00Z suspended term"},
 		{"a shorter term that was over before it came", func(g *Record) {
 			g.Since, g.Floor = at(t, "2026-01-01T12:00:00Z"), at(t, "2026-06-10T09:00:00Z")
-		}, nil, with(func(v *Values) { v.Term, v.Grace = 30, 5 }), "never", "", "2026-06-10T09:00:00Z suspended term; 2026-06-15T23:00:00Z removed grace after term"},
+		}, nil, with(func(v *Values) { v.Term, v.Grace = 30, 5 }), "never", "",
+			"2026-06-10T09:00:00Z suspended term; 2026-06-15T23:00:00Z removed grace after term"},
 		{"shorter grace that was over before it came", func(g *Record) {
 			g.State, g.StateSince, g.Suspension, g.Floor = IsSuspended, at(t, "2026-01-01T12:00:00Z"), ByIdle, at(t, "2026-06-10T09:00:00Z")
 		}, nil, with(func(v *Values) { v.Grace = 5 }), "never", "", "2026-06-10T09:00:00Z removed grace after idle"},
-		{"in another zone", func(g *Record) { g.Since = at(t, "2026-05-01T02:00:00Z") }, nil, with(func(v *Values) { v.Term = 1 }), "never", "America/New_York", "2026-05-02T04:00:00Z suspended term"},
+		{"in another zone", func(g *Record) { g.Since = at(t, "2026-05-01T02:00:00Z") }, nil, with(func(v *Values) { v.Term = 1 }), "never",
+			"America/New_York", "2026-05-02T04:00:00Z suspended term"},
 	} {
 		zone := "Europe/Lisbon"
 		if c.zone != "" {
@@ -130,8 +162,10 @@ func TestSequence(t *testing.T) {
 		if err != nil {
 			t.Fatal(err)
 		}
-		g := &Record{Since: moment.Always, Accepted: moment.Always, Renewed: moment.Always, Until: moment.Never, LastSeen: moment.Always, StateSince: moment.Always,
-			SponsorLeft: moment.Never, HomeClosed: moment.Never, PartnerEnded: at(t, c.ended), Held: c.held, Values: c.values, Calendar: moment.NewCalendar(loc), Floor: moment.Always, Forward: moment.Always}
+		g := &Record{Since: moment.Always, Accepted: moment.Always, Renewed: moment.Always, Until: moment.Never, LastSeen: moment.Always,
+			StateSince:  moment.Always,
+			SponsorLeft: moment.Never, HomeClosed: moment.Never, PartnerEnded: at(t, c.ended), Held: c.held, Values: c.values,
+			Calendar: moment.NewCalendar(loc), Floor: moment.Always, Forward: moment.Always}
 		if c.change != nil {
 			c.change(g)
 		}
@@ -174,8 +208,10 @@ func TestPairs(t *testing.T) {
 				continue
 			}
 			for _, days := range [][2]int{{20, 21}, {25, 40}, {89, 152}} { // over one change of clocks, over both, over the year's end
-				r := &Record{Since: day(0), Accepted: moment.Always, Renewed: moment.Always, Until: moment.Never, LastSeen: moment.Always, StateSince: moment.Always,
-					SponsorLeft: moment.Never, HomeClosed: moment.Never, PartnerEnded: moment.Never, Values: Values{None, None, None, 30, false, false}, Calendar: cal, Floor: moment.Always, Forward: moment.Always}
+				r := &Record{Since: day(0), Accepted: moment.Always, Renewed: moment.Always, Until: moment.Never, LastSeen: moment.Always,
+					StateSince:  moment.Always,
+					SponsorLeft: moment.Never, HomeClosed: moment.Never, PartnerEnded: moment.Never, Values: Values{None, None, None, 30, false, false},
+					Calendar: cal, Floor: moment.Always, Forward: moment.Always}
 				second(r, days[1])
 				first(r, days[0])
 				got, cause := Out(r.Sequence())
@@ -199,7 +235,8 @@ func TestPairs(t *testing.T) {
 // horizon, over changes of clocks and over the day that Samoa left out.
 func TestQuick(t *testing.T) {
 	r := rand.New(rand.NewPCG(7, 7))
-	for zone, around := range map[string]string{"Europe/Lisbon": "2026-10-20T12:00:00Z", "America/New_York": "2028-02-27T12:00:00Z", "Pacific/Apia": "2011-12-20T12:00:00Z"} {
+	for zone, around := range map[string]string{"Europe/Lisbon": "2026-10-20T12:00:00Z", "America/New_York": "2028-02-27T12:00:00Z",
+		"Pacific/Apia": "2011-12-20T12:00:00Z"} {
 		loc, err := time.LoadLocation(zone)
 		if err != nil {
 			t.Fatal(err)
@@ -233,11 +270,15 @@ func TestQuick(t *testing.T) {
 		}
 		found := 0
 		for range 20_000 {
-			x := &Record{State: State(r.IntN(4)), Since: near(60, 0, moment.Always), Accepted: near(40, 0, moment.Never), Renewed: near(30, 0, moment.Always), Until: near(20, 60, moment.Never), LastSeen: near(40, 0, moment.Always),
-				StateSince: near(20, 0, moment.Always), SponsorLeft: near(20, 5, moment.Never), HomeClosed: near(5, 60, moment.Never), PartnerEnded: near(5, 60, moment.Never), Suspension: ByHand, Calendar: cal, Floor: near(3, 1, moment.Always), Forward: moment.Always,
-				Values: Values{Term: days(90), Idle: days(60), Invite: days(20), Grace: days(40), LastGrantSuspends: r.IntN(2) == 0, SponsorRequired: r.IntN(2) == 0}}
+			x := &Record{State: State(r.IntN(4)), Since: near(60, 0, moment.Always), Accepted: near(40, 0, moment.Never),
+				Renewed: near(30, 0, moment.Always), Until: near(20, 60, moment.Never), LastSeen: near(40, 0, moment.Always),
+				StateSince: near(20, 0, moment.Always), SponsorLeft: near(20, 5, moment.Never), HomeClosed: near(5, 60, moment.Never),
+				PartnerEnded: near(5, 60, moment.Never), Suspension: ByHand, Calendar: cal, Floor: near(3, 1, moment.Always), Forward: moment.Always,
+				Values: Values{Term: days(90), Idle: days(60), Invite: days(20), Grace: days(40), LastGrantSuspends: r.IntN(2) == 0,
+					SponsorRequired: r.IntN(2) == 0}}
 			for range r.IntN(4) {
-				x.Held = append(x.Held, Held{From: near(60, 20, moment.Always), Until: near(20, 60, moment.Never), Reviewed: near(30, 0, moment.Always), Review: days(60), Own: r.IntN(4) > 0, ReviewEnds: r.IntN(2) == 0})
+				x.Held = append(x.Held, Held{From: near(60, 20, moment.Always), Until: near(20, 60, moment.Never), Reviewed: near(30, 0, moment.Always),
+					Review: days(60), Own: r.IntN(4) > 0, ReviewEnds: r.IntN(2) == 0})
 			}
 			if r.IntN(2) == 0 {
 				x.Now = near(40, 40, 0)

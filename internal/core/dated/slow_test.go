@@ -185,7 +185,8 @@ func TestAgainstSlow(t *testing.T) {
 	t.Logf("seed %d", seed)
 	r := rand.New(rand.NewPCG(11, seed))
 	causes := map[Cause]int{}
-	for zone, around := range map[string]string{"Europe/Lisbon": "2026-10-20T12:00:00Z", "America/New_York": "2028-02-27T12:00:00Z", "Pacific/Apia": "2011-12-20T12:00:00Z",
+	for zone, around := range map[string]string{"Europe/Lisbon": "2026-10-20T12:00:00Z", "America/New_York": "2028-02-27T12:00:00Z",
+		"Pacific/Apia":      "2011-12-20T12:00:00Z",
 		"America/Sao_Paulo": "2018-11-01T12:00:00Z", "Asia/Beirut": "2026-03-20T12:00:00Z", "Asia/Kathmandu": "2026-12-28T12:00:00Z"} {
 		loc, err := time.LoadLocation(zone)
 		if err != nil {
@@ -219,11 +220,16 @@ func TestAgainstSlow(t *testing.T) {
 			return &f
 		}
 		for range 3000 {
-			x := &Record{State: State(r.IntN(4)), Since: near(60, 0, moment.Always), Accepted: near(40, 0, moment.Never), Renewed: near(30, 0, moment.Always), Until: near(20, 60, moment.Never), LastSeen: near(40, 0, moment.Always),
-				StateSince: near(20, 0, moment.Always), SponsorLeft: near(20, 5, moment.Never), HomeClosed: near(5, 60, moment.Never), PartnerEnded: near(5, 60, moment.Never), Suspension: ByHand, Calendar: cal, Floor: near(3, 1, moment.Always), Forward: near(3, 5, moment.Always), Kinds: kinds(),
-				Values: Values{Term: days(90), Idle: days(60), Invite: days(20), Grace: days(40), LastGrantSuspends: r.IntN(2) == 0, SponsorRequired: r.IntN(2) == 0}}
+			x := &Record{State: State(r.IntN(4)), Since: near(60, 0, moment.Always), Accepted: near(40, 0, moment.Never),
+				Renewed: near(30, 0, moment.Always), Until: near(20, 60, moment.Never), LastSeen: near(40, 0, moment.Always),
+				StateSince: near(20, 0, moment.Always), SponsorLeft: near(20, 5, moment.Never), HomeClosed: near(5, 60, moment.Never),
+				PartnerEnded: near(5, 60, moment.Never), Suspension: ByHand, Calendar: cal, Floor: near(3, 1, moment.Always),
+				Forward: near(3, 5, moment.Always), Kinds: kinds(),
+				Values: Values{Term: days(90), Idle: days(60), Invite: days(20), Grace: days(40), LastGrantSuspends: r.IntN(2) == 0,
+					SponsorRequired: r.IntN(2) == 0}}
 			for range r.IntN(4) {
-				x.Held = append(x.Held, Held{From: near(60, 20, moment.Always), Until: near(20, 60, moment.Never), Reviewed: near(30, 0, moment.Always), Review: days(60), Own: r.IntN(4) > 0, ReviewEnds: r.IntN(2) == 0})
+				x.Held = append(x.Held, Held{From: near(60, 20, moment.Always), Until: near(20, 60, moment.Never), Reviewed: near(30, 0, moment.Always),
+					Review: days(60), Own: r.IntN(4) > 0, ReviewEnds: r.IntN(2) == 0})
 			}
 			until := now + 200*86400e6
 			if r.IntN(8) == 0 {

@@ -111,9 +111,12 @@ werkstätte.example.
 18 refused two words.example: "two words.example" is no domain: there is a space in the domain (at position 4)
 19 refused xn--werksttte-02a.example: it stands in line 5 already
 `)
-	same(t, "partner's domains", string(domainlist.Text(domainlist.Of(next, domainlist.OfPartners, "ilvane"))), "ilvane.example\n*.lab.ilvane.example\nxn--werksttte-02a.example\niivane.example")
+	same(t, "partner's domains", string(domainlist.Text(domainlist.Of(next, domainlist.OfPartners, "ilvane"))),
+		"ilvane.example\n*.lab.ilvane.example\nxn--werksttte-02a.example\niivane.example")
 
-	got, next = weigh(t, domainlist.OfPartners, "", "name,partner,subdomains,look_alike\r\nworks.example,orrin,yes,\r\n*.wharf.example,orrin,,\r\norrim.example,ilvane,,yes\r\nsail.example,nobody,,\r\nsail.example,,,\r\nsail.example,orrin,perhaps,\r\nsail.example,orrin,no,no,more\r\norrin.example,orrin,yes,\r\n", false)
+	got, next = weigh(t, domainlist.OfPartners, "",
+		"name,partner,subdomains,look_alike\r\nworks.example,orrin,yes,\r\n*.wharf.example,orrin,,\r\norrim.example,ilvane,,yes\r\nsail.example,nobody,,\r\nsail.example,,,\r\nsail.example,orrin,perhaps,\r\nsail.example,orrin,no,no,more\r\norrin.example,orrin,yes,\r\n",
+		false)
 	same(t, "CSV of several partners", got, `
 2 new *.works.example
 3 new *.wharf.example
@@ -124,7 +127,8 @@ werkstätte.example.
 8 refused sail.example: the line has 5 fields, and there are 4 columns
 9 changed *.orrin.example
 `)
-	same(t, "all domains", string(domainlist.CSV(domainlist.Of(next, domainlist.OfPartners, ""))), "name,subdomains,look_alike,partner,reason\r\nilvane.example,no,no,ilvane,\r\nlab.ilvane.example,yes,no,ilvane,\r\norrim.example,no,yes,ilvane,\r\norrin.example,yes,no,orrin,\r\nworks.example,yes,no,orrin,\r\nwharf.example,yes,no,orrin,\r\n")
+	same(t, "all domains", string(domainlist.CSV(domainlist.Of(next, domainlist.OfPartners, ""))),
+		"name,subdomains,look_alike,partner,reason\r\nilvane.example,no,no,ilvane,\r\nlab.ilvane.example,yes,no,ilvane,\r\norrim.example,no,yes,ilvane,\r\norrin.example,yes,no,orrin,\r\nworks.example,yes,no,orrin,\r\nwharf.example,yes,no,orrin,\r\n")
 
 	got, _ = weigh(t, domainlist.OfPartners, "orrin", "orrin.example\nnew.example\nname,partner\n", true)
 	same(t, "a list in place of what is kept", got, `
@@ -152,9 +156,11 @@ someone@ours.example
 7 refused *.a@b.example: an address has no subdomains
 8 refused @b.example: "@b.example" is no address: nothing stands before the @ (at position 1)
 `)
-	same(t, "bars", string(domainlist.Text(domainlist.Of(next, domainlist.OfBars, ""))), "rude.example # spam\nlost@orrin.example # still lost\n*.bad.example # sends junk\nnew.person@ilvane.example\n*.ilvane.example # all of them")
+	same(t, "bars", string(domainlist.Text(domainlist.Of(next, domainlist.OfBars, ""))),
+		"rude.example # spam\nlost@orrin.example # still lost\n*.bad.example # sends junk\nnew.person@ilvane.example\n*.ilvane.example # all of them")
 
-	got, next = weigh(t, domainlist.OfPersonal, "", "name,reason\nhomepost.example,\nparlour.example,quick\nilvane.example,\nours.example,\nco.uk,\n\"a\"b,\n", true)
+	got, next = weigh(t, domainlist.OfPersonal, "",
+		"name,reason\nhomepost.example,\nparlour.example,quick\nilvane.example,\nours.example,\nco.uk,\n\"a\"b,\n", true)
 	same(t, "personal", got, `
 2 same homepost.example
 3 new parlour.example: the reason is not kept; only bars have one
@@ -206,7 +212,8 @@ func TestRoundTrip(t *testing.T) {
 		if kind == domainlist.OfPartners {
 			partner = "ilvane"
 		}
-		for form, text := range map[string][]byte{"csv": domainlist.CSV(domainlist.Of(w, kind, partner)), "text": domainlist.Text(domainlist.Of(w, kind, partner))} {
+		for form, text := range map[string][]byte{"csv": domainlist.CSV(domainlist.Of(w, kind, partner)),
+			"text": domainlist.Text(domainlist.Of(w, kind, partner))} {
 			lines, err := domainlist.Read(strings.NewReader(string(text)))
 			if err != nil {
 				t.Fatal(err)

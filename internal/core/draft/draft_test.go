@@ -43,14 +43,18 @@ func told(edits []draft.Edit) string {
 }
 
 func TestDiff(t *testing.T) {
-	was := docs("rule a.b", `{"limit":"on","default":"off"}`, "bar x.example", `{"name":"x.example"}`, "partner p", `{"id":"p","domains":["p.example"],"opened":{"chat.in":"yes"}}`, "settings ours", `{"x":1}`)
-	next := docs("rule a.b", `{"limit":"on","default":"on"}`, "partner p", `{"id":"p","domains":["q.example"],"opened":{"chat.in":"yes","mail.in":"no"}}`, "settings ours", `{"x":1}`, "exception e", `{"id":"e"}`)
+	was := docs("rule a.b", `{"limit":"on","default":"off"}`, "bar x.example", `{"name":"x.example"}`, "partner p",
+		`{"id":"p","domains":["p.example"],"opened":{"chat.in":"yes"}}`, "settings ours", `{"x":1}`)
+	next := docs("rule a.b", `{"limit":"on","default":"on"}`, "partner p",
+		`{"id":"p","domains":["q.example"],"opened":{"chat.in":"yes","mail.in":"no"}}`, "settings ours", `{"x":1}`, "exception e", `{"id":"e"}`)
 	edits := draft.Diff(was, next, nil, "anna", "t", "why")
-	if got, want := told(edits), "lift the bar on x.example [name: x.example > ]; add the exception e [id:  > e]; change the partner p [domains: p.example > ] [domains:  > q.example] [opened.mail.in:  > no]; set a.b [default: off > on]"; got != want {
+	if got, want := told(edits),
+		"lift the bar on x.example [name: x.example > ]; add the exception e [id:  > e]; change the partner p [domains: p.example > ] [domains:  > q.example] [opened.mail.in:  > no]; set a.b [default: off > on]"; got != want {
 		t.Errorf("%s\nwant\n%s", got, want)
 	}
 	// What an edit that stays was made by stays told.
-	later := docs("rule a.b", `{"limit":"on","default":"on"}`, "partner p", string(was[draft.Key{Kind: "partner", ID: "p"}]), "bar x.example", `{"name":"x.example"}`, "settings ours", `{"x":2}`)
+	later := docs("rule a.b", `{"limit":"on","default":"on"}`, "partner p", string(was[draft.Key{Kind: "partner", ID: "p"}]), "bar x.example",
+		`{"name":"x.example"}`, "settings ours", `{"x":2}`)
 	for _, e := range draft.Diff(was, later, edits, "ben", "u", "") {
 		if want := map[string]string{"rule": "anna", "settings": "ben"}[e.Kind]; e.By != want {
 			t.Errorf("%s is told to be by %s", e.Title(), e.By)
@@ -143,7 +147,9 @@ func TestLoosens(t *testing.T) {
 	tight, loose, silent := 0, 0, 0
 	for seed := uint64(1); seed <= 400; seed++ {
 		r := rand.New(rand.NewPCG(seed, 11))
-		w := world.Merge(&world.World{}, worldgen.Generate(seed, worldgen.Size{Guests: 12, Grants: 40, Spaces: 5, Items: 20, Partners: 4, People: 5, Groups: 3, Meetings: 4, Links: 12, Exceptions: 5}, now))
+		w := world.Merge(&world.World{}, worldgen.Generate(seed,
+			worldgen.Size{Guests: 12, Grants: 40, Spaces: 5, Items: 20, Partners: 4, People: 5, Groups: 3, Meetings: 4, Links: 12, Exceptions: 5},
+			now))
 		next := *w
 		next.Rules, next.Partners, next.Exceptions = slices.Clone(w.Rules), slices.Clone(w.Partners), slices.Clone(w.Exceptions)
 		p := &next.Partners[r.IntN(len(next.Partners))]
@@ -196,7 +202,8 @@ func TestLoosens(t *testing.T) {
 		}
 		switch {
 		case gains && len(reasons) == 0:
-			t.Fatalf("seed %d: somebody gains by what loosens nothing: %+v, %+v; %s", seed, imp.Parties, imp.Newcomers, told(draft.Diff(worldfile.DocsOf(w), worldfile.DocsOf(merged), nil, "", "", "")))
+			t.Fatalf("seed %d: somebody gains by what loosens nothing: %+v, %+v; %s", seed, imp.Parties, imp.Newcomers,
+				told(draft.Diff(worldfile.DocsOf(w), worldfile.DocsOf(merged), nil, "", "", "")))
 		case gains:
 			loose++
 		case len(reasons) == 0 && imp.Parties.Lost > 0:
@@ -214,7 +221,8 @@ func TestLoosens(t *testing.T) {
 // TestLoosensUnknown changes every field of a partner's record: those that can let somebody in, or
 // that nothing is known of, count as looser.
 func TestLoosensUnknown(t *testing.T) {
-	words := map[string]bool{"ID": true, "Name": true, "AlsoNamed": true, "StandingSince": true, "StandingReason": true, "Contacts": true, "Owner": true, "Review": true, "Note": true, "Stance": true}
+	words := map[string]bool{"ID": true, "Name": true, "AlsoNamed": true, "StandingSince": true, "StandingReason": true, "Contacts": true,
+		"Owner": true, "Review": true, "Note": true, "Stance": true}
 	domain, err := addr.ParseDomain("a.example")
 	if err != nil {
 		t.Fatal(err)
@@ -249,7 +257,8 @@ func TestLoosensUnknown(t *testing.T) {
 				t.Fatalf("the test cannot change %s", name)
 			}
 		}
-		if got := draft.Loosens(&world.World{Policy: world.Policy{Partners: []world.Partner{was}}}, &world.World{Policy: world.Policy{Partners: []world.Partner{next}}}); len(got) == 0 {
+		if got := draft.Loosens(&world.World{Policy: world.Policy{Partners: []world.Partner{was}}},
+			&world.World{Policy: world.Policy{Partners: []world.Partner{next}}}); len(got) == 0 {
 			t.Errorf("another %s loosens nothing", name)
 		}
 	}
@@ -260,7 +269,8 @@ func TestLoosensUnknown(t *testing.T) {
 // TestLoosensBundles changes a bundle field by field, one way and back: what gives more to anybody loosens, what gives less does not.
 func TestLoosensBundles(t *testing.T) {
 	space := world.Resource{Kind: catalogue.Space, ID: "a"}
-	base := world.Bundle{ID: "b", Name: "B", Gives: []world.Gift{{Resource: space, Role: catalogue.View}}, Partners: []string{"p"}, Approval: []string{"owner"}, TermDays: 30, ReviewDays: 90, NotWith: []string{"c"}}
+	base := world.Bundle{ID: "b", Name: "B", Gives: []world.Gift{{Resource: space, Role: catalogue.View}}, Partners: []string{"p"},
+		Approval: []string{"owner"}, TermDays: 30, ReviewDays: 90, NotWith: []string{"c"}}
 	for what, more := range map[string]func(x *world.Bundle){
 		"a higher role": func(x *world.Bundle) { x.Gives = []world.Gift{{Resource: space, Role: catalogue.Contribute}} },
 		"more that it gives": func(x *world.Bundle) {
@@ -278,7 +288,8 @@ func TestLoosensBundles(t *testing.T) {
 	} {
 		loose := base
 		more(&loose)
-		was, next := &world.World{Policy: world.Policy{Bundles: []world.Bundle{base}}}, &world.World{Policy: world.Policy{Bundles: []world.Bundle{loose}}}
+		was, next := &world.World{Policy: world.Policy{Bundles: []world.Bundle{base}}},
+			&world.World{Policy: world.Policy{Bundles: []world.Bundle{loose}}}
 		if got := draft.Loosens(was, next); len(got) != 1 || got[0] != "the bundle B" {
 			t.Errorf("%s: %q", what, got)
 		}
@@ -288,7 +299,8 @@ func TestLoosensBundles(t *testing.T) {
 	}
 	closed := base
 	closed.Closed, closed.Name = true, "Another name"
-	open, shut, none := &world.World{Policy: world.Policy{Bundles: []world.Bundle{base}}}, &world.World{Policy: world.Policy{Bundles: []world.Bundle{closed}}}, &world.World{}
+	open, shut, none := &world.World{Policy: world.Policy{Bundles: []world.Bundle{base}}},
+		&world.World{Policy: world.Policy{Bundles: []world.Bundle{closed}}}, &world.World{}
 	for _, c := range []struct {
 		was, next *world.World
 		want      string
@@ -347,7 +359,8 @@ func TestLoosensExpectations(t *testing.T) {
 	}
 }
 
-// TestLoosensSettings: asking more for a second factor, or another time to decide in, lets nobody in; everything else of the settings counts as looser.
+// TestLoosensSettings: asking more for a second factor, or another time to decide in, lets nobody in; everything else of the settings
+// counts as looser.
 func TestLoosensSettings(t *testing.T) {
 	for what, c := range map[string]struct {
 		change func(x *world.Settings)

@@ -243,7 +243,8 @@ func unjudged(p *world.Partner) world.Partner {
 // one that is added counts as looser until it is named here.
 func others(w *world.World) world.Policy {
 	x := w.Policy
-	x.Organisation, x.Settings, x.Rules, x.Partners, x.Barred, x.Personal, x.Exceptions, x.Bundles, x.Expectations = nil, nil, nil, nil, nil, nil, nil, nil, nil
+	x.Organisation, x.Settings, x.Rules, x.Partners, x.Barred, x.Personal, x.Exceptions, x.Bundles, x.Expectations = nil, nil, nil, nil, nil,
+		nil, nil, nil, nil
 	return x
 }
 

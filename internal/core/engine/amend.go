@@ -58,7 +58,8 @@ func (e *Editor) SetValueAt(r world.Resource, rule catalogue.RuleID, v catalogue
 func (e *Editor) writeDue(i uint32, at moment.Moment) {
 	p := e.inv.parties.edit(e.tok, i)
 	if at < p.gone {
-		if d := e.inv.dates.at(i); at >= p.out && (d.state == dated.Active || d.state == dated.Fed && e.inv.closed[i] != 0) && p.flags&hasRecord != 0 {
+		if d := e.inv.dates.at(i); at >= p.out && (d.state == dated.Active || d.state == dated.Fed && e.inv.closed[i] != 0) &&
+			p.flags&hasRecord != 0 {
 			d := e.inv.dates.edit(e.tok, i)
 			d.state, d.stateSince, d.cause = dated.IsSuspended, p.out, d.why
 			p.flags |= isSuspended

@@ -154,7 +154,8 @@ func (r *reverse) others(s *Snapshot) {
 		if !m.exists {
 			continue
 		}
-		d := door{rules: m.rules, held: m.held, standingRoom: m.standingRoom, passcode: m.passcode, domains: m.domains, host: none, shut: m.lists.n > 0 && m.domains.n == 0}
+		d := door{rules: m.rules, held: m.held, standingRoom: m.standingRoom, passcode: m.passcode, domains: m.domains, host: none,
+			shut: m.lists.n > 0 && m.domains.n == 0}
 		if m.domains.n == 0 {
 			d.domains = list{}
 		}

@@ -17,7 +17,9 @@ import (
 )
 
 func tiny(seed uint64) *world.World {
-	return world.Merge(&world.World{}, worldgen.Generate(seed, worldgen.Size{Guests: 14, Grants: 40, Spaces: 5, Items: 16, Partners: 3, People: 5, Groups: 2, Meetings: 3, Links: 6, Exceptions: 8}, now))
+	return world.Merge(&world.World{}, worldgen.Generate(seed,
+		worldgen.Size{Guests: 14, Grants: 40, Spaces: 5, Items: 16, Partners: 3, People: 5, Groups: 2, Meetings: 3, Links: 6, Exceptions: 8},
+		now))
 }
 
 // resourcesOf lists every resource of a world.
@@ -200,7 +202,8 @@ func TestSpell(t *testing.T) {
 				if since.IsSet() && end == since-1 || until.IsSet() && end == until {
 					ends++
 					if at(end) {
-						t.Fatalf("seed %d: %s %s %s is said to be a yes from %s until %s, and is one at %s", seed, q.Subject, q.Action, q.Resource, since, until, end)
+						t.Fatalf("seed %d: %s %s %s is said to be a yes from %s until %s, and is one at %s", seed, q.Subject, q.Action, q.Resource, since,
+							until, end)
 					}
 				}
 			}
@@ -245,7 +248,8 @@ func TestBoard(t *testing.T) {
 			}
 			for svc := range sum {
 				if b.Granted[svc]+b.Wide[svc] != sum[svc] {
-					t.Fatalf("seed %d, %s, %s: %d granted and %d wide, and asking everything gives %d", seed, name, catalogue.Service(svc), b.Granted[svc], b.Wide[svc], sum[svc])
+					t.Fatalf("seed %d, %s, %s: %d granted and %d wide, and asking everything gives %d", seed, name, catalogue.Service(svc), b.Granted[svc],
+						b.Wide[svc], sum[svc])
 				}
 			}
 		}
@@ -271,7 +275,8 @@ func TestDifference(t *testing.T) {
 				t.Fatal(err)
 			}
 			b := a
-			left, right := engine.Asked{Snapshot: s, Who: a, At: now}, engine.Asked{Snapshot: s, Who: b, At: now + moment.Moment(r.IntN(200)-100)*86400e6}
+			left, right := engine.Asked{Snapshot: s, Who: a, At: now},
+				engine.Asked{Snapshot: s, Who: b, At: now + moment.Moment(r.IntN(200)-100)*86400e6}
 			switch r.IntN(3) {
 			case 0:
 				if b, err = engine.ParseWho(who[r.IntN(len(who))]); err != nil {
@@ -338,7 +343,8 @@ func TestDifference(t *testing.T) {
 func TestGroups(t *testing.T) {
 	w := tiny(700)
 	s := engine.Of(w)
-	for _, word := range []string{"everybody", "partner:" + w.Partners[0].ID, "group:" + w.Groups[0].ID, "kind:guest", "kind:bearer", "kind:federated", "kind:personal", w.Guests[0].Address.String()} {
+	for _, word := range []string{"everybody", "partner:" + w.Partners[0].ID, "group:" + w.Groups[0].ID, "kind:guest", "kind:bearer",
+		"kind:federated", "kind:personal", w.Guests[0].Address.String()} {
 		known, newcomers, err := s.Group(word, now)
 		if err != nil || len(known)+len(newcomers) == 0 {
 			t.Errorf("%s: %d known, %d newcomers, %v", word, len(known), len(newcomers), err)
@@ -354,7 +360,8 @@ func TestGroups(t *testing.T) {
 			}
 		}
 	}
-	for word, want := range map[string]string{"partner:none": "there is no such partner", "group:none": "there is no such group", "kind:odd": "kinds are guest", "nonsense": "there is no @"} {
+	for word, want := range map[string]string{"partner:none": "there is no such partner", "group:none": "there is no such group",
+		"kind:odd": "kinds are guest", "nonsense": "there is no @"} {
 		if _, _, err := s.Group(word, now); err == nil || !strings.Contains(err.Error(), want) {
 			t.Errorf("%s: %v", word, err)
 		}

@@ -11,9 +11,9 @@ import (
 
 // Who may be given a bundle, and who approves it (practice §1).
 
-// BundleQuestions are what is asked before an address may be given a bundle: whether the first owner who is here of each space that it gives
-// could invite it there, or, for what it gives of other kinds, into the directory. The approval stands in for who may invite. nobody is
-// the first thing that nobody answers for, who would have to be asked; then there are no questions.
+// BundleQuestions are what is asked before an address may be given a bundle: whether the first owner who is here of each space that it
+// gives could invite it there, or, for what it gives of other kinds, into the directory. The approval stands in for who may invite. nobody
+// is the first thing that nobody answers for, who would have to be asked; then there are no questions.
 func (s *Snapshot) BundleQuestions(b *world.Bundle, a addr.Address, at moment.Moment) (list []Question, nobody *world.Resource) {
 	for i := range b.Gives {
 		r := b.Gives[i].Resource
@@ -27,7 +27,8 @@ func (s *Snapshot) BundleQuestions(b *world.Bundle, a addr.Address, at moment.Mo
 		if len(by) == 0 {
 			return nil, &b.Gives[i].Resource
 		}
-		list = append(list, Question{Subject: Who{Kind: ByPerson, ID: by[0]}, Action: inviteAction, Resource: r, Address: a, At: at, Approved: true})
+		list = append(list, Question{Subject: Who{Kind: ByPerson, ID: by[0]}, Action: inviteAction, Resource: r, Address: a, At: at,
+			Approved: true})
 	}
 	return list, nil
 }
@@ -38,7 +39,8 @@ func (s *Snapshot) HeldInstead(b *world.Bundle, a addr.Address, at moment.Moment
 		if h.Until <= at || h.Bundle == b.ID {
 			continue
 		}
-		if other := s.pol.source.Bundle(h.Bundle); other != nil && (slices.Contains(b.NotWith, h.Bundle) || slices.Contains(other.NotWith, b.ID)) {
+		if other := s.pol.source.Bundle(h.Bundle); other != nil &&
+			(slices.Contains(b.NotWith, h.Bundle) || slices.Contains(other.NotWith, b.ID)) {
 			return other
 		}
 	}
@@ -65,8 +67,8 @@ type ApprovalStep struct {
 	People []string
 }
 
-// ApprovalSteps lists the steps of approving a bundle, in their order. sponsor is who was named as such; where nobody was, whoever owns the first
-// of what it gives stands in.
+// ApprovalSteps lists the steps of approving a bundle, in their order. sponsor is who was named as such; where nobody was, whoever owns the
+// first of what it gives stands in.
 func (s *Snapshot) ApprovalSteps(b *world.Bundle, sponsor string, at moment.Moment) (out []ApprovalStep) {
 	steps := b.Approval
 	if len(steps) == 0 {
@@ -93,8 +95,8 @@ func (s *Snapshot) ApprovalSteps(b *world.Bundle, sponsor string, at moment.Mome
 	return
 }
 
-// ApprovedWithout lists the steps of approving a bundle where people of ours take all of them who need be neither administrators nor keepers; nil where
-// they cannot, or where nobody may ask for it.
+// ApprovedWithout lists the steps of approving a bundle where people of ours take all of them who need be neither administrators nor
+// keepers; nil where they cannot, or where nobody may ask for it.
 func (s *Snapshot) ApprovedWithout(b *world.Bundle, at moment.Moment) []ApprovalStep {
 	if b.Closed || len(b.Gives) == 0 {
 		return nil
@@ -109,8 +111,9 @@ func (s *Snapshot) ApprovedWithout(b *world.Bundle, at moment.Moment) []Approval
 	return steps
 }
 
-// MayHold reports whether an address could ask for a bundle and be given more than it holds of it: it is for them, nothing that they hold keeps it from
-// them, and the rules let them be invited where it leads. Whoever is suspended is brought back by that, which is another matter.
+// MayHold reports whether an address could ask for a bundle and be given more than it holds of it: it is for them, nothing that they hold
+// keeps it from them, and the rules let them be invited where it leads. Whoever is suspended is brought back by that, which is another
+// matter.
 func (s *Snapshot) MayHold(b *world.Bundle, a addr.Address, at moment.Moment) bool {
 	if !s.BundleFor(b, a) || s.HeldInstead(b, a, at) != nil || s.holdsOf(b, a, at) {
 		return false
@@ -162,7 +165,8 @@ func (t *couldTables) classed() {
 		for _, g := range b.Gives {
 			if k := inv.spaceIDs.find(inv.text, g.Resource.ID); g.Resource.Kind == catalogue.Space && k != none && t.spaceOf[k] >= 0 {
 				b.spaces[t.spaceOf[k]] = g.Role
-			} else if k := inv.itemIDs.find(inv.text, g.Resource.ID); g.Resource.Kind.IsItem() && k != none && t.itemOf[k] >= 0 && inv.items.at(k).kind == g.Resource.Kind {
+			} else if k := inv.itemIDs.find(inv.text, g.Resource.ID); g.Resource.Kind.IsItem() && k != none && t.itemOf[k] >= 0 &&
+				inv.items.at(k).kind == g.Resource.Kind {
 				b.items[t.itemOf[k]] = g.Role
 			}
 		}
@@ -175,7 +179,8 @@ func (o *couldOf) given(k int) bool {
 		o.bundles = make([]answer, len(o.p.bundles))
 	}
 	if o.bundles[k] == notAsked {
-		o.bundles[k] = answerIs(o.who.Kind == ByAddress && !(o.record && o.state == world.StateSuspended) && o.p.most.MayHold(o.p.bundles[k].Bundle, o.who.Address, o.p.at))
+		o.bundles[k] = answerIs(o.who.Kind == ByAddress && !(o.record && o.state == world.StateSuspended) &&
+			o.p.most.MayHold(o.p.bundles[k].Bundle, o.who.Address, o.p.at))
 	}
 	return o.bundles[k] == yes
 }

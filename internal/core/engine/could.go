@@ -93,7 +93,8 @@ func (s *Snapshot) Potential(at moment.Moment) *Potential {
 	if x := s.could.x; x == nil || at < x.from || at >= x.until {
 		s.could.x = s.couldTables(at)
 	}
-	return &Potential{couldTables: s.could.x, sides: s.could.x.most.sidesAt(at), at: at, kept: map[string]*couldOf{}, helpers: map[[2]uint32][]*couldHolder{}}
+	return &Potential{couldTables: s.could.x, sides: s.could.x.most.sidesAt(at), at: at, kept: map[string]*couldOf{},
+		helpers: map[[2]uint32][]*couldHolder{}}
 }
 
 func (s *Snapshot) couldTables(at moment.Moment) *couldTables {
@@ -411,7 +412,8 @@ func (o *couldOf) joinedNow() (course uint32) {
 
 // AnyLink is a link that somebody could make, as whoever holds it is asked about at a moment: its id is any.
 func AnyLink(at moment.Moment) *Supposed {
-	return &Supposed{linkID: aLink.ID, link: link{exists: true, bearer: true, download: true, password: true, right: catalogue.Contribute, by: none, item: none, created: at, until: moment.Never}}
+	return &Supposed{linkID: aLink.ID, link: link{exists: true, bearer: true, download: true, password: true, right: catalogue.Contribute,
+		by: none, item: none, created: at, until: moment.Never}}
 }
 
 // ways are the ways in which they may act: without a record (0) as they are, with one that is active (1).

@@ -14,7 +14,8 @@ import (
 func (o *couldOf) byOurs(people []uint32, act catalogue.ActionID, r world.Resource, known bool) bool {
 	p := o.p
 	for _, x := range people {
-		q := Question{Subject: Who{Kind: ByPerson, ID: p.most.inv.personIDs.text(p.most.inv.text, x)}, Action: act, Resource: r, At: p.at, Address: o.who.Address, known: known}
+		q := Question{Subject: Who{Kind: ByPerson, ID: p.most.inv.personIDs.text(p.most.inv.text, x)}, Action: act, Resource: r, At: p.at,
+			Address: o.who.Address, known: known}
 		v, err := p.most.Decide(&q)
 		if err == nil && v.Yes {
 			return true
@@ -59,7 +60,8 @@ func (o *couldOf) joins(c int32) bool {
 	if o.joining[c] == notAsked {
 		is := false
 		if k := &o.p.spaces[c]; o.who.Kind == ByAddress && k.kind == world.Course && k.joinable {
-			v, err := o.p.most.Decide(&Question{Subject: o.who, Action: joinAction, Resource: o.p.spaceRef(k.members[0]), At: o.p.at, With: &o.bare[0]})
+			v, err := o.p.most.Decide(&Question{Subject: o.who, Action: joinAction, Resource: o.p.spaceRef(k.members[0]), At: o.p.at,
+				With: &o.bare[0]})
 			is = err == nil && v.Yes
 		}
 		o.joining[c] = answerIs(is)
@@ -174,7 +176,8 @@ func (o *couldOf) recordByOurs() bool {
 	if o.record {
 		return o.state != world.StateSuspended
 	}
-	if v, err := p.most.Decide(&Question{Subject: o.who, Action: signUpAction, Resource: o.directory(), At: p.at, With: &o.bare[0]}); err == nil && v.Yes {
+	if v, err := p.most.Decide(&Question{Subject: o.who, Action: signUpAction, Resource: o.directory(), At: p.at,
+		With: &o.bare[0]}); err == nil && v.Yes {
 		return true
 	}
 	if o.byOurs(o.others(), inviteAction, o.directory(), true) {
@@ -215,7 +218,8 @@ func (o *couldOf) recordByOutsiders() bool {
 			if h.records != yes || h.who == o.who {
 				continue
 			}
-			v, err := p.most.Decide(&Question{Subject: h.who, Action: inviteAction, Resource: h.directory(), At: p.at, Address: o.who.Address, With: &h.bare[1]})
+			v, err := p.most.Decide(&Question{Subject: h.who, Action: inviteAction, Resource: h.directory(), At: p.at, Address: o.who.Address,
+				With: &h.bare[1]})
 			if err == nil && v.Yes {
 				return true
 			}
@@ -228,7 +232,8 @@ func (o *couldOf) recordByOutsiders() bool {
 	}
 	for c := range p.items {
 		it := p.items[c].members[0]
-		if act, ok := PassedOnBy(p.items[c].kind); ok && !o.sharedByOurs(0, int32(c)) && o.opens(int32(c)) && o.helped(act, p.most.inv.items.at(it).space, it, o.inCourse() != none) {
+		if act, ok := PassedOnBy(p.items[c].kind); ok && !o.sharedByOurs(0, int32(c)) && o.opens(int32(c)) &&
+			o.helped(act, p.most.inv.items.at(it).space, it, o.inCourse() != none) {
 			return true
 		}
 	}
@@ -331,7 +336,8 @@ func (h *couldHolder) passes(act catalogue.ActionID, space, item uint32, to *cou
 	if item != none {
 		r = h.p.itemRef(item)
 	}
-	v, err := h.p.most.Decide(&Question{Subject: h.who, Action: act, Resource: r, At: h.p.at, Address: to.who.Address, With: &h.sup, known: known})
+	v, err := h.p.most.Decide(&Question{Subject: h.who, Action: act, Resource: r, At: h.p.at, Address: to.who.Address, With: &h.sup,
+		known: known})
 	return err == nil && v.Yes
 }
 
@@ -376,7 +382,8 @@ func (p *Potential) holders(act catalogue.ActionID, space, item uint32) []*could
 	for k := 0; k < len(out); k++ { // whom one of them lets in may go on
 		rest := waiting[:0:0]
 		for _, w := range waiting {
-			if !w.addressee(act, space, item, true) || !out[k].passes(act, space, item, w.couldOf, true) || w.record && w.state == world.StateSuspended {
+			if !w.addressee(act, space, item, true) || !out[k].passes(act, space, item, w.couldOf, true) ||
+				w.record && w.state == world.StateSuspended {
 				rest = append(rest, w)
 				continue
 			}

@@ -41,11 +41,13 @@ func (c *slowCould) perform(a *could.Act) bool {
 		if a.Rule.Get().Scale.Looser(a.Value, c.limitOf(a.Rule.Get())) {
 			return false
 		}
-		*list = append(slices.DeleteFunc(slices.Clone(*list), func(x world.Setting) bool { return x.Rule == a.Rule }), world.Setting{Rule: a.Rule, Value: a.Value})
+		*list = append(slices.DeleteFunc(slices.Clone(*list), func(x world.Setting) bool { return x.Rule == a.Rule }),
+			world.Setting{Rule: a.Rule, Value: a.Value})
 		return true
 	}
 	grant := func() bool {
-		c.w.Grants = append(c.w.Grants, world.Grant{Address: a.Party, Resource: a.Resource, Role: a.Role, From: moment.Always, Until: moment.Never, Reviewed: moment.Always})
+		c.w.Grants = append(c.w.Grants, world.Grant{Address: a.Party, Resource: a.Resource, Role: a.Role, From: moment.Always,
+			Until: moment.Never, Reviewed: moment.Always})
 		return true
 	}
 	record := func(state world.State) {
@@ -96,11 +98,15 @@ func (c *slowCould) perform(a *could.Act) bool {
 		record(world.StateInvited)
 		return a.Role == catalogue.NoRole || grant()
 	case could.Share:
-		return (a.By.Kind != engine.ByPerson || c.here(a.By.ID)) && c.yes(doer, map[string]string{"file": "files.share", "folder": "files.share"}[item.Kind.String()]+map[string]string{"report": "reports.share", "dashboard": "reports.share"}[item.Kind.String()], a.Resource.String(), to) && grant()
+		return (a.By.Kind != engine.ByPerson || c.here(a.By.ID)) &&
+			c.yes(doer, map[string]string{"file": "files.share",
+				"folder": "files.share"}[item.Kind.String()]+map[string]string{"report": "reports.share",
+				"dashboard": "reports.share"}[item.Kind.String()], a.Resource.String(), to) && grant()
 	case could.Raise:
 		x := &slowQuestion{slow: &slow{c.w}, at: c.at}
 		for _, g := range (&slow{c.w}).held() {
-			if g.Group == "" && !g.ToMany() && g.Address == a.Party && g.Resource == a.Resource && x.role(to, a.Resource.Kind.String(), a.Resource.ID) > 0 {
+			if g.Group == "" && !g.ToMany() && g.Address == a.Party && g.Resource == a.Resource &&
+				x.role(to, a.Resource.Kind.String(), a.Resource.ID) > 0 {
 				return owner(space.Owners) && grant()
 			}
 		}
@@ -139,7 +145,8 @@ func (c *slowCould) perform(a *could.Act) bool {
 		record(world.StateActive)
 		return true
 	case could.JoinCourse:
-		return c.yes(to, "spaces.join", a.Resource.String(), "") && (a.Role == space.JoinsAs || space.JoinsAs == catalogue.NoRole && a.Role == catalogue.View) && grant()
+		return c.yes(to, "spaces.join", a.Resource.String(), "") &&
+			(a.Role == space.JoinsAs || space.JoinsAs == catalogue.NoRole && a.Role == catalogue.View) && grant()
 	case could.Become:
 		may := false
 		for _, act := range catalogue.Actions() {
@@ -151,7 +158,8 @@ func (c *slowCould) perform(a *could.Act) bool {
 		record(world.StateActive)
 		return true
 	case could.MakeLink:
-		c.w.Links = append(c.w.Links, world.Link{ID: "any", Item: a.Resource, Right: catalogue.Contribute, Created: c.at, Until: moment.Never, Download: true, Password: true})
+		c.w.Links = append(c.w.Links, world.Link{ID: "any", Item: a.Resource, Right: catalogue.Contribute, Created: c.at, Until: moment.Never,
+			Download: true, Password: true})
 		x := (&slow{c.w}).person(a.By.ID)
 		return x != nil && c.here(a.By.ID) && memberOf(space, x) && c.yes("link:any", "files.open", a.Resource.String(), "")
 	}
@@ -186,7 +194,8 @@ func someActs(w *world.World, t *could.Target, party addr.Address) (out []could.
 	values := func(r world.Resource, layer string, owners []string) {
 		for _, o := range owners[:min(1, len(owners))] {
 			for _, x := range c.loosest(layer) {
-				out = append(out, could.Act{Kind: could.SetValue, By: engine.Who{Kind: engine.ByPerson, ID: o}, Resource: r, Rule: x.Rule, Value: x.Value})
+				out = append(out, could.Act{Kind: could.SetValue, By: engine.Who{Kind: engine.ByPerson, ID: o}, Resource: r, Rule: x.Rule,
+					Value: x.Value})
 			}
 		}
 	}
@@ -212,7 +221,8 @@ func someActs(w *world.World, t *could.Target, party addr.Address) (out []could.
 		}
 		for _, o := range owners[:min(1, len(owners))] {
 			by := engine.Who{Kind: engine.ByPerson, ID: o}
-			out = append(out, could.Act{Kind: could.Admit, By: by, Resource: r, Party: party}, could.Act{Kind: could.LetJoin, By: by, Resource: r}, could.Act{Kind: could.Raise, By: by, Resource: r, Party: party, Role: catalogue.Manage})
+			out = append(out, could.Act{Kind: could.Admit, By: by, Resource: r, Party: party}, could.Act{Kind: could.LetJoin, By: by, Resource: r},
+				could.Act{Kind: could.Raise, By: by, Resource: r, Party: party, Role: catalogue.Manage})
 		}
 		role := sp.JoinsAs
 		if role == catalogue.NoRole {
@@ -240,7 +250,8 @@ func someActs(w *world.World, t *could.Target, party addr.Address) (out []could.
 				values(ir, "I", owners)
 				for _, o := range owners[:min(1, len(owners))] {
 					by := engine.Who{Kind: engine.ByPerson, ID: o}
-					out = append(out, could.Act{Kind: could.MakeOpen, By: by, Resource: ir}, could.Act{Kind: could.Raise, By: by, Resource: ir, Party: party, Role: catalogue.Manage})
+					out = append(out, could.Act{Kind: could.MakeOpen, By: by, Resource: ir},
+						could.Act{Kind: could.Raise, By: by, Resource: ir, Party: party, Role: catalogue.Manage})
 				}
 			}
 		}
@@ -249,7 +260,8 @@ func someActs(w *world.World, t *could.Target, party addr.Address) (out []could.
 		if m := &w.Meetings[i]; t.Resource.ID == m.ID {
 			values(t.Resource, "I", []string{m.Host})
 			by := engine.Who{Kind: engine.ByPerson, ID: m.Host}
-			out = append(out, could.Act{Kind: could.AnySignIn, By: by, Resource: t.Resource}, could.Act{Kind: could.Passcode, By: by, Resource: t.Resource})
+			out = append(out, could.Act{Kind: could.AnySignIn, By: by, Resource: t.Resource},
+				could.Act{Kind: could.Passcode, By: by, Resource: t.Resource})
 		}
 	}
 	if t.Resource.Kind == catalogue.Person {
@@ -298,7 +310,8 @@ func TestCouldChains(t *testing.T) {
 				subject := a.String()
 				for _, x := range chain.Acts {
 					kinds[x.Kind]++
-					if x.Party.Domain() == a.Address.Domain() && !x.Party.IsZero() && a.Address.IsNewcomer() && strings.HasPrefix(x.Party.String(), "somebody-new") {
+					if x.Party.Domain() == a.Address.Domain() && !x.Party.IsZero() && a.Address.IsNewcomer() &&
+						strings.HasPrefix(x.Party.String(), "somebody-new") {
 						party = x.Party
 						subject = party.String()
 					}
@@ -306,7 +319,8 @@ func TestCouldChains(t *testing.T) {
 				replay := func(acts []could.Act, without int) (refused int, yes bool) {
 					c := freshCould(w, now)
 					if a.Kind != engine.ByAddress && !res.Kind.IsItem() { // whoever holds some link, which no act has to make
-						c.w.Links = append(c.w.Links, world.Link{ID: "any", Item: world.Resource{Kind: catalogue.File, ID: "none"}, Right: catalogue.Contribute, Created: now, Until: moment.Never, Download: true, Password: true})
+						c.w.Links = append(c.w.Links, world.Link{ID: "any", Item: world.Resource{Kind: catalogue.File, ID: "none"},
+							Right: catalogue.Contribute, Created: now, Until: moment.Never, Download: true, Password: true})
 					}
 					for i := range acts {
 						if i != without && !c.perform(&acts[i]) {
@@ -327,7 +341,8 @@ func TestCouldChains(t *testing.T) {
 						t.Errorf("world %d: %s: nobody can make step %d of %v", seed, name, i, chain.Acts)
 					}
 				}
-				if a.Kind == engine.ByAddress && (len(chain.Acts) == 2 && (*couldWorlds > 0 || r.IntN(4) == 0) || len(chain.Acts) == 3 && *couldWorlds > 0 && r.IntN(12) == 0) { // no shorter one
+				if a.Kind == engine.ByAddress && (len(chain.Acts) == 2 && (*couldWorlds > 0 || r.IntN(4) == 0) ||
+					len(chain.Acts) == 3 && *couldWorlds > 0 && r.IntN(12) == 0) { // no shorter one
 					all := someActs(w, &target, party)
 					for i := range all {
 						if _, yes := replay(all[i:i+1], -1); yes {

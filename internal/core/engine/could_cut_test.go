@@ -188,7 +188,8 @@ func TestCouldSpare(t *testing.T) {
 						q.who, q.address = "person:"+r.ID, a
 					}
 					x, y := before.answer(q), then.answer(q)
-					if x.wrong != y.wrong || !x.wrong && ((x.accounts[0].refusing == "") != (y.accounts[0].refusing == "") || x.accounts[0].refusing == "" && x.accounts[0].conditions != y.accounts[0].conditions) {
+					if x.wrong != y.wrong || !x.wrong && ((x.accounts[0].refusing == "") != (y.accounts[0].refusing == "") ||
+						x.accounts[0].refusing == "" && x.accounts[0].conditions != y.accounts[0].conditions) {
 						t.Errorf("world %d: %+v: %s before, %s after", seed, q, x, y)
 					}
 				}

@@ -185,7 +185,8 @@ func (p *Potential) EachYes(x *Scope, stop func() error, found func(*Yes) error)
 			if err := p.eachClass(w, asked, of); err != nil {
 				return err
 			}
-			if d := w.Party.Of.Domain; !d.IsZero() && !slices.ContainsFunc(p.classes, func(c *couldClass) bool { return c.newcomer && c.who.Address.Domain() == d }) {
+			if d := w.Party.Of.Domain; !d.IsZero() && !slices.ContainsFunc(p.classes,
+				func(c *couldClass) bool { return c.newcomer && c.who.Address.Domain() == d }) {
 				c := &couldClass{couldOf: p.of(Who{Address: addr.Newcomer(d)}), kind: KindFederated, name: "a newcomer from " + d.String()}
 				c.kind = p.now.KindAt(c.who.Address, p.at)
 				if err := p.eachOf(w, c, nil); err != nil {
@@ -200,7 +201,8 @@ func (p *Potential) EachYes(x *Scope, stop func() error, found func(*Yes) error)
 // atOnce is how many classes one processor goes through before what it found is told.
 const atOnce = 8
 
-// eachClass tells what members of classes, by their places, could do within a scope, in their order; on all processors where there are many.
+// eachClass tells what members of classes, by their places, could do within a scope, in their order; on all processors where there are
+// many.
 func (p *Potential) eachClass(w *scoped, asked []int, of [][]uint32) error {
 	workers := []*Potential{p}
 	if n := runtime.GOMAXPROCS(0); n > 1 && len(asked) >= 2*atOnce {
@@ -253,7 +255,8 @@ func (p *Potential) eachClass(w *scoped, asked []int, of [][]uint32) error {
 
 // twin is a Potential of the same tables for another goroutine, which knows already which classes could have a record.
 func (p *Potential) twin() *Potential {
-	q := &Potential{couldTables: p.couldTables, sides: p.sides, at: p.at, kept: map[string]*couldOf{}, helpers: map[[2]uint32][]*couldHolder{}, settled: true}
+	q := &Potential{couldTables: p.couldTables, sides: p.sides, at: p.at, kept: map[string]*couldOf{}, helpers: map[[2]uint32][]*couldHolder{},
+		settled: true}
 	for _, c := range p.classes {
 		o := q.of(c.who)
 		o.newcomer, o.records = c.newcomer, c.records
@@ -345,7 +348,8 @@ func (p *Potential) eachOf(w *scoped, c *couldClass, members []uint32) error {
 		masks := c.wideActions(kind)
 		for k := range about {
 			if masks[k]&w.Actions != 0 {
-				tell(masks[k], kind, within(about[k].members, func(i uint32) world.Resource { return p.most.wideResource(kind, i) }), func(i uint32) string { return p.most.wideResource(kind, i).ID })
+				tell(masks[k], kind, within(about[k].members, func(i uint32) world.Resource { return p.most.wideResource(kind, i) }),
+					func(i uint32) string { return p.most.wideResource(kind, i).ID })
 			}
 		}
 	}
@@ -390,7 +394,8 @@ func (p *Potential) eachOf(w *scoped, c *couldClass, members []uint32) error {
 				}
 			}
 			for set &= w.Actions; set != 0 && err == nil; set &= set - 1 {
-				err = w.found(&Yes{Who: o.who, Party: i, Kind: c.kind, Action: catalogue.ActionID(bits.TrailingZeros64(uint64(set))), Resource: p.most.wideResource(catalogue.Person, person), Pairs: 1, each: 1})
+				err = w.found(&Yes{Who: o.who, Party: i, Kind: c.kind, Action: catalogue.ActionID(bits.TrailingZeros64(uint64(set))),
+					Resource: p.most.wideResource(catalogue.Person, person), Pairs: 1, each: 1})
 			}
 		}
 		if err == nil {
@@ -501,7 +506,8 @@ func (p *Potential) eachBesides(w *scoped, c *couldClass, i uint32) error {
 				continue
 			}
 			if r := p.itemRef(it.index); w.covers(r) {
-				if err := tell(r, o.besides(thing{sp, it.index, it.kind}, func(way int) catalogue.Role { return c.onItems(way, ic) })&^c.itemActions(ic)); err != nil {
+				if err := tell(r, o.besides(thing{sp, it.index, it.kind},
+					func(way int) catalogue.Role { return c.onItems(way, ic) })&^c.itemActions(ic)); err != nil {
 					return err
 				}
 			}

@@ -42,8 +42,8 @@ func (o *couldOf) side(way int) *partySide {
 	return o.sides[way]
 }
 
-// granted returns what they may do with a thing by these roles on its space and on itself, the way given. Somebody known may more than a newcomer,
-// and whoever is in a course is known.
+// granted returns what they may do with a thing by these roles on its space and on itself, the way given. Somebody known may more than a
+// newcomer, and whoever is in a course is known.
 func (o *couldOf) granted(way int, th thing, onSpace, onItem catalogue.Role) Actions {
 	p := o.p
 	inv := &p.most.inv
@@ -259,7 +259,8 @@ func (o *couldOf) met(person uint32) (set Actions) {
 			if w.kind != catalogue.Person || !w.contacts {
 				continue
 			}
-			v, err := p.most.Decide(&Question{Subject: o.who, Action: w.act, Resource: p.most.wideResource(w.kind, person), At: p.at, With: &o.own[way]})
+			v, err := p.most.Decide(&Question{Subject: o.who, Action: w.act, Resource: p.most.wideResource(w.kind, person), At: p.at,
+				With: &o.own[way]})
 			if err == nil && v.Yes {
 				set |= 1 << w.act
 			}
@@ -330,7 +331,8 @@ func (p *Potential) Could(who Who, r world.Resource) (set Actions) {
 		}
 		masks := o.wideActions(r.Kind)
 		for k := range p.wide[r.Kind] {
-			if masks[k].Has(w.act) && slices.ContainsFunc(p.wide[r.Kind][k].members, func(i uint32) bool { return p.most.wideResource(r.Kind, i).ID == r.ID }) {
+			if masks[k].Has(w.act) && slices.ContainsFunc(p.wide[r.Kind][k].members,
+				func(i uint32) bool { return p.most.wideResource(r.Kind, i).ID == r.ID }) {
 				set |= 1 << w.act
 			}
 		}
@@ -350,7 +352,8 @@ func (p *Potential) Could(who Who, r world.Resource) (set Actions) {
 		}
 	case r.Kind.IsItem():
 		if i := inv.itemIDs.find(inv.text, r.ID); i != none && p.itemOf[i] >= 0 && inv.items.at(i).kind == r.Kind {
-			set |= o.itemActions(p.itemOf[i]) | o.besides(thing{inv.items.at(i).space, i, r.Kind}, func(way int) catalogue.Role { return o.onItems(way, p.itemOf[i]) })
+			set |= o.itemActions(p.itemOf[i]) | o.besides(thing{inv.items.at(i).space, i, r.Kind},
+				func(way int) catalogue.Role { return o.onItems(way, p.itemOf[i]) })
 		}
 	}
 	return

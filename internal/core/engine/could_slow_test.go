@@ -61,7 +61,8 @@ func (c *slowCould) limitOf(r *catalogue.Rule) catalogue.Value {
 
 func (c *slowCould) loosest(layer string) (out []world.Setting) {
 	for _, r := range catalogue.Rules() {
-		if strings.Contains(r.Layers.String(), layer) && r.Scale.Shape.String() != "choice" && !strings.HasPrefix(r.Name, "guests.") { // dates do not move
+		// dates do not move
+		if strings.Contains(r.Layers.String(), layer) && r.Scale.Shape.String() != "choice" && !strings.HasPrefix(r.Name, "guests.") {
 			out = append(out, world.Setting{Rule: r.ID, Value: c.limitOf(&r)})
 		}
 	}
@@ -134,7 +135,8 @@ func (c *slowCould) becomes(a string) bool {
 		return false
 	}
 	c.w.Guests = slices.DeleteFunc(c.w.Guests, func(g world.Guest) bool { return g.Address.String() == a })
-	c.w.Guests = append(c.w.Guests, world.Guest{Address: c.address(a), State: world.StateActive, Origins: world.ByInvitation, Since: c.at, Accepted: c.at, Renewed: moment.Always, Until: moment.Never, Terms: moment.Never, LastSeen: c.at, StateSince: moment.Always})
+	c.w.Guests = append(c.w.Guests, world.Guest{Address: c.address(a), State: world.StateActive, Origins: world.ByInvitation, Since: c.at,
+		Accepted: c.at, Renewed: moment.Always, Until: moment.Never, Terms: moment.Never, LastSeen: c.at, StateSince: moment.Always})
 	return true
 }
 
@@ -145,15 +147,17 @@ func (c *slowCould) give(a string, r world.Resource, role catalogue.Role) bool {
 			return false
 		}
 	}
-	c.w.Grants = append(c.w.Grants, world.Grant{Address: c.address(a), Resource: r, Role: role, From: moment.Always, Until: moment.Never, Reviewed: moment.Always})
+	c.w.Grants = append(c.w.Grants, world.Grant{Address: c.address(a), Resource: r, Role: role, From: moment.Always, Until: moment.Never,
+		Reviewed: moment.Always})
 	return true
 }
 
-// mayTake reports whether an address could be given a bundle without a keeper: it is asked for, everybody who has to approves, and whoever owns what it
-// gives could invite them there if anybody of ours could.
+// mayTake reports whether an address could be given a bundle without a keeper: it is asked for, everybody who has to approves, and whoever
+// owns what it gives could invite them there if anybody of ours could.
 func (c *slowCould) mayTake(b *world.Bundle, a string) bool {
 	p := (&slow{c.w}).party(a, c.at)
-	if b.Closed || len(b.Gives) == 0 || len(b.Approval) == 0 || c.state(a) == "suspended" || !b.Others && (p.partner == nil || !slices.Contains(b.Partners, p.partner.ID)) {
+	if b.Closed || len(b.Gives) == 0 || len(b.Approval) == 0 || c.state(a) == "suspended" ||
+		!b.Others && (p.partner == nil || !slices.Contains(b.Partners, p.partner.ID)) {
 		return false
 	}
 	for _, h := range c.before { // what acts give keeps nothing from anybody: the order is free
@@ -168,7 +172,8 @@ func (c *slowCould) mayTake(b *world.Bundle, a string) bool {
 	ownersOf := func(r world.Resource) (space string, here []string) {
 		for i := range c.w.Spaces {
 			sp := &c.w.Spaces[i]
-			if r.Kind == catalogue.Space && sp.ID == r.ID || slices.ContainsFunc(sp.Items, func(it world.Item) bool { return it.ID == r.ID && it.Kind == r.Kind }) {
+			if r.Kind == catalogue.Space && sp.ID == r.ID ||
+				slices.ContainsFunc(sp.Items, func(it world.Item) bool { return it.ID == r.ID && it.Kind == r.Kind }) {
 				space = sp.ID
 				for _, o := range sp.Owners {
 					if c.here(o) {
@@ -203,7 +208,8 @@ func (c *slowCould) mayTake(b *world.Bundle, a string) bool {
 	rule := catalogue.MustRule("directory.invite_by")
 	all := rule.Get().Scale.All()
 	free := &slowCould{w: copyWorld(c.w), at: c.at}
-	free.w = copyWorld(world.Merge(free.w, &world.World{Policy: world.Policy{Rules: []world.RuleSetting{{Rule: rule, Limit: all[len(all)-1], Default: all[len(all)-1], Counts: catalogue.Unset}}}}))
+	free.w = copyWorld(world.Merge(free.w, &world.World{Policy: world.Policy{Rules: []world.RuleSetting{{Rule: rule, Limit: all[len(all)-1],
+		Default: all[len(all)-1], Counts: catalogue.Unset}}}}))
 	for i := range free.w.Spaces {
 		free.w.Spaces[i].Rules = slices.DeleteFunc(slices.Clone(free.w.Spaces[i].Rules), func(x world.Setting) bool { return x.Rule == rule })
 	}
@@ -231,7 +237,8 @@ func (c *slowCould) take(b *world.Bundle, a string) bool {
 	}) {
 		return false
 	}
-	c.w.Holdings = append(c.w.Holdings, world.Holding{Party: c.address(a), Bundle: b.ID, From: moment.Always, Until: moment.Never, Reviewed: moment.Always})
+	c.w.Holdings = append(c.w.Holdings, world.Holding{Party: c.address(a), Bundle: b.ID, From: moment.Always, Until: moment.Never,
+		Reviewed: moment.Always})
 	return true
 }
 
@@ -301,7 +308,8 @@ func (c *slowCould) round(parties []string, without string) (changed bool) {
 			}
 			for _, it := range sp.Items {
 				r := world.Resource{Kind: it.Kind, ID: it.ID}
-				action := map[string]string{"file": "files.share", "folder": "files.share", "report": "reports.share", "dashboard": "reports.share"}[it.Kind.String()]
+				action := map[string]string{"file": "files.share", "folder": "files.share", "report": "reports.share",
+					"dashboard": "reports.share"}[it.Kind.String()]
 				if action == "" || !anybody(action, r.String(), a) {
 					continue
 				}
@@ -320,13 +328,15 @@ func (c *slowCould) round(parties []string, without string) (changed bool) {
 					x := &slowQuestion{slow: &slow{c.w}, at: c.at}
 					_ = x
 					for _, g := range (&slow{c.w}).held() {
-						if g.Group == "" && !g.ToMany() && g.Address.String() == a && g.Resource == r && x.role(a, r.Kind.String(), r.ID) > 0 && g.From <= c.at && c.at < g.Until {
+						if g.Group == "" && !g.ToMany() && g.Address.String() == a && g.Resource == r && x.role(a, r.Kind.String(), r.ID) > 0 &&
+							g.From <= c.at && c.at < g.Until {
 							changed = c.give(a, r, catalogue.Manage) || changed
 							break
 						}
 					}
 					for _, l := range c.w.Links {
-						if l.Item == r && slices.ContainsFunc(l.For, func(x addr.Address) bool { return x.String() == a }) && l.Created <= c.at && c.at < l.Until {
+						if l.Item == r && slices.ContainsFunc(l.For, func(x addr.Address) bool { return x.String() == a }) && l.Created <= c.at &&
+							c.at < l.Until {
 							changed = c.give(a, r, catalogue.Manage) || changed
 						}
 					}
@@ -382,7 +392,10 @@ func slowReached(w *world.World, s *engine.Snapshot, at moment.Moment) map[strin
 			}
 		}
 		bare.w.Guests = slices.DeleteFunc(bare.w.Guests, func(g world.Guest) bool { return g.Address.String() == a && !all.begun[a] })
-		bare.w.Grants = slices.DeleteFunc(bare.w.Grants, func(g world.Grant) bool { return g.Group == "" && !g.ToMany() && g.Address.String() == a })
+		bare.w.Grants = slices.DeleteFunc(bare.w.Grants, func(g world.Grant) bool {
+			return g.Group == "" && !g.ToMany() &&
+				g.Address.String() == a
+		})
 		for _, g := range w.Grants {
 			if g.Group == "" && !g.ToMany() && g.Address.String() == a {
 				bare.w.Grants = append(bare.w.Grants, g)
@@ -412,7 +425,8 @@ func slowReached(w *world.World, s *engine.Snapshot, at moment.Moment) map[strin
 			if maker && (it.Kind == catalogue.File || it.Kind == catalogue.Folder) {
 				c := &slowCould{w: copyWorld(all.w), at: at}
 				r := world.Resource{Kind: it.Kind, ID: it.ID}
-				c.w.Links = append(c.w.Links, world.Link{ID: "any", Item: r, Right: catalogue.Contribute, Created: at, Until: moment.Never, Download: true, Password: true})
+				c.w.Links = append(c.w.Links, world.Link{ID: "any", Item: r, Right: catalogue.Contribute, Created: at, Until: moment.Never,
+					Download: true, Password: true})
 				for _, act := range catalogue.Actions() {
 					if act.Takes(it.Kind) && !act.Address && act.Rows(it.Kind)[catalogue.Bearer] != nil && c.yes("link:any", act.Name, r.String(), "") {
 						out["link:any "+act.Name+" "+r.String()] = true
@@ -421,7 +435,8 @@ func slowReached(w *world.World, s *engine.Snapshot, at moment.Moment) map[strin
 			}
 		}
 	}
-	all.w.Links = append(all.w.Links, world.Link{ID: "any", Item: world.Resource{Kind: catalogue.File, ID: "none"}, Right: catalogue.Contribute, Created: at, Until: moment.Never, Download: true, Password: true})
+	all.w.Links = append(all.w.Links, world.Link{ID: "any", Item: world.Resource{Kind: catalogue.File, ID: "none"},
+		Right: catalogue.Contribute, Created: at, Until: moment.Never, Download: true, Password: true})
 	for _, m := range all.w.Meetings {
 		for _, act := range catalogue.Actions() {
 			if act.Takes(catalogue.Meeting) && !byRole(&act, catalogue.Meeting) && all.yes("link:any", act.Name, "meeting:"+m.ID, "") {
@@ -451,7 +466,9 @@ func couldWorld(seed uint64) *world.World {
 			w.People[i].Left = now - 86400e6
 		}
 	}
-	for _, name := range []string{"directory.invite_by", "directory.invite_domains", "files.reshare", "reports.reshare", "files.given_to", "reports.given_to", "reports.share_by", "directory.self_signup", "files.domains", "spaces.guests", "directory.guests", "directory.personal", "spaces.connect", "files.drive_given_to", "chat.presence", "directory.people_seen"} {
+	for _, name := range []string{"directory.invite_by", "directory.invite_domains", "files.reshare", "reports.reshare", "files.given_to",
+		"reports.given_to", "reports.share_by", "directory.self_signup", "files.domains", "spaces.guests", "directory.guests",
+		"directory.personal", "spaces.connect", "files.drive_given_to", "chat.presence", "directory.people_seen"} {
 		if r.IntN(2) == 0 {
 			continue
 		}
@@ -480,7 +497,8 @@ func couldWorld(seed uint64) *world.World {
 	for i := range w.Exceptions {
 		if r.IntN(2) == 0 {
 			id := catalogue.MustRule([]string{"directory.personal", "files.drive_given_to", "meetings.outsiders"}[r.IntN(3)])
-			w.Exceptions[i].Rules = append(slices.DeleteFunc(slices.Clone(w.Exceptions[i].Rules), func(s world.Setting) bool { return s.Rule == id }), world.Setting{Rule: id, Value: catalogue.Value(r.IntN(2))})
+			w.Exceptions[i].Rules = append(slices.DeleteFunc(slices.Clone(w.Exceptions[i].Rules),
+				func(s world.Setting) bool { return s.Rule == id }), world.Setting{Rule: id, Value: catalogue.Value(r.IntN(2))})
 		}
 	}
 	someBundles(rand.New(rand.NewPCG(seed, 29)), w)
@@ -501,7 +519,8 @@ func someBundles(r *rand.Rand, w *world.World) {
 		parties = append(parties, g.Address)
 	}
 	for i := range 1 + r.IntN(2) {
-		b := world.Bundle{ID: fmt.Sprint("set", i), Name: fmt.Sprint("Set ", i), Others: r.IntN(3) == 0, Closed: r.IntN(8) == 0, TermDays: catalogue.NoLimit, ReviewDays: catalogue.Unset}
+		b := world.Bundle{ID: fmt.Sprint("set", i), Name: fmt.Sprint("Set ", i), Others: r.IntN(3) == 0, Closed: r.IntN(8) == 0,
+			TermDays: catalogue.NoLimit, ReviewDays: catalogue.Unset}
 		for range 1 + r.IntN(2) {
 			g := world.Gift{Resource: gifts[r.IntN(len(gifts))], Role: catalogue.View + catalogue.Role(r.IntN(3))}
 			if !slices.ContainsFunc(b.Gives, func(x world.Gift) bool { return x.Resource == g.Resource }) {
@@ -533,7 +552,8 @@ func someBundles(r *rand.Rand, w *world.World) {
 	if len(w.Bundles) > 0 && r.IntN(3) > 0 { // otherwise they add little to what our people may do
 		loosest := catalogue.Unset
 		for name, most := range map[string]catalogue.Value{
-			"directory.invite_by": 1, "files.given_to": 1, "directory.self_signup": 0, "directory.guests": loosest, "directory.invite_domains": loosest, "spaces.guests": loosest,
+			"directory.invite_by": 1, "files.given_to": 1, "directory.self_signup": 0, "directory.guests": loosest,
+			"directory.invite_domains": loosest, "spaces.guests": loosest,
 			"files.domains": loosest, "directory.sign_in": loosest,
 		} {
 			x := world.RuleSetting{Rule: catalogue.MustRule(name), Counts: catalogue.Unset, Limit: most, Default: most}
@@ -634,7 +654,8 @@ func TestCouldAgainstSlow(t *testing.T) {
 				for _, l := range w.Links {
 					for _, act := range catalogue.Actions() {
 						for _, r := range resourcesOf(w) {
-							byLink = byLink || party == "everybody" && of[r.String()] == w.Spaces[i].ID && act.Takes(r.Kind) && !act.Address && (&slowCould{w: w, at: now}).yes("link:"+l.ID, act.Name, r.String(), "")
+							byLink = byLink || party == "everybody" && of[r.String()] == w.Spaces[i].ID && act.Takes(r.Kind) && !act.Address &&
+								(&slowCould{w: w, at: now}).yes("link:"+l.ID, act.Name, r.String(), "")
 						}
 					}
 				}

@@ -29,7 +29,8 @@ func (s *slow) record(g *world.Guest, at moment.Moment, cal *moment.Calendar) *d
 	word := func(rule string, space *world.Space) string {
 		return s.word(rule, where{party: &p, space: space}, at)
 	}
-	r := &dated.Record{State: dated.Active, Since: g.Since, Accepted: g.Accepted, Renewed: g.Renewed, Until: g.Until, LastSeen: g.LastSeen, StateSince: g.StateSince,
+	r := &dated.Record{State: dated.Active, Since: g.Since, Accepted: g.Accepted, Renewed: g.Renewed, Until: g.Until, LastSeen: g.LastSeen,
+		StateSince:  g.StateSince,
 		SponsorLeft: moment.Never, HomeClosed: moment.Never, PartnerEnded: moment.Never, Calendar: cal, Kinds: &dated.Floors{}}
 	for c := range r.Kinds {
 		r.Kinds[c] = s.floor(g, p.partner, dated.Cause(c).String(), false)
@@ -56,7 +57,8 @@ func (s *slow) record(g *world.Guest, at moment.Moment, cal *moment.Calendar) *d
 	if p.partner != nil && p.partner.Standing == world.Ended {
 		r.PartnerEnded = p.partner.StandingSince
 	}
-	r.Values = dated.Values{Term: days("guests.term_days", nil), Idle: days("guests.idle_days", nil), Invite: days("guests.invite_days", nil), Grace: days("guests.grace_days", nil),
+	r.Values = dated.Values{Term: days("guests.term_days", nil), Idle: days("guests.idle_days", nil), Invite: days("guests.invite_days", nil),
+		Grace:             days("guests.grace_days", nil),
 		LastGrantSuspends: word("guests.after_last_grant", nil) == "suspend", SponsorRequired: word("guests.sponsor", nil) == "required"}
 	if s.w.Settings != nil && s.w.Settings.Sightings == world.SightingsNone {
 		r.Values.Idle = dated.None
@@ -66,7 +68,8 @@ func (s *slow) record(g *world.Guest, at moment.Moment, cal *moment.Calendar) *d
 		switch {
 		case x.Address == g.Address && x.Group == "":
 			space := s.spaceOf(x.Resource)
-			r.Held = append(r.Held, dated.Held{From: x.From, Until: x.Until, Reviewed: x.looked(), Own: true, Review: x.confirmed(days("guests.review_days", space)), ReviewEnds: word("guests.review_silence", space) == "end"})
+			r.Held = append(r.Held, dated.Held{From: x.From, Until: x.Until, Reviewed: x.looked(), Own: true,
+				Review: x.confirmed(days("guests.review_days", space)), ReviewEnds: word("guests.review_silence", space) == "end"})
 		case x.Group != "" && slices.Contains(groups, x.Group):
 			r.Held = append(r.Held, dated.Held{From: x.From, Until: x.Until, Reviewed: moment.Always, Review: dated.None})
 		}
@@ -200,7 +203,8 @@ func TestSequencesAgainstSlow(t *testing.T) {
 	causes := map[string]int{}
 	var cal *moment.Calendar
 	for n := range 120 {
-		w := world.Merge(&world.World{}, worldgen.Generate(seed+uint64(n), worldgen.Size{Guests: 60, Grants: 240, Holdings: 30, Spaces: 10, Items: 40, Partners: 6, People: 10, Groups: 4}, now))
+		w := world.Merge(&world.World{}, worldgen.Generate(seed+uint64(n),
+			worldgen.Size{Guests: 60, Grants: 240, Holdings: 30, Spaces: 10, Items: 40, Partners: 6, People: 10, Groups: 4}, now))
 		someDates(r, w)
 		s, sl := engine.Of(w), &slow{w}
 		if cal == nil { // every world is in the same zone

@@ -30,7 +30,8 @@ func TestAhead(t *testing.T) {
 	now := moment.Of(time.Date(2026, 11, 23, 9, 0, 0, 0, time.UTC))
 	tried, moved := 0, 0
 	for seed := uint64(1); seed <= 6; seed++ {
-		w := world.Merge(&world.World{}, worldgen.Generate(seed, worldgen.Size{Guests: 150, Grants: 500, Spaces: 10, Items: 40, Partners: 6, People: 8, Groups: 4}, now))
+		w := world.Merge(&world.World{}, worldgen.Generate(seed,
+			worldgen.Size{Guests: 150, Grants: 500, Spaces: 10, Items: 40, Partners: 6, People: 8, Groups: 4}, now))
 		r := rand.New(rand.NewPCG(seed, 3))
 		s := engine.Of(w)
 		for round := range 12 {
@@ -66,7 +67,8 @@ func TestAhead(t *testing.T) {
 			}
 			a, b := text(kept), text(looked)
 			if a != b || b != fmt.Sprint(placeless(want)) && len(want) > 0 || kept.Kinds != looked.Kinds {
-				t.Fatalf("seed %d, round %d: kept %v, looked for %v, one by one %d\n%.300s\n%.300s\n%.300s", seed, round, kept.Kinds, looked.Kinds, len(want), a, b, fmt.Sprint(want))
+				t.Fatalf("seed %d, round %d: kept %v, looked for %v, one by one %d\n%.300s\n%.300s\n%.300s", seed, round, kept.Kinds, looked.Kinds,
+					len(want), a, b, fmt.Sprint(want))
 			}
 			tried += len(want)
 			// Something happens.
@@ -85,7 +87,9 @@ func TestAhead(t *testing.T) {
 					e.RemoveGuest(g.Address)
 				case 3:
 					e.PutGuest(g)
-					e.SetGrants(g.Address.String(), []world.Grant{{Address: g.Address, Resource: world.Resource{Kind: w.Grants[0].Resource.Kind, ID: w.Grants[0].Resource.ID}, Role: 1, From: now - 86400e6, Until: now + moment.Moment(r.IntN(40*86400))*1e6, Reviewed: moment.Always}})
+					e.SetGrants(g.Address.String(), []world.Grant{{Address: g.Address,
+						Resource: world.Resource{Kind: w.Grants[0].Resource.Kind, ID: w.Grants[0].Resource.ID}, Role: 1, From: now - 86400e6,
+						Until: now + moment.Moment(r.IntN(40*86400))*1e6, Reviewed: moment.Always}})
 				}
 			}
 			s = e.Done()

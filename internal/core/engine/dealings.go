@@ -114,7 +114,8 @@ func (s *Snapshot) Dealings(partner string, at moment.Moment) (d Dealings) {
 	if k := inv.partners.find(inv.text, partner); k != none {
 		for i := range inv.many {
 			of := inv.many[i].of
-			if of.what == 0 && of.index != k || of.what == 1 && (s.pol.domains[of.index].kind != partnerDomain || s.pol.domains[of.index].partner != k) {
+			if of.what == 0 && of.index != k || of.what == 1 &&
+				(s.pol.domains[of.index].kind != partnerDomain || s.pol.domains[of.index].partner != k) {
 				continue
 			}
 			for _, g := range inv.given(inv.many[i].grants) {

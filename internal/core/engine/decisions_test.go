@@ -137,8 +137,10 @@ func TestDecisions(t *testing.T) {
 type coverage map[string]bool
 
 // notes are the notes of the catalogue, each of which decides lines both ways.
-var notes = []string{"personal_named", "parties", "openings", "invite_space", "channel_keys", "channel_attach", "drives", "private_item", "keep_copy", "joined", "licences", "inviter_class", "nature", "newcomer",
-	"own_domain", "sharers_own", "features", "references", "methods", "outsiders_none", "presenter", "bearer_meeting", "meeting_space", "look_up", "joinable", "set_by", "solely", "area", "theirs", "contacts",
+var notes = []string{"personal_named", "parties", "openings", "invite_space", "channel_keys", "channel_attach", "drives", "private_item",
+	"keep_copy", "joined", "licences", "inviter_class", "nature", "newcomer",
+	"own_domain", "sharers_own", "features", "references", "methods", "outsiders_none", "presenter", "bearer_meeting", "meeting_space",
+	"look_up", "joinable", "set_by", "solely", "area", "theirs", "contacts",
 	"accounts", "link_tighter", "home_chat", "stance_age", "guest_elsewhere"}
 
 func (c coverage) add(x *engine.Answer, note string) {
@@ -185,7 +187,8 @@ func (c coverage) add(x *engine.Answer, note string) {
 		}
 	}
 	if d.Yes {
-		for _, n := range strings.Split("sign_in one_time_code accept_terms passcode password held_until_admitted counterpart_unconfirmed presenter_asked no_browsing becomes_guest", " ") {
+		for _, n := range strings.Split("sign_in one_time_code accept_terms passcode password held_until_admitted counterpart_unconfirmed presenter_asked no_browsing becomes_guest",
+			" ") {
 			if strings.Contains(" "+strings.Join(d.Conditions.Names(), " ")+" ", " "+n+" ") {
 				c["the condition "+n] = true
 			} else {
@@ -229,7 +232,8 @@ func (c coverage) missing() (out []string) {
 		both("the layer " + l.String())
 	}
 	want("a value held back")
-	for _, n := range strings.Split("sign_in one_time_code accept_terms passcode password held_until_admitted counterpart_unconfirmed presenter_asked no_browsing becomes_guest", " ") {
+	for _, n := range strings.Split("sign_in one_time_code accept_terms passcode password held_until_admitted counterpart_unconfirmed presenter_asked no_browsing becomes_guest",
+		" ") {
 		want("the condition " + n)
 		want("the absence of the condition " + n)
 	}

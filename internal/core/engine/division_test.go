@@ -25,7 +25,9 @@ func TestWideAsPairs(t *testing.T) {
 	until := time.Now().Add(min(*randomFor, 20*time.Second) / 4)
 	for seed := first; time.Now().Before(until) || compared < 20; seed++ {
 		r := rand.New(rand.NewPCG(seed, 11))
-		w := world.Merge(&world.World{}, worldgen.Generate(seed, worldgen.Size{Guests: 30 + r.IntN(300), Grants: 300, Spaces: 12, Items: 20, Partners: 6, People: 30, Groups: 6, Meetings: 40, Links: 10, Exceptions: 30}, now))
+		w := world.Merge(&world.World{}, worldgen.Generate(seed,
+			worldgen.Size{Guests: 30 + r.IntN(300), Grants: 300, Spaces: 12, Items: 20, Partners: 6, People: 30, Groups: 6, Meetings: 40, Links: 10,
+				Exceptions: 30}, now))
 		if seed%2 == 1 {
 			enrich(r, w)
 		}
@@ -75,9 +77,12 @@ func TestReachOfAlike(t *testing.T) {
 	lines := 0
 	for seed := first; seed < first+25; seed++ {
 		r := rand.New(rand.NewPCG(seed, 13))
-		w := world.Merge(&world.World{}, worldgen.Generate(seed, worldgen.Size{Guests: 40, Grants: 120, Spaces: 8, Items: 10, Partners: 4, People: 25, Groups: 5, Meetings: 6, Links: 2, Exceptions: 20}, now))
+		w := world.Merge(&world.World{}, worldgen.Generate(seed,
+			worldgen.Size{Guests: 40, Grants: 120, Spaces: 8, Items: 10, Partners: 4, People: 25, Groups: 5, Meetings: 6, Links: 2, Exceptions: 20},
+			now))
 		for range 20 {
-			w.Contacts = append(w.Contacts, world.Contact{Person: w.People[r.IntN(len(w.People))].ID, Party: w.Guests[r.IntN(len(w.Guests))].Address})
+			w.Contacts = append(w.Contacts, world.Contact{Person: w.People[r.IntN(len(w.People))].ID,
+				Party: w.Guests[r.IntN(len(w.Guests))].Address})
 		}
 		for i := range w.Exceptions {
 			if x := &w.Exceptions[i]; r.IntN(2) == 0 {

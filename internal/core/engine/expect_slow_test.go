@@ -87,7 +87,8 @@ func everything(w *world.World, s *engine.Snapshot, at moment.Moment, more []str
 					add(name, newcomer)
 				case role:
 					for i := range w.Links {
-						if l := &w.Links[i]; "link:"+l.ID == name && l.Item == r && act.Rows(r.Kind)[catalogue.Bearer] != nil && moment.Within(at, l.Created, l.Until) {
+						if l := &w.Links[i]; "link:"+l.ID == name && l.Item == r && act.Rows(r.Kind)[catalogue.Bearer] != nil &&
+							moment.Within(at, l.Created, l.Until) {
 							add(name, false)
 						}
 					}
@@ -219,16 +220,19 @@ func TestExpectationsAgainstSlow(t *testing.T) {
 			if len(more) == 0 {
 				return known[at]
 			}
-			return append(slices.DeleteFunc(slices.Clone(known[at]), func(y slowYes) bool { return slices.Contains(more, y.party) }), everything(w, s, at, more)...)
+			return append(slices.DeleteFunc(slices.Clone(known[at]), func(y slowYes) bool { return slices.Contains(more, y.party) }),
+				everything(w, s, at, more)...)
 		}
 		guest := func() string { return w.Guests[r.IntN(len(w.Guests))].Address.String() }
 		party := func() string {
 			p := &w.Partners[r.IntN(len(w.Partners))]
-			return pick("everybody", "everybody", guest(), guest(), "partner:"+p.ID, "domain:"+p.Domains[0].Domain.String(), "kind:"+pick(world.PartyKinds...), "group:"+w.Groups[r.IntN(len(w.Groups))].ID, "stranger@unlisted.example")
+			return pick("everybody", "everybody", guest(), guest(), "partner:"+p.ID, "domain:"+p.Domains[0].Domain.String(),
+				"kind:"+pick(world.PartyKinds...), "group:"+w.Groups[r.IntN(len(w.Groups))].ID, "stranger@unlisted.example")
 		}
 		for range 60 {
 			act := catalogue.Actions()[r.IntN(len(catalogue.Actions()))]
-			x := world.Expectation{ID: "x", Party: party(), Action: pick(act.Name, act.Service().String()+".*", "*"), Resource: "*", Expect: world.Expect{Sort: world.ExpectSort(r.IntN(6))}}
+			x := world.Expectation{ID: "x", Party: party(), Action: pick(act.Name, act.Service().String()+".*", "*"), Resource: "*",
+				Expect: world.Expect{Sort: world.ExpectSort(r.IntN(6))}}
 			if r.IntN(2) == 0 {
 				of := resources[r.IntN(len(resources))]
 				for try := 0; try < 200 && x.Action == act.Name && !act.Takes(of.Kind); try++ {
@@ -237,7 +241,8 @@ func TestExpectationsAgainstSlow(t *testing.T) {
 				x.Resource = of.String()
 			}
 			if g := &w.Grants[r.IntN(len(w.Grants))]; r.IntN(3) == 0 && g.Resource.Kind == catalogue.Space { // about what somebody was given
-				x.Party, x.Action, x.Resource = pick(g.Party(), g.Party(), "everybody"), pick("spaces.enter", "spaces.see_members", "files.*"), g.Resource.String()
+				x.Party, x.Action, x.Resource = pick(g.Party(), g.Party(), "everybody"), pick("spaces.enter", "spaces.see_members", "files.*"),
+					g.Resource.String()
 				x.Expect.Sort = world.ExpectSort(r.IntN(2))
 				act = *must(catalogue.ActionByName("spaces.enter"))
 				if x.Action == "files.*" || strings.HasPrefix(x.Party, "group:") {
@@ -252,7 +257,8 @@ func TestExpectationsAgainstSlow(t *testing.T) {
 			x.Expect.Conditions = []string{pick("sign_in", "one_time_code", "counterpart_unconfirmed", "accept_terms")}
 			at := now + moment.Moment([]int{0, 0, 20, -40}[r.IntN(4)])*86400e6
 			x.Expect.Until = at - moment.Moment(r.IntN(2))*86400e6
-			if x.Expect.Sort == world.AlwaysSo && (!strings.HasPrefix(x.Action, "spaces.") && x.Action != act.Name || act.Name == "directory.look_up") {
+			if x.Expect.Sort == world.AlwaysSo && (!strings.HasPrefix(x.Action, "spaces.") && x.Action != act.Name ||
+				act.Name == "directory.look_up") {
 				continue
 			}
 			st, err := expect.Of(&x)
@@ -263,7 +269,8 @@ func TestExpectationsAgainstSlow(t *testing.T) {
 			if strings.Contains(x.Party, "@") {
 				more = append(more, x.Party)
 			}
-			if d, ok := strings.CutPrefix(x.Party, "domain:"); ok && !slices.ContainsFunc(s.NewcomersAt(at), func(n engine.Newcomer) bool { return strings.HasSuffix(n.Who.String(), "@"+d) }) {
+			if d, ok := strings.CutPrefix(x.Party, "domain:"); ok &&
+				!slices.ContainsFunc(s.NewcomersAt(at), func(n engine.Newcomer) bool { return strings.HasSuffix(n.Who.String(), "@"+d) }) {
 				more = append(more, "*@"+d)
 			}
 			state, count, may := slowJudge(w, &x, all(at, more), at)
@@ -276,7 +283,8 @@ func TestExpectationsAgainstSlow(t *testing.T) {
 						return
 					}
 					if j.State.String() != state || j.Count != count || x.Expect.Sort != world.OnlyUntil && j.May != may {
-						t.Errorf("world %d, %+v at %s, among %d: %s %d, %d may; slow %s %d, %d may\n%v", seed, x, at, len(list), j.State, j.Count, j.May, state, count, may, j.Examples[:min(3, len(j.Examples))])
+						t.Errorf("world %d, %+v at %s, among %d: %s %d, %d may; slow %s %d, %d may\n%v", seed, x, at, len(list), j.State, j.Count, j.May,
+							state, count, may, j.Examples[:min(3, len(j.Examples))])
 					}
 				}); err != nil {
 					t.Fatal(err)
@@ -303,7 +311,8 @@ func TestExpectationsAgainstSlow(t *testing.T) {
 					t.Fatal(err)
 				}
 				if ahead.State != want.State || want.State == expect.Broken && (ahead.At != want.At || ahead.Count != want.Count) {
-					t.Errorf("world %d, %+v from %s on: %s at %s %d; day by day %s at %s %d", seed, x, at, ahead.State, ahead.At, ahead.Count, want.State, want.At, want.Count)
+					t.Errorf("world %d, %+v from %s on: %s at %s %d; day by day %s at %s %d", seed, x, at, ahead.State, ahead.At, ahead.Count, want.State,
+						want.At, want.Count)
 				}
 			}
 			sort := fmt.Sprint(world.ExpectSortNames[x.Expect.Sort])
@@ -332,7 +341,8 @@ func TestExpectationOfNoAction(t *testing.T) {
 		t.Error("it is taken")
 	}
 	kept, err := worldfile.Read([]byte(text), worldfile.Options{Now: now, Older: true, Odd: &odd})
-	if err != nil || len(kept.Expectations) != 1 || fmt.Sprint(odd) != "[line 3: there is no action files.opne, and what is expected of it says nothing]" {
+	if err != nil || len(kept.Expectations) != 1 ||
+		fmt.Sprint(odd) != "[line 3: there is no action files.opne, and what is expected of it says nothing]" {
 		t.Errorf("as an earlier version kept it: %v %v", odd, err)
 	}
 	w := tiny(1)

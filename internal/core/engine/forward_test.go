@@ -76,9 +76,14 @@ func TestForward(t *testing.T) {
 	asked, moved := 0, 0
 	for seed := uint64(1); seed <= 30 || *impacts > 0 && seed <= 60; seed++ {
 		r := rand.New(rand.NewPCG(seed, 31))
-		w := world.Merge(&world.World{}, worldgen.Generate(seed, worldgen.Size{Guests: 40, Grants: 160, Spaces: 8, Items: 30, Partners: 5, People: 8, Groups: 3, Meetings: 4, Links: 8, Exceptions: 6}, now))
+		w := world.Merge(&world.World{}, worldgen.Generate(seed,
+			worldgen.Size{Guests: 40, Grants: 160, Spaces: 8, Items: 30, Partners: 5, People: 8, Groups: 3, Meetings: 4, Links: 8, Exceptions: 6},
+			now))
 		someDates(r, w)
-		waits := slices.ContainsFunc(w.DatesFrom, func(f world.DatesFrom) bool { return f.Partner == "" && f.Step == "" && f.From == moment.Never })
+		waits := slices.ContainsFunc(w.DatesFrom, func(f world.DatesFrom) bool {
+			return f.Partner == "" && f.Step == "" &&
+				f.From == moment.Never
+		})
 		if waits { // what waits goes on waiting, which one floor of everybody cannot say
 			for i := range w.DatesFrom {
 				if f := &w.DatesFrom[i]; f.Partner == "" && f.Step == "" {
@@ -88,7 +93,8 @@ func TestForward(t *testing.T) {
 		}
 		next, _ := altered(r, w)
 		for i := range next.Rules {
-			if x := &next.Rules[i]; len(x.Rule.String()) > 7 && x.Rule.String()[:7] == "guests." && x.Rule.Get().Scale.Shape == catalogue.Days && r.IntN(2) == 0 {
+			if x := &next.Rules[i]; len(x.Rule.String()) > 7 && x.Rule.String()[:7] == "guests." && x.Rule.Get().Scale.Shape == catalogue.Days &&
+				r.IntN(2) == 0 {
 				x.Limit, x.Default, x.Counts = catalogue.NoLimit, catalogue.Value(1+r.IntN(40)), catalogue.Unset
 			}
 		}
@@ -98,7 +104,8 @@ func TestForward(t *testing.T) {
 		e.ActForward(now)
 		after := e.Done()
 		then := *written(w, now)
-		then.Rules, then.Partners, then.Exceptions, then.Barred, then.Settings = next.Rules, next.Partners, next.Exceptions, next.Barred, next.Settings
+		then.Rules, then.Partners, then.Exceptions, then.Barred, then.Settings = next.Rules, next.Partners, next.Exceptions, next.Barred,
+			next.Settings
 		sl, plain := &slow{&then}, engine.Of(next)
 		for range 1500 {
 			q := anyQuestion(r, w, now)

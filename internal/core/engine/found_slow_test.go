@@ -73,7 +73,9 @@ func overlaidBy(s *engine.Snapshot, w *world.World, f *native.Found, most bool, 
 func TestFoundBySlow(t *testing.T) {
 	sums := map[string]int{}
 	for seed := uint64(4100); seed < 4103 || *impacts > 0 && seed < 4200; seed++ {
-		w := world.Merge(&world.World{}, worldgen.Generate(seed, worldgen.Size{Guests: 20, Grants: 70, Spaces: 5, Items: 15, Partners: 4, People: 5, Groups: 2, Meetings: 3, Links: 12, Exceptions: 4}, now))
+		w := world.Merge(&world.World{}, worldgen.Generate(seed,
+			worldgen.Size{Guests: 20, Grants: 70, Spaces: 5, Items: 15, Partners: 4, People: 5, Groups: 2, Meetings: 3, Links: 12, Exceptions: 4},
+			now))
 		for i := range w.Links {
 			w.Links[i].For = nil
 		}
@@ -104,7 +106,8 @@ func TestFoundBySlow(t *testing.T) {
 			}
 			for i := range d.Boards {
 				if r.IntN(2) == 0 {
-					values[d.Boards[i].Path] = native.BoardText([]string{d.Boards[i].Only, d.Boards[i].But}[r.IntN(2)], []string{w.Partners[r.IntN(len(w.Partners))].Domains[0].Domain.String()})
+					values[d.Boards[i].Path] = native.BoardText([]string{d.Boards[i].Only, d.Boards[i].But}[r.IntN(2)],
+						[]string{w.Partners[r.IntN(len(w.Partners))].Domains[0].Domain.String()})
 				}
 			}
 			own := map[string]string{} // and gives one space and one firm a set of values of its own
@@ -159,12 +162,14 @@ func TestFoundBySlow(t *testing.T) {
 					if slices.ContainsFunc(w.Links, func(l world.Link) bool { return "link:"+l.ID == name && !moment.Within(now, l.Created, l.Until) }) {
 						continue // links that are over or not yet made
 					}
-					if !strings.HasPrefix(name, "link:") && slices.ContainsFunc(x.from.NewcomersAt(now), func(c engine.Newcomer) bool { return c.Who.String() == name }) {
+					if !strings.HasPrefix(name, "link:") && slices.ContainsFunc(x.from.NewcomersAt(now),
+						func(c engine.Newcomer) bool { return c.Who.String() == name }) {
 						continue
 					}
 					for _, act := range catalogue.Actions() {
 						for _, res := range resourcesOf(w) {
-							if !act.Takes(res.Kind) || act.Address || act.Name == "directory.look_up" || act.Asks[catalogue.Ours] != nil && act.Asks[catalogue.Record] == nil {
+							if !act.Takes(res.Kind) || act.Address || act.Name == "directory.look_up" ||
+								act.Asks[catalogue.Ours] != nil && act.Asks[catalogue.Record] == nil {
 								continue
 							}
 							q := asked{who: name, action: act.Name, resource: res.String(), at: now}
@@ -218,7 +223,8 @@ func TestFoundBySlow(t *testing.T) {
 			}
 		}
 	}
-	if sums["beyond gained"] < 5 || sums["beyond wide gained"] < 100 || sums["short lost"] < 100 || sums["unsure gained"] < 50 || sums["unsure lost"]+sums["unsure wide lost"] > 0 {
+	if sums["beyond gained"] < 5 || sums["beyond wide gained"] < 100 || sums["short lost"] < 100 || sums["unsure gained"] < 50 ||
+		sums["unsure lost"]+sums["unsure wide lost"] > 0 {
 		t.Errorf("%v", sums)
 	}
 	t.Log(sums)

@@ -97,7 +97,8 @@ func (e *Editor) giveTo(i uint32, policy *world.Policy) {
 			panic(fmt.Sprintf("engine: more than %d bundles", math.MaxUint16-1)) // a policy has world.MostBundles at most
 		}
 		for _, g := range b.Grants(h) {
-			next = append(next, grant{from: g.From, until: g.Until, resource: e.resource(g.Resource), role: g.Role, bundle: uint16(n) + 1, link: seconds(g.Confirmed())})
+			next = append(next, grant{from: g.From, until: g.Until, resource: e.resource(g.Resource), role: g.Role, bundle: uint16(n) + 1,
+				link: seconds(g.Confirmed())})
 		}
 	}
 	e.inv.grantsDead += int(old.n)

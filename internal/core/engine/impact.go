@@ -184,7 +184,8 @@ func ImpactOf(
 				break
 			}
 			n, one := m.about()
-			l := ImpactLine{Who: Who{Address: before.addressOf(i)}, Change: change, Actions: 1 << m.act, Resource: world.Resource{Kind: m.kind, ID: "*"}, Count: n, Wide: true}
+			l := ImpactLine{Who: Who{Address: before.addressOf(i)}, Change: change, Actions: 1 << m.act,
+				Resource: world.Resource{Kind: m.kind, ID: "*"}, Count: n, Wide: true}
 			if m.scope {
 				l.Resource.ID = m.key().scope
 			} else if n == 1 {

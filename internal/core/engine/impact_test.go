@@ -47,7 +47,8 @@ func altered(r *rand.Rand, w *world.World) (*world.World, string) {
 		case 0, 1, 2:
 			x := &next.Rules[r.IntN(len(next.Rules))]
 			if r.IntN(2) == 0 { // those that bring conditions and links about
-				name := []string{"directory.terms", "directory.sign_in", "reports.guest_browse", "files.bearer_links", "files.drive_bearer_links", "files.link_days", "files.link_right", "spaces.connect", "chat.presence"}[r.IntN(9)]
+				name := []string{"directory.terms", "directory.sign_in", "reports.guest_browse", "files.bearer_links", "files.drive_bearer_links",
+					"files.link_days", "files.link_right", "spaces.connect", "chat.presence"}[r.IntN(9)]
 				if r.IntN(3) == 0 {
 					name = []string{"files.bearer_links", "files.link_days", "files.link_right"}[r.IntN(3)]
 				}
@@ -147,7 +148,8 @@ func note(m *engine.Moves, change string) {
 
 func bruteImpact(t *testing.T, w *world.World, before, after *engine.Snapshot, at moment.Moment) *brute {
 	t.Helper()
-	b := &brute{granted: map[catalogue.ActionID]*engine.Moves{}, wide: map[string]*bruteWide{}, kinds: map[string]*engine.Moves{}, partners: map[string]*engine.Moves{}, spaces: map[string]*engine.Moves{}, lines: map[string]int{}}
+	b := &brute{granted: map[catalogue.ActionID]*engine.Moves{}, wide: map[string]*bruteWide{}, kinds: map[string]*engine.Moves{},
+		partners: map[string]*engine.Moves{}, spaces: map[string]*engine.Moves{}, lines: map[string]int{}}
 	all := resourcesOf(w)
 	spaceOf := map[world.Resource]string{}
 	for _, r := range all {
@@ -307,7 +309,8 @@ func bruteNewcomers(w *world.World, before, after *engine.Snapshot, at moment.Mo
 		if n.Who.Kind == engine.ByAddress {
 			for _, inviter := range []string{before.Inviter(ours), after.Inviter(ours)} {
 				if inviter != "" {
-					ask(engine.Question{Subject: engine.Who{Kind: engine.ByPerson, ID: inviter}, Action: invite.ID, Resource: ours, Address: n.Who.Address, At: at})
+					ask(engine.Question{Subject: engine.Who{Kind: engine.ByPerson, ID: inviter}, Action: invite.ID, Resource: ours, Address: n.Who.Address,
+						At: at})
 					break
 				}
 			}
@@ -326,7 +329,8 @@ func enrich(r *rand.Rand, w *world.World) {
 		}
 		return a
 	}
-	refs := []world.PartyRef{{Domain: parse("x@unheard.example").Domain()}, {Domain: parse("x@sub.firm0.example").Domain()}, {Address: parse("nobody@unheard.example")}, {Address: parse("nobody@firm1.example")}, {Address: parse("nobody@homepost.example")}}
+	refs := []world.PartyRef{{Domain: parse("x@unheard.example").Domain()}, {Domain: parse("x@sub.firm0.example").Domain()},
+		{Address: parse("nobody@unheard.example")}, {Address: parse("nobody@firm1.example")}, {Address: parse("nobody@homepost.example")}}
 	for i := range w.Exceptions {
 		if r.IntN(2) == 0 {
 			w.Exceptions[i].Parties = []world.PartyRef{refs[r.IntN(len(refs))], refs[r.IntN(len(refs))]}
@@ -336,14 +340,17 @@ func enrich(r *rand.Rand, w *world.World) {
 		w.Contacts = append(w.Contacts, world.Contact{Person: w.People[r.IntN(len(w.People))].ID, Party: parse(a), Accepted: r.IntN(4) > 0})
 	}
 	for range 4 {
-		w.Forwarders = append(w.Forwarders, world.Forwarder{Mailbox: w.People[r.IntN(len(w.People))].ID, To: parse([]string{"f1@homepost.example", "f2@firm0.example", "f3@firm1.example", "f4@unheard.example"}[r.IntN(4)]), KeepCopy: r.IntN(2) == 0, SetBy: []string{"person", "administrator"}[r.IntN(2)]})
+		w.Forwarders = append(w.Forwarders, world.Forwarder{Mailbox: w.People[r.IntN(len(w.People))].ID,
+			To:       parse([]string{"f1@homepost.example", "f2@firm0.example", "f3@firm1.example", "f4@unheard.example"}[r.IntN(4)]),
+			KeepCopy: r.IntN(2) == 0, SetBy: []string{"person", "administrator"}[r.IntN(2)]})
 	}
 	for i := range w.Spaces {
 		if r.IntN(4) == 0 {
 			w.Spaces[i].Kind, w.Spaces[i].Joinable = world.Course, true
 		}
 	}
-	for _, name := range []string{"mail.forward", "meetings.out", "spaces.join_out", "chat.federation", "meetings.remote_control", "meetings.present", "spaces.join_in", "mail.forward_set_by", "meetings.share_screen"} {
+	for _, name := range []string{"mail.forward", "meetings.out", "spaces.join_out", "chat.federation", "meetings.remote_control",
+		"meetings.present", "spaces.join_in", "mail.forward_set_by", "meetings.share_screen"} {
 		if r.IntN(3) > 0 {
 			continue
 		}
@@ -353,7 +360,8 @@ func enrich(r *rand.Rand, w *world.World) {
 		*w = *world.Merge(w, &world.World{Policy: world.Policy{Rules: []world.RuleSetting{x}}})
 		for i := range w.Exceptions {
 			if x.Rule.Get().Layers&catalogue.AtPeople != 0 && r.IntN(3) == 0 {
-				w.Exceptions[i].Rules = append(slices.DeleteFunc(slices.Clone(w.Exceptions[i].Rules), func(s world.Setting) bool { return s.Rule == x.Rule }), world.Setting{Rule: x.Rule, Value: all[r.IntN(len(all))]})
+				w.Exceptions[i].Rules = append(slices.DeleteFunc(slices.Clone(w.Exceptions[i].Rules),
+					func(s world.Setting) bool { return s.Rule == x.Rule }), world.Setting{Rule: x.Rule, Value: all[r.IntN(len(all))]})
 			}
 		}
 	}
@@ -391,14 +399,16 @@ func bruteOutward(w *world.World, before, after *engine.Snapshot, at moment.Mome
 			delete(targets, who.String())
 		}
 	}
-	for _, name := range []string{"directory.accept_theirs", "spaces.join_theirs", "chat.message_theirs", "chat.call_theirs", "meetings.join_theirs", "mail.forward"} {
+	for _, name := range []string{"directory.accept_theirs", "spaces.join_theirs", "chat.message_theirs", "chat.call_theirs",
+		"meetings.join_theirs", "mail.forward"} {
 		act, _ := catalogue.ActionByName(name)
 		for _, p := range w.People {
 			for _, to := range targets {
 				if to.Kind != engine.ByAddress {
 					continue
 				}
-				if d := differ(engine.Question{Subject: engine.Who{Kind: engine.ByPerson, ID: p.ID}, Action: act.ID, Resource: world.Resource{Kind: act.On[0], ID: p.ID}, Address: to.Address, At: at}); d != "" {
+				if d := differ(engine.Question{Subject: engine.Who{Kind: engine.ByPerson, ID: p.ID}, Action: act.ID,
+					Resource: world.Resource{Kind: act.On[0], ID: p.ID}, Address: to.Address, At: at}); d != "" {
 					out[fmt.Sprint(name, " ", to, " ", d)]++
 				}
 			}
@@ -409,7 +419,8 @@ func bruteOutward(w *world.World, before, after *engine.Snapshot, at moment.Mome
 	for _, f := range w.Forwarders {
 		if key := f.Mailbox + " " + f.To.String(); !seen[key] {
 			seen[key] = true
-			if d := differ(engine.Question{Subject: engine.Who{Kind: engine.ByPerson, ID: f.Mailbox}, Action: forward.ID, Resource: world.Resource{Kind: catalogue.Mailbox, ID: f.Mailbox}, Address: f.To, At: at}); d == "gained" || d == "lost" {
+			if d := differ(engine.Question{Subject: engine.Who{Kind: engine.ByPerson, ID: f.Mailbox}, Action: forward.ID,
+				Resource: world.Resource{Kind: catalogue.Mailbox, ID: f.Mailbox}, Address: f.To, At: at}); d == "gained" || d == "lost" {
 				out["forwarder "+key+" "+d]++
 			}
 		}
@@ -433,7 +444,8 @@ func bruteOutward(w *world.World, before, after *engine.Snapshot, at moment.Mome
 			for _, p := range w.People {
 				was, will := false, false
 				for _, m := range w.Meetings {
-					q := engine.Question{Subject: who, Action: act.ID, Resource: world.Resource{Kind: catalogue.Meeting, ID: m.ID}, At: at, Presenter: p.ID}
+					q := engine.Question{Subject: who, Action: act.ID, Resource: world.Resource{Kind: catalogue.Meeting, ID: m.ID}, At: at,
+						Presenter: p.ID}
 					v, e0 := before.Decide(&q)
 					x, e1 := after.Decide(&q)
 					was, will = was || e0 == nil && v.Yes, will || e1 == nil && x.Yes
@@ -464,7 +476,9 @@ func TestImpact(t *testing.T) {
 			fmt.Fprintf(os.Stderr, "%d of %d lines of impacts, from seed %d\n", compared, *impacts, first)
 		}
 		r := rand.New(rand.NewPCG(seed, 7))
-		w := world.Merge(&world.World{}, worldgen.Generate(seed, worldgen.Size{Guests: 16 + 20*int(seed%3), Grants: 90, Holdings: 12, Spaces: 6, Items: 30, Partners: 4, People: 6, Groups: 3, Meetings: 5, Links: 40, Exceptions: 8}, now))
+		w := world.Merge(&world.World{}, worldgen.Generate(seed,
+			worldgen.Size{Guests: 16 + 20*int(seed%3), Grants: 90, Holdings: 12, Spaces: 6, Items: 30, Partners: 4, People: 6, Groups: 3,
+				Meetings: 5, Links: 40, Exceptions: 8}, now))
 		stillIn(w)
 		for i := range w.Links {
 			w.Links[i].For = nil
@@ -662,7 +676,9 @@ func TestImpact(t *testing.T) {
 // TestWide compares the numbers of wide actions with asking everything.
 func TestWide(t *testing.T) {
 	for seed := uint64(3200); seed < 3260; seed++ {
-		w := world.Merge(&world.World{}, worldgen.Generate(seed, worldgen.Size{Guests: 60, Grants: 60, Spaces: 4, Items: 8, Partners: 3, People: 6, Groups: 3, Meetings: 12, Links: 6, Exceptions: 12}, now))
+		w := world.Merge(&world.World{}, worldgen.Generate(seed,
+			worldgen.Size{Guests: 60, Grants: 60, Spaces: 4, Items: 8, Partners: 3, People: 6, Groups: 3, Meetings: 12, Links: 6, Exceptions: 12},
+			now))
 		s := engine.Of(w)
 		sums, err := s.Wide(now, goOn)
 		if err != nil {

@@ -180,7 +180,8 @@ type inventory struct {
 
 // tables are those of all names.
 func (v *inventory) tables() []*names {
-	return []*names{&v.addresses, &v.domains, &v.partners, &v.groupIDs, &v.personIDs, &v.spaceIDs, &v.itemIDs, &v.meetingIDs, &v.linkIDs, &v.listIDs, &v.bundleIDs}
+	return []*names{&v.addresses, &v.domains, &v.partners, &v.groupIDs, &v.personIDs, &v.spaceIDs, &v.itemIDs, &v.meetingIDs, &v.linkIDs,
+		&v.listIDs, &v.bundleIDs}
 }
 
 // hashOf is the hash of a name in every table of the inventory.
@@ -421,8 +422,8 @@ func (e *Editor) Done() *Snapshot {
 	return &Snapshot{inv: e.inv, pol: e.pol, idx: e.idx, gen: e.gen, line: e.line, due: e.due, moved: e.moved, rules: e.rules, fwd: e.fwd}
 }
 
-// compact places what was given party by party, in the order of the parties, without what was replaced while records were read, and gives back
-// the room that growing lists take. It is for an Editor whose lists no snapshot shares.
+// compact places what was given party by party, in the order of the parties, without what was replaced while records were read, and gives
+// back the room that growing lists take. It is for an Editor whose lists no snapshot shares.
 func (e *Editor) compact() {
 	v := &e.inv
 	live := max(0, len(v.grants)-v.grantsDead)
@@ -727,7 +728,8 @@ func (e *Editor) PutSpace(s *world.Space) {
 			members = append(members, e.person(m.Person))
 		}
 	}
-	rec := space{exists: true, joinable: s.Joinable, house: s.HouseLicence, kind: s.Kind, joinsAs: cmp.Or(s.JoinsAs, catalogue.View), name: e.inv.text.add(s.Name),
+	rec := space{exists: true, joinable: s.Joinable, house: s.HouseLicence, kind: s.Kind, joinsAs: cmp.Or(s.JoinsAs, catalogue.View),
+		name:  e.inv.text.add(s.Name),
 		rules: e.row(s.Rules, false), held: e.row(s.Rules, true), owners: e.list(owners), members: e.list(members),
 		parties: e.partyRefs(s.Parties), anyParty: s.Parties == nil}
 	if !was {
@@ -816,7 +818,8 @@ func (s *Snapshot) GoesOn(was *Snapshot) bool { return s.line == was.line }
 // not go through it: it copies what it adds to, and may be used while another
 // Editor of s is at work.
 func (s *Snapshot) Aside() *Editor {
-	b := &Snapshot{inv: s.inv, pol: s.pol, idx: s.idx, gen: s.gen, line: s.line, due: s.due, moved: s.moved, rules: s.rules, fwd: s.fwd, taken: true}
+	b := &Snapshot{inv: s.inv, pol: s.pol, idx: s.idx, gen: s.gen, line: s.line, due: s.due, moved: s.moved, rules: s.rules, fwd: s.fwd,
+		taken: true}
 	e := b.Edit()
 	e.base = s
 	return e

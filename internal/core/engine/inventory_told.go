@@ -8,8 +8,8 @@ import (
 	"wexillum.example/internal/core/world"
 )
 
-// What a snapshot holds, as records again: for whoever looks through an inventory without reading it. Of a text that no question is asked of
-// (a purpose, a location) it holds that there is one, so that stands there.
+// What a snapshot holds, as records again: for whoever looks through an inventory without reading it. Of a text that no question is asked
+// of (a purpose, a location) it holds that there is one, so that stands there.
 
 // said stands for a text that is there.
 const said = "…"
@@ -77,10 +77,11 @@ type telling struct {
 	groups map[uint32]int
 }
 
-// TellParties makes a world of some parties: their records, what they hold and through what, and of the inventory what that names. Groups and
-// links are told with these parties alone.
+// TellParties makes a world of some parties: their records, what they hold and through what, and of the inventory what that names. Groups
+// and links are told with these parties alone.
 func (s *Snapshot) TellParties(parties []uint32) *world.World {
-	t := &telling{s: s, w: &world.World{Policy: s.pol.source.Policy}, spaces: map[uint32]int{}, items: map[uint32]bool{}, groups: map[uint32]int{}}
+	t := &telling{s: s, w: &world.World{Policy: s.pol.source.Policy}, spaces: map[uint32]int{}, items: map[uint32]bool{},
+		groups: map[uint32]int{}}
 	for _, i := range parties {
 		t.party(i)
 	}
@@ -92,7 +93,8 @@ func (t *telling) party(i uint32) {
 	p, a := inv.parties.at(i), inv.address(i)
 	if p.flags&hasRecord != 0 {
 		d := inv.dates.at(i)
-		g := world.Guest{Address: a, Name: inv.nameOf(i), Since: p.since, Accepted: p.accepted, Terms: p.terms, Until: d.until, LastSeen: fromSeconds(d.lastSeen), Licence: p.licence}
+		g := world.Guest{Address: a, Name: inv.nameOf(i), Since: p.since, Accepted: p.accepted, Terms: p.terms, Until: d.until,
+			LastSeen: fromSeconds(d.lastSeen), Licence: p.licence}
 		if d.sponsor != none {
 			g.Sponsor = inv.personIDs.text(inv.text, d.sponsor)
 		}
@@ -178,14 +180,16 @@ func (t *telling) space(k uint32) int {
 	}
 	x := inv.spaces.at(k)
 	t.spaces[k] = len(t.w.Spaces)
-	t.w.Spaces = append(t.w.Spaces, world.Space{ID: inv.spaceIDs.text(inv.text, k), Name: inv.text.text(x.name), Kind: x.kind, Rules: t.settings(x.rules, x.held)})
+	t.w.Spaces = append(t.w.Spaces, world.Space{ID: inv.spaceIDs.text(inv.text, k), Name: inv.text.text(x.name), Kind: x.kind,
+		Rules: t.settings(x.rules, x.held)})
 	return t.spaces[k]
 }
 
 func (t *telling) item(k uint32) world.Item {
 	inv := &t.s.inv
 	x := inv.items.at(k)
-	return world.Item{ID: inv.itemIDs.text(inv.text, k), Kind: x.kind, Name: inv.text.text(x.name), Private: x.private, Space: inv.spaceIDs.text(inv.text, x.space), Rules: t.settings(x.rules, x.held)}
+	return world.Item{ID: inv.itemIDs.text(inv.text, k), Kind: x.kind, Name: inv.text.text(x.name), Private: x.private,
+		Space: inv.spaceIDs.text(inv.text, x.space), Rules: t.settings(x.rules, x.held)}
 }
 
 func (t *telling) settings(rules, held uint32) (out []world.Setting) {
@@ -212,7 +216,8 @@ func (t *telling) link(k uint32) world.Link {
 	inv := &t.s.inv
 	x := inv.links.at(k)
 	it := inv.items.at(x.item)
-	return world.Link{ID: inv.linkIDs.text(inv.text, k), Item: world.Resource{Kind: it.kind, ID: inv.itemIDs.text(inv.text, x.item)}, Right: x.right, Created: x.created, Until: x.until}
+	return world.Link{ID: inv.linkIDs.text(inv.text, k), Item: world.Resource{Kind: it.kind, ID: inv.itemIDs.text(inv.text, x.item)},
+		Right: x.right, Created: x.created, Until: x.until}
 }
 
 // TellForwarders makes a world of the policy and of what is forwarded.
@@ -225,14 +230,15 @@ func (s *Snapshot) TellForwarders() *world.World {
 			continue
 		}
 		for _, f := range inv.forwarders[p.sends.off : p.sends.off+p.sends.n] {
-			w.Forwarders = append(w.Forwarders, world.Forwarder{Mailbox: inv.personIDs.text(inv.text, i), To: inv.address(f.to), KeepCopy: f.keepCopy})
+			w.Forwarders = append(w.Forwarders, world.Forwarder{Mailbox: inv.personIDs.text(inv.text, i), To: inv.address(f.to),
+				KeepCopy: f.keepCopy})
 		}
 	}
 	return w
 }
 
-// TellRest makes a world of everything but parties: groups without those whom they hold, spaces with their items, meetings, lists of domains,
-// links, forwarders, contacts, and what partners and domains hold as a whole.
+// TellRest makes a world of everything but parties: groups without those whom they hold, spaces with their items, meetings, lists of
+// domains, links, forwarders, contacts, and what partners and domains hold as a whole.
 func (s *Snapshot) TellRest() *world.World {
 	inv := &s.inv
 	t := &telling{s: s, w: &world.World{Policy: s.pol.source.Policy}, spaces: map[uint32]int{}}
@@ -257,7 +263,8 @@ func (s *Snapshot) TellRest() *world.World {
 	}
 	for i := range inv.meetings.n {
 		if m := inv.meetings.at(i); m.exists {
-			w.Meetings = append(w.Meetings, world.Meeting{ID: inv.meetingIDs.text(inv.text, i), Name: inv.text.text(m.name), SignInDomains: domains(m.own), Rules: t.settings(m.rules, m.held)})
+			w.Meetings = append(w.Meetings, world.Meeting{ID: inv.meetingIDs.text(inv.text, i), Name: inv.text.text(m.name),
+				SignInDomains: domains(m.own), Rules: t.settings(m.rules, m.held)})
 		}
 	}
 	for i := range inv.domainLists.n {
@@ -297,7 +304,8 @@ func (s *Snapshot) TellRest() *world.World {
 	for i := range inv.many {
 		m := &inv.many[i]
 		for _, g := range inv.given(m.grants) {
-			x := world.Grant{Role: g.role, From: g.from, Until: g.until, Reviewed: fromSeconds(g.link), Resource: world.Resource{Kind: catalogue.Space, ID: inv.spaceIDs.text(inv.text, g.resource)}}
+			x := world.Grant{Role: g.role, From: g.from, Until: g.until, Reviewed: fromSeconds(g.link),
+				Resource: world.Resource{Kind: catalogue.Space, ID: inv.spaceIDs.text(inv.text, g.resource)}}
 			if m.of.what == 0 {
 				x.Partner = inv.partners.text(inv.text, m.of.index)
 			} else if d, err := addr.ParseDomain(inv.domains.text(inv.text, m.of.index)); err == nil {

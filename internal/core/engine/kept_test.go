@@ -34,8 +34,10 @@ func TestKeptByEarlierVersions(t *testing.T) {
 	if err == nil {
 		t.Fatal("it is taken")
 	}
-	for _, want := range []string{`the link "open" lacks created`, "load it with --older", `"*@firm.example" is no address to keep: it stands for a typical newcomer, in questions alone; for everybody there, write domain:firm.example`} {
-		if !strings.Contains(err.Error()+fmt.Sprint(worldfile.Read([]byte(strings.ReplaceAll(older, `"*@firm.example"`, "y@firm.example")), worldfile.Options{Now: now})), want) {
+	for _, want := range []string{`the link "open" lacks created`, "load it with --older",
+		`"*@firm.example" is no address to keep: it stands for a typical newcomer, in questions alone; for everybody there, write domain:firm.example`} {
+		if !strings.Contains(err.Error()+fmt.Sprint(worldfile.Read([]byte(strings.ReplaceAll(older, `"*@firm.example"`, "y@firm.example")),
+			worldfile.Options{Now: now})), want) {
 			t.Errorf("%v\nlacks %s", err, want)
 		}
 	}

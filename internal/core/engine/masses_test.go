@@ -27,7 +27,8 @@ func BenchmarkMasses(b *testing.B) {
 		b.Run(fmt.Sprintf("guests=%d", n), func(b *testing.B) {
 			w := worldgen.Generate(1, worldgen.Size{Guests: n}, at)
 			policy := *w // as a database gives it, apart from the inventory
-			policy.People, policy.Groups, policy.Spaces, policy.Meetings, policy.Guests, policy.Grants, policy.Links, policy.Forwarders, policy.Contacts = nil, nil, nil, nil, nil, nil, nil, nil, nil
+			policy.People, policy.Groups, policy.Spaces, policy.Meetings, policy.Guests, policy.Grants, policy.Links, policy.Forwarders,
+				policy.Contacts = nil, nil, nil, nil, nil, nil, nil, nil, nil
 			e := New()
 			e.Put(w)
 			e.SetFloors([]world.DatesFrom{{From: at + 400*86400e6}}) // nobody's dates have come: everybody reaches what they were given
@@ -97,7 +98,8 @@ func measureMasses(b *testing.B, s *Snapshot, w *world.World, at moment.Moment) 
 			n += len(buf)
 		}
 		e := float64(time.Since(start).Nanoseconds()) / float64(len(qs))
-		decisions, reaches, ratios, lines = append(decisions, d), append(reaches, e), append(ratios, e/d), append(lines, float64(n)/float64(len(qs)))
+		decisions, reaches, ratios, lines = append(decisions, d), append(reaches, e), append(ratios, e/d),
+			append(lines, float64(n)/float64(len(qs)))
 	}
 	b.ReportMetric(mid(decisions), "ns/decision")
 	b.ReportMetric(mid(reaches), "ns/reach")

@@ -37,11 +37,13 @@ func TestLongestMatch(t *testing.T) {
 	cases := 0
 	for i := range len(options) * len(options) * len(options) {
 		pick := [3]entry{options[i%len(options)], options[i/len(options)%len(options)], options[i/len(options)/len(options)]}
-		w := &world.World{Policy: world.Policy{Organisation: &world.Organisation{Name: "Ours", Domains: []world.Entry{{Domain: domainOf(t, "ours.example")}}, Zone: time.UTC}}}
+		w := &world.World{Policy: world.Policy{Organisation: &world.Organisation{Name: "Ours",
+			Domains: []world.Entry{{Domain: domainOf(t, "ours.example")}}, Zone: time.UTC}}}
 		for k, e := range pick {
 			x := world.Entry{Domain: domainOf(t, names[k]), Subdomains: e.sub, LookAlike: true}
 			if e.what == "partner" || e.what == "both" {
-				w.Partners = append(w.Partners, world.Partner{ID: fmt.Sprint("p", k), Domains: []world.Entry{x}, StandingSince: moment.Always, Review: moment.Never})
+				w.Partners = append(w.Partners, world.Partner{ID: fmt.Sprint("p", k), Domains: []world.Entry{x}, StandingSince: moment.Always,
+					Review: moment.Never})
 			}
 			if e.what == "personal" {
 				w.Personal = append(w.Personal, x)
@@ -85,12 +87,14 @@ func TestLongestMatch(t *testing.T) {
 func manyEntries(t testing.TB, n int) (*policy, []string) {
 	w := &world.World{}
 	for i := range n {
-		w.Barred = append(w.Barred, world.Bar{Entry: world.Entry{Domain: domainOf(t, fmt.Sprintf("n%d.s%d.example", i, i%977)), Subdomains: i%3 == 0}})
+		w.Barred = append(w.Barred, world.Bar{Entry: world.Entry{Domain: domainOf(t, fmt.Sprintf("n%d.s%d.example", i, i%977)),
+			Subdomains: i%3 == 0}})
 	}
 	var names []string
 	for i := range 4096 {
 		k := i * 7919 % n
-		names = append(names, []string{fmt.Sprintf("a.b.n%d.s%d.example", k, k%977), fmt.Sprintf("n%d.s%d.example", k, k%977), fmt.Sprintf("no%d.s%d.example", k, k%977)}[i%3])
+		names = append(names, []string{fmt.Sprintf("a.b.n%d.s%d.example", k, k%977), fmt.Sprintf("n%d.s%d.example", k, k%977),
+			fmt.Sprintf("no%d.s%d.example", k, k%977)}[i%3])
 	}
 	return Of(w).pol, names
 }

@@ -23,9 +23,11 @@ func TestOursRuleAgainstSlow(t *testing.T) {
 			if r.IntN(2) == 0 {
 				return rules
 			}
-			return append(slices.DeleteFunc(slices.Clone(rules), func(s world.Setting) bool { return s.Rule == rule }), world.Setting{Rule: rule, Value: all[r.IntN(len(all))]})
+			return append(slices.DeleteFunc(slices.Clone(rules), func(s world.Setting) bool { return s.Rule == rule }),
+				world.Setting{Rule: rule, Value: all[r.IntN(len(all))]})
 		}
-		w = world.Merge(w, &world.World{Policy: world.Policy{Rules: []world.RuleSetting{{Rule: rule, Limit: all[max(r.IntN(4), 1)%len(all)], Default: all[r.IntN(len(all))], Counts: catalogue.Unset}}}})
+		w = world.Merge(w, &world.World{Policy: world.Policy{Rules: []world.RuleSetting{{Rule: rule, Limit: all[max(r.IntN(4), 1)%len(all)],
+			Default: all[r.IntN(len(all))], Counts: catalogue.Unset}}}})
 		for i := range w.Partners {
 			w.Partners[i].Rules = set(w.Partners[i].Rules)
 		}
@@ -43,7 +45,8 @@ func TestOursRuleAgainstSlow(t *testing.T) {
 			}
 			party := sl.party(addr.Newcomer(p.Domains[0].Domain).String(), now)
 			for k := range w.People {
-				got, want := s.OursRule(w.People[k].ID, p.ID, rule, now), sl.value("directory.feed_out", where{party: &party, person: &w.People[k]}, now)
+				got, want := s.OursRule(w.People[k].ID, p.ID, rule, now),
+					sl.value("directory.feed_out", where{party: &party, person: &w.People[k]}, now)
 				if got != want {
 					t.Fatalf("seed %d: %s at %s: %v, want %v", seed, w.People[k].ID, p.ID, got, want)
 				}

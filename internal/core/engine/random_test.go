@@ -46,7 +46,8 @@ func ask(t testing.TB, s *engine.Snapshot, q asked) told {
 	}
 	out := told{kind: x.Kind.String()}
 	for _, a := range x.Accounts {
-		out.accounts = append(out.accounts, toldAccount{a.Account.String(), strings.Join(a.Asked.Names(), " "), strings.Join(a.Refusing.Names(), " "), strings.Join(a.Conditions.Names(), " ")})
+		out.accounts = append(out.accounts, toldAccount{a.Account.String(), strings.Join(a.Asked.Names(), " "),
+			strings.Join(a.Refusing.Names(), " "), strings.Join(a.Conditions.Names(), " ")})
 		causesAgree(t, q, &a)
 	}
 	return out
@@ -218,7 +219,8 @@ func anyQuestion(r *rand.Rand, w *world.World, now moment.Moment) asked {
 		c := &w.Contacts[pick(len(w.Contacts))]
 		q.who, q.resource = c.Party.String(), "person:"+c.Person
 	}
-	if act.Name == "meetings.see_details" || act.Name == "meetings.start" || act.Name == "directory.look_up" { // somebody with a role on the space it is about
+	// somebody with a role on the space it is about
+	if act.Name == "meetings.see_details" || act.Name == "meetings.start" || act.Name == "directory.look_up" {
 		for try := 0; try < 60; try++ {
 			g, m := &w.Grants[pick(len(w.Grants))], &w.Meetings[pick(len(w.Meetings))]
 			if g.Address.IsZero() || g.Resource.Kind != catalogue.Space {
@@ -241,7 +243,8 @@ func anyQuestion(r *rand.Rand, w *world.World, now moment.Moment) asked {
 	}
 	if act.AreaOnly || act.Name == "spaces.join" {
 		for try := 0; try < 40; try++ {
-			if s := &w.Spaces[pick(len(w.Spaces))]; act.AreaOnly && s.Kind == world.ReportArea || !act.AreaOnly && s.Kind == world.Course && s.Joinable {
+			if s := &w.Spaces[pick(len(w.Spaces))]; act.AreaOnly && s.Kind == world.ReportArea ||
+				!act.AreaOnly && s.Kind == world.Course && s.Joinable {
 				q.resource = "space:" + s.ID
 				for _, g := range w.Grants {
 					if g.Resource.String() == q.resource && !g.Address.IsZero() && act.AreaOnly && r.IntN(2) == 0 {
@@ -288,7 +291,8 @@ func TestAgainstSlow(t *testing.T) {
 		if worlds%500 == 499 && *questions > 0 {
 			fmt.Fprintf(os.Stderr, "%d of %d questions, from seed %d\n", n, *questions, seed)
 		}
-		w := worldgen.Generate(seed+uint64(worlds), worldgen.Size{Guests: 40, Grants: 160, Holdings: 20, Spaces: 12, Items: 60, Partners: 6, People: 12, Groups: 4, Meetings: 8, Links: 16, Exceptions: 40}, now)
+		w := worldgen.Generate(seed+uint64(worlds), worldgen.Size{Guests: 40, Grants: 160, Holdings: 20, Spaces: 12, Items: 60, Partners: 6,
+			People: 12, Groups: 4, Meetings: 8, Links: 16, Exceptions: 40}, now)
 		stillIn(w)
 		w = world.Merge(&world.World{}, w)
 		r := rand.New(rand.NewPCG(seed+uint64(worlds), 7))
@@ -339,7 +343,8 @@ func TestTighter(t *testing.T) {
 	first := uint64(time.Now().UnixNano())
 	t.Logf("seed %d", first)
 	r := rand.New(rand.NewPCG(first, 3))
-	size := worldgen.Size{Guests: 30, Grants: 120, Spaces: 10, Items: 40, Partners: 5, People: 10, Groups: 3, Meetings: 6, Links: 10, Exceptions: 20}
+	size := worldgen.Size{Guests: 30, Grants: 120, Spaces: 10, Items: 40, Partners: 5, People: 10, Groups: 3, Meetings: 6, Links: 10,
+		Exceptions: 20}
 	for range 25 {
 		w := world.Merge(&world.World{}, worldgen.Generate(r.Uint64(), size, now))
 		stillIn(w)
@@ -438,7 +443,8 @@ func TestNoEffect(t *testing.T) {
 // TestChain reads what a chain says besides the value: which layer decided, what
 // would be without it, and what could be chosen.
 func TestChain(t *testing.T) {
-	w := over(t, museum(t), "rules: {spaces.pages: {limit: on}, files.role: {limit: contribute, default: contribute}}, partners: [{id: plain, name: Plain, domains: [plain.example], opened: {files.in: yes}, rules: {files.role: view}}]")
+	w := over(t, museum(t),
+		"rules: {spaces.pages: {limit: on}, files.role: {limit: contribute, default: contribute}}, partners: [{id: plain, name: Plain, domains: [plain.example], opened: {files.in: yes}, rules: {files.role: view}}]")
 	s := engine.Of(w)
 	chain := func(who, action, resource, rule string) *engine.Chain {
 		t.Helper()
@@ -461,8 +467,10 @@ func TestChain(t *testing.T) {
 	for _, c := range []struct{ who, action, resource, rule, value, decided, without, options string }{
 		{"maren@ilvane.example", "spaces.edit_page", "page:notes", "spaces.pages", "on", "space", "off", "off on"},
 		{"maren@ilvane.example", "spaces.edit_page", "page:shut-page", "spaces.pages", "off", "default", "on", "off on"},
-		{"plain@plain.example", "files.edit", "file:board", "files.role", "view", "partner", "contribute", "view contribute!partner manage!limit"},
-		{"maren@ilvane.example", "files.edit", "folder:plans", "files.role", "contribute", "default", "contribute", "view contribute manage!limit"},
+		{"plain@plain.example", "files.edit", "file:board", "files.role", "view", "partner", "contribute",
+			"view contribute!partner manage!limit"},
+		{"maren@ilvane.example", "files.edit", "folder:plans", "files.role", "contribute", "default", "contribute",
+			"view contribute manage!limit"},
 		{"visitor@ilvane.example", "files.open", "file:board", "files.given_to", "newcomers", "space", "known", "inside known newcomers"},
 		{"visitor@ilvane.example", "files.open", "file:kit", "files.given_to", "known", "default", "newcomers", "inside known newcomers"},
 	} {
@@ -492,7 +500,8 @@ func TestInert(t *testing.T) {
 	r := rand.New(rand.NewPCG(first, 5))
 	inert, all := 0, 0
 	for seed := range uint64(30) {
-		w := world.Merge(&world.World{}, worldgen.Generate(r.Uint64(), worldgen.Size{Guests: 30, Grants: 100, Spaces: 10, Items: 40, Partners: 4, People: 6, Groups: 3, Meetings: 6, Exceptions: 30}, now))
+		w := world.Merge(&world.World{}, worldgen.Generate(r.Uint64(),
+			worldgen.Size{Guests: 30, Grants: 100, Spaces: 10, Items: 40, Partners: 4, People: 6, Groups: 3, Meetings: 6, Exceptions: 30}, now))
 		s := engine.Of(w)
 		x := s.NewInert()
 		for i := range w.Exceptions {
@@ -516,7 +525,8 @@ func TestInert(t *testing.T) {
 				a, err1 := s.Decide(&q)
 				b, err2 := after.Decide(&q)
 				if a != b || (err1 == nil) != (err2 == nil) {
-					t.Fatalf("seed %d: exception %s changes nothing, yet %s %s %s: %+v and %+v", seed, w.Exceptions[i].ID, q.Subject, q.Action, q.Resource, a, b)
+					t.Fatalf("seed %d: exception %s changes nothing, yet %s %s %s: %+v and %+v", seed, w.Exceptions[i].ID, q.Subject, q.Action, q.Resource,
+						a, b)
 				}
 			}
 		}

@@ -207,7 +207,8 @@ func (s *Snapshot) tried(q *Question, name string) (ReachLine, error) {
 // action; once with the id * where an action finds nothing to be tried on. With
 // onward, also what passes something on is tried, towards the party's domain.
 func (s *Snapshot) each(who Who, at moment.Moment, with *Supposed, onward bool, try func(*Question, string) error) (Kind, error) {
-	probe := Question{Subject: who, Action: 0, Resource: world.Resource{Kind: catalogue.OurDirectory, ID: "ours"}, At: at, With: with, Stranger: with != nil && with.stranger}
+	probe := Question{Subject: who, Action: 0, Resource: world.Resource{Kind: catalogue.OurDirectory, ID: "ours"}, At: at, With: with,
+		Stranger: with != nil && with.stranger}
 	var a asker
 	if err := a.resolve(s, &probe); err != nil {
 		return 0, err

@@ -104,7 +104,8 @@ func (s *slow) held() (out []slowGrant) {
 					}
 				}
 				if role > 0 {
-					out = append(out, slowGrant{world.Grant{Address: h.Party, Resource: gift.Resource, Role: role, From: h.From, Until: h.Until, Reviewed: h.Reviewed, Waits: h.Waits}, b.ReviewDays})
+					out = append(out, slowGrant{world.Grant{Address: h.Party, Resource: gift.Resource, Role: role, From: h.From, Until: h.Until,
+						Reviewed: h.Reviewed, Waits: h.Waits}, b.ReviewDays})
 				}
 			}
 		}

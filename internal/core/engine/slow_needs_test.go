@@ -252,14 +252,16 @@ func (x *slowQuestion) all(g *gates, who string) {
 				return
 			}
 			atLeast("chat.guest_direct", own, 1)
-			if more := map[string]string{"chat.call": "chat.guest_calls", "chat.attach": "chat.guest_attach", "chat.edit_own": "chat.guest_edit", "chat.delete_own": "chat.guest_delete"}[x.q.action]; more != "" {
+			if more := map[string]string{"chat.call": "chat.guest_calls", "chat.attach": "chat.guest_attach", "chat.edit_own": "chat.guest_edit",
+				"chat.delete_own": "chat.guest_delete"}[x.q.action]; more != "" {
 				atLeast(more, own, 1)
 			}
 			return
 		case "F":
 			x.bars(g, s, "chat.in")
 			x.level(g, x.word("chat.federation", own, at), s, "chat.in")
-			x.stance(g, s, "chat.in", map[string]string{"chat.message": "messages", "chat.call": "voice", "chat.see_presence": "presence"}[x.q.action])
+			x.stance(g, s, "chat.in", map[string]string{"chat.message": "messages", "chat.call": "voice",
+				"chat.see_presence": "presence"}[x.q.action])
 		case "P":
 			g.ask("domain", !s.barred)
 			on("chat.personal", own)

@@ -301,7 +301,8 @@ func (g *gates) ask(gate string, ok bool) {
 }
 
 var gateOrder = []string{"identity", "domain", "counterpart", "service", "rule", "grant", "licence"}
-var conditionOrder = []string{"sign_in", "one_time_code", "accept_terms", "passcode", "password", "held_until_admitted", "counterpart_unconfirmed", "presenter_asked", "no_browsing", "becomes_guest", "settling"}
+var conditionOrder = []string{"sign_in", "one_time_code", "accept_terms", "passcode", "password", "held_until_admitted",
+	"counterpart_unconfirmed", "presenter_asked", "no_browsing", "becomes_guest", "settling"}
 
 func inOrder(order []string, set map[string]bool) string {
 	var out []string
@@ -338,14 +339,22 @@ func (s *slow) answer(q asked) told {
 	x := &slowQuestion{slow: s, q: q, at: q.at}
 	kind, id, _ := strings.Cut(q.resource, ":")
 	x.kindOf = kind
-	on := map[string]string{"directory.sign_in": "directory", "directory.leave": "directory", "directory.sign_up": "directory", "directory.look_up": "person", "directory.invite": "directory space",
-		"directory.accept_theirs": "person", "spaces.enter": "space", "spaces.see_members": "space", "spaces.edit_page": "page", "spaces.edit_task": "tasklist", "spaces.open_channel": "space channel",
-		"spaces.join": "space", "spaces.join_theirs": "person", "chat.read": "channel", "chat.post": "channel", "chat.attach": "channel person", "chat.edit_own": "channel person",
-		"chat.delete_own": "channel person", "chat.message": "person", "chat.call": "person", "chat.see_presence": "person", "chat.message_theirs": "person", "chat.call_theirs": "person",
-		"meetings.join": "meeting", "meetings.join_early": "meeting", "meetings.present": "meeting", "meetings.remote_control": "meeting", "meetings.see_details": "meeting", "meetings.start": "meeting",
-		"meetings.join_theirs": "person", "files.open": "folder file", "files.download": "folder file", "files.edit": "folder file", "files.upload": "folder file", "files.delete": "folder file",
-		"files.share": "folder file", "mail.forward": "mailbox", "mail.see_busy": "calendar", "mail.see_subject": "calendar", "mail.see_details": "calendar", "reports.view": "report dashboard",
-		"reports.export": "report dashboard", "reports.browse": "report dashboard", "reports.edit": "report dashboard", "reports.enter": "space", "reports.share": "report dashboard"}[q.action]
+	on := map[string]string{"directory.sign_in": "directory", "directory.leave": "directory", "directory.sign_up": "directory",
+		"directory.look_up": "person", "directory.invite": "directory space",
+		"directory.accept_theirs": "person", "spaces.enter": "space", "spaces.see_members": "space", "spaces.edit_page": "page",
+		"spaces.edit_task": "tasklist", "spaces.open_channel": "space channel",
+		"spaces.join": "space", "spaces.join_theirs": "person", "chat.read": "channel", "chat.post": "channel", "chat.attach": "channel person",
+		"chat.edit_own":   "channel person",
+		"chat.delete_own": "channel person", "chat.message": "person", "chat.call": "person", "chat.see_presence": "person",
+		"chat.message_theirs": "person", "chat.call_theirs": "person",
+		"meetings.join": "meeting", "meetings.join_early": "meeting", "meetings.present": "meeting", "meetings.remote_control": "meeting",
+		"meetings.see_details": "meeting", "meetings.start": "meeting",
+		"meetings.join_theirs": "person", "files.open": "folder file", "files.download": "folder file", "files.edit": "folder file",
+		"files.upload": "folder file", "files.delete": "folder file",
+		"files.share": "folder file", "mail.forward": "mailbox", "mail.see_busy": "calendar", "mail.see_subject": "calendar",
+		"mail.see_details": "calendar", "reports.view": "report dashboard",
+		"reports.export": "report dashboard", "reports.browse": "report dashboard", "reports.edit": "report dashboard", "reports.enter": "space",
+		"reports.share": "report dashboard"}[q.action]
 	if !slices.Contains(strings.Fields(on), kind) {
 		return wrongUse
 	}
@@ -448,8 +457,10 @@ func (s *slow) answer(q asked) told {
 		out.accounts = append(out.accounts, a)
 	}
 	// Who may act with what: the column "who" of rules.md.
-	who := map[string]string{"directory.sign_up": "F P", "chat.message": "G F P", "chat.call": "G F P", "chat.see_presence": "G F P", "spaces.join": "F P", "meetings.see_details": "G", "meetings.start": "G",
-		"files.open": "G N B", "files.download": "G N B", "files.edit": "G N B", "files.upload": "G N", "files.delete": "G N", "files.share": "G", "reports.share": "G"}[q.action]
+	who := map[string]string{"directory.sign_up": "F P", "chat.message": "G F P", "chat.call": "G F P", "chat.see_presence": "G F P",
+		"spaces.join": "F P", "meetings.see_details": "G", "meetings.start": "G",
+		"files.open": "G N B", "files.download": "G N B", "files.edit": "G N B", "files.upload": "G N", "files.delete": "G N", "files.share": "G",
+		"reports.share": "G"}[q.action]
 	switch {
 	case who != "", oursOnly:
 	case strings.HasPrefix(q.action, "directory."):
@@ -669,7 +680,9 @@ func (x *slowQuestion) role(address, kind, id string) int {
 	all := x.held()
 	for i := range all {
 		gr := &all[i]
-		if gr.Resource.Kind.String() == kind && gr.Resource.ID == id && gr.From <= x.at && x.at < gr.Until && (gr.Group != "" || x.at < x.grantEnd(record, p.partner, gr)) && (!gr.ToMany() && gr.Group == "" && gr.Address.String() == address || gr.Group != "" && slices.Contains(groups, gr.Group)) {
+		if gr.Resource.Kind.String() == kind && gr.Resource.ID == id && gr.From <= x.at && x.at < gr.Until &&
+			(gr.Group != "" || x.at < x.grantEnd(record, p.partner, gr)) &&
+			(!gr.ToMany() && gr.Group == "" && gr.Address.String() == address || gr.Group != "" && slices.Contains(groups, gr.Group)) {
 			best = max(best, int(gr.Role))
 		}
 	}

@@ -11,9 +11,9 @@ import (
 	"wexillum.example/internal/core/world"
 )
 
-// The bulk of an inventory has no pointers: records name each other by index, texts by where they begin. So it is written as it lies in memory,
-// and used from there again, by the same program: the layout is that of its own records, and nothing is translated. Whoever keeps the bytes sees
-// to it that they come back to the same program, whole, and with the policy that was in force.
+// The bulk of an inventory has no pointers: records name each other by index, texts by where they begin. So it is written as it lies in
+// memory, and used from there again, by the same program: the layout is that of its own records, and nothing is translated. Whoever keeps
+// the bytes sees to it that they come back to the same program, whole, and with the policy that was in force.
 
 // part says where one part of an inventory lies.
 type part struct {
@@ -81,7 +81,8 @@ func (l *layout) found(size int64) (p part, ok bool) {
 	p = l.parts[l.next]
 	l.next++
 	all := uint64(len(l.in))
-	if p.Size != uint64(size) || p.At < 0 || p.At%storedAlign != 0 || p.Room > all/p.Size || uint64(p.At) > all-p.Room*p.Size || p.Many >= 1<<32 {
+	if p.Size != uint64(size) || p.At < 0 || p.At%storedAlign != 0 || p.Room > all/p.Size || uint64(p.At) > all-p.Room*p.Size ||
+		p.Many >= 1<<32 {
 		l.err = fmt.Errorf("part %d of %d does not lie in it as it should", l.next, len(l.parts))
 		return p, false
 	}
@@ -183,9 +184,9 @@ func (s *Snapshot) Wasted() float64 {
 	return float64(s.inv.grantsDead) / float64(max(1, len(s.inv.grants)))
 }
 
-// Store hands over the inventory as it lies in memory, one stretch of bytes behind the other from a place on, which is a multiple of 64; between
-// them are gaps. What it returns, and the bytes at the same places, make the same snapshot again: see Stored. end is where the last one ends. An
-// error is put's, or that the snapshot is of what is only supposed.
+// Store hands over the inventory as it lies in memory, one stretch of bytes behind the other from a place on, which is a multiple of 64;
+// between them are gaps. What it returns, and the bytes at the same places, make the same snapshot again: see Stored. end is where the last
+// one ends. An error is put's, or that the snapshot is of what is only supposed.
 func (s *Snapshot) Store(from int64, put func(at int64, b []byte) error) (told []byte, end int64, err error) {
 	v := s.inv
 	if v.said != nil || s.fwd != nil || s.meets {
@@ -217,8 +218,9 @@ func (s *Snapshot) Store(from int64, put func(at int64, b []byte) error) (told [
 	return told, l.at, err
 }
 
-// Stored makes a snapshot of what Store handed over, with the policy that was in force. It uses the bytes where they lie, and writes behind the
-// parts that grow: they must stay, begin at a multiple of 64, and be nobody else's to write. An error says what of them is not as it should be.
+// Stored makes a snapshot of what Store handed over, with the policy that was in force. It uses the bytes where they lie, and writes behind
+// the parts that grow: they must stay, begin at a multiple of 64, and be nobody else's to write. An error says what of them is not as it
+// should be.
 func Stored(in, told []byte, policy *world.World) (*Snapshot, error) {
 	var x stored
 	if err := json.Unmarshal(told, &x); err != nil {

@@ -59,11 +59,13 @@ func fromStored(t testing.TB, s *engine.Snapshot) *engine.Snapshot {
 	return again
 }
 
-// TestStored: a snapshot that was stored and is found again answers, counts, knows what is due and goes on as the one that it was made of, and
-// stays what it is while it goes on.
+// TestStored: a snapshot that was stored and is found again answers, counts, knows what is due and goes on as the one that it was made of,
+// and stays what it is while it goes on.
 func TestStored(t *testing.T) {
 	for seed := uint64(1); seed <= 30; seed++ {
-		w := world.Merge(&world.World{}, worldgen.Generate(seed, worldgen.Size{Guests: 60, Grants: 240, Holdings: 30, Spaces: 12, Items: 60, Partners: 6, People: 12, Groups: 4, Meetings: 8, Links: 16, Exceptions: 20}, now))
+		w := world.Merge(&world.World{}, worldgen.Generate(seed,
+			worldgen.Size{Guests: 60, Grants: 240, Holdings: 30, Spaces: 12, Items: 60, Partners: 6, People: 12, Groups: 4, Meetings: 8, Links: 16,
+				Exceptions: 20}, now))
 		r := rand.New(rand.NewPCG(seed, 31))
 		stillIn(w)
 		enrich(r, w)
@@ -72,7 +74,8 @@ func TestStored(t *testing.T) {
 		}
 		g := &w.Grants[0]
 		for _, k := range []int{0, 1} { // whole partners and domains hold something, and a home account is closed
-			many := world.Grant{Resource: world.Resource{Kind: catalogue.Space, ID: w.Spaces[k].ID}, Role: g.Role, From: g.From, Until: moment.Never, Reviewed: moment.Always}
+			many := world.Grant{Resource: world.Resource{Kind: catalogue.Space, ID: w.Spaces[k].ID}, Role: g.Role, From: g.From, Until: moment.Never,
+				Reviewed: moment.Always}
 			if many.Partner = w.Partners[0].ID; k == 1 {
 				many.Partner, many.Domain = "", w.Partners[1].Domains[0].Domain
 			}
@@ -121,7 +124,8 @@ func TestStored(t *testing.T) {
 						n := mustAddress(t, fmt.Sprintf("new%d@firm%d.example", r.IntN(1000), r.IntN(4)))
 						x.Address = n
 						e.PutGuest(&x)
-						e.SetGrants(n.String(), []world.Grant{{Address: n, Resource: g.Resource, Role: 1, From: now - 86400e6, Until: moment.Never, Reviewed: moment.Always}})
+						e.SetGrants(n.String(), []world.Grant{{Address: n, Resource: g.Resource, Role: 1, From: now - 86400e6, Until: moment.Never,
+							Reviewed: moment.Always}})
 					case 4:
 						next, _ := altered(r, w)
 						e.SetPolicy(next)
@@ -195,7 +199,8 @@ func audienceText(t testing.TB, s *engine.Snapshot, r world.Resource) string {
 
 // TestStoredDamaged: what is not as it was told is refused, and no snapshot of what is only supposed is stored.
 func TestStoredDamaged(t *testing.T) {
-	w := world.Merge(&world.World{}, worldgen.Generate(3, worldgen.Size{Guests: 600, Grants: 2000, Spaces: 12, Items: 60, Partners: 6, People: 12, Groups: 4}, now))
+	w := world.Merge(&world.World{}, worldgen.Generate(3,
+		worldgen.Size{Guests: 600, Grants: 2000, Spaces: 12, Items: 60, Partners: 6, People: 12, Groups: 4}, now))
 	s := engine.Of(w)
 	in, told := storedIn(t, s)
 	refused := func(what string, in, told []byte, want string) {
@@ -208,7 +213,8 @@ func TestStoredDamaged(t *testing.T) {
 	refused("nothing", nil, told, "begins at a multiple of 64")
 	refused("beside", in[8:], told, "begins at a multiple of 64")
 	refused("no table", in, told[:len(told)/2], "unexpected end of JSON input")
-	refused("one part more", in, []byte(strings.Replace(string(told), `"Parts":[`, `"Parts":[{"At":64,"Many":1,"Room":1,"Size":1},`, 1)), "as it should")
+	refused("one part more", in, []byte(strings.Replace(string(told), `"Parts":[`, `"Parts":[{"At":64,"Many":1,"Room":1,"Size":1},`, 1)),
+		"as it should")
 	refused("an empty one", in, []byte(`{}`), "fewer parts")
 	refused("a table of names with another mask", in, []byte(strings.Replace(string(told), `"Masks":[`, `"Masks":[7,`, 1)), "other parts")
 	e := s.Aside()
@@ -227,7 +233,8 @@ func TestStoredDamaged(t *testing.T) {
 // TestReadTwice: what is replaced while records are read, by more, by less and by nothing, is as if it had been read once.
 func TestReadTwice(t *testing.T) {
 	for seed := uint64(1); seed <= 20; seed++ {
-		w := world.Merge(&world.World{}, worldgen.Generate(seed, worldgen.Size{Guests: 40, Grants: 200, Spaces: 8, Items: 30, Partners: 4, People: 8, Groups: 3, Links: 20}, now))
+		w := world.Merge(&world.World{}, worldgen.Generate(seed,
+			worldgen.Size{Guests: 40, Grants: 200, Spaces: 8, Items: 30, Partners: 4, People: 8, Groups: 3, Links: 20}, now))
 		r := rand.New(rand.NewPCG(seed, 8))
 		someDates(r, w)
 		by := map[string][]world.Grant{}

@@ -50,14 +50,18 @@ func would(t *testing.T, w *world.World, x engine.Suppose) (opened, otherwise []
 // nothing else.
 func TestWould(t *testing.T) {
 	w := museum(t)
-	opened, _ := would(t, w, engine.Suppose{Address: mustAddress(t, "maren@ilvane.example"), Grants: []world.Grant{give("folder:secret", catalogue.Contribute)}})
+	opened, _ := would(t, w, engine.Suppose{Address: mustAddress(t, "maren@ilvane.example"),
+		Grants: []world.Grant{give("folder:secret", catalogue.Contribute)}})
 	if got := strings.Join(opened, ", "); got != "files.edit folder:secret, files.upload folder:secret, files.delete folder:secret" {
 		t.Error(got)
 	}
 	// A newcomer invited into a space: the record opens chat to everybody, the role the space.
-	opened, otherwise := would(t, w, engine.Suppose{Address: mustAddress(t, "fresh@plain.example"), Record: true, Grants: []world.Grant{give("space:yard", catalogue.Contribute)}})
+	opened, otherwise := would(t, w, engine.Suppose{Address: mustAddress(t, "fresh@plain.example"), Record: true,
+		Grants: []world.Grant{give("space:yard", catalogue.Contribute)}})
 	got := strings.Join(opened, ", ")
-	for _, want := range []string{"directory.sign_in directory:ours", "directory.leave directory:ours", "directory.look_up person:*", "spaces.enter space:yard", "spaces.edit_task tasklist:yard-list", "chat.post channel:yard-talk", "chat.message person:*", "files.edit file:board", "files.share file:board to *@plain.example"} {
+	for _, want := range []string{"directory.sign_in directory:ours", "directory.leave directory:ours", "directory.look_up person:*",
+		"spaces.enter space:yard", "spaces.edit_task tasklist:yard-list", "chat.post channel:yard-talk", "chat.message person:*",
+		"files.edit file:board", "files.share file:board to *@plain.example"} {
 		if !strings.Contains(got, want) {
 			t.Errorf("%s is missing in %s", want, got)
 		}
@@ -80,12 +84,15 @@ func TestWould(t *testing.T) {
 	}
 	// A link.
 	item, _ := engine.ParseResource("file:kit")
-	opened, _ = would(t, w, engine.Suppose{Link: &world.Link{ID: "one", Item: item, Right: catalogue.Contribute, Created: now, Until: moment.Never, Download: true}})
+	opened, _ = would(t, w, engine.Suppose{Link: &world.Link{ID: "one", Item: item, Right: catalogue.Contribute, Created: now,
+		Until: moment.Never, Download: true}})
 	if got := strings.Join(opened, ", "); got != "files.open file:kit, files.download file:kit" {
 		t.Error(got)
 	}
 	// What makes no sense is wrong use.
-	for _, x := range []engine.Suppose{{Address: mustAddress(t, "a@b.example"), Grants: []world.Grant{give("space:none", catalogue.View)}}, {Address: mustAddress(t, "a@b.example"), Groups: []string{"none"}}, {Link: &world.Link{ID: "l", Item: world.Resource{Kind: catalogue.Page, ID: "notes"}}}} {
+	for _, x := range []engine.Suppose{{Address: mustAddress(t, "a@b.example"), Grants: []world.Grant{give("space:none", catalogue.View)}},
+		{Address: mustAddress(t, "a@b.example"), Groups: []string{"none"}},
+		{Link: &world.Link{ID: "l", Item: world.Resource{Kind: catalogue.Page, ID: "notes"}}}} {
 		if _, _, err := engine.Of(w).Would(x, now); err == nil {
 			t.Errorf("%+v is taken", x)
 		}
@@ -98,11 +105,15 @@ func TestWouldIsGiven(t *testing.T) {
 	r := rand.New(rand.NewPCG(3, 9))
 	asked := 0
 	for seed := range uint64(40) {
-		w := world.Merge(&world.World{}, worldgen.Generate(1000+seed, worldgen.Size{Guests: 30, Grants: 100, Spaces: 10, Items: 40, Partners: 5, People: 10, Groups: 3, Meetings: 6, Links: 10, Exceptions: 10}, now))
+		w := world.Merge(&world.World{}, worldgen.Generate(1000+seed,
+			worldgen.Size{Guests: 30, Grants: 100, Spaces: 10, Items: 40, Partners: 5, People: 10, Groups: 3, Meetings: 6, Links: 10,
+				Exceptions: 10}, now))
 		s := engine.Of(w)
 		for range 10 {
 			g := w.Grants[r.IntN(len(w.Grants))]
-			g.Group, g.Partner, g.Domain, g.Address, g.From, g.Until = "", "", addr.Domain{}, mustAddress(t, []string{w.Guests[r.IntN(len(w.Guests))].Address.String(), "fresh@unlisted.example", "fresh@homepost.example"}[r.IntN(3)]), now-1, moment.Never
+			g.Group, g.Partner, g.Domain, g.Address, g.From, g.Until = "", "", addr.Domain{},
+				mustAddress(t, []string{w.Guests[r.IntN(len(w.Guests))].Address.String(), "fresh@unlisted.example",
+					"fresh@homepost.example"}[r.IntN(3)]), now-1, moment.Never
 			with, err := s.Supposing(engine.Suppose{Address: g.Address, Grants: []world.Grant{g}})
 			if err != nil {
 				t.Fatal(err)
@@ -145,7 +156,9 @@ func TestWouldIsGiven(t *testing.T) {
 func TestSplitChangesNothing(t *testing.T) {
 	asked, moved := 0, 0
 	for seed := uint64(1); seed <= 12; seed++ {
-		w := world.Merge(&world.World{}, worldgen.Generate(seed, worldgen.Size{Guests: 40, Grants: 160, Spaces: 12, Items: 60, Partners: 6, People: 12, Groups: 4, Meetings: 8, Links: 16, Exceptions: 40}, now))
+		w := world.Merge(&world.World{}, worldgen.Generate(seed,
+			worldgen.Size{Guests: 40, Grants: 160, Spaces: 12, Items: 60, Partners: 6, People: 12, Groups: 4, Meetings: 8, Links: 16,
+				Exceptions: 40}, now))
 		r := rand.New(rand.NewPCG(seed, 5))
 		before := engine.Of(w)
 		p := &w.Partners[r.IntN(len(w.Partners))]
@@ -207,7 +220,8 @@ func TestSide(t *testing.T) {
 				catalogue.In(catalogue.Chat):      {Subject: engine.Who{Address: a}, Action: actionID("chat.message"), Resource: someone},
 				catalogue.Out(catalogue.Chat):     {Subject: one, Action: actionID("chat.message_theirs"), Resource: someone, Address: a},
 				catalogue.Out(catalogue.Meetings): {Subject: one, Action: actionID("meetings.join_theirs"), Resource: someone, Address: a},
-				catalogue.Out(catalogue.Mail):     {Subject: one, Action: actionID("mail.forward"), Resource: world.Resource{Kind: catalogue.Mailbox, ID: w.People[0].ID}, Address: a},
+				catalogue.Out(catalogue.Mail): {Subject: one, Action: actionID("mail.forward"),
+					Resource: world.Resource{Kind: catalogue.Mailbox, ID: w.People[0].ID}, Address: a},
 			} {
 				q.At = now
 				v, err := s.Decide(&q)

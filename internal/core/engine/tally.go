@@ -254,7 +254,8 @@ func (t *Tally) walk(i uint32, p *partySide, all func(space uint32, in *contents
 			if x.kind != catalogue.Meeting && (x.private || items > 0 && t.holds(x.index)) {
 				continue
 			}
-			if yes := p.allowed(&at, t.x.met(p, &at, of(idx.atItem, x.rules)), masks.ofKind[x.kind], false, catalogue.NoRole, h.role, h.many); yes != 0 {
+			if yes := p.allowed(&at, t.x.met(p, &at, of(idx.atItem, x.rules)), masks.ofKind[x.kind], false, catalogue.NoRole, h.role,
+				h.many); yes != 0 {
 				one(thing{sp, x.index, x.kind}, yes)
 			}
 		}

@@ -17,7 +17,9 @@ func TestTally(t *testing.T) {
 	yes, conditions := map[catalogue.ActionID]int{}, map[catalogue.Condition]int{}
 	homes := 0
 	for seed := uint64(2000); seed < 2072; seed++ {
-		w := world.Merge(&world.World{}, worldgen.Generate(seed, worldgen.Size{Guests: 40, Grants: 200, Spaces: 9, Items: 60, Partners: 6, People: 6, Groups: 4, Meetings: 8, Links: 20, Exceptions: 20}, now))
+		w := world.Merge(&world.World{}, worldgen.Generate(seed,
+			worldgen.Size{Guests: 40, Grants: 200, Spaces: 9, Items: 60, Partners: 6, People: 6, Groups: 4, Meetings: 8, Links: 20, Exceptions: 20},
+			now))
 		stillIn(w)
 		if seed%3 == 0 {
 			someDates(rand.New(rand.NewPCG(seed, 17)), w)
@@ -53,7 +55,8 @@ func TestTally(t *testing.T) {
 			for i := range w.Partners {
 				p := &w.Partners[i]
 				p.Standing, p.Opened = world.Active, [catalogue.NumKeys]world.Opening{}
-				p.Stance = []world.Stance{{Key: catalogue.In(catalogue.Spaces), Says: world.SaysAdmits, Source: "recorded", AsOf: now - 100*86400e6, Until: now + moment.Moment(i*5)*86400e6}}
+				p.Stance = []world.Stance{{Key: catalogue.In(catalogue.Spaces), Says: world.SaysAdmits, Source: "recorded", AsOf: now - 100*86400e6,
+					Until: now + moment.Moment(i*5)*86400e6}}
 			}
 		case 3: // drives whose owners have exceptions, their own and those of their groups
 			for i := range w.Spaces {
@@ -110,7 +113,8 @@ func TestTally(t *testing.T) {
 				n, kind, partner := 0, "", ""
 				for _, act := range catalogue.Actions() {
 					for _, r := range all {
-						if act.Address || act.Asks[catalogue.Ours] != nil && act.Asks[catalogue.Record] == nil || !act.Takes(r.Kind) || !byRole(&act, r.Kind) {
+						if act.Address || act.Asks[catalogue.Ours] != nil && act.Asks[catalogue.Record] == nil || !act.Takes(r.Kind) ||
+							!byRole(&act, r.Kind) {
 							continue
 						}
 						q := engine.Question{Subject: who, Action: act.ID, Resource: r, At: at}
@@ -156,7 +160,8 @@ func TestTally(t *testing.T) {
 					for _, g := range tally.Reach(who.Address, nil) {
 						x := want[tally.Resource(&g)]
 						if x == nil || x.set != g.All() || x.home != g.Home {
-							t.Fatalf("seed %d at %s: %s on %s: masks say %b (home %b), asked one by one: %+v", seed, at, name, tally.Resource(&g), g.All(), g.Home, x)
+							t.Fatalf("seed %d at %s: %s on %s: masks say %b (home %b), asked one by one: %+v", seed, at, name, tally.Resource(&g), g.All(),
+								g.Home, x)
 						}
 						for a, c := range x.conditions {
 							if got := tally.Conditions(who.Address, a, g.Home.Has(a)); got != c {

@@ -14,11 +14,15 @@ import (
 func TestTinyWorlds(t *testing.T) {
 	base := "organisation: {name: Tiny, domains: [ours.example], time_zone: Europe/Lisbon}"
 	for name, text := range map[string]string{
-		"nothing":     base,
-		"no partners": base + ", people: [{id: uma, name: Uma, address: uma@ours.example}], spaces: [{id: s, name: S, kind: team, owners: [uma], items: [{id: f, kind: file, name: F}, {id: c, kind: channel, name: C}]}], meetings: [{id: m, name: M, host: uma}], guests: [{address: g@far.example, sponsor: uma, since: 2026-11-01, accepted: 2026-11-01}], grants: [{party: g@far.example, resource: space:s, role: manage, from: 2026-11-01}], links: [{id: l, item: file:f, for: bearer, right: view, created: 2026-11-01}]",
-		"no people":   base + ", partners: [{id: p, name: P, domains: [p.example]}], spaces: [{id: s, name: S, kind: course, joinable: yes, owners: []}], guests: [{address: g@p.example, since: 2026-11-01, accepted: 2026-11-01}], grants: [{party: g@p.example, resource: space:s, role: view, from: 2026-11-01}]",
-		"no spaces":   base + ", partners: [{id: p, name: P, domains: [p.example]}], people: [{id: uma, name: Uma}], meetings: [{id: m, name: M, host: uma}], guests: [{address: g@p.example, sponsor: uma, since: 2026-11-01, accepted: 2026-11-01}], contacts: [{person: uma, party: met@p.example, state: accepted}], forwarders: [{mailbox: uma, to: x@p.example, keep_copy: yes, set_by: person}]",
-		"suspended":   base + ", partners: [{id: p, name: P, domains: [p.example], standing: suspended}], people: [{id: uma, name: Uma}], spaces: [{id: s, name: S, kind: drive, owners: [uma], items: [{id: f, kind: file, name: F}]}], meetings: [{id: m, name: M, host: uma, space: s}], guests: [{address: g@p.example, sponsor: uma, state: suspended, since: 2026-11-01, state_since: 2026-11-05}], grants: [{party: g@p.example, resource: file:f, role: view, from: 2026-11-01}], exceptions: [{id: e, people: [uma], parties: [\"domain:p.example\", nobody@else.example], rules: {meetings.present: on}, until: 2027-01-01, reason: x}]",
+		"nothing": base,
+		"no partners": base +
+			", people: [{id: uma, name: Uma, address: uma@ours.example}], spaces: [{id: s, name: S, kind: team, owners: [uma], items: [{id: f, kind: file, name: F}, {id: c, kind: channel, name: C}]}], meetings: [{id: m, name: M, host: uma}], guests: [{address: g@far.example, sponsor: uma, since: 2026-11-01, accepted: 2026-11-01}], grants: [{party: g@far.example, resource: space:s, role: manage, from: 2026-11-01}], links: [{id: l, item: file:f, for: bearer, right: view, created: 2026-11-01}]",
+		"no people": base +
+			", partners: [{id: p, name: P, domains: [p.example]}], spaces: [{id: s, name: S, kind: course, joinable: yes, owners: []}], guests: [{address: g@p.example, since: 2026-11-01, accepted: 2026-11-01}], grants: [{party: g@p.example, resource: space:s, role: view, from: 2026-11-01}]",
+		"no spaces": base +
+			", partners: [{id: p, name: P, domains: [p.example]}], people: [{id: uma, name: Uma}], meetings: [{id: m, name: M, host: uma}], guests: [{address: g@p.example, sponsor: uma, since: 2026-11-01, accepted: 2026-11-01}], contacts: [{person: uma, party: met@p.example, state: accepted}], forwarders: [{mailbox: uma, to: x@p.example, keep_copy: yes, set_by: person}]",
+		"suspended": base +
+			", partners: [{id: p, name: P, domains: [p.example], standing: suspended}], people: [{id: uma, name: Uma}], spaces: [{id: s, name: S, kind: drive, owners: [uma], items: [{id: f, kind: file, name: F}]}], meetings: [{id: m, name: M, host: uma, space: s}], guests: [{address: g@p.example, sponsor: uma, state: suspended, since: 2026-11-01, state_since: 2026-11-05}], grants: [{party: g@p.example, resource: file:f, role: view, from: 2026-11-01}], exceptions: [{id: e, people: [uma], parties: [\"domain:p.example\", nobody@else.example], rules: {meetings.present: on}, until: 2027-01-01, reason: x}]",
 	} {
 		t.Run(name, func(t *testing.T) {
 			w := over(t, &world.World{}, text)
@@ -61,7 +65,8 @@ func TestTinyWorlds(t *testing.T) {
 				if _, err := s.Board(x, now); err != nil {
 					t.Errorf("board %s: %v", a, err)
 				}
-				if err := engine.Difference(engine.Asked{Snapshot: s, Who: x, At: now}, engine.Asked{Snapshot: s, Who: x, At: now + 100*86400e6}, func(*engine.Differing) error { return nil }); err != nil {
+				if err := engine.Difference(engine.Asked{Snapshot: s, Who: x, At: now}, engine.Asked{Snapshot: s, Who: x, At: now + 100*86400e6},
+					func(*engine.Differing) error { return nil }); err != nil {
 					t.Errorf("difference %s: %v", a, err)
 				}
 				if x.Kind == engine.ByAddress {

@@ -215,7 +215,8 @@ func samePartner(a, b *Snapshot, k uint32) bool {
 	}
 	x, y := &a.pol.partners[k], &b.pol.partners[k]
 	return x.exists == y.exists && x.standing == y.standing && x.still == y.still && x.opened == y.opened &&
-		a.pol.rows[x.rules] == b.pol.rows[y.rules] && a.pol.rest[k].endedAt == b.pol.rest[k].endedAt && a.pol.rest[k].stance == b.pol.rest[k].stance
+		a.pol.rows[x.rules] == b.pol.rows[y.rules] && a.pol.rest[k].endedAt == b.pol.rest[k].endedAt &&
+		a.pol.rest[k].stance == b.pol.rest[k].stance
 }
 
 // alike is resources that wide actions answer alike.
@@ -301,7 +302,8 @@ type wideWork struct {
 }
 
 func newWideWork(left, right *Snapshot, at moment.Moment) *wideWork {
-	w := &wideWork{sides: [2]*Snapshot{left, right}, at: at, crowds: crowds(left, right, at), about: map[catalogue.ResourceKind][]alike{}, naming: map[catalogue.ResourceKind]*namingIndex{}}
+	w := &wideWork{sides: [2]*Snapshot{left, right}, at: at, crowds: crowds(left, right, at), about: map[catalogue.ResourceKind][]alike{},
+		naming: map[catalogue.ResourceKind]*namingIndex{}}
 	for i := range wideActions {
 		kind := wideActions[i].kind
 		if _, ok := w.about[kind]; !ok {

@@ -32,10 +32,14 @@ func TestNamesInQuestions(t *testing.T) {
 		{"maren@ilvane.example", "spaces.enter", "Kites", "maren@ilvane.example spaces.enter space:kites"},
 		{"maren@ilvane.example", "join", "Rope talk", "maren@ilvane.example meetings.join meeting:talk"},
 		{"maren@ilvane.example", "chat.message", "Uma Tiller", "maren@ilvane.example chat.message person:uma"},
-		{"Ada Penhallow", "invite", "Kites", `subject "Ada Penhallow": it may mean several; write one of person:a.penhallow (Ada Penhallow), person:b.penhallow (Ada Penhallow)`},
-		{"Uma Tillr", "invite", "Kites", `subject "Uma Tillr": nobody is called so; write a name, an address, person:ID, link:ID or *@domain; do you mean Uma Tiller (person:uma)?`},
-		{"Maren Hold", "enter", "Kites", `subject "Maren Hold": nobody is called so; write a name, an address, person:ID, link:ID or *@domain; do you mean Maren Holt (maren@ilvane.example)?`},
-		{"uma", "invite", "Kitse", `resource "Kitse": nothing that this can be tried on is called so; write its name, or kind:id as space:loan-dossier; do you mean kites?`},
+		{"Ada Penhallow", "invite", "Kites",
+			`subject "Ada Penhallow": it may mean several; write one of person:a.penhallow (Ada Penhallow), person:b.penhallow (Ada Penhallow)`},
+		{"Uma Tillr", "invite", "Kites",
+			`subject "Uma Tillr": nobody is called so; write a name, an address, person:ID, link:ID or *@domain; do you mean Uma Tiller (person:uma)?`},
+		{"Maren Hold", "enter", "Kites",
+			`subject "Maren Hold": nobody is called so; write a name, an address, person:ID, link:ID or *@domain; do you mean Maren Holt (maren@ilvane.example)?`},
+		{"uma", "invite", "Kitse",
+			`resource "Kitse": nothing that this can be tried on is called so; write its name, or kind:id as space:loan-dossier; do you mean kites?`},
 		{"maren@ilvane.example", "open", "Plan", "maren@ilvane.example files.open file:plan-file"},
 		{"maren@ilvane.example", "fly", "Plan", `action "fly": there is no such action`},
 	} {
@@ -68,7 +72,8 @@ func TestNamesInQuestions(t *testing.T) {
 	e.Remove("meeting", "talk")
 	e.Remove("person", "b.penhallow")
 	after := e.Done()
-	if after.Has("space", "kites") || after.Has("page", "plan") || after.Has("meeting", "talk") || after.Has("person", "b.penhallow") || after.NearestID("space", "kites") != "" || len(after.Meant("person", "Ada Penhallow", 9)) != 1 {
+	if after.Has("space", "kites") || after.Has("page", "plan") || after.Has("meeting", "talk") || after.Has("person", "b.penhallow") ||
+		after.NearestID("space", "kites") != "" || len(after.Meant("person", "Ada Penhallow", 9)) != 1 {
 		t.Error("what was removed is still there")
 	}
 }

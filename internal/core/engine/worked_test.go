@@ -69,13 +69,15 @@ func over(t *testing.T, w *world.World, part string) *world.World {
 // limit allows it, held back when the limit falls, and stays so when it rises.
 func TestWorkedExample1(t *testing.T) {
 	w := over(t, museum(t), "rules: {files.bearer_links: {limit: off, default: off}}")
-	_, err := worldfile.Read([]byte("{wexillum: 1, spaces: [{id: dossier, kind: team, rules: {files.bearer_links: on}}]}"), worldfile.Options{Now: now, Known: known{engine.Of(w), w}})
+	_, err := worldfile.Read([]byte("{wexillum: 1, spaces: [{id: dossier, kind: team, rules: {files.bearer_links: on}}]}"),
+		worldfile.Options{Now: now, Known: known{engine.Of(w), w}})
 	if err == nil || !strings.Contains(err.Error(), "files.bearer_links: on is looser than the limit, off, which an administrator can raise") {
 		t.Errorf("not refused at entry: %v", err)
 	}
 
 	// At a partner, where the policy holds the value back by itself.
-	w = over(t, museum(t), "rules: {spaces.pages: {limit: on}}, partners: [{id: plain, name: Plain, domains: [plain.example], opened: {spaces.in: yes}, rules: {spaces.pages: on}}]")
+	w = over(t, museum(t),
+		"rules: {spaces.pages: {limit: on}}, partners: [{id: plain, name: Plain, domains: [plain.example], opened: {spaces.in: yes}, rules: {spaces.pages: on}}]")
 	want(t, w, "plain@plain.example spaces.edit_page page:sheet", "yes")
 	w = over(t, w, "rules: {spaces.pages: {limit: off}}")
 	want(t, w, "plain@plain.example spaces.edit_page page:sheet", "no: rule")
@@ -96,7 +98,8 @@ func TestWorkedExample1(t *testing.T) {
 	if step := c.Chain.Steps[engine.PartnerLayer]; step.Value != catalogue.Unset || step.Held != catalogue.On || step.Where != "plain" {
 		t.Errorf("the chain does not show what is held back: %+v", c.Chain)
 	}
-	w = over(t, w, "partners: [{id: plain, name: Plain, domains: [plain.example], opened: {spaces.in: yes}, rules: {spaces.pages: on}}]") // released
+	// released
+	w = over(t, w, "partners: [{id: plain, name: Plain, domains: [plain.example], opened: {spaces.in: yes}, rules: {spaces.pages: on}}]")
 	want(t, w, "plain@plain.example spaces.edit_page page:sheet", "yes")
 }
 
@@ -110,7 +113,8 @@ func TestHeldDefault(t *testing.T) {
 	if got := says(t, w, "hester@homepost.example chat.message person:uma"); got != "no: service" {
 		t.Errorf("the default came back by itself: %s", got)
 	}
-	if limit, counts, said, held := engine.Of(w).RuleState(catalogue.MustRule("chat.guests")); limit != catalogue.On || counts != catalogue.Off || said != catalogue.On || !held {
+	if limit, counts, said, held := engine.Of(w).RuleState(catalogue.MustRule("chat.guests")); limit != catalogue.On ||
+		counts != catalogue.Off || said != catalogue.On || !held {
 		t.Errorf("limit %v, counts %v, said %v, held %v", limit, counts, said, held)
 	}
 	w = over(t, w, "rules: {chat.guests: {default: on}}")
@@ -127,7 +131,8 @@ func TestHeldDefault(t *testing.T) {
 // Example 2: the screen exception holds for one person towards one partner until
 // its end, and nothing has to be undone.
 func TestWorkedExample2(t *testing.T) {
-	w := over(t, museum(t), `exceptions: [{id: screen, people: [uma], parties: ["partner:orrin"], rules: {meetings.remote_control: on, meetings.share_screen: screen}, until: 2026-11-27}]`)
+	w := over(t, museum(t),
+		`exceptions: [{id: screen, people: [uma], parties: ["partner:orrin"], rules: {meetings.remote_control: on, meetings.share_screen: screen}, until: 2026-11-27}]`)
 	want(t, w, "x@orrin.example meetings.remote_control meeting:riggers", "yes: sign_in presenter_asked")
 	want(t, w, "x@ilvane.example meetings.remote_control meeting:open-talk", "no: rule")
 	want(t, w, "x@orrin.example meetings.remote_control meeting:board-round", "no: rule")
@@ -138,7 +143,8 @@ func TestWorkedExample2(t *testing.T) {
 func TestWorkedExample4(t *testing.T) {
 	w := over(t, museum(t), "partners: [{id: plain, name: Plain, domains: [plain.example], opened: {chat.in: yes}}]")
 	want(t, w, "x@plain.example chat.message person:uma", "yes: counterpart_unconfirmed")
-	w = over(t, w, "partners: [{id: plain, name: Plain, domains: [plain.example], opened: {chat.in: yes}, stance: {chat.in: {says: refuses}}}]")
+	w = over(t,
+		w, "partners: [{id: plain, name: Plain, domains: [plain.example], opened: {chat.in: yes}, stance: {chat.in: {says: refuses}}}]")
 	want(t, w, "x@plain.example chat.message person:uma", "no: counterpart")
 	q, _ := parse(asked{who: "x@plain.example", action: "chat.message", resource: "person:uma", at: now})
 	x, _ := engine.Of(w).Explain(&q)
@@ -167,7 +173,10 @@ func TestWorkedExample6(t *testing.T) {
 	for _, l := range lines {
 		got[l.Action.String()+" "+l.Resource.String()] = l.Yes
 	}
-	for line, yes := range map[string]bool{"spaces.enter space:dossier": true, "files.edit folder:plans": true, "spaces.edit_page page:notes": true, "spaces.edit_page page:hidden": false, "files.open folder:secret": true, "files.edit folder:secret": false, "spaces.enter space:shut": false, "files.open file:shut-file": false, "reports.view report:visits": true} {
+	for line, yes := range map[string]bool{"spaces.enter space:dossier": true, "files.edit folder:plans": true,
+		"spaces.edit_page page:notes": true, "spaces.edit_page page:hidden": false, "files.open folder:secret": true,
+		"files.edit folder:secret": false, "spaces.enter space:shut": false, "files.open file:shut-file": false,
+		"reports.view report:visits": true} {
 		if is, there := got[line]; !there || is != yes {
 			t.Errorf("%s: %v (there: %v), want %v", line, is, there, yes)
 		}
@@ -181,7 +190,9 @@ func TestWorkedExample6(t *testing.T) {
 // back as it was.
 func TestWorkedExample7(t *testing.T) {
 	w := over(t, museum(t), `rules: {files.bearer_links: {default: on}}`)
-	questions := []string{"maren@ilvane.example spaces.enter space:dossier", "maren@ilvane.example files.open folder:plans", "x@ilvane.example chat.message person:uma", "x@ilvane.example meetings.join meeting:open-talk", "maren@ilvane.example directory.sign_in directory:ours"}
+	questions := []string{"maren@ilvane.example spaces.enter space:dossier", "maren@ilvane.example files.open folder:plans",
+		"x@ilvane.example chat.message person:uma", "x@ilvane.example meetings.join meeting:open-talk",
+		"maren@ilvane.example directory.sign_in directory:ours"}
 	before := map[string]string{}
 	for _, q := range questions {
 		before[q] = says(t, w, q)
@@ -228,12 +239,16 @@ func TestEdit(t *testing.T) {
 	a := engine.Of(w)
 	q, _ := parse(asked{who: "plain@plain.example", action: "spaces.enter", resource: "space:dossier", at: now})
 	e := a.Edit()
-	e.PutSpace(&world.Space{ID: "dossier", Name: "Dossier", Owners: []string{"uma"}, Rules: []world.Setting{{Rule: catalogue.MustRule("spaces.guests"), Value: catalogue.On}}})
-	e.SetGrants("plain@plain.example", []world.Grant{{Address: mustAddress(t, "plain@plain.example"), Resource: world.Resource{Kind: catalogue.Space, ID: "dossier"}, Role: catalogue.View, From: moment.Always, Until: moment.Never}})
+	e.PutSpace(&world.Space{ID: "dossier", Name: "Dossier", Owners: []string{"uma"},
+		Rules: []world.Setting{{Rule: catalogue.MustRule("spaces.guests"), Value: catalogue.On}}})
+	e.SetGrants("plain@plain.example", []world.Grant{{Address: mustAddress(t, "plain@plain.example"),
+		Resource: world.Resource{Kind: catalogue.Space, ID: "dossier"}, Role: catalogue.View, From: moment.Always, Until: moment.Never}})
 	b := e.Done()
 	other := a.Edit() // a second one from the same snapshot
-	other.PutGuest(&world.Guest{Address: mustAddress(t, "fresh@ilvane.example"), Since: moment.Always, Accepted: moment.Never, Until: moment.Never, Terms: moment.Never})
-	other.SetGrants("fresh@ilvane.example", []world.Grant{{Address: mustAddress(t, "fresh@ilvane.example"), Resource: world.Resource{Kind: catalogue.Space, ID: "yard"}, Role: catalogue.View, From: moment.Always, Until: moment.Never}})
+	other.PutGuest(&world.Guest{Address: mustAddress(t, "fresh@ilvane.example"), Since: moment.Always, Accepted: moment.Never,
+		Until: moment.Never, Terms: moment.Never})
+	other.SetGrants("fresh@ilvane.example", []world.Grant{{Address: mustAddress(t, "fresh@ilvane.example"),
+		Resource: world.Resource{Kind: catalogue.Space, ID: "yard"}, Role: catalogue.View, From: moment.Always, Until: moment.Never}})
 	c := other.Done()
 	fresh, _ := parse(asked{who: "fresh@ilvane.example", action: "spaces.enter", resource: "space:yard", at: now})
 	for i, x := range []struct {
@@ -254,8 +269,12 @@ func TestEdit(t *testing.T) {
 func TestAllocations(t *testing.T) {
 	s := engine.Of(museum(t))
 	var questions []engine.Question
-	for _, q := range []asked{{who: "maren@ilvane.example", action: "files.edit", resource: "folder:plans"}, {who: "x@ilvane.example", action: "chat.message", resource: "person:uma"}, {who: "link:kit-link", action: "files.open", resource: "file:kit"},
-		{who: "person:uma", action: "directory.invite", resource: "space:dossier", address: "x@stern.example"}, {who: "x@orrin.example", action: "meetings.remote_control", resource: "meeting:riggers"}, {who: "hester@homepost.example", action: "reports.view", resource: "report:visits"}} {
+	for _, q := range []asked{{who: "maren@ilvane.example", action: "files.edit", resource: "folder:plans"},
+		{who: "x@ilvane.example", action: "chat.message", resource: "person:uma"},
+		{who: "link:kit-link", action: "files.open", resource: "file:kit"},
+		{who: "person:uma", action: "directory.invite", resource: "space:dossier", address: "x@stern.example"},
+		{who: "x@orrin.example", action: "meetings.remote_control", resource: "meeting:riggers"},
+		{who: "hester@homepost.example", action: "reports.view", resource: "report:visits"}} {
 		q.at = now
 		e, err := parse(q)
 		if err != nil {

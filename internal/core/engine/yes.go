@@ -49,9 +49,10 @@ var InwardActions, OutwardActions = func() (in, out Actions) {
 
 // Yes is a yes within a scope, or several that are alike.
 type Yes struct {
-	Who        Who
-	Members    []uint32 // where it holds for several known parties: their numbers (see Snapshot.AddressAt); Who is one of them. They hold until found returns.
-	Party      uint32   // else the number of a known party; NoParty for a newcomer or a link
+	Who Who
+	// where it holds for several known parties: their numbers (see Snapshot.AddressAt); Who is one of them. They hold until found returns.
+	Members    []uint32
+	Party      uint32 // else the number of a known party; NoParty for a newcomer or a link
 	Newcomer   bool
 	Name       string // of a newcomer
 	Kind       Kind
@@ -170,7 +171,8 @@ func (x *Set) Has(party uint32, who Who, kind Kind) bool {
 
 // EachNo calls found for everything in a scope that makes sense and is answered with no, pair by pair, and returns how many pairs
 // were asked.
-func (s *Snapshot) EachNo(x *Scope, at moment.Moment, stop func() error, found func(q *Question, party uint32, n *Newcomer, kind Kind) error) (asked int, err error) {
+func (s *Snapshot) EachNo(x *Scope, at moment.Moment, stop func() error,
+	found func(q *Question, party uint32, n *Newcomer, kind Kind) error) (asked int, err error) {
 	w := s.scopedTo(x, at)
 	inv := &s.inv
 	if w.shut {
@@ -208,7 +210,8 @@ func (s *Snapshot) EachNo(x *Scope, at moment.Moment, stop func() error, found f
 				continue
 			}
 			for _, r := range w.resourcesFor(act) {
-				if err := try(&Question{Subject: Who{Kind: ByPerson, ID: r.ID}, Action: act.ID, Resource: r, Address: who.Address, At: at}, party, n); err != nil {
+				if err := try(&Question{Subject: Who{Kind: ByPerson, ID: r.ID}, Action: act.ID, Resource: r, Address: who.Address, At: at}, party,
+					n); err != nil {
 					return err
 				}
 			}
@@ -520,7 +523,8 @@ func (w *scoped) about() error {
 				return err
 			}
 		}
-		y := Yes{Who: r.Who, Party: w.known(r.Who), Newcomer: r.Newcomer, Name: r.Name, Kind: r.Kind, Action: r.Action, Resource: r.Resource, Pairs: 1, Conditions: r.Conditions}
+		y := Yes{Who: r.Who, Party: w.known(r.Who), Newcomer: r.Newcomer, Name: r.Name, Kind: r.Kind, Action: r.Action, Resource: r.Resource,
+			Pairs: 1, Conditions: r.Conditions}
 		in := false
 		switch {
 		case r.Newcomer:
@@ -624,7 +628,8 @@ func (w *scoped) granted() error {
 				Resource: world.Resource{Kind: it.kind, ID: inv.itemIDs.text(inv.text, inv.links.at(i).item)}}
 			v, err := s.Decide(&q)
 			if err == nil {
-				err = w.found(&Yes{Who: q.Subject, Party: none, Kind: KindBearer, Action: act, Resource: q.Resource, Pairs: 1, Conditions: v.Conditions})
+				err = w.found(&Yes{Who: q.Subject, Party: none, Kind: KindBearer, Action: act, Resource: q.Resource, Pairs: 1,
+					Conditions: v.Conditions})
 			}
 			if err != nil {
 				return err
@@ -698,7 +703,8 @@ func (w *scoped) wide() error {
 			if err != nil {
 				return
 			}
-			y := Yes{Who: m.crowd.who, Kind: m.crowd.kind, Members: m.members, Party: none, Action: m.act, Resource: world.Resource{Kind: m.kind, ID: "*"}, Pairs: m.pairs, Conditions: m.left.Conditions, move: m}
+			y := Yes{Who: m.crowd.who, Kind: m.crowd.kind, Members: m.members, Party: none, Action: m.act,
+				Resource: world.Resource{Kind: m.kind, ID: "*"}, Pairs: m.pairs, Conditions: m.left.Conditions, move: m}
 			if len(m.members) > 0 {
 				y.Who = Who{Address: w.s.addressOf(m.members[0])}
 			}
@@ -774,7 +780,8 @@ func (w *scoped) ofNewcomer(n *Newcomer) error {
 		if err != nil || !v.Yes {
 			return nil // what cannot be asked is no yes
 		}
-		y := Yes{Who: n.Who, Party: none, Newcomer: true, Name: n.Name, Kind: v.Kind, Action: q.Action, Resource: q.Resource, Pairs: pairs, Conditions: v.Conditions}
+		y := Yes{Who: n.Who, Party: none, Newcomer: true, Name: n.Name, Kind: v.Kind, Action: q.Action, Resource: q.Resource, Pairs: pairs,
+			Conditions: v.Conditions}
 		if alike != nil {
 			y.Resource.ID, y.all = "*", alike
 		}
@@ -858,12 +865,14 @@ func (w *scoped) outward() error {
 					members = []uint32{i}
 				}
 				id := inv.personIDs.text(inv.text, members[0])
-				q := Question{Subject: Who{Kind: ByPerson, ID: id}, Action: act.ID, Resource: world.Resource{Kind: act.On[0], ID: id}, Address: n.Who.Address, At: w.at}
+				q := Question{Subject: Who{Kind: ByPerson, ID: id}, Action: act.ID, Resource: world.Resource{Kind: act.On[0], ID: id},
+					Address: n.Who.Address, At: w.at}
 				v, err := s.Decide(&q)
 				if err != nil || !v.Yes {
 					continue
 				}
-				y := Yes{Who: n.Who, Party: w.known(n.Who), Name: n.Name, Kind: s.KindAt(n.Who.Address, w.at), Person: id, Action: act.ID, Resource: q.Resource, Pairs: len(members), Conditions: v.Conditions}
+				y := Yes{Who: n.Who, Party: w.known(n.Who), Name: n.Name, Kind: s.KindAt(n.Who.Address, w.at), Person: id, Action: act.ID,
+					Resource: q.Resource, Pairs: len(members), Conditions: v.Conditions}
 				y.Newcomer = y.Party == none
 				if len(members) > 1 {
 					y.Resource.ID, y.Person, y.all = "*", "", members

@@ -173,7 +173,8 @@ func first(out, at Judged, i int) Judged {
 }
 
 // sweep judges wide expectations together, moment by moment.
-func sweep(s *engine.Snapshot, all []*Statement, of []int, now moment.Moment, ahead Ahead, stop func() error, found func(int, Judged)) error {
+func sweep(s *engine.Snapshot, all []*Statement, of []int, now moment.Moment, ahead Ahead, stop func() error,
+	found func(int, Judged)) error {
 	type one struct {
 		i       int
 		moments []moment.Moment

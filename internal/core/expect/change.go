@@ -71,7 +71,8 @@ func (x *Statement) more(before, after *engine.Snapshot, at moment.Moment, stop 
 		}
 	}
 	counterOf := func(q *engine.Question, v engine.Verdict, who engine.Who, newcomer bool, name string) Counter {
-		one := Counter{Who: who.String(), Name: name, Newcomer: newcomer, Action: q.Action, Resource: q.Resource, Count: 1, Conditions: v.Conditions}
+		one := Counter{Who: who.String(), Name: name, Newcomer: newcomer, Action: q.Action, Resource: q.Resource, Count: 1,
+			Conditions: v.Conditions}
 		if name == "" {
 			one.Name = after.NameOfSubject(who)
 		}
@@ -93,7 +94,10 @@ func (x *Statement) more(before, after *engine.Snapshot, at moment.Moment, stop 
 				return nil
 			}
 		}
-		if err := before.EachYes(&x.Scope, at, stop, collect(func(who engine.Who, _ uint32, _ *engine.Yes) { had[who.String()] = true })); err != nil {
+		if err := before.EachYes(&x.Scope, at, stop, collect(func(who engine.Who, _ uint32,
+			_ *engine.Yes) {
+			had[who.String()] = true
+		})); err != nil {
 			return c.out, err
 		}
 		err := after.EachYes(&x.Scope, at, stop, collect(func(who engine.Who, party uint32, y *engine.Yes) {

@@ -187,7 +187,8 @@ func (x *seen) add(i uint32) bool {
 }
 
 func (x *Statement) counting(s *engine.Snapshot, at moment.Moment) *counting {
-	c := &counting{Statement: x, s: s, out: Judged{ID: x.ID, At: at}, links: map[string]bool{}, newcomers: map[string]bool{}, whoElse: map[string]bool{}, examples: true}
+	c := &counting{Statement: x, s: s, out: Judged{ID: x.ID, At: at}, links: map[string]bool{}, newcomers: map[string]bool{},
+		whoElse: map[string]bool{}, examples: true}
 	for _, p := range x.only {
 		c.only = append(c.only, s.SetOf(p, at))
 	}
@@ -268,7 +269,8 @@ func (c *counting) yes(y *engine.Yes) error {
 
 // counterOf makes counterexamples of a yes.
 func (c *counting) counterOf(y *engine.Yes, members []uint32) (out []Counter) {
-	one := Counter{Who: y.Who.String(), Name: y.Name, Newcomer: y.Newcomer, Person: y.Person, Action: y.Action, Resource: y.Resource, Count: y.Pairs, Conditions: y.Conditions}
+	one := Counter{Who: y.Who.String(), Name: y.Name, Newcomer: y.Newcomer, Person: y.Person, Action: y.Action, Resource: y.Resource,
+		Count: y.Pairs, Conditions: y.Conditions}
 	if !y.Newcomer {
 		one.Name = c.s.NameOfSubject(y.Who)
 	}

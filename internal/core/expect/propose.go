@@ -19,7 +19,8 @@ const (
 
 // Propose lists what might be expected of a world, from what is there: each holds now and on the days ahead, and nobody expects it
 // yet. items are those of the inventory that are private or that a bundle gives.
-func Propose(s *engine.Snapshot, spaces []world.Space, now moment.Moment, stop func() error) (out []world.Expectation, judged []Judged, err error) {
+func Propose(s *engine.Snapshot, spaces []world.Space, now moment.Moment, stop func() error) (out []world.Expectation, judged []Judged,
+	err error) {
 	if stop == nil {
 		stop = never
 	}
@@ -61,12 +62,17 @@ func Propose(s *engine.Snapshot, spaces []world.Space, now moment.Moment, stop f
 		}
 	}
 	for _, x := range []world.Expectation{
-		{ID: "private-addresses-reach-nothing", Party: "kind:personal", Action: "*", Resource: "*", Why: "No private address reaches anything today."},
+		{ID: "private-addresses-reach-nothing", Party: "kind:personal", Action: "*", Resource: "*",
+			Why: "No private address reaches anything today."},
 		{ID: "links-open-nothing", Party: "kind:bearer", Action: "*", Resource: "*", Why: "No link opens anything for whoever holds it today."},
-		{ID: "links-ask-for-a-password", Party: "kind:bearer", Action: "files.*", Resource: "*", Expect: world.Expect{Sort: world.OnCondition, Conditions: []string{"password"}}, Why: "Every link asks for a password today."},
+		{ID: "links-ask-for-a-password", Party: "kind:bearer", Action: "files.*", Resource: "*",
+			Expect: world.Expect{Sort: world.OnCondition, Conditions: []string{"password"}}, Why: "Every link asks for a password today."},
 		{ID: "links-only-show", Party: "kind:bearer", Action: "files.edit", Resource: "*", Why: "No link lets anybody change a file today."},
-		{ID: "reports-stay-with-known-guests", Party: "everybody", Action: "reports.*", Resource: "*", Expect: world.Expect{Sort: world.OnlyParties, Only: []string{"kind:guest", "kind:provisioned"}}, Why: "Only guests with a record read reports today."},
-		{ID: "mail-leaves-to-partners-alone", Party: "kind:personal", Action: "mail.forward", Resource: "*", Why: "No mail is forwarded to private addresses today."},
+		{ID: "reports-stay-with-known-guests", Party: "everybody", Action: "reports.*", Resource: "*",
+			Expect: world.Expect{Sort: world.OnlyParties, Only: []string{"kind:guest", "kind:provisioned"}},
+			Why:    "Only guests with a record read reports today."},
+		{ID: "mail-leaves-to-partners-alone", Party: "kind:personal", Action: "mail.forward", Resource: "*",
+			Why: "No mail is forwarded to private addresses today."},
 	} {
 		if err := add(x); err != nil {
 			return nil, nil, err
@@ -84,8 +90,9 @@ func Propose(s *engine.Snapshot, spaces []world.Space, now moment.Moment, stop f
 				continue
 			}
 			r := world.Resource{Kind: it.Kind, ID: it.ID}
-			x := world.Expectation{ID: it.ID + "-stays-closed", Party: world.Everybody, Action: serviceOf(it.Kind) + ".*", Resource: r.String(), Owner: owner,
-				Why: it.Name + " is private, and nobody outside reaches it today."}
+			x := world.Expectation{ID: it.ID + "-stays-closed", Party: world.Everybody, Action: serviceOf(it.Kind) + ".*", Resource: r.String(),
+				Owner: owner,
+				Why:   it.Name + " is private, and nobody outside reaches it today."}
 			only, all, err := whose(s, r, x.Action, now, stop)
 			switch {
 			case err != nil:
@@ -105,7 +112,8 @@ func Propose(s *engine.Snapshot, spaces []world.Space, now moment.Moment, stop f
 }
 
 // whose finds the partners whose people alone may do something with a resource; false where somebody of no partner may, or too many.
-func whose(s *engine.Snapshot, r world.Resource, actions string, now moment.Moment, stop func() error) (only []string, all bool, err error) {
+func whose(s *engine.Snapshot, r world.Resource, actions string, now moment.Moment, stop func() error) (only []string, all bool,
+	err error) {
 	scope := engine.Scope{Resource: &r}
 	scope.Actions, _ = engine.ActionsNamed(actions)
 	all = true

@@ -32,8 +32,11 @@ func wordsFor(s *engine.Snapshot, party string) setWords {
 	case cut && kind == "group":
 		of = "in the group " + name(s.NameOfGroup(rest), rest)
 	case cut && kind == "kind":
-		one := map[string]string{"guest": "guest", "provisioned": "guest whom a partner's feed keeps", "federated": "person with an account elsewhere", "personal": "private address", "bearer": "holder of a link"}[rest]
-		return setWords{"No " + one + " may", "Every " + one + " may", map[string]string{"guest": "guests", "provisioned": "guests whom a partner's feed keeps", "federated": "people with an account elsewhere", "personal": "private addresses", "bearer": "holders of a link"}[rest]}
+		one := map[string]string{"guest": "guest", "provisioned": "guest whom a partner's feed keeps",
+			"federated": "person with an account elsewhere", "personal": "private address", "bearer": "holder of a link"}[rest]
+		return setWords{"No " + one + " may", "Every " + one + " may",
+			map[string]string{"guest": "guests", "provisioned": "guests whom a partner's feed keeps",
+				"federated": "people with an account elsewhere", "personal": "private addresses", "bearer": "holders of a link"}[rest]}
 	default:
 		who, err := engine.ParseWho(party)
 		if n := s.NameOfSubject(who); err == nil && n != "" && n != party {

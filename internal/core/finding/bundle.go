@@ -24,10 +24,12 @@ func (f *finder) bundles() {
 			}
 		}
 		if len(gone) > 0 {
-			f.add("bundle_gives_gone", about, []Number{{"resources", len(gone)}}, "The bundle %s gives %s, which is no more.", b.Name, strings.Join(gone, ", "))
+			f.add("bundle_gives_gone", about, []Number{{"resources", len(gone)}}, "The bundle %s gives %s, which is no more.", b.Name,
+				strings.Join(gone, ", "))
 		}
 		if len(unowned) > 0 && !b.Closed {
-			f.add("bundle_nobody_answers", about, []Number{{"resources", len(unowned)}}, "Nobody owns %s, which the bundle %s gives; so nobody may be given it.", strings.Join(unowned, ", "), b.Name)
+			f.add("bundle_nobody_answers", about, []Number{{"resources", len(unowned)}},
+				"Nobody owns %s, which the bundle %s gives; so nobody may be given it.", strings.Join(unowned, ", "), b.Name)
 		}
 		for _, by := range b.Approval {
 			switch by {
@@ -35,7 +37,8 @@ func (f *finder) bundles() {
 				continue
 			}
 			if left := f.s.LeftAt(by); !f.s.Has("person", by) || left != 0 && left <= f.at {
-				f.add("bundle_approver_left", one("bundle:"+b.ID, "person:"+by), []Number{{"people", 1}}, "%s approves the bundle %s and has left; a keeper decides meanwhile.", by, b.Name)
+				f.add("bundle_approver_left", one("bundle:"+b.ID, "person:"+by), []Number{{"people", 1}},
+					"%s approves the bundle %s and has left; a keeper decides meanwhile.", by, b.Name)
 			}
 		}
 		if !b.Closed && len(gone) < len(b.Gives) {
@@ -43,7 +46,8 @@ func (f *finder) bundles() {
 		}
 		for j := range f.w.Bundles {
 			if o := &f.w.Bundles[j]; j != i && !b.Closed && !o.Closed && covers(o, b) && (i > j || !covers(b, o)) {
-				f.add("bundles_overlap", one("bundle:"+b.ID, "bundle:"+o.ID), nil, "The bundle %s gives everything that %s gives, to the same people.", o.Name, b.Name)
+				f.add("bundles_overlap", one("bundle:"+b.ID, "bundle:"+o.ID), nil, "The bundle %s gives everything that %s gives, to the same people.",
+					o.Name, b.Name)
 			}
 		}
 	}
@@ -62,7 +66,8 @@ func (f *finder) holders() {
 			partner = p.ID
 		}
 		if !b.For(partner) {
-			f.add("bundle_held_outside", one(h.Party.String(), "bundle:"+b.ID), []Number{{"parties", 1}}, "%s holds the bundle %s, which is not for people of %s.", h.Party, b.Name, h.Party.Domain())
+			f.add("bundle_held_outside", one(h.Party.String(), "bundle:"+b.ID), []Number{{"parties", 1}},
+				"%s holds the bundle %s, which is not for people of %s.", h.Party, b.Name, h.Party.Domain())
 		}
 	}
 }
@@ -82,7 +87,8 @@ func (f *finder) opensNothing(b *world.Bundle) {
 		if _, closed, err := check.BundleOpens(f.s, b, a, f.at); err != nil || len(closed) < len(b.Gives) {
 			continue
 		}
-		f.add("bundle_opens_nothing", one("bundle:"+b.ID, "partner:"+id), nil, "People of %s may ask for the bundle %s, and it would open nothing to them.", p.Name, b.Name)
+		f.add("bundle_opens_nothing", one("bundle:"+b.ID, "partner:"+id), nil,
+			"People of %s may ask for the bundle %s, and it would open nothing to them.", p.Name, b.Name)
 	}
 }
 

@@ -23,45 +23,62 @@ type Kind struct {
 
 // The kinds of finding, in the order in which they are listed.
 var kinds = []Kind{
-	{"expectation_broken", "What is expected of access is not so", "See who breaks it; close what lets them, or change what is expected.", false},
+	{"expectation_broken", "What is expected of access is not so", "See who breaks it; close what lets them, or change what is expected.",
+		false},
 	{"expectation_empty", "An expectation is about nothing", "Change or remove it: what it was about is gone.", true},
-	{"report_without_licence", "A report was shared, and no licence covers it", "Give the area its own licence, record the licence of the guest, or end the grant.", false},
-	{"private_reaches_private", "Somebody with a private address has access to a private item", "Ask the owner whether this is intended; if not, end the grant.", false},
+	{"report_without_licence", "A report was shared, and no licence covers it",
+		"Give the area its own licence, record the licence of the guest, or end the grant.", false},
+	{"private_reaches_private", "Somebody with a private address has access to a private item",
+		"Ask the owner whether this is intended; if not, end the grant.", false},
 	{"own_person_is_guest", "One of our own people has a guest record", "Let them use their own account, and remove the record.", false},
 	{"same_person", "Two records look like one person", "Find out which address they use, and merge or remove the other.", false},
 	{"guest_without_sponsor", "A guest has no sponsor", "Name a sponsor, or let the guest go.", false},
 	{"guest_without_purpose", "A guest has no purpose", "Ask the sponsor, and record it.", false},
 	{"guest_without_end", "A guest has no end date", "Give the record an end date, or set guests.term_days.", false},
 	{"guest_without_grant", "A guest has no access", "Remove the record, or give the access that was intended.", false},
-	{"guest_unused", "A guest has access and does not come", "Ask whoever answers for them whether it is still needed, and end it where it is not.", true},
+	{"guest_unused", "A guest has access and does not come",
+		"Ask whoever answers for them whether it is still needed, and end it where it is not.", true},
 	{"location_missing", "A licence of ours needs a location, and the guest has none", "Record the location of the guest.", false},
-	{"forwarder_not_allowed", "Forwarding is set and not allowed: senders will get a bounce", "Remove the forwarder, or allow it for this mailbox.", false},
+	{"forwarder_not_allowed", "Forwarding is set and not allowed: senders will get a bounce",
+		"Remove the forwarder, or allow it for this mailbox.", false},
 	{"forwarder_leaves", "Mail is forwarded outside automatically", "Check that it is still wanted.", true},
 	{"link_without_end", "A link has no end date", "Give the link an end date, or set files.link_days.", false},
-	{"link_without_created", "Nobody knows when a link was made, so it opens nothing", "End it, and make a new one where somebody needs it.", false},
+	{"link_without_created", "Nobody knows when a link was made, so it opens nothing", "End it, and make a new one where somebody needs it.",
+		false},
 	{"dead_link", "A link no longer opens anything", "Remove the link, or make a new one.", true},
 	{"record_unread", "A stored record cannot be read", "Repair it: it is rewritten without forbidden characters.", false},
-	{"kept_for_nobody", "An entry for a whole domain has no effect", "End it; use an exception for the domain or the partner if it is intended.", false},
-	{"sightings_untold", "Nothing reports when guests were last seen, so inactive guests are not suspended", "Set settings sightings to told once something reports it, or guests.idle_days to none.", true},
+	{"kept_for_nobody", "An entry for a whole domain has no effect",
+		"End it; use an exception for the domain or the partner if it is intended.", false},
+	{"sightings_untold", "Nothing reports when guests were last seen, so inactive guests are not suspended",
+		"Set settings sightings to told once something reports it, or guests.idle_days to none.", true},
 	{"exceptions_disagree", "Two exceptions contradict each other", "End one of them; until then the tighter one counts.", false},
 	{"exception_without_effect", "An exception changes nothing", "End it.", false},
-	{"bundle_gives_gone", "A bundle gives something that is no more", "Take it out of the bundle; whoever holds it gets nothing there.", false},
+	{"bundle_gives_gone", "A bundle gives something that is no more", "Take it out of the bundle; whoever holds it gets nothing there.",
+		false},
 	{"bundle_nobody_answers", "A bundle gives something that nobody owns", "Name an owner; until then nobody may be given the bundle.", false},
 	{"bundle_approver_left", "Somebody who approves a bundle has left", "Name somebody else; until then a keeper decides.", false},
-	{"bundle_opens_nothing", "A bundle would open nothing to people who may ask for it", "Open what stands in the way, or leave the partner out of the bundle.", false},
+	{"bundle_opens_nothing", "A bundle would open nothing to people who may ask for it",
+		"Open what stands in the way, or leave the partner out of the bundle.", false},
 	{"bundle_held_outside", "Somebody holds a bundle that is not for them", "End it, or let people of their organisation ask for it.", false},
 	{"bundles_overlap", "One bundle gives everything that another gives", "Close one of them, or say that nobody holds both.", true},
-	{"review_unanswered", "A review ends soon, and most of it is not answered", "Remind those for whom it waits, or answer for them; else what the rule says of silence is done.", false},
-	{"barred_holds_grants", "A barred address still has a record or grants", "End its access, or lift the bar if it is no longer needed.", false},
-	{"guest_looks_alike", "A guest's domain looks like another one", "Find out who they are before they get more access; bar the domain if nobody knows.", false},
+	{"review_unanswered", "A review ends soon, and most of it is not answered",
+		"Remind those for whom it waits, or answer for them; else what the rule says of silence is done.", false},
+	{"barred_holds_grants", "A barred address still has a record or grants", "End its access, or lift the bar if it is no longer needed.",
+		false},
+	{"guest_looks_alike", "A guest's domain looks like another one",
+		"Find out who they are before they get more access; bar the domain if nobody knows.", false},
 	{"guest_of_no_partner", "A guest's domain belongs to no partner", "Add the organisation as a partner, or let the guest go.", true},
-	{"membership_without_effect", "A whole partner or domain was let into a space, and none of them gets in", "Open what stands in the way, or end the membership.", false},
-	{"membership_review_due", "The membership of a whole partner or domain is to be reviewed", "The owner of the space confirms it, narrows it, or ends it.", false},
+	{"membership_without_effect", "A whole partner or domain was let into a space, and none of them gets in",
+		"Open what stands in the way, or end the membership.", false},
+	{"membership_review_due", "The membership of a whole partner or domain is to be reviewed",
+		"The owner of the space confirms it, narrows it, or ends it.", false},
 	{"refused_by_them", "We opened a direction that they refuse", "Write to their administrator, or withdraw the opening.", false},
 	{"refused_by_us", "They allow a direction that we closed", "Open it, or tell them that it stays closed.", true},
 	{"stance_too_old", "Their answer is too old to count", "Ask their administrator, and record the answer.", false},
-	{"statement_key_changed", "A partner's statement is signed with another key", "Ask their administrator through another channel whether the key is theirs; then accept it.", false},
-	{"statement_not_taken", "A partner's statement was not accepted", "Tell their administrator what is wrong with it. Until then, the last accepted statement counts until it expires.", false},
+	{"statement_key_changed", "A partner's statement is signed with another key",
+		"Ask their administrator through another channel whether the key is theirs; then accept it.", false},
+	{"statement_not_taken", "A partner's statement was not accepted",
+		"Tell their administrator what is wrong with it. Until then, the last accepted statement counts until it expires.", false},
 	{"stance_unknown", "We opened a direction, and their side is unknown", "Ask their administrator, and record the answer.", false},
 	{"opening_unused", "Nobody uses an opening", "Withdraw the opening, or leave it if somebody is about to use it.", true},
 	{"partner_review_overdue", "A partner review is overdue", "Review its openings and who has access; then set the next date.", false},
@@ -69,8 +86,10 @@ var kinds = []Kind{
 	{"partner_without_owner", "A partner has no owner", "Name one of our people.", false},
 	{"held_back", "A value is held back", "Release it once the limit allows it again, or remove it.", false},
 	{"dependency_closed", "A rule is open, but another rule it needs is closed", "Open what it needs, or close it.", false},
-	{"service_closed", "A partner is opened for a service that is closed", "Open the service to listed partners, or unset the opening.", false},
-	{"opening_without_effect", "A partner's opening has no effect, because everybody is allowed", "Set the level to listed if the list should count, or unset the opening.", true},
+	{"service_closed", "A partner is opened for a service that is closed", "Open the service to listed partners, or unset the opening.",
+		false},
+	{"opening_without_effect", "A partner's opening has no effect, because everybody is allowed",
+		"Set the level to listed if the list should count, or unset the opening.", true},
 	{"no_method", "No method is allowed", "Allow a method; otherwise nobody gets in.", false},
 	{"system_changed", "Somebody changed a setting in a system", "Put it back, take it over as a draft, or accept it for a while.", false},
 	{"system_differs", "A system does not hold what was written there", "Look into the system; then have it sent again.", false},
@@ -78,12 +97,15 @@ var kinds = []Kind{
 	{"system_by_hand", "A system waits to be changed by hand", "Change it in its own console; the next reading sees it.", false},
 	{"system_unread", "A setting of a system is not understood", "What it opens is not known here; look at it in its own console.", false},
 	{"system_unknown", "A system keeps what nobody of ours made", "Take it over, end it there, or let it be until a day.", false},
-	{"system_records", "Records of a system are not as they are meant", "Somebody changed them there, or they were not written; look at them and decide.", false},
+	{"system_records", "Records of a system are not as they are meant",
+		"Somebody changed them there, or they were not written; look at them and decide.", false},
 	{"system_braked", "A system waits, as much would be taken away or let in at once", "Look at what waits, and say that it may go.", false},
 	{"system_empty", "A system shows an empty list that was not", "Nothing is taken for gone until somebody says that it is right.", false},
-	{"refused_often", "The same is asked for and refused day after day", "Ask about one of them what stands in the way; open it, or tell them that it stays closed.", true},
+	{"refused_often", "The same is asked for and refused day after day",
+		"Ask about one of them what stands in the way; open it, or tell them that it stays closed.", true},
 	{"limit_loose_long", "A limit has been looser than needed for 90 days", "Lower it to what is used: nobody needed more.", false},
-	{"system_changed_again", "A setting of a system is changed there again and again", "Find out who does it and why: putting it back does not last.", false},
+	{"system_changed_again", "A setting of a system is changed there again and again",
+		"Find out who does it and why: putting it back does not last.", false},
 	{"limit_loose", "A limit is looser than needed", "Lower the limit to what is used, so that nobody opens more by accident.", true},
 }
 
@@ -216,7 +238,8 @@ func Sort(list []Finding) {
 
 // add notes a finding; the id is made of the kind and what it is about.
 func (f *finder) add(kind string, about []string, numbers []Number, cause string, args ...any) {
-	f.out = append(f.out, Finding{ID: kind + " " + strings.Join(about, " "), Kind: kind, About: about, Cause: fmt.Sprintf(cause, args...), Numbers: numbers})
+	f.out = append(f.out, Finding{ID: kind + " " + strings.Join(about, " "), Kind: kind, About: about, Cause: fmt.Sprintf(cause, args...),
+		Numbers: numbers})
 }
 
 func one(about ...string) []string { return about }
@@ -273,7 +296,8 @@ func (f *finder) reports() {
 			seen[k] = true
 		}
 		if v, ok := f.ask(q); ok && v.Refusing.Has(catalogue.LicenceGate) {
-			f.add("report_without_licence", one(g.Address.String(), g.Resource.String()), []Number{{"parties", 1}, {"grants", 1}}, "%s was given %s, and no licence route counts there.", g.Address, g.Resource)
+			f.add("report_without_licence", one(g.Address.String(), g.Resource.String()), []Number{{"parties", 1}, {"grants", 1}},
+				"%s was given %s, and no licence route counts there.", g.Address, g.Resource)
 		}
 	}
 }
@@ -315,7 +339,8 @@ func (f *finder) privates() {
 		r := world.Resource{Kind: it.Kind, ID: it.ID}
 		if act, ok := reachOf(it.Kind); ok {
 			if v, ok := f.ask(engine.Question{Subject: engine.Who{Address: a}, Action: act, Resource: r}); ok && v.Yes {
-				f.add("private_reaches_private", one(a.String(), r.String()), []Number{{"parties", 1}}, "%s is a private address, and reaches %s, which is private.", a, it.Name)
+				f.add("private_reaches_private", one(a.String(), r.String()), []Number{{"parties", 1}},
+					"%s is a private address, and reaches %s, which is private.", a, it.Name)
 			}
 		}
 	}
@@ -384,7 +409,8 @@ func (f *finder) guests() {
 			f.add("guest_without_purpose", one(a), []Number{{"grants", grants[a]}}, "The record of %s says no purpose.", a)
 		}
 		if g.Until == moment.Never {
-			if c, err := f.s.ChainOf(catalogue.MustRule("guests.term_days"), engine.Context{Party: a, Resource: engine.NoResource, At: f.at}); err == nil && c.Effective() == catalogue.NoLimit {
+			if c, err := f.s.ChainOf(catalogue.MustRule("guests.term_days"),
+				engine.Context{Party: a, Resource: engine.NoResource, At: f.at}); err == nil && c.Effective() == catalogue.NoLimit {
 				f.add("guest_without_end", one(a), []Number{{"grants", grants[a]}}, "The record of %s has no end, and no term of a record ends it.", a)
 			}
 		}
@@ -436,7 +462,8 @@ func (f *finder) namesakes() {
 				if p != nil && q != nil && p.ID != q.ID {
 					continue
 				}
-				f.add("same_person", one(a, b), []Number{{"grants", grants[a] + grants[b]}}, "%s and %s are both called %s.", a, b, strings.Join(strings.Fields(gs[i].Name), " "))
+				f.add("same_person", one(a, b), []Number{{"grants", grants[a] + grants[b]}}, "%s and %s are both called %s.", a, b,
+					strings.Join(strings.Fields(gs[i].Name), " "))
 			}
 		}
 	}
@@ -449,13 +476,16 @@ func (f *finder) forwarders() {
 			continue
 		}
 		about := one("mailbox:"+x.Mailbox, x.To.String())
-		v, ok := f.ask(engine.Question{Subject: engine.Who{Kind: engine.ByPerson, ID: x.Mailbox}, Action: actForward, Resource: world.Resource{Kind: catalogue.Mailbox, ID: x.Mailbox}, Address: x.To, DropsCopy: !x.KeepCopy})
+		v, ok := f.ask(engine.Question{Subject: engine.Who{Kind: engine.ByPerson, ID: x.Mailbox}, Action: actForward,
+			Resource: world.Resource{Kind: catalogue.Mailbox, ID: x.Mailbox}, Address: x.To, DropsCopy: !x.KeepCopy})
 		switch {
 		case !ok:
 		case v.Yes:
 			f.add("forwarder_leaves", about, []Number{{"people", 1}}, "What comes for %s is sent on to %s.", x.Mailbox, x.To)
 		default:
-			f.add("forwarder_not_allowed", about, []Number{{"people", 1}}, "Forwarding from %s to %s is set and refused at %s: senders will get a bounce.", x.Mailbox, x.To, strings.Join(v.Refusing.Names(), " and "))
+			f.add("forwarder_not_allowed", about, []Number{{"people", 1}},
+				"Forwarding from %s to %s is set and refused at %s: senders will get a bounce.", x.Mailbox, x.To,
+				strings.Join(v.Refusing.Names(), " and "))
 		}
 	}
 }
@@ -474,7 +504,8 @@ func (f *finder) links() {
 			case f.at >= l.Until:
 				f.add("dead_link", about, []Number{{"links", 1}}, "The link %s to %s ended with %s.", l.ID, l.Item, f.lastDay(l.Until))
 			case l.Until == moment.Never:
-				f.add("link_without_end", about, []Number{{"links", 1}, {"parties", len(l.For)}}, "The link %s to %s, for %s, has no end.", l.ID, l.Item, forWhom(l))
+				f.add("link_without_end", about, []Number{{"links", 1}, {"parties", len(l.For)}}, "The link %s to %s, for %s, has no end.", l.ID,
+					l.Item, forWhom(l))
 			}
 			continue
 		}
@@ -520,7 +551,8 @@ func KeptRecord(a addr.Address) Finding {
 // KeptGrant is that a grant is for a typical newcomer.
 func KeptGrant(g *world.Grant) Finding {
 	f := finder{}
-	f.add("kept_for_nobody", one(g.Address.String(), g.Resource.String()), []Number{{"grants", 1}}, "A grant on %s is for %s.", g.Resource, g.Address)
+	f.add("kept_for_nobody", one(g.Address.String(), g.Resource.String()), []Number{{"grants", 1}}, "A grant on %s is for %s.", g.Resource,
+		g.Address)
 	return f.out[0]
 }
 
@@ -543,7 +575,8 @@ func (f *finder) untold() {
 		return
 	}
 	if _, counts, _, _ := f.s.RuleState(idle); counts != catalogue.NoLimit {
-		f.add("sightings_untold", one(idle.String()), nil, "Guests who have not come for %s days are to be suspended, and nobody tells when they come.", idle.Get().Scale.Format(counts))
+		f.add("sightings_untold", one(idle.String()), nil,
+			"Guests who have not come for %s days are to be suspended, and nobody tells when they come.", idle.Get().Scale.Format(counts))
 	}
 }
 
@@ -575,8 +608,8 @@ func (f *finder) active(a addr.Address) bool {
 // unusedDays is after how long somebody who has access and does not come is told of.
 const unusedDays = 90
 
-// RefusedOften is the finding that people of a partner, or of none, are refused an action again and again; false where there is no such action or
-// partner any more.
+// RefusedOften is the finding that people of a partner, or of none, are refused an action again and again; false where there is no such
+// action or partner any more.
 func RefusedOften(s *engine.Snapshot, partner, action string, times, days, within int) (Finding, bool) {
 	act, ok := catalogue.ActionByName(action)
 	who, about := "people of no partner", "directory:ours"
@@ -587,5 +620,6 @@ func RefusedOften(s *engine.Snapshot, partner, action string, times, days, withi
 		}
 	}
 	return Finding{ID: "refused_often " + about + " " + action, Kind: "refused_often", About: one(about), Numbers: []Number{{"times", times}},
-		Cause: fmt.Sprintf("Within %d days callers asked %d times, on %d days, whether %s may %s (%s), and the answer was no.", within, times, days, who, act.Title, action)}, ok
+		Cause: fmt.Sprintf("Within %d days callers asked %d times, on %d days, whether %s may %s (%s), and the answer was no.", within, times,
+			days, who, act.Title, action)}, ok
 }

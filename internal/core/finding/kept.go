@@ -15,8 +15,8 @@ import (
 	"wexillum.example/internal/core/world"
 )
 
-// Kept is what was noticed of a snapshot, taken apart by what it is about, so that the next look costs what changed since: a party by itself, those
-// of one name, a partner, and everything else.
+// Kept is what was noticed of a snapshot, taken apart by what it is about, so that the next look costs what changed since: a party by
+// itself, those of one name, a partner, and everything else.
 type Kept struct {
 	s          *engine.Snapshot
 	at         moment.Moment
@@ -70,7 +70,8 @@ const share = 2048
 
 // Look lists everything that is noticed of a snapshot at a moment. Statements of partners are no part of it.
 func Look(s *engine.Snapshot, statements []world.Statement, at moment.Moment) *Kept {
-	k := &Kept{s: s, at: at, statements: statements, parties: map[uint32][]Finding{}, twins: map[uint64][]Finding{}, counts: map[uint32]*[numFacts]int{}}
+	k := &Kept{s: s, at: at, statements: statements, parties: map[uint32][]Finding{}, twins: map[uint64][]Finding{},
+		counts: map[uint32]*[numFacts]int{}}
 	n := s.Parties()
 	k.known = make([]usedBy, n)
 	var next atomic.Uint32
@@ -276,7 +277,8 @@ type Touched struct {
 	Items   []string // that are others, or elsewhere
 }
 
-// Next goes on to the snapshot that came after (see GoesOn), of the same policy, in the same day. What did not change since is not looked at again.
+// Next goes on to the snapshot that came after (see GoesOn), of the same policy, in the same day. What did not change since is not looked
+// at again.
 func (k *Kept) Next(s *engine.Snapshot, statements []world.Statement, at moment.Moment, t Touched) {
 	was := k.s
 	parties := map[uint32]bool{}

@@ -42,12 +42,14 @@ func differing(a, b string) string {
 	return strings.Join(out, "\n")
 }
 
-// TestKept: what is kept from snapshot to snapshot, while records, grants, holdings, links, spaces and more change, is what is found in the whole
-// world each time, in the same order.
+// TestKept: what is kept from snapshot to snapshot, while records, grants, holdings, links, spaces and more change, is what is found in the
+// whole world each time, in the same order.
 func TestKept(t *testing.T) {
 	kinds := map[string]int{}
 	for seed := uint64(1); seed <= 25; seed++ {
-		w := world.Merge(&world.World{}, worldgen.Generate(seed, worldgen.Size{Guests: 80, Grants: 260, Holdings: 20, Spaces: 12, Items: 60, Partners: 6, People: 12, Groups: 4, Meetings: 8, Links: 24, Exceptions: 12}, now))
+		w := world.Merge(&world.World{}, worldgen.Generate(seed,
+			worldgen.Size{Guests: 80, Grants: 260, Holdings: 20, Spaces: 12, Items: 60, Partners: 6, People: 12, Groups: 4, Meetings: 8, Links: 24,
+				Exceptions: 12}, now))
 		r := rand.New(rand.NewPCG(seed, 77))
 		for i := range w.Guests {
 			if r.IntN(2) == 0 {
@@ -115,7 +117,8 @@ func TestKept(t *testing.T) {
 					var own []world.Grant
 					for range r.IntN(4) {
 						sp := &w.Spaces[r.IntN(len(w.Spaces))]
-						g := world.Grant{Address: a, Resource: world.Resource{Kind: catalogue.Space, ID: sp.ID}, Role: catalogue.View, From: now - 1e6, Until: moment.Never, Reviewed: moment.Always}
+						g := world.Grant{Address: a, Resource: world.Resource{Kind: catalogue.Space, ID: sp.ID}, Role: catalogue.View, From: now - 1e6,
+							Until: moment.Never, Reviewed: moment.Always}
 						if len(sp.Items) > 0 && r.IntN(2) == 0 {
 							it := &sp.Items[r.IntN(len(sp.Items))]
 							g.Resource = world.Resource{Kind: it.Kind, ID: it.ID}
@@ -181,7 +184,9 @@ func TestKept(t *testing.T) {
 			same(what)
 		}
 	}
-	for _, kind := range []string{"guest_without_purpose", "guest_without_sponsor", "guest_without_end", "same_person", "report_without_licence", "private_reaches_private", "guest_of_no_partner", "link_without_end", "opening_unused", "refused_by_them", "statement_not_taken", "held_back", "limit_loose"} {
+	for _, kind := range []string{"guest_without_purpose", "guest_without_sponsor", "guest_without_end", "same_person",
+		"report_without_licence", "private_reaches_private", "guest_of_no_partner", "link_without_end", "opening_unused", "refused_by_them",
+		"statement_not_taken", "held_back", "limit_loose"} {
 		if kinds[kind] == 0 {
 			t.Errorf("%s never came: %v", kind, kinds)
 		}

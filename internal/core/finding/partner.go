@@ -49,7 +49,8 @@ func (f *finder) partner(p *world.Partner, used *uses, numbers []Number) {
 	if s := said; s != nil && p.Statement != "" {
 		switch {
 		case s.Problem == "key_changed":
-			f.add("statement_key_changed", one(about), numbers, "The statement of %s is signed with a key that nobody announced; nothing of it is taken.", p.Name)
+			f.add("statement_key_changed", one(about), numbers,
+				"The statement of %s is signed with a key that nobody announced; nothing of it is taken.", p.Name)
 		case s.Problem != "":
 			f.add("statement_not_taken", one(about), numbers, "The statement of %s is not taken: %s.", p.Name, strings.TrimSuffix(s.Reason, "."))
 		}
@@ -75,11 +76,13 @@ func (f *finder) partner(p *world.Partner, used *uses, numbers []Number) {
 		case h.Joint == world.OurTurn && h.Opening == world.OpenNo:
 			f.add("refused_by_us", one(about, k), numbers, "%s admits %s, and is closed for it by name on our side.", p.Name, k)
 		case h.Joint == world.Unconfirmed && h.Old:
-			f.add("stance_too_old", one(about, k), numbers, "%s said on %s that it admits %s; that is too long ago to count.", p.Name, moment.DayOf(h.Stance.AsOf, f.s.Zone()), k)
+			f.add("stance_too_old", one(about, k), numbers, "%s said on %s that it admits %s; that is too long ago to count.", p.Name,
+				moment.DayOf(h.Stance.AsOf, f.s.Zone()), k)
 		}
 	}
 	if unknown != nil {
-		f.add("stance_unknown", one(about), numbers, "%s is opened for %s, and nobody knows whether its own side admits that.", p.Name, strings.Join(unknown, ", "))
+		f.add("stance_unknown", one(about), numbers, "%s is opened for %s, and nobody knows whether its own side admits that.", p.Name,
+			strings.Join(unknown, ", "))
 	}
 }
 
@@ -217,12 +220,15 @@ func (f *finder) addresses() {
 		switch {
 		case m.Own:
 		case m.Bar != nil && (grants[text] > 0 || record):
-			f.add("barred_holds_grants", one(text), []Number{{"parties", 1}, {"grants", grants[text]}}, "%s is barred by %s and still holds a record or grants.", text, m.Bar.Key())
+			f.add("barred_holds_grants", one(text), []Number{{"parties", 1}, {"grants", grants[text]}},
+				"%s is barred by %s and still holds a record or grants.", text, m.Bar.Key())
 		case m.Partner == nil && !m.Private && record:
 			if like, whose, ok := watch.LookAlike("", a.Domain()); ok {
-				f.add("guest_looks_alike", one(text), []Number{{"parties", 1}, {"grants", grants[text]}}, "%s is a guest at a domain that looks like %s of %s.", text, like, strings.TrimPrefix(whose, "the "))
+				f.add("guest_looks_alike", one(text), []Number{{"parties", 1}, {"grants", grants[text]}},
+					"%s is a guest at a domain that looks like %s of %s.", text, like, strings.TrimPrefix(whose, "the "))
 			} else {
-				f.add("guest_of_no_partner", one(text), []Number{{"parties", 1}, {"grants", grants[text]}}, "%s is a guest at a domain of no partner.", text)
+				f.add("guest_of_no_partner", one(text), []Number{{"parties", 1}, {"grants", grants[text]}}, "%s is a guest at a domain of no partner.",
+					text)
 			}
 		}
 	}
@@ -266,7 +272,8 @@ func (f *finder) memberships() {
 		}
 		about := one(g.Party(), g.Resource.String())
 		if !enters {
-			f.add("membership_without_effect", about, nil, "Everybody of %s was let into %s, and none of them gets in.", name, f.s.NameOf(g.Resource))
+			f.add("membership_without_effect", about, nil, "Everybody of %s was let into %s, and none of them gets in.", name,
+				f.s.NameOf(g.Resource))
 			continue
 		}
 		c := engine.Context{Resource: g.Resource, At: f.at}
@@ -280,7 +287,8 @@ func (f *finder) memberships() {
 		zone := f.s.Zone()
 		last := max(g.From, g.Reviewed)
 		if due := moment.EndOfDays(moment.DayOf(last, zone), int(chain.Effective()), zone); last.IsSet() && due <= f.at {
-			f.add("membership_review_due", about, nil, "Whether everybody of %s should still be in %s was to be confirmed by %s.", name, f.s.NameOf(g.Resource), moment.DayOf(due-1, zone))
+			f.add("membership_review_due", about, nil, "Whether everybody of %s should still be in %s was to be confirmed by %s.", name,
+				f.s.NameOf(g.Resource), moment.DayOf(due-1, zone))
 		}
 	}
 }

@@ -26,7 +26,8 @@ func (f *finder) withoutEffect() {
 			}
 		}
 		if counts > 0 && inert.ChangesNothing(i, f.at) {
-			f.add("exception_without_effect", one("exception:"+x.ID), []Number{{"people", len(f.s.People(i))}, {"values", counts}}, "Without the exception %s every value would be the same.", x.ID)
+			f.add("exception_without_effect", one("exception:"+x.ID), []Number{{"people", len(f.s.People(i))}, {"values", counts}},
+				"Without the exception %s every value would be the same.", x.ID)
 		}
 	}
 }
@@ -67,7 +68,8 @@ func (f *finder) disagree(x, y *world.Exception) {
 		}
 	}
 	if len(rules) > 0 {
-		f.add("exceptions_disagree", one("exception:"+x.ID, "exception:"+y.ID), []Number{{"people", len(shared)}, {"values", len(rules)}}, "For %s, %s and %s disagree on %s.", strings.Join(shared, ", "), x.ID, y.ID, strings.Join(rules, ", "))
+		f.add("exceptions_disagree", one("exception:"+x.ID, "exception:"+y.ID), []Number{{"people", len(shared)}, {"values", len(rules)}},
+			"For %s, %s and %s disagree on %s.", strings.Join(shared, ", "), x.ID, y.ID, strings.Join(rules, ", "))
 	}
 }
 
@@ -94,7 +96,8 @@ func (f *finder) meet(a, b []world.PartyRef) bool {
 		for i := range f.w.Partners {
 			p := &f.w.Partners[i]
 			for _, d := range p.Domains {
-				if !r.Domain.IsZero() && (d.Domain == r.Domain || d.Subdomains && r.Domain.Under(d.Domain)) || !r.Address.IsZero() && (d.Domain == r.Address.Domain() || d.Subdomains && r.Address.Domain().Under(d.Domain)) {
+				if !r.Domain.IsZero() && (d.Domain == r.Domain || d.Subdomains && r.Domain.Under(d.Domain)) ||
+					!r.Address.IsZero() && (d.Domain == r.Address.Domain() || d.Subdomains && r.Address.Domain().Under(d.Domain)) {
 					return p.ID
 				}
 			}
@@ -108,7 +111,8 @@ func (f *finder) meet(a, b []world.PartyRef) bool {
 				return true
 			case x.Partner != "" && x.Partner == partner(y), y.Partner != "" && y.Partner == partner(x):
 				return true
-			case !x.Domain.IsZero() && !y.Address.IsZero() && y.Address.Domain() == x.Domain, !y.Domain.IsZero() && !x.Address.IsZero() && x.Address.Domain() == y.Domain:
+			case !x.Domain.IsZero() && !y.Address.IsZero() && y.Address.Domain() == x.Domain,
+				!y.Domain.IsZero() && !x.Address.IsZero() && x.Address.Domain() == y.Domain:
 				return true
 			case x.Group != "" && !y.Address.IsZero() && f.inGroup(x.Group, y), y.Group != "" && !x.Address.IsZero() && f.inGroup(y.Group, x):
 				return true
@@ -206,7 +210,8 @@ func (f *finder) held() {
 	for i := range catalogue.Rules() {
 		r := &catalogue.Rules()[i]
 		if limit, counts, said, held := f.s.RuleState(r.ID); held {
-			f.add("held_back", one(r.Name), []Number{{"values", 1}}, "The default of %s, %s, is held back; the limit is %s, and %s counts.", r.Name, r.Scale.Format(said), r.Scale.Format(limit), r.Scale.Format(counts))
+			f.add("held_back", one(r.Name), []Number{{"values", 1}}, "The default of %s, %s, is held back; the limit is %s, and %s counts.", r.Name,
+				r.Scale.Format(said), r.Scale.Format(limit), r.Scale.Format(counts))
 		}
 	}
 	for _, p := range f.places() {
@@ -218,7 +223,8 @@ func (f *finder) held() {
 				if !r.Scale.Looser(v.Value, limit) {
 					now = "the limit allows it again"
 				}
-				f.add("held_back", one(p.about, r.Name), []Number{{"values", 1}}, "%s of %s is held back at %s; %s.", r.Scale.Format(v.Value), r.Name, p.about, now)
+				f.add("held_back", one(p.about, r.Name), []Number{{"values", 1}}, "%s of %s is held back at %s; %s.", r.Scale.Format(v.Value), r.Name,
+					p.about, now)
 			}
 		}
 	}
@@ -244,7 +250,8 @@ func (f *finder) dependencies() {
 				continue // it is open where somebody opened it
 			}
 			a, b := d.Rule.Get(), d.Needs.Get()
-			f.add("dependency_closed", one(about, a.Name), []Number{{"values", 1}}, "%s is %s and needs %s at %s, which is %s (%s).", a.Name, a.Scale.Format(mine.Effective()), b.Name, b.Scale.Format(d.Value), b.Scale.Format(need.Effective()), about)
+			f.add("dependency_closed", one(about, a.Name), []Number{{"values", 1}}, "%s is %s and needs %s at %s, which is %s (%s).", a.Name,
+				a.Scale.Format(mine.Effective()), b.Name, b.Scale.Format(d.Value), b.Scale.Format(need.Effective()), about)
 		}
 	}
 	all := make([]catalogue.RuleID, catalogue.NumRules)
@@ -349,9 +356,11 @@ func (f *finder) openings(p *world.Partner, numbers []Number, lowest, highest ma
 		}
 		switch {
 		case closed:
-			f.add("service_closed", one("partner:"+p.ID, k.String()), numbers, "%s is opened for %s, and %s is closed to everybody.", p.Name, k, strings.Join(names, " and "))
+			f.add("service_closed", one("partner:"+p.ID, k.String()), numbers, "%s is opened for %s, and %s is closed to everybody.", p.Name, k,
+				strings.Join(names, " and "))
 		case wide:
-			f.add("opening_without_effect", one("partner:"+p.ID, k.String()), numbers, "%s is opened for %s, and %s admits anybody.", p.Name, k, strings.Join(names, " and "))
+			f.add("opening_without_effect", one("partner:"+p.ID, k.String()), numbers, "%s is opened for %s, and %s admits anybody.", p.Name, k,
+				strings.Join(names, " and "))
 		}
 	}
 }
@@ -395,7 +404,8 @@ func (f *finder) values() {
 		r := id.Get()
 		limit, _, _, _ := f.s.RuleState(id)
 		if r.Layers != 0 && r.Scale.Looser(limit, used[id]) {
-			f.add("limit_loose", one(r.Name), nil, "The limit of %s is %s; nothing is set looser than %s.", r.Name, r.Scale.Format(limit), r.Scale.Format(used[id]))
+			f.add("limit_loose", one(r.Name), nil, "The limit of %s is %s; nothing is set looser than %s.", r.Name, r.Scale.Format(limit),
+				r.Scale.Format(used[id]))
 		}
 	}
 }

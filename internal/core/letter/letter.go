@@ -39,20 +39,41 @@ type Point struct {
 // words of a service, from their side: in is what comes to us, so their people go
 // out.
 var words = map[string]struct{ want, admit, test, not string }{
-	"directory.in":  {"Your people may be our guests: they are invited by name and sign in with your sign-in.", "Let your people accept invitations of ours and sign in to us with their own account.", "We invite one of you; the invitation is accepted and the sign-in works.", "Nothing of your directory needs to be visible to us."},
-	"directory.out": {"Our people may be your guests.", "Let people of our domains be invited.", "You invite one of us; the invitation is accepted.", "Our people need no role beyond the invitation."},
-	"spaces.in":     {"Your people may be members of single spaces of ours.", "Let your people join spaces and courses elsewhere with their own account.", "One of you opens the address of a space that we name.", "You need not let your people join spaces of anybody else."},
-	"spaces.out":    {"Our people may join spaces or courses of yours.", "Let people of our domains be members of the spaces and courses that you choose.", "You name one space; one of us opens it.", "Nothing else of yours needs to be open to us."},
-	"chat.in":       {"Your people may write to ours.", "Let your people chat with people of our domains: messages, and calls and presence where you want them.", "One of you writes to the address that we name.", "You need not open chat to all organisations, nor to private accounts."},
-	"chat.out":      {"Our people may write to yours.", "Let messages of our domains come in.", "One of us writes to an address that you name.", "You need not open chat to all organisations, nor to private accounts."},
-	"meetings.in":   {"Your people may join our meetings, signed in.", "Let your people join meetings elsewhere, signed in with their own account.", "One of you joins a meeting whose address we send.", "Nobody without a sign-in needs to be let in or out."},
-	"meetings.out":  {"Our people may join your meetings.", "Let people of our domains join, signed in.", "One of us joins a meeting whose address you send.", "Your meetings need not be open to everybody."},
-	"files.in":      {"We give single files and folders to your people, by name.", "Let your people open files of ours with their own account or a mailed code.", "We share one file with an address that you name.", "No links that work for whoever holds them are needed."},
-	"files.out":     {"You give single files and folders to our people, by name.", "Let files be shared with people of our domains.", "You share one file with an address that we name.", "No links that work for whoever holds them are needed."},
-	"mail.in":       {"Your people see when ours are busy.", "Let your calendars ask ours for busy times.", "One of you looks at the busy times of the address that we name.", "Nothing of your calendars needs to be visible to us for this."},
-	"mail.out":      {"Mail of ours may be forwarded to you.", "Take mail that our server forwards.", "We send one forwarded mail.", "No mail of yours needs to be forwarded to us."},
-	"reports.in":    {"Your people may view single reports of ours.", "Let your people sign in to us with their own account, and tell us which licence they bring.", "One of you opens the address of a report.", "No data of yours is needed."},
-	"reports.out":   {"Our people may view single reports of yours.", "Let people of our domains be given reports.", "You give one report to an address that we name.", "No data of ours is needed."},
+	"directory.in": {"Your people may be our guests: they are invited by name and sign in with your sign-in.",
+		"Let your people accept invitations of ours and sign in to us with their own account.",
+		"We invite one of you; the invitation is accepted and the sign-in works.", "Nothing of your directory needs to be visible to us."},
+	"directory.out": {"Our people may be your guests.", "Let people of our domains be invited.",
+		"You invite one of us; the invitation is accepted.", "Our people need no role beyond the invitation."},
+	"spaces.in": {"Your people may be members of single spaces of ours.",
+		"Let your people join spaces and courses elsewhere with their own account.", "One of you opens the address of a space that we name.",
+		"You need not let your people join spaces of anybody else."},
+	"spaces.out": {"Our people may join spaces or courses of yours.",
+		"Let people of our domains be members of the spaces and courses that you choose.", "You name one space; one of us opens it.",
+		"Nothing else of yours needs to be open to us."},
+	"chat.in": {"Your people may write to ours.",
+		"Let your people chat with people of our domains: messages, and calls and presence where you want them.",
+		"One of you writes to the address that we name.", "You need not open chat to all organisations, nor to private accounts."},
+	"chat.out": {"Our people may write to yours.", "Let messages of our domains come in.",
+		"One of us writes to an address that you name.", "You need not open chat to all organisations, nor to private accounts."},
+	"meetings.in": {"Your people may join our meetings, signed in.",
+		"Let your people join meetings elsewhere, signed in with their own account.", "One of you joins a meeting whose address we send.",
+		"Nobody without a sign-in needs to be let in or out."},
+	"meetings.out": {"Our people may join your meetings.", "Let people of our domains join, signed in.",
+		"One of us joins a meeting whose address you send.", "Your meetings need not be open to everybody."},
+	"files.in": {"We give single files and folders to your people, by name.",
+		"Let your people open files of ours with their own account or a mailed code.", "We share one file with an address that you name.",
+		"No links that work for whoever holds them are needed."},
+	"files.out": {"You give single files and folders to our people, by name.", "Let files be shared with people of our domains.",
+		"You share one file with an address that we name.", "No links that work for whoever holds them are needed."},
+	"mail.in": {"Your people see when ours are busy.", "Let your calendars ask ours for busy times.",
+		"One of you looks at the busy times of the address that we name.", "Nothing of your calendars needs to be visible to us for this."},
+	"mail.out": {"Mail of ours may be forwarded to you.", "Take mail that our server forwards.", "We send one forwarded mail.",
+		"No mail of yours needs to be forwarded to us."},
+	"reports.in": {"Your people may view single reports of ours.",
+		"Let your people sign in to us with their own account, and tell us which licence they bring.",
+		"One of you opens the address of a report.", "No data of yours is needed."},
+	"reports.out": {"Our people may view single reports of yours.", "Let people of our domains be given reports.",
+		"You give one report to an address that we name.", "No data of ours is needed."},
 }
 
 // To writes a letter to a partner about keys; without any, about those that we have opened
@@ -71,7 +92,8 @@ func To(w *world.World, p *world.Partner, halves []world.Half, keys []catalogue.
 	}
 	if len(keys) == 0 {
 		for _, h := range halves {
-			if h.Ours.Opens && h.Theirs == world.SaysRefuses || h.Said() && (h.Joint == world.TheirTurn || h.Joint == world.Unconfirmed || lacks(&h)) {
+			if h.Ours.Opens && h.Theirs == world.SaysRefuses ||
+				h.Said() && (h.Joint == world.TheirTurn || h.Joint == world.Unconfirmed || lacks(&h)) {
 				keys = append(keys, h.Key)
 			}
 		}
@@ -114,7 +136,8 @@ func lacks(h *world.Half) bool {
 	return slices.ContainsFunc(h.Ours.Features, func(f catalogue.Feature) bool { return !slices.Contains(h.Stance.Features, f) })
 }
 
-var featureWords = map[catalogue.Feature]string{catalogue.Messages: "messages", catalogue.Voice: "calls", catalogue.Presence: "seeing who is there"}
+var featureWords = map[catalogue.Feature]string{catalogue.Messages: "messages", catalogue.Voice: "calls",
+	catalogue.Presence: "seeing who is there"}
 
 // Theirs writes a key as their own side calls it: what comes in to us goes out
 // from them.
@@ -140,19 +163,23 @@ func (l *Letter) parts() []part {
 	if len(l.Points) == 0 {
 		return append(out, part{text: "Nothing waits for you: what we have opened, you have admitted."})
 	}
-	out = append(out, part{text: fmt.Sprintf("Our people want to work with yours, and part of it is for you to admit. It is about our domains alone: %s.", strings.Join(l.Domains, ", "))})
+	out = append(out,
+		part{text: fmt.Sprintf("Our people want to work with yours, and part of it is for you to admit. It is about our domains alone: %s.",
+			strings.Join(l.Domains, ", "))})
 	if l.Occasion != "" {
 		out = append(out, part{text: l.Occasion})
 	}
 	for i, p := range l.Points {
-		out = append(out, part{heading: 2, text: fmt.Sprintf("%d. %s", i+1, upper(Theirs(p.Key)))}, part{text: p.Want}, part{items: [][2]string{{"Please admit:", p.Admit}, {"To try it:", p.Test}}})
+		out = append(out, part{heading: 2, text: fmt.Sprintf("%d. %s", i+1, upper(Theirs(p.Key)))}, part{text: p.Want},
+			part{items: [][2]string{{"Please admit:", p.Admit}, {"To try it:", p.Test}}})
 	}
 	not := part{}
 	for _, n := range l.Not {
 		not.items = append(not.items, [2]string{"", n})
 	}
 	return append(out, part{heading: 2, text: "What you need not open"}, not, part{heading: 2, text: "How to tell us"},
-		part{text: fmt.Sprintf("Tell %s what you admitted and since when, or why you will not; a line is enough. If your side publishes a signed statement of what it admits, tell us where, and we read it there.", l.Answer)})
+		part{text: fmt.Sprintf("Tell %s what you admitted and since when, or why you will not; a line is enough. If your side publishes a signed statement of what it admits, tell us where, and we read it there.",
+			l.Answer)})
 }
 
 // Subject is what the mail that brings the letter is about.
@@ -208,7 +235,8 @@ var escaper = strings.NewReplacer("*", `\*`, "_", `\_`, "`", "\\`", "<", "&lt;",
 func (l *Letter) HTML() string {
 	var b strings.Builder
 	e := html.EscapeString
-	fmt.Fprintf(&b, "<!doctype html>\n<html lang=\"en\">\n<meta charset=\"utf-8\">\n<title>To the administrator of %s</title>\n<body>\n", e(l.Partner))
+	fmt.Fprintf(&b, "<!doctype html>\n<html lang=\"en\">\n<meta charset=\"utf-8\">\n<title>To the administrator of %s</title>\n<body>\n",
+		e(l.Partner))
 	for _, p := range l.parts() {
 		switch {
 		case p.items != nil:

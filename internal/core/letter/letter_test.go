@@ -34,12 +34,15 @@ partners:
 		t.Errorf("it is about %s", got)
 	}
 	md, text, page := l.Markdown(), l.Text(), l.HTML()
-	for _, want := range []string{"ours.example, lab.ours.example and below", "Our people may join spaces or courses of yours.", "Chat, from you to us", "You need not open chat to all organisations, nor to private accounts.", "One of you writes to the address that we name.", "a line is enough"} {
+	for _, want := range []string{"ours.example, lab.ours.example and below", "Our people may join spaces or courses of yours.",
+		"Chat, from you to us", "You need not open chat to all organisations, nor to private accounts.",
+		"One of you writes to the address that we name.", "a line is enough"} {
 		if !strings.Contains(md, want) || !strings.Contains(text, want) || !strings.Contains(page, want) {
 			t.Errorf("a form lacks %q", want)
 		}
 	}
-	if strings.Contains(text, "**") || strings.Contains(text, "#") || strings.Contains(page, "P <b>") || !strings.Contains(page, "Ours &amp; Sons") {
+	if strings.Contains(text, "**") || strings.Contains(text, "#") || strings.Contains(page, "P <b>") ||
+		!strings.Contains(page, "Ours &amp; Sons") {
 		t.Errorf("%s\n%s", text, page)
 	}
 	if strings.Contains(md, "files") {

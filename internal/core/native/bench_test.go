@@ -20,7 +20,9 @@ func TestCosts(t *testing.T) {
 	}
 	worlds := [2]*world.World{}
 	for i, guests := range []int{2_000, 20_000} {
-		worlds[i] = world.Merge(&world.World{}, worldgen.Generate(7, worldgen.Size{Guests: guests, Grants: guests * 4, Spaces: 200, Items: 2000, Partners: 40, People: 100, Groups: 10, Meetings: 60, Links: 100, Exceptions: 40}, now))
+		worlds[i] = world.Merge(&world.World{}, worldgen.Generate(7,
+			worldgen.Size{Guests: guests, Grants: guests * 4, Spaces: 200, Items: 2000, Partners: 40, People: 100, Groups: 10, Meetings: 60,
+				Links: 100, Exceptions: 40}, now))
 	}
 	least := func(f func()) time.Duration {
 		best := time.Hour
@@ -52,7 +54,8 @@ func TestCosts(t *testing.T) {
 	say, _ := catalogue.ActionByName("chat.message")
 	var qs []engine.Question
 	for i := range 20_000 {
-		qs = append(qs, engine.Question{Subject: engine.Who{Address: w.Guests[i%len(w.Guests)].Address}, Action: say.ID, Resource: world.Resource{Kind: catalogue.Person, ID: w.People[i%len(w.People)].ID}, At: now})
+		qs = append(qs, engine.Question{Subject: engine.Who{Address: w.Guests[i%len(w.Guests)].Address}, Action: say.ID,
+			Resource: world.Resource{Kind: catalogue.Person, ID: w.People[i%len(w.People)].ID}, At: now})
 	}
 	ask := func(s *engine.Snapshot) time.Duration {
 		return least(func() {

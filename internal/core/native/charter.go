@@ -297,7 +297,8 @@ func (d *Dialect) spaceCharters(m *Meant) (out []Setting) {
 			}
 			v = m.tightened(d, x, nil, r, r.Scale.Tighter(v, limit))
 			for i := range m.Policy.Partners {
-				if own, ok := tightestOf(m.Policy.Partners[i].Rules, r); ok && x.write(m.tightened(d, x, nil, r, r.Scale.Tighter(own, limit))) == general {
+				if own, ok := tightestOf(m.Policy.Partners[i].Rules, r); ok &&
+					x.write(m.tightened(d, x, nil, r, r.Scale.Tighter(own, limit))) == general {
 					v = r.Scale.Tighter(v, own)
 				}
 			}
@@ -512,7 +513,8 @@ func (f *Found) overlayCharters(w *world.World, most bool, n Names) {
 		}
 		if id, ok := n.Person(strings.TrimPrefix(of, ofPerson)); ok && len(f.Charters[of]) > 0 {
 			w.Exceptions = append(w.Exceptions, world.Exception{
-				ID: "found-" + id, People: []string{id}, Rules: settingsOf(f.Charters[of], most), From: moment.Always, Until: moment.Never, Reason: "as it was found",
+				ID: "found-" + id, People: []string{id}, Rules: settingsOf(f.Charters[of], most), From: moment.Always, Until: moment.Never,
+				Reason: "as it was found",
 			})
 		}
 	}

@@ -279,7 +279,8 @@ func (d *Dialect) Describe() (out []Line) {
 			continue
 		}
 		if !held {
-			out = append(out, Line{Rule: r.Name, Layer: "organisation", Part: "default", Fidelity: None, Says: "It has no setting for it. What counts there is not known here."})
+			out = append(out, Line{Rule: r.Name, Layer: "organisation", Part: "default", Fidelity: None,
+				Says: "It has no setting for it. What counts there is not known here."})
 			continue
 		}
 		for _, layer := range r.Layers.Names() {
@@ -308,7 +309,8 @@ var setSays = map[Scope]string{
 
 // HoldsRule reports whether systems of the dialect have anything for a rule.
 func (d *Dialect) HoldsRule(rule string) bool {
-	return slices.ContainsFunc(d.Dials, func(x Dial) bool { return x.Rule == rule }) || slices.ContainsFunc(d.Boards, func(b Board) bool { return b.Rule == rule && !b.Opens })
+	return slices.ContainsFunc(d.Dials, func(x Dial) bool { return x.Rule == rule }) ||
+		slices.ContainsFunc(d.Boards, func(b Board) bool { return b.Rule == rule && !b.Opens })
 }
 
 func (d *Dialect) pathOf(rule string) string {
@@ -335,7 +337,8 @@ func (d *Dialect) spanOf(rule string) time.Duration {
 // dialect knows it at all.
 func (d *Dialect) Setting(path string) (span time.Duration, title string, known bool) {
 	if of, ok := strings.CutPrefix(path, charterPrefix); ok {
-		return d.charterSpan(), "Set of values for " + strings.TrimPrefix(strings.TrimPrefix(of, ofSpace), ofPerson), d.charterSpan() >= 0 && d.gives(scopeOf(path))
+		return d.charterSpan(), "Set of values for " + strings.TrimPrefix(strings.TrimPrefix(of, ofSpace), ofPerson),
+			d.charterSpan() >= 0 && d.gives(scopeOf(path))
 	}
 	for i := range d.Dials {
 		if d.Dials[i].Path == path {

@@ -372,7 +372,8 @@ func GrantThings(list []world.Grant, at moment.Moment) map[string]Thing {
 			t["from"] = g.From.String()
 		}
 		key := t.Key("grant", nil)
-		if old := out[key]; old == nil || roleOf(old["role"]) < g.Role || roleOf(old["role"]) == g.Role && opensMore("until", old["until"], t["until"]) > 0 {
+		if old := out[key]; old == nil || roleOf(old["role"]) < g.Role ||
+			roleOf(old["role"]) == g.Role && opensMore("until", old["until"], t["until"]) > 0 {
 			out[key] = t
 		}
 	}

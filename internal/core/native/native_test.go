@@ -21,7 +21,9 @@ import (
 var now = moment.Of(time.Date(2026, 11, 23, 9, 0, 0, 0, time.UTC))
 
 func random(seed uint64) *world.World {
-	w := world.Merge(&world.World{}, worldgen.Generate(seed, worldgen.Size{Guests: 20, Grants: 70, Spaces: 6, Items: 30, Partners: 4, People: 6, Groups: 3, Meetings: 5, Links: 20, Exceptions: 5}, now))
+	w := world.Merge(&world.World{}, worldgen.Generate(seed,
+		worldgen.Size{Guests: 20, Grants: 70, Spaces: 6, Items: 30, Partners: 4, People: 6, Groups: 3, Meetings: 5, Links: 20, Exceptions: 5},
+		now))
 	r := rand.New(rand.NewPCG(seed, 4))
 	for i := range w.Rules {
 		all := w.Rules[i].Rule.Get().Scale.All()
@@ -160,10 +162,13 @@ func TestFoundIsBounded(t *testing.T) {
 		plain := seed%2 == 0
 		if plain {
 			w.Exceptions = nil
-			w.Barred = slices.DeleteFunc(w.Barred, func(x world.Bar) bool { return x.Address.IsZero() && barsSome(w, x.Entry) }) // what lies below a partner's domain is not told apart there
-			for i := range w.Partners {                                                                                          // what sets of values for somebody say, is held for each of them
+			// what lies below a partner's domain is not told apart there
+			w.Barred = slices.DeleteFunc(w.Barred, func(x world.Bar) bool { return x.Address.IsZero() && barsSome(w, x.Entry) })
+			// what sets of values for somebody say, is held for each of them
+			for i := range w.Partners {
 				w.Partners[i].Rules = slices.DeleteFunc(w.Partners[i].Rules, func(x world.Setting) bool {
-					return !slices.Contains([]string{"directory.guests", "spaces.guests", "spaces.pages", "files.given_to", "files.reshare"}, x.Rule.String())
+					return !slices.Contains([]string{"directory.guests", "spaces.guests", "spaces.pages", "files.given_to", "files.reshare"},
+						x.Rule.String())
 				})
 				said += len(w.Partners[i].Rules)
 			}
@@ -211,9 +216,11 @@ func TestFoundIsBounded(t *testing.T) {
 			}
 			for i := range d.Boards {
 				mode := []string{d.Boards[i].Only, d.Boards[i].But}[r.IntN(2)]
-				to[d.Boards[i].Path] = native.BoardText(mode, []string{w.Partners[r.IntN(len(w.Partners))].Domains[0].Domain.String(), "nobodys.example"})
+				to[d.Boards[i].Path] = native.BoardText(mode, []string{w.Partners[r.IntN(len(w.Partners))].Domains[0].Domain.String(),
+					"nobodys.example"})
 			}
-			for _, of := range []string{w.Partners[r.IntN(len(w.Partners))].Domains[0].Domain.String(), "#n-" + w.Spaces[r.IntN(len(w.Spaces))].ID, "@" + s.AddressOf(w.People[r.IntN(len(w.People))].ID)} {
+			for _, of := range []string{w.Partners[r.IntN(len(w.Partners))].Domains[0].Domain.String(), "#n-" + w.Spaces[r.IntN(len(w.Spaces))].ID,
+				"@" + s.AddressOf(w.People[r.IntN(len(w.People))].ID)} {
 				words := map[string]string{} // and gives somebody or something a set of values
 				for i := range d.Dials {
 					switch x := &d.Dials[i]; {
@@ -236,7 +243,8 @@ func TestFoundIsBounded(t *testing.T) {
 				t.Fatal(err)
 			}
 			if x.Total().Lost > 0 || len(x.WideLost) > 0 {
-				t.Fatalf("seed %d, %s: the tightest reading lets through what the loosest refuses: %+v %+v\n%v", seed, d.Name, x.Total(), x.WideLost, to)
+				t.Fatalf("seed %d, %s: the tightest reading lets through what the loosest refuses: %+v %+v\n%v", seed, d.Name, x.Total(), x.WideLost,
+					to)
 			}
 		}
 	}
@@ -283,8 +291,13 @@ func TestTurn(t *testing.T) {
 		{"parley", "houses", "all but: a.example", "none but: b.example", native.Tightens},
 		{"parley", "houses", "some of: a.example", "none but: b.example", native.Unclear},
 		{"parley", "houses", "none but:", "none but:", native.Same},
-		{"quay", "charter:a.example", "visitors=welcome; berths.visitors=keep out; berths.notes=read; crates.handed-to=crew; tickets=none; tickets.days=14; tickets.power=look; crates.passed-on=never", "visitors=welcome; berths.visitors=may come aboard; berths.notes=read; crates.handed-to=crew; tickets=none; tickets.days=14; tickets.power=look; crates.passed-on=never", native.Loosens},
-		{"quay", "charter:a.example", "", "visitors=welcome; berths.visitors=keep out; berths.notes=read; crates.handed-to=crew; tickets=none; tickets.days=14; tickets.power=look; crates.passed-on=never", native.Both},
+		{"quay", "charter:a.example",
+			"visitors=welcome; berths.visitors=keep out; berths.notes=read; crates.handed-to=crew; tickets=none; tickets.days=14; tickets.power=look; crates.passed-on=never",
+			"visitors=welcome; berths.visitors=may come aboard; berths.notes=read; crates.handed-to=crew; tickets=none; tickets.days=14; tickets.power=look; crates.passed-on=never",
+			native.Loosens},
+		{"quay", "charter:a.example", "",
+			"visitors=welcome; berths.visitors=keep out; berths.notes=read; crates.handed-to=crew; tickets=none; tickets.days=14; tickets.power=look; crates.passed-on=never",
+			native.Both},
 		{"quay", "charter:a.example", "nonsense", "visitors=welcome", native.Unclear},
 	} {
 		d, ok := native.ByName(c.dialect)
@@ -382,7 +395,10 @@ func TestTake(t *testing.T) {
 				if rule := d.RuleAt(s.Path); slices.ContainsFunc(d.Dials, func(y native.Dial) bool { return y.Rule == rule && y.Ceiling }) {
 					continue
 				}
-				if slices.ContainsFunc(d.Boards, func(b native.Board) bool { return b.Path == s.Path && (s.Turn == native.Tightens || len(w.Barred) > 0) }) {
+				if slices.ContainsFunc(d.Boards, func(b native.Board) bool {
+					return b.Path == s.Path &&
+						(s.Turn == native.Tightens || len(w.Barred) > 0)
+				}) {
 					continue // a partner that is suspended or barred stays off the list
 				}
 				t.Fatalf("seed %d, %s: it held %v, was taken over as %+v, and would be written %+v", seed, d.Name, held[s.Path], x, s)
@@ -417,7 +433,8 @@ spaces: [{id: harbour, name: Open, kind: team, owners: [uma], rules: {spaces.gue
 		}
 		return w, meant(w)
 	}
-	w, m := read("exceptions: [{id: a, people: [uma], rules: {chat.presence: everybody}, reason: x, from: 2026-11-01, until: 2027-01-01}, {id: b, groups: [press], rules: {meetings.outsiders: anyone}, reason: x, from: 2026-11-01, until: 2027-01-01}]\n")
+	w,
+		m := read("exceptions: [{id: a, people: [uma], rules: {chat.presence: everybody}, reason: x, from: 2026-11-01, until: 2027-01-01}, {id: b, groups: [press], rules: {meetings.outsiders: anyone}, reason: x, from: 2026-11-01, until: 2027-01-01}]\n")
 	s := engine.Of(w)
 	for i := range m.Places {
 		m.Places[i].Native = "n-" + m.Places[i].Space
@@ -445,7 +462,8 @@ spaces: [{id: harbour, name: Open, kind: team, owners: [uma], rules: {spaces.gue
 	if to := written(d.To(m)); to["berths.visitors"] != "keep out" || to["charter:#n-harbour"] != "" {
 		t.Errorf("a space that is not there yet: %v", to)
 	}
-	_, m = read("exceptions: [{id: a, people: [uma], parties: [\"partner:ilvane\"], rules: {chat.presence: everybody}, reason: x, from: 2026-11-01, until: 2027-01-01}]\n")
+	_,
+		m = read("exceptions: [{id: a, people: [uma], parties: [\"partner:ilvane\"], rules: {chat.presence: everybody}, reason: x, from: 2026-11-01, until: 2027-01-01}]\n")
 	d, _ = native.ByName("parley")
 	if to := written(d.To(m)); to["charter:@uma@ours.example"] != "" || to["lamp"] != "nobody" {
 		t.Errorf("towards some alone: %v", to)
@@ -454,7 +472,8 @@ spaces: [{id: harbour, name: Open, kind: team, owners: [uma], rules: {spaces.gue
 
 // TestKeeps: what a system has no word for, or would let through without a field for it, it does not keep.
 func TestKeeps(t *testing.T) {
-	h := &native.Holding{Kind: "link", Fields: []native.Field{{Name: "may", Of: "right", Words: map[string]string{"view": "look"}}, {Name: "for", Of: "for", Empty: true}}}
+	h := &native.Holding{Kind: "link", Fields: []native.Field{{Name: "may", Of: "right", Words: map[string]string{"view": "look"}},
+		{Name: "for", Of: "for", Empty: true}}}
 	g := &native.Holding{Kind: "grant", Fields: []native.Field{{Name: "who", Of: "address"}}}
 	for _, x := range []struct {
 		h    *native.Holding

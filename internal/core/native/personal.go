@@ -25,7 +25,8 @@ func saysOf(e *world.Exception, r *catalogue.Rule) (catalogue.Value, bool) {
 
 // levelTowards is what the exceptions of somebody come to towards a party: the tightest of their own, else of their
 // groups', else what counts in general (model.md §5).
-func levelTowards(own, group []*world.Exception, r *catalogue.Rule, general catalogue.Value, meant func(*world.Exception) bool) catalogue.Value {
+func levelTowards(own, group []*world.Exception, r *catalogue.Rule, general catalogue.Value,
+	meant func(*world.Exception) bool) catalogue.Value {
 	for _, list := range [][]*world.Exception{own, group} {
 		v, some := catalogue.Value(0), false
 		for _, e := range list {
@@ -144,7 +145,8 @@ func (m *Meant) named(lists ...[]*world.Exception) (out []towards, all bool) {
 		}
 		return strings.Count(t.entry.Domain.String(), ".")
 	}
-	slices.SortStableFunc(out, func(a, b towards) int { return depth(&a) - depth(&b) }) // what is said of all of them comes before what is said of one
+	// what is said of all of them comes before what is said of one
+	slices.SortStableFunc(out, func(a, b towards) int { return depth(&a) - depth(&b) })
 	return out, all
 }
 
@@ -300,13 +302,15 @@ type target struct {
 
 // holds reports whether what is said of one is said of the other too.
 func (t *target) holds(x *target) bool {
-	return t.ref.Partner != "" && x.of == t.ref.Partner || !t.ref.Domain.IsZero() && !x.ref.Address.IsZero() && x.ref.Address.Domain() == t.ref.Domain
+	return t.ref.Partner != "" && x.of == t.ref.Partner ||
+		!t.ref.Domain.IsZero() && !x.ref.Address.IsZero() && x.ref.Address.Domain() == t.ref.Domain
 }
 
 func (f *Found) overlayPerson(w *world.World, r *catalogue.Rule, id string, own []FoundBoard, most bool) {
 	add := func(level catalogue.Value, parties ...world.PartyRef) {
 		w.Exceptions = append(w.Exceptions, world.Exception{
-			ID: "found-" + id, People: []string{id}, Parties: parties, Rules: []world.Setting{{Rule: r.ID, Value: level}}, From: moment.Always, Until: moment.Never, Reason: "as it was found",
+			ID: "found-" + id, People: []string{id}, Parties: parties, Rules: []world.Setting{{Rule: r.ID, Value: level}}, From: moment.Always,
+			Until: moment.Never, Reason: "as it was found",
 		})
 	}
 	// pick finds the level that lets through what the lists do, one for each of them; exact is false where none does.

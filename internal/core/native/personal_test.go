@@ -78,7 +78,8 @@ func TestListsOfPeople(t *testing.T) {
 			case 2:
 				x.Parties = []world.PartyRef{{Partner: w.Partners[r.IntN(len(w.Partners))].ID}}
 			case 3:
-				x.Parties = []world.PartyRef{{Address: mustAddress("visitor@" + w.Partners[r.IntN(len(w.Partners))].Domains[0].Domain.String())}, {Domain: mustDomain("nobodys.example")}}
+				x.Parties = []world.PartyRef{{Address: mustAddress("visitor@" + w.Partners[r.IntN(len(w.Partners))].Domains[0].Domain.String())},
+					{Domain: mustDomain("nobodys.example")}}
 			}
 		}
 		var others []string
@@ -94,10 +95,12 @@ func TestListsOfPeople(t *testing.T) {
 			q := engine.Question{At: now}
 			if board == "from" {
 				act, _ := catalogue.ActionByName("chat.message")
-				q.Subject, q.Action, q.Resource = engine.Who{Kind: engine.ByAddress, Address: mustAddress(address)}, act.ID, world.Resource{Kind: catalogue.Person, ID: person}
+				q.Subject, q.Action, q.Resource = engine.Who{Kind: engine.ByAddress, Address: mustAddress(address)}, act.ID,
+					world.Resource{Kind: catalogue.Person, ID: person}
 			} else {
 				act, _ := catalogue.ActionByName("chat.message_theirs")
-				q.Subject, q.Action, q.Resource, q.Address = engine.Who{Kind: engine.ByPerson, ID: person}, act.ID, world.Resource{Kind: catalogue.Person, ID: person}, mustAddress(address)
+				q.Subject, q.Action, q.Resource, q.Address = engine.Who{Kind: engine.ByPerson, ID: person}, act.ID,
+					world.Resource{Kind: catalogue.Person, ID: person}, mustAddress(address)
 			}
 			a, err := s.Explain(&q)
 			if err != nil {
@@ -141,7 +144,8 @@ func TestListsOfPeople(t *testing.T) {
 					t.Fatalf("seed %d, %s: %s of %s and %s: surely, and not even perhaps: %v", seed, what, b, id, other, to)
 				}
 				if low && !does || does && !high && !barred(w, other) {
-					t.Fatalf("seed %d, %s: %s of %s and %s: it does %t, surely %t, perhaps %t: %v\n%+v", seed, what, b, id, other, does, low, high, to, w.Partners)
+					t.Fatalf("seed %d, %s: %s of %s and %s: it does %t, surely %t, perhaps %t: %v\n%+v", seed, what, b, id, other, does, low, high, to,
+						w.Partners)
 				}
 				if to["charter:@"+address] != "" {
 					turned++
@@ -196,9 +200,11 @@ meetings: [{id: talk, name: Talk, host: uma}]
 		for _, x := range []struct {
 			action string
 			on     world.Resource
-		}{{"chat.message", world.Resource{Kind: catalogue.Person, ID: "uma"}}, {"meetings.join", world.Resource{Kind: catalogue.Meeting, ID: "talk"}}} {
+		}{{"chat.message", world.Resource{Kind: catalogue.Person, ID: "uma"}},
+			{"meetings.join", world.Resource{Kind: catalogue.Meeting, ID: "talk"}}} {
 			act, _ := catalogue.ActionByName(x.action)
-			v, err := s.Decide(&engine.Question{Subject: engine.Who{Kind: engine.ByAddress, Address: mustAddress("a@ilvane.example")}, Action: act.ID, Resource: x.on, At: now})
+			v, err := s.Decide(&engine.Question{Subject: engine.Who{Kind: engine.ByAddress, Address: mustAddress("a@ilvane.example")},
+				Action: act.ID, Resource: x.on, At: now})
 			if err != nil {
 				t.Fatal(err)
 			}
@@ -214,7 +220,8 @@ meetings: [{id: talk, name: Talk, host: uma}]
 	} {
 		f := wire.From(map[string]string{"calls": "let through", "presence": "contacts", "from": x.from, "to": "only:"})
 		for _, most := range []bool{true, false} {
-			if is := got(overlay(s, w, f, most)); is != x.want && (most || !strings.HasPrefix(x.from, "not: else")) { // of two directions that differ the tightest counts for sure
+			// of two directions that differ the tightest counts for sure
+			if is := got(overlay(s, w, f, most)); is != x.want && (most || !strings.HasPrefix(x.from, "not: else")) {
 				t.Errorf("%s, most %t: %s, want %s", x.from, most, is, x.want)
 			}
 		}
@@ -242,7 +249,8 @@ func barred(w *world.World, address string) bool {
 	a := mustAddress(address)
 	return slices.ContainsFunc(w.Barred, func(x world.Bar) bool {
 		d := a.Domain().String()
-		return x.Address == a || x.Address.IsZero() && (x.Entry.Domain == a.Domain() || x.Entry.Subdomains && strings.HasSuffix(d, "."+x.Entry.Domain.String()))
+		return x.Address == a || x.Address.IsZero() && (x.Entry.Domain == a.Domain() ||
+			x.Entry.Subdomains && strings.HasSuffix(d, "."+x.Entry.Domain.String()))
 	})
 }
 

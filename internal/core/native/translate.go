@@ -160,7 +160,8 @@ func barNames(x *world.Bar) []string {
 func (b *Board) unbarred(e world.Entry, m *Meant) (out []string) {
 	for _, name := range entryNames(e) {
 		if !slices.ContainsFunc(m.Policy.Barred, func(x world.Bar) bool {
-			return x.Address.IsZero() && slices.ContainsFunc(barNames(&x), func(bar string) bool { return covers(bar, name) || !b.Single && covers(name, bar) })
+			return x.Address.IsZero() && slices.ContainsFunc(barNames(&x),
+				func(bar string) bool { return covers(bar, name) || !b.Single && covers(name, bar) })
 		}) {
 			out = append(out, name)
 		}
@@ -226,8 +227,9 @@ type FoundBoard struct {
 
 // Found is what a reading of a system means.
 type Found struct {
-	Charters map[string]map[catalogue.RuleID]Range // of sets of values: by domain, *.domain for those below, # and the id of a space there, @ and an address of ours
-	Values   map[catalogue.RuleID]Range            // where no place says anything; for everybody
+	// of sets of values: by domain, *.domain for those below, # and the id of a space there, @ and an address of ours
+	Charters map[string]map[catalogue.RuleID]Range
+	Values   map[catalogue.RuleID]Range // where no place says anything; for everybody
 	Limits   map[catalogue.RuleID]Range
 	Boards   []FoundBoard
 	Personal map[string][]FoundBoard // of people of ours, by address
@@ -575,7 +577,8 @@ func (d *Dialect) Take(m *Meant, read map[string]string, path string) *Taken {
 	for _, s := range d.Wanted(m, read) {
 		meant[s.Path] = s.Value
 		if IsSet(s.Path) && read[s.Path] != s.Value && (path == "" || path == s.Path) {
-			out.Left = append(out.Left, fmt.Sprintf("the set of values for %s, which is said here at the partner, the space or the person", strings.TrimPrefix(s.Path, charterPrefix)))
+			out.Left = append(out.Left, fmt.Sprintf("the set of values for %s, which is said here at the partner, the space or the person",
+				strings.TrimPrefix(s.Path, charterPrefix)))
 		}
 	}
 	wanted := func(p string) bool {
@@ -619,7 +622,8 @@ func (d *Dialect) Take(m *Meant, read map[string]string, path string) *Taken {
 			}
 		}
 		if v.Least != v.Most {
-			out.Left = append(out.Left, fmt.Sprintf("%s is %q, which may mean more or less; it is taken for %s", x.Path, read[x.Path], r.Scale.Format(v.Most)))
+			out.Left = append(out.Left, fmt.Sprintf("%s is %q, which may mean more or less; it is taken for %s", x.Path, read[x.Path],
+				r.Scale.Format(v.Most)))
 		}
 		out.Rules = append(out.Rules, set)
 	}

@@ -52,15 +52,19 @@ var all = []Pattern{
 		Items: []Item{{catalogue.Channel, "General"}, {catalogue.Folder, "Files"}, {catalogue.Page, "Notes"}},
 	},
 	{
-		Name: "publish", Title: "A place to publish", Says: "Guests read and download, and change nothing. Links open to whoever has them and end after 30 days.",
+		Name: "publish", Title: "A place to publish",
+		Says: "Guests read and download, and change nothing. Links open to whoever has them and end after 30 days.",
 		Kind: world.Site, Role: catalogue.View,
-		Rules: rules("spaces.guests", "on", "files.role", "view", "files.reshare", "off", "spaces.pages", "off", "spaces.tasks", "off", "files.bearer_links", "on", "files.link_right", "view", "files.link_days", "30"),
+		Rules: rules("spaces.guests", "on", "files.role", "view", "files.reshare", "off", "spaces.pages", "off", "spaces.tasks", "off",
+			"files.bearer_links", "on", "files.link_right", "view", "files.link_days", "30"),
 		Items: []Item{{catalogue.Folder, "To read"}},
 	},
 	{
-		Name: "drop-off", Title: "A drop-off", Says: "Everyone from outside has a folder of their own. Nobody sees another’s, nor who else is there.",
+		Name: "drop-off", Title: "A drop-off",
+		Says: "Everyone from outside has a folder of their own. Nobody sees another’s, nor who else is there.",
 		Kind: world.Team, Role: catalogue.Contribute, Each: true,
-		Rules: rules("spaces.guests", "on", "spaces.members_seen", "off", "spaces.channels", "off", "spaces.pages", "off", "spaces.tasks", "off", "chat.guests", "off", "files.reshare", "off", "files.bearer_links", "off"),
+		Rules: rules("spaces.guests", "on", "spaces.members_seen", "off", "spaces.channels", "off", "spaces.pages", "off", "spaces.tasks", "off",
+			"chat.guests", "off", "files.reshare", "off", "files.bearer_links", "off"),
 	},
 	{
 		Name: "course", Title: "A course", Says: "Guests read the material and work on tasks. Our own people may join by themselves.",
@@ -69,7 +73,8 @@ var all = []Pattern{
 		Items: []Item{{catalogue.Page, "Programme"}, {catalogue.Folder, "Material"}, {catalogue.Tasklist, "Tasks"}},
 	},
 	{
-		Name: "reports", Title: "A report area", Says: "Guests look at reports with the licence of the area. They do not edit, pass on or take the data out.",
+		Name: "reports", Title: "A report area",
+		Says: "Guests look at reports with the licence of the area. They do not edit, pass on or take the data out.",
 		Kind: world.ReportArea, HouseLicence: true, Role: catalogue.View,
 		Rules: rules("spaces.guests", "on", "reports.guest_edit", "off", "reports.reshare", "off", "reports.export", "off"),
 	},

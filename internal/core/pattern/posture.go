@@ -27,27 +27,32 @@ var postures = []Posture{
 		"meetings.outsiders", "none", "files.given_to", "inside", "files.domains", "closed", "files.bearer_links", "off",
 		"mail.calendar", "none", "mail.forward", "closed", "reports.given_to", "inside",
 	)},
-	{"guests", "Guests we invite", "Introducers invite guests from partners you list. A space opens for them where its owner says so. Links work only for those they name.", defaults(
-		"directory.guests", "on", "directory.invite_by", "introducers", "directory.invite_domains", "listed", "directory.personal", "off",
-		"spaces.guests", "off", "spaces.pages", "on", "spaces.connect", "closed", "spaces.join_in", "closed",
-		"chat.federation", "closed", "chat.personal", "off", "chat.guests", "on",
-		"meetings.outsiders", "known", "files.given_to", "known", "files.domains", "listed", "files.bearer_links", "off",
-		"mail.calendar", "none", "mail.forward", "closed", "reports.given_to", "known",
-	)},
-	{"partners", "Partners work with us", "Besides guests, people of partners you open chat with yours, see when they are busy, and join meetings by signing in.", defaults(
-		"directory.guests", "on", "directory.invite_by", "staff", "directory.invite_domains", "listed", "directory.personal", "off",
-		"spaces.guests", "on", "spaces.pages", "on", "spaces.connect", "listed", "spaces.join_in", "listed",
-		"chat.federation", "listed", "chat.personal", "off", "chat.guests", "on",
-		"meetings.outsiders", "signed_in", "files.given_to", "newcomers", "files.domains", "listed", "files.bearer_links", "off",
-		"mail.calendar", "busy", "mail.forward", "closed", "reports.given_to", "known",
-	)},
-	{"open", "Open to most", "Everybody of yours may invite anybody, private addresses too. Anyone may join meetings and chat. Links to whoever holds them work for 14 days.", defaults(
-		"directory.guests", "on", "directory.invite_by", "staff", "directory.invite_domains", "any", "directory.personal", "on",
-		"spaces.guests", "on", "spaces.pages", "on", "spaces.connect", "any", "spaces.join_in", "any",
-		"chat.federation", "any", "chat.personal", "on", "chat.guests", "on",
-		"meetings.outsiders", "anyone", "files.given_to", "newcomers", "files.domains", "any", "files.bearer_links", "on",
-		"mail.calendar", "busy", "mail.forward", "closed", "reports.given_to", "newcomers",
-	)},
+	{"guests", "Guests we invite",
+		"Introducers invite guests from partners you list. A space opens for them where its owner says so. Links work only for those they name.",
+		defaults(
+			"directory.guests", "on", "directory.invite_by", "introducers", "directory.invite_domains", "listed", "directory.personal", "off",
+			"spaces.guests", "off", "spaces.pages", "on", "spaces.connect", "closed", "spaces.join_in", "closed",
+			"chat.federation", "closed", "chat.personal", "off", "chat.guests", "on",
+			"meetings.outsiders", "known", "files.given_to", "known", "files.domains", "listed", "files.bearer_links", "off",
+			"mail.calendar", "none", "mail.forward", "closed", "reports.given_to", "known",
+		)},
+	{"partners", "Partners work with us",
+		"Besides guests, people of partners you open chat with yours, see when they are busy, and join meetings by signing in.", defaults(
+			"directory.guests", "on", "directory.invite_by", "staff", "directory.invite_domains", "listed", "directory.personal", "off",
+			"spaces.guests", "on", "spaces.pages", "on", "spaces.connect", "listed", "spaces.join_in", "listed",
+			"chat.federation", "listed", "chat.personal", "off", "chat.guests", "on",
+			"meetings.outsiders", "signed_in", "files.given_to", "newcomers", "files.domains", "listed", "files.bearer_links", "off",
+			"mail.calendar", "busy", "mail.forward", "closed", "reports.given_to", "known",
+		)},
+	{"open", "Open to most",
+		"Everybody of yours may invite anybody, private addresses too. Anyone may join meetings and chat. Links to whoever holds them work for 14 days.",
+		defaults(
+			"directory.guests", "on", "directory.invite_by", "staff", "directory.invite_domains", "any", "directory.personal", "on",
+			"spaces.guests", "on", "spaces.pages", "on", "spaces.connect", "any", "spaces.join_in", "any",
+			"chat.federation", "any", "chat.personal", "on", "chat.guests", "on",
+			"meetings.outsiders", "anyone", "files.given_to", "newcomers", "files.domains", "any", "files.bearer_links", "on",
+			"mail.calendar", "busy", "mail.forward", "closed", "reports.given_to", "newcomers",
+		)},
 }
 
 // Postures lists the postures from closed to open.

@@ -20,7 +20,8 @@ var guests = flag.Int("guests", 10_000, "records of outsiders in the world that 
 func BenchmarkRemedies(b *testing.B) {
 	w := world.Merge(&world.World{}, worldgen.Generate(1, worldgen.Size{Guests: *guests}, now))
 	policy := *w // as a database gives it, apart from the inventory
-	policy.People, policy.Groups, policy.Spaces, policy.Meetings, policy.Guests, policy.Grants, policy.Links, policy.Forwarders, policy.Contacts = nil, nil, nil, nil, nil, nil, nil, nil, nil
+	policy.People, policy.Groups, policy.Spaces, policy.Meetings, policy.Guests, policy.Grants, policy.Links, policy.Forwarders,
+		policy.Contacts = nil, nil, nil, nil, nil, nil, nil, nil, nil
 	e := engine.New()
 	e.Put(w)
 	e.SetPolicy(&policy)
@@ -41,7 +42,8 @@ func BenchmarkRemedies(b *testing.B) {
 		if !a.Takes(it.Kind) {
 			continue
 		}
-		q := engine.Question{Subject: engine.Who{Address: w.Guests[r.IntN(len(w.Guests))].Address}, Action: a.ID, Resource: world.Resource{Kind: it.Kind, ID: it.ID}, At: now}
+		q := engine.Question{Subject: engine.Who{Address: w.Guests[r.IntN(len(w.Guests))].Address}, Action: a.ID,
+			Resource: world.Resource{Kind: it.Kind, ID: it.ID}, At: now}
 		if v, err := s.Decide(&q); err != nil || v.Yes {
 			continue
 		}

@@ -21,7 +21,9 @@ var now = moment.Of(time.Date(2026, 11, 23, 9, 0, 0, 0, time.UTC))
 
 func snapshot(t *testing.T, text string) *engine.Snapshot {
 	t.Helper()
-	w, err := worldfile.Read([]byte("wexillum: 1\norganisation: {name: Small, domains: [ours.example], time_zone: Europe/Lisbon}\ndates_from: [{for: organisation, from: 2028-01-01}]\n"+text), worldfile.Options{Now: now})
+	w,
+		err := worldfile.Read([]byte("wexillum: 1\norganisation: {name: Small, domains: [ours.example], time_zone: Europe/Lisbon}\ndates_from: [{for: organisation, from: 2028-01-01}]\n"+text),
+		worldfile.Options{Now: now})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -156,7 +158,8 @@ func drawn(r *rand.Rand, w *world.World) (q engine.Question, ok bool) {
 	q = engine.Question{Action: a.ID, At: now}
 	g := w.Guests[r.IntN(len(w.Guests))].Address
 	if r.IntN(3) == 0 {
-		g, _ = addr.Parse([]string{"new@" + w.Partners[r.IntN(len(w.Partners))].Domains[0].Domain.String(), "new@unlisted.example", "new@homepost.example"}[r.IntN(3)])
+		g, _ = addr.Parse([]string{"new@" + w.Partners[r.IntN(len(w.Partners))].Domains[0].Domain.String(), "new@unlisted.example",
+			"new@homepost.example"}[r.IntN(3)])
 	}
 	q.Subject = engine.Who{Address: g}
 	if a.Asks[catalogue.Ours] != nil {
@@ -193,9 +196,12 @@ func TestSteps(t *testing.T) {
 	gone, nothing := map[catalogue.Code]int{}, map[catalogue.Code]int{}
 	for seed := uint64(1); seed <= 40; seed++ {
 		r := rand.New(rand.NewPCG(seed, 9))
-		w := world.Merge(&world.World{}, worldgen.Generate(seed, worldgen.Size{Guests: 20, Grants: 60, Spaces: 6, Items: 30, Partners: 5, People: 6, Groups: 3, Meetings: 5, Links: 10, Exceptions: 5}, now))
+		w := world.Merge(&world.World{}, worldgen.Generate(seed,
+			worldgen.Size{Guests: 20, Grants: 60, Spaces: 6, Items: 30, Partners: 5, People: 6, Groups: 3, Meetings: 5, Links: 10, Exceptions: 5},
+			now))
 		if g := w.Guests[r.IntN(len(w.Guests))].Address; seed%2 == 0 {
-			w.Barred = append(w.Barred, world.Bar{Address: g, Reason: "test"}, world.Bar{Entry: world.Entry{Domain: w.Guests[0].Address.Domain()}, Reason: "test"})
+			w.Barred = append(w.Barred, world.Bar{Address: g, Reason: "test"},
+				world.Bar{Entry: world.Entry{Domain: w.Guests[0].Address.Domain()}, Reason: "test"})
 		}
 		s := engine.Of(w)
 		for range 60 {
@@ -223,14 +229,16 @@ func TestSteps(t *testing.T) {
 							continue
 						}
 						gone[c.Code]++
-						y, err := Apply(s, set, now).Explain(&engine.Question{Subject: q.Subject, Action: q.Action, Resource: q.Resource, Address: q.Address, Account: a.Account, At: now})
+						y, err := Apply(s, set, now).Explain(&engine.Question{Subject: q.Subject, Action: q.Action, Resource: q.Resource, Address: q.Address,
+							Account: a.Account, At: now})
 						if err != nil {
 							t.Fatalf("seed %d: %s: %v", seed, texts(set), err)
 						}
 						for _, b := range y.Accounts {
 							for n := range b.Gates[g].Causes {
 								if d := &b.Gates[g].Causes[n]; b.Account == a.Account && d.Refuses && same(d, c) {
-									t.Fatalf("seed %d: %s %s %s as %s: after %q it still says %q, before %q", seed, q.Subject, q.Action, q.Resource, a.Account, texts(set), d.Text(), c.Text())
+									t.Fatalf("seed %d: %s %s %s as %s: after %q it still says %q, before %q", seed, q.Subject, q.Action, q.Resource, a.Account,
+										texts(set), d.Text(), c.Text())
 								}
 							}
 						}
@@ -240,7 +248,8 @@ func TestSteps(t *testing.T) {
 		}
 	}
 	// Against the others no change of ours is known; their words ask somebody for something.
-	words := []catalogue.Code{catalogue.NoSuchPerson, catalogue.ByNature, catalogue.PasswordMissing, catalogue.CopyMissing, catalogue.DownloadMissing, catalogue.LinkElsewhere, catalogue.LinkOver, catalogue.LinkUndated,
+	words := []catalogue.Code{catalogue.NoSuchPerson, catalogue.ByNature, catalogue.PasswordMissing, catalogue.CopyMissing,
+		catalogue.DownloadMissing, catalogue.LinkElsewhere, catalogue.LinkOver, catalogue.LinkUndated,
 		catalogue.NotSelf, catalogue.NotJoinable, catalogue.MeetingAlone, catalogue.LinkRightLow}
 	for _, c := range catalogue.Codes() {
 		if c.Entry().Next == "" {
@@ -263,7 +272,9 @@ func TestRemediesOfRandomWorlds(t *testing.T) {
 	options, refusals, large, kinds := 0, 0, 0, map[Kind]int{}
 	for seed := uint64(1); seed <= 60; seed++ {
 		r := rand.New(rand.NewPCG(seed, 5))
-		w := world.Merge(&world.World{}, worldgen.Generate(seed, worldgen.Size{Guests: 20, Grants: 60, Spaces: 6, Items: 30, Partners: 5, People: 6, Groups: 3, Meetings: 5, Links: 10, Exceptions: 5}, now))
+		w := world.Merge(&world.World{}, worldgen.Generate(seed,
+			worldgen.Size{Guests: 20, Grants: 60, Spaces: 6, Items: 30, Partners: 5, People: 6, Groups: 3, Meetings: 5, Links: 10, Exceptions: 5},
+			now))
 		s := engine.Of(w)
 		for range 60 {
 			q, ok := drawn(r, w)
@@ -373,7 +384,9 @@ func TestWeighRandomly(t *testing.T) {
 	tried, gained := 0, 0
 	for seed := uint64(100); seed < 112; seed++ {
 		r := rand.New(rand.NewPCG(seed, 5))
-		w := world.Merge(&world.World{}, worldgen.Generate(seed, worldgen.Size{Guests: 14, Grants: 50, Spaces: 5, Items: 20, Partners: 4, People: 4, Groups: 3, Meetings: 4, Links: 8, Exceptions: 3}, now))
+		w := world.Merge(&world.World{}, worldgen.Generate(seed,
+			worldgen.Size{Guests: 14, Grants: 50, Spaces: 5, Items: 20, Partners: 4, People: 4, Groups: 3, Meetings: 4, Links: 8, Exceptions: 3},
+			now))
 		s := engine.Of(w)
 		for range 25 {
 			a := &catalogue.Actions()[r.IntN(len(catalogue.Actions()))]

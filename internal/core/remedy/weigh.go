@@ -121,7 +121,8 @@ func Weigh(s *engine.Snapshot, o *Option, at moment.Moment, stop func() error) (
 // Less orders options by what they open: typical newcomers, parties, granted triples,
 // wide pairs, what ours do elsewhere, duration; then by how narrow their changes are.
 func Less(a, b *Option, x, y *Counts) bool {
-	for _, d := range [][2]int{{x.Newcomers, y.Newcomers}, {x.Parties, y.Parties}, {x.Granted, y.Granted}, {x.WidePairs, y.WidePairs}, {x.Outward, y.Outward}} {
+	for _, d := range [][2]int{{x.Newcomers, y.Newcomers}, {x.Parties, y.Parties}, {x.Granted, y.Granted}, {x.WidePairs, y.WidePairs},
+		{x.Outward, y.Outward}} {
 		if d[0] != d[1] {
 			return d[0] < d[1]
 		}

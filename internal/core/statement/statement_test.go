@@ -84,7 +84,8 @@ func TestDocumented(t *testing.T) {
 organisation: {name: Museum, domains: [{name: brackwater.example, subdomains: yes}], time_zone: Europe/Lisbon}
 partners: [{id: ilvane, name: Ilvane, domains: [ilvane.example]}]
 `)
-	c, err := statement.Read(m[1], statement.Expect{Partner: &museum.Partners[0], Ours: museum.Organisation.Domains, Now: moment.Of(time.Unix(1795444700, 0)), Seen: moment.Always})
+	c, err := statement.Read(m[1], statement.Expect{Partner: &museum.Partners[0], Ours: museum.Organisation.Domains,
+		Now: moment.Of(time.Unix(1795444700, 0)), Seen: moment.Always})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -108,17 +109,21 @@ partners: [{id: ilvane, name: Ilvane, domains: [ilvane.example]}]
 	if err := valid(t, s, text); err != nil {
 		t.Error(err)
 	}
-	if ours.Issuer != "east.example" || strings.Join(ours.Domains, " ") != "east.example *.lab.east.example" || ours.Expires-ours.Issued != int64(statement.Lasts.Seconds()) || len(ours.Stance) != int(catalogue.NumKeys) {
+	if ours.Issuer != "east.example" || strings.Join(ours.Domains, " ") != "east.example *.lab.east.example" ||
+		ours.Expires-ours.Issued != int64(statement.Lasts.Seconds()) || len(ours.Stance) != int(catalogue.NumKeys) {
 		t.Errorf("%+v", ours)
 	}
-	for k, want := range map[string]string{"chat.in": "admits messages presence", "spaces.in": "refuses", "files.in": "refuses", "meetings.in": "admits"} {
+	for k, want := range map[string]string{"chat.in": "admits messages presence", "spaces.in": "refuses", "files.in": "refuses",
+		"meetings.in": "admits"} {
 		if got := strings.TrimSpace(ours.Stance[k].Says + " " + strings.Join(ours.Stance[k].Features, " ")); got != want {
 			t.Errorf("%s: %s, want %s", k, got, want)
 		}
 	}
 	for name, bad := range map[string]string{
-		"no version": `{"iss":"a.example","domains":[],"iat":1,"exp":2,"stance":{}}`, "another version": `{"wexillum_statement":2,"iss":"a.example","domains":[],"iat":1,"exp":2,"stance":{}}`,
-		"perhaps": `{"wexillum_statement":1,"iss":"a.example","domains":[],"iat":1,"exp":2,"stance":{"chat.in":{"says":"perhaps"}}}`, "no direction": `{"wexillum_statement":1,"iss":"a.example","domains":[],"iat":1,"exp":2,"stance":{"chat":{"says":"admits"}}}`,
+		"no version":      `{"iss":"a.example","domains":[],"iat":1,"exp":2,"stance":{}}`,
+		"another version": `{"wexillum_statement":2,"iss":"a.example","domains":[],"iat":1,"exp":2,"stance":{}}`,
+		"perhaps":         `{"wexillum_statement":1,"iss":"a.example","domains":[],"iat":1,"exp":2,"stance":{"chat.in":{"says":"perhaps"}}}`,
+		"no direction":    `{"wexillum_statement":1,"iss":"a.example","domains":[],"iat":1,"exp":2,"stance":{"chat":{"says":"admits"}}}`,
 	} {
 		if valid(t, s, []byte(bad)) == nil {
 			t.Errorf("the schema takes %s", name)
@@ -139,7 +144,8 @@ func TestRoundTrip(t *testing.T) {
 organisation: {name: West, domains: [west.example], time_zone: Europe/Lisbon}
 partners: [{id: east, name: East, domains: [{name: east.example, subdomains: yes}]}]
 `)
-	c, err := statement.Read(text, statement.Expect{Partner: &west.Partners[0], Ours: west.Organisation.Domains, Now: moment.Of(now), Seen: moment.Of(now)})
+	c, err := statement.Read(text, statement.Expect{Partner: &west.Partners[0], Ours: west.Organisation.Domains, Now: moment.Of(now),
+		Seen: moment.Of(now)})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -149,7 +155,8 @@ partners: [{id: east, name: East, domains: [{name: east.example, subdomains: yes
 	}
 	for _, s := range got {
 		theirs := s.Key ^ 1
-		if (s.Says == world.SaysAdmits) != side.Keys[theirs].Opens || s.Source != "statement" || s.AsOf != moment.Of(now) || (s.Says == world.SaysAdmits) != (s.Until == moment.Of(now.Add(statement.Lasts))) {
+		if (s.Says == world.SaysAdmits) != side.Keys[theirs].Opens || s.Source != "statement" || s.AsOf != moment.Of(now) ||
+			(s.Says == world.SaysAdmits) != (s.Until == moment.Of(now.Add(statement.Lasts))) {
 			t.Errorf("%+v against %+v", s, side.Keys[theirs])
 		}
 	}
@@ -161,16 +168,20 @@ func FuzzRead(f *testing.F) {
 	f.Add([]byte(`{"wexillum_statement":1,"iss":"east.example","aud":"west.example","domains":[],"iat":1795424400,"exp":1795425000,"stance":{"chat.in":{"says":"admits","features":["voice","x"]}}}`))
 	f.Add([]byte(`{"wexillum_statement":1,"iat":-1}`))
 	f.Add([]byte(`[]`))
-	east, _ := worldfile.Read([]byte("wexillum: 1\norganisation: {name: West, domains: [west.example], time_zone: Europe/Lisbon}\npartners: [{id: east, name: East, domains: [east.example]}]\n"), worldfile.Options{Now: moment.Of(now)})
+	east,
+		_ := worldfile.Read([]byte("wexillum: 1\norganisation: {name: West, domains: [west.example], time_zone: Europe/Lisbon}\npartners: [{id: east, name: East, domains: [east.example]}]\n"),
+		worldfile.Options{Now: moment.Of(now)})
 	f.Fuzz(func(t *testing.T, text []byte) {
-		c, err := statement.Read(text, statement.Expect{Partner: &east.Partners[0], Ours: east.Organisation.Domains, Now: moment.Of(now), Seen: moment.Always})
+		c, err := statement.Read(text, statement.Expect{Partner: &east.Partners[0], Ours: east.Organisation.Domains, Now: moment.Of(now),
+			Seen: moment.Always})
 		if err != nil {
 			if err.Error() == "" {
 				t.Fatal("an error without words")
 			}
 			return
 		}
-		if c.Expires <= now.Unix() || c.Issued > now.Unix()+300 || !strings.EqualFold(strings.TrimSuffix(c.Issuer, "."), "east.example") && len(c.Issuer) < 12 {
+		if c.Expires <= now.Unix() || c.Issued > now.Unix()+300 ||
+			!strings.EqualFold(strings.TrimSuffix(c.Issuer, "."), "east.example") && len(c.Issuer) < 12 {
 			t.Fatalf("%+v is taken", c)
 		}
 		c.Stances()

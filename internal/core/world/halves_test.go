@@ -53,10 +53,14 @@ partners:
 		days catalogue.Value
 		want string
 	}{
-		{"2026-11-23T09:00:00Z", 180, "spaces.in unconfirmed (old), spaces.out our_turn, chat.in open, chat.out their_turn, files.in unconfirmed, mail.in our_turn"},
-		{"2026-10-28T23:59:59Z", 180, "spaces.in open, spaces.out our_turn, chat.in open, chat.out their_turn, files.in unconfirmed, mail.in our_turn"},
-		{"2026-10-29T00:00:00Z", 180, "spaces.in unconfirmed (old), spaces.out our_turn, chat.in open, chat.out their_turn, files.in unconfirmed, mail.in our_turn"},
-		{"2036-11-23T09:00:00Z", catalogue.NoLimit, "spaces.in open, spaces.out our_turn, chat.in open, chat.out their_turn, files.in unconfirmed, mail.in our_turn"},
+		{"2026-11-23T09:00:00Z", 180,
+			"spaces.in unconfirmed (old), spaces.out our_turn, chat.in open, chat.out their_turn, files.in unconfirmed, mail.in our_turn"},
+		{"2026-10-28T23:59:59Z", 180,
+			"spaces.in open, spaces.out our_turn, chat.in open, chat.out their_turn, files.in unconfirmed, mail.in our_turn"},
+		{"2026-10-29T00:00:00Z", 180,
+			"spaces.in unconfirmed (old), spaces.out our_turn, chat.in open, chat.out their_turn, files.in unconfirmed, mail.in our_turn"},
+		{"2036-11-23T09:00:00Z", catalogue.NoLimit,
+			"spaces.in open, spaces.out our_turn, chat.in open, chat.out their_turn, files.in unconfirmed, mail.in our_turn"},
 	} {
 		m, err := moment.Parse(c.at)
 		if err != nil {
@@ -73,21 +77,34 @@ partners:
 func TestOurSide(t *testing.T) {
 	const head = "wexillum: 1\norganisation: {name: Small, domains: [ours.example], time_zone: Europe/Lisbon}\n"
 	for _, c := range []struct{ rules, partner, key, want string }{
-		{"{chat.federation: {default: listed}}", "opened: {chat.in: yes}", "chat.in", "open listed by_name [messages voice presence] unconfirmed []"},
+		{"{chat.federation: {default: listed}}", "opened: {chat.in: yes}", "chat.in",
+			"open listed by_name [messages voice presence] unconfirmed []"},
 		{"{chat.federation: {default: listed}}", "", "chat.in", "shut listed not_listed [messages voice presence] shut []"},
-		{"{chat.federation: {default: listed}}", "stance: {chat.in: {says: admits}}", "chat.in", "shut listed not_listed [messages voice presence] our_turn []"},
-		{"{chat.federation: {default: closed}}", "opened: {chat.in: yes}, stance: {chat.in: {says: admits}}", "chat.in", "shut closed by_level [messages voice presence] our_turn []"},
-		{"{chat.federation: {default: any}}", "stance: {chat.in: {says: admits}}", "chat.in", "open any by_level [messages voice presence] open [messages voice presence]"},
-		{"{chat.federation: {default: any}}", "opened: {chat.in: no}, stance: {chat.in: {says: admits}}", "chat.in", "shut any by_name [messages voice presence] our_turn []"},
-		{"{chat.federation: {default: any}}", "standing: suspended, opened: {chat.in: yes}, stance: {chat.in: {says: admits}}", "chat.in", "shut any by_standing [messages voice presence] shut []"},
-		{"{chat.federation: {default: listed}, chat.calls: {default: off}}", "opened: {chat.out: yes}, stance: {chat.out: {says: admits, features: [voice, presence]}}", "chat.out", "open listed by_name [messages presence] open [presence]"},
-		{"{chat.federation: {default: closed}}", "opened: {chat.out: yes}, rules: {chat.presence: hidden}, stance: {chat.out: {says: refuses}}", "chat.out", "shut closed by_level [messages voice] shut []"},
-		{"{spaces.connect: {default: closed}, spaces.join_in: {default: listed}, directory.invite_domains: {default: closed}}", "opened: {spaces.in: yes}", "spaces.in", "open listed by_name [] unconfirmed []"},
-		{"{chat.federation: {default: any}}", "stance: {chat.in: {says: refuses}}", "chat.in", "open any by_level [messages voice presence] shut []"},
+		{"{chat.federation: {default: listed}}", "stance: {chat.in: {says: admits}}", "chat.in",
+			"shut listed not_listed [messages voice presence] our_turn []"},
+		{"{chat.federation: {default: closed}}", "opened: {chat.in: yes}, stance: {chat.in: {says: admits}}", "chat.in",
+			"shut closed by_level [messages voice presence] our_turn []"},
+		{"{chat.federation: {default: any}}", "stance: {chat.in: {says: admits}}", "chat.in",
+			"open any by_level [messages voice presence] open [messages voice presence]"},
+		{"{chat.federation: {default: any}}", "opened: {chat.in: no}, stance: {chat.in: {says: admits}}", "chat.in",
+			"shut any by_name [messages voice presence] our_turn []"},
+		{"{chat.federation: {default: any}}", "standing: suspended, opened: {chat.in: yes}, stance: {chat.in: {says: admits}}", "chat.in",
+			"shut any by_standing [messages voice presence] shut []"},
+		{"{chat.federation: {default: listed}, chat.calls: {default: off}}",
+			"opened: {chat.out: yes}, stance: {chat.out: {says: admits, features: [voice, presence]}}", "chat.out",
+			"open listed by_name [messages presence] open [presence]"},
+		{"{chat.federation: {default: closed}}", "opened: {chat.out: yes}, rules: {chat.presence: hidden}, stance: {chat.out: {says: refuses}}",
+			"chat.out", "shut closed by_level [messages voice] shut []"},
+		{"{spaces.connect: {default: closed}, spaces.join_in: {default: listed}, directory.invite_domains: {default: closed}}",
+			"opened: {spaces.in: yes}", "spaces.in", "open listed by_name [] unconfirmed []"},
+		{"{chat.federation: {default: any}}", "stance: {chat.in: {says: refuses}}", "chat.in",
+			"open any by_level [messages voice presence] shut []"},
 		{"{}", "stance: {mail.in: {says: admits}}", "mail.in", "shut listed not_listed [] our_turn []"},
-		{"{}", "opened: {mail.in: yes}, stance: {mail.in: {says: admits, until: 2026-11-22}}", "mail.in", "open listed by_name [] unconfirmed []"},
+		{"{}", "opened: {mail.in: yes}, stance: {mail.in: {says: admits, until: 2026-11-22}}", "mail.in",
+			"open listed by_name [] unconfirmed []"},
 		{"{}", "opened: {mail.in: yes}, stance: {mail.in: {says: admits, until: 2026-11-23}}", "mail.in", "open listed by_name [] open []"},
-		{"{}", "opened: {mail.in: yes}, stance: {mail.in: {says: refuses, until: 2026-11-01}}", "mail.in", "open listed by_name [] their_turn []"},
+		{"{}", "opened: {mail.in: yes}, stance: {mail.in: {says: refuses, until: 2026-11-01}}", "mail.in",
+			"open listed by_name [] their_turn []"},
 	} {
 		more := ""
 		if c.partner != "" {
@@ -98,7 +115,8 @@ func TestOurSide(t *testing.T) {
 			if h.Key.String() != c.key {
 				continue
 			}
-			got := fmt.Sprint(map[bool]string{true: "open ", false: "shut "}[h.Ours.Opens], world.LevelNames[h.Ours.Level], " ", world.BecauseNames[h.Ours.Because], " ", h.Ours.Features, " ", world.JointNames[h.Joint], " ", h.Features)
+			got := fmt.Sprint(map[bool]string{true: "open ", false: "shut "}[h.Ours.Opens], world.LevelNames[h.Ours.Level], " ",
+				world.BecauseNames[h.Ours.Because], " ", h.Ours.Features, " ", world.JointNames[h.Joint], " ", h.Features)
 			if got != c.want {
 				t.Errorf("%s, %s: %s\nwant %s", c.rules, c.partner, got, c.want)
 			}

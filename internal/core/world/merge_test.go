@@ -65,7 +65,8 @@ contacts: [{person: uma, party: a@ilvane.example, state: accepted}]
 	if string(worldfile.Write(w)) != before {
 		t.Fatal("merging changed the base")
 	}
-	if len(got.People) != 2 || got.People[0].Name != "Uma Two" || len(got.Groups) != 1 || len(got.Groups[0].Parties) != 0 || len(got.Guests) != 2 || got.Guests[0].Name != "A two" {
+	if len(got.People) != 2 || got.People[0].Name != "Uma Two" || len(got.Groups) != 1 || len(got.Groups[0].Parties) != 0 ||
+		len(got.Guests) != 2 || got.Guests[0].Name != "A two" {
 		t.Errorf("%+v %+v %+v", got.People, got.Groups, got.Guests)
 	}
 	items := map[string][]string{}
@@ -77,10 +78,12 @@ contacts: [{person: uma, party: a@ilvane.example, state: accepted}]
 	if want := map[string][]string{"Dossier two": {"kit", "plan"}, "Yard two": {"notes"}}; !reflect.DeepEqual(items, want) {
 		t.Errorf("the items are %v, want %v", items, want)
 	}
-	if len(got.Spaces) != 2 || len(got.Meetings) != 1 || got.Meetings[0].Host != "lars" || len(got.Grants) != 2 || !got.Grants[0].Until.IsSet() {
+	if len(got.Spaces) != 2 || len(got.Meetings) != 1 || got.Meetings[0].Host != "lars" || len(got.Grants) != 2 ||
+		!got.Grants[0].Until.IsSet() {
 		t.Errorf("%+v %+v %+v", got.Spaces, got.Meetings, got.Grants)
 	}
-	if len(got.Links) != 1 || got.Links[0].Bearer() || len(got.Forwarders) != 1 || got.Forwarders[0].KeepCopy || len(got.Contacts) != 1 || !got.Contacts[0].Accepted {
+	if len(got.Links) != 1 || got.Links[0].Bearer() || len(got.Forwarders) != 1 || got.Forwarders[0].KeepCopy || len(got.Contacts) != 1 ||
+		!got.Contacts[0].Accepted {
 		t.Errorf("%+v %+v %+v", got.Links, got.Forwarders, got.Contacts)
 	}
 }
@@ -93,9 +96,11 @@ func TestMergeHoldsBack(t *testing.T) {
 	rule := func(text string) *world.World {
 		return parse(t, "{wexillum: 1, organisation: {name: Small, domains: [ours.example], time_zone: Europe/Lisbon}, rules: {"+text+"}}")
 	}
-	lower := world.Merge(w, rule("spaces.pages: {limit: off, default: off}, chat.calls: {limit: off, default: off}, files.bearer_links: {limit: off, default: off}, meetings.early: {limit: off, default: off}"))
+	lower := world.Merge(w,
+		rule("spaces.pages: {limit: off, default: off}, chat.calls: {limit: off, default: off}, files.bearer_links: {limit: off, default: off}, meetings.early: {limit: off, default: off}"))
 	held := func(w *world.World) (out []bool) {
-		return []bool{w.Partners[0].Rules[0].Held, w.Exceptions[0].Rules[0].Held, w.Spaces[0].Rules[0].Held, w.Spaces[0].Items[1].Rules[0].Held, w.Meetings[0].Rules[0].Held}
+		return []bool{w.Partners[0].Rules[0].Held, w.Exceptions[0].Rules[0].Held, w.Spaces[0].Rules[0].Held, w.Spaces[0].Items[1].Rules[0].Held,
+			w.Meetings[0].Rules[0].Held}
 	}
 	if got := held(lower); !reflect.DeepEqual(got, []bool{true, true, true, true, true}) {
 		t.Errorf("held back: %v", got)
@@ -103,7 +108,8 @@ func TestMergeHoldsBack(t *testing.T) {
 	if string(worldfile.Write(w)) != before || held(w)[2] {
 		t.Fatal("holding back changed the base")
 	}
-	raised := world.Merge(lower, rule("spaces.pages: {limit: on}, chat.calls: {limit: on}, files.bearer_links: {limit: on}, meetings.early: {limit: on}"))
+	raised := world.Merge(lower,
+		rule("spaces.pages: {limit: on}, chat.calls: {limit: on}, files.bearer_links: {limit: on}, meetings.early: {limit: on}"))
 	if got := held(raised); !reflect.DeepEqual(got, []bool{true, true, true, true, true}) {
 		t.Errorf("raising a limit released something: %v", got)
 	}
@@ -115,7 +121,9 @@ func TestMergeHoldsBack(t *testing.T) {
 // TestMergeAgain: laying a world over itself changes nothing.
 func TestMergeAgain(t *testing.T) {
 	for seed := range uint64(5) {
-		w := world.Merge(&world.World{}, worldgen.Generate(seed, worldgen.Size{Guests: 40, Grants: 120, Spaces: 10, Items: 40, Partners: 5, People: 12, Groups: 4, Meetings: 6, Links: 10, Exceptions: 8}, now))
+		w := world.Merge(&world.World{}, worldgen.Generate(seed,
+			worldgen.Size{Guests: 40, Grants: 120, Spaces: 10, Items: 40, Partners: 5, People: 12, Groups: 4, Meetings: 6, Links: 10, Exceptions: 8},
+			now))
 		again := world.Merge(w, w)
 		if string(worldfile.Write(again)) != string(worldfile.Write(w)) {
 			t.Errorf("seed %d: the same world twice is another one", seed)
@@ -127,7 +135,8 @@ func TestMergeAgain(t *testing.T) {
 // something does.
 func TestHoldBack(t *testing.T) {
 	pages := catalogue.MustRule("spaces.pages")
-	limits := world.Limits(&world.World{Policy: world.Policy{Rules: []world.RuleSetting{{Rule: pages, Limit: catalogue.Off, Default: catalogue.Unset}}}}, &world.World{})
+	limits := world.Limits(&world.World{Policy: world.Policy{Rules: []world.RuleSetting{{Rule: pages, Limit: catalogue.Off,
+		Default: catalogue.Unset}}}}, &world.World{})
 	given := []world.Setting{{Rule: catalogue.MustRule("spaces.tasks"), Value: catalogue.On}, {Rule: pages, Value: catalogue.On}}
 	got := world.HoldBack(given, limits)
 	if !got[1].Held || got[0].Held || given[1].Held {

@@ -94,10 +94,12 @@ letters:
 	for _, d := range m.Differs {
 		differs = append(differs, d.What+" "+d.Was+" "+d.Become)
 	}
-	if got, want := strings.Join(differs, "; "), "standing suspended active; opened spaces.in unset no; opened files.in yes unset; rule spaces.pages on unset; rule mail.calendar unset busy; stance chat.in admits unknown; stance chat.out unknown refuses"; got != want {
+	if got, want := strings.Join(differs, "; "),
+		"standing suspended active; opened spaces.in unset no; opened files.in yes unset; rule spaces.pages on unset; rule mail.calendar unset busy; stance chat.in admits unknown; stance chat.out unknown refuses"; got != want {
 		t.Errorf("%s\nwant %s", got, want)
 	}
-	if got, want := strings.Join(m.Named, " ")+" | "+strings.Join(m.Spaces, " ")+" | "+strings.Join(m.Letters, " "), "exception:one exception:both bundle:desk expectation:nothing expectation:alone | dossier | l1"; got != want {
+	if got, want := strings.Join(m.Named, " ")+" | "+strings.Join(m.Spaces, " ")+" | "+strings.Join(m.Letters, " "),
+		"exception:one exception:both bundle:desk expectation:nothing expectation:alone | dossier | l1"; got != want {
 		t.Errorf("%s\nwant %s", got, want)
 	}
 }
@@ -105,7 +107,8 @@ letters:
 // TestSplitPartner: the new one is alike, and both are named.
 func TestSplitPartner(t *testing.T) {
 	w := parse(t, two)
-	m, err := world.SplitPartner(w, "lamps", []world.Entry{{Domain: domain(t, "works.lamps.example"), Subdomains: true}}, "works", "Lamp Works")
+	m, err := world.SplitPartner(w, "lamps", []world.Entry{{Domain: domain(t, "works.lamps.example"), Subdomains: true}}, "works",
+		"Lamp Works")
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -187,8 +190,10 @@ func TestRearrangeRefused(t *testing.T) {
 		{say(world.SplitPartner(w, "lamps", nil, "x", "X")), "no domain is named; name those that become the new partner's"},
 		{say(world.SplitPartner(w, "lamps", entry("ropes.example"), "x", "X")), `ropes.example is no domain of "lamps"`},
 		{say(world.SplitPartner(w, "lamps", entry("below.lamps.example"), "x", "X")), `below.lamps.example is no domain of "lamps"`},
-		{say(world.SplitPartner(w, "lamps", entry("works.lamps.example"), "x", "X")), "works.lamps.example is kept with its subdomains; it can only be split off like that"},
-		{say(world.SplitPartner(w, "lamps", entry("lamps.example", "*.works.lamps.example"), "x", "X")), `no domain would be left to "lamps"; to give it another name, change its name`},
+		{say(world.SplitPartner(w, "lamps", entry("works.lamps.example"), "x", "X")),
+			"works.lamps.example is kept with its subdomains; it can only be split off like that"},
+		{say(world.SplitPartner(w, "lamps", entry("lamps.example", "*.works.lamps.example"), "x", "X")),
+			`no domain would be left to "lamps"; to give it another name, change its name`},
 		{say(world.SplitPartner(w, "lamps", entry("deep.works.lamps.example"), "x", "X")), "done"},
 	} {
 		if c[0] != c[1] {

@@ -154,7 +154,8 @@ const (
 
 // StartSettings returns the settings of a new installation.
 func StartSettings() Settings {
-	return Settings{StanceDays: StartStanceDays, ForgetDays: StartForgetDays, Brake: StartBrake, MemberMail: StartMemberMail, LapseDays: StartLapseDays}
+	return Settings{StanceDays: StartStanceDays, ForgetDays: StartForgetDays, Brake: StartBrake, MemberMail: StartMemberMail,
+		LapseDays: StartLapseDays}
 }
 
 // SettingsNow returns what is set, or the start where nothing is.
@@ -438,7 +439,8 @@ func (b *Bundle) Grants(h *Holding) (out []Grant) {
 			}
 		}
 		if g.Role != catalogue.NoRole {
-			out = append(out, Grant{Address: h.Party, Resource: g.Resource, Role: g.Role, From: h.From, Until: h.Until, Sponsor: h.Sponsor, Reviewed: h.Reviewed, Waits: h.Waits, Bundle: b.ID})
+			out = append(out, Grant{Address: h.Party, Resource: g.Resource, Role: g.Role, From: h.From, Until: h.Until, Sponsor: h.Sponsor,
+				Reviewed: h.Reviewed, Waits: h.Waits, Bundle: b.ID})
 		}
 	}
 	return out

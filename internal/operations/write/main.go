@@ -28,7 +28,8 @@ func main() {
 }
 
 var (
-	roles  = []string{operations.Anybody, "administrator", "auditor", "keeper", "member", "guest", "decisions", "metrics", "reading", "lists", "guests", "expectations"}
+	roles = []string{operations.Anybody, "administrator", "auditor", "keeper", "member", "guest", "decisions", "metrics", "reading", "lists",
+		"guests", "expectations"}
 	drafts = []operations.Draft{operations.Policy, operations.Ask, operations.Preview, operations.Never}
 )
 
@@ -63,7 +64,8 @@ func write(from, examples, goFile, tsFile, page, served string) error {
 	for _, f := range []struct {
 		to   string
 		text func([]operations.Operation) ([]byte, error)
-	}{{goFile, goTable}, {tsFile, tsTable}, {page, docs}, {served, func(all []operations.Operation) ([]byte, error) { return complete(text, all, sent) }}} {
+	}{{goFile, goTable}, {tsFile, tsTable}, {page, docs},
+		{served, func(all []operations.Operation) ([]byte, error) { return complete(text, all, sent) }}} {
 		b, err := f.text(all)
 		if err == nil {
 			err = os.WriteFile(f.to, b, 0o644)
@@ -139,7 +141,8 @@ func goTable(all []operations.Operation) ([]byte, error) {
 		for _, f := range []struct {
 			name string
 			is   bool
-		}{{"WeighsSelf", o.WeighsSelf}, {"List", o.List}, {"ShownOnce", o.ShownOnce}, {"Often", o.Often}, {"BeforeFactor", o.BeforeFactor}, {"Fresh", o.Fresh}} {
+		}{{"WeighsSelf", o.WeighsSelf}, {"List", o.List}, {"ShownOnce", o.ShownOnce}, {"Often", o.Often}, {"BeforeFactor", o.BeforeFactor},
+			{"Fresh", o.Fresh}} {
 			if f.is {
 				fmt.Fprintf(&b, ", %s: true", f.name)
 			}

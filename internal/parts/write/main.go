@@ -1,5 +1,5 @@
-// Command write finds out what of others is in the programs and the console, refuses licences that are not allowed, and writes the bill of materials
-// and the texts of the licences.
+// Command write finds out what of others is in the programs and the console, refuses licences that are not allowed, and writes the bill of
+// materials and the texts of the licences.
 package main
 
 import (
