@@ -1,12 +1,10 @@
 package api
 
 import (
-	"bytes"
 	"context"
 	"encoding/csv"
 	"fmt"
 	"io"
-	"net/http"
 	"strings"
 
 	"wexillum.example/internal/answer"
@@ -585,18 +583,13 @@ func (s *server) ListKinds(context.Context, apigen.ListKindsRequestObject) (apig
 }
 
 func (s *server) GetList(ctx context.Context, r apigen.GetListRequestObject) (apigen.GetListResponseObject, error) {
-	var b bytes.Buffer
-	format := ""
+	format, kind := "", "text/csv"
 	if r.Params.Format != nil {
-		format = string(*r.Params.Format)
+		if format = string(*r.Params.Format); format == "scim" {
+			kind = "application/scim+json"
+		}
 	}
-	if err := s.Service.List(ctx, string(r.What), format, &b); err != nil {
-		return nil, err
-	}
-	if format == "scim" {
-		return rawList{b.Bytes(), "application/scim+json"}, nil
-	}
-	return apigen.GetList200TextcsvResponse{Body: &b, ContentLength: int64(b.Len())}, nil
+	return streamed{kind, func(w io.Writer) error { return s.Service.List(ctx, string(r.What), format, w) }}, nil
 }
 
 func (s *server) PutList(ctx context.Context, r apigen.PutListRequestObject) (apigen.PutListResponseObject, error) {
@@ -664,16 +657,4 @@ func (s *server) PutList(ctx context.Context, r apigen.PutListRequestObject) (ap
 		out.Going, out.Waits = ptr(goingOf(x.Going)), &x.Waits
 	}
 	return out, nil
-}
-
-// rawList is a list as it is sent.
-type rawList struct {
-	body []byte
-	kind string
-}
-
-func (l rawList) VisitGetListResponse(w http.ResponseWriter) error {
-	w.Header().Set("Content-Type", l.kind)
-	_, err := w.Write(l.body)
-	return err
 }

@@ -1,10 +1,9 @@
 package api
 
 import (
-	"bytes"
 	"context"
-	"fmt"
 	"io"
+	"net/http"
 	"strings"
 
 	"wexillum.example/internal/answer"
@@ -12,7 +11,6 @@ import (
 	"wexillum.example/internal/contract"
 	"wexillum.example/internal/core/draft"
 	"wexillum.example/internal/service"
-	"wexillum.example/internal/store"
 	"wexillum.example/internal/worldfile"
 )
 
@@ -33,19 +31,22 @@ func (s *server) Dump(ctx context.Context, r apigen.DumpRequestObject) (apigen.D
 			}
 		}
 	}
-	w, unread, err := s.Service.WorldAndUnread(ctx, store.Head{})
-	if err != nil {
-		return nil, err
-	}
-	if policy {
-		w = worldfile.PolicyOf(w)
-	}
-	var left bytes.Buffer
-	for _, u := range unread {
-		fmt.Fprintf(&left, "# %s\n", u.Text())
-	}
-	text := append(left.Bytes(), worldfile.Write(w, sections...)...)
-	return apigen.Dump200ApplicationyamlResponse{Body: bytes.NewReader(text), ContentLength: int64(len(text))}, nil
+	return streamed{"application/yaml", func(w io.Writer) error { return s.Service.Dump(ctx, w, policy, sections...) }}, nil
+}
+
+// streamed is an answer that is written while it is made. Where that fails after its beginning, the connection is cut, so that nobody
+// takes a part for the whole.
+type streamed struct {
+	kind  string
+	write func(io.Writer) error
+}
+
+func (x streamed) VisitDumpResponse(w http.ResponseWriter) error    { return x.answer(w) }
+func (x streamed) VisitGetListResponse(w http.ResponseWriter) error { return x.answer(w) }
+
+func (x streamed) answer(w http.ResponseWriter) error {
+	w.Header().Set("Content-Type", x.kind)
+	return x.write(w)
 }
 
 func contains(list []string, s string) bool {

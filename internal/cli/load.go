@@ -275,12 +275,7 @@ func (a *app) dump() *cobra.Command {
 					p.Format, what = &f, scimOf
 				}
 				resp, err := r.GetList(c.Context(), what, p)
-				var text []byte
-				if err := r.read(resp, err, &text); err != nil {
-					return err
-				}
-				_, err = a.out.Write(text)
-				return err
+				return r.copy(resp, err, a.out)
 			}
 			p := &contract.DumpParams{}
 			if len(sections) > 0 {
@@ -290,14 +285,15 @@ func (a *app) dump() *cobra.Command {
 				p.Policy = &policy
 			}
 			resp, err := r.Dump(c.Context(), p)
+			if a.output != "json" {
+				return r.copy(resp, err, a.out)
+			}
 			var text []byte
 			if err := r.read(resp, err, &text); err != nil {
 				return err
 			}
-			if a.output == "json" {
-				if text, err = yaml.YAMLToJSON(text); err != nil {
-					return err
-				}
+			if text, err = yaml.YAMLToJSON(text); err != nil {
+				return err
 			}
 			_, err = a.out.Write(text)
 			return err

@@ -103,6 +103,18 @@ func (a *app) remote() (*remote, error) {
 	return &remote{c, server, a.profileOf()}, err
 }
 
+// copy hands an answer on as it comes; one that is no success is read as any other.
+func (r *remote) copy(resp *http.Response, err error, to io.Writer) error {
+	if err != nil || resp.StatusCode >= 400 {
+		return r.read(resp, err, nil)
+	}
+	defer resp.Body.Close()
+	if _, err := io.Copy(to, resp.Body); err != nil {
+		return fmt.Errorf("the answer of the service at %s was cut off; what was written is not all of it: %w", r.server, err)
+	}
+	return nil
+}
+
 // read takes an answer apart: into where all went well, else the problem.
 func (r *remote) read(resp *http.Response, err error, into any) error {
 	if err != nil {

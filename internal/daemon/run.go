@@ -653,8 +653,8 @@ func (a *app) generate() *cobra.Command {
 			}
 			w := worldgen.Generate(seed, size, moment.Of(time.Now()))
 			if dsn == "" {
-				_, err := a.Out().Write(worldfile.Write(w))
-				return err
+				out := worldfile.NewWriter(a.Out(), w.Organisation)
+				return errors.Join(out.Add(w), out.Close())
 			}
 			ctx, stop := signal.NotifyContext(c.Context(), os.Interrupt)
 			defer stop()

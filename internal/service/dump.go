@@ -4,6 +4,8 @@ import (
 	"context"
 	"errors"
 	"fmt"
+	"io"
+	"slices"
 	"strings"
 
 	"wexillum.example/internal/core/addr"
@@ -14,9 +16,10 @@ import (
 
 // collect is a sink that builds a world for a dump.
 type collect struct {
-	w   world.World
-	at  map[string]int // of spaces
-	bad []Unread
+	w           world.World
+	at          map[string]int // of spaces
+	bad         []Unread
+	policyAlone bool // without what is known of the other side
 }
 
 // Unread is a record that cannot be read as it is kept: it counts without what no text may
@@ -96,6 +99,9 @@ func (c *collect) SetFloors(xs []world.DatesFrom) { c.w.DatesFrom = xs }
 
 func (c *collect) SetPolicy(p *world.World) {
 	c.w.Policy = p.Policy
+	if c.policyAlone {
+		c.w.Policy = worldfile.PolicyOf(p).Policy
+	}
 }
 
 // World returns everything as it was at a head; the zero Head is now.
@@ -112,6 +118,113 @@ func (s *Service) WorldAndUnread(ctx context.Context, at store.Head) (*world.Wor
 		err = s.waiting(ctx, &c.w)
 	}
 	return &c.w, c.bad, err
+}
+
+// fileSink is a sink that writes a file of what comes, section by section. Only what stands in other places there than it comes in is
+// collected: policy, people, groups and spaces, which get their items.
+type fileSink struct {
+	collect
+	out      *worldfile.Writer
+	sections []string
+	to       io.Writer
+	spaces   int // how many spaces have been written
+	err      error
+}
+
+func (d *fileSink) add(w *world.World) {
+	if d.err == nil {
+		d.err = d.out.Add(w)
+	}
+}
+
+// before writes what comes before spaces, and spaces up to one, that one not; all of them where there is none such.
+func (d *fileSink) before(space string) {
+	if d.out == nil {
+		d.out = worldfile.NewWriter(d.to, d.w.Organisation, d.sections...)
+		d.add(&world.World{Policy: d.w.Policy, Inventory: world.Inventory{People: d.w.People, Groups: d.w.Groups}})
+		d.w.People, d.w.Groups = nil, nil
+	}
+	stop := len(d.w.Spaces)
+	if space != "" {
+		at, ok := d.at[space]
+		if !ok {
+			return
+		}
+		stop = at
+	}
+	if stop > d.spaces {
+		d.add(&world.World{Inventory: world.Inventory{Spaces: d.w.Spaces[d.spaces:stop]}})
+		clear(d.w.Spaces[d.spaces:stop])
+		d.spaces = stop
+	}
+}
+
+// PutItem takes items, which come by their spaces, in the order of these.
+func (d *fileSink) PutItem(x *world.Item) {
+	d.before(x.Space)
+	if at, ok := d.at[x.Space]; ok && at < d.spaces && d.err == nil {
+		d.err = fmt.Errorf("the item %s comes after its space %s was written", x.ID, x.Space)
+	}
+	d.collect.PutItem(x)
+}
+
+func (d *fileSink) later(of world.Inventory) {
+	d.before("")
+	d.add(&world.World{Inventory: of})
+}
+
+func (d *fileSink) PutDomainList(x *world.DomainList) {
+	d.later(world.Inventory{DomainLists: []world.DomainList{*x}})
+}
+
+func (d *fileSink) PutMeeting(x *world.Meeting) {
+	d.later(world.Inventory{Meetings: []world.Meeting{*x}})
+}
+
+func (d *fileSink) PutGuest(x *world.Guest) { d.later(world.Inventory{Guests: []world.Guest{*x}}) }
+
+func (d *fileSink) SetGrants(_ string, xs []world.Grant) { d.later(world.Inventory{Grants: xs}) }
+
+func (d *fileSink) PutHolding(x *world.Holding) {
+	d.later(world.Inventory{Holdings: []world.Holding{*x}})
+}
+
+func (d *fileSink) PutLink(x *world.Link) { d.later(world.Inventory{Links: []world.Link{*x}}) }
+
+func (d *fileSink) SetForwarders(_ string, xs []world.Forwarder) {
+	d.later(world.Inventory{Forwarders: xs})
+}
+
+func (d *fileSink) PutContact(x *world.Contact) {
+	d.later(world.Inventory{Contacts: []world.Contact{*x}})
+}
+
+// Wants leaves out what no section is asked for; spaces come with their items.
+func (d *fileSink) Wants(kind string) bool {
+	return len(d.sections) == 0 || slices.Contains(d.sections, worldfile.SectionOf(kind)) ||
+		kind == "item" && slices.Contains(d.sections, "spaces")
+}
+
+// Dump writes everything there is now, or the sections that are asked for, as a file: while it is read, so that memory does not grow
+// with it. policy leaves out what is known of the other side. What could not be read as it is kept is noted at the end.
+func (s *Service) Dump(ctx context.Context, to io.Writer, policy bool, sections ...string) error {
+	d := &fileSink{collect: collect{at: map[string]int{}}, sections: sections, to: to}
+	d.policyAlone = policy
+	if _, err := s.store.Read(ctx, store.Head{}, d); err != nil || d.err != nil {
+		return errors.Join(err, d.err)
+	}
+	d.before("")
+	rest := world.World{Inventory: world.Inventory{Letters: d.w.Letters, Statements: d.w.Statements, DatesFrom: d.w.DatesFrom}}
+	if !policy {
+		if err := s.waiting(ctx, &rest); err != nil {
+			return err
+		}
+	}
+	d.add(&rest)
+	for _, u := range d.bad {
+		d.out.Note(u.Text())
+	}
+	return errors.Join(d.err, d.out.Close())
 }
 
 // Remove never comes: everything is read at once.

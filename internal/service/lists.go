@@ -521,73 +521,63 @@ func scimRows(in io.Reader) (rows []listRow, err error) {
 	return rows, nil
 }
 
-// List writes a list as CSV, or guests as a SCIM list response.
-func (s *Service) List(ctx context.Context, what, format string, to io.Writer) error {
-	w, err := s.World(ctx, store.Head{})
-	if err != nil {
-		return err
+// listed is a sink that takes one kind of inventory, entry by entry.
+type listed struct {
+	collect
+	section string
+	entry   func(*world.World) error // of a world that holds one, or those of one holder
+	err     error
+}
+
+// Wants leaves out everything else.
+func (l *listed) Wants(kind string) bool { return worldfile.SectionOf(kind) == l.section }
+
+func (l *listed) one(x world.Inventory) {
+	if l.err == nil {
+		l.err = l.entry(&world.World{Inventory: x})
 	}
-	var docs [][]byte
-	switch what {
-	case "guests":
-		for i := range w.Guests {
-			docs = append(docs, worldfile.GuestDoc(&w.Guests[i]))
-		}
-	case "grants":
-		for i := range w.Grants {
-			docs = append(docs, worldfile.GrantDoc(&w.Grants[i]))
-		}
-	case "holdings":
-		for i := range w.Holdings {
-			docs = append(docs, worldfile.HoldingDoc(&w.Holdings[i]))
-		}
-	case "links":
-		for i := range w.Links {
-			docs = append(docs, worldfile.LinkDoc(&w.Links[i]))
-		}
-	case "spaces":
-		for i := range w.Spaces {
-			docs = append(docs, worldfile.SpaceDoc(&w.Spaces[i]))
-		}
-	case "people":
-		for i := range w.People {
-			docs = append(docs, worldfile.PersonDoc(&w.People[i]))
-		}
-	default:
+}
+
+func (l *listed) PutGuest(x *world.Guest) { l.one(world.Inventory{Guests: []world.Guest{*x}}) }
+
+func (l *listed) SetGrants(_ string, xs []world.Grant) { l.one(world.Inventory{Grants: xs}) }
+
+func (l *listed) PutHolding(x *world.Holding) { l.one(world.Inventory{Holdings: []world.Holding{*x}}) }
+
+func (l *listed) PutLink(x *world.Link) { l.one(world.Inventory{Links: []world.Link{*x}}) }
+
+func (l *listed) PutSpace(x *world.Space) { l.one(world.Inventory{Spaces: []world.Space{*x}}) }
+
+func (l *listed) PutPerson(x *world.Person) { l.one(world.Inventory{People: []world.Person{*x}}) }
+
+// List writes a list as CSV while it is read, or guests as a SCIM list response.
+func (s *Service) List(ctx context.Context, what, format string, to io.Writer) error {
+	columns, ok := listColumns[what]
+	if !ok {
 		return fmt.Errorf("%w: there is no list %q", ErrNotFound, what)
 	}
-	if format == "scim" {
-		if what != "guests" {
-			return &Invalid{"format", "scim", "guests come as SCIM; the other lists as CSV"}
+	if format == "scim" && what != "guests" {
+		return &Invalid{"format", "scim", "guests come as SCIM; the other lists as CSV"}
+	}
+	l := &listed{section: what}
+	if format == "scim" { // which says first how many there are
+		var docs [][]byte
+		l.entry = func(w *world.World) error {
+			docs = append(docs, worldfile.GuestDoc(&w.Guests[0]))
+			return nil
+		}
+		if _, err := s.store.Read(ctx, store.Head{}, l); err != nil {
+			return err
 		}
 		return writeSCIM(docs, to)
 	}
 	out := sheet.NewWriter(to)
-	columns := listColumns[what]
 	if err := out.Write(columns); err != nil {
 		return err
 	}
-	for _, doc := range docs {
-		var m map[string]any
-		if err := json.Unmarshal(doc, &m); err != nil {
-			return err
-		}
-		f := make([]string, len(columns))
-		for i, c := range columns {
-			switch x := m[c].(type) {
-			case string:
-				f[i] = x
-			case []any:
-				list := make([]string, len(x))
-				for j := range x {
-					list[j] = fmt.Sprint(x[j])
-				}
-				f[i] = strings.Join(list, ";")
-			}
-		}
-		if err := out.Write(f); err != nil {
-			return err
-		}
+	l.entry = func(w *world.World) error { return worldfile.Cells(w, what, columns, out.Write) }
+	if _, err := s.store.Read(ctx, store.Head{}, l); err != nil || l.err != nil {
+		return errors.Join(err, l.err)
 	}
 	out.Flush()
 	return out.Error()

@@ -1,6 +1,8 @@
 package service
 
 import (
+	"crypto/ecdsa"
+	"crypto/x509"
 	"encoding/base64"
 	"encoding/json"
 	"errors"
@@ -27,7 +29,23 @@ type device struct {
 
 func newDevice(t *testing.T, s *Service) *device {
 	return &device{t: t, s: s, rp: virtualwebauthn.RelyingParty{ID: "access.ours.example", Name: "Small", Origin: keysOrigin},
-		auth: virtualwebauthn.NewAuthenticator(), cred: virtualwebauthn.NewCredential(virtualwebauthn.KeyTypeEC2)}
+		auth: virtualwebauthn.NewAuthenticator(), cred: newCredential(t)}
+}
+
+// newCredential makes a key of which neither coordinate begins with a zero: the device that is played leaves such zeros out, which
+// no real one does, and one key in 128 would be refused for it.
+func newCredential(t *testing.T) virtualwebauthn.Credential {
+	t.Helper()
+	for {
+		cred := virtualwebauthn.NewCredential(virtualwebauthn.KeyTypeEC2)
+		key, err := x509.ParsePKCS8PrivateKey(cred.Key.Data)
+		check(t, err)
+		public, err := key.(*ecdsa.PrivateKey).PublicKey.Bytes() // 4, and both coordinates (SEC 1 §2.3.3)
+		check(t, err)
+		if public[1] != 0 && public[33] != 0 {
+			return cred
+		}
+	}
 }
 
 func asJSON(t *testing.T, x any) string {

@@ -45,7 +45,7 @@ type querier interface {
 	QueryContext(ctx context.Context, q string, args ...any) (*sql.Rows, error)
 }
 
-// Read hands over everything as it was at a head; the zero Head is now. It
+// Read hands over everything as it was at a head, policy first; the zero Head is now. It
 // returns the head it read at.
 func (s *Store) Read(ctx context.Context, at Head, sink Sink) (Head, error) {
 	tx, err := s.db.BeginTx(ctx, &sql.TxOptions{Isolation: sql.LevelRepeatableRead, ReadOnly: true})
@@ -60,15 +60,21 @@ func (s *Store) Read(ctx context.Context, at Head, sink Sink) (Head, error) {
 	if at != (Head{}) {
 		h = at
 	}
-	if err := s.readInventory(ctx, tx, h.Seq, sink); err != nil {
-		return Head{}, err
-	}
 	w, err := readPolicyFor(ctx, tx, h, sink)
 	if err != nil {
 		return Head{}, err
 	}
 	sink.SetPolicy(w)
+	if err := s.readInventory(ctx, tx, h.Seq, sink); err != nil {
+		return Head{}, err
+	}
 	return h, nil
+}
+
+// SomeSink is a Sink that takes some kinds of inventory alone.
+type SomeSink interface {
+	Sink
+	Wants(kind string) bool
 }
 
 // PolicyAt returns the policy as it was at a head; sink hears of what cannot be read as it is kept.
@@ -149,59 +155,54 @@ func ahead[T any](ctx context.Context, q querier, query string, args []any, scan
 
 func (s *Store) readInventory(ctx context.Context, q querier, seq uint64, sink Sink) error {
 	when := []any{seq, seq}
-	for _, kind := range []string{"group", "person", "space"} {
-		if err := eachDoc(ctx, q, kind, when, sink); err != nil {
-			return err
+	docs := func(kind string) func() error { return func() error { return eachDoc(ctx, q, kind, when, sink) } }
+	type step struct {
+		kind string
+		read func() error
+	}
+	steps := []step{
+		{"group", docs("group")},
+		{"person", docs("person")},
+		{"space", docs("space")},
+		{"item", func() error {
+			return ahead(ctx, q, "SELECT "+itemColumns+" FROM item WHERE "+asOf+" ORDER BY space, place, id", when,
+				func(r *sql.Rows) (world.Item, error) {
+					it, _, err := scanItem(r)
+					return it, err
+				}, func(it *world.Item) error {
+					putItem(sink, it)
+					return nil
+				})
+		}},
+		{"domain_list", docs("domain_list")},
+		{"meeting", docs("meeting")},
+		{"guest", func() error {
+			return ahead(ctx, q, "SELECT "+guestColumns+" FROM guest WHERE "+asOf+" ORDER BY address", when,
+				func(r *sql.Rows) (world.Guest, error) {
+					return scanGuest(r)
+				}, func(g *world.Guest) error {
+					putGuest(sink, g)
+					return nil
+				})
+		}},
+		{"grant", func() error { return eachGrants(ctx, q, asOf, when, sink) }},
+		{"holding", docs("holding")},
+		{"link", docs("link")},
+		{"forwarder", func() error { return eachForwarders(ctx, q, "", when, sink) }},
+		{"contact", docs("contact")},
+		{"dates_from", func() error { return readFloors(ctx, q, when, sink) }},
+	}
+	if _, ok := sink.(DocSink); ok {
+		for _, kind := range worldfile.NotAsked() {
+			steps = append(steps, step{kind, docs(kind)})
 		}
 	}
-	if err := ahead(ctx, q, "SELECT "+itemColumns+" FROM item WHERE "+asOf+" ORDER BY space, place, id", when,
-		func(r *sql.Rows) (world.Item, error) {
-			it, _, err := scanItem(r)
-			return it, err
-		}, func(it *world.Item) error {
-			putItem(sink, it)
-			return nil
-		}); err != nil {
-		return err
-	}
-	if err := eachDoc(ctx, q, "domain_list", when, sink); err != nil {
-		return err
-	}
-	if err := eachDoc(ctx, q, "meeting", when, sink); err != nil {
-		return err
-	}
-	if err := ahead(ctx, q, "SELECT "+guestColumns+" FROM guest WHERE "+asOf+" ORDER BY address", when,
-		func(r *sql.Rows) (world.Guest, error) {
-			return scanGuest(r)
-		}, func(g *world.Guest) error {
-			putGuest(sink, g)
-			return nil
-		}); err != nil {
-		return err
-	}
-	if err := eachGrants(ctx, q, asOf, when, sink); err != nil {
-		return err
-	}
-	if err := eachDoc(ctx, q, "holding", when, sink); err != nil {
-		return err
-	}
-	if err := eachDoc(ctx, q, "link", when, sink); err != nil {
-		return err
-	}
-	if err := eachForwarders(ctx, q, "", when, sink); err != nil {
-		return err
-	}
-	if err := eachDoc(ctx, q, "contact", when, sink); err != nil {
-		return err
-	}
-	if err := readFloors(ctx, q, when, sink); err != nil {
-		return err
-	}
-	if _, ok := sink.(DocSink); !ok {
-		return nil
-	}
-	for _, kind := range worldfile.NotAsked() {
-		if err := eachDoc(ctx, q, kind, when, sink); err != nil {
+	some, ok := sink.(SomeSink)
+	for _, x := range steps {
+		if ok && !some.Wants(x.kind) {
+			continue
+		}
+		if err := x.read(); err != nil {
 			return err
 		}
 	}

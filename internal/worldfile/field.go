@@ -9,6 +9,8 @@ import (
 	"wexillum.example/internal/core/catalogue"
 	"wexillum.example/internal/core/moment"
 	"wexillum.example/internal/core/world"
+
+	"github.com/zeebo/xxh3"
 )
 
 // field is one field of a record: how it is read and how it is written. A write
@@ -30,8 +32,12 @@ type reader struct {
 	zone   *time.Location
 	refs   []reference
 	values []valueSeen
-	places map[string][2]int // of what is checked once all is read
-	said   map[string]bool   // optional lists that an entry gave: partner:ID, space:ID
+	places map[xxh3.Uint128][2]int // of what is checked once all is read, by the hash of what it is called
+	// What comes again soon is kept once: ids and addresses, by a slot of their text, and days. Nil for a short text.
+	ids       *[mostKept]string
+	addresses *[mostKept]addr.Address
+	days      map[string]moment.Moment
+	said      map[string]bool // optional lists that an entry gave: partner:ID, space:ID
 }
 
 // reference is an id that must exist once everything is read.
@@ -46,6 +52,27 @@ type valueSeen struct {
 	setting   world.Setting
 }
 
+// place is what places go by. Two names of one hash of 128 bits are not met with.
+func place(name string) xxh3.Uint128 { return xxh3.HashString128(name) }
+
+// mostKept is how much of what comes again a reader keeps; a power of two.
+const mostKept = 1 << 12
+
+// slot is where a text is kept.
+func slot(s string) int { return int(xxh3.HashString(s) % mostKept) }
+
+// kept is a text that is kept by itself, not as a part of the file, and once for those who say the same soon after.
+func (r *reader) kept(s string) string {
+	if r.ids == nil {
+		return strings.Clone(s)
+	}
+	k := &r.ids[slot(s)]
+	if *k != s {
+		*k = strings.Clone(s)
+	}
+	return *k
+}
+
 type writer struct{ zone *time.Location }
 
 func (r *reader) at(n *node, format string, args ...any) {
@@ -58,23 +85,25 @@ func object[T any](r *reader, n *node, what string, fields []field[T], x *T) {
 		r.at(n, "%s is written as fields and values", what)
 		return
 	}
+	next := 0 // fields stand mostly in their order
 	for i := range n.keys {
-		k := &n.keys[i]
-		found := false
+		k, found := &n.keys[i], -1
 		for j := range fields {
-			if fields[j].name == k.text {
-				fields[j].read(r, &n.values[i], x)
-				found = true
+			if at := (next + j) % len(fields); fields[at].name == k.text {
+				found = at
 				break
 			}
 		}
-		if !found {
+		if found < 0 {
 			names := make([]string, 0, len(fields))
 			for j := range fields {
 				names = append(names, fields[j].name)
 			}
 			r.at(k, "%s has no field %q; it has %s", what, k.text, strings.Join(names, ", "))
+			continue
 		}
+		next = found + 1
+		fields[found].read(r, &n.values[i], x)
 	}
 	for j := range fields {
 		if fields[j].required && !has(n, fields[j].name) {
@@ -93,7 +122,7 @@ func has(n *node, key string) bool {
 }
 
 func record[T any](w *writer, fields []field[T], x *T) tree {
-	t := tree{kind: mapping}
+	t := tree{kind: mapping, keys: make([]string, 0, len(fields)), list: make([]tree, 0, len(fields))}
 	for i := range fields {
 		if v, ok := fields[i].write(w, x); ok {
 			t.set(fields[i].name, v)
@@ -137,7 +166,7 @@ func (r *reader) text(n *node) string {
 			return ""
 		}
 	}
-	return s
+	return strings.Clone(s) // not as a part of the whole file
 }
 
 func (r *reader) id(n *node) string {
@@ -146,7 +175,7 @@ func (r *reader) id(n *node) string {
 		r.at(n, "%q is no id: lower-case letters, digits, dots, hyphens and underscores, a letter or digit first, at most 100", s)
 		return ""
 	}
-	return s
+	return r.kept(s)
 }
 
 // ValidID reports whether s matches [a-z0-9][a-z0-9._-]* and is no longer than
@@ -204,6 +233,13 @@ func (r *reader) address(n *node) addr.Address {
 	if !ok {
 		return addr.Address{}
 	}
+	k := &addr.Address{}
+	if r.addresses != nil {
+		if k = &r.addresses[slot(s)]; !k.IsZero() && k.String() == s {
+			return *k
+		}
+	}
+	s = strings.Clone(s)
 	parse := addr.ParseKept
 	if r.older {
 		parse = addr.Parse
@@ -215,7 +251,9 @@ func (r *reader) address(n *node) addr.Address {
 	}
 	if a.IsNewcomer() {
 		r.odd = append(r.odd, fmt.Sprintf("line %d: %s stands for a typical newcomer and admits nobody", n.line-r.from, a))
+		return a // and is told each time
 	}
+	*k = a
 	return a
 }
 
@@ -224,7 +262,7 @@ func (r *reader) domain(n *node) addr.Domain {
 	if !ok {
 		return addr.Domain{}
 	}
-	d, err := addr.ParseDomain(s)
+	d, err := addr.ParseDomain(strings.Clone(s))
 	if err != nil {
 		r.at(n, "%v", err)
 	}
@@ -238,6 +276,11 @@ func (r *reader) moment(n *node, end bool) moment.Moment {
 	if !ok {
 		return moment.Always
 	}
+	if !end {
+		if m, ok := r.days[s]; ok {
+			return m
+		}
+	}
 	d, isDate, err := moment.ParseDate(s, r.now, r.zone)
 	if err != nil {
 		r.at(n, "%v", err)
@@ -245,9 +288,13 @@ func (r *reader) moment(n *node, end bool) moment.Moment {
 	}
 	if isDate {
 		if end {
-			d++
+			return (d + 1).Start(r.zone)
 		}
-		return d.Start(r.zone)
+		m := d.Start(r.zone)
+		if r.days != nil && len(r.days) < mostKept {
+			r.days[strings.Clone(s)] = m
+		}
+		return m
 	}
 	m, err := moment.Parse(s)
 	if err != nil {

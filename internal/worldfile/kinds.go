@@ -19,6 +19,7 @@ type kind struct {
 	// read reads a section of a file, and write writes it.
 	read  func(r *reader, n *node, w *world.World)
 	write func(wr *writer, w *world.World) tree
+	each  func(wr *writer, w *world.World, fn func(*tree)) // entry by entry instead, where there is a list of them
 	// docs hands over every entry as it is kept, and add takes one in. Both are nil for kinds that
 	// have tables of their own in the database.
 	docs func(w *world.World, fn func(id string, doc Doc))
@@ -102,6 +103,16 @@ func StoredKinds() (out []string) {
 		out = append(out, kinds[i].stored)
 	}
 	return out
+}
+
+// SectionOf is the section of a file in which entries of a kind stand, "" where they have none of their own.
+func SectionOf(stored string) string {
+	for i := range kinds {
+		if kinds[i].stored == stored {
+			return kinds[i].section
+		}
+	}
+	return ""
 }
 
 // StoredPolicy are the kinds of policy as the database and the journal call them.
@@ -192,8 +203,13 @@ func many[T any](section, stored string, policy bool, what string, fields []fiel
 	}
 	k := &kindOf[T]{key: key, at: at}
 	k.kind = kind{section: section, stored: stored, policy: policy, noun: article + what, fields: func() []FieldSays { return saysOf(fields) },
-		read:  func(r *reader, n *node, w *world.World) { entries(r, n, what, fields, fresh, key, at(w)) },
-		write: func(wr *writer, w *world.World) tree { return listOf(wr, fields, *at(w)) },
+		read: func(r *reader, n *node, w *world.World) { entries(r, n, what, fields, fresh, key, at(w)) },
+		each: func(wr *writer, w *world.World, fn func(*tree)) {
+			for i := range *at(w) {
+				t := record(wr, fields, &(*at(w))[i])
+				fn(&t)
+			}
+		},
 		add: func(w *world.World, _ string, doc Doc) error {
 			return added(at(w), func(d Doc) (T, error) { return ofDoc(d, article+what, fields, fresh()) }, doc)
 		},
@@ -317,7 +333,7 @@ func barKind() kind {
 			} else {
 				r.once(v, "bar", b.Key())
 			}
-			r.places["bar:"+b.Key()] = [2]int{v.line - r.from, v.col}
+			r.places[place("bar:"+b.Key())] = [2]int{v.line - r.from, v.col}
 			w.Barred = append(w.Barred, b)
 		}
 	}
@@ -336,7 +352,7 @@ func personalKind() kind {
 			for i := range r.list(n) {
 				e := r.entry(&n.values[i])
 				r.once(&n.values[i], "personal domain", e.Domain.String())
-				r.places["personal:"+e.Domain.String()] = [2]int{n.values[i].line - r.from, n.values[i].col}
+				r.places[place("personal:"+e.Domain.String())] = [2]int{n.values[i].line - r.from, n.values[i].col}
 				w.Personal = append(w.Personal, e)
 			}
 		},

@@ -62,7 +62,6 @@ const (
 type node struct {
 	kind      nodeKind
 	text      string
-	quoted    bool
 	line, col int
 	keys      []node // of a mapping, in order, with values at the same place
 	values    []node // of a mapping or sequence
@@ -103,6 +102,11 @@ const (
 
 // parse turns text into a tree, or adds to the errors and returns nil.
 func (s *syntax) parse(text []byte) *node {
+	if len(text) > 0 && len(text) <= longText && text[0] == '{' && !yamlAlone && s.sound(text) { // a record as it is kept
+		if n, ok := s.writtenDoc(string(text)); ok {
+			return n
+		}
+	}
 	if len(text) > longText && s.sound(text) {
 		if n, ok := s.parseParts(text); ok {
 			if len(s.errs) > 0 {
@@ -218,14 +222,38 @@ func cut(body []byte, from int) (parts []part) {
 	return append(parts, part{body[start:], startLine})
 }
 
-// each calls fn for every entry of a list, reading its parts one after the other.
+// yamlAlone leaves everything to YAML, for tests that compare.
+var yamlAlone bool
+
+// each calls fn for every entry of a list, reading its parts one after the other; what is in the written form is read ahead.
 func (s *syntax) each(n *node, fn func(*node)) {
 	for i := range n.values {
 		fn(&n.values[i])
 	}
+	if len(n.parts) == 0 {
+		return
+	}
+	ahead, left := make(chan *node, 8), make(chan struct{})
+	defer close(left)
+	go func() {
+		for _, p := range n.parts {
+			list, ok := s.written(string(p.text), p.from)
+			if !ok || yamlAlone {
+				list = nil
+			}
+			select {
+			case ahead <- list:
+			case <-left:
+				return
+			}
+		}
+	}()
 	for _, p := range n.parts {
 		s.from = p.from
-		list := s.parseWhole(p.text)
+		list := <-ahead
+		if list == nil {
+			list = s.parseWhole(p.text)
+		}
 		s.from = 0
 		if list == nil {
 			return
@@ -396,10 +424,9 @@ func (s *syntax) convert(n ast.Node) node {
 		return out
 	case *ast.StringNode:
 		out.text = x.Value
-		out.quoted = x.Token.Type == token.SingleQuoteType || x.Token.Type == token.DoubleQuoteType
 		return out
 	case *ast.LiteralNode:
-		out.text, out.quoted = x.Value.Value, true
+		out.text = x.Value.Value
 		return out
 	case *ast.IntegerNode, *ast.FloatNode, *ast.BoolNode, *ast.InfinityNode, *ast.NanNode:
 		out.text = t.Value

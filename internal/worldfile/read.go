@@ -2,6 +2,7 @@ package worldfile
 
 import (
 	"fmt"
+	"slices"
 	"time"
 	_ "time/tzdata" // a time zone is known on every machine
 
@@ -9,6 +10,8 @@ import (
 	"wexillum.example/internal/core/catalogue"
 	"wexillum.example/internal/core/moment"
 	"wexillum.example/internal/core/world"
+
+	"github.com/zeebo/xxh3"
 )
 
 // Known is what a file adds to: a world that is there already.
@@ -41,6 +44,10 @@ type Options struct {
 // With so many of them the rest of the file is not looked at.
 func Read(text []byte, o Options) (w *world.World, err error) {
 	r := newReader(o)
+	if len(text) > longText {
+		r.places = make(map[xxh3.Uint128][2]int, len(text)/200)
+		r.ids, r.addresses, r.days = &[mostKept]string{}, &[mostKept]addr.Address{}, map[string]moment.Moment{}
+	}
 	r.ends = true
 	defer func() {
 		switch x := recover(); x {
@@ -88,7 +95,7 @@ func newReader(o Options) *reader {
 		syntax: syntax{file: o.File},
 		now:    o.Now,
 		zone:   time.UTC,
-		places: map[string][2]int{},
+		places: map[xxh3.Uint128][2]int{},
 		said:   map[string]bool{},
 	}
 	if o.Known != nil {
@@ -142,6 +149,7 @@ func (r *reader) document(root *node, w *world.World, known Known) {
 		k.read(r, section(k.section), w)
 		if k.stored == "organisation" && w.Organisation != nil && w.Organisation.Zone != nil { // every date is read in it
 			r.zone = w.Organisation.Zone
+			clear(r.days)
 		}
 	}
 }
@@ -150,7 +158,7 @@ func zero[T any]() (x T) { return }
 
 // GrantKey is what a grant is known by: party, resource, role and from.
 func GrantKey(g *world.Grant) string {
-	return fmt.Sprintf("%s %s %s %s", g.Party(), g.Resource, g.Role, g.From)
+	return g.Party() + " " + g.Resource.String() + " " + g.Role.String() + " " + g.From.String()
 }
 
 // entries reads a section that is a list of records.
@@ -162,6 +170,8 @@ func entries[T any](r *reader, n *node, what string, fields []field[T], fresh fu
 		r.list(n)
 		return
 	}
+	*out = slices.Grow(*out, len(n.values)+len(n.parts)*entriesInAPart)
+	one, named := "a "+what, what+":"
 	r.each(n, func(v *node) {
 		x := fresh()
 		before := len(r.errs)
@@ -174,9 +184,9 @@ func entries[T any](r *reader, n *node, what string, fields []field[T], fresh fu
 			}
 			r.errs = r.errs[:before]
 		}
-		object(r, v, "a "+what, fields, &x)
+		object(r, v, one, fields, &x)
 		if len(r.errs) == before {
-			k := what + ":" + key(&x)
+			k := place(named + key(&x))
 			if _, twice := r.places[k]; twice {
 				r.at(v, "the %s %q stands here twice", what, key(&x))
 			}
@@ -208,7 +218,7 @@ func (r *reader) rules(n *node, w *world.World) {
 				s.Limit = r.value(&v.values[j], rule)
 			case "default":
 				s.Default, s.Held, s.Counts = r.heldValue(&v.values[j], rule, true)
-				r.places["default:"+rule.Name] = [2]int{v.values[j].line - r.from, v.values[j].col}
+				r.places[place("default:"+rule.Name)] = [2]int{v.values[j].line - r.from, v.values[j].col}
 			default:
 				r.at(&v.keys[j], "%s has a limit and a default, not %q", rule.Name, v.keys[j].text)
 			}
@@ -245,7 +255,7 @@ func (r *reader) check(w *world.World, known Known) {
 		rule := s.Rule.Get()
 		if s.Default != catalogue.Unset && rule.Scale.Looser(s.Default, limits[s.Rule]) {
 			if !s.Held {
-				p := r.places["default:"+rule.Name]
+				p := r.places[place("default:"+rule.Name)]
 				r.fail(
 					p[0],
 					p[1],
@@ -263,7 +273,7 @@ func (r *reader) check(w *world.World, known Known) {
 	r.checkDomains(w, base)
 	for i := range w.Exceptions {
 		x := &w.Exceptions[i]
-		p := r.places["exception:"+x.ID]
+		p := r.places[place("exception:"+x.ID)]
 		switch {
 		case len(x.People) == 0 && len(x.Groups) == 0:
 			r.fail(p[0], p[1], "the exception %q is for nobody; name people or groups", x.ID)
@@ -275,13 +285,13 @@ func (r *reader) check(w *world.World, known Known) {
 	}
 	for i := range w.Grants {
 		if g := &w.Grants[i]; g.Until <= g.From {
-			p := r.places["grant:"+GrantKey(g)]
+			p := r.places[place("grant:"+GrantKey(g))]
 			r.fail(p[0], p[1], "the grant of %s on %s ends before it begins", g.Party(), g.Resource)
 		}
 	}
 	for i := range w.Links {
 		if l := &w.Links[i]; l.Created == moment.Always {
-			p := r.places["link:"+l.ID]
+			p := r.places[place("link:"+l.ID)]
 			if r.older {
 				r.odd = append(r.odd, fmt.Sprintf("line %d: the link %s lacks created and admits nobody", p[0]-r.from, l.ID))
 				continue
@@ -296,13 +306,13 @@ func (r *reader) check(w *world.World, known Known) {
 	}
 	for i := range w.Guests {
 		g := &w.Guests[i]
-		if p := r.places["guest:"+g.Address.String()]; g.State == world.StateInvited && g.Accepted != moment.Never {
+		if p := r.places[place("guest:"+g.Address.String())]; g.State == world.StateInvited && g.Accepted != moment.Never {
 			r.fail(p[0], p[1], "the record of %s is invited and yet accepted; it is one of them", g.Address)
 		}
 	}
 	for i := range w.Spaces {
 		s := &w.Spaces[i]
-		if p := r.places["space:"+s.ID]; s.Kind == world.Drive && len(s.Owners) != 1 {
+		if p := r.places[place("space:"+s.ID)]; s.Kind == world.Drive && len(s.Owners) != 1 {
 			r.fail(p[0], p[1], "the drive %q belongs to one person, and %d own it", s.ID, len(s.Owners))
 		}
 		for j := range s.Items {
@@ -310,7 +320,7 @@ func (r *reader) check(w *world.World, known Known) {
 				continue
 			}
 			if other := known.SpaceOf(s.Items[j].ID); other != "" && other != s.ID {
-				p := r.places["item:"+s.Items[j].ID]
+				p := r.places[place("item:"+s.Items[j].ID)]
 				r.fail(p[0], p[1], "the item %q is in the space %q already", s.Items[j].ID, other)
 			}
 		}
@@ -323,42 +333,42 @@ func valueText(rule *catalogue.Rule, v catalogue.Value) string {
 }
 
 func (r *reader) checkRefs(w *world.World, known Known) {
-	have := map[string]bool{}
-	kinds := map[string]string{}
+	type named struct{ kind, id string }
+	have := map[named]bool{}
+	kinds := map[string]string{} // of items
 	for i := range w.Partners {
-		have["partner:"+w.Partners[i].ID] = true
+		have[named{"partner", w.Partners[i].ID}] = true
 	}
 	for i := range w.People {
-		have["person:"+w.People[i].ID] = true
+		have[named{"person", w.People[i].ID}] = true
 	}
 	for i := range w.Groups {
-		have["group:"+w.Groups[i].ID] = true
+		have[named{"group", w.Groups[i].ID}] = true
 	}
 	for i := range w.Spaces {
-		have["space:"+w.Spaces[i].ID] = true
-		for _, it := range w.Spaces[i].Items {
-			have[it.Kind.String()+":"+it.ID] = true
-			kinds[it.ID] = it.Kind.String()
+		have[named{"space", w.Spaces[i].ID}] = true
+		for k := range w.Spaces[i].Items {
+			kinds[w.Spaces[i].Items[k].ID] = w.Spaces[i].Items[k].Kind.String()
 		}
 	}
 	for i := range w.DomainLists {
-		have["domain_list:"+w.DomainLists[i].ID] = true
+		have[named{"domain_list", w.DomainLists[i].ID}] = true
 	}
 	for i := range w.Links {
-		have["link:"+w.Links[i].ID] = true
+		have[named{"link", w.Links[i].ID}] = true
 	}
 	if all := len(w.Bundles); all > world.MostBundles {
 		r.fail(1, 1, "these are %d bundles; a policy has %d at most", all, world.MostBundles)
 	}
 	for i := range w.Bundles {
-		have["bundle:"+w.Bundles[i].ID] = true
+		have[named{"bundle", w.Bundles[i].ID}] = true
 	}
 	if known != nil {
 		for i := range known.Policy().Partners {
-			have["partner:"+known.Policy().Partners[i].ID] = true
+			have[named{"partner", known.Policy().Partners[i].ID}] = true
 		}
 		for i := range known.Policy().Bundles {
-			have["bundle:"+known.Policy().Bundles[i].ID] = true
+			have[named{"bundle", known.Policy().Bundles[i].ID}] = true
 		}
 	}
 	alone := known == nil && InventoryIn(w) == "" // of policy by itself nobody can say whom and what it names
@@ -368,10 +378,10 @@ func (r *reader) checkRefs(w *world.World, known Known) {
 			continue
 		}
 		here := "" // the kind of the item that the file makes of it, which counts before what is known
-		if k, ok := catalogue.ParseResourceKind(x.kind); ok && k.IsItem() {
+		if slices.Contains(itemKindNames, x.kind) {
 			here = kinds[x.id]
 		}
-		if have[x.kind+":"+x.id] || known != nil && here == "" && known.Has(x.kind, x.id) {
+		if here != "" && here == x.kind || have[named{x.kind, x.id}] || known != nil && here == "" && known.Has(x.kind, x.id) {
 			continue
 		}
 		if here != "" {
@@ -410,7 +420,7 @@ func (r *reader) checkDomains(w, base *world.World) {
 	for i := range w.Partners {
 		p := &w.Partners[i]
 		for _, d := range p.Domains {
-			place := r.places["domain:"+p.ID+":"+d.Domain.String()]
+			place := r.places[place("domain:"+p.ID+":"+d.Domain.String())]
 			if reason := watch.Refuse(p.ID, d); reason != "" {
 				r.fail(place[0], place[1], "%s", reason)
 			}
@@ -423,17 +433,17 @@ func (r *reader) checkDomains(w, base *world.World) {
 			d = b.Address.Domain()
 		}
 		if own(d) {
-			p := r.places["bar:"+b.Key()]
+			p := r.places[place("bar:"+b.Key())]
 			r.fail(p[0], p[1], "%s is one of ours; bars are for outsiders", b.Key())
 		}
 	}
 	for _, e := range w.Personal {
 		if own(e.Domain) {
-			p := r.places["personal:"+e.Domain.String()]
+			p := r.places[place("personal:"+e.Domain.String())]
 			r.fail(p[0], p[1], "%s is one of ours, not a personal domain", e.Domain)
 		}
 		if id := owner[e.Domain]; id != "" {
-			p := r.places["personal:"+e.Domain.String()]
+			p := r.places[place("personal:"+e.Domain.String())]
 			r.fail(p[0], p[1], "%s belongs to the partner %q, it cannot be a personal domain too", e.Domain, id)
 		}
 	}

@@ -129,7 +129,7 @@ var partnerFields = []field[world.Partner]{
 		for i := range r.list(n) {
 			e := r.entry(&n.values[i])
 			x.Domains = append(x.Domains, e)
-			r.places["domain:"+x.ID+":"+e.Domain.String()] = [2]int{n.values[i].line - r.from, n.values[i].col}
+			r.places[place("domain:"+x.ID+":"+e.Domain.String())] = [2]int{n.values[i].line - r.from, n.values[i].col}
 		}
 	}, func(w *writer, x *world.Partner) (tree, bool) { return entriesTree(x.Domains), len(x.Domains) > 0 }, takesDomains},
 	wordField("standing", "standing", false, true, world.StandingNames, func(x *world.Partner) int { return int(x.Standing) },
@@ -638,7 +638,7 @@ var groupFields = []field[world.Group]{
 	}, "addresses"},
 }
 
-var itemKinds = catalogue.ItemKinds()
+var itemKinds, itemKindNames = catalogue.ItemKinds(), namesOf(catalogue.ItemKinds())
 
 func namesOf(kinds []catalogue.ResourceKind) (out []string) {
 	for _, k := range kinds {
@@ -649,7 +649,7 @@ func namesOf(kinds []catalogue.ResourceKind) (out []string) {
 
 var itemFields = []field[world.Item]{
 	idField(func(x *world.Item) *string { return &x.ID }),
-	wordField("kind", "kind of item", true, true, namesOf(itemKinds), func(x *world.Item) int { return slices.Index(itemKinds, x.Kind) },
+	wordField("kind", "kind of item", true, true, itemKindNames, func(x *world.Item) int { return slices.Index(itemKinds, x.Kind) },
 		func(x *world.Item, i int) { x.Kind = itemKinds[i] }),
 	textField("name", false, func(x *world.Item) *string { return &x.Name }),
 	boolField("private", false, func(x *world.Item) *bool { return &x.Private }),
@@ -691,7 +691,7 @@ var spaceFields = []field[world.Space]{
 			object(r, &n.values[i], "an item", itemFields, &it)
 			r.once(&n.values[i], "item", it.ID)
 			x.Items = append(x.Items, it)
-			r.places["item:"+it.ID] = [2]int{n.values[i].line - r.from, n.values[i].col}
+			r.places[place("item:"+it.ID)] = [2]int{n.values[i].line - r.from, n.values[i].col}
 		}
 	}, func(w *writer, x *world.Space) (tree, bool) {
 		t := tree{kind: sequence}

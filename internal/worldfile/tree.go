@@ -26,12 +26,25 @@ func quote(s string) string {
 }
 
 func quoted(s string) string {
+	if simple(s) {
+		return `"` + s + `"`
+	}
 	b, _ := json.Marshal(s) // a JSON string is a YAML double-quoted scalar
 	out := string(b)
 	for from, to := range map[string]string{`\u003c`: "<", `\u003e`: ">", `\u0026`: "&"} {
 		out = strings.ReplaceAll(out, from, to)
 	}
 	return out
+}
+
+// simple reports whether a text stands in quotes as it is.
+func simple(s string) bool {
+	for i := range len(s) {
+		if c := s[i]; c < 0x20 || c >= 0x7f || c == '"' || c == '\\' {
+			return false
+		}
+	}
+	return true
 }
 
 func plainScalar(s string) bool {
@@ -61,82 +74,86 @@ func plainScalar(s string) bool {
 	return true
 }
 
-func (t *tree) flow(b *strings.Builder) {
+// flow appends the tree in flow style.
+func (t *tree) flow(b []byte) []byte {
 	switch t.kind {
 	case scalar:
-		b.WriteString(quote(t.text))
+		return append(b, quote(t.text)...)
 	case sequence:
-		b.WriteByte('[')
+		b = append(b, '[')
 		for i := range t.list {
 			if i > 0 {
-				b.WriteString(", ")
+				b = append(b, ", "...)
 			}
 			if x := &t.list[i]; x.kind == scalar && strings.Contains(x.text, ":") {
-				b.WriteString(quoted(x.text)) // some readers take group:desk in a list for a pair
+				b = append(b, quoted(x.text)...) // some readers take group:desk in a list for a pair
 				continue
 			}
-			t.list[i].flow(b)
+			b = t.list[i].flow(b)
 		}
-		b.WriteByte(']')
-	case mapping:
-		b.WriteByte('{')
-		for i := range t.list {
-			if i > 0 {
-				b.WriteString(", ")
-			}
-			b.WriteString(quote(t.keys[i]))
-			b.WriteString(": ")
-			t.list[i].flow(b)
-		}
-		b.WriteByte('}')
+		return append(b, ']')
 	}
+	b = append(b, '{')
+	for i := range t.list {
+		if i > 0 {
+			b = append(b, ", "...)
+		}
+		b = append(append(b, quote(t.keys[i])...), ": "...)
+		b = t.list[i].flow(b)
+	}
+	return append(b, '}')
 }
 
-func (t *tree) flowText() string {
-	var b strings.Builder
-	t.flow(&b)
-	return b.String()
-}
+func (t *tree) flowText() string { return string(t.flow(nil)) }
 
 // width is where a record is broken into lines.
 const width = 150
 
-// block writes the value of a key at an indent, behind "key:".
-func (t *tree) block(b *strings.Builder, indent int, top bool) {
-	if flow := t.flowText(); !top && (t.kind == scalar || len(flow)+indent <= width || t.empty()) {
-		b.WriteByte(' ')
-		b.WriteString(flow)
-		b.WriteByte('\n')
-		return
+const spaces = "                                                                                "
+
+// block appends the value of a key at an indent, behind "key:".
+func (t *tree) block(b []byte, indent int, top bool) []byte {
+	if !top {
+		start := len(b)
+		b = t.flow(append(b, ' '))
+		if t.kind == scalar || len(b)-start-1+indent <= width || t.empty() {
+			return append(b, '\n')
+		}
+		b = b[:start]
 	}
-	pad := strings.Repeat(" ", indent)
-	b.WriteByte('\n')
+	b = append(b, '\n')
 	if t.kind == sequence {
 		for i := range t.list {
-			b.WriteString(pad + "-")
-			t.list[i].entry(b, indent+2)
+			b = t.list[i].item(b, indent)
 		}
-		return
+		return b
 	}
-	t.fields(b, indent, pad)
+	return t.fields(b, indent, spaces[:indent])
 }
 
-func (t *tree) fields(b *strings.Builder, indent int, first string) {
+// item appends an entry of a list at an indent.
+func (t *tree) item(b []byte, indent int) []byte {
+	return t.entry(append(append(b, spaces[:indent]...), '-'), indent+2)
+}
+
+func (t *tree) fields(b []byte, indent int, first string) []byte {
 	pad := first
 	for i := range t.list {
-		b.WriteString(pad + quote(t.keys[i]) + ":")
-		t.list[i].block(b, indent+2, false)
-		pad = strings.Repeat(" ", indent)
+		b = append(append(append(b, pad...), quote(t.keys[i])...), ':')
+		b = t.list[i].block(b, indent+2, false)
+		pad = spaces[:indent]
 	}
+	return b
 }
 
-// entry writes one entry of a list behind its dash.
-func (t *tree) entry(b *strings.Builder, indent int) {
-	if flow := t.flowText(); t.kind != mapping || len(flow)+indent <= width {
-		b.WriteString(" " + flow + "\n")
-		return
+// entry appends one entry of a list behind its dash.
+func (t *tree) entry(b []byte, indent int) []byte {
+	start := len(b)
+	b = t.flow(append(b, ' '))
+	if t.kind != mapping || len(b)-start-1+indent <= width {
+		return append(b, '\n')
 	}
-	t.fields(b, indent, " ")
+	return t.fields(b[:start], indent, " ")
 }
 
 // MarshalJSON writes the tree as JSON with every scalar as a string, which

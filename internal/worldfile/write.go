@@ -1,7 +1,10 @@
 package worldfile
 
 import (
+	"bytes"
 	"encoding/json"
+	"errors"
+	"io"
 	"slices"
 	"strings"
 	"time"
@@ -13,25 +16,120 @@ import (
 // Write writes the sections of w that are asked for, or all for none, in a
 // stable order. Reading it back gives the same world.
 func Write(w *world.World, sections ...string) []byte {
-	wr := &writer{zone: time.UTC}
-	if w.Organisation != nil && w.Organisation.Zone != nil {
-		wr.zone = w.Organisation.Zone
+	var b bytes.Buffer
+	out := NewWriter(&b, w.Organisation, sections...)
+	if err := errors.Join(out.Add(w), out.Close()); err != nil {
+		panic("worldfile: " + err.Error()) // a buffer takes everything
 	}
-	var b strings.Builder
-	b.WriteString("wexillum: 1\n")
+	return b.Bytes()
+}
+
+// Writer writes a file while what stands in it comes, so that memory holds an entry at a time.
+type Writer struct {
+	out   io.Writer
+	buf   []byte
+	wr    writer
+	asked []string
+	at    int  // the kind at which it is, in the order of the file
+	begun bool // whether its section has begun
+	err   error
+}
+
+// writeAt is how much is written at a time, in bytes.
+const writeAt = 64 << 10
+
+// NewWriter begins a file of the sections that are asked for, or of all for none. Dates count in the zone of the organisation.
+func NewWriter(to io.Writer, of *world.Organisation, sections ...string) *Writer {
+	x := &Writer{out: to, wr: writer{zone: time.UTC}, asked: sections, buf: []byte("wexillum: 1\n")}
+	if of != nil && of.Zone != nil {
+		x.wr.zone = of.Zone
+	}
+	return x
+}
+
+// Add writes what w holds. Sections come in the order of the file: entries may be added to the section that was written last, and
+// what would stand before it is no more taken.
+func (x *Writer) Add(w *world.World) error {
+	for i := x.at; i < len(kinds) && x.err == nil; i++ {
+		k := &kinds[i]
+		if len(x.asked) > 0 && !slices.Contains(x.asked, k.section) {
+			continue
+		}
+		if k.each != nil {
+			k.each(&x.wr, w, func(t *tree) {
+				if x.begin(i) {
+					x.buf = append(x.buf, '\n')
+				}
+				x.buf = t.item(x.buf, 2)
+				x.flush(writeAt)
+			})
+			continue
+		}
+		if t := k.write(&x.wr, w); t.kind != scalar && len(t.list) > 0 && x.begin(i) {
+			x.buf = t.block(x.buf, 2, true)
+			x.flush(writeAt)
+		}
+	}
+	return x.err
+}
+
+// begin begins the section of a kind; false where it has begun.
+func (x *Writer) begin(i int) bool {
+	if x.begun && x.at == i {
+		return false
+	}
+	x.at, x.begun = i, true
+	x.buf = append(append(x.buf, kinds[i].section...), ':')
+	return true
+}
+
+// flush hands over what has been written once it is so many bytes.
+func (x *Writer) flush(least int) {
+	if len(x.buf) < least || x.err != nil {
+		return
+	}
+	_, x.err = x.out.Write(x.buf)
+	x.buf = x.buf[:0]
+}
+
+// Note writes a line for people, which is not read.
+func (x *Writer) Note(text string) { x.buf = append(append(append(x.buf, "# "...), text...), '\n') }
+
+// Close hands over the rest.
+func (x *Writer) Close() error {
+	x.flush(1)
+	return x.err
+}
+
+// Cells hands over the entries of a section of w as rows: each column has what the field of its name says, several values between
+// semicolons. Dates count in UTC.
+func Cells(w *world.World, section string, columns []string, row func([]string) error) (err error) {
 	for i := range kinds {
-		name := kinds[i].section
-		if len(sections) > 0 && !slices.Contains(sections, name) {
+		if kinds[i].section != section || kinds[i].each == nil {
 			continue
 		}
-		t := kinds[i].write(wr, w)
-		if t.kind == scalar || len(t.list) == 0 {
-			continue
-		}
-		b.WriteString(name + ":")
-		t.block(&b, 2, true)
+		kinds[i].each(&writer{zone: time.UTC}, w, func(t *tree) {
+			cells := make([]string, len(columns))
+			for k, name := range t.keys {
+				at, v := slices.Index(columns, name), &t.list[k]
+				switch {
+				case at < 0:
+				case v.kind == scalar:
+					cells[at] = v.text
+				case v.kind == sequence:
+					several := make([]string, len(v.list))
+					for j := range v.list {
+						several[j] = v.list[j].text
+					}
+					cells[at] = strings.Join(several, ";")
+				}
+			}
+			if err == nil {
+				err = row(cells)
+			}
+		})
 	}
-	return []byte(b.String())
+	return err
 }
 
 func listOf[T any](wr *writer, fields []field[T], xs []T) tree {

@@ -356,35 +356,76 @@ func (e *Editor) Add(w *world.World) {
 // those of many parties reads them one after the other.
 func (e *Editor) putGrants(grants []world.Grant) {
 	type party struct {
-		name  string
-		place uint64
-		list  []world.Grant
+		name    string // of whoever is not an address
+		address uint32
+		place   uint64 // in what order: addresses, then groups, then those who hold as a whole
+		n, from int    // how many, and where the first of them stands in order
 	}
 	var all []party
-	seen := map[string]int{}
+	owner := make([]uint32, len(grants)) // of each grant, by its place in all
+	named, known := map[string]uint32{}, []uint32{}
 	for i := range grants {
 		g := &grants[i]
-		name := g.Party()
-		k, ok := seen[name]
-		if !ok {
-			k = len(all)
-			seen[name] = k
-			var place uint64
-			switch { // the others behind all addresses
-			case g.ToMany():
-				place = 1 << 63
-			case g.Group != "":
-				place = uint64(e.group(g.Group)+1) << 32
-			default:
-				place = uint64(e.address(g.Address))
-			}
-			all = append(all, party{name: name, place: place})
+		if i > 0 && g.Holder() == grants[i-1].Holder() { // most come party by party
+			owner[i] = owner[i-1]
+			all[owner[i]].n++
+			continue
 		}
-		all[k].list = append(all[k].list, *g)
+		var k uint32
+		if many := g.ToMany(); many || g.Group != "" {
+			name, ok := g.Party(), false
+			if k, ok = named[name]; !ok {
+				place := uint64(1) << 63
+				if !many {
+					place = uint64(e.group(g.Group)+1) << 32
+				}
+				k = uint32(len(all))
+				all = append(all, party{name: name, place: place})
+				named[name] = k
+			}
+		} else {
+			a := e.address(g.Address)
+			for int(a) >= len(known) {
+				known = append(known, none)
+			}
+			if known[a] == none {
+				known[a] = uint32(len(all))
+				all = append(all, party{address: a, place: uint64(a)})
+			}
+			k = known[a]
+		}
+		owner[i] = k
+		all[k].n++
+	}
+	at := 0
+	for k := range all {
+		all[k].from = at
+		at += all[k].n
+	}
+	order, next := make([]uint32, len(grants)), make([]int, len(all))
+	for i, k := range owner {
+		order[all[k].from+next[k]] = uint32(i)
+		next[k]++
 	}
 	slices.SortFunc(all, func(a, b party) int { return cmp.Compare(a.place, b.place) })
-	for i := range all {
-		e.SetGrants(all[i].name, all[i].list)
+	e.inv.grants = slices.Grow(e.inv.grants, len(grants))
+	var scattered []world.Grant
+	for k := range all {
+		mine := order[all[k].from : all[k].from+all[k].n]
+		first := int(mine[0])
+		list := grants[first:min(first+len(mine), len(grants))]
+		if int(mine[len(mine)-1])-first != len(mine)-1 {
+			scattered = scattered[:0]
+			for _, i := range mine {
+				scattered = append(scattered, grants[i])
+			}
+			list = scattered
+		}
+		if all[k].name != "" {
+			e.SetGrants(all[k].name, list)
+		} else if !list[0].Address.IsNewcomer() { // kept before it was refused: nobody is meant
+			e.setHeld(all[k].address, list)
+		}
 	}
 }
 

@@ -35,7 +35,12 @@ func (e *Editor) SetGrants(who string, grants []world.Grant) {
 	if a.IsNewcomer() { // kept before it was refused: nobody is meant
 		return
 	}
-	i := e.address(a)
+	e.setHeld(e.address(a), grants)
+}
+
+// setHeld replaces what an address was given by name.
+func (e *Editor) setHeld(i uint32, grants []world.Grant) {
+	e.idx = nil
 	e.movedParty(i)
 	old := e.inv.parties.at(i).grants
 	var links []grant // and what bundles give
@@ -115,13 +120,13 @@ func (e *Editor) resource(r world.Resource) uint32 {
 
 func (e *Editor) placeGrants(grants []world.Grant, links []grant) list {
 	l := list{n: uint32(len(grants) + len(links))}
-	out := make([]grant, 0, l.n)
+	l.off = uint32(len(e.inv.grants))
 	for i := range grants {
 		g := &grants[i]
-		out = append(out, grant{from: g.From, until: g.Until, resource: e.resource(g.Resource), role: g.Role, link: seconds(g.Confirmed())})
+		e.inv.grants = append(e.inv.grants,
+			grant{from: g.From, until: g.Until, resource: e.resource(g.Resource), role: g.Role, link: seconds(g.Confirmed())})
 	}
-	l.off = uint32(len(e.inv.grants))
-	e.inv.grants = append(append(e.inv.grants, out...), links...)
+	e.inv.grants = append(e.inv.grants, links...)
 	return l
 }
 

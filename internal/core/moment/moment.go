@@ -39,7 +39,7 @@ func (m Moment) String() string {
 	case Never:
 		return "never"
 	}
-	return m.Time().Format("2006-01-02T15:04:05.999999Z07:00")
+	return m.Time().Format(time.RFC3339Nano) // a moment has no more than microseconds, and this layout is written faster than others
 }
 
 // Within reports whether at lies in the half-open interval [from, until).
