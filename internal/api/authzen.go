@@ -156,6 +156,9 @@ func keeps(st *service.State, q engine.Question, now engine.Verdict) int {
 	return sort.Search(keepsFor, func(n int) bool { return !same(n + 1) })
 }
 
+// rooms are for answers while they are written.
+var rooms = sync.Pool{New: func() any { return &engine.Explanation{} }}
+
 func (s *server) evaluate(ctx context.Context, st *service.State, q *azRequest) (azAnswer, error) {
 	now, known := s.Service.Now(), s.Service.KnownAt()
 	enforced, err := q.enforced()
@@ -171,7 +174,9 @@ func (s *server) evaluate(ctx context.Context, st *service.State, q *azRequest) 
 			return azAnswer{}, err
 		}
 	}
-	x, err := st.Explain(&question)
+	room := rooms.Get().(*engine.Explanation)
+	defer rooms.Put(room) // what is answered holds nothing of it
+	x, err := st.ExplainIn(room, &question)
 	if wrong := (*engine.WrongUse)(nil); errors.As(err, &wrong) && wrong.Unknown() { // the question makes sense: nobody may
 		return azAnswer{Context: azUnknown{wrong.Error(), st.Head.Revision, question.At.String(), known.String(), keepsFor}}, nil
 	}
@@ -249,9 +254,19 @@ type (
 )
 
 func writeJSON(w http.ResponseWriter, v any) {
+	doc, err := json.Marshal(v)
+	if err != nil {
+		panic("api: " + err.Error()) // what is written consists of texts and numbers
+	}
+	sendJSON(w, append(doc, '\n'))
+}
+
+// sendJSON sends a document in one piece.
+func sendJSON(w http.ResponseWriter, doc []byte) {
 	w.Header().Set("Content-Type", "application/json")
 	w.Header().Set("Cache-Control", "no-store")
-	_ = json.NewEncoder(w).Encode(v)
+	w.Header().Set("Content-Length", strconv.Itoa(len(doc)))
+	_, _ = w.Write(doc)
 }
 
 func (s *server) decodeAuthzen(w http.ResponseWriter, r *http.Request, into any) bool {
@@ -358,30 +373,53 @@ func (s *server) evaluations(w http.ResponseWriter, r *http.Request) {
 		}
 		return a
 	}
-	out := make([]azAnswer, len(b.Evaluations))
+	out := make([]json.RawMessage, len(b.Evaluations)) // each is written where it is made
+	said := func(i int) (yes bool) {
+		a := member(i)
+		doc, err := json.Marshal(a)
+		if err != nil {
+			s.Log.ErrorContext(r.Context(), "an evaluation cannot be written", "error", err)
+			doc = []byte(`{"decision":false}`)
+			a.Decision = false
+		}
+		out[i] = doc
+		return a.Decision
+	}
 	if semantic == "execute_all" { // none depends on another: all processors take their share
 		var all sync.WaitGroup
 		share := max(64, (len(out)+runtime.GOMAXPROCS(0)-1)/runtime.GOMAXPROCS(0))
 		for from := 0; from < len(out); from += share {
 			all.Go(func() {
 				for i := from; i < min(from+share, len(out)) && r.Context().Err() == nil; i++ {
-					out[i] = member(i)
+					said(i)
 				}
 			})
 		}
 		all.Wait()
 	} else {
 		for i := range out {
-			out[i] = member(i)
-			if semantic == "deny_on_first_deny" && !out[i].Decision || semantic == "permit_on_first_permit" && out[i].Decision {
+			yes := said(i)
+			if semantic == "deny_on_first_deny" && !yes || semantic == "permit_on_first_permit" && yes {
 				out = out[:i+1]
 				break
 			}
 		}
 	}
-	writeJSON(w, struct {
-		Evaluations []azAnswer `json:"evaluations"`
-	}{out})
+	size := len(`{"evaluations":[]}`) + 1
+	for i := range out {
+		if out[i] == nil { // nobody waits any more
+			out[i] = []byte(`{"decision":false}`)
+		}
+		size += len(out[i]) + 1
+	}
+	all := append(make([]byte, 0, size), `{"evaluations":[`...)
+	for i := range out {
+		if i > 0 {
+			all = append(all, ',')
+		}
+		all = append(all, out[i]...)
+	}
+	sendJSON(w, append(all, "]}\n"...))
 }
 
 func (s *server) authzenConfiguration(w http.ResponseWriter, r *http.Request) {

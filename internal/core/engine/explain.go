@@ -306,18 +306,36 @@ func (r *recorder) chain() *Chain {
 		r.chains = make([]Chain, 0, 8) // full: begin another block, the old one stays where it is
 	}
 	r.chains = r.chains[:len(r.chains)+1]
-	return &r.chains[len(r.chains)-1]
+	c := &r.chains[len(r.chains)-1]
+	*c = Chain{} // of a question before
+	return c
+}
+
+// Explanation is room for an answer, which many questions one after the other may use.
+type Explanation struct {
+	asker    asker
+	rec      recorder
+	answer   Answer
+	accounts [2]AccountAnswer
 }
 
 // Explain answers a question with every cause and chain. An error is a *WrongUse.
-func (s *Snapshot) Explain(q *Question) (*Answer, error) {
-	var a asker
+func (s *Snapshot) Explain(q *Question) (*Answer, error) { return s.ExplainIn(&Explanation{}, q) }
+
+// ExplainIn is Explain that needs no room of its own: the answer holds until the next one is put into the same room.
+func (s *Snapshot) ExplainIn(room *Explanation, q *Question) (*Answer, error) {
+	a, rec, out := &room.asker, &room.rec, &room.answer
+	*a = asker{}
 	if err := a.resolve(s, q); err != nil {
 		return nil, err
 	}
-	rec := &recorder{zone: s.pol.zone, causes: make([]Cause, 0, 24*a.nAccounts), chains: make([]Chain, 0, 10)}
+	if rec.causes == nil {
+		rec.causes, rec.chains = make([]Cause, 0, 24*a.nAccounts), make([]Chain, 0, 10)
+	}
+	*rec = recorder{zone: s.pol.zone, causes: rec.causes[:0], chains: rec.chains[:0]}
 	a.rec = rec
-	out := &Answer{Question: *q, Kind: a.kind, Nobody: a.stranger, Accounts: make([]AccountAnswer, a.nAccounts)}
+	room.accounts = [2]AccountAnswer{}
+	*out = Answer{Question: *q, Kind: a.kind, Nobody: a.stranger, Accounts: room.accounts[:a.nAccounts:a.nAccounts]}
 	for i := range out.Accounts {
 		out.Accounts[i].Verdict = a.ask(a.accounts[i])
 	}
