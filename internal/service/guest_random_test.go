@@ -143,6 +143,7 @@ func TestRandomLives(t *testing.T) {
 			}
 		}
 	}
+	var heads []store.Head
 	for step := 0; step < 400 || step < 4000 && len(happened) < len(ops); step++ { // on, until all of it happened
 		name := names[r.IntN(len(names))]
 		switch err := ops[name](); {
@@ -179,7 +180,13 @@ func TestRandomLives(t *testing.T) {
 		if step%8 == 7 {
 			compare(step)
 		}
+		heads = append(heads, s.State().Head)
 	}
+	var some []store.Head
+	for range 8 {
+		some = append(some, heads[r.IntN(len(heads))])
+	}
+	sameThen(t, s, some)
 	if n, broken, err := s.VerifyJournal(ctx); err != nil || broken != nil {
 		t.Errorf("seed %d, the journal: %d %+v %v", seed, n, broken, err)
 	}

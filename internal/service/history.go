@@ -52,14 +52,29 @@ func (s *Service) changesAfter(ctx context.Context, seq uint64, to store.Head, m
 	return before, out, nil
 }
 
-// stateAt reads the state behind a journal entry; it is not kept.
+// stateAt is the state behind a journal entry; it is not kept.
 func (s *Service) stateAt(ctx context.Context, head store.Head) (*State, error) {
-	if now := s.State(); head == now.Head {
+	now := s.State()
+	if head == now.Head {
 		return now, nil
 	}
-	e := engine.New()
-	h, err := s.store.Read(ctx, head, e)
-	return &State{Snapshot: e.Done(), Head: h}, err
+	return s.stateFrom(ctx, now, now.Branch(), head)
+}
+
+// stateFrom is the state behind a journal entry, by what is otherwise there than at another state, of which e is an Editor; everything
+// is read where that is cheaper.
+func (s *Service) stateFrom(ctx context.Context, from *State, e *engine.Editor, head store.Head) (*State, error) {
+	all, err := s.store.Between(ctx, from.Head, head, e)
+	if err != nil {
+		return nil, err
+	}
+	if all {
+		e = engine.New()
+		if head, err = s.store.Read(ctx, head, e); err != nil {
+			return nil, err
+		}
+	}
+	return &State{Snapshot: e.Done(), Head: head}, nil
 }
 
 // mostWalked is through how many changes history is walked at a time.
@@ -104,7 +119,7 @@ func (s *Service) walk(ctx context.Context, scope *engine.Scope, from, to moment
 	if err != nil {
 		return err
 	}
-	at := from
+	at, own := from, false
 	var by *Change
 	for k := 0; ; k++ {
 		if err := ctx.Err(); err != nil {
@@ -134,9 +149,14 @@ func (s *Service) walk(ctx context.Context, scope *engine.Scope, from, to moment
 			return nil
 		}
 		by, at = &changes[k], until
-		if st, err = s.stateAt(ctx, changes[k].Head); err != nil {
+		e := st.Branch()
+		if own { // nobody else goes on from it
+			e = st.Edit()
+		}
+		if st, err = s.stateFrom(ctx, st, e, changes[k].Head); err != nil {
 			return err
 		}
+		own = true
 	}
 }
 

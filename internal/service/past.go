@@ -4,7 +4,6 @@ import (
 	"context"
 	"sync"
 
-	"wexillum.example/internal/core/engine"
 	"wexillum.example/internal/core/moment"
 	"wexillum.example/internal/core/world"
 	"wexillum.example/internal/store"
@@ -97,12 +96,10 @@ func (s *Service) At(ctx context.Context, at moment.Moment) (*State, Recorded, e
 			return st, how, nil
 		}
 	}
-	e := engine.New()
-	h, err := s.store.Read(ctx, head, e)
+	st, err := s.stateAt(ctx, head)
 	if err != nil {
 		return nil, "", err
 	}
-	st := &State{Snapshot: e.Done(), Head: h}
 	p.states = append([]*State{st}, p.states...)
 	if most := s.keptPast(); len(p.states) > most {
 		clear(p.states[most:])

@@ -357,6 +357,7 @@ grants: [{party: a@ilvane.example, resource: space:dossier, role: contribute, fr
 	pick := func(list ...string) string { return list[r.IntN(len(list))] }
 	start := s.dump(t)
 	var done []uint64
+	var heads []store.Head
 	for k := range 60 {
 		var e string
 		switch r.IntN(9) {
@@ -389,9 +390,11 @@ grants: [{party: a@ilvane.example, resource: space:dossier, role: contribute, fr
 		}
 		if x.Change > 0 {
 			done = append(done, x.Change)
+			heads = append(heads, s.State().Head)
 		}
 		agrees(t, s)
 	}
+	sameThen(t, s, []store.Head{heads[len(heads)/2], heads[3], heads[len(heads)-2], heads[len(heads)/3]})
 	if len(done) < 20 {
 		t.Fatalf("only %d changes", len(done))
 	}

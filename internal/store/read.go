@@ -466,17 +466,41 @@ func (s *Store) Follow(ctx context.Context, since Head, sink Sink) (h Head, all,
 	if h.Seq == since.Seq {
 		return h, false, false, nil
 	}
-	const most = 5000
-	if h.Seq-since.Seq > most || h.Seq < since.Seq {
+	if h.Seq < since.Seq {
 		return since, true, false, nil
+	}
+	if all, forgot, err = s.between(ctx, tx, since, h, mostFollowed, sink); err != nil || all {
+		return since, all, forgot, err
+	}
+	return h, false, forgot, nil
+}
+
+// How many journal entries may lie between two heads for what changed to be read one by one.
+const (
+	mostFollowed = 5000
+	mostStepped  = 20_000
+)
+
+// Between hands over what is otherwise at one head than at another, before or behind it. It reports all=true, and hands over nothing,
+// where so much is otherwise that reading everything is cheaper.
+func (s *Store) Between(ctx context.Context, since, to Head, sink Sink) (all bool, err error) {
+	tx, err := s.db.BeginTx(ctx, &sql.TxOptions{Isolation: sql.LevelRepeatableRead, ReadOnly: true})
+	if err != nil {
+		return false, err
+	}
+	defer tx.Rollback()
+	all, _, err = s.between(ctx, tx, since, to, mostStepped, sink)
+	return all, err
+}
+
+func (s *Store) between(ctx context.Context, q querier, since, to Head, most uint64, sink Sink) (all, forgot bool, err error) {
+	first, last := min(since.Seq, to.Seq), max(since.Seq, to.Seq)
+	if last-first > most {
+		return true, false, nil
 	}
 	seen := map[[2]string]bool{}
 	var order [][2]string
-	err = each(
-		ctx,
-		tx,
-		"SELECT kind, id FROM journal WHERE seq > ? AND seq <= ? ORDER BY seq",
-		[]any{since.Seq, h.Seq},
+	if err := each(ctx, q, "SELECT kind, id FROM journal WHERE seq > ? AND seq <= ? ORDER BY seq", []any{first, last},
 		func(r *sql.Rows) error {
 			var k [2]string
 			if err := r.Scan(&k[0], &k[1]); err != nil {
@@ -499,25 +523,22 @@ func (s *Store) Follow(ctx context.Context, since Head, sink Sink) (h Head, all,
 				order = append(order, k)
 			}
 			return nil
-		},
-	)
-	if err != nil || all {
-		return since, all, forgot, err
+		}); err != nil || all {
+		return all, forgot, err
 	}
-	policy := h.Revision != since.Revision || seen[[2]string{"policy", ""}]
 	for _, k := range order {
-		if err := s.handOver(ctx, tx, k[0], k[1], h.Seq, sink); err != nil {
-			return since, false, false, err
+		if err := s.handOver(ctx, q, k[0], k[1], to.Seq, sink); err != nil {
+			return false, false, err
 		}
 	}
-	if policy {
-		w, err := readPolicyFor(ctx, tx, h, sink)
+	if to.Revision != since.Revision || seen[[2]string{"policy", ""}] {
+		w, err := readPolicyFor(ctx, q, to, sink)
 		if err != nil {
-			return since, false, false, err
+			return false, false, err
 		}
 		sink.SetPolicy(w)
 	}
-	return h, false, forgot, nil
+	return false, forgot, nil
 }
 
 // partyOf takes the party from a grant's key. A quoted local part may hold

@@ -865,3 +865,10 @@ func (s *Snapshot) Aside() *Editor {
 	e.base = s
 	return e
 }
+
+// Branch is Aside for what does not come of s, such as a state of the past: nothing has the same number there for certain.
+func (s *Snapshot) Branch() *Editor {
+	e := s.Aside()
+	e.line = newToken()
+	return e
+}
