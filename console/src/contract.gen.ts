@@ -1192,6 +1192,8 @@ export interface components {
             given: components["schemas"]["GivenRole"][];
             values: components["schemas"]["Values"];
             findings: components["schemas"]["Finding"][];
+            /** @description As of when findings are, where something changed since and is being looked at; else absent */
+            findings_at?: string;
             /** @description The caller may set values here */
             editable: boolean;
         };
@@ -1280,6 +1282,8 @@ export interface components {
             forwarders: components["schemas"]["Forwarder"][];
             reached: components["schemas"]["ReachedBy"][];
             findings: components["schemas"]["Finding"][];
+            /** @description As of when findings are, where something changed since and is being looked at; else absent */
+            findings_at?: string;
         };
         ContactView: {
             party: string;

@@ -129,14 +129,7 @@ func (s *server) GetSpace(ctx context.Context, r apigen.GetSpaceRequestObject) (
 			contract.ItemView{Id: it.ID, Kind: it.Kind.String(), Name: it.Name, Private: it.Private, Rules: answer.SetValues(it.Rules)},
 		)
 	}
-	if err := s.Service.Meetings(ctx, func(m *world.Meeting) error {
-		if m.Space == x.ID {
-			out.Meetings = append(out.Meetings, contract.NamedRef{Id: m.ID, Name: m.Name})
-		}
-		return nil
-	}); err != nil {
-		return nil, err
-	}
+	out.Meetings = append(out.Meetings, meetingRefs(st, st.MeetingsIn(x.ID))...)
 	for i, g := range st.GivenIn(x.ID) {
 		if i == maxGiven {
 			break
@@ -146,14 +139,17 @@ func (s *server) GetSpace(ctx context.Context, r apigen.GetSpaceRequestObject) (
 	if out.Values, err = s.values(ctx, st, w); err != nil {
 		return nil, err
 	}
-	out.Findings, err = s.about(ctx, about)
+	out.Findings, out.FindingsAt, err = s.about(ctx, about)
 	return out, err
 }
 
-// about lists the open findings about any of some things.
-func (s *server) about(ctx context.Context, things map[string]bool) ([]contract.Finding, error) {
-	all, err := s.Service.Findings(ctx)
-	out := []contract.Finding{}
+// about lists the open findings about any of some things, and as of when where something changed since that is still being looked at.
+func (s *server) about(ctx context.Context, things map[string]bool) (out []contract.Finding, asOf *string, err error) {
+	all, at, behind, err := s.Service.FindingsSoon(ctx, soonEnough)
+	if behind {
+		asOf = ptr(at.String())
+	}
+	out = []contract.Finding{}
 	for i := range all {
 		for _, a := range all[i].About {
 			if things[a] && all[i].Accepted == nil {
@@ -162,7 +158,15 @@ func (s *server) about(ctx context.Context, things map[string]bool) ([]contract.
 			}
 		}
 	}
-	return out, err
+	return out, asOf, err
+}
+
+// meetingRefs names meetings.
+func meetingRefs(st *service.State, ids []string) (out []contract.NamedRef) {
+	for _, id := range ids {
+		out = append(out, contract.NamedRef{Id: id, Name: st.NameOf(world.Resource{Kind: catalogue.Meeting, ID: id})})
+	}
+	return out
 }
 
 func personRoles(p *world.Person) []string {
@@ -249,14 +253,7 @@ func (s *server) GetPerson(ctx context.Context, r apigen.GetPersonRequestObject)
 	for _, id := range st.SpacesOf(p.ID) {
 		out.Owns = append(out.Owns, contract.NamedRef{Id: id, Name: st.NameOf(world.Resource{Kind: catalogue.Space, ID: id})})
 	}
-	if err := s.Service.Meetings(ctx, func(m *world.Meeting) error {
-		if m.Host == p.ID {
-			out.Hosts = append(out.Hosts, contract.NamedRef{Id: m.ID, Name: m.Name})
-		}
-		return nil
-	}); err != nil {
-		return nil, err
-	}
+	out.Hosts = append(out.Hosts, meetingRefs(st, st.MeetingsOf(p.ID))...)
 	for i := range catalogue.Rules() {
 		rule := &catalogue.Rules()[i]
 		if rule.Layers&catalogue.AtPeople == 0 {
@@ -289,7 +286,7 @@ func (s *server) GetPerson(ctx context.Context, r apigen.GetPersonRequestObject)
 	for _, x := range out.Exceptions {
 		about["exception:"+x.Id] = true
 	}
-	out.Findings, err = s.about(ctx, about)
+	out.Findings, out.FindingsAt, err = s.about(ctx, about)
 	return out, err
 }
 

@@ -398,9 +398,7 @@ func (a *app) space() *cobra.Command {
 				a.printf("\n")
 				a.table(columns, rows)
 			}
-			for _, f := range x.Findings {
-				a.printf("\n! %s\n  %s\n", wrap(f.Cause, 2, a.width()), wrap(f.Do, 2, a.width()))
-			}
+			a.noticed(x.Findings, x.FindingsAt)
 			return nil
 		},
 	}
@@ -499,9 +497,7 @@ func (a *app) person() *cobra.Command {
 			if len(x.Contacts)+len(x.Forwarders) > 0 {
 				a.printf("\n")
 			}
-			for _, f := range x.Findings {
-				a.printf("\n! %s\n  %s\n", wrap(f.Cause, 2, a.width()), wrap(f.Do, 2, a.width()))
-			}
+			a.noticed(x.Findings, x.FindingsAt)
 			return nil
 		},
 	}
@@ -769,4 +765,14 @@ func (a *app) forwarder() *cobra.Command {
 	whyFlag(remove, &why)
 	c.AddCommand(list, a.forwarderAdd(), remove)
 	return c
+}
+
+// noticed prints what was noticed about something.
+func (a *app) noticed(findings []contract.Finding, asOf *string) {
+	for _, f := range findings {
+		a.printf("\n! %s\n  %s\n", wrap(f.Cause, 2, a.width()), wrap(f.Do, 2, a.width()))
+	}
+	if asOf != nil {
+		a.say("What is noticed is as of %s; something changed since, and is being looked at.", *asOf)
+	}
 }

@@ -6853,8 +6853,11 @@ type PersonView struct {
 	Contacts   []ContactView `json:"contacts"`
 	Exceptions []Exception   `json:"exceptions"`
 	Findings   []Finding     `json:"findings"`
-	Forwarders []Forwarder   `json:"forwarders"`
-	Groups     []string      `json:"groups"`
+
+	// FindingsAt As of when findings are, where something changed since and is being looked at; else absent
+	FindingsAt *string     `json:"findings_at,omitempty"`
+	Forwarders []Forwarder `json:"forwarders"`
+	Groups     []string    `json:"groups"`
 
 	// Hosts Meetings
 	Hosts []NamedRef `json:"hosts"`
@@ -7705,8 +7708,11 @@ type SpaceBrief struct {
 // SpaceView defines model for SpaceView.
 type SpaceView struct {
 	// Editable The caller may set values here
-	Editable     bool        `json:"editable"`
-	Findings     []Finding   `json:"findings"`
+	Editable bool      `json:"editable"`
+	Findings []Finding `json:"findings"`
+
+	// FindingsAt As of when findings are, where something changed since and is being looked at; else absent
+	FindingsAt   *string     `json:"findings_at,omitempty"`
 	Given        []GivenRole `json:"given"`
 	HouseLicence bool        `json:"house_licence"`
 	Id           string      `json:"id"`

@@ -56,17 +56,6 @@ func recordsAfter[T any](
 	})
 }
 
-// Meetings hands over every meeting.
-func (s *Service) Meetings(ctx context.Context, fn func(*world.Meeting) error) error {
-	return s.store.Records(ctx, "meeting", "", func(_ string, doc []byte) error {
-		x, err := worldfile.MeetingOf(doc)
-		if err != nil {
-			return err
-		}
-		return fn(&x)
-	})
-}
-
 // Person returns a person of ours.
 func (s *Service) Person(ctx context.Context, id string) (world.Person, error) {
 	doc, err := s.store.Record(ctx, "person", id)

@@ -42,6 +42,7 @@ type written struct {
 	more  int // bytes beyond characters in the line so far
 	bad   bool
 	slab  []node
+	room  int // how many nodes were made room for last
 }
 
 // col is the column of a place in the current line, in characters from 1.
@@ -58,7 +59,8 @@ func (w *written) keep(list []node) []node {
 		return nil
 	}
 	if len(w.slab) < len(list) {
-		w.slab = make([]node, max(512, len(list)))
+		w.room = min(max(16, 2*w.room), 512) // a record by itself needs little
+		w.slab = make([]node, max(w.room, len(list)))
 	}
 	out := w.slab[:len(list):len(list)]
 	w.slab = w.slab[len(list):]

@@ -3,7 +3,7 @@ import { useState, type FormEvent, type ReactNode } from 'react'
 import { Button, Form } from 'react-bootstrap'
 import { Link } from 'react-router'
 import { call, type Finding } from '../api'
-import { until as last, Wrong } from '../parts/bits'
+import { until as last, when, Wrong } from '../parts/bits'
 import { placeOf } from '../parts/place'
 
 function links(about: string[]): ReactNode {
@@ -19,12 +19,25 @@ function links(about: string[]): ReactNode {
   })
 }
 
+/** Says that findings are of a while ago, and are being looked at. */
+export function Behind({ asOf }: { asOf: string }) {
+  return (
+    <p className="quiet" role="status">
+      As of {when(asOf)}. Something changed since; it is being looked at.
+    </p>
+  )
+}
+
+/** How often, in milliseconds, a page asks again whose findings are behind. */
+export const again = (behind?: unknown) => (behind ? 4000 : false)
+
 /** What was noticed about one thing, on its page; nothing where nothing was. */
-export function Noticed({ findings }: { findings: Finding[] }) {
-  if (findings.length === 0) return null
+export function Noticed({ findings, asOf }: { findings: Finding[]; asOf?: string }) {
+  if (findings.length === 0 && !asOf) return null
   return (
     <section aria-labelledby="h-found">
       <h2 id="h-found">Noticed</h2>
+      {asOf && <Behind asOf={asOf} />}
       <FindingList findings={findings} />
     </section>
   )

@@ -3,8 +3,8 @@ import { useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
 import { useSearchParams } from 'react-router'
 import { call, query, type Findings } from '../api'
-import { Empty, Page, Waiting, when, Wrong } from '../parts/bits'
-import { FindingList } from './FindingList'
+import { Empty, Page, Waiting, Wrong } from '../parts/bits'
+import { again, Behind, FindingList } from './FindingList'
 
 export function FindingsPage({ role }: { role: string }) {
   const [params, setParams] = useSearchParams()
@@ -13,7 +13,7 @@ export function FindingsPage({ role }: { role: string }) {
   const found = useInfiniteQuery({
     queryKey: ['findings', kind, state],
     queryFn: ({ pageParam }) => call<Findings>('GET', `/api/v1/findings${query({ kind, state, soon: 'true', cursor: pageParam })}`),
-    refetchInterval: (q) => (q.state.data?.pages.some((p) => p.behind) ? 4000 : false),
+    refetchInterval: (q) => again(q.state.data?.pages.some((p) => p.behind)),
     initialPageParam: '',
     getNextPageParam: (p) => p.next || undefined,
     placeholderData: (old) => old,
@@ -39,9 +39,7 @@ export function FindingsPage({ role }: { role: string }) {
       {found.error && <Wrong error={found.error} retry={() => void found.refetch()} />}
       {!found.data && !found.error && <Waiting what="Looking" />}
       {found.data?.pages.some((p) => p.behind) && (
-        <p className="quiet" role="status">
-          As of {when(found.data.pages[0].at ?? '')}. Something changed since; it is being looked at.
-        </p>
+        <Behind asOf={found.data.pages[0].at ?? ''} />
       )}
       <div className="found">
         <nav aria-label="Kinds of finding">

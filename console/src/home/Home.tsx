@@ -4,6 +4,7 @@ import { call, type DraftBrief, type Findings, type Overview, type Session } fro
 import { ReviewsWait } from '../reviews/ReviewsWait'
 import { Requests } from '../drafts/Requests'
 import { Waits } from '../guests/Wishes'
+import { again } from '../findings/FindingList'
 import { useSystems } from '../systems/SystemsPage'
 import { numbers, summary } from '../systems/words'
 import { StartBanner } from '../start/StartPage'
@@ -139,7 +140,7 @@ function ToConfirm({ me }: { me: Session }) {
 
 /** What findings expose most parties, the first five. */
 function Exposed() {
-  const { data } = useQuery({ queryKey: ['findings', 'first'], queryFn: () => call<Findings>('GET', '/api/v1/findings?soon=true'), refetchInterval: (q) => (q.state.data?.behind ? 4000 : false) })
+  const { data } = useQuery({ queryKey: ['findings', 'first'], queryFn: () => call<Findings>('GET', '/api/v1/findings?soon=true'), refetchInterval: (q) => again(q.state.data?.behind) })
   const parties = (f: Findings['findings'][number]) => f.numbers.parties ?? 0
   const top = (data?.findings ?? []).filter((f) => parties(f) > 0).sort((a, b) => parties(b) - parties(a)).slice(0, 5)
   if (top.length === 0) return null

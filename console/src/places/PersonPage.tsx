@@ -4,7 +4,7 @@ import { Button } from 'react-bootstrap'
 import { Link, useParams } from 'react-router'
 import { call, type PersonView, type Session } from '../api'
 import { ExceptionTimes } from '../exceptions/ExceptionTimes'
-import { Noticed } from '../findings/FindingList'
+import { again, Noticed } from '../findings/FindingList'
 import { Leaves } from '../guests/Leaves'
 import { Away } from '../home/Away'
 import { Empty, Page, until, Waiting, Wrong } from '../parts/bits'
@@ -22,7 +22,7 @@ export function PersonPage({ session }: { session: Session }) {
   const refresh = useRefresh()
   const [all, setAll] = useState(false)
   const [leaves, setLeaves] = useState(false)
-  const person = useQuery({ queryKey: ['person', id], queryFn: () => call<PersonView>('GET', `/api/v1/people/${id}`) })
+  const person = useQuery({ queryKey: ['person', id], queryFn: () => call<PersonView>('GET', `/api/v1/people/${id}`), refetchInterval: (q) => again(q.state.data?.findings_at) })
   const remove = useMutation({
     mutationFn: (to: string) => call('DELETE', `/api/v1/forwarders/${encodeURIComponent(id)}/${encodeURIComponent(to)}`),
     onSuccess: () => void refresh(),
@@ -128,7 +128,7 @@ export function PersonPage({ session }: { session: Session }) {
           </section>
         </div>
         <div>
-          <Noticed findings={x.findings} />
+          <Noticed findings={x.findings} asOf={x.findings_at} />
           {!x.left && <Away person={x.id} name={x.name} session={session} />}
           <section aria-labelledby="h-mail">
             <h2 id="h-mail">Mail that leaves by itself</h2>

@@ -3,7 +3,7 @@ import { useState } from 'react'
 import { Button } from 'react-bootstrap'
 import { Link, useLocation, useNavigate, useParams } from 'react-router'
 import { call, type GivenRole, type ItemView, type Session, type SpaceView, type Values } from '../api'
-import { Noticed } from '../findings/FindingList'
+import { again, Noticed } from '../findings/FindingList'
 import { Empty, Page, until, Waiting, Wrong } from '../parts/bits'
 import { ChangeRole, EndRole, GiveRole } from './GrantForms'
 import { MeetingDialog } from './MeetingForms'
@@ -19,7 +19,7 @@ export function SpacePage({ session }: { session: Session }) {
   const made = (useLocation().state as { made?: boolean } | null)?.made
   const [asking, setAsking] = useState<'change' | 'item' | 'role' | 'close' | 'remove' | 'meeting'>()
   const done = () => setAsking(undefined)
-  const space = useQuery({ queryKey: ['space', id], queryFn: () => call<SpaceView>('GET', `/api/v1/spaces/${id}`) })
+  const space = useQuery({ queryKey: ['space', id], queryFn: () => call<SpaceView>('GET', `/api/v1/spaces/${id}`), refetchInterval: (q) => again(q.state.data?.findings_at) })
   const x = space.data
   if (!x)
     return (
@@ -87,7 +87,7 @@ export function SpacePage({ session }: { session: Session }) {
           </section>
         </div>
         <div>
-          <Noticed findings={x.findings} />
+          <Noticed findings={x.findings} asOf={x.findings_at} />
           <section aria-labelledby="h-facts">
             <h2 id="h-facts">The space</h2>
             <dl className="facts">

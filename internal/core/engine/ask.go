@@ -117,6 +117,8 @@ type Question struct {
 	Approved  bool         // somebody approved a bundle for context.address: who may invite does not matter (practice §1)
 	Stranger  bool         // asked as if nothing were kept of the outside address that it is about: no record, nothing given, no contact
 
+	anyPresenter bool // asked as if whoever presents let everybody do what depends on them
+
 	known bool     // context.address is asked about as if it had a record
 	as    relation // asked as if the party and the person were related, or not
 }

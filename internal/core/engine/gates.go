@@ -513,6 +513,9 @@ func (a *asker) rules(ask *catalogue.Ask) {
 		case catalogue.AtLeast:
 			a.reaches(a.inDrive(n.Rule), n.Value, &in)
 		case catalogue.AtPresenter:
+			if a.q.anyPresenter {
+				continue
+			}
 			in.person = a.presenter
 			a.reaches(n.Rule, n.Value, &in)
 		case catalogue.AtOwn:

@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"slices"
 	"strings"
 	"unicode"
 	"unicode/utf8"
@@ -236,6 +237,28 @@ func (s *Snapshot) SpacesOf(personID string) (out []string) {
 		}
 	}
 	return
+}
+
+// MeetingsIn lists the meetings of a space, by their ids.
+func (s *Snapshot) MeetingsIn(space string) []string {
+	i := s.inv.spaceIDs.find(s.inv.text, space)
+	return s.meetingsWhere(func(m *meeting) bool { return i != none && m.space == i })
+}
+
+// MeetingsOf lists the meetings that a person hosts, by their ids.
+func (s *Snapshot) MeetingsOf(host string) []string {
+	p := s.inv.personIDs.find(s.inv.text, host)
+	return s.meetingsWhere(func(m *meeting) bool { return p != none && m.host == p })
+}
+
+func (s *Snapshot) meetingsWhere(is func(*meeting) bool) (out []string) {
+	for i := range s.inv.meetings.n {
+		if m := s.inv.meetings.at(i); m.exists && is(m) {
+			out = append(out, s.inv.meetingIDs.text(s.inv.text, i))
+		}
+	}
+	slices.Sort(out)
+	return out
 }
 
 // NameOfGroup returns the name of a group, or "".

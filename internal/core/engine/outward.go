@@ -257,16 +257,76 @@ func presenterImpact(before, after *Snapshot, at moment.Moment, changed *[catalo
 				classes[k] = append(classes[k], p)
 			}
 		}
-		can := func(s *Snapshot, who Who, presenter string) bool {
+		// Which doors somebody passes, whoever presents: of doors that say the same of what depends on that, one. There are few, and
+		// they are the same for every presenter.
+		type says struct{ door, space uint32 } // rows
+		type way struct {
+			id string
+			says
+		}
+		through := func(s *Snapshot, who Who) (out []way) {
+			seen := map[says]bool{}
 			for k := range doors {
-				q := Question{
-					Subject:   who,
-					Action:    act.ID,
-					Resource:  world.Resource{Kind: catalogue.Meeting, ID: doors[k].id},
-					At:        at,
-					Presenter: presenter,
+				q := Question{Subject: who, Action: act.ID, Resource: world.Resource{Kind: catalogue.Meeting, ID: doors[k].id}, At: at,
+					anyPresenter: true}
+				x := says{none, none}
+				if m := s.inv.meetingIDs.find(s.inv.text, doors[k].id); m != none {
+					of := s.inv.meetings.at(m)
+					if x.door = of.rules; of.space != none {
+						x.space = s.inv.spaces.at(of.space).rules
+					}
+				}
+				if seen[x] {
+					continue
 				}
 				if v, err := s.Decide(&q); err == nil && v.Yes {
+					seen[x] = true
+					out = append(out, way{doors[k].id, x})
+				}
+			}
+			return out
+		}
+		passed := map[any][2][]way{} // by crowd or newcomer, before and after
+		passes := func(key any, who Who) [2][]way {
+			x, ok := passed[key]
+			if !ok {
+				x = [2][]way{through(before, who), through(after, who)}
+				passed[key] = x
+			}
+			return x
+		}
+		// What depends on who presents is the same for all whom the same may name: their partner, or themselves.
+		type named struct {
+			says
+			presenter [2]int
+			partner   uint32
+			domain    uint32
+			groups    string
+			alone     uint32
+		}
+		var lets [2]map[named]bool
+		lets[0], lets[1] = map[named]bool{}, map[named]bool{}
+		can := func(side int, who Who, k [2]int, ways []way, like *likeness) bool {
+			s := [2]*Snapshot{before, after}[side]
+			for _, w := range ways {
+				n := named{says: w.says, presenter: k}
+				if like != nil {
+					n.partner, n.domain, n.groups, n.alone = like.partner, like.domain, like.groups, like.alone
+					if yes, ok := lets[side][n]; ok {
+						if yes {
+							return true
+						}
+						continue
+					}
+				}
+				q := Question{Subject: who, Action: act.ID, Resource: world.Resource{Kind: catalogue.Meeting, ID: w.id}, At: at,
+					Presenter: inv.personIDs.text(inv.text, classes[k][0])}
+				v, err := s.Decide(&q)
+				yes := err == nil && v.Yes
+				if like != nil {
+					lets[side][n] = yes
+				}
+				if yes {
 					return true
 				}
 			}
@@ -297,12 +357,16 @@ func presenterImpact(before, after *Snapshot, at moment.Moment, changed *[catalo
 			if err := stop(); err != nil {
 				return err
 			}
-			presenter := inv.personIDs.text(inv.text, classes[k][0])
 			for _, c := range all {
 				if !c.changed && !matters {
 					continue
 				}
-				if was, will := can(before, c.who, presenter), can(after, c.who, presenter); was != will {
+				d := passes(c, c.who)
+				l0, l1 := &c.like[0], &c.like[1]
+				if c.links > 0 { // nobody names whoever holds one
+					l0, l1 = nil, nil
+				}
+				if was, will := can(0, c.who, k, d[0], l0), can(1, c.who, k, d[1], l1); was != will {
 					x := note(map[bool]string{true: "gained", false: "lost"}[will], k)
 					x.parties[c] = true
 					x.move.Pairs += c.size() * len(classes[k])
@@ -312,7 +376,8 @@ func presenterImpact(before, after *Snapshot, at moment.Moment, changed *[catalo
 				if !matters && !otherwiseMatched(before, after, n.Who) {
 					continue
 				}
-				if was, will := can(before, n.Who, presenter), can(after, n.Who, presenter); was != will {
+				d := passes(n.Who, n.Who)
+				if was, will := can(0, n.Who, k, d[0], nil), can(1, n.Who, k, d[1], nil); was != will {
 					note(map[bool]string{true: "gained", false: "lost"}[will], k).newcomers[n.Who.String()] = n
 				}
 			}
