@@ -131,9 +131,9 @@ GUESTS ?= 100000
 others:
 	cd internal/bench/others && $(GO) test -run '^$$' -bench Others -benchtime 1x -timeout 60m . -guests $(GUESTS)
 
-# Draws docs/growth.svg from the figures in docs/growth.csv.
+# Draws docs/growth.svg and docs/pages.svg from the figures in docs/growth.csv and docs/pages.csv.
 plot:
-	$(GO) run -tags plot -modfile=tools.mod ./internal/bench/growth docs/growth.svg
+	$(GO) run -tags plot -modfile=tools.mod ./internal/bench/growth
 
 # Takes the pictures of docs/screenshots from the demo world.
 screenshots: install-database install-browser build

@@ -124,20 +124,24 @@ func (s *server) Guests(ctx context.Context, r apigen.GuestsRequestObject) (apig
 	}
 	out := apigen.Guests200JSONResponse{Guests: []contract.GuestShort{}, Total: len(all), Next: next}
 	q := st.Sequences()
+	addresses := make([]string, len(part))
 	for i := range part {
-		a := part[i].Address
-		g, own, err := s.Service.Guest(ctx, a)
-		if err != nil {
-			continue // it went away meanwhile
-		}
-		steps, _ := q.Of(g.Address)
+		addresses[i] = part[i].Address
+	}
+	held, err := s.Service.GuestsHeld(ctx, addresses)
+	if err != nil {
+		return nil, err
+	}
+	for i := range held {
+		x := &held[i]
+		steps, _ := q.Of(x.Guest.Address)
 		live := 0
-		for i := range own {
-			if moment.Within(s.Service.Now(), own[i].From, own[i].Until) {
+		for k := range x.Grants {
+			if moment.Within(s.Service.Now(), x.Grants[k].From, x.Grants[k].Until) {
 				live++
 			}
 		}
-		out.Guests = append(out.Guests, s.short(st, g, live, steps))
+		out.Guests = append(out.Guests, s.short(st, &x.Guest, live, steps))
 	}
 	return out, nil
 }

@@ -1,6 +1,6 @@
 //go:build plot
 
-// Command growth draws docs/growth.svg from the figures in docs/growth.csv.
+// Command growth draws docs/growth.svg from the figures in docs/growth.csv, and docs/pages.svg from those in docs/pages.csv.
 package main
 
 import (
@@ -8,7 +8,9 @@ import (
 	"image/color"
 	"log"
 	"os"
+	"sort"
 	"strconv"
+	"strings"
 
 	"gonum.org/v1/plot"
 	"gonum.org/v1/plot/plotter"
@@ -34,26 +36,34 @@ var series = []struct {
 	{"impact_partner_x_reach", "impact of a partner, x reach of its people (at most 5)", color.RGBA{13, 106, 85, 255}, draw.CrossGlyph{}},
 }
 
-func main() {
-	f, err := os.Open("docs/growth.csv")
+// table reads a file of figures, with the columns by their names.
+func table(name string) (rows [][]string, at map[string]int) {
+	f, err := os.Open(name)
 	if err != nil {
 		log.Fatal(err)
 	}
-	rows, err := csv.NewReader(f).ReadAll()
-	if err != nil {
+	if rows, err = csv.NewReader(f).ReadAll(); err != nil {
 		log.Fatal(err)
 	}
-	at := map[string]int{}
+	at = map[string]int{}
 	for i, name := range rows[0] {
 		at[name] = i
 	}
-	number := func(row []string, column string) float64 {
-		x, err := strconv.ParseFloat(row[at[column]], 64)
-		if err != nil {
-			log.Fatal(err)
-		}
-		return x
+	return rows, at
+}
+
+func float(text string) float64 {
+	x, err := strconv.ParseFloat(text, 64)
+	if err != nil {
+		log.Fatal(err)
 	}
+	return x
+}
+
+func main() {
+	pages("docs/pages.csv", "docs/pages.svg")
+	rows, at := table("docs/growth.csv")
+	number := func(row []string, column string) float64 { return float(row[at[column]]) }
 	p := plot.New()
 	p.Title.Text = "How each question grows, beside its floor from the same run"
 	p.X.Label.Text = "guests (ten grants each)"
@@ -77,9 +87,57 @@ func main() {
 		p.Add(line, points)
 		p.Legend.Add(s.name, line, points)
 	}
-	for _, file := range os.Args[1:] {
-		if err := p.Save(20*vg.Centimeter, 12.5*vg.Centimeter, file); err != nil {
-			log.Fatal(err)
+	save(p, "docs/growth.svg", 12.5)
+}
+
+func save(p *plot.Plot, file string, height vg.Length) {
+	if err := p.Save(20*vg.Centimeter, height*vg.Centimeter, file); err != nil {
+		log.Fatal(err)
+	}
+}
+
+// pages draws how long every view takes behind a change, with names at those that take longest in the largest world.
+func pages(from, to string) {
+	rows, at := table(from)
+	var sizes []string
+	for _, name := range rows[0][1:] {
+		if n, is := strings.CutSuffix(name, " behind a change"); is && !strings.HasPrefix(n, "exponent") {
+			sizes = append(sizes, n)
 		}
 	}
+	last := sizes[len(sizes)-1] + " behind a change"
+	rows = rows[1:]
+	sort.Slice(rows, func(i, j int) bool { return float(rows[i][at[last]]) > float(rows[j][at[last]]) })
+	p := plot.New()
+	p.Title.Text = "How long every view takes right behind a change of policy"
+	p.X.Label.Text = "guests (ten grants each)"
+	p.Y.Label.Text = "milliseconds"
+	p.X.Scale, p.X.Tick.Marker = plot.LogScale{}, plot.LogTicks{Prec: -1}
+	p.Y.Scale, p.Y.Tick.Marker = plot.LogScale{}, plot.LogTicks{Prec: -1}
+	p.X.Min, p.X.Max = 700, 1.6*float(sizes[len(sizes)-1])
+	p.Y.Min = 1
+	p.Legend.Top, p.Legend.Left = true, true
+	p.Add(plotter.NewGrid())
+	var named []func()
+	for i := len(rows) - 1; i >= 0; i-- {
+		var xs plotter.XYs
+		for _, n := range sizes {
+			xs = append(xs, plotter.XY{X: float(n), Y: max(1, float(rows[i][at[n+" behind a change"]]))})
+		}
+		line, points, err := plotter.NewLinePoints(xs)
+		if err != nil {
+			log.Fatal(err)
+		}
+		line.Color, points.Color, points.Radius = color.RGBA{170, 182, 184, 255}, color.RGBA{170, 182, 184, 255}, vg.Points(1.6)
+		if i < len(series) {
+			line.Color, points.Color, points.Shape, points.Radius = series[i].colour, series[i].colour, series[i].shape, vg.Points(4)
+			line.Width = vg.Points(1.6)
+			named = append([]func(){func() { p.Legend.Add(rows[i][0], line, points) }}, named...)
+		}
+		p.Add(line, points)
+	}
+	for _, add := range named { // the longest first
+		add()
+	}
+	save(p, to, 14)
 }
