@@ -55,40 +55,17 @@ func Spare(s *engine.Snapshot, at moment.Moment, stop func() error) ([]Part, err
 		if err := stop(); err != nil {
 			return nil, err
 		}
-		lost := map[string]bool{} // partners
-		after := Apply(s, parts, at)
-		x, err := engine.ImpactOf(s, after, at, func(l *engine.ImpactLine) bool {
-			if l.Who.Kind == engine.ByAddress {
-				if m := s.Match(l.Who.Address); m.Partner != nil {
-					lost[m.Partner.ID] = true
-				}
-			}
-			return true
-		}, stop, nil)
+		lost, nothing, err := losers(s, parts, at, stop)
 		if err != nil {
 			return nil, err
 		}
-		if x.Nothing() {
+		if nothing {
 			return parts, nil
 		}
-		for id, m := range x.Partners {
-			if m.Any() {
-				lost[id] = true
-			}
-		}
-		for i := range x.Newcomers {
-			lost[x.Newcomers[i].Newcomer.Partner] = true
-		}
-		for i := range x.Outward {
-			lost[x.Outward[i].Target.Partner] = true
-		}
-		for i := range x.Forwarders {
-			if m := s.Match(x.Forwarders[i].To); m.Partner != nil {
-				lost[m.Partner.ID] = true
-			}
-		}
 		before := len(parts)
-		parts = spared(s, parts, lost, at, stop)
+		if parts, err = spared(s, parts, lost, at, stop); err != nil {
+			return nil, err
+		}
 		if len(parts) == before { // what changes is no partner's: then it is a limit, and none of them is lowered
 			parts = slices.Delete(parts, 0, min(limits, len(parts)))
 			if limits == 0 {
@@ -117,25 +94,74 @@ func passes(s *engine.Snapshot) (out [catalogue.NumKeys]bool) {
 	return
 }
 
-// spared leaves out the openings of partners that are used: service by service where that is enough.
-func spared(s *engine.Snapshot, parts []Part, lost map[string]bool, at moment.Moment, stop func() error) []Part {
-	out := slices.Clone(parts)
-	for id := range lost {
-		if id == "" {
-			continue
-		}
-		var mine []Part
-		for _, p := range out {
-			if p.Kind == Close && p.Partner == id {
-				mine = append(mine, p)
+// losers tells whose partners something changes for when parts are taken away, by their ids; "" stands for what is no partner's.
+// nothing is that nothing changes at all.
+func losers(s *engine.Snapshot, parts []Part, at moment.Moment, stop func() error) (lost map[string]bool, nothing bool, err error) {
+	lost = map[string]bool{}
+	x, err := engine.ImpactOf(s, Apply(s, parts, at), at, func(l *engine.ImpactLine) bool {
+		if l.Who.Kind == engine.ByAddress {
+			if m := s.Match(l.Who.Address); m.Partner != nil {
+				lost[m.Partner.ID] = true
 			}
 		}
-		for _, p := range mine { // each by itself
-			x, err := engine.ImpactOf(s, Apply(s, []Part{p}, at), at, nil, stop, nil)
-			if err != nil || !x.Nothing() {
-				out = slices.DeleteFunc(out, func(q Part) bool { return q == p })
-			}
+		return true
+	}, stop, nil)
+	if err != nil || x.Nothing() {
+		return lost, err == nil, err
+	}
+	for id, m := range x.Partners {
+		if m.Any() {
+			lost[id] = true
 		}
 	}
-	return out
+	for i := range x.Newcomers {
+		lost[x.Newcomers[i].Newcomer.Partner] = true
+	}
+	for i := range x.Outward {
+		lost[x.Outward[i].Target.Partner] = true
+	}
+	for i := range x.Forwarders {
+		if m := s.Match(x.Forwarders[i].To); m.Partner != nil {
+			lost[m.Partner.ID] = true
+		}
+	}
+	return lost, false, nil
+}
+
+// spared leaves out the openings of partners that are used. What closes one partner concerns no other one, so that a service of all of
+// them is tried at once; where nobody can be told who loses by that, each is tried by itself.
+func spared(s *engine.Snapshot, parts []Part, lost map[string]bool, at moment.Moment, stop func() error) ([]Part, error) {
+	out := slices.Clone(parts)
+	for k := catalogue.Key(0); k < catalogue.NumKeys; k++ {
+		var some []Part
+		for _, p := range out {
+			if p.Kind == Close && p.Key == k && lost[p.Partner] {
+				some = append(some, p)
+			}
+		}
+		if len(some) == 0 {
+			continue
+		}
+		by, nothing, err := losers(s, some, at, stop)
+		if err != nil {
+			return nil, err
+		}
+		if nothing {
+			continue
+		}
+		used := func(p Part) bool { return by[p.Partner] }
+		if !slices.ContainsFunc(some, used) {
+			for _, p := range some {
+				x, err := engine.ImpactOf(s, Apply(s, []Part{p}, at), at, nil, stop, nil)
+				if err != nil {
+					return nil, err
+				}
+				if !x.Nothing() {
+					by[p.Partner] = true
+				}
+			}
+		}
+		out = slices.DeleteFunc(out, func(p Part) bool { return p.Kind == Close && p.Key == k && lost[p.Partner] && used(p) })
+	}
+	return out, nil
 }
