@@ -109,10 +109,19 @@ func (r *remote) copy(resp *http.Response, err error, to io.Writer) error {
 		return r.read(resp, err, nil)
 	}
 	defer resp.Body.Close()
-	if _, err := io.Copy(to, resp.Body); err != nil {
+	n, err := io.Copy(to, resp.Body)
+	if err != nil {
 		return fmt.Errorf("the answer of the service at %s was cut off; what was written is not all of it: %w", r.server, err)
 	}
+	if n == 0 {
+		return r.empty(resp)
+	}
 	return nil
+}
+
+// empty says that an answer that should hold something holds nothing.
+func (r *remote) empty(resp *http.Response) error {
+	return fmt.Errorf("the service at %s answered %s and nothing else; look whether it was done", r.server, resp.Status)
 }
 
 // read takes an answer apart: into where all went well, else the problem.
@@ -145,7 +154,7 @@ func (r *remote) read(resp *http.Response, err error, into any) error {
 		return p
 	}
 	if len(body) == 0 && into != nil && (resp.StatusCode == http.StatusOK || resp.StatusCode == http.StatusCreated) {
-		return fmt.Errorf("the service at %s answered %s and nothing else; look whether it was done", r.server, resp.Status)
+		return r.empty(resp)
 	}
 	if into == nil || len(body) == 0 {
 		return nil

@@ -41,8 +41,8 @@ func TestMendFromFindings(t *testing.T) {
 		"UPDATE guest SET purpose = CONCAT('call', CHAR(1), 'them') WHERE address = 'maren.holtveig@ilvane.example'")
 	check(t, err)
 	r.login("harbour")
-	if out := r.must("dump"); !strings.HasPrefix(out,
-		"# The guest maren.holtveig@ilvane.example cannot be read as it is kept: a control character stands in it, at position 5; it counts without that.\nwexillum: 1\n") ||
+	if out := r.must("dump"); !strings.HasSuffix(out,
+		"\n# The guest maren.holtveig@ilvane.example cannot be read as it is kept: a control character stands in it, at position 5; it counts without that.\n") ||
 		!strings.Contains(out, "purpose: callthem") {
 		t.Errorf("%.300s", out)
 	}

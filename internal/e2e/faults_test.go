@@ -311,7 +311,7 @@ func TestStopFinishes(t *testing.T) {
 func TestCutAnswers(t *testing.T) {
 	for name, h := range map[string]http.HandlerFunc{
 		"and nothing else": func(w http.ResponseWriter, _ *http.Request) { w.WriteHeader(200) },
-		"was cut off": func(w http.ResponseWriter, _ *http.Request) {
+		"was cut off; what was written is not all of it": func(w http.ResponseWriter, _ *http.Request) {
 			w.Header().Set("Content-Length", "1000")
 			_, _ = w.Write([]byte("wexillum: 1\n"))
 		},
@@ -319,7 +319,7 @@ func TestCutAnswers(t *testing.T) {
 		srv := newTestServer(t, h)
 		r := &running{t: t, url: srv, home: t.TempDir()}
 		status, out, errs := r.client("", "dump")
-		if status != 1 || out != "" || !strings.Contains(errs, name) {
+		if status != 1 || out != "" && out != "wexillum: 1\n" || !strings.Contains(errs, name) {
 			t.Errorf("%s: %d %q %q", name, status, out, errs)
 		}
 	}

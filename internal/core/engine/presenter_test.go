@@ -25,7 +25,8 @@ func TestPresenters(t *testing.T) {
 			return world.Setting{Rule: rule, Value: all[r.IntN(len(all))]}
 		}
 		w := world.Merge(&world.World{}, worldgen.Generate(seed,
-			worldgen.Size{Guests: 14, Grants: 20, Spaces: 4, Items: 4, Partners: 4, People: 6, Groups: 2, Meetings: 8, Links: 4, Exceptions: 6}, now))
+			worldgen.Size{Guests: 14, Grants: 20, Spaces: 4, Items: 4, Partners: 4, People: 6, Groups: 2, Meetings: 8, Links: 4,
+				Exceptions: 6}, now))
 		stillIn(w)
 		set := func(w *world.World, name string) {
 			rule := catalogue.MustRule(name)
