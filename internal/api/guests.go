@@ -128,12 +128,12 @@ func (s *server) Guests(ctx context.Context, r apigen.GuestsRequestObject) (apig
 	for i := range part {
 		addresses[i] = part[i].Address
 	}
-	held, err := s.Service.GuestsHeld(ctx, addresses)
+	guests, err := s.Service.GuestsWithGrants(ctx, addresses)
 	if err != nil {
 		return nil, err
 	}
-	for i := range held {
-		x := &held[i]
+	for i := range guests {
+		x := &guests[i]
 		steps, _ := q.Of(x.Guest.Address)
 		live := 0
 		for k := range x.Grants {

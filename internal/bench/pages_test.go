@@ -20,7 +20,8 @@ var pagesCSV = flag.String("pages", "", "where the figures of pages go, as CSV")
 const longestPage = 2 * time.Minute
 
 // BenchmarkPages asks for every view of a service over HTTP in worlds of 1,000 guests and ten, a hundred and a thousand times as many,
-// up to -guests: five times as it is, and five times behind a change of policy. It prints medians in milliseconds, and the exponent with
+// up to -guests: five times as it is, and five times right after a change of policy. It
+// prints medians in milliseconds, and the exponent with
 // which each grows from the smallest world to the largest: 0 where it costs the same everywhere, 1 where it grows with the world.
 func BenchmarkPages(b *testing.B) {
 	type view struct{ name, method, path, body string }
@@ -104,7 +105,7 @@ func BenchmarkPages(b *testing.B) {
 				}
 				return float64(time.Since(begun).Microseconds()) / 1000
 			}
-			var same, behind []float64
+			var same, after []float64
 			for k := range 5 {
 				same = append(same, once())
 				if k == 0 && same[0] > 20_000 {
@@ -113,18 +114,18 @@ func BenchmarkPages(b *testing.B) {
 			}
 			for k := range 5 {
 				change()
-				behind = append(behind, once())
-				if k == 0 && behind[0] > 20_000 {
+				after = append(after, once())
+				if k == 0 && after[0] > 20_000 {
 					break
 				}
 			}
 			x := took[v.name]
-			took[v.name] = [2][]float64{append(x[0], median(same)), append(x[1], median(behind))}
+			took[v.name] = [2][]float64{append(x[0], median(same)), append(x[1], median(after))}
 		}
 	}
 	exponent := func(xs []float64) float64 { return math.Log10(xs[len(xs)-1]/xs[0]) / float64(len(xs)-1) }
 	rows := [][]string{{"view"}}
-	for _, kind := range []string{"", " behind a change"} {
+	for _, kind := range []string{"", " after a change"} {
 		for _, n := range sizes {
 			rows[0] = append(rows[0], strconv.Itoa(n)+kind)
 		}

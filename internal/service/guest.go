@@ -37,15 +37,15 @@ func (s *Service) Guest(ctx context.Context, address string) (*world.Guest, []wo
 	return &dated, own, err
 }
 
-// Held is a guest with what was given to them by name.
-type Held struct {
+// WithGrants is a guest with what was given to them by name.
+type WithGrants struct {
 	Guest  world.Guest
 	Grants []world.Grant
 }
 
-// GuestsHeld returns several records, each with what was given to them, in two statements whatever their number; those that are gone
+// GuestsWithGrants returns several records, each with what was given to them, in two statements whatever their number; those that are gone
 // are left out.
-func (s *Service) GuestsHeld(ctx context.Context, addresses []string) ([]Held, error) {
+func (s *Service) GuestsWithGrants(ctx context.Context, addresses []string) ([]WithGrants, error) {
 	records, err := s.store.GuestsNow(ctx, addresses)
 	if err != nil {
 		return nil, err
@@ -54,14 +54,14 @@ func (s *Service) GuestsHeld(ctx context.Context, addresses []string) ([]Held, e
 	if err != nil {
 		return nil, err
 	}
-	st, out := s.State(), make([]Held, 0, len(addresses))
+	st, out := s.State(), make([]WithGrants, 0, len(addresses))
 	for _, a := range addresses {
 		g := records[a]
 		if g == nil {
 			continue
 		}
 		if dated, ok := st.Dated(g, s.Now()); ok {
-			out = append(out, Held{dated, append(given[a], st.Bundled(g.Address)...)})
+			out = append(out, WithGrants{dated, append(given[a], st.Bundled(g.Address)...)})
 		}
 	}
 	return out, nil

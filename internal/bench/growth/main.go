@@ -96,20 +96,20 @@ func save(p *plot.Plot, file string, height vg.Length) {
 	}
 }
 
-// pages draws how long every view takes behind a change, with names at those that take longest in the largest world.
+// pages draws how long every view takes after a change, with names at those that take longest in the largest world.
 func pages(from, to string) {
 	rows, at := table(from)
 	var sizes []string
 	for _, name := range rows[0][1:] {
-		if n, is := strings.CutSuffix(name, " behind a change"); is && !strings.HasPrefix(n, "exponent") {
+		if n, is := strings.CutSuffix(name, " after a change"); is && !strings.HasPrefix(n, "exponent") {
 			sizes = append(sizes, n)
 		}
 	}
-	last := sizes[len(sizes)-1] + " behind a change"
+	last := sizes[len(sizes)-1] + " after a change"
 	rows = rows[1:]
 	sort.Slice(rows, func(i, j int) bool { return float(rows[i][at[last]]) > float(rows[j][at[last]]) })
 	p := plot.New()
-	p.Title.Text = "How long every view takes right behind a change of policy"
+	p.Title.Text = "How long every view takes right after a change of policy"
 	p.X.Label.Text = "guests (ten grants each)"
 	p.Y.Label.Text = "milliseconds"
 	p.X.Scale, p.X.Tick.Marker = plot.LogScale{}, plot.LogTicks{Prec: -1}
@@ -122,7 +122,7 @@ func pages(from, to string) {
 	for i := len(rows) - 1; i >= 0; i-- {
 		var xs plotter.XYs
 		for _, n := range sizes {
-			xs = append(xs, plotter.XY{X: float(n), Y: max(1, float(rows[i][at[n+" behind a change"]]))})
+			xs = append(xs, plotter.XY{X: float(n), Y: max(1, float(rows[i][at[n+" after a change"]]))})
 		}
 		line, points, err := plotter.NewLinePoints(xs)
 		if err != nil {
