@@ -34,33 +34,28 @@ export function Frame() {
     addEventListener(ended, look)
     return () => removeEventListener(ended, look)
   }, [client])
+  // A look at the session that was begun before is not to say afterwards that it has ended.
+  const back = async (s: Session) => {
+    await client.cancelQueries({ queryKey: ['session'] })
+    setZone(s.zone)
+    client.setQueryData(['session'], s)
+  }
   const signedOut = session.error instanceof Failure && session.error.problem.status === 401
   const inbound = pathname.startsWith('/door') // guests come in whoever sits here
   if (session.isLoading) return <Waiting what="Opening" />
   if ((signedOut && (inbound || pathname === '/own')) || (inbound && session.data?.role !== 'guest'))
     return (
       <Door
-        done={(s) => {
-          setZone(s.zone)
-          client.setQueryData(['session'], s)
-          navigate('/own', { replace: true })
-        }}
+        done={(s) => void back(s).then(() => navigate('/own', { replace: true }))}
       />
     )
-  const back = (s: Session) => {
-    setZone(s.zone)
-    client.setQueryData(['session'], s)
-  }
   if (signedOut && !session.data && pathname === '/begin')
     return (
       <Begin
-        done={(s) => {
-          back(s)
-          navigate('/start', { replace: true })
-        }}
+        done={(s) => void back(s).then(() => navigate('/start', { replace: true }))}
       />
     )
-  if (signedOut && !session.data) return <SignIn done={back} />
+  if (signedOut && !session.data) return <SignIn done={(s) => void back(s)} />
   if (!session.data) return <Wrong error={session.error} retry={() => void session.refetch()} />
   if (session.data.role === 'guest')
     return (
@@ -95,14 +90,11 @@ export function Frame() {
   return (
     <>
       <Inside session={session.data} />
-      <Proof was={session.data} done={back} />
+      <Proof was={session.data} done={(s) => void back(s)} />
       {signedOut && (
         <SignInAgain
           was={session.data}
-          done={(s) => {
-            back(s)
-            void refresh()
-          }}
+          done={(s) => void back(s).then(() => refresh())}
         />
       )}
     </>
