@@ -8,7 +8,7 @@ SUDO := $(shell [ "$$(id -u)" = 0 ] || command -v sudo)
 export GOFLAGS := -buildvcs=false -trimpath
 export CGO_ENABLED := 0
 
-.PHONY: others soak audit cluster package release install-more check demo demo-reset suite suite-test build console test bench generate install-database install-browser install-peer verify plot screenshots walk faults feeds map clean
+.PHONY: format others soak audit cluster package release install-more check demo demo-reset suite suite-test build console test bench generate install-database install-browser install-peer verify plot screenshots walk faults feeds map clean
 
 demo: install-database build
 	@exec bin/wexillum demo
@@ -87,6 +87,11 @@ test: install-database install-browser install-peer install-more build check
 GENERATED = internal/contract/models.gen.go internal/connector/open/models.gen.go internal/api/apigen/server.gen.go internal/client/client.gen.go internal/operations/operations.gen.go internal/api/served.gen.yaml \
   console/src/contract.gen.ts console/src/operations.gen.ts docs/operations.md docs/world-file-fields.md docs/client-json.md docs/architecture.svg $(shell find docs/catalogue docs/systems -type f)
 
+# Writes the sources of the service and of the console in their common form.
+format: console/node_modules/.installed
+	gofmt -w cmd internal
+	cd console && node_modules/.bin/prettier --log-level warn --write 'src/**/*.{ts,tsx,scss}' '*.mjs' vite.config.ts
+
 # Format, vet, staticcheck, code that nothing calls, the console's types, the contract, and whether all that is
 # generated is as it would be generated now. It needs nothing but Go and Node.
 check: console
@@ -95,6 +100,7 @@ check: console
 	@$(GO) tool -modfile=tools.mod staticcheck ./...
 	@dead="$$($(GO) tool -modfile=tools.mod deadcode -test ./... | grep -v '\.gen\.go:')"; test -z "$$dead" || { echo "nothing calls:"; echo "$$dead"; exit 1; }
 	@cd console && node_modules/.bin/tsc --noEmit -p .
+	@cd console && node_modules/.bin/prettier --log-level warn --check 'src/**/*.{ts,tsx,scss}' '*.mjs' vite.config.ts || { echo "make format writes them as they should be"; exit 1; }
 	@cd console && out="$$(REDOCLY_TELEMETRY=off REDOCLY_SUPPRESS_UPDATE_NOTICE=true node_modules/.bin/redocly lint --config ../internal/contract/lint.yaml ../internal/api/served.gen.yaml 2>&1)" || { echo "$$out"; exit 1; }
 	@was="$$(cat $(GENERATED) | sha256sum)"; $(MAKE) --no-print-directory generate map > /dev/null && test "$$was" = "$$(cat $(GENERATED) | sha256sum)" || { echo "make generate and make map change what is generated; look at the difference and commit it"; exit 1; }
 

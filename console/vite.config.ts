@@ -12,6 +12,8 @@ export default defineConfig({
       output: { entryFileNames: (chunk) => (chunk.name === 'logic' ? 'assets/logic.js' : 'assets/[name]-[hash].js') },
     },
   },
-  css: { preprocessorOptions: { scss: { quietDeps: true, silenceDeprecations: ['import', 'global-builtin', 'color-functions', 'if-function'] } } },
+  css: {
+    preprocessorOptions: { scss: { quietDeps: true, silenceDeprecations: ['import', 'global-builtin', 'color-functions', 'if-function'] } },
+  },
   server: { proxy: { '/api': 'http://127.0.0.1:8470', '/access': 'http://127.0.0.1:8470' } },
 })

@@ -1,13 +1,69 @@
 import { useQuery, useQueryClient } from '@tanstack/react-query'
 import { Suspense, useEffect, useRef, useState } from 'react'
 import { Route, Routes, useLocation, useNavigate } from 'react-router'
-import { call, proof, Failure, remember, signedOut as ended, type DraftBrief, type Session } from './api'
+import { call, proof, Failure, remember, signedOut as ended, type Session } from './api'
 import { Mast } from './Mast'
 import { DraftBar } from './drafts/DraftBar'
 import { WayBack } from './places/WayBack'
 import { QuickDialog } from './drafts/QuickDialog'
 import { Empty, Page, setZone, Waiting, Wrong } from './parts/bits'
-import { AnswerPage, CheckPage, Door, OwnPage, DuePage, DraftPage, DraftsPage, RevisionPage, ExceptionsPage, ExpectationsPage, ExpectationPage, BundlesPage, BundlePage, FeedsPage, FeedPage, FeedOutPage, ConnectPage, ReviewsPage, ReviewPage, EvidencePage, RecordPage, CouldPage, SparePage, FindingsPage, GuestPage, GuestsPage, InvitePage, ListsPage, MinePage, HelpPage, Home, JournalPage, PartnerPage, PartnersPage, LinksPage, PeoplePage, PersonPage, MeetingsPage, MeetingPage, StartPage, SettingsPage, MatrixPage, Begin, GroupsPage, SpacePage, SpacesPage, AudiencePage, DifferencePage, NumbersPage, ReachPage, RulesPage, SystemsPage, SystemPage, RecordsPage, AccountPage } from './pages'
+import {
+  AnswerPage,
+  CheckPage,
+  Door,
+  OwnPage,
+  DuePage,
+  DraftPage,
+  DraftsPage,
+  RevisionPage,
+  ExceptionsPage,
+  ExpectationsPage,
+  ExpectationPage,
+  BundlesPage,
+  BundlePage,
+  FeedsPage,
+  FeedPage,
+  FeedOutPage,
+  ConnectPage,
+  ReviewsPage,
+  ReviewPage,
+  EvidencePage,
+  RecordPage,
+  CouldPage,
+  SparePage,
+  FindingsPage,
+  GuestPage,
+  GuestsPage,
+  InvitePage,
+  ListsPage,
+  MinePage,
+  HelpPage,
+  Home,
+  JournalPage,
+  PartnerPage,
+  PartnersPage,
+  LinksPage,
+  PeoplePage,
+  PersonPage,
+  MeetingsPage,
+  MeetingPage,
+  StartPage,
+  SettingsPage,
+  MatrixPage,
+  Begin,
+  GroupsPage,
+  SpacePage,
+  SpacesPage,
+  AudiencePage,
+  DifferencePage,
+  NumbersPage,
+  ReachPage,
+  RulesPage,
+  SystemsPage,
+  SystemPage,
+  RecordsPage,
+  AccountPage,
+} from './pages'
 import { workIn } from './drafts/quick'
 import { ProveAgain, SignIn, SignInAgain } from './session/SignIn'
 import { useRefresh } from './parts/change'
@@ -19,7 +75,7 @@ export function Frame() {
   const session = useQuery({
     queryKey: ['session'],
     queryFn: async () => {
-      const s = await call<Session>('GET', '/api/v1/session')
+      const s = await call('GET /api/v1/session')
       remember(s)
       setZone(s.zone)
       return s
@@ -44,24 +100,16 @@ export function Frame() {
   const inbound = pathname.startsWith('/door') // guests come in whoever sits here
   if (session.isLoading) return <Waiting what="Opening" />
   if ((signedOut && (inbound || pathname === '/own')) || (inbound && session.data?.role !== 'guest'))
-    return (
-      <Door
-        done={(s) => void back(s).then(() => navigate('/own', { replace: true }))}
-      />
-    )
+    return <Door done={(s) => void back(s).then(() => navigate('/own', { replace: true }))} />
   if (signedOut && !session.data && pathname === '/begin')
-    return (
-      <Begin
-        done={(s) => void back(s).then(() => navigate('/start', { replace: true }))}
-      />
-    )
+    return <Begin done={(s) => void back(s).then(() => navigate('/start', { replace: true }))} />
   if (signedOut && !session.data) return <SignIn done={(s) => void back(s)} />
   if (!session.data) return <Wrong error={session.error} retry={() => void session.refetch()} />
   if (session.data.role === 'guest')
     return (
       <OwnPage
         out={() => {
-          void call('DELETE', '/api/v1/session')
+          void call('DELETE /api/v1/session')
             .catch(() => undefined)
             .then(() => {
               client.clear()
@@ -75,28 +123,24 @@ export function Frame() {
     return (
       <main className="page-alone">
         <Suspense fallback={<Waiting what="Opening the page" />}>
-        <AccountPage
-          session={session.data}
-          out={() => {
-            void call('DELETE', '/api/v1/session')
-              .catch(() => undefined)
-              .then(() => client.resetQueries({ queryKey: ['session'] }))
-          }}
-        />
+          <AccountPage
+            session={session.data}
+            out={() => {
+              void call('DELETE /api/v1/session')
+                .catch(() => undefined)
+                .then(() => client.resetQueries({ queryKey: ['session'] }))
+            }}
+          />
         </Suspense>
       </main>
     )
-  if (pathname === '/proved') return <main className="page-alone">You have proved that it is you. Close this window, and go on in the other.</main>
+  if (pathname === '/proved')
+    return <main className="page-alone">You have proved that it is you. Close this window, and go on in the other.</main>
   return (
     <>
       <Inside session={session.data} />
       <Proof was={session.data} done={(s) => void back(s)} />
-      {signedOut && (
-        <SignInAgain
-          was={session.data}
-          done={(s) => void back(s).then(() => refresh())}
-        />
-      )}
+      {signedOut && <SignInAgain was={session.data} done={(s) => void back(s).then(() => refresh())} />}
     </>
   )
 }
@@ -156,7 +200,7 @@ function Inside({ session }: { session: Session }) {
     }
   }, [client, session.csrf, again])
   const leave = async () => {
-    await call('DELETE', '/api/v1/session').catch(() => undefined)
+    await call('DELETE /api/v1/session').catch(() => undefined)
     workIn(null) // the next who signs in here is in no draft of somebody else's
     client.clear()
     navigate('/')
@@ -169,7 +213,7 @@ function Inside({ session }: { session: Session }) {
     from.current = pathname
     document.getElementById('main')?.focus({ preventScroll: true }) // the work goes on on the new page
   }, [pathname])
-  const waiting = useQuery({ queryKey: ['drafts'], queryFn: () => call<{ drafts: DraftBrief[] }>('GET', '/api/v1/drafts'), enabled: session.role === 'administrator' })
+  const waiting = useQuery({ queryKey: ['drafts'], queryFn: () => call('GET /api/v1/drafts'), enabled: session.role === 'administrator' })
   const mine = (waiting.data?.drafts ?? []).filter((d) => d.state === 'waiting' && d.asked_by !== session.name).length
   const reader = session.role !== 'member'
   return (
@@ -189,61 +233,68 @@ function Inside({ session }: { session: Session }) {
       <QuickDialog role={session.role} />
       <main id="main" tabIndex={-1}>
         <Suspense fallback={<Waiting what="Opening the page" />}>
-        <Routes>
-          <Route path="/" element={reader ? <Home session={session} /> : <MinePage session={session} />} />
-          <Route path="/ask" element={<AnswerPage />} />
-          <Route path="/reach" element={<ReachPage />} />
-          <Route path="/numbers" element={<NumbersPage />} />
-          <Route path="/audience" element={<AudiencePage />} />
-          <Route path="/difference" element={<DifferencePage />} />
-          <Route path="/partners" element={<PartnersPage role={session.role} />} />
-          <Route path="/partners/:id" element={<PartnerPage role={session.role} />} />
-          <Route path="/rules" element={<RulesPage role={session.role} />} />
-          <Route path="/check" element={<CheckPage />} />
-          <Route path="/spaces" element={<SpacesPage session={session} />} />
-          <Route path="/spaces/:id" element={<SpacePage session={session} />} />
-          <Route path="/links" element={<LinksPage session={session} />} />
-          <Route path="/people" element={<PeoplePage session={session} />} />
-          <Route path="/matrix" element={<MatrixPage session={session} />} />
-          <Route path="/people/:id" element={<PersonPage session={session} />} />
-          <Route path="/start" element={<StartPage session={session} />} />
-          <Route path="/settings" element={<SettingsPage session={session} />} />
-          <Route path="/meetings" element={<MeetingsPage session={session} />} />
-          <Route path="/meetings/:id" element={<MeetingPage session={session} />} />
-          <Route path="/groups" element={<GroupsPage session={session} />} />
-          <Route path="/exceptions" element={<ExceptionsPage role={session.role} />} />
-          <Route path="/systems" element={<SystemsPage role={session.role} />} />
-          <Route path="/systems/:id" element={<SystemPage role={session.role} />} />
-          <Route path="/systems/:id/:kind" element={<RecordsPage role={session.role} />} />
-          <Route path="/could" element={<CouldPage role={session.role} />} />
-          <Route path="/spare" element={<SparePage role={session.role} />} />
-          <Route path="/bundles" element={<BundlesPage role={session.role} />} />
-          <Route path="/bundles/:id" element={<BundlePage role={session.role} />} />
-          <Route path="/feeds" element={<FeedsPage role={session.role} />} />
-          <Route path="/partners/:id/connect" element={<ConnectPage role={session.role} />} />
-          <Route path="/feeds/out/:partner" element={<FeedOutPage role={session.role} />} />
-          <Route path="/feeds/:partner" element={<FeedPage role={session.role} />} />
-          <Route path="/reviews" element={<ReviewsPage role={session.role} />} />
-          <Route path="/reviews/:id" element={<ReviewPage role={session.role} />} />
-          <Route path="/expectations" element={<ExpectationsPage role={session.role} />} />
-          <Route path="/expectations/:id" element={<ExpectationPage role={session.role} />} />
-          <Route path="/evidence" element={<EvidencePage role={session.role} />} />
-          <Route path="/evidence/:id" element={<RecordPage name={session.name} />} />
-          <Route path="/findings" element={<FindingsPage role={session.role} />} />
-          <Route path="/guests" element={<GuestsPage session={session} />} />
-          <Route path="/guests/:address" element={<GuestPage session={session} />} />
-          <Route path="/invite" element={<InvitePage session={session} />} />
-          <Route path="/lists" element={<ListsPage session={session} />} />
-          <Route path="/mine" element={<MinePage session={session} />} />
-          <Route path="/due" element={<DuePage />} />
-          <Route path="/drafts" element={<DraftsPage role={session.role} />} />
-          <Route path="/drafts/:id" element={<DraftPage session={session} />} />
-          <Route path="/revisions/:number" element={<RevisionPage />} />
-          <Route path="/journal" element={<JournalPage role={session.role} />} />
-          <Route path="/account" element={<AccountPage session={session} out={() => void leave()} />} />
-          <Route path="/help/*" element={<HelpPage />} />
-          <Route path="*" element={<Page title="Nothing here"><Empty>There is no such page. You can ask a question above at any time.</Empty></Page>} />
-        </Routes>
+          <Routes>
+            <Route path="/" element={reader ? <Home session={session} /> : <MinePage session={session} />} />
+            <Route path="/ask" element={<AnswerPage />} />
+            <Route path="/reach" element={<ReachPage />} />
+            <Route path="/numbers" element={<NumbersPage />} />
+            <Route path="/audience" element={<AudiencePage />} />
+            <Route path="/difference" element={<DifferencePage />} />
+            <Route path="/partners" element={<PartnersPage role={session.role} />} />
+            <Route path="/partners/:id" element={<PartnerPage role={session.role} />} />
+            <Route path="/rules" element={<RulesPage role={session.role} />} />
+            <Route path="/check" element={<CheckPage />} />
+            <Route path="/spaces" element={<SpacesPage session={session} />} />
+            <Route path="/spaces/:id" element={<SpacePage session={session} />} />
+            <Route path="/links" element={<LinksPage session={session} />} />
+            <Route path="/people" element={<PeoplePage session={session} />} />
+            <Route path="/matrix" element={<MatrixPage session={session} />} />
+            <Route path="/people/:id" element={<PersonPage session={session} />} />
+            <Route path="/start" element={<StartPage session={session} />} />
+            <Route path="/settings" element={<SettingsPage session={session} />} />
+            <Route path="/meetings" element={<MeetingsPage session={session} />} />
+            <Route path="/meetings/:id" element={<MeetingPage session={session} />} />
+            <Route path="/groups" element={<GroupsPage session={session} />} />
+            <Route path="/exceptions" element={<ExceptionsPage role={session.role} />} />
+            <Route path="/systems" element={<SystemsPage role={session.role} />} />
+            <Route path="/systems/:id" element={<SystemPage role={session.role} />} />
+            <Route path="/systems/:id/:kind" element={<RecordsPage role={session.role} />} />
+            <Route path="/could" element={<CouldPage role={session.role} />} />
+            <Route path="/spare" element={<SparePage role={session.role} />} />
+            <Route path="/bundles" element={<BundlesPage role={session.role} />} />
+            <Route path="/bundles/:id" element={<BundlePage role={session.role} />} />
+            <Route path="/feeds" element={<FeedsPage role={session.role} />} />
+            <Route path="/partners/:id/connect" element={<ConnectPage role={session.role} />} />
+            <Route path="/feeds/out/:partner" element={<FeedOutPage role={session.role} />} />
+            <Route path="/feeds/:partner" element={<FeedPage role={session.role} />} />
+            <Route path="/reviews" element={<ReviewsPage role={session.role} />} />
+            <Route path="/reviews/:id" element={<ReviewPage role={session.role} />} />
+            <Route path="/expectations" element={<ExpectationsPage role={session.role} />} />
+            <Route path="/expectations/:id" element={<ExpectationPage role={session.role} />} />
+            <Route path="/evidence" element={<EvidencePage role={session.role} />} />
+            <Route path="/evidence/:id" element={<RecordPage name={session.name} />} />
+            <Route path="/findings" element={<FindingsPage role={session.role} />} />
+            <Route path="/guests" element={<GuestsPage session={session} />} />
+            <Route path="/guests/:address" element={<GuestPage session={session} />} />
+            <Route path="/invite" element={<InvitePage session={session} />} />
+            <Route path="/lists" element={<ListsPage session={session} />} />
+            <Route path="/mine" element={<MinePage session={session} />} />
+            <Route path="/due" element={<DuePage />} />
+            <Route path="/drafts" element={<DraftsPage role={session.role} />} />
+            <Route path="/drafts/:id" element={<DraftPage session={session} />} />
+            <Route path="/revisions/:number" element={<RevisionPage />} />
+            <Route path="/journal" element={<JournalPage role={session.role} />} />
+            <Route path="/account" element={<AccountPage session={session} out={() => void leave()} />} />
+            <Route path="/help/*" element={<HelpPage />} />
+            <Route
+              path="*"
+              element={
+                <Page title="Nothing here">
+                  <Empty>There is no such page. You can ask a question above at any time.</Empty>
+                </Page>
+              }
+            />
+          </Routes>
         </Suspense>
       </main>
     </>

@@ -2,7 +2,7 @@ import { useQuery } from '@tanstack/react-query'
 import { useEffect, useRef, useState } from 'react'
 import { Button } from 'react-bootstrap'
 import { NavLink, useLocation, useNavigate } from 'react-router'
-import { call, query, type FoundThing, type Session } from './api'
+import { call, type FoundThing, type Session } from './api'
 import { AskBar } from './ask/AskBar'
 import { findPages, helpFor, sectionOf, sectionsFor, under } from './nav'
 import { Mark } from './parts/bits'
@@ -20,7 +20,14 @@ export function Mast({ session, waits, leave }: { session: Session; waits: numbe
   const navigate = useNavigate()
   useEffect(() => {
     const asked = (e: KeyboardEvent) => {
-      if (e.key !== '?' || e.ctrlKey || e.metaKey || e.altKey || (e.target as Element).closest('input, textarea, select, [contenteditable], [role=dialog]')) return
+      if (
+        e.key !== '?' ||
+        e.ctrlKey ||
+        e.metaKey ||
+        e.altKey ||
+        (e.target as Element).closest('input, textarea, select, [contenteditable], [role=dialog]')
+      )
+        return
       e.preventDefault()
       navigate(helpFor(pathname))
     }
@@ -36,7 +43,12 @@ export function Mast({ session, waits, leave }: { session: Session; waits: numbe
         </NavLink>
         <nav aria-label="Places">
           {sectionsFor(session.role).map((s) => (
-            <NavLink key={s.name} to={s.pages[0].to} className={() => (s === here || s.name === here?.name ? 'active' : '')} aria-current={s.name === here?.name ? 'true' : undefined}>
+            <NavLink
+              key={s.name}
+              to={s.pages[0].to}
+              className={() => (s === here || s.name === here?.name ? 'active' : '')}
+              aria-current={s.name === here?.name ? 'true' : undefined}
+            >
               {s.name}
               {s.name === 'Rules' && waits > 0 && (
                 <span className="waits-count" aria-label={`${waits} ${waits === 1 ? 'waits' : 'wait'} for you to confirm`}>
@@ -113,9 +125,17 @@ function Finder({ role }: { role: string }) {
     const t = setTimeout(() => setSought(text.trim()), 150)
     return () => clearTimeout(t)
   }, [text])
-  const found = useQuery({ queryKey: ['find', sought], queryFn: () => call<{ found: FoundThing[] }>('GET', `/api/v1/find${query({ q: sought })}`), enabled: open && sought !== '', placeholderData: (old) => old })
+  const found = useQuery({
+    queryKey: ['find', sought],
+    queryFn: () => call('GET /api/v1/find', { query: { q: sought } }),
+    enabled: open && sought !== '',
+    placeholderData: (old) => old,
+  })
   const pages = findPages(text, role).map((p) => ({ to: p.to, name: p.name, kind: 'page', detail: '' }))
-  const things = sought === '' ? [] : (found.data?.found ?? []).map((f) => ({ to: paths[f.kind](f.id), name: f.name, kind: f.kind as string, detail: f.detail ?? '' }))
+  const things =
+    sought === ''
+      ? []
+      : (found.data?.found ?? []).map((f) => ({ to: paths[f.kind](f.id), name: f.name, kind: f.kind as string, detail: f.detail ?? '' }))
   const items = [...pages, ...things]
   const shown = open && text.trim() !== '' && (items.length > 0 || found.isSuccess)
   const go = (to: string) => {
@@ -146,7 +166,9 @@ function Finder({ role }: { role: string }) {
         onKeyDown={(e) => {
           if (e.key === 'ArrowDown' || e.key === 'ArrowUp') {
             e.preventDefault()
-            setAt((a) => (items.length ? (a + (e.key === 'ArrowDown' ? 1 : items.length - (a < 0 ? 0 : 1)) + items.length) % items.length : -1))
+            setAt((a) =>
+              items.length ? (a + (e.key === 'ArrowDown' ? 1 : items.length - (a < 0 ? 0 : 1)) + items.length) % items.length : -1,
+            )
           } else if (e.key === 'Enter' && items.length > 0) {
             e.preventDefault()
             go(items[Math.max(at, 0)].to)
@@ -155,7 +177,14 @@ function Finder({ role }: { role: string }) {
       />
       <ul id="finder-list" role="listbox" aria-label="Found" className="combo-list" hidden={!shown} tabIndex={-1}>
         {items.map((i, k) => (
-          <li key={i.kind + i.to} id={`finder-${k}`} role="option" aria-selected={k === at} onMouseDown={(e) => e.preventDefault()} onClick={() => go(i.to)}>
+          <li
+            key={i.kind + i.to}
+            id={`finder-${k}`}
+            role="option"
+            aria-selected={k === at}
+            onMouseDown={(e) => e.preventDefault()}
+            onClick={() => go(i.to)}
+          >
             <span className="value">
               {i.name} <span className="tag">{i.kind}</span>
             </span>

@@ -1,9 +1,10 @@
-import type { components } from './contract.gen'
+import type { Schemas } from './contract.gen'
 import { changesPolicy, inDraft, quickly } from './drafts/quick'
-import { towardsDraft } from './operations'
+import { addressed, type Answered, type Given, type Key, type Sent, towardsDraft } from './operations'
 import { idle } from './parts/activity'
 
-type Schemas = components['schemas']
+export type { Operations } from './contract.gen'
+export { query, type Given, type Key } from './operations'
 export type Answer = Schemas['Answer']
 export type Gate = Schemas['Gate']
 export type Cause = Schemas['Cause']
@@ -13,119 +14,73 @@ export type Session = Schemas['Session']
 export type Suggestion = Schemas['Suggestion']
 export type Overview = Schemas['Overview']
 export type JournalEntry = Schemas['JournalEntry']
-export type Action = Schemas['Action']
 export type Problem = Schemas['Problem']
 export type Question = Schemas['Question']
-export type Advice = Schemas['Advice']
 export type BothHalves = Schemas['BothHalves']
 export type DomainsImported = Schemas['DomainsImported']
 export type Letter = Schemas['Letter']
 export type Rearranged = Schemas['Rearranged']
-export type TheirPerson = Schemas['TheirPerson']
 export type TheirStatement = Schemas['TheirStatement']
 export type Audience = Schemas['Audience']
 export type AudienceLine = Schemas['AudienceLine']
-export type Board = Schemas['Board']
 export type BoardRow = Schemas['BoardRow']
-export type Diff = Schemas['Diff']
-export type Reach = Schemas['Reach']
 export type ReachLine = Schemas['ReachLine']
 export type Stated = Schemas['Stated']
-export type Bar = Schemas['Bar']
 export type CheckLine = Schemas['CheckLine']
 export type CheckFound = Schemas['CheckFound']
 export type CheckSummary = Schemas['CheckSummary']
 export type Choice = Schemas['Choice']
-export type Choices = Schemas['Choices']
 export type Exception = Schemas['Exception']
 export type Askable = Schemas['Askable']
 export type Bundle = Schemas['Bundle']
 export type BundleAsked = Schemas['BundleAsked']
 export type BundleFor = Schemas['BundleFor']
-export type Gift = Schemas['Gift']
 export type Absence = Schemas['Absence']
-export type OpenSession = Schemas['OpenSession']
 export type ToldEvent = Schemas['ToldEvent']
-export type Factor = Schemas['Factor']
-export type FactorBegun = Schemas['FactorBegun']
 export type Feed = Schemas['Feed']
-export type FeedApplied = Schemas['FeedApplied']
 export type FeedLine = Schemas['FeedLine']
-export type Connect = Schemas['Connect']
 export type ConnectStep = Schemas['ConnectStep']
-export type Webhook = Schemas['Webhook']
 export type House = Schemas['House']
-export type Passkey = Schemas['Passkey']
-export type FeedPerson = Schemas['FeedPerson']
 export type FeedOut = Schemas['FeedOut']
 export type FeedOutPerson = Schemas['FeedOutPerson']
-export type FeedSent = Schemas['FeedSent']
-export type FeedLook = Schemas['FeedLook']
 export type FeedToken = Schemas['FeedToken']
-export type FeedTwin = Schemas['FeedTwin']
 export type Round = Schemas['Round']
-export type ReviewLine = Schemas['ReviewLine']
 export type ReviewsDone = Schemas['ReviewsDone']
 export type Expectation = Schemas['Expectation']
 export type Counterexample = Schemas['Counterexample']
 export type EvidencePlan = Schemas['EvidencePlan']
-export type Evidence = Schemas['Evidence']
-export type Verified = Schemas['Verified']
-export type History = Schemas['History']
-export type Could = Schemas['Could']
 export type CouldLine = Schemas['CouldLine']
 export type CouldWay = Schemas['CouldWay']
 export type CouldCut = Schemas['CouldCut']
-export type CouldCuts = Schemas['CouldCuts']
-export type Spare = Schemas['Spare']
 export type Finding = Schemas['Finding']
 export type Findings = Schemas['Findings']
 export type GivenRole = Schemas['GivenRole']
-export type Imported = Schemas['Imported']
 export type ItemView = Schemas['ItemView']
-export type PersonBrief = Schemas['PersonBrief']
 export type PersonView = Schemas['PersonView']
-export type SpaceBrief = Schemas['SpaceBrief']
 export type SpaceView = Schemas['SpaceView']
 export type ValueRow = Schemas['ValueRow']
 export type Values = Schemas['Values']
 export type Weighed = Schemas['ValueWeighed']
-export type Pattern = Schemas['Pattern']
 export type PlaceEdit = Schemas['PlaceEdit']
 export type PlaceEntry = Schemas['PlaceEntry']
 export type PlacesChanged = Schemas['PlacesChanged']
 export type AllSettings = Schemas['AllSettings']
-export type TermsVersion = Schemas['TermsVersion']
 export type FoundThing = Schemas['FoundThing']
-export type HelpFound = Schemas['HelpFound']
-export type HelpPage = Schemas['HelpPage']
-export type Loaded = Schemas['Loaded']
-export type Posture = Schemas['Posture']
 export type Started = Schemas['Started']
-export type PeopleMatrix = Schemas['PeopleMatrix']
-export type Would = Schemas['Would']
 export type Draft = Schemas['Draft']
 export type SystemView = Schemas['SystemView']
 export type SystemKind = Schemas['SystemKind']
-export type SystemRecord = Schemas['SystemRecord']
 export type RecordsDecided = Schemas['RecordsDecided']
 export type Thing = Schemas['Thing']
 export type SystemSetting = Schemas['SystemSetting']
 export type Counted = Schemas['Counted']
 export type Trials = Schemas['Trials']
 export type Trial = Schemas['Trial']
-export type Dialect = Schemas['Dialect']
-export type Remedies = Schemas['Remedies']
-export type Dates = Schemas['Dates']
 export type DatesGoing = Schemas['DatesGoing']
-export type DatesReleased = Schemas['DatesReleased']
 export type DueStep = Schemas['DueStep']
 export type Request = Schemas['Request']
 export type DueDays = Schemas['DueDays']
-export type DueSupposed = Schemas['DueSupposed']
-export type ListKind = Schemas['ListKind']
 export type ListTaken = Schemas['ListTaken']
-export type GuestShort = Schemas['GuestShort']
 export type GuestView = Schemas['Guest']
 export type GuestChange = Schemas['GuestChange']
 export type GuestChanged = Schemas['GuestChanged']
@@ -134,25 +89,15 @@ export type InvitedLine = Schemas['InvitedLine']
 export type InvitationOpens = Schemas['InvitationOpens']
 export type LinkView = Schemas['Link']
 export type MadeLink = Schemas['MadeLink']
-export type Offer = Schemas['Offer']
-export type Own = Schemas['Own']
 export type DoorInvitation = Schemas['DoorInvitation']
 export type DoorStep = Schemas['DoorStep']
-export type OutboxMessage = Schemas['OutboxMessage']
 export type Wish = Schemas['Wish']
 export type RemedyOption = Schemas['RemedyOption']
-export type DraftBrief = Schemas['DraftBrief']
 export type DraftEdit = Schemas['DraftEdit']
 export type Impact = Schemas['Impact']
-export type ImpactLine = Schemas['ImpactLine']
 export type Moves = Schemas['Moves']
 export type MovesBy = Schemas['MovesBy']
-export type Revision = Schemas['Revision']
-export type RevisionView = Schemas['RevisionView']
-export type Numbers = Schemas['Numbers']
 export type Numbered = Schemas['Numbered']
-export type NumberLines = Schemas['NumberLines']
-export type RuleAudience = Schemas['RuleAudience']
 export type WideNumber = Schemas['WideNumber']
 
 /** A problem that the service answered with (RFC 9457). */
@@ -168,68 +113,87 @@ export function remember(session: Session) {
   csrf = session.csrf
 }
 
-/** Calls the contract and returns its answer, or throws a Failure. */
-export function call<T>(method: string, path: string, body?: unknown, headers: Record<string, string> = {}): Promise<T> {
-  return request(method, path, body === undefined ? undefined : JSON.stringify(body), { ...(body === undefined ? {} : { 'Content-Type': 'application/json' }), ...headers })
-}
+/** What has to be given with an operation: nothing, where nothing is needed. */
+type Givens<K extends Key> = object extends Given<K> ? [given?: Given<K>] : [given: Given<K>]
 
-/** Changes the fields that are named; null takes one away, the others stay (RFC 7396). */
-export function patch<T>(path: string, fields: Record<string, unknown>, headers: Record<string, string> = {}): Promise<T> {
-  return request('PATCH', path, JSON.stringify(fields), { 'Content-Type': 'application/merge-patch+json', ...headers })
-}
-
-/** Posts a text as it is, such as a list in CSV. */
-export function send<T>(path: string, text: string, type: string): Promise<T> {
-  return request('POST', path, text, { 'Content-Type': type })
+/**
+ * Calls an operation of the contract and returns its answer, or throws a Failure. What its path, its
+ * query and its body hold, and what it answers with, is as the contract says.
+ */
+export function call<K extends Key>(key: K, ...[given]: Givens<K>): Promise<Answered<K>> {
+  return request<Answered<K>>({ key, ...given } as Sent)
 }
 
 const writing = new Map<string, Promise<unknown>>()
 
 /** The same, sent again before it is answered, is one: a double click does nothing twice. */
-function request<T>(method: string, path: string, body: string | undefined, headers: Record<string, string>): Promise<T> {
-  if (method === 'GET') return place(method, path, body, headers)
-  const key = `${method} ${path} ${body ?? ''} ${inDraft()?.id ?? ''}`
-  const same = writing.get(key)
-  if (same) return same as Promise<T>
-  const p = place<T>(method, path, body, headers).finally(() => writing.delete(key))
-  writing.set(key, p)
+function request<T>(s: Sent): Promise<T> {
+  if (s.key.startsWith('GET ')) return place<T>(s)
+  const same = JSON.stringify([s, inDraft()?.id])
+  const before = writing.get(same)
+  if (before) return before as Promise<T>
+  const p = place<T>(s).finally(() => writing.delete(same))
+  writing.set(same, p)
   return p
 }
 
 /** A change of policy goes into the draft that this window works in, or is a draft of its own. */
-function place<T>(method: string, path: string, body: string | undefined, headers: Record<string, string>): Promise<T> {
+function place<T>(s: Sent): Promise<T> {
   const d = inDraft()
-  if (d && !path.startsWith('/api/v1/drafts') && towardsDraft(method, path).draft !== 'never') return raw(method, path, body, { ...headers, 'Wexillum-Draft': d.id })
-  if (!d && changesPolicy(method, path)) return quickly(raw, method, path, body, headers)
-  return raw(method, path, body, headers)
+  const ofDrafts = s.key.includes(' /api/v1/drafts')
+  if (d && !ofDrafts && towardsDraft(s).draft !== 'never') return raw<T>(within(s, d.id))
+  if (!d && changesPolicy(s)) return quickly<T>(raw, within, s)
+  return raw<T>(s)
 }
+
+const within = (s: Sent, draft: string): Sent => ({ ...s, headers: { ...s.headers, 'Wexillum-Draft': draft } })
 
 /** Lets whoever is signed in prove once more that it is they; the page that shows the question sets it. */
 export const proof: { ask?: () => Promise<void> } = {}
 
 /** What weighs heavily is sent again once whoever sends it has proved anew that it is they. */
-async function raw<T>(method: string, path: string, body: string | undefined, headers: Record<string, string>): Promise<T> {
+async function raw<T>(s: Sent): Promise<T> {
   try {
-    return await once<T>(method, path, body, headers)
+    return await once<T>(s)
   } catch (e) {
     if (!(e instanceof Failure) || !e.problem.type.endsWith('/fresh-sign-in') || !proof.ask) throw e
     await proof.ask()
-    return once<T>(method, path, body, headers)
+    return once<T>(s)
   }
 }
 
-async function once<T>(method: string, path: string, body: string | undefined, headers: Record<string, string>): Promise<T> {
+/** What is said in a body and how: a text as it is, such as a list in CSV, anything else as JSON. */
+function bodyOf(s: Sent): { body?: string; headers: Record<string, string> } {
+  if (s.body === undefined) return { headers: {} }
+  if (s.type) return { body: s.body as string, headers: { 'Content-Type': s.type } }
+  // of a PATCH the fields that are named change; null takes one away, the others stay (RFC 7396)
+  const type = s.key.startsWith('PATCH ') ? 'application/merge-patch+json' : 'application/json'
+  return { body: JSON.stringify(s.body), headers: { 'Content-Type': type } }
+}
+
+/** Where nobody who is signed in is expected: there, 401 does not mean that a session has ended. */
+const openToAll = (s: Sent) => /^\w+ \/api\/v1\/(session(\/again)?$|door)/.test(s.key)
+
+async function once<T>(s: Sent): Promise<T> {
+  const method = s.key.slice(0, s.key.indexOf(' '))
+  const { body, headers } = bodyOf(s)
   let response: Response
   try {
-    response = await fetch(path, {
+    response = await fetch(addressed(s), {
       method,
       credentials: 'same-origin',
-      headers: { ...(method === 'GET' ? {} : { 'X-CSRF-Token': csrf }), ...(idle() ? { 'Wexillum-Idle': 'yes' } : {}), ...headers },
+      headers: {
+        ...(method === 'GET' ? {} : { 'X-CSRF-Token': csrf }),
+        ...(idle() ? { 'Wexillum-Idle': 'yes' } : {}),
+        ...headers,
+        ...s.headers,
+      },
       body,
-      keepalive: path.endsWith('/drop'), // also while the page is being left
+      keepalive: s.key.endsWith('/drop'), // also while the page is being left
     })
   } catch {
-    throw new Failure({ type: 'about:blank', title: 'The service does not answer', status: 0, detail: 'what is shown may be old; it is tried again' })
+    const detail = 'what is shown may be old; it is tried again'
+    throw new Failure({ type: 'about:blank', title: 'The service does not answer', status: 0, detail })
   }
   if (response.status === 204) return undefined as T
   const text = await response.text()
@@ -241,7 +205,7 @@ async function once<T>(method: string, path: string, body: string | undefined, h
     } catch {
       problem = { type: 'about:blank', title: `The service answered ${response.status}`, status: response.status }
     }
-    if (response.status === 401 && path !== '/api/v1/session' && path !== '/api/v1/session/again' && !path.startsWith('/api/v1/door')) dispatchEvent(new Event(signedOut))
+    if (response.status === 401 && !openToAll(s)) dispatchEvent(new Event(signedOut))
     throw new Failure(problem)
   }
   return JSON.parse(text) as T
@@ -250,10 +214,11 @@ async function once<T>(method: string, path: string, body: string | undefined, h
 /** The event that a session has ended in the middle of something. */
 export const signedOut = 'wexillum.signed-out'
 
-/** A link to something that carries no header names the draft that this window works in. */
-export function linked(path: string): string {
-  const d = inDraft()
-  return d ? `${path}${path.includes('?') ? '&' : '?'}draft=${encodeURIComponent(d.id)}` : path
+/** The address of what an operation answers with, for a link. A link carries no header: it names the draft that this window works in. */
+export function linked<K extends Key>(key: K, ...[given]: Givens<K>): string {
+  const s = { key, ...given } as Sent
+  const draft = towardsDraft(s).draft === 'ask' ? inDraft()?.id : undefined
+  return addressed({ ...s, query: { ...s.query, draft } })
 }
 
 const draftHead = (): Record<string, string> => {
@@ -261,16 +226,20 @@ const draftHead = (): Record<string, string> => {
   return d ? { 'Wexillum-Draft': d.id } : {}
 }
 
-/** Gets a text as it is. */
-export async function text(path: string): Promise<string> {
-  const response = await fetch(path, { credentials: 'same-origin', headers: draftHead() })
-  if (!response.ok) throw new Failure((await response.json()) as Problem)
-  return response.text()
-}
-
 /** Posts a list and hands over what is found of it line by line, while it comes. */
-export async function check(params: Record<string, string | undefined>, list: string, found: (x: CheckFound) => void, signal: AbortSignal): Promise<void> {
-  const response = await fetch(`/api/v1/check${query(params)}`, { method: 'POST', credentials: 'same-origin', headers: { 'Content-Type': 'text/csv', 'X-CSRF-Token': csrf, ...draftHead() }, body: list, signal })
+export async function check(
+  given: Given<'POST /api/v1/check'>['query'],
+  list: string,
+  found: (x: CheckFound) => void,
+  signal: AbortSignal,
+): Promise<void> {
+  const response = await fetch(addressed({ key: 'POST /api/v1/check', query: given }), {
+    method: 'POST',
+    credentials: 'same-origin',
+    headers: { 'Content-Type': 'text/csv', 'X-CSRF-Token': csrf, ...draftHead() },
+    body: list,
+    signal,
+  })
   if (!response.ok || !response.body) throw new Failure((await response.json()) as Problem)
   const reader = response.body.pipeThrough(new TextDecoderStream()).getReader()
   let rest = ''
@@ -283,19 +252,16 @@ export async function check(params: Record<string, string | undefined>, list: st
   }
 }
 
-export const query = (params: Record<string, string | undefined>) => {
-  const q = new URLSearchParams()
-  for (const [k, v] of Object.entries(params)) if (v) q.set(k, v)
-  const s = q.toString()
-  return s ? `?${s}` : ''
-}
-
 /** The services and directions that a partner can be opened for. */
 export const services = ['directory', 'spaces', 'chat', 'meetings', 'files', 'mail', 'reports'] as const
 
 /** Weighs a draft and hears how far it is. */
-export async function weigh(path: string, progress: (part: number) => void, signal: AbortSignal): Promise<Impact> {
-  const response = await fetch(path, { credentials: 'same-origin', signal })
+type Weighable = Given<'GET /api/v1/drafts/{id}/impact'>
+export async function weigh({ path, query }: Weighable, progress: (part: number) => void, signal: AbortSignal): Promise<Impact> {
+  const response = await fetch(addressed({ key: 'GET /api/v1/drafts/{id}/impact', path, query: { ...query, progress: true } }), {
+    credentials: 'same-origin',
+    signal,
+  })
   if (!response.ok || !response.body) throw new Failure((await response.json()) as Problem)
   const reader = response.body.pipeThrough(new TextDecoderStream()).getReader()
   let rest = ''

@@ -25,7 +25,9 @@ addEventListener('vite:preloadError', (e) => {
   location.reload()
 })
 const client = new QueryClient({
-  defaultOptions: { queries: { staleTime: 10_000, retry: (n, e) => n < 2 && !(e instanceof Failure && e.problem.status >= 400 && e.problem.status < 500) } },
+  defaultOptions: {
+    queries: { staleTime: 10_000, retry: (n, e) => n < 2 && !(e instanceof Failure && e.problem.status >= 400 && e.problem.status < 500) },
+  },
 })
 
 createRoot(document.getElementById('root')!).render(

@@ -1,26 +1,48 @@
+import type { Operations } from './contract.gen'
 import { operations, type Operation } from './operations.gen'
 
-/** How one request stands to drafts, as the contract says of its operation. */
-export function towardsDraft(method: string, path: string): { draft: Operation['draft']; operation?: Operation } {
-  const [where, params] = path.split('?')
-  const preview = new URLSearchParams(params).get('preview') === 'true'
-  const parts = where.split('/')
-  let operation: Operation | undefined
-  let named = ''
-  let best = -1
-  for (const o of operations) {
-    const pattern = o.pattern.split('/')
-    if (o.method !== method || pattern.length !== parts.length || !pattern.every((p, i) => p === parts[i] || p.startsWith('{'))) continue
-    const same = pattern.filter((p, i) => p === parts[i]).length
-    if (same <= best) continue
-    best = same
-    operation = o
-    named = decodeURIComponent(parts[pattern.indexOf('{where}')] ?? '')
-  }
-  if (!operation) return { draft: method === 'GET' ? 'ask' : 'never' }
-  let draft = operation.draft
-  if (draft === 'policy' && !named.startsWith(operation.policyWhere ?? '')) draft = 'never'
-  else if (preview && (draft === 'policy' || draft === 'preview')) draft = 'ask'
-  else if (draft === 'preview') draft = 'never'
-  return { draft, operation }
+/** An operation of the contract, by its method and its path. */
+export type Key = keyof Operations
+
+/** What is given with an operation, as the contract says, and headers such as If-Match. */
+export type Given<K extends Key> = Omit<Operations[K], 'answer'> & { headers?: Record<string, string> }
+
+/** What an operation answers with. */
+export type Answered<K extends Key> = Operations[K]['answer']
+
+/** An operation with what is given, whichever it is. */
+export interface Sent {
+  key: string
+  path?: Record<string, string | number>
+  query?: Record<string, Value | Value[]>
+  body?: unknown
+  /** The media type of a body that is a text */
+  type?: string
+  headers?: Record<string, string>
+}
+
+type Value = string | number | boolean | undefined
+
+/** The part of an address that says what is asked for; what is not given, empty or no stays out. */
+export function query(params: Record<string, Value | Value[]>): string {
+  const q = new URLSearchParams()
+  for (const [k, v] of Object.entries(params)) for (const one of Array.isArray(v) ? v : [v]) if (one) q.append(k, String(one))
+  const s = q.toString()
+  return s ? `?${s}` : ''
+}
+
+/** The address of what is asked of an operation. */
+export function addressed(s: Sent): string {
+  const path = s.key.slice(s.key.indexOf(' ') + 1).replace(/{(\w+)}/g, (_, name: string) => encodeURIComponent(s.path?.[name] ?? ''))
+  return path + query(s.query ?? {})
+}
+
+/** How a request stands to drafts, as the contract says of its operation. */
+export function towardsDraft(s: Sent): { draft: Operation['draft']; operation?: Operation } {
+  const operation = operations[s.key]
+  if (!operation) return { draft: s.key.startsWith('GET ') ? 'ask' : 'never' }
+  const { draft } = operation
+  if (draft === 'policy' && !String(s.path?.where ?? '').startsWith(operation.policyWhere ?? '')) return { draft: 'never', operation }
+  if (s.query?.preview && (draft === 'policy' || draft === 'preview')) return { draft: 'ask', operation }
+  return { draft: draft === 'preview' ? 'never' : draft, operation }
 }

@@ -2,7 +2,6 @@ package api
 
 import (
 	"context"
-	"fmt"
 	"slices"
 	"sort"
 	"strings"
@@ -14,36 +13,22 @@ import (
 	"wexillum.example/internal/core/engine"
 	"wexillum.example/internal/core/moment"
 	"wexillum.example/internal/core/world"
+	"wexillum.example/internal/may"
 	"wexillum.example/internal/service"
 )
 
 // mayAsk keeps a member to own spaces, own guests and oneself.
 func (s *server) mayAsk(ctx context.Context, st *service.State, who engine.Who, resource *world.Resource) error {
-	me := whoIs(ctx)
-	if me.Role != service.Member {
-		return nil
-	}
+	var sponsor func() (string, error)
+	person := ""
 	switch who.Kind {
 	case engine.ByPerson:
-		if who.ID == me.Person {
-			return nil
-		}
+		person = who.ID
 	case engine.ByAddress:
-		if p := st.PersonAt(who.Address); p != "" && p == me.Person {
-			return nil
-		}
-		sponsor, err := s.Service.SponsorOf(ctx, who.Address)
-		if err != nil {
-			return err
-		}
-		if sponsor == me.Person && sponsor != "" {
-			return nil
-		}
+		person = st.PersonAt(who.Address)
+		sponsor = func() (string, error) { return s.Service.SponsorOf(ctx, who.Address) }
 	}
-	if resource != nil && st.BelongsTo(me.Person, *resource) {
-		return nil
-	}
-	return fmt.Errorf("%w: members ask about themselves, their own spaces and their own guests", errForbidden)
+	return whoIs(ctx).Asks(st, person, sponsor, resource)
 }
 
 // unkept has a member's question answered as of somebody of whom nothing is kept, where it is about an address that they have no business
@@ -63,13 +48,8 @@ func (s *server) unkept(ctx context.Context, st *service.State, q *engine.Questi
 
 // names says which names whoever asks may use: members do not learn guests by theirs.
 func names(ctx context.Context) answer.Names {
-	switch me := whoIs(ctx); {
-	case me.Role == service.Member:
-		return answer.OurNames
-	case me.Token != "" && me.Role == service.Decisions:
-		return answer.NoNames
-	}
-	return answer.AllNames
+	all := map[may.Names]answer.Names{may.AllNames: answer.AllNames, may.OurNames: answer.OurNames, may.NoNames: answer.NoNames}
+	return all[whoIs(ctx).Learns()]
 }
 
 func (s *server) Ask(ctx context.Context, r apigen.AskRequestObject) (apigen.AskResponseObject, error) {
@@ -154,17 +134,18 @@ func (s *server) Complete(ctx context.Context, r apigen.CompleteRequestObject) (
 			add(n.Value, n.Name, n.Detail)
 		}
 	}
-	member := whoIs(ctx).Role == service.Member
+	who := whoIs(ctx)
+	guests := who.Browses("guest") == may.Everything
 	switch r.Params.Kind {
 	case "who":
-		if member { // a member does not browse the guests of others
-			me := whoIs(ctx).Person
+		if !guests { // a member does not browse the guests of others
+			me := who.Person
 			add("person:"+me, st.NameOf(world.Resource{Kind: catalogue.Person, ID: me}), "yourself")
 			break
 		}
 		named("who")
 	case "address":
-		if !member {
+		if guests {
 			for _, n := range st.Find(q, limit*2, "who") {
 				if strings.Contains(n.Value, "@") {
 					add(n.Value, n.Name, n.Detail)
@@ -189,7 +170,7 @@ func (s *server) Complete(ctx context.Context, r apigen.CompleteRequestObject) (
 		for _, n := range st.Meant("group", q, limit) {
 			add("group:"+n.Value, n.Name, n.Detail)
 		}
-		if !member {
+		if guests {
 			for _, n := range st.Find(q, limit*2, "who") {
 				if strings.Contains(n.Value, "@") && !strings.HasPrefix(n.Value, "*@") {
 					add(n.Value, n.Name, n.Detail)
@@ -198,8 +179,7 @@ func (s *server) Complete(ctx context.Context, r apigen.CompleteRequestObject) (
 		}
 	case "group", "space", "meeting", "item", "domain_list":
 		for _, n := range st.Meant(string(r.Params.Kind), q, 200) {
-			if !member || r.Params.Kind == "group" || r.Params.Kind == "domain_list" ||
-				s.Service.Theirs(st, whoIs(ctx).Person, string(r.Params.Kind), n.Value) {
+			if who.Browses(string(r.Params.Kind)) == may.Everything || s.Service.Theirs(st, who.Person, string(r.Params.Kind), n.Value) {
 				add(n.Value, n.Name, n.Detail)
 			}
 		}
@@ -220,7 +200,7 @@ func (s *server) Complete(ctx context.Context, r apigen.CompleteRequestObject) (
 				kinds = append(kinds, k.String())
 			}
 		}
-		if !member {
+		if guests {
 			named(kinds...)
 			break
 		}
@@ -238,14 +218,14 @@ func (s *server) Complete(ctx context.Context, r apigen.CompleteRequestObject) (
 		}
 	case "partner":
 		for i := range st.Policy().Partners {
-			if p := &st.Policy().Partners[i]; !member &&
+			if p := &st.Policy().Partners[i]; who.Browses("partner") == may.Everything &&
 				(strings.Contains(p.ID, lower) || strings.Contains(strings.ToLower(p.Name), lower)) {
 				add(p.ID, p.Name, world.StandingNames[p.Standing])
 			}
 		}
 	case "bundle":
 		for i := range st.Policy().Bundles {
-			if b := &st.Policy().Bundles[i]; !member &&
+			if b := &st.Policy().Bundles[i]; who.Browses("bundle") == may.Everything &&
 				(strings.Contains(b.ID, lower) || strings.Contains(strings.ToLower(b.Name), lower)) {
 				add(b.ID, b.Name, strings.Join(b.Partners, ", "))
 			}
@@ -253,7 +233,7 @@ func (s *server) Complete(ctx context.Context, r apigen.CompleteRequestObject) (
 	case "domain":
 		for i := range st.Policy().Partners {
 			for _, d := range st.Policy().Partners[i].Domains {
-				if !member && strings.Contains(d.Domain.String(), lower) {
+				if who.Browses("domain") == may.Everything && strings.Contains(d.Domain.String(), lower) {
 					add(d.Domain.String(), st.Policy().Partners[i].Name, "")
 				}
 			}

@@ -88,7 +88,7 @@ func (s *server) Due(ctx context.Context, r apigen.DueRequestObject) (apigen.Due
 	if skip+len(steps) < d.Total() {
 		out.Next = writeCursor(afterStep(of, steps, &after))
 	}
-	if t := s.behind(st); t != "" && whoIs(ctx).Role != service.Member {
+	if t := s.behind(st); t != "" && whoIs(ctx).SeesWorkings() {
 		out.Behind = &t
 	}
 	return out, nil

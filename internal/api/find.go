@@ -7,7 +7,7 @@ import (
 	"wexillum.example/internal/api/apigen"
 	"wexillum.example/internal/contract"
 	"wexillum.example/internal/core/catalogue"
-	"wexillum.example/internal/service"
+	"wexillum.example/internal/may"
 )
 
 // Find looks for rules, guests, partners, people, spaces and meetings by everyday words. Of each kind
@@ -15,7 +15,6 @@ import (
 func (s *server) Find(ctx context.Context, r apigen.FindRequestObject) (apigen.FindResponseObject, error) {
 	const ofEach = 5
 	st, me := s.state(ctx), whoIs(ctx)
-	member := me.Role == service.Member
 	q := strings.TrimSpace(r.Params.Q)
 	out := apigen.Find200JSONResponse{Found: []contract.FoundThing{}}
 	add := func(kind, id, name, detail string) {
@@ -27,7 +26,7 @@ func (s *server) Find(ctx context.Context, r apigen.FindRequestObject) (apigen.F
 	for _, kind := range []string{"space", "meeting", "person", "partner"} {
 		n := 0
 		for _, x := range st.Meant(kind, q, 200) {
-			if member && (kind == "person" || kind == "partner" || !s.Service.Theirs(st, me.Person, kind, x.Value)) {
+			if e := me.Finds(kind); e == may.Nothing || e == may.Theirs && !s.Service.Theirs(st, me.Person, kind, x.Value) {
 				continue
 			}
 			if n++; n > ofEach {
@@ -36,12 +35,14 @@ func (s *server) Find(ctx context.Context, r apigen.FindRequestObject) (apigen.F
 			add(kind, x.Value, x.Name, "")
 		}
 	}
-	if !member {
+	if me.Finds("guest") == may.Everything {
 		for _, x := range st.Find(q, ofEach, "who") {
 			if strings.Contains(x.Value, "@") && !strings.HasPrefix(x.Value, "*@") {
 				add("guest", x.Value, x.Name, x.Value)
 			}
 		}
+	}
+	if me.Finds("rule") == may.Everything {
 		for i, rule := range catalogue.FindAny(q) {
 			if i == 2*ofEach {
 				break

@@ -21,7 +21,7 @@ import (
 
 // ownGuests keeps members to those they answer for.
 func ownGuests(ctx context.Context, sponsor *string) {
-	if who := whoIs(ctx); who.Role == service.Member {
+	if who := whoIs(ctx); who.Own() {
 		if *sponsor = who.Person; who.Person == "" {
 			*sponsor = "-" // no id
 		}
@@ -151,7 +151,7 @@ func (s *server) Guest(ctx context.Context, r apigen.GuestRequestObject) (apigen
 	if err != nil {
 		return nil, err
 	}
-	if who := whoIs(ctx); who.Role == service.Member && (g.Sponsor != who.Person || who.Person == "") {
+	if !whoIs(ctx).AnswersFor(g.Sponsor) {
 		return nil, fmt.Errorf("%w: there is no record of %s that you answer for", service.ErrNotFound, g.Address)
 	}
 	st := s.state(ctx)
@@ -541,8 +541,8 @@ func (s *server) DueSupposing(ctx context.Context, r apigen.DueSupposingRequestO
 	b := r.Body
 	st := s.state(ctx)
 	if b.Do == "end_partner" || b.Do == "suspend_partner" { // a change of policy: as a draft of it would have it
-		if who := whoIs(ctx); who.Role == service.Member {
-			if g, _, err := s.Service.Guest(ctx, b.Address); err != nil || g.Sponsor != who.Person || who.Person == "" {
+		if who := whoIs(ctx); who.Own() {
+			if g, _, err := s.Service.Guest(ctx, b.Address); err != nil || !who.AnswersFor(g.Sponsor) {
 				return nil, fmt.Errorf("%w: there is no record of %s that you answer for", service.ErrNotFound, b.Address)
 			}
 		}
@@ -598,11 +598,8 @@ func (s *server) GetList(ctx context.Context, r apigen.GetListRequestObject) (ap
 
 func (s *server) PutList(ctx context.Context, r apigen.PutListRequestObject) (apigen.PutListResponseObject, error) {
 	who := whoIs(ctx)
-	if who.Role != service.Administrator && (r.What == "people" || r.What == "spaces") {
-		return nil, fmt.Errorf("%w: administrators take in lists of %s", errForbidden, r.What)
-	}
-	if who.Role == service.GuestsIn && r.What != "guests" {
-		return nil, fmt.Errorf("%w: a token for guests takes in the list of guests alone", errForbidden)
+	if err := who.TakesList(string(r.What)); err != nil {
+		return nil, err
 	}
 	columns := map[string]string{}
 	if t := opt(r.Params.Map); t != "" {

@@ -175,7 +175,7 @@ func (s *server) nameRefs(ctx context.Context, kind string, x *contract.PlaceEnt
 	if len(names) > 0 {
 		x.Names = &names
 	}
-	if kind == "group" && whoIs(ctx).Role != service.Member {
+	if kind == "group" && whoIs(ctx).SeesMembers() {
 		in := []string{}
 		for _, id := range st.PeopleIn(x.Id) {
 			name := st.NameOf(world.Resource{Kind: catalogue.Person, ID: id})

@@ -201,8 +201,9 @@ func (s *server) Changes(ctx context.Context, p apigen.ChangesRequestObject) (ap
 		return nil // the database is away; what is known is told
 	}}
 	if p.Params.Topic != nil {
-		if x.topics = *p.Params.Topic; whoIs(ctx).Role == service.Member {
-			return nil, fmt.Errorf("%w: what happened is for administrators, keepers and auditors; members hear that something did", errForbidden)
+		x.topics = *p.Params.Topic
+		if err := whoIs(ctx).SeesChanges(); err != nil {
+			return nil, err
 		}
 	}
 	if last := opt(p.Params.LastEventID); last != "" {

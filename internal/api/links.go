@@ -27,7 +27,7 @@ func (s *server) ListLinks(ctx context.Context, r apigen.ListLinksRequestObject)
 	text := strings.ToLower(strings.TrimSpace(opt(p.Q)))
 	out := apigen.ListLinks200JSONResponse{Links: []contract.Link{}}
 	err = s.Service.Links(ctx, after, func(l *world.Link) (bool, error) {
-		if item := opt(p.Item); item != "" && item != l.Item.String() || me.Role == service.Member && !st.BelongsTo(me.Person, l.Item) {
+		if item := opt(p.Item); item != "" && item != l.Item.String() || !me.SeesPlace(st, l.Item) {
 			return true, nil
 		}
 		if who := opt(p.Who); who != "" && (who == "bearer") != l.Bearer() || !linkHas(st.Snapshot, l, text) {
@@ -183,12 +183,7 @@ func (s *server) MakeLink(ctx context.Context, r apigen.MakeLinkRequestObject) (
 
 func (s *server) EndLink(ctx context.Context, r apigen.EndLinkRequestObject) (apigen.EndLinkResponseObject, error) {
 	st, me := s.state(ctx), whoIs(ctx)
-	may := func(l *world.Link) error {
-		if me.Role == service.Member && l.By != me.Person && !st.OwnedBy(me.Person, l.Item) {
-			return fmt.Errorf("%w: members end links they made and links in spaces they own", errForbidden)
-		}
-		return nil
-	}
+	may := func(l *world.Link) error { return me.EndsLink(st, l) }
 	if r.Params.Preview != nil && *r.Params.Preview {
 		w, err := s.Service.WeighLinkEnd(ctx, r.Id, may)
 		if err != nil {

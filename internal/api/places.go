@@ -3,7 +3,6 @@ package api
 import (
 	"cmp"
 	"context"
-	"fmt"
 	"strings"
 
 	"wexillum.example/internal/answer"
@@ -42,7 +41,7 @@ func (s *server) ListSpaces(ctx context.Context, r apigen.ListSpacesRequestObjec
 	keep := func(id string) bool {
 		r := world.Resource{Kind: catalogue.Space, ID: id}
 		return (q == "" || strings.Contains(id, q) || strings.Contains(strings.ToLower(st.NameOf(r)), q)) &&
-			(me.Role != service.Member || st.BelongsTo(me.Person, r))
+			me.SeesPlace(st, r)
 	}
 	err = s.Service.SpacesAfter(ctx, after, keep, func(x *world.Space) error {
 		if len(out.Spaces) == limit {
@@ -222,8 +221,8 @@ func (s *server) ListPeople(ctx context.Context, r apigen.ListPeopleRequestObjec
 
 func (s *server) GetPerson(ctx context.Context, r apigen.GetPersonRequestObject) (apigen.GetPersonResponseObject, error) {
 	st := s.state(ctx)
-	if me := whoIs(ctx); me.Role == service.Member && me.Person != r.Id {
-		return nil, fmt.Errorf("%w: members see themselves", errForbidden)
+	if err := whoIs(ctx).SeesPerson(r.Id); err != nil {
+		return nil, err
 	}
 	p, err := s.Service.Person(ctx, r.Id)
 	if err != nil {
@@ -332,8 +331,8 @@ func (s *server) ListForwarders(ctx context.Context, r apigen.ListForwardersRequ
 }
 
 func (s *server) RemoveForwarder(ctx context.Context, r apigen.RemoveForwarderRequestObject) (apigen.RemoveForwarderResponseObject, error) {
-	if me := whoIs(ctx); me.Role == service.Member && me.Person != r.Person {
-		return nil, fmt.Errorf("%w: members remove their own forwarders", errForbidden)
+	if err := whoIs(ctx).RemovesForwarder(r.Person); err != nil {
+		return nil, err
 	}
 	return apigen.RemoveForwarder204Response{}, s.Service.RemoveForwarder(ctx, whoIs(ctx).Name, opt(r.Params.Why), r.Person, r.Address)
 }

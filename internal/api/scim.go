@@ -77,7 +77,7 @@ func (s *server) fedOnly(next http.Handler) http.Handler {
 		case err != nil:
 			s.scimFailed(w, r, err)
 			return
-		case who.Role != service.PurposeFeed:
+		case !who.Feeds():
 			s.writeScimError(w, &scim.Error{Status: 403, Detail: "this token is not for a people feed"})
 			return
 		}

@@ -34,8 +34,8 @@ func (s *server) asFound(ctx context.Context, w http.ResponseWriter, r *http.Req
 	switch {
 	case of != "most" && of != "least":
 		return ctx, &service.Invalid{Field: foundHeader, Value: of, Reason: "write most or least"}
-	case who.Role == service.Member || who.Role == service.RoleGuest:
-		return ctx, fmt.Errorf("%w: what systems hold is for administrators, keepers and auditors", errForbidden)
+	case who.SeesFound() != nil:
+		return ctx, who.SeesFound()
 	case service.DraftIn(ctx) != "":
 		return ctx, fmt.Errorf("%w: a draft is not in any system yet; ask without %s", service.ErrConflict, draftHeader)
 	case !safe(r.Method) && op.Draft != operations.Ask:

@@ -2,7 +2,6 @@ package api
 
 import (
 	"context"
-	"fmt"
 
 	"wexillum.example/internal/answer"
 	"wexillum.example/internal/api/apigen"
@@ -21,10 +20,7 @@ func (s *server) mayEdit(ctx context.Context, st *service.State, w service.Where
 
 // maySee keeps a member to own spaces and meetings.
 func (s *server) maySee(ctx context.Context, st *service.State, w service.Where) error {
-	if me := whoIs(ctx); me.Role == service.Member && (w.Partner != "" || !st.BelongsTo(me.Person, w.Resource)) {
-		return fmt.Errorf("%w: members see their own spaces and meetings", errForbidden)
-	}
-	return nil
+	return whoIs(ctx).SeesValues(st, w.Partner != "", w.Resource)
 }
 
 // context turns a place into what a chain is asked for.
@@ -55,8 +51,8 @@ func (s *server) Choices(ctx context.Context, r apigen.ChoicesRequestObject) (ap
 		if err := s.maySee(ctx, st, w); err != nil {
 			return nil, err
 		}
-	} else if whoIs(ctx).Role == service.Member {
-		return nil, fmt.Errorf("%w: members see what can be chosen in their own spaces and meetings", errForbidden)
+	} else if err := whoIs(ctx).SeesChoices(); err != nil {
+		return nil, err
 	}
 	x, err := st.Choosing(r.Params.Rule, opt(r.Params.Where), opt(r.Params.Person), opt(r.Params.Party), at)
 	if err != nil {
@@ -161,7 +157,7 @@ func (s *server) setValue(
 	if err := s.mayEdit(ctx, s.state(ctx), w); err != nil {
 		return contract.Values{}, err
 	}
-	if held && whoIs(ctx).Role == service.Member {
+	if held && !whoIs(ctx).HoldsBack() {
 		return contract.Values{}, &service.Invalid{Field: "held", Value: "true", Reason: "an administrator gives values as held back"}
 	}
 	c := service.ValueChange{Where: w, Rule: rule, Value: value, Held: held, IfMatch: ifMatch}

@@ -171,8 +171,8 @@ func (s *server) audience(
 	if err != nil {
 		return nil, r, nil, err
 	}
-	if me := whoIs(ctx); me.Role == service.Member && !st.BelongsTo(me.Person, r) {
-		return nil, r, nil, fmt.Errorf("%w: members see the audience of their own spaces and of themselves", errForbidden)
+	if err := whoIs(ctx).SeesAudience(st, r); err != nil {
+		return nil, r, nil, err
 	}
 	x, err := s.results.get(s.key(v, st, at, "audience", resource, action, kind, strings.ToLower(q), fmt.Sprint(all)), func() (any, error) {
 		return v.Audience(r, all, action, answer.Filter{Text: q, Kind: kind}, ctx.Err)
@@ -362,8 +362,8 @@ func (s *server) Report(ctx context.Context, r apigen.ReportRequestObject) (apig
 		}
 		rep = v.AudienceReport(res, lines)
 	case "board":
-		if whoIs(ctx).Role == service.Member {
-			return nil, fmt.Errorf("%w: members see what is theirs", errForbidden)
+		if err := whoIs(ctx).SeesBoard(); err != nil {
+			return nil, err
 		}
 		v, rows, err := s.board(ctx, opt(p.Who), opt(p.Q), p.At)
 		if err != nil {
@@ -639,9 +639,8 @@ func (s *server) sidesOf(ctx context.Context, p *contract.DiffParams) (left, rig
 	if p.MeantFound == nil || !*p.MeantFound {
 		return s.sides(ctx, &p.Who, p.AndWho, p.At, p.AndAt)
 	}
-	switch who := whoIs(ctx).Role; {
-	case who == service.Member:
-		err = fmt.Errorf("%w: what systems hold is for administrators, keepers and auditors", errForbidden)
+	switch err = whoIs(ctx).SeesFound(); {
+	case err != nil:
 	case p.AndWho != nil || p.At != nil || p.AndAt != nil || service.DraftIn(ctx) != "":
 		err = &service.Invalid{Field: "meant_found", Value: "true",
 			Reason: "it compares what is meant now with what was found, for one party; leave the other side away"}

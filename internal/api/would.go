@@ -2,12 +2,10 @@ package api
 
 import (
 	"context"
-	"fmt"
 
 	"wexillum.example/internal/answer"
 	"wexillum.example/internal/api/apigen"
 	"wexillum.example/internal/core/world"
-	"wexillum.example/internal/service"
 )
 
 func (s *server) Would(ctx context.Context, r apigen.WouldRequestObject) (apigen.WouldResponseObject, error) {
@@ -16,16 +14,17 @@ func (s *server) Would(ctx context.Context, r apigen.WouldRequestObject) (apigen
 	if err != nil {
 		return nil, err
 	}
-	if me := whoIs(ctx); me.Role == service.Member {
-		own := len(x.Groups) == 0
+	if me := whoIs(ctx); me.Own() {
+		var into []world.Resource
 		for _, g := range x.Grants {
-			own = own && st.BelongsTo(me.Person, g.Resource)
+			into = append(into, g.Resource)
 		}
+		groups := len(x.Groups) > 0
 		if x.Link != nil {
-			own = st.BelongsTo(me.Person, x.Link.Item)
+			into, groups = []world.Resource{x.Link.Item}, false
 		}
-		if !own {
-			return nil, fmt.Errorf("%w: members ask about their own spaces", errForbidden)
+		if err := me.AsksWould(st, groups, into...); err != nil {
+			return nil, err
 		}
 		known, err := s.Service.KnownTo(ctx, st, me)
 		if err != nil {

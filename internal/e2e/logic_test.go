@@ -27,45 +27,69 @@ func logic[T any](p *page, function string, calls [][]any) (out []T) {
 }
 
 // TestConsoleStandsAsTheContract asks the console's logic how requests of every operation stand to
-// drafts: as the table that the guard follows has it.
+// drafts, as the table that the guard follows has it; and at which address it would send them, which
+// the server takes for the same operation, whatever is in a name.
 func TestConsoleStandsAsTheContract(t *testing.T) {
 	r := demoService(t)
 	p := r.page(browser(t), "harbour")
-	var calls [][]any
+	type request struct {
+		Key   string            `json:"key"`
+		Path  map[string]string `json:"path"`
+		Query map[string]any    `json:"query"`
+	}
+	var requests [][]any
 	var want []string
 	for i := range operations.All() {
 		o := &operations.All()[i]
 		for _, where := range []string{"partner:pallowick", "space:loan/dossier"} {
-			for _, preview := range []string{"", "?preview=true", "?why=x&preview=false"} {
-				path := o.Pattern
-				for strings.Contains(path, "{") {
-					name := path[strings.Index(path, "{"):]
-					name = name[:strings.Index(name, "}")+1]
-					value := "a/b"
-					if name == "{where}" {
-						value = where
+			for _, query := range []map[string]any{nil, {"preview": true}, {"why": "x & y", "preview": false, "of": []string{"a", "b"}, "q": ""}} {
+				asked := request{Key: o.Key(), Path: map[string]string{}, Query: query}
+				for _, part := range strings.Split(o.Pattern, "/") {
+					switch name := strings.Trim(part, "{}"); {
+					case name == part:
+					case name == "where":
+						asked.Path[name] = where
+					default:
+						asked.Path[name] = "a/b?c#d {e}"
 					}
-					path = strings.Replace(path, name, url.PathEscape(value), 1)
 				}
-				u, err := url.Parse(path)
-				check(t, err)
-				if found, at := operations.Match(o.Method, u); found != o || strings.Contains(o.Pattern, "{where}") && at != where {
-					t.Errorf("%s %s is matched to %+v at %q", o.Method, path, found, at)
-				}
-				calls = append(calls, []any{o.Method, path + preview})
-				want = append(want, string(o.InDraft(map[bool]string{true: where}[strings.Contains(o.Pattern, "{where}")], preview == "?preview=true")))
+				requests = append(requests, []any{asked})
+				want = append(want, string(o.InDraft(asked.Path["where"], query["preview"] == true)))
 			}
 		}
 	}
-	got := logic[string](p, `(method, path) => m.towardsDraft(method, path).draft`, calls)
+	stands := logic[string](p, `(s) => m.towardsDraft(s).draft`, requests)
+	addresses := logic[string](p, `(s) => m.addressed(s)`, requests)
 	for i := range want {
-		if got[i] != want[i] {
-			t.Errorf("%v: the console takes it as %s, the contract says %s", calls[i], got[i], want[i])
+		asked := requests[i][0].(request)
+		if stands[i] != want[i] {
+			t.Errorf("%+v: the console takes it as %s, the contract says %s", asked, stands[i], want[i])
+		}
+		u, err := url.Parse(addresses[i])
+		check(t, err)
+		method := asked.Key[:strings.Index(asked.Key, " ")]
+		if found, at := operations.Match(method, u); found == nil || found.Key() != asked.Key || at != asked.Path["where"] {
+			t.Errorf("%+v is sent to %s, which is %+v at %q", asked, addresses[i], found, at)
+		}
+		query := map[string]string{"": "", "preview": "preview=true", "why": "of=a&of=b&why=x+%26+y"}[first(asked.Query)]
+		if got := u.Query().Encode(); got != query {
+			t.Errorf("%+v asks with %q, not %q", asked, got, query)
 		}
 	}
 	if len(want) < 900 {
 		t.Errorf("only %d requests were tried", len(want))
 	}
+}
+
+// first is what a query is told apart by.
+func first(query map[string]any) string {
+	if _, is := query["why"]; is {
+		return "why"
+	}
+	if len(query) > 0 {
+		return "preview"
+	}
+	return ""
 }
 
 // TestConsoleDates writes moments in several zones as the service does: an end at the start of a

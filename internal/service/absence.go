@@ -86,7 +86,7 @@ func (s *State) here(at moment.Moment) func(string) bool {
 
 // StandingIn completes who somebody is by those for whom they decide while these are away.
 func (s *Service) StandingIn(ctx context.Context, who Who) (Who, error) {
-	if who.Person == "" && who.Role != Keeper && who.Role != Administrator {
+	if who.Person == "" && !who.Keeps() {
 		return who, nil
 	}
 	a, err := s.aways(ctx)
@@ -107,7 +107,7 @@ func (s *Service) StandingIn(ctx context.Context, who Who) (Who, error) {
 		}
 		switch to := a.instead(id, at, here); {
 		case to == "":
-			if who.Role == Keeper || who.Role == Administrator {
+			if who.Keeps() {
 				stands.Orphans = append(stands.Orphans, id)
 			}
 		case to == who.Person:
@@ -134,14 +134,6 @@ type AbsenceSaid struct {
 	On              bool
 }
 
-// mayAbsence reports whether somebody may say that a person is away: the person, keepers and administrators.
-func mayAbsence(who Who, person string) error {
-	if person != who.Person && who.Role != Keeper && who.Role != Administrator {
-		return fmt.Errorf("%w: others than oneself are said to be away by a keeper", ErrForbidden)
-	}
-	return nil
-}
-
 // SetAbsence says that somebody is away, and who decides for them; what was said before is replaced. With preview nothing is kept.
 func (s *Service) SetAbsence(ctx context.Context, who Who, x AbsenceSet, preview bool) (*AbsenceSaid, error) {
 	if x.Person == "" {
@@ -150,7 +142,7 @@ func (s *Service) SetAbsence(ctx context.Context, who Who, x AbsenceSet, preview
 	if x.Why = strings.TrimSpace(x.Why); !preview && (x.Why == "" || len(x.Why) > 500) {
 		return nil, &Invalid{"why", x.Why, "say why, in 1 to 500 letters; whoever decides instead reads it"}
 	}
-	if err := mayAbsence(who, x.Person); err != nil {
+	if err := who.SaysAway(x.Person); err != nil {
 		return nil, err
 	}
 	at, st := s.Now(), s.State()
@@ -235,7 +227,7 @@ func barDeputy(t *store.Tx, person, deputy string) error {
 
 // EndAbsence says that somebody is back.
 func (s *Service) EndAbsence(ctx context.Context, who Who, person, why string) error {
-	if err := mayAbsence(who, person); err != nil {
+	if err := who.SaysAway(person); err != nil {
 		return err
 	}
 	return s.change(ctx, who.Name, cmp.Or(strings.TrimSpace(why), "they are back"), func(_ *State, t *store.Tx) error {
@@ -257,7 +249,7 @@ func (s *Service) Absences(ctx context.Context, who Who) ([]AbsenceSaid, error) 
 	at := s.Now()
 	for _, x := range a.of {
 		until, err := moment.Parse(x.Until)
-		if err != nil || until <= at || who.Role == Member && x.Person != who.Person && x.Deputy != who.Person {
+		if err != nil || until <= at || !who.SeesAway(x.Person, x.Deputy) {
 			continue
 		}
 		said, err := s.absenceSaid(ctx, x)

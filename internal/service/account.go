@@ -10,7 +10,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"slices"
 	"strings"
 	"sync"
 	"time"
@@ -18,57 +17,32 @@ import (
 	"github.com/trustelem/zxcvbn"
 	"golang.org/x/crypto/argon2"
 
+	"wexillum.example/internal/may"
 	"wexillum.example/internal/store"
 	"wexillum.example/internal/worldfile"
 )
 
-// Role says what an account may do.
-type Role string
-
-// The roles of accounts, and of a token that stands for no person.
-const (
-	Administrator Role = "administrator"
-	Auditor       Role = "auditor"
-	Keeper        Role = "keeper"
-	Member        Role = "member"
-	Decisions     Role = "decisions"    // a service token that asks
-	Metrics       Role = "metrics"      // a service token that reads metrics
-	Reading       Role = "reading"      // a service token that reads what an auditor reads, as far as it is about access
-	ReadsLists    Role = "lists"        // a service token that reads lists
-	Expectations  Role = "expectations" // a service token that judges what is expected
-	GuestsIn      Role = "guests"       // a service token that brings guests in and looks after them, as a keeper does
+// Who makes a request and what they may do is told by package may.
+type (
+	Role   = may.Role
+	Who    = may.Who
+	Stands = may.Stands
 )
 
-// Who is who makes a request.
-type Who struct {
-	Name   string
-	Role   Role
-	Person string
-	Token  string    // id of the token, empty for a session
-	Guest  string    // the address of a guest
-	Since  uint64    // the journal entry of signing in, in a session
-	Stands *Stands   // for whom they decide; nil for themselves alone
-	Made   time.Time // of the token, when it was made; zero in a session
-}
-
-// Stands is for whom somebody decides who are away.
-type Stands struct {
-	For     []string // people whose deputy they are
-	Orphans []string // of keepers and administrators: people who have nobody who decides for them
-}
-
-// deputyOf reports whether somebody decides for a person as their deputy.
-func (w Who) deputyOf(person string) bool {
-	return w.Stands != nil && slices.Contains(w.Stands.For, person)
-}
-
-// takesOver reports whether a keeper decides for a person, as nobody else is left.
-func (w Who) takesOver(person string) bool {
-	return w.Stands != nil && slices.Contains(w.Stands.Orphans, person)
-}
-
-// OfService reports whether it is a service's token, which stands for no account.
-func (w Who) OfService() bool { return strings.HasPrefix(w.Name, "token:") }
+// The roles of accounts, of guests, and of a token that stands for no person.
+const (
+	Administrator = may.Administrator
+	Auditor       = may.Auditor
+	Keeper        = may.Keeper
+	Member        = may.Member
+	RoleGuest     = may.Guest
+	Decisions     = may.Decisions
+	Metrics       = may.Metrics
+	Reading       = may.Reading
+	ReadsLists    = may.ReadsLists
+	Expectations  = may.Expectations
+	GuestsIn      = may.GuestsIn
+)
 
 // PasswordMemory is how many KiB a password is hashed with. Tests that sign in hundreds of times take less.
 var PasswordMemory uint32 = 64 * 1024
@@ -235,7 +209,7 @@ func (s *Service) stillIn(ctx context.Context, since uint64, names ...string) er
 // EndSessions ends every session and every token of an account or a guest, one's own or, for
 // administrators, anybody's.
 func (s *Service) EndSessions(ctx context.Context, who Who, name, why string) error {
-	if name != who.Name && who.Role != Administrator {
+	if !who.EndsSessions(name) {
 		return ErrDenied
 	}
 	return s.change(ctx, who.Name, why, func(_ *State, t *store.Tx) error {
@@ -404,7 +378,7 @@ func (s *Service) putAccount(
 		if err != nil {
 			return err
 		}
-		if Role(a.Role) == Member && a.Person == "" {
+		if may.NeedsPerson(Role(a.Role)) && a.Person == "" {
 			return &Invalid{"person", "", "a member's account names the person of ours who has it"}
 		}
 		if a.Person != "" && !now.Has("person", a.Person) {
@@ -606,7 +580,7 @@ func (s *Service) lookAgain(ctx context.Context, after, to uint64) {
 // Tokens lists the tokens of an account, or of all for an administrator.
 func (s *Service) Tokens(ctx context.Context, who Who) ([]Token, error) {
 	account := who.Name
-	if who.Role == Administrator {
+	if who.EveryToken() {
 		account = ""
 	}
 	ts, err := s.store.Tokens(ctx, account)
@@ -621,7 +595,7 @@ func (s *Service) Tokens(ctx context.Context, who Who) ([]Token, error) {
 func (s *Service) EndToken(ctx context.Context, who Who, id string) error {
 	return s.change(ctx, who.Name, "", func(_ *State, t *store.Tx) error {
 		account := who.Name
-		if who.Role == Administrator {
+		if who.EveryToken() {
 			account = ""
 		}
 		ok, err := t.EndToken(id, account)

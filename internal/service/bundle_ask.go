@@ -65,16 +65,16 @@ func (s *State) fits(x *BundleAsked, a *Approval, who Who) (of string, ok bool) 
 	left := 0
 	for _, w := range a.Who {
 		switch id, person := strings.CutPrefix(w, "owner:"); {
-		case !person && (who.Role == Administrator || who.Role == Keeper && w == world.ByKeeper), person && who.Person != "" && id == who.Person:
+		case who.Approves(w):
 			return "", true
 		case !person:
-		case who.deputyOf(id):
+		case who.DeputyOf(id):
 			of, ok = id, true
-		case who.takesOver(id) || slices.Contains(x.Never, id) || !s.Has("person", id) || s.LeftAt(id) != 0:
+		case who.TakesOver(id) || slices.Contains(x.Never, id) || !s.Has("person", id) || s.LeftAt(id) != 0:
 			left++
 		}
 	}
-	if !ok && left == len(a.Who) && (who.Role == Keeper || who.Role == Administrator) { // nobody is left
+	if !ok && left == len(a.Who) && who.Keeps() { // nobody is left
 		return strings.TrimPrefix(a.Who[0], "owner:"), true
 	}
 	return of, ok
@@ -94,7 +94,7 @@ func (x *BundleAsked) step() *Approval {
 func (s *State) self(r *Request, who Who) bool {
 	return r.By == who.Name || who.Person != "" && (r.Person == who.Person || s.AddressOf(who.Person) == r.Bundle.Address ||
 		slices.Contains(r.Bundle.Never, who.Person)) ||
-		r.Person != "" && who.deputyOf(r.Person)
+		r.Person != "" && who.DeputyOf(r.Person)
 }
 
 // MayApprove reports whether somebody may take the next step of approving a bundle that is asked for.

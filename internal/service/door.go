@@ -19,9 +19,6 @@ import (
 	"wexillum.example/internal/store"
 )
 
-// RoleGuest is the role of a guest who signed in: their own page only.
-const RoleGuest Role = "guest"
-
 var (
 	ruleSignIn = catalogue.MustRule("directory.sign_in")
 	ruleTerms  = catalogue.MustRule("directory.terms")

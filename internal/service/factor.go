@@ -22,7 +22,7 @@ import (
 	"golang.org/x/crypto/argon2"
 
 	"wexillum.example/internal/core/moment"
-	"wexillum.example/internal/core/world"
+	"wexillum.example/internal/may"
 	"wexillum.example/internal/store"
 )
 
@@ -124,15 +124,7 @@ func (s *Service) FactorOf(ctx context.Context, who Who) (*FactorState, error) {
 
 // factorRequired reports whether a role has to have a second factor.
 func (s *State) factorRequired(role Role) bool {
-	switch s.Policy().SettingsNow().SecondFactor {
-	case world.FactorAdministrators:
-		return role == Administrator
-	case world.FactorKeepers:
-		return role == Administrator || role == Keeper
-	case world.FactorAll:
-		return role == Administrator || role == Keeper || role == Auditor || role == Member
-	}
-	return false
+	return may.NeedsFactor(role, s.Policy().SettingsNow().SecondFactor)
 }
 
 // LacksFactor reports whether somebody has to set up a second factor before they do anything else.

@@ -13,6 +13,7 @@ import (
 	"wexillum.example/internal/core/catalogue"
 	"wexillum.example/internal/core/moment"
 	"wexillum.example/internal/core/world"
+	"wexillum.example/internal/may"
 	"wexillum.example/internal/store"
 )
 
@@ -47,7 +48,7 @@ var FeedAddresses = []string{"either", "userName", "emails"}
 var FeedNames = []string{"any", "displayName", "name"}
 
 // PurposeFeed is that of the token of a partner's people feed.
-const PurposeFeed = "feed"
+const PurposeFeed = may.Feed
 
 const feedTokenName = "feed of "
 
@@ -260,7 +261,7 @@ func (s *Service) BeginFeed(ctx context.Context, who Who, partner, why string, x
 
 // feedToken gives a feed a new token; the one before works no longer.
 func (s *Service) feedToken(ctx context.Context, who Who, f *Feed, why string) (string, error) {
-	text, t, err := s.MakeToken(ctx, who, feedTokenName+f.Partner, PurposeFeed, feedTokenFor)
+	text, t, err := s.MakeToken(ctx, who, feedTokenName+f.Partner, string(PurposeFeed), feedTokenFor)
 	if err != nil {
 		return "", err
 	}

@@ -116,7 +116,7 @@ type GuestChanged struct {
 
 // keepersLicence keeps a licence, which somebody pays for, to keepers and administrators.
 func keepersLicence(who Who, licence string) error {
-	if who.Role == Member && licence != "" && licence != world.LicenceNames[world.LicenceNone] {
+	if !who.GivesLicences() && licence != "" && licence != world.LicenceNames[world.LicenceNone] {
 		return &Invalid{"licence", licence, "keepers say which licence somebody has; ask them"}
 	}
 	return nil
@@ -203,16 +203,13 @@ func refuse(format string, args ...any) error { return &Refused{fmt.Sprintf(form
 
 // may reports whether somebody may change the record of a guest.
 func mayGuest(who Who, g *world.Guest, do Do) error {
-	if who.Role != Member {
-		return nil
-	}
-	if g.Sponsor != who.Person || who.Person == "" {
+	if !who.AnswersFor(g.Sponsor) {
 		return fmt.Errorf("%w: there is no record of %s that you answer for", ErrNotFound, g.Address)
 	}
 	if do == Remove && g.State == world.StateInvited { // they take an invitation back
 		return nil
 	}
-	if do == Remove || do == HandOver {
+	if !who.MovesGuests() && (do == Remove || do == HandOver) {
 		return refuse("administrators and keepers do this")
 	}
 	return nil

@@ -158,7 +158,7 @@ func (s *Service) EndHolding(ctx context.Context, who Who, x HoldingEnd, preview
 			return fmt.Errorf("%w: %s does not hold the bundle %q", ErrNotFound, a, x.Bundle)
 		}
 		h := &held[0]
-		if who.Role == Member && (who.Person == "" || who.Person != h.Sponsor) {
+		if !who.AnswersFor(h.Sponsor) {
 			return fmt.Errorf("%w: whoever answers for it ends it, or a keeper", ErrForbidden)
 		}
 		if x.Resource == "" {

@@ -12,6 +12,7 @@ import (
 	"strings"
 
 	"wexillum.example/internal/core/addr"
+	"wexillum.example/internal/may"
 	"wexillum.example/internal/secret"
 	"wexillum.example/internal/store"
 	"wexillum.example/internal/worldfile"
@@ -178,18 +179,18 @@ func (s *Service) HouseProved(ctx context.Context, c HouseClaims, from string) (
 		if err != nil && !errors.Is(err, store.ErrNone) {
 			return err
 		}
-		role, may := x.role(c.Values)
+		role, allowed := x.role(c.Values)
 		person := ""
 		if p, err := addr.Parse(c.Email); err == nil {
 			person = now.PersonAt(p)
 		}
 		if left := now.LeftAt(person); person != "" && left != 0 && left <= s.Now() {
-			may = false
+			allowed = false
 		}
 		switch {
 		case there && a.Disabled:
 			refused = ErrDenied
-		case !may, role == Member && person == "":
+		case !allowed, may.NeedsPerson(role) && person == "":
 			refused = ErrNoRole
 		case !x.Trusted && now.factorRequired(role) && !slices.ContainsFunc(c.Methods,
 			func(m string) bool { return slices.Contains(stronger, m) }):

@@ -135,7 +135,7 @@ func (s *Service) mayMail(t *store.Tx, st *State) error {
 		return nil
 	}
 	a, err := t.Account(t.Who())
-	if errors.Is(err, store.ErrNone) || err == nil && Role(a.Role) != Member {
+	if errors.Is(err, store.ErrNone) || err == nil && !(Who{Role: Role(a.Role)}).Own() {
 		return nil
 	}
 	if err != nil {
@@ -160,7 +160,7 @@ var link = regexp.MustCompile(`(?i)[a-z][a-z0-9+.-]*://\S*|\bwww\.\S+|\bmailto:\
 // ownWords refuses links in what a member writes to outsiders: they would come from our mail
 // server, among our words.
 func ownWords(who Who, field, text string) error {
-	if who.Role != Member {
+	if !who.Own() {
 		return nil
 	}
 	for _, at := range link.FindAllStringIndex(text, -1) {
@@ -397,7 +397,7 @@ func (s *Service) invite(now *State, t *store.Tx, who Who, x *Invitation, list [
 			return nil, &Invalid{"until", x.Until, "it lies before now"}
 		}
 	}
-	if who.Role == Member {
+	if who.Own() {
 		if x.As != "" && x.As != who.Person || x.Sponsor != "" && x.Sponsor != who.Person {
 			return nil, &Invalid{"sponsor", x.As + x.Sponsor, "members invite as themselves and answer for whom they invite"}
 		}

@@ -143,7 +143,7 @@ func (s *Service) makeLink(now *State, t *store.Tx, who Who, x *LinkAsked, list 
 
 // maker finds whose link it is: members make their own, in spaces that they belong to.
 func (s *Service) maker(now *State, who Who, l *world.Link) error {
-	if who.Role == Member {
+	if who.Own() {
 		if l.By != "" && l.By != who.Person {
 			return &Invalid{"by", l.By, "members make links of their own"}
 		}

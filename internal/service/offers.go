@@ -104,7 +104,7 @@ func (s *Service) Offers(ctx context.Context, who Who) ([]Offer, error) {
 	err := s.store.Records(ctx, "offer", "", func(_ string, doc []byte) error {
 		var o Offer
 		err := json.Unmarshal(doc, &o)
-		if err == nil && o.State == "open" && (who.Role != Member || o.To == who.Person) {
+		if err == nil && o.State == "open" && who.SeesOffer(o.To) {
 			out = append(out, o)
 		}
 		return err
@@ -127,7 +127,7 @@ func (s *Service) AnswerOffer(ctx context.Context, who Who, id string, accept bo
 		if err != nil {
 			return err
 		}
-		if doc == nil || who.Role == Member && o.To != who.Person {
+		if doc == nil || !who.SeesOffer(o.To) {
 			return fmt.Errorf("%w: there is no offer %q", ErrNotFound, id)
 		}
 		if o.State != "open" {
@@ -210,7 +210,7 @@ func (s *Service) Wishes(ctx context.Context, who Who) ([]Wish, error) {
 			return err
 		}
 		a, err := addr.Parse(w.Address)
-		if err == nil && (who.Role != Member || st.SponsorAt(st.PartyOf(a), who.Person)) {
+		if err == nil && (!who.Own() || st.SponsorAt(st.PartyOf(a), who.Person)) {
 			out = append(out, w)
 		}
 		return nil

@@ -23,7 +23,7 @@ type PlaceEntry struct {
 func (s *Service) Places(ctx context.Context, who Who, kind, q, id, after string, limit int) (out []PlaceEntry, err error) {
 	st := s.State()
 	keep := func(eid string, doc []byte) bool {
-		return who.Role != Member || s.concerns(st, who.Person, kind, eid, doc)
+		return !who.Own() || s.concerns(st, who.Person, kind, eid, doc)
 	}
 	switch kind {
 	case "item":

@@ -295,7 +295,7 @@ func (c *placeChange) judge(p *parsed) error {
 		if x.was != nil || c.now.Match(f.To).Own {
 			continue
 		}
-		if c.who.Role == Member {
+		if c.who.Own() {
 			f.SetBy = "person"
 		} else if f.SetBy == "" {
 			f.SetBy = "administrator"

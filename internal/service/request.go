@@ -218,12 +218,12 @@ func (s *State) WhoInWords(to string) string {
 }
 
 func mine(r *Request, who Who) bool {
-	if who.Role != Member || r.By == who.Name {
+	if !who.Own() || r.By == who.Name {
 		return true
 	}
 	for _, to := range r.To {
 		id, person := strings.CutPrefix(to, "owner:")
-		if person && who.Person != "" && (id == who.Person || r.Bundle != nil && who.deputyOf(id)) {
+		if person && who.Person != "" && (id == who.Person || r.Bundle != nil && who.DeputyOf(id)) {
 			return true
 		}
 	}
@@ -290,7 +290,7 @@ func mayClose(r *Request, who Who) error {
 	if r.over() {
 		return fmt.Errorf("%w: the request %s is over: %s", ErrConflict, r.ID, r.State)
 	}
-	if who.Role == Member && (r.By == who.Name || !mine(r, who)) {
+	if who.Own() && (r.By == who.Name || !mine(r, who)) {
 		return fmt.Errorf("%w: those who can change it answer it", ErrConflict)
 	}
 	return nil

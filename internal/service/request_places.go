@@ -99,7 +99,7 @@ func (c *placeChange) spaceOfResource(r world.Resource) string {
 
 // near reports whether who asks may know of an entry: members know what they belong to.
 func (c *placeChange) near(x *entry) bool {
-	if c.who.Role != Member || x.was == nil && x.kind == "space" {
+	if !c.who.Own() || x.was == nil && x.kind == "space" {
 		return true
 	}
 	space := c.spaceOf(x)

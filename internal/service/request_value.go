@@ -26,15 +26,7 @@ func (v *AskedValue) change() (ValueChange, error) {
 // MaySetValue says whether somebody may set values at a place: administrators everywhere, keepers at partners,
 // members in their own spaces and meetings.
 func (s *State) MaySetValue(who Who, w Where) error {
-	switch {
-	case who.Role == Administrator, who.Role == Keeper && w.Partner != "":
-		return nil
-	case who.Role == Member && w.Partner == "" && s.OwnedBy(who.Person, w.Resource):
-		return nil
-	case who.Role == Member:
-		return fmt.Errorf("%w: members set values in spaces they own and meetings they host", ErrForbidden)
-	}
-	return fmt.Errorf("%w: keepers set values at partners; an administrator sets them elsewhere", ErrForbidden)
+	return who.SetsValue(s, w.Partner != "", w.Resource)
 }
 
 // RequestValue sends a value that somebody may not set to whoever may: the owner of the space or the host of the
@@ -57,7 +49,7 @@ func (s *Service) RequestValue(ctx context.Context, who Who, v AskedValue, purpo
 		if now.MaySetValue(who, c.Where) == nil {
 			return fmt.Errorf("%w: there is nothing to ask for; you may do it yourself", ErrConflict)
 		}
-		if who.Role == Member && !now.nearTo(who.Person, c.Where) {
+		if who.Own() && !now.nearTo(who.Person, c.Where) {
 			return fmt.Errorf("%w: members ask about spaces and meetings that they belong to", ErrForbidden)
 		}
 		if limit, _, _, _ := now.RuleState(rule.ID); value != catalogue.Unset && rule.Scale.Looser(value, limit) {

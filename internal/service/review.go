@@ -398,28 +398,12 @@ func (s *Service) viewRound(r *Round, counts []store.ReviewCount, who Who) Round
 		if c.State == ReviewOpen {
 			out.Open += c.Lines
 			out.Waits[c.Reviewer] += c.Lines
-			if slices.Contains(reviewersOf(who), c.Reviewer) {
+			if slices.Contains(who.Reviewers(), c.Reviewer) {
 				out.Mine += c.Lines
 			}
 		}
 	}
 	return out
-}
-
-// reviewersOf are the reviewers that somebody stands for: themselves, keepers, and those who are away.
-func reviewersOf(who Who) (out []string) {
-	if who.Person != "" {
-		out = append(out, "owner:"+who.Person)
-	}
-	if who.Stands != nil {
-		for _, id := range slices.Concat(who.Stands.For, who.Stands.Orphans) {
-			out = append(out, "owner:"+id)
-		}
-	}
-	if who.Role == Keeper || who.Role == Administrator {
-		out = append(out, world.ByKeeper)
-	}
-	return
 }
 
 // Rounds lists rounds, the newest first: of members those that ask them something.
@@ -434,7 +418,7 @@ func (s *Service) Rounds(ctx context.Context, who Who) ([]RoundView, error) {
 		if err := json.Unmarshal(doc, &r); err != nil {
 			return err
 		}
-		if v := s.viewRound(&r, counts, who); who.Role != Member || v.Mine > 0 {
+		if v := s.viewRound(&r, counts, who); !who.Own() || v.Mine > 0 {
 			out = append(out, v)
 		}
 		return nil
@@ -462,8 +446,8 @@ func (s *Service) RoundOf(ctx context.Context, who Who, id string) (*RoundView, 
 		return nil, err
 	}
 	v := s.viewRound(&r, counts, who)
-	if who.Role == Member && !slices.ContainsFunc(counts,
-		func(c store.ReviewCount) bool { return slices.Contains(reviewersOf(who), c.Reviewer) }) {
+	if who.Own() && !slices.ContainsFunc(counts,
+		func(c store.ReviewCount) bool { return slices.Contains(who.Reviewers(), c.Reviewer) }) {
 		return nil, missing
 	}
 	return &v, nil
@@ -475,8 +459,8 @@ func (s *Service) RoundLines(ctx context.Context, who Who, id, state string, min
 		return nil, cmp.Or(err, fmt.Errorf("%w: there is no round %q", ErrNotFound, id))
 	}
 	var of []string
-	if mine || who.Role == Member {
-		if of = reviewersOf(who); len(of) == 0 {
+	if mine || who.Own() {
+		if of = who.Reviewers(); len(of) == 0 {
 			return nil, nil
 		}
 	}

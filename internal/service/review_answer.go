@@ -94,7 +94,7 @@ func (s *Service) AnswerRound(ctx context.Context, who Who, id string, a ReviewA
 			next = a.Lines[after:min(after+reviewAtOnce, len(a.Lines))]
 			after += len(next)
 		} else {
-			list, err := s.store.ReviewLines(ctx, id, reviewersOf(who), ReviewOpen, after, reviewAtOnce)
+			list, err := s.store.ReviewLines(ctx, id, who.Reviewers(), ReviewOpen, after, reviewAtOnce)
 			if err != nil {
 				return out, err
 			}
@@ -179,7 +179,7 @@ func (s *Service) answerLine(r *reviewing, who Who, id string, n int, a *ReviewA
 	out := &ReviewDone{ReviewLine: list[0]}
 	l := &out.ReviewLine
 	switch {
-	case who.Role == Member && !slices.Contains(reviewersOf(who), l.Reviewer):
+	case !who.Reviews(l.Reviewer):
 		out.Reason = "it is asked of somebody else"
 	case l.State != ReviewOpen:
 		out.Reason = "it was answered already: " + l.State

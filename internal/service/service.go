@@ -20,6 +20,7 @@ import (
 	"wexillum.example/internal/core/engine"
 	"wexillum.example/internal/core/moment"
 	"wexillum.example/internal/core/world"
+	"wexillum.example/internal/may"
 	"wexillum.example/internal/statement"
 	"wexillum.example/internal/store"
 )
@@ -368,7 +369,7 @@ var (
 	ErrConflict = errors.New("conflict")
 	ErrStale    = errors.New("it was changed meanwhile")
 	// ErrForbidden is what somebody may not do; the text says whom to ask.
-	ErrForbidden = errors.New("forbidden")
+	ErrForbidden = may.ErrForbidden
 )
 
 // Invalid is bad input: the field, its value, and what would be right.

@@ -22,7 +22,7 @@ type Known struct {
 // KnownTo returns what somebody may know: members know whom they answer for and who holds something in spaces that they own; others know
 // everybody.
 func (s *Service) KnownTo(ctx context.Context, st *State, who Who) (*Known, error) {
-	k := &Known{st: st, at: s.Now(), all: who.Role != Member}
+	k := &Known{st: st, at: s.Now(), all: !who.Own()}
 	if k.all {
 		return k, nil
 	}

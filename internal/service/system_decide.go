@@ -202,8 +202,8 @@ func (s *Service) DecideRecords(ctx context.Context, who Who, id string, d Recor
 	if strings.TrimSpace(d.Why) == "" && !d.Previews {
 		return nil, &Invalid{"why", d.Why, "say why"}
 	}
-	if who.Role == Keeper && !slices.Contains([]string{"guest", "grant", "link"}, d.Kind) { // systems.md §8
-		return nil, fmt.Errorf("%w: keepers decide about guests, grants and links of a system; ask an administrator", ErrForbidden)
+	if err := who.DecidesRecords(d.Kind); err != nil {
+		return nil, err
 	}
 	if d.Do == "release" || d.Do == "empty" {
 		return s.releaseRecords(ctx, who, x, d)

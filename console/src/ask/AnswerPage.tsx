@@ -3,13 +3,13 @@ import { announce } from '../parts/announce'
 import { Draft } from '../partners/Letters'
 import { mayKeep } from '../partners/PartnersPage'
 import { useEffect, useState } from 'react'
-import { Link, useSearchParams } from 'react-router'
+import { useSearchParams } from 'react-router'
 import { Before } from './Before'
-import { call, Failure, type Answer, type Cause, type Gate, type Question, type Session } from '../api'
+import { call, Failure, type Answer, type Gate, type Question, type Session } from '../api'
 import { Remedies } from './Remedies'
 import { InTheSuite } from '../systems/InTheSuite'
-import { Empty, Page, Waiting, when, whoWord, Wrong } from '../parts/bits'
-import { placeOf } from '../parts/place'
+import { Empty, Page, Waiting, when, Wrong } from '../parts/bits'
+import { CauseView } from './Causes'
 
 const asks: Record<string, string> = {
   identity: 'Who is this, and can they sign in?',
@@ -35,8 +35,20 @@ const conditions: Record<string, string> = {
   settling: 'published, not yet in force in the suite',
 }
 
-const kinds: Record<string, string> = { person: 'one of our people', guest: 'guest', provisioned: 'provisioned by feed', federated: 'federated', personal: 'private address', bearer: 'whoever holds the link' }
-const accounts: Record<string, string> = { record: 'the record with us', home: 'the home account', link: 'the link', person: 'the own account' }
+const kinds: Record<string, string> = {
+  person: 'one of our people',
+  guest: 'guest',
+  provisioned: 'provisioned by feed',
+  federated: 'federated',
+  personal: 'private address',
+  bearer: 'whoever holds the link',
+}
+const accounts: Record<string, string> = {
+  record: 'the record with us',
+  home: 'the home account',
+  link: 'the link',
+  person: 'the own account',
+}
 
 export function AnswerPage() {
   const [params] = useSearchParams()
@@ -50,16 +62,25 @@ export function AnswerPage() {
   }
   const asked = useQuery({
     queryKey: ['ask', params.toString()],
-    queryFn: () =>
-      call<Answer>('POST', '/api/v1/ask', question),
+    queryFn: () => call('POST /api/v1/ask', { body: question }),
     enabled: Boolean(p.who && p.action && p.resource),
     placeholderData: (old, q) => (q?.queryKey[1] === params.toString() ? old : undefined),
   })
-  if (!p.who) return <Page title="Ask"><Empty>Ask above: who may do what with which item or person.</Empty></Page>
+  if (!p.who)
+    return (
+      <Page title="Ask">
+        <Empty>Ask above: who may do what with which item or person.</Empty>
+      </Page>
+    )
   if (asked.error) {
     const wrong = asked.error instanceof Failure && asked.error.problem.type.endsWith('/wrong-use')
     return (
-      <Page title={wrong ? 'That question makes no sense' : 'No answer'} lead={wrong ? 'This question cannot be answered. Ask it differently: while you type, the bar above suggests what exists.' : undefined}>
+      <Page
+        title={wrong ? 'That question makes no sense' : 'No answer'}
+        lead={
+          wrong ? 'This question cannot be answered. Ask it differently: while you type, the bar above suggests what exists.' : undefined
+        }
+      >
         <Wrong error={asked.error} retry={wrong ? undefined : () => void asked.refetch()} />
       </Page>
     )
@@ -104,10 +125,18 @@ function AnswerView({ x, question }: { x: Answer; question: Question }) {
           {!yes && (
             <p className="verdict-sub">
               {causes.length === 1 ? 'One thing blocks this' : `${causes.length} things block this`}
-              {theirs > 0 ? `, ${theirs === causes.length ? (theirs === 1 ? 'on their side' : 'all on their side') : `${theirs === 1 ? 'one' : theirs} of them on their side`}` : ''}. <a href="#h-remedies">What would help</a>
+              {theirs > 0
+                ? `, ${theirs === causes.length ? (theirs === 1 ? 'on their side' : 'all on their side') : `${theirs === 1 ? 'one' : theirs} of them on their side`}`
+                : ''}
+              . <a href="#h-remedies">What would help</a>
             </p>
           )}
-          {x.settling && <p className="verdict-sub">Published, and not yet so in the suite{x.settling.from ? `: expected ${when(x.settling.from)}` : '; when it will be is not known'}.</p>}
+          {x.settling && (
+            <p className="verdict-sub">
+              Published, and not yet so in the suite
+              {x.settling.from ? `: expected ${when(x.settling.from)}` : '; when it will be is not known'}.
+            </p>
+          )}
           {yes && x.conditions.length > 0 && (
             <ul className="conditions" aria-label="Conditions">
               {x.conditions.map((c) => (
@@ -117,7 +146,9 @@ function AnswerView({ x, question }: { x: Answer; question: Question }) {
           )}
         </div>
       </div>
-      {session?.role !== 'member' && !x.subject.startsWith('person:') && !x.address && <Before who={x.subject} action={x.action} resource={x.resource} />}
+      {session?.role !== 'member' && !x.subject.startsWith('person:') && !x.address && (
+        <Before who={x.subject} action={x.action} resource={x.resource} />
+      )}
       <InTheSuite question={question} meant={x.decision} role={session?.role ?? ''} />
       {x.accounts.length > 1 && (
         <div className="accounts" role="group" aria-label="Account">
@@ -173,7 +204,13 @@ function Quay({ gates }: { gates: Gate[] }) {
           )
         })}
       </ol>
-      <p className="quay-hint">{chosen === undefined ? (first >= 0 ? 'What blocks this is listed below. Choose a flag to see only that gate.' : 'Every gate passes. Choose a flag to see only that gate.') : 'Choose the flag again to see all gates.'}</p>
+      <p className="quay-hint">
+        {chosen === undefined
+          ? first >= 0
+            ? 'What blocks this is listed below. Choose a flag to see only that gate.'
+            : 'Every gate passes. Choose a flag to see only that gate.'
+          : 'Choose the flag again to see all gates.'}
+      </p>
       {below.map((g) => (
         <GateView key={g.gate} gate={g} all={chosen !== undefined || refusing.length === 0} />
       ))}
@@ -215,68 +252,5 @@ function GateView({ gate, all }: { gate: Gate; all: boolean }) {
         ))}
       </ul>
     </section>
-  )
-}
-
-function CauseView({ c }: { c: Cause }) {
-  const [open, setOpen] = useState(false)
-  const place = c.refuses && c.side === 'ours' ? placeOf(c.at ?? (c.partner ? `partner:${c.partner}` : c.rule ? `rule:${c.rule}` : '')) : undefined
-  return (
-    <li className={c.refuses ? 'cause is-refusing' : 'cause'} data-testid="cause" data-code={c.code}>
-      <p className="cause-text">
-        <span className="cause-mark" aria-hidden="true">
-          {c.refuses ? '✕' : '✓'}
-        </span>
-        <span>{c.text}</span>
-      </p>
-      {c.refuses && (
-        <p className="cause-whose">
-          <span className={`side side-${c.side}`}>{c.side}</span>
-          {c.who && <span>can be changed by {whoWord(c.who)}</span>}
-        </p>
-      )}
-      {c.next && (
-        <p className="cause-next">
-          <span aria-hidden="true">→ </span>
-          {c.next} {place && <Link to={place.to}>{place.label}</Link>}
-        </p>
-      )}
-      {c.chain && (
-        <>
-          <button type="button" className="chain-toggle" aria-expanded={open} onClick={() => setOpen(!open)}>
-            {open ? 'Hide' : 'Show'} how {c.rule} came to be {c.value}
-          </button>
-          {open && <Chain c={c} />}
-        </>
-      )}
-    </li>
-  )
-}
-
-function Chain({ c }: { c: Cause }) {
-  const stands = (c.options ?? []).filter((o) => !o.can)
-  return (
-    <div className="chain">
-      <ol>
-        {c.chain!.map((s) => (
-          <li key={s.layer} className={s.decides ? 'decides' : ''}>
-            <span className="layer">{s.layer}</span>
-            <span className="chain-value">{s.value ?? 'says nothing'}</span>
-            {s.where && <span className="where">{s.where}</span>}
-            {s.held && <span className="held">held back: {s.held}</span>}
-            {s.decides && <span className="tag">decides</span>}
-          </li>
-        ))}
-      </ol>
-      <p>
-        {c.layer === 'default' ? <>No lower layer says anything. The limit would let it go up to {c.without}.</> : <>Without what the {c.layer} says it would be {c.without}.</>}
-        {stands.length > 0 && (
-          <>
-            {' '}
-            Not available here: {stands.map((o) => `${o.value} (${o.by}, ${o.who})`).join(', ')}.
-          </>
-        )}
-      </p>
-    </div>
   )
 }

@@ -45,14 +45,24 @@ export function AskMore({ pick }: { pick: (action: string) => void }) {
   const now = pathname === '/ask' ? params.toString() : ''
   useEffect(() => {
     const p = new URLSearchParams(now)
-    const x: Asked = { who: p.get('who') ?? '', action: p.get('action') ?? '', resource: p.get('resource') ?? '', ...(p.get('address') ? { address: p.get('address')! } : {}) }
+    const x: Asked = {
+      who: p.get('who') ?? '',
+      action: p.get('action') ?? '',
+      resource: p.get('resource') ?? '',
+      ...(p.get('address') ? { address: p.get('address')! } : {}),
+    }
     if (!x.who || !x.action || !x.resource) return
     const list = [x, ...recent().filter((o) => JSON.stringify(o) !== JSON.stringify(x))].slice(0, 8)
     localStorage.setItem(key, JSON.stringify(list))
     setAsked(list)
   }, [now])
   return (
-    <div className="ask-more" ref={box} onBlur={(e) => !box.current?.contains(e.relatedTarget) && setOpen(false)} onKeyDown={(e) => e.key === 'Escape' && setOpen(false)}>
+    <div
+      className="ask-more"
+      ref={box}
+      onBlur={(e) => !box.current?.contains(e.relatedTarget) && setOpen(false)}
+      onKeyDown={(e) => e.key === 'Escape' && setOpen(false)}
+    >
       <button type="button" className="btn btn-sm btn-mast" aria-expanded={open} aria-controls="ask-ways" onClick={() => setOpen(!open)}>
         I was told …
       </button>

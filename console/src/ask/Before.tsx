@@ -1,14 +1,19 @@
 import { useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button } from 'react-bootstrap'
-import { call, query, type History } from '../api'
+import { call } from '../api'
 import { Waiting, when, Wrong } from '../parts/bits'
 
 /** Since when a question is answered as it is, and how before: looked up when somebody asks. */
 export function Before({ who, action, resource }: { who: string; action: string; resource: string }) {
   const [asked, setAsked] = useState('')
   const key = `${who} ${action} ${resource}`
-  const found = useQuery({ queryKey: ['history', key], queryFn: () => call<History>('GET', `/api/v1/history${query({ who, action, resource })}`), enabled: asked === key, retry: false })
+  const found = useQuery({
+    queryKey: ['history', key],
+    queryFn: () => call('GET /api/v1/history', { query: { who, action, resource } }),
+    enabled: asked === key,
+    retry: false,
+  })
   if (asked !== key)
     return (
       <p className="before">

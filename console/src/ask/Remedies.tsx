@@ -1,5 +1,5 @@
 import { useQuery } from '@tanstack/react-query'
-import { call, type Question, type Remedies as Found, type RemedyOption } from '../api'
+import { call, type Question, type RemedyOption } from '../api'
 import { until, Waiting, whoWord, Wrong } from '../parts/bits'
 import { AskFor } from '../drafts/Requests'
 import { useTake } from '../drafts/take'
@@ -10,10 +10,22 @@ const n = (x: number, one: string, many: string) => (x === 1 ? `1 ${one}` : `${x
 function Opens({ o }: { o: RemedyOption }) {
   const c = o.counts
   if (!c) return <p className="remedy-opens">Counting what else it would open …</p>
-  const parts = [c.newcomers && n(c.newcomers, 'typical newcomer', 'typical newcomers'), c.parties && n(c.parties, 'known party', 'known parties'), c.granted && n(c.granted, 'granted action', 'granted actions'), c.wide_pairs && n(c.wide_pairs, 'pair of wide ones', 'pairs of wide ones'), c.outward && n(c.outward, 'thing our people may do elsewhere', 'things our people may do elsewhere')].filter(Boolean)
+  const parts = [
+    c.newcomers && n(c.newcomers, 'typical newcomer', 'typical newcomers'),
+    c.parties && n(c.parties, 'known party', 'known parties'),
+    c.granted && n(c.granted, 'granted action', 'granted actions'),
+    c.wide_pairs && n(c.wide_pairs, 'pair of wide ones', 'pairs of wide ones'),
+    c.outward && n(c.outward, 'thing our people may do elsewhere', 'things our people may do elsewhere'),
+  ].filter(Boolean)
   return (
     <p className="remedy-opens">
-      {parts.length ? <>It opens <b>{parts.join(', ')}</b></> : 'It opens nothing else to anybody who is counted'}
+      {parts.length ? (
+        <>
+          It opens <b>{parts.join(', ')}</b>
+        </>
+      ) : (
+        'It opens nothing else to anybody who is counted'
+      )}
       {c.until ? `, until ${until(c.until)}` : ''}.{c.not_counted && ` Not counted: ${c.not_counted.join('; ')}.`}
     </p>
   )
@@ -23,9 +35,13 @@ function Opens({ o }: { o: RemedyOption }) {
 export function Remedies({ question, role, asked }: { question: Question; role: string; asked: string }) {
   const key = JSON.stringify(question)
   // What there is comes at once; what each would open follows.
-  const first = useQuery({ queryKey: ['remedies', key, asked], queryFn: () => call<Found>('POST', '/api/v1/remedies', { question }) })
-  const counted = useQuery({ queryKey: ['remedies-counted', key, asked], queryFn: () => call<Found>('POST', '/api/v1/remedies', { question, counts: true }), enabled: (first.data?.options.length ?? 0) > 0 })
-  const take = useTake('/api/v1/remedies/draft', (option: string) => ({ question, option }))
+  const first = useQuery({ queryKey: ['remedies', key, asked], queryFn: () => call('POST /api/v1/remedies', { body: { question } }) })
+  const counted = useQuery({
+    queryKey: ['remedies-counted', key, asked],
+    queryFn: () => call('POST /api/v1/remedies', { body: { question, counts: true } }),
+    enabled: (first.data?.options.length ?? 0) > 0,
+  })
+  const take = useTake('POST /api/v1/remedies/draft', (option: string) => ({ question, option }))
   const x = counted.data ?? first.data
   if (first.error) return <Wrong error={first.error} />
   if (!x) return <Waiting what="Looking for what would help" />
@@ -55,7 +71,11 @@ export function Remedies({ question, role, asked }: { question: Question; role: 
               text: c.text,
               beside: (
                 <>
-                  <span className={`side side-${c.side}`}>{c.side === 'theirs' ? 'theirs' : 'ours'}</span> <span className="quiet">{whoWord(c.who)}{c.until ? `, until ${until(c.until)}` : ''}</span>
+                  <span className={`side side-${c.side}`}>{c.side === 'theirs' ? 'theirs' : 'ours'}</span>{' '}
+                  <span className="quiet">
+                    {whoWord(c.who)}
+                    {c.until ? `, until ${until(c.until)}` : ''}
+                  </span>
                 </>
               ),
             }))}

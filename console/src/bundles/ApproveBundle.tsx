@@ -11,12 +11,24 @@ export function ApproveBundle({ r, asked, close }: { r: Request; asked: BundleAs
   const [less, setLess] = useState<Record<string, string>>({})
   const body = {
     ...(end ? { until: end } : {}),
-    ...(Object.keys(less).length > 0 ? { less: Object.entries(less).map(([resource, role]) => ({ resource, ...(role ? { role } : {}) })) } : {}),
+    ...(Object.keys(less).length > 0
+      ? { less: Object.entries(less).map(([resource, role]) => ({ resource, ...(role ? { role } : {}) })) }
+      : {}),
   }
   const before = asked.steps.filter((s) => s.given)
   const last = asked.steps.filter((s) => !s.given).length <= 1
   return (
-    <StoredChange title={r.title} leave="Not now" submit={last ? 'Give it' : 'Approve'} done={last ? `${asked.address} was given ${asked.name ?? asked.bundle}` : 'Approved; the next one decides'} path={`/api/v1/requests/${r.id}/do`} body={body} reason={r.purpose} close={close}>
+    <StoredChange
+      title={r.title}
+      leave="Not now"
+      submit={last ? 'Give it' : 'Approve'}
+      done={last ? `${asked.address} was given ${asked.name ?? asked.bundle}` : 'Approved; the next one decides'}
+      to="POST /api/v1/requests/{id}/do"
+      path={{ id: r.id }}
+      body={body}
+      reason={r.purpose}
+      close={close}
+    >
       {() => (
         <>
           <dl className="said">
@@ -39,7 +51,11 @@ export function ApproveBundle({ r, asked, close }: { r: Request; asked: BundleAs
               <dd>{asked.until ? until(asked.until) : 'no end'}</dd>
             </div>
           </dl>
-          {before.length > 0 && <p className="quiet">{before.map((s) => `Approved by ${s.given}${s.for ? ` for ${s.for}` : ''}${s.at ? ` on ${dayYear(s.at)}` : ''}`).join('. ')}.</p>}
+          {before.length > 0 && (
+            <p className="quiet">
+              {before.map((s) => `Approved by ${s.given}${s.for ? ` for ${s.for}` : ''}${s.at ? ` on ${dayYear(s.at)}` : ''}`).join('. ')}.
+            </p>
+          )}
           <fieldset className="mb-2">
             <legend className="form-label">What it gives</legend>
             <ul className="plain-list">

@@ -2,7 +2,7 @@ import { useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button } from 'react-bootstrap'
 import { Link, useParams } from 'react-router'
-import { call, type Bundle } from '../api'
+import { call } from '../api'
 import { Empty, Page, Waiting, Wrong } from '../parts/bits'
 import { useRefresh } from '../parts/change'
 import { until, when } from '../parts/dates'
@@ -16,7 +16,7 @@ export function BundlePage({ role }: { role: string }) {
   const refresh = useRefresh()
   const [changing, setChanging] = useState(false)
   const [ending, setEnding] = useState('')
-  const found = useQuery({ queryKey: ['bundles', id], queryFn: () => call<Bundle>('GET', `/api/v1/bundles/${encodeURIComponent(id)}`) })
+  const found = useQuery({ queryKey: ['bundles', id], queryFn: () => call('GET /api/v1/bundles/{id}', { path: { id } }) })
   const b = found.data
   const may = role === 'administrator' || role === 'keeper'
   if (found.error) return <Wrong error={found.error} retry={() => void found.refetch()} />
@@ -50,7 +50,8 @@ export function BundlePage({ role }: { role: string }) {
         <div className="fact-pair">
           <dt>For how long</dt>
           <dd>
-            {b.term_days ? `at most ${b.term_days} days` : 'as long as the rules let'}; extended {b.extend === 'silent' ? 'by whoever holds it' : 'with the same approval'}
+            {b.term_days ? `at most ${b.term_days} days` : 'as long as the rules let'}; extended{' '}
+            {b.extend === 'silent' ? 'by whoever holds it' : 'with the same approval'}
             {b.review_days ? `; confirmed every ${b.review_days} days` : ''}
           </dd>
         </div>
@@ -143,7 +144,18 @@ export function BundlePage({ role }: { role: string }) {
         )}
         {held.length < b.held && <p className="quiet">The first {held.length}; the list of holdings under Lists has all.</p>}
       </section>
-      {ending && <StoredChange danger title={`End ${b.name} for ${ending}`} leave="Leave it" submit="End it" done={`${ending} no longer holds ${b.name}`} path="/api/v1/holdings/end" body={{ address: ending, bundle: b.id }} close={() => setEnding('')} />}
+      {ending && (
+        <StoredChange
+          danger
+          title={`End ${b.name} for ${ending}`}
+          leave="Leave it"
+          submit="End it"
+          done={`${ending} no longer holds ${b.name}`}
+          to="POST /api/v1/holdings/end"
+          body={{ address: ending, bundle: b.id }}
+          close={() => setEnding('')}
+        />
+      )}
       {changing && <MakeBundle b={b} close={() => setChanging(false)} done={() => void refresh()} />}
     </Page>
   )

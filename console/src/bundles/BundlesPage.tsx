@@ -17,7 +17,7 @@ export function BundlesPage({ role }: { role: string }) {
   const [asking, setAsking] = useState<Bundle>()
   const [sent, setSent] = useState('')
   const reads = role !== 'member'
-  const list = useQuery({ queryKey: ['bundles'], queryFn: () => call<{ bundles: Bundle[] }>('GET', '/api/v1/bundles') })
+  const list = useQuery({ queryKey: ['bundles'], queryFn: () => call('GET /api/v1/bundles') })
   const may = role === 'administrator' || role === 'keeper'
   const all = list.data?.bundles ?? []
   return (
@@ -34,7 +34,9 @@ export function BundlesPage({ role }: { role: string }) {
     >
       {list.error && <Wrong error={list.error} retry={() => void list.refetch()} />}
       {!list.data && !list.error && <Waiting what="Reading" />}
-      {list.data && all.length === 0 && <Empty>There is no bundle yet. Make one of what people outside keep asking for, and they ask for it themselves at the door.</Empty>}
+      {list.data && all.length === 0 && (
+        <Empty>There is no bundle yet. Make one of what people outside keep asking for, and they ask for it themselves at the door.</Empty>
+      )}
       {all.length > 0 && (
         <table className="table bundles">
           <thead>

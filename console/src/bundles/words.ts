@@ -8,7 +8,12 @@ export function lower(role: string): string[] {
   return at < 0 ? [] : roles.slice(0, at).reverse()
 }
 
-const approvers: Record<string, string> = { sponsor: 'whoever answers for them', owner: 'an owner of what it gives', keeper: 'a keeper', administrator: 'an administrator' }
+const approvers: Record<string, string> = {
+  sponsor: 'whoever answers for them',
+  owner: 'an owner of what it gives',
+  keeper: 'a keeper',
+  administrator: 'an administrator',
+}
 
 /** Who approves a bundle, in a phrase. */
 export function approvedBy(b: Bundle): string {

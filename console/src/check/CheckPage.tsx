@@ -4,7 +4,14 @@ import { check, type CheckLine, type CheckSummary } from '../api'
 import { Combo } from '../parts/Combo'
 import { Page, whoWord, Wrong } from '../parts/bits'
 
-const verdicts = { yes: '▲ yes', no: '▼ no', already: '= already', duplicate: '= twice', own: '▼ our own', malformed: '▼ malformed' } as const
+const verdicts = {
+  yes: '▲ yes',
+  no: '▼ no',
+  already: '= already',
+  duplicate: '= twice',
+  own: '▼ our own',
+  malformed: '▼ malformed',
+} as const
 const shownAtOnce = 200
 
 /** Checks a pasted or chosen list of addresses before anything is sent. */
@@ -32,7 +39,11 @@ export function CheckPage() {
     let told = 0
     try {
       await check(
-        { into: bundle.trim() ? undefined : into.trim() || undefined, bundle: bundle.trim() || undefined, column: column.trim() || undefined },
+        {
+          into: bundle.trim() ? undefined : into.trim() || undefined,
+          bundle: bundle.trim() || undefined,
+          column: column.trim() || undefined,
+        },
         list,
         (x) => {
           if (x.address) found.push(x.address)
@@ -54,8 +65,23 @@ export function CheckPage() {
   const shown = lines.filter((l) => !only || l.verdict === only || l.causes.some((c) => c.code === only))
   const csv = () => {
     const cell = (s: string) => `"${(/^[=+\-@\t\r]/.test(s) ? `'${s}` : s).replaceAll('"', '""')}"`
-    const rows = shown.map((l) => [String(l.line), l.verdict, l.address ?? '', l.kind ?? '', l.partner ?? '', l.causes.map((c) => c.code).join(' '), l.next ?? l.reason ?? '', l.text].map(cell).join(','))
-    const url = URL.createObjectURL(new Blob([['line,verdict,address,kind,partner,causes,next,text', ...rows].join('\r\n') + '\r\n'], { type: 'text/csv' }))
+    const rows = shown.map((l) =>
+      [
+        String(l.line),
+        l.verdict,
+        l.address ?? '',
+        l.kind ?? '',
+        l.partner ?? '',
+        l.causes.map((c) => c.code).join(' '),
+        l.next ?? l.reason ?? '',
+        l.text,
+      ]
+        .map(cell)
+        .join(','),
+    )
+    const url = URL.createObjectURL(
+      new Blob([['line,verdict,address,kind,partner,causes,next,text', ...rows].join('\r\n') + '\r\n'], { type: 'text/csv' }),
+    )
     const a = document.createElement('a')
     a.href = url
     a.download = 'checked.csv'
@@ -63,11 +89,21 @@ export function CheckPage() {
     URL.revokeObjectURL(url)
   }
   return (
-    <Page title="Check a list" lead="Paste the addresses that somebody wants to invite. You see for each whether it can be invited, and everything that blocks it. Nothing is sent or changed.">
+    <Page
+      title="Check a list"
+      lead="Paste the addresses that somebody wants to invite. You see for each whether it can be invited, and everything that blocks it. Nothing is sent or changed."
+    >
       <Form onSubmit={(e) => void run(e)} className="check-form" aria-label="Check a list">
         <Form.Group controlId="c-list">
           <Form.Label>Addresses</Form.Label>
-          <Form.Control as="textarea" rows={6} required value={list} placeholder={'Ella Brook <ella@homepost.example>\ntom@parlourmail.example, new@ilvane.example'} onChange={(e) => setList(e.target.value)} />
+          <Form.Control
+            as="textarea"
+            rows={6}
+            required
+            value={list}
+            placeholder={'Ella Brook <ella@homepost.example>\ntom@parlourmail.example, new@ilvane.example'}
+            onChange={(e) => setList(e.target.value)}
+          />
         </Form.Group>
         <div className="check-side">
           <Form.Group controlId="c-file">
@@ -154,7 +190,9 @@ export function CheckPage() {
                         {l.partner ? `, ${l.partner}` : ''}
                       </span>
                     </th>
-                    <td className={l.verdict === 'no' || l.verdict === 'malformed' || l.verdict === 'own' ? 'gets-no' : ''}>{verdicts[l.verdict]}</td>
+                    <td className={l.verdict === 'no' || l.verdict === 'malformed' || l.verdict === 'own' ? 'gets-no' : ''}>
+                      {verdicts[l.verdict]}
+                    </td>
                     <td>
                       {l.reason}
                       {l.conditions.length > 0 && `with ${l.conditions.join(', ').replaceAll('_', ' ')}`}

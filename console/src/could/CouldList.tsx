@@ -1,7 +1,7 @@
 import { keepPreviousData, useInfiniteQuery } from '@tanstack/react-query'
 import { Button } from 'react-bootstrap'
 import { Link } from 'react-router'
-import { call, query, type Could } from '../api'
+import { call, query } from '../api'
 import { Empty, Waiting, Wrong } from '../parts/bits'
 import { groupsOf } from './words'
 
@@ -24,7 +24,7 @@ export function CouldList({ who, resource }: { who?: string; resource?: string }
   const found = useInfiniteQuery({
     queryKey: ['could', who, resource],
     initialPageParam: '',
-    queryFn: ({ pageParam }) => call<Could>('GET', `/api/v1/could${query({ who, resource, limit: '200', cursor: pageParam })}`),
+    queryFn: ({ pageParam }) => call('GET /api/v1/could', { query: { who, resource, limit: 200, cursor: pageParam } }),
     getNextPageParam: (p) => p.next || undefined,
     placeholderData: keepPreviousData,
   })
@@ -36,7 +36,8 @@ export function CouldList({ who, resource }: { who?: string; resource?: string }
   return (
     <>
       <p className="figures" role="status">
-        <b>{(first.could - first.now).toLocaleString('en-GB')}</b> more {first.could - first.now === 1 ? 'answer' : 'answers'} could become yes without an administrator or keeper; <b>{first.now.toLocaleString('en-GB')}</b> {first.now === 1 ? 'is' : 'are'} yes now.
+        <b>{(first.could - first.now).toLocaleString('en-GB')}</b> more {first.could - first.now === 1 ? 'answer' : 'answers'} could become
+        yes without an administrator or keeper; <b>{first.now.toLocaleString('en-GB')}</b> {first.now === 1 ? 'is' : 'are'} yes now.
         {resource && (
           <>
             {' '}
@@ -44,7 +45,10 @@ export function CouldList({ who, resource }: { who?: string; resource?: string }
           </>
         )}
       </p>
-      <p className="quiet">Counted is what owners, hosts, members and guests may do themselves: inviting, sharing, making links, joining, and setting what is theirs as far as limits let them.</p>
+      <p className="quiet">
+        Counted is what owners, hosts, members and guests may do themselves: inviting, sharing, making links, joining, and setting what is
+        theirs as far as limits let them.
+      </p>
       {groups.length === 0 && <Empty>Nothing more could come to be.</Empty>}
       {groups.length > 0 && (
         <div className="wide" role="region" aria-label="What could come to be" tabIndex={0}>
@@ -74,7 +78,11 @@ export function CouldList({ who, resource }: { who?: string; resource?: string }
                       <span className="sub">{r.resource}</span>
                     </td>
                     <td>{r.verbs.join(', ')}</td>
-                    <td>{!r.resource.endsWith('*') && <Link to={`/could${query({ who: r.who, action: r.first, resource: r.resource })}`}>How</Link>}</td>
+                    <td>
+                      {!r.resource.endsWith('*') && (
+                        <Link to={`/could${query({ who: r.who, action: r.first, resource: r.resource })}`}>How</Link>
+                      )}
+                    </td>
                   </tr>
                 )),
               )}
@@ -83,7 +91,13 @@ export function CouldList({ who, resource }: { who?: string; resource?: string }
         </div>
       )}
       {found.hasNextPage && (
-        <Button size="sm" variant="outline-primary" className="more" onClick={() => void found.fetchNextPage()} disabled={found.isFetchingNextPage}>
+        <Button
+          size="sm"
+          variant="outline-primary"
+          className="more"
+          onClick={() => void found.fetchNextPage()}
+          disabled={found.isFetchingNextPage}
+        >
           More ({(first.total - lines.length).toLocaleString('en-GB')} left)
         </Button>
       )}

@@ -2,7 +2,7 @@ import { useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
 import { Link, useSearchParams } from 'react-router'
-import { call, query, type CouldCut, type CouldCuts, type CouldWay } from '../api'
+import { call, query, type CouldCut, type CouldWay } from '../api'
 import { useTake } from '../drafts/take'
 import { Empty, Page, Waiting, Wrong } from '../parts/bits'
 import { Combo } from '../parts/Combo'
@@ -17,10 +17,17 @@ export function CouldPage({ role }: { role: string }) {
   const [action, setAction] = useState(asked.action)
   const [resource, setResource] = useState(asked.resource)
   const ready = !!(asked.subject && asked.action && asked.resource)
-  const way = useQuery({ queryKey: ['could-way', asked.subject, asked.action, asked.resource], queryFn: () => call<CouldWay>('POST', '/api/v1/could/way', asked), enabled: ready })
+  const way = useQuery({
+    queryKey: ['could-way', asked.subject, asked.action, asked.resource],
+    queryFn: () => call('POST /api/v1/could/way', { body: asked }),
+    enabled: ready,
+  })
   const x = way.data
   return (
-    <Page title="What could come to be" lead="The shortest way in which somebody outside could come to do something without any administrator or keeper, and what would make it impossible.">
+    <Page
+      title="What could come to be"
+      lead="The shortest way in which somebody outside could come to do something without any administrator or keeper, and what would make it impossible."
+    >
       <Form
         className="audience-form"
         onSubmit={(e) => {
@@ -41,7 +48,12 @@ export function CouldPage({ role }: { role: string }) {
           Show
         </Button>
       </Form>
-      {!ready && <Empty>Say who, what they would do, and to what. Or start at what one guest can reach, or who reaches one thing, and choose “What could come to be” there.</Empty>}
+      {!ready && (
+        <Empty>
+          Say who, what they would do, and to what. Or start at what one guest can reach, or who reaches one thing, and choose “What could
+          come to be” there.
+        </Empty>
+      )}
       {way.error && <Wrong error={way.error} />}
       {ready && !x && !way.error && <Waiting what="Looking for the shortest way" />}
       {x && <Way x={x} />}
@@ -52,13 +64,22 @@ export function CouldPage({ role }: { role: string }) {
 
 /** The picture of a way: each step a knot on the line, the last one what they could do. */
 function Way({ x }: { x: CouldWay }) {
-  const name = x.name || (x.subject === 'link:any' ? 'Whoever holds a link that somebody makes' : x.subject.startsWith('*@') ? `Somebody new at ${x.subject.slice(2)}` : x.subject)
+  const name =
+    x.name ||
+    (x.subject === 'link:any'
+      ? 'Whoever holds a link that somebody makes'
+      : x.subject.startsWith('*@')
+        ? `Somebody new at ${x.subject.slice(2)}`
+        : x.subject)
   const does = `${x.title ?? x.action}: ${x.resource_name || x.resource}`
   if (x.decision === 'no') {
     return (
       <section aria-labelledby="h-way">
         <h2 id="h-way">It could not come to be</h2>
-        <p>Without an administrator or keeper, {name} cannot come to {does}, whatever owners, members and guests do. <Link to={`/ask${query({ who: x.subject, action: x.action, resource: x.resource })}`}>See what refuses it</Link></p>
+        <p>
+          Without an administrator or keeper, {name} cannot come to {does}, whatever owners, members and guests do.{' '}
+          <Link to={`/ask${query({ who: x.subject, action: x.action, resource: x.resource })}`}>See what refuses it</Link>
+        </p>
       </section>
     )
   }
@@ -74,7 +95,13 @@ function Way({ x }: { x: CouldWay }) {
   }
   return (
     <section aria-labelledby="h-way">
-      <h2 id="h-way">{x.longer ? 'It could come to be, by more than six steps' : x.acts.length === 1 ? 'It takes one step' : `It takes ${x.acts.length} steps`}</h2>
+      <h2 id="h-way">
+        {x.longer
+          ? 'It could come to be, by more than six steps'
+          : x.acts.length === 1
+            ? 'It takes one step'
+            : `It takes ${x.acts.length} steps`}
+      </h2>
       <ol className="way-line">
         {x.acts.map((a, i) => (
           <li key={a.text} className={a.by.includes('@') ? 'is-outside' : ''}>
@@ -101,7 +128,12 @@ function Way({ x }: { x: CouldWay }) {
 const many = (n: number, one: string, more: string) => (n === 1 ? `1 ${one}` : `${n.toLocaleString('en-GB')} ${more}`)
 
 function takes(c: CouldCut): string {
-  const what = [c.lost && many(c.lost, 'granted action', 'granted actions'), c.wide && many(c.wide, 'action that needs no role', 'actions that need no role')].filter(Boolean).join(' and ')
+  const what = [
+    c.lost && many(c.lost, 'granted action', 'granted actions'),
+    c.wide && many(c.wide, 'action that needs no role', 'actions that need no role'),
+  ]
+    .filter(Boolean)
+    .join(' and ')
   const parts = [
     c.parties && `${many(c.parties, 'known guest or other', 'known guests and others')} would lose ${what || 'something'}`,
     c.newcomers && `${many(c.newcomers, 'kind of newcomer', 'kinds of newcomers')} would lose something`,
@@ -113,8 +145,11 @@ function takes(c: CouldCut): string {
 
 /** Sets of changes after which it can no longer come to be. */
 function Cuts({ asked, role }: { asked: { subject: string; action: string; resource: string }; role: string }) {
-  const cuts = useQuery({ queryKey: ['could-cuts', asked.subject, asked.action, asked.resource], queryFn: () => call<CouldCuts>('POST', '/api/v1/could/cuts', asked) })
-  const take = useTake('/api/v1/could/cuts/draft', (cut: string) => ({ question: asked, cut }))
+  const cuts = useQuery({
+    queryKey: ['could-cuts', asked.subject, asked.action, asked.resource],
+    queryFn: () => call('POST /api/v1/could/cuts', { body: asked }),
+  })
+  const take = useTake('POST /api/v1/could/cuts/draft', (cut: string) => ({ question: asked, cut }))
   const may = role === 'administrator' || role === 'keeper'
   const x = cuts.data
   return (
@@ -131,7 +166,10 @@ function Cuts({ asked, role }: { asked: { subject: string; action: string; resou
             <Proposal
               key={c.id}
               n={i + 1}
-              changes={c.parts.map((p) => ({ text: p.text, beside: p.policy ? undefined : <span className="quiet">done at the person</span> }))}
+              changes={c.parts.map((p) => ({
+                text: p.text,
+                beside: p.policy ? undefined : <span className="quiet">done at the person</span>,
+              }))}
               weighs={<p className="remedy-opens">{takes(c)}</p>}
               take={may && c.parts.some((p) => p.policy) ? () => take.mutate(c.id) : undefined}
               waits={take.isPending}

@@ -1,7 +1,7 @@
 import { useQuery } from '@tanstack/react-query'
 import { Button } from 'react-bootstrap'
 import { Link } from 'react-router'
-import { call, type Spare } from '../api'
+import { call } from '../api'
 import { useTake } from '../drafts/take'
 import { Empty, Page, Waiting, Wrong } from '../parts/bits'
 
@@ -9,8 +9,8 @@ const n = (x: number) => x.toLocaleString('en-GB')
 
 /** What is allowed and nobody uses, and what goes with it. */
 export function SparePage({ role }: { role: string }) {
-  const found = useQuery({ queryKey: ['spare'], queryFn: () => call<Spare>('GET', '/api/v1/spare') })
-  const take = useTake('/api/v1/spare/draft', () => ({}))
+  const found = useQuery({ queryKey: ['spare'], queryFn: () => call('GET /api/v1/spare') })
+  const take = useTake('POST /api/v1/spare/draft', () => ({}))
   const x = found.data
   const may = role === 'administrator' || role === 'keeper'
   const limits = x?.parts.filter((p) => p.kind === 'limit') ?? []
@@ -35,7 +35,8 @@ export function SparePage({ role }: { role: string }) {
         <>
           {x.could !== undefined && (
             <p className="figures" role="status">
-              Without an administrator or keeper, <b>{n(x.could)}</b> answers are or could become yes. Without what is spare it would be <b>{n(x.afterwards ?? 0)}</b>; <b>{n(x.parties ?? 0)}</b> known guests and others could come to less.
+              Without an administrator or keeper, <b>{n(x.could)}</b> answers are or could become yes. Without what is spare it would be{' '}
+              <b>{n(x.afterwards ?? 0)}</b>; <b>{n(x.parties ?? 0)}</b> known guests and others could come to less.
             </p>
           )}
           {limits.length > 0 && (

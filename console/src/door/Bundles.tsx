@@ -1,15 +1,25 @@
 import { useMutation, useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
-import { call, Failure, type Askable, type BundleFor } from '../api'
+import { call, Failure, type Askable, type BundleFor, type Given } from '../api'
 import { dayIn, words, type Language } from './words'
 
+/** What somebody outside asks for. */
+type Asked = Given<'POST /api/v1/door/bundles'>['body']
+
 /** The bundles that somebody outside may ask for or holds, what they asked for, and what became of it. */
-export function Bundles({ path, language }: { path: '/api/v1/door/bundles' | '/api/v1/own/bundles'; language: Language }) {
+export function Bundles({ at, language }: { at: 'door' | 'own'; language: Language }) {
   const t = words[language]
-  const found = useQuery({ queryKey: ['askable', path], queryFn: () => call<Askable>('POST', path, { language }), retry: false })
+  const found = useQuery({
+    queryKey: ['askable', at],
+    queryFn: () => call(`POST /api/v1/${at}/bundles`, { body: { language } }),
+    retry: false,
+  })
   const [asked, setAsked] = useState<Askable>()
-  const send = useMutation({ mutationFn: (body: Record<string, unknown>) => call<Askable>('POST', path, { ...body, language }), onSuccess: setAsked })
+  const send = useMutation({
+    mutationFn: (body: Asked) => call(`POST /api/v1/${at}/bundles`, { body: { ...body, language } }),
+    onSuccess: setAsked,
+  })
   const x = asked ?? found.data
   const error = send.error ?? found.error
   if (!x && !error) return null
@@ -17,7 +27,13 @@ export function Bundles({ path, language }: { path: '/api/v1/door/bundles' | '/a
     <>
       {error && (
         <p className="sill-wrong" role="alert">
-          {!(error instanceof Failure) ? t.failed.again : error.problem.status === 401 ? t.provedOver : error.problem.status === 429 ? t.tooOften : (error.problem.detail ?? error.problem.title)}
+          {!(error instanceof Failure)
+            ? t.failed.again
+            : error.problem.status === 401
+              ? t.provedOver
+              : error.problem.status === 429
+                ? t.tooOften
+                : (error.problem.detail ?? error.problem.title)}
         </p>
       )}
       {x && x.bundles.length > 0 && (
@@ -48,7 +64,17 @@ export function Bundles({ path, language }: { path: '/api/v1/door/bundles' | '/a
   )
 }
 
-function One({ b, language, busy, send }: { b: BundleFor; language: Language; busy: boolean; send: (body: Record<string, unknown>) => void }) {
+function One({
+  b,
+  language,
+  busy,
+  send,
+}: {
+  b: BundleFor
+  language: Language
+  busy: boolean
+  send: (body: Record<string, unknown>) => void
+}) {
   const t = words[language]
   const [asking, setAsking] = useState(false)
   const [said, setSaid] = useState<string[]>([])
@@ -79,13 +105,23 @@ function One({ b, language, busy, send }: { b: BundleFor; language: Language; bu
         <Form
           onSubmit={(e) => {
             e.preventDefault()
-            send({ bundle: b.id, answers: b.questions.map((_, i) => said[i] ?? ''), purpose: purpose.trim(), ...(end ? { until: end } : {}) })
+            send({
+              bundle: b.id,
+              answers: b.questions.map((_, i) => said[i] ?? ''),
+              purpose: purpose.trim(),
+              ...(end ? { until: end } : {}),
+            })
           }}
         >
           {b.questions.map((q, i) => (
             <Form.Group key={q} controlId={`b-${b.id}-${i}`} className="mb-2">
               <Form.Label>{q}</Form.Label>
-              <Form.Control required maxLength={500} value={said[i] ?? ''} onChange={(e) => setSaid(Object.assign([...said], { [i]: e.target.value }))} />
+              <Form.Control
+                required
+                maxLength={500}
+                value={said[i] ?? ''}
+                onChange={(e) => setSaid(Object.assign([...said], { [i]: e.target.value }))}
+              />
             </Form.Group>
           ))}
           <Form.Group controlId={`b-${b.id}-why`} className="mb-2">

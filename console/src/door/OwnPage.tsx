@@ -1,17 +1,17 @@
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
-import { call, type Own } from '../api'
+import { call } from '../api'
 import { Waiting, Wrong } from '../parts/bits'
 import { OwnPasskeys } from './OwnPasskeys'
 import { Bundles } from './Bundles'
-import { Languages, Sill } from './Door'
+import { Languages, Sill } from './Sill'
 import { dayIn, languageOf, words, type Language } from './words'
 
 /** A guest's own page: what I reach, until when, who answers for me, more time, new terms, leaving. */
 export function OwnPage({ out }: { out: () => void }) {
   const client = useQueryClient()
-  const own = useQuery({ queryKey: ['own'], queryFn: () => call<Own>('GET', '/api/v1/own') })
+  const own = useQuery({ queryKey: ['own'], queryFn: () => call('GET /api/v1/own') })
   const [agreed, setAgreed] = useState(false)
   const [name, setName] = useState('')
   const [asking, setAsking] = useState(false)
@@ -21,22 +21,25 @@ export function OwnPage({ out }: { out: () => void }) {
   const [until, setUntil] = useState('')
   const again = () => void client.invalidateQueries({ queryKey: ['own'] })
   const accept = useMutation({
-    mutationFn: () => call('POST', '/api/v1/own/accept', { terms: agreed, ...(name.trim() ? { name } : {}) }),
+    mutationFn: () => call('POST /api/v1/own/accept', { body: { terms: agreed, ...(name.trim() ? { name } : {}) } }),
     onSuccess: () => {
       setAgreed(false)
       again()
     },
   })
   const more = useMutation({
-    mutationFn: () => call('POST', '/api/v1/own/more', { text: why, ...(until ? { until } : {}) }),
+    mutationFn: () => call('POST /api/v1/own/more', { body: { text: why, ...(until ? { until } : {}) } }),
     onSuccess: () => {
       setAsking(false)
       setWhy('')
       again()
     },
   })
-  const speak = useMutation({ mutationFn: (language: Language) => call('POST', '/api/v1/own/language', { language }), onSuccess: again })
-  const leave = useMutation({ mutationFn: () => call('POST', '/api/v1/own/leave'), onSuccess: () => setLeft(languageOf(own.data?.language)) })
+  const speak = useMutation({
+    mutationFn: (language: Language) => call('POST /api/v1/own/language', { body: { language } }),
+    onSuccess: again,
+  })
+  const leave = useMutation({ mutationFn: () => call('POST /api/v1/own/leave'), onSuccess: () => setLeft(languageOf(own.data?.language)) })
   if (left) return <Sill language={left} organisation={own.data?.organisation} title={words[left].leave} lead={words[left].left} />
   if (own.error) return <Wrong error={own.error} retry={() => void own.refetch()} />
   if (!own.data) return <Waiting what="…" />
@@ -69,7 +72,12 @@ export function OwnPage({ out }: { out: () => void }) {
     </section>
   )
   return (
-    <Sill language={l} organisation={x.organisation} title={invited || x.terms_owed ? (x.terms_accepted ? t.termsTitle : t.before) : t.hello(x.name ?? '')} lead={x.purpose || (x.name ? undefined : x.address)}>
+    <Sill
+      language={l}
+      organisation={x.organisation}
+      title={invited || x.terms_owed ? (x.terms_accepted ? t.termsTitle : t.before) : t.hello(x.name ?? '')}
+      lead={x.purpose || (x.name ? undefined : x.address)}
+    >
       {wrong && <Wrong error={wrong} />}
       {(invited || x.terms_owed) && (
         <>
@@ -89,7 +97,9 @@ export function OwnPage({ out }: { out: () => void }) {
                   <Form.Control autoComplete="name" maxLength={200} value={name} onChange={(e) => setName(e.target.value)} />
                 </Form.Group>
               )}
-              {x.terms_owed && <Form.Check id="own-agree" required label={t.agree} checked={agreed} onChange={(e) => setAgreed(e.target.checked)} />}
+              {x.terms_owed && (
+                <Form.Check id="own-agree" required label={t.agree} checked={agreed} onChange={(e) => setAgreed(e.target.checked)} />
+              )}
               <Button type="submit" className="w-100 mt-3" disabled={accept.isPending || (x.terms_owed && !agreed)}>
                 {t.accept}
               </Button>
@@ -107,7 +117,7 @@ export function OwnPage({ out }: { out: () => void }) {
             </p>
           )}
           {places}
-          <Bundles path="/api/v1/own/bundles" language={l} />
+          <Bundles at="own" language={l} />
           <section aria-labelledby="own-stay">
             <h2 id="own-stay">{t.stay}</h2>
             <p>{x.until ? t.stayUntil(dayIn(x.until, l)) : t.stayOpen}</p>

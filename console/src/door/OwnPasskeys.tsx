@@ -1,15 +1,21 @@
 import { useMutation, useQuery } from '@tanstack/react-query'
 import { Button } from 'react-bootstrap'
-import { call, Failure, type Passkey } from '../api'
+import { call, Failure } from '../api'
 import { addPasskey, canPasskey, whyNot } from '../session/passkey'
 import { dayIn, words, type Language } from './words'
 
 /** A guest's own passkeys, with which they come in without waiting for a code. */
 export function OwnPasskeys({ language }: { language: Language }) {
   const t = words[language]
-  const list = useQuery({ queryKey: ['own-passkeys'], queryFn: () => call<{ passkeys: Passkey[] }>('GET', '/api/v1/account/passkeys') })
-  const add = useMutation({ mutationFn: () => addPasskey(dayIn(new Date().toISOString().slice(0, 10), language)), onSuccess: () => void list.refetch() })
-  const end = useMutation({ mutationFn: (id: string) => call('DELETE', `/api/v1/account/passkeys/${id}`), onSuccess: () => void list.refetch() })
+  const list = useQuery({ queryKey: ['own-passkeys'], queryFn: () => call('GET /api/v1/account/passkeys') })
+  const add = useMutation({
+    mutationFn: () => addPasskey(dayIn(new Date().toISOString().slice(0, 10), language)),
+    onSuccess: () => void list.refetch(),
+  })
+  const end = useMutation({
+    mutationFn: (id: string) => call('DELETE /api/v1/account/passkeys/{id}', { path: { id } }),
+    onSuccess: () => void list.refetch(),
+  })
   const all = list.data?.passkeys ?? []
   if (!canPasskey() && all.length === 0) return null
   const wrong = add.error ?? end.error

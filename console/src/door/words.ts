@@ -23,11 +23,19 @@ export const words = {
     noCode: 'That is not the code, or it has ended. Ask for another one.',
     tooOften: 'Too many tries. Wait a few minutes.',
     spent: 'This link was used already, or it has ended. If you have accepted before, sign in with your address.',
-    failed: { again: 'Begin once more.', refused: 'Your organisation did not confirm who you are.', unverified: 'Your organisation does not say that it verified your address. Ask for a code.', away: 'Your organisation does not answer now. Ask for a code.', unknown: 'You are confirmed, and there is no guest with this address here. Ask whoever meant to invite you.' } as Record<string, string>,
+    failed: {
+      again: 'Begin once more.',
+      refused: 'Your organisation did not confirm who you are.',
+      unverified: 'Your organisation does not say that it verified your address. Ask for a code.',
+      away: 'Your organisation does not answer now. Ask for a code.',
+      unknown: 'You are confirmed, and there is no guest with this address here. Ask whoever meant to invite you.',
+    } as Record<string, string>,
     joinTitle: 'Join a course',
-    joinLead: 'We send a code to your address, to see that the mailbox is yours. Where your organisation and ours allow it, you are in the course then.',
+    joinLead:
+      'We send a code to your address, to see that the mailbox is yours. Where your organisation and ours allow it, you are in the course then.',
     joinedTitle: (c: string) => `You have joined ${c}`,
-    joinedLead: (c: string, a: string) => `Open ${c} with the account that you use every day${a ? `, ${a}` : ''}. There is nothing more to do here.`,
+    joinedLead: (c: string, a: string) =>
+      `Open ${c} with the account that you use every day${a ? `, ${a}` : ''}. There is nothing more to do here.`,
     signUpTitle: 'Before you come in',
     signUpLead: (a: string) => `${a} is yours. Tell us a little about why you are here.`,
     signUpSend: 'Send',
@@ -47,7 +55,13 @@ export const words = {
     bundleAsked: 'You have asked for it. The answer comes by mail.',
     bundleBack: 'Take it back',
     bundleMost: (d: string) => `at the latest ${d}`,
-    bundleStates: { open: 'Not answered yet.', works: 'It was given.', refused: 'It was not given.', withdrawn: 'You took it back.', lapsed: 'Nobody answered in time; ask again.' } as Record<string, string>,
+    bundleStates: {
+      open: 'Not answered yet.',
+      works: 'It was given.',
+      refused: 'It was not given.',
+      withdrawn: 'You took it back.',
+      lapsed: 'Nobody answered in time; ask again.',
+    } as Record<string, string>,
     hello: (n: string) => (n ? `Hello ${n}` : 'Hello'),
     name: 'Your name',
     before: 'Before you begin',
@@ -100,14 +114,16 @@ export const words = {
   },
   pt: {
     invited: (by: string, org: string) => `Convite de ${by || org}`,
-    invitedLead: (org: string, masked: string) => `para entrar como convidado de ${org}. Para ver que esta caixa de correio é sua, enviamos um código para ${masked}.`,
+    invitedLead: (org: string, masked: string) =>
+      `para entrar como convidado de ${org}. Para ver que esta caixa de correio é sua, enviamos um código para ${masked}.`,
     sendCode: 'Enviar o código',
     again: 'Enviar outra vez',
     codeSent: (where: string) => `Se ${where} for conhecido aqui, o código vai a caminho. Vale dez minutos.`,
     passkey: 'Entrar com uma chave de acesso',
     passkeyNot: 'Nenhuma chave foi aceite. Peça antes um código.',
     passkeysTitle: 'Entrar mais depressa',
-    passkeysLead: 'Uma chave de acesso deixa-o entrar com o bloqueio do seu dispositivo. Vale 90 dias depois de o último código chegar à sua caixa de correio.',
+    passkeysLead:
+      'Uma chave de acesso deixa-o entrar com o bloqueio do seu dispositivo. Vale 90 dias depois de o último código chegar à sua caixa de correio.',
     passkeyAdd: 'Juntar uma chave neste dispositivo',
     passkeyAway: 'Retirar',
     passkeyUntil: (d: string) => `vale até ${d}`,
@@ -121,9 +137,16 @@ export const words = {
     noCode: 'Não é esse o código, ou já caducou. Peça outro.',
     tooOften: 'Demasiadas tentativas. Espere uns minutos.',
     spent: 'Esta ligação já foi usada ou caducou. Se já aceitou, entre com o seu endereço.',
-    failed: { again: 'Comece de novo.', refused: 'A sua organização não confirmou quem é.', unverified: 'A sua organização não diz que verificou o seu endereço. Peça um código.', away: 'A sua organização não responde agora. Peça um código.', unknown: 'Está confirmado, mas não há aqui convidado com este endereço. Fale com quem o quis convidar.' } as Record<string, string>,
+    failed: {
+      again: 'Comece de novo.',
+      refused: 'A sua organização não confirmou quem é.',
+      unverified: 'A sua organização não diz que verificou o seu endereço. Peça um código.',
+      away: 'A sua organização não responde agora. Peça um código.',
+      unknown: 'Está confirmado, mas não há aqui convidado com este endereço. Fale com quem o quis convidar.',
+    } as Record<string, string>,
     joinTitle: 'Entrar num curso',
-    joinLead: 'Enviamos um código para o seu endereço, para ver que a caixa de correio é sua. Se a sua organização e a nossa o permitirem, fica inscrito no curso.',
+    joinLead:
+      'Enviamos um código para o seu endereço, para ver que a caixa de correio é sua. Se a sua organização e a nossa o permitirem, fica inscrito no curso.',
     joinedTitle: (c: string) => `Está inscrito em ${c}`,
     joinedLead: (c: string, a: string) => `Abra ${c} com a conta que usa todos os dias${a ? `, ${a}` : ''}. Aqui não há mais nada a fazer.`,
     signUpTitle: 'Antes de entrar',
@@ -145,7 +168,13 @@ export const words = {
     bundleAsked: 'Já pediu. A resposta vem por correio.',
     bundleBack: 'Retirar o pedido',
     bundleMost: (d: string) => `o mais tardar ${d}`,
-    bundleStates: { open: 'Ainda sem resposta.', works: 'Foi dado.', refused: 'Não foi dado.', withdrawn: 'Retirou o pedido.', lapsed: 'Ninguém respondeu a tempo; peça outra vez.' } as Record<string, string>,
+    bundleStates: {
+      open: 'Ainda sem resposta.',
+      works: 'Foi dado.',
+      refused: 'Não foi dado.',
+      withdrawn: 'Retirou o pedido.',
+      lapsed: 'Ninguém respondeu a tempo; peça outra vez.',
+    } as Record<string, string>,
     hello: (n: string) => (n ? `Bom dia, ${n}` : 'Bom dia'),
     name: 'O seu nome',
     before: 'Antes de começar',
@@ -207,5 +236,8 @@ export function languageOf(tag: string | undefined): Language {
 /** A day in the words of a guest's language: of a date, or the last day before a moment. */
 export function dayIn(at: string, language: Language): string {
   const dated = /^\d{4}-\d\d-\d\d$/.test(at)
-  return (dated ? new Date(`${at}T12:00:00Z`) : new Date(new Date(at).getTime() - 1)).toLocaleDateString(language === 'pt' ? 'pt-PT' : 'en-GB', { day: 'numeric', month: 'long', year: 'numeric', ...(dated ? { timeZone: 'UTC' } : {}) })
+  return (dated ? new Date(`${at}T12:00:00Z`) : new Date(new Date(at).getTime() - 1)).toLocaleDateString(
+    language === 'pt' ? 'pt-PT' : 'en-GB',
+    { day: 'numeric', month: 'long', year: 'numeric', ...(dated ? { timeZone: 'UTC' } : {}) },
+  )
 }

@@ -2,7 +2,7 @@ import { useInfiniteQuery, useMutation, useQuery, useQueryClient } from '@tansta
 import { useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
 import { Link, useLocation, useNavigate } from 'react-router'
-import { call, query, type Draft, type DraftBrief, type Revision } from '../api'
+import { call } from '../api'
 import { Empty, Page, Waiting, when, Wrong } from '../parts/bits'
 import { workIn } from './quick'
 import { useRefresh } from '../parts/change'
@@ -14,9 +14,9 @@ export function DraftsPage({ role }: { role: string }) {
   const client = useQueryClient()
   const navigate = useNavigate()
   const [name, setName] = useState('')
-  const drafts = useQuery({ queryKey: ['drafts'], queryFn: () => call<{ drafts: DraftBrief[] }>('GET', '/api/v1/drafts') })
+  const drafts = useQuery({ queryKey: ['drafts'], queryFn: () => call('GET /api/v1/drafts') })
   const make = useMutation({
-    mutationFn: () => call<Draft>('POST', '/api/v1/drafts', { name: name.trim() }),
+    mutationFn: () => call('POST /api/v1/drafts', { body: { name: name.trim() } }),
     onSuccess: (d) => {
       void client.invalidateQueries({ queryKey: ['drafts'] })
       workIn({ id: d.id, name: d.name })
@@ -25,7 +25,7 @@ export function DraftsPage({ role }: { role: string }) {
   })
   const given = (useLocation().state as { dropped?: { id: string; name: string } } | null)?.dropped
   const restore = useMutation({
-    mutationFn: (id: string) => call<Draft>('POST', `/api/v1/drafts/${id}/restore`, {}),
+    mutationFn: (id: string) => call('POST /api/v1/drafts/{id}/restore', { path: { id }, body: {} }),
     onSuccess: (d) => {
       void client.invalidateQueries({ queryKey: ['drafts'] })
       navigate(`/drafts/${d.id}`, { replace: true })
@@ -45,7 +45,14 @@ export function DraftsPage({ role }: { role: string }) {
             make.mutate()
           }}
         >
-          <Form.Control size="sm" aria-label="Name of the draft" placeholder="Name of a new draft" value={name} maxLength={120} onChange={(e) => setName(e.target.value)} />
+          <Form.Control
+            size="sm"
+            aria-label="Name of the draft"
+            placeholder="Name of a new draft"
+            value={name}
+            maxLength={120}
+            onChange={(e) => setName(e.target.value)}
+          />
           <Button size="sm" type="submit" disabled={name.trim() === '' || make.isPending}>
             Begin a draft
           </Button>
@@ -61,7 +68,9 @@ export function DraftsPage({ role }: { role: string }) {
         </p>
       )}
       {restore.error && <Wrong error={restore.error} />}
-      {drafts.data && drafts.data.drafts.length === 0 && <Empty>No draft is open. Begin one, or change something anywhere: a single change shows its impact before it is published.</Empty>}
+      {drafts.data && drafts.data.drafts.length === 0 && (
+        <Empty>No draft is open. Begin one, or change something anywhere: a single change shows its impact before it is published.</Empty>
+      )}
       {drafts.data && drafts.data.drafts.length > 0 && (
         <div className="wide" role="region" aria-label="Open drafts" tabIndex={0}>
           <table className="table listing drafts">
@@ -69,7 +78,9 @@ export function DraftsPage({ role }: { role: string }) {
               <tr>
                 <th scope="col">Draft</th>
                 <th scope="col">State</th>
-                <th scope="col" className="num">Edits</th>
+                <th scope="col" className="num">
+                  Edits
+                </th>
                 <th scope="col">Made</th>
               </tr>
             </thead>
@@ -80,7 +91,8 @@ export function DraftsPage({ role }: { role: string }) {
                     <Link to={`/drafts/${d.id}`}>{d.name}</Link>
                   </th>
                   <td>
-                    <span className={`tag is-${d.state}`}>{states[d.state]}</span> {d.state === 'set' && d.publish_at ? when(d.publish_at) : ''} {d.state === 'waiting' ? `asked by ${d.asked_by}` : ''}
+                    <span className={`tag is-${d.state}`}>{states[d.state]}</span>{' '}
+                    {d.state === 'set' && d.publish_at ? when(d.publish_at) : ''} {d.state === 'waiting' ? `asked by ${d.asked_by}` : ''}
                   </td>
                   <td className="num">{d.edits}</td>
                   <td>
@@ -104,10 +116,10 @@ type When = keyof typeof twoPeople
 /** When somebody else must confirm what is published. */
 function TwoPeople({ admin }: { admin: boolean }) {
   const refresh = useRefresh()
-  const now = useQuery({ queryKey: ['two-people'], queryFn: () => call<{ when: When }>('GET', '/api/v1/two-people') })
+  const now = useQuery({ queryKey: ['two-people'], queryFn: () => call('GET /api/v1/two-people') })
   const [to, setTo] = useState<When>()
   const save = useMutation({
-    mutationFn: (when: When) => call<{ when: When }>('PUT', '/api/v1/two-people', { when }),
+    mutationFn: (when: When) => call('PUT /api/v1/two-people', { body: { when } }),
     onSettled: () => refresh(),
     onSuccess: () => setTo(undefined),
   })
@@ -147,11 +159,14 @@ function Revisions({ role }: { role: string }) {
   const navigate = useNavigate()
   const pages = useInfiniteQuery({
     queryKey: ['revisions'],
-    queryFn: ({ pageParam }) => call<{ revisions: Revision[]; next: string }>('GET', `/api/v1/revisions${query({ cursor: pageParam, limit: '50' })}`),
+    queryFn: ({ pageParam }) => call('GET /api/v1/revisions', { query: { cursor: pageParam, limit: 50 } }),
     initialPageParam: '',
     getNextPageParam: (last) => last.next || undefined,
   })
-  const back = useMutation({ mutationFn: (n: number) => call<Draft>('POST', `/api/v1/revisions/${n}/back`, {}), onSuccess: (d) => navigate(`/drafts/${d.id}`) })
+  const back = useMutation({
+    mutationFn: (n: number) => call('POST /api/v1/revisions/{number}/back', { path: { number: n }, body: {} }),
+    onSuccess: (d) => navigate(`/drafts/${d.id}`),
+  })
   const list = pages.data?.pages.flatMap((p) => p.revisions) ?? []
   return (
     <section aria-labelledby="h-revisions">
@@ -172,11 +187,23 @@ function Revisions({ role }: { role: string }) {
                 <time dateTime={r.at}>{when(r.at)}</time>, {r.confirmed_by ? `${r.asked_by}, confirmed by ${r.confirmed_by}` : r.who}
               </span>
               <p>
-                {r.why || 'No reason was given.'} {r.edits ? <span className="quiet">{r.draft_name}{r.quick && r.edits === 1 ? '' : ` · ${r.edits === 1 ? '1 edit' : `${r.edits} edits`}`}</span> : null}
+                {r.why || 'No reason was given.'}{' '}
+                {r.edits ? (
+                  <span className="quiet">
+                    {r.draft_name}
+                    {r.quick && r.edits === 1 ? '' : ` · ${r.edits === 1 ? '1 edit' : `${r.edits} edits`}`}
+                  </span>
+                ) : null}
               </p>
             </div>
             {i > 0 && role === 'administrator' && (
-              <Button size="sm" variant="outline-secondary" disabled={back.isPending} onClick={() => back.mutate(r.number)} aria-label={`Go back to it: revision ${r.number}`}>
+              <Button
+                size="sm"
+                variant="outline-secondary"
+                disabled={back.isPending}
+                onClick={() => back.mutate(r.number)}
+                aria-label={`Go back to it: revision ${r.number}`}
+              >
                 Go back to it
               </Button>
             )}

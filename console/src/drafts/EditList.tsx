@@ -10,7 +10,13 @@ export function EditList({ edits, undo, busy }: { edits: DraftEdit[]; undo?: (e:
         <li key={`${e.kind} ${e.id}`}>
           <div className="edit-head">
             <b>{e.title}</b>
-            {e.by && <span className="quiet"> {e.by}{e.why ? `: ${e.why}` : ''}</span>}
+            {e.by && (
+              <span className="quiet">
+                {' '}
+                {e.by}
+                {e.why ? `: ${e.why}` : ''}
+              </span>
+            )}
             {undo && (
               <Button size="sm" variant="outline-secondary" disabled={busy} onClick={() => undo(e)} aria-label={`Undo: ${e.title}`}>
                 Undo

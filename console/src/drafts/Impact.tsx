@@ -32,7 +32,17 @@ export function MovesText({ m }: { m: Moves | MovesBy }) {
 }
 
 /** Who loses to the left of the keel, who gains to the right of it. */
-export function Keel({ title, rows, link, most = 8 }: { title: string; rows: MovesBy[]; link?: (key: string) => string | undefined; most?: number }) {
+export function Keel({
+  title,
+  rows,
+  link,
+  most = 8,
+}: {
+  title: string
+  rows: MovesBy[]
+  link?: (key: string) => string | undefined
+  most?: number
+}) {
   const [all, setAll] = useState(false)
   if (rows.length === 0) return null
   const widest = Math.max(...rows.map((r) => Math.max(r.gained + r.otherwise, r.lost)), 1)
@@ -108,7 +118,12 @@ export function ImpactPicture({ x }: { x: Impact }) {
           </div>
         </dl>
       )}
-      {x.loosens.length > 0 && <p className="quiet">It loosens {x.loosens.slice(0, 4).join(', ')}{x.loosens.length > 4 ? ` and ${x.loosens.length - 4} more` : ''}.</p>}
+      {x.loosens.length > 0 && (
+        <p className="quiet">
+          It loosens {x.loosens.slice(0, 4).join(', ')}
+          {x.loosens.length > 4 ? ` and ${x.loosens.length - 4} more` : ''}.
+        </p>
+      )}
       {(x.breaks?.length ?? 0) > 0 && <Breaks list={x.breaks!} />}
       {x.second && <p className="second">Somebody else must confirm it before it counts.</p>}
       <div className="keels">
@@ -117,8 +132,18 @@ export function ImpactPicture({ x }: { x: Impact }) {
       </div>
       {(x.links_stopped.length > 0 || x.links_started.length > 0) && (
         <p>
-          {x.links_stopped.length > 0 && <>Links that stop: <b>{x.links_stopped.length}</b> ({x.links_stopped.slice(0, 6).join(', ')}{x.links_stopped.length > 6 ? ', …' : ''}). </>}
-          {x.links_started.length > 0 && <>Links that work again: <b>{x.links_started.length}</b> ({x.links_started.slice(0, 6).join(', ')}{x.links_started.length > 6 ? ', …' : ''}).</>}
+          {x.links_stopped.length > 0 && (
+            <>
+              Links that stop: <b>{x.links_stopped.length}</b> ({x.links_stopped.slice(0, 6).join(', ')}
+              {x.links_stopped.length > 6 ? ', …' : ''}).{' '}
+            </>
+          )}
+          {x.links_started.length > 0 && (
+            <>
+              Links that work again: <b>{x.links_started.length}</b> ({x.links_started.slice(0, 6).join(', ')}
+              {x.links_started.length > 6 ? ', …' : ''}).
+            </>
+          )}
         </p>
       )}
       <Elsewhere x={x} />
@@ -130,7 +155,10 @@ export function ImpactPicture({ x }: { x: Impact }) {
           <ul>
             {(x.cut_off ?? []).map((c) => (
               <li key={c.party}>
-                {c.name || c.party} <span className="quiet">{c.party}, {c.cause.replaceAll('_', ' ')}: it would have been {when(c.day)}</span>
+                {c.name || c.party}{' '}
+                <span className="quiet">
+                  {c.party}, {c.cause.replaceAll('_', ' ')}: it would have been {when(c.day)}
+                </span>
               </li>
             ))}
           </ul>
@@ -139,7 +167,8 @@ export function ImpactPicture({ x }: { x: Impact }) {
       {x.held_total > 0 && (
         <details className="held-list">
           <summary>
-            {x.held_total} {x.held_total === 1 ? 'value becomes' : 'values become'} held back or {x.held_total === 1 ? 'is' : 'are'} released
+            {x.held_total} {x.held_total === 1 ? 'value becomes' : 'values become'} held back or {x.held_total === 1 ? 'is' : 'are'}{' '}
+            released
           </summary>
           <ul>
             {x.held.map((h) => (
@@ -166,19 +195,25 @@ function Elsewhere({ x }: { x: Impact }) {
       )}
       {x.forwarders && (
         <p>
-          Forwarders: {x.forwarders.slice(0, 6).map((f) => `${f.mailbox} to ${f.to} ${f.starts ? 'starts' : 'stops'}`).join('; ')}
+          Forwarders:{' '}
+          {x.forwarders
+            .slice(0, 6)
+            .map((f) => `${f.mailbox} to ${f.to} ${f.starts ? 'starts' : 'stops'}`)
+            .join('; ')}
           {x.forwarders.length > 6 ? ' …' : '.'}
         </p>
       )}
       {x.outward && (
         <details className="held-list">
           <summary>
-            <b>{x.outward.length}</b> {x.outward.length === 1 ? 'thing' : 'things'} that our own people may do elsewhere {x.outward.length === 1 ? 'changes' : 'change'}
+            <b>{x.outward.length}</b> {x.outward.length === 1 ? 'thing' : 'things'} that our own people may do elsewhere{' '}
+            {x.outward.length === 1 ? 'changes' : 'change'}
           </summary>
           <ul>
             {x.outward.map((m) => (
               <li key={m.action + m.who + m.change}>
-                {sign(m.change)} {m.action} towards {m.name} ({m.who.replace('*@', '')}): {n(m.people)} {m.people === 1 ? `person, ${m.person}` : `people, ${m.person} among them`}
+                {sign(m.change)} {m.action} towards {m.name} ({m.who.replace('*@', '')}): {n(m.people)}{' '}
+                {m.people === 1 ? `person, ${m.person}` : `people, ${m.person} among them`}
               </li>
             ))}
           </ul>
@@ -187,12 +222,14 @@ function Elsewhere({ x }: { x: Impact }) {
       {x.presenters && (
         <details className="held-list">
           <summary>
-            In any meeting that people of ours present in, {x.presenters.length} {x.presenters.length === 1 ? 'action changes' : 'actions change'} for outsiders
+            In any meeting that people of ours present in, {x.presenters.length}{' '}
+            {x.presenters.length === 1 ? 'action changes' : 'actions change'} for outsiders
           </summary>
           <ul>
             {x.presenters.map((m) => (
               <li key={m.action + m.change}>
-                {sign(m.change)} {m.action}: {n(m.parties)} parties, {n(m.presenters)} presenters{m.newcomers.length > 0 && <>, and {m.newcomers.join(', ')}</>}
+                {sign(m.change)} {m.action}: {n(m.parties)} parties, {n(m.presenters)} presenters
+                {m.newcomers.length > 0 && <>, and {m.newcomers.join(', ')}</>}
               </li>
             ))}
           </ul>

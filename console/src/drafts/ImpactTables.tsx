@@ -75,7 +75,9 @@ export function ImpactTables({ x, download }: { x: Impact; download?: string }) 
                   <th scope="col">Change</th>
                   <th scope="col">Who</th>
                   <th scope="col">Action</th>
-                  <th scope="col" className="num">Resources</th>
+                  <th scope="col" className="num">
+                    Resources
+                  </th>
                 </tr>
               </thead>
               <tbody>
@@ -134,7 +136,13 @@ export function ImpactTables({ x, download }: { x: Impact; download?: string }) 
                       {l.actions.map((a, k) => (
                         <span key={a}>
                           {k > 0 && ', '}
-                          {l.resource.endsWith(':*') ? a : <Link to={`/ask?who=${encodeURIComponent(l.who)}&action=${a}&resource=${encodeURIComponent(l.resource)}`}>{a}</Link>}
+                          {l.resource.endsWith(':*') ? (
+                            a
+                          ) : (
+                            <Link to={`/ask?who=${encodeURIComponent(l.who)}&action=${a}&resource=${encodeURIComponent(l.resource)}`}>
+                              {a}
+                            </Link>
+                          )}
                         </span>
                       ))}
                     </td>

@@ -106,7 +106,16 @@ export function QuickDialog({ role }: { role: string }) {
     }
   }
   return (
-    <Modal show lock={busy} size="lg" onHide={() => end({ do: 'drop' })} aria-labelledby="quick-title" className="quick-dialog" backdrop="static" animation={false}>
+    <Modal
+      show
+      lock={busy}
+      size="lg"
+      onHide={() => end({ do: 'drop' })}
+      aria-labelledby="quick-title"
+      className="quick-dialog"
+      backdrop="static"
+      animation={false}
+    >
       <Form
         onSubmit={(e) => {
           e.preventDefault()

@@ -2,18 +2,26 @@ import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
 import { Link, useNavigate, useSearchParams } from 'react-router'
-import { call, query, type Draft, type Question, type Request, type Session } from '../api'
+import { call, query, type Question, type Request, type Session } from '../api'
 import { when, Wrong } from '../parts/bits'
 import { ApproveBundle } from '../bundles/ApproveBundle'
 import { AskDialog } from '../parts/AskDialog'
 import { Combo } from '../parts/Combo'
 import { StoredChange } from '../places/PlaceDialog'
 
-const states = { open: 'open', drafted: 'a draft was made of it', answered: 'answered', refused: '▼ no', works: '▲ works now', withdrawn: 'taken back', lapsed: '▼ nobody answered in time' }
+const states = {
+  open: 'open',
+  drafted: 'a draft was made of it',
+  answered: 'answered',
+  refused: '▼ no',
+  works: '▲ works now',
+  withdrawn: 'taken back',
+  lapsed: '▼ nobody answered in time',
+}
 
 /** Requests of our people: what they asked for, and what became of it. */
 export function Requests({ session }: { session: Session }) {
-  const found = useQuery({ queryKey: ['requests'], queryFn: () => call<{ requests: Request[] }>('GET', '/api/v1/requests') })
+  const found = useQuery({ queryKey: ['requests'], queryFn: () => call('GET /api/v1/requests') })
   if (found.error) return <Wrong error={found.error} />
   const list = found.data?.requests ?? []
   if (list.length === 0) return null
@@ -37,30 +45,35 @@ function One({ r, session }: { r: Request; session: Session }) {
   const deciding = r.bundle?.steps.find((s) => !s.given)?.deciding
   const over = ['refused', 'works', 'withdrawn', 'lapsed'].includes(r.state)
   const done = () => void client.invalidateQueries({ queryKey: ['requests'] })
-  const answer = useMutation({ mutationFn: (refuse: boolean) => call<Request>('POST', `/api/v1/requests/${r.id}/answer`, { text, refuse }), onSuccess: done })
-  const heard = useMutation({ mutationFn: () => call<Request>('POST', `/api/v1/requests/${r.id}/heard`), onSuccess: done })
+  const answer = useMutation({
+    mutationFn: (refuse: boolean) => call('POST /api/v1/requests/{id}/answer', { path: { id: r.id }, body: { text, refuse } }),
+    onSuccess: done,
+  })
+  const heard = useMutation({ mutationFn: () => call('POST /api/v1/requests/{id}/heard', { path: { id: r.id } }), onSuccess: done })
   const draft = useMutation({
-    mutationFn: () => call<Draft>('POST', `/api/v1/requests/${r.id}/draft`, {}),
+    mutationFn: () => call('POST /api/v1/requests/{id}/draft', { path: { id: r.id }, body: {} }),
     onSuccess: (d) => {
       done()
       navigate(`/drafts/${d.id}`)
     },
   })
-  const withdraw = useMutation({ mutationFn: () => call<Request>('POST', `/api/v1/requests/${r.id}/withdraw`), onSuccess: done })
+  const withdraw = useMutation({ mutationFn: () => call('POST /api/v1/requests/{id}/withdraw', { path: { id: r.id } }), onSuccess: done })
   const mayAnswer = !over && (r.bundle ? r.bundle.may : !(session.role === 'member' && own) && session.role !== 'auditor')
   const [params] = useSearchParams() // a mail leads to one of them
   const [doing, setDoing] = useState(mayAnswer && params.get('request') === r.id)
   const [handing, setHanding] = useState(false)
   const [to, setTo] = useState('')
   const hand = useMutation({
-    mutationFn: () => call<Request>('POST', `/api/v1/requests/${r.id}/hand-over`, { to: to.trim().replace(/^person:/, '') }),
+    mutationFn: () => call('POST /api/v1/requests/{id}/hand-over', { path: { id: r.id }, body: { to: to.trim().replace(/^person:/, '') } }),
     onSuccess: () => {
       setHanding(false)
       done()
     },
   })
   const q = r.question
-  const ask = q && `/ask${query({ who: q.subject, action: q.action, resource: q.resource, address: q.context?.address, presenter: q.context?.presenter })}`
+  const ask =
+    q &&
+    `/ask${query({ who: q.subject, action: q.action, resource: q.resource, address: q.context?.address, presenter: q.context?.presenter })}`
   const keeps = session.role === 'administrator' || session.role === 'keeper'
   // Values at places are set by their owners and hosts and by administrators.
   const notTheirs = session.role === 'keeper' && r.value !== undefined && !r.value.where.startsWith('partner:')
@@ -71,7 +84,8 @@ function One({ r, session }: { r: Request; session: Session }) {
         {ask ? <Link to={ask}>{r.title}</Link> : <b>{r.title}</b>} <span className={`tag is-${r.state}`}>{states[r.state]}</span>
       </p>
       <p className="quiet">
-        {own ? 'You' : (r.sign_up?.address ?? r.by.replace(/^guest:/, ''))}, {when(r.made)}: {r.purpose}. {!over && `It goes to ${r.to_names.join(', ')}${deciding ? `; now ${deciding.join(' or ')} decides` : ''}.`}{' '}
+        {own ? 'You' : (r.sign_up?.address ?? r.by.replace(/^guest:/, ''))}, {when(r.made)}: {r.purpose}.{' '}
+        {!over && `It goes to ${r.to_names.join(', ')}${deciding ? `; now ${deciding.join(' or ')} decides` : ''}.`}{' '}
         {r.draft && (
           <>
             <Link to={`/drafts/${r.draft}`}>The draft</Link>.{' '}
@@ -101,9 +115,21 @@ function One({ r, session }: { r: Request; session: Session }) {
               Somebody else decides
             </Button>
           )}
-          <Form.Control size="sm" aria-label={`Answer to ${r.id}`} placeholder={r.bundle || r.sign_up ? 'Why not' : 'An answer, or why not'} value={text} maxLength={2000} onChange={(e) => setText(e.target.value)} />
+          <Form.Control
+            size="sm"
+            aria-label={`Answer to ${r.id}`}
+            placeholder={r.bundle || r.sign_up ? 'Why not' : 'An answer, or why not'}
+            value={text}
+            maxLength={2000}
+            onChange={(e) => setText(e.target.value)}
+          />
           {!r.sign_up && !r.bundle && (
-            <Button size="sm" variant="outline-primary" disabled={text.trim() === '' || answer.isPending} onClick={() => answer.mutate(false)}>
+            <Button
+              size="sm"
+              variant="outline-primary"
+              disabled={text.trim() === '' || answer.isPending}
+              onClick={() => answer.mutate(false)}
+            >
               Answer
             </Button>
           )}
@@ -113,7 +139,15 @@ function One({ r, session }: { r: Request; session: Session }) {
         </Form>
       )}
       {handing && (
-        <AskDialog title="Ask somebody else" leave="Cancel" submit="Ask them" disabled={hand.isPending || to.trim() === ''} error={hand.error} close={() => setHanding(false)} onSubmit={() => hand.mutate()}>
+        <AskDialog
+          title="Ask somebody else"
+          leave="Cancel"
+          submit="Ask them"
+          disabled={hand.isPending || to.trim() === ''}
+          error={hand.error}
+          close={() => setHanding(false)}
+          onSubmit={() => hand.mutate()}
+        >
           <p>{r.title}. They decide instead of you, and hear of it by mail.</p>
           <div className="plain-combo">
             <Combo label="Who is asked instead" kind="person" value={to} onChange={setTo} />
@@ -127,7 +161,16 @@ function One({ r, session }: { r: Request; session: Session }) {
       )}
       {doing && r.bundle && <ApproveBundle r={r} asked={r.bundle} close={() => setDoing(false)} />}
       {doing && !r.bundle && (
-        <StoredChange title={r.title} leave="Leave it" submit={r.sign_up ? 'Let them in' : 'Do it'} done={r.sign_up ? 'They may come in' : 'Done as asked'} path={`/api/v1/requests/${r.id}/do`} reason={r.purpose} close={() => setDoing(false)}>
+        <StoredChange
+          title={r.title}
+          leave="Leave it"
+          submit={r.sign_up ? 'Let them in' : 'Do it'}
+          done={r.sign_up ? 'They may come in' : 'Done as asked'}
+          to="POST /api/v1/requests/{id}/do"
+          path={{ id: r.id }}
+          reason={r.purpose}
+          close={() => setDoing(false)}
+        >
           {() =>
             r.sign_up ? (
               <dl className="said">
@@ -160,7 +203,7 @@ export function AskFor({ question }: { question: Question }) {
   const client = useQueryClient()
   const [purpose, setPurpose] = useState('')
   const send = useMutation({
-    mutationFn: () => call<Request>('POST', '/api/v1/requests', { question: { ...question, at: undefined }, purpose: purpose.trim() }),
+    mutationFn: () => call('POST /api/v1/requests', { body: { question: { ...question, at: undefined }, purpose: purpose.trim() } }),
     onSuccess: () => void client.invalidateQueries({ queryKey: ['requests'] }),
   })
   if (send.data)
@@ -178,7 +221,14 @@ export function AskFor({ question }: { question: Question }) {
         send.mutate()
       }}
     >
-      <Form.Control size="sm" aria-label="What it is for" placeholder="What it is for" value={purpose} maxLength={1000} onChange={(e) => setPurpose(e.target.value)} />
+      <Form.Control
+        size="sm"
+        aria-label="What it is for"
+        placeholder="What it is for"
+        value={purpose}
+        maxLength={1000}
+        onChange={(e) => setPurpose(e.target.value)}
+      />
       <Button size="sm" type="submit" variant="outline-primary" disabled={purpose.trim() === '' || send.isPending}>
         Send it to whoever can change it
       </Button>

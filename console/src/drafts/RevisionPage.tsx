@@ -1,7 +1,7 @@
 import { useQuery } from '@tanstack/react-query'
 import { Form } from 'react-bootstrap'
 import { useParams, useSearchParams } from 'react-router'
-import { call, query, type RevisionView } from '../api'
+import { call } from '../api'
 import { Empty, Page, Waiting, when, Wrong } from '../parts/bits'
 import { EditList } from './EditList'
 
@@ -10,7 +10,10 @@ export function RevisionPage() {
   const { number = '' } = useParams()
   const [params, setParams] = useSearchParams()
   const against = params.get('against') ?? ''
-  const found = useQuery({ queryKey: ['revision', number, against], queryFn: () => call<RevisionView>('GET', `/api/v1/revisions/${encodeURIComponent(number)}${query({ against })}`) })
+  const found = useQuery({
+    queryKey: ['revision', number, against],
+    queryFn: () => call('GET /api/v1/revisions/{number}', { path: { number: Number(number) }, query: { against: Number(against) } }),
+  })
   const x = found.data
   return (
     <Page
@@ -19,7 +22,14 @@ export function RevisionPage() {
       tools={
         <Form.Group controlId="against" className="inline-form">
           <Form.Label className="m-0">against revision</Form.Label>
-          <Form.Control size="sm" type="number" min={0} value={against || String(x?.against ?? '')} onChange={(e) => setParams(e.target.value ? { against: e.target.value } : {})} style={{ width: '6rem' }} />
+          <Form.Control
+            size="sm"
+            type="number"
+            min={0}
+            value={against || String(x?.against ?? '')}
+            onChange={(e) => setParams(e.target.value ? { against: e.target.value } : {})}
+            style={{ width: '6rem' }}
+          />
         </Form.Group>
       }
     >

@@ -1,5 +1,5 @@
 import { type Draft, type Impact } from '../api'
-import { towardsDraft } from '../operations'
+import { type Sent, towardsDraft } from '../operations'
 
 /** The draft that this window works in: what is changed goes into it, what is asked is answered as it would make it. */
 const key = 'wexillum.draft'
@@ -55,44 +55,52 @@ export function setAsk(f: typeof ask) {
 }
 
 /** Whether a request is made a draft of one change where this window works in none. */
-export function changesPolicy(method: string, path: string): boolean {
-  const { draft, operation } = towardsDraft(method, path)
+export function changesPolicy(s: Sent): boolean {
+  const { draft, operation } = towardsDraft(s)
   return draft === 'policy' && !operation?.weighsSelf
 }
 
-type Raw = <T>(method: string, path: string, body: string | undefined, headers: Record<string, string>) => Promise<T>
+/** The reason that was given with a change, in its query or its body. */
+function reasonOf(s: Sent): string {
+  const body = (typeof s.body === 'object' ? s.body : null) as { why?: string; reason?: string } | null
+  return (s.query?.why as string | undefined) ?? body?.why ?? body?.reason ?? ''
+}
+
+type Raw = <T>(s: Sent) => Promise<T>
 
 export class NotPublished extends Error {}
 
 /** Makes one change in a draft of its own, shows what it does, and publishes it. */
-export async function quickly<T>(raw: Raw, method: string, path: string, body: string | undefined, headers: Record<string, string>): Promise<T> {
-  const json = { 'Content-Type': 'application/json' }
-  let d = await raw<Draft>('POST', '/api/v1/drafts', JSON.stringify({ quick: true }), json)
-  const at = `/api/v1/drafts/${d.id}`
-  const drop = () => raw('POST', `${at}/drop`, JSON.stringify({ why: 'not published' }), json).catch(() => undefined)
+export async function quickly<T>(raw: Raw, within: (s: Sent, draft: string) => Sent, s: Sent): Promise<T> {
+  let d = await raw<Draft>({ key: 'POST /api/v1/drafts', body: { quick: true } })
+  const path = { id: d.id }
+  const now = () => raw<Draft>({ key: 'GET /api/v1/drafts/{id}', path })
+  const drop = () => raw({ key: 'POST /api/v1/drafts/{id}/drop', path, body: { why: 'not published' } }).catch(() => undefined)
   let answer: T
   let impact: Impact
   try {
-    answer = await raw<T>(method, path, body, { ...headers, 'Wexillum-Draft': d.id })
-    d = await raw<Draft>('GET', at, undefined, {})
+    answer = await raw<T>(within(s, d.id))
+    d = await now()
     if (d.edits.length === 0) {
       await drop()
       return answer
     }
-    impact = await raw<Impact>('GET', `${at}/impact`, undefined, {})
+    impact = await raw<Impact>({ key: 'GET /api/v1/drafts/{id}/impact', path })
   } catch (e) {
     await drop()
     throw e
   }
-  const given = new URLSearchParams(path.split('?')[1]).get('why') ?? (body?.startsWith('{') ? ((JSON.parse(body) as { why?: string; reason?: string }).why ?? (JSON.parse(body) as { reason?: string }).reason ?? '') : '')
-  const decision: Decision = ask
-    ? await ask({ draft: d, impact, why: given, publish: (why, despite) => raw<Draft>('POST', `${at}/publish`, JSON.stringify({ why, digest: impact.digest, ...(despite ? { despite } : {}) }), json), keep: (why) => raw<Draft>('POST', `${at}/keep`, JSON.stringify(why ? { why } : {}), json), now: () => raw<Draft>('GET', at, undefined, {}), drop: () => void drop() })
-    : { do: 'drop' }
+  const publish = (why: string, despite: string) =>
+    raw<Draft>({ key: 'POST /api/v1/drafts/{id}/publish', path, body: { why, digest: impact.digest, ...(despite ? { despite } : {}) } })
+  const keep = (why: string) => raw<Draft>({ key: 'POST /api/v1/drafts/{id}/keep', path, body: why ? { why } : {} })
+  const weighing = { draft: d, impact, why: reasonOf(s), publish, keep, now, drop: () => void drop() }
+  const decision: Decision = ask ? await ask(weighing) : { do: 'drop' }
   if (decision.do === 'drop') {
     await drop()
     throw new NotPublished('Nothing was changed.')
   }
-  if (decision.do === 'waits') throw new NotPublished(`Not in force yet: it waits as the draft “${d.name}” until somebody else confirms it.`)
+  if (decision.do === 'waits')
+    throw new NotPublished(`Not in force yet: it waits as the draft “${d.name}” until somebody else confirms it.`)
   if (decision.do === 'keep') throw new NotPublished(`It is kept as the draft “${d.name}”.`)
   return answer
 }

@@ -5,7 +5,6 @@ import { call, query, type DueStep } from '../api'
 import { kindWords, marks } from '../guests/words'
 import { Empty, Page, until as untilText, Waiting, Wrong } from '../parts/bits'
 
-type Due = { steps: DueStep[]; total: number; kinds: Record<string, number>; next: string; behind?: string }
 const spans: Record<string, string> = { '+7d': 'a week', '+30d': '30 days', '+90d': '90 days', '+365d': 'a year' }
 
 /** What ends, when, why, and what follows from it, day by day. */
@@ -23,7 +22,7 @@ export function DuePage() {
   const due = useInfiniteQuery({
     queryKey: ['due', span, partner, who],
     initialPageParam: '',
-    queryFn: ({ pageParam }) => call<Due>('GET', `/api/v1/due${query({ until: span, partner, who, limit: '200', cursor: pageParam })}`),
+    queryFn: ({ pageParam }) => call('GET /api/v1/due', { query: { until: span, partner, who, limit: 200, cursor: pageParam } }),
     getNextPageParam: (p) => p.next || undefined,
     placeholderData: keepPreviousData,
   })
@@ -72,7 +71,8 @@ export function DuePage() {
         {days.map((d) => (
           <li key={d.day}>
             <h2>
-              {d.day} <span className="due-tally" style={{ width: `${(6 * d.steps.length) / most}rem` }} aria-hidden="true" /> <span className="quiet">{d.steps.length}</span>
+              {d.day} <span className="due-tally" style={{ width: `${(6 * d.steps.length) / most}rem` }} aria-hidden="true" />{' '}
+              <span className="quiet">{d.steps.length}</span>
             </h2>
             <ul>
               {d.steps.map((s, i) => (
@@ -91,7 +91,8 @@ export function DuePage() {
                       </>
                     )}
                     : {s.what}
-                    {s.resource_name || s.resource ? `, ${s.role} on ${s.resource_name || s.resource}` : ''} <span className="quiet">({s.because})</span>
+                    {s.resource_name || s.resource ? `, ${s.role} on ${s.resource_name || s.resource}` : ''}{' '}
+                    <span className="quiet">({s.because})</span>
                   </span>
                 </li>
               ))}

@@ -2,7 +2,7 @@ import { useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
 import { Link } from 'react-router'
-import { call, query, type EvidencePlan } from '../api'
+import { call, type EvidencePlan } from '../api'
 import { AskDialog } from '../parts/AskDialog'
 import { Wrong } from '../parts/bits'
 import { useChange } from '../parts/change'
@@ -10,7 +10,7 @@ import { until } from '../parts/dates'
 
 /** Records that are made again and again, and the way to end that. */
 export function Plans({ may }: { may: boolean }) {
-  const list = useQuery({ queryKey: ['evidence-plans'], queryFn: () => call<{ plans: EvidencePlan[] }>('GET', '/api/v1/evidence-plans') })
+  const list = useQuery({ queryKey: ['evidence-plans'], queryFn: () => call('GET /api/v1/evidence-plans') })
   const [ending, setEnding] = useState<EvidencePlan>()
   if (list.error) return <Wrong error={list.error} />
   const all = list.data?.plans ?? []
@@ -22,7 +22,10 @@ export function Plans({ may }: { may: boolean }) {
         {all.map((p) => (
           <li key={p.id} className="line-act">
             <span>
-              {p.says} <span className="quiet">{p.every === 1 ? 'every day' : `every ${p.every} days`} · next {until(p.next)} · {p.why}, planned by {p.by}</span>{' '}
+              {p.says}{' '}
+              <span className="quiet">
+                {p.every === 1 ? 'every day' : `every ${p.every} days`} · next {until(p.next)} · {p.why}, planned by {p.by}
+              </span>{' '}
               {p.last && <Link to={`/evidence/${p.last}`}>the last one</Link>}
               {p.problem && <span className="gets-no"> ▼ It could not be made: {p.problem}</span>}
             </span>
@@ -41,9 +44,18 @@ export function Plans({ may }: { may: boolean }) {
 
 function EndPlan({ p, close }: { p: EvidencePlan; close: () => void }) {
   const [why, setWhy] = useState('')
-  const go = useChange(() => call('DELETE', `/api/v1/evidence-plans/${p.id}${query({ why: why.trim() })}`), close)
+  const go = useChange(() => call('DELETE /api/v1/evidence-plans/{id}', { path: { id: p.id }, query: { why: why.trim() } }), close)
   return (
-    <AskDialog danger title="Make it no longer" leave="Leave it" submit="End it" disabled={go.isPending || why.trim() === ''} error={go.error} close={close} onSubmit={() => go.mutate()}>
+    <AskDialog
+      danger
+      title="Make it no longer"
+      leave="Leave it"
+      submit="End it"
+      disabled={go.isPending || why.trim() === ''}
+      error={go.error}
+      close={close}
+      onSubmit={() => go.mutate()}
+    >
       <p>{p.says} The records that were made stay.</p>
       <Form.Group controlId="ep-why">
         <Form.Label>Why</Form.Label>

@@ -24,7 +24,11 @@ export function ExceptionTimes({ list, tools }: { list: Exception[]; tools?: (x:
         <span />
         <div className="axis">
           {marks.map((d) => (
-            <span key={d} style={{ left: `${(100 * (d + before)) / (before + after)}%` }} className={d === 120 ? 'at-end' : d === -30 ? 'at-start' : ''}>
+            <span
+              key={d}
+              style={{ left: `${(100 * (d + before)) / (before + after)}%` }}
+              className={d === 120 ? 'at-end' : d === -30 ? 'at-start' : ''}
+            >
               {d === 0 ? 'today' : new Date(now + d * dayMs).toLocaleDateString('en-GB', { day: 'numeric', month: 'short' })}
             </span>
           ))}
@@ -39,11 +43,16 @@ export function ExceptionTimes({ list, tools }: { list: Exception[]; tools?: (x:
             <li key={x.id} id={x.id} className={`time is-${x.state}`}>
               <div className="time-text">
                 <p>
-                  <b>{x.id}</b> <span className="tag">{words}</span> {x.without_effect && <span className="tag tag-held">changes nothing</span>}
+                  <b>{x.id}</b> <span className="tag">{words}</span>{' '}
+                  {x.without_effect && <span className="tag tag-held">changes nothing</span>}
                 </p>
                 <p className="quiet">{x.reason}</p>
                 <p>
-                  {[...x.people, ...x.groups.map((g) => `group ${g}`)].join(', ')} <span className="quiet">({x.concerns} {x.concerns === 1 ? 'person' : 'people'})</span> towards {x.parties ? x.parties.join(', ') : 'everybody'}
+                  {[...x.people, ...x.groups.map((g) => `group ${g}`)].join(', ')}{' '}
+                  <span className="quiet">
+                    ({x.concerns} {x.concerns === 1 ? 'person' : 'people'})
+                  </span>{' '}
+                  towards {x.parties ? x.parties.join(', ') : 'everybody'}
                 </p>
                 <p>
                   {Object.entries(x.rules).map(([r, v]) => (
@@ -57,7 +66,11 @@ export function ExceptionTimes({ list, tools }: { list: Exception[]; tools?: (x:
               </div>
               <div className="time-line">
                 <span className="time-today" style={{ left: `${today}%` }} aria-hidden="true" />
-                <span className={`time-bar${x.from ? '' : ' no-start'}${x.until ? '' : ' no-end'}`} style={{ left: `${from}%`, width: `${Math.max(1.2, until - from)}%` }} aria-hidden="true" />
+                <span
+                  className={`time-bar${x.from ? '' : ' no-start'}${x.until ? '' : ' no-end'}`}
+                  style={{ left: `${from}%`, width: `${Math.max(1.2, until - from)}%` }}
+                  aria-hidden="true"
+                />
                 <span className="time-words">
                   {x.from ? `from ${since(x.from)} ` : ''}
                   {x.until ? `until ${last(x.until)}` : 'without an end'}

@@ -1,7 +1,7 @@
 import { useMutation, useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
-import { call, Failure, query, type Choices, type Exception, type Rule } from '../api'
+import { call, Failure, type Rule } from '../api'
 import { AskDialog } from '../parts/AskDialog'
 import { Chips } from '../parts/Chips'
 import { against } from '../places/ValueTable'
@@ -30,27 +30,45 @@ async function named<T>(id: string, make: (id: string) => Promise<T>): Promise<T
 }
 
 /** An exception for people and groups: one or several values, towards whom, until when and why. */
-export function Make({ person, people: first, rules: given, close, done }: { person: string; people?: string[]; rules?: string[]; close: () => void; done: () => void }) {
+export function Make({
+  person,
+  people: first,
+  rules: given,
+  close,
+  done,
+}: {
+  person: string
+  people?: string[]
+  rules?: string[]
+  close: () => void
+  done: () => void
+}) {
   const [people, setPeople] = useState<string[]>(first ?? (person ? [person] : []))
   const [groups, setGroups] = useState<string[]>([])
   const [parties, setParties] = useState<string[]>([])
-  const [values, setValues] = useState<{ rule: string; value: string }[]>(given?.length ? given.map((rule) => ({ rule, value: '' })) : [{ rule: '', value: '' }])
+  const [values, setValues] = useState<{ rule: string; value: string }[]>(
+    given?.length ? given.map((rule) => ({ rule, value: '' })) : [{ rule: '', value: '' }],
+  )
   const [until, setUntil] = useState('+14d')
   const [reason, setReason] = useState('')
-  const rules = useQuery({ queryKey: ['rules', ''], queryFn: () => call<{ rules: Rule[] }>('GET', '/api/v1/rules') })
+  const rules = useQuery({ queryKey: ['rules', ''], queryFn: () => call('GET /api/v1/rules') })
   const able = (rules.data?.rules ?? []).filter((r) => r.layers.includes('people'))
   const save = useMutation({
     mutationFn: () =>
-      named(idOf(reason), (id) => call<Exception>('POST', '/api/v1/exceptions', {
-        id,
-        people,
-        groups,
-        ...(parties.length ? { parties } : {}),
-        rules: Object.fromEntries(values.filter((v) => v.rule && v.value).map((v) => [v.rule, { value: v.value }])),
-        ...(until.trim() ? { until: until.trim() } : {}),
-        reason,
-        why: reason,
-      })),
+      named(idOf(reason), (id) =>
+        call('POST /api/v1/exceptions', {
+          body: {
+            id,
+            people,
+            groups,
+            ...(parties.length ? { parties } : {}),
+            rules: Object.fromEntries(values.filter((v) => v.rule && v.value).map((v) => [v.rule, { value: v.value }])),
+            ...(until.trim() ? { until: until.trim() } : {}),
+            reason,
+            why: reason,
+          },
+        }),
+      ),
     onSuccess: () => {
       done()
       close()
@@ -61,12 +79,37 @@ export function Make({ person, people: first, rules: given, close, done }: { per
   // What is asked beside a rule, and without which it alone may change nothing.
   const beside = [...new Set(values.flatMap((v) => able.find((r) => r.name === v.rule)?.with ?? []))].filter((w) => !chosen.includes(w))
   return (
-    <AskDialog policy wide scrollable title="Make an exception" leave="Cancel" submit="Make it" disabled={save.isPending || people.length + groups.length === 0 || values.every((v) => !v.rule || !v.value)} error={save.error} close={close} onSubmit={() => save.mutate()}>
+    <AskDialog
+      policy
+      wide
+      scrollable
+      title="Make an exception"
+      leave="Cancel"
+      submit="Make it"
+      disabled={save.isPending || people.length + groups.length === 0 || values.every((v) => !v.rule || !v.value)}
+      error={save.error}
+      close={close}
+      onSubmit={() => save.mutate()}
+    >
       <Chips label="People of ours" kind="person" values={people} onChange={setPeople} hint="by name" />
       <Chips label="Groups of ours" kind="group" values={groups} onChange={setGroups} hint="by name" />
-      <Chips label="Only towards; leave empty for everybody" kind="party" values={parties} onChange={setParties} hint="partner, domain, group or address" />
+      <Chips
+        label="Only towards; leave empty for everybody"
+        kind="party"
+        values={parties}
+        onChange={setParties}
+        hint="partner, domain, group or address"
+      />
       {values.map((v, i) => (
-        <OneValue key={i} n={i} v={v} able={able.filter((r) => r.name === v.rule || !chosen.includes(r.name))} person={people[0] ?? ''} set={(x) => set(i, x)} remove={values.length > 1 ? () => setValues(values.filter((_, k) => k !== i)) : undefined} />
+        <OneValue
+          key={i}
+          n={i}
+          v={v}
+          able={able.filter((r) => r.name === v.rule || !chosen.includes(r.name))}
+          person={people[0] ?? ''}
+          set={(x) => set(i, x)}
+          remove={values.length > 1 ? () => setValues(values.filter((_, k) => k !== i)) : undefined}
+        />
       ))}
       {beside.length > 0 && (
         <p className="quiet">
@@ -95,10 +138,24 @@ export function Make({ person, people: first, rules: given, close, done }: { per
 }
 
 /** One rule of an exception, and its value. */
-function OneValue({ n, v, able, person, set, remove }: { n: number; v: { rule: string; value: string }; able: Rule[]; person: string; set: (x: { rule?: string; value?: string }) => void; remove?: () => void }) {
+function OneValue({
+  n,
+  v,
+  able,
+  person,
+  set,
+  remove,
+}: {
+  n: number
+  v: { rule: string; value: string }
+  able: Rule[]
+  person: string
+  set: (x: { rule?: string; value?: string }) => void
+  remove?: () => void
+}) {
   const choices = useQuery({
     queryKey: ['choices', v.rule, person],
-    queryFn: () => call<Choices>('GET', `/api/v1/choices${query({ rule: v.rule, person })}`),
+    queryFn: () => call('GET /api/v1/choices', { query: { rule: v.rule, person } }),
     enabled: v.rule !== '' && person !== '',
     retry: false,
   })

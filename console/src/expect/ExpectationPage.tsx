@@ -2,7 +2,7 @@ import { useMutation, useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
 import { Link, useNavigate, useParams } from 'react-router'
-import { call, query, type Expectation } from '../api'
+import { call } from '../api'
 import { AskDialog } from '../parts/AskDialog'
 import { Page, Waiting, when, Wrong } from '../parts/bits'
 import { useRefresh } from '../parts/change'
@@ -14,20 +14,24 @@ export function ExpectationPage({ role }: { role: string }) {
   const { id = '' } = useParams()
   const refresh = useRefresh()
   const navigate = useNavigate()
-  const at = `/api/v1/expectations/${encodeURIComponent(id)}`
-  const found = useQuery({ queryKey: ['expectations', id], queryFn: () => call<Expectation>('GET', at) })
+  const found = useQuery({ queryKey: ['expectations', id], queryFn: () => call('GET /api/v1/expectations/{id}', { path: { id } }) })
   const [changing, setChanging] = useState(false)
   const [ending, setEnding] = useState(false)
   const [why, setWhy] = useState('')
   const remove = useMutation({
-    mutationFn: () => call('DELETE', at + query({ why })),
+    mutationFn: () => call('DELETE /api/v1/expectations/{id}', { path: { id }, query: { why } }),
     onSuccess: () => {
       void refresh()
       navigate('/expectations')
     },
   })
   const x = found.data
-  if (found.error) return <Page title="Expectation"><Wrong error={found.error} retry={() => void found.refetch()} /></Page>
+  if (found.error)
+    return (
+      <Page title="Expectation">
+        <Wrong error={found.error} retry={() => void found.refetch()} />
+      </Page>
+    )
   if (!x) return <Waiting what="Judging" />
   const may = role === 'administrator' || role === 'keeper'
   return (
@@ -90,7 +94,11 @@ export function ExpectationPage({ role }: { role: string }) {
       {x.examples.length > 0 && (
         <section aria-labelledby="h-who">
           <h2 id="h-who">
-            {x.only_could ? `It could come to be broken ${x.count} ${x.count === 1 ? 'time' : 'times'} by ${x.parties} ${x.parties === 1 ? 'guest or other' : 'guests and others'}` : x.expect.sort === 'at_most' ? `${x.count} who may` : `Broken ${x.count} ${x.count === 1 ? 'time' : 'times'} by ${x.parties} ${x.parties === 1 ? 'party' : 'parties'}`}
+            {x.only_could
+              ? `It could come to be broken ${x.count} ${x.count === 1 ? 'time' : 'times'} by ${x.parties} ${x.parties === 1 ? 'guest or other' : 'guests and others'}`
+              : x.expect.sort === 'at_most'
+                ? `${x.count} who may`
+                : `Broken ${x.count} ${x.count === 1 ? 'time' : 'times'} by ${x.parties} ${x.parties === 1 ? 'party' : 'parties'}`}
             {x.examples.length < (x.count ?? 0) && <span className="quiet"> · the first {x.examples.length}</span>}
           </h2>
           <Counterexamples list={x.examples} always={x.expect.sort === 'always'} could={x.only_could} />
@@ -102,7 +110,8 @@ export function ExpectationPage({ role }: { role: string }) {
           <ol className="expect-past">
             {x.history!.map((h) => (
               <li key={h.change ?? h.at} className={`is-${h.state}`}>
-                <span className="quiet">{when(h.at)}</span> <Stands x={{ ...x, state: h.state, from: undefined, empty: undefined }} /> {h.state === 'broken' && h.count ? `${h.count} times. ` : ''}
+                <span className="quiet">{when(h.at)}</span> <Stands x={{ ...x, state: h.state, from: undefined, empty: undefined }} />{' '}
+                {h.state === 'broken' && h.count ? `${h.count} times. ` : ''}
                 {h.text}
               </li>
             ))}
@@ -111,7 +120,17 @@ export function ExpectationPage({ role }: { role: string }) {
       )}
       {changing && <MakeExpectation x={x} close={() => setChanging(false)} done={() => void refresh()} />}
       {ending && (
-        <AskDialog policy danger title="Expect it no longer?" leave="Keep it" submit="Expect it no longer" disabled={remove.isPending || why.trim() === ''} error={remove.error} close={() => setEnding(false)} onSubmit={() => remove.mutate()}>
+        <AskDialog
+          policy
+          danger
+          title="Expect it no longer?"
+          leave="Keep it"
+          submit="Expect it no longer"
+          disabled={remove.isPending || why.trim() === ''}
+          error={remove.error}
+          close={() => setEnding(false)}
+          onSubmit={() => remove.mutate()}
+        >
           <p>{x.says} Nobody is told any longer when this is not so. Its history stays in the journal.</p>
           <Form.Group controlId="x-why">
             <Form.Label>Why</Form.Label>

@@ -8,13 +8,11 @@ import { useRefresh } from '../parts/change'
 import { MakeExpectation } from './MakeExpectation'
 import { ahead, Stands } from './words'
 
-type List = { expectations: Expectation[]; at: string }
-
 /** What must stay true of access, all at a glance: what is broken first. */
 export function ExpectationsPage({ role }: { role: string }) {
   const refresh = useRefresh()
   const [making, setMaking] = useState(false)
-  const list = useQuery({ queryKey: ['expectations'], queryFn: () => call<List>('GET', '/api/v1/expectations') })
+  const list = useQuery({ queryKey: ['expectations'], queryFn: () => call('GET /api/v1/expectations') })
   const may = role === 'administrator' || role === 'keeper'
   const all = list.data?.expectations ?? []
   const order = { broken: 0, unknown: 1, held: 2 }
@@ -36,10 +34,13 @@ export function ExpectationsPage({ role }: { role: string }) {
       {!list.data && !list.error && <Waiting what="Judging" />}
       {list.data && all.length > 0 && (
         <p className="expect-sum" role="status">
-          {broken === 0 ? `All ${all.length} are so.` : `${broken} of ${all.length} ${broken === 1 ? 'is' : 'are'} broken.`} <span className="quiet">Judged {when(list.data.at)}.</span>
+          {broken === 0 ? `All ${all.length} are so.` : `${broken} of ${all.length} ${broken === 1 ? 'is' : 'are'} broken.`}{' '}
+          <span className="quiet">Judged {when(list.data.at)}.</span>
         </p>
       )}
-      {list.data && all.length === 0 && <Empty>Nothing is expected yet. Take one of those that are proposed, or say what must never happen.</Empty>}
+      {list.data && all.length === 0 && (
+        <Empty>Nothing is expected yet. Take one of those that are proposed, or say what must never happen.</Empty>
+      )}
       {all.length > 0 && (
         <ul className="expectations">
           {sorted.map((x) => (
@@ -48,7 +49,17 @@ export function ExpectationsPage({ role }: { role: string }) {
               <div>
                 <Link to={`/expectations/${x.id}`}>{x.says}</Link>
                 <p className="quiet">
-                  {[x.state === 'broken' ? (x.expect.sort === 'at_most' ? '' : `${x.count} ${x.count === 1 ? 'time' : 'times'}, ${x.parties} ${x.parties === 1 ? 'party' : 'parties'}`) : '', `${x.may} may now`, x.since ? `since ${when(x.since)}` : '', x.owner ?? '', x.reason ?? '']
+                  {[
+                    x.state === 'broken'
+                      ? x.expect.sort === 'at_most'
+                        ? ''
+                        : `${x.count} ${x.count === 1 ? 'time' : 'times'}, ${x.parties} ${x.parties === 1 ? 'party' : 'parties'}`
+                      : '',
+                    `${x.may} may now`,
+                    x.since ? `since ${when(x.since)}` : '',
+                    x.owner ?? '',
+                    x.reason ?? '',
+                  ]
                     .filter((t) => t !== '')
                     .join(' · ')}
                 </p>
@@ -67,9 +78,21 @@ export function ExpectationsPage({ role }: { role: string }) {
 
 /** What might be expected, from what is there. */
 function Proposed({ done }: { done: () => void }) {
-  const list = useQuery({ queryKey: ['expectations', 'proposed'], queryFn: () => call<List>('GET', '/api/v1/expectations/proposed') })
+  const list = useQuery({ queryKey: ['expectations', 'proposed'], queryFn: () => call('GET /api/v1/expectations/proposed') })
   const take = useMutation({
-    mutationFn: (x: Expectation) => call<Expectation>('POST', '/api/v1/expectations', { id: x.id, party: x.party, action: x.action, resource: x.resource, expect: x.expect, ...(x.owner ? { owner: x.owner } : {}), ...(x.reason ? { reason: x.reason } : {}), why: 'proposed, and so today' }),
+    mutationFn: (x: Expectation) =>
+      call('POST /api/v1/expectations', {
+        body: {
+          id: x.id,
+          party: x.party,
+          action: x.action,
+          resource: x.resource,
+          expect: x.expect,
+          ...(x.owner ? { owner: x.owner } : {}),
+          ...(x.reason ? { reason: x.reason } : {}),
+          why: 'proposed, and so today',
+        },
+      }),
     onSuccess: done,
   })
   const all = list.data?.expectations ?? []
@@ -84,7 +107,13 @@ function Proposed({ done }: { done: () => void }) {
       <ul className="expectations is-proposed">
         {all.map((x) => (
           <li key={x.id}>
-            <Button size="sm" variant="outline-primary" disabled={take.isPending} aria-label={`Expect it: ${x.says}`} onClick={() => take.mutate(x)}>
+            <Button
+              size="sm"
+              variant="outline-primary"
+              disabled={take.isPending}
+              aria-label={`Expect it: ${x.says}`}
+              onClick={() => take.mutate(x)}
+            >
               Expect it
             </Button>
             <div>

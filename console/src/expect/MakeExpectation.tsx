@@ -1,7 +1,7 @@
 import { useMutation, useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Alert, Button, Form } from 'react-bootstrap'
-import { call, patch, type Action, type Expectation } from '../api'
+import { call, type Expectation } from '../api'
 import { AskDialog } from '../parts/AskDialog'
 import { Chips } from '../parts/Chips'
 import { Combo } from '../parts/Combo'
@@ -42,28 +42,41 @@ export function MakeExpectation({ x, close, done }: { x?: Expectation; close: ()
   const [tell, setTell] = useState(x?.tell ?? false)
   const [could, setCould] = useState(x?.could ?? false)
   const acts = sort !== 'always' && sort !== 'condition' // acts only add, and conditions are not looked at
-  const actions = useQuery({ queryKey: ['actions'], queryFn: () => call<{ actions: Action[] }>('GET', '/api/v1/actions') })
+  const actions = useQuery({ queryKey: ['actions'], queryFn: () => call('GET /api/v1/actions') })
   const names = actions.data?.actions.map((a) => a.name) ?? []
   const services = [...new Set(names.map((n) => n.split('.')[0]))]
   const body = () => ({
     party: set === 'some' ? party.trim() : set,
     action,
     resource: resource.trim() || '*',
-    expect: { sort, ...(sort === 'only' ? { only } : {}), ...(sort === 'at_most' ? { at_most: Number(most) } : {}), ...(sort === 'only_until' ? { only_until: day } : {}), ...(sort === 'condition' ? { condition: conditions } : {}) },
+    expect: {
+      sort,
+      ...(sort === 'only' ? { only } : {}),
+      ...(sort === 'at_most' ? { at_most: Number(most) } : {}),
+      ...(sort === 'only_until' ? { only_until: day } : {}),
+      ...(sort === 'condition' ? { condition: conditions } : {}),
+    },
     ...(x || owner ? { owner: owner.trim() } : {}),
     ...(x || reason ? { reason } : {}),
     ...(x || tell ? { tell } : {}),
     ...(x || could ? { could: could && acts } : {}),
   })
-  const look = useMutation({ mutationFn: () => call<Expectation>('POST', '/api/v1/expectations?preview=true', body()) })
+  const look = useMutation({ mutationFn: () => call('POST /api/v1/expectations', { query: { preview: true }, body: body() }) })
   const save = useMutation({
-    mutationFn: () => (x ? patch<Expectation>(`/api/v1/expectations/${x.id}`, { ...body(), why: reason }) : call<Expectation>('POST', '/api/v1/expectations', { ...body(), why: reason })),
+    mutationFn: () =>
+      x
+        ? call('PATCH /api/v1/expectations/{id}', { path: { id: x.id }, body: { ...body(), why: reason } })
+        : call('POST /api/v1/expectations', { body: { ...body(), why: reason } }),
     onSuccess: (made) => {
       done(x?.id ?? made?.id ?? '')
       close()
     },
   })
-  const incomplete = (set === 'some' && party.trim() === '') || (sort === 'only' && only.length === 0) || (sort === 'only_until' && day === '') || (sort === 'condition' && conditions.length === 0)
+  const incomplete =
+    (set === 'some' && party.trim() === '') ||
+    (sort === 'only' && only.length === 0) ||
+    (sort === 'only_until' && day === '') ||
+    (sort === 'condition' && conditions.length === 0)
   return (
     <AskDialog
       policy
@@ -94,7 +107,11 @@ export function MakeExpectation({ x, close, done }: { x?: Expectation; close: ()
           ))}
         </Form.Select>
       </Form.Group>
-      {set === 'some' && <div className="plain-combo mb-2"><Combo label="Which" kind="party" value={party} onChange={setParty} placeholder="partner:…, domain:…, group:… or an address" /></div>}
+      {set === 'some' && (
+        <div className="plain-combo mb-2">
+          <Combo label="Which" kind="party" value={party} onChange={setParty} placeholder="partner:…, domain:…, group:… or an address" />
+        </div>
+      )}
       <Form.Group controlId="x-sort" className="mb-2">
         <Form.Label>What is expected</Form.Label>
         <Form.Select size="sm" value={sort} onChange={(e) => setSort(e.target.value as typeof sort)}>
@@ -105,7 +122,9 @@ export function MakeExpectation({ x, close, done }: { x?: Expectation; close: ()
           ))}
         </Form.Select>
       </Form.Group>
-      {sort === 'only' && <Chips label="These, and nobody else" kind="party" values={only} onChange={setOnly} hint="partner, domain, group or address" />}
+      {sort === 'only' && (
+        <Chips label="These, and nobody else" kind="party" values={only} onChange={setOnly} hint="partner, domain, group or address" />
+      )}
       {sort === 'at_most' && (
         <Form.Group controlId="x-most" className="mb-2">
           <Form.Label>So many</Form.Label>
@@ -122,7 +141,14 @@ export function MakeExpectation({ x, close, done }: { x?: Expectation; close: ()
         <fieldset className="mb-2">
           <legend>Every yes carries these</legend>
           {['sign_in', 'one_time_code', 'accept_terms', 'password', 'passcode', 'held_until_admitted'].map((c) => (
-            <Form.Check key={c} inline id={`x-c-${c}`} label={c.replaceAll('_', ' ')} checked={conditions.includes(c)} onChange={(e) => setConditions(e.target.checked ? [...conditions, c] : conditions.filter((o) => o !== c))} />
+            <Form.Check
+              key={c}
+              inline
+              id={`x-c-${c}`}
+              label={c.replaceAll('_', ' ')}
+              checked={conditions.includes(c)}
+              onChange={(e) => setConditions(e.target.checked ? [...conditions, c] : conditions.filter((o) => o !== c))}
+            />
           ))}
         </fieldset>
       )}
@@ -133,30 +159,58 @@ export function MakeExpectation({ x, close, done }: { x?: Expectation; close: ()
           {services.map((s) => (
             <optgroup key={s} label={s}>
               <option value={`${s}.*`}>anything in {s}</option>
-              {actions.data?.actions.filter((a) => a.name.startsWith(`${s}.`)).map((a) => (
-                <option key={a.name} value={a.name}>
-                  {a.title}
-                </option>
-              ))}
+              {actions.data?.actions
+                .filter((a) => a.name.startsWith(`${s}.`))
+                .map((a) => (
+                  <option key={a.name} value={a.name}>
+                    {a.title}
+                  </option>
+                ))}
             </optgroup>
           ))}
         </Form.Select>
       </Form.Group>
-      <div className="plain-combo mb-2"><Combo label="With what; leave empty for everything" kind="resource" value={resource} onChange={setResource} placeholder="a space with all in it, a folder, a meeting, a person" /></div>
-      <div className="plain-combo mb-2"><Combo label="Who answers for it" kind="person" value={owner} onChange={setOwner} placeholder="empty: the administrators" /></div>
+      <div className="plain-combo mb-2">
+        <Combo
+          label="With what; leave empty for everything"
+          kind="resource"
+          value={resource}
+          onChange={setResource}
+          placeholder="a space with all in it, a folder, a meeting, a person"
+        />
+      </div>
+      <div className="plain-combo mb-2">
+        <Combo label="Who answers for it" kind="person" value={owner} onChange={setOwner} placeholder="empty: the administrators" />
+      </div>
       <Form.Group controlId="x-reason" className="mb-2">
         <Form.Label>Why</Form.Label>
         <Form.Control size="sm" value={reason} maxLength={1000} onChange={(e) => setReason(e.target.value)} />
       </Form.Group>
-      {acts && <Form.Check id="x-could" className="mb-2" label="Nor may it come about without an administrator or keeper" checked={could} onChange={(e) => setCould(e.target.checked)} />}
-      <Form.Check id="x-tell" className="mb-2" label="Mail whoever answers for it whenever the answer, the audience or the number changes" checked={tell} onChange={(e) => setTell(e.target.checked)} />
+      {acts && (
+        <Form.Check
+          id="x-could"
+          className="mb-2"
+          label="Nor may it come about without an administrator or keeper"
+          checked={could}
+          onChange={(e) => setCould(e.target.checked)}
+        />
+      )}
+      <Form.Check
+        id="x-tell"
+        className="mb-2"
+        label="Mail whoever answers for it whenever the answer, the audience or the number changes"
+        checked={tell}
+        onChange={(e) => setTell(e.target.checked)}
+      />
       {look.error && <Wrong error={look.error} />}
       {look.data && (
         <Alert variant={look.data.state === 'broken' ? 'warning' : 'info'}>
           <p>
             <Stands x={look.data} /> {look.data.says}
           </p>
-          {look.data.examples.length > 0 && <Counterexamples list={look.data.examples.slice(0, 5)} always={sort === 'always'} could={look.data.only_could} />}
+          {look.data.examples.length > 0 && (
+            <Counterexamples list={look.data.examples.slice(0, 5)} always={sort === 'always'} could={look.data.only_could} />
+          )}
         </Alert>
       )}
     </AskDialog>

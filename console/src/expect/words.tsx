@@ -7,7 +7,14 @@ export const ahead = (x: Expectation) => x.state === 'broken' && !!x.from && !!x
 
 /** How an expectation stands, in a word with a sign. */
 export function Stands({ x }: { x: Expectation }) {
-  const [sign, word] = x.state === 'broken' ? ['▼', x.only_could ? 'holds now, but could come to be broken' : ahead(x) ? `broken from ${when(x.from!)} on` : 'broken'] : x.state === 'unknown' ? ['·', 'unknown'] : x.empty ? ['△', 'about nothing'] : ['▲', 'holds']
+  const [sign, word] =
+    x.state === 'broken'
+      ? ['▼', x.only_could ? 'holds now, but could come to be broken' : ahead(x) ? `broken from ${when(x.from!)} on` : 'broken']
+      : x.state === 'unknown'
+        ? ['·', 'unknown']
+        : x.empty
+          ? ['△', 'about nothing']
+          : ['▲', 'holds']
   return (
     <span className={`stands is-${x.state}`}>
       <span aria-hidden="true">{sign}</span> {word}
@@ -40,7 +47,13 @@ export function Counterexamples({ list, always, could }: { list: Counterexample[
               <code>{e.action}</code>
             </td>
             <td>{e.count > 1 ? `${e.count} of ${e.resource.replace(/:\*$/, '')}` : e.resource}</td>
-            <td>{!e.resource.endsWith('*') && !e.person && <Link to={`/${could ? 'could' : 'ask'}?${new URLSearchParams({ who: e.who, action: e.action, resource: e.resource })}`}>{could ? 'How' : 'Why'}</Link>}</td>
+            <td>
+              {!e.resource.endsWith('*') && !e.person && (
+                <Link to={`/${could ? 'could' : 'ask'}?${new URLSearchParams({ who: e.who, action: e.action, resource: e.resource })}`}>
+                  {could ? 'How' : 'Why'}
+                </Link>
+              )}
+            </td>
           </tr>
         ))}
       </tbody>

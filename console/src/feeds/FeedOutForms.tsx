@@ -1,19 +1,17 @@
-import { useMutation } from '@tanstack/react-query'
-import { useRef, useState } from 'react'
+import { useState } from 'react'
 import { Form } from 'react-bootstrap'
 import { useNavigate } from 'react-router'
-import { call, patch, query, type FeedOut, type FeedSent } from '../api'
+import { call, type FeedOut } from '../api'
 import { AskDialog } from '../parts/AskDialog'
-import { useChange, useRefresh } from '../parts/change'
+import { useChange } from '../parts/change'
 import { Chips } from '../parts/Chips'
 import { Combo } from '../parts/Combo'
-import { counted } from './words'
 
 type Set = { address: string; key: string; scope: string; of: string[]; every: string; leavers: string; brake: string }
 
 const fresh: Set = { address: '', key: '', scope: 'all', of: [], every: '15', leavers: 'close', brake: '0' }
 
-function Why({ id, value, onChange }: { id: string; value: string; onChange: (v: string) => void }) {
+export function Why({ id, value, onChange }: { id: string; value: string; onChange: (v: string) => void }) {
   return (
     <Form.Group controlId={id}>
       <Form.Label>Why</Form.Label>
@@ -28,12 +26,24 @@ function Fields({ x, set }: { x: Set; set: (x: Set) => void }) {
     <>
       <Form.Group controlId="fo-address" className="mb-2">
         <Form.Label>Their server (SCIM 2.0)</Form.Label>
-        <Form.Control size="sm" value={x.address} placeholder="https://people.partner.example/scim/v2" onChange={(e) => set({ ...x, address: e.target.value })} />
+        <Form.Control
+          size="sm"
+          value={x.address}
+          placeholder="https://people.partner.example/scim/v2"
+          onChange={(e) => set({ ...x, address: e.target.value })}
+        />
       </Form.Group>
       <Form.Group controlId="fo-key" className="mb-2">
         <Form.Label>Where this service finds the token that it wants</Form.Label>
-        <Form.Control size="sm" value={x.key} placeholder="file:/etc/wexillum/partner.token" onChange={(e) => set({ ...x, key: e.target.value })} />
-        <Form.Text>A file on its machine (file:PATH) or a variable of its environment (env:NAME), so that the token stands in no database.</Form.Text>
+        <Form.Control
+          size="sm"
+          value={x.key}
+          placeholder="file:/etc/wexillum/partner.token"
+          onChange={(e) => set({ ...x, key: e.target.value })}
+        />
+        <Form.Text>
+          A file on its machine (file:PATH) or a variable of its environment (env:NAME), so that the token stands in no database.
+        </Form.Text>
       </Form.Group>
       <Form.Group controlId="fo-scope" className="mb-2">
         <Form.Label>Whom it is about, of those for whom directory.feed_out is on</Form.Label>
@@ -43,15 +53,37 @@ function Fields({ x, set }: { x: Set; set: (x: Set) => void }) {
           <option value="people">people by name</option>
         </Form.Select>
       </Form.Group>
-      {x.scope !== 'all' && <Chips key={x.scope} label={x.scope === 'groups' ? 'Groups' : 'People'} kind={x.scope === 'groups' ? 'group' : 'person'} values={x.of} onChange={(of) => set({ ...x, of })} />}
+      {x.scope !== 'all' && (
+        <Chips
+          key={x.scope}
+          label={x.scope === 'groups' ? 'Groups' : 'People'}
+          kind={x.scope === 'groups' ? 'group' : 'person'}
+          values={x.of}
+          onChange={(of) => set({ ...x, of })}
+        />
+      )}
       <div className="inline-form mb-2">
         <Form.Group controlId="fo-every">
           <Form.Label>Minutes between two rounds</Form.Label>
-          <Form.Control size="sm" type="number" min={1} max={10080} value={x.every} onChange={(e) => set({ ...x, every: e.target.value })} />
+          <Form.Control
+            size="sm"
+            type="number"
+            min={1}
+            max={10080}
+            value={x.every}
+            onChange={(e) => set({ ...x, every: e.target.value })}
+          />
         </Form.Group>
         <Form.Group controlId="fo-brake">
           <Form.Label>Closed in a day at most (0: as the settings say)</Form.Label>
-          <Form.Control size="sm" type="number" min={0} max={1000000} value={x.brake} onChange={(e) => set({ ...x, brake: e.target.value })} />
+          <Form.Control
+            size="sm"
+            type="number"
+            min={0}
+            max={1000000}
+            value={x.brake}
+            onChange={(e) => set({ ...x, brake: e.target.value })}
+          />
         </Form.Group>
       </div>
       <Form.Group controlId="fo-leavers" className="mb-2">
@@ -65,7 +97,15 @@ function Fields({ x, set }: { x: Set; set: (x: Set) => void }) {
   )
 }
 
-const bodyOf = (x: Set) => ({ address: x.address.trim(), key: x.key.trim(), scope: x.scope, ...(x.scope === 'all' ? {} : { of: x.of }), every: Number(x.every), leavers: x.leavers, brake: Number(x.brake) })
+const bodyOf = (x: Set) => ({
+  address: x.address.trim(),
+  key: x.key.trim(),
+  scope: x.scope,
+  ...(x.scope === 'all' ? {} : { of: x.of }),
+  every: Number(x.every),
+  leavers: x.leavers,
+  brake: Number(x.brake),
+})
 
 export function BeginOut({ close, partner: at }: { close: () => void; partner?: string }) {
   const go = useNavigate()
@@ -74,11 +114,19 @@ export function BeginOut({ close, partner: at }: { close: () => void; partner?: 
   const [why, setWhy] = useState('')
   const id = partner.trim().replace(/^partner:/, '')
   const begin = useChange(
-    () => call<FeedOut>('POST', '/api/v1/feeds-out', { partner: id, ...bodyOf(x), why: why.trim() }),
+    () => call('POST /api/v1/feeds-out', { body: { partner: id, ...bodyOf(x), why: why.trim() } }),
     () => void go(`/feeds/out/${id}`),
   )
   return (
-    <AskDialog title="Keep people of ours at a partner" leave="Cancel" submit="Begin it" disabled={begin.isPending || !id || !x.address.trim() || !x.key.trim() || !why.trim()} error={begin.error} close={close} onSubmit={() => begin.mutate()}>
+    <AskDialog
+      title="Keep people of ours at a partner"
+      leave="Cancel"
+      submit="Begin it"
+      disabled={begin.isPending || !id || !x.address.trim() || !x.key.trim() || !why.trim()}
+      error={begin.error}
+      close={close}
+      onSubmit={() => begin.mutate()}
+    >
       <p>It is held at first: what it would do is shown, and nothing is sent until you say so.</p>
       {!at && (
         <div className="plain-combo mb-2">
@@ -92,12 +140,31 @@ export function BeginOut({ close, partner: at }: { close: () => void; partner?: 
 }
 
 export function ChangeOut({ f, close }: { f: FeedOut; close: () => void }) {
-  const [x, setX] = useState<Set>({ address: f.address, key: f.key, scope: f.scope, of: f.of, every: String(f.every), leavers: f.leavers, brake: String(f.brake) })
+  const [x, setX] = useState<Set>({
+    address: f.address,
+    key: f.key,
+    scope: f.scope,
+    of: f.of,
+    every: String(f.every),
+    leavers: f.leavers,
+    brake: String(f.brake),
+  })
   const [state, setState] = useState<string>(f.state)
   const [why, setWhy] = useState('')
-  const go = useChange(() => patch<FeedOut>(`/api/v1/feeds-out/${f.partner}`, { ...bodyOf(x), state, why: why.trim() }), close)
+  const go = useChange(
+    () => call('PATCH /api/v1/feeds-out/{partner}', { path: { partner: f.partner }, body: { ...bodyOf(x), state, why: why.trim() } }),
+    close,
+  )
   return (
-    <AskDialog title={`Feed to ${f.name}`} leave="Cancel" submit="Save" disabled={go.isPending || !why.trim()} error={go.error} close={close} onSubmit={() => go.mutate()}>
+    <AskDialog
+      title={`Feed to ${f.name}`}
+      leave="Cancel"
+      submit="Save"
+      disabled={go.isPending || !why.trim()}
+      error={go.error}
+      close={close}
+      onSubmit={() => go.mutate()}
+    >
       <Form.Group controlId="fo-state" className="mb-2">
         <Form.Label>Sending</Form.Label>
         <Form.Select size="sm" value={state} onChange={(e) => setState(e.target.value)}>
@@ -111,64 +178,23 @@ export function ChangeOut({ f, close }: { f: FeedOut; close: () => void }) {
   )
 }
 
-/** Sends what is due, share by share, with a bar; it can be stopped, and nothing is lost. */
-export function Send({ f, due, person, close }: { f: FeedOut; due: number; person?: { person: string; name: string }; close: () => void }) {
-  const refresh = useRefresh()
-  const [few, setFew] = useState('3')
-  const [all, setAll] = useState(false)
-  const [why, setWhy] = useState('')
-  const [left, setLeft] = useState<number>()
-  const [sum, setSum] = useState<{ did: Record<string, number>; refused: number; problem?: string }>({ did: {}, refused: 0 })
-  const stop = useRef(false)
-  const go = useMutation({
-    mutationFn: async () => {
-      stop.current = false
-      const did: Record<string, number> = {}
-      for (let want = person ? 1 : all ? Infinity : Number(few); want > 0 && !stop.current; ) {
-        const x = await call<FeedSent>('POST', `/api/v1/feeds-out/${f.partner}/send`, { ...(person ? { person: person.person } : { most: Math.min(100, want) }), why: why.trim() })
-        let n = 0
-        for (const [k, some] of Object.entries(x.done)) {
-          did[k] = (did[k] ?? 0) + some
-          n += some
-        }
-        setSum({ did: { ...did }, refused: x.refused, problem: x.problem })
-        setLeft(x.left)
-        want -= n + x.refused
-        if (n === 0 || x.problem || person || x.left <= x.refused) break
-      }
-      void refresh()
-    },
-  })
-  const done = go.isSuccess
-  return (
-    <AskDialog title={person ? `Send ${person.name} to ${f.name}` : `Send to ${f.name}`} lock={false} leave={go.isPending ? 'Stop' : done ? 'Close' : 'Cancel'} submit={person ? 'Send them now' : all ? `Send all ${due}` : `Send ${few}`} disabled={go.isPending || (done && !!person) || !why.trim() || (!person && !all && !(Number(few) > 0))} error={go.error} close={() => (go.isPending ? (stop.current = true) : close())} onSubmit={() => go.mutate()}>
-      {!person && (
-        <>
-          <Form.Check id="fo-few" type="radio" label="a few first" disabled={go.isPending} checked={!all} onChange={() => setAll(false)} />
-          {!all && <Form.Control size="sm" className="mb-2" type="number" min={1} aria-label="How many" value={few} onChange={(e) => setFew(e.target.value)} />}
-          <Form.Check id="fo-all" className="mb-2" type="radio" label={`all ${due}`} disabled={go.isPending} checked={all} onChange={() => setAll(true)} />
-        </>
-      )}
-      <Why id="fo-send-why" value={why} onChange={setWhy} />
-      {left !== undefined && (
-        <div role="status" className="mt-2">
-          {!person && <progress max={due} value={Math.max(0, due - left)} aria-label="Sent" />}
-          <p>
-            {counted(sum.did) || 'Nothing was done'}. {!person && `${left} left.`}
-            {sum.refused > 0 && <span className="gets-no"> ▼ {sum.refused} not taken; the log says why.</span>}
-            {sum.problem && <span className="gets-no"> ▼ It was given up: {sum.problem}</span>}
-          </p>
-        </div>
-      )}
-    </AskDialog>
-  )
-}
-
 export function ReleaseOut({ f, close }: { f: FeedOut; close: () => void }) {
   const [why, setWhy] = useState('')
-  const go = useChange(() => call('POST', `/api/v1/feeds-out/${f.partner}/release`, { why: why.trim() }), close)
+  const go = useChange(
+    () => call('POST /api/v1/feeds-out/{partner}/release', { path: { partner: f.partner }, body: { why: why.trim() } }),
+    close,
+  )
   return (
-    <AskDialog title={`Let the feed to ${f.name} go on`} leave="Cancel" submit="Let it go on" danger disabled={go.isPending || !why.trim()} error={go.error} close={close} onSubmit={() => go.mutate()}>
+    <AskDialog
+      title={`Let the feed to ${f.name} go on`}
+      leave="Cancel"
+      submit="Let it go on"
+      danger
+      disabled={go.isPending || !why.trim()}
+      error={go.error}
+      close={close}
+      onSubmit={() => go.mutate()}
+    >
       <p>It may close as many accounts there again as in a day{f.most ? `: ${f.most}` : ''}. Look first at whom it would close, and why.</p>
       <Why id="fo-release-why" value={why} onChange={setWhy} />
     </AskDialog>
@@ -179,13 +205,23 @@ export function EndOut({ f, close }: { f: FeedOut; close: () => void }) {
   const leave = useNavigate()
   const [why, setWhy] = useState('')
   const go = useChange(
-    () => call('DELETE', `/api/v1/feeds-out/${f.partner}${query({ why: why.trim() })}`),
+    () => call('DELETE /api/v1/feeds-out/{partner}', { path: { partner: f.partner }, query: { why: why.trim() } }),
     () => void leave('/feeds'),
   )
   return (
-    <AskDialog title={`End the feed to ${f.name}`} leave="Cancel" submit="End it" danger disabled={go.isPending || !why.trim()} error={go.error} close={close} onSubmit={() => go.mutate()}>
+    <AskDialog
+      title={`End the feed to ${f.name}`}
+      leave="Cancel"
+      submit="End it"
+      danger
+      disabled={go.isPending || !why.trim()}
+      error={go.error}
+      close={close}
+      onSubmit={() => go.mutate()}
+    >
       <p>
-        Nothing more is sent. The {f.kept} whom it keeps stay there as they are, until somebody of {f.name} closes them. To have them closed first, turn directory.feed_out off for {f.name}, and send.
+        Nothing more is sent. The {f.kept} whom it keeps stay there as they are, until somebody of {f.name} closes them. To have them closed
+        first, turn directory.feed_out off for {f.name}, and send.
       </p>
       <Why id="fo-end-why" value={why} onChange={setWhy} />
     </AskDialog>

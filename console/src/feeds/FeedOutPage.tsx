@@ -2,13 +2,13 @@ import { useInfiniteQuery, useMutation, useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
 import { Link, useParams } from 'react-router'
-import { call, query, type FeedLine, type FeedLook, type FeedOut, type FeedOutPerson } from '../api'
+import { call, type FeedOut, type FeedOutPerson } from '../api'
 import { Empty, next, Page, Waiting, when, Wrong } from '../parts/bits'
-import { ChangeOut, EndOut, ReleaseOut, Send } from './FeedOutForms'
+import { ChangeOut, EndOut, ReleaseOut } from './FeedOutForms'
+import { Send } from './SendForm'
 import { Lines } from './Lines'
 import { counted, outState, sent } from './words'
 
-type People = { people: FeedOutPerson[]; counts: Record<string, number>; unsure?: string; next?: string }
 type Asking = 'change' | 'end' | 'release' | 'send' | FeedOutPerson
 
 /** A feed that keeps people of ours at a partner: how it stands, what it would do, what was sent, and whether it works. */
@@ -16,11 +16,16 @@ export function FeedOutPage({ role }: { role: string }) {
   const { partner = '' } = useParams()
   const [asking, setAsking] = useState<Asking>()
   const [all, setAll] = useState(false)
-  const feed = useQuery({ queryKey: ['feeds-out', partner], queryFn: () => call<FeedOut>('GET', `/api/v1/feeds-out/${partner}`), refetchInterval: (q) => (q.state.data?.began && !q.state.data.ended ? 1000 : 15000) })
+  const feed = useQuery({
+    queryKey: ['feeds-out', partner],
+    queryFn: () => call('GET /api/v1/feeds-out/{partner}', { path: { partner } }),
+    refetchInterval: (q) => (q.state.data?.began && !q.state.data.ended ? 1000 : 15000),
+  })
   const people = useInfiniteQuery({
     queryKey: ['feeds-out', partner, 'people', all, feed.data?.ended],
     initialPageParam: '',
-    queryFn: ({ pageParam }) => call<People>('GET', `/api/v1/feeds-out/${partner}/people${query({ all: all ? 'true' : undefined, after: pageParam || undefined })}`),
+    queryFn: ({ pageParam }) =>
+      call('GET /api/v1/feeds-out/{partner}/people', { path: { partner }, query: { all: all, after: pageParam || undefined } }),
     getNextPageParam: (last) => last.next,
   })
   const f = feed.data
@@ -36,7 +41,8 @@ export function FeedOutPage({ role }: { role: string }) {
       title={`People feed to ${f.name}`}
       lead={
         <>
-          {state.bad ? <b className="gets-no">▼ {state.text}</b> : state.text}; {f.kept} of ours are kept there{f.closed > 0 && <>, {f.closed} more are closed there</>}. <Link to={`/partners/${f.partner}`}>The partner</Link>
+          {state.bad ? <b className="gets-no">▼ {state.text}</b> : state.text}; {f.kept} of ours are kept there
+          {f.closed > 0 && <>, {f.closed} more are closed there</>}. <Link to={`/partners/${f.partner}`}>The partner</Link>
         </>
       }
       tools={
@@ -86,7 +92,12 @@ export function FeedOutPage({ role }: { role: string }) {
         <section aria-labelledby="h-ahead">
           <h2 id="h-ahead">What sending would do</h2>
           <div className="inline-form">
-            <Form.Check id="fo-everybody" label={`everybody (${Object.values(counts).reduce((a, n) => a + n, 0)})`} checked={all} onChange={(e) => setAll(e.target.checked)} />
+            <Form.Check
+              id="fo-everybody"
+              label={`everybody (${Object.values(counts).reduce((a, n) => a + n, 0)})`}
+              checked={all}
+              onChange={(e) => setAll(e.target.checked)}
+            />
             {admin && due > 0 && !f.shut && (
               <Button size="sm" onClick={() => setAsking('send')}>
                 Send now
@@ -111,7 +122,12 @@ export function FeedOutPage({ role }: { role: string }) {
                 [
                   ['Their server', <code key="a">{f.address}</code>],
                   ['Token', `in ${f.key}`],
-                  ['About', f.scope === 'all' ? 'all for whom directory.feed_out is on' : `${f.scope === 'groups' ? 'those in ' : ''}${f.of.join(', ')}, where directory.feed_out is on for them`],
+                  [
+                    'About',
+                    f.scope === 'all'
+                      ? 'all for whom directory.feed_out is on'
+                      : `${f.scope === 'groups' ? 'those in ' : ''}${f.of.join(', ')}, where directory.feed_out is on for them`,
+                  ],
                   ['Sent', f.state === 'held' ? 'by hand alone' : `every ${f.every} minutes${f.next ? `, next ${next(f.next)}` : ''}`],
                   ['Last', f.ended ? `${when(f.ended)}: ${counted(f.did) || 'nothing was to be done'}` : f.began ? 'now' : 'never'],
                   ['Whoever leaves', f.leavers === 'close' ? 'is closed there' : 'is removed there'],
@@ -182,7 +198,7 @@ function Ahead({ list, send }: { list?: FeedOutPerson[]; send?: (p: FeedOutPerso
 
 /** Whether the connection works, whom they keep of ours, and who seems to be there twice. */
 function Look({ f }: { f: FeedOut }) {
-  const look = useMutation({ mutationFn: () => call<FeedLook>('POST', `/api/v1/feeds-out/${f.partner}/look`) })
+  const look = useMutation({ mutationFn: () => call('POST /api/v1/feeds-out/{partner}/look', { path: { partner: f.partner } }) })
   const x = look.data
   return (
     <section aria-labelledby="h-look">
@@ -200,7 +216,8 @@ function Look({ f }: { f: FeedOut }) {
         )}
         {x?.well && (
           <p>
-            ▲ It works ({x.took_ms} ms). They keep {x.there} users, {x.ours} of them with an address of ours.{!x.patch && ' Their server writes users whole: what others wrote there is lost.'}
+            ▲ It works ({x.took_ms} ms). They keep {x.there} users, {x.ours} of them with an address of ours.
+            {!x.patch && ' Their server writes users whole: what others wrote there is lost.'}
           </p>
         )}
       </div>
@@ -211,7 +228,10 @@ function Look({ f }: { f: FeedOut }) {
             {x.unkept.map((u) => (
               <li key={u.id}>
                 <span>
-                  {u.name ?? u.user_name} <span className="sub">{u.user_name}, {u.active ? 'in use' : 'closed'}</span>
+                  {u.name ?? u.user_name}{' '}
+                  <span className="sub">
+                    {u.user_name}, {u.active ? 'in use' : 'closed'}
+                  </span>
                 </span>
               </li>
             ))}
@@ -240,7 +260,14 @@ function Look({ f }: { f: FeedOut }) {
 function SentLog({ f }: { f: FeedOut }) {
   const [wrong, setWrong] = useState(false)
   const [person, setPerson] = useState('')
-  const log = useQuery({ queryKey: ['feeds-out', f.partner, 'log', wrong, person, f.ended], queryFn: () => call<{ lines: FeedLine[] }>('GET', `/api/v1/feeds-out/${f.partner}/log${query({ wrong: wrong ? 'true' : undefined, person: person || undefined, limit: '20' })}`) })
+  const log = useQuery({
+    queryKey: ['feeds-out', f.partner, 'log', wrong, person, f.ended],
+    queryFn: () =>
+      call('GET /api/v1/feeds-out/{partner}/log', {
+        path: { partner: f.partner },
+        query: { wrong: wrong, person: person || undefined, limit: 20 },
+      }),
+  })
   const lines = log.data?.lines ?? []
   return (
     <section aria-labelledby="h-sent">

@@ -2,7 +2,7 @@ import { useMutation, useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
 import { Link } from 'react-router'
-import { call, type Feed, type FeedOut, type FeedToken } from '../api'
+import { call, type FeedToken } from '../api'
 import { AskDialog } from '../parts/AskDialog'
 import { Empty, next, Page, Waiting, when, Wrong } from '../parts/bits'
 import { useRefresh } from '../parts/change'
@@ -13,11 +13,14 @@ import { outState, stateOf } from './words'
 /** People feeds: partners that keep their people in our directory, and partners in whose directories we keep ours. */
 export function FeedsPage({ role }: { role: string }) {
   const [beginning, setBeginning] = useState<'in' | 'out'>()
-  const into = useQuery({ queryKey: ['feeds'], queryFn: () => call<{ feeds: Feed[] }>('GET', '/api/v1/feeds') })
-  const out = useQuery({ queryKey: ['feeds-out'], queryFn: () => call<{ feeds: FeedOut[] }>('GET', '/api/v1/feeds-out') })
+  const into = useQuery({ queryKey: ['feeds'], queryFn: () => call('GET /api/v1/feeds') })
+  const out = useQuery({ queryKey: ['feeds-out'], queryFn: () => call('GET /api/v1/feeds-out') })
   const admin = role === 'administrator'
   return (
-    <Page title="People feeds" lead="Where two organisations work together daily, their systems tell each other who joins and who leaves, and nobody has to remember.">
+    <Page
+      title="People feeds"
+      lead="Where two organisations work together daily, their systems tell each other who joins and who leaves, and nobody has to remember."
+    >
       <section aria-labelledby="h-in" className="feeds">
         <h2 id="h-in">In: their people in our directory</h2>
         {into.error && <Wrong error={into.error} retry={() => void into.refetch()} />}
@@ -133,12 +136,27 @@ export function BeginFeed({ close, partner: at }: { close: () => void; partner?:
   const [sponsor, setSponsor] = useState('')
   const [why, setWhy] = useState('')
   const begin = useMutation({
-    mutationFn: () => call<FeedToken>('POST', '/api/v1/feeds', { partner: partner.trim().replace(/^partner:/, ''), ...(sponsor.trim() ? { sponsor: sponsor.trim().replace(/^person:/, '') } : {}), why: why.trim() }),
+    mutationFn: () =>
+      call('POST /api/v1/feeds', {
+        body: {
+          partner: partner.trim().replace(/^partner:/, ''),
+          ...(sponsor.trim() ? { sponsor: sponsor.trim().replace(/^person:/, '') } : {}),
+          why: why.trim(),
+        },
+      }),
     onSuccess: () => void refresh(),
   })
   if (begin.data) return <TokenTold x={begin.data} close={close} />
   return (
-    <AskDialog title="Begin a people feed" leave="Cancel" submit="Begin it" disabled={begin.isPending || partner.trim() === '' || why.trim() === ''} error={begin.error} close={close} onSubmit={() => begin.mutate()}>
+    <AskDialog
+      title="Begin a people feed"
+      leave="Cancel"
+      submit="Begin it"
+      disabled={begin.isPending || partner.trim() === '' || why.trim() === ''}
+      error={begin.error}
+      close={close}
+      onSubmit={() => begin.mutate()}
+    >
       <p>It is watched at first: whom it tells of is shown, and no record is touched until you say so.</p>
       {!at && (
         <div className="plain-combo mb-2">
@@ -160,7 +178,15 @@ export function BeginFeed({ close, partner: at }: { close: () => void; partner?:
 export function TokenTold({ x, close }: { x: FeedToken; close: () => void }) {
   const [copied, setCopied] = useState(false)
   return (
-    <AskDialog title={`For ${x.feed.name}`} leave="Close" submit={copied ? 'Copied' : 'Copy the token'} disabled={false} error={undefined} close={close} onSubmit={() => void navigator.clipboard?.writeText(x.token).then(() => setCopied(true))}>
+    <AskDialog
+      title={`For ${x.feed.name}`}
+      leave="Close"
+      submit={copied ? 'Copied' : 'Copy the token'}
+      disabled={false}
+      error={undefined}
+      close={close}
+      onSubmit={() => void navigator.clipboard?.writeText(x.token).then(() => setCopied(true))}
+    >
       <p>Their administrator enters both in their own system. The token is shown this once; tell it over a safe way.</p>
       <dl className="said">
         <div>

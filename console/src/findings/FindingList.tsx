@@ -62,17 +62,20 @@ function One({ f, decide, titled = true }: { f: Finding; decide?: string; titled
   const [until, setUntil] = useState('+90d')
   const done = () => client.invalidateQueries({ queryKey: ['findings'] })
   const accept = useMutation({
-    mutationFn: () => call('POST', '/api/v1/findings/acceptance', { id: f.id, reason, until }),
+    mutationFn: () => call('POST /api/v1/findings/acceptance', { body: { id: f.id, reason, until } }),
     onSuccess: () => {
       setOpen(false)
       void done()
     },
   })
-  const reopen = useMutation({ mutationFn: () => call('DELETE', `/api/v1/findings/acceptance?id=${encodeURIComponent(f.id)}`), onSuccess: () => void done() })
+  const reopen = useMutation({
+    mutationFn: () => call('DELETE /api/v1/findings/acceptance', { query: { id: f.id } }),
+    onSuccess: () => void done(),
+  })
   const mend = useMutation({
     mutationFn: () => {
       const [kind, ...id] = f.about[0].split(':')
-      return call('POST', '/api/v1/records/mend', { kind, id: id.join(':') })
+      return call('POST /api/v1/records/mend', { body: { kind, id: id.join(':') } })
     },
     onSuccess: () => void done(),
   })
@@ -122,8 +125,24 @@ function One({ f, decide, titled = true }: { f: Finding; decide?: string; titled
       )}
       {decide && open && (
         <Form className="inline-form" onSubmit={submit} aria-label={`Accept ${f.id}`}>
-          <Form.Control size="sm" aria-label="Why it may stay" placeholder="why it may stay" required autoFocus value={reason} onChange={(e) => setReason(e.target.value)} />
-          <Form.Control size="sm" aria-label="Until" placeholder="+90d or a date" required className="short" value={until} onChange={(e) => setUntil(e.target.value)} />
+          <Form.Control
+            size="sm"
+            aria-label="Why it may stay"
+            placeholder="why it may stay"
+            required
+            autoFocus
+            value={reason}
+            onChange={(e) => setReason(e.target.value)}
+          />
+          <Form.Control
+            size="sm"
+            aria-label="Until"
+            placeholder="+90d or a date"
+            required
+            className="short"
+            value={until}
+            onChange={(e) => setUntil(e.target.value)}
+          />
           <Button size="sm" type="submit" disabled={accept.isPending}>
             Accept
           </Button>

@@ -25,26 +25,57 @@ const leads: Partial<Record<Do, string>> = {
 }
 
 /** One change of records, weighed before it is made. */
-export function Act({ what, addresses, resource, role, guest, keeper, close }: { what: Do; addresses: string[]; resource?: string; role?: string; guest?: GuestView; keeper?: boolean; close: () => void }) {
+export function Act({
+  what,
+  addresses,
+  resource,
+  role,
+  guest,
+  keeper,
+  close,
+}: {
+  what: Do
+  addresses: string[]
+  resource?: string
+  role?: string
+  guest?: GuestView
+  keeper?: boolean
+  close: () => void
+}) {
   const refresh = useRefresh()
   const [reason, setReason] = useState('')
   const [until, setUntil] = useState('')
   const [grants, setGrants] = useState(true)
   const [sponsor, setSponsor] = useState('')
-  const was = { name: guest?.short.name ?? '', purpose: guest?.short.purpose ?? '', language: guest?.language ?? '', location: guest?.location ?? '', licence: guest?.licence ?? 'none' }
+  const was = {
+    name: guest?.short.name ?? '',
+    purpose: guest?.short.purpose ?? '',
+    language: guest?.language ?? '',
+    location: guest?.location ?? '',
+    licence: guest?.licence ?? 'none',
+  }
   const [facts, setFacts] = useState(was)
   const changed = what === 'describe' ? Object.fromEntries(Object.entries(facts).filter(([k, v]) => v !== was[k as keyof typeof was])) : {}
-  const body: GuestChange = { do: what, ...changed, addresses, resource, role, ...(reason ? { reason } : {}), ...(what === 'extend' ? { grants, ...(until ? { until } : {}) } : {}), ...(what === 'hand_over' && sponsor ? { sponsor } : {}) }
+  const body: GuestChange = {
+    do: what,
+    ...changed,
+    addresses,
+    resource,
+    role,
+    ...(reason ? { reason } : {}),
+    ...(what === 'extend' ? { grants, ...(until ? { until } : {}) } : {}),
+    ...(what === 'hand_over' && sponsor ? { sponsor } : {}),
+  }
   const ready = what === 'hand_over' ? sponsor !== '' : what !== 'describe' || Object.keys(changed).length > 0
   const ahead = useQuery({
     queryKey: ['act', what, addresses, until, grants, sponsor, resource, role, changed],
-    queryFn: () => call<{ guests: GuestChanged[] }>('POST', '/api/v1/guests/changes?preview=true', body),
+    queryFn: () => call('POST /api/v1/guests/changes', { query: { preview: true }, body }),
     enabled: ready,
     retry: false,
     placeholderData: (old) => old,
   })
   const go = useMutation({
-    mutationFn: () => call<{ guests: GuestChanged[] }>('POST', '/api/v1/guests/changes', body),
+    mutationFn: () => call('POST /api/v1/guests/changes', { body }),
     onSuccess: () => {
       void refresh()
       close()
@@ -56,12 +87,31 @@ export function Act({ what, addresses, resource, role, guest, keeper, close }: {
   const title = back ? 'Take it back' : doWords[what]
   const needsReason = what !== 'confirm' && what !== 'invite_again' && what !== 'remind' && what !== 'describe'
   return (
-    <AskDialog wide title={<>{title}: {addresses.length === 1 ? addresses[0] : `${addresses.length} guests`}</>} leave="Leave it" submit={addresses.length > 1 ? `${title} ${can} of ${addresses.length}` : title} disabled={go.isPending || !ready || can === 0} danger={what === 'remove'} error={null} close={close} onSubmit={() => go.mutate()}>
+    <AskDialog
+      wide
+      title={
+        <>
+          {title}: {addresses.length === 1 ? addresses[0] : `${addresses.length} guests`}
+        </>
+      }
+      leave="Leave it"
+      submit={addresses.length > 1 ? `${title} ${can} of ${addresses.length}` : title}
+      disabled={go.isPending || !ready || can === 0}
+      danger={what === 'remove'}
+      error={null}
+      close={close}
+      onSubmit={() => go.mutate()}
+    >
       <p className="quiet">{back ? 'What was meant for them goes, and the link that was sent is of no use any more.' : leads[what]}</p>
       {what === 'suspend' && keeper && (
         <p className="quiet">
           Their home account, where they have one, is not concerned. To stop somebody on every account,{' '}
-          {addresses.length === 1 ? <Link to={`/partners?bar=${encodeURIComponent(addresses[0])}`}>bar the address</Link> : 'bar the addresses'}: then nothing gets in, whatever any rule says, until the bar is lifted.
+          {addresses.length === 1 ? (
+            <Link to={`/partners?bar=${encodeURIComponent(addresses[0])}`}>bar the address</Link>
+          ) : (
+            'bar the addresses'
+          )}
+          : then nothing gets in, whatever any rule says, until the bar is lifted.
         </p>
       )}
       {what === 'describe' && (
@@ -69,7 +119,12 @@ export function Act({ what, addresses, resource, role, guest, keeper, close }: {
           {(['name', 'purpose', 'location'] as const).map((k) => (
             <Form.Group key={k} controlId={`act-${k}`} className="mb-2">
               <Form.Label>{{ name: 'Name', purpose: 'Purpose', location: 'Location' }[k]}</Form.Label>
-              <Form.Control size="sm" maxLength={k === 'location' ? 100 : 500} value={facts[k]} onChange={(e) => setFacts({ ...facts, [k]: e.target.value })} />
+              <Form.Control
+                size="sm"
+                maxLength={k === 'location' ? 100 : 500}
+                value={facts[k]}
+                onChange={(e) => setFacts({ ...facts, [k]: e.target.value })}
+              />
             </Form.Group>
           ))}
           <div className="form-row">
@@ -101,7 +156,12 @@ export function Act({ what, addresses, resource, role, guest, keeper, close }: {
             <Form.Control size="sm" type="date" value={until} onChange={(e) => setUntil(e.target.value)} />
             <Form.Text>Empty: as far as one extension may go.</Form.Text>
           </Form.Group>
-          <Form.Check id="act-grants" label="Extend the grants that would end before" checked={grants} onChange={(e) => setGrants(e.target.checked)} />
+          <Form.Check
+            id="act-grants"
+            label="Extend the grants that would end before"
+            checked={grants}
+            onChange={(e) => setGrants(e.target.checked)}
+          />
         </div>
       )}
       {what === 'hand_over' && (
@@ -139,7 +199,7 @@ export function Act({ what, addresses, resource, role, guest, keeper, close }: {
                     {g.name && <span className="sub">{g.address}</span>}
                   </th>
                   <td>{outOf(g.was)}</td>
-                  <td>{g.done ? (what === 'remove' ? '✕ removed' : outOf(g.will)) : <span className="gets-no">▼ {g.reason}</span>}</td>
+                  <td>{g.done ? what === 'remove' ? '✕ removed' : outOf(g.will) : <span className="gets-no">▼ {g.reason}</span>}</td>
                   <td className="num">{g.done && g.lost ? g.lost : '–'}</td>
                 </tr>
               ))}

@@ -1,8 +1,8 @@
 import { useInfiniteQuery, useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
-import { Button, Form } from 'react-bootstrap'
+import { Button } from 'react-bootstrap'
 import { Link, useParams, useSearchParams } from 'react-router'
-import { call, query, type DueSupposed, type GuestChange, type GuestView, type JournalEntry, type OutboxMessage, type Session } from '../api'
+import { call, query, type GuestChange, type Session } from '../api'
 import { Empty, Page, since, until, Waiting, when, Wrong } from '../parts/bits'
 import { Change, changesOf } from '../journal/JournalPage'
 import { StoredChange } from '../places/PlaceDialog'
@@ -11,6 +11,7 @@ import { Line } from './Line'
 import { doWords, stateWords } from './words'
 import { WishBox } from './Wishes'
 import { Merge } from './MergeGuests'
+import { WhatIf } from './WhatIf'
 
 type Do = GuestChange['do']
 
@@ -21,14 +22,20 @@ export function GuestPage({ session }: { session: Session }) {
   const [params] = useSearchParams() // where somebody seems to be here twice, it leads to merging
   const [merge, setMerge] = useState(params.get('merge') !== null)
   const [out, setOut] = useState<{ bundle: string; resource: string }>() // of a bundle
-  const g = useQuery({ queryKey: ['guest', address], queryFn: () => call<GuestView>('GET', `/api/v1/guests/${encodeURIComponent(address)}`) })
-  if (g.error) return <Page title={address}><Wrong error={g.error} retry={() => void g.refetch()} /></Page>
+  const g = useQuery({ queryKey: ['guest', address], queryFn: () => call('GET /api/v1/guests/{address}', { path: { address } }) })
+  if (g.error)
+    return (
+      <Page title={address}>
+        <Wrong error={g.error} retry={() => void g.refetch()} />
+      </Page>
+    )
   if (!g.data) return <Waiting what="Reading the record" />
   const x = g.data
   const s = x.short
   const may = session.role !== 'auditor'
   const keeper = session.role === 'administrator' || session.role === 'keeper'
-  const acts: Do[] = s.state === 'invited' ? ['remind', 'invite_again'] : s.state === 'suspended' ? ['bring_back', 'extend'] : ['extend', 'suspend', 'end']
+  const acts: Do[] =
+    s.state === 'invited' ? ['remind', 'invite_again'] : s.state === 'suspended' ? ['bring_back', 'extend'] : ['extend', 'suspend', 'end']
   const facts: [string, string | undefined][] = [
     ['Sponsor', s.sponsor_name || s.sponsor || 'nobody'],
     ['Purpose', s.purpose],
@@ -121,7 +128,15 @@ export function GuestPage({ session }: { session: Session }) {
                     <tr key={i} className={r.live ? '' : 'is-over'}>
                       <th scope="row">
                         <Link to={`/audience${query({ resource: r.resource })}`}>{r.name || r.resource}</Link>
-                        <span className="sub">{r.group ? `through the group ${r.group}` : r.bundle ? <Link to={`/bundles/${r.bundle}`}>through the bundle {r.bundle}</Link> : r.resource}</span>
+                        <span className="sub">
+                          {r.group ? (
+                            `through the group ${r.group}`
+                          ) : r.bundle ? (
+                            <Link to={`/bundles/${r.bundle}`}>through the bundle {r.bundle}</Link>
+                          ) : (
+                            r.resource
+                          )}
+                        </span>
                       </th>
                       <td>{r.role}</td>
                       <td>{r.live ? (r.until ? until(r.until) : 'no end') : r.until ? `over since ${until(r.until)}` : 'not yet'}</td>
@@ -130,10 +145,22 @@ export function GuestPage({ session }: { session: Session }) {
                         <td className="row-acts">
                           {r.live && !r.group && (
                             <>
-                              <Button size="sm" variant="outline-secondary" onClick={() => setAct({ what: 'confirm', resource: r.resource })}>
+                              <Button
+                                size="sm"
+                                variant="outline-secondary"
+                                onClick={() => setAct({ what: 'confirm', resource: r.resource })}
+                              >
                                 Confirm
                               </Button>
-                              <Button size="sm" variant="outline-secondary" onClick={() => (r.bundle ? setOut({ bundle: r.bundle, resource: r.resource }) : setAct({ what: 'end_grant', resource: r.resource, role: r.role }))}>
+                              <Button
+                                size="sm"
+                                variant="outline-secondary"
+                                onClick={() =>
+                                  r.bundle
+                                    ? setOut({ bundle: r.bundle, resource: r.resource })
+                                    : setAct({ what: 'end_grant', resource: r.resource, role: r.role })
+                                }
+                              >
                                 End
                               </Button>
                             </>
@@ -179,69 +206,36 @@ export function GuestPage({ session }: { session: Session }) {
       </div>
       {session.role !== 'member' && <History address={s.address} keeper={keeper} />}
       {act && <Act {...act} addresses={[s.address]} guest={x} keeper={keeper} close={() => setAct(undefined)} />}
-      {out && <StoredChange danger title={`Take it out of what ${s.name || s.address} holds of ${out.bundle}`} leave="Leave it" submit="Take it out" done="It is taken out" path="/api/v1/holdings/end" body={{ address: s.address, ...out }} close={() => setOut(undefined)} />}
+      {out && (
+        <StoredChange
+          danger
+          title={`Take it out of what ${s.name || s.address} holds of ${out.bundle}`}
+          leave="Leave it"
+          submit="Take it out"
+          done="It is taken out"
+          to="POST /api/v1/holdings/end"
+          body={{ address: s.address, ...out }}
+          close={() => setOut(undefined)}
+        />
+      )}
       {merge && <Merge into={s.address} other={params.get('merge') ?? ''} close={() => setMerge(false)} />}
     </Page>
   )
 }
 
-/** How the dates move if something were done. */
-function WhatIf({ guest }: { guest: GuestView }) {
-  const [what, setWhat] = useState('')
-  const [day, setDay] = useState('')
-  const [resource, setResource] = useState('')
-  const on = what === 'end_grant' || what === 'confirm' ? resource || guest.grants.find((r) => r.live && !r.group)?.resource : undefined
-  const x = useQuery({
-    queryKey: ['what-if', guest.short.address, what, day, on],
-    queryFn: () => call<DueSupposed>('POST', '/api/v1/due/supposing', { address: guest.short.address, do: what, ...(what === 'extend' ? { grants: true, ...(day ? { until: day } : {}) } : {}), ...(on ? { resource: on } : {}) }),
-    enabled: what !== '',
-    retry: false,
-  })
-  return (
-    <div className="what-if">
-      <div className="filters">
-        <Form.Select size="sm" aria-label="What if" value={what} onChange={(e) => setWhat(e.target.value)}>
-          <option value="">What if…</option>
-          <option value="extend">it were extended</option>
-          <option value="end_grant">a grant ended now</option>
-          <option value="confirm">its grants were confirmed</option>
-          <option value="suspend">it were suspended</option>
-          <option value="end">it were let go</option>
-          {guest.short.partner && <option value="suspend_partner">{guest.short.partner} were suspended</option>}
-        {guest.short.partner && <option value="end_partner">the connection with {guest.short.partner} ended</option>}
-        </Form.Select>
-        {what === 'extend' && <Form.Control size="sm" type="date" aria-label="Until" value={day} onChange={(e) => setDay(e.target.value)} />}
-        {on && (
-          <Form.Select size="sm" aria-label="Which grant" value={on} onChange={(e) => setResource(e.target.value)}>
-            {guest.grants
-              .filter((r) => r.live && !r.group)
-              .map((r, i) => (
-                <option key={i} value={r.resource}>
-                  {r.name || r.resource}
-                </option>
-              ))}
-          </Form.Select>
-        )}
-        {what && <span className="quiet">A changed rule is asked in a draft: work in it, and come back here.</span>}
-      </div>
-      {x.error && <Wrong error={x.error} />}
-      {what === 'suspend_partner' && <p className="quiet">A suspended partner changes no record: everything refuses at its own gate, the dates stay, and bringing it back restores what was there.</p>}
-      {x.data?.reason && <p className="gets-no">▼ {x.data.reason}</p>}
-      {x.data && !x.data.reason && <Line steps={x.data.will} label="Line of time as it would be" />}
-    </div>
-  )
-}
-
 function History({ address, keeper }: { address: string; keeper: boolean }) {
   const client = useQueryClient()
-  const again = useMutation({ mutationFn: (id: number) => call('POST', `/api/v1/outbox/${id}/again`), onSuccess: () => void client.invalidateQueries({ queryKey: ['outbox', address] }) })
+  const again = useMutation({
+    mutationFn: (id: number) => call('POST /api/v1/outbox/{id}/again', { path: { id } }),
+    onSuccess: () => void client.invalidateQueries({ queryKey: ['outbox', address] }),
+  })
   const log = useInfiniteQuery({
     queryKey: ['journal', 'guest', address],
-    queryFn: ({ pageParam }) => call<{ entries: JournalEntry[]; next: string }>('GET', `/api/v1/journal${query({ about: address, cursor: pageParam, limit: '60' })}`),
+    queryFn: ({ pageParam }) => call('GET /api/v1/journal', { query: { about: address, cursor: pageParam, limit: 60 } }),
     initialPageParam: '',
     getNextPageParam: (last) => last.next || undefined,
   })
-  const mail = useQuery({ queryKey: ['outbox', address], queryFn: () => call<{ messages: OutboxMessage[] }>('GET', `/api/v1/outbox${query({ recipient: address })}`) })
+  const mail = useQuery({ queryKey: ['outbox', address], queryFn: () => call('GET /api/v1/outbox', { query: { recipient: address } }) })
   return (
     <div className="guest-two">
       <section aria-labelledby="h-history">

@@ -2,14 +2,13 @@ import { keepPreviousData, useInfiniteQuery, useQuery } from '@tanstack/react-qu
 import { useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
 import { Link, useSearchParams } from 'react-router'
-import { call, query, type DueDays, type GuestShort, type Session } from '../api'
+import { call, type Session } from '../api'
 import { Combo } from '../parts/Combo'
 import { Empty, Page, until, Waiting, Wrong } from '../parts/bits'
 import { Act } from './Act'
 import { Tide } from './Tide'
 import { doWords, needWords, stateWords } from './words'
 
-type List = { guests: GuestShort[]; total: number; next: string }
 const filters = ['q', 'partner', 'sponsor', 'state', 'origin', 'space', 'ending', 'needs'] as const
 const bulk = ['extend', 'confirm', 'suspend', 'bring_back', 'end', 'remind', 'hand_over', 'remove'] as const
 
@@ -30,13 +29,13 @@ export function GuestsPage({ session, mine }: { session: Session; mine?: boolean
   const list = useInfiniteQuery({
     queryKey: ['guests', asked, sort],
     initialPageParam: '',
-    queryFn: ({ pageParam }) => call<List>('GET', `/api/v1/guests${query({ ...asked, sort, limit: '50', cursor: pageParam })}`),
+    queryFn: ({ pageParam }) => call('GET /api/v1/guests', { query: { ...asked, sort, limit: 50, cursor: pageParam } }),
     getNextPageParam: (p) => p.next || undefined,
     placeholderData: keepPreviousData,
   })
   const days = useQuery({
     queryKey: ['due-days', get('partner'), get('sponsor')],
-    queryFn: () => call<DueDays>('GET', `/api/v1/due/days${query({ until: '+182d', partner: get('partner'), sponsor: get('sponsor') })}`),
+    queryFn: () => call('GET /api/v1/due/days', { query: { until: '+182d', partner: get('partner'), sponsor: get('sponsor') } }),
     placeholderData: keepPreviousData,
   })
   const guests = list.data?.pages.flatMap((p) => p.guests) ?? []
@@ -47,10 +46,21 @@ export function GuestsPage({ session, mine }: { session: Session; mine?: boolean
   return (
     <Page
       title={mine ? 'My guests' : 'Guests'}
-      lead={mine ? 'The guests you sponsor: the access they have, until when, and what is asked of you.' : 'Everybody outside who has a guest record: their sponsor, their access, and when it ends.'}
+      lead={
+        mine
+          ? 'The guests you sponsor: the access they have, until when, and what is asked of you.'
+          : 'Everybody outside who has a guest record: their sponsor, their access, and when it ends.'
+      }
       tools={
         <>
-          <Form.Control size="sm" type="search" aria-label="Find guests" placeholder="name or address" value={get('q')} onChange={(e) => set('q', e.target.value)} />
+          <Form.Control
+            size="sm"
+            type="search"
+            aria-label="Find guests"
+            placeholder="name or address"
+            value={get('q')}
+            onChange={(e) => set('q', e.target.value)}
+          />
           {session.role !== 'member' && (
             <Link className="btn btn-sm btn-outline-secondary" to="/lists">
               Lists
@@ -91,7 +101,13 @@ export function GuestsPage({ session, mine }: { session: Session; mine?: boolean
           </div>
         )}
         <div className="plain-combo slim">
-          <Combo label="In the space" kind="space" placeholder="any" value={get('space')} onChange={(v) => set('space', v.replace(/^space:/, ''))} />
+          <Combo
+            label="In the space"
+            kind="space"
+            placeholder="any"
+            value={get('space')}
+            onChange={(v) => set('space', v.replace(/^space:/, ''))}
+          />
         </div>
         <Form.Select size="sm" aria-label="What is to be looked at" value={get('needs')} onChange={(e) => set('needs', e.target.value)}>
           <option value="">whatever they need</option>
@@ -113,7 +129,9 @@ export function GuestsPage({ session, mine }: { session: Session; mine?: boolean
       </div>
       {list.error && <Wrong error={list.error} retry={() => void list.refetch()} />}
       {list.isLoading && <Waiting what="Reading guests" />}
-      {list.data && total === 0 && <Empty>{any ? 'No record is so.' : 'There is no guest yet. Invite somebody; what it opens is told before anything is sent.'}</Empty>}
+      {list.data && total === 0 && (
+        <Empty>{any ? 'No record is so.' : 'There is no guest yet. Invite somebody; what it opens is told before anything is sent.'}</Empty>
+      )}
       {guests.length > 0 && (
         <>
           {may && (
@@ -192,7 +210,13 @@ export function GuestsPage({ session, mine }: { session: Session; mine?: boolean
         </>
       )}
       {list.hasNextPage && (
-        <Button size="sm" variant="outline-primary" className="more" disabled={list.isFetchingNextPage} onClick={() => void list.fetchNextPage()}>
+        <Button
+          size="sm"
+          variant="outline-primary"
+          className="more"
+          disabled={list.isFetchingNextPage}
+          onClick={() => void list.fetchNextPage()}
+        >
           More
         </Button>
       )}

@@ -13,14 +13,33 @@ import { useRefresh } from '../parts/change'
 export function InvitePage({ session }: { session: Session }) {
   const refresh = useRefresh()
   const [params] = useSearchParams()
-  const [f, setF] = useState({ list: params.get('list') ?? '', into: params.get('into') ?? '', role: 'view', purpose: '', text: '', landing: '', sponsor: '', until: '', language: '', location: '', licence: '' })
+  const [f, setF] = useState({
+    list: params.get('list') ?? '',
+    into: params.get('into') ?? '',
+    role: 'view',
+    purpose: '',
+    text: '',
+    landing: '',
+    sponsor: '',
+    until: '',
+    language: '',
+    location: '',
+    licence: '',
+  })
   const [weighed, setWeighed] = useState<{ key: string; x: Invited }>()
   const [sent, setSent] = useState<Invited>()
-  const body = () => Object.fromEntries(Object.entries({ ...f, role: f.into && !/^(group:|directory)/.test(f.into) ? f.role : '' }).filter(([, v]) => v.trim() !== ''))
+  const body = () => {
+    const role = f.into && !/^(group:|directory)/.test(f.into) ? (f.role as 'view' | 'contribute' | 'manage') : undefined
+    const given = Object.fromEntries(Object.entries(f).filter(([k, v]) => v.trim() !== '' && k !== 'role')) as Partial<typeof f>
+    return { ...given, list: f.list, role }
+  }
   const key = JSON.stringify(body())
-  const weigh = useMutation({ mutationFn: () => call<Invited>('POST', '/api/v1/invitations?preview=true', body()), onSuccess: (x) => setWeighed({ key, x }) })
+  const weigh = useMutation({
+    mutationFn: () => call('POST /api/v1/invitations', { query: { preview: true }, body: body() }),
+    onSuccess: (x) => setWeighed({ key, x }),
+  })
   const send = useMutation({
-    mutationFn: () => call<Invited>('POST', '/api/v1/invitations', body(), { 'Idempotency-Key': crypto.randomUUID() }),
+    mutationFn: () => call('POST /api/v1/invitations', { body: body(), headers: { 'Idempotency-Key': crypto.randomUUID() } }),
     onSuccess: (x) => {
       setSent(x)
       setWeighed(undefined)
@@ -38,7 +57,10 @@ export function InvitePage({ session }: { session: Session }) {
   const whole = f.into && !/^(group:|directory)/.test(f.into)
   const yes = ahead ? (ahead.counts.invited ?? 0) + (ahead.counts.given ?? 0) : 0
   return (
-    <Page title="Invite" lead="Invite one address or a list. First see what the invitation would open, what would be narrower, and what happens to each address. Nothing is sent before you confirm.">
+    <Page
+      title="Invite"
+      lead="Invite one address or a list. First see what the invitation would open, what would be narrower, and what happens to each address. Nothing is sent before you confirm."
+    >
       <div className="invite">
         <Form
           className="invite-form"
@@ -48,10 +70,20 @@ export function InvitePage({ session }: { session: Session }) {
             weigh.mutate()
           }}
         >
-          {field('list', 'Whom', 'One a line or between commas; a name may stand before an address in angle brackets.', { as: 'textarea', rows: 3, required: true })}
+          {field('list', 'Whom', 'One a line or between commas; a name may stand before an address in angle brackets.', {
+            as: 'textarea',
+            rows: 3,
+            required: true,
+          })}
           <div className="form-row">
             <div className="plain-combo">
-              <Combo label="Into" kind="resource" placeholder="the directory, a space, a single item" value={f.into} onChange={(into) => setF({ ...f, into })} />
+              <Combo
+                label="Into"
+                kind="resource"
+                placeholder="the directory, a space, a single item"
+                value={f.into}
+                onChange={(into) => setF({ ...f, into })}
+              />
             </div>
             {whole && (
               <Form.Group controlId="i-role">
@@ -71,7 +103,13 @@ export function InvitePage({ session }: { session: Session }) {
             <summary>{session.role === 'member' ? 'Language, and where they land' : 'Sponsor, language, where they land, licence'}</summary>
             {session.role !== 'member' && (
               <div className="plain-combo mb-2">
-                <Combo label="Sponsor" kind="person" placeholder="whoever invites" value={f.sponsor} onChange={(sponsor) => setF({ ...f, sponsor })} />
+                <Combo
+                  label="Sponsor"
+                  kind="person"
+                  placeholder="whoever invites"
+                  value={f.sponsor}
+                  onChange={(sponsor) => setF({ ...f, sponsor })}
+                />
               </div>
             )}
             <div className="form-row">
@@ -111,7 +149,9 @@ export function InvitePage({ session }: { session: Session }) {
         </Form>
         <div className="invite-weighed" aria-live="polite">
           {sent && <Outcome x={sent} sent />}
-          {!sent && ahead && <Weighed x={ahead} choose={(n) => setF({ ...f, into: n.into, role: n.role, until: n.until ? dayFromNow(30) : f.until })} />}
+          {!sent && ahead && (
+            <Weighed x={ahead} choose={(n) => setF({ ...f, into: n.into, role: n.role, until: n.until ? dayFromNow(30) : f.until })} />
+          )}
           {!sent && !ahead && <p className="empty">Choose “Preview” to see here what the invitation would open.</p>}
         </div>
       </div>
@@ -125,7 +165,9 @@ function Outcome({ x, sent }: { x: Invited; sent?: boolean }) {
       <h2 id="h-outcome">{sent ? 'Sent' : 'Address by address'}</h2>
       {sent && (
         <p>
-          {x.counts.invited ?? 0} invited, {x.counts.given ?? 0} given more, {x.lines.length - (x.counts.invited ?? 0) - (x.counts.given ?? 0)} not. The mail is on its way. <Link to="/guests?state=invited">Who has not accepted yet</Link>
+          {x.counts.invited ?? 0} invited, {x.counts.given ?? 0} given more,{' '}
+          {x.lines.length - (x.counts.invited ?? 0) - (x.counts.given ?? 0)} not. The mail is on its way.{' '}
+          <Link to="/guests?state=invited">Who has not accepted yet</Link>
         </p>
       )}
       <Outcomes lines={x.lines} made={sent} mail />
@@ -140,7 +182,10 @@ function Weighed({ x, choose }: { x: Invited; choose: (n: Invited['narrower'][nu
       {x.opens.map((o) => (
         <section key={o.of} aria-label={`What it opens: ${o.of}`}>
           <h2>
-            It would open {o.opened} things in spaces <span className="quiet">and {o.wide} kinds of things besides, for {o.count} from {o.of}</span>
+            It would open {o.opened} things in spaces{' '}
+            <span className="quiet">
+              and {o.wide} kinds of things besides, for {o.count} from {o.of}
+            </span>
           </h2>
           <OpensList o={o} />
           <Line steps={o.steps} label={`What would become of ${o.who}`} />

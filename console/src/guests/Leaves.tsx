@@ -3,7 +3,7 @@ import { useState } from 'react'
 import { Form } from 'react-bootstrap'
 import { AskDialog } from '../parts/AskDialog'
 import { Link } from 'react-router'
-import { call, type Offer } from '../api'
+import { call } from '../api'
 import { Combo } from '../parts/Combo'
 import { Waiting, Wrong } from '../parts/bits'
 import { useRefresh } from '../parts/change'
@@ -15,24 +15,38 @@ export function Leaves({ person, name, close }: { person: string; name: string; 
   const [successor, setSuccessor] = useState('')
   const [reason, setReason] = useState('')
   const body = { reason, ...(at ? { at } : {}), ...(successor ? { successor } : {}) }
-  const path = `/api/v1/people/${encodeURIComponent(person)}/leaving`
-  const ahead = useQuery({ queryKey: ['leaving', person, at, successor], queryFn: () => call<Offer>('POST', `${path}?preview=true`, { ...body, reason: 'weighed' }), retry: false, placeholderData: (old) => old })
+  const ahead = useQuery({
+    queryKey: ['leaving', person, at, successor],
+    queryFn: () =>
+      call('POST /api/v1/people/{id}/leaving', { path: { id: person }, query: { preview: true }, body: { ...body, reason: 'weighed' } }),
+    retry: false,
+    placeholderData: (old) => old,
+  })
   const go = useMutation({
-    mutationFn: () => call<Offer>('POST', path, body),
+    mutationFn: () => call('POST /api/v1/people/{id}/leaving', { path: { id: person }, body }),
     onSuccess: () => {
       void refresh()
       close()
     },
   })
   return (
-    <AskDialog title={<>{name} leaves us</>} leave="Cancel" submit={successor ? 'Note it, and ask' : 'Note it'} disabled={go.isPending || !!ahead.error || !ahead.data} error={null} close={close} onSubmit={() => go.mutate()}>
+    <AskDialog
+      title={<>{name} leaves us</>}
+      leave="Cancel"
+      submit={successor ? 'Note it, and ask' : 'Note it'}
+      disabled={go.isPending || !!ahead.error || !ahead.data}
+      error={null}
+      close={close}
+      onSubmit={() => go.mutate()}
+    >
       {ahead.isLoading && <Waiting what="Counting" />}
       {ahead.data && (
         <p role="status">
           <Link to={`/guests?sponsor=${encodeURIComponent(person)}`}>
             {ahead.data.guests} {ahead.data.guests === 1 ? 'guest' : 'guests'}
           </Link>{' '}
-          and {ahead.data.grants} {ahead.data.grants === 1 ? 'grant' : 'grants'} are answered for by {name}. Where a sponsor is required and nobody takes over, a record is suspended 14 days after.
+          and {ahead.data.grants} {ahead.data.grants === 1 ? 'grant' : 'grants'} are answered for by {name}. Where a sponsor is required and
+          nobody takes over, a record is suspended 14 days after.
         </p>
       )}
       {ahead.error && <Wrong error={ahead.error} />}
@@ -42,7 +56,13 @@ export function Leaves({ person, name, close }: { person: string; name: string; 
         <Form.Text>Empty: now.</Form.Text>
       </Form.Group>
       <div className="plain-combo mb-2">
-        <Combo label="Who is asked to take over" kind="person" placeholder="nobody yet" value={successor} onChange={(v) => setSuccessor(v.replace(/^person:/, ''))} />
+        <Combo
+          label="Who is asked to take over"
+          kind="person"
+          placeholder="nobody yet"
+          value={successor}
+          onChange={(v) => setSuccessor(v.replace(/^person:/, ''))}
+        />
       </div>
       <Form.Group controlId="leaves-reason">
         <Form.Label>Why</Form.Label>

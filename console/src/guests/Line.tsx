@@ -16,8 +16,18 @@ export function Line({ steps, label }: { steps: DueStep[]; label: string }) {
   const from = new Date(first)
   const months = span / (30.4 * dayMs)
   const every = months > 30 ? 6 : months > 14 ? 3 : 1
-  for (let d = new Date(Date.UTC(from.getUTCFullYear(), from.getUTCMonth() + 1, 1)); d.getTime() < last; d = new Date(Date.UTC(d.getUTCFullYear(), d.getUTCMonth() + every, 1))) ticks.push(d.getTime())
-  const month = (t: number) => new Date(t).toLocaleDateString('en-GB', { month: 'short', timeZone: 'UTC', ...(new Date(t).getUTCMonth() === 0 ? { year: 'numeric' } : {}) })
+  for (
+    let d = new Date(Date.UTC(from.getUTCFullYear(), from.getUTCMonth() + 1, 1));
+    d.getTime() < last;
+    d = new Date(Date.UTC(d.getUTCFullYear(), d.getUTCMonth() + every, 1))
+  )
+    ticks.push(d.getTime())
+  const month = (t: number) =>
+    new Date(t).toLocaleDateString('en-GB', {
+      month: 'short',
+      timeZone: 'UTC',
+      ...(new Date(t).getUTCMonth() === 0 ? { year: 'numeric' } : {}),
+    })
   return (
     <figure className="tide-line">
       <div className="rope" role="img" aria-label={label}>
@@ -40,7 +50,8 @@ export function Line({ steps, label }: { steps: DueStep[]; label: string }) {
             <time dateTime={s.at}>{until(s.at)}</time>
             <span>
               {s.what}
-              {s.resource_name || s.resource ? `: ${s.role} on ${s.resource_name || s.resource}` : ''} <span className="quiet">({s.because})</span>
+              {s.resource_name || s.resource ? `: ${s.role} on ${s.resource_name || s.resource}` : ''}{' '}
+              <span className="quiet">({s.because})</span>
             </span>
           </li>
         ))}

@@ -3,7 +3,7 @@ import { useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
 import { useSearchParams } from 'react-router'
 import { Going } from '../home/DatesWait'
-import { call, query, send, type ListKind, type ListTaken, type Session } from '../api'
+import { call, linked, type Given, type ListTaken, type Session } from '../api'
 import { Page, Waiting, Wrong } from '../parts/bits'
 import { TextOrFile } from '../parts/TextOrFile'
 import { useRefresh } from '../parts/change'
@@ -21,12 +21,14 @@ function columnsOf(text: string): string[] {
     .filter((c) => c !== '')
 }
 
+type ListName = Given<'GET /api/v1/lists/{what}'>['path']['what']
+
 /** Lists in and out: guests, grants, holdings of bundles, links, spaces and people as CSV, guests as SCIM too. */
 export function ListsPage({ session }: { session: Session }) {
   const refresh = useRefresh()
   const [params, setParams] = useSearchParams()
   const what = params.get('what') || 'guests'
-  const kinds = useQuery({ queryKey: ['lists'], queryFn: () => call<{ lists: ListKind[] }>('GET', '/api/v1/lists'), staleTime: Infinity })
+  const kinds = useQuery({ queryKey: ['lists'], queryFn: () => call('GET /api/v1/lists'), staleTime: Infinity })
   const [text, setText] = useState('')
   const [why, setWhy] = useState('')
   const [map, setMap] = useState<Record<string, string>>({})
@@ -39,7 +41,12 @@ export function ListsPage({ session }: { session: Session }) {
   const take = useMutation({
     mutationFn: (preview: boolean) => {
       const said = head.filter((h) => map[h] && map[h] !== h.toLowerCase()).map((h) => `"${`${h}=${map[h]}`.replaceAll('"', '""')}"`)
-      return send<ListTaken>(`/api/v1/lists/${what}${query({ preview: preview ? 'true' : undefined, map: said.join(','), why })}`, text, scim ? 'application/scim+json' : 'text/csv')
+      return call('POST /api/v1/lists/{what}', {
+        path: { what: what as ListName },
+        query: { preview, map: said.join(','), why },
+        body: text,
+        type: (scim ? 'application/scim+json' : 'text/csv') as 'text/csv',
+      })
     },
     onSuccess: (x, preview) => {
       setFound({ x, written: !preview && x.errors.length === 0 })
@@ -52,7 +59,12 @@ export function ListsPage({ session }: { session: Session }) {
     take.reset()
   }
   const mayTake = session.role === 'administrator' || (session.role === 'keeper' && what !== 'people' && what !== 'spaces')
-  if (kinds.error) return <Page title="Lists in and out"><Wrong error={kinds.error} retry={() => void kinds.refetch()} /></Page>
+  if (kinds.error)
+    return (
+      <Page title="Lists in and out">
+        <Wrong error={kinds.error} retry={() => void kinds.refetch()} />
+      </Page>
+    )
   if (!kind) return <Waiting what="Reading which lists there are" />
   return (
     <Page
@@ -80,17 +92,18 @@ export function ListsPage({ session }: { session: Session }) {
       <section aria-labelledby="h-out">
         <h2 id="h-out">Out</h2>
         <p className="lists">
-          <a href={`/api/v1/lists/${what}`} download={`${what}.csv`}>
+          <a href={linked('GET /api/v1/lists/{what}', { path: { what: what as ListName } })} download={`${what}.csv`}>
             {titles[what]} as CSV
           </a>
           {what === 'guests' && (
-            <a href="/api/v1/lists/guests?format=scim" download="guests.json">
+            <a href={linked('GET /api/v1/lists/{what}', { path: { what: 'guests' }, query: { format: 'scim' } })} download="guests.json">
               Guests as a SCIM list response
             </a>
           )}
         </p>
         <p className="quiet">
-          Columns: {kind.columns.join(', ')}. {kind.many.length > 0 && <>Several values stand between semicolons in {kind.many.join(', ')}.</>}
+          Columns: {kind.columns.join(', ')}.{' '}
+          {kind.many.length > 0 && <>Several values stand between semicolons in {kind.many.join(', ')}.</>}
         </p>
       </section>
       {mayTake && (
@@ -114,7 +127,13 @@ export function ListsPage({ session }: { session: Session }) {
               placeholder={`${[...kind.needs, ...kind.columns.filter((c) => !kind.needs.includes(c))].slice(0, 4).join(',')}\n…`}
               change={anew}
             >
-              <Form.Control size="sm" aria-label="Why" placeholder="why, for the journal" value={why} onChange={(e) => setWhy(e.target.value)} />
+              <Form.Control
+                size="sm"
+                aria-label="Why"
+                placeholder="why, for the journal"
+                value={why}
+                onChange={(e) => setWhy(e.target.value)}
+              />
             </TextOrFile>
             {head.length > 0 && (
               <fieldset className="mapping">
@@ -130,7 +149,7 @@ export function ListsPage({ session }: { session: Session }) {
                         setFound(undefined)
                       }}
                     >
-                      {!(kind.columns.includes(h.toLowerCase())) && <option value="">left out</option>}
+                      {!kind.columns.includes(h.toLowerCase()) && <option value="">left out</option>}
                       {kind.columns.map((c) => (
                         <option key={c}>{c}</option>
                       ))}
@@ -146,7 +165,11 @@ export function ListsPage({ session }: { session: Session }) {
             )}
             {take.error && <Wrong error={take.error} />}
             <div className="invite-do">
-              <Button type="submit" variant={found && !found.written && found.x.errors.length === 0 ? 'outline-primary' : 'primary'} disabled={take.isPending || text.trim() === '' || missing.length > 0}>
+              <Button
+                type="submit"
+                variant={found && !found.written && found.x.errors.length === 0 ? 'outline-primary' : 'primary'}
+                disabled={take.isPending || text.trim() === '' || missing.length > 0}
+              >
                 {take.isPending ? 'Reading the list' : 'See what would change'}
               </Button>
               {found && !found.written && found.x.errors.length === 0 && found.x.added + found.x.changed > 0 && (
@@ -169,21 +192,34 @@ function Found({ x, written }: { x: ListTaken; written: boolean }) {
     <div data-testid="taken">
       <p role="status" className="mt-3">
         {x.lines} {x.lines === 1 ? 'line' : 'lines'}: {x.added} added, {x.changed} changed, {x.same} as it is.{' '}
-        {x.errors.length > 0 ? <b>{x.errors.length} wrong: nothing is taken in until none is.</b> : written ? <b>Taken in.</b> : 'Nothing is written yet.'}
+        {x.errors.length > 0 ? (
+          <b>{x.errors.length} wrong: nothing is taken in until none is.</b>
+        ) : written ? (
+          <b>Taken in.</b>
+        ) : (
+          'Nothing is written yet.'
+        )}
         {x.ignored && x.ignored.length > 0 && <> Left out: {x.ignored.join(', ')}.</>}
       </p>
       {x.going && (
         <>
           <p>
-            The dates of {x.going.records === 1 ? 'the record that comes' : `${x.going.records} records that come`} {x.waits ? 'wait until an administrator lets them count. If they counted now:' : 'set going:'}
+            The dates of {x.going.records === 1 ? 'the record that comes' : `${x.going.records} records that come`}{' '}
+            {x.waits ? 'wait until an administrator lets them count. If they counted now:' : 'set going:'}
           </p>
           <Going g={x.going} />
         </>
       )}
       {x.errors.length > 0 ? (
-        <Lines label="What is wrong" columns={['Column', 'Value', 'What is wrong']} rows={x.errors.slice(0, shownAtOnce).map((e) => ({ line: e.line, cells: [e.column, e.value, e.text] }))} />
+        <Lines
+          label="What is wrong"
+          columns={['Column', 'Value', 'What is wrong']}
+          rows={x.errors.slice(0, shownAtOnce).map((e) => ({ line: e.line, cells: [e.column, e.value, e.text] }))}
+        />
       ) : (
-        changes.length > 0 && <Lines label="What changes" columns={['Which', 'What']} rows={changes.map((c) => ({ line: c.line, cells: [c.id, c.what] }))} />
+        changes.length > 0 && (
+          <Lines label="What changes" columns={['Which', 'What']} rows={changes.map((c) => ({ line: c.line, cells: [c.id, c.what] }))} />
+        )
       )}
     </div>
   )
@@ -210,7 +246,15 @@ function Lines({ label, columns, rows }: { label: string; columns: string[]; row
           {rows.map((r, i) => (
             <tr key={i}>
               <td className="num">{r.line || ''}</td>
-              {r.cells.map((c, k) => (k === 0 ? <th key={k} scope="row">{c}</th> : <td key={k}>{c}</td>))}
+              {r.cells.map((c, k) =>
+                k === 0 ? (
+                  <th key={k} scope="row">
+                    {c}
+                  </th>
+                ) : (
+                  <td key={k}>{c}</td>
+                ),
+              )}
             </tr>
           ))}
         </tbody>

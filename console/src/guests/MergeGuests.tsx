@@ -14,10 +14,14 @@ export function Merge({ into, other, close }: { into: string; other: string; clo
   const [from, setFrom] = useState(other)
   const [sought, setSought] = useState(other)
   const [reason, setReason] = useState('')
-  type Merged = { grants: number; groups: number; was: number; will: number; gained: { action: string; resource: string; name?: string }[] }
-  const ahead = useQuery({ queryKey: ['merge', sought, into], queryFn: () => call<Merged>('POST', '/api/v1/guests/merge?preview=true', { from: sought, into }), enabled: sought !== '', retry: false })
+  const ahead = useQuery({
+    queryKey: ['merge', sought, into],
+    queryFn: () => call('POST /api/v1/guests/merge', { query: { preview: true }, body: { from: sought, into } }),
+    enabled: sought !== '',
+    retry: false,
+  })
   const go = useMutation({
-    mutationFn: () => call('POST', '/api/v1/guests/merge', { from: sought, into, reason }),
+    mutationFn: () => call('POST /api/v1/guests/merge', { body: { from: sought, into, reason } }),
     onSuccess: () => {
       void refresh()
       navigate(`/guests/${encodeURIComponent(into)}`)
@@ -25,10 +29,18 @@ export function Merge({ into, other, close }: { into: string; other: string; clo
     },
   })
   return (
-    <AskDialog title="One person, one record" leave="Leave it" submit={ahead.data && sought === from ? 'Make it one' : 'Preview'} disabled={go.isPending || ahead.isFetching} error={null} close={close} onSubmit={() => {
+    <AskDialog
+      title="One person, one record"
+      leave="Leave it"
+      submit={ahead.data && sought === from ? 'Make it one' : 'Preview'}
+      disabled={go.isPending || ahead.isFetching}
+      error={null}
+      close={close}
+      onSubmit={() => {
         if (ahead.data && sought === from) go.mutate()
         else setSought(from.trim())
-      }}>
+      }}
+    >
       <p className="quiet">What the other address was given goes to {into}, and the other record is removed.</p>
       <Form.Group controlId="merge-from" className="mb-2">
         <Form.Label>Their other address</Form.Label>
@@ -39,7 +51,8 @@ export function Merge({ into, other, close }: { into: string; other: string; clo
       {ahead.data && sought === from && (
         <>
           <p>
-            Grants that would move: {ahead.data.grants}; groups: {ahead.data.groups}. {into} has {ahead.data.was} granted actions and would have {ahead.data.will}.
+            Grants that would move: {ahead.data.grants}; groups: {ahead.data.groups}. {into} has {ahead.data.was} granted actions and would
+            have {ahead.data.will}.
           </p>
           <Capped list={ahead.data.gained} first={8}>
             {(shown) => (

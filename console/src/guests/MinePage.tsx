@@ -19,7 +19,8 @@ export function MinePage({ session }: { session: Session }) {
       <GuestsPage session={session} mine />
       <div className="page">
         <p>
-          <Link to="/spaces">My spaces</Link>: who is in them, and what you may set in those you own. Ask above who may do what, and why not.
+          <Link to="/spaces">My spaces</Link>: who is in them, and what you may set in those you own. Ask above who may do what, and why
+          not.
         </p>
       </div>
     </>

@@ -3,7 +3,14 @@ import { Capped } from '../parts/Capped'
 import type { InvitationOpens, InvitedLine } from '../api'
 import { Reasons } from '../parts/bits'
 
-const titles: Record<string, string> = { yes: '▲ yes', no: '▼ no', already: '= already', duplicate: '= twice', own: '▼ our own', malformed: '▼ malformed' }
+const titles: Record<string, string> = {
+  yes: '▲ yes',
+  no: '▼ no',
+  already: '= already',
+  duplicate: '= twice',
+  own: '▼ our own',
+  malformed: '▼ malformed',
+}
 
 /** What became of each address of a list, or would. */
 export function Outcomes({ lines, made, mail }: { lines: InvitedLine[]; made?: boolean; mail?: boolean }) {
@@ -11,9 +18,15 @@ export function Outcomes({ lines, made, mail }: { lines: InvitedLine[]; made?: b
     <ul className="outcomes">
       {lines.map((l, i) => (
         <li key={i} className={l.done ? 'is-yes' : 'is-no'}>
-          <span className="outcome-what">{l.done ? `▲ ${made ? '' : 'would be '}${l.done === 'given' && !mail ? 'named' : l.done}` : titles[l.check.verdict]}</span>
+          <span className="outcome-what">
+            {l.done ? `▲ ${made ? '' : 'would be '}${l.done === 'given' && !mail ? 'named' : l.done}` : titles[l.check.verdict]}
+          </span>
           <span>
-            {mail && made && l.done ? <Link to={`/guests/${encodeURIComponent(l.check.address ?? '')}`}>{l.check.address}</Link> : (l.check.address ?? l.check.text)}
+            {mail && made && l.done ? (
+              <Link to={`/guests/${encodeURIComponent(l.check.address ?? '')}`}>{l.check.address}</Link>
+            ) : (
+              (l.check.address ?? l.check.text)
+            )}
             {l.check.reason && <span className="sub">{l.check.reason}</span>}
             <Reasons causes={l.check.causes} />
             {!l.done && l.check.next && <span className="sub">Next: {l.check.next}</span>}

@@ -33,7 +33,12 @@ export function Tide({ days, ending, choose }: { days: DueDays; ending: string; 
       </figcaption>
       <ol>
         {weeks.map((w, i) => {
-          const label = `Week of ${day(w.from)}: ${[...above, ...below].filter((k) => w.kinds[k]).map((k) => `${w.kinds[k]} ${kindWords[k]}`).join(', ') || 'nothing'}`
+          const label = `Week of ${day(w.from)}: ${
+            [...above, ...below]
+              .filter((k) => w.kinds[k])
+              .map((k) => `${w.kinds[k]} ${kindWords[k]}`)
+              .join(', ') || 'nothing'
+          }`
           let y = tall
           let z = tall + 2
           return (
@@ -54,8 +59,12 @@ export function Tide({ days, ending, choose }: { days: DueDays; ending: string; 
                   <line x1={0} x2={20} y1={tall + 1} y2={tall + 1} className="tide-water" />
                 </svg>
                 <span className="visually-hidden">{label}. Show who ends up to then</span>
-                <span className="tide-n" aria-hidden="true">{sum(w, above) || ''}</span>
-                <span className="tide-week" aria-hidden="true">{i % 4 === 0 ? day(w.from).replace(/^\w+,? /, '') : ''}</span>
+                <span className="tide-n" aria-hidden="true">
+                  {sum(w, above) || ''}
+                </span>
+                <span className="tide-week" aria-hidden="true">
+                  {i % 4 === 0 ? day(w.from).replace(/^\w+,? /, '') : ''}
+                </span>
               </button>
             </li>
           )

@@ -2,7 +2,7 @@ import { useMutation, useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
 import { Link } from 'react-router'
-import { call, type GuestShort, type Offer, type Wish } from '../api'
+import { call, type Wish } from '../api'
 import { dayYear, when, Wrong } from '../parts/bits'
 import { useRefresh } from '../parts/change'
 
@@ -11,13 +11,18 @@ export function WishBox({ wish }: { wish: Wish }) {
   const refresh = useRefresh()
   const [text, setText] = useState('')
   const go = useMutation({
-    mutationFn: (grant: boolean) => call<Wish>('POST', `/api/v1/wishes/${encodeURIComponent(wish.address)}/answer`, { grant, ...(grant && wish.until ? { until: wish.until } : {}), ...(text ? { text } : {}) }),
+    mutationFn: (grant: boolean) =>
+      call('POST /api/v1/wishes/{address}/answer', {
+        path: { address: wish.address },
+        body: { grant, ...(grant && wish.until ? { until: wish.until } : {}), ...(text ? { text } : {}) },
+      }),
     onSuccess: () => void refresh(),
   })
   return (
     <aside className="wish" aria-label={`${wish.address} asks for more time`}>
       <p>
-        <Link to={`/guests/${encodeURIComponent(wish.address)}`}>{wish.address}</Link> asks for more time{wish.until ? `, until ${dayYear(wish.until)}` : ''}: “{wish.text}” <span className="quiet">({when(wish.made)})</span>
+        <Link to={`/guests/${encodeURIComponent(wish.address)}`}>{wish.address}</Link> asks for more time
+        {wish.until ? `, until ${dayYear(wish.until)}` : ''}: “{wish.text}” <span className="quiet">({when(wish.made)})</span>
       </p>
       {go.error && <Wrong error={go.error} />}
       <div className="filters">
@@ -36,11 +41,15 @@ export function WishBox({ wish }: { wish: Wish }) {
 /** What waits for whoever answers for guests: more time, and guests to take over. */
 export function Waits() {
   const refresh = useRefresh()
-  const wishes = useQuery({ queryKey: ['wishes'], queryFn: () => call<{ wishes: Wish[] }>('GET', '/api/v1/wishes') })
-  const offers = useQuery({ queryKey: ['offers'], queryFn: () => call<{ offers: Offer[] }>('GET', '/api/v1/offers') })
-  const lost = useQuery({ queryKey: ['guests', 'lost-mail'], queryFn: () => call<{ guests: GuestShort[]; total: number }>('GET', '/api/v1/guests?needs=mail&limit=1') })
+  const wishes = useQuery({ queryKey: ['wishes'], queryFn: () => call('GET /api/v1/wishes') })
+  const offers = useQuery({ queryKey: ['offers'], queryFn: () => call('GET /api/v1/offers') })
+  const lost = useQuery({
+    queryKey: ['guests', 'lost-mail'],
+    queryFn: () => call('GET /api/v1/guests', { query: { needs: 'mail', limit: 1 } }),
+  })
   const answer = useMutation({
-    mutationFn: (x: { id: string; accept: boolean }) => call('POST', `/api/v1/offers/${x.id}/answer`, { accept: x.accept }),
+    mutationFn: (x: { id: string; accept: boolean }) =>
+      call('POST /api/v1/offers/{id}/answer', { path: { id: x.id }, body: { accept: x.accept } }),
     onSuccess: () => void refresh(),
   })
   return (
@@ -55,7 +64,12 @@ export function Waits() {
             <Button size="sm" disabled={answer.isPending} onClick={() => answer.mutate({ id: o.id, accept: true })}>
               Take over
             </Button>
-            <Button size="sm" variant="outline-secondary" disabled={answer.isPending} onClick={() => answer.mutate({ id: o.id, accept: false })}>
+            <Button
+              size="sm"
+              variant="outline-secondary"
+              disabled={answer.isPending}
+              onClick={() => answer.mutate({ id: o.id, accept: false })}
+            >
               Decline
             </Button>
           </div>
@@ -64,12 +78,17 @@ export function Waits() {
       {lost.data && lost.data.total > 0 && (
         <aside className="wish" aria-label="Mail that does not arrive">
           <p>
-            <Link to="/guests?needs=mail">{lost.data.total === 1 ? 'Mail does not arrive at one guest' : `Mail does not arrive at ${lost.data.total} guests`}</Link>
-            {lost.data.total === 1 && lost.data.guests[0] && `: ${lost.data.guests[0].name || lost.data.guests[0].address}`}. Try again, or take the invitation back, on the guest's page.
+            <Link to="/guests?needs=mail">
+              {lost.data.total === 1 ? 'Mail does not arrive at one guest' : `Mail does not arrive at ${lost.data.total} guests`}
+            </Link>
+            {lost.data.total === 1 && lost.data.guests[0] && `: ${lost.data.guests[0].name || lost.data.guests[0].address}`}. Try again, or
+            take the invitation back, on the guest's page.
           </p>
         </aside>
       )}
-      {wishes.data?.wishes.map((w) => <WishBox key={w.address} wish={w} />)}
+      {wishes.data?.wishes.map((w) => (
+        <WishBox key={w.address} wish={w} />
+      ))}
     </>
   )
 }

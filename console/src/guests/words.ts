@@ -1,7 +1,13 @@
 import type { DueStep } from '../api'
 
 /** Marks of what happens; the word always stands beside them. */
-export const marks: Record<DueStep['kind'], string> = { grant_ends: '◇', review_due: '?', suspended: '▽', removed: '✕', invitation_lapses: '○' }
+export const marks: Record<DueStep['kind'], string> = {
+  grant_ends: '◇',
+  review_due: '?',
+  suspended: '▽',
+  removed: '✕',
+  invitation_lapses: '○',
+}
 export const kindWords: Record<DueStep['kind'], string> = {
   grant_ends: 'grants end',
   review_due: 'grants are to be confirmed',

@@ -1,7 +1,7 @@
 import { useQuery } from '@tanstack/react-query'
 import { useEffect, useState, type MouseEvent } from 'react'
 import { Link, useLocation, useNavigate, useSearchParams } from 'react-router'
-import { call, query, type HelpFound, type HelpPage as Shown } from '../api'
+import { call } from '../api'
 import { Empty, Page, Waiting, Wrong } from '../parts/bits'
 
 /** The documentation: one page of it, or where it says what is looked for. */
@@ -12,11 +12,22 @@ export function HelpPage() {
   const [text, setText] = useState(sought)
   useEffect(() => setText(sought), [sought, pathname])
   const name = pathname.replace(/^\/help\/?/, '') || 'README'
-  const page = useQuery({ queryKey: ['help', name], queryFn: () => call<Shown>('GET', `/api/v1/help/page${query({ name })}`), staleTime: Infinity })
-  const found = useQuery({ queryKey: ['help', 'find', sought], queryFn: () => call<HelpFound>('GET', `/api/v1/help${query({ q: sought })}`), enabled: sought !== '', staleTime: Infinity, placeholderData: (old) => old })
+  const page = useQuery({
+    queryKey: ['help', name],
+    queryFn: () => call('GET /api/v1/help/page', { query: { name } }),
+    staleTime: Infinity,
+  })
+  const found = useQuery({
+    queryKey: ['help', 'find', sought],
+    queryFn: () => call('GET /api/v1/help', { query: { q: sought } }),
+    enabled: sought !== '',
+    staleTime: Infinity,
+    placeholderData: (old) => old,
+  })
   const navigate = useNavigate()
   useEffect(() => {
-    if (page.data && sought === '') document.getElementById(decodeURIComponent(hash.slice(1)) || 'page-title')?.scrollIntoView({ block: hash ? 'start' : 'nearest' })
+    if (page.data && sought === '')
+      document.getElementById(decodeURIComponent(hash.slice(1)) || 'page-title')?.scrollIntoView({ block: hash ? 'start' : 'nearest' })
   }, [page.data, hash, sought])
   // Links of a page stay within the console.
   const follow = (e: MouseEvent) => {
@@ -37,7 +48,14 @@ export function HelpPage() {
               setParams(text.trim() ? { q: text.trim() } : {})
             }}
           >
-            <input type="search" className="form-control" aria-label="Search the help" placeholder="Search the help" value={text} onChange={(e) => setText(e.target.value)} />
+            <input
+              type="search"
+              className="form-control"
+              aria-label="Search the help"
+              placeholder="Search the help"
+              value={text}
+              onChange={(e) => setText(e.target.value)}
+            />
           </form>
           <nav aria-label="Help">
             <Link to="/help">Where to begin</Link>

@@ -8,10 +8,11 @@ import { useChange } from '../parts/change'
 import { Combo } from '../parts/Combo'
 import { dayFromNow, since, until } from '../parts/dates'
 
-const useAbsences = () => useQuery({ queryKey: ['absences'], queryFn: () => call<{ absences: Absence[] }>('GET', '/api/v1/absences') })
+const useAbsences = () => useQuery({ queryKey: ['absences'], queryFn: () => call('GET /api/v1/absences') })
 
 const counted = (n: number, one: string, many: string) => (n === 0 ? [] : [n === 1 ? `one ${one}` : `${n} ${many}`])
-const waiting = (x: Absence) => [...counted(x.requests, 'request', 'requests'), ...counted(x.lines, 'line of a review', 'lines of reviews')].join(' and ')
+const waiting = (x: Absence) =>
+  [...counted(x.requests, 'request', 'requests'), ...counted(x.lines, 'line of a review', 'lines of reviews')].join(' and ')
 
 /** Those for whom whoever looks decides, as they are away. */
 export function StandsIn({ session }: { session: Session }) {
@@ -24,7 +25,8 @@ export function StandsIn({ session }: { session: Session }) {
       <ul className="todo">
         {mine.map((x) => (
           <li key={x.person}>
-            <Link to={`/people/${x.person}`}>{x.name}</Link> is away until {until(x.until)} ({x.why}). {waiting(x) ? `Waiting for you in their place: ${waiting(x)}.` : 'Nothing of theirs waits.'}
+            <Link to={`/people/${x.person}`}>{x.name}</Link> is away until {until(x.until)} ({x.why}).{' '}
+            {waiting(x) ? `Waiting for you in their place: ${waiting(x)}.` : 'Nothing of theirs waits.'}
           </li>
         ))}
       </ul>
@@ -36,7 +38,7 @@ export function StandsIn({ session }: { session: Session }) {
 export function Away({ person, name, session }: { person: string; name: string; session: Session }) {
   const list = useAbsences()
   const [asking, setAsking] = useState(false)
-  const back = useChange(() => call('DELETE', `/api/v1/absences/${encodeURIComponent(person)}`))
+  const back = useChange(() => call('DELETE /api/v1/absences/{person}', { path: { person } }))
   const x = list.data?.absences.find((a) => a.person === person)
   const may = session.person === person || session.role === 'keeper' || session.role === 'administrator'
   return (
@@ -44,7 +46,8 @@ export function Away({ person, name, session }: { person: string; name: string; 
       <h2 id="h-away">Away</h2>
       {x ? (
         <p>
-          {x.on ? 'Away' : `Away from ${since(x.from)}`} until {until(x.until)}: {x.why}. <b>{x.deputy_name ?? 'A keeper'}</b> decides for {name} who gets what they ask for, and what is still needed.
+          {x.on ? 'Away' : `Away from ${since(x.from)}`} until {until(x.until)}: {x.why}. <b>{x.deputy_name ?? 'A keeper'}</b> decides for{' '}
+          {name} who gets what they ask for, and what is still needed.
           {waiting(x) && ` Waiting now: ${waiting(x)}.`}
         </p>
       ) : (
@@ -73,11 +76,30 @@ function AwayDialog({ person, name, was, close }: { person: string; name: string
   const [last, setLast] = useState(dayFromNow(14))
   const [why, setWhy] = useState(was?.why ?? '')
   const today = from <= dayFromNow()
-  const body = { person, until: last, ...(deputy.trim() ? { deputy: deputy.trim().replace(/^person:/, '') } : {}), ...(today ? {} : { from }) }
-  const ahead = useQuery({ queryKey: ['absence-ahead', JSON.stringify(body)], queryFn: () => call<Absence>('POST', '/api/v1/absences?preview=true', body), enabled: last !== '', retry: false, gcTime: 0 })
-  const go = useChange(() => call<Absence>('POST', '/api/v1/absences', { ...body, why: why.trim() }), close)
+  const body = {
+    person,
+    until: last,
+    ...(deputy.trim() ? { deputy: deputy.trim().replace(/^person:/, '') } : {}),
+    ...(today ? {} : { from }),
+  }
+  const ahead = useQuery({
+    queryKey: ['absence-ahead', JSON.stringify(body)],
+    queryFn: () => call('POST /api/v1/absences', { query: { preview: true }, body }),
+    enabled: last !== '',
+    retry: false,
+    gcTime: 0,
+  })
+  const go = useChange(() => call('POST /api/v1/absences', { body: { ...body, why: why.trim() } }), close)
   return (
-    <AskDialog title={`${name} is away`} leave="Cancel" submit="Say so" disabled={go.isPending || why.trim() === '' || !ahead.data} error={go.error ?? ahead.error} close={close} onSubmit={() => go.mutate()}>
+    <AskDialog
+      title={`${name} is away`}
+      leave="Cancel"
+      submit="Say so"
+      disabled={go.isPending || why.trim() === '' || !ahead.data}
+      error={go.error ?? ahead.error}
+      close={close}
+      onSubmit={() => go.mutate()}
+    >
       <div className="plain-combo mb-2">
         <Combo label="Who decides meanwhile (else a keeper)" kind="person" value={deputy} onChange={setDeputy} />
       </div>
@@ -93,7 +115,8 @@ function AwayDialog({ person, name, was, close }: { person: string; name: string
       </div>
       {ahead.data && (
         <p>
-          {ahead.data.deputy_name ?? 'A keeper'} decides {today ? 'from now on' : 'then'}: {waiting(ahead.data) || 'nothing'} {ahead.data.requests + ahead.data.lines > 1 ? 'wait' : 'waits'} for {name} now.
+          {ahead.data.deputy_name ?? 'A keeper'} decides {today ? 'from now on' : 'then'}: {waiting(ahead.data) || 'nothing'}{' '}
+          {ahead.data.requests + ahead.data.lines > 1 ? 'wait' : 'waits'} for {name} now.
         </p>
       )}
       <Form.Group controlId="aw-why">

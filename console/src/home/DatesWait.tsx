@@ -1,7 +1,7 @@
 import { useMutation, useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
-import { call, type Dates, type DatesGoing, type DatesReleased } from '../api'
+import { call, type DatesGoing } from '../api'
 import { AskDialog } from '../parts/AskDialog'
 import { day, when, Wrong } from '../parts/bits'
 import { useRefresh } from '../parts/change'
@@ -48,11 +48,11 @@ export function Going({ g }: { g: DatesGoing }) {
 /** Says that dates wait or that something is held, and lets an administrator release them. */
 export function DatesWait({ admin }: { admin: boolean }) {
   const refresh = useRefresh()
-  const dates = useQuery({ queryKey: ['dates'], queryFn: () => call<Dates>('GET', '/api/v1/dates') })
+  const dates = useQuery({ queryKey: ['dates'], queryFn: () => call('GET /api/v1/dates') })
   const [open, setOpen] = useState(false)
   const [why, setWhy] = useState('')
   const lift = useMutation({
-    mutationFn: () => call('POST', '/api/v1/dates/lift', { why: why.trim() }),
+    mutationFn: () => call('POST /api/v1/dates/lift', { body: { why: why.trim() } }),
     onSuccess: () => refresh(),
   })
   const d = dates.data
@@ -64,7 +64,9 @@ export function DatesWait({ admin }: { admin: boolean }) {
       <h2 id="h-dates">{held ? 'Held, because it is much for one day' : 'Dates wait'}</h2>
       {(d.waiting.records > 0 || d.mail_waits) && (
         <p>
-          {d.waiting.records > 0 ? `The dates of ${d.waiting.records} ${d.waiting.records === 1 ? 'record that was' : 'records that were'} taken over do not count yet: nobody is suspended but by an end of their own, and nobody is written to about them.` : 'Mail about dates is not sent yet.'}{' '}
+          {d.waiting.records > 0
+            ? `The dates of ${d.waiting.records} ${d.waiting.records === 1 ? 'record that was' : 'records that were'} taken over do not count yet: nobody is suspended but by an end of their own, and nobody is written to about them.`
+            : 'Mail about dates is not sent yet.'}{' '}
           {admin && (
             <Button size="sm" variant="outline-primary" onClick={() => setOpen(true)}>
               Let them count
@@ -87,7 +89,13 @@ export function DatesWait({ admin }: { admin: boolean }) {
                 lift.mutate()
               }}
             >
-              <Form.Control size="sm" aria-label="Why it may go" placeholder="why it may go" value={why} onChange={(e) => setWhy(e.target.value)} />
+              <Form.Control
+                size="sm"
+                aria-label="Why it may go"
+                placeholder="why it may go"
+                value={why}
+                onChange={(e) => setWhy(e.target.value)}
+              />
               <Button size="sm" type="submit" variant="outline-danger" disabled={why.trim() === '' || lift.isPending}>
                 Let it go
               </Button>
@@ -114,9 +122,15 @@ function Release({ waiting, close }: { waiting: DatesGoing; close: () => void })
     setSure('')
   }
   const body = { ...(of.trim() ? { for: of.trim() } : {}), ...(from.trim() ? { from: from.trim() } : {}), steps, mail }
-  const preview = useQuery({ queryKey: ['release', of, from, steps, mail], queryFn: () => call<DatesReleased>('POST', '/api/v1/dates/release?preview=true', body), enabled: steps || mail, retry: false, gcTime: 0 })
+  const preview = useQuery({
+    queryKey: ['release', of, from, steps, mail],
+    queryFn: () => call('POST /api/v1/dates/release', { query: { preview: true }, body }),
+    enabled: steps || mail,
+    retry: false,
+    gcTime: 0,
+  })
   const release = useMutation({
-    mutationFn: () => call<DatesReleased>('POST', '/api/v1/dates/release', { ...body, confirm: sure !== '', why: why.trim() }),
+    mutationFn: () => call('POST /api/v1/dates/release', { body: { ...body, confirm: sure !== '', why: why.trim() } }),
     onSuccess: () => {
       void refresh()
       close()
@@ -124,11 +138,26 @@ function Release({ waiting, close }: { waiting: DatesGoing; close: () => void })
   })
   const x = preview.data
   return (
-    <AskDialog title="Let dates count" wide leave="Leave them waiting" submit="Let them count" disabled={!x || why.trim() === '' || release.isPending || (x.brake ?? '') !== sure} error={release.error ?? preview.error} close={close} onSubmit={() => release.mutate()}>
+    <AskDialog
+      title="Let dates count"
+      wide
+      leave="Leave them waiting"
+      submit="Let them count"
+      disabled={!x || why.trim() === '' || release.isPending || (x.brake ?? '') !== sure}
+      error={release.error ?? preview.error}
+      close={close}
+      onSubmit={() => release.mutate()}
+    >
       <div className="release-form">
         <Form.Group controlId="release-for">
           <Form.Label>For whom</Form.Label>
-          <Form.Control size="sm" list="release-parts" defaultValue="" placeholder="everybody, or partner:ID, step:CAUSE, an address" onBlur={(e) => said(setOf, e.target.value)} />
+          <Form.Control
+            size="sm"
+            list="release-parts"
+            defaultValue=""
+            placeholder="everybody, or partner:ID, step:CAUSE, an address"
+            onBlur={(e) => said(setOf, e.target.value)}
+          />
           <datalist id="release-parts">
             {Object.keys(waiting.partners)
               .filter((p) => p !== 'none')
@@ -139,22 +168,44 @@ function Release({ waiting, close }: { waiting: DatesGoing; close: () => void })
         </Form.Group>
         <Form.Group controlId="release-from">
           <Form.Label>From</Form.Label>
-          <Form.Control size="sm" defaultValue="" placeholder="after the days that guests are told ahead" onBlur={(e) => said(setFrom, e.target.value)} />
+          <Form.Control
+            size="sm"
+            defaultValue=""
+            placeholder="after the days that guests are told ahead"
+            onBlur={(e) => said(setFrom, e.target.value)}
+          />
         </Form.Group>
-        <Form.Check id="release-steps" label="What is due is carried out" checked={steps} onChange={(e) => {
-          setSteps(e.target.checked)
-          setSure('')
-        }} />
-        <Form.Check id="release-mail" label="Mail about it is sent" checked={mail} onChange={(e) => {
-          setMail(e.target.checked)
-          setSure('')
-        }} />
+        <Form.Check
+          id="release-steps"
+          label="What is due is carried out"
+          checked={steps}
+          onChange={(e) => {
+            setSteps(e.target.checked)
+            setSure('')
+          }}
+        />
+        <Form.Check
+          id="release-mail"
+          label="Mail about it is sent"
+          checked={mail}
+          onChange={(e) => {
+            setMail(e.target.checked)
+            setSure('')
+          }}
+        />
       </div>
       {x && (
         <>
           <p className="mt-2">They would count from {when(x.from)}.</p>
           {x.going && <Going g={x.going} />}
-          {x.brake && <Form.Check id="release-sure" label={`I have seen that ${x.brake}`} checked={sure === x.brake} onChange={(e) => setSure(e.target.checked ? x.brake! : '')} />}
+          {x.brake && (
+            <Form.Check
+              id="release-sure"
+              label={`I have seen that ${x.brake}`}
+              checked={sure === x.brake}
+              onChange={(e) => setSure(e.target.checked ? x.brake! : '')}
+            />
+          )}
         </>
       )}
       <Form.Group controlId="release-why" className="mt-2">

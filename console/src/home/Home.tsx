@@ -1,6 +1,6 @@
 import { useQuery } from '@tanstack/react-query'
 import { Link } from 'react-router'
-import { call, type DraftBrief, type Findings, type Overview, type Session } from '../api'
+import { call, type Findings, type Overview, type Session } from '../api'
 import { ReviewsWait } from '../reviews/ReviewsWait'
 import { Requests } from '../drafts/Requests'
 import { Waits } from '../guests/Wishes'
@@ -13,21 +13,46 @@ import { DatesWait } from './DatesWait'
 import { day, Empty, Page, Waiting, when, Wrong } from '../parts/bits'
 
 const examples = [
-  { text: 'Why can the lecturer not be invited?', href: '/ask?who=person%3Aj.penhallow&action=directory.invite&resource=space%3Adocent-course&address=h.brannoch%40oskelund.example' },
-  { text: 'May the restorer open the valuations?', href: '/ask?who=maren.holtveig%40ilvane.example&action=files.open&resource=folder%3Aloan-valuations' },
-  { text: 'Does the freight firm still get in?', href: '/ask?who=u.vexley%40marrowby.example&action=spaces.enter&resource=space%3Acrate-logistics' },
+  {
+    text: 'Why can the lecturer not be invited?',
+    href: '/ask?who=person%3Aj.penhallow&action=directory.invite&resource=space%3Adocent-course&address=h.brannoch%40oskelund.example',
+  },
+  {
+    text: 'May the restorer open the valuations?',
+    href: '/ask?who=maren.holtveig%40ilvane.example&action=files.open&resource=folder%3Aloan-valuations',
+  },
+  {
+    text: 'Does the freight firm still get in?',
+    href: '/ask?who=u.vexley%40marrowby.example&action=spaces.enter&resource=space%3Acrate-logistics',
+  },
   { text: 'And whoever holds its link?', href: '/ask?who=link%3Acrate-list-link&action=files.open&resource=file%3Acrate-list' },
-  { text: 'May the riggers take control of a screen?', href: '/ask?who=%2A%40orrin.example&action=meetings.remote_control&resource=meeting%3Arigging-call' },
+  {
+    text: 'May the riggers take control of a screen?',
+    href: '/ask?who=%2A%40orrin.example&action=meetings.remote_control&resource=meeting%3Arigging-call',
+  },
 ]
 
 export function Home({ session: me }: { session: Session }) {
-  const { data, error, refetch } = useQuery({ queryKey: ['overview'], queryFn: () => call<Overview>('GET', '/api/v1/overview') })
+  const { data, error, refetch } = useQuery({ queryKey: ['overview'], queryFn: () => call('GET /api/v1/overview') })
   const session = useQuery<{ demo: boolean }>({ queryKey: ['session'], enabled: false })
-  if (error) return <Page title="Today"><Wrong error={error} retry={() => void refetch()} /></Page>
+  if (error)
+    return (
+      <Page title="Today">
+        <Wrong error={error} retry={() => void refetch()} />
+      </Page>
+    )
   if (!data) return <Waiting what="Looking around" />
   const n = data.counts
   return (
-    <Page title="Today" lead={<>{data.organisation || 'Your organisation'}: {n.partners} partners, {n.guests} guests, {n.grants} grants and {n.links} links in {n.spaces} spaces. Revision {data.revision}.</>}>
+    <Page
+      title="Today"
+      lead={
+        <>
+          {data.organisation || 'Your organisation'}: {n.partners} partners, {n.guests} guests, {n.grants} grants and {n.links} links in{' '}
+          {n.spaces} spaces. Revision {data.revision}.
+        </>
+      }
+    >
       {me.role === 'administrator' && <StartBanner />}
       {me.role !== 'auditor' && <Waits />}
       {me.role === 'administrator' && <ToConfirm me={me} />}
@@ -121,7 +146,7 @@ export function Home({ session: me }: { session: Session }) {
 
 /** Drafts that somebody else asks to publish, and that wait for whoever reads this. */
 function ToConfirm({ me }: { me: Session }) {
-  const { data } = useQuery({ queryKey: ['drafts'], queryFn: () => call<{ drafts: DraftBrief[] }>('GET', '/api/v1/drafts') })
+  const { data } = useQuery({ queryKey: ['drafts'], queryFn: () => call('GET /api/v1/drafts') })
   const list = (data?.drafts ?? []).filter((d) => d.state === 'waiting' && d.asked_by !== me.name)
   if (list.length === 0) return null
   return (
@@ -130,7 +155,10 @@ function ToConfirm({ me }: { me: Session }) {
       <ul className="todo">
         {list.map((d) => (
           <li key={d.id}>
-            <Link to={`/drafts/${d.id}`}>{d.name}</Link> <span className="quiet">{d.asked_by} asks to publish it{d.publish_at ? ` on ${when(d.publish_at)}` : ''}.</span>
+            <Link to={`/drafts/${d.id}`}>{d.name}</Link>{' '}
+            <span className="quiet">
+              {d.asked_by} asks to publish it{d.publish_at ? ` on ${when(d.publish_at)}` : ''}.
+            </span>
           </li>
         ))}
       </ul>
@@ -140,9 +168,16 @@ function ToConfirm({ me }: { me: Session }) {
 
 /** What findings expose most parties, the first five. */
 function Exposed() {
-  const { data } = useQuery({ queryKey: ['findings', 'first'], queryFn: () => call<Findings>('GET', '/api/v1/findings?soon=true'), refetchInterval: (q) => again(q.state.data?.behind) })
+  const { data } = useQuery({
+    queryKey: ['findings', 'first'],
+    queryFn: () => call('GET /api/v1/findings', { query: { soon: true } }),
+    refetchInterval: (q) => again(q.state.data?.behind),
+  })
   const parties = (f: Findings['findings'][number]) => f.numbers.parties ?? 0
-  const top = (data?.findings ?? []).filter((f) => parties(f) > 0).sort((a, b) => parties(b) - parties(a)).slice(0, 5)
+  const top = (data?.findings ?? [])
+    .filter((f) => parties(f) > 0)
+    .sort((a, b) => parties(b) - parties(a))
+    .slice(0, 5)
   if (top.length === 0) return null
   return (
     <>
@@ -175,7 +210,13 @@ function Parties({ o }: { o: Overview }) {
           </Link>
         ))}
       </p>
-      <p className="quiet">{partners.slice(0, 8).map(([name, n]) => `${n} ${name === '' ? 'at no partner' : `of ${name}`}`).join(', ')}.</p>
+      <p className="quiet">
+        {partners
+          .slice(0, 8)
+          .map(([name, n]) => `${n} ${name === '' ? 'at no partner' : `of ${name}`}`)
+          .join(', ')}
+        .
+      </p>
     </>
   )
 }

@@ -2,7 +2,7 @@ import { useMutation, useQuery } from '@tanstack/react-query'
 import { useEffect, useRef, useState, type FormEvent } from 'react'
 import { Button, Form } from 'react-bootstrap'
 import { useSearchParams } from 'react-router'
-import { call, type Bar } from '../api'
+import { call, linked } from '../api'
 import { Wrong } from '../parts/bits'
 import { ListImport } from './ListImport'
 import { useRefresh } from '../parts/change'
@@ -10,7 +10,7 @@ import { useRefresh } from '../parts/change'
 /** Domains and addresses that never get in, whatever any rule says. */
 export function Bars({ keep }: { keep: boolean }) {
   const refresh = useRefresh()
-  const bars = useQuery({ queryKey: ['bars'], queryFn: () => call<{ bars: Bar[] }>('GET', '/api/v1/bars') })
+  const bars = useQuery({ queryKey: ['bars'], queryFn: () => call('GET /api/v1/bars') })
   const [params] = useSearchParams()
   const wanted = params.get('bar') ?? '' // somebody came here to bar it
   const [what, setWhat] = useState(wanted)
@@ -23,7 +23,13 @@ export function Bars({ keep }: { keep: boolean }) {
   const [taking, setTaking] = useState<'barred' | 'personal'>()
   const done = () => refresh()
   const add = useMutation({
-    mutationFn: () => call<Bar>('POST', '/api/v1/bars', { ...(what.includes('@') ? { address: what.trim() } : { name: what.trim(), subdomains: sub }), ...(reason ? { reason } : {}) }),
+    mutationFn: () =>
+      call('POST /api/v1/bars', {
+        body: {
+          ...(what.includes('@') ? { address: what.trim() } : { name: what.trim(), subdomains: sub }),
+          ...(reason ? { reason } : {}),
+        },
+      }),
     onSuccess: () => {
       setWhat('')
       setSub(false)
@@ -31,7 +37,10 @@ export function Bars({ keep }: { keep: boolean }) {
       void done()
     },
   })
-  const lift = useMutation({ mutationFn: (key: string) => call('DELETE', `/api/v1/bars/${encodeURIComponent(key)}`), onSuccess: () => void done() })
+  const lift = useMutation({
+    mutationFn: (key: string) => call('DELETE /api/v1/bars/{key}', { path: { key } }),
+    onSuccess: () => void done(),
+  })
   const submit = (e: FormEvent) => {
     e.preventDefault()
     add.mutate()
@@ -61,22 +70,35 @@ export function Bars({ keep }: { keep: boolean }) {
       </ul>
       {keep && (
         <Form ref={form} className="inline-form" onSubmit={submit} aria-label="Bar a domain or an address">
-          <Form.Control size="sm" aria-label="Domain or address to bar" placeholder="domain or address" required value={what} onChange={(e) => setWhat(e.target.value)} />
+          <Form.Control
+            size="sm"
+            aria-label="Domain or address to bar"
+            placeholder="domain or address"
+            required
+            value={what}
+            onChange={(e) => setWhat(e.target.value)}
+          />
           <Form.Check id="b-sub" label="and below" checked={sub} disabled={what.includes('@')} onChange={(e) => setSub(e.target.checked)} />
-          <Form.Control size="sm" aria-label="Why it is barred" placeholder="why" value={reason} onChange={(e) => setReason(e.target.value)} />
+          <Form.Control
+            size="sm"
+            aria-label="Why it is barred"
+            placeholder="why"
+            value={reason}
+            onChange={(e) => setReason(e.target.value)}
+          />
           <Button size="sm" type="submit" variant="outline-primary" disabled={add.isPending}>
             Bar
           </Button>
         </Form>
       )}
       <p className="lists">
-        <a href="/api/v1/domains?list=barred" download="barred.csv">
+        <a href={linked('GET /api/v1/domains', { query: { list: 'barred' } })} download="barred.csv">
           All that is barred as CSV
         </a>
-        <a href="/api/v1/domains?list=personal" download="personal.csv">
+        <a href={linked('GET /api/v1/domains', { query: { list: 'personal' } })} download="personal.csv">
           Domains of private mail as CSV
         </a>
-        <a href="/api/v1/domains?list=partner" download="partners.csv">
+        <a href={linked('GET /api/v1/domains', { query: { list: 'partner' } })} download="partners.csv">
           Domains of partners as CSV
         </a>
         {keep && (
@@ -90,7 +112,13 @@ export function Bars({ keep }: { keep: boolean }) {
           </>
         )}
       </p>
-      {taking && <ListImport list={taking} title={taking === 'barred' ? 'Import barred domains' : 'Import domains of private mail'} close={() => setTaking(undefined)} />}
+      {taking && (
+        <ListImport
+          list={taking}
+          title={taking === 'barred' ? 'Import barred domains' : 'Import domains of private mail'}
+          close={() => setTaking(undefined)}
+        />
+      )}
     </section>
   )
 }

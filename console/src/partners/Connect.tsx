@@ -2,7 +2,7 @@ import { useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
 import { Link, useParams, useSearchParams } from 'react-router'
-import { call, patch, query, type Connect, type ConnectStep, type Partner } from '../api'
+import { call, type ConnectStep } from '../api'
 import { questionPath } from '../ask/path'
 import { BeginFeed } from '../feeds/FeedsPage'
 import { Empty, Page, Waiting, Wrong } from '../parts/bits'
@@ -24,8 +24,11 @@ export function ConnectPage({ role }: { role: string }) {
   const way = params.get('way') ?? 'membership'
   const spaces = params.getAll('space')
   const as = params.get('role') ?? 'view'
-  const at = `/api/v1/partners/${encodeURIComponent(id)}`
-  const plan = useQuery({ queryKey: ['connect', id, way, spaces, as], queryFn: () => call<Connect>('GET', `${at}/connect${query({ way, role: as })}${spaces.map((s) => `&space=${encodeURIComponent(s)}`).join('')}`), placeholderData: (was) => was })
+  const plan = useQuery({
+    queryKey: ['connect', id, way, spaces, as],
+    queryFn: () => call('GET /api/v1/partners/{id}/connect', { path: { id }, query: { way, role: as, space: spaces } }),
+    placeholderData: (was) => was,
+  })
   const choose = (next: { way?: string; space?: string[]; role?: string }) => {
     const p = new URLSearchParams({ way: next.way ?? way, role: next.role ?? as })
     for (const s of next.space ?? spaces) p.append('space', s)
@@ -43,7 +46,14 @@ export function ConnectPage({ role }: { role: string }) {
     >
       <div className="inline-form mb-3" role="radiogroup" aria-label="Way">
         {Object.entries(ways).map(([name, [title]]) => (
-          <Form.Check key={name} type="radio" id={`cn-${name}`} label={title} checked={way === name} onChange={() => choose({ way: name })} />
+          <Form.Check
+            key={name}
+            type="radio"
+            id={`cn-${name}`}
+            label={title}
+            checked={way === name}
+            onChange={() => choose({ way: name })}
+          />
         ))}
       </div>
       {way === 'membership' && (
@@ -67,7 +77,13 @@ export function ConnectPage({ role }: { role: string }) {
             <h2 id="h-steps">What is to be done</h2>
             <ol className="connect-steps">
               {x.steps.map((s, i) => (
-                <Step key={`${s.do} ${i}`} s={s} id={id} role={role} ready={!x.steps.slice(0, i).some((b) => !b.done && ((b.do === 'rule' && b.question) || b.do === 'feed'))} />
+                <Step
+                  key={`${s.do} ${i}`}
+                  s={s}
+                  id={id}
+                  role={role}
+                  ready={!x.steps.slice(0, i).some((b) => !b.done && ((b.do === 'rule' && b.question) || b.do === 'feed'))}
+                />
               ))}
             </ol>
             {x.done && <p className="gets-yes">▲ Nothing is left to do.</p>}
@@ -90,7 +106,11 @@ export function ConnectPage({ role }: { role: string }) {
                   {x.people.map((p) => (
                     <tr key={p.address}>
                       <th scope="row">
-                        {p.state ? <Link to={`/guests/${encodeURIComponent(p.address)}`}>{p.name || p.address}</Link> : (p.name ?? p.address)}
+                        {p.state ? (
+                          <Link to={`/guests/${encodeURIComponent(p.address)}`}>{p.name || p.address}</Link>
+                        ) : (
+                          (p.name ?? p.address)
+                        )}
                         <span className="sub">
                           {p.name ? `${p.address}, ` : ''}
                           {p.state ?? 'no record'}
@@ -113,7 +133,10 @@ export function ConnectPage({ role }: { role: string }) {
                         <b>{t.name}</b>: {t.fed} and {t.guest}
                         <span className="sub">{t.differs.join('; ')}</span>
                       </span>
-                      <Link className="btn btn-sm btn-outline-primary" to={`/guests/${encodeURIComponent(t.fed)}?merge=${encodeURIComponent(t.guest)}`}>
+                      <Link
+                        className="btn btn-sm btn-outline-primary"
+                        to={`/guests/${encodeURIComponent(t.fed)}?merge=${encodeURIComponent(t.guest)}`}
+                      >
                         Make them one
                       </Link>
                     </li>
@@ -131,13 +154,21 @@ export function ConnectPage({ role }: { role: string }) {
 /** One step; it is ready where nothing before it stands in its way. */
 function Step({ s, id, role, ready }: { s: ConnectStep; id: string; role: string; ready: boolean }) {
   const [asking, setAsking] = useState(false)
-  const at = `/api/v1/partners/${encodeURIComponent(id)}`
   const keep = mayKeep(role)
   const open = useChange(async () => {
-    const p = await call<Partner>('GET', at)
-    await patch<Partner>(at, { opened: Object.fromEntries((s.keys ?? []).map((k) => [k, true])) }, { 'If-Match': p.etag })
+    const p = await call('GET /api/v1/partners/{id}', { path: { id } })
+    await call('PATCH /api/v1/partners/{id}', {
+      path: { id },
+      body: { opened: Object.fromEntries((s.keys ?? []).map((k) => [k, true])) },
+      headers: { 'If-Match': p.etag },
+    })
   })
-  const rule = useChange(() => call('PUT', `/api/v1/values/${encodeURIComponent(`partner:${id}`)}/directory.feed_in`, { value: 'on', why: 'a people feed is to keep their people' }))
+  const rule = useChange(() =>
+    call('PUT /api/v1/values/{where}/{rule}', {
+      path: { where: `partner:${id}`, rule: 'directory.feed_in' },
+      body: { value: 'on', why: 'a people feed is to keep their people' },
+    }),
+  )
   const button = (text: string, press: () => void, busy = false) => (
     <Button size="sm" variant="outline-primary" disabled={busy} onClick={press}>
       {text}
@@ -158,12 +189,25 @@ function Step({ s, id, role, ready }: { s: ConnectStep; id: string; role: string
           {s.do === 'letter' && <Link to={`/partners/${id}#h-letter`}>Write to them</Link>}
           {role === 'administrator' && s.do === 'feed' && button('Begin the feed', () => setAsking(true))}
           {s.do === 'feed_on' && ready && <Link to={`/feeds/${id}`}>See the feed</Link>}
-          {keep && ready && (s.do === 'give' || s.do === 'tidy') && s.edits && s.edits.length > 0 && button(s.do === 'give' ? 'Give it' : `End ${s.edits.length === 1 ? 'it' : `all ${s.edits.length}`}`, () => setAsking(true))}
+          {keep &&
+            ready &&
+            (s.do === 'give' || s.do === 'tidy') &&
+            s.edits &&
+            s.edits.length > 0 &&
+            button(s.do === 'give' ? 'Give it' : `End ${s.edits.length === 1 ? 'it' : `all ${s.edits.length}`}`, () => setAsking(true))}
           {s.do === 'try' && s.question && <Link to={questionPath(s.question)}>What stands in the way</Link>}
         </div>
       )}
       {asking && s.do === 'feed' && <BeginFeed partner={id} close={() => setAsking(false)} />}
-      {asking && s.edits && <PlaceDialog title={s.do === 'give' ? 'Give it to everybody of theirs' : 'End what says no more'} submit={s.do === 'give' ? 'Give it' : 'End them'} edits={s.edits} name={id} close={() => setAsking(false)} />}
+      {asking && s.edits && (
+        <PlaceDialog
+          title={s.do === 'give' ? 'Give it to everybody of theirs' : 'End what says no more'}
+          submit={s.do === 'give' ? 'Give it' : 'End them'}
+          edits={s.edits}
+          name={id}
+          close={() => setAsking(false)}
+        />
+      )}
     </li>
   )
 }

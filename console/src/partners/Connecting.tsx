@@ -2,12 +2,12 @@ import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button } from 'react-bootstrap'
 import { Link } from 'react-router'
-import { call, type Advice, type Partner, type TheirStatement } from '../api'
+import { call, type Partner, type TheirStatement } from '../api'
 import { when, Wrong } from '../parts/bits'
 import { useRefresh } from '../parts/change'
 
 export function AdviceBox({ id }: { id: string }) {
-  const { data, error } = useQuery({ queryKey: ['advice', id], queryFn: () => call<Advice>('GET', `/api/v1/partners/${encodeURIComponent(id)}/advice`) })
+  const { data, error } = useQuery({ queryKey: ['advice', id], queryFn: () => call('GET /api/v1/partners/{id}/advice', { path: { id } }) })
   const [all, setAll] = useState(false)
   if (error) return <Wrong error={error} />
   if (!data) return null
@@ -58,14 +58,20 @@ export function AdviceBox({ id }: { id: string }) {
 export function StatementBox({ p, keep, admin }: { p: Partner; keep: boolean; admin: boolean }) {
   const client = useQueryClient()
   const refresh = useRefresh()
-  const at = `/api/v1/partners/${encodeURIComponent(p.id)}/statement`
-  const st = useQuery({ queryKey: ['statement', p.id, p.statement], queryFn: () => call<TheirStatement>('GET', at) })
+  const st = useQuery({
+    queryKey: ['statement', p.id, p.statement],
+    queryFn: () => call('GET /api/v1/partners/{id}/statement', { path: { id: p.id } }),
+  })
   const fresh = (x: TheirStatement) => {
     void refresh('statement')
     client.setQueryData(['statement', p.id, p.statement], x)
   }
-  const fetch = useMutation({ mutationFn: () => call<TheirStatement>('POST', at), onSuccess: fresh })
-  const accept = useMutation({ mutationFn: (key: string) => call<TheirStatement>('PUT', `${at}/key`, { key, why: 'confirmed by another way' }), onSuccess: () => fetch.mutate() })
+  const fetch = useMutation({ mutationFn: () => call('POST /api/v1/partners/{id}/statement', { path: { id: p.id } }), onSuccess: fresh })
+  const accept = useMutation({
+    mutationFn: (key: string) =>
+      call('PUT /api/v1/partners/{id}/statement/key', { path: { id: p.id }, body: { key, why: 'confirmed by another way' } }),
+    onSuccess: () => fetch.mutate(),
+  })
   const x = st.data
   return (
     <section aria-labelledby="h-statement">

@@ -14,12 +14,17 @@ export function Domains({ p, keep, done }: { p: Partner; keep: boolean; done: (p
   const weigh = useMutation({
     mutationFn: (what: string) =>
       what === 'add'
-        ? call<Partner>('POST', `/api/v1/partners/${p.id}/domains?preview=true`, { domain: name, subdomains: sub, look_alike: alike })
-        : call<Partner>('DELETE', `/api/v1/partners/${p.id}/domains/${encodeURIComponent(what)}?preview=true`),
+        ? call('POST /api/v1/partners/{id}/domains', {
+            path: { id: p.id },
+            query: { preview: true },
+            body: { domain: name, subdomains: sub, look_alike: alike },
+          })
+        : call('DELETE /api/v1/partners/{id}/domains/{domain}', { path: { id: p.id, domain: what }, query: { preview: true } }),
     onSuccess: (x, what) => setWeighed({ what, p: x }),
   })
   const add = useMutation({
-    mutationFn: () => call<Partner>('POST', `/api/v1/partners/${p.id}/domains`, { domain: name, subdomains: sub, look_alike: alike }),
+    mutationFn: () =>
+      call('POST /api/v1/partners/{id}/domains', { path: { id: p.id }, body: { domain: name, subdomains: sub, look_alike: alike } }),
     onSuccess: (x) => {
       setWeighed(undefined)
       setName('')
@@ -29,7 +34,7 @@ export function Domains({ p, keep, done }: { p: Partner; keep: boolean; done: (p
     },
   })
   const remove = useMutation({
-    mutationFn: (d: string) => call<Partner>('DELETE', `/api/v1/partners/${p.id}/domains/${encodeURIComponent(d)}`),
+    mutationFn: (d: string) => call('DELETE /api/v1/partners/{id}/domains/{domain}', { path: { id: p.id, domain: d } }),
     onSuccess: (x) => {
       setWeighed(undefined)
       done(x)
@@ -48,8 +53,13 @@ export function Domains({ p, keep, done }: { p: Partner; keep: boolean; done: (p
       {wrong && <Wrong error={wrong} />}
       {weighed && told && (
         <div className="weighed" role="status">
-          {weighed.what === 'add' ? `${name} would belong to ${p.name}.` : `${weighed.what} would no longer belong to ${p.name}.`} That concerns <b>{told.guests} guests</b> with {told.grants} grants in {told.spaces} spaces.{' '}
-          <Button size="sm" onClick={() => (weighed.what === 'add' ? add.mutate() : remove.mutate(weighed.what))} disabled={add.isPending || remove.isPending}>
+          {weighed.what === 'add' ? `${name} would belong to ${p.name}.` : `${weighed.what} would no longer belong to ${p.name}.`} That
+          concerns <b>{told.guests} guests</b> with {told.grants} grants in {told.spaces} spaces.{' '}
+          <Button
+            size="sm"
+            onClick={() => (weighed.what === 'add' ? add.mutate() : remove.mutate(weighed.what))}
+            disabled={add.isPending || remove.isPending}
+          >
             {weighed.what === 'add' ? 'Add it' : 'Remove it'}
           </Button>{' '}
           <Button size="sm" variant="link" onClick={() => setWeighed(undefined)}>
@@ -75,9 +85,18 @@ export function Domains({ p, keep, done }: { p: Partner; keep: boolean; done: (p
       </ul>
       {keep && (
         <Form className="inline-form" onSubmit={submit}>
-          <Form.Control size="sm" aria-label="New domain" placeholder="domain.example" required value={name} onChange={(e) => setName(e.target.value)} />
+          <Form.Control
+            size="sm"
+            aria-label="New domain"
+            placeholder="domain.example"
+            required
+            value={name}
+            onChange={(e) => setName(e.target.value)}
+          />
           <Form.Check id="d-sub" label="and below" checked={sub} onChange={(e) => setSub(e.target.checked)} />
-          {looksAlike && <Form.Check id="d-alike" label="it is meant all the same" checked={alike} onChange={(e) => setAlike(e.target.checked)} />}
+          {looksAlike && (
+            <Form.Check id="d-alike" label="it is meant all the same" checked={alike} onChange={(e) => setAlike(e.target.checked)} />
+          )}
           <Button size="sm" type="submit" variant="outline-primary" disabled={weigh.isPending}>
             Add
           </Button>

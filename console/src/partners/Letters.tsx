@@ -3,7 +3,7 @@ import { useEffect, useRef, useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
 import { Modal } from '../parts/Dialog'
 import { Link, useLocation } from 'react-router'
-import { call, query, type Letter, type Partner, type Question } from '../api'
+import { call, type Letter, type Partner, type Question } from '../api'
 import { since, when, Wrong } from '../parts/bits'
 
 /** Letters as lines: about what, since when, and what became of them. */
@@ -17,7 +17,8 @@ export function Letters({ all, named, open }: { all: Letter[]; named?: boolean; 
               <Link to={`/partners/${l.partner}`}>{l.name}</Link>:{' '}
             </>
           )}
-          <b>{l.about.join(', ')}</b>, {l.state === 'open' ? `${l.age} ${l.age === 1 ? 'day' : 'days'} without an answer` : `${l.state} after ${l.age} days`}
+          <b>{l.about.join(', ')}</b>,{' '}
+          {l.state === 'open' ? `${l.age} ${l.age === 1 ? 'day' : 'days'} without an answer` : `${l.state} after ${l.age} days`}
           <span className="sub">
             {l.sent && `sent ${since(l.sent)}`}
             {l.to && ` to ${l.to}`}
@@ -39,7 +40,7 @@ export function PartnerLetters({ p, keep }: { p: Partner; keep: boolean }) {
   const { hash } = useLocation()
   const seen = useRef<HTMLHeadingElement>(null)
   const [reading, setReading] = useState<string>()
-  const letters = useQuery({ queryKey: ['letters', p.id], queryFn: () => call<{ letters: Letter[] }>('GET', `/api/v1/letters${query({ partner: p.id })}`) })
+  const letters = useQuery({ queryKey: ['letters', p.id], queryFn: () => call('GET /api/v1/letters', { query: { partner: p.id } }) })
   const there = letters.data !== undefined
   useEffect(() => {
     if (there && hash === '#h-letter') seen.current?.scrollIntoView() // a link that leads here comes before what stands above is there
@@ -63,7 +64,11 @@ export function Draft({ about }: { about: { partner: string } | { question: Ques
   const client = useQueryClient()
   const [draft, setDraft] = useState<Letter>()
   const write = useMutation({
-    mutationFn: (what: 'preview' | 'keep' | 'mail') => call<Letter>('POST', `/api/v1/letters${what === 'preview' ? '?preview=true' : ''}`, { ...about, form: 'text', mail: what !== 'keep', ...(what !== 'preview' && draft?.same ? { again: true } : {}) }),
+    mutationFn: (what: 'preview' | 'keep' | 'mail') =>
+      call('POST /api/v1/letters', {
+        query: { preview: what === 'preview' },
+        body: { ...about, form: 'text', mail: what !== 'keep', ...(what !== 'preview' && draft?.same ? { again: true } : {}) },
+      }),
     onSuccess: (l, what) => {
       setDraft(l)
       if (what !== 'preview') void client.invalidateQueries({ queryKey: ['letters'] })
@@ -82,8 +87,14 @@ export function Draft({ about }: { about: { partner: string } | { question: Ques
           <pre className="letter" tabIndex={0} aria-label="Letter to their administrator">
             {draft.text}
           </pre>
-          {!draft.id && draft.about.length > 0 && <p className="quiet">{draft.mailed ? `Mailed, it goes to ${draft.mailed.join(', ')}.` : `It cannot be mailed: ${draft.not_mailed}.`}</p>}
-          {!draft.id && draft.same && <p className="second">Open on the same matter: {draft.same.join(', ')}. This would be a second one.</p>}
+          {!draft.id && draft.about.length > 0 && (
+            <p className="quiet">
+              {draft.mailed ? `Mailed, it goes to ${draft.mailed.join(', ')}.` : `It cannot be mailed: ${draft.not_mailed}.`}
+            </p>
+          )}
+          {!draft.id && draft.same && (
+            <p className="second">Open on the same matter: {draft.same.join(', ')}. This would be a second one.</p>
+          )}
           <div className="inline-form">
             <Button size="sm" variant="outline-primary" onClick={() => void navigator.clipboard.writeText(draft.text ?? '')}>
               Copy
@@ -116,9 +127,13 @@ export function Draft({ about }: { about: { partner: string } | { question: Ques
 function Reading({ id, keep, close }: { id: string; keep: boolean; close: () => void }) {
   const client = useQueryClient()
   const [said, setSaid] = useState('')
-  const letter = useQuery({ queryKey: ['letter', id], queryFn: () => call<Letter>('GET', `/api/v1/letters/${encodeURIComponent(id)}?form=text`) })
+  const letter = useQuery({
+    queryKey: ['letter', id],
+    queryFn: () => call('GET /api/v1/letters/{id}', { path: { id }, query: { form: 'text' } }),
+  })
   const end = useMutation({
-    mutationFn: (answer: string) => call<Letter>('POST', `/api/v1/letters/${encodeURIComponent(id)}/close`, { answer, ...(said ? { said } : {}) }),
+    mutationFn: (answer: 'admitted' | 'refused' | 'withdrawn') =>
+      call('POST /api/v1/letters/{id}/close', { path: { id }, body: { answer, ...(said ? { said } : {}) } }),
     onSuccess: () => {
       void client.invalidateQueries({ queryKey: ['letters'] })
       close()
@@ -137,14 +152,23 @@ function Reading({ id, keep, close }: { id: string; keep: boolean; close: () => 
         {l && (
           <>
             <p>
-              {l.sent && `Sent ${when(l.sent)}`} {l.to && `to ${l.to}`}. {l.state === 'open' ? 'No answer yet; a stance that answers it closes it.' : `${l.state[0].toUpperCase()}${l.state.slice(1)}${l.said ? `: ${l.said}` : ''}.`}
+              {l.sent && `Sent ${when(l.sent)}`} {l.to && `to ${l.to}`}.{' '}
+              {l.state === 'open'
+                ? 'No answer yet; a stance that answers it closes it.'
+                : `${l.state[0].toUpperCase()}${l.state.slice(1)}${l.said ? `: ${l.said}` : ''}.`}
             </p>
             <pre className="letter" tabIndex={0} aria-label="Text of the letter">
               {l.text}
             </pre>
             {keep && l.state === 'open' && (
               <Form className="inline-form" onSubmit={(e) => e.preventDefault()}>
-                <Form.Control size="sm" aria-label="What they said" placeholder="what they said" value={said} onChange={(e) => setSaid(e.target.value)} />
+                <Form.Control
+                  size="sm"
+                  aria-label="What they said"
+                  placeholder="what they said"
+                  value={said}
+                  onChange={(e) => setSaid(e.target.value)}
+                />
                 <Button size="sm" variant="outline-primary" onClick={() => end.mutate('admitted')}>
                   They admit it
                 </Button>

@@ -2,7 +2,7 @@ import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button } from 'react-bootstrap'
 import { useParams } from 'react-router'
-import { call, patch, query, services, type BothHalves, type Partner, type Values } from '../api'
+import { call, services, type Partner } from '../api'
 import { Page, Waiting, when, Wrong } from '../parts/bits'
 import { ValueTable } from '../places/ValueTable'
 import { PartnerLetters } from './Letters'
@@ -10,22 +10,27 @@ import { mayKeep, Standing } from './PartnersPage'
 import { useRefresh } from '../parts/change'
 import { Merge, Split } from './Rearrange'
 import { AskStanding, Edit, Facts } from './EditPartner'
-import { Opening, Said } from './Halves'
+import { Opening, Said, type Says } from './Halves'
 import { History, People } from './TheirPeople'
 import { Told } from './Told'
 import { AdviceBox, StatementBox } from './Connecting'
 import { Domains } from './Domains'
 
-/** A partner in the order of the work: who they are, their domains, what is open on both sides, their people, what was asked of them, and what was changed. */
+/**
+ * A partner in the order of the work: who they are, their domains, what is open on both sides, their people,
+ * what was asked of them, and what was changed.
+ */
 export function PartnerPage({ role }: { role: string }) {
   const { id = '' } = useParams()
   const client = useQueryClient()
   const refresh = useRefresh()
-  const at = `/api/v1/partners/${encodeURIComponent(id)}`
-  const partner = useQuery({ queryKey: ['partner', id], queryFn: () => call<Partner>('GET', at) })
-  const halves = useQuery({ queryKey: ['halves', id], queryFn: () => call<{ halves: BothHalves[] }>('GET', `/api/v1/halves${query({ partner: id })}`) })
-  const values = useQuery({ queryKey: ['values', `partner:${id}`], queryFn: () => call<Values>('GET', `/api/v1/values/${encodeURIComponent(`partner:${id}`)}`) })
-  const [said, setSaid] = useState<{ key: string; says: string }>()
+  const partner = useQuery({ queryKey: ['partner', id], queryFn: () => call('GET /api/v1/partners/{id}', { path: { id } }) })
+  const halves = useQuery({ queryKey: ['halves', id], queryFn: () => call('GET /api/v1/halves', { query: { partner: id } }) })
+  const values = useQuery({
+    queryKey: ['values', `partner:${id}`],
+    queryFn: () => call('GET /api/v1/values/{where}', { path: { where: `partner:${id}` } }),
+  })
+  const [said, setSaid] = useState<{ key: string; says: Says }>()
   const [undo, setUndo] = useState<string>()
   const [asking, setAsking] = useState<'active' | 'suspended' | 'ended' | 'edit' | 'merge' | 'split'>()
   const done = (p: Partner) => {
@@ -35,13 +40,21 @@ export function PartnerPage({ role }: { role: string }) {
   const open = useMutation({
     mutationFn: ({ key, value }: { key: string; value: boolean | undefined }) => {
       const p = partner.data!
-      return patch<Partner>(at, { opened: { [key]: value ?? null } }, { 'If-Match': p.etag })
+      return call('PATCH /api/v1/partners/{id}', {
+        path: { id },
+        body: { opened: { [key]: value ?? null } },
+        headers: { 'If-Match': p.etag },
+      })
     },
     onSuccess: done,
     onError: () => void partner.refetch(),
   })
   const record = useMutation({
-    mutationFn: ({ key, says, by, why }: { key: string; says: string; by: string; why: string }) => call<Partner>('PUT', `${at}/stances/${key}`, { says, why: why || 'recorded by hand', ...(by ? { said_by: by } : {}) }),
+    mutationFn: ({ key, says, by, why }: { key: string; says: Says; by: string; why: string }) =>
+      call('PUT /api/v1/partners/{id}/stances/{key}', {
+        path: { id, key },
+        body: { says, why: why || 'recorded by hand', ...(by ? { said_by: by } : {}) },
+      }),
     onSuccess: (p, { key }) => {
       setSaid(undefined)
       setUndo(key)
@@ -49,13 +62,18 @@ export function PartnerPage({ role }: { role: string }) {
     },
   })
   const takeBack = useMutation({
-    mutationFn: (key: string) => call<Partner>('DELETE', `${at}/stances/${key}`),
+    mutationFn: (key: string) => call('DELETE /api/v1/partners/{id}/stances/{key}', { path: { id, key } }),
     onSuccess: (p) => {
       setUndo(undefined)
       done(p)
     },
   })
-  if (partner.error) return <Page title="Partner"><Wrong error={partner.error} retry={() => void partner.refetch()} /></Page>
+  if (partner.error)
+    return (
+      <Page title="Partner">
+        <Wrong error={partner.error} retry={() => void partner.refetch()} />
+      </Page>
+    )
   const p = partner.data
   if (!p) return <Waiting what="Reading the partner" />
   const keep = mayKeep(role)
@@ -99,7 +117,16 @@ export function PartnerPage({ role }: { role: string }) {
       }
     >
       {(open.error ?? takeBack.error ?? halves.error) && <Wrong error={open.error ?? takeBack.error ?? halves.error} />}
-      {said && <Said p={p} said={said} error={record.error} busy={record.isPending} close={() => setSaid(undefined)} record={(by, why) => record.mutate({ ...said, by, why })} />}
+      {said && (
+        <Said
+          p={p}
+          said={said}
+          error={record.error}
+          busy={record.isPending}
+          close={() => setSaid(undefined)}
+          record={(by, why) => record.mutate({ ...said, by, why })}
+        />
+      )}
       <div className="partner even">
         <section aria-labelledby="h-about">
           <h2 id="h-about">Who they are</h2>
@@ -130,10 +157,17 @@ export function PartnerPage({ role }: { role: string }) {
                     <th scope="row">{s}</th>
                     {['in', 'out'].map((d) => (
                       <td key={d}>
-                        <Opening p={p} h={half.get(`${s}.${d}`)} k={`${s}.${d}`} keep={keep && !open.isPending} set={(value) => open.mutate({ key: `${s}.${d}`, value })} record={(says) => {
+                        <Opening
+                          p={p}
+                          h={half.get(`${s}.${d}`)}
+                          k={`${s}.${d}`}
+                          keep={keep && !open.isPending}
+                          set={(value) => open.mutate({ key: `${s}.${d}`, value })}
+                          record={(says) => {
                             record.reset()
                             setSaid({ key: `${s}.${d}`, says })
-                          }} />
+                          }}
+                        />
                       </td>
                     ))}
                   </tr>
@@ -171,7 +205,9 @@ export function PartnerPage({ role }: { role: string }) {
         </section>
         <History id={p.id} />
       </div>
-      {(asking === 'active' || asking === 'suspended' || asking === 'ended') && <AskStanding p={p} standing={asking} close={() => setAsking(undefined)} done={done} />}
+      {(asking === 'active' || asking === 'suspended' || asking === 'ended') && (
+        <AskStanding p={p} standing={asking} close={() => setAsking(undefined)} done={done} />
+      )}
       {asking === 'edit' && <Edit p={p} close={() => setAsking(undefined)} done={done} />}
       {asking === 'merge' && <Merge p={p} close={() => setAsking(undefined)} />}
       {asking === 'split' && <Split p={p} close={() => setAsking(undefined)} />}

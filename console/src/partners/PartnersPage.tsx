@@ -1,16 +1,22 @@
-import { useInfiniteQuery, useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
+import { useInfiniteQuery, useQuery } from '@tanstack/react-query'
 import { useEffect, useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
-import { AskDialog } from '../parts/AskDialog'
-import { Link, useNavigate, useSearchParams } from 'react-router'
-import { call, query, services, type BothHalves, type Letter, type Partner } from '../api'
+import { Link, useSearchParams } from 'react-router'
+import { call, services, type BothHalves } from '../api'
 import { Empty, Page, Waiting, Wrong } from '../parts/bits'
 import { Bars } from './Bars'
 import { Letters } from './Letters'
+import { AddPartner } from './AddPartner'
 
 export const mayKeep = (role: string) => role === 'administrator' || role === 'keeper'
 
-export const together: Record<string, string> = { open: 'open', unconfirmed: 'theirs not known', their_turn: 'waits for them', our_turn: 'waits for us', shut: 'shut' }
+export const together: Record<string, string> = {
+  open: 'open',
+  unconfirmed: 'theirs not known',
+  their_turn: 'waits for them',
+  our_turn: 'waits for us',
+  shut: 'shut',
+}
 
 /** What our record says, and what the policy makes of it where that is something else. */
 export function oursWord(h: BothHalves): string {
@@ -35,23 +41,30 @@ export function Halves({ h, dim }: { h: BothHalves | undefined; dim?: boolean })
   )
 }
 
-const filters = { all: 'all', their_turn: 'waits for them', our_turn: 'waits for us', unconfirmed: 'theirs not known', mismatch: 'mismatch' } as const
+const filters = {
+  all: 'all',
+  their_turn: 'waits for them',
+  our_turn: 'waits for us',
+  unconfirmed: 'theirs not known',
+  mismatch: 'mismatch',
+} as const
 type Filter = keyof typeof filters
-const matches = (h: BothHalves, f: Filter) => f === 'all' || (f === 'mismatch' ? h.joint === 'their_turn' || h.joint === 'our_turn' : h.joint === f)
+const matches = (h: BothHalves, f: Filter) =>
+  f === 'all' || (f === 'mismatch' ? h.joint === 'their_turn' || h.joint === 'our_turn' : h.joint === f)
 
 export function PartnersPage({ role }: { role: string }) {
   const wantsBar = useSearchParams()[0].has('bar') // somebody came to bar it: that stands first
   const [q, setQ] = useState('')
   const [adding, setAdding] = useState(false)
   const [show, setShow] = useState<Filter>('all')
-  const halves = useQuery({ queryKey: ['halves'], queryFn: () => call<{ halves: BothHalves[] }>('GET', '/api/v1/halves') })
-  const letters = useQuery({ queryKey: ['letters', 'open'], queryFn: () => call<{ letters: Letter[] }>('GET', '/api/v1/letters?state=open') })
+  const halves = useQuery({ queryKey: ['halves'], queryFn: () => call('GET /api/v1/halves') })
+  const letters = useQuery({ queryKey: ['letters', 'open'], queryFn: () => call('GET /api/v1/letters', { query: { state: 'open' } }) })
   const at = new Map((halves.data?.halves ?? []).map((h) => [`${h.partner} ${h.key}`, h]))
   const concerned = (f: Filter) => new Set((halves.data?.halves ?? []).filter((h) => matches(h, f)).map((h) => h.partner))
   const some = concerned(show)
   const list = useInfiniteQuery({
     queryKey: ['partners', q],
-    queryFn: ({ pageParam }) => call<{ partners: Partner[]; total: number; next: string }>('GET', `/api/v1/partners${query({ q, cursor: pageParam, limit: '200' })}`),
+    queryFn: ({ pageParam }) => call('GET /api/v1/partners', { query: { q, cursor: pageParam, limit: 200 } }),
     initialPageParam: '',
     getNextPageParam: (last) => last.next || undefined,
     placeholderData: (old) => old,
@@ -68,7 +81,14 @@ export function PartnersPage({ role }: { role: string }) {
       lead="The organisations you work with, their standing, and what each connection is open for, in both directions."
       tools={
         <>
-          <Form.Control size="sm" type="search" aria-label="Find a partner" placeholder="Find by name or domain" value={q} onChange={(e) => setQ(e.target.value)} />
+          <Form.Control
+            size="sm"
+            type="search"
+            aria-label="Find a partner"
+            placeholder="Find by name or domain"
+            value={q}
+            onChange={(e) => setQ(e.target.value)}
+          />
           {mayKeep(role) && (
             <Button size="sm" onClick={() => setAdding(true)}>
               Add a partner
@@ -80,7 +100,9 @@ export function PartnersPage({ role }: { role: string }) {
       {wantsBar && <Bars keep={mayKeep(role)} />}
       {list.error && <Wrong error={list.error} retry={() => void list.refetch()} />}
       {!list.data && !list.error && <Waiting what="Reading partners" />}
-      {list.data && partners.length === 0 && <Empty>{q ? `No partner matches “${q}”.` : 'No partner yet. Add the first: a name, its domains, and what it is opened for.'}</Empty>}
+      {list.data && partners.length === 0 && (
+        <Empty>{q ? `No partner matches “${q}”.` : 'No partner yet. Add the first: a name, its domains, and what it is opened for.'}</Empty>
+      )}
       {halves.error && <Wrong error={halves.error} retry={() => void halves.refetch()} />}
       <div className="accounts" role="group" aria-label="Show">
         {(Object.keys(filters) as Filter[]).map((f) => (
@@ -121,26 +143,30 @@ export function PartnersPage({ role }: { role: string }) {
               </tr>
             </thead>
             <tbody>
-              {partners.filter((p) => show === 'all' || some.has(p.id)).map((p) => (
-                <tr key={p.id} className={`standing-${p.standing}`}>
-                  <th scope="row">
-                    <Link to={`/partners/${p.id}`}>{p.name}</Link>
-                    <span className="sub">{p.domains.map((d) => d.name + (d.subdomains ? ' and below' : '')).join(', ') || 'no domain'}</span>
-                  </th>
-                  <td>
-                    <Standing s={p.standing} />
-                  </td>
-                  {services.flatMap((s) => [
-                    <td key={`${s}i`} className="cell">
-                      <Halves h={at.get(`${p.id} ${s}.in`)} dim={show !== 'all' && !matchesAt(at.get(`${p.id} ${s}.in`), show)} />
-                    </td>,
-                    <td key={`${s}o`} className="cell">
-                      <Halves h={at.get(`${p.id} ${s}.out`)} dim={show !== 'all' && !matchesAt(at.get(`${p.id} ${s}.out`), show)} />
-                    </td>,
-                  ])}
-                  <td className="num">{p.counts.guests}</td>
-                </tr>
-              ))}
+              {partners
+                .filter((p) => show === 'all' || some.has(p.id))
+                .map((p) => (
+                  <tr key={p.id} className={`standing-${p.standing}`}>
+                    <th scope="row">
+                      <Link to={`/partners/${p.id}`}>{p.name}</Link>
+                      <span className="sub">
+                        {p.domains.map((d) => d.name + (d.subdomains ? ' and below' : '')).join(', ') || 'no domain'}
+                      </span>
+                    </th>
+                    <td>
+                      <Standing s={p.standing} />
+                    </td>
+                    {services.flatMap((s) => [
+                      <td key={`${s}i`} className="cell">
+                        <Halves h={at.get(`${p.id} ${s}.in`)} dim={show !== 'all' && !matchesAt(at.get(`${p.id} ${s}.in`), show)} />
+                      </td>,
+                      <td key={`${s}o`} className="cell">
+                        <Halves h={at.get(`${p.id} ${s}.out`)} dim={show !== 'all' && !matchesAt(at.get(`${p.id} ${s}.out`), show)} />
+                      </td>,
+                    ])}
+                    <td className="num">{p.counts.guests}</td>
+                  </tr>
+                ))}
             </tbody>
           </table>
         </div>
@@ -154,7 +180,8 @@ export function PartnersPage({ role }: { role: string }) {
         </p>
       )}
       <p className="legend">
-        Left ours: ▲ open, ▼ closed by name or by its standing, · not opened. Right theirs: △ admits, ▽ refuses, ? not known. <span className="pair is-open">both open</span> <span className="pair is-unconfirmed">theirs not known</span>{' '}
+        Left ours: ▲ open, ▼ closed by name or by its standing, · not opened. Right theirs: △ admits, ▽ refuses, ? not known.{' '}
+        <span className="pair is-open">both open</span> <span className="pair is-unconfirmed">theirs not known</span>{' '}
         <span className="pair is-their_turn">waits for them</span> <span className="pair is-our_turn">waits for us</span>
       </p>
       {letters.data && letters.data.letters.length > 0 && (
@@ -173,80 +200,4 @@ const matchesAt = (h: BothHalves | undefined, f: Filter) => h !== undefined && m
 
 export function Standing({ s }: { s: string }) {
   return <span className={`standing is-${s}`}>{{ active: '● active', suspended: '‖ suspended', ended: '■ ended' }[s] ?? s}</span>
-}
-
-function AddPartner({ close }: { close: () => void }) {
-  const [id, setID] = useState('')
-  const [name, setName] = useState('')
-  const [domains, setDomains] = useState('')
-  const [alike, setAlike] = useState(false)
-  const [why, setWhy] = useState('')
-  const client = useQueryClient()
-  const navigate = useNavigate()
-  const [weighed, setWeighed] = useState<Partner>()
-  const post = (preview: boolean) =>
-    call<Partner>('POST', `/api/v1/partners${preview ? '?preview=true' : ''}`, {
-      id,
-      name,
-      domains: domains
-        .split(/[\s,]+/)
-        .filter(Boolean)
-        .map((d) => ({ ...(d.startsWith('*.') ? { name: d.slice(2), subdomains: true } : { name: d }), ...(alike ? { look_alike: true } : {}) })),
-      ...(why ? { why } : {}),
-    })
-  const add = useMutation({
-    // Somebody is told first whom it concerns; where that is nobody, it is done at once.
-    mutationFn: async (sure: boolean) => {
-      if (!sure) {
-        const would = await post(true)
-        if ((would.concerns?.guests ?? 0) > 0) return { would }
-      }
-      return { made: await post(false) }
-    },
-    onSuccess: ({ would, made }) => {
-      if (would) setWeighed(would)
-      if (!made) return
-      void client.invalidateQueries()
-      navigate(`/partners/${made.id}`)
-    },
-  })
-  const looksAlike = alike || (add.error instanceof Error && add.error.message.includes('looks like'))
-  return (
-    <AskDialog policy title="Add a partner" leave="Cancel" submit={weighed ? 'Add all the same' : 'Add'} disabled={add.isPending} error={add.error} close={close} onSubmit={() => add.mutate(weighed !== undefined)}>
-      <div onChange={() => setWeighed(undefined)}>
-          <Form.Group controlId="p-name" className="mb-3">
-            <Form.Label>Name</Form.Label>
-            <Form.Control
-              autoFocus
-              required
-              value={name}
-              onChange={(e) => {
-                setName(e.target.value)
-                setID(e.target.value.toLowerCase().normalize('NFD').replace(/[^a-z0-9]+/g, '-').replace(/^-|-$/g, ''))
-              }}
-            />
-          </Form.Group>
-          <Form.Group controlId="p-id" className="mb-3">
-            <Form.Label>Id</Form.Label>
-            <Form.Control required pattern="[a-z0-9][a-z0-9._\-]*" value={id} onChange={(e) => setID(e.target.value)} />
-            <Form.Text>Lower-case letters, digits, dots, hyphens. It stays.</Form.Text>
-          </Form.Group>
-          <Form.Group controlId="p-domains" className="mb-3">
-            <Form.Label>Domains</Form.Label>
-            <Form.Control as="textarea" rows={2} value={domains} onChange={(e) => setDomains(e.target.value)} placeholder="quayside.example, *.lab.quayside.example" />
-            <Form.Text>*. takes the domains below along.</Form.Text>
-            {looksAlike && <Form.Check id="p-alike" label="It looks like another domain and is meant all the same" checked={alike} onChange={(e) => setAlike(e.target.checked)} />}
-          </Form.Group>
-          <Form.Group controlId="p-why">
-            <Form.Label>Why</Form.Label>
-            <Form.Control value={why} onChange={(e) => setWhy(e.target.value)} />
-          </Form.Group>
-          {weighed?.concerns && (
-            <p className="weighed mt-3" role="status">
-              <b>{weighed.concerns.guests} guests</b> with {weighed.concerns.grants} grants in {weighed.concerns.spaces} spaces would become people of {weighed.name}.
-            </p>
-          )}
-      </div>
-    </AskDialog>
-  )
 }

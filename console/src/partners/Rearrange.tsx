@@ -2,7 +2,7 @@ import { useMutation } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Form } from 'react-bootstrap'
 import { useNavigate } from 'react-router'
-import { call, type Partner, type Rearranged } from '../api'
+import { call, type Operations, type Partner, type Rearranged } from '../api'
 import { AskDialog } from '../parts/AskDialog'
 import { Combo } from '../parts/Combo'
 import { useRefresh } from '../parts/change'
@@ -12,7 +12,8 @@ function Weighing({ x }: { x: Rearranged }) {
   return (
     <div data-testid="weighed" className="mt-3">
       <p role="status">
-        That concerns <b>{x.concerns.guests} guests</b> with <b>{x.concerns.grants} grants</b> in <b>{x.concerns.spaces} spaces</b>.{x.differs.length === 0 && ' They find nothing otherwise.'}
+        That concerns <b>{x.concerns.guests} guests</b> with <b>{x.concerns.grants} grants</b> in <b>{x.concerns.spaces} spaces</b>.
+        {x.differs.length === 0 && ' They find nothing otherwise.'}
       </p>
       {x.named.length > 0 && <p className="quiet">Named in, and followed: {x.named.join(', ')}.</p>}
       {x.differs.length > 0 && (
@@ -40,12 +41,18 @@ function Weighing({ x }: { x: Rearranged }) {
   )
 }
 
-function useRearrange(path: string, p: Partner, close: () => void) {
+function useRearrange<K extends 'merge' | 'split'>(how: K, p: Partner, close: () => void) {
   const refresh = useRefresh()
   const navigate = useNavigate()
   const [weighed, setWeighed] = useState<Rearranged>()
   const run = useMutation({
-    mutationFn: ({ body, preview }: { body: unknown; preview: boolean }) => call<Rearranged>('POST', `/api/v1/partners/${encodeURIComponent(p.id)}/${path}${preview ? '?preview=true' : ''}`, body, { 'If-Match': p.etag }),
+    mutationFn: ({ body, preview }: { body: Operations[`POST /api/v1/partners/{id}/${K}`]['body']; preview: boolean }) =>
+      call<`POST /api/v1/partners/{id}/${'merge' | 'split'}`>(`POST /api/v1/partners/{id}/${how}`, {
+        path: { id: p.id },
+        query: { preview },
+        body,
+        headers: { 'If-Match': p.etag },
+      }),
     onSuccess: (x) => {
       if (x.preview) return setWeighed(x)
       close()
@@ -60,7 +67,16 @@ export function Merge({ p, close }: { p: Partner; close: () => void }) {
   const [into, setInto] = useState('')
   const { weighed, forget, run } = useRearrange('merge', p, close)
   return (
-    <AskDialog title={<>Merge {p.name} into another</>} leave="Cancel" submit={weighed ? 'Merge' : 'See what would change'} disabled={run.isPending || into.trim() === ''} danger={weighed !== undefined} error={run.error} close={close} onSubmit={() => run.mutate({ body: { into: into.trim() }, preview: !weighed })}>
+    <AskDialog
+      title={<>Merge {p.name} into another</>}
+      leave="Cancel"
+      submit={weighed ? 'Merge' : 'See what would change'}
+      disabled={run.isPending || into.trim() === ''}
+      danger={weighed !== undefined}
+      error={run.error}
+      close={close}
+      onSubmit={() => run.mutate({ body: { into: into.trim() }, preview: !weighed })}
+    >
       <p>Its domains become those of the other, whose record then counts for everybody. What names {p.name} names the other instead.</p>
       <div className="plain-combo">
         <Combo
@@ -84,7 +100,15 @@ export function Split({ p, close }: { p: Partner; close: () => void }) {
   const [id, setID] = useState('')
   const { weighed, forget, run } = useRearrange('split', p, close)
   return (
-    <AskDialog title={<>Split domains off {p.name}</>} leave="Cancel" submit={weighed ? 'Split' : 'See what would change'} disabled={run.isPending || domains.length === 0} error={run.error} close={close} onSubmit={() => run.mutate({ body: { domains, id, name }, preview: !weighed })}>
+    <AskDialog
+      title={<>Split domains off {p.name}</>}
+      leave="Cancel"
+      submit={weighed ? 'Split' : 'See what would change'}
+      disabled={run.isPending || domains.length === 0}
+      error={run.error}
+      close={close}
+      onSubmit={() => run.mutate({ body: { domains, id, name }, preview: !weighed })}
+    >
       <p>They become a partner of their own with the same standing, openings, rules and stances: nobody’s reach changes.</p>
       <fieldset className="mb-3">
         <legend className="fs-6">Domains of the new one</legend>
@@ -112,7 +136,13 @@ export function Split({ p, close }: { p: Partner; close: () => void }) {
           value={name}
           onChange={(e) => {
             setName(e.target.value)
-            setID(e.target.value.toLowerCase().normalize('NFD').replace(/[^a-z0-9]+/g, '-').replace(/^-|-$/g, ''))
+            setID(
+              e.target.value
+                .toLowerCase()
+                .normalize('NFD')
+                .replace(/[^a-z0-9]+/g, '-')
+                .replace(/^-|-$/g, ''),
+            )
             forget()
           }}
         />

@@ -1,16 +1,17 @@
 import { useInfiniteQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
-import { saidOf } from '../journal/JournalPage'
+import { saidOf } from '../journal/words'
 import { Link } from 'react-router'
-import { call, query, type JournalEntry, type TheirPerson } from '../api'
+import { call } from '../api'
 import { until, when, Wrong } from '../parts/bits'
 
 export function People({ id }: { id: string }) {
   const [q, setQ] = useState('')
   const pages = useInfiniteQuery({
     queryKey: ['people-of', id, q],
-    queryFn: ({ pageParam }) => call<{ people: TheirPerson[]; next: string }>('GET', `/api/v1/partners/${encodeURIComponent(id)}/people${query({ q, cursor: pageParam, limit: pageParam ? '100' : '12' })}`),
+    queryFn: ({ pageParam }) =>
+      call('GET /api/v1/partners/{id}/people', { path: { id }, query: { q, cursor: pageParam, limit: pageParam ? 100 : 12 } }),
     initialPageParam: '',
     getNextPageParam: (last) => last.next || undefined,
     placeholderData: (old) => old,
@@ -19,9 +20,19 @@ export function People({ id }: { id: string }) {
   return (
     <section aria-labelledby="h-people">
       <h2 id="h-people">Their people</h2>
-      <Form.Control size="sm" type="search" className="mb-2" aria-label="Find one of their people" placeholder="Find by name or address" value={q} onChange={(e) => setQ(e.target.value)} />
+      <Form.Control
+        size="sm"
+        type="search"
+        className="mb-2"
+        aria-label="Find one of their people"
+        placeholder="Find by name or address"
+        value={q}
+        onChange={(e) => setQ(e.target.value)}
+      />
       {people.error && <Wrong error={people.error} />}
-      {people.data && people.data.people.length === 0 && <p className="quiet">{q ? `Nobody matches “${q}”.` : 'Nobody of theirs has a record or a role here.'}</p>}
+      {people.data && people.data.people.length === 0 && (
+        <p className="quiet">{q ? `Nobody matches “${q}”.` : 'Nobody of theirs has a record or a role here.'}</p>
+      )}
       {people.data && people.data.people.length > 0 && (
         <div className="wide" role="region" aria-label="List of their people" tabIndex={0}>
           <table className="table listing">
@@ -64,7 +75,8 @@ export function People({ id }: { id: string }) {
         </Button>
       )}
       <p className="quiet">
-        <Link to={`/guests?partner=${id}`}>Their records and when each ends</Link> · <Link to={`/due?partner=${id}&until=%2B90d`}>what is due of them</Link>
+        <Link to={`/guests?partner=${id}`}>Their records and when each ends</Link> ·{' '}
+        <Link to={`/due?partner=${id}&until=%2B90d`}>what is due of them</Link>
       </p>
     </section>
   )
@@ -73,7 +85,8 @@ export function People({ id }: { id: string }) {
 export function History({ id }: { id: string }) {
   const pages = useInfiniteQuery({
     queryKey: ['journal', 'partner', id],
-    queryFn: ({ pageParam }) => call<{ entries: JournalEntry[]; next: string }>('GET', `/api/v1/journal${query({ kind: 'partner', id, cursor: pageParam, limit: pageParam ? '50' : '5' })}`),
+    queryFn: ({ pageParam }) =>
+      call('GET /api/v1/journal', { query: { kind: 'partner', id, cursor: pageParam, limit: pageParam ? 50 : 5 } }),
     initialPageParam: '',
     getNextPageParam: (last) => last.next || undefined,
   })

@@ -42,7 +42,17 @@ export function AskDialog({
 }) {
   const id = useId()
   return (
-    <Modal show policy={policy} onHide={close} scrollable={scrollable} lock={lock} size={wide ? 'lg' : undefined} aria-labelledby={id} className={className} animation={false}>
+    <Modal
+      show
+      policy={policy}
+      onHide={close}
+      scrollable={scrollable}
+      lock={lock}
+      size={wide ? 'lg' : undefined}
+      aria-labelledby={id}
+      className={className}
+      animation={false}
+    >
       <Form
         onSubmit={(e) => {
           e.preventDefault()

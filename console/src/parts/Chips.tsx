@@ -1,17 +1,35 @@
 import { useQueries } from '@tanstack/react-query'
 import { useState } from 'react'
-import { call, query, type Suggestion } from '../api'
-import { Combo } from './Combo'
+import { call } from '../api'
+import { Combo, type Completed } from './Combo'
 
 /** Several of something: those that are in it, each with a way out, and a field that adds one. */
-export function Chips({ label, kind, values, names = {}, onChange, hint }: { label: string; kind: string; values: string[]; names?: Record<string, string>; onChange: (v: string[]) => void; hint?: string }) {
+export function Chips({
+  label,
+  kind,
+  values,
+  names = {},
+  onChange,
+  hint,
+}: {
+  label: string
+  kind: Completed
+  values: string[]
+  names?: Record<string, string>
+  onChange: (v: string[]) => void
+  hint?: string
+}) {
   const [text, setText] = useState('')
   const [called, setCalled] = useState<Record<string, string>>(names)
   // Those that came as ids are called by their names.
   const found = useQueries({
     queries: values
       .filter((v) => !called[v] && kind !== 'domain')
-      .map((v) => ({ queryKey: ['complete', kind, v, 'one'], queryFn: () => call<{ items: Suggestion[] }>('GET', `/api/v1/complete${query({ kind, q: v, limit: '1' })}`), staleTime: Infinity })),
+      .map((v) => ({
+        queryKey: ['complete', kind, v, 'one'],
+        queryFn: () => call('GET /api/v1/complete', { query: { kind, q: v, limit: 1 } }),
+        staleTime: Infinity,
+      })),
   })
   const named = Object.fromEntries(found.flatMap((f) => f.data?.items ?? []).map((s) => [s.value, s.label]))
   const nameOf = (v: string) => called[v] || named[v] || v
@@ -26,7 +44,16 @@ export function Chips({ label, kind, values, names = {}, onChange, hint }: { lab
   }
   return (
     <div className="plain-combo chips-field mb-2">
-      <Combo label={label} kind={kind} value={text} onChange={setText} onPick={(s) => add(s.value, s.label)} onEnter={() => text.trim() && add(text)} onLeave={() => /[.@:]/.test(text) && add(text)} placeholder={hint} />
+      <Combo
+        label={label}
+        kind={kind}
+        value={text}
+        onChange={setText}
+        onPick={(s) => add(s.value, s.label)}
+        onEnter={() => text.trim() && add(text)}
+        onLeave={() => /[.@:]/.test(text) && add(text)}
+        placeholder={hint}
+      />
       {values.length > 0 && (
         <ul className="chips" aria-label={`${label}: chosen`}>
           {values.map((v) => (

@@ -1,8 +1,22 @@
 import { useQuery } from '@tanstack/react-query'
 import { useEffect, useId, useRef, useState } from 'react'
-import { call, query, type Suggestion } from '../api'
+import { call, type Given, type Suggestion } from '../api'
 
-type Props = { label: string; kind: string; value: string; onChange: (v: string) => void; action?: string; placeholder?: string; invalid?: boolean; onPick?: (s: Suggestion) => void; onEnter?: () => void; onLeave?: () => void }
+/** What suggestions are made of. */
+export type Completed = Given<'GET /api/v1/complete'>['query']['kind']
+
+type Props = {
+  label: string
+  kind: Completed
+  value: string
+  onChange: (v: string) => void
+  action?: string
+  placeholder?: string
+  invalid?: boolean
+  onPick?: (s: Suggestion) => void
+  onEnter?: () => void
+  onLeave?: () => void
+}
 
 /** A text with suggestions from the service, by keyboard and by pointer. */
 export function Combo({ label, kind, value, onChange, action, placeholder, invalid, onPick, onEnter, onLeave }: Props) {
@@ -17,7 +31,7 @@ export function Combo({ label, kind, value, onChange, action, placeholder, inval
   }, [value])
   const { data } = useQuery({
     queryKey: ['complete', kind, sought, action],
-    queryFn: () => call<{ items: Suggestion[] }>('GET', `/api/v1/complete${query({ kind, q: sought, action, limit: '12' })}`),
+    queryFn: () => call('GET /api/v1/complete', { query: { kind, q: sought, action, limit: 12 } }),
     enabled: open,
     placeholderData: (old) => old,
   })
@@ -31,14 +45,18 @@ export function Combo({ label, kind, value, onChange, action, placeholder, inval
     setAt(-1)
   }
   return (
-    <div className="combo" ref={box} onBlur={(e) => {
+    <div
+      className="combo"
+      ref={box}
+      onBlur={(e) => {
         if (box.current?.contains(e.relatedTarget)) return
         setOpen(false)
         // A name stands for the one that has it.
         const named = items.filter((i) => i.label.toLowerCase() === value.trim().toLowerCase())
         if (named.length === 1 && named[0].value !== value) choose(named[0].value)
         else onLeave?.()
-      }}>
+      }}
+    >
       <label htmlFor={id}>{label}</label>
       <input
         id={id}
@@ -62,7 +80,9 @@ export function Combo({ label, kind, value, onChange, action, placeholder, inval
           if (e.key === 'ArrowDown' || e.key === 'ArrowUp') {
             e.preventDefault()
             setOpen(true)
-            setAt((a) => (items.length ? (a + (e.key === 'ArrowDown' ? 1 : items.length) + (a < 0 && e.key === 'ArrowUp' ? 0 : 0)) % items.length : -1))
+            setAt((a) =>
+              items.length ? (a + (e.key === 'ArrowDown' ? 1 : items.length) + (a < 0 && e.key === 'ArrowUp' ? 0 : 0)) % items.length : -1,
+            )
           } else if (e.key === 'Enter' && shown && at >= 0) {
             e.preventDefault()
             choose(items[at].value)
@@ -76,7 +96,14 @@ export function Combo({ label, kind, value, onChange, action, placeholder, inval
       />
       <ul id={`${id}-list`} tabIndex={-1} role="listbox" aria-label={label} hidden={!shown} className="combo-list">
         {items.map((s, i) => (
-          <li key={s.value} id={`${id}-${i}`} role="option" aria-selected={i === at} onMouseDown={(e) => e.preventDefault()} onClick={() => choose(s.value)}>
+          <li
+            key={s.value}
+            id={`${id}-${i}`}
+            role="option"
+            aria-selected={i === at}
+            onMouseDown={(e) => e.preventDefault()}
+            onClick={() => choose(s.value)}
+          >
             <span className="value">{s.value}</span>
             <span className="detail">
               {s.label && s.label !== s.value ? s.label : ''}

@@ -12,7 +12,13 @@ export function useDraft() {
 export function GoesWhere({ policy }: { policy?: boolean }) {
   const d = useDraft()
   if (!d) return null
-  return <p className="goes-where">{policy ? `This goes into the draft “${d.name}”; nothing changes before that is published.` : `This changes at once. It is not part of the draft “${d.name}”, in which you are.`}</p>
+  return (
+    <p className="goes-where">
+      {policy
+        ? `This goes into the draft “${d.name}”; nothing changes before that is published.`
+        : `This changes at once. It is not part of the draft “${d.name}”, in which you are.`}
+    </p>
+  )
 }
 
 type Props = ComponentProps<typeof Base> & {

@@ -2,7 +2,19 @@ import type { ReactNode } from 'react'
 import { Button } from 'react-bootstrap'
 
 /** A set of changes that is proposed, with its number, what it does and, where somebody may, the button that makes a draft of it. */
-export function Proposal({ n, changes, weighs, take, waits }: { n: number; changes: { text: string; beside?: ReactNode }[]; weighs: ReactNode; take?: () => void; waits: boolean }) {
+export function Proposal({
+  n,
+  changes,
+  weighs,
+  take,
+  waits,
+}: {
+  n: number
+  changes: { text: string; beside?: ReactNode }[]
+  weighs: ReactNode
+  take?: () => void
+  waits: boolean
+}) {
   return (
     <li className="remedy">
       <span className="remedy-number" aria-hidden="true">

@@ -52,7 +52,19 @@ export function Wrong({ error, retry }: { error: unknown; retry?: () => void }) 
   )
 }
 
-export function Page({ title, lead, tools, bare, children }: { title: string; lead?: ReactNode; tools?: ReactNode; bare?: boolean; children: ReactNode }) {
+export function Page({
+  title,
+  lead,
+  tools,
+  bare,
+  children,
+}: {
+  title: string
+  lead?: ReactNode
+  tools?: ReactNode
+  bare?: boolean
+  children: ReactNode
+}) {
   useEffect(() => {
     document.title = `${title} · Wexillum`
   }, [title])

@@ -7,7 +7,10 @@ export function useRefresh(): (...but: string[]) => Promise<void> {
 }
 
 /** A change: sent, then shown on every page. */
-export function useChange<Answer = unknown, Given = void>(send: (given: Given) => Promise<Answer>, done?: (answer: Answer, given: Given) => void) {
+export function useChange<Answer = unknown, Given = void>(
+  send: (given: Given) => Promise<Answer>,
+  done?: (answer: Answer, given: Given) => void,
+) {
   const refresh = useRefresh()
   return useMutation<Answer, Error, Given>({
     mutationFn: send,

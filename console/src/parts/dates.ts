@@ -7,7 +7,11 @@ export function setZone(name: string | undefined) {
 const months = ['Jan', 'Feb', 'Mar', 'Apr', 'May', 'Jun', 'Jul', 'Aug', 'Sep', 'Oct', 'Nov', 'Dec']
 // As the service and mail write it: browsers differ in how they shorten September.
 const date = (d: Date, timeZone = zone) => {
-  const p = Object.fromEntries(new Intl.DateTimeFormat('en-GB', { day: 'numeric', month: 'numeric', year: 'numeric', timeZone }).formatToParts(d).map((x) => [x.type, x.value]))
+  const p = Object.fromEntries(
+    new Intl.DateTimeFormat('en-GB', { day: 'numeric', month: 'numeric', year: 'numeric', timeZone })
+      .formatToParts(d)
+      .map((x) => [x.type, x.value]),
+  )
   return `${Number(p.day)} ${months[Number(p.month) - 1]} ${p.year}`
 }
 const time = (d: Date) => d.toLocaleTimeString('en-GB', { hour: '2-digit', minute: '2-digit', timeZone: zone })

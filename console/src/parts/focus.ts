@@ -8,10 +8,15 @@ export function keepFocus() {
   const look = () => {
     if (document.activeElement !== document.body || around.length === 0 || around[0].isConnected) return
     const open = document.querySelector('.modal.show')
-    const home = around.find((x) => x.isConnected && x !== document.body && x !== document.documentElement && (!open || open.contains(x))) ?? open ?? document.getElementById('main')
+    const home =
+      around.find((x) => x.isConnected && x !== document.body && x !== document.documentElement && (!open || open.contains(x))) ??
+      open ??
+      document.getElementById('main')
     around = []
     if (!(home instanceof HTMLElement)) return
-    const next = home.querySelector<HTMLElement>('a[href], button:not(:disabled), input:not(:disabled), select:not(:disabled), textarea:not(:disabled)')
+    const next = home.querySelector<HTMLElement>(
+      'a[href], button:not(:disabled), input:not(:disabled), select:not(:disabled), textarea:not(:disabled)',
+    )
     if (next && home.id !== 'root') next.focus({ preventScroll: true })
     else document.getElementById('main')?.focus({ preventScroll: true })
   }

@@ -1,5 +1,19 @@
 /** What a thing is called in "Go to the …". */
-const labels: Record<string, string> = { space: 'space', partner: 'partner', person: 'person', mailbox: 'person', exception: 'exception', bundle: 'bundle', review: 'review', expectation: 'expectation', guest: 'guest', rule: 'rule', link: 'link', partners: 'partners', system: 'system' }
+const labels: Record<string, string> = {
+  space: 'space',
+  partner: 'partner',
+  person: 'person',
+  mailbox: 'person',
+  exception: 'exception',
+  bundle: 'bundle',
+  review: 'review',
+  expectation: 'expectation',
+  guest: 'guest',
+  rule: 'rule',
+  link: 'link',
+  partners: 'partners',
+  system: 'system',
+}
 
 export interface Place {
   to: string

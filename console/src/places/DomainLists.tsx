@@ -1,7 +1,7 @@
 import { useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
-import { call, type PlaceEdit, type PlaceEntry } from '../api'
+import { call, type PlaceEdit } from '../api'
 import { Wrong } from '../parts/bits'
 import { Chips } from '../parts/Chips'
 import { patchOf } from './edit'
@@ -17,7 +17,10 @@ interface DomainList {
 /** Lists of domains that are kept once and used by many meetings. */
 export function DomainLists({ edit }: { edit: boolean }) {
   const [asking, setAsking] = useState<{ what: 'change' | 'remove'; x?: DomainList }>()
-  const lists = useQuery({ queryKey: ['domain-lists'], queryFn: () => call<{ entries: PlaceEntry[] }>('GET', '/api/v1/places/domain_list?limit=500') })
+  const lists = useQuery({
+    queryKey: ['domain-lists'],
+    queryFn: () => call('GET /api/v1/places/{kind}', { path: { kind: 'domain_list' }, query: { limit: 500 } }),
+  })
   const all: DomainList[] = (lists.data?.entries ?? []).map((e) => ({ ...(e.fields as Omit<DomainList, 'id'>), id: e.id }))
   if (!edit && all.length === 0) return null
   return (
@@ -50,7 +53,9 @@ export function DomainLists({ edit }: { edit: boolean }) {
         </Button>
       )}
       {asking?.what === 'change' && <ListDialog x={asking.x} close={() => setAsking(undefined)} />}
-      {asking?.what === 'remove' && asking.x && <CloseDialog kind="domain_list" id={asking.x.id} name={asking.x.name || asking.x.id} remove close={() => setAsking(undefined)} />}
+      {asking?.what === 'remove' && asking.x && (
+        <CloseDialog kind="domain_list" id={asking.x.id} name={asking.x.name || asking.x.id} remove close={() => setAsking(undefined)} />
+      )}
     </section>
   )
 }
@@ -61,10 +66,24 @@ function ListDialog({ x, close }: { x?: DomainList; close: () => void }) {
   const fields = patchOf(x ? was : {}, { ...f, name: f.name.trim() })
   const edit: PlaceEdit = x ? { do: 'set', kind: 'domain_list', id: x.id, fields } : { do: 'add', kind: 'domain_list', fields }
   return (
-    <PlaceDialog title={x ? <>Change {x.name || x.id}</> : 'New list of domains'} submit={x ? 'Change it' : 'Make the list'} edits={[edit]} ready={f.name.trim() !== '' && Object.keys(fields).length > 0} name={f.name.trim()} close={close}>
+    <PlaceDialog
+      title={x ? <>Change {x.name || x.id}</> : 'New list of domains'}
+      submit={x ? 'Change it' : 'Make the list'}
+      edits={[edit]}
+      ready={f.name.trim() !== '' && Object.keys(fields).length > 0}
+      name={f.name.trim()}
+      close={close}
+    >
       <Form.Group controlId="dl-name" className="mb-2">
         <Form.Label>Name</Form.Label>
-        <Form.Control size="sm" required autoFocus={!x} maxLength={200} value={f.name} onChange={(e) => setF({ ...f, name: e.target.value })} />
+        <Form.Control
+          size="sm"
+          required
+          autoFocus={!x}
+          maxLength={200}
+          value={f.name}
+          onChange={(e) => setF({ ...f, name: e.target.value })}
+        />
       </Form.Group>
       <Chips label="Domains" kind="domain" values={f.domains} onChange={(domains) => setF({ ...f, domains })} hint="orrin.example" />
     </PlaceDialog>

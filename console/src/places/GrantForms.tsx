@@ -13,17 +13,26 @@ export function GiveRole({ resource, close }: { resource: string; close: () => v
     <PlaceDialog
       title="Give a role"
       submit="Give it"
-      edits={[{ do: 'add', kind: 'grant', fields: { party: f.party.trim(), resource, role: f.role, ...(f.until ? { until: f.until } : {}) } }]}
+      edits={[
+        { do: 'add', kind: 'grant', fields: { party: f.party.trim(), resource, role: f.role, ...(f.until ? { until: f.until } : {}) } },
+      ]}
       ready={f.party.trim() !== ''}
       name={f.party.trim()}
       close={close}
     >
       <p className="quiet">
         For a guest or a group whom you know; somebody new is invited.
-        {resource.startsWith('space:') && ' Everybody of a partner, or at a domain (write domain:NAME), becomes a member with the account they have at home: nobody becomes a guest, and whoever joins them later is a member too.'}
+        {resource.startsWith('space:') &&
+          ' Everybody of a partner, or at a domain (write domain:NAME), becomes a member with the account they have at home: nobody becomes a guest, and whoever joins them later is a member too.'}
       </p>
       <div className="plain-combo mb-2">
-        <Combo label="To whom" kind="party" value={f.party} onChange={(party) => setF({ ...f, party })} placeholder="name, address, group or partner" />
+        <Combo
+          label="To whom"
+          kind="party"
+          value={f.party}
+          onChange={(party) => setF({ ...f, party })}
+          placeholder="name, address, group or partner"
+        />
       </div>
       <RoleFields f={f} setF={(x) => setF({ ...f, ...x })} />
     </PlaceDialog>
@@ -55,7 +64,14 @@ export function ChangeRole({ g, close }: { g: GivenRole; close: () => void }) {
   const [f, setF] = useState({ role: g.role, until: '' })
   const fields: Record<string, unknown> = { ...(f.role !== g.role ? { role: f.role } : {}), ...(f.until ? { until: f.until } : {}) }
   return (
-    <PlaceDialog title={<>Role of {g.name || g.party}</>} submit="Change it" edits={[{ do: 'set', kind: 'grant', id: `${g.party} ${g.resource} ${g.role}`, fields }]} ready={Object.keys(fields).length > 0} name={g.name || g.party} close={close}>
+    <PlaceDialog
+      title={<>Role of {g.name || g.party}</>}
+      submit="Change it"
+      edits={[{ do: 'set', kind: 'grant', id: `${g.party} ${g.resource} ${g.role}`, fields }]}
+      ready={Object.keys(fields).length > 0}
+      name={g.name || g.party}
+      close={close}
+    >
       <RoleFields f={f} setF={(x) => setF({ ...f, ...x })} />
     </PlaceDialog>
   )
@@ -63,5 +79,14 @@ export function ChangeRole({ g, close }: { g: GivenRole; close: () => void }) {
 
 /** Ends what was given. */
 export function EndRole({ g, close }: { g: GivenRole; close: () => void }) {
-  return <PlaceDialog title={<>End the role of {g.name || g.party}</>} submit="End it" danger edits={[{ do: 'remove', kind: 'grant', id: `${g.party} ${g.resource} ${g.role}` }]} name={g.name || g.party} close={close} />
+  return (
+    <PlaceDialog
+      title={<>End the role of {g.name || g.party}</>}
+      submit="End it"
+      danger
+      edits={[{ do: 'remove', kind: 'grant', id: `${g.party} ${g.resource} ${g.role}` }]}
+      name={g.name || g.party}
+      close={close}
+    />
+  )
 }

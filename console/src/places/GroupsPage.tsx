@@ -1,7 +1,7 @@
 import { useInfiniteQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
-import { call, query, type PlaceEdit, type PlaceEntry, type Session } from '../api'
+import { call, type PlaceEdit, type Session } from '../api'
 import { Empty, Page, Waiting, Wrong } from '../parts/bits'
 import { Chips } from '../parts/Chips'
 import { patchOf } from './edit'
@@ -15,7 +15,8 @@ interface Group {
   people?: string[]
 }
 
-const few = (list: string[]) => (list.length ? `${list.slice(0, 4).join(', ')}${list.length > 4 ? ` and ${list.length - 4} more` : ''}` : '–')
+const few = (list: string[]) =>
+  list.length ? `${list.slice(0, 4).join(', ')}${list.length > 4 ? ` and ${list.length - 4} more` : ''}` : '–'
 
 /** Groups of our people, and of addresses from outside. */
 export function GroupsPage({ session }: { session: Session }) {
@@ -23,12 +24,13 @@ export function GroupsPage({ session }: { session: Session }) {
   const [asking, setAsking] = useState<{ what: 'change' | 'remove'; g?: Group }>()
   const groups = useInfiniteQuery({
     queryKey: ['groups', q],
-    queryFn: ({ pageParam }) => call<{ entries: PlaceEntry[]; next: string }>('GET', `/api/v1/places/group${query({ q, cursor: pageParam })}`),
+    queryFn: ({ pageParam }) => call('GET /api/v1/places/{kind}', { path: { kind: 'group' }, query: { q, cursor: pageParam } }),
     initialPageParam: '',
     getNextPageParam: (p) => p.next || undefined,
     placeholderData: (old) => old,
   })
-  const list: Group[] = groups.data?.pages.flatMap((p) => p.entries).map((e) => ({ ...(e.fields as Omit<Group, 'id'>), id: e.id, people: e.people })) ?? []
+  const list: Group[] =
+    groups.data?.pages.flatMap((p) => p.entries).map((e) => ({ ...(e.fields as Omit<Group, 'id'>), id: e.id, people: e.people })) ?? []
   const edit = session.role !== 'auditor'
   return (
     <Page
@@ -36,7 +38,14 @@ export function GroupsPage({ session }: { session: Session }) {
       lead="Groups of our people, for exceptions and members of spaces; and of addresses from outside, for roles that many have."
       tools={
         <>
-          <Form.Control size="sm" type="search" aria-label="Find groups" placeholder="name or id" value={q} onChange={(e) => setQ(e.target.value)} />
+          <Form.Control
+            size="sm"
+            type="search"
+            aria-label="Find groups"
+            placeholder="name or id"
+            value={q}
+            onChange={(e) => setQ(e.target.value)}
+          />
           {edit && (
             <Button size="sm" onClick={() => setAsking({ what: 'change' })}>
               New group
@@ -47,7 +56,9 @@ export function GroupsPage({ session }: { session: Session }) {
     >
       {groups.error && <Wrong error={groups.error} retry={() => void groups.refetch()} />}
       {!groups.data && !groups.error && <Waiting what="Reading groups" />}
-      {groups.data && list.length === 0 && <Empty>{q ? `No group matches “${q}”.` : 'There is no group yet. Make the first one with “New group”.'}</Empty>}
+      {groups.data && list.length === 0 && (
+        <Empty>{q ? `No group matches “${q}”.` : 'There is no group yet. Make the first one with “New group”.'}</Empty>
+      )}
       {list.length > 0 && (
         <div className="wide" role="region" aria-label="All groups" tabIndex={0}>
           <table className="table listing">
@@ -70,10 +81,20 @@ export function GroupsPage({ session }: { session: Session }) {
                   <td>{few(g.parties ?? [])}</td>
                   {edit && (
                     <td className="row-tools">
-                      <Button size="sm" variant="link" onClick={() => setAsking({ what: 'change', g })} aria-label={`Change ${g.name || g.id}`}>
+                      <Button
+                        size="sm"
+                        variant="link"
+                        onClick={() => setAsking({ what: 'change', g })}
+                        aria-label={`Change ${g.name || g.id}`}
+                      >
                         Change
                       </Button>
-                      <Button size="sm" variant="link" onClick={() => setAsking({ what: 'remove', g })} aria-label={`Remove ${g.name || g.id}`}>
+                      <Button
+                        size="sm"
+                        variant="link"
+                        onClick={() => setAsking({ what: 'remove', g })}
+                        aria-label={`Remove ${g.name || g.id}`}
+                      >
                         Remove
                       </Button>
                     </td>
@@ -90,7 +111,9 @@ export function GroupsPage({ session }: { session: Session }) {
         </Button>
       )}
       {asking?.what === 'change' && <GroupDialog x={asking.g} close={() => setAsking(undefined)} />}
-      {asking?.what === 'remove' && asking.g && <CloseDialog kind="group" id={asking.g.id} name={asking.g.name || asking.g.id} remove close={() => setAsking(undefined)} />}
+      {asking?.what === 'remove' && asking.g && (
+        <CloseDialog kind="group" id={asking.g.id} name={asking.g.name || asking.g.id} remove close={() => setAsking(undefined)} />
+      )}
     </Page>
   )
 }
@@ -101,12 +124,32 @@ function GroupDialog({ x, close }: { x?: Group; close: () => void }) {
   const fields = patchOf(x ? was : {}, { ...f, name: f.name.trim() })
   const edit: PlaceEdit = x ? { do: 'set', kind: 'group', id: x.id, fields } : { do: 'add', kind: 'group', fields }
   return (
-    <PlaceDialog title={x ? <>Change {x.name || x.id}</> : 'New group'} submit={x ? 'Change it' : 'Make the group'} edits={[edit]} ready={f.name.trim() !== '' && Object.keys(fields).length > 0} name={f.name.trim()} close={close}>
+    <PlaceDialog
+      title={x ? <>Change {x.name || x.id}</> : 'New group'}
+      submit={x ? 'Change it' : 'Make the group'}
+      edits={[edit]}
+      ready={f.name.trim() !== '' && Object.keys(fields).length > 0}
+      name={f.name.trim()}
+      close={close}
+    >
       <Form.Group controlId="gp-name" className="mb-2">
         <Form.Label>Name</Form.Label>
-        <Form.Control size="sm" required autoFocus={!x} maxLength={200} value={f.name} onChange={(e) => setF({ ...f, name: e.target.value })} />
+        <Form.Control
+          size="sm"
+          required
+          autoFocus={!x}
+          maxLength={200}
+          value={f.name}
+          onChange={(e) => setF({ ...f, name: e.target.value })}
+        />
       </Form.Group>
-      <Chips label="From outside in it" kind="address" values={f.parties} onChange={(parties) => setF({ ...f, parties })} hint="addresses" />
+      <Chips
+        label="From outside in it"
+        kind="address"
+        values={f.parties}
+        onChange={(parties) => setF({ ...f, parties })}
+        hint="addresses"
+      />
     </PlaceDialog>
   )
 }

@@ -2,7 +2,7 @@ import { useInfiniteQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
 import { useSearchParams } from 'react-router'
-import { call, query, type LinkView, type Session } from '../api'
+import { call, type Given, type LinkView, type Session } from '../api'
 import { Empty, Page, until as untilText, Waiting, when, Wrong } from '../parts/bits'
 import { ChangeLink } from './ChangeLink'
 import { EndLink, MakeLink } from './MakeLink'
@@ -21,7 +21,7 @@ export function LinksPage({ session }: { session: Session }) {
   const [changing, setChanging] = useState<LinkView>()
   const links = useInfiniteQuery({
     queryKey: ['links', f],
-    queryFn: ({ pageParam }) => call<{ links: LinkView[]; next: string }>('GET', `/api/v1/links${query({ ...f, cursor: pageParam })}`),
+    queryFn: ({ pageParam }) => call('GET /api/v1/links', { query: { ...(f as Given<'GET /api/v1/links'>['query']), cursor: pageParam } }),
     initialPageParam: '',
     getNextPageParam: (p) => p.next || undefined,
     placeholderData: (old) => old,
@@ -35,7 +35,12 @@ export function LinksPage({ session }: { session: Session }) {
       lead="A link opens one item, for the people it names or for anybody who has it. Whoever has a link does not sign in, so no partner gate stops them."
       tools={
         may && (
-          <Button size="sm" variant={making ? 'outline-primary' : 'primary'} aria-expanded={making} onClick={() => (making ? set('make', '') : setParams({ ...Object.fromEntries(params), make: '1' }, { replace: true }))}>
+          <Button
+            size="sm"
+            variant={making ? 'outline-primary' : 'primary'}
+            aria-expanded={making}
+            onClick={() => (making ? set('make', '') : setParams({ ...Object.fromEntries(params), make: '1' }, { replace: true }))}
+          >
             {making ? 'Close the form' : 'Make a link'}
           </Button>
         )
@@ -43,7 +48,14 @@ export function LinksPage({ session }: { session: Session }) {
     >
       {making && <MakeLink session={session} item={f.item} />}
       <div className="filters">
-        <Form.Control size="sm" type="search" aria-label="Find links" placeholder="id, item, address, whose it is" value={f.q} onChange={(e) => set('q', e.target.value)} />
+        <Form.Control
+          size="sm"
+          type="search"
+          aria-label="Find links"
+          placeholder="id, item, address, whose it is"
+          value={f.q}
+          onChange={(e) => set('q', e.target.value)}
+        />
         <Form.Select size="sm" aria-label="For whom" value={f.who} onChange={(e) => set('who', e.target.value)}>
           <option value="">for anybody</option>
           <option value="bearer">for whoever holds it</option>
@@ -89,7 +101,11 @@ export function LinksPage({ session }: { session: Session }) {
                     {l.item_name || l.item}
                     <code className="sub">{l.id}</code>
                   </th>
-                  <td>{l.bearer ? 'whoever holds it' : (l.for ?? []).slice(0, 3).join(', ') + ((l.for ?? []).length > 3 ? ` and ${(l.for ?? []).length - 3} more` : '')}</td>
+                  <td>
+                    {l.bearer
+                      ? 'whoever holds it'
+                      : (l.for ?? []).slice(0, 3).join(', ') + ((l.for ?? []).length > 3 ? ` and ${(l.for ?? []).length - 3} more` : '')}
+                  </td>
                   <td>
                     {l.effective_right ?? l.right}
                     {l.effective_right && l.effective_right !== l.right && <span className="sub">asked {l.right}</span>}

@@ -2,7 +2,7 @@ import { useMutation, useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
 import { Link } from 'react-router'
-import { call, type LinkView, type Weighed, type MadeLink, type Session } from '../api'
+import { call, type LinkView, type MadeLink, type Session } from '../api'
 import { OpensList, Outcomes } from '../guests/Outcomes'
 import { WeighedText } from '../drafts/Weighed'
 import { AskDialog } from '../parts/AskDialog'
@@ -13,18 +13,32 @@ import { useRefresh } from '../parts/change'
 export function EndLink({ link, close }: { link: LinkView; close: () => void }) {
   const refresh = useRefresh()
   const [why, setWhy] = useState('')
-  const weighed = useQuery({ queryKey: ['weighed', 'link', link.id], queryFn: () => call<Weighed>('POST', `/api/v1/links/${link.id}/end?preview=true`, {}), gcTime: 0 })
+  const weighed = useQuery({
+    queryKey: ['weighed', 'link', link.id],
+    queryFn: () => call('POST /api/v1/links/{id}/end', { path: { id: link.id }, query: { preview: true }, body: {} }),
+    gcTime: 0,
+  })
   const end = useMutation({
-    mutationFn: () => call<void>('POST', `/api/v1/links/${link.id}/end`, why ? { why } : {}),
+    mutationFn: () => call('POST /api/v1/links/{id}/end', { path: { id: link.id }, body: why ? { why } : {} }),
     onSuccess: () => {
       void refresh()
       close()
     },
   })
   return (
-    <AskDialog title={`End ${link.id}`} leave="Leave it" submit="End it" danger disabled={end.isPending} error={end.error ?? weighed.error} close={close} onSubmit={() => end.mutate()}>
+    <AskDialog
+      title={`End ${link.id}`}
+      leave="Leave it"
+      submit="End it"
+      danger
+      disabled={end.isPending}
+      error={end.error ?? weighed.error}
+      close={close}
+      onSubmit={() => end.mutate()}
+    >
       <p>
-        {link.bearer ? 'Whoever holds it' : (link.for ?? []).join(', ')} can no longer open {link.item_name || link.item} with it. An ended link is not brought back; another one can be made.
+        {link.bearer ? 'Whoever holds it' : (link.for ?? []).join(', ')} can no longer open {link.item_name || link.item} with it. An ended
+        link is not brought back; another one can be made.
         {!link.works && ' It does not work now either.'}
       </p>
       {!weighed.error && <WeighedText w={weighed.data} />}
@@ -36,16 +50,30 @@ export function EndLink({ link, close }: { link: LinkView; close: () => void }) 
   )
 }
 
+type Right = 'view' | 'contribute' | 'manage'
+
 export function MakeLink({ session, item }: { session: Session; item: string }) {
   const refresh = useRefresh()
-  const [f, setF] = useState({ item, bearer: false, for: '', right: 'view', until: '', download: true, password: false, by: '' })
+  const [f, setF] = useState({ item, bearer: false, for: '', right: 'view' as Right, until: '', download: true, password: false, by: '' })
   const [weighed, setWeighed] = useState<{ key: string; x: MadeLink }>()
   const [made, setMade] = useState<MadeLink>()
-  const body = () => ({ item: f.item, bearer: f.bearer, right: f.right, download: f.download, password: f.password, ...(f.bearer ? {} : { for: f.for }), ...(f.until ? { until: f.until } : {}), ...(f.by ? { by: f.by } : {}) })
+  const body = () => ({
+    item: f.item,
+    bearer: f.bearer,
+    right: f.right,
+    download: f.download,
+    password: f.password,
+    ...(f.bearer ? {} : { for: f.for }),
+    ...(f.until ? { until: f.until } : {}),
+    ...(f.by ? { by: f.by } : {}),
+  })
   const key = JSON.stringify(body())
-  const weigh = useMutation({ mutationFn: () => call<MadeLink>('POST', '/api/v1/links?preview=true', body()), onSuccess: (x) => setWeighed({ key, x }) })
+  const weigh = useMutation({
+    mutationFn: () => call('POST /api/v1/links', { query: { preview: true }, body: body() }),
+    onSuccess: (x) => setWeighed({ key, x }),
+  })
   const make = useMutation({
-    mutationFn: () => call<MadeLink>('POST', '/api/v1/links', body(), { 'Idempotency-Key': crypto.randomUUID() }),
+    mutationFn: () => call('POST /api/v1/links', { body: body(), headers: { 'Idempotency-Key': crypto.randomUUID() } }),
     onSuccess: (x) => {
       setMade(x)
       setWeighed(undefined)
@@ -64,12 +92,35 @@ export function MakeLink({ session, item }: { session: Session; item: string }) 
         }}
       >
         <div className="plain-combo mb-2">
-          <Combo label="To" kind="resource" action="files.open" placeholder="a file or a folder, as file:press-kit" value={f.item} onChange={(v) => setF({ ...f, item: v })} />
+          <Combo
+            label="To"
+            kind="resource"
+            action="files.open"
+            placeholder="a file or a folder, as file:press-kit"
+            value={f.item}
+            onChange={(v) => setF({ ...f, item: v })}
+          />
         </div>
         <fieldset className="mb-2">
           <legend>For</legend>
-          <Form.Check inline type="radio" id="l-named" name="l-who" label="those it names" checked={!f.bearer} onChange={() => setF({ ...f, bearer: false })} />
-          <Form.Check inline type="radio" id="l-bearer" name="l-who" label="whoever holds it" checked={f.bearer} onChange={() => setF({ ...f, bearer: true, right: f.right === 'manage' ? 'contribute' : f.right })} />
+          <Form.Check
+            inline
+            type="radio"
+            id="l-named"
+            name="l-who"
+            label="those it names"
+            checked={!f.bearer}
+            onChange={() => setF({ ...f, bearer: false })}
+          />
+          <Form.Check
+            inline
+            type="radio"
+            id="l-bearer"
+            name="l-who"
+            label="whoever holds it"
+            checked={f.bearer}
+            onChange={() => setF({ ...f, bearer: true, right: f.right === 'manage' ? 'contribute' : f.right })}
+          />
         </fieldset>
         {!f.bearer && (
           <Form.Group controlId="l-for" className="mb-2">
@@ -81,7 +132,7 @@ export function MakeLink({ session, item }: { session: Session; item: string }) 
         <div className="form-row">
           <Form.Group controlId="l-right">
             <Form.Label>Right</Form.Label>
-            <Form.Select size="sm" value={f.right} onChange={(e) => setF({ ...f, right: e.target.value })}>
+            <Form.Select size="sm" value={f.right} onChange={(e) => setF({ ...f, right: e.target.value as Right })}>
               <option>view</option>
               <option>contribute</option>
               {!f.bearer && <option>manage</option>}
@@ -98,13 +149,29 @@ export function MakeLink({ session, item }: { session: Session; item: string }) 
           )}
         </div>
         <div className="mb-2">
-          <Form.Check inline id="l-download" label="lets download" checked={f.download} onChange={(e) => setF({ ...f, download: e.target.checked })} />
-          <Form.Check inline id="l-password" label="asks a password" checked={f.password} onChange={(e) => setF({ ...f, password: e.target.checked })} />
+          <Form.Check
+            inline
+            id="l-download"
+            label="lets download"
+            checked={f.download}
+            onChange={(e) => setF({ ...f, download: e.target.checked })}
+          />
+          <Form.Check
+            inline
+            id="l-password"
+            label="asks a password"
+            checked={f.password}
+            onChange={(e) => setF({ ...f, password: e.target.checked })}
+          />
         </div>
         {weigh.error && <Wrong error={weigh.error} />}
         {make.error && <Wrong error={make.error} />}
         <div className="invite-do">
-          <Button type="submit" variant={ahead ? 'outline-primary' : 'primary'} disabled={weigh.isPending || !f.item || (!f.bearer && !f.for.trim())}>
+          <Button
+            type="submit"
+            variant={ahead ? 'outline-primary' : 'primary'}
+            disabled={weigh.isPending || !f.item || (!f.bearer && !f.for.trim())}
+          >
             {weigh.isPending ? 'Checking' : 'Preview'}
           </Button>
           <Button disabled={!ahead?.made || make.isPending} onClick={() => make.mutate()}>
@@ -120,7 +187,6 @@ export function MakeLink({ session, item }: { session: Session; item: string }) 
     </section>
   )
 }
-
 
 function Told({ x, made }: { x: MadeLink; made?: boolean }) {
   return (
@@ -143,7 +209,14 @@ function Told({ x, made }: { x: MadeLink; made?: boolean }) {
             <span className="outcome-what">▼ no</span>
             <span>
               <Reasons causes={x.refused} />
-              {x.refused.map((c) => c.next && <span className="sub" key={c.code}>Next: {c.next}</span>)}
+              {x.refused.map(
+                (c) =>
+                  c.next && (
+                    <span className="sub" key={c.code}>
+                      Next: {c.next}
+                    </span>
+                  ),
+              )}
             </span>
           </li>
         </ul>
@@ -153,7 +226,8 @@ function Told({ x, made }: { x: MadeLink; made?: boolean }) {
         x.opens.map((o) => (
           <section key={o.of} aria-label={`What it opens: ${o.of}`}>
             <h3>
-              It would open {o.opened} things <span className="quiet">{o.of === 'bearer' ? 'to whoever holds it' : `to ${o.count} from ${o.of}`}</span>
+              It would open {o.opened} things{' '}
+              <span className="quiet">{o.of === 'bearer' ? 'to whoever holds it' : `to ${o.count} from ${o.of}`}</span>
             </h3>
             <OpensList o={o} />
           </section>

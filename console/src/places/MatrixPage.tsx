@@ -2,7 +2,7 @@ import { useInfiniteQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
 import { Link } from 'react-router'
-import { call, query, type PeopleMatrix, type Session } from '../api'
+import { call, type Session } from '../api'
 import { Make } from '../exceptions/MakeException'
 import { Empty, Page, Waiting, Wrong } from '../parts/bits'
 import { useRefresh } from '../parts/change'
@@ -15,7 +15,7 @@ export function MatrixPage({ session }: { session: Session }) {
   const [setting, setSetting] = useState<string>()
   const pages = useInfiniteQuery({
     queryKey: ['matrix', q],
-    queryFn: ({ pageParam }) => call<PeopleMatrix>('GET', `/api/v1/people/matrix${query({ q, cursor: pageParam })}`),
+    queryFn: ({ pageParam }) => call('GET /api/v1/people/matrix', { query: { q, cursor: pageParam } }),
     initialPageParam: '',
     getNextPageParam: (p) => p.next || undefined,
     placeholderData: (old) => old,
@@ -30,10 +30,19 @@ export function MatrixPage({ session }: { session: Session }) {
       lead="Chat and mail with outsiders, person by person: the value that counts towards everybody. Marked values come from an exception; the others from the organisation."
       tools={
         <>
-          <Form.Control size="sm" type="search" aria-label="Find people" placeholder="name or id" value={q} onChange={(e) => setQ(e.target.value)} />
+          <Form.Control
+            size="sm"
+            type="search"
+            aria-label="Find people"
+            placeholder="name or id"
+            value={q}
+            onChange={(e) => setQ(e.target.value)}
+          />
           {edit && (
             <Button size="sm" disabled={picked.length === 0} onClick={() => setSetting('')}>
-              {picked.length === 0 ? 'Tick whom to set a value for' : `Set for ${picked.length === 1 ? '1 person' : `${picked.length} people`}`}
+              {picked.length === 0
+                ? 'Tick whom to set a value for'
+                : `Set for ${picked.length === 1 ? '1 person' : `${picked.length} people`}`}
             </Button>
           )}
         </>
@@ -41,7 +50,9 @@ export function MatrixPage({ session }: { session: Session }) {
     >
       {pages.error && <Wrong error={pages.error} retry={() => void pages.refetch()} />}
       {!pages.data && !pages.error && <Waiting what="Reading people" />}
-      {pages.data && people.length === 0 && <Empty>{q ? `Nobody matches “${q}”.` : 'There is nobody yet. Add the first person under People.'}</Empty>}
+      {pages.data && people.length === 0 && (
+        <Empty>{q ? `Nobody matches “${q}”.` : 'There is nobody yet. Add the first person under People.'}</Empty>
+      )}
       {people.length > 0 && (
         <div className="wide" role="region" aria-label="People against rules" tabIndex={0}>
           <table className="table listing matrix">
@@ -49,7 +60,11 @@ export function MatrixPage({ session }: { session: Session }) {
               <tr>
                 {edit && (
                   <th scope="col">
-                    <Form.Check aria-label="Pick all that are shown" checked={all} onChange={() => setPicked(all ? [] : people.map((p) => p.id))} />
+                    <Form.Check
+                      aria-label="Pick all that are shown"
+                      checked={all}
+                      onChange={() => setPicked(all ? [] : people.map((p) => p.id))}
+                    />
                   </th>
                 )}
                 <th scope="col">Person</th>
@@ -66,7 +81,11 @@ export function MatrixPage({ session }: { session: Session }) {
                 <tr key={p.id}>
                   {edit && (
                     <td>
-                      <Form.Check aria-label={`Pick ${p.name || p.id}`} checked={picked.includes(p.id)} onChange={(e) => setPicked(e.target.checked ? [...picked, p.id] : picked.filter((x) => x !== p.id))} />
+                      <Form.Check
+                        aria-label={`Pick ${p.name || p.id}`}
+                        checked={picked.includes(p.id)}
+                        onChange={(e) => setPicked(e.target.checked ? [...picked, p.id] : picked.filter((x) => x !== p.id))}
+                      />
                     </td>
                   )}
                   <th scope="row">

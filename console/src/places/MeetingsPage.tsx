@@ -2,7 +2,7 @@ import { useInfiniteQuery, useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
 import { Link, useNavigate, useParams } from 'react-router'
-import { call, query, type PlaceEntry, type Session, type Values } from '../api'
+import { call, type PlaceEntry, type Session } from '../api'
 import { Empty, Page, Waiting, Wrong } from '../parts/bits'
 import { DomainLists } from './DomainLists'
 import { MeetingDialog, type Meeting } from './MeetingForms'
@@ -17,7 +17,7 @@ export function MeetingsPage({ session }: { session: Session }) {
   const [making, setMaking] = useState(false)
   const meetings = useInfiniteQuery({
     queryKey: ['meetings', q],
-    queryFn: ({ pageParam }) => call<{ entries: PlaceEntry[]; next: string }>('GET', `/api/v1/places/meeting${query({ q, cursor: pageParam })}`),
+    queryFn: ({ pageParam }) => call('GET /api/v1/places/{kind}', { path: { kind: 'meeting' }, query: { q, cursor: pageParam } }),
     initialPageParam: '',
     getNextPageParam: (p) => p.next || undefined,
     placeholderData: (old) => old,
@@ -29,7 +29,14 @@ export function MeetingsPage({ session }: { session: Session }) {
       lead="Who hosts, from which domains people may come, and whether a passcode is asked."
       tools={
         <>
-          <Form.Control size="sm" type="search" aria-label="Find meetings" placeholder="name or id" value={q} onChange={(e) => setQ(e.target.value)} />
+          <Form.Control
+            size="sm"
+            type="search"
+            aria-label="Find meetings"
+            placeholder="name or id"
+            value={q}
+            onChange={(e) => setQ(e.target.value)}
+          />
           {session.role !== 'auditor' && (
             <Button size="sm" onClick={() => setMaking(true)}>
               New meeting
@@ -40,7 +47,9 @@ export function MeetingsPage({ session }: { session: Session }) {
     >
       {meetings.error && <Wrong error={meetings.error} retry={() => void meetings.refetch()} />}
       {!meetings.data && !meetings.error && <Waiting what="Reading meetings" />}
-      {meetings.data && list.length === 0 && <Empty>{q ? `No meeting matches “${q}”.` : 'There is no meeting yet. Make the first one with “New meeting”.'}</Empty>}
+      {meetings.data && list.length === 0 && (
+        <Empty>{q ? `No meeting matches “${q}”.` : 'There is no meeting yet. Make the first one with “New meeting”.'}</Empty>
+      )}
       {list.length > 0 && (
         <div className="wide" role="region" aria-label="All meetings" tabIndex={0}>
           <table className="table listing">
@@ -86,16 +95,32 @@ export function MeetingPage({ session }: { session: Session }) {
   const { id = '' } = useParams()
   const navigate = useNavigate()
   const [asking, setAsking] = useState<'change' | 'remove'>()
-  const meeting = useQuery({ queryKey: ['meeting', id], queryFn: () => call<{ entries: PlaceEntry[] }>('GET', `/api/v1/places/meeting${query({ id })}`) })
-  const values = useQuery({ queryKey: ['values', `meeting:${id}`], queryFn: () => call<Values>('GET', `/api/v1/values/${encodeURIComponent(`meeting:${id}`)}`) })
-  if (!meeting.data) return <Page title={id}>{meeting.error ? <Wrong error={meeting.error} retry={() => void meeting.refetch()} /> : <Waiting what="Reading the meeting" />}</Page>
+  const meeting = useQuery({
+    queryKey: ['meeting', id],
+    queryFn: () => call('GET /api/v1/places/{kind}', { path: { kind: 'meeting' }, query: { id } }),
+  })
+  const values = useQuery({
+    queryKey: ['values', `meeting:${id}`],
+    queryFn: () => call('GET /api/v1/values/{where}', { path: { where: `meeting:${id}` } }),
+  })
+  if (!meeting.data)
+    return (
+      <Page title={id}>
+        {meeting.error ? <Wrong error={meeting.error} retry={() => void meeting.refetch()} /> : <Waiting what="Reading the meeting" />}
+      </Page>
+    )
   const m = meetingOf(meeting.data.entries[0])
   const edit = session.role !== 'auditor' // what is not theirs they ask for
-  const person = (p?: string) => (p ? session.role === 'member' ? (m.names[p] ?? p) : <Link to={`/people/${p}`}>{m.names[p] ?? p}</Link> : '–')
+  const person = (p?: string) =>
+    p ? session.role === 'member' ? (m.names[p] ?? p) : <Link to={`/people/${p}`}>{m.names[p] ?? p}</Link> : '–'
   return (
     <Page
       title={m.name || m.id}
-      lead={<>{m.standing_room === 'yes' ? 'A standing room' : 'A meeting'} of {m.names[m.host ?? ''] ?? m.host}.</>}
+      lead={
+        <>
+          {m.standing_room === 'yes' ? 'A standing room' : 'A meeting'} of {m.names[m.host ?? ''] ?? m.host}.
+        </>
+      }
       tools={
         <>
           <Link className="btn btn-sm btn-outline-primary" to={`/audience?resource=${encodeURIComponent(`meeting:${m.id}`)}`}>
@@ -118,7 +143,13 @@ export function MeetingPage({ session }: { session: Session }) {
         <section aria-labelledby="h-door">
           <h2 id="h-door">Rules at its door</h2>
           {values.error && <Wrong error={values.error} />}
-          {values.data && <ValueTable values={values.data} edit={session.role === 'administrator' || (session.role === 'member' && m.host === session.person)} ask={session.role !== 'auditor'} />}
+          {values.data && (
+            <ValueTable
+              values={values.data}
+              edit={session.role === 'administrator' || (session.role === 'member' && m.host === session.person)}
+              ask={session.role !== 'auditor'}
+            />
+          )}
         </section>
         <section aria-labelledby="h-meeting">
           <h2 id="h-meeting">The meeting</h2>
@@ -128,7 +159,10 @@ export function MeetingPage({ session }: { session: Session }) {
             <dt>Space</dt>
             <dd>{m.space ? <Link to={`/spaces/${m.space}`}>{m.names[m.space] ?? m.space}</Link> : 'none'}</dd>
             <dt>Only from</dt>
-            <dd>{[...(m.sign_in_domains ?? []), ...(m.sign_in_lists ?? []).map((l) => `the list ${m.names[l] ?? l}`)].join(', ') || 'whoever the rules admit'}</dd>
+            <dd>
+              {[...(m.sign_in_domains ?? []), ...(m.sign_in_lists ?? []).map((l) => `the list ${m.names[l] ?? l}`)].join(', ') ||
+                'whoever the rules admit'}
+            </dd>
             <dt>Passcode</dt>
             <dd>{m.passcode === 'yes' ? 'yes' : 'no'}</dd>
             <dt>Held</dt>
@@ -143,7 +177,16 @@ export function MeetingPage({ session }: { session: Session }) {
         </section>
       </div>
       {asking === 'change' && <MeetingDialog x={m} close={() => setAsking(undefined)} />}
-      {asking === 'remove' && <CloseDialog kind="meeting" id={m.id} name={m.name || m.id} remove close={() => setAsking(undefined)} done={() => navigate('/meetings')} />}
+      {asking === 'remove' && (
+        <CloseDialog
+          kind="meeting"
+          id={m.id}
+          name={m.name || m.id}
+          remove
+          close={() => setAsking(undefined)}
+          done={() => navigate('/meetings')}
+        />
+      )}
     </Page>
   )
 }

@@ -2,7 +2,7 @@ import { useInfiniteQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
 import { Link } from 'react-router'
-import { call, query, type PersonBrief, type Session } from '../api'
+import { call, type Session } from '../api'
 import { Empty, Page, Waiting, Wrong } from '../parts/bits'
 import { PersonDialog } from './PersonForms'
 
@@ -13,18 +13,40 @@ export function PeoplePage({ session }: { session: Session }) {
   const makes = session.role === 'administrator' || session.role === 'keeper'
   const people = useInfiniteQuery({
     queryKey: ['people', q],
-    queryFn: ({ pageParam }) => call<{ people: PersonBrief[]; next: string }>('GET', `/api/v1/people${query({ q, cursor: pageParam })}`),
+    queryFn: ({ pageParam }) => call('GET /api/v1/people', { query: { q, cursor: pageParam } }),
     initialPageParam: '',
     getNextPageParam: (p) => p.next || undefined,
     placeholderData: (old) => old,
   })
   const list = people.data?.pages.flatMap((p) => p.people) ?? []
   return (
-    <Page title="People" lead="Our own people: the exceptions and forwarders they have, and who outside can reach them." tools={<><Form.Control size="sm" type="search" aria-label="Find people" placeholder="name or id" value={q} onChange={(e) => setQ(e.target.value)} />{makes && <Button size="sm" onClick={() => setMaking(true)}>New person</Button>}</>}>
+    <Page
+      title="People"
+      lead="Our own people: the exceptions and forwarders they have, and who outside can reach them."
+      tools={
+        <>
+          <Form.Control
+            size="sm"
+            type="search"
+            aria-label="Find people"
+            placeholder="name or id"
+            value={q}
+            onChange={(e) => setQ(e.target.value)}
+          />
+          {makes && (
+            <Button size="sm" onClick={() => setMaking(true)}>
+              New person
+            </Button>
+          )}
+        </>
+      }
+    >
       {making && <PersonDialog admin={session.role === 'administrator'} close={() => setMaking(false)} />}
       {people.error && <Wrong error={people.error} retry={() => void people.refetch()} />}
       {!people.data && !people.error && <Waiting what="Reading people" />}
-      {people.data && list.length === 0 && <Empty>{q ? `Nobody matches “${q}”.` : 'There is nobody yet. Add the first person with “New person”, or take in a list.'}</Empty>}
+      {people.data && list.length === 0 && (
+        <Empty>{q ? `Nobody matches “${q}”.` : 'There is nobody yet. Add the first person with “New person”, or take in a list.'}</Empty>
+      )}
       {list.length > 0 && (
         <div className="wide" role="region" aria-label="All people" tabIndex={0}>
           <table className="table listing">
@@ -33,7 +55,9 @@ export function PeoplePage({ session }: { session: Session }) {
                 <th scope="col">Person</th>
                 <th scope="col">Groups</th>
                 <th scope="col">Roles</th>
-                <th scope="col" className="num">Exceptions in force</th>
+                <th scope="col" className="num">
+                  Exceptions in force
+                </th>
               </tr>
             </thead>
             <tbody>

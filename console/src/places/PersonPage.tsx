@@ -2,13 +2,13 @@ import { useMutation, useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button } from 'react-bootstrap'
 import { Link, useParams } from 'react-router'
-import { call, type PersonView, type Session } from '../api'
+import { call, type Session } from '../api'
 import { ExceptionTimes } from '../exceptions/ExceptionTimes'
 import { again, Noticed } from '../findings/FindingList'
 import { Leaves } from '../guests/Leaves'
 import { Away } from '../home/Away'
 import { Empty, Page, until, Waiting, Wrong } from '../parts/bits'
-import { Item } from './SpacePage'
+import { Item } from './ItemRow'
 import { useRefresh } from '../parts/change'
 import { ContactDialog, ForwarderDialog, PersonDialog } from './PersonForms'
 import { PlaceDialog } from './PlaceDialog'
@@ -22,9 +22,13 @@ export function PersonPage({ session }: { session: Session }) {
   const refresh = useRefresh()
   const [all, setAll] = useState(false)
   const [leaves, setLeaves] = useState(false)
-  const person = useQuery({ queryKey: ['person', id], queryFn: () => call<PersonView>('GET', `/api/v1/people/${id}`), refetchInterval: (q) => again(q.state.data?.findings_at) })
+  const person = useQuery({
+    queryKey: ['person', id],
+    queryFn: () => call('GET /api/v1/people/{id}', { path: { id } }),
+    refetchInterval: (q) => again(q.state.data?.findings_at),
+  })
   const remove = useMutation({
-    mutationFn: (to: string) => call('DELETE', `/api/v1/forwarders/${encodeURIComponent(id)}/${encodeURIComponent(to)}`),
+    mutationFn: (to: string) => call('DELETE /api/v1/forwarders/{person}/{address}', { path: { person: id, address: to } }),
     onSuccess: () => void refresh(),
   })
   const x = person.data
@@ -36,7 +40,22 @@ export function PersonPage({ session }: { session: Session }) {
     )
   const rows = all ? x.rules : x.rules.filter((r) => r.layer === 'people' || r.set !== undefined)
   return (
-    <Page title={x.name} lead={<>{x.address ?? x.id}{x.groups.length ? `, in ${x.groups.join(', ')}` : ''}{x.roles.length ? `, ${x.roles.join(', ')}` : ''}{x.language ? `, reads ${x.language === 'pt' ? 'Portuguese' : x.language === 'en' ? 'English' : x.language}` : ''}.{x.left && <b> {Date.parse(x.left) <= Date.now() ? 'Left us' : 'Leaves us'} with {until(x.left)}.</b>}</>}
+    <Page
+      title={x.name}
+      lead={
+        <>
+          {x.address ?? x.id}
+          {x.groups.length ? `, in ${x.groups.join(', ')}` : ''}
+          {x.roles.length ? `, ${x.roles.join(', ')}` : ''}
+          {x.language ? `, reads ${x.language === 'pt' ? 'Portuguese' : x.language === 'en' ? 'English' : x.language}` : ''}.
+          {x.left && (
+            <b>
+              {' '}
+              {Date.parse(x.left) <= Date.now() ? 'Left us' : 'Leaves us'} with {until(x.left)}.
+            </b>
+          )}
+        </>
+      }
       tools={
         <>
           {role !== 'member' && (
@@ -64,7 +83,11 @@ export function PersonPage({ session }: { session: Session }) {
         <PlaceDialog
           title={contact.what === 'accept' ? `${contact.party} has accepted` : `Remove the contact ${contact.party}`}
           submit={contact.what === 'accept' ? 'Note it' : 'Remove it'}
-          edits={[contact.what === 'accept' ? { do: 'set', kind: 'contact', id: `${x.id} and ${contact.party}`, fields: { state: 'accepted' } } : { do: 'remove', kind: 'contact', id: `${x.id} and ${contact.party}` }]}
+          edits={[
+            contact.what === 'accept'
+              ? { do: 'set', kind: 'contact', id: `${x.id} and ${contact.party}`, fields: { state: 'accepted' } }
+              : { do: 'remove', kind: 'contact', id: `${x.id} and ${contact.party}` },
+          ]}
           name={`${x.name} and ${contact.party}`}
           close={() => setContact(undefined)}
         />
@@ -75,7 +98,9 @@ export function PersonPage({ session }: { session: Session }) {
           <section aria-labelledby="h-reached">
             <h2 id="h-reached">Who from outside reaches {x.name}</h2>
             <table className="table reached">
-              <caption className="quiet">Asked for a typical newcomer of every partner, of an unlisted firm and of a private address.</caption>
+              <caption className="quiet">
+                Asked for a typical newcomer of every partner, of an unlisted firm and of a private address.
+              </caption>
               <tbody>
                 {x.reached.map((r) => (
                   <tr key={r.action}>
@@ -168,11 +193,21 @@ export function PersonPage({ session }: { session: Session }) {
                   {role !== 'auditor' && (
                     <span>
                       {c.state === 'asked' && (
-                        <Button size="sm" variant="link" onClick={() => setContact({ party: c.party, what: 'accept' })} aria-label={`Note that ${c.party} has accepted`}>
+                        <Button
+                          size="sm"
+                          variant="link"
+                          onClick={() => setContact({ party: c.party, what: 'accept' })}
+                          aria-label={`Note that ${c.party} has accepted`}
+                        >
                           Accepted
                         </Button>
                       )}
-                      <Button size="sm" variant="link" onClick={() => setContact({ party: c.party, what: 'remove' })} aria-label={`Remove the contact ${c.party}`}>
+                      <Button
+                        size="sm"
+                        variant="link"
+                        onClick={() => setContact({ party: c.party, what: 'remove' })}
+                        aria-label={`Remove the contact ${c.party}`}
+                      >
                         Remove
                       </Button>
                     </span>
@@ -203,7 +238,11 @@ export function PersonPage({ session }: { session: Session }) {
               <h2 id="h-hosts">Hosts</h2>
               <ul className="items">
                 {x.hosts.map((m) => (
-                  <Item key={m.id} it={{ ...m, kind: 'meeting', private: false, rules: {} }} edit={role === 'administrator' || role === 'member'} />
+                  <Item
+                    key={m.id}
+                    it={{ ...m, kind: 'meeting', private: false, rules: {} }}
+                    edit={role === 'administrator' || role === 'member'}
+                  />
                 ))}
               </ul>
             </section>

@@ -2,7 +2,7 @@ import { useQuery } from '@tanstack/react-query'
 import { useEffect, useState, type ReactNode } from 'react'
 import { Form } from 'react-bootstrap'
 import { Link } from 'react-router'
-import { call, Failure, type PlaceEdit, type PlacesChanged } from '../api'
+import { Failure, call, type Given, type Operations, type PlaceEdit, type PlacesChanged } from '../api'
 import { questionPath } from '../ask/path'
 import { WeighedText } from '../drafts/Weighed'
 import { AskDialog } from '../parts/AskDialog'
@@ -27,7 +27,14 @@ function Ahead({ x }: { x: PlacesChanged | undefined }) {
           )}
         </p>
       ))}
-      {x.lines.map((l, i) => l.note && <p key={i} className="quiet">{l.note}</p>)}
+      {x.lines.map(
+        (l, i) =>
+          l.note && (
+            <p key={i} className="quiet">
+              {l.note}
+            </p>
+          ),
+      )}
       {refused.length === 0 && x.lines.every((l) => l.result === 'unchanged') && <p className="quiet">Nothing is changed yet.</p>}
       {refused.length === 0 && !x.lines.every((l) => l.result === 'unchanged') && <WeighedText w={x.weighed} />}
     </div>
@@ -64,22 +71,45 @@ export function PlaceDialog({
     const t = setTimeout(() => setAsked(ready ? key : ''), 250)
     return () => clearTimeout(t)
   }, [key, ready])
-  const ahead = useQuery({ queryKey: ['places-ahead', asked], queryFn: () => previewPlaces(JSON.parse(asked) as PlaceEdit[]), enabled: asked !== '', retry: false, gcTime: 0 })
-  const go = useChange(() => changePlaces(edits, why, name), (x) => {
-    if (x.refused > 0) return
-    close()
-    done?.(x)
+  const ahead = useQuery({
+    queryKey: ['places-ahead', asked],
+    queryFn: () => previewPlaces(JSON.parse(asked) as PlaceEdit[]),
+    enabled: asked !== '',
+    retry: false,
+    gcTime: 0,
   })
-  const theirs = asked === key && ahead.error instanceof Failure && ahead.error.problem.status === 403 ? ahead.error.problem.detail : undefined
+  const go = useChange(
+    () => changePlaces(edits, why, name),
+    (x) => {
+      if (x.refused > 0) return
+      close()
+      done?.(x)
+    },
+  )
+  const theirs =
+    asked === key && ahead.error instanceof Failure && ahead.error.problem.status === 403 ? ahead.error.problem.detail : undefined
   const send = useChange(() => askForPlaces(edits, why), close)
   if (theirs !== undefined)
     return (
-      <AskDialog wide scrollable title={title} leave="Cancel" submit="Ask for it" disabled={!ready || send.isPending || why.trim() === ''} error={send.error} close={close} onSubmit={() => send.mutate()}>
+      <AskDialog
+        wide
+        scrollable
+        title={title}
+        leave="Cancel"
+        submit="Ask for it"
+        disabled={!ready || send.isPending || why.trim() === ''}
+        error={send.error}
+        close={close}
+        onSubmit={() => send.mutate()}
+      >
         {children}
         <p className="gets-no" data-testid="theirs" aria-live="polite">
           ▼ This is not yours to change: {theirs?.replace(/^forbidden: /, '')}.
         </p>
-        <p className="quiet">Whoever may do it gets it as you have filled it in, sees who gains and who loses, and does it with one click. You hear when it is done.</p>
+        <p className="quiet">
+          Whoever may do it gets it as you have filled it in, sees who gains and who loses, and does it with one click. You hear when it is
+          done.
+        </p>
         <Form.Group controlId="place-why" className="mt-3">
           <Form.Label>Why you need it</Form.Label>
           <Form.Control size="sm" value={why} required maxLength={1000} onChange={(e) => setWhy(e.target.value)} />
@@ -88,9 +118,22 @@ export function PlaceDialog({
     )
   const x = asked === key ? ahead.data : undefined
   const changes = x !== undefined && x.refused === 0 && x.lines.some((l) => l.result !== 'unchanged')
-  const must = x?.weighed !== undefined && (x.weighed.parties.gained > 0 || x.weighed.granted.gained > 0 || x.weighed.wide.gained > 0 || x.weighed.newcomers.length > 0)
+  const must =
+    x?.weighed !== undefined &&
+    (x.weighed.parties.gained > 0 || x.weighed.granted.gained > 0 || x.weighed.wide.gained > 0 || x.weighed.newcomers.length > 0)
   return (
-    <AskDialog wide scrollable title={title} leave="Cancel" submit={submit} disabled={!ready || !changes || go.isPending || (must && why.trim() === '')} danger={danger} error={go.error ?? ahead.error} close={close} onSubmit={() => go.mutate()}>
+    <AskDialog
+      wide
+      scrollable
+      title={title}
+      leave="Cancel"
+      submit={submit}
+      disabled={!ready || !changes || go.isPending || (must && why.trim() === '')}
+      danger={danger}
+      error={go.error ?? ahead.error}
+      close={close}
+      onSubmit={() => go.mutate()}
+    >
       {children}
       {ready && !ahead.error && <Ahead x={x} />}
       {go.data && go.data.refused > 0 && <Ahead x={go.data} />}
@@ -105,10 +148,22 @@ export function PlaceDialog({
 /** Takes a change back: what that would do, why, and then does it. */
 export function UndoDialog({ seq, close }: { seq: number; close: () => void }) {
   return (
-    <StoredChange title="Undo this change" leave="Leave it" submit="Undo" done="Undone" path={`/api/v1/journal/${seq}/undo`} close={close}>
+    <StoredChange
+      title="Undo this change"
+      leave="Leave it"
+      submit="Undo"
+      done="Undone"
+      to="POST /api/v1/journal/{seq}/undo"
+      path={{ seq }}
+      close={close}
+    >
       {(x) => (
         <p>
-          Back to how it was: {x.lines.slice(0, 5).map((l) => shortID(l.kind, l.id)).join('; ')}
+          Back to how it was:{' '}
+          {x.lines
+            .slice(0, 5)
+            .map((l) => shortID(l.kind, l.id))
+            .join('; ')}
           {x.lines.length > 5 ? ` and ${x.lines.length - 5} more` : ''}.
         </p>
       )}
@@ -116,14 +171,18 @@ export function UndoDialog({ seq, close }: { seq: number; close: () => void }) {
   )
 }
 
+/** Operations that make a change which the service holds already. */
+type Stored = 'POST /api/v1/journal/{seq}/undo' | 'POST /api/v1/requests/{id}/do' | 'POST /api/v1/holdings/end'
+
 /** Makes a change that the service holds already: what it would do, why, and then does it. */
-export function StoredChange({
+export function StoredChange<K extends Stored>({
   title,
   leave,
   submit,
   done,
+  to,
   path,
-  body = {},
+  body,
   reason = '',
   danger,
   close,
@@ -134,9 +193,10 @@ export function StoredChange({
   submit: string
   /** What is said of it afterwards. */
   done: string
-  path: string
+  to: K
+  path?: Operations[K] extends { path: infer P } ? P : undefined
   /** What is sent besides why; it is weighed anew when it is another. */
-  body?: Record<string, unknown>
+  body?: Operations[K]['body']
   danger?: boolean
   /** The reason it came with, where it came with one. */
   reason?: string
@@ -144,16 +204,34 @@ export function StoredChange({
   children?: (x: PlacesChanged) => ReactNode
 }) {
   const [why, setWhy] = useState(reason)
-  const ahead = useQuery({ queryKey: ['stored-ahead', path, JSON.stringify(body)], queryFn: () => call<PlacesChanged>('POST', `${path}?preview=true`, body), retry: false, gcTime: 0 })
-  const go = useChange(() => call<PlacesChanged>('POST', path, why.trim() ? { ...body, why: why.trim() } : body), (x) => {
-    if (x.refused > 0) return
-    offerBack(x.change ? { text: done, change: x.change } : null)
-    close()
-  })
+  const send = (preview: boolean) =>
+    call<Stored>(to, {
+      path,
+      query: { preview },
+      body: { ...body, ...(!preview && why.trim() ? { why: why.trim() } : {}) },
+    } as Given<Stored>)
+  const ahead = useQuery({ queryKey: ['stored-ahead', to, path, body], queryFn: () => send(true), retry: false, gcTime: 0 })
+  const go = useChange(
+    () => send(false),
+    (x) => {
+      if (x.refused > 0) return
+      offerBack(x.change ? { text: done, change: x.change } : null)
+      close()
+    },
+  )
   const x = ahead.data
   const must = x?.weighed !== undefined && (x.weighed.parties.gained > 0 || x.weighed.newcomers.length > 0 || danger === true)
   return (
-    <AskDialog danger={danger} title={title} leave={leave} submit={submit} disabled={!x || x.refused > 0 || go.isPending || (must && why.trim() === '')} error={go.error ?? ahead.error} close={close} onSubmit={() => go.mutate()}>
+    <AskDialog
+      danger={danger}
+      title={title}
+      leave={leave}
+      submit={submit}
+      disabled={!x || x.refused > 0 || go.isPending || (must && why.trim() === '')}
+      error={go.error ?? ahead.error}
+      close={close}
+      onSubmit={() => go.mutate()}
+    >
       {x && children?.(x)}
       {!ahead.error && <Ahead x={x} />}
       <Form.Group controlId="undo-why" className="mt-3">

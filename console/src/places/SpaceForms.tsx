@@ -2,9 +2,8 @@ import { useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Form } from 'react-bootstrap'
 import { Link, useNavigate } from 'react-router'
-import { call, type ItemView, type Pattern, type PlaceEdit, type SpaceView } from '../api'
+import { call, type PlaceEdit, type SpaceView } from '../api'
 import { Chips } from '../parts/Chips'
-import { Combo } from '../parts/Combo'
 import { patchOf } from './edit'
 import { PlaceDialog } from './PlaceDialog'
 
@@ -16,7 +15,7 @@ const admits = 'Only these from outside; leave empty for whoever the rules admit
 /** A new space: what it is for, who owns it, who from outside may be in it. */
 export function NewSpace({ person, close }: { person?: string; close: () => void }) {
   const navigate = useNavigate()
-  const patterns = useQuery({ queryKey: ['patterns'], queryFn: () => call<{ patterns: Pattern[] }>('GET', '/api/v1/patterns'), staleTime: Infinity })
+  const patterns = useQuery({ queryKey: ['patterns'], queryFn: () => call('GET /api/v1/patterns'), staleTime: Infinity })
   const [f, setF] = useState({ name: '', pattern: 'work', kind: 'team' })
   const [owners, setOwners] = useState<string[]>(person ? [person] : [])
   const [parties, setParties] = useState<string[]>([])
@@ -28,7 +27,15 @@ export function NewSpace({ person, close }: { person?: string; close: () => void
     fields: { name: f.name.trim(), ...(f.pattern ? {} : { kind: f.kind }), owners, ...(parties.length ? { parties } : {}) },
   }
   return (
-    <PlaceDialog title="New space" submit="Make the space" edits={[edit]} ready={f.name.trim() !== '' && owners.length > 0} name={f.name.trim()} close={close} done={(x) => navigate(`/spaces/${x.lines[0].id}`, { state: { made: true } })}>
+    <PlaceDialog
+      title="New space"
+      submit="Make the space"
+      edits={[edit]}
+      ready={f.name.trim() !== '' && owners.length > 0}
+      name={f.name.trim()}
+      close={close}
+      done={(x) => navigate(`/spaces/${x.lines[0].id}`, { state: { made: true } })}
+    >
       <Form.Group controlId="sp-name" className="mb-2">
         <Form.Label>Name</Form.Label>
         <Form.Control size="sm" required autoFocus maxLength={200} value={f.name} onChange={(e) => setF({ ...f, name: e.target.value })} />
@@ -36,9 +43,32 @@ export function NewSpace({ person, close }: { person?: string; close: () => void
       <fieldset className="choose mb-2">
         <legend>What it is for</legend>
         {(patterns.data?.patterns ?? []).map((p) => (
-          <Form.Check key={p.name} type="radio" name="sp-pattern" id={`sp-${p.name}`} checked={f.pattern === p.name} onChange={() => setF({ ...f, pattern: p.name })} label={<><b>{p.title}.</b> {p.says}</>} />
+          <Form.Check
+            key={p.name}
+            type="radio"
+            name="sp-pattern"
+            id={`sp-${p.name}`}
+            checked={f.pattern === p.name}
+            onChange={() => setF({ ...f, pattern: p.name })}
+            label={
+              <>
+                <b>{p.title}.</b> {p.says}
+              </>
+            }
+          />
         ))}
-        <Form.Check type="radio" name="sp-pattern" id="sp-empty" checked={f.pattern === ''} onChange={() => setF({ ...f, pattern: '' })} label={<><b>Something else.</b> An empty space with the organisation’s defaults.</>} />
+        <Form.Check
+          type="radio"
+          name="sp-pattern"
+          id="sp-empty"
+          checked={f.pattern === ''}
+          onChange={() => setF({ ...f, pattern: '' })}
+          label={
+            <>
+              <b>Something else.</b> An empty space with the organisation’s defaults.
+            </>
+          }
+        />
       </fieldset>
       {chosen && (
         <details className="mb-2">
@@ -91,19 +121,61 @@ export function NewSpaceNext({ x }: { x: SpaceView }) {
 export function ChangeSpace({ x, close }: { x: SpaceView; close: () => void }) {
   const ids = (list: { id: string }[]) => list.map((n) => n.id)
   const names = Object.fromEntries([...x.owners, ...x.members].map((n) => [n.id, n.name || n.id]))
-  const was = { name: x.name, owners: ids(x.owners), members: ids(x.members), parties: x.parties ?? [], joinable: x.joinable ? 'yes' : 'no', joins_as: x.joins_as ?? 'view', house_licence: x.house_licence ? 'yes' : 'no' }
+  const was = {
+    name: x.name,
+    owners: ids(x.owners),
+    members: ids(x.members),
+    parties: x.parties ?? [],
+    joinable: x.joinable ? 'yes' : 'no',
+    joins_as: x.joins_as ?? 'view',
+    house_licence: x.house_licence ? 'yes' : 'no',
+  }
   const [f, setF] = useState(was)
   const fields = patchOf(was, f)
   return (
-    <PlaceDialog title={<>Change {x.name}</>} submit="Change it" edits={[{ do: 'set', kind: 'space', id: x.id, fields }]} ready={Object.keys(fields).length > 0} name={x.name} close={close}>
+    <PlaceDialog
+      title={<>Change {x.name}</>}
+      submit="Change it"
+      edits={[{ do: 'set', kind: 'space', id: x.id, fields }]}
+      ready={Object.keys(fields).length > 0}
+      name={x.name}
+      close={close}
+    >
       <Form.Group controlId="sp-name" className="mb-2">
         <Form.Label>Name</Form.Label>
         <Form.Control size="sm" required maxLength={200} value={f.name} onChange={(e) => setF({ ...f, name: e.target.value })} />
       </Form.Group>
-      <Chips label="Owners" kind="person" values={f.owners} names={names} onChange={(owners) => setF({ ...f, owners })} hint="a person of ours" />
-      <Chips label="Members of ours" kind="member" values={f.members} names={names} onChange={(members) => setF({ ...f, members })} hint="a person or a group" />
-      <Chips label={admits} kind="party" values={f.parties} onChange={(parties) => setF({ ...f, parties })} hint="partner, domain, group or address" />
-      <Form.Check id="sp-join" label={x.kind === 'course' ? 'It may be joined: by our people, and from outside as the rules let' : 'Our people may join by themselves'} checked={f.joinable === 'yes'} onChange={(e) => setF({ ...f, joinable: e.target.checked ? 'yes' : 'no' })} />
+      <Chips
+        label="Owners"
+        kind="person"
+        values={f.owners}
+        names={names}
+        onChange={(owners) => setF({ ...f, owners })}
+        hint="a person of ours"
+      />
+      <Chips
+        label="Members of ours"
+        kind="member"
+        values={f.members}
+        names={names}
+        onChange={(members) => setF({ ...f, members })}
+        hint="a person or a group"
+      />
+      <Chips
+        label={admits}
+        kind="party"
+        values={f.parties}
+        onChange={(parties) => setF({ ...f, parties })}
+        hint="partner, domain, group or address"
+      />
+      <Form.Check
+        id="sp-join"
+        label={
+          x.kind === 'course' ? 'It may be joined: by our people, and from outside as the rules let' : 'Our people may join by themselves'
+        }
+        checked={f.joinable === 'yes'}
+        onChange={(e) => setF({ ...f, joinable: e.target.checked ? 'yes' : 'no' })}
+      />
       {x.kind === 'course' && f.joinable === 'yes' && (
         <Form.Group controlId="sp-joins" className="mb-2">
           <Form.Label>Who joins it from outside gets</Form.Label>
@@ -114,17 +186,46 @@ export function ChangeSpace({ x, close }: { x: SpaceView; close: () => void }) {
           </Form.Select>
         </Form.Group>
       )}
-      {x.kind === 'report_area' && <Form.Check id="sp-house" label="It has a licence for every guest" checked={f.house_licence === 'yes'} onChange={(e) => setF({ ...f, house_licence: e.target.checked ? 'yes' : 'no' })} />}
+      {x.kind === 'report_area' && (
+        <Form.Check
+          id="sp-house"
+          label="It has a licence for every guest"
+          checked={f.house_licence === 'yes'}
+          onChange={(e) => setF({ ...f, house_licence: e.target.checked ? 'yes' : 'no' })}
+        />
+      )}
     </PlaceDialog>
   )
 }
 
 /** Ends what was given in a space or on an item, at once or on a day; or removes what is closed. */
-export function CloseDialog({ kind, id, name, remove, close, done }: { kind: 'space' | 'item' | 'meeting' | 'person' | 'group' | 'domain_list'; id: string; name: string; remove?: boolean; close: () => void; done?: () => void }) {
+export function CloseDialog({
+  kind,
+  id,
+  name,
+  remove,
+  close,
+  done,
+}: {
+  kind: 'space' | 'item' | 'meeting' | 'person' | 'group' | 'domain_list'
+  id: string
+  name: string
+  remove?: boolean
+  close: () => void
+  done?: () => void
+}) {
   const [on, setOn] = useState('')
   const edit: PlaceEdit = remove ? { do: 'remove', kind, id } : { do: 'close', kind, id, ...(on ? { fields: { on } } : {}) }
   return (
-    <PlaceDialog title={remove ? `Remove ${name}` : `Close ${name}`} submit={remove ? 'Remove it' : 'Close it'} danger edits={[edit]} name={name} close={close} done={done}>
+    <PlaceDialog
+      title={remove ? `Remove ${name}` : `Close ${name}`}
+      submit={remove ? 'Remove it' : 'Close it'}
+      danger
+      edits={[edit]}
+      name={name}
+      close={close}
+      done={done}
+    >
       {remove ? (
         <p>It goes, with what is in it. It can be undone from the journal as long as nothing else takes its place.</p>
       ) : (
@@ -137,56 +238,6 @@ export function CloseDialog({ kind, id, name, remove, close, done }: { kind: 'sp
           </Form.Group>
         </>
       )}
-    </PlaceDialog>
-  )
-}
-
-/** A new item of a space. */
-export function NewItem({ space, close }: { space: string; close: () => void }) {
-  const [f, setF] = useState({ name: '', kind: 'folder', private: false })
-  return (
-    <PlaceDialog
-      title="New item"
-      submit="Make it"
-      edits={[{ do: 'add', kind: 'item', fields: { space, name: f.name.trim(), kind: f.kind, ...(f.private ? { private: 'yes' } : {}) } }]}
-      ready={f.name.trim() !== ''}
-      name={f.name.trim()}
-      close={close}
-    >
-      <div className="form-row">
-        <Form.Group controlId="it-kind">
-          <Form.Label>Kind</Form.Label>
-          <Form.Select size="sm" value={f.kind} onChange={(e) => setF({ ...f, kind: e.target.value })}>
-            {itemKinds.map((k) => (
-              <option key={k}>{k}</option>
-            ))}
-          </Form.Select>
-        </Form.Group>
-        <Form.Group controlId="it-name">
-          <Form.Label>Name</Form.Label>
-          <Form.Control size="sm" required autoFocus maxLength={200} value={f.name} onChange={(e) => setF({ ...f, name: e.target.value })} />
-        </Form.Group>
-      </div>
-      <Form.Check id="it-private" label="Private: nobody reaches it through the space, only by a role or a link of its own" checked={f.private} onChange={(e) => setF({ ...f, private: e.target.checked })} />
-    </PlaceDialog>
-  )
-}
-
-/** What is written of an item, and where it is. */
-export function ChangeItem({ it, space, close }: { it: ItemView; space: string; close: () => void }) {
-  const was = { name: it.name, private: it.private ? 'yes' : 'no', space }
-  const [f, setF] = useState(was)
-  const fields = patchOf(was, { ...f, space: f.space.replace(/^space:/, '') })
-  return (
-    <PlaceDialog title={<>Change {it.name}</>} submit="Change it" edits={[{ do: 'set', kind: 'item', id: it.id, fields }]} ready={Object.keys(fields).length > 0} name={it.name} close={close}>
-      <Form.Group controlId="it-name" className="mb-2">
-        <Form.Label>Name</Form.Label>
-        <Form.Control size="sm" required maxLength={200} value={f.name} onChange={(e) => setF({ ...f, name: e.target.value })} />
-      </Form.Group>
-      <Form.Check id="it-private" label="Private: nobody reaches it through the space, only by a role or a link of its own" checked={f.private === 'yes'} onChange={(e) => setF({ ...f, private: e.target.checked ? 'yes' : 'no' })} />
-      <div className="plain-combo mt-2">
-        <Combo label="In the space" kind="space" value={f.space} onChange={(v) => setF({ ...f, space: v })} />
-      </div>
     </PlaceDialog>
   )
 }

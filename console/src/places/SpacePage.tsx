@@ -2,14 +2,16 @@ import { useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button } from 'react-bootstrap'
 import { Link, useLocation, useNavigate, useParams } from 'react-router'
-import { call, type GivenRole, type ItemView, type Session, type SpaceView, type Values } from '../api'
+import { call, type GivenRole, type Session } from '../api'
 import { again, Noticed } from '../findings/FindingList'
 import { Empty, Page, until, Waiting, Wrong } from '../parts/bits'
 import { ChangeRole, EndRole, GiveRole } from './GrantForms'
 import { MeetingDialog } from './MeetingForms'
-import { ChangeItem, ChangeSpace, CloseDialog, NewItem, NewSpaceNext } from './SpaceForms'
+import { ChangeSpace, CloseDialog, NewSpaceNext } from './SpaceForms'
+import { NewItem } from './ItemForms'
 import { ValueTable } from './ValueTable'
 import { WouldForm } from './WouldForm'
+import { Item } from './ItemRow'
 
 /** One space: its rules, what is in it, who from outside has what. */
 export function SpacePage({ session }: { session: Session }) {
@@ -19,7 +21,11 @@ export function SpacePage({ session }: { session: Session }) {
   const made = (useLocation().state as { made?: boolean } | null)?.made
   const [asking, setAsking] = useState<'change' | 'item' | 'role' | 'close' | 'remove' | 'meeting'>()
   const done = () => setAsking(undefined)
-  const space = useQuery({ queryKey: ['space', id], queryFn: () => call<SpaceView>('GET', `/api/v1/spaces/${id}`), refetchInterval: (q) => again(q.state.data?.findings_at) })
+  const space = useQuery({
+    queryKey: ['space', id],
+    queryFn: () => call('GET /api/v1/spaces/{id}', { path: { id } }),
+    refetchInterval: (q) => again(q.state.data?.findings_at),
+  })
   const x = space.data
   if (!x)
     return (
@@ -40,7 +46,25 @@ export function SpacePage({ session }: { session: Session }) {
   const keeps = role === 'administrator' || role === 'keeper'
   const edits = role !== 'auditor' // what is not theirs they ask for
   return (
-    <Page title={x.name} lead={<><code>{x.id}</code>, {x.kind.replace('_', ' ')}{x.joinable ? (x.joins_as ? <>, may be joined from outside at <code>/door?join={x.id}</code> (they get {x.joins_as})</> : ', may be joined') : ''}{x.house_licence ? ', with a licence of its own' : ''}.</>}
+    <Page
+      title={x.name}
+      lead={
+        <>
+          <code>{x.id}</code>, {x.kind.replace('_', ' ')}
+          {x.joinable ? (
+            x.joins_as ? (
+              <>
+                , may be joined from outside at <code>/door?join={x.id}</code> (they get {x.joins_as})
+              </>
+            ) : (
+              ', may be joined'
+            )
+          ) : (
+            ''
+          )}
+          {x.house_licence ? ', with a licence of its own' : ''}.
+        </>
+      }
       tools={
         role !== 'auditor' && (
           <>
@@ -134,63 +158,6 @@ export function SpacePage({ session }: { session: Session }) {
   )
 }
 
-/** What is in a space; with space it can be changed. */
-export function Item({ it, edit, space }: { it: ItemView; edit: boolean; space?: string }) {
-  const [asking, setAsking] = useState<'change' | 'close' | 'remove'>()
-  const [open, setOpen] = useState(false)
-  const where = `${it.kind}:${it.id}`
-  const values = useQuery({ queryKey: ['values', where], queryFn: () => call<Values>('GET', `/api/v1/values/${encodeURIComponent(where)}`), enabled: open })
-  const set = Object.entries(it.rules)
-  return (
-    <li>
-      <div className="item-line">
-        <span>
-          <b>{it.name}</b> <span className="quiet">{it.kind}</span> {it.private && <span className="tag">private</span>}
-          {set.map(([rule, v]) => (
-            <span key={rule} className="tag">
-              {rule} {v.value}
-              {v.held ? ' held back' : ''}
-            </span>
-          ))}
-        </span>
-        <span>
-          {(it.kind === 'file' || it.kind === 'folder') && (
-            <Link className="btn btn-sm btn-link" to={`/links?item=${encodeURIComponent(where)}`} aria-label={`Links to ${it.name}`}>
-              Links
-            </Link>
-          )}
-          <Button size="sm" variant="link" aria-expanded={open} onClick={() => setOpen(!open)} aria-label={`Rules of ${it.name}`}>
-            Rules
-          </Button>
-          {it.kind === 'meeting' ? (
-            <Link className="btn btn-sm btn-link" to={`/meetings/${it.id}`} aria-label={`Open ${it.name}`}>
-              Open
-            </Link>
-          ) : (
-            space && (
-              <>
-                <Button size="sm" variant="link" onClick={() => setAsking('change')} aria-label={`Change ${it.name}`}>
-                  Change
-                </Button>
-                <Button size="sm" variant="link" onClick={() => setAsking('close')} aria-label={`Close ${it.name}`}>
-                  Close
-                </Button>
-                <Button size="sm" variant="link" onClick={() => setAsking('remove')} aria-label={`Remove ${it.name}`}>
-                  Remove
-                </Button>
-              </>
-            )
-          )}
-        </span>
-      </div>
-      {asking === 'change' && space && <ChangeItem it={it} space={space} close={() => setAsking(undefined)} />}
-      {(asking === 'close' || asking === 'remove') && <CloseDialog kind="item" id={it.id} name={it.name} remove={asking === 'remove'} close={() => setAsking(undefined)} />}
-      {open && values.error && <Wrong error={values.error} />}
-      {open && values.data && (values.data.rules.length ? <ValueTable values={values.data} edit={edit} /> : <p className="quiet">No rule is set for a {it.kind} itself.</p>)}
-    </li>
-  )
-}
-
 function Given({ list, edit }: { list: GivenRole[]; edit: boolean }) {
   const [asking, setAsking] = useState<{ what: 'change' | 'end'; g: GivenRole }>()
   const [over, setOver] = useState(false)
@@ -234,10 +201,20 @@ function Given({ list, edit }: { list: GivenRole[]; edit: boolean }) {
                   <td className="row-tools">
                     {!g.link && g.state !== 'over' && (
                       <>
-                        <Button size="sm" variant="link" onClick={() => setAsking({ what: 'change', g })} aria-label={`Change the role of ${g.name || g.party}`}>
+                        <Button
+                          size="sm"
+                          variant="link"
+                          onClick={() => setAsking({ what: 'change', g })}
+                          aria-label={`Change the role of ${g.name || g.party}`}
+                        >
                           Change
                         </Button>
-                        <Button size="sm" variant="link" onClick={() => setAsking({ what: 'end', g })} aria-label={`End the role of ${g.name || g.party}`}>
+                        <Button
+                          size="sm"
+                          variant="link"
+                          onClick={() => setAsking({ what: 'end', g })}
+                          aria-label={`End the role of ${g.name || g.party}`}
+                        >
                           End
                         </Button>
                       </>

@@ -1,12 +1,11 @@
-import { useMutation, useQuery } from '@tanstack/react-query'
+import { useMutation } from '@tanstack/react-query'
 import { useEffect, useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
 import { Link } from 'react-router'
-import { call, query, type Choice, type Request, type ValueRow, type Values } from '../api'
-import { WeighedText } from '../drafts/Weighed'
-import { AskDialog } from '../parts/AskDialog'
+import { type Choice, type ValueRow, type Values } from '../api'
 import { whoWord, Wrong } from '../parts/bits'
 import { useRefresh } from '../parts/change'
+import { ValueDialog, WantedDialog, change, type Change } from './ValueDialogs'
 
 /** What stands against a choice, in words. */
 export function against(c: Choice): string {
@@ -15,7 +14,15 @@ export function against(c: Choice): string {
 }
 
 /** The rules of a place: what is set here, what counts, and what may be chosen. */
-export function ValueTable({ values, edit, ask = false }: { values: Values; edit: boolean; /** Whether who may not set it may ask whoever may. */ ask?: boolean }) {
+export function ValueTable({
+  values,
+  edit,
+  ask = false,
+}: {
+  values: Values
+  edit: boolean
+  /** Whether who may not set it may ask whoever may. */ ask?: boolean
+}) {
   const refresh = useRefresh()
   const [all, setAll] = useState(false)
   const [asked, setAsked] = useState<Change>()
@@ -79,7 +86,14 @@ export function ValueTable({ values, edit, ask = false }: { values: Values; edit
           </thead>
           <tbody>
             {rows.map((r) => (
-              <ValueLine key={r.rule} r={r} edit={edit || ask} submit={edit ? 'Set' : 'Ask for it'} save={(value) => (edit ? pick({ rule: r.rule, value }) : setWanted({ rule: r.rule, value }))} busy={save.isPending} />
+              <ValueLine
+                key={r.rule}
+                r={r}
+                edit={edit || ask}
+                submit={edit ? 'Set' : 'Ask for it'}
+                save={(value) => (edit ? pick({ rule: r.rule, value }) : setWanted({ rule: r.rule, value }))}
+                busy={save.isPending}
+              />
             ))}
             {rows.length === 0 && (
               <tr>
@@ -96,59 +110,19 @@ export function ValueTable({ values, edit, ask = false }: { values: Values; edit
   )
 }
 
-interface Change {
-  rule: string
-  value: string
-}
-
-function change(values: Values, c: Change, why?: string, preview?: boolean): Promise<Values> {
-  const at = `/api/v1/values/${encodeURIComponent(values.where)}/${c.rule}${query({ preview: preview ? 'true' : undefined, ...(c.value ? {} : { why }) })}`
-  const match = { 'If-Match': values.etag }
-  return c.value ? call<Values>('PUT', at, { value: c.value, ...(why ? { why } : {}) }, match) : call<Values>('DELETE', at, undefined, match)
-}
-
-/** Who gains and who loses by a value at a space, item or meeting, before it is set. */
-function ValueDialog({ values, asked, close, done }: { values: Values; asked: Change; close: () => void; done: () => void }) {
-  const [why, setWhy] = useState('')
-  const weighed = useQuery({ queryKey: ['weighed', values.where, values.etag, asked.rule, asked.value], queryFn: () => change(values, asked, undefined, true), gcTime: 0 })
-  const set = useMutation({ mutationFn: () => change(values, asked, why.trim()), onSuccess: done })
-  const w = weighed.data?.weighed
-  return (
-    <AskDialog title="What this changes" className="value-dialog" leave="Change nothing" submit="Set it" disabled={!w || set.isPending || (w.loosens && why.trim() === '')} error={weighed.error ?? set.error} close={close} onSubmit={() => set.mutate()}>
-      {w && (
-        <p>
-          <code>{asked.rule}</code> at {values.name || values.where}: <b>{w.was}</b>, then <b>{w.becomes}</b>.
-        </p>
-      )}
-      {!weighed.error && <WeighedText w={w} />}
-      {w && (
-        <Form.Group controlId="value-why">
-          <Form.Label>{w.loosens ? 'Why' : 'Why, if there is more to say'}</Form.Label>
-          <Form.Control value={why} onChange={(e) => setWhy(e.target.value)} required={w.loosens} maxLength={1000} autoFocus />
-        </Form.Group>
-      )}
-    </AskDialog>
-  )
-}
-
-/** Sends a value to whoever may set it, with what it is for. */
-function WantedDialog({ values, wanted, close, done }: { values: Values; wanted: Change; close: () => void; done: (title: string) => void }) {
-  const [purpose, setPurpose] = useState('')
-  const send = useMutation({ mutationFn: () => call<Request>('POST', '/api/v1/requests', { value: { where: values.where, rule: wanted.rule, ...(wanted.value ? { value: wanted.value } : {}) }, purpose: purpose.trim() }), onSuccess: (r) => done(r.title) })
-  return (
-    <AskDialog title="Ask for it" leave="Leave it" submit="Send it" disabled={purpose.trim() === '' || send.isPending} error={send.error} close={close} onSubmit={() => send.mutate()}>
-      <p>
-        {values.rules.find((r) => r.rule === wanted.rule)?.title ?? wanted.rule} at {values.name || values.where}: <b>{wanted.value || 'not set'}</b>. It goes to whoever may set it there.
-      </p>
-      <Form.Group controlId="wanted-for">
-        <Form.Label>What it is for</Form.Label>
-        <Form.Control value={purpose} onChange={(e) => setPurpose(e.target.value)} maxLength={1000} autoFocus />
-      </Form.Group>
-    </AskDialog>
-  )
-}
-
-function ValueLine({ r, edit, submit, save, busy }: { r: ValueRow; edit: boolean; submit: string; save: (v: string) => void; busy: boolean }) {
+function ValueLine({
+  r,
+  edit,
+  submit,
+  save,
+  busy,
+}: {
+  r: ValueRow
+  edit: boolean
+  submit: string
+  save: (v: string) => void
+  busy: boolean
+}) {
   const [text, setText] = useState(r.set ?? '')
   useEffect(() => setText(r.set ?? ''), [r.set])
   const not = r.choices.filter((c) => !c.can)
@@ -179,7 +153,13 @@ function ValueLine({ r, edit, submit, save, busy }: { r: ValueRow; edit: boolean
                 ))}
               </Form.Select>
             ) : (
-              <Form.Control size="sm" aria-label={`${r.rule} here`} value={text} placeholder={r.shape === 'days' ? 'days, or none' : 'methods'} onChange={(e) => setText(e.target.value)} />
+              <Form.Control
+                size="sm"
+                aria-label={`${r.rule} here`}
+                value={text}
+                placeholder={r.shape === 'days' ? 'days, or none' : 'methods'}
+                onChange={(e) => setText(e.target.value)}
+              />
             )}
             <Button size="sm" type="submit" variant="outline-primary" disabled={busy || text.trim() === (r.set ?? '')}>
               {submit}
@@ -204,7 +184,11 @@ function ValueLine({ r, edit, submit, save, busy }: { r: ValueRow; edit: boolean
         <span className="sub">{r.sentence}</span>
       </td>
       <td className="quiet">
-        {not.length === 0 ? '–' : listed ? not.map((c) => `${c.value}: ${against(c)}`).join('; ') : `more than the ${not[0].by} says (${not[0].says}); ${whoWord(not[0].who)} can raise it`}
+        {not.length === 0
+          ? '–'
+          : listed
+            ? not.map((c) => `${c.value}: ${against(c)}`).join('; ')
+            : `more than the ${not[0].by} says (${not[0].says}); ${whoWord(not[0].who)} can raise it`}
       </td>
     </tr>
   )

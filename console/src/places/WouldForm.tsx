@@ -1,7 +1,7 @@
 import { useMutation } from '@tanstack/react-query'
 import { useState, type FormEvent } from 'react'
 import { Button, Form } from 'react-bootstrap'
-import { call, type Would } from '../api'
+import { call } from '../api'
 import { Wrong } from '../parts/bits'
 
 const marks = { opened: '▲ opened', otherwise: '◆ otherwise', open: '= open as now', closed: '▼ still closed' } as const
@@ -9,10 +9,11 @@ const marks = { opened: '▲ opened', otherwise: '◆ otherwise', open: '= open 
 /** Asks what an invitation into a space would open, before anything is done. */
 export function WouldForm({ space }: { space: string }) {
   const [who, setWho] = useState('')
-  const [role, setRole] = useState('view')
+  const [role, setRole] = useState<'view' | 'contribute' | 'manage'>('view')
   const [all, setAll] = useState(false)
   const ask = useMutation({
-    mutationFn: () => call<Would>('POST', '/api/v1/would', { subject: who.trim(), invite: true, grants: [{ resource: `space:${space}`, role }] }),
+    mutationFn: () =>
+      call('POST /api/v1/would', { body: { subject: who.trim(), invite: true, grants: [{ resource: `space:${space}`, role }] } }),
   })
   const submit = (e: FormEvent) => {
     e.preventDefault()
@@ -26,8 +27,15 @@ export function WouldForm({ space }: { space: string }) {
     <section aria-labelledby="h-would">
       <h2 id="h-would">What would an invitation open?</h2>
       <Form className="inline-form" onSubmit={submit} aria-label="Ask what an invitation would open">
-        <Form.Control size="sm" aria-label="Who would be invited" placeholder="address or *@domain" required value={who} onChange={(e) => setWho(e.target.value)} />
-        <Form.Select size="sm" aria-label="Role" value={role} onChange={(e) => setRole(e.target.value)}>
+        <Form.Control
+          size="sm"
+          aria-label="Who would be invited"
+          placeholder="address or *@domain"
+          required
+          value={who}
+          onChange={(e) => setWho(e.target.value)}
+        />
+        <Form.Select size="sm" aria-label="Role" value={role} onChange={(e) => setRole(e.target.value as typeof role)}>
           <option>view</option>
           <option>contribute</option>
           <option>manage</option>
@@ -40,7 +48,8 @@ export function WouldForm({ space }: { space: string }) {
       {ask.data && (
         <div className="would" data-testid="would">
           <p>
-            <b>{count('opened')}</b> opened, <b>{count('otherwise')}</b> open otherwise than now, {count('open')} open as now, {count('closed')} still closed. Nothing was done.{' '}
+            <b>{count('opened')}</b> opened, <b>{count('otherwise')}</b> open otherwise than now, {count('open')} open as now,{' '}
+            {count('closed')} still closed. Nothing was done.{' '}
             <Button size="sm" variant="link" onClick={() => setAll(!all)} aria-expanded={all}>
               {all ? 'Only what changes' : 'All of them'}
             </Button>
@@ -53,9 +62,11 @@ export function WouldForm({ space }: { space: string }) {
                   .filter((l) => l.service === s)
                   .map((l) => (
                     <li key={l.action + l.resource + l.change + l.conditions.join()}>
-                      <span className={`change is-${l.change}`}>{marks[l.change]}</span> <b>{l.action.split('.')[1]}</b> {l.name || l.resource}
+                      <span className={`change is-${l.change}`}>{marks[l.change]}</span> <b>{l.action.split('.')[1]}</b>{' '}
+                      {l.name || l.resource}
                       {l.count > 1 ? ` (${l.count})` : ''}
-                      {l.to ? ` to ${l.to}` : ''} <span className="quiet">{l.conditions.length ? `with ${l.conditions.join(', ').replaceAll('_', ' ')}` : ''}</span>
+                      {l.to ? ` to ${l.to}` : ''}{' '}
+                      <span className="quiet">{l.conditions.length ? `with ${l.conditions.join(', ').replaceAll('_', ' ')}` : ''}</span>
                       {l.change === 'closed' && <span className="quiet"> {l.text}</span>}
                     </li>
                   ))}

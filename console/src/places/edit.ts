@@ -25,7 +25,14 @@ export function offerBack(d: Done | null) {
   for (const l of listeners) l()
 }
 
-const results: Record<string, string> = { added: 'made', changed: 'changed', closed: 'closed', ended: 'ended', removed: 'removed', unchanged: 'left as it was' }
+const results: Record<string, string> = {
+  added: 'made',
+  changed: 'changed',
+  closed: 'closed',
+  ended: 'ended',
+  removed: 'removed',
+  unchanged: 'left as it was',
+}
 
 /** Says in words what became of a change. */
 export function becameText(x: PlacesChanged, name?: string): string {
@@ -40,12 +47,12 @@ export function shortID(kind: string, id: string): string {
 
 /** Tells what edits would do. */
 export function previewPlaces(changes: PlaceEdit[]): Promise<PlacesChanged> {
-  return call<PlacesChanged>('POST', '/api/v1/places?preview=true', { changes })
+  return call('POST /api/v1/places', { query: { preview: true }, body: { changes } })
 }
 
 /** Makes the edits, and offers the way back. */
 export async function changePlaces(changes: PlaceEdit[], why: string, name?: string): Promise<PlacesChanged> {
-  const x = await call<PlacesChanged>('POST', '/api/v1/places', { changes, ...(why.trim() ? { why: why.trim() } : {}) })
+  const x = await call('POST /api/v1/places', { body: { changes, ...(why.trim() ? { why: why.trim() } : {}) } })
   if (x.change) offerBack({ text: becameText(x, name), change: x.change })
   return x
 }
@@ -64,7 +71,7 @@ export function patchOf(was: Record<string, unknown>, now: Record<string, unknow
 
 /** Sends edits that are not one's own to make to whoever may make them. */
 export async function askForPlaces(changes: PlaceEdit[], purpose: string): Promise<Request> {
-  const r = await call<Request>('POST', '/api/v1/requests', { changes, purpose: purpose.trim() })
+  const r = await call('POST /api/v1/requests', { body: { changes, purpose: purpose.trim() } })
   offerBack({ text: `Sent to ${r.to.map(whoWord).join(', ')}; Today says what becomes of it` })
   return r
 }

@@ -2,7 +2,7 @@ import { keepPreviousData, useInfiniteQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
 import { Link, useSearchParams } from 'react-router'
-import { call, linked, query, type Audience, type AudienceLine } from '../api'
+import { call, linked, query, type AudienceLine } from '../api'
 import { Empty, Page, since, until, Waiting, Wrong } from '../parts/bits'
 import { CouldList, NowOrCould } from '../could/CouldList'
 import { Combo } from '../parts/Combo'
@@ -42,7 +42,7 @@ export function AudiencePage() {
   const audience = useInfiniteQuery({
     queryKey: ['audience', resource, at, all, q],
     initialPageParam: '',
-    queryFn: ({ pageParam }) => call<Audience>('GET', `/api/v1/audience${query({ resource, at, all: all ? 'true' : undefined, q, limit: '200', cursor: pageParam })}`),
+    queryFn: ({ pageParam }) => call('GET /api/v1/audience', { query: { resource, at, all: all, q, limit: 200, cursor: pageParam } }),
     getNextPageParam: (p) => p.next || undefined,
     placeholderData: keepPreviousData,
     enabled: resource !== '' && !could,
@@ -56,9 +56,12 @@ export function AudiencePage() {
     while (i + n < lines.length && lines[i + n].l.party === lines[i].l.party) n++
     return n
   }
-  const report = { resource, at, all: all ? 'true' : undefined, q }
+  const report = { resource, at, all, q }
   return (
-    <Page title={could && resource ? `Who could come to reach ${resource}` : first ? `Who reaches ${first.name || first.resource}` : 'Audience'} lead="Everybody outside who can use a space, an item or a meeting, or contact one of our people.">
+    <Page
+      title={could && resource ? `Who could come to reach ${resource}` : first ? `Who reaches ${first.name || first.resource}` : 'Audience'}
+      lead="Everybody outside who can use a space, an item or a meeting, or contact one of our people."
+    >
       <Form
         className="audience-form"
         onSubmit={(e) => {
@@ -74,8 +77,21 @@ export function AudiencePage() {
         </Button>
         {!could && (
           <>
-            <Form.Check id="a-all" label="with everything in the space" checked={all} onChange={(e) => set({ all: e.target.checked ? 'true' : '' })} />
-            <Form.Control size="sm" type="search" aria-label="Find a party" placeholder="Find by name or address" value={q} onChange={(e) => setQ(e.target.value)} className="slim" />
+            <Form.Check
+              id="a-all"
+              label="with everything in the space"
+              checked={all}
+              onChange={(e) => set({ all: e.target.checked ? 'true' : '' })}
+            />
+            <Form.Control
+              size="sm"
+              type="search"
+              aria-label="Find a party"
+              placeholder="Find by name or address"
+              value={q}
+              onChange={(e) => setQ(e.target.value)}
+              className="slim"
+            />
           </>
         )}
       </Form>
@@ -107,13 +123,17 @@ export function AudiencePage() {
                 <tbody>
                   {lines.map(({ key, verbs, l }, i) => (
                     <tr key={key} className={`${l.newcomer ? 'is-newcomer' : ''} ${again(i) ? 'is-again' : ''}`}>
-                      {!again(i) && <th scope="rowgroup" rowSpan={span(i)}>
-                        <Link to={`/reach${query({ who: l.party, at })}`}>{l.kind === 'bearer' ? 'whoever holds the link' : l.name || l.party}</Link>
-                        <span className="sub">
-                          {l.party}, {l.kind}
-                          {l.newcomer && ', typical'}
-                        </span>
-                      </th>}
+                      {!again(i) && (
+                        <th scope="rowgroup" rowSpan={span(i)}>
+                          <Link to={`/reach${query({ who: l.party, at })}`}>
+                            {l.kind === 'bearer' ? 'whoever holds the link' : l.name || l.party}
+                          </Link>
+                          <span className="sub">
+                            {l.party}, {l.kind}
+                            {l.newcomer && ', typical'}
+                          </span>
+                        </th>
+                      )}
                       {all && <td>{l.resource_name || l.resource}</td>}
                       <td>
                         {verbs.map((v) => v.split('.')[1].replaceAll('_', ' ')).join(', ')}
@@ -134,13 +154,24 @@ export function AudiencePage() {
             </div>
           )}
           {audience.hasNextPage && (
-            <Button size="sm" variant="outline-primary" className="more" onClick={() => void audience.fetchNextPage()} disabled={audience.isFetchingNextPage}>
+            <Button
+              size="sm"
+              variant="outline-primary"
+              className="more"
+              onClick={() => void audience.fetchNextPage()}
+              disabled={audience.isFetchingNextPage}
+            >
               More
             </Button>
           )}
           <p className="lists">
-            <a href={linked(`/api/v1/report/audience${query({ ...report, form: 'html' })}`)}>As a page that prints</a>
-            <a href={linked(`/api/v1/report/audience${query({ ...report, form: 'csv' })}`)} download="audience.csv">
+            <a href={linked('GET /api/v1/report/{what}', { path: { what: 'audience' }, query: { ...report, form: 'html' } })}>
+              As a page that prints
+            </a>
+            <a
+              href={linked('GET /api/v1/report/{what}', { path: { what: 'audience' }, query: { ...report, form: 'csv' } })}
+              download="audience.csv"
+            >
               As CSV
             </a>
           </p>

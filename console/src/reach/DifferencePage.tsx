@@ -2,7 +2,7 @@ import { keepPreviousData, useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
 import { useSearchParams } from 'react-router'
-import { call, linked, query, type Diff } from '../api'
+import { call, linked } from '../api'
 import { Empty, Page, Waiting, when, Wrong } from '../parts/bits'
 import { Combo } from '../parts/Combo'
 import { StatedLine } from './time'
@@ -12,12 +12,27 @@ const words = { gained: '+ only right', lost: '− only left', otherwise: '~ oth
 /** What two parties, or one at two moments, may not do alike. */
 export function DifferencePage() {
   const [params, setParams] = useSearchParams()
-  const [f, setF] = useState({ who: params.get('who') ?? '', and_who: params.get('and_who') ?? '', at: params.get('at') ?? '', and_at: params.get('and_at') ?? '' })
-  const asked = { who: params.get('who') ?? '', and_who: params.get('and_who') ?? '', at: params.get('at') ?? '', and_at: params.get('and_at') ?? '' }
+  const [f, setF] = useState({
+    who: params.get('who') ?? '',
+    and_who: params.get('and_who') ?? '',
+    at: params.get('at') ?? '',
+    and_at: params.get('and_at') ?? '',
+  })
+  const asked = {
+    who: params.get('who') ?? '',
+    and_who: params.get('and_who') ?? '',
+    at: params.get('at') ?? '',
+    and_at: params.get('and_at') ?? '',
+  }
   const ready = asked.who !== '' && (asked.and_who !== '' || asked.at !== '' || asked.and_at !== '')
   // One party at one day is compared with now.
   const sent = asked.and_who === '' && asked.at !== '' && asked.and_at === '' ? { ...asked, at: '', and_at: asked.at } : asked
-  const diff = useQuery({ queryKey: ['diff', sent], queryFn: () => call<Diff>('GET', `/api/v1/diff${query(sent)}`), enabled: ready, placeholderData: keepPreviousData })
+  const diff = useQuery({
+    queryKey: ['diff', sent],
+    queryFn: () => call('GET /api/v1/diff', { query: sent }),
+    enabled: ready,
+    placeholderData: keepPreviousData,
+  })
   const x = diff.data
   const left = x ? (x.who === x.and_who ? when(x.left.at) : x.who) : ''
   const right = x ? (x.who === x.and_who ? when(x.right.at) : x.and_who) : ''
@@ -55,7 +70,11 @@ export function DifferencePage() {
       {ready && x && (
         <>
           <p className="figures" role="status">
-            {x.lines.length === 0 ? 'Nothing differs.' : Object.entries(words).map(([k, w]) => `${w}: ${x.lines.filter((l) => l.change === k).reduce((n, l) => n + l.count, 0)}`).join(' · ')}
+            {x.lines.length === 0
+              ? 'Nothing differs.'
+              : Object.entries(words)
+                  .map(([k, w]) => `${w}: ${x.lines.filter((l) => l.change === k).reduce((n, l) => n + l.count, 0)}`)
+                  .join(' · ')}
           </p>
           {x.lines.length > 0 && (
             <div className="wide" role="region" aria-label="Differences" tabIndex={0}>
@@ -72,7 +91,9 @@ export function DifferencePage() {
                   {x.lines.map((l, i) => (
                     <tr key={i}>
                       <td>
-                        <span className={`change is-${l.change === 'gained' ? 'opened' : l.change === 'lost' ? 'closed' : 'otherwise'}`}>{words[l.change]}</span>
+                        <span className={`change is-${l.change === 'gained' ? 'opened' : l.change === 'lost' ? 'closed' : 'otherwise'}`}>
+                          {words[l.change]}
+                        </span>
                       </td>
                       <th scope="row">
                         {l.action}
@@ -90,8 +111,13 @@ export function DifferencePage() {
             </div>
           )}
           <p className="lists">
-            <a href={linked(`/api/v1/report/diff${query({ ...sent, form: 'html' })}`)}>As a page that prints</a>
-            <a href={linked(`/api/v1/report/diff${query({ ...sent, form: 'csv' })}`)} download="difference.csv">
+            <a href={linked('GET /api/v1/report/{what}', { path: { what: 'diff' }, query: { ...sent, form: 'html' } })}>
+              As a page that prints
+            </a>
+            <a
+              href={linked('GET /api/v1/report/{what}', { path: { what: 'diff' }, query: { ...sent, form: 'csv' } })}
+              download="difference.csv"
+            >
               As CSV
             </a>
           </p>

@@ -1,7 +1,7 @@
 import { keepPreviousData, useInfiniteQuery, useQuery } from '@tanstack/react-query'
 import { Button } from 'react-bootstrap'
 import { Link, useSearchParams } from 'react-router'
-import { call, query, type Numbered, type NumberLines, type Numbers, type RuleAudience } from '../api'
+import { call, query, type Numbered } from '../api'
 import { WideTable } from '../drafts/ImpactTables'
 import { Empty, Page, Waiting, Wrong } from '../parts/bits'
 import { StatedLine, TimeLine } from './time'
@@ -23,7 +23,12 @@ function Ledger({ title, rows, to, most = 10 }: { title: string; rows: Numbered[
             <span className="ledger-bar" style={{ width: r.granted ? `max(2px, ${(100 * r.granted) / widest}%)` : 0 }} aria-hidden="true" />
             <span className="ledger-number">
               {n(r.granted)}
-              {r.reaching !== undefined && <span className="sub"> {n(r.reaching)} of {n(r.parties ?? 0)} parties</span>}
+              {r.reaching !== undefined && (
+                <span className="sub">
+                  {' '}
+                  {n(r.reaching)} of {n(r.parties ?? 0)} parties
+                </span>
+              )}
             </span>
           </li>
         ))}
@@ -35,7 +40,11 @@ function Ledger({ title, rows, to, most = 10 }: { title: string; rows: Numbered[
             {rows.slice(most, 1000).map((r) => (
               <li key={r.key}>
                 <Link to={to(r.key)}>{r.name || r.key}</Link>
-                <span className="ledger-bar" style={{ width: r.granted ? `max(2px, ${(100 * r.granted) / widest}%)` : 0 }} aria-hidden="true" />
+                <span
+                  className="ledger-bar"
+                  style={{ width: r.granted ? `max(2px, ${(100 * r.granted) / widest}%)` : 0 }}
+                  aria-hidden="true"
+                />
                 <span className="ledger-number">{n(r.granted)}</span>
               </li>
             ))}
@@ -50,13 +59,20 @@ function Ledger({ title, rows, to, most = 10 }: { title: string; rows: Numbered[
 export function NumbersPage() {
   const [params, setParams] = useSearchParams()
   const at = params.get('at') ?? ''
-  const numbers = useQuery({ queryKey: ['numbers', at], queryFn: () => call<Numbers>('GET', `/api/v1/numbers${query({ at })}`), placeholderData: keepPreviousData })
+  const numbers = useQuery({
+    queryKey: ['numbers', at],
+    queryFn: () => call('GET /api/v1/numbers', { query: { at } }),
+    placeholderData: keepPreviousData,
+  })
   const x = numbers.data
   const picked = filters.filter((f) => params.get(f))
   const to = (f: string) => (key: string) => `/numbers${query({ at, [f]: key })}`
   if (picked.length > 0) return <Lines at={at} />
   return (
-    <Page title="In numbers" lead="What everybody outside can do, in numbers. Granted actions need a role, and are counted by person, action and item. Wide actions need no role, and are counted apart.">
+    <Page
+      title="In numbers"
+      lead="What everybody outside can do, in numbers. Granted actions need a role, and are counted by person, action and item. Wide actions need no role, and are counted apart."
+    >
       <TimeLine at={at} onChange={(v) => setParams(v ? { at: v } : {})} />
       {numbers.error && <Wrong error={numbers.error} retry={() => void numbers.refetch()} />}
       {!x && !numbers.error && <Waiting what="Counting everybody" />}
@@ -84,7 +100,11 @@ export function NumbersPage() {
             <Ledger title="By partner" rows={x.partners} to={to('partner')} />
             <Ledger title="By space" rows={x.spaces} to={to('space')} />
             <Ledger title="By kind" rows={x.kinds} to={to('kind')} />
-            <Ledger title="By service" rows={Object.entries(x.services ?? {}).map(([key, granted]) => ({ key, granted }))} to={(k) => to('action')(`${k}.*`)} />
+            <Ledger
+              title="By service"
+              rows={Object.entries(x.services ?? {}).map(([key, granted]) => ({ key, granted }))}
+              to={(k) => to('action')(`${k}.*`)}
+            />
             <Ledger title="By action" rows={[...x.actions].sort((a, b) => b.granted - a.granted)} to={to('action')} />
             <section className="ledger" aria-label="Wide">
               <h2>Wide</h2>
@@ -104,11 +124,14 @@ function Lines({ at }: { at: string }) {
   const lines = useInfiniteQuery({
     queryKey: ['number-lines', at, asked],
     initialPageParam: '',
-    queryFn: ({ pageParam }) => call<NumberLines>('GET', `/api/v1/numbers/lines${query({ ...asked, at, limit: '200', cursor: pageParam })}`),
+    queryFn: ({ pageParam }) => call('GET /api/v1/numbers/lines', { query: { ...asked, at, limit: 200, cursor: pageParam } }),
     getNextPageParam: (p) => p.next || undefined,
   })
   const all = lines.data?.pages.flatMap((p) => p.lines) ?? []
-  const words = filters.filter((f) => asked[f]).map((f) => `${f} ${asked[f]}`).join(', ')
+  const words = filters
+    .filter((f) => asked[f])
+    .map((f) => `${f} ${asked[f]}`)
+    .join(', ')
   return (
     <Page title={`Behind the number: ${words}`} lead={<Link to={`/numbers${query({ at })}`}>Back to all numbers</Link>}>
       {lines.error && <Wrong error={lines.error} />}
@@ -164,14 +187,20 @@ function Lines({ at }: { at: string }) {
 
 /** Whom the limit of a rule lets do what the next tighter value would not. */
 export function RuleAudienceLine({ rule, value }: { rule: string; value: string }) {
-  const found = useQuery({ queryKey: ['rule-audience', rule, value], queryFn: () => call<RuleAudience>('GET', `/api/v1/rules/${rule}/audience${query({ value })}`), retry: false })
+  const found = useQuery({
+    queryKey: ['rule-audience', rule, value],
+    queryFn: () => call('GET /api/v1/rules/{rule}/audience', { path: { rule }, query: { value } }),
+    retry: false,
+  })
   if (!found.data) return null // what has no audience says nothing
   const x = found.data
   const pairs = x.wide.reduce((sum, w) => sum + w.pairs, 0)
   return (
     <details className="rule-audience">
       <summary>
-        {x.parties === 0 && x.newcomers.length === 0 ? `At ${value}, nobody known does anything that ${x.tighter} would not let them.` : `At ${value}, ${n(x.parties)} parties do what ${x.tighter} would not let them: ${n(x.granted)} granted${pairs ? `, ${n(pairs)} pairs of wide ones` : ''}.`}
+        {x.parties === 0 && x.newcomers.length === 0
+          ? `At ${value}, nobody known does anything that ${x.tighter} would not let them.`
+          : `At ${value}, ${n(x.parties)} parties do what ${x.tighter} would not let them: ${n(x.granted)} granted${pairs ? `, ${n(pairs)} pairs of wide ones` : ''}.`}
       </summary>
       <ul>
         {x.partners.slice(0, 8).map((p) => (
@@ -184,11 +213,15 @@ export function RuleAudienceLine({ rule, value }: { rule: string; value: string 
             {w.action}: {n(w.parties)} parties, {n(w.pairs)} pairs
           </li>
         ))}
-        {x.lines.filter((l) => !l.wide).slice(0, 12).map((l) => (
-          <li key={l.who + l.resource}>
-            <Link to={`/ask${query({ who: l.who, action: l.actions[0], resource: l.resource })}`}>{l.name || l.who}</Link>: {l.resource_name || l.resource}, {l.actions.join(', ')}
-          </li>
-        ))}
+        {x.lines
+          .filter((l) => !l.wide)
+          .slice(0, 12)
+          .map((l) => (
+            <li key={l.who + l.resource}>
+              <Link to={`/ask${query({ who: l.who, action: l.actions[0], resource: l.resource })}`}>{l.name || l.who}</Link>:{' '}
+              {l.resource_name || l.resource}, {l.actions.join(', ')}
+            </li>
+          ))}
       </ul>
     </details>
   )

@@ -1,15 +1,22 @@
-import { keepPreviousData, useInfiniteQuery, useQuery } from '@tanstack/react-query'
-import { Fragment, useState } from 'react'
+import { keepPreviousData, useInfiniteQuery } from '@tanstack/react-query'
+import { useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
 import { Link, useSearchParams } from 'react-router'
-import { call, linked, query, services, type Board, type BoardRow, type Reach, type ReachLine } from '../api'
-import { Empty, Page, since, until, Waiting, Wrong } from '../parts/bits'
+import { call, linked, query, services, type BoardRow } from '../api'
+import { Empty, Page, until, Waiting, Wrong } from '../parts/bits'
 import { CouldList, NowOrCould } from '../could/CouldList'
 import { Combo } from '../parts/Combo'
-import { ReachDiffers } from '../systems/WhereItDiffers'
 import { StatedLine, TimeLine } from './time'
+import { One } from './OneReach'
 
-const groups = { everybody: 'everybody outside', 'kind:guest': 'guests', 'kind:provisioned': 'fed by their directory', 'kind:federated': 'federated', 'kind:personal': 'private addresses', 'kind:bearer': 'links' }
+const groups = {
+  everybody: 'everybody outside',
+  'kind:guest': 'guests',
+  'kind:provisioned': 'fed by their directory',
+  'kind:federated': 'federated',
+  'kind:personal': 'private addresses',
+  'kind:bearer': 'links',
+}
 
 /** Parties against services, in numbers; a row opens into spaces, items and actions. */
 export function ReachPage() {
@@ -27,12 +34,23 @@ export function ReachPage() {
   return (
     <Page
       title={who ? `What ${who} ${could ? 'could come to reach' : 'can reach'}` : 'Reach'}
-      lead={who ? <Link to={`/reach${query({ of: of === 'everybody' ? undefined : of, at })}`}>Back to all parties</Link> : 'What each outsider can do, service by service. Choose one to see their spaces, items and actions.'}
-     
+      lead={
+        who ? (
+          <Link to={`/reach${query({ of: of === 'everybody' ? undefined : of, at })}`}>Back to all parties</Link>
+        ) : (
+          'What each outsider can do, service by service. Choose one to see their spaces, items and actions.'
+        )
+      }
     >
       {who && !who.startsWith('link:') && <NowOrCould could={could} choose={(v) => set('could', v ? 'true' : '')} />}
       {!(who && could) && <TimeLine at={at} onChange={(v) => set('at', v)} />}
-      {who && could ? <CouldList who={who} /> : who ? <One who={who} at={at} /> : <Many of={of} at={at} choose={(v) => set('of', v === 'everybody' ? '' : v)} open={(v) => set('who', v)} />}
+      {who && could ? (
+        <CouldList who={who} />
+      ) : who ? (
+        <One who={who} at={at} />
+      ) : (
+        <Many of={of} at={at} choose={(v) => set('of', v === 'everybody' ? '' : v)} open={(v) => set('who', v)} />
+      )}
     </Page>
   )
 }
@@ -43,7 +61,7 @@ function Many({ of, at, choose, open }: { of: string; at: string; choose: (v: st
   const board = useInfiniteQuery({
     queryKey: ['board', of, at, q],
     initialPageParam: '',
-    queryFn: ({ pageParam }) => call<Board>('GET', `/api/v1/board${query({ who: of, at, q, limit: '40', cursor: pageParam })}`),
+    queryFn: ({ pageParam }) => call('GET /api/v1/board', { query: { who: of, at, q, limit: 40, cursor: pageParam } }),
     getNextPageParam: (p) => p.next || undefined,
     placeholderData: keepPreviousData,
   })
@@ -68,14 +86,23 @@ function Many({ of, at, choose, open }: { of: string; at: string; choose: (v: st
             }}
           />
         </div>
-        <Form.Control size="sm" type="search" aria-label="Find a party" placeholder="Find by name or address" value={q} onChange={(e) => setQ(e.target.value)} className="slim" />
+        <Form.Control
+          size="sm"
+          type="search"
+          aria-label="Find a party"
+          placeholder="Find by name or address"
+          value={q}
+          onChange={(e) => setQ(e.target.value)}
+          className="slim"
+        />
       </div>
       {board.error && <Wrong error={board.error} retry={() => void board.refetch()} />}
       {!first && !board.error && <Waiting what="Asking for everybody" />}
       {first && (
         <>
           <p className="figures" role="status">
-            <b>{first.totals.parties}</b> known, <b>{first.totals.newcomers}</b> typical newcomers. The large number counts granted actions, the number after + those that need no role.
+            <b>{first.totals.parties}</b> known, <b>{first.totals.newcomers}</b> typical newcomers. The large number counts granted actions,
+            the number after + those that need no role.
             {first.residual && <span className="residual"> Residual risk: {first.residual}</span>}
           </p>
           {rows.length === 0 && <Empty>Nobody is meant by that.</Empty>}
@@ -92,15 +119,17 @@ function Many({ of, at, choose, open }: { of: string; at: string; choose: (v: st
                     ))}
                     <th scope="col">First role ends</th>
                   </tr>
-                  {!first.totals.left_out && <tr className="sums">
-                    <th scope="row">All known: granted</th>
-                    {services.map((s) => (
-                      <td key={s} className="num">
-                        {first.totals.granted[s] ?? 0}
-                      </td>
-                    ))}
-                    <td />
-                  </tr>}
+                  {!first.totals.left_out && (
+                    <tr className="sums">
+                      <th scope="row">All known: granted</th>
+                      {services.map((s) => (
+                        <td key={s} className="num">
+                          {first.totals.granted[s] ?? 0}
+                        </td>
+                      ))}
+                      <td />
+                    </tr>
+                  )}
                 </thead>
                 <tbody>
                   {rows.map((r) => (
@@ -111,13 +140,24 @@ function Many({ of, at, choose, open }: { of: string; at: string; choose: (v: st
             </div>
           )}
           {board.hasNextPage && (
-            <Button size="sm" variant="outline-primary" className="more" onClick={() => void board.fetchNextPage()} disabled={board.isFetchingNextPage}>
+            <Button
+              size="sm"
+              variant="outline-primary"
+              className="more"
+              onClick={() => void board.fetchNextPage()}
+              disabled={board.isFetchingNextPage}
+            >
               More ({first.total - rows.length} left)
             </Button>
           )}
           <p className="lists">
-            <a href={linked(`/api/v1/report/board${query({ who: of, at, q, form: 'html' })}`)}>As a page that prints</a>
-            <a href={linked(`/api/v1/report/board${query({ who: of, at, q, form: 'csv' })}`)} download="reach.csv">
+            <a href={linked('GET /api/v1/report/{what}', { path: { what: 'board' }, query: { who: of, at, q, form: 'html' } })}>
+              As a page that prints
+            </a>
+            <a
+              href={linked('GET /api/v1/report/{what}', { path: { what: 'board' }, query: { who: of, at, q, form: 'csv' } })}
+              download="reach.csv"
+            >
               As CSV
             </a>
           </p>
@@ -150,92 +190,5 @@ function Row({ r, open }: { r: BoardRow; open: (who: string) => void }) {
       ))}
       <td>{r.until ? until(r.until) : ''}</td>
     </tr>
-  )
-}
-
-type Line = { key: string; resource: string; name?: string; count: number; verbs: string[]; l: ReachLine }
-
-/** Lines of one service where resource, answer, conditions, cause and end are the same. */
-function merged(lines: ReachLine[]): Line[] {
-  const out = new Map<string, Line>()
-  for (const l of lines) {
-    const key = [l.resource, l.decision, l.conditions.join(), l.cause.text, l.until ?? ''].join('|')
-    const verb = l.action.split('.')[1].replaceAll('_', ' ')
-    const have = out.get(key)
-    if (have) have.verbs.push(verb)
-    else out.set(key, { key, resource: l.resource, name: l.name, count: l.count, verbs: [verb], l })
-  }
-  return [...out.values()]
-}
-
-function One({ who, at }: { who: string; at: string }) {
-  const [no, setNo] = useState(false)
-  const reach = useQuery({ queryKey: ['reach', who, at], queryFn: () => call<Reach>('GET', `/api/v1/reach${query({ who, at })}`), placeholderData: keepPreviousData })
-  if (reach.error) return <Wrong error={reach.error} retry={() => void reach.refetch()} />
-  const x = reach.data
-  if (!x) return <Waiting what="Asking every action" />
-  const shown = x.lines.filter((l) => no || l.decision === 'yes')
-  return (
-    <>
-      <p className="figures" role="status">
-        <b>{x.name || x.subject}</b> ({x.subject}, {x.kind}).
-        {x.first_lost ? ` First access to end: ${until(x.first_lost)}.` : ' None of it ends by itself.'}
-      </p>
-      {!at && <ReachDiffers who={who} />}
-      <Form.Check id="r-no" label="Also what is refused, and why" checked={no} onChange={(e) => setNo(e.target.checked)} className="mb-2" />
-      {shown.length === 0 && <Empty>Nothing at all. Show what is refused to see why.</Empty>}
-      {services.map((s) => {
-        const lines = merged(shown.filter((l) => l.service === s))
-        if (lines.length === 0) return null
-        return (
-          <Fragment key={s}>
-            <h2 className="service-head">{s}</h2>
-            <div className="wide" role="region" aria-label={`Reach in ${s}`} tabIndex={0}>
-              <table className="table listing even-columns">
-                <thead>
-                  <tr>
-                    <th scope="col">What</th>
-                    <th scope="col">Actions</th>
-                    <th scope="col">Through</th>
-                    <th scope="col">Since and until</th>
-                  </tr>
-                </thead>
-                <tbody>
-                  {lines.map(({ key, resource, name, count, verbs, l }) => (
-                    <tr key={key}>
-                      <th scope="row">
-                        {resource.endsWith(':*') ? `${count} ${count === 1 ? resource.slice(0, -2) : `of ${resource.slice(0, -2)}`}` : <Link to={`/audience${query({ resource, at })}`}>{name || resource}</Link>}
-                        <span className="sub">{resource}</span>
-                      </th>
-                      <td className={l.decision === 'no' ? 'gets-no' : ''}>
-                        {l.decision === 'no' ? '▼ ' : '▲ '}
-                        {resource.endsWith(':*') || count > 1 ? verbs.join(', ') : verbs.map((v, i) => <Fragment key={v}>{i > 0 && ', '}<Link to={`/ask${query({ who: x.subject, action: `${l.service}.${v.replaceAll(' ', '_')}`, resource, at })}`}>{v}</Link></Fragment>)}
-                        {l.conditions.length > 0 && <span className="sub">with {l.conditions.join(', ').replaceAll('_', ' ')}</span>}
-                      </td>
-                      <td>
-                        {l.cause.text}
-                        {l.residual && <span className="residual"> Residual risk.</span>}
-                      </td>
-                      <td>
-                        {l.since ? since(l.since) : ''}
-                        {l.until ? ` until ${until(l.until)}` : ''}
-                      </td>
-                    </tr>
-                  ))}
-                </tbody>
-              </table>
-            </div>
-          </Fragment>
-        )
-      })}
-      <p className="lists">
-        <a href={linked(`/api/v1/report/reach${query({ who, at, form: 'html' })}`)}>As a page that prints</a>
-        <a href={linked(`/api/v1/report/reach${query({ who, at, form: 'csv' })}`)} download="reach.csv">
-          As CSV
-        </a>
-        <Link to={`/difference${query({ who })}`}>What differs from somebody else, or from another day</Link>
-      </p>
-      {x.stated && <StatedLine s={x.stated} />}
-    </>
   )
 }

@@ -3,10 +3,12 @@ import { Form } from 'react-bootstrap'
 import type { Stated } from '../api'
 import { dayFromNow, when } from '../parts/bits'
 
-
 /** A line of time to move along: a quarter back, a year ahead. Empty is now. */
 export function TimeLine({ at, onChange }: { at: string; onChange: (at: string) => void }) {
-  const told = at === '' ? 0 : Math.max(-90, Math.min(365, Math.round((Date.parse(`${at}T12:00:00Z`) - Date.parse(`${dayFromNow()}T12:00:00Z`)) / 86400000)))
+  const told =
+    at === ''
+      ? 0
+      : Math.max(-90, Math.min(365, Math.round((Date.parse(`${at}T12:00:00Z`) - Date.parse(`${dayFromNow()}T12:00:00Z`)) / 86400000)))
   const [moving, setMoving] = useState<number>()
   const days = moving ?? told
   useEffect(() => setMoving(undefined), [at])
@@ -36,13 +38,7 @@ export function TimeLine({ at, onChange }: { at: string; onChange: (at: string) 
         <option value={0} />
         <option value={365} />
       </datalist>
-      <Form.Control
-        size="sm"
-        type="date"
-        aria-label="Day"
-        value={at}
-        onChange={(e) => onChange(e.target.value)}
-      />
+      <Form.Control size="sm" type="date" aria-label="Day" value={at} onChange={(e) => onChange(e.target.value)} />
       <output htmlFor="t-range">{at ? (days < 0 ? 'as recorded then' : 'as far as known now') : 'now'}</output>
     </div>
   )

@@ -2,7 +2,7 @@ import { useMutation, useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
 import { Link, useNavigate } from 'react-router'
-import { call, type Round } from '../api'
+import { call } from '../api'
 import { AskDialog } from '../parts/AskDialog'
 import { Empty, Page, Waiting, Wrong } from '../parts/bits'
 import { useRefresh } from '../parts/change'
@@ -13,7 +13,7 @@ import { Progress } from './words'
 /** Rounds of review: whether what people outside hold is still needed. */
 export function ReviewsPage({ role }: { role: string }) {
   const [beginning, setBeginning] = useState(false)
-  const list = useQuery({ queryKey: ['reviews'], queryFn: () => call<{ rounds: Round[] }>('GET', '/api/v1/reviews') })
+  const list = useQuery({ queryKey: ['reviews'], queryFn: () => call('GET /api/v1/reviews') })
   const may = role === 'administrator' || role === 'keeper'
   const all = list.data?.rounds ?? []
   return (
@@ -30,7 +30,11 @@ export function ReviewsPage({ role }: { role: string }) {
     >
       {list.error && <Wrong error={list.error} retry={() => void list.refetch()} />}
       {!list.data && !list.error && <Waiting what="Reading" />}
-      {list.data && all.length === 0 && <Empty>{may ? 'There is no round yet. Begin one before a loan ends, once a year, or when an auditor asks.' : 'Nothing is asked of you.'}</Empty>}
+      {list.data && all.length === 0 && (
+        <Empty>
+          {may ? 'There is no round yet. Begin one before a loan ends, once a year, or when an auditor asks.' : 'Nothing is asked of you.'}
+        </Empty>
+      )}
       {all.length > 0 && (
         <ul className="rounds">
           {all.map((r) => (
@@ -63,10 +67,16 @@ function BeginRound({ close }: { close: () => void }) {
   const [whose, setWhose] = useState('')
   const [last, setLast] = useState(dayFromNow(30))
   const [why, setWhy] = useState('')
-  const body = () => ({ name: name.trim(), until: last, ...(scope !== 'all' ? { [scope]: of.trim().replace(/^[a-z]+:/, '') } : {}), ...(whose ? { [whose.split('=')[0]]: whose.split('=')[1] } : {}), ...(why.trim() ? { why: why.trim() } : {}) })
-  const look = useMutation({ mutationFn: () => call<Round>('POST', '/api/v1/reviews?preview=true', body()) })
+  const body = () => ({
+    name: name.trim(),
+    until: last,
+    ...(scope !== 'all' ? { [scope]: of.trim().replace(/^[a-z]+:/, '') } : {}),
+    ...(whose ? { [whose.split('=')[0]]: whose.split('=')[1] } : {}),
+    ...(why.trim() ? { why: why.trim() } : {}),
+  })
+  const look = useMutation({ mutationFn: () => call('POST /api/v1/reviews', { query: { preview: true }, body: body() }) })
   const begin = useMutation({
-    mutationFn: () => call<Round>('POST', '/api/v1/reviews', body()),
+    mutationFn: () => call('POST /api/v1/reviews', { body: body() }),
     onSuccess: (r) => {
       void refresh()
       close()
@@ -129,7 +139,8 @@ function BeginRound({ close }: { close: () => void }) {
       </Form.Group>
       {look.data && (
         <p role="status">
-          {look.data.lines === 1 ? 'One line' : `${look.data.lines} lines`}: {look.data.waits.map((w) => `${w.name} ${w.lines}`).join(', ')}.
+          {look.data.lines === 1 ? 'One line' : `${look.data.lines} lines`}: {look.data.waits.map((w) => `${w.name} ${w.lines}`).join(', ')}
+          .
         </p>
       )}
     </AskDialog>

@@ -1,11 +1,11 @@
 import { useQuery } from '@tanstack/react-query'
 import { Link } from 'react-router'
-import { call, type Round } from '../api'
+import { call } from '../api'
 import { until } from '../parts/dates'
 
 /** The rounds of review that ask something of whoever looks. */
 export function ReviewsWait() {
-  const list = useQuery({ queryKey: ['reviews'], queryFn: () => call<{ rounds: Round[] }>('GET', '/api/v1/reviews') })
+  const list = useQuery({ queryKey: ['reviews'], queryFn: () => call('GET /api/v1/reviews') })
   const mine = (list.data?.rounds ?? []).filter((r) => r.mine > 0 && !r.closed)
   if (mine.length === 0) return null
   return (

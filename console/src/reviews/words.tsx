@@ -1,6 +1,13 @@
 import type { Round } from '../api'
 
-export const stateWords: Record<string, string> = { open: 'not answered', kept: 'kept', narrowed: 'made narrower', ended: 'ended', gone: 'gone already', silent: 'nobody answered' }
+export const stateWords: Record<string, string> = {
+  open: 'not answered',
+  kept: 'kept',
+  narrowed: 'made narrower',
+  ended: 'ended',
+  gone: 'gone already',
+  silent: 'nobody answered',
+}
 
 /** How far a round has come: a bar, and the numbers in words. */
 export function Progress({ r }: { r: Round }) {

@@ -2,7 +2,7 @@ import { useMutation } from '@tanstack/react-query'
 import { useEffect, useState, type FormEvent } from 'react'
 import { Button, Form } from 'react-bootstrap'
 import { Link } from 'react-router'
-import { patch, type Rule } from '../api'
+import { call, type Rule } from '../api'
 import { Capped } from '../parts/Capped'
 import { useDraft } from '../parts/Dialog'
 import { RuleAudienceLine } from '../reach/NumbersPage'
@@ -21,7 +21,15 @@ export function RuleDetail({ r, edit }: { r: Rule; edit: boolean }) {
   }, [r.limit, r.default])
   const save = useMutation({
     mutationFn: () =>
-      patch<Rule>(`/api/v1/rules/${r.name}`, { ...(limit !== r.limit ? { limit } : {}), ...(def !== r.default || r.held_default ? { default: def } : {}), ...(why ? { why } : {}) }, { 'If-Match': r.etag }),
+      call('PATCH /api/v1/rules/{rule}', {
+        path: { rule: r.name },
+        body: {
+          ...(limit !== r.limit ? { limit } : {}),
+          ...(def !== r.default || r.held_default ? { default: def } : {}),
+          ...(why ? { why } : {}),
+        },
+        headers: { 'If-Match': r.etag },
+      }),
     onSuccess: () => {
       setWhy('')
       void refresh()
@@ -66,39 +74,39 @@ export function RuleDetail({ r, edit }: { r: Rule; edit: boolean }) {
         {r.below.length > 0 && (
           <Capped list={r.below} first={50}>
             {(below) => (
-          <table className="table below">
-            <caption>Set below</caption>
-            <thead>
-              <tr>
-                <th scope="col">Layer</th>
-                <th scope="col">Where</th>
-                <th scope="col">Value</th>
-              </tr>
-            </thead>
-            <tbody>
-              {below.map((b) => (
-                <tr key={b.layer + b.where}>
-                  <td>{b.layer}</td>
-                  <td>
-                    {b.layer === 'partner' ? (
-                      <Link to={`/partners/${b.where}`}>{b.name || b.where}</Link>
-                    ) : b.layer === 'people' ? (
-                      <Link to={`/exceptions#${b.where}`}>exception {b.where}</Link>
-                    ) : b.layer === 'space' ? (
-                      <Link to={`/spaces/${b.where}`}>{b.name || b.where}</Link>
-                    ) : (
-                      b.name || b.where
-                    )}
-                    {b.layer === 'people' && b.name ? `: ${b.name}` : ''}
-                  </td>
-                  <td>
-                    {b.value}
-                    {b.held ? ' (held back)' : ''}
-                  </td>
-                </tr>
-              ))}
-            </tbody>
-          </table>
+              <table className="table below">
+                <caption>Set below</caption>
+                <thead>
+                  <tr>
+                    <th scope="col">Layer</th>
+                    <th scope="col">Where</th>
+                    <th scope="col">Value</th>
+                  </tr>
+                </thead>
+                <tbody>
+                  {below.map((b) => (
+                    <tr key={b.layer + b.where}>
+                      <td>{b.layer}</td>
+                      <td>
+                        {b.layer === 'partner' ? (
+                          <Link to={`/partners/${b.where}`}>{b.name || b.where}</Link>
+                        ) : b.layer === 'people' ? (
+                          <Link to={`/exceptions#${b.where}`}>exception {b.where}</Link>
+                        ) : b.layer === 'space' ? (
+                          <Link to={`/spaces/${b.where}`}>{b.name || b.where}</Link>
+                        ) : (
+                          b.name || b.where
+                        )}
+                        {b.layer === 'people' && b.name ? `: ${b.name}` : ''}
+                      </td>
+                      <td>
+                        {b.value}
+                        {b.held ? ' (held back)' : ''}
+                      </td>
+                    </tr>
+                  ))}
+                </tbody>
+              </table>
             )}
           </Capped>
         )}
@@ -110,7 +118,9 @@ export function RuleDetail({ r, edit }: { r: Rule; edit: boolean }) {
           {field('Default', def, setDef)}
           {(r.shape === 'days' || r.shape === 'methods') && (
             <p className="quiet" id={`${r.name}-hint`}>
-              {r.shape === 'days' ? 'A number of days, or none.' : `Some of ${r.values.map((v) => v.value).join(', ')}, with commas; or all.`}
+              {r.shape === 'days'
+                ? 'A number of days, or none.'
+                : `Some of ${r.values.map((v) => v.value).join(', ')}, with commas; or all.`}
             </p>
           )}
           <Form.Group controlId={`${r.name}-why`}>

@@ -2,7 +2,7 @@ import { useQuery } from '@tanstack/react-query'
 import { useEffect, useState } from 'react'
 import { Form } from 'react-bootstrap'
 import { useSearchParams } from 'react-router'
-import { call, query, type Rule } from '../api'
+import { call, type Rule } from '../api'
 import { Empty, Page, Waiting, Wrong } from '../parts/bits'
 import { RuleDetail } from './RuleDetail'
 
@@ -15,7 +15,11 @@ export function RulesPage({ role }: { role: string }) {
   const [filter, setFilter] = useState<keyof typeof filters>('all')
   const chosen = params.get('rule') ?? ''
   const service = params.get('service') ?? ''
-  const rules = useQuery({ queryKey: ['rules', find], queryFn: () => call<{ rules: Rule[] }>('GET', `/api/v1/rules${query({ find })}`), placeholderData: (old) => old })
+  const rules = useQuery({
+    queryKey: ['rules', find],
+    queryFn: () => call('GET /api/v1/rules', { query: { find } }),
+    placeholderData: (old) => old,
+  })
   const choose = (rule: string) => {
     const p = new URLSearchParams(params)
     if (rule && rule !== chosen) p.set('rule', rule)
@@ -25,16 +29,29 @@ export function RulesPage({ role }: { role: string }) {
   const list = (rules.data?.rules ?? []).filter(
     (r) =>
       (!service || r.service === service || (service === 'directory' && r.service === 'guests')) &&
-      (filter === 'all' || (filter === 'below' && r.below.length > 0) || (filter === 'held' && (r.held_default || r.below.some((b) => b.held))) || (filter === 'looser' && r.exposes) || (filter === 'advised' && r.default !== r.advised)),
+      (filter === 'all' ||
+        (filter === 'below' && r.below.length > 0) ||
+        (filter === 'held' && (r.held_default || r.below.some((b) => b.held))) ||
+        (filter === 'looser' && r.exposes) ||
+        (filter === 'advised' && r.default !== r.advised)),
   )
-  const groups = find ? [['best match first', list] as const] : order.map((s) => [s, list.filter((r) => r.service === s)] as const).filter(([, l]) => l.length > 0)
+  const groups = find
+    ? [['best match first', list] as const]
+    : order.map((s) => [s, list.filter((r) => r.service === s)] as const).filter(([, l]) => l.length > 0)
   return (
     <Page
       title="Rules"
       lead="All services on one sheet: the limit that no lower layer may exceed, the default that applies where nothing else is set, and the values set below."
       tools={
         <>
-          <Form.Control size="sm" type="search" aria-label="Find rules by everyday words" placeholder="forward, screen, anonymous link" value={find} onChange={(e) => setFind(e.target.value)} />
+          <Form.Control
+            size="sm"
+            type="search"
+            aria-label="Find rules by everyday words"
+            placeholder="forward, screen, anonymous link"
+            value={find}
+            onChange={(e) => setFind(e.target.value)}
+          />
           <Form.Select
             size="sm"
             aria-label="Service"
@@ -63,7 +80,9 @@ export function RulesPage({ role }: { role: string }) {
     >
       {rules.error && <Wrong error={rules.error} retry={() => void rules.refetch()} />}
       {!rules.data && !rules.error && <Waiting what="Reading rules" />}
-      {rules.data && list.length === 0 && <Empty>{find ? `No rule matches “${find}”. Try one everyday word.` : 'No rule is like that.'}</Empty>}
+      {rules.data && list.length === 0 && (
+        <Empty>{find ? `No rule matches “${find}”. Try one everyday word.` : 'No rule is like that.'}</Empty>
+      )}
       {groups.map(([s, l]) => (
         <section key={s} className="sheet" aria-labelledby={`svc-${s}`}>
           <h2 id={`svc-${s}`}>{s}</h2>
@@ -95,7 +114,16 @@ function LayerCell({ r, layer }: { r: Rule; layer: (typeof layers)[number] }) {
   const values = [...new Set(set.filter((b) => !b.held).map((b) => b.value))]
   const text = !may ? '·' : set.length === 0 ? '–' : `${set.length}: ${values.slice(0, 2).join(', ')}${values.length > 2 ? ', …' : ''}`
   return (
-    <span className={`layer-cell${may ? '' : ' is-not'}${set.length ? ' is-set' : ''}`} title={may ? (set.length ? `${set.length} set here` : 'nothing is set here') : `cannot be set for ${layer === 'people' ? 'people' : `a ${layer}`}`}>
+    <span
+      className={`layer-cell${may ? '' : ' is-not'}${set.length ? ' is-set' : ''}`}
+      title={
+        may
+          ? set.length
+            ? `${set.length} set here`
+            : 'nothing is set here'
+          : `cannot be set for ${layer === 'people' ? 'people' : `a ${layer}`}`
+      }
+    >
       <i>{layer} </i>
       {text}
       {held > 0 && <span className="tag tag-held">{held} held back</span>}

@@ -1,13 +1,13 @@
 import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
-import { call, type Factor, type FactorBegun, type Session } from '../api'
+import { call, type Session } from '../api'
 import { AskDialog } from '../parts/AskDialog'
 import { when, Wrong } from '../parts/bits'
 
 /** One-time codes beside the password: how they stand, and setting them up. */
 export function SecondFactor({ session }: { session: Session }) {
-  const state = useQuery({ queryKey: ['factor'], queryFn: () => call<Factor>('GET', '/api/v1/account/second-factor') })
+  const state = useQuery({ queryKey: ['factor'], queryFn: () => call('GET /api/v1/account/second-factor') })
   const [asking, setAsking] = useState<'set' | 'remove'>()
   const f = state.data
   return (
@@ -19,7 +19,8 @@ export function SecondFactor({ session }: { session: Session }) {
         <p>
           {f.on ? (
             <>
-              A code of your app is asked for at every sign-in{f.since && <>, since {when(f.since)}</>}. {f.recovery_codes === 1 ? 'One recovery code is' : `${f.recovery_codes} recovery codes are`} left.
+              A code of your app is asked for at every sign-in{f.since && <>, since {when(f.since)}</>}.{' '}
+              {f.recovery_codes === 1 ? 'One recovery code is' : `${f.recovery_codes} recovery codes are`} left.
             </>
           ) : (
             'Beside your password, a code that an app on your device shows. Whoever learns your password alone does not get in.'
@@ -28,7 +29,12 @@ export function SecondFactor({ session }: { session: Session }) {
       )}
       {f && !f.on && <Button onClick={() => setAsking('set')}>Set them up</Button>}
       {f?.on && (
-        <Button variant="outline-danger" disabled={f.required} title={f.required ? 'Your role has to have them' : undefined} onClick={() => setAsking('remove')}>
+        <Button
+          variant="outline-danger"
+          disabled={f.required}
+          title={f.required ? 'Your role has to have them' : undefined}
+          onClick={() => setAsking('remove')}
+        >
           Take them away
         </Button>
       )}
@@ -42,9 +48,9 @@ function SetUp({ session, close }: { session: Session; close: () => void }) {
   const client = useQueryClient()
   const [password, setPassword] = useState('')
   const [code, setCode] = useState('')
-  const begin = useMutation({ mutationFn: () => call<FactorBegun>('POST', '/api/v1/account/second-factor', { password }) })
+  const begin = useMutation({ mutationFn: () => call('POST /api/v1/account/second-factor', { body: { password } }) })
   const confirm = useMutation({
-    mutationFn: () => call<{ codes: string[] }>('POST', '/api/v1/account/second-factor/confirm', { password, code }),
+    mutationFn: () => call('POST /api/v1/account/second-factor/confirm', { body: { password, code } }),
     onSuccess: () => void client.invalidateQueries({ queryKey: ['factor'] }),
   })
   const told = confirm.data
@@ -54,7 +60,15 @@ function SetUp({ session, close }: { session: Session; close: () => void }) {
   }
   if (told)
     return (
-      <AskDialog title="For when your device is lost" leave="Close" submit="I have kept them" disabled={false} error={undefined} close={kept} onSubmit={kept}>
+      <AskDialog
+        title="For when your device is lost"
+        leave="Close"
+        submit="I have kept them"
+        disabled={false}
+        error={undefined}
+        close={kept}
+        onSubmit={kept}
+      >
         <p>Each of these is good once in place of a code. They are told this once: print them, or keep them where your password is not.</p>
         <ul className="recovery-codes">
           {told.codes.map((c) => (
@@ -67,16 +81,38 @@ function SetUp({ session, close }: { session: Session; close: () => void }) {
     )
   if (!begin.data)
     return (
-      <AskDialog title="Set up one-time codes" leave="Cancel" submit="Go on" disabled={begin.isPending || password === ''} error={begin.error} close={close} onSubmit={() => begin.mutate()}>
+      <AskDialog
+        title="Set up one-time codes"
+        leave="Cancel"
+        submit="Go on"
+        disabled={begin.isPending || password === ''}
+        error={begin.error}
+        close={close}
+        onSubmit={() => begin.mutate()}
+      >
         <input type="hidden" autoComplete="username" value={session.name} readOnly />
         <Form.Group controlId="sf-password">
           <Form.Label>Your password</Form.Label>
-          <Form.Control type="password" autoComplete="current-password" autoFocus value={password} onChange={(e) => setPassword(e.target.value)} />
+          <Form.Control
+            type="password"
+            autoComplete="current-password"
+            autoFocus
+            value={password}
+            onChange={(e) => setPassword(e.target.value)}
+          />
         </Form.Group>
       </AskDialog>
     )
   return (
-    <AskDialog title="Set up one-time codes" leave="Cancel" submit="Set up" disabled={confirm.isPending || code.trim() === ''} error={confirm.error} close={close} onSubmit={() => confirm.mutate()}>
+    <AskDialog
+      title="Set up one-time codes"
+      leave="Cancel"
+      submit="Set up"
+      disabled={confirm.isPending || code.trim() === ''}
+      error={confirm.error}
+      close={close}
+      onSubmit={() => confirm.mutate()}
+    >
       <p>Scan this with an app for one-time codes, or type what stands below it.</p>
       <p className="text-center">
         <img src={begin.data.image} width={200} height={200} alt="What the app scans" />
@@ -86,7 +122,13 @@ function SetUp({ session, close }: { session: Session; close: () => void }) {
       </p>
       <Form.Group controlId="sf-code">
         <Form.Label>The code that it shows now</Form.Label>
-        <Form.Control inputMode="numeric" autoComplete="one-time-code" maxLength={10} value={code} onChange={(e) => setCode(e.target.value)} />
+        <Form.Control
+          inputMode="numeric"
+          autoComplete="one-time-code"
+          maxLength={10}
+          value={code}
+          onChange={(e) => setCode(e.target.value)}
+        />
       </Form.Group>
     </AskDialog>
   )
@@ -97,14 +139,23 @@ function Remove({ close }: { close: () => void }) {
   const [password, setPassword] = useState('')
   const [code, setCode] = useState('')
   const go = useMutation({
-    mutationFn: () => call('POST', '/api/v1/account/second-factor/remove', { password, code }),
+    mutationFn: () => call('POST /api/v1/account/second-factor/remove', { body: { password, code } }),
     onSuccess: () => {
       void client.invalidateQueries({ queryKey: ['factor'] })
       close()
     },
   })
   return (
-    <AskDialog title="Take one-time codes away" leave="Cancel" submit="Take them away" danger disabled={go.isPending || password === '' || code.trim() === ''} error={go.error} close={close} onSubmit={() => go.mutate()}>
+    <AskDialog
+      title="Take one-time codes away"
+      leave="Cancel"
+      submit="Take them away"
+      danger
+      disabled={go.isPending || password === '' || code.trim() === ''}
+      error={go.error}
+      close={close}
+      onSubmit={() => go.mutate()}
+    >
       <Form.Group controlId="sf-password" className="mb-2">
         <Form.Label>Your password</Form.Label>
         <Form.Control type="password" autoComplete="current-password" value={password} onChange={(e) => setPassword(e.target.value)} />

@@ -16,7 +16,11 @@ function useSignIn(done: (s: Session) => void, again?: Session) {
     setError(undefined)
     try {
       const given = { password, ...(code ? { code } : {}) }
-      const s = await (again?.house ? call<Session>('GET', '/api/v1/session') : again ? call<Session>('POST', '/api/v1/session/again', given) : call<Session>('POST', '/api/v1/session', { name, ...given }))
+      const s = await (again?.house
+        ? call('GET /api/v1/session')
+        : again
+          ? call('POST /api/v1/session/again', { body: given })
+          : call('POST /api/v1/session', { body: { name, ...given } }))
       remember(s)
       done(s)
     } catch (err) {
@@ -40,10 +44,10 @@ function Code({ id, code, set }: { id: string; code: string; set: (c: string) =>
 
 /** The other ways in: a passkey, and the organisation's own sign-in. */
 function Ways({ done, house, again, tell }: { done: (s: Session) => void; house: boolean; again?: boolean; tell: (e: unknown) => void }) {
-  const door = useQuery({ queryKey: ['door', 'house'], queryFn: () => call<{ on: boolean; name?: string }>('GET', '/api/v1/door/house'), enabled: house, staleTime: Infinity })
+  const door = useQuery({ queryKey: ['door', 'house'], queryFn: () => call('GET /api/v1/door/house'), enabled: house, staleTime: Infinity })
   const go = async () => {
     try {
-      const x = await call<{ go: string }>('POST', '/api/v1/door/house', again ? { again } : {})
+      const x = await call('POST /api/v1/door/house', { body: again ? { again } : {} })
       if (again) window.open(x.go, 'wexillum-proof', 'width=560,height=700')
       else window.location.assign(x.go)
     } catch (e) {
@@ -80,7 +84,8 @@ const failures: Record<string, string> = {
   refused: 'The organisation’s sign-in did not confirm who you are.',
   away: 'The organisation’s sign-in does not answer now. Sign in with a password, or try again in a moment.',
   role: 'You are confirmed, and no role here is for you. An administrator says whose groups have one.',
-  factor: 'Your role has to have a second factor, and the organisation’s sign-in did not ask you for one. An administrator of it requires it.',
+  factor:
+    'Your role has to have a second factor, and the organisation’s sign-in did not ask you for one. An administrator of it requires it.',
   denied: 'Your account here is disabled. Ask an administrator.',
 }
 
@@ -90,10 +95,22 @@ export function ProveAgain({ was, done, leave }: { was: Session; done: (s: Sessi
   const [code, setCode] = useState('')
   const [other, setOther] = useState<unknown>()
   // What is done is done by whoever began it.
-  const proved = (s: Session) => (s.name === was.name ? done(s) : setOther(new Error(`You proved that you are ${s.name}; it was ${was.name} who began this. Nothing was done.`)))
+  const proved = (s: Session) =>
+    s.name === was.name
+      ? done(s)
+      : setOther(new Error(`You proved that you are ${s.name}; it was ${was.name} who began this. Nothing was done.`))
   const { error, busy, asked, send } = useSignIn(proved, was)
   return (
-    <Modal show lock={busy} backdrop="static" onHide={leave} animation={false} className="again-dialog" backdropClassName="again-backdrop" aria-labelledby="prove-title">
+    <Modal
+      show
+      lock={busy}
+      backdrop="static"
+      onHide={leave}
+      animation={false}
+      className="again-dialog"
+      backdropClassName="again-backdrop"
+      aria-labelledby="prove-title"
+    >
       <Form
         onSubmit={(e: FormEvent) => {
           e.preventDefault()
@@ -114,7 +131,14 @@ export function ProveAgain({ was, done, leave }: { was: Session; done: (s: Sessi
             <Form.Group controlId="prove-password" className="mb-2">
               <Form.Label>Password of {was.name}</Form.Label>
               <input type="hidden" autoComplete="username" value={was.name} readOnly />
-              <Form.Control type="password" autoComplete="current-password" autoFocus required value={password} onChange={(e) => setPassword(e.target.value)} />
+              <Form.Control
+                type="password"
+                autoComplete="current-password"
+                autoFocus
+                required
+                value={password}
+                onChange={(e) => setPassword(e.target.value)}
+              />
             </Form.Group>
           )}
           {asked && <Code id="prove-code" code={code} set={setCode} />}
@@ -165,7 +189,13 @@ export function SignIn({ done }: { done: (s: Session) => void }) {
           </Form.Group>
           <Form.Group controlId="password" className="mb-4">
             <Form.Label>Password</Form.Label>
-            <Form.Control type="password" autoComplete="current-password" value={password} onChange={(e) => setPassword(e.target.value)} required />
+            <Form.Control
+              type="password"
+              autoComplete="current-password"
+              value={password}
+              onChange={(e) => setPassword(e.target.value)}
+              required
+            />
           </Form.Group>
           {asked && <Code id="code" code={code} set={setCode} />}
           <Button type="submit" className="w-100" disabled={busy}>
@@ -185,7 +215,16 @@ export function SignInAgain({ was, done }: { was: Session; done: (s: Session) =>
   const [code, setCode] = useState('')
   const { error, busy, asked, send } = useSignIn(done)
   return (
-    <Modal show lock={busy} backdrop="static" keyboard={false} animation={false} className="again-dialog" backdropClassName="again-backdrop" aria-labelledby="again-title">
+    <Modal
+      show
+      lock={busy}
+      backdrop="static"
+      keyboard={false}
+      animation={false}
+      className="again-dialog"
+      backdropClassName="again-backdrop"
+      aria-labelledby="again-title"
+    >
       <Form
         onSubmit={(e: FormEvent) => {
           e.preventDefault()
@@ -203,7 +242,14 @@ export function SignInAgain({ was, done }: { was: Session; done: (s: Session) =>
           <Form.Group controlId="again-password">
             <Form.Label>Password of {was.name}</Form.Label>
             <input type="hidden" autoComplete="username" value={was.name} readOnly />
-            <Form.Control type="password" autoComplete="current-password" autoFocus required value={password} onChange={(e) => setPassword(e.target.value)} />
+            <Form.Control
+              type="password"
+              autoComplete="current-password"
+              autoFocus
+              required
+              value={password}
+              onChange={(e) => setPassword(e.target.value)}
+            />
           </Form.Group>
           {asked && <Code id="again-code" code={code} set={setCode} />}
           <Ways done={done} house={!!was.house} again tell={setOther} />

@@ -19,8 +19,8 @@ export function Begin({ done }: { done: (s: Session) => void }) {
     setBusy(true)
     setError(undefined)
     try {
-      await call('POST', '/api/v1/begin', { key, name: name.trim(), password })
-      const s = await call<Session>('POST', '/api/v1/session', { name: name.trim(), password })
+      await call('POST /api/v1/begin', { body: { key, name: name.trim(), password } })
+      const s = await call('POST /api/v1/session', { body: { name: name.trim(), password } })
       remember(s)
       done(s)
     } catch (e) {
@@ -51,7 +51,14 @@ export function Begin({ done }: { done: (s: Session) => void }) {
           </Form.Group>
           <Form.Group controlId="password" className="mb-2">
             <Form.Label>Password</Form.Label>
-            <Form.Control type={seen ? 'text' : 'password'} autoComplete="new-password" minLength={12} required value={password} onChange={(e) => setPassword(e.target.value)} />
+            <Form.Control
+              type={seen ? 'text' : 'password'}
+              autoComplete="new-password"
+              minLength={12}
+              required
+              value={password}
+              onChange={(e) => setPassword(e.target.value)}
+            />
             <Form.Text>At least 12 characters; a few words that have nothing to do with each other are good.</Form.Text>
           </Form.Group>
           <Form.Check id="seen" className="mb-4" label="Show the password" checked={seen} onChange={(e) => setSeen(e.target.checked)} />

@@ -2,16 +2,19 @@ import { useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
 import { useNavigate } from 'react-router'
-import { call, type Posture } from '../api'
+import { call } from '../api'
 import { Waiting, Wrong } from '../parts/bits'
 import { useChange } from '../parts/change'
 
 /** Where to stand towards outsiders to begin with, from closed to open, each with the rules it sets. */
 export function Postures() {
   const navigate = useNavigate()
-  const postures = useQuery({ queryKey: ['postures'], queryFn: () => call<{ postures: Posture[] }>('GET', '/api/v1/postures') })
+  const postures = useQuery({ queryKey: ['postures'], queryFn: () => call('GET /api/v1/postures') })
   const [picked, setPicked] = useState<string>()
-  const draft = useChange((name: string) => call<{ id: string }>('POST', `/api/v1/postures/${name}/draft`), (d) => navigate(`/drafts/${d.id}`))
+  const draft = useChange(
+    (name: string) => call('POST /api/v1/postures/{name}/draft', { path: { name } }),
+    (d) => navigate(`/drafts/${d.id}`),
+  )
   if (!postures.data) return postures.error ? <Wrong error={postures.error} /> : <Waiting what="Reading the rules" />
   const list = postures.data.postures
   const at = list.find((p) => p.name === picked) ?? list.find((p) => p.now)

@@ -2,69 +2,27 @@ import { useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
 import { Link } from 'react-router'
-import { call, patch, type AllSettings, type Session, type TermsVersion } from '../api'
+import { call, type AllSettings, type Session } from '../api'
 import { Page, since, Waiting, when, Wrong } from '../parts/bits'
-import { Chips } from '../parts/Chips'
 import { Combo } from '../parts/Combo'
 import { useChange } from '../parts/change'
-
-type Fields = Record<string, unknown>
-const useSettings = () => useQuery({ queryKey: ['settings'], queryFn: () => call<AllSettings>('GET', '/api/v1/settings') })
-
-/** Domains as they are typed: *. takes those below along. */
-const typed = (list: unknown): string[] => ((list as (string | { name: string; subdomains?: string })[] | undefined) ?? []).map((d) => (typeof d === 'string' ? d : `${d.subdomains === 'yes' ? '*.' : ''}${d.name}`))
-const kept = (list: string[]) => list.map((d) => (d.startsWith('*.') ? { name: d.slice(2), subdomains: 'yes' } : d))
-
-const zones = () => (Intl as unknown as { supportedValuesOf?: (k: string) => string[] }).supportedValuesOf?.('timeZone') ?? []
-
-/** Who we are: name, domains, time zone. */
-export function OrganisationForm({ first, x }: { first?: boolean; x?: AllSettings }) {
-  const was = (x?.organisation ?? {}) as Fields
-  const [f, setF] = useState({ name: (was.name as string) ?? '', domains: typed(was.domains), time_zone: (was.time_zone as string) ?? Intl.DateTimeFormat().resolvedOptions().timeZone, two_people: (was.two_people as string) ?? 'never' })
-  const save = useChange(() => patch<AllSettings>('/api/v1/settings', { organisation: { name: f.name.trim(), domains: kept(f.domains), time_zone: f.time_zone, two_people: f.two_people }, ...(first ? { why: 'the beginning' } : {}) }, x ? { 'If-Match': x.etag } : {}))
-  return (
-    <Form
-      onSubmit={(e) => {
-        e.preventDefault()
-        save.mutate()
-      }}
-    >
-      {save.error && <Wrong error={save.error} />}
-      <Form.Group controlId="org-name" className="mb-2">
-        <Form.Label>Name</Form.Label>
-        <Form.Control size="sm" required maxLength={200} value={f.name} onChange={(e) => setF({ ...f, name: e.target.value })} />
-      </Form.Group>
-      <Chips label="Our own domains" kind="domain" values={f.domains} onChange={(domains) => setF({ ...f, domains })} hint="museum.example; *.museum.example takes those below along" />
-      <Form.Group controlId="org-zone" className="mb-2">
-        <Form.Label>Time zone, in which days are counted</Form.Label>
-        <Form.Control size="sm" required list="zones" value={f.time_zone} onChange={(e) => setF({ ...f, time_zone: e.target.value })} />
-        <datalist id="zones">
-          {zones().map((z) => (
-            <option key={z} value={z} />
-          ))}
-        </datalist>
-      </Form.Group>
-      <Form.Group controlId="org-two" className="mb-3">
-        <Form.Label>Somebody else must confirm what is published</Form.Label>
-        <Form.Select size="sm" value={f.two_people} onChange={(e) => setF({ ...f, two_people: e.target.value })}>
-          <option value="never">never</option>
-          <option value="loosening">where something is opened</option>
-          <option value="always">always</option>
-        </Form.Select>
-      </Form.Group>
-      <Button type="submit" size="sm" disabled={save.isPending || f.name.trim() === '' || f.domains.length === 0}>
-        {first ? 'That is us' : 'Save'}
-      </Button>
-    </Form>
-  )
-}
+import { OrganisationForm } from './OrganisationForm'
+const useSettings = () => useQuery({ queryKey: ['settings'], queryFn: () => call('GET /api/v1/settings') })
 
 const numbers: { key: string; label: string; hint: string }[] = [
-  { key: 'stance_days', label: 'Days that a partner’s answer counts', hint: 'After so many days, what a partner said it admits counts as unknown.' },
+  {
+    key: 'stance_days',
+    label: 'Days that a partner’s answer counts',
+    hint: 'After so many days, what a partner said it admits counts as unknown.',
+  },
   { key: 'forget_days', label: 'Days until a removed guest is forgotten', hint: 'Then the record is known by a pseudonym alone.' },
   { key: 'brake', label: 'Records let go, or messages sent, in a day', hint: 'More than that wait until an administrator says so.' },
   { key: 'member_mail', label: 'Messages to outsiders of a member in a day', hint: 'Invitations and the like.' },
-  { key: 'lapse_days', label: 'Days to decide on a bundle that somebody asks for', hint: 'Then it lapses; half-way, whoever decides is asked once more.' },
+  {
+    key: 'lapse_days',
+    label: 'Days to decide on a bundle that somebody asks for',
+    hint: 'Then it lapses; half-way, whoever decides is asked once more.',
+  },
 ]
 
 /** Everything that is set for the organisation and for the service itself. */
@@ -72,7 +30,10 @@ export function SettingsPage({ session }: { session: Session }) {
   const settings = useSettings()
   const x = settings.data
   return (
-    <Page title="Settings" lead="Who the organisation is, and the numbers of the service itself. They are policy: each change is weighed and published.">
+    <Page
+      title="Settings"
+      lead="Who the organisation is, and the numbers of the service itself. They are policy: each change is weighed and published."
+    >
       {settings.error && <Wrong error={settings.error} retry={() => void settings.refetch()} />}
       {!x && !settings.error && <Waiting what="Reading the settings" />}
       {x && (
@@ -98,7 +59,7 @@ export function SettingsPage({ session }: { session: Session }) {
 
 /** Which terms of use there were, since when, and how many accepted which. */
 function TermsVersions() {
-  const found = useQuery({ queryKey: ['terms'], queryFn: () => call<{ versions: TermsVersion[] }>('GET', '/api/v1/settings/terms') })
+  const found = useQuery({ queryKey: ['terms'], queryFn: () => call('GET /api/v1/settings/terms') })
   if (found.error) return <Wrong error={found.error} retry={() => void found.refetch()} />
   if (!found.data) return null
   return (
@@ -140,11 +101,32 @@ function TermsVersions() {
 }
 
 /** A text of several lines, with what it is for. */
-function Words({ id, label, rows, value, onChange, hint }: { id: string; label: string; rows: number; value: string; onChange: (text: string) => void; hint?: string }) {
+function Words({
+  id,
+  label,
+  rows,
+  value,
+  onChange,
+  hint,
+}: {
+  id: string
+  label: string
+  rows: number
+  value: string
+  onChange: (text: string) => void
+  hint?: string
+}) {
   return (
     <Form.Group controlId={id} className="mb-2">
       <Form.Label>{label}</Form.Label>
-      <Form.Control size="sm" as="textarea" rows={rows} value={value} onChange={(e) => onChange(e.target.value)} aria-describedby={hint && `${id}-h`} />
+      <Form.Control
+        size="sm"
+        as="textarea"
+        rows={rows}
+        value={value}
+        onChange={(e) => onChange(e.target.value)}
+        aria-describedby={hint && `${id}-h`}
+      />
       {hint && <Form.Text id={`${id}-h`}>{hint}</Form.Text>}
     </Form.Group>
   )
@@ -153,15 +135,21 @@ function Words({ id, label, rows, value, onChange, hint }: { id: string; label: 
 /** What is asked of who signs up without an invitation, and who lets them in. */
 function SignUpForm({ x }: { x: AllSettings }) {
   const set = x.settings as { sign_up_asks?: string[]; sign_up_asks_pt?: string[]; sign_up_by?: string }
-  const was = { sign_up_asks: (set.sign_up_asks ?? []).join('\n'), sign_up_asks_pt: (set.sign_up_asks_pt ?? []).join('\n'), sign_up_by: set.sign_up_by ?? '' }
+  const was = {
+    sign_up_asks: (set.sign_up_asks ?? []).join('\n'),
+    sign_up_asks_pt: (set.sign_up_asks_pt ?? []).join('\n'),
+    sign_up_by: set.sign_up_by ?? '',
+  }
   const [f, setF] = useState(was)
   const lines = (text: string) => {
     const list = text.split('\n').map((q) => q.trim()).filter(Boolean) // prettier-ignore
     return list.length ? list : null
   }
   const next = { sign_up_asks: lines(f.sign_up_asks), sign_up_asks_pt: lines(f.sign_up_asks_pt), sign_up_by: f.sign_up_by.trim() || null }
-  const changed = Object.fromEntries((Object.keys(was) as (keyof typeof was)[]).filter((k) => f[k].trim() !== was[k]).map((k) => [k, next[k]]))
-  const save = useChange(() => patch<AllSettings>('/api/v1/settings', { settings: changed }, { 'If-Match': x.etag }))
+  const changed = Object.fromEntries(
+    (Object.keys(was) as (keyof typeof was)[]).filter((k) => f[k].trim() !== was[k]).map((k) => [k, next[k]]),
+  )
+  const save = useChange(() => call('PATCH /api/v1/settings', { body: { settings: changed }, headers: { 'If-Match': x.etag } }))
   return (
     <Form
       onSubmit={(e) => {
@@ -171,12 +159,32 @@ function SignUpForm({ x }: { x: AllSettings }) {
     >
       {save.error && <Wrong error={save.error} />}
       <p className="quiet">
-        Whether outsiders may sign up without an invitation, the rule <Link to="/rules?q=directory.self_signup">directory.self_signup</Link> says. What follows counts where they may.
+        Whether outsiders may sign up without an invitation, the rule <Link to="/rules?q=directory.self_signup">directory.self_signup</Link>{' '}
+        says. What follows counts where they may.
       </p>
-      <Words id="set-asks" label="Questions that they answer" rows={3} value={f.sign_up_asks} onChange={(sign_up_asks) => setF({ ...f, sign_up_asks })} hint="One on each line, ten at most. Their answers stand on their page here." />
-      <Words id="set-asks-pt" label="The same in Portuguese" rows={3} value={f.sign_up_asks_pt} onChange={(sign_up_asks_pt) => setF({ ...f, sign_up_asks_pt })} />
+      <Words
+        id="set-asks"
+        label="Questions that they answer"
+        rows={3}
+        value={f.sign_up_asks}
+        onChange={(sign_up_asks) => setF({ ...f, sign_up_asks })}
+        hint="One on each line, ten at most. Their answers stand on their page here."
+      />
+      <Words
+        id="set-asks-pt"
+        label="The same in Portuguese"
+        rows={3}
+        value={f.sign_up_asks_pt}
+        onChange={(sign_up_asks_pt) => setF({ ...f, sign_up_asks_pt })}
+      />
       <div className="plain-combo mb-3">
-        <Combo label="Who lets them in" kind="person" value={f.sign_up_by} onChange={(sign_up_by) => setF({ ...f, sign_up_by })} placeholder="nobody: they come in at once" />
+        <Combo
+          label="Who lets them in"
+          kind="person"
+          value={f.sign_up_by}
+          onChange={(sign_up_by) => setF({ ...f, sign_up_by })}
+          placeholder="nobody: they come in at once"
+        />
       </div>
       <Button type="submit" size="sm" disabled={save.isPending || Object.keys(changed).length === 0}>
         Save
@@ -188,8 +196,12 @@ function SignUpForm({ x }: { x: AllSettings }) {
 function ServiceForm({ x }: { x: AllSettings }) {
   const was = x.settings as Record<string, string | undefined>
   const [f, setF] = useState(was)
-  const changed = Object.fromEntries(Object.entries(f).filter(([k, v]) => (v ?? '') !== (was[k] ?? '')).map(([k, v]) => [k, v === '' ? null : v]))
-  const save = useChange(() => patch<AllSettings>('/api/v1/settings', { settings: changed }, { 'If-Match': x.etag }))
+  const changed = Object.fromEntries(
+    Object.entries(f)
+      .filter(([k, v]) => (v ?? '') !== (was[k] ?? ''))
+      .map(([k, v]) => [k, v === '' ? null : v]),
+  )
+  const save = useChange(() => call('PATCH /api/v1/settings', { body: { settings: changed }, headers: { 'If-Match': x.etag } }))
   return (
     <Form
       onSubmit={(e) => {
@@ -201,13 +213,23 @@ function ServiceForm({ x }: { x: AllSettings }) {
       {numbers.map((n) => (
         <Form.Group key={n.key} controlId={`set-${n.key}`} className="mb-2">
           <Form.Label>{n.label}</Form.Label>
-          <Form.Control size="sm" value={f[n.key] ?? ''} onChange={(e) => setF({ ...f, [n.key]: e.target.value })} aria-describedby={`set-${n.key}-h`} />
+          <Form.Control
+            size="sm"
+            value={f[n.key] ?? ''}
+            onChange={(e) => setF({ ...f, [n.key]: e.target.value })}
+            aria-describedby={`set-${n.key}-h`}
+          />
           <Form.Text id={`set-${n.key}-h`}>{n.hint}</Form.Text>
         </Form.Group>
       ))}
       <Form.Group controlId="set-sightings" className="mb-2">
         <Form.Label>Are we told when guests were last seen?</Form.Label>
-        <Form.Select size="sm" value={f.sightings ?? 'told'} onChange={(e) => setF({ ...f, sightings: e.target.value })} aria-describedby="set-sightings-h">
+        <Form.Select
+          size="sm"
+          value={f.sightings ?? 'told'}
+          onChange={(e) => setF({ ...f, sightings: e.target.value })}
+          aria-describedby="set-sightings-h"
+        >
           <option value="told">yes: idle guests are let go</option>
           <option value="none">no: nobody counts as idle</option>
         </Form.Select>
@@ -215,7 +237,12 @@ function ServiceForm({ x }: { x: AllSettings }) {
       </Form.Group>
       <Form.Group controlId="set-factor" className="mb-2">
         <Form.Label>Who has to give a one-time code at signing in</Form.Label>
-        <Form.Select size="sm" value={f.second_factor ?? 'nobody'} onChange={(e) => setF({ ...f, second_factor: e.target.value })} aria-describedby="set-factor-h">
+        <Form.Select
+          size="sm"
+          value={f.second_factor ?? 'nobody'}
+          onChange={(e) => setF({ ...f, second_factor: e.target.value })}
+          aria-describedby="set-factor-h"
+        >
           <option value="nobody">whoever wants to</option>
           <option value="administrators">administrators</option>
           <option value="keepers">administrators and keepers</option>
@@ -223,9 +250,28 @@ function ServiceForm({ x }: { x: AllSettings }) {
         </Form.Select>
         <Form.Text id="set-factor-h">Whoever has none yet sets it up first at their next page; nobody is locked out.</Form.Text>
       </Form.Group>
-      <Words id="set-terms" label="Terms of use that guests accept" rows={4} value={f.terms ?? ''} onChange={(terms) => setF({ ...f, terms })} hint="Empty: those that come with the product." />
-      <Words id="set-terms-pt" label="The same in Portuguese" rows={3} value={f.terms_pt ?? ''} onChange={(terms_pt) => setF({ ...f, terms_pt })} />
-      <Form.Check id="set-again" className="mb-3" label={`Everybody accepts them again from now on${was.terms_since ? `; last asked ${since(was.terms_since)}` : ''}`} checked={f.terms_since !== was.terms_since} onChange={(e) => setF({ ...f, terms_since: e.target.checked ? new Date().toISOString().replace(/\.\d+Z$/, 'Z') : was.terms_since })} />
+      <Words
+        id="set-terms"
+        label="Terms of use that guests accept"
+        rows={4}
+        value={f.terms ?? ''}
+        onChange={(terms) => setF({ ...f, terms })}
+        hint="Empty: those that come with the product."
+      />
+      <Words
+        id="set-terms-pt"
+        label="The same in Portuguese"
+        rows={3}
+        value={f.terms_pt ?? ''}
+        onChange={(terms_pt) => setF({ ...f, terms_pt })}
+      />
+      <Form.Check
+        id="set-again"
+        className="mb-3"
+        label={`Everybody accepts them again from now on${was.terms_since ? `; last asked ${since(was.terms_since)}` : ''}`}
+        checked={f.terms_since !== was.terms_since}
+        onChange={(e) => setF({ ...f, terms_since: e.target.checked ? new Date().toISOString().replace(/\.\d+Z$/, 'Z') : was.terms_since })}
+      />
       <Button type="submit" size="sm" disabled={save.isPending || Object.keys(changed).length === 0}>
         Save
       </Button>

@@ -1,13 +1,19 @@
 import { useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
-import { send, type Loaded } from '../api'
+import { call } from '../api'
 import { Wrong } from '../parts/bits'
 import { useChange } from '../parts/change'
 
 /** Takes in a world file: what it would change, then the change. */
 export function TakeFile() {
   const [file, setFile] = useState<{ name: string; text: string }>()
-  const load = useChange((preview: boolean) => send<Loaded>(`/api/v1/world?file=${encodeURIComponent(file!.name)}&preview=${preview}&why=${encodeURIComponent('taken in at the beginning')}`, file!.text, 'application/yaml'))
+  const load = useChange((preview: boolean) =>
+    call('POST /api/v1/world', {
+      query: { file: file!.name, preview, why: 'taken in at the beginning' },
+      body: file!.text,
+      type: 'application/yaml',
+    }),
+  )
   const x = load.data
   return (
     <details className="mt-2">
@@ -34,11 +40,7 @@ export function TakeFile() {
         )}
       </div>
       {load.error && <Wrong error={load.error} />}
-      {x && (
-        <p role="status">
-          {x.preview ? `${x.changed} records would change.` : `${x.changed} records are taken in.`}
-        </p>
-      )}
+      {x && <p role="status">{x.preview ? `${x.changed} records would change.` : `${x.changed} records are taken in.`}</p>}
     </details>
   )
 }

@@ -2,7 +2,7 @@ import { useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
 import { useNavigate } from 'react-router'
-import { call, type Dialect, type SystemView } from '../api'
+import { call, type SystemView } from '../api'
 import { AskDialog } from '../parts/AskDialog'
 import { useChange } from '../parts/change'
 import { summary } from './words'
@@ -11,10 +11,10 @@ import { summary } from './words'
 export function AddSystem({ close }: { close: () => void }) {
   const go = useNavigate()
   const [f, setF] = useState({ id: '', name: '', dialect: '', address: '', key: '', why: '' })
-  const kinds = useQuery({ queryKey: ['dialects'], queryFn: () => call<{ dialects: Dialect[] }>('GET', '/api/v1/dialects') })
-  const test = useChange<SystemView>(() => call('POST', '/api/v1/systems?preview=true', f))
+  const kinds = useQuery({ queryKey: ['dialects'], queryFn: () => call('GET /api/v1/dialects') })
+  const test = useChange<SystemView>(() => call('POST /api/v1/systems', { query: { preview: true }, body: f }))
   const add = useChange<SystemView>(
-    () => call('POST', '/api/v1/systems', f),
+    () => call('POST /api/v1/systems', { body: f }),
     (v) => go(`/systems/${v.id}`),
   )
   const ready = f.id !== '' && f.name !== '' && f.dialect !== '' && f.address !== '' && f.key !== ''
@@ -45,11 +45,13 @@ export function AddSystem({ close }: { close: () => void }) {
         <Form.Label>What it is</Form.Label>
         <Form.Select size="sm" value={f.dialect} onChange={(e) => setF({ ...f, dialect: e.target.value })}>
           <option value="">Choose…</option>
-          {kinds.data?.dialects.filter((d) => !d.described).map((d) => (
-            <option key={d.name} value={d.name}>
-              {d.title}
-            </option>
-          ))}
+          {kinds.data?.dialects
+            .filter((d) => !d.described)
+            .map((d) => (
+              <option key={d.name} value={d.name}>
+                {d.title}
+              </option>
+            ))}
         </Form.Select>
       </Form.Group>
       <div className="form-row">
@@ -57,11 +59,16 @@ export function AddSystem({ close }: { close: () => void }) {
         {field('id', 'Id', 'A short name for commands, as files-1.')}
       </div>
       {field('address', 'Address', 'As https://quay.ours.example.')}
-      {field('key', 'Where its key is', 'On the machine of this service: file:/path/of/a/file or env:NAME. The key itself is never entered here.')}
+      {field(
+        'key',
+        'Where its key is',
+        'On the machine of this service: file:/path/of/a/file or env:NAME. The key itself is never entered here.',
+      )}
       {field('why', 'Why', 'For the journal.')}
       {test.data && (
         <p role="status" className="system-says">
-          Reached: {test.data.settings.filter((s) => s.there).length} settings are understood{test.data.unread.length > 0 ? `, ${test.data.unread.length} are not` : ''}. {summary(test.data).text}
+          Reached: {test.data.settings.filter((s) => s.there).length} settings are understood
+          {test.data.unread.length > 0 ? `, ${test.data.unread.length} are not` : ''}. {summary(test.data).text}
         </p>
       )}
     </AskDialog>

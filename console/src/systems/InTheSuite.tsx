@@ -1,7 +1,7 @@
 import { useQuery } from '@tanstack/react-query'
 import { Link } from 'react-router'
 import { Button } from 'react-bootstrap'
-import { call, type Answer, type Question, type Trial } from '../api'
+import { call, type Question, type Trial } from '../api'
 import { when, Wrong } from '../parts/bits'
 import { useChange } from '../parts/change'
 import { useSystems } from './SystemsPage'
@@ -10,10 +10,10 @@ import { useSystems } from './SystemsPage'
 export function InTheSuite({ question, meant, role }: { question: Question; meant: 'yes' | 'no'; role: string }) {
   const reader = role !== 'member' && role !== ''
   const systems = useSystems(reader)
-  const attempt = useChange<Trial>(() => call('POST', '/api/v1/trials', question))
+  const attempt = useChange<Trial>(() => call('POST /api/v1/trials', { body: question }))
   const service = question.action.split('.')[0]
   const v = systems.data?.systems.find((s) => s.services.includes(service) && s.read)
-  const ask = (of: string) => call<Answer>('POST', '/api/v1/ask', question, { 'Wexillum-Found': of })
+  const ask = (of: string) => call('POST /api/v1/ask', { body: question, headers: { 'Wexillum-Found': of } })
   const found = useQuery({
     queryKey: ['ask found', question, v?.since],
     queryFn: async () => ({ most: await ask('most'), least: await ask('least') }),
@@ -32,9 +32,17 @@ export function InTheSuite({ question, meant, role }: { question: Question; mean
   const same = says === meant
   return (
     <p className={`in-suite ${same ? '' : 'is-other'}`} data-testid="in-suite" data-found={says}>
-      {same ? 'The suite holds the same' : says === 'unsure' ? 'What the suite does cannot be told for sure' : says === 'yes' ? 'The suite lets it through all the same' : 'The suite refuses it all the same'}: <Link to={`/systems/${v.id}`}>{v.name}</Link> was read {when(v.read ?? '')}.
+      {same
+        ? 'The suite holds the same'
+        : says === 'unsure'
+          ? 'What the suite does cannot be told for sure'
+          : says === 'yes'
+            ? 'The suite lets it through all the same'
+            : 'The suite refuses it all the same'}
+      : <Link to={`/systems/${v.id}`}>{v.name}</Link> was read {when(v.read ?? '')}.
       {v.open > 0 && !same && ' A change is on its way there.'}
-      {most.not_looked_at && ` It has nothing for ${most.not_looked_at.map((n) => `“${n}”`).join(', ')}, which this leans on: it may be otherwise there.`}{' '}
+      {most.not_looked_at &&
+        ` It has nothing for ${most.not_looked_at.map((n) => `“${n}”`).join(', ')}, which this leans on: it may be otherwise there.`}{' '}
       {(role === 'administrator' || role === 'keeper') && v.tries.includes(question.action) && (
         <Button size="sm" variant="outline-primary" disabled={attempt.isPending} onClick={() => attempt.mutate()}>
           Try it there

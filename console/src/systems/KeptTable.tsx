@@ -1,7 +1,7 @@
 import { useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
 import { Link } from 'react-router'
-import { call, patch, type SystemKind, type SystemView } from '../api'
+import { call, type SystemKind, type SystemView } from '../api'
 import { AskDialog } from '../parts/AskDialog'
 import { useChange } from '../parts/change'
 import { kindWords } from './words'
@@ -13,8 +13,14 @@ export function KeptTable({ v, admin }: { v: SystemView; admin: boolean }) {
   const [asking, setAsking] = useState<Asking>()
   if (v.kinds.length === 0) return null
   const at = (k: SystemKind, n: number, state: string, wrong = false) =>
-    n === 0 ? '–' : (
-      <Link to={`/systems/${v.id}/${k.kind}${state ? `?state=${state}` : ''}`} className={wrong ? 'gets-no' : ''} aria-label={`${n} ${kindWords[k.kind].many}, ${state || 'to be looked at'}`}>
+    n === 0 ? (
+      '–'
+    ) : (
+      <Link
+        to={`/systems/${v.id}/${k.kind}${state ? `?state=${state}` : ''}`}
+        className={wrong ? 'gets-no' : ''}
+        aria-label={`${n} ${kindWords[k.kind].many}, ${state || 'to be looked at'}`}
+      >
         {n.toLocaleString('en')}
       </Link>
     )
@@ -50,12 +56,24 @@ export function KeptTable({ v, admin }: { v: SystemView; admin: boolean }) {
           <thead>
             <tr>
               <th scope="col">What</th>
-              <th scope="col" className="num">There</th>
-              <th scope="col" className="num">As meant</th>
-              <th scope="col" className="num">On the way</th>
-              <th scope="col" className="num">Differ</th>
-              <th scope="col" className="num">Changed there</th>
-              <th scope="col" className="num">Unknown here</th>
+              <th scope="col" className="num">
+                There
+              </th>
+              <th scope="col" className="num">
+                As meant
+              </th>
+              <th scope="col" className="num">
+                On the way
+              </th>
+              <th scope="col" className="num">
+                Differ
+              </th>
+              <th scope="col" className="num">
+                Changed there
+              </th>
+              <th scope="col" className="num">
+                Unknown here
+              </th>
               <th scope="col">Made where</th>
             </tr>
           </thead>
@@ -78,7 +96,12 @@ export function KeptTable({ v, admin }: { v: SystemView; admin: boolean }) {
                 <td>
                   {k.source ? 'there and here' : 'here'}{' '}
                   {admin && k.can_be_source && (
-                    <Button size="sm" variant="link" onClick={() => setAsking({ what: k.source ? 'ours' : 'source', k })} aria-label={`Change where ${kindWords[k.kind].many} are made`}>
+                    <Button
+                      size="sm"
+                      variant="link"
+                      onClick={() => setAsking({ what: k.source ? 'ours' : 'source', k })}
+                      aria-label={`Change where ${kindWords[k.kind].many} are made`}
+                    >
                       Change
                     </Button>
                   )}
@@ -97,19 +120,44 @@ export function KeptTable({ v, admin }: { v: SystemView; admin: boolean }) {
 function Ask({ v, asking, close }: { v: SystemView; asking: Asking; close: () => void }) {
   const [why, setWhy] = useState('')
   const change = useChange<unknown>(() => {
-    if (asking.what === 'release' || asking.what === 'empty') return call('POST', `/api/v1/systems/${v.id}/records`, { do: asking.what, why })
+    if (asking.what === 'release' || asking.what === 'empty')
+      return call('POST /api/v1/systems/{id}/records', { path: { id: v.id }, body: { do: asking.what, why } })
     const now = v.kinds.filter((k) => k.source).map((k) => k.kind as string)
     const kind: string = 'k' in asking ? asking.k.kind : ''
     const sources = asking.what === 'source' ? [...now, kind] : now.filter((x) => x !== kind)
-    return patch(`/api/v1/systems/${v.id}`, { sources, why })
+    return call('PATCH /api/v1/systems/{id}', { path: { id: v.id }, body: { sources, why } })
   }, close)
   const many = 'k' in asking ? kindWords[asking.k.kind].many : ''
-  const title = { source: `People make ${many} in ${v.name}`, ours: `${'k' in asking ? kindWords[asking.k.kind].title : ''} are made here alone`, release: 'Let them go', empty: 'The list is rightly empty' }[asking.what]
+  const title = {
+    source: `People make ${many} in ${v.name}`,
+    ours: `${'k' in asking ? kindWords[asking.k.kind].title : ''} are made here alone`,
+    release: 'Let them go',
+    empty: 'The list is rightly empty',
+  }[asking.what]
   return (
-    <AskDialog title={title} leave="Leave it" submit={asking.what === 'release' ? `Let ${v.braked} go` : 'Say so'} danger={asking.what === 'release'} disabled={why.trim() === '' || change.isPending} error={change.error} close={close} onSubmit={() => change.mutate()}>
-      {asking.what === 'source' && <p>What one of ours makes there is made here, too, at the next reading, and the rules decide what it opens. What is changed or ended there changes and ends here. What nobody of ours made stays a finding.</p>}
+    <AskDialog
+      title={title}
+      leave="Leave it"
+      submit={asking.what === 'release' ? `Let ${v.braked} go` : 'Say so'}
+      danger={asking.what === 'release'}
+      disabled={why.trim() === '' || change.isPending}
+      error={change.error}
+      close={close}
+      onSubmit={() => change.mutate()}
+    >
+      {asking.what === 'source' && (
+        <p>
+          What one of ours makes there is made here, too, at the next reading, and the rules decide what it opens. What is changed or ended
+          there changes and ends here. What nobody of ours made stays a finding.
+        </p>
+      )}
       {asking.what === 'ours' && <p>What is made there from now on stands for nothing here until somebody takes it over.</p>}
-      {asking.what === 'release' && <p>What was taken from people here, or given to them, counts there at once: {v.braked} guests, grants or links. For an hour nothing is held back there.</p>}
+      {asking.what === 'release' && (
+        <p>
+          What was taken from people here, or given to them, counts there at once: {v.braked} guests, grants or links. For an hour nothing
+          is held back there.
+        </p>
+      )}
       {asking.what === 'empty' && <p>What it kept of {v.empty} counts as taken away there, and as short here, until it is put back.</p>}
       <Form.Group controlId="kt-why">
         <Form.Label>Why</Form.Label>

@@ -2,22 +2,20 @@ import { useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
 import { Link, useParams, useSearchParams } from 'react-router'
-import { call, query, type RecordsDecided, type SystemRecord, type SystemView } from '../api'
-import { WeighedText } from '../drafts/Weighed'
-import { AskDialog } from '../parts/AskDialog'
+import { call, type Given } from '../api'
 import { Empty, Page, Waiting, when, Wrong } from '../parts/bits'
-import { useChange } from '../parts/change'
-import { Combo } from '../parts/Combo'
-import { dayFromNow } from '../parts/dates'
 import { type KeptKind, kindWords, recordStates, thingText } from './words'
-
-type Do = 'take_over' | 'end_there' | 'put_back' | 'take_in' | 'accept' | 'again'
+import { Decide, names, type Do } from './DecideRecords'
 
 const shown = ['', 'unknown', 'drift', 'differs', 'open', 'confirmed'] as const
 
-const ways: Record<string, Do[]> = { unknown: ['take_over', 'end_there', 'accept'], drift: ['put_back', 'take_in', 'accept'], differs: ['again'] }
+const ways: Record<string, Do[]> = {
+  unknown: ['take_over', 'end_there', 'accept'],
+  drift: ['put_back', 'take_in', 'accept'],
+  differs: ['again'],
+}
 
-const names: Record<Do, string> = { take_over: 'Take over', end_there: 'End there', put_back: 'Put back', take_in: 'Let it count here, too', accept: 'Let be for a while', again: 'Write again' }
+type RecordState = Given<'GET /api/v1/systems/{id}/records'>['query']['state']
 
 /** What a system keeps of one kind of our inventory, meant and found. */
 export function RecordsPage({ role }: { role: string }) {
@@ -27,16 +25,21 @@ export function RecordsPage({ role }: { role: string }) {
   const [find, setFind] = useState('')
   const [picked, setPicked] = useState<string[]>([])
   const [asking, setAsking] = useState<Do>()
-  const system = useQuery({ queryKey: ['system', id], queryFn: () => call<SystemView>('GET', `/api/v1/systems/${id}`) })
+  const system = useQuery({ queryKey: ['system', id], queryFn: () => call('GET /api/v1/systems/{id}', { path: { id } }) })
   const got = useQuery({
     queryKey: ['system-records', id, kind, state, find],
-    queryFn: () => call<{ records: SystemRecord[]; next?: string }>('GET', `/api/v1/systems/${id}/records${query({ kind, state, q: find, limit: '100' })}`),
+    queryFn: () =>
+      call('GET /api/v1/systems/{id}/records', {
+        path: { id },
+        query: { kind: kind as KeptKind, state: (state || undefined) as RecordState | undefined, q: find, limit: 100 },
+      }),
     placeholderData: (old) => old,
     refetchInterval: 10000,
   })
   const words = kindWords[kind as KeptKind]
   const k = system.data?.kinds.find((x) => x.kind === kind)
-  const may = (role === 'administrator' || (role === 'keeper' && ['guest', 'grant', 'link'].includes(kind))) && (ways[state]?.length ?? 0) > 0
+  const may =
+    (role === 'administrator' || (role === 'keeper' && ['guest', 'grant', 'link'].includes(kind))) && (ways[state]?.length ?? 0) > 0
   const list = got.data?.records ?? []
   const chosen = picked.filter((p) => list.some((l) => l.key === p))
   const carried = system.data?.mode === 'carry'
@@ -65,18 +68,46 @@ export function RecordsPage({ role }: { role: string }) {
             </option>
           ))}
         </Form.Select>
-        <Form.Control size="sm" aria-label="Find" placeholder="find by name or address" value={find} onChange={(e) => setFind(e.target.value)} />
+        <Form.Control
+          size="sm"
+          aria-label="Find"
+          placeholder="find by name or address"
+          value={find}
+          onChange={(e) => setFind(e.target.value)}
+        />
         {may &&
           ways[state].map((d) => (
-            <Button key={d} size="sm" variant="outline-primary" disabled={list.length === 0 || (!carried && (d === 'end_there' || d === 'put_back' || d === 'again')) || (d === 'take_in' && kind === 'guest')} onClick={() => setAsking(d)}>
+            <Button
+              key={d}
+              size="sm"
+              variant="outline-primary"
+              disabled={
+                list.length === 0 ||
+                (!carried && (d === 'end_there' || d === 'put_back' || d === 'again')) ||
+                (d === 'take_in' && kind === 'guest')
+              }
+              onClick={() => setAsking(d)}
+            >
               {names[d]} {chosen.length > 0 ? chosen.length : 'all'}
             </Button>
           ))}
       </div>
-      {may && !carried && system.data && <p className="quiet">{system.data.name} is only looked at: what is there can be taken over or let be, and is changed in its own console.</p>}
+      {may && !carried && system.data && (
+        <p className="quiet">
+          {system.data.name} is only looked at: what is there can be taken over or let be, and is changed in its own console.
+        </p>
+      )}
       {got.error && <Wrong error={got.error} retry={() => void got.refetch()} />}
       {!got.data && !got.error && <Waiting what="Reading what was found" />}
-      {got.data && list.length === 0 && <Empty>{state === 'unknown' ? 'All that it keeps of this kind stands for something here.' : state === '' ? 'Nothing of this kind needs anybody.' : 'Nothing of this kind.'}</Empty>}
+      {got.data && list.length === 0 && (
+        <Empty>
+          {state === 'unknown'
+            ? 'All that it keeps of this kind stands for something here.'
+            : state === ''
+              ? 'Nothing of this kind needs anybody.'
+              : 'Nothing of this kind.'}
+        </Empty>
+      )}
       {list.length > 0 && (
         <div className="wide" role="region" aria-label="Records" tabIndex={0}>
           <table className="table listing">
@@ -84,7 +115,11 @@ export function RecordsPage({ role }: { role: string }) {
               <tr>
                 {may && (
                   <th scope="col">
-                    <Form.Check aria-label="All of these" checked={chosen.length === list.length} onChange={(e) => setPicked(e.target.checked ? list.map((l) => l.key) : [])} />
+                    <Form.Check
+                      aria-label="All of these"
+                      checked={chosen.length === list.length}
+                      onChange={(e) => setPicked(e.target.checked ? list.map((l) => l.key) : [])}
+                    />
                   </th>
                 )}
                 <th scope="col">Which</th>
@@ -98,11 +133,19 @@ export function RecordsPage({ role }: { role: string }) {
                 <tr key={l.key}>
                   {may && (
                     <td>
-                      <Form.Check aria-label={l.ours ?? l.native ?? ''} checked={picked.includes(l.key)} onChange={(e) => setPicked(e.target.checked ? [...picked, l.key] : picked.filter((p) => p !== l.key))} />
+                      <Form.Check
+                        aria-label={l.ours ?? l.native ?? ''}
+                        checked={picked.includes(l.key)}
+                        onChange={(e) => setPicked(e.target.checked ? [...picked, l.key] : picked.filter((p) => p !== l.key))}
+                      />
                     </td>
                   )}
                   <th scope="row">
-                    {kind === 'guest' && l.ours && l.meant ? <Link to={`/guests/${encodeURIComponent(l.ours)}`}>{l.ours}</Link> : (l.ours ?? l.found?.address ?? l.native)}
+                    {kind === 'guest' && l.ours && l.meant ? (
+                      <Link to={`/guests/${encodeURIComponent(l.ours)}`}>{l.ours}</Link>
+                    ) : (
+                      (l.ours ?? l.found?.address ?? l.native)
+                    )}
                     {l.native && <span className="sub">there: {l.native}</span>}
                   </th>
                   <td>{thingText(l.meant)}</td>
@@ -111,7 +154,11 @@ export function RecordsPage({ role }: { role: string }) {
                     {l.by && (l.state === 'unknown' || l.state === 'drift') && <span className="sub">by {l.by}</span>}
                   </td>
                   <td>
-                    {state === '' && ways[l.state] ? <Link to={`?state=${l.state}`}>{recordStates[l.state]}</Link> : (recordStates[l.state] ?? l.state)}
+                    {state === '' && ways[l.state] ? (
+                      <Link to={`?state=${l.state}`}>{recordStates[l.state]}</Link>
+                    ) : (
+                      (recordStates[l.state] ?? l.state)
+                    )}
                     {l.since && <span className="sub">found {when(l.since)}</span>}
                     {l.accepted && <span className="sub">let be until {when(l.accepted)}</span>}
                     {(l.problem || l.cause) && <span className="sub">{l.problem ?? l.cause}</span>}
@@ -122,83 +169,12 @@ export function RecordsPage({ role }: { role: string }) {
           </table>
         </div>
       )}
-      {got.data?.next && <p className="quiet">There are more than these {list.length}; find some by name or address. What is done with all is done with those, too.</p>}
+      {got.data?.next && (
+        <p className="quiet">
+          There are more than these {list.length}; find some by name or address. What is done with all is done with those, too.
+        </p>
+      )}
       {asking && <Decide id={id} kind={kind} does={asking} keys={chosen} close={() => setAsking(undefined)} done={() => setPicked([])} />}
     </Page>
-  )
-}
-
-/** Shows what a decision would do, asks why, and does it. */
-function Decide({ id, kind, does, keys, close, done }: { id: string; kind: string; does: Do; keys: string[]; close: () => void; done: () => void }) {
-  const [f, setF] = useState({ why: '', sponsor: '', purpose: '', until: does === 'accept' ? dayFromNow(7) : '' })
-  const guests = does === 'take_over' && kind === 'guest'
-  const body = () => ({ do: does, kind, ...(keys.length > 0 ? { keys } : { all: true }), ...(guests ? { sponsor: f.sponsor, purpose: f.purpose } : {}), ...(f.until ? { until: f.until } : {}), ...(f.why ? { why: f.why } : {}) })
-  const ready = !guests || (f.sponsor !== '' && f.purpose !== '')
-  const would = useQuery({
-    queryKey: ['weighed', 'records', id, body()],
-    queryFn: () => call<RecordsDecided>('POST', `/api/v1/systems/${id}/records?preview=true`, body()),
-    enabled: ready,
-    placeholderData: (old) => old,
-    gcTime: 0,
-    retry: false,
-  })
-  const change = useChange<RecordsDecided>(
-    () => call('POST', `/api/v1/systems/${id}/records`, body()),
-    () => {
-      done()
-      close()
-    },
-  )
-  const x = would.data
-  const n = x?.done ?? keys.length
-  const refused = x?.lines.filter((l) => l.result === 'refused') ?? []
-  return (
-    <AskDialog title={`${names[does]}: ${n} ${n === 1 ? kindWords[kind as KeptKind].one : kindWords[kind as KeptKind].many}`} leave="Leave it" submit={names[does]} danger={does === 'end_there'} disabled={!ready || f.why.trim() === '' || change.isPending || n === 0} error={change.error ?? (ready ? would.error : undefined)} close={close} onSubmit={() => change.mutate()}>
-      {guests && (
-        <>
-          <div className="plain-combo mb-2">
-            <Combo label="Who answers for them" kind="person" value={f.sponsor} onChange={(sponsor) => setF({ ...f, sponsor })} placeholder="a person of ours" />
-          </div>
-          <Form.Group className="mb-2" controlId="rd-purpose">
-            <Form.Label>What they are here for</Form.Label>
-            <Form.Control size="sm" value={f.purpose} onChange={(e) => setF({ ...f, purpose: e.target.value })} />
-          </Form.Group>
-        </>
-      )}
-      {(does === 'accept' || does === 'take_over') && (
-        <Form.Group className="mb-2" controlId="rd-until">
-          <Form.Label>{does === 'accept' ? 'Until' : 'Their end, if they have one'}</Form.Label>
-          <Form.Control size="sm" type="date" value={f.until} onChange={(e) => setF({ ...f, until: e.target.value })} />
-        </Form.Group>
-      )}
-      {x && (
-        <>
-          <ul className="steps-shown">
-            {x.lines
-              .filter((l) => l.result === 'done')
-              .slice(0, 6)
-              .map((l) => (
-                <li key={l.key}>
-                  <b>{l.key}</b>
-                  {l.says !== l.key && `: ${l.says}`}
-                </li>
-              ))}
-            {x.done > 6 && <li>and {x.done - 6} more</li>}
-          </ul>
-          {refused.length > 0 && (
-            <p>
-              {refused.length} cannot be: {refused[0].key}: {refused[0].says}
-              {refused.length > 1 && `; and ${refused.length - 1} more`}.
-            </p>
-          )}
-          {x.weighed && <WeighedText w={x.weighed} />}
-          {x.waits && <p>Dates of those who come wait until an administrator releases them.</p>}
-        </>
-      )}
-      <Form.Group controlId="rd-why">
-        <Form.Label>Why</Form.Label>
-        <Form.Control size="sm" value={f.why} onChange={(e) => setF({ ...f, why: e.target.value })} />
-      </Form.Group>
-    </AskDialog>
   )
 }

@@ -1,17 +1,15 @@
 import { useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
-import { Button, Form } from 'react-bootstrap'
-import { Link, useNavigate, useParams } from 'react-router'
-import { call, patch, type SystemSetting, type SystemView, type Trials } from '../api'
-import { AskDialog } from '../parts/AskDialog'
+import { Button } from 'react-bootstrap'
+import { Link, useParams } from 'react-router'
+import { call, type SystemSetting, type SystemView, type Trials } from '../api'
 import { Page, Waiting, when, Wrong } from '../parts/bits'
 import { useChange } from '../parts/change'
-import { dayFromNow } from '../parts/dates'
 import { KeptTable } from './KeptTable'
 import { Differs } from './SystemsPage'
-import { kindWords, modes, standing, summary } from './words'
-
-type Asking = { what: 'put_back' | 'accept' | 'again'; s: SystemSetting } | { what: 'carry' | 'look' | 'paused' | 'end' | 'beyond' | 'no' | 'nightly' | 'days' }
+import { modes, standing, summary } from './words'
+import { Tried } from './Tried'
+import { Decide, turns, type Asking } from './SystemForms'
 
 /** What a take-over made, and what of the system is no policy. */
 interface Taken {
@@ -19,14 +17,16 @@ interface Taken {
   left: string[]
 }
 
-const turns: Record<string, string> = { loosens: 'loosens', tightens: 'tightens', both: 'loosens and tightens', same: 'changes words alone', unclear: 'cannot be told' }
-
 // Asks says for what a system asks while it acts.
 function Asks({ v }: { v: SystemView }) {
   const on = v.asks.filter((a) => a.on)
   return (
     <>
-      {on.length > 0 && <p className="mt-3">It asks here each time, so what is published counts at once, about: {on.map((a) => a.rule_title).join('; ')}.</p>}
+      {on.length > 0 && (
+        <p className="mt-3">
+          It asks here each time, so what is published counts at once, about: {on.map((a) => a.rule_title).join('; ')}.
+        </p>
+      )}
       {v.asks
         .filter((a) => !a.on || a.open)
         .map((a) => (
@@ -42,12 +42,23 @@ export function SystemPage({ role }: { role: string }) {
   const { id = '' } = useParams()
   const [asking, setAsking] = useState<Asking>()
   const [all, setAll] = useState(false)
-  const got = useQuery({ queryKey: ['system', id], queryFn: () => call<SystemView>('GET', `/api/v1/systems/${id}`), refetchInterval: (q) => ((q.state.data?.open ?? 0) > 0 || q.state.data?.kinds.some((k) => k.open > 0) ? 2000 : 15000) })
-  const read = useChange<SystemView>(() => call('POST', `/api/v1/systems/${id}/read`, {}))
-  const take = useChange<Taken, string | undefined>((setting) => call('POST', `/api/v1/systems/${id}/take-over`, setting ? { setting } : {}))
-  const tryAll = useChange<Trials>(() => call('POST', `/api/v1/systems/${id}/try`, {}))
+  const got = useQuery({
+    queryKey: ['system', id],
+    queryFn: () => call('GET /api/v1/systems/{id}', { path: { id } }),
+    refetchInterval: (q) => ((q.state.data?.open ?? 0) > 0 || q.state.data?.kinds.some((k) => k.open > 0) ? 2000 : 15000),
+  })
+  const read = useChange<SystemView>(() => call('POST /api/v1/systems/{id}/read', { path: { id } }))
+  const take = useChange<Taken, string | undefined>((setting) =>
+    call('POST /api/v1/systems/{id}/take-over', { path: { id }, body: setting ? { setting } : {} }),
+  )
+  const tryAll = useChange<Trials>(() => call('POST /api/v1/systems/{id}/try', { path: { id }, body: {} }))
   const v = got.data
-  if (!v) return <Page title={id}>{got.error ? <Wrong error={got.error} retry={() => void got.refetch()} /> : <Waiting what="Reading what was found" />}</Page>
+  if (!v)
+    return (
+      <Page title={id}>
+        {got.error ? <Wrong error={got.error} retry={() => void got.refetch()} /> : <Waiting what="Reading what was found" />}
+      </Page>
+    )
   const admin = role === 'administrator'
   const sets = v.settings.length - shownSettings(v.settings, false).length
   const s = summary(v)
@@ -56,7 +67,8 @@ export function SystemPage({ role }: { role: string }) {
       title={v.name}
       lead={
         <>
-          {v.title}. {modes[v.mode]} {v.read ? `Read ${when(v.read)}, every ${v.minutes === 1 ? 'minute' : `${v.minutes} minutes`}.` : 'Never read.'}
+          {v.title}. {modes[v.mode]}{' '}
+          {v.read ? `Read ${when(v.read)}, every ${v.minutes === 1 ? 'minute' : `${v.minutes} minutes`}.` : 'Never read.'}
         </>
       }
       tools={
@@ -178,7 +190,8 @@ export function SystemPage({ role }: { role: string }) {
             {v.put_back === 'beyond' ? 'Put nothing back unasked' : 'Put back by itself what is loosened there'}
           </Button>
         )}{' '}
-        {v.tries.length > 0 && (v.nightly ? 'It is tried from outside every night.' : 'It is tried from outside only when somebody says so.')}{' '}
+        {v.tries.length > 0 &&
+          (v.nightly ? 'It is tried from outside every night.' : 'It is tried from outside only when somebody says so.')}{' '}
         {admin && v.tries.length > 0 && (
           <Button size="sm" variant="link" onClick={() => setAsking({ what: v.nightly ? 'days' : 'nightly' })}>
             {v.nightly ? 'Stop trying it every night' : 'Try it every night'}
@@ -199,52 +212,9 @@ export function SystemPage({ role }: { role: string }) {
   )
 }
 
-/** What came of everything that was tried. */
-function Tried({ x }: { x: Trials }) {
-  const words: Record<string, string> = { admitted: 'let through', refused: 'refused', silent: 'no answer', too_early: 'too early to tell', not_tried: 'not tried' }
-  return (
-    <section aria-labelledby="h-tried">
-      <h2 id="h-tried">Tried from outside</h2>
-      <p role="status">
-        {x.trials.length} trials, which stand for {x.stand_for.toLocaleString('en')} combinations of party, action and resource.{' '}
-        {x.contradictions === 0 ? 'None contradicts what was read.' : `${x.contradictions === 1 ? 'One contradicts' : `${x.contradictions} contradict`} what was read there.`}
-      </p>
-      <div className="wide" role="region" aria-label="Trials" tabIndex={0}>
-        <table className="table listing">
-          <thead>
-            <tr>
-              <th scope="col">Who</th>
-              <th scope="col">Did what</th>
-              <th scope="col">Meant</th>
-              <th scope="col">Found</th>
-              <th scope="col">Tried</th>
-              <th scope="col">It says</th>
-            </tr>
-          </thead>
-          <tbody>
-            {x.trials.map((t) => (
-              <tr key={t.id} className={t.contradiction ? 'is-wrong' : ''}>
-                <th scope="row">{t.address ?? t.subject}</th>
-                <td>{t.action}</td>
-                <td>{t.meant}</td>
-                <td>{t.found ?? '–'}</td>
-                <td className={t.contradiction || (t.outcome === 'admitted' && t.meant === 'no') ? 'gets-no' : ''}>
-                  {words[t.outcome]}
-                  {t.outcome === 'admitted' && t.meant === 'no' && <span className="sub">refused here</span>}
-                  {t.outcome === 'refused' && t.meant === 'yes' && !t.theirs && <span className="sub">a yes here</span>}
-                </td>
-                <td>{t.theirs ? `At their end: ${t.says}` : t.says}</td>
-              </tr>
-            ))}
-          </tbody>
-        </table>
-      </div>
-    </section>
-  )
-}
-
 /** Settings, those that need somebody first; sets of values that are as meant only where all are wanted. */
-const shownSettings = (list: SystemSetting[], all: boolean) => list.filter((x) => all || !x.set || standing(x).tone !== 'right').sort((a, b) => rank(a) - rank(b))
+const shownSettings = (list: SystemSetting[], all: boolean) =>
+  list.filter((x) => all || !x.set || standing(x).tone !== 'right').sort((a, b) => rank(a) - rank(b))
 
 const rank = (s: SystemSetting) => ({ wrong: 0, way: 1, quiet: 2, right: 3 })[standing(s).tone]
 
@@ -256,15 +226,17 @@ function Row({ x, admin, carried, ask }: { x: SystemSetting; admin: boolean; car
         {x.title}
         <span className="sub">{x.path}</span>
       </th>
-      <td>
-        {x.rule ? <Link to={`/rules?rule=${x.rule}`}>{x.rule_title}</Link> : 'Values of its own'}
-      </td>
+      <td>{x.rule ? <Link to={`/rules?rule=${x.rule}`}>{x.rule_title}</Link> : 'Values of its own'}</td>
       <td>{(x.set ? x.meant_own : x.meant) || 'none'}</td>
       <td>{x.there ? (x.set ? x.found_own : x.found) || 'none' : '–'}</td>
       <td>
         <span className="standing">{st.text}</span>
         {x.cause && !x.drift && x.state !== 'confirmed' && <span className="sub">{x.cause}</span>}
-        {x.drift && !x.drift.accepted && <span className="sub">It was right {when(x.drift.after)}; putting it back {turns[x.turn ?? 'unclear']}.</span>}
+        {x.drift && !x.drift.accepted && (
+          <span className="sub">
+            It was right {when(x.drift.after)}; putting it back {turns[x.turn ?? 'unclear']}.
+          </span>
+        )}
         {x.drift?.accepted && (
           <span className="sub">
             {x.drift.by}: {x.drift.why}
@@ -291,74 +263,5 @@ function Row({ x, admin, carried, ask }: { x: SystemSetting; admin: boolean; car
         )}
       </td>
     </tr>
-  )
-}
-
-/** Asks why, shows what it does, and does it. */
-function Decide({ v, asking, close }: { v: SystemView; asking: Asking; close: () => void }) {
-  const go = useNavigate()
-  const [why, setWhy] = useState('')
-  const [day, setDay] = useState(dayFromNow(7))
-  const change = useChange<unknown>(
-    () => {
-      if ('s' in asking) return call('POST', `/api/v1/systems/${v.id}/settings/${encodeURIComponent(asking.s.path)}`, { do: asking.what, why, ...(asking.what === 'accept' ? { until: day } : {}) })
-      if (asking.what === 'end') return call('DELETE', `/api/v1/systems/${v.id}?why=${encodeURIComponent(why)}`)
-      if (asking.what === 'nightly' || asking.what === 'days') return patch(`/api/v1/systems/${v.id}`, { nightly: asking.what === 'nightly', why })
-      if (asking.what === 'beyond' || asking.what === 'no') return patch(`/api/v1/systems/${v.id}`, { put_back: asking.what, why })
-      return patch(`/api/v1/systems/${v.id}`, { mode: asking.what, why, ...(asking.what === 'carry' ? { digest: v.digest } : {}) })
-    },
-    () => {
-      if (asking.what === 'end') void go('/systems')
-      close()
-    },
-  )
-  const name = 's' in asking ? asking.s.title : v.name
-  const title = { put_back: `Put back: ${name}`, accept: `Accept for a while: ${name}`, again: `Send again: ${name}`, carry: `Have ${name} carried`, look: `Only look at ${name}`, paused: `Pause ${name}`, end: `Take ${name} away`, beyond: 'Put back what is loosened there', no: 'Put nothing back unasked', nightly: 'Try it every night', days: 'Stop trying it every night' }[asking.what]
-  const submit = { put_back: 'Put it back', accept: 'Accept it', again: 'Send it again', carry: v.write === 0 ? 'Have it carried' : `Write ${v.write} ${v.write === 1 ? 'change' : 'changes'}`, look: 'Only look', paused: 'Pause it', end: 'Take it away', beyond: 'Put it back by itself', no: 'Put nothing back', nightly: 'Try it every night', days: 'Stop it' }[asking.what]
-  const write = v.settings.filter((s) => s.there && s.found !== s.meant && s.turn !== 'same')
-  return (
-    <AskDialog title={title} leave="Leave it" submit={submit} danger={asking.what === 'end'} wide={asking.what === 'carry'} disabled={why.trim() === '' || change.isPending} error={change.error} close={close} onSubmit={() => change.mutate()}>
-      {'s' in asking && (
-        <p>
-          It says “{asking.s.found}”, and “{asking.s.meant}” is meant. {asking.what !== 'accept' && asking.s.turn && `Writing that ${turns[asking.s.turn]} what counts there.`}
-        </p>
-      )}
-      {asking.what === 'accept' && (
-        <Form.Group className="mb-2" controlId="sd-day">
-          <Form.Label>Until</Form.Label>
-          <Form.Control size="sm" type="date" value={day} onChange={(e) => setDay(e.target.value)} />
-        </Form.Group>
-      )}
-      {asking.what === 'carry' &&
-        (v.write === 0 ? (
-          <p>It holds already what is meant. What is published from now on is written there.</p>
-        ) : (
-          <>
-            <p>This is written there now, with what tightens first; and what is published from now on.</p>
-            <ul className="steps-shown">
-              {write.map((s) => (
-                <li key={s.path}>
-                  <b>{s.title}</b>: {s.set ? (s.meant_own ?? 'taken back') : `“${s.found}” becomes “${s.meant}”`}, which {turns[s.turn ?? 'unclear']}{s.by_hand ? '; by hand, in its own console' : ''}.
-                </li>
-              ))}
-              {v.kinds
-                .filter((k) => k.differ + k.drift > 0)
-                .map((k) => (
-                  <li key={k.kind}>
-                    <b>{k.title}</b>: <Link to={`/systems/${v.id}/${k.kind}`}>{(k.differ + k.drift).toLocaleString('en')} {k.differ + k.drift === 1 ? kindWords[k.kind].one : kindWords[k.kind].many}</Link> as meant here.
-                  </li>
-                ))}
-            </ul>
-          </>
-        ))}
-      {asking.what === 'look' && <p>It goes on being read. What is published does not reach it any more.</p>}
-      {asking.what === 'paused' && <p>It is neither read nor written. What counts there is not known any more after a while.</p>}
-      {asking.what === 'end' && <p>What it holds stays as it is there. What was read of it is forgotten.</p>}
-      {asking.what === 'beyond' && <p>What somebody loosens there without us is set back to what is meant at the next reading, at most twice in a row; then it is left and told.</p>}
-      <Form.Group controlId="sd-why">
-        <Form.Label>Why</Form.Label>
-        <Form.Control size="sm" value={why} onChange={(e) => setWhy(e.target.value)} />
-      </Form.Group>
-    </AskDialog>
   )
 }

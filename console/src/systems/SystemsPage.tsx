@@ -16,7 +16,7 @@ export interface AllSystems {
 export function useSystems(enabled = true) {
   return useQuery({
     queryKey: ['systems'],
-    queryFn: () => call<AllSystems>('GET', '/api/v1/systems'),
+    queryFn: () => call('GET /api/v1/systems'),
     enabled,
     refetchInterval: (q) => (q.state.data?.systems.some((v) => v.open > 0 || v.kinds.some((k) => k.open > 0)) ? 3000 : 20000),
   })
@@ -40,13 +40,20 @@ export function SystemsPage({ role }: { role: string }) {
     >
       {list.error && <Wrong error={list.error} retry={() => void list.refetch()} />}
       {!list.data && !list.error && <Waiting what="Reading what was found" />}
-      {list.data && xs.length === 0 && <Empty>No system is known: what is published is an intention. {role === 'administrator' ? 'Add the first one; it is only looked at until you say more.' : 'An administrator adds them.'}</Empty>}
+      {list.data && xs.length === 0 && (
+        <Empty>
+          No system is known: what is published is an intention.{' '}
+          {role === 'administrator' ? 'Add the first one; it is only looked at until you say more.' : 'An administrator adds them.'}
+        </Empty>
+      )}
       <div className="systems">
         {xs.map((v) => (
           <One key={v.id} v={v} />
         ))}
       </div>
-      {list.data && list.data.not_looked_at.length > 0 && xs.length > 0 && <p className="quiet">Not looked at: {list.data.not_looked_at.join(', ')}. What counts there is not known.</p>}
+      {list.data && list.data.not_looked_at.length > 0 && xs.length > 0 && (
+        <p className="quiet">Not looked at: {list.data.not_looked_at.join(', ')}. What counts there is not known.</p>
+      )}
       {adding && <AddSystem close={() => setAdding(false)} />}
     </Page>
   )

@@ -1,5 +1,5 @@
 import { useQuery } from '@tanstack/react-query'
-import { call, query, type Audience, type Diff } from '../api'
+import { call, type Audience } from '../api'
 
 const atMost = 5000
 
@@ -8,23 +8,40 @@ async function everybody(resource: string, all: boolean, q: string, found?: stri
   const lines: Audience['lines'] = []
   let cursor: string | undefined
   do {
-    const page: Audience = await call<Audience>('GET', `/api/v1/audience${query({ resource, all: all ? 'true' : undefined, q, limit: '500', cursor, found })}`)
+    const page: Audience = await call('GET /api/v1/audience', {
+      query: { resource, all, q, limit: 500, cursor },
+      headers: found ? { 'Wexillum-Found': found } : {},
+    })
     lines.push(...page.lines)
     cursor = page.next || undefined
   } while (cursor && lines.length < atMost)
   return { lines, more: cursor !== undefined }
 }
 
-/** Where the suite lets somebody through, or refuses them, otherwise than is meant; what differs stands first. Nothing where all is the same, or no system was read. */
+/**
+ * Where the suite lets somebody through, or refuses them, otherwise than is meant; what differs stands first.
+ * Nothing where all is the same, or no system was read.
+ */
 export function ReachDiffers({ who }: { who: string }) {
-  const diff = useQuery({ queryKey: ['diff', 'meant-found', who], queryFn: () => call<Diff>('GET', `/api/v1/diff${query({ who, meant_found: 'true' })}`), retry: false })
+  const diff = useQuery({
+    queryKey: ['diff', 'meant-found', who],
+    queryFn: () => call('GET /api/v1/diff', { query: { who, meant_found: true } }),
+    retry: false,
+  })
   const lines = diff.data?.lines.filter((l) => l.change !== 'otherwise') ?? []
   if (!diff.data) return null
   if (lines.length === 0) return <p className="in-suite">The suite holds the same of all this.</p>
   return (
     <Differing
       title="Where the suite differs"
-      rows={lines.map((l) => ({ key: `${l.action}${l.resource}`, through: l.change === 'gained', what: l.name || l.resource, action: l.action, meant: l.was?.text, found: l.becomes?.text }))}
+      rows={lines.map((l) => ({
+        key: `${l.action}${l.resource}`,
+        through: l.change === 'gained',
+        what: l.name || l.resource,
+        action: l.action,
+        meant: l.was?.text,
+        found: l.becomes?.text,
+      }))}
     />
   )
 }
@@ -39,14 +56,25 @@ export function AudienceDiffers({ resource, all, q }: { resource: string; all: b
   })
   const x = three.data
   if (!x) return null
-  if (x.meant.more || x.most.more || x.least.more) return <p className="in-suite">Too many reach this for the suite to be held against it here; find one of them above.</p>
+  if (x.meant.more || x.most.more || x.least.more)
+    return <p className="in-suite">Too many reach this for the suite to be held against it here; find one of them above.</p>
   const of = (a: { lines: Audience['lines'] }) => new Map(a.lines.map((l) => [`${l.party} ${l.action} ${l.resource}`, l]))
   const [meant, loose, tight] = [of(x.meant), of(x.most), of(x.least)]
   const row = (key: string, through: boolean) => {
     const l = (through ? loose : meant).get(key)
-    return { key, through, what: `${l?.name || l?.party}${all ? `, ${l?.resource_name || l?.resource}` : ''}`, action: l?.action ?? '', meant: through ? 'refused' : l?.cause.text, found: through ? l?.cause.text : 'refused' }
+    return {
+      key,
+      through,
+      what: `${l?.name || l?.party}${all ? `, ${l?.resource_name || l?.resource}` : ''}`,
+      action: l?.action ?? '',
+      meant: through ? 'refused' : l?.cause.text,
+      found: through ? l?.cause.text : 'refused',
+    }
   }
-  const rows = [...[...loose.keys()].filter((k) => !meant.has(k)).map((k) => row(k, true)), ...[...meant.keys()].filter((k) => !tight.has(k)).map((k) => row(k, false))]
+  const rows = [
+    ...[...loose.keys()].filter((k) => !meant.has(k)).map((k) => row(k, true)),
+    ...[...meant.keys()].filter((k) => !tight.has(k)).map((k) => row(k, false)),
+  ]
   if (rows.length === 0) return <p className="in-suite">The suite holds the same of all this.</p>
   return <Differing title="Where the suite differs" rows={rows} />
 }

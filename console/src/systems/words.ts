@@ -4,7 +4,15 @@ import { since, until, when } from '../parts/dates'
 /** What differs for whom, in words. */
 export function numbers(c: Counted): string {
   const one = (n: number, a: string, b: string) => (n === 0 ? '' : n === 1 ? `1 ${a}` : `${n.toLocaleString('en')} ${b}`)
-  return [one(c.granted, 'granted action', 'granted actions'), one(c.wide, 'action without a role', 'actions without a role'), one(c.newcomers, 'typical newcomer', 'typical newcomers')].filter(Boolean).join(', ') || 'nothing'
+  return (
+    [
+      one(c.granted, 'granted action', 'granted actions'),
+      one(c.wide, 'action without a role', 'actions without a role'),
+      one(c.newcomers, 'typical newcomer', 'typical newcomers'),
+    ]
+      .filter(Boolean)
+      .join(', ') || 'nothing'
+  )
 }
 
 export const modes: Record<SystemView['mode'], string> = {
@@ -39,7 +47,10 @@ export function standing(s: SystemSetting): { text: string; tone: 'right' | 'way
 /** How a system stands as a whole. */
 export function summary(v: SystemView): { text: string; tone: 'right' | 'way' | 'wrong' } {
   if (v.problem) return { text: `Not reached: ${v.problem}`, tone: 'wrong' }
-  const kept = v.kinds.reduce((n, k) => ({ wrong: n.wrong + k.differ + k.drift + k.unknown - k.accepted, open: n.open + k.open }), { wrong: 0, open: 0 })
+  const kept = v.kinds.reduce((n, k) => ({ wrong: n.wrong + k.differ + k.drift + k.unknown - k.accepted, open: n.open + k.open }), {
+    wrong: 0,
+    open: 0,
+  })
   const parts = [
     v.drift > 0 ? `${v.drift === 1 ? '1 setting was' : `${v.drift} settings were`} changed there` : '',
     v.differ - v.drift - v.open > 0 ? `${v.differ - v.drift - v.open} ${v.differ - v.drift - v.open === 1 ? 'differs' : 'differ'}` : '',
@@ -48,7 +59,8 @@ export function summary(v: SystemView): { text: string; tone: 'right' | 'way' | 
     kept.open > 0 ? `${kept.open.toLocaleString('en')} ${kept.open === 1 ? 'record is' : 'records are'} on the way` : '',
     v.braked > 0 ? `${v.braked} wait for somebody to let them go` : '',
   ].filter(Boolean)
-  if (parts.length === 0) return { text: v.kinds.length > 0 ? 'All settings and records are as meant.' : 'All settings are as meant.', tone: 'right' }
+  if (parts.length === 0)
+    return { text: v.kinds.length > 0 ? 'All settings and records are as meant.' : 'All settings are as meant.', tone: 'right' }
   return { text: parts.join(', ') + '.', tone: v.drift > 0 || v.differ > v.open || kept.wrong > 0 || v.braked > 0 ? 'wrong' : 'way' }
 }
 
@@ -80,13 +92,36 @@ export const recordStates: Record<string, string> = {
   failed: 'Failed',
 }
 
-const told: [string, string][] = [['name', ''], ['address', ''], ['resource', 'on'], ['mailbox', 'from'], ['to', 'to'], ['item', 'on'], ['standing', ''], ['role', ''], ['right', ''], ['keep_copy', 'copy stays:'], ['set_by', 'set by'], ['owner', 'kept by'], ['sponsor', 'answered for by'], ['from', 'from'], ['until', 'until'], ['for', 'for']]
+const told: [string, string][] = [
+  ['name', ''],
+  ['address', ''],
+  ['resource', 'on'],
+  ['mailbox', 'from'],
+  ['to', 'to'],
+  ['item', 'on'],
+  ['standing', ''],
+  ['role', ''],
+  ['right', ''],
+  ['keep_copy', 'copy stays:'],
+  ['set_by', 'set by'],
+  ['owner', 'kept by'],
+  ['sponsor', 'answered for by'],
+  ['from', 'from'],
+  ['until', 'until'],
+  ['for', 'for'],
+]
 
 /** An entry in a line; a dash for none. */
 export function thingText(t?: Thing): string {
   if (!t) return '–'
   return told
     .filter(([k]) => t[k])
-    .map(([k, w]) => (k === 'standing' ? (t[k] === 'in' ? 'lets in' : 'keeps out') : `${w ? w + ' ' : ''}${k === 'from' || k === 'until' ? t[k].slice(0, 10) : t[k].replace('_', ' ')}`))
+    .map(([k, w]) =>
+      k === 'standing'
+        ? t[k] === 'in'
+          ? 'lets in'
+          : 'keeps out'
+        : `${w ? w + ' ' : ''}${k === 'from' || k === 'until' ? t[k].slice(0, 10) : t[k].replace('_', ' ')}`,
+    )
     .join(', ')
 }

@@ -158,15 +158,15 @@ func tsTable(all []operations.Operation) ([]byte, error) {
 	var b bytes.Buffer
 	b.WriteString("// Written by internal/operations/write from the contract; make generate writes it anew.\n\n")
 	b.WriteString(
-		"export interface Operation {\n  method: string\n  pattern: string\n  draft: 'policy' | 'ask' | 'preview' | 'never'\n  policyWhere?: string\n  weighsSelf?: boolean\n}\n\n",
+		"export interface Operation {\n  draft: 'policy' | 'ask' | 'preview' | 'never'\n  policyWhere?: string\n  weighsSelf?: boolean\n}\n\n",
 	)
-	b.WriteString("/** Every operation but those that only ask by GET. */\nexport const operations: Operation[] = [\n")
+	b.WriteString("/** Every operation but those that only ask by GET. */\nexport const operations: Record<string, Operation | undefined> = {\n")
 	for i := range all {
 		o := &all[i]
 		if o.Method == "GET" && o.Draft == operations.Ask {
 			continue
 		}
-		fmt.Fprintf(&b, "  { method: '%s', pattern: '%s', draft: '%s'", o.Method, o.Pattern, o.Draft)
+		fmt.Fprintf(&b, "  '%s': { draft: '%s'", o.Key(), o.Draft)
 		if o.PolicyWhere != "" {
 			fmt.Fprintf(&b, ", policyWhere: '%s'", o.PolicyWhere)
 		}
@@ -175,7 +175,7 @@ func tsTable(all []operations.Operation) ([]byte, error) {
 		}
 		b.WriteString(" },\n")
 	}
-	b.WriteString("]\n")
+	b.WriteString("}\n")
 	return b.Bytes(), nil
 }
 
