@@ -858,6 +858,7 @@ export interface Schemas {
   Numbered: { key: string; name?: string; parties?: number; /** Of them those who may do anything */ reaching?: number; /** (party, action, resource) */ granted: number; services?: { [key: string]: number } }
   Numbers: {
     stated: Schemas['Stated']
+    /** Something changed since, and it is being counted again; asked for with soon */ behind?: boolean
     /** Records and live links */ parties: number
     reaching: number
     granted: number
@@ -1959,7 +1960,7 @@ export interface Operations {
   /** What is known of a partner's statement */ 'GET /api/v1/partners/{id}/statement': { path: { id: string }; answer: Schemas['TheirStatement'] }
   /** Fetch a partner's statement now; what is wrong with it is told and changes nothing */ 'POST /api/v1/partners/{id}/statement': { path: { id: string }; answer: Schemas['TheirStatement'] }
   /** Trust the key that a partner's statement is signed with now */ 'PUT /api/v1/partners/{id}/statement/key': { path: { id: string }; body: { /** Its thumbprint as their administrator confirmed it */ key: string; why?: Schemas['Why'] }; answer: Schemas['TheirStatement'] }
-  /** What everybody outside can do, in numbers (granted and wide kept apart) */ 'GET /api/v1/numbers': { query?: { at?: string }; answer: Schemas['Numbers'] }
+  /** What everybody outside can do, in numbers (granted and wide kept apart) */ 'GET /api/v1/numbers': { query?: { at?: string; soon?: boolean }; answer: Schemas['Numbers'] }
   /** The granted actions behind a number, one line a party and resource */ 'GET /api/v1/numbers/lines': { query?: { at?: string; action?: string; kind?: 'guest' | 'provisioned' | 'federated' | 'personal' | 'bearer'; partner?: string; space?: string; cursor?: string; limit?: number }; answer: Schemas['NumberLines'] }
   /** Whom a value of a rule lets do what; those who would lose something were it the next tighter one everywhere */ 'GET /api/v1/rules/{rule}/audience': { path: { rule: string }; query?: { value?: string; at?: string }; answer: Schemas['RuleAudience'] }
   /** What one party could come to do, or who could come to do something with a resource, without any administrator or keeper */ 'GET /api/v1/could': { query?: { who?: string; resource?: string; action?: string; all?: boolean; cursor?: string; limit?: number }; answer: Schemas['Could'] }

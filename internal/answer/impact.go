@@ -348,7 +348,11 @@ const maxSpaces = 1000
 // Numbers counts what everybody outside can do (model §7). stop, where not nil, ends
 // the work early.
 func (v *View) Numbers(stop <-chan struct{}, failed func() error) (contract.Numbers, error) {
-	p := v.Snapshot.Population(v.At, stop)
+	count := v.Snapshot.Population
+	if v.Aside {
+		count = v.Snapshot.PopulationAside
+	}
+	p := count(v.At, stop)
 	if p == nil {
 		return contract.Numbers{}, failed()
 	}

@@ -23,6 +23,7 @@ type View struct {
 	At       moment.Moment
 	Recorded string // now, then, first
 	Draft    string // as which it is answered; empty for what is in force
+	Aside    bool   // nobody waits for the answer: it leaves processors to others
 }
 
 // method says how results are found; notLooked what nobody can see from here.

@@ -452,20 +452,6 @@ func (s *server) BackTo(ctx context.Context, r apigen.BackToRequestObject) (apig
 	return apigen.BackTo201JSONResponse{Body: draftOut(x), Headers: apigen.BackTo201ResponseHeaders{ETag: ptr(x.Etag())}}, nil
 }
 
-func (s *server) Numbers(ctx context.Context, r apigen.NumbersRequestObject) (apigen.NumbersResponseObject, error) {
-	v, st, err := s.when(ctx, r.Params.At)
-	if err != nil {
-		return nil, err
-	}
-	x, err := s.results.get(s.key(v, st, r.Params.At, "numbers"), func() (any, error) {
-		return v.Numbers(ctx.Done(), ctx.Err)
-	})
-	if err != nil {
-		return nil, err
-	}
-	return apigen.Numbers200JSONResponse(x.(contract.Numbers)), nil
-}
-
 func (s *server) NumberLines(ctx context.Context, r apigen.NumberLinesRequestObject) (apigen.NumberLinesResponseObject, error) {
 	p := &r.Params
 	v, _, err := s.when(ctx, p.At)

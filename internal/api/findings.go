@@ -50,7 +50,7 @@ func (s *server) ListFindings(ctx context.Context, r apigen.ListFindingsRequestO
 	if at != 0 {
 		out.At, out.Behind = ptr(at.String()), &behind
 	}
-	count := map[string]*contract.FindingKind{}
+	count, hint := map[string]*contract.FindingKind{}, map[string]bool{}
 	started := after == ""
 	for i := range all {
 		f := &all[i]
@@ -66,6 +66,7 @@ func (s *server) ListFindings(ctx context.Context, r apigen.ListFindingsRequestO
 		k := count[f.Kind]
 		if k == nil {
 			entry, _ := finding.KindByName(f.Kind)
+			hint[f.Kind] = entry.Hint
 			k = &contract.FindingKind{Kind: f.Kind, Title: entry.Title, Do: entry.Do, Hint: entry.Hint}
 			count[f.Kind] = k
 		}
@@ -74,9 +75,8 @@ func (s *server) ListFindings(ctx context.Context, r apigen.ListFindingsRequestO
 		} else {
 			k.Open++
 		}
-		entry, _ := finding.KindByName(f.Kind)
 		switch {
-		case kind != "" && f.Kind != kind, kind == "" && entry.Hint && !hints:
+		case kind != "" && f.Kind != kind, kind == "" && hint[f.Kind] && !hints:
 			continue
 		case state == "accepted" && f.Accepted == nil, state != "accepted" && state != "all" && f.Accepted != nil:
 			continue

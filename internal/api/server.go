@@ -57,6 +57,7 @@ type Options struct {
 	Idle          time.Duration    // after how long without activity a session ends; 0: two hours
 	Fresh         time.Duration    // after how long since signing in the gravest acts ask for it anew; 0: never
 	Trusted       []netip.Prefix   // proxies: who they say asks is taken for who asks
+	Ahead         bool             // what takes long is found before somebody asks
 	BodyTime      time.Duration    // how long a body may take to come, besides files and lists; 0: 30 seconds
 
 	PublishStatement bool               // what our side admits is published, signed
@@ -76,6 +77,7 @@ type server struct {
 	ownTries  *tries // of what guests write on their own page, and of beginning to sign in elsewhere
 	dueLock   sync.Mutex
 	results   found
+	counting  lately[contract.Numbers]
 	repeats   repeats
 }
 
@@ -253,6 +255,9 @@ func New(o Options) (http.Handler, error) {
 	root.Handle("/scim/*", s.scimRoutes())
 	root.Post(EventsPath, s.takeEvent)
 	root.Handle("/*", console(o.Console))
+	if o.Ahead && !o.Decisions {
+		go s.countAhead()
+	}
 	return root, nil
 }
 

@@ -15486,6 +15486,18 @@ func NewNumbersRequest(server string, params *NumbersParams) (*http.Request, err
 
 		}
 
+		if params.Soon != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "soon", *params.Soon, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
 		if encoded := queryValues.Encode(); encoded != "" {
 			rawQueryFragments = append(rawQueryFragments, encoded)
 		}

@@ -6552,6 +6552,9 @@ type Numbered struct {
 // Numbers defines model for Numbers.
 type Numbers struct {
 	Actions []Numbered `json:"actions"`
+
+	// Behind Something changed since, and it is being counted again; asked for with soon
+	Behind  *bool      `json:"behind,omitempty"`
 	Granted int        `json:"granted"`
 	Kinds   []Numbered `json:"kinds"`
 
@@ -9537,6 +9540,9 @@ type PutListParams struct {
 // NumbersParams defines parameters for Numbers.
 type NumbersParams struct {
 	At *string `form:"at,omitempty" json:"at,omitempty"`
+
+	// Soon Do not wait for what changed just now: answer with what was counted before, and say as of when in stated
+	Soon *bool `form:"soon,omitempty" json:"soon,omitempty"`
 }
 
 // NumberLinesParams defines parameters for NumberLines.

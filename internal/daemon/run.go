@@ -350,6 +350,7 @@ func (a *app) run(ctx context.Context, cfg config.Config, log *slog.Logger, arou
 			Revision:         cli.Revision(),
 			Certificate:      ends,
 			Closing:          closing,
+			Ahead:            true,
 			Service:          svc,
 			Store:            st,
 			Console:          console.Files(),

@@ -7,7 +7,6 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
-	"slices"
 	"strings"
 	"time"
 
@@ -174,7 +173,7 @@ func (s *Service) FindingsSoon(ctx context.Context, wait time.Duration) (list []
 
 // accepted adds what systems show, and who accepted what.
 func (s *Service) accepted(ctx context.Context, n *noticed) ([]Noticed, error) {
-	now, all := s.Now(), n.all
+	now := s.Now()
 	systems, err := s.systemFindings(ctx, now) // readings are in no journal
 	if err != nil {
 		return nil, err
@@ -192,7 +191,6 @@ func (s *Service) accepted(ctx context.Context, n *noticed) ([]Noticed, error) {
 		return nil, err
 	}
 	odd, _ := s.odd(ctx, s.State(), now, 0)
-	all = slices.Concat(all, odd, systems, rounds, expected, before)
 	accepted := map[string]*finding.Accepted{}
 	err = s.store.Records(ctx, "acceptance", "", func(_ string, doc []byte) error {
 		var d acceptance
@@ -209,9 +207,20 @@ func (s *Service) accepted(ctx context.Context, n *noticed) ([]Noticed, error) {
 		}
 		return err
 	})
-	out := make([]Noticed, len(all))
-	for i, f := range all {
-		out[i] = Noticed{f, accepted[f.ID]}
+	lists := [][]finding.Finding{n.all, odd, systems, rounds, expected, before}
+	count := 0
+	for _, list := range lists {
+		count += len(list)
+	}
+	out := make([]Noticed, 0, count)
+	for _, list := range lists {
+		for i := range list {
+			x := Noticed{Finding: list[i]}
+			if len(accepted) > 0 {
+				x.Accepted = accepted[x.ID]
+			}
+			out = append(out, x)
+		}
 	}
 	return out, err
 }

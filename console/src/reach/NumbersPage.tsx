@@ -1,3 +1,4 @@
+import { again, Behind } from '../findings/FindingList'
 import { keepPreviousData, useInfiniteQuery, useQuery } from '@tanstack/react-query'
 import { Button } from 'react-bootstrap'
 import { Link, useSearchParams } from 'react-router'
@@ -61,7 +62,8 @@ export function NumbersPage() {
   const at = params.get('at') ?? ''
   const numbers = useQuery({
     queryKey: ['numbers', at],
-    queryFn: () => call('GET /api/v1/numbers', { query: { at } }),
+    queryFn: () => call('GET /api/v1/numbers', { query: { at, soon: true } }),
+    refetchInterval: (q) => again(q.state.data?.behind),
     placeholderData: keepPreviousData,
   })
   const x = numbers.data
@@ -76,6 +78,7 @@ export function NumbersPage() {
       <TimeLine at={at} onChange={(v) => setParams(v ? { at: v } : {})} />
       {numbers.error && <Wrong error={numbers.error} retry={() => void numbers.refetch()} />}
       {!x && !numbers.error && <Waiting what="Counting everybody" />}
+      {x?.behind && <Behind asOf={x.stated.at} />}
       {x && (
         <>
           <dl className="impact-figures">

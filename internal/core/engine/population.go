@@ -24,6 +24,15 @@ type Population struct {
 // Population counts the granted actions of everybody outside at a moment. Where
 // stop is closed it ends early with nil. It uses all processors.
 func (s *Snapshot) Population(at moment.Moment, stop <-chan struct{}) *Population {
+	return s.populationBy(at, stop, runtime.GOMAXPROCS(0))
+}
+
+// PopulationAside is Population by one processor, for who does not wait for it.
+func (s *Snapshot) PopulationAside(at moment.Moment, stop <-chan struct{}) *Population {
+	return s.populationBy(at, stop, 1)
+}
+
+func (s *Snapshot) populationBy(at moment.Moment, stop <-chan struct{}, workers int) *Population {
 	inv := &s.inv
 	s.indexed()
 	s.reversed()
@@ -34,7 +43,6 @@ func (s *Snapshot) Population(at moment.Moment, stop <-chan struct{}) *Populatio
 		spaces   []int
 	}
 	const stride = 4096
-	workers := runtime.GOMAXPROCS(0)
 	parts := make([]*part, workers)
 	var next atomic.Uint32
 	var group sync.WaitGroup

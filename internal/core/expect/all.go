@@ -172,6 +172,75 @@ func first(out, at Judged, i int) Judged {
 	return out
 }
 
+// alike are expectations about the same parties and actions, which are counted once for all of them.
+type alike struct {
+	*tally
+	s         *engine.Snapshot
+	at        moment.Moment
+	of        []*counting
+	everybody bool
+	in        *engine.Set
+	told, is  []uint64   // by the number of a known party: whether it was looked at, and is one of them
+	who       engine.Who // the newcomer or the link that was looked at last
+	whoIs     bool
+	members   []uint32
+}
+
+// has reports whether a known party is one of them.
+func (g *alike) has(i uint32, who engine.Who, kind engine.Kind) bool {
+	k, bit := int(i>>6), uint64(1)<<(i&63)
+	for k >= len(g.told) {
+		more := make([]uint64, max(64, len(g.told)))
+		g.told, g.is = append(g.told, more...), append(g.is, more...)
+	}
+	if g.told[k]&bit == 0 {
+		g.told[k] |= bit
+		if g.in.Has(i, who, kind) {
+			g.is[k] |= bit
+		}
+	}
+	return g.is[k]&bit != 0
+}
+
+// yes takes what a yes says of them.
+func (g *alike) yes(y *engine.Yes) {
+	switch {
+	case g.everybody:
+	case len(y.Members) > 0:
+		g.members = g.members[:0]
+		for _, i := range y.Members {
+			if g.has(i, y.Who, y.Kind) {
+				g.members = append(g.members, i)
+			}
+		}
+		switch {
+		case len(g.members) == 0:
+			return
+		case len(g.members) < len(y.Members):
+			part := *y
+			part.Members = g.members
+			part.Who = engine.Who{Address: g.s.AddressAt(g.members[0])}
+			part.Pairs = pairsOf(g.s, &part, g.at)
+			y = &part
+		}
+	case y.Party != engine.NoParty:
+		if !g.has(y.Party, y.Who, y.Kind) {
+			return
+		}
+	default:
+		if y.Who != g.who {
+			g.who, g.whoIs = y.Who, g.in.Has(engine.NoParty, y.Who, y.Kind)
+		}
+		if !g.whoIs {
+			return
+		}
+	}
+	fresh := g.add(y)
+	for _, c := range g.of {
+		c.take(y, fresh)
+	}
+}
+
 // sweep judges wide expectations together, moment by moment.
 func sweep(s *engine.Snapshot, all []*Statement, of []int, now moment.Moment, ahead Ahead, stop func() error,
 	found func(int, Judged)) error {
@@ -205,11 +274,10 @@ func sweep(s *engine.Snapshot, all []*Statement, of []int, now moment.Moment, ah
 		type asks struct {
 			*one
 			*counting
-			in    *engine.Set
-			party uint32 // whether this one is in the set is known
-			is    bool
 		}
 		var asked []asks
+		var groups []*alike
+		group := map[engine.Scope]*alike{} // by what they are about: parties and actions
 		for _, x := range open {
 			if _, is := slices.BinarySearchFunc(x.moments, m, cmp.Compare); !is || x.out.State == Broken {
 				continue
@@ -217,9 +285,16 @@ func sweep(s *engine.Snapshot, all []*Statement, of []int, now moment.Moment, ah
 			st := all[x.i]
 			scope.Actions |= st.Scope.Actions
 			scope.Outward |= st.Scope.Outward
+			g := group[st.Scope]
+			if g == nil {
+				g = &alike{s: s, at: m, everybody: st.Scope.Party.Everybody(), in: s.SetOf(st.Scope.Party, m), tally: newTally()}
+				group[st.Scope] = g
+				groups = append(groups, g)
+			}
 			c := st.counting(s, m)
-			c.examples = false
-			asked = append(asked, asks{one: x, counting: c, in: s.SetOf(st.Scope.Party, m), party: engine.NoParty})
+			c.examples, c.tally = false, g.tally
+			g.of = append(g.of, c)
+			asked = append(asked, asks{one: x, counting: c})
 		}
 		if len(asked) == 1 { // a set of its own is gone through faster
 			scope.Party = asked[0].Scope.Party
@@ -227,60 +302,24 @@ func sweep(s *engine.Snapshot, all []*Statement, of []int, now moment.Moment, ah
 		if len(asked) == 0 {
 			continue
 		}
-		about := make([][]*asks, len(catalogue.Actions())) // by action: those that it may break
+		about := make([][]*alike, len(catalogue.Actions())) // by action: those that it may break
 		for _, a := range catalogue.Actions() {
-			for k := range asked {
-				if x := &asked[k]; (x.Scope.Actions | x.Scope.Outward).Has(a.ID) {
-					about[a.ID] = append(about[a.ID], x)
+			for _, g := range groups {
+				if x := g.of[0]; (x.Scope.Actions | x.Scope.Outward).Has(a.ID) {
+					about[a.ID] = append(about[a.ID], g)
 				}
 			}
 		}
-		var members []uint32
 		if err := s.EachYes(&scope, m, stop, func(y *engine.Yes) error {
-			for _, a := range about[y.Action] {
-				if len(y.Members) == 0 {
-					is := a.is
-					if y.Party == engine.NoParty || y.Party != a.party {
-						is = a.Scope.Party.Everybody() || a.in.Has(y.Party, y.Who, y.Kind)
-						a.party, a.is = y.Party, is
-					}
-					if is {
-						if err := a.yes(y); err != nil {
-							return err
-						}
-					}
-					continue
-				}
-				if a.Scope.Party.Everybody() {
-					if err := a.yes(y); err != nil {
-						return err
-					}
-					continue
-				}
-				members = members[:0]
-				for _, i := range y.Members {
-					if a.in.Has(i, y.Who, y.Kind) {
-						members = append(members, i)
-					}
-				}
-				if len(members) == 0 {
-					continue
-				}
-				part := *y
-				if part.Members = members; len(members) < len(y.Members) {
-					part.Who = engine.Who{Address: s.AddressAt(members[0])}
-					part.Pairs = pairsOf(s, &part, m)
-				}
-				if err := a.yes(&part); err != nil {
-					return err
-				}
+			for _, g := range about[y.Action] {
+				g.yes(y)
 			}
 			return nil
 		}); err != nil {
 			return err
 		}
 		judged := make([]Judged, len(asked))
-		alike := map[string][]int{} // those that are broken, by what they are about
+		same := map[string][]int{} // those that are broken, by what they are about
 		for k := range asked {
 			a := &asked[k]
 			var err error
@@ -290,10 +329,10 @@ func sweep(s *engine.Snapshot, all []*Statement, of []int, now moment.Moment, ah
 			if judged[k].State == Broken && len(judged[k].Examples) == 0 {
 				x := all[a.i]
 				about := fmt.Sprint(x.Party, " ", x.Action, " ", x.Resource)
-				alike[about] = append(alike[about], k)
+				same[about] = append(same[about], k)
 			}
 		}
-		for _, these := range alike {
+		for _, these := range same {
 			var of []*Statement
 			for _, k := range these {
 				of = append(of, all[asked[k].i])

@@ -64,7 +64,7 @@ func (x *Statement) more(before, after *engine.Snapshot, at moment.Moment, stop 
 		if party != engine.NoParty {
 			c.who.add(party)
 		} else {
-			c.whoElse[who.String()] = true
+			c.whoElse[who] = true
 		}
 		if len(c.out.Examples) < First {
 			c.out.Examples = append(c.out.Examples, one)

@@ -152,19 +152,59 @@ func (x *Statement) Moments(s *engine.Snapshot, now moment.Moment) []moment.Mome
 // never stops no work.
 func never() error { return nil }
 
+// tally counts the yeses of a scope. Expectations about the same share one.
+type tally struct {
+	pairs     int
+	known     seen                // who may
+	links     map[engine.Who]bool // that may
+	newcomers map[engine.Who]bool // who may
+}
+
+func newTally() *tally {
+	return &tally{links: map[engine.Who]bool{}, newcomers: map[engine.Who]bool{}}
+}
+
+// add takes one yes, and returns how many of whom it tells were not told before.
+func (t *tally) add(y *engine.Yes) (fresh int) {
+	t.pairs += y.Pairs
+	switch {
+	case len(y.Members) > 0:
+		for _, m := range y.Members {
+			if t.known.add(m) {
+				fresh++
+			}
+		}
+	case y.Party != engine.NoParty:
+		if t.known.add(y.Party) {
+			fresh++
+		}
+	default:
+		of := t.links
+		if y.Newcomer {
+			of = t.newcomers
+		}
+		if !of[y.Who] {
+			of[y.Who] = true
+			fresh++
+		}
+	}
+	return
+}
+
+// may counts the known parties and links that may.
+func (t *tally) may() int { return t.known.n + len(t.links) }
+
 // counting collects what one expectation finds at one moment.
 type counting struct {
 	*Statement
-	s         *engine.Snapshot
-	out       Judged
-	only      []*engine.Set
-	known     seen            // who may
-	links     map[string]bool // that may
-	newcomers map[string]bool // who may
-	who       seen            // who breaks it
-	whoElse   map[string]bool
-	counted   []Counter // of at_most: each party once
-	examples  bool      // whether they are collected
+	*tally
+	s        *engine.Snapshot
+	out      Judged
+	only     []*engine.Set
+	who      seen // who breaks it
+	whoElse  map[engine.Who]bool
+	counted  []Counter // of at_most: each party once
+	examples bool      // whether they are collected
 }
 
 // seen is a set of known parties, by number.
@@ -187,8 +227,7 @@ func (x *seen) add(i uint32) bool {
 }
 
 func (x *Statement) counting(s *engine.Snapshot, at moment.Moment) *counting {
-	c := &counting{Statement: x, s: s, out: Judged{ID: x.ID, At: at}, links: map[string]bool{}, newcomers: map[string]bool{},
-		whoElse: map[string]bool{}, examples: true}
+	c := &counting{Statement: x, tally: newTally(), s: s, out: Judged{ID: x.ID, At: at}, whoElse: map[engine.Who]bool{}, examples: true}
 	for _, p := range x.only {
 		c.only = append(c.only, s.SetOf(p, at))
 	}
@@ -207,32 +246,16 @@ func allowed(only []*engine.Set, party uint32, who engine.Who, kind engine.Kind)
 
 // yes takes one yes of the scope.
 func (c *counting) yes(y *engine.Yes) error {
-	c.out.Answer += y.Pairs
-	fresh := 0
-	switch {
-	case len(y.Members) > 0:
-		for _, m := range y.Members {
-			if c.known.add(m) {
-				fresh++
-			}
-		}
-	case y.Party != engine.NoParty:
-		if c.known.add(y.Party) {
-			fresh++
-		}
-	default:
-		of := c.links
-		if y.Newcomer {
-			of = c.newcomers
-		}
-		if who := y.Who.String(); !of[who] {
-			of[who] = true
-			fresh++
-		}
-	}
+	c.take(y, c.add(y))
+	return nil
+}
+
+// take holds a yes that was counted against what is expected.
+func (c *counting) take(y *engine.Yes, fresh int) {
 	switch c.Expect.Sort {
-	case world.Never, world.OnlyUntil:
-		c.broken(y, y.Members, y.Pairs)
+	case world.Never, world.OnlyUntil: // every yes breaks it: what is counted of them is what is counted of all
+		c.out.State = Broken
+		c.example(y, y.Members)
 	case world.OnCondition:
 		if y.Conditions&c.conditions != c.conditions {
 			c.broken(y, y.Members, y.Pairs)
@@ -242,7 +265,7 @@ func (c *counting) yes(y *engine.Yes) error {
 			if !allowed(c.only, y.Party, y.Who, y.Kind) {
 				c.broken(y, nil, y.Pairs)
 			}
-			return nil
+			return
 		}
 		var not []uint32
 		for _, m := range y.Members {
@@ -264,7 +287,6 @@ func (c *counting) yes(y *engine.Yes) error {
 			c.counted = append(c.counted, c.counterOf(y, y.Members)...)
 		}
 	}
-	return nil
 }
 
 // counterOf makes counterexamples of a yes.
@@ -299,8 +321,13 @@ func (c *counting) broken(y *engine.Yes, members []uint32, pairs int) {
 	case y.Party != engine.NoParty:
 		c.who.add(y.Party)
 	default:
-		c.whoElse[y.Who.String()] = true
+		c.whoElse[y.Who] = true
 	}
+	c.example(y, members)
+}
+
+// example keeps the first counterexamples.
+func (c *counting) example(y *engine.Yes, members []uint32) {
 	if c.examples && len(c.out.Examples) < First {
 		c.out.Examples = append(c.out.Examples, c.counterOf(y, members)...)
 	}
@@ -309,7 +336,7 @@ func (c *counting) broken(y *engine.Yes, members []uint32, pairs int) {
 // done says what was found.
 func (c *counting) done(stop func() error) (Judged, error) {
 	out := &c.out
-	out.May = c.known.n + len(c.links)
+	out.Answer, out.May = c.pairs, c.may()
 	switch c.Expect.Sort {
 	case world.AtMost:
 		more := out.May > c.Expect.AtMost
@@ -344,7 +371,7 @@ func (c *counting) done(stop func() error) (Judged, error) {
 			if party != engine.NoParty {
 				c.who.add(party)
 			} else {
-				c.whoElse[x.Who] = true
+				c.whoElse[who] = true
 			}
 			if len(out.Examples) < First {
 				out.Examples = append(out.Examples, x)
@@ -356,7 +383,9 @@ func (c *counting) done(stop func() error) (Judged, error) {
 		}
 		out.Empty = asked == 0
 	}
-	out.Parties = c.who.n + len(c.whoElse)
+	if out.Parties = c.who.n + len(c.whoElse); c.Expect.Sort == world.Never || c.Expect.Sort == world.OnlyUntil {
+		out.Count, out.Parties = c.pairs, c.may()+len(c.newcomers)
+	}
 	if len(out.Examples) > First {
 		out.Examples = out.Examples[:First]
 	}
