@@ -178,7 +178,10 @@ func crowds(sides0, sides1 *Snapshot, at moment.Moment) []*crowd {
 			continue
 		}
 		l0, in0 := sides0.like(i, at, x0, &n0)
-		l1, in1 := sides1.like(i, at, x1, &n1)
+		l1, in1 := l0, in0
+		if sides1 != sides0 {
+			l1, in1 = sides1.like(i, at, x1, &n1)
+		}
 		if !in0 && !in1 {
 			continue
 		}

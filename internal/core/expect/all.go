@@ -3,8 +3,10 @@ package expect
 import (
 	"cmp"
 	"errors"
-	"fmt"
+	"runtime"
 	"slices"
+	"sync"
+	"sync/atomic"
 
 	"wexillum.example/internal/core/addr"
 	"wexillum.example/internal/core/catalogue"
@@ -98,37 +100,31 @@ func (x *Statement) on(now moment.Moment, ahead Ahead, days []moment.Moment) []m
 // errEnough ends the search for counterexamples.
 var errEnough = errors.New("there are enough")
 
-// firstOf finds the first counterexamples of expectations about the same at a moment, thing by thing, until each has enough.
-func firstOf(s *engine.Snapshot, of []*Statement, at moment.Moment, stop func() error) ([][]Counter, error) {
-	var open []*counting
-	for _, x := range of {
-		open = append(open, x.counting(s, at))
-	}
-	all := slices.Clone(open)
-	err := s.EachYes(&of[0].Scope, at, stop, func(y *engine.Yes) error {
-		for i := 0; i < len(open); {
-			c := open[i]
-			if len(c.out.Examples) >= First || len(c.counted) >= 4*First {
-				open = slices.Delete(open, i, i+1)
-				continue
+// examplesOf finds the first counterexamples of wide expectations that are broken at a moment, thing by thing, until
+// each has enough: those about the same together, and as many of these at once as there are processors.
+func examplesOf(s *engine.Snapshot, of []*Statement, at moment.Moment, stop func() error) ([][]Counter, error) {
+	groups, each := together(s, of, at)
+	err := atOnce(len(groups), stop, func(k int, stop func() error) error {
+		g := groups[k]
+		scope := g.of[0].Scope
+		err := s.EachYes(&scope, at, stop, func(y *engine.Yes) error {
+			g.yes(y)
+			if g.of = slices.DeleteFunc(g.of, (*counting).enough); len(g.of) == 0 {
+				return errEnough
 			}
-			if err := c.yes(y); err != nil {
-				return err
-			}
-			i++
+			return nil
+		})
+		if errors.Is(err, errEnough) {
+			return nil
 		}
-		if len(open) == 0 {
-			return errEnough
-		}
-		return nil
+		return err
 	})
-	if err != nil && !errors.Is(err, errEnough) {
+	if err != nil {
 		return nil, err
 	}
 	out := make([][]Counter, len(of))
-	for k, x := range of {
-		c := all[k]
-		if x.Expect.Sort == world.AtMost {
+	for k, c := range each {
+		if c.Expect.Sort == world.AtMost {
 			told := map[string]bool{}
 			for _, e := range c.counted {
 				if !told[e.Who] && len(c.out.Examples) < First {
@@ -140,6 +136,126 @@ func firstOf(s *engine.Snapshot, of []*Statement, at moment.Moment, stop func() 
 		out[k] = c.out.Examples[:min(First, len(c.out.Examples))]
 	}
 	return out, nil
+}
+
+// atOnce does n things, as many at once as there are processors, and ends with the first error. Each is handed a
+// stop that asks the one given, one at a time, and that fails once another of them did.
+func atOnce(n int, stop func() error, do func(k int, stop func() error) error) error {
+	var mu sync.Mutex
+	var failed error
+	shared := func() error {
+		mu.Lock()
+		defer mu.Unlock()
+		if failed == nil {
+			failed = stop()
+		}
+		return failed
+	}
+	var next atomic.Int64
+	var group sync.WaitGroup
+	for range min(n, runtime.GOMAXPROCS(0)) {
+		group.Go(func() {
+			for k := int(next.Add(1)) - 1; k < n; k = int(next.Add(1)) - 1 {
+				if err := do(k, shared); err != nil {
+					mu.Lock()
+					if failed == nil {
+						failed = err
+					}
+					mu.Unlock()
+					return
+				}
+			}
+		})
+	}
+	group.Wait()
+	return failed
+}
+
+// counted goes through a scope for expectations that are about parts of it, and returns what each of them found. The
+// actions are dealt to as many parts as there are processors, which are gone through at once.
+func counted(s *engine.Snapshot, of []*Statement, scope *engine.Scope, at moment.Moment, stop func() error) ([]*counting, error) {
+	type part struct {
+		groups []*alike
+		each   []*counting
+	}
+	parts := make([]part, max(1, min(runtime.GOMAXPROCS(0), len(of))))
+	err := atOnce(len(parts), stop, func(k int, stop func() error) error {
+		p := &parts[k]
+		p.groups, p.each = together(s, of, at)
+		for _, c := range p.each {
+			c.examples = false
+		}
+		mine := *scope
+		mine.Actions, mine.Outward = dealt(scope.Actions, k, len(parts)), dealt(scope.Outward, k, len(parts))
+		about := byAction(p.groups)
+		return s.EachYes(&mine, at, stop, func(y *engine.Yes) error {
+			for _, g := range about[y.Action] {
+				g.yes(y)
+			}
+			return nil
+		})
+	})
+	if err != nil {
+		return nil, err
+	}
+	for _, p := range parts[1:] {
+		for k, g := range p.groups {
+			parts[0].groups[k].tally.merge(g.tally)
+		}
+		for k, c := range p.each {
+			parts[0].each[k].merge(c)
+		}
+	}
+	return parts[0].each, nil
+}
+
+// dealt is every so many-th of some actions.
+func dealt(all engine.Actions, k, parts int) (out engine.Actions) {
+	n := 0
+	for _, a := range catalogue.Actions() {
+		if all.Has(a.ID) {
+			if n%parts == k {
+				out |= 1 << a.ID
+			}
+			n++
+		}
+	}
+	return
+}
+
+// enough reports whether no more counterexamples are looked for.
+func (c *counting) enough() bool { return len(c.out.Examples) >= First || len(c.counted) >= 4*First }
+
+// together puts expectations in groups of those that are about the same parties and actions, in the order in which
+// they come.
+func together(s *engine.Snapshot, of []*Statement, at moment.Moment) (groups []*alike, each []*counting) {
+	group := map[engine.Scope]*alike{}
+	for _, x := range of {
+		g := group[x.Scope]
+		if g == nil {
+			g = &alike{s: s, at: at, everybody: x.Scope.Party.Everybody(), in: s.SetOf(x.Scope.Party, at), tally: newTally()}
+			group[x.Scope] = g
+			groups = append(groups, g)
+		}
+		c := x.counting(s, at)
+		c.tally = g.tally
+		g.of = append(g.of, c)
+		each = append(each, c)
+	}
+	return
+}
+
+// byAction lists by action the groups that it may break.
+func byAction(groups []*alike) [][]*alike {
+	about := make([][]*alike, len(catalogue.Actions()))
+	for _, a := range catalogue.Actions() {
+		for _, g := range groups {
+			if x := g.of[0]; (x.Scope.Actions | x.Scope.Outward).Has(a.ID) {
+				about[a.ID] = append(about[a.ID], g)
+			}
+		}
+	}
+	return about
 }
 
 // judge judges at moments, in their order, up to the first at which it is broken.
@@ -271,84 +387,48 @@ func sweep(s *engine.Snapshot, all []*Statement, of []int, now moment.Moment, ah
 	slices.Sort(moments)
 	for _, m := range slices.Compact(moments) {
 		scope := engine.Scope{Together: true}
-		type asks struct {
-			*one
-			*counting
-		}
-		var asked []asks
-		var groups []*alike
-		group := map[engine.Scope]*alike{} // by what they are about: parties and actions
+		var asked []*one
+		var statements []*Statement
 		for _, x := range open {
 			if _, is := slices.BinarySearchFunc(x.moments, m, cmp.Compare); !is || x.out.State == Broken {
 				continue
 			}
-			st := all[x.i]
-			scope.Actions |= st.Scope.Actions
-			scope.Outward |= st.Scope.Outward
-			g := group[st.Scope]
-			if g == nil {
-				g = &alike{s: s, at: m, everybody: st.Scope.Party.Everybody(), in: s.SetOf(st.Scope.Party, m), tally: newTally()}
-				group[st.Scope] = g
-				groups = append(groups, g)
-			}
-			c := st.counting(s, m)
-			c.examples, c.tally = false, g.tally
-			g.of = append(g.of, c)
-			asked = append(asked, asks{one: x, counting: c})
+			scope.Actions |= all[x.i].Scope.Actions
+			scope.Outward |= all[x.i].Scope.Outward
+			asked, statements = append(asked, x), append(statements, all[x.i])
 		}
 		if len(asked) == 1 { // a set of its own is gone through faster
-			scope.Party = asked[0].Scope.Party
+			scope.Party = statements[0].Scope.Party
 		}
 		if len(asked) == 0 {
 			continue
 		}
-		about := make([][]*alike, len(catalogue.Actions())) // by action: those that it may break
-		for _, a := range catalogue.Actions() {
-			for _, g := range groups {
-				if x := g.of[0]; (x.Scope.Actions | x.Scope.Outward).Has(a.ID) {
-					about[a.ID] = append(about[a.ID], g)
-				}
-			}
-		}
-		if err := s.EachYes(&scope, m, stop, func(y *engine.Yes) error {
-			for _, g := range about[y.Action] {
-				g.yes(y)
-			}
-			return nil
-		}); err != nil {
+		each, err := counted(s, statements, &scope, m, stop)
+		if err != nil {
 			return err
 		}
 		judged := make([]Judged, len(asked))
-		same := map[string][]int{} // those that are broken, by what they are about
-		for k := range asked {
-			a := &asked[k]
+		var broken []int // those whose counterexamples are not known yet
+		statements = statements[:0]
+		for k, c := range each {
 			var err error
-			if judged[k], err = a.done(stop); err != nil {
+			if judged[k], err = c.done(stop); err != nil {
 				return err
 			}
 			if judged[k].State == Broken && len(judged[k].Examples) == 0 {
-				x := all[a.i]
-				about := fmt.Sprint(x.Party, " ", x.Action, " ", x.Resource)
-				same[about] = append(same[about], k)
+				broken, statements = append(broken, k), append(statements, c.Statement)
 			}
 		}
-		for _, these := range same {
-			var of []*Statement
-			for _, k := range these {
-				of = append(of, all[asked[k].i])
-			}
-			found, err := firstOf(s, of, m, stop)
-			if err != nil {
-				return err
-			}
-			for i, k := range these {
-				judged[k].Examples = found[i]
-			}
+		found, err := examplesOf(s, statements, m, stop)
+		if err != nil {
+			return err
 		}
-		for k := range asked {
-			a := &asked[k]
-			a.one.out = first(a.one.out, judged[k], a.one.asked)
-			a.one.asked++
+		for i, k := range broken {
+			judged[k].Examples = found[i]
+		}
+		for k, x := range asked {
+			x.out = first(x.out, judged[k], x.asked)
+			x.asked++
 		}
 	}
 	for _, x := range open {

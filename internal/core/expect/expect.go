@@ -3,6 +3,8 @@ package expect
 
 import (
 	"fmt"
+	"maps"
+	"math/bits"
 	"slices"
 	"strings"
 
@@ -191,6 +193,14 @@ func (t *tally) add(y *engine.Yes) (fresh int) {
 	return
 }
 
+// merge takes what another tally counted of other actions.
+func (t *tally) merge(of *tally) {
+	t.pairs += of.pairs
+	t.known.merge(&of.known)
+	maps.Copy(t.links, of.links)
+	maps.Copy(t.newcomers, of.newcomers)
+}
+
 // may counts the known parties and links that may.
 func (t *tally) may() int { return t.known.n + len(t.links) }
 
@@ -224,6 +234,19 @@ func (x *seen) add(i uint32) bool {
 	x.bits[k] |= 1 << (i & 63)
 	x.n++
 	return true
+}
+
+func (x *seen) merge(of *seen) {
+	if len(of.bits) > len(x.bits) {
+		x.bits = append(x.bits, make([]uint64, len(of.bits)-len(x.bits))...)
+	}
+	x.n = 0
+	for k := range x.bits {
+		if k < len(of.bits) {
+			x.bits[k] |= of.bits[k]
+		}
+		x.n += bits.OnesCount64(x.bits[k])
+	}
 }
 
 func (x *Statement) counting(s *engine.Snapshot, at moment.Moment) *counting {
@@ -287,6 +310,14 @@ func (c *counting) take(y *engine.Yes, fresh int) {
 			c.counted = append(c.counted, c.counterOf(y, y.Members)...)
 		}
 	}
+}
+
+// merge takes what was found about other actions, where no counterexamples are collected.
+func (c *counting) merge(of *counting) {
+	c.out.State = max(c.out.State, of.out.State)
+	c.out.Count += of.out.Count
+	c.who.merge(&of.who)
+	maps.Copy(c.whoElse, of.whoElse)
 }
 
 // counterOf makes counterexamples of a yes.
