@@ -35,7 +35,7 @@ export function ReachDiffers({ who }: { who: string }) {
     <Differing
       title="Where the suite differs"
       rows={lines.map((l) => ({
-        key: `${l.action}${l.resource}`,
+        key: [l.change, l.action, l.resource, l.was?.text, l.becomes?.text].join(' '),
         through: l.change === 'gained',
         what: l.name || l.resource,
         action: l.action,
@@ -89,7 +89,9 @@ interface Row {
 }
 
 function Differing({ title, rows }: { title: string; rows: Row[] }) {
-  const sorted = [...rows].sort((a, b) => Number(b.through) - Number(a.through))
+  // what is said alike of several, who or which are not named, is said once
+  const each = [...new Map(rows.map((r) => [r.key, r])).values()]
+  const sorted = each.sort((a, b) => Number(b.through) - Number(a.through))
   return (
     <section aria-label={title} className="mb-3">
       <h2>{title}</h2>
