@@ -53,6 +53,8 @@ type Domain struct{ name string }
 // label, and whatever RFC 5891 or UTS #46 refuses is a *SyntaxError.
 func ParseDomain(s string) (Domain, error) { return parseDomain(s, "domain", s, 0, true) }
 
+// parseDomain reads a domain in letters or in the form for the wire (RFC 5891), lowers it, and says at which column of the
+// whole text it is wrong: base is where s begins in it. root allows a dot at the end.
 func parseDomain(s, what, whole string, base int, root bool) (Domain, error) {
 	fail := func(pos int, reason string) (Domain, error) {
 		return Domain{}, &SyntaxError{What: what, Input: whole, Pos: base + pos, Reason: reason}
@@ -325,6 +327,7 @@ func atext(c byte) bool {
 	return c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || strings.IndexByte("!#$%&'*+-/=?^_`{|}~", c) >= 0
 }
 
+// lowerASCII lowers A to Z and leaves every other byte alone; it copies nothing where there is nothing to lower.
 func lowerASCII(s string) string {
 	for i := 0; i < len(s); i++ {
 		if s[i] >= 'A' && s[i] <= 'Z' {

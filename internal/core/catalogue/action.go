@@ -483,6 +483,7 @@ func NearestAction(name string) string {
 	return best
 }
 
+// buildActions lists the catalogue of actions: what each is about, who does it, and what must be so for each sort of account.
 func buildActions() []Action {
 	r := MustRule
 	at := func(rule string, v Value) Need { return Need{Kind: AtLeast, Rule: r(rule), Value: v} }

@@ -186,6 +186,8 @@ var littleWords = map[string]bool{
 	"their": true, "let": true, "i": true, "do": true, "not": true,
 }
 
+// find lists rules that words may mean, the best first: with every those that all words fit, else those that at least half of
+// them fit, little words such as "may" left out.
 func find(query string, every bool) []*Rule {
 	words := strings.FieldsFunc(strings.ToLower(query), func(r rune) bool {
 		return r == ' ' || r == '.' || r == '_' || r == ',' || r == '-' || r == '?'
@@ -222,6 +224,8 @@ func find(query string, every bool) []*Rule {
 	return out
 }
 
+// matches says how well a word fits a rule: a word of its name weighs more than a search word, and that more than one of its
+// title; the word itself more than its beginning, and that more than one letter amiss. 0 is not at all.
 func (r *Rule) matches(w string) int {
 	best := 0
 	try := func(text string, weight int) {
@@ -243,6 +247,8 @@ func (r *Rule) matches(w string) int {
 	return best
 }
 
+// check holds a rule to what every other part relies on: a sentence for each value, title, words and reason, and a default that
+// is no looser than the limit.
 func (r *Rule) check() error {
 	want := len(r.Scale.Names)
 	if r.Scale.Shape == Days {

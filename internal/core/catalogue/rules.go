@@ -29,6 +29,7 @@ type entry struct {
 
 func yes(off, on string) []string { return []string{off, on} }
 
+// buildRules reads the catalogue of rules and gives each its number, in the order in which they stand.
 func buildRules() []Rule {
 	out := make([]Rule, 0, NumRules)
 	parse := func(s Scale, text string) Value {

@@ -87,6 +87,7 @@ func (s Scale) Parse(words ...string) (Value, error) {
 	return Unset, fmt.Errorf("%q is off the scale: %s", w, s.Describe())
 }
 
+// parseMethods reads a set of methods, as a value with one bit for each; "all" is every one.
 func (s Scale) parseMethods(words []string) (Value, error) {
 	if len(words) == 1 && words[0] == "all" {
 		return s.Loosest(), nil

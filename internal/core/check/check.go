@@ -443,6 +443,8 @@ func parted(text, at string) (out []string) {
 	return append(out, text[from:])
 }
 
+// splitCSV hands over one column of a list whose first line names its columns, with the line on which each value stands.
+// Upper and lower case are one; where there is no such column, the error names those there are.
 func splitCSV(in io.Reader, column string, fn func(line int, text string) error) error {
 	r := sheet.NewReader(in)
 	r.FieldsPerRecord, r.ReuseRecord, r.LazyQuotes = -1, true, true

@@ -323,6 +323,7 @@ func (a *Act) grant(at moment.Moment) world.Grant {
 	return world.Grant{Address: a.Party, Resource: a.Resource, Role: a.Role, From: at, Until: moment.Never, Reviewed: at}
 }
 
+// guest is the record that an act makes for somebody: without an end, and accepted and seen only where it is active at once.
 func (a *Act) guest(state world.State, at moment.Moment) *world.Guest {
 	g := &world.Guest{
 		Address: a.Party, State: state, Origins: world.ByInvitation, Since: at, Accepted: moment.Never, Renewed: moment.Always,

@@ -102,6 +102,7 @@ func (l *Line) star() {
 	}
 }
 
+// readCSV reads a list whose first line names its columns; one that is not known is an error that names those there are.
 func readCSV(in io.Reader) ([]Line, error) {
 	r := sheet.NewReader(in)
 	head, err := r.Read()
@@ -245,6 +246,7 @@ func (x *weighing) partners(partner string) {
 	x.next.Partners = slices.Clone(x.w.Partners)
 }
 
+// line weighs one line: what is wrong with it, or what it would change.
 func (x *weighing) line(l *Line, partner string) {
 	refuse := func(format string, args ...any) {
 		l.Result, l.Cause = Refused, fmt.Sprintf(format, args...)
@@ -290,6 +292,7 @@ func (x *weighing) line(l *Line, partner string) {
 	}
 }
 
+// partnerLine weighs a domain that is to be a partner's.
 func (x *weighing) partnerLine(l *Line, d addr.Domain, partner string, refuse func(string, ...any)) {
 	if l.Partner == "" {
 		l.Partner = partner
@@ -339,6 +342,7 @@ func (x *weighing) copied(i int) {
 	}
 }
 
+// barLine weighs a domain or an address that is to be barred.
 func (x *weighing) barLine(l *Line, d addr.Domain, a addr.Address, refuse func(string, ...any)) {
 	if ours(x.w, d) {
 		refuse("%s is one of ours; bars are for outsiders", l.Name)
@@ -375,6 +379,7 @@ func (x *weighing) barLine(l *Line, d addr.Domain, a addr.Address, refuse func(s
 	}
 }
 
+// personalLine weighs a domain that is to count as one of private addresses.
 func (x *weighing) personalLine(l *Line, d addr.Domain, refuse func(string, ...any)) {
 	switch {
 	case ours(x.w, d):

@@ -233,6 +233,7 @@ func (e *Edit) Changes() []Change {
 	return out
 }
 
+// walk lists the fields in which two records differ, by their paths, down to those that hold no further fields.
 func walk(was, now []byte, path string, out *[]Change) {
 	if bytes.Equal(was, now) {
 		return

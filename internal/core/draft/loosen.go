@@ -261,6 +261,7 @@ func openness(o world.Opening) int {
 	return 1
 }
 
+// ruleStates is limit and default of every rule, as set or as the catalogue begins.
 func ruleStates(w *world.World) (out [catalogue.NumRules]world.RuleSetting) {
 	for i, r := range catalogue.Rules() {
 		out[i] = world.RuleSetting{Rule: r.ID, Limit: r.Limit, Default: r.Default}

@@ -417,6 +417,7 @@ var actionHolds = func() (out []bool) {
 	return
 }()
 
+// findResource looks up what the question is about, and says where it is none of what the action takes.
 func (a *asker) findResource() error {
 	inv, r := &a.s.inv, &a.q.Resource
 	wrong := func(reason string) error { return &WrongUse{"resource", r.String(), reason} }
@@ -478,6 +479,7 @@ func (a *asker) nearRows() (rules, held uint32) {
 
 func (a *asker) resourceID() string { return a.q.Resource.ID }
 
+// findSubject looks up who asks: a person of ours, an address, or whoever holds a link.
 func (a *asker) findSubject() error {
 	inv, w := &a.s.inv, &a.q.Subject
 	switch w.Kind {
@@ -611,6 +613,8 @@ func (a *asker) account(acc Account, class catalogue.Class, nature bool) {
 	a.nAccounts++
 }
 
+// findAccounts lists the accounts that the subject could come with, in the order of preference: as a person of ours, with a
+// link, with a record here, or with the account they have at home. A question may name one of them.
 func (a *asker) findAccounts() error {
 	asks := a.rows
 	home := catalogue.Federated
@@ -659,6 +663,8 @@ func (s *Snapshot) Decide(q *Question) (Verdict, error) {
 	return a.decide(), nil
 }
 
+// decide asks the accounts in the order of preference until one is answered with yes; where none is, the no with the fewest
+// refusing gates counts.
 func (a *asker) decide() Verdict {
 	var best Verdict
 	for i := 0; i < a.nAccounts; i++ {
@@ -724,6 +730,7 @@ func (a *asker) ask(acc accountAsked) Verdict {
 	return v
 }
 
+// natureText says why an action makes no sense for somebody of a kind.
 func natureText(k Kind, act *catalogue.Action) string {
 	if act.Asks[catalogue.Ours] != nil && act.Asks[catalogue.Record] == nil {
 		return "only our own people " + act.Title

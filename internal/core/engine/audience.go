@@ -189,6 +189,7 @@ func (s *Snapshot) indexed() *index {
 	return s.idx
 }
 
+// make builds the lists that lead from a space to what is in it and to who holds something there.
 func (r *index) make(inv *inventory) {
 	n := inv.spaces.n
 	r.items = fillLists(n, func(add func(uint32, inside)) {

@@ -97,6 +97,8 @@ func (s *Snapshot) Potential(at moment.Moment) *Potential {
 		helpers: map[[2]uint32][]*couldHolder{}}
 }
 
+// couldTables prepares what every question about what could come to be shares at a moment: the loosest state that permitted acts
+// lead to, and classes of places and people that answer alike. They hold from one moment at which anything turns to the next.
 func (s *Snapshot) couldTables(at moment.Moment) *couldTables {
 	inv := &s.inv
 	t := &couldTables{now: s, most: s.most(at), from: moment.Always, until: moment.Never, wide: map[catalogue.ResourceKind][]alike{}}
@@ -331,6 +333,7 @@ func answerIs(is bool) answer {
 	return no
 }
 
+// of is what is known of one party; it is kept, so that each answer is found once.
 func (p *Potential) of(who Who) *couldOf {
 	if o := p.kept[who.String()]; o != nil {
 		return o

@@ -101,6 +101,7 @@ func (o *couldOf) spaceActions(c int32) Actions {
 	return o.onSpace[c]
 }
 
+// itemActions are what a party could come to do with items of a class.
 func (o *couldOf) itemActions(c int32) Actions {
 	if o.done[1][c] {
 		return o.onItem[c]

@@ -41,6 +41,7 @@ func fromSeconds(s uint32) moment.Moment {
 	return moment.Moment(s) * 1e6
 }
 
+// putDates takes over the moments of a guest's record that their fate is computed from.
 func (e *Editor) putDates(i uint32, g *world.Guest, name ref) {
 	was := e.inv.dates.at(i)
 	d := dates{

@@ -118,6 +118,7 @@ func (c *Cause) ownNext() (next string, ok bool) {
 	return "", false
 }
 
+// fill puts names, dates and values into the text of a cause, at the places in braces.
 func (c *Cause) fill(text string) string {
 	if !strings.Contains(text, "{") {
 		return text

@@ -329,6 +329,8 @@ func secondsUp(m moment.Moment) uint32 {
 	return uint32((m + 1e6 - 1) / 1e6)
 }
 
+// apply enters the fates that were computed: from when a record is suspended and gone, why, and which grants have fallen silent.
+// Grants that snapshots share are copied before.
 func (e *Editor) apply(found []settled) {
 	v := &e.inv
 	for _, x := range found {

@@ -430,6 +430,7 @@ func (a *asker) counterpart(ask *catalogue.Ask) {
 	}
 }
 
+// stance asks the partner's half: whether they are known to admit or refuse what their side decides about.
 func (a *asker) stance(who *outside, k catalogue.Key, f catalogue.Feature) {
 	p := &a.s.pol.rest[who.partner]
 	st := p.stance[k]
