@@ -48,7 +48,8 @@ func (s *server) countAhead() {
 		return
 	}
 	aside := s.counted(ctx, "", v)
-	if _, _, err := s.counting.soon(ctx, s.key(v, st, nil, "numbers"), 0, func(bool) (contract.Numbers, error) { return aside(true) }); err != nil {
+	count := func(bool) (contract.Numbers, error) { return aside(true) }
+	if _, _, err := s.counting.soon(ctx, s.key(v, st, nil, "numbers"), 0, count); err != nil {
 		s.Log.Warn("everybody could not be counted ahead", "error", err)
 	}
 }
@@ -74,7 +75,9 @@ type lately[T any] struct {
 // soon answers by the last answer where it is still right. Else it begins to find it anew, unless that is being
 // done or was done just now: it rests after each time for as often as long as the time took. It waits so long for
 // it; if it is not there then, the last answer is given, which is behind. The first is waited for.
-func (l *lately[T]) soon(ctx context.Context, key string, wait time.Duration, find func(aside bool) (T, error)) (x T, behind bool, err error) {
+func (l *lately[T]) soon(ctx context.Context, key string, wait time.Duration, find func(aside bool) (T, error)) (
+	x T, behind bool, err error,
+) {
 	l.Lock()
 	if l.key == key || l.key == "" {
 		none, x := l.key == "", l.last
