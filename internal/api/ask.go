@@ -48,8 +48,13 @@ func (s *server) unkept(ctx context.Context, st *service.State, q *engine.Questi
 
 // names says which names whoever asks may use: members do not learn guests by theirs.
 func names(ctx context.Context) answer.Names {
-	all := map[may.Names]answer.Names{may.AllNames: answer.AllNames, may.OurNames: answer.OurNames, may.NoNames: answer.NoNames}
-	return all[whoIs(ctx).Learns()]
+	switch me := whoIs(ctx); {
+	case me.Own():
+		return answer.OurNames
+	case me.NeedsNoNames():
+		return answer.NoNames
+	}
+	return answer.AllNames
 }
 
 func (s *server) Ask(ctx context.Context, r apigen.AskRequestObject) (apigen.AskResponseObject, error) {

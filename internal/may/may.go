@@ -107,27 +107,8 @@ func (w Who) TakesOver(person string) bool {
 	return w.Stands != nil && slices.Contains(w.Stands.Orphans, person)
 }
 
-// Names is how much of other people's names somebody learns.
-type Names uint8
-
-// Everybody's names, those of our own people alone, or none.
-const (
-	AllNames Names = iota
-	OurNames
-	NoNames
-)
-
-// Learns says which names whoever asks may use: members do not learn guests by theirs, and systems that ask for
-// decisions need none.
-func (w Who) Learns() Names {
-	switch {
-	case w.Own():
-		return OurNames
-	case w.Token != "" && w.Role == Decisions:
-		return NoNames
-	}
-	return AllNames
-}
+// NeedsNoNames reports whether it is a system that asks for decisions, which needs nobody's name.
+func (w Who) NeedsNoNames() bool { return w.Token != "" && w.Role == Decisions }
 
 // Extent is how much of a kind somebody may look through.
 type Extent uint8

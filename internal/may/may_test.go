@@ -49,7 +49,7 @@ func questions() (names []string, ask func(q int, w Who) string) {
 		{"of a service", func(w Who) any { return w.OfService() }},
 		{"deputy of cy", func(w Who) any { return w.DeputyOf("cy") }},
 		{"takes over from dan", func(w Who) any { return w.TakesOver("dan") }},
-		{"names", func(w Who) any { return []string{"all", "ours", "none"}[w.Learns()] }},
+		{"needs no names", func(w Who) any { return w.NeedsNoNames() }},
 		{"sees joined", func(w Who) any { return w.SeesPlace(places{}, joined) }},
 		{"sees other", func(w Who) any { return w.SeesPlace(places{}, other) }},
 		{"members of a group", func(w Who) any { return w.SeesMembers() }},

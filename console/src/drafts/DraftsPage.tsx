@@ -173,6 +173,7 @@ function Revisions({ role }: { role: string }) {
       <h2 id="h-revisions">Published</h2>
       {pages.error && <Wrong error={pages.error} retry={() => void pages.refetch()} />}
       {back.error && <Wrong error={back.error} />}
+      {pages.isLoading && <Waiting what="Reading revisions" />}
       <ol className="revisions">
         {list.map((r, i) => (
           <li key={r.number} className={i === 0 && !pages.isPlaceholderData ? 'is-now' : ''}>

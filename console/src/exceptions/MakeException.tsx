@@ -4,19 +4,11 @@ import { Button, Form } from 'react-bootstrap'
 import { call, Failure, type Rule } from '../api'
 import { AskDialog } from '../parts/AskDialog'
 import { Chips } from '../parts/Chips'
+import { idOf } from '../parts/ids'
 import { against } from '../places/ValueTable'
 
 /** Makes an id of a reason: its first words. */
-function idOf(reason: string): string {
-  const words = reason
-    .toLowerCase()
-    .normalize('NFD')
-    .replace(/[^a-z0-9]+/g, '-')
-    .replace(/^-|-$/g, '')
-    .slice(0, 40)
-    .replace(/-$/, '')
-  return words || 'exception'
-}
+const idOfReason = (reason: string) => idOf(reason).slice(0, 40).replace(/-$/, '') || 'exception'
 
 /** Makes something under a name, or where that is taken under the name with a number. */
 async function named<T>(id: string, make: (id: string) => Promise<T>): Promise<T> {
@@ -55,7 +47,7 @@ export function Make({
   const able = (rules.data?.rules ?? []).filter((r) => r.layers.includes('people'))
   const save = useMutation({
     mutationFn: () =>
-      named(idOf(reason), (id) =>
+      named(idOfReason(reason), (id) =>
         call('POST /api/v1/exceptions', {
           body: {
             id,

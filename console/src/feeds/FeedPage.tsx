@@ -154,6 +154,7 @@ function Told({ f, apply }: { f: Feed; apply?: () => void }) {
         )}
       </div>
       {people.error && <Wrong error={people.error} retry={() => void people.refetch()} />}
+      {people.isLoading && <Waiting what="Reading whom it tells of" />}
       {people.data && all.length === 0 && <Empty>{waiting ? 'Nobody waits.' : 'It has told of nobody yet.'}</Empty>}
       {all.length > 0 && (
         <table className="table">

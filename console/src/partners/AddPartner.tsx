@@ -4,6 +4,7 @@ import { useState } from 'react'
 import { Form } from 'react-bootstrap'
 import { AskDialog } from '../parts/AskDialog'
 import { useNavigate } from 'react-router'
+import { idOf } from '../parts/ids'
 
 export function AddPartner({ close }: { close: () => void }) {
   const [id, setID] = useState('')
@@ -67,13 +68,7 @@ export function AddPartner({ close }: { close: () => void }) {
             value={name}
             onChange={(e) => {
               setName(e.target.value)
-              setID(
-                e.target.value
-                  .toLowerCase()
-                  .normalize('NFD')
-                  .replace(/[^a-z0-9]+/g, '-')
-                  .replace(/^-|-$/g, ''),
-              )
+              setID(idOf(e.target.value))
             }}
           />
         </Form.Group>

@@ -6,6 +6,7 @@ import { call, type Operations, type Partner, type Rearranged } from '../api'
 import { AskDialog } from '../parts/AskDialog'
 import { Combo } from '../parts/Combo'
 import { useRefresh } from '../parts/change'
+import { idOf } from '../parts/ids'
 
 /** What a merge or a split would do, before it is done. */
 function Weighing({ x }: { x: Rearranged }) {
@@ -136,13 +137,7 @@ export function Split({ p, close }: { p: Partner; close: () => void }) {
           value={name}
           onChange={(e) => {
             setName(e.target.value)
-            setID(
-              e.target.value
-                .toLowerCase()
-                .normalize('NFD')
-                .replace(/[^a-z0-9]+/g, '-')
-                .replace(/^-|-$/g, ''),
-            )
+            setID(idOf(e.target.value))
             forget()
           }}
         />

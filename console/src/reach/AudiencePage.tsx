@@ -3,11 +3,12 @@ import { useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
 import { Link, useSearchParams } from 'react-router'
 import { call, linked, query, type AudienceLine } from '../api'
-import { Empty, Page, since, until, Waiting, Wrong } from '../parts/bits'
+import { Empty, Page, Waiting, Wrong } from '../parts/bits'
 import { CouldList, NowOrCould } from '../could/CouldList'
 import { Combo } from '../parts/Combo'
 import { AudienceDiffers } from '../systems/WhereItDiffers'
 import { StatedLine, TimeLine } from './time'
+import { Through } from './Through'
 
 type Line = { key: string; verbs: string[]; l: AudienceLine }
 
@@ -139,14 +140,7 @@ export function AudiencePage() {
                         {verbs.map((v) => v.split('.')[1].replaceAll('_', ' ')).join(', ')}
                         {l.conditions.length > 0 && <span className="sub">with {l.conditions.join(', ').replaceAll('_', ' ')}</span>}
                       </td>
-                      <td>
-                        {l.cause.text}
-                        {l.residual && <span className="residual"> Residual risk.</span>}
-                      </td>
-                      <td>
-                        {l.since ? since(l.since) : ''}
-                        {l.until ? ` until ${until(l.until)}` : ''}
-                      </td>
+                      <Through l={l} />
                     </tr>
                   ))}
                 </tbody>

@@ -1,4 +1,4 @@
-import { Empty, Waiting, Wrong, since, until } from '../parts/bits'
+import { Empty, Waiting, Wrong, until } from '../parts/bits'
 import { keepPreviousData, useQuery } from '@tanstack/react-query'
 import { Fragment, useState } from 'react'
 import { Form } from 'react-bootstrap'
@@ -6,6 +6,7 @@ import { Link } from 'react-router'
 import { call, linked, query, services, type ReachLine } from '../api'
 import { ReachDiffers } from '../systems/WhereItDiffers'
 import { StatedLine } from './time'
+import { Through } from './Through'
 
 type Line = { key: string; resource: string; name?: string; count: number; verbs: string[]; l: ReachLine }
 
@@ -85,14 +86,7 @@ export function One({ who, at }: { who: string; at: string }) {
                             ))}
                         {l.conditions.length > 0 && <span className="sub">with {l.conditions.join(', ').replaceAll('_', ' ')}</span>}
                       </td>
-                      <td>
-                        {l.cause.text}
-                        {l.residual && <span className="residual"> Residual risk.</span>}
-                      </td>
-                      <td>
-                        {l.since ? since(l.since) : ''}
-                        {l.until ? ` until ${until(l.until)}` : ''}
-                      </td>
+                      <Through l={l} />
                     </tr>
                   ))}
                 </tbody>
