@@ -13,6 +13,8 @@ import (
 )
 
 // Way is a way to connect.
+// For and Against are sentences with the figures in them, so that whoever disagrees with the weight
+// sees what it was made of.
 type Way struct {
 	Name    string // guests, federation, membership, feed
 	Title   string
@@ -27,6 +29,8 @@ type Way struct {
 }
 
 // Advice is what fits, the best first, with the figures behind it.
+// Ways holds all four, also those that do not fit: a reader who has one of them in mind finds out
+// what speaks against it.
 type Advice struct {
 	Figures engine.Dealings
 	Ways    []Way
@@ -42,13 +46,17 @@ const (
 	busy   = 10 // so many come and go that some are forgotten
 )
 
+// weighing is a way while what speaks for and against it is collected.
 type weighing struct{ Way }
 
+// pro adds n to what speaks for the way, with the sentence that says what.
 func (w *weighing) pro(n int, format string, args ...any) {
 	w.Weight += n
 	w.For = append(w.For, fmt.Sprintf(format, args...))
 }
 
+// con takes n from it. A con of 3 or 4 is meant to outweigh all that may speak for a way: it is
+// said where the partner's side forbids it.
 func (w *weighing) con(n int, format string, args ...any) {
 	w.Weight -= n
 	w.Against = append(w.Against, fmt.Sprintf(format, args...))
@@ -57,10 +65,13 @@ func (w *weighing) con(n int, format string, args ...any) {
 // On weighs the ways for a partner. halves are both halves of it; feed says that
 // the rule for its people feed is on.
 func On(d engine.Dealings, halves []world.Half, feed bool) Advice {
+	// Halves come as a list of the fourteen keys; most questions below are about one of them.
 	half := map[string]world.Half{}
 	for _, h := range halves {
 		half[h.Key.String()] = h
 	}
+	// A refusal of theirs that we know of counts; what is unknown does not speak against a way by
+	// itself.
 	refuses := func(keys ...catalogue.Key) string {
 		for _, k := range keys {
 			if half[k.String()].Theirs == world.SaysRefuses {
@@ -80,6 +91,8 @@ func On(d engine.Dealings, halves []world.Half, feed bool) Advice {
 		catalogue.Directory,
 	)
 
+	// Single guests are the way that always works, so their weight begins at nothing and is moved
+	// by how much handwork they are.
 	guests := &weighing{
 		Way{
 			Name:  "guests",
@@ -111,6 +124,7 @@ func On(d engine.Dealings, halves []world.Half, feed bool) Advice {
 		guests.con(4, "they refuse %s: their people may not accept invitations", k)
 	}
 
+	// Federation suits whoever only talks. Each role they hold speaks against it.
 	fed := &weighing{
 		Way{
 			Name:  "federation",
@@ -144,6 +158,7 @@ func On(d engine.Dealings, halves []world.Half, feed bool) Advice {
 		fed.pro(1, "both sides are open for it already")
 	}
 
+	// Membership suits a few who share whole spaces with us and have an account at home.
 	member := &weighing{
 		Way{
 			Name:  "membership",
@@ -176,6 +191,8 @@ func On(d engine.Dealings, halves []world.Half, feed bool) Advice {
 		member.con(1, "nobody knows whether they admit spaces.in")
 	}
 
+	// A feed is worth its setting up from some forty people on, or where people come and go all the
+	// time.
 	kept := &weighing{
 		Way{
 			Name:  "feed",
@@ -211,6 +228,7 @@ func On(d engine.Dealings, halves []world.Half, feed bool) Advice {
 		a.Ways = append(a.Ways, w.Way)
 	}
 	sort.SliceStable(a.Ways, func(i, j int) bool { return a.Ways[i].Weight > a.Ways[j].Weight })
+	// Ways within one point of the best are equal for all that a rule of thumb can tell.
 	best := a.Ways[0].Weight
 	for i := range a.Ways {
 		a.Ways[i].Fits = a.Ways[i].Weight > 0 && a.Ways[i].Weight >= best-1
@@ -226,6 +244,7 @@ func On(d engine.Dealings, halves []world.Half, feed bool) Advice {
 	return a
 }
 
+// count writes a number with the words for one or for more.
 func count(n int, one, more string) string {
 	if n == 1 {
 		return "1 " + one
@@ -233,4 +252,5 @@ func count(n int, one, more string) string {
 	return fmt.Sprintf("%d %s", n, more)
 }
 
+// lower writes the first letter small; titles begin with an ASCII letter.
 func lower(s string) string { return string(s[0]|0x20) + s[1:] }

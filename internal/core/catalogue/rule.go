@@ -8,12 +8,14 @@ import (
 )
 
 // RuleID is the place of a rule in Rules; it is stable within one build only.
+// Whatever is kept or sent names rules by name.
 type RuleID uint8
 
 // NoRule stands where no rule is meant.
 const NoRule RuleID = 0xFF
 
 // Layers is a set of the layers besides the organisation that may set a rule.
+// Defaults and limits of the organisation are no members: every rule has both.
 type Layers uint8
 
 // The layers of model §3, from the widest to the nearest.
@@ -47,6 +49,8 @@ func (l Layers) Names() []string {
 }
 
 // Rule is one named setting of the catalogue.
+// What an administrator reads of a rule is here beside what the engine needs, so that a page, a
+// help text and an answer never describe it differently.
 type Rule struct {
 	ID        RuleID
 	Name      string // service.name, stable once published
@@ -66,6 +70,8 @@ type Rule struct {
 func (r *Rule) Service() string { s, _, _ := strings.Cut(r.Name, "."); return s }
 
 // Sentence says in plain words what v means.
+// Of days N is replaced by the number; of methods the sentences of all that are in the set follow
+// each other.
 func (r *Rule) Sentence(v Value) string {
 	switch r.Scale.Shape {
 	case Days:
@@ -107,6 +113,7 @@ func (id RuleID) String() string {
 }
 
 // RuleByName finds a rule by its name.
+// Some eighty names are compared one by one: it is asked when a world is read, not when it is used.
 func RuleByName(name string) (*Rule, bool) {
 	for i := range rules {
 		if rules[i].Name == name {
@@ -126,6 +133,7 @@ func MustRule(name string) RuleID {
 }
 
 // Nearest returns the rule name that resembles name most, for error texts.
+// "" where nothing resembles it by more than half of its letters.
 func Nearest(name string) string {
 	best, at := "", len(name)/2+1
 	for i := range rules {
@@ -138,6 +146,9 @@ func Nearest(name string) string {
 
 // Distance counts the edits between a and b; two letters that changed places
 // are one (optimal string alignment).
+// The table has a row for each byte of a and takes their product in time; it is for names of some
+// tens of characters. Optimal string alignment (R. A. Wagner and R. Lowrance, 1975, restricted to
+// one exchange of neighbours) counts what fingers do on a keyboard.
 func Distance(a, b string) int {
 	d := make([][]int, len(a)+1)
 	for i := range d {
@@ -195,6 +206,7 @@ func find(query string, every bool) []*Rule {
 	if !every {
 		words = slices.DeleteFunc(words, func(w string) bool { return littleWords[w] })
 	}
+	// Rules that match more words come first, whatever their scores: "guest calls" is about calls.
 	type hit struct {
 		rule           *Rule
 		matched, score int
@@ -234,6 +246,7 @@ func (r *Rule) matches(w string) int {
 			switch {
 			case t == w:
 				best = max(best, weight+2)
+			// Both directions: "meet" finds meetings, "meetings" finds meet.
 			case len(w) >= 3 && strings.HasPrefix(t, w), len(w) >= 5 && strings.HasPrefix(w, t) && len(t) >= 4:
 				best = max(best, weight+1)
 			case len(w) >= 4 && len(t) >= 4 && Distance(t, w) == 1:
@@ -249,6 +262,7 @@ func (r *Rule) matches(w string) int {
 
 // check holds a rule to what every other part relies on: a sentence for each value, title, words and reason, and a default that
 // is no looser than the limit.
+// It is called at the start, so that a wrong entry of the table stops every program and every test.
 func (r *Rule) check() error {
 	want := len(r.Scale.Names)
 	if r.Scale.Shape == Days {
@@ -267,6 +281,7 @@ func (r *Rule) check() error {
 
 // Dependency says that a rule, from a value on, means nothing unless another
 // reaches a value.
+// Publishing warns where a rule is set to something that its companion keeps from meaning anything.
 type Dependency struct {
 	Rule  RuleID
 	From  Value
@@ -275,6 +290,8 @@ type Dependency struct {
 }
 
 var dependencies = func() (out []Dependency) {
+	// The number is the first value from which on the rule needs the other: 2 on given_to is
+	// newcomers, who can only become guests where there are guests at all.
 	for _, d := range []struct {
 		rule  string
 		from  Value

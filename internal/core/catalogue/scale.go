@@ -10,6 +10,7 @@ import (
 // Value is one value of a scale. What it means depends on the scale: the index
 // of a level from the tightest up, a number of days, or a set of methods as
 // bits. Values of different scales are never compared.
+// Two bytes, because a row of all rules is held for every space and partner that says anything.
 type Value uint16
 
 // Unset stands where a layer says nothing. NoLimit is `none` on a scale of days.
@@ -19,6 +20,7 @@ const (
 )
 
 // MaxDays is the largest number of days that a scale of days takes: a century.
+// It is well below NoLimit and Unset, which share the numbers with it.
 const MaxDays = 36500
 
 // Off and On are the values of a switch.
@@ -28,6 +30,8 @@ const (
 )
 
 // Shape says how the values of a scale are ordered (model §3).
+// Every comparison between values of rules goes through it; nothing outside compares numbers
+// itself.
 type Shape uint8
 
 // The five shapes. Switches and levels run from tight to loose; of days fewer
@@ -45,6 +49,7 @@ var shapeNames = [...]string{"switch", "level", "days", "methods", "choice"}
 func (s Shape) String() string { return shapeNames[s] }
 
 // Scale is the values of a rule in order from the tightest to the loosest.
+// The zero Scale is a switch without names; every scale of the catalogue is made in rules.go.
 type Scale struct {
 	Shape Shape
 	Names []string // of levels, choices and methods, in order; empty for days
@@ -70,6 +75,8 @@ func (s Scale) Parse(words ...string) (Value, error) {
 			return Unset, fmt.Errorf("%q is no number of days: write 0 to %d without leading zeros, or none", w, MaxDays)
 		}
 		return Value(n), nil
+	// YAML 1.1 reads on and off as booleans, and so do many editors of it: both ways of writing are
+	// taken.
 	case Switch:
 		switch w {
 		case "on", "true":
@@ -162,6 +169,7 @@ func (s Scale) Describe() string {
 
 // Tightest and Loosest return the ends of the scale. A choice has none: its
 // limit bounds nothing.
+// It is 0 on every scale: off, the first level, no days, no method.
 func (s Scale) Tightest() Value { return 0 }
 
 // Loosest returns the value that leaves everything open.
@@ -177,6 +185,7 @@ func (s Scale) Loosest() Value {
 
 // Tighter returns the tightest value that is no looser than a or b: the lesser,
 // or the intersection of two sets. For a choice it is a.
+// It is how a limit acts on what is said below it, and how several layers that speak are joined.
 func (s Scale) Tighter(a, b Value) Value {
 	switch s.Shape {
 	case Methods:
@@ -189,6 +198,8 @@ func (s Scale) Tighter(a, b Value) Value {
 
 // Looser reports whether a is looser than b; for sets, whether a holds anything
 // that b does not. No choice is looser than another.
+// For sets neither may be looser than the other in the sense of an order: each may hold what the
+// other does not, and then each is looser than the other.
 func (s Scale) Looser(a, b Value) bool {
 	switch s.Shape {
 	case Methods:
@@ -207,6 +218,7 @@ func (s Scale) All() []Value {
 	case Days:
 		return []Value{7, 14, 30, 60, 90, 180, 365, NoLimit}
 	case Methods:
+		// By how many they hold: the empty set first, all last.
 		for n := 0; n <= len(s.Names); n++ {
 			for v := Value(0); v <= s.Loosest(); v++ {
 				if bits.OnesCount16(uint16(v)) == n {

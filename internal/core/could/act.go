@@ -15,6 +15,8 @@ import (
 )
 
 // Kind names a kind of act.
+// Kinds are written in chains and in the journal as they stand. Acts of administrators and keepers
+// are none: *could* asks what happens without them.
 type Kind string
 
 // The kinds of act.
@@ -39,6 +41,8 @@ const (
 )
 
 // Act is one act: who does what, where, for whom. What is not of its kind is empty.
+// Two acts are the same where all fields are equal, so that a list can hold each once; no field may
+// be a slice or a map.
 type Act struct {
 	Kind     Kind
 	By       engine.Who // a person of ours, or somebody outside
@@ -54,9 +58,12 @@ type Act struct {
 }
 
 // names says things by their names, codes where there are none.
+// The caller decides what a reader may know the name of.
 type names func(world.Resource) string
 
 // Text says the act in a sentence. call writes people and addresses, name writes resources.
+// Each sentence has somebody who does something as its subject, because a chain is read out as a
+// story: first this one does that, then…
 func (a *Act) Text(call func(engine.Who) string, name names) string {
 	by, to := call(a.By), call(engine.Who{Address: a.Party})
 	what := name(a.Resource)
@@ -110,13 +117,18 @@ func (a *Act) Text(call func(engine.Who) string, name names) string {
 }
 
 var (
-	invite      = action("directory.invite")
-	signUp      = action("directory.sign_up")
-	joinCourse  = action("spaces.join")
-	open        = action("files.open")
-	ourOwn      = world.Resource{Kind: catalogue.OurDirectory, ID: "ours"}
-	linkToCome  = "any"
-	linkHolder  = engine.Who{Kind: engine.ByLinkID, ID: linkToCome}
+	// The actions that acts are made of. What is asked is always the engine, with one of these.
+	invite     = action("directory.invite")
+	signUp     = action("directory.sign_up")
+	joinCourse = action("spaces.join")
+	open       = action("files.open")
+	// Our directory is one resource in every world.
+	ourOwn = world.Resource{Kind: catalogue.OurDirectory, ID: "ours"}
+	// A link that somebody makes has no id yet; one id serves, since a chain holds at most one.
+	linkToCome = "any"
+	linkHolder = engine.Who{Kind: engine.ByLinkID, ID: linkToCome}
+	// Newcomers of chains need an address that nobody has. The first is the one the chain is about,
+	// the second brings them in.
 	newcomerTag = "somebody-new"
 	helperTag   = "somebody-else-new"
 )
@@ -126,13 +138,17 @@ func SomebodyNew(a addr.Address) bool {
 	return strings.HasPrefix(a.String(), newcomerTag) || strings.HasPrefix(a.String(), helperTag)
 }
 
+// action returns the id of an action that the catalogue is known to hold.
 func action(name string) catalogue.ActionID {
 	a, _ := catalogue.ActionByName(name)
 	return a.ID
 }
 
 // May reports whether an act can be made in a snapshot in which nobody is an administrator or keeper.
+// It is the same answer as the engine gives when the act is really tried: nothing here decides by
+// itself what a rule means. An act whose doer is not here any more cannot be made.
 func (a *Act) May(s *engine.Snapshot, at moment.Moment) bool {
+	// A question that makes no sense is a no: the act cannot be made like this.
 	ask := func(q engine.Question) bool {
 		q.At = at
 		v, err := s.Decide(&q)
@@ -140,6 +156,7 @@ func (a *Act) May(s *engine.Snapshot, at moment.Moment) bool {
 	}
 	state, record := stateOf(s, a.Party, at)
 	switch a.Kind {
+	// Owners and hosts settle these for what is theirs, as far as limits let them.
 	case SetValue, Admit, LetJoin, MakeOpen, AnySignIn, Passcode:
 		return has(s.OwnersHere(a.Resource, at), a.By.ID)
 	case Raise:
@@ -148,6 +165,8 @@ func (a *Act) May(s *engine.Snapshot, at moment.Moment) bool {
 		return s.DoorOf(a.Resource).Joinable && s.IsHere(a.By.ID, at)
 	case Contact:
 		return s.IsHere(a.By.ID, at)
+	// The link is supposed and asked: whether links are allowed there at all, and with what right,
+	// is what files.bearer_links and its companions say.
 	case MakeLink: // one that would open nothing is not made
 		if !s.BelongsTo(a.By.ID, a.Resource) || !s.IsHere(a.By.ID, at) {
 			return false
@@ -161,6 +180,7 @@ func (a *Act) May(s *engine.Snapshot, at moment.Moment) bool {
 			return false
 		}
 		into := a.Resource
+		// Somebody is invited into the space; the grant on the item comes with it.
 		if into.Kind.IsItem() {
 			into = world.Resource{Kind: catalogue.Space, ID: s.SpaceOf(into.ID)}
 		}
@@ -170,6 +190,8 @@ func (a *Act) May(s *engine.Snapshot, at moment.Moment) bool {
 		return ok && a.here(s, at) && ask(engine.Question{Subject: a.By, Action: act, Resource: a.Resource, Address: a.Party})
 	case Accept:
 		return record && state == world.StateInvited
+	// Each step of the approval must be taken by one of those who are named in the act. A step by
+	// the sponsor can be taken by anybody of ours, who then becomes the sponsor.
 	case TakeBundle:
 		b := s.Policy().Bundle(a.Bundle)
 		if b == nil || record && state == world.StateSuspended {
@@ -189,6 +211,8 @@ func (a *Act) May(s *engine.Snapshot, at moment.Moment) bool {
 		return !record && ask(engine.Question{Subject: engine.Who{Address: a.Party}, Action: signUp, Resource: ourOwn})
 	case JoinCourse:
 		return ask(engine.Question{Subject: engine.Who{Address: a.Party}, Action: joinCourse, Resource: a.Resource})
+	// Whoever is given a file or report without having a record becomes a guest by opening it, if
+	// one of the actions on it lets them.
 	case Become:
 		if _, passed := engine.PassedOnBy(a.Resource.Kind); record || !passed {
 			return false
@@ -205,6 +229,7 @@ func (a *Act) May(s *engine.Snapshot, at moment.Moment) bool {
 }
 
 // stateOf tells the state of the record of an address, if it has one.
+// record is false for whoever has none, and the state then says nothing.
 func stateOf(s *engine.Snapshot, a addr.Address, at moment.Moment) (state world.State, record bool) {
 	i := s.PartyOf(a)
 	if i == engine.NoParty {
@@ -214,15 +239,19 @@ func stateOf(s *engine.Snapshot, a addr.Address, at moment.Moment) (state world.
 	return
 }
 
+// here reports whether the doer is one of our people who has not left, or comes from outside.
 func (a *Act) here(s *engine.Snapshot, at moment.Moment) bool {
 	return a.By.Kind != engine.ByPerson || s.IsHere(a.By.ID, at)
 }
 
 // approvers are those who approve a bundle.
+// The first becomes the sponsor.
 func (a *Act) approvers() []string { return append([]string{a.By.ID}, strings.Fields(a.With)...) }
 
 // mayHold reports whether somebody could be given a bundle; what acts before this one gave them keeps nothing from them, as more acts never
 // take anything away.
+// Whoever holds the bundle already, from an act before, could not be given it a second time; that
+// is taken away for the question.
 func mayHold(s *engine.Snapshot, b *world.Bundle, party addr.Address, at moment.Moment) bool {
 	e := s.Aside()
 	for _, h := range s.Holdings(party) {
@@ -234,6 +263,9 @@ func mayHold(s *engine.Snapshot, b *world.Bundle, party addr.Address, at moment.
 }
 
 // takeBundle is the act by which somebody gets a bundle: approved by as few as can be, one by one where nobody can take several steps.
+// In each round the person who can take most of the steps left is chosen. That is the greedy way to
+// a small set, and exact where one person is enough, which it nearly always is. ok is false where
+// nobody can approve it without an administrator.
 func takeBundle(s *engine.Snapshot, b *world.Bundle, party addr.Address, at moment.Moment) (a Act, ok bool) {
 	steps := s.ApprovedWithout(b, at)
 	if steps == nil {
@@ -263,6 +295,7 @@ func takeBundle(s *engine.Snapshot, b *world.Bundle, party addr.Address, at mome
 	return a, true
 }
 
+// has reports whether a list holds a text.
 func has(list []string, x string) bool {
 	for _, y := range list {
 		if x == y {
@@ -273,6 +306,8 @@ func has(list []string, x string) bool {
 }
 
 // apply makes the act.
+// It writes into an Editor of a snapshot aside; s is the world before it. Whether the act may be
+// made is May's to say.
 func (a *Act) apply(s *engine.Snapshot, e *engine.Editor, at moment.Moment) {
 	switch a.Kind {
 	case SetValue:
@@ -297,6 +332,7 @@ func (a *Act) apply(s *engine.Snapshot, e *engine.Editor, at moment.Moment) {
 		e.PutContact(&world.Contact{Person: a.By.ID, Party: a.Party, Accepted: true})
 	case Accept:
 		e.Activate(a.Party, at)
+	// Whoever has a record keeps it as it is; the invitation then only brings the grant.
 	case Invite:
 		if _, record := stateOf(s, a.Party, at); !record {
 			e.PutGuest(a.guest(world.StateInvited, at))
@@ -313,12 +349,15 @@ func (a *Act) apply(s *engine.Snapshot, e *engine.Editor, at moment.Moment) {
 		e.PutHolding(&world.Holding{Party: a.Party, Bundle: a.Bundle, From: at, Until: moment.Never, Sponsor: a.By.ID, Reviewed: moment.Always})
 	case SignUp, Become:
 		e.PutGuest(a.guest(world.StateActive, at))
+	// The link with all that may be wanted of it: a password, the right to change, downloads. What
+	// rules do not let it do they take off by themselves.
 	case MakeLink:
 		e.PutLink(&world.Link{ID: linkToCome, Item: a.Resource, Right: catalogue.Contribute, Created: at, Until: moment.Never, Download: true,
 			Password: true, By: a.By.ID})
 	}
 }
 
+// grant is the grant that an act gives: from now, without an end of its own.
 func (a *Act) grant(at moment.Moment) world.Grant {
 	return world.Grant{Address: a.Party, Resource: a.Resource, Role: a.Role, From: at, Until: moment.Never, Reviewed: at}
 }

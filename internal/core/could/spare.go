@@ -12,6 +12,9 @@ import (
 // Spare finds what is allowed and nobody uses: limits looser than any value that counts below them, and openings of partners through
 // which nobody passes, typical newcomers included; of partners that are suspended nothing. Taking all of it away has no impact; that is
 // tried.
+// It is the safest tightening there is: what an attacker or a mistake could use and nobody does.
+// All parts are first taken away at once; whoever loses something by that tells which were in use
+// after all, and the rest is tried again, until nothing changes for anybody.
 func Spare(s *engine.Snapshot, at moment.Moment, stop func() error) ([]Part, error) {
 	var parts []Part
 	loosest := s.LoosestUsed(at)
@@ -25,6 +28,8 @@ func Spare(s *engine.Snapshot, at moment.Moment, stop func() error) ([]Part, err
 		}
 	}
 	limits := len(parts)
+	// What an impact does not count is never spared: newcomers to come, and what our people may do
+	// elsewhere under an exception towards parties that it names.
 	used, named, all := passes(s), map[string]bool{}, false
 	for i := range s.Policy().Exceptions { // an impact counts what ours do elsewhere towards typical newcomers, not towards each guest
 		if x := &s.Policy().Exceptions[i]; at < x.Until {
@@ -66,6 +71,8 @@ func Spare(s *engine.Snapshot, at moment.Moment, stop func() error) ([]Part, err
 		if parts, err = spared(s, parts, lost, at, stop); err != nil {
 			return nil, err
 		}
+		// Limits are looked at as a whole: which of them it is would take a trial for each, and a
+		// limit that is in use in a way that LoosestUsed does not see is rare.
 		if len(parts) == before { // what changes is no partner's: then it is a limit, and none of them is lowered
 			parts = slices.Delete(parts, 0, min(limits, len(parts)))
 			if limits == 0 {
@@ -78,7 +85,9 @@ func Spare(s *engine.Snapshot, at moment.Moment, stop func() error) ([]Part, err
 }
 
 // passes tells the openings through which newcomers may be brought in, which no impact counts.
+// These rules, as loose as their limits let them be, would let somebody in whom nobody knows yet.
 func passes(s *engine.Snapshot) (out [catalogue.NumKeys]bool) {
+	// at reports whether the limit of a rule reaches a value.
 	at := func(name string, v catalogue.Value) bool {
 		limit, _, _, _ := s.RuleState(catalogue.MustRule(name))
 		return limit >= v
@@ -96,6 +105,8 @@ func passes(s *engine.Snapshot) (out [catalogue.NumKeys]bool) {
 
 // losers tells whose partners something changes for when parts are taken away, by their ids; "" stands for what is no partner's.
 // nothing is that nothing changes at all.
+// An error is stop's. Every kind of line of an impact is looked through: people from outside,
+// typical newcomers, where our people go, and forwarders.
 func losers(s *engine.Snapshot, parts []Part, at moment.Moment, stop func() error) (lost map[string]bool, nothing bool, err error) {
 	lost = map[string]bool{}
 	x, err := engine.ImpactOf(s, Apply(s, parts, at), at, func(l *engine.ImpactLine) bool {
@@ -142,6 +153,7 @@ func spared(s *engine.Snapshot, parts []Part, lost map[string]bool, at moment.Mo
 		if len(some) == 0 {
 			continue
 		}
+		// One trial for all partners of a key: twenty-eight at most for any number of partners.
 		by, nothing, err := losers(s, some, at, stop)
 		if err != nil {
 			return nil, err

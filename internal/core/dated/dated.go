@@ -10,6 +10,8 @@ import (
 
 // SponsorDays is how many days somebody has to take over from a sponsor who left, and
 // ReviewAnswer how many a review that is due may stay unanswered.
+// Both are fixed and no rules: a rule would be one more thing to get wrong, and two weeks survive a
+// holiday.
 const (
 	SponsorDays  = 14
 	ReviewAnswer = 14
@@ -19,6 +21,7 @@ const (
 const None = -1
 
 // Kind says what happens.
+// The order matters: of two things at one moment the lesser kind is told first.
 type Kind uint8
 
 // What may happen to a record or a grant of its, in the order in which things of one
@@ -38,6 +41,7 @@ var kindNames = [NumKinds]string{"review_due", "grant_ends", "invitation_lapses"
 func (k Kind) String() string { return kindNames[k] }
 
 // Cause says why. Those of a suspension also cause the removal that follows.
+// The same words stand in letters, in the calendar of what is due and in the journal.
 type Cause uint8
 
 // The causes of model §5.
@@ -90,6 +94,7 @@ func ParseCause(s string) (Cause, bool) {
 }
 
 // Step is one thing that happens.
+// Moments are exact: a day ends at midnight in the organisation's time zone (model §5).
 type Step struct {
 	At    moment.Moment
 	Held  int32 // of a grant that ends or is to be reviewed: its place in Record.Held; else -1
@@ -100,6 +105,7 @@ type Step struct {
 
 // Values are the rules of a guest, as they count for its partner. Days are None where
 // nothing ends.
+// They are counts of whole local days, see package moment.
 type Values struct {
 	Term, Idle, Invite, Grace int
 	LastGrantSuspends         bool
@@ -107,6 +113,8 @@ type Values struct {
 }
 
 // Held is a grant that counts for the record: its own or of a group it is in.
+// From, Until and Reviewed are as they were given; what a review that nobody answers makes of Until
+// is End's to say.
 type Held struct {
 	From, Until, Reviewed moment.Moment
 	Review                int  // how often it must be confirmed; None for never
@@ -127,6 +135,8 @@ const (
 
 // Record is all that a sequence is computed from. An absent start is moment.Always, an
 // absent end moment.Never.
+// It holds no names: the caller knows whose record it is and fills one Record again and again,
+// since a hundred thousand of them are computed in a row.
 type Record struct {
 	State                                                 State
 	Since, Accepted, Renewed, Until, LastSeen, StateSince moment.Moment
@@ -155,6 +165,8 @@ type Record struct {
 }
 
 // Floors holds a floor for every cause; Always for none.
+// A floor keeps a rule that was tightened today from ending things yesterday: the dates it counts
+// come into force from a moment that whoever published it chose.
 type Floors [NumCauses]moment.Moment
 
 // Counted lists the causes of steps that are counted, and so know a floor. ByLastGrant stands
@@ -173,6 +185,7 @@ func NoFloors() (f Floors) {
 }
 
 // floored returns the moment at which a counted step happens that its days put at m.
+// Never stays never: a floor moves what happens and lets nothing happen.
 func (r *Record) floored(m moment.Moment, c Cause) moment.Moment {
 	if m == moment.Never {
 		return m
@@ -185,6 +198,8 @@ func (r *Record) floored(m moment.Moment, c Cause) moment.Moment {
 }
 
 // after counts n days from the local day of a start, or of an end.
+// With end the start is itself the end of a day, and the next day is the first that counts. Always
+// stays Always: what began before all records has no day to count from.
 func (r *Record) after(m moment.Moment, n int, end bool) moment.Moment {
 	if n == None || m == moment.Never {
 		return moment.Never
@@ -199,6 +214,7 @@ func (r *Record) after(m moment.Moment, n int, end bool) moment.Moment {
 }
 
 // End returns when a grant ends, and why.
+// The earlier of its own end and of the day on which its review went unanswered for too long.
 func (r *Record) End(h *Held) (moment.Moment, Cause) {
 	if !h.ReviewEnds {
 		return h.Until, ByUntil
@@ -212,6 +228,7 @@ func (r *Record) End(h *Held) (moment.Moment, Cause) {
 }
 
 // Due returns when a grant is next to be confirmed; Never where it is not.
+// It counts from when it was last confirmed, or else from when it began.
 func (r *Record) Due(h *Held) moment.Moment {
 	if h.Review == None {
 		return moment.Never
@@ -224,6 +241,8 @@ func (r *Record) Due(h *Held) moment.Moment {
 		return moment.Never
 	}
 	due := r.after(from, h.Review, false)
+	// Where silence keeps the grant, every review that nobody answered counts as answered once its
+	// time is over, so that the one that is told is the current one.
 	if !h.ReviewEnds && r.Now != 0 {
 		for silent := r.after(due, ReviewAnswer, true); silent <= r.Now; silent = r.after(due, ReviewAnswer, true) {
 			due = r.after(silent, h.Review, false)
@@ -264,6 +283,7 @@ type first struct {
 	cause   Cause
 }
 
+// raw is the moment before any floor was put on it.
 func (f *first) consider(at, raw moment.Moment, c Cause) {
 	if at < f.at || at == f.at && raw < f.raw {
 		*f = first{at, raw, c}
@@ -272,6 +292,8 @@ func (f *first) consider(at, raw moment.Moment, c Cause) {
 
 // own finds when an active record is suspended for what is its own, whatever becomes of its
 // grants.
+// In order: the record's own end, the term, not being seen, a sponsor who left, what the partner's
+// side says. Each is a candidate, and the earliest counts.
 func (r *Record) own() (f first) {
 	f = first{at: moment.Never, raw: moment.Never}
 	counted := func(m moment.Moment, c Cause) { f.consider(r.floored(m, c), m, c) }
@@ -279,6 +301,7 @@ func (r *Record) own() (f first) {
 	if from := max(r.Since, r.Renewed); from != moment.Always {
 		counted(r.after(from, r.Values.Term, false), ByTerm)
 	}
+	// Accepting the invitation and being brought back count as having been seen.
 	seen := max(r.LastSeen, r.Since)
 	if r.Accepted != moment.Never {
 		seen = max(seen, r.Accepted)
@@ -290,6 +313,7 @@ func (r *Record) own() (f first) {
 	if r.Values.SponsorRequired && r.SponsorLeft != moment.Never {
 		counted(r.after(r.SponsorLeft, SponsorDays, true), BySponsor)
 	}
+	// What we were told of late counts from when we heard of it.
 	told := func(m moment.Moment, c Cause) {
 		if m != moment.Never {
 			f.consider(max(m, r.Forward), m, c)
@@ -312,8 +336,10 @@ func (r *Record) Own() (at moment.Moment, cause Cause) {
 func (r *Record) Sequence() []Step { return r.Append(nil) }
 
 // Append adds the sequence to a list, so that many need no memory of their own.
+// Grants first, then the record: what becomes of it may depend on the last of its grants.
 func (r *Record) Append(out []Step) []Step {
 	first := len(out)
+	// A grant that was left out because it lies beyond the horizon has not ended.
 	last, ended := moment.Always, !r.Far
 	for i := range r.Held {
 		h := &r.Held[i]
@@ -322,6 +348,7 @@ func (r *Record) Append(out []Step) []Step {
 			ended = false
 		}
 		last = max(last, end)
+		// A grant of a group keeps the record alive, and is told where the group is.
 		if !h.Own {
 			continue
 		}
@@ -349,6 +376,8 @@ func (r *Record) Append(out []Step) []Step {
 
 // tail adds what becomes of the record itself: last is when the last of its grants ends,
 // held whether it has any, ended whether all of them end.
+// The four states have little in common: a fed record follows its feed, an invitation lapses, what
+// is suspended waits for its removal, and what is active is suspended first.
 func (r *Record) tail(out []Step, last moment.Moment, held, ended bool) []Step {
 	switch r.State {
 	case Fed: // it knows only its feed, which may say that the home account is closed; its grants still end
@@ -381,6 +410,8 @@ func (r *Record) tail(out []Step, last moment.Moment, held, ended bool) []Step {
 		f := r.own()
 		if held && ended && r.Values.LastGrantSuspends {
 			raw := max(last, r.Since)
+			// Of two causes at one moment the one whose own date came first is told; where these
+			// are equal, too, the last grant is, because it is what somebody can mend.
 			if over := r.floored(raw, ByLastGrant); over < f.at || over == f.at && raw <= f.raw {
 				f = first{over, raw, ByLastGrant}
 			}
@@ -398,6 +429,7 @@ func (r *Record) tail(out []Step, last moment.Moment, held, ended bool) []Step {
 }
 
 // goes adds the removal of a record that is suspended at a moment.
+// Days of grace count from the end of the day of the suspension.
 func (r *Record) goes(out []Step, at moment.Moment, cause Cause) []Step {
 	if gone := r.floored(r.after(at, r.Values.Grace, true), ByGrace); gone != moment.Never {
 		out = append(out, Step{At: gone, Kind: Removed, Cause: ByGrace, After: cause, Held: -1})
@@ -413,6 +445,7 @@ type Fate struct {
 }
 
 // Fate returns what becomes of the record itself. It is computed without a horizon.
+// Decisions need this much of a sequence and nothing else.
 func (r *Record) Fate() Fate {
 	last, ended := moment.Always, !r.Far
 	for i := range r.Held {
@@ -443,6 +476,8 @@ func (r *Record) Fate() Fate {
 
 // Quick does what Append does for somebody who only counts: steps are not in order and do
 // not say which grant they are of. Grants are added one by one, without Held.
+// It exists for speed alone: counting what is due of everybody over a year is eighty million steps
+// in a large world. A test holds it to what Append says.
 type Quick struct {
 	r           *Record
 	steps       []Step
@@ -456,6 +491,7 @@ func (q *Quick) Begin(r *Record) {
 }
 
 // Grant adds a grant.
+// It is End and Due in one, with the day looked up once for both.
 func (q *Quick) Grant(h *Held) {
 	r := q.r
 	q.held = true
@@ -480,6 +516,7 @@ func (q *Quick) Grant(h *Held) {
 		}
 		if h.ReviewEnds && due < end {
 			silent := r.Calendar.Start(day + 1 + ReviewAnswer)
+			// A time zone that moves across the date line skips a whole local day.
 			if r.Calendar.Start(day+2) == due { // a day that the zone leaves out
 				silent = r.after(due, ReviewAnswer, true)
 			}
@@ -504,6 +541,7 @@ func (q *Quick) Grant(h *Held) {
 }
 
 // Done returns the steps; they hold until the next Begin.
+// Steps behind the end of the record are taken out, as Append does, without sorting first.
 func (q *Quick) Done() []Step {
 	n := len(q.steps)
 	q.steps = q.r.tail(q.steps, q.last, q.held, q.ended)

@@ -18,6 +18,7 @@ import (
 )
 
 // Kind is what a list holds.
+// They are the words of addresses and of the client.
 type Kind string
 
 // The kinds of list.
@@ -43,6 +44,8 @@ const (
 )
 
 // Line is one entry of a list.
+// It is read from a list, weighed in place, and shown: the same record goes all the way, so that a
+// line which was refused is shown as it was written.
 type Line struct {
 	Number     int // from 1; 0 for what is removed
 	Text       string
@@ -56,6 +59,7 @@ type Line struct {
 }
 
 // MaxLines is how many lines a list may have.
+// Lists of barred domains that are exchanged have some tens of thousands.
 const MaxLines = 100_000
 
 // Read reads a list. Where its first line names columns (one of them name) it is
@@ -63,6 +67,7 @@ const MaxLines = 100_000
 // reason; else an entry stands on each line, *. before it takes what is below
 // along, and what stands behind # is its reason. Lines that cannot be read come
 // back refused. An error is about the list as a whole.
+// The first line is looked at without being taken, so that a plain list loses nothing by it.
 func Read(in io.Reader) ([]Line, error) {
 	b := bufio.NewReaderSize(in, 1<<16)
 	head, _ := b.Peek(1 << 12)
@@ -96,6 +101,7 @@ func Read(in io.Reader) ([]Line, error) {
 
 var errTooMany = fmt.Errorf("a list has at most %d lines", MaxLines)
 
+// star reads *. before a name as "with all below it".
 func (l *Line) star() {
 	if bare, ok := strings.CutPrefix(l.Name, "*."); ok {
 		l.Name, l.Subdomains = bare, true
@@ -128,6 +134,7 @@ func readCSV(in io.Reader) ([]Line, error) {
 			return out, nil
 		}
 		var bad *csv.ParseError
+		// One line that is no CSV is refused, and reading goes on behind it.
 		if errors.As(err, &bad) {
 			out = append(out, Line{Number: bad.StartLine, Result: Refused, Cause: bad.Err.Error()})
 			continue
@@ -146,6 +153,8 @@ func readCSV(in io.Reader) ([]Line, error) {
 			}
 			return ""
 		}
+		// An empty field is no. Anything but yes, no, true and false refuses the line: a slip of
+		// the hand must not bar less, or admit more, than was meant.
 		yes := func(column string) bool {
 			switch v := strings.ToLower(get(column)); v {
 			case "", "no", "false":
@@ -171,6 +180,8 @@ func readCSV(in io.Reader) ([]Line, error) {
 // where the list replaces what is kept, and returns the policy with the good lines.
 // partner is whose domains the lines are that name none; a list of partners
 // replaces only theirs. Neither w nor what it holds is changed.
+// It is the preview and the change in one: what it returns is what is published, or thrown away.
+// Refused lines are left out of the policy and stay in the list with their causes.
 func Weigh(w *world.World, kind Kind, partner string, lines []Line, replace bool) (*world.World, []Line, error) {
 	x := &weighing{w: w, next: *w, kind: kind, seen: map[string]int{}}
 	switch kind {
@@ -201,6 +212,8 @@ func Weigh(w *world.World, kind Kind, partner string, lines []Line, replace bool
 	return &x.next, out, nil
 }
 
+// weighing is a list while it is weighed. Maps are made when they are first needed, and slices of
+// next are copied before they are first written.
 type weighing struct {
 	w     *world.World
 	next  world.World
@@ -215,6 +228,8 @@ type weighing struct {
 
 // holder returns the partner that a domain belongs to or, below, one that has a
 // domain below it.
+// "" where there is none. Domains of partners are put into a map once; what lies below is looked
+// for one by one, since only bars with subdomains ask it.
 func (x *weighing) holder(d addr.Domain, below bool) string {
 	if x.taken == nil {
 		x.taken = map[addr.Domain]string{}
@@ -237,6 +252,7 @@ func (x *weighing) holder(d addr.Domain, below bool) string {
 	return ""
 }
 
+// partners gets ready for a list of domains of partners.
 func (x *weighing) partners(partner string) {
 	x.watch = world.NewWatch(x.w)
 	x.index, x.own = map[string]int{}, map[int]bool{}
@@ -247,6 +263,8 @@ func (x *weighing) partners(partner string) {
 }
 
 // line weighs one line: what is wrong with it, or what it would change.
+// First what is wrong with the line itself, then what the kind of list makes of it. A line that is
+// refused leaves nothing behind, so that a later one with the same name may still be good.
 func (x *weighing) line(l *Line, partner string) {
 	refuse := func(format string, args ...any) {
 		l.Result, l.Cause = Refused, fmt.Sprintf(format, args...)
@@ -293,6 +311,8 @@ func (x *weighing) line(l *Line, partner string) {
 }
 
 // partnerLine weighs a domain that is to be a partner's.
+// refuse marks the line with a cause. What may not be a partner's, and why, is world.Watch's to
+// say, as everywhere else a domain is given to a partner.
 func (x *weighing) partnerLine(l *Line, d addr.Domain, partner string, refuse func(string, ...any)) {
 	if l.Partner == "" {
 		l.Partner = partner
@@ -343,6 +363,7 @@ func (x *weighing) copied(i int) {
 }
 
 // barLine weighs a domain or an address that is to be barred.
+// It may bar people of a partner; that is said, and done: bars come first (model §2).
 func (x *weighing) barLine(l *Line, d addr.Domain, a addr.Address, refuse func(string, ...any)) {
 	if ours(x.w, d) {
 		refuse("%s is one of ours; bars are for outsiders", l.Name)
@@ -380,6 +401,7 @@ func (x *weighing) barLine(l *Line, d addr.Domain, a addr.Address, refuse func(s
 }
 
 // personalLine weighs a domain that is to count as one of private addresses.
+// A domain is either a partner's or a personal one, so that an address has one meaning.
 func (x *weighing) personalLine(l *Line, d addr.Domain, refuse func(string, ...any)) {
 	switch {
 	case ours(x.w, d):
@@ -415,7 +437,9 @@ func (x *weighing) personalLine(l *Line, d addr.Domain, refuse func(string, ...a
 }
 
 // remove takes away what is kept and stands in no line.
+// Each is appended to the lines as removed, so that whoever replaces a list sees what goes.
 func (x *weighing) remove(lines []Line, partner string) []Line {
+	// A line that was refused does not keep its entry: it is not in seen.
 	gone := func(name, of string, sub bool) bool {
 		if x.seen[name] > 0 {
 			return false
@@ -440,6 +464,8 @@ func (x *weighing) remove(lines []Line, partner string) []Line {
 	return lines
 }
 
+// ours reports whether a domain is one of the organisation's own, or below one that takes its
+// subdomains along.
 func ours(w *world.World, d addr.Domain) bool {
 	return w.Organisation != nil &&
 		slices.ContainsFunc(w.Organisation.Domains, func(o world.Entry) bool { return o.Domain == d || o.Subdomains && d.Under(o.Domain) })
@@ -447,6 +473,7 @@ func ours(w *world.World, d addr.Domain) bool {
 
 // Of lists what is kept, as Read reads it back. partner narrows domains of
 // partners down to one's; it is empty for all.
+// Lines are not numbered, and in the order in which the entries are kept.
 func Of(w *world.World, kind Kind, partner string) (out []Line) {
 	switch kind {
 	case OfPartners:
@@ -471,6 +498,8 @@ func Of(w *world.World, kind Kind, partner string) (out []Line) {
 }
 
 // Text writes a list as plain text.
+// Neither the partner nor LookAlike can be written so; CSV keeps both. Line breaks in a reason
+// become blanks.
 func Text(lines []Line) []byte {
 	var b strings.Builder
 	for _, l := range lines {

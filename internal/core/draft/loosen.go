@@ -12,8 +12,13 @@ import (
 // Loosens says in what a policy is looser than another, entry by entry, whether or
 // not anybody gains by it today; empty where it only tightens. What cannot be told to
 // be tighter counts as looser.
+// Organisations may ask that a second person confirms whatever loosens. So this must never miss
+// anything: each field is either compared here or makes the whole count as looser. It asks about
+// policy alone; who gains is what an impact tells.
 func Loosens(was, next *world.World) (reasons []string) {
 	say := func(format string, args ...any) { reasons = append(reasons, fmt.Sprintf(format, args...)) }
+	// Limits and defaults are compared as they count, so that a rule which is set to what the
+	// catalogue begins with anyway loosens nothing.
 	before, after := ruleStates(was), ruleStates(next)
 	for i := range catalogue.Rules() {
 		r := &catalogue.Rules()[i]
@@ -25,6 +30,8 @@ func Loosens(was, next *world.World) (reasons []string) {
 			say("the default of %s", r.Name)
 		}
 	}
+	// Settings of a partner or an exception. What was said nowhere counted as the default; what is
+	// not said any more will.
 	loosens := func(a, b []world.Setting, what string) {
 		had := map[catalogue.RuleID]catalogue.Value{}
 		for _, s := range a {
@@ -48,6 +55,7 @@ func Loosens(was, next *world.World) (reasons []string) {
 			}
 		}
 	}
+	// By id. Each that next holds is taken out of it, so that those which are gone are left.
 	partners := map[string]*world.Partner{}
 	for i := range was.Partners {
 		partners[was.Partners[i].ID] = &was.Partners[i]
@@ -64,6 +72,8 @@ func Loosens(was, next *world.World) (reasons []string) {
 			say("%s is active again", p.Name)
 		}
 		for k := range p.Opened {
+			// Not set is between no and yes: under the level listed it refuses, under any it does
+			// not.
 			if openness(p.Opened[k]) > openness(old.Opened[k]) {
 				say("%s is opened for %s", p.Name, catalogue.Key(k))
 			}
@@ -116,6 +126,8 @@ func Loosens(was, next *world.World) (reasons []string) {
 			loosens(nil, x.Rules, "the exception "+x.ID)
 		case reflect.DeepEqual(old, x):
 		default:
+			// An exception that only ends earlier, or says less, is no looser; whoever it is for
+			// and where it counts must be as before.
 			cut := *old
 			cut.Until, cut.Reason, cut.Rules = x.Until, x.Reason, x.Rules
 			if !reflect.DeepEqual(&cut, x) || x.Until > old.Until {
@@ -144,6 +156,8 @@ func Loosens(was, next *world.World) (reasons []string) {
 			say("the expectation %s", old.ID)
 		}
 	}
+	// Of settings the two that cannot loosen are made equal, and whatever is left is compared as a
+	// whole.
 	wasSet, isSet := was.SettingsNow(), next.SettingsNow()
 	wasSet.LapseDays = isSet.LapseDays // when an answer comes too late lets nobody in
 	if isSet.SecondFactor > wasSet.SecondFactor {
@@ -164,6 +178,7 @@ func Loosens(was, next *world.World) (reasons []string) {
 	} else if was.Organisation != next.Organisation {
 		say("the organisation's own entry")
 	}
+	// A kind of entry that somebody adds to the policy later and forgets here is caught by this.
 	if a, b := others(was), others(next); !reflect.DeepEqual(a, b) {
 		say("what is new to this comparison")
 	}
@@ -171,6 +186,8 @@ func Loosens(was, next *world.World) (reasons []string) {
 }
 
 // asTight reports whether a bundle gives nobody more than before, to nobody else, for no longer and no more easily.
+// It makes a copy as it was in all that got tighter, or says nothing; if that equals what was,
+// nothing got looser. A field that is added to Bundle counts as looser until it is named here.
 func asTight(was, is *world.Bundle) bool {
 	x := *is
 	x.Name, x.Questions = was.Name, was.Questions // words
@@ -179,6 +196,7 @@ func asTight(was, is *world.Bundle) bool {
 	}) {
 		x.Gives = was.Gives
 	}
+	// No term at all is the longest one.
 	shorter := func(is, was catalogue.Value) bool {
 		return was == catalogue.Unset || was == catalogue.NoLimit || is != catalogue.Unset && is != catalogue.NoLimit && is <= was
 	}
@@ -208,6 +226,8 @@ func within(some, all []string) bool {
 
 // asStrict reports whether whatever broke an expectation before a change breaks it afterwards, too. One that was removed is
 // broken by nothing.
+// An expectation guards something: to take it away, or to let it allow more, is a loosening like
+// any other. The way of comparing is asTight's.
 func asStrict(was, is *world.Expectation) bool {
 	if is == nil {
 		return false
@@ -230,6 +250,8 @@ func asStrict(was, is *world.Expectation) bool {
 
 // unjudged leaves of a partner what Loosens has not compared field by field and what opens nothing
 // to anybody. A field that is added to Partner counts as looser until it is named here.
+// The three groups are those that were compared before, those that are words, and what the
+// partner's own side says.
 func unjudged(p *world.Partner) world.Partner {
 	x := *p
 	x.Domains, x.Standing, x.Opened, x.Rules = nil, 0, [catalogue.NumKeys]world.Opening{}, nil // compared
@@ -251,6 +273,7 @@ func others(w *world.World) world.Policy {
 // twoPeople orders when somebody else must confirm; what is not said is never.
 var twoPeople = map[string]int{"loosening": 1, "always": 2}
 
+// openness orders what a partner may be: closed, not said, opened.
 func openness(o world.Opening) int {
 	switch o {
 	case world.OpenYes:
@@ -262,6 +285,7 @@ func openness(o world.Opening) int {
 }
 
 // ruleStates is limit and default of every rule, as set or as the catalogue begins.
+// A default that is held back counts as what it is held at.
 func ruleStates(w *world.World) (out [catalogue.NumRules]world.RuleSetting) {
 	for i, r := range catalogue.Rules() {
 		out[i] = world.RuleSetting{Rule: r.ID, Limit: r.Limit, Default: r.Default}
@@ -281,6 +305,7 @@ func ruleStates(w *world.World) (out [catalogue.NumRules]world.RuleSetting) {
 }
 
 // sameSet reports whether two lists hold the same, in whatever order.
+// Each of a is looked for in b; the lists are short and hold nothing twice.
 func sameSet[T any](a, b []T) bool {
 	if len(a) != len(b) {
 		return false

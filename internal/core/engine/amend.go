@@ -13,8 +13,15 @@ import (
 
 // SetValueAt makes a space, item or meeting say a value of a rule, released where it is
 // held back there.
+// A rule can be held back at a place: said, but too loose for the limit of the moment. Whoever asks
+// "what if the owner set it" means that it counts, so the hold goes as well.
 func (e *Editor) SetValueAt(r world.Resource, rule catalogue.RuleID, v catalogue.Value) {
+	// Nearly everything here may change who is where and what is due; the tables that tell it are
+	// made anew when they are next asked. That is right for a question aside, which asks a few
+	// times and ends.
 	e.idx, e.due = nil, nil
+	// Rows are shared by all places that say the same, so a new one is made; e.inv.rows is copied
+	// first, because the snapshot that this began with still reads it.
 	with := func(rules, held uint32) (uint32, uint32) {
 		if !e.ownRows {
 			e.inv.rows, e.ownRows = append(make([]row, 0, len(e.inv.rows)+8), e.inv.rows...), true
@@ -37,6 +44,7 @@ func (e *Editor) SetValueAt(r world.Resource, rule catalogue.RuleID, v catalogue
 		}
 		return rules, held
 	}
+	// The only rules set at a place that dates rest on: when something is to be confirmed.
 	if rule == ruleReviewDays || rule == ruleReviewSilence {
 		e.staleAll = true
 	}
@@ -55,6 +63,9 @@ func (e *Editor) SetValueAt(r world.Resource, rule catalogue.RuleID, v catalogue
 
 // writeDue writes down what the dates of a record have come to by a moment, as every act
 // does first (model §5).
+// Dates are not written down when they come due but when somebody next acts on the record; until
+// then they are computed. An act on a record that was suspended yesterday finds it suspended, and
+// one on a record that is gone finds nothing at all: no grants, holdings or groups.
 func (e *Editor) writeDue(i uint32, at moment.Moment) {
 	p := e.inv.parties.edit(e.tok, i)
 	if at < p.gone {
@@ -85,6 +96,7 @@ func (e *Editor) writeDue(i uint32, at moment.Moment) {
 }
 
 // AddGrant gives a party one more grant.
+// It is in force from g.From on, which is also the moment of the act.
 func (e *Editor) AddGrant(a addr.Address, g world.Grant) {
 	e.idx, e.due = nil, nil
 	i := e.address(a)
@@ -98,6 +110,7 @@ func (e *Editor) AddGrant(a addr.Address, g world.Grant) {
 }
 
 // JoinGroup puts a party into a group at a moment.
+// Whoever is in it already stays; nothing is written then.
 func (e *Editor) JoinGroup(a addr.Address, group string, at moment.Moment) {
 	e.idx, e.due = nil, nil
 	p, g := e.address(a), e.group(group)
@@ -112,6 +125,7 @@ func (e *Editor) JoinGroup(a addr.Address, group string, at moment.Moment) {
 }
 
 // AdmitTo makes a space admit one more from outside.
+// It matters where the space names who may come; one that names nobody admits everybody.
 func (e *Editor) AdmitTo(id string, ref world.PartyRef) {
 	e.idx, e.due = nil, nil
 	x := e.inv.spaces.edit(e.tok, e.space(id))
@@ -122,6 +136,7 @@ func (e *Editor) AdmitTo(id string, ref world.PartyRef) {
 }
 
 // TakeIn makes a person of ours a member of a space, or an owner.
+// A person who is a member already would stand in the list twice, which changes no answer.
 func (e *Editor) TakeIn(id, person string, owner bool) {
 	e.idx, e.due = nil, nil
 	p := e.person(person)
@@ -134,6 +149,8 @@ func (e *Editor) TakeIn(id, person string, owner bool) {
 }
 
 // Activate makes a record active: accepted, and not suspended.
+// Being brought back counts as having been seen, so the days of not being seen begin anew. A record
+// that its feed keeps stays the feed's.
 func (e *Editor) Activate(a addr.Address, at moment.Moment) {
 	e.idx, e.due = nil, nil
 	i := e.address(a)
@@ -151,6 +168,7 @@ func (e *Editor) Activate(a addr.Address, at moment.Moment) {
 }
 
 // Extend gives a record another end, where it has one, and begins its term anew.
+// A record without an end of its own gets none; its term still begins again.
 func (e *Editor) Extend(a addr.Address, until, at moment.Moment) {
 	e.idx, e.due = nil, nil
 	i := e.address(a)
@@ -164,6 +182,7 @@ func (e *Editor) Extend(a addr.Address, until, at moment.Moment) {
 }
 
 // SignInDomain makes a meeting admit one more domain.
+// Domains of the meeting's lists stay as they are; it is added to those that count.
 func (e *Editor) SignInDomain(id string, d addr.Domain) {
 	e.idx, e.due = nil, nil
 	n := e.domain(d)
@@ -191,6 +210,7 @@ func (e *Editor) HouseLicence(id string) {
 
 // Giving lists groups that hold at least a role on a space or an item at a moment, by
 // their id.
+// They are what somebody could be put into in place of being given the role by hand.
 func (s *Snapshot) Giving(r world.Resource, role catalogue.Role, at moment.Moment) (ids []string) {
 	inv := &s.inv
 	var want uint32
@@ -229,6 +249,7 @@ func (s *Snapshot) GroupsOf(person string) (ids []string) {
 }
 
 // OwnerOf returns the first owner of the space of a resource; empty where there is none.
+// It does not ask whether they are still here; OwnersHere does.
 func (s *Snapshot) OwnerOf(space string) string {
 	inv := &s.inv
 	if i := inv.spaceIDs.find(inv.text, space); i != none && inv.spaces.at(i).exists && inv.spaces.at(i).owners.n > 0 {
@@ -238,6 +259,7 @@ func (s *Snapshot) OwnerOf(space string) string {
 }
 
 // HostOf returns the host of a meeting, and the space it belongs to.
+// Either is empty where there is none.
 func (s *Snapshot) HostOf(meeting string) (host, space string) {
 	inv := &s.inv
 	i := inv.meetingIDs.find(inv.text, meeting)
@@ -255,6 +277,7 @@ func (s *Snapshot) HostOf(meeting string) (host, space string) {
 }
 
 // Touched is what a change of inventory is about: a party, or a space, item, meeting or person.
+// Exactly one of the two is set.
 type Touched struct {
 	Party    addr.Address
 	Resource world.Resource
@@ -266,6 +289,9 @@ type Touched struct {
 // base is a snapshot of the inventory before, whose index is used. found hears of each
 // who gains, and of how many actions; newcomer hears, more than once perhaps, of typical
 // newcomers who would.
+// It answers for changes of inventory what an impact answers for changes of policy, and costs what
+// the change concerns: of one grant some tens of questions. Losing is not looked for, since a
+// change of inventory that takes away was asked for by name.
 func Local(
 	base, before, after *Snapshot,
 	touched []Touched,
@@ -276,17 +302,21 @@ func Local(
 ) error {
 	idx := base.indexed()
 	inv := &after.inv
+	// Several things that were touched may lead to the same party in the same space.
 	type pair struct {
 		who uint32
 		sp  uint32
 	}
 	done := map[pair]bool{}
+	// Actions at the doors of meetings that need nothing given; the same for spaces is joins,
+	// below.
 	var wides []*catalogue.Action
 	for i := range catalogue.Actions() {
 		if a := &catalogue.Actions()[i]; !masks.granted.Has(a.ID) && !a.Address && a.Takes(catalogue.Meeting) {
 			wides = append(wides, a)
 		}
 	}
+	// A question that made no sense before (the thing did not exist) counts as a no before.
 	gains := func(q *Question) bool {
 		v, err := after.Decide(q)
 		if err != nil || !v.Yes {
@@ -299,6 +329,8 @@ func Local(
 	newcomers := newcomersOf(before, after, at)
 	// outsiders asks everybody, and every typical newcomer, about what needs no role there.
 	outsiders := func(r world.Resource, acts []*catalogue.Action) error {
+		// What needs no grant may open to anybody who is known, so each is asked; this is the one
+		// part whose cost grows with everybody.
 		for i := range after.inv.parties.n {
 			if i%4096 == 0 {
 				if err := stop(); err != nil {
@@ -332,6 +364,7 @@ func Local(
 				if n > 0 {
 					found(who, true, n)
 				}
+				// One link that is answered no, besides the first, speaks for all others.
 				if links++; n == 0 && links > 1 { // all are alike here
 					break
 				}
@@ -347,6 +380,7 @@ func Local(
 			if r.Kind != catalogue.Space || n.Who.Kind != ByAddress {
 				continue
 			}
+			// A newcomer also gains where they could be invited now and could not before.
 			if inviter := after.Inviter(r); inviter != "" &&
 				gains(
 					&Question{Subject: Who{Kind: ByPerson, ID: inviter}, Action: invite.ID, Resource: r, Address: n.Who.Address, At: at},
@@ -362,6 +396,7 @@ func Local(
 			joins = append(joins, a)
 		}
 	}
+	// gainsIn counts what an address gains in a space: on itself, its items and its meetings.
 	gainsIn := func(sp uint32, x addr.Address) (n int) {
 		ask := func(r world.Resource) {
 			for i := range catalogue.Actions() {
@@ -381,6 +416,7 @@ func Local(
 		}
 		return n
 	}
+	// inSpace asks it once for a party and a space, and tells.
 	inSpace := func(who uint32, sp uint32, x addr.Address) {
 		if done[pair{who, sp}] || sp >= inv.spaces.n || !inv.spaces.at(sp).exists {
 			return
@@ -400,6 +436,8 @@ func Local(
 				continue
 			}
 			p := inv.parties.at(i)
+			// Whatever the party was ever given, also what is over: a change of dates may bring it
+			// back.
 			of := func(given []grant) {
 				for k := range given {
 					sp := given[k].resource
@@ -465,6 +503,8 @@ func Local(
 		if sp == none {
 			continue
 		}
+		// Where a partner or a domain as a whole holds something there, before or after, everybody
+		// at it is concerned, and so are newcomers from there.
 		asAWhole := sp < inv.spaces.n && inv.spaces.at(sp).exists && len(before.inv.manyIn(sp))+len(inv.manyIn(sp)) > 0
 		for k, i := range idx.parties.of(sp) {
 			if k%64 == 0 {

@@ -52,10 +52,12 @@ func outsidersAt(w *world.World, s *engine.Snapshot, at moment.Moment) (out []st
 		if g := sl.guest(name); g != nil && !apart[name] {
 			p := sl.party(name, at)
 			met := slices.ContainsFunc(w.Contacts, func(c world.Contact) bool { return c.Accepted && c.Party.String() == name })
-			given := slices.ContainsFunc(sl.held(), func(x slowGrant) bool { return x.Address.String() == name }) ||
-				slices.ContainsFunc(w.Links, func(l world.Link) bool {
-					return slices.ContainsFunc(l.For, func(a addr.Address) bool { return a.String() == name })
-				}) || len(sl.everIn(name)) > 0
+			given := slices.ContainsFunc(w.Links, func(l world.Link) bool {
+				return slices.ContainsFunc(l.For, func(a addr.Address) bool { return a.String() == name })
+			}) || len(sl.everIn(name)) > 0
+			for x := range sl.held() {
+				given = given || x.Address.String() == name
+			}
 			if p.record == nil && !met && !(given && sl.has(&p, at)) {
 				continue
 			}

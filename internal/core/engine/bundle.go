@@ -14,6 +14,8 @@ import (
 // BundleQuestions are what is asked before an address may be given a bundle: whether the first owner who is here of each space that it
 // gives could invite it there, or, for what it gives of other kinds, into the directory. The approval stands in for who may invite. nobody
 // is the first thing that nobody answers for, who would have to be asked; then there are no questions.
+// The questions are asked by whoever gives the bundle, here and in *could*, so that both mean the
+// same by "may be given".
 func (s *Snapshot) BundleQuestions(b *world.Bundle, a addr.Address, at moment.Moment) (list []Question, nobody *world.Resource) {
 	for i := range b.Gives {
 		r := b.Gives[i].Resource
@@ -34,6 +36,7 @@ func (s *Snapshot) BundleQuestions(b *world.Bundle, a addr.Address, at moment.Mo
 }
 
 // HeldInstead returns a bundle that an address holds, or will, beside which nobody holds another one; nil where it holds none.
+// Either bundle may name the other.
 func (s *Snapshot) HeldInstead(b *world.Bundle, a addr.Address, at moment.Moment) *world.Bundle {
 	for _, h := range s.Holdings(a) {
 		if h.Until <= at || h.Bundle == b.ID {
@@ -53,6 +56,7 @@ func (s *Snapshot) holdsOf(b *world.Bundle, a addr.Address, at moment.Moment) bo
 }
 
 // BundleFor reports whether an address is one of those that a bundle is for, whatever the rules say.
+// Whoever belongs to no partner is for a bundle that takes others, too.
 func (s *Snapshot) BundleFor(b *world.Bundle, a addr.Address) bool {
 	partner := ""
 	if p := s.Match(a).Partner; p != nil {
@@ -69,6 +73,8 @@ type ApprovalStep struct {
 
 // ApprovalSteps lists the steps of approving a bundle, in their order. sponsor is who was named as such; where nobody was, whoever owns the
 // first of what it gives stands in.
+// Without any steps of its own a bundle is approved by a keeper. A step by owners is one for each
+// thing that the bundle gives.
 func (s *Snapshot) ApprovalSteps(b *world.Bundle, sponsor string, at moment.Moment) (out []ApprovalStep) {
 	steps := b.Approval
 	if len(steps) == 0 {
@@ -88,6 +94,7 @@ func (s *Snapshot) ApprovalSteps(b *world.Bundle, sponsor string, at moment.Mome
 			}
 		case world.ByKeeper, world.ByAdministrator:
 			out = append(out, ApprovalStep{By: by})
+		// A person who is named by their id.
 		default:
 			out = append(out, ApprovalStep{by, []string{by}})
 		}
@@ -97,6 +104,7 @@ func (s *Snapshot) ApprovalSteps(b *world.Bundle, sponsor string, at moment.Mome
 
 // ApprovedWithout lists the steps of approving a bundle where people of ours take all of them who need be neither administrators nor
 // keepers; nil where they cannot, or where nobody may ask for it.
+// A step that a keeper or an administrator takes has no people, and so makes it nil.
 func (s *Snapshot) ApprovedWithout(b *world.Bundle, at moment.Moment) []ApprovalStep {
 	if b.Closed || len(b.Gives) == 0 {
 		return nil
@@ -131,6 +139,7 @@ func (s *Snapshot) MayHold(b *world.Bundle, a addr.Address, at moment.Moment) bo
 }
 
 // couldBundle is a bundle that may be given without an administrator or keeper.
+// Roles are by class of couldTables; whatever a bundle gives is alone in its class.
 type couldBundle struct {
 	*world.Bundle
 	spaces, items map[int32]catalogue.Role // what it gives, by class
@@ -174,6 +183,7 @@ func (t *couldTables) classed() {
 }
 
 // given reports whether they could ask for a bundle, by its place among those that may be given, and get it.
+// The answer is kept for the party.
 func (o *couldOf) given(k int) bool {
 	if o.bundles == nil {
 		o.bundles = make([]answer, len(o.p.bundles))
@@ -204,6 +214,8 @@ func (o *couldOf) byBundle(item bool, c int32) (role catalogue.Role) {
 }
 
 // heldApart tells parties apart by what of the bundles that may be given they hold, or are kept from by what they hold.
+// Such parties are not alike: what one may still ask for the other has. It is "" for nearly
+// everybody.
 func (p *Potential) heldApart(i uint32) (out string) {
 	if len(p.bundles) == 0 || len(p.most.inv.holdings[i]) == 0 {
 		return ""

@@ -13,6 +13,10 @@ import (
 // Potential tells what could come to be of a snapshot at one moment without any administrator or keeper (practice §4). Who may
 // what is found for parties, spaces and items that are alike, on the snapshot as it would be if owners and hosts had opened all
 // that is theirs. It belongs to one goroutine.
+// The idea: acts of owners, hosts and guests never take anything away. So instead of trying acts in
+// all orders, the world is put into the state in which all owners have opened everything (most),
+// and what anybody could be given there is computed as a fixed point: who may invite whom, and whom
+// those may invite in turn. Administrators' roles are taken from everybody first.
 type Potential struct {
 	*couldTables
 	sides *sides
@@ -25,6 +29,8 @@ type Potential struct {
 }
 
 // couldTables is what a Potential rests on; several may share it.
+// It holds from from until until, the nearest moments at which one of our people leaves; within
+// these two Potentials of one snapshot share it.
 type couldTables struct {
 	now, most   *Snapshot
 	from, until moment.Moment
@@ -46,17 +52,21 @@ type couldTables struct {
 	bundles     []couldBundle
 }
 
+// couldKept keeps the tables of the moment that was asked last, for all who ask one snapshot.
 type couldKept struct {
 	mu sync.Mutex
 	x  *couldTables
 }
 
 // couldSpaces is spaces that are alike to whoever holds nothing in them.
+// members are spaces, by their index; any of them speaks for all.
 type couldSpaces struct {
 	spaceKey
 	members []uint32
 }
 
+// What two spaces must agree in. Whatever ties a space to somebody in particular (parties that it
+// names, members of its own, a grant to a whole partner) makes it the only one of its class.
 type spaceKey struct {
 	kind                                 world.SpaceKind
 	joinsAs                              catalogue.Role
@@ -67,11 +77,13 @@ type spaceKey struct {
 	bundled                              uint32 // 1 + the space, where a bundle gives it
 }
 
+// members are items, by their index.
 type couldItems struct {
 	itemKey
 	members []uint32
 }
 
+// space is a class of spaces.
 type itemKey struct {
 	space   int32
 	kind    catalogue.ResourceKind
@@ -80,6 +92,7 @@ type itemKey struct {
 	bundled uint32 // 1 + the item, where a bundle gives it
 }
 
+// Only meetings with a space are here: what is done in them with a role. Doors are wide actions.
 type couldMeetings struct {
 	space   int32
 	rules   uint32
@@ -87,6 +100,8 @@ type couldMeetings struct {
 }
 
 // Potential returns what could come to be at a moment.
+// It costs a pass over all places when it is first asked at a moment, and next to nothing after
+// that.
 func (s *Snapshot) Potential(at moment.Moment) *Potential {
 	s.could.mu.Lock()
 	defer s.could.mu.Unlock()
@@ -99,6 +114,7 @@ func (s *Snapshot) Potential(at moment.Moment) *Potential {
 
 // couldTables prepares what every question about what could come to be shares at a moment: the loosest state that permitted acts
 // lead to, and classes of places and people that answer alike. They hold from one moment at which anything turns to the next.
+// The order of everything is that of indexes, so that the same world gives the same classes.
 func (s *Snapshot) couldTables(at moment.Moment) *couldTables {
 	inv := &s.inv
 	t := &couldTables{now: s, most: s.most(at), from: moment.Always, until: moment.Never, wide: map[catalogue.ResourceKind][]alike{}}
@@ -112,6 +128,8 @@ func (s *Snapshot) couldTables(at moment.Moment) *couldTables {
 	}
 	rev := t.most.reversed()
 	concerned := func(p uint32) bool { return int(p) < len(s.pol.concerned) && s.pol.concerned[p] }
+	// Of our people those are alike whom the same exceptions name and who have the same roles; few
+	// takes only the roles into account, for questions that no exception can change.
 	type like struct {
 		class int
 		roles world.PersonRole
@@ -130,6 +148,7 @@ func (s *Snapshot) couldTables(at moment.Moment) *couldTables {
 		}
 	}
 	many := map[uint32]bool{}
+	// Spaces on which a whole partner or domain holds something answer differently for them.
 	for i := range inv.many {
 		for _, g := range inv.given(inv.many[i].grants) {
 			many[g.resource] = true
@@ -145,6 +164,8 @@ func (s *Snapshot) couldTables(at moment.Moment) *couldTables {
 		}
 		k := spaceKey{sp.kind, sp.joinsAs, sp.joinable, sp.house, sp.open, sp.anyParty, s.ownedAt(i, at), sp.rules, "", 0, 0}
 		var classes []int
+		// In a drive the exceptions of its owner count for everybody; elsewhere those of whoever
+		// acts.
 		for j, p := range m.lists[sp.owners.off : sp.owners.off+sp.owners.n] {
 			if j == 0 && sp.kind == world.Drive && concerned(p) {
 				k.owners = fmt.Sprint(rev.alikeOf[p], ":")
@@ -157,6 +178,7 @@ func (s *Snapshot) couldTables(at moment.Moment) *couldTables {
 			slices.Sort(classes)
 			k.owners += fmt.Sprint(classes)
 		}
+		// Members of a space that nobody else may join decide who invites there.
 		if many[i] || !sp.anyParty || sp.members.n > 0 && !sp.open {
 			k.alone = i + 1
 		}
@@ -168,6 +190,8 @@ func (s *Snapshot) couldTables(at moment.Moment) *couldTables {
 			c = int32(len(t.spaces))
 			spaces[k], t.spaces = c, append(t.spaces, couldSpaces{spaceKey: k})
 			like := k
+			// Whether our people may invite there depends on less than what somebody then reaches,
+			// so one space can answer for several classes.
 			if k.open && sp.anyParty { // who belongs to it, and what is held there, does not matter to that
 				like.alone, like.bundled = 0, 0
 			}
@@ -237,6 +261,7 @@ func (s *Snapshot) couldTables(at moment.Moment) *couldTables {
 		t.meetings[c].members = append(t.meetings[c].members, i)
 		t.meetingOf[i] = c
 	}
+	// What needs no grant is asked of one place of each sort, as for a reach.
 	for i := range wideActions {
 		if k := wideActions[i].kind; t.wide[k] == nil {
 			t.wide[k] = wideResources(t.most, t.most, k)
@@ -261,6 +286,7 @@ func (s *Snapshot) couldTables(at moment.Moment) *couldTables {
 		}
 	}
 	t.naming = t.most.naming()
+	// Only spaces of owners were opened to every party.
 	for i := range m.spaces.n { // those without an owner still say who may come
 		if sp := m.spaces.at(i); sp.exists && !sp.anyParty {
 			for _, ref := range m.refs[sp.parties.off : sp.parties.off+sp.parties.n] {
@@ -279,6 +305,7 @@ func (s *Snapshot) couldTables(at moment.Moment) *couldTables {
 }
 
 // says is what a row of values says, as masks take it.
+// Nothing is said where there is no row.
 func says(inv *inventory, row uint32, layer catalogue.Layers) words {
 	if row == none {
 		return words{}
@@ -287,6 +314,8 @@ func says(inv *inventory, row uint32, layer catalogue.Layers) words {
 }
 
 // couldOf is one party, or one of many that are alike, and what acts could give them.
+// Answers are filled in as they are asked, by class of place. The two ways are 0, as they are, and
+// 1, with a record that is active; bare is them without anything held.
 type couldOf struct {
 	p        *Potential
 	who      Who
@@ -318,6 +347,7 @@ type couldOf struct {
 	bounded   [3][]bool
 }
 
+// answer is a yes or no that may not have been asked yet.
 type answer int8
 
 const (
@@ -326,6 +356,7 @@ const (
 	yes
 )
 
+// answerIs makes an answer of a bool.
 func answerIs(is bool) answer {
 	if is {
 		return yes
@@ -334,6 +365,7 @@ func answerIs(is bool) answer {
 }
 
 // of is what is known of one party; it is kept, so that each answer is found once.
+// It makes room for one answer for each class of places; who is the party, a newcomer or a link.
 func (p *Potential) of(who Who) *couldOf {
 	if o := p.kept[who.String()]; o != nil {
 		return o
@@ -359,6 +391,7 @@ func (p *Potential) of(who Who) *couldOf {
 }
 
 // fill finds what is known of an address, and what it holds.
+// Whoever is gone counts as somebody new who has the same address: their grants went with them.
 func (o *couldOf) fill() {
 	p, who := o.p, o.who
 	inv := &p.most.inv
@@ -377,6 +410,8 @@ func (o *couldOf) fill() {
 	}
 	o.own[0] = Supposed{address: who.Address, party: is, anew: is}
 	o.own[1] = o.own[0]
+	// With a record: the one that they have, or a new one without an end and with the terms not
+	// accepted.
 	r := &o.own[1]
 	r.record = true
 	if !o.record {
@@ -396,6 +431,7 @@ func (o *couldOf) fill() {
 }
 
 // joinedNow returns a course that they are in already; none where there is none.
+// Being in a course makes somebody known, which counts where files are shared with those who are.
 func (o *couldOf) joinedNow() (course uint32) {
 	inv, is := &o.p.most.inv, &o.own[0].party
 	course = none
@@ -414,12 +450,14 @@ func (o *couldOf) joinedNow() (course uint32) {
 }
 
 // AnyLink is a link that somebody could make, as whoever holds it is asked about at a moment: its id is any.
+// It is as good as a link can be; what rules do not let it do they refuse.
 func AnyLink(at moment.Moment) *Supposed {
 	return &Supposed{linkID: aLink.ID, link: link{exists: true, bearer: true, download: true, password: true, right: catalogue.Contribute,
 		by: none, item: none, created: at, until: moment.Never}}
 }
 
 // ways are the ways in which they may act: without a record (0) as they are, with one that is active (1).
+// Whoever is suspended can only be helped by a keeper, so acts with what is left without a record.
 func (o *couldOf) ways() (list []int) {
 	switch {
 	case o.who.Kind != ByAddress:
@@ -436,6 +474,7 @@ func (o *couldOf) ways() (list []int) {
 	return
 }
 
+// spaceRef, itemRef and meetingRef name a place by its index.
 func (p *Potential) spaceRef(i uint32) world.Resource {
 	return world.Resource{Kind: catalogue.Space, ID: p.most.inv.spaceIDs.text(p.most.inv.text, i)}
 }
@@ -458,6 +497,7 @@ func (o *couldOf) others() []uint32 {
 }
 
 // people lists who of ours acts in a space, one of each who are alike: owners first.
+// Where nobody of them is here any more the list is empty, and nobody can let anybody in.
 func (o *couldOf) people(space uint32) (out []uint32) {
 	p := o.p
 	inv := &p.most.inv
@@ -482,6 +522,7 @@ func (o *couldOf) people(space uint32) (out []uint32) {
 }
 
 var (
+	// They are looked up once, when the program starts.
 	inviteAction, filesShare, reportsShare, joinAction, signUpAction = func() (a, b, c, d, e catalogue.ActionID) {
 		get := func(name string) catalogue.ActionID { x, _ := catalogue.ActionByName(name); return x.ID }
 		return get("directory.invite"), get("files.share"), get("reports.share"), get("spaces.join"), get("directory.sign_up")

@@ -14,6 +14,7 @@ import (
 // What chains, cuts and spare access ask of a snapshot, and change in it.
 
 // Here lists the people of ours who are here at a moment, by their id.
+// They are in the order of their indexes, which is the order in which they came.
 func (s *Snapshot) Here(at moment.Moment) (ids []string) {
 	for i := range s.inv.people.n {
 		if s.hereAt(i, at) {
@@ -32,6 +33,7 @@ func (p *Potential) OneOfEachHere() (ids []string) {
 }
 
 // OwnersHere lists the owners of a space, or the host of a meeting, who are here at a moment.
+// Of an item they are those of its space.
 func (s *Snapshot) OwnersHere(r world.Resource, at moment.Moment) (ids []string) {
 	inv := &s.inv
 	if r.Kind == catalogue.Meeting {
@@ -58,6 +60,7 @@ func (s *Snapshot) OwnersHere(r world.Resource, at moment.Moment) (ids []string)
 }
 
 // MembersHere lists the members of a space who are here at a moment, those of groups included.
+// Somebody may be listed twice, as a member and through a group.
 func (s *Snapshot) MembersHere(space string, at moment.Moment) (ids []string) {
 	inv := &s.inv
 	i := inv.spaceIDs.find(inv.text, space)
@@ -82,6 +85,7 @@ func (s *Snapshot) MembersHere(space string, at moment.Moment) (ids []string) {
 }
 
 // Says returns the value that a space, item or meeting says of a rule, and whether it counts; Unset where it says nothing.
+// Defaults and limits are not joined to it.
 func (s *Snapshot) Says(r world.Resource, rule catalogue.RuleID) (v catalogue.Value) {
 	inv := &s.inv
 	row := none
@@ -107,6 +111,7 @@ func (s *Snapshot) Says(r world.Resource, rule catalogue.RuleID) (v catalogue.Va
 
 // Door says what of a space, item or meeting lets people in, besides its values: whether our own people may join a space, whether
 // it names who may come from outside, whether an item is private, whether a meeting names sign-in domains and has a passcode.
+// A chain lists an act for each of these that is shut.
 type Door struct{ Joinable, Names, Private, Domains, Passcode bool }
 
 // DoorOf returns it.
@@ -139,6 +144,7 @@ func (s *Snapshot) JoinsAs(space string) catalogue.Role {
 }
 
 // OwnRole returns the highest role that an address was given itself on a space or an item, and that is in force.
+// Groups do not count, and neither does what their partner holds as a whole.
 func (s *Snapshot) OwnRole(a addr.Address, r world.Resource, at moment.Moment) (role catalogue.Role) {
 	inv := &s.inv
 	i := inv.addresses.find(inv.text, a.String())
@@ -161,6 +167,7 @@ func (s *Snapshot) OwnRole(a addr.Address, r world.Resource, at moment.Moment) (
 }
 
 // HoldsIn reports whether an address was given something itself, that is in force, in the space that a resource is or belongs to.
+// An item counts for its space.
 func (s *Snapshot) HoldsIn(a addr.Address, r world.Resource, at moment.Moment) bool {
 	inv := &s.inv
 	i := inv.addresses.find(inv.text, a.String())
@@ -188,6 +195,7 @@ func (s *Snapshot) HoldsIn(a addr.Address, r world.Resource, at moment.Moment) b
 }
 
 // HeldIn says what an address was given in a space, itself or through groups, that is in force: alike for those who hold alike.
+// It is a key and not for reading.
 func (s *Snapshot) HeldIn(a addr.Address, space string, at moment.Moment) string {
 	inv := &s.inv
 	i, sp := inv.addresses.find(inv.text, a.String()), inv.spaceIDs.find(inv.text, space)
@@ -217,6 +225,7 @@ func (s *Snapshot) HeldIn(a addr.Address, space string, at moment.Moment) string
 }
 
 // GuestsIn lists who outside holds anything in a space, by their address.
+// Anything they were ever given counts; whether it is in force is asked elsewhere.
 func (s *Snapshot) GuestsIn(space string, at moment.Moment) (out []addr.Address) {
 	i := s.inv.spaceIDs.find(s.inv.text, space)
 	if i == none {
@@ -231,6 +240,7 @@ func (s *Snapshot) GuestsIn(space string, at moment.Moment) (out []addr.Address)
 }
 
 // NeedsRole returns the role that an action asks for on a resource of a kind; NoRole where it asks for none.
+// It is the highest of what the classes from outside are asked.
 func NeedsRole(act catalogue.ActionID, k catalogue.ResourceKind) (role catalogue.Role) {
 	for c, ask := range act.Get().Rows(k) {
 		if ask != nil && catalogue.Class(c) != catalogue.Ours && ask.Holding == catalogue.ByRole {
@@ -265,6 +275,7 @@ func (p *Potential) MayJoin(space string) bool {
 }
 
 // AlikeAs tells our people apart by the exceptions that name them and their roles.
+// Two of our people for whom it is the same give the same answers.
 func (p *Potential) AlikeAs(person string) [2]int {
 	i := p.most.inv.personIDs.find(p.most.inv.text, person)
 	if i == none {
@@ -298,6 +309,8 @@ func (e *Editor) TakeRole(person string, role world.PersonRole) {
 
 // LoosestUsed returns for each rule the loosest value that counts anywhere below its limit: the default, at partners, in exceptions that
 // are not over, in spaces, items and meetings. Of methods it is all that any of these has.
+// A limit may be lowered to it without anybody noticing: nothing below says more. It is one pass
+// over all places; rows are shared, so most are looked at once.
 func (s *Snapshot) LoosestUsed(at moment.Moment) (out [catalogue.NumRules]catalogue.Value) {
 	inv := &s.inv
 	copy(out[:], s.pol.fallback[:])

@@ -11,6 +11,8 @@ import (
 // What acts of our people and of outsiders could give a party.
 
 // byOurs reports whether anybody of ours may do something about an address to a resource.
+// people holds one of each sort who act there. It stops early where the refusal is about the
+// address and would be the same for everybody.
 func (o *couldOf) byOurs(people []uint32, act catalogue.ActionID, r world.Resource, known bool) bool {
 	p := o.p
 	for _, x := range people {
@@ -28,6 +30,9 @@ func (o *couldOf) byOurs(people []uint32, act catalogue.ActionID, r world.Resour
 }
 
 // invited reports whether anybody could invite them into spaces of a class.
+// First our people, then outsiders who could be inside. The second may ask this very question about
+// somebody else, and so on round; while it is open it counts as no, which is right for a least
+// fixed point: nobody is let in by the assumption that they already are.
 func (o *couldOf) invited(c int32) bool {
 	if o.invites[c] == notAsked {
 		o.invites[c] = no // while it is found out, nobody who waits for it helps
@@ -38,6 +43,8 @@ func (o *couldOf) invited(c int32) bool {
 	return o.invites[c] == yes
 }
 
+// invitedByOurs leaves outsiders aside. The answer is shared by all classes for which inviting is
+// alike.
 func (o *couldOf) invitedByOurs(c int32) bool {
 	c = o.p.invitedAs[c]
 	if o.inviting[c] == notAsked {
@@ -46,6 +53,7 @@ func (o *couldOf) invitedByOurs(c int32) bool {
 	return o.inviting[c] == yes
 }
 
+// askInviters asks it.
 func (o *couldOf) askInviters(c int32) bool {
 	if o.record && o.state == world.StateSuspended || o.who.Kind != ByAddress {
 		return false
@@ -55,6 +63,7 @@ func (o *couldOf) askInviters(c int32) bool {
 }
 
 // joins reports whether they could join spaces of a class by themselves.
+// Only courses can be joined, without a record and without anybody's help.
 func (o *couldOf) joins(c int32) bool {
 	c = o.p.invitedAs[c]
 	if o.joining[c] == notAsked {
@@ -70,6 +79,7 @@ func (o *couldOf) joins(c int32) bool {
 }
 
 // shared reports whether anybody could share items of a class with them.
+// way tells whether they already have a record by then: sharing may be open to those alone.
 func (o *couldOf) shared(way int, c int32) bool {
 	if o.sharing[way][c] == notAsked {
 		o.sharing[way][c] = no
@@ -85,6 +95,7 @@ func (o *couldOf) shared(way int, c int32) bool {
 	return o.sharing[way][c] == yes
 }
 
+// sharedByOurs leaves outsiders aside, like invitedByOurs.
 func (o *couldOf) sharedByOurs(way int, c int32) bool {
 	c = o.p.sharedAs[c]
 	if o.ours[way][c] == notAsked {
@@ -93,6 +104,7 @@ func (o *couldOf) sharedByOurs(way int, c int32) bool {
 	return o.ours[way][c] == yes
 }
 
+// askOurs asks it.
 func (o *couldOf) askOurs(way int, c int32) bool {
 	p := o.p
 	act, ok := PassedOnBy(p.items[c].kind)
@@ -121,6 +133,7 @@ func (o *couldOf) inCourse() uint32 {
 }
 
 // inSpace returns the role that acts could give them on spaces of a class.
+// Whoever is invited gets any role that an owner wants to give, up to manage.
 func (o *couldOf) inSpace(way int, c int32) catalogue.Role {
 	switch {
 	case way == 1 && o.invited(c):
@@ -145,6 +158,8 @@ func (o *couldOf) joinedAs(c int32) catalogue.Role {
 }
 
 // onItems returns the role that acts could give them on items of a class themselves.
+// Files and reports are shared one by one; a private page or channel is given by inviting into its
+// space, with a grant on the item.
 func (o *couldOf) onItems(way int, c int32) catalogue.Role {
 	k := &o.p.items[c]
 	if _, passed := PassedOnBy(k.kind); passed && o.shared(way, c) || !passed && way == 1 && o.invited(k.space) {
@@ -157,6 +172,7 @@ func (o *couldOf) onItems(way int, c int32) catalogue.Role {
 }
 
 // mayHaveRecord reports whether they could come to have a record that is active.
+// It takes all classes together to know: A may have to be let in by B first.
 func (o *couldOf) mayHaveRecord() bool {
 	if o.records == notAsked {
 		o.p.settle()
@@ -167,10 +183,13 @@ func (o *couldOf) mayHaveRecord() bool {
 	return o.records == yes
 }
 
+// directory is our directory, which every world has.
 func (o *couldOf) directory() world.Resource {
 	return world.Resource{Kind: catalogue.OurDirectory, ID: "ours"}
 }
 
+// The ways are tried from the cheapest: the record that is there, signing up, an invitation into
+// the directory, a bundle, an invitation into a space, something that is shared and opened.
 func (o *couldOf) recordByOurs() bool {
 	p := o.p
 	if o.record {
@@ -241,6 +260,9 @@ func (o *couldOf) recordByOutsiders() bool {
 }
 
 // settle finds which classes of parties could have a record, some through others.
+// It is the fixed point: first who may get a record through our people alone; then, again and
+// again, who may get one through those, until a round adds nobody. Each round adds a class, so that
+// it ends.
 func (p *Potential) settle() {
 	if p.settled {
 		return
@@ -260,6 +282,7 @@ func (p *Potential) settle() {
 		}
 	}
 	clear(p.helpers)
+	// A no that was given while somebody was not yet known to be let in may be a yes by now.
 	for _, o := range p.kept { // what was answered meanwhile may have rested on less
 		clear(o.invites)
 		clear(o.sharing[0])
@@ -268,6 +291,9 @@ func (p *Potential) settle() {
 }
 
 // addressee reports whether all that passing something on asks of who would get it is a yes, whoever does it.
+// It asks the gates that are about the address with the doer left open. A no here spares asking
+// every outsider in turn, which is the common case: most addresses are barred or closed for
+// everybody alike.
 func (o *couldOf) addressee(act catalogue.ActionID, space, item uint32, known bool) bool {
 	var a asker
 	q := Question{Action: act, At: o.p.at, Address: o.who.Address, known: known, Resource: o.directory()}
@@ -309,6 +335,7 @@ func (o *couldOf) addressee(act catalogue.ActionID, space, item uint32, known bo
 }
 
 // couldHolder is somebody outside who could have a role on something and a record to use it with.
+// sup is them as if they held those roles.
 type couldHolder struct {
 	*couldOf
 	space, item catalogue.Role
@@ -328,6 +355,7 @@ func (o *couldOf) helped(act catalogue.ActionID, space, item uint32, known bool)
 	return false
 }
 
+// passes reports whether this holder may pass a space, or an item of it, on to somebody else.
 func (h *couldHolder) passes(act catalogue.ActionID, space, item uint32, to *couldOf, known bool) bool {
 	if h.who == to.who {
 		return false
@@ -342,6 +370,8 @@ func (h *couldHolder) passes(act catalogue.ActionID, space, item uint32, to *cou
 }
 
 // holders lists who outside could hold something in a space, through each other too.
+// The list is made once for a place, with the same fixed point inside: whoever is let in by one of
+// them may let in others.
 func (p *Potential) holders(act catalogue.ActionID, space, item uint32) []*couldHolder {
 	key := [2]uint32{space, item}
 	if l, ok := p.helpers[key]; ok {
@@ -387,6 +417,7 @@ func (p *Potential) holders(act catalogue.ActionID, space, item uint32) []*could
 				rest = append(rest, w)
 				continue
 			}
+			// Whoever is invited gets a role on the space, whoever is given an item one on that.
 			if w.space = catalogue.Manage; item != none {
 				w.space, w.item = catalogue.NoRole, catalogue.Manage
 			}
@@ -399,6 +430,7 @@ func (p *Potential) holders(act catalogue.ActionID, space, item uint32) []*could
 	return out
 }
 
+// grants are what they would hold, in force always.
 func (h *couldHolder) grants(space, item uint32) (out []grant) {
 	if h.space > catalogue.NoRole {
 		out = append(out, grant{from: moment.Always, until: moment.Never, resource: space, role: h.space})
@@ -421,6 +453,7 @@ func (p *Potential) candidates(space uint32) []*couldOf {
 }
 
 // holds returns the roles that they hold now on a space and on an item of it, the highest that an owner could make of them.
+// An owner can raise any role that is somebody's own; what a group holds stays as it is.
 func (o *couldOf) holds(space, item uint32) (onSpace, onItem catalogue.Role) {
 	if o.index == none || o.who.Kind != ByAddress {
 		return

@@ -104,7 +104,7 @@ func (c *slowCould) perform(a *could.Act) bool {
 				"dashboard": "reports.share"}[item.Kind.String()], a.Resource.String(), to) && grant()
 	case could.Raise:
 		x := &slowQuestion{slow: &slow{c.w}, at: c.at}
-		for _, g := range (&slow{c.w}).held() {
+		for g := range (&slow{c.w}).held() {
 			if g.Group == "" && !g.ToMany() && g.Address == a.Party && g.Resource == a.Resource &&
 				x.role(to, a.Resource.Kind.String(), a.Resource.ID) > 0 {
 				return owner(space.Owners) && grant()

@@ -15,6 +15,8 @@ import (
 // Everybody, class by class.
 
 // couldClass is parties that are alike, whatever they hold.
+// The embedded couldOf is the first of them; what only depends on who they are is asked of it
+// alone, what they hold of each.
 type couldClass struct {
 	*couldOf
 	kind    Kind
@@ -36,6 +38,10 @@ func (p *Potential) classesOf() (out []*couldOf) {
 var aLink = Who{Kind: ByLinkID, ID: "any"}
 
 // partyClasses divides everybody who is known, and lists typical newcomers.
+// Parties are alike who have the same kind, state and partner (or one that is like it), whom the
+// same exceptions, spaces and groups name, and who have the same licence. 100,000 guests of 300
+// partners make some hundreds of classes. Typical newcomers and a link to come are classes without
+// members.
 func (p *Potential) partyClasses() []*couldClass {
 	if p.classes != nil {
 		return p.classes
@@ -88,6 +94,7 @@ func (p *Potential) partyClasses() []*couldClass {
 }
 
 // partnersAlike returns for each partner the first one of which policy says the same, where nothing names it.
+// It is by index of partner; a partner that something names stands for itself.
 func (p *Potential) partnersAlike() []uint32 {
 	pol, inv := p.most.pol, &p.most.inv
 	named := map[uint32]bool{}
@@ -141,6 +148,8 @@ func (p *Potential) partnersAlike() []uint32 {
 
 // EachYes calls found for everything in a scope that could come to be a yes, as Snapshot.EachYes does for what is one. What people
 // of ours do towards others does not change. Links that somebody could make are told as one newcomer.
+// Everything is told party by party within a class, so that whoever writes it down needs no more
+// memory than one class.
 func (p *Potential) EachYes(x *Scope, stop func() error, found func(*Yes) error) error {
 	w := p.now.scopedTo(x, p.at)
 	w.stop, w.found = stop, found
@@ -148,6 +157,7 @@ func (p *Potential) EachYes(x *Scope, stop func() error, found func(*Yes) error)
 		return nil
 	}
 	if w.Actions != 0 {
+		// Of a single address the classes are not needed.
 		if a := w.Party.Of.Address; !a.IsZero() {
 			who := Who{Address: a}
 			c := &couldClass{couldOf: p.of(who), kind: p.now.KindAt(a, p.at)}
@@ -169,6 +179,7 @@ func (p *Potential) EachYes(x *Scope, stop func() error, found func(*Yes) error)
 					if n := (Newcomer{Who: c.who}); !w.holdsNew(&n) {
 						continue
 					}
+				// Only those members who are within the scope.
 				case !w.Party.Everybody():
 					members = nil
 					for _, i := range c.members {
@@ -185,6 +196,8 @@ func (p *Potential) EachYes(x *Scope, stop func() error, found func(*Yes) error)
 			if err := p.eachClass(w, asked, of); err != nil {
 				return err
 			}
+			// Somebody new from a domain that no partner names is no typical newcomer, and is made
+			// for the scope.
 			if d := w.Party.Of.Domain; !d.IsZero() && !slices.ContainsFunc(p.classes,
 				func(c *couldClass) bool { return c.newcomer && c.who.Address.Domain() == d }) {
 				c := &couldClass{couldOf: p.of(Who{Address: addr.Newcomer(d)}), kind: KindFederated, name: "a newcomer from " + d.String()}
@@ -199,10 +212,14 @@ func (p *Potential) EachYes(x *Scope, stop func() error, found func(*Yes) error)
 }
 
 // atOnce is how many classes one processor goes through before what it found is told.
+// Small, so that a page shows its first lines soon; large enough that starting goroutines costs
+// little.
 const atOnce = 8
 
 // eachClass tells what members of classes, by their places, could do within a scope, in their order; on all processors where there are
 // many.
+// Each worker has a Potential of its own, since answers are kept in it; what was found is told by
+// the caller's goroutine, in the order of the classes, as if there had been one processor.
 func (p *Potential) eachClass(w *scoped, asked []int, of [][]uint32) error {
 	workers := []*Potential{p}
 	if n := runtime.GOMAXPROCS(0); n > 1 && len(asked) >= 2*atOnce {
@@ -254,6 +271,7 @@ func (p *Potential) eachClass(w *scoped, asked []int, of [][]uint32) error {
 }
 
 // twin is a Potential of the same tables for another goroutine, which knows already which classes could have a record.
+// Its kept answers begin empty but for who may have a record.
 func (p *Potential) twin() *Potential {
 	q := &Potential{couldTables: p.couldTables, sides: p.sides, at: p.at, kept: map[string]*couldOf{}, helpers: map[[2]uint32][]*couldHolder{},
 		settled: true}
@@ -266,6 +284,8 @@ func (p *Potential) twin() *Potential {
 }
 
 // eachOf tells what members of a class, or a newcomer, could do within a scope.
+// What acts alone give is told for all members in one yes; what only some could do, through what
+// they hold or whom they know, is told of each of them behind it.
 func (p *Potential) eachOf(w *scoped, c *couldClass, members []uint32) error {
 	var err error
 	base := Yes{Who: c.who, Members: members, Party: none, Kind: c.kind, Name: c.name, Newcomer: len(members) == 0}
@@ -276,6 +296,7 @@ func (p *Potential) eachOf(w *scoped, c *couldClass, members []uint32) error {
 	if len(members) > 0 {
 		base.Who = Who{Address: p.now.addressOf(members[0])}
 	}
+	// tell hands over one yes for each action of a set, about things that are alike.
 	tell := func(set Actions, kind catalogue.ResourceKind, things []uint32, id func(uint32) string) {
 		for k := range catalogue.Actions() {
 			a := catalogue.Actions()[k].ID
@@ -292,6 +313,7 @@ func (p *Potential) eachOf(w *scoped, c *couldClass, members []uint32) error {
 		}
 	}
 	inv := &p.most.inv
+	// within keeps what of a list the scope is about.
 	within := func(all []uint32, ref func(uint32) world.Resource) []uint32 {
 		if w.Resource == nil {
 			return all
@@ -307,6 +329,7 @@ func (p *Potential) eachOf(w *scoped, c *couldClass, members []uint32) error {
 	spaceID := func(i uint32) string { return inv.spaceIDs.text(inv.text, i) }
 	itemID := func(i uint32) string { return inv.itemIDs.text(inv.text, i) }
 	meetingID := func(i uint32) string { return inv.meetingIDs.text(inv.text, i) }
+	// Thousands of spaces make a few dozens of yeses this way.
 	type alikeTo struct { // things with which they could do the same are told together
 		kind catalogue.ResourceKind
 		set  Actions
@@ -353,6 +376,7 @@ func (p *Potential) eachOf(w *scoped, c *couldClass, members []uint32) error {
 			}
 		}
 	}
+	// Looking up people is told by itself: whom somebody sees depends on the spaces they share.
 	if err == nil && w.Actions.Has(lookUpAction) && (w.Resource == nil || w.Resource.Kind == catalogue.Person) {
 		tellSeen := func(y Yes, seen *lookedUp) error {
 			y.Action, y.Resource, y.each, y.Pairs = lookUpAction, world.Resource{Kind: catalogue.Person, ID: "*"}, 1, max(1, len(y.Members))
@@ -380,6 +404,8 @@ func (p *Potential) eachOf(w *scoped, c *couldClass, members []uint32) error {
 			}
 		}
 	}
+	// Somebody who left us is nobody's new contact; those whose contact they were keep what that
+	// gives.
 	contacts := p.most.reversed().contacts
 	for _, i := range members {
 		for _, person := range contacts[i] {
@@ -405,6 +431,7 @@ func (p *Potential) eachOf(w *scoped, c *couldClass, members []uint32) error {
 	return err
 }
 
+// couldAbout is things of one class of spaces, items or meetings.
 type couldAbout struct {
 	kind    catalogue.ResourceKind
 	class   int32
@@ -412,6 +439,7 @@ type couldAbout struct {
 }
 
 // about lists the things in a scope that roles are about, class by class.
+// Of a space also what is in it; of everything one entry a class.
 func (p *Potential) about(w *scoped) (out []couldAbout) {
 	inv := &p.most.inv
 	r := w.Resource
@@ -451,6 +479,9 @@ func (p *Potential) about(w *scoped) (out []couldAbout) {
 }
 
 // eachBesides tells what a party could do through what they hold now, where acts alone would not let them.
+// A role that an owner cannot raise (because the space has none, or a group holds it) may open what
+// no act would; so each space that somebody holds something in is asked with it. Where even holding
+// all would give no more than acts do, the question is spared: that is what most is for.
 func (p *Potential) eachBesides(w *scoped, c *couldClass, i uint32) error {
 	inv := &p.most.inv
 	q := inv.parties.at(i)
@@ -488,6 +519,7 @@ func (p *Potential) eachBesides(w *scoped, c *couldClass, i uint32) error {
 		}
 		return nil
 	}
+	// Spaces and meetings have no grants of their own besides the space's.
 	nothing := func(int) catalogue.Role { return catalogue.NoRole }
 	idx := p.now.indexed()
 	for _, sp := range sorted(spaces) {
@@ -524,6 +556,7 @@ func (p *Potential) eachBesides(w *scoped, c *couldClass, i uint32) error {
 }
 
 // holding is a party of a class with what it holds itself: what acts alone could give it is as for the whole class, and asked once.
+// It shares the answers of its class and has its own grants.
 func (c *couldClass) holding(i uint32) *couldOf {
 	o := *c.couldOf
 	o.who, o.sides = Who{Address: o.p.now.addressOf(i)}, [2]*partySide{}
@@ -534,6 +567,8 @@ func (c *couldClass) holding(i uint32) *couldOf {
 }
 
 // EachCould calls fn for every party and resource that a yes of Potential.EachYes stands for; looking up people has the resource *.
+// A yes of a class stands for members times things. The names are written out here only, so that
+// counting costs nothing.
 func (s *Snapshot) EachCould(y *Yes, fn func(who Who, resource string)) {
 	who := []Who{y.Who}
 	if len(y.Members) > 0 {
@@ -564,6 +599,7 @@ func (s *Snapshot) EachCould(y *Yes, fn func(who Who, resource string)) {
 }
 
 // MostPairs is up to how many pairs of classes, of parties and of things, everybody is asked about everything.
+// At it the answer takes some seconds.
 const MostPairs = 2_000_000
 
 // Large reports whether there are too many classes to ask everybody about everything while somebody waits.

@@ -11,6 +11,7 @@ import (
 // What a party could do with what acts could give them.
 
 // side is what masks know of them, the way given: with what they hold now, without a record that they could have, or with it.
+// It is what the fast way of counting (masks) takes in place of an address; made once for each way.
 func (o *couldOf) side(way int) *partySide {
 	if o.sides[way] == nil {
 		s := o.p.most
@@ -44,6 +45,8 @@ func (o *couldOf) side(way int) *partySide {
 
 // granted returns what they may do with a thing by these roles on its space and on itself, the way given. Somebody known may more than a
 // newcomer, and whoever is in a course is known.
+// It asks by masks, all actions of the thing at once, and so costs a twentieth of asking one by
+// one. A test holds it to what Decide says.
 func (o *couldOf) granted(way int, th thing, onSpace, onItem catalogue.Role) Actions {
 	p := o.p
 	inv := &p.most.inv
@@ -53,12 +56,15 @@ func (o *couldOf) granted(way int, th thing, onSpace, onItem catalogue.Role) Act
 	if onSpace == catalogue.NoRole && onItem == catalogue.NoRole && many == catalogue.NoRole || side.ok == 0 {
 		return 0
 	}
+	// fresh is 1 for a newcomer. Whoever is in a course counts as known.
 	if way == 0 && side.fresh == 1 && (onSpace > catalogue.NoRole && inv.spaces.at(th.space).kind == world.Course || o.inCourse() != none) {
 		side.fresh = 0
 	}
+	// Where, and with what values, the thing lies.
 	at := p.most.placeFor(th.space, p.spaceSays[p.spaceOf[th.space]], &side, q, o.named, p.at)
 	entries, private, item := masks.ofKind[th.kind], false, words{}
 	switch th.kind {
+	// A space has no roles on itself apart, and only areas of reports take the actions of areas.
 	case catalogue.Space:
 		if onItem = catalogue.NoRole; !at.area {
 			entries &^= masks.areaOnly
@@ -73,6 +79,7 @@ func (o *couldOf) granted(way int, th thing, onSpace, onItem catalogue.Role) Act
 }
 
 // byLink returns what whoever holds a link that somebody could make may do with an item.
+// A link is asked by deciding: it has no party that masks could take.
 func (o *couldOf) byLink(item uint32) (set Actions) {
 	with := o.own[0]
 	with.link.item = item
@@ -90,6 +97,7 @@ func (o *couldOf) byLink(item uint32) (set Actions) {
 }
 
 // spaceActions, itemActions and meetingActions return what acts could let them do with those of a class, whatever they hold now.
+// The answer is found once for a class of places and kept.
 func (o *couldOf) spaceActions(c int32) Actions {
 	if !o.done[0][c] && o.who.Kind == ByAddress {
 		sp := o.p.spaces[c].members[0]
@@ -122,6 +130,7 @@ func (o *couldOf) itemActions(c int32) Actions {
 	return o.onItem[c]
 }
 
+// meetingActions are what a party could come to do, with a role, with meetings of a class.
 func (o *couldOf) meetingActions(c int32) Actions {
 	if !o.done[2][c] && o.who.Kind == ByAddress {
 		k := &o.p.meetings[c]
@@ -136,6 +145,8 @@ func (o *couldOf) meetingActions(c int32) Actions {
 }
 
 // wideActions returns what they could do without a role with things of a kind, by their place in the tables.
+// Whoever could join a course is asked with a role in it, since that makes them known. What depends
+// on a contact is asked as if there were one where the person could still make it.
 func (o *couldOf) wideActions(kind catalogue.ResourceKind) []Actions {
 	if out, ok := o.onWide[kind]; ok {
 		return out
@@ -174,21 +185,26 @@ func (o *couldOf) wideActions(kind catalogue.ResourceKind) []Actions {
 }
 
 // lookedUp is whom of ours somebody could look up: everybody, everybody who is here, or some.
+// Most could look up everybody or nobody, so that a set of people is rarely kept.
 type lookedUp struct {
 	p         *Potential
 	all, here bool
 	some      map[uint32]bool
 }
 
+// any reports whether there is anybody at all whom they could look up.
 func (l *lookedUp) any() bool {
 	return l.all && l.p.most.inv.live.people > 0 || l.here && len(l.p.staff) > 0 || len(l.some) > 0
 }
 
+// has reports whether a person of ours is among them.
 func (l *lookedUp) has(i uint32) bool {
 	return i < l.p.most.inv.people.n && l.p.most.inv.people.at(i).exists && (l.all || l.here && l.p.now.hereAt(i, l.p.at) || l.some[i])
 }
 
 // looksUp returns whom of ours they could look up, with what they hold now or without.
+// It first asks about one person with and without a space in common. Only where that makes a
+// difference does it matter which spaces they could come into, and who of ours is there.
 func (o *couldOf) looksUp(own bool) *lookedUp {
 	if o.lookup != nil && !own {
 		return o.lookup
@@ -249,6 +265,7 @@ func (o *couldOf) looksUp(own bool) *lookedUp {
 }
 
 // met returns what they could do with somebody who has left us and was their contact.
+// Such a contact cannot come about any more, and so counts for those alone who have it.
 func (o *couldOf) met(person uint32) (set Actions) {
 	p := o.p
 	if o.index == none || p.now.hereAt(person, p.at) || !slices.Contains(p.most.reversed().contacts[o.index], person) {
@@ -272,6 +289,8 @@ func (o *couldOf) met(person uint32) (set Actions) {
 
 // most returns what they could do with a thing of a class if they held everything there: more than that nobody gets out of what they
 // hold. The tables are those of spaces, items and meetings.
+// It is a bound and costs one question for each class; that it holds nothing back is what makes it
+// useful.
 func (o *couldOf) most(table int, c int32) Actions {
 	if o.bounds[table] == nil {
 		n := []int{len(o.p.spaces), len(o.p.items), len(o.p.meetings)}[table]
@@ -300,6 +319,7 @@ func (o *couldOf) most(table int, c int32) Actions {
 }
 
 // besides returns what they could do with a resource through what they hold now, where acts alone would not let them.
+// onItem is what acts could give them on the item itself.
 func (o *couldOf) besides(th thing, onItem func(way int) catalogue.Role) (set Actions) {
 	if o.index == none {
 		return 0
@@ -316,6 +336,7 @@ func (o *couldOf) besides(th thing, onItem func(way int) catalogue.Role) (set Ac
 }
 
 // Could returns what somebody outside could come to do with a resource.
+// It is one pair: a party and a resource, with all actions at once.
 func (p *Potential) Could(who Who, r world.Resource) (set Actions) {
 	o, inv := p.of(who), &p.most.inv
 	nothing := func(int) catalogue.Role { return catalogue.NoRole }

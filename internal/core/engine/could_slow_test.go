@@ -327,7 +327,7 @@ func (c *slowCould) round(parties []string, without string) (changed bool) {
 				held := func(r world.Resource) {
 					x := &slowQuestion{slow: &slow{c.w}, at: c.at}
 					_ = x
-					for _, g := range (&slow{c.w}).held() {
+					for g := range (&slow{c.w}).held() {
 						if g.Group == "" && !g.ToMany() && g.Address.String() == a && g.Resource == r && x.role(a, r.Kind.String(), r.ID) > 0 &&
 							g.From <= c.at && c.at < g.Until {
 							changed = c.give(a, r, catalogue.Manage) || changed

@@ -11,6 +11,8 @@ import (
 
 // dates is what of a record only its dated sequence asks for. Starts count from their
 // local day, so seconds are enough for them.
+// It is kept apart from party, which decisions read, so that a decision does not pull it into the
+// cache: 64 bytes for each address.
 type dates struct {
 	until             moment.Moment
 	stateSince        moment.Moment // as it is written
@@ -27,6 +29,7 @@ type dates struct {
 }
 
 // seconds cuts a start to what dates hold; an absent one is 0.
+// Such a moment counts from its local day, so that what is lost below the second changes nothing.
 func seconds(m moment.Moment) uint32 {
 	if s := m / 1e6; m != moment.Always && s > 0 && s < 1<<32 {
 		return uint32(s)
@@ -34,6 +37,7 @@ func seconds(m moment.Moment) uint32 {
 	return 0
 }
 
+// fromSeconds turns it back; 0 is Always.
 func fromSeconds(s uint32) moment.Moment {
 	if s == 0 {
 		return moment.Always
@@ -42,6 +46,8 @@ func fromSeconds(s uint32) moment.Moment {
 }
 
 // putDates takes over the moments of a guest's record that their fate is computed from.
+// A record that was suspended by its dates and written down as such is suspended from then on,
+// whatever the dates would say today.
 func (e *Editor) putDates(i uint32, g *world.Guest, name ref) {
 	was := e.inv.dates.at(i)
 	d := dates{
@@ -67,6 +73,8 @@ func (e *Editor) putDates(i uint32, g *world.Guest, name ref) {
 		d.state = dated.Invited
 	}
 	*e.inv.dates.edit(e.tok, i) = d
+	// Few partners tell that a home account is closed, so it is a map; it is copied because older
+	// snapshots read it.
 	if was, ok := e.inv.closed[i]; ok || g.HomeClosed != 0 {
 		if was != g.HomeClosed {
 			next := make(map[uint32]moment.Moment, len(e.inv.closed)+1)
@@ -102,6 +110,7 @@ var (
 	sponsorNeeded     = valueOf(ruleSponsor, "required")
 )
 
+// valueOf returns the value of a word on a rule's scale; the word is known to be on it.
 func valueOf(r catalogue.RuleID, word string) catalogue.Value {
 	v, err := r.Get().Scale.Parse(word)
 	if err != nil {
@@ -110,6 +119,7 @@ func valueOf(r catalogue.RuleID, word string) catalogue.Value {
 	return v
 }
 
+// daysOf turns a value of a scale of days into a number of days, dated.None for no limit.
 func daysOf(v catalogue.Value) int {
 	if v == catalogue.NoLimit {
 		return dated.None
@@ -118,6 +128,8 @@ func daysOf(v catalogue.Value) int {
 }
 
 // partnerDates is what counts for the records of one partner, or of none.
+// It is computed once for each partner when the policy is compiled, and compares with ==, which
+// tells whose dates a change of policy concerns.
 type partnerDates struct {
 	dated.Values
 	ended           moment.Moment
@@ -130,6 +142,8 @@ type partnerDates struct {
 
 // Sequences computes dated sequences of one snapshot, one record after the other. It
 // belongs to one goroutine.
+// The record, its grants and the steps are used again for each party, so that a hundred thousand
+// sequences need no memory.
 type Sequences struct {
 	s          *Snapshot
 	cal        *moment.Calendar
@@ -149,6 +163,7 @@ type Sequences struct {
 
 var calendars sync.Map // by the name of a zone
 
+// calendar returns the calendar of the organisation's time zone, shared by all snapshots.
 func (s *Snapshot) calendar() *moment.Calendar {
 	name := s.pol.zone.String()
 	if c, ok := calendars.Load(name); ok { // a zone read twice is two places in memory and one zone
@@ -160,9 +175,12 @@ func (s *Snapshot) calendar() *moment.Calendar {
 }
 
 // compileDates finds what dated sequences follow.
+// Each rule is joined from partner, default and limit; exceptions of people play no part in a
+// guest's dates.
 func compileDates(pol *policy, inv *inventory) *dateRules {
 	held := inv.floorsNow()
 	told := pol.source.SettingsNow().Sightings == world.SightingsTold
+	// of is what counts where a partner says these values.
 	of := func(said *row, ended, own moment.Moment) partnerDates {
 		v := func(r catalogue.RuleID) catalogue.Value {
 			x := catalogue.Unset
@@ -222,6 +240,8 @@ func compileDates(pol *policy, inv *inventory) *dateRules {
 		}
 		out.partners[i] = of(&pol.rows[pol.partners[i].rules], ended, own)
 	}
+	// There are two sets of floors by kind of step: for records that were begun here, and for those
+	// that were taken over from elsewhere, whose dates may wait.
 	out.kinds[1] = held.kinds
 	out.kinds[0] = held.kinds
 	for c, f := range held.kinds {
@@ -233,6 +253,8 @@ func compileDates(pol *policy, inv *inventory) *dateRules {
 }
 
 // Sequences makes ready to compute sequences.
+// It prepares what is alike for all records: which rows of values speak of reviews, what bundles
+// say of them, who is barred by address.
 func (s *Snapshot) Sequences() *Sequences {
 	pol, inv := s.pol, &s.inv
 	q := &Sequences{s: s, cal: s.calendar(), rules: s.rules}
@@ -267,6 +289,7 @@ func (s *Snapshot) Sequences() *Sequences {
 }
 
 // load fills q.rec with the record of a party; false where it has none.
+// What surely lies beyond the horizon is left out, and noted.
 func (q *Sequences) load(i uint32) bool {
 	p, of := q.loadRecord(i)
 	if p == nil {
@@ -285,6 +308,7 @@ func (q *Sequences) load(i uint32) bool {
 }
 
 // counted returns the steps of a party for who only counts them.
+// It avoids the list of grants that load makes.
 func (q *Sequences) counted(i uint32) []dated.Step {
 	p, of := q.loadRecord(i)
 	if p == nil {
@@ -299,6 +323,8 @@ func (q *Sequences) counted(i uint32) []dated.Step {
 }
 
 // eachHeld hands over what a party holds.
+// First its own grants, then those of its groups. Links that name it do not count: they have ends
+// of their own and keep no record alive.
 func (q *Sequences) eachHeld(p *party, of *partnerDates, fn func(*dated.Held, *grant)) {
 	inv, h := &q.s.inv, &q.held
 	given := inv.given(p.grants)
@@ -318,6 +344,7 @@ func (q *Sequences) eachHeld(p *party, of *partnerDates, fn func(*dated.Held, *g
 }
 
 // loadRecord fills q.rec but for what it holds; nil where there is no record.
+// It returns the party and what counts for its partner.
 func (q *Sequences) loadRecord(i uint32) (*party, *partnerDates) {
 	inv, pol := &q.s.inv, q.s.pol
 	p := inv.parties.at(i)
@@ -334,6 +361,7 @@ func (q *Sequences) loadRecord(i uint32) (*party, *partnerDates) {
 	), d.stateSince
 	r.Suspension = d.cause
 	r.SponsorLeft, r.HomeClosed = moment.Never, moment.Never
+	// A sponsor who has left is looked up only where anybody left at all.
 	if d.sponsor != none && (q.marks == nil || q.marks.left.has(d.sponsor)) {
 		if left := inv.people.at(d.sponsor).left; left != 0 {
 			r.SponsorLeft = left
@@ -347,6 +375,7 @@ func (q *Sequences) loadRecord(i uint32) (*party, *partnerDates) {
 	of := q.rules.of(pol.domains[p.domain], q.barred[i])
 	r.PartnerEnded, r.Values = of.ended, of.Values
 	r.Floor, r.Forward, r.Kinds = of.floor, of.floor, &q.rules.kinds[0]
+	// The latest of the floors that concern a record counts; one that waits holds everything.
 	switch d.floor {
 	case 0:
 	case moment.Never:
@@ -368,6 +397,9 @@ func (q *Sequences) loadRecord(i uint32) (*party, *partnerDates) {
 
 // goOn makes the dates of a party whom a change of policy concerns go on, at the moment of
 // the change, from what they came to before (model §5): what was due then has happened.
+// Without it a tightened rule would reach back: a guest whose new term ended a month ago would have
+// been suspended a month ago. So dates of whom the change concerns get a floor at its moment, and
+// what their dates had come to by then is taken over as written.
 func (q *Sequences) goOn(i uint32, of *partnerDates) {
 	was := q.before
 	old := &was.s.inv
@@ -391,10 +423,12 @@ func (q *Sequences) goOn(i uint32, of *partnerDates) {
 }
 
 // isOver reports whether a party that a change of policy concerns was gone before it.
+// Such a party has only its old sequence.
 func (q *Sequences) isOver() bool { return q.concerned != nil && q.concerned.gone <= q.s.fwd.at }
 
 // hasEnded returns when a grant of a party that a change concerns ended before it because
 // its review was not answered; zero where it did not.
+// Grants have no ids; the same one is found by what it is on, its role and when it began.
 func (q *Sequences) hasEnded(g *grant) moment.Moment {
 	if q.concerned == nil {
 		return 0
@@ -410,6 +444,8 @@ func (q *Sequences) hasEnded(g *grant) moment.Moment {
 }
 
 // fill writes what a sequence is computed from of a grant.
+// The days between reviews come from the space where it says something, else from the partner, the
+// default or the limit; a bundle may ask for more frequent ones, and never for fewer.
 func (q *Sequences) fill(h *dated.Held, g *grant, of *partnerDates, own bool) {
 	inv := &q.s.inv
 	if h.From, h.Until, h.Own = g.from, g.until, own; !own { // nobody confirms a group's grant for one of its members
@@ -452,6 +488,7 @@ func (q *Sequences) fill(h *dated.Held, g *grant, of *partnerDates, own bool) {
 }
 
 // bitset is a set of small numbers.
+// It takes an eighth of a byte each, so that those of a million items stay in the cache.
 type bitset []uint64
 
 func newBitset(n uint32) bitset      { return make(bitset, n/64+1) }
@@ -461,11 +498,14 @@ func (b bitset) knows(i uint32) bool { return int(i>>6) < len(b) }
 
 // marks tells what the sequences of many records ask of spaces, items and people, so that
 // little memory is touched.
+// It answers the question that is asked of every grant (does its space say anything of reviews?)
+// from a few kilobytes in place of three loads from tables of megabytes.
 type marks struct {
 	items, spaces bitset // the values of its space say something of reviews
 	left          bitset // people who left us
 }
 
+// What came after the marks were made counts as speaking, and is looked up.
 func (x *marks) speaks(resource uint32) bool {
 	set := x.spaces
 	if resource&itemBit != 0 {
@@ -475,6 +515,7 @@ func (x *marks) speaks(resource uint32) bool {
 }
 
 // mark finds them, with as many workers.
+// Each worker takes a stretch of whole words of the set, so that no two write the same one.
 func (q *Sequences) mark(workers uint32) *marks {
 	inv := &q.s.inv
 	out := &marks{newBitset(inv.items.n), newBitset(inv.spaces.n), newBitset(inv.people.n)}
@@ -507,6 +548,7 @@ func (q *Sequences) mark(workers uint32) *marks {
 }
 
 // Between says from when on and until when somebody asks.
+// With it sequences are computed no further than somebody looks.
 func (q *Sequences) Between(from, until moment.Moment) {
 	q.rec.Now, q.rec.Horizon = from, until
 	if q.before != nil {

@@ -64,7 +64,7 @@ func (s *slow) record(g *world.Guest, at moment.Moment, cal *moment.Calendar) *d
 		r.Values.Idle = dated.None
 	}
 	groups := s.everIn(g.Address.String())
-	for _, x := range s.held() {
+	for x := range s.held() {
 		switch {
 		case x.Address == g.Address && x.Group == "":
 			space := s.spaceOf(x.Resource)

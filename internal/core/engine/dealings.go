@@ -11,10 +11,12 @@ import (
 )
 
 // Recent is how far back comings and goings are counted.
+// A quarter: long enough to show a habit, short enough to be about now.
 const Recent = 90 * 24 * time.Hour
 
 // Dealings are figures of how a partner's people and ours work together, as the
 // inventory shows it. What ours do at theirs leaves no trace here but contacts.
+// They are what package advice weighs, and are shown beside its advice.
 type Dealings struct {
 	Records     int // live records, suspended ones not counted
 	Provisioned int // of them, kept by the partner's people feed
@@ -35,9 +37,11 @@ type Dealings struct {
 }
 
 // People is how many of theirs are known and at work.
+// Who is suspended is not at work.
 func (d *Dealings) People() int { return d.Records + d.Home }
 
 // Dealings counts how a partner's people and ours work together.
+// Contacts of ours with theirs are counted first, since a party's own record does not know them.
 func (s *Snapshot) Dealings(partner string, at moment.Moment) (d Dealings) {
 	inv := &s.inv
 	people := s.peopleOfPartner(partner)
@@ -61,6 +65,7 @@ func (s *Snapshot) Dealings(partner string, at moment.Moment) (d Dealings) {
 	for i := range people {
 		p := inv.parties.at(i)
 		live, ended := 0, moment.Always
+		// Roles that are over tell when somebody went.
 		count := func(given []grant) {
 			for k := range given {
 				g := &given[k]
@@ -87,6 +92,7 @@ func (s *Snapshot) Dealings(partner string, at moment.Moment) (d Dealings) {
 		d.Grants += live
 		record := p.recordAt(at)
 		suspended := record && p.stateAt(at) == world.StateSuspended
+		// A record that was removed within the time counts among those who went.
 		gone := p.flags&hasRecord != 0 && at >= p.gone && p.gone > since
 		switch {
 		case suspended:
@@ -142,6 +148,7 @@ func (s *Snapshot) Dealings(partner string, at moment.Moment) (d Dealings) {
 }
 
 // ValueAt is the value of a rule for a partner where no layer below it speaks.
+// An id that there is not stands for whoever belongs to no partner.
 func (s *Snapshot) ValueAt(partner string, r catalogue.RuleID) catalogue.Value {
 	k := s.inv.partners.find(s.inv.text, partner)
 	if k == none || int(k) >= len(s.pol.partners) {
@@ -151,6 +158,7 @@ func (s *Snapshot) ValueAt(partner string, r catalogue.RuleID) catalogue.Value {
 }
 
 // OfPartner is one of a partner's people.
+// Barred people of a partner are listed, and told as such, since they are at its domains.
 type OfPartner struct {
 	Address addr.Address
 	Name    string

@@ -11,6 +11,8 @@ import (
 )
 
 // Asked names one side of a difference: who, when, and the snapshot that is asked.
+// The two sides of a difference may differ in any of the three: another day, another party, another
+// policy.
 type Asked struct {
 	Snapshot *Snapshot
 	Who      Who
@@ -18,6 +20,7 @@ type Asked struct {
 }
 
 // Differing is one thing that is answered otherwise on two sides.
+// Causes are of the deciding account.
 type Differing struct {
 	Action       catalogue.ActionID
 	Resource     world.Resource // id * where Count of them differ alike
@@ -45,6 +48,7 @@ func (d *Differing) Change() string {
 // at two moments, or two parties at one. Granted actions are tried on what either
 // was ever given. What is alike is counted together where a reach does so too. An
 // error is a *WrongUse, or that of found.
+// What only one side knows (a space that was made since) is a no on the other.
 func Difference(left, right Asked, found func(*Differing) error) error {
 	type key struct {
 		action   catalogue.ActionID
@@ -56,6 +60,7 @@ func Difference(left, right Asked, found func(*Differing) error) error {
 	all := map[key]*pair{}
 	var order []key
 	for _, side := range []Asked{left, right} {
+		// Each side lists what may be asked of it; the union is asked on both.
 		if _, err := side.Snapshot.each(side.Who, side.At, nil, false, func(q *Question, name string) error {
 			if q.Resource.ID == "*" {
 				return nil
@@ -70,6 +75,7 @@ func Difference(left, right Asked, found func(*Differing) error) error {
 			return err
 		}
 	}
+	// A question that makes no sense on a side is told from a no by its third result.
 	ask := func(side *Asked, k key) (Verdict, Cause, bool) {
 		q := Question{Subject: side.Who, Action: k.action, Resource: k.resource, At: side.At}
 		v, err := side.Snapshot.Decide(&q)
@@ -108,6 +114,7 @@ func Difference(left, right Asked, found func(*Differing) error) error {
 		if okR {
 			d.Becomes = why(&right, k)
 		}
+		// People and meetings that differ alike become one line with a count.
 		if q := (Question{Action: k.action, Resource: k.resource}); together(&q) {
 			alike := false
 			for i := len(lines) - 1; i >= 0 && lines[i].Action == k.action; i-- {
@@ -135,6 +142,7 @@ func Difference(left, right Asked, found func(*Differing) error) error {
 	return nil
 }
 
+// sameCause reports whether two causes would be told in the same words.
 func sameCause(a, b *Cause) bool {
 	x := ReachLine{Cause: *a}
 	y := ReachLine{Cause: *b}
@@ -144,9 +152,11 @@ func sameCause(a, b *Cause) bool {
 // Group lists who is meant by a word for several: partner:ID, group:ID, kind:KIND,
 // *@domain, everybody, or one address or link. known are those with a record, a
 // role or a contact, in the order of their addresses; typical newcomers come last.
+// An error is a *WrongUse that says which words there are.
 func (s *Snapshot) Group(word string, at moment.Moment) (known []Who, newcomers []Newcomer, err error) {
 	kind, id, _ := strings.Cut(word, ":")
 	inv := &s.inv
+	// pick takes those who are counted as known, people of ours left out where keep says so.
 	pick := func(keep func(i uint32, a addr.Address) bool) {
 		for i := uint32(0); i < inv.parties.n; i++ {
 			if s.isCounted(i, at) {
@@ -225,6 +235,7 @@ func (s *Snapshot) Group(word string, at moment.Moment) (known []Who, newcomers 
 }
 
 // OnBoard is one party against all services.
+// It is one line of the board: who can do how much, where, and until when.
 type OnBoard struct {
 	Who      Who
 	Name     string
@@ -239,6 +250,8 @@ type OnBoard struct {
 // Board counts what a party can do, service by service (model §7): granted and
 // wide kept apart. People of ours whom no exception names and who are no contacts
 // of the party are asked about once and counted.
+// Numbers are of pairs of action and resource. Most people of ours are alike to a party, and so are
+// most meetings; each sort is asked once and multiplied.
 func (s *Snapshot) Board(who Who, at moment.Moment) (out OnBoard, err error) {
 	inv := &s.inv
 	probe := Question{Subject: who, Resource: world.Resource{Kind: catalogue.OurDirectory, ID: "ours"}, At: at}
@@ -308,6 +321,7 @@ func (s *Snapshot) Board(who Who, at moment.Moment) (out OnBoard, err error) {
 				count(kind, n)
 				continue
 			}
+			// What needs a role is counted by masks at the end, over what the party holds.
 			if masks.granted.Has(act.ID) && roleOnly(act.Rows(kind)) && who.Kind == ByAddress && a.party.index != none {
 				continue // counted below, all at once
 			}
@@ -344,6 +358,7 @@ func (s *Snapshot) Board(who Who, at moment.Moment) (out OnBoard, err error) {
 
 // looksUp reports whether it matters to an action which spaces a person of ours
 // shares with the party.
+// There is one such action; it is found by what it needs and not by its name.
 func looksUp(act *catalogue.Action) bool {
 	for c := range act.Asks {
 		if a := act.Asks[c]; a != nil {
@@ -360,8 +375,10 @@ func looksUp(act *catalogue.Action) bool {
 // countPeople counts the people of ours for whom yes holds, asking once for all
 // whom nothing relates to the party and the same exceptions name. With each, sharing
 // one of the spaces relates too.
+// An error is yes's.
 func (s *Snapshot) countPeople(a *asker, spaces map[uint32]bool, each bool, yes func(id string) (bool, error)) (n int, err error) {
 	inv, rev := &s.inv, s.reversed()
+	// Contacts, and those with a space in common, may be answered otherwise than those like them.
 	alone := map[uint32]bool{}
 	if a.party.index != none {
 		for _, p := range rev.contacts[a.party.index] {
@@ -400,6 +417,7 @@ func (s *Snapshot) countPeople(a *asker, spaces map[uint32]bool, each bool, yes 
 			n++
 		}
 	}
+	// Of the rest of each class one is asked, and counts for all.
 	for k, class := range rev.alike {
 		rest := len(class) - asked[k]
 		if rest == 0 {
@@ -424,6 +442,7 @@ func (s *Snapshot) countPeople(a *asker, spaces map[uint32]bool, each bool, yes 
 
 // countMeetings counts the meetings for which yes holds, asking once for all whose
 // doors are alike and in whose spaces the party holds nothing.
+// It goes like countPeople.
 func (s *Snapshot) countMeetings(spaces map[uint32]bool, yes func(id string) (bool, error)) (n int, err error) {
 	inv := &s.inv
 	one := func(m uint32) (bool, error) { return yes(inv.meetingIDs.text(inv.text, m)) }

@@ -16,12 +16,14 @@ import (
 // the crowd, so that nobody goes through all of them.
 
 // alikeGroup is classes of resources that answer one action alike for whoever they do not name.
+// A group is asked once for each crowd in place of each class.
 type alikeGroup struct {
 	classes []int32 // of about, in their order
 	n       int     // resources in them
 }
 
 // division is the resources of one kind, divided for one action.
+// It is made anew for each action, since each asks other rules.
 type division struct {
 	kind   catalogue.ResourceKind
 	about  []alike
@@ -31,12 +33,15 @@ type division struct {
 }
 
 // namingIndex finds classes of resources from those whom they name. There is one for each kind.
+// Names are looked up from the crowd: its partner, domain, groups and address are some five
+// look-ups, whatever the number of people and meetings.
 type namingIndex struct {
 	by      [2]map[partyRef][]namedBy // on each side
 	courses map[uint32]int32          // by space: its class
 }
 
 // namedBy is one class and by what it names somebody: 1 + an exception, or one of the marks below.
+// An exception is counted from 1, so that the marks below can be negative.
 type namedBy struct {
 	class int32
 	how   int32
@@ -74,6 +79,7 @@ func (s *Snapshot) namedByExceptions(person uint32, at moment.Moment, add func(r
 }
 
 // namingOf finds whom the classes of a kind name, on two sides of one inventory.
+// There are two sides because an impact compares the policy before with the one after.
 func namingOf(sides [2]*Snapshot, kind catalogue.ResourceKind, about []alike, at moment.Moment) *namingIndex {
 	x := &namingIndex{}
 	for side, s := range sides {
@@ -114,6 +120,8 @@ func namingOf(sides [2]*Snapshot, kind catalogue.ResourceKind, about []alike, at
 }
 
 // namedFor returns, by class, how the resources of some classes name a crowd; nil where none do.
+// Each way is noted with the side on which it holds. Members of a crowd are named alike, so the
+// first of them speaks for all.
 func (x *namingIndex) namedFor(sides [2]*Snapshot, c *crowd) map[int32][]int32 {
 	if len(c.members) == 0 || len(x.by[0])+len(x.by[1])+len(x.courses) == 0 {
 		return nil
@@ -164,6 +172,7 @@ func (x *namingIndex) namedFor(sides [2]*Snapshot, c *crowd) map[int32][]int32 {
 }
 
 // asksOf lists the rules that an action asks.
+// It is askedBy of the catalogue, turned around.
 var asksOf = func() (out [64][]catalogue.RuleID) {
 	for r := range catalogue.Rules() {
 		for _, a := range catalogue.AskedBy(catalogue.RuleID(r)) {
@@ -174,6 +183,7 @@ var asksOf = func() (out [64][]catalogue.RuleID) {
 }()
 
 // sort divides classes by what an action asks of them. Whom they name is left aside.
+// Two classes are in one group where all that the action asks of them is equal on both sides.
 func sortFor(sides [2]*Snapshot, w *wideAction, about []alike, naming *namingIndex, at moment.Moment) *division {
 	out := &division{kind: w.kind, about: about, of: make([]int32, len(about)), naming: naming}
 	groups := map[string]int32{}
@@ -197,6 +207,8 @@ func sortFor(sides [2]*Snapshot, w *wideAction, about []alike, naming *namingInd
 }
 
 // saysTo appends all that a resource says to an action but whom it names.
+// The key is bytes that are compared and never read. Values looser than the limit count as the
+// limit, so that they do not tell anything apart.
 func (s *Snapshot) saysTo(key []byte, w *wideAction, i uint32, at moment.Moment) []byte {
 	inv := &s.inv
 	person := none
@@ -272,6 +284,8 @@ type parted struct {
 }
 
 // part divides the resources for one crowd, into at most some more parts than there are groups.
+// Classes that name the crowd are taken out of their groups and put together by how they name it.
+// An exception of a person counts with that person's others, so only the same exceptions are alike.
 func (x *division) part(sides [2]*Snapshot, c *crowd, out []parted) []parted {
 	out = out[:0]
 	named := x.naming.namedFor(sides, c)
@@ -297,6 +311,7 @@ func (x *division) part(sides [2]*Snapshot, c *crowd, out []parted) []parted {
 				if how < 0 {
 					key = binary.AppendVarint(key, int64(how))
 				}
+				// What somebody was given in a course is about this one course.
 				if how < 2*inParties {
 					key = binary.AppendVarint(key, int64(k)) // by itself
 				}
@@ -334,6 +349,7 @@ func (x *division) part(sides [2]*Snapshot, c *crowd, out []parted) []parted {
 }
 
 // theirs appends by which exceptions the person is named whom a class is about: their class among people.
+// The place among people who are alike stands for the list of exceptions.
 func (x *division) theirs(key []byte, sides [2]*Snapshot, class int32) []byte {
 	for _, s := range sides {
 		person := x.about[class].members[0]
@@ -367,11 +383,13 @@ func (x *division) each(p *parted, fn func(class int32)) {
 }
 
 // reached is the union of parts: groups but for what every crowd missed of them, and classes.
+// It counts resources that anybody at all reaches, in groups and not one by one.
 type reached struct {
 	missed  map[int32]map[int32]bool // by group that any crowd reached: the classes that no crowd reached with it
 	classes map[int32]bool
 }
 
+// What one crowd missed and another reached is no longer missed.
 func (r *reached) add(p *parted) {
 	if r.missed == nil {
 		r.missed, r.classes = map[int32]map[int32]bool{}, map[int32]bool{}
@@ -398,6 +416,8 @@ func (r *reached) add(p *parted) {
 }
 
 // count returns how many resources are in the union, with some more that may be in it already.
+// Those in more are other resources, found one by one; what is in the union already is taken out of
+// it.
 func (r *reached) count(x *division, more map[uint32]bool) (n int) {
 	if x == nil {
 		return len(more)
@@ -424,6 +444,8 @@ func (r *reached) count(x *division, more map[uint32]bool) (n int) {
 
 // known keeps what one action answered crowds that are alike, but for what names them, about resources that
 // are: so neither partners nor people multiply what is asked.
+// An unlisted firm and a partner that says nothing special answer alike; three hundred partners are
+// mostly a handful of signs.
 type known struct {
 	sides [2]*Snapshot
 	at    moment.Moment
@@ -435,11 +457,13 @@ type known struct {
 	by    [2]map[uint32]string // by partner: what it says
 }
 
+// left and right are the verdicts on the two sides.
 type answered struct {
 	asked       bool
 	left, right Verdict
 }
 
+// Which rules and openings of a partner an action asks follows from the catalogue.
 func newKnown(sides [2]*Snapshot, w *wideAction, at moment.Moment) *known {
 	k := &known{sides: sides, at: at, signs: map[string]int32{}}
 	for _, r := range asksOf[w.act] {
@@ -468,6 +492,7 @@ func newKnown(sides [2]*Snapshot, w *wideAction, at moment.Moment) *known {
 }
 
 // sign numbers what tells a crowd apart for the action, but for what names it.
+// Two crowds of one sign get the same answer about every resource that names neither.
 func (k *known) sign(c *crowd) int32 {
 	k.key = k.key[:0]
 	if len(c.members) == 0 {
@@ -490,6 +515,7 @@ func (k *known) sign(c *crowd) int32 {
 }
 
 // partner writes what a partner says to the action.
+// Dates are compared with the moment that is asked and not told themselves.
 func (k *known) partner(side int, i uint32) string {
 	if said, ok := k.by[side][i]; ok {
 		return said
@@ -524,6 +550,7 @@ func (k *known) answer(sign, group int32) *answered {
 	return &k.told[sign][group]
 }
 
+// packed puts flags into a byte, eight at most.
 func packed(fs ...bool) (b byte) {
 	for i, f := range fs {
 		if f {
@@ -534,6 +561,7 @@ func packed(fs ...bool) (b byte) {
 }
 
 // alikeCrowds are crowds of one sign.
+// size is how many parties they are together.
 type alikeCrowds struct {
 	size   int
 	crowds []*crowd
@@ -542,6 +570,8 @@ type alikeCrowds struct {
 }
 
 // somebody finds a crowd and a class of a group that does not name it; nil where every class names everybody.
+// A crowd that nothing names is best; else any pair without a name between them speaks for the
+// group.
 func (h *alikeCrowds) somebody(x *division, group int32) (*crowd, int32) {
 	for i, c := range h.crowds {
 		if len(h.named[i]) == 0 {
@@ -560,6 +590,8 @@ func (h *alikeCrowds) somebody(x *division, group int32) (*crowd, int32) {
 
 // count counts an action that asks nobody of contacts or shared spaces. Crowds of one sign are counted together; only
 // what names one of them is counted by itself, so that neither crowds nor people multiply what is done.
+// The sum over a sign and a group is a product. Then, for each crowd that something names, what was
+// counted for those resources is taken back and counted as it is.
 func (work *wideWork) count(w *wideAction, stop func() error) (*wideCount, error) {
 	x := sortFor(work.sides, w, work.about[w.kind], work.naming[w.kind], work.at)
 	known := newKnown(work.sides, w, work.at)
@@ -583,9 +615,11 @@ func (work *wideWork) count(w *wideAction, stop func() error) (*wideCount, error
 		named := x.naming.namedFor(work.sides, c)
 		h.size, h.crowds, h.named = h.size+c.size(), append(h.crowds, c), append(h.named, named)
 		in := map[int32]bool{}
+		// They were counted with their group above.
 		for k := range named {
 			if g := x.of[k]; !in[g] {
 				in[g] = true
+				// In how many crowds of the sign something of this group is apart.
 				h.apart[g]++
 			}
 		}

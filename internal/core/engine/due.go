@@ -16,6 +16,7 @@ import (
 )
 
 // DueStep is a step of somebody's sequence.
+// Names are found for those that are shown; counting does not need them.
 type DueStep struct {
 	dated.Step
 	Party    uint32 // for the methods of the snapshot
@@ -26,6 +27,7 @@ type DueStep struct {
 	Until    moment.Moment
 }
 
+// The grants are those of the sequence that was computed last.
 func (q *Sequences) tell(i uint32, st *dated.Step) DueStep {
 	x := DueStep{Step: *st, Party: i}
 	if st.Held >= 0 {
@@ -50,6 +52,7 @@ func (s *Snapshot) given(g *grant) world.Resource {
 }
 
 // Of returns the sequence of an address; ok is false where it has no record.
+// Steps in the past that were not carried out yet are among them.
 func (q *Sequences) Of(a addr.Address) (steps []DueStep, ok bool) {
 	inv := &q.s.inv
 	i := inv.addresses.find(inv.text, a.String())
@@ -70,6 +73,7 @@ func (q *Sequences) Of(a addr.Address) (steps []DueStep, ok bool) {
 
 // Record returns what the sequence of an address is computed from, for asking what would
 // be otherwise; it holds until the next call.
+// It may be changed for the question; it is a copy.
 func (q *Sequences) Record(a addr.Address) (*dated.Record, bool) {
 	inv := &q.s.inv
 	i := inv.addresses.find(inv.text, a.String())
@@ -93,6 +97,8 @@ func (q *Sequences) Each(fn func(party uint32, steps []dated.Step) (more bool)) 
 }
 
 // Due is what falls due within a stretch of time, day by day.
+// Steps are kept by day and put in order when a day is first looked at: a year ahead of a large
+// world is millions of them, and a page shows one day.
 type Due struct {
 	From, Until moment.Moment
 	Kinds       [dated.NumKinds]int
@@ -110,6 +116,7 @@ type Due struct {
 }
 
 // dueEntry is a step by whom it concerns.
+// 16 bytes; what it is about is computed again for those that are shown.
 type dueEntry struct {
 	at   moment.Moment
 	who  uint32
@@ -127,6 +134,8 @@ func (d *Due) Total() (n int) {
 
 // Scan finds what is due from one moment until before another by computing the sequence
 // of every record, on all processors. keep, where not nil, picks records.
+// It is the slow and sure way, in three passes: workers compute and count, room is divided by day,
+// and each writes its entries where they go. Nothing is locked.
 func (s *Snapshot) Scan(from, until moment.Moment, keep func(party uint32) bool) *Due {
 	q := s.Sequences()
 	q.Between(from, until)
@@ -187,6 +196,7 @@ func (s *Snapshot) Scan(from, until moment.Moment, keep func(party uint32) bool)
 	at := 0
 	for day := range n {
 		first := at
+		// Within a day the entries of each worker have a stretch of their own.
 		for w := range counts {
 			next[w][day] = at
 			for kind, c := range counts[w][day] {
@@ -213,6 +223,7 @@ func (s *Snapshot) Scan(from, until moment.Moment, keep func(party uint32) bool)
 }
 
 // before puts entries in order: by moment, then by address, then as they follow.
+// The address and not the index, so that the order does not depend on who came first.
 func (s *Snapshot) before(a, b *dueEntry) bool {
 	switch {
 	case a.at != b.at:
@@ -223,6 +234,7 @@ func (s *Snapshot) before(a, b *dueEntry) bool {
 	return a.kind < b.kind
 }
 
+// sortEntries puts entries in that order.
 func (s *Snapshot) sortEntries(es []dueEntry) {
 	sort.Slice(es, func(i, j int) bool { return s.before(&es[i], &es[j]) })
 }
@@ -242,6 +254,8 @@ func (d *Due) inOrder(k int) []dueEntry {
 }
 
 // entries returns what is due on a day, in order.
+// With a base they are its entries without those of parties that moved since, and with these as
+// they are now.
 func (d *Due) entries(day moment.Day) []dueEntry {
 	if d.base == nil {
 		return d.inOrder(int(day - d.first))
@@ -275,6 +289,7 @@ func (d *Due) entries(day moment.Day) []dueEntry {
 
 // SortDue puts steps in order: by moment, then by address, then as they follow from each
 // other.
+// It is the order of every list of what is due.
 func SortDue(steps []DueStep) {
 	if len(steps) < 2 {
 		return
@@ -309,6 +324,7 @@ func (d *Due) Steps(skip, limit int) []DueStep {
 			continue
 		}
 		for i := 0; i < len(es) && len(out) < limit; {
+			// Entries of one record and moment are computed together, since its sequence is.
 			n := 1 // what happens to one record at one moment
 			for i+n < len(es) && es[i+n].who == es[i].who && es[i+n].at == es[i].at {
 				n++
@@ -340,6 +356,7 @@ func (d *Due) Steps(skip, limit int) []DueStep {
 }
 
 // Place counts the steps that come before those of an address at a moment, and these.
+// It lets a page go on behind the last line that somebody saw, whatever has changed since.
 func (d *Due) Place(at moment.Moment, address string) (before, same int) {
 	if d.Until <= d.From {
 		return 0, 0
@@ -366,22 +383,28 @@ func (d *Due) Place(at moment.Moment, address string) (before, same int) {
 
 // standing is what is due in the days ahead, kept from snapshot to snapshot: those that
 // an Editor touched are computed anew.
+// A change touches one or two records; computing the days ahead of everybody anew after each would
+// cost a second.
 type standing struct {
 	mu  sync.Mutex
 	due *Due
 }
 
 // StandingDays is how many days ahead are kept.
+// The board shows thirty; the rest is room, so that a new day need not compute all anew.
 const StandingDays = 35
 
 // Ahead returns what is due from a moment until another, by what is kept from since on; it is
 // made where there is none or where it ends too early. ok is false where the stretch is longer
 // than what is kept, or begins before.
+// Counts of whole days are added, the first and last are looked through; those of parties that
+// moved are taken out and put in again.
 func (s *Snapshot) Ahead(from, until, since moment.Moment) (d *Due, ok bool) {
 	st := s.due
 	st.mu.Lock()
 	defer st.mu.Unlock()
 	cal := s.calendar()
+	// A snapshot of the past must not push back what newer ones keep.
 	if st.due != nil && st.due.q.s.gen > s.gen { // others have gone on meanwhile
 		return nil, false
 	}
@@ -458,6 +481,7 @@ func (s *Snapshot) PartnerOf(id string) (uint32, bool) {
 }
 
 // PartnerAt returns the index of the partner of a party.
+// Bars are not asked: it is about the domain.
 func (s *Snapshot) PartnerAt(party uint32) (uint32, bool) {
 	f := s.pol.domains[s.inv.parties.at(party).domain]
 	return f.partner, f.kind == partnerDomain
@@ -470,6 +494,7 @@ func (s *Snapshot) SponsorAt(party uint32, person string) bool {
 }
 
 // Holds reports whether a party holds a grant, its own or of a group, that is in force.
+// Links that name it are no grants.
 func (s *Snapshot) Holds(party uint32, at moment.Moment) bool {
 	inv := &s.inv
 	p := inv.parties.at(party)
@@ -562,6 +587,7 @@ type DueDay struct {
 
 // Days counts what is due by day; days on which nothing is are left out. It is for what
 // Scan found.
+// A day is counted from the epoch, in the organisation's zone.
 func (d *Due) Days() (out []DueDay) {
 	for k, c := range d.count {
 		for _, n := range c {

@@ -10,6 +10,7 @@ import (
 )
 
 // Side says whose a cause is.
+// A refusal of theirs cannot be mended here; the answer says whom to ask.
 type Side uint8
 
 // Ours or the partner's.
@@ -21,6 +22,7 @@ const (
 func (s Side) String() string { return [...]string{"ours", "theirs"}[s] }
 
 // Changer says who can change a cause.
+// It is who can change this very cause, and not who may do something about the question at all.
 type Changer uint8
 
 // Who can change it; owners, sponsors and partners are named by WhoID.
@@ -34,6 +36,8 @@ const (
 )
 
 // Cause is one thing a gate found.
+// Code and the fields beside it are all that its sentence is made of. Chain is set where a rule was
+// asked, and shows layer by layer who said what.
 type Cause struct {
 	Gate    catalogue.Gate
 	Refuses bool
@@ -75,6 +79,7 @@ func (c *Cause) WhoText() string {
 func (c *Cause) Text() string { return c.fill(c.Code.Entry().Text) }
 
 // Next says what to do about a refusal; it is empty for a pass.
+// It is one imperative sentence.
 func (c *Cause) Next() string {
 	if !c.Refuses {
 		return ""
@@ -88,6 +93,7 @@ func (c *Cause) Next() string {
 }
 
 // ownNext is what to do where the words of the code would ask for what cannot help.
+// ok is false where the words of the code are right.
 func (c *Cause) ownNext() (next string, ok bool) {
 	switch c.Code {
 	case catalogue.LevelClosed, catalogue.SwitchOff, catalogue.RuleShort:
@@ -119,6 +125,7 @@ func (c *Cause) ownNext() (next string, ok bool) {
 }
 
 // fill puts names, dates and values into the text of a cause, at the places in braces.
+// Braces that nothing fills stay as they are, which a test would find.
 func (c *Cause) fill(text string) string {
 	if !strings.Contains(text, "{") {
 		return text
@@ -170,6 +177,7 @@ func (c *Cause) fill(text string) string {
 
 // named is what a sentence says of the rule that was asked, or of the level where
 // there is none.
+// A fixed level has no rule; its sentence still reads.
 func (c *Cause) named(what string) string {
 	if c.Chain == nil {
 		switch what {
@@ -201,6 +209,7 @@ func (c *Cause) named(what string) string {
 
 // moment writes When as people say it: an end at the start of a day is told by
 // the day before, which is the last that still holds.
+// "Ended on 3 May" is right for what ended at midnight after it.
 func (c *Cause) moment(end bool) string {
 	if !c.When.IsSet() || c.Zone == nil {
 		return c.When.String()
@@ -216,6 +225,7 @@ func (c *Cause) moment(end bool) string {
 
 // chainWho says who can change what a chain decided: the owner where a space or
 // item said it, else an administrator.
+// A value at a meeting is its host's to change, one at a space or an item the owner's.
 func (a *asker) chainWho(c *Cause, chain *Chain) {
 	c.Who = WhoAdministrator
 	if !c.Refuses || chain == nil {
@@ -250,6 +260,7 @@ func (g *GateAnswer) String() string {
 }
 
 // AccountAnswer is the answer for one account.
+// All gates are there, also those that were not asked.
 type AccountAnswer struct {
 	Verdict
 	Gates [catalogue.NumGates]GateAnswer
@@ -257,6 +268,7 @@ type AccountAnswer struct {
 
 // Answer is a whole answer: all accounts that the action knows, the deciding
 // one first.
+// It is what console, API and client show; docs/decisions/0001 says why all accounts are in it.
 type Answer struct {
 	Question Question
 	Kind     Kind
@@ -271,6 +283,7 @@ func (x *Answer) Yes() bool { return x.Accounts[0].Yes }
 func (x *Answer) Deciding() *AccountAnswer { return &x.Accounts[0] }
 
 // Refusals lists every cause that refuses, gate by gate.
+// They are in the order in which they should be mended.
 func (x *AccountAnswer) Refusals() (out []Cause) {
 	for g := range x.Gates {
 		for _, c := range x.Gates[g].Causes {
@@ -283,6 +296,7 @@ func (x *AccountAnswer) Refusals() (out []Cause) {
 }
 
 // recorder keeps the causes and chains of one answer.
+// starts tells where the causes of each account begin; there are two at most.
 type recorder struct {
 	causes []Cause
 	chains []Chain
@@ -291,17 +305,20 @@ type recorder struct {
 	zone   *time.Location
 }
 
+// begin notes that the causes of another account follow.
 func (r *recorder) begin(Account) {
 	r.starts[r.n] = len(r.causes)
 	r.n++
 }
 
+// The pointer holds until the next call.
 func (r *recorder) add(g catalogue.Gate, refuses bool, code catalogue.Code) *Cause {
 	r.causes = append(r.causes, Cause{Gate: g, Refuses: refuses, Code: code, When: moment.Never, Zone: r.zone})
 	return &r.causes[len(r.causes)-1]
 }
 
 // chain returns a place for a chain that never moves.
+// Causes point to chains, so a block that is full is left where it is.
 func (r *recorder) chain() *Chain {
 	if len(r.chains) == cap(r.chains) {
 		r.chains = make([]Chain, 0, 8) // full: begin another block, the old one stays where it is
@@ -313,6 +330,7 @@ func (r *recorder) chain() *Chain {
 }
 
 // Explanation is room for an answer, which many questions one after the other may use.
+// A list of a hundred explained lines then takes the memory of one.
 type Explanation struct {
 	asker    asker
 	rec      recorder
@@ -324,6 +342,7 @@ type Explanation struct {
 func (s *Snapshot) Explain(q *Question) (*Answer, error) { return s.ExplainIn(&Explanation{}, q) }
 
 // ExplainIn is Explain that needs no room of its own: the answer holds until the next one is put into the same room.
+// Both accounts are asked, also where the first says yes, because the reader wants to see both.
 func (s *Snapshot) ExplainIn(room *Explanation, q *Question) (*Answer, error) {
 	a, rec, out := &room.asker, &room.rec, &room.answer
 	*a = asker{}
@@ -346,6 +365,7 @@ func (s *Snapshot) ExplainIn(room *Explanation, q *Question) (*Answer, error) {
 		if i+1 < len(out.Accounts) {
 			end = rec.starts[i+1]
 		}
+		// Causes come gate by gate, so that those of one gate lie together.
 		mine := rec.causes[rec.starts[i]:end]
 		for g := range acc.Gates {
 			gate := &acc.Gates[g]

@@ -19,6 +19,7 @@ import (
 
 // dateRules is what dated sequences follow besides the records themselves: what policy and
 // floors say, for each partner and for whoever has none.
+// It compares field by field with the one of another policy, to find whose dates change.
 type dateRules struct {
 	zone     string
 	partners []partnerDates // by index of partner
@@ -27,6 +28,7 @@ type dateRules struct {
 }
 
 // of returns what counts for an address at a domain.
+// barred is whether the address itself is barred; bars of domains are in f.
 func (r *dateRules) of(f domainFacts, barred bool) *partnerDates {
 	if f.kind == partnerDomain && f.bar == 0 && !barred && int(f.partner) < len(r.partners) { // a barred address has no partner
 		return &r.partners[f.partner]
@@ -35,6 +37,8 @@ func (r *dateRules) of(f domainFacts, barred bool) *partnerDates {
 }
 
 // floors is what of the floors is written apart from records (model §5).
+// A floor keeps counted dates from falling before a moment. An organisation sets one when it begins
+// with the product, so that guests taken over are not all suspended on the first day.
 type floors struct {
 	all      moment.Moment // of the organisation; Always for none, Never while the dates wait
 	partners map[string]moment.Moment
@@ -47,6 +51,7 @@ type floors struct {
 var noFloors = floors{all: moment.Always, kinds: dated.NoFloors(), mail: moment.Always}
 
 // wholeSecond rounds a floor up to a whole second, which is what ends of reviews are kept as.
+// Up, so that nothing happens before the floor.
 func wholeSecond(m moment.Moment) moment.Moment {
 	if !m.IsSet() || m%1e6 == 0 {
 		return m
@@ -58,6 +63,7 @@ func wholeSecond(m moment.Moment) moment.Moment {
 }
 
 // SetFloors replaces all floors but those of single guests.
+// Those of single guests are in their records.
 func (e *Editor) SetFloors(list []world.DatesFrom) {
 	f := noFloors
 	f.partners, f.partnerMail = map[string]moment.Moment{}, map[string]moment.Moment{}
@@ -83,6 +89,7 @@ func (e *Editor) SetFloors(list []world.DatesFrom) {
 	e.inv.floors, e.otherDates, e.due = &f, true, nil
 }
 
+// floorsNow returns the floors, those that hold nothing back where there are none.
 func (v *inventory) floorsNow() *floors {
 	if v.floors == nil {
 		return &noFloors
@@ -104,6 +111,7 @@ type forwardOf struct {
 func newParty() party { return party{domain: none, out: moment.Never, gone: moment.Never} }
 
 // addParty makes sure that a place for party i exists in all tables.
+// The tables by address grow together, so that an index of one is one of all.
 func (v *inventory) addParty(tok token, i uint32) {
 	for v.parties.n <= i {
 		v.parties.add(tok, newParty())
@@ -113,6 +121,8 @@ func (v *inventory) addParty(tok token, i uint32) {
 }
 
 // atDomain notes the domain of party i.
+// Parties of a domain are a linked list through their dates; lists of their own would cost more
+// memory than they save.
 func (v *inventory) atDomain(tok token, i, domain uint32) {
 	v.parties.edit(tok, i).domain = domain
 	head := grow(&v.heads, tok, domain, none)
@@ -137,11 +147,13 @@ func (v *inventory) nameOf(i uint32) string {
 }
 
 // recordAt reports whether a party holds a record at a moment.
+// Whether it is active is stateAt's to say.
 func (p *party) recordAt(at moment.Moment) bool {
 	return p.flags&hasRecord != 0 && at >= p.since && at < p.gone
 }
 
 // stateAt returns the state of a record that is held at a moment.
+// Suspended comes first: it ends an invitation, too.
 func (p *party) stateAt(at moment.Moment) world.State {
 	switch {
 	case at >= p.out:
@@ -162,6 +174,7 @@ func (v *inventory) grantsOf(p *party, at moment.Moment) []grant {
 }
 
 // groupsOf returns the groups that hold a party at a moment.
+// They are indexes of groups.
 func (v *inventory) groupsOf(p *party, at moment.Moment) []uint32 {
 	if at >= p.gone {
 		return nil
@@ -175,6 +188,7 @@ func (p *party) counted(at moment.Moment) bool {
 }
 
 // live reports whether a grant is in force at a moment.
+// From is in, until is out, as everywhere (model §5).
 func (g *grant) live(at moment.Moment) bool {
 	return moment.Within(at, g.from, g.until) && (g.silent == 0 || at < moment.Moment(g.silent)*1e6)
 }
@@ -188,6 +202,7 @@ func (g *grant) end() moment.Moment {
 }
 
 // settled is what the dates of one party come to, where that is otherwise than before.
+// Only what changed is written, so that a new policy which concerns nobody copies nothing.
 type settled struct {
 	party  uint32
 	fate   dated.Fate
@@ -195,6 +210,8 @@ type settled struct {
 }
 
 // settle finds anew what dates come to, of everybody whose dates may be otherwise.
+// It is called once for each snapshot. Where rules of dates stayed the same only the parties that
+// an Editor touched are computed; where a partner's changed also its people; else everybody.
 func (e *Editor) settle() {
 	v := &e.inv
 	was := e.rules
@@ -224,6 +241,7 @@ func (e *Editor) settle() {
 			}
 		}
 		for _, x := range [2][2]*policy{{old, next}, {next, old}} {
+			// A bar on an address takes its partner from it, and with that the partner's rules.
 			for a := range x[0].bars {
 				if _, both := x[1].bars[a]; !both {
 					if i := v.addresses.find(v.text, a); i != none && i < v.parties.n {
@@ -247,6 +265,7 @@ func (e *Editor) settle() {
 }
 
 // settleAll does so for everybody, on all processors.
+// Workers take shares of two thousand, so that none of them waits for long at the end.
 func (s *Snapshot) settleAll() (out []settled) {
 	const share = 1 << 11
 	workers := max(1, runtime.GOMAXPROCS(0))
@@ -276,6 +295,7 @@ func (s *Snapshot) settleAll() (out []settled) {
 
 // settle finds what the dates of a party come to; changed says whether it is otherwise than
 // what stands there.
+// Of a record that is gone for good its grants have no silent ends any more.
 func (q *Sequences) settle(i uint32) (x settled, changed bool) {
 	inv := &q.s.inv
 	p := inv.parties.at(i)
@@ -299,6 +319,7 @@ func (q *Sequences) settle(i uint32) (x settled, changed bool) {
 			g := &given[j]
 			var silent uint32
 			if g.via == viaGrant {
+				// Held has the party's own grants in the order in which they lie, without links.
 				if end, cause := q.rec.End(&q.rec.Held[k]); cause == dated.ByReview || end < g.until {
 					silent = secondsUp(end)
 				}
@@ -319,6 +340,7 @@ func (q *Sequences) settle(i uint32) (x settled, changed bool) {
 }
 
 // secondsUp writes an end as whole seconds since 1970, at least one.
+// 0 stands for none, so an end in 1970 is kept as one second.
 func secondsUp(m moment.Moment) uint32 {
 	switch {
 	case m < 1e6:
@@ -360,6 +382,7 @@ func (e *Editor) apply(found []settled) {
 
 // StateOf tells the state of a party's record at a moment, as its dates have it: why it is
 // suspended, and since when; ok is false where it holds no record then.
+// cause and since are of a suspension only.
 func (s *Snapshot) StateOf(party uint32, at moment.Moment) (state world.State, cause dated.Cause, since moment.Moment, ok bool) {
 	p := s.inv.parties.at(party)
 	if !p.recordAt(at) {
@@ -373,6 +396,8 @@ func (s *Snapshot) StateOf(party uint32, at moment.Moment) (state world.State, c
 
 // Unwritten calls found for every party whose record or grants have come, by a moment, to
 // what is not written in them: that is what is to be carried out.
+// Whoever carries it out writes it into the record and into the journal; decisions have counted it
+// since its moment.
 func (s *Snapshot) Unwritten(at moment.Moment, found func(party uint32) bool) {
 	inv := &s.inv
 	for i := range inv.parties.n {
@@ -397,6 +422,7 @@ func (s *Snapshot) Unwritten(at moment.Moment, found func(party uint32) bool) {
 }
 
 // Redated is whose dates one policy, or its floors, has follow other rules than another.
+// A preview says with it whose dates will be otherwise before any of them is computed.
 type Redated struct {
 	All      bool     // everybody's
 	Partners []string // those of all people of these partners, by id
@@ -408,6 +434,7 @@ func (r *Redated) Any() bool { return r.All || len(r.Partners)+len(r.Parties) > 
 
 // Redates finds whose dates follow other rules in after, which came from before by Aside and
 // another policy.
+// Whole partners are told by name; single people where a domain or a bar moved them to other rules.
 func Redates(before, after *Snapshot) (r Redated) {
 	was, next := before.rules, after.rules
 	if was == next {
@@ -445,6 +472,7 @@ func Redates(before, after *Snapshot) (r Redated) {
 
 // Reviewed finds the records whose reviews a rule at a space governs: those that were given
 // something in it. Of any other rule and place it is nobody.
+// It is a rule of inventory, so that Redates does not see it.
 func Reviewed(s *Snapshot, rule catalogue.RuleID, at world.Resource) (parties []uint32) {
 	if rule != ruleReviewDays && rule != ruleReviewSilence || at.Kind != catalogue.Space {
 		return nil
@@ -506,6 +534,8 @@ func (r *Redated) EachOf(s *Snapshot, found func(party uint32) error) error {
 
 // Ousted calls found for every record that is suspended or gone by a moment in after and not
 // in before.
+// was is when it would have been; Never where it would not. They are people whom a change of policy
+// puts out at once.
 func Ousted(before, after *Snapshot, at moment.Moment, found func(party uint32, cause dated.Cause, was moment.Moment)) {
 	for i := range min(before.inv.parties.n, after.inv.parties.n) {
 		p, q := before.inv.parties.at(i), after.inv.parties.at(i)
@@ -522,6 +552,7 @@ func Ousted(before, after *Snapshot, at moment.Moment, found func(party uint32, 
 
 // Waits reports whether the dates of a party wait: what was taken over, where a floor that
 // concerns it is never.
+// An administrator lets them count later, all or a part at a time.
 func (s *Snapshot) Waits(party uint32) bool {
 	d := s.inv.dates.at(party)
 	if d.floor == moment.Never {
@@ -543,6 +574,7 @@ func (s *Snapshot) Floors() (all moment.Moment, partners map[string]moment.Momen
 
 // MailFrom returns the moment from which mail about the dates of a party is sent; Never while
 // it waits.
+// Guests that were taken over are not written to before somebody says so.
 func (s *Snapshot) MailFrom(party uint32) moment.Moment {
 	f := s.inv.floorsNow()
 	from := f.mail

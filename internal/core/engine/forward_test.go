@@ -40,7 +40,7 @@ func written(w *world.World, at moment.Moment) *world.World {
 				continue
 			}
 			p := s.party(x.Address.String(), moment.Never-1)
-			if end := s.grantEnd(s.guest(x.Address.String()), p.partner, &slowGrant{x, catalogue.Unset}); end <= at {
+			if end := s.grantEnd(s.guest(x.Address.String()), p.partner, &slowGrant{&x, catalogue.Unset}); end <= at {
 				x.Until = max(min(x.Until, end), x.From)
 			}
 		}

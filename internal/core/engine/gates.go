@@ -6,6 +6,8 @@ import (
 )
 
 // Rules that the gates ask by themselves, not through an entry of an action.
+// Their numbers are found once, at the start; a name that the catalogue does not hold stops the
+// program.
 var (
 	ruleGuests        = catalogue.MustRule("directory.guests")
 	ruleFeedIn        = catalogue.MustRule("directory.feed_in")
@@ -27,6 +29,7 @@ var (
 )
 
 // Values that the gates compare with, by what they mean on their scale.
+// A test compares them with the catalogue's scales, word by word.
 const (
 	levelClosed = catalogue.Value(0)
 	levelListed = catalogue.Value(1)
@@ -69,6 +72,8 @@ const (
 
 // note records that a gate was asked and what one of its questions answered.
 // The cause it returns is nil when nobody wants to know.
+// With no recorder it is two operations on words, which is why every question of every gate can
+// call it.
 func (a *asker) note(g catalogue.Gate, refuses bool, code catalogue.Code) *Cause {
 	a.asked |= 1 << g
 	if refuses {
@@ -81,6 +86,7 @@ func (a *asker) note(g catalogue.Gate, refuses bool, code catalogue.Code) *Cause
 }
 
 // ruleIs asks a rule and records it with its chain.
+// The chain is nil where nobody wants to know.
 func (a *asker) ruleIs(g catalogue.Gate, r catalogue.RuleID, in *about) (catalogue.Value, *Chain) {
 	if a.rec == nil {
 		if ruleLayers[r]&a.below == 0 { // nothing below the partner can speak here
@@ -93,6 +99,7 @@ func (a *asker) ruleIs(g catalogue.Gate, r catalogue.RuleID, in *about) (catalog
 }
 
 // wide returns the effective value where no layer below the partner speaks.
+// It is one load from a row of the policy.
 func (a *asker) wide(r catalogue.RuleID, party *outside) catalogue.Value {
 	if party != nil && party.partner != none {
 		return a.s.pol.rows[a.s.pol.partners[party.partner].alone][r] // the default where the rule has no partner layer
@@ -100,6 +107,7 @@ func (a *asker) wide(r catalogue.RuleID, party *outside) catalogue.Value {
 	return a.s.pol.alone[r]
 }
 
+// rule says that the cause is about a rule: what it says, and what would be needed.
 func (c *Cause) rule(chain *Chain, value, needed catalogue.Value) *Cause {
 	c.Chain, c.Value, c.Needed = chain, value, needed
 	return c
@@ -119,9 +127,12 @@ func (a *asker) of(ask *catalogue.Ask) about {
 	return in
 }
 
+// isRecord reports whether the account that is asked is a record with us.
 func (a *asker) isRecord() bool { return a.class == catalogue.Record }
 
 // identity asks who this is, the state of the record and a way to sign in.
+// It is gate 1 of model §4. A person of ours, a link and a home account pass it; only a record has
+// a state, terms and ways to sign in.
 func (a *asker) identity() {
 	switch a.class {
 	case catalogue.Ours:
@@ -158,6 +169,9 @@ func (a *asker) identity() {
 		}
 	}
 	in := a.own()
+	// Which methods serve this address: a code always, the partner's sign-in where there is a
+	// partner, a private account where the domain is one of these. Those that the rule allows must
+	// hold one of them.
 	v, chain := a.ruleIs(catalogue.Identity, ruleSignIn, &in)
 	serves := methodCode
 	if p.partner != none {
@@ -180,6 +194,7 @@ func (a *asker) identity() {
 	if usable == methodCode {
 		a.cond |= catalogue.OneTimeCode
 	}
+	// Terms are asked for at the door and refuse nobody.
 	v, chain = a.ruleIs(catalogue.Identity, ruleTerms, &in)
 	if v == required {
 		code = catalogue.TermsAccepted
@@ -196,6 +211,7 @@ func (a *asker) identity() {
 }
 
 // bars asks whether an address is barred.
+// A bar on the address counts before one on its domain.
 func (a *asker) bars(o *outside) {
 	if o.bar == 0 {
 		if c := a.note(catalogue.DomainGate, false, catalogue.NotBarred); c != nil {
@@ -214,6 +230,7 @@ func (a *asker) bars(o *outside) {
 }
 
 // standing asks whether the partner is active.
+// A connection that ended counts from the moment at which it did.
 func (a *asker) standing(o *outside) {
 	if o.partner == none {
 		return
@@ -233,11 +250,13 @@ func (a *asker) standing(o *outside) {
 }
 
 // stillFor reports whether a partner is let through for an action, whatever its standing.
+// A partner that is suspended may be let through for single services, as for mail that must go on.
 func (p *partnerRow) stillFor(ask *catalogue.Ask) bool {
 	return p.still&(1<<ask.Key) != 0 && (ask.Level == catalogue.ByRule || ask.Level == catalogue.Listed)
 }
 
 // openedNo asks whether the partner is closed by name for a key.
+// It is said apart from levels, because a partner closed by name is closed at every level.
 func (a *asker) openedNo(o *outside, k catalogue.Key) {
 	if o.partner == none || a.s.pol.partners[o.partner].opened[k] != world.OpenNo {
 		return
@@ -249,6 +268,7 @@ func (a *asker) openedNo(o *outside, k catalogue.Key) {
 }
 
 // level asks a level of domains for a key; rule is NoRule for the fixed level listed.
+// Of closed, listed and any: listed needs a partner that is opened for the key.
 func (a *asker) level(o *outside, rule catalogue.RuleID, k catalogue.Key, in *about) {
 	v, chain := levelListed, (*Chain)(nil)
 	if rule != catalogue.NoRule {
@@ -284,6 +304,7 @@ func (a *asker) level(o *outside, rule catalogue.RuleID, k catalogue.Key, in *ab
 }
 
 // named reports whether directory.personal stands in for the level of ask.
+// A private address is never on a list of partners; a rule of its own stands in for that.
 func (a *asker) named(ask *catalogue.Ask) bool {
 	if ask.Of == catalogue.Subject {
 		return a.party.private() && (a.isRecord() || a.class == catalogue.Newcomer)
@@ -300,6 +321,8 @@ func (a *asker) named(ask *catalogue.Ask) bool {
 }
 
 // domain asks bars, standing, openings and the level of the action.
+// It is gate 2. Where the action is about an addressee, the domain asked is theirs; a guest who
+// invites or shares onward must be in order, too.
 func (a *asker) domain(ask *catalogue.Ask) {
 	if ask.Level == catalogue.None {
 		a.meetingDomains()
@@ -314,6 +337,7 @@ func (a *asker) domain(ask *catalogue.Ask) {
 			a.bars(&a.party)
 			a.standing(&a.party)
 			a.openedNo(&a.party, ask.Key)
+			// Inviting into a space needs that the partner is not closed for spaces.
 			if intoSpace {
 				a.openedNo(&a.party, catalogue.In(catalogue.Spaces))
 			}
@@ -344,6 +368,7 @@ func (a *asker) domain(ask *catalogue.Ask) {
 	case ask.Level == catalogue.Listed:
 		a.level(who, catalogue.NoRule, ask.Key, &in)
 	}
+	// Whoever would become a guest must be one who might have been invited.
 	if a.class == catalogue.Newcomer && !named {
 		a.level(who, ruleInviteDomains, ask.Key, &in)
 	}
@@ -354,6 +379,7 @@ func (a *asker) domain(ask *catalogue.Ask) {
 }
 
 // spaceParties asks whether the space admits this party.
+// A space that names nobody admits everybody.
 func (a *asker) spaceParties(ask *catalogue.Ask, who *outside) {
 	sp := a.s.inv.spaces.at(a.space)
 	if sp.anyParty {
@@ -374,6 +400,7 @@ func (a *asker) spaceParties(ask *catalogue.Ask, who *outside) {
 }
 
 // owned says that an owner of the space can change it.
+// Where the space has no owner, an administrator can.
 func (a *asker) owned(c *Cause) {
 	c.Who = WhoAdministrator
 	if a.space == none {
@@ -385,6 +412,7 @@ func (a *asker) owned(c *Cause) {
 }
 
 // meetingDomains asks the sign-in domains of a meeting.
+// Whoever holds nothing but the address has no domain, and is refused where a meeting names some.
 func (a *asker) meetingDomains() {
 	if !a.act.MeetingDoor {
 		return
@@ -413,6 +441,8 @@ func (a *asker) meetingDomains() {
 }
 
 // counterpart asks the partner's own side.
+// It is gate 3: what the partner's own side is known to do. Inviting into a space asks them twice,
+// for the invitation and for membership.
 func (a *asker) counterpart(ask *catalogue.Ask) {
 	if !ask.Counterpart {
 		return
@@ -431,6 +461,8 @@ func (a *asker) counterpart(ask *catalogue.Ask) {
 }
 
 // stance asks the partner's half: whether they are known to admit or refuse what their side decides about.
+// What we know grows old: an admission counts until it expires, a refusal until somebody says
+// otherwise. Not knowing refuses nothing and is a condition of the yes.
 func (a *asker) stance(who *outside, k catalogue.Key, f catalogue.Feature) {
 	p := &a.s.pol.rest[who.partner]
 	st := p.stance[k]
@@ -458,6 +490,7 @@ func (a *asker) stance(who *outside, k catalogue.Key, f catalogue.Feature) {
 }
 
 // everyRecord asks the switch that every record is asked.
+// A record that a feed keeps is asked the switch for feeds, every other one that for guests.
 func (a *asker) everyRecord() {
 	switch {
 	case a.isRecord() && a.party.provisioned():
@@ -481,6 +514,7 @@ func (a *asker) open(r catalogue.RuleID, in about) {
 }
 
 // service asks the switches that open a service to a kind.
+// It is gate 4.
 func (a *asker) service(ask *catalogue.Ask) {
 	a.everyRecord()
 	for _, r := range ask.Switches {
@@ -496,6 +530,8 @@ func (a *asker) service(ask *catalogue.Ask) {
 
 // solely reports whether, outside spaces.* and channels, the role comes only
 // from a grant on the space.
+// A role that comes from the space alone needs that the space has guests; a grant on the item
+// itself does not.
 func (a *asker) solely(ask *catalogue.Ask) bool {
 	if ask.Holding != catalogue.ByRole || ask.SpaceParty || a.space == none || a.class == catalogue.Ours {
 		return false
@@ -506,6 +542,8 @@ func (a *asker) solely(ask *catalogue.Ask) bool {
 }
 
 // rules asks every rule that governs the action.
+// It is gate 5. Each kind of need has its case; in is the context in which the rule is asked: the
+// party, the person of ours, the space and the item.
 func (a *asker) rules(ask *catalogue.Ask) {
 	for i := range ask.Needs {
 		n := &ask.Needs[i]
@@ -517,6 +555,7 @@ func (a *asker) rules(ask *catalogue.Ask) {
 			if a.q.anyPresenter {
 				continue
 			}
+			// The exceptions of who presents count, not those of the host.
 			in.person = a.presenter
 			a.reaches(n.Rule, n.Value, &in)
 		case catalogue.AtOwn:
@@ -574,6 +613,7 @@ func (a *asker) rules(ask *catalogue.Ask) {
 			a.reaches(n.Rule, by, &in)
 		}
 	}
+	// What follows is asked of an account and not listed in any row.
 	if ask.Of == catalogue.Subject && a.party.private() {
 		// directory.personal stands in for a level of domains; for a newcomer
 		// also for directory.invite_domains, once.

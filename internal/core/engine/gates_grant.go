@@ -7,6 +7,7 @@ import (
 )
 
 // findRoles finds what live grants of the party give on the item and its space.
+// It goes through the party's grants once, whatever number of gates ask.
 func (a *asker) findRoles() {
 	if a.rolesFound {
 		return
@@ -35,6 +36,7 @@ func (a *asker) findRoles() {
 	}
 }
 
+// addRoles takes in grants: of the party, of a group, or of what is supposed.
 func (a *asker) addRoles(given []grant) {
 	onItem := a.target | itemBit
 	isItem := a.q.Resource.Kind.IsItem()
@@ -51,6 +53,7 @@ func (a *asker) addRoles(given []grant) {
 }
 
 // domainOf returns the index of the domain of a party, or none where nothing names it.
+// An address that is not known may be at a domain that is.
 func (a *asker) domainOf(o *outside) uint32 {
 	if o.domain != none || o.address.IsZero() {
 		return o.domain
@@ -69,6 +72,7 @@ func (a *asker) ofSpace() catalogue.Role {
 
 // hasJoined reports whether the party, without a record, holds a live grant on a
 // course: it then counts as known.
+// Joining a course leaves a grant without a record (model §3).
 func (a *asker) hasJoined(o *outside) bool {
 	if o.known == nil || o.record {
 		return false
@@ -95,6 +99,7 @@ func (a *asker) hasJoined(o *outside) bool {
 }
 
 // inDrive returns the rule that replaces r in a drive.
+// Drives have stricter rules of their own.
 func (a *asker) inDrive(r catalogue.RuleID) catalogue.RuleID {
 	if a.space != none && a.s.inv.spaces.at(a.space).kind == world.Drive {
 		switch r {
@@ -122,6 +127,7 @@ func (a *asker) reaches(r catalogue.RuleID, need catalogue.Value, in *about) {
 
 // secret asks a rule that may require something to be there, and adds the
 // condition that it is asked for where it is.
+// A passcode or a password that is there is asked for, whether or not a rule requires it.
 func (a *asker) secret(r catalogue.RuleID, has bool, missing catalogue.Code, cond catalogue.Condition, in *about) {
 	v, chain := a.ruleIs(catalogue.RuleGate, r, in)
 	code := catalogue.RuleSays
@@ -137,6 +143,8 @@ func (a *asker) secret(r catalogue.RuleID, has bool, missing catalogue.Code, con
 	}
 }
 
+// givenTo is the value that files.given_to, or the same for reports, has to reach: known for
+// whoever has a record or has joined a course, newcomers for everybody else.
 func (a *asker) givenTo(ask *catalogue.Ask) catalogue.Value {
 	who := &a.party
 	if ask.Of == catalogue.Addressee {
@@ -148,6 +156,8 @@ func (a *asker) givenTo(ask *catalogue.Ask) catalogue.Value {
 	return givenNewcomers
 }
 
+// inviterClass is the value that directory.invite_by has to reach for who invites: the scale names
+// classes of people, from the fewest to all.
 func (a *asker) inviterClass() catalogue.Value {
 	if a.class != catalogue.Ours {
 		return classGuests
@@ -162,6 +172,7 @@ func (a *asker) inviterClass() catalogue.Value {
 	return classStaff
 }
 
+// sharerClass is the same for reports.share_by; whoever owns the area shares what is in it.
 func (a *asker) sharerClass() catalogue.Value {
 	p := a.s.inv.people.at(a.person)
 	switch {
@@ -174,6 +185,7 @@ func (a *asker) sharerClass() catalogue.Value {
 }
 
 // contact reports whether a person of ours and the party are accepted contacts.
+// A question may leave it open, or suppose that everybody is in contact with everybody.
 func (a *asker) contact(person uint32) bool {
 	if a.q.as != asItIs {
 		return a.q.as == related
@@ -196,6 +208,8 @@ func (a *asker) contact(person uint32) bool {
 
 // shares reports whether a person of ours owns or is a member of a space on
 // which the party has a live grant.
+// The grants are gone through three times: the first two times only to ask memory for the spaces
+// and their lists, so that the misses overlap (see fetch).
 func (a *asker) shares(person uint32) bool {
 	if a.q.as != asItIs {
 		return a.q.as == related
@@ -247,6 +261,7 @@ func (a *asker) owns(p uint32) bool { return a.ownerOf(a.space, p) }
 // member reports whether a person of ours owns or is a member of the space.
 func (a *asker) member(p uint32) bool { return a.memberOf(a.space, p) }
 
+// ownerOf reports whether a person of ours owns a space.
 func (a *asker) ownerOf(space, p uint32) bool {
 	l := a.s.inv.spaces.at(space).owners
 	for _, o := range a.s.inv.lists[l.off : l.off+l.n] {
@@ -257,6 +272,8 @@ func (a *asker) ownerOf(space, p uint32) bool {
 	return false
 }
 
+// memberOf reports whether a person of ours owns a space or is a member, themselves or through a
+// group. Groups among members carry itemBit.
 func (a *asker) memberOf(space, p uint32) bool {
 	if a.s.inv.spaces.at(space).open && a.s.hereAt(p, a.at) || a.ownerOf(space, p) {
 		return true
@@ -279,6 +296,9 @@ func (a *asker) memberOf(space, p uint32) bool {
 }
 
 // outsiders asks who from outside may join, and who waits.
+// Known are records, people of partners opened for meetings, and those who joined a course.
+// Everybody else who signs in somewhere is a stranger with a name; whoever has only the address is
+// anyone.
 func (a *asker) outsiders(in *about) {
 	known := a.isRecord()
 	if !known && a.class != catalogue.Bearer {
@@ -297,10 +317,12 @@ func (a *asker) outsiders(in *about) {
 	}
 	a.reaches(ruleOutsiders, need, in)
 	if a.class == catalogue.Federated || a.class == catalogue.Personal {
+		// Where anyone may come nobody is made to sign in.
 		if a.value(ruleOutsiders, in, nil) < outsidersAnyone {
 			a.cond |= catalogue.SignIn
 		}
 	}
+	// Waiting refuses nobody.
 	v, chain := a.ruleIs(catalogue.RuleGate, ruleHeld, in)
 	if v == heldEverybody || v == heldStrangers && !known {
 		a.cond |= catalogue.HeldUntilAdmitted
@@ -311,6 +333,8 @@ func (a *asker) outsiders(in *about) {
 }
 
 // forwarder finds whether a copy stays and who set the forwarder up.
+// One that is set up already answers both; one to come keeps a copy unless the question says
+// otherwise, and is set by whoever asks.
 func (a *asker) forwarder() (keeps bool, by catalogue.Value) {
 	inv := &a.s.inv
 	keeps, by = !a.q.DropsCopy, setByStaff
@@ -330,8 +354,11 @@ func (a *asker) forwarder() (keeps bool, by catalogue.Value) {
 }
 
 // grant asks for a role, a link or ownership.
+// It is gate 6. Whoever may invite into a space is its owner, an administrator, or, where the space
+// can be joined, any member; a guest who is in it may in that case, too.
 func (a *asker) grant(ask *catalogue.Ask) {
 	inv := &a.s.inv
+	// pass notes a cause of a yes or of a no.
 	pass := func(ok bool, yes, no catalogue.Code) *Cause {
 		code := yes
 		if !ok {
@@ -378,6 +405,9 @@ func (a *asker) grant(ask *catalogue.Ask) {
 	}
 }
 
+// byRole asks for a role on the thing or its space. A private item takes only what is on itself.
+// What is missing is told as exactly as can be: a grant that is over, one to come, one that is too
+// low, or none at all.
 func (a *asker) byRole(ask *catalogue.Ask) {
 	inv := &a.s.inv
 	if a.space == none { // a meeting that belongs to none
@@ -394,6 +424,7 @@ func (a *asker) byRole(ask *catalogue.Ask) {
 		role = max(role, a.ofSpace())
 	}
 	ok := role >= ask.Role
+	// Nobody wants to know which grant it was.
 	if a.rec == nil {
 		a.note(catalogue.GrantGate, !ok, catalogue.HasGrant)
 		return
@@ -443,6 +474,7 @@ func (a *asker) byRole(ask *catalogue.Ask) {
 
 // findGrant finds a grant that gives at least role: live, or the one nearest to
 // the asked moment among those that are not.
+// Of several the one that ends last, since it is the one that keeps the answer.
 func (a *asker) findGrant(role catalogue.Role, private, live bool) (best *grant, through via, holder partyRef) {
 	inv := &a.s.inv
 	look := func(given []grant, t via, of partyRef) {
@@ -475,6 +507,7 @@ func (a *asker) findGrant(role catalogue.Role, private, live bool) (best *grant,
 	return
 }
 
+// grantName says through what a grant is held: it begins a sentence.
 func (a *asker) grantName(g *grant, through via, holder partyRef) string {
 	inv := &a.s.inv
 	where := "A grant on " + a.resourceName()
@@ -495,6 +528,7 @@ func (a *asker) grantName(g *grant, through via, holder partyRef) string {
 	return where
 }
 
+// resourceName is the name of what was asked about, or its id where it has none.
 func (a *asker) resourceName() string {
 	inv := &a.s.inv
 	switch k := a.q.Resource.Kind; {
@@ -509,6 +543,8 @@ func (a *asker) resourceName() string {
 }
 
 // byLink asks whether the link is for this item, live, and has the right.
+// It ends at its own end or after the days that the rule allows, whichever comes first; a link of
+// which nobody knows when it was made could be of any age, and opens nothing.
 func (a *asker) byLink(ask *catalogue.Ask) {
 	l := a.held
 	in := a.own()
@@ -534,6 +570,7 @@ func (a *asker) byLink(ask *catalogue.Ask) {
 		a.owned(c)
 	}
 	v, chain := a.ruleIs(catalogue.GrantGate, ruleLinkRight, &in)
+	// The rule's scale begins with view, as roles do behind none.
 	right := min(l.right, catalogue.Role(v)+catalogue.View)
 	code = catalogue.RuleSays
 	if right < ask.Role {
@@ -548,6 +585,7 @@ func (a *asker) byLink(ask *catalogue.Ask) {
 
 // LinkCounts returns the right that a link has as the rules have it, and when it ends: those
 // that name people have what they were given.
+// It is what lists of links show, so that they say what decisions do.
 func (s *Snapshot) LinkCounts(l *world.Link) (right catalogue.Role, until moment.Moment, err error) {
 	right, until = l.Right, l.Until
 	if !l.Bearer() {
@@ -570,6 +608,8 @@ func (s *Snapshot) LinkCounts(l *world.Link) (right catalogue.Role, until moment
 }
 
 // licence asks for a licence route.
+// It is gate 7. A licence of the area, one of ours (which needs to know where the guest is) or one
+// that the guest brings: any of them that the rule allows is enough.
 func (a *asker) licence() {
 	if !a.act.Licence {
 		return

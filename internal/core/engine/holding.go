@@ -31,6 +31,8 @@ func (e *Editor) removeHolding(key string) {
 	}
 }
 
+// setHolding replaces what a party holds of one bundle; nil takes it away. The map is copied first,
+// because older snapshots read it.
 func (e *Editor) setHolding(i uint32, bundle string, h *world.Holding) {
 	if !e.ownGiven {
 		e.inv.holdings, e.ownGiven = maps.Clone(e.inv.holdings), true
@@ -50,6 +52,8 @@ func (e *Editor) setHolding(i uint32, bundle string, h *world.Holding) {
 
 // giveBundles makes the grants that follow from holdings: of the parties whose holdings are others, and of all whose bundles
 // are others in the policy to come.
+// Grants that follow from a bundle are kept like any others, so that decisions need not know
+// bundles; they are made anew whenever the bundle or the holding changes.
 func (e *Editor) giveBundles() {
 	now := &world.Policy{}
 	if e.pol != nil && e.pol.source != nil {
@@ -76,6 +80,7 @@ func (e *Editor) giveBundles() {
 }
 
 // giveTo makes the grants of one party's holdings.
+// What was given by hand, or through links, stays.
 func (e *Editor) giveTo(i uint32, policy *world.Policy) {
 	e.idx = nil
 	e.movedParty(i)

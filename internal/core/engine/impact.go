@@ -11,11 +11,13 @@ import (
 
 // Moves counts what changes: from no to yes, from yes to no, and a yes with other
 // conditions.
+// Otherwise is neither good nor bad: the same door, with a passcode now.
 type Moves struct{ Gained, Lost, Otherwise int }
 
 // Any reports whether anything changes.
 func (m Moves) Any() bool { return m.Gained+m.Lost+m.Otherwise > 0 }
 
+// add adds the counts of another.
 func (m *Moves) add(o Moves) {
 	m.Gained += o.Gained
 	m.Lost += o.Lost
@@ -23,6 +25,7 @@ func (m *Moves) add(o Moves) {
 }
 
 // NewcomerMove is what a typical newcomer would become able to do, or no longer.
+// Newcomers are classes of people nobody knows, so they are told apart from those who are known.
 type NewcomerMove struct {
 	Newcomer Newcomer
 	Action   catalogue.ActionID
@@ -33,6 +36,7 @@ type NewcomerMove struct {
 
 // ImpactLine is one line of an impact: what changes for a party with a resource, or
 // with Count of them that are alike (id *).
+// Lines are handed on one by one: an impact on a large world has millions of them.
 type ImpactLine struct {
 	Who      Who
 	Change   string // gained, lost, otherwise
@@ -44,6 +48,8 @@ type ImpactLine struct {
 
 // Impact is who gains and who loses what when one policy takes the place of another
 // (model §7). Granted and wide are kept apart; typical newcomers come by themselves.
+// Granted counts pairs of party and resource that need a role, Wide those that need none. Parties
+// counts people, each once for each sort of change.
 type Impact struct {
 	At            moment.Moment
 	Parties       Moves // known parties and live links for whom anything changes so
@@ -73,12 +79,14 @@ func (x *Impact) Total() (m Moves) {
 }
 
 // Nothing reports whether nothing changes for anybody.
+// It is what lets a change be published without a reason, and what spare access is measured by.
 func (x *Impact) Nothing() bool {
 	return !x.Parties.Any() && len(x.Newcomers)+len(x.Outward)+len(x.Forwarders)+len(x.Presenters)+x.Suspended == 0
 }
 
 // ChangedRules finds the rules of which two policies say otherwise anywhere but at
 // partners: at the organisation or in exceptions.
+// Partners are compared apart, because only their own people are concerned.
 func ChangedRules(before, after *Snapshot) (changed [catalogue.NumRules]bool) {
 	a, b := before.pol, after.pol
 	for r := range changed {
@@ -91,6 +99,7 @@ func ChangedRules(before, after *Snapshot) (changed [catalogue.NumRules]bool) {
 			}
 		}
 	}
+	// Two exceptions are the same where they mean the same, whatever their reasons.
 	same := func(x, y *exception) bool {
 		if x.from != y.from || x.until != y.until || x.rules != y.rules || len(x.parties) != len(y.parties) ||
 			(x.parties == nil) != (y.parties == nil) ||
@@ -139,6 +148,9 @@ func ChangedRules(before, after *Snapshot) (changed [catalogue.NumRules]bool) {
 // have come from before by Aside, a new policy and other values at places. line, where not nil, is called for
 // what changes, until it returns false. stop ends the work early with its error;
 // progress, where not nil, hears of the part that is done.
+// It is exact and still fast because nothing is asked of whom the change does not concern: rules
+// that did not change are skipped by action, parties that both policies take alike by one
+// comparison, and wide actions are asked class by class.
 func ImpactOf(
 	before, after *Snapshot,
 	at moment.Moment,
@@ -152,6 +164,7 @@ func ImpactOf(
 	}
 	changed := ChangedRules(before, after)
 	saidOtherwise(before, after, &changed)
+	// Each party is counted once at the end, over granted and wide actions together.
 	moved := map[uint32]Moves{} // by party
 	if err := grantedImpact(before, after, at, &changed, out, moved, &line, stop, func(p float64) { progress(p * 0.6) }); err != nil {
 		return nil, err
@@ -161,6 +174,8 @@ func ImpactOf(
 	progress(0.7)
 
 	// Wide actions, crowd by crowd.
+	// An action that asks none of the rules that changed cannot change for everybody, only for whom
+	// the policy moved.
 	matters := func(a catalogue.ActionID) bool { return actionMatters(a, &changed) }
 	sums := map[string]map[wideKey]*wideCount{"gained": {}, "lost": {}, "otherwise": {}}
 	links := map[string]int{}
@@ -176,6 +191,7 @@ func ImpactOf(
 			x.note(change)
 			moved[i] = x
 		}
+		// Links have no members; they are counted as they are.
 		if m.crowd.links > 0 {
 			links[change] = m.crowd.links
 		}
@@ -227,6 +243,7 @@ func ImpactOf(
 	return out, nil
 }
 
+// note counts one change by its word.
 func (m *Moves) note(change string) {
 	switch change {
 	case "gained":
@@ -238,6 +255,7 @@ func (m *Moves) note(change string) {
 	}
 }
 
+// changeOf is the word for a change; the two are known to differ.
 func changeOf(left, right Verdict) string {
 	switch {
 	case right.Yes && !left.Yes:
@@ -262,6 +280,7 @@ func actionMatters(a catalogue.ActionID, changed *[catalogue.NumRules]bool) bool
 	return false
 }
 
+// wideResource names a thing of a kind by its index; our directory is one.
 func (s *Snapshot) wideResource(kind catalogue.ResourceKind, i uint32) world.Resource {
 	inv := &s.inv
 	switch kind {
@@ -277,6 +296,8 @@ func (s *Snapshot) wideResource(kind catalogue.ResourceKind, i uint32) world.Res
 
 // touched finds the entries whose requirements any of the changed rules is among, or
 // whose limits and defaults differ.
+// A limit or default that moved touches every entry that needs it; exceptions and values of places
+// touch those that they can speak on.
 func touched(x, y *sides, changed *[catalogue.NumRules]bool, otherRows bool) (set uint64, people bool) {
 	moved := (x.defaults ^ y.defaults) | (x.limits ^ y.limits)
 	if otherRows { // values that count no more fall back to what may be tighter than the limit
@@ -302,6 +323,7 @@ func touched(x, y *sides, changed *[catalogue.NumRules]bool, otherRows bool) (se
 			set |= 1 << i
 		}
 	}
+	// Which account is told depends on both answers.
 	for i := range masks.entries { // of two accounts for one action both are asked
 		if r := masks.entries[i].recordEntry; r != 0 && set&(r|1<<i) != 0 {
 			set |= r | 1<<i
@@ -320,6 +342,7 @@ func sameSide(a, b *partySide) bool { return *a == *b }
 
 // saidOtherwise marks the rules of which any space, item or meeting says otherwise on two sides: where a
 // system does not know what places say, or has values of its own there.
+// Rows are shared, so that each pair of them is compared once.
 func saidOtherwise(a, b *Snapshot, changed *[catalogue.NumRules]bool) {
 	if !otherRows(a, b) {
 		return
@@ -354,6 +377,7 @@ func saidOtherwise(a, b *Snapshot, changed *[catalogue.NumRules]bool) {
 }
 
 // linkImpact compares what whoever holds a link may do.
+// Each link that is alive is asked by itself; there are few actions, and most changes concern none.
 func linkImpact(
 	before, after *Snapshot,
 	at moment.Moment,
@@ -461,6 +485,7 @@ func linkImpact(
 // do, or no longer: wide actions, and being invited into the directory.
 // heldByNewcomer calls found for every granted action on what the partner or the domain of a typical
 // newcomer holds as a whole, before or after.
+// Somebody new from a partner that holds a space as a whole comes in on the first day.
 func (s *Snapshot) heldByNewcomer(after *Snapshot, who Who, at moment.Moment, found func(*catalogue.Action, world.Resource)) error {
 	spaces := map[uint32]bool{}
 	for _, x := range []*Snapshot{s, after} {
@@ -494,6 +519,8 @@ func (s *Snapshot) heldByNewcomer(after *Snapshot, who Who, at moment.Moment, fo
 	return nil
 }
 
+// Actions that a change of the rules cannot concern are asked only of those whom the table of
+// domains takes otherwise.
 func newcomerImpact(before, after *Snapshot, at moment.Moment, changed *[catalogue.NumRules]bool, out *Impact, stop func() error) error {
 	all := newcomersOf(before, after, at)
 	type key struct {
@@ -510,6 +537,7 @@ func newcomerImpact(before, after *Snapshot, at moment.Moment, changed *[catalog
 		matters[w.act] = actionMatters(w.act, changed)
 		any = any || matters[w.act]
 	}
+	// What needs a role then matters to newcomers as well.
 	holders := len(before.inv.many) > 0 // what partners and domains hold as a whole
 	for id := range catalogue.ActionID(len(catalogue.Actions())) {
 		if holders && masks.granted.Has(id) {
@@ -546,6 +574,7 @@ func newcomerImpact(before, after *Snapshot, at moment.Moment, changed *[catalog
 				resources[w.kind] = about
 			}
 			for k := range about {
+				// A newcomer is nobody's contact and shares no space.
 				q := Question{Subject: n.Who, Action: w.act, Resource: world.Resource{Kind: w.kind, ID: about[k].id}, At: at, as: unrelated}
 				ask(&q, w.kind, len(about[k].members))
 			}
@@ -593,6 +622,7 @@ func newcomerImpact(before, after *Snapshot, at moment.Moment, changed *[catalog
 
 // otherwiseMatched reports whether two policies may take an address otherwise, but for
 // rules that changed for everybody.
+// It compares what the table of domains says, and the partner where it stays the same.
 func otherwiseMatched(before, after *Snapshot, who Who) bool {
 	if who.Kind != ByAddress {
 		return false

@@ -11,6 +11,8 @@ import (
 )
 
 // grantedImpact compares granted actions.
+// Workers take strides of parties. For each the two sides are compared as a whole first; mostly
+// they are equal, and then only what changed for everybody is asked of what the party holds.
 func grantedImpact(
 	before, after *Snapshot,
 	at moment.Moment,
@@ -25,6 +27,8 @@ func grantedImpact(
 	before.indexed()
 	x, y := before.sidesAt(at), after.sidesAt(at)
 	set, people := touched(x, y, changed, otherRows(before, after))
+	// Large enough that taking one costs nothing, small enough that the last worker is not waited
+	// for.
 	const stride = 2048
 	workers := runtime.GOMAXPROCS(0)
 	parts := make([]*impactPart, workers)
@@ -55,6 +59,8 @@ func grantedImpact(
 					if !before.holdsAnything(q) && !after.holdsAnything(after.inv.parties.at(i)) {
 						continue
 					}
+					// Somebody known of a partner that holds something as a whole need not have
+					// been given anything.
 					if len(inv.many) > 0 && !before.isCounted(i, at) && !after.isCounted(i, at) {
 						continue // typical newcomers stand for them
 					}
@@ -66,6 +72,7 @@ func grantedImpact(
 					if !in1 {
 						b.ok = 0
 					}
+					// All entries; fewer where both sides take the party alike.
 					ask := ^uint64(0)
 					if sameSide(&a, &b) {
 						if ask = set; otherHoldings(before, after, i) {
@@ -78,6 +85,8 @@ func grantedImpact(
 						continue
 					}
 					var mine Moves
+					// What is held may differ between the sides by dates; then things are compared
+					// one by one.
 					compareParty := compare
 					if otherHoldings(before, after, i) || a.partner != b.partner && len(inv.many) > 0 {
 						compareParty = compareEach
@@ -100,6 +109,7 @@ func grantedImpact(
 								p.spaces[sp] = &Moves{}
 							}
 							p.spaces[sp].add(m)
+							// The lines of several workers are told one after the other.
 							telling.Lock()
 							if *line != nil {
 								before.tell(i, &a, &b, sp, index, kind, in, yes0, yes1, t, line)
@@ -129,6 +139,7 @@ func grantedImpact(
 			return err
 		}
 	}
+	// Sums of the workers are put together, indexes becoming ids.
 	sum := func(in map[string]*Moves, key string, m Moves) {
 		if !m.Any() {
 			return
@@ -163,6 +174,7 @@ func grantedImpact(
 }
 
 // otherwise returns which actions that are a yes on both sides have other conditions.
+// Which account answers, and with what conditions, may change while the answer stays yes.
 func otherwise(a, b *partySide, first0, home0, first1, home1 Actions) (set Actions) {
 	both := (first0 | home0) & (first1 | home1)
 	if a.first == b.first && a.home == b.home && a.browse == b.browse && first0 == first1 && home0 == home1 {
@@ -178,6 +190,7 @@ func otherwise(a, b *partySide, first0, home0, first1, home1 Actions) (set Actio
 }
 
 // moves splits what changes into gained, lost and otherwise.
+// yes0 and yes1 are entries, of which several may be about one action.
 func moves(a, b *partySide, yes0, yes1 uint64) (gained, lost, other Actions) {
 	f0, h0 := actionsOf(yes0)
 	f1, h1 := actionsOf(yes1)
@@ -190,6 +203,8 @@ func countOf(in *contents, act catalogue.ActionID) int {
 	return int(in.plain[plainKinds[act][0]] + in.plain[plainKinds[act][1]])
 }
 
+// plainKinds are the kinds of plain things that an action is about, two at most, as places in
+// contents.plain.
 var plainKinds = func() (out [64][2]uint8) {
 	for i := range out {
 		out[i] = [2]uint8{nothingPlain, nothingPlain}
@@ -211,6 +226,7 @@ type impactPart struct {
 
 // note counts what changes for one thing, or where in is not nil for the plain things
 // of a space.
+// A space and all plain things in it answer alike, so they are one sum.
 func (p *impactPart) note(a, b *partySide, yes0, yes1 uint64, in *contents) (sum Moves) {
 	gained, lost, other := moves(a, b, yes0, yes1)
 	count := func(set Actions, at func(*Moves) *int) {
@@ -233,6 +249,8 @@ func (p *impactPart) note(a, b *partySide, yes0, yes1 uint64, in *contents) (sum
 // compare calls found for everything that party i holds a role on and that two
 // policies may answer otherwise: with in for a space with the plain things in it,
 // else for the one thing of that kind and index.
+// It asks what an item, a space and the special things in it say, and counts plain things with
+// their space, in one step each.
 func compare(
 	t, u *Tally,
 	i uint32,
@@ -257,6 +275,7 @@ func compare(
 			continue
 		}
 		at0 := t.s.place(sp, a, i, t.at)
+		// Where nothing of the place differs it is looked up once.
 		at1 := at0
 		if apart {
 			at1 = u.s.place(sp, b, i, t.at)
@@ -277,6 +296,7 @@ func compare(
 		}
 		in := &idx.in[sp]
 		if yes0, yes1 := both(in.entries, none, false, catalogue.NoRole, h.role, h.many); yes0|yes1 != 0 {
+			// What the party holds itself, besides the space, is counted by itself.
 			if items > 0 {
 				in = t.less(sp, in, live)
 			}
@@ -296,12 +316,14 @@ func compare(
 
 // otherHoldings reports whether what a party holds may differ between two snapshots of one
 // inventory: by their dates alone.
+// A grant may have ended by a review, or a record be gone, under one policy and not the other.
 func otherHoldings(a, b *Snapshot, i uint32) bool {
 	p, q := a.inv.parties.at(i), b.inv.parties.at(i)
 	return p.gone != q.gone || p.grants != q.grants
 }
 
 // partnerOf returns whose partner's a party is by its domain, barred or not; none for nobody's.
+// It is about the domain; who is barred is told elsewhere.
 func (s *Snapshot) partnerOf(p *party) uint32 {
 	if p.domain != none && s.pol.domains[p.domain].kind == partnerDomain {
 		return s.pol.domains[p.domain].partner
@@ -321,6 +343,7 @@ func (s *Snapshot) holdsAnything(p *party) bool {
 
 // compareEach does what compare does where the party need not hold the same on both sides:
 // thing by thing.
+// It is slower and makes no use of what is alike.
 func compareEach(
 	t, u *Tally,
 	i uint32,
@@ -356,6 +379,7 @@ func compareEach(
 
 // less returns the contents of a space without the plain things that the party holds
 // a role of its own on: those come by themselves.
+// in is copied before anything is taken from it.
 func (t *Tally) less(sp uint32, in *contents, live []heldRole) *contents {
 	out := in
 	for l := range live {
@@ -373,6 +397,8 @@ func (t *Tally) less(sp uint32, in *contents, live []heldRole) *contents {
 }
 
 // tell writes the lines of what changes for a party.
+// Plain things are told one by one here, since each has a name; a thing that is counted by itself
+// has come already.
 func (s *Snapshot) tell(
 	i uint32,
 	a, b *partySide,

@@ -7,6 +7,7 @@ import (
 )
 
 // Inert finds exceptions that change nothing. It is made once for many of them.
+// What spaces and items say of a rule is found once for all exceptions that set it.
 type Inert struct {
 	s     *Snapshot
 	near  [catalogue.NumRules][]nearPair
@@ -21,6 +22,8 @@ type nearPair struct{ space, item catalogue.Value }
 func (s *Snapshot) NewInert() *Inert { return &Inert{s: s} }
 
 // pairs lists what spaces, items and meetings say of r, each combination once.
+// A rule is decided from partner, people, space and item; all that matters of the last two is which
+// combinations of values there are.
 func (x *Inert) pairs(r catalogue.RuleID) []nearPair {
 	if x.ready[r] {
 		return x.near[r]
@@ -65,6 +68,7 @@ func (x *Inert) pairs(r catalogue.RuleID) []nearPair {
 
 // People lists the ids of the people of ours whom exception i of the policy is
 // about: those it names and the members of its groups.
+// They are in the order of their indexes.
 func (s *Snapshot) People(i int) (ids []string) {
 	for _, p := range s.peopleOf(int32(i)) {
 		ids = append(ids, s.inv.personIDs.text(s.inv.text, p))
@@ -72,6 +76,7 @@ func (s *Snapshot) People(i int) (ids []string) {
 	return
 }
 
+// peopleOf lists them by index.
 func (s *Snapshot) peopleOf(i int32) []uint32 {
 	if by := s.reversed().excepted; int(i) < len(by) {
 		return by[i]
@@ -106,6 +111,7 @@ func (s *Snapshot) exceptedPeople() [][]uint32 {
 }
 
 // partiesIn lists the parties of a group that an exception names.
+// All groups that any exception names are filled in one pass over the parties.
 func (x *Inert) partiesIn(group uint32) []addr.Address {
 	if x.in == nil {
 		x.in = map[uint32][]addr.Address{}
@@ -134,6 +140,9 @@ func (x *Inert) partiesIn(group uint32) []addr.Address {
 // ChangesNothing reports whether removing exception i of the policy alters no
 // effective value in any context from a moment on (model §3). One that is over
 // changes nothing.
+// All contexts are tried that can differ: each class of people it is about, each moment at which
+// another exception begins or ends, each party that anything names, each combination of values at
+// places. If none differs, none does.
 func (x *Inert) ChangesNothing(i int, from moment.Moment) bool {
 	s := x.s
 	pol, inv := s.pol, &s.inv
@@ -165,6 +174,7 @@ func (x *Inert) ChangesNothing(i int, from moment.Moment) bool {
 				others = append(others, pol.byGroup[g]...)
 			}
 		}
+		// Between two of these nothing turns.
 		moments := []moment.Moment{max(from, exc.from)}
 		for _, j := range others {
 			for _, m := range []moment.Moment{pol.except[j].from, pol.except[j].until} {
@@ -191,6 +201,7 @@ func (x *Inert) ChangesNothing(i int, from moment.Moment) bool {
 
 // representatives lists parties such that every party is decided like one of
 // them: the zero address stands for whoever nothing names.
+// Of partners that say the rule, and of domains and groups that the other exceptions name.
 func (x *Inert) representatives(exc *exception, others []int32, r catalogue.RuleID) []addr.Address {
 	pol, inv := x.s.pol, &x.s.inv
 	out := []addr.Address{{}}
@@ -231,6 +242,8 @@ func (x *Inert) representatives(exc *exception, others []int32, r catalogue.Rule
 
 // alters reports whether leaving exception i out alters the value of r anywhere
 // for this person and party at this moment.
+// It asks what exceptions say with and without this one, and then whether any place lets the
+// difference through.
 func (x *Inert) alters(r catalogue.RuleID, i int32, person uint32, who addr.Address, at moment.Moment) bool {
 	pol := x.s.pol
 	var a asker

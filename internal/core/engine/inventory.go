@@ -3,7 +3,6 @@ package engine
 import (
 	"cmp"
 	"slices"
-	"strings"
 
 	"wexillum.example/internal/core/addr"
 	"wexillum.example/internal/core/catalogue"
@@ -12,13 +11,17 @@ import (
 )
 
 // row holds one value for every rule, Unset where nothing is said.
+// It is some 160 bytes; equal rows are shared.
 type row [catalogue.NumRules]catalogue.Value
 
 // list is a stretch of inventory.lists.
+// It takes eight bytes and has no pointer, so that the garbage collector passes over all records.
 type list struct{ off, n uint32 }
 
 // party is everything the engine knows of one outside address: its record, if
 // it has one, what its dates come to, its grants and its groups. One cache line.
+// Records, dates and grants of a million parties are what decisions miss the cache on; what few of
+// them need lies in dates.
 type party struct {
 	since, accepted, terms moment.Moment
 	out, gone              moment.Moment // when its record is suspended, and when it is no more; Never
@@ -29,6 +32,7 @@ type party struct {
 	licence                world.Licence
 }
 
+// partyFlag is what is known of a record in one bit each.
 type partyFlag uint8
 
 const (
@@ -40,6 +44,7 @@ const (
 )
 
 // grant is a role of one party or group; via says through what.
+// It is 40 bytes; a million of them are most of the memory of a snapshot.
 type grant struct {
 	from, until moment.Moment
 	resource    uint32 // index of a space or, with itemBit, of an item
@@ -50,6 +55,7 @@ type grant struct {
 	silent      uint32 // when it ends because its review is not answered, in seconds since 1970; 0 for never
 }
 
+// via says through what somebody holds a grant.
 type via uint8
 
 const (
@@ -59,8 +65,10 @@ const (
 	viaMany  // the same, of a partner or a domain as a whole
 )
 
+// itemBit tells items from spaces in grants, and groups from people among members.
 const itemBit = 1 << 31
 
+// space is a world.Space by indexes.
 type space struct {
 	exists, joinable, house bool
 	open                    bool // whoever of ours wants to belongs to it; in what is supposed alone
@@ -74,6 +82,8 @@ type space struct {
 	anyParty                bool   // no parties are named
 }
 
+// item is a world.Item by indexes; it exists only once somebody put it, a name alone may come
+// first.
 type item struct {
 	exists, private bool
 	kind            catalogue.ResourceKind
@@ -82,6 +92,7 @@ type item struct {
 	rules, held     uint32
 }
 
+// person is one of our people.
 type person struct {
 	exists   bool
 	roles    world.PersonRole
@@ -93,6 +104,8 @@ type person struct {
 	left     moment.Moment // zero while they are here
 }
 
+// group holds parties from outside, and what all of them were given. People of ours name their
+// groups themselves.
 type group struct {
 	exists  bool
 	name    ref
@@ -100,6 +113,7 @@ type group struct {
 	parties list // those that it holds
 }
 
+// meeting is a world.Meeting by indexes.
 type meeting struct {
 	exists, standingRoom, passcode bool
 	host, space                    uint32
@@ -111,6 +125,7 @@ type meeting struct {
 
 // manyHold is a partner or a domain that holds grants as a whole: whoever belongs to it has them
 // with their home account.
+// There are a handful of them, so that they are gone through one by one.
 type manyHold struct {
 	of     partyRef // a partner or a domain
 	grants list
@@ -123,6 +138,7 @@ type domainList struct {
 	domains list
 }
 
+// link is a link; what one that names people gives is also a grant of each of them.
 type link struct {
 	exists, bearer, download, password bool
 	right                              catalogue.Role
@@ -132,6 +148,7 @@ type link struct {
 	names                              list // the parties that it names
 }
 
+// forwarder is where a mailbox is forwarded to.
 type forwarder struct {
 	to       uint32 // index of an address
 	keepCopy bool
@@ -145,6 +162,9 @@ type partyRef struct {
 }
 
 // inventory is the part of a snapshot that operations change.
+// Copying it copies slices' headers only: an Editor begins with all of the snapshot before it and
+// writes where nobody reads. What grows is written behind the end that others know; what changes in
+// place is a vec, whose chunks are copied when first written.
 type inventory struct {
 	text blob
 
@@ -179,6 +199,7 @@ type inventory struct {
 }
 
 // tables are those of all names.
+// The order is that of a stored snapshot, and must not change.
 func (v *inventory) tables() []*names {
 	return []*names{&v.addresses, &v.domains, &v.partners, &v.groupIDs, &v.personIDs, &v.spaceIDs, &v.itemIDs, &v.meetingIDs, &v.linkIDs,
 		&v.listIDs, &v.bundleIDs}
@@ -187,6 +208,7 @@ func (v *inventory) tables() []*names {
 // hashOf is the hash of a name in every table of the inventory.
 func (v *inventory) hashOf(s string) uint64 { return v.addresses.hashOf(s) }
 
+// partyAt returns the party of an index; nil where there is none.
 func (v *inventory) partyAt(i uint32) *party {
 	if i == none || i >= v.parties.n {
 		return nil
@@ -197,10 +219,13 @@ func (v *inventory) partyAt(i uint32) *party {
 // given returns a stretch of grants.
 func (v *inventory) given(l list) []grant { return v.grants[l.off : l.off+l.n] }
 
+// addressText returns an address in normal form by its index.
 func (v *inventory) addressText(i uint32) string { return v.addresses.text(v.text, i) }
 
 // Snapshot is a world at one revision, ready to be asked. It is immutable and
 // may be asked from many goroutines at once.
+// What a question needs that costs a pass over everybody is made once, when it is first asked, and
+// kept here: idx, rev, due, could.
 type Snapshot struct {
 	inv   inventory
 	pol   *policy
@@ -227,6 +252,7 @@ func (s *Snapshot) Counts() Counts {
 }
 
 // Editor makes the next snapshot. It belongs to one goroutine.
+// It copies nothing when it is made; stale, moved and given collect what Done has to compute.
 type Editor struct {
 	inv    inventory
 	pol    *policy
@@ -257,6 +283,7 @@ type Editor struct {
 }
 
 // New returns an Editor of an empty world.
+// Its first snapshot begins a line of its own.
 func New() *Editor {
 	e := &Editor{tok: newToken(), line: newToken(), seen: map[row]uint32{}, policy: &world.World{}}
 	for _, n := range e.inv.tables() {
@@ -268,6 +295,9 @@ func New() *Editor {
 // Edit returns an Editor that begins with s. Only one line of snapshots grows in
 // place: a second Editor of the same snapshot copies its lists first. Edit is
 // not safe for concurrent use on one snapshot.
+// The first Editor of a snapshot may write behind its lists, since the snapshot does not look
+// there; a second one would write to the same places, so its lists are cut to their length, and
+// appending copies them.
 func (s *Snapshot) Edit() *Editor {
 	e := &Editor{
 		inv:   s.inv,
@@ -311,6 +341,7 @@ func (e *Editor) Put(w *world.World) {
 }
 
 // Add adds or replaces the inventory that w holds, but for floors of dates.
+// Groups and people come first, since others name them; grants before holdings, which make some.
 func (e *Editor) Add(w *world.World) {
 	for i := range w.Groups {
 		e.PutGroup(&w.Groups[i])
@@ -354,6 +385,9 @@ func (e *Editor) Add(w *world.World) {
 
 // putGrants places grants party by party in the order of the parties, so that whoever reads
 // those of many parties reads them one after the other.
+// It is a counting sort: whom each grant belongs to, how many each has, then the grants in order. A
+// file holds them in any order, and placing them as they come would scatter those of one party over
+// the whole memory, which a reach would pay for ever after.
 func (e *Editor) putGrants(grants []world.Grant) {
 	type party struct {
 		name    string // of whoever is not an address
@@ -413,6 +447,7 @@ func (e *Editor) putGrants(grants []world.Grant) {
 	for k := range all {
 		mine := order[all[k].from : all[k].from+all[k].n]
 		first := int(mine[0])
+		// Where they lie together already they are used as they lie.
 		list := grants[first:min(first+len(mine), len(grants))]
 		if int(mine[len(mine)-1])-first != len(mine)-1 {
 			scattered = scattered[:0]
@@ -430,6 +465,8 @@ func (e *Editor) putGrants(grants []world.Grant) {
 }
 
 // Done compiles what changed and returns the snapshot. The Editor is spent.
+// The order matters: bundles give grants, the policy is compiled against what is there, dates
+// follow from both, and what limits hold back comes last.
 func (e *Editor) Done() *Snapshot {
 	if e.policy == nil && e.peopleChanged { // whom exceptions concern is part of what is compiled
 		e.policy = e.pol.source
@@ -457,6 +494,7 @@ func (e *Editor) Done() *Snapshot {
 	if len(e.unsaid) > 0 {
 		e.unsay()
 	}
+	// Where too many have moved, counting all anew is cheaper than counting those.
 	if e.due == nil || len(e.moved) > 1000+int(e.inv.parties.n/16) {
 		e.due, e.moved = &standing{}, nil
 	}
@@ -465,6 +503,7 @@ func (e *Editor) Done() *Snapshot {
 
 // compact places what was given party by party, in the order of the parties, without what was replaced while records were read, and gives
 // back the room that growing lists take. It is for an Editor whose lists no snapshot shares.
+// It is done once, after everything was read, and makes the first snapshot as small as it can be.
 func (e *Editor) compact() {
 	v := &e.inv
 	live := max(0, len(v.grants)-v.grantsDead)
@@ -512,6 +551,7 @@ func (e *Editor) HoldBack() { e.hold = true }
 // for everybody does not know it (systems.md §3). It is for an Editor of Aside.
 func (e *Editor) Unsay(rules []catalogue.RuleID) { e.unsaid = rules }
 
+// unsay takes rules out of all rows, and keeps what was said in said.
 func (e *Editor) unsay() {
 	e.idx.once.Do(func() { e.idx.make(&e.inv) })
 	if e.inv.said == nil {
@@ -526,6 +566,7 @@ func (e *Editor) unsay() {
 	e.idx = e.idx.otherRows(&e.inv)
 }
 
+// holdBack takes out what is looser than its limit, and copies rows only where anything is.
 func (e *Editor) holdBack() {
 	copied := false
 	for i := range e.inv.rows {
@@ -552,12 +593,15 @@ func (e *Editor) holdBack() {
 // policy part of w, which must not change afterwards.
 func (e *Editor) SetPolicy(w *world.World) { e.policy = w }
 
+// list places indexes behind the others.
 func (e *Editor) list(xs []uint32) list {
 	l := list{uint32(len(e.inv.lists)), uint32(len(xs))}
 	e.inv.lists = append(e.inv.lists, xs...)
 	return l
 }
 
+// row places the values that are said, or with held those that are held back, and shares equal
+// rows; none where nothing is said.
 func (e *Editor) row(settings []world.Setting, held bool) uint32 {
 	var r row
 	said := false
@@ -591,6 +635,7 @@ func grow[T any](v *vec[T], tok token, i uint32, empty T) *T {
 	return v.edit(tok, i)
 }
 
+// domain returns the index of a domain, which it takes in.
 func (e *Editor) domain(d addr.Domain) uint32 {
 	return e.inv.domains.add(e.tok, &e.inv.text, d.String())
 }
@@ -605,6 +650,8 @@ func (e *Editor) address(a addr.Address) uint32 {
 	return i
 }
 
+// person returns the index of a person of ours, who need not be there yet; group, space and item do
+// the same.
 func (e *Editor) person(id string) uint32 {
 	if id == "" {
 		return none
@@ -635,6 +682,7 @@ func (e *Editor) item(id string) uint32 {
 	return i
 }
 
+// partyRefs places references to parties behind the others.
 func (e *Editor) partyRefs(refs []world.PartyRef) list {
 	l := list{uint32(len(e.inv.refs)), uint32(len(refs))}
 	out := make([]partyRef, 0, len(refs))
@@ -649,6 +697,7 @@ func (e *Editor) partyRefs(refs []world.PartyRef) list {
 	return l
 }
 
+// partyRef turns a reference into indexes, taking in what it names.
 func (e *Editor) partyRef(r world.PartyRef) partyRef {
 	switch {
 	case r.Partner != "":
@@ -661,203 +710,14 @@ func (e *Editor) partyRef(r world.PartyRef) partyRef {
 	return partyRef{3, e.address(r.Address)}
 }
 
-// PutPerson adds or replaces a person. Groups the person names need not be
-// there yet.
-func (e *Editor) PutPerson(p *world.Person) {
-	i := e.person(p.ID)
-	old := *e.inv.people.at(i)
-	groups := make([]uint32, 0, len(p.Groups))
-	for _, g := range p.Groups {
-		groups = append(groups, e.group(g))
-	}
-	rec := person{
-		exists:   true,
-		roles:    p.Roles,
-		name:     e.inv.text.add(p.Name),
-		groups:   e.list(groups),
-		sends:    old.sends,
-		contacts: old.contacts,
-		left:     p.Left,
-	}
-	if p.Left != old.left {
-		e.due = nil
-		for a := range e.inv.dates.n {
-			if e.inv.dates.at(a).sponsor == i {
-				e.stale = append(e.stale, a)
-			}
-		}
-	}
-	if old.address.n > 0 {
-		if a := e.inv.addresses.find(e.inv.text, e.inv.text.text(old.address)); a != none {
-			*e.inv.ours.edit(e.tok, a) = none
-		}
-	}
-	if !p.Address.IsZero() {
-		a := e.address(p.Address)
-		*e.inv.ours.edit(e.tok, a) = i
-		rec.address = e.inv.addresses.refs[a]
-	}
-	e.peopleChanged = true
-	if !old.exists {
-		e.inv.live.people++
-	}
-	*e.inv.people.edit(e.tok, i) = rec
-}
-
-// PutGroup adds or replaces a group and which parties it holds.
-func (e *Editor) PutGroup(g *world.Group) {
-	e.idx, e.due = nil, nil
-	i := e.group(g.ID)
-	rec := e.inv.groups.edit(e.tok, i)
-	was := rec.exists
-	rec.exists, rec.name = true, e.inv.text.add(g.Name)
-	if was { // take the group out of every party that had it
-		for _, p := range e.inv.lists[rec.parties.off : rec.parties.off+rec.parties.n] {
-			e.setGroups(p, i, false)
-			e.stale = append(e.stale, p)
-		}
-	}
-	var parties []uint32
-	for _, a := range g.Parties {
-		if a.IsNewcomer() { // kept before it was refused: nobody is meant
-			continue
-		}
-		p := e.address(a)
-		parties = append(parties, p)
-		e.setGroups(p, i, true)
-		e.stale = append(e.stale, p)
-	}
-	rec.parties = e.list(parties)
-}
-
-func (e *Editor) has(l list, x uint32) bool {
-	for _, y := range e.inv.lists[l.off : l.off+l.n] {
-		if x == y {
-			return true
-		}
-	}
-	return false
-}
-
-func (e *Editor) setGroups(p, g uint32, in bool) {
-	l := e.inv.parties.at(p).groups
-	var out []uint32
-	for _, x := range e.inv.lists[l.off : l.off+l.n] {
-		if x != g {
-			out = append(out, x)
-		}
-	}
-	if in {
-		out = append(out, g)
-	}
-	e.inv.parties.edit(e.tok, p).groups = e.list(out)
-}
-
-// PutSpace adds or replaces a space; its items stay as they are.
-func (e *Editor) PutSpace(s *world.Space) {
-	e.idx, e.due = nil, nil
-	i := e.space(s.ID)
-	was := e.inv.spaces.at(i).exists
-	var owners, members []uint32
-	for _, o := range s.Owners {
-		owners = append(owners, e.person(o))
-	}
-	for _, m := range s.Members {
-		if m.Group != "" {
-			members = append(members, e.group(m.Group)|itemBit)
-		} else {
-			members = append(members, e.person(m.Person))
-		}
-	}
-	rec := space{exists: true, joinable: s.Joinable, house: s.HouseLicence, kind: s.Kind, joinsAs: cmp.Or(s.JoinsAs, catalogue.View),
-		name:  e.inv.text.add(s.Name),
-		rules: e.row(s.Rules, false), held: e.row(s.Rules, true), owners: e.list(owners), members: e.list(members),
-		parties: e.partyRefs(s.Parties), anyParty: s.Parties == nil}
-	if !was {
-		e.inv.live.spaces++
-	}
-	if e.reviews(rec.rules) != e.reviews(e.inv.spaces.at(i).rules) {
-		e.staleAll = true
-	}
-	*e.inv.spaces.edit(e.tok, i) = rec
-}
-
-// reviews returns what a row of values says of reviews.
-func (e *Editor) reviews(row uint32) (said [2]catalogue.Value) {
-	if row == none {
-		return [2]catalogue.Value{catalogue.Unset, catalogue.Unset}
-	}
-	return [2]catalogue.Value{e.inv.rows[row][ruleReviewDays], e.inv.rows[row][ruleReviewSilence]}
-}
-
-// PutItem adds or replaces an item. Its space need not be there yet.
-func (e *Editor) PutItem(it *world.Item) {
-	e.idx, e.due = nil, nil
-	i := e.item(it.ID)
-	rec := item{exists: true, private: it.Private, kind: it.Kind, space: e.space(it.Space), name: e.inv.text.add(it.Name),
-		rules: e.row(it.Rules, false), held: e.row(it.Rules, true)}
-	if was := e.inv.items.at(i); !was.exists {
-		e.inv.live.items++
-	} else if was.space != rec.space {
-		e.staleAll = true
-	}
-	*e.inv.items.edit(e.tok, i) = rec
-}
-
-// PutGuest adds or replaces a record; the party's grants stay as they are.
-func (e *Editor) PutGuest(g *world.Guest) {
-	if g.Address.IsNewcomer() { // kept before it was refused: nobody is meant
-		return
-	}
-	i := e.address(g.Address)
-	name := g.Name
-	if len(name) > 255 {
-		name = name[:255]
-	}
-	n := e.inv.text.add(name)
-	p := e.inv.parties.edit(e.tok, i)
-	if p.flags&hasRecord == 0 {
-		e.inv.live.guests++
-	}
-	p.flags = hasRecord
-	if g.State == world.StateSuspended {
-		p.flags |= isSuspended
-	}
-	if g.Provisioned() {
-		p.flags |= isProvisioned
-	}
-	if g.Location != "" {
-		p.flags |= hasLocation
-	}
-	if strings.TrimSpace(g.Purpose) != "" {
-		p.flags |= hasPurpose
-	}
-	p.since, p.accepted, p.terms = g.Since, g.Accepted, g.Terms
-	if g.State != world.StateInvited && g.Accepted == moment.Never {
-		p.accepted = g.Since // active or suspended without a date of acceptance: from its beginning
-	}
-	p.licence = g.Licence
-	e.putDates(i, g, n)
-}
-
-// RemoveGuest takes a record away; what the party was given stays until it is replaced.
-func (e *Editor) RemoveGuest(a addr.Address) {
-	i := e.address(a)
-	p := e.inv.parties.edit(e.tok, i)
-	if p.flags&hasRecord != 0 {
-		e.inv.live.guests--
-	}
-	e.movedParty(i)
-	p.flags, p.since, p.accepted, p.terms, p.licence, p.out, p.gone = 0, 0, 0, 0, 0, moment.Never, moment.Never
-	*e.inv.dates.edit(e.tok, i) = dates{until: moment.Never, sponsor: none, next: e.inv.dates.at(i).next}
-}
-
 // GoesOn reports whether one snapshot came of another by Editors, so that parties, spaces and all else have the same numbers in both.
+// Whoever keeps something by number asks this before using it on another snapshot.
 func (s *Snapshot) GoesOn(was *Snapshot) bool { return s.line == was.line }
 
 // Aside returns an Editor of what might become of s. The line of snapshots does
 // not go through it: it copies what it adds to, and may be used while another
 // Editor of s is at work.
+// Drafts, previews and every question of *what if* begin here.
 func (s *Snapshot) Aside() *Editor {
 	b := &Snapshot{inv: s.inv, pol: s.pol, idx: s.idx, gen: s.gen, line: s.line, due: s.due, moved: s.moved, rules: s.rules, fwd: s.fwd,
 		taken: true}

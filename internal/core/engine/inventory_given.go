@@ -11,12 +11,15 @@ import (
 
 // SetGrants replaces all grants of one party, written as Grant.Party has it.
 // Named links of the address stay.
+// Grants of one party are always replaced as a whole: their places change, and old ones are left
+// behind to be counted as waste.
 func (e *Editor) SetGrants(who string, grants []world.Grant) {
 	e.idx = nil
 	if ref, ok := manyOf(who); ok {
 		e.setMany(e.partyRef(ref), grants)
 		return
 	}
+	// Dates of its members may rest on what it holds.
 	if len(who) > 6 && who[:6] == "group:" {
 		e.due = nil
 		i := e.group(who[6:])
@@ -39,6 +42,7 @@ func (e *Editor) SetGrants(who string, grants []world.Grant) {
 }
 
 // setHeld replaces what an address was given by name.
+// What links and bundles give stays, because it is not by name.
 func (e *Editor) setHeld(i uint32, grants []world.Grant) {
 	e.idx = nil
 	e.movedParty(i)
@@ -56,6 +60,7 @@ func (e *Editor) setHeld(i uint32, grants []world.Grant) {
 }
 
 // manyOf reads a partner or a domain as world.Grant.Party writes it.
+// ok is false for an address or a group.
 func manyOf(who string) (ref world.PartyRef, ok bool) {
 	if id, is := strings.CutPrefix(who, "partner:"); is {
 		return world.PartyRef{Partner: id}, true
@@ -71,6 +76,7 @@ func manyOf(who string) (ref world.PartyRef, ok bool) {
 }
 
 // setMany replaces what a partner or a domain holds as a whole.
+// The list is made anew, since older snapshots read the one before.
 func (e *Editor) setMany(of partyRef, grants []world.Grant) {
 	next := make([]manyHold, 0, len(e.inv.many)+1)
 	for _, m := range e.inv.many {
@@ -111,6 +117,7 @@ func (v *inventory) manyIn(space uint32) (out []partyRef) {
 	return
 }
 
+// resource is a space or item as grants hold it.
 func (e *Editor) resource(r world.Resource) uint32 {
 	if r.Kind == catalogue.Space {
 		return e.space(r.ID)
@@ -118,6 +125,7 @@ func (e *Editor) resource(r world.Resource) uint32 {
 	return e.item(r.ID) | itemBit
 }
 
+// placeGrants places grants behind the others, links behind those.
 func (e *Editor) placeGrants(grants []world.Grant, links []grant) list {
 	l := list{n: uint32(len(grants) + len(links))}
 	l.off = uint32(len(e.inv.grants))
@@ -132,6 +140,7 @@ func (e *Editor) placeGrants(grants []world.Grant, links []grant) list {
 
 // PutLink adds or replaces a link. A named link also becomes a grant of every
 // address it names.
+// The names that it had before lose it first.
 func (e *Editor) PutLink(l *world.Link) {
 	e.idx = nil
 	i := e.inv.linkIDs.add(e.tok, &e.inv.text, l.ID)
@@ -182,6 +191,7 @@ func (e *Editor) dropLinkGrants(i uint32) {
 }
 
 // SetForwarders replaces all forwarders of a person's mailbox.
+// There is no single forwarder to replace: those of a mailbox come together.
 func (e *Editor) SetForwarders(personID string, fs []world.Forwarder) {
 	i := e.person(personID)
 	l := list{n: uint32(len(fs))}
@@ -196,6 +206,7 @@ func (e *Editor) SetForwarders(personID string, fs []world.Forwarder) {
 
 // PutContact adds or replaces a contact; one that is not accepted counts for
 // nothing.
+// Contacts are between a person of ours and an address; neither need have a record.
 func (e *Editor) PutContact(c *world.Contact) {
 	if c.Party.IsNewcomer() {
 		return

@@ -69,6 +69,7 @@ func (s *Snapshot) PartiesOf(link string, fn func(party uint32)) {
 }
 
 // telling makes records of an inventory.
+// Each space, item and group is told once, whatever number of parties hold something in it.
 type telling struct {
 	s      *Snapshot
 	w      *world.World
@@ -88,6 +89,7 @@ func (s *Snapshot) TellParties(parties []uint32) *world.World {
 	return t.w
 }
 
+// party tells one: the record, what it was given and how, its groups and holdings.
 func (t *telling) party(i uint32) {
 	inv, w := &t.s.inv, t.w
 	p, a := inv.parties.at(i), inv.address(i)
@@ -140,6 +142,7 @@ func (t *telling) party(i uint32) {
 	w.Holdings = append(w.Holdings, inv.holdings[i]...)
 }
 
+// grant tells what a grant is on and what it gives, but not whose it is.
 func (t *telling) grant(g *grant) world.Grant {
 	x := world.Grant{Role: g.role, From: g.from, Until: g.until, Reviewed: fromSeconds(g.link)}
 	if g.resource&itemBit != 0 {
@@ -185,6 +188,7 @@ func (t *telling) space(k uint32) int {
 	return t.spaces[k]
 }
 
+// item tells an item without looking whether it was told already.
 func (t *telling) item(k uint32) world.Item {
 	inv := &t.s.inv
 	x := inv.items.at(k)
@@ -192,6 +196,7 @@ func (t *telling) item(k uint32) world.Item {
 		Space: inv.spaceIDs.text(inv.text, x.space), Rules: t.settings(x.rules, x.held)}
 }
 
+// settings tells what a place says, in the order of the rules, as it was said and not as it counts.
 func (t *telling) settings(rules, held uint32) (out []world.Setting) {
 	inv := &t.s.inv
 	all := inv.rows
@@ -212,6 +217,7 @@ func (t *telling) settings(rules, held uint32) (out []world.Setting) {
 	return
 }
 
+// link tells a link without those whom it names.
 func (t *telling) link(k uint32) world.Link {
 	inv := &t.s.inv
 	x := inv.links.at(k)
@@ -221,6 +227,7 @@ func (t *telling) link(k uint32) world.Link {
 }
 
 // TellForwarders makes a world of the policy and of what is forwarded.
+// It is for what systems are told about mail, where nothing else is needed.
 func (s *Snapshot) TellForwarders() *world.World {
 	inv := &s.inv
 	w := &world.World{Policy: s.pol.source.Policy}
@@ -287,6 +294,7 @@ func (s *Snapshot) TellRest() *world.World {
 		w.Links = append(w.Links, l)
 	}
 	w.Forwarders = s.TellForwarders().Forwarders
+	// For each address one contact is enough: it shows that there is one.
 	contacts := map[uint32]bool{}
 	for i := range inv.people.n {
 		p := inv.people.at(i)

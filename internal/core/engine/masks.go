@@ -15,6 +15,7 @@ import (
 // question stays in gates.go; the tests hold the two together.
 
 // Actions is a set of actions, as bits by ActionID.
+// There are fewer than 64, see catalogue.MaxActions.
 type Actions uint64
 
 // Has reports whether a is in the set.
@@ -30,6 +31,7 @@ type requirement struct {
 	need catalogue.Value
 }
 
+// met reports whether a value fulfils the requirement.
 func (q requirement) met(v catalogue.Value) bool {
 	if ruleShape[q.rule] == catalogue.Methods {
 		return v&q.need != 0
@@ -38,6 +40,8 @@ func (q requirement) met(v catalogue.Value) bool {
 }
 
 // entry is what one class of account is asked for one granted action.
+// It is one Ask of the catalogue, with its rules turned into bits. Each of the four words of need
+// is for one combination: a drive or not, somebody known or new.
 type entry struct {
 	need        [2][2]uint64 // in a drive or not; by somebody known or new
 	private     uint64       // of a private address besides
@@ -53,6 +57,7 @@ type entry struct {
 }
 
 // maskTable is the catalogue's part of it, made once.
+// Requirements and entries are at most 64 each, or the program does not start.
 type maskTable struct {
 	requirements []requirement
 	entries      []entry
@@ -70,8 +75,11 @@ type maskTable struct {
 
 var masks = buildMasks()
 
+// buildMasks goes through the catalogue once. What it does not know how to turn into bits makes it
+// panic at the start, so that a new kind of need cannot be left out unnoticed.
 func buildMasks() (t maskTable) {
 	at := map[requirement]uint64{}
+	// The bit of a requirement; a new one gets the next.
 	bit := func(r catalogue.RuleID, need catalogue.Value) uint64 {
 		q := requirement{r, need}
 		if b, ok := at[q]; ok {
@@ -85,6 +93,7 @@ func buildMasks() (t maskTable) {
 	for _, m := range []catalogue.Value{1, 2, 4} {
 		bit(ruleLicence, m)
 	}
+	// The same as asker.inDrive.
 	drive := func(r catalogue.RuleID, in bool) catalogue.RuleID {
 		switch {
 		case in && r == ruleGivenTo:
@@ -95,6 +104,7 @@ func buildMasks() (t maskTable) {
 		return r
 	}
 	for _, act := range catalogue.Actions() {
+		// Kinds that share rows share entries.
 		made := map[*[catalogue.NumClasses]*catalogue.Ask]uint64{}
 		for _, kind := range act.On {
 			rows := act.Rows(kind)
@@ -161,6 +171,7 @@ func buildMasks() (t maskTable) {
 					}
 					set |= b
 					t.ofClass[class] |= b
+					// A higher role is enough for all that a lower one is.
 					for role := ask.Role; role <= catalogue.Manage; role++ {
 						t.upTo[role] |= b
 					}
@@ -200,8 +211,10 @@ func buildMasks() (t maskTable) {
 }
 
 // words is what one layer says: on which requirements, and which it misses.
+// bad is a part of said. Joining two layers of a level is an or of both words: the tightest counts.
 type words struct{ said, bad uint64 }
 
+// wordsOf turns a row of values into words, as far as they may be said at a layer.
 func wordsOf(r *row, layer catalogue.Layers) (w words) {
 	for k, q := range masks.requirements {
 		if v := r[q.rule]; v != catalogue.Unset && ruleLayers[q.rule]&layer != 0 {

@@ -7,6 +7,7 @@ import (
 )
 
 // PutMeeting adds or replaces a meeting.
+// Its host and its space need not be there yet.
 func (e *Editor) PutMeeting(m *world.Meeting) {
 	e.idx = nil
 	i := e.inv.meetingIDs.add(e.tok, &e.inv.text, m.ID)
@@ -29,6 +30,7 @@ func (e *Editor) PutMeeting(m *world.Meeting) {
 }
 
 // doorOf puts the domains together that a meeting admits without waiting.
+// A list that is empty, or not there, adds nothing; the meeting then admits nobody by it.
 func (e *Editor) doorOf(m *meeting) {
 	inv := &e.inv
 	if m.lists.n == 0 {
@@ -47,6 +49,7 @@ func (e *Editor) doorOf(m *meeting) {
 	m.domains = e.list(all)
 }
 
+// domainList returns the index of a list, which need not be there yet.
 func (e *Editor) domainList(id string) uint32 {
 	i := e.inv.listIDs.add(e.tok, &e.inv.text, id)
 	grow(&e.inv.domainLists, e.tok, i, domainList{})
@@ -66,6 +69,7 @@ func (e *Editor) PutDomainList(x *world.DomainList) {
 }
 
 // doors puts anew the domains of the meetings that use a list.
+// All meetings are looked at: lists change rarely.
 func (e *Editor) doors(list uint32) {
 	for m := range e.inv.meetings.n {
 		l := e.inv.meetings.at(m).lists

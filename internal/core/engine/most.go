@@ -10,10 +10,12 @@ import (
 // §4): every value of an owned space, its items and every meeting at its limit, no list of parties, nothing private, anybody of
 // ours in whoever wants to be, no sign-in domains, a passcode at every meeting, and everybody of ours in contact with everybody.
 // Nobody acts as administrator or keeper: those roles are gone. Dates do not move.
+// It is the loosest world that acts could lead to, and so a bound for every chain of them.
 func (s *Snapshot) most(at moment.Moment) *Snapshot {
 	e := s.Aside()
 	e.idx, e.due = nil, nil
 	inv := &e.inv
+	// A row that says the limit of every rule that may be set at a layer.
 	row := func(layer catalogue.Layers) uint32 {
 		r := emptyRow()
 		for i := range r {
@@ -58,6 +60,7 @@ func (s *Snapshot) most(at moment.Moment) *Snapshot {
 }
 
 // hereAt reports whether somebody is one of our people at a moment.
+// Whoever has left does nothing any more.
 func (s *Snapshot) hereAt(person uint32, at moment.Moment) bool {
 	if person == none || person >= s.inv.people.n {
 		return false
@@ -67,6 +70,7 @@ func (s *Snapshot) hereAt(person uint32, at moment.Moment) bool {
 }
 
 // ownedAt reports whether anybody who is here owns a space.
+// A space without an owner stays as it is: nobody opens it.
 func (s *Snapshot) ownedAt(space uint32, at moment.Moment) bool {
 	if space >= s.inv.spaces.n || !s.inv.spaces.at(space).exists {
 		return false

@@ -10,6 +10,7 @@ import (
 
 // eachNamed hands over the id and the name of everything of a kind that is there: a person, group,
 // space, meeting, link, item, or an item of one kind, until fn wants no more.
+// They come in the order of their indexes.
 func (s *Snapshot) eachNamed(kind string, fn func(id, name string) (more bool)) {
 	inv := &s.inv
 	switch kind {
@@ -66,6 +67,7 @@ func (s *Snapshot) eachNamed(kind string, fn func(id, name string) (more bool)) 
 }
 
 // NearestID returns the id of a kind that a misspelt id or name resembles most; "" for none.
+// One slip is allowed in three letters.
 func (s *Snapshot) NearestID(kind, text string) string {
 	text = strings.ToLower(strings.TrimSpace(text))
 	best, at := "", utf8.RuneCountInString(text)/3+1
@@ -84,6 +86,7 @@ func (s *Snapshot) NearestID(kind, text string) string {
 
 // Meant are those of a kind that a text may mean, by id or by name: the one with this id alone; else
 // all with this name; else those whose name or id begins with it, or holds it. At most limit.
+// An empty text means the first of them.
 func (s *Snapshot) Meant(kind, text string, limit int) (out []Named) {
 	text = strings.TrimSpace(text)
 	low := strings.ToLower(text)
@@ -132,6 +135,7 @@ func (s *Snapshot) IsPrivate(id string) bool {
 }
 
 // MeetingsWith lists the meetings that use a list of domains.
+// They are shown before the list is changed.
 func (s *Snapshot) MeetingsWith(list string) (ids []string) {
 	inv := &s.inv
 	i := inv.listIDs.find(inv.text, list)

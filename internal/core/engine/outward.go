@@ -16,6 +16,7 @@ import (
 // up are counted by name.
 
 // outwardActions are what our people do elsewhere.
+// They are found by what the catalogue asks: an addressee, and one of ours who does it.
 var outwardActions = func() (out []*catalogue.Action) {
 	for i := range catalogue.Actions() {
 		if a := &catalogue.Actions()[i]; a.Address && a.Asks[catalogue.Ours] != nil && a.Asks[catalogue.Record] == nil {
@@ -26,6 +27,7 @@ var outwardActions = func() (out []*catalogue.Action) {
 }()
 
 // OutwardMove is what people of ours would become able to do towards a target, or no longer.
+// It says "three people may now forward to private addresses".
 type OutwardMove struct {
 	Action catalogue.ActionID
 	Target Newcomer
@@ -35,6 +37,7 @@ type OutwardMove struct {
 }
 
 // ForwarderMove is a forwarder that starts to be let through, or no longer is.
+// One that is no longer let through stays set up; it is its system that stops it.
 type ForwarderMove struct {
 	Mailbox string // of a person of ours, by id
 	To      addr.Address
@@ -43,6 +46,7 @@ type ForwarderMove struct {
 
 // ofOurs divides people of ours into classes that outward actions answer alike on both
 // sides: whom the same exceptions name, and whether they administer.
+// Administrators are apart because they may set up forwarders where others may not.
 func ofOurs(a, b *Snapshot) (out [][]uint32) {
 	inv := &a.inv
 	r0, r1 := a.reversed(), b.reversed()
@@ -68,6 +72,7 @@ func ofOurs(a, b *Snapshot) (out [][]uint32) {
 
 // outwardImpact compares what our people may do elsewhere. Both snapshots hold the same
 // people.
+// Each class of people is asked once for each target and action: some dozens of questions.
 func outwardImpact(before, after *Snapshot, at moment.Moment, changed *[catalogue.NumRules]bool, out *Impact, stop func() error) error {
 	classes := ofOurs(before, after)
 	targets := newcomersOf(before, after, at)
@@ -151,6 +156,7 @@ func outwardImpact(before, after *Snapshot, at moment.Moment, changed *[catalogu
 
 // PersonMoves compares what one person of ours may do elsewhere before and after a change of
 // inventory, towards each typical target, and which of their forwarders are let through.
+// It is what a change of one person's groups or roles opens to them elsewhere.
 func PersonMoves(before, after *Snapshot, person string, at moment.Moment) (out []OutwardMove, sends []ForwarderMove) {
 	ask := func(act *catalogue.Action, to addr.Address) *Question {
 		return &Question{
@@ -181,6 +187,7 @@ func PersonMoves(before, after *Snapshot, person string, at moment.Moment) (out 
 				continue
 			}
 			seen[to.String()] = true
+			// It must be set up and let through.
 			leaves := func(s *Snapshot) bool {
 				v, err := s.Decide(ask(forwardAction.Get(), to))
 				return err == nil && v.Yes && slices.Contains(s.forwardsTo(person), to)
@@ -214,6 +221,8 @@ var forwardAction = func() catalogue.ActionID {
 
 // PresenterMove is what outsiders would become able to do in what people of ours present, or
 // no longer: in any meeting that they present in, whoever its host is.
+// A presenter's own exceptions count there, so that anybody's exception may open something in every
+// meeting that they present in.
 type PresenterMove struct {
 	Action     catalogue.ActionID
 	Change     string // gained, lost
@@ -226,7 +235,10 @@ type PresenterMove struct {
 
 // presenterImpact compares what may be done in what people of ours present elsewhere than in
 // meetings of their own.
+// Which meetings somebody passes into, and which presenters would let them do more, are asked apart
+// and put together; otherwise doors times presenters times crowds would be asked.
 func presenterImpact(before, after *Snapshot, at moment.Moment, changed *[catalogue.NumRules]bool, out *Impact, stop func() error) error {
+	// Without a meeting there is nothing to present in.
 	doors := wideResources(before, after, catalogue.Meeting)
 	if len(doors) == 0 {
 		return nil
@@ -264,6 +276,7 @@ func presenterImpact(before, after *Snapshot, at moment.Moment, changed *[catalo
 			id string
 			says
 		}
+		// One door of each sort that says something else about what depends on who presents.
 		through := func(s *Snapshot, who Who) (out []way) {
 			seen := map[says]bool{}
 			for k := range doors {
@@ -306,6 +319,8 @@ func presenterImpact(before, after *Snapshot, at moment.Moment, changed *[catalo
 		}
 		var lets [2]map[named]bool
 		lets[0], lets[1] = map[named]bool{}, map[named]bool{}
+		// Whether somebody can do it in what a class of presenters presents; answers are kept by
+		// all that the exceptions of a presenter could name.
 		can := func(side int, who Who, k [2]int, ways []way, like *likeness) bool {
 			s := [2]*Snapshot{before, after}[side]
 			for _, w := range ways {
@@ -339,6 +354,7 @@ func presenterImpact(before, after *Snapshot, at moment.Moment, changed *[catalo
 			move       PresenterMove
 		}
 		sides := map[string]*side{}
+		// The sum of one sort of change, made when it is first needed.
 		note := func(change string, k [2]int) *side {
 			x := sides[change]
 			if x == nil {
@@ -404,6 +420,7 @@ func presenterImpact(before, after *Snapshot, at moment.Moment, changed *[catalo
 }
 
 // newcomersOf lists the typical newcomers of either of two snapshots.
+// A party that one side knows is no newcomer on the other.
 func newcomersOf(before, after *Snapshot, at moment.Moment) []Newcomer {
 	var all []Newcomer
 	have := map[string]bool{}
@@ -427,6 +444,7 @@ func newcomersOf(before, after *Snapshot, at moment.Moment) []Newcomer {
 
 // isCounted reports whether a party counts as known at a moment (model §7): it holds a
 // record, a grant, a group's grant, a named link or a contact.
+// People of ours are never parties, whatever was once given to their address.
 func (s *Snapshot) isCounted(i uint32, at moment.Moment) bool {
 	if i >= s.inv.parties.n || *s.inv.ours.at(i) != none {
 		return false
@@ -438,6 +456,7 @@ func (s *Snapshot) isCounted(i uint32, at moment.Moment) bool {
 // NewcomersAt lists typical newcomers as they are at a moment: those of Newcomers, and apart
 // from them whoever an exception, a space or a meeting names without our knowing them
 // otherwise (model §7).
+// Whom something names may be known by now, and is then counted among those.
 func (s *Snapshot) NewcomersAt(at moment.Moment) []Newcomer {
 	base := s.reversed().newcomers
 	named := s.reversed().named
@@ -453,6 +472,7 @@ func (s *Snapshot) NewcomersAt(at moment.Moment) []Newcomer {
 
 // namedNewcomers lists domains and addresses that exceptions, spaces and meetings name, as
 // typical newcomers; those in have are left out.
+// Named says by what, so that a reader finds out why a single address stands in a list of types.
 func (s *Snapshot) namedNewcomers(have []Newcomer) (out []Newcomer) {
 	inv := &s.inv
 	seen := map[string]bool{}

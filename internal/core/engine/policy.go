@@ -11,6 +11,7 @@ import (
 
 // policy is the compiled form of what is changed by publishing. It is small
 // enough to be compiled anew for every change.
+// Most of it is by index of the inventory, so that a decision looks nothing up by name.
 type policy struct {
 	source    *world.World
 	zone      *time.Location
@@ -44,6 +45,7 @@ type domainEntry struct {
 	partner uint32
 }
 
+// entryKind says what a name in the table of domains is.
 type entryKind uint8
 
 const (
@@ -54,12 +56,14 @@ const (
 )
 
 // domainFacts is the outcome of the longest match for one domain.
+// It is found once for each domain that the inventory knows.
 type domainFacts struct {
 	bar     int32 // index in source.Barred + 1, 0 for none
 	kind    entryKind
 	partner uint32 // with partnerDomain
 }
 
+// stanceFacts is what the partner's side says of one key, with the moment at which it is too old.
 type stanceFacts struct {
 	says     world.Says
 	features uint8 // bits by Feature; 0: all
@@ -86,6 +90,7 @@ type partnerRest struct {
 	source  *world.Partner
 }
 
+// rules are what counts, held what is said and does not.
 type exception struct {
 	source      *world.Exception
 	from, until moment.Moment
@@ -93,6 +98,7 @@ type exception struct {
 	rules, held row
 }
 
+// emptyRow returns a row in which nothing is said.
 func emptyRow() row {
 	var r row
 	for i := range r {
@@ -101,6 +107,7 @@ func emptyRow() row {
 	return r
 }
 
+// rowsOf makes rows of settings: of those that count and of those that are held back.
 func rowsOf(settings []world.Setting) (counts, held row) {
 	counts, held = emptyRow(), emptyRow()
 	for _, s := range settings {
@@ -113,6 +120,8 @@ func rowsOf(settings []world.Setting) (counts, held row) {
 	return
 }
 
+// v is the inventory it is compiled for; names that the policy holds and the inventory does not are
+// taken in. It reads w and keeps it, so nobody may change w afterwards.
 func compile(v *inventory, tok token, w *world.World) *policy {
 	p := &policy{source: w, zone: time.UTC, byName: map[string]domainEntry{}, bars: map[string]int32{}, byPerson: map[uint32][]int32{}}
 	p.termsSince = w.SettingsNow().TermsSince
@@ -123,6 +132,7 @@ func compile(v *inventory, tok token, w *world.World) *policy {
 	for i, r := range catalogue.Rules() {
 		p.limit[i], p.said[i], p.fallback[i] = r.Limit, r.Default, r.Default
 	}
+	// A default that is held back counts as what it is held at, or as the tightest there is.
 	for _, s := range w.Rules {
 		r := s.Rule.Get()
 		if s.Limit != catalogue.Unset {
@@ -152,6 +162,7 @@ func compile(v *inventory, tok token, w *world.World) *policy {
 		p.enter(d, personalDomain, none)
 	}
 	seen := map[row]uint32{}
+	// Three hundred partners share a dozen rows, which stay in the cache.
 	shared := func(r row) uint32 {
 		i, ok := seen[r]
 		if !ok {
@@ -185,6 +196,7 @@ func compile(v *inventory, tok token, w *world.World) *policy {
 			for _, x := range s.Features {
 				f.features |= 1 << x
 			}
+			// A bit that no feature has: the set is then not "all".
 			if s.Features != nil && f.features == 0 {
 				f.features = 1 << 7 // an empty list admits nothing
 			}
@@ -209,6 +221,7 @@ func compile(v *inventory, tok token, w *world.World) *policy {
 		e.bar, e.barSub = int32(i)+1, b.Subdomains
 		p.byName[b.Domain.String()] = e
 	}
+	// People and groups that are not there are passed over; whoever comes later is compiled anew.
 	for i := range w.Exceptions {
 		src := &w.Exceptions[i]
 		x := exception{source: src, from: src.From, until: src.Until}
@@ -241,6 +254,7 @@ func compile(v *inventory, tok token, w *world.World) *policy {
 			}
 		}
 	}
+	// concerned is what spares nearly every decision from looking at exceptions.
 	p.anyPeople = len(p.except) > 0
 	if p.anyPeople {
 		p.concerned = make([]bool, v.people.n)
@@ -258,6 +272,8 @@ func compile(v *inventory, tok token, w *world.World) *policy {
 }
 
 // effective joins what one layer says to defaults and limits.
+// said is what a partner says, or nothing. Layers below the partner are joined when a question is
+// asked.
 func (p *policy) effective(said *row) (out row) {
 	for r := range out {
 		v := said[r]
@@ -291,6 +307,7 @@ func (v *inventory) lookupRef(tok token, r world.PartyRef) partyRef {
 	return partyRef{3, i}
 }
 
+// enter puts a domain into the table; a bar on the same name stays beside it.
 func (p *policy) enter(d world.Entry, kind entryKind, partner uint32) {
 	e := p.byName[d.Domain.String()]
 	if e.kind == unlisted {
@@ -300,6 +317,7 @@ func (p *policy) enter(d world.Entry, kind entryKind, partner uint32) {
 }
 
 // extend resolves the domains that the inventory has learnt since.
+// It returns a policy that shares all else.
 func (p *policy) extend(v *inventory) *policy {
 	if len(p.domains) == len(v.domains.refs) {
 		return p
@@ -318,6 +336,7 @@ func (p *policy) agreed(terms, at moment.Moment) bool {
 }
 
 // match finds the longest match for a domain: one look-up a label.
+// Bars that lie further up count where they take subdomains along and nothing nearer is barred.
 func (p *policy) match(name string) domainFacts {
 	f := domainFacts{partner: none}
 	whole := true
@@ -340,6 +359,7 @@ func (p *policy) match(name string) domainFacts {
 	}
 }
 
+// indexByte returns where a byte is first; -1 for nowhere.
 func indexByte(s string, c byte) int {
 	for i := 0; i < len(s); i++ {
 		if s[i] == c {
@@ -362,6 +382,7 @@ type Match struct {
 }
 
 // Match says which entry decides for a, and why.
+// It is for showing: a decision takes the same from tables.
 func (s *Snapshot) Match(a addr.Address) Match {
 	p := s.pol
 	m := Match{Address: a}

@@ -14,6 +14,7 @@ import (
 
 // Population is what everybody outside may do by a role or a link, in numbers
 // (model §7): everybody with a record or a role, and every live link.
+// It is the page *everybody in numbers*; what needs no role is counted by Snapshot.Wide.
 type Population struct {
 	All      Sum
 	Kinds    map[string]*Sum
@@ -32,6 +33,7 @@ func (s *Snapshot) PopulationAside(at moment.Moment, stop <-chan struct{}) *Popu
 	return s.populationBy(at, stop, 1)
 }
 
+// The parties are dealt in strides; each worker has sums of its own, so that nothing is locked.
 func (s *Snapshot) populationBy(at moment.Moment, stop <-chan struct{}, workers int) *Population {
 	inv := &s.inv
 	s.indexed()
@@ -59,6 +61,7 @@ func (s *Snapshot) populationBy(at moment.Moment, stop <-chan struct{}, workers 
 				if from >= inv.parties.n {
 					return
 				}
+				// Stopping is asked once a stride, some milliseconds apart.
 				select {
 				case <-stop:
 					return
@@ -99,6 +102,7 @@ func (s *Snapshot) populationBy(at moment.Moment, stop <-chan struct{}, workers 
 	default:
 	}
 	out := &Population{Kinds: map[string]*Sum{}, Partners: map[string]*Sum{}, Spaces: map[string]int{}}
+	// Kinds and partners of which there is nobody are left out.
 	sum := func(in map[string]*Sum, key string, x *Sum) {
 		if x.Parties == 0 {
 			return
@@ -136,6 +140,7 @@ func (s *Snapshot) populationBy(at moment.Moment, stop <-chan struct{}, workers 
 }
 
 // linkActions returns what whoever holds a bearer link may do with its item.
+// A link that is over, or whose item is gone, may nothing.
 func (s *Snapshot) linkActions(i uint32, at moment.Moment) (set Actions, it *item) {
 	inv := &s.inv
 	l := inv.links.at(i)
@@ -162,6 +167,7 @@ func (s *Snapshot) linkActions(i uint32, at moment.Moment) (set Actions, it *ite
 }
 
 // countLinks counts what whoever holds one of the live bearer links may do.
+// Each link counts as one party: whoever holds it.
 func (s *Snapshot) countLinks(at moment.Moment, sum *Sum, spaces []int) {
 	for i := uint32(0); i < s.inv.links.n; i++ {
 		set, it := s.linkActions(i, at)
@@ -186,6 +192,8 @@ func (s *Snapshot) countLinks(at moment.Moment, sum *Sum, spaces []int) {
 // an item or a meeting, what they may do with it by a role, and calls found for those
 // who may do anything, by their number (see Snapshot.AddressAt). It returns how many
 // were asked. An error is a *WrongUse.
+// It is the quick look before an audience decides for certain. The action is made up, since all of
+// them are asked.
 func (t *Tally) Candidates(r world.Resource, found func(i uint32, g Granting)) (int, error) {
 	var a asker
 	q := Question{Resource: r, At: t.at}
@@ -215,6 +223,7 @@ func (t *Tally) Candidates(r world.Resource, found func(i uint32, g Granting)) (
 	item := of(s.idx.atItem, rules)
 	many := inv.manyIn(sp)
 	among := s.idx.parties.of(sp)
+	// The index lists who was given something by name.
 	if len(many) > 0 { // all that are known may be of them
 		among = make([]uint32, inv.parties.n)
 		for i := range among {
@@ -280,6 +289,8 @@ type GrantedLine struct {
 
 // LinesFrom says where a list of granted lines goes on: at a party, or past the last at
 // a link, after so many of its lines.
+// It is the whole state of a list: a page that comes back with it goes on where it was, whatever
+// has changed since.
 type LinesFrom struct {
 	Party uint32
 	Lines int
@@ -290,6 +301,7 @@ type LinesFrom struct {
 // GrantedLines calls found for at most limit lines of what Population counts, from a
 // place on: those of parties that keep lets through, in a space where one is named, with
 // any of some actions where there are any. It returns the place to go on from.
+// A line is one party and one resource with all that may be done there.
 func (s *Snapshot) GrantedLines(
 	at moment.Moment,
 	from LinesFrom,

@@ -1,6 +1,7 @@
 package engine_test
 
 import (
+	"iter"
 	"slices"
 	"time"
 
@@ -82,35 +83,42 @@ func (s *slow) later(m, floor moment.Moment) moment.Moment {
 
 // slowGrant is a grant, given by hand or by a bundle, which may want to be confirmed more often than the rules say.
 type slowGrant struct {
-	world.Grant
+	*world.Grant
 	days catalogue.Value
 }
 
-// held lists all grants: those that were given by hand, then what follows from every holding and its bundle.
-func (s *slow) held() (out []slowGrant) {
-	for _, g := range s.w.Grants {
-		out = append(out, slowGrant{g, catalogue.Unset})
-	}
-	for _, h := range s.w.Holdings {
-		for _, b := range s.w.Bundles {
-			if b.ID != h.Bundle {
-				continue
+// held goes through all grants: those that were given by hand, then what follows from every holding and its bundle. It
+// makes no list, since every question goes through them.
+func (s *slow) held() iter.Seq[slowGrant] {
+	return func(yield func(slowGrant) bool) {
+		for i := range s.w.Grants {
+			if !yield(slowGrant{&s.w.Grants[i], catalogue.Unset}) {
+				return
 			}
-			for _, gift := range b.Gives {
-				role := gift.Role
-				for _, less := range h.Less {
-					if less.Resource == gift.Resource {
-						role = min(role, less.Role)
-					}
+		}
+		for _, h := range s.w.Holdings {
+			for _, b := range s.w.Bundles {
+				if b.ID != h.Bundle {
+					continue
 				}
-				if role > 0 {
-					out = append(out, slowGrant{world.Grant{Address: h.Party, Resource: gift.Resource, Role: role, From: h.From, Until: h.Until,
-						Reviewed: h.Reviewed, Waits: h.Waits}, b.ReviewDays})
+				for _, gift := range b.Gives {
+					role := gift.Role
+					for _, less := range h.Less {
+						if less.Resource == gift.Resource {
+							role = min(role, less.Role)
+						}
+					}
+					if role == 0 {
+						continue
+					}
+					if !yield(slowGrant{&world.Grant{Address: h.Party, Resource: gift.Resource, Role: role, From: h.From, Until: h.Until,
+						Reviewed: h.Reviewed, Waits: h.Waits}, b.ReviewDays}) {
+						return
+					}
 				}
 			}
 		}
 	}
-	return
 }
 
 // looked is when somebody looked at it last; while a round asks, it is as if they did so at its end.
@@ -186,7 +194,7 @@ func (s *slow) fate(g *world.Guest, partner *world.Partner) (out, gone moment.Mo
 		}
 		if s.word("guests.after_last_grant", c, 0) == "suspend" {
 			last, any := moment.Always, false
-			for _, x := range s.held() {
+			for x := range s.held() {
 				if x.Group == "" && x.Address == g.Address || x.Group != "" && slices.Contains(s.everIn(g.Address.String()), x.Group) {
 					last, any = max(last, s.grantEnd(g, partner, &x)), true
 				}

@@ -677,12 +677,10 @@ func (x *slowQuestion) role(address, kind, id string) int {
 		return 0
 	}
 	groups, record := x.everIn(address), x.guest(address)
-	all := x.held()
-	for i := range all {
-		gr := &all[i]
-		if gr.Resource.Kind.String() == kind && gr.Resource.ID == id && gr.From <= x.at && x.at < gr.Until &&
-			(gr.Group != "" || x.at < x.grantEnd(record, p.partner, gr)) &&
-			(!gr.ToMany() && gr.Group == "" && gr.Address.String() == address || gr.Group != "" && slices.Contains(groups, gr.Group)) {
+	for gr := range x.held() {
+		if gr.Resource.ID == id && gr.Resource.Kind.String() == kind && gr.From <= x.at && x.at < gr.Until &&
+			(!gr.ToMany() && gr.Group == "" && gr.Address.String() == address || gr.Group != "" && slices.Contains(groups, gr.Group)) &&
+			(gr.Group != "" || x.at < x.grantEnd(record, p.partner, &gr)) {
 			best = max(best, int(gr.Role))
 		}
 	}

@@ -24,6 +24,7 @@ type part struct {
 }
 
 // stored is what is told of an inventory beside its parts.
+// It is written as JSON: it is small, and may gain fields.
 type stored struct {
 	Parts    []part
 	Masks    []uint32 // of the tables of names
@@ -58,6 +59,7 @@ type storedFloors struct {
 const storedAlign = 64
 
 // layout goes through the parts of an inventory, to write them or to find them again.
+// The same walk writes and reads, so that both agree on what comes where.
 type layout struct {
 	put   func(at int64, b []byte) error // nil where they are found
 	in    []byte                         // where they are found
@@ -67,9 +69,12 @@ type layout struct {
 	err   error
 }
 
+// aligned rounds up to the next multiple of storedAlign.
 func aligned(n int64) int64 { return (n + storedAlign - 1) &^ (storedAlign - 1) }
 
 // found returns the next part, where it has records of a size and lies in what there is.
+// A part that does not fit is an error and never a guess: the file may be damaged or another
+// program's.
 func (l *layout) found(size int64) (p part, ok bool) {
 	if l.err != nil {
 		return p, false
@@ -105,6 +110,7 @@ func bytesOf[T any](xs []T) []byte {
 }
 
 // stretch is a part that lies in one piece. Behind it is room for what comes, so that the first change does not copy it.
+// T must hold no pointers.
 func stretch[T any](l *layout, xs *[]T) {
 	var one T
 	size := int64(unsafe.Sizeof(one))
@@ -125,6 +131,7 @@ func stretch[T any](l *layout, xs *[]T) {
 }
 
 // chunked is a part that lies in chunks, one behind the other.
+// Read back, the chunks belong to nobody, so that the first Editor that writes one copies it.
 func chunked[T any](l *layout, v *vec[T]) {
 	size := aligned(int64(unsafe.Sizeof(chunk[T]{})))
 	if l.put != nil {
@@ -180,6 +187,7 @@ func (v *inventory) parts(l *layout) {
 }
 
 // Wasted is the share of what was given that nothing refers to any more: it was replaced since the records were read. From 0 to 1.
+// Above some share it is worth writing everything anew.
 func (s *Snapshot) Wasted() float64 {
 	return float64(s.inv.grantsDead) / float64(max(1, len(s.inv.grants)))
 }
@@ -221,11 +229,13 @@ func (s *Snapshot) Store(from int64, put func(at int64, b []byte) error) (told [
 // Stored makes a snapshot of what Store handed over, with the policy that was in force. It uses the bytes where they lie, and writes behind
 // the parts that grow: they must stay, begin at a multiple of 64, and be nobody else's to write. An error says what of them is not as it
 // should be.
+// Nothing of the inventory is copied: it is ready as fast as the policy is compiled.
 func Stored(in, told []byte, policy *world.World) (*Snapshot, error) {
 	var x stored
 	if err := json.Unmarshal(told, &x); err != nil {
 		return nil, err
 	}
+	// Otherwise records would not lie as the program expects them.
 	if len(in) == 0 || uintptr(unsafe.Pointer(&in[0]))%storedAlign != 0 {
 		return nil, errors.New("engine: a stored snapshot begins at a multiple of 64 bytes")
 	}

@@ -11,6 +11,8 @@ import (
 
 // contents is what is in a space: how many items of each kind that say nothing of
 // their own, the space itself, and where the others are.
+// Most of what is in a space says nothing of its own, so that it answers as the space does; such
+// things are counted by kind and not gone through.
 type contents struct {
 	plain   [nothingPlain + 1]uint32 // the last is always zero
 	special list                     // of index.special
@@ -18,11 +20,13 @@ type contents struct {
 }
 
 // Places in contents.plain: by kind of item, then the space itself.
+// Thirteen kinds, one for the space, one for nothing.
 const (
 	spacePlain   = uint8(catalogue.NumResourceKinds)
 	nothingPlain = spacePlain + 1
 )
 
+// plainOf is the place of a kind in contents.plain.
 func plainOf(k catalogue.ResourceKind) uint8 {
 	if k == catalogue.Space {
 		return spacePlain
@@ -31,6 +35,7 @@ func plainOf(k catalogue.ResourceKind) uint8 {
 }
 
 // special is an item that is private or sets values, or a meeting.
+// Each is asked by itself.
 type special struct {
 	index   uint32
 	rules   uint32
@@ -66,6 +71,7 @@ func (r *index) fill(inv *inventory) {
 	r.fillRows(inv)
 }
 
+// fillRows turns each row of values into words, for spaces and for items.
 func (r *index) fillRows(inv *inventory) {
 	r.atSpace, r.atItem = make([]words, len(inv.rows)), make([]words, len(inv.rows))
 	for i := range inv.rows {
@@ -74,6 +80,7 @@ func (r *index) fillRows(inv *inventory) {
 }
 
 // otherRows returns the index of the same inventory where other values count.
+// The lists are shared; only the words are made anew.
 func (r *index) otherRows(inv *inventory) *index {
 	out := &index{items: r.items, meetings: r.meetings, parties: r.parties, links: r.links, in: r.in, special: r.special}
 	out.fillRows(inv)
@@ -81,6 +88,7 @@ func (r *index) otherRows(inv *inventory) *index {
 	return out
 }
 
+// of returns the words of a row; nothing is said where there is none.
 func of(ws []words, i uint32) words {
 	if i == none {
 		return words{}
@@ -90,6 +98,7 @@ func of(ws []words, i uint32) words {
 
 // Tally answers the granted actions of many parties at one moment. It belongs to
 // one goroutine.
+// It uses the same memory for each party.
 type Tally struct {
 	s    *Snapshot
 	x    *sides
@@ -105,6 +114,8 @@ func (s *Snapshot) Tally(at moment.Moment) *Tally {
 }
 
 // roles finds the live roles of a party: the highest on each resource.
+// Up to 48 grants are compared with each other, which is faster than a map; beyond that a map keeps
+// it from growing with the square.
 func (t *Tally) roles(i uint32, p *partySide) []heldRole {
 	inv := &t.s.inv
 	q := inv.parties.at(i)
@@ -147,6 +158,7 @@ func (t *Tally) gatherMany(g *grant) {
 	t.live = append(t.live, heldRole{g.resource, g.resource, catalogue.NoRole, g.role})
 }
 
+// gather adds live grants of the party or a group.
 func (t *Tally) gather(given []grant) {
 	inv := &t.s.inv
 next:
@@ -204,6 +216,7 @@ func (t *Tally) holds(item uint32) bool {
 }
 
 // thing is a resource in a space.
+// index is of the item, meeting or space, by kind.
 type thing struct {
 	space uint32
 	index uint32
@@ -213,6 +226,8 @@ type thing struct {
 // walk calls all for every space that party i holds a role on, with the entries
 // that are a yes for the space and the plain things in it, and one for everything
 // else it may do something with.
+// What a party may on a space with hundreds of plain things is one call, which is why counting
+// everybody takes a second and not minutes.
 func (t *Tally) walk(i uint32, p *partySide, all func(space uint32, in *contents, yes uint64), one func(th thing, yes uint64)) {
 	if p.ok == 0 {
 		return
@@ -262,6 +277,7 @@ func (t *Tally) walk(i uint32, p *partySide, all func(space uint32, in *contents
 	}
 }
 
+// resourceOf names a thing.
 func (s *Snapshot) resourceOf(th thing) world.Resource {
 	inv := &s.inv
 	switch {
@@ -275,6 +291,7 @@ func (s *Snapshot) resourceOf(th thing) world.Resource {
 
 // Granting is what a party may do with one resource, as far as it needs a role:
 // with its record (or by becoming a guest), and with its home account where not.
+// It belongs to the Tally that made it.
 type Granting struct {
 	thing       thing
 	First, Home Actions
@@ -288,6 +305,7 @@ func (g *Granting) All() Actions { return g.First | g.Home }
 
 // Reach appends all that an address may do by a role to out, resource by resource.
 // An address that nothing was given has none.
+// out may be used again for the next address.
 func (t *Tally) Reach(a addr.Address, out []Granting) []Granting {
 	i := t.s.inv.addresses.find(t.s.inv.text, a.String())
 	if i == none || i >= t.s.inv.parties.n {
@@ -307,6 +325,7 @@ func (t *Tally) Reach(a addr.Address, out []Granting) []Granting {
 }
 
 // things calls add for every single thing that party i may do something with.
+// It is walk with every plain thing by itself.
 func (t *Tally) things(i uint32, p *partySide, add func(th thing, yes uint64)) {
 	t.walk(i, p, func(sp uint32, in *contents, yes uint64) {
 		add(thing{sp, sp, catalogue.Space}, yes&masks.ofKind[catalogue.Space])
@@ -334,6 +353,7 @@ func (t *Tally) Conditions(a addr.Address, action catalogue.ActionID, home bool)
 }
 
 // Sum counts granted actions: for each action the pairs of party and resource.
+// Actions is indexed by ActionID.
 type Sum struct {
 	Parties  int // those counted
 	Reaching int // of them, those who may do anything
@@ -349,6 +369,7 @@ func (s *Sum) Total() (n int) {
 }
 
 // By returns the number by service.
+// Directory, spaces and so on, in the order of the services.
 func (s *Sum) By() (out [catalogue.NumServices]int) {
 	for _, act := range catalogue.Actions() {
 		out[actionService[act.ID]] += s.Actions[act.ID]
@@ -363,6 +384,7 @@ var actionService = func() (out []catalogue.Service) {
 	return
 }()
 
+// count adds n for each entry.
 func (s *Sum) count(yes uint64, n int) {
 	for ; yes != 0; yes &= yes - 1 {
 		s.Actions[masks.entries[bits.TrailingZeros64(yes)].action] += n
@@ -380,6 +402,7 @@ func (s *Sum) countAll(in *contents, yes uint64) (n int) {
 	return
 }
 
+// add adds another sum.
 func (s *Sum) add(o *Sum) {
 	s.Parties += o.Parties
 	s.Reaching += o.Reaching

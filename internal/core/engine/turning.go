@@ -10,6 +10,8 @@ import (
 // TurningDays lists the starts of those of the next days, by our zone, on which an answer within a scope may be another one than on
 // the day before: a role, a record, an exception or a known answer of the other side begins or ends between them. On all others it
 // is what it was.
+// Judging thirty days ahead then costs as many judgements as there are such days, mostly two or
+// three.
 func (s *Snapshot) TurningDays(x *Scope, from moment.Moment, days int) (out []moment.Moment) {
 	zone := s.pol.zone
 	first := moment.DayOf(from, zone)
@@ -33,6 +35,7 @@ func (s *Snapshot) TurningDays(x *Scope, from moment.Moment, days int) (out []mo
 
 // Turnings lists, in their order, the moments behind one and up to another at which an answer within a scope may become another one,
 // by nothing but the time.
+// It is for questions over time that need the exact moment, and not the day.
 func (s *Snapshot) Turnings(x *Scope, from, until moment.Moment) (out []moment.Moment) {
 	s.turnings(x, from, until, func(m moment.Moment) { out = append(out, m) })
 	slices.Sort(out)
@@ -41,6 +44,7 @@ func (s *Snapshot) Turnings(x *Scope, from, until moment.Moment) (out []moment.M
 
 // turnings calls found for those moments, in no order and several times. Links that work for whoever holds them end by a rule at the
 // end of a day, so where the scope holds any, every day begins with one.
+// Moments that change nothing may be among them; one that changes something never is left out.
 func (s *Snapshot) turnings(x *Scope, from, until moment.Moment, found func(moment.Moment)) {
 	w := s.scopedTo(x, from)
 	if w.shut {
@@ -105,6 +109,7 @@ func (s *Snapshot) turnings(x *Scope, from, until moment.Moment, found func(mome
 			sp = inv.items.at(i).space
 		}
 	}
+	// Only whoever holds something there can gain or lose by the time.
 	byRole := x.Actions&^masks.granted == 0 && x.Outward == 0 && sp != none // those who hold something there alone
 	switch ref := &x.Party.Of; {
 	case w.address != none:

@@ -10,17 +10,22 @@ import (
 
 // token marks what an Editor has copied and may therefore write. It is a number
 // and no pointer, so that the garbage collector need not look into chunks.
+// Each Editor takes the next number; no two ever have the same.
 type token uint64
 
 var lastToken atomic.Uint64
 
+// newToken returns a number that nobody has.
 func newToken() token { return token(lastToken.Add(1)) }
 
+// 512 records a chunk: a change of one copies some kilobytes, and the table of chunks of a million
+// records is 16 kB.
 const (
 	chunkBits = 9
 	chunkLen  = 1 << chunkBits
 )
 
+// owner is the Editor that may write it.
 type chunk[T any] struct {
 	items [chunkLen]T // first, so that records lie in whole cache lines
 	owner token
@@ -34,9 +39,11 @@ type vec[T any] struct {
 	n      uint32
 }
 
+// at returns a place for reading; i must be less than n.
 func (v *vec[T]) at(i uint32) *T { return &v.chunks[i>>chunkBits].items[i&(chunkLen-1)] }
 
 // edit returns the place i for writing by the editor that holds tok.
+// What an older snapshot reads is copied first, the table of chunks and the chunk.
 func (v *vec[T]) edit(tok token, i uint32) *T {
 	if v.owner != tok {
 		v.chunks = append([]*chunk[T](nil), v.chunks...)
@@ -50,6 +57,8 @@ func (v *vec[T]) edit(tok token, i uint32) *T {
 	return &c.items[i&(chunkLen-1)]
 }
 
+// add places a record behind the last and returns its index. Older snapshots know a lesser n, and
+// do not look there.
 func (v *vec[T]) add(tok token, x T) uint32 {
 	i := v.n
 	if i>>chunkBits == uint32(len(v.chunks)) {
@@ -68,6 +77,7 @@ func (v *vec[T]) add(tok token, x T) uint32 {
 const none = ^uint32(0)
 
 // ref is a text in the blob.
+// It is eight bytes where a string is sixteen and a pointer.
 type ref struct {
 	off uint32
 	n   uint32
@@ -77,6 +87,7 @@ type ref struct {
 // refers to never moves.
 type blob []byte
 
+// text returns a text without copying it.
 func (b blob) text(r ref) string {
 	if r.n == 0 {
 		return ""
@@ -102,6 +113,8 @@ var newSeed = rand.Uint64()
 // names gives every distinct text an index that stays the same for good. The
 // table probes linearly; a slot holds half the hash, the index and where the text
 // is, so that what belongs to the index and the text itself are fetched at once.
+// Open addressing with linear probing keeps a look-up to one or two lines of the cache; the table
+// is at most half full.
 type names struct {
 	slots vec[slot]
 	mask  uint32 // number of slots - 1
@@ -109,16 +122,20 @@ type names struct {
 	seed  uint64 // of the inventory
 }
 
+// Comparing the half hash first means that a text is nearly always compared once.
 type slot struct {
 	tag uint32 // upper half of the hash
 	one uint32 // index + 1; 0: empty
 	ref ref
 }
 
+// hashOf is the hash of a name, with the inventory's own seed.
 func (t *names) hashOf(s string) uint64 { return xxh3.HashStringSeed(s, t.seed) }
 
+// find returns the index of a name, or none.
 func (t *names) find(b blob, s string) uint32 { return t.findHash(b, s, t.hashOf(s)) }
 
+// findHash is find for whoever has the hash already.
 func (t *names) findHash(b blob, s string, h uint64) uint32 {
 	if t.mask == 0 {
 		return none
@@ -148,6 +165,7 @@ func (t *names) likely(h uint64) (i uint32, text ref) {
 	}
 }
 
+// add returns the index of a name, and takes it in where it is new.
 func (t *names) add(tok token, b *blob, s string) uint32 {
 	if i := t.find(*b, s); i != none {
 		return i
@@ -161,6 +179,7 @@ func (t *names) add(tok token, b *blob, s string) uint32 {
 	return i
 }
 
+// place enters an index at the first free slot.
 func (t *names) place(tok token, h uint64, i uint32) {
 	pos := uint32(h) & t.mask
 	for t.slots.at(pos).one != 0 {
@@ -169,6 +188,7 @@ func (t *names) place(tok token, h uint64, i uint32) {
 	*t.slots.edit(tok, pos) = slot{uint32(h >> 32), i + 1, t.refs[i]}
 }
 
+// grow doubles the table. The new chunks are the Editor's own; older snapshots keep the old ones.
 func (t *names) grow(tok token, b blob) {
 	size := max(chunkLen, (t.mask+1)*2)
 	t.slots, t.mask = vec[slot]{owner: tok}, size-1
@@ -181,6 +201,7 @@ func (t *names) grow(tok token, b blob) {
 	}
 }
 
+// text returns a name by its index; "" for none.
 func (t *names) text(b blob, i uint32) string {
 	if i == none {
 		return ""

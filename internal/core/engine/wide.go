@@ -20,6 +20,7 @@ import (
 // says. Contacts and shared spaces relate one to one and are asked by themselves.
 
 // wideAction is a wide action about one kind of resource.
+// There are some fifteen: looking people up, chat, meetings, calendars, courses, sharing.
 type wideAction struct {
 	act  catalogue.ActionID
 	kind catalogue.ResourceKind
@@ -27,6 +28,7 @@ type wideAction struct {
 	contacts, shares bool
 }
 
+// What distinguishes them is found in the catalogue and nowhere said again.
 var wideActions = func() (out []wideAction) {
 	for _, act := range catalogue.Actions() {
 		if act.Address || act.Asks[catalogue.Ours] != nil && act.Asks[catalogue.Record] == nil {
@@ -55,6 +57,7 @@ var wideActions = func() (out []wideAction) {
 
 // crowd is parties whom all wide actions answer alike, in every snapshot it was made
 // for.
+// A hundred thousand guests are some hundreds of crowds.
 type crowd struct {
 	who     Who
 	kind    Kind
@@ -65,9 +68,12 @@ type crowd struct {
 	changed bool
 }
 
+// size is how many parties or links it is.
 func (c *crowd) size() int { return len(c.members) + c.links }
 
 // likeness is what tells crowds apart in one snapshot.
+// It compares with == and is a key of maps. A party that something names by domain, group or
+// address has that in it, and so does not fall together with others.
 type likeness struct {
 	kind            Kind
 	state           world.State
@@ -81,10 +87,12 @@ type likeness struct {
 }
 
 // naming is what of a policy and inventory names parties one by one.
+// Whoever is in none of them is told apart by less.
 type naming struct {
 	domains, groups, addresses map[uint32]bool
 }
 
+// naming collects whom exceptions, courses and meetings name.
 func (s *Snapshot) naming() naming {
 	n := naming{map[uint32]bool{}, map[uint32]bool{}, map[uint32]bool{}}
 	add := func(refs []partyRef) {
@@ -118,6 +126,7 @@ func (s *Snapshot) naming() naming {
 }
 
 // like finds what tells a party apart; false where it is one of ours.
+// It does not look at grants: wide actions ask none.
 func (s *Snapshot) like(i uint32, at moment.Moment, x *sides, named *naming) (l likeness, outside bool) {
 	inv := &s.inv
 	q := inv.parties.at(i)
@@ -158,6 +167,7 @@ func (s *Snapshot) like(i uint32, at moment.Moment, x *sides, named *naming) (l 
 			}
 		}
 		slices.Sort(in)
+		// A list of indexes as a text, because a slice is no key.
 		for _, g := range in {
 			l.groups += string(rune(g)) + ","
 		}
@@ -166,6 +176,7 @@ func (s *Snapshot) like(i uint32, at moment.Moment, x *sides, named *naming) (l 
 }
 
 // crowds divides everybody with a record or a role, and the live links.
+// They are in the order of their first members.
 func crowds(sides0, sides1 *Snapshot, at moment.Moment) []*crowd {
 	type key [2]likeness
 	s, inv := sides0, &sides0.inv
@@ -189,6 +200,7 @@ func crowds(sides0, sides1 *Snapshot, at moment.Moment) []*crowd {
 		c := found[k]
 		if c == nil {
 			c = &crowd{who: Who{Address: s.addressOf(i)}, kind: l0.kind, partner: l0.partner, like: [2]likeness{l0, l1}}
+			// Whom both policies take alike is only asked what changed for everybody.
 			c.changed = l0 != l1 || !samePartner(sides0, sides1, l0.partner)
 			found[k], out = c, append(out, c)
 		}
@@ -209,6 +221,7 @@ func crowds(sides0, sides1 *Snapshot, at moment.Moment) []*crowd {
 }
 
 // samePartner reports whether what two policies say of a partner decides alike.
+// Names and notes do not matter.
 func samePartner(a, b *Snapshot, k uint32) bool {
 	if k == none || a.pol == b.pol {
 		return true
@@ -223,12 +236,14 @@ func samePartner(a, b *Snapshot, k uint32) bool {
 }
 
 // alike is resources that wide actions answer alike.
+// They are people whom the same exceptions name, meetings with the same door, or one course.
 type alike struct {
 	id      string // of one of them
 	members []uint32
 }
 
 // wideResources divides what a kind of wide action is about.
+// Two things are alike where they are on both sides.
 func wideResources(a, b *Snapshot, kind catalogue.ResourceKind) (out []alike) {
 	inv := &a.inv
 	r0, r1 := a.reversed(), b.reversed()
@@ -269,6 +284,7 @@ func wideResources(a, b *Snapshot, kind catalogue.ResourceKind) (out []alike) {
 }
 
 // wideMove is an answer for a crowd about resources that are alike, on two sides.
+// It says a crowd, an action, and some resources: mostly millions of pairs.
 type wideMove struct {
 	act         catalogue.ActionID
 	kind        catalogue.ResourceKind
@@ -295,6 +311,7 @@ func (m *wideMove) about() (n int, one uint32) {
 }
 
 // wideWork is what wide actions of two snapshots of one inventory are answered from.
+// It is made once for all wide actions.
 type wideWork struct {
 	sides  [2]*Snapshot
 	at     moment.Moment
@@ -304,6 +321,7 @@ type wideWork struct {
 	people []int32 // by person: their class
 }
 
+// The classes of each kind of resource are found once, whatever number of actions are about it.
 func newWideWork(left, right *Snapshot, at moment.Moment) *wideWork {
 	w := &wideWork{sides: [2]*Snapshot{left, right}, at: at, crowds: crowds(left, right, at), about: map[catalogue.ResourceKind][]alike{},
 		naming: map[catalogue.ResourceKind]*namingIndex{}}
@@ -338,6 +356,7 @@ func wide(
 }
 
 // ask asks one action of every crowd; of those that did not change only where it matters.
+// Answers are kept by sign and group (see known), so that most crowds are not asked at all.
 func (work *wideWork) ask(w *wideAction, matters, both bool, stop func() error, found func(*wideMove)) error {
 	if len(work.about[w.kind]) == 0 {
 		return nil
@@ -384,6 +403,8 @@ func (work *wideWork) ask(w *wideAction, matters, both bool, stop func() error, 
 			found(&m)
 		}
 		parts = x.part(work.sides, c, parts)
+		// Whom a guest sees is everybody, or those of shared spaces: the pairs would say nothing
+		// more.
 		if w.shares { // look-up counts scopes: whether all are seen, or those of shared spaces
 			all := parted{first: 0, group: -1}
 			v, z := ask(&all, unrelated)
@@ -406,6 +427,8 @@ func (work *wideWork) ask(w *wideAction, matters, both bool, stop func() error, 
 }
 
 // askContacts asks an action that answers contacts otherwise: those who are some one by one, then the rest.
+// Whether two are in contact is asked of those who are; for all others it is supposed that they are
+// not.
 func (work *wideWork) askContacts(
 	x *division,
 	c *crowd,
@@ -435,6 +458,7 @@ func (work *wideWork) askContacts(
 			of[person]++
 			tell(known, other, c.members[i:i+1], nil, []uint32{person}, 1, false)
 		}
+		// Somebody whose contacts all of them are is not among those without.
 		if mine >= p.n && rest == nil {
 			rest = append([]uint32{}, c.members[:i]...)
 		} else if rest != nil && mine < p.n {
@@ -446,6 +470,7 @@ func (work *wideWork) askContacts(
 		members = rest
 	}
 	pairs := c.size()*p.n - met
+	// A person whom the whole crowd knows is not among the resources of the rest.
 	everybody := false // knows one of them
 	for _, n := range of {
 		everybody = everybody || n >= c.size()
@@ -466,6 +491,7 @@ func (work *wideWork) askContacts(
 }
 
 // classOf is the class of a person of ours, among those of the two sides.
+// The table is made when it is first asked for, by one goroutine.
 func (work *wideWork) classOf(person uint32) int32 {
 	if work.people == nil {
 		work.people = make([]int32, work.sides[0].inv.people.n)
@@ -489,6 +515,7 @@ type WideSum struct {
 }
 
 // wideCount collects a WideSum.
+// Crowds that take part as a whole are counted by size, single members by number.
 type wideCount struct {
 	parties   map[uint32]bool
 	crowds    map[*crowd]bool
@@ -502,6 +529,7 @@ func (n *wideCount) begin() {
 	n.parties, n.crowds, n.resources = map[uint32]bool{}, map[*crowd]bool{}, map[uint32]bool{}
 }
 
+// add takes one move.
 func (n *wideCount) add(m *wideMove) {
 	if n.parties == nil {
 		n.begin()
@@ -522,6 +550,7 @@ func (n *wideCount) add(m *wideMove) {
 	}
 }
 
+// A member of a crowd that counts as a whole is not counted again.
 func (n *wideCount) sum(act catalogue.ActionID, kind catalogue.ResourceKind, scope string) WideSum {
 	out := WideSum{Action: act, Kind: kind, Resources: n.parts.count(n.divided, n.resources), Pairs: n.pairs, Scope: scope}
 	for c := range n.crowds {
@@ -534,12 +563,14 @@ func (n *wideCount) sum(act catalogue.ActionID, kind catalogue.ResourceKind, sco
 	return out
 }
 
+// wideKey is one line of the sums.
 type wideKey struct {
 	act   catalogue.ActionID
 	kind  catalogue.ResourceKind
 	scope string
 }
 
+// key is the line that a move belongs to.
 func (m *wideMove) key() wideKey {
 	k := wideKey{m.act, m.kind, ""}
 	if m.scope {
@@ -551,6 +582,7 @@ func (m *wideMove) key() wideKey {
 	return k
 }
 
+// wideSums lists sums in the order of the catalogue.
 func wideSums(in map[wideKey]*wideCount) []WideSum {
 	out := []WideSum{}
 	for k, n := range in {
@@ -568,6 +600,8 @@ func wideSums(in map[wideKey]*wideCount) []WideSum {
 
 // Wide counts what everybody outside may do without a role: action by action the
 // parties, the resources and the pairs of both (model §7). It uses all processors.
+// The actions are dealt to the processors one by one; those without contacts are counted by
+// products (see wideWork.count).
 func (s *Snapshot) Wide(at moment.Moment, stop func() error) ([]WideSum, error) {
 	work := newWideWork(s, s, at)
 	if len(work.about[catalogue.Person]) > 0 {

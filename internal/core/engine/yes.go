@@ -11,6 +11,7 @@ import (
 )
 
 // Scope says which answers are looked at: whose, to what, about what.
+// It is what an expectation, a record of reach and a question over history are about.
 type Scope struct {
 	Party    Parties
 	Actions  Actions         // what outsiders do
@@ -23,6 +24,7 @@ type Scope struct {
 
 // Parties is a set of parties outside, typical newcomers (model §7) among them. Its zero value is everybody, links that work
 // for whoever holds them included; partners, domains and groups hold no links.
+// At most one of the fields of Of, or ByKind, is set.
 type Parties struct {
 	Of     world.PartyRef
 	Kind   Kind
@@ -34,6 +36,7 @@ func (p *Parties) Everybody() bool { return p.Of == world.PartyRef{} && !p.ByKin
 
 // InwardActions are the actions that outsiders do by themselves; OutwardActions those of people of ours that concern somebody
 // outside and that nobody else does.
+// What is neither (a guest who shares onward) is asked in reaches and would have no one party here.
 var InwardActions, OutwardActions = func() (in, out Actions) {
 	for i := range catalogue.Actions() {
 		act := &catalogue.Actions()[i]
@@ -48,6 +51,7 @@ var InwardActions, OutwardActions = func() (in, out Actions) {
 }()
 
 // Yes is a yes within a scope, or several that are alike.
+// One Yes may stand for millions of pairs; whoever needs them one by one calls EachPair.
 type Yes struct {
 	Who Who
 	// where it holds for several known parties: their numbers (see Snapshot.AddressAt); Who is one of them. They hold until found returns.
@@ -69,6 +73,7 @@ type Yes struct {
 
 // EachPair calls fn for every question that a yes stands for, until it returns false. It is not called for looking up people, which
 // counts each party once.
+// It decides each pair again, which also makes it a check of what was put together.
 func (s *Snapshot) EachPair(y *Yes, at moment.Moment, fn func(q *Question) bool) bool {
 	q := Question{Subject: y.Who, Action: y.Action, Resource: y.Resource, At: at}
 	var resources []world.Resource
@@ -126,6 +131,7 @@ func (s *Snapshot) EachPair(y *Yes, at moment.Moment, fn func(q *Question) bool)
 }
 
 // strangers reports whether it is about those who are no contacts.
+// Those are told with their contacts left out.
 func (y *Yes) strangers() bool {
 	m := y.move
 	if m == nil || m.part == nil && len(m.resources) == 1 && len(m.members) == 1 {
@@ -135,6 +141,7 @@ func (y *Yes) strangers() bool {
 }
 
 // Each returns how many pairs each of several members has in it; 0 where that is not the same of all.
+// Whoever takes some of the members can then multiply in place of going through pairs.
 func (y *Yes) Each() int {
 	m := y.move
 	switch {
@@ -148,9 +155,11 @@ func (y *Yes) Each() int {
 	return 0
 }
 
+// outward reports whether people of ours do it.
 func (y *Yes) outward() bool { return OutwardActions.Has(y.Action) }
 
 // Set tells who is in a set of parties at a moment.
+// It answers in constant time for those who are known.
 type Set struct{ w *scoped }
 
 // SetOf makes ready to tell who is in a set.
@@ -169,155 +178,11 @@ func (x *Set) Has(party uint32, who Who, kind Kind) bool {
 	return x.w.holdsNew(&Newcomer{Who: who})
 }
 
-// EachNo calls found for everything in a scope that makes sense and is answered with no, pair by pair, and returns how many pairs
-// were asked.
-func (s *Snapshot) EachNo(x *Scope, at moment.Moment, stop func() error,
-	found func(q *Question, party uint32, n *Newcomer, kind Kind) error) (asked int, err error) {
-	w := s.scopedTo(x, at)
-	inv := &s.inv
-	if w.shut {
-		return 0, nil
-	}
-	try := func(q *Question, party uint32, n *Newcomer) error {
-		if asked%1024 == 1023 {
-			if err := stop(); err != nil {
-				return err
-			}
-		}
-		v, err := s.Decide(q)
-		if err != nil {
-			return nil // it makes no sense
-		}
-		if asked++; v.Yes {
-			return nil
-		}
-		return found(q, party, n, v.Kind)
-	}
-	one := func(who Who, party uint32, n *Newcomer) error {
-		for k := range catalogue.Actions() {
-			act := &catalogue.Actions()[k]
-			if !w.Actions.Has(act.ID) {
-				continue
-			}
-			for _, r := range w.resourcesFor(act) {
-				if err := try(&Question{Subject: who, Action: act.ID, Resource: r, At: at}, party, n); err != nil {
-					return err
-				}
-			}
-		}
-		for _, act := range outwardActions {
-			if !w.Outward.Has(act.ID) || party != none && w.Party.Of.Address.IsZero() { // typical newcomers stand for those who are known
-				continue
-			}
-			for _, r := range w.resourcesFor(act) {
-				if err := try(&Question{Subject: Who{Kind: ByPerson, ID: r.ID}, Action: act.ID, Resource: r, Address: who.Address, At: at}, party,
-					n); err != nil {
-					return err
-				}
-			}
-		}
-		return nil
-	}
-	if a := w.Party.Of.Address; !a.IsZero() {
-		who := Who{Address: a}
-		return asked, s.oneOrNew(w, who, one)
-	}
-	for i := uint32(0); i < inv.parties.n; i++ {
-		if !s.isCounted(i, at) {
-			continue
-		}
-		if p, outside := s.sideOf(w.x, i, at); outside && w.holds(i, p.kind) {
-			if err := one(Who{Address: s.addressOf(i)}, i, nil); err != nil {
-				return asked, err
-			}
-		}
-	}
-	for _, n := range w.newcomers() {
-		if n.Who.Kind == ByAddress {
-			if err := one(n.Who, none, &n); err != nil {
-				return asked, err
-			}
-		}
-	}
-	if !w.Party.Everybody() && !(w.Party.ByKind && w.Party.Kind == KindBearer) {
-		return asked, nil
-	}
-	for i := uint32(0); i < inv.links.n; i++ {
-		l := inv.links.at(i)
-		if !l.exists || !l.bearer || !moment.Within(at, l.created, l.until) || !inv.items.at(l.item).exists {
-			continue
-		}
-		it := inv.items.at(l.item)
-		r := world.Resource{Kind: it.kind, ID: inv.itemIDs.text(inv.text, l.item)}
-		if !w.covers(r) {
-			continue
-		}
-		for k := range catalogue.Actions() {
-			act := &catalogue.Actions()[k]
-			if w.Actions.Has(act.ID) && act.Takes(it.kind) && act.Rows(it.kind)[catalogue.Bearer] != nil {
-				q := Question{Subject: Who{Kind: ByLinkID, ID: inv.linkIDs.text(inv.text, i)}, Action: act.ID, Resource: r, At: at}
-				if err := try(&q, none, nil); err != nil {
-					return asked, err
-				}
-			}
-		}
-	}
-	return asked, nil
-}
-
-func (s *Snapshot) oneOrNew(w *scoped, who Who, one func(Who, uint32, *Newcomer) error) error {
-	i := w.known(who)
-	if i == none {
-		return one(who, i, &Newcomer{Who: who, Name: who.String()})
-	}
-	return one(who, i, nil)
-}
-
-// resourcesFor lists everything in the scope that an action is about.
-func (w *scoped) resourcesFor(act *catalogue.Action) (out []world.Resource) {
-	inv := &w.s.inv
-	for _, kind := range act.On {
-		add := func(id string) {
-			if r := (world.Resource{Kind: kind, ID: id}); w.covers(r) {
-				out = append(out, r)
-			}
-		}
-		switch {
-		case kind == catalogue.OurDirectory:
-			add("ours")
-		case kind == catalogue.Space:
-			for i := range inv.spaces.n {
-				if sp := inv.spaces.at(i); sp.exists && !(act.AreaOnly && sp.kind != world.ReportArea) {
-					add(inv.spaceIDs.text(inv.text, i))
-				}
-			}
-		case kind.IsItem():
-			for i := range inv.items.n {
-				if it := inv.items.at(i); it.exists && it.kind == kind {
-					add(inv.itemIDs.text(inv.text, i))
-				}
-			}
-		case kind == catalogue.Meeting:
-			for i := range inv.meetings.n {
-				if inv.meetings.at(i).exists {
-					add(inv.meetingIDs.text(inv.text, i))
-				}
-			}
-		default:
-			for i := range inv.people.n {
-				if inv.people.at(i).exists {
-					add(inv.personIDs.text(inv.text, i))
-				}
-			}
-		}
-	}
-	return
-}
-
 // NoParty is the number of whoever is not known.
 const NoParty = none
 
 // scoped answers within a scope at one moment.
+// Names of the scope are looked up once.
 type scoped struct {
 	*Scope
 	s       *Snapshot
@@ -336,6 +201,8 @@ type scoped struct {
 
 // EachYes calls found for everything in a scope that is answered with yes at a moment. Looking up people counts each party once
 // where no person is named (model §7). Where stop or found fails it ends with that error; one of its own is a *WrongUse.
+// It picks the cheapest way: from the party where one is named, from the resource where that is,
+// else through everybody crowd by crowd.
 func (s *Snapshot) EachYes(x *Scope, at moment.Moment, stop func() error, found func(*Yes) error) error {
 	w := s.scopedTo(x, at)
 	w.stop, w.found = stop, found
@@ -359,6 +226,7 @@ func (s *Snapshot) EachYes(x *Scope, at moment.Moment, stop func() error, found 
 	return w.outward()
 }
 
+// What is not there is noted, and makes the scope empty rather than everything.
 func (s *Snapshot) scopedTo(x *Scope, at moment.Moment) *scoped {
 	inv := &s.inv
 	s.indexed()
@@ -380,6 +248,7 @@ func (s *Snapshot) scopedTo(x *Scope, at moment.Moment) *scoped {
 }
 
 // holds reports whether a known party is in the set.
+// Bars count with partners: whoever is barred belongs to none.
 func (w *scoped) holds(i uint32, kind Kind) bool {
 	p, s := &w.Party, w.s
 	q := s.inv.parties.at(i)
@@ -400,6 +269,7 @@ func (w *scoped) holds(i uint32, kind Kind) bool {
 }
 
 // holdsNew reports whether a typical newcomer is in the set.
+// A typical newcomer is in no group.
 func (w *scoped) holdsNew(n *Newcomer) bool {
 	p := &w.Party
 	if n.Who.Kind == ByLinkID {
@@ -435,6 +305,7 @@ func (w *scoped) newcomers() (out []Newcomer) {
 }
 
 // covers reports whether a resource is in the scope.
+// A space covers itself, its items and its meetings.
 func (w *scoped) covers(r world.Resource) bool {
 	if w.Resource == nil || *w.Resource == r {
 		return true
@@ -455,6 +326,7 @@ func (w *scoped) covers(r world.Resource) bool {
 }
 
 // ofOne asks one party, by all it was ever given and all that needs no role.
+// It goes as a reach does, and keeps the answers of people who are alike.
 func (w *scoped) ofOne(who Who) error {
 	s := w.s
 	people := s.peopleFor(who)
@@ -510,6 +382,7 @@ func (w *scoped) known(who Who) uint32 {
 }
 
 // about asks everybody of the set about one resource.
+// It goes as an audience does, and leaves out who is not of the set.
 func (w *scoped) about() error {
 	if !w.s.Has(w.Resource.Kind.String(), w.Resource.ID) && w.Resource.Kind != catalogue.OurDirectory {
 		if w.Resource.Kind != catalogue.Calendar || !w.s.Has("person", w.Resource.ID) {
@@ -575,6 +448,7 @@ func (w *scoped) anywhere() error {
 	return nil
 }
 
+// granted tells what needs a role, party by party, and what links open.
 func (w *scoped) granted() error {
 	s, inv := w.s, &w.s.inv
 	t := s.Tally(w.at)
@@ -640,6 +514,7 @@ func (w *scoped) granted() error {
 }
 
 // together tells what a party may by roles, with the things of a space that say nothing of their own told as one.
+// Whoever counts does not need their names.
 func (w *scoped) together(t *Tally, i uint32, p *partySide, y *Yes) (err error) {
 	tell := func(yes uint64, r world.Resource, in *contents) {
 		first, home := actionsOf(yes)
@@ -661,6 +536,7 @@ func (w *scoped) together(t *Tally, i uint32, p *partySide, y *Yes) (err error) 
 	return err
 }
 
+// wide tells what needs none, crowd by crowd, each cut down to those of the set.
 func (w *scoped) wide() error {
 	any := false
 	for i := range wideActions {
@@ -773,6 +649,7 @@ func (w *scoped) sharesAny(i uint32) bool {
 }
 
 // ofNewcomer asks a typical newcomer everything that needs no role, and what their partner or domain holds as a whole.
+// Each sort of person and meeting is asked once.
 func (w *scoped) ofNewcomer(n *Newcomer) error {
 	s := w.s
 	try := func(q *Question, pairs int, alike []uint32) error {
@@ -834,6 +711,7 @@ func (w *scoped) ofNewcomer(n *Newcomer) error {
 
 // outward asks what people of ours may do towards the set: towards an address itself, else towards typical newcomers of it, as
 // such acts are counted (model §7).
+// People of ours who are alike are asked once; a person that the scope names is asked themselves.
 func (w *scoped) outward() error {
 	if w.Outward == 0 || w.shut {
 		return nil

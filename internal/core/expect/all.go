@@ -17,12 +17,14 @@ import (
 
 // wide reports whether an expectation is about everything, of more than one address: such are judged together, going through
 // everybody once for all of them.
+// Those about one resource, address or domain cost little by themselves and are judged one by one.
 func (x *Statement) wide() bool {
 	of := &x.Scope.Party.Of
 	return x.Scope.Resource == nil && of.Address.IsZero() && of.Domain == (addr.Domain{})
 }
 
 // Ahead says how far expectations are judged.
+// Judging the days ahead tells an owner before something breaks, and costs several counts.
 type Ahead bool
 
 // Now judges the present moment alone; NextDays those of the coming days, too, on which an answer may be another one.
@@ -32,6 +34,8 @@ const (
 )
 
 // Judge judges expectations, and calls found for each as it is done, with its place among them.
+// The order in which they are found is not that of the list: narrow ones come first. An error is
+// stop's.
 func Judge(s *engine.Snapshot, all []*Statement, now moment.Moment, ahead Ahead, stop func() error, found func(i int, j Judged)) error {
 	if stop == nil {
 		stop = never
@@ -39,6 +43,8 @@ func Judge(s *engine.Snapshot, all []*Statement, now moment.Moment, ahead Ahead,
 	tell := found
 	var potential *engine.Potential
 	var failed error
+	// What could come to be is only asked where the expectation holds as things are, since it is
+	// broken already otherwise.
 	found = func(i int, j Judged) {
 		if j.State == Held && all[i].couldMatter(now) && failed == nil {
 			if potential == nil {
@@ -76,6 +82,7 @@ func Judge(s *engine.Snapshot, all []*Statement, now moment.Moment, ahead Ahead,
 	return failed
 }
 
+// moments are those of a narrow expectation, which are found for it alone.
 func (x *Statement) moments(s *engine.Snapshot, now moment.Moment, ahead Ahead) []moment.Moment {
 	if ahead == Now && x.Expect.Until <= now {
 		return []moment.Moment{now}
@@ -84,6 +91,7 @@ func (x *Statement) moments(s *engine.Snapshot, now moment.Moment, ahead Ahead) 
 }
 
 // on are the moments at which a wide expectation is judged, where anything turns on some days.
+// One that says "only until" is judged at its end in any case.
 func (x *Statement) on(now moment.Moment, ahead Ahead, days []moment.Moment) []moment.Moment {
 	out := append([]moment.Moment{now}, days...)
 	if ahead == Now {
@@ -102,6 +110,8 @@ var errEnough = errors.New("there are enough")
 
 // examplesOf finds the first counterexamples of wide expectations that are broken at a moment, thing by thing, until
 // each has enough: those about the same together, and as many of these at once as there are processors.
+// Counting goes through everybody without names; names are looked for here, and only until each has
+// a hundred.
 func examplesOf(s *engine.Snapshot, of []*Statement, at moment.Moment, stop func() error) ([][]Counter, error) {
 	groups, each := together(s, of, at)
 	err := atOnce(len(groups), stop, func(k int, stop func() error) error {
@@ -140,6 +150,7 @@ func examplesOf(s *engine.Snapshot, of []*Statement, at moment.Moment, stop func
 
 // atOnce does n things, as many at once as there are processors, and ends with the first error. Each is handed a
 // stop that asks the one given, one at a time, and that fails once another of them did.
+// Progress and cancelling are asked by stop, which need not be safe for several goroutines.
 func atOnce(n int, stop func() error, do func(k int, stop func() error) error) error {
 	var mu sync.Mutex
 	var failed error
@@ -173,6 +184,8 @@ func atOnce(n int, stop func() error, do func(k int, stop func() error) error) e
 
 // counted goes through a scope for expectations that are about parts of it, and returns what each of them found. The
 // actions are dealt to as many parts as there are processors, which are gone through at once.
+// Actions are dealt and not parties, because the engine goes through parties class by class for
+// each action anyway, so that the parts share nothing.
 func counted(s *engine.Snapshot, of []*Statement, scope *engine.Scope, at moment.Moment, stop func() error) ([]*counting, error) {
 	type part struct {
 		groups []*alike
@@ -210,6 +223,7 @@ func counted(s *engine.Snapshot, of []*Statement, scope *engine.Scope, at moment
 }
 
 // dealt is every so many-th of some actions.
+// Neighbours in the catalogue cost about the same; dealing them one by one spreads the work.
 func dealt(all engine.Actions, k, parts int) (out engine.Actions) {
 	n := 0
 	for _, a := range catalogue.Actions() {
@@ -228,6 +242,7 @@ func (c *counting) enough() bool { return len(c.out.Examples) >= First || len(c.
 
 // together puts expectations in groups of those that are about the same parties and actions, in the order in which
 // they come.
+// A hundred expectations are mostly about a dozen scopes.
 func together(s *engine.Snapshot, of []*Statement, at moment.Moment) (groups []*alike, each []*counting) {
 	group := map[engine.Scope]*alike{}
 	for _, x := range of {
@@ -259,6 +274,7 @@ func byAction(groups []*alike) [][]*alike {
 }
 
 // judge judges at moments, in their order, up to the first at which it is broken.
+// An error is stop's.
 func (x *Statement) judge(s *engine.Snapshot, moments []moment.Moment, stop func() error) (out Judged, err error) {
 	for i, m := range moments {
 		c := x.counting(s, m)
@@ -289,6 +305,7 @@ func first(out, at Judged, i int) Judged {
 }
 
 // alike are expectations about the same parties and actions, which are counted once for all of them.
+// Whether a party is of the set is asked once for each party and kept in two bits.
 type alike struct {
 	*tally
 	s         *engine.Snapshot
@@ -319,6 +336,8 @@ func (g *alike) has(i uint32, who engine.Who, kind engine.Kind) bool {
 }
 
 // yes takes what a yes says of them.
+// A yes may be about a whole class of which only some are of the set; it is cut down, and its pairs
+// counted anew.
 func (g *alike) yes(y *engine.Yes) {
 	switch {
 	case g.everybody:
@@ -358,6 +377,7 @@ func (g *alike) yes(y *engine.Yes) {
 }
 
 // sweep judges wide expectations together, moment by moment.
+// Moments are put together over all expectations, so that each is gone through once.
 func sweep(s *engine.Snapshot, all []*Statement, of []int, now moment.Moment, ahead Ahead, stop func() error,
 	found func(int, Judged)) error {
 	type one struct {
@@ -397,6 +417,7 @@ func sweep(s *engine.Snapshot, all []*Statement, of []int, now moment.Moment, ah
 			scope.Outward |= all[x.i].Scope.Outward
 			asked, statements = append(asked, x), append(statements, all[x.i])
 		}
+		// The engine leaves out whom it is not about.
 		if len(asked) == 1 { // a set of its own is gone through faster
 			scope.Party = statements[0].Scope.Party
 		}
@@ -441,6 +462,7 @@ func sweep(s *engine.Snapshot, all []*Statement, of []int, now moment.Moment, ah
 }
 
 // pairsOf counts what a yes stands for, of which some members were taken.
+// Where members have equally many it is a product; else the pairs are gone through.
 func pairsOf(s *engine.Snapshot, y *engine.Yes, at moment.Moment) int {
 	if n := y.Each(); n > 0 {
 		return n * len(y.Members)

@@ -9,6 +9,7 @@ import (
 // Added judges what a change of policy does to an expectation: the counterexamples that there are afterwards and were not before,
 // at the first moment at which there are any. Both snapshots hold the same inventory; one that is new is held against what was
 // there before it.
+// What was broken before stands in nobody's way: only what the change adds does.
 func (x *Statement) Added(before, after *engine.Snapshot, now moment.Moment, stop func() error) (out Judged, err error) {
 	if stop == nil {
 		stop = never
@@ -40,6 +41,7 @@ func (x *Statement) Added(before, after *engine.Snapshot, now moment.Moment, sto
 }
 
 // more finds what breaks an expectation at a moment afterwards that did not before, one by one.
+// Both worlds are asked about each pair. A party that was not of the set before is new in it.
 func (x *Statement) more(before, after *engine.Snapshot, at moment.Moment, stop func() error) (Judged, error) {
 	c := x.counting(after, at)
 	in := before.SetOf(x.Scope.Party, at)
@@ -47,6 +49,7 @@ func (x *Statement) more(before, after *engine.Snapshot, at moment.Moment, stop 
 	for _, p := range x.only {
 		only = append(only, before.SetOf(p, at))
 	}
+	// Whether a verdict breaks the expectation for somebody.
 	bad := func(v engine.Verdict, only []*engine.Set, party uint32, who engine.Who, kind engine.Kind) bool {
 		switch x.Expect.Sort {
 		case world.OnlyParties:
@@ -81,6 +84,7 @@ func (x *Statement) more(before, after *engine.Snapshot, at moment.Moment, stop 
 		}
 		return one
 	}
+	// Of at most so many it is the parties that came.
 	if x.Expect.Sort == world.AtMost {
 		had := map[string]bool{}
 		collect := func(into func(who engine.Who, party uint32, y *engine.Yes)) func(*engine.Yes) error {
@@ -110,6 +114,7 @@ func (x *Statement) more(before, after *engine.Snapshot, at moment.Moment, stop 
 		c.out.Parties = c.who.n + len(c.whoElse)
 		return c.out, err
 	}
+	// Every no that was a yes before.
 	if x.Expect.Sort == world.AlwaysSo {
 		_, err := after.EachNo(&x.Scope, at, stop, func(q *engine.Question, party uint32, n *engine.Newcomer, kind engine.Kind) error {
 			if v, err := before.Decide(q); err == nil && !v.Yes {
@@ -157,6 +162,7 @@ func (x *Statement) more(before, after *engine.Snapshot, at moment.Moment, stop 
 			add(counterOf(q, v, who, y.Newcomer, y.Name), party, who)
 			return true
 		})
+		// Looking up is counted by party and not by pair.
 		if lookUp { // who may look up somebody now, and nobody before
 			members := y.Members
 			if len(members) == 0 {

@@ -22,6 +22,7 @@ func (x *Statement) couldMatter(now moment.Moment) bool {
 func CouldSays(s world.ExpectSort) bool { return s != world.AlwaysSo && s != world.OnCondition }
 
 // could judges an expectation for what could come to be now, without any administrator or keeper (practice §4).
+// c.yes takes what could be as it takes what is.
 func (x *Statement) could(s *engine.Snapshot, p *engine.Potential, now moment.Moment, stop func() error) (Judged, error) {
 	if x.wide() && p.Large() {
 		return Judged{ID: x.ID, At: now, State: Unknown, Why: TooLarge}, nil
@@ -38,9 +39,11 @@ func (x *Statement) could(s *engine.Snapshot, p *engine.Potential, now moment.Mo
 }
 
 // maxPairs is up to how many pairs what could come to be is compared one by one.
+// Above it numbers are compared in place of pairs.
 const maxPairs = 2_000_000
 
 // couldAdded finds what could break an expectation after a change, and could not before.
+// It is the same question as Added, of Potential.
 func (x *Statement) couldAdded(before, after *engine.Snapshot, now moment.Moment, stop func() error) (Judged, error) {
 	out := Judged{ID: x.ID, At: now}
 	is, err := x.could(after, after.Potential(now), now, stop)

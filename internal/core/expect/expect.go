@@ -16,6 +16,7 @@ import (
 )
 
 // State is what became of an expectation.
+// Unknown is no yes: a pipeline ends with its own exit code for it.
 type State uint8
 
 // An expectation holds or is broken; it is unknown where what it is about was not looked at.
@@ -31,12 +32,14 @@ var StateNames = []string{"held", "broken", "unknown"}
 func (s State) String() string { return StateNames[s] }
 
 // Days is how many days ahead an expectation is judged.
+// It is what a page of the days ahead shows.
 const Days = 30
 
 // First is how many counterexamples are told.
 const First = 100
 
 // Statement is an expectation that can be judged.
+// It is read once and judged many times; no judgement changes it.
 type Statement struct {
 	*world.Expectation
 	Scope      engine.Scope
@@ -45,6 +48,7 @@ type Statement struct {
 }
 
 // Counter is one counterexample: somebody who may, or with always may not.
+// With AlwaysSo it is a pair that should be a yes.
 type Counter struct {
 	Who        string // as a question names them
 	Name       string
@@ -57,6 +61,7 @@ type Counter struct {
 }
 
 // Judged is what judging an expectation found.
+// Numbers are exact, however few examples there are.
 type Judged struct {
 	ID       string
 	State    State
@@ -72,6 +77,8 @@ type Judged struct {
 }
 
 // ParseParties reads whom an expectation is about.
+// The words are those of the format: everybody, partner:ID, group:ID, domain:NAME, kind:KIND, an
+// address or *@domain.
 func ParseParties(text string) (p engine.Parties, err error) {
 	kind, rest, cut := strings.Cut(text, ":")
 	switch {
@@ -124,6 +131,7 @@ func Of(x *world.Expectation) (*Statement, error) {
 }
 
 // All reads every expectation of a policy; those that cannot be read are left out.
+// Where one cannot be read, the check of the policy has said so before.
 func All(w *world.World) (out []*Statement) {
 	for i := range w.Expectations {
 		if x, err := Of(&w.Expectations[i]); err == nil {
@@ -155,6 +163,7 @@ func (x *Statement) Moments(s *engine.Snapshot, now moment.Moment) []moment.Mome
 func never() error { return nil }
 
 // tally counts the yeses of a scope. Expectations about the same share one.
+// It tells how many pairs are a yes and who they are about.
 type tally struct {
 	pairs     int
 	known     seen                // who may
@@ -162,6 +171,7 @@ type tally struct {
 	newcomers map[engine.Who]bool // who may
 }
 
+// newTally is a tally of nothing.
 func newTally() *tally {
 	return &tally{links: map[engine.Who]bool{}, newcomers: map[engine.Who]bool{}}
 }
@@ -205,6 +215,7 @@ func (t *tally) merge(of *tally) {
 func (t *tally) may() int { return t.known.n + len(t.links) }
 
 // counting collects what one expectation finds at one moment.
+// Its embedded tally may be shared with expectations about the same.
 type counting struct {
 	*Statement
 	*tally
@@ -218,11 +229,14 @@ type counting struct {
 }
 
 // seen is a set of known parties, by number.
+// Two bytes a party would be a megabyte for each of a hundred expectations; bits are an eighth of
+// that.
 type seen struct {
 	bits []uint64
 	n    int
 }
 
+// add takes a party in, and reports whether it is new.
 func (x *seen) add(i uint32) bool {
 	k := int(i >> 6)
 	for k >= len(x.bits) {
@@ -236,6 +250,7 @@ func (x *seen) add(i uint32) bool {
 	return true
 }
 
+// merge takes in another set.
 func (x *seen) merge(of *seen) {
 	if len(of.bits) > len(x.bits) {
 		x.bits = append(x.bits, make([]uint64, len(of.bits)-len(x.bits))...)
@@ -249,6 +264,7 @@ func (x *seen) merge(of *seen) {
 	}
 }
 
+// counting begins to judge at a moment.
 func (x *Statement) counting(s *engine.Snapshot, at moment.Moment) *counting {
 	c := &counting{Statement: x, tally: newTally(), s: s, out: Judged{ID: x.ID, At: at}, whoElse: map[engine.Who]bool{}, examples: true}
 	for _, p := range x.only {
@@ -283,6 +299,7 @@ func (c *counting) take(y *engine.Yes, fresh int) {
 		if y.Conditions&c.conditions != c.conditions {
 			c.broken(y, y.Members, y.Pairs)
 		}
+	// Of a class some may be among those who may, and others not.
 	case world.OnlyParties:
 		if len(y.Members) == 0 {
 			if !allowed(c.only, y.Party, y.Who, y.Kind) {
@@ -341,6 +358,7 @@ func (c *counting) counterOf(y *engine.Yes, members []uint32) (out []Counter) {
 	return
 }
 
+// broken notes that pairs break the expectation, for members or for one party.
 func (c *counting) broken(y *engine.Yes, members []uint32, pairs int) {
 	c.out.State = Broken
 	c.out.Count += pairs
@@ -369,6 +387,8 @@ func (c *counting) done(stop func() error) (Judged, error) {
 	out := &c.out
 	out.Answer, out.May = c.pairs, c.may()
 	switch c.Expect.Sort {
+	// Newcomers stand for any number of people, so one among those who may breaks it whatever the
+	// number.
 	case world.AtMost:
 		more := out.May > c.Expect.AtMost
 		if !more && len(c.newcomers) == 0 {
@@ -387,6 +407,7 @@ func (c *counting) done(stop func() error) (Judged, error) {
 			}
 		}
 		return *out, nil
+	// What should be a yes has to be asked for by its noes.
 	case world.AlwaysSo:
 		asked, err := c.s.EachNo(&c.Scope, out.At, stop, func(q *engine.Question, party uint32, n *engine.Newcomer, _ engine.Kind) error {
 			out.State = Broken

@@ -11,6 +11,7 @@ import (
 )
 
 // setWords are how a set of parties is spoken of.
+// "Nobody from Ilvane may", "Everybody from Ilvane may", "people from Ilvane".
 type setWords struct{ nobody, everybody, some string }
 
 // wordsFor says whom an expectation is about.
@@ -47,6 +48,7 @@ func wordsFor(s *engine.Snapshot, party string) setWords {
 	return setWords{"Nobody " + of + " may", "Everybody " + of + " may", "people " + of}
 }
 
+// name is the name of something, or its id where it has none.
 func name(name, id string) string {
 	if name == "" {
 		return id
@@ -55,6 +57,7 @@ func name(name, id string) string {
 }
 
 // Says writes an expectation as a sentence, or two.
+// It names things by their names, so that somebody who does not know ids can agree to it.
 func Says(s *engine.Snapshot, x *world.Expectation) string {
 	if x.Could && CouldSays(x.Expect.Sort) {
 		return saysNow(s, x) + " Nor could that change without an administrator or keeper."
@@ -62,6 +65,7 @@ func Says(s *engine.Snapshot, x *world.Expectation) string {
 	return saysNow(s, x)
 }
 
+// saysNow is the sentence about what is so now.
 func saysNow(s *engine.Snapshot, x *world.Expectation) string {
 	set := wordsFor(s, x.Party)
 	service, all := strings.CutSuffix(x.Action, ".*")
@@ -83,6 +87,7 @@ func saysNow(s *engine.Snapshot, x *world.Expectation) string {
 			do += ": " + x.Resource
 		}
 	}
+	// A list with commas and a word before the last.
 	list := func(items []string, last string) string {
 		if n := len(items); n > 1 {
 			return strings.Join(items[:n-1], ", ") + " " + last + " " + items[n-1]

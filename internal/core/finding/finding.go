@@ -14,6 +14,7 @@ import (
 )
 
 // Kind is a sort of finding: its stable name, what it means, and what to do.
+// Hints are listed after what is wrong, and do not count on the first page.
 type Kind struct {
 	Name  string
 	Title string
@@ -123,6 +124,7 @@ func KindByName(name string) (*Kind, bool) {
 }
 
 // Number is how many of something a finding concerns.
+// They are shown in the order in which they were given.
 type Number struct {
 	What string // parties, people, grants, links, values, days
 	N    int
@@ -130,6 +132,7 @@ type Number struct {
 
 // Finding is one thing that was noticed. Its ID stays the same as long as it is
 // about the same thing.
+// Whoever accepted it is found by the ID, and so is its history: when it came and went.
 type Finding struct {
 	ID      string
 	Kind    string
@@ -139,6 +142,7 @@ type Finding struct {
 }
 
 // Accepted says that somebody has seen a finding and lets it be until a moment.
+// After Until it is told again.
 type Accepted struct {
 	ID     string
 	By     string
@@ -148,6 +152,7 @@ type Accepted struct {
 }
 
 // finder looks through a world, or a part of it.
+// The methods each look for some kinds. w may hold a part of the world; s answers for all of it.
 type finder struct {
 	w   *world.World
 	s   *engine.Snapshot // of the whole world
@@ -171,6 +176,7 @@ func Find(w *world.World, s *engine.Snapshot, at moment.Moment) []Finding {
 }
 
 // given is a world in which what follows from bundles was given as well.
+// Findings about grants then need not know bundles.
 func given(w *world.World) *world.World {
 	if len(w.Holdings) > 0 {
 		all := *w
@@ -197,6 +203,7 @@ func (f *finder) parties() {
 }
 
 // loose looks at what concerns neither one party nor one partner, and may be otherwise because of any party.
+// A single grant may give an exception its effect.
 func (f *finder) loose() {
 	f.forwarders()
 	f.withoutEffect()
@@ -224,6 +231,7 @@ var orderOf = func() map[string]int {
 }()
 
 // compare puts findings in the order of their kinds, and of their ids in that.
+// Ids are unique, so that the order is total.
 func compare(a, b *Finding) int {
 	if a.Kind != b.Kind {
 		return cmp.Compare(orderOf[a.Kind], orderOf[b.Kind])
@@ -242,6 +250,7 @@ func (f *finder) add(kind string, about []string, numbers []Number, cause string
 		Numbers: numbers})
 }
 
+// one is what a finding is about, as it reads in a call.
 func one(about ...string) []string { return about }
 
 // yes asks a question whose parts are known to exist.
@@ -251,6 +260,7 @@ func (f *finder) ask(q engine.Question) (engine.Verdict, bool) {
 	return v, err == nil
 }
 
+// action is the id of an action; a name that is none stops the program.
 func action(name string) catalogue.ActionID {
 	a, ok := catalogue.ActionByName(name)
 	if !ok {
@@ -259,6 +269,7 @@ func action(name string) catalogue.ActionID {
 	return a.ID
 }
 
+// Findings ask the engine whether somebody gets at something at all by one action for each kind.
 var (
 	actView     = action("reports.view")
 	actEnter    = action("reports.enter")
@@ -283,6 +294,8 @@ func (f *finder) reports() {
 		}
 		q := engine.Question{Subject: engine.Who{Address: g.Address}, Resource: g.Resource}
 		switch {
+		// Whoever is refused for a licence alone cannot see what they were given, and nobody
+		// notices.
 		case g.Resource.Kind == catalogue.Report, g.Resource.Kind == catalogue.Dashboard:
 			q.Action = actView
 		case g.Resource.Kind == catalogue.Space && area[g.Resource.ID]:
@@ -320,6 +333,7 @@ func reachOf(k catalogue.ResourceKind) (catalogue.ActionID, bool) {
 }
 
 // privates looks for private addresses that reach private items.
+// It takes what reaches an item itself, through a group, or by a link that names them.
 func (f *finder) privates() {
 	private := map[string]*world.Item{}
 	for i := range f.w.Spaces {
@@ -364,6 +378,7 @@ func (f *finder) privates() {
 	}
 }
 
+// guests looks at each record: who answers for it, what for, until when, and whether it is used.
 func (f *finder) guests() {
 	holds := map[string]bool{} // has something now or will have
 	members := map[string][]addr.Address{}
@@ -391,6 +406,7 @@ func (f *finder) guests() {
 			}
 		}
 	}
+	// Where nothing tells of sightings, "not seen" would be said of everybody.
 	told := f.s.Policy().SettingsNow().Sightings == world.SightingsTold // else nobody says who comes
 	for i := range f.w.Guests {
 		g := &f.w.Guests[i]
@@ -435,9 +451,11 @@ func (f *finder) guests() {
 }
 
 // plainName is a name as far as two that look like one person share it.
+// Upper case and blanks do not tell people apart.
 func plainName(name string) string { return strings.Join(strings.Fields(strings.ToLower(name)), " ") }
 
 // namesakes looks for records of the same name.
+// Two records of one person are two sponsors, two ends, and one of them is forgotten.
 func (f *finder) namesakes() {
 	grants := map[string]int{}
 	for i := range f.w.Grants {
@@ -456,6 +474,7 @@ func (f *finder) namesakes() {
 	for _, gs := range twins { // two different partners may each have somebody of that name
 		slices.SortFunc(gs, func(a, b *world.Guest) int { return strings.Compare(a.Address.String(), b.Address.String()) })
 		for i := range gs {
+			// Of a name that hundreds have, neighbours are enough to show it.
 			for j := i + 1; j < len(gs) && j < i+8; j++ {
 				a, b := gs[i].Address.String(), gs[j].Address.String()
 				p, q := f.s.Match(gs[i].Address).Partner, f.s.Match(gs[j].Address).Partner
@@ -469,6 +488,7 @@ func (f *finder) namesakes() {
 	}
 }
 
+// forwarders asks for each one that leaves whether it may.
 func (f *finder) forwarders() {
 	for i := range f.w.Forwarders {
 		x := &f.w.Forwarders[i]
@@ -490,6 +510,7 @@ func (f *finder) forwarders() {
 	}
 }
 
+// links looks for links without an end, and for those that open nothing any more.
 func (f *finder) links() {
 	days := catalogue.MustRule("files.link_days")
 	for i := range f.w.Links {
@@ -528,6 +549,7 @@ func (f *finder) links() {
 }
 
 // keptParties finds records and grants of a typical newcomer, who is nobody.
+// Releases before took such records; they stay, count for nobody, and are told.
 func (f *finder) keptParties() {
 	for i := range f.w.Guests {
 		if a := f.w.Guests[i].Address; a.IsNewcomer() {
@@ -580,6 +602,7 @@ func (f *finder) untold() {
 	}
 }
 
+// forWhom says whom a link names, in a word or a number.
 func forWhom(l *world.Link) string {
 	if len(l.For) == 1 {
 		return l.For[0].String()
@@ -587,6 +610,7 @@ func forWhom(l *world.Link) string {
 	return fmt.Sprintf("%d addresses", len(l.For))
 }
 
+// lastDay is the last day on which something still held.
 func (f *finder) lastDay(m moment.Moment) string {
 	d := moment.DayOf(m, f.s.Zone())
 	if d.Start(f.s.Zone()) == m {

@@ -17,6 +17,8 @@ import (
 
 // Kept is what was noticed of a snapshot, taken apart by what it is about, so that the next look costs what changed since: a party by
 // itself, those of one name, a partner, and everything else.
+// On a large world a full look takes seconds, a change concerns one record. What each finding rests
+// on is known by its group, so that only the groups that a change touched are looked at again.
 type Kept struct {
 	s          *engine.Snapshot
 	at         moment.Moment
@@ -43,11 +45,13 @@ type Kept struct {
 const numFacts = 4
 
 // usedBy is what is known of a party, as bits, and of which partner it is; of none with no bits.
+// It takes eight bytes a party.
 type usedBy struct {
 	partner uint32
 	facts   uint8
 }
 
+// factsOf puts what is known into bits; the order is that of counts.
 func factsOf(u uses) (facts uint8) {
 	for i, is := range [numFacts]bool{u.records, u.grants, u.reports, u.links} {
 		if is {
@@ -58,17 +62,20 @@ func factsOf(u uses) (facts uint8) {
 }
 
 // named is a party by the hash of its name.
+// Sorted by hash they put records of one name next to each other without keeping any name.
 type named struct {
 	hash  uint64
 	party uint32
 }
 
+// Hashes are of this process alone.
 var nameSeed = maphash.MakeSeed()
 
 // share is how many parties are looked at in one piece.
 const share = 2048
 
 // Look lists everything that is noticed of a snapshot at a moment. Statements of partners are no part of it.
+// Parties are dealt to all processors in pieces; each piece is told as a world of its own.
 func Look(s *engine.Snapshot, statements []world.Statement, at moment.Moment) *Kept {
 	k := &Kept{s: s, at: at, statements: statements, parties: map[uint32][]Finding{}, twins: map[uint64][]Finding{},
 		counts: map[uint32]*[numFacts]int{}}
@@ -127,6 +134,7 @@ func Look(s *engine.Snapshot, statements []world.Statement, at moment.Moment) *K
 	return k
 }
 
+// byName orders by hash, then by party.
 func byName(a, b named) int {
 	switch {
 	case a.hash < b.hash:
@@ -146,6 +154,7 @@ func (k *Kept) nameOf(party uint32) uint64 {
 }
 
 // look looks at parties, each by itself, and puts what is noticed into a map.
+// Findings about one party begin their About with its address.
 func (k *Kept) look(parties []uint32, into map[uint32][]Finding) {
 	f := &finder{w: k.s.TellParties(parties), s: k.s, at: k.at}
 	f.parties()
@@ -165,6 +174,7 @@ func (k *Kept) look(parties []uint32, into map[uint32][]Finding) {
 }
 
 // know notes what is known of a party, where it counts for a partner.
+// Barred people count for no partner.
 func (k *Kept) know(i uint32, x uses) {
 	u := &k.known[i]
 	if u.facts == 0 {
@@ -178,6 +188,7 @@ func (k *Kept) know(i uint32, x uses) {
 }
 
 // count counts what is known of a party for its partner, or takes it away.
+// With counts in place of marks a fact that goes away can be taken back.
 func (k *Kept) count(u usedBy, by int) {
 	if u.facts == 0 {
 		return
@@ -195,6 +206,7 @@ func (k *Kept) count(u usedBy, by int) {
 }
 
 // namesakes looks at the records of one name.
+// A hash is not the name: two names of one hash are told apart when the records are told.
 func (k *Kept) namesakes(hash uint64) {
 	delete(k.twins, hash)
 	var parties []uint32
@@ -221,6 +233,7 @@ func (k *Kept) namesakes(hash uint64) {
 }
 
 // elsewhere looks at everything that is not about one party.
+// It costs a pass over spaces, items and links, and is done where any of these changed.
 func (k *Kept) elsewhere() {
 	w := k.s.TellRest()
 	w.Statements = k.statements
@@ -269,6 +282,7 @@ func (k *Kept) partner(p *world.Partner) {
 }
 
 // Touched is what changed between two snapshots, as far as what is noticed rests on it.
+// It is made of the journal's entries since the snapshot before.
 type Touched struct {
 	Parties []string // addresses whose record, grants or holdings are others
 	Rest    bool     // something in spaces, meetings, links, people of ours or the like is
@@ -279,6 +293,7 @@ type Touched struct {
 
 // Next goes on to the snapshot that came after (see GoesOn), of the same policy, in the same day. What did not change since is not looked
 // at again.
+// Parties of what changed (a space, a link, an item) are looked at again, before and after it.
 func (k *Kept) Next(s *engine.Snapshot, statements []world.Statement, at moment.Moment, t Touched) {
 	was := k.s
 	parties := map[uint32]bool{}
@@ -377,6 +392,7 @@ func (k *Kept) Next(s *engine.Snapshot, statements []world.Statement, at moment.
 }
 
 // again puts the names in their order anew.
+// again does it once too many became others to search them one by one.
 func (k *Kept) again() {
 	k.names, k.later = nil, nil
 	for i := range k.s.Parties() {
@@ -388,6 +404,7 @@ func (k *Kept) again() {
 }
 
 // merged is a list in its order without what is gone and with what came.
+// It costs one pass; sorting all anew would cost more than looking.
 func merged(was []Finding, gone map[string]bool, came []Finding) []Finding {
 	Sort(came)
 	out := make([]Finding, 0, len(was)+len(came))

@@ -11,6 +11,7 @@ import (
 )
 
 // partners looks at every partner.
+// How openings are used, and how little and how much levels say, is found once for all.
 func (f *finder) partners() {
 	used, low, high := f.used(), map[catalogue.RuleID]catalogue.Value{}, map[catalogue.RuleID]catalogue.Value{}
 	f.levels(low, high)
@@ -29,6 +30,7 @@ func (f *finder) concerned(p *world.Partner) []Number {
 }
 
 // partner looks whether somebody answers for a partner, and at halves that do not fit.
+// One that ended needs nobody; one that is suspended is asked who answers for it, and nothing else.
 func (f *finder) partner(p *world.Partner, used *uses, numbers []Number) {
 	if p.Standing == world.Ended {
 		return
@@ -62,6 +64,7 @@ func (f *finder) partner(p *world.Partner, used *uses, numbers []Number) {
 		return
 	}
 	var unknown []string
+	// Each service and direction: opened and refused, closed and admitted, opened and unused.
 	for _, h := range f.s.Halves(p, f.at) {
 		k := h.Key.String()
 		if h.Opening == world.OpenYes && h.Theirs == world.SaysUnknown && !h.Old && engine.AsksCounterpart(h.Key) {
@@ -87,10 +90,12 @@ func (f *finder) partner(p *world.Partner, used *uses, numbers []Number) {
 }
 
 // uses is what is known of how a partner's openings are used.
+// Each field is one way in which it shows that somebody passes through an opening.
 type uses struct{ records, grants, reports, links, contacts, doors, forwarders bool }
 
 // of reports whether somebody known uses an opening. tells is false where nothing
 // of ours could show it: what ours do at theirs.
+// Nobody of ours sees what our people do in their files or meetings.
 func (u *uses) of(k catalogue.Key) (used, tells bool) {
 	if u == nil {
 		u = &uses{}
@@ -138,6 +143,8 @@ func (f *finder) used() map[string]*uses {
 }
 
 // uses tells what is known of addresses, one thing at a time.
+// One grant may be told for each member of a group; a partner or domain as a whole is told as a
+// typical newcomer.
 func (f *finder) uses(of func(addr.Address, uses)) {
 	for i := range f.w.Guests {
 		of(f.w.Guests[i].Address, uses{records: true})
@@ -201,6 +208,7 @@ func (f *finder) uses(of func(addr.Address, uses)) {
 
 // addresses looks at what guests' addresses say: barred ones that still hold
 // something, ones at firms that are no partners, ones that look like another's.
+// Each address is looked at once, with its record where it has one.
 func (f *finder) addresses() {
 	grants := map[string]int{}
 	for i := range f.w.Grants {

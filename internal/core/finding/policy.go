@@ -12,6 +12,7 @@ import (
 )
 
 // withoutEffect looks for exceptions that change nothing.
+// It is exact: see engine.Inert.
 func (f *finder) withoutEffect() {
 	inert := f.s.NewInert()
 	for i := range f.w.Exceptions {
@@ -47,6 +48,7 @@ func (f *finder) exceptions() {
 
 // disagree looks at two exceptions for the same person or group, at the same
 // time, towards parties that may be the same, with different values.
+// Both count, and the tighter wins, which one of the two authors did not want.
 func (f *finder) disagree(x, y *world.Exception) {
 	if f.at >= y.Until || x.Until <= y.From || y.Until <= x.From {
 		return
@@ -73,6 +75,7 @@ func (f *finder) disagree(x, y *world.Exception) {
 	}
 }
 
+// common lists what two lists share.
 func common(a, b []string) (out []string) {
 	for _, x := range a {
 		for _, y := range b {
@@ -85,6 +88,7 @@ func common(a, b []string) (out []string) {
 }
 
 // meet reports whether two lists of parties may name the same party.
+// Nil is everybody. A domain below a partner's belongs to it where the entry takes these along.
 func (f *finder) meet(a, b []world.PartyRef) bool {
 	if a == nil || b == nil {
 		return true
@@ -122,6 +126,7 @@ func (f *finder) meet(a, b []world.PartyRef) bool {
 	return false
 }
 
+// inGroup reports whether a group holds an address.
 func (f *finder) inGroup(id string, r world.PartyRef) bool {
 	for i := range f.w.Groups {
 		if f.w.Groups[i].ID == id {
@@ -136,6 +141,7 @@ func (f *finder) inGroup(id string, r world.PartyRef) bool {
 }
 
 // place is somewhere that values are set.
+// where is the context in which its value counts.
 type place struct {
 	about string
 	layer catalogue.Layers
@@ -144,6 +150,7 @@ type place struct {
 }
 
 // places lists everywhere below the organisation that sets values.
+// It is made once.
 func (f *finder) places() (out []place) {
 	if f.all != nil {
 		return f.all
@@ -206,6 +213,7 @@ func (f *finder) places() (out []place) {
 }
 
 // held lists values that are held back.
+// The default of a rule may be held back, and any value below.
 func (f *finder) held() {
 	for i := range catalogue.Rules() {
 		r := &catalogue.Rules()[i]
@@ -231,6 +239,7 @@ func (f *finder) held() {
 }
 
 // dependencies looks for rules that are open and need another that is closed.
+// What the organisation as a whole was told of is not told again at each place.
 func (f *finder) dependencies() {
 	look := func(about string, set []catalogue.RuleID, c engine.Context) {
 		for _, d := range catalogue.Dependencies() {
@@ -278,12 +287,14 @@ func (f *finder) dependencies() {
 }
 
 // setAt is a value and where it is set.
+// Held values do not count.
 type setAt struct {
 	about string
 	value catalogue.Value
 }
 
 // setSomewhere reports whether anything but about reaches a value.
+// The two loosest places of each rule are enough to answer it for any place.
 func (f *finder) setSomewhere(about string, r catalogue.RuleID, v catalogue.Value) bool {
 	if f.top == nil {
 		f.top = map[catalogue.RuleID][2]setAt{}
@@ -314,6 +325,7 @@ func (f *finder) setSomewhere(about string, r catalogue.RuleID, v catalogue.Valu
 }
 
 // levels finds how little and how much each rule that opens something says anywhere.
+// They are defaults and what partners, exceptions and spaces say, within the limits.
 func (f *finder) levels(lowest, highest map[catalogue.RuleID]catalogue.Value) {
 	note := func(r catalogue.RuleID, v catalogue.Value) {
 		limit, _, _, _ := f.s.RuleState(r)
@@ -341,6 +353,7 @@ func (f *finder) levels(lowest, highest map[catalogue.RuleID]catalogue.Value) {
 }
 
 // openings compares what a partner is opened for with the levels that ask.
+// Closed where no rule that asks is open anywhere; without effect where all of them admit anybody.
 func (f *finder) openings(p *world.Partner, numbers []Number, lowest, highest map[catalogue.RuleID]catalogue.Value) {
 	for k := catalogue.Key(0); k < catalogue.NumKeys; k++ {
 		rules := engine.LevelRules(k)
@@ -367,6 +380,7 @@ func (f *finder) openings(p *world.Partner, numbers []Number, lowest, highest ma
 
 // values looks for sets of methods that are empty and for limits that are looser
 // than anything set.
+// A limit that nothing comes near only helps mistakes.
 func (f *finder) values() {
 	used := map[catalogue.RuleID]catalogue.Value{}
 	take := func(r catalogue.RuleID, v catalogue.Value) {

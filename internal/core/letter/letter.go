@@ -15,6 +15,8 @@ import (
 )
 
 // Letter is what is written, in parts that every form shares.
+// Administrators elsewhere know neither us nor our words: what we want, what they need to admit,
+// how to try it, and what they need not open.
 type Letter struct {
 	Partner string
 	Ours    string // the name of our organisation
@@ -28,6 +30,7 @@ type Letter struct {
 }
 
 // Point is one service and direction that they are asked to admit.
+// Admit is written without naming any program's settings.
 type Point struct {
 	Key   catalogue.Key
 	Want  string              // what we want to do together
@@ -38,6 +41,7 @@ type Point struct {
 
 // words of a service, from their side: in is what comes to us, so their people go
 // out.
+// One entry for each of the fourteen keys; a test holds that none is missing.
 var words = map[string]struct{ want, admit, test, not string }{
 	"directory.in": {"Your people may be our guests: they are invited by name and sign in with your sign-in.",
 		"Let your people accept invitations of ours and sign in to us with their own account.",
@@ -78,6 +82,7 @@ var words = map[string]struct{ want, admit, test, not string }{
 
 // To writes a letter to a partner about keys; without any, about those that we have opened
 // and they refuse, have not confirmed, or admit only in part.
+// A key that both sides have open is not written about.
 func To(w *world.World, p *world.Partner, halves []world.Half, keys []catalogue.Key) Letter {
 	l := Letter{Partner: p.Name, Answer: "the person who sent you this letter"}
 	if o := w.Organisation; o != nil {
@@ -102,6 +107,7 @@ func To(w *world.World, p *world.Partner, halves []world.Half, keys []catalogue.
 	said := map[string]bool{}
 	for _, k := range keys {
 		x := words[k.String()]
+		// They may admit chat without calls; then only what is missing is asked for.
 		point := Point{Key: k, Want: x.want, Admit: x.admit, Test: x.test}
 		for _, h := range halves {
 			if h.Key == k && h.Theirs == world.SaysAdmits && h.Stance.Features != nil {
@@ -146,15 +152,18 @@ func Theirs(k catalogue.Key) string {
 	return service + map[string]string{"in": ", from you to us", "out": ", from us to you"}[direction]
 }
 
+// upper writes the first letter large.
 func upper(s string) string { return strings.ToUpper(s[:1]) + s[1:] }
 
 // part is a piece of a letter, which every form writes in its own way.
+// Exactly one of text and items is set.
 type part struct {
 	heading int // 1 or 2; 0: none
 	text    string
 	items   [][2]string // a label, which may be empty, and a text
 }
 
+// parts takes the letter apart, in order; text, Markdown and HTML only write it.
 func (l *Letter) parts() []part {
 	out := []part{{heading: 1, text: "To the administrator of " + l.Partner}, {text: "From " + l.Ours}}
 	if l.Reference != "" {
@@ -232,6 +241,7 @@ func (l *Letter) write(mark, hash string, escape bool) string {
 var escaper = strings.NewReplacer("*", `\*`, "_", `\_`, "`", "\\`", "<", "&lt;", "[", `\[`)
 
 // HTML writes the letter as a page of its own.
+// Names and texts are escaped.
 func (l *Letter) HTML() string {
 	var b strings.Builder
 	e := html.EscapeString

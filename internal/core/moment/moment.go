@@ -13,6 +13,7 @@ import (
 
 // Moment is a point in time: microseconds since 1970-01-01T00:00:00Z, leap
 // seconds not counted. Moments compare with <.
+// That reaches some 292,000 years to both sides.
 type Moment int64
 
 // Always lies before every moment that can be written, Never after it: an
@@ -23,6 +24,7 @@ const (
 )
 
 // Of returns the moment of t, cut to the microsecond.
+// The rest of a microsecond is lost, as databases lose it.
 func Of(t time.Time) Moment { return Moment(t.UnixMicro()) }
 
 // Time returns m in UTC.
@@ -54,6 +56,7 @@ func DayOf(m Moment, loc *time.Location) Day {
 	return dayOfDate(y, mo, d)
 }
 
+// dayOfDate counts the days up to a civil date.
 func dayOfDate(y int, mo time.Month, d int) Day {
 	return Day(time.Date(y, mo, d, 0, 0, 0, 0, time.UTC).Unix() / 86400)
 }
@@ -79,6 +82,8 @@ func ParseDay(s string) (Day, error) {
 
 // Start returns the first instant whose local date in loc is d. Where the
 // clocks skip the whole date, it is the first instant of a later one.
+// A day need not begin at midnight: some zones put the clock forward at that hour, and Samoa left
+// out a whole day in 2011.
 func (d Day) Start(loc *time.Location) Moment {
 	// No offset from UTC exceeds 26 hours, so the day begins inside this window.
 	utc := int64(d) * 86400
@@ -137,6 +142,7 @@ func Parse(s string) (Moment, error) {
 // ParseLoose reads what people type for a moment: RFC 3339, a date (the start
 // of that local day), a date and an hour (2026-12-01T09:00, in loc), +3d or -1d (the start
 // of the local day so many days from now), or now.
+// It is for flags and forms; files and the API take RFC 3339 alone.
 func ParseLoose(s string, now Moment, loc *time.Location) (Moment, error) {
 	d, ok, err := ParseDate(s, now, loc)
 	switch {
@@ -179,6 +185,7 @@ func ParseEnd(s string, now Moment, loc *time.Location) (Moment, error) {
 
 // ParseDate reads a plain date or one relative to the local day of now (+3d,
 // -1d); ok is false where s is written as neither.
+// An error says what is wrong with something that was meant as a date.
 func ParseDate(s string, now Moment, loc *time.Location) (d Day, ok bool, err error) {
 	if n := len(s); n >= 3 && (s[0] == '+' || s[0] == '-') && s[n-1] == 'd' {
 		days := 0

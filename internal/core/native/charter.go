@@ -13,6 +13,7 @@ import (
 )
 
 // Scope is to whom or what a system gives a set of values of its own.
+// A system that has one value for everybody gives no sets.
 type Scope string
 
 // The scopes, as layers are called.
@@ -24,12 +25,14 @@ const (
 
 // charterPrefix begins the path of a set of values for somebody or something. A domain follows, or # and the
 // id of a space there, or @ and the address of a person of ours.
+// Paths of sets never change: what was written is found by them again.
 const (
 	charterPrefix = "charter:"
 	ofSpace       = "#"
 	ofPerson      = "@"
 )
 
+// gives reports whether the dialect's systems give sets of a scope.
 func (d *Dialect) gives(s Scope) bool { return slices.Contains(d.Sets, s) }
 
 // scopeOf says to what kind of thing the set at a path is given.
@@ -61,6 +64,7 @@ func (d *Dialect) charterSpan() time.Duration {
 }
 
 // CharterText writes a set of values as a Setting of a dialect has it, in the order of the dialect: what it says.
+// The order makes equal sets equal texts.
 func (d *Dialect) CharterText(words map[string]string) string {
 	var out []string
 	for i := range d.Dials {
@@ -81,6 +85,7 @@ func (d *Dialect) CharterText(words map[string]string) string {
 }
 
 // ParseCharter reads a set of values as a Setting has it.
+// An error names the text and how it would be right.
 func ParseCharter(text string) (map[string]string, error) {
 	out := map[string]string{}
 	for _, part := range strings.Split(text, ";") {
@@ -95,6 +100,7 @@ func ParseCharter(text string) (map[string]string, error) {
 
 // Own writes what of a set differs from the general values, by what its settings are called; a set that says
 // what they say is the same as everywhere, and none is empty.
+// A text that cannot be read is shown as it is.
 func (d *Dialect) Own(text string, general map[string]string) string {
 	if text == "" {
 		return ""
@@ -122,6 +128,7 @@ func (d *Dialect) Own(text string, general map[string]string) string {
 }
 
 // RulesBetween lists the rules that a setting carries and that differ between two values of it.
+// Whoever looks at a difference asks first which rule it is about.
 func (d *Dialect) RulesBetween(path, was, becomes string) (out []string) {
 	if !IsSet(path) {
 		return []string{d.RuleAt(path)}
@@ -153,6 +160,7 @@ func entryNames(e world.Entry) []string {
 }
 
 // Place is what a space, an item or a meeting says of rules.
+// Places are told to a dialect with what they are called there.
 type Place struct {
 	Kind   string // space, item or meeting
 	Space  string // itself, or in which it is; empty for none
@@ -167,6 +175,7 @@ func (m *Meant) heldApart(d *Dialect, x *Dial, e *world.Exception) bool {
 
 // tightened tightens a value by all that layers say of a rule and the system can hold in no set: a system with
 // one value for everybody may hold no looser one.
+// systems.md §3: what cannot be held apart is held tighter for all, never looser for some.
 func (m *Meant) tightened(d *Dialect, x *Dial, b *Board, r *catalogue.Rule, v catalogue.Value) catalogue.Value {
 	said := func(list []world.Setting) {
 		for _, s := range list {
@@ -196,6 +205,7 @@ func (m *Meant) tightened(d *Dialect, x *Dial, b *Board, r *catalogue.Rule, v ca
 
 // set composes a set of values in entire: what is said of each rule, else the general value; within the limit,
 // and tightened by what can be held in no set. It is empty where nothing of its own is said.
+// said tells what somebody says of a rule, and whether anything.
 func (d *Dialect) set(m *Meant, said func(r *catalogue.Rule, v catalogue.Value) (catalogue.Value, bool)) string {
 	words, own := map[string]string{}, false
 	for k := range d.Dials {
@@ -217,6 +227,7 @@ func (d *Dialect) set(m *Meant, said func(r *catalogue.Rule, v catalogue.Value) 
 }
 
 // tightestOf returns the tightest that a list says of a rule.
+// some is false where the list does not say it.
 func tightestOf(list []world.Setting, r *catalogue.Rule) (v catalogue.Value, some bool) {
 	for _, s := range list {
 		if s.Rule == r.ID && !s.Held {
@@ -231,6 +242,7 @@ func tightestOf(list []world.Setting, r *catalogue.Rule) (v catalogue.Value, som
 
 // charters are the sets that a system should hold: for domains of partners, for spaces and for people of ours
 // of whom anything is said that sets say.
+// They come after the general values, which they replace in part.
 func (d *Dialect) charters(m *Meant) (out []Setting) {
 	if d.gives(ToPartners) {
 		for i := range m.Policy.Partners {
@@ -280,6 +292,7 @@ func (d *Dialect) spaceCharters(m *Meant) (out []Setting) {
 			r, _ := catalogue.RuleByName(x.Rule)
 			limit, v := organisation(m.Policy, r)
 			general, some := x.write(m.tightened(d, x, nil, r, v)), false
+			// First what the space says, then what its items tighten.
 			for _, kind := range []string{"space", "item"} {
 				for _, p := range by[id] {
 					own, ok := tightestOf(p.Rules, r)
@@ -322,6 +335,7 @@ func (d *Dialect) peopleCharters(m *Meant) (out []Setting) {
 		if !moment.Within(m.At, e.From, e.Until) || len(e.Parties) > 0 && !boards {
 			continue
 		}
+		// What a person of ours has, by their address: somebody without one cannot be named there.
 		give := func(id string, to map[string][]world.Setting, lists map[string][]*world.Exception) {
 			a := m.People.AddressOf(id)
 			if a == "" {
@@ -365,6 +379,7 @@ func (d *Dialect) peopleCharters(m *Meant) (out []Setting) {
 }
 
 // withLists adds the lists of a person to their set: it is then in entire, and so is the general one beside it.
+// A person with a list of their own has all lists of the dialect in their set.
 func (d *Dialect) withLists(m *Meant, text, general string, own, group []*world.Exception) (set, all string) {
 	some := text != ""
 	words, rest := map[string]string{}, map[string]string{}
@@ -398,6 +413,7 @@ func (d *Dialect) withLists(m *Meant, text, general string, own, group []*world.
 }
 
 // readCharters says what the sets of a reading mean.
+// What cannot be read is told as unread and counts for nothing.
 func (d *Dialect) readCharters(read map[string]string, f *Found) {
 	f.Charters = map[string]map[catalogue.RuleID]Range{}
 	for path, text := range read {
@@ -448,6 +464,7 @@ func (d *Dialect) readCharters(read map[string]string, f *Found) {
 	}
 }
 
+// pick takes one end of what a word may mean.
 func (x Range) pick(most bool) catalogue.Value {
 	if most {
 		return x.Most
@@ -457,6 +474,7 @@ func (x Range) pick(most bool) catalogue.Value {
 
 // overlayCharters gives partners the values that sets for their domains say, and people of ours theirs. Of a
 // partner whose domains have different ones, the loosest counts with most, else the tightest.
+// Without names nothing is found for people, only for partners.
 func (f *Found) overlayCharters(w *world.World, most bool, n Names) {
 	if len(f.Charters) == 0 {
 		return
@@ -477,6 +495,7 @@ func (f *Found) overlayCharters(w *world.World, most bool, n Names) {
 		}
 		for _, e := range p.Domains {
 			for _, name := range entryNames(e) {
+				// Each rule: what the set of this domain says, or what counts in general.
 				for id, general := range f.Values {
 					x, own := f.Charters[name][id]
 					if !own {
@@ -532,8 +551,10 @@ func (f *Found) Spaces(n Names, most bool) map[string][]world.Setting {
 	return out
 }
 
+// sortedKeysOf lists the keys of a map in order.
 func sortedKeysOf[V any](m map[string]V) []string { return slices.Sorted(maps.Keys(m)) }
 
+// sortedOf lists those sets whose names begin so, in order.
 func sortedOf(m map[string]map[catalogue.RuleID]Range, prefix string) (out []string) {
 	for of := range m {
 		if strings.HasPrefix(of, prefix) {
@@ -544,6 +565,7 @@ func sortedOf(m map[string]map[catalogue.RuleID]Range, prefix string) (out []str
 	return
 }
 
+// settingsOf makes settings of a set, in the order of the rules.
 func settingsOf(set map[catalogue.RuleID]Range, most bool) (out []world.Setting) {
 	for id, x := range set {
 		out = append(out, world.Setting{Rule: id, Value: x.pick(most)})
@@ -564,6 +586,7 @@ func (f *Found) chartered(id catalogue.RuleID) bool {
 
 // turnCharter says which way a set goes. Where there was none or is none, the general values stand on that
 // side, so that it may go either way.
+// It looks at each dial and list in it; one way for all of them is the way of the set.
 func (d *Dialect) turnCharter(was, becomes string) Turn {
 	if was == becomes {
 		return Same

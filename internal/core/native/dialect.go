@@ -12,6 +12,7 @@ import (
 )
 
 // Fidelity says how well a system can hold what is meant.
+// Looser does not exist: a system that could only be looser gets the next tighter word.
 type Fidelity string
 
 // From exact to nothing at all.
@@ -23,6 +24,7 @@ const (
 )
 
 // Dial is one setting of a system: a value of one rule for everybody there.
+// The vocabulary of a system is data; no code knows a single system.
 type Dial struct {
 	Path  string // what the system calls it
 	Title string // the same in its own console's words
@@ -47,6 +49,7 @@ type Dial struct {
 
 // Board is one list of domains of a system, which says with whom a rule admits dealings. Its mode
 // turns what the list means: those alone, or all but those.
+// With the mode only the names are admitted; with the other all but these.
 type Board struct {
 	Path  string
 	Title string
@@ -65,6 +68,7 @@ type Board struct {
 
 // Live is a switch with which a system asks us while it acts, for each mailbox and address: then the answer
 // is the engine's own, and lists that carry the rule say nothing.
+// What is asked is the engine's own answer, so that nothing has to be translated.
 type Live struct {
 	Path, On      string // the switch, and its word for asking
 	Unanswered    string // the setting that says what it does when nobody answers
@@ -74,6 +78,7 @@ type Live struct {
 }
 
 // Dialect is what one kind of system calls things.
+// The three that ship are in dialects.go; others describe themselves (see Described).
 type Dialect struct {
 	Name     string
 	Title    string // as a person knows it
@@ -117,6 +122,7 @@ var dialects = func() []*Dialect {
 }()
 
 // Check finds what is wrong with a dialect's data: rules that are not there, words that do not fit.
+// A dialect that describes itself is checked by it before anything is read or written.
 func (d *Dialect) Check() error {
 	seen := map[string]bool{}
 	for i := range d.Dials {
@@ -190,6 +196,7 @@ func (d *Dialect) Check() error {
 func ThingKinds() []string { return slices.Sorted(maps.Keys(thingFields)) }
 
 // thingFields are the fields that a Thing may have, by kind.
+// A system need not keep all of them.
 var thingFields = map[string][]string{
 	"space":     {"id", "name", "owner"},
 	"group":     {"id", "name"},
@@ -202,6 +209,7 @@ var thingFields = map[string][]string{
 }
 
 // Line is one line of what a system can hold of a rule.
+// Lines are what the page of a system shows before it is connected.
 type Line struct {
 	Rule     string
 	Layer    string // organisation, partner, people, space, item
@@ -213,6 +221,7 @@ type Line struct {
 }
 
 // Describe says of every rule of the dialect's services how well its systems can hold it.
+// It follows from the data alone, so that what is promised and what is done cannot differ.
 func (d *Dialect) Describe() (out []Line) {
 	for i := range catalogue.Rules() {
 		r := &catalogue.Rules()[i]
@@ -301,6 +310,7 @@ func (d *Dialect) Describe() (out []Line) {
 	return
 }
 
+// They are sentences for the page of a system.
 var setSays = map[Scope]string{
 	ToPartners: "A partner with a value of its own gets a set of its own, with everything in it.",
 	ToSpaces:   "A space with a value of its own gets a word of its own, once it is there.",
@@ -313,6 +323,7 @@ func (d *Dialect) HoldsRule(rule string) bool {
 		slices.ContainsFunc(d.Boards, func(b Board) bool { return b.Rule == rule && !b.Opens })
 }
 
+// pathOf is the setting that carries a rule; "" for none.
 func (d *Dialect) pathOf(rule string) string {
 	for i := range d.Dials {
 		if d.Dials[i].Rule == rule && !d.Dials[i].Ceiling {
@@ -327,6 +338,7 @@ func (d *Dialect) pathOf(rule string) string {
 	return ""
 }
 
+// spanOf is how long a change of it takes to count.
 func (d *Dialect) spanOf(rule string) time.Duration {
 	path := d.pathOf(rule)
 	s, _, _ := d.Setting(path)
@@ -392,6 +404,7 @@ func (x *Dial) below(v int) int {
 }
 
 // write returns the dial's word for a value, or for the next tighter one where it has none.
+// Never a looser one.
 func (x *Dial) write(v catalogue.Value) string {
 	r, _ := catalogue.RuleByName(x.Rule)
 	if r.Scale.Shape == catalogue.Days {
@@ -408,6 +421,7 @@ func (x *Dial) write(v catalogue.Value) string {
 
 // read returns what a word of the system means at the least and at the most; ok is false where the
 // dialect does not know it.
+// A vague word has a range; every other one a single value.
 func (x *Dial) read(word string) (least, most catalogue.Value, ok bool) {
 	r, _ := catalogue.RuleByName(x.Rule)
 	if v, vague := x.Vague[word]; vague {

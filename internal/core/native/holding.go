@@ -28,6 +28,7 @@ type Field struct {
 }
 
 // Holding is one kind of our inventory that a system keeps.
+// Their own program stays the one that keeps them; we write what is meant and read what is there.
 type Holding struct {
 	Kind   string // one of thingFields
 	Name   string // what the system calls them
@@ -77,9 +78,11 @@ func (d *Dialect) CanBeSource() (out []string) {
 //	meeting    id, name, host (an address)
 //
 // Moments are written as RFC 3339 has it; an empty one is none. Nil is no entry.
+// Only strings, because that is what goes over any wire.
 type Thing map[string]string
 
 // Kept is one record of a system, in its own words.
+// Fields are as they came.
 type Kept struct {
 	ID     string // there: it never changes
 	Fields map[string]string
@@ -88,6 +91,7 @@ type Kept struct {
 }
 
 // Names translates between what things are called here and there.
+// The caller knows the inventory and what became of it there.
 type Names interface {
 	Person(address string) (id string, ok bool) // of ours
 	Native(space string) (id string, ok bool)   // what a space of ours is there
@@ -134,6 +138,7 @@ func PlaceThere(ref string, n Names) (string, bool) {
 }
 
 // Write says an entry in the system's words; ok is false where it names a space that is not there yet.
+// Fields that the system does not have are left out; see Keeps for when that would be looser.
 func (h *Holding) Write(t Thing, n Names) (fields map[string]string, ok bool) {
 	fields = map[string]string{}
 	for _, f := range h.Fields {
@@ -153,6 +158,7 @@ func (h *Holding) Write(t Thing, n Names) (fields map[string]string, ok bool) {
 
 // Read says a record of the system in our words. unread names a field whose word is not known; what it
 // means is left out.
+// It never fails: what is not understood is told, and the rest counts.
 func (h *Holding) Read(fields map[string]string, n Names) (t Thing, unread string) {
 	t = Thing{}
 	for _, f := range h.Fields {
@@ -219,6 +225,7 @@ func (h *Holding) Differs(a, b Thing) bool {
 }
 
 // opensMore says of two values of a field which lets through more: 1 the second, -1 the first.
+// 0 where neither can be said to.
 func opensMore(field, was, is string) int {
 	rank := map[string]map[string]int{
 		"standing":  {"out": 0, "in": 1},
@@ -257,6 +264,7 @@ func opensMore(field, was, is string) int {
 }
 
 // Turn says which way a record goes from one state to another: nil is that it is not there.
+// A new record loosens, one that goes tightens, whatever is in it.
 func (h *Holding) Turn(was, is Thing) Turn {
 	switch {
 	case !h.Differs(was, is):
@@ -310,6 +318,7 @@ func (h *Holding) Text(t Thing) string {
 // Clone copies an entry.
 func (t Thing) Clone() Thing { return maps.Clone(t) }
 
+// end writes an end; nothing for none.
 func end(m moment.Moment) string {
 	if m == moment.Never || m == moment.Always {
 		return ""
@@ -317,6 +326,7 @@ func end(m moment.Moment) string {
 	return m.String()
 }
 
+// yes writes a yes or no.
 func yes(b bool) string {
 	if b {
 		return "yes"
@@ -333,6 +343,7 @@ func SpaceThing(s *world.Space, address func(person string) string) Thing {
 	return t
 }
 
+// inOrder puts ids in order, with blanks between.
 func inOrder(ids []string) string { return strings.Join(slices.Sorted(slices.Values(ids)), " ") }
 
 // PersonThing says what a system should keep of one of ours: nothing once they have left, or where they have no address.
@@ -380,6 +391,7 @@ func GrantThings(list []world.Grant, at moment.Moment) map[string]Thing {
 	return out
 }
 
+// roleOf reads a role; NoRole for anything else.
 func roleOf(s string) catalogue.Role {
 	r, _ := catalogue.ParseRole(s)
 	return r
@@ -413,6 +425,7 @@ func MeetingThing(m *world.Meeting, address func(person string) string) Thing {
 }
 
 // As says as whom a trial comes.
+// No trial is made with a real person's account.
 type As string
 
 // The classes of party that a trial account is made for (systems.md §6).
@@ -424,6 +437,7 @@ const (
 )
 
 // Attempt is one attempt from outside.
+// Trials are described in systems.md §6: an attempt from outside, and what came of it.
 type Attempt struct {
 	Action string
 	As     As
@@ -436,6 +450,7 @@ type Attempt struct {
 }
 
 // Attempted is what came of an attempt.
+// A trial that could not be made says nothing of what is admitted.
 type Attempted struct {
 	Known    bool // the system can try it
 	Admitted bool

@@ -19,12 +19,14 @@ func (m *Meant) apart(d *Dialect, b *Board, e *world.Exception) bool {
 }
 
 // saysOf finds the tightest that a list says of a rule.
+// some is false where the exception does not say it.
 func saysOf(e *world.Exception, r *catalogue.Rule) (catalogue.Value, bool) {
 	return tightestOf(e.Rules, r)
 }
 
 // levelTowards is what the exceptions of somebody come to towards a party: the tightest of their own, else of their
 // groups', else what counts in general (model.md §5).
+// meant tells which exceptions are meant for the party.
 func levelTowards(own, group []*world.Exception, r *catalogue.Rule, general catalogue.Value,
 	meant func(*world.Exception) bool) catalogue.Value {
 	for _, list := range [][]*world.Exception{own, group} {
@@ -45,12 +47,14 @@ func levelTowards(own, group []*world.Exception, r *catalogue.Rule, general cata
 }
 
 // towards is somebody elsewhere whom exceptions name.
+// Either a domain (with or without those below) or a single address.
 type towards struct {
 	entry   world.Entry
 	address addr.Address
 	partner *world.Partner
 }
 
+// names are those under which they stand in a list.
 func (t *towards) names() []string {
 	if !t.address.IsZero() {
 		return []string{t.address.String()}
@@ -59,6 +63,7 @@ func (t *towards) names() []string {
 }
 
 // admits says whether a level lets a party through.
+// Bars first, then the level, as gate 2 has it.
 func (m *Meant) admits(b *Board, level catalogue.Value, t *towards) bool {
 	opened, active := world.OpenUnset, true
 	if t.partner != nil {
@@ -94,6 +99,7 @@ func takes(e world.Entry, d addr.Domain) bool {
 }
 
 // partnerOf finds the partner whose domain it is: the one with the longest entry.
+// Nil where it is nobody's.
 func partnerOf(w *world.World, d addr.Domain) *world.Partner {
 	var found *world.Partner
 	longest := -1
@@ -108,6 +114,7 @@ func partnerOf(w *world.World, d addr.Domain) *world.Partner {
 }
 
 // named lists whom the exceptions of somebody name that a list can name too; all is false where they name others besides.
+// Groups cannot stand in a list of domains.
 func (m *Meant) named(lists ...[]*world.Exception) (out []towards, all bool) {
 	all = true
 	seen := map[string]bool{}
@@ -164,6 +171,8 @@ func (t *towards) means(e *world.Exception) bool {
 }
 
 // personal writes the list of somebody with exceptions to its rule; ok is false where they have none.
+// The list begins as it would for everybody with the person's own level, and each party that an
+// exception names is then put on it or taken off.
 func (d *Dialect) personal(m *Meant, b *Board, own, group []*world.Exception) (text string, ok bool) {
 	r, _ := catalogue.RuleByName(b.Rule)
 	said := func(list []*world.Exception) bool {
@@ -242,6 +251,7 @@ func covers(x, name string) bool {
 
 // overlayPeople gives people of ours what their lists mean: exceptions towards those for whom their list says otherwise
 // than the general one. Where no level says just that, the loosest counts with most, else the tightest.
+// Whatever policy is made of it answers as the lists do, as far as any policy can.
 func (f *Found) overlayPeople(w *world.World, most bool, n Names) {
 	if most { // who is shut out in general, and let through by somebody's list, is not shut out by an opening
 		for i := range w.Partners {
@@ -281,6 +291,7 @@ func (f *Found) unshut(p *world.Partner) {
 	}
 }
 
+// general is the list that counts for everybody; nil where it was not read.
 func (f *Found) general(b *Board) *FoundBoard {
 	for i := range f.Boards {
 		if f.Boards[i].Board.Path == b.Path {
@@ -306,6 +317,9 @@ func (t *target) holds(x *target) bool {
 		!t.ref.Domain.IsZero() && !x.ref.Address.IsZero() && x.ref.Address.Domain() == t.ref.Domain
 }
 
+// A list can say of each name what it likes; an exception says a level, which opens by what
+// partners are opened for. So for each party the level is picked that comes to the same, on the
+// wanted side where none does.
 func (f *Found) overlayPerson(w *world.World, r *catalogue.Rule, id string, own []FoundBoard, most bool) {
 	add := func(level catalogue.Value, parties ...world.PartyRef) {
 		w.Exceptions = append(w.Exceptions, world.Exception{

@@ -14,9 +14,11 @@ import (
 
 // Setting is one value of a system, in its own words. A list of domains is written as its mode, a
 // colon, and the domains in order.
+// The order of domains in it is alphabetical, so that equal lists are equal texts.
 type Setting struct{ Path, Value string }
 
 // Meant is what counts here: the policy in force, and what places say besides.
+// It is taken from one snapshot; nothing in it changes while it is translated.
 type Meant struct {
 	Policy *world.World
 	Places []Place // those that say anything of a rule
@@ -31,6 +33,7 @@ type People interface {
 }
 
 // organisation returns the limit of a rule and the value where no place says anything.
+// A default that is held back counts as what it is held at.
 func organisation(w *world.World, r *catalogue.Rule) (limit, def catalogue.Value) {
 	limit, def = r.Limit, r.Default
 	for i := range w.Rules {
@@ -54,6 +57,7 @@ func organisation(w *world.World, r *catalogue.Rule) (limit, def catalogue.Value
 }
 
 // To returns what a system of the dialect should hold, in the order of the dialect.
+// Two translations of the same are equal, byte by byte.
 func (d *Dialect) To(m *Meant) (out []Setting) {
 	for i := range d.Dials {
 		x := &d.Dials[i]
@@ -103,11 +107,13 @@ const (
 	anyone
 )
 
+// At the level closed the list admits nobody: those alone, and none.
 func (b *Board) write(level catalogue.Value, m *Meant) string {
 	var domains []string
 	add := func(e world.Entry) { domains = append(domains, entryNames(e)...) }
 	mode := b.Only
 	switch level {
+	// Partners that are opened and active, without what is barred.
 	case listed:
 		for i := range m.Policy.Partners {
 			if p := &m.Policy.Partners[i]; b.opened(p) == world.OpenYes && m.active(p) {
@@ -146,8 +152,10 @@ func (b *Board) write(level catalogue.Value, m *Meant) string {
 // not marks a name that is taken out of a list again.
 const not = "!"
 
+// isOut reports whether a name is taken out.
 func isOut(name string) bool { return strings.HasPrefix(name, not) }
 
+// barNames are the names under which a bar stands in a list.
 func barNames(x *world.Bar) []string {
 	if !x.Address.IsZero() {
 		return []string{x.Address.String()}
@@ -169,6 +177,7 @@ func (b *Board) unbarred(e world.Entry, m *Meant) (out []string) {
 	return out
 }
 
+// One that ends later is active until then.
 func (m *Meant) active(p *world.Partner) bool {
 	return p.Standing == world.Active || p.Standing == world.Ended && m.At < p.StandingSince
 }
@@ -189,6 +198,7 @@ func (b *Board) opened(p *world.Partner) world.Opening {
 	return out
 }
 
+// boardText writes a mode and domains, in order and each once.
 func boardText(mode string, domains []string) string {
 	sort.Strings(domains)
 	domains = slices.Compact(domains)
@@ -199,6 +209,7 @@ func boardText(mode string, domains []string) string {
 func BoardText(mode string, domains []string) string { return boardText(mode, slices.Clone(domains)) }
 
 // ParseBoard reads a list of domains as a Setting has it.
+// An error says how it is written. Whether the mode is one of the dialect's is for the caller.
 func ParseBoard(s string) (mode string, domains []string, err error) {
 	mode, rest, ok := strings.Cut(s, ":")
 	if !ok {
@@ -213,9 +224,11 @@ func ParseBoard(s string) (mode string, domains []string, err error) {
 }
 
 // Range is what a rule may come to, at the least and at the most.
+// For a clear word both are the same.
 type Range struct{ Least, Most catalogue.Value }
 
 // Unread is a setting that says nothing that is understood.
+// What counts there is then not known here, and is told as such.
 type Unread struct{ Path, Rule, Why string }
 
 // FoundBoard is a list of domains as it was found.
@@ -226,6 +239,7 @@ type FoundBoard struct {
 }
 
 // Found is what a reading of a system means.
+// It knows nothing of what is meant; Overlay puts both together.
 type Found struct {
 	// of sets of values: by domain, *.domain for those below, # and the id of a space there, @ and an address of ours
 	Charters map[string]map[catalogue.RuleID]Range
@@ -238,6 +252,7 @@ type Found struct {
 
 // From says what a reading means. What is not there, or said in words that the dialect does not know,
 // is unread: nothing is known of it.
+// Nothing is guessed: a word that is not known is no value.
 func (d *Dialect) From(read map[string]string) *Found {
 	f := &Found{Values: map[catalogue.RuleID]Range{}, Limits: map[catalogue.RuleID]Range{}}
 	for i := range d.Dials {
@@ -261,6 +276,8 @@ func (d *Dialect) From(read map[string]string) *Found {
 	}
 	d.readCharters(read, f)
 	asks := map[string]bool{}
+	// A system that asks us and refuses when nobody answers can let nothing through that we would
+	// not.
 	for _, l := range d.Lives {
 		if read[l.Path] != l.On {
 			continue
@@ -291,6 +308,7 @@ func (d *Dialect) From(read map[string]string) *Found {
 }
 
 // Rules lists the rules that a reading speaks of: of those, no place says anything that counts there.
+// They are in the order of the catalogue.
 func (f *Found) Rules() (out []catalogue.RuleID) {
 	for r := range f.Values {
 		out = append(out, r)
@@ -308,10 +326,13 @@ func (f *Found) Rules() (out []catalogue.RuleID) {
 // its tightest. What the reading says nothing about stays as meant. Values of partners, people and
 // places do not count for the rules that it speaks of: a system with one value for everybody does not
 // know them; callers drop those of places (Rules) and put those there that were found (Spaces).
+// The engine then answers for the system as it does for us, and the difference of the two answers
+// is what the page of a system shows: what is open there and should not be, and the other way.
 func Overlay(policy *world.World, f *Found, most bool, n Names) *world.World {
 	w := *policy
 	pick := func(x Range) catalogue.Value { return x.pick(most) }
 	w.Rules = slices.Clone(policy.Rules)
+	// A value that was found bounds itself: what was meant above it does not count there.
 	set := func(r *catalogue.Rule, limit, def catalogue.Value) {
 		i := slices.IndexFunc(w.Rules, func(x world.RuleSetting) bool { return x.Rule == r.ID })
 		if i < 0 {
@@ -363,6 +384,7 @@ func Overlay(policy *world.World, f *Found, most bool, n Names) *world.World {
 		}
 	}
 	ours := f.Rules()
+	// What partners and exceptions say of rules that the system holds for everybody.
 	strip := func(list []world.Setting) []world.Setting {
 		return slices.DeleteFunc(slices.Clone(list), func(s world.Setting) bool { return slices.Contains(ours, s.Rule) })
 	}
@@ -383,6 +405,7 @@ func Overlay(policy *world.World, f *Found, most bool, n Names) *world.World {
 }
 
 // level is what a list comes to for whom nobody named.
+// "All but these" lets anybody else through; an empty list of those alone nobody.
 func (b *FoundBoard) level() catalogue.Value {
 	switch {
 	case b.But:
@@ -402,6 +425,7 @@ func (b *FoundBoard) shut(p *world.Partner) {
 }
 
 // stillIn notes for what a partner that is suspended or has ended is let through all the same.
+// A suspended partner that still stands on a list there is let in there; that must be found.
 func (f *Found) stillIn(p *world.Partner, most bool) {
 	for i := range f.Boards { // what another system lets through stays
 		b := &f.Boards[i]
@@ -452,6 +476,7 @@ func (b *FoundBoard) open(p *world.Partner, most bool) {
 
 // has reports whether a list holds an entry: by its name, or by one above it that takes those below
 // along; with its subdomains only where those are taken along too.
+// A longer name that is taken out again counts before one that takes it along.
 func (b *FoundBoard) has(e world.Entry) bool {
 	name := e.Domain.String()
 	plain, below := false, false
@@ -472,6 +497,7 @@ func (b *FoundBoard) has(e world.Entry) bool {
 }
 
 // Turn says which way a change of a setting goes.
+// Whatever may loosen is weighed before it is written; what only tightens goes at once.
 type Turn string
 
 // A change of words alone loosens nothing and tightens nothing.
@@ -484,6 +510,7 @@ const (
 )
 
 // Step is one setting that is to be written: its value there, and the one that it gets.
+// Was is empty where there is nothing yet.
 type Step struct {
 	Path, Was, Becomes string
 	Turn               Turn
@@ -500,6 +527,7 @@ func (d *Dialect) Steps(read map[string]string, meant []Setting) (out []Step) {
 }
 
 // Turn says which way a setting goes from one value to another.
+// Words are compared by what they may mean at the least and at the most.
 func (d *Dialect) Turn(path, was, becomes string) Turn {
 	if IsSet(path) {
 		return d.turnCharter(was, becomes)
@@ -534,6 +562,8 @@ func (d *Dialect) Turn(path, was, becomes string) Turn {
 		if err0 != nil || err1 != nil || !known(m0) || !known(m1) {
 			return Unclear
 		}
+		// A name that comes onto a list of those alone loosens; one that is taken out of it again
+		// tightens.
 		missing := func(of, in []string, out bool) bool { // those named, or taken out again
 			return slices.ContainsFunc(of, func(x string) bool { return strings.HasPrefix(x, not) == out && !slices.Contains(in, x) })
 		}
@@ -562,6 +592,7 @@ type Opened struct {
 }
 
 // Taken is what a system holds, as policy.
+// It becomes a draft: nothing is published by it.
 type Taken struct {
 	Rules  []world.RuleSetting
 	Opened []Opened
@@ -570,6 +601,7 @@ type Taken struct {
 
 // Take turns what a system holds otherwise than meant into policy, in its loosest faithful reading:
 // the value where no place says anything, and openings of partners. With path only that setting.
+// A limit is moved along where the value would be looser than it.
 func (d *Dialect) Take(m *Meant, read map[string]string, path string) *Taken {
 	out := &Taken{}
 	f := d.From(read)
@@ -678,6 +710,7 @@ func (d *Dialect) Take(m *Meant, read map[string]string, path string) *Taken {
 	return out
 }
 
+// turnOf puts what was found of the parts together.
 func turnOf(loosens, tightens bool) Turn {
 	switch {
 	case loosens && tightens:

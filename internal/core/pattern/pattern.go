@@ -8,12 +8,14 @@ import (
 )
 
 // Item is something that a space begins with.
+// Its id is made when the space is.
 type Item struct {
 	Kind catalogue.ResourceKind
 	Name string
 }
 
 // Pattern is a kind of space ready made.
+// A pattern is a proposal: everything in it can be changed before the space is made and afterwards.
 type Pattern struct {
 	Name  string // by which it is asked for
 	Title string
@@ -29,6 +31,7 @@ type Pattern struct {
 	Role catalogue.Role // that who is invited gets, where nothing else is said
 }
 
+// rules makes settings of pairs of a name and a word; a wrong one stops the program.
 func rules(pairs ...string) (out []world.Setting) {
 	for i := 0; i < len(pairs); i += 2 {
 		r, ok := catalogue.RuleByName(pairs[i])
@@ -44,6 +47,7 @@ func rules(pairs ...string) (out []world.Setting) {
 	return
 }
 
+// Each is tried by a test: what it says outsiders can do is asked of the engine.
 var all = []Pattern{
 	{
 		Name: "work", Title: "A place to work together", Says: "Guests write in the channel, edit files, pages and tasks. They pass nothing on.",

@@ -14,6 +14,7 @@ import (
 )
 
 // Kind names a kind of change, from the narrowest as far as kinds alone tell it.
+// Kinds are written in advice, in drafts and in the journal.
 type Kind string
 
 // The kinds of change.
@@ -43,6 +44,8 @@ const (
 )
 
 // width orders kinds from the narrowest.
+// What concerns one person and one thing is narrowest, what concerns everybody widest. What an
+// option really opens is counted by Weigh; this only decides what is tried first.
 var width = map[Kind]int{
 	Activate:      0,
 	Extend:        0,
@@ -69,6 +72,7 @@ var width = map[Kind]int{
 }
 
 // Change is one change, as data: what is not of its kind is empty.
+// It can be applied to a snapshot, written into a draft, or sent as a call; the caller knows how.
 type Change struct {
 	Kind Kind
 	Side engine.Side
@@ -111,6 +115,7 @@ func (c *Change) Policy() bool {
 }
 
 // Text says the change in a sentence.
+// It is an imperative to whoever can do it, or tells what somebody else does.
 func (c *Change) Text() string {
 	value := func() string { return c.Rule.String() + " to " + c.Rule.Get().Scale.Format(c.Value) }
 	about := c.Name
@@ -196,6 +201,7 @@ func (c *Change) towards() world.PartyRef {
 	return world.PartyRef{Partner: c.Partner, Address: c.Party}
 }
 
+// whom says whom a change is about.
 func (c *Change) whom() string {
 	switch {
 	case c.Partner != "":
@@ -226,6 +232,7 @@ func (c *Change) id() string {
 	)
 }
 
+// valid reports whether a value is on a scale.
 func valid(scale *catalogue.Scale, v catalogue.Value) bool {
 	if scale.Shape == catalogue.Days {
 		return true
@@ -238,6 +245,7 @@ func valid(scale *catalogue.Scale, v catalogue.Value) bool {
 	return false
 }
 
+// partnerName is the name of a partner, or its id.
 func partnerName(s *engine.Snapshot, id string) string {
 	ps := s.Policy().Partners
 	for i := range ps {
@@ -249,6 +257,7 @@ func partnerName(s *engine.Snapshot, id string) string {
 }
 
 // Apply returns a snapshot as changes would make it.
+// Each kind of change is one call of an Editor aside; nothing is published.
 func Apply(s *engine.Snapshot, set []Change, at moment.Moment) *engine.Snapshot {
 	if len(set) == 0 {
 		return s
@@ -308,9 +317,12 @@ func (c *Change) end(at moment.Moment) moment.Moment {
 
 // PolicyWith returns a policy as the changes of a set that are policy would make it, with
 // what partners' own sides would say; the same where there are none.
+// It is what a draft with these changes would hold.
 func PolicyWith(p *world.World, set []Change, at moment.Moment) *world.World {
 	part := &world.World{}
 	bars := map[string]bool{}
+	// The partner in the part that is merged over the policy, copied when it is first needed; nil
+	// for none.
 	partner := func(id string) *world.Partner {
 		for i := range part.Partners {
 			if part.Partners[i].ID == id {
@@ -328,6 +340,7 @@ func PolicyWith(p *world.World, set []Change, at moment.Moment) *world.World {
 		}
 		return nil
 	}
+	// The same for a rule.
 	rule := func(r catalogue.RuleID) *world.RuleSetting {
 		for i := range part.Rules {
 			if part.Rules[i].Rule == r {
@@ -487,6 +500,7 @@ func PolicyWith(p *world.World, set []Change, at moment.Moment) *world.World {
 }
 
 // partnerID names the partner that is made of a domain.
+// Names of domains hold nothing else that an id may not.
 func partnerID(d addr.Domain) string { return strings.ReplaceAll(d.String(), ".", "-") }
 
 // ExceptionID names the exception that a change proposes.

@@ -14,6 +14,7 @@ import (
 )
 
 // option makes a set as small as it can be and names it.
+// Changes are left out one by one as long as the answer stays yes; what remains is needed.
 func (f *finder) option(set []Change, ans *engine.Answer) *Option {
 	for i := 0; i < len(set); {
 		less := append(append([]Change(nil), set[:i]...), set[i+1:]...)
@@ -35,6 +36,7 @@ func (f *finder) option(set []Change, ans *engine.Answer) *Option {
 	sort.Sort(sort.Reverse(sort.IntSlice(o.Width)))
 	sort.Strings(ids)
 	sum := sha256.Sum256([]byte(strings.Join(ids, "\n")))
+	// The same set has the same id in every run, so that a call can name it.
 	o.ID = hex.EncodeToString(sum[:6])
 	return o
 }
@@ -53,6 +55,8 @@ func (f *finder) outside() addr.Address {
 }
 
 // against lists what helps against a cause, each a list of changes, the narrowest first.
+// Each code of a refusal has its ways; a rule that falls short has those of its layers. What is not
+// here, nothing helps against.
 func (f *finder) against(s *engine.Snapshot, c *engine.Cause) [][]Change {
 	one := func(x Change) [][]Change { return [][]Change{{x}} }
 	who := c.WhoText()
@@ -65,6 +69,7 @@ func (f *finder) against(s *engine.Snapshot, c *engine.Cause) [][]Change {
 	case catalogue.RecordSuspended:
 		back := Change{Kind: Activate, Who: administrator, Party: f.party(c)}
 		more := Change{Kind: Extend, Who: administrator, Party: f.party(c), Until: f.r.Until}
+		// Whose term is over would be suspended again at once.
 		for _, set := range [][]Change{{back}, {more, back}} { // whose term or end is over, too, needs more time
 			if sp, _, err := f.as(s, set); err == nil {
 				if state, _, _, ok := sp.StateOf(sp.PartyOf(back.Party), f.q.At); ok && state != world.StateSuspended {
@@ -90,6 +95,8 @@ func (f *finder) against(s *engine.Snapshot, c *engine.Cause) [][]Change {
 			return nil
 		}
 		return append(f.rule(s, c.Chain, c.Needed), f.rule(s, c.Chain, c.Needed+1)...)
+	// A domain below a partner's is likely theirs; else a partner is made of it; else the level is
+	// raised.
 	case catalogue.NotListed:
 		var out [][]Change
 		if m := s.Match(f.partyOf(c)); !m.Private && !m.Own && m.Partner == nil {
@@ -195,6 +202,7 @@ func (f *finder) partyOf(c *engine.Cause) addr.Address {
 	return f.outside()
 }
 
+// The cause names them; else whom the question is about.
 func (f *finder) party(c *engine.Cause) addr.Address {
 	if a, err := addr.Parse(c.A); err == nil {
 		return a
@@ -217,6 +225,7 @@ func (f *finder) space(s *engine.Snapshot) world.Resource {
 	return world.Resource{}
 }
 
+// owner is who can settle something in the space: its owner, else an administrator.
 func (f *finder) owner(s *engine.Snapshot) string {
 	if o := s.OwnerOf(f.space(s).ID); o != "" {
 		return "owner:" + o
@@ -225,6 +234,7 @@ func (f *finder) owner(s *engine.Snapshot) string {
 }
 
 // grants lists roles that would be enough: on the item, on its space, through a group.
+// At each place the lowest role that is enough is tried, and groups that give it.
 func (f *finder) grants(s *engine.Snapshot) (out [][]Change) {
 	who := f.outside()
 	if f.q.Subject.Kind != engine.ByAddress || who.IsZero() {
@@ -262,6 +272,7 @@ func (f *finder) grants(s *engine.Snapshot) (out [][]Change) {
 
 // as returns what to ask of which snapshot as if changes were made: what would be given
 // is supposed with the question, which copies nothing of the world.
+// With a record that has to be brought back the change is made in earnest, aside.
 func (f *finder) as(s *engine.Snapshot, set []Change) (*engine.Snapshot, engine.Question, error) {
 	q := f.q
 	x := engine.Suppose{Stranger: q.Stranger}
@@ -310,6 +321,8 @@ func (f *finder) passes(s *engine.Snapshot, x Change, g catalogue.Gate) bool {
 
 // rule lists the ways in which a rule reaches a value in a context: every layer that says
 // something tighter is loosened, and where none says anything one of them does.
+// base is what has to be loosened in any case; the ways differ in which layer speaks where none
+// does.
 func (f *finder) rule(s *engine.Snapshot, c *engine.Chain, need catalogue.Value) (out [][]Change) {
 	if c == nil {
 		return nil
@@ -331,6 +344,7 @@ func (f *finder) rule(s *engine.Snapshot, c *engine.Chain, need catalogue.Value)
 		base = append(base, Change{Kind: RaiseLimit, Who: administrator, Rule: c.Rule, Value: to(c.Steps[engine.LimitLayer].Value)})
 	}
 	layers := []engine.LayerName{engine.ItemLayer, engine.PeopleLayer, engine.SpaceLayer, engine.PartnerLayer}
+	// The change that makes a layer say it; false where there is no such layer here.
 	at := func(l engine.LayerName) (Change, bool) {
 		step := &c.Steps[l]
 		held, need := step.Held == need, to(step.Value)

@@ -12,6 +12,7 @@ import (
 )
 
 // Option is a complete set of changes that gives a yes.
+// It was tried: with these changes the answer is yes, without any one of them no.
 type Option struct {
 	ID         string
 	Account    engine.Account
@@ -21,6 +22,7 @@ type Option struct {
 }
 
 // Hopeless is what no change of this kind helps against.
+// It is told only where no option was found.
 type Hopeless struct {
 	Account engine.Account
 	Cause   engine.Cause
@@ -34,6 +36,7 @@ type Request struct {
 }
 
 // finder looks for remedies on one snapshot.
+// q is the question for the account that is being helped.
 type finder struct {
 	s *engine.Snapshot
 	r *Request
@@ -45,6 +48,8 @@ type finder struct {
 // Find finds the sets of changes that would make a question a yes, the narrowest first
 // as far as kinds tell it, and what nothing helps against. A question that is a yes has
 // none. An error is a *engine.WrongUse.
+// For each account the narrowest remedy of each cause is taken first; then each cause is given its
+// other remedies in turn.
 func Find(s *engine.Snapshot, r Request) ([]Option, []Hopeless, error) {
 	ans, err := s.Explain(&r.Question)
 	if err != nil || ans.Yes() {
@@ -89,6 +94,7 @@ func Find(s *engine.Snapshot, r Request) ([]Option, []Hopeless, error) {
 }
 
 // minimal leaves out options that hold all of another, or the same with a looser value.
+// The order stays.
 func minimal(list []Option) []Option {
 	var out []Option
 next:
@@ -123,6 +129,7 @@ next:
 	return true
 }
 
+// The widest changes are compared first, then the next.
 func narrower(a, b *Option) bool {
 	for i := 0; i < len(a.Width) && i < len(b.Width); i++ {
 		if a.Width[i] != b.Width[i] {
@@ -133,6 +140,7 @@ func narrower(a, b *Option) bool {
 }
 
 // choice is a cause that more than one change helps against.
+// n is how many ways there are.
 type choice struct {
 	key string
 	n   int
@@ -140,6 +148,8 @@ type choice struct {
 
 // solve collects changes cause by cause until the question is a yes, taking for each
 // cause the narrowest, or what picked says.
+// Some refusals only show once others are gone, so it goes in rounds; twelve are more than there
+// are gates.
 func (f *finder) solve(picked map[string]int) (*Option, []choice) {
 	var set []Change
 	var choices []choice
@@ -164,6 +174,7 @@ func (f *finder) solve(picked map[string]int) (*Option, []choice) {
 				if !c.Refuses {
 					continue
 				}
+				// A cause is known again by what it is about.
 				key := c.Code.String()
 				if c.Chain != nil {
 					key += " " + c.Chain.Rule.String() + " " + c.Chain.Steps[engine.PeopleLayer].Where

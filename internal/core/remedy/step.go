@@ -10,6 +10,7 @@ import (
 // of which it was tried that, once they are made, the cause refuses no more. Known is false
 // where no change that this package knows could be against such a cause; then nothing was
 // tried.
+// It is the next step beside a single cause, where Find is about all of them.
 func Step(
 	s *engine.Snapshot,
 	q *engine.Question,
@@ -60,6 +61,7 @@ func ofKey(c catalogue.Code) bool {
 }
 
 // same reports whether two causes are of one thing.
+// The same rule, or the same key of a partner.
 func same(a, b *engine.Cause) bool {
 	if (a.Chain == nil) != (b.Chain == nil) || a.Key != b.Key || a.B != b.B && a.Chain == nil {
 		return false

@@ -10,9 +10,11 @@ import (
 )
 
 // formula holds what a formula begins with, in wide letters too.
+// Spreadsheets take each of these at the beginning of a cell for a formula, and some would run it.
 const formula = "=+-@\t\r\n＝＋－＠"
 
 // begins reports whether a cell begins as a formula does, apostrophes before it aside.
+// Control characters count because programs skip them.
 func begins(cell string) bool {
 	for _, c := range strings.TrimLeft(cell, "'") {
 		return strings.ContainsRune(formula, c)
@@ -21,6 +23,8 @@ func begins(cell string) bool {
 }
 
 // Tame returns a cell as no spreadsheet computes it.
+// A cell that already has apostrophes before a formula gets one more, so that Plain gives back
+// exactly what there was.
 func Tame(cell string) string {
 	if begins(cell) {
 		return "'" + cell
@@ -65,6 +69,7 @@ func (w *Writer) Error() error { return w.w.Error() }
 type Reader struct{ *csv.Reader }
 
 // NewReader returns a reader whose lines may differ in length.
+// What is missing at the end of a line is empty to whoever reads columns by name.
 func NewReader(r io.Reader) *Reader {
 	c := csv.NewReader(r)
 	c.FieldsPerRecord = -1

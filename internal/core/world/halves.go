@@ -9,6 +9,7 @@ import (
 )
 
 // Level is the scale of the rules of domains (model §2).
+// It is the scale of the catalogue under names, for whoever compares halves.
 type Level uint8
 
 // The levels, from the tightest to the loosest.
@@ -22,6 +23,7 @@ const (
 var LevelNames = []string{"closed", "listed", "any"}
 
 // Because says why our side is open or is not.
+// It decides what an administrator would have to do to open it.
 type Because uint8
 
 // By name: the partner is opened, or closed, for it. By level: the rules of domains
@@ -38,6 +40,7 @@ const (
 var BecauseNames = []string{"by_name", "by_level", "not_listed", "by_standing"}
 
 // OurKey is our half of one key.
+// It is made by the engine from rules and openings.
 type OurKey struct {
 	Opens    bool
 	Because  Because
@@ -49,6 +52,7 @@ type OurKey struct {
 type Side struct{ Keys [catalogue.NumKeys]OurKey }
 
 // Half is both halves of one service and direction of a partner.
+// A partner has fourteen of them, seven services in two directions.
 type Half struct {
 	Key      catalogue.Key
 	Ours     OurKey
@@ -65,6 +69,7 @@ type Half struct {
 func (h *Half) Said() bool { return h.Opening != OpenUnset || h.Known }
 
 // Joint says what the two halves come to.
+// It tells whose turn it is.
 type Joint uint8
 
 // Shut: neither side opens it by name, or the partner's standing closes everything. Open: both do. Unconfirmed: ours is open and theirs

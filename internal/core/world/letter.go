@@ -14,6 +14,7 @@ import (
 // day of the letter or later is an answer to it, and what admits less than our side
 // allows is none. done is false while something is
 // not answered.
+// zone is that of the organisation, for what was said on the day of the letter.
 func (l *Letter) Settle(p *Partner, side Side, zone *time.Location) (a Answer, when moment.Moment, done bool) {
 	if l.Answer != NoAnswer {
 		return l.Answer, l.Answered, false

@@ -10,6 +10,7 @@ import (
 )
 
 // Limits returns the limit of every rule once part is laid over base.
+// What neither says is as the catalogue begins.
 func Limits(base, part *World) [catalogue.NumRules]catalogue.Value {
 	var out [catalogue.NumRules]catalogue.Value
 	for i, r := range catalogue.Rules() {
@@ -29,6 +30,7 @@ func Limits(base, part *World) [catalogue.NumRules]catalogue.Value {
 // and inventory are merged by id and key; an item stays where part does not speak
 // of it. Values of lower layers that a lowered limit makes too loose become held
 // back.
+// It is what a file that is loaded, a draft and a published change have in common.
 func Merge(base, part *World) *World {
 	out := *base
 	if part.Organisation != nil {
@@ -37,6 +39,7 @@ func Merge(base, part *World) *World {
 	if part.Settings != nil {
 		out.Settings = part.Settings
 	}
+	// Every list whose entries have an ID, those that are added to World later included.
 	mergeByID(reflect.ValueOf(&out.Policy).Elem(), reflect.ValueOf(&part.Policy).Elem())
 	mergeByID(reflect.ValueOf(&out.Inventory).Elem(), reflect.ValueOf(&part.Inventory).Elem())
 	out.Rules = mergeRules(base.Rules, part.Rules)
@@ -66,6 +69,7 @@ func Merge(base, part *World) *World {
 		func(x *DatesFrom) string { return x.For() },
 		func(old, new *DatesFrom) { new.From, new.Mail = max(old.From, new.From), max(old.Mail, new.Mail) },
 	)
+	// Any of them may have been lowered, and by the part's own rules.
 	limits := Limits(&out, &World{})
 	out.Partners = holding(out.Partners, func(p Partner) (Partner, bool) {
 		rules := HoldBack(p.Rules, limits)
@@ -120,6 +124,7 @@ func holding[T any](list []T, hold func(T) (T, bool)) []T {
 func differs(a, b []Setting) bool { return len(a) > 0 && &a[0] != &b[0] }
 
 // GrantKey is what a grant is known by (model §6).
+// Two grants that differ in their ends alone are one grant, given another end.
 type GrantKey struct {
 	Party    string
 	Resource Resource
@@ -132,6 +137,7 @@ func (g *Grant) Key() GrantKey { return GrantKey{g.Party(), g.Resource, g.Role, 
 
 // mergeSpaces merges spaces and their items, which are known by ids of their
 // own and may move.
+// An item that part names in another space is taken out of the one where it was.
 func mergeSpaces(base, part []Space) []Space {
 	switch {
 	case len(part) == 0:
@@ -163,6 +169,8 @@ func mergeSpaces(base, part []Space) []Space {
 	})
 }
 
+// upsert replaces those of base that have the key of one of part, and puts the others behind them.
+// keep takes over what part does not say.
 func upsert[T any, K comparable](base, part []T, key func(*T) K, keep func(old, new *T)) []T {
 	switch {
 	case len(part) == 0:
@@ -226,6 +234,7 @@ func mergeByID(out, part reflect.Value) {
 	}
 }
 
+// Limit and default of a rule are merged each by itself.
 func mergeRules(base, part []RuleSetting) []RuleSetting {
 	var all [catalogue.NumRules]*RuleSetting
 	for _, w := range [][]RuleSetting{base, part} {
@@ -262,6 +271,8 @@ func mergeRules(base, part []RuleSetting) []RuleSetting {
 				counting = r.Scale.Tightest()
 			}
 		}
+		// What was said is kept, and comes back when the limit is raised again and somebody
+		// releases it.
 		if r.Scale.Looser(counting, limit) { // the limit was lowered below it
 			s.Default, s.Held, s.Counts = said, true, r.Scale.Tighter(counting, limit)
 		}
@@ -298,6 +309,7 @@ type Watch struct {
 	similar map[string][]watched
 }
 
+// watched is a domain that others may be mistaken for.
 type watched struct {
 	domain  addr.Domain
 	partner int // index, or -1 for ours
@@ -330,6 +342,7 @@ func NewWatch(w *World, judged ...string) *Watch {
 	return x
 }
 
+// notice keeps a domain by the keys under which look-alikes find it.
 func (x *Watch) notice(d addr.Domain, partner int) {
 	for _, k := range d.Neighbours() {
 		x.similar[k] = append(x.similar[k], watched{d, partner})
@@ -361,6 +374,7 @@ func (x *Watch) yields(partner string, i int) bool {
 // Refuse says why a domain cannot be one of a partner's, or returns "": one of
 // our own, a public suffix, a personal domain, another partner's, or a
 // look-alike that was not said twice (model §2).
+// It is a sentence for whoever entered the domain.
 func (x *Watch) Refuse(partner string, e Entry) string {
 	d := e.Domain
 	if d.IsPublicSuffix() {

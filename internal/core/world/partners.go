@@ -10,6 +10,7 @@ import (
 )
 
 // Moved is a world whose partners were put together or taken apart.
+// Everything that a reader would want to know before two partners become one.
 type Moved struct {
 	World   *World       // all of it: policy, stances, spaces and letters
 	Spaces  []string     // ids of the spaces that named a partner and name another or one more now
@@ -22,11 +23,13 @@ type Moved struct {
 
 // Difference is one thing that a partner's record says and another's says
 // otherwise.
+// The words are those of the file format.
 type Difference struct {
 	What        string // standing, opened chat.in, rule spaces.pages, stance chat.in
 	Was, Become string
 }
 
+// partnerAt returns the place of a partner; -1 for none.
 func partnerAt(w *World, id string) int {
 	return slices.IndexFunc(w.Partners, func(p Partner) bool { return p.ID == id })
 }
@@ -35,6 +38,7 @@ func partnerAt(w *World, id string) int {
 // whatever names from names into instead, and from is no more. The record of into
 // counts for everybody: its standing, openings, rules and stances stay as they
 // are, so that nothing opens by being put together that into was not opened for.
+// An error says what of the two ids is wrong.
 func JoinPartners(w *World, from, into string) (*Moved, error) {
 	i, j := partnerAt(w, from), partnerAt(w, into)
 	switch {
@@ -89,6 +93,7 @@ func JoinPartners(w *World, from, into string) (*Moved, error) {
 // openings, rules and stances, so that nobody's reach changes by it. An entry may
 // also lie below a domain that the partner has with its subdomains. At least one
 // domain stays.
+// An error says which domain cannot be taken off, and why.
 func SplitPartner(w *World, from string, entries []Entry, id, name string) (*Moved, error) {
 	i := partnerAt(w, from)
 	switch {
@@ -244,6 +249,7 @@ func (m *Moved) grants(from, into string, both bool) {
 	w.Grants = all
 }
 
+// renamed puts into in the place of from, or beside it; false where from is not in the list.
 func renamed[T comparable](list []T, from, into T, both bool) ([]T, bool) {
 	i := slices.Index(list, from)
 	if i < 0 {

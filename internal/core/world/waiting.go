@@ -9,6 +9,7 @@ import (
 // What waits for an answer: no question is asked of it, and it goes along where a world is moved.
 
 // BundleRequest is a bundle that is asked for, and that nobody has given or refused yet (practice §1).
+// It becomes a Holding once all its steps are given.
 type BundleRequest struct {
 	ID      string
 	Bundle  string
@@ -37,6 +38,7 @@ type ApprovalStep struct {
 }
 
 // Round is a round of review that is not over (practice §2).
+// A round that is over is in the journal.
 type Round struct {
 	ID, Name               string
 	Partner, Space, Bundle string // what it is about; all empty for everything

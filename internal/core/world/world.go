@@ -12,12 +12,14 @@ import (
 
 // World is policy and inventory together (model §6), each list in the order of
 // its file, keys unique within it.
+// A file may hold a part of it; whatever it leaves out is nil or empty.
 type World struct {
 	Policy
 	Inventory
 }
 
 // Policy is what is weighed in drafts and published as revisions.
+// A change of it is drafted, weighed, perhaps confirmed by a second person, and can be taken back.
 type Policy struct {
 	Organisation *Organisation // nil where a file leaves it out
 	Settings     *Settings     // nil where a file leaves them out
@@ -31,6 +33,7 @@ type Policy struct {
 }
 
 // Inventory is what there is and what happens to it, which changes at once.
+// A change of it has a journal entry of its own and is in force at once.
 type Inventory struct {
 	People      []Person
 	Groups      []Group
@@ -75,6 +78,7 @@ func (d *DatesFrom) For() string {
 }
 
 // Organisation is the one whose suite is governed.
+// Its zone decides when a day ends; UTC where none is said.
 type Organisation struct {
 	Name      string
 	Domains   []Entry
@@ -83,6 +87,7 @@ type Organisation struct {
 }
 
 // Settings are numbers of the service itself that policy decides.
+// Numbers of days and messages; Unset or zero are those of a new installation.
 type Settings struct {
 	StanceDays catalogue.Value // after so many days an admitting stance counts as unknown
 	ForgetDays catalogue.Value // after so many days a removed record is known by a pseudonym alone
@@ -99,6 +104,7 @@ type Settings struct {
 }
 
 // SecondFactor is who has to prove who they are by a second factor.
+// It is about accounts of this service, not about guests.
 type SecondFactor uint8
 
 // Who has to.
@@ -131,6 +137,7 @@ func (x *SignUp) In(language string) []string {
 }
 
 // Sightings says whether we are told when guests were last seen; where not, nobody is idle.
+// Ending access for not being seen needs somebody who sees.
 type Sightings uint8
 
 // A file tells sightings where it does not say otherwise; a new installation does not, until
@@ -144,6 +151,7 @@ const (
 var SightingsNames = []string{"told", "none"}
 
 // The settings of a new installation.
+// A day's brake is for an installation of some thousand guests; a larger one sets its own.
 const (
 	StartStanceDays catalogue.Value = 180
 	StartForgetDays catalogue.Value = 365
@@ -167,6 +175,7 @@ func (w *World) SettingsNow() Settings {
 }
 
 // Entry is a domain, exact unless it says subdomains.
+// Subdomains means names below it at any depth, and the domain itself.
 type Entry struct {
 	Domain     addr.Domain
 	Subdomains bool
@@ -189,6 +198,7 @@ func (b *Bar) Key() string {
 }
 
 // Setting is one value that a layer gives a rule. A held value does not count.
+// Held means that it is looser than the limit and waits.
 type Setting struct {
 	Rule  catalogue.RuleID
 	Value catalogue.Value
@@ -206,6 +216,7 @@ type RuleSetting struct {
 }
 
 // Opening is what a partner is opened for: unset, yes or no.
+// What unset comes to depends on the level that a rule asks: see Level.
 type Opening uint8
 
 // The three openings.
@@ -216,6 +227,7 @@ const (
 )
 
 // Standing of a partner.
+// Suspended stops everything and forgets nothing; ended closes what dates of its people say.
 type Standing uint8
 
 // The standings of model §1.
@@ -229,6 +241,7 @@ const (
 var StandingNames = []string{"active", "suspended", "ended"}
 
 // Partner is an outside organisation we keep a record of.
+// Its people are whoever has an address at its domains; nobody is entered one by one.
 type Partner struct {
 	ID             string
 	Name           string
@@ -257,6 +270,7 @@ type Partner struct {
 
 // Letter is a request to a partner's administrator to admit something, and what
 // became of it.
+// It is open until the stance of its partner answers every key.
 type Letter struct {
 	ID       string
 	Partner  string
@@ -272,6 +286,7 @@ type Letter struct {
 
 // Statement is what is known of a partner's signed statement: the newest that was
 // taken, and what went wrong since.
+// Signatures are checked where it is fetched.
 type Statement struct {
 	Partner string
 	Keys    []string      // thumbprints (RFC 7638) that may sign: pinned, and announced by what they signed
@@ -298,6 +313,7 @@ const (
 var AnswerNames = []string{"open", "admitted", "refused", "withdrawn"}
 
 // Stance is what a partner's side says about a key, as far as we know.
+// An admission grows old, a refusal does not.
 type Stance struct {
 	Key      catalogue.Key
 	Says     Says
@@ -325,6 +341,7 @@ var SaysNames = []string{"unknown", "admits", "refuses"}
 var Sources = []string{"recorded", "statement", "trial", "attempt"}
 
 // PartyRef names parties: a partner, an exact domain, a group or an address.
+// Exactly one of the four is set, and with none it is nobody.
 type PartyRef struct {
 	Partner string
 	Domain  addr.Domain
@@ -346,6 +363,7 @@ func (p PartyRef) String() string {
 }
 
 // Exception is a few rule values for named people or groups.
+// It is for people of ours or for groups of them, towards parties, for a time.
 type Exception struct {
 	ID          string
 	People      []string
@@ -363,6 +381,8 @@ type Gift struct {
 }
 
 // Bundle is a set of gifts that people of certain partners may ask for (practice §1).
+// Who holds it holds what is in it at any moment: a change of the bundle is a change for all of
+// them.
 type Bundle struct {
 	ID         string
 	Name       string
@@ -402,6 +422,7 @@ const (
 )
 
 // Holding is a bundle that was given to somebody. What it grants follows at any moment from the bundle then in force.
+// A round of review may make it narrower, which is what Less says.
 type Holding struct {
 	Party       addr.Address
 	Bundle      string
@@ -492,6 +513,7 @@ const (
 var ExpectSortNames = []string{"never", "always", "only", "only_until", "at_most", "condition"}
 
 // PersonRole is a set of the roles a person may have.
+// They are roles in the suite's governance, and not of this service's accounts.
 type PersonRole uint8
 
 // The roles of a person of ours, as bits.
@@ -507,6 +529,7 @@ const (
 var PersonRoleNames = []string{"administrator", "auditor", "keeper", "introducer", "sharer"}
 
 // Person is somebody of our own organisation.
+// People are never removed while something names them: they leave.
 type Person struct {
 	ID      string
 	Name    string
@@ -520,6 +543,7 @@ type Person struct {
 }
 
 // Group holds people of ours, who say so themselves, and parties.
+// It may hold grants, which count for its parties, and stand in exceptions, for its people.
 type Group struct {
 	ID      string
 	Name    string
@@ -556,6 +580,7 @@ func (m Member) String() string {
 }
 
 // Space is a container whose members share what is in it.
+// Who belongs to it of ours is in Owners and Members; who from outside follows from grants.
 type Space struct {
 	ID           string
 	Name         string
@@ -571,6 +596,7 @@ type Space struct {
 }
 
 // Item is something in a space.
+// A private item opens for those alone who hold a grant on it.
 type Item struct {
 	ID      string
 	Space   string
@@ -589,6 +615,7 @@ type DomainList struct {
 }
 
 // Meeting is a meeting of ours.
+// Its door is open to whoever the rules and its domains admit; a space is needed for roles in it.
 type Meeting struct {
 	ID            string
 	Name          string
@@ -659,6 +686,8 @@ const (
 var LicenceNames = []string{LicenceNone: "none", LicenceOurs: "ours", LicenceTheirs: "theirs"}
 
 // Guest is a record of a party.
+// What somebody was given is in grants; a record says that they are known, who answers for them,
+// and until when.
 type Guest struct {
 	Address    addr.Address
 	Name       string
@@ -695,6 +724,7 @@ type Resource struct {
 func (r Resource) String() string { return r.Kind.String() + ":" + r.ID }
 
 // Grant is a party's role on a resource.
+// Its key is whom, on what, with which role and from when.
 type Grant struct {
 	Address     addr.Address // zero where another of the four is set
 	Group       string
@@ -731,6 +761,7 @@ func (g *Grant) Holder() PartyRef {
 func (g *Grant) ToMany() bool { return g.Partner != "" || !g.Domain.IsZero() }
 
 // Link is a secret address that opens one item.
+// One for whoever holds it is nobody's; one that names people gives them what a grant would.
 type Link struct {
 	ID       string
 	Item     Resource
@@ -747,6 +778,7 @@ type Link struct {
 func (l *Link) Bearer() bool { return l.For == nil }
 
 // Forwarder sends a person's mail outside automatically.
+// SetBy says who set it up, which a rule may ask.
 type Forwarder struct {
 	Mailbox  string
 	To       addr.Address
@@ -755,6 +787,7 @@ type Forwarder struct {
 }
 
 // Contact is an agreement between a person and a party to see each other.
+// One that is not accepted counts for nothing.
 type Contact struct {
 	Person   string
 	Party    addr.Address
