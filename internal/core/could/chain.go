@@ -136,6 +136,9 @@ func (f *finder) find() *Chain {
 		f.others()
 		best = f.fewest(Most)
 	}
+	if best == nil && f.together() { // through several places at once
+		best = f.fewest(Most)
+	}
 	if best == nil {
 		// No chain of at most Most acts: is there a longer one, or none that these acts make?
 		return &Chain{Longer: f.witness() != nil}
@@ -220,7 +223,54 @@ func (f *finder) witness() *witness {
 	}
 	f.forget(here)
 	f.others()
+	if w := try(); w != nil || !f.together() {
+		return w
+	}
 	return try()
+}
+
+// together lists the acts of as few other places as reach the target together: somebody may have to become known in one
+// to be let into another. It is false where all of them do not reach it. It is asked where no single place is enough.
+func (f *finder) together() bool {
+	f.all = nil
+	f.around()
+	here := f.all
+	var left [][]Act // by place
+	for _, id := range f.places() {
+		f.all = nil
+		f.elsewhereIn(id)
+		left = append(left, f.all)
+	}
+	reach := func(places [][]Act) bool {
+		clear(f.known)
+		f.all = slices.Clone(here)
+		for _, acts := range places {
+			for _, a := range acts {
+				if !slices.Contains(f.all[:len(here)], a) {
+					f.all = append(f.all, a)
+				}
+			}
+		}
+		if _, ok := f.run(f.all); ok {
+			return true
+		}
+		_, ok := f.run(f.bare())
+		return ok
+	}
+	if len(left) < 2 || !reach(left) {
+		return false
+	}
+	for size := len(left) / 2; size > 0; size /= 2 { // many at a time, then fewer
+		for i := 0; i < len(left); {
+			rest := append(slices.Clone(left[:i]), left[min(i+size, len(left)):]...)
+			if reach(rest) {
+				left = rest
+			} else {
+				i += size
+			}
+		}
+	}
+	return reach(left)
 }
 
 // bare lists the acts that give the party no record.

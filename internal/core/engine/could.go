@@ -22,10 +22,14 @@ type Potential struct {
 	sides *sides
 	at    moment.Moment
 
-	kept    map[string]*couldOf
-	classes []*couldClass
-	helpers map[[2]uint32][]*couldHolder
-	settled bool // it is known which classes could have a record
+	kept      map[string]*couldOf
+	classes   []*couldClass
+	helpers   map[[2]uint32][]*couldHolder
+	settled   bool // it is known which classes could have a record
+	addresses *couldAddresses
+	partners  []uint32 // see partnersAlike
+	named     []bool   // by partner: something names it
+	wideKept  *wideKept
 }
 
 // couldTables is what a Potential rests on; several may share it.
@@ -109,7 +113,8 @@ func (s *Snapshot) Potential(at moment.Moment) *Potential {
 		s.could.x = s.couldTables(at)
 	}
 	return &Potential{couldTables: s.could.x, sides: s.could.x.most.sidesAt(at), at: at, kept: map[string]*couldOf{},
-		helpers: map[[2]uint32][]*couldHolder{}}
+		helpers: map[[2]uint32][]*couldHolder{}, addresses: &couldAddresses{all: map[addressKey]*couldAddress{}},
+		wideKept: newWideKept()}
 }
 
 // couldTables prepares what every question about what could come to be shares at a moment: the loosest state that permitted acts
@@ -326,15 +331,14 @@ type couldOf struct {
 	bare     [2]Supposed
 	own      [2]Supposed // with what they hold
 	course   uint32      // one that they are in, or could join, without a record; none
+	courses  bool        // that was looked for
 
 	records   answer   // whether they could have one that is active
 	bundles   []answer // by their place: whether they could be given it
 	invites   []answer
-	inviting  []answer // whether our people could invite them, by couldTables.invitedAs
-	joining   []answer
 	sharing   [2][]answer
-	ours      [2][]answer // whether our people could share items of a class with them, by couldTables.sharedAs
-	onSpace   []Actions   // by class, with doneSpace
+	towards   *couldAddress
+	onSpace   []Actions // by class, with doneSpace
 	onItem    []Actions
 	onMeeting []Actions
 	onWide    map[catalogue.ResourceKind][]Actions
@@ -372,9 +376,8 @@ func (p *Potential) of(who Who) *couldOf {
 	}
 	o := &couldOf{p: p, who: who, index: none, course: none}
 	p.kept[who.String()] = o
-	o.invites, o.inviting, o.joining = make([]answer, len(p.spaces)), make([]answer, len(p.spaces)), make([]answer, len(p.spaces))
+	o.invites = make([]answer, len(p.spaces))
 	o.sharing = [2][]answer{make([]answer, len(p.items)), make([]answer, len(p.items))}
-	o.ours = [2][]answer{make([]answer, len(p.items)), make([]answer, len(p.items))}
 	o.onSpace, o.onItem, o.onMeeting = make([]Actions, len(p.spaces)), make([]Actions, len(p.items)), make([]Actions, len(p.meetings))
 	o.done = [3][]bool{make([]bool, len(p.spaces)), make([]bool, len(p.items)), make([]bool, len(p.meetings))}
 	o.onWide = map[catalogue.ResourceKind][]Actions{}
@@ -387,6 +390,7 @@ func (p *Potential) of(who Who) *couldOf {
 		return o
 	}
 	o.fill()
+	o.towards = p.addresses.of(p, p.addressKey(o))
 	return o
 }
 

@@ -260,10 +260,26 @@ func (p *Potential) OneOfEach() (out []addr.Address) {
 	return
 }
 
-// SpaceClasses lists one space of each class of spaces that are alike to whoever holds nothing in them.
+// SpaceClasses lists one space of each class of spaces that are alike to whoever holds nothing in them, and
+// of each class of things that are passed on by themselves one in which there is one.
 func (p *Potential) SpaceClasses() (ids []string) {
+	seen := map[uint32]bool{}
+	add := func(i uint32) {
+		if !seen[i] {
+			seen[i] = true
+			ids = append(ids, p.spaceRef(i).ID)
+		}
+	}
 	for c := range p.spaces {
-		ids = append(ids, p.spaceRef(p.spaces[c].members[0]).ID)
+		add(p.spaces[c].members[0])
+	}
+	for c := range p.items { // the first space of its class may hold nothing like it
+		if _, passed := PassedOnBy(p.items[c].kind); !passed {
+			continue
+		}
+		if k := slices.IndexFunc(p.items[c].members, func(i uint32) bool { return seen[p.most.inv.items.at(i).space] }); k < 0 {
+			add(p.most.inv.items.at(p.items[c].members[0]).space)
+		}
 	}
 	return
 }

@@ -10,25 +10,6 @@ import (
 
 // What acts of our people and of outsiders could give a party.
 
-// byOurs reports whether anybody of ours may do something about an address to a resource.
-// people holds one of each sort who act there. It stops early where the refusal is about the
-// address and would be the same for everybody.
-func (o *couldOf) byOurs(people []uint32, act catalogue.ActionID, r world.Resource, known bool) bool {
-	p := o.p
-	for _, x := range people {
-		q := Question{Subject: Who{Kind: ByPerson, ID: p.most.inv.personIDs.text(p.most.inv.text, x)}, Action: act, Resource: r, At: p.at,
-			Address: o.who.Address, known: known}
-		v, err := p.most.Decide(&q)
-		if err == nil && v.Yes {
-			return true
-		}
-		if v.Refusing.Has(catalogue.DomainGate) || v.Refusing.Has(catalogue.Counterpart) || v.Refusing.Has(catalogue.ServiceGate) {
-			return false // that is about the address, whoever does it
-		}
-	}
-	return false
-}
-
 // invited reports whether anybody could invite them into spaces of a class.
 // First our people, then outsiders who could be inside. The second may ask this very question about
 // somebody else, and so on round; while it is open it counts as no, which is right for a least
@@ -41,41 +22,6 @@ func (o *couldOf) invited(c int32) bool {
 		o.invites[c] = answerIs(is)
 	}
 	return o.invites[c] == yes
-}
-
-// invitedByOurs leaves outsiders aside. The answer is shared by all classes for which inviting is
-// alike.
-func (o *couldOf) invitedByOurs(c int32) bool {
-	c = o.p.invitedAs[c]
-	if o.inviting[c] == notAsked {
-		o.inviting[c] = answerIs(o.askInviters(c))
-	}
-	return o.inviting[c] == yes
-}
-
-// askInviters asks it.
-func (o *couldOf) askInviters(c int32) bool {
-	if o.record && o.state == world.StateSuspended || o.who.Kind != ByAddress {
-		return false
-	}
-	sp := o.p.spaces[c].members[0]
-	return o.byOurs(o.people(sp), inviteAction, o.p.spaceRef(sp), true)
-}
-
-// joins reports whether they could join spaces of a class by themselves.
-// Only courses can be joined, without a record and without anybody's help.
-func (o *couldOf) joins(c int32) bool {
-	c = o.p.invitedAs[c]
-	if o.joining[c] == notAsked {
-		is := false
-		if k := &o.p.spaces[c]; o.who.Kind == ByAddress && k.kind == world.Course && k.joinable {
-			v, err := o.p.most.Decide(&Question{Subject: o.who, Action: joinAction, Resource: o.p.spaceRef(k.members[0]), At: o.p.at,
-				With: &o.bare[0]})
-			is = err == nil && v.Yes
-		}
-		o.joining[c] = answerIs(is)
-	}
-	return o.joining[c] == yes
 }
 
 // shared reports whether anybody could share items of a class with them.
@@ -95,33 +41,10 @@ func (o *couldOf) shared(way int, c int32) bool {
 	return o.sharing[way][c] == yes
 }
 
-// sharedByOurs leaves outsiders aside, like invitedByOurs.
-func (o *couldOf) sharedByOurs(way int, c int32) bool {
-	c = o.p.sharedAs[c]
-	if o.ours[way][c] == notAsked {
-		o.ours[way][c] = answerIs(o.askOurs(way, c))
-	}
-	return o.ours[way][c] == yes
-}
-
-// askOurs asks it.
-func (o *couldOf) askOurs(way int, c int32) bool {
-	p := o.p
-	act, ok := PassedOnBy(p.items[c].kind)
-	if !ok || o.who.Kind != ByAddress {
-		return false
-	}
-	it := p.items[c].members[0]
-	people := o.people(p.most.inv.items.at(it).space)
-	if act == reportsShare { // whoever shares reports need not be in the area
-		people = append(people, o.others()...)
-	}
-	return o.byOurs(people, act, p.itemRef(it), way == 1 || o.inCourse() != none)
-}
-
 // inCourse returns a course that they are in, or could join; none where there is none.
 func (o *couldOf) inCourse() uint32 {
-	if o.course == none {
+	if o.course == none && !o.courses {
+		o.courses = true
 		for c := range o.p.spaces {
 			if o.p.spaces[c].kind == world.Course && o.joins(int32(c)) {
 				o.course = o.p.spaces[c].members[0]
@@ -174,10 +97,13 @@ func (o *couldOf) onItems(way int, c int32) catalogue.Role {
 // mayHaveRecord reports whether they could come to have a record that is active.
 // It takes all classes together to know: A may have to be let in by B first.
 func (o *couldOf) mayHaveRecord() bool {
+	if o.records == notAsked && o.recordByOurs() {
+		o.records = yes
+	}
 	if o.records == notAsked {
 		o.p.settle()
 		if o.records == notAsked {
-			o.records = answerIs(o.recordByOurs() || o.recordByOutsiders())
+			o.records = answerIs(o.recordByOutsiders())
 		}
 	}
 	return o.records == yes
@@ -195,11 +121,7 @@ func (o *couldOf) recordByOurs() bool {
 	if o.record {
 		return o.state != world.StateSuspended
 	}
-	if v, err := p.most.Decide(&Question{Subject: o.who, Action: signUpAction, Resource: o.directory(), At: p.at,
-		With: &o.bare[0]}); err == nil && v.Yes {
-		return true
-	}
-	if o.byOurs(o.others(), inviteAction, o.directory(), true) {
+	if o.entersByOurs() {
 		return true
 	}
 	for k := range p.bundles {

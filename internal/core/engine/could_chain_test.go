@@ -1,6 +1,7 @@
 package engine_test
 
 import (
+	"errors"
 	"math/rand/v2"
 	"slices"
 	"strings"
@@ -363,5 +364,48 @@ func TestCouldChains(t *testing.T) {
 	t.Logf("chains by length %v, longer %d, acts %v", lengths, long, kinds)
 	if lengths[1] < 4 || lengths[2] < 4 || lengths[3] < 4 {
 		t.Errorf("too few chains: %v", lengths)
+	}
+}
+
+// TestCouldThroughSeveralPlaces finds ways that take more than one place besides the target's: becoming known in one, to be let into
+// another, or a thing that is passed on in a space that is not the first of its class. The worlds are random ones in which no way was
+// found before.
+func TestCouldThroughSeveralPlaces(t *testing.T) {
+	for _, c := range []struct {
+		seed              uint64
+		who, act, on, way string
+	}{
+		{49, "*@firm0.example", "directory.leave", "directory:ours", `person:u4 sets spaces.join_in to any at space:s0.
+somebody-new@firm0.example joins space:s0.
+person:u3 shares file:i5 with somebody-new@firm0.example, with the role view.
+somebody-new@firm0.example opens file:i5, and becomes a guest.`},
+		{51, "*@homepost.example", "directory.look_up", "person:u2", "longer than six acts"},
+		{97, "nobody@homepost.example", "directory.sign_in", "directory:ours", `person:u4 sets directory.personal to on at space:s4.
+person:u0 sets spaces.join_in to any at space:s0.
+nobody@homepost.example joins space:s0.
+person:u4 shares file:i7 with nobody@homepost.example, with the role view.
+nobody@homepost.example opens file:i7, and becomes a guest.`},
+	} {
+		s := engine.Of(couldWorld(c.seed))
+		who, err0 := engine.ParseWho(c.who)
+		act, err1 := engine.ParseAction(c.act)
+		on, err2 := engine.ParseResource(c.on)
+		if err := errors.Join(err0, err1, err2); err != nil {
+			t.Fatal(err)
+		}
+		chain := could.Find(s, now, could.Target{Who: who, Action: act, Resource: on})
+		if chain == nil || chain.Now {
+			t.Fatalf("world %d: %s %s %s: %+v", c.seed, c.who, c.act, c.on, chain)
+		}
+		var said []string
+		if chain.Longer {
+			said = append(said, "longer than six acts")
+		}
+		for i := range chain.Acts {
+			said = append(said, chain.Acts[i].Text(engine.Who.String, world.Resource.String))
+		}
+		if got := strings.Join(said, "\n"); got != c.way {
+			t.Errorf("world %d: %s %s %s:\n%s\nwant\n%s", c.seed, c.who, c.act, c.on, got, c.way)
+		}
 	}
 }

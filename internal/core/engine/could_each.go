@@ -1,7 +1,6 @@
 package engine
 
 import (
-	"fmt"
 	"math/bits"
 	"runtime"
 	"slices"
@@ -9,6 +8,7 @@ import (
 
 	"wexillum.example/internal/core/addr"
 	"wexillum.example/internal/core/catalogue"
+	"wexillum.example/internal/core/moment"
 	"wexillum.example/internal/core/world"
 )
 
@@ -38,18 +38,18 @@ func (p *Potential) classesOf() (out []*couldOf) {
 var aLink = Who{Kind: ByLinkID, ID: "any"}
 
 // partyClasses divides everybody who is known, and lists typical newcomers.
-// Parties are alike who have the same kind, state and partner (or one that is like it), whom the
-// same exceptions, spaces and groups name, and who have the same licence. 100,000 guests of 300
-// partners make some hundreds of classes. Typical newcomers and a link to come are classes without
-// members.
+// Parties are alike who have the same kind and partner (or one that is like it), whom the same
+// exceptions, spaces and groups name, and who have the same route of licence. What acts change
+// themselves tells nobody apart: an invitation may be accepted, and terms are a condition, which
+// *could* does not look at. 20,000 guests of 100 partners make 1,250 classes. Typical newcomers and
+// a link to come are classes without members.
 func (p *Potential) partyClasses() []*couldClass {
 	if p.classes != nil {
 		return p.classes
 	}
 	type key struct {
 		likeness
-		licence world.Licence
-		located bool
+		licence catalogue.Value
 		holds   string
 	}
 	s, inv := p.most, &p.most.inv
@@ -69,8 +69,12 @@ func (p *Potential) partyClasses() []*couldClass {
 		if l.partner != none {
 			k.partner = like[l.partner]
 		}
+		k.terms, k.state = false, world.StateActive
 		if l.record {
-			k.licence, k.located = q.licence, q.flags&hasLocation != 0
+			k.licence = q.licenceRoute()
+		}
+		if l.state == world.StateSuspended {
+			k.state = l.state
 		}
 		k.holds = p.heldApart(i)
 		c := found[k]
@@ -96,6 +100,9 @@ func (p *Potential) partyClasses() []*couldClass {
 // partnersAlike returns for each partner the first one of which policy says the same, where nothing names it.
 // It is by index of partner; a partner that something names stands for itself.
 func (p *Potential) partnersAlike() []uint32 {
+	if p.partners != nil {
+		return p.partners
+	}
 	pol, inv := p.most.pol, &p.most.inv
 	named := map[uint32]bool{}
 	note := func(refs []partyRef) {
@@ -128,13 +135,14 @@ func (p *Potential) partnersAlike() []uint32 {
 		}
 	}
 	out := make([]uint32, len(pol.partners))
-	first := map[string]uint32{}
-	for i := range pol.partners {
-		x := pol.partners[i]
-		rules := pol.rows[x.rules]
-		alone := pol.rows[x.alone]
-		x.rules, x.alone = 0, 0
-		key := fmt.Sprint(x, rules, alone, pol.rest[i].endedAt, pol.rest[i].stance)
+	type says struct {
+		partnerRow
+		endedAt moment.Moment
+		stance  [catalogue.NumKeys]stanceFacts
+	}
+	first := map[says]uint32{}
+	for i := range pol.partners { // equal rows are one row
+		key := says{pol.partners[i], pol.rest[i].endedAt, pol.rest[i].stance}
 		if f, ok := first[key]; ok && !named[uint32(i)] {
 			out[i] = f
 			continue
@@ -143,7 +151,19 @@ func (p *Potential) partnersAlike() []uint32 {
 			first[key] = uint32(i)
 		}
 	}
+	p.partners, p.named = out, make([]bool, len(out))
+	for i := range named {
+		if int(i) < len(p.named) {
+			p.named[i] = true
+		}
+	}
 	return out
+}
+
+// partnersNamed tells by partner whether an exception, a space, a bundle or a membership names it.
+func (p *Potential) partnersNamed() []bool {
+	p.partnersAlike()
+	return p.named
 }
 
 // EachYes calls found for everything in a scope that could come to be a yes, as Snapshot.EachYes does for what is one. What people
@@ -274,7 +294,7 @@ func (p *Potential) eachClass(w *scoped, asked []int, of [][]uint32) error {
 // Its kept answers begin empty but for who may have a record.
 func (p *Potential) twin() *Potential {
 	q := &Potential{couldTables: p.couldTables, sides: p.sides, at: p.at, kept: map[string]*couldOf{}, helpers: map[[2]uint32][]*couldHolder{},
-		settled: true}
+		settled: true, addresses: p.addresses, partners: p.partnersAlike(), named: p.named, wideKept: p.wideKept}
 	for _, c := range p.classes {
 		o := q.of(c.who)
 		o.newcomer, o.records = c.newcomer, c.records

@@ -2,6 +2,7 @@ package engine
 
 import (
 	"slices"
+	"sync"
 
 	"wexillum.example/internal/core/catalogue"
 	"wexillum.example/internal/core/moment"
@@ -145,41 +146,120 @@ func (o *couldOf) meetingActions(c int32) Actions {
 }
 
 // wideActions returns what they could do without a role with things of a kind, by their place in the tables.
-// Whoever could join a course is asked with a role in it, since that makes them known. What depends
-// on a contact is asked as if there were one where the person could still make it.
+// Whoever could join a course is asked with a role in it, since that makes them known. What depends on
+// a contact is asked as if there were one where the person could still make it.
 func (o *couldOf) wideActions(kind catalogue.ResourceKind) []Actions {
 	if out, ok := o.onWide[kind]; ok {
 		return out
 	}
-	p := o.p
-	about := p.wide[kind]
-	out := make([]Actions, len(about))
+	out := make([]Actions, len(o.p.wide[kind]))
 	o.onWide[kind] = out
 	for _, way := range o.ways() {
-		sup := o.bare[way]
-		if o.who.Kind != ByAddress {
-			sup = o.own[way]
-		} else if c := o.inCourse(); way == 0 && c != none {
-			sup.grants = []grant{{from: moment.Always, until: moment.Never, resource: c, role: catalogue.View}}
-		}
 		for i := range wideActions {
 			w := &wideActions[i]
 			if w.kind != kind || w.shares || o.who.Kind != ByAddress && w.act.Get().Rows(kind)[catalogue.Bearer] == nil {
 				continue
 			}
-			for k := range about {
-				if out[k].Has(w.act) {
-					continue
-				}
-				q := Question{Subject: o.who, Action: w.act, Resource: world.Resource{Kind: kind, ID: about[k].id}, At: p.at, With: &sup}
-				if w.contacts && !p.now.hereAt(about[k].members[0], p.at) { // contacts that there are come by themselves
-					q.as = unrelated
-				}
-				if v, err := p.most.Decide(&q); err == nil && v.Yes {
+			for k, is := range o.wideAnswers(way, i) {
+				if is {
 					out[k] |= 1 << w.act
 				}
 			}
 		}
+	}
+	return out
+}
+
+// wideSign is what tells parties apart for one wide action: what their partner says to it, and what names them.
+type wideSign struct {
+	sign            int32 // see known
+	partner, domain uint32
+	groups          string
+	alone           uint32
+}
+
+// wideKept keeps what was asked about parties of one sign, for the workers of one question.
+type wideKept struct {
+	mu    sync.Mutex
+	known []*known // by wideActions; nil where none was asked
+	told  []map[wideSign][]bool
+}
+
+func newWideKept() *wideKept {
+	return &wideKept{known: make([]*known, len(wideActions)), told: make([]map[wideSign][]bool, len(wideActions))}
+}
+
+// signOf returns the sign of a party for a wide action, and what was told of those who have it; nil where nothing was.
+func (x *wideKept) signOf(o *couldOf, way, action int) (wideSign, []bool) {
+	p := o.p
+	l := o.likenessOf(way)
+	s := wideSign{partner: none, domain: l.domain, groups: l.groups, alone: l.alone}
+	if l.partner != none && p.partnersNamed()[l.partner] {
+		s.partner = l.partner
+	}
+	x.mu.Lock()
+	defer x.mu.Unlock()
+	if x.known[action] == nil {
+		x.known[action] = newKnown([2]*Snapshot{p.most, p.most}, &wideActions[action], p.at)
+		x.told[action] = map[wideSign][]bool{}
+	}
+	s.sign = x.known[action].sign(&crowd{members: []uint32{0}, like: [2]likeness{l, l}})
+	return s, x.told[action][s]
+}
+
+// likenessOf is what tells them apart in the way given: with a record they are an active guest, whatever they are now.
+func (o *couldOf) likenessOf(way int) likeness {
+	k := &o.towards.key
+	l := likeness{facts: k.facts, barred: k.barred, partner: k.partner, domain: k.domain, groups: k.groups, alone: k.alone}
+	fed := o.own[0].party.flags&isProvisioned != 0
+	switch l.record = o.record || way == 1; {
+	case l.record && o.record && fed:
+		l.kind = KindProvisioned
+	case l.record:
+		l.kind = KindGuest
+	case k.facts == personalDomain:
+		l.kind = KindPersonal
+	default:
+		l.kind = KindFederated
+	}
+	if l.state = world.StateActive; o.record && o.state == world.StateSuspended {
+		l.state = o.state
+	}
+	l.joined = way == 0 && o.inCourse() != none
+	return l
+}
+
+// wideAnswers says by their places in the tables which things of its kind a wide action is a yes about, the way given. It
+// is asked once for all parties of one sign.
+func (o *couldOf) wideAnswers(way, action int) []bool {
+	p, w := o.p, &wideActions[action]
+	about := p.wide[w.kind]
+	sup := o.bare[way]
+	var sign wideSign
+	if o.who.Kind != ByAddress {
+		sup = o.own[way]
+	} else {
+		var told []bool
+		if sign, told = p.wideKept.signOf(o, way, action); told != nil {
+			return told
+		}
+		if c := o.inCourse(); way == 0 && c != none {
+			sup.grants = []grant{{from: moment.Always, until: moment.Never, resource: c, role: catalogue.View}}
+		}
+	}
+	out := make([]bool, len(about))
+	for k := range about {
+		q := Question{Subject: o.who, Action: w.act, Resource: world.Resource{Kind: w.kind, ID: about[k].id}, At: p.at, With: &sup}
+		if w.contacts && !p.now.hereAt(about[k].members[0], p.at) { // contacts that there are come by themselves
+			q.as = unrelated
+		}
+		v, err := p.most.Decide(&q)
+		out[k] = err == nil && v.Yes
+	}
+	if o.who.Kind == ByAddress {
+		p.wideKept.mu.Lock()
+		p.wideKept.told[action][sign] = out
+		p.wideKept.mu.Unlock()
 	}
 	return out
 }

@@ -66,6 +66,10 @@ const (
 	presenceContacts  = catalogue.Value(1)
 	presenceEverybody = catalogue.Value(2)
 
+	routeHouse  = catalogue.Value(1)
+	routeOurs   = catalogue.Value(2)
+	routeTheirs = catalogue.Value(4)
+
 	setByAdministrators = catalogue.Value(1)
 	setByStaff          = catalogue.Value(2)
 )

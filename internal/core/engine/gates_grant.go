@@ -607,6 +607,18 @@ func (s *Snapshot) LinkCounts(l *world.Link) (right catalogue.Role, until moment
 	return right, until, nil
 }
 
+// licenceRoute is the route that a guest's own licence opens, as a method of reports.licence; 0 for none. One
+// of ours counts only where we know from where it is used.
+func (p *party) licenceRoute() catalogue.Value {
+	switch {
+	case p.licence == world.LicenceOurs && p.flags&hasLocation != 0:
+		return routeOurs
+	case p.licence == world.LicenceTheirs:
+		return routeTheirs
+	}
+	return 0
+}
+
 // licence asks for a licence route.
 // It is gate 7. A licence of the area, one of ours (which needs to know where the guest is) or one
 // that the guest brings: any of them that the rule allows is enough.
@@ -618,16 +630,10 @@ func (a *asker) licence() {
 	v, chain := a.ruleIs(catalogue.LicenceGate, ruleLicence, &in)
 	var has catalogue.Value
 	if a.space != none && a.s.inv.spaces.at(a.space).house {
-		has |= 1
+		has |= routeHouse
 	}
 	if a.isRecord() {
-		p := a.party.known
-		if p.licence == world.LicenceOurs && p.flags&hasLocation != 0 {
-			has |= 2
-		}
-		if p.licence == world.LicenceTheirs {
-			has |= 4
-		}
+		has |= a.party.known.licenceRoute()
 	}
 	code := catalogue.LicenceRoute
 	if v&has == 0 {

@@ -257,14 +257,7 @@ func (s *Snapshot) sideOfParty(x *sides, q *party, d *domainFacts, barred bool, 
 		}
 		return p
 	}
-	switch q.licence {
-	case world.LicenceOurs:
-		if q.flags&hasLocation != 0 {
-			p.licence = 2
-		}
-	case world.LicenceTheirs:
-		p.licence = 4
-	}
+	p.licence = uint64(q.licenceRoute())
 	if !ps.browse {
 		p.browse = catalogue.NoBrowsing
 	}
