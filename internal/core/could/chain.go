@@ -715,7 +715,7 @@ func (f *finder) run(acts []Act) (order []Act, reached bool) {
 	s := f.base
 	left := acts
 	for len(left) > 0 {
-		e := s.Aside()
+		e := f.next(s)
 		var wait []Act
 		done := 0
 		for i := range left {
@@ -733,6 +733,15 @@ func (f *finder) run(acts []Act) (order []Act, reached bool) {
 		s, left = e.Done(), wait
 	}
 	return order, f.now(s)
+}
+
+// next returns an Editor of what comes after a snapshot in which some acts were made. What came of acts is nobody
+// else's, and is gone on from without copying it once more.
+func (f *finder) next(s *engine.Snapshot) *engine.Editor {
+	if s == f.base {
+		return s.Aside()
+	}
+	return s.Edit()
 }
 
 // reaches reports whether a set of acts, by their numbers, reaches the target. Answers are kept:

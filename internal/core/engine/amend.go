@@ -20,12 +20,9 @@ func (e *Editor) SetValueAt(r world.Resource, rule catalogue.RuleID, v catalogue
 	// made anew when they are next asked. That is right for a question aside, which asks a few
 	// times and ends.
 	e.idx, e.due = nil, nil
-	// Rows are shared by all places that say the same, so a new one is made; e.inv.rows is copied
-	// first, because the snapshot that this began with still reads it.
+	// Rows are shared by all places that say the same, so a new one is made behind them. An Editor of Aside
+	// has lists of its own as soon as it writes behind their ends.
 	with := func(rules, held uint32) (uint32, uint32) {
-		if !e.ownRows {
-			e.inv.rows, e.ownRows = append(make([]row, 0, len(e.inv.rows)+8), e.inv.rows...), true
-		}
 		was := emptyRow()
 		if rules != none {
 			was = e.inv.rows[rules]
@@ -40,11 +37,10 @@ func (e *Editor) SetValueAt(r world.Resource, rule catalogue.RuleID, v catalogue
 			held = uint32(len(e.inv.rows) - 1)
 		}
 		if e.inv.said != nil {
-			e.inv.said = append(e.inv.said[:len(e.inv.said):len(e.inv.said)], e.inv.rows[len(e.inv.said):]...)
+			e.inv.said = append(e.inv.said, e.inv.rows[len(e.inv.said):]...)
 		}
 		return rules, held
 	}
-	// The only rules set at a place that dates rest on: when something is to be confirmed.
 	if rule == ruleReviewDays || rule == ruleReviewSilence {
 		e.staleAll = true
 	}
@@ -106,7 +102,7 @@ func (e *Editor) AddGrant(a addr.Address, g world.Grant) {
 	given := append([]grant(nil), e.inv.given(l)...)
 	given = append(given, grant{from: g.From, until: g.Until, resource: e.resource(g.Resource), role: g.Role})
 	e.inv.parties.edit(e.tok, i).grants = list{uint32(len(e.inv.grants)), uint32(len(given))}
-	e.inv.grants = append(e.inv.grants[:len(e.inv.grants):len(e.inv.grants)], given...)
+	e.inv.grants = append(e.inv.grants, given...)
 }
 
 // JoinGroup puts a party into a group at a moment.
@@ -132,7 +128,7 @@ func (e *Editor) AdmitTo(id string, ref world.PartyRef) {
 	refs := append([]partyRef(nil), e.inv.refs[x.parties.off:x.parties.off+x.parties.n]...)
 	refs = append(refs, e.partyRef(ref))
 	x.parties = list{uint32(len(e.inv.refs)), uint32(len(refs))}
-	e.inv.refs = append(e.inv.refs[:len(e.inv.refs):len(e.inv.refs)], refs...)
+	e.inv.refs = append(e.inv.refs, refs...)
 }
 
 // TakeIn makes a person of ours a member of a space, or an owner.

@@ -241,6 +241,7 @@ const atOnce = 8
 // Each worker has a Potential of its own, since answers are kept in it; what was found is told by
 // the caller's goroutine, in the order of the classes, as if there had been one processor.
 func (p *Potential) eachClass(w *scoped, asked []int, of [][]uint32) error {
+	w.could = p.about(w)
 	workers := []*Potential{p}
 	if n := runtime.GOMAXPROCS(0); n > 1 && len(asked) >= 2*atOnce {
 		p.settle()
@@ -356,7 +357,10 @@ func (p *Potential) eachOf(w *scoped, c *couldClass, members []uint32) error {
 	}
 	var order []alikeTo
 	things := map[alikeTo][]uint32{}
-	for _, l := range p.about(w) {
+	if w.could == nil {
+		w.could = p.about(w)
+	}
+	for _, l := range w.could {
 		k := alikeTo{kind: l.kind}
 		switch {
 		case l.kind == catalogue.Space:
@@ -419,7 +423,7 @@ func (p *Potential) eachOf(w *scoped, c *couldClass, members []uint32) error {
 				if err == nil && p.now.holdsAnything(inv.parties.at(i)) {
 					y := base
 					y.Members, y.Party, y.Who = nil, i, Who{Address: p.now.addressOf(i)}
-					err = tellSeen(y, p.of(y.Who).looksUp(true))
+					err = tellSeen(y, c.holding(i).looksUp(true))
 				}
 			}
 		}
@@ -432,7 +436,7 @@ func (p *Potential) eachOf(w *scoped, c *couldClass, members []uint32) error {
 			if err != nil || p.now.hereAt(person, p.at) || !w.covers(p.most.wideResource(catalogue.Person, person)) {
 				continue
 			}
-			o := p.of(Who{Address: p.now.addressOf(i)})
+			o := c.holding(i)
 			set := o.met(person)
 			for k, a := range p.wide[catalogue.Person] {
 				if slices.Contains(a.members, person) {

@@ -263,7 +263,6 @@ type Editor struct {
 	hold          bool // what limits make too loose does not count
 	unsaid        []catalogue.RuleID
 	peopleChanged bool
-	ownRows       bool   // inv.rows are a copy of its own
 	idx           *index // nil where something of it changed
 	gen           uint64
 	line          token
@@ -318,6 +317,7 @@ func (s *Snapshot) Edit() *Editor {
 		v.text = v.text[:len(v.text):len(v.text)]
 		v.grants, v.lists, v.refs = v.grants[:len(v.grants):len(v.grants)], v.lists[:len(v.lists):len(v.lists)], v.refs[:len(v.refs):len(v.refs)]
 		v.forwarders, v.rows = v.forwarders[:len(v.forwarders):len(v.forwarders)], v.rows[:len(v.rows):len(v.rows)]
+		v.said = v.said[:len(v.said):len(v.said)]
 		for _, n := range v.tables() {
 			n.refs = n.refs[:len(n.refs):len(n.refs)]
 		}

@@ -197,6 +197,7 @@ type scoped struct {
 	found   func(*Yes) error
 	shut    bool // what it names is unknown: nothing is in it
 	alike   map[catalogue.ResourceKind][]alike
+	could   []couldAbout // what Potential.about lists; nil where nobody asked yet
 }
 
 // EachYes calls found for everything in a scope that is answered with yes at a moment. Looking up people counts each party once
