@@ -44,7 +44,9 @@ type finder struct {
 	party addr.Address // whom the target is about: a typical newcomer is somebody in particular here
 	role  catalogue.Role
 	all   []Act
-	known map[string]bool // by set of acts: whether they reach the target
+	known map[string]bool  // by set of acts: whether they reach the target
+	own   *engine.Snapshot // a copy of base to make acts in; nil until it is needed
+	runs  int
 
 	account engine.Account // that the target is asked of; any
 }
@@ -642,7 +644,7 @@ func (f *finder) others() {
 	}
 	space := world.Resource{Kind: catalogue.Space, ID: id}
 	n := 0
-	for _, q := range f.p.OneOfEach() {
+	for q := range f.p.OneOfEach() {
 		who := q
 		if who.IsNewcomer() {
 			a, err := addr.Parse(helperTag + "@" + q.Domain().String())
@@ -736,12 +738,19 @@ func (f *finder) run(acts []Act) (order []Act, reached bool) {
 }
 
 // next returns an Editor of what comes after a snapshot in which some acts were made. What came of acts is nobody
-// else's, and is gone on from without copying it once more.
+// else's, and is gone on from without copying it once more; and from the second run on all of them are made over a copy
+// of the finder's own, since nothing of a run is kept.
 func (f *finder) next(s *engine.Snapshot) *engine.Editor {
-	if s == f.base {
+	if s != f.base {
+		return s.Edit()
+	}
+	if f.runs++; f.runs == 1 {
 		return s.Aside()
 	}
-	return s.Edit()
+	if f.own == nil {
+		f.own = s.Apart()
+	}
+	return f.own.Scratch()
 }
 
 // reaches reports whether a set of acts, by their numbers, reaches the target. Answers are kept:

@@ -28,7 +28,6 @@ type Potential struct {
 	settled   bool // it is known which classes could have a record
 	addresses *couldAddresses
 	partners  []uint32 // see partnersAlike
-	named     []bool   // by partner: something names it
 	wideKept  *wideKept
 }
 
@@ -112,9 +111,10 @@ func (s *Snapshot) Potential(at moment.Moment) *Potential {
 	if x := s.could.x; x == nil || at < x.from || at >= x.until {
 		s.could.x = s.couldTables(at)
 	}
-	return &Potential{couldTables: s.could.x, sides: s.could.x.most.sidesAt(at), at: at, kept: map[string]*couldOf{},
+	t := s.could.x
+	return &Potential{couldTables: t, sides: t.most.sidesAt(at), at: at, kept: map[string]*couldOf{},
 		helpers: map[[2]uint32][]*couldHolder{}, addresses: &couldAddresses{all: map[addressKey]*couldAddress{}},
-		wideKept: newWideKept()}
+		wideKept: &wideKept{signs: newSigns(t.most, at, &t.naming), told: make([]map[wideSign][]bool, len(wideActions))}}
 }
 
 // couldTables prepares what every question about what could come to be shares at a moment: the loosest state that permitted acts

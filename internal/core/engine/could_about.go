@@ -2,6 +2,7 @@ package engine
 
 import (
 	"fmt"
+	"iter"
 	"slices"
 	"strings"
 
@@ -250,14 +251,16 @@ func NeedsRole(act catalogue.ActionID, k catalogue.ResourceKind) (role catalogue
 	return
 }
 
-// OneOfEach lists one address of each class of parties who could have a record, and of typical newcomers.
-func (p *Potential) OneOfEach() (out []addr.Address) {
-	for _, c := range p.classesOf() {
-		if c.mayHaveRecord() {
-			out = append(out, c.who.Address)
+// OneOfEach goes through one address of each class of parties who could have a record, and of typical newcomers. Who could
+// is found for as many of them as are taken.
+func (p *Potential) OneOfEach() iter.Seq[addr.Address] {
+	return func(yield func(addr.Address) bool) {
+		for _, c := range p.classesOf() {
+			if c.mayHaveRecord() && !yield(c.who.Address) {
+				return
+			}
 		}
 	}
-	return
 }
 
 // SpaceClasses lists one space of each class of spaces that are alike to whoever holds nothing in them, and

@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"maps"
 	"math/bits"
 	"runtime"
 	"slices"
@@ -103,26 +104,8 @@ func (p *Potential) partnersAlike() []uint32 {
 	if p.partners != nil {
 		return p.partners
 	}
-	pol, inv := p.most.pol, &p.most.inv
-	named := map[uint32]bool{}
-	note := func(refs []partyRef) {
-		for _, r := range refs {
-			if r.what == 0 {
-				named[r.index] = true
-			}
-		}
-	}
-	for i := range pol.except {
-		note(pol.except[i].parties)
-	}
-	for i := range inv.spaces.n {
-		if sp := inv.spaces.at(i); sp.exists && !sp.anyParty {
-			note(inv.refs[sp.parties.off : sp.parties.off+sp.parties.n])
-		}
-	}
-	for i := range inv.many {
-		note([]partyRef{inv.many[i].of})
-	}
+	pol := p.most.pol
+	named := maps.Clone(p.naming.partners)
 	asks := map[string]bool{} // bundles name whose people may ask for them
 	for i := range p.bundles {
 		for _, id := range p.bundles[i].Partners {
@@ -151,19 +134,8 @@ func (p *Potential) partnersAlike() []uint32 {
 			first[key] = uint32(i)
 		}
 	}
-	p.partners, p.named = out, make([]bool, len(out))
-	for i := range named {
-		if int(i) < len(p.named) {
-			p.named[i] = true
-		}
-	}
+	p.partners = out
 	return out
-}
-
-// partnersNamed tells by partner whether an exception, a space, a bundle or a membership names it.
-func (p *Potential) partnersNamed() []bool {
-	p.partnersAlike()
-	return p.named
 }
 
 // EachYes calls found for everything in a scope that could come to be a yes, as Snapshot.EachYes does for what is one. What people
@@ -295,7 +267,7 @@ func (p *Potential) eachClass(w *scoped, asked []int, of [][]uint32) error {
 // Its kept answers begin empty but for who may have a record.
 func (p *Potential) twin() *Potential {
 	q := &Potential{couldTables: p.couldTables, sides: p.sides, at: p.at, kept: map[string]*couldOf{}, helpers: map[[2]uint32][]*couldHolder{},
-		settled: true, addresses: p.addresses, partners: p.partnersAlike(), named: p.named, wideKept: p.wideKept}
+		settled: true, addresses: p.addresses, partners: p.partnersAlike(), wideKept: p.wideKept}
 	for _, c := range p.classes {
 		o := q.of(c.who)
 		o.newcomer, o.records = c.newcomer, c.records
@@ -623,8 +595,8 @@ func (s *Snapshot) EachCould(y *Yes, fn func(who Who, resource string)) {
 }
 
 // MostPairs is up to how many pairs of classes, of parties and of things, everybody is asked about everything.
-// At it the answer takes some seconds.
-const MostPairs = 2_000_000
+// At it the answer takes some five seconds.
+const MostPairs = 10_000_000
 
 // Large reports whether there are too many classes to ask everybody about everything while somebody waits.
 func (p *Potential) Large() bool {

@@ -170,40 +170,19 @@ func (o *couldOf) wideActions(kind catalogue.ResourceKind) []Actions {
 	return out
 }
 
-// wideSign is what tells parties apart for one wide action: what their partner says to it, and what names them.
-type wideSign struct {
-	sign            int32 // see known
-	partner, domain uint32
-	groups          string
-	alone           uint32
-}
-
 // wideKept keeps what was asked about parties of one sign, for the workers of one question.
 type wideKept struct {
 	mu    sync.Mutex
-	known []*known // by wideActions; nil where none was asked
-	told  []map[wideSign][]bool
-}
-
-func newWideKept() *wideKept {
-	return &wideKept{known: make([]*known, len(wideActions)), told: make([]map[wideSign][]bool, len(wideActions))}
+	signs *signs
+	told  []map[wideSign][]bool // by wideActions
 }
 
 // signOf returns the sign of a party for a wide action, and what was told of those who have it; nil where nothing was.
 func (x *wideKept) signOf(o *couldOf, way, action int) (wideSign, []bool) {
-	p := o.p
 	l := o.likenessOf(way)
-	s := wideSign{partner: none, domain: l.domain, groups: l.groups, alone: l.alone}
-	if l.partner != none && p.partnersNamed()[l.partner] {
-		s.partner = l.partner
-	}
 	x.mu.Lock()
 	defer x.mu.Unlock()
-	if x.known[action] == nil {
-		x.known[action] = newKnown([2]*Snapshot{p.most, p.most}, &wideActions[action], p.at)
-		x.told[action] = map[wideSign][]bool{}
-	}
-	s.sign = x.known[action].sign(&crowd{members: []uint32{0}, like: [2]likeness{l, l}})
+	s := x.signs.of(action, &l)
 	return s, x.told[action][s]
 }
 
@@ -258,6 +237,9 @@ func (o *couldOf) wideAnswers(way, action int) []bool {
 	}
 	if o.who.Kind == ByAddress {
 		p.wideKept.mu.Lock()
+		if p.wideKept.told[action] == nil {
+			p.wideKept.told[action] = map[wideSign][]bool{}
+		}
 		p.wideKept.told[action][sign] = out
 		p.wideKept.mu.Unlock()
 	}

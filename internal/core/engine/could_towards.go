@@ -51,7 +51,7 @@ func (x *couldAddresses) of(p *Potential, k addressKey) *couldAddress {
 
 // addressKey tells the address of a party apart from others, whether it is known or not.
 func (p *Potential) addressKey(o *couldOf) addressKey {
-	s, inv := p.most, &p.most.inv
+	s := p.most
 	k := addressKey{partner: none, domain: none, alone: none}
 	if o.index != none {
 		l, outside := s.like(o.index, p.at, p.sides, &p.naming)
@@ -61,18 +61,8 @@ func (p *Potential) addressKey(o *couldOf) addressKey {
 		}
 		k = addressKey{l.facts, l.barred, l.partner, l.domain, l.groups, l.alone}
 	} else {
-		text, domain := o.who.Address.String(), o.who.Address.Domain().String()
-		f := s.pol.match(domain)
-		_, barred := s.pol.bars[text]
-		if k.facts, k.barred = f.kind, barred || f.bar != 0; f.kind == partnerDomain {
-			k.partner = f.partner
-		}
-		if d := inv.domains.find(inv.text, domain); d != none && p.naming.domains[d] {
-			k.domain = d
-		}
-		if i := inv.addresses.find(inv.text, text); i != none && p.naming.addresses[i] {
-			k.alone = i
-		}
+		l := s.likeNew(o.who.Address, &p.naming)
+		k = addressKey{l.facts, l.barred, l.partner, l.domain, l.groups, l.alone}
 	}
 	if k.partner != none {
 		k.partner = p.partnersAlike()[k.partner]

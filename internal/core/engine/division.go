@@ -542,6 +542,43 @@ func (k *known) partner(side int, i uint32) string {
 	return string(out)
 }
 
+// wideSign is what tells parties apart for one wide action: what their partner says to it, and what names them.
+// It compares with ==.
+type wideSign struct {
+	sign            int32 // see known
+	partner, domain uint32
+	groups          string
+	alone           uint32
+}
+
+// signs finds the signs of parties in one snapshot. It belongs to one goroutine.
+type signs struct {
+	s     *Snapshot
+	at    moment.Moment
+	named *naming
+	known []*known // by wideActions; made when it is asked for
+	one   crowd
+}
+
+func newSigns(s *Snapshot, at moment.Moment, named *naming) *signs {
+	return &signs{s: s, at: at, named: named, known: make([]*known, len(wideActions)), one: crowd{members: []uint32{0}}}
+}
+
+// of returns the sign of a party for a wide action, by its place. Two parties of one sign get the same answer about
+// everything that the action is about.
+func (x *signs) of(action int, l *likeness) wideSign {
+	if x.known[action] == nil {
+		x.known[action] = newKnown([2]*Snapshot{x.s, x.s}, &wideActions[action], x.at)
+	}
+	out := wideSign{partner: none, domain: l.domain, groups: l.groups, alone: l.alone}
+	if l.partner != none && x.named.partners[l.partner] {
+		out.partner = l.partner
+	}
+	x.one.like = [2]likeness{*l, *l}
+	out.sign = x.known[action].sign(&x.one)
+	return out
+}
+
 // answer is where the answer about a group is kept.
 func (k *known) answer(sign, group int32) *answered {
 	for int(group) >= len(k.told[sign]) {

@@ -726,6 +726,31 @@ func (s *Snapshot) Aside() *Editor {
 	return e
 }
 
+// Apart returns the same snapshot with lists of its own, and room behind them, for Scratch.
+func (s *Snapshot) Apart() *Snapshot {
+	e := s.Aside()
+	v := &e.inv
+	v.text, v.grants, v.lists, v.refs, v.rows, v.said = roomy(v.text), roomy(v.grants), roomy(v.lists), roomy(v.refs), roomy(v.rows), roomy(v.said)
+	return e.Done()
+}
+
+// roomy is a copy of a list with room for some thousand more; nil of nil.
+func roomy[S ~[]T, T any](list S) S {
+	if list == nil {
+		return nil
+	}
+	return append(make(S, 0, len(list)+4096), list...)
+}
+
+// Scratch returns an Editor of a snapshot that came of Apart. It writes over what Editors of the same snapshot wrote
+// before, without copying anything: snapshots that came of those must not be used any more. It is for trying many
+// things one after the other.
+func (s *Snapshot) Scratch() *Editor {
+	e := s.Edit()
+	s.taken = false
+	return e
+}
+
 // Branch is Aside for what does not come of s, such as a state of the past: nothing has the same number there for certain.
 func (s *Snapshot) Branch() *Editor {
 	e := s.Aside()

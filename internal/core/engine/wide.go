@@ -8,6 +8,7 @@ import (
 	"sync"
 	"sync/atomic"
 
+	"wexillum.example/internal/core/addr"
 	"wexillum.example/internal/core/catalogue"
 	"wexillum.example/internal/core/moment"
 	"wexillum.example/internal/core/world"
@@ -90,14 +91,17 @@ type likeness struct {
 // Whoever is in none of them is told apart by less.
 type naming struct {
 	domains, groups, addresses map[uint32]bool
+	partners                   map[uint32]bool // named by anything: an exception, a space, a membership
 }
 
 // naming collects whom exceptions, courses and meetings name.
 func (s *Snapshot) naming() naming {
-	n := naming{map[uint32]bool{}, map[uint32]bool{}, map[uint32]bool{}}
+	n := naming{map[uint32]bool{}, map[uint32]bool{}, map[uint32]bool{}, map[uint32]bool{}}
 	add := func(refs []partyRef) {
 		for _, r := range refs {
 			switch r.what {
+			case 0:
+				n.partners[r.index] = true
 			case 1:
 				n.domains[r.index] = true
 			case 2:
@@ -122,7 +126,42 @@ func (s *Snapshot) naming() naming {
 			}
 		}
 	}
+	for i := range inv.spaces.n {
+		if sp := inv.spaces.at(i); sp.exists && !sp.anyParty {
+			for _, r := range inv.refs[sp.parties.off : sp.parties.off+sp.parties.n] {
+				if r.what == 0 {
+					n.partners[r.index] = true
+				}
+			}
+		}
+	}
+	for i := range inv.many {
+		if of := inv.many[i].of; of.what == 0 {
+			n.partners[of.index] = true
+		}
+	}
 	return n
+}
+
+// likeNew finds what tells an address apart of which nothing is kept.
+func (s *Snapshot) likeNew(a addr.Address, named *naming) (l likeness) {
+	inv, domain := &s.inv, a.Domain().String()
+	f := s.pol.match(domain)
+	_, barred := s.pol.bars[a.String()]
+	l = likeness{facts: f.kind, barred: barred || f.bar != 0, partner: none, domain: none, alone: none, kind: KindFederated}
+	switch f.kind {
+	case partnerDomain:
+		l.partner = f.partner
+	case personalDomain:
+		l.kind = KindPersonal
+	}
+	if d := inv.domains.find(inv.text, domain); d != none && named.domains[d] {
+		l.domain = d
+	}
+	if i := inv.addresses.find(inv.text, a.String()); i != none && named.addresses[i] {
+		l.alone = i
+	}
+	return l
 }
 
 // like finds what tells a party apart; false where it is one of ours.
@@ -603,10 +642,7 @@ func wideSums(in map[wideKey]*wideCount) []WideSum {
 // The actions are dealt to the processors one by one; those without contacts are counted by
 // products (see wideWork.count).
 func (s *Snapshot) Wide(at moment.Moment, stop func() error) ([]WideSum, error) {
-	work := newWideWork(s, s, at)
-	if len(work.about[catalogue.Person]) > 0 {
-		work.classOf(work.about[catalogue.Person][0].members[0]) // before several ask for it
-	}
+	work := s.Divided(at).work
 	sums := make([]map[wideKey]*wideCount, len(wideActions))
 	errs := make([]error, len(wideActions))
 	var next atomic.Int32

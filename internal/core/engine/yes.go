@@ -20,6 +20,19 @@ type Scope struct {
 	// Together has the things of a space that are alike to a party told as one, with * for their id: what only counts them is
 	// quicker so.
 	Together bool
+	Divided  *Divided // made once for several scopes of one snapshot and moment; nil: when it is needed
+}
+
+// Divided is everybody at one moment, divided for what needs no role. Several goroutines may use it at once.
+type Divided struct{ work *wideWork }
+
+// Divided divides everybody for what needs no role at a moment.
+func (s *Snapshot) Divided(at moment.Moment) *Divided {
+	work := newWideWork(s, s, at)
+	if len(work.about[catalogue.Person]) > 0 {
+		work.classOf(work.about[catalogue.Person][0].members[0]) // before several ask for it
+	}
+	return &Divided{work}
 }
 
 // Parties is a set of parties outside, typical newcomers (model §7) among them. Its zero value is everybody, links that work
@@ -197,7 +210,9 @@ type scoped struct {
 	found   func(*Yes) error
 	shut    bool // what it names is unknown: nothing is in it
 	alike   map[catalogue.ResourceKind][]alike
-	could   []couldAbout // what Potential.about lists; nil where nobody asked yet
+	could   []couldAbout             // what Potential.about lists; nil where nobody asked yet
+	signs   *signs                   // of newcomers
+	told    []map[wideSign][]Verdict // by wideActions: what newcomers of a sign were answered
 }
 
 // EachYes calls found for everything in a scope that is answered with yes at a moment. Looking up people counts each party once
@@ -546,7 +561,12 @@ func (w *scoped) wide() error {
 	if !any {
 		return nil
 	}
-	work := newWideWork(w.s, w.s, w.at)
+	var work wideWork
+	if w.Divided != nil {
+		work = *w.Divided.work
+	} else {
+		work = *newWideWork(w.s, w.s, w.at)
+	}
 	crowds := work.crowds[:0:0]
 	for _, c := range work.crowds {
 		if c.links > 0 { // where no role is needed, one stands for whoever holds a link: a newcomer
@@ -665,6 +685,14 @@ func (w *scoped) ofNewcomer(n *Newcomer) error {
 		}
 		return w.found(&y)
 	}
+	var l likeness
+	if n.Who.Kind == ByAddress {
+		if w.signs == nil {
+			named := s.naming()
+			w.signs, w.told = newSigns(s, w.at, &named), make([]map[wideSign][]Verdict, len(wideActions))
+		}
+		l = s.likeNew(n.Who.Address, w.signs.named)
+	}
 	for i := range wideActions {
 		x := &wideActions[i]
 		if !w.Actions.Has(x.act) {
@@ -675,22 +703,31 @@ func (w *scoped) ofNewcomer(n *Newcomer) error {
 		}
 		about, ok := w.alike[x.kind]
 		if !ok {
-			about = wideResources(s, s, x.kind)
+			if w.Divided != nil {
+				about = w.Divided.work.about[x.kind]
+			} else {
+				about = wideResources(s, s, x.kind)
+			}
 			w.alike[x.kind] = about
 		}
-		for _, a := range about {
-			q := Question{Subject: n.Who, Action: x.act, Resource: world.Resource{Kind: x.kind, ID: a.id}, At: w.at, as: unrelated}
-			if x.shares {
-				if err := try(&q, 1, a.members); err != nil {
-					return err
-				}
-				break
+		if x.shares && len(about) > 0 {
+			q := Question{Subject: n.Who, Action: x.act, Resource: world.Resource{Kind: x.kind, ID: about[0].id}, At: w.at, as: unrelated}
+			if err := try(&q, 1, about[0].members); err != nil {
+				return err
 			}
-			several := a.members
-			if len(several) == 1 {
-				several = nil
+			continue
+		}
+		for k, v := range w.newVerdicts(n, i, &l, about) {
+			if !v.Yes {
+				continue
 			}
-			if err := try(&q, len(a.members), several); err != nil {
+			a := &about[k]
+			y := Yes{Who: n.Who, Party: none, Newcomer: true, Name: n.Name, Kind: v.Kind, Action: x.act, Pairs: len(a.members),
+				Conditions: v.Conditions, Resource: world.Resource{Kind: x.kind, ID: a.id}}
+			if len(a.members) > 1 {
+				y.Resource.ID, y.all = "*", a.members
+			}
+			if err := w.found(&y); err != nil {
 				return err
 			}
 		}
@@ -708,6 +745,33 @@ func (w *scoped) ofNewcomer(n *Newcomer) error {
 		return held
 	}
 	return err
+}
+
+// newVerdicts are the answers to a newcomer about things that are alike, asked once for all newcomers of one sign. What makes
+// no sense is no yes.
+func (w *scoped) newVerdicts(n *Newcomer, action int, l *likeness, about []alike) []Verdict {
+	var sign wideSign
+	if n.Who.Kind == ByAddress {
+		sign = w.signs.of(action, l)
+		if told := w.told[action][sign]; told != nil {
+			return told
+		}
+	}
+	x := &wideActions[action]
+	out := make([]Verdict, len(about))
+	for k := range about {
+		q := Question{Subject: n.Who, Action: x.act, Resource: world.Resource{Kind: x.kind, ID: about[k].id}, At: w.at, as: unrelated}
+		if v, err := w.s.Decide(&q); err == nil {
+			out[k] = v
+		}
+	}
+	if n.Who.Kind == ByAddress {
+		if w.told[action] == nil {
+			w.told[action] = map[wideSign][]Verdict{}
+		}
+		w.told[action][sign] = out
+	}
+	return out
 }
 
 // outward asks what people of ours may do towards the set: towards an address itself, else towards typical newcomers of it, as

@@ -112,11 +112,12 @@ var errEnough = errors.New("there are enough")
 // each has enough: those about the same together, and as many of these at once as there are processors.
 // Counting goes through everybody without names; names are looked for here, and only until each has
 // a hundred.
-func examplesOf(s *engine.Snapshot, of []*Statement, at moment.Moment, stop func() error) ([][]Counter, error) {
+func examplesOf(s *engine.Snapshot, of []*Statement, divided *engine.Divided, at moment.Moment, stop func() error) ([][]Counter, error) {
 	groups, each := together(s, of, at)
 	err := atOnce(len(groups), stop, func(k int, stop func() error) error {
 		g := groups[k]
 		scope := g.of[0].Scope
+		scope.Divided = divided
 		err := s.EachYes(&scope, at, stop, func(y *engine.Yes) error {
 			g.yes(y)
 			if g.of = slices.DeleteFunc(g.of, (*counting).enough); len(g.of) == 0 {
@@ -406,7 +407,7 @@ func sweep(s *engine.Snapshot, all []*Statement, of []int, now moment.Moment, ah
 	}
 	slices.Sort(moments)
 	for _, m := range slices.Compact(moments) {
-		scope := engine.Scope{Together: true}
+		scope := engine.Scope{Together: true, Divided: s.Divided(m)}
 		var asked []*one
 		var statements []*Statement
 		for _, x := range open {
@@ -440,7 +441,7 @@ func sweep(s *engine.Snapshot, all []*Statement, of []int, now moment.Moment, ah
 				broken, statements = append(broken, k), append(statements, c.Statement)
 			}
 		}
-		found, err := examplesOf(s, statements, m, stop)
+		found, err := examplesOf(s, statements, scope.Divided, m, stop)
 		if err != nil {
 			return err
 		}
