@@ -292,6 +292,11 @@ func (s *Snapshot) couldTables(at moment.Moment) *couldTables {
 	}
 	t.naming = t.most.naming()
 	// Only spaces of owners were opened to every party.
+	for i := range m.many { // who is at a domain that holds something as a whole
+		if of := m.many[i].of; of.what == 1 {
+			t.naming.domains[of.index] = true
+		}
+	}
 	for i := range m.spaces.n { // those without an owner still say who may come
 		if sp := m.spaces.at(i); sp.exists && !sp.anyParty {
 			for _, ref := range m.refs[sp.parties.off : sp.parties.off+sp.parties.n] {
