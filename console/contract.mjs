@@ -24,6 +24,19 @@ function said(member) {
   return line ? `/** ${line} */ ` : ''
 }
 
+/** Fields line by line: those of which nothing is said stand together, as many as fit. */
+function rows(fields, indent) {
+  const out = []
+  let open = false // the last line takes more
+  for (const f of fields) {
+    const plain = !f.startsWith('/**') && !f.includes('\n')
+    if (plain && open && out.at(-1).length + f.length < 130) out[out.length - 1] += `; ${f}`
+    else out.push(f)
+    open = plain
+  }
+  return out.map((line) => `${indent}  ${line}\n`).join('')
+}
+
 /** A type as it is written into the file: short ones of fields alone in one line. */
 function written(type, indent = '  ') {
   if (ts.isTypeLiteralNode(type)) {
@@ -33,7 +46,7 @@ function written(type, indent = '  ') {
     })
     const line = `{ ${fields.join('; ')} }`
     if (fields.length === 0) return '{}'
-    return line.length <= 240 && !line.includes('\n') ? line : `{\n${fields.map((f) => `${indent}  ${f}\n`).join('')}${indent}}`
+    return line.length <= 240 && !line.includes('\n') ? line : `{\n${rows(fields, indent)}${indent}}`
   }
   if (ts.isArrayTypeNode(type)) return `${written(type.elementType, indent)}[]`
   if (ts.isParenthesizedTypeNode(type)) return `(${written(type.type, indent)})`

@@ -8,9 +8,7 @@ export interface Schemas {
   Credentials: { name: string; password: string; /** Of whoever has a second factor: a one-time code, or a recovery code */ code?: string }
   Session: {
     /** A second factor has to be set up before anything else, as the role has to have one */ set_up_factor?: boolean
-    name: string
-    role: 'administrator' | 'auditor' | 'keeper' | 'member' | 'guest'
-    person?: string
+    name: string; role: 'administrator' | 'auditor' | 'keeper' | 'member' | 'guest'; person?: string
     /** Goes into X-CSRF-Token of every request that changes something */ csrf: string
     organisation: string
     /** The time zone of the organisation */ zone?: string
@@ -18,8 +16,7 @@ export interface Schemas {
     /** The organisation's own sign-in vouches for them: they have no password here */ house?: boolean
   }
   OpenSession: {
-    id: string
-    began: string
+    id: string; began: string
     /** When a page of it was used last, to some minutes */ used?: string
     /** From which address */ from?: string
     /** What its browser calls itself, shortened */ agent?: string
@@ -38,9 +35,7 @@ export interface Schemas {
   Webhooks: { webhooks: Schemas['Webhook'][]; topics: { topic: Schemas['EventTopic']; says: string }[] }
   EventTopic: 'guest' | 'revision' | 'finding' | 'drift' | 'expectation' | 'request'
   Webhook: {
-    id: string
-    name: string
-    address: string
+    id: string; name: string; address: string
     /** Empty for all */ topics: Schemas['EventTopic'][]
     /** Where the bearer token is that it wants, as file:PATH or env:NAME; absent for none */ key?: string
     paused: boolean
@@ -79,143 +74,89 @@ export interface Schemas {
   Answer: {
     subject: string
     /** The name of the subject where it is known */ name?: string
-    kind: string
-    action: string
-    action_title?: string
-    resource: string
-    resource_name?: string
+    kind: string; action: string; action_title?: string; resource: string; resource_name?: string
     /** Whom outside the question is about */ address?: string
-    at: string
-    decision: 'yes' | 'no'
-    account: string
-    conditions: string[]
-    settling?: Schemas['Settling']
+    at: string; decision: 'yes' | 'no'; account: string; conditions: string[]; settling?: Schemas['Settling']
     /** Of what is found: what the answer leans on that the system has nothing for, so that it may be otherwise there */ not_looked_at?: string[]
-    gates: Schemas['Gate'][]
-    accounts: Schemas['AccountAnswer'][]
-    revision: number
+    gates: Schemas['Gate'][]; accounts: Schemas['AccountAnswer'][]; revision: number
   }
   /** The systems do not do this yet, and a change is on its way to them */ Settling: { /** From when it is expected to count; absent where nobody knows */ from?: string }
   AccountAnswer: { account: string; decision: 'yes' | 'no'; conditions: string[]; gates: Schemas['Gate'][] }
   Gate: { gate: string; answer: 'pass' | 'refuse' | 'not_asked'; causes: Schemas['Cause'][] }
   Cause: {
-    code: string
-    refuses: boolean
-    side: 'ours' | 'theirs'
+    code: string; refuses: boolean; side: 'ours' | 'theirs'
     /** Who can change it: administrator, owner:ID, sponsor:ID, partner:ID, the party */ who?: string
     text: string
     /** What to do about a refusal */ next?: string
     /** Where that is done, as space:ID, partner:ID, guest:ADDRESS, exception:ID, rule:NAME, person:ID, or partners */ at?: string
     /** Id of the partner it is about */ partner?: string
-    rule?: string
-    value?: string
-    needed?: string
+    rule?: string; value?: string; needed?: string
     /** The layer that decided */ layer?: string
     /** What the value would be if that layer said nothing */ without?: string
-    chain?: Schemas['ChainStep'][]
-    options?: Schemas['Option'][]
+    chain?: Schemas['ChainStep'][]; options?: Schemas['Option'][]
   }
   ChainStep: { layer: 'limit' | 'default' | 'partner' | 'people' | 'space' | 'item'; where?: string; /** Absent where the layer says nothing */ value?: string; /** A value held back */ held?: string; decides?: boolean }
   Option: { value: string; can: boolean; /** The layer that stands against it */ by?: string; /** Who can raise it */ who?: string }
   Reach: { subject: string; name?: string; kind: string; at: string; lines: Schemas['ReachLine'][]; revision: number; stated?: Schemas['Stated']; /** The moment at which the first of it ends */ first_lost?: string }
   ReachLine: {
-    service: string
-    action: string
+    service: string; action: string
     /** kind:id, or kind:* for count of them that are alike */ resource: string
-    name?: string
-    count: number
-    decision: 'yes' | 'no'
-    account: string
-    conditions: string[]
-    cause: Schemas['Cause']
+    name?: string; count: number; decision: 'yes' | 'no'; account: string; conditions: string[]; cause: Schemas['Cause']
     /** Of a yes that a grant or link gives */ since?: string
-    until?: string
-    residual?: boolean
+    until?: string; residual?: boolean
   }
   /** What every result states */ Stated: {
-    organisation: string
-    revision: number
+    organisation: string; revision: number
     /** The draft as which it is answered */ draft?: string
     at: string
     /** Answered from the present record, from what was recorded at that moment, or from the first record, because nothing was recorded yet */ recorded: 'now' | 'then' | 'first'
-    method: string
-    not_looked_at: string[]
+    method: string; not_looked_at: string[]
   }
   AudienceLine: {
-    party: string
-    name?: string
-    kind: string
-    partner?: string
+    party: string; name?: string; kind: string; partner?: string
     /** A typical newcomer, not somebody known */ newcomer: boolean
-    action: string
-    resource: string
-    resource_name?: string
-    account: string
-    conditions: string[]
-    cause: Schemas['Cause']
+    action: string; resource: string; resource_name?: string; account: string; conditions: string[]; cause: Schemas['Cause']
     /** Absent where it always was */ since?: string
     /** Absent where nothing ends it */ until?: string
     /** Residual risk: a link works for whoever holds it, or the partner is barred or suspended */ residual: boolean
   }
   Audience: {
-    stated: Schemas['Stated']
-    resource: string
-    name?: string
-    lines: Schemas['AudienceLine'][]
+    stated: Schemas['Stated']; resource: string; name?: string; lines: Schemas['AudienceLine'][]
     /** Lines in all */ total: number
     /** Known parties among them, links included */ parties: number
     /** Typical newcomers among them */ newcomers: number
     next: string
   }
   BoardRow: {
-    party: string
-    name?: string
-    kind: string
-    partner?: string
-    newcomer: boolean
+    party: string; name?: string; kind: string; partner?: string; newcomer: boolean
     /** By service, (action, resource) pairs that need a role */ granted: { [key: string]: number }
     /** By service, the same of actions that need none */ wide: { [key: string]: number }
     /** When the first of what is granted ends */ until?: string
   }
   BoardTotals: {
-    parties: number
-    newcomers: number
+    parties: number; newcomers: number
     /** By service, (party, action, resource) */ granted: { [key: string]: number }
     /** By service, known parties that reach anything of it */ reached: { [key: string]: number }
     /** Too many to be summed up for a page: only parties are counted, the report sums up all */ left_out?: boolean
-    by_kind: { [key: string]: number }
-    by_partner: { [key: string]: number }
+    by_kind: { [key: string]: number }; by_partner: { [key: string]: number }
   }
   Board: { stated: Schemas['Stated']; who: string; rows: Schemas['BoardRow'][]; total: number; totals: Schemas['BoardTotals']; /** Residual risk: what stays open to whoever holds a link */ residual?: string; next: string }
   DiffLine: {
-    change: 'gained' | 'lost' | 'otherwise'
-    action: string
-    resource: string
-    name?: string
-    count: number
+    change: 'gained' | 'lost' | 'otherwise'; action: string; resource: string; name?: string; count: number
     /** What decides on the left; absent where there is no such resource */ was?: Schemas['Cause']
     /** What decides on the right */ becomes?: Schemas['Cause']
-    was_conditions?: string[]
-    becomes_conditions?: string[]
+    was_conditions?: string[]; becomes_conditions?: string[]
   }
   Diff: { left: Schemas['Stated']; right: Schemas['Stated']; who: string; and_who: string; lines: Schemas['DiffLine'][] }
   FoundThing: { kind: 'rule' | 'guest' | 'partner' | 'person' | 'space' | 'meeting' | 'item'; id: string; name: string; detail?: string }
   Suggestion: { value: string; label: string; detail?: string }
   Action: { name: string; title: string; service: string; resources: string[]; /** context.address is needed */ address: boolean; /** context.presenter counts */ presenter: boolean; /** Our own people ask it */ ours: boolean }
   Rule: {
-    name: string
-    service: string
-    title: string
-    shape: 'switch' | 'level' | 'days' | 'methods' | 'choice'
-    values: Schemas['RuleValue'][]
-    limit: string
+    name: string; service: string; title: string; shape: 'switch' | 'level' | 'days' | 'methods' | 'choice'
+    values: Schemas['RuleValue'][]; limit: string
     /** The default that counts */ default: string
     /** A default held back */ held_default?: string
-    start_limit: string
-    start_default: string
-    advised: string
-    advised_reason: string
-    omits?: string
+    start_limit: string; start_default: string; advised: string; advised_reason: string; omits?: string
     /** A question that turns on it */ example?: string
     layers: string[]
     /** Rules that are asked beside it and that an exception may set */ with?: string[]
@@ -230,10 +171,7 @@ export interface Schemas {
   /** A value as the scale writes it; methods are separated by commas */ RuleText: string
   Choices: { rule: string; title: string; where: string; /** The value that counts now */ value: string; /** The layer that decided it */ layer: string; without?: string; chain: Schemas['ChainStep'][]; choices: Schemas['Choice'][] }
   Choice: {
-    value: string
-    sentence: string
-    can: boolean
-    advised?: boolean
+    value: string; sentence: string; can: boolean; advised?: boolean
     /** The layer that stands against it */ by?: string
     /** Which partner, exception, space or item that is */ where?: string
     /** What that layer says */ says?: string
@@ -251,27 +189,21 @@ export interface Schemas {
   FirstAdministrator: { key: string; name: string; password: string }
   Started: {
     /** Absent where nothing is said of it yet */ organisation?: string
-    people: number
-    guests: number
-    spaces: number
-    partners: number
+    people: number; guests: number; spaces: number; partners: number
     /** Of guests who belong to no partner, the most frequent first */ domains: { domain: string; guests: number }[]
     /** The posture whose defaults all count; absent for none */ posture?: string
     /** Records whose dates wait until an administrator releases them */ dates_wait: number
     /** Messages that wait to be sent */ mail: number
   }
   Posture: {
-    name: string
-    title: string
-    says: string
+    name: string; title: string; says: string
     /** The organisation stands there */ now: boolean
     /** The defaults that it would change */ rules: { rule: string; title: string; was: string; value: string; sentence: string; /** The limit allows it */ can: boolean }[]
   }
   AllSettings: { /** Its fields in the file format; absent where nothing is said of it */ organisation?: { [key: string]: unknown }; /** The fields of the file format */ settings: { [key: string]: unknown }; etag: string }
   TermsVersion: {
     /** When it began to count; absent for the first */ from?: string
-    who?: string
-    why?: string
+    who?: string; why?: string
     /** Of the policy that brought it; absent for the first */ revision?: number
     /** Empty for those that come with the product */ text: string
     /** Empty where the Portuguese is not said apart */ text_pt: string
@@ -281,21 +213,17 @@ export interface Schemas {
   }
   SettingsPatch: { organisation?: { [key: string]: unknown }; settings?: { [key: string]: unknown }; why?: Schemas['Why'] }
   Pattern: {
-    name: string
-    title: string
+    name: string; title: string
     /** What people from outside can do there */ says: string
     kind: string
     /** That who is invited gets where nothing else is said */ role: string
     /** Everyone from outside gets a private folder */ each: boolean
-    rules: Schemas['PatternRule'][]
-    items: { kind: string; name: string }[]
+    rules: Schemas['PatternRule'][]; items: { kind: string; name: string }[]
   }
   PatternRule: { rule: string; value: string; sentence: string; /** The limit allows it; else it is left out */ can: boolean }
   PlacesChange: { changes: Schemas['PlaceEdit'][]; why?: Schemas['Why'] }
   PlaceLine: {
-    do: string
-    kind: string
-    id: string
+    do: string; kind: string; id: string
     result: 'added' | 'changed' | 'closed' | 'ended' | 'removed' | 'unchanged' | 'refused' | 'not_done'
     /** Which field is wrong */ field?: string
     /** Its value */ value?: string
@@ -304,8 +232,7 @@ export interface Schemas {
     ask?: Schemas['Question']
   }
   PlacesChanged: {
-    preview: boolean
-    lines: Schemas['PlaceLine'][]
+    preview: boolean; lines: Schemas['PlaceLine'][]
     /** Where any line is refused nothing is written */ refused: number
     weighed?: Schemas['ValueWeighed']
     /** The entry of the journal by which it can be undone; absent where nothing was written */ change?: number
@@ -319,26 +246,18 @@ export interface Schemas {
   /** Who would gain and who would lose by a value; with preview alone */ ValueWeighed: {
     /** Nothing changes for anybody */ nothing: boolean
     /** The new value is looser than what counted */ loosens: boolean
-    was?: string
-    becomes?: string
-    parties: Schemas['Moves']
-    granted: Schemas['Moves']
-    wide: Schemas['Moves']
+    was?: string; becomes?: string; parties: Schemas['Moves']; granted: Schemas['Moves']; wide: Schemas['Moves']
     /** Typical newcomers who would gain */ newcomers: string[]
     /** The first of those who gain or lose */ lines?: string[]
     not_counted: string[]
   }
   ValueRow: {
-    rule: string
-    title: string
-    service: string
-    shape: string
+    rule: string; title: string; service: string; shape: string
     /** What is set here; absent where nothing is */ set?: string
     /** It is held back */ held?: boolean
     /** The value that counts here */ value: string
     /** The layer that decided it */ layer: string
-    sentence: string
-    choices: Schemas['Choice'][]
+    sentence: string; choices: Schemas['Choice'][]
   }
   ValueChange: { value: Schemas['RuleText']; /** Given as held back */ held?: boolean; why?: Schemas['Why'] }
   WhyOnly: { why?: Schemas['Why'] }
@@ -386,8 +305,7 @@ export interface Schemas {
     /** Who of ours does it */ person?: string
     action: string
     /** kind:id; * where it is so for as many that are alike as count says */ resource: string
-    count: number
-    conditions: string[]
+    count: number; conditions: string[]
   }
   ExpectationPast: { at: string; /** The journal entry */ change?: number; state: 'held' | 'broken' | 'unknown'; count?: number; text: string }
   /** The fields of an expectation that are to be otherwise, and why; null takes one away, and what is not named stays (RFC 7396) */ ExpectationPatch: { [key: string]: unknown }
@@ -395,22 +313,14 @@ export interface Schemas {
   Evidence: {
     id: string
     /** What it is about */ says: string
-    party: string
-    action: string
-    resource: string
+    party: string; action: string; resource: string
     /** The moment that it is about */ at: string
-    made: string
-    by: string
-    why: string
-    revision: number
+    made: string; by: string; why: string; revision: number
     /** The journal entry that took it in */ change: number
     /** SHA-256 of the signed manifest */ digest: string
     /** Known parties and links that reach anything */ parties: number
     /** Typical newcomers that do */ newcomers: number
-    lines: number
-    totals: Schemas['EvidenceTotal'][]
-    systems: Schemas['EvidenceSystem'][]
-    not_looked_at: string[]
+    lines: number; totals: Schemas['EvidenceTotal'][]; systems: Schemas['EvidenceSystem'][]; not_looked_at: string[]
     expectations: Schemas['EvidenceStands'][]
     /** What trials at each system showed in the month before */ trials: Schemas['EvidenceBeside'][]
     /** Rounds of review that were open or ended in the year before */ reviews: Schemas['EvidenceBeside'][]
@@ -428,39 +338,24 @@ export interface Schemas {
   EvidenceDiffers: { change: 'gained' | 'lost' | 'otherwise'; party: string; action: string; resource: string; was?: string; becomes?: string }
   History: { subject: string; action: string; resource: string; spells: Schemas['Spell'][] }
   Spell: {
-    decision: 'yes' | 'no'
-    from: string
+    decision: 'yes' | 'no'; from: string
     /** Absent while it lasts */ until?: string
     /** It was so when the time that was asked about began */ first: boolean
     /** The journal entry that it came by; absent where a date came */ change?: number
-    by?: string
-    why?: string
+    by?: string; why?: string
     /** Through what it came, in words */ text: string
   }
   ReachedBetween: { from: string; to: string; lines: Schemas['ReachedLine'][] }
   ReachedLine: {
-    party: string
-    name: string
-    kind: string
-    newcomer: boolean
-    action: string
-    resource: string
-    first: string
+    party: string; name: string; kind: string; newcomer: boolean; action: string; resource: string; first: string
     /** When it ended; the end of the time where it lasted */ last: string
     /** So many unbroken times */ spells: number
-    longest_from: string
-    longest_until: string
+    longest_from: string; longest_until: string
   }
   Exception: {
-    id: string
-    people: string[]
-    groups: string[]
+    id: string; people: string[]; groups: string[]
     /** Absent is towards everybody */ parties?: string[]
-    rules: { [key: string]: Schemas['SetValue'] }
-    from?: string
-    until?: string
-    reason?: string
-    state: 'ahead' | 'in_force' | 'over'
+    rules: { [key: string]: Schemas['SetValue'] }; from?: string; until?: string; reason?: string; state: 'ahead' | 'in_force' | 'over'
     /** It changes nothing */ without_effect?: boolean
     /** How many people of ours */ concerns: number
     etag: string
@@ -470,42 +365,26 @@ export interface Schemas {
   Imported: { lines: Schemas['ImportLine'][]; written: boolean; preview: boolean }
   ImportLine: { line: number; id: string; result: 'made' | 'changed' | 'unchanged' | 'refused'; cause?: string }
   SpaceBrief: {
-    id: string
-    name: string
-    kind: string
-    owners: string[]
+    id: string; name: string; kind: string; owners: string[]
     /** What the owners are called, in their order */ owner_names: string[]
     items: number
     /** How many rules it sets */ set: number
     /** How many parties have a role in it now */ outside: number
   }
   SpaceView: {
-    id: string
-    name: string
-    kind: string
-    owners: Schemas['NamedRef'][]
-    members: Schemas['NamedRef'][]
+    id: string; name: string; kind: string; owners: Schemas['NamedRef'][]; members: Schemas['NamedRef'][]
     /** Only these from outside; absent is whoever the rules admit */ parties?: string[]
     joinable: boolean
     /** What who joins a course from outside gets */ joins_as?: 'view' | 'contribute' | 'manage'
-    house_licence: boolean
-    items: Schemas['ItemView'][]
-    meetings: Schemas['NamedRef'][]
-    given: Schemas['GivenRole'][]
-    values: Schemas['Values']
-    findings: Schemas['Finding'][]
+    house_licence: boolean; items: Schemas['ItemView'][]; meetings: Schemas['NamedRef'][]; given: Schemas['GivenRole'][]
+    values: Schemas['Values']; findings: Schemas['Finding'][]
     /** As of when findings are, where something changed since and is being looked at; else absent */ findings_at?: string
     /** The caller may set values here */ editable: boolean
   }
   NamedRef: { id: string; name: string }
   ItemView: { id: string; kind: string; name: string; private: boolean; rules: { [key: string]: Schemas['SetValue'] } }
   GivenRole: {
-    party: string
-    name?: string
-    resource: string
-    role: string
-    from?: string
-    until?: string
+    party: string; name?: string; resource: string; role: string; from?: string; until?: string
     /** The named link it comes from */ link?: string
     state: 'ahead' | 'live' | 'over'
     /** Whether it gets them in now; none for a group */ decision: 'yes' | 'no' | 'none'
@@ -513,46 +392,32 @@ export interface Schemas {
   }
   PeopleMatrix: { rules: { rule: string; title: string; default: string }[]; people: Schemas['MatrixRow'][]; next: string }
   MatrixRow: {
-    id: string
-    name: string
+    id: string; name: string
     /** In the order of the rules */ values: { /** That counts towards everybody */ value: string; /** The layer that decided it */ layer: string; /** An exception of theirs or of a group of theirs decided it */ own: boolean }[]
   }
   PersonBrief: { id: string; name: string; address?: string; groups: string[]; roles: string[]; /** How many are in force */ exceptions: number }
   PersonView: {
-    id: string
-    name: string
-    address?: string
+    id: string; name: string; address?: string
     /** When they left us, or will */ left?: string
     /** What they read their mail in */ language?: string
-    groups: string[]
-    roles: string[]
-    owns: Schemas['NamedRef'][]
+    groups: string[]; roles: string[]; owns: Schemas['NamedRef'][]
     /** Meetings */ hosts: Schemas['NamedRef'][]
     exceptions: Schemas['Exception'][]
     /** Rules that exceptions may set and what counts towards everybody */ rules: Schemas['ValueRow'][]
-    contacts: Schemas['ContactView'][]
-    forwarders: Schemas['Forwarder'][]
-    reached: Schemas['ReachedBy'][]
+    contacts: Schemas['ContactView'][]; forwarders: Schemas['Forwarder'][]; reached: Schemas['ReachedBy'][]
     findings: Schemas['Finding'][]
     /** As of when findings are, where something changed since and is being looked at; else absent */ findings_at?: string
   }
   ContactView: { party: string; state: 'asked' | 'accepted' }
   ReachedBy: { action: string; title: string; resource: string; /** Typical newcomers who can: partners, an unlisted address, a private one */ yes: string[]; /** How many of them cannot */ no: number }
   Link: {
-    id: string
-    item: string
-    item_name?: string
-    bearer: boolean
-    for?: string[]
+    id: string; item: string; item_name?: string; bearer: boolean; for?: string[]
     /** The right that it was given */ right: string
     /** The right that counts; none where it opens nothing */ effective_right?: string
     /** When it ends as the rules have it; absent for never */ effective_until?: string
     created: string
     /** The end that it was given */ until?: string
-    download: boolean
-    password: boolean
-    by?: string
-    works: boolean
+    download: boolean; password: boolean; by?: string; works: boolean
     /** Why it works or not, and until when */ text: string
     /** How often it was opened, where a system tells */ opened?: number
     /** When the system told that */ opened_read?: string
@@ -562,9 +427,7 @@ export interface Schemas {
     /** A file or a folder, as file:press-kit */ item: string
     /** For whoever holds it */ bearer?: boolean
     /** Addresses it names, one a line or between commas */ for?: string
-    right?: 'view' | 'contribute' | 'manage'
-    until?: string
-    download: boolean
+    right?: 'view' | 'contribute' | 'manage'; until?: string; download: boolean
     /** A password is asked */ password?: boolean
     /** The person of ours whose link it is */ by?: string
     why?: string
@@ -581,13 +444,7 @@ export interface Schemas {
   Findings: { /** When everything was looked at; with soon */ at?: string; /** Something changed since, and is being looked at; with soon */ behind?: boolean; findings: Schemas['Finding'][]; kinds: Schemas['FindingKind'][]; next: string }
   FindingKind: { kind: string; title: string; do: string; hint: boolean; open: number; accepted: number }
   Finding: {
-    id: string
-    kind: string
-    title: string
-    about: string[]
-    cause: string
-    do: string
-    hint: boolean
+    id: string; kind: string; title: string; about: string[]; cause: string; do: string; hint: boolean
     numbers: { [key: string]: number }
     /** Since when it is there; absent where nobody looked before */ since?: string
     /** Of one that is gone: when it went */ gone?: string
@@ -598,11 +455,7 @@ export interface Schemas {
   Supposition: {
     /** The address that would be given something; absent with a link */ subject?: string
     /** It would become a guest who has accepted */ invite?: boolean
-    grants?: Schemas['SupposedGrant'][]
-    groups?: string[]
-    bundle?: string
-    link?: Schemas['SupposedLink']
-    at?: string
+    grants?: Schemas['SupposedGrant'][]; groups?: string[]; bundle?: string; link?: Schemas['SupposedLink']; at?: string
   }
   SupposedGrant: { resource: string; role: 'view' | 'contribute' | 'manage' }
   SupposedLink: { item: string; right?: 'view' | 'contribute'; password?: boolean; download?: boolean }
@@ -612,22 +465,16 @@ export interface Schemas {
     line: number
     /** As it stands in the list */ text: string
     /** In normal form */ address?: string
-    kind?: string
-    partner?: string
-    verdict: 'yes' | 'no' | 'already' | 'duplicate' | 'own' | 'malformed'
+    kind?: string; partner?: string; verdict: 'yes' | 'no' | 'already' | 'duplicate' | 'own' | 'malformed'
     /** Of a verdict that is neither yes nor no */ reason?: string
-    causes: Schemas['CheckCause'][]
-    conditions: string[]
+    causes: Schemas['CheckCause'][]; conditions: string[]
     /** What to do first */ next?: string
   }
   CheckCause: { gate: string; code: string; side: string; who?: string; text: string; next?: string }
   CheckSummary: { total: number; verdicts: { [key: string]: number }; /** How many addresses a cause stands in the way of */ causes: { [key: string]: number }; into: string; as: string }
   /** A line of the answer, either an address or the summary */ CheckFound: { address?: Schemas['CheckLine']; summary?: Schemas['CheckSummary'] }
   BothHalves: {
-    partner: string
-    name: string
-    key: string
-    ours: 'yes' | 'no' | 'unset'
+    partner: string; name: string; key: string; ours: 'yes' | 'no' | 'unset'
     /** As it counts now */ theirs: 'admits' | 'refuses' | 'unknown'
     /** Whether our side is open by policy: standing, opening and the level of the rules of domains */ opens: boolean
     /** Why our side is open or is not */ because: 'by_name' | 'by_level' | 'not_listed' | 'by_standing'
@@ -643,9 +490,7 @@ export interface Schemas {
     joint: 'shut' | 'open' | 'unconfirmed' | 'their_turn' | 'our_turn'
   }
   TheirPerson: {
-    address: string
-    name?: string
-    kind: string
+    address: string; name?: string; kind: string
     /** Of the record; absent where there is none */ state?: string
     /** Roles that are in force */ roles: number
     spaces: number
@@ -654,24 +499,16 @@ export interface Schemas {
   }
   Advice: { partner: string; short: string; at: string; /** Records, provisioned, suspended, home, sharing, talking, contacts, ours, owners, grants, spaces, reports, items, came, went */ figures: { [key: string]: number }; ways: Schemas['Way'][] }
   Way: {
-    name: 'guests' | 'federation' | 'membership' | 'feed'
-    title: string
+    name: 'guests' | 'federation' | 'membership' | 'feed'; title: string
     /** What speaks for it less what speaks against it */ weight: number
-    fits: boolean
-    in_use: boolean
-    for: string[]
-    against: string[]
-    gives: string
-    costs: string
-    needs: string
+    fits: boolean; in_use: boolean; for: string[]; against: string[]; gives: string; costs: string; needs: string
   }
   NewLetter: {
     partner?: string
     /** Services and directions, as spaces.in; absent is all that waits for them */ about?: string[]
     /** Instead of partner and about, a question that their side refuses or has not confirmed */ question?: Schemas['Question']
     /** Whom it is sent to; absent is who is known */ to?: string
-    note?: string
-    form?: 'markdown' | 'html' | 'text'
+    note?: string; form?: 'markdown' | 'html' | 'text'
     /** Mail it to the addresses it is sent to, with a copy to the partner's owner */ mail?: boolean
     /** Although a letter on the same matter is open */ again?: boolean
     why?: Schemas['Why']
@@ -680,12 +517,7 @@ export interface Schemas {
     /** Empty in a preview */ id: string
     partner: string
     /** Name of the partner */ name: string
-    about: string[]
-    sent?: string
-    by?: string
-    to?: string
-    note?: string
-    state: 'open' | 'admitted' | 'refused' | 'withdrawn'
+    about: string[]; sent?: string; by?: string; to?: string; note?: string; state: 'open' | 'admitted' | 'refused' | 'withdrawn'
     /** Whole days from its sending until its answer or now */ age: number
     answered?: string
     /** Their answer, or how it became known */ said?: string
@@ -698,41 +530,30 @@ export interface Schemas {
   OurStatement: {
     /** Whether this service publishes it */ published: boolean
     /** Where partners fetch it; absent while it is not known under which address the service is reached */ address?: string
-    for: string
-    issuer: string
-    expires: string
+    for: string; issuer: string; expires: string
     /** admits, refuses, or admits with the features, by service and direction as they are with us */ stance: { [key: string]: string }
     keys: Schemas['StatementKey'][]
   }
   StatementKey: { /** Thumbprint (RFC 7638) */ key: string; state: 'announced' | 'current' | 'retired'; since: string }
   TheirStatement: {
-    partner: string
-    address?: string
+    partner: string; address?: string
     /** Thumbprints of the keys that may sign: pinned, and announced by what they signed */ keys: string[]
     /** Of the newest that was taken */ issued?: string
-    until?: string
-    fetched?: string
+    until?: string; fetched?: string
     /** Why the last one was not taken */ problem?: string
     reason?: string
     /** The key that signed it and is not trusted */ offered?: string
   }
   StanceChange: {
-    says: 'admits' | 'refuses' | 'unknown'
-    features?: string[]
-    source?: 'recorded' | 'statement' | 'trial' | 'attempt'
+    says: 'admits' | 'refuses' | 'unknown'; features?: string[]; source?: 'recorded' | 'statement' | 'trial' | 'attempt'
     /** When they said so; absent is now */ as_of?: string
     /** An end after which it does not count any more; a date still counts */ until?: string
     /** Who of theirs said so */ said_by?: string
     why?: Schemas['Why']
   }
   Partner: {
-    id: string
-    name: string
-    domains: Schemas['DomainEntry'][]
-    standing: 'active' | 'suspended' | 'ended'
-    standing_since?: string
-    standing_reason?: string
-    also_named?: string[]
+    id: string; name: string; domains: Schemas['DomainEntry'][]; standing: 'active' | 'suspended' | 'ended'; standing_since?: string
+    standing_reason?: string; also_named?: string[]
     /** Who administers their side */ contacts?: string[]
     owner?: string
     /** The day on which somebody should look at it again */ review?: string
@@ -741,18 +562,14 @@ export interface Schemas {
     /** The issuer of their own sign-in (OpenID Connect) */ sign_in?: string
     /** As whom we are known there */ sign_in_client?: string
     /** Addresses count that their sign-in does not call verified */ sign_in_unverified?: boolean
-    opened: { [key: string]: boolean }
-    rules: { [key: string]: Schemas['SetValue'] }
-    stance: Schemas['Stance'][]
+    opened: { [key: string]: boolean }; rules: { [key: string]: Schemas['SetValue'] }; stance: Schemas['Stance'][]
     /** With a preview of a stance, what it would do */ weighed?: Schemas['ValueWeighed']
     counts: Schemas['PartnerCounts']
     /** After a change and in its preview: whom and what it concerns */ concerns?: Schemas['PartnerCounts']
     etag: string
   }
   Rearranged: {
-    partner: Schemas['Partner']
-    preview: boolean
-    concerns: Schemas['PartnerCounts']
+    partner: Schemas['Partner']; preview: boolean; concerns: Schemas['PartnerCounts']
     /** Spaces, exceptions, bundles, expectations and letters that named the partner, as space:ID */ named: string[]
     /** What those who move find otherwise */ differs: Schemas['Difference'][]
   }
@@ -766,10 +583,7 @@ export interface Schemas {
   DomainsImported: { lines: Schemas['DomainLine'][]; /** Lines by result */ counts: { [key: string]: number }; /** Those whose address is taken otherwise */ concerns: Schemas['PartnerCounts']; written: boolean; preview: boolean }
   DomainLine: { /** 0 for what is removed */ line: number; text: string; name: string; subdomains?: boolean; partner?: string; result: 'new' | 'changed' | 'same' | 'removed' | 'refused'; cause?: string }
   DomainTest: {
-    address: string
-    domain: string
-    unicode: string
-    verdict: 'own' | 'barred' | 'partner' | 'personal' | 'unlisted'
+    address: string; domain: string; unicode: string; verdict: 'own' | 'barred' | 'partner' | 'personal' | 'unlisted'
     /** The entry that decides */ entry?: string
     partner?: string
     /** A domain of ours or of a partner that this one looks like */ look_alike?: string
@@ -809,10 +623,7 @@ export interface Schemas {
   }
   Differing: { /** The policy in force that it was compared with */ revision: number; /** From what is in force to what the file says */ edits: Schemas['DraftEdit'][] }
   Loaded: {
-    changed: number
-    revision: number
-    preview: boolean
-    kinds: { [key: string]: number }
+    changed: number; revision: number; preview: boolean; kinds: { [key: string]: number }
     /** The dates of the records that came wait */ waits?: boolean
     going?: Schemas['DatesGoing']
     /** What changes: all of policy, and the first 200 entries of inventory */ edits: Schemas['DraftEdit'][]
@@ -846,39 +657,27 @@ export interface Schemas {
   Moves: { /** From no to yes */ gained: number; /** From yes to no */ lost: number; /** A yes with other conditions */ otherwise: number }
   /** Moves of granted (party, action, resource) by a service, an action, a kind, a partner or a space */ MovesBy: { key: string; name?: string; gained: number; lost: number; otherwise: number }
   WideNumber: {
-    change?: 'gained' | 'lost' | 'otherwise'
-    action: string
-    service: string
+    change?: 'gained' | 'lost' | 'otherwise'; action: string; service: string
     /** Kind of resource */ kind: string
     /** Of look-up: everybody, or those of shared spaces (shared) */ scope?: string
-    parties: number
-    resources: number
-    pairs: number
+    parties: number; resources: number; pairs: number
   }
   Numbered: { key: string; name?: string; parties?: number; /** Of them those who may do anything */ reaching?: number; /** (party, action, resource) */ granted: number; services?: { [key: string]: number } }
   Numbers: {
     stated: Schemas['Stated']
     /** Something changed since, and it is being counted again; asked for with soon */ behind?: boolean
     /** Records and live links */ parties: number
-    reaching: number
-    granted: number
+    reaching: number; granted: number
     /** Typical newcomers, counted apart */ newcomers: number
-    services?: { [key: string]: number }
-    actions: Schemas['Numbered'][]
-    kinds: Schemas['Numbered'][]
+    services?: { [key: string]: number }; actions: Schemas['Numbered'][]; kinds: Schemas['Numbered'][]
     /** By id; none are those of no partner */ partners: Schemas['Numbered'][]
     /** The thousand with the most */ spaces: Schemas['Numbered'][]
-    spaces_total: number
-    wide: Schemas['WideNumber'][]
+    spaces_total: number; wide: Schemas['WideNumber'][]
   }
   NumberLine: { party: string; name?: string; kind: string; partner?: string; resource: string; resource_name?: string; actions: string[] }
   NumberLines: { stated: Schemas['Stated']; lines: Schemas['NumberLine'][]; next: string }
   ImpactLine: {
-    who: string
-    name?: string
-    partner?: string
-    change: 'gained' | 'lost' | 'otherwise'
-    actions: string[]
+    who: string; name?: string; partner?: string; change: 'gained' | 'lost' | 'otherwise'; actions: string[]
     /** kind:* stands for several that are alike */ resource: string
     resource_name?: string
     /** Resources that the line stands for */ count: number
@@ -887,30 +686,21 @@ export interface Schemas {
   ImpactNewcomer: { who: string; name: string; partner?: string; action: string; kind: string; count: number; change: 'gained' | 'lost' | 'otherwise' }
   HeldChange: { where: string; rule: string; value: string; /** It becomes held back; else it is released */ held: boolean }
   Impact: {
-    stated: Schemas['Stated']
-    at: string
+    stated: Schemas['Stated']; at: string
     /** Nothing changes for anybody */ nothing: boolean
     /** What is expected and would be broken, with those who break it that do not now */ breaks?: Schemas['Expectation'][]
-    parties: Schemas['Moves']
-    granted: Schemas['Moves']
-    services: Schemas['MovesBy'][]
-    actions: Schemas['MovesBy'][]
-    kinds: Schemas['MovesBy'][]
-    partners: Schemas['MovesBy'][]
+    parties: Schemas['Moves']; granted: Schemas['Moves']; services: Schemas['MovesBy'][]; actions: Schemas['MovesBy'][]
+    kinds: Schemas['MovesBy'][]; partners: Schemas['MovesBy'][]
     /** The hundred with the most */ spaces: Schemas['MovesBy'][]
-    spaces_total: number
-    wide: Schemas['WideNumber'][]
+    spaces_total: number; wide: Schemas['WideNumber'][]
     /** What typical newcomers would become able to do or no longer */ newcomers: Schemas['ImpactNewcomer'][]
-    links_stopped: string[]
-    links_started: string[]
+    links_stopped: string[]; links_started: string[]
     /** What people of ours would become able to do elsewhere, or no longer */ outward?: Schemas['ImpactOutward'][]
     /** Forwarders that would start or stop */ forwarders?: Schemas['ImpactForwarder'][]
     /** What outsiders could do in whatever people of ours present */ presenters?: Schemas['ImpactPresenters'][]
     /** Records that it would suspend or remove at once */ suspended?: number
     /** Guests whom shorter days suspend or remove at once */ cut_off?: Schemas['CutOff'][]
-    cut_off_total?: number
-    held: Schemas['HeldChange'][]
-    held_total: number
+    cut_off_total?: number; held: Schemas['HeldChange'][]; held_total: number
     /** The first thousand */ lines: Schemas['ImpactLine'][]
     /** There are more lines; download all of them */ more: boolean
     /** In what the draft is looser */ loosens: string[]
@@ -919,54 +709,28 @@ export interface Schemas {
   }
   CutOff: { party: string; name?: string; day: string; cause: string }
   RuleAudience: {
-    stated: Schemas['Stated']
-    rule: string
-    value: string
+    stated: Schemas['Stated']; rule: string; value: string
     /** The value that it is held against */ tighter?: string
-    parties: number
-    granted: number
-    services: Schemas['Numbered'][]
-    kinds: Schemas['Numbered'][]
-    partners: Schemas['Numbered'][]
-    wide: Schemas['WideNumber'][]
-    newcomers: Schemas['ImpactNewcomer'][]
-    lines: Schemas['ImpactLine'][]
-    more: boolean
+    parties: number; granted: number; services: Schemas['Numbered'][]; kinds: Schemas['Numbered'][]; partners: Schemas['Numbered'][]
+    wide: Schemas['WideNumber'][]; newcomers: Schemas['ImpactNewcomer'][]; lines: Schemas['ImpactLine'][]; more: boolean
   }
   DraftBrief: {
-    id: string
-    name: string
-    made_by: string
-    made: string
-    state: 'open' | 'waiting' | 'set' | 'published' | 'dropped'
-    edits: number
-    quick?: boolean
-    back?: number
-    publish_at?: string
+    id: string; name: string; made_by: string; made: string; state: 'open' | 'waiting' | 'set' | 'published' | 'dropped'; edits: number
+    quick?: boolean; back?: number; publish_at?: string
     /** Who asked to publish it */ asked_by?: string
     published?: number
   }
   DraftEdit: { kind: string; id: string; title: string; by?: string; at?: string; why?: string; changes: { field: string; was: string; now: string }[] }
   /** An edit of something that was changed otherwise meanwhile */ DraftConflict: { kind: string; id: string; title: string; fields: string[]; mine: { field: string; was: string; now: string }[]; theirs: { field: string; was: string; now: string }[] }
   Draft: {
-    id: string
-    name: string
-    made_by: string
-    made: string
-    base: number
+    id: string; name: string; made_by: string; made: string; base: number
     /** The revision in force */ revision: number
-    state: 'open' | 'waiting' | 'set' | 'published' | 'dropped'
-    quick?: boolean
-    back?: number
-    edits: Schemas['DraftEdit'][]
+    state: 'open' | 'waiting' | 'set' | 'published' | 'dropped'; quick?: boolean; back?: number; edits: Schemas['DraftEdit'][]
     /** Values that going back releases */ releases: Schemas['HeldChange'][]
     conflicts: Schemas['DraftConflict'][]
     /** It was brought up to date with a newer revision */ moved: boolean
-    loosens: string[]
-    second: boolean
-    digest?: string
-    weighed?: { by: string; at: string; why: string; digest?: string; publish_at?: string; confirmed_by?: string }
-    published?: number
+    loosens: string[]; second: boolean; digest?: string
+    weighed?: { by: string; at: string; why: string; digest?: string; publish_at?: string; confirmed_by?: string }; published?: number
     /** Why it is open again */ note?: string
   }
   Revision: { number: number; at: string; who: string; why: string; draft?: string; draft_name?: string; edits?: number; quick?: boolean; back?: number; asked_by?: string; confirmed_by?: string }
@@ -985,10 +749,7 @@ export interface Schemas {
     /** When all of it ends by itself; absent where something stays */ until?: string
   }
   Could: {
-    who?: string
-    name?: string
-    resource?: string
-    at: string
+    who?: string; name?: string; resource?: string; at: string
     /** So often the answer is yes now: a party and a thing for each action */ now: number
     /** So often it could come to be yes, those of now among them */ could: number
     /** So many may now, typical newcomers and links that somebody could make left out */ parties_now: number
@@ -1000,12 +761,9 @@ export interface Schemas {
   EvidencePlan: {
     id: string
     /** What is recorded, in a sentence */ says: string
-    party: string
-    action: string
-    resource: string
+    party: string; action: string; resource: string
     /** Days */ every: number
-    why: string
-    by: string
+    why: string; by: string
     /** When the next is made */ next: string
     /** The record that was made last */ last?: string
     /** Why the last could not be made */ problem?: string
@@ -1015,21 +773,14 @@ export interface Schemas {
     /** As a question names them; link:any is whoever holds a link that somebody makes */ who: string
     name: string
     /** Typical of whoever nobody knows yet */ newcomer: boolean
-    kind: string
-    action: string
+    kind: string; action: string
     /** What they would do */ title: string
-    resource: string
-    resource_name: string
+    resource: string; resource_name: string
     /** It is a yes already */ now: boolean
   }
   CouldQuestion: { /** An address, *@domain for a typical newcomer, or link:any for whoever holds a link that somebody makes */ subject: string; action: string; resource: string }
   CouldWay: {
-    subject: string
-    name?: string
-    action: string
-    title?: string
-    resource: string
-    resource_name?: string
+    subject: string; name?: string; action: string; title?: string; resource: string; resource_name?: string
     /** yes: it is so now; could: without any administrator or keeper it could come to be; no: it could not */ decision: 'yes' | 'could' | 'no'
     /** It takes more than six acts */ longer?: boolean
     /** In an order in which each can be done; as few as do */ acts: Schemas['CouldAct'][]
@@ -1038,10 +789,7 @@ export interface Schemas {
     kind: 'set_value' | 'admit' | 'let_join' | 'make_open' | 'any_sign_in' | 'passcode' | 'join' | 'contact' | 'invite' | 'share' | 'raise' | 'accept' | 'sign_up' | 'join_course' | 'become' | 'make_link' | 'bundle'
     text: string
     /** Who would do it, or one of those who could: person:ID or an address */ by: string
-    by_name: string
-    resource?: string
-    rule?: string
-    value?: string
+    by_name: string; resource?: string; rule?: string; value?: string
     /** For whom */ party?: string
     role?: string
     /** That is asked for and approved */ bundle?: string
@@ -1049,8 +797,7 @@ export interface Schemas {
   }
   CouldCuts: { decision: 'yes' | 'could' | 'no'; /** The fewest parts first */ cuts: Schemas['CouldCut'][]; /** There may be others; the search ended before all was looked at */ more: boolean }
   CouldCut: {
-    id: string
-    parts: Schemas['CutPart'][]
+    id: string; parts: Schemas['CutPart'][]
     /** So often a yes of today would be lost that needs a role: party, thing and action */ lost: number
     /** So often one that needs no role */ wide?: number
     /** So many known parties lose something */ parties: number
@@ -1060,16 +807,11 @@ export interface Schemas {
     /** It changes nothing that is a yes today */ fits?: boolean
   }
   CutPart: {
-    kind: 'limit' | 'opening' | 'bundle' | 'role'
-    text: string
+    kind: 'limit' | 'opening' | 'bundle' | 'role'; text: string
     /** A draft can hold it */ policy: boolean
-    rule?: string
-    value?: string
-    partner?: string
-    key?: string
+    rule?: string; value?: string; partner?: string; key?: string
     /** That nobody asks for any more */ bundle?: string
-    person?: string
-    role?: string
+    person?: string; role?: string
   }
   CouldCutTaken: { question: Schemas['CouldQuestion']; /** Its id */ cut: string; name?: string; why?: string }
   Spare: {
@@ -1103,9 +845,7 @@ export interface Schemas {
     /** What of it would open nothing to them */ closed?: string[]
   }
   Bundle: {
-    id: string
-    name: string
-    gives: Schemas['Gift'][]
+    id: string; name: string; gives: Schemas['Gift'][]
     /** Whose people may ask for it */ partners: string[]
     /** The same, by name */ partner_names: string[]
     /** Anybody whose address may be invited may ask for it */ others: boolean
@@ -1127,16 +867,8 @@ export interface Schemas {
     /** Absent makes one of the name */ id?: string
     name: string
     /** Resources, each with its role */ gives: Schemas['BundleLess'][]
-    partners?: string[]
-    others?: boolean
-    closed?: boolean
-    approval?: string[]
-    questions?: string[]
-    term_days?: number
-    review_days?: number
-    not_with?: string[]
-    extend?: 'approved' | 'silent'
-    why?: Schemas['Why']
+    partners?: string[]; others?: boolean; closed?: boolean; approval?: string[]; questions?: string[]; term_days?: number
+    review_days?: number; not_with?: string[]; extend?: 'approved' | 'silent'; why?: Schemas['Why']
   }
   /** The fields of a bundle that are to be otherwise, and why; null takes one away, and what is not named stays (RFC 7396) */ BundlePatch: { [key: string]: unknown }
   HoldingEnd: { address: string; bundle: string; /** Take this out of it alone */ resource?: string; why?: Schemas['Why'] }
@@ -1156,18 +888,8 @@ export interface Schemas {
     /** Empty in a preview */ id: string
     name: string
     /** What it asks about */ about: string
-    partner?: string
-    space?: string
-    bundle?: string
-    state?: string
-    origin?: string
-    sponsor?: string
-    needs?: string
-    until: string
-    why: string
-    by: string
-    made: string
-    lines: number
+    partner?: string; space?: string; bundle?: string; state?: string; origin?: string; sponsor?: string; needs?: string; until: string
+    why: string; by: string; made: string; lines: number
     /** Lines that nobody answered yet */ open: number
     /** Those that ask whoever asks */ mine: number
     /** Lines by state: open, kept, narrowed, ended, gone, silent */ states: { [key: string]: number }
@@ -1180,22 +902,16 @@ export interface Schemas {
   ReviewLine: {
     n: number
     /** An address, group:ID, partner:ID or domain:NAME */ party: string
-    party_name?: string
-    resource: string
+    party_name?: string; resource: string
     /** Of the resource */ name: string
     role: 'view' | 'contribute' | 'manage'
     /** That it follows from */ bundle?: string
     from?: string
     /** When it ends by itself */ ends?: string
-    purpose?: string
-    last_seen?: string
+    purpose?: string; last_seen?: string
     /** How many actions they may do on it by a role */ opens?: number
     /** owner:ID or keeper */ reviewer: string
-    reviewer_name: string
-    state: 'open' | 'kept' | 'narrowed' | 'ended' | 'gone' | 'silent'
-    by?: string
-    at?: string
-    why?: string
+    reviewer_name: string; state: 'open' | 'kept' | 'narrowed' | 'ended' | 'gone' | 'silent'; by?: string; at?: string; why?: string
     /** The end that it was given */ until?: string
     /** The role that is held since */ narrowed?: 'view' | 'contribute' | 'manage'
     /** The item on which it is held since, in place of the whole space */ instead?: string
@@ -1215,10 +931,7 @@ export interface Schemas {
   RequestDo: { why?: Schemas['Why']; /** Of a bundle: an earlier end than was asked for */ until?: string; /** Of a bundle: what is given less, or not */ less?: Schemas['BundleLess'][] }
   /** Without a bundle, what they may ask for is told and nothing is asked for */ BundleAsk: { bundle?: string; /** To each question, in order */ answers?: string[]; purpose?: string; /** Absent is as long as the bundle is given */ until?: string; language?: string; /** Instead: a request that they take back */ withdraw?: string }
   BundleFor: {
-    id: string
-    name: string
-    gives: Schemas['Gift'][]
-    questions: string[]
+    id: string; name: string; gives: Schemas['Gift'][]; questions: string[]
     /** Until when it may be given at most */ most?: string
     /** Why it may not be asked for */ shut?: string
     /** Until when they hold it */ until?: string
@@ -1229,15 +942,11 @@ export interface Schemas {
   BundleRequest: { id: string; name: string; made: string; until?: string; state: 'open' | 'refused' | 'works' | 'withdrawn' | 'lapsed'; answer?: string }
   Askable: { address: string; bundles: Schemas['BundleFor'][]; /** What became of what they asked for before, the latest first */ past: Schemas['BundleRequest'][] }
   /** A bundle that is asked for */ BundleAsked: {
-    bundle: string
-    name?: string
+    bundle: string; name?: string
     /** Who is to hold it */ address: string
-    sponsor?: string
-    asked: string[]
-    said: string[]
+    sponsor?: string; asked: string[]; said: string[]
     /** Absent is without an end */ until?: string
-    gives?: Schemas['Gift'][]
-    less: Schemas['BundleLess'][]
+    gives?: Schemas['Gift'][]; less: Schemas['BundleLess'][]
     /** Whoever asks may take the next step of approving it */ may: boolean
     steps: Schemas['BundleStep'][]
   }
@@ -1250,11 +959,8 @@ export interface Schemas {
     /** Who decides now, by name, where that is somebody else */ deciding?: string[]
   }
   ToldEvent: {
-    n: number
-    kind: 'disabled' | 'enabled' | 'purged' | 'identifier_changed' | 'session_revoked' | 'verification' | 'other'
-    address?: string
-    happened: string
-    came: string
+    n: number; kind: 'disabled' | 'enabled' | 'purged' | 'identifier_changed' | 'session_revoked' | 'verification' | 'other'
+    address?: string; happened: string; came: string
     /** late: something newer was told before; nobody: no record is here */ result: 'done' | 'late' | 'nobody' | 'nothing'
     detail?: string
   }
@@ -1278,9 +984,7 @@ export interface Schemas {
     /** What it closed of what it may in a day */ closed_today: number
     /** When it was heard of last */ heard?: string
     /** How many of its last hundred requests were refused */ wrong: number
-    token_ends?: string
-    by: string
-    made: string
+    token_ends?: string; by: string; made: string
   }
   FeedBegin: {
     partner: string
@@ -1289,8 +993,7 @@ export interface Schemas {
     /** either, userName or emails */ address?: string
     /** any, displayName or name */ name_from?: string
     /** Their side says that it skips the question before the first use */ consent?: boolean
-    brake?: number
-    why?: Schemas['Why']
+    brake?: number; why?: Schemas['Why']
   }
   FeedChange: {
     sponsor?: string
@@ -1298,20 +1001,12 @@ export interface Schemas {
     /** either, userName or emails */ address?: string
     /** any, displayName or name */ name_from?: string
     /** Their side says that it skips the question before the first use */ consent?: boolean
-    brake?: number
-    why?: Schemas['Why']
+    brake?: number; why?: Schemas['Why']
   }
   FeedToken: { /** It is told this once */ token: string; feed: Schemas['Feed'] }
   FeedApplied: { /** How many by what became of them: new, taken_over, same, changed, closed, back, stays, nobody */ done: { [key: string]: number }; refused: number; left: number }
   FeedPerson: {
-    n: number
-    id: string
-    user_name: string
-    address?: string
-    name?: string
-    language?: string
-    location?: string
-    active: boolean
+    n: number; id: string; user_name: string; address?: string; name?: string; language?: string; location?: string; active: boolean
     /** It has come to the record */ applied: boolean
     changed?: string
     /** What bringing them to the record does now */ would: 'new' | 'taken_over' | 'same' | 'changed' | 'closed' | 'back' | 'stays' | 'nobody' | 'refused'
@@ -1343,8 +1038,7 @@ export interface Schemas {
     /** How many by what was done then: new, taken_over, changed, closed, removed, back */ did: { [key: string]: number }
     /** Why sending does not go on; absent where it does */ problem?: string
     /** Since when */ since?: string
-    by: string
-    made: string
+    by: string; made: string
   }
   FeedOutBegin: {
     partner: string
@@ -1370,9 +1064,7 @@ export interface Schemas {
     why?: Schemas['Why']
   }
   FeedOutPerson: {
-    person: string
-    name: string
-    address?: string
+    person: string; name: string; address?: string
     /** What sending would do now */ do: 'new' | 'taken_over' | 'changed' | 'closed' | 'removed' | 'back' | 'same' | 'left_out' | 'braked'
     why?: string
     /** How they are kept there; tried: they were sent and no answer came */ kept: 'not' | 'tried' | 'kept' | 'closed'
@@ -1401,9 +1093,7 @@ export interface Schemas {
     /** Who seems to be there twice: by the feed, and under another address */ twins: Schemas['FeedTwin'][]
   }
   Connect: {
-    partner: string
-    name: string
-    way: 'federation' | 'membership' | 'feed'
+    partner: string; name: string; way: 'federation' | 'membership' | 'feed'
     /** Nothing is left */ done: boolean
     /** In their order */ steps: Schemas['ConnectStep'][]
     /** What becomes of those who are here, the first two hundred */ people: Schemas['ConnectPerson'][]
@@ -1411,9 +1101,7 @@ export interface Schemas {
     /** Who seems to be here twice */ twins: Schemas['FeedTwin'][]
   }
   ConnectStep: {
-    do: 'open' | 'letter' | 'rule' | 'give' | 'feed' | 'feed_on' | 'tidy' | 'try'
-    text: string
-    done: boolean
+    do: 'open' | 'letter' | 'rule' | 'give' | 'feed' | 'feed_on' | 'tidy' | 'try'; text: string; done: boolean
     /** What is to be opened or admitted */ keys?: string[]
     /** The changes of inventory that it is made of */ edits?: Schemas['PlaceEdit'][]
     /** Of a step that tries */ question?: Schemas['Question']
@@ -1430,8 +1118,7 @@ export interface Schemas {
     /** The role here for each value of the claim: administrator, keeper, auditor or member; of several the mightiest counts */ roles?: { [key: string]: string }
     /** The second factor is that sign-in's own business; without it, roles that have to have one come in only where the token says that it was asked (amr) */ trusted?: boolean
     /** Where it leads back to, which is to be entered there (redirect URI) */ back: string
-    by?: string
-    made?: string
+    by?: string; made?: string
     /** How many accounts it vouches for */ known?: number
   }
   HouseSet: {
@@ -1446,13 +1133,9 @@ export interface Schemas {
   FeedLine: { n: number; at: string; /** new, taken_over, same, changed, closed, back, stays, nobody, removed, watched, refused or braked */ what: string; user?: string; address?: string; detail?: string }
   FeedTwin: { name: string; /** The address that the feed keeps */ fed: string; /** The other */ guest: string; differs: string[] }
   Absence: {
-    person: string
-    name: string
+    person: string; name: string
     /** A person of ours who decides meanwhile; without one a keeper does */ deputy?: string
-    deputy_name?: string
-    from: string
-    until: string
-    why: string
+    deputy_name?: string; from: string; until: string; why: string
     /** It has begun */ on: boolean
     /** Requests for bundles that wait for them now */ requests: number
     /** Lines of reviews that wait for them now */ lines: number
@@ -1471,23 +1154,14 @@ export interface Schemas {
   DialectLine: { rule: string; layer: string; part: string; fidelity: 'exact' | 'tighter' | 'by_hand' | 'none'; path?: string; says?: string; /** How long a change takes to count; absent where nobody knows */ seconds?: number }
   Trials: { trials: Schemas['Trial'][]; /** How many (party, action, resource) those that were admitted or refused stand for */ stand_for: number; contradictions: number; /** The record of reach that was made at the end */ evidence?: string }
   Trial: {
-    id: string
-    at: string
-    by: string
-    revision: number
+    id: string; at: string; by: string; revision: number
     /** The moment of the reading that it is held against */ read?: string
-    system?: string
-    subject: string
-    action: string
-    resource: string
-    address?: string
+    system?: string; subject: string; action: string; resource: string; address?: string
     /** The address that was made for it */ from?: string
     /** As whom it came */ as?: 'stranger' | 'guest' | 'holder' | 'ours'
     /** It was refused at the other end, by the house that it comes from */ theirs?: boolean
     /** The account or the link for it was refused */ making?: boolean
-    meant: 'yes' | 'no'
-    found?: 'yes' | 'no' | 'unsure'
-    outcome: 'admitted' | 'refused' | 'silent' | 'too_early' | 'not_tried'
+    meant: 'yes' | 'no'; found?: 'yes' | 'no' | 'unsure'; outcome: 'admitted' | 'refused' | 'silent' | 'too_early' | 'not_tried'
     /** In the words of the system, or why nothing was tried */ says?: string
     /** It contradicts what was read there */ contradiction?: boolean
     milliseconds?: number
@@ -1495,11 +1169,7 @@ export interface Schemas {
   Counted: { granted: number; wide: number; newcomers: number }
   NewSystem: { id: string; name: string; dialect: string; address: string; /** Where its key is: file:PATH or env:NAME; never the key itself */ key: string; /** From the end of one reading to the next */ minutes?: number; why?: string }
   SystemChange: {
-    name?: string
-    address?: string
-    key?: string
-    mode?: 'look' | 'carry' | 'paused'
-    put_back?: 'no' | 'beyond'
+    name?: string; address?: string; key?: string; mode?: 'look' | 'carry' | 'paused'; put_back?: 'no' | 'beyond'
     /** What can be tried there is tried every night */ nightly?: boolean
     minutes?: number
     /** Kinds of inventory that people make there, so that what is found flows in */ sources?: string[]
@@ -1514,14 +1184,11 @@ export interface Schemas {
     /** What it is known by here */ ours?: string
     /** Its id there */ native?: string
     state: 'unknown' | 'drift' | 'waiting' | 'sent' | 'settling' | 'confirmed' | 'differs' | 'failed' | 'by_hand'
-    turn?: 'loosens' | 'tightens' | 'both' | 'same' | 'unclear'
-    meant?: Schemas['Thing']
-    found?: Schemas['Thing']
+    turn?: 'loosens' | 'tightens' | 'both' | 'same' | 'unclear'; meant?: Schemas['Thing']; found?: Schemas['Thing']
     /** Who made or changed it there, where the system tells */ by?: string
     since?: string
     /** Until when it is let be */ accepted?: string
-    problem?: string
-    cause?: string
+    problem?: string; cause?: string
   }
   /** What a system keeps of one kind of our inventory */ SystemKind: {
     kind: 'group' | 'person' | 'space' | 'guest' | 'grant' | 'link' | 'forwarder' | 'meeting'
@@ -1529,19 +1196,14 @@ export interface Schemas {
     title: string
     /** What of the kind it cannot keep */ says?: string
     /** People make them there, and what they make is made here */ source: boolean
-    can_be_source: boolean
-    found: number
+    can_be_source: boolean; found: number
     /** Of those, what stands for nothing here */ unknown: number
     /** Of what stands for nothing, what is let be */ accepted: number
-    confirmed: number
-    open: number
-    differ: number
-    drift: number
+    confirmed: number; open: number; differ: number; drift: number
   }
   RecordDecision: {
     do: 'take_over' | 'end_there' | 'put_back' | 'take_in' | 'accept' | 'again' | 'release' | 'empty'
-    kind?: 'group' | 'person' | 'space' | 'guest' | 'grant' | 'link' | 'forwarder' | 'meeting'
-    keys?: string[]
+    kind?: 'group' | 'person' | 'space' | 'guest' | 'grant' | 'link' | 'forwarder' | 'meeting'; keys?: string[]
     /** Every record that it fits, instead of keys */ all?: boolean
     /** Of guests taken over: a person of ours who answers for them */ sponsor?: string
     /** Of guests taken over: what they are here for */ purpose?: string
@@ -1554,17 +1216,8 @@ export interface Schemas {
   UnreadSetting: { path: string; rule: string; why: string }
   SettingDrift: { found: string; after: string; since: string; accepted?: string; by?: string; why?: string }
   SystemView: {
-    id: string
-    name: string
-    dialect: string
-    title: string
-    services: string[]
-    address: string
-    key: string
-    mode: 'look' | 'carry' | 'paused'
-    minutes: number
-    put_back: string
-    nightly: boolean
+    id: string; name: string; dialect: string; title: string; services: string[]; address: string; key: string
+    mode: 'look' | 'carry' | 'paused'; minutes: number; put_back: string; nightly: boolean
     /** Actions that can be tried there */ tries: string[]
     /** When it was read last; absent where it never was */ read?: string
     /** Since when it says what it says */ since?: string
@@ -1574,10 +1227,7 @@ export interface Schemas {
     /** Of them, those that were confirmed and were changed there */ drift: number
     /** Settings that are on their way */ open: number
     /** Settings that carrying it writes */ write: number
-    digest: string
-    beyond: Schemas['Counted']
-    short: Schemas['Counted']
-    unsure: Schemas['Counted']
+    digest: string; beyond: Schemas['Counted']; short: Schemas['Counted']; unsure: Schemas['Counted']
     settings: Schemas['SystemSetting'][]
     /** Settings there that carry no rule of ours */ extra: Schemas['ExtraSetting'][]
     /** Rules for which it asks live while it acts */ asks: Schemas['SystemAsks'][]
@@ -1590,47 +1240,28 @@ export interface Schemas {
   }
   SystemAsks: { rule: string; rule_title: string; /** It asks; else it decides by itself */ on: boolean; /** What is open when nobody answers; absent where it refuses then */ open?: string }
   SystemSetting: {
-    path: string
-    title: string
-    rule: string
-    rule_title: string
-    meant: string
-    found?: string
-    there: boolean
-    by_hand: boolean
+    path: string; title: string; rule: string; rule_title: string; meant: string; found?: string; there: boolean; by_hand: boolean
     /** It is a set of values for a domain, a space or a person */ set?: boolean
     /** What of a set that is meant differs from the general values */ meant_own?: string
     /** What of a set that was found does */ found_own?: string
     /** Which way it goes from what is found to what is meant */ turn?: 'loosens' | 'tightens' | 'both' | 'same' | 'unclear'
-    state?: 'waiting' | 'sent' | 'settling' | 'confirmed' | 'differs' | 'failed' | 'by_hand'
-    cause?: string
-    was?: string
+    state?: 'waiting' | 'sent' | 'settling' | 'confirmed' | 'differs' | 'failed' | 'by_hand'; cause?: string; was?: string
     sent?: string
     /** From when it is expected to count */ counts?: string
-    confirmed?: string
-    problem?: string
-    drift?: Schemas['SettingDrift']
+    confirmed?: string; problem?: string; drift?: Schemas['SettingDrift']
   }
   Request: {
-    id: string
-    by: string
-    person?: string
-    question?: Schemas['Question']
+    id: string; by: string; person?: string; question?: Schemas['Question']
     /** What is to be changed; then there is no question */ changes?: Schemas['PlaceEdit'][]
-    value?: Schemas['AskedValue']
-    sign_up?: Schemas['SignUp']
+    value?: Schemas['AskedValue']; sign_up?: Schemas['SignUp']
     /** The question or the changes in a sentence */ title: string
     purpose: string
     /** Who can change it: administrator, keeper, owner:ID, partner:ID, the party */ to: string[]
     /** The same, by name */ to_names: string[]
-    made: string
-    state: 'open' | 'drafted' | 'answered' | 'refused' | 'works' | 'withdrawn' | 'lapsed'
-    bundle?: Schemas['BundleAsked']
-    draft?: string
+    made: string; state: 'open' | 'drafted' | 'answered' | 'refused' | 'works' | 'withdrawn' | 'lapsed'
+    bundle?: Schemas['BundleAsked']; draft?: string
     /** The answer or the reason of a no */ answer?: string
-    closed?: string
-    closer?: string
-    heard: boolean
+    closed?: string; closer?: string; heard: boolean
   }
   GuestLink: { id: string; item: string; right: string; until?: string }
   Narrower: { into: string; role: string; until?: string; text: string; opened: number }
@@ -1644,54 +1275,23 @@ export interface Schemas {
   DueSupposing: { address: string; do: 'extend' | 'end_grant' | 'suspend' | 'bring_back' | 'end' | 'remove' | 'confirm' | 'suspend_partner' | 'end_partner'; until?: string; grants?: boolean; resource?: string }
   DueSupposed: { was: Schemas['DueStep'][]; will: Schemas['DueStep'][]; /** Why it cannot be done */ reason?: string }
   GuestShort: {
-    address: string
-    name?: string
-    partner?: string
-    sponsor?: string
-    sponsor_name?: string
-    purpose?: string
-    state: 'active' | 'invited' | 'suspended'
-    cause?: string
-    origins: string[]
-    since?: string
-    last_seen?: string
-    grants?: number
+    address: string; name?: string; partner?: string; sponsor?: string; sponsor_name?: string; purpose?: string
+    state: 'active' | 'invited' | 'suspended'; cause?: string; origins: string[]; since?: string; last_seen?: string; grants?: number
     /** When it is suspended or removed next */ ends?: string
-    ends_because?: string
-    ends_what?: string
+    ends_because?: string; ends_what?: string
   }
   Guest: {
-    short: Schemas['GuestShort']
-    accepted?: string
-    renewed?: string
-    until?: string
-    state_since?: string
-    terms?: string
-    language?: string
-    location?: string
-    licence?: string
-    home_closed?: string
-    welcome?: string
-    groups: string[]
-    grants: Schemas['GuestGrant'][]
-    links: Schemas['GuestLink'][]
-    steps: Schemas['DueStep'][]
-    wish?: Schemas['Wish']
+    short: Schemas['GuestShort']; accepted?: string; renewed?: string; until?: string; state_since?: string; terms?: string
+    language?: string; location?: string; licence?: string; home_closed?: string; welcome?: string; groups: string[]
+    grants: Schemas['GuestGrant'][]; links: Schemas['GuestLink'][]; steps: Schemas['DueStep'][]; wish?: Schemas['Wish']
   }
   GuestGrant: { resource: string; name?: string; role: string; from?: string; until?: string; sponsor?: string; reviewed?: string; live: boolean; group?: string; /** The bundle that it follows from */ bundle?: string }
   GuestChange: {
     do: 'extend' | 'suspend' | 'bring_back' | 'end' | 'remove' | 'end_grant' | 'confirm' | 'hand_over' | 'describe' | 'invite_again' | 'remind'
-    addresses: string[]
-    reason?: string
+    addresses: string[]; reason?: string
     /** The new end; absent as far as one extension may go */ until?: string
     /** Grants that would end before are extended too */ grants?: boolean
-    resource?: string
-    role?: string
-    sponsor?: string
-    name?: string
-    purpose?: string
-    language?: string
-    location?: string
+    resource?: string; role?: string; sponsor?: string; name?: string; purpose?: string; language?: string; location?: string
     licence?: string
   }
   GuestChanged: { address: string; name?: string; done: boolean; reason?: string; was?: Schemas['DueStep'][]; will?: Schemas['DueStep'][]; /** Granted actions that are lost at once */ lost?: number }
@@ -1700,27 +1300,13 @@ export interface Schemas {
   Invitation: {
     /** Addresses, one a line or between commas; a name may stand before one in angle brackets */ list: string
     /** directory, space:ID, group:ID, or an item as folder:ID */ into?: string
-    role?: 'view' | 'contribute' | 'manage'
-    purpose?: string
+    role?: 'view' | 'contribute' | 'manage'; purpose?: string
     /** Own words of welcome */ text?: string
-    landing?: string
-    sponsor?: string
-    as?: string
-    until?: string
-    language?: string
-    location?: string
-    licence?: string
+    landing?: string; sponsor?: string; as?: string; until?: string; language?: string; location?: string; licence?: string
   }
   Invited: {
-    lines: Schemas['InvitedLine'][]
-    counts: { [key: string]: number }
-    as: string
-    sponsor: string
-    into: string
-    until?: string
-    opens: Schemas['InvitationOpens'][]
-    narrower: Schemas['Narrower'][]
-    missing: string[]
+    lines: Schemas['InvitedLine'][]; counts: { [key: string]: number }; as: string; sponsor: string; into: string; until?: string
+    opens: Schemas['InvitationOpens'][]; narrower: Schemas['Narrower'][]; missing: string[]
     /** With preview, what the first of them would read */ mail?: { subject: string; text: string }
     /** What stays open for everybody whatever their gates say */ residual?: string
   }
@@ -1733,14 +1319,10 @@ export interface Schemas {
   WishAnswer: { grant: boolean; until?: string; text?: string }
   OutboxMessage: { id: number; recipient: string; kind: string; state: string; made: string; due?: string; sent?: string; tries: number; error?: string }
   ListTaken: {
-    lines: number
-    added: number
-    changed: number
-    same: number
+    lines: number; added: number; changed: number; same: number
     /** Which column of the file is which of ours */ columns?: { [key: string]: string }
     /** Columns of the file that are none of ours */ ignored?: string[]
-    errors: Schemas['ListError'][]
-    sample?: Schemas['ListChange'][]
+    errors: Schemas['ListError'][]; sample?: Schemas['ListChange'][]
     /** The dates of the records that came wait */ waits?: boolean
     going?: Schemas['DatesGoing']
   }
@@ -1749,52 +1331,27 @@ export interface Schemas {
   DoorProof: { key?: string; address?: string; code: string; /** That of the page; a newcomer's record takes it */ language?: string; /** The id of a course of ours that they come to join */ join?: string }
   DoorInvitation: { organisation: string; by: string; masked: string; language: string }
   Own: {
-    organisation: string
-    address: string
-    name?: string
-    state: string
-    language: string
-    purpose?: string
-    sponsor?: string
-    sponsor_address?: string
-    terms: string
-    terms_owed: boolean
+    organisation: string; address: string; name?: string; state: string; language: string; purpose?: string; sponsor?: string
+    sponsor_address?: string; terms: string; terms_owed: boolean
     /** When they accepted terms; absent where they never did */ terms_accepted?: string
-    accepted?: string
-    landing?: string
+    accepted?: string; landing?: string
     /** The last day that holds */ until?: string
     /** The cause of the end */ until_because?: string
-    may_leave: boolean
-    wish?: Schemas['Wish']
-    places: Schemas['OwnPlace'][]
+    may_leave: boolean; wish?: Schemas['Wish']; places: Schemas['OwnPlace'][]
     /** What they can do besides that belongs to no place */ more?: string[]
   }
   OwnAccept: { terms?: boolean; /** Their name; taken where the record has none */ name?: string }
   OwnMore: { until?: string; text: string }
   OwnLanguage: { language: string }
   DueStep: {
-    at: string
-    party: string
-    name?: string
-    partner?: string
-    sponsor?: string
-    kind: 'grant_ends' | 'review_due' | 'suspended' | 'removed' | 'invitation_lapses'
-    what: string
-    cause: string
-    because: string
-    resource?: string
-    resource_name?: string
-    role?: string
+    at: string; party: string; name?: string; partner?: string; sponsor?: string
+    kind: 'grant_ends' | 'review_due' | 'suspended' | 'removed' | 'invitation_lapses'; what: string; cause: string; because: string
+    resource?: string; resource_name?: string; role?: string
   }
   JournalEntry: { seq: number; part_of: number; at: string; who: string; kind: string; id: string; was?: string; now?: string; why: string; revision: number }
   Overview: {
-    organisation: string
-    revision: number
-    counts: { [key: string]: number }
-    services: Schemas['ServiceState'][]
-    soon: Schemas['Ending'][]
-    suspended: string[]
-    todo: Schemas['Todo'][]
+    organisation: string; revision: number; counts: { [key: string]: number }; services: Schemas['ServiceState'][]
+    soon: Schemas['Ending'][]; suspended: string[]; todo: Schemas['Todo'][]
     /** Known parties by kind */ by_kind?: { [key: string]: number }
     /** Known parties by the name of their partner; at no partner under the empty name */ by_partner?: { [key: string]: number }
     /** The moment that opened_in_before and opened_out_before are of; absent while nothing was recorded then */ month_ago?: string
