@@ -2,7 +2,9 @@ package engine_test
 
 import (
 	"fmt"
+	"maps"
 	"math/rand/v2"
+	"reflect"
 	"slices"
 	"strings"
 	"testing"
@@ -101,8 +103,10 @@ func everything(w *world.World, s *engine.Snapshot, at moment.Moment, more []str
 	return
 }
 
-// slowJudge judges an expectation by all that there is to ask.
-func slowJudge(w *world.World, x *world.Expectation, all []slowYes, at moment.Moment) (state string, count, may int) {
+// slowJudge judges an expectation by all that there is to ask. Against says what breaks it: a party, an action and a
+// resource, with a blank between; of at_most parties alone.
+func slowJudge(w *world.World, x *world.Expectation, all []slowYes, at moment.Moment) (state string, count, may int, against map[string]bool) {
+	against = map[string]bool{}
 	sl := &slow{w}
 	in := func(set string, y *slowYes) bool {
 		kind, rest, cut := strings.Cut(set, ":")
@@ -166,6 +170,10 @@ func slowJudge(w *world.World, x *world.Expectation, all []slowYes, at moment.Mo
 		} else if y.yes {
 			parties[y.party] = true
 		}
+		if bad && x.Expect.Sort != world.AtMost {
+			against[y.party+" "+y.action+" "+y.resource] = true
+			against[y.party+" "+y.action+" *"] = true
+		}
 		if y.action == "directory.look_up" && x.Resource == "*" && x.Expect.Sort != world.AlwaysSo {
 			if !bad || looked[y.party] {
 				continue
@@ -178,15 +186,42 @@ func slowJudge(w *world.World, x *world.Expectation, all []slowYes, at moment.Mo
 	}
 	if x.Expect.Sort == world.AtMost {
 		count = len(newcomers)
+		maps.Copy(against, newcomers)
 		if len(parties) > x.Expect.AtMost {
 			count += len(parties)
+			maps.Copy(against, parties)
 		}
 	}
 	state = "held"
 	if count > 0 {
 		state = "broken"
 	}
-	return state, count, len(parties)
+	return state, count, len(parties), against
+}
+
+// untrue returns what is wrong with counterexamples: one that is none, one that is told twice, or a party missing of at_most.
+func untrue(x *world.Expectation, examples []expect.Counter, against map[string]bool) string {
+	told := map[string]bool{}
+	for _, e := range examples {
+		key := e.Who
+		if x.Expect.Sort != world.AtMost {
+			of, id, _ := strings.Cut(e.Resource.String(), ":")
+			if key += " " + e.Action.String() + " *"; id != "*" && e.Person == "" {
+				key = strings.TrimSuffix(key, "*") + of + ":" + id
+			}
+		}
+		switch {
+		case !against[key]:
+			return "no counterexample: " + key
+		case x.Expect.Sort == world.AtMost && told[key]:
+			return "told twice: " + key
+		}
+		told[key] = true
+	}
+	if len(against) > 0 && len(told) == 0 || x.Expect.Sort == world.AtMost && len(told) < min(expect.First, len(against)) {
+		return fmt.Sprintf("%d are told of %d", len(told), len(against))
+	}
+	return ""
 }
 
 // TestExpectationsAgainstSlow judges random expectations of random worlds at several moments, one by one and together, against
@@ -273,7 +308,7 @@ func TestExpectationsAgainstSlow(t *testing.T) {
 				!slices.ContainsFunc(s.NewcomersAt(at), func(n engine.Newcomer) bool { return strings.HasSuffix(n.Who.String(), "@"+d) }) {
 				more = append(more, "*@"+d)
 			}
-			state, count, may := slowJudge(w, &x, all(at, more), at)
+			state, count, may, against := slowJudge(w, &x, all(at, more), at)
 			wide := x
 			wide.ID, wide.Party, wide.Action, wide.Resource, wide.Expect = "wide", "everybody", "*", "*", world.Expect{}
 			other, _ := expect.Of(&wide)
@@ -285,6 +320,8 @@ func TestExpectationsAgainstSlow(t *testing.T) {
 					if j.State.String() != state || j.Count != count || x.Expect.Sort != world.OnlyUntil && j.May != may {
 						t.Errorf("world %d, %+v at %s, among %d: %s %d, %d may; slow %s %d, %d may\n%v", seed, x, at, len(list), j.State, j.Count, j.May,
 							state, count, may, j.Examples[:min(3, len(j.Examples))])
+					} else if wrong := untrue(&x, j.Examples, against); wrong != "" {
+						t.Errorf("world %d, %+v at %s, among %d: %s", seed, x, at, len(list), wrong)
 					}
 				}); err != nil {
 					t.Fatal(err)
@@ -367,4 +404,56 @@ func must[T any](x T, ok bool) T {
 		panic("there is no such thing")
 	}
 	return x
+}
+
+// TestExpectationsTogether judges more scopes together than a word has bits, and each alone: whole answers are the
+// same, counterexamples included.
+func TestExpectationsTogether(t *testing.T) {
+	w := tiny(911)
+	enrich(rand.New(rand.NewPCG(911, 3)), w)
+	w = world.Merge(&world.World{}, w)
+	s := engine.Of(w)
+	parties := []string{"everybody"}
+	for _, k := range world.PartyKinds {
+		parties = append(parties, "kind:"+k)
+	}
+	for i := range w.Partners {
+		parties = append(parties, "partner:"+w.Partners[i].ID)
+	}
+	for i := range w.Groups {
+		parties = append(parties, "group:"+w.Groups[i].ID)
+	}
+	var all []*expect.Statement
+	for _, p := range parties {
+		for k, act := range []string{"*", "chat.*", "files.*", "meetings.*", "spaces.*", "directory.*", "files.open", "spaces.enter", "chat.direct_message"} {
+			for _, sort := range []world.ExpectSort{world.Never, world.AtMost, world.OnlyParties, world.OnCondition} {
+				x := world.Expectation{ID: fmt.Sprintf("%s %s %d", p, act, sort), Party: p, Action: act, Resource: "*",
+					Expect: world.Expect{Sort: sort, AtMost: k, Only: []string{"kind:guest", "partner:" + w.Partners[0].ID}, Conditions: []string{"sign_in"}}}
+				st, err := expect.Of(&x)
+				if err != nil {
+					t.Fatalf("%+v: %v", x, err)
+				}
+				all = append(all, st)
+			}
+		}
+	}
+	judge := func(list []*expect.Statement) []expect.Judged {
+		out := make([]expect.Judged, len(list))
+		if err := expect.Judge(s, list, now, expect.Now, nil, func(i int, j expect.Judged) { out[i] = j }); err != nil {
+			t.Fatal(err)
+		}
+		return out
+	}
+	broken := 0
+	for i, j := range judge(all) {
+		if alone := judge(all[i : i+1])[0]; !reflect.DeepEqual(j, alone) {
+			t.Errorf("%s: %+v together, %+v alone", all[i].ID, j, alone)
+		}
+		if j.State == expect.Broken {
+			broken++
+		}
+	}
+	if scopes := len(parties) * 9; scopes < 80 || broken < 100 || broken > len(all)-100 {
+		t.Errorf("%d scopes, %d of %d expectations broken: too alike to tell", scopes, broken, len(all))
+	}
 }

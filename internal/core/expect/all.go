@@ -3,6 +3,7 @@ package expect
 import (
 	"cmp"
 	"errors"
+	"math/bits"
 	"runtime"
 	"slices"
 	"sync"
@@ -118,8 +119,9 @@ func examplesOf(s *engine.Snapshot, of []*Statement, divided *engine.Divided, at
 		g := groups[k]
 		scope := g.of[0].Scope
 		scope.Divided = divided
+		deal := dealers(s, []*alike{g}, at)[0]
 		err := s.EachYes(&scope, at, stop, func(y *engine.Yes) error {
-			g.yes(y)
+			deal.yes(y)
 			if g.of = slices.DeleteFunc(g.of, (*counting).enough); len(g.of) == 0 {
 				return errEnough
 			}
@@ -200,11 +202,11 @@ func counted(s *engine.Snapshot, of []*Statement, scope *engine.Scope, at moment
 			c.examples = false
 		}
 		mine := *scope
-		mine.Actions, mine.Outward = dealt(scope.Actions, k, len(parts)), dealt(scope.Outward, k, len(parts))
-		about := byAction(p.groups)
+		mine.Actions, mine.Outward = everySo(scope.Actions, k, len(parts)), everySo(scope.Outward, k, len(parts))
+		deal := dealers(s, p.groups, at)
 		return s.EachYes(&mine, at, stop, func(y *engine.Yes) error {
-			for _, g := range about[y.Action] {
-				g.yes(y)
+			for _, d := range deal {
+				d.yes(y)
 			}
 			return nil
 		})
@@ -223,9 +225,9 @@ func counted(s *engine.Snapshot, of []*Statement, scope *engine.Scope, at moment
 	return parts[0].each, nil
 }
 
-// dealt is every so many-th of some actions.
+// everySo is every so many-th of some actions.
 // Neighbours in the catalogue cost about the same; dealing them one by one spreads the work.
-func dealt(all engine.Actions, k, parts int) (out engine.Actions) {
+func everySo(all engine.Actions, k, parts int) (out engine.Actions) {
 	n := 0
 	for _, a := range catalogue.Actions() {
 		if all.Has(a.ID) {
@@ -249,7 +251,7 @@ func together(s *engine.Snapshot, of []*Statement, at moment.Moment) (groups []*
 	for _, x := range of {
 		g := group[x.Scope]
 		if g == nil {
-			g = &alike{s: s, at: at, everybody: x.Scope.Party.Everybody(), in: s.SetOf(x.Scope.Party, at), tally: newTally()}
+			g = &alike{everybody: x.Scope.Party.Everybody(), in: s.SetOf(x.Scope.Party, at), tally: newTally()}
 			group[x.Scope] = g
 			groups = append(groups, g)
 		}
@@ -259,19 +261,6 @@ func together(s *engine.Snapshot, of []*Statement, at moment.Moment) (groups []*
 		each = append(each, c)
 	}
 	return
-}
-
-// byAction lists by action the groups that it may break.
-func byAction(groups []*alike) [][]*alike {
-	about := make([][]*alike, len(catalogue.Actions()))
-	for _, a := range catalogue.Actions() {
-		for _, g := range groups {
-			if x := g.of[0]; (x.Scope.Actions | x.Scope.Outward).Has(a.ID) {
-				about[a.ID] = append(about[a.ID], g)
-			}
-		}
-	}
-	return about
 }
 
 // judge judges at moments, in their order, up to the first at which it is broken.
@@ -306,71 +295,116 @@ func first(out, at Judged, i int) Judged {
 }
 
 // alike are expectations about the same parties and actions, which are counted once for all of them.
-// Whether a party is of the set is asked once for each party and kept in two bits.
 type alike struct {
 	*tally
-	s         *engine.Snapshot
-	at        moment.Moment
 	of        []*counting
 	everybody bool
 	in        *engine.Set
-	told, is  []uint64   // by the number of a known party: whether it was looked at, and is one of them
-	who       engine.Who // the newcomer or the link that was looked at last
-	whoIs     bool
-	members   []uint32
 }
 
-// has reports whether a known party is one of them.
-func (g *alike) has(i uint32, who engine.Who, kind engine.Kind) bool {
-	k, bit := int(i>>6), uint64(1)<<(i&63)
-	for k >= len(g.told) {
-		more := make([]uint64, max(64, len(g.told)))
-		g.told, g.is = append(g.told, more...), append(g.is, more...)
-	}
-	if g.told[k]&bit == 0 {
-		g.told[k] |= bit
-		if g.in.Has(i, who, kind) {
-			g.is[k] |= bit
-		}
-	}
-	return g.is[k]&bit != 0
+// dealer hands each yes to those groups of up to 63 that it concerns. Whether a party is of a group is asked once, and
+// kept as a word of bits for each party, because a class of parties comes again with every action and place, and most
+// groups are about few of them.
+type dealer struct {
+	s       *engine.Snapshot
+	at      moment.Moment
+	groups  []*alike
+	about   []uint64   // by action: the groups that are about it, a bit each
+	of      []uint64   // by the number of a known party: the groups that it is of, and the bit dealt
+	who     engine.Who // the newcomer or the link that was looked at last
+	whoOf   uint64     // and the same of it
+	members []uint32
 }
 
-// yes takes what a yes says of them.
-// A yes may be about a whole class of which only some are of the set; it is cut down, and its pairs
-// counted anew.
-func (g *alike) yes(y *engine.Yes) {
-	switch {
-	case g.everybody:
-	case len(y.Members) > 0:
-		g.members = g.members[:0]
-		for _, i := range y.Members {
-			if g.has(i, y.Who, y.Kind) {
-				g.members = append(g.members, i)
+// dealt is the bit of whoever was asked about, which no group has.
+const dealt = 1 << mostDealt
+
+// mostDealt is how many groups a dealer has at most.
+const mostDealt = 63
+
+// dealers are those of groups, about a moment.
+func dealers(s *engine.Snapshot, groups []*alike, at moment.Moment) (out []*dealer) {
+	for some := range slices.Chunk(groups, mostDealt) {
+		d := &dealer{s: s, at: at, groups: some, about: make([]uint64, len(catalogue.Actions()))}
+		for _, a := range catalogue.Actions() {
+			for k, g := range some {
+				if x := g.of[0]; (x.Scope.Actions | x.Scope.Outward).Has(a.ID) {
+					d.about[a.ID] |= 1 << k
+				}
 			}
 		}
-		switch {
-		case len(g.members) == 0:
-			return
-		case len(g.members) < len(y.Members):
-			part := *y
-			part.Members = g.members
-			part.Who = engine.Who{Address: g.s.AddressAt(g.members[0])}
-			part.Pairs = pairsOf(g.s, &part, g.at)
-			y = &part
-		}
-	case y.Party != engine.NoParty:
-		if !g.has(y.Party, y.Who, y.Kind) {
-			return
-		}
-	default:
-		if y.Who != g.who {
-			g.who, g.whoIs = y.Who, g.in.Has(engine.NoParty, y.Who, y.Kind)
-		}
-		if !g.whoIs {
-			return
+		out = append(out, d)
+	}
+	return out
+}
+
+// whose asks of which groups somebody is. The party is engine.NoParty for newcomers and links.
+func (d *dealer) whose(party uint32, who engine.Who, kind engine.Kind) uint64 {
+	is := uint64(dealt)
+	for k, g := range d.groups {
+		if g.everybody || g.in.Has(party, who, kind) {
+			is |= 1 << k
 		}
 	}
+	return is
+}
+
+// known is whose of a known party, kept.
+func (d *dealer) known(i uint32, y *engine.Yes) uint64 {
+	for int(i) >= len(d.of) {
+		d.of = append(d.of, make([]uint64, max(1024, len(d.of)))...)
+	}
+	if d.of[i] == 0 {
+		d.of[i] = d.whose(i, y.Who, y.Kind)
+	}
+	return d.of[i]
+}
+
+// yes hands on what a yes says of each group.
+// A yes may be about a whole class of which only some are of a group; it is cut down for it, and its pairs
+// counted anew.
+func (d *dealer) yes(y *engine.Yes) {
+	about := d.about[y.Action]
+	if about == 0 {
+		return
+	}
+	some, all := uint64(0), ^uint64(0) // the groups of one of the class at least, and of every one
+	switch {
+	case len(y.Members) > 0:
+		for _, i := range y.Members {
+			of := d.known(i, y)
+			some, all = some|of, all&of
+		}
+	case y.Party != engine.NoParty:
+		some = d.known(y.Party, y)
+	default:
+		if d.whoOf == 0 || y.Who != d.who {
+			d.who, d.whoOf = y.Who, d.whose(engine.NoParty, y.Who, y.Kind)
+		}
+		some = d.whoOf
+	}
+	for left := some & about; left != 0; left &= left - 1 {
+		k := bits.TrailingZeros64(left)
+		if all>>k&1 != 0 {
+			d.groups[k].take(y)
+			continue
+		}
+		d.members = d.members[:0]
+		for _, i := range y.Members {
+			if d.of[i]>>k&1 != 0 {
+				d.members = append(d.members, i)
+			}
+		}
+		part := *y
+		part.Members = d.members
+		part.Who = engine.Who{Address: d.s.AddressAt(d.members[0])}
+		part.Pairs = pairsOf(d.s, &part, d.at)
+		d.groups[k].take(&part)
+	}
+}
+
+// take counts a yes, for each expectation of the group.
+func (g *alike) take(y *engine.Yes) {
 	fresh := g.add(y)
 	for _, c := range g.of {
 		c.take(y, fresh)

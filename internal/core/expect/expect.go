@@ -2,6 +2,7 @@
 package expect
 
 import (
+	"cmp"
 	"fmt"
 	"maps"
 	"math/bits"
@@ -226,6 +227,8 @@ type counting struct {
 	whoElse  map[engine.Who]bool
 	counted  []Counter // of at_most: each party once
 	examples bool      // whether they are collected
+	// of at_most where they are not: where in counted a newcomer is
+	newcomerAt map[engine.Who]int
 }
 
 // seen is a set of known parties, by number.
@@ -323,18 +326,50 @@ func (c *counting) take(y *engine.Yes, fresh int) {
 			c.broken(y, not, pairsOf(c.s, &part, c.out.At))
 		}
 	case world.AtMost:
-		if c.examples && fresh > 0 && (len(c.counted) < First || y.Newcomer) {
+		switch {
+		case !c.examples && y.Newcomer:
+			c.newcomer(y)
+		case c.examples && fresh > 0 && (len(c.counted) < First || y.Newcomer):
 			c.counted = append(c.counted, c.counterOf(y, y.Members)...)
 		}
 	}
 }
 
-// merge takes what was found about other actions, where no counterexamples are collected.
+// newcomer keeps what a newcomer may first, in the order of actions. Newcomers break at_most whatever the number, and
+// are so few that they are kept while everybody is counted, in parts by action: nobody has to look for them again.
+func (c *counting) newcomer(y *engine.Yes) {
+	i, known := c.newcomerAt[y.Who]
+	switch {
+	case !known:
+		if c.newcomerAt == nil {
+			c.newcomerAt = map[engine.Who]int{}
+		}
+		c.newcomerAt[y.Who] = len(c.counted)
+		c.counted = append(c.counted, c.counterOf(y, nil)...)
+	case y.Action < c.counted[i].Action:
+		c.counted[i] = c.counterOf(y, nil)[0]
+	}
+}
+
+// merge takes what was found about other actions, where no counterexamples but newcomers are collected.
 func (c *counting) merge(of *counting) {
 	c.out.State = max(c.out.State, of.out.State)
 	c.out.Count += of.out.Count
 	c.who.merge(&of.who)
 	maps.Copy(c.whoElse, of.whoElse)
+	for who, i := range of.newcomerAt {
+		k, known := c.newcomerAt[who]
+		switch {
+		case !known:
+			if c.newcomerAt == nil {
+				c.newcomerAt = map[engine.Who]int{}
+			}
+			c.newcomerAt[who] = len(c.counted)
+			c.counted = append(c.counted, of.counted[i])
+		case of.counted[i].Action < c.counted[k].Action:
+			c.counted[k] = of.counted[i]
+		}
+	}
 }
 
 // counterOf makes counterexamples of a yes.
@@ -399,6 +434,12 @@ func (c *counting) done(stop func() error) (Judged, error) {
 			out.Count += out.May
 		}
 		out.Parties = out.Count
+		if more && !c.examples { // those who may are looked for afterwards
+			return *out, nil
+		}
+		if !c.examples { // they were found in parts
+			slices.SortFunc(c.counted, func(a, b Counter) int { return cmp.Compare(a.Who, b.Who) })
+		}
 		told := map[string]bool{}
 		for _, x := range c.counted {
 			if (more || x.Newcomer) && !told[x.Who] && len(out.Examples) < First {
