@@ -80,8 +80,9 @@ install-peer: $(PEER)/node_modules/.installed
 $(PEER)/node_modules/.installed: $(PEER)/package-lock.json
 	@echo "installing packages of a SCIM server for tests" && cd $(PEER) && npm ci --silent --ignore-scripts --no-audit --no-fund && touch node_modules/.installed
 
+# Tests through service, network and browser wait for each other more than they compute: three of a package at a time.
 test: install-database install-browser install-peer install-more build check
-	$(GO) test -timeout 60m ./...
+	$(GO) test -timeout 60m -parallel 3 ./...
 
 # What is written from something else.
 GENERATED = internal/contract/models.gen.go internal/connector/open/models.gen.go internal/api/apigen/server.gen.go internal/client/client.gen.go internal/operations/operations.gen.go internal/api/served.gen.yaml \

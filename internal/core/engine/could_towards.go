@@ -110,7 +110,8 @@ func (o *couldOf) joins(c int32) bool {
 	if k.kind != world.Course || !k.joinable {
 		return o.towards.joining.keep(c, false)
 	}
-	v, err := o.p.most.Decide(&Question{Subject: o.who, Action: joinAction, Resource: o.p.spaceRef(k.members[0]), At: o.p.at, With: &o.bare[0]})
+	v, err := o.p.most.Decide(&Question{Subject: o.who, Action: joinAction, Resource: o.p.spaceRef(k.members[0]), At: o.p.at,
+		With: &o.bare[0]})
 	return o.towards.joining.keep(c, err == nil && v.Yes)
 }
 

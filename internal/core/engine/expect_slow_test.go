@@ -105,7 +105,9 @@ func everything(w *world.World, s *engine.Snapshot, at moment.Moment, more []str
 
 // slowJudge judges an expectation by all that there is to ask. Against says what breaks it: a party, an action and a
 // resource, with a blank between; of at_most parties alone.
-func slowJudge(w *world.World, x *world.Expectation, all []slowYes, at moment.Moment) (state string, count, may int, against map[string]bool) {
+func slowJudge(w *world.World, x *world.Expectation, all []slowYes, at moment.Moment) (
+	state string, count, may int, against map[string]bool,
+) {
 	against = map[string]bool{}
 	sl := &slow{w}
 	in := func(set string, y *slowYes) bool {

@@ -730,7 +730,8 @@ func (s *Snapshot) Aside() *Editor {
 func (s *Snapshot) Apart() *Snapshot {
 	e := s.Aside()
 	v := &e.inv
-	v.text, v.grants, v.lists, v.refs, v.rows, v.said = roomy(v.text), roomy(v.grants), roomy(v.lists), roomy(v.refs), roomy(v.rows), roomy(v.said)
+	v.text, v.grants, v.lists = roomy(v.text), roomy(v.grants), roomy(v.lists)
+	v.refs, v.rows, v.said = roomy(v.refs), roomy(v.rows), roomy(v.said)
 	return e.Done()
 }
 
