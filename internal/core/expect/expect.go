@@ -170,6 +170,8 @@ type tally struct {
 	known     seen                // who may
 	links     map[engine.Who]bool // that may
 	newcomers map[engine.Who]bool // who may
+	last      engine.Who          // of links and newcomers, the one that was counted last
+	lastNew   bool
 }
 
 // newTally is a tally of nothing.
@@ -196,7 +198,10 @@ func (t *tally) add(y *engine.Yes) (fresh int) {
 		if y.Newcomer {
 			of = t.newcomers
 		}
-		if !of[y.Who] {
+		if y.Who == t.last && len(of) > 0 && y.Newcomer == t.lastNew { // they come one after the other
+			return
+		}
+		if t.last, t.lastNew = y.Who, y.Newcomer; !of[y.Who] {
 			of[y.Who] = true
 			fresh++
 		}
@@ -225,6 +230,7 @@ type counting struct {
 	only     []*engine.Set
 	who      seen // who breaks it
 	whoElse  map[engine.Who]bool
+	lastElse engine.Who
 	counted  []Counter // of at_most: each party once
 	examples bool      // whether they are collected
 	// of at_most where they are not: where in counted a newcomer is
@@ -404,8 +410,8 @@ func (c *counting) broken(y *engine.Yes, members []uint32, pairs int) {
 		}
 	case y.Party != engine.NoParty:
 		c.who.add(y.Party)
-	default:
-		c.whoElse[y.Who] = true
+	case y.Who != c.lastElse || len(c.whoElse) == 0: // they come one after the other
+		c.whoElse[y.Who], c.lastElse = true, y.Who
 	}
 	c.example(y, members)
 }
