@@ -178,6 +178,14 @@ func caller(s *engine.Snapshot) func(engine.Who) string {
 	}
 }
 
+// begins makes somebody new the beginning of a sentence. Names and addresses are written as they are.
+func begins(text string) string {
+	if rest, is := strings.CutPrefix(text, "somebody "); is {
+		return "Somebody " + rest
+	}
+	return text
+}
+
 func namer(s *engine.Snapshot) func(world.Resource) string {
 	return func(r world.Resource) string {
 		if name := s.NameOf(r); name != "" {
@@ -209,7 +217,7 @@ func Way(s *engine.Snapshot, t could.Target, at moment.Moment) contract.CouldWay
 	call, name := caller(s), namer(s)
 	for i := range chain.Acts {
 		a := &chain.Acts[i]
-		x := contract.CouldAct{Kind: contract.CouldActKind(a.Kind), Text: a.Text(call, name), By: a.By.String(), ByName: call(a.By), Count: a.Can}
+		x := contract.CouldAct{Kind: contract.CouldActKind(a.Kind), Text: begins(a.Text(call, name)), By: a.By.String(), ByName: begins(call(a.By)), Count: a.Can}
 		if a.Resource.ID != "" && a.Resource.Kind != catalogue.OurDirectory {
 			x.Resource = text(a.Resource.String())
 		}

@@ -90,7 +90,7 @@ func connectCommands(partner string, s *contract.ConnectStep) (out []string) {
 		return []string{fmt.Sprintf("wexillum partner sheet %s", partner)}
 	case "rule":
 		if q := s.Question; q != nil {
-			return []string{fmt.Sprintf("wexillum ask '%s' %s %s", q.Subject, q.Action, q.Resource)}
+			return []string{"wexillum ask " + words(q.Subject, q.Action, q.Resource)}
 		}
 		return []string{fmt.Sprintf("wexillum rules set directory.feed_in --partner %s --value on --why …", partner)}
 	case "feed":
@@ -100,7 +100,7 @@ func connectCommands(partner string, s *contract.ConnectStep) (out []string) {
 			partner, partner, partner)}
 	case "try":
 		if q := s.Question; q != nil {
-			return []string{fmt.Sprintf("wexillum ask '%s' %s %s", q.Subject, q.Action, q.Resource)}
+			return []string{"wexillum ask " + words(q.Subject, q.Action, q.Resource)}
 		}
 	}
 	if s.Edits == nil {
@@ -109,7 +109,7 @@ func connectCommands(partner string, s *contract.ConnectStep) (out []string) {
 	for _, e := range *s.Edits {
 		if e.Do == "add" && e.Fields != nil {
 			f := *e.Fields
-			out = append(out, fmt.Sprintf("wexillum grant add %v %v --role %v --why …", f["party"], f["resource"], f["role"]))
+			out = append(out, "wexillum grant add "+words(fmt.Sprint(f["party"]), fmt.Sprint(f["resource"]), "--role", fmt.Sprint(f["role"]))+" --why …")
 		} else if e.Id != nil {
 			if p := strings.Fields(*e.Id); len(p) > 1 {
 				out = append(out, fmt.Sprintf("wexillum grant end %s %s --why …", p[0], p[1]))

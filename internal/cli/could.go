@@ -94,7 +94,7 @@ func (a *app) couldLines(c *cobra.Command, asked answer.CouldAsked) error {
 	}
 	if a.output == "table" {
 		l := x.Lines[0]
-		a.say("\nSee how, step by step: wexillum could %s %s %s", l.Who, l.Action, l.Resource)
+		a.say("\nSee how, step by step: wexillum could %s", words(l.Who, l.Action, l.Resource))
 	}
 	return nil
 }
@@ -159,11 +159,11 @@ func (a *app) could() *cobra.Command {
 			if a.output == "table" {
 				switch {
 				case x.Decision == "yes":
-					a.say("It is a yes already; ask says why: wexillum ask %s %s %s", args[0], args[1], args[2])
+					a.say("It is a yes already; ask says why: wexillum ask %s", words(args[:3]...))
 					return nil
 				case x.Decision == "no":
-					a.say("No: without an administrator or keeper it could not come to be. ask says what refuses it: wexillum ask %s %s %s", args[0],
-						args[1], args[2])
+					a.say("No: without an administrator or keeper it could not come to be. ask says what refuses it: wexillum ask %s",
+						words(args[:3]...))
 					return exit(statusNo)
 				case x.Longer != nil && *x.Longer:
 					a.say("It could come to be, by more than six steps.")
@@ -178,7 +178,7 @@ func (a *app) could() *cobra.Command {
 				return exit(statusNo)
 			}
 			if a.output == "table" {
-				a.say("\nSee what would make it impossible: wexillum could %s %s %s --cuts", args[0], args[1], args[2])
+				a.say("\nSee what would make it impossible: wexillum could %s --cuts", words(args[:3]...))
 			}
 			return nil
 		},
@@ -280,7 +280,7 @@ func (a *app) cuts(c *cobra.Command, q contract.CouldQuestion, take int, name, w
 		if x.More {
 			a.say("\nThere may be others: the search ended before all was looked at.")
 		}
-		a.say("\nMake one a draft: wexillum could %s %s %s --take 1 --why …", q.Subject, q.Action, q.Resource)
+		a.say("\nMake one a draft: wexillum could %s --take 1 --why …", words(q.Subject, q.Action, q.Resource))
 	}
 	return nil
 }

@@ -159,7 +159,7 @@ func (a *app) printExpectation(x *contract.Expectation) error {
 		}
 		a.table([]string{"name", "who", "action", "about"}, rows)
 		if e := &x.Examples[0]; x.OnlyCould != nil && !strings.HasSuffix(e.Resource, ":*") {
-			a.say("\nSee how, step by step: wexillum could %s %s %s", e.Who, e.Action, e.Resource)
+			a.say("\nSee how, step by step: wexillum could %s", words(e.Who, e.Action, e.Resource))
 		}
 	}
 	if x.History != nil && len(*x.History) > 0 {

@@ -376,9 +376,9 @@ func (a *app) placesDone(x *contract.PlacesChanged) error {
 			if q := l.Ask; q != nil {
 				with := ""
 				if q.Context != nil && q.Context.Address != nil {
-					with = " --context address=" + *q.Context.Address
+					with = " --context " + words("address="+*q.Context.Address)
 				}
-				a.printf("What would help: wexillum ask %s %s %s%s --remedy\n", q.Subject, q.Action, q.Resource, with)
+				a.printf("What would help: wexillum ask %s%s --remedy\n", words(q.Subject, q.Action, q.Resource), with)
 			}
 		}
 		return status

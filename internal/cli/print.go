@@ -3,6 +3,7 @@ package cli
 import (
 	"encoding/json"
 	"fmt"
+	"regexp"
 	"strings"
 	"unicode/utf8"
 
@@ -154,3 +155,18 @@ func wrap(text string, indent, width int) string {
 }
 
 func (a *app) printf(format string, args ...any) { fmt.Fprintf(a.out, format, args...) }
+
+// plainWord is what a shell takes as it stands.
+var plainWord = regexp.MustCompile(`^[\w@%+=:,./-]+$`)
+
+// words writes the words of a command that somebody is advised to call, so that a shell takes them as they are meant:
+// *@domain is a pattern of file names otherwise, which some shells refuse.
+func words(list ...string) string {
+	out := make([]string, len(list))
+	for i, w := range list {
+		if out[i] = w; !plainWord.MatchString(w) {
+			out[i] = "'" + strings.ReplaceAll(w, "'", `'\''`) + "'"
+		}
+	}
+	return strings.Join(out, " ")
+}

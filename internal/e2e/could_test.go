@@ -151,6 +151,10 @@ func TestCouldOfAFile(t *testing.T) {
 	r := &running{t: t, home: t.TempDir()}
 	r.says(0, "shares Valuations with somebody new at ilvane.example, with the role view.", "--world", "../demo/world.yaml", "could",
 		"*@ilvane.example", "files.open", "folder:loan-valuations")
+	for _, said := range []string{"  Somebody new at sandrill.example accepts the invitation.",
+		"wexillum could '*@sandrill.example' spaces.enter space:loan-dossier --cuts"} {
+		r.says(0, said, "--world", "../demo/world.yaml", "could", "*@sandrill.example", "spaces.enter", "space:loan-dossier")
+	}
 	r.says(0, "Close Ilvane Conservation for files.in.", "--world", "../demo/world.yaml", "could", "*@ilvane.example", "files.open",
 		"folder:loan-valuations", "--cuts")
 	r.says(0, "Lower the limit of files.reshare to off.", "--world", "../demo/world.yaml", "spare")

@@ -127,3 +127,20 @@ func TestConsoleDates(t *testing.T) {
 		}
 	}
 }
+
+// TestConsoleIDs makes ids of names: letters lose their marks and stay one word.
+func TestConsoleIDs(t *testing.T) {
+	r := demoService(t)
+	p := r.page(browser(t), "harbour")
+	want := map[string]string{"Café Ærø & Bréton": "cafe-aero-breton", " Studio  Pallowick ": "studio-pallowick", "Łódź Straße 7": "lodz-strasse-7",
+		"Þórður": "thordur", "a.b_c": "a-b-c", "灯台": "", "": ""}
+	var names [][]any
+	for name := range want {
+		names = append(names, []any{name})
+	}
+	for i, got := range logic[string](p, `name => m.idOf(name)`, names) {
+		if name := names[i][0].(string); got != want[name] {
+			t.Errorf("%q: %q, want %q", name, got, want[name])
+		}
+	}
+}
