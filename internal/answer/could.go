@@ -217,7 +217,8 @@ func Way(s *engine.Snapshot, t could.Target, at moment.Moment) contract.CouldWay
 	call, name := caller(s), namer(s)
 	for i := range chain.Acts {
 		a := &chain.Acts[i]
-		x := contract.CouldAct{Kind: contract.CouldActKind(a.Kind), Text: begins(a.Text(call, name)), By: a.By.String(), ByName: begins(call(a.By)), Count: a.Can}
+		x := contract.CouldAct{Kind: contract.CouldActKind(a.Kind), Text: begins(a.Text(call, name)), By: a.By.String(),
+			ByName: begins(call(a.By)), Count: a.Can}
 		if a.Resource.ID != "" && a.Resource.Kind != catalogue.OurDirectory {
 			x.Resource = text(a.Resource.String())
 		}

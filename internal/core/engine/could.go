@@ -293,7 +293,7 @@ func (s *Snapshot) couldTables(at moment.Moment) *couldTables {
 	t.naming = t.most.naming()
 	// Only spaces of owners were opened to every party.
 	for i := range m.many { // who is at a domain that holds something as a whole
-		if of := m.many[i].of; of.what == 1 {
+		if of := m.many[i].of; of.what == ofDomain {
 			t.naming.domains[of.index] = true
 		}
 	}
@@ -301,11 +301,11 @@ func (s *Snapshot) couldTables(at moment.Moment) *couldTables {
 		if sp := m.spaces.at(i); sp.exists && !sp.anyParty {
 			for _, ref := range m.refs[sp.parties.off : sp.parties.off+sp.parties.n] {
 				switch ref.what {
-				case 1:
+				case ofDomain:
 					t.naming.domains[ref.index] = true
-				case 2:
+				case ofGroup:
 					t.naming.groups[ref.index] = true
-				case 3:
+				case ofAddress:
 					t.naming.addresses[ref.index] = true
 				}
 			}

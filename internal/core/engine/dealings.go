@@ -120,7 +120,7 @@ func (s *Snapshot) Dealings(partner string, at moment.Moment) (d Dealings) {
 	if k := inv.partners.find(inv.text, partner); k != none {
 		for i := range inv.many {
 			of := inv.many[i].of
-			if of.what == 0 && of.index != k || of.what == 1 &&
+			if of.what == ofPartner && of.index != k || of.what == ofDomain &&
 				(s.pol.domains[of.index].kind != partnerDomain || s.pol.domains[of.index].partner != k) {
 				continue
 			}

@@ -102,7 +102,7 @@ func namingOf(sides [2]*Snapshot, kind catalogue.ResourceKind, about []alike, at
 			case catalogue.Meeting:
 				m := s.inv.meetings.at(about[k].members[0])
 				for _, d := range s.inv.lists[m.domains.off : m.domains.off+m.domains.n] {
-					add(partyRef{what: 1, index: d}, k, inDomains)
+					add(partyRef{what: ofDomain, index: d}, k, inDomains)
 				}
 				if m.space != none {
 					p := s.inv.spaces.at(m.space).parties
@@ -154,16 +154,16 @@ func (x *namingIndex) namedFor(sides [2]*Snapshot, c *crowd) map[int32][]int32 {
 			given(s.inv.given(q.grants))
 		}
 		if d := &s.pol.domains[q.domain]; d.kind == partnerDomain && !c.like[side].barred {
-			look(partyRef{what: 0, index: d.partner})
+			look(partyRef{what: ofPartner, index: d.partner})
 		}
-		look(partyRef{what: 1, index: q.domain})
+		look(partyRef{what: ofDomain, index: q.domain})
 		for _, g := range s.inv.lists[q.groups.off : q.groups.off+q.groups.n] {
-			look(partyRef{what: 2, index: g})
+			look(partyRef{what: ofGroup, index: g})
 			if x.courses != nil {
 				given(s.inv.given(s.inv.groups.at(g).grants))
 			}
 		}
-		look(partyRef{what: 3, index: i})
+		look(partyRef{what: ofAddress, index: i})
 	}
 	for _, hows := range out {
 		slices.Sort(hows)

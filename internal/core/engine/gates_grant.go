@@ -495,7 +495,7 @@ func (a *asker) findGrant(role catalogue.Role, private, live bool) (best *grant,
 	if p := a.party.known; p != nil {
 		look(inv.given(p.grants), viaGrant, partyRef{})
 		for _, gr := range inv.lists[p.groups.off : p.groups.off+p.groups.n] {
-			look(inv.given(inv.groups.at(gr).grants), viaGroup, partyRef{2, gr})
+			look(inv.given(inv.groups.at(gr).grants), viaGroup, partyRef{ofGroup, gr})
 		}
 		if a.party.supposed {
 			look(a.q.With.grants, viaGrant, partyRef{})

@@ -117,7 +117,7 @@ func (x *Inert) partiesIn(group uint32) []addr.Address {
 		x.in = map[uint32][]addr.Address{}
 		for i := range x.s.pol.except {
 			for _, ref := range x.s.pol.except[i].parties {
-				if ref.what == 2 {
+				if ref.what == ofGroup {
 					x.in[ref.index] = nil
 				}
 			}
@@ -220,17 +220,17 @@ func (x *Inert) representatives(exc *exception, others []int32, r catalogue.Rule
 	for _, j := range others {
 		for _, ref := range pol.except[j].parties {
 			switch ref.what {
-			case 0:
+			case ofPartner:
 				if ref.index < uint32(len(pol.rest)) && pol.partners[ref.index].exists {
 					newcomers(ref.index)
 				}
-			case 1:
+			case ofDomain:
 				if d, err := addr.ParseDomain(inv.domains.text(inv.text, ref.index)); err == nil {
 					out = append(out, addr.Newcomer(d))
 				}
-			case 2:
+			case ofGroup:
 				out = append(out, x.partiesIn(ref.index)...)
-			case 3:
+			case ofAddress:
 				if a, err := addr.Parse(inv.addressText(ref.index)); err == nil {
 					out = append(out, a)
 				}

@@ -157,9 +157,17 @@ type forwarder struct {
 
 // partyRef is a world.PartyRef by index; the kinds are told apart by what.
 type partyRef struct {
-	what  uint32 // 0 partner, 1 domain, 2 group, 3 address
+	what  uint32
 	index uint32
 }
+
+// What a partyRef names. The numbers are written into snapshot files.
+const (
+	ofPartner uint32 = 0
+	ofDomain  uint32 = 1
+	ofGroup   uint32 = 2
+	ofAddress uint32 = 3
+)
 
 // inventory is the part of a snapshot that operations change.
 // Copying it copies slices' headers only: an Editor begins with all of the snapshot before it and
@@ -701,13 +709,13 @@ func (e *Editor) partyRefs(refs []world.PartyRef) list {
 func (e *Editor) partyRef(r world.PartyRef) partyRef {
 	switch {
 	case r.Partner != "":
-		return partyRef{0, e.inv.partners.add(e.tok, &e.inv.text, r.Partner)}
+		return partyRef{ofPartner, e.inv.partners.add(e.tok, &e.inv.text, r.Partner)}
 	case !r.Domain.IsZero():
-		return partyRef{1, e.domain(r.Domain)}
+		return partyRef{ofDomain, e.domain(r.Domain)}
 	case r.Group != "":
-		return partyRef{2, e.group(r.Group)}
+		return partyRef{ofGroup, e.group(r.Group)}
 	}
-	return partyRef{3, e.address(r.Address)}
+	return partyRef{ofAddress, e.address(r.Address)}
 }
 
 // GoesOn reports whether one snapshot came of another by Editors, so that parties, spaces and all else have the same numbers in both.

@@ -98,7 +98,7 @@ func (e *Editor) setMany(of partyRef, grants []world.Grant) {
 // domain holds it as a whole. partner is none where the party is barred or nobody's.
 func (v *inventory) heldByMany(partner, domain uint32, found func(of partyRef, given []grant)) {
 	for i := range v.many {
-		if m := &v.many[i]; m.of.what == 0 && m.of.index == partner || m.of.what == 1 && m.of.index == domain && domain != none {
+		if m := &v.many[i]; m.of.what == ofPartner && m.of.index == partner || m.of.what == ofDomain && m.of.index == domain && domain != none {
 			found(m.of, v.given(m.grants))
 		}
 	}

@@ -314,7 +314,7 @@ func (s *Snapshot) TellRest() *world.World {
 		for _, g := range inv.given(m.grants) {
 			x := world.Grant{Role: g.role, From: g.from, Until: g.until, Reviewed: fromSeconds(g.link),
 				Resource: world.Resource{Kind: catalogue.Space, ID: inv.spaceIDs.text(inv.text, g.resource)}}
-			if m.of.what == 0 {
+			if m.of.what == ofPartner {
 				x.Partner = inv.partners.text(inv.text, m.of.index)
 			} else if d, err := addr.ParseDomain(inv.domains.text(inv.text, m.of.index)); err == nil {
 				x.Domain = d

@@ -282,7 +282,7 @@ func (s *Snapshot) NameOfGroup(id string) string {
 
 // manyText writes a partner or a domain as world.Grant.Party does.
 func (s *Snapshot) manyText(of partyRef) string {
-	if of.what == 1 {
+	if of.what == ofDomain {
 		return "domain:" + s.inv.domains.text(s.inv.text, of.index)
 	}
 	return "partner:" + s.inv.partners.text(s.inv.text, of.index)
@@ -290,7 +290,7 @@ func (s *Snapshot) manyText(of partyRef) string {
 
 // manyName says who is meant by a partner or a domain as a whole.
 func (s *Snapshot) manyName(of partyRef) string {
-	if of.what == 1 {
+	if of.what == ofDomain {
 		return "everybody at " + s.inv.domains.text(s.inv.text, of.index)
 	}
 	id := s.inv.partners.text(s.inv.text, of.index)

@@ -500,11 +500,11 @@ func (s *Snapshot) namedNewcomers(have []Newcomer) (out []Newcomer) {
 	refs := func(list []partyRef, by string) {
 		for _, r := range list {
 			switch r.what {
-			case 1:
+			case ofDomain:
 				if d, err := addr.ParseDomain(inv.domains.text(inv.text, r.index)); err == nil {
 					add(addr.Newcomer(d), by)
 				}
-			case 3:
+			case ofAddress:
 				add(s.addressOf(r.index), by)
 			}
 		}

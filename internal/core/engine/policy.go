@@ -293,18 +293,18 @@ func (p *policy) effective(said *row) (out row) {
 func (v *inventory) lookupRef(tok token, r world.PartyRef) partyRef {
 	switch {
 	case r.Partner != "":
-		return partyRef{0, v.partners.add(tok, &v.text, r.Partner)}
+		return partyRef{ofPartner, v.partners.add(tok, &v.text, r.Partner)}
 	case !r.Domain.IsZero():
-		return partyRef{1, v.domains.add(tok, &v.text, r.Domain.String())}
+		return partyRef{ofDomain, v.domains.add(tok, &v.text, r.Domain.String())}
 	case r.Group != "":
-		return partyRef{2, v.groupIDs.find(v.text, r.Group)}
+		return partyRef{ofGroup, v.groupIDs.find(v.text, r.Group)}
 	}
 	i := v.addresses.add(tok, &v.text, r.Address.String())
 	v.addParty(tok, i)
 	if p := v.parties.at(i); p.domain == none {
 		v.atDomain(tok, i, v.domains.add(tok, &v.text, r.Address.Domain().String()))
 	}
-	return partyRef{3, i}
+	return partyRef{ofAddress, i}
 }
 
 // enter puts a domain into the table; a bar on the same name stays beside it.

@@ -399,19 +399,19 @@ func (s *Snapshot) names(refs []partyRef, p *partySide, q *party, who uint32) bo
 	inv := &s.inv
 	for _, r := range refs {
 		switch r.what {
-		case 0:
+		case ofPartner:
 			if p.partner != none && p.partner == r.index {
 				return true
 			}
-		case 1:
+		case ofDomain:
 			if q.domain == r.index && q.domain != none {
 				return true
 			}
-		case 2:
+		case ofGroup:
 			if slices.Contains(inv.lists[q.groups.off:q.groups.off+q.groups.n], r.index) {
 				return true
 			}
-		case 3:
+		case ofAddress:
 			if who == r.index {
 				return true
 			}

@@ -374,16 +374,16 @@ func (a *asker) meant(refs []partyRef, p *outside) bool {
 	inv := &a.s.inv
 	for _, r := range refs {
 		switch r.what {
-		case 0:
+		case ofPartner:
 			if p.partner != none && p.partner == r.index {
 				return true
 			}
-		case 1:
+		case ofDomain:
 			if p.domain != none && p.domain == r.index ||
 				p.domain == none && inv.domains.text(inv.text, r.index) == p.address.Domain().String() {
 				return true
 			}
-		case 2:
+		case ofGroup:
 			if p.supposed && a.q.With.in(r.index) {
 				return true
 			}
@@ -394,7 +394,7 @@ func (a *asker) meant(refs []partyRef, p *outside) bool {
 					}
 				}
 			}
-		case 3:
+		case ofAddress:
 			if p.index != none && p.index == r.index {
 				return true
 			}

@@ -100,13 +100,13 @@ func (s *Snapshot) naming() naming {
 	add := func(refs []partyRef) {
 		for _, r := range refs {
 			switch r.what {
-			case 0:
+			case ofPartner:
 				n.partners[r.index] = true
-			case 1:
+			case ofDomain:
 				n.domains[r.index] = true
-			case 2:
+			case ofGroup:
 				n.groups[r.index] = true
-			case 3:
+			case ofAddress:
 				n.addresses[r.index] = true
 			}
 		}
@@ -129,14 +129,14 @@ func (s *Snapshot) naming() naming {
 	for i := range inv.spaces.n {
 		if sp := inv.spaces.at(i); sp.exists && !sp.anyParty {
 			for _, r := range inv.refs[sp.parties.off : sp.parties.off+sp.parties.n] {
-				if r.what == 0 {
+				if r.what == ofPartner {
 					n.partners[r.index] = true
 				}
 			}
 		}
 	}
 	for i := range inv.many {
-		if of := inv.many[i].of; of.what == 0 {
+		if of := inv.many[i].of; of.what == ofPartner {
 			n.partners[of.index] = true
 		}
 	}
