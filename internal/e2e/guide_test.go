@@ -10,6 +10,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 	"sync"
 	"syscall"
@@ -108,17 +109,11 @@ func newMachine(t *testing.T, name string, by []string) *machine {
 	for _, d := range []string{"root", "own", "work"} {
 		check(t, os.Mkdir(filepath.Join(dir, d), 0o755))
 	}
-	for _, args := range [][]string{
-		{"-t", "overlay", "overlay", "-o", "lowerdir=" + base + ",upperdir=" + filepath.Join(dir, "own") + ",workdir=" +
-			filepath.Join(dir, "work"), m.root},
-		{"--bind", "/proc", m.at("proc")},
-	} {
-		if out, err := exec.Command("mount", args...).CombinedOutput(); err != nil {
-			t.Skipf("root may not mount here: %v %s", err, out)
-		}
-		at := args[len(args)-1]
-		t.Cleanup(func() { _ = syscall.Unmount(at, syscall.MNT_DETACH) })
+	layers := "lowerdir=" + base + ",upperdir=" + filepath.Join(dir, "own") + ",workdir=" + filepath.Join(dir, "work")
+	if out, err := exec.Command("mount", "-t", "overlay", "overlay", "-o", layers, m.root).CombinedOutput(); err != nil {
+		t.Skipf("root may not mount here: %v %s", err, out)
 	}
+	t.Cleanup(func() { _ = syscall.Unmount(m.root, syscall.MNT_DETACH) })
 	t.Cleanup(m.powerOff)
 	m.write("usr/local/bin/systemctl", systemctl, 0o755)
 	m.run("install -d -o mysql /run/mysqld") // as systemd does when it begins
@@ -140,7 +135,7 @@ func (m *machine) run(command string) string {
 	command = strings.ReplaceAll(command, "sudo ", "")
 	ctx, cancel := context.WithTimeout(m.t.Context(), 2*patience)
 	defer cancel()
-	args := append(append([]string{}, m.by...), "chroot", m.root, "sh", "-c", command)
+	args := append(slices.Clone(m.by), asRoot(m.root, "", "sh", "-c", command)...)
 	cmd := exec.CommandContext(ctx, args[0], args[1:]...)
 	cmd.Env = []string{"PATH=/usr/local/sbin:/usr/local/bin:/usr/sbin:/usr/bin:/sbin:/bin", "HOME=/root", "LC_ALL=C",
 		"DEBIAN_FRONTEND=noninteractive"}

@@ -12,6 +12,7 @@ import (
 	"os/exec"
 	"path/filepath"
 	"regexp"
+	"slices"
 	"strings"
 	"sync"
 	"syscall"
@@ -60,12 +61,21 @@ func debianBase(t *testing.T) string {
 	return root
 }
 
+// asRoot is what runs a command with a folder as the root of the machine, and with /proc in it. That is mounted for the command alone, so
+// that a test that is killed leaves no mount behind in a temporary folder, which somebody would take away with all that is in it. as is
+// USER:GROUP, or empty for root.
+func asRoot(root, as string, args ...string) []string {
+	const line = `root=$1 as=$2; shift 2; mount --bind /proc "$root/proc" && exec chroot ${as:+--userspec="$as"} "$root" "$@"`
+	return append([]string{"unshare", "--mount", "sh", "-c", line, "sh", root, as}, args...)
+}
+
 // inside runs a command with a folder as the root of the machine.
 func inside(t *testing.T, root string, args ...string) (string, int) {
 	t.Helper()
 	ctx, cancel := context.WithTimeout(t.Context(), 5*time.Minute)
 	defer cancel()
-	cmd := exec.CommandContext(ctx, "chroot", append([]string{root}, args...)...)
+	line := asRoot(root, "", args...)
+	cmd := exec.CommandContext(ctx, line[0], line[1:]...)
 	cmd.Env = []string{"PATH=/usr/sbin:/usr/bin:/sbin:/bin", "HOME=/root", "DEBIAN_FRONTEND=noninteractive", "LC_ALL=C"}
 	out, err := cmd.CombinedOutput()
 	if err != nil && cmd.ProcessState == nil {
@@ -120,10 +130,9 @@ func TestPackage(t *testing.T) {
 	must("dpkg-deb", "--root-owner-group", "-Zgzip", "-z1", "-b", next, two)
 
 	root := debianBase(t)
-	if out, err := exec.Command("mount", "--bind", "/proc", filepath.Join(root, "proc")).CombinedOutput(); err != nil {
-		t.Skipf("root may not mount here: %v %s", err, out)
+	if out, status := inside(t, root, "true"); status != 0 {
+		t.Skipf("root may not mount here: %s", out)
 	}
-	t.Cleanup(func() { must("umount", "--lazy", filepath.Join(root, "proc")) })
 	at := func(path string) string { return filepath.Join(root, path) }
 	for _, x := range [][2]string{{one, "one.deb"}, {two, "two.deb"}} {
 		must("cp", x[0], at("tmp/"+x[1]))
@@ -307,8 +316,8 @@ func servePackage(t *testing.T, root string, by ...string) *packaged {
 	secret, err := os.ReadFile(filepath.Join(root, "etc/wexillum/secrets/database"))
 	check(t, err)
 	check(t, os.WriteFile(filepath.Join(root, "run/credentials/database"), secret, 0o644))
-	args := append(by, "chroot", "--userspec=wexillum:wexillum", root, "sh", "-c",
-		"LISTEN_PID=$$ LISTEN_FDS=1 exec /usr/lib/wexillum/wexillum-service serve --config /etc/wexillum/wexillum.yaml")
+	args := append(slices.Clone(by), asRoot(root, "wexillum:wexillum", "sh", "-c",
+		"LISTEN_PID=$$ LISTEN_FDS=1 exec /usr/lib/wexillum/wexillum-service serve --config /etc/wexillum/wexillum.yaml")...)
 	cmd := exec.Command(args[0], args[1:]...)
 	cmd.Env = []string{"PATH=/usr/sbin:/usr/bin:/sbin:/bin", "NOTIFY_SOCKET=/run/notify", "CREDENTIALS_DIRECTORY=/run/credentials",
 		"WATCHDOG_USEC=200000", "STATE_DIRECTORY=/var/lib/wexillum"}
