@@ -158,7 +158,7 @@ func (r *reverse) others(s *Snapshot) {
 		}
 	}
 	for i := uint32(0); i < inv.spaces.n; i++ {
-		if sp := inv.spaces.at(i); sp.exists && sp.joinable && sp.kind == world.Course {
+		if sp := inv.spaces.at(i); sp.exists && sp.takesJoiners() {
 			r.courses = append(r.courses, i)
 		}
 	}

@@ -29,6 +29,7 @@ type Potential struct {
 	addresses *couldAddresses
 	partners  []uint32 // see partnersAlike
 	wideKept  *wideKept
+	spare     []*couldAnswers // of parties that have been told
 }
 
 // couldTables is what a Potential rests on; several may share it.
@@ -40,11 +41,11 @@ type couldTables struct {
 	spaces      []couldSpaces
 	items       []couldItems
 	meetings    []couldMeetings
-	spaceSays   []words // by class, as masks take them; and so on
-	itemSays    []words
-	meetingSays []words
 	invitedAs   []int32 // by class of spaces: the first into which our people invite, and which outsiders join, like it
 	sharedAs    []int32 // by class of items: the first that our people share like it
+	spacesTo    []int32 // by class of spaces, and of items: which of passable it is to whom it would be passed on
+	itemsTo     []int32
+	passable    int     // how many of these there are
 	spaceOf     []int32 // by space: its class; -1 where there is none
 	itemOf      []int32
 	meetingOf   []int32
@@ -66,6 +67,18 @@ type couldKept struct {
 type couldSpaces struct {
 	spaceKey
 	members []uint32
+	couldThing
+	says words // for what lies in it
+}
+
+// couldThing is what masks take of things of a class. It is found in one place, since everybody together is asked about each of them.
+type couldThing struct {
+	of      catalogue.ResourceKind
+	private bool
+	class   int32  // of the space that it is or lies in
+	in      uint32 // that space: the first's
+	says    words  // of an item or a meeting itself
+	passed  bool   // an item that is shared by itself
 }
 
 // What two spaces must agree in. Whatever ties a space to somebody in particular (parties that it
@@ -84,6 +97,7 @@ type spaceKey struct {
 type couldItems struct {
 	itemKey
 	members []uint32
+	couldThing
 }
 
 // space is a class of spaces.
@@ -100,6 +114,7 @@ type couldMeetings struct {
 	space   int32
 	rules   uint32
 	members []uint32
+	couldThing
 }
 
 // Potential returns what could come to be at a moment.
@@ -114,7 +129,7 @@ func (s *Snapshot) Potential(at moment.Moment) *Potential {
 	t := s.could.x
 	return &Potential{couldTables: t, sides: t.most.sidesAt(at), at: at, kept: map[string]*couldOf{},
 		helpers: map[[2]uint32][]*couldHolder{}, addresses: &couldAddresses{all: map[addressKey]*couldAddress{}},
-		wideKept: &wideKept{signs: newSigns(t.most, at, &t.naming), told: make([]map[wideSign][]bool, len(wideActions))}}
+		wideKept: t.newWideKept(at)}
 }
 
 // couldTables prepares what every question about what could come to be shares at a moment: the loosest state that permitted acts
@@ -160,7 +175,17 @@ func (s *Snapshot) couldTables(at moment.Moment) *couldTables {
 		}
 	}
 	bundleSpaces, bundleItems := t.bundled(at)
+	passable := map[passedOn]int32{}
+	passed := func(k passedOn) int32 {
+		n, known := passable[k]
+		if !known {
+			n = int32(len(passable))
+			passable[k] = n
+		}
+		return n
+	}
 	spaces, invited := map[spaceKey]int32{}, map[spaceKey]int32{}
+	var spaceTo []passedOn // by class
 	t.spaceOf = make([]int32, m.spaces.n)
 	for i := range m.spaces.n {
 		sp := m.spaces.at(i)
@@ -193,7 +218,8 @@ func (s *Snapshot) couldTables(at moment.Moment) *couldTables {
 		c, ok := spaces[k]
 		if !ok {
 			c = int32(len(t.spaces))
-			spaces[k], t.spaces = c, append(t.spaces, couldSpaces{spaceKey: k})
+			spaces[k], t.spaces = c, append(t.spaces, couldSpaces{spaceKey: k, says: says(m, k.rules, catalogue.AtSpace),
+				couldThing: couldThing{of: catalogue.Space, class: c, in: i}})
 			like := k
 			// Whether our people may invite there depends on less than what somebody then reaches,
 			// so one space can answer for several classes.
@@ -205,7 +231,14 @@ func (s *Snapshot) couldTables(at moment.Moment) *couldTables {
 				first, invited[like] = c, c
 			}
 			t.invitedAs = append(t.invitedAs, first)
-			t.spaceSays = append(t.spaceSays, says(m, k.rules, catalogue.AtSpace))
+			to := passedOn{act: inviteAction, rules: sp.rules, itemRules: none, drive: sp.kind == world.Drive, owner: none}
+			if to.drive && sp.owners.n > 0 {
+				if o := m.lists[sp.owners.off]; concerned(o) {
+					to.owner = o
+				}
+			}
+			spaceTo = append(spaceTo, to)
+			t.spacesTo = append(t.spacesTo, passed(to))
 		}
 		t.spaces[c].members = append(t.spaces[c].members, i)
 		t.spaceOf[i] = c
@@ -228,23 +261,29 @@ func (s *Snapshot) couldTables(at moment.Moment) *couldTables {
 		c, ok := items[k]
 		if !ok {
 			c = int32(len(t.items))
-			items[k], t.items = c, append(t.items, couldItems{itemKey: k})
+			act, passes := PassedOnBy(k.kind)
+			items[k], t.items = c, append(t.items, couldItems{itemKey: k, couldThing: couldThing{of: k.kind, private: k.private, class: k.space,
+				in: it.space, says: says(m, k.rules, catalogue.AtItem), passed: passes}})
 			like := likeShared{itemKey: k}
 			like.space, like.bundled = t.invitedAs[k.space], 0
-			if act, ok := PassedOnBy(k.kind); ok { // a file and a folder are shared alike
+			to := spaceTo[k.space]
+			to.itemRules = k.rules
+			if passes { // a file and a folder are shared alike
 				like.kind, like.rows = 0, act.Get().Rows(k.kind)
+				to.act = act
 			}
+			t.itemsTo = append(t.itemsTo, passed(to))
 			first, known := shared[like]
 			if !known {
 				first, shared[like] = c, c
 			}
 			t.sharedAs = append(t.sharedAs, first)
-			t.itemSays = append(t.itemSays, says(m, k.rules, catalogue.AtItem))
 		}
 		t.items[c].members = append(t.items[c].members, i)
 		t.itemOf[i] = c
 	}
 	t.classed()
+	t.passable = len(passable)
 	type inMeeting struct {
 		space int32
 		rules uint32
@@ -260,8 +299,8 @@ func (s *Snapshot) couldTables(at moment.Moment) *couldTables {
 		c, ok := meetings[k]
 		if !ok {
 			c = int32(len(t.meetings))
-			meetings[k], t.meetings = c, append(t.meetings, couldMeetings{space: k.space, rules: k.rules})
-			t.meetingSays = append(t.meetingSays, says(m, k.rules, catalogue.AtItem))
+			meetings[k], t.meetings = c, append(t.meetings, couldMeetings{space: k.space, rules: k.rules, couldThing: couldThing{
+				of: catalogue.Meeting, class: k.space, in: x.space, says: says(m, k.rules, catalogue.AtItem)}})
 		}
 		t.meetings[c].members = append(t.meetings[c].members, i)
 		t.meetingOf[i] = c
@@ -323,6 +362,15 @@ func says(inv *inventory, row uint32, layer catalogue.Layers) words {
 	return wordsOf(&inv.rows[row], layer)
 }
 
+// passedOn is what the gates that are about an address look at of a space or an item that would be passed on to it: values, and in a drive
+// whose it is, where exceptions name them.
+type passedOn struct {
+	act              catalogue.ActionID
+	rules, itemRules uint32
+	drive            bool
+	owner            uint32
+}
+
 // couldOf is one party, or one of many that are alike, and what acts could give them.
 // Answers are filled in as they are asked, by class of place. The two ways are 0, as they are, and
 // 1, with a record that is active; bare is them without anything held.
@@ -335,25 +383,82 @@ type couldOf struct {
 	record   bool // there is one now
 	bare     [2]Supposed
 	own      [2]Supposed // with what they hold
+	joined   bool        // they are in a course
 	course   uint32      // one that they are in, or could join, without a record; none
 	courses  bool        // that was looked for
 
-	records   answer   // whether they could have one that is active
-	bundles   []answer // by their place: whether they could be given it
-	invites   []answer
-	sharing   [2][]answer
-	towards   *couldAddress
-	onSpace   []Actions // by class, with doneSpace
-	onItem    []Actions
-	onMeeting []Actions
-	onWide    map[catalogue.ResourceKind][]Actions
-	done      [3][]bool
-	lookup    *lookedUp
-	sides     [2]*partySide             // as masks take them, without a record and with one
-	many      map[uint32]catalogue.Role // what their partner or domain holds on spaces as a whole; with sides
-	named     uint32                    // the index of their address, of one that only something of policy names, too; with sides
-	bounds    [3][]Actions              // see most
-	bounded   [3][]bool
+	records answer   // whether they could have one that is active
+	bundles []answer // by their place: whether they could be given it
+	towards *couldAddress
+	onWide  map[catalogue.ResourceKind][]Actions
+	known   *couldAnswers // see answers
+	member  bool          // one of a class, with what it holds: its answers are those of the class
+	lookup  *lookedUp
+	sides   [2]*partySide             // as masks take them, without a record and with one
+	many    map[uint32]catalogue.Role // what their partner or domain holds on spaces as a whole; with sides
+	named   uint32                    // the index of their address, of one that only something of policy names, too; with sides
+}
+
+// couldAnswers are answers about places, by class. They are most of what is kept of a party, and are handed on to the next where a party has
+// been told.
+type couldAnswers struct {
+	invites []answer
+	sharing [2][]answer
+	in      [2][]couldIn
+	on      [3][]Actions // what they could do with spaces, items and meetings, where that is done
+	done    [3][]bool
+	bounds  [3][]Actions // of the same three, see most
+	bounded [3][]bool
+}
+
+// couldIn is a class of spaces as masks see it for a party: see place.
+type couldIn struct {
+	place
+	known bool
+	many  catalogue.Role // what their partner or domain holds there as a whole
+}
+
+// answers returns what is known of them about places.
+func (o *couldOf) answers() *couldAnswers {
+	if o.known != nil {
+		return o.known
+	}
+	p := o.p
+	if n := len(p.spare); n > 0 {
+		o.known, p.spare = p.spare[n-1], p.spare[:n-1]
+		o.known.forget()
+		return o.known
+	}
+	spaces, items, meetings := len(p.spaces), len(p.items), len(p.meetings)
+	tables := func() [3][]Actions {
+		return [3][]Actions{make([]Actions, spaces), make([]Actions, items), make([]Actions, meetings)}
+	}
+	flags := func() [3][]bool { return [3][]bool{make([]bool, spaces), make([]bool, items), make([]bool, meetings)} }
+	o.known = &couldAnswers{invites: make([]answer, spaces), sharing: [2][]answer{make([]answer, items), make([]answer, items)},
+		on: tables(), done: flags(), in: [2][]couldIn{make([]couldIn, spaces), make([]couldIn, spaces)}, bounds: tables(), bounded: flags()}
+	return o.known
+}
+
+// handOn lets another party have the memory of these answers. Whoever asks again finds them anew.
+func (o *couldOf) handOn() {
+	if o.known != nil {
+		o.p.spare, o.known = append(o.p.spare, o.known), nil
+	}
+}
+
+// forget makes all of them unknown.
+func (a *couldAnswers) forget() {
+	clear(a.invites)
+	for way := range a.sharing {
+		clear(a.sharing[way])
+		clear(a.in[way])
+	}
+	for k := range a.done {
+		clear(a.on[k])
+		clear(a.done[k])
+		clear(a.bounds[k])
+		clear(a.bounded[k])
+	}
 }
 
 // answer is a yes or no that may not have been asked yet.
@@ -381,10 +486,6 @@ func (p *Potential) of(who Who) *couldOf {
 	}
 	o := &couldOf{p: p, who: who, index: none, course: none}
 	p.kept[who.String()] = o
-	o.invites = make([]answer, len(p.spaces))
-	o.sharing = [2][]answer{make([]answer, len(p.items)), make([]answer, len(p.items))}
-	o.onSpace, o.onItem, o.onMeeting = make([]Actions, len(p.spaces)), make([]Actions, len(p.items)), make([]Actions, len(p.meetings))
-	o.done = [3][]bool{make([]bool, len(p.spaces)), make([]bool, len(p.items)), make([]bool, len(p.meetings))}
 	o.onWide = map[catalogue.ResourceKind][]Actions{}
 	if who.Kind != ByAddress {
 		for v := range o.own {
@@ -437,6 +538,7 @@ func (o *couldOf) fill() {
 		b.party.grants, b.party.groups, b.anew.grants, b.anew.groups = list{}, list{}, list{}, list{}
 	}
 	o.course = o.joinedNow()
+	o.joined = o.course != none
 }
 
 // joinedNow returns a course that they are in already; none where there is none.
@@ -467,21 +569,20 @@ func AnyLink(at moment.Moment) *Supposed {
 
 // ways are the ways in which they may act: without a record (0) as they are, with one that is active (1).
 // Whoever is suspended can only be helped by a keeper, so acts with what is left without a record.
-func (o *couldOf) ways() (list []int) {
+func (o *couldOf) ways() []int {
 	switch {
-	case o.who.Kind != ByAddress:
-		return []int{0}
-	case o.record && o.state == world.StateSuspended:
-		return []int{0}
+	case o.who.Kind != ByAddress, o.record && o.state == world.StateSuspended:
+		return anyWay[:1]
 	case o.record:
-		return []int{1}
+		return anyWay[1:]
+	case o.mayHaveRecord():
+		return anyWay
 	}
-	list = append(list, 0)
-	if o.mayHaveRecord() {
-		list = append(list, 1)
-	}
-	return
+	return anyWay[:1]
 }
+
+// anyWay is all ways there are. A part of it is what a party has, so that none is made for each question.
+var anyWay = []int{0, 1}
 
 // spaceRef, itemRef and meetingRef name a place by its index.
 func (p *Potential) spaceRef(i uint32) world.Resource {

@@ -15,20 +15,21 @@ import (
 // somebody else, and so on round; while it is open it counts as no, which is right for a least
 // fixed point: nobody is let in by the assumption that they already are.
 func (o *couldOf) invited(c int32) bool {
-	if o.invites[c] == notAsked {
-		o.invites[c] = no // while it is found out, nobody who waits for it helps
+	kept := o.answers().invites
+	if kept[c] == notAsked {
+		kept[c] = no // while it is found out, nobody who waits for it helps
 		sp := o.p.spaces[c].members[0]
-		is := o.invitedByOurs(c) || o.helped(inviteAction, sp, none, true)
-		o.invites[c] = answerIs(is)
+		kept[c] = answerIs(o.invitedByOurs(c) || o.helped(inviteAction, sp, none, true))
 	}
-	return o.invites[c] == yes
+	return kept[c] == yes
 }
 
 // shared reports whether anybody could share items of a class with them.
 // way tells whether they already have a record by then: sharing may be open to those alone.
 func (o *couldOf) shared(way int, c int32) bool {
-	if o.sharing[way][c] == notAsked {
-		o.sharing[way][c] = no
+	kept := o.answers().sharing[way]
+	if kept[c] == notAsked {
+		kept[c] = no
 		is := o.sharedByOurs(way, c)
 		if !is && o.who.Kind == ByAddress {
 			it := o.p.items[c].members[0]
@@ -36,9 +37,9 @@ func (o *couldOf) shared(way int, c int32) bool {
 				is = o.helped(act, o.p.most.inv.items.at(it).space, it, way == 1 || o.inCourse() != none)
 			}
 		}
-		o.sharing[way][c] = answerIs(is)
+		kept[c] = answerIs(is)
 	}
-	return o.sharing[way][c] == yes
+	return kept[c] == yes
 }
 
 // inCourse returns a course that they are in, or could join; none where there is none.
@@ -85,7 +86,7 @@ func (o *couldOf) joinedAs(c int32) catalogue.Role {
 // space, with a grant on the item.
 func (o *couldOf) onItems(way int, c int32) catalogue.Role {
 	k := &o.p.items[c]
-	if _, passed := PassedOnBy(k.kind); passed && o.shared(way, c) || !passed && way == 1 && o.invited(k.space) {
+	if k.passed && o.shared(way, c) || !k.passed && way == 1 && o.invited(k.space) {
 		return catalogue.Manage
 	}
 	if way == 1 {
@@ -144,8 +145,8 @@ func (o *couldOf) recordByOurs() bool {
 
 // opens reports whether a newcomer with whom items of a class are shared could do anything with them, and so becomes a guest.
 func (o *couldOf) opens(c int32) bool {
-	it := o.p.items[c].members[0]
-	return o.granted(0, thing{o.p.most.inv.items.at(it).space, it, o.p.items[c].kind}, o.inSpace(0, o.p.items[c].space), catalogue.Manage) != 0
+	k := &o.p.items[c]
+	return o.granted(0, &k.couldThing, o.inSpace(0, k.space), catalogue.Manage) != 0
 }
 
 // recordByOutsiders reports whether those who could have a record could bring them to one.
@@ -206,17 +207,35 @@ func (p *Potential) settle() {
 	clear(p.helpers)
 	// A no that was given while somebody was not yet known to be let in may be a yes by now.
 	for _, o := range p.kept { // what was answered meanwhile may have rested on less
-		clear(o.invites)
-		clear(o.sharing[0])
-		clear(o.sharing[1])
+		o.handOn()
 	}
 }
 
 // addressee reports whether all that passing something on asks of who would get it is a yes, whoever does it.
 // It asks the gates that are about the address with the doer left open. A no here spares asking
 // every outsider in turn, which is the common case: most addresses are barred or closed for
-// everybody alike.
+// everybody alike. It is asked once for addresses of a sort and for places of which the same is said.
 func (o *couldOf) addressee(act catalogue.ActionID, space, item uint32, known bool) bool {
+	if space == none {
+		return o.openTo(act, space, item, known)
+	}
+	n := o.p.spacesTo[o.p.spaceOf[space]]
+	if item != none {
+		n = o.p.itemsTo[o.p.itemOf[item]]
+	}
+	sort := 0
+	if known || o.record || o.joined {
+		sort = 1
+	}
+	kept := o.towards.passed[sort]
+	if is := kept.known(n); is != notAsked {
+		return is == yes
+	}
+	return kept.keep(n, o.openTo(act, space, item, known))
+}
+
+// openTo asks what addressee keeps.
+func (o *couldOf) openTo(act catalogue.ActionID, space, item uint32, known bool) bool {
 	var a asker
 	q := Question{Action: act, At: o.p.at, Address: o.who.Address, known: known, Resource: o.directory()}
 	a.s, a.q, a.act, a.at = o.p.most, &q, act.Get(), q.At

@@ -203,10 +203,9 @@ func (p *Potential) EachYes(x *Scope, stop func() error, found func(*Yes) error)
 	return w.outward()
 }
 
-// atOnce is how many classes one processor goes through before what it found is told.
-// Small, so that a page shows its first lines soon; large enough that starting goroutines costs
-// little.
-const atOnce = 8
+// atOnce is how many classes one processor goes through before what it found is told the first time: few, so that a page shows its first
+// lines soon. It doubles up to atMost, so that processors wait for each other less.
+const atOnce, atMost = 8, 64
 
 // eachClass tells what members of classes, by their places, could do within a scope, in their order; on all processors where there are
 // many.
@@ -229,11 +228,12 @@ func (p *Potential) eachClass(w *scoped, asked []int, of [][]uint32) error {
 			if err := p.eachOf(w, p.classes[c], of[k]); err != nil {
 				return err
 			}
+			p.classes[c].handOn()
 		}
 		return nil
 	}
 	found, failed := make([][]Yes, len(workers)), make([]error, len(workers))
-	for from := 0; from < len(asked); from += atOnce * len(workers) {
+	for from, each := 0, atOnce; from < len(asked); from, each = from+each*len(workers), min(2*each, atMost) {
 		if err := w.stop(); err != nil {
 			return err
 		}
@@ -242,8 +242,9 @@ func (p *Potential) eachClass(w *scoped, asked []int, of [][]uint32) error {
 			all.Go(func() {
 				mine := *w
 				mine.found = func(y *Yes) error { found[k] = append(found[k], *y); return nil }
-				for i := from + k*atOnce; i < min(from+(k+1)*atOnce, len(asked)) && failed[k] == nil; i++ {
+				for i := from + k*each; i < min(from+(k+1)*each, len(asked)) && failed[k] == nil; i++ {
 					failed[k] = q.eachOf(&mine, q.classes[asked[i]], of[i])
+					q.classes[asked[i]].handOn()
 				}
 			})
 		}
@@ -290,17 +291,17 @@ func (p *Potential) eachOf(w *scoped, c *couldClass, members []uint32) error {
 		base.Who = Who{Address: p.now.addressOf(members[0])}
 	}
 	// tell hands over one yes for each action of a set, about things that are alike.
-	tell := func(set Actions, kind catalogue.ResourceKind, things []uint32, id func(uint32) string) {
+	tell := func(x *couldAlike) {
 		for k := range catalogue.Actions() {
 			a := catalogue.Actions()[k].ID
-			if err != nil || !set.Has(a) || !w.Actions.Has(a) || len(things) == 0 {
+			if err != nil || !x.set.Has(a) || !w.Actions.Has(a) || x.n == 0 {
 				continue
 			}
 			y := base
-			y.Action, y.Pairs, y.each = a, n*len(things), len(things)
-			y.Resource = world.Resource{Kind: kind, ID: "*"}
-			if y.all = things; len(things) == 1 {
-				y.Resource.ID, y.all = id(things[0]), nil
+			y.Action, y.Pairs, y.each = a, n*x.n, x.n
+			y.Resource, y.lists = world.Resource{Kind: x.kind, ID: "*"}, x.things
+			if x.n == 1 {
+				y.Resource, y.lists = p.most.ofIndex(x.kind, x.things[0][0]), nil
 			}
 			err = w.found(&y)
 		}
@@ -319,47 +320,34 @@ func (p *Potential) eachOf(w *scoped, c *couldClass, members []uint32) error {
 		}
 		return out
 	}
-	spaceID := func(i uint32) string { return inv.spaceIDs.text(inv.text, i) }
-	itemID := func(i uint32) string { return inv.itemIDs.text(inv.text, i) }
-	meetingID := func(i uint32) string { return inv.meetingIDs.text(inv.text, i) }
-	// Thousands of spaces make a few dozens of yeses this way.
-	type alikeTo struct { // things with which they could do the same are told together
-		kind catalogue.ResourceKind
-		set  Actions
+	var told []couldAlike // with which they could do the same
+	add := func(kind catalogue.ResourceKind, set Actions, things []uint32) {
+		if set &= w.Actions; set == 0 || len(things) == 0 {
+			return
+		}
+		k := slices.IndexFunc(told, func(x couldAlike) bool { return x.kind == kind && x.set == set })
+		if k < 0 {
+			k, told = len(told), append(told, couldAlike{kind: kind, set: set})
+		}
+		told[k].n, told[k].things = told[k].n+len(things), append(told[k].things, things)
 	}
-	var order []alikeTo
-	things := map[alikeTo][]uint32{}
 	if w.could == nil {
 		w.could = p.about(w)
 	}
 	for _, l := range w.could {
-		k := alikeTo{kind: l.kind}
 		switch {
 		case l.kind == catalogue.Space:
-			k.set = c.spaceActions(l.class)
+			add(l.kind, c.spaceActions(l.class), l.members)
 		case l.kind == catalogue.Meeting:
-			k.set = c.meetingActions(l.class)
+			add(l.kind, c.meetingActions(l.class), l.members)
 		default:
-			k.set = c.itemActions(l.class)
+			add(l.kind, c.itemActions(l.class), l.members)
 		}
-		if k.set &= w.Actions; k.set == 0 {
-			continue
-		}
-		if _, known := things[k]; !known {
-			order = append(order, k)
-		}
-		things[k] = append(things[k], l.members...)
 	}
-	for _, k := range order {
-		id := itemID
-		switch k.kind {
-		case catalogue.Space:
-			id = spaceID
-		case catalogue.Meeting:
-			id = meetingID
-		}
-		tell(k.set, k.kind, things[k], id)
+	for k := range told {
+		tell(&told[k])
 	}
+	told = told[:0] // what takes no role is told apart, so that nothing is counted twice
 	for kind, about := range p.wide {
 		if w.Resource != nil && w.Resource.Kind != kind && w.space == none {
 			continue
@@ -367,10 +355,12 @@ func (p *Potential) eachOf(w *scoped, c *couldClass, members []uint32) error {
 		masks := c.wideActions(kind)
 		for k := range about {
 			if masks[k]&w.Actions != 0 {
-				tell(masks[k], kind, within(about[k].members, func(i uint32) world.Resource { return p.most.wideResource(kind, i) }),
-					func(i uint32) string { return p.most.wideResource(kind, i).ID })
+				add(kind, masks[k], within(about[k].members, func(i uint32) world.Resource { return p.most.wideResource(kind, i) }))
 			}
 		}
+	}
+	for k := range told {
+		tell(&told[k])
 	}
 	// Looking up people is told by itself: whom somebody sees depends on the spaces they share.
 	if err == nil && w.Actions.Has(lookUpAction) && (w.Resource == nil || w.Resource.Kind == catalogue.Person) {
@@ -425,6 +415,15 @@ func (p *Potential) eachOf(w *scoped, c *couldClass, members []uint32) error {
 		}
 	}
 	return err
+}
+
+// couldAlike is things with which a party could do the same, list by list: so they are told together, and thousands of spaces make a few
+// dozens of yeses.
+type couldAlike struct {
+	kind   catalogue.ResourceKind
+	set    Actions
+	n      int
+	things [][]uint32
 }
 
 // couldAbout is things of one class of spaces, items or meetings.
@@ -554,8 +553,9 @@ func (p *Potential) eachBesides(w *scoped, c *couldClass, i uint32) error {
 // holding is a party of a class with what it holds itself: what acts alone could give it is as for the whole class, and asked once.
 // It shares the answers of its class and has its own grants.
 func (c *couldClass) holding(i uint32) *couldOf {
+	c.answers() // so that both have the same
 	o := *c.couldOf
-	o.who, o.sides = Who{Address: o.p.now.addressOf(i)}, [2]*partySide{}
+	o.member, o.who, o.sides = true, Who{Address: o.p.now.addressOf(i)}, [2]*partySide{}
 	if o.fill(); o.course == none {
 		o.course = c.course
 	}
@@ -573,9 +573,8 @@ func (s *Snapshot) EachCould(y *Yes, fn func(who Who, resource string)) {
 			who = append(who, Who{Address: s.addressOf(m)})
 		}
 	}
-	inv := &s.inv
 	for _, w := range who {
-		if len(y.all) == 0 {
+		if len(y.lists) == 0 {
 			r := y.Resource.String()
 			if y.Resource.ID == "*" {
 				r = "*"
@@ -583,12 +582,9 @@ func (s *Snapshot) EachCould(y *Yes, fn func(who Who, resource string)) {
 			fn(w, r)
 			continue
 		}
-		for _, i := range y.all {
-			switch k := y.Resource.Kind; {
-			case k.IsItem():
-				fn(w, k.String()+":"+inv.itemIDs.text(inv.text, i))
-			default:
-				fn(w, s.wideResource(k, i).String())
+		for _, list := range y.lists {
+			for _, i := range list {
+				fn(w, s.ofIndex(y.Resource.Kind, i).String())
 			}
 		}
 	}
@@ -601,4 +597,12 @@ const MostPairs = 10_000_000
 // Large reports whether there are too many classes to ask everybody about everything while somebody waits.
 func (p *Potential) Large() bool {
 	return len(p.partyClasses())*(len(p.spaces)+len(p.items)+len(p.meetings)) > MostPairs
+}
+
+// ofIndex names a thing of a kind by its index.
+func (s *Snapshot) ofIndex(k catalogue.ResourceKind, i uint32) world.Resource {
+	if k.IsItem() {
+		return world.Resource{Kind: k, ID: s.inv.itemIDs.text(s.inv.text, i)}
+	}
+	return s.wideResource(k, i)
 }

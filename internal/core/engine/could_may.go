@@ -48,35 +48,49 @@ func (o *couldOf) side(way int) *partySide {
 // newcomer, and whoever is in a course is known.
 // It asks by masks, all actions of the thing at once, and so costs a twentieth of asking one by
 // one. A test holds it to what Decide says.
-func (o *couldOf) granted(way int, th thing, onSpace, onItem catalogue.Role) Actions {
-	p := o.p
-	inv := &p.most.inv
-	side := *o.side(way)
-	q := &o.own[way].party
-	many := o.many[th.space]
-	if onSpace == catalogue.NoRole && onItem == catalogue.NoRole && many == catalogue.NoRole || side.ok == 0 {
+func (o *couldOf) granted(way int, th *couldThing, onSpace, onItem catalogue.Role) Actions {
+	p, side := o.p, o.side(way)
+	if side.ok == 0 || onSpace == catalogue.NoRole && onItem == catalogue.NoRole && len(o.many) == 0 {
+		return 0
+	}
+	at := o.within(way, th.class, th.in)
+	if onSpace == catalogue.NoRole && onItem == catalogue.NoRole && at.many == catalogue.NoRole {
 		return 0
 	}
 	// fresh is 1 for a newcomer. Whoever is in a course counts as known.
-	if way == 0 && side.fresh == 1 && (onSpace > catalogue.NoRole && inv.spaces.at(th.space).kind == world.Course || o.inCourse() != none) {
-		side.fresh = 0
+	if way == 0 && side.fresh == 1 && (onSpace > catalogue.NoRole && p.spaces[th.class].kind == world.Course || o.inCourse() != none) {
+		known := *side
+		known.fresh, side = 0, &known
 	}
-	// Where, and with what values, the thing lies.
-	at := p.most.placeFor(th.space, p.spaceSays[p.spaceOf[th.space]], &side, q, o.named, p.at)
-	entries, private, item := masks.ofKind[th.kind], false, words{}
-	switch th.kind {
+	entries := masks.ofKind[th.of]
+	switch th.of {
 	// A space has no roles on itself apart, and only areas of reports take the actions of areas.
 	case catalogue.Space:
 		if onItem = catalogue.NoRole; !at.area {
 			entries &^= masks.areaOnly
 		}
 	case catalogue.Meeting:
-		item, onItem = p.meetingSays[p.meetingOf[th.index]], catalogue.NoRole
-	default:
-		item, private = p.itemSays[p.itemOf[th.index]], inv.items.at(th.index).private
+		onItem = catalogue.NoRole
 	}
-	first, home := actionsOf(side.allowed(&at, p.sides.met(&side, &at, item), entries, private, onItem, onSpace, many))
+	first, home := actionsOf(side.allowed(&at.place, p.sides.met(side, &at.place, th.says), entries, th.private, onItem, onSpace, at.many))
 	return (first | home) & InwardActions
+}
+
+// within is where, and with what values, things of a space of a class lie for them. It is found once for a class, but for one of a class
+// of parties alone.
+func (o *couldOf) within(way int, class int32, space uint32) *couldIn {
+	found := func() couldIn {
+		return couldIn{o.p.most.placeFor(space, o.p.spaces[class].says, o.side(way), &o.own[way].party, o.named, o.p.at), true, o.many[space]}
+	}
+	if o.member {
+		in := found()
+		return &in
+	}
+	in := &o.answers().in[way][class]
+	if !in.known {
+		*in = found()
+	}
+	return in
 }
 
 // byLink returns what whoever holds a link that somebody could make may do with an item.
@@ -100,49 +114,47 @@ func (o *couldOf) byLink(item uint32) (set Actions) {
 // spaceActions, itemActions and meetingActions return what acts could let them do with those of a class, whatever they hold now.
 // The answer is found once for a class of places and kept.
 func (o *couldOf) spaceActions(c int32) Actions {
-	if !o.done[0][c] && o.who.Kind == ByAddress {
-		sp := o.p.spaces[c].members[0]
+	kept := o.answers()
+	if !kept.done[0][c] && o.who.Kind == ByAddress {
 		for _, way := range o.ways() {
-			o.onSpace[c] |= o.granted(way, thing{sp, none, catalogue.Space}, o.inSpace(way, c), catalogue.NoRole)
+			kept.on[0][c] |= o.granted(way, &o.p.spaces[c].couldThing, o.inSpace(way, c), catalogue.NoRole)
 		}
-		o.done[0][c] = true
+		kept.done[0][c] = true
 	}
-	return o.onSpace[c]
+	return kept.on[0][c]
 }
 
 // itemActions are what a party could come to do with items of a class.
 func (o *couldOf) itemActions(c int32) Actions {
-	if o.done[1][c] {
-		return o.onItem[c]
+	kept := o.answers()
+	if kept.done[1][c] {
+		return kept.on[1][c]
 	}
-	o.done[1][c] = true
+	kept.done[1][c] = true
 	k := &o.p.items[c]
-	it := k.members[0]
-	sp := o.p.most.inv.items.at(it).space
 	if o.who.Kind != ByAddress {
-		if len(o.people(sp)) > 0 && (k.kind == catalogue.File || k.kind == catalogue.Folder) { // somebody makes a link
-			o.onItem[c] = o.byLink(it)
+		if len(o.people(k.in)) > 0 && (k.kind == catalogue.File || k.kind == catalogue.Folder) { // somebody makes a link
+			kept.on[1][c] = o.byLink(k.members[0])
 		}
-		return o.onItem[c]
+		return kept.on[1][c]
 	}
 	for _, way := range o.ways() {
-		o.onItem[c] |= o.granted(way, thing{sp, it, k.kind}, o.inSpace(way, k.space), o.onItems(way, c))
+		kept.on[1][c] |= o.granted(way, &k.couldThing, o.inSpace(way, k.space), o.onItems(way, c))
 	}
-	return o.onItem[c]
+	return kept.on[1][c]
 }
 
 // meetingActions are what a party could come to do, with a role, with meetings of a class.
 func (o *couldOf) meetingActions(c int32) Actions {
-	if !o.done[2][c] && o.who.Kind == ByAddress {
+	kept := o.answers()
+	if !kept.done[2][c] && o.who.Kind == ByAddress {
 		k := &o.p.meetings[c]
-		m := k.members[0]
-		sp := o.p.most.inv.meetings.at(m).space
 		for _, way := range o.ways() {
-			o.onMeeting[c] |= o.granted(way, thing{sp, m, catalogue.Meeting}, o.inSpace(way, k.space), catalogue.NoRole)
+			kept.on[2][c] |= o.granted(way, &k.couldThing, o.inSpace(way, k.space), catalogue.NoRole)
 		}
-		o.done[2][c] = true
+		kept.done[2][c] = true
 	}
-	return o.onMeeting[c]
+	return kept.on[2][c]
 }
 
 // wideActions returns what they could do without a role with things of a kind, by their place in the tables.
@@ -172,9 +184,28 @@ func (o *couldOf) wideActions(kind catalogue.ResourceKind) []Actions {
 
 // wideKept keeps what was asked about parties of one sign, for the workers of one question.
 type wideKept struct {
-	mu    sync.Mutex
-	signs *signs
-	told  []map[wideSign][]bool // by wideActions
+	mu      sync.Mutex
+	signs   *signs
+	told    []map[wideSign][]bool // by wideActions
+	divided []*division           // by wideActions: things that say the same, of one kind; nil where they are asked one by one
+}
+
+// newWideKept divides the things of each kind by what each action asks of them.
+func (t *couldTables) newWideKept(at moment.Moment) *wideKept {
+	sides, naming := [2]*Snapshot{t.most, t.most}, map[catalogue.ResourceKind]*namingIndex{}
+	x := &wideKept{signs: newSigns(t.most, at, &t.naming), told: make([]map[wideSign][]bool, len(wideActions)),
+		divided: make([]*division, len(wideActions))}
+	for i := range wideActions {
+		k := wideActions[i].kind
+		if k == catalogue.OurDirectory || k == catalogue.Space || wideActions[i].shares {
+			continue
+		}
+		if naming[k] == nil {
+			naming[k] = namingOf(sides, k, t.wide[k], at)
+		}
+		x.divided[i] = sortFor(sides, &wideActions[i], t.wide[k], naming[k], at)
+	}
+	return x
 }
 
 // signOf returns the sign of a party for a wide action, and what was told of those who have it; nil where nothing was.
@@ -227,13 +258,40 @@ func (o *couldOf) wideAnswers(way, action int) []bool {
 		}
 	}
 	out := make([]bool, len(about))
-	for k := range about {
-		q := Question{Subject: o.who, Action: w.act, Resource: world.Resource{Kind: w.kind, ID: about[k].id}, At: p.at, With: &sup}
+	q := Question{Subject: o.who, Action: w.act, Resource: world.Resource{Kind: w.kind}, At: p.at, With: &sup}
+	ask := func(k int) bool {
+		q.Resource.ID, q.as = about[k].id, asItIs
 		if w.contacts && !p.now.hereAt(about[k].members[0], p.at) { // contacts that there are come by themselves
 			q.as = unrelated
 		}
 		v, err := p.most.Decide(&q)
-		out[k] = err == nil && v.Yes
+		return err == nil && v.Yes
+	}
+	// Things that say the same, and do not name them, are asked once: of people those who are here and those who have left.
+	alike := map[[2]int32]bool{}
+	x := p.wideKept.divided[action]
+	var named map[int32]bool
+	if x != nil && o.who.Kind == ByAddress {
+		named = x.naming.names(o)
+	}
+	for k := range about {
+		first := about[k].members[0]
+		switch {
+		case w.act == joinAction && !p.most.inv.spaces.at(first).takesJoiners():
+		case x == nil || o.who.Kind != ByAddress || named[int32(k)]:
+			out[k] = ask(k)
+		default:
+			key := [2]int32{x.of[k]}
+			if w.contacts && p.now.hereAt(first, p.at) {
+				key[1] = 1
+			}
+			is, known := alike[key]
+			if !known {
+				is = ask(k)
+				alike[key] = is
+			}
+			out[k] = is
+		}
 	}
 	if o.who.Kind == ByAddress {
 		p.wideKept.mu.Lock()
@@ -354,30 +412,24 @@ func (o *couldOf) met(person uint32) (set Actions) {
 // It is a bound and costs one question for each class; that it holds nothing back is what makes it
 // useful.
 func (o *couldOf) most(table int, c int32) Actions {
-	if o.bounds[table] == nil {
-		n := []int{len(o.p.spaces), len(o.p.items), len(o.p.meetings)}[table]
-		o.bounds[table], o.bounded[table] = make([]Actions, n), make([]bool, n)
+	kept := o.answers()
+	if kept.bounded[table][c] {
+		return kept.bounds[table][c]
 	}
-	if o.bounded[table][c] {
-		return o.bounds[table][c]
-	}
-	o.bounded[table][c] = true
-	inv := &o.p.most.inv
-	var th thing
+	kept.bounded[table][c] = true
+	var th *couldThing
 	switch table {
 	case 0:
-		th = thing{o.p.spaces[c].members[0], none, catalogue.Space}
+		th = &o.p.spaces[c].couldThing
 	case 1:
-		item := o.p.items[c].members[0]
-		th = thing{inv.items.at(item).space, item, o.p.items[c].kind}
+		th = &o.p.items[c].couldThing
 	default:
-		m := o.p.meetings[c].members[0]
-		th = thing{inv.meetings.at(m).space, m, catalogue.Meeting}
+		th = &o.p.meetings[c].couldThing
 	}
 	for _, way := range o.ways() {
-		o.bounds[table][c] |= o.granted(way, th, catalogue.Manage, catalogue.Manage)
+		kept.bounds[table][c] |= o.granted(way, th, catalogue.Manage, catalogue.Manage)
 	}
-	return o.bounds[table][c]
+	return kept.bounds[table][c]
 }
 
 // besides returns what they could do with a resource through what they hold now, where acts alone would not let them.
@@ -387,12 +439,17 @@ func (o *couldOf) besides(th thing, onItem func(way int) catalogue.Role) (set Ac
 		return 0
 	}
 	item := none
-	if th.kind.IsItem() {
-		item = th.index
+	as := o.p.spaces[o.p.spaceOf[th.space]].couldThing
+	switch {
+	case th.kind.IsItem():
+		item, as = th.index, o.p.items[o.p.itemOf[th.index]].couldThing
+	case th.kind == catalogue.Meeting:
+		as = o.p.meetings[o.p.meetingOf[th.index]].couldThing
 	}
+	as.in = th.space
 	held, heldItem := o.holds(th.space, item)
 	for _, way := range o.ways() {
-		set |= o.granted(way, th, max(held, o.inSpace(way, o.p.spaceOf[th.space])), max(heldItem, onItem(way)))
+		set |= o.granted(way, &as, max(held, o.inSpace(way, as.class)), max(heldItem, onItem(way)))
 	}
 	return
 }

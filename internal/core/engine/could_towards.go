@@ -27,6 +27,7 @@ type couldAddress struct {
 	inviting  answers    // by couldTables.invitedAs
 	joining   answers    // by couldTables.invitedAs
 	sharing   [2]answers // by couldTables.sharedAs; with somebody new (0), or known (1)
+	passed    [2]answers // what addressee asks, by couldTables.passable; somebody new (0), or known (1)
 	directory answers    // whether they could be invited into the directory (0), or sign up without a record (1)
 }
 
@@ -43,7 +44,8 @@ func (x *couldAddresses) of(p *Potential, k addressKey) *couldAddress {
 	a := x.all[k]
 	if a == nil {
 		a = &couldAddress{key: k, inviting: make(answers, len(p.spaces)), joining: make(answers, len(p.spaces)),
-			sharing: [2]answers{make(answers, len(p.items)), make(answers, len(p.items))}, directory: make(answers, 2)}
+			sharing: [2]answers{make(answers, len(p.items)), make(answers, len(p.items))},
+			passed:  [2]answers{make(answers, p.passable), make(answers, p.passable)}, directory: make(answers, 2)}
 		x.all[k] = a
 	}
 	return a
@@ -107,7 +109,7 @@ func (o *couldOf) joins(c int32) bool {
 		return is == yes
 	}
 	k := &o.p.spaces[c]
-	if k.kind != world.Course || !k.joinable {
+	if !o.p.most.inv.spaces.at(k.members[0]).takesJoiners() {
 		return o.towards.joining.keep(c, false)
 	}
 	v, err := o.p.most.Decide(&Question{Subject: o.who, Action: joinAction, Resource: o.p.spaceRef(k.members[0]), At: o.p.at,

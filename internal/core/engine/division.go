@@ -171,6 +171,29 @@ func (x *namingIndex) namedFor(sides [2]*Snapshot, c *crowd) map[int32][]int32 {
 	return out
 }
 
+// names returns the classes that name a party, by its partner, domain, groups or address; nil where none do. Something that names it and
+// does not count for it is among them.
+func (x *namingIndex) names(o *couldOf) (out map[int32]bool) {
+	look := func(r partyRef) {
+		for _, n := range x.by[0][r] {
+			if out == nil {
+				out = map[int32]bool{}
+			}
+			out[n.class] = true
+		}
+	}
+	if side := o.side(0); side.partner != none {
+		look(partyRef{what: ofPartner, index: side.partner})
+	}
+	q := &o.own[0].party
+	look(partyRef{what: ofDomain, index: q.domain})
+	for _, g := range o.p.most.inv.lists[q.groups.off : q.groups.off+q.groups.n] {
+		look(partyRef{what: ofGroup, index: g})
+	}
+	look(partyRef{what: ofAddress, index: o.named})
+	return
+}
+
 // asksOf lists the rules that an action asks.
 // It is askedBy of the catalogue, turned around.
 var asksOf = func() (out [64][]catalogue.RuleID) {

@@ -382,7 +382,7 @@ func (a *asker) grant(ask *catalogue.Ask) {
 		}
 	case catalogue.JoinableCourse:
 		sp := inv.spaces.at(a.space)
-		if c := pass(sp.joinable && sp.kind == world.Course, catalogue.IsJoinable, catalogue.NotJoinable); c != nil {
+		if c := pass(sp.takesJoiners(), catalogue.IsJoinable, catalogue.NotJoinable); c != nil {
 			c.A = inv.text.text(sp.name)
 			a.owned(c)
 		}

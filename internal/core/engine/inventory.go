@@ -82,6 +82,9 @@ type space struct {
 	anyParty                bool   // no parties are named
 }
 
+// takesJoiners reports whether somebody from outside may join a space by themselves: a course alone is open to that.
+func (sp *space) takesJoiners() bool { return sp.joinable && sp.kind == world.Course }
+
 // item is a world.Item by indexes; it exists only once somebody put it, a name alone may come
 // first.
 type item struct {

@@ -79,9 +79,10 @@ type Yes struct {
 	Pairs      int            // of a party and a resource
 	Conditions catalogue.Condition
 
-	move *wideMove // which resources it is about, where there are several
-	all  []uint32  // or so
-	each int       // pairs of each member, where it is known
+	move  *wideMove  // which resources it is about, where there are several
+	all   []uint32   // or so
+	lists [][]uint32 // or so, list by list
+	each  int        // pairs of each member, where it is known
 }
 
 // EachPair calls fn for every question that a yes stands for, until it returns false. It is not called for looking up people, which
