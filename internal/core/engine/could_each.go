@@ -592,7 +592,7 @@ func (s *Snapshot) EachCould(y *Yes, fn func(who Who, resource string)) {
 
 // MostPairs is up to how many pairs of classes, of parties and of things, everybody is asked about everything.
 // At it the answer takes some five seconds.
-const MostPairs = 10_000_000
+const MostPairs = 25_000_000
 
 // Large reports whether there are too many classes to ask everybody about everything while somebody waits.
 func (p *Potential) Large() bool {

@@ -267,30 +267,18 @@ func (o *couldOf) wideAnswers(way, action int) []bool {
 		v, err := p.most.Decide(&q)
 		return err == nil && v.Yes
 	}
-	// Things that say the same, and do not name them, are asked once: of people those who are here and those who have left.
-	alike := map[[2]int32]bool{}
-	x := p.wideKept.divided[action]
-	var named map[int32]bool
-	if x != nil && o.who.Kind == ByAddress {
-		named = x.naming.names(o)
-	}
-	for k := range about {
-		first := about[k].members[0]
-		switch {
-		case w.act == joinAction && !p.most.inv.spaces.at(first).takesJoiners():
-		case x == nil || o.who.Kind != ByAddress || named[int32(k)]:
+	if x := p.wideKept.divided[action]; x != nil && o.who.Kind == ByAddress {
+		var here func(int) bool
+		if w.contacts {
+			here = func(k int) bool { return p.now.hereAt(about[k].members[0], p.at) }
+		}
+		out = onceEach(x, x.naming.names(o.refs()...), here, ask)
+	} else {
+		for k := range about {
+			if w.act == joinAction && !p.most.inv.spaces.at(about[k].members[0]).takesJoiners() {
+				continue
+			}
 			out[k] = ask(k)
-		default:
-			key := [2]int32{x.of[k]}
-			if w.contacts && p.now.hereAt(first, p.at) {
-				key[1] = 1
-			}
-			is, known := alike[key]
-			if !known {
-				is = ask(k)
-				alike[key] = is
-			}
-			out[k] = is
 		}
 	}
 	if o.who.Kind == ByAddress {
@@ -320,6 +308,18 @@ func (l *lookedUp) any() bool {
 // has reports whether a person of ours is among them.
 func (l *lookedUp) has(i uint32) bool {
 	return i < l.p.most.inv.people.n && l.p.most.inv.people.at(i).exists && (l.all || l.here && l.p.now.hereAt(i, l.p.at) || l.some[i])
+}
+
+// refs are all by which something may name them.
+func (o *couldOf) refs() (out []partyRef) {
+	if side := o.side(0); side.partner != none {
+		out = append(out, partyRef{what: ofPartner, index: side.partner})
+	}
+	q := &o.own[0].party
+	for _, g := range o.p.most.inv.lists[q.groups.off : q.groups.off+q.groups.n] {
+		out = append(out, partyRef{what: ofGroup, index: g})
+	}
+	return append(out, partyRef{what: ofDomain, index: q.domain}, partyRef{what: ofAddress, index: o.named})
 }
 
 // looksUp returns whom of ours they could look up, with what they hold now or without.

@@ -171,10 +171,9 @@ func (x *namingIndex) namedFor(sides [2]*Snapshot, c *crowd) map[int32][]int32 {
 	return out
 }
 
-// names returns the classes that name a party, by its partner, domain, groups or address; nil where none do. Something that names it and
-// does not count for it is among them.
-func (x *namingIndex) names(o *couldOf) (out map[int32]bool) {
-	look := func(r partyRef) {
+// names returns the classes that name any of these; nil where none do.
+func (x *namingIndex) names(refs ...partyRef) (out map[int32]bool) {
+	for _, r := range refs {
 		for _, n := range x.by[0][r] {
 			if out == nil {
 				out = map[int32]bool{}
@@ -182,16 +181,35 @@ func (x *namingIndex) names(o *couldOf) (out map[int32]bool) {
 			out[n.class] = true
 		}
 	}
-	if side := o.side(0); side.partner != none {
-		look(partyRef{what: ofPartner, index: side.partner})
-	}
-	q := &o.own[0].party
-	look(partyRef{what: ofDomain, index: q.domain})
-	for _, g := range o.p.most.inv.lists[q.groups.off : q.groups.off+q.groups.n] {
-		look(partyRef{what: ofGroup, index: g})
-	}
-	look(partyRef{what: ofAddress, index: o.named})
 	return
+}
+
+// onceEach answers a question about each class: of those that do not name a party one of each group is asked for all. apart tells classes of
+// one group apart by what is no matter of policy; nil where nothing does.
+func onceEach[T any](x *division, named map[int32]bool, apart func(class int) bool, ask func(class int) T) []T {
+	out := make([]T, len(x.about))
+	type sort struct {
+		group int32
+		apart bool
+	}
+	first := map[sort]int{}
+	for k := range x.about {
+		if named[int32(k)] {
+			out[k] = ask(k)
+			continue
+		}
+		of := sort{group: x.of[k]}
+		if apart != nil {
+			of.apart = apart(k)
+		}
+		f, known := first[of]
+		if !known {
+			first[of], out[k] = k, ask(k)
+			continue
+		}
+		out[k] = out[f]
+	}
+	return out
 }
 
 // asksOf lists the rules that an action asks.

@@ -214,6 +214,8 @@ type scoped struct {
 	could   []couldAbout             // what Potential.about lists; nil where nobody asked yet
 	signs   *signs                   // of newcomers
 	told    []map[wideSign][]Verdict // by wideActions: what newcomers of a sign were answered
+	divided []*division              // by wideActions, made when one is asked for; see dividedFor
+	naming  map[catalogue.ResourceKind]*namingIndex
 }
 
 // EachYes calls found for everything in a scope that is answered with yes at a moment. Looking up people counts each party once
@@ -759,11 +761,27 @@ func (w *scoped) newVerdicts(n *Newcomer, action int, l *likeness, about []alike
 		}
 	}
 	x := &wideActions[action]
-	out := make([]Verdict, len(about))
-	for k := range about {
-		q := Question{Subject: n.Who, Action: x.act, Resource: world.Resource{Kind: x.kind, ID: about[k].id}, At: w.at, as: unrelated}
-		if v, err := w.s.Decide(&q); err == nil {
-			out[k] = v
+	q := Question{Subject: n.Who, Action: x.act, Resource: world.Resource{Kind: x.kind}, At: w.at, as: unrelated}
+	ask := func(k int) (v Verdict) {
+		q.Resource.ID = about[k].id
+		if is, err := w.s.Decide(&q); err == nil {
+			v = is
+		}
+		return
+	}
+	var out []Verdict
+	if d := w.dividedFor(action, about); d != nil && n.Who.Kind == ByAddress {
+		inv := &w.s.inv
+		refs := []partyRef{{what: ofDomain, index: inv.domains.find(inv.text, n.Who.Address.Domain().String())},
+			{what: ofAddress, index: inv.addresses.find(inv.text, n.Who.Address.String())}}
+		if l.partner != none {
+			refs = append(refs, partyRef{what: ofPartner, index: l.partner})
+		}
+		out = onceEach(d, d.naming.names(refs...), nil, ask)
+	} else {
+		out = make([]Verdict, len(about))
+		for k := range about {
+			out[k] = ask(k)
 		}
 	}
 	if n.Who.Kind == ByAddress {
@@ -773,6 +791,26 @@ func (w *scoped) newVerdicts(n *Newcomer, action int, l *likeness, about []alike
 		w.told[action][sign] = out
 	}
 	return out
+}
+
+// dividedFor puts the things of a wide action together that say the same; nil where they are asked one by one: our directory is one, and
+// courses are told apart by what somebody was given in them.
+func (w *scoped) dividedFor(action int, about []alike) *division {
+	x := &wideActions[action]
+	if x.kind == catalogue.OurDirectory || x.kind == catalogue.Space {
+		return nil
+	}
+	if w.divided == nil {
+		w.divided, w.naming = make([]*division, len(wideActions)), map[catalogue.ResourceKind]*namingIndex{}
+	}
+	if w.divided[action] == nil {
+		sides := [2]*Snapshot{w.s, w.s}
+		if w.naming[x.kind] == nil {
+			w.naming[x.kind] = namingOf(sides, x.kind, about, w.at)
+		}
+		w.divided[action] = sortFor(sides, x, about, w.naming[x.kind], w.at)
+	}
+	return w.divided[action]
 }
 
 // outward asks what people of ours may do towards the set: towards an address itself, else towards typical newcomers of it, as
@@ -795,6 +833,9 @@ func (w *scoped) outward() error {
 		if err := w.stop(); err != nil {
 			return err
 		}
+		is := Yes{Who: n.Who, Party: w.known(n.Who), Name: n.Name, Kind: s.KindAt(n.Who.Address, w.at)}
+		is.Newcomer = is.Party == none
+		q := Question{Address: n.Who.Address, At: w.at}
 		for _, act := range outwardActions {
 			if !w.Outward.Has(act.ID) {
 				continue
@@ -809,15 +850,13 @@ func (w *scoped) outward() error {
 					members = []uint32{i}
 				}
 				id := inv.personIDs.text(inv.text, members[0])
-				q := Question{Subject: Who{Kind: ByPerson, ID: id}, Action: act.ID, Resource: world.Resource{Kind: act.On[0], ID: id},
-					Address: n.Who.Address, At: w.at}
+				q.Subject, q.Action, q.Resource = Who{Kind: ByPerson, ID: id}, act.ID, world.Resource{Kind: act.On[0], ID: id}
 				v, err := s.Decide(&q)
 				if err != nil || !v.Yes {
 					continue
 				}
-				y := Yes{Who: n.Who, Party: w.known(n.Who), Name: n.Name, Kind: s.KindAt(n.Who.Address, w.at), Person: id, Action: act.ID,
-					Resource: q.Resource, Pairs: len(members), Conditions: v.Conditions}
-				y.Newcomer = y.Party == none
+				y := is
+				y.Person, y.Action, y.Resource, y.Pairs, y.Conditions = id, act.ID, q.Resource, len(members), v.Conditions
 				if len(members) > 1 {
 					y.Resource.ID, y.Person, y.all = "*", "", members
 				}
