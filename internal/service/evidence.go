@@ -226,7 +226,7 @@ func (s *Service) recordLines(ctx context.Context, st *State, scope *expect.Stat
 	}
 	names := evidence.NewNames()
 	var waiting []store.EvidenceName
-	known := map[uint32]int{} // numbers of parties; the map holds those that may anything
+	known := make([]uint32, st.Parties()) // numbers of parties; 0 for those that may nothing
 	others := map[string]int{}
 	number := 0
 	name := func(who string) (int, error) {
@@ -247,50 +247,67 @@ func (s *Service) recordLines(ctx context.Context, st *State, scope *expect.Stat
 			return err
 		}
 		if i := st.PartyOf(a); i != engine.NoParty {
-			known[i] = n
+			known[i] = uint32(n)
 		}
 		others[a.String()] = n
 	}
 	totals := map[string]*evidence.Total{}
 	seen := map[string][]uint64{} // by action: numbers of parties, as bits
-	partnerOf := map[uint32]string{}
-	reaches := map[int]bool{}
-	line := func(party uint32, who engine.Who, y *engine.Yes, pairs int) error {
-		n, ok := 0, false
-		if party != engine.NoParty {
-			n, ok = known[party]
-		} else {
-			n, ok = others[who.String()]
+	partnerOf := make([]uint32, st.Parties()) // 1 + the place among partners; 0 where it was not looked for
+	partners := []string{""}
+	placeOf := map[string]uint32{"": 0}
+	// first reports whether an action, or with "" anything, is told of a party for the first time.
+	first := func(act string, n int) bool {
+		bits := seen[act]
+		for n>>6 >= len(bits) {
+			bits = append(bits, make([]uint64, 1+len(bits))...)
 		}
-		if !ok {
+		seen[act] = bits
+		is := bits[n>>6]>>(n&63)&1 == 0
+		bits[n>>6] |= 1 << (n & 63)
+		return is
+	}
+	line := func(party uint32, who engine.Who, y *engine.Yes, pairs int) error {
+		n := 0
+		if party != engine.NoParty {
+			n = int(known[party])
+		} else {
+			n = others[who.String()]
+		}
+		if n == 0 {
 			var err error
 			if n, err = name(who.String()); err != nil {
 				return err
 			}
 			if party != engine.NoParty {
-				known[party] = n
+				known[party] = uint32(n)
 			} else {
 				others[who.String()] = n
 			}
 		}
-		if !reaches[n] {
-			reaches[n] = true
+		if first("", n) {
 			if y.Newcomer {
 				m.Newcomers++
 			} else {
 				m.Parties++
 			}
 		}
-		partner := partnerOf[party]
-		if _, ok := partnerOf[party]; !ok || party == engine.NoParty {
-			partner = ""
+		partner := ""
+		if party != engine.NoParty && partnerOf[party] > 0 {
+			partner = partners[partnerOf[party]-1]
+		} else {
 			if who.Kind == engine.ByAddress {
 				if match := st.Match(who.Address); match.Partner != nil && match.Bar == nil {
 					partner = match.Partner.ID
 				}
 			}
 			if party != engine.NoParty {
-				partnerOf[party] = partner
+				place, ok := placeOf[partner]
+				if !ok {
+					place = uint32(len(partners))
+					placeOf[partner], partners = place, append(partners, partner)
+				}
+				partnerOf[party] = place + 1
 			}
 		}
 		act := y.Action.String()
@@ -298,11 +315,7 @@ func (s *Service) recordLines(ctx context.Context, st *State, scope *expect.Stat
 			totals[act] = &evidence.Total{Action: act}
 		}
 		t := totals[act]
-		for n>>6 >= len(seen[act]) {
-			seen[act] = append(seen[act], make([]uint64, 1+len(seen[act]))...)
-		}
-		if t.Pairs += pairs; seen[act][n>>6]>>(n&63)&1 == 0 {
-			seen[act][n>>6] |= 1 << (n & 63)
+		if t.Pairs += pairs; first(act, n) {
 			t.Parties++
 		}
 		return w.Add(&evidence.Line{Party: n, Kind: y.Kind.String(), Partner: partner, Newcomer: y.Newcomer, Person: y.Person, Action: act,

@@ -7,6 +7,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
 	"strings"
 	"time"
 
@@ -26,8 +27,8 @@ type Noticed struct {
 type noticed struct {
 	head store.Head
 	day  moment.Day
-	all  []finding.Finding
-	at   moment.Moment // when it was looked at
+	all  [][]finding.Finding // one behind the other
+	at   moment.Moment       // when it was looked at
 	done time.Time
 	took time.Duration
 }
@@ -207,7 +208,7 @@ func (s *Service) accepted(ctx context.Context, n *noticed) ([]Noticed, error) {
 		}
 		return err
 	})
-	lists := [][]finding.Finding{n.all, odd, systems, rounds, expected, before}
+	lists := append(slices.Clone(n.all), odd, systems, rounds, expected, before)
 	count := 0
 	for _, list := range lists {
 		count += len(list)

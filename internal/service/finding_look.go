@@ -24,7 +24,7 @@ type lookedAround struct {
 const mostTouched = 2000
 
 // lookNow looks at the present state: at what changed since the look before, where that is enough, else at everything. It reads no records.
-func (s *Service) lookNow(ctx context.Context, st *State, now moment.Moment) ([]finding.Finding, error) {
+func (s *Service) lookNow(ctx context.Context, st *State, now moment.Moment) ([][]finding.Finding, error) {
 	statements, err := s.statements(ctx)
 	if err != nil {
 		return nil, err
@@ -57,7 +57,7 @@ func (s *Service) touchedSince(ctx context.Context, st *State, after uint64) (t 
 	if err != nil || many {
 		return t, false, err
 	}
-	aside := worldfile.NotAsked()
+	aside := append(worldfile.NotAsked(), worldfile.StoredPolicy()...) // of policy the snapshots are compared
 	for _, x := range ids {
 		switch kind, id := x[0], x[1]; kind {
 		case "guest":
@@ -72,15 +72,19 @@ func (s *Service) touchedSince(ctx context.Context, st *State, after uint64) (t 
 			}
 			t.Parties = append(t.Parties, party)
 		case "link":
-			t.Links, t.Rest = append(t.Links, id), true
+			t.Links = append(t.Links, id)
 		case "space":
-			t.Spaces, t.Rest = append(t.Spaces, id), true
+			t.Spaces = append(t.Spaces, id)
 		case "item":
-			t.Items, t.Rest = append(t.Items, id), true
-		case "statement", "meeting", "domain_list", "forwarder", "contact", "person":
+			t.Items = append(t.Items, id)
+		case "meeting":
+			t.Meetings = append(t.Meetings, id)
+		case "statement":
+			t.Statements = true
+		case "domain_list", "forwarder", "contact", "person":
 			t.Rest = true
 		default:
-			if !slices.Contains(aside, kind) { // policy, groups, floors of dates, everything at once
+			if !slices.Contains(aside, kind) { // groups, floors of dates, everything at once
 				return t, false, nil
 			}
 		}

@@ -61,7 +61,11 @@ func TestFindingsAfterChanges(t *testing.T) {
 		{"personal_domains: [private.example]", true},
 		{"barred: [{address: maren@private.example}]", true},
 		{"partners: [{id: ilvane, name: Ilvane, domains: [ilvane.example], statement: 'https://ilvane.example/s', opened: {spaces.in: yes, chat.in: yes}}]",
-			true},
+			false},
+		{"rules: {reports.licence: {limit: [house], default: [house]}}", false},
+		{"exceptions: [{id: x, people: [uma], parties: ['partner:ilvane'], rules: {chat.push: off}, from: 2026-01-01, until: 2027-03-01, reason: the loan}]",
+			false},
+		{"partners: [{id: ilvane, name: Ilvane, domains: [ilvane.example, ilvane2.example]}]", true},
 		{"rules: {guests.term_days: {limit: none, default: none}}", true},
 	} {
 		load(t, a, "wexillum: 1\n"+x.change)

@@ -194,6 +194,7 @@ func (p *Potential) settle() {
 	all := p.classesOf()
 	for _, o := range all {
 		o.records = answerIs(o.recordByOurs())
+		o.handOn()
 	}
 	for more := true; more; {
 		more = false
@@ -202,6 +203,7 @@ func (p *Potential) settle() {
 			if o.records == no && o.recordByOutsiders() {
 				o.records, more = yes, true
 			}
+			o.handOn()
 		}
 	}
 	clear(p.helpers)

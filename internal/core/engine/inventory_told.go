@@ -49,13 +49,103 @@ func (s *Snapshot) NameAt(party uint32) string {
 	return s.inv.nameOf(party)
 }
 
-// PartiesIn calls fn for every party that was ever given something in a space, itself or through a group or a link.
-func (s *Snapshot) PartiesIn(space string, fn func(party uint32)) {
-	if i := s.inv.spaceIDs.find(s.inv.text, space); i != none {
-		for _, p := range s.indexed().parties.of(i) {
-			fn(p)
+// Holders lists who was ever given something in a space, itself or through a group or a link, as it was at one snapshot. It keeps nothing
+// else of that.
+type Holders struct{ by lists[uint32] }
+
+// Holders returns them. The first who asks of a snapshot waits until all grants are gone through.
+func (s *Snapshot) Holders() *Holders { return &Holders{s.indexed().parties} }
+
+// In lists the parties of a space by its number. A space that came later has none.
+func (h *Holders) In(space uint32) []uint32 { return h.by.of(space) }
+
+// SpaceNumber returns the number of a space; false where there never was one.
+func (s *Snapshot) SpaceNumber(id string) (uint32, bool) {
+	i := s.inv.spaceIDs.find(s.inv.text, id)
+	return i, i != none && i < s.inv.spaces.n
+}
+
+// EachSpaceOf calls fn for every space that a party was ever given something in, itself or through a group or a link; for one perhaps several
+// times.
+func (s *Snapshot) EachSpaceOf(party uint32, fn func(space uint32)) {
+	inv := &s.inv
+	p := inv.parties.at(party)
+	of := func(given []grant) {
+		for k := range given {
+			sp := given[k].resource
+			if sp&itemBit != 0 {
+				sp = inv.items.at(sp &^ itemBit).space
+			}
+			fn(sp)
 		}
 	}
+	of(inv.given(p.grants))
+	for _, g := range inv.lists[p.groups.off : p.groups.off+p.groups.n] {
+		of(inv.given(inv.groups.at(g).grants))
+	}
+}
+
+// EachOfPartner calls fn for every party at a domain of a partner.
+func (s *Snapshot) EachOfPartner(partner string, fn func(party uint32)) {
+	for i := range s.peopleOfPartner(partner) {
+		fn(i)
+	}
+}
+
+// onReports reports whether a grant is on a report, a dashboard or an area of them.
+func (inv *inventory) onReports(g *grant) bool {
+	if g.resource&itemBit == 0 {
+		return inv.spaces.at(g.resource).kind == world.ReportArea
+	}
+	kind := inv.items.at(g.resource &^ itemBit).kind
+	return kind == catalogue.Report || kind == catalogue.Dashboard
+}
+
+// HoldsReports reports whether a party was ever given a report, a dashboard or an area of them itself.
+func (s *Snapshot) HoldsReports(party uint32) bool {
+	given := s.inv.given(s.inv.parties.at(party).grants)
+	for k := range given {
+		if s.inv.onReports(&given[k]) {
+			return true
+		}
+	}
+	return false
+}
+
+// TellReports makes a world of what some parties were given themselves of reports, dashboards and areas of them, and of what that names.
+func (s *Snapshot) TellReports(parties []uint32) *world.World {
+	t := &telling{s: s, w: &world.World{Policy: s.pol.source.Policy}, spaces: map[uint32]int{}, items: map[uint32]bool{}}
+	for _, i := range parties {
+		a := s.inv.address(i)
+		given := s.inv.given(s.inv.parties.at(i).grants)
+		for k := range given {
+			if g := &given[k]; g.via != viaLink && s.inv.onReports(g) {
+				x := t.grant(g)
+				x.Address = a
+				t.w.Grants = append(t.w.Grants, x)
+			}
+		}
+	}
+	return t.w
+}
+
+// PrivateParty reports whether a party is at a provider of private addresses.
+func (s *Snapshot) PrivateParty(party uint32) bool {
+	return s.pol.domains[s.inv.parties.at(party).domain].kind == personalDomain
+}
+
+// InNamedGroup reports whether a party is in a group that an exception names: then its record decides whether the exception is about anybody.
+func (s *Snapshot) InNamedGroup(party uint32) bool {
+	inv := &s.inv
+	p := inv.parties.at(party)
+	for _, g := range inv.lists[p.groups.off : p.groups.off+p.groups.n] {
+		for i := range s.pol.except {
+			if slices.Contains(s.pol.except[i].parties, partyRef{what: ofGroup, index: g}) {
+				return true
+			}
+		}
+	}
+	return false
 }
 
 // PartiesOf calls fn for every party that a link names.
@@ -260,38 +350,20 @@ func (s *Snapshot) TellRest() *world.World {
 			}
 		}
 	}
-	domains := func(l list) (out []addr.Domain) {
-		for _, d := range inv.lists[l.off : l.off+l.n] {
-			if x, err := addr.ParseDomain(inv.domains.text(inv.text, d)); err == nil {
-				out = append(out, x)
-			}
-		}
-		return
-	}
 	for i := range inv.meetings.n {
-		if m := inv.meetings.at(i); m.exists {
-			w.Meetings = append(w.Meetings, world.Meeting{ID: inv.meetingIDs.text(inv.text, i), Name: inv.text.text(m.name),
-				SignInDomains: domains(m.own), Rules: t.settings(m.rules, m.held)})
+		if inv.meetings.at(i).exists {
+			w.Meetings = append(w.Meetings, t.meeting(i))
 		}
 	}
 	for i := range inv.domainLists.n {
 		if l := inv.domainLists.at(i); l.exists {
-			w.DomainLists = append(w.DomainLists, world.DomainList{ID: inv.listIDs.text(inv.text, i), Domains: domains(l.domains)})
+			w.DomainLists = append(w.DomainLists, world.DomainList{ID: inv.listIDs.text(inv.text, i), Domains: t.domains(l.domains)})
 		}
 	}
 	for i := range inv.links.n {
-		x := inv.links.at(i)
-		if !x.exists {
-			continue
+		if inv.links.at(i).exists {
+			w.Links = append(w.Links, t.linkFor(i))
 		}
-		l := t.link(i)
-		if !x.bearer {
-			l.For = []addr.Address{}
-			for _, p := range inv.lists[x.names.off : x.names.off+x.names.n] {
-				l.For = append(l.For, inv.address(p))
-			}
-		}
-		w.Links = append(w.Links, l)
 	}
 	w.Forwarders = s.TellForwarders().Forwarders
 	// For each address one contact is enough: it shows that there is one.
@@ -309,9 +381,19 @@ func (s *Snapshot) TellRest() *world.World {
 			}
 		}
 	}
+	t.many(func(uint32) bool { return true })
+	return w
+}
+
+// many tells what partners and domains hold as a whole in some spaces.
+func (t *telling) many(in func(space uint32) bool) {
+	inv := &t.s.inv
 	for i := range inv.many {
 		m := &inv.many[i]
 		for _, g := range inv.given(m.grants) {
+			if !in(g.resource) {
+				continue
+			}
 			x := world.Grant{Role: g.role, From: g.from, Until: g.until, Reviewed: fromSeconds(g.link),
 				Resource: world.Resource{Kind: catalogue.Space, ID: inv.spaceIDs.text(inv.text, g.resource)}}
 			if m.of.what == ofPartner {
@@ -319,8 +401,88 @@ func (s *Snapshot) TellRest() *world.World {
 			} else if d, err := addr.ParseDomain(inv.domains.text(inv.text, m.of.index)); err == nil {
 				x.Domain = d
 			}
-			w.Grants = append(w.Grants, x)
+			t.w.Grants = append(t.w.Grants, x)
 		}
 	}
+}
+
+// domains tells a list of domains.
+func (t *telling) domains(l list) (out []addr.Domain) {
+	inv := &t.s.inv
+	for _, d := range inv.lists[l.off : l.off+l.n] {
+		if x, err := addr.ParseDomain(inv.domains.text(inv.text, d)); err == nil {
+			out = append(out, x)
+		}
+	}
+	return
+}
+
+// meeting tells a meeting.
+func (t *telling) meeting(i uint32) world.Meeting {
+	inv := &t.s.inv
+	m := inv.meetings.at(i)
+	return world.Meeting{ID: inv.meetingIDs.text(inv.text, i), Name: inv.text.text(m.name), SignInDomains: t.domains(m.own),
+		Rules: t.settings(m.rules, m.held)}
+}
+
+// linkFor tells a link with those whom it names.
+func (t *telling) linkFor(i uint32) world.Link {
+	inv := &t.s.inv
+	l, x := t.link(i), inv.links.at(i)
+	if !x.bearer {
+		l.For = []addr.Address{}
+		for _, p := range inv.lists[x.names.off : x.names.off+x.names.n] {
+			l.For = append(l.For, inv.address(p))
+		}
+	}
+	return l
+}
+
+// TellPlaces makes a world of the policy, some spaces with all that lies in them (items, meetings, links to items, what partners and
+// domains hold there as a whole), and of some meetings and links by themselves. What is no more is left out.
+// It goes through all items, meetings and links once and tells those alone that are meant.
+func (s *Snapshot) TellPlaces(spaces, meetings, links []string) *world.World {
+	inv := &s.inv
+	t := &telling{s: s, w: &world.World{Policy: s.pol.source.Policy}, spaces: map[uint32]int{}}
+	w := t.w
+	within := make([]bool, inv.spaces.n)
+	for _, id := range spaces {
+		if i, ok := s.SpaceNumber(id); ok && t.space(i) >= 0 {
+			within[i] = true
+		}
+	}
+	told, named := map[uint32]bool{}, map[uint32]bool{}
+	for _, id := range meetings {
+		if i := inv.meetingIDs.find(inv.text, id); i != none && i < inv.meetings.n && inv.meetings.at(i).exists && !told[i] {
+			told[i], w.Meetings = true, append(w.Meetings, t.meeting(i))
+		}
+	}
+	for _, id := range links {
+		if i := inv.linkIDs.find(inv.text, id); i != none && i < inv.links.n && inv.links.at(i).exists && !named[i] {
+			named[i], w.Links = true, append(w.Links, t.linkFor(i))
+		}
+	}
+	if len(t.spaces) == 0 {
+		return w
+	}
+	for i := range inv.items.n {
+		if x := inv.items.at(i); x.exists && x.space < inv.spaces.n && within[x.space] {
+			at := t.spaces[x.space]
+			w.Spaces[at].Items = append(w.Spaces[at].Items, t.item(i))
+		}
+	}
+	for i := range inv.meetings.n {
+		if m := inv.meetings.at(i); m.exists && m.space < inv.spaces.n && within[m.space] && !told[i] {
+			w.Meetings = append(w.Meetings, t.meeting(i))
+		}
+	}
+	for i := range inv.links.n {
+		if x := inv.links.at(i); x.exists && !named[i] && x.item < inv.items.n {
+			if sp := inv.items.at(x.item).space; sp < inv.spaces.n && within[sp] {
+				w.Links = append(w.Links, t.linkFor(i))
+			}
+		}
+	}
+	t.many(func(sp uint32) bool { return sp < inv.spaces.n && within[sp] })
 	return w
 }

@@ -271,6 +271,17 @@ func (s *Snapshot) meetingsWhere(is func(*meeting) bool) (out []string) {
 	return out
 }
 
+// InGroup reports whether a group holds an address.
+func (s *Snapshot) InGroup(group string, a addr.Address) bool {
+	inv := &s.inv
+	g, i := inv.groupIDs.find(inv.text, group), inv.addresses.find(inv.text, a.String())
+	if g == none || i == none || i >= inv.parties.n {
+		return false
+	}
+	l := inv.parties.at(i).groups
+	return slices.Contains(inv.lists[l.off:l.off+l.n], g)
+}
+
 // NameOfGroup returns the name of a group, or "".
 func (s *Snapshot) NameOfGroup(id string) string {
 	inv := &s.inv

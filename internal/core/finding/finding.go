@@ -158,14 +158,16 @@ type finder struct {
 	s   *engine.Snapshot // of the whole world
 	at  moment.Moment
 	out []Finding
-	all []place
-	top map[catalogue.RuleID][2]setAt // what is set loosest of a rule, and what is elsewhere
+
+	tally *tally          // what all places set
+	told  map[string]bool // rules of which the organisation as a whole was told that they need what is closed
 }
 
 // Find lists everything that is noticed of a world at a moment. s must be the
 // snapshot of w. Whoever looks again and again keeps what was noticed: see Look.
 func Find(w *world.World, s *engine.Snapshot, at moment.Moment) []Finding {
 	f := &finder{w: given(w), s: s, at: at}
+	f.counted()
 	f.parties()
 	f.namesakes()
 	f.loose()
@@ -216,10 +218,19 @@ func (f *finder) elsewhere() {
 	f.kept()
 	f.exceptions()
 	f.bundles()
-	f.held()
-	f.dependencies()
 	f.memberships()
-	f.values()
+	f.above()
+	for _, p := range f.placesBelow() {
+		f.place(&p)
+	}
+}
+
+// counted counts what the places of the world set.
+func (f *finder) counted() {
+	f.tally = newTally()
+	f.tally.note(f.placesAbove(), 1)
+	f.tally.note(f.placesBelow(), 1)
+	f.tally.within(f.w, 1)
 }
 
 var orderOf = func() map[string]int {

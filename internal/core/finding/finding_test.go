@@ -166,7 +166,7 @@ func TestEach(t *testing.T) {
 			"partners: [{id: p, name: P, domains: [p.example], owner: uma, contact: it@p.example, opened: {directory.in: yes, chat.in: yes}, stance: {chat.in: {says: admits}, directory.in: {says: admits}}}]"},
 		{"partners: [{id: p, name: P, domains: [p.example], owner: uma, contact: it@p.example, opened: {chat.in: yes}, stance: {chat.in: {says: admits}}}]",
 			"opening_unused partner:p chat.in", "P is opened for chat.in, and nobody known uses it.",
-			"contacts: [{person: uma, party: a@p.example, state: asked}]"},
+			"contacts: [{person: uma, party: a@p.example, state: accepted}]"},
 		{"partners: [{id: p, name: P, domains: [p.example], owner: uma, contact: it@p.example, review: 2026-11-22}]",
 			"partner_review_overdue partner:p", "P was to be looked at again on 2026-11-22.",
 			"partners: [{id: p, name: P, domains: [p.example], owner: uma, contact: it@p.example, review: 2026-11-24}]"},

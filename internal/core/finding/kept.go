@@ -35,10 +35,22 @@ type Kept struct {
 	partners map[uint32][]Finding
 	low      map[catalogue.RuleID]catalogue.Value
 	high     map[catalogue.RuleID]catalogue.Value
-	loose    []Finding
-	rest     []Finding
 
-	all []Finding // in their order
+	links   map[string][]Finding // by what they begin with: link:id
+	places  map[string][]Finding // by the place: space:id, file:id, meeting:id and so on
+	members map[string][]Finding // of partners and domains that were let into a space: by space:id
+	bundles []Finding
+	policy  []Finding // that two exceptions disagree, and whom they name
+	above   []Finding // of the organisation, partners and exceptions: see finder.above
+	loose   []Finding
+	untold  []Finding
+	tally   *tally
+	told    map[string]bool
+
+	holders *engine.Holders            // as they were at first
+	holding map[uint32]map[uint32]bool // by space: who was given something since, as far as it was looked at
+
+	all pieces
 }
 
 // numFacts is how many facts of a party tell that openings are used: its record, grants, reports and links.
@@ -78,7 +90,7 @@ const share = 2048
 // Parties are dealt to all processors in pieces; each piece is told as a world of its own.
 func Look(s *engine.Snapshot, statements []world.Statement, at moment.Moment) *Kept {
 	k := &Kept{s: s, at: at, statements: statements, parties: map[uint32][]Finding{}, twins: map[uint64][]Finding{},
-		counts: map[uint32]*[numFacts]int{}}
+		counts: map[uint32]*[numFacts]int{}, holders: s.Holders(), holding: map[uint32]map[uint32]bool{}}
 	n := s.Parties()
 	k.known = make([]usedBy, n)
 	var next atomic.Uint32
@@ -120,18 +132,32 @@ func Look(s *engine.Snapshot, statements []world.Statement, at moment.Moment) *K
 	}
 	k.elsewhere()
 	k.anyhow()
-	for _, list := range k.parties {
-		k.all = append(k.all, list...)
+	var list []Finding
+	for _, x := range k.parties {
+		list = append(list, x...)
 	}
-	for _, list := range k.twins {
-		k.all = append(k.all, list...)
+	for _, x := range k.twins {
+		list = append(list, x...)
 	}
-	for _, list := range k.partners {
-		k.all = append(k.all, list...)
-	}
-	k.all = append(append(k.all, k.rest...), k.loose...)
-	Sort(k.all)
+	k.eachElse(func(x []Finding) { list = append(list, x...) })
+	Sort(list)
+	k.all = piecesOf(list)
 	return k
+}
+
+// eachElse calls fn for everything that is not about one party or two of one name.
+func (k *Kept) eachElse(fn func([]Finding)) {
+	for _, list := range k.partners {
+		fn(list)
+	}
+	for _, by := range []map[string][]Finding{k.links, k.places, k.members} {
+		for _, list := range by {
+			fn(list)
+		}
+	}
+	for _, list := range [][]Finding{k.bundles, k.policy, k.above, k.loose, k.untold} {
+		fn(list)
+	}
 }
 
 // byName orders by hash, then by party.
@@ -146,8 +172,10 @@ func byName(a, b named) int {
 }
 
 // nameOf is the hash of a party's name, as far as two that look like one person share it; 0 for none.
-func (k *Kept) nameOf(party uint32) uint64 {
-	if name := plainName(k.s.NameAt(party)); name != "" {
+func (k *Kept) nameOf(party uint32) uint64 { return nameIn(k.s, party) }
+
+func nameIn(s *engine.Snapshot, party uint32) uint64 {
+	if name := plainName(s.NameAt(party)); name != "" {
 		return maphash.String(nameSeed, name) | 1
 	}
 	return 0
@@ -232,30 +260,91 @@ func (k *Kept) namesakes(hash uint64) {
 	}
 }
 
+// finder is one that looks at a part of the world, with what is known of all places.
+func (k *Kept) finder(w *world.World) *finder {
+	return &finder{w: w, s: k.s, at: k.at, tally: k.tally, told: k.told}
+}
+
 // elsewhere looks at everything that is not about one party.
-// It costs a pass over spaces, items and links, and is done where any of these changed.
+// It costs a pass over spaces, items and links, and is done where something changed that is not told apart.
 func (k *Kept) elsewhere() {
 	w := k.s.TellRest()
 	w.Statements = k.statements
-	f := &finder{w: w, s: k.s, at: k.at}
-	f.elsewhere()
-	k.rest = f.out
-	k.low, k.high = map[catalogue.RuleID]catalogue.Value{}, map[catalogue.RuleID]catalogue.Value{}
-	f.levels(k.low, k.high)
-	parties := *w
-	parties.Links = nil // they count for whom they name
-	k.elseUses = (&finder{w: &parties, s: k.s, at: k.at}).used()
-	k.partners = map[uint32][]Finding{}
+	f := k.finder(w)
+	f.counted()
+	k.tally = f.tally
+	f.told = nil
+	k.links, k.places, k.members, k.partners = map[string][]Finding{}, map[string][]Finding{}, map[string][]Finding{}, map[uint32][]Finding{}
+	f.kept()
+	f.exceptions()
+	k.policy, k.told = f.out, nil
+	k.values(f)
+	k.lookAt(w)
+	k.bundled()
+	k.use(w)
 	for i := range w.Partners {
 		k.partner(&w.Partners[i])
 	}
 }
 
-// anyhow looks at what may be otherwise because of any party.
+// values looks at what depends on the values of all places together. f is of a world with the policy.
+func (k *Kept) values(f *finder) {
+	f.out, f.told = nil, nil
+	f.above()
+	k.above, k.told = f.out, f.told
+	k.low, k.high = map[catalogue.RuleID]catalogue.Value{}, map[catalogue.RuleID]catalogue.Value{}
+	f.levels(k.low, k.high)
+}
+
+// lookAt looks at the places, links and memberships of a world.
+func (k *Kept) lookAt(w *world.World) {
+	f := k.finder(w)
+	f.links()
+	for _, x := range f.out {
+		k.links[x.About[0]] = append(k.links[x.About[0]], x)
+	}
+	f.out = nil
+	f.memberships()
+	for _, x := range f.out {
+		k.members[x.About[1]] = append(k.members[x.About[1]], x)
+	}
+	for _, p := range f.placesBelow() {
+		f.out = nil
+		f.place(&p)
+		if len(f.out) > 0 {
+			k.places[p.about] = f.out
+		}
+	}
+}
+
+// bundled looks at bundles.
+func (k *Kept) bundled() {
+	f := k.finder(&world.World{Policy: k.s.Policy().Policy})
+	f.bundles()
+	k.bundles = f.out
+}
+
+// use finds how openings are used apart from a partner's own people. w is TellRest of the snapshot.
+func (k *Kept) use(w *world.World) {
+	parties := *w
+	parties.Links = nil // they count for whom they name
+	k.elseUses = (&finder{w: &parties, s: k.s, at: k.at}).used()
+}
+
+// anyhow looks at what rests on people of ours, and on which values are set together anywhere.
 func (k *Kept) anyhow() {
 	f := &finder{w: k.s.TellForwarders(), s: k.s, at: k.at}
-	f.loose()
+	f.forwarders()
+	f.withoutEffect()
 	k.loose = f.out
+	k.toldOf()
+}
+
+// toldOf looks whether anybody tells when guests are seen.
+func (k *Kept) toldOf() {
+	f := &finder{w: &world.World{Policy: k.s.Policy().Policy}, s: k.s, at: k.at}
+	f.untold()
+	k.untold = f.out
 }
 
 // partner looks at one partner.
@@ -281,116 +370,6 @@ func (k *Kept) partner(p *world.Partner) {
 	}
 }
 
-// Touched is what changed between two snapshots, as far as what is noticed rests on it.
-// It is made of the journal's entries since the snapshot before.
-type Touched struct {
-	Parties []string // addresses whose record, grants or holdings are others
-	Rest    bool     // something in spaces, meetings, links, people of ours or the like is
-	Spaces  []string // of the spaces that are otherwise, or have items that are
-	Links   []string // that are others
-	Items   []string // that are others, or elsewhere
-}
-
-// Next goes on to the snapshot that came after (see GoesOn), of the same policy, in the same day. What did not change since is not looked
-// at again.
-// Parties of what changed (a space, a link, an item) are looked at again, before and after it.
-func (k *Kept) Next(s *engine.Snapshot, statements []world.Statement, at moment.Moment, t Touched) {
-	was := k.s
-	parties := map[uint32]bool{}
-	for _, text := range t.Parties {
-		if a, err := addr.Parse(text); err == nil {
-			if i, ok := s.PartyNumber(a); ok {
-				parties[i] = true
-			}
-		}
-	}
-	for _, item := range t.Items {
-		t.Spaces = append(t.Spaces, s.SpaceOf(item), was.SpaceOf(item))
-	}
-	for _, space := range t.Spaces {
-		s.PartiesIn(space, func(i uint32) { parties[i] = true })
-		was.PartiesIn(space, func(i uint32) { parties[i] = true })
-	}
-	for _, id := range t.Links {
-		for _, x := range []*engine.Snapshot{s, was} {
-			x.PartiesOf(id, func(i uint32) { parties[i] = true })
-		}
-	}
-	list := slices.Sorted(maps.Keys(parties))
-	gone, came := map[string]bool{}, []Finding(nil)
-	drop := func(list []Finding) {
-		for i := range list {
-			gone[list[i].ID] = true
-		}
-	}
-	before := make([]uint64, len(list)) // hashes of names
-	for n, i := range list {
-		if i < was.Parties() {
-			before[n] = k.nameOf(i)
-		}
-	}
-	k.s, k.at, k.statements = s, at, statements
-	if more := int(s.Parties()) - len(k.known); more > 0 {
-		k.known = append(k.known, make([]usedBy, more)...)
-	}
-	names, partners := map[uint64]bool{}, map[uint32]bool{}
-	for n, i := range list {
-		drop(k.parties[i])
-		k.count(k.known[i], -1)
-		if k.known[i].facts != 0 {
-			partners[k.known[i].partner] = true
-		}
-		if p, ok := s.PartnerNumber(i); ok {
-			partners[p] = true
-		}
-		now := k.nameOf(i)
-		names[before[n]], names[now] = true, true
-		if now != before[n] && now != 0 {
-			k.later = append(k.later, named{now, i})
-		}
-	}
-	for part := range slices.Chunk(list, share) {
-		k.look(part, k.parties)
-	}
-	for _, i := range list {
-		k.count(k.known[i], 1)
-		came = append(came, k.parties[i]...)
-	}
-	delete(names, 0)
-	for h := range names {
-		drop(k.twins[h])
-		k.namesakes(h)
-		came = append(came, k.twins[h]...)
-	}
-	drop(k.loose)
-	k.anyhow()
-	came = append(came, k.loose...)
-	if t.Rest {
-		drop(k.rest)
-		for _, list := range k.partners {
-			drop(list)
-		}
-		k.elsewhere()
-		came = append(came, k.rest...)
-		for _, list := range k.partners {
-			came = append(came, list...)
-		}
-	} else {
-		all := s.Policy().Partners
-		for i := range all {
-			if number, ok := s.NumberOfPartner(all[i].ID); ok && partners[number] {
-				drop(k.partners[number])
-				k.partner(&all[i])
-				came = append(came, k.partners[number]...)
-			}
-		}
-	}
-	if len(k.later) > 1000+len(k.names)/16 {
-		k.again()
-	}
-	k.all = merged(k.all, gone, came)
-}
-
 // again puts the names in their order anew.
 // again does it once too many became others to search them one by one.
 func (k *Kept) again() {
@@ -403,25 +382,10 @@ func (k *Kept) again() {
 	slices.SortFunc(k.names, byName)
 }
 
-// merged is a list in its order without what is gone and with what came.
-// It costs one pass; sorting all anew would cost more than looking.
-func merged(was []Finding, gone map[string]bool, came []Finding) []Finding {
-	Sort(came)
-	out := make([]Finding, 0, len(was)+len(came))
-	for i := range was {
-		if gone[was[i].ID] {
-			continue
-		}
-		for len(came) > 0 && compare(&came[0], &was[i]) < 0 {
-			out, came = append(out, came[0]), came[1:]
-		}
-		out = append(out, was[i])
-	}
-	return append(out, came...)
-}
+// GoesOn reports whether Next can go on to a snapshot: it came of the one that was looked at, and policy says the same of domains, bundles,
+// settings and of all by which records end.
+func (k *Kept) GoesOn(s *engine.Snapshot) bool { return s.GoesOn(k.s) && likePolicy(k.s, s) }
 
-// GoesOn reports whether Next can go on to a snapshot.
-func (k *Kept) GoesOn(s *engine.Snapshot) bool { return s.GoesOn(k.s) }
-
-// All lists what was noticed, in the order of kinds. It stays what it is while Next goes on; callers must not change it.
-func (k *Kept) All() []Finding { return k.all }
+// All lists what was noticed, in the order of kinds, in pieces one behind the other. They stay what they are while Next goes on; callers
+// must not change them.
+func (k *Kept) All() [][]Finding { return k.all }

@@ -189,7 +189,9 @@ func (f *finder) uses(of func(addr.Address, uses)) {
 		}
 	}
 	for i := range f.w.Contacts {
-		of(f.w.Contacts[i].Party, uses{contacts: true})
+		if f.w.Contacts[i].Accepted { // who was only asked is nobody's contact
+			of(f.w.Contacts[i].Party, uses{contacts: true})
+		}
 	}
 	for i := range f.w.Forwarders {
 		of(f.w.Forwarders[i].To, uses{forwarders: true})

@@ -3,7 +3,6 @@ package finding
 import (
 	"fmt"
 	"slices"
-	"sort"
 	"strings"
 
 	"wexillum.example/internal/core/catalogue"
@@ -118,22 +117,8 @@ func (f *finder) meet(a, b []world.PartyRef) bool {
 			case !x.Domain.IsZero() && !y.Address.IsZero() && y.Address.Domain() == x.Domain,
 				!y.Domain.IsZero() && !x.Address.IsZero() && x.Address.Domain() == y.Domain:
 				return true
-			case x.Group != "" && !y.Address.IsZero() && f.inGroup(x.Group, y), y.Group != "" && !x.Address.IsZero() && f.inGroup(y.Group, x):
+			case x.Group != "" && !y.Address.IsZero() && f.s.InGroup(x.Group, y.Address), y.Group != "" && !x.Address.IsZero() && f.s.InGroup(y.Group, x.Address):
 				return true
-			}
-		}
-	}
-	return false
-}
-
-// inGroup reports whether a group holds an address.
-func (f *finder) inGroup(id string, r world.PartyRef) bool {
-	for i := range f.w.Groups {
-		if f.w.Groups[i].ID == id {
-			for _, a := range f.w.Groups[i].Parties {
-				if a == r.Address {
-					return true
-				}
 			}
 		}
 	}
@@ -149,13 +134,8 @@ type place struct {
 	where engine.Context
 }
 
-// places lists everywhere below the organisation that sets values.
-// It is made once.
-func (f *finder) places() (out []place) {
-	if f.all != nil {
-		return f.all
-	}
-	defer func() { f.all = out }()
+// places are those that say anything, of what is below the organisation: partners and exceptions above, spaces, items and meetings below.
+func (f *finder) placesAbove() (out []place) {
 	add := func(about string, layer catalogue.Layers, rules []world.Setting, where engine.Context) {
 		if len(rules) > 0 {
 			where.At = f.at
@@ -172,6 +152,9 @@ func (f *finder) places() (out []place) {
 	}
 	for i := range f.w.Exceptions {
 		x := &f.w.Exceptions[i]
+		if f.at >= x.Until {
+			continue
+		}
 		c := engine.Context{Resource: engine.NoResource}
 		if ids := f.s.People(i); len(ids) > 0 {
 			c.Person = ids[0]
@@ -190,138 +173,221 @@ func (f *finder) places() (out []place) {
 				}
 			}
 		}
-		if f.at < x.Until {
-			add("exception:"+x.ID, catalogue.AtPeople, x.Rules, c)
-			if len(out) > 0 && x.From > f.at {
-				out[len(out)-1].where.At = x.From
-			}
+		add("exception:"+x.ID, catalogue.AtPeople, x.Rules, c)
+		if len(x.Rules) > 0 && x.From > f.at {
+			out[len(out)-1].where.At = x.From
 		}
-	}
-	for i := range f.w.Spaces {
-		s := &f.w.Spaces[i]
-		add("space:"+s.ID, catalogue.AtSpace, s.Rules, engine.Context{Resource: world.Resource{Kind: catalogue.Space, ID: s.ID}})
-		for j := range s.Items {
-			r := world.Resource{Kind: s.Items[j].Kind, ID: s.Items[j].ID}
-			add(r.String(), catalogue.AtItem, s.Items[j].Rules, engine.Context{Resource: r})
-		}
-	}
-	for i := range f.w.Meetings {
-		r := world.Resource{Kind: catalogue.Meeting, ID: f.w.Meetings[i].ID}
-		add(r.String(), catalogue.AtItem, f.w.Meetings[i].Rules, engine.Context{Resource: r})
 	}
 	return
 }
 
-// held lists values that are held back.
-// The default of a rule may be held back, and any value below.
-func (f *finder) held() {
-	for i := range catalogue.Rules() {
-		r := &catalogue.Rules()[i]
-		if limit, counts, said, held := f.s.RuleState(r.ID); held {
-			f.add("held_back", one(r.Name), []Number{{"values", 1}}, "The default of %s, %s, is held back; the limit is %s, and %s counts.", r.Name,
-				r.Scale.Format(said), r.Scale.Format(limit), r.Scale.Format(counts))
+func (f *finder) placesBelow() (out []place) {
+	add := func(r world.Resource, layer catalogue.Layers, rules []world.Setting) {
+		if len(rules) > 0 {
+			out = append(out, place{about: r.String(), layer: layer, rules: rules, where: engine.Context{Resource: r, At: f.at}})
 		}
 	}
-	for _, p := range f.places() {
-		for _, v := range p.rules {
-			if v.Held {
-				r := v.Rule.Get()
-				limit, _, _, _ := f.s.RuleState(r.ID)
-				now := "the limit is " + r.Scale.Format(limit)
-				if !r.Scale.Looser(v.Value, limit) {
-					now = "the limit allows it again"
-				}
-				f.add("held_back", one(p.about, r.Name), []Number{{"values", 1}}, "%s of %s is held back at %s; %s.", r.Scale.Format(v.Value), r.Name,
-					p.about, now)
-			}
+	for i := range f.w.Spaces {
+		s := &f.w.Spaces[i]
+		add(world.Resource{Kind: catalogue.Space, ID: s.ID}, catalogue.AtSpace, s.Rules)
+		for j := range s.Items {
+			add(world.Resource{Kind: s.Items[j].Kind, ID: s.Items[j].ID}, catalogue.AtItem, s.Items[j].Rules)
 		}
 	}
+	for i := range f.w.Meetings {
+		add(world.Resource{Kind: catalogue.Meeting, ID: f.w.Meetings[i].ID}, catalogue.AtItem, f.w.Meetings[i].Rules)
+	}
+	return
 }
 
-// dependencies looks for rules that are open and need another that is closed.
-// What the organisation as a whole was told of is not told again at each place.
-func (f *finder) dependencies() {
-	look := func(about string, set []catalogue.RuleID, c engine.Context) {
-		for _, d := range catalogue.Dependencies() {
-			touched := false
-			for _, r := range set {
-				touched = touched || r == d.Rule || r == d.Needs
-			}
-			if !touched {
-				continue
-			}
-			mine, err1 := f.s.ChainOf(d.Rule, c)
-			need, err2 := f.s.ChainOf(d.Needs, c)
-			if err1 != nil || err2 != nil || mine.Effective() < d.From || need.Effective() >= d.Value {
-				continue
-			}
-			if c.Resource == engine.NoResource && f.setSomewhere(about, d.Needs, d.Value) {
-				continue // it is open where somebody opened it
-			}
-			a, b := d.Rule.Get(), d.Needs.Get()
-			f.add("dependency_closed", one(about, a.Name), []Number{{"values", 1}}, "%s is %s and needs %s at %s, which is %s (%s).", a.Name,
-				a.Scale.Format(mine.Effective()), b.Name, b.Scale.Format(d.Value), b.Scale.Format(need.Effective()), about)
-		}
-	}
-	all := make([]catalogue.RuleID, catalogue.NumRules)
-	for i := range all {
-		all[i] = catalogue.RuleID(i)
-	}
-	before := len(f.out)
-	look("organisation", all, engine.Context{Resource: engine.NoResource, At: f.at})
-	told := map[string]bool{} // what the organisation as a whole was told is not said again
-	for i := range f.out[before:] {
-		told[f.out[before+i].About[1]] = true
-	}
-	for _, p := range f.places() {
-		var set []catalogue.RuleID
-		for _, v := range p.rules {
-			if !v.Held {
-				set = append(set, v.Rule)
-			}
-		}
-		before := len(f.out)
-		look(p.about, set, p.where)
-		f.out = append(f.out[:before], slices.DeleteFunc(slices.Clone(f.out[before:]), func(x Finding) bool { return told[x.About[1]] })...)
-	}
-}
-
-// setAt is a value and where it is set.
-// Held values do not count.
-type setAt struct {
-	about string
+// setValue is a value of a rule.
+type setValue struct {
+	rule  catalogue.RuleID
 	value catalogue.Value
 }
 
-// setSomewhere reports whether anything but about reaches a value.
-// The two loosest places of each rule are enough to answer it for any place.
-func (f *finder) setSomewhere(about string, r catalogue.RuleID, v catalogue.Value) bool {
-	if f.top == nil {
-		f.top = map[catalogue.RuleID][2]setAt{}
-		for _, p := range f.places() {
-			for _, x := range p.rules {
-				if x.Held {
-					continue
-				}
-				t := f.top[x.Rule]
-				switch {
-				case t[0].about == "" || x.Value > t[0].value && t[0].about == p.about:
-					t[0] = setAt{p.about, x.Value}
-				case x.Value > t[0].value:
-					t[0], t[1] = setAt{p.about, x.Value}, t[0]
-				case t[0].about != p.about && (t[1].about == "" || x.Value > t[1].value):
-					t[1] = setAt{p.about, x.Value}
-				}
-				f.top[x.Rule] = t
+// setPair is what a space and an item in it say of a rule together, as far as it counts.
+type setPair struct {
+	rule        catalogue.RuleID
+	space, item catalogue.Value
+}
+
+// tally counts by how many places a value is set: what is asked of all places together is asked of it.
+type tally struct {
+	counts map[setValue]int // those that count
+	set    map[setValue]int // those that are held back, too
+	pairs  map[setPair]int
+}
+
+func newTally() *tally {
+	return &tally{map[setValue]int{}, map[setValue]int{}, map[setPair]int{}}
+}
+
+// note counts what some places say, by times.
+func (t *tally) note(list []place, by int) {
+	for i := range list {
+		for _, x := range list[i].rules {
+			v := setValue{x.Rule, x.Value}
+			t.set[v] += by
+			if !x.Held {
+				t.counts[v] += by
 			}
 		}
 	}
-	for _, t := range f.top[r] {
-		if t.about != "" && t.about != about && t.value >= v {
-			return true
+}
+
+// within counts what spaces, their items and meetings say together.
+func (t *tally) within(w *world.World, by int) {
+	counting := func(rules []world.Setting, fn func(r catalogue.RuleID, v catalogue.Value)) {
+		for _, x := range rules {
+			if !x.Held {
+				fn(x.Rule, x.Value)
+			}
 		}
 	}
-	return false
+	for i := range w.Spaces {
+		at := map[catalogue.RuleID]catalogue.Value{}
+		counting(w.Spaces[i].Rules, func(r catalogue.RuleID, v catalogue.Value) {
+			at[r] = v
+			t.pairs[setPair{r, v, catalogue.Unset}] += by
+		})
+		for j := range w.Spaces[i].Items {
+			counting(w.Spaces[i].Items[j].Rules, func(r catalogue.RuleID, v catalogue.Value) {
+				p := setPair{r, catalogue.Unset, v}
+				if s, ok := at[r]; ok {
+					p.space = s
+				}
+				t.pairs[p] += by
+			})
+		}
+	}
+	for i := range w.Meetings {
+		counting(w.Meetings[i].Rules, func(r catalogue.RuleID, v catalogue.Value) { t.pairs[setPair{r, catalogue.Unset, v}] += by })
+	}
+}
+
+// add adds what another counted, and reports whether some value, or some pair, is set now that was not before, or no more.
+func (t *tally) add(more *tally) (values, pairs bool) {
+	counts, set := added(t.counts, more.counts), added(t.set, more.set)
+	return counts || set, added(t.pairs, more.pairs)
+}
+
+func added[K comparable](to, more map[K]int) (other bool) {
+	for k, n := range more {
+		was := to[k]
+		if to[k] = was + n; to[k] == 0 {
+			delete(to, k)
+		}
+		other = other || (was == 0) != (was+n == 0)
+	}
+	return
+}
+
+// above looks at values of the organisation, of partners and exceptions.
+func (f *finder) above() {
+	used := map[catalogue.RuleID]catalogue.Value{}
+	take := func(r catalogue.RuleID, v catalogue.Value) {
+		switch old, ok := used[r]; {
+		case !ok:
+			used[r] = v
+		case r.Get().Scale.Shape == catalogue.Methods:
+			used[r] = old | v
+		default:
+			used[r] = max(old, v)
+		}
+	}
+	for v := range f.tally.set {
+		take(v.rule, v.value)
+	}
+	all := make([]catalogue.RuleID, catalogue.NumRules)
+	for i := range catalogue.Rules() {
+		r := &catalogue.Rules()[i]
+		all[i] = r.ID
+		limit, counts, said, held := f.s.RuleState(r.ID)
+		if held {
+			f.add("held_back", one(r.Name), []Number{{"values", 1}}, "The default of %s, %s, is held back; the limit is %s, and %s counts.", r.Name,
+				r.Scale.Format(said), r.Scale.Format(limit), r.Scale.Format(counts))
+		}
+		take(r.ID, counts)
+		if r.Scale.Shape == catalogue.Methods && r.Scale.Tighter(counts, limit) == 0 {
+			f.add("no_method", one(r.Name), nil, "%s leaves no method.", r.Name)
+		}
+		// A limit that nothing comes near only helps mistakes.
+		if r.Layers != 0 && r.Scale.Looser(limit, used[r.ID]) {
+			f.add("limit_loose", one(r.Name), nil, "The limit of %s is %s; nothing is set looser than %s.", r.Name, r.Scale.Format(limit),
+				r.Scale.Format(used[r.ID]))
+		}
+	}
+	before := len(f.out)
+	f.dependencies(&place{about: "organisation", where: engine.Context{Resource: engine.NoResource, At: f.at}}, all)
+	f.told = map[string]bool{}
+	for i := range f.out[before:] {
+		f.told[f.out[before+i].About[1]] = true
+	}
+	for _, p := range f.placesAbove() {
+		f.place(&p)
+	}
+}
+
+// place looks at the values of one place: those that are held back, sets of methods that are empty, rules that are open and need another
+// that is closed.
+func (f *finder) place(p *place) {
+	var set []catalogue.RuleID
+	for _, v := range p.rules {
+		r := v.Rule.Get()
+		if !v.Held {
+			set = append(set, v.Rule)
+			if r.Scale.Shape == catalogue.Methods && v.Value == 0 {
+				f.add("no_method", one(p.about, r.Name), nil, "%s leaves no method at %s.", r.Name, p.about)
+			}
+			continue
+		}
+		limit, _, _, _ := f.s.RuleState(r.ID)
+		now := "the limit is " + r.Scale.Format(limit)
+		if !r.Scale.Looser(v.Value, limit) {
+			now = "the limit allows it again"
+		}
+		f.add("held_back", one(p.about, r.Name), []Number{{"values", 1}}, "%s of %s is held back at %s; %s.", r.Scale.Format(v.Value), r.Name,
+			p.about, now)
+	}
+	f.dependencies(p, set)
+}
+
+// dependencies looks for rules that are open at a place and need another that is closed there, among those that were set.
+// What the organisation as a whole was told of is not told again at each place.
+func (f *finder) dependencies(p *place, set []catalogue.RuleID) {
+	for _, d := range catalogue.Dependencies() {
+		if !slices.Contains(set, d.Rule) && !slices.Contains(set, d.Needs) || f.told[d.Rule.Get().Name] {
+			continue
+		}
+		mine, err1 := f.s.ChainOf(d.Rule, p.where)
+		need, err2 := f.s.ChainOf(d.Needs, p.where)
+		if err1 != nil || err2 != nil || mine.Effective() < d.From || need.Effective() >= d.Value {
+			continue
+		}
+		if p.where.Resource == engine.NoResource && f.setElsewhere(p, d.Needs, d.Value) {
+			continue // it is open where somebody opened it
+		}
+		a, b := d.Rule.Get(), d.Needs.Get()
+		f.add("dependency_closed", one(p.about, a.Name), []Number{{"values", 1}}, "%s is %s and needs %s at %s, which is %s (%s).", a.Name,
+			a.Scale.Format(mine.Effective()), b.Name, b.Scale.Format(d.Value), b.Scale.Format(need.Effective()), p.about)
+	}
+}
+
+// setElsewhere reports whether any other place reaches a value. Values that are held back do not count.
+func (f *finder) setElsewhere(p *place, r catalogue.RuleID, v catalogue.Value) bool {
+	n := 0
+	for x, of := range f.tally.counts {
+		if x.rule == r && x.value >= v {
+			n += of
+		}
+	}
+	for _, x := range p.rules {
+		if x.Rule == r && x.Value >= v && !x.Held {
+			n--
+		}
+	}
+	return n > 0
 }
 
 // levels finds how little and how much each rule that opens something says anywhere.
@@ -343,11 +409,9 @@ func (f *finder) levels(lowest, highest map[catalogue.RuleID]catalogue.Value) {
 			note(r, counts)
 		}
 	}
-	for _, p := range f.places() {
-		for _, v := range p.rules {
-			if _, is := lowest[v.Rule]; is && !v.Held {
-				note(v.Rule, v.Value)
-			}
+	for x := range f.tally.counts {
+		if _, is := lowest[x.rule]; is {
+			note(x.rule, x.value)
 		}
 	}
 }
@@ -374,52 +438,6 @@ func (f *finder) openings(p *world.Partner, numbers []Number, lowest, highest ma
 		case wide:
 			f.add("opening_without_effect", one("partner:"+p.ID, k.String()), numbers, "%s is opened for %s, and %s admits anybody.", p.Name, k,
 				strings.Join(names, " and "))
-		}
-	}
-}
-
-// values looks for sets of methods that are empty and for limits that are looser
-// than anything set.
-// A limit that nothing comes near only helps mistakes.
-func (f *finder) values() {
-	used := map[catalogue.RuleID]catalogue.Value{}
-	take := func(r catalogue.RuleID, v catalogue.Value) {
-		switch old, ok := used[r]; {
-		case !ok:
-			used[r] = v
-		case r.Get().Scale.Shape == catalogue.Methods:
-			used[r] = old | v
-		default:
-			used[r] = max(old, v)
-		}
-	}
-	for i := range catalogue.Rules() {
-		r := &catalogue.Rules()[i]
-		limit, counts, _, _ := f.s.RuleState(r.ID)
-		take(r.ID, counts)
-		if r.Scale.Shape == catalogue.Methods && r.Scale.Tighter(counts, limit) == 0 {
-			f.add("no_method", one(r.Name), nil, "%s leaves no method.", r.Name)
-		}
-	}
-	for _, p := range f.places() {
-		for _, v := range p.rules {
-			take(v.Rule, v.Value)
-			if r := v.Rule.Get(); r.Scale.Shape == catalogue.Methods && !v.Held && v.Value == 0 {
-				f.add("no_method", one(p.about, r.Name), nil, "%s leaves no method at %s.", r.Name, p.about)
-			}
-		}
-	}
-	var rules []catalogue.RuleID
-	for r := range used {
-		rules = append(rules, r)
-	}
-	sort.Slice(rules, func(i, j int) bool { return rules[i] < rules[j] })
-	for _, id := range rules {
-		r := id.Get()
-		limit, _, _, _ := f.s.RuleState(id)
-		if r.Layers != 0 && r.Scale.Looser(limit, used[id]) {
-			f.add("limit_loose", one(r.Name), nil, "The limit of %s is %s; nothing is set looser than %s.", r.Name, r.Scale.Format(limit),
-				r.Scale.Format(used[id]))
 		}
 	}
 }
