@@ -15,8 +15,8 @@ import (
 
 var happened = time.Date(2026, 12, 1, 9, 30, 0, 0, time.UTC)
 
-// TestReadTold: what a token of a partner claims is read as RFC 8417, RFC 9493 and the profiles of shared signals write it, and what is missing is
-// said.
+// TestReadTold: what a token of a partner claims is read as RFC 8417, RFC 9493 and the profiles of shared signals write it, and what is
+// missing is said.
 func TestReadTold(t *testing.T) {
 	const risc, caep, ssf = "https://schemas.openid.net/secevent/risc/event-type/", "https://schemas.openid.net/secevent/caep/event-type/",
 		"https://schemas.openid.net/secevent/ssf/event-type/"
@@ -168,7 +168,8 @@ func TestOf(t *testing.T) {
 			if x.Party != "" {
 				got += "; " + x.Party
 			}
-			if x.Change != 11 || x.By != "harbour" || x.Why != "the loan" || x.Revision != 4 || x.ID != 12 || !x.At.Equal(happened) {
+			if x.Change != 11 || x.By != "harbour" || x.Why != "the loan" || x.Revision != 4 || x.ID != 12 ||
+				!x.At.Equal(happened) {
 				t.Errorf("%+v", x)
 			}
 		}
@@ -184,7 +185,8 @@ func TestOf(t *testing.T) {
 	}
 }
 
-// TestAs: a token says whom the event is about by their address, or what it is about by an opaque id, and has the same id whenever it is sent.
+// TestAs: a token says whom the event is about by their address, or what it is about by an opaque id, and has the same id whenever it is
+// sent.
 func TestAs(t *testing.T) {
 	guest := Event{ID: 12, Topic: Guest, At: happened, Kind: "guest", Of: "ann@tarn.example", What: Added, Change: 12, By: "harbour", Revision: 4,
 		Party: "ann@tarn.example"}

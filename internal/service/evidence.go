@@ -252,7 +252,7 @@ func (s *Service) recordLines(ctx context.Context, st *State, scope *expect.Stat
 		others[a.String()] = n
 	}
 	totals := map[string]*evidence.Total{}
-	seen := map[string][]uint64{} // by action: numbers of parties, as bits
+	seen := map[string][]uint64{}             // by action: numbers of parties, as bits
 	partnerOf := make([]uint32, st.Parties()) // 1 + the place among partners; 0 where it was not looked for
 	partners := []string{""}
 	placeOf := map[string]uint32{"": 0}

@@ -134,7 +134,8 @@ func (s *Snapshot) PrivateParty(party uint32) bool {
 	return s.pol.domains[s.inv.parties.at(party).domain].kind == personalDomain
 }
 
-// InNamedGroup reports whether a party is in a group that an exception names: then its record decides whether the exception is about anybody.
+// InNamedGroup reports whether a party is in a group that an exception names: then its record decides whether the exception is about
+// anybody.
 func (s *Snapshot) InNamedGroup(party uint32) bool {
 	inv := &s.inv
 	p := inv.parties.at(party)

@@ -197,8 +197,8 @@ func (n *change) parties(was *engine.Snapshot, own, others map[uint32]bool) {
 	}
 }
 
-// published looks again at the parties of whom a change of policy may say otherwise: adds them to those that are looked at as a whole, or looks
-// at the findings alone that ask rules which changed.
+// published looks again at the parties of whom a change of policy may say otherwise: adds them to those that are looked at as a whole, or
+// looks at the findings alone that ask rules which changed.
 func (n *change) published(was *engine.Snapshot, own, others map[uint32]bool) {
 	k := n.Kept
 	before, after := was.Policy().Partners, k.s.Policy().Partners

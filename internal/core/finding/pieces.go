@@ -2,8 +2,8 @@ package finding
 
 import "slices"
 
-// pieces is a list in its order, in pieces of some hundred. A step makes those anew that it is about, so that it costs little in a long list;
-// the others are shared with the list before.
+// pieces is a list in its order, in pieces of some hundred. A step makes those anew that it is about, so that it costs little in a long
+// list; the others are shared with the list before.
 type pieces [][]Finding
 
 // piece is how long a piece is at first; one that has become twice as long is divided.
