@@ -399,8 +399,8 @@ type couldOf struct {
 	named   uint32                    // the index of their address, of one that only something of policy names, too; with sides
 }
 
-// couldAnswers are answers about places, by class. They are most of what is kept of a party, and are handed on to the next where a party has
-// been told.
+// couldAnswers are answers about places, by class. They are most of what is kept of a party, and are handed on to the next where a party
+// has been told.
 type couldAnswers struct {
 	invites []answer
 	sharing [2][]answer

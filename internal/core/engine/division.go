@@ -184,8 +184,8 @@ func (x *namingIndex) names(refs ...partyRef) (out map[int32]bool) {
 	return
 }
 
-// onceEach answers a question about each class: of those that do not name a party one of each group is asked for all. apart tells classes of
-// one group apart by what is no matter of policy; nil where nothing does.
+// onceEach answers a question about each class: of those that do not name a party one of each group is asked for all. apart tells classes
+// of one group apart by what is no matter of policy; nil where nothing does.
 func onceEach[T any](x *division, named map[int32]bool, apart func(class int) bool, ask func(class int) T) []T {
 	out := make([]T, len(x.about))
 	type sort struct {

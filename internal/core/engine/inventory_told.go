@@ -65,8 +65,8 @@ func (s *Snapshot) SpaceNumber(id string) (uint32, bool) {
 	return i, i != none && i < s.inv.spaces.n
 }
 
-// EachSpaceOf calls fn for every space that a party was ever given something in, itself or through a group or a link; for one perhaps several
-// times.
+// EachSpaceOf calls fn for every space that a party was ever given something in, itself or through a group or a link; for one perhaps
+// several times.
 func (s *Snapshot) EachSpaceOf(party uint32, fn func(space uint32)) {
 	inv := &s.inv
 	p := inv.parties.at(party)
