@@ -82,10 +82,10 @@ func TestJudge(t *testing.T) {
 		says, want              string
 	}{
 		{"everybody", "files.open", "space:hold", world.Expect{},
-			"Nobody outside may open the file: Hold and all in it.",
+			"Nobody outside may open any file in Hold.",
 			"broken on 2026-12-01: 1 of 1; bo@fell.example files.open file:list. Now 0 pairs, 0 parties."},
 		{"partner:tarn", "files.open", "space:hold", world.Expect{},
-			"Nobody from Tarn may open the file: Hold and all in it.",
+			"Nobody from Tarn may open any file in Hold.",
 			"held. Now 0 pairs, 0 parties."},
 		{"partner:tarn", "files.*", "file:plan", world.Expect{},
 			"Nobody from Tarn may do anything in files: Plan.",
@@ -100,16 +100,16 @@ func TestJudge(t *testing.T) {
 			"Only people from Tarn may open the file: Plan.",
 			"held. Now 2 pairs, 2 parties."},
 		{"kind:guest", "files.open", "*", world.Expect{Sort: world.OnlyParties, Only: []string{"ann@tarn.example", "group:crew"}},
-			"Of guests, only Ann Voss (ann@tarn.example) and people in the group Crew may open the file.",
+			"Of guests, only Ann Voss (ann@tarn.example) and people in the group Crew may open any file.",
 			"broken on 2026-12-01: 1 of 1; bo@fell.example files.open file:list. Now 2 pairs, 2 parties."},
 		{"cy@tarn.example", "*", "space:deck", world.Expect{Sort: world.OnlyUntil, Until: at("2026-12-06T00:00:00Z")},
 			"Cy Lund (cy@tarn.example) may not do anything: Deck and all in it after 2026-12-05.",
 			"held. Now 0 pairs, 0 parties."},
 		{"ann@tarn.example", "files.open", "*", world.Expect{Sort: world.OnlyUntil, Until: at("2026-12-06T00:00:00Z")},
-			"Ann Voss (ann@tarn.example) may not open the file after 2026-12-05.",
+			"Ann Voss (ann@tarn.example) may not open any file after 2026-12-05.",
 			"broken on 2026-12-06: 1 of 1; ann@tarn.example files.open file:plan. Now 1 pairs, 1 parties."},
 		{"everybody", "files.open", "*", world.Expect{Sort: world.AtMost, AtMost: 2},
-			"Of everybody outside, at most 2 may open the file.",
+			"Of everybody outside, at most 2 may open any file.",
 			"broken on 2026-12-01: 3 of 3; cy@tarn.example files.open file:plan; ann@tarn.example files.open file:plan; bo@fell.example files.open file:list. Now 2 pairs, 2 parties."},
 		{"everybody", "files.open", "file:plan", world.Expect{Sort: world.AtMost, AtMost: 2},
 			"Of everybody outside, at most 2 may open the file: Plan.",
@@ -210,7 +210,7 @@ func TestPropose(t *testing.T) {
 	const want = `private-addresses-reach-nothing: No private address may do anything.
 links-open-nothing: No holder of a link may do anything.
 links-ask-for-a-password: Every holder of a link may do anything in files only under these conditions: password.
-links-only-show: No holder of a link may change the file.
+links-only-show: No holder of a link may change any file.
 reports-stay-with-known-guests: Only guests and guests whom a partner's feed keeps may do anything in reports.
 mail-leaves-to-partners-alone: No private address may forward mail automatically.`
 	if text := strings.Join(got, "\n"); text != want {

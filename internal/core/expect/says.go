@@ -56,6 +56,19 @@ func name(name, id string) string {
 	return name
 }
 
+// things are what titles of actions are about, those of two words first.
+var things = []string{"report area", "task list", "space", "page", "course", "channel", "meeting", "file", "report"}
+
+// anyOf says what an action does with any thing, from what it does with one: open any file.
+func anyOf(title string) string {
+	for _, thing := range things {
+		if strings.Contains(title, "the "+thing) {
+			return strings.Replace(title, "the "+thing, "any "+thing, 1)
+		}
+	}
+	return title
+}
+
 // Says writes an expectation as a sentence, or two.
 // It names things by their names, so that somebody who does not know ids can agree to it.
 func Says(s *engine.Snapshot, x *world.Expectation) string {
@@ -76,16 +89,19 @@ func saysNow(s *engine.Snapshot, x *world.Expectation) string {
 	case all:
 		do = "do anything in " + service
 	}
-	if x.Resource != "*" {
-		r, err := engine.ParseResource(x.Resource)
-		if n := s.NameOf(r); err == nil && n != "" {
-			if act, one := catalogue.ActionByName(x.Action); r.Kind == catalogue.Space && !(one && act.Takes(r.Kind)) {
-				n += " and all in it"
-			}
-			do += ": " + n
-		} else {
-			do += ": " + x.Resource
-		}
+	act, one := catalogue.ActionByName(x.Action)
+	r, err := engine.ParseResource(x.Resource)
+	switch n := s.NameOf(r); {
+	case x.Resource == "*":
+		do = anyOf(do)
+	case err != nil || n == "":
+		do += ": " + x.Resource
+	case r.Kind != catalogue.Space || one && act.Takes(r.Kind):
+		do += ": " + n
+	case one:
+		do = anyOf(do) + " in " + n
+	default:
+		do += ": " + n + " and all in it"
 	}
 	// A list with commas and a word before the last.
 	list := func(items []string, last string) string {
