@@ -383,7 +383,6 @@ type couldOf struct {
 	record   bool // there is one now
 	bare     [2]Supposed
 	own      [2]Supposed // with what they hold
-	joined   bool        // they are in a course
 	course   uint32      // one that they are in, or could join, without a record; none
 	courses  bool        // that was looked for
 
@@ -538,7 +537,6 @@ func (o *couldOf) fill() {
 		b.party.grants, b.party.groups, b.anew.grants, b.anew.groups = list{}, list{}, list{}, list{}
 	}
 	o.course = o.joinedNow()
-	o.joined = o.course != none
 }
 
 // joinedNow returns a course that they are in already; none where there is none.

@@ -225,8 +225,8 @@ func (o *couldOf) addressee(act catalogue.ActionID, space, item uint32, known bo
 	if item != none {
 		n = o.p.itemsTo[o.p.itemOf[item]]
 	}
-	sort := 0
-	if known || o.record || o.joined {
+	sort := 0 // whoever has a record, or is in a course, is asked about as known
+	if known {
 		sort = 1
 	}
 	kept := o.towards.passed[sort]

@@ -9,6 +9,7 @@ import (
 	"wexillum.example/internal/core/catalogue"
 	"wexillum.example/internal/core/engine"
 	"wexillum.example/internal/core/world"
+	"wexillum.example/internal/worldfile"
 	"wexillum.example/internal/worldgen"
 )
 
@@ -100,4 +101,41 @@ func couldOfEverybody(t *testing.T, w *world.World) (wholes int) {
 		t.Errorf("only %d questions were asked and %d pairs could be", asked, len(together))
 	}
 	return wholes
+}
+
+// TestCouldPassOnWithin: what somebody outside could pass on depends on what the space and the thing say, which nobody can change where a
+// space has no owner: there two files of one space, and two spaces, are not alike.
+func TestCouldPassOnWithin(t *testing.T) {
+	w, err := worldfile.Read([]byte(`
+wexillum: 1
+dates_from: [{for: organisation, from: 2028-01-01}]
+organisation: {name: Ours, domains: [ours.example], time_zone: UTC}
+rules:
+  directory.guests: {default: on}
+  directory.sign_in: {default: [code]}
+  spaces.guests: {default: on}
+  files.given_to: {limit: newcomers, default: newcomers}
+  files.reshare: {limit: on, default: on}
+  files.domains: {limit: any, default: any}
+partners:
+  - {id: tarn, name: Tarn, domains: [tarn.example], opened: {directory.in: yes, spaces.in: yes, files.in: yes}}
+spaces:
+  - {id: open, name: Open, kind: team, owners: [], items: [{id: first, kind: file, name: First}, {id: second, kind: file, name: Second, rules: {files.given_to: inside}}]}
+  - {id: shut, name: Shut, kind: team, owners: [], rules: {files.given_to: inside}, items: [{id: third, kind: file, name: Third}]}
+guests: [{address: ann@tarn.example, accepted: 2026-01-01, since: 2026-01-01}, {address: bo@tarn.example, accepted: 2026-01-01, since: 2026-01-01}]
+grants: [{party: ann@tarn.example, resource: space:open, role: manage, from: 2026-01-01}, {party: ann@tarn.example, resource: space:shut, role: manage, from: 2026-01-01}]
+`), worldfile.Options{Now: now})
+	if err != nil {
+		t.Fatal(err)
+	}
+	p := engine.Of(world.Merge(&world.World{}, w)).Potential(now)
+	who, err := engine.ParseWho("bo@tarn.example")
+	if err != nil {
+		t.Fatal(err)
+	}
+	for _, id := range []string{"third", "second", "first"} { // what was found of one is not taken for another
+		if got, want := p.Could(who, world.Resource{Kind: catalogue.File, ID: id}) != 0, id == "first"; got != want {
+			t.Errorf("whether the other guest could reach %s is %t", id, got)
+		}
+	}
 }

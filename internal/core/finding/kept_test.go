@@ -45,6 +45,7 @@ func differing(a, b string) string {
 // TestKept: what is kept from snapshot to snapshot, while records, grants, holdings, links, spaces and more change, is what is found in the
 // whole world each time, in the same order.
 func TestKept(t *testing.T) {
+	defer finding.Pieces(finding.Pieces(5))
 	kinds, policies, anew := map[string]int{}, 0, 0
 	for seed := uint64(1); seed <= 40; seed++ {
 		w := world.Merge(&world.World{}, worldgen.Generate(seed,
@@ -96,7 +97,8 @@ func TestKept(t *testing.T) {
 				case 8: // a meeting: what it says, and whom it lets in
 					m := &w.Meetings[r.IntN(len(w.Meetings))]
 					if r.IntN(2) == 0 {
-						m.Rules = []world.Setting{{Rule: catalogue.MustRule("meetings.present"), Value: catalogue.Value(r.IntN(2)), Held: r.IntN(2) == 0}}
+						rule := catalogue.MustRule([]string{"meetings.present", "meetings.early", "meetings.outsiders", "meetings.held"}[r.IntN(4)])
+						m.Rules = []world.Setting{{Rule: rule, Value: catalogue.Value(r.IntN(2)), Held: r.IntN(4) == 0}}
 					} else {
 						m.SignInDomains = []addr.Domain{w.Partners[r.IntN(len(w.Partners))].Domains[0].Domain}
 					}
@@ -177,7 +179,9 @@ func TestKept(t *testing.T) {
 				case 4: // what a space says, and whether an item is private
 					sp := &w.Spaces[r.IntN(len(w.Spaces))]
 					if r.IntN(2) == 0 {
-						sp.Rules = []world.Setting{{Rule: catalogue.MustRule("spaces.guests"), Value: catalogue.Value(r.IntN(2))}}
+						rule := catalogue.MustRule([]string{"spaces.guests", "spaces.connect", "spaces.join_in"}[r.IntN(3)])
+						sp.Rules = []world.Setting{{Rule: rule, Value: catalogue.Value(r.IntN(2))}}
+						sp.Kind = []world.SpaceKind{world.Team, world.ReportArea}[r.IntN(2)]
 						e.PutSpace(sp)
 						touched.Spaces = append(touched.Spaces, sp.ID)
 					}
@@ -236,5 +240,33 @@ func TestKept(t *testing.T) {
 	}
 	if anew == 0 || anew > policies/2 {
 		t.Errorf("of %d changes of policy %d were looked at anew", policies, anew)
+	}
+}
+
+// TestKeptEffects: an exception that says what is so anyway gets an effect where a place says otherwise, and loses it again.
+func TestKeptEffects(t *testing.T) {
+	w := over(t, &world.World{}, `{organisation: {name: Ours, domains: [ours.example], time_zone: UTC},
+rules: {meetings.present: {limit: on, default: off}}, people: [{id: uma, name: Uma}], meetings: [{id: talk, host: uma}],
+exceptions: [{id: x, people: [uma], rules: {meetings.present: off}, from: 2026-01-01, until: 2027-03-01, reason: the talk}]}`)
+	s := engine.Of(w)
+	k := finding.Look(s, nil, now)
+	for _, c := range []struct {
+		rules  []world.Setting
+		effect bool
+	}{
+		{nil, false},
+		{[]world.Setting{{Rule: catalogue.MustRule("meetings.present"), Value: 1}}, true},
+		{[]world.Setting{{Rule: catalogue.MustRule("meetings.present"), Value: 1, Held: true}}, false},
+		{nil, false},
+	} {
+		e := s.Edit()
+		w.Meetings[0].Rules = c.rules
+		e.PutMeeting(&w.Meetings[0])
+		s = e.Done()
+		k.Next(s, nil, now, finding.Touched{Meetings: []string{"talk"}})
+		without := strings.Contains(lines(slices.Concat(k.All()...)), "exception_without_effect exception:x ")
+		if without == c.effect {
+			t.Errorf("with %v it is told to have no effect: %t", c.rules, without)
+		}
 	}
 }

@@ -6,8 +6,8 @@ import "slices"
 // list; the others are shared with the list before.
 type pieces [][]Finding
 
-// piece is how long a piece is at first; one that has become twice as long is divided.
-const piece = 512
+// piece is how long a piece is at first; one that has become twice as long is divided. Tests make it shorter.
+var piece = 512
 
 // otherwise is what is gone and what came without what stayed as it was.
 func otherwise(gone, came []Finding) (left, added []Finding) {
