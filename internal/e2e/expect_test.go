@@ -304,7 +304,7 @@ func TestExpectationsInTheConsole(t *testing.T) {
 	p.presses(".modal", "Expect it")
 	p.until("document.querySelector('.quick-dialog')")
 	p.publish("links are for reading")
-	p.until("[...document.querySelectorAll('.expectations li')].some((x) => x.textContent.includes('No holder of a link may change the file'))")
+	p.until("[...document.querySelectorAll('.expectations li')].some((x) => x.textContent.includes('No holder of a link may change any file'))")
 	before := eval[int](p, "document.querySelectorAll('.is-proposed li').length")
 	p.presses(".is-proposed", "Expect it")
 	p.until("document.querySelector('.quick-dialog')")
