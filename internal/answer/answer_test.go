@@ -10,12 +10,10 @@ import (
 	"wexillum.example/internal/answer"
 	"wexillum.example/internal/contract"
 	"wexillum.example/internal/core/engine"
-	"wexillum.example/internal/core/moment"
-	"wexillum.example/internal/core/world"
-	"wexillum.example/internal/worldfile"
+	"wexillum.example/internal/worldfile/worldtest"
 )
 
-var now = func() moment.Moment { m, _ := moment.Parse("2026-11-23T09:00:00Z"); return m }()
+var now = worldtest.Now
 
 const small = `
 wexillum: 1
@@ -38,15 +36,6 @@ grants:
   - {party: ann@tarn.example, resource: space:hold, role: view, from: 2026-01-01}
   - {party: ben@tarn.example, resource: space:deck, role: view, from: 2026-01-01}
 `
-
-func snapshot(t *testing.T) *engine.Snapshot {
-	t.Helper()
-	w, err := worldfile.Read([]byte(small), worldfile.Options{Now: now})
-	if err != nil {
-		t.Fatal(err)
-	}
-	return engine.Of(world.Merge(&world.World{}, w))
-}
 
 func str(s string) *string { return &s }
 
@@ -78,7 +67,7 @@ func words(a *contract.Answer) string {
 
 // TestOf: an answer names every gate that refuses, whose it is, and a next step that was tried.
 func TestOf(t *testing.T) {
-	s := snapshot(t)
+	s := worldtest.Snapshot(t, small)
 	for _, c := range []struct{ subject, action, resource, want string }{
 		{"ann@tarn.example", "files.open", "file:plan", "yes as record [one_time_code accept_terms]\n"},
 		{"ann@tarn.example", "files.open", "file:list", `no as record []
@@ -118,7 +107,7 @@ grant: private_item Notes is private: a role in the space does not open it. | Gi
 
 // TestQuestion: what cannot be asked names the field, the value and what would be right.
 func TestQuestion(t *testing.T) {
-	s := snapshot(t)
+	s := worldtest.Snapshot(t, small)
 	for _, c := range []struct {
 		q     contract.Question
 		names answer.Names
@@ -148,7 +137,7 @@ func TestQuestion(t *testing.T) {
 
 // TestSuppose: what would be opened by an invitation, a grant, a bundle or a link, and what cannot be supposed.
 func TestSuppose(t *testing.T) {
-	s := snapshot(t)
+	s := worldtest.Snapshot(t, small)
 	yes := true
 	for _, c := range []struct {
 		what string
@@ -200,7 +189,7 @@ opened spaces.see_members space:deck 1`},
 
 // TestReach: what somebody reaches is told service by service, with the account that does it.
 func TestReach(t *testing.T) {
-	s := snapshot(t)
+	s := worldtest.Snapshot(t, small)
 	q, err := engine.ParseWho("ann@tarn.example")
 	if err != nil {
 		t.Fatal(err)

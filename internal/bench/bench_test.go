@@ -50,6 +50,24 @@ func generate(b *testing.B) *world.World {
 	return worldgen.Generate(1, worldgen.Size{Guests: *guests}, now)
 }
 
+// stored opens a database with a world in it, until the benchmark ends.
+func stored(b *testing.B, w *world.World, clock func() time.Time) *store.Store {
+	b.Helper()
+	ctx := context.Background()
+	st, err := store.Open(ctx, dbtest.DSN(b), clock)
+	if err != nil {
+		b.Fatal(err)
+	}
+	b.Cleanup(func() { st.Close() })
+	if err := st.Migrate(ctx); err != nil {
+		b.Fatal(err)
+	}
+	if _, err := st.Import(ctx, "bench", "bench", w, nil); err != nil {
+		b.Fatal(err)
+	}
+	return st
+}
+
 // questions makes questions about known guests and what they have to do with,
 // spread over the whole world so that little of it is cached.
 func questions(w *world.World, n int) []engine.Question {
@@ -380,17 +398,7 @@ func BenchmarkReady(b *testing.B) {
 func BenchmarkHTTP(b *testing.B) {
 	ctx := context.Background()
 	w := worldgen.Generate(1, worldgen.Size{Guests: 10_000}, now)
-	st, err := store.Open(ctx, dbtest.DSN(b), nil)
-	if err != nil {
-		b.Fatal(err)
-	}
-	defer st.Close()
-	if err := st.Migrate(ctx); err != nil {
-		b.Fatal(err)
-	}
-	if _, err := st.Import(ctx, "bench", "bench", w, nil); err != nil {
-		b.Fatal(err)
-	}
+	st := stored(b, w, nil)
 	log := slog.New(slog.NewTextHandler(io.Discard, &slog.HandlerOptions{Level: slog.LevelError}))
 	svc, err := service.New(ctx, st, nil, log)
 	if err != nil {

@@ -9,9 +9,7 @@ import (
 	"time"
 
 	"wexillum.example/internal/core/world"
-	"wexillum.example/internal/dbtest"
 	"wexillum.example/internal/service"
-	"wexillum.example/internal/store"
 )
 
 // BenchmarkRecord makes a record of what everybody may do, and reads it as it is handed out: how long each takes, beside one count of
@@ -20,17 +18,7 @@ func BenchmarkRecord(b *testing.B) {
 	ctx := context.Background()
 	w := world.Merge(&world.World{}, generate(b))
 	clockNow := func() time.Time { return now.Time() }
-	st, err := store.Open(ctx, dbtest.DSN(b), clockNow)
-	if err != nil {
-		b.Fatal(err)
-	}
-	defer st.Close()
-	if err := st.Migrate(ctx); err != nil {
-		b.Fatal(err)
-	}
-	if _, err := st.Import(ctx, "bench", "bench", w, nil); err != nil {
-		b.Fatal(err)
-	}
+	st := stored(b, w, clockNow)
 	s, err := service.New(ctx, st, clockNow, slog.New(slog.NewTextHandler(io.Discard, nil)))
 	if err != nil {
 		b.Fatal(err)

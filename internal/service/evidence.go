@@ -228,10 +228,17 @@ func (s *Service) recordLines(ctx context.Context, st *State, scope *expect.Stat
 	var waiting []store.EvidenceName
 	known := make([]uint32, st.Parties()) // numbers of parties; 0 for those that may nothing
 	others := map[string]int{}
-	number := 0
-	name := func(who string) (int, error) {
-		number++
-		n := evidence.NewName(number, who)
+	partnerOf := []string{""} // by number; texts of the policy, so that nothing is copied
+	name := func(who engine.Who) (int, error) {
+		partner := ""
+		if who.Kind == engine.ByAddress {
+			if match := st.Match(who.Address); match.Partner != nil && match.Bar == nil {
+				partner = match.Partner.ID
+			}
+		}
+		number := len(partnerOf)
+		partnerOf = append(partnerOf, partner)
+		n := evidence.NewName(number, who.String())
 		names.Add(&n)
 		waiting = append(waiting, store.EvidenceName{Party: n.Party, Digest: n.Digest, Salt: n.Salt, Name: n.Name})
 		if len(waiting) < 500 {
@@ -242,7 +249,7 @@ func (s *Service) recordLines(ctx context.Context, st *State, scope *expect.Stat
 		return number, err
 	}
 	if a := scope.Scope.Party.Of.Address; !a.IsZero() {
-		n, err := name(a.String())
+		n, err := name(engine.Who{Address: a})
 		if err != nil {
 			return err
 		}
@@ -252,10 +259,7 @@ func (s *Service) recordLines(ctx context.Context, st *State, scope *expect.Stat
 		others[a.String()] = n
 	}
 	totals := map[string]*evidence.Total{}
-	seen := map[string][]uint64{}             // by action: numbers of parties, as bits
-	partnerOf := make([]uint32, st.Parties()) // 1 + the place among partners; 0 where it was not looked for
-	partners := []string{""}
-	placeOf := map[string]uint32{"": 0}
+	seen := map[string][]uint64{} // by action: numbers of parties, as bits
 	// first reports whether an action, or with "" anything, is told of a party for the first time.
 	first := func(act string, n int) bool {
 		bits := seen[act]
@@ -276,7 +280,7 @@ func (s *Service) recordLines(ctx context.Context, st *State, scope *expect.Stat
 		}
 		if n == 0 {
 			var err error
-			if n, err = name(who.String()); err != nil {
+			if n, err = name(who); err != nil {
 				return err
 			}
 			if party != engine.NoParty {
@@ -292,24 +296,6 @@ func (s *Service) recordLines(ctx context.Context, st *State, scope *expect.Stat
 				m.Parties++
 			}
 		}
-		partner := ""
-		if party != engine.NoParty && partnerOf[party] > 0 {
-			partner = partners[partnerOf[party]-1]
-		} else {
-			if who.Kind == engine.ByAddress {
-				if match := st.Match(who.Address); match.Partner != nil && match.Bar == nil {
-					partner = match.Partner.ID
-				}
-			}
-			if party != engine.NoParty {
-				place, ok := placeOf[partner]
-				if !ok {
-					place = uint32(len(partners))
-					placeOf[partner], partners = place, append(partners, partner)
-				}
-				partnerOf[party] = place + 1
-			}
-		}
 		act := y.Action.String()
 		if totals[act] == nil {
 			totals[act] = &evidence.Total{Action: act}
@@ -318,7 +304,7 @@ func (s *Service) recordLines(ctx context.Context, st *State, scope *expect.Stat
 		if t.Pairs += pairs; first(act, n) {
 			t.Parties++
 		}
-		return w.Add(&evidence.Line{Party: n, Kind: y.Kind.String(), Partner: partner, Newcomer: y.Newcomer, Person: y.Person, Action: act,
+		return w.Add(&evidence.Line{Party: n, Kind: y.Kind.String(), Partner: partnerOf[n], Newcomer: y.Newcomer, Person: y.Person, Action: act,
 			Resource: y.Resource.String(), Count: pairs, Conditions: y.Conditions.Names()})
 	}
 	if err := st.EachYes(&scope.Scope, at, ctx.Err, func(y *engine.Yes) error {

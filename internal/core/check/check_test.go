@@ -11,12 +11,12 @@ import (
 	"wexillum.example/internal/core/catalogue"
 	"wexillum.example/internal/core/check"
 	"wexillum.example/internal/core/engine"
-	"wexillum.example/internal/core/moment"
 	"wexillum.example/internal/core/world"
 	"wexillum.example/internal/worldfile"
+	"wexillum.example/internal/worldfile/worldtest"
 )
 
-var now = func() moment.Moment { m, _ := moment.Parse("2026-11-23T09:00:00Z"); return m }()
+var now = worldtest.Now
 
 const small = `
 wexillum: 1
@@ -42,15 +42,6 @@ guests: [{address: maren@ilvane.example, name: Maren}, {address: idle@ilvane.exa
 grants: [{party: maren@ilvane.example, resource: space:dossier, role: contribute, from: 2026-01-01}, {party: over@ilvane.example, resource: space:dossier, role: view, from: 2026-01-01, until: 2026-02-01}]
 `
 
-func snapshot(t testing.TB) *engine.Snapshot {
-	t.Helper()
-	w, err := worldfile.Read([]byte(small), worldfile.Options{Now: now})
-	if err != nil {
-		t.Fatal(err)
-	}
-	return engine.Of(world.Merge(&world.World{}, w))
-}
-
 var (
 	directory = world.Resource{Kind: catalogue.OurDirectory, ID: "ours"}
 	dossier   = world.Resource{Kind: catalogue.Space, ID: "dossier"}
@@ -60,7 +51,7 @@ var (
 // TestEveryVerdict checks a list that has every verdict and every cause that an
 // invitation can meet.
 func TestEveryVerdict(t *testing.T) {
-	s := snapshot(t)
+	s := worldtest.Snapshot(t, small)
 	for _, c := range []struct {
 		into world.Resource
 		as   string
@@ -118,7 +109,7 @@ func TestEveryVerdict(t *testing.T) {
 
 // TestWho picks who would invite, and says what makes no sense.
 func TestWho(t *testing.T) {
-	s := snapshot(t)
+	s := worldtest.Snapshot(t, small)
 	for into, as := range map[world.Resource]string{dossier: "uma", directory: "ada", {Kind: catalogue.Space, ID: "ownerless"}: "ada"} {
 		c, err := check.New(s, check.Options{Into: into, At: now})
 		if err != nil || c.As() != as {
@@ -184,7 +175,7 @@ func (e *endless) Read(p []byte) (int, error) {
 
 // TestMemory: what is remembered of a long list is a few bytes a line.
 func TestMemory(t *testing.T) {
-	c, err := check.New(snapshot(t), check.Options{Into: dossier, At: now})
+	c, err := check.New(worldtest.Snapshot(t, small), check.Options{Into: dossier, At: now})
 	if err != nil {
 		t.Fatal(err)
 	}
@@ -206,7 +197,7 @@ func TestMemory(t *testing.T) {
 }
 
 func BenchmarkCheck(b *testing.B) {
-	c, err := check.New(snapshot(b), check.Options{Into: dossier, At: now})
+	c, err := check.New(worldtest.Snapshot(b, small), check.Options{Into: dossier, At: now})
 	if err != nil {
 		b.Fatal(err)
 	}

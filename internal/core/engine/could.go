@@ -68,7 +68,7 @@ type couldSpaces struct {
 	spaceKey
 	members []uint32
 	couldThing
-	says words // for what lies in it
+	inside words // what it says for what lies in it
 }
 
 // couldThing is what masks take of things of a class. It is found in one place, since everybody together is asked about each of them.
@@ -218,7 +218,7 @@ func (s *Snapshot) couldTables(at moment.Moment) *couldTables {
 		c, ok := spaces[k]
 		if !ok {
 			c = int32(len(t.spaces))
-			spaces[k], t.spaces = c, append(t.spaces, couldSpaces{spaceKey: k, says: says(m, k.rules, catalogue.AtSpace),
+			spaces[k], t.spaces = c, append(t.spaces, couldSpaces{spaceKey: k, inside: says(m, k.rules, catalogue.AtSpace),
 				couldThing: couldThing{of: catalogue.Space, class: c, in: i}})
 			like := k
 			// Whether our people may invite there depends on less than what somebody then reaches,

@@ -9,7 +9,7 @@ import (
 	"wexillum.example/internal/core/catalogue"
 	"wexillum.example/internal/core/engine"
 	"wexillum.example/internal/core/world"
-	"wexillum.example/internal/worldfile"
+	"wexillum.example/internal/worldfile/worldtest"
 	"wexillum.example/internal/worldgen"
 )
 
@@ -106,7 +106,7 @@ func couldOfEverybody(t *testing.T, w *world.World) (wholes int) {
 // TestCouldPassOnWithin: what somebody outside could pass on depends on what the space and the thing say, which nobody can change where a
 // space has no owner: there two files of one space, and two spaces, are not alike.
 func TestCouldPassOnWithin(t *testing.T) {
-	w, err := worldfile.Read([]byte(`
+	p := worldtest.Snapshot(t, `
 wexillum: 1
 dates_from: [{for: organisation, from: 2028-01-01}]
 organisation: {name: Ours, domains: [ours.example], time_zone: UTC}
@@ -124,11 +124,7 @@ spaces:
   - {id: shut, name: Shut, kind: team, owners: [], rules: {files.given_to: inside}, items: [{id: third, kind: file, name: Third}]}
 guests: [{address: ann@tarn.example, accepted: 2026-01-01, since: 2026-01-01}, {address: bo@tarn.example, accepted: 2026-01-01, since: 2026-01-01}]
 grants: [{party: ann@tarn.example, resource: space:open, role: manage, from: 2026-01-01}, {party: ann@tarn.example, resource: space:shut, role: manage, from: 2026-01-01}]
-`), worldfile.Options{Now: now})
-	if err != nil {
-		t.Fatal(err)
-	}
-	p := engine.Of(world.Merge(&world.World{}, w)).Potential(now)
+`).Potential(now)
 	who, err := engine.ParseWho("bo@tarn.example")
 	if err != nil {
 		t.Fatal(err)

@@ -80,7 +80,7 @@ func (o *couldOf) granted(way int, th *couldThing, onSpace, onItem catalogue.Rol
 // of parties alone.
 func (o *couldOf) within(way int, class int32, space uint32) *couldIn {
 	found := func() couldIn {
-		return couldIn{o.p.most.placeFor(space, o.p.spaces[class].says, o.side(way), &o.own[way].party, o.named, o.p.at), true, o.many[space]}
+		return couldIn{o.p.most.placeFor(space, o.p.spaces[class].inside, o.side(way), &o.own[way].party, o.named, o.p.at), true, o.many[space]}
 	}
 	if o.member {
 		in := found()

@@ -6,11 +6,10 @@ import (
 	"testing"
 	"time"
 
-	"wexillum.example/internal/core/engine"
 	"wexillum.example/internal/core/expect"
 	"wexillum.example/internal/core/moment"
 	"wexillum.example/internal/core/world"
-	"wexillum.example/internal/worldfile"
+	"wexillum.example/internal/worldfile/worldtest"
 )
 
 func at(text string) moment.Moment {
@@ -21,7 +20,7 @@ func at(text string) moment.Moment {
 	return m
 }
 
-var now = at("2026-11-23T09:00:00Z")
+var now = worldtest.Now
 
 const small = `
 wexillum: 1
@@ -46,15 +45,6 @@ grants:
   - {party: bo@fell.example, resource: space:hold, role: view, from: 2026-12-01}
 `
 
-func snapshot(t *testing.T) *engine.Snapshot {
-	t.Helper()
-	w, err := worldfile.Read([]byte(small), worldfile.Options{Now: now})
-	if err != nil {
-		t.Fatal(err)
-	}
-	return engine.Of(world.Merge(&world.World{}, w))
-}
-
 // told writes what was judged: numbers, when, and the counterexamples.
 func told(j expect.Judged) string {
 	out := j.State.String()
@@ -75,7 +65,7 @@ func told(j expect.Judged) string {
 
 // TestJudge: each sort of expectation as a sentence, and what it is judged to be now and on the days ahead.
 func TestJudge(t *testing.T) {
-	s := snapshot(t)
+	s := worldtest.Snapshot(t, small)
 	for _, c := range []struct {
 		party, action, resource string
 		expect                  world.Expect
@@ -191,11 +181,8 @@ func TestIDFor(t *testing.T) {
 
 // TestPropose: what is proposed holds now and on the days ahead, says something, and is expected by nobody yet.
 func TestPropose(t *testing.T) {
-	s := snapshot(t)
-	w, err := worldfile.Read([]byte(small), worldfile.Options{Now: now})
-	if err != nil {
-		t.Fatal(err)
-	}
+	s := worldtest.Snapshot(t, small)
+	w := worldtest.Read(t, small)
 	out, judged, err := expect.Propose(s, w.Spaces, now, nil)
 	if err != nil || len(out) != len(judged) {
 		t.Fatal(len(out), len(judged), err)

@@ -273,11 +273,11 @@ func (k *Kept) elsewhere() {
 	f := k.finder(w)
 	f.counted()
 	k.tally = f.tally
-	f.told = nil
 	k.links, k.places, k.members, k.partners = map[string][]Finding{}, map[string][]Finding{}, map[string][]Finding{}, map[uint32][]Finding{}
 	f.kept()
 	f.exceptions()
-	k.policy, k.told = f.out, nil
+	k.policy, f.out = f.out, nil
+	f.above()
 	k.values(f)
 	k.lookAt(w)
 	k.bundled()
@@ -287,10 +287,8 @@ func (k *Kept) elsewhere() {
 	}
 }
 
-// values looks at what depends on the values of all places together. f is of a world with the policy.
+// values keeps what depends on the values of all places together, as f found it (see finder.above).
 func (k *Kept) values(f *finder) {
-	f.out, f.told = nil, nil
-	f.above()
 	k.above, k.told = f.out, f.told
 	k.low, k.high = map[catalogue.RuleID]catalogue.Value{}, map[catalogue.RuleID]catalogue.Value{}
 	f.levels(k.low, k.high)

@@ -41,18 +41,18 @@ func (k *Kept) Next(s *engine.Snapshot, statements []world.Statement, at moment.
 	}
 	slices.Sort(t.Spaces)
 	t.Spaces = slices.Compact(t.Spaces)
-	n := &change{Kept: k, gone: map[string]bool{}, partners: map[uint32]bool{}}
+	n := &change{k: k, gone: map[string]bool{}, dealt: map[uint32]bool{}}
 	own, others := k.concerned(s, &t)
 	k.s, k.at, k.statements = s, at, statements
 	policy := s.Policy() != was.Policy()
 	if policy {
 		n.published(was, own, others)
 	}
-	n.parties(was, own, others)
+	n.lookAtParties(was, own, others)
 	passed := slices.ContainsFunc(s.Policy().Exceptions, func(x world.Exception) bool {
 		return x.From > before && x.From <= at || x.Until > before && x.Until <= at
 	})
-	if t.Rest || policy || passed || !n.elsewhere(was, &t) {
+	if t.Rest || policy || passed || !n.lookElsewhere(was, &t) {
 		k.eachElse(n.drop)
 		k.elsewhere()
 		k.anyhow()
@@ -70,7 +70,7 @@ func (k *Kept) Next(s *engine.Snapshot, statements []world.Statement, at moment.
 		}
 		all := s.Policy().Partners
 		for i := range all {
-			if number, ok := s.NumberOfPartner(all[i].ID); ok && (n.every || t.Statements || n.partners[number]) {
+			if number, ok := s.NumberOfPartner(all[i].ID); ok && (n.every || t.Statements || n.dealt[number]) {
 				n.drop(k.partners[number])
 				k.partner(&all[i])
 				n.add(k.partners[number])
@@ -112,13 +112,13 @@ func (k *Kept) concerned(s *engine.Snapshot, t *Touched) (own, others map[uint32
 	return
 }
 
-// change is what comes and goes with one step.
+// change is what comes and goes with one step, and what of partners and exceptions is to be looked at again for it.
 type change struct {
-	*Kept
+	k          *Kept
 	gone       map[string]bool // ids of left
 	left, came []Finding
-	partners   map[uint32]bool // to be looked at again
-	every      bool            // all of them are
+	dealt      map[uint32]bool // partners of whose people something is otherwise
+	every      bool            // all partners are looked at again
 	effects    bool            // exceptions may have an effect, or none, that they had not
 }
 
@@ -139,9 +139,9 @@ func (n *change) replace(list *[]Finding, look func()) {
 	n.add(*list)
 }
 
-// parties looks at parties again, at their namesakes, and notes their partners: of others where openings are used otherwise.
-func (n *change) parties(was *engine.Snapshot, own, others map[uint32]bool) {
-	k, s := n.Kept, n.s
+// lookAtParties looks at parties again, at their namesakes, and notes their partners: of others where openings are used otherwise.
+func (n *change) lookAtParties(was *engine.Snapshot, own, others map[uint32]bool) {
+	k, s := n.k, n.k.s
 	list := append(slices.Collect(maps.Keys(own)), slices.Collect(maps.Keys(others))...)
 	slices.Sort(list)
 	list = slices.Compact(list)
@@ -182,11 +182,11 @@ func (n *change) parties(was *engine.Snapshot, own, others map[uint32]bool) {
 		}
 		for _, u := range []usedBy{facts[x], k.known[i]} {
 			if u.facts != 0 {
-				n.partners[u.partner] = true
+				n.dealt[u.partner] = true
 			}
 		}
 		if p, ok := s.PartnerNumber(i); ok {
-			n.partners[p] = true
+			n.dealt[p] = true
 		}
 	}
 	delete(names, 0)
@@ -200,7 +200,7 @@ func (n *change) parties(was *engine.Snapshot, own, others map[uint32]bool) {
 // published looks again at the parties of whom a change of policy may say otherwise: adds them to those that are looked at as a whole, or
 // looks at the findings alone that ask rules which changed.
 func (n *change) published(was *engine.Snapshot, own, others map[uint32]bool) {
-	k := n.Kept
+	k := n.k
 	before, after := was.Policy().Partners, k.s.Policy().Partners
 	for i := range after {
 		if !reflect.DeepEqual(before[i], after[i]) {
@@ -234,7 +234,7 @@ func (n *change) published(was *engine.Snapshot, own, others map[uint32]bool) {
 
 // again looks for findings of one kind about parties, in a world that tells what they rest on, on all processors.
 func (n *change) again(parties []uint32, kind string, tell func([]uint32) *world.World, look func(*finder)) {
-	k := n.Kept
+	k := n.k
 	parts := slices.Collect(slices.Chunk(parties, share))
 	found := make([][]Finding, len(parts))
 	var next atomic.Int32
@@ -295,26 +295,25 @@ func likePolicy(was, is *engine.Snapshot) bool {
 	return true
 }
 
-// elsewhere looks again at places, links and memberships that changed, and at what rests on them; false where all has to be looked at.
-func (n *change) elsewhere(was *engine.Snapshot, t *Touched) bool {
+// lookElsewhere looks again at places, links and memberships that changed, and at what rests on them; false where all has to be looked at.
+func (n *change) lookElsewhere(was *engine.Snapshot, t *Touched) bool {
 	if len(t.Spaces)+len(t.Meetings)+len(t.Links) == 0 {
 		return true
 	}
-	k := n.Kept
+	k := n.k
 	before, after := was.TellPlaces(t.Spaces, t.Meetings, t.Links), k.s.TellPlaces(t.Spaces, t.Meetings, t.Links)
 	if usedOtherwise(before, after) {
 		return false
 	}
+	gone, came := k.finder(before).placesBelow(), k.finder(after).placesBelow()
 	more := newTally()
-	for by, w := range map[int]*world.World{-1: before, 1: after} {
-		f := k.finder(w)
-		more.note(f.placesBelow(), by)
-		more.within(w, by)
-	}
+	more.note(gone, -1)
+	more.within(before, -1)
+	more.note(came, 1)
+	more.within(after, 1)
 	values, pairs := k.tally.add(more)
 	if values {
 		f := k.finder(&world.World{Policy: k.s.Policy().Policy})
-		f.told = nil
 		f.above()
 		if !maps.Equal(f.told, k.told) {
 			return false
@@ -324,10 +323,12 @@ func (n *change) elsewhere(was *engine.Snapshot, t *Touched) bool {
 		n.every = !maps.Equal(low, k.low) || !maps.Equal(high, k.high)
 	}
 	n.effects = pairs
-	for _, w := range []*world.World{before, after} {
-		for _, p := range k.finder(w).placesBelow() {
-			n.forget(k.places, p.about)
+	for _, list := range [][]place{gone, came} {
+		for i := range list {
+			n.forget(k.places, list[i].about)
 		}
+	}
+	for _, w := range []*world.World{before, after} {
 		for i := range w.Links {
 			n.forget(k.links, "link:"+w.Links[i].ID)
 		}
@@ -336,8 +337,8 @@ func (n *change) elsewhere(was *engine.Snapshot, t *Touched) bool {
 		}
 	}
 	k.lookAt(after)
-	for _, p := range k.finder(after).placesBelow() {
-		n.add(k.places[p.about])
+	for i := range came {
+		n.add(k.places[came[i].about])
 	}
 	for i := range after.Links {
 		n.add(k.links["link:"+after.Links[i].ID])

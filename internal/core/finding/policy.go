@@ -319,6 +319,7 @@ func (f *finder) above() {
 		}
 	}
 	before := len(f.out)
+	f.told = nil
 	f.dependencies(&place{about: "organisation", where: engine.Context{Resource: engine.NoResource, At: f.at}}, all)
 	f.told = map[string]bool{}
 	for i := range f.out[before:] {

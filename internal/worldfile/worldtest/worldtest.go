@@ -1,0 +1,30 @@
+// Package worldtest makes small worlds for tests of what is asked of them.
+package worldtest
+
+import (
+	"testing"
+
+	"wexillum.example/internal/core/engine"
+	"wexillum.example/internal/core/moment"
+	"wexillum.example/internal/core/world"
+	"wexillum.example/internal/worldfile"
+)
+
+// Now is the moment at which small worlds are asked.
+var Now = func() moment.Moment { m, _ := moment.Parse("2026-11-23T09:00:00Z"); return m }()
+
+// Read reads a world as a file writes it, and ends the test where it cannot be read.
+func Read(t testing.TB, text string) *world.World {
+	t.Helper()
+	w, err := worldfile.Read([]byte(text), worldfile.Options{Now: Now})
+	if err != nil {
+		t.Fatal(err)
+	}
+	return world.Merge(&world.World{}, w)
+}
+
+// Snapshot is Read, ready to be asked.
+func Snapshot(t testing.TB, text string) *engine.Snapshot {
+	t.Helper()
+	return engine.Of(Read(t, text))
+}
