@@ -5,6 +5,7 @@ import (
 
 	"wexillum.example/internal/core/addr"
 	"wexillum.example/internal/core/catalogue"
+	"wexillum.example/internal/core/moment"
 	"wexillum.example/internal/core/world"
 )
 
@@ -101,32 +102,28 @@ func (inv *inventory) onReports(g *grant) bool {
 	return kind == catalogue.Report || kind == catalogue.Dashboard
 }
 
-// HoldsReports reports whether a party was ever given a report, a dashboard or an area of them itself.
-func (s *Snapshot) HoldsReports(party uint32) bool {
-	given := s.inv.given(s.inv.parties.at(party).grants)
-	for k := range given {
-		if s.inv.onReports(&given[k]) {
-			return true
+// EachReport calls fn for every report, dashboard and area of them that a party was given itself and that counts at a moment: by hand or
+// because a bundle gives it, in the order in which it was given, once for each. It is a way to the few grants that need a licence without
+// telling a world of them.
+func (s *Snapshot) EachReport(party uint32, at moment.Moment, fn func(world.Resource)) {
+	inv := &s.inv
+	var seen map[uint32]bool // made where there is one at all: most hold none
+	for _, g := range inv.given(inv.parties.at(party).grants) {
+		if g.via == viaLink || !inv.onReports(&g) || !moment.Within(at, g.from, g.until) || seen[g.resource] {
+			continue
 		}
-	}
-	return false
-}
-
-// TellReports makes a world of what some parties were given themselves of reports, dashboards and areas of them, and of what that names.
-func (s *Snapshot) TellReports(parties []uint32) *world.World {
-	t := &telling{s: s, w: &world.World{Policy: s.pol.source.Policy}, spaces: map[uint32]int{}, items: map[uint32]bool{}}
-	for _, i := range parties {
-		a := s.inv.address(i)
-		given := s.inv.given(s.inv.parties.at(i).grants)
-		for k := range given {
-			if g := &given[k]; g.via != viaLink && s.inv.onReports(g) {
-				x := t.grant(g)
-				x.Address = a
-				t.w.Grants = append(t.w.Grants, x)
-			}
+		if seen == nil {
+			seen = map[uint32]bool{}
 		}
+		seen[g.resource] = true
+		r := world.Resource{Kind: catalogue.Space}
+		if k := g.resource &^ itemBit; g.resource != k {
+			r.Kind, r.ID = inv.items.at(k).kind, inv.itemIDs.text(inv.text, k)
+		} else {
+			r.ID = inv.spaceIDs.text(inv.text, k)
+		}
+		fn(r)
 	}
-	return t.w
 }
 
 // PrivateParty reports whether a party is at a provider of private addresses.

@@ -168,7 +168,11 @@ type finder struct {
 func Find(w *world.World, s *engine.Snapshot, at moment.Moment) []Finding {
 	f := &finder{w: given(w), s: s, at: at}
 	f.counted()
-	f.parties()
+	everybody := make([]uint32, s.Parties())
+	for i := range everybody {
+		everybody[i] = uint32(i)
+	}
+	f.parties(everybody)
 	f.namesakes()
 	f.loose()
 	f.elsewhere()
@@ -194,9 +198,9 @@ func given(w *world.World) *world.World {
 	return w
 }
 
-// parties looks at what concerns one party each: it may be done with a world that holds some of them.
-func (f *finder) parties() {
-	f.reports()
+// parties looks at what concerns one party each. f.w may be a world that holds these alone (see Snapshot.TellParties).
+func (f *finder) parties(numbers []uint32) {
+	f.reports(numbers)
 	f.privates()
 	f.guests()
 	f.addresses()
@@ -291,38 +295,21 @@ var (
 	actEditTask = action("spaces.edit_task")
 )
 
-// reports looks for reports that are given to parties who have no licence route.
-func (f *finder) reports() {
-	area := map[string]bool{}
-	for i := range f.w.Spaces {
-		area[f.w.Spaces[i].ID] = f.w.Spaces[i].Kind == world.ReportArea
-	}
-	seen := map[string]bool{}
-	for i := range f.w.Grants {
-		g := &f.w.Grants[i]
-		if g.Address.IsZero() || !moment.Within(f.at, g.From, g.Until) {
-			continue
-		}
-		q := engine.Question{Subject: engine.Who{Address: g.Address}, Resource: g.Resource}
-		switch {
-		// Whoever is refused for a licence alone cannot see what they were given, and nobody
-		// notices.
-		case g.Resource.Kind == catalogue.Report, g.Resource.Kind == catalogue.Dashboard:
-			q.Action = actView
-		case g.Resource.Kind == catalogue.Space && area[g.Resource.ID]:
-			q.Action = actEnter
-		default:
-			continue
-		}
-		if k := g.Address.String() + " " + g.Resource.String(); seen[k] {
-			continue
-		} else {
-			seen[k] = true
-		}
-		if v, ok := f.ask(q); ok && v.Refusing.Has(catalogue.LicenceGate) {
-			f.add("report_without_licence", one(g.Address.String(), g.Resource.String()), []Number{{"parties", 1}, {"grants", 1}},
-				"%s was given %s, and no licence route counts there.", g.Address, g.Resource)
-		}
+// reports looks for reports that parties were given themselves and for which they have no licence route.
+// Whoever is refused for a licence alone cannot see what they were given, and nobody notices.
+func (f *finder) reports(parties []uint32) {
+	for _, i := range parties {
+		a := f.s.AddressAt(i)
+		f.s.EachReport(i, f.at, func(r world.Resource) {
+			act := actView
+			if r.Kind == catalogue.Space { // an area of reports
+				act = actEnter
+			}
+			if v, ok := f.ask(engine.Question{Subject: engine.Who{Address: a}, Action: act, Resource: r}); ok && v.Refusing.Has(catalogue.LicenceGate) {
+				f.add("report_without_licence", one(a.String(), r.String()), []Number{{"parties", 1}, {"grants", 1}},
+					"%s was given %s, and no licence route counts there.", a, r)
+			}
+		})
 	}
 }
 

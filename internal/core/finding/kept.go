@@ -33,6 +33,7 @@ type Kept struct {
 	counts   map[uint32]*[numFacts]int // by partner: how many of its people each fact is known of
 	elseUses map[string]*uses          // by partner: what is known apart from its people
 	partners map[uint32][]Finding
+	numbers  map[uint32][]Number // by partner: how many of its people there are, and what they hold
 	low      map[catalogue.RuleID]catalogue.Value
 	high     map[catalogue.RuleID]catalogue.Value
 
@@ -90,7 +91,7 @@ const share = 2048
 // Parties are dealt to all processors in pieces; each piece is told as a world of its own.
 func Look(s *engine.Snapshot, statements []world.Statement, at moment.Moment) *Kept {
 	k := &Kept{s: s, at: at, statements: statements, parties: map[uint32][]Finding{}, twins: map[uint64][]Finding{},
-		counts: map[uint32]*[numFacts]int{}, holders: s.Holders(), holding: map[uint32]map[uint32]bool{}}
+		counts: map[uint32]*[numFacts]int{}, numbers: map[uint32][]Number{}, holders: s.Holders(), holding: map[uint32]map[uint32]bool{}}
 	n := s.Parties()
 	k.known = make([]usedBy, n)
 	var next atomic.Uint32
@@ -185,7 +186,7 @@ func nameIn(s *engine.Snapshot, party uint32) uint64 {
 // Findings about one party begin their About with its address.
 func (k *Kept) look(parties []uint32, into map[uint32][]Finding) {
 	f := &finder{w: k.s.TellParties(parties), s: k.s, at: k.at}
-	f.parties()
+	f.parties(parties)
 	at := make(map[string]uint32, len(parties))
 	for _, i := range parties {
 		at[k.s.AddressAt(i).String()] = i
@@ -359,7 +360,11 @@ func (k *Kept) partner(p *world.Partner) {
 		used.add(uses{records: c[0] > 0, grants: c[1] > 0, reports: c[2] > 0, links: c[3] > 0})
 	}
 	f := &finder{w: &world.World{Policy: k.s.Policy().Policy, Inventory: world.Inventory{Statements: k.statements}}, s: k.s, at: k.at}
-	numbers := f.concerned(p)
+	numbers := k.numbers[number]
+	if numbers == nil {
+		numbers = f.concerned(p)
+		k.numbers[number] = numbers
+	}
 	f.partner(p, used, numbers)
 	f.openings(p, numbers, k.low, k.high)
 	delete(k.partners, number)

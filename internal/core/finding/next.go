@@ -49,6 +49,9 @@ func (k *Kept) Next(s *engine.Snapshot, statements []world.Statement, at moment.
 		n.published(was, own, others)
 	}
 	n.lookAtParties(was, own, others)
+	for number := range n.dealt {
+		delete(k.numbers, number)
+	}
 	passed := slices.ContainsFunc(s.Policy().Exceptions, func(x world.Exception) bool {
 		return x.From > before && x.From <= at || x.Until > before && x.Until <= at
 	})
@@ -216,59 +219,77 @@ func (n *change) published(was *engine.Snapshot, own, others map[uint32]bool) {
 		by := catalogue.AskedBy(catalogue.RuleID(r))
 		asked = asked || changed[r] && (slices.Contains(by, actView) || slices.Contains(by, actEnter))
 	}
-	var reports, private []uint32
+	var rest, private []uint32
 	for i := range k.s.Parties() {
 		if own[i] || others[i] {
 			continue
 		}
-		if asked && k.s.HoldsReports(i) {
-			reports = append(reports, i)
+		if asked {
+			rest = append(rest, i)
 		}
 		if k.s.PrivateParty(i) {
 			private = append(private, i)
 		}
 	}
-	n.again(reports, "report_without_licence", k.s.TellReports, (*finder).reports)
-	n.again(private, "private_reaches_private", k.s.TellParties, (*finder).privates)
+	n.again(rest, "report_without_licence", (*finder).reports)
+	n.again(private, "private_reaches_private", func(f *finder, parties []uint32) {
+		f.w = k.s.TellParties(parties)
+		f.privates()
+	})
 }
 
-// again looks for findings of one kind about parties, in a world that tells what they rest on, on all processors.
-func (n *change) again(parties []uint32, kind string, tell func([]uint32) *world.World, look func(*finder)) {
+// again looks for findings of one kind about parties, on all processors. Where a party is told the same as before nothing of it is touched:
+// mostly that is everybody.
+func (n *change) again(parties []uint32, kind string, look func(*finder, []uint32)) {
 	k := n.k
 	parts := slices.Collect(slices.Chunk(parties, share))
-	found := make([][]Finding, len(parts))
+	found := make([][]difference, len(parts))
 	var next atomic.Int32
 	var all sync.WaitGroup
 	for range min(len(parts), runtime.GOMAXPROCS(0)) {
 		all.Go(func() {
 			for i := int(next.Add(1)) - 1; i < len(parts); i = int(next.Add(1)) - 1 {
-				f := k.finder(tell(parts[i]))
-				look(f)
-				found[i] = f.out
+				f := k.finder(nil)
+				look(f, parts[i])
+				found[i] = k.toldOtherwise(parts[i], kind, f.out)
 			}
 		})
 	}
 	all.Wait()
-	is := func(x Finding) bool { return x.Kind == kind }
-	for p, part := range parts {
-		at := make(map[string]uint32, len(part))
-		for _, i := range part {
-			at[k.s.AddressAt(i).String()] = i
-			if list := k.parties[i]; slices.ContainsFunc(list, is) {
-				for x := range list {
-					if is(list[x]) {
-						n.drop(list[x : x+1])
-					}
-				}
-				k.parties[i] = slices.DeleteFunc(slices.Clone(list), is)
+	for _, x := range slices.Concat(found...) {
+		n.drop(x.was)
+		n.add(x.is)
+		k.parties[x.party] = append(slices.DeleteFunc(slices.Clone(k.parties[x.party]), func(y Finding) bool { return y.Kind == kind }), x.is...)
+	}
+}
+
+// difference is what a party was told of one kind, and what it is told now.
+type difference struct {
+	party   uint32
+	was, is []Finding
+}
+
+// toldOtherwise lists those of some parties to whom what was found of a kind is something else than what they are told so far.
+func (k *Kept) toldOtherwise(parties []uint32, kind string, found []Finding) (out []difference) {
+	by := map[string][]Finding{}
+	for i := range found {
+		by[found[i].About[0]] = append(by[found[i].About[0]], found[i])
+	}
+	for _, i := range parties {
+		x := difference{party: i}
+		for _, y := range k.parties[i] {
+			if y.Kind == kind {
+				x.was = append(x.was, y)
 			}
 		}
-		for _, x := range found[p] {
-			i := at[x.About[0]]
-			k.parties[i] = append(slices.Clip(k.parties[i]), x)
+		if len(by) > 0 {
+			x.is = by[k.s.AddressAt(i).String()]
 		}
-		n.add(found[p])
+		if !slices.EqualFunc(x.was, x.is, func(a, b Finding) bool { return a.same(&b) }) {
+			out = append(out, x)
+		}
 	}
+	return
 }
 
 // likePolicy reports whether two policies say the same of whose an address is, of bundles, settings and of the dates of records: all that

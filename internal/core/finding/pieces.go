@@ -9,6 +9,11 @@ type pieces [][]Finding
 // piece is how long a piece is at first; one that has become twice as long is divided. Tests make it shorter.
 var piece = 512
 
+// same reports whether two findings say the same of the same.
+func (f *Finding) same(g *Finding) bool {
+	return f.ID == g.ID && f.Cause == g.Cause && slices.Equal(f.About, g.About) && slices.Equal(f.Numbers, g.Numbers)
+}
+
 // otherwise is what is gone and what came without what stayed as it was.
 func otherwise(gone, came []Finding) (left, added []Finding) {
 	was := make(map[string]*Finding, len(gone))
@@ -17,7 +22,7 @@ func otherwise(gone, came []Finding) (left, added []Finding) {
 	}
 	for i := range came {
 		x := was[came[i].ID]
-		if x != nil && x.Cause == came[i].Cause && slices.Equal(x.About, came[i].About) && slices.Equal(x.Numbers, came[i].Numbers) {
+		if x != nil && x.same(&came[i]) {
 			delete(was, x.ID)
 			continue
 		}
