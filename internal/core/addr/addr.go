@@ -31,9 +31,9 @@ var profile = idna.New(
 	idna.VerifyDNSLength(true),
 )
 
-// SyntaxError says why a text is no domain or no address and where.
-// The position counts bytes because that is what an editor of a file and a field of a form can
-// point at; Error shows it counted from one, as people count.
+// SyntaxError says why a text is no domain or no address and where. The
+// position counts bytes because that is what an editor of a file and a field of
+// a form can point at; Error shows it counted from one, as people count.
 type SyntaxError struct {
 	What   string // "domain" or "address"
 	Input  string // the text as given
@@ -41,7 +41,8 @@ type SyntaxError struct {
 	Reason string // plain words
 }
 
-// Error writes the text, what it should have been, why it is not, and where, in one line.
+// Error writes the text, what it should have been, why it is not, and where, in
+// one line.
 func (e *SyntaxError) Error() string {
 	return fmt.Sprintf("%q is no %s: %s (at position %d)", e.Input, e.What, e.Reason, e.Pos+1)
 }
@@ -56,8 +57,9 @@ type Domain struct{ name string }
 // label, and whatever RFC 5891 or UTS #46 refuses is a *SyntaxError.
 func ParseDomain(s string) (Domain, error) { return parseDomain(s, "domain", s, 0, true) }
 
-// parseDomain reads a domain in letters or in the form for the wire (RFC 5891), lowers it, and says at which column of the
-// whole text it is wrong: base is where s begins in it. root allows a dot at the end.
+// parseDomain reads a domain in letters or in the form for the wire (RFC 5891),
+// lowers it, and says at which column of the whole text it is wrong: base is
+// where s begins in it. root allows a dot at the end.
 func parseDomain(s, what, whole string, base int, root bool) (Domain, error) {
 	fail := func(pos int, reason string) (Domain, error) {
 		return Domain{}, &SyntaxError{What: what, Input: whole, Pos: base + pos, Reason: reason}
@@ -65,9 +67,9 @@ func parseDomain(s, what, whole string, base int, root bool) (Domain, error) {
 	if s == "" {
 		return fail(0, "the domain is empty")
 	}
-	// The exact bound is asked of the encoded form below, because only that form goes over the wire
-	// (RFC 1035 §2.3.4). This one is asked first, so that a hostile text of a megabyte costs
-	// nothing.
+	// The exact bound is asked of the encoded form below, because only that
+	// form goes over the wire (RFC 1035 §2.3.4). This one is asked first, so
+	// that a hostile text of a megabyte costs nothing.
 	if len(s) > 4*maxDomain { // four bytes a character; encoding costs the square of it
 		return fail(maxDomain, fmt.Sprintf("a domain has at most %d characters", maxDomain))
 	}
@@ -77,8 +79,9 @@ func parseDomain(s, what, whole string, base int, root bool) (Domain, error) {
 	if root && strings.HasSuffix(s, ".") {
 		s = s[:len(s)-1]
 	}
-	// RFC 5321 §4.1.3 lets [192.0.2.1] stand for a domain. Rules speak of organisations, and an IP
-	// address belongs to none that anybody here could name.
+	// RFC 5321 §4.1.3 lets [192.0.2.1] stand for a domain. Rules speak of
+	// organisations, and an IP address belongs to none that anybody here could
+	// name.
 	if strings.HasPrefix(s, "[") {
 		return fail(0, "an address literal stands where a domain belongs")
 	}
@@ -98,21 +101,23 @@ func parseDomain(s, what, whole string, base int, root bool) (Domain, error) {
 			return fail(i, fmt.Sprintf("the character %q cannot stand in a domain", string(rune(c))))
 		}
 	}
-	// Nearly every domain that is read was written by a program and is in normal form already. The
-	// mapping of UTS #46 would give it back unchanged at a hundred times the cost.
+	// Nearly every domain that is read was written by a program and is in
+	// normal form already. The mapping of UTS #46 would give it back unchanged
+	// at a hundred times the cost.
 	if plain(s) {
 		if pos, reason := checkPlain(s); reason != "" {
 			return fail(pos, reason)
 		}
 		return Domain{s}, nil
 	}
-	// All else goes through the mapping: upper-case letters, other scripts, A-labels that have to
-	// be checked for being what their letters encode to.
+	// All else goes through the mapping: upper-case letters, other scripts,
+	// A-labels that have to be checked for being what their letters encode to.
 	name, err := profile.ToASCII(s)
 	if err != nil {
 		reason := strings.TrimPrefix(err.Error(), "idna: ")
-		// The library names a refused character by its code point. People look for the character
-		// itself, so it is found in what they wrote and shown as they wrote it.
+		// The library names a refused character by its code point. People look
+		// for the character itself, so it is found in what they wrote and shown
+		// as they wrote it.
 		if code, found := strings.CutPrefix(reason, "disallowed rune U+"); found {
 			if n, err := strconv.ParseUint(code, 16, 32); err == nil {
 				return fail(
@@ -126,7 +131,8 @@ func parseDomain(s, what, whole string, base int, root bool) (Domain, error) {
 	if pos, reason := checkPlain(name); reason != "" {
 		return fail(pos, reason)
 	}
-	// Full-width digits and ideographic full stops turn into an IP address only by the mapping.
+	// Full-width digits and ideographic full stops turn into an IP address only
+	// by the mapping.
 	if _, err := netip.ParseAddr(name); err == nil {
 		return fail(0, "an IP address stands where a domain belongs")
 	}
@@ -146,9 +152,11 @@ func plain(s string) bool {
 }
 
 // checkPlain applies RFC 1035 §2.3.1 and RFC 5891 §4.2.3.1 to ASCII text.
-// It returns the offset of the first offending byte and why, or an empty reason where all is well:
-// labels of 1 to 63 octets of letters, digits and hyphens, none with a hyphen at its ends, at least
-// two of them, and 253 octets altogether.
+//
+// It returns the offset of the first offending byte and why, or an empty reason
+// where all is well: labels of 1 to 63 octets of letters, digits and hyphens,
+// none with a hyphen at its ends, at least two of them, and 253 octets
+// altogether.
 func checkPlain(s string) (pos int, reason string) {
 	if len(s) > maxDomain {
 		return maxDomain, fmt.Sprintf("a domain has at most %d characters", maxDomain)
@@ -168,8 +176,8 @@ func checkPlain(s string) (pos int, reason string) {
 			return start, "a label cannot begin with a hyphen"
 		case label[len(label)-1] == '-':
 			return i - 1, "a label cannot end with a hyphen"
-		// RFC 5891 §4.2.3.1 keeps every other prefix of two letters and two hyphens for encodings
-		// to come.
+		// RFC 5891 §4.2.3.1 keeps every other prefix of two letters and two
+		// hyphens for encodings to come.
 		case len(label) > 3 && label[2] == '-' && label[3] == '-' && label[:2] != "xn":
 			return start + 2, "a label has hyphens in its third and fourth place only as an A-label"
 		}
@@ -179,14 +187,16 @@ func checkPlain(s string) (pos int, reason string) {
 	if labels < 2 {
 		return 0, "a full domain has at least two labels"
 	}
-	// RFC 3696 §2: a top-level name is never all digits, so that no IP address reads as a name.
+	// RFC 3696 §2: a top-level name is never all digits, so that no IP address
+	// reads as a name.
 	if last := s[strings.LastIndexByte(s, '.')+1:]; last[0] >= '0' && last[0] <= '9' && allDigits(last) {
 		return len(s) - len(last), "the last label cannot be a number"
 	}
 	return 0, ""
 }
 
-// allDigits reports whether s holds nothing but the digits 0 to 9; it is so of an empty text, too.
+// allDigits reports whether s holds nothing but the digits 0 to 9; it is so of
+// an empty text, too.
 func allDigits(s string) bool {
 	for i := 0; i < len(s); i++ {
 		if s[i] < '0' || s[i] > '9' {
@@ -196,8 +206,9 @@ func allDigits(s string) bool {
 	return true
 }
 
-// invalidUTF8 returns the offset of the first byte that is no UTF-8 (RFC 3629). A replacement
-// character that was really written is three bytes long and is passed over.
+// invalidUTF8 returns the offset of the first byte that is no UTF-8 (RFC 3629).
+// A replacement character that was really written is three bytes long and is
+// passed over.
 func invalidUTF8(s string) int {
 	for i, r := range s {
 		if r == utf8.RuneError {
@@ -242,7 +253,9 @@ func (d Domain) Under(top Domain) bool {
 // IsPublicSuffix reports whether names directly below d are registered by the
 // public, as the Public Suffix List has it; unlisted top-level names count only
 // when they stand alone, which ParseDomain refuses.
-// Nobody may make a partner of one: co.example with all below it would be thousands of firms.
+//
+// Nobody may make a partner of one: co.example with all below it would be
+// thousands of firms.
 func (d Domain) IsPublicSuffix() bool {
 	s, _ := publicsuffix.PublicSuffix(d.name)
 	return s == d.name
@@ -251,9 +264,11 @@ func (d Domain) IsPublicSuffix() bool {
 // Address is a mail address in normal form: the local part in lower case, the
 // domain as Domain has it. Nothing else is folded: dots and tags stay. The zero
 // value is no address. Addresses compare with ==.
-// RFC 5321 §2.4 leaves it to the receiving host whether upper and lower case differ before the @.
-// No mail service in use tells them apart, and two records of one person would be two answers to
-// one question; so the case is folded. Dots and tags are the business of single providers and stay.
+//
+// RFC 5321 §2.4 leaves it to the receiving host whether upper and lower case
+// differ before the @. No mail service in use tells them apart, and two records
+// of one person would be two answers to one question; so the case is folded.
+// Dots and tags are the business of single providers and stay.
 type Address struct {
 	text string // local@domain
 	at   int    // offset of the separating '@'
@@ -272,7 +287,8 @@ func Parse(s string) (Address, error) {
 	if !utf8.ValidString(s) {
 		return fail(invalidUTF8(s), "the text is not valid UTF-8")
 	}
-	// The local part is scanned before the @ is looked for: in quotes an @ may stand before it.
+	// The local part is scanned before the @ is looked for: in quotes an @ may
+	// stand before it.
 	end, pos, reason := localPart(s)
 	if reason != "" {
 		return fail(pos, reason)
@@ -291,8 +307,8 @@ func Parse(s string) (Address, error) {
 		return fail(0, fmt.Sprintf("an address has at most %d characters", maxAddress))
 	}
 	local := s[:end]
-	// Where nothing has to be changed the address shares the bytes of s, and costs no memory of its
-	// own.
+	// Where nothing has to be changed the address shares the bytes of s, and
+	// costs no memory of its own.
 	if lowered := lowerASCII(local); lowered != local || d.name != s[end+1:] {
 		return Address{text: lowered + "@" + d.name, at: end}, nil
 	}
@@ -301,10 +317,12 @@ func Parse(s string) (Address, error) {
 
 // localPart scans the Local-part of RFC 5321 §4.1.2 and returns the offset of
 // the @ behind it, or where and why the text is no local part.
-// Two forms exist: a Quoted-string, in which nearly everything printable may stand, and a
-// Dot-string of atoms (RFC 5322 §3.2.3). Characters beyond ASCII would need SMTPUTF8 (RFC 6531) all
-// the way to the mailbox, which no invitation can count on; they are refused. Where no @ follows,
-// end is the length of s.
+//
+// Two forms exist: a Quoted-string, in which nearly everything printable may
+// stand, and a Dot-string of atoms (RFC 5322 §3.2.3). Characters beyond ASCII
+// would need SMTPUTF8 (RFC 6531) all the way to the mailbox, which no
+// invitation can count on; they are refused. Where no @ follows, end is the
+// length of s.
 func localPart(s string) (end, pos int, reason string) {
 	if s[0] == '"' {
 		for i := 1; i < len(s); i++ {
@@ -362,7 +380,8 @@ func atext(c byte) bool {
 	return c >= 'a' && c <= 'z' || c >= 'A' && c <= 'Z' || c >= '0' && c <= '9' || strings.IndexByte("!#$%&'*+-/=?^_`{|}~", c) >= 0
 }
 
-// lowerASCII lowers A to Z and leaves every other byte alone; it copies nothing where there is nothing to lower.
+// lowerASCII lowers A to Z and leaves every other byte alone; it copies nothing
+// where there is nothing to lower.
 func lowerASCII(s string) string {
 	for i := 0; i < len(s); i++ {
 		if s[i] >= 'A' && s[i] <= 'Z' {
@@ -378,8 +397,8 @@ func lowerASCII(s string) string {
 	return s
 }
 
-// ParseKept does the same for an address that is kept: *@domain stands for a typical newcomer
-// in questions alone.
+// ParseKept does the same for an address that is kept: *@domain stands for a
+// typical newcomer in questions alone.
 func ParseKept(s string) (Address, error) {
 	a, err := Parse(s)
 	if err == nil && a.IsNewcomer() {
@@ -394,8 +413,8 @@ func ParseKept(s string) (Address, error) {
 	return a, err
 }
 
-// Normal takes an address that String wrote; any other text makes no address. It is for
-// those who keep many: nothing is checked again.
+// Normal takes an address that String wrote; any other text makes no address.
+// It is for those who keep many: nothing is checked again.
 func Normal(text string) Address { return Address{text: text, at: strings.LastIndexByte(text, '@')} }
 
 // Newcomer returns the address that stands for a typical newcomer from d, one
@@ -403,8 +422,8 @@ func Normal(text string) Address { return Address{text: text, at: strings.LastIn
 func Newcomer(d Domain) Address { return Address{text: "*@" + d.name, at: 1} }
 
 // IsNewcomer reports whether a stands for a typical newcomer. The mailbox of
-// the name * at the same domain, which RFC 5321 would allow, is taken for it too.
-// Questions alone take it; whatever is kept is read by ParseKept.
+// the name * at the same domain, which RFC 5321 would allow, is taken for it
+// too. Questions alone take it; whatever is kept is read by ParseKept.
 func (a Address) IsNewcomer() bool { return a.at == 1 && a.text[0] == '*' }
 
 // String returns the normal form.

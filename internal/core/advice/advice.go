@@ -1,6 +1,6 @@
-// Package advice weighs the ways in which a partner's people can be connected with
-// ours, from figures of how they work together. It is a rule of thumb that shows
-// its figures: docs/decisions/0005 says why each counts as it does.
+// Package advice weighs the ways in which a partner's people can be connected
+// with ours, from figures of how they work together. It is a rule of thumb that
+// shows its figures: docs/decisions/0005 says why each counts as it does.
 package advice
 
 import (
@@ -12,9 +12,8 @@ import (
 	"wexillum.example/internal/core/world"
 )
 
-// Way is a way to connect.
-// For and Against are sentences with the figures in them, so that whoever disagrees with the weight
-// sees what it was made of.
+// Way is a way to connect. For and Against are sentences with the figures in
+// them, so that whoever disagrees with the weight sees what it was made of.
 type Way struct {
 	Name    string // guests, federation, membership, feed
 	Title   string
@@ -28,9 +27,9 @@ type Way struct {
 	Needs   string // what has to be open on both sides
 }
 
-// Advice is what fits, the best first, with the figures behind it.
-// Ways holds all four, also those that do not fit: a reader who has one of them in mind finds out
-// what speaks against it.
+// Advice is what fits, the best first, with the figures behind it. Ways holds
+// all four, also those that do not fit: a reader who has one of them in mind
+// finds out what speaks against it.
 type Advice struct {
 	Figures engine.Dealings
 	Ways    []Way
@@ -55,23 +54,24 @@ func (w *weighing) pro(n int, format string, args ...any) {
 	w.For = append(w.For, fmt.Sprintf(format, args...))
 }
 
-// con takes n from it. A con of 3 or 4 is meant to outweigh all that may speak for a way: it is
-// said where the partner's side forbids it.
+// con takes n from it. A con of 3 or 4 is meant to outweigh all that may speak
+// for a way: it is said where the partner's side forbids it.
 func (w *weighing) con(n int, format string, args ...any) {
 	w.Weight -= n
 	w.Against = append(w.Against, fmt.Sprintf(format, args...))
 }
 
-// On weighs the ways for a partner. halves are both halves of it; feed says that
-// the rule for its people feed is on.
+// On weighs the ways for a partner. halves are both halves of it; feed says
+// that the rule for its people feed is on.
 func On(d engine.Dealings, halves []world.Half, feed bool) Advice {
-	// Halves come as a list of the fourteen keys; most questions below are about one of them.
+	// Halves come as a list of the fourteen keys; most questions below are
+	// about one of them.
 	half := map[string]world.Half{}
 	for _, h := range halves {
 		half[h.Key.String()] = h
 	}
-	// A refusal of theirs that we know of counts; what is unknown does not speak against a way by
-	// itself.
+	// A refusal of theirs that we know of counts; what is unknown does not
+	// speak against a way by itself.
 	refuses := func(keys ...catalogue.Key) string {
 		for _, k := range keys {
 			if half[k.String()].Theirs == world.SaysRefuses {
@@ -91,8 +91,8 @@ func On(d engine.Dealings, halves []world.Half, feed bool) Advice {
 		catalogue.Directory,
 	)
 
-	// Single guests are the way that always works, so their weight begins at nothing and is moved
-	// by how much handwork they are.
+	// Single guests are the way that always works, so their weight begins at
+	// nothing and is moved by how much handwork they are.
 	guests := &weighing{
 		Way{
 			Name:  "guests",
@@ -124,7 +124,8 @@ func On(d engine.Dealings, halves []world.Half, feed bool) Advice {
 		guests.con(4, "they refuse %s: their people may not accept invitations", k)
 	}
 
-	// Federation suits whoever only talks. Each role they hold speaks against it.
+	// Federation suits whoever only talks. Each role they hold speaks against
+	// it.
 	fed := &weighing{
 		Way{
 			Name:  "federation",
@@ -158,7 +159,8 @@ func On(d engine.Dealings, halves []world.Half, feed bool) Advice {
 		fed.pro(1, "both sides are open for it already")
 	}
 
-	// Membership suits a few who share whole spaces with us and have an account at home.
+	// Membership suits a few who share whole spaces with us and have an account
+	// at home.
 	member := &weighing{
 		Way{
 			Name:  "membership",
@@ -191,8 +193,8 @@ func On(d engine.Dealings, halves []world.Half, feed bool) Advice {
 		member.con(1, "nobody knows whether they admit spaces.in")
 	}
 
-	// A feed is worth its setting up from some forty people on, or where people come and go all the
-	// time.
+	// A feed is worth its setting up from some forty people on, or where people
+	// come and go all the time.
 	kept := &weighing{
 		Way{
 			Name:  "feed",
@@ -228,7 +230,8 @@ func On(d engine.Dealings, halves []world.Half, feed bool) Advice {
 		a.Ways = append(a.Ways, w.Way)
 	}
 	sort.SliceStable(a.Ways, func(i, j int) bool { return a.Ways[i].Weight > a.Ways[j].Weight })
-	// Ways within one point of the best are equal for all that a rule of thumb can tell.
+	// Ways within one point of the best are equal for all that a rule of thumb
+	// can tell.
 	best := a.Ways[0].Weight
 	for i := range a.Ways {
 		a.Ways[i].Fits = a.Ways[i].Weight > 0 && a.Ways[i].Weight >= best-1

@@ -31,8 +31,8 @@ type Key uint8
 // NumKeys is how many keys there are.
 const NumKeys = 2 * NumServices
 
-// In and Out build the key of a service and direction.
-// In is for theirs coming to us.
+// In and Out build the key of a service and direction. In is for theirs coming
+// to us.
 func In(s Service) Key { return Key(2 * s) }
 
 // Out is the key for our people going to theirs, or our mail leaving.
@@ -59,8 +59,8 @@ func ParseKey(s string) (Key, bool) {
 // things every person has.
 type ResourceKind uint8
 
-// The kinds of resource. Databases hold the numbers: they never change, and a new kind takes the
-// next one.
+// The kinds of resource. Databases hold the numbers: they never change, and a
+// new kind takes the next one.
 const (
 	Channel      ResourceKind = 0
 	Folder       ResourceKind = 1
@@ -79,8 +79,8 @@ const (
 	NumResourceKinds = 13
 )
 
-// resourceKinds says what each kind is called and whether it is something in a space. A kind
-// that is missing here does not compile.
+// resourceKinds says what each kind is called and whether it is something in a
+// space. A kind that is missing here does not compile.
 var resourceKinds = [NumResourceKinds]struct {
 	name string
 	item bool
@@ -126,15 +126,19 @@ func ParseResourceKind(s string) (ResourceKind, bool) {
 }
 
 // Class is the account that asks, as the column "who" of the catalogue has it.
-// A class follows from the address or link that asks and from whether it has a record (model §4,
-// gate 1); nobody chooses it. What is asked of each class is a row of the catalogue.
+//
+// A class follows from the address or link that asks and from whether it has a
+// record (model §4, gate 1); nobody chooses it. What is asked of each class is
+// a row of the catalogue.
 type Class uint8
 
 // Ours is a person of ours; the others are G, F, P, N and B.
-// A record is a guest of ours, with a sponsor and an end. Federated is somebody of a partner or of
-// any other organisation who comes with the account they have at home; Personal one with a private
-// mail domain; Newcomer one who has no record yet and would become a guest by what they do; Bearer
-// is whoever holds a link, of whom nothing else is known.
+//
+// A record is a guest of ours, with a sponsor and an end. Federated is somebody
+// of a partner or of any other organisation who comes with the account they
+// have at home; Personal one with a private mail domain; Newcomer one who has
+// no record yet and would become a guest by what they do; Bearer is whoever
+// holds a link, of whom nothing else is known.
 const (
 	Ours Class = iota
 	Record
@@ -169,8 +173,10 @@ const (
 )
 
 // PersonOf says which person of ours an action is about (model §3).
-// Exceptions are made for people of ours; which of them counts depends on what is tried. Whoever
-// messages Uma is judged by Uma's exceptions, whoever joins a meeting by those of its host.
+//
+// Exceptions are made for people of ours; which of them counts depends on what
+// is tried. Whoever messages Uma is judged by Uma's exceptions, whoever joins a
+// meeting by those of its host.
 type PersonOf uint8
 
 // NoPerson has no people layer. InDrive is the owner where the space is a
@@ -186,9 +192,11 @@ const (
 )
 
 // NeedKind says how a rule of the rule gate finds the value it needs.
-// Most rules need a fixed value. Where the value depends on who asks (their account, whether they
-// share a space with the person) or on the thing itself (a link with or without a password), the
-// kind says how it is found; the engine has one case for each.
+//
+// Most rules need a fixed value. Where the value depends on who asks (their
+// account, whether they share a space with the person) or on the thing itself
+// (a link with or without a password), the kind says how it is found; the
+// engine has one case for each.
 type NeedKind uint8
 
 // AtLeast needs Need.Value. The others depend on who asks and for what; the
@@ -212,16 +220,16 @@ const (
 	SharerClass           // the sharer's class
 )
 
-// Need is one rule that the rule gate asks.
-// Value counts with AtLeast, AtPresenter and AtOwn; the other kinds find theirs.
+// Need is one rule that the rule gate asks. Value counts with AtLeast,
+// AtPresenter and AtOwn; the other kinds find theirs.
 type Need struct {
 	Kind  NeedKind
 	Rule  RuleID
 	Value Value
 }
 
-// Role is what a grant gives: view < contribute < manage.
-// A role includes those below it. Whose role on a space holds on the items in it, unless an item is
+// Role is what a grant gives: view < contribute < manage. A role includes those
+// below it. Whose role on a space holds on the items in it, unless an item is
 // private.
 type Role uint8
 
@@ -247,9 +255,9 @@ func ParseRole(s string) (Role, bool) {
 	return NoRole, false
 }
 
-// Holding says what the grant gate asks.
-// The grant gate is asked last but for licences: a person who lacks a grant alone can be helped by
-// an owner, without an administrator.
+// Holding says what the grant gate asks. The grant gate is asked last but for
+// licences: a person who lacks a grant alone can be helped by an owner, without
+// an administrator.
 type Holding uint8
 
 // Nothing asks nothing. ByRole needs a role on the resource, ByLink a live
@@ -267,8 +275,8 @@ const (
 	JoinableCourse
 )
 
-// Feature is a part of a service that a stance may admit by itself.
-// A partner may admit chat without calls. The bits of a stance are indexed by it.
+// Feature is a part of a service that a stance may admit by itself. A partner
+// may admit chat without calls. The bits of a stance are indexed by it.
 type Feature uint8
 
 // NoFeature is asked where a stance as a whole counts.
@@ -294,8 +302,9 @@ func ParseFeature(s string) (Feature, bool) {
 }
 
 // Ask is what a decision asks of one class of account: a row of the catalogue.
-// Fields are asked in the order of the gates, whatever their order here. A nil Ask means that this
-// class cannot do it at all, by nature: no setting changes that.
+// Fields are asked in the order of the gates, whatever their order here. A nil
+// Ask means that this class cannot do it at all, by nature: no setting changes
+// that.
 type Ask struct {
 	Of          Whom // whose domain the domain gate is about
 	Level       DomainLevel
@@ -316,9 +325,9 @@ type Ask struct {
 // ActionID is the place of an action in Actions.
 type ActionID uint8
 
-// Action is one thing somebody may try.
-// What differs between actions is here as data wherever it is so for more than one of them, so that
-// no gate has to compare names.
+// Action is one thing somebody may try. What differs between actions is here as
+// data wherever it is so for more than one of them, so that no gate has to
+// compare names.
 type Action struct {
 	ID      ActionID
 	Name    string // service.verb
@@ -343,18 +352,22 @@ type Action struct {
 
 // Spread says which resources an action is tried on when somebody's reach is
 // listed.
-// It keeps a reach short. Everybody could in principle be asked about every file; with Granted only
-// those are asked that something was given on, since the grant gate refuses all others.
+//
+// It keeps a reach short. Everybody could in principle be asked about every
+// file; with Granted only those are asked that something was given on, since
+// the grant gate refuses all others.
 type Spread uint8
 
-// Once asks one resource, Granted those with a grant or link, Wide all of a kind.
+// Once asks one resource, Granted those with a grant or link, Wide all of a
+// kind.
 const (
 	Once Spread = iota
 	Granted
 	Wide
 )
 
-// Rows returns what is asked of each class of account about a resource of kind k.
+// Rows returns what is asked of each class of account about a resource of kind
+// k.
 func (a *Action) Rows(k ResourceKind) *[NumClasses]*Ask {
 	if a.InSpace != nil && k.IsItem() {
 		return a.InSpace
@@ -362,8 +375,7 @@ func (a *Action) Rows(k ResourceKind) *[NumClasses]*Ask {
 	return &a.Asks
 }
 
-// Service returns the service of the action.
-// It is the first part of its name.
+// Service returns the service of the action. It is the first part of its name.
 func (a *Action) Service() Service {
 	s, _, _ := strings.Cut(a.Name, ".")
 	return Service(indexOf(serviceNames[:], s))
@@ -412,10 +424,11 @@ func ActionByName(name string) (*Action, bool) {
 	return nil, false
 }
 
-// Companions lists the rules that an exception may set and that an action asks beside r: those without
-// which r alone may change nothing.
-// An example: taking control of a screen needs that whole screens are shown. An exception for the
-// first alone opens nothing, so advice proposes both.
+// Companions lists the rules that an exception may set and that an action asks
+// beside r: those without which r alone may change nothing.
+//
+// An example: taking control of a screen needs that whole screens are shown. An
+// exception for the first alone opens nothing, so advice proposes both.
 func Companions(r RuleID) (out []RuleID) {
 	seen := map[RuleID]bool{r: true}
 	for _, id := range AskedBy(r) {
@@ -441,10 +454,11 @@ func Companions(r RuleID) (out []RuleID) {
 // governs behaviour and no action asks it.
 func AskedBy(r RuleID) []ActionID { return askedBy[r] }
 
-// asked by the gates themselves, not through an entry of an action
-// These rules stand in no row because they hold for all rows of a class, or because the value is
-// read by a gate for something else than a comparison. A rule that is missing here would be shown
-// as one that no action asks; a test asks each rule's example with both of its values.
+// asked by the gates themselves, not through an entry of an action These rules
+// stand in no row because they hold for all rows of a class, or because the
+// value is read by a gate for something else than a comparison. A rule that is
+// missing here would be shown as one that no action asks; a test asks each
+// rule's example with both of its values.
 var askedAnyway = map[string]func(*Action, Class) bool{
 	"directory.guests":         func(_ *Action, c Class) bool { return c == Record || c == Newcomer },
 	"directory.feed_in":        func(_ *Action, c Class) bool { return c == Record },
@@ -463,7 +477,8 @@ var askedAnyway = map[string]func(*Action, Class) bool{
 	"files.drive_bearer_links": func(a *Action, c Class) bool { return a.Service() == Files && c == Bearer },
 }
 
-// askedBy is turned around once at the start: from what each action asks to what asks each rule.
+// askedBy is turned around once at the start: from what each action asks to
+// what asks each rule.
 var askedBy = func() (out [NumRules][]ActionID) {
 	for i := range actions {
 		a := &actions[i]
@@ -504,8 +519,8 @@ var askedBy = func() (out [NumRules][]ActionID) {
 	return
 }()
 
-// NearestAction returns the action name that resembles name most.
-// It is for error texts; "" where nothing resembles it by more than half.
+// NearestAction returns the action name that resembles name most. It is for
+// error texts; "" where nothing resembles it by more than half.
 func NearestAction(name string) string {
 	best, at := "", len(name)/2+1
 	for i := range actions {
@@ -516,19 +531,20 @@ func NearestAction(name string) string {
 	return best
 }
 
-// buildActions lists the catalogue of actions: what each is about, who does it, and what must be so for each sort of account.
-// The table at its end has one line for each action and reads like the catalogue in the shared
-// design. The functions before it are the shapes that several lines share; each returns a fresh
-// row, so that a line may change its own.
+// buildActions lists the catalogue of actions: what each is about, who does it,
+// and what must be so for each sort of account. The table at its end has one
+// line for each action and reads like the catalogue in the shared design. The
+// functions before it are the shapes that several lines share; each returns a
+// fresh row, so that a line may change its own.
 func buildActions() []Action {
 	r := MustRule
 	at := func(rule string, v Value) Need { return Need{Kind: AtLeast, Rule: r(rule), Value: v} }
 	kind := func(k NeedKind, rule string) Need { return Need{Kind: k, Rule: r(rule)} }
 	var (
 		personalA = kind(PrivateA, "directory.personal")
-		// What happens inside a space: a record needs that the space has guests, an account of
-		// another organisation that it is connected; both need to be among the space's parties and
-		// to hold a role.
+		// What happens inside a space: a record needs that the space has
+		// guests, an account of another organisation that it is connected; both
+		// need to be among the space's parties and to hold a role.
 		inSpace = func(needs []Need, role Role) [NumClasses]*Ask {
 			return [NumClasses]*Ask{
 				Record: {Level: AnyLevel, Key: In(Spaces), SpaceGuests: true, SpaceParty: true, Needs: needs, Holding: ByRole, Role: role},
@@ -536,13 +552,14 @@ func buildActions() []Action {
 					Holding: ByRole, Role: role},
 			}
 		}
-		// Files and reports: whoever was given them, with a record or on the way to one.
+		// Files and reports: whoever was given them, with a record or on the
+		// way to one.
 		given = func(service Service, level DomainLevel, rule RuleID, needs []Need, role Role) [NumClasses]*Ask {
 			ask := &Ask{Level: level, LevelRule: rule, Key: In(service), Needs: needs, Holding: ByRole, Role: role}
 			return [NumClasses]*Ask{Record: ask, Newcomer: ask}
 		}
-		// The door of a meeting: nobody needs a grant, and whoever holds the address may be a
-		// Bearer.
+		// The door of a meeting: nobody needs a grant, and whoever holds the
+		// address may be a Bearer.
 		door = func(needs ...Need) [NumClasses]*Ask {
 			all := append([]Need{kind(Outsiders, "meetings.outsiders"), kind(Passcode, "meetings.passcode"),
 				kind(StandingRoom, "meetings.standing_room")}, needs...)
@@ -570,8 +587,8 @@ func buildActions() []Action {
 		row[Bearer] = ask
 		return row
 	}
-	// The two scales of roles differ: what a grant gives (view, contribute, manage) and the most
-	// that files.role lets an outsider do.
+	// The two scales of roles differ: what a grant gives (view, contribute,
+	// manage) and the most that files.role lets an outsider do.
 	onFiles := func(role Role) [NumClasses]*Ask {
 		reach := canView
 		if role == Contribute {
@@ -584,7 +601,8 @@ func buildActions() []Action {
 	}
 	download := link(View)
 	download.Needs = append(download.Needs, kind(LinkDownload, "files.link_download"))
-	// A channel is of its space and of chat: both keys have to be open, the second only at no.
+	// A channel is of its space and of chat: both keys have to be open, the
+	// second only at no.
 	inChannel := func(role Role, needs ...Need) [NumClasses]*Ask {
 		rows := inSpace(needs, role)
 		rows[Record].Switches = []RuleID{r("chat.guests")}
@@ -595,15 +613,15 @@ func buildActions() []Action {
 		needs := append([]Need{at("chat.guest_direct", On)}, more...)
 		return [NumClasses]*Ask{Record: {Level: AnyLevel, Key: In(Chat), Switches: []RuleID{r("chat.guests")}, Needs: needs}}
 	}
-	// Chat across organisations: a federated account needs both sides, a private one the switch for
-	// them.
+	// Chat across organisations: a federated account needs both sides, a
+	// private one the switch for them.
 	across := func(rows [NumClasses]*Ask, f Feature, needs ...Need) [NumClasses]*Ask {
 		rows[Federated] = &Ask{Level: ByRule, LevelRule: r("chat.federation"), Key: In(Chat), Counterpart: true, Feature: f, Needs: needs}
 		rows[Personal] = &Ask{Level: BarsOnly, Switches: []RuleID{r("chat.personal")}, Needs: needs}
 		return rows
 	}
-	// Our people going to theirs: the domain asked is that of the other side, and nobody but the
-	// person themselves decides to go.
+	// Our people going to theirs: the domain asked is that of the other side,
+	// and nobody but the person themselves decides to go.
 	theirs := func(level string, s Service, counterpart bool) [NumClasses]*Ask {
 		return [NumClasses]*Ask{Ours: {Of: Addressee, Level: ByRule, LevelRule: r(level), Key: Out(s), Counterpart: counterpart, Holding: Self}}
 	}
@@ -631,8 +649,8 @@ func buildActions() []Action {
 	seePresence := across([NumClasses]*Ask{Record: {Level: AnyLevel, Key: In(Chat), Switches: []RuleID{r("chat.guests")},
 		Needs: []Need{presence}}}, Presence, presence)
 	edits, deletes := at("chat.guest_edit", On), at("chat.guest_delete", On)
-	// Who shares a report must have been given it, if they come from outside; of ours the class
-	// counts.
+	// Who shares a report must have been given it, if they come from outside;
+	// of ours the class counts.
 	reportShare := both(Ask{Of: Addressee, Level: AnyLevel, Key: In(Reports), Needs: []Need{kind(GivenTo, "reports.given_to"), personalA},
 		Holding: ByRole, Role: Contribute},
 		[]Need{{Kind: AtOwn, Rule: r("reports.reshare"), Value: On}})
@@ -739,8 +757,8 @@ func buildActions() []Action {
 			Asks: onReports(View, at("reports.guest_edit", On))},
 		{Name: "reports.share", Title: "share the report", On: report, Address: true, Person: SubjectPerson, Spread: Granted, Asks: reportShare},
 	}
-	// A set of actions is one word: with the 65th action this constant overflows, and nothing compiles until the
-	// sets are wider.
+	// A set of actions is one word: with the 65th action this constant
+	// overflows, and nothing compiles until the sets are wider.
 	const _ = uint(MaxActions - len(out))
 	for i := range out {
 		out[i].ID = ActionID(i)
@@ -749,8 +767,8 @@ func buildActions() []Action {
 }
 
 // both gives the same row to our people and to records, which are asked extra
-// needs first and hold a role where our people hold the space.
-// An outsider who shares onward needs the right to, on top of all that one of ours needs.
+// needs first and hold a role where our people hold the space. An outsider who
+// shares onward needs the right to, on top of all that one of ours needs.
 func both(ask Ask, extra []Need) [NumClasses]*Ask {
 	record := ask
 	record.Needs = append(append([]Need{}, extra...), ask.Needs...)

@@ -1,8 +1,8 @@
 package catalogue
 
-// Gate is one question of a decision; a decision asks all its gates in this order.
-// All are asked, also behind the first that refuses: an administrator who mends one wants to know
-// which is next.
+// Gate is one question of a decision; a decision asks all its gates in this
+// order. All are asked, also behind the first that refuses: an administrator
+// who mends one wants to know which is next.
 type Gate uint8
 
 // The gates of model §4.
@@ -21,8 +21,8 @@ var gateNames = [...]string{"identity", "domain", "counterpart", "service", "rul
 
 func (g Gate) String() string { return gateNames[g] }
 
-// Condition is something that a yes still asks for at the door.
-// A condition is no refusal: the answer is yes, and the person meets it on the way.
+// Condition is something that a yes still asks for at the door. A condition is
+// no refusal: the answer is yes, and the person meets it on the way.
 type Condition uint16
 
 // The conditions of model §4, as bits in the order in which they are listed.
@@ -64,9 +64,9 @@ func ParseCondition(name string) (Condition, bool) {
 	return 0, false
 }
 
-// Code names what a cause says.
-// A cause has a code, and what the sentence is about: see CauseEntry. Codes are written in answers
-// and in the journal by name; their numbers are of one build.
+// Code names what a cause says. A cause has a code, and what the sentence is
+// about: see CauseEntry. Codes are written in answers and in the journal by
+// name; their numbers are of one build.
 type Code uint8
 
 // The causes. Those of a pass come first at every gate.
@@ -147,6 +147,7 @@ const (
 // CauseEntry describes a code: its stable name, the sentence shown, and what to
 // do where it refuses. In braces stand what the cause carries: {a} and {b} are
 // names, {rule}, {title}, {value} and {needed} belong to a rule.
+//
 // Next is empty for what passes, and for what no setting changes.
 type CauseEntry struct {
 	Name string
@@ -154,8 +155,8 @@ type CauseEntry struct {
 	Next string
 }
 
-// Each text is one sentence that somebody would say aloud, complete without its code. The same
-// texts are shown by console, client, API and mails.
+// Each text is one sentence that somebody would say aloud, complete without its
+// code. The same texts are shown by console, client, API and mails.
 var causeEntries = [NumCodes]CauseEntry{
 	PersonOfOurs: {"person_of_ours", "{a} is one of our people.", ""},
 	RecordActive: {"record_active", "{a} is a guest with an active record.", ""},

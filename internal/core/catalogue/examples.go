@@ -12,9 +12,9 @@ import (
 var ExampleWorld string
 
 // Example is a question that turns on one rule: with the tight value it is
-// answered one way, with the loose one another way.
-// The docs show it, and a test asks it with both values: an example that no longer turns on its
-// rule fails the build.
+// answered one way, with the loose one another way. The docs show it, and a
+// test asks it with both values: an example that no longer turns on its rule
+// fails the build.
 type Example struct {
 	With         string // a part of a world laid over ExampleWorld, or empty
 	Ask          string // WHO ACTION RESOURCE and context; empty for a rule that no action asks
@@ -34,7 +34,8 @@ func ExampleOfAction(a ActionID) ActionExample { return actionExamples[a.String(
 // Where chat across organisations is closed, a guest has the record alone.
 const recordOnly = "rules: {chat.federation: {default: closed}}"
 
-// Rules about a guest's life and behaviour that no action asks have values alone.
+// Rules about a guest's life and behaviour that no action asks have values
+// alone.
 var ruleExamples = map[string]Example{
 	"directory.guests": {"", "maren@ilvane.example directory.sign_in directory:ours", "off", "on", "no: service", "yes"},
 	"directory.invite_by": {"", "person:lars directory.invite directory:ours address=new@ilvane.example", "introducers", "staff",

@@ -48,9 +48,9 @@ func (l Layers) Names() []string {
 	return out
 }
 
-// Rule is one named setting of the catalogue.
-// What an administrator reads of a rule is here beside what the engine needs, so that a page, a
-// help text and an answer never describe it differently.
+// Rule is one named setting of the catalogue. What an administrator reads of a
+// rule is here beside what the engine needs, so that a page, a help text and an
+// answer never describe it differently.
 type Rule struct {
 	ID        RuleID
 	Name      string // service.name, stable once published
@@ -69,9 +69,9 @@ type Rule struct {
 // Service returns the part of the name before the dot.
 func (r *Rule) Service() string { s, _, _ := strings.Cut(r.Name, "."); return s }
 
-// Sentence says in plain words what v means.
-// Of days N is replaced by the number; of methods the sentences of all that are in the set follow
-// each other.
+// Sentence says in plain words what v means. Of days N is replaced by the
+// number; of methods the sentences of all that are in the set follow each
+// other.
 func (r *Rule) Sentence(v Value) string {
 	switch r.Scale.Shape {
 	case Days:
@@ -99,7 +99,8 @@ const NumRules = len(ruleEntries)
 
 var rules = buildRules()
 
-// Rules lists all rules in the order of the catalogue. Callers must not change it.
+// Rules lists all rules in the order of the catalogue. Callers must not change
+// it.
 func Rules() []Rule { return rules }
 
 // Get returns the entry of id.
@@ -112,8 +113,8 @@ func (id RuleID) String() string {
 	return rules[id].Name
 }
 
-// RuleByName finds a rule by its name.
-// Some eighty names are compared one by one: it is asked when a world is read, not when it is used.
+// RuleByName finds a rule by its name. Some eighty names are compared one by
+// one: it is asked when a world is read, not when it is used.
 func RuleByName(name string) (*Rule, bool) {
 	for i := range rules {
 		if rules[i].Name == name {
@@ -132,8 +133,8 @@ func MustRule(name string) RuleID {
 	return r.ID
 }
 
-// Nearest returns the rule name that resembles name most, for error texts.
-// "" where nothing resembles it by more than half of its letters.
+// Nearest returns the rule name that resembles name most, for error texts. ""
+// where nothing resembles it by more than half of its letters.
 func Nearest(name string) string {
 	best, at := "", len(name)/2+1
 	for i := range rules {
@@ -146,9 +147,11 @@ func Nearest(name string) string {
 
 // Distance counts the edits between a and b; two letters that changed places
 // are one (optimal string alignment).
-// The table has a row for each byte of a and takes their product in time; it is for names of some
-// tens of characters. Optimal string alignment (R. A. Wagner and R. Lowrance, 1975, restricted to
-// one exchange of neighbours) counts what fingers do on a keyboard.
+//
+// The table has a row for each byte of a and takes their product in time; it is
+// for names of some tens of characters. Optimal string alignment (R. A. Wagner
+// and R. Lowrance, 1975, restricted to one exchange of neighbours) counts what
+// fingers do on a keyboard.
 func Distance(a, b string) int {
 	d := make([][]int, len(a)+1)
 	for i := range d {
@@ -178,8 +181,9 @@ func Distance(a, b string) int {
 // where it has at least four letters, and as the beginning of a longer word.
 func Find(query string) []*Rule { return find(query, true) }
 
-// FindAny is Find for everyday phrases: words that say nothing by themselves are left out, and not
-// every other one must match. A rule that more of them match comes first.
+// FindAny is Find for everyday phrases: words that say nothing by themselves
+// are left out, and not every other one must match. A rule that more of them
+// match comes first.
 func FindAny(query string) []*Rule {
 	all := find(query, true)
 	for _, r := range find(query, false) {
@@ -197,8 +201,9 @@ var littleWords = map[string]bool{
 	"their": true, "let": true, "i": true, "do": true, "not": true,
 }
 
-// find lists rules that words may mean, the best first: with every those that all words fit, else those that at least half of
-// them fit, little words such as "may" left out.
+// find lists rules that words may mean, the best first: with every those that
+// all words fit, else those that at least half of them fit, little words such
+// as "may" left out.
 func find(query string, every bool) []*Rule {
 	words := strings.FieldsFunc(strings.ToLower(query), func(r rune) bool {
 		return r == ' ' || r == '.' || r == '_' || r == ',' || r == '-' || r == '?'
@@ -206,7 +211,8 @@ func find(query string, every bool) []*Rule {
 	if !every {
 		words = slices.DeleteFunc(words, func(w string) bool { return littleWords[w] })
 	}
-	// Rules that match more words come first, whatever their scores: "guest calls" is about calls.
+	// Rules that match more words come first, whatever their scores: "guest
+	// calls" is about calls.
 	type hit struct {
 		rule           *Rule
 		matched, score int
@@ -236,8 +242,9 @@ func find(query string, every bool) []*Rule {
 	return out
 }
 
-// matches says how well a word fits a rule: a word of its name weighs more than a search word, and that more than one of its
-// title; the word itself more than its beginning, and that more than one letter amiss. 0 is not at all.
+// matches says how well a word fits a rule: a word of its name weighs more than
+// a search word, and that more than one of its title; the word itself more than
+// its beginning, and that more than one letter amiss. 0 is not at all.
 func (r *Rule) matches(w string) int {
 	best := 0
 	try := func(text string, weight int) {
@@ -260,9 +267,12 @@ func (r *Rule) matches(w string) int {
 	return best
 }
 
-// check holds a rule to what every other part relies on: a sentence for each value, title, words and reason, and a default that
-// is no looser than the limit.
-// It is called at the start, so that a wrong entry of the table stops every program and every test.
+// check holds a rule to what every other part relies on: a sentence for each
+// value, title, words and reason, and a default that is no looser than the
+// limit.
+//
+// It is called at the start, so that a wrong entry of the table stops every
+// program and every test.
 func (r *Rule) check() error {
 	want := len(r.Scale.Names)
 	if r.Scale.Shape == Days {
@@ -280,8 +290,8 @@ func (r *Rule) check() error {
 }
 
 // Dependency says that a rule, from a value on, means nothing unless another
-// reaches a value.
-// Publishing warns where a rule is set to something that its companion keeps from meaning anything.
+// reaches a value. Publishing warns where a rule is set to something that its
+// companion keeps from meaning anything.
 type Dependency struct {
 	Rule  RuleID
 	From  Value
@@ -290,8 +300,9 @@ type Dependency struct {
 }
 
 var dependencies = func() (out []Dependency) {
-	// The number is the first value from which on the rule needs the other: 2 on given_to is
-	// newcomers, who can only become guests where there are guests at all.
+	// The number is the first value from which on the rule needs the other: 2
+	// on given_to is newcomers, who can only become guests where there are
+	// guests at all.
 	for _, d := range []struct {
 		rule  string
 		from  Value

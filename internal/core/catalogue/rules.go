@@ -14,13 +14,14 @@ var (
 	needSaid = []string{"It is required.", "It may be left out."}
 )
 
-// levels is a scale of names, written from the tightest to the loosest with < between them.
+// levels is a scale of names, written from the tightest to the loosest with <
+// between them.
 func levels(names string) Scale {
 	return Scale{Shape: Level, Names: strings.Split(names, " < ")}
 }
 
-// entry is a rule as the table below writes it: values as words.
-// A new rule is one entry; all else is made from it: format, pages, docs, defaults.
+// entry is a rule as the table below writes it: values as words. A new rule is
+// one entry; all else is made from it: format, pages, docs, defaults.
 type entry struct {
 	name, limit, start, layers string
 	scale                      Scale
@@ -32,11 +33,12 @@ type entry struct {
 // yes are the two sentences of a switch, for off and for on.
 func yes(off, on string) []string { return []string{off, on} }
 
-// buildRules reads the catalogue of rules and gives each its number, in the order in which they stand.
+// buildRules reads the catalogue of rules and gives each its number, in the
+// order in which they stand.
 func buildRules() []Rule {
 	out := make([]Rule, 0, NumRules)
-	// A value of the table that is off its scale is a mistake of ours and stops the program at
-	// once.
+	// A value of the table that is off its scale is a mistake of ours and stops
+	// the program at once.
 	parse := func(s Scale, text string) Value {
 		words := []string{text}
 		if s.Shape == Methods {
@@ -60,9 +62,10 @@ func buildRules() []Rule {
 	return out
 }
 
-// In each line: name, limit and default of a new installation, the layers that may set it (P
-// partner, E people, S space, I item or meeting), scale, title, a sentence for each value, search
-// words, the value that is advised, why, and what the rule does not cover.
+// In each line: name, limit and default of a new installation, the layers that
+// may set it (P partner, E people, S space, I item or meeting), scale, title, a
+// sentence for each value, search words, the value that is advised, why, and
+// what the rule does not cover.
 var ruleEntries = [...]entry{
 	// directory
 	{"directory.guests", "on", "off", "P", onOff, "Guests in our directory",

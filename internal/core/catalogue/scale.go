@@ -10,10 +10,13 @@ import (
 // Value is one value of a scale. What it means depends on the scale: the index
 // of a level from the tightest up, a number of days, or a set of methods as
 // bits. Values of different scales are never compared.
-// Two bytes, because a row of all rules is held for every space and partner that says anything.
+//
+// Two bytes, because a row of all rules is held for every space and partner
+// that says anything.
 type Value uint16
 
-// Unset stands where a layer says nothing. NoLimit is `none` on a scale of days.
+// Unset stands where a layer says nothing. NoLimit is `none` on a scale of
+// days.
 const (
 	Unset   Value = 0xFFFF
 	NoLimit Value = 0xFFFE
@@ -29,8 +32,8 @@ const (
 	On  Value = 1
 )
 
-// Shape says how the values of a scale are ordered (model §3).
-// Every comparison between values of rules goes through it; nothing outside compares numbers
+// Shape says how the values of a scale are ordered (model §3). Every comparison
+// between values of rules goes through it; nothing outside compares numbers
 // itself.
 type Shape uint8
 
@@ -48,8 +51,9 @@ var shapeNames = [...]string{"switch", "level", "days", "methods", "choice"}
 
 func (s Shape) String() string { return shapeNames[s] }
 
-// Scale is the values of a rule in order from the tightest to the loosest.
-// The zero Scale is a switch without names; every scale of the catalogue is made in rules.go.
+// Scale is the values of a rule in order from the tightest to the loosest. The
+// zero Scale is a switch without names; every scale of the catalogue is made in
+// rules.go.
 type Scale struct {
 	Shape Shape
 	Names []string // of levels, choices and methods, in order; empty for days
@@ -75,8 +79,8 @@ func (s Scale) Parse(words ...string) (Value, error) {
 			return Unset, fmt.Errorf("%q is no number of days: write 0 to %d without leading zeros, or none", w, MaxDays)
 		}
 		return Value(n), nil
-	// YAML 1.1 reads on and off as booleans, and so do many editors of it: both ways of writing are
-	// taken.
+	// YAML 1.1 reads on and off as booleans, and so do many editors of it: both
+	// ways of writing are taken.
 	case Switch:
 		switch w {
 		case "on", "true":
@@ -94,7 +98,8 @@ func (s Scale) Parse(words ...string) (Value, error) {
 	return Unset, fmt.Errorf("%q is off the scale: %s", w, s.Describe())
 }
 
-// parseMethods reads a set of methods, as a value with one bit for each; "all" is every one.
+// parseMethods reads a set of methods, as a value with one bit for each; "all"
+// is every one.
 func (s Scale) parseMethods(words []string) (Value, error) {
 	if len(words) == 1 && words[0] == "all" {
 		return s.Loosest(), nil
@@ -168,8 +173,8 @@ func (s Scale) Describe() string {
 }
 
 // Tightest and Loosest return the ends of the scale. A choice has none: its
-// limit bounds nothing.
-// It is 0 on every scale: off, the first level, no days, no method.
+// limit bounds nothing. It is 0 on every scale: off, the first level, no days,
+// no method.
 func (s Scale) Tightest() Value { return 0 }
 
 // Loosest returns the value that leaves everything open.
@@ -184,8 +189,8 @@ func (s Scale) Loosest() Value {
 }
 
 // Tighter returns the tightest value that is no looser than a or b: the lesser,
-// or the intersection of two sets. For a choice it is a.
-// It is how a limit acts on what is said below it, and how several layers that speak are joined.
+// or the intersection of two sets. For a choice it is a. It is how a limit acts
+// on what is said below it, and how several layers that speak are joined.
 func (s Scale) Tighter(a, b Value) Value {
 	switch s.Shape {
 	case Methods:
@@ -198,8 +203,9 @@ func (s Scale) Tighter(a, b Value) Value {
 
 // Looser reports whether a is looser than b; for sets, whether a holds anything
 // that b does not. No choice is looser than another.
-// For sets neither may be looser than the other in the sense of an order: each may hold what the
-// other does not, and then each is looser than the other.
+//
+// For sets neither may be looser than the other in the sense of an order: each
+// may hold what the other does not, and then each is looser than the other.
 func (s Scale) Looser(a, b Value) bool {
 	switch s.Shape {
 	case Methods:

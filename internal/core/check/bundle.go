@@ -9,14 +9,19 @@ import (
 	"wexillum.example/internal/core/world"
 )
 
-// TypicalOf is an address of somebody at a domain of whom nothing is known.
-// It stands for whoever comes next from there, where a question needs a full address.
+// TypicalOf is an address of somebody at a domain of whom nothing is known. It
+// stands for whoever comes next from there, where a question needs a full
+// address.
 func TypicalOf(d addr.Domain) (addr.Address, error) { return addr.Parse("somebody@" + d.String()) }
 
-// BundleOpens tells what a bundle would open to somebody outside who was given it at a moment, and which of the things that it
-// gives would open nothing to them.
-// It supposes a record and the bundle's grants, and asks every action of the catalogue. A thing of
-// the bundle is closed where nothing on it, and nothing on an item in it, was answered with yes:
+// BundleOpens tells what a bundle would open to somebody outside who was given
+// it at a moment, and which of the things that it gives would open nothing to
+// them.
+//
+// It supposes a record and the bundle's grants, and asks every action of the
+// catalogue. A thing of the bundle is closed where nothing on it, and nothing
+// on an item in it, was answered with yes:
+//
 // whoever gives the bundle should know before, with the reason one click away.
 func BundleOpens(s *engine.Snapshot, b *world.Bundle, a addr.Address, at moment.Moment) (would []engine.WouldLine, closed []world.Resource,
 	err error) {

@@ -17,8 +17,8 @@ import (
 	"wexillum.example/internal/core/world"
 )
 
-// Verdict is what becomes of one address.
-// It is a word because it is shown, counted and sent as it stands.
+// Verdict is what becomes of one address. It is a word because it is shown,
+// counted and sent as it stands.
 type Verdict string
 
 // The verdicts. Yes and No answer the invitation; the others say why none is
@@ -32,9 +32,9 @@ const (
 	Malformed Verdict = "malformed"
 )
 
-// Line is what was found of one address.
-// A list of a hundred thousand addresses is read line by line and each Line is handed on at once,
-// so that none of them has to be kept.
+// Line is what was found of one address. A list of a hundred thousand addresses
+// is read line by line and each Line is handed on at once, so that none of them
+// has to be kept.
 type Line struct {
 	Number     int // of the line it stands in, from 1
 	Text       string
@@ -48,15 +48,16 @@ type Line struct {
 	Bundle     string         // why the bundle in mind is not for this party, or empty
 }
 
-// NotForBundle is the code of the cause that the bundle in mind is not for a party.
+// NotForBundle is the code of the cause that the bundle in mind is not for a
+// party.
 const NotForBundle = "not_for_bundle"
 
 // NextForBundle is what to do about it.
 const NextForBundle = "Let an administrator add the partner to the bundle, or invite without it."
 
-// Next returns what to do first about a no.
-// It is the remedy of the first cause that has one: causes stand in the order of the gates, and who
-// mends a later gate first gains nothing.
+// Next returns what to do first about a no. It is the remedy of the first cause
+// that has one: causes stand in the order of the gates, and who mends a later
+// gate first gains nothing.
 func (l *Line) Next() string {
 	for i := range l.Causes {
 		if n := l.Causes[i].Next(); n != "" {
@@ -69,15 +70,16 @@ func (l *Line) Next() string {
 	return ""
 }
 
-// Options say what the addresses are wanted for.
-// The zero value asks about nothing; Into or Bundle must be given, and At.
+// Options say what the addresses are wanted for. The zero value asks about
+// nothing; Into or Bundle must be given, and At.
 type Options struct {
 	Into world.Resource // a space, or the directory; with Share a file or folder
-	// Share asks whether As may share Into with them, instead of inviting them into it.
+	// Share asks whether As may share Into with them, instead of inviting them
+	// into it.
 	Share bool
-	// Bundle is the id of a bundle that they are meant to get, instead of Into: they
-	// are invited into every space that it gives, and to the directory where it
-	// gives single items.
+	// Bundle is the id of a bundle that they are meant to get, instead of Into:
+	// they are invited into every space that it gives, and to the directory
+	// where it gives single items.
 	Bundle string
 	As     string // the person of ours who would invite; empty picks one who may
 	At     moment.Moment
@@ -88,9 +90,11 @@ type Options struct {
 
 // Checker checks line by line. What it remembers of a line is a hash and a
 // number, so that long lists need little memory.
-// Duplicates are found by a hash of 64 bits with a seed of its own for each list: among a million
-// addresses two different ones collide with a chance of 1 to 37 million, and the price is one line
-// that is called a duplicate. In return a line costs 16 bytes to remember in place of its text.
+//
+// Duplicates are found by a hash of 64 bits with a seed of its own for each
+// list: among a million addresses two different ones collide with a chance of 1
+// to 37 million, and the price is one line that is called a duplicate. In
+// return a line costs 16 bytes to remember in place of its text.
 type Checker struct {
 	s       *engine.Snapshot
 	opt     Options
@@ -105,8 +109,8 @@ type Checker struct {
 	ByCause map[string]int // of refusing causes, how many addresses each stands in the way of
 }
 
-// target is something that an address would be invited into, and by whom.
-// A bundle has several; everything else has one.
+// target is something that an address would be invited into, and by whom. A
+// bundle has several; everything else has one.
 type target struct {
 	into world.Resource
 	as   string
@@ -114,8 +118,8 @@ type target struct {
 
 // New returns a Checker. An error is a *engine.WrongUse.
 func New(s *engine.Snapshot, opt Options) (*Checker, error) {
-	// Inviting and sharing are the two ways in which somebody new comes in; both need
-	// context.address.
+	// Inviting and sharing are the two ways in which somebody new comes in;
+	// both need context.address.
 	name := "directory.invite"
 	if opt.Share {
 		name = "files.share"
@@ -133,8 +137,9 @@ func New(s *engine.Snapshot, opt Options) (*Checker, error) {
 	if err := c.aim(); err != nil {
 		return nil, err
 	}
-	// The top-level name invalid is kept free by RFC 2606 §2, so that nobody is ever asked about.
-	// A question about nobody in particular tells at once what makes no sense.
+	// The top-level name invalid is kept free by RFC 2606 §2, so that nobody is
+	// ever asked about. A question about nobody in particular tells at once
+	// what makes no sense.
 	probe, err := addr.ParseDomain("nobody.invalid")
 	if err != nil {
 		return nil, err
@@ -142,7 +147,8 @@ func New(s *engine.Snapshot, opt Options) (*Checker, error) {
 	for i := range c.targets {
 		x := &c.targets[i]
 		if x.as == "" {
-			// Whoever may invite there is as good as anybody: the answer is about the address.
+			// Whoever may invite there is as good as anybody: the answer is
+			// about the address.
 			if x.as = s.Inviter(x.into); x.as == "" {
 				return nil, &engine.WrongUse{
 					Field:  "as",
@@ -159,9 +165,9 @@ func New(s *engine.Snapshot, opt Options) (*Checker, error) {
 	return c, nil
 }
 
-// aim finds what the addresses would be invited into.
-// Single items of a bundle are given to a guest who holds a record and nothing else, so that they
-// are asked as an invitation into the directory. The error is a *engine.WrongUse.
+// aim finds what the addresses would be invited into. Single items of a bundle
+// are given to a guest who holds a record and nothing else, so that they are
+// asked as an invitation into the directory. The error is a *engine.WrongUse.
 func (c *Checker) aim() error {
 	if c.opt.Bundle == "" {
 		c.targets = []target{{c.opt.Into, c.opt.As}}
@@ -188,8 +194,8 @@ func (c *Checker) aim() error {
 	return nil
 }
 
-// question asks whether the person of a target may invite or share with an address. The party is
-// what the question is about and not who asks it.
+// question asks whether the person of a target may invite or share with an
+// address. The party is what the question is about and not who asks it.
 func (c *Checker) question(x *target, a addr.Address) engine.Question {
 	return engine.Question{
 		Subject:  engine.Who{Kind: engine.ByPerson, ID: x.as},
@@ -201,8 +207,8 @@ func (c *Checker) question(x *target, a addr.Address) engine.Question {
 	}
 }
 
-// As returns the persons who are asked about as those who invite.
-// They are separated by commas, in the order of the targets.
+// As returns the persons who are asked about as those who invite. They are
+// separated by commas, in the order of the targets.
 func (c *Checker) As() string {
 	var out []string
 	for _, x := range c.targets {
@@ -225,7 +231,8 @@ func (c *Checker) Into() string {
 // brackets behind a name, or as a mailto link.
 func (c *Checker) Check(number int, text string) Line {
 	l := Line{Number: number, Text: text}
-	// The verdict is counted when the line is done, whatever way it takes through the function.
+	// The verdict is counted when the line is done, whatever way it takes
+	// through the function.
 	c.Total++
 	defer func() { c.Counts[l.Verdict]++ }()
 	parse := addr.Parse
@@ -238,7 +245,8 @@ func (c *Checker) Check(number int, text string) Line {
 		return l
 	}
 	l.Address = a.String()
-	// A bar comes before a partner: whoever is barred is told as barred, not as the partner's.
+	// A bar comes before a partner: whoever is barred is told as barred, not as
+	// the partner's.
 	m := c.s.Match(a)
 	if m.Partner != nil && m.Bar == nil {
 		l.Partner = m.Partner.ID
@@ -250,16 +258,17 @@ func (c *Checker) Check(number int, text string) Line {
 		}
 		return l
 	}
-	// By the normal form, so that Maren@Ilvane.example and maren@ilvane.example are one.
+	// By the normal form, so that Maren@Ilvane.example and maren@ilvane.example
+	// are one.
 	h := maphash.String(c.seed, l.Address)
 	if at, ok := c.seen[h]; ok {
 		l.Verdict, l.Reason = Duplicate, fmt.Sprintf("It stands in line %d already.", at)
 		return l
 	}
 	c.seen[h] = number
-	// Of whom nothing may be said they are asked about as a typical newcomer from their domain:
-	// neither that they have a record nor that they are barred by address may be told from the
-	// answer.
+	// Of whom nothing may be said they are asked about as a typical newcomer
+	// from their domain: neither that they have a record nor that they are
+	// barred by address may be told from the answer.
 	as := a
 	if c.opt.Stranger != nil && c.opt.Stranger(a) {
 		as = addr.Newcomer(a.Domain())
@@ -270,8 +279,8 @@ func (c *Checker) Check(number int, text string) Line {
 		return l
 	}
 	l.Verdict = Yes
-	// Of several targets the same cause is told once; with a single one there is nothing to
-	// compare.
+	// Of several targets the same cause is told once; with a single one there
+	// is nothing to compare.
 	type known struct {
 		code catalogue.Code
 		text string
@@ -303,15 +312,16 @@ func (c *Checker) Check(number int, text string) Line {
 			if len(c.targets) > 1 {
 				seen[known{k.Code, k.Text()}] = true
 			}
-			// ByCause counts addresses, not causes: three spaces that refuse for one reason are
-			// one.
+			// ByCause counts addresses, not causes: three spaces that refuse
+			// for one reason are one.
 			if !once[k.Code] {
 				once[k.Code] = true
 				c.ByCause[k.Code.String()]++
 			}
 		}
 	}
-	// Not for this party is no gate of the engine: it is a rule of the bundle itself.
+	// Not for this party is no gate of the engine: it is a rule of the bundle
+	// itself.
 	if c.bundle != nil && !c.bundle.For(l.Partner) {
 		l.Verdict = No
 		l.Bundle = fmt.Sprintf("The bundle %s is for others: %s.", c.bundle.Name, strings.Join(c.bundle.Partners, ", "))
@@ -324,9 +334,10 @@ func (c *Checker) Check(number int, text string) Line {
 	return l
 }
 
-// already says what an address holds of everything that it would be given, or "".
-// Whoever already has it is not invited again. With single items in a bundle it is never said: a
-// grant on an item may be longer or higher than what is there.
+// already says what an address holds of everything that it would be given, or
+// "". Whoever already has it is not invited again. With single items in a
+// bundle it is never said: a grant on an item may be longer or higher than what
+// is there.
 func (c *Checker) already(a addr.Address) (reason string) {
 	if c.opt.Share || c.opt.Stranger != nil && c.opt.Stranger(a) {
 		return ""
@@ -343,8 +354,10 @@ func (c *Checker) already(a addr.Address) (reason string) {
 }
 
 // bare takes an address out of what stands around it in lists and mails.
+//
 // It takes Maren Holtveig <maren@ilvane.example>, "<maren@ilvane.example>;" and
-// mailto:maren@ilvane.example, the forms in which addresses are copied from mails and sheets.
+// mailto:maren@ilvane.example, the forms in which addresses are copied from
+// mails and sheets.
 func bare(text string) string {
 	text = strings.TrimSpace(text)
 	if i := strings.LastIndexByte(text, '<'); i >= 0 {
@@ -359,8 +372,8 @@ func bare(text string) string {
 }
 
 // Causes lists the causes by how many addresses they stand in the way of, the
-// most frequent first.
-// Those of equal count are in the order of their names, so that two runs print the same.
+// most frequent first. Those of equal count are in the order of their names, so
+// that two runs print the same.
 func (c *Checker) Causes() (names []string) {
 	for n := range c.ByCause {
 		names = append(names, n)
@@ -374,10 +387,11 @@ func (c *Checker) Causes() (names []string) {
 	return
 }
 
-// Split calls fn for every address of a list, with the number of its line. With a
-// column the list is CSV whose first line names columns; else addresses stand on
-// lines of their own or separated by commas, semicolons or blanks, and a name may
-// stand before one in angle brackets. It stops at the first error of fn.
+// Split calls fn for every address of a list, with the number of its line. With
+// a column the list is CSV whose first line names columns; else addresses stand
+// on lines of their own or separated by commas, semicolons or blanks, and a
+// name may stand before one in angle brackets. It stops at the first error of
+// fn.
 func Split(in io.Reader, column string, fn func(line int, text string) error) error {
 	if column != "" {
 		return splitCSV(in, column, fn)
@@ -400,10 +414,12 @@ func Split(in io.Reader, column string, fn func(line int, text string) error) er
 	}
 }
 
-// pieces splits a line into what may be addresses, so that every word of it gets an outcome:
-// commas and semicolons part, and so do blanks where no name stands before angle brackets.
-// A line that begins with # is a comment. The byte order mark that some editors write first is
-// taken off (RFC 3629 §6).
+// pieces splits a line into what may be addresses, so that every word of it
+// gets an outcome: commas and semicolons part, and so do blanks where no name
+// stands before angle brackets.
+//
+// A line that begins with # is a comment. The byte order mark that some editors
+// write first is taken off (RFC 3629 §6).
 func pieces(line string) (out []string) {
 	line = strings.TrimPrefix(strings.TrimSpace(line), "\ufeff")
 	if strings.Trim(line, ",; \t") == "" || line[0] == '#' {
@@ -421,8 +437,9 @@ func pieces(line string) (out []string) {
 				return append(out, part) // a bracket that is never closed is told as it stands
 			}
 			name := part[:open]
-			// In "a@x.example Maren <m@x.example>" the first word is an address of its own, and the
-			// name begins behind it; in quotes an @ is part of a name.
+			// In "a@x.example Maren <m@x.example>" the first word is an address
+			// of its own, and the name begins behind it; in quotes an @ is part
+			// of a name.
 			if strings.Contains(name, "@") && !strings.ContainsAny(name, `"'`) { // addresses, and then a name
 				cut := strings.LastIndexByte(name, '@')
 				if i := strings.IndexAny(name[cut:], " \t"); i >= 0 {
@@ -441,10 +458,11 @@ func pieces(line string) (out []string) {
 	return out
 }
 
-// words splits what stands without brackets at its blanks: each word with an @ is told by
-// itself, and what stands between them together.
-// Words without an @ are not dropped: they come back as what cannot be read, so that the numbers of
-// what went in and what came out agree.
+// words splits what stands without brackets at its blanks: each word with an @
+// is told by itself, and what stands between them together.
+//
+// Words without an @ are not dropped: they come back as what cannot be read, so
+// that the numbers of what went in and what came out agree.
 func words(text string) (out []string) {
 	var rest []string
 	flush := func() {
@@ -467,10 +485,11 @@ func words(text string) (out []string) {
 	return
 }
 
-// parted splits a text at any of some characters that stand outside of double quotes and
-// angle brackets.
-// A quote that is never closed is taken as a plain character, and so is an open bracket: otherwise
-// one slip would swallow the rest of the line.
+// parted splits a text at any of some characters that stand outside of double
+// quotes and angle brackets.
+//
+// A quote that is never closed is taken as a plain character, and so is an open
+// bracket: otherwise one slip would swallow the rest of the line.
 func parted(text, at string) (out []string) {
 	quoted, inside, from := false, false, 0
 	for i := 0; i < len(text); i++ {
@@ -490,12 +509,13 @@ func parted(text, at string) (out []string) {
 	return append(out, text[from:])
 }
 
-// splitCSV hands over one column of a list whose first line names its columns, with the line on which each value stands.
-// Upper and lower case are one; where there is no such column, the error names those there are.
+// splitCSV hands over one column of a list whose first line names its columns,
+// with the line on which each value stands. Upper and lower case are one; where
+// there is no such column, the error names those there are.
 func splitCSV(in io.Reader, column string, fn func(line int, text string) error) error {
 	r := sheet.NewReader(in)
-	// Sheets that people keep have lines of different lengths and stray quotes. Only one column is
-	// read, so the others may be as they like.
+	// Sheets that people keep have lines of different lengths and stray quotes.
+	// Only one column is read, so the others may be as they like.
 	r.FieldsPerRecord, r.ReuseRecord, r.LazyQuotes = -1, true, true
 	head, err := r.Read()
 	if err != nil {

@@ -16,14 +16,16 @@ type lines struct {
 	n int
 }
 
-// newLines begins with a small buffer, which grows up to maxLine where a line needs it.
+// newLines begins with a small buffer, which grows up to maxLine where a line
+// needs it.
 func newLines(in io.Reader) *lines {
 	s := bufio.NewScanner(in)
 	s.Buffer(make([]byte, 0, 1<<12), maxLine)
 	return &lines{s: s}
 }
 
-// next returns a line without its end, and its number; io.EOF after the last one.
+// next returns a line without its end, and its number; io.EOF after the last
+// one.
 func (l *lines) next() (int, string, error) {
 	if !l.s.Scan() {
 		if err := l.s.Err(); err != nil {

@@ -1,5 +1,6 @@
-// Package could tells how somebody outside could come to do something without any administrator or keeper: by which acts, of whom
-// (practice §4), what would make that impossible, and what nobody needs. It has no I/O.
+// Package could tells how somebody outside could come to do something without
+// any administrator or keeper: by which acts, of whom (practice §4), what would
+// make that impossible, and what nobody needs. It has no I/O.
 package could
 
 import (
@@ -14,9 +15,9 @@ import (
 	"wexillum.example/internal/core/world"
 )
 
-// Kind names a kind of act.
-// Kinds are written in chains and in the journal as they stand. Acts of administrators and keepers
-// are none: *could* asks what happens without them.
+// Kind names a kind of act. Kinds are written in chains and in the journal as
+// they stand. Acts of administrators and keepers are none: *could* asks what
+// happens without them.
 type Kind string
 
 // The kinds of act.
@@ -40,9 +41,9 @@ const (
 	TakeBundle Kind = "bundle"      // somebody asks for a bundle, and people of ours approve it
 )
 
-// Act is one act: who does what, where, for whom. What is not of its kind is empty.
-// Two acts are the same where all fields are equal, so that a list can hold each once; no field may
-// be a slice or a map.
+// Act is one act: who does what, where, for whom. What is not of its kind is
+// empty. Two acts are the same where all fields are equal, so that a list can
+// hold each once; no field may be a slice or a map.
 type Act struct {
 	Kind     Kind
 	By       engine.Who // a person of ours, or somebody outside
@@ -57,13 +58,14 @@ type Act struct {
 	Can      int    // so many people of ours could take this step as things are before it; with somebody outside, 1
 }
 
-// names says things by their names, codes where there are none.
-// The caller decides what a reader may know the name of.
+// names says things by their names, codes where there are none. The caller
+// decides what a reader may know the name of.
 type names func(world.Resource) string
 
-// Text says the act in a sentence. call writes people and addresses, name writes resources.
-// Each sentence has somebody who does something as its subject, because a chain is read out as a
-// story: first this one does that, then…
+// Text says the act in a sentence. call writes people and addresses, name
+// writes resources. Each sentence has somebody who does something as its
+// subject, because a chain is read out as a story: first this one does that,
+// then…
 func (a *Act) Text(call func(engine.Who) string, name names) string {
 	by, to := call(a.By), call(engine.Who{Address: a.Party})
 	what := name(a.Resource)
@@ -117,23 +119,26 @@ func (a *Act) Text(call func(engine.Who) string, name names) string {
 }
 
 var (
-	// The actions that acts are made of. What is asked is always the engine, with one of these.
+	// The actions that acts are made of. What is asked is always the engine,
+	// with one of these.
 	invite     = action("directory.invite")
 	signUp     = action("directory.sign_up")
 	joinCourse = action("spaces.join")
 	open       = action("files.open")
 	// Our directory is one resource in every world.
 	ourOwn = world.Resource{Kind: catalogue.OurDirectory, ID: "ours"}
-	// A link that somebody makes has no id yet; one id serves, since a chain holds at most one.
+	// A link that somebody makes has no id yet; one id serves, since a chain
+	// holds at most one.
 	linkToCome = "any"
 	linkHolder = engine.Who{Kind: engine.ByLinkID, ID: linkToCome}
-	// Newcomers of chains need an address that nobody has. The first is the one the chain is about,
-	// the second brings them in.
+	// Newcomers of chains need an address that nobody has. The first is the one
+	// the chain is about, the second brings them in.
 	newcomerTag = "somebody-new"
 	helperTag   = "somebody-else-new"
 )
 
-// SomebodyNew reports whether an address stands for whoever nobody knows yet at its domain.
+// SomebodyNew reports whether an address stands for whoever nobody knows yet at
+// its domain.
 func SomebodyNew(a addr.Address) bool {
 	return strings.HasPrefix(a.String(), newcomerTag) || strings.HasPrefix(a.String(), helperTag)
 }
@@ -144,9 +149,10 @@ func action(name string) catalogue.ActionID {
 	return a.ID
 }
 
-// May reports whether an act can be made in a snapshot in which nobody is an administrator or keeper.
-// It is the same answer as the engine gives when the act is really tried: nothing here decides by
-// itself what a rule means. An act whose doer is not here any more cannot be made.
+// May reports whether an act can be made in a snapshot in which nobody is an
+// administrator or keeper. It is the same answer as the engine gives when the
+// act is really tried: nothing here decides by itself what a rule means. An act
+// whose doer is not here any more cannot be made.
 func (a *Act) May(s *engine.Snapshot, at moment.Moment) bool {
 	// A question that makes no sense is a no: the act cannot be made like this.
 	ask := func(q engine.Question) bool {
@@ -156,7 +162,8 @@ func (a *Act) May(s *engine.Snapshot, at moment.Moment) bool {
 	}
 	state, record := stateOf(s, a.Party, at)
 	switch a.Kind {
-	// Owners and hosts settle these for what is theirs, as far as limits let them.
+	// Owners and hosts settle these for what is theirs, as far as limits let
+	// them.
 	case SetValue, Admit, LetJoin, MakeOpen, AnySignIn, Passcode:
 		return has(s.OwnersHere(a.Resource, at), a.By.ID)
 	case Raise:
@@ -165,8 +172,8 @@ func (a *Act) May(s *engine.Snapshot, at moment.Moment) bool {
 		return s.DoorOf(a.Resource).Joinable && s.IsHere(a.By.ID, at)
 	case Contact:
 		return s.IsHere(a.By.ID, at)
-	// The link is supposed and asked: whether links are allowed there at all, and with what right,
-	// is what files.bearer_links and its companions say.
+	// The link is supposed and asked: whether links are allowed there at all,
+	// and with what right, is what files.bearer_links and its companions say.
 	case MakeLink: // one that would open nothing is not made
 		if !s.BelongsTo(a.By.ID, a.Resource) || !s.IsHere(a.By.ID, at) {
 			return false
@@ -180,7 +187,8 @@ func (a *Act) May(s *engine.Snapshot, at moment.Moment) bool {
 			return false
 		}
 		into := a.Resource
-		// Somebody is invited into the space; the grant on the item comes with it.
+		// Somebody is invited into the space; the grant on the item comes with
+		// it.
 		if into.Kind.IsItem() {
 			into = world.Resource{Kind: catalogue.Space, ID: s.SpaceOf(into.ID)}
 		}
@@ -190,8 +198,9 @@ func (a *Act) May(s *engine.Snapshot, at moment.Moment) bool {
 		return ok && a.here(s, at) && ask(engine.Question{Subject: a.By, Action: act, Resource: a.Resource, Address: a.Party})
 	case Accept:
 		return record && state == world.StateInvited
-	// Each step of the approval must be taken by one of those who are named in the act. A step by
-	// the sponsor can be taken by anybody of ours, who then becomes the sponsor.
+	// Each step of the approval must be taken by one of those who are named in
+	// the act. A step by the sponsor can be taken by anybody of ours, who then
+	// becomes the sponsor.
 	case TakeBundle:
 		b := s.Policy().Bundle(a.Bundle)
 		if b == nil || record && state == world.StateSuspended {
@@ -211,8 +220,8 @@ func (a *Act) May(s *engine.Snapshot, at moment.Moment) bool {
 		return !record && ask(engine.Question{Subject: engine.Who{Address: a.Party}, Action: signUp, Resource: ourOwn})
 	case JoinCourse:
 		return ask(engine.Question{Subject: engine.Who{Address: a.Party}, Action: joinCourse, Resource: a.Resource})
-	// Whoever is given a file or report without having a record becomes a guest by opening it, if
-	// one of the actions on it lets them.
+	// Whoever is given a file or report without having a record becomes a guest
+	// by opening it, if one of the actions on it lets them.
 	case Become:
 		if _, passed := engine.PassedOnBy(a.Resource.Kind); record || !passed {
 			return false
@@ -228,8 +237,8 @@ func (a *Act) May(s *engine.Snapshot, at moment.Moment) bool {
 	return false
 }
 
-// stateOf tells the state of the record of an address, if it has one.
-// record is false for whoever has none, and the state then says nothing.
+// stateOf tells the state of the record of an address, if it has one. record is
+// false for whoever has none, and the state then says nothing.
 func stateOf(s *engine.Snapshot, a addr.Address, at moment.Moment) (state world.State, record bool) {
 	i := s.PartyOf(a)
 	if i == engine.NoParty {
@@ -239,19 +248,21 @@ func stateOf(s *engine.Snapshot, a addr.Address, at moment.Moment) (state world.
 	return
 }
 
-// here reports whether the doer is one of our people who has not left, or comes from outside.
+// here reports whether the doer is one of our people who has not left, or comes
+// from outside.
 func (a *Act) here(s *engine.Snapshot, at moment.Moment) bool {
 	return a.By.Kind != engine.ByPerson || s.IsHere(a.By.ID, at)
 }
 
-// approvers are those who approve a bundle.
-// The first becomes the sponsor.
+// approvers are those who approve a bundle. The first becomes the sponsor.
 func (a *Act) approvers() []string { return append([]string{a.By.ID}, strings.Fields(a.With)...) }
 
-// mayHold reports whether somebody could be given a bundle; what acts before this one gave them keeps nothing from them, as more acts never
-// take anything away.
-// Whoever holds the bundle already, from an act before, could not be given it a second time; that
-// is taken away for the question.
+// mayHold reports whether somebody could be given a bundle; what acts before
+// this one gave them keeps nothing from them, as more acts never take anything
+// away.
+//
+// Whoever holds the bundle already, from an act before, could not be given it a
+// second time; that is taken away for the question.
 func mayHold(s *engine.Snapshot, b *world.Bundle, party addr.Address, at moment.Moment) bool {
 	e := s.Aside()
 	for _, h := range s.Holdings(party) {
@@ -262,10 +273,11 @@ func mayHold(s *engine.Snapshot, b *world.Bundle, party addr.Address, at moment.
 	return e.Done().MayHold(b, party, at)
 }
 
-// takeBundle is the act by which somebody gets a bundle: approved by as few as can be, one by one where nobody can take several steps.
-// In each round the person who can take most of the steps left is chosen. That is the greedy way to
-// a small set, and exact where one person is enough, which it nearly always is. ok is false where
-// nobody can approve it without an administrator.
+// takeBundle is the act by which somebody gets a bundle: approved by as few as
+// can be, one by one where nobody can take several steps. In each round the
+// person who can take most of the steps left is chosen. That is the greedy way
+// to a small set, and exact where one person is enough, which it nearly always
+// is. ok is false where nobody can approve it without an administrator.
 func takeBundle(s *engine.Snapshot, b *world.Bundle, party addr.Address, at moment.Moment) (a Act, ok bool) {
 	steps := s.ApprovedWithout(b, at)
 	if steps == nil {
@@ -305,9 +317,8 @@ func has(list []string, x string) bool {
 	return false
 }
 
-// apply makes the act.
-// It writes into an Editor of a snapshot aside; s is the world before it. Whether the act may be
-// made is May's to say.
+// apply makes the act. It writes into an Editor of a snapshot aside; s is the
+// world before it. Whether the act may be made is May's to say.
 func (a *Act) apply(s *engine.Snapshot, e *engine.Editor, at moment.Moment) {
 	switch a.Kind {
 	case SetValue:
@@ -332,7 +343,8 @@ func (a *Act) apply(s *engine.Snapshot, e *engine.Editor, at moment.Moment) {
 		e.PutContact(&world.Contact{Person: a.By.ID, Party: a.Party, Accepted: true})
 	case Accept:
 		e.Activate(a.Party, at)
-	// Whoever has a record keeps it as it is; the invitation then only brings the grant.
+	// Whoever has a record keeps it as it is; the invitation then only brings
+	// the grant.
 	case Invite:
 		if _, record := stateOf(s, a.Party, at); !record {
 			e.PutGuest(a.guest(world.StateInvited, at))
@@ -349,8 +361,9 @@ func (a *Act) apply(s *engine.Snapshot, e *engine.Editor, at moment.Moment) {
 		e.PutHolding(&world.Holding{Party: a.Party, Bundle: a.Bundle, From: at, Until: moment.Never, Sponsor: a.By.ID, Reviewed: moment.Always})
 	case SignUp, Become:
 		e.PutGuest(a.guest(world.StateActive, at))
-	// The link with all that may be wanted of it: a password, the right to change, downloads. What
-	// rules do not let it do they take off by themselves.
+	// The link with all that may be wanted of it: a password, the right to
+	// change, downloads. What rules do not let it do they take off by
+	// themselves.
 	case MakeLink:
 		e.PutLink(&world.Link{ID: linkToCome, Item: a.Resource, Right: catalogue.Contribute, Created: at, Until: moment.Never, Download: true,
 			Password: true, By: a.By.ID})
@@ -362,7 +375,8 @@ func (a *Act) grant(at moment.Moment) world.Grant {
 	return world.Grant{Address: a.Party, Resource: a.Resource, Role: a.Role, From: at, Until: moment.Never, Reviewed: at}
 }
 
-// guest is the record that an act makes for somebody: without an end, and accepted and seen only where it is active at once.
+// guest is the record that an act makes for somebody: without an end, and
+// accepted and seen only where it is active at once.
 func (a *Act) guest(state world.State, at moment.Moment) *world.Guest {
 	g := &world.Guest{
 		Address: a.Party, State: state, Origins: world.ByInvitation, Since: at, Accepted: moment.Never, Renewed: moment.Always,

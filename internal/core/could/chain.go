@@ -12,20 +12,21 @@ import (
 )
 
 // Most is how many acts a chain has at most; longer ones are told as such.
-// Nobody plans for a chain of more, and each act more makes the search longer by a factor.
+// Nobody plans for a chain of more, and each act more makes the search longer
+// by a factor.
 const Most = 6
 
-// Target is what somebody outside could come to do.
-// It is one question of the engine without a moment.
+// Target is what somebody outside could come to do. It is one question of the
+// engine without a moment.
 type Target struct {
 	Who      engine.Who // an address, a typical newcomer, or a link: whoever holds one that somebody makes
 	Action   catalogue.ActionID
 	Resource world.Resource
 }
 
-// Chain is the shortest way to a target: acts in an order in which each can be made.
-// Of several shortest ones it is one: which, depends on the order in which acts are listed, the
-// same in every run.
+// Chain is the shortest way to a target: acts in an order in which each can be
+// made. Of several shortest ones it is one: which, depends on the order in
+// which acts are listed, the same in every run.
 type Chain struct {
 	Now    bool  // nothing has to be done: it is a yes already
 	Longer bool  // it takes more than Most acts
@@ -33,9 +34,11 @@ type Chain struct {
 }
 
 // finder looks for chains to one target.
-// A finder lists the acts that might have to do with the target and searches the sets of them. It
-// never needs an order: more acts never take anything away (but for a record, see fewest), so that
-// whoever can act does so at once, round by round, and a set either gets there or does not.
+//
+// A finder lists the acts that might have to do with the target and searches
+// the sets of them. It never needs an order: more acts never take anything away
+// (but for a record, see fewest), so that whoever can act does so at once,
+// round by round, and a set either gets there or does not.
 type finder struct {
 	base  *engine.Snapshot // in which nobody is an administrator or keeper
 	p     *engine.Potential
@@ -51,10 +54,11 @@ type finder struct {
 	account engine.Account // that the target is asked of; any
 }
 
-// Find finds the shortest chain to a target; nil where it could not come to be, as far as known.
-// Potential answers first whether there is any way at all, by classes and without acts; only where
-// it says so is a chain searched. now is asked of the real world, in which administrators have
-// their roles; the chain of one in which they have none.
+// Find finds the shortest chain to a target; nil where it could not come to be,
+// as far as known. Potential answers first whether there is any way at all, by
+// classes and without acts; only where it says so is a chain searched. now is
+// asked of the real world, in which administrators have their roles; the chain
+// of one in which they have none.
 func Find(s *engine.Snapshot, at moment.Moment, t Target) *Chain {
 	p := s.Potential(at)
 	f := newFinder(s.Unofficial(), p, at, t)
@@ -67,8 +71,9 @@ func Find(s *engine.Snapshot, at moment.Moment, t Target) *Chain {
 	return f.find()
 }
 
-// newFinder makes a finder. A typical newcomer has no address that a grant could be given to, so an
-// address is made up for them that nobody has: somebody-new, somebody-new1 and so on.
+// newFinder makes a finder. A typical newcomer has no address that a grant
+// could be given to, so an address is made up for them that nobody has:
+// somebody-new, somebody-new1 and so on.
 func newFinder(base *engine.Snapshot, p *engine.Potential, at moment.Moment, t Target) *finder {
 	f := &finder{base: base, p: p, at: at, t: t, party: t.Who.Address, known: map[string]bool{}}
 	if f.party.IsNewcomer() {
@@ -82,8 +87,8 @@ func newFinder(base *engine.Snapshot, p *engine.Potential, at moment.Moment, t T
 			}
 		}
 	}
-	// With which role somebody has to be let in: the one that the action needs, else the least
-	// there is.
+	// With which role somebody has to be let in: the one that the action needs,
+	// else the least there is.
 	if f.role = engine.NeedsRole(t.Action, t.Resource.Kind); f.role == catalogue.NoRole {
 		f.role = catalogue.View
 	}
@@ -103,10 +108,11 @@ func (f *finder) now(s *engine.Snapshot) bool {
 	return err == nil && v.Yes
 }
 
-// find tries the acts around the target, and with them those around other places, until some reach it.
-// The search widens step by step, since its cost grows fast with the number of acts: those around
-// the target itself; then, for whoever has no record, those of one other space at a time in which
-// they might become known; at last those of other outsiders.
+// find tries the acts around the target, and with them those around other
+// places, until some reach it. The search widens step by step, since its cost
+// grows fast with the number of acts: those around the target itself; then, for
+// whoever has no record, those of one other space at a time in which they might
+// become known; at last those of other outsiders.
 func (f *finder) find() *Chain {
 	f.around()
 	best := f.fewest(Most)
@@ -142,7 +148,8 @@ func (f *finder) find() *Chain {
 		best = f.fewest(Most)
 	}
 	if best == nil {
-		// No chain of at most Most acts: is there a longer one, or none that these acts make?
+		// No chain of at most Most acts: is there a longer one, or none that
+		// these acts make?
 		return &Chain{Longer: f.witness() != nil}
 	}
 	// In the order in which they can be made.
@@ -150,7 +157,8 @@ func (f *finder) find() *Chain {
 	return &Chain{Acts: f.counted(acts)}
 }
 
-// single finds an act from the n-th on that reaches the target alone; nil where there is none.
+// single finds an act from the n-th on that reaches the target alone; nil where
+// there is none.
 func (f *finder) single(n int) []Act {
 	for k := n; k < len(f.all); k++ {
 		if f.reaches([]int{k}) {
@@ -160,8 +168,8 @@ func (f *finder) single(n int) []Act {
 	return nil
 }
 
-// forget takes back all acts but the first n.
-// What is known of sets of acts is known by their numbers, and goes with them.
+// forget takes back all acts but the first n. What is known of sets of acts is
+// known by their numbers, and goes with them.
 func (f *finder) forget(n int) {
 	if len(f.all) > n {
 		f.all = f.all[:n]
@@ -169,10 +177,11 @@ func (f *finder) forget(n int) {
 	}
 }
 
-// fewest finds the fewest acts that reach the target with a record or, because a record can also take something away, without.
-// Whoever gets a record acts with it from then on, and no longer with the account they have at
-// home; where the home account is let do more, the way without a record is the shorter one. So both
-// are searched.
+// fewest finds the fewest acts that reach the target with a record or, because
+// a record can also take something away, without. Whoever gets a record acts
+// with it from then on, and no longer with the account they have at home; where
+// the home account is let do more, the way without a record is the shorter one.
+// So both are searched.
 func (f *finder) fewest(bound int) []Act {
 	best := f.least(bound)
 	if f.t.Who.Kind != engine.ByAddress || !f.elsewhere() {
@@ -190,15 +199,16 @@ func (f *finder) fewest(bound int) []Act {
 	return best
 }
 
-// witness is a way to the target: acts, none of which can be left out, and the account that gets there.
+// witness is a way to the target: acts, none of which can be left out, and the
+// account that gets there.
 type witness struct {
 	acts    []Act
 	account engine.Account
 }
 
 // witness finds some way to the target, however long; nil where it finds none.
-// A cut is tried on it: one that leaves the witness standing cuts nothing off. It need not be the
-// shortest, so that it is found in a few runs.
+// A cut is tried on it: one that leaves the witness standing cuts nothing off.
+// It need not be the shortest, so that it is found in a few runs.
 func (f *finder) witness() *witness {
 	f.all = nil
 	clear(f.known)
@@ -231,8 +241,10 @@ func (f *finder) witness() *witness {
 	return try()
 }
 
-// together lists the acts of as few other places as reach the target together: somebody may have to become known in one
-// to be let into another. It is false where all of them do not reach it. It is asked where no single place is enough.
+// together lists the acts of as few other places as reach the target together:
+// somebody may have to become known in one to be let into another. It is false
+// where all of them do not reach it. It is asked where no single place is
+// enough.
 func (f *finder) together() bool {
 	f.all = nil
 	f.around()
@@ -294,7 +306,8 @@ func (f *finder) elsewhereIn(id string) {
 }
 
 // thin leaves out every act without which the others still reach the target.
-// From the last to the first, so that acts which were only made because they could be go first.
+// From the last to the first, so that acts which were only made because they
+// could be go first.
 func (f *finder) thin(acts []Act) []Act {
 	for i := len(acts) - 1; i >= 0; i-- {
 		rest := append(slices.Clone(acts[:i]), acts[i+1:]...)
@@ -306,8 +319,8 @@ func (f *finder) thin(acts []Act) []Act {
 	return order
 }
 
-// accountOf returns the account that reaches the target after acts; any for a link.
-// A record is tried before a home account, as the engine does.
+// accountOf returns the account that reaches the target after acts; any for a
+// link. A record is tried before a home account, as the engine does.
 func (f *finder) accountOf(acts []Act) engine.Account {
 	if f.t.Who.Kind != engine.ByAddress {
 		return engine.AnyAccount
@@ -323,15 +336,16 @@ func (f *finder) accountOf(acts []Act) engine.Account {
 	return engine.AnyAccount
 }
 
-// It depends on shared spaces, so that the person's own spaces matter beside the target.
+// It depends on shared spaces, so that the person's own spaces matter beside
+// the target.
 var lookUp = action("directory.look_up")
 
 // looksUp reports whether the target is to look somebody up.
 func (f *finder) looksUp() bool { return f.t.Action == lookUp }
 
-// places lists spaces elsewhere that may matter.
-// Spaces that are alike in all that counts give the same chains, so one of each class is enough. Of
-// the spaces of a person who is looked up twelve are tried.
+// places lists spaces elsewhere that may matter. Spaces that are alike in all
+// that counts give the same chains, so one of each class is enough. Of the
+// spaces of a person who is looked up twelve are tried.
 func (f *finder) places() (ids []string) {
 	if f.looksUp() {
 		ids = append(ids, f.base.SpacesOf(f.t.Resource.ID)...)
@@ -348,7 +362,8 @@ func (f *finder) places() (ids []string) {
 	return ids
 }
 
-// elsewhere reports whether another place may give a shorter chain: whoever has no record may come to one there.
+// elsewhere reports whether another place may give a shorter chain: whoever has
+// no record may come to one there.
 func (f *finder) elsewhere() bool {
 	if f.t.Who.Kind != engine.ByAddress {
 		return false
@@ -357,8 +372,9 @@ func (f *finder) elsewhere() bool {
 	return !record
 }
 
-// add takes an act into the list, once. 160 acts are the most: the sets that are tried are of a few
-// of them, and a list that long comes of a space with crowds of members, who are alike anyway.
+// add takes an act into the list, once. 160 acts are the most: the sets that
+// are tried are of a few of them, and a list that long comes of a space with
+// crowds of members, who are alike anyway.
 func (f *finder) add(a Act) {
 	if len(f.all) < 160 && !slices.ContainsFunc(f.all, func(b Act) bool { return a == b }) {
 		f.all = append(f.all, a)
@@ -368,8 +384,8 @@ func (f *finder) add(a Act) {
 // person is somebody of ours as who acts.
 func person(id string) engine.Who { return engine.Who{Kind: engine.ByPerson, ID: id} }
 
-// around lists the acts that may matter to the target.
-// What they need to be, or to know of, elsewhere is added later, by elsewhereIn and others.
+// around lists the acts that may matter to the target. What they need to be, or
+// to know of, elsewhere is added later, by elsewhereIn and others.
 func (f *finder) around() {
 	r := f.t.Resource
 	if f.t.Who.Kind != engine.ByAddress {
@@ -384,8 +400,9 @@ func (f *finder) around() {
 		f.space(f.base.SpaceOf(r.ID), &r)
 	case r.Kind == catalogue.Meeting:
 		f.values(r, catalogue.AtItem)
-		// A meeting that names domains is opened to any; one without a passcode gets one, since a
-		// rule may ask for it. Where both keep the party out, both acts are listed.
+		// A meeting that names domains is opened to any; one without a passcode
+		// gets one, since a rule may ask for it. Where both keep the party out,
+		// both acts are listed.
 		for _, o := range first(f.base.OwnersHere(r, f.at)) {
 			if d := f.base.DoorOf(r); d.Domains {
 				f.add(Act{Kind: AnySignIn, By: person(o), Resource: r})
@@ -405,12 +422,13 @@ func (f *finder) around() {
 	}
 }
 
-// first returns the first of a list, or nothing. Owners of one thing can all do the same.
+// first returns the first of a list, or nothing. Owners of one thing can all do
+// the same.
 func first(list []string) []string { return list[:min(1, len(list))] }
 
 // record lists the acts that may give the party a record, whatever the place.
-// An invitation into the directory alone is enough for a record; whoever of ours may send one, one
-// of each sort of them is asked.
+// An invitation into the directory alone is enough for a record; whoever of
+// ours may send one, one of each sort of them is asked.
 func (f *finder) record() {
 	f.add(Act{Kind: Accept, By: engine.Who{Address: f.party}, Party: f.party})
 	f.add(Act{Kind: SignUp, By: engine.Who{Address: f.party}, Party: f.party})
@@ -423,9 +441,9 @@ func (f *finder) record() {
 	}
 }
 
-// values lists the values that may be set at a place.
-// Each is set as loose as its limit lets it. Only rules that may be set at that layer, that are
-// asked on the way, and that do not stand there already.
+// values lists the values that may be set at a place. Each is set as loose as
+// its limit lets it. Only rules that may be set at that layer, that are asked
+// on the way, and that do not stand there already.
 func (f *finder) values(r world.Resource, layer catalogue.Layers) {
 	owners := f.base.OwnersHere(r, f.at)
 	if len(owners) == 0 {
@@ -445,8 +463,9 @@ func (f *finder) values(r world.Resource, layer catalogue.Layers) {
 	}
 }
 
-// matters reports whether a rule is asked by the target, or by an act that leads to it: besides inviting and joining, sharing
-// and what a newcomer does with what is shared with them.
+// matters reports whether a rule is asked by the target, or by an act that
+// leads to it: besides inviting and joining, sharing and what a newcomer does
+// with what is shared with them.
 func (f *finder) matters(r catalogue.RuleID) bool {
 	for _, a := range catalogue.AskedBy(r) {
 		act := a.Get()
@@ -457,13 +476,17 @@ func (f *finder) matters(r catalogue.RuleID) bool {
 	return false
 }
 
-// passing tells the services whose things are passed on one by one.
-// Files and reports are given to somebody by name; everything else is reached by being in a space.
+// passing tells the services whose things are passed on one by one. Files and
+// reports are given to somebody by name; everything else is reached by being in
+// a space.
 var passing = [catalogue.NumServices]bool{catalogue.Files: true, catalogue.Reports: true}
 
-// space lists the acts in a space that may matter; item is what of it the target is about.
-// The acts are of four sorts: owners loosen the space or the item; somebody already inside lets the
-// party in; the party comes in by itself; and a bundle brings them in.
+// space lists the acts in a space that may matter; item is what of it the
+// target is about.
+//
+// The acts are of four sorts: owners loosen the space or the item; somebody
+// already inside lets the party in; the party comes in by itself; and a bundle
+// brings them in.
 func (f *finder) space(id string, item *world.Resource) {
 	r := world.Resource{Kind: catalogue.Space, ID: id}
 	me := engine.Who{Address: f.party}
@@ -505,7 +528,8 @@ func (f *finder) space(id string, item *world.Resource) {
 			for _, w := range doers {
 				f.add(Act{Kind: Share, By: w, Resource: *item, Party: f.party, Role: f.role})
 			}
-			// Sharing a report is a matter of who may share reports, not of who is in the area.
+			// Sharing a report is a matter of who may share reports, not of who
+			// is in the area.
 			if share.Get().Service() == catalogue.Reports { // whoever shares reports need not be in the area
 				for _, id := range f.p.OneOfEachHere() {
 					f.add(Act{Kind: Share, By: person(id), Resource: *item, Party: f.party, Role: f.role})
@@ -521,8 +545,8 @@ func (f *finder) space(id string, item *world.Resource) {
 	for _, w := range doers {
 		f.add(Act{Kind: Invite, By: w, Resource: r, Party: f.party, Role: f.role})
 	}
-	// Where a file is shared with them there, they become a guest, and can act with a record
-	// elsewhere.
+	// Where a file is shared with them there, they become a guest, and can act
+	// with a record elsewhere.
 	if item == nil && f.t.Resource != r { // a place to become known in
 		for _, it := range f.p.ItemsIn(id) {
 			f.values(it, catalogue.AtItem)
@@ -534,8 +558,9 @@ func (f *finder) space(id string, item *world.Resource) {
 	}
 }
 
-// bundles lists, for somebody, the bundles that give a space or something in it, and what owners may set at whatever else they give.
-// A bundle of several things is taken as a whole or not at all: what its other spaces ask has to be
+// bundles lists, for somebody, the bundles that give a space or something in
+// it, and what owners may set at whatever else they give. A bundle of several
+// things is taken as a whole or not at all: what its other spaces ask has to be
 // let as well.
 func (f *finder) bundles(id string, item *world.Resource, who addr.Address) {
 	for i := range f.base.Policy().Bundles {
@@ -569,8 +594,9 @@ func (f *finder) bundleGives(r world.Resource) bool {
 	})
 }
 
-// fewestApprovers is how many people could take the step of approving a bundle that fewest can take.
-// It is what a chain says of how many could do it: the scarcest step decides.
+// fewestApprovers is how many people could take the step of approving a bundle
+// that fewest can take. It is what a chain says of how many could do it: the
+// scarcest step decides.
 func fewestApprovers(s *engine.Snapshot, bundle string, at moment.Moment) int {
 	b, n := s.Policy().Bundle(bundle), 0
 	for i, step := range s.ApprovedWithout(b, at) {
@@ -581,11 +607,14 @@ func fewestApprovers(s *engine.Snapshot, bundle string, at moment.Moment) int {
 	return n
 }
 
-// doers lists who may invite and share in a space: an owner, one of each kind of member, one of each of our people who could join,
-// and guests who are there.
-// People who are alike in all that is asked of who invites (their roles, exceptions and groups)
-// give the same answers, so one of each sort stands for all. Of outsiders who are there one of each
-// partner, or domain, and role counts, eight at most.
+// doers lists who may invite and share in a space: an owner, one of each kind
+// of member, one of each of our people who could join, and guests who are
+// there.
+//
+// People who are alike in all that is asked of who invites (their roles,
+// exceptions and groups) give the same answers, so one of each sort stands for
+// all. Of outsiders who are there one of each partner, or domain, and role
+// counts, eight at most.
 func (f *finder) doers(id string) (out []engine.Who) {
 	r := world.Resource{Kind: catalogue.Space, ID: id}
 	alike := map[string]bool{}
@@ -628,9 +657,10 @@ func (f *finder) doers(id string) (out []engine.Who) {
 	return
 }
 
-// others lists acts through outsiders who would have to be let in first.
-// A guest may share onward where rules let guests do so. Six of them are tried: they are classes,
-// and any but the first few differ in what has no part in inviting.
+// others lists acts through outsiders who would have to be let in first. A
+// guest may share onward where rules let guests do so. Six of them are tried:
+// they are classes, and any but the first few differ in what has no part in
+// inviting.
 func (f *finder) others() {
 	if f.t.Who.Kind != engine.ByAddress {
 		return
@@ -682,8 +712,8 @@ func (f *finder) others() {
 	}
 }
 
-// link lists the acts that lead to a link for whoever holds it.
-// Whoever belongs to the space can make one; whoever could join it can do so first.
+// link lists the acts that lead to a link for whoever holds it. Whoever belongs
+// to the space can make one; whoever could join it can do so first.
 func (f *finder) link() {
 	r := f.t.Resource
 	f.values(r, catalogue.AtItem)
@@ -709,10 +739,11 @@ func (f *finder) link() {
 	}
 }
 
-// run makes the acts in rounds, each as soon as it can be made, and reports whether all of them could, and the target was reached.
-// A round makes all acts that can be made in the world as the round found it. The order that it
-// returns can be replayed one by one, because an act that was possible stays so. It ends where
-// nothing more can be made.
+// run makes the acts in rounds, each as soon as it can be made, and reports
+// whether all of them could, and the target was reached. A round makes all acts
+// that can be made in the world as the round found it. The order that it
+// returns can be replayed one by one, because an act that was possible stays
+// so. It ends where nothing more can be made.
 func (f *finder) run(acts []Act) (order []Act, reached bool) {
 	s := f.base
 	left := acts
@@ -737,9 +768,10 @@ func (f *finder) run(acts []Act) (order []Act, reached bool) {
 	return order, f.now(s)
 }
 
-// next returns an Editor of what comes after a snapshot in which some acts were made. What came of acts is nobody
-// else's, and is gone on from without copying it once more; and from the second run on all of them are made over a copy
-// of the finder's own, since nothing of a run is kept.
+// next returns an Editor of what comes after a snapshot in which some acts were
+// made. What came of acts is nobody else's, and is gone on from without copying
+// it once more; and from the second run on all of them are made over a copy of
+// the finder's own, since nothing of a run is kept.
 func (f *finder) next(s *engine.Snapshot) *engine.Editor {
 	if s != f.base {
 		return s.Edit()
@@ -753,8 +785,8 @@ func (f *finder) next(s *engine.Snapshot) *engine.Editor {
 	return f.own.Scratch()
 }
 
-// reaches reports whether a set of acts, by their numbers, reaches the target. Answers are kept:
-// the same small sets come up again and again.
+// reaches reports whether a set of acts, by their numbers, reaches the target.
+// Answers are kept: the same small sets come up again and again.
 func (f *finder) reaches(set []int) bool {
 	slices.Sort(set)
 	key := fmt.Sprint(set)
@@ -770,11 +802,15 @@ func (f *finder) reaches(set []int) bool {
 	return is
 }
 
-// least finds the fewest acts that reach the target, at most bound; nil where there are none. More acts never take anything away. So
-// whatever set of acts does not reach it, any solution has an act outside the largest set around it that does not either: the
-// fewest acts that hit all such outsides found so far are tried, until they reach the target.
-// This is the search for a smallest hitting set (R. Reiter's diagnosis from first principles, 1987,
-// with conflicts found by growing): typically some dozens of runs in place of all sets of six.
+// least finds the fewest acts that reach the target, at most bound; nil where
+// there are none. More acts never take anything away. So whatever set of acts
+// does not reach it, any solution has an act outside the largest set around it
+// that does not either: the fewest acts that hit all such outsides found so far
+// are tried, until they reach the target.
+//
+// This is the search for a smallest hitting set (R. Reiter's diagnosis from
+// first principles, 1987, with conflicts found by growing): typically some
+// dozens of runs in place of all sets of six.
 func (f *finder) least(bound int) []Act {
 	all := make([]int, len(f.all))
 	for i := range all {
@@ -799,7 +835,8 @@ func (f *finder) least(bound int) []Act {
 		}
 		around := slices.Clone(try)
 		var outside []int
-		// Grow the set that fails as far as it keeps failing; what is left out is the outside.
+		// Grow the set that fails as far as it keeps failing; what is left out
+		// is the outside.
 		for _, k := range all {
 			if slices.Contains(try, k) {
 				continue
@@ -814,8 +851,9 @@ func (f *finder) least(bound int) []Act {
 	}
 }
 
-// hitting returns a smallest set with something of each list in it, of at most bound; nil where there is none.
-// Sizes are tried from nothing upwards, so that the first that is found is a smallest one.
+// hitting returns a smallest set with something of each list in it, of at most
+// bound; nil where there is none. Sizes are tried from nothing upwards, so that
+// the first that is found is a smallest one.
 func hitting(lists [][]int, bound int) []int {
 	for size := 0; size <= bound; size++ {
 		if out := hit(lists, nil, size); out != nil {
@@ -825,8 +863,9 @@ func hitting(lists [][]int, bound int) []int {
 	return nil
 }
 
-// hit takes the first list that nothing in set is of, and tries each of its entries with what is
-// left to choose; nil where that is too little. Depth and breadth are small: bound is at most six.
+// hit takes the first list that nothing in set is of, and tries each of its
+// entries with what is left to choose; nil where that is too little. Depth and
+// breadth are small: bound is at most six.
 func hit(lists [][]int, set []int, left int) []int {
 	for _, l := range lists {
 		if slices.ContainsFunc(l, func(k int) bool { return slices.Contains(set, k) }) {
@@ -848,9 +887,9 @@ func hit(lists [][]int, set []int, left int) []int {
 	return set
 }
 
-// counted says of each act how many could make it as things are before it.
-// It is what makes a chain weigh: a step that three hundred people could take is more likely than
-// one that a single owner could.
+// counted says of each act how many could make it as things are before it. It
+// is what makes a chain weigh: a step that three hundred people could take is
+// more likely than one that a single owner could.
 func (f *finder) counted(acts []Act) []Act {
 	s := f.base
 	for i := range acts {

@@ -11,8 +11,8 @@ import (
 	"wexillum.example/internal/core/world"
 )
 
-// PartKind names a kind of part of a cut.
-// Parts only ever take away: nothing is looser after any of them, whatever else is in the cut.
+// PartKind names a kind of part of a cut. Parts only ever take away: nothing is
+// looser after any of them, whatever else is in the cut.
 type PartKind string
 
 // The kinds of part.
@@ -23,8 +23,8 @@ const (
 	TakeRole   PartKind = "role"    // a person of ours loses a role of the organisation
 )
 
-// Part is one change that takes something away. What is not of its kind is empty.
-// Parts compare with ==, like acts, and for the same reason.
+// Part is one change that takes something away. What is not of its kind is
+// empty. Parts compare with ==, like acts, and for the same reason.
 type Part struct {
 	Kind    PartKind
 	Rule    catalogue.RuleID
@@ -61,8 +61,8 @@ func (p *Part) Text(call func(engine.Who) string, partner func(id string) string
 // RoleName is the word for the role that is taken.
 func (p *Part) RoleName() string { return world.PersonRoleNames[bits.TrailingZeros8(uint8(p.Role))] }
 
-// Without returns a policy as parts would leave it.
-// It is a copy with the changes merged over it, and p itself where there is nothing to change. What
+// Without returns a policy as parts would leave it. It is a copy with the
+// changes merged over it, and p itself where there is nothing to change. What
 // parts name and the policy does not hold is passed over.
 func Without(p *world.World, parts []Part) *world.World {
 	part := &world.World{}
@@ -100,9 +100,10 @@ func Without(p *world.World, parts []Part) *world.World {
 	return world.Merge(p, part)
 }
 
-// Apply returns a snapshot as parts would leave it from a moment on.
-// Values that lower limits make too loose are held back as publishing would hold them back, and
-// dates go on from the moment, so that the result is what would really be so.
+// Apply returns a snapshot as parts would leave it from a moment on. Values
+// that lower limits make too loose are held back as publishing would hold them
+// back, and dates go on from the moment, so that the result is what would
+// really be so.
 func Apply(s *engine.Snapshot, parts []Part, at moment.Moment) *engine.Snapshot {
 	e := s.Aside()
 	if policy := Without(s.Policy(), parts); policy != s.Policy() {
@@ -118,16 +119,15 @@ func Apply(s *engine.Snapshot, parts []Part, at moment.Moment) *engine.Snapshot 
 	return e.Done()
 }
 
-// MostParts is how many parts a cut has at most, and MostCuts how many are found.
-// Cuts of more than three changes are no remedy anybody takes at once.
+// MostParts is how many parts a cut has at most, and MostCuts how many are
+// found. Cuts of more than three changes are no remedy anybody takes at once.
 const (
 	MostParts = 3
 	MostCuts  = 40
 )
 
-// cutter looks for cuts.
-// all holds every single part that is tried, of each rule the loosest first, since the narrowest
-// change is the one that is wanted.
+// cutter looks for cuts. all holds every single part that is tried, of each
+// rule the loosest first, since the narrowest change is the one that is wanted.
 type cutter struct {
 	s    *engine.Snapshot
 	at   moment.Moment
@@ -139,11 +139,14 @@ type cutter struct {
 	left int // so many sets are still looked at
 }
 
-// Cuts finds the sets of up to three changes to limits, openings and roles that make a target impossible, with no part that could be
-// left out; the fewest parts first. more reports that the search ended before all was looked at.
-// The search goes by witnesses (as minimal hitting sets are found from counterexamples): take what
-// is set so far, find a way by which the target is still reached, and go on with each part that
-// breaks this very way. Parts that do not touch a way that is still there are never tried.
+// Cuts finds the sets of up to three changes to limits, openings and roles that
+// make a target impossible, with no part that could be left out; the fewest
+// parts first. more reports that the search ended before all was looked at.
+//
+// The search goes by witnesses (as minimal hitting sets are found from
+// counterexamples): take what is set so far, find a way by which the target is
+// still reached, and go on with each part that breaks this very way. Parts that
+// do not touch a way that is still there are never tried.
 func Cuts(s *engine.Snapshot, at moment.Moment, t Target, stop func() error) (cuts [][]Part, more bool, err error) {
 	c := &cutter{s: s, at: at, t: t, stop: stop, seen: map[string]bool{}, left: 1200}
 	if !s.Potential(at).Could(t.Who, t.Resource).Has(t.Action) {
@@ -151,7 +154,8 @@ func Cuts(s *engine.Snapshot, at moment.Moment, t Target, stop func() error) (cu
 	}
 	c.parts()
 	level := [][]Part{nil}
-	// Level by level: all cuts of one part are known before any of two is looked at.
+	// Level by level: all cuts of one part are known before any of two is
+	// looked at.
 	for size := 0; size <= MostParts; size++ {
 		var next [][]Part
 		for _, set := range level {
@@ -169,7 +173,8 @@ func Cuts(s *engine.Snapshot, at moment.Moment, t Target, stop func() error) (cu
 			w := newFinder(z.Unofficial(), z.Potential(at), at, t).witness()
 			if w == nil {
 				if !z.Potential(at).Could(t.Who, t.Resource).Has(t.Action) {
-					// A set may cut although one of its parts has nothing to do with it.
+					// A set may cut although one of its parts has nothing to do
+					// with it.
 					if c.needed(set) {
 						c.cuts = append(c.cuts, set)
 					}
@@ -194,8 +199,8 @@ func Cuts(s *engine.Snapshot, at moment.Moment, t Target, stop func() error) (cu
 	return c.cuts, more, nil
 }
 
-// added returns a set with a part more, which takes the place of one about the same.
-// A lower limit of the same rule replaces the higher one.
+// added returns a set with a part more, which takes the place of one about the
+// same. A lower limit of the same rule replaces the higher one.
 func added(set []Part, p Part) (out []Part) {
 	for _, q := range set {
 		if q.Kind != p.Kind || q.Kind == LowerLimit && q.Rule != p.Rule || q.Kind != LowerLimit {
@@ -215,8 +220,8 @@ func keyOf(set []Part) string {
 	return fmt.Sprint(keys)
 }
 
-// covered reports whether a cut that is found already is part of a set.
-// A tighter value of a rule covers a looser one that is enough already.
+// covered reports whether a cut that is found already is part of a set. A
+// tighter value of a rule covers a looser one that is enough already.
 func (c *cutter) covered(set []Part) bool {
 	return slices.ContainsFunc(c.cuts, func(cut []Part) bool {
 		return !slices.ContainsFunc(cut, func(p Part) bool {
@@ -227,8 +232,8 @@ func (c *cutter) covered(set []Part) bool {
 	})
 }
 
-// needed reports whether no part of a set can be left out.
-// It is asked of Potential, which is exact about whether there is any way.
+// needed reports whether no part of a set can be left out. It is asked of
+// Potential, which is exact about whether there is any way.
 func (c *cutter) needed(set []Part) bool {
 	for i := range set {
 		rest := append(slices.Clone(set[:i]), set[i+1:]...)
@@ -239,8 +244,9 @@ func (c *cutter) needed(set []Part) bool {
 	return true
 }
 
-// parts lists what may be changed: limits that the target and the acts towards it ask, openings of the partner, roles of ours.
-// Of days nothing is tried: a term does not keep anybody out today. At most forty roles are tried.
+// parts lists what may be changed: limits that the target and the acts towards
+// it ask, openings of the partner, roles of ours. Of days nothing is tried: a
+// term does not keep anybody out today. At most forty roles are tried.
 func (c *cutter) parts() {
 	asks := func(r catalogue.RuleID) bool {
 		f := finder{t: c.t}
@@ -283,8 +289,8 @@ func (c *cutter) parts() {
 	if c.t.Who.Kind == engine.ByAddress {
 		if m := c.s.Match(c.t.Who.Address); m.Partner != nil && m.Bar == nil {
 			for k := catalogue.Key(0); k < catalogue.NumKeys; k++ {
-				// Keys of even number are theirs coming to us; the others are about where our
-				// people go.
+				// Keys of even number are theirs coming to us; the others are
+				// about where our people go.
 				if k&1 == 0 && m.Partner.Opened[k] != world.OpenNo {
 					c.all = append(c.all, Part{Kind: Close, Partner: m.Partner.ID, Key: k})
 				}
@@ -307,9 +313,10 @@ func (c *cutter) parts() {
 	}
 }
 
-// breaking lists the parts, the loosest of each rule, after which a way leads nowhere.
-// Of a rule the loosest value that breaks the way is enough; a tighter one would only take more.
-// For methods there is no such order, so each value is tried.
+// breaking lists the parts, the loosest of each rule, after which a way leads
+// nowhere. Of a rule the loosest value that breaks the way is enough; a tighter
+// one would only take more. For methods there is no such order, so each value
+// is tried.
 func (c *cutter) breaking(w *witness, set []Part) (out []Part) {
 	var done catalogue.RuleID = catalogue.NoRule
 	for _, p := range c.all {

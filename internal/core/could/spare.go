@@ -9,12 +9,17 @@ import (
 	"wexillum.example/internal/core/world"
 )
 
-// Spare finds what is allowed and nobody uses: limits looser than any value that counts below them, and openings of partners through
-// which nobody passes, typical newcomers included; of partners that are suspended nothing. Taking all of it away has no impact; that is
-// tried.
-// It is the safest tightening there is: what an attacker or a mistake could use and nobody does.
-// All parts are first taken away at once; whoever loses something by that tells which were in use
-// after all, and the rest is tried again, until nothing changes for anybody.
+// Spare finds what is allowed and nobody uses: limits looser than any value
+// that counts below them, and openings of partners through which nobody passes,
+// typical newcomers included; of partners that are suspended nothing. Taking
+// all of it away has no impact; that is tried.
+//
+// It is the safest tightening there is: what an attacker or a mistake could use
+// and nobody does.
+//
+// All parts are first taken away at once; whoever loses something by that tells
+// which were in use after all, and the rest is tried again, until nothing
+// changes for anybody.
 func Spare(s *engine.Snapshot, at moment.Moment, stop func() error) ([]Part, error) {
 	var parts []Part
 	loosest := s.LoosestUsed(at)
@@ -28,8 +33,9 @@ func Spare(s *engine.Snapshot, at moment.Moment, stop func() error) ([]Part, err
 		}
 	}
 	limits := len(parts)
-	// What an impact does not count is never spared: newcomers to come, and what our people may do
-	// elsewhere under an exception towards parties that it names.
+	// What an impact does not count is never spared: newcomers to come, and
+	// what our people may do elsewhere under an exception towards parties that
+	// it names.
 	used, named, all := passes(s), map[string]bool{}, false
 	for i := range s.Policy().Exceptions { // an impact counts what ours do elsewhere towards typical newcomers, not towards each guest
 		if x := &s.Policy().Exceptions[i]; at < x.Until {
@@ -71,8 +77,9 @@ func Spare(s *engine.Snapshot, at moment.Moment, stop func() error) ([]Part, err
 		if parts, err = spared(s, parts, lost, at, stop); err != nil {
 			return nil, err
 		}
-		// Limits are looked at as a whole: which of them it is would take a trial for each, and a
-		// limit that is in use in a way that LoosestUsed does not see is rare.
+		// Limits are looked at as a whole: which of them it is would take a
+		// trial for each, and a limit that is in use in a way that LoosestUsed
+		// does not see is rare.
 		if len(parts) == before { // what changes is no partner's: then it is a limit, and none of them is lowered
 			parts = slices.Delete(parts, 0, min(limits, len(parts)))
 			if limits == 0 {
@@ -84,8 +91,9 @@ func Spare(s *engine.Snapshot, at moment.Moment, stop func() error) ([]Part, err
 	return nil, nil
 }
 
-// passes tells the openings through which newcomers may be brought in, which no impact counts.
-// These rules, as loose as their limits let them be, would let somebody in whom nobody knows yet.
+// passes tells the openings through which newcomers may be brought in, which no
+// impact counts. These rules, as loose as their limits let them be, would let
+// somebody in whom nobody knows yet.
 func passes(s *engine.Snapshot) (out [catalogue.NumKeys]bool) {
 	// at reports whether the limit of a rule reaches a value.
 	at := func(name string, v catalogue.Value) bool {
@@ -103,10 +111,12 @@ func passes(s *engine.Snapshot) (out [catalogue.NumKeys]bool) {
 	return
 }
 
-// losers tells whose partners something changes for when parts are taken away, by their ids; "" stands for what is no partner's.
-// nothing is that nothing changes at all.
-// An error is stop's. Every kind of line of an impact is looked through: people from outside,
-// typical newcomers, where our people go, and forwarders.
+// losers tells whose partners something changes for when parts are taken away,
+// by their ids; "" stands for what is no partner's. nothing is that nothing
+// changes at all.
+//
+// An error is stop's. Every kind of line of an impact is looked through: people
+// from outside, typical newcomers, where our people go, and forwarders.
 func losers(s *engine.Snapshot, parts []Part, at moment.Moment, stop func() error) (lost map[string]bool, nothing bool, err error) {
 	lost = map[string]bool{}
 	x, err := engine.ImpactOf(s, Apply(s, parts, at), at, func(l *engine.ImpactLine) bool {
@@ -139,8 +149,9 @@ func losers(s *engine.Snapshot, parts []Part, at moment.Moment, stop func() erro
 	return lost, false, nil
 }
 
-// spared leaves out the openings of partners that are used. What closes one partner concerns no other one, so that a service of all of
-// them is tried at once; where nobody can be told who loses by that, each is tried by itself.
+// spared leaves out the openings of partners that are used. What closes one
+// partner concerns no other one, so that a service of all of them is tried at
+// once; where nobody can be told who loses by that, each is tried by itself.
 func spared(s *engine.Snapshot, parts []Part, lost map[string]bool, at moment.Moment, stop func() error) ([]Part, error) {
 	out := slices.Clone(parts)
 	for k := catalogue.Key(0); k < catalogue.NumKeys; k++ {
@@ -153,7 +164,8 @@ func spared(s *engine.Snapshot, parts []Part, lost map[string]bool, at moment.Mo
 		if len(some) == 0 {
 			continue
 		}
-		// One trial for all partners of a key: twenty-eight at most for any number of partners.
+		// One trial for all partners of a key: twenty-eight at most for any
+		// number of partners.
 		by, nothing, err := losers(s, some, at, stop)
 		if err != nil {
 			return nil, err

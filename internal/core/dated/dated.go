@@ -1,5 +1,5 @@
-// Package dated computes what becomes of a guest's record and grants on which day, and
-// why (model §5). It has no I/O.
+// Package dated computes what becomes of a guest's record and grants on which
+// day, and why (model §5). It has no I/O.
 package dated
 
 import (
@@ -8,10 +8,11 @@ import (
 	"wexillum.example/internal/core/moment"
 )
 
-// SponsorDays is how many days somebody has to take over from a sponsor who left, and
-// ReviewAnswer how many a review that is due may stay unanswered.
-// Both are fixed and no rules: a rule would be one more thing to get wrong, and two weeks survive a
-// holiday.
+// SponsorDays is how many days somebody has to take over from a sponsor who
+// left, and ReviewAnswer how many a review that is due may stay unanswered.
+//
+// Both are fixed and no rules: a rule would be one more thing to get wrong, and
+// two weeks survive a holiday.
 const (
 	SponsorDays  = 14
 	ReviewAnswer = 14
@@ -20,12 +21,12 @@ const (
 // None is a number of days that never ends.
 const None = -1
 
-// Kind says what happens.
-// The order matters: of two things at one moment the lesser kind is told first.
+// Kind says what happens. The order matters: of two things at one moment the
+// lesser kind is told first.
 type Kind uint8
 
-// What may happen to a record or a grant of its, in the order in which things of one
-// moment follow from each other.
+// What may happen to a record or a grant of its, in the order in which things
+// of one moment follow from each other.
 const (
 	ReviewDue Kind = iota
 	GrantEnds
@@ -41,7 +42,8 @@ var kindNames = [NumKinds]string{"review_due", "grant_ends", "invitation_lapses"
 func (k Kind) String() string { return kindNames[k] }
 
 // Cause says why. Those of a suspension also cause the removal that follows.
-// The same words stand in letters, in the calendar of what is due and in the journal.
+// The same words stand in letters, in the calendar of what is due and in the
+// journal.
 type Cause uint8
 
 // The causes of model §5.
@@ -93,8 +95,8 @@ func ParseCause(s string) (Cause, bool) {
 	return NoCause, false
 }
 
-// Step is one thing that happens.
-// Moments are exact: a day ends at midnight in the organisation's time zone (model §5).
+// Step is one thing that happens. Moments are exact: a day ends at midnight in
+// the organisation's time zone (model §5).
 type Step struct {
 	At    moment.Moment
 	Held  int32 // of a grant that ends or is to be reviewed: its place in Record.Held; else -1
@@ -103,9 +105,8 @@ type Step struct {
 	After Cause // of a removal: what suspended the record
 }
 
-// Values are the rules of a guest, as they count for its partner. Days are None where
-// nothing ends.
-// They are counts of whole local days, see package moment.
+// Values are the rules of a guest, as they count for its partner. Days are None
+// where nothing ends. They are counts of whole local days, see package moment.
 type Values struct {
 	Term, Idle, Invite, Grace int
 	LastGrantSuspends         bool
@@ -113,8 +114,8 @@ type Values struct {
 }
 
 // Held is a grant that counts for the record: its own or of a group it is in.
-// From, Until and Reviewed are as they were given; what a review that nobody answers makes of Until
-// is End's to say.
+// From, Until and Reviewed are as they were given; what a review that nobody
+// answers makes of Until is End's to say.
 type Held struct {
 	From, Until, Reviewed moment.Moment
 	Review                int  // how often it must be confirmed; None for never
@@ -133,10 +134,11 @@ const (
 	Fed
 )
 
-// Record is all that a sequence is computed from. An absent start is moment.Always, an
-// absent end moment.Never.
-// It holds no names: the caller knows whose record it is and fills one Record again and again,
-// since a hundred thousand of them are computed in a row.
+// Record is all that a sequence is computed from. An absent start is
+// moment.Always, an absent end moment.Never.
+//
+// It holds no names: the caller knows whose record it is and fills one Record
+// again and again, since a hundred thousand of them are computed in a row.
 type Record struct {
 	State                                                 State
 	Since, Accepted, Renewed, Until, LastSeen, StateSince moment.Moment
@@ -146,31 +148,35 @@ type Record struct {
 	Values                                                Values
 	Calendar                                              *moment.Calendar
 
-	// Floor is the moment before which no counted step falls (model §5): what the dates put
-	// earlier happens then. Always where there is none, Never while the dates wait. Ends that
-	// are written know no floor. A floor is a whole second.
+	// Floor is the moment before which no counted step falls (model §5): what
+	// the dates put earlier happens then. Always where there is none, Never
+	// while the dates wait. Ends that are written know no floor. A floor is a
+	// whole second.
 	Floor moment.Moment
 	Kinds *Floors // the floors of single kinds of step besides; nil for none
-	// Forward is the latest floor that is a moment: before it neither a closed home account
-	// nor the end of a partnership counts, because we heard of it later. Always for none.
+	// Forward is the latest floor that is a moment: before it neither a closed
+	// home account nor the end of a partnership counts, because we heard of it
+	// later. Always for none.
 	Forward moment.Moment
 
-	// Horizon is from when on nobody asks, so that what surely lies behind it need not be
-	// computed; zero for none.
+	// Horizon is from when on nobody asks, so that what surely lies behind it
+	// need not be computed; zero for none.
 	Horizon moment.Moment
-	// Now is from when on somebody asks: reviews that nobody answered and whose silence keeps
-	// the grant, up to then, count as answered; zero for the first review whenever it was.
+	// Now is from when on somebody asks: reviews that nobody answered and whose
+	// silence keeps the grant, up to then, count as answered; zero for the
+	// first review whenever it was.
 	Now moment.Moment
 	Far bool // a grant that neither ends nor is to be confirmed before the horizon was left out of Held
 }
 
-// Floors holds a floor for every cause; Always for none.
-// A floor keeps a rule that was tightened today from ending things yesterday: the dates it counts
+// Floors holds a floor for every cause; Always for none. A floor keeps a rule
+// that was tightened today from ending things yesterday: the dates it counts
 // come into force from a moment that whoever published it chose.
 type Floors [NumCauses]moment.Moment
 
-// Counted lists the causes of steps that are counted, and so know a floor. ByLastGrant stands
-// for guests.after_last_grant, the others for the rules or deadlines of their names.
+// Counted lists the causes of steps that are counted, and so know a floor.
+// ByLastGrant stands for guests.after_last_grant, the others for the rules or
+// deadlines of their names.
 var Counted = []Cause{ByReview, ByLastGrant, ByTerm, ByIdle, BySponsor, ByGrace, ByInviteDays}
 
 // IsCounted reports whether the steps of a cause are counted.
@@ -184,8 +190,8 @@ func NoFloors() (f Floors) {
 	return
 }
 
-// floored returns the moment at which a counted step happens that its days put at m.
-// Never stays never: a floor moves what happens and lets nothing happen.
+// floored returns the moment at which a counted step happens that its days put
+// at m. Never stays never: a floor moves what happens and lets nothing happen.
 func (r *Record) floored(m moment.Moment, c Cause) moment.Moment {
 	if m == moment.Never {
 		return m
@@ -197,9 +203,9 @@ func (r *Record) floored(m moment.Moment, c Cause) moment.Moment {
 	return m
 }
 
-// after counts n days from the local day of a start, or of an end.
-// With end the start is itself the end of a day, and the next day is the first that counts. Always
-// stays Always: what began before all records has no day to count from.
+// after counts n days from the local day of a start, or of an end. With end the
+// start is itself the end of a day, and the next day is the first that counts.
+// Always stays Always: what began before all records has no day to count from.
 func (r *Record) after(m moment.Moment, n int, end bool) moment.Moment {
 	if n == None || m == moment.Never {
 		return moment.Never
@@ -213,8 +219,8 @@ func (r *Record) after(m moment.Moment, n int, end bool) moment.Moment {
 	return r.Calendar.EndOfDays(r.Calendar.DayOf(m), n)
 }
 
-// End returns when a grant ends, and why.
-// The earlier of its own end and of the day on which its review went unanswered for too long.
+// End returns when a grant ends, and why. The earlier of its own end and of the
+// day on which its review went unanswered for too long.
 func (r *Record) End(h *Held) (moment.Moment, Cause) {
 	if !h.ReviewEnds {
 		return h.Until, ByUntil
@@ -227,8 +233,8 @@ func (r *Record) End(h *Held) (moment.Moment, Cause) {
 	return h.Until, ByUntil
 }
 
-// Due returns when a grant is next to be confirmed; Never where it is not.
-// It counts from when it was last confirmed, or else from when it began.
+// Due returns when a grant is next to be confirmed; Never where it is not. It
+// counts from when it was last confirmed, or else from when it began.
 func (r *Record) Due(h *Held) moment.Moment {
 	if h.Review == None {
 		return moment.Never
@@ -241,8 +247,9 @@ func (r *Record) Due(h *Held) moment.Moment {
 		return moment.Never
 	}
 	due := r.after(from, h.Review, false)
-	// Where silence keeps the grant, every review that nobody answered counts as answered once its
-	// time is over, so that the one that is told is the current one.
+	// Where silence keeps the grant, every review that nobody answered counts
+	// as answered once its time is over, so that the one that is told is the
+	// current one.
 	if !h.ReviewEnds && r.Now != 0 {
 		for silent := r.after(due, ReviewAnswer, true); silent <= r.Now; silent = r.after(due, ReviewAnswer, true) {
 			due = r.after(silent, h.Review, false)
@@ -251,8 +258,9 @@ func (r *Record) Due(h *Held) moment.Moment {
 	return due
 }
 
-// next returns when a grant is to be confirmed again after a review that was due and that
-// nobody answered, where silence keeps it; Never where that is of no interest.
+// next returns when a grant is to be confirmed again after a review that was
+// due and that nobody answered, where silence keeps it; Never where that is of
+// no interest.
 func (r *Record) next(h *Held, due moment.Moment) moment.Moment {
 	if h.ReviewEnds || r.Horizon == 0 || due >= r.Horizon {
 		return moment.Never
@@ -260,14 +268,15 @@ func (r *Record) next(h *Held, due moment.Moment) moment.Moment {
 	return r.after(r.after(due, ReviewAnswer, true), h.Review, false)
 }
 
-// beyond reports whether so many days after a start surely lie behind the horizon. The days
-// end a day later at least, which is more than changes of clocks take.
+// beyond reports whether so many days after a start surely lie behind the
+// horizon. The days end a day later at least, which is more than changes of
+// clocks take.
 func (r *Record) beyond(from moment.Moment, days int) bool {
 	return from+moment.Moment(days-1)*86400e6 > r.Horizon
 }
 
-// Beyond reports whether a grant surely neither ends nor is to be confirmed before the
-// horizon.
+// Beyond reports whether a grant surely neither ends nor is to be confirmed
+// before the horizon.
 func (r *Record) Beyond(from, until, reviewed moment.Moment, review int) bool {
 	if r.Horizon == 0 || until <= r.Horizon {
 		return false
@@ -276,8 +285,8 @@ func (r *Record) Beyond(from, until, reviewed moment.Moment, review int) bool {
 	return review == None || start == moment.Always || r.beyond(start, review)
 }
 
-// first finds the earliest of several causes: of those that a floor puts at one moment the
-// one whose own date came first.
+// first finds the earliest of several causes: of those that a floor puts at one
+// moment the one whose own date came first.
 type first struct {
 	at, raw moment.Moment
 	cause   Cause
@@ -290,10 +299,11 @@ func (f *first) consider(at, raw moment.Moment, c Cause) {
 	}
 }
 
-// own finds when an active record is suspended for what is its own, whatever becomes of its
-// grants.
-// In order: the record's own end, the term, not being seen, a sponsor who left, what the partner's
-// side says. Each is a candidate, and the earliest counts.
+// own finds when an active record is suspended for what is its own, whatever
+// becomes of its grants.
+//
+// In order: the record's own end, the term, not being seen, a sponsor who left,
+// what the partner's side says. Each is a candidate, and the earliest counts.
 func (r *Record) own() (f first) {
 	f = first{at: moment.Never, raw: moment.Never}
 	counted := func(m moment.Moment, c Cause) { f.consider(r.floored(m, c), m, c) }
@@ -301,7 +311,8 @@ func (r *Record) own() (f first) {
 	if from := max(r.Since, r.Renewed); from != moment.Always {
 		counted(r.after(from, r.Values.Term, false), ByTerm)
 	}
-	// Accepting the invitation and being brought back count as having been seen.
+	// Accepting the invitation and being brought back count as having been
+	// seen.
 	seen := max(r.LastSeen, r.Since)
 	if r.Accepted != moment.Never {
 		seen = max(seen, r.Accepted)
@@ -324,22 +335,24 @@ func (r *Record) own() (f first) {
 	return
 }
 
-// Own returns when an active record is suspended for what is its own, whatever becomes of
-// its grants, and why; Never where it is not.
+// Own returns when an active record is suspended for what is its own, whatever
+// becomes of its grants, and why; Never where it is not.
 func (r *Record) Own() (at moment.Moment, cause Cause) {
 	f := r.own()
 	return f.at, f.cause
 }
 
-// Sequence returns what becomes of a record, in order. What is due and has not been done
-// yet is told at its moment.
+// Sequence returns what becomes of a record, in order. What is due and has not
+// been done yet is told at its moment.
 func (r *Record) Sequence() []Step { return r.Append(nil) }
 
 // Append adds the sequence to a list, so that many need no memory of their own.
-// Grants first, then the record: what becomes of it may depend on the last of its grants.
+// Grants first, then the record: what becomes of it may depend on the last of
+// its grants.
 func (r *Record) Append(out []Step) []Step {
 	first := len(out)
-	// A grant that was left out because it lies beyond the horizon has not ended.
+	// A grant that was left out because it lies beyond the horizon has not
+	// ended.
 	last, ended := moment.Always, !r.Far
 	for i := range r.Held {
 		h := &r.Held[i]
@@ -348,7 +361,8 @@ func (r *Record) Append(out []Step) []Step {
 			ended = false
 		}
 		last = max(last, end)
-		// A grant of a group keeps the record alive, and is told where the group is.
+		// A grant of a group keeps the record alive, and is told where the
+		// group is.
 		if !h.Own {
 			continue
 		}
@@ -374,10 +388,12 @@ func (r *Record) Append(out []Step) []Step {
 	return out
 }
 
-// tail adds what becomes of the record itself: last is when the last of its grants ends,
-// held whether it has any, ended whether all of them end.
-// The four states have little in common: a fed record follows its feed, an invitation lapses, what
-// is suspended waits for its removal, and what is active is suspended first.
+// tail adds what becomes of the record itself: last is when the last of its
+// grants ends, held whether it has any, ended whether all of them end.
+//
+// The four states have little in common: a fed record follows its feed, an
+// invitation lapses, what is suspended waits for its removal, and what is
+// active is suspended first.
 func (r *Record) tail(out []Step, last moment.Moment, held, ended bool) []Step {
 	switch r.State {
 	case Fed: // it knows only its feed, which may say that the home account is closed; its grants still end
@@ -410,8 +426,9 @@ func (r *Record) tail(out []Step, last moment.Moment, held, ended bool) []Step {
 		f := r.own()
 		if held && ended && r.Values.LastGrantSuspends {
 			raw := max(last, r.Since)
-			// Of two causes at one moment the one whose own date came first is told; where these
-			// are equal, too, the last grant is, because it is what somebody can mend.
+			// Of two causes at one moment the one whose own date came first is
+			// told; where these are equal, too, the last grant is, because it
+			// is what somebody can mend.
 			if over := r.floored(raw, ByLastGrant); over < f.at || over == f.at && raw <= f.raw {
 				f = first{over, raw, ByLastGrant}
 			}
@@ -428,8 +445,8 @@ func (r *Record) tail(out []Step, last moment.Moment, held, ended bool) []Step {
 	return out
 }
 
-// goes adds the removal of a record that is suspended at a moment.
-// Days of grace count from the end of the day of the suspension.
+// goes adds the removal of a record that is suspended at a moment. Days of
+// grace count from the end of the day of the suspension.
 func (r *Record) goes(out []Step, at moment.Moment, cause Cause) []Step {
 	if gone := r.floored(r.after(at, r.Values.Grace, true), ByGrace); gone != moment.Never {
 		out = append(out, Step{At: gone, Kind: Removed, Cause: ByGrace, After: cause, Held: -1})
@@ -437,15 +454,15 @@ func (r *Record) goes(out []Step, at moment.Moment, cause Cause) []Step {
 	return out
 }
 
-// Fate is what a record's sequence makes of the record itself: when it is suspended and why,
-// and when it is gone; Never where it is not.
+// Fate is what a record's sequence makes of the record itself: when it is
+// suspended and why, and when it is gone; Never where it is not.
 type Fate struct {
 	Out, Gone moment.Moment
 	Cause     Cause
 }
 
-// Fate returns what becomes of the record itself. It is computed without a horizon.
-// Decisions need this much of a sequence and nothing else.
+// Fate returns what becomes of the record itself. It is computed without a
+// horizon. Decisions need this much of a sequence and nothing else.
 func (r *Record) Fate() Fate {
 	last, ended := moment.Always, !r.Far
 	for i := range r.Held {
@@ -474,10 +491,12 @@ func (r *Record) Fate() Fate {
 	return f
 }
 
-// Quick does what Append does for somebody who only counts: steps are not in order and do
-// not say which grant they are of. Grants are added one by one, without Held.
-// It exists for speed alone: counting what is due of everybody over a year is eighty million steps
-// in a large world. A test holds it to what Append says.
+// Quick does what Append does for somebody who only counts: steps are not in
+// order and do not say which grant they are of. Grants are added one by one,
+// without Held.
+//
+// It exists for speed alone: counting what is due of everybody over a year is
+// eighty million steps in a large world. A test holds it to what Append says.
 type Quick struct {
 	r           *Record
 	steps       []Step
@@ -490,8 +509,8 @@ func (q *Quick) Begin(r *Record) {
 	q.r, q.steps, q.last, q.held, q.ended = r, q.steps[:0], moment.Always, false, true
 }
 
-// Grant adds a grant.
-// It is End and Due in one, with the day looked up once for both.
+// Grant adds a grant. It is End and Due in one, with the day looked up once for
+// both.
 func (q *Quick) Grant(h *Held) {
 	r := q.r
 	q.held = true
@@ -516,7 +535,8 @@ func (q *Quick) Grant(h *Held) {
 		}
 		if h.ReviewEnds && due < end {
 			silent := r.Calendar.Start(day + 1 + ReviewAnswer)
-			// A time zone that moves across the date line skips a whole local day.
+			// A time zone that moves across the date line skips a whole local
+			// day.
 			if r.Calendar.Start(day+2) == due { // a day that the zone leaves out
 				silent = r.after(due, ReviewAnswer, true)
 			}
@@ -540,8 +560,8 @@ func (q *Quick) Grant(h *Held) {
 	}
 }
 
-// Done returns the steps; they hold until the next Begin.
-// Steps behind the end of the record are taken out, as Append does, without sorting first.
+// Done returns the steps; they hold until the next Begin. Steps behind the end
+// of the record are taken out, as Append does, without sorting first.
 func (q *Quick) Done() []Step {
 	n := len(q.steps)
 	q.steps = q.r.tail(q.steps, q.last, q.held, q.ended)
@@ -561,8 +581,8 @@ func (q *Quick) Done() []Step {
 	return q.steps
 }
 
-// Out returns the first moment at which a record is suspended or removed, and why; Never
-// where it is not.
+// Out returns the first moment at which a record is suspended or removed, and
+// why; Never where it is not.
 func Out(steps []Step) (moment.Moment, Cause) {
 	for i := range steps {
 		switch steps[i].Kind {

@@ -1,6 +1,6 @@
-// Package domainlist reads and writes lists of domains: those of partners, those
-// that are barred, and those of providers of private mail. It weighs a list
-// against what is kept before anything is changed.
+// Package domainlist reads and writes lists of domains: those of partners,
+// those that are barred, and those of providers of private mail. It weighs a
+// list against what is kept before anything is changed.
 package domainlist
 
 import (
@@ -17,8 +17,7 @@ import (
 	"wexillum.example/internal/core/world"
 )
 
-// Kind is what a list holds.
-// They are the words of addresses and of the client.
+// Kind is what a list holds. They are the words of addresses and of the client.
 type Kind string
 
 // The kinds of list.
@@ -43,9 +42,9 @@ const (
 	Refused Result = "refused"
 )
 
-// Line is one entry of a list.
-// It is read from a list, weighed in place, and shown: the same record goes all the way, so that a
-// line which was refused is shown as it was written.
+// Line is one entry of a list. It is read from a list, weighed in place, and
+// shown: the same record goes all the way, so that a line which was refused is
+// shown as it was written.
 type Line struct {
 	Number     int // from 1; 0 for what is removed
 	Text       string
@@ -58,16 +57,18 @@ type Line struct {
 	Cause      string // why it is refused, or what else follows from it
 }
 
-// MaxLines is how many lines a list may have.
-// Lists of barred domains that are exchanged have some tens of thousands.
+// MaxLines is how many lines a list may have. Lists of barred domains that are
+// exchanged have some tens of thousands.
 const MaxLines = 100_000
 
-// Read reads a list. Where its first line names columns (one of them name) it is
-// CSV (RFC 4180) with the columns name, subdomains, look_alike, partner and
+// Read reads a list. Where its first line names columns (one of them name) it
+// is CSV (RFC 4180) with the columns name, subdomains, look_alike, partner and
 // reason; else an entry stands on each line, *. before it takes what is below
 // along, and what stands behind # is its reason. Lines that cannot be read come
 // back refused. An error is about the list as a whole.
-// The first line is looked at without being taken, so that a plain list loses nothing by it.
+//
+// The first line is looked at without being taken, so that a plain list loses
+// nothing by it.
 func Read(in io.Reader) ([]Line, error) {
 	b := bufio.NewReaderSize(in, 1<<16)
 	head, _ := b.Peek(1 << 12)
@@ -108,7 +109,8 @@ func (l *Line) star() {
 	}
 }
 
-// readCSV reads a list whose first line names its columns; one that is not known is an error that names those there are.
+// readCSV reads a list whose first line names its columns; one that is not
+// known is an error that names those there are.
 func readCSV(in io.Reader) ([]Line, error) {
 	r := sheet.NewReader(in)
 	head, err := r.Read()
@@ -153,8 +155,9 @@ func readCSV(in io.Reader) ([]Line, error) {
 			}
 			return ""
 		}
-		// An empty field is no. Anything but yes, no, true and false refuses the line: a slip of
-		// the hand must not bar less, or admit more, than was meant.
+		// An empty field is no. Anything but yes, no, true and false refuses
+		// the line: a slip of the hand must not bar less, or admit more, than
+		// was meant.
 		yes := func(column string) bool {
 			switch v := strings.ToLower(get(column)); v {
 			case "", "no", "false":
@@ -176,12 +179,16 @@ func readCSV(in io.Reader) ([]Line, error) {
 	}
 }
 
-// Weigh says of every line what would become of it, appends what would be removed
-// where the list replaces what is kept, and returns the policy with the good lines.
+// Weigh says of every line what would become of it, appends what would be
+// removed where the list replaces what is kept, and returns the policy with the
+// good lines.
+//
 // partner is whose domains the lines are that name none; a list of partners
 // replaces only theirs. Neither w nor what it holds is changed.
-// It is the preview and the change in one: what it returns is what is published, or thrown away.
-// Refused lines are left out of the policy and stay in the list with their causes.
+//
+// It is the preview and the change in one: what it returns is what is
+// published, or thrown away. Refused lines are left out of the policy and stay
+// in the list with their causes.
 func Weigh(w *world.World, kind Kind, partner string, lines []Line, replace bool) (*world.World, []Line, error) {
 	x := &weighing{w: w, next: *w, kind: kind, seen: map[string]int{}}
 	switch kind {
@@ -212,8 +219,8 @@ func Weigh(w *world.World, kind Kind, partner string, lines []Line, replace bool
 	return &x.next, out, nil
 }
 
-// weighing is a list while it is weighed. Maps are made when they are first needed, and slices of
-// next are copied before they are first written.
+// weighing is a list while it is weighed. Maps are made when they are first
+// needed, and slices of next are copied before they are first written.
 type weighing struct {
 	w     *world.World
 	next  world.World
@@ -228,8 +235,9 @@ type weighing struct {
 
 // holder returns the partner that a domain belongs to or, below, one that has a
 // domain below it.
-// "" where there is none. Domains of partners are put into a map once; what lies below is looked
-// for one by one, since only bars with subdomains ask it.
+//
+// "" where there is none. Domains of partners are put into a map once; what
+// lies below is looked for one by one, since only bars with subdomains ask it.
 func (x *weighing) holder(d addr.Domain, below bool) string {
 	if x.taken == nil {
 		x.taken = map[addr.Domain]string{}
@@ -263,8 +271,10 @@ func (x *weighing) partners(partner string) {
 }
 
 // line weighs one line: what is wrong with it, or what it would change.
-// First what is wrong with the line itself, then what the kind of list makes of it. A line that is
-// refused leaves nothing behind, so that a later one with the same name may still be good.
+//
+// First what is wrong with the line itself, then what the kind of list makes of
+// it. A line that is refused leaves nothing behind, so that a later one with
+// the same name may still be good.
 func (x *weighing) line(l *Line, partner string) {
 	refuse := func(format string, args ...any) {
 		l.Result, l.Cause = Refused, fmt.Sprintf(format, args...)
@@ -310,9 +320,9 @@ func (x *weighing) line(l *Line, partner string) {
 	}
 }
 
-// partnerLine weighs a domain that is to be a partner's.
-// refuse marks the line with a cause. What may not be a partner's, and why, is world.Watch's to
-// say, as everywhere else a domain is given to a partner.
+// partnerLine weighs a domain that is to be a partner's. refuse marks the line
+// with a cause. What may not be a partner's, and why, is world.Watch's to say,
+// as everywhere else a domain is given to a partner.
 func (x *weighing) partnerLine(l *Line, d addr.Domain, partner string, refuse func(string, ...any)) {
 	if l.Partner == "" {
 		l.Partner = partner
@@ -362,8 +372,8 @@ func (x *weighing) copied(i int) {
 	}
 }
 
-// barLine weighs a domain or an address that is to be barred.
-// It may bar people of a partner; that is said, and done: bars come first (model §2).
+// barLine weighs a domain or an address that is to be barred. It may bar people
+// of a partner; that is said, and done: bars come first (model §2).
 func (x *weighing) barLine(l *Line, d addr.Domain, a addr.Address, refuse func(string, ...any)) {
 	if ours(x.w, d) {
 		refuse("%s is one of ours; bars are for outsiders", l.Name)
@@ -400,8 +410,9 @@ func (x *weighing) barLine(l *Line, d addr.Domain, a addr.Address, refuse func(s
 	}
 }
 
-// personalLine weighs a domain that is to count as one of private addresses.
-// A domain is either a partner's or a personal one, so that an address has one meaning.
+// personalLine weighs a domain that is to count as one of private addresses. A
+// domain is either a partner's or a personal one, so that an address has one
+// meaning.
 func (x *weighing) personalLine(l *Line, d addr.Domain, refuse func(string, ...any)) {
 	switch {
 	case ours(x.w, d):
@@ -436,8 +447,8 @@ func (x *weighing) personalLine(l *Line, d addr.Domain, refuse func(string, ...a
 	}
 }
 
-// remove takes away what is kept and stands in no line.
-// Each is appended to the lines as removed, so that whoever replaces a list sees what goes.
+// remove takes away what is kept and stands in no line. Each is appended to the
+// lines as removed, so that whoever replaces a list sees what goes.
 func (x *weighing) remove(lines []Line, partner string) []Line {
 	// A line that was refused does not keep its entry: it is not in seen.
 	gone := func(name, of string, sub bool) bool {
@@ -464,16 +475,16 @@ func (x *weighing) remove(lines []Line, partner string) []Line {
 	return lines
 }
 
-// ours reports whether a domain is one of the organisation's own, or below one that takes its
-// subdomains along.
+// ours reports whether a domain is one of the organisation's own, or below one
+// that takes its subdomains along.
 func ours(w *world.World, d addr.Domain) bool {
 	return w.Organisation != nil &&
 		slices.ContainsFunc(w.Organisation.Domains, func(o world.Entry) bool { return o.Domain == d || o.Subdomains && d.Under(o.Domain) })
 }
 
 // Of lists what is kept, as Read reads it back. partner narrows domains of
-// partners down to one's; it is empty for all.
-// Lines are not numbered, and in the order in which the entries are kept.
+// partners down to one's; it is empty for all. Lines are not numbered, and in
+// the order in which the entries are kept.
 func Of(w *world.World, kind Kind, partner string) (out []Line) {
 	switch kind {
 	case OfPartners:
@@ -497,9 +508,8 @@ func Of(w *world.World, kind Kind, partner string) (out []Line) {
 	return
 }
 
-// Text writes a list as plain text.
-// Neither the partner nor LookAlike can be written so; CSV keeps both. Line breaks in a reason
-// become blanks.
+// Text writes a list as plain text. Neither the partner nor LookAlike can be
+// written so; CSV keeps both. Line breaks in a reason become blanks.
 func Text(lines []Line) []byte {
 	var b strings.Builder
 	for _, l := range lines {

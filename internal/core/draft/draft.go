@@ -1,7 +1,7 @@
 // Package draft computes with edits of policy: what two policies differ in, how
-// edits are brought up to date when the policy has moved, and whether they loosen
-// anything. An edit is about one entry of policy, written as the file format has it,
-// in JSON. The package has no I/O.
+// edits are brought up to date when the policy has moved, and whether they
+// loosen anything. An edit is about one entry of policy, written as the file
+// format has it, in JSON. The package has no I/O.
 package draft
 
 import (
@@ -12,20 +12,22 @@ import (
 	"strings"
 )
 
-// Key names an entry of policy: its kind (organisation, settings, rule, partner, bar,
-// personal, exception, bundle, expectation) and its id there.
+// Key names an entry of policy: its kind (organisation, settings, rule,
+// partner, bar, personal, exception, bundle, expectation) and its id there.
 type Key struct{ Kind, ID string }
 
 func (k Key) String() string { return k.Kind + " " + k.ID }
 
-// Docs is a policy, entry by entry.
-// Documents are compared byte by byte, so all of them must have been written by the same codec.
+// Docs is a policy, entry by entry. Documents are compared byte by byte, so all
+// of them must have been written by the same codec.
 type Docs map[Key][]byte
 
-// Edit is a change of one entry: from what it was where the edit was made to what it
-// becomes; nil where there was, or is to be, no such entry.
-// With what it was and what it becomes an edit can be turned around, moved onto a policy that has
-// gone on, and shown, without the policy it was made from. At is RFC 3339.
+// Edit is a change of one entry: from what it was where the edit was made to
+// what it becomes; nil where there was, or is to be, no such entry.
+//
+// With what it was and what it becomes an edit can be turned around, moved onto
+// a policy that has gone on, and shown, without the policy it was made from. At
+// is RFC 3339.
 type Edit struct {
 	Kind string          `json:"kind"`
 	ID   string          `json:"id"`
@@ -39,10 +41,11 @@ type Edit struct {
 // Key returns what the edit is about.
 func (e *Edit) Key() Key { return Key{e.Kind, e.ID} }
 
-// Diff lists what next has otherwise than live, in the order of kinds and ids. Who
-// made an edit that old holds already stays told.
-// An edit that stays the same keeps its author, moment and reason, so that a draft which is saved
-// again by somebody else does not become theirs.
+// Diff lists what next has otherwise than live, in the order of kinds and ids.
+// Who made an edit that old holds already stays told.
+//
+// An edit that stays the same keeps its author, moment and reason, so that a
+// draft which is saved again by somebody else does not become theirs.
 func Diff(live, next Docs, old []Edit, by, at, why string) []Edit {
 	had := map[Key]Edit{}
 	for _, e := range old {
@@ -72,8 +75,8 @@ func Diff(live, next Docs, old []Edit, by, at, why string) []Edit {
 	return out
 }
 
-// Sort puts edits in the order of their kinds and ids.
-// Maps have no order; whoever reads a draft twice should see it in the same one.
+// Sort puts edits in the order of their kinds and ids. Maps have no order;
+// whoever reads a draft twice should see it in the same one.
 func Sort(edits []Edit) {
 	sort.Slice(edits, func(i, j int) bool {
 		if edits[i].Kind != edits[j].Kind {
@@ -90,11 +93,13 @@ type Conflict struct {
 	Fields []string // those that both changed; empty where one took all of it away
 }
 
-// Rebase brings edits up to date with what is live. Edits that are live already are
-// left out; where both changed other fields of one entry, both count; the others are
-// conflicts, which keep the edit as it was.
-// It is a merge with three sides, entry by entry and below that field by field: what it was, what
-// the draft makes of it, and what others have published since.
+// Rebase brings edits up to date with what is live. Edits that are live already
+// are left out; where both changed other fields of one entry, both count; the
+// others are conflicts, which keep the edit as it was.
+//
+// It is a merge with three sides, entry by entry and below that field by field:
+// what it was, what the draft makes of it, and what others have published
+// since.
 func Rebase(edits []Edit, live Docs) (clean []Edit, conflicts []Conflict) {
 	for _, e := range edits {
 		now := live[e.Key()]
@@ -102,8 +107,8 @@ func Rebase(edits []Edit, live Docs) (clean []Edit, conflicts []Conflict) {
 		case bytes.Equal(now, e.Was) && (now == nil) == (e.Was == nil):
 			clean = append(clean, e)
 		case bytes.Equal(now, e.Now) && (now == nil) == (e.Now == nil):
-		// One side took the entry away, or both made one of the same name: nothing can be joined
-		// there.
+		// One side took the entry away, or both made one of the same name:
+		// nothing can be joined there.
 		case now == nil || e.Was == nil || e.Now == nil:
 			conflicts = append(conflicts, Conflict{Edit: e, Live: now})
 		default:
@@ -121,15 +126,16 @@ func Rebase(edits []Edit, live Docs) (clean []Edit, conflicts []Conflict) {
 	return
 }
 
-// Keep makes an edit count that is in conflict: as if it had been made just now.
+// Keep makes an edit count that is in conflict: as if it had been made just
+// now.
 func Keep(c Conflict) Edit {
 	c.Edit.Was = c.Live
 	return c.Edit
 }
 
-// object reads a JSON object keeping the order of its fields.
-// The standard library's maps lose the order, and a document that was merged has to be written as
-// the codec would write it. ok is false for whatever is no object.
+// object reads a JSON object keeping the order of its fields. The standard
+// library's maps lose the order, and a document that was merged has to be
+// written as the codec would write it. ok is false for whatever is no object.
 func object(doc []byte) (keys []string, values map[string]json.RawMessage, ok bool) {
 	d := json.NewDecoder(bytes.NewReader(doc))
 	if t, err := d.Token(); err != nil || t != json.Delim('{') {
@@ -159,9 +165,9 @@ func list(doc []byte) (out []json.RawMessage, ok bool) {
 	return out, json.Unmarshal(doc, &out) == nil
 }
 
-// merge joins what two sides made of was, and returns the fields that both changed.
-// Objects are joined field by field, lists as sets. Anything else that both changed is a conflict,
-// and then theirs is returned in its place.
+// merge joins what two sides made of was, and returns the fields that both
+// changed. Objects are joined field by field, lists as sets. Anything else that
+// both changed is a conflict, and then theirs is returned in its place.
 func merge(was, mine, theirs []byte, path string) (out []byte, fields []string) {
 	switch {
 	// Only mine changed, or both changed it alike.
@@ -177,7 +183,8 @@ func merge(was, mine, theirs []byte, path string) (out []byte, fields []string) 
 		var buf bytes.Buffer
 		buf.WriteByte('{')
 		seen := map[string]bool{}
-		// In the order of what is live; fields that only the draft has come last.
+		// In the order of what is live; fields that only the draft has come
+		// last.
 		for _, k := range append(append([]string{}, tk...), mk...) {
 			if seen[k] {
 				continue
@@ -187,7 +194,8 @@ func merge(was, mine, theirs []byte, path string) (out []byte, fields []string) 
 			if path != "" {
 				at = path + "." + k
 			}
-			// A field that is absent is nil, so that taking one away merges like any other change.
+			// A field that is absent is nil, so that taking one away merges
+			// like any other change.
 			v, f := merge(a[k], b[k], c[k], at)
 			fields = append(fields, f...)
 			if v == nil {
@@ -207,8 +215,8 @@ func merge(was, mine, theirs []byte, path string) (out []byte, fields []string) 
 	x, ok0 := list(was)
 	y, ok1 := list(mine)
 	z, ok2 := list(theirs)
-	// Lists of policy name things: domains, partners, rules of an exception. Their order says
-	// nothing, so what either side added or took away counts.
+	// Lists of policy name things: domains, partners, rules of an exception.
+	// Their order says nothing, so what either side added or took away counts.
 	if ok1 && ok2 && (ok0 || len(was) == 0) { // a list is what is in it
 		in := func(l []json.RawMessage, v []byte) bool {
 			for _, o := range l {
@@ -244,8 +252,8 @@ func merge(was, mine, theirs []byte, path string) (out []byte, fields []string) 
 // Change is one field that an edit changes; empty texts where there is none.
 type Change struct{ Field, Was, Now string }
 
-// Changes lists the fields that an edit changes. An entry that comes or goes is told
-// field by field too.
+// Changes lists the fields that an edit changes. An entry that comes or goes is
+// told field by field too.
 func (e *Edit) Changes() []Change {
 	var out []Change
 	walk(e.Was, e.Now, "", &out)
@@ -253,8 +261,9 @@ func (e *Edit) Changes() []Change {
 	return out
 }
 
-// walk lists the fields in which two records differ, by their paths, down to those that hold no further fields.
-// Of lists each entry that came or went is a change of its own.
+// walk lists the fields in which two records differ, by their paths, down to
+// those that hold no further fields. Of lists each entry that came or went is a
+// change of its own.
 func walk(was, now []byte, path string, out *[]Change) {
 	if bytes.Equal(was, now) {
 		return
@@ -303,8 +312,8 @@ func walk(was, now []byte, path string, out *[]Change) {
 	*out = append(*out, Change{path, plain(was), plain(now)})
 }
 
-// plain writes a value without the marks of JSON where they say nothing.
-// It is for reading, and is not read back.
+// plain writes a value without the marks of JSON where they say nothing. It is
+// for reading, and is not read back.
 func plain(v []byte) string {
 	if len(v) == 0 {
 		return ""
@@ -330,8 +339,8 @@ func plain(v []byte) string {
 	return string(v)
 }
 
-// Title says in a few words what an edit does.
-// It goes on from "this draft would …".
+// Title says in a few words what an edit does. It goes on from "this draft
+// would …".
 func (e *Edit) Title() string {
 	name := e.ID
 	switch {

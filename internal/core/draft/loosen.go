@@ -9,16 +9,18 @@ import (
 	"wexillum.example/internal/core/world"
 )
 
-// Loosens says in what a policy is looser than another, entry by entry, whether or
-// not anybody gains by it today; empty where it only tightens. What cannot be told to
-// be tighter counts as looser.
-// Organisations may ask that a second person confirms whatever loosens. So this must never miss
-// anything: each field is either compared here or makes the whole count as looser. It asks about
-// policy alone; who gains is what an impact tells.
+// Loosens says in what a policy is looser than another, entry by entry, whether
+// or not anybody gains by it today; empty where it only tightens. What cannot
+// be told to be tighter counts as looser.
+//
+// Organisations may ask that a second person confirms whatever loosens. So this
+// must never miss anything: each field is either compared here or makes the
+// whole count as looser. It asks about policy alone; who gains is what an
+// impact tells.
 func Loosens(was, next *world.World) (reasons []string) {
 	say := func(format string, args ...any) { reasons = append(reasons, fmt.Sprintf(format, args...)) }
-	// Limits and defaults are compared as they count, so that a rule which is set to what the
-	// catalogue begins with anyway loosens nothing.
+	// Limits and defaults are compared as they count, so that a rule which is
+	// set to what the catalogue begins with anyway loosens nothing.
 	before, after := ruleStates(was), ruleStates(next)
 	for i := range catalogue.Rules() {
 		r := &catalogue.Rules()[i]
@@ -30,8 +32,8 @@ func Loosens(was, next *world.World) (reasons []string) {
 			say("the default of %s", r.Name)
 		}
 	}
-	// Settings of a partner or an exception. What was said nowhere counted as the default; what is
-	// not said any more will.
+	// Settings of a partner or an exception. What was said nowhere counted as
+	// the default; what is not said any more will.
 	loosens := func(a, b []world.Setting, what string) {
 		had := map[catalogue.RuleID]catalogue.Value{}
 		for _, s := range a {
@@ -55,7 +57,8 @@ func Loosens(was, next *world.World) (reasons []string) {
 			}
 		}
 	}
-	// By id. Each that next holds is taken out of it, so that those which are gone are left.
+	// By id. Each that next holds is taken out of it, so that those which are
+	// gone are left.
 	partners := map[string]*world.Partner{}
 	for i := range was.Partners {
 		partners[was.Partners[i].ID] = &was.Partners[i]
@@ -72,8 +75,8 @@ func Loosens(was, next *world.World) (reasons []string) {
 			say("%s is active again", p.Name)
 		}
 		for k := range p.Opened {
-			// Not set is between no and yes: under the level listed it refuses, under any it does
-			// not.
+			// Not set is between no and yes: under the level listed it refuses,
+			// under any it does not.
 			if openness(p.Opened[k]) > openness(old.Opened[k]) {
 				say("%s is opened for %s", p.Name, catalogue.Key(k))
 			}
@@ -126,8 +129,8 @@ func Loosens(was, next *world.World) (reasons []string) {
 			loosens(nil, x.Rules, "the exception "+x.ID)
 		case reflect.DeepEqual(old, x):
 		default:
-			// An exception that only ends earlier, or says less, is no looser; whoever it is for
-			// and where it counts must be as before.
+			// An exception that only ends earlier, or says less, is no looser;
+			// whoever it is for and where it counts must be as before.
 			cut := *old
 			cut.Until, cut.Reason, cut.Rules = x.Until, x.Reason, x.Rules
 			if !reflect.DeepEqual(&cut, x) || x.Until > old.Until {
@@ -156,8 +159,8 @@ func Loosens(was, next *world.World) (reasons []string) {
 			say("the expectation %s", old.ID)
 		}
 	}
-	// Of settings the two that cannot loosen are made equal, and whatever is left is compared as a
-	// whole.
+	// Of settings the two that cannot loosen are made equal, and whatever is
+	// left is compared as a whole.
 	wasSet, isSet := was.SettingsNow(), next.SettingsNow()
 	wasSet.LapseDays = isSet.LapseDays // when an answer comes too late lets nobody in
 	if isSet.SecondFactor > wasSet.SecondFactor {
@@ -178,16 +181,18 @@ func Loosens(was, next *world.World) (reasons []string) {
 	} else if was.Organisation != next.Organisation {
 		say("the organisation's own entry")
 	}
-	// A kind of entry that somebody adds to the policy later and forgets here is caught by this.
+	// A kind of entry that somebody adds to the policy later and forgets here
+	// is caught by this.
 	if a, b := others(was), others(next); !reflect.DeepEqual(a, b) {
 		say("what is new to this comparison")
 	}
 	return
 }
 
-// asTight reports whether a bundle gives nobody more than before, to nobody else, for no longer and no more easily.
-// It makes a copy as it was in all that got tighter, or says nothing; if that equals what was,
-// nothing got looser. A field that is added to Bundle counts as looser until it is named here.
+// asTight reports whether a bundle gives nobody more than before, to nobody
+// else, for no longer and no more easily. It makes a copy as it was in all that
+// got tighter, or says nothing; if that equals what was, nothing got looser. A
+// field that is added to Bundle counts as looser until it is named here.
 func asTight(was, is *world.Bundle) bool {
 	x := *is
 	x.Name, x.Questions = was.Name, was.Questions // words
@@ -224,10 +229,11 @@ func within(some, all []string) bool {
 	return !slices.ContainsFunc(some, func(one string) bool { return !slices.Contains(all, one) })
 }
 
-// asStrict reports whether whatever broke an expectation before a change breaks it afterwards, too. One that was removed is
-// broken by nothing.
-// An expectation guards something: to take it away, or to let it allow more, is a loosening like
-// any other. The way of comparing is asTight's.
+// asStrict reports whether whatever broke an expectation before a change breaks
+// it afterwards, too. One that was removed is broken by nothing.
+//
+// An expectation guards something: to take it away, or to let it allow more, is
+// a loosening like any other. The way of comparing is asTight's.
 func asStrict(was, is *world.Expectation) bool {
 	if is == nil {
 		return false
@@ -248,10 +254,12 @@ func asStrict(was, is *world.Expectation) bool {
 	return reflect.DeepEqual(*was, x)
 }
 
-// unjudged leaves of a partner what Loosens has not compared field by field and what opens nothing
-// to anybody. A field that is added to Partner counts as looser until it is named here.
-// The three groups are those that were compared before, those that are words, and what the
-// partner's own side says.
+// unjudged leaves of a partner what Loosens has not compared field by field and
+// what opens nothing to anybody. A field that is added to Partner counts as
+// looser until it is named here.
+//
+// The three groups are those that were compared before, those that are words,
+// and what the partner's own side says.
 func unjudged(p *world.Partner) world.Partner {
 	x := *p
 	x.Domains, x.Standing, x.Opened, x.Rules = nil, 0, [catalogue.NumKeys]world.Opening{}, nil // compared
@@ -261,8 +269,9 @@ func unjudged(p *world.Partner) world.Partner {
 	return x
 }
 
-// others leaves of a policy the kinds of entry that Loosens does not compare: there are none, and
-// one that is added counts as looser until it is named here.
+// others leaves of a policy the kinds of entry that Loosens does not compare:
+// there are none, and one that is added counts as looser until it is named
+// here.
 func others(w *world.World) world.Policy {
 	x := w.Policy
 	x.Organisation, x.Settings, x.Rules, x.Partners, x.Barred, x.Personal, x.Exceptions, x.Bundles, x.Expectations = nil, nil, nil, nil, nil,
@@ -284,8 +293,8 @@ func openness(o world.Opening) int {
 	return 1
 }
 
-// ruleStates is limit and default of every rule, as set or as the catalogue begins.
-// A default that is held back counts as what it is held at.
+// ruleStates is limit and default of every rule, as set or as the catalogue
+// begins. A default that is held back counts as what it is held at.
 func ruleStates(w *world.World) (out [catalogue.NumRules]world.RuleSetting) {
 	for i, r := range catalogue.Rules() {
 		out[i] = world.RuleSetting{Rule: r.ID, Limit: r.Limit, Default: r.Default}
@@ -304,8 +313,8 @@ func ruleStates(w *world.World) (out [catalogue.NumRules]world.RuleSetting) {
 	return
 }
 
-// sameSet reports whether two lists hold the same, in whatever order.
-// Each of a is looked for in b; the lists are short and hold nothing twice.
+// sameSet reports whether two lists hold the same, in whatever order. Each of a
+// is looked for in b; the lists are short and hold nothing twice.
 func sameSet[T any](a, b []T) bool {
 	if len(a) != len(b) {
 		return false

@@ -8,20 +8,24 @@ import (
 	"wexillum.example/internal/core/world"
 )
 
-// What of an inventory might be otherwise, one thing at a time: for an Editor of Aside,
-// so that a question can be asked as if it were so. What is named must be there.
+// What of an inventory might be otherwise, one thing at a time: for an Editor
+// of Aside, so that a question can be asked as if it were so. What is named
+// must be there.
 
-// SetValueAt makes a space, item or meeting say a value of a rule, released where it is
-// held back there.
-// A rule can be held back at a place: said, but too loose for the limit of the moment. Whoever asks
-// "what if the owner set it" means that it counts, so the hold goes as well.
+// SetValueAt makes a space, item or meeting say a value of a rule, released
+// where it is held back there.
+//
+// A rule can be held back at a place: said, but too loose for the limit of the
+// moment. Whoever asks "what if the owner set it" means that it counts, so the
+// hold goes as well.
 func (e *Editor) SetValueAt(r world.Resource, rule catalogue.RuleID, v catalogue.Value) {
-	// Nearly everything here may change who is where and what is due; the tables that tell it are
-	// made anew when they are next asked. That is right for a question aside, which asks a few
-	// times and ends.
+	// Nearly everything here may change who is where and what is due; the
+	// tables that tell it are made anew when they are next asked. That is right
+	// for a question aside, which asks a few times and ends.
 	e.idx, e.due = nil, nil
-	// Rows are shared by all places that say the same, so a new one is made behind them. An Editor of Aside
-	// has lists of its own as soon as it writes behind their ends.
+	// Rows are shared by all places that say the same, so a new one is made
+	// behind them. An Editor of Aside has lists of its own as soon as it writes
+	// behind their ends.
 	with := func(rules, held uint32) (uint32, uint32) {
 		was := emptyRow()
 		if rules != none {
@@ -57,11 +61,13 @@ func (e *Editor) SetValueAt(r world.Resource, rule catalogue.RuleID, v catalogue
 	}
 }
 
-// writeDue writes down what the dates of a record have come to by a moment, as every act
-// does first (model §5).
-// Dates are not written down when they come due but when somebody next acts on the record; until
-// then they are computed. An act on a record that was suspended yesterday finds it suspended, and
-// one on a record that is gone finds nothing at all: no grants, holdings or groups.
+// writeDue writes down what the dates of a record have come to by a moment, as
+// every act does first (model §5).
+//
+// Dates are not written down when they come due but when somebody next acts on
+// the record; until then they are computed. An act on a record that was
+// suspended yesterday finds it suspended, and one on a record that is gone
+// finds nothing at all: no grants, holdings or groups.
 func (e *Editor) writeDue(i uint32, at moment.Moment) {
 	p := e.inv.parties.edit(e.tok, i)
 	if at < p.gone {
@@ -91,8 +97,8 @@ func (e *Editor) writeDue(i uint32, at moment.Moment) {
 	}
 }
 
-// AddGrant gives a party one more grant.
-// It is in force from g.From on, which is also the moment of the act.
+// AddGrant gives a party one more grant. It is in force from g.From on, which
+// is also the moment of the act.
 func (e *Editor) AddGrant(a addr.Address, g world.Grant) {
 	e.idx, e.due = nil, nil
 	i := e.address(a)
@@ -105,8 +111,8 @@ func (e *Editor) AddGrant(a addr.Address, g world.Grant) {
 	e.inv.grants = append(e.inv.grants, given...)
 }
 
-// JoinGroup puts a party into a group at a moment.
-// Whoever is in it already stays; nothing is written then.
+// JoinGroup puts a party into a group at a moment. Whoever is in it already
+// stays; nothing is written then.
 func (e *Editor) JoinGroup(a addr.Address, group string, at moment.Moment) {
 	e.idx, e.due = nil, nil
 	p, g := e.address(a), e.group(group)
@@ -120,8 +126,8 @@ func (e *Editor) JoinGroup(a addr.Address, group string, at moment.Moment) {
 	rec.parties = e.list(append(append([]uint32(nil), e.inv.lists[rec.parties.off:rec.parties.off+rec.parties.n]...), p))
 }
 
-// AdmitTo makes a space admit one more from outside.
-// It matters where the space names who may come; one that names nobody admits everybody.
+// AdmitTo makes a space admit one more from outside. It matters where the space
+// names who may come; one that names nobody admits everybody.
 func (e *Editor) AdmitTo(id string, ref world.PartyRef) {
 	e.idx, e.due = nil, nil
 	x := e.inv.spaces.edit(e.tok, e.space(id))
@@ -131,8 +137,8 @@ func (e *Editor) AdmitTo(id string, ref world.PartyRef) {
 	e.inv.refs = append(e.inv.refs, refs...)
 }
 
-// TakeIn makes a person of ours a member of a space, or an owner.
-// A person who is a member already would stand in the list twice, which changes no answer.
+// TakeIn makes a person of ours a member of a space, or an owner. A person who
+// is a member already would stand in the list twice, which changes no answer.
 func (e *Editor) TakeIn(id, person string, owner bool) {
 	e.idx, e.due = nil, nil
 	p := e.person(person)
@@ -144,9 +150,9 @@ func (e *Editor) TakeIn(id, person string, owner bool) {
 	*l = e.list(append(append([]uint32(nil), e.inv.lists[l.off:l.off+l.n]...), p))
 }
 
-// Activate makes a record active: accepted, and not suspended.
-// Being brought back counts as having been seen, so the days of not being seen begin anew. A record
-// that its feed keeps stays the feed's.
+// Activate makes a record active: accepted, and not suspended. Being brought
+// back counts as having been seen, so the days of not being seen begin anew. A
+// record that its feed keeps stays the feed's.
 func (e *Editor) Activate(a addr.Address, at moment.Moment) {
 	e.idx, e.due = nil, nil
 	i := e.address(a)
@@ -163,8 +169,9 @@ func (e *Editor) Activate(a addr.Address, at moment.Moment) {
 	e.stale = append(e.stale, i)
 }
 
-// Extend gives a record another end, where it has one, and begins its term anew.
-// A record without an end of its own gets none; its term still begins again.
+// Extend gives a record another end, where it has one, and begins its term
+// anew. A record without an end of its own gets none; its term still begins
+// again.
 func (e *Editor) Extend(a addr.Address, until, at moment.Moment) {
 	e.idx, e.due = nil, nil
 	i := e.address(a)
@@ -177,8 +184,8 @@ func (e *Editor) Extend(a addr.Address, until, at moment.Moment) {
 	e.stale = append(e.stale, i)
 }
 
-// SignInDomain makes a meeting admit one more domain.
-// Domains of the meeting's lists stay as they are; it is added to those that count.
+// SignInDomain makes a meeting admit one more domain. Domains of the meeting's
+// lists stay as they are; it is added to those that count.
 func (e *Editor) SignInDomain(id string, d addr.Domain) {
 	e.idx, e.due = nil, nil
 	n := e.domain(d)
@@ -204,9 +211,9 @@ func (e *Editor) HouseLicence(id string) {
 	e.inv.spaces.edit(e.tok, e.space(id)).house = true
 }
 
-// Giving lists groups that hold at least a role on a space or an item at a moment, by
-// their id.
-// They are what somebody could be put into in place of being given the role by hand.
+// Giving lists groups that hold at least a role on a space or an item at a
+// moment, by their id. They are what somebody could be put into in place of
+// being given the role by hand.
 func (s *Snapshot) Giving(r world.Resource, role catalogue.Role, at moment.Moment) (ids []string) {
 	inv := &s.inv
 	var want uint32
@@ -244,8 +251,8 @@ func (s *Snapshot) GroupsOf(person string) (ids []string) {
 	return
 }
 
-// OwnerOf returns the first owner of the space of a resource; empty where there is none.
-// It does not ask whether they are still here; OwnersHere does.
+// OwnerOf returns the first owner of the space of a resource; empty where there
+// is none. It does not ask whether they are still here; OwnersHere does.
 func (s *Snapshot) OwnerOf(space string) string {
 	inv := &s.inv
 	if i := inv.spaceIDs.find(inv.text, space); i != none && inv.spaces.at(i).exists && inv.spaces.at(i).owners.n > 0 {
@@ -254,8 +261,8 @@ func (s *Snapshot) OwnerOf(space string) string {
 	return ""
 }
 
-// HostOf returns the host of a meeting, and the space it belongs to.
-// Either is empty where there is none.
+// HostOf returns the host of a meeting, and the space it belongs to. Either is
+// empty where there is none.
 func (s *Snapshot) HostOf(meeting string) (host, space string) {
 	inv := &s.inv
 	i := inv.meetingIDs.find(inv.text, meeting)
@@ -272,22 +279,25 @@ func (s *Snapshot) HostOf(meeting string) (host, space string) {
 	return
 }
 
-// Touched is what a change of inventory is about: a party, or a space, item, meeting or person.
-// Exactly one of the two is set.
+// Touched is what a change of inventory is about: a party, or a space, item,
+// meeting or person. Exactly one of the two is set.
 type Touched struct {
 	Party    addr.Address
 	Resource world.Resource
 }
 
-// Local finds what becomes a yes after a change of inventory, asking only those and only
-// what it can touch: of a party everything it was given something in, of a space, item or
-// meeting everybody who was ever given something there, and of meetings and people everybody known.
-// base is a snapshot of the inventory before, whose index is used. found hears of each
-// who gains, and of how many actions; newcomer hears, more than once perhaps, of typical
-// newcomers who would.
-// It answers for changes of inventory what an impact answers for changes of policy, and costs what
-// the change concerns: of one grant some tens of questions. Losing is not looked for, since a
-// change of inventory that takes away was asked for by name.
+// Local finds what becomes a yes after a change of inventory, asking only those
+// and only what it can touch: of a party everything it was given something in,
+// of a space, item or meeting everybody who was ever given something there, and
+// of meetings and people everybody known. base is a snapshot of the inventory
+// before, whose index is used. found hears of each who gains, and of how many
+// actions; newcomer hears, more than once perhaps, of typical newcomers who
+// would.
+//
+// It answers for changes of inventory what an impact answers for changes of
+// policy, and costs what the change concerns: of one grant some tens of
+// questions. Losing is not looked for, since a change of inventory that takes
+// away was asked for by name.
 func Local(
 	base, before, after *Snapshot,
 	touched []Touched,
@@ -298,21 +308,23 @@ func Local(
 ) error {
 	idx := base.indexed()
 	inv := &after.inv
-	// Several things that were touched may lead to the same party in the same space.
+	// Several things that were touched may lead to the same party in the same
+	// space.
 	type pair struct {
 		who uint32
 		sp  uint32
 	}
 	done := map[pair]bool{}
-	// Actions at the doors of meetings that need nothing given; the same for spaces is joins,
-	// below.
+	// Actions at the doors of meetings that need nothing given; the same for
+	// spaces is joins, below.
 	var wides []*catalogue.Action
 	for i := range catalogue.Actions() {
 		if a := &catalogue.Actions()[i]; !masks.granted.Has(a.ID) && !a.Address && a.Takes(catalogue.Meeting) {
 			wides = append(wides, a)
 		}
 	}
-	// A question that made no sense before (the thing did not exist) counts as a no before.
+	// A question that made no sense before (the thing did not exist) counts as
+	// a no before.
 	gains := func(q *Question) bool {
 		v, err := after.Decide(q)
 		if err != nil || !v.Yes {
@@ -323,10 +335,11 @@ func Local(
 	}
 	invite, _ := catalogue.ActionByName("directory.invite")
 	newcomers := newcomersOf(before, after, at)
-	// outsiders asks everybody, and every typical newcomer, about what needs no role there.
+	// outsiders asks everybody, and every typical newcomer, about what needs no
+	// role there.
 	outsiders := func(r world.Resource, acts []*catalogue.Action) error {
-		// What needs no grant may open to anybody who is known, so each is asked; this is the one
-		// part whose cost grows with everybody.
+		// What needs no grant may open to anybody who is known, so each is
+		// asked; this is the one part whose cost grows with everybody.
 		for i := range after.inv.parties.n {
 			if i%4096 == 0 {
 				if err := stop(); err != nil {
@@ -360,7 +373,8 @@ func Local(
 				if n > 0 {
 					found(who, true, n)
 				}
-				// One link that is answered no, besides the first, speaks for all others.
+				// One link that is answered no, besides the first, speaks for
+				// all others.
 				if links++; n == 0 && links > 1 { // all are alike here
 					break
 				}
@@ -376,7 +390,8 @@ func Local(
 			if r.Kind != catalogue.Space || n.Who.Kind != ByAddress {
 				continue
 			}
-			// A newcomer also gains where they could be invited now and could not before.
+			// A newcomer also gains where they could be invited now and could
+			// not before.
 			if inviter := after.Inviter(r); inviter != "" &&
 				gains(
 					&Question{Subject: Who{Kind: ByPerson, ID: inviter}, Action: invite.ID, Resource: r, Address: n.Who.Address, At: at},
@@ -392,7 +407,8 @@ func Local(
 			joins = append(joins, a)
 		}
 	}
-	// gainsIn counts what an address gains in a space: on itself, its items and its meetings.
+	// gainsIn counts what an address gains in a space: on itself, its items and
+	// its meetings.
 	gainsIn := func(sp uint32, x addr.Address) (n int) {
 		ask := func(r world.Resource) {
 			for i := range catalogue.Actions() {
@@ -432,8 +448,8 @@ func Local(
 				continue
 			}
 			p := inv.parties.at(i)
-			// Whatever the party was ever given, also what is over: a change of dates may bring it
-			// back.
+			// Whatever the party was ever given, also what is over: a change of
+			// dates may bring it back.
 			of := func(given []grant) {
 				for k := range given {
 					sp := given[k].resource
@@ -499,8 +515,9 @@ func Local(
 		if sp == none {
 			continue
 		}
-		// Where a partner or a domain as a whole holds something there, before or after, everybody
-		// at it is concerned, and so are newcomers from there.
+		// Where a partner or a domain as a whole holds something there, before
+		// or after, everybody at it is concerned, and so are newcomers from
+		// there.
 		asAWhole := sp < inv.spaces.n && inv.spaces.at(sp).exists && len(before.inv.manyIn(sp))+len(inv.manyIn(sp)) > 0
 		for k, i := range idx.parties.of(sp) {
 			if k%64 == 0 {

@@ -20,16 +20,15 @@ const (
 	ByLinkID
 )
 
-// Who is the subject of a question.
-// Exactly one of Address and ID is set. An address may be one of ours; it then means the person.
+// Who is the subject of a question. Exactly one of Address and ID is set. An
+// address may be one of ours; it then means the person.
 type Who struct {
 	Kind    SubjectKind
 	Address addr.Address // with ByAddress
 	ID      string       // with ByPerson and ByLinkID
 }
 
-// String writes the subject as a question does.
-// ParseWho reads it back.
+// String writes the subject as a question does. ParseWho reads it back.
 func (w Who) String() string {
 	switch w.Kind {
 	case ByPerson:
@@ -55,8 +54,7 @@ func ParseWho(s string) (Who, error) {
 	return Who{Address: a}, nil
 }
 
-// ParseAction reads an action's name.
-// The error names what was probably meant.
+// ParseAction reads an action's name. The error names what was probably meant.
 func ParseAction(s string) (catalogue.ActionID, error) {
 	a, ok := catalogue.ActionByName(s)
 	if !ok {
@@ -69,8 +67,8 @@ func ParseAction(s string) (catalogue.ActionID, error) {
 	return a.ID, nil
 }
 
-// ParseResource reads kind:id.
-// It does not ask whether there is such a thing; the snapshot does.
+// ParseResource reads kind:id. It does not ask whether there is such a thing;
+// the snapshot does.
 func ParseResource(s string) (world.Resource, error) {
 	kind, id, ok := strings.Cut(s, ":")
 	if k, known := catalogue.ParseResourceKind(kind); ok && known {
@@ -79,9 +77,9 @@ func ParseResource(s string) (world.Resource, error) {
 	return world.Resource{}, &WrongUse{Field: "resource", Value: s, Reason: "write kind:id, as space:loan-dossier"}
 }
 
-// Account is what a party acts with.
-// A guest may have two: the record with us, and the account they have at home. What the one may not
-// do the other sometimes may, so both are asked and the better answer counts.
+// Account is what a party acts with. A guest may have two: the record with us,
+// and the account they have at home. What the one may not do the other
+// sometimes may, so both are asked and the better answer counts.
 type Account uint8
 
 // The accounts of model §1, in the order in which equals are listed. Person is
@@ -110,8 +108,10 @@ func ParseAccount(s string) (Account, error) {
 
 // Question is (subject, action, resource, moment, context). Its values were
 // parsed where they entered.
-// All that can change an answer is in it: the same question of the same snapshot has the same
-// answer for ever, which is what makes keeping answers, and proving them later, possible.
+//
+// All that can change an answer is in it: the same question of the same
+// snapshot has the same answer for ever, which is what makes keeping answers,
+// and proving them later, possible.
 type Question struct {
 	Subject   Who
 	Action    catalogue.ActionID
@@ -131,9 +131,9 @@ type Question struct {
 	as    relation // asked as if the party and the person were related, or not
 }
 
-// relation is how a question takes contacts and shared spaces: as they are, as if
-// there were one, as if there were none.
-// Asking with and without lets one question speak for a whole class of pairs.
+// relation is how a question takes contacts and shared spaces: as they are, as
+// if there were one, as if there were none. Asking with and without lets one
+// question speak for a whole class of pairs.
 type relation uint8
 
 const (
@@ -143,8 +143,8 @@ const (
 )
 
 // WrongUse is a question that makes no sense: not a no, but a mistake of who
-// asked.
-// It becomes an answer of status 400 (or 404, see Unknown) with the field's name in it, RFC 9457.
+// asked. It becomes an answer of status 400 (or 404, see Unknown) with the
+// field's name in it, RFC 9457.
 type WrongUse struct {
 	Field  string // subject, action, resource, or a key of the context
 	Value  string
@@ -155,13 +155,14 @@ func (e *WrongUse) Error() string {
 	return fmt.Sprintf("%s %q: %s", e.Field, e.Value, e.Reason)
 }
 
-// Unknown reports whether what was asked for is well said and is not there: a subject or a resource.
+// Unknown reports whether what was asked for is well said and is not there: a
+// subject or a resource.
 func (e *WrongUse) Unknown() bool {
 	return (e.Field == "subject" || e.Field == "resource") && strings.HasPrefix(e.Reason, "there is no such ")
 }
 
-// Verdict is an answer without its causes.
-// It is four words long and lives on the stack.
+// Verdict is an answer without its causes. It is four words long and lives on
+// the stack.
 type Verdict struct {
 	Yes        bool
 	Account    Account
@@ -171,8 +172,7 @@ type Verdict struct {
 	Conditions catalogue.Condition // of a yes
 }
 
-// Gates is a set of gates, as bits.
-// One bit a gate; there are seven.
+// Gates is a set of gates, as bits. One bit a gate; there are seven.
 type Gates uint8
 
 // Has reports whether g is in the set.
@@ -197,8 +197,8 @@ func (s Gates) count() (n int) {
 	return
 }
 
-// Kind is the kind of a party, or a person of ours.
-// The kind is what people call somebody; the class (catalogue.Class) is what they ask with.
+// Kind is the kind of a party, or a person of ours. The kind is what people
+// call somebody; the class (catalogue.Class) is what they ask with.
 type Kind uint8
 
 // The kinds of model §1.
@@ -215,8 +215,8 @@ func (k Kind) String() string {
 	return [...]string{"person", "guest", "provisioned", "federated", "personal", "bearer"}[k]
 }
 
-// outside is what is known of one outside address at the asked moment.
-// It is filled in once for a question, by look, and read by the gates.
+// outside is what is known of one outside address at the asked moment. It is
+// filled in once for a question, by look, and read by the gates.
 type outside struct {
 	address addr.Address
 	index   uint32 // of the address, or none
@@ -238,9 +238,11 @@ func (o *outside) private() bool { return o.facts.kind == personalDomain }
 func (o *outside) provisioned() bool { return o.known.flags&isProvisioned != 0 }
 
 // asker asks one question of one snapshot. It lives on the stack.
-// Decide and Explain both go through it, so that an explanation can never tell another answer than
-// the decision: the only difference is that rec is set. A gate writes its outcome by note, and
-// takes what it needs from the fields; nothing is looked up twice.
+//
+// Decide and Explain both go through it, so that an explanation can never tell
+// another answer than the decision: the only difference is that rec is set. A
+// gate writes its outcome by note, and takes what it needs from the fields;
+// nothing is looked up twice.
 type asker struct {
 	s    *Snapshot
 	q    *Question
@@ -288,9 +290,9 @@ type accountAsked struct {
 	byNature bool
 }
 
-// resolve finds what a question is about. The asker must be zero.
-// An error is a *WrongUse: there is no such subject, resource, person or address, or the action is
-// about something else.
+// resolve finds what a question is about. The asker must be zero. An error is a
+// *WrongUse: there is no such subject, resource, person or address, or the
+// action is about something else.
 func (a *asker) resolve(s *Snapshot, q *Question) error {
 	a.s, a.q, a.act, a.at = s, q, q.Action.Get(), q.At // a is zero: copying a whole one costs more than asking a rule
 	a.person, a.space, a.near, a.aboutWhom, a.presenter, a.target = none, none, none, none, none, none
@@ -309,7 +311,8 @@ func (a *asker) resolve(s *Snapshot, q *Question) error {
 			return &WrongUse{"context.address", "", a.act.Name + " needs the address it is about"}
 		}
 		a.look(&a.other, q.Address, a.s.inv.hashOf(q.Address.String()))
-		// Whoever is ours is not invited, and mail to our own is not forwarded outside.
+		// Whoever is ours is not invited, and mail to our own is not forwarded
+		// outside.
 		if a.other.facts.kind == ownDomain {
 			return &WrongUse{
 				"context.address",
@@ -326,9 +329,12 @@ func (a *asker) resolve(s *Snapshot, q *Question) error {
 }
 
 // findBelow finds which layers below the partner can say anything here at all:
+//
 // mostly none of them does.
-// With it most rules are read from one row that was computed when the policy was compiled; only the
-// few questions about a person, space or item that says something join layers one by one.
+//
+// With it most rules are read from one row that was computed when the policy
+// was compiled; only the few questions about a person, space or item that says
+// something join layers one by one.
 func (a *asker) findBelow() {
 	pol, inv := a.s.pol, &a.s.inv
 	for _, p := range [2]uint32{a.aboutWhom, a.presenter} {
@@ -346,12 +352,16 @@ func (a *asker) findBelow() {
 	}
 }
 
-// fetch asks memory for what the question is about before anything waits for it:
+// fetch asks memory for what the question is about before anything waits for
+// it:
+//
 // the subject's and the resource's loads do not depend on each other, so their
 // cache misses overlap stage by stage. It decides nothing.
-// At a million guests nearly every load misses the processor's cache, at some 80 ns each, and a
-// decision takes a dozen. Issued one after the other as they are needed they would add up; issued
-// ahead they run side by side. The sum keeps the compiler from leaving the loads out.
+//
+// At a million guests nearly every load misses the processor's cache, at some
+// 80 ns each, and a decision takes a dozen. Issued one after the other as they
+// are needed they would add up; issued ahead they run side by side. The sum
+// keeps the compiler from leaving the loads out.
 func (a *asker) fetch() {
 	inv, q := &a.s.inv, a.q
 	subjects, resources := &inv.addresses, &inv.itemIDs
@@ -373,8 +383,8 @@ func (a *asker) fetch() {
 		resources = &inv.personIDs
 	}
 	a.subjectHash, a.resourceHash = inv.hashOf(subject), inv.hashOf(q.Resource.ID)
-	// likely takes the first entry of the right hash without comparing the text. If it is another
-	// one's, a few loads were for nothing.
+	// likely takes the first entry of the right hash without comparing the
+	// text. If it is another one's, a few loads were for nothing.
 	i, text1 := subjects.likely(a.subjectHash)
 	j, text2 := resources.likely(a.resourceHash)
 	if q.Subject.Kind != ByAddress || i >= inv.parties.n || j >= uint32(len(resources.refs)) {
@@ -403,12 +413,14 @@ func (a *asker) fetch() {
 	}
 	if p.grants.n > 0 && (actionHolds[a.act.ID] || p.flags&hasRecord == 0) {
 		given := inv.given(p.grants)
-		// The grants are gone through by the grant gate later; sixteen are as many as most have.
+		// The grants are gone through by the grant gate later; sixteen are as
+		// many as most have.
 		for k := 0; k < len(given) && k < 16; k += 2 { // two to a cache line
 			sum += given[k].resource
 		}
 	}
-	// First, middle and last value of a row: it lies in three lines of the cache.
+	// First, middle and last value of a row: it lies in three lines of the
+	// cache.
 	if d := &a.s.pol.domains[p.domain]; d.kind == partnerDomain {
 		row := &a.s.pol.partners[d.partner]
 		alone := &a.s.pol.rows[row.alone]
@@ -428,8 +440,8 @@ func (a *asker) fetch() {
 	a.fetched = sum
 }
 
-// actionHolds tells the actions that look at what a party was given.
-// Others need not wait for the list of grants.
+// actionHolds tells the actions that look at what a party was given. Others
+// need not wait for the list of grants.
 var actionHolds = func() (out []bool) {
 	for _, act := range catalogue.Actions() {
 		holds := false
@@ -452,9 +464,10 @@ var actionHolds = func() (out []bool) {
 	return
 }()
 
-// findResource looks up what the question is about, and says where it is none of what the action takes.
-// It fills in target, space and near. The door of a meeting is asked without its space: what the
-// space admits does not matter to who stands at the door.
+// findResource looks up what the question is about, and says where it is none
+// of what the action takes. It fills in target, space and near. The door of a
+// meeting is asked without its space: what the space admits does not matter to
+// who stands at the door.
 func (a *asker) findResource() error {
 	inv, r := &a.s.inv, &a.q.Resource
 	wrong := func(reason string) error { return &WrongUse{"resource", r.String(), reason} }
@@ -504,8 +517,8 @@ func (a *asker) findResource() error {
 	return nil
 }
 
-// nearRows returns the rows of values of the item or meeting.
-// near must not be none.
+// nearRows returns the rows of values of the item or meeting. near must not be
+// none.
 func (a *asker) nearRows() (rules, held uint32) {
 	if a.q.Resource.Kind == catalogue.Meeting {
 		m := a.s.inv.meetings.at(a.target)
@@ -518,9 +531,9 @@ func (a *asker) nearRows() (rules, held uint32) {
 // resourceID is the id of the resource, as it was asked.
 func (a *asker) resourceID() string { return a.q.Resource.ID }
 
-// findSubject looks up who asks: a person of ours, an address, or whoever holds a link.
-// A person of ours who is asked about as if from outside is a mistake of who asks, and not a no:
-// the action has no row for them.
+// findSubject looks up who asks: a person of ours, an address, or whoever holds
+// a link. A person of ours who is asked about as if from outside is a mistake
+// of who asks, and not a no: the action has no row for them.
 func (a *asker) findSubject() error {
 	inv, w := &a.s.inv, &a.q.Subject
 	switch w.Kind {
@@ -565,8 +578,8 @@ func (a *asker) findSubject() error {
 			a.person = *inv.ours.at(a.party.index)
 		}
 		if a.person == none {
-			// An address at our own domain that nobody has. It is asked on, so that the answer can
-			// say so.
+			// An address at our own domain that nobody has. It is asked on, so
+			// that the answer can say so.
 			a.stranger = true
 			return nil
 		}
@@ -578,8 +591,10 @@ func (a *asker) findSubject() error {
 }
 
 // look finds out what is known of an address at the asked moment.
-// hash is that of the address in normal form. A record counts from since until gone; between these
-// it may be suspended or only invited. Groups and grants are found through known.
+//
+// hash is that of the address in normal form. A record counts from since until
+// gone; between these it may be suspended or only invited. Groups and grants
+// are found through known.
 func (a *asker) look(o *outside, x addr.Address, hash uint64) {
 	inv, pol := &a.s.inv, a.s.pol
 	o.address, o.domain, o.partner = x, none, none
@@ -597,7 +612,8 @@ func (a *asker) look(o *outside, x addr.Address, hash uint64) {
 	} else {
 		o.known, o.facts = nil, pol.match(x.Domain().String())
 	}
-	// What is supposed is laid over what is known, and holds a record if it was said to.
+	// What is supposed is laid over what is known, and holds a record if it was
+	// said to.
 	if w := a.q.With; w != nil && w.address == x && w.linkID == "" && (a.at < w.party.gone || w.began >= w.party.gone) {
 		o.supposed, o.known = true, &w.party
 		if a.at >= w.party.gone {
@@ -615,18 +631,20 @@ func (a *asker) look(o *outside, x addr.Address, hash uint64) {
 			o.bar = i + 1
 		}
 	}
-	// Whoever is barred belongs to no partner, so that no opening counts for them.
+	// Whoever is barred belongs to no partner, so that no opening counts for
+	// them.
 	if o.bar == 0 && o.facts.kind == partnerDomain {
 		o.partner = o.facts.partner
 	}
 }
 
 // findPeople finds the person of ours the action is about, and the presenter.
-// Exceptions are looked for with aboutWhom, and with presenter where the action depends on who
-// presents. Both are none where nobody of ours is concerned.
+// Exceptions are looked for with aboutWhom, and with presenter where the action
+// depends on who presents. Both are none where nobody of ours is concerned.
 func (a *asker) findPeople() error {
 	inv := &a.s.inv
-	// A drive belongs to one person, the first owner; other spaces to nobody in particular.
+	// A drive belongs to one person, the first owner; other spaces to nobody in
+	// particular.
 	owner := func() uint32 {
 		if sp := inv.spaces.at(a.space); sp.kind == world.Drive && sp.owners.n > 0 {
 			return inv.lists[sp.owners.off]
@@ -666,10 +684,12 @@ func (a *asker) account(acc Account, class catalogue.Class, nature bool) {
 	a.nAccounts++
 }
 
-// findAccounts lists the accounts that the subject could come with, in the order of preference: as a person of ours, with a
-// link, with a record here, or with the account they have at home. A question may name one of them.
-// Whoever has a record and an account at home is asked with the record first: what it opens has an
-// end and a sponsor.
+// findAccounts lists the accounts that the subject could come with, in the
+// order of preference: as a person of ours, with a link, with a record here, or
+// with the account they have at home. A question may name one of them.
+//
+// Whoever has a record and an account at home is asked with the record first:
+// what it opens has an end and a sponsor.
 func (a *asker) findAccounts() error {
 	asks := a.rows
 	home := catalogue.Federated
@@ -719,9 +739,10 @@ func (s *Snapshot) Decide(q *Question) (Verdict, error) {
 	return a.decide(), nil
 }
 
-// decide asks the accounts in the order of preference until one is answered with yes; where none is, the no with the fewest
-// refusing gates counts.
-// Of several refusals the one with the fewest gates is the one that is nearest to being mended.
+// decide asks the accounts in the order of preference until one is answered
+// with yes; where none is, the no with the fewest refusing gates counts. Of
+// several refusals the one with the fewest gates is the one that is nearest to
+// being mended.
 func (a *asker) decide() Verdict {
 	var best Verdict
 	for i := 0; i < a.nAccounts; i++ {
@@ -746,9 +767,11 @@ func (v *Verdict) before(w *Verdict) bool {
 }
 
 // ask asks one account all its gates.
-// The gates are asked in their order, each in a function of its own in gates.go; none of them ends
-// the asking. What cannot be by nature is asked about bars, standing and records all the same,
-// because these would stand in the way of any other wish, too.
+//
+// The gates are asked in their order, each in a function of its own in
+// gates.go; none of them ends the asking. What cannot be by nature is asked
+// about bars, standing and records all the same, because these would stand in
+// the way of any other wish, too.
 func (a *asker) ask(acc accountAsked) Verdict {
 	a.class, a.byNature = acc.class, acc.byNature
 	a.refused, a.asked, a.cond = 0, 0, 0
@@ -791,8 +814,8 @@ func (a *asker) ask(acc accountAsked) Verdict {
 	return v
 }
 
-// natureText says why an action makes no sense for somebody of a kind.
-// It completes "This is not available to this kind of account: …".
+// natureText says why an action makes no sense for somebody of a kind. It
+// completes "This is not available to this kind of account: …".
 func natureText(k Kind, act *catalogue.Action) string {
 	if act.Asks[catalogue.Ours] != nil && act.Asks[catalogue.Record] == nil {
 		return "only our own people " + act.Title

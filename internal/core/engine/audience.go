@@ -13,11 +13,13 @@ import (
 )
 
 // index finds who was given something in a space, and what is in it. It is made
-// when a snapshot is first asked that way round, and goes on to the next snapshots
-// until something of it changes.
-// Whom a grant belongs to is how an inventory is kept; who has a grant on this is what an audience
-// asks. The lists turn it around. At 100,000 guests and 1,000,000 grants they are made in a tenth
-// of a second and take four bytes an entry.
+// when a snapshot is first asked that way round, and goes on to the next
+// snapshots until something of it changes.
+//
+// Whom a grant belongs to is how an inventory is kept; who has a grant on this
+// is what an audience asks. The lists turn it around. At 100,000 guests and
+// 1,000,000 grants they are made in a tenth of a second and take four bytes an
+// entry.
 type index struct {
 	once     sync.Once
 	items    lists[inside] // by space
@@ -30,16 +32,17 @@ type index struct {
 	atSpace, atItem []words // by row
 }
 
-// inside is an item of a space; plain where it is neither private nor sets values.
+// inside is an item of a space; plain where it is neither private nor sets
+// values.
 type inside struct {
 	index uint32
 	kind  catalogue.ResourceKind
 	plain bool
 }
 
-// lists holds many short lists one behind the other.
-// ends[i] is where list i ends in all; it begins where the one before ends. Slices of slices would
-// take 24 bytes each and leave work to the garbage collector.
+// lists holds many short lists one behind the other. ends[i] is where list i
+// ends in all; it begins where the one before ends. Slices of slices would take
+// 24 bytes each and leave work to the garbage collector.
 type lists[T any] struct {
 	ends []uint32
 	all  []T
@@ -57,8 +60,8 @@ func (l *lists[T]) of(i uint32) []T {
 }
 
 // fillLists makes n lists of what each calls its argument with, in that order.
-// each is called twice and must tell the same both times: first the entries are counted, then
-// placed.
+// each is called twice and must tell the same both times: first the entries are
+// counted, then placed.
 func fillLists[T any](n uint32, each func(add func(list uint32, x T))) (l lists[T]) {
 	l.ends = make([]uint32, n)
 	total := uint32(0)
@@ -82,9 +85,9 @@ func fillLists[T any](n uint32, each func(add func(list uint32, x T))) (l lists[
 	return
 }
 
-// reverse is what else is asked the other way round; it belongs to one snapshot.
-// Everything in it is made at once, when the first of it is asked, and lives as long as the
-// snapshot.
+// reverse is what else is asked the other way round; it belongs to one
+// snapshot. Everything in it is made at once, when the first of it is asked,
+// and lives as long as the snapshot.
 type reverse struct {
 	once  sync.Once
 	sides atomic.Pointer[sides]
@@ -101,10 +104,11 @@ type reverse struct {
 	named     []Newcomer // apart from those: whom exceptions, spaces and meetings name
 }
 
-// door is what tells the doors of meetings apart for somebody who holds nothing in
-// their spaces.
-// Two meetings with equal doors give the same answer to everybody who has no role in their spaces,
-// so one of them is asked for all. It compares with ==.
+// door is what tells the doors of meetings apart for somebody who holds nothing
+// in their spaces.
+//
+// Two meetings with equal doors give the same answer to everybody who has no
+// role in their spaces, so one of them is asked for all. It compares with ==.
 type door struct {
 	shut                   bool // it admits by lists alone, and they are empty
 	rules, held            uint32
@@ -116,9 +120,9 @@ type door struct {
 	anyParty, bound        bool
 }
 
-// others finds people and meetings that are alike.
-// People are alike whom the same exceptions name, themselves or through groups. Most are named by
-// none, and form one class.
+// others finds people and meetings that are alike. People are alike whom the
+// same exceptions name, themselves or through groups. Most are named by none,
+// and form one class.
 func (r *reverse) others(s *Snapshot) {
 	inv := &s.inv
 	r.inGroup, r.contacts = make([][]uint32, inv.groups.n), map[uint32][]uint32{}
@@ -129,8 +133,8 @@ func (r *reverse) others(s *Snapshot) {
 		if r.alikeOf[i] = -1; !p.exists {
 			continue
 		}
-		// The exceptions by their numbers: first the person's own, then those of each group that
-		// has any.
+		// The exceptions by their numbers: first the person's own, then those
+		// of each group that has any.
 		key := ""
 		if int(i) < len(s.pol.concerned) && s.pol.concerned[i] {
 			key = fmt.Sprint(s.pol.byPerson[i])
@@ -169,8 +173,8 @@ func (r *reverse) others(s *Snapshot) {
 		if !m.exists {
 			continue
 		}
-		// Where no list of domains counts, all meetings without domains are alike, wherever their
-		// empty stretch begins.
+		// Where no list of domains counts, all meetings without domains are
+		// alike, wherever their empty stretch begins.
 		d := door{rules: m.rules, held: m.held, standingRoom: m.standingRoom, passcode: m.passcode, domains: m.domains, host: none,
 			shut: m.lists.n > 0 && m.domains.n == 0}
 		if m.domains.n == 0 {
@@ -206,8 +210,9 @@ func (s *Snapshot) indexed() *index {
 	return s.idx
 }
 
-// make builds the lists that lead from a space to what is in it and to who holds something there.
-// Of groups the members are put into the lists of what the group holds.
+// make builds the lists that lead from a space to what is in it and to who
+// holds something there. Of groups the members are put into the lists of what
+// the group holds.
 func (r *index) make(inv *inventory) {
 	n := inv.spaces.n
 	r.items = fillLists(n, func(add func(uint32, inside)) {
@@ -231,7 +236,8 @@ func (r *index) make(inv *inventory) {
 			}
 		}
 	})
-	// Many hold several things in one space; each party is to stand in its list once.
+	// Many hold several things in one space; each party is to stand in its list
+	// once.
 	last := make([]uint32, n) // 1 + the party that was added to a space last
 	r.parties = fillLists(n, func(add func(uint32, uint32)) {
 		clear(last)
@@ -258,16 +264,17 @@ func (r *index) make(inv *inventory) {
 	r.fill(inv)
 }
 
-// reversed returns what else is asked the other way round, made when it is first asked for.
+// reversed returns what else is asked the other way round, made when it is
+// first asked for.
 func (s *Snapshot) reversed() *reverse {
 	r := &s.rev
 	r.once.Do(func() { r.others(s) })
 	return r
 }
 
-// Newcomer is somebody that nobody knows yet: typical of those like them.
-// A newcomer from a partner says what anybody there could do who is not known yet: an answer about
-// thousands of people in one line.
+// Newcomer is somebody that nobody knows yet: typical of those like them. A
+// newcomer from a partner says what anybody there could do who is not known
+// yet: an answer about thousands of people in one line.
 type Newcomer struct {
 	Who     Who
 	Name    string
@@ -275,11 +282,13 @@ type Newcomer struct {
 	Named   string // by what it is named, where it is not typical of anybody else
 }
 
-// Newcomers lists typical newcomers (model §7): one for every domain of a partner,
-// an unlisted firm, a private address and, as far as there is a link to stand for
-// them, somebody without any account.
-// The unlisted firm needs a domain that no partner, bar or list of ours names, so names are tried
-// until one is free. Whoever has no account at all is stood for by a bearer link.
+// Newcomers lists typical newcomers (model §7): one for every domain of a
+// partner, an unlisted firm, a private address and, as far as there is a link
+// to stand for them, somebody without any account.
+//
+// The unlisted firm needs a domain that no partner, bar or list of ours names,
+// so names are tried until one is free. Whoever has no account at all is stood
+// for by a bearer link.
 func (s *Snapshot) Newcomers() (out []Newcomer) {
 	p := s.Policy()
 	for i := range p.Partners {
@@ -334,8 +343,10 @@ type Reached struct {
 // Spell finds since when and until when an answer is what it is, as far as the
 // present policy and inventory tell: the moments at which a grant, a link, an
 // exception, a stance or the state of a record changes anything are asked.
-// It asks at each such moment, and walks from the asked one to both sides until the answer differs.
-// Policy has no history here: a rule that was changed last week counts as if it had always been so.
+//
+// It asks at each such moment, and walks from the asked one to both sides until
+// the answer differs. Policy has no history here: a rule that was changed last
+// week counts as if it had always been so.
 func (s *Snapshot) Spell(q *Question, yes bool) (since, until moment.Moment) {
 	var a asker
 	since, until = moment.Always, moment.Never
@@ -354,7 +365,8 @@ func (s *Snapshot) Spell(q *Question, yes bool) (since, until moment.Moment) {
 	}
 	of := func(o *outside) {
 		p := o.known
-		// look leaves out a record that is gone; its dates still tell when it ended.
+		// look leaves out a record that is gone; its dates still tell when it
+		// ended.
 		if o.index != none && o.index < inv.parties.n && !o.supposed {
 			p = inv.parties.at(o.index)
 		}
@@ -430,9 +442,9 @@ func (s *Snapshot) Spell(q *Question, yes bool) (since, until moment.Moment) {
 	return
 }
 
-// Complete says of a line of an audience through what it is so, since when and until
-// when.
-// It explains, which costs ten times a decision. So it is asked for lines that somebody looks at.
+// Complete says of a line of an audience through what it is so, since when and
+// until when. It explains, which costs ten times a decision. So it is asked for
+// lines that somebody looks at.
 func (s *Snapshot) Complete(x *Reached, at moment.Moment) error {
 	q := Question{Subject: x.Who, Action: x.Action, Resource: x.Resource, At: at}
 	a, err := s.Explain(&q)
@@ -445,12 +457,14 @@ func (s *Snapshot) Complete(x *Reached, at moment.Moment) error {
 }
 
 // Audience calls found for everything that somebody outside can do with a
-// resource, without its cause and spell, which Complete adds; with all, of a space also with everything in it. Typical newcomers
-// come last. only, where not nil, picks actions. It stops at the first error of
-// found. An error of its own is a *WrongUse.
-// Actions that need only a role are asked of those who hold something there, found through the
-// index; the others of everybody who is known. Lines come resource by resource and action by
-// action.
+// resource, without its cause and spell, which Complete adds; with all, of a
+// space also with everything in it. Typical newcomers come last. only, where
+// not nil, picks actions. It stops at the first error of found. An error of its
+// own is a *WrongUse.
+//
+// Actions that need only a role are asked of those who hold something there,
+// found through the index; the others of everybody who is known. Lines come
+// resource by resource and action by action.
 func (s *Snapshot) Audience(
 	r world.Resource,
 	all bool,
@@ -512,7 +526,8 @@ func (s *Snapshot) Audience(
 	}
 	newcomers := s.NewcomersAt(at)
 	tally := s.Tally(at)
-	// may is what a quick look at grants and rules left standing; each is then decided for certain.
+	// may is what a quick look at grants and rules left standing; each is then
+	// decided for certain.
 	type holder struct {
 		who uint32
 		may Actions
@@ -567,7 +582,8 @@ func (s *Snapshot) Audience(
 			}
 			byRole := roleOnly(rows)
 			switch {
-			// A person or calendar is in no space, and nobody holds a role on them.
+			// A person or calendar is in no space, and nobody holds a role on
+			// them.
 			case byRole && space != none:
 				for _, h := range holders {
 					if h.may.Has(act.ID) {
@@ -595,7 +611,8 @@ func (s *Snapshot) Audience(
 					}
 				}
 			}
-			// A newcomer holds nothing, unless their partner or domain does as a whole.
+			// A newcomer holds nothing, unless their partner or domain does as
+			// a whole.
 			if !byRole || space != none && len(inv.many) > 0 && rows[catalogue.Federated] != nil {
 				for i := range newcomers {
 					if r.Kind.IsItem() && newcomers[i].Who.Kind == ByLinkID {
@@ -612,8 +629,7 @@ func (s *Snapshot) Audience(
 }
 
 // roleOnly reports whether every account that an action knows needs a role or a
-// link on what it is about.
-// Then nobody has to be asked who holds nothing.
+// link on what it is about. Then nobody has to be asked who holds nothing.
 func roleOnly(rows *[catalogue.NumClasses]*catalogue.Ask) bool {
 	for c := catalogue.Record; c < catalogue.NumClasses; c++ {
 		if a := rows[c]; a != nil && a.Holding != catalogue.ByRole && a.Holding != catalogue.ByLink {
@@ -629,8 +645,8 @@ func (s *Snapshot) addressOf(i uint32) addr.Address { return s.inv.address(i) }
 // address does the same; names are kept in normal form and not parsed again.
 func (v *inventory) address(i uint32) addr.Address { return addr.Normal(v.addressText(i)) }
 
-// WorkingLinks lists the bearer links that open something at a moment: they work
-// for whoever holds them, also for those whom every gate refuses.
+// WorkingLinks lists the bearer links that open something at a moment: they
+// work for whoever holds them, also for those whom every gate refuses.
 func (s *Snapshot) WorkingLinks(at moment.Moment) (ids []string) {
 	inv := &s.inv
 	open, _ := catalogue.ActionByName("files.open")

@@ -11,11 +11,14 @@ import (
 
 // Who may be given a bundle, and who approves it (practice §1).
 
-// BundleQuestions are what is asked before an address may be given a bundle: whether the first owner who is here of each space that it
-// gives could invite it there, or, for what it gives of other kinds, into the directory. The approval stands in for who may invite. nobody
-// is the first thing that nobody answers for, who would have to be asked; then there are no questions.
-// The questions are asked by whoever gives the bundle, here and in *could*, so that both mean the
-// same by "may be given".
+// BundleQuestions are what is asked before an address may be given a bundle:
+// whether the first owner who is here of each space that it gives could invite
+// it there, or, for what it gives of other kinds, into the directory. The
+// approval stands in for who may invite. nobody is the first thing that nobody
+// answers for, who would have to be asked; then there are no questions.
+//
+// The questions are asked by whoever gives the bundle, here and in *could*, so
+// that both mean the same by "may be given".
 func (s *Snapshot) BundleQuestions(b *world.Bundle, a addr.Address, at moment.Moment) (list []Question, nobody *world.Resource) {
 	for i := range b.Gives {
 		r := b.Gives[i].Resource
@@ -35,8 +38,9 @@ func (s *Snapshot) BundleQuestions(b *world.Bundle, a addr.Address, at moment.Mo
 	return list, nil
 }
 
-// HeldInstead returns a bundle that an address holds, or will, beside which nobody holds another one; nil where it holds none.
-// Either bundle may name the other.
+// HeldInstead returns a bundle that an address holds, or will, beside which
+// nobody holds another one; nil where it holds none. Either bundle may name the
+// other.
 func (s *Snapshot) HeldInstead(b *world.Bundle, a addr.Address, at moment.Moment) *world.Bundle {
 	for _, h := range s.Holdings(a) {
 		if h.Until <= at || h.Bundle == b.ID {
@@ -55,8 +59,9 @@ func (s *Snapshot) holdsOf(b *world.Bundle, a addr.Address, at moment.Moment) bo
 	return slices.ContainsFunc(s.Holdings(a), func(h world.Holding) bool { return h.Bundle == b.ID && h.Until > at })
 }
 
-// BundleFor reports whether an address is one of those that a bundle is for, whatever the rules say.
-// Whoever belongs to no partner is for a bundle that takes others, too.
+// BundleFor reports whether an address is one of those that a bundle is for,
+// whatever the rules say. Whoever belongs to no partner is for a bundle that
+// takes others, too.
 func (s *Snapshot) BundleFor(b *world.Bundle, a addr.Address) bool {
 	partner := ""
 	if p := s.Match(a).Partner; p != nil {
@@ -65,16 +70,19 @@ func (s *Snapshot) BundleFor(b *world.Bundle, a addr.Address) bool {
 	return b.For(partner)
 }
 
-// ApprovalStep is one step of approving a bundle: the people of ours who may take it, by their id. Where there are none, a keeper does.
+// ApprovalStep is one step of approving a bundle: the people of ours who may
+// take it, by their id. Where there are none, a keeper does.
 type ApprovalStep struct {
 	By     string // as the bundle says it
 	People []string
 }
 
-// ApprovalSteps lists the steps of approving a bundle, in their order. sponsor is who was named as such; where nobody was, whoever owns the
-// first of what it gives stands in.
-// Without any steps of its own a bundle is approved by a keeper. A step by owners is one for each
-// thing that the bundle gives.
+// ApprovalSteps lists the steps of approving a bundle, in their order. sponsor
+// is who was named as such; where nobody was, whoever owns the first of what it
+// gives stands in.
+//
+// Without any steps of its own a bundle is approved by a keeper. A step by
+// owners is one for each thing that the bundle gives.
 func (s *Snapshot) ApprovalSteps(b *world.Bundle, sponsor string, at moment.Moment) (out []ApprovalStep) {
 	steps := b.Approval
 	if len(steps) == 0 {
@@ -102,9 +110,12 @@ func (s *Snapshot) ApprovalSteps(b *world.Bundle, sponsor string, at moment.Mome
 	return
 }
 
-// ApprovedWithout lists the steps of approving a bundle where people of ours take all of them who need be neither administrators nor
-// keepers; nil where they cannot, or where nobody may ask for it.
-// A step that a keeper or an administrator takes has no people, and so makes it nil.
+// ApprovedWithout lists the steps of approving a bundle where people of ours
+// take all of them who need be neither administrators nor keepers; nil where
+// they cannot, or where nobody may ask for it.
+//
+// A step that a keeper or an administrator takes has no people, and so makes it
+// nil.
 func (s *Snapshot) ApprovedWithout(b *world.Bundle, at moment.Moment) []ApprovalStep {
 	if b.Closed || len(b.Gives) == 0 {
 		return nil
@@ -119,9 +130,10 @@ func (s *Snapshot) ApprovedWithout(b *world.Bundle, at moment.Moment) []Approval
 	return steps
 }
 
-// MayHold reports whether an address could ask for a bundle and be given more than it holds of it: it is for them, nothing that they hold
-// keeps it from them, and the rules let them be invited where it leads. Whoever is suspended is brought back by that, which is another
-// matter.
+// MayHold reports whether an address could ask for a bundle and be given more
+// than it holds of it: it is for them, nothing that they hold keeps it from
+// them, and the rules let them be invited where it leads. Whoever is suspended
+// is brought back by that, which is another matter.
 func (s *Snapshot) MayHold(b *world.Bundle, a addr.Address, at moment.Moment) bool {
 	if !s.BundleFor(b, a) || s.HeldInstead(b, a, at) != nil || s.holdsOf(b, a, at) {
 		return false
@@ -139,7 +151,8 @@ func (s *Snapshot) MayHold(b *world.Bundle, a addr.Address, at moment.Moment) bo
 }
 
 // couldBundle is a bundle that may be given without an administrator or keeper.
-// Roles are by class of couldTables; whatever a bundle gives is alone in its class.
+// Roles are by class of couldTables; whatever a bundle gives is alone in its
+// class.
 type couldBundle struct {
 	*world.Bundle
 	spaces, items map[int32]catalogue.Role // what it gives, by class
@@ -166,7 +179,8 @@ func (t *couldTables) bundled(at moment.Moment) (spaces, items map[uint32]bool) 
 	return
 }
 
-// classed notes in which classes the things are that the bundles give: each is the only one of its class.
+// classed notes in which classes the things are that the bundles give: each is
+// the only one of its class.
 func (t *couldTables) classed() {
 	inv := &t.most.inv
 	for i := range t.bundles {
@@ -182,8 +196,8 @@ func (t *couldTables) classed() {
 	}
 }
 
-// given reports whether they could ask for a bundle, by its place among those that may be given, and get it.
-// The answer is kept for the party.
+// given reports whether they could ask for a bundle, by its place among those
+// that may be given, and get it. The answer is kept for the party.
 func (o *couldOf) given(k int) bool {
 	if o.bundles == nil {
 		o.bundles = make([]answer, len(o.p.bundles))
@@ -195,7 +209,8 @@ func (o *couldOf) given(k int) bool {
 	return o.bundles[k] == yes
 }
 
-// byBundle returns the role that bundles could give them on a space, or an item, of a class; an owner makes more of it.
+// byBundle returns the role that bundles could give them on a space, or an
+// item, of a class; an owner makes more of it.
 func (o *couldOf) byBundle(item bool, c int32) (role catalogue.Role) {
 	for k := range o.p.bundles {
 		b, space := &o.p.bundles[k], c
@@ -213,9 +228,9 @@ func (o *couldOf) byBundle(item bool, c int32) (role catalogue.Role) {
 	return
 }
 
-// heldApart tells parties apart by what of the bundles that may be given they hold, or are kept from by what they hold.
-// Such parties are not alike: what one may still ask for the other has. It is "" for nearly
-// everybody.
+// heldApart tells parties apart by what of the bundles that may be given they
+// hold, or are kept from by what they hold. Such parties are not alike: what
+// one may still ask for the other has. It is "" for nearly everybody.
 func (p *Potential) heldApart(i uint32) (out string) {
 	if len(p.bundles) == 0 || len(p.most.inv.holdings[i]) == 0 {
 		return ""
@@ -230,7 +245,8 @@ func (p *Potential) heldApart(i uint32) (out string) {
 	return
 }
 
-// BundlesOf lists the bundles that somebody could ask for and be given without an administrator or keeper.
+// BundlesOf lists the bundles that somebody could ask for and be given without
+// an administrator or keeper.
 func (p *Potential) BundlesOf(who Who) (out []*world.Bundle) {
 	o := p.of(who)
 	for k := range p.bundles {

@@ -10,13 +10,16 @@ import (
 	"wexillum.example/internal/core/world"
 )
 
-// Potential tells what could come to be of a snapshot at one moment without any administrator or keeper (practice §4). Who may
-// what is found for parties, spaces and items that are alike, on the snapshot as it would be if owners and hosts had opened all
-// that is theirs. It belongs to one goroutine.
-// The idea: acts of owners, hosts and guests never take anything away. So instead of trying acts in
-// all orders, the world is put into the state in which all owners have opened everything (most),
-// and what anybody could be given there is computed as a fixed point: who may invite whom, and whom
-// those may invite in turn. Administrators' roles are taken from everybody first.
+// Potential tells what could come to be of a snapshot at one moment without any
+// administrator or keeper (practice §4). Who may what is found for parties,
+// spaces and items that are alike, on the snapshot as it would be if owners and
+// hosts had opened all that is theirs. It belongs to one goroutine.
+//
+// The idea: acts of owners, hosts and guests never take anything away. So
+// instead of trying acts in all orders, the world is put into the state in
+// which all owners have opened everything (most), and what anybody could be
+// given there is computed as a fixed point: who may invite whom, and whom those
+// may invite in turn. Administrators' roles are taken from everybody first.
 type Potential struct {
 	*couldTables
 	sides *sides
@@ -32,9 +35,9 @@ type Potential struct {
 	spare     []*couldAnswers // of parties that have been told
 }
 
-// couldTables is what a Potential rests on; several may share it.
-// It holds from from until until, the nearest moments at which one of our people leaves; within
-// these two Potentials of one snapshot share it.
+// couldTables is what a Potential rests on; several may share it. It holds from
+// from until until, the nearest moments at which one of our people leaves;
+// within these two Potentials of one snapshot share it.
 type couldTables struct {
 	now, most   *Snapshot
 	from, until moment.Moment
@@ -56,7 +59,8 @@ type couldTables struct {
 	bundles     []couldBundle
 }
 
-// couldKept keeps the tables of the moment that was asked last, for all who ask one snapshot.
+// couldKept keeps the tables of the moment that was asked last, for all who ask
+// one snapshot.
 type couldKept struct {
 	mu sync.Mutex
 	x  *couldTables
@@ -71,7 +75,8 @@ type couldSpaces struct {
 	inside words // what it says for what lies in it
 }
 
-// couldThing is what masks take of things of a class. It is found in one place, since everybody together is asked about each of them.
+// couldThing is what masks take of things of a class. It is found in one place,
+// since everybody together is asked about each of them.
 type couldThing struct {
 	of      catalogue.ResourceKind
 	private bool
@@ -81,8 +86,9 @@ type couldThing struct {
 	passed  bool   // an item that is shared by itself
 }
 
-// What two spaces must agree in. Whatever ties a space to somebody in particular (parties that it
-// names, members of its own, a grant to a whole partner) makes it the only one of its class.
+// What two spaces must agree in. Whatever ties a space to somebody in
+// particular (parties that it names, members of its own, a grant to a whole
+// partner) makes it the only one of its class.
 type spaceKey struct {
 	kind                                 world.SpaceKind
 	joinsAs                              catalogue.Role
@@ -109,7 +115,8 @@ type itemKey struct {
 	bundled uint32 // 1 + the item, where a bundle gives it
 }
 
-// Only meetings with a space are here: what is done in them with a role. Doors are wide actions.
+// Only meetings with a space are here: what is done in them with a role. Doors
+// are wide actions.
 type couldMeetings struct {
 	space   int32
 	rules   uint32
@@ -117,9 +124,8 @@ type couldMeetings struct {
 	couldThing
 }
 
-// Potential returns what could come to be at a moment.
-// It costs a pass over all places when it is first asked at a moment, and next to nothing after
-// that.
+// Potential returns what could come to be at a moment. It costs a pass over all
+// places when it is first asked at a moment, and next to nothing after that.
 func (s *Snapshot) Potential(at moment.Moment) *Potential {
 	s.could.mu.Lock()
 	defer s.could.mu.Unlock()
@@ -132,9 +138,11 @@ func (s *Snapshot) Potential(at moment.Moment) *Potential {
 		wideKept: t.newWideKept(at)}
 }
 
-// couldTables prepares what every question about what could come to be shares at a moment: the loosest state that permitted acts
-// lead to, and classes of places and people that answer alike. They hold from one moment at which anything turns to the next.
-// The order of everything is that of indexes, so that the same world gives the same classes.
+// couldTables prepares what every question about what could come to be shares
+// at a moment: the loosest state that permitted acts lead to, and classes of
+// places and people that answer alike. They hold from one moment at which
+// anything turns to the next. The order of everything is that of indexes, so
+// that the same world gives the same classes.
 func (s *Snapshot) couldTables(at moment.Moment) *couldTables {
 	inv := &s.inv
 	t := &couldTables{now: s, most: s.most(at), from: moment.Always, until: moment.Never, wide: map[catalogue.ResourceKind][]alike{}}
@@ -148,8 +156,9 @@ func (s *Snapshot) couldTables(at moment.Moment) *couldTables {
 	}
 	rev := t.most.reversed()
 	concerned := func(p uint32) bool { return int(p) < len(s.pol.concerned) && s.pol.concerned[p] }
-	// Of our people those are alike whom the same exceptions name and who have the same roles; few
-	// takes only the roles into account, for questions that no exception can change.
+	// Of our people those are alike whom the same exceptions name and who have
+	// the same roles; few takes only the roles into account, for questions that
+	// no exception can change.
 	type like struct {
 		class int
 		roles world.PersonRole
@@ -168,7 +177,8 @@ func (s *Snapshot) couldTables(at moment.Moment) *couldTables {
 		}
 	}
 	many := map[uint32]bool{}
-	// Spaces on which a whole partner or domain holds something answer differently for them.
+	// Spaces on which a whole partner or domain holds something answer
+	// differently for them.
 	for i := range inv.many {
 		for _, g := range inv.given(inv.many[i].grants) {
 			many[g.resource] = true
@@ -194,8 +204,8 @@ func (s *Snapshot) couldTables(at moment.Moment) *couldTables {
 		}
 		k := spaceKey{sp.kind, sp.joinsAs, sp.joinable, sp.house, sp.open, sp.anyParty, s.ownedAt(i, at), sp.rules, "", 0, 0}
 		var classes []int
-		// In a drive the exceptions of its owner count for everybody; elsewhere those of whoever
-		// acts.
+		// In a drive the exceptions of its owner count for everybody; elsewhere
+		// those of whoever acts.
 		for j, p := range m.lists[sp.owners.off : sp.owners.off+sp.owners.n] {
 			if j == 0 && sp.kind == world.Drive && concerned(p) {
 				k.owners = fmt.Sprint(rev.alikeOf[p], ":")
@@ -208,7 +218,8 @@ func (s *Snapshot) couldTables(at moment.Moment) *couldTables {
 			slices.Sort(classes)
 			k.owners += fmt.Sprint(classes)
 		}
-		// Members of a space that nobody else may join decide who invites there.
+		// Members of a space that nobody else may join decide who invites
+		// there.
 		if many[i] || !sp.anyParty || sp.members.n > 0 && !sp.open {
 			k.alone = i + 1
 		}
@@ -221,8 +232,9 @@ func (s *Snapshot) couldTables(at moment.Moment) *couldTables {
 			spaces[k], t.spaces = c, append(t.spaces, couldSpaces{spaceKey: k, inside: says(m, k.rules, catalogue.AtSpace),
 				couldThing: couldThing{of: catalogue.Space, class: c, in: i}})
 			like := k
-			// Whether our people may invite there depends on less than what somebody then reaches,
-			// so one space can answer for several classes.
+			// Whether our people may invite there depends on less than what
+			// somebody then reaches, so one space can answer for several
+			// classes.
 			if k.open && sp.anyParty { // who belongs to it, and what is held there, does not matter to that
 				like.alone, like.bundled = 0, 0
 			}
@@ -353,8 +365,8 @@ func (s *Snapshot) couldTables(at moment.Moment) *couldTables {
 	return t
 }
 
-// says is what a row of values says, as masks take it.
-// Nothing is said where there is no row.
+// says is what a row of values says, as masks take it. Nothing is said where
+// there is no row.
 func says(inv *inventory, row uint32, layer catalogue.Layers) words {
 	if row == none {
 		return words{}
@@ -362,8 +374,9 @@ func says(inv *inventory, row uint32, layer catalogue.Layers) words {
 	return wordsOf(&inv.rows[row], layer)
 }
 
-// passedOn is what the gates that are about an address look at of a space or an item that would be passed on to it: values, and in a drive
-// whose it is, where exceptions name them.
+// passedOn is what the gates that are about an address look at of a space or an
+// item that would be passed on to it: values, and in a drive whose it is, where
+// exceptions name them.
 type passedOn struct {
 	act              catalogue.ActionID
 	rules, itemRules uint32
@@ -371,9 +384,12 @@ type passedOn struct {
 	owner            uint32
 }
 
-// couldOf is one party, or one of many that are alike, and what acts could give them.
-// Answers are filled in as they are asked, by class of place. The two ways are 0, as they are, and
-// 1, with a record that is active; bare is them without anything held.
+// couldOf is one party, or one of many that are alike, and what acts could give
+// them.
+//
+// Answers are filled in as they are asked, by class of place. The two ways are
+// 0, as they are, and 1, with a record that is active; bare is them without
+// anything held.
 type couldOf struct {
 	p        *Potential
 	who      Who
@@ -398,8 +414,8 @@ type couldOf struct {
 	named   uint32                    // the index of their address, of one that only something of policy names, too; with sides
 }
 
-// couldAnswers are answers about places, by class. They are most of what is kept of a party, and are handed on to the next where a party
-// has been told.
+// couldAnswers are answers about places, by class. They are most of what is
+// kept of a party, and are handed on to the next where a party has been told.
 type couldAnswers struct {
 	invites []answer
 	sharing [2][]answer
@@ -438,7 +454,8 @@ func (o *couldOf) answers() *couldAnswers {
 	return o.known
 }
 
-// handOn lets another party have the memory of these answers. Whoever asks again finds them anew.
+// handOn lets another party have the memory of these answers. Whoever asks
+// again finds them anew.
 func (o *couldOf) handOn() {
 	if o.known != nil {
 		o.p.spare, o.known = append(o.p.spare, o.known), nil
@@ -477,8 +494,9 @@ func answerIs(is bool) answer {
 	return no
 }
 
-// of is what is known of one party; it is kept, so that each answer is found once.
-// It makes room for one answer for each class of places; who is the party, a newcomer or a link.
+// of is what is known of one party; it is kept, so that each answer is found
+// once. It makes room for one answer for each class of places; who is the
+// party, a newcomer or a link.
 func (p *Potential) of(who Who) *couldOf {
 	if o := p.kept[who.String()]; o != nil {
 		return o
@@ -499,8 +517,8 @@ func (p *Potential) of(who Who) *couldOf {
 	return o
 }
 
-// fill finds what is known of an address, and what it holds.
-// Whoever is gone counts as somebody new who has the same address: their grants went with them.
+// fill finds what is known of an address, and what it holds. Whoever is gone
+// counts as somebody new who has the same address: their grants went with them.
 func (o *couldOf) fill() {
 	p, who := o.p, o.who
 	inv := &p.most.inv
@@ -519,8 +537,8 @@ func (o *couldOf) fill() {
 	}
 	o.own[0] = Supposed{address: who.Address, party: is, anew: is}
 	o.own[1] = o.own[0]
-	// With a record: the one that they have, or a new one without an end and with the terms not
-	// accepted.
+	// With a record: the one that they have, or a new one without an end and
+	// with the terms not accepted.
 	r := &o.own[1]
 	r.record = true
 	if !o.record {
@@ -539,8 +557,9 @@ func (o *couldOf) fill() {
 	o.course = o.joinedNow()
 }
 
-// joinedNow returns a course that they are in already; none where there is none.
-// Being in a course makes somebody known, which counts where files are shared with those who are.
+// joinedNow returns a course that they are in already; none where there is
+// none. Being in a course makes somebody known, which counts where files are
+// shared with those who are.
 func (o *couldOf) joinedNow() (course uint32) {
 	inv, is := &o.p.most.inv, &o.own[0].party
 	course = none
@@ -558,15 +577,17 @@ func (o *couldOf) joinedNow() (course uint32) {
 	return
 }
 
-// AnyLink is a link that somebody could make, as whoever holds it is asked about at a moment: its id is any.
-// It is as good as a link can be; what rules do not let it do they refuse.
+// AnyLink is a link that somebody could make, as whoever holds it is asked
+// about at a moment: its id is any. It is as good as a link can be; what rules
+// do not let it do they refuse.
 func AnyLink(at moment.Moment) *Supposed {
 	return &Supposed{linkID: aLink.ID, link: link{exists: true, bearer: true, download: true, password: true, right: catalogue.Contribute,
 		by: none, item: none, created: at, until: moment.Never}}
 }
 
-// ways are the ways in which they may act: without a record (0) as they are, with one that is active (1).
-// Whoever is suspended can only be helped by a keeper, so acts with what is left without a record.
+// ways are the ways in which they may act: without a record (0) as they are,
+// with one that is active (1). Whoever is suspended can only be helped by a
+// keeper, so acts with what is left without a record.
 func (o *couldOf) ways() []int {
 	switch {
 	case o.who.Kind != ByAddress, o.record && o.state == world.StateSuspended:
@@ -579,7 +600,8 @@ func (o *couldOf) ways() []int {
 	return anyWay[:1]
 }
 
-// anyWay is all ways there are. A part of it is what a party has, so that none is made for each question.
+// anyWay is all ways there are. A part of it is what a party has, so that none
+// is made for each question.
 var anyWay = []int{0, 1}
 
 // spaceRef, itemRef and meetingRef name a place by its index.
@@ -595,8 +617,9 @@ func (p *Potential) meetingRef(i uint32) world.Resource {
 	return world.Resource{Kind: catalogue.Meeting, ID: p.most.inv.meetingIDs.text(p.most.inv.text, i)}
 }
 
-// others lists one of each of our people who are alike towards an address: exceptions for people of ours matter to private ones
-// alone, where something is passed on.
+// others lists one of each of our people who are alike towards an address:
+// exceptions for people of ours matter to private ones alone, where something
+// is passed on.
 func (o *couldOf) others() []uint32 {
 	if m := o.p.most.Match(o.who.Address); m.Private {
 		return o.p.staff
@@ -604,8 +627,9 @@ func (o *couldOf) others() []uint32 {
 	return o.p.few
 }
 
-// people lists who of ours acts in a space, one of each who are alike: owners first.
-// Where nobody of them is here any more the list is empty, and nobody can let anybody in.
+// people lists who of ours acts in a space, one of each who are alike: owners
+// first. Where nobody of them is here any more the list is empty, and nobody
+// can let anybody in.
 func (o *couldOf) people(space uint32) (out []uint32) {
 	p := o.p
 	inv := &p.most.inv
@@ -637,7 +661,8 @@ var (
 	}()
 )
 
-// PassedOnBy returns the action by which things of a kind are passed on; false where they are given by inviting into their space.
+// PassedOnBy returns the action by which things of a kind are passed on; false
+// where they are given by inviting into their space.
 func PassedOnBy(k catalogue.ResourceKind) (catalogue.ActionID, bool) {
 	for _, a := range []catalogue.ActionID{filesShare, reportsShare} {
 		if a.Get().Takes(k) {

@@ -14,8 +14,8 @@ import (
 
 // What chains, cuts and spare access ask of a snapshot, and change in it.
 
-// Here lists the people of ours who are here at a moment, by their id.
-// They are in the order of their indexes, which is the order in which they came.
+// Here lists the people of ours who are here at a moment, by their id. They are
+// in the order of their indexes, which is the order in which they came.
 func (s *Snapshot) Here(at moment.Moment) (ids []string) {
 	for i := range s.inv.people.n {
 		if s.hereAt(i, at) {
@@ -25,7 +25,8 @@ func (s *Snapshot) Here(at moment.Moment) (ids []string) {
 	return
 }
 
-// OneOfEachHere lists one of each of our people whom the same exceptions name and who have the same roles, by their id.
+// OneOfEachHere lists one of each of our people whom the same exceptions name
+// and who have the same roles, by their id.
 func (p *Potential) OneOfEachHere() (ids []string) {
 	for _, i := range p.staff {
 		ids = append(ids, p.most.inv.personIDs.text(p.most.inv.text, i))
@@ -33,8 +34,8 @@ func (p *Potential) OneOfEachHere() (ids []string) {
 	return
 }
 
-// OwnersHere lists the owners of a space, or the host of a meeting, who are here at a moment.
-// Of an item they are those of its space.
+// OwnersHere lists the owners of a space, or the host of a meeting, who are
+// here at a moment. Of an item they are those of its space.
 func (s *Snapshot) OwnersHere(r world.Resource, at moment.Moment) (ids []string) {
 	inv := &s.inv
 	if r.Kind == catalogue.Meeting {
@@ -60,8 +61,9 @@ func (s *Snapshot) OwnersHere(r world.Resource, at moment.Moment) (ids []string)
 	return
 }
 
-// MembersHere lists the members of a space who are here at a moment, those of groups included.
-// Somebody may be listed twice, as a member and through a group.
+// MembersHere lists the members of a space who are here at a moment, those of
+// groups included. Somebody may be listed twice, as a member and through a
+// group.
 func (s *Snapshot) MembersHere(space string, at moment.Moment) (ids []string) {
 	inv := &s.inv
 	i := inv.spaceIDs.find(inv.text, space)
@@ -85,8 +87,9 @@ func (s *Snapshot) MembersHere(space string, at moment.Moment) (ids []string) {
 	return
 }
 
-// Says returns the value that a space, item or meeting says of a rule, and whether it counts; Unset where it says nothing.
-// Defaults and limits are not joined to it.
+// Says returns the value that a space, item or meeting says of a rule, and
+// whether it counts; Unset where it says nothing. Defaults and limits are not
+// joined to it.
 func (s *Snapshot) Says(r world.Resource, rule catalogue.RuleID) (v catalogue.Value) {
 	inv := &s.inv
 	row := none
@@ -110,8 +113,11 @@ func (s *Snapshot) Says(r world.Resource, rule catalogue.RuleID) (v catalogue.Va
 	return inv.rows[row][rule]
 }
 
-// Door says what of a space, item or meeting lets people in, besides its values: whether our own people may join a space, whether
-// it names who may come from outside, whether an item is private, whether a meeting names sign-in domains and has a passcode.
+// Door says what of a space, item or meeting lets people in, besides its
+// values: whether our own people may join a space, whether it names who may
+// come from outside, whether an item is private, whether a meeting names
+// sign-in domains and has a passcode.
+//
 // A chain lists an act for each of these that is shut.
 type Door struct{ Joinable, Names, Private, Domains, Passcode bool }
 
@@ -144,8 +150,9 @@ func (s *Snapshot) JoinsAs(space string) catalogue.Role {
 	return catalogue.NoRole
 }
 
-// OwnRole returns the highest role that an address was given itself on a space or an item, and that is in force.
-// Groups do not count, and neither does what their partner holds as a whole.
+// OwnRole returns the highest role that an address was given itself on a space
+// or an item, and that is in force. Groups do not count, and neither does what
+// their partner holds as a whole.
 func (s *Snapshot) OwnRole(a addr.Address, r world.Resource, at moment.Moment) (role catalogue.Role) {
 	inv := &s.inv
 	i := inv.addresses.find(inv.text, a.String())
@@ -167,8 +174,9 @@ func (s *Snapshot) OwnRole(a addr.Address, r world.Resource, at moment.Moment) (
 	return
 }
 
-// HoldsIn reports whether an address was given something itself, that is in force, in the space that a resource is or belongs to.
-// An item counts for its space.
+// HoldsIn reports whether an address was given something itself, that is in
+// force, in the space that a resource is or belongs to. An item counts for its
+// space.
 func (s *Snapshot) HoldsIn(a addr.Address, r world.Resource, at moment.Moment) bool {
 	inv := &s.inv
 	i := inv.addresses.find(inv.text, a.String())
@@ -195,8 +203,9 @@ func (s *Snapshot) HoldsIn(a addr.Address, r world.Resource, at moment.Moment) b
 	return false
 }
 
-// HeldIn says what an address was given in a space, itself or through groups, that is in force: alike for those who hold alike.
-// It is a key and not for reading.
+// HeldIn says what an address was given in a space, itself or through groups,
+// that is in force: alike for those who hold alike. It is a key and not for
+// reading.
 func (s *Snapshot) HeldIn(a addr.Address, space string, at moment.Moment) string {
 	inv := &s.inv
 	i, sp := inv.addresses.find(inv.text, a.String()), inv.spaceIDs.find(inv.text, space)
@@ -226,7 +235,8 @@ func (s *Snapshot) HeldIn(a addr.Address, space string, at moment.Moment) string
 }
 
 // GuestsIn lists who outside holds anything in a space, by their address.
-// Anything they were ever given counts; whether it is in force is asked elsewhere.
+// Anything they were ever given counts; whether it is in force is asked
+// elsewhere.
 func (s *Snapshot) GuestsIn(space string, at moment.Moment) (out []addr.Address) {
 	i := s.inv.spaceIDs.find(s.inv.text, space)
 	if i == none {
@@ -240,8 +250,9 @@ func (s *Snapshot) GuestsIn(space string, at moment.Moment) (out []addr.Address)
 	return
 }
 
-// NeedsRole returns the role that an action asks for on a resource of a kind; NoRole where it asks for none.
-// It is the highest of what the classes from outside are asked.
+// NeedsRole returns the role that an action asks for on a resource of a kind;
+// NoRole where it asks for none. It is the highest of what the classes from
+// outside are asked.
 func NeedsRole(act catalogue.ActionID, k catalogue.ResourceKind) (role catalogue.Role) {
 	for c, ask := range act.Get().Rows(k) {
 		if ask != nil && catalogue.Class(c) != catalogue.Ours && ask.Holding == catalogue.ByRole {
@@ -251,8 +262,9 @@ func NeedsRole(act catalogue.ActionID, k catalogue.ResourceKind) (role catalogue
 	return
 }
 
-// OneOfEach goes through one address of each class of parties who could have a record, and of typical newcomers. Who could
-// is found for as many of them as are taken.
+// OneOfEach goes through one address of each class of parties who could have a
+// record, and of typical newcomers. Who could is found for as many of them as
+// are taken.
 func (p *Potential) OneOfEach() iter.Seq[addr.Address] {
 	return func(yield func(addr.Address) bool) {
 		for _, c := range p.classesOf() {
@@ -263,8 +275,9 @@ func (p *Potential) OneOfEach() iter.Seq[addr.Address] {
 	}
 }
 
-// SpaceClasses lists one space of each class of spaces that are alike to whoever holds nothing in them, and
-// of each class of things that are passed on by themselves one in which there is one.
+// SpaceClasses lists one space of each class of spaces that are alike to
+// whoever holds nothing in them, and of each class of things that are passed on
+// by themselves one in which there is one.
 func (p *Potential) SpaceClasses() (ids []string) {
 	seen := map[uint32]bool{}
 	add := func(i uint32) {
@@ -287,14 +300,15 @@ func (p *Potential) SpaceClasses() (ids []string) {
 	return
 }
 
-// MayJoin reports whether our own people could come to belong to a space by themselves, once its owners let them.
+// MayJoin reports whether our own people could come to belong to a space by
+// themselves, once its owners let them.
 func (p *Potential) MayJoin(space string) bool {
 	i := p.most.inv.spaceIDs.find(p.most.inv.text, space)
 	return i != none && p.most.inv.spaces.at(i).open
 }
 
-// AlikeAs tells our people apart by the exceptions that name them and their roles.
-// Two of our people for whom it is the same give the same answers.
+// AlikeAs tells our people apart by the exceptions that name them and their
+// roles. Two of our people for whom it is the same give the same answers.
 func (p *Potential) AlikeAs(person string) [2]int {
 	i := p.most.inv.personIDs.find(p.most.inv.text, person)
 	if i == none {
@@ -326,10 +340,13 @@ func (e *Editor) TakeRole(person string, role world.PersonRole) {
 	}
 }
 
-// LoosestUsed returns for each rule the loosest value that counts anywhere below its limit: the default, at partners, in exceptions that
-// are not over, in spaces, items and meetings. Of methods it is all that any of these has.
-// A limit may be lowered to it without anybody noticing: nothing below says more. It is one pass
-// over all places; rows are shared, so most are looked at once.
+// LoosestUsed returns for each rule the loosest value that counts anywhere
+// below its limit: the default, at partners, in exceptions that are not over,
+// in spaces, items and meetings. Of methods it is all that any of these has.
+//
+// A limit may be lowered to it without anybody noticing: nothing below says
+// more. It is one pass over all places; rows are shared, so most are looked at
+// once.
 func (s *Snapshot) LoosestUsed(at moment.Moment) (out [catalogue.NumRules]catalogue.Value) {
 	inv := &s.inv
 	copy(out[:], s.pol.fallback[:])

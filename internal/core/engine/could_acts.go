@@ -11,9 +11,11 @@ import (
 // What acts of our people and of outsiders could give a party.
 
 // invited reports whether anybody could invite them into spaces of a class.
-// First our people, then outsiders who could be inside. The second may ask this very question about
-// somebody else, and so on round; while it is open it counts as no, which is right for a least
-// fixed point: nobody is let in by the assumption that they already are.
+//
+// First our people, then outsiders who could be inside. The second may ask this
+// very question about somebody else, and so on round; while it is open it
+// counts as no, which is right for a least fixed point: nobody is let in by the
+// assumption that they already are.
 func (o *couldOf) invited(c int32) bool {
 	kept := o.answers().invites
 	if kept[c] == notAsked {
@@ -24,8 +26,9 @@ func (o *couldOf) invited(c int32) bool {
 	return kept[c] == yes
 }
 
-// shared reports whether anybody could share items of a class with them.
-// way tells whether they already have a record by then: sharing may be open to those alone.
+// shared reports whether anybody could share items of a class with them. way
+// tells whether they already have a record by then: sharing may be open to
+// those alone.
 func (o *couldOf) shared(way int, c int32) bool {
 	kept := o.answers().sharing[way]
 	if kept[c] == notAsked {
@@ -42,7 +45,8 @@ func (o *couldOf) shared(way int, c int32) bool {
 	return kept[c] == yes
 }
 
-// inCourse returns a course that they are in, or could join; none where there is none.
+// inCourse returns a course that they are in, or could join; none where there
+// is none.
 func (o *couldOf) inCourse() uint32 {
 	if o.course == none && !o.courses {
 		o.courses = true
@@ -81,9 +85,9 @@ func (o *couldOf) joinedAs(c int32) catalogue.Role {
 	return o.p.spaces[c].joinsAs
 }
 
-// onItems returns the role that acts could give them on items of a class themselves.
-// Files and reports are shared one by one; a private page or channel is given by inviting into its
-// space, with a grant on the item.
+// onItems returns the role that acts could give them on items of a class
+// themselves. Files and reports are shared one by one; a private page or
+// channel is given by inviting into its space, with a grant on the item.
 func (o *couldOf) onItems(way int, c int32) catalogue.Role {
 	k := &o.p.items[c]
 	if k.passed && o.shared(way, c) || !k.passed && way == 1 && o.invited(k.space) {
@@ -95,8 +99,9 @@ func (o *couldOf) onItems(way int, c int32) catalogue.Role {
 	return catalogue.NoRole
 }
 
-// mayHaveRecord reports whether they could come to have a record that is active.
-// It takes all classes together to know: A may have to be let in by B first.
+// mayHaveRecord reports whether they could come to have a record that is
+// active. It takes all classes together to know: A may have to be let in by B
+// first.
 func (o *couldOf) mayHaveRecord() bool {
 	if o.records == notAsked && o.recordByOurs() {
 		o.records = yes
@@ -115,8 +120,9 @@ func (o *couldOf) directory() world.Resource {
 	return world.Resource{Kind: catalogue.OurDirectory, ID: "ours"}
 }
 
-// The ways are tried from the cheapest: the record that is there, signing up, an invitation into
-// the directory, a bundle, an invitation into a space, something that is shared and opened.
+// The ways are tried from the cheapest: the record that is there, signing up,
+// an invitation into the directory, a bundle, an invitation into a space,
+// something that is shared and opened.
 func (o *couldOf) recordByOurs() bool {
 	p := o.p
 	if o.record {
@@ -143,13 +149,15 @@ func (o *couldOf) recordByOurs() bool {
 	return false
 }
 
-// opens reports whether a newcomer with whom items of a class are shared could do anything with them, and so becomes a guest.
+// opens reports whether a newcomer with whom items of a class are shared could
+// do anything with them, and so becomes a guest.
 func (o *couldOf) opens(c int32) bool {
 	k := &o.p.items[c]
 	return o.granted(0, &k.couldThing, o.inSpace(0, k.space), catalogue.Manage) != 0
 }
 
-// recordByOutsiders reports whether those who could have a record could bring them to one.
+// recordByOutsiders reports whether those who could have a record could bring
+// them to one.
 func (o *couldOf) recordByOutsiders() bool {
 	p := o.p
 	if o.record {
@@ -182,10 +190,12 @@ func (o *couldOf) recordByOutsiders() bool {
 	return false
 }
 
-// settle finds which classes of parties could have a record, some through others.
-// It is the fixed point: first who may get a record through our people alone; then, again and
-// again, who may get one through those, until a round adds nobody. Each round adds a class, so that
-// it ends.
+// settle finds which classes of parties could have a record, some through
+// others.
+//
+// It is the fixed point: first who may get a record through our people alone;
+// then, again and again, who may get one through those, until a round adds
+// nobody. Each round adds a class, so that it ends.
 func (p *Potential) settle() {
 	if p.settled {
 		return
@@ -207,16 +217,19 @@ func (p *Potential) settle() {
 		}
 	}
 	clear(p.helpers)
-	// A no that was given while somebody was not yet known to be let in may be a yes by now.
+	// A no that was given while somebody was not yet known to be let in may be
+	// a yes by now.
 	for _, o := range p.kept { // what was answered meanwhile may have rested on less
 		o.handOn()
 	}
 }
 
-// addressee reports whether all that passing something on asks of who would get it is a yes, whoever does it.
-// It asks the gates that are about the address with the doer left open. A no here spares asking
-// every outsider in turn, which is the common case: most addresses are barred or closed for
-// everybody alike. It is asked once for addresses of a sort and for places of which the same is said.
+// addressee reports whether all that passing something on asks of who would get
+// it is a yes, whoever does it. It asks the gates that are about the address
+// with the doer left open. A no here spares asking every outsider in turn,
+// which is the common case: most addresses are barred or closed for everybody
+// alike. It is asked once for addresses of a sort and for places of which the
+// same is said.
 func (o *couldOf) addressee(act catalogue.ActionID, space, item uint32, known bool) bool {
 	if space == none {
 		return o.openTo(act, space, item, known)
@@ -277,15 +290,16 @@ func (o *couldOf) openTo(act catalogue.ActionID, space, item uint32, known bool)
 	return a.refused == 0
 }
 
-// couldHolder is somebody outside who could have a role on something and a record to use it with.
-// sup is them as if they held those roles.
+// couldHolder is somebody outside who could have a role on something and a
+// record to use it with. sup is them as if they held those roles.
 type couldHolder struct {
 	*couldOf
 	space, item catalogue.Role
 	sup         Supposed
 }
 
-// helped reports whether somebody outside could pass a space, or an item of it, on to them.
+// helped reports whether somebody outside could pass a space, or an item of it,
+// on to them.
 func (o *couldOf) helped(act catalogue.ActionID, space, item uint32, known bool) bool {
 	if o.who.Kind != ByAddress || o.record && o.state == world.StateSuspended && act == inviteAction || !o.addressee(act, space, item, known) {
 		return false
@@ -298,7 +312,8 @@ func (o *couldOf) helped(act catalogue.ActionID, space, item uint32, known bool)
 	return false
 }
 
-// passes reports whether this holder may pass a space, or an item of it, on to somebody else.
+// passes reports whether this holder may pass a space, or an item of it, on to
+// somebody else.
 func (h *couldHolder) passes(act catalogue.ActionID, space, item uint32, to *couldOf, known bool) bool {
 	if h.who == to.who {
 		return false
@@ -312,9 +327,9 @@ func (h *couldHolder) passes(act catalogue.ActionID, space, item uint32, to *cou
 	return err == nil && v.Yes
 }
 
-// holders lists who outside could hold something in a space, through each other too.
-// The list is made once for a place, with the same fixed point inside: whoever is let in by one of
-// them may let in others.
+// holders lists who outside could hold something in a space, through each other
+// too. The list is made once for a place, with the same fixed point inside:
+// whoever is let in by one of them may let in others.
 func (p *Potential) holders(act catalogue.ActionID, space, item uint32) []*couldHolder {
 	key := [2]uint32{space, item}
 	if l, ok := p.helpers[key]; ok {
@@ -360,7 +375,8 @@ func (p *Potential) holders(act catalogue.ActionID, space, item uint32) []*could
 				rest = append(rest, w)
 				continue
 			}
-			// Whoever is invited gets a role on the space, whoever is given an item one on that.
+			// Whoever is invited gets a role on the space, whoever is given an
+			// item one on that.
 			if w.space = catalogue.Manage; item != none {
 				w.space, w.item = catalogue.NoRole, catalogue.Manage
 			}
@@ -384,7 +400,8 @@ func (h *couldHolder) grants(space, item uint32) (out []grant) {
 	return
 }
 
-// candidates lists who outside might hold something in a space: one of each who are alike, and all who were ever given something.
+// candidates lists who outside might hold something in a space: one of each who
+// are alike, and all who were ever given something.
 func (p *Potential) candidates(space uint32) []*couldOf {
 	out := slices.Clone(p.classesOf())
 	for _, i := range p.now.indexed().parties.of(space) {
@@ -395,8 +412,9 @@ func (p *Potential) candidates(space uint32) []*couldOf {
 	return out
 }
 
-// holds returns the roles that they hold now on a space and on an item of it, the highest that an owner could make of them.
-// An owner can raise any role that is somebody's own; what a group holds stays as it is.
+// holds returns the roles that they hold now on a space and on an item of it,
+// the highest that an owner could make of them. An owner can raise any role
+// that is somebody's own; what a group holds stays as it is.
 func (o *couldOf) holds(space, item uint32) (onSpace, onItem catalogue.Role) {
 	if o.index == none || o.who.Kind != ByAddress {
 		return

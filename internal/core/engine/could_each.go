@@ -15,9 +15,9 @@ import (
 
 // Everybody, class by class.
 
-// couldClass is parties that are alike, whatever they hold.
-// The embedded couldOf is the first of them; what only depends on who they are is asked of it
-// alone, what they hold of each.
+// couldClass is parties that are alike, whatever they hold. The embedded
+// couldOf is the first of them; what only depends on who they are is asked of
+// it alone, what they hold of each.
 type couldClass struct {
 	*couldOf
 	kind    Kind
@@ -39,11 +39,13 @@ func (p *Potential) classesOf() (out []*couldOf) {
 var aLink = Who{Kind: ByLinkID, ID: "any"}
 
 // partyClasses divides everybody who is known, and lists typical newcomers.
-// Parties are alike who have the same kind and partner (or one that is like it), whom the same
-// exceptions, spaces and groups name, and who have the same route of licence. What acts change
-// themselves tells nobody apart: an invitation may be accepted, and terms are a condition, which
-// *could* does not look at. 20,000 guests of 100 partners make 1,250 classes. Typical newcomers and
-// a link to come are classes without members.
+//
+// Parties are alike who have the same kind and partner (or one that is like
+// it), whom the same exceptions, spaces and groups name, and who have the same
+// route of licence. What acts change themselves tells nobody apart: an
+// invitation may be accepted, and terms are a condition, which *could* does not
+// look at. 20,000 guests of 100 partners make 1,250 classes. Typical newcomers
+// and a link to come are classes without members.
 func (p *Potential) partyClasses() []*couldClass {
 	if p.classes != nil {
 		return p.classes
@@ -98,8 +100,9 @@ func (p *Potential) partyClasses() []*couldClass {
 	return p.classes
 }
 
-// partnersAlike returns for each partner the first one of which policy says the same, where nothing names it.
-// It is by index of partner; a partner that something names stands for itself.
+// partnersAlike returns for each partner the first one of which policy says the
+// same, where nothing names it. It is by index of partner; a partner that
+// something names stands for itself.
 func (p *Potential) partnersAlike() []uint32 {
 	if p.partners != nil {
 		return p.partners
@@ -138,10 +141,12 @@ func (p *Potential) partnersAlike() []uint32 {
 	return out
 }
 
-// EachYes calls found for everything in a scope that could come to be a yes, as Snapshot.EachYes does for what is one. What people
-// of ours do towards others does not change. Links that somebody could make are told as one newcomer.
-// Everything is told party by party within a class, so that whoever writes it down needs no more
-// memory than one class.
+// EachYes calls found for everything in a scope that could come to be a yes, as
+// Snapshot.EachYes does for what is one. What people of ours do towards others
+// does not change. Links that somebody could make are told as one newcomer.
+//
+// Everything is told party by party within a class, so that whoever writes it
+// down needs no more memory than one class.
 func (p *Potential) EachYes(x *Scope, stop func() error, found func(*Yes) error) error {
 	w := p.now.scopedTo(x, p.at)
 	w.stop, w.found = stop, found
@@ -188,8 +193,8 @@ func (p *Potential) EachYes(x *Scope, stop func() error, found func(*Yes) error)
 			if err := p.eachClass(w, asked, of); err != nil {
 				return err
 			}
-			// Somebody new from a domain that no partner names is no typical newcomer, and is made
-			// for the scope.
+			// Somebody new from a domain that no partner names is no typical
+			// newcomer, and is made for the scope.
 			if d := w.Party.Of.Domain; !d.IsZero() && !slices.ContainsFunc(p.classes,
 				func(c *couldClass) bool { return c.newcomer && c.who.Address.Domain() == d }) {
 				c := &couldClass{couldOf: p.of(Who{Address: addr.Newcomer(d)}), kind: KindFederated, name: "a newcomer from " + d.String()}
@@ -203,14 +208,17 @@ func (p *Potential) EachYes(x *Scope, stop func() error, found func(*Yes) error)
 	return w.outward()
 }
 
-// atOnce is how many classes one processor goes through before what it found is told the first time: few, so that a page shows its first
-// lines soon. It doubles up to atMost, so that processors wait for each other less.
+// atOnce is how many classes one processor goes through before what it found is
+// told the first time: few, so that a page shows its first lines soon. It
+// doubles up to atMost, so that processors wait for each other less.
 const atOnce, atMost = 8, 64
 
-// eachClass tells what members of classes, by their places, could do within a scope, in their order; on all processors where there are
-// many.
-// Each worker has a Potential of its own, since answers are kept in it; what was found is told by
-// the caller's goroutine, in the order of the classes, as if there had been one processor.
+// eachClass tells what members of classes, by their places, could do within a
+// scope, in their order; on all processors where there are many.
+//
+// Each worker has a Potential of its own, since answers are kept in it; what
+// was found is told by the caller's goroutine, in the order of the classes, as
+// if there had been one processor.
 func (p *Potential) eachClass(w *scoped, asked []int, of [][]uint32) error {
 	w.could = p.about(w)
 	workers := []*Potential{p}
@@ -264,8 +272,9 @@ func (p *Potential) eachClass(w *scoped, asked []int, of [][]uint32) error {
 	return nil
 }
 
-// twin is a Potential of the same tables for another goroutine, which knows already which classes could have a record.
-// Its kept answers begin empty but for who may have a record.
+// twin is a Potential of the same tables for another goroutine, which knows
+// already which classes could have a record. Its kept answers begin empty but
+// for who may have a record.
 func (p *Potential) twin() *Potential {
 	q := &Potential{couldTables: p.couldTables, sides: p.sides, at: p.at, kept: map[string]*couldOf{}, helpers: map[[2]uint32][]*couldHolder{},
 		settled: true, addresses: p.addresses, partners: p.partnersAlike(), wideKept: p.wideKept}
@@ -278,8 +287,9 @@ func (p *Potential) twin() *Potential {
 }
 
 // eachOf tells what members of a class, or a newcomer, could do within a scope.
-// What acts alone give is told for all members in one yes; what only some could do, through what
-// they hold or whom they know, is told of each of them behind it.
+// What acts alone give is told for all members in one yes; what only some could
+// do, through what they hold or whom they know, is told of each of them behind
+// it.
 func (p *Potential) eachOf(w *scoped, c *couldClass, members []uint32) error {
 	var err error
 	base := Yes{Who: c.who, Members: members, Party: none, Kind: c.kind, Name: c.name, Newcomer: len(members) == 0}
@@ -290,7 +300,8 @@ func (p *Potential) eachOf(w *scoped, c *couldClass, members []uint32) error {
 	if len(members) > 0 {
 		base.Who = Who{Address: p.now.addressOf(members[0])}
 	}
-	// tell hands over one yes for each action of a set, about things that are alike.
+	// tell hands over one yes for each action of a set, about things that are
+	// alike.
 	tell := func(x *couldAlike) {
 		for k := range catalogue.Actions() {
 			a := catalogue.Actions()[k].ID
@@ -362,7 +373,8 @@ func (p *Potential) eachOf(w *scoped, c *couldClass, members []uint32) error {
 	for k := range told {
 		tell(&told[k])
 	}
-	// Looking up people is told by itself: whom somebody sees depends on the spaces they share.
+	// Looking up people is told by itself: whom somebody sees depends on the
+	// spaces they share.
 	if err == nil && w.Actions.Has(lookUpAction) && (w.Resource == nil || w.Resource.Kind == catalogue.Person) {
 		tellSeen := func(y Yes, seen *lookedUp) error {
 			y.Action, y.Resource, y.each, y.Pairs = lookUpAction, world.Resource{Kind: catalogue.Person, ID: "*"}, 1, max(1, len(y.Members))
@@ -390,8 +402,8 @@ func (p *Potential) eachOf(w *scoped, c *couldClass, members []uint32) error {
 			}
 		}
 	}
-	// Somebody who left us is nobody's new contact; those whose contact they were keep what that
-	// gives.
+	// Somebody who left us is nobody's new contact; those whose contact they
+	// were keep what that gives.
 	contacts := p.most.reversed().contacts
 	for _, i := range members {
 		for _, person := range contacts[i] {
@@ -417,8 +429,8 @@ func (p *Potential) eachOf(w *scoped, c *couldClass, members []uint32) error {
 	return err
 }
 
-// couldAlike is things with which a party could do the same, list by list: so they are told together, and thousands of spaces make a few
-// dozens of yeses.
+// couldAlike is things with which a party could do the same, list by list: so
+// they are told together, and thousands of spaces make a few dozens of yeses.
 type couldAlike struct {
 	kind   catalogue.ResourceKind
 	set    Actions
@@ -433,8 +445,8 @@ type couldAbout struct {
 	members []uint32
 }
 
-// about lists the things in a scope that roles are about, class by class.
-// Of a space also what is in it; of everything one entry a class.
+// about lists the things in a scope that roles are about, class by class. Of a
+// space also what is in it; of everything one entry a class.
 func (p *Potential) about(w *scoped) (out []couldAbout) {
 	inv := &p.most.inv
 	r := w.Resource
@@ -473,10 +485,12 @@ func (p *Potential) about(w *scoped) (out []couldAbout) {
 	return
 }
 
-// eachBesides tells what a party could do through what they hold now, where acts alone would not let them.
-// A role that an owner cannot raise (because the space has none, or a group holds it) may open what
-// no act would; so each space that somebody holds something in is asked with it. Where even holding
-// all would give no more than acts do, the question is spared: that is what most is for.
+// eachBesides tells what a party could do through what they hold now, where
+// acts alone would not let them. A role that an owner cannot raise (because the
+// space has none, or a group holds it) may open what no act would; so each
+// space that somebody holds something in is asked with it. Where even holding
+// all would give no more than acts do, the question is spared: that is what
+// most is for.
 func (p *Potential) eachBesides(w *scoped, c *couldClass, i uint32) error {
 	inv := &p.most.inv
 	q := inv.parties.at(i)
@@ -550,8 +564,9 @@ func (p *Potential) eachBesides(w *scoped, c *couldClass, i uint32) error {
 	return nil
 }
 
-// holding is a party of a class with what it holds itself: what acts alone could give it is as for the whole class, and asked once.
-// It shares the answers of its class and has its own grants.
+// holding is a party of a class with what it holds itself: what acts alone
+// could give it is as for the whole class, and asked once. It shares the
+// answers of its class and has its own grants.
 func (c *couldClass) holding(i uint32) *couldOf {
 	c.answers() // so that both have the same
 	o := *c.couldOf
@@ -562,9 +577,10 @@ func (c *couldClass) holding(i uint32) *couldOf {
 	return &o
 }
 
-// EachCould calls fn for every party and resource that a yes of Potential.EachYes stands for; looking up people has the resource *.
-// A yes of a class stands for members times things. The names are written out here only, so that
-// counting costs nothing.
+// EachCould calls fn for every party and resource that a yes of
+// Potential.EachYes stands for; looking up people has the resource *. A yes of
+// a class stands for members times things. The names are written out here only,
+// so that counting costs nothing.
 func (s *Snapshot) EachCould(y *Yes, fn func(who Who, resource string)) {
 	who := []Who{y.Who}
 	if len(y.Members) > 0 {
@@ -590,11 +606,13 @@ func (s *Snapshot) EachCould(y *Yes, fn func(who Who, resource string)) {
 	}
 }
 
-// MostPairs is up to how many pairs of classes, of parties and of things, everybody is asked about everything.
-// At it the answer takes some five seconds.
+// MostPairs is up to how many pairs of classes, of parties and of things,
+// everybody is asked about everything. At it the answer takes some five
+// seconds.
 const MostPairs = 25_000_000
 
-// Large reports whether there are too many classes to ask everybody about everything while somebody waits.
+// Large reports whether there are too many classes to ask everybody about
+// everything while somebody waits.
 func (p *Potential) Large() bool {
 	return len(p.partyClasses())*(len(p.spaces)+len(p.items)+len(p.meetings)) > MostPairs
 }

@@ -11,8 +11,9 @@ import (
 
 // What a party could do with what acts could give them.
 
-// side is what masks know of them, the way given: with what they hold now, without a record that they could have, or with it.
-// It is what the fast way of counting (masks) takes in place of an address; made once for each way.
+// side is what masks know of them, the way given: with what they hold now,
+// without a record that they could have, or with it. It is what the fast way of
+// counting (masks) takes in place of an address; made once for each way.
 func (o *couldOf) side(way int) *partySide {
 	if o.sides[way] == nil {
 		s := o.p.most
@@ -44,10 +45,12 @@ func (o *couldOf) side(way int) *partySide {
 	return o.sides[way]
 }
 
-// granted returns what they may do with a thing by these roles on its space and on itself, the way given. Somebody known may more than a
-// newcomer, and whoever is in a course is known.
-// It asks by masks, all actions of the thing at once, and so costs a twentieth of asking one by
-// one. A test holds it to what Decide says.
+// granted returns what they may do with a thing by these roles on its space and
+// on itself, the way given. Somebody known may more than a newcomer, and
+// whoever is in a course is known.
+//
+// It asks by masks, all actions of the thing at once, and so costs a twentieth
+// of asking one by one. A test holds it to what Decide says.
 func (o *couldOf) granted(way int, th *couldThing, onSpace, onItem catalogue.Role) Actions {
 	p, side := o.p, o.side(way)
 	if side.ok == 0 || onSpace == catalogue.NoRole && onItem == catalogue.NoRole && len(o.many) == 0 {
@@ -64,7 +67,8 @@ func (o *couldOf) granted(way int, th *couldThing, onSpace, onItem catalogue.Rol
 	}
 	entries := masks.ofKind[th.of]
 	switch th.of {
-	// A space has no roles on itself apart, and only areas of reports take the actions of areas.
+	// A space has no roles on itself apart, and only areas of reports take the
+	// actions of areas.
 	case catalogue.Space:
 		if onItem = catalogue.NoRole; !at.area {
 			entries &^= masks.areaOnly
@@ -76,8 +80,8 @@ func (o *couldOf) granted(way int, th *couldThing, onSpace, onItem catalogue.Rol
 	return (first | home) & InwardActions
 }
 
-// within is where, and with what values, things of a space of a class lie for them. It is found once for a class, but for one of a class
-// of parties alone.
+// within is where, and with what values, things of a space of a class lie for
+// them. It is found once for a class, but for one of a class of parties alone.
 func (o *couldOf) within(way int, class int32, space uint32) *couldIn {
 	found := func() couldIn {
 		return couldIn{o.p.most.placeFor(space, o.p.spaces[class].inside, o.side(way), &o.own[way].party, o.named, o.p.at), true, o.many[space]}
@@ -93,8 +97,8 @@ func (o *couldOf) within(way int, class int32, space uint32) *couldIn {
 	return in
 }
 
-// byLink returns what whoever holds a link that somebody could make may do with an item.
-// A link is asked by deciding: it has no party that masks could take.
+// byLink returns what whoever holds a link that somebody could make may do with
+// an item. A link is asked by deciding: it has no party that masks could take.
 func (o *couldOf) byLink(item uint32) (set Actions) {
 	with := o.own[0]
 	with.link.item = item
@@ -111,8 +115,9 @@ func (o *couldOf) byLink(item uint32) (set Actions) {
 	return
 }
 
-// spaceActions, itemActions and meetingActions return what acts could let them do with those of a class, whatever they hold now.
-// The answer is found once for a class of places and kept.
+// spaceActions, itemActions and meetingActions return what acts could let them
+// do with those of a class, whatever they hold now. The answer is found once
+// for a class of places and kept.
 func (o *couldOf) spaceActions(c int32) Actions {
 	kept := o.answers()
 	if !kept.done[0][c] && o.who.Kind == ByAddress {
@@ -144,7 +149,8 @@ func (o *couldOf) itemActions(c int32) Actions {
 	return kept.on[1][c]
 }
 
-// meetingActions are what a party could come to do, with a role, with meetings of a class.
+// meetingActions are what a party could come to do, with a role, with meetings
+// of a class.
 func (o *couldOf) meetingActions(c int32) Actions {
 	kept := o.answers()
 	if !kept.done[2][c] && o.who.Kind == ByAddress {
@@ -157,9 +163,10 @@ func (o *couldOf) meetingActions(c int32) Actions {
 	return kept.on[2][c]
 }
 
-// wideActions returns what they could do without a role with things of a kind, by their place in the tables.
-// Whoever could join a course is asked with a role in it, since that makes them known. What depends on
-// a contact is asked as if there were one where the person could still make it.
+// wideActions returns what they could do without a role with things of a kind,
+// by their place in the tables. Whoever could join a course is asked with a
+// role in it, since that makes them known. What depends on a contact is asked
+// as if there were one where the person could still make it.
 func (o *couldOf) wideActions(kind catalogue.ResourceKind) []Actions {
 	if out, ok := o.onWide[kind]; ok {
 		return out
@@ -182,7 +189,8 @@ func (o *couldOf) wideActions(kind catalogue.ResourceKind) []Actions {
 	return out
 }
 
-// wideKept keeps what was asked about parties of one sign, for the workers of one question.
+// wideKept keeps what was asked about parties of one sign, for the workers of
+// one question.
 type wideKept struct {
 	mu      sync.Mutex
 	signs   *signs
@@ -208,7 +216,8 @@ func (t *couldTables) newWideKept(at moment.Moment) *wideKept {
 	return x
 }
 
-// signOf returns the sign of a party for a wide action, and what was told of those who have it; nil where nothing was.
+// signOf returns the sign of a party for a wide action, and what was told of
+// those who have it; nil where nothing was.
 func (x *wideKept) signOf(o *couldOf, way, action int) (wideSign, []bool) {
 	l := o.likenessOf(way)
 	x.mu.Lock()
@@ -217,7 +226,8 @@ func (x *wideKept) signOf(o *couldOf, way, action int) (wideSign, []bool) {
 	return s, x.told[action][s]
 }
 
-// likenessOf is what tells them apart in the way given: with a record they are an active guest, whatever they are now.
+// likenessOf is what tells them apart in the way given: with a record they are
+// an active guest, whatever they are now.
 func (o *couldOf) likenessOf(way int) likeness {
 	k := &o.towards.key
 	l := likeness{facts: k.facts, barred: k.barred, partner: k.partner, domain: k.domain, groups: k.groups, alone: k.alone}
@@ -239,8 +249,9 @@ func (o *couldOf) likenessOf(way int) likeness {
 	return l
 }
 
-// wideAnswers says by their places in the tables which things of its kind a wide action is a yes about, the way given. It
-// is asked once for all parties of one sign.
+// wideAnswers says by their places in the tables which things of its kind a
+// wide action is a yes about, the way given. It is asked once for all parties
+// of one sign.
 func (o *couldOf) wideAnswers(way, action int) []bool {
 	p, w := o.p, &wideActions[action]
 	about := p.wide[w.kind]
@@ -292,8 +303,9 @@ func (o *couldOf) wideAnswers(way, action int) []bool {
 	return out
 }
 
-// lookedUp is whom of ours somebody could look up: everybody, everybody who is here, or some.
-// Most could look up everybody or nobody, so that a set of people is rarely kept.
+// lookedUp is whom of ours somebody could look up: everybody, everybody who is
+// here, or some. Most could look up everybody or nobody, so that a set of
+// people is rarely kept.
 type lookedUp struct {
 	p         *Potential
 	all, here bool
@@ -322,9 +334,12 @@ func (o *couldOf) refs() (out []partyRef) {
 	return append(out, partyRef{what: ofDomain, index: q.domain}, partyRef{what: ofAddress, index: o.named})
 }
 
-// looksUp returns whom of ours they could look up, with what they hold now or without.
-// It first asks about one person with and without a space in common. Only where that makes a
-// difference does it matter which spaces they could come into, and who of ours is there.
+// looksUp returns whom of ours they could look up, with what they hold now or
+// without.
+//
+// It first asks about one person with and without a space in common. Only where
+// that makes a difference does it matter which spaces they could come into, and
+// who of ours is there.
 func (o *couldOf) looksUp(own bool) *lookedUp {
 	if o.lookup != nil && !own {
 		return o.lookup
@@ -384,8 +399,9 @@ func (o *couldOf) looksUp(own bool) *lookedUp {
 	return out
 }
 
-// met returns what they could do with somebody who has left us and was their contact.
-// Such a contact cannot come about any more, and so counts for those alone who have it.
+// met returns what they could do with somebody who has left us and was their
+// contact. Such a contact cannot come about any more, and so counts for those
+// alone who have it.
 func (o *couldOf) met(person uint32) (set Actions) {
 	p := o.p
 	if o.index == none || p.now.hereAt(person, p.at) || !slices.Contains(p.most.reversed().contacts[o.index], person) {
@@ -407,10 +423,12 @@ func (o *couldOf) met(person uint32) (set Actions) {
 	return
 }
 
-// most returns what they could do with a thing of a class if they held everything there: more than that nobody gets out of what they
-// hold. The tables are those of spaces, items and meetings.
-// It is a bound and costs one question for each class; that it holds nothing back is what makes it
-// useful.
+// most returns what they could do with a thing of a class if they held
+// everything there: more than that nobody gets out of what they hold. The
+// tables are those of spaces, items and meetings.
+//
+// It is a bound and costs one question for each class; that it holds nothing
+// back is what makes it useful.
 func (o *couldOf) most(table int, c int32) Actions {
 	kept := o.answers()
 	if kept.bounded[table][c] {
@@ -432,8 +450,9 @@ func (o *couldOf) most(table int, c int32) Actions {
 	return kept.bounds[table][c]
 }
 
-// besides returns what they could do with a resource through what they hold now, where acts alone would not let them.
-// onItem is what acts could give them on the item itself.
+// besides returns what they could do with a resource through what they hold
+// now, where acts alone would not let them. onItem is what acts could give them
+// on the item itself.
 func (o *couldOf) besides(th thing, onItem func(way int) catalogue.Role) (set Actions) {
 	if o.index == none {
 		return 0
@@ -454,8 +473,8 @@ func (o *couldOf) besides(th thing, onItem func(way int) catalogue.Role) (set Ac
 	return
 }
 
-// Could returns what somebody outside could come to do with a resource.
-// It is one pair: a party and a resource, with all actions at once.
+// Could returns what somebody outside could come to do with a resource. It is
+// one pair: a party and a resource, with all actions at once.
 func (p *Potential) Could(who Who, r world.Resource) (set Actions) {
 	o, inv := p.of(who), &p.most.inv
 	nothing := func(int) catalogue.Role { return catalogue.NoRole }

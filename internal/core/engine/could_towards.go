@@ -8,9 +8,10 @@ import (
 	"wexillum.example/internal/core/world"
 )
 
-// What our people could do towards an address: invite it, share something with it, let it join. It depends on
-// the address, and not on the record behind it or on what it holds, so that it is asked once for all parties of
-// a partner, and of partners of which policy says the same.
+// What our people could do towards an address: invite it, share something with
+// it, let it join. It depends on the address, and not on the record behind it
+// or on what it holds, so that it is asked once for all parties of a partner,
+// and of partners of which policy says the same.
 
 // addressKey is what tells addresses apart for that. It compares with ==.
 type addressKey struct {
@@ -21,7 +22,8 @@ type addressKey struct {
 	alone           uint32
 }
 
-// couldAddress is what was asked about addresses of one key, by class of places.
+// couldAddress is what was asked about addresses of one key, by class of
+// places.
 type couldAddress struct {
 	key       addressKey
 	inviting  answers    // by couldTables.invitedAs
@@ -31,7 +33,8 @@ type couldAddress struct {
 	directory answers    // whether they could be invited into the directory (0), or sign up without a record (1)
 }
 
-// couldAddresses keeps them for the workers of one question, who may ask at once.
+// couldAddresses keeps them for the workers of one question, who may ask at
+// once.
 type couldAddresses struct {
 	mu  sync.Mutex
 	all map[addressKey]*couldAddress
@@ -51,7 +54,8 @@ func (x *couldAddresses) of(p *Potential, k addressKey) *couldAddress {
 	return a
 }
 
-// addressKey tells the address of a party apart from others, whether it is known or not.
+// addressKey tells the address of a party apart from others, whether it is
+// known or not.
 func (p *Potential) addressKey(o *couldOf) addressKey {
 	s := p.most
 	k := addressKey{partner: none, domain: none, alone: none}
@@ -72,7 +76,8 @@ func (p *Potential) addressKey(o *couldOf) addressKey {
 	return k
 }
 
-// answers are kept by class. Two workers may find the same one at once, and then it is the same.
+// answers are kept by class. Two workers may find the same one at once, and
+// then it is the same.
 type answers []atomic.Int32
 
 // known returns an answer that was kept.
@@ -84,8 +89,9 @@ func (a answers) keep(c int32, is bool) bool {
 	return is
 }
 
-// invitedByOurs reports whether any of our people could invite them into spaces of a class.
-// Whoever is suspended is brought back first, which is another matter.
+// invitedByOurs reports whether any of our people could invite them into spaces
+// of a class. Whoever is suspended is brought back first, which is another
+// matter.
 func (o *couldOf) invitedByOurs(c int32) bool {
 	if o.record && o.state == world.StateSuspended || o.who.Kind != ByAddress {
 		return false
@@ -98,8 +104,8 @@ func (o *couldOf) invitedByOurs(c int32) bool {
 	return o.towards.inviting.keep(c, o.byOurs(o.people(sp), inviteAction, o.p.spaceRef(sp), true))
 }
 
-// joins reports whether they could join spaces of a class by themselves.
-// Only courses can be joined, without a record and without anybody's help.
+// joins reports whether they could join spaces of a class by themselves. Only
+// courses can be joined, without a record and without anybody's help.
 func (o *couldOf) joins(c int32) bool {
 	if o.who.Kind != ByAddress {
 		return false
@@ -117,8 +123,9 @@ func (o *couldOf) joins(c int32) bool {
 	return o.towards.joining.keep(c, err == nil && v.Yes)
 }
 
-// sharedByOurs reports whether any of our people could share items of a class with them. way tells whether they
-// have a record by then; whoever has one, or is in a course, is known.
+// sharedByOurs reports whether any of our people could share items of a class
+// with them. way tells whether they have a record by then; whoever has one, or
+// is in a course, is known.
 func (o *couldOf) sharedByOurs(way int, c int32) bool {
 	p := o.p
 	if o.who.Kind != ByAddress {
@@ -144,8 +151,9 @@ func (o *couldOf) sharedByOurs(way int, c int32) bool {
 	return o.towards.sharing[k].keep(c, o.byOurs(people, act, p.itemRef(it), k == 1))
 }
 
-// entersByOurs reports whether somebody without a record could get one without a space: by signing up, or because
-// one of our people invites them into the directory.
+// entersByOurs reports whether somebody without a record could get one without
+// a space: by signing up, or because one of our people invites them into the
+// directory.
 func (o *couldOf) entersByOurs() bool {
 	const invited, signsUp = 0, 1
 	p, kept := o.p, o.towards.directory
@@ -162,9 +170,9 @@ func (o *couldOf) entersByOurs() bool {
 	return kept.keep(invited, o.byOurs(o.others(), inviteAction, o.directory(), true))
 }
 
-// byOurs reports whether anybody of ours may do something about an address to a resource.
-// people holds one of each sort who act there. It stops early where the refusal is about the address
-// and would be the same for everybody.
+// byOurs reports whether anybody of ours may do something about an address to a
+// resource. people holds one of each sort who act there. It stops early where
+// the refusal is about the address and would be the same for everybody.
 func (o *couldOf) byOurs(people []uint32, act catalogue.ActionID, r world.Resource, known bool) bool {
 	p := o.p
 	for _, x := range people {

@@ -9,10 +9,11 @@ import (
 	"wexillum.example/internal/core/world"
 )
 
-// dates is what of a record only its dated sequence asks for. Starts count from their
-// local day, so seconds are enough for them.
-// It is kept apart from party, which decisions read, so that a decision does not pull it into the
-// cache: 64 bytes for each address.
+// dates is what of a record only its dated sequence asks for. Starts count from
+// their local day, so seconds are enough for them.
+//
+// It is kept apart from party, which decisions read, so that a decision does
+// not pull it into the cache: 64 bytes for each address.
 type dates struct {
 	until             moment.Moment
 	stateSince        moment.Moment // as it is written
@@ -28,8 +29,9 @@ type dates struct {
 	takenOver         bool
 }
 
-// seconds cuts a start to what dates hold; an absent one is 0.
-// Such a moment counts from its local day, so that what is lost below the second changes nothing.
+// seconds cuts a start to what dates hold; an absent one is 0. Such a moment
+// counts from its local day, so that what is lost below the second changes
+// nothing.
 func seconds(m moment.Moment) uint32 {
 	if s := m / 1e6; m != moment.Always && s > 0 && s < 1<<32 {
 		return uint32(s)
@@ -45,9 +47,9 @@ func fromSeconds(s uint32) moment.Moment {
 	return moment.Moment(s) * 1e6
 }
 
-// putDates takes over the moments of a guest's record that their fate is computed from.
-// A record that was suspended by its dates and written down as such is suspended from then on,
-// whatever the dates would say today.
+// putDates takes over the moments of a guest's record that their fate is
+// computed from. A record that was suspended by its dates and written down as
+// such is suspended from then on, whatever the dates would say today.
 func (e *Editor) putDates(i uint32, g *world.Guest, name ref) {
 	was := e.inv.dates.at(i)
 	d := dates{
@@ -73,8 +75,8 @@ func (e *Editor) putDates(i uint32, g *world.Guest, name ref) {
 		d.state = dated.Invited
 	}
 	*e.inv.dates.edit(e.tok, i) = d
-	// Few partners tell that a home account is closed, so it is a map; it is copied because older
-	// snapshots read it.
+	// Few partners tell that a home account is closed, so it is a map; it is
+	// copied because older snapshots read it.
 	if was, ok := e.inv.closed[i]; ok || g.HomeClosed != 0 {
 		if was != g.HomeClosed {
 			next := make(map[uint32]moment.Moment, len(e.inv.closed)+1)
@@ -110,7 +112,8 @@ var (
 	sponsorNeeded     = valueOf(ruleSponsor, "required")
 )
 
-// valueOf returns the value of a word on a rule's scale; the word is known to be on it.
+// valueOf returns the value of a word on a rule's scale; the word is known to
+// be on it.
 func valueOf(r catalogue.RuleID, word string) catalogue.Value {
 	v, err := r.Get().Scale.Parse(word)
 	if err != nil {
@@ -119,7 +122,8 @@ func valueOf(r catalogue.RuleID, word string) catalogue.Value {
 	return v
 }
 
-// daysOf turns a value of a scale of days into a number of days, dated.None for no limit.
+// daysOf turns a value of a scale of days into a number of days, dated.None for
+// no limit.
 func daysOf(v catalogue.Value) int {
 	if v == catalogue.NoLimit {
 		return dated.None
@@ -127,9 +131,9 @@ func daysOf(v catalogue.Value) int {
 	return int(v)
 }
 
-// partnerDates is what counts for the records of one partner, or of none.
-// It is computed once for each partner when the policy is compiled, and compares with ==, which
-// tells whose dates a change of policy concerns.
+// partnerDates is what counts for the records of one partner, or of none. It is
+// computed once for each partner when the policy is compiled, and compares with
+// ==, which tells whose dates a change of policy concerns.
 type partnerDates struct {
 	dated.Values
 	ended           moment.Moment
@@ -140,10 +144,10 @@ type partnerDates struct {
 	waits           bool          // what was taken over waits
 }
 
-// Sequences computes dated sequences of one snapshot, one record after the other. It
-// belongs to one goroutine.
-// The record, its grants and the steps are used again for each party, so that a hundred thousand
-// sequences need no memory.
+// Sequences computes dated sequences of one snapshot, one record after the
+// other. It belongs to one goroutine. The record, its grants and the steps are
+// used again for each party, so that a hundred thousand sequences need no
+// memory.
 type Sequences struct {
 	s          *Snapshot
 	cal        *moment.Calendar
@@ -163,7 +167,8 @@ type Sequences struct {
 
 var calendars sync.Map // by the name of a zone
 
-// calendar returns the calendar of the organisation's time zone, shared by all snapshots.
+// calendar returns the calendar of the organisation's time zone, shared by all
+// snapshots.
 func (s *Snapshot) calendar() *moment.Calendar {
 	name := s.pol.zone.String()
 	if c, ok := calendars.Load(name); ok { // a zone read twice is two places in memory and one zone
@@ -174,9 +179,9 @@ func (s *Snapshot) calendar() *moment.Calendar {
 	return c
 }
 
-// compileDates finds what dated sequences follow.
-// Each rule is joined from partner, default and limit; exceptions of people play no part in a
-// guest's dates.
+// compileDates finds what dated sequences follow. Each rule is joined from
+// partner, default and limit; exceptions of people play no part in a guest's
+// dates.
 func compileDates(pol *policy, inv *inventory) *dateRules {
 	held := inv.floorsNow()
 	told := pol.source.SettingsNow().Sightings == world.SightingsTold
@@ -240,8 +245,9 @@ func compileDates(pol *policy, inv *inventory) *dateRules {
 		}
 		out.partners[i] = of(&pol.rows[pol.partners[i].rules], ended, own)
 	}
-	// There are two sets of floors by kind of step: for records that were begun here, and for those
-	// that were taken over from elsewhere, whose dates may wait.
+	// There are two sets of floors by kind of step: for records that were begun
+	// here, and for those that were taken over from elsewhere, whose dates may
+	// wait.
 	out.kinds[1] = held.kinds
 	out.kinds[0] = held.kinds
 	for c, f := range held.kinds {
@@ -252,9 +258,9 @@ func compileDates(pol *policy, inv *inventory) *dateRules {
 	return out
 }
 
-// Sequences makes ready to compute sequences.
-// It prepares what is alike for all records: which rows of values speak of reviews, what bundles
-// say of them, who is barred by address.
+// Sequences makes ready to compute sequences. It prepares what is alike for all
+// records: which rows of values speak of reviews, what bundles say of them, who
+// is barred by address.
 func (s *Snapshot) Sequences() *Sequences {
 	pol, inv := s.pol, &s.inv
 	q := &Sequences{s: s, cal: s.calendar(), rules: s.rules}
@@ -288,8 +294,8 @@ func (s *Snapshot) Sequences() *Sequences {
 	return q
 }
 
-// load fills q.rec with the record of a party; false where it has none.
-// What surely lies beyond the horizon is left out, and noted.
+// load fills q.rec with the record of a party; false where it has none. What
+// surely lies beyond the horizon is left out, and noted.
 func (q *Sequences) load(i uint32) bool {
 	p, of := q.loadRecord(i)
 	if p == nil {
@@ -307,8 +313,8 @@ func (q *Sequences) load(i uint32) bool {
 	return true
 }
 
-// counted returns the steps of a party for who only counts them.
-// It avoids the list of grants that load makes.
+// counted returns the steps of a party for who only counts them. It avoids the
+// list of grants that load makes.
 func (q *Sequences) counted(i uint32) []dated.Step {
 	p, of := q.loadRecord(i)
 	if p == nil {
@@ -322,9 +328,9 @@ func (q *Sequences) counted(i uint32) []dated.Step {
 	return q.quick.Done()
 }
 
-// eachHeld hands over what a party holds.
-// First its own grants, then those of its groups. Links that name it do not count: they have ends
-// of their own and keep no record alive.
+// eachHeld hands over what a party holds. First its own grants, then those of
+// its groups. Links that name it do not count: they have ends of their own and
+// keep no record alive.
 func (q *Sequences) eachHeld(p *party, of *partnerDates, fn func(*dated.Held, *grant)) {
 	inv, h := &q.s.inv, &q.held
 	given := inv.given(p.grants)
@@ -375,7 +381,8 @@ func (q *Sequences) loadRecord(i uint32) (*party, *partnerDates) {
 	of := q.rules.of(pol.domains[p.domain], q.barred[i])
 	r.PartnerEnded, r.Values = of.ended, of.Values
 	r.Floor, r.Forward, r.Kinds = of.floor, of.floor, &q.rules.kinds[0]
-	// The latest of the floors that concern a record counts; one that waits holds everything.
+	// The latest of the floors that concern a record counts; one that waits
+	// holds everything.
 	switch d.floor {
 	case 0:
 	case moment.Never:
@@ -395,11 +402,14 @@ func (q *Sequences) loadRecord(i uint32) (*party, *partnerDates) {
 	return p, of
 }
 
-// goOn makes the dates of a party whom a change of policy concerns go on, at the moment of
-// the change, from what they came to before (model §5): what was due then has happened.
-// Without it a tightened rule would reach back: a guest whose new term ended a month ago would have
-// been suspended a month ago. So dates of whom the change concerns get a floor at its moment, and
-// what their dates had come to by then is taken over as written.
+// goOn makes the dates of a party whom a change of policy concerns go on, at
+// the moment of the change, from what they came to before (model §5): what was
+// due then has happened.
+//
+// Without it a tightened rule would reach back: a guest whose new term ended a
+// month ago would have been suspended a month ago. So dates of whom the change
+// concerns get a floor at its moment, and what their dates had come to by then
+// is taken over as written.
 func (q *Sequences) goOn(i uint32, of *partnerDates) {
 	was := q.before
 	old := &was.s.inv
@@ -422,13 +432,13 @@ func (q *Sequences) goOn(i uint32, of *partnerDates) {
 	}
 }
 
-// isOver reports whether a party that a change of policy concerns was gone before it.
-// Such a party has only its old sequence.
+// isOver reports whether a party that a change of policy concerns was gone
+// before it. Such a party has only its old sequence.
 func (q *Sequences) isOver() bool { return q.concerned != nil && q.concerned.gone <= q.s.fwd.at }
 
-// hasEnded returns when a grant of a party that a change concerns ended before it because
-// its review was not answered; zero where it did not.
-// Grants have no ids; the same one is found by what it is on, its role and when it began.
+// hasEnded returns when a grant of a party that a change concerns ended before
+// it because its review was not answered; zero where it did not. Grants have no
+// ids; the same one is found by what it is on, its role and when it began.
 func (q *Sequences) hasEnded(g *grant) moment.Moment {
 	if q.concerned == nil {
 		return 0
@@ -443,9 +453,10 @@ func (q *Sequences) hasEnded(g *grant) moment.Moment {
 	return 0
 }
 
-// fill writes what a sequence is computed from of a grant.
-// The days between reviews come from the space where it says something, else from the partner, the
-// default or the limit; a bundle may ask for more frequent ones, and never for fewer.
+// fill writes what a sequence is computed from of a grant. The days between
+// reviews come from the space where it says something, else from the partner,
+// the default or the limit; a bundle may ask for more frequent ones, and never
+// for fewer.
 func (q *Sequences) fill(h *dated.Held, g *grant, of *partnerDates, own bool) {
 	inv := &q.s.inv
 	if h.From, h.Until, h.Own = g.from, g.until, own; !own { // nobody confirms a group's grant for one of its members
@@ -487,8 +498,8 @@ func (q *Sequences) fill(h *dated.Held, g *grant, of *partnerDates, own bool) {
 	}
 }
 
-// bitset is a set of small numbers.
-// It takes an eighth of a byte each, so that those of a million items stay in the cache.
+// bitset is a set of small numbers. It takes an eighth of a byte each, so that
+// those of a million items stay in the cache.
 type bitset []uint64
 
 func newBitset(n uint32) bitset      { return make(bitset, n/64+1) }
@@ -496,10 +507,12 @@ func (b bitset) add(i uint32)        { b[i>>6] |= 1 << (i & 63) }
 func (b bitset) has(i uint32) bool   { return b[i>>6]>>(i&63)&1 != 0 }
 func (b bitset) knows(i uint32) bool { return int(i>>6) < len(b) }
 
-// marks tells what the sequences of many records ask of spaces, items and people, so that
-// little memory is touched.
-// It answers the question that is asked of every grant (does its space say anything of reviews?)
-// from a few kilobytes in place of three loads from tables of megabytes.
+// marks tells what the sequences of many records ask of spaces, items and
+// people, so that little memory is touched.
+//
+// It answers the question that is asked of every grant (does its space say
+// anything of reviews?) from a few kilobytes in place of three loads from
+// tables of megabytes.
 type marks struct {
 	items, spaces bitset // the values of its space say something of reviews
 	left          bitset // people who left us
@@ -514,8 +527,8 @@ func (x *marks) speaks(resource uint32) bool {
 	return !set.knows(resource) || set.has(resource)
 }
 
-// mark finds them, with as many workers.
-// Each worker takes a stretch of whole words of the set, so that no two write the same one.
+// mark finds them, with as many workers. Each worker takes a stretch of whole
+// words of the set, so that no two write the same one.
 func (q *Sequences) mark(workers uint32) *marks {
 	inv := &q.s.inv
 	out := &marks{newBitset(inv.items.n), newBitset(inv.spaces.n), newBitset(inv.people.n)}
@@ -547,8 +560,8 @@ func (q *Sequences) mark(workers uint32) *marks {
 	return out
 }
 
-// Between says from when on and until when somebody asks.
-// With it sequences are computed no further than somebody looks.
+// Between says from when on and until when somebody asks. With it sequences are
+// computed no further than somebody looks.
 func (q *Sequences) Between(from, until moment.Moment) {
 	q.rec.Now, q.rec.Horizon = from, until
 	if q.before != nil {

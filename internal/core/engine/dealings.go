@@ -10,8 +10,8 @@ import (
 	"wexillum.example/internal/core/world"
 )
 
-// Recent is how far back comings and goings are counted.
-// A quarter: long enough to show a habit, short enough to be about now.
+// Recent is how far back comings and goings are counted. A quarter: long enough
+// to show a habit, short enough to be about now.
 const Recent = 90 * 24 * time.Hour
 
 // Dealings are figures of how a partner's people and ours work together, as the
@@ -36,12 +36,13 @@ type Dealings struct {
 	Went        int // people who were suspended, or whose last role ended, in the last 90 days
 }
 
-// People is how many of theirs are known and at work.
-// Who is suspended is not at work.
+// People is how many of theirs are known and at work. Who is suspended is not
+// at work.
 func (d *Dealings) People() int { return d.Records + d.Home }
 
-// Dealings counts how a partner's people and ours work together.
-// Contacts of ours with theirs are counted first, since a party's own record does not know them.
+// Dealings counts how a partner's people and ours work together. Contacts of
+// ours with theirs are counted first, since a party's own record does not know
+// them.
 func (s *Snapshot) Dealings(partner string, at moment.Moment) (d Dealings) {
 	inv := &s.inv
 	people := s.peopleOfPartner(partner)
@@ -92,7 +93,8 @@ func (s *Snapshot) Dealings(partner string, at moment.Moment) (d Dealings) {
 		d.Grants += live
 		record := p.recordAt(at)
 		suspended := record && p.stateAt(at) == world.StateSuspended
-		// A record that was removed within the time counts among those who went.
+		// A record that was removed within the time counts among those who
+		// went.
 		gone := p.flags&hasRecord != 0 && at >= p.gone && p.gone > since
 		switch {
 		case suspended:
@@ -157,8 +159,8 @@ func (s *Snapshot) ValueAt(partner string, r catalogue.RuleID) catalogue.Value {
 	return s.pol.rows[s.pol.partners[k].alone][r]
 }
 
-// OfPartner is one of a partner's people.
-// Barred people of a partner are listed, and told as such, since they are at its domains.
+// OfPartner is one of a partner's people. Barred people of a partner are
+// listed, and told as such, since they are at its domains.
 type OfPartner struct {
 	Address addr.Address
 	Name    string
@@ -171,7 +173,8 @@ type OfPartner struct {
 }
 
 // PeopleOf lists those at a partner's domains who have a record, a role or were
-// ever given one, in the order of their addresses. keep picks by address and name.
+// ever given one, in the order of their addresses. keep picks by address and
+// name.
 func (s *Snapshot) PeopleOf(partner string, at moment.Moment, keep func(address, name string) bool) (out []OfPartner) {
 	inv := &s.inv
 	for i := range s.peopleOfPartner(partner) {

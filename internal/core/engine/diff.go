@@ -10,17 +10,17 @@ import (
 	"wexillum.example/internal/core/world"
 )
 
-// Asked names one side of a difference: who, when, and the snapshot that is asked.
-// The two sides of a difference may differ in any of the three: another day, another party, another
-// policy.
+// Asked names one side of a difference: who, when, and the snapshot that is
+// asked. The two sides of a difference may differ in any of the three: another
+// day, another party, another policy.
 type Asked struct {
 	Snapshot *Snapshot
 	Who      Who
 	At       moment.Moment
 }
 
-// Differing is one thing that is answered otherwise on two sides.
-// Causes are of the deciding account.
+// Differing is one thing that is answered otherwise on two sides. Causes are of
+// the deciding account.
 type Differing struct {
 	Action       catalogue.ActionID
 	Resource     world.Resource // id * where Count of them differ alike
@@ -32,8 +32,8 @@ type Differing struct {
 	RightMissing bool
 }
 
-// Change says what the difference is: gained, lost, or otherwise (a yes with other
-// conditions), read from left to right.
+// Change says what the difference is: gained, lost, or otherwise (a yes with
+// other conditions), read from left to right.
 func (d *Differing) Change() string {
 	switch {
 	case d.Right.Yes && !d.Left.Yes:
@@ -44,10 +44,11 @@ func (d *Differing) Change() string {
 	return "otherwise"
 }
 
-// Difference calls found for everything that two sides may not do alike: one party
-// at two moments, or two parties at one. Granted actions are tried on what either
-// was ever given. What is alike is counted together where a reach does so too. An
-// error is a *WrongUse, or that of found.
+// Difference calls found for everything that two sides may not do alike: one
+// party at two moments, or two parties at one. Granted actions are tried on
+// what either was ever given. What is alike is counted together where a reach
+// does so too. An error is a *WrongUse, or that of found.
+//
 // What only one side knows (a space that was made since) is a no on the other.
 func Difference(left, right Asked, found func(*Differing) error) error {
 	type key struct {
@@ -75,7 +76,8 @@ func Difference(left, right Asked, found func(*Differing) error) error {
 			return err
 		}
 	}
-	// A question that makes no sense on a side is told from a no by its third result.
+	// A question that makes no sense on a side is told from a no by its third
+	// result.
 	ask := func(side *Asked, k key) (Verdict, Cause, bool) {
 		q := Question{Subject: side.Who, Action: k.action, Resource: k.resource, At: side.At}
 		v, err := side.Snapshot.Decide(&q)
@@ -149,14 +151,15 @@ func sameCause(a, b *Cause) bool {
 	return x.alike(&y)
 }
 
-// Group lists who is meant by a word for several: partner:ID, group:ID, kind:KIND,
-// *@domain, everybody, or one address or link. known are those with a record, a
-// role or a contact, in the order of their addresses; typical newcomers come last.
-// An error is a *WrongUse that says which words there are.
+// Group lists who is meant by a word for several: partner:ID, group:ID,
+// kind:KIND, *@domain, everybody, or one address or link. known are those with
+// a record, a role or a contact, in the order of their addresses; typical
+// newcomers come last. An error is a *WrongUse that says which words there are.
 func (s *Snapshot) Group(word string, at moment.Moment) (known []Who, newcomers []Newcomer, err error) {
 	kind, id, _ := strings.Cut(word, ":")
 	inv := &s.inv
-	// pick takes those who are counted as known, people of ours left out where keep says so.
+	// pick takes those who are counted as known, people of ours left out where
+	// keep says so.
 	pick := func(keep func(i uint32, a addr.Address) bool) {
 		for i := uint32(0); i < inv.parties.n; i++ {
 			if s.isCounted(i, at) {
@@ -234,8 +237,8 @@ func (s *Snapshot) Group(word string, at moment.Moment) (known []Who, newcomers 
 	return known, newcomers, nil
 }
 
-// OnBoard is one party against all services.
-// It is one line of the board: who can do how much, where, and until when.
+// OnBoard is one party against all services. It is one line of the board: who
+// can do how much, where, and until when.
 type OnBoard struct {
 	Who      Who
 	Name     string
@@ -248,10 +251,11 @@ type OnBoard struct {
 }
 
 // Board counts what a party can do, service by service (model §7): granted and
-// wide kept apart. People of ours whom no exception names and who are no contacts
-// of the party are asked about once and counted.
-// Numbers are of pairs of action and resource. Most people of ours are alike to a party, and so are
-// most meetings; each sort is asked once and multiplied.
+// wide kept apart. People of ours whom no exception names and who are no
+// contacts of the party are asked about once and counted.
+//
+// Numbers are of pairs of action and resource. Most people of ours are alike to
+// a party, and so are most meetings; each sort is asked once and multiplied.
 func (s *Snapshot) Board(who Who, at moment.Moment) (out OnBoard, err error) {
 	inv := &s.inv
 	probe := Question{Subject: who, Resource: world.Resource{Kind: catalogue.OurDirectory, ID: "ours"}, At: at}
@@ -321,7 +325,8 @@ func (s *Snapshot) Board(who Who, at moment.Moment) (out OnBoard, err error) {
 				count(kind, n)
 				continue
 			}
-			// What needs a role is counted by masks at the end, over what the party holds.
+			// What needs a role is counted by masks at the end, over what the
+			// party holds.
 			if masks.granted.Has(act.ID) && roleOnly(act.Rows(kind)) && who.Kind == ByAddress && a.party.index != none {
 				continue // counted below, all at once
 			}
@@ -357,8 +362,8 @@ func (s *Snapshot) Board(who Who, at moment.Moment) (out OnBoard, err error) {
 }
 
 // looksUp reports whether it matters to an action which spaces a person of ours
-// shares with the party.
-// There is one such action; it is found by what it needs and not by its name.
+// shares with the party. There is one such action; it is found by what it needs
+// and not by its name.
 func looksUp(act *catalogue.Action) bool {
 	for c := range act.Asks {
 		if a := act.Asks[c]; a != nil {
@@ -373,12 +378,12 @@ func looksUp(act *catalogue.Action) bool {
 }
 
 // countPeople counts the people of ours for whom yes holds, asking once for all
-// whom nothing relates to the party and the same exceptions name. With each, sharing
-// one of the spaces relates too.
-// An error is yes's.
+// whom nothing relates to the party and the same exceptions name. With each,
+// sharing one of the spaces relates too. An error is yes's.
 func (s *Snapshot) countPeople(a *asker, spaces map[uint32]bool, each bool, yes func(id string) (bool, error)) (n int, err error) {
 	inv, rev := &s.inv, s.reversed()
-	// Contacts, and those with a space in common, may be answered otherwise than those like them.
+	// Contacts, and those with a space in common, may be answered otherwise
+	// than those like them.
 	alone := map[uint32]bool{}
 	if a.party.index != none {
 		for _, p := range rev.contacts[a.party.index] {
@@ -440,9 +445,9 @@ func (s *Snapshot) countPeople(a *asker, spaces map[uint32]bool, each bool, yes 
 	return n, nil
 }
 
-// countMeetings counts the meetings for which yes holds, asking once for all whose
-// doors are alike and in whose spaces the party holds nothing.
-// It goes like countPeople.
+// countMeetings counts the meetings for which yes holds, asking once for all
+// whose doors are alike and in whose spaces the party holds nothing. It goes
+// like countPeople.
 func (s *Snapshot) countMeetings(spaces map[uint32]bool, yes func(id string) (bool, error)) (n int, err error) {
 	inv := &s.inv
 	one := func(m uint32) (bool, error) { return yes(inv.meetingIDs.text(inv.text, m)) }
@@ -483,8 +488,8 @@ func (s *Snapshot) countMeetings(spaces map[uint32]bool, yes func(id string) (bo
 	return n, nil
 }
 
-// PartiesBy counts those with a record or a role by their kind, and by the name of
-// their partner, the empty name where they have none.
+// PartiesBy counts those with a record or a role by their kind, and by the name
+// of their partner, the empty name where they have none.
 func (s *Snapshot) PartiesBy(at moment.Moment) (kinds, partners map[string]int) {
 	inv := &s.inv
 	kinds, partners = map[string]int{}, map[string]int{}

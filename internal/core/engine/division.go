@@ -9,21 +9,24 @@ import (
 	"wexillum.example/internal/core/world"
 )
 
-// Crowds times people is the square of a world. It need not be asked: what an action asks of a person of
-// ours, or of a meeting, is a few values, and nearly all people and meetings say the same of them. So those
-// that say the same are put together for each action, and asked once for each crowd. Apart are those that
-// name the crowd: by an exception towards it, a list of domains or a space's parties. They are found from
-// the crowd, so that nobody goes through all of them.
+// Crowds times people is the square of a world. It need not be asked: what an
+// action asks of a person of ours, or of a meeting, is a few values, and nearly
+// all people and meetings say the same of them. So those that say the same are
+// put together for each action, and asked once for each crowd. Apart are those
+// that name the crowd: by an exception towards it, a list of domains or a
+// space's parties. They are found from the crowd, so that nobody goes through
+// all of them.
 
-// alikeGroup is classes of resources that answer one action alike for whoever they do not name.
-// A group is asked once for each crowd in place of each class.
+// alikeGroup is classes of resources that answer one action alike for whoever
+// they do not name. A group is asked once for each crowd in place of each
+// class.
 type alikeGroup struct {
 	classes []int32 // of about, in their order
 	n       int     // resources in them
 }
 
-// division is the resources of one kind, divided for one action.
-// It is made anew for each action, since each asks other rules.
+// division is the resources of one kind, divided for one action. It is made
+// anew for each action, since each asks other rules.
 type division struct {
 	kind   catalogue.ResourceKind
 	about  []alike
@@ -32,16 +35,18 @@ type division struct {
 	naming *namingIndex
 }
 
-// namingIndex finds classes of resources from those whom they name. There is one for each kind.
-// Names are looked up from the crowd: its partner, domain, groups and address are some five
-// look-ups, whatever the number of people and meetings.
+// namingIndex finds classes of resources from those whom they name. There is
+// one for each kind. Names are looked up from the crowd: its partner, domain,
+// groups and address are some five look-ups, whatever the number of people and
+// meetings.
 type namingIndex struct {
 	by      [2]map[partyRef][]namedBy // on each side
 	courses map[uint32]int32          // by space: its class
 }
 
-// namedBy is one class and by what it names somebody: 1 + an exception, or one of the marks below.
-// An exception is counted from 1, so that the marks below can be negative.
+// namedBy is one class and by what it names somebody: 1 + an exception, or one
+// of the marks below. An exception is counted from 1, so that the marks below
+// can be negative.
 type namedBy struct {
 	class int32
 	how   int32
@@ -53,7 +58,8 @@ const (
 	isGiven   = -3 // somebody was given something in a course
 )
 
-// named calls add for whomever the exceptions of a person name, as far as they are in force.
+// named calls add for whomever the exceptions of a person name, as far as they
+// are in force.
 func (s *Snapshot) namedByExceptions(person uint32, at moment.Moment, add func(r partyRef, exception int32)) {
 	if person == none || int(person) >= len(s.pol.concerned) || !s.pol.concerned[person] {
 		return
@@ -78,8 +84,9 @@ func (s *Snapshot) namedByExceptions(person uint32, at moment.Moment, add func(r
 	}
 }
 
-// namingOf finds whom the classes of a kind name, on two sides of one inventory.
-// There are two sides because an impact compares the policy before with the one after.
+// namingOf finds whom the classes of a kind name, on two sides of one
+// inventory. There are two sides because an impact compares the policy before
+// with the one after.
 func namingOf(sides [2]*Snapshot, kind catalogue.ResourceKind, about []alike, at moment.Moment) *namingIndex {
 	x := &namingIndex{}
 	for side, s := range sides {
@@ -119,9 +126,9 @@ func namingOf(sides [2]*Snapshot, kind catalogue.ResourceKind, about []alike, at
 	return x
 }
 
-// namedFor returns, by class, how the resources of some classes name a crowd; nil where none do.
-// Each way is noted with the side on which it holds. Members of a crowd are named alike, so the
-// first of them speaks for all.
+// namedFor returns, by class, how the resources of some classes name a crowd;
+// nil where none do. Each way is noted with the side on which it holds. Members
+// of a crowd are named alike, so the first of them speaks for all.
 func (x *namingIndex) namedFor(sides [2]*Snapshot, c *crowd) map[int32][]int32 {
 	if len(c.members) == 0 || len(x.by[0])+len(x.by[1])+len(x.courses) == 0 {
 		return nil
@@ -184,8 +191,9 @@ func (x *namingIndex) names(refs ...partyRef) (out map[int32]bool) {
 	return
 }
 
-// onceEach answers a question about each class: of those that do not name a party one of each group is asked for all. apart tells classes
-// of one group apart by what is no matter of policy; nil where nothing does.
+// onceEach answers a question about each class: of those that do not name a
+// party one of each group is asked for all. apart tells classes of one group
+// apart by what is no matter of policy; nil where nothing does.
 func onceEach[T any](x *division, named map[int32]bool, apart func(class int) bool, ask func(class int) T) []T {
 	out := make([]T, len(x.about))
 	type sort struct {
@@ -212,8 +220,8 @@ func onceEach[T any](x *division, named map[int32]bool, apart func(class int) bo
 	return out
 }
 
-// asksOf lists the rules that an action asks.
-// It is askedBy of the catalogue, turned around.
+// asksOf lists the rules that an action asks. It is askedBy of the catalogue,
+// turned around.
 var asksOf = func() (out [64][]catalogue.RuleID) {
 	for r := range catalogue.Rules() {
 		for _, a := range catalogue.AskedBy(catalogue.RuleID(r)) {
@@ -223,8 +231,9 @@ var asksOf = func() (out [64][]catalogue.RuleID) {
 	return out
 }()
 
-// sort divides classes by what an action asks of them. Whom they name is left aside.
-// Two classes are in one group where all that the action asks of them is equal on both sides.
+// sort divides classes by what an action asks of them. Whom they name is left
+// aside. Two classes are in one group where all that the action asks of them is
+// equal on both sides.
 func sortFor(sides [2]*Snapshot, w *wideAction, about []alike, naming *namingIndex, at moment.Moment) *division {
 	out := &division{kind: w.kind, about: about, of: make([]int32, len(about)), naming: naming}
 	groups := map[string]int32{}
@@ -247,14 +256,15 @@ func sortFor(sides [2]*Snapshot, w *wideAction, about []alike, naming *namingInd
 	return out
 }
 
-// saysTo appends all that a resource says to an action but whom it names.
-// The key is bytes that are compared and never read. Values looser than the limit count as the
-// limit, so that they do not tell anything apart.
+// saysTo appends all that a resource says to an action but whom it names. The
+// key is bytes that are compared and never read. Values looser than the limit
+// count as the limit, so that they do not tell anything apart.
 func (s *Snapshot) saysTo(key []byte, w *wideAction, i uint32, at moment.Moment) []byte {
 	inv := &s.inv
 	person := none
 	value := func(v catalogue.Value) { key = binary.AppendVarint(key, int64(v)) }
-	// What a space and a meeting in it say together, as far as the limit lets it.
+	// What a space and a meeting in it say together, as far as the limit lets
+	// it.
 	both := func(space, near uint32) {
 		for _, rule := range asksOf[w.act] {
 			if ruleLayers[rule]&(catalogue.AtSpace|catalogue.AtItem) == 0 {
@@ -314,8 +324,8 @@ func (s *Snapshot) saysTo(key []byte, w *wideAction, i uint32, at moment.Moment)
 	return key
 }
 
-// parted is a part of the resources that answers a crowd alike: a group but for some of its classes, or
-// classes that name the crowd.
+// parted is a part of the resources that answers a crowd alike: a group but for
+// some of its classes, or classes that name the crowd.
 type parted struct {
 	first   int32          // one of its classes
 	group   int32          // none of the groups: -1
@@ -324,9 +334,10 @@ type parted struct {
 	n       int            // resources in it
 }
 
-// part divides the resources for one crowd, into at most some more parts than there are groups.
-// Classes that name the crowd are taken out of their groups and put together by how they name it.
-// An exception of a person counts with that person's others, so only the same exceptions are alike.
+// part divides the resources for one crowd, into at most some more parts than
+// there are groups. Classes that name the crowd are taken out of their groups
+// and put together by how they name it. An exception of a person counts with
+// that person's others, so only the same exceptions are alike.
 func (x *division) part(sides [2]*Snapshot, c *crowd, out []parted) []parted {
 	out = out[:0]
 	named := x.naming.namedFor(sides, c)
@@ -389,8 +400,9 @@ func (x *division) part(sides [2]*Snapshot, c *crowd, out []parted) []parted {
 	return append(out, apart...)
 }
 
-// theirs appends by which exceptions the person is named whom a class is about: their class among people.
-// The place among people who are alike stands for the list of exceptions.
+// theirs appends by which exceptions the person is named whom a class is about:
+// their class among people. The place among people who are alike stands for the
+// list of exceptions.
 func (x *division) theirs(key []byte, sides [2]*Snapshot, class int32) []byte {
 	for _, s := range sides {
 		person := x.about[class].members[0]
@@ -423,8 +435,9 @@ func (x *division) each(p *parted, fn func(class int32)) {
 	}
 }
 
-// reached is the union of parts: groups but for what every crowd missed of them, and classes.
-// It counts resources that anybody at all reaches, in groups and not one by one.
+// reached is the union of parts: groups but for what every crowd missed of
+// them, and classes. It counts resources that anybody at all reaches, in groups
+// and not one by one.
 type reached struct {
 	missed  map[int32]map[int32]bool // by group that any crowd reached: the classes that no crowd reached with it
 	classes map[int32]bool
@@ -456,9 +469,9 @@ func (r *reached) add(p *parted) {
 	}
 }
 
-// count returns how many resources are in the union, with some more that may be in it already.
-// Those in more are other resources, found one by one; what is in the union already is taken out of
-// it.
+// count returns how many resources are in the union, with some more that may be
+// in it already. Those in more are other resources, found one by one; what is
+// in the union already is taken out of it.
 func (r *reached) count(x *division, more map[uint32]bool) (n int) {
 	if x == nil {
 		return len(more)
@@ -483,10 +496,12 @@ func (r *reached) count(x *division, more map[uint32]bool) (n int) {
 	return n + len(more)
 }
 
-// known keeps what one action answered crowds that are alike, but for what names them, about resources that
-// are: so neither partners nor people multiply what is asked.
-// An unlisted firm and a partner that says nothing special answer alike; three hundred partners are
-// mostly a handful of signs.
+// known keeps what one action answered crowds that are alike, but for what
+// names them, about resources that are: so neither partners nor people multiply
+// what is asked.
+//
+// An unlisted firm and a partner that says nothing special answer alike; three
+// hundred partners are mostly a handful of signs.
 type known struct {
 	sides [2]*Snapshot
 	at    moment.Moment
@@ -504,7 +519,8 @@ type answered struct {
 	left, right Verdict
 }
 
-// Which rules and openings of a partner an action asks follows from the catalogue.
+// Which rules and openings of a partner an action asks follows from the
+// catalogue.
 func newKnown(sides [2]*Snapshot, w *wideAction, at moment.Moment) *known {
 	k := &known{sides: sides, at: at, signs: map[string]int32{}}
 	for _, r := range asksOf[w.act] {
@@ -533,7 +549,8 @@ func newKnown(sides [2]*Snapshot, w *wideAction, at moment.Moment) *known {
 }
 
 // sign numbers what tells a crowd apart for the action, but for what names it.
-// Two crowds of one sign get the same answer about every resource that names neither.
+// Two crowds of one sign get the same answer about every resource that names
+// neither.
 func (k *known) sign(c *crowd) int32 {
 	k.key = k.key[:0]
 	if len(c.members) == 0 {
@@ -555,8 +572,8 @@ func (k *known) sign(c *crowd) int32 {
 	return n
 }
 
-// partner writes what a partner says to the action.
-// Dates are compared with the moment that is asked and not told themselves.
+// partner writes what a partner says to the action. Dates are compared with the
+// moment that is asked and not told themselves.
 func (k *known) partner(side int, i uint32) string {
 	if said, ok := k.by[side][i]; ok {
 		return said
@@ -583,8 +600,8 @@ func (k *known) partner(side int, i uint32) string {
 	return string(out)
 }
 
-// wideSign is what tells parties apart for one wide action: what their partner says to it, and what names them.
-// It compares with ==.
+// wideSign is what tells parties apart for one wide action: what their partner
+// says to it, and what names them. It compares with ==.
 type wideSign struct {
 	sign            int32 // see known
 	partner, domain uint32
@@ -592,7 +609,8 @@ type wideSign struct {
 	alone           uint32
 }
 
-// signs finds the signs of parties in one snapshot. It belongs to one goroutine.
+// signs finds the signs of parties in one snapshot. It belongs to one
+// goroutine.
 type signs struct {
 	s     *Snapshot
 	at    moment.Moment
@@ -605,8 +623,8 @@ func newSigns(s *Snapshot, at moment.Moment, named *naming) *signs {
 	return &signs{s: s, at: at, named: named, known: make([]*known, len(wideActions)), one: crowd{members: []uint32{0}}}
 }
 
-// of returns the sign of a party for a wide action, by its place. Two parties of one sign get the same answer about
-// everything that the action is about.
+// of returns the sign of a party for a wide action, by its place. Two parties
+// of one sign get the same answer about everything that the action is about.
 func (x *signs) of(action int, l *likeness) wideSign {
 	if x.known[action] == nil {
 		x.known[action] = newKnown([2]*Snapshot{x.s, x.s}, &wideActions[action], x.at)
@@ -638,8 +656,8 @@ func packed(fs ...bool) (b byte) {
 	return b
 }
 
-// alikeCrowds are crowds of one sign.
-// size is how many parties they are together.
+// alikeCrowds are crowds of one sign. size is how many parties they are
+// together.
 type alikeCrowds struct {
 	size   int
 	crowds []*crowd
@@ -647,9 +665,9 @@ type alikeCrowds struct {
 	apart  map[int32]int       // by group: crowds that classes of it name
 }
 
-// somebody finds a crowd and a class of a group that does not name it; nil where every class names everybody.
-// A crowd that nothing names is best; else any pair without a name between them speaks for the
-// group.
+// somebody finds a crowd and a class of a group that does not name it; nil
+// where every class names everybody. A crowd that nothing names is best; else
+// any pair without a name between them speaks for the group.
 func (h *alikeCrowds) somebody(x *division, group int32) (*crowd, int32) {
 	for i, c := range h.crowds {
 		if len(h.named[i]) == 0 {
@@ -666,10 +684,13 @@ func (h *alikeCrowds) somebody(x *division, group int32) (*crowd, int32) {
 	return nil, 0
 }
 
-// count counts an action that asks nobody of contacts or shared spaces. Crowds of one sign are counted together; only
-// what names one of them is counted by itself, so that neither crowds nor people multiply what is done.
-// The sum over a sign and a group is a product. Then, for each crowd that something names, what was
-// counted for those resources is taken back and counted as it is.
+// count counts an action that asks nobody of contacts or shared spaces. Crowds
+// of one sign are counted together; only what names one of them is counted by
+// itself, so that neither crowds nor people multiply what is done.
+//
+// The sum over a sign and a group is a product. Then, for each crowd that
+// something names, what was counted for those resources is taken back and
+// counted as it is.
 func (work *wideWork) count(w *wideAction, stop func() error) (*wideCount, error) {
 	x := sortFor(work.sides, w, work.about[w.kind], work.naming[w.kind], work.at)
 	known := newKnown(work.sides, w, work.at)
@@ -697,7 +718,8 @@ func (work *wideWork) count(w *wideAction, stop func() error) (*wideCount, error
 		for k := range named {
 			if g := x.of[k]; !in[g] {
 				in[g] = true
-				// In how many crowds of the sign something of this group is apart.
+				// In how many crowds of the sign something of this group is
+				// apart.
 				h.apart[g]++
 			}
 		}

@@ -15,8 +15,8 @@ import (
 	"wexillum.example/internal/core/world"
 )
 
-// DueStep is a step of somebody's sequence.
-// Names are found for those that are shown; counting does not need them.
+// DueStep is a step of somebody's sequence. Names are found for those that are
+// shown; counting does not need them.
 type DueStep struct {
 	dated.Step
 	Party    uint32 // for the methods of the snapshot
@@ -71,9 +71,9 @@ func (q *Sequences) Of(a addr.Address) (steps []DueStep, ok bool) {
 	return steps, true
 }
 
-// Record returns what the sequence of an address is computed from, for asking what would
-// be otherwise; it holds until the next call.
-// It may be changed for the question; it is a copy.
+// Record returns what the sequence of an address is computed from, for asking
+// what would be otherwise; it holds until the next call. It may be changed for
+// the question; it is a copy.
 func (q *Sequences) Record(a addr.Address) (*dated.Record, bool) {
 	inv := &q.s.inv
 	i := inv.addresses.find(inv.text, a.String())
@@ -83,7 +83,8 @@ func (q *Sequences) Record(a addr.Address) (*dated.Record, bool) {
 	return &q.rec, true
 }
 
-// Each hands over the sequence of every record, in no order. It stops where fn says so.
+// Each hands over the sequence of every record, in no order. It stops where fn
+// says so.
 func (q *Sequences) Each(fn func(party uint32, steps []dated.Step) (more bool)) {
 	inv := &q.s.inv
 	for i := uint32(0); i < inv.parties.n; i++ {
@@ -96,8 +97,8 @@ func (q *Sequences) Each(fn func(party uint32, steps []dated.Step) (more bool)) 
 	}
 }
 
-// Due is what falls due within a stretch of time, day by day.
-// Steps are kept by day and put in order when a day is first looked at: a year ahead of a large
+// Due is what falls due within a stretch of time, day by day. Steps are kept by
+// day and put in order when a day is first looked at: a year ahead of a large
 // world is millions of them, and a page shows one day.
 type Due struct {
 	From, Until moment.Moment
@@ -115,8 +116,8 @@ type Due struct {
 	anew  []dueEntry // what is due of those
 }
 
-// dueEntry is a step by whom it concerns.
-// 16 bytes; what it is about is computed again for those that are shown.
+// dueEntry is a step by whom it concerns. 16 bytes; what it is about is
+// computed again for those that are shown.
 type dueEntry struct {
 	at   moment.Moment
 	who  uint32
@@ -132,10 +133,13 @@ func (d *Due) Total() (n int) {
 	return
 }
 
-// Scan finds what is due from one moment until before another by computing the sequence
-// of every record, on all processors. keep, where not nil, picks records.
-// It is the slow and sure way, in three passes: workers compute and count, room is divided by day,
-// and each writes its entries where they go. Nothing is locked.
+// Scan finds what is due from one moment until before another by computing the
+// sequence of every record, on all processors. keep, where not nil, picks
+// records.
+//
+// It is the slow and sure way, in three passes: workers compute and count, room
+// is divided by day, and each writes its entries where they go. Nothing is
+// locked.
 func (s *Snapshot) Scan(from, until moment.Moment, keep func(party uint32) bool) *Due {
 	q := s.Sequences()
 	q.Between(from, until)
@@ -222,8 +226,9 @@ func (s *Snapshot) Scan(from, until moment.Moment, keep func(party uint32) bool)
 	return d
 }
 
-// before puts entries in order: by moment, then by address, then as they follow.
-// The address and not the index, so that the order does not depend on who came first.
+// before puts entries in order: by moment, then by address, then as they
+// follow. The address and not the index, so that the order does not depend on
+// who came first.
 func (s *Snapshot) before(a, b *dueEntry) bool {
 	switch {
 	case a.at != b.at:
@@ -253,9 +258,9 @@ func (d *Due) inOrder(k int) []dueEntry {
 	return d.days[k]
 }
 
-// entries returns what is due on a day, in order.
-// With a base they are its entries without those of parties that moved since, and with these as
-// they are now.
+// entries returns what is due on a day, in order. With a base they are its
+// entries without those of parties that moved since, and with these as they are
+// now.
 func (d *Due) entries(day moment.Day) []dueEntry {
 	if d.base == nil {
 		return d.inOrder(int(day - d.first))
@@ -287,9 +292,8 @@ func (d *Due) entries(day moment.Day) []dueEntry {
 	return out
 }
 
-// SortDue puts steps in order: by moment, then by address, then as they follow from each
-// other.
-// It is the order of every list of what is due.
+// SortDue puts steps in order: by moment, then by address, then as they follow
+// from each other. It is the order of every list of what is due.
 func SortDue(steps []DueStep) {
 	if len(steps) < 2 {
 		return
@@ -310,8 +314,8 @@ func SortDue(steps []DueStep) {
 	})
 }
 
-// Steps lists what is due, skipping some, at most so many. It belongs to one goroutine at a
-// time.
+// Steps lists what is due, skipping some, at most so many. It belongs to one
+// goroutine at a time.
 func (d *Due) Steps(skip, limit int) []DueStep {
 	if d.Until <= d.From {
 		return []DueStep{}
@@ -324,7 +328,8 @@ func (d *Due) Steps(skip, limit int) []DueStep {
 			continue
 		}
 		for i := 0; i < len(es) && len(out) < limit; {
-			// Entries of one record and moment are computed together, since its sequence is.
+			// Entries of one record and moment are computed together, since its
+			// sequence is.
 			n := 1 // what happens to one record at one moment
 			for i+n < len(es) && es[i+n].who == es[i].who && es[i+n].at == es[i].at {
 				n++
@@ -355,8 +360,9 @@ func (d *Due) Steps(skip, limit int) []DueStep {
 	return out
 }
 
-// Place counts the steps that come before those of an address at a moment, and these.
-// It lets a page go on behind the last line that somebody saw, whatever has changed since.
+// Place counts the steps that come before those of an address at a moment, and
+// these. It lets a page go on behind the last line that somebody saw, whatever
+// has changed since.
 func (d *Due) Place(at moment.Moment, address string) (before, same int) {
 	if d.Until <= d.From {
 		return 0, 0
@@ -381,24 +387,25 @@ func (d *Due) Place(at moment.Moment, address string) (before, same int) {
 	return
 }
 
-// standing is what is due in the days ahead, kept from snapshot to snapshot: those that
-// an Editor touched are computed anew.
-// A change touches one or two records; computing the days ahead of everybody anew after each would
-// cost a second.
+// standing is what is due in the days ahead, kept from snapshot to snapshot:
+// those that an Editor touched are computed anew. A change touches one or two
+// records; computing the days ahead of everybody anew after each would cost a
+// second.
 type standing struct {
 	mu  sync.Mutex
 	due *Due
 }
 
-// StandingDays is how many days ahead are kept.
-// The board shows thirty; the rest is room, so that a new day need not compute all anew.
+// StandingDays is how many days ahead are kept. The board shows thirty; the
+// rest is room, so that a new day need not compute all anew.
 const StandingDays = 35
 
-// Ahead returns what is due from a moment until another, by what is kept from since on; it is
-// made where there is none or where it ends too early. ok is false where the stretch is longer
-// than what is kept, or begins before.
-// Counts of whole days are added, the first and last are looked through; those of parties that
-// moved are taken out and put in again.
+// Ahead returns what is due from a moment until another, by what is kept from
+// since on; it is made where there is none or where it ends too early. ok is
+// false where the stretch is longer than what is kept, or begins before.
+//
+// Counts of whole days are added, the first and last are looked through; those
+// of parties that moved are taken out and put in again.
 func (s *Snapshot) Ahead(from, until, since moment.Moment) (d *Due, ok bool) {
 	st := s.due
 	st.mu.Lock()
@@ -473,15 +480,15 @@ func (s *Snapshot) RecordOf(party uint32) (name, sponsor, partner string) {
 	return
 }
 
-// PartnerOf returns the index of a partner, for comparing with PartnerAt; ok is false
-// where there is none.
+// PartnerOf returns the index of a partner, for comparing with PartnerAt; ok is
+// false where there is none.
 func (s *Snapshot) PartnerOf(id string) (uint32, bool) {
 	i := s.inv.partners.find(s.inv.text, id)
 	return i, i != none
 }
 
-// PartnerAt returns the index of the partner of a party.
-// Bars are not asked: it is about the domain.
+// PartnerAt returns the index of the partner of a party. Bars are not asked: it
+// is about the domain.
 func (s *Snapshot) PartnerAt(party uint32) (uint32, bool) {
 	f := s.pol.domains[s.inv.parties.at(party).domain]
 	return f.partner, f.kind == partnerDomain
@@ -493,8 +500,8 @@ func (s *Snapshot) SponsorAt(party uint32, person string) bool {
 	return d.sponsor != none && s.inv.personIDs.text(s.inv.text, d.sponsor) == person
 }
 
-// Holds reports whether a party holds a grant, its own or of a group, that is in force.
-// Links that name it are no grants.
+// Holds reports whether a party holds a grant, its own or of a group, that is
+// in force. Links that name it are no grants.
 func (s *Snapshot) Holds(party uint32, at moment.Moment) bool {
 	inv := &s.inv
 	p := inv.parties.at(party)
@@ -517,7 +524,8 @@ func (s *Snapshot) Holds(party uint32, at moment.Moment) bool {
 	return false
 }
 
-// Named returns the links that name an address and the groups that hold it, by their ids.
+// Named returns the links that name an address and the groups that hold it, by
+// their ids.
 func (s *Snapshot) Named(a addr.Address) (links, groups []string) {
 	inv := &s.inv
 	i := inv.addresses.find(inv.text, a.String())
@@ -536,14 +544,15 @@ func (s *Snapshot) Named(a addr.Address) (links, groups []string) {
 	return
 }
 
-// Active reports whether a party has a record that is active at a moment: accepted and not
-// suspended.
+// Active reports whether a party has a record that is active at a moment:
+// accepted and not suspended.
 func (s *Snapshot) Active(party uint32, at moment.Moment) bool {
 	p := s.inv.parties.at(party)
 	return p.recordAt(at) && p.stateAt(at) == world.StateActive
 }
 
-// PartyOf returns the place of an address, for SponsorAt and RecordOf; it must be known.
+// PartyOf returns the place of an address, for SponsorAt and RecordOf; it must
+// be known.
 func (s *Snapshot) PartyOf(a addr.Address) uint32 {
 	return s.inv.addresses.find(s.inv.text, a.String())
 }
@@ -585,9 +594,9 @@ type DueDay struct {
 	Kinds [dated.NumKinds]int
 }
 
-// Days counts what is due by day; days on which nothing is are left out. It is for what
-// Scan found.
-// A day is counted from the epoch, in the organisation's zone.
+// Days counts what is due by day; days on which nothing is are left out. It is
+// for what Scan found. A day is counted from the epoch, in the organisation's
+// zone.
 func (d *Due) Days() (out []DueDay) {
 	for k, c := range d.count {
 		for _, n := range c {

@@ -9,8 +9,8 @@ import (
 	"wexillum.example/internal/core/moment"
 )
 
-// Side says whose a cause is.
-// A refusal of theirs cannot be mended here; the answer says whom to ask.
+// Side says whose a cause is. A refusal of theirs cannot be mended here; the
+// answer says whom to ask.
 type Side uint8
 
 // Ours or the partner's.
@@ -21,8 +21,8 @@ const (
 
 func (s Side) String() string { return [...]string{"ours", "theirs"}[s] }
 
-// Changer says who can change a cause.
-// It is who can change this very cause, and not who may do something about the question at all.
+// Changer says who can change a cause. It is who can change this very cause,
+// and not who may do something about the question at all.
 type Changer uint8
 
 // Who can change it; owners, sponsors and partners are named by WhoID.
@@ -35,9 +35,9 @@ const (
 	WhoParty
 )
 
-// Cause is one thing a gate found.
-// Code and the fields beside it are all that its sentence is made of. Chain is set where a rule was
-// asked, and shows layer by layer who said what.
+// Cause is one thing a gate found. Code and the fields beside it are all that
+// its sentence is made of. Chain is set where a rule was asked, and shows layer
+// by layer who said what.
 type Cause struct {
 	Gate    catalogue.Gate
 	Refuses bool
@@ -78,8 +78,8 @@ func (c *Cause) WhoText() string {
 // Text says the cause in a sentence.
 func (c *Cause) Text() string { return c.fill(c.Code.Entry().Text) }
 
-// Next says what to do about a refusal; it is empty for a pass.
-// It is one imperative sentence.
+// Next says what to do about a refusal; it is empty for a pass. It is one
+// imperative sentence.
 func (c *Cause) Next() string {
 	if !c.Refuses {
 		return ""
@@ -92,8 +92,8 @@ func (c *Cause) Next() string {
 	return c.fill(c.Code.Entry().Next)
 }
 
-// ownNext is what to do where the words of the code would ask for what cannot help.
-// ok is false where the words of the code are right.
+// ownNext is what to do where the words of the code would ask for what cannot
+// help. ok is false where the words of the code are right.
 func (c *Cause) ownNext() (next string, ok bool) {
 	switch c.Code {
 	case catalogue.LevelClosed, catalogue.SwitchOff, catalogue.RuleShort:
@@ -124,8 +124,8 @@ func (c *Cause) ownNext() (next string, ok bool) {
 	return "", false
 }
 
-// fill puts names, dates and values into the text of a cause, at the places in braces.
-// Braces that nothing fills stay as they are, which a test would find.
+// fill puts names, dates and values into the text of a cause, at the places in
+// braces. Braces that nothing fills stay as they are, which a test would find.
 func (c *Cause) fill(text string) string {
 	if !strings.Contains(text, "{") {
 		return text
@@ -175,9 +175,8 @@ func (c *Cause) fill(text string) string {
 	}
 }
 
-// named is what a sentence says of the rule that was asked, or of the level where
-// there is none.
-// A fixed level has no rule; its sentence still reads.
+// named is what a sentence says of the rule that was asked, or of the level
+// where there is none. A fixed level has no rule; its sentence still reads.
 func (c *Cause) named(what string) string {
 	if c.Chain == nil {
 		switch what {
@@ -208,8 +207,8 @@ func (c *Cause) named(what string) string {
 }
 
 // moment writes When as people say it: an end at the start of a day is told by
-// the day before, which is the last that still holds.
-// "Ended on 3 May" is right for what ended at midnight after it.
+// the day before, which is the last that still holds. "Ended on 3 May" is right
+// for what ended at midnight after it.
 func (c *Cause) moment(end bool) string {
 	if !c.When.IsSet() || c.Zone == nil {
 		return c.When.String()
@@ -224,8 +223,8 @@ func (c *Cause) moment(end bool) string {
 }
 
 // chainWho says who can change what a chain decided: the owner where a space or
-// item said it, else an administrator.
-// A value at a meeting is its host's to change, one at a space or an item the owner's.
+// item said it, else an administrator. A value at a meeting is its host's to
+// change, one at a space or an item the owner's.
 func (a *asker) chainWho(c *Cause, chain *Chain) {
 	c.Who = WhoAdministrator
 	if !c.Refuses || chain == nil {
@@ -259,16 +258,16 @@ func (g *GateAnswer) String() string {
 	return "refuse"
 }
 
-// AccountAnswer is the answer for one account.
-// All gates are there, also those that were not asked.
+// AccountAnswer is the answer for one account. All gates are there, also those
+// that were not asked.
 type AccountAnswer struct {
 	Verdict
 	Gates [catalogue.NumGates]GateAnswer
 }
 
 // Answer is a whole answer: all accounts that the action knows, the deciding
-// one first.
-// It is what console, API and client show; docs/decisions/0001 says why all accounts are in it.
+// one first. It is what console, API and client show; docs/decisions/0001 says
+// why all accounts are in it.
 type Answer struct {
 	Question Question
 	Kind     Kind
@@ -282,8 +281,8 @@ func (x *Answer) Yes() bool { return x.Accounts[0].Yes }
 // Deciding returns the account that decides.
 func (x *Answer) Deciding() *AccountAnswer { return &x.Accounts[0] }
 
-// Refusals lists every cause that refuses, gate by gate.
-// They are in the order in which they should be mended.
+// Refusals lists every cause that refuses, gate by gate. They are in the order
+// in which they should be mended.
 func (x *AccountAnswer) Refusals() (out []Cause) {
 	for g := range x.Gates {
 		for _, c := range x.Gates[g].Causes {
@@ -295,8 +294,8 @@ func (x *AccountAnswer) Refusals() (out []Cause) {
 	return
 }
 
-// recorder keeps the causes and chains of one answer.
-// starts tells where the causes of each account begin; there are two at most.
+// recorder keeps the causes and chains of one answer. starts tells where the
+// causes of each account begin; there are two at most.
 type recorder struct {
 	causes []Cause
 	chains []Chain
@@ -317,8 +316,8 @@ func (r *recorder) add(g catalogue.Gate, refuses bool, code catalogue.Code) *Cau
 	return &r.causes[len(r.causes)-1]
 }
 
-// chain returns a place for a chain that never moves.
-// Causes point to chains, so a block that is full is left where it is.
+// chain returns a place for a chain that never moves. Causes point to chains,
+// so a block that is full is left where it is.
 func (r *recorder) chain() *Chain {
 	if len(r.chains) == cap(r.chains) {
 		r.chains = make([]Chain, 0, 8) // full: begin another block, the old one stays where it is
@@ -329,8 +328,8 @@ func (r *recorder) chain() *Chain {
 	return c
 }
 
-// Explanation is room for an answer, which many questions one after the other may use.
-// A list of a hundred explained lines then takes the memory of one.
+// Explanation is room for an answer, which many questions one after the other
+// may use. A list of a hundred explained lines then takes the memory of one.
 type Explanation struct {
 	asker    asker
 	rec      recorder
@@ -338,11 +337,13 @@ type Explanation struct {
 	accounts [2]AccountAnswer
 }
 
-// Explain answers a question with every cause and chain. An error is a *WrongUse.
+// Explain answers a question with every cause and chain. An error is a
+// *WrongUse.
 func (s *Snapshot) Explain(q *Question) (*Answer, error) { return s.ExplainIn(&Explanation{}, q) }
 
-// ExplainIn is Explain that needs no room of its own: the answer holds until the next one is put into the same room.
-// Both accounts are asked, also where the first says yes, because the reader wants to see both.
+// ExplainIn is Explain that needs no room of its own: the answer holds until
+// the next one is put into the same room. Both accounts are asked, also where
+// the first says yes, because the reader wants to see both.
 func (s *Snapshot) ExplainIn(room *Explanation, q *Question) (*Answer, error) {
 	a, rec, out := &room.asker, &room.rec, &room.answer
 	*a = asker{}

@@ -12,14 +12,14 @@ import (
 	"wexillum.example/internal/core/world"
 )
 
-// What dated sequences make of records stands beside the records (model §5): when each is
-// suspended and gone, and when a grant ends because nobody answered its review. It is
-// computed where a record, or what its dates follow, changes, so that a decision only
-// compares moments.
+// What dated sequences make of records stands beside the records (model §5):
+// when each is suspended and gone, and when a grant ends because nobody
+// answered its review. It is computed where a record, or what its dates follow,
+// changes, so that a decision only compares moments.
 
-// dateRules is what dated sequences follow besides the records themselves: what policy and
-// floors say, for each partner and for whoever has none.
-// It compares field by field with the one of another policy, to find whose dates change.
+// dateRules is what dated sequences follow besides the records themselves: what
+// policy and floors say, for each partner and for whoever has none. It compares
+// field by field with the one of another policy, to find whose dates change.
 type dateRules struct {
 	zone     string
 	partners []partnerDates // by index of partner
@@ -27,8 +27,8 @@ type dateRules struct {
 	kinds    [2]dated.Floors // of kinds of step; the second of records that were taken over
 }
 
-// of returns what counts for an address at a domain.
-// barred is whether the address itself is barred; bars of domains are in f.
+// of returns what counts for an address at a domain. barred is whether the
+// address itself is barred; bars of domains are in f.
 func (r *dateRules) of(f domainFacts, barred bool) *partnerDates {
 	if f.kind == partnerDomain && f.bar == 0 && !barred && int(f.partner) < len(r.partners) { // a barred address has no partner
 		return &r.partners[f.partner]
@@ -37,8 +37,10 @@ func (r *dateRules) of(f domainFacts, barred bool) *partnerDates {
 }
 
 // floors is what of the floors is written apart from records (model §5).
-// A floor keeps counted dates from falling before a moment. An organisation sets one when it begins
-// with the product, so that guests taken over are not all suspended on the first day.
+//
+// A floor keeps counted dates from falling before a moment. An organisation
+// sets one when it begins with the product, so that guests taken over are not
+// all suspended on the first day.
 type floors struct {
 	all      moment.Moment // of the organisation; Always for none, Never while the dates wait
 	partners map[string]moment.Moment
@@ -50,8 +52,8 @@ type floors struct {
 
 var noFloors = floors{all: moment.Always, kinds: dated.NoFloors(), mail: moment.Always}
 
-// wholeSecond rounds a floor up to a whole second, which is what ends of reviews are kept as.
-// Up, so that nothing happens before the floor.
+// wholeSecond rounds a floor up to a whole second, which is what ends of
+// reviews are kept as. Up, so that nothing happens before the floor.
 func wholeSecond(m moment.Moment) moment.Moment {
 	if !m.IsSet() || m%1e6 == 0 {
 		return m
@@ -62,8 +64,8 @@ func wholeSecond(m moment.Moment) moment.Moment {
 	return m - m%1e6 + 1e6
 }
 
-// SetFloors replaces all floors but those of single guests.
-// Those of single guests are in their records.
+// SetFloors replaces all floors but those of single guests. Those of single
+// guests are in their records.
 func (e *Editor) SetFloors(list []world.DatesFrom) {
 	f := noFloors
 	f.partners, f.partnerMail = map[string]moment.Moment{}, map[string]moment.Moment{}
@@ -89,7 +91,8 @@ func (e *Editor) SetFloors(list []world.DatesFrom) {
 	e.inv.floors, e.otherDates, e.due = &f, true, nil
 }
 
-// floorsNow returns the floors, those that hold nothing back where there are none.
+// floorsNow returns the floors, those that hold nothing back where there are
+// none.
 func (v *inventory) floorsNow() *floors {
 	if v.floors == nil {
 		return &noFloors
@@ -97,8 +100,9 @@ func (v *inventory) floorsNow() *floors {
 	return v.floors
 }
 
-// ActForward makes what an Editor of Aside changes of policy act from a moment on, as it does
-// when it is published (model §5): what was due before stays as it was.
+// ActForward makes what an Editor of Aside changes of policy act from a moment
+// on, as it does when it is published (model §5): what was due before stays as
+// it was.
 func (e *Editor) ActForward(at moment.Moment) { e.forward = at }
 
 // forwardOf is a snapshot whose dates go on from those of another at a moment.
@@ -110,8 +114,8 @@ type forwardOf struct {
 // notSuspended and what is not gone lie beyond every moment.
 func newParty() party { return party{domain: none, out: moment.Never, gone: moment.Never} }
 
-// addParty makes sure that a place for party i exists in all tables.
-// The tables by address grow together, so that an index of one is one of all.
+// addParty makes sure that a place for party i exists in all tables. The tables
+// by address grow together, so that an index of one is one of all.
 func (v *inventory) addParty(tok token, i uint32) {
 	for v.parties.n <= i {
 		v.parties.add(tok, newParty())
@@ -120,9 +124,9 @@ func (v *inventory) addParty(tok token, i uint32) {
 	}
 }
 
-// atDomain notes the domain of party i.
-// Parties of a domain are a linked list through their dates; lists of their own would cost more
-// memory than they save.
+// atDomain notes the domain of party i. Parties of a domain are a linked list
+// through their dates; lists of their own would cost more memory than they
+// save.
 func (v *inventory) atDomain(tok token, i, domain uint32) {
 	v.parties.edit(tok, i).domain = domain
 	head := grow(&v.heads, tok, domain, none)
@@ -146,14 +150,14 @@ func (v *inventory) nameOf(i uint32) string {
 	return v.text.text(ref{d.name, uint32(d.nameLen)})
 }
 
-// recordAt reports whether a party holds a record at a moment.
-// Whether it is active is stateAt's to say.
+// recordAt reports whether a party holds a record at a moment. Whether it is
+// active is stateAt's to say.
 func (p *party) recordAt(at moment.Moment) bool {
 	return p.flags&hasRecord != 0 && at >= p.since && at < p.gone
 }
 
-// stateAt returns the state of a record that is held at a moment.
-// Suspended comes first: it ends an invitation, too.
+// stateAt returns the state of a record that is held at a moment. Suspended
+// comes first: it ends an invitation, too.
 func (p *party) stateAt(at moment.Moment) world.State {
 	switch {
 	case at >= p.out:
@@ -164,8 +168,8 @@ func (p *party) stateAt(at moment.Moment) world.State {
 	return world.StateActive
 }
 
-// grantsOf returns what a party was given itself, as far as it can count at a moment: a
-// record that is gone took all with it.
+// grantsOf returns what a party was given itself, as far as it can count at a
+// moment: a record that is gone took all with it.
 func (v *inventory) grantsOf(p *party, at moment.Moment) []grant {
 	if at >= p.gone {
 		return nil
@@ -173,8 +177,8 @@ func (v *inventory) grantsOf(p *party, at moment.Moment) []grant {
 	return v.grants[p.grants.off : p.grants.off+p.grants.n]
 }
 
-// groupsOf returns the groups that hold a party at a moment.
-// They are indexes of groups.
+// groupsOf returns the groups that hold a party at a moment. They are indexes
+// of groups.
 func (v *inventory) groupsOf(p *party, at moment.Moment) []uint32 {
 	if at >= p.gone {
 		return nil
@@ -182,18 +186,20 @@ func (v *inventory) groupsOf(p *party, at moment.Moment) []uint32 {
 	return v.lists[p.groups.off : p.groups.off+p.groups.n]
 }
 
-// counted reports whether a party counts as known at a moment (model §7), but for contacts.
+// counted reports whether a party counts as known at a moment (model §7), but
+// for contacts.
 func (p *party) counted(at moment.Moment) bool {
 	return p.recordAt(at) || at < p.gone && p.grants.n+p.groups.n > 0
 }
 
-// live reports whether a grant is in force at a moment.
-// From is in, until is out, as everywhere (model §5).
+// live reports whether a grant is in force at a moment. From is in, until is
+// out, as everywhere (model §5).
 func (g *grant) live(at moment.Moment) bool {
 	return moment.Within(at, g.from, g.until) && (g.silent == 0 || at < moment.Moment(g.silent)*1e6)
 }
 
-// end returns when a grant ends: by what is written, or because its review was not answered.
+// end returns when a grant ends: by what is written, or because its review was
+// not answered.
 func (g *grant) end() moment.Moment {
 	if g.silent != 0 {
 		return min(g.until, moment.Moment(g.silent)*1e6)
@@ -201,17 +207,21 @@ func (g *grant) end() moment.Moment {
 	return g.until
 }
 
-// settled is what the dates of one party come to, where that is otherwise than before.
-// Only what changed is written, so that a new policy which concerns nobody copies nothing.
+// settled is what the dates of one party come to, where that is otherwise than
+// before. Only what changed is written, so that a new policy which concerns
+// nobody copies nothing.
 type settled struct {
 	party  uint32
 	fate   dated.Fate
 	silent []uint32 // by grant of its own; nil where none changes
 }
 
-// settle finds anew what dates come to, of everybody whose dates may be otherwise.
-// It is called once for each snapshot. Where rules of dates stayed the same only the parties that
-// an Editor touched are computed; where a partner's changed also its people; else everybody.
+// settle finds anew what dates come to, of everybody whose dates may be
+// otherwise.
+//
+// It is called once for each snapshot. Where rules of dates stayed the same
+// only the parties that an Editor touched are computed; where a partner's
+// changed also its people; else everybody.
 func (e *Editor) settle() {
 	v := &e.inv
 	was := e.rules
@@ -241,7 +251,8 @@ func (e *Editor) settle() {
 			}
 		}
 		for _, x := range [2][2]*policy{{old, next}, {next, old}} {
-			// A bar on an address takes its partner from it, and with that the partner's rules.
+			// A bar on an address takes its partner from it, and with that the
+			// partner's rules.
 			for a := range x[0].bars {
 				if _, both := x[1].bars[a]; !both {
 					if i := v.addresses.find(v.text, a); i != none && i < v.parties.n {
@@ -264,8 +275,8 @@ func (e *Editor) settle() {
 	e.apply(found)
 }
 
-// settleAll does so for everybody, on all processors.
-// Workers take shares of two thousand, so that none of them waits for long at the end.
+// settleAll does so for everybody, on all processors. Workers take shares of
+// two thousand, so that none of them waits for long at the end.
 func (s *Snapshot) settleAll() (out []settled) {
 	const share = 1 << 11
 	workers := max(1, runtime.GOMAXPROCS(0))
@@ -293,9 +304,9 @@ func (s *Snapshot) settleAll() (out []settled) {
 	return
 }
 
-// settle finds what the dates of a party come to; changed says whether it is otherwise than
-// what stands there.
-// Of a record that is gone for good its grants have no silent ends any more.
+// settle finds what the dates of a party come to; changed says whether it is
+// otherwise than what stands there. Of a record that is gone for good its
+// grants have no silent ends any more.
 func (q *Sequences) settle(i uint32) (x settled, changed bool) {
 	inv := &q.s.inv
 	p := inv.parties.at(i)
@@ -319,7 +330,8 @@ func (q *Sequences) settle(i uint32) (x settled, changed bool) {
 			g := &given[j]
 			var silent uint32
 			if g.via == viaGrant {
-				// Held has the party's own grants in the order in which they lie, without links.
+				// Held has the party's own grants in the order in which they
+				// lie, without links.
 				if end, cause := q.rec.End(&q.rec.Held[k]); cause == dated.ByReview || end < g.until {
 					silent = secondsUp(end)
 				}
@@ -339,8 +351,8 @@ func (q *Sequences) settle(i uint32) (x settled, changed bool) {
 	return x, x.silent != nil || x.fate.Out != p.out || x.fate.Gone != p.gone || x.fate.Cause != inv.dates.at(i).why
 }
 
-// secondsUp writes an end as whole seconds since 1970, at least one.
-// 0 stands for none, so an end in 1970 is kept as one second.
+// secondsUp writes an end as whole seconds since 1970, at least one. 0 stands
+// for none, so an end in 1970 is kept as one second.
 func secondsUp(m moment.Moment) uint32 {
 	switch {
 	case m < 1e6:
@@ -351,8 +363,9 @@ func secondsUp(m moment.Moment) uint32 {
 	return uint32((m + 1e6 - 1) / 1e6)
 }
 
-// apply enters the fates that were computed: from when a record is suspended and gone, why, and which grants have fallen silent.
-// Grants that snapshots share are copied before.
+// apply enters the fates that were computed: from when a record is suspended
+// and gone, why, and which grants have fallen silent. Grants that snapshots
+// share are copied before.
 func (e *Editor) apply(found []settled) {
 	v := &e.inv
 	for _, x := range found {
@@ -380,9 +393,9 @@ func (e *Editor) apply(found []settled) {
 	}
 }
 
-// StateOf tells the state of a party's record at a moment, as its dates have it: why it is
-// suspended, and since when; ok is false where it holds no record then.
-// cause and since are of a suspension only.
+// StateOf tells the state of a party's record at a moment, as its dates have
+// it: why it is suspended, and since when; ok is false where it holds no record
+// then. cause and since are of a suspension only.
 func (s *Snapshot) StateOf(party uint32, at moment.Moment) (state world.State, cause dated.Cause, since moment.Moment, ok bool) {
 	p := s.inv.parties.at(party)
 	if !p.recordAt(at) {
@@ -394,10 +407,11 @@ func (s *Snapshot) StateOf(party uint32, at moment.Moment) (state world.State, c
 	return state, 0, 0, true
 }
 
-// Unwritten calls found for every party whose record or grants have come, by a moment, to
-// what is not written in them: that is what is to be carried out.
-// Whoever carries it out writes it into the record and into the journal; decisions have counted it
-// since its moment.
+// Unwritten calls found for every party whose record or grants have come, by a
+// moment, to what is not written in them: that is what is to be carried out.
+//
+// Whoever carries it out writes it into the record and into the journal;
+// decisions have counted it since its moment.
 func (s *Snapshot) Unwritten(at moment.Moment, found func(party uint32) bool) {
 	inv := &s.inv
 	for i := range inv.parties.n {
@@ -421,8 +435,9 @@ func (s *Snapshot) Unwritten(at moment.Moment, found func(party uint32) bool) {
 	}
 }
 
-// Redated is whose dates one policy, or its floors, has follow other rules than another.
-// A preview says with it whose dates will be otherwise before any of them is computed.
+// Redated is whose dates one policy, or its floors, has follow other rules than
+// another. A preview says with it whose dates will be otherwise before any of
+// them is computed.
 type Redated struct {
 	All      bool     // everybody's
 	Partners []string // those of all people of these partners, by id
@@ -432,9 +447,9 @@ type Redated struct {
 // Any reports whether anybody's dates do.
 func (r *Redated) Any() bool { return r.All || len(r.Partners)+len(r.Parties) > 0 }
 
-// Redates finds whose dates follow other rules in after, which came from before by Aside and
-// another policy.
-// Whole partners are told by name; single people where a domain or a bar moved them to other rules.
+// Redates finds whose dates follow other rules in after, which came from before
+// by Aside and another policy. Whole partners are told by name; single people
+// where a domain or a bar moved them to other rules.
 func Redates(before, after *Snapshot) (r Redated) {
 	was, next := before.rules, after.rules
 	if was == next {
@@ -470,9 +485,9 @@ func Redates(before, after *Snapshot) (r Redated) {
 	return
 }
 
-// Reviewed finds the records whose reviews a rule at a space governs: those that were given
-// something in it. Of any other rule and place it is nobody.
-// It is a rule of inventory, so that Redates does not see it.
+// Reviewed finds the records whose reviews a rule at a space governs: those
+// that were given something in it. Of any other rule and place it is nobody. It
+// is a rule of inventory, so that Redates does not see it.
 func Reviewed(s *Snapshot, rule catalogue.RuleID, at world.Resource) (parties []uint32) {
 	if rule != ruleReviewDays && rule != ruleReviewSilence || at.Kind != catalogue.Space {
 		return nil
@@ -532,10 +547,9 @@ func (r *Redated) EachOf(s *Snapshot, found func(party uint32) error) error {
 	return nil
 }
 
-// Ousted calls found for every record that is suspended or gone by a moment in after and not
-// in before.
-// was is when it would have been; Never where it would not. They are people whom a change of policy
-// puts out at once.
+// Ousted calls found for every record that is suspended or gone by a moment in
+// after and not in before. was is when it would have been; Never where it would
+// not. They are people whom a change of policy puts out at once.
 func Ousted(before, after *Snapshot, at moment.Moment, found func(party uint32, cause dated.Cause, was moment.Moment)) {
 	for i := range min(before.inv.parties.n, after.inv.parties.n) {
 		p, q := before.inv.parties.at(i), after.inv.parties.at(i)
@@ -550,9 +564,9 @@ func Ousted(before, after *Snapshot, at moment.Moment, found func(party uint32, 
 	}
 }
 
-// Waits reports whether the dates of a party wait: what was taken over, where a floor that
-// concerns it is never.
-// An administrator lets them count later, all or a part at a time.
+// Waits reports whether the dates of a party wait: what was taken over, where a
+// floor that concerns it is never. An administrator lets them count later, all
+// or a part at a time.
 func (s *Snapshot) Waits(party uint32) bool {
 	d := s.inv.dates.at(party)
 	if d.floor == moment.Never {
@@ -565,16 +579,16 @@ func (s *Snapshot) Waits(party uint32) bool {
 	return s.rules.of(s.pol.domains[s.inv.parties.at(party).domain], barred).waits
 }
 
-// Floors returns the floor of dates of everybody, of each partner by id, and of each kind of
-// step; Always for none, Never while dates wait.
+// Floors returns the floor of dates of everybody, of each partner by id, and of
+// each kind of step; Always for none, Never while dates wait.
 func (s *Snapshot) Floors() (all moment.Moment, partners map[string]moment.Moment, kinds dated.Floors) {
 	f := s.inv.floorsNow()
 	return f.all, f.partners, f.kinds
 }
 
-// MailFrom returns the moment from which mail about the dates of a party is sent; Never while
-// it waits.
-// Guests that were taken over are not written to before somebody says so.
+// MailFrom returns the moment from which mail about the dates of a party is
+// sent; Never while it waits. Guests that were taken over are not written to
+// before somebody says so.
 func (s *Snapshot) MailFrom(party uint32) moment.Moment {
 	f := s.inv.floorsNow()
 	from := f.mail

@@ -6,8 +6,8 @@ import (
 )
 
 // Rules that the gates ask by themselves, not through an entry of an action.
-// Their numbers are found once, at the start; a name that the catalogue does not hold stops the
-// program.
+// Their numbers are found once, at the start; a name that the catalogue does
+// not hold stops the program.
 var (
 	ruleGuests        = catalogue.MustRule("directory.guests")
 	ruleFeedIn        = catalogue.MustRule("directory.feed_in")
@@ -28,8 +28,8 @@ var (
 	ruleLinkRight     = catalogue.MustRule("files.link_right")
 )
 
-// Values that the gates compare with, by what they mean on their scale.
-// A test compares them with the catalogue's scales, word by word.
+// Values that the gates compare with, by what they mean on their scale. A test
+// compares them with the catalogue's scales, word by word.
 const (
 	levelClosed = catalogue.Value(0)
 	levelListed = catalogue.Value(1)
@@ -75,9 +75,9 @@ const (
 )
 
 // note records that a gate was asked and what one of its questions answered.
-// The cause it returns is nil when nobody wants to know.
-// With no recorder it is two operations on words, which is why every question of every gate can
-// call it.
+// The cause it returns is nil when nobody wants to know. With no recorder it is
+// two operations on words, which is why every question of every gate can call
+// it.
 func (a *asker) note(g catalogue.Gate, refuses bool, code catalogue.Code) *Cause {
 	a.asked |= 1 << g
 	if refuses {
@@ -89,8 +89,8 @@ func (a *asker) note(g catalogue.Gate, refuses bool, code catalogue.Code) *Cause
 	return a.rec.add(g, refuses, code)
 }
 
-// ruleIs asks a rule and records it with its chain.
-// The chain is nil where nobody wants to know.
+// ruleIs asks a rule and records it with its chain. The chain is nil where
+// nobody wants to know.
 func (a *asker) ruleIs(g catalogue.Gate, r catalogue.RuleID, in *about) (catalogue.Value, *Chain) {
 	if a.rec == nil {
 		if ruleLayers[r]&a.below == 0 { // nothing below the partner can speak here
@@ -102,8 +102,8 @@ func (a *asker) ruleIs(g catalogue.Gate, r catalogue.RuleID, in *about) (catalog
 	return a.value(r, in, c), c
 }
 
-// wide returns the effective value where no layer below the partner speaks.
-// It is one load from a row of the policy.
+// wide returns the effective value where no layer below the partner speaks. It
+// is one load from a row of the policy.
 func (a *asker) wide(r catalogue.RuleID, party *outside) catalogue.Value {
 	if party != nil && party.partner != none {
 		return a.s.pol.rows[a.s.pol.partners[party.partner].alone][r] // the default where the rule has no partner layer
@@ -111,7 +111,8 @@ func (a *asker) wide(r catalogue.RuleID, party *outside) catalogue.Value {
 	return a.s.pol.alone[r]
 }
 
-// rule says that the cause is about a rule: what it says, and what would be needed.
+// rule says that the cause is about a rule: what it says, and what would be
+// needed.
 func (c *Cause) rule(chain *Chain, value, needed catalogue.Value) *Cause {
 	c.Chain, c.Value, c.Needed = chain, value, needed
 	return c
@@ -134,9 +135,9 @@ func (a *asker) of(ask *catalogue.Ask) about {
 // isRecord reports whether the account that is asked is a record with us.
 func (a *asker) isRecord() bool { return a.class == catalogue.Record }
 
-// identity asks who this is, the state of the record and a way to sign in.
-// It is gate 1 of model §4. A person of ours, a link and a home account pass it; only a record has
-// a state, terms and ways to sign in.
+// identity asks who this is, the state of the record and a way to sign in. It
+// is gate 1 of model §4. A person of ours, a link and a home account pass it;
+// only a record has a state, terms and ways to sign in.
 func (a *asker) identity() {
 	switch a.class {
 	case catalogue.Ours:
@@ -173,9 +174,9 @@ func (a *asker) identity() {
 		}
 	}
 	in := a.own()
-	// Which methods serve this address: a code always, the partner's sign-in where there is a
-	// partner, a private account where the domain is one of these. Those that the rule allows must
-	// hold one of them.
+	// Which methods serve this address: a code always, the partner's sign-in
+	// where there is a partner, a private account where the domain is one of
+	// these. Those that the rule allows must hold one of them.
 	v, chain := a.ruleIs(catalogue.Identity, ruleSignIn, &in)
 	serves := methodCode
 	if p.partner != none {
@@ -214,8 +215,8 @@ func (a *asker) identity() {
 	}
 }
 
-// bars asks whether an address is barred.
-// A bar on the address counts before one on its domain.
+// bars asks whether an address is barred. A bar on the address counts before
+// one on its domain.
 func (a *asker) bars(o *outside) {
 	if o.bar == 0 {
 		if c := a.note(catalogue.DomainGate, false, catalogue.NotBarred); c != nil {
@@ -233,8 +234,8 @@ func (a *asker) bars(o *outside) {
 	}
 }
 
-// standing asks whether the partner is active.
-// A connection that ended counts from the moment at which it did.
+// standing asks whether the partner is active. A connection that ended counts
+// from the moment at which it did.
 func (a *asker) standing(o *outside) {
 	if o.partner == none {
 		return
@@ -253,14 +254,15 @@ func (a *asker) standing(o *outside) {
 	}
 }
 
-// stillFor reports whether a partner is let through for an action, whatever its standing.
-// A partner that is suspended may be let through for single services, as for mail that must go on.
+// stillFor reports whether a partner is let through for an action, whatever its
+// standing. A partner that is suspended may be let through for single services,
+// as for mail that must go on.
 func (p *partnerRow) stillFor(ask *catalogue.Ask) bool {
 	return p.still&(1<<ask.Key) != 0 && (ask.Level == catalogue.ByRule || ask.Level == catalogue.Listed)
 }
 
-// openedNo asks whether the partner is closed by name for a key.
-// It is said apart from levels, because a partner closed by name is closed at every level.
+// openedNo asks whether the partner is closed by name for a key. It is said
+// apart from levels, because a partner closed by name is closed at every level.
 func (a *asker) openedNo(o *outside, k catalogue.Key) {
 	if o.partner == none || a.s.pol.partners[o.partner].opened[k] != world.OpenNo {
 		return
@@ -271,8 +273,9 @@ func (a *asker) openedNo(o *outside, k catalogue.Key) {
 	}
 }
 
-// level asks a level of domains for a key; rule is NoRule for the fixed level listed.
-// Of closed, listed and any: listed needs a partner that is opened for the key.
+// level asks a level of domains for a key; rule is NoRule for the fixed level
+// listed. Of closed, listed and any: listed needs a partner that is opened for
+// the key.
 func (a *asker) level(o *outside, rule catalogue.RuleID, k catalogue.Key, in *about) {
 	v, chain := levelListed, (*Chain)(nil)
 	if rule != catalogue.NoRule {
@@ -307,8 +310,9 @@ func (a *asker) level(o *outside, rule catalogue.RuleID, k catalogue.Key, in *ab
 	}
 }
 
-// named reports whether directory.personal stands in for the level of ask.
-// A private address is never on a list of partners; a rule of its own stands in for that.
+// named reports whether directory.personal stands in for the level of ask. A
+// private address is never on a list of partners; a rule of its own stands in
+// for that.
 func (a *asker) named(ask *catalogue.Ask) bool {
 	if ask.Of == catalogue.Subject {
 		return a.party.private() && (a.isRecord() || a.class == catalogue.Newcomer)
@@ -324,9 +328,9 @@ func (a *asker) named(ask *catalogue.Ask) bool {
 	return false
 }
 
-// domain asks bars, standing, openings and the level of the action.
-// It is gate 2. Where the action is about an addressee, the domain asked is theirs; a guest who
-// invites or shares onward must be in order, too.
+// domain asks bars, standing, openings and the level of the action. It is gate
+// 2. Where the action is about an addressee, the domain asked is theirs; a
+// guest who invites or shares onward must be in order, too.
 func (a *asker) domain(ask *catalogue.Ask) {
 	if ask.Level == catalogue.None {
 		a.meetingDomains()
@@ -341,7 +345,8 @@ func (a *asker) domain(ask *catalogue.Ask) {
 			a.bars(&a.party)
 			a.standing(&a.party)
 			a.openedNo(&a.party, ask.Key)
-			// Inviting into a space needs that the partner is not closed for spaces.
+			// Inviting into a space needs that the partner is not closed for
+			// spaces.
 			if intoSpace {
 				a.openedNo(&a.party, catalogue.In(catalogue.Spaces))
 			}
@@ -382,8 +387,8 @@ func (a *asker) domain(ask *catalogue.Ask) {
 	a.meetingDomains()
 }
 
-// spaceParties asks whether the space admits this party.
-// A space that names nobody admits everybody.
+// spaceParties asks whether the space admits this party. A space that names
+// nobody admits everybody.
 func (a *asker) spaceParties(ask *catalogue.Ask, who *outside) {
 	sp := a.s.inv.spaces.at(a.space)
 	if sp.anyParty {
@@ -403,8 +408,8 @@ func (a *asker) spaceParties(ask *catalogue.Ask, who *outside) {
 	}
 }
 
-// owned says that an owner of the space can change it.
-// Where the space has no owner, an administrator can.
+// owned says that an owner of the space can change it. Where the space has no
+// owner, an administrator can.
 func (a *asker) owned(c *Cause) {
 	c.Who = WhoAdministrator
 	if a.space == none {
@@ -415,8 +420,8 @@ func (a *asker) owned(c *Cause) {
 	}
 }
 
-// meetingDomains asks the sign-in domains of a meeting.
-// Whoever holds nothing but the address has no domain, and is refused where a meeting names some.
+// meetingDomains asks the sign-in domains of a meeting. Whoever holds nothing
+// but the address has no domain, and is refused where a meeting names some.
 func (a *asker) meetingDomains() {
 	if !a.act.MeetingDoor {
 		return
@@ -444,9 +449,9 @@ func (a *asker) meetingDomains() {
 	}
 }
 
-// counterpart asks the partner's own side.
-// It is gate 3: what the partner's own side is known to do. Inviting into a space asks them twice,
-// for the invitation and for membership.
+// counterpart asks the partner's own side. It is gate 3: what the partner's own
+// side is known to do. Inviting into a space asks them twice, for the
+// invitation and for membership.
 func (a *asker) counterpart(ask *catalogue.Ask) {
 	if !ask.Counterpart {
 		return
@@ -464,9 +469,10 @@ func (a *asker) counterpart(ask *catalogue.Ask) {
 	}
 }
 
-// stance asks the partner's half: whether they are known to admit or refuse what their side decides about.
-// What we know grows old: an admission counts until it expires, a refusal until somebody says
-// otherwise. Not knowing refuses nothing and is a condition of the yes.
+// stance asks the partner's half: whether they are known to admit or refuse
+// what their side decides about. What we know grows old: an admission counts
+// until it expires, a refusal until somebody says otherwise. Not knowing
+// refuses nothing and is a condition of the yes.
 func (a *asker) stance(who *outside, k catalogue.Key, f catalogue.Feature) {
 	p := &a.s.pol.rest[who.partner]
 	st := p.stance[k]
@@ -493,8 +499,8 @@ func (a *asker) stance(who *outside, k catalogue.Key, f catalogue.Feature) {
 	}
 }
 
-// everyRecord asks the switch that every record is asked.
-// A record that a feed keeps is asked the switch for feeds, every other one that for guests.
+// everyRecord asks the switch that every record is asked. A record that a feed
+// keeps is asked the switch for feeds, every other one that for guests.
 func (a *asker) everyRecord() {
 	switch {
 	case a.isRecord() && a.party.provisioned():
@@ -517,8 +523,7 @@ func (a *asker) open(r catalogue.RuleID, in about) {
 	}
 }
 
-// service asks the switches that open a service to a kind.
-// It is gate 4.
+// service asks the switches that open a service to a kind. It is gate 4.
 func (a *asker) service(ask *catalogue.Ask) {
 	a.everyRecord()
 	for _, r := range ask.Switches {
@@ -533,9 +538,8 @@ func (a *asker) service(ask *catalogue.Ask) {
 }
 
 // solely reports whether, outside spaces.* and channels, the role comes only
-// from a grant on the space.
-// A role that comes from the space alone needs that the space has guests; a grant on the item
-// itself does not.
+// from a grant on the space. A role that comes from the space alone needs that
+// the space has guests; a grant on the item itself does not.
 func (a *asker) solely(ask *catalogue.Ask) bool {
 	if ask.Holding != catalogue.ByRole || ask.SpaceParty || a.space == none || a.class == catalogue.Ours {
 		return false
@@ -545,9 +549,9 @@ func (a *asker) solely(ask *catalogue.Ask) bool {
 	return a.itemRole < ask.Role && a.spaceRole >= ask.Role && !private
 }
 
-// rules asks every rule that governs the action.
-// It is gate 5. Each kind of need has its case; in is the context in which the rule is asked: the
-// party, the person of ours, the space and the item.
+// rules asks every rule that governs the action. It is gate 5. Each kind of
+// need has its case; in is the context in which the rule is asked: the party,
+// the person of ours, the space and the item.
 func (a *asker) rules(ask *catalogue.Ask) {
 	for i := range ask.Needs {
 		n := &ask.Needs[i]

@@ -52,8 +52,8 @@ func (a *asker) addRoles(given []grant) {
 	}
 }
 
-// domainOf returns the index of the domain of a party, or none where nothing names it.
-// An address that is not known may be at a domain that is.
+// domainOf returns the index of the domain of a party, or none where nothing
+// names it. An address that is not known may be at a domain that is.
 func (a *asker) domainOf(o *outside) uint32 {
 	if o.domain != none || o.address.IsZero() {
 		return o.domain
@@ -61,8 +61,9 @@ func (a *asker) domainOf(o *outside) uint32 {
 	return a.s.inv.domains.find(a.s.inv.text, o.address.Domain().String())
 }
 
-// ofSpace is what the party may do in the space as the account that is asked: what its partner or its
-// domain holds as a whole counts for the home account of somebody who comes with it (model §4).
+// ofSpace is what the party may do in the space as the account that is asked:
+// what its partner or its domain holds as a whole counts for the home account
+// of somebody who comes with it (model §4).
 func (a *asker) ofSpace() catalogue.Role {
 	if a.class == catalogue.Federated {
 		return max(a.spaceRole, a.manyRole)
@@ -70,9 +71,9 @@ func (a *asker) ofSpace() catalogue.Role {
 	return a.spaceRole
 }
 
-// hasJoined reports whether the party, without a record, holds a live grant on a
-// course: it then counts as known.
-// Joining a course leaves a grant without a record (model §3).
+// hasJoined reports whether the party, without a record, holds a live grant on
+// a course: it then counts as known. Joining a course leaves a grant without a
+// record (model §3).
 func (a *asker) hasJoined(o *outside) bool {
 	if o.known == nil || o.record {
 		return false
@@ -98,8 +99,8 @@ func (a *asker) hasJoined(o *outside) bool {
 	return false
 }
 
-// inDrive returns the rule that replaces r in a drive.
-// Drives have stricter rules of their own.
+// inDrive returns the rule that replaces r in a drive. Drives have stricter
+// rules of their own.
 func (a *asker) inDrive(r catalogue.RuleID) catalogue.RuleID {
 	if a.space != none && a.s.inv.spaces.at(a.space).kind == world.Drive {
 		switch r {
@@ -126,8 +127,8 @@ func (a *asker) reaches(r catalogue.RuleID, need catalogue.Value, in *about) {
 }
 
 // secret asks a rule that may require something to be there, and adds the
-// condition that it is asked for where it is.
-// A passcode or a password that is there is asked for, whether or not a rule requires it.
+// condition that it is asked for where it is. A passcode or a password that is
+// there is asked for, whether or not a rule requires it.
 func (a *asker) secret(r catalogue.RuleID, has bool, missing catalogue.Code, cond catalogue.Condition, in *about) {
 	v, chain := a.ruleIs(catalogue.RuleGate, r, in)
 	code := catalogue.RuleSays
@@ -143,8 +144,9 @@ func (a *asker) secret(r catalogue.RuleID, has bool, missing catalogue.Code, con
 	}
 }
 
-// givenTo is the value that files.given_to, or the same for reports, has to reach: known for
-// whoever has a record or has joined a course, newcomers for everybody else.
+// givenTo is the value that files.given_to, or the same for reports, has to
+// reach: known for whoever has a record or has joined a course, newcomers for
+// everybody else.
 func (a *asker) givenTo(ask *catalogue.Ask) catalogue.Value {
 	who := &a.party
 	if ask.Of == catalogue.Addressee {
@@ -156,8 +158,8 @@ func (a *asker) givenTo(ask *catalogue.Ask) catalogue.Value {
 	return givenNewcomers
 }
 
-// inviterClass is the value that directory.invite_by has to reach for who invites: the scale names
-// classes of people, from the fewest to all.
+// inviterClass is the value that directory.invite_by has to reach for who
+// invites: the scale names classes of people, from the fewest to all.
 func (a *asker) inviterClass() catalogue.Value {
 	if a.class != catalogue.Ours {
 		return classGuests
@@ -172,7 +174,8 @@ func (a *asker) inviterClass() catalogue.Value {
 	return classStaff
 }
 
-// sharerClass is the same for reports.share_by; whoever owns the area shares what is in it.
+// sharerClass is the same for reports.share_by; whoever owns the area shares
+// what is in it.
 func (a *asker) sharerClass() catalogue.Value {
 	p := a.s.inv.people.at(a.person)
 	switch {
@@ -185,7 +188,8 @@ func (a *asker) sharerClass() catalogue.Value {
 }
 
 // contact reports whether a person of ours and the party are accepted contacts.
-// A question may leave it open, or suppose that everybody is in contact with everybody.
+// A question may leave it open, or suppose that everybody is in contact with
+// everybody.
 func (a *asker) contact(person uint32) bool {
 	if a.q.as != asItIs {
 		return a.q.as == related
@@ -208,8 +212,10 @@ func (a *asker) contact(person uint32) bool {
 
 // shares reports whether a person of ours owns or is a member of a space on
 // which the party has a live grant.
-// The grants are gone through three times: the first two times only to ask memory for the spaces
-// and their lists, so that the misses overlap (see fetch).
+//
+// The grants are gone through three times: the first two times only to ask
+// memory for the spaces and their lists, so that the misses overlap (see
+// fetch).
 func (a *asker) shares(person uint32) bool {
 	if a.q.as != asItIs {
 		return a.q.as == related
@@ -272,8 +278,8 @@ func (a *asker) ownerOf(space, p uint32) bool {
 	return false
 }
 
-// memberOf reports whether a person of ours owns a space or is a member, themselves or through a
-// group. Groups among members carry itemBit.
+// memberOf reports whether a person of ours owns a space or is a member,
+// themselves or through a group. Groups among members carry itemBit.
 func (a *asker) memberOf(space, p uint32) bool {
 	if a.s.inv.spaces.at(space).open && a.s.hereAt(p, a.at) || a.ownerOf(space, p) {
 		return true
@@ -296,9 +302,10 @@ func (a *asker) memberOf(space, p uint32) bool {
 }
 
 // outsiders asks who from outside may join, and who waits.
-// Known are records, people of partners opened for meetings, and those who joined a course.
-// Everybody else who signs in somewhere is a stranger with a name; whoever has only the address is
-// anyone.
+//
+// Known are records, people of partners opened for meetings, and those who
+// joined a course. Everybody else who signs in somewhere is a stranger with a
+// name; whoever has only the address is anyone.
 func (a *asker) outsiders(in *about) {
 	known := a.isRecord()
 	if !known && a.class != catalogue.Bearer {
@@ -332,9 +339,9 @@ func (a *asker) outsiders(in *about) {
 	}
 }
 
-// forwarder finds whether a copy stays and who set the forwarder up.
-// One that is set up already answers both; one to come keeps a copy unless the question says
-// otherwise, and is set by whoever asks.
+// forwarder finds whether a copy stays and who set the forwarder up. One that
+// is set up already answers both; one to come keeps a copy unless the question
+// says otherwise, and is set by whoever asks.
 func (a *asker) forwarder() (keeps bool, by catalogue.Value) {
 	inv := &a.s.inv
 	keeps, by = !a.q.DropsCopy, setByStaff
@@ -353,9 +360,9 @@ func (a *asker) forwarder() (keeps bool, by catalogue.Value) {
 	return
 }
 
-// grant asks for a role, a link or ownership.
-// It is gate 6. Whoever may invite into a space is its owner, an administrator, or, where the space
-// can be joined, any member; a guest who is in it may in that case, too.
+// grant asks for a role, a link or ownership. It is gate 6. Whoever may invite
+// into a space is its owner, an administrator, or, where the space can be
+// joined, any member; a guest who is in it may in that case, too.
 func (a *asker) grant(ask *catalogue.Ask) {
 	inv := &a.s.inv
 	// pass notes a cause of a yes or of a no.
@@ -405,9 +412,9 @@ func (a *asker) grant(ask *catalogue.Ask) {
 	}
 }
 
-// byRole asks for a role on the thing or its space. A private item takes only what is on itself.
-// What is missing is told as exactly as can be: a grant that is over, one to come, one that is too
-// low, or none at all.
+// byRole asks for a role on the thing or its space. A private item takes only
+// what is on itself. What is missing is told as exactly as can be: a grant that
+// is over, one to come, one that is too low, or none at all.
 func (a *asker) byRole(ask *catalogue.Ask) {
 	inv := &a.s.inv
 	if a.space == none { // a meeting that belongs to none
@@ -473,8 +480,8 @@ func (a *asker) byRole(ask *catalogue.Ask) {
 }
 
 // findGrant finds a grant that gives at least role: live, or the one nearest to
-// the asked moment among those that are not.
-// Of several the one that ends last, since it is the one that keeps the answer.
+// the asked moment among those that are not. Of several the one that ends last,
+// since it is the one that keeps the answer.
 func (a *asker) findGrant(role catalogue.Role, private, live bool) (best *grant, through via, holder partyRef) {
 	inv := &a.s.inv
 	look := func(given []grant, t via, of partyRef) {
@@ -528,7 +535,8 @@ func (a *asker) grantName(g *grant, through via, holder partyRef) string {
 	return where
 }
 
-// resourceName is the name of what was asked about, or its id where it has none.
+// resourceName is the name of what was asked about, or its id where it has
+// none.
 func (a *asker) resourceName() string {
 	inv := &a.s.inv
 	switch k := a.q.Resource.Kind; {
@@ -543,8 +551,10 @@ func (a *asker) resourceName() string {
 }
 
 // byLink asks whether the link is for this item, live, and has the right.
-// It ends at its own end or after the days that the rule allows, whichever comes first; a link of
-// which nobody knows when it was made could be of any age, and opens nothing.
+//
+// It ends at its own end or after the days that the rule allows, whichever
+// comes first; a link of which nobody knows when it was made could be of any
+// age, and opens nothing.
 func (a *asker) byLink(ask *catalogue.Ask) {
 	l := a.held
 	in := a.own()
@@ -583,9 +593,9 @@ func (a *asker) byLink(ask *catalogue.Ask) {
 	}
 }
 
-// LinkCounts returns the right that a link has as the rules have it, and when it ends: those
-// that name people have what they were given.
-// It is what lists of links show, so that they say what decisions do.
+// LinkCounts returns the right that a link has as the rules have it, and when
+// it ends: those that name people have what they were given. It is what lists
+// of links show, so that they say what decisions do.
 func (s *Snapshot) LinkCounts(l *world.Link) (right catalogue.Role, until moment.Moment, err error) {
 	right, until = l.Right, l.Until
 	if !l.Bearer() {
@@ -607,8 +617,9 @@ func (s *Snapshot) LinkCounts(l *world.Link) (right catalogue.Role, until moment
 	return right, until, nil
 }
 
-// licenceRoute is the route that a guest's own licence opens, as a method of reports.licence; 0 for none. One
-// of ours counts only where we know from where it is used.
+// licenceRoute is the route that a guest's own licence opens, as a method of
+// reports.licence; 0 for none. One of ours counts only where we know from where
+// it is used.
 func (p *party) licenceRoute() catalogue.Value {
 	switch {
 	case p.licence == world.LicenceOurs && p.flags&hasLocation != 0:
@@ -619,9 +630,9 @@ func (p *party) licenceRoute() catalogue.Value {
 	return 0
 }
 
-// licence asks for a licence route.
-// It is gate 7. A licence of the area, one of ours (which needs to know where the guest is) or one
-// that the guest brings: any of them that the rule allows is enough.
+// licence asks for a licence route. It is gate 7. A licence of the area, one of
+// ours (which needs to know where the guest is) or one that the guest brings:
+// any of them that the rule allows is enough.
 func (a *asker) licence() {
 	if !a.act.Licence {
 		return

@@ -7,8 +7,8 @@ import (
 	"wexillum.example/internal/core/world"
 )
 
-// keyLevels says what the catalogue's actions ask about a key.
-// A partner's half and ours are shown by key; which rules are behind a key follows from the
+// keyLevels says what the catalogue's actions ask about a key. A partner's half
+// and ours are shown by key; which rules are behind a key follows from the
 // catalogue.
 type keyLevels struct {
 	asks   bool               // some ask the partner's own side
@@ -58,7 +58,8 @@ var levelsOfKeys = func() (out [catalogue.NumKeys]keyLevels) {
 // LevelRules lists the rules of domains that are asked about a key.
 func LevelRules(k catalogue.Key) []catalogue.RuleID { return levelsOfKeys[k].rules }
 
-// AsksCounterpart reports whether any action asks a partner's own side about a key.
+// AsksCounterpart reports whether any action asks a partner's own side about a
+// key.
 func AsksCounterpart(k catalogue.Key) bool { return levelsOfKeys[k].asks }
 
 // They decide which features of chat our half offers.
@@ -67,10 +68,11 @@ var (
 	rulePresence = catalogue.MustRule("chat.presence")
 )
 
-// Side is our half of every key for a partner, as the policy has it where no layer
-// below the partner speaks: its standing, its opening, and the level of the rules
-// of domains at a moment. Where several rules ask about a key the loosest counts.
-// The zero Side stands for a partner that is not there: nothing is open.
+// Side is our half of every key for a partner, as the policy has it where no
+// layer below the partner speaks: its standing, its opening, and the level of
+// the rules of domains at a moment. Where several rules ask about a key the
+// loosest counts. The zero Side stands for a partner that is not there: nothing
+// is open.
 func (s *Snapshot) Side(partner string, at moment.Moment) (side world.Side) {
 	k := s.inv.partners.find(s.inv.text, partner)
 	if k == none || int(k) >= len(s.pol.partners) || !s.pol.partners[k].exists {
@@ -81,9 +83,9 @@ func (s *Snapshot) Side(partner string, at moment.Moment) (side world.Side) {
 	return s.side(&s.pol.rows[p.alone], &p.opened, closed)
 }
 
-// SideFor is our half for a domain: that of its partner, or what the levels admit
-// of one that nobody listed. A barred domain gets nothing.
-// It is what two organisations compare when they exchange statements.
+// SideFor is our half for a domain: that of its partner, or what the levels
+// admit of one that nobody listed. A barred domain gets nothing. It is what two
+// organisations compare when they exchange statements.
 func (s *Snapshot) SideFor(d addr.Domain, at moment.Moment) world.Side {
 	m := s.Match(addr.Newcomer(d))
 	if m.Partner != nil && m.Bar == nil {
@@ -93,9 +95,9 @@ func (s *Snapshot) SideFor(d addr.Domain, at moment.Moment) world.Side {
 	return s.side(&s.pol.alone, &opened, m.Bar != nil)
 }
 
-// side finds our half from the values and openings that count.
-// Because says what decides: the standing, the opening by name, or a level. A key that no rule asks
-// is open unless it is closed by name.
+// side finds our half from the values and openings that count. Because says
+// what decides: the standing, the opening by name, or a level. A key that no
+// rule asks is open unless it is closed by name.
 func (s *Snapshot) side(values *row, opened *[catalogue.NumKeys]world.Opening, closed bool) (side world.Side) {
 	for key := range side.Keys {
 		x := &side.Keys[key]
@@ -141,8 +143,8 @@ func (s *Snapshot) side(values *row, opened *[catalogue.NumKeys]world.Opening, c
 }
 
 // Halves puts both halves of every service and direction of a partner side by
-// side as they count at a moment.
-// How long a stance is trusted is a setting; where there is none, the days of a new installation.
+// side as they count at a moment. How long a stance is trusted is a setting;
+// where there is none, the days of a new installation.
 func (s *Snapshot) Halves(p *world.Partner, at moment.Moment) []world.Half {
 	days := world.StartStanceDays
 	if x := s.Policy().Settings; x != nil {

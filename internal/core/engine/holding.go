@@ -10,8 +10,8 @@ import (
 	"wexillum.example/internal/core/world"
 )
 
-// PutHolding adds or replaces what a party holds of a bundle. The grants that follow from it are those of the bundle in the
-// policy that the snapshot gets.
+// PutHolding adds or replaces what a party holds of a bundle. The grants that
+// follow from it are those of the bundle in the policy that the snapshot gets.
 func (e *Editor) PutHolding(h *world.Holding) {
 	if h.Party.IsNewcomer() {
 		return
@@ -31,8 +31,8 @@ func (e *Editor) removeHolding(key string) {
 	}
 }
 
-// setHolding replaces what a party holds of one bundle; nil takes it away. The map is copied first,
-// because older snapshots read it.
+// setHolding replaces what a party holds of one bundle; nil takes it away. The
+// map is copied first, because older snapshots read it.
 func (e *Editor) setHolding(i uint32, bundle string, h *world.Holding) {
 	if !e.ownGiven {
 		e.inv.holdings, e.ownGiven = maps.Clone(e.inv.holdings), true
@@ -50,10 +50,13 @@ func (e *Editor) setHolding(i uint32, bundle string, h *world.Holding) {
 	e.given = append(e.given, i)
 }
 
-// giveBundles makes the grants that follow from holdings: of the parties whose holdings are others, and of all whose bundles
-// are others in the policy to come.
-// Grants that follow from a bundle are kept like any others, so that decisions need not know
-// bundles; they are made anew whenever the bundle or the holding changes.
+// giveBundles makes the grants that follow from holdings: of the parties whose
+// holdings are others, and of all whose bundles are others in the policy to
+// come.
+//
+// Grants that follow from a bundle are kept like any others, so that decisions
+// need not know bundles; they are made anew whenever the bundle or the holding
+// changes.
 func (e *Editor) giveBundles() {
 	now := &world.Policy{}
 	if e.pol != nil && e.pol.source != nil {
@@ -79,8 +82,8 @@ func (e *Editor) giveBundles() {
 	e.given = nil
 }
 
-// giveTo makes the grants of one party's holdings.
-// What was given by hand, or through links, stays.
+// giveTo makes the grants of one party's holdings. What was given by hand, or
+// through links, stays.
 func (e *Editor) giveTo(i uint32, policy *world.Policy) {
 	e.idx = nil
 	e.movedParty(i)
@@ -112,7 +115,8 @@ func (e *Editor) giveTo(i uint32, policy *world.Policy) {
 	e.inv.grants = append(e.inv.grants, next...)
 }
 
-// bundleNamed returns the bundle that gives a grant, of the policy in force; nil where none does.
+// bundleNamed returns the bundle that gives a grant, of the policy in force;
+// nil where none does.
 func (s *Snapshot) bundleNamed(g *grant) *world.Bundle {
 	if g == nil || g.bundle == 0 {
 		return nil
@@ -120,7 +124,8 @@ func (s *Snapshot) bundleNamed(g *grant) *world.Bundle {
 	return s.pol.source.Bundle(s.inv.bundleIDs.text(s.inv.text, uint32(g.bundle)-1))
 }
 
-// Holdings lists what a party holds of bundles, past and to come, in the order in which they were given.
+// Holdings lists what a party holds of bundles, past and to come, in the order
+// in which they were given.
 func (s *Snapshot) Holdings(a addr.Address) []world.Holding {
 	i := s.inv.addresses.find(s.inv.text, a.String())
 	if i == none {
@@ -138,7 +143,8 @@ func (s *Snapshot) EachHolding(fn func(*world.Holding)) {
 	}
 }
 
-// Bundled lists the grants that follow from what a party holds of bundles, past and to come.
+// Bundled lists the grants that follow from what a party holds of bundles, past
+// and to come.
 func (s *Snapshot) Bundled(a addr.Address) (out []world.Grant) {
 	for _, h := range s.Holdings(a) {
 		if b := s.pol.source.Bundle(h.Bundle); b != nil {

@@ -9,9 +9,9 @@ import (
 	"wexillum.example/internal/core/world"
 )
 
-// Moves counts what changes: from no to yes, from yes to no, and a yes with other
-// conditions.
-// Otherwise is neither good nor bad: the same door, with a passcode now.
+// Moves counts what changes: from no to yes, from yes to no, and a yes with
+// other conditions. Otherwise is neither good nor bad: the same door, with a
+// passcode now.
 type Moves struct{ Gained, Lost, Otherwise int }
 
 // Any reports whether anything changes.
@@ -24,8 +24,9 @@ func (m *Moves) add(o Moves) {
 	m.Otherwise += o.Otherwise
 }
 
-// NewcomerMove is what a typical newcomer would become able to do, or no longer.
-// Newcomers are classes of people nobody knows, so they are told apart from those who are known.
+// NewcomerMove is what a typical newcomer would become able to do, or no
+// longer. Newcomers are classes of people nobody knows, so they are told apart
+// from those who are known.
 type NewcomerMove struct {
 	Newcomer Newcomer
 	Action   catalogue.ActionID
@@ -34,9 +35,9 @@ type NewcomerMove struct {
 	Change   string
 }
 
-// ImpactLine is one line of an impact: what changes for a party with a resource, or
-// with Count of them that are alike (id *).
-// Lines are handed on one by one: an impact on a large world has millions of them.
+// ImpactLine is one line of an impact: what changes for a party with a
+// resource, or with Count of them that are alike (id *). Lines are handed on
+// one by one: an impact on a large world has millions of them.
 type ImpactLine struct {
 	Who      Who
 	Change   string // gained, lost, otherwise
@@ -46,10 +47,12 @@ type ImpactLine struct {
 	Wide     bool
 }
 
-// Impact is who gains and who loses what when one policy takes the place of another
-// (model §7). Granted and wide are kept apart; typical newcomers come by themselves.
-// Granted counts pairs of party and resource that need a role, Wide those that need none. Parties
-// counts people, each once for each sort of change.
+// Impact is who gains and who loses what when one policy takes the place of
+// another (model §7). Granted and wide are kept apart; typical newcomers come
+// by themselves.
+//
+// Granted counts pairs of party and resource that need a role, Wide those that
+// need none. Parties counts people, each once for each sort of change.
 type Impact struct {
 	At            moment.Moment
 	Parties       Moves // known parties and live links for whom anything changes so
@@ -78,15 +81,15 @@ func (x *Impact) Total() (m Moves) {
 	return
 }
 
-// Nothing reports whether nothing changes for anybody.
-// It is what lets a change be published without a reason, and what spare access is measured by.
+// Nothing reports whether nothing changes for anybody. It is what lets a change
+// be published without a reason, and what spare access is measured by.
 func (x *Impact) Nothing() bool {
 	return !x.Parties.Any() && len(x.Newcomers)+len(x.Outward)+len(x.Forwarders)+len(x.Presenters)+x.Suspended == 0
 }
 
-// ChangedRules finds the rules of which two policies say otherwise anywhere but at
-// partners: at the organisation or in exceptions.
-// Partners are compared apart, because only their own people are concerned.
+// ChangedRules finds the rules of which two policies say otherwise anywhere but
+// at partners: at the organisation or in exceptions. Partners are compared
+// apart, because only their own people are concerned.
 func ChangedRules(before, after *Snapshot) (changed [catalogue.NumRules]bool) {
 	a, b := before.pol, after.pol
 	for r := range changed {
@@ -99,7 +102,8 @@ func ChangedRules(before, after *Snapshot) (changed [catalogue.NumRules]bool) {
 			}
 		}
 	}
-	// Two exceptions are the same where they mean the same, whatever their reasons.
+	// Two exceptions are the same where they mean the same, whatever their
+	// reasons.
 	same := func(x, y *exception) bool {
 		if x.from != y.from || x.until != y.until || x.rules != y.rules || len(x.parties) != len(y.parties) ||
 			(x.parties == nil) != (y.parties == nil) ||
@@ -144,13 +148,16 @@ func ChangedRules(before, after *Snapshot) (changed [catalogue.NumRules]bool) {
 	return
 }
 
-// ImpactOf compares two policies over one inventory at a moment, exactly: after must
-// have come from before by Aside, a new policy and other values at places. line, where not nil, is called for
-// what changes, until it returns false. stop ends the work early with its error;
-// progress, where not nil, hears of the part that is done.
-// It is exact and still fast because nothing is asked of whom the change does not concern: rules
-// that did not change are skipped by action, parties that both policies take alike by one
-// comparison, and wide actions are asked class by class.
+// ImpactOf compares two policies over one inventory at a moment, exactly: after
+// must have come from before by Aside, a new policy and other values at places.
+// line, where not nil, is called for what changes, until it returns false. stop
+// ends the work early with its error; progress, where not nil, hears of the
+// part that is done.
+//
+// It is exact and still fast because nothing is asked of whom the change does
+// not concern: rules that did not change are skipped by action, parties that
+// both policies take alike by one comparison, and wide actions are asked class
+// by class.
 func ImpactOf(
 	before, after *Snapshot,
 	at moment.Moment,
@@ -164,7 +171,8 @@ func ImpactOf(
 	}
 	changed := ChangedRules(before, after)
 	saidOtherwise(before, after, &changed)
-	// Each party is counted once at the end, over granted and wide actions together.
+	// Each party is counted once at the end, over granted and wide actions
+	// together.
 	moved := map[uint32]Moves{} // by party
 	if err := grantedImpact(before, after, at, &changed, out, moved, &line, stop, func(p float64) { progress(p * 0.6) }); err != nil {
 		return nil, err
@@ -173,9 +181,8 @@ func ImpactOf(
 	linkMoves := linkImpact(before, after, at, &changed, out, &line)
 	progress(0.7)
 
-	// Wide actions, crowd by crowd.
-	// An action that asks none of the rules that changed cannot change for everybody, only for whom
-	// the policy moved.
+	// Wide actions, crowd by crowd. An action that asks none of the rules that
+	// changed cannot change for everybody, only for whom the policy moved.
 	matters := func(a catalogue.ActionID) bool { return actionMatters(a, &changed) }
 	sums := map[string]map[wideKey]*wideCount{"gained": {}, "lost": {}, "otherwise": {}}
 	links := map[string]int{}
@@ -220,7 +227,8 @@ func ImpactOf(
 		out.Parties.Lost += min(1, x.Lost)
 		out.Parties.Otherwise += min(1, x.Otherwise)
 	}
-	// All live links are one crowd of wide actions; those that also change by themselves count once.
+	// All live links are one crowd of wide actions; those that also change by
+	// themselves count once.
 	out.Parties.Gained += max(links["gained"], linkMoves.Gained)
 	out.Parties.Lost += max(links["lost"], linkMoves.Lost)
 	out.Parties.Otherwise += max(links["otherwise"], linkMoves.Otherwise)
@@ -294,10 +302,11 @@ func (s *Snapshot) wideResource(kind catalogue.ResourceKind, i uint32) world.Res
 	return world.Resource{Kind: kind, ID: inv.personIDs.text(inv.text, i)}
 }
 
-// touched finds the entries whose requirements any of the changed rules is among, or
-// whose limits and defaults differ.
-// A limit or default that moved touches every entry that needs it; exceptions and values of places
-// touch those that they can speak on.
+// touched finds the entries whose requirements any of the changed rules is
+// among, or whose limits and defaults differ.
+//
+// A limit or default that moved touches every entry that needs it; exceptions
+// and values of places touch those that they can speak on.
 func touched(x, y *sides, changed *[catalogue.NumRules]bool, otherRows bool) (set uint64, people bool) {
 	moved := (x.defaults ^ y.defaults) | (x.limits ^ y.limits)
 	if otherRows { // values that count no more fall back to what may be tighter than the limit
@@ -332,17 +341,18 @@ func touched(x, y *sides, changed *[catalogue.NumRules]bool, otherRows bool) (se
 	return
 }
 
-// otherRows reports whether values of spaces, items and meetings count on one side that
-// are held back on the other.
+// otherRows reports whether values of spaces, items and meetings count on one
+// side that are held back on the other.
 func otherRows(a, b *Snapshot) bool { return a.idx != b.idx }
 
 // sameSide reports whether two policies take a party alike, as far as granted
 // actions go, but for what all parties have in common.
 func sameSide(a, b *partySide) bool { return *a == *b }
 
-// saidOtherwise marks the rules of which any space, item or meeting says otherwise on two sides: where a
-// system does not know what places say, or has values of its own there.
-// Rows are shared, so that each pair of them is compared once.
+// saidOtherwise marks the rules of which any space, item or meeting says
+// otherwise on two sides: where a system does not know what places say, or has
+// values of its own there. Rows are shared, so that each pair of them is
+// compared once.
 func saidOtherwise(a, b *Snapshot, changed *[catalogue.NumRules]bool) {
 	if !otherRows(a, b) {
 		return
@@ -376,8 +386,8 @@ func saidOtherwise(a, b *Snapshot, changed *[catalogue.NumRules]bool) {
 	}
 }
 
-// linkImpact compares what whoever holds a link may do.
-// Each link that is alive is asked by itself; there are few actions, and most changes concern none.
+// linkImpact compares what whoever holds a link may do. Each link that is alive
+// is asked by itself; there are few actions, and most changes concern none.
 func linkImpact(
 	before, after *Snapshot,
 	at moment.Moment,
@@ -481,11 +491,14 @@ func linkImpact(
 	return
 }
 
-// newcomerImpact lists what typical newcomers of either policy would become able to
-// do, or no longer: wide actions, and being invited into the directory.
-// heldByNewcomer calls found for every granted action on what the partner or the domain of a typical
-// newcomer holds as a whole, before or after.
-// Somebody new from a partner that holds a space as a whole comes in on the first day.
+// newcomerImpact lists what typical newcomers of either policy would become
+// able to do, or no longer: wide actions, and being invited into the directory.
+//
+// heldByNewcomer calls found for every granted action on what the partner or
+// the domain of a typical newcomer holds as a whole, before or after.
+//
+// Somebody new from a partner that holds a space as a whole comes in on the
+// first day.
 func (s *Snapshot) heldByNewcomer(after *Snapshot, who Who, at moment.Moment, found func(*catalogue.Action, world.Resource)) error {
 	spaces := map[uint32]bool{}
 	for _, x := range []*Snapshot{s, after} {
@@ -519,8 +532,8 @@ func (s *Snapshot) heldByNewcomer(after *Snapshot, who Who, at moment.Moment, fo
 	return nil
 }
 
-// Actions that a change of the rules cannot concern are asked only of those whom the table of
-// domains takes otherwise.
+// Actions that a change of the rules cannot concern are asked only of those
+// whom the table of domains takes otherwise.
 func newcomerImpact(before, after *Snapshot, at moment.Moment, changed *[catalogue.NumRules]bool, out *Impact, stop func() error) error {
 	all := newcomersOf(before, after, at)
 	type key struct {
@@ -620,9 +633,9 @@ func newcomerImpact(before, after *Snapshot, at moment.Moment, changed *[catalog
 	return nil
 }
 
-// otherwiseMatched reports whether two policies may take an address otherwise, but for
-// rules that changed for everybody.
-// It compares what the table of domains says, and the partner where it stays the same.
+// otherwiseMatched reports whether two policies may take an address otherwise,
+// but for rules that changed for everybody. It compares what the table of
+// domains says, and the partner where it stays the same.
 func otherwiseMatched(before, after *Snapshot, who Who) bool {
 	if who.Kind != ByAddress {
 		return false

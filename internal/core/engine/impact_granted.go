@@ -10,9 +10,9 @@ import (
 	"wexillum.example/internal/core/moment"
 )
 
-// grantedImpact compares granted actions.
-// Workers take strides of parties. For each the two sides are compared as a whole first; mostly
-// they are equal, and then only what changed for everybody is asked of what the party holds.
+// grantedImpact compares granted actions. Workers take strides of parties. For
+// each the two sides are compared as a whole first; mostly they are equal, and
+// then only what changed for everybody is asked of what the party holds.
 func grantedImpact(
 	before, after *Snapshot,
 	at moment.Moment,
@@ -27,8 +27,8 @@ func grantedImpact(
 	before.indexed()
 	x, y := before.sidesAt(at), after.sidesAt(at)
 	set, people := touched(x, y, changed, otherRows(before, after))
-	// Large enough that taking one costs nothing, small enough that the last worker is not waited
-	// for.
+	// Large enough that taking one costs nothing, small enough that the last
+	// worker is not waited for.
 	const stride = 2048
 	workers := runtime.GOMAXPROCS(0)
 	parts := make([]*impactPart, workers)
@@ -59,8 +59,8 @@ func grantedImpact(
 					if !before.holdsAnything(q) && !after.holdsAnything(after.inv.parties.at(i)) {
 						continue
 					}
-					// Somebody known of a partner that holds something as a whole need not have
-					// been given anything.
+					// Somebody known of a partner that holds something as a
+					// whole need not have been given anything.
 					if len(inv.many) > 0 && !before.isCounted(i, at) && !after.isCounted(i, at) {
 						continue // typical newcomers stand for them
 					}
@@ -85,8 +85,8 @@ func grantedImpact(
 						continue
 					}
 					var mine Moves
-					// What is held may differ between the sides by dates; then things are compared
-					// one by one.
+					// What is held may differ between the sides by dates; then
+					// things are compared one by one.
 					compareParty := compare
 					if otherHoldings(before, after, i) || a.partner != b.partner && len(inv.many) > 0 {
 						compareParty = compareEach
@@ -109,7 +109,8 @@ func grantedImpact(
 								p.spaces[sp] = &Moves{}
 							}
 							p.spaces[sp].add(m)
-							// The lines of several workers are told one after the other.
+							// The lines of several workers are told one after
+							// the other.
 							telling.Lock()
 							if *line != nil {
 								before.tell(i, &a, &b, sp, index, kind, in, yes0, yes1, t, line)
@@ -173,8 +174,9 @@ func grantedImpact(
 	return nil
 }
 
-// otherwise returns which actions that are a yes on both sides have other conditions.
-// Which account answers, and with what conditions, may change while the answer stays yes.
+// otherwise returns which actions that are a yes on both sides have other
+// conditions. Which account answers, and with what conditions, may change while
+// the answer stays yes.
 func otherwise(a, b *partySide, first0, home0, first1, home1 Actions) (set Actions) {
 	both := (first0 | home0) & (first1 | home1)
 	if a.first == b.first && a.home == b.home && a.browse == b.browse && first0 == first1 && home0 == home1 {
@@ -189,8 +191,8 @@ func otherwise(a, b *partySide, first0, home0, first1, home1 Actions) (set Actio
 	return
 }
 
-// moves splits what changes into gained, lost and otherwise.
-// yes0 and yes1 are entries, of which several may be about one action.
+// moves splits what changes into gained, lost and otherwise. yes0 and yes1 are
+// entries, of which several may be about one action.
 func moves(a, b *partySide, yes0, yes1 uint64) (gained, lost, other Actions) {
 	f0, h0 := actionsOf(yes0)
 	f1, h1 := actionsOf(yes1)
@@ -203,8 +205,8 @@ func countOf(in *contents, act catalogue.ActionID) int {
 	return int(in.plain[plainKinds[act][0]] + in.plain[plainKinds[act][1]])
 }
 
-// plainKinds are the kinds of plain things that an action is about, two at most, as places in
-// contents.plain.
+// plainKinds are the kinds of plain things that an action is about, two at
+// most, as places in contents.plain.
 var plainKinds = func() (out [64][2]uint8) {
 	for i := range out {
 		out[i] = [2]uint8{nothingPlain, nothingPlain}
@@ -224,9 +226,9 @@ type impactPart struct {
 	moved    map[uint32]Moves
 }
 
-// note counts what changes for one thing, or where in is not nil for the plain things
-// of a space.
-// A space and all plain things in it answer alike, so they are one sum.
+// note counts what changes for one thing, or where in is not nil for the plain
+// things of a space. A space and all plain things in it answer alike, so they
+// are one sum.
 func (p *impactPart) note(a, b *partySide, yes0, yes1 uint64, in *contents) (sum Moves) {
 	gained, lost, other := moves(a, b, yes0, yes1)
 	count := func(set Actions, at func(*Moves) *int) {
@@ -247,10 +249,11 @@ func (p *impactPart) note(a, b *partySide, yes0, yes1 uint64, in *contents) (sum
 }
 
 // compare calls found for everything that party i holds a role on and that two
-// policies may answer otherwise: with in for a space with the plain things in it,
-// else for the one thing of that kind and index.
-// It asks what an item, a space and the special things in it say, and counts plain things with
-// their space, in one step each.
+// policies may answer otherwise: with in for a space with the plain things in
+// it, else for the one thing of that kind and index.
+//
+// It asks what an item, a space and the special things in it say, and counts
+// plain things with their space, in one step each.
 func compare(
 	t, u *Tally,
 	i uint32,
@@ -296,7 +299,8 @@ func compare(
 		}
 		in := &idx.in[sp]
 		if yes0, yes1 := both(in.entries, none, false, catalogue.NoRole, h.role, h.many); yes0|yes1 != 0 {
-			// What the party holds itself, besides the space, is counted by itself.
+			// What the party holds itself, besides the space, is counted by
+			// itself.
 			if items > 0 {
 				in = t.less(sp, in, live)
 			}
@@ -314,16 +318,16 @@ func compare(
 	}
 }
 
-// otherHoldings reports whether what a party holds may differ between two snapshots of one
-// inventory: by their dates alone.
-// A grant may have ended by a review, or a record be gone, under one policy and not the other.
+// otherHoldings reports whether what a party holds may differ between two
+// snapshots of one inventory: by their dates alone. A grant may have ended by a
+// review, or a record be gone, under one policy and not the other.
 func otherHoldings(a, b *Snapshot, i uint32) bool {
 	p, q := a.inv.parties.at(i), b.inv.parties.at(i)
 	return p.gone != q.gone || p.grants != q.grants
 }
 
-// partnerOf returns whose partner's a party is by its domain, barred or not; none for nobody's.
-// It is about the domain; who is barred is told elsewhere.
+// partnerOf returns whose partner's a party is by its domain, barred or not;
+// none for nobody's. It is about the domain; who is barred is told elsewhere.
 func (s *Snapshot) partnerOf(p *party) uint32 {
 	if p.domain != none && s.pol.domains[p.domain].kind == partnerDomain {
 		return s.pol.domains[p.domain].partner
@@ -331,8 +335,8 @@ func (s *Snapshot) partnerOf(p *party) uint32 {
 	return none
 }
 
-// holdsAnything reports whether a party was ever given anything: by itself, through a group, or because
-// its partner or its domain holds it as a whole.
+// holdsAnything reports whether a party was ever given anything: by itself,
+// through a group, or because its partner or its domain holds it as a whole.
 func (s *Snapshot) holdsAnything(p *party) bool {
 	any := p.grants.n > 0 || p.groups.n > 0
 	if !any && len(s.inv.many) > 0 {
@@ -341,9 +345,8 @@ func (s *Snapshot) holdsAnything(p *party) bool {
 	return any
 }
 
-// compareEach does what compare does where the party need not hold the same on both sides:
-// thing by thing.
-// It is slower and makes no use of what is alike.
+// compareEach does what compare does where the party need not hold the same on
+// both sides: thing by thing. It is slower and makes no use of what is alike.
 func compareEach(
 	t, u *Tally,
 	i uint32,
@@ -377,9 +380,9 @@ func compareEach(
 	}
 }
 
-// less returns the contents of a space without the plain things that the party holds
-// a role of its own on: those come by themselves.
-// in is copied before anything is taken from it.
+// less returns the contents of a space without the plain things that the party
+// holds a role of its own on: those come by themselves. in is copied before
+// anything is taken from it.
 func (t *Tally) less(sp uint32, in *contents, live []heldRole) *contents {
 	out := in
 	for l := range live {
@@ -396,9 +399,9 @@ func (t *Tally) less(sp uint32, in *contents, live []heldRole) *contents {
 	return out
 }
 
-// tell writes the lines of what changes for a party.
-// Plain things are told one by one here, since each has a name; a thing that is counted by itself
-// has come already.
+// tell writes the lines of what changes for a party. Plain things are told one
+// by one here, since each has a name; a thing that is counted by itself has
+// come already.
 func (s *Snapshot) tell(
 	i uint32,
 	a, b *partySide,

@@ -7,7 +7,8 @@ import (
 )
 
 // Inert finds exceptions that change nothing. It is made once for many of them.
-// What spaces and items say of a rule is found once for all exceptions that set it.
+// What spaces and items say of a rule is found once for all exceptions that set
+// it.
 type Inert struct {
 	s     *Snapshot
 	near  [catalogue.NumRules][]nearPair
@@ -22,8 +23,8 @@ type nearPair struct{ space, item catalogue.Value }
 func (s *Snapshot) NewInert() *Inert { return &Inert{s: s} }
 
 // pairs lists what spaces, items and meetings say of r, each combination once.
-// A rule is decided from partner, people, space and item; all that matters of the last two is which
-// combinations of values there are.
+// A rule is decided from partner, people, space and item; all that matters of
+// the last two is which combinations of values there are.
 func (x *Inert) pairs(r catalogue.RuleID) []nearPair {
 	if x.ready[r] {
 		return x.near[r]
@@ -67,8 +68,8 @@ func (x *Inert) pairs(r catalogue.RuleID) []nearPair {
 }
 
 // People lists the ids of the people of ours whom exception i of the policy is
-// about: those it names and the members of its groups.
-// They are in the order of their indexes.
+// about: those it names and the members of its groups. They are in the order of
+// their indexes.
 func (s *Snapshot) People(i int) (ids []string) {
 	for _, p := range s.peopleOf(int32(i)) {
 		ids = append(ids, s.inv.personIDs.text(s.inv.text, p))
@@ -84,7 +85,8 @@ func (s *Snapshot) peopleOf(i int32) []uint32 {
 	return nil
 }
 
-// exceptedPeople lists, by exception, the people of ours whom it is about, in their order.
+// exceptedPeople lists, by exception, the people of ours whom it is about, in
+// their order.
 func (s *Snapshot) exceptedPeople() [][]uint32 {
 	out := make([][]uint32, len(s.pol.except))
 	inv := &s.inv
@@ -110,8 +112,8 @@ func (s *Snapshot) exceptedPeople() [][]uint32 {
 	return out
 }
 
-// partiesIn lists the parties of a group that an exception names.
-// All groups that any exception names are filled in one pass over the parties.
+// partiesIn lists the parties of a group that an exception names. All groups
+// that any exception names are filled in one pass over the parties.
 func (x *Inert) partiesIn(group uint32) []addr.Address {
 	if x.in == nil {
 		x.in = map[uint32][]addr.Address{}
@@ -140,9 +142,11 @@ func (x *Inert) partiesIn(group uint32) []addr.Address {
 // ChangesNothing reports whether removing exception i of the policy alters no
 // effective value in any context from a moment on (model §3). One that is over
 // changes nothing.
-// All contexts are tried that can differ: each class of people it is about, each moment at which
-// another exception begins or ends, each party that anything names, each combination of values at
-// places. If none differs, none does.
+//
+// All contexts are tried that can differ: each class of people it is about,
+// each moment at which another exception begins or ends, each party that
+// anything names, each combination of values at places. If none differs, none
+// does.
 func (x *Inert) ChangesNothing(i int, from moment.Moment) bool {
 	s := x.s
 	pol, inv := s.pol, &s.inv
@@ -200,8 +204,8 @@ func (x *Inert) ChangesNothing(i int, from moment.Moment) bool {
 }
 
 // representatives lists parties such that every party is decided like one of
-// them: the zero address stands for whoever nothing names.
-// Of partners that say the rule, and of domains and groups that the other exceptions name.
+// them: the zero address stands for whoever nothing names. Of partners that say
+// the rule, and of domains and groups that the other exceptions name.
 func (x *Inert) representatives(exc *exception, others []int32, r catalogue.RuleID) []addr.Address {
 	pol, inv := x.s.pol, &x.s.inv
 	out := []addr.Address{{}}
@@ -241,9 +245,8 @@ func (x *Inert) representatives(exc *exception, others []int32, r catalogue.Rule
 }
 
 // alters reports whether leaving exception i out alters the value of r anywhere
-// for this person and party at this moment.
-// It asks what exceptions say with and without this one, and then whether any place lets the
-// difference through.
+// for this person and party at this moment. It asks what exceptions say with
+// and without this one, and then whether any place lets the difference through.
 func (x *Inert) alters(r catalogue.RuleID, i int32, person uint32, who addr.Address, at moment.Moment) bool {
 	pol := x.s.pol
 	var a asker

@@ -10,18 +10,20 @@ import (
 	"wexillum.example/internal/core/world"
 )
 
-// row holds one value for every rule, Unset where nothing is said.
-// It is some 160 bytes; equal rows are shared.
+// row holds one value for every rule, Unset where nothing is said. It is some
+// 160 bytes; equal rows are shared.
 type row [catalogue.NumRules]catalogue.Value
 
-// list is a stretch of inventory.lists.
-// It takes eight bytes and has no pointer, so that the garbage collector passes over all records.
+// list is a stretch of inventory.lists. It takes eight bytes and has no
+// pointer, so that the garbage collector passes over all records.
 type list struct{ off, n uint32 }
 
 // party is everything the engine knows of one outside address: its record, if
-// it has one, what its dates come to, its grants and its groups. One cache line.
-// Records, dates and grants of a million parties are what decisions miss the cache on; what few of
-// them need lies in dates.
+// it has one, what its dates come to, its grants and its groups. One cache
+// line.
+//
+// Records, dates and grants of a million parties are what decisions miss the
+// cache on; what few of them need lies in dates.
 type party struct {
 	since, accepted, terms moment.Moment
 	out, gone              moment.Moment // when its record is suspended, and when it is no more; Never
@@ -43,8 +45,8 @@ const (
 	hasPurpose
 )
 
-// grant is a role of one party or group; via says through what.
-// It is 40 bytes; a million of them are most of the memory of a snapshot.
+// grant is a role of one party or group; via says through what. It is 40 bytes;
+// a million of them are most of the memory of a snapshot.
 type grant struct {
 	from, until moment.Moment
 	resource    uint32 // index of a space or, with itemBit, of an item
@@ -65,7 +67,8 @@ const (
 	viaMany  // the same, of a partner or a domain as a whole
 )
 
-// itemBit tells items from spaces in grants, and groups from people among members.
+// itemBit tells items from spaces in grants, and groups from people among
+// members.
 const itemBit = 1 << 31
 
 // space is a world.Space by indexes.
@@ -82,11 +85,12 @@ type space struct {
 	anyParty                bool   // no parties are named
 }
 
-// takesJoiners reports whether somebody from outside may join a space by themselves: a course alone is open to that.
+// takesJoiners reports whether somebody from outside may join a space by
+// themselves: a course alone is open to that.
 func (sp *space) takesJoiners() bool { return sp.joinable && sp.kind == world.Course }
 
-// item is a world.Item by indexes; it exists only once somebody put it, a name alone may come
-// first.
+// item is a world.Item by indexes; it exists only once somebody put it, a name
+// alone may come first.
 type item struct {
 	exists, private bool
 	kind            catalogue.ResourceKind
@@ -107,8 +111,8 @@ type person struct {
 	left     moment.Moment // zero while they are here
 }
 
-// group holds parties from outside, and what all of them were given. People of ours name their
-// groups themselves.
+// group holds parties from outside, and what all of them were given. People of
+// ours name their groups themselves.
 type group struct {
 	exists  bool
 	name    ref
@@ -126,9 +130,9 @@ type meeting struct {
 	own, lists                     list
 }
 
-// manyHold is a partner or a domain that holds grants as a whole: whoever belongs to it has them
-// with their home account.
-// There are a handful of them, so that they are gone through one by one.
+// manyHold is a partner or a domain that holds grants as a whole: whoever
+// belongs to it has them with their home account. There are a handful of them,
+// so that they are gone through one by one.
 type manyHold struct {
 	of     partyRef // a partner or a domain
 	grants list
@@ -141,7 +145,8 @@ type domainList struct {
 	domains list
 }
 
-// link is a link; what one that names people gives is also a grant of each of them.
+// link is a link; what one that names people gives is also a grant of each of
+// them.
 type link struct {
 	exists, bearer, download, password bool
 	right                              catalogue.Role
@@ -173,9 +178,11 @@ const (
 )
 
 // inventory is the part of a snapshot that operations change.
-// Copying it copies slices' headers only: an Editor begins with all of the snapshot before it and
-// writes where nobody reads. What grows is written behind the end that others know; what changes in
-// place is a vec, whose chunks are copied when first written.
+//
+// Copying it copies slices' headers only: an Editor begins with all of the
+// snapshot before it and writes where nobody reads. What grows is written
+// behind the end that others know; what changes in place is a vec, whose chunks
+// are copied when first written.
 type inventory struct {
 	text blob
 
@@ -209,8 +216,8 @@ type inventory struct {
 	live       struct{ people, guests, grants, spaces, items, meetings, links int }
 }
 
-// tables are those of all names.
-// The order is that of a stored snapshot, and must not change.
+// tables are those of all names. The order is that of a stored snapshot, and
+// must not change.
 func (v *inventory) tables() []*names {
 	return []*names{&v.addresses, &v.domains, &v.partners, &v.groupIDs, &v.personIDs, &v.spaceIDs, &v.itemIDs, &v.meetingIDs, &v.linkIDs,
 		&v.listIDs, &v.bundleIDs}
@@ -235,8 +242,9 @@ func (v *inventory) addressText(i uint32) string { return v.addresses.text(v.tex
 
 // Snapshot is a world at one revision, ready to be asked. It is immutable and
 // may be asked from many goroutines at once.
-// What a question needs that costs a pass over everybody is made once, when it is first asked, and
-// kept here: idx, rev, due, could.
+//
+// What a question needs that costs a pass over everybody is made once, when it
+// is first asked, and kept here: idx, rev, due, could.
 type Snapshot struct {
 	inv   inventory
 	pol   *policy
@@ -262,8 +270,9 @@ func (s *Snapshot) Counts() Counts {
 	return Counts{l.people, l.guests, l.grants, l.spaces, l.items, l.meetings, l.links, len(s.pol.source.Partners)}
 }
 
-// Editor makes the next snapshot. It belongs to one goroutine.
-// It copies nothing when it is made; stale, moved and given collect what Done has to compute.
+// Editor makes the next snapshot. It belongs to one goroutine. It copies
+// nothing when it is made; stale, moved and given collect what Done has to
+// compute.
 type Editor struct {
 	inv    inventory
 	pol    *policy
@@ -292,8 +301,8 @@ type Editor struct {
 	fwd        *forwardOf
 }
 
-// New returns an Editor of an empty world.
-// Its first snapshot begins a line of its own.
+// New returns an Editor of an empty world. Its first snapshot begins a line of
+// its own.
 func New() *Editor {
 	e := &Editor{tok: newToken(), line: newToken(), seen: map[row]uint32{}, policy: &world.World{}}
 	for _, n := range e.inv.tables() {
@@ -302,12 +311,13 @@ func New() *Editor {
 	return e
 }
 
-// Edit returns an Editor that begins with s. Only one line of snapshots grows in
-// place: a second Editor of the same snapshot copies its lists first. Edit is
-// not safe for concurrent use on one snapshot.
-// The first Editor of a snapshot may write behind its lists, since the snapshot does not look
-// there; a second one would write to the same places, so its lists are cut to their length, and
-// appending copies them.
+// Edit returns an Editor that begins with s. Only one line of snapshots grows
+// in place: a second Editor of the same snapshot copies its lists first. Edit
+// is not safe for concurrent use on one snapshot.
+//
+// The first Editor of a snapshot may write behind its lists, since the snapshot
+// does not look there; a second one would write to the same places, so its
+// lists are cut to their length, and appending copies them.
 func (s *Snapshot) Edit() *Editor {
 	e := &Editor{
 		inv:   s.inv,
@@ -344,7 +354,8 @@ func Of(w *world.World) *Snapshot {
 	return e.Done()
 }
 
-// Put adds or replaces all that w holds, and makes its policy and floors the only ones.
+// Put adds or replaces all that w holds, and makes its policy and floors the
+// only ones.
 func (e *Editor) Put(w *world.World) {
 	e.Add(w)
 	e.SetFloors(w.DatesFrom)
@@ -352,7 +363,8 @@ func (e *Editor) Put(w *world.World) {
 }
 
 // Add adds or replaces the inventory that w holds, but for floors of dates.
-// Groups and people come first, since others name them; grants before holdings, which make some.
+// Groups and people come first, since others name them; grants before holdings,
+// which make some.
 func (e *Editor) Add(w *world.World) {
 	for i := range w.Groups {
 		e.PutGroup(&w.Groups[i])
@@ -394,11 +406,13 @@ func (e *Editor) Add(w *world.World) {
 	}
 }
 
-// putGrants places grants party by party in the order of the parties, so that whoever reads
-// those of many parties reads them one after the other.
-// It is a counting sort: whom each grant belongs to, how many each has, then the grants in order. A
-// file holds them in any order, and placing them as they come would scatter those of one party over
-// the whole memory, which a reach would pay for ever after.
+// putGrants places grants party by party in the order of the parties, so that
+// whoever reads those of many parties reads them one after the other.
+//
+// It is a counting sort: whom each grant belongs to, how many each has, then
+// the grants in order. A file holds them in any order, and placing them as they
+// come would scatter those of one party over the whole memory, which a reach
+// would pay for ever after.
 func (e *Editor) putGrants(grants []world.Grant) {
 	type party struct {
 		name    string // of whoever is not an address
@@ -475,9 +489,9 @@ func (e *Editor) putGrants(grants []world.Grant) {
 	}
 }
 
-// Done compiles what changed and returns the snapshot. The Editor is spent.
-// The order matters: bundles give grants, the policy is compiled against what is there, dates
-// follow from both, and what limits hold back comes last.
+// Done compiles what changed and returns the snapshot. The Editor is spent. The
+// order matters: bundles give grants, the policy is compiled against what is
+// there, dates follow from both, and what limits hold back comes last.
 func (e *Editor) Done() *Snapshot {
 	if e.policy == nil && e.peopleChanged { // whom exceptions concern is part of what is compiled
 		e.policy = e.pol.source
@@ -505,16 +519,20 @@ func (e *Editor) Done() *Snapshot {
 	if len(e.unsaid) > 0 {
 		e.unsay()
 	}
-	// Where too many have moved, counting all anew is cheaper than counting those.
+	// Where too many have moved, counting all anew is cheaper than counting
+	// those.
 	if e.due == nil || len(e.moved) > 1000+int(e.inv.parties.n/16) {
 		e.due, e.moved = &standing{}, nil
 	}
 	return &Snapshot{inv: e.inv, pol: e.pol, idx: e.idx, gen: e.gen, line: e.line, due: e.due, moved: e.moved, rules: e.rules, fwd: e.fwd}
 }
 
-// compact places what was given party by party, in the order of the parties, without what was replaced while records were read, and gives
-// back the room that growing lists take. It is for an Editor whose lists no snapshot shares.
-// It is done once, after everything was read, and makes the first snapshot as small as it can be.
+// compact places what was given party by party, in the order of the parties,
+// without what was replaced while records were read, and gives back the room
+// that growing lists take. It is for an Editor whose lists no snapshot shares.
+//
+// It is done once, after everything was read, and makes the first snapshot as
+// small as it can be.
 func (e *Editor) compact() {
 	v := &e.inv
 	live := max(0, len(v.grants)-v.grantsDead)
@@ -544,7 +562,8 @@ func (e *Editor) compact() {
 	}
 }
 
-// trimmed is a list with room for a little more, where it has room for much more.
+// trimmed is a list with room for a little more, where it has room for much
+// more.
 func trimmed[S ~[]T, T any](list S) S {
 	room := len(list) + len(list)/32 + 64
 	if cap(list) <= room+len(list)/16 {
@@ -553,13 +572,14 @@ func trimmed[S ~[]T, T any](list S) S {
 	return append(make(S, 0, room), list...)
 }
 
-// HoldBack makes values of spaces, items and meetings that are looser than the limits
-// of the policy not count, as they will not once it is published (model §3). It is
-// for an Editor of Aside: elsewhere they are written as held back.
+// HoldBack makes values of spaces, items and meetings that are looser than the
+// limits of the policy not count, as they will not once it is published (model
+// §3). It is for an Editor of Aside: elsewhere they are written as held back.
 func (e *Editor) HoldBack() { e.hold = true }
 
-// Unsay makes what spaces, items and meetings say about some rules not count: a system with one value
-// for everybody does not know it (systems.md §3). It is for an Editor of Aside.
+// Unsay makes what spaces, items and meetings say about some rules not count: a
+// system with one value for everybody does not know it (systems.md §3). It is
+// for an Editor of Aside.
 func (e *Editor) Unsay(rules []catalogue.RuleID) { e.unsaid = rules }
 
 // unsay takes rules out of all rows, and keeps what was said in said.
@@ -577,7 +597,8 @@ func (e *Editor) unsay() {
 	e.idx = e.idx.otherRows(&e.inv)
 }
 
-// holdBack takes out what is looser than its limit, and copies rows only where anything is.
+// holdBack takes out what is looser than its limit, and copies rows only where
+// anything is.
 func (e *Editor) holdBack() {
 	copied := false
 	for i := range e.inv.rows {
@@ -611,8 +632,8 @@ func (e *Editor) list(xs []uint32) list {
 	return l
 }
 
-// row places the values that are said, or with held those that are held back, and shares equal
-// rows; none where nothing is said.
+// row places the values that are said, or with held those that are held back,
+// and shares equal rows; none where nothing is said.
 func (e *Editor) row(settings []world.Setting, held bool) uint32 {
 	var r row
 	said := false
@@ -661,8 +682,8 @@ func (e *Editor) address(a addr.Address) uint32 {
 	return i
 }
 
-// person returns the index of a person of ours, who need not be there yet; group, space and item do
-// the same.
+// person returns the index of a person of ours, who need not be there yet;
+// group, space and item do the same.
 func (e *Editor) person(id string) uint32 {
 	if id == "" {
 		return none
@@ -721,14 +742,15 @@ func (e *Editor) partyRef(r world.PartyRef) partyRef {
 	return partyRef{ofAddress, e.address(r.Address)}
 }
 
-// GoesOn reports whether one snapshot came of another by Editors, so that parties, spaces and all else have the same numbers in both.
-// Whoever keeps something by number asks this before using it on another snapshot.
+// GoesOn reports whether one snapshot came of another by Editors, so that
+// parties, spaces and all else have the same numbers in both. Whoever keeps
+// something by number asks this before using it on another snapshot.
 func (s *Snapshot) GoesOn(was *Snapshot) bool { return s.line == was.line }
 
 // Aside returns an Editor of what might become of s. The line of snapshots does
 // not go through it: it copies what it adds to, and may be used while another
-// Editor of s is at work.
-// Drafts, previews and every question of *what if* begin here.
+// Editor of s is at work. Drafts, previews and every question of *what if*
+// begin here.
 func (s *Snapshot) Aside() *Editor {
 	b := &Snapshot{inv: s.inv, pol: s.pol, idx: s.idx, gen: s.gen, line: s.line, due: s.due, moved: s.moved, rules: s.rules, fwd: s.fwd,
 		taken: true}
@@ -737,7 +759,8 @@ func (s *Snapshot) Aside() *Editor {
 	return e
 }
 
-// Apart returns the same snapshot with lists of its own, and room behind them, for Scratch.
+// Apart returns the same snapshot with lists of its own, and room behind them,
+// for Scratch.
 func (s *Snapshot) Apart() *Snapshot {
 	e := s.Aside()
 	v := &e.inv
@@ -754,8 +777,9 @@ func roomy[S ~[]T, T any](list S) S {
 	return append(make(S, 0, len(list)+4096), list...)
 }
 
-// Scratch returns an Editor of a snapshot that came of Apart. It writes over what Editors of the same snapshot wrote
-// before, without copying anything: snapshots that came of those must not be used any more. It is for trying many
+// Scratch returns an Editor of a snapshot that came of Apart. It writes over
+// what Editors of the same snapshot wrote before, without copying anything:
+// snapshots that came of those must not be used any more. It is for trying many
 // things one after the other.
 func (s *Snapshot) Scratch() *Editor {
 	e := s.Edit()
@@ -763,7 +787,8 @@ func (s *Snapshot) Scratch() *Editor {
 	return e
 }
 
-// Branch is Aside for what does not come of s, such as a state of the past: nothing has the same number there for certain.
+// Branch is Aside for what does not come of s, such as a state of the past:
+// nothing has the same number there for certain.
 func (s *Snapshot) Branch() *Editor {
 	e := s.Aside()
 	e.line = newToken()

@@ -10,9 +10,9 @@ import (
 )
 
 // SetGrants replaces all grants of one party, written as Grant.Party has it.
-// Named links of the address stay.
-// Grants of one party are always replaced as a whole: their places change, and old ones are left
-// behind to be counted as waste.
+// Named links of the address stay. Grants of one party are always replaced as a
+// whole: their places change, and old ones are left behind to be counted as
+// waste.
 func (e *Editor) SetGrants(who string, grants []world.Grant) {
 	e.idx = nil
 	if ref, ok := manyOf(who); ok {
@@ -41,8 +41,8 @@ func (e *Editor) SetGrants(who string, grants []world.Grant) {
 	e.setHeld(e.address(a), grants)
 }
 
-// setHeld replaces what an address was given by name.
-// What links and bundles give stays, because it is not by name.
+// setHeld replaces what an address was given by name. What links and bundles
+// give stays, because it is not by name.
 func (e *Editor) setHeld(i uint32, grants []world.Grant) {
 	e.idx = nil
 	e.movedParty(i)
@@ -59,8 +59,8 @@ func (e *Editor) setHeld(i uint32, grants []world.Grant) {
 	e.inv.parties.edit(e.tok, i).grants = l
 }
 
-// manyOf reads a partner or a domain as world.Grant.Party writes it.
-// ok is false for an address or a group.
+// manyOf reads a partner or a domain as world.Grant.Party writes it. ok is
+// false for an address or a group.
 func manyOf(who string) (ref world.PartyRef, ok bool) {
 	if id, is := strings.CutPrefix(who, "partner:"); is {
 		return world.PartyRef{Partner: id}, true
@@ -75,8 +75,8 @@ func manyOf(who string) (ref world.PartyRef, ok bool) {
 	return
 }
 
-// setMany replaces what a partner or a domain holds as a whole.
-// The list is made anew, since older snapshots read the one before.
+// setMany replaces what a partner or a domain holds as a whole. The list is
+// made anew, since older snapshots read the one before.
 func (e *Editor) setMany(of partyRef, grants []world.Grant) {
 	next := make([]manyHold, 0, len(e.inv.many)+1)
 	for _, m := range e.inv.many {
@@ -94,8 +94,9 @@ func (e *Editor) setMany(of partyRef, grants []world.Grant) {
 	e.inv.many = next
 }
 
-// heldByMany calls found for what a party holds with its home account because its partner or its
-// domain holds it as a whole. partner is none where the party is barred or nobody's.
+// heldByMany calls found for what a party holds with its home account because
+// its partner or its domain holds it as a whole. partner is none where the
+// party is barred or nobody's.
 func (v *inventory) heldByMany(partner, domain uint32, found func(of partyRef, given []grant)) {
 	for i := range v.many {
 		if m := &v.many[i]; m.of.what == ofPartner && m.of.index == partner || m.of.what == ofDomain && m.of.index == domain && domain != none {
@@ -104,7 +105,8 @@ func (v *inventory) heldByMany(partner, domain uint32, found func(of partyRef, g
 	}
 }
 
-// manyIn lists the partners and domains that were ever given a space as a whole.
+// manyIn lists the partners and domains that were ever given a space as a
+// whole.
 func (v *inventory) manyIn(space uint32) (out []partyRef) {
 	for i := range v.many {
 		for _, g := range v.given(v.many[i].grants) {
@@ -139,8 +141,7 @@ func (e *Editor) placeGrants(grants []world.Grant, links []grant) list {
 }
 
 // PutLink adds or replaces a link. A named link also becomes a grant of every
-// address it names.
-// The names that it had before lose it first.
+// address it names. The names that it had before lose it first.
 func (e *Editor) PutLink(l *world.Link) {
 	e.idx = nil
 	i := e.inv.linkIDs.add(e.tok, &e.inv.text, l.ID)
@@ -190,8 +191,8 @@ func (e *Editor) dropLinkGrants(i uint32) {
 	}
 }
 
-// SetForwarders replaces all forwarders of a person's mailbox.
-// There is no single forwarder to replace: those of a mailbox come together.
+// SetForwarders replaces all forwarders of a person's mailbox. There is no
+// single forwarder to replace: those of a mailbox come together.
 func (e *Editor) SetForwarders(personID string, fs []world.Forwarder) {
 	i := e.person(personID)
 	l := list{n: uint32(len(fs))}
@@ -205,8 +206,8 @@ func (e *Editor) SetForwarders(personID string, fs []world.Forwarder) {
 }
 
 // PutContact adds or replaces a contact; one that is not accepted counts for
-// nothing.
-// Contacts are between a person of ours and an address; neither need have a record.
+// nothing. Contacts are between a person of ours and an address; neither need
+// have a record.
 func (e *Editor) PutContact(c *world.Contact) {
 	if c.Party.IsNewcomer() {
 		return

@@ -10,11 +10,11 @@ import (
 	"wexillum.example/internal/core/world"
 )
 
-// What an Editor takes in: people, groups, spaces, items and records of guests. What they hold is in inventory_given.go.
+// What an Editor takes in: people, groups, spaces, items and records of guests.
+// What they hold is in inventory_given.go.
 
 // PutPerson adds or replaces a person. Groups the person names need not be
-// there yet.
-// Contacts and forwarders stay; they are records of their own.
+// there yet. Contacts and forwarders stay; they are records of their own.
 func (e *Editor) PutPerson(p *world.Person) {
 	i := e.person(p.ID)
 	old := *e.inv.people.at(i)
@@ -58,8 +58,8 @@ func (e *Editor) PutPerson(p *world.Person) {
 	*e.inv.people.edit(e.tok, i) = rec
 }
 
-// PutGroup adds or replaces a group and which parties it holds.
-// Whoever is no longer in it loses what it gives at once.
+// PutGroup adds or replaces a group and which parties it holds. Whoever is no
+// longer in it loses what it gives at once.
 func (e *Editor) PutGroup(g *world.Group) {
 	e.idx, e.due = nil, nil
 	i := e.group(g.ID)
@@ -110,8 +110,8 @@ func (e *Editor) setGroups(p, g uint32, in bool) {
 	e.inv.parties.edit(e.tok, p).groups = e.list(out)
 }
 
-// PutSpace adds or replaces a space; its items stay as they are.
-// A change of what it says about reviews moves the dates of everybody in it.
+// PutSpace adds or replaces a space; its items stay as they are. A change of
+// what it says about reviews moves the dates of everybody in it.
 func (e *Editor) PutSpace(s *world.Space) {
 	e.idx, e.due = nil, nil
 	i := e.space(s.ID)
@@ -148,8 +148,8 @@ func (e *Editor) reviews(row uint32) (said [2]catalogue.Value) {
 	return [2]catalogue.Value{e.inv.rows[row][ruleReviewDays], e.inv.rows[row][ruleReviewSilence]}
 }
 
-// PutItem adds or replaces an item. Its space need not be there yet.
-// An item that moved to another space takes its grants along.
+// PutItem adds or replaces an item. Its space need not be there yet. An item
+// that moved to another space takes its grants along.
 func (e *Editor) PutItem(it *world.Item) {
 	e.idx, e.due = nil, nil
 	i := e.item(it.ID)
@@ -163,9 +163,10 @@ func (e *Editor) PutItem(it *world.Item) {
 	*e.inv.items.edit(e.tok, i) = rec
 }
 
-// PutGuest adds or replaces a record; the party's grants stay as they are.
-// Of purpose and location only that they are there is kept: no question is asked of the words.
-// Names are cut at 255 bytes, at which nothing that is shown is cut.
+// PutGuest adds or replaces a record; the party's grants stay as they are. Of
+// purpose and location only that they are there is kept: no question is asked
+// of the words. Names are cut at 255 bytes, at which nothing that is shown is
+// cut.
 func (e *Editor) PutGuest(g *world.Guest) {
 	if g.Address.IsNewcomer() { // kept before it was refused: nobody is meant
 		return
@@ -202,8 +203,8 @@ func (e *Editor) PutGuest(g *world.Guest) {
 	e.putDates(i, g, n)
 }
 
-// RemoveGuest takes a record away; what the party was given stays until it is replaced.
-// The address keeps its index for good.
+// RemoveGuest takes a record away; what the party was given stays until it is
+// replaced. The address keeps its index for good.
 func (e *Editor) RemoveGuest(a addr.Address) {
 	i := e.address(a)
 	p := e.inv.parties.edit(e.tok, i)

@@ -9,22 +9,26 @@ import (
 	"wexillum.example/internal/core/world"
 )
 
-// What a snapshot holds, as records again: for whoever looks through an inventory without reading it. Of a text that no question is asked
-// of (a purpose, a location) it holds that there is one, so that stands there.
+// What a snapshot holds, as records again: for whoever looks through an
+// inventory without reading it. Of a text that no question is asked of (a
+// purpose, a location) it holds that there is one, so that stands there.
 
 // said stands for a text that is there.
 const said = "…"
 
-// Parties is how many outside addresses a snapshot has ever known; they are numbered from 0.
+// Parties is how many outside addresses a snapshot has ever known; they are
+// numbered from 0.
 func (s *Snapshot) Parties() uint32 { return s.inv.parties.n }
 
-// PartyNumber is the number of an address; ok is false where it was never known.
+// PartyNumber is the number of an address; ok is false where it was never
+// known.
 func (s *Snapshot) PartyNumber(a addr.Address) (i uint32, ok bool) {
 	i = s.inv.addresses.find(s.inv.text, a.String())
 	return i, i != none && i < s.inv.parties.n
 }
 
-// PartnerNumber is the number of the partner that a party belongs to, by its domain alone; ok is false where it belongs to none.
+// PartnerNumber is the number of the partner that a party belongs to, by its
+// domain alone; ok is false where it belongs to none.
 func (s *Snapshot) PartnerNumber(party uint32) (k uint32, ok bool) {
 	d := s.inv.parties.at(party).domain
 	if d == none || s.pol.domains[d].kind != partnerDomain {
@@ -42,7 +46,8 @@ func (s *Snapshot) NumberOfPartner(id string) (k uint32, ok bool) {
 	return k, k != none
 }
 
-// NameAt is the name in the record of a party, or "" where there is none; a record that a feed alone made tells none.
+// NameAt is the name in the record of a party, or "" where there is none; a
+// record that a feed alone made tells none.
 func (s *Snapshot) NameAt(party uint32) string {
 	if f := s.inv.parties.at(party).flags; f&hasRecord == 0 || f&isProvisioned != 0 {
 		return ""
@@ -50,14 +55,16 @@ func (s *Snapshot) NameAt(party uint32) string {
 	return s.inv.nameOf(party)
 }
 
-// Holders lists who was ever given something in a space, itself or through a group or a link, as it was at one snapshot. It keeps nothing
-// else of that.
+// Holders lists who was ever given something in a space, itself or through a
+// group or a link, as it was at one snapshot. It keeps nothing else of that.
 type Holders struct{ by lists[uint32] }
 
-// Holders returns them. The first who asks of a snapshot waits until all grants are gone through.
+// Holders returns them. The first who asks of a snapshot waits until all grants
+// are gone through.
 func (s *Snapshot) Holders() *Holders { return &Holders{s.indexed().parties} }
 
-// In lists the parties of a space by its number. A space that came later has none.
+// In lists the parties of a space by its number. A space that came later has
+// none.
 func (h *Holders) In(space uint32) []uint32 { return h.by.of(space) }
 
 // SpaceNumber returns the number of a space; false where there never was one.
@@ -66,8 +73,8 @@ func (s *Snapshot) SpaceNumber(id string) (uint32, bool) {
 	return i, i != none && i < s.inv.spaces.n
 }
 
-// EachSpaceOf calls fn for every space that a party was ever given something in, itself or through a group or a link; for one perhaps
-// several times.
+// EachSpaceOf calls fn for every space that a party was ever given something
+// in, itself or through a group or a link; for one perhaps several times.
 func (s *Snapshot) EachSpaceOf(party uint32, fn func(space uint32)) {
 	inv := &s.inv
 	p := inv.parties.at(party)
@@ -93,7 +100,8 @@ func (s *Snapshot) EachOfPartner(partner string, fn func(party uint32)) {
 	}
 }
 
-// onReports reports whether a grant is on a report, a dashboard or an area of them.
+// onReports reports whether a grant is on a report, a dashboard or an area of
+// them.
 func (inv *inventory) onReports(g *grant) bool {
 	if g.resource&itemBit == 0 {
 		return inv.spaces.at(g.resource).kind == world.ReportArea
@@ -102,9 +110,10 @@ func (inv *inventory) onReports(g *grant) bool {
 	return kind == catalogue.Report || kind == catalogue.Dashboard
 }
 
-// EachReport calls fn for every report, dashboard and area of them that a party was given itself and that counts at a moment: by hand or
-// because a bundle gives it, in the order in which it was given, once for each. It is a way to the few grants that need a licence without
-// telling a world of them.
+// EachReport calls fn for every report, dashboard and area of them that a party
+// was given itself and that counts at a moment: by hand or because a bundle
+// gives it, in the order in which it was given, once for each. It is a way to
+// the few grants that need a licence without telling a world of them.
 func (s *Snapshot) EachReport(party uint32, at moment.Moment, fn func(world.Resource)) {
 	inv := &s.inv
 	var seen map[uint32]bool // made where there is one at all: most hold none
@@ -131,8 +140,8 @@ func (s *Snapshot) PrivateParty(party uint32) bool {
 	return s.pol.domains[s.inv.parties.at(party).domain].kind == personalDomain
 }
 
-// InNamedGroup reports whether a party is in a group that an exception names: then its record decides whether the exception is about
-// anybody.
+// InNamedGroup reports whether a party is in a group that an exception names:
+// then its record decides whether the exception is about anybody.
 func (s *Snapshot) InNamedGroup(party uint32) bool {
 	inv := &s.inv
 	p := inv.parties.at(party)
@@ -156,8 +165,8 @@ func (s *Snapshot) PartiesOf(link string, fn func(party uint32)) {
 	}
 }
 
-// telling makes records of an inventory.
-// Each space, item and group is told once, whatever number of parties hold something in it.
+// telling makes records of an inventory. Each space, item and group is told
+// once, whatever number of parties hold something in it.
 type telling struct {
 	s      *Snapshot
 	w      *world.World
@@ -166,8 +175,9 @@ type telling struct {
 	groups map[uint32]int
 }
 
-// TellParties makes a world of some parties: their records, what they hold and through what, and of the inventory what that names. Groups
-// and links are told with these parties alone.
+// TellParties makes a world of some parties: their records, what they hold and
+// through what, and of the inventory what that names. Groups and links are told
+// with these parties alone.
 func (s *Snapshot) TellParties(parties []uint32) *world.World {
 	t := &telling{s: s, w: &world.World{Policy: s.pol.source.Policy}, spaces: map[uint32]int{}, items: map[uint32]bool{},
 		groups: map[uint32]int{}}
@@ -177,7 +187,8 @@ func (s *Snapshot) TellParties(parties []uint32) *world.World {
 	return t.w
 }
 
-// party tells one: the record, what it was given and how, its groups and holdings.
+// party tells one: the record, what it was given and how, its groups and
+// holdings.
 func (t *telling) party(i uint32) {
 	inv, w := &t.s.inv, t.w
 	p, a := inv.parties.at(i), inv.address(i)
@@ -260,7 +271,8 @@ func (t *telling) names(r world.Resource) {
 	}
 }
 
-// space tells a space, once, and returns where it stands; -1 where there is none.
+// space tells a space, once, and returns where it stands; -1 where there is
+// none.
 func (t *telling) space(k uint32) int {
 	inv := &t.s.inv
 	if k == none || !inv.spaces.at(k).exists {
@@ -284,7 +296,8 @@ func (t *telling) item(k uint32) world.Item {
 		Space: inv.spaceIDs.text(inv.text, x.space), Rules: t.settings(x.rules, x.held)}
 }
 
-// settings tells what a place says, in the order of the rules, as it was said and not as it counts.
+// settings tells what a place says, in the order of the rules, as it was said
+// and not as it counts.
 func (t *telling) settings(rules, held uint32) (out []world.Setting) {
 	inv := &t.s.inv
 	all := inv.rows
@@ -314,8 +327,8 @@ func (t *telling) link(k uint32) world.Link {
 		Right: x.right, Created: x.created, Until: x.until}
 }
 
-// TellForwarders makes a world of the policy and of what is forwarded.
-// It is for what systems are told about mail, where nothing else is needed.
+// TellForwarders makes a world of the policy and of what is forwarded. It is
+// for what systems are told about mail, where nothing else is needed.
 func (s *Snapshot) TellForwarders() *world.World {
 	inv := &s.inv
 	w := &world.World{Policy: s.pol.source.Policy}
@@ -332,8 +345,9 @@ func (s *Snapshot) TellForwarders() *world.World {
 	return w
 }
 
-// TellRest makes a world of everything but parties: groups without those whom they hold, spaces with their items, meetings, lists of
-// domains, links, forwarders, contacts, and what partners and domains hold as a whole.
+// TellRest makes a world of everything but parties: groups without those whom
+// they hold, spaces with their items, meetings, lists of domains, links,
+// forwarders, contacts, and what partners and domains hold as a whole.
 func (s *Snapshot) TellRest() *world.World {
 	inv := &s.inv
 	t := &telling{s: s, w: &world.World{Policy: s.pol.source.Policy}, spaces: map[uint32]int{}}
@@ -436,9 +450,13 @@ func (t *telling) linkFor(i uint32) world.Link {
 	return l
 }
 
-// TellPlaces makes a world of the policy, some spaces with all that lies in them (items, meetings, links to items, what partners and
-// domains hold there as a whole), and of some meetings and links by themselves. What is no more is left out.
-// It goes through all items, meetings and links once and tells those alone that are meant.
+// TellPlaces makes a world of the policy, some spaces with all that lies in
+// them (items, meetings, links to items, what partners and domains hold there
+// as a whole), and of some meetings and links by themselves. What is no more is
+// left out.
+//
+// It goes through all items, meetings and links once and tells those alone that
+// are meant.
 func (s *Snapshot) TellPlaces(spaces, meetings, links []string) *world.World {
 	inv := &s.inv
 	t := &telling{s: s, w: &world.World{Policy: s.pol.source.Policy}, spaces: map[uint32]int{}}

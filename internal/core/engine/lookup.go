@@ -13,8 +13,8 @@ import (
 )
 
 // Has reports whether a person, group, space, meeting, link, partner or an item
-// (by its own kind) of this id exists.
-// A kind that there is not has nothing of any id.
+// (by its own kind) of this id exists. A kind that there is not has nothing of
+// any id.
 func (s *Snapshot) Has(kind, id string) bool {
 	inv := &s.inv
 	switch kind {
@@ -54,8 +54,8 @@ func (s *Snapshot) SpaceOf(itemID string) string {
 	return inv.spaceIDs.text(inv.text, inv.items.at(i).space)
 }
 
-// NameOf returns the name of a resource, or "" where it has none.
-// Our directory is named so that a sentence can be made of it.
+// NameOf returns the name of a resource, or "" where it has none. Our directory
+// is named so that a sentence can be made of it.
 func (s *Snapshot) NameOf(r world.Resource) string {
 	inv := &s.inv
 	switch {
@@ -81,8 +81,8 @@ func (s *Snapshot) NameOf(r world.Resource) string {
 	return ""
 }
 
-// NameOfSubject returns the name of who asks, or "" where it is not known.
-// A link has no name.
+// NameOfSubject returns the name of who asks, or "" where it is not known. A
+// link has no name.
 func (s *Snapshot) NameOfSubject(w Who) string {
 	inv := &s.inv
 	switch w.Kind {
@@ -110,8 +110,8 @@ func (s *Snapshot) PersonAt(a addr.Address) string {
 	return ""
 }
 
-// AddressOf returns the address of a person of ours, or "".
-// It looks through everybody: it is asked for one person at a time.
+// AddressOf returns the address of a person of ours, or "". It looks through
+// everybody: it is asked for one person at a time.
 func (s *Snapshot) AddressOf(personID string) string {
 	inv := &s.inv
 	p := inv.personIDs.find(inv.text, personID)
@@ -127,8 +127,8 @@ func (s *Snapshot) AddressOf(personID string) string {
 }
 
 // BelongsTo reports whether a person owns or is a member of the space that a
-// resource is, is in, or hosts the meeting, or has the mailbox or calendar.
-// It is what a member may see: things of spaces they are in.
+// resource is, is in, or hosts the meeting, or has the mailbox or calendar. It
+// is what a member may see: things of spaces they are in.
 func (s *Snapshot) BelongsTo(personID string, r world.Resource) bool {
 	inv := &s.inv
 	p := inv.personIDs.find(inv.text, personID)
@@ -156,9 +156,8 @@ func (s *Snapshot) BelongsTo(personID string, r world.Resource) bool {
 	return a.space != none && a.member(p)
 }
 
-// OwnedBy reports whether a person owns the space that a resource is or is in, or
-// hosts the meeting.
-// It is what they may settle.
+// OwnedBy reports whether a person owns the space that a resource is or is in,
+// or hosts the meeting. It is what they may settle.
 func (s *Snapshot) OwnedBy(personID string, r world.Resource) bool {
 	inv := &s.inv
 	p := inv.personIDs.find(inv.text, personID)
@@ -181,8 +180,8 @@ func (s *Snapshot) OwnedBy(personID string, r world.Resource) bool {
 }
 
 // Given is a role that somebody from outside was given, on a space or on
-// something in it.
-// Grants that are over are told with the others, so that a space shows its history.
+// something in it. Grants that are over are told with the others, so that a
+// space shows its history.
 type Given struct {
 	Party       string // an address, or group:ID
 	Name        string
@@ -196,8 +195,8 @@ type Given struct {
 type InSpace struct{ Items, Parties int }
 
 // CountsInSpaces counts the items of every space and the addresses with a live
-// role in it, by the space's id.
-// It is one pass over all parties, for a page that lists many spaces.
+// role in it, by the space's id. It is one pass over all parties, for a page
+// that lists many spaces.
 func (s *Snapshot) CountsInSpaces(at moment.Moment) map[string]InSpace {
 	inv := &s.inv
 	counts := make([]InSpace, inv.spaces.n)
@@ -206,7 +205,8 @@ func (s *Snapshot) CountsInSpaces(at moment.Moment) map[string]InSpace {
 			counts[it.space].Items++
 		}
 	}
-	// Each party counts once for a space, whatever number of roles it has there.
+	// Each party counts once for a space, whatever number of roles it has
+	// there.
 	last := make([]uint32, inv.spaces.n)
 	for i := uint32(0); i < inv.parties.n; i++ {
 		p := inv.parties.at(i)
@@ -313,8 +313,9 @@ func (s *Snapshot) manyName(of partyRef) string {
 	return "everybody of " + id
 }
 
-// GivenIn lists what was ever given in a space, partners and domains as a whole and groups first.
-// It looks through all parties, also those who hold nothing: ended grants are in no index.
+// GivenIn lists what was ever given in a space, partners and domains as a whole
+// and groups first. It looks through all parties, also those who hold nothing:
+// ended grants are in no index.
 func (s *Snapshot) GivenIn(spaceID string) (out []Given) {
 	inv := &s.inv
 	sp := inv.spaceIDs.find(inv.text, spaceID)
@@ -370,10 +371,12 @@ const (
 	noMatch
 )
 
-// Rank returns how well a text names an entry by its id or its name, the smaller the better;
-// ok is false where it does not. The kind before a colon in an id counts for nothing. text is in
-// small letters.
-// "loan" finds loan-dossier by its start, Spring loan by a word, and balloon anywhere in it.
+// Rank returns how well a text names an entry by its id or its name, the
+// smaller the better; ok is false where it does not. The kind before a colon in
+// an id counts for nothing. text is in small letters.
+//
+// "loan" finds loan-dossier by its start, Spring loan by a word, and balloon
+// anywhere in it.
 func Rank(text, value, name string) (rank int, ok bool) {
 	if text == "" {
 		return matchAnywhere, true
@@ -417,10 +420,11 @@ func next(in, text string, i int) int {
 	return -1
 }
 
-// Find lists subjects or resources whose id or name holds text, at most limit, the best match
-// first. kinds names resource kinds, or who, person, partner.
-// An empty text lists the first of everything. It stops as soon as there are enough that match
-// exactly.
+// Find lists subjects or resources whose id or name holds text, at most limit,
+// the best match first. kinds names resource kinds, or who, person, partner.
+//
+// An empty text lists the first of everything. It stops as soon as there are
+// enough that match exactly.
 func (s *Snapshot) Find(text string, limit int, kinds ...string) (out []Named) {
 	inv := &s.inv
 	text = strings.ToLower(text)
@@ -511,8 +515,8 @@ func (s *Snapshot) Find(text string, limit int, kinds ...string) (out []Named) {
 	return out
 }
 
-// Below is a value that a lower layer of the inventory gives a rule.
-// Held says that it is said and does not count, because the limit is tighter.
+// Below is a value that a lower layer of the inventory gives a rule. Held says
+// that it is said and does not count, because the limit is tighter.
 type Below struct {
 	Layer LayerName
 	Where string // id of the space, item or meeting
@@ -522,7 +526,8 @@ type Below struct {
 }
 
 // Set lists where spaces, items and meetings set values of their own, by rule.
-// It shows an administrator, before a default is changed, who decides for themselves.
+// It shows an administrator, before a default is changed, who decides for
+// themselves.
 func (s *Snapshot) Set() map[catalogue.RuleID][]Below {
 	inv := &s.inv
 	out := map[catalogue.RuleID][]Below{}
@@ -563,16 +568,16 @@ func (s *Snapshot) Set() map[catalogue.RuleID][]Below {
 	return out
 }
 
-// Concerns counts whom and what a change is about.
-// Three numbers that say how large a change is, before it is computed exactly.
+// Concerns counts whom and what a change is about. Three numbers that say how
+// large a change is, before it is computed exactly.
 type Concerns struct{ Guests, Grants, Spaces int }
 
 // Concerned counts the live records, grants and spaces of a partner's people.
 func (s *Snapshot) Concerned(partner string) Concerns { return s.concerns(s.peopleOfPartner(partner)) }
 
-// Moving counts those who belong to a partner in one of two snapshots and not in
-// the other. after must have come from before by Aside.
-// It is for a domain that changes its partner.
+// Moving counts those who belong to a partner in one of two snapshots and not
+// in the other. after must have come from before by Aside. It is for a domain
+// that changes its partner.
 func Moving(before, after *Snapshot, partner string) Concerns {
 	was, will := before.peopleOfPartner(partner), after.peopleOfPartner(partner)
 	for i := range was {
@@ -587,9 +592,10 @@ func Moving(before, after *Snapshot, partner string) Concerns {
 	return after.concerns(was)
 }
 
-// Reclassified counts those whose address the table of domains takes otherwise in
-// two snapshots: barred or no longer, of another partner, private or no longer.
-// after must have come from before by Aside.
+// Reclassified counts those whose address the table of domains takes otherwise
+// in two snapshots: barred or no longer, of another partner, private or no
+// longer. after must have come from before by Aside.
+//
 // Two addresses that the table takes alike need not be asked about.
 func Reclassified(before, after *Snapshot) Concerns {
 	inv := &after.inv
@@ -654,15 +660,15 @@ func (s *Snapshot) concerns(people map[uint32]bool) (c Concerns) {
 	return
 }
 
-// RuleState is what the organisation says of a rule.
-// counts differs from said where the default is held back.
+// RuleState is what the organisation says of a rule. counts differs from said
+// where the default is held back.
 func (s *Snapshot) RuleState(r catalogue.RuleID) (limit, counts, said catalogue.Value, held bool) {
 	return s.pol.limit[r], s.pol.fallback[r], s.pol.said[r], s.pol.saidHeld[r]
 }
 
-// Inviter returns a person of ours who may invite into a space or the directory as
-// far as roles go: an owner of the space, else an administrator; or "".
-// It stands for "anybody who may" in questions that are about whom one invites.
+// Inviter returns a person of ours who may invite into a space or the directory
+// as far as roles go: an owner of the space, else an administrator; or "". It
+// stands for "anybody who may" in questions that are about whom one invites.
 func (s *Snapshot) Inviter(into world.Resource) string {
 	inv := &s.inv
 	if into.Kind == catalogue.Space {
@@ -680,8 +686,8 @@ func (s *Snapshot) Inviter(into world.Resource) string {
 	return ""
 }
 
-// at finds what is known of an address at a moment.
-// The asker it returns can be asked about the address, and about nothing else.
+// at finds what is known of an address at a moment. The asker it returns can be
+// asked about the address, and about nothing else.
 func (s *Snapshot) at(x addr.Address, at moment.Moment) (a asker) {
 	q := Question{At: at, Resource: world.Resource{Kind: catalogue.OurDirectory, ID: "ours"}}
 	a.s, a.q, a.at, a.space, a.near = s, &q, at, none, none
@@ -705,9 +711,9 @@ func (s *Snapshot) KindAt(x addr.Address, at moment.Moment) Kind {
 	return KindFederated
 }
 
-// HasAlready says what an address holds of what an invitation into a space or the
-// directory would give it, or returns "".
-// It is a sentence, or nothing where an invitation would bring something.
+// HasAlready says what an address holds of what an invitation into a space or
+// the directory would give it, or returns "". It is a sentence, or nothing
+// where an invitation would bring something.
 func (s *Snapshot) HasAlready(x addr.Address, into world.Resource, at moment.Moment) string {
 	a := s.at(x, at)
 	if into.Kind != catalogue.Space {
@@ -732,9 +738,10 @@ func (s *Snapshot) HasAlready(x addr.Address, into world.Resource, at moment.Mom
 	return ""
 }
 
-// GuestRule returns the value of a rule that counts for an address, in a space where one
-// is named: what its partner and the space say, else the default, within the limit.
-// It is asked for what governs guests' lives, which no action asks.
+// GuestRule returns the value of a rule that counts for an address, in a space
+// where one is named: what its partner and the space say, else the default,
+// within the limit. It is asked for what governs guests' lives, which no action
+// asks.
 func (s *Snapshot) GuestRule(a addr.Address, space string, r catalogue.RuleID) catalogue.Value {
 	pol, inv := s.pol, &s.inv
 	shape, layers := ruleShape[r], ruleLayers[r]
@@ -758,8 +765,11 @@ func (s *Snapshot) GuestRule(a addr.Address, space string, r catalogue.RuleID) c
 	return join(shape, best, pol.limit[r])
 }
 
-// OursRule returns the value of a rule that counts between a person of ours and a partner's people: what the partner and exceptions of the
-// person say, else the default, within the limit. A person or a partner who is not known has what the organisation says.
+// OursRule returns the value of a rule that counts between a person of ours and
+// a partner's people: what the partner and exceptions of the person say, else
+// the default, within the limit. A person or a partner who is not known has
+// what the organisation says.
+//
 // The partner is stood for by somebody new from its first domain.
 func (s *Snapshot) OursRule(person, partner string, r catalogue.RuleID, at moment.Moment) catalogue.Value {
 	inv := &s.inv
@@ -777,9 +787,10 @@ func (s *Snapshot) OursRule(person, partner string, r catalogue.RuleID, at momen
 	return a.value(r, &in, nil)
 }
 
-// First returns the id of a person or a meeting whom nothing names: no exception the person or the host,
-// and no sign-in domains the meeting. It stands for the others of its kind; empty where there is none.
-// Questions about people in general are shown with it as an example.
+// First returns the id of a person or a meeting whom nothing names: no
+// exception the person or the host, and no sign-in domains the meeting. It
+// stands for the others of its kind; empty where there is none. Questions about
+// people in general are shown with it as an example.
 func (s *Snapshot) First(kind string) string {
 	inv := &s.inv
 	named := func(p uint32) bool { return p < uint32(len(s.pol.concerned)) && s.pol.concerned[p] }
@@ -799,8 +810,8 @@ func (s *Snapshot) First(kind string) string {
 	return ""
 }
 
-// ItemOfLink returns the item that a link opens.
-// ok is false where there is no such link.
+// ItemOfLink returns the item that a link opens. ok is false where there is no
+// such link.
 func (s *Snapshot) ItemOfLink(id string) (world.Resource, bool) {
 	inv := &s.inv
 	i := inv.linkIDs.find(inv.text, id)

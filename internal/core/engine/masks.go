@@ -6,16 +6,17 @@ import (
 	"wexillum.example/internal/core/catalogue"
 )
 
-// Granted actions are decided many at a time with masks. Every value that a rule
-// must reach for one of them is a bit (a requirement), every row of the catalogue
-// about one of them another (an entry). A layer is then two words: on which
-// requirements it says anything, and which of them its value misses. What all layers
-// together fulfil takes a handful of operations, for all actions at once; what is
-// left to an entry is whether its requirements are among them. The decision of one
-// question stays in gates.go; the tests hold the two together.
+// Granted actions are decided many at a time with masks. Every value that a
+// rule must reach for one of them is a bit (a requirement), every row of the
+// catalogue about one of them another (an entry). A layer is then two words: on
+// which requirements it says anything, and which of them its value misses. What
+// all layers together fulfil takes a handful of operations, for all actions at
+// once; what is left to an entry is whether its requirements are among them.
+// The decision of one question stays in gates.go; the tests hold the two
+// together.
 
-// Actions is a set of actions, as bits by ActionID.
-// There are fewer than 64, see catalogue.MaxActions.
+// Actions is a set of actions, as bits by ActionID. There are fewer than 64,
+// see catalogue.MaxActions.
 type Actions uint64
 
 // Has reports whether a is in the set.
@@ -24,8 +25,8 @@ func (s Actions) Has(a catalogue.ActionID) bool { return s>>a&1 != 0 }
 // Len returns how many actions the set holds.
 func (s Actions) Len() int { return bits.OnesCount64(uint64(s)) }
 
-// requirement is one value that a rule must reach; of a set of methods, one that it
-// must hold.
+// requirement is one value that a rule must reach; of a set of methods, one
+// that it must hold.
 type requirement struct {
 	rule catalogue.RuleID
 	need catalogue.Value
@@ -39,9 +40,9 @@ func (q requirement) met(v catalogue.Value) bool {
 	return v >= q.need
 }
 
-// entry is what one class of account is asked for one granted action.
-// It is one Ask of the catalogue, with its rules turned into bits. Each of the four words of need
-// is for one combination: a drive or not, somebody known or new.
+// entry is what one class of account is asked for one granted action. It is one
+// Ask of the catalogue, with its rules turned into bits. Each of the four words
+// of need is for one combination: a drive or not, somebody known or new.
 type entry struct {
 	need        [2][2]uint64 // in a drive or not; by somebody known or new
 	private     uint64       // of a private address besides
@@ -56,8 +57,8 @@ type entry struct {
 	ask         *catalogue.Ask
 }
 
-// maskTable is the catalogue's part of it, made once.
-// Requirements and entries are at most 64 each, or the program does not start.
+// maskTable is the catalogue's part of it, made once. Requirements and entries
+// are at most 64 each, or the program does not start.
 type maskTable struct {
 	requirements []requirement
 	entries      []entry
@@ -75,8 +76,9 @@ type maskTable struct {
 
 var masks = buildMasks()
 
-// buildMasks goes through the catalogue once. What it does not know how to turn into bits makes it
-// panic at the start, so that a new kind of need cannot be left out unnoticed.
+// buildMasks goes through the catalogue once. What it does not know how to turn
+// into bits makes it panic at the start, so that a new kind of need cannot be
+// left out unnoticed.
 func buildMasks() (t maskTable) {
 	at := map[requirement]uint64{}
 	// The bit of a requirement; a new one gets the next.
@@ -210,11 +212,13 @@ func buildMasks() (t maskTable) {
 	return
 }
 
-// words is what one layer says: on which requirements, and which it misses.
-// bad is a part of said. Joining two layers of a level is an or of both words: the tightest counts.
+// words is what one layer says: on which requirements, and which it misses. bad
+// is a part of said. Joining two layers of a level is an or of both words: the
+// tightest counts.
 type words struct{ said, bad uint64 }
 
-// wordsOf turns a row of values into words, as far as they may be said at a layer.
+// wordsOf turns a row of values into words, as far as they may be said at a
+// layer.
 func wordsOf(r *row, layer catalogue.Layers) (w words) {
 	for k, q := range masks.requirements {
 		if v := r[q.rule]; v != catalogue.Unset && ruleLayers[q.rule]&layer != 0 {

@@ -6,8 +6,8 @@ import (
 	"wexillum.example/internal/core/world"
 )
 
-// PutMeeting adds or replaces a meeting.
-// Its host and its space need not be there yet.
+// PutMeeting adds or replaces a meeting. Its host and its space need not be
+// there yet.
 func (e *Editor) PutMeeting(m *world.Meeting) {
 	e.idx = nil
 	i := e.inv.meetingIDs.add(e.tok, &e.inv.text, m.ID)
@@ -29,8 +29,9 @@ func (e *Editor) PutMeeting(m *world.Meeting) {
 	*e.inv.meetings.edit(e.tok, i) = rec
 }
 
-// doorOf puts the domains together that a meeting admits without waiting.
-// A list that is empty, or not there, adds nothing; the meeting then admits nobody by it.
+// doorOf puts the domains together that a meeting admits without waiting. A
+// list that is empty, or not there, adds nothing; the meeting then admits
+// nobody by it.
 func (e *Editor) doorOf(m *meeting) {
 	inv := &e.inv
 	if m.lists.n == 0 {
@@ -56,7 +57,8 @@ func (e *Editor) domainList(id string) uint32 {
 	return i
 }
 
-// PutDomainList adds or replaces a list of domains, and with it whom the meetings that use it admit.
+// PutDomainList adds or replaces a list of domains, and with it whom the
+// meetings that use it admit.
 func (e *Editor) PutDomainList(x *world.DomainList) {
 	e.idx = nil
 	i := e.domainList(x.ID)
@@ -68,8 +70,8 @@ func (e *Editor) PutDomainList(x *world.DomainList) {
 	e.doors(i)
 }
 
-// doors puts anew the domains of the meetings that use a list.
-// All meetings are looked at: lists change rarely.
+// doors puts anew the domains of the meetings that use a list. All meetings are
+// looked at: lists change rarely.
 func (e *Editor) doors(list uint32) {
 	for m := range e.inv.meetings.n {
 		l := e.inv.meetings.at(m).lists

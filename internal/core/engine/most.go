@@ -6,11 +6,16 @@ import (
 	"wexillum.example/internal/core/world"
 )
 
-// most returns the snapshot as it would be if owners and hosts had opened all that is theirs, as far as limits let them (practice
-// §4): every value of an owned space, its items and every meeting at its limit, no list of parties, nothing private, anybody of
-// ours in whoever wants to be, no sign-in domains, a passcode at every meeting, and everybody of ours in contact with everybody.
-// Nobody acts as administrator or keeper: those roles are gone. Dates do not move.
-// It is the loosest world that acts could lead to, and so a bound for every chain of them.
+// most returns the snapshot as it would be if owners and hosts had opened all
+// that is theirs, as far as limits let them (practice §4): every value of an
+// owned space, its items and every meeting at its limit, no list of parties,
+// nothing private, anybody of ours in whoever wants to be, no sign-in domains,
+// a passcode at every meeting, and everybody of ours in contact with everybody.
+// Nobody acts as administrator or keeper: those roles are gone. Dates do not
+// move.
+//
+// It is the loosest world that acts could lead to, and so a bound for every
+// chain of them.
 func (s *Snapshot) most(at moment.Moment) *Snapshot {
 	e := s.Aside()
 	e.idx, e.due = nil, nil
@@ -59,8 +64,8 @@ func (s *Snapshot) most(at moment.Moment) *Snapshot {
 	return out
 }
 
-// hereAt reports whether somebody is one of our people at a moment.
-// Whoever has left does nothing any more.
+// hereAt reports whether somebody is one of our people at a moment. Whoever has
+// left does nothing any more.
 func (s *Snapshot) hereAt(person uint32, at moment.Moment) bool {
 	if person == none || person >= s.inv.people.n {
 		return false
@@ -69,8 +74,8 @@ func (s *Snapshot) hereAt(person uint32, at moment.Moment) bool {
 	return p.exists && (p.left == 0 || at < p.left)
 }
 
-// ownedAt reports whether anybody who is here owns a space.
-// A space without an owner stays as it is: nobody opens it.
+// ownedAt reports whether anybody who is here owns a space. A space without an
+// owner stays as it is: nobody opens it.
 func (s *Snapshot) ownedAt(space uint32, at moment.Moment) bool {
 	if space >= s.inv.spaces.n || !s.inv.spaces.at(space).exists {
 		return false
@@ -84,7 +89,8 @@ func (s *Snapshot) ownedAt(space uint32, at moment.Moment) bool {
 	return false
 }
 
-// Unofficial returns the snapshot as it would be if nobody of ours were an administrator or a keeper.
+// Unofficial returns the snapshot as it would be if nobody of ours were an
+// administrator or a keeper.
 func (s *Snapshot) Unofficial() *Snapshot {
 	e := s.Aside()
 	e.noOffices()

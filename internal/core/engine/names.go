@@ -8,9 +8,9 @@ import (
 	"wexillum.example/internal/core/catalogue"
 )
 
-// eachNamed hands over the id and the name of everything of a kind that is there: a person, group,
-// space, meeting, link, item, or an item of one kind, until fn wants no more.
-// They come in the order of their indexes.
+// eachNamed hands over the id and the name of everything of a kind that is
+// there: a person, group, space, meeting, link, item, or an item of one kind,
+// until fn wants no more. They come in the order of their indexes.
 func (s *Snapshot) eachNamed(kind string, fn func(id, name string) (more bool)) {
 	inv := &s.inv
 	switch kind {
@@ -66,8 +66,8 @@ func (s *Snapshot) eachNamed(kind string, fn func(id, name string) (more bool)) 
 	}
 }
 
-// NearestID returns the id of a kind that a misspelt id or name resembles most; "" for none.
-// One slip is allowed in three letters.
+// NearestID returns the id of a kind that a misspelt id or name resembles most;
+// "" for none. One slip is allowed in three letters.
 func (s *Snapshot) NearestID(kind, text string) string {
 	text = strings.ToLower(strings.TrimSpace(text))
 	best, at := "", utf8.RuneCountInString(text)/3+1
@@ -84,9 +84,10 @@ func (s *Snapshot) NearestID(kind, text string) string {
 	return best
 }
 
-// Meant are those of a kind that a text may mean, by id or by name: the one with this id alone; else
-// all with this name; else those whose name or id begins with it, or holds it. At most limit.
-// An empty text means the first of them.
+// Meant are those of a kind that a text may mean, by id or by name: the one
+// with this id alone; else all with this name; else those whose name or id
+// begins with it, or holds it. At most limit. An empty text means the first of
+// them.
 func (s *Snapshot) Meant(kind, text string, limit int) (out []Named) {
 	text = strings.TrimSpace(text)
 	low := strings.ToLower(text)
@@ -128,14 +129,15 @@ func (s *Snapshot) ItemKind(id string) (kind catalogue.ResourceKind, ok bool) {
 	return inv.items.at(i).kind, true
 }
 
-// IsPrivate reports whether an item is for those alone who are given a role on it itself.
+// IsPrivate reports whether an item is for those alone who are given a role on
+// it itself.
 func (s *Snapshot) IsPrivate(id string) bool {
 	i := s.inv.itemIDs.find(s.inv.text, id)
 	return i != none && s.inv.items.at(i).private
 }
 
-// MeetingsWith lists the meetings that use a list of domains.
-// They are shown before the list is changed.
+// MeetingsWith lists the meetings that use a list of domains. They are shown
+// before the list is changed.
 func (s *Snapshot) MeetingsWith(list string) (ids []string) {
 	inv := &s.inv
 	i := inv.listIDs.find(inv.text, list)

@@ -10,13 +10,13 @@ import (
 	"wexillum.example/internal/core/world"
 )
 
-// What our own people do elsewhere, and mail of theirs that leaves, is counted person by
-// person against each class of target (model §7): a typical newcomer of every partner, of an
-// unlisted firm, a private address, and whoever an exception names. Forwarders that are set
-// up are counted by name.
+// What our own people do elsewhere, and mail of theirs that leaves, is counted
+// person by person against each class of target (model §7): a typical newcomer
+// of every partner, of an unlisted firm, a private address, and whoever an
+// exception names. Forwarders that are set up are counted by name.
 
-// outwardActions are what our people do elsewhere.
-// They are found by what the catalogue asks: an addressee, and one of ours who does it.
+// outwardActions are what our people do elsewhere. They are found by what the
+// catalogue asks: an addressee, and one of ours who does it.
 var outwardActions = func() (out []*catalogue.Action) {
 	for i := range catalogue.Actions() {
 		if a := &catalogue.Actions()[i]; a.Address && a.Asks[catalogue.Ours] != nil && a.Asks[catalogue.Record] == nil {
@@ -26,8 +26,8 @@ var outwardActions = func() (out []*catalogue.Action) {
 	return
 }()
 
-// OutwardMove is what people of ours would become able to do towards a target, or no longer.
-// It says "three people may now forward to private addresses".
+// OutwardMove is what people of ours would become able to do towards a target,
+// or no longer. It says "three people may now forward to private addresses".
 type OutwardMove struct {
 	Action catalogue.ActionID
 	Target Newcomer
@@ -37,16 +37,18 @@ type OutwardMove struct {
 }
 
 // ForwarderMove is a forwarder that starts to be let through, or no longer is.
-// One that is no longer let through stays set up; it is its system that stops it.
+// One that is no longer let through stays set up; it is its system that stops
+// it.
 type ForwarderMove struct {
 	Mailbox string // of a person of ours, by id
 	To      addr.Address
 	Starts  bool
 }
 
-// ofOurs divides people of ours into classes that outward actions answer alike on both
-// sides: whom the same exceptions name, and whether they administer.
-// Administrators are apart because they may set up forwarders where others may not.
+// ofOurs divides people of ours into classes that outward actions answer alike
+// on both sides: whom the same exceptions name, and whether they administer.
+// Administrators are apart because they may set up forwarders where others may
+// not.
 func ofOurs(a, b *Snapshot) (out [][]uint32) {
 	inv := &a.inv
 	r0, r1 := a.reversed(), b.reversed()
@@ -70,9 +72,9 @@ func ofOurs(a, b *Snapshot) (out [][]uint32) {
 	return
 }
 
-// outwardImpact compares what our people may do elsewhere. Both snapshots hold the same
-// people.
-// Each class of people is asked once for each target and action: some dozens of questions.
+// outwardImpact compares what our people may do elsewhere. Both snapshots hold
+// the same people. Each class of people is asked once for each target and
+// action: some dozens of questions.
 func outwardImpact(before, after *Snapshot, at moment.Moment, changed *[catalogue.NumRules]bool, out *Impact, stop func() error) error {
 	classes := ofOurs(before, after)
 	targets := newcomersOf(before, after, at)
@@ -154,8 +156,10 @@ func outwardImpact(before, after *Snapshot, at moment.Moment, changed *[catalogu
 	return nil
 }
 
-// PersonMoves compares what one person of ours may do elsewhere before and after a change of
-// inventory, towards each typical target, and which of their forwarders are let through.
+// PersonMoves compares what one person of ours may do elsewhere before and
+// after a change of inventory, towards each typical target, and which of their
+// forwarders are let through.
+//
 // It is what a change of one person's groups or roles opens to them elsewhere.
 func PersonMoves(before, after *Snapshot, person string, at moment.Moment) (out []OutwardMove, sends []ForwarderMove) {
 	ask := func(act *catalogue.Action, to addr.Address) *Question {
@@ -219,10 +223,12 @@ var forwardAction = func() catalogue.ActionID {
 	return a.ID
 }()
 
-// PresenterMove is what outsiders would become able to do in what people of ours present, or
-// no longer: in any meeting that they present in, whoever its host is.
-// A presenter's own exceptions count there, so that anybody's exception may open something in every
-// meeting that they present in.
+// PresenterMove is what outsiders would become able to do in what people of
+// ours present, or no longer: in any meeting that they present in, whoever its
+// host is.
+//
+// A presenter's own exceptions count there, so that anybody's exception may
+// open something in every meeting that they present in.
 type PresenterMove struct {
 	Action     catalogue.ActionID
 	Change     string // gained, lost
@@ -233,10 +239,12 @@ type PresenterMove struct {
 	Newcomers  []Newcomer // typical newcomers for whom it changes too
 }
 
-// presenterImpact compares what may be done in what people of ours present elsewhere than in
-// meetings of their own.
-// Which meetings somebody passes into, and which presenters would let them do more, are asked apart
-// and put together; otherwise doors times presenters times crowds would be asked.
+// presenterImpact compares what may be done in what people of ours present
+// elsewhere than in meetings of their own.
+//
+// Which meetings somebody passes into, and which presenters would let them do
+// more, are asked apart and put together; otherwise doors times presenters
+// times crowds would be asked.
 func presenterImpact(before, after *Snapshot, at moment.Moment, changed *[catalogue.NumRules]bool, out *Impact, stop func() error) error {
 	// Without a meeting there is nothing to present in.
 	doors := wideResources(before, after, catalogue.Meeting)
@@ -256,7 +264,8 @@ func presenterImpact(before, after *Snapshot, at moment.Moment, changed *[catalo
 			newcomers = newcomersOf(before, after, at)
 		}
 		matters := actionMatters(act.ID, changed)
-		// Which presenters are alike: whom the same exceptions name on both sides.
+		// Which presenters are alike: whom the same exceptions name on both
+		// sides.
 		r0, r1 := before.reversed(), after.reversed()
 		classes := map[[2]int][]uint32{}
 		var order [][2]int
@@ -269,14 +278,16 @@ func presenterImpact(before, after *Snapshot, at moment.Moment, changed *[catalo
 				classes[k] = append(classes[k], p)
 			}
 		}
-		// Which doors somebody passes, whoever presents: of doors that say the same of what depends on that, one. There are few, and
-		// they are the same for every presenter.
+		// Which doors somebody passes, whoever presents: of doors that say the
+		// same of what depends on that, one. There are few, and they are the
+		// same for every presenter.
 		type says struct{ door, space uint32 } // rows
 		type way struct {
 			id string
 			says
 		}
-		// One door of each sort that says something else about what depends on who presents.
+		// One door of each sort that says something else about what depends on
+		// who presents.
 		through := func(s *Snapshot, who Who) (out []way) {
 			seen := map[says]bool{}
 			for k := range doors {
@@ -308,7 +319,8 @@ func presenterImpact(before, after *Snapshot, at moment.Moment, changed *[catalo
 			}
 			return x
 		}
-		// What depends on who presents is the same for all whom the same may name: their partner, or themselves.
+		// What depends on who presents is the same for all whom the same may
+		// name: their partner, or themselves.
 		type named struct {
 			says
 			presenter [2]int
@@ -319,8 +331,9 @@ func presenterImpact(before, after *Snapshot, at moment.Moment, changed *[catalo
 		}
 		var lets [2]map[named]bool
 		lets[0], lets[1] = map[named]bool{}, map[named]bool{}
-		// Whether somebody can do it in what a class of presenters presents; answers are kept by
-		// all that the exceptions of a presenter could name.
+		// Whether somebody can do it in what a class of presenters presents;
+		// answers are kept by all that the exceptions of a presenter could
+		// name.
 		can := func(side int, who Who, k [2]int, ways []way, like *likeness) bool {
 			s := [2]*Snapshot{before, after}[side]
 			for _, w := range ways {
@@ -419,8 +432,8 @@ func presenterImpact(before, after *Snapshot, at moment.Moment, changed *[catalo
 	return nil
 }
 
-// newcomersOf lists the typical newcomers of either of two snapshots.
-// A party that one side knows is no newcomer on the other.
+// newcomersOf lists the typical newcomers of either of two snapshots. A party
+// that one side knows is no newcomer on the other.
 func newcomersOf(before, after *Snapshot, at moment.Moment) []Newcomer {
 	var all []Newcomer
 	have := map[string]bool{}
@@ -442,9 +455,9 @@ func newcomersOf(before, after *Snapshot, at moment.Moment) []Newcomer {
 	return all
 }
 
-// isCounted reports whether a party counts as known at a moment (model §7): it holds a
-// record, a grant, a group's grant, a named link or a contact.
-// People of ours are never parties, whatever was once given to their address.
+// isCounted reports whether a party counts as known at a moment (model §7): it
+// holds a record, a grant, a group's grant, a named link or a contact. People
+// of ours are never parties, whatever was once given to their address.
 func (s *Snapshot) isCounted(i uint32, at moment.Moment) bool {
 	if i >= s.inv.parties.n || *s.inv.ours.at(i) != none {
 		return false
@@ -453,9 +466,10 @@ func (s *Snapshot) isCounted(i uint32, at moment.Moment) bool {
 	return p.counted(at) || len(s.reversed().contacts) > 0 && len(s.reversed().contacts[i]) > 0
 }
 
-// NewcomersAt lists typical newcomers as they are at a moment: those of Newcomers, and apart
-// from them whoever an exception, a space or a meeting names without our knowing them
-// otherwise (model §7).
+// NewcomersAt lists typical newcomers as they are at a moment: those of
+// Newcomers, and apart from them whoever an exception, a space or a meeting
+// names without our knowing them otherwise (model §7).
+//
 // Whom something names may be known by now, and is then counted among those.
 func (s *Snapshot) NewcomersAt(at moment.Moment) []Newcomer {
 	base := s.reversed().newcomers
@@ -470,9 +484,10 @@ func (s *Snapshot) NewcomersAt(at moment.Moment) []Newcomer {
 	return out
 }
 
-// namedNewcomers lists domains and addresses that exceptions, spaces and meetings name, as
-// typical newcomers; those in have are left out.
-// Named says by what, so that a reader finds out why a single address stands in a list of types.
+// namedNewcomers lists domains and addresses that exceptions, spaces and
+// meetings name, as typical newcomers; those in have are left out. Named says
+// by what, so that a reader finds out why a single address stands in a list of
+// types.
 func (s *Snapshot) namedNewcomers(have []Newcomer) (out []Newcomer) {
 	inv := &s.inv
 	seen := map[string]bool{}

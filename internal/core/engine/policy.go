@@ -10,8 +10,8 @@ import (
 )
 
 // policy is the compiled form of what is changed by publishing. It is small
-// enough to be compiled anew for every change.
-// Most of it is by index of the inventory, so that a decision looks nothing up by name.
+// enough to be compiled anew for every change. Most of it is by index of the
+// inventory, so that a decision looks nothing up by name.
 type policy struct {
 	source    *world.World
 	zone      *time.Location
@@ -55,15 +55,16 @@ const (
 	personalDomain
 )
 
-// domainFacts is the outcome of the longest match for one domain.
-// It is found once for each domain that the inventory knows.
+// domainFacts is the outcome of the longest match for one domain. It is found
+// once for each domain that the inventory knows.
 type domainFacts struct {
 	bar     int32 // index in source.Barred + 1, 0 for none
 	kind    entryKind
 	partner uint32 // with partnerDomain
 }
 
-// stanceFacts is what the partner's side says of one key, with the moment at which it is too old.
+// stanceFacts is what the partner's side says of one key, with the moment at
+// which it is too old.
 type stanceFacts struct {
 	says     world.Says
 	features uint8 // bits by Feature; 0: all
@@ -72,8 +73,8 @@ type stanceFacts struct {
 }
 
 // partnerRow is what most decisions ask of a partner; partnerRest what few do.
-// They are kept apart, and equal rows of values are shared, so that those of many
-// partners stay in the cache.
+// They are kept apart, and equal rows of values are shared, so that those of
+// many partners stay in the cache.
 type partnerRow struct {
 	exists   bool
 	standing world.Standing
@@ -107,7 +108,8 @@ func emptyRow() row {
 	return r
 }
 
-// rowsOf makes rows of settings: of those that count and of those that are held back.
+// rowsOf makes rows of settings: of those that count and of those that are held
+// back.
 func rowsOf(settings []world.Setting) (counts, held row) {
 	counts, held = emptyRow(), emptyRow()
 	for _, s := range settings {
@@ -120,8 +122,9 @@ func rowsOf(settings []world.Setting) (counts, held row) {
 	return
 }
 
-// v is the inventory it is compiled for; names that the policy holds and the inventory does not are
-// taken in. It reads w and keeps it, so nobody may change w afterwards.
+// v is the inventory it is compiled for; names that the policy holds and the
+// inventory does not are taken in. It reads w and keeps it, so nobody may
+// change w afterwards.
 func compile(v *inventory, tok token, w *world.World) *policy {
 	p := &policy{source: w, zone: time.UTC, byName: map[string]domainEntry{}, bars: map[string]int32{}, byPerson: map[uint32][]int32{}}
 	p.termsSince = w.SettingsNow().TermsSince
@@ -132,7 +135,8 @@ func compile(v *inventory, tok token, w *world.World) *policy {
 	for i, r := range catalogue.Rules() {
 		p.limit[i], p.said[i], p.fallback[i] = r.Limit, r.Default, r.Default
 	}
-	// A default that is held back counts as what it is held at, or as the tightest there is.
+	// A default that is held back counts as what it is held at, or as the
+	// tightest there is.
 	for _, s := range w.Rules {
 		r := s.Rule.Get()
 		if s.Limit != catalogue.Unset {
@@ -221,7 +225,8 @@ func compile(v *inventory, tok token, w *world.World) *policy {
 		e.bar, e.barSub = int32(i)+1, b.Subdomains
 		p.byName[b.Domain.String()] = e
 	}
-	// People and groups that are not there are passed over; whoever comes later is compiled anew.
+	// People and groups that are not there are passed over; whoever comes later
+	// is compiled anew.
 	for i := range w.Exceptions {
 		src := &w.Exceptions[i]
 		x := exception{source: src, from: src.From, until: src.Until}
@@ -254,7 +259,8 @@ func compile(v *inventory, tok token, w *world.World) *policy {
 			}
 		}
 	}
-	// concerned is what spares nearly every decision from looking at exceptions.
+	// concerned is what spares nearly every decision from looking at
+	// exceptions.
 	p.anyPeople = len(p.except) > 0
 	if p.anyPeople {
 		p.concerned = make([]bool, v.people.n)
@@ -271,9 +277,9 @@ func compile(v *inventory, tok token, w *world.World) *policy {
 	return p.extend(v)
 }
 
-// effective joins what one layer says to defaults and limits.
-// said is what a partner says, or nothing. Layers below the partner are joined when a question is
-// asked.
+// effective joins what one layer says to defaults and limits. said is what a
+// partner says, or nothing. Layers below the partner are joined when a question
+// is asked.
 func (p *policy) effective(said *row) (out row) {
 	for r := range out {
 		v := said[r]
@@ -316,8 +322,8 @@ func (p *policy) enter(d world.Entry, kind entryKind, partner uint32) {
 	p.byName[d.Domain.String()] = e
 }
 
-// extend resolves the domains that the inventory has learnt since.
-// It returns a policy that shares all else.
+// extend resolves the domains that the inventory has learnt since. It returns a
+// policy that shares all else.
 func (p *policy) extend(v *inventory) *policy {
 	if len(p.domains) == len(v.domains.refs) {
 		return p
@@ -335,8 +341,9 @@ func (p *policy) agreed(terms, at moment.Moment) bool {
 	return terms != moment.Never && terms <= at && !(p.termsSince != 0 && p.termsSince <= at && terms < p.termsSince)
 }
 
-// match finds the longest match for a domain: one look-up a label.
-// Bars that lie further up count where they take subdomains along and nothing nearer is barred.
+// match finds the longest match for a domain: one look-up a label. Bars that
+// lie further up count where they take subdomains along and nothing nearer is
+// barred.
 func (p *policy) match(name string) domainFacts {
 	f := domainFacts{partner: none}
 	whole := true
@@ -381,8 +388,8 @@ type Match struct {
 	Others  []string       // entries further up that also match and do not decide
 }
 
-// Match says which entry decides for a, and why.
-// It is for showing: a decision takes the same from tables.
+// Match says which entry decides for a, and why. It is for showing: a decision
+// takes the same from tables.
 func (s *Snapshot) Match(a addr.Address) Match {
 	p := s.pol
 	m := Match{Address: a}
@@ -422,5 +429,6 @@ func (s *Snapshot) Match(a addr.Address) Match {
 // Zone returns the organisation's time zone.
 func (s *Snapshot) Zone() *time.Location { return s.pol.zone }
 
-// Policy returns the policy the snapshot was made from. Callers must not change it.
+// Policy returns the policy the snapshot was made from. Callers must not change
+// it.
 func (s *Snapshot) Policy() *world.World { return s.pol.source }

@@ -13,8 +13,8 @@ import (
 )
 
 // Population is what everybody outside may do by a role or a link, in numbers
-// (model §7): everybody with a record or a role, and every live link.
-// It is the page *everybody in numbers*; what needs no role is counted by Snapshot.Wide.
+// (model §7): everybody with a record or a role, and every live link. It is the
+// page *everybody in numbers*; what needs no role is counted by Snapshot.Wide.
 type Population struct {
 	All      Sum
 	Kinds    map[string]*Sum
@@ -33,7 +33,8 @@ func (s *Snapshot) PopulationAside(at moment.Moment, stop <-chan struct{}) *Popu
 	return s.populationBy(at, stop, 1)
 }
 
-// The parties are dealt in strides; each worker has sums of its own, so that nothing is locked.
+// The parties are dealt in strides; each worker has sums of its own, so that
+// nothing is locked.
 func (s *Snapshot) populationBy(at moment.Moment, stop <-chan struct{}, workers int) *Population {
 	inv := &s.inv
 	s.indexed()
@@ -139,8 +140,8 @@ func (s *Snapshot) populationBy(at moment.Moment, stop <-chan struct{}, workers 
 	return out
 }
 
-// linkActions returns what whoever holds a bearer link may do with its item.
-// A link that is over, or whose item is gone, may nothing.
+// linkActions returns what whoever holds a bearer link may do with its item. A
+// link that is over, or whose item is gone, may nothing.
 func (s *Snapshot) linkActions(i uint32, at moment.Moment) (set Actions, it *item) {
 	inv := &s.inv
 	l := inv.links.at(i)
@@ -188,12 +189,13 @@ func (s *Snapshot) countLinks(at moment.Moment, sum *Sum, spaces []int) {
 	}
 }
 
-// Candidates asks everybody who was ever given something in the space of r, a space,
-// an item or a meeting, what they may do with it by a role, and calls found for those
-// who may do anything, by their number (see Snapshot.AddressAt). It returns how many
-// were asked. An error is a *WrongUse.
-// It is the quick look before an audience decides for certain. The action is made up, since all of
-// them are asked.
+// Candidates asks everybody who was ever given something in the space of r, a
+// space, an item or a meeting, what they may do with it by a role, and calls
+// found for those who may do anything, by their number (see
+// Snapshot.AddressAt). It returns how many were asked. An error is a *WrongUse.
+//
+// It is the quick look before an audience decides for certain. The action is
+// made up, since all of them are asked.
 func (t *Tally) Candidates(r world.Resource, found func(i uint32, g Granting)) (int, error) {
 	var a asker
 	q := Question{Resource: r, At: t.at}
@@ -278,7 +280,8 @@ func (t *Tally) Candidates(r world.Resource, found func(i uint32, g Granting)) (
 // AddressAt returns the address with a number.
 func (s *Snapshot) AddressAt(i uint32) addr.Address { return s.addressOf(i) }
 
-// GrantedLine is what a party may do with a resource by a role, or whoever holds a link.
+// GrantedLine is what a party may do with a resource by a role, or whoever
+// holds a link.
 type GrantedLine struct {
 	Who      Who
 	Kind     Kind
@@ -287,10 +290,10 @@ type GrantedLine struct {
 	Actions  Actions
 }
 
-// LinesFrom says where a list of granted lines goes on: at a party, or past the last at
-// a link, after so many of its lines.
-// It is the whole state of a list: a page that comes back with it goes on where it was, whatever
-// has changed since.
+// LinesFrom says where a list of granted lines goes on: at a party, or past the
+// last at a link, after so many of its lines. It is the whole state of a list:
+// a page that comes back with it goes on where it was, whatever has changed
+// since.
 type LinesFrom struct {
 	Party uint32
 	Lines int
@@ -298,9 +301,11 @@ type LinesFrom struct {
 	End   bool
 }
 
-// GrantedLines calls found for at most limit lines of what Population counts, from a
-// place on: those of parties that keep lets through, in a space where one is named, with
-// any of some actions where there are any. It returns the place to go on from.
+// GrantedLines calls found for at most limit lines of what Population counts,
+// from a place on: those of parties that keep lets through, in a space where
+// one is named, with any of some actions where there are any. It returns the
+// place to go on from.
+//
 // A line is one party and one resource with all that may be done there.
 func (s *Snapshot) GrantedLines(
 	at moment.Moment,

@@ -12,9 +12,12 @@ import (
 )
 
 // DecidingCause returns the cause that best tells why the answer is what it is:
+//
 // of a no the first that refuses, of a yes what gives it.
-// A yes has many causes, of which most only say that nothing stands in the way; the grant is the
-// best to tell, then the rule that lets it, then the level of domains.
+//
+// A yes has many causes, of which most only say that nothing stands in the way;
+// the grant is the best to tell, then the rule that lets it, then the level of
+// domains.
 func (x *Answer) DecidingCause() *Cause {
 	acc := x.Deciding()
 	if !acc.Yes {
@@ -51,8 +54,8 @@ func (x *Answer) DecidingCause() *Cause {
 }
 
 // ReachLine is what a party can do with one resource, or with several that are
-// all alike.
-// Since and Until are filled in by Spells, for what has a beginning and an end at all.
+// all alike. Since and Until are filled in by Spells, for what has a beginning
+// and an end at all.
 type ReachLine struct {
 	Action     catalogue.ActionID
 	Resource   world.Resource // id * where Count of them are alike
@@ -66,14 +69,15 @@ type ReachLine struct {
 	Until      moment.Moment // the same; Never where nothing ends it
 }
 
-// Spelled reports whether the line says since when and until when.
-// Actions without a role hold as long as the rules do, and saying so of each would say nothing.
+// Spelled reports whether the line says since when and until when. Actions
+// without a role hold as long as the rules do, and saying so of each would say
+// nothing.
 func (l *ReachLine) Spelled() bool {
 	return l.Yes && l.Count == 1 && l.Resource.ID != "*" && roleOnly(l.Action.Get().Rows(l.Resource.Kind))
 }
 
-// Spells fills in since when and until when of each line of a reach, and returns
-// when the first of it is lost; Never where nothing is.
+// Spells fills in since when and until when of each line of a reach, and
+// returns when the first of it is lost; Never where nothing is.
 func (s *Snapshot) Spells(who Who, at moment.Moment, lines []ReachLine) (first moment.Moment) {
 	first = moment.Never
 	for i := range lines {
@@ -92,6 +96,7 @@ func (s *Snapshot) Spells(who Who, at moment.Moment, lines []ReachLine) (first m
 // with yes or no and the cause that decides. Granted actions are tried on what
 // the party was ever given, wide ones on everything, where what is alike is
 // counted together. An error is a *WrongUse.
+//
 // A guest with ten grants in a world of a thousand people has some forty lines.
 func (s *Snapshot) Reach(who Who, at moment.Moment) ([]ReachLine, Kind, error) {
 	var out []ReachLine
@@ -147,9 +152,9 @@ func (s *Snapshot) Reach(who Who, at moment.Moment) ([]ReachLine, Kind, error) {
 	return out, kind, err
 }
 
-// alikePeople finds people of ours whom the same exceptions name, and who are nothing to a party: an action answers all of
-// them as it does the first.
-// It is valid for one party and goes action by action, as each does.
+// alikePeople finds people of ours whom the same exceptions name, and who are
+// nothing to a party: an action answers all of them as it does the first. It is
+// valid for one party and goes action by action, as each does.
 type alikePeople struct {
 	s        *Snapshot
 	contacts []uint32
@@ -170,7 +175,8 @@ func (s *Snapshot) peopleFor(who Who) *alikePeople {
 	return x
 }
 
-// of returns the class of the person whom a question is about; false where each is asked by themselves.
+// of returns the class of the person whom a question is about; false where each
+// is asked by themselves.
 func (x *alikePeople) of(q *Question) (class int, ok bool) {
 	if x.lines == nil || q.Action != x.action || q.Resource.Kind != x.kind {
 		x.action, x.kind, x.lines, x.asks = q.Action, q.Resource.Kind, map[int]int{}, false
@@ -191,8 +197,8 @@ func (x *alikePeople) of(q *Question) (class int, ok bool) {
 	return class, class >= 0
 }
 
-// tried asks one question for a list.
-// It explains, so that the line can say why.
+// tried asks one question for a list. It explains, so that the line can say
+// why.
 func (s *Snapshot) tried(q *Question, name string) (ReachLine, error) {
 	x, err := s.Explain(q)
 	if err != nil {
@@ -216,7 +222,9 @@ func (s *Snapshot) tried(q *Question, name string) (ReachLine, error) {
 // each calls try for everything that somebody from outside may try, action by
 // action; once with the id * where an action finds nothing to be tried on. With
 // onward, also what passes something on is tried, towards the party's domain.
-// The order is that of the catalogue, then of the indexes, so that two runs list alike.
+//
+// The order is that of the catalogue, then of the indexes, so that two runs
+// list alike.
 func (s *Snapshot) each(who Who, at moment.Moment, with *Supposed, onward bool, try func(*Question, string) error) (Kind, error) {
 	probe := Question{Subject: who, Action: 0, Resource: world.Resource{Kind: catalogue.OurDirectory, ID: "ours"}, At: at, With: with,
 		Stranger: with != nil && with.stranger}
@@ -254,7 +262,8 @@ func (s *Snapshot) each(who Who, at moment.Moment, with *Supposed, onward bool, 
 	return a.kind, nil
 }
 
-// alike reports whether two lines say the same of two resources, with the same words.
+// alike reports whether two lines say the same of two resources, with the same
+// words.
 func (l *ReachLine) alike(m *ReachLine) bool {
 	if l.Resource.Kind != m.Resource.Kind || l.Yes != m.Yes || l.Account != m.Account || l.Conditions != m.Conditions ||
 		l.Cause.Code != m.Cause.Code ||
@@ -269,8 +278,8 @@ func (l *ReachLine) alike(m *ReachLine) bool {
 }
 
 // everGiven returns the spaces and items that the subject has or had a grant or
-// link on, at whatever moment.
-// Ended grants are in it: that something is over is an answer, too.
+// link on, at whatever moment. Ended grants are in it: that something is over
+// is an answer, too.
 func (a *asker) everGiven() (spaces, items map[uint32]bool) {
 	spaces, items = map[uint32]bool{}, map[uint32]bool{}
 	if a.held != nil {
@@ -306,8 +315,8 @@ func (a *asker) everGiven() (spaces, items map[uint32]bool) {
 	return
 }
 
-// resources calls try for all that an action can be tried on: with a role on what was given,
-// without one on everything.
+// resources calls try for all that an action can be tried on: with a role on
+// what was given, without one on everything.
 func (s *Snapshot) resources(
 	act *catalogue.Action,
 	spaces, items map[uint32]bool,

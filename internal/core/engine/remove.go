@@ -7,9 +7,11 @@ import (
 	"wexillum.example/internal/core/world"
 )
 
-// Remove takes away an entry that is known by its id: a person, group, space, meeting, link, or an
-// item (of kind "item"). What is not there, or is of another kind, is left alone. Grants on a space
-// or an item stay where they are and give nothing; callers end them first.
+// Remove takes away an entry that is known by its id: a person, group, space,
+// meeting, link, or an item (of kind "item"). What is not there, or is of
+// another kind, is left alone. Grants on a space or an item stay where they are
+// and give nothing; callers end them first.
+//
 // The id keeps its index, and may be used again.
 func (e *Editor) Remove(kind, id string) {
 	e.idx, e.due = nil, nil
@@ -73,17 +75,17 @@ func (e *Editor) Remove(kind, id string) {
 	}
 }
 
-// Hung are what hangs on a space or an item: grants that are in force or yet to begin, links that
-// have not ended, and meetings of the space.
-// It is shown before something is removed, because none of it works afterwards.
+// Hung are what hangs on a space or an item: grants that are in force or yet to
+// begin, links that have not ended, and meetings of the space. It is shown
+// before something is removed, because none of it works afterwards.
 type Hung struct {
 	Grants   []Held
 	Links    []string
 	Meetings []string
 }
 
-// Held is a grant of a party or a group on a resource.
-// Ended grants are told, too: they are history that would name something no longer there.
+// Held is a grant of a party or a group on a resource. Ended grants are told,
+// too: they are history that would name something no longer there.
 type Held struct {
 	Party    string // as world.Grant.Party writes it
 	Resource world.Resource
@@ -91,7 +93,8 @@ type Held struct {
 	Ended    bool // it ended before
 }
 
-// HangingOn finds what hangs on a space with all that is in it, or on one item, at a moment.
+// HangingOn finds what hangs on a space with all that is in it, or on one item,
+// at a moment.
 func (s *Snapshot) HangingOn(r world.Resource, at moment.Moment) (out Hung) {
 	inv := &s.inv
 	// Whether what a grant is on belongs to what is asked, and its name.
@@ -143,7 +146,8 @@ func (s *Snapshot) HangingOn(r world.Resource, at moment.Moment) (out Hung) {
 	return
 }
 
-// Address of a Held grant; ok is false for that of a group, a partner or a domain.
+// Address of a Held grant; ok is false for that of a group, a partner or a
+// domain.
 func (h *Held) Address() (a addr.Address, ok bool) {
 	a, err := addr.Parse(h.Party)
 	return a, err == nil

@@ -9,10 +9,9 @@ import (
 	"wexillum.example/internal/core/world"
 )
 
-// partnerSide is what the policy makes of a partner, or of nobody's address, for
-// everybody there alike.
-// It is what can be known of a party from its partner alone: three hundred of these stand for a
-// hundred thousand parties.
+// partnerSide is what the policy makes of a partner, or of nobody's address,
+// for everybody there alike. It is what can be known of a party from its
+// partner alone: three hundred of these stand for a hundred thousand parties.
 type partnerSide struct {
 	words
 	ok          [3]uint64 // entries that its standing, openings and stance let through: as a record, at home, as a newcomer
@@ -24,8 +23,9 @@ type partnerSide struct {
 	unconfirmed bool // their half of spaces.in is not known
 }
 
-// sides is a policy made ready for masks. It holds from a moment until a moment.
-// It is made once for a policy and a moment, and holds until something dated turns.
+// sides is a policy made ready for masks. It holds from a moment until a
+// moment. It is made once for a policy and a moment, and holds until something
+// dated turns.
 type sides struct {
 	pol         *policy
 	from, until moment.Moment
@@ -36,8 +36,8 @@ type sides struct {
 	barred      map[uint32]bool
 }
 
-// sidesAt returns what the policy says at a moment, kept until it changes.
-// Two goroutines may make it at once; either result is right.
+// sidesAt returns what the policy says at a moment, kept until it changes. Two
+// goroutines may make it at once; either result is right.
 func (s *Snapshot) sidesAt(at moment.Moment) *sides {
 	if x := s.rev.sides.Load(); x != nil && x.pol == s.pol && at >= x.from && at < x.until {
 		return x
@@ -50,7 +50,8 @@ func (s *Snapshot) sidesAt(at moment.Moment) *sides {
 		partners: make([]partnerSide, len(pol.partners)),
 		barred:   map[uint32]bool{},
 	}
-	// A moment at which something becomes otherwise bounds how long the answer holds.
+	// A moment at which something becomes otherwise bounds how long the answer
+	// holds.
 	turns := func(m moment.Moment) {
 		if m <= at {
 			x.from = max(x.from, m)
@@ -70,7 +71,8 @@ func (s *Snapshot) sidesAt(at moment.Moment) *sides {
 		turns(pol.termsSince)
 	}
 	invite := pol.alone[ruleInviteDomains]
-	// What the gates ask of a partner, in the same order, for all entries at once.
+	// What the gates ask of a partner, in the same order, for all entries at
+	// once.
 	side := func(k uint32) (p partnerSide) {
 		alone := &pol.alone
 		var opened [catalogue.NumKeys]world.Opening
@@ -159,9 +161,8 @@ func (s *Snapshot) sidesAt(at moment.Moment) *sides {
 	return x
 }
 
-// possible reports whether an entry can be a yes anywhere where what bad holds is
-// never met.
-// It spares asking entries that no place could turn into a yes.
+// possible reports whether an entry can be a yes anywhere where what bad holds
+// is never met. It spares asking entries that no place could turn into a yes.
 func (e *entry) possible(bad uint64) bool {
 	if e.any != 0 && bad&e.any != 0 && bad&e.listed != 0 && e.private == 0 {
 		return false
@@ -177,7 +178,8 @@ func (e *entry) possible(bad uint64) bool {
 }
 
 // partySide is what is known of one party at one moment, before any resource.
-// It compares with ==; two policies that give the same one treat the party alike.
+// It compares with ==; two policies that give the same one treat the party
+// alike.
 type partySide struct {
 	words
 	ok      uint64 // entries that nothing about the party refuses
@@ -193,8 +195,8 @@ type partySide struct {
 	partner uint32
 }
 
-// sideOf finds what is known of a party; false where it is one of ours.
-// It costs some tens of operations and no look-up of names.
+// sideOf finds what is known of a party; false where it is one of ours. It
+// costs some tens of operations and no look-up of names.
 func (s *Snapshot) sideOf(x *sides, i uint32, at moment.Moment) (p partySide, outside bool) {
 	q := s.inv.parties.at(i)
 	d := &s.pol.domains[q.domain]
@@ -204,9 +206,9 @@ func (s *Snapshot) sideOf(x *sides, i uint32, at moment.Moment) (p partySide, ou
 	return s.sideOfParty(x, q, d, d.bar != 0 || len(x.barred) > 0 && x.barred[i], at), true
 }
 
-// sideOfParty finds what is known of a party from outside, which need not be one of the inventory.
-// It asks what gates 1, 2 and 4 ask of a party before there is any resource; the order of the cases
-// is theirs.
+// sideOfParty finds what is known of a party from outside, which need not be
+// one of the inventory. It asks what gates 1, 2 and 4 ask of a party before
+// there is any resource; the order of the cases is theirs.
 func (s *Snapshot) sideOfParty(x *sides, q *party, d *domainFacts, barred bool, at moment.Moment) (p partySide) {
 	p.private, p.partner = d.kind == personalDomain, none
 	record := q.recordAt(at)
@@ -290,9 +292,8 @@ func (s *Snapshot) sideOfParty(x *sides, q *party, d *domainFacts, barred bool, 
 	return p
 }
 
-// joined reports whether a party without a record counts as known, because it is in
-// a course.
-// It is asker.hasJoined for one of the inventory.
+// joined reports whether a party without a record counts as known, because it
+// is in a course. It is asker.hasJoined for one of the inventory.
 func (s *Snapshot) joined(q *party, at moment.Moment) bool {
 	inv := &s.inv
 	on := func(given []grant) bool {
@@ -315,8 +316,8 @@ func (s *Snapshot) joined(q *party, at moment.Moment) bool {
 	return false
 }
 
-// place is a space as masks see it.
-// It is the same for every item in it, so that a space is looked at once for a party.
+// place is a space as masks see it. It is the same for every item in it, so
+// that a space is looked at once for a party.
 type place struct {
 	words
 	files    words // what exceptions of the owner of a drive say about its files
@@ -331,7 +332,8 @@ func (s *Snapshot) place(i uint32, p *partySide, who uint32, at moment.Moment) p
 	return s.placeFor(i, of(s.idx.atSpace, s.inv.spaces.at(i).rules), p, s.inv.parties.at(who), who, at)
 }
 
-// placeFor is place for a party that need not be one of the inventory; says is what the space says.
+// placeFor is place for a party that need not be one of the inventory; says is
+// what the space says.
 func (s *Snapshot) placeFor(i uint32, says words, p *partySide, q *party, who uint32, at moment.Moment) (x place) {
 	sp := s.inv.spaces.at(i)
 	x.words, x.area, x.admitted = says, sp.kind == world.ReportArea, sp.anyParty
@@ -353,8 +355,8 @@ func (s *Snapshot) placeFor(i uint32, says words, p *partySide, q *party, who ui
 }
 
 // ofPerson returns what the exceptions of a person of ours towards a party say:
-// rule by rule their own, and only where those say nothing those of their groups.
-// It is asker.peopleValue in words, all rules at once.
+// rule by rule their own, and only where those say nothing those of their
+// groups. It is asker.peopleValue in words, all rules at once.
 func (s *Snapshot) ofPerson(person uint32, p *partySide, q *party, who uint32, at moment.Moment) (w words) {
 	pol := s.pol
 	add := func(which []int32, open uint64) (own words) {
@@ -393,8 +395,8 @@ func (s *Snapshot) ofPerson(person uint32, p *partySide, q *party, who uint32, a
 	return
 }
 
-// names reports whether refs name a party, whose address has the index who.
-// It is asker.meant for one of the inventory.
+// names reports whether refs name a party, whose address has the index who. It
+// is asker.meant for one of the inventory.
 func (s *Snapshot) names(refs []partyRef, p *partySide, q *party, who uint32) bool {
 	inv := &s.inv
 	for _, r := range refs {
@@ -423,9 +425,9 @@ func (s *Snapshot) names(refs []partyRef, p *partySide, q *party, who uint32) bo
 // met is which requirements are met at a place; about files it may be others.
 type met struct{ all, files uint64 }
 
-// met returns the requirements that all layers together meet.
-// A requirement is met where no layer misses it, and some layer says it or the default does, within
-// the limit.
+// met returns the requirements that all layers together meet. A requirement is
+// met where no layer misses it, and some layer says it or the default does,
+// within the limit.
 func (x *sides) met(p *partySide, at *place, item words) (m met) {
 	said, bad := p.said|at.said|item.said, p.bad|at.bad|item.bad
 	m.all = ^bad & (said | x.defaults) & x.limits
@@ -436,11 +438,14 @@ func (x *sides) met(p *partySide, at *place, item words) (m met) {
 	return
 }
 
-// allowed returns which of a set of entries are a yes for a party that holds these
-// roles.
+// allowed returns which of a set of entries are a yes for a party that holds
+// these roles.
+//
 // many is the role that its partner or domain holds on the space as a whole.
-// This loop is the heart of counting: it decides every action on a thing for a party in some tens
-// of nanoseconds. The tests compare it with Decide on random worlds.
+//
+// This loop is the heart of counting: it decides every action on a thing for a
+// party in some tens of nanoseconds. The tests compare it with Decide on random
+// worlds.
 func (p *partySide) allowed(at *place, m met, set uint64, private bool, onItem, onSpace, many catalogue.Role) (yes uint64) {
 	role := onItem
 	if !private {
@@ -484,8 +489,8 @@ func (p *partySide) allowed(at *place, m met, set uint64, private bool, onItem, 
 	return
 }
 
-// actionsOf turns entries into the actions they are about: with the record, or by
-// becoming a guest, and with the home account.
+// actionsOf turns entries into the actions they are about: with the record, or
+// by becoming a guest, and with the home account.
 func actionsOf(yes uint64) (first, home Actions) {
 	for ; yes != 0; yes &= yes - 1 {
 		i := bits.TrailingZeros64(yes)
@@ -498,8 +503,8 @@ func actionsOf(yes uint64) (first, home Actions) {
 	return
 }
 
-// conditions returns those of a yes to action a.
-// home tells whether it is the home account that answers.
+// conditions returns those of a yes to action a. home tells whether it is the
+// home account that answers.
 func (p *partySide) conditions(a catalogue.ActionID, home bool) catalogue.Condition {
 	c := p.first
 	if home {
@@ -511,8 +516,7 @@ func (p *partySide) conditions(a catalogue.ActionID, home bool) catalogue.Condit
 	return c
 }
 
-// held is a live role.
-// It is the highest of several grants on one thing.
+// held is a live role. It is the highest of several grants on one thing.
 type heldRole struct {
 	resource uint32 // as of a grant
 	space    uint32

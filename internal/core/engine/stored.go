@@ -11,9 +11,11 @@ import (
 	"wexillum.example/internal/core/world"
 )
 
-// The bulk of an inventory has no pointers: records name each other by index, texts by where they begin. So it is written as it lies in
-// memory, and used from there again, by the same program: the layout is that of its own records, and nothing is translated. Whoever keeps
-// the bytes sees to it that they come back to the same program, whole, and with the policy that was in force.
+// The bulk of an inventory has no pointers: records name each other by index,
+// texts by where they begin. So it is written as it lies in memory, and used
+// from there again, by the same program: the layout is that of its own records,
+// and nothing is translated. Whoever keeps the bytes sees to it that they come
+// back to the same program, whole, and with the policy that was in force.
 
 // part says where one part of an inventory lies.
 type part struct {
@@ -23,8 +25,8 @@ type part struct {
 	Size uint64 // bytes of a record or a chunk
 }
 
-// stored is what is told of an inventory beside its parts.
-// It is written as JSON: it is small, and may gain fields.
+// stored is what is told of an inventory beside its parts. It is written as
+// JSON: it is small, and may gain fields.
 type stored struct {
 	Parts    []part
 	Masks    []uint32 // of the tables of names
@@ -55,11 +57,13 @@ type storedFloors struct {
 	Kinds                 dated.Floors
 }
 
-// storedAlign is what every part begins at a multiple of, in bytes: records lie in whole lines of the processor's cache.
+// storedAlign is what every part begins at a multiple of, in bytes: records lie
+// in whole lines of the processor's cache.
 const storedAlign = 64
 
-// layout goes through the parts of an inventory, to write them or to find them again.
-// The same walk writes and reads, so that both agree on what comes where.
+// layout goes through the parts of an inventory, to write them or to find them
+// again. The same walk writes and reads, so that both agree on what comes
+// where.
 type layout struct {
 	put   func(at int64, b []byte) error // nil where they are found
 	in    []byte                         // where they are found
@@ -72,9 +76,9 @@ type layout struct {
 // aligned rounds up to the next multiple of storedAlign.
 func aligned(n int64) int64 { return (n + storedAlign - 1) &^ (storedAlign - 1) }
 
-// found returns the next part, where it has records of a size and lies in what there is.
-// A part that does not fit is an error and never a guess: the file may be damaged or another
-// program's.
+// found returns the next part, where it has records of a size and lies in what
+// there is. A part that does not fit is an error and never a guess: the file
+// may be damaged or another program's.
 func (l *layout) found(size int64) (p part, ok bool) {
 	if l.err != nil {
 		return p, false
@@ -109,8 +113,8 @@ func bytesOf[T any](xs []T) []byte {
 	return unsafe.Slice((*byte)(unsafe.Pointer(&xs[0])), len(xs)*int(unsafe.Sizeof(xs[0])))
 }
 
-// stretch is a part that lies in one piece. Behind it is room for what comes, so that the first change does not copy it.
-// T must hold no pointers.
+// stretch is a part that lies in one piece. Behind it is room for what comes,
+// so that the first change does not copy it. T must hold no pointers.
 func stretch[T any](l *layout, xs *[]T) {
 	var one T
 	size := int64(unsafe.Sizeof(one))
@@ -130,8 +134,8 @@ func stretch[T any](l *layout, xs *[]T) {
 	}
 }
 
-// chunked is a part that lies in chunks, one behind the other.
-// Read back, the chunks belong to nobody, so that the first Editor that writes one copies it.
+// chunked is a part that lies in chunks, one behind the other. Read back, the
+// chunks belong to nobody, so that the first Editor that writes one copies it.
 func chunked[T any](l *layout, v *vec[T]) {
 	size := aligned(int64(unsafe.Sizeof(chunk[T]{})))
 	if l.put != nil {
@@ -186,15 +190,18 @@ func (v *inventory) parts(l *layout) {
 	stretch(l, &v.rows)
 }
 
-// Wasted is the share of what was given that nothing refers to any more: it was replaced since the records were read. From 0 to 1.
-// Above some share it is worth writing everything anew.
+// Wasted is the share of what was given that nothing refers to any more: it was
+// replaced since the records were read. From 0 to 1. Above some share it is
+// worth writing everything anew.
 func (s *Snapshot) Wasted() float64 {
 	return float64(s.inv.grantsDead) / float64(max(1, len(s.inv.grants)))
 }
 
-// Store hands over the inventory as it lies in memory, one stretch of bytes behind the other from a place on, which is a multiple of 64;
-// between them are gaps. What it returns, and the bytes at the same places, make the same snapshot again: see Stored. end is where the last
-// one ends. An error is put's, or that the snapshot is of what is only supposed.
+// Store hands over the inventory as it lies in memory, one stretch of bytes
+// behind the other from a place on, which is a multiple of 64; between them are
+// gaps. What it returns, and the bytes at the same places, make the same
+// snapshot again: see Stored. end is where the last one ends. An error is
+// put's, or that the snapshot is of what is only supposed.
 func (s *Snapshot) Store(from int64, put func(at int64, b []byte) error) (told []byte, end int64, err error) {
 	v := s.inv
 	if v.said != nil || s.fwd != nil || s.meets {
@@ -226,10 +233,13 @@ func (s *Snapshot) Store(from int64, put func(at int64, b []byte) error) (told [
 	return told, l.at, err
 }
 
-// Stored makes a snapshot of what Store handed over, with the policy that was in force. It uses the bytes where they lie, and writes behind
-// the parts that grow: they must stay, begin at a multiple of 64, and be nobody else's to write. An error says what of them is not as it
-// should be.
-// Nothing of the inventory is copied: it is ready as fast as the policy is compiled.
+// Stored makes a snapshot of what Store handed over, with the policy that was
+// in force. It uses the bytes where they lie, and writes behind the parts that
+// grow: they must stay, begin at a multiple of 64, and be nobody else's to
+// write. An error says what of them is not as it should be.
+//
+// Nothing of the inventory is copied: it is ready as fast as the policy is
+// compiled.
 func Stored(in, told []byte, policy *world.World) (*Snapshot, error) {
 	var x stored
 	if err := json.Unmarshal(told, &x); err != nil {

@@ -8,9 +8,9 @@ import (
 	"wexillum.example/internal/core/world"
 )
 
-// Suppose is something that is not there yet: what an address would be given, or
-// a link that would be made.
-// It is asked before something is given, when nothing may be written yet.
+// Suppose is something that is not there yet: what an address would be given,
+// or a link that would be made. It is asked before something is given, when
+// nothing may be written yet.
 type Suppose struct {
 	Address  addr.Address
 	Record   bool          // it would become a guest who has accepted
@@ -20,8 +20,8 @@ type Suppose struct {
 	Link     *world.Link   // instead of all that: this bearer link
 }
 
-// Supposed is a Suppose made ready for the questions of one snapshot.
-// It fits one snapshot: indexes are that one's.
+// Supposed is a Suppose made ready for the questions of one snapshot. It fits
+// one snapshot: indexes are that one's.
 type Supposed struct {
 	address  addr.Address
 	record   bool
@@ -46,8 +46,8 @@ func (x *Supposed) in(group uint32) bool {
 	return false
 }
 
-// Supposing makes x ready. An error is a *WrongUse.
-// What is named must be there; nobody is supposed to be given what does not exist.
+// Supposing makes x ready. An error is a *WrongUse. What is named must be
+// there; nobody is supposed to be given what does not exist.
 func (s *Snapshot) Supposing(x Suppose) (*Supposed, error) {
 	inv := &s.inv
 	out := &Supposed{address: x.Address, record: x.Record, stranger: x.Stranger}
@@ -133,9 +133,9 @@ func (s *Snapshot) Supposing(x Suppose) (*Supposed, error) {
 	return out, nil
 }
 
-// supposeDates finds what the dates of a record come to with what would be given besides: its
-// last grant is another.
-// A record that would be suspended after its last grant is not, if another one is given in time.
+// supposeDates finds what the dates of a record come to with what would be
+// given besides: its last grant is another. A record that would be suspended
+// after its last grant is not, if another one is given in time.
 func (s *Snapshot) supposeDates(x *Supposed) {
 	inv := &s.inv
 	i := inv.addresses.find(inv.text, x.address.String())
@@ -164,8 +164,8 @@ func (s *Snapshot) supposeDates(x *Supposed) {
 	}
 }
 
-// WouldLine is what would become of one thing a party may try.
-// It is shown as what would open, what would be otherwise and what stays closed.
+// WouldLine is what would become of one thing a party may try. It is shown as
+// what would open, what would be otherwise and what stays closed.
 type WouldLine struct {
 	ReachLine
 	Was        bool                // yes as things are
@@ -188,8 +188,9 @@ func (l *WouldLine) Change() string {
 }
 
 // Would lists everything that somebody could do if x were given, and what they
-// still could not, each against how it is now. What passes something on is tried
-// towards somebody at the party's own domain. An error is a *WrongUse.
+// still could not, each against how it is now. What passes something on is
+// tried towards somebody at the party's own domain. An error is a *WrongUse.
+//
 // The question before an invitation: what does this open, exactly?
 func (s *Snapshot) Would(x Suppose, at moment.Moment) ([]WouldLine, Kind, error) {
 	with, err := s.Supposing(x)
@@ -236,14 +237,16 @@ func (s *Snapshot) Would(x Suppose, at moment.Moment) ([]WouldLine, Kind, error)
 
 // together reports whether lines like this one are counted together where they
 // are alike: those on people and meetings are, those on items and spaces not.
-// People and meetings come by the hundred; files that somebody was given are worth a line each.
+//
+// People and meetings come by the hundred; files that somebody was given are
+// worth a line each.
 func together(q *Question) bool {
 	k := q.Resource.Kind
 	return q.Action.Get().Spread == catalogue.Wide && !k.IsItem() && k != catalogue.Space
 }
 
-// Context says where a value is looked for.
-// All of it may be left out; the rule is then told as the organisation has it.
+// Context says where a value is looked for. All of it may be left out; the rule
+// is then told as the organisation has it.
 type Context struct {
 	Party    string         // an address or *@domain; empty for nobody in particular
 	Person   string         // of ours, whom the action would be about; or empty
@@ -255,8 +258,8 @@ type Context struct {
 var NoResource = world.Resource{Kind: catalogue.OurDirectory}
 
 // ChainOf tells how the value of a rule is found in a context. An error is a
-// *WrongUse.
-// It shows whoever changes a rule where it comes from, without a question about anybody.
+// *WrongUse. It shows whoever changes a rule where it comes from, without a
+// question about anybody.
 func (s *Snapshot) ChainOf(r catalogue.RuleID, c Context) (*Chain, error) {
 	var a asker
 	q := Question{Resource: c.Resource, At: c.At}
@@ -291,9 +294,9 @@ func (s *Snapshot) ChainOf(r catalogue.RuleID, c Context) (*Chain, error) {
 	return chain, nil
 }
 
-// WhoRaises says who can raise what a layer of the chain says: administrator, or
-// the owner of the space or item.
-// Whoever set it: an owner at their space or item, a host at their meeting.
+// WhoRaises says who can raise what a layer of the chain says: administrator,
+// or the owner of the space or item. Whoever set it: an owner at their space or
+// item, a host at their meeting.
 func (s *Snapshot) WhoRaises(l LayerName, r world.Resource) string {
 	if l == SpaceLayer || l == ItemLayer {
 		inv := &s.inv

@@ -9,18 +9,19 @@ import (
 	"wexillum.example/internal/core/world"
 )
 
-// contents is what is in a space: how many items of each kind that say nothing of
-// their own, the space itself, and where the others are.
-// Most of what is in a space says nothing of its own, so that it answers as the space does; such
-// things are counted by kind and not gone through.
+// contents is what is in a space: how many items of each kind that say nothing
+// of their own, the space itself, and where the others are.
+//
+// Most of what is in a space says nothing of its own, so that it answers as the
+// space does; such things are counted by kind and not gone through.
 type contents struct {
 	plain   [nothingPlain + 1]uint32 // the last is always zero
 	special list                     // of index.special
 	entries uint64                   // that are about any of the plain ones
 }
 
-// Places in contents.plain: by kind of item, then the space itself.
-// Thirteen kinds, one for the space, one for nothing.
+// Places in contents.plain: by kind of item, then the space itself. Thirteen
+// kinds, one for the space, one for nothing.
 const (
 	spacePlain   = uint8(catalogue.NumResourceKinds)
 	nothingPlain = spacePlain + 1
@@ -34,8 +35,8 @@ func plainOf(k catalogue.ResourceKind) uint8 {
 	return uint8(k)
 }
 
-// special is an item that is private or sets values, or a meeting.
-// Each is asked by itself.
+// special is an item that is private or sets values, or a meeting. Each is
+// asked by itself.
 type special struct {
 	index   uint32
 	rules   uint32
@@ -96,9 +97,8 @@ func of(ws []words, i uint32) words {
 	return ws[i]
 }
 
-// Tally answers the granted actions of many parties at one moment. It belongs to
-// one goroutine.
-// It uses the same memory for each party.
+// Tally answers the granted actions of many parties at one moment. It belongs
+// to one goroutine. It uses the same memory for each party.
 type Tally struct {
 	s    *Snapshot
 	x    *sides
@@ -113,9 +113,9 @@ func (s *Snapshot) Tally(at moment.Moment) *Tally {
 	return &Tally{s: s, x: s.sidesAt(at), at: at}
 }
 
-// roles finds the live roles of a party: the highest on each resource.
-// Up to 48 grants are compared with each other, which is faster than a map; beyond that a map keeps
-// it from growing with the square.
+// roles finds the live roles of a party: the highest on each resource. Up to 48
+// grants are compared with each other, which is faster than a map; beyond that
+// a map keeps it from growing with the square.
 func (t *Tally) roles(i uint32, p *partySide) []heldRole {
 	inv := &t.s.inv
 	q := inv.parties.at(i)
@@ -193,7 +193,8 @@ next:
 	}
 }
 
-// roleOn returns the party's own role on a space or an item, and what its partner or domain holds.
+// roleOn returns the party's own role on a space or an item, and what its
+// partner or domain holds.
 func (t *Tally) roleOn(resource uint32) (own, many catalogue.Role) {
 	if t.many != nil {
 		if l, ok := t.many[resource]; ok {
@@ -215,8 +216,8 @@ func (t *Tally) holds(item uint32) bool {
 	return own != catalogue.NoRole
 }
 
-// thing is a resource in a space.
-// index is of the item, meeting or space, by kind.
+// thing is a resource in a space. index is of the item, meeting or space, by
+// kind.
 type thing struct {
 	space uint32
 	index uint32
@@ -224,10 +225,11 @@ type thing struct {
 }
 
 // walk calls all for every space that party i holds a role on, with the entries
-// that are a yes for the space and the plain things in it, and one for everything
-// else it may do something with.
-// What a party may on a space with hundreds of plain things is one call, which is why counting
-// everybody takes a second and not minutes.
+// that are a yes for the space and the plain things in it, and one for
+// everything else it may do something with.
+//
+// What a party may on a space with hundreds of plain things is one call, which
+// is why counting everybody takes a second and not minutes.
 func (t *Tally) walk(i uint32, p *partySide, all func(space uint32, in *contents, yes uint64), one func(th thing, yes uint64)) {
 	if p.ok == 0 {
 		return
@@ -290,8 +292,8 @@ func (s *Snapshot) resourceOf(th thing) world.Resource {
 }
 
 // Granting is what a party may do with one resource, as far as it needs a role:
-// with its record (or by becoming a guest), and with its home account where not.
-// It belongs to the Tally that made it.
+// with its record (or by becoming a guest), and with its home account where
+// not. It belongs to the Tally that made it.
 type Granting struct {
 	thing       thing
 	First, Home Actions
@@ -303,9 +305,9 @@ func (t *Tally) Resource(g *Granting) world.Resource { return t.s.resourceOf(g.t
 // All returns what may be done with either account.
 func (g *Granting) All() Actions { return g.First | g.Home }
 
-// Reach appends all that an address may do by a role to out, resource by resource.
-// An address that nothing was given has none.
-// out may be used again for the next address.
+// Reach appends all that an address may do by a role to out, resource by
+// resource. An address that nothing was given has none. out may be used again
+// for the next address.
 func (t *Tally) Reach(a addr.Address, out []Granting) []Granting {
 	i := t.s.inv.addresses.find(t.s.inv.text, a.String())
 	if i == none || i >= t.s.inv.parties.n {
@@ -341,8 +343,8 @@ func (t *Tally) things(i uint32, p *partySide, add func(th thing, yes uint64)) {
 	}, add)
 }
 
-// Conditions returns the conditions under which an address may do something that it
-// may do by a role.
+// Conditions returns the conditions under which an address may do something
+// that it may do by a role.
 func (t *Tally) Conditions(a addr.Address, action catalogue.ActionID, home bool) catalogue.Condition {
 	i := t.s.inv.addresses.find(t.s.inv.text, a.String())
 	if i == none || i >= t.s.inv.parties.n {
@@ -368,8 +370,8 @@ func (s *Sum) Total() (n int) {
 	return
 }
 
-// By returns the number by service.
-// Directory, spaces and so on, in the order of the services.
+// By returns the number by service. Directory, spaces and so on, in the order
+// of the services.
 func (s *Sum) By() (out [catalogue.NumServices]int) {
 	for _, act := range catalogue.Actions() {
 		out[actionService[act.ID]] += s.Actions[act.ID]

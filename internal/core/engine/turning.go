@@ -7,11 +7,13 @@ import (
 	"wexillum.example/internal/core/moment"
 )
 
-// TurningDays lists the starts of those of the next days, by our zone, on which an answer within a scope may be another one than on
-// the day before: a role, a record, an exception or a known answer of the other side begins or ends between them. On all others it
-// is what it was.
-// Judging thirty days ahead then costs as many judgements as there are such days, mostly two or
-// three.
+// TurningDays lists the starts of those of the next days, by our zone, on which
+// an answer within a scope may be another one than on the day before: a role, a
+// record, an exception or a known answer of the other side begins or ends
+// between them. On all others it is what it was.
+//
+// Judging thirty days ahead then costs as many judgements as there are such
+// days, mostly two or three.
 func (s *Snapshot) TurningDays(x *Scope, from moment.Moment, days int) (out []moment.Moment) {
 	zone := s.pol.zone
 	first := moment.DayOf(from, zone)
@@ -33,18 +35,22 @@ func (s *Snapshot) TurningDays(x *Scope, from moment.Moment, days int) (out []mo
 	return
 }
 
-// Turnings lists, in their order, the moments behind one and up to another at which an answer within a scope may become another one,
-// by nothing but the time.
-// It is for questions over time that need the exact moment, and not the day.
+// Turnings lists, in their order, the moments behind one and up to another at
+// which an answer within a scope may become another one, by nothing but the
+// time. It is for questions over time that need the exact moment, and not the
+// day.
 func (s *Snapshot) Turnings(x *Scope, from, until moment.Moment) (out []moment.Moment) {
 	s.turnings(x, from, until, func(m moment.Moment) { out = append(out, m) })
 	slices.Sort(out)
 	return slices.Compact(out)
 }
 
-// turnings calls found for those moments, in no order and several times. Links that work for whoever holds them end by a rule at the
-// end of a day, so where the scope holds any, every day begins with one.
-// Moments that change nothing may be among them; one that changes something never is left out.
+// turnings calls found for those moments, in no order and several times. Links
+// that work for whoever holds them end by a rule at the end of a day, so where
+// the scope holds any, every day begins with one.
+//
+// Moments that change nothing may be among them; one that changes something
+// never is left out.
 func (s *Snapshot) turnings(x *Scope, from, until moment.Moment, found func(moment.Moment)) {
 	w := s.scopedTo(x, from)
 	if w.shut {
@@ -132,8 +138,9 @@ func (s *Snapshot) turnings(x *Scope, from, until moment.Moment, found func(mome
 	}
 }
 
-// ActionsNamed returns the actions that a name or a pattern stands for: an action, SERVICE.* or *; those of outsiders, and those of
-// people of ours towards them.
+// ActionsNamed returns the actions that a name or a pattern stands for: an
+// action, SERVICE.* or *; those of outsiders, and those of people of ours
+// towards them.
 func ActionsNamed(pattern string) (inward, outward Actions) {
 	for i := range catalogue.Actions() {
 		act := &catalogue.Actions()[i]

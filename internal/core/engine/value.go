@@ -6,8 +6,8 @@ import (
 	"wexillum.example/internal/core/moment"
 )
 
-// LayerName is a layer of a chain, the limit and the default included.
-// The four below the organisation are those of the catalogue; see catalogue.Layers.
+// LayerName is a layer of a chain, the limit and the default included. The four
+// below the organisation are those of the catalogue; see catalogue.Layers.
 type LayerName uint8
 
 // The layers of a chain, in the order in which they are told.
@@ -26,8 +26,8 @@ func (l LayerName) String() string {
 	return [...]string{"limit", "default", "partner", "people", "space", "item"}[l]
 }
 
-// Step is what one layer of a chain says.
-// A step that does not apply is not shown.
+// Step is what one layer of a chain says. A step that does not apply is not
+// shown.
 type Step struct {
 	Applies bool            // the layer exists for this rule and context
 	Value   catalogue.Value // Unset: it says nothing
@@ -36,7 +36,8 @@ type Step struct {
 }
 
 // Chain is how a value was found: every layer and what it says (model §3).
-// Console, client and API show it as it is: who said what, and which of them decided.
+// Console, client and API show it as it is: who said what, and which of them
+// decided.
 type Chain struct {
 	Rule    catalogue.RuleID
 	Steps   [numLayers]Step
@@ -49,9 +50,8 @@ type Chain struct {
 var collected = [...]LayerName{PartnerLayer, PeopleLayer, SpaceLayer, ItemLayer}
 
 // without returns the effective value as if layer skip said nothing; numLayers
-// skips none.
-// The layers below the organisation are joined, tightest first; where none speaks the default does;
-// the limit bounds the result.
+// skips none. The layers below the organisation are joined, tightest first;
+// where none speaks the default does; the limit bounds the result.
 func (c *Chain) without(skip LayerName) catalogue.Value {
 	scale := c.Rule.Get().Scale
 	best := catalogue.Unset
@@ -77,9 +77,8 @@ func (c *Chain) without(skip LayerName) catalogue.Value {
 func (c *Chain) Effective() catalogue.Value { return c.without(numLayers) }
 
 // Decided returns the layer that decided: the nearest whose own value is the
-// effective one, the limit where no layer says it.
-// Where a nearer and a wider layer say the same, the nearer is named: that is who would have to
-// agree.
+// effective one, the limit where no layer says it. Where a nearer and a wider
+// layer say the same, the nearer is named: that is who would have to agree.
 func (c *Chain) Decided() LayerName {
 	v := c.Effective()
 	said := false
@@ -98,8 +97,8 @@ func (c *Chain) Decided() LayerName {
 }
 
 // Without returns what the value would be if the deciding layer said nothing.
-// Without the default there is nothing to fall back on but the limit.
-// It answers "and if they had not said so?".
+// Without the default there is nothing to fall back on but the limit. It
+// answers "and if they had not said so?".
 func (c *Chain) Without() catalogue.Value {
 	d := c.Decided()
 	if d == DefaultLayer {
@@ -116,8 +115,9 @@ type Option struct {
 }
 
 // Options says of every value of the scale whether the nearest layer that may
-// set the rule here could bring it about, and if not which layer caps it.
-// A form shows the values that would have an effect, and by whom the others are stopped.
+// set the rule here could bring it about, and if not which layer caps it. A
+// form shows the values that would have an effect, and by whom the others are
+// stopped.
 func (c *Chain) Options() []Option {
 	nearest := DefaultLayer
 	for _, l := range collected {
@@ -129,8 +129,8 @@ func (c *Chain) Options() []Option {
 }
 
 // OptionsAt says of every value whether layer at could bring it about, and if
-// not which layer says less.
-// A choice has no order, so nothing stands against any of its values.
+// not which layer says less. A choice has no order, so nothing stands against
+// any of its values.
 func (c *Chain) OptionsAt(at LayerName) []Option {
 	r := c.Rule.Get()
 	var out []Option
@@ -150,8 +150,8 @@ func (c *Chain) OptionsAt(at LayerName) []Option {
 	return out
 }
 
-// about is the context a rule is asked in.
-// The same rule may be asked in two contexts within one question: for the host and for a presenter.
+// about is the context a rule is asked in. The same rule may be asked in two
+// contexts within one question: for the host and for a presenter.
 type about struct {
 	party  *outside
 	person uint32
@@ -160,8 +160,8 @@ type about struct {
 }
 
 // value finds the effective value of rule r. Where c is not nil it also fills
-// in the chain.
-// It is model §3. With c nil it costs a few loads; the chain is for explaining.
+// in the chain. It is model §3. With c nil it costs a few loads; the chain is
+// for explaining.
 func (a *asker) value(r catalogue.RuleID, in *about, c *Chain) catalogue.Value {
 	pol, inv := a.s.pol, &a.s.inv
 	shape, layers := ruleShape[r], ruleLayers[r]
@@ -247,8 +247,9 @@ var (
 	}()
 )
 
-// join takes what a nearer layer says to what wider ones say.
-// A choice takes the nearest layer that speaks; levels the lesser value; methods what both allow.
+// join takes what a nearer layer says to what wider ones say. A choice takes
+// the nearest layer that speaks; levels the lesser value; methods what both
+// allow.
 func join(shape catalogue.Shape, best, v catalogue.Value) catalogue.Value {
 	switch {
 	case v == catalogue.Unset:
@@ -277,9 +278,8 @@ func (v *inventory) step(rules, held uint32, r catalogue.RuleID) Step {
 }
 
 // peopleValue finds what the exceptions of a person say: their own before those
-// of their groups, several of the same the tightest.
-// An exception for a person is meant more exactly than one for a group they are in, and replaces
-// it.
+// of their groups, several of the same the tightest. An exception for a person
+// is meant more exactly than one for a group they are in, and replaces it.
 func (a *asker) peopleValue(r catalogue.RuleID, in *about, c *Chain) catalogue.Value {
 	pol, inv := a.s.pol, &a.s.inv
 	v := catalogue.Unset
@@ -362,8 +362,8 @@ func (a *asker) tightest(which []int32, r catalogue.RuleID, in *about, c *Chain)
 }
 
 // meant reports whether refs name the party; nil means everybody. Whoever has
-// no address is named by nothing.
-// The names are a partner, a domain, a group or a single address.
+// no address is named by nothing. The names are a partner, a domain, a group or
+// a single address.
 func (a *asker) meant(refs []partyRef, p *outside) bool {
 	if refs == nil {
 		return true

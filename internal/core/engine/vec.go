@@ -9,8 +9,8 @@ import (
 )
 
 // token marks what an Editor has copied and may therefore write. It is a number
-// and no pointer, so that the garbage collector need not look into chunks.
-// Each Editor takes the next number; no two ever have the same.
+// and no pointer, so that the garbage collector need not look into chunks. Each
+// Editor takes the next number; no two ever have the same.
 type token uint64
 
 var lastToken atomic.Uint64
@@ -18,8 +18,8 @@ var lastToken atomic.Uint64
 // newToken returns a number that nobody has.
 func newToken() token { return token(lastToken.Add(1)) }
 
-// 512 records a chunk: a change of one copies some kilobytes, and the table of chunks of a million
-// records is 16 kB.
+// 512 records a chunk: a change of one copies some kilobytes, and the table of
+// chunks of a million records is 16 kB.
 const (
 	chunkBits = 9
 	chunkLen  = 1 << chunkBits
@@ -42,8 +42,8 @@ type vec[T any] struct {
 // at returns a place for reading; i must be less than n.
 func (v *vec[T]) at(i uint32) *T { return &v.chunks[i>>chunkBits].items[i&(chunkLen-1)] }
 
-// edit returns the place i for writing by the editor that holds tok.
-// What an older snapshot reads is copied first, the table of chunks and the chunk.
+// edit returns the place i for writing by the editor that holds tok. What an
+// older snapshot reads is copied first, the table of chunks and the chunk.
 func (v *vec[T]) edit(tok token, i uint32) *T {
 	if v.owner != tok {
 		v.chunks = append([]*chunk[T](nil), v.chunks...)
@@ -57,8 +57,8 @@ func (v *vec[T]) edit(tok token, i uint32) *T {
 	return &c.items[i&(chunkLen-1)]
 }
 
-// add places a record behind the last and returns its index. Older snapshots know a lesser n, and
-// do not look there.
+// add places a record behind the last and returns its index. Older snapshots
+// know a lesser n, and do not look there.
 func (v *vec[T]) add(tok token, x T) uint32 {
 	i := v.n
 	if i>>chunkBits == uint32(len(v.chunks)) {
@@ -76,8 +76,8 @@ func (v *vec[T]) add(tok token, x T) uint32 {
 // none is the index of nothing.
 const none = ^uint32(0)
 
-// ref is a text in the blob.
-// It is eight bytes where a string is sixteen and a pointer.
+// ref is a text in the blob. It is eight bytes where a string is sixteen and a
+// pointer.
 type ref struct {
 	off uint32
 	n   uint32
@@ -106,15 +106,18 @@ func (b *blob) add(s string) ref {
 	return r
 }
 
-// newSeed is what the hashes of an inventory begin with: by chance, so that nobody outside can choose names that collide. It
-// stays with the inventory, in a file of it too.
+// newSeed is what the hashes of an inventory begin with: by chance, so that
+// nobody outside can choose names that collide. It stays with the inventory, in
+// a file of it too.
 var newSeed = rand.Uint64()
 
 // names gives every distinct text an index that stays the same for good. The
-// table probes linearly; a slot holds half the hash, the index and where the text
-// is, so that what belongs to the index and the text itself are fetched at once.
-// Open addressing with linear probing keeps a look-up to one or two lines of the cache; the table
-// is at most half full.
+// table probes linearly; a slot holds half the hash, the index and where the
+// text is, so that what belongs to the index and the text itself are fetched at
+// once.
+//
+// Open addressing with linear probing keeps a look-up to one or two lines of
+// the cache; the table is at most half full.
 type names struct {
 	slots vec[slot]
 	mask  uint32 // number of slots - 1
@@ -122,7 +125,8 @@ type names struct {
 	seed  uint64 // of the inventory
 }
 
-// Comparing the half hash first means that a text is nearly always compared once.
+// Comparing the half hash first means that a text is nearly always compared
+// once.
 type slot struct {
 	tag uint32 // upper half of the hash
 	one uint32 // index + 1; 0: empty
@@ -151,8 +155,8 @@ func (t *names) findHash(b blob, s string, h uint64) uint32 {
 	}
 }
 
-// likely returns the first slot with the hash's upper half, its text unverified:
-// what to fetch while the look-up itself still waits for memory.
+// likely returns the first slot with the hash's upper half, its text
+// unverified: what to fetch while the look-up itself still waits for memory.
 func (t *names) likely(h uint64) (i uint32, text ref) {
 	if t.mask == 0 {
 		return none, ref{}
@@ -188,7 +192,8 @@ func (t *names) place(tok token, h uint64, i uint32) {
 	*t.slots.edit(tok, pos) = slot{uint32(h >> 32), i + 1, t.refs[i]}
 }
 
-// grow doubles the table. The new chunks are the Editor's own; older snapshots keep the old ones.
+// grow doubles the table. The new chunks are the Editor's own; older snapshots
+// keep the old ones.
 func (t *names) grow(tok token, b blob) {
 	size := max(chunkLen, (t.mask+1)*2)
 	t.slots, t.mask = vec[slot]{owner: tok}, size-1

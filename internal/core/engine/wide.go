@@ -14,18 +14,20 @@ import (
 	"wexillum.example/internal/core/world"
 )
 
-// Wide actions need no role: nearly every party may try them on every person, so
-// they are answered class by class. A party matters only through its kind, state,
-// methods, accepted terms and domain entry, and through what names it; a person of
-// ours only through the exceptions that name them; a meeting through what its door
-// says. Contacts and shared spaces relate one to one and are asked by themselves.
+// Wide actions need no role: nearly every party may try them on every person,
+// so they are answered class by class. A party matters only through its kind,
+// state, methods, accepted terms and domain entry, and through what names it; a
+// person of ours only through the exceptions that name them; a meeting through
+// what its door says. Contacts and shared spaces relate one to one and are
+// asked by themselves.
 
-// wideAction is a wide action about one kind of resource.
-// There are some fifteen: looking people up, chat, meetings, calendars, courses, sharing.
+// wideAction is a wide action about one kind of resource. There are some
+// fifteen: looking people up, chat, meetings, calendars, courses, sharing.
 type wideAction struct {
 	act  catalogue.ActionID
 	kind catalogue.ResourceKind
-	// it matters whether the person is a contact of the party, or shares a space
+	// it matters whether the person is a contact of the party, or shares a
+	// space
 	contacts, shares bool
 }
 
@@ -56,9 +58,8 @@ var wideActions = func() (out []wideAction) {
 	return
 }()
 
-// crowd is parties whom all wide actions answer alike, in every snapshot it was made
-// for.
-// A hundred thousand guests are some hundreds of crowds.
+// crowd is parties whom all wide actions answer alike, in every snapshot it was
+// made for. A hundred thousand guests are some hundreds of crowds.
 type crowd struct {
 	who     Who
 	kind    Kind
@@ -72,9 +73,9 @@ type crowd struct {
 // size is how many parties or links it is.
 func (c *crowd) size() int { return len(c.members) + c.links }
 
-// likeness is what tells crowds apart in one snapshot.
-// It compares with == and is a key of maps. A party that something names by domain, group or
-// address has that in it, and so does not fall together with others.
+// likeness is what tells crowds apart in one snapshot. It compares with == and
+// is a key of maps. A party that something names by domain, group or address
+// has that in it, and so does not fall together with others.
 type likeness struct {
 	kind            Kind
 	state           world.State
@@ -87,8 +88,8 @@ type likeness struct {
 	alone           uint32 // an address that something names is a crowd of its own
 }
 
-// naming is what of a policy and inventory names parties one by one.
-// Whoever is in none of them is told apart by less.
+// naming is what of a policy and inventory names parties one by one. Whoever is
+// in none of them is told apart by less.
 type naming struct {
 	domains, groups, addresses map[uint32]bool
 	partners                   map[uint32]bool // named by anything: an exception, a space, a membership
@@ -164,8 +165,8 @@ func (s *Snapshot) likeNew(a addr.Address, named *naming) (l likeness) {
 	return l
 }
 
-// like finds what tells a party apart; false where it is one of ours.
-// It does not look at grants: wide actions ask none.
+// like finds what tells a party apart; false where it is one of ours. It does
+// not look at grants: wide actions ask none.
 func (s *Snapshot) like(i uint32, at moment.Moment, x *sides, named *naming) (l likeness, outside bool) {
 	inv := &s.inv
 	q := inv.parties.at(i)
@@ -214,8 +215,8 @@ func (s *Snapshot) like(i uint32, at moment.Moment, x *sides, named *naming) (l 
 	return l, true
 }
 
-// crowds divides everybody with a record or a role, and the live links.
-// They are in the order of their first members.
+// crowds divides everybody with a record or a role, and the live links. They
+// are in the order of their first members.
 func crowds(sides0, sides1 *Snapshot, at moment.Moment) []*crowd {
 	type key [2]likeness
 	s, inv := sides0, &sides0.inv
@@ -239,7 +240,8 @@ func crowds(sides0, sides1 *Snapshot, at moment.Moment) []*crowd {
 		c := found[k]
 		if c == nil {
 			c = &crowd{who: Who{Address: s.addressOf(i)}, kind: l0.kind, partner: l0.partner, like: [2]likeness{l0, l1}}
-			// Whom both policies take alike is only asked what changed for everybody.
+			// Whom both policies take alike is only asked what changed for
+			// everybody.
 			c.changed = l0 != l1 || !samePartner(sides0, sides1, l0.partner)
 			found[k], out = c, append(out, c)
 		}
@@ -274,15 +276,15 @@ func samePartner(a, b *Snapshot, k uint32) bool {
 		a.pol.rest[k].stance == b.pol.rest[k].stance
 }
 
-// alike is resources that wide actions answer alike.
-// They are people whom the same exceptions name, meetings with the same door, or one course.
+// alike is resources that wide actions answer alike. They are people whom the
+// same exceptions name, meetings with the same door, or one course.
 type alike struct {
 	id      string // of one of them
 	members []uint32
 }
 
-// wideResources divides what a kind of wide action is about.
-// Two things are alike where they are on both sides.
+// wideResources divides what a kind of wide action is about. Two things are
+// alike where they are on both sides.
 func wideResources(a, b *Snapshot, kind catalogue.ResourceKind) (out []alike) {
 	inv := &a.inv
 	r0, r1 := a.reversed(), b.reversed()
@@ -322,8 +324,9 @@ func wideResources(a, b *Snapshot, kind catalogue.ResourceKind) (out []alike) {
 	return
 }
 
-// wideMove is an answer for a crowd about resources that are alike, on two sides.
-// It says a crowd, an action, and some resources: mostly millions of pairs.
+// wideMove is an answer for a crowd about resources that are alike, on two
+// sides. It says a crowd, an action, and some resources: mostly millions of
+// pairs.
 type wideMove struct {
 	act         catalogue.ActionID
 	kind        catalogue.ResourceKind
@@ -349,8 +352,8 @@ func (m *wideMove) about() (n int, one uint32) {
 	return 0, none
 }
 
-// wideWork is what wide actions of two snapshots of one inventory are answered from.
-// It is made once for all wide actions.
+// wideWork is what wide actions of two snapshots of one inventory are answered
+// from. It is made once for all wide actions.
 type wideWork struct {
 	sides  [2]*Snapshot
 	at     moment.Moment
@@ -360,7 +363,8 @@ type wideWork struct {
 	people []int32 // by person: their class
 }
 
-// The classes of each kind of resource are found once, whatever number of actions are about it.
+// The classes of each kind of resource are found once, whatever number of
+// actions are about it.
 func newWideWork(left, right *Snapshot, at moment.Moment) *wideWork {
 	w := &wideWork{sides: [2]*Snapshot{left, right}, at: at, crowds: crowds(left, right, at), about: map[catalogue.ResourceKind][]alike{},
 		naming: map[catalogue.ResourceKind]*namingIndex{}}
@@ -374,9 +378,9 @@ func newWideWork(left, right *Snapshot, at moment.Moment) *wideWork {
 	return w
 }
 
-// wide calls found for what two snapshots of one inventory answer otherwise, and
-// with both for whatever either says yes to. Only actions that matters lets through
-// are asked of crowds that did not change. It stops where stop says so.
+// wide calls found for what two snapshots of one inventory answer otherwise,
+// and with both for whatever either says yes to. Only actions that matters lets
+// through are asked of crowds that did not change. It stops where stop says so.
 func wide(
 	left, right *Snapshot,
 	at moment.Moment,
@@ -394,8 +398,9 @@ func wide(
 	return nil
 }
 
-// ask asks one action of every crowd; of those that did not change only where it matters.
-// Answers are kept by sign and group (see known), so that most crowds are not asked at all.
+// ask asks one action of every crowd; of those that did not change only where
+// it matters. Answers are kept by sign and group (see known), so that most
+// crowds are not asked at all.
 func (work *wideWork) ask(w *wideAction, matters, both bool, stop func() error, found func(*wideMove)) error {
 	if len(work.about[w.kind]) == 0 {
 		return nil
@@ -442,8 +447,8 @@ func (work *wideWork) ask(w *wideAction, matters, both bool, stop func() error, 
 			found(&m)
 		}
 		parts = x.part(work.sides, c, parts)
-		// Whom a guest sees is everybody, or those of shared spaces: the pairs would say nothing
-		// more.
+		// Whom a guest sees is everybody, or those of shared spaces: the pairs
+		// would say nothing more.
 		if w.shares { // look-up counts scopes: whether all are seen, or those of shared spaces
 			all := parted{first: 0, group: -1}
 			v, z := ask(&all, unrelated)
@@ -465,9 +470,9 @@ func (work *wideWork) ask(w *wideAction, matters, both bool, stop func() error, 
 	return nil
 }
 
-// askContacts asks an action that answers contacts otherwise: those who are some one by one, then the rest.
-// Whether two are in contact is asked of those who are; for all others it is supposed that they are
-// not.
+// askContacts asks an action that answers contacts otherwise: those who are
+// some one by one, then the rest. Whether two are in contact is asked of those
+// who are; for all others it is supposed that they are not.
 func (work *wideWork) askContacts(
 	x *division,
 	c *crowd,
@@ -509,7 +514,8 @@ func (work *wideWork) askContacts(
 		members = rest
 	}
 	pairs := c.size()*p.n - met
-	// A person whom the whole crowd knows is not among the resources of the rest.
+	// A person whom the whole crowd knows is not among the resources of the
+	// rest.
 	everybody := false // knows one of them
 	for _, n := range of {
 		everybody = everybody || n >= c.size()
@@ -529,8 +535,8 @@ func (work *wideWork) askContacts(
 	tell(v, z, members, nil, about, pairs, false)
 }
 
-// classOf is the class of a person of ours, among those of the two sides.
-// The table is made when it is first asked for, by one goroutine.
+// classOf is the class of a person of ours, among those of the two sides. The
+// table is made when it is first asked for, by one goroutine.
 func (work *wideWork) classOf(person uint32) int32 {
 	if work.people == nil {
 		work.people = make([]int32, work.sides[0].inv.people.n)
@@ -553,8 +559,8 @@ type WideSum struct {
 	Scope     string // of look-up: everybody, or those of shared spaces
 }
 
-// wideCount collects a WideSum.
-// Crowds that take part as a whole are counted by size, single members by number.
+// wideCount collects a WideSum. Crowds that take part as a whole are counted by
+// size, single members by number.
 type wideCount struct {
 	parties   map[uint32]bool
 	crowds    map[*crowd]bool
@@ -637,10 +643,12 @@ func wideSums(in map[wideKey]*wideCount) []WideSum {
 	return out
 }
 
-// Wide counts what everybody outside may do without a role: action by action the
-// parties, the resources and the pairs of both (model §7). It uses all processors.
-// The actions are dealt to the processors one by one; those without contacts are counted by
-// products (see wideWork.count).
+// Wide counts what everybody outside may do without a role: action by action
+// the parties, the resources and the pairs of both (model §7). It uses all
+// processors.
+//
+// The actions are dealt to the processors one by one; those without contacts
+// are counted by products (see wideWork.count).
 func (s *Snapshot) Wide(at moment.Moment, stop func() error) ([]WideSum, error) {
 	work := s.Divided(at).work
 	sums := make([]map[wideKey]*wideCount, len(wideActions))

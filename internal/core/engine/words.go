@@ -9,8 +9,8 @@ import (
 	"wexillum.example/internal/core/world"
 )
 
-// several says which of those that a text may mean are to be chosen from.
-// At most eight are named.
+// several says which of those that a text may mean are to be chosen from. At
+// most eight are named.
 func several(field, text string, list []Named) error {
 	var which []string
 	for i, n := range list {
@@ -41,9 +41,9 @@ func best(text string, list []Named) []Named {
 	return list
 }
 
-// WhoNamed is ParseWho that also takes names: those of people of ours, and with guests those of guests
-// too. An error is a *WrongUse.
-// People write names; a script writes ids. Both are taken, and what may mean several is asked back.
+// WhoNamed is ParseWho that also takes names: those of people of ours, and with
+// guests those of guests too. An error is a *WrongUse. People write names; a
+// script writes ids. Both are taken, and what may mean several is asked back.
 func (s *Snapshot) WhoNamed(text string, guests bool) (Who, error) {
 	text = strings.TrimSpace(text)
 	who, err := ParseWho(text)
@@ -77,8 +77,8 @@ func (s *Snapshot) WhoNamed(text string, guests bool) (Who, error) {
 	return Who{}, several("subject", text, list)
 }
 
-// nearestGuest returns the guest whose name a misspelt one resembles most; "" for none.
-// It allows one slip in three letters.
+// nearestGuest returns the guest whose name a misspelt one resembles most; ""
+// for none. It allows one slip in three letters.
 func (s *Snapshot) nearestGuest(text string) (address, name string) {
 	inv := &s.inv
 	low, at := strings.ToLower(text), len(text)/3+1
@@ -97,8 +97,8 @@ func (s *Snapshot) nearestGuest(text string) (address, name string) {
 	return
 }
 
-// resourcesNamed lists the resources that a text may name.
-// A name that is exactly meant leaves out those that only hold it.
+// resourcesNamed lists the resources that a text may name. A name that is
+// exactly meant leaves out those that only hold it.
 func (s *Snapshot) resourcesNamed(text string) (list []Named) {
 	for _, kind := range []string{"space", "meeting", "item", "person"} {
 		for _, n := range s.Meant(kind, text, 20) {
@@ -113,9 +113,9 @@ func (s *Snapshot) resourcesNamed(text string) (list []Named) {
 	return best(text, list)
 }
 
-// actionsNamed lists the actions that a text may mean: by name, by its verb, or by what it is called
-// in plain words.
-// Of the ways to be meant the closest that finds anything counts; articles are left out.
+// actionsNamed lists the actions that a text may mean: by name, by its verb, or
+// by what it is called in plain words. Of the ways to be meant the closest that
+// finds anything counts; articles are left out.
 func actionsNamed(text string) (list []*catalogue.Action) {
 	low := strings.ToLower(strings.TrimSpace(text))
 	plain := strings.Join(slices.DeleteFunc(strings.Fields(low), func(w string) bool { return w == "a" || w == "an" || w == "the" }), " ")
@@ -144,11 +144,12 @@ func actionsNamed(text string) (list []*catalogue.Action) {
 	return nil
 }
 
-// ActionNamed reads an action by its name or in plain words, as invite or read a page. about, where
-// not empty, is the resource as it was asked for; ours says that a person of ours asks. An error is a
-// *WrongUse.
-// "Invite" may be one action for people of ours and another for guests: who asks and about what
-// decides.
+// ActionNamed reads an action by its name or in plain words, as invite or read
+// a page. about, where not empty, is the resource as it was asked for; ours
+// says that a person of ours asks. An error is a *WrongUse.
+//
+// "Invite" may be one action for people of ours and another for guests: who
+// asks and about what decides.
 func (s *Snapshot) ActionNamed(text, about string, ours bool) (catalogue.ActionID, error) {
 	list := actionsNamed(text)
 	if len(list) > 1 {
@@ -176,7 +177,8 @@ func (s *Snapshot) ActionNamed(text, about string, ours bool) (catalogue.ActionI
 	return 0, several("action", text, named)
 }
 
-// kindsOf are the kinds that a text may name a resource of; none where it cannot be told.
+// kindsOf are the kinds that a text may name a resource of; none where it
+// cannot be told.
 func (s *Snapshot) kindsOf(text string) (kinds []catalogue.ResourceKind) {
 	if r, err := ParseResource(text); err == nil {
 		return []catalogue.ResourceKind{r.Kind}
@@ -192,9 +194,9 @@ func (s *Snapshot) kindsOf(text string) (kinds []catalogue.ResourceKind) {
 	return
 }
 
-// ResourceNamed reads kind:id, or the name of a space, a meeting, an item or a person that the action
-// can be tried on. An error is a *WrongUse.
-// A person's name also means their mailbox and calendar, whichever the action is about.
+// ResourceNamed reads kind:id, or the name of a space, a meeting, an item or a
+// person that the action can be tried on. An error is a *WrongUse. A person's
+// name also means their mailbox and calendar, whichever the action is about.
 func (s *Snapshot) ResourceNamed(text string, act catalogue.ActionID) (world.Resource, error) {
 	text = strings.TrimSpace(text)
 	r, err := ParseResource(text)

@@ -7,10 +7,11 @@ import (
 	"wexillum.example/internal/core/world"
 )
 
-// WouldOn lists what a party or a link could do on one resource after a change, against
-// how it is in s. What passes something on is tried towards somebody at the party's own
-// domain. A link that s does not know yet opens nothing there. An error is a *WrongUse.
-// Every action that the resource takes is a line, so that what stays closed is seen, too.
+// WouldOn lists what a party or a link could do on one resource after a change,
+// against how it is in s. What passes something on is tried towards somebody at
+// the party's own domain. A link that s does not know yet opens nothing there.
+// An error is a *WrongUse. Every action that the resource takes is a line, so
+// that what stays closed is seen, too.
 func (s *Snapshot) WouldOn(after *Snapshot, who Who, r world.Resource, at moment.Moment) (out []WouldLine, err error) {
 	known := who.Kind != ByLinkID || s.Has("link", who.ID)
 	for _, act := range catalogue.Actions() {

@@ -10,20 +10,21 @@ import (
 	"wexillum.example/internal/core/world"
 )
 
-// Scope says which answers are looked at: whose, to what, about what.
-// It is what an expectation, a record of reach and a question over history are about.
+// Scope says which answers are looked at: whose, to what, about what. It is
+// what an expectation, a record of reach and a question over history are about.
 type Scope struct {
 	Party    Parties
 	Actions  Actions         // what outsiders do
 	Outward  Actions         // what people of ours do towards them, who are then context.address
 	Resource *world.Resource // a space is meant with all in it; nil for everything
-	// Together has the things of a space that are alike to a party told as one, with * for their id: what only counts them is
-	// quicker so.
+	// Together has the things of a space that are alike to a party told as one,
+	// with * for their id: what only counts them is quicker so.
 	Together bool
 	Divided  *Divided // made once for several scopes of one snapshot and moment; nil: when it is needed
 }
 
-// Divided is everybody at one moment, divided for what needs no role. Several goroutines may use it at once.
+// Divided is everybody at one moment, divided for what needs no role. Several
+// goroutines may use it at once.
 type Divided struct{ work *wideWork }
 
 // Divided divides everybody for what needs no role at a moment.
@@ -35,8 +36,10 @@ func (s *Snapshot) Divided(at moment.Moment) *Divided {
 	return &Divided{work}
 }
 
-// Parties is a set of parties outside, typical newcomers (model §7) among them. Its zero value is everybody, links that work
-// for whoever holds them included; partners, domains and groups hold no links.
+// Parties is a set of parties outside, typical newcomers (model §7) among them.
+// Its zero value is everybody, links that work for whoever holds them included;
+// partners, domains and groups hold no links.
+//
 // At most one of the fields of Of, or ByKind, is set.
 type Parties struct {
 	Of     world.PartyRef
@@ -47,9 +50,12 @@ type Parties struct {
 // Everybody reports whether nobody is left out.
 func (p *Parties) Everybody() bool { return p.Of == world.PartyRef{} && !p.ByKind }
 
-// InwardActions are the actions that outsiders do by themselves; OutwardActions those of people of ours that concern somebody
-// outside and that nobody else does.
-// What is neither (a guest who shares onward) is asked in reaches and would have no one party here.
+// InwardActions are the actions that outsiders do by themselves; OutwardActions
+// those of people of ours that concern somebody outside and that nobody else
+// does.
+//
+// What is neither (a guest who shares onward) is asked in reaches and would
+// have no one party here.
 var InwardActions, OutwardActions = func() (in, out Actions) {
 	for i := range catalogue.Actions() {
 		act := &catalogue.Actions()[i]
@@ -63,11 +69,12 @@ var InwardActions, OutwardActions = func() (in, out Actions) {
 	return
 }()
 
-// Yes is a yes within a scope, or several that are alike.
-// One Yes may stand for millions of pairs; whoever needs them one by one calls EachPair.
+// Yes is a yes within a scope, or several that are alike. One Yes may stand for
+// millions of pairs; whoever needs them one by one calls EachPair.
 type Yes struct {
 	Who Who
-	// where it holds for several known parties: their numbers (see Snapshot.AddressAt); Who is one of them. They hold until found returns.
+	// where it holds for several known parties: their numbers (see
+	// Snapshot.AddressAt); Who is one of them. They hold until found returns.
 	Members    []uint32
 	Party      uint32 // else the number of a known party; NoParty for a newcomer or a link
 	Newcomer   bool
@@ -85,9 +92,10 @@ type Yes struct {
 	each  int        // pairs of each member, where it is known
 }
 
-// EachPair calls fn for every question that a yes stands for, until it returns false. It is not called for looking up people, which
-// counts each party once.
-// It decides each pair again, which also makes it a check of what was put together.
+// EachPair calls fn for every question that a yes stands for, until it returns
+// false. It is not called for looking up people, which counts each party once.
+// It decides each pair again, which also makes it a check of what was put
+// together.
 func (s *Snapshot) EachPair(y *Yes, at moment.Moment, fn func(q *Question) bool) bool {
 	q := Question{Subject: y.Who, Action: y.Action, Resource: y.Resource, At: at}
 	var resources []world.Resource
@@ -144,8 +152,8 @@ func (s *Snapshot) EachPair(y *Yes, at moment.Moment, fn func(q *Question) bool)
 	return true
 }
 
-// strangers reports whether it is about those who are no contacts.
-// Those are told with their contacts left out.
+// strangers reports whether it is about those who are no contacts. Those are
+// told with their contacts left out.
 func (y *Yes) strangers() bool {
 	m := y.move
 	if m == nil || m.part == nil && len(m.resources) == 1 && len(m.members) == 1 {
@@ -154,8 +162,9 @@ func (y *Yes) strangers() bool {
 	return slices.ContainsFunc(wideActions, func(w wideAction) bool { return w.act == m.act && w.kind == m.kind && w.contacts })
 }
 
-// Each returns how many pairs each of several members has in it; 0 where that is not the same of all.
-// Whoever takes some of the members can then multiply in place of going through pairs.
+// Each returns how many pairs each of several members has in it; 0 where that
+// is not the same of all. Whoever takes some of the members can then multiply
+// in place of going through pairs.
 func (y *Yes) Each() int {
 	m := y.move
 	switch {
@@ -172,8 +181,8 @@ func (y *Yes) Each() int {
 // outward reports whether people of ours do it.
 func (y *Yes) outward() bool { return OutwardActions.Has(y.Action) }
 
-// Set tells who is in a set of parties at a moment.
-// It answers in constant time for those who are known.
+// Set tells who is in a set of parties at a moment. It answers in constant time
+// for those who are known.
 type Set struct{ w *scoped }
 
 // SetOf makes ready to tell who is in a set.
@@ -181,7 +190,8 @@ func (s *Snapshot) SetOf(p Parties, at moment.Moment) *Set {
 	return &Set{s.scopedTo(&Scope{Party: p}, at)}
 }
 
-// Has reports whether a party that is known by its number, or else somebody who is not, is in the set. kind is what they are.
+// Has reports whether a party that is known by its number, or else somebody who
+// is not, is in the set. kind is what they are.
 func (x *Set) Has(party uint32, who Who, kind Kind) bool {
 	switch {
 	case x.w.shut:
@@ -195,8 +205,8 @@ func (x *Set) Has(party uint32, who Who, kind Kind) bool {
 // NoParty is the number of whoever is not known.
 const NoParty = none
 
-// scoped answers within a scope at one moment.
-// Names of the scope are looked up once.
+// scoped answers within a scope at one moment. Names of the scope are looked up
+// once.
 type scoped struct {
 	*Scope
 	s       *Snapshot
@@ -218,10 +228,13 @@ type scoped struct {
 	naming  map[catalogue.ResourceKind]*namingIndex
 }
 
-// EachYes calls found for everything in a scope that is answered with yes at a moment. Looking up people counts each party once
-// where no person is named (model §7). Where stop or found fails it ends with that error; one of its own is a *WrongUse.
-// It picks the cheapest way: from the party where one is named, from the resource where that is,
-// else through everybody crowd by crowd.
+// EachYes calls found for everything in a scope that is answered with yes at a
+// moment. Looking up people counts each party once where no person is named
+// (model §7). Where stop or found fails it ends with that error; one of its own
+// is a *WrongUse.
+//
+// It picks the cheapest way: from the party where one is named, from the
+// resource where that is, else through everybody crowd by crowd.
 func (s *Snapshot) EachYes(x *Scope, at moment.Moment, stop func() error, found func(*Yes) error) error {
 	w := s.scopedTo(x, at)
 	w.stop, w.found = stop, found
@@ -266,8 +279,8 @@ func (s *Snapshot) scopedTo(x *Scope, at moment.Moment) *scoped {
 	return w
 }
 
-// holds reports whether a known party is in the set.
-// Bars count with partners: whoever is barred belongs to none.
+// holds reports whether a known party is in the set. Bars count with partners:
+// whoever is barred belongs to none.
 func (w *scoped) holds(i uint32, kind Kind) bool {
 	p, s := &w.Party, w.s
 	q := s.inv.parties.at(i)
@@ -287,8 +300,8 @@ func (w *scoped) holds(i uint32, kind Kind) bool {
 	return true
 }
 
-// holdsNew reports whether a typical newcomer is in the set.
-// A typical newcomer is in no group.
+// holdsNew reports whether a typical newcomer is in the set. A typical newcomer
+// is in no group.
 func (w *scoped) holdsNew(n *Newcomer) bool {
 	p := &w.Party
 	if n.Who.Kind == ByLinkID {
@@ -310,7 +323,8 @@ func (w *scoped) holdsNew(n *Newcomer) bool {
 	return true
 }
 
-// newcomers lists the typical newcomers of the set. A domain that nobody of note is from has one all the same.
+// newcomers lists the typical newcomers of the set. A domain that nobody of
+// note is from has one all the same.
 func (w *scoped) newcomers() (out []Newcomer) {
 	for _, n := range w.s.NewcomersAt(w.at) {
 		if w.holdsNew(&n) {
@@ -323,8 +337,8 @@ func (w *scoped) newcomers() (out []Newcomer) {
 	return out
 }
 
-// covers reports whether a resource is in the scope.
-// A space covers itself, its items and its meetings.
+// covers reports whether a resource is in the scope. A space covers itself, its
+// items and its meetings.
 func (w *scoped) covers(r world.Resource) bool {
 	if w.Resource == nil || *w.Resource == r {
 		return true
@@ -344,8 +358,8 @@ func (w *scoped) covers(r world.Resource) bool {
 	return false
 }
 
-// ofOne asks one party, by all it was ever given and all that needs no role.
-// It goes as a reach does, and keeps the answers of people who are alike.
+// ofOne asks one party, by all it was ever given and all that needs no role. It
+// goes as a reach does, and keeps the answers of people who are alike.
 func (w *scoped) ofOne(who Who) error {
 	s := w.s
 	people := s.peopleFor(who)
@@ -400,8 +414,8 @@ func (w *scoped) known(who Who) uint32 {
 	return none
 }
 
-// about asks everybody of the set about one resource.
-// It goes as an audience does, and leaves out who is not of the set.
+// about asks everybody of the set about one resource. It goes as an audience
+// does, and leaves out who is not of the set.
 func (w *scoped) about() error {
 	if !w.s.Has(w.Resource.Kind.String(), w.Resource.ID) && w.Resource.Kind != catalogue.OurDirectory {
 		if w.Resource.Kind != catalogue.Calendar || !w.s.Has("person", w.Resource.ID) {
@@ -443,7 +457,8 @@ var lookUpAction = func() catalogue.ActionID {
 	return 0
 }()
 
-// anywhere asks everybody of the set about everything: roles party by party, the rest crowd by crowd, newcomers one by one.
+// anywhere asks everybody of the set about everything: roles party by party,
+// the rest crowd by crowd, newcomers one by one.
 func (w *scoped) anywhere() error {
 	if w.Resource != nil { // nobody outside does anything with a mailbox
 		return nil
@@ -532,8 +547,8 @@ func (w *scoped) granted() error {
 	return nil
 }
 
-// together tells what a party may by roles, with the things of a space that say nothing of their own told as one.
-// Whoever counts does not need their names.
+// together tells what a party may by roles, with the things of a space that say
+// nothing of their own told as one. Whoever counts does not need their names.
 func (w *scoped) together(t *Tally, i uint32, p *partySide, y *Yes) (err error) {
 	tell := func(yes uint64, r world.Resource, in *contents) {
 		first, home := actionsOf(yes)
@@ -555,7 +570,8 @@ func (w *scoped) together(t *Tally, i uint32, p *partySide, y *Yes) (err error) 
 	return err
 }
 
-// wide tells what needs none, crowd by crowd, each cut down to those of the set.
+// wide tells what needs none, crowd by crowd, each cut down to those of the
+// set.
 func (w *scoped) wide() error {
 	any := false
 	for i := range wideActions {
@@ -639,7 +655,8 @@ func (w *scoped) wide() error {
 	return nil
 }
 
-// sharesAny reports whether somebody of ours is in a space where a party holds a role.
+// sharesAny reports whether somebody of ours is in a space where a party holds
+// a role.
 func (w *scoped) sharesAny(i uint32) bool {
 	inv, r := &w.s.inv, w.s.reversed()
 	anybody := func(given []grant) bool {
@@ -672,8 +689,9 @@ func (w *scoped) sharesAny(i uint32) bool {
 	return false
 }
 
-// ofNewcomer asks a typical newcomer everything that needs no role, and what their partner or domain holds as a whole.
-// Each sort of person and meeting is asked once.
+// ofNewcomer asks a typical newcomer everything that needs no role, and what
+// their partner or domain holds as a whole. Each sort of person and meeting is
+// asked once.
 func (w *scoped) ofNewcomer(n *Newcomer) error {
 	s := w.s
 	try := func(q *Question, pairs int, alike []uint32) error {
@@ -750,8 +768,8 @@ func (w *scoped) ofNewcomer(n *Newcomer) error {
 	return err
 }
 
-// newVerdicts are the answers to a newcomer about things that are alike, asked once for all newcomers of one sign. What makes
-// no sense is no yes.
+// newVerdicts are the answers to a newcomer about things that are alike, asked
+// once for all newcomers of one sign. What makes no sense is no yes.
 func (w *scoped) newVerdicts(n *Newcomer, action int, l *likeness, about []alike) []Verdict {
 	var sign wideSign
 	if n.Who.Kind == ByAddress {
@@ -793,8 +811,9 @@ func (w *scoped) newVerdicts(n *Newcomer, action int, l *likeness, about []alike
 	return out
 }
 
-// dividedFor puts the things of a wide action together that say the same; nil where they are asked one by one: our directory is one, and
-// courses are told apart by what somebody was given in them.
+// dividedFor puts the things of a wide action together that say the same; nil
+// where they are asked one by one: our directory is one, and courses are told
+// apart by what somebody was given in them.
 func (w *scoped) dividedFor(action int, about []alike) *division {
 	x := &wideActions[action]
 	if x.kind == catalogue.OurDirectory || x.kind == catalogue.Space {
@@ -813,9 +832,12 @@ func (w *scoped) dividedFor(action int, about []alike) *division {
 	return w.divided[action]
 }
 
-// outward asks what people of ours may do towards the set: towards an address itself, else towards typical newcomers of it, as
-// such acts are counted (model §7).
-// People of ours who are alike are asked once; a person that the scope names is asked themselves.
+// outward asks what people of ours may do towards the set: towards an address
+// itself, else towards typical newcomers of it, as such acts are counted (model
+// §7).
+//
+// People of ours who are alike are asked once; a person that the scope names is
+// asked themselves.
 func (w *scoped) outward() error {
 	if w.Outward == 0 || w.shut {
 		return nil

@@ -8,10 +8,11 @@ import (
 
 // Everything in a scope that is answered with no, pair by pair.
 
-// EachNo calls found for everything in a scope that makes sense and is answered with no, pair by pair, and returns how many pairs
-// were asked.
-// It is asked by expectations that something is always so; nothing is put together, since a no may
-// have a different cause for each pair.
+// EachNo calls found for everything in a scope that makes sense and is answered
+// with no, pair by pair, and returns how many pairs were asked.
+//
+// It is asked by expectations that something is always so; nothing is put
+// together, since a no may have a different cause for each pair.
 func (s *Snapshot) EachNo(x *Scope, at moment.Moment, stop func() error,
 	found func(q *Question, party uint32, n *Newcomer, kind Kind) error) (asked int, err error) {
 	w := s.scopedTo(x, at)
@@ -116,8 +117,9 @@ func (s *Snapshot) oneOrNew(w *scoped, who Who, one func(Who, uint32, *Newcomer)
 	return one(who, i, nil)
 }
 
-// resourcesFor lists everything in the scope that an action is about.
-// Of everything there is, that is all of a kind; it is for questions that need each.
+// resourcesFor lists everything in the scope that an action is about. Of
+// everything there is, that is all of a kind; it is for questions that need
+// each.
 func (w *scoped) resourcesFor(act *catalogue.Action) (out []world.Resource) {
 	inv := &w.s.inv
 	for _, kind := range act.On {

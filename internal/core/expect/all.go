@@ -16,27 +16,31 @@ import (
 	"wexillum.example/internal/core/world"
 )
 
-// wide reports whether an expectation is about everything, of more than one address: such are judged together, going through
-// everybody once for all of them.
-// Those about one resource, address or domain cost little by themselves and are judged one by one.
+// wide reports whether an expectation is about everything, of more than one
+// address: such are judged together, going through everybody once for all of
+// them.
+//
+// Those about one resource, address or domain cost little by themselves and are
+// judged one by one.
 func (x *Statement) wide() bool {
 	of := &x.Scope.Party.Of
 	return x.Scope.Resource == nil && of.Address.IsZero() && of.Domain == (addr.Domain{})
 }
 
-// Ahead says how far expectations are judged.
-// Judging the days ahead tells an owner before something breaks, and costs several counts.
+// Ahead says how far expectations are judged. Judging the days ahead tells an
+// owner before something breaks, and costs several counts.
 type Ahead bool
 
-// Now judges the present moment alone; NextDays those of the coming days, too, on which an answer may be another one.
+// Now judges the present moment alone; NextDays those of the coming days, too,
+// on which an answer may be another one.
 const (
 	Now      Ahead = false
 	NextDays Ahead = true
 )
 
-// Judge judges expectations, and calls found for each as it is done, with its place among them.
-// The order in which they are found is not that of the list: narrow ones come first. An error is
-// stop's.
+// Judge judges expectations, and calls found for each as it is done, with its
+// place among them. The order in which they are found is not that of the list:
+// narrow ones come first. An error is stop's.
 func Judge(s *engine.Snapshot, all []*Statement, now moment.Moment, ahead Ahead, stop func() error, found func(i int, j Judged)) error {
 	if stop == nil {
 		stop = never
@@ -44,8 +48,8 @@ func Judge(s *engine.Snapshot, all []*Statement, now moment.Moment, ahead Ahead,
 	tell := found
 	var potential *engine.Potential
 	var failed error
-	// What could come to be is only asked where the expectation holds as things are, since it is
-	// broken already otherwise.
+	// What could come to be is only asked where the expectation holds as things
+	// are, since it is broken already otherwise.
 	found = func(i int, j Judged) {
 		if j.State == Held && all[i].couldMatter(now) && failed == nil {
 			if potential == nil {
@@ -91,8 +95,9 @@ func (x *Statement) moments(s *engine.Snapshot, now moment.Moment, ahead Ahead) 
 	return x.Moments(s, now)
 }
 
-// on are the moments at which a wide expectation is judged, where anything turns on some days.
-// One that says "only until" is judged at its end in any case.
+// on are the moments at which a wide expectation is judged, where anything
+// turns on some days. One that says "only until" is judged at its end in any
+// case.
 func (x *Statement) on(now moment.Moment, ahead Ahead, days []moment.Moment) []moment.Moment {
 	out := append([]moment.Moment{now}, days...)
 	if ahead == Now {
@@ -109,10 +114,12 @@ func (x *Statement) on(now moment.Moment, ahead Ahead, days []moment.Moment) []m
 // errEnough ends the search for counterexamples.
 var errEnough = errors.New("there are enough")
 
-// examplesOf finds the first counterexamples of wide expectations that are broken at a moment, thing by thing, until
-// each has enough: those about the same together, and as many of these at once as there are processors.
-// Counting goes through everybody without names; names are looked for here, and only until each has
-// a hundred.
+// examplesOf finds the first counterexamples of wide expectations that are
+// broken at a moment, thing by thing, until each has enough: those about the
+// same together, and as many of these at once as there are processors.
+//
+// Counting goes through everybody without names; names are looked for here, and
+// only until each has a hundred.
 func examplesOf(s *engine.Snapshot, of []*Statement, divided *engine.Divided, at moment.Moment, stop func() error) ([][]Counter, error) {
 	groups, each := together(s, of, at)
 	err := atOnce(len(groups), stop, func(k int, stop func() error) error {
@@ -151,9 +158,12 @@ func examplesOf(s *engine.Snapshot, of []*Statement, divided *engine.Divided, at
 	return out, nil
 }
 
-// atOnce does n things, as many at once as there are processors, and ends with the first error. Each is handed a
-// stop that asks the one given, one at a time, and that fails once another of them did.
-// Progress and cancelling are asked by stop, which need not be safe for several goroutines.
+// atOnce does n things, as many at once as there are processors, and ends with
+// the first error. Each is handed a stop that asks the one given, one at a
+// time, and that fails once another of them did.
+//
+// Progress and cancelling are asked by stop, which need not be safe for several
+// goroutines.
 func atOnce(n int, stop func() error, do func(k int, stop func() error) error) error {
 	var mu sync.Mutex
 	var failed error
@@ -185,10 +195,12 @@ func atOnce(n int, stop func() error, do func(k int, stop func() error) error) e
 	return failed
 }
 
-// counted goes through a scope for expectations that are about parts of it, and returns what each of them found. The
-// actions are dealt to as many parts as there are processors, which are gone through at once.
-// Actions are dealt and not parties, because the engine goes through parties class by class for
-// each action anyway, so that the parts share nothing.
+// counted goes through a scope for expectations that are about parts of it, and
+// returns what each of them found. The actions are dealt to as many parts as
+// there are processors, which are gone through at once.
+//
+// Actions are dealt and not parties, because the engine goes through parties
+// class by class for each action anyway, so that the parts share nothing.
 func counted(s *engine.Snapshot, of []*Statement, scope *engine.Scope, at moment.Moment, stop func() error) ([]*counting, error) {
 	type part struct {
 		groups []*alike
@@ -225,8 +237,8 @@ func counted(s *engine.Snapshot, of []*Statement, scope *engine.Scope, at moment
 	return parts[0].each, nil
 }
 
-// everySo is every so many-th of some actions.
-// Neighbours in the catalogue cost about the same; dealing them one by one spreads the work.
+// everySo is every so many-th of some actions. Neighbours in the catalogue cost
+// about the same; dealing them one by one spreads the work.
 func everySo(all engine.Actions, k, parts int) (out engine.Actions) {
 	n := 0
 	for _, a := range catalogue.Actions() {
@@ -243,9 +255,9 @@ func everySo(all engine.Actions, k, parts int) (out engine.Actions) {
 // enough reports whether no more counterexamples are looked for.
 func (c *counting) enough() bool { return len(c.out.Examples) >= First || len(c.counted) >= 4*First }
 
-// together puts expectations in groups of those that are about the same parties and actions, in the order in which
-// they come.
-// A hundred expectations are mostly about a dozen scopes.
+// together puts expectations in groups of those that are about the same parties
+// and actions, in the order in which they come. A hundred expectations are
+// mostly about a dozen scopes.
 func together(s *engine.Snapshot, of []*Statement, at moment.Moment) (groups []*alike, each []*counting) {
 	group := map[engine.Scope]*alike{}
 	for _, x := range of {
@@ -263,8 +275,8 @@ func together(s *engine.Snapshot, of []*Statement, at moment.Moment) (groups []*
 	return
 }
 
-// judge judges at moments, in their order, up to the first at which it is broken.
-// An error is stop's.
+// judge judges at moments, in their order, up to the first at which it is
+// broken. An error is stop's.
 func (x *Statement) judge(s *engine.Snapshot, moments []moment.Moment, stop func() error) (out Judged, err error) {
 	for i, m := range moments {
 		c := x.counting(s, m)
@@ -282,7 +294,8 @@ func (x *Statement) judge(s *engine.Snapshot, moments []moment.Moment, stop func
 	return out, nil
 }
 
-// first takes what was found at a further moment: what is told is the first at which it is broken, with the answer of the first of all.
+// first takes what was found at a further moment: what is told is the first at
+// which it is broken, with the answer of the first of all.
 func first(out, at Judged, i int) Judged {
 	switch {
 	case i == 0:
@@ -294,7 +307,8 @@ func first(out, at Judged, i int) Judged {
 	return out
 }
 
-// alike are expectations about the same parties and actions, which are counted once for all of them.
+// alike are expectations about the same parties and actions, which are counted
+// once for all of them.
 type alike struct {
 	*tally
 	of        []*counting
@@ -302,8 +316,9 @@ type alike struct {
 	in        *engine.Set
 }
 
-// dealer hands each yes to those groups of up to 63 that it concerns. Whether a party is of a group is asked once, and
-// kept as a word of bits for each party, because a class of parties comes again with every action and place, and most
+// dealer hands each yes to those groups of up to 63 that it concerns. Whether a
+// party is of a group is asked once, and kept as a word of bits for each party,
+// because a class of parties comes again with every action and place, and most
 // groups are about few of them.
 type dealer struct {
 	s       *engine.Snapshot
@@ -338,7 +353,8 @@ func dealers(s *engine.Snapshot, groups []*alike, at moment.Moment) (out []*deal
 	return out
 }
 
-// whose asks of which groups somebody is. The party is engine.NoParty for newcomers and links.
+// whose asks of which groups somebody is. The party is engine.NoParty for
+// newcomers and links.
 func (d *dealer) whose(party uint32, who engine.Who, kind engine.Kind) uint64 {
 	is := uint64(dealt)
 	for k, g := range d.groups {
@@ -360,8 +376,8 @@ func (d *dealer) known(i uint32, y *engine.Yes) uint64 {
 	return d.of[i]
 }
 
-// yes hands on what a yes says of each group.
-// A yes may be about a whole class of which only some are of a group; it is cut down for it, and its pairs
+// yes hands on what a yes says of each group. A yes may be about a whole class
+// of which only some are of a group; it is cut down for it, and its pairs
 // counted anew.
 func (d *dealer) yes(y *engine.Yes) {
 	about := d.about[y.Action]
@@ -411,8 +427,8 @@ func (g *alike) take(y *engine.Yes) {
 	}
 }
 
-// sweep judges wide expectations together, moment by moment.
-// Moments are put together over all expectations, so that each is gone through once.
+// sweep judges wide expectations together, moment by moment. Moments are put
+// together over all expectations, so that each is gone through once.
 func sweep(s *engine.Snapshot, all []*Statement, of []int, now moment.Moment, ahead Ahead, stop func() error,
 	found func(int, Judged)) error {
 	type one struct {
@@ -496,8 +512,8 @@ func sweep(s *engine.Snapshot, all []*Statement, of []int, now moment.Moment, ah
 	return nil
 }
 
-// pairsOf counts what a yes stands for, of which some members were taken.
-// Where members have equally many it is a product; else the pairs are gone through.
+// pairsOf counts what a yes stands for, of which some members were taken. Where
+// members have equally many it is a product; else the pairs are gone through.
 func pairsOf(s *engine.Snapshot, y *engine.Yes, at moment.Moment) int {
 	if n := y.Each(); n > 0 {
 		return n * len(y.Members)

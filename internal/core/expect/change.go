@@ -6,10 +6,13 @@ import (
 	"wexillum.example/internal/core/world"
 )
 
-// Added judges what a change of policy does to an expectation: the counterexamples that there are afterwards and were not before,
-// at the first moment at which there are any. Both snapshots hold the same inventory; one that is new is held against what was
-// there before it.
-// What was broken before stands in nobody's way: only what the change adds does.
+// Added judges what a change of policy does to an expectation: the
+// counterexamples that there are afterwards and were not before, at the first
+// moment at which there are any. Both snapshots hold the same inventory; one
+// that is new is held against what was there before it.
+//
+// What was broken before stands in nobody's way: only what the change adds
+// does.
 func (x *Statement) Added(before, after *engine.Snapshot, now moment.Moment, stop func() error) (out Judged, err error) {
 	if stop == nil {
 		stop = never
@@ -40,8 +43,9 @@ func (x *Statement) Added(before, after *engine.Snapshot, now moment.Moment, sto
 	return out, nil
 }
 
-// more finds what breaks an expectation at a moment afterwards that did not before, one by one.
-// Both worlds are asked about each pair. A party that was not of the set before is new in it.
+// more finds what breaks an expectation at a moment afterwards that did not
+// before, one by one. Both worlds are asked about each pair. A party that was
+// not of the set before is new in it.
 func (x *Statement) more(before, after *engine.Snapshot, at moment.Moment, stop func() error) (Judged, error) {
 	c := x.counting(after, at)
 	in := before.SetOf(x.Scope.Party, at)

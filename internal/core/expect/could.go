@@ -12,17 +12,20 @@ const CouldBreak = "It holds now, but without an administrator or keeper it coul
 // TooLarge says why what could come to be is not judged.
 const TooLarge = "It holds now. What could come to be of everything is not judged in an installation of this size: name a space, an item or an address."
 
-// couldMatter reports whether what could come to be says anything about an expectation: more acts never take a yes away, conditions
-// are not looked at, and no date moves.
+// couldMatter reports whether what could come to be says anything about an
+// expectation: more acts never take a yes away, conditions are not looked at,
+// and no date moves.
 func (x *Statement) couldMatter(now moment.Moment) bool {
 	return x.Expectation.Could && CouldSays(x.Expect.Sort) && (x.Expect.Sort != world.OnlyUntil || x.Expect.Until <= now)
 }
 
-// CouldSays reports whether what could come to be says anything about expectations of a sort.
+// CouldSays reports whether what could come to be says anything about
+// expectations of a sort.
 func CouldSays(s world.ExpectSort) bool { return s != world.AlwaysSo && s != world.OnCondition }
 
-// could judges an expectation for what could come to be now, without any administrator or keeper (practice §4).
-// c.yes takes what could be as it takes what is.
+// could judges an expectation for what could come to be now, without any
+// administrator or keeper (practice §4). c.yes takes what could be as it takes
+// what is.
 func (x *Statement) could(s *engine.Snapshot, p *engine.Potential, now moment.Moment, stop func() error) (Judged, error) {
 	if x.wide() && p.Large() {
 		return Judged{ID: x.ID, At: now, State: Unknown, Why: TooLarge}, nil
@@ -38,12 +41,12 @@ func (x *Statement) could(s *engine.Snapshot, p *engine.Potential, now moment.Mo
 	return out, err
 }
 
-// maxPairs is up to how many pairs what could come to be is compared one by one.
-// Above it numbers are compared in place of pairs.
+// maxPairs is up to how many pairs what could come to be is compared one by
+// one. Above it numbers are compared in place of pairs.
 const maxPairs = 2_000_000
 
-// couldAdded finds what could break an expectation after a change, and could not before.
-// It is the same question as Added, of Potential.
+// couldAdded finds what could break an expectation after a change, and could
+// not before. It is the same question as Added, of Potential.
 func (x *Statement) couldAdded(before, after *engine.Snapshot, now moment.Moment, stop func() error) (Judged, error) {
 	out := Judged{ID: x.ID, At: now}
 	is, err := x.could(after, after.Potential(now), now, stop)

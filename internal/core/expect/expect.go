@@ -1,4 +1,5 @@
-// Package expect judges expectations: saved statements about reach that must stay true (practice §3).
+// Package expect judges expectations: saved statements about reach that must
+// stay true (practice §3).
 package expect
 
 import (
@@ -16,11 +17,12 @@ import (
 	"wexillum.example/internal/core/world"
 )
 
-// State is what became of an expectation.
-// Unknown is no yes: a pipeline ends with its own exit code for it.
+// State is what became of an expectation. Unknown is no yes: a pipeline ends
+// with its own exit code for it.
 type State uint8
 
-// An expectation holds or is broken; it is unknown where what it is about was not looked at.
+// An expectation holds or is broken; it is unknown where what it is about was
+// not looked at.
 const (
 	Held State = iota
 	Broken
@@ -32,15 +34,15 @@ var StateNames = []string{"held", "broken", "unknown"}
 
 func (s State) String() string { return StateNames[s] }
 
-// Days is how many days ahead an expectation is judged.
-// It is what a page of the days ahead shows.
+// Days is how many days ahead an expectation is judged. It is what a page of
+// the days ahead shows.
 const Days = 30
 
 // First is how many counterexamples are told.
 const First = 100
 
-// Statement is an expectation that can be judged.
-// It is read once and judged many times; no judgement changes it.
+// Statement is an expectation that can be judged. It is read once and judged
+// many times; no judgement changes it.
 type Statement struct {
 	*world.Expectation
 	Scope      engine.Scope
@@ -48,8 +50,8 @@ type Statement struct {
 	conditions catalogue.Condition
 }
 
-// Counter is one counterexample: somebody who may, or with always may not.
-// With AlwaysSo it is a pair that should be a yes.
+// Counter is one counterexample: somebody who may, or with always may not. With
+// AlwaysSo it is a pair that should be a yes.
 type Counter struct {
 	Who        string // as a question names them
 	Name       string
@@ -61,8 +63,8 @@ type Counter struct {
 	Conditions catalogue.Condition
 }
 
-// Judged is what judging an expectation found.
-// Numbers are exact, however few examples there are.
+// Judged is what judging an expectation found. Numbers are exact, however few
+// examples there are.
 type Judged struct {
 	ID       string
 	State    State
@@ -77,9 +79,9 @@ type Judged struct {
 	May      int           // so many known parties may now
 }
 
-// ParseParties reads whom an expectation is about.
-// The words are those of the format: everybody, partner:ID, group:ID, domain:NAME, kind:KIND, an
-// address or *@domain.
+// ParseParties reads whom an expectation is about. The words are those of the
+// format: everybody, partner:ID, group:ID, domain:NAME, kind:KIND, an address
+// or *@domain.
 func ParseParties(text string) (p engine.Parties, err error) {
 	kind, rest, cut := strings.Cut(text, ":")
 	switch {
@@ -102,7 +104,8 @@ func ParseParties(text string) (p engine.Parties, err error) {
 	return
 }
 
-// Of reads an expectation. Its texts were checked where they entered; an error says what is wrong all the same.
+// Of reads an expectation. Its texts were checked where they entered; an error
+// says what is wrong all the same.
 func Of(x *world.Expectation) (*Statement, error) {
 	out := &Statement{Expectation: x}
 	var err error
@@ -131,8 +134,8 @@ func Of(x *world.Expectation) (*Statement, error) {
 	return out, nil
 }
 
-// All reads every expectation of a policy; those that cannot be read are left out.
-// Where one cannot be read, the check of the policy has said so before.
+// All reads every expectation of a policy; those that cannot be read are left
+// out. Where one cannot be read, the check of the policy has said so before.
 func All(w *world.World) (out []*Statement) {
 	for i := range w.Expectations {
 		if x, err := Of(&w.Expectations[i]); err == nil {
@@ -142,8 +145,9 @@ func All(w *world.World) (out []*Statement) {
 	return
 }
 
-// Moments are those at which an expectation is judged from a moment on: then, on those of the next days on which the answer may be
-// another one, and at its own end.
+// Moments are those at which an expectation is judged from a moment on: then,
+// on those of the next days on which the answer may be another one, and at its
+// own end.
 func (x *Statement) Moments(s *engine.Snapshot, now moment.Moment) []moment.Moment {
 	out := []moment.Moment{now}
 	out = append(out, s.TurningDays(&x.Scope, now, Days)...)
@@ -163,8 +167,8 @@ func (x *Statement) Moments(s *engine.Snapshot, now moment.Moment) []moment.Mome
 // never stops no work.
 func never() error { return nil }
 
-// tally counts the yeses of a scope. Expectations about the same share one.
-// It tells how many pairs are a yes and who they are about.
+// tally counts the yeses of a scope. Expectations about the same share one. It
+// tells how many pairs are a yes and who they are about.
 type tally struct {
 	pairs     int
 	known     seen                // who may
@@ -179,7 +183,8 @@ func newTally() *tally {
 	return &tally{links: map[engine.Who]bool{}, newcomers: map[engine.Who]bool{}}
 }
 
-// add takes one yes, and returns how many of whom it tells were not told before.
+// add takes one yes, and returns how many of whom it tells were not told
+// before.
 func (t *tally) add(y *engine.Yes) (fresh int) {
 	t.pairs += y.Pairs
 	switch {
@@ -220,8 +225,8 @@ func (t *tally) merge(of *tally) {
 // may counts the known parties and links that may.
 func (t *tally) may() int { return t.known.n + len(t.links) }
 
-// counting collects what one expectation finds at one moment.
-// Its embedded tally may be shared with expectations about the same.
+// counting collects what one expectation finds at one moment. Its embedded
+// tally may be shared with expectations about the same.
 type counting struct {
 	*Statement
 	*tally
@@ -237,9 +242,8 @@ type counting struct {
 	newcomerAt map[engine.Who]int
 }
 
-// seen is a set of known parties, by number.
-// Two bytes a party would be a megabyte for each of a hundred expectations; bits are an eighth of
-// that.
+// seen is a set of known parties, by number. Two bytes a party would be a
+// megabyte for each of a hundred expectations; bits are an eighth of that.
 type seen struct {
 	bits []uint64
 	n    int
@@ -341,8 +345,9 @@ func (c *counting) take(y *engine.Yes, fresh int) {
 	}
 }
 
-// newcomer keeps what a newcomer may first, in the order of actions. Newcomers break at_most whatever the number, and
-// are so few that they are kept while everybody is counted, in parts by action: nobody has to look for them again.
+// newcomer keeps what a newcomer may first, in the order of actions. Newcomers
+// break at_most whatever the number, and are so few that they are kept while
+// everybody is counted, in parts by action: nobody has to look for them again.
 func (c *counting) newcomer(y *engine.Yes) {
 	i, known := c.newcomerAt[y.Who]
 	switch {
@@ -357,7 +362,8 @@ func (c *counting) newcomer(y *engine.Yes) {
 	}
 }
 
-// merge takes what was found about other actions, where no counterexamples but newcomers are collected.
+// merge takes what was found about other actions, where no counterexamples but
+// newcomers are collected.
 func (c *counting) merge(of *counting) {
 	c.out.State = max(c.out.State, of.out.State)
 	c.out.Count += of.out.Count
@@ -428,8 +434,8 @@ func (c *counting) done(stop func() error) (Judged, error) {
 	out := &c.out
 	out.Answer, out.May = c.pairs, c.may()
 	switch c.Expect.Sort {
-	// Newcomers stand for any number of people, so one among those who may breaks it whatever the
-	// number.
+	// Newcomers stand for any number of people, so one among those who may
+	// breaks it whatever the number.
 	case world.AtMost:
 		more := out.May > c.Expect.AtMost
 		if !more && len(c.newcomers) == 0 {

@@ -11,16 +11,20 @@ import (
 	"wexillum.example/internal/core/world"
 )
 
-// mostProposed is how many are proposed at a time, and mostAlone of how many partners a proposal says that they alone may.
-// More proposals nobody reads; "only these five partners" is no rule anybody had in mind.
+// mostProposed is how many are proposed at a time, and mostAlone of how many
+// partners a proposal says that they alone may. More proposals nobody reads;
+// "only these five partners" is no rule anybody had in mind.
 const (
 	mostProposed = 40
 	mostAlone    = 3
 )
 
-// Propose lists what might be expected of a world, from what is there: each holds now and on the days ahead, and nobody expects it
-// yet. items are those of the inventory that are private or that a bundle gives.
-// They are shown to an administrator, who takes those that were meant. Nothing is kept by itself.
+// Propose lists what might be expected of a world, from what is there: each
+// holds now and on the days ahead, and nobody expects it yet. items are those
+// of the inventory that are private or that a bundle gives.
+//
+// They are shown to an administrator, who takes those that were meant. Nothing
+// is kept by itself.
 func Propose(s *engine.Snapshot, spaces []world.Space, now moment.Moment, stop func() error) (out []world.Expectation, judged []Judged,
 	err error) {
 	if stop == nil {
@@ -33,7 +37,8 @@ func Propose(s *engine.Snapshot, spaces []world.Space, now moment.Moment, stop f
 		have[x.Party+" "+x.Action+" "+x.Resource] = true
 		ids[x.ID] = true
 	}
-	// It judges a proposal and leaves it out where it is broken, about nothing, or there already.
+	// It judges a proposal and leaves it out where it is broken, about nothing,
+	// or there already.
 	add := func(x world.Expectation) error {
 		key := x.Party + " " + x.Action + " " + x.Resource
 		if have[key] || len(out) >= mostProposed {
@@ -114,8 +119,8 @@ func Propose(s *engine.Snapshot, spaces []world.Space, now moment.Moment, stop f
 	return out, judged, nil
 }
 
-// whose finds the partners whose people alone may do something with a resource; false where somebody of no partner may, or too many.
-// An error is stop's.
+// whose finds the partners whose people alone may do something with a resource;
+// false where somebody of no partner may, or too many. An error is stop's.
 func whose(s *engine.Snapshot, r world.Resource, actions string, now moment.Moment, stop func() error) (only []string, all bool,
 	err error) {
 	scope := engine.Scope{Resource: &r}
@@ -145,8 +150,8 @@ func whose(s *engine.Snapshot, r world.Resource, actions string, now moment.Mome
 	return only, all && len(only) <= mostAlone, err
 }
 
-// serviceOf is the service whose actions are about a kind of item.
-// "files" where none is found, which no kind is.
+// serviceOf is the service whose actions are about a kind of item. "files"
+// where none is found, which no kind is.
 func serviceOf(k catalogue.ResourceKind) string {
 	for i := range catalogue.Actions() {
 		if act := &catalogue.Actions()[i]; act.Takes(k) {
@@ -165,8 +170,8 @@ func unusedID(id string, taken map[string]bool) string {
 	return id
 }
 
-// IDFor makes an id for an expectation that was given none.
-// It is made of what it says: partner, action, resource and sort.
+// IDFor makes an id for an expectation that was given none. It is made of what
+// it says: partner, action, resource and sort.
 func IDFor(w *world.World, x *world.Expectation) string {
 	taken := map[string]bool{}
 	for i := range w.Expectations {

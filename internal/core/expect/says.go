@@ -10,8 +10,8 @@ import (
 	"wexillum.example/internal/core/world"
 )
 
-// setWords are how a set of parties is spoken of.
-// "Nobody from Ilvane may", "Everybody from Ilvane may", "people from Ilvane".
+// setWords are how a set of parties is spoken of. "Nobody from Ilvane may",
+// "Everybody from Ilvane may", "people from Ilvane".
 type setWords struct{ nobody, everybody, some string }
 
 // wordsFor says whom an expectation is about.
@@ -59,7 +59,8 @@ func name(name, id string) string {
 // things are what titles of actions are about, those of two words first.
 var things = []string{"report area", "task list", "space", "page", "course", "channel", "meeting", "file", "report"}
 
-// anyOf says what an action does with any thing, from what it does with one: open any file.
+// anyOf says what an action does with any thing, from what it does with one:
+// open any file.
 func anyOf(title string) string {
 	for _, thing := range things {
 		if strings.Contains(title, "the "+thing) {
@@ -69,8 +70,8 @@ func anyOf(title string) string {
 	return title
 }
 
-// Says writes an expectation as a sentence, or two.
-// It names things by their names, so that somebody who does not know ids can agree to it.
+// Says writes an expectation as a sentence, or two. It names things by their
+// names, so that somebody who does not know ids can agree to it.
 func Says(s *engine.Snapshot, x *world.Expectation) string {
 	if x.Could && CouldSays(x.Expect.Sort) {
 		return saysNow(s, x) + " Nor could that change without an administrator or keeper."

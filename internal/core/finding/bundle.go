@@ -9,8 +9,9 @@ import (
 	"wexillum.example/internal/core/world"
 )
 
-// bundles looks for bundles that cannot do what they are for, and for holders whom they are not for (practice §1).
-// Closed ones are asked less: nobody asks for them any more.
+// bundles looks for bundles that cannot do what they are for, and for holders
+// whom they are not for (practice §1). Closed ones are asked less: nobody asks
+// for them any more.
 func (f *finder) bundles() {
 	for i := range f.w.Bundles {
 		b := &f.w.Bundles[i]
@@ -73,8 +74,9 @@ func (f *finder) holders() {
 	}
 }
 
-// opensNothing looks for partners whose people may ask for a bundle, and to whom it would open nothing.
-// Somebody typical from there is supposed to hold it, and everything is asked.
+// opensNothing looks for partners whose people may ask for a bundle, and to
+// whom it would open nothing. Somebody typical from there is supposed to hold
+// it, and everything is asked.
 func (f *finder) opensNothing(b *world.Bundle) {
 	for _, id := range b.Partners {
 		k := slices.IndexFunc(f.w.Partners, func(p world.Partner) bool { return p.ID == id })
@@ -94,8 +96,8 @@ func (f *finder) opensNothing(b *world.Bundle) {
 	}
 }
 
-// covers reports whether one bundle gives everything that another gives, to all whom the other is for.
-// The roles may be higher.
+// covers reports whether one bundle gives everything that another gives, to all
+// whom the other is for. The roles may be higher.
 func covers(o, b *world.Bundle) bool {
 	if b.Others && !o.Others {
 		return false

@@ -123,16 +123,16 @@ func KindByName(name string) (*Kind, bool) {
 	return nil, false
 }
 
-// Number is how many of something a finding concerns.
-// They are shown in the order in which they were given.
+// Number is how many of something a finding concerns. They are shown in the
+// order in which they were given.
 type Number struct {
 	What string // parties, people, grants, links, values, days
 	N    int
 }
 
 // Finding is one thing that was noticed. Its ID stays the same as long as it is
-// about the same thing.
-// Whoever accepted it is found by the ID, and so is its history: when it came and went.
+// about the same thing. Whoever accepted it is found by the ID, and so is its
+// history: when it came and went.
 type Finding struct {
 	ID      string
 	Kind    string
@@ -151,8 +151,8 @@ type Accepted struct {
 	Until  moment.Moment
 }
 
-// finder looks through a world, or a part of it.
-// The methods each look for some kinds. w may hold a part of the world; s answers for all of it.
+// finder looks through a world, or a part of it. The methods each look for some
+// kinds. w may hold a part of the world; s answers for all of it.
 type finder struct {
 	w   *world.World
 	s   *engine.Snapshot // of the whole world
@@ -164,7 +164,8 @@ type finder struct {
 }
 
 // Find lists everything that is noticed of a world at a moment. s must be the
-// snapshot of w. Whoever looks again and again keeps what was noticed: see Look.
+// snapshot of w. Whoever looks again and again keeps what was noticed: see
+// Look.
 func Find(w *world.World, s *engine.Snapshot, at moment.Moment) []Finding {
 	f := &finder{w: given(w), s: s, at: at}
 	f.counted()
@@ -198,7 +199,8 @@ func given(w *world.World) *world.World {
 	return w
 }
 
-// parties looks at what concerns one party each. f.w may be a world that holds these alone (see Snapshot.TellParties).
+// parties looks at what concerns one party each. f.w may be a world that holds
+// these alone (see Snapshot.TellParties).
 func (f *finder) parties(numbers []uint32) {
 	f.reports(numbers)
 	f.privates()
@@ -208,8 +210,9 @@ func (f *finder) parties(numbers []uint32) {
 	f.keptParties()
 }
 
-// loose looks at what concerns neither one party nor one partner, and may be otherwise because of any party.
-// A single grant may give an exception its effect.
+// loose looks at what concerns neither one party nor one partner, and may be
+// otherwise because of any party. A single grant may give an exception its
+// effect.
 func (f *finder) loose() {
 	f.forwarders()
 	f.withoutEffect()
@@ -284,7 +287,8 @@ func action(name string) catalogue.ActionID {
 	return a.ID
 }
 
-// Findings ask the engine whether somebody gets at something at all by one action for each kind.
+// Findings ask the engine whether somebody gets at something at all by one
+// action for each kind.
 var (
 	actView     = action("reports.view")
 	actEnter    = action("reports.enter")
@@ -295,8 +299,9 @@ var (
 	actEditTask = action("spaces.edit_task")
 )
 
-// reports looks for reports that parties were given themselves and for which they have no licence route.
-// Whoever is refused for a licence alone cannot see what they were given, and nobody notices.
+// reports looks for reports that parties were given themselves and for which
+// they have no licence route. Whoever is refused for a licence alone cannot see
+// what they were given, and nobody notices.
 func (f *finder) reports(parties []uint32) {
 	for _, i := range parties {
 		a := f.s.AddressAt(i)
@@ -330,8 +335,8 @@ func reachOf(k catalogue.ResourceKind) (catalogue.ActionID, bool) {
 	return 0, false
 }
 
-// privates looks for private addresses that reach private items.
-// It takes what reaches an item itself, through a group, or by a link that names them.
+// privates looks for private addresses that reach private items. It takes what
+// reaches an item itself, through a group, or by a link that names them.
 func (f *finder) privates() {
 	private := map[string]*world.Item{}
 	for i := range f.w.Spaces {
@@ -376,7 +381,8 @@ func (f *finder) privates() {
 	}
 }
 
-// guests looks at each record: who answers for it, what for, until when, and whether it is used.
+// guests looks at each record: who answers for it, what for, until when, and
+// whether it is used.
 func (f *finder) guests() {
 	holds := map[string]bool{} // has something now or will have
 	members := map[string][]addr.Address{}
@@ -448,12 +454,12 @@ func (f *finder) guests() {
 	}
 }
 
-// plainName is a name as far as two that look like one person share it.
-// Upper case and blanks do not tell people apart.
+// plainName is a name as far as two that look like one person share it. Upper
+// case and blanks do not tell people apart.
 func plainName(name string) string { return strings.Join(strings.Fields(strings.ToLower(name)), " ") }
 
-// namesakes looks for records of the same name.
-// Two records of one person are two sponsors, two ends, and one of them is forgotten.
+// namesakes looks for records of the same name. Two records of one person are
+// two sponsors, two ends, and one of them is forgotten.
 func (f *finder) namesakes() {
 	grants := map[string]int{}
 	for i := range f.w.Grants {
@@ -508,7 +514,8 @@ func (f *finder) forwarders() {
 	}
 }
 
-// links looks for links without an end, and for those that open nothing any more.
+// links looks for links without an end, and for those that open nothing any
+// more.
 func (f *finder) links() {
 	days := catalogue.MustRule("files.link_days")
 	for i := range f.w.Links {
@@ -561,7 +568,8 @@ func (f *finder) keptParties() {
 	}
 }
 
-// KeptRecord is that there is a record of a typical newcomer. No snapshot holds one: it is found where records are read.
+// KeptRecord is that there is a record of a typical newcomer. No snapshot holds
+// one: it is found where records are read.
 func KeptRecord(a addr.Address) Finding {
 	f := finder{}
 	f.add("kept_for_nobody", one("guest:"+a.String()), nil, "There is a record of %s.", a)
@@ -617,7 +625,8 @@ func (f *finder) lastDay(m moment.Moment) string {
 	return d.String()
 }
 
-// active reports whether an address has a record that is active: what counts is what its dates make of it by now.
+// active reports whether an address has a record that is active: what counts is
+// what its dates make of it by now.
 func (f *finder) active(a addr.Address) bool {
 	i := f.s.PartyOf(a)
 	if i == engine.NoParty {
@@ -627,11 +636,13 @@ func (f *finder) active(a addr.Address) bool {
 	return record && state == world.StateActive
 }
 
-// unusedDays is after how long somebody who has access and does not come is told of.
+// unusedDays is after how long somebody who has access and does not come is
+// told of.
 const unusedDays = 90
 
-// RefusedOften is the finding that people of a partner, or of none, are refused an action again and again; false where there is no such
-// action or partner any more.
+// RefusedOften is the finding that people of a partner, or of none, are refused
+// an action again and again; false where there is no such action or partner any
+// more.
 func RefusedOften(s *engine.Snapshot, partner, action string, times, days, within int) (Finding, bool) {
 	act, ok := catalogue.ActionByName(action)
 	who, about := "people of no partner", "directory:ours"

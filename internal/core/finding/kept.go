@@ -15,10 +15,13 @@ import (
 	"wexillum.example/internal/core/world"
 )
 
-// Kept is what was noticed of a snapshot, taken apart by what it is about, so that the next look costs what changed since: a party by
-// itself, those of one name, a partner, and everything else.
-// On a large world a full look takes seconds, a change concerns one record. What each finding rests
-// on is known by its group, so that only the groups that a change touched are looked at again.
+// Kept is what was noticed of a snapshot, taken apart by what it is about, so
+// that the next look costs what changed since: a party by itself, those of one
+// name, a partner, and everything else.
+//
+// On a large world a full look takes seconds, a change concerns one record.
+// What each finding rests on is known by its group, so that only the groups
+// that a change touched are looked at again.
 type Kept struct {
 	s          *engine.Snapshot
 	at         moment.Moment
@@ -54,11 +57,12 @@ type Kept struct {
 	all pieces
 }
 
-// numFacts is how many facts of a party tell that openings are used: its record, grants, reports and links.
+// numFacts is how many facts of a party tell that openings are used: its
+// record, grants, reports and links.
 const numFacts = 4
 
-// usedBy is what is known of a party, as bits, and of which partner it is; of none with no bits.
-// It takes eight bytes a party.
+// usedBy is what is known of a party, as bits, and of which partner it is; of
+// none with no bits. It takes eight bytes a party.
 type usedBy struct {
 	partner uint32
 	facts   uint8
@@ -74,8 +78,8 @@ func factsOf(u uses) (facts uint8) {
 	return
 }
 
-// named is a party by the hash of its name.
-// Sorted by hash they put records of one name next to each other without keeping any name.
+// named is a party by the hash of its name. Sorted by hash they put records of
+// one name next to each other without keeping any name.
 type named struct {
 	hash  uint64
 	party uint32
@@ -87,8 +91,9 @@ var nameSeed = maphash.MakeSeed()
 // share is how many parties are looked at in one piece.
 const share = 2048
 
-// Look lists everything that is noticed of a snapshot at a moment. Statements of partners are no part of it.
-// Parties are dealt to all processors in pieces; each piece is told as a world of its own.
+// Look lists everything that is noticed of a snapshot at a moment. Statements
+// of partners are no part of it. Parties are dealt to all processors in pieces;
+// each piece is told as a world of its own.
 func Look(s *engine.Snapshot, statements []world.Statement, at moment.Moment) *Kept {
 	k := &Kept{s: s, at: at, statements: statements, parties: map[uint32][]Finding{}, twins: map[uint64][]Finding{},
 		counts: map[uint32]*[numFacts]int{}, numbers: map[uint32][]Number{}, holders: s.Holders(), holding: map[uint32]map[uint32]bool{}}
@@ -146,7 +151,8 @@ func Look(s *engine.Snapshot, statements []world.Statement, at moment.Moment) *K
 	return k
 }
 
-// eachElse calls fn for everything that is not about one party or two of one name.
+// eachElse calls fn for everything that is not about one party or two of one
+// name.
 func (k *Kept) eachElse(fn func([]Finding)) {
 	for _, list := range k.partners {
 		fn(list)
@@ -172,7 +178,8 @@ func byName(a, b named) int {
 	return int(a.party) - int(b.party)
 }
 
-// nameOf is the hash of a party's name, as far as two that look like one person share it; 0 for none.
+// nameOf is the hash of a party's name, as far as two that look like one person
+// share it; 0 for none.
 func (k *Kept) nameOf(party uint32) uint64 { return nameIn(k.s, party) }
 
 func nameIn(s *engine.Snapshot, party uint32) uint64 {
@@ -202,8 +209,8 @@ func (k *Kept) look(parties []uint32, into map[uint32][]Finding) {
 	f.uses(func(a addr.Address, x uses) { k.know(at[a.String()], x) })
 }
 
-// know notes what is known of a party, where it counts for a partner.
-// Barred people count for no partner.
+// know notes what is known of a party, where it counts for a partner. Barred
+// people count for no partner.
 func (k *Kept) know(i uint32, x uses) {
 	u := &k.known[i]
 	if u.facts == 0 {
@@ -216,8 +223,8 @@ func (k *Kept) know(i uint32, x uses) {
 	u.facts |= factsOf(x)
 }
 
-// count counts what is known of a party for its partner, or takes it away.
-// With counts in place of marks a fact that goes away can be taken back.
+// count counts what is known of a party for its partner, or takes it away. With
+// counts in place of marks a fact that goes away can be taken back.
 func (k *Kept) count(u usedBy, by int) {
 	if u.facts == 0 {
 		return
@@ -234,8 +241,8 @@ func (k *Kept) count(u usedBy, by int) {
 	}
 }
 
-// namesakes looks at the records of one name.
-// A hash is not the name: two names of one hash are told apart when the records are told.
+// namesakes looks at the records of one name. A hash is not the name: two names
+// of one hash are told apart when the records are told.
 func (k *Kept) namesakes(hash uint64) {
 	delete(k.twins, hash)
 	var parties []uint32
@@ -261,13 +268,15 @@ func (k *Kept) namesakes(hash uint64) {
 	}
 }
 
-// finder is one that looks at a part of the world, with what is known of all places.
+// finder is one that looks at a part of the world, with what is known of all
+// places.
 func (k *Kept) finder(w *world.World) *finder {
 	return &finder{w: w, s: k.s, at: k.at, tally: k.tally, told: k.told}
 }
 
-// elsewhere looks at everything that is not about one party.
-// It costs a pass over spaces, items and links, and is done where something changed that is not told apart.
+// elsewhere looks at everything that is not about one party. It costs a pass
+// over spaces, items and links, and is done where something changed that is not
+// told apart.
 func (k *Kept) elsewhere() {
 	w := k.s.TellRest()
 	w.Statements = k.statements
@@ -288,7 +297,8 @@ func (k *Kept) elsewhere() {
 	}
 }
 
-// values keeps what depends on the values of all places together, as f found it (see finder.above).
+// values keeps what depends on the values of all places together, as f found it
+// (see finder.above).
 func (k *Kept) values(f *finder) {
 	k.above, k.told = f.out, f.told
 	k.low, k.high = map[catalogue.RuleID]catalogue.Value{}, map[catalogue.RuleID]catalogue.Value{}
@@ -323,14 +333,16 @@ func (k *Kept) bundled() {
 	k.bundles = f.out
 }
 
-// use finds how openings are used apart from a partner's own people. w is TellRest of the snapshot.
+// use finds how openings are used apart from a partner's own people. w is
+// TellRest of the snapshot.
 func (k *Kept) use(w *world.World) {
 	parties := *w
 	parties.Links = nil // they count for whom they name
 	k.elseUses = (&finder{w: &parties, s: k.s, at: k.at}).used()
 }
 
-// anyhow looks at what rests on people of ours, and on which values are set together anywhere.
+// anyhow looks at what rests on people of ours, and on which values are set
+// together anywhere.
 func (k *Kept) anyhow() {
 	f := &finder{w: k.s.TellForwarders(), s: k.s, at: k.at}
 	f.forwarders()
@@ -373,8 +385,8 @@ func (k *Kept) partner(p *world.Partner) {
 	}
 }
 
-// again puts the names in their order anew.
-// again does it once too many became others to search them one by one.
+// again puts the names in their order anew. again does it once too many became
+// others to search them one by one.
 func (k *Kept) again() {
 	k.names, k.later = nil, nil
 	for i := range k.s.Parties() {
@@ -385,10 +397,12 @@ func (k *Kept) again() {
 	slices.SortFunc(k.names, byName)
 }
 
-// GoesOn reports whether Next can go on to a snapshot: it came of the one that was looked at, and policy says the same of domains, bundles,
-// settings and of all by which records end.
+// GoesOn reports whether Next can go on to a snapshot: it came of the one that
+// was looked at, and policy says the same of domains, bundles, settings and of
+// all by which records end.
 func (k *Kept) GoesOn(s *engine.Snapshot) bool { return s.GoesOn(k.s) && likePolicy(k.s, s) }
 
-// All lists what was noticed, in the order of kinds, in pieces one behind the other. They stay what they are while Next goes on; callers
-// must not change them.
+// All lists what was noticed, in the order of kinds, in pieces one behind the
+// other. They stay what they are while Next goes on; callers must not change
+// them.
 func (k *Kept) All() [][]Finding { return k.all }

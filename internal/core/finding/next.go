@@ -19,8 +19,8 @@ import (
 
 // What is looked at again from one snapshot to the next.
 
-// Touched is what changed between two snapshots, as far as what is noticed rests on it.
-// It is made of the journal's entries since the snapshot before.
+// Touched is what changed between two snapshots, as far as what is noticed
+// rests on it. It is made of the journal's entries since the snapshot before.
 type Touched struct {
 	Parties    []string // addresses whose record, grants or holdings are others
 	Spaces     []string // of the spaces that are otherwise, or have items that are
@@ -31,9 +31,12 @@ type Touched struct {
 	Rest       bool // people of ours, whom they know, what they forward or a list of domains is otherwise
 }
 
-// Next goes on to the snapshot that came after (see GoesOn), in the same day. What did not change since is not looked at again; after a
-// change of policy that is everything but most parties.
-// Parties of what changed (a space, a link, an item) are looked at again, before and after it.
+// Next goes on to the snapshot that came after (see GoesOn), in the same day.
+// What did not change since is not looked at again; after a change of policy
+// that is everything but most parties.
+//
+// Parties of what changed (a space, a link, an item) are looked at again,
+// before and after it.
 func (k *Kept) Next(s *engine.Snapshot, statements []world.Statement, at moment.Moment, t Touched) {
 	was, before := k.s, k.at
 	for _, item := range t.Items {
@@ -86,8 +89,9 @@ func (k *Kept) Next(s *engine.Snapshot, statements []world.Statement, at moment.
 	k.all = k.all.with(otherwise(n.left, n.came))
 }
 
-// concerned lists the parties of whom something is otherwise or whom a link names, and others who hold something in a space that is
-// otherwise, before and after it.
+// concerned lists the parties of whom something is otherwise or whom a link
+// names, and others who hold something in a space that is otherwise, before and
+// after it.
 func (k *Kept) concerned(s *engine.Snapshot, t *Touched) (own, others map[uint32]bool) {
 	own, others = map[uint32]bool{}, map[uint32]bool{}
 	for _, text := range t.Parties {
@@ -115,7 +119,8 @@ func (k *Kept) concerned(s *engine.Snapshot, t *Touched) (own, others map[uint32
 	return
 }
 
-// change is what comes and goes with one step, and what of partners and exceptions is to be looked at again for it.
+// change is what comes and goes with one step, and what of partners and
+// exceptions is to be looked at again for it.
 type change struct {
 	k          *Kept
 	gone       map[string]bool // ids of left
@@ -142,7 +147,8 @@ func (n *change) replace(list *[]Finding, look func()) {
 	n.add(*list)
 }
 
-// lookAtParties looks at parties again, at their namesakes, and notes their partners: of others where openings are used otherwise.
+// lookAtParties looks at parties again, at their namesakes, and notes their
+// partners: of others where openings are used otherwise.
 func (n *change) lookAtParties(was *engine.Snapshot, own, others map[uint32]bool) {
 	k, s := n.k, n.k.s
 	list := append(slices.Collect(maps.Keys(own)), slices.Collect(maps.Keys(others))...)
@@ -200,8 +206,9 @@ func (n *change) lookAtParties(was *engine.Snapshot, own, others map[uint32]bool
 	}
 }
 
-// published looks again at the parties of whom a change of policy may say otherwise: adds them to those that are looked at as a whole, or
-// looks at the findings alone that ask rules which changed.
+// published looks again at the parties of whom a change of policy may say
+// otherwise: adds them to those that are looked at as a whole, or looks at the
+// findings alone that ask rules which changed.
 func (n *change) published(was *engine.Snapshot, own, others map[uint32]bool) {
 	k := n.k
 	before, after := was.Policy().Partners, k.s.Policy().Partners
@@ -238,8 +245,9 @@ func (n *change) published(was *engine.Snapshot, own, others map[uint32]bool) {
 	})
 }
 
-// again looks for findings of one kind about parties, on all processors. Where a party is told the same as before nothing of it is touched:
-// mostly that is everybody.
+// again looks for findings of one kind about parties, on all processors. Where
+// a party is told the same as before nothing of it is touched: mostly that is
+// everybody.
 func (n *change) again(parties []uint32, kind string, look func(*finder, []uint32)) {
 	k := n.k
 	parts := slices.Collect(slices.Chunk(parties, share))
@@ -269,7 +277,8 @@ type difference struct {
 	was, is []Finding
 }
 
-// toldOtherwise lists those of some parties to whom what was found of a kind is something else than what they are told so far.
+// toldOtherwise lists those of some parties to whom what was found of a kind is
+// something else than what they are told so far.
 func (k *Kept) toldOtherwise(parties []uint32, kind string, found []Finding) (out []difference) {
 	by := map[string][]Finding{}
 	for i := range found {
@@ -292,8 +301,9 @@ func (k *Kept) toldOtherwise(parties []uint32, kind string, found []Finding) (ou
 	return
 }
 
-// likePolicy reports whether two policies say the same of whose an address is, of bundles, settings and of the dates of records: all that
-// what is noticed of a party rests on, but for what rules let it do.
+// likePolicy reports whether two policies say the same of whose an address is,
+// of bundles, settings and of the dates of records: all that what is noticed of
+// a party rests on, but for what rules let it do.
 func likePolicy(was, is *engine.Snapshot) bool {
 	a, b := was.Policy(), is.Policy()
 	if a == b {
@@ -316,7 +326,8 @@ func likePolicy(was, is *engine.Snapshot) bool {
 	return true
 }
 
-// lookElsewhere looks again at places, links and memberships that changed, and at what rests on them; false where all has to be looked at.
+// lookElsewhere looks again at places, links and memberships that changed, and
+// at what rests on them; false where all has to be looked at.
 func (n *change) lookElsewhere(was *engine.Snapshot, t *Touched) bool {
 	if len(t.Spaces)+len(t.Meetings)+len(t.Links) == 0 {
 		return true
@@ -379,8 +390,9 @@ func (n *change) forget(from map[string][]Finding, name string) {
 	delete(from, name)
 }
 
-// usedOtherwise reports whether two worlds of the same places show otherwise how openings are used: by whom a meeting lets in, or by what
-// partners and domains hold in spaces of another kind.
+// usedOtherwise reports whether two worlds of the same places show otherwise
+// how openings are used: by whom a meeting lets in, or by what partners and
+// domains hold in spaces of another kind.
 func usedOtherwise(before, after *world.World) bool {
 	doors := func(w *world.World) map[string]string {
 		out := map[string]string{}

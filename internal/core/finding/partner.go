@@ -10,8 +10,8 @@ import (
 	"wexillum.example/internal/core/world"
 )
 
-// partners looks at every partner.
-// How openings are used, and how little and how much levels say, is found once for all.
+// partners looks at every partner. How openings are used, and how little and
+// how much levels say, is found once for all.
 func (f *finder) partners() {
 	used, low, high := f.used(), map[catalogue.RuleID]catalogue.Value{}, map[catalogue.RuleID]catalogue.Value{}
 	f.levels(low, high)
@@ -29,8 +29,9 @@ func (f *finder) concerned(p *world.Partner) []Number {
 	return []Number{{"parties", c.Guests}, {"grants", c.Grants}}
 }
 
-// partner looks whether somebody answers for a partner, and at halves that do not fit.
-// One that ended needs nobody; one that is suspended is asked who answers for it, and nothing else.
+// partner looks whether somebody answers for a partner, and at halves that do
+// not fit. One that ended needs nobody; one that is suspended is asked who
+// answers for it, and nothing else.
 func (f *finder) partner(p *world.Partner, used *uses, numbers []Number) {
 	if p.Standing == world.Ended {
 		return
@@ -64,7 +65,8 @@ func (f *finder) partner(p *world.Partner, used *uses, numbers []Number) {
 		return
 	}
 	var unknown []string
-	// Each service and direction: opened and refused, closed and admitted, opened and unused.
+	// Each service and direction: opened and refused, closed and admitted,
+	// opened and unused.
 	for _, h := range f.s.Halves(p, f.at) {
 		k := h.Key.String()
 		if h.Opening == world.OpenYes && h.Theirs == world.SaysUnknown && !h.Old && engine.AsksCounterpart(h.Key) {
@@ -89,13 +91,13 @@ func (f *finder) partner(p *world.Partner, used *uses, numbers []Number) {
 	}
 }
 
-// uses is what is known of how a partner's openings are used.
-// Each field is one way in which it shows that somebody passes through an opening.
+// uses is what is known of how a partner's openings are used. Each field is one
+// way in which it shows that somebody passes through an opening.
 type uses struct{ records, grants, reports, links, contacts, doors, forwarders bool }
 
-// of reports whether somebody known uses an opening. tells is false where nothing
-// of ours could show it: what ours do at theirs.
-// Nobody of ours sees what our people do in their files or meetings.
+// of reports whether somebody known uses an opening. tells is false where
+// nothing of ours could show it: what ours do at theirs. Nobody of ours sees
+// what our people do in their files or meetings.
 func (u *uses) of(k catalogue.Key) (used, tells bool) {
 	if u == nil {
 		u = &uses{}
@@ -142,8 +144,8 @@ func (f *finder) used() map[string]*uses {
 	return out
 }
 
-// uses tells what is known of addresses, one thing at a time.
-// One grant may be told for each member of a group; a partner or domain as a whole is told as a
+// uses tells what is known of addresses, one thing at a time. One grant may be
+// told for each member of a group; a partner or domain as a whole is told as a
 // typical newcomer.
 func (f *finder) uses(of func(addr.Address, uses)) {
 	for i := range f.w.Guests {
@@ -252,8 +254,9 @@ func (f *finder) addresses() {
 	}
 }
 
-// memberships looks at partners and domains that were let into a space as a whole: whether a typical
-// newcomer of theirs gets in, and whether the owner of the space is to confirm it (model §4).
+// memberships looks at partners and domains that were let into a space as a
+// whole: whether a typical newcomer of theirs gets in, and whether the owner of
+// the space is to confirm it (model §4).
 func (f *finder) memberships() {
 	enter, days := action("spaces.enter"), catalogue.MustRule("guests.review_days")
 	seen := map[string]bool{}

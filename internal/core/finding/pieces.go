@@ -2,11 +2,13 @@ package finding
 
 import "slices"
 
-// pieces is a list in its order, in pieces of some hundred. A step makes those anew that it is about, so that it costs little in a long
-// list; the others are shared with the list before.
+// pieces is a list in its order, in pieces of some hundred. A step makes those
+// anew that it is about, so that it costs little in a long list; the others are
+// shared with the list before.
 type pieces [][]Finding
 
-// piece is how long a piece is at first; one that has become twice as long is divided. Tests make it shorter.
+// piece is how long a piece is at first; one that has become twice as long is
+// divided. Tests make it shorter.
 var piece = 512
 
 // same reports whether two findings say the same of the same.
@@ -48,7 +50,8 @@ func piecesOf(list []Finding) (out pieces) {
 func (p pieces) with(gone, came []Finding) pieces {
 	Sort(gone)
 	Sort(came)
-	// upTo is how many of a list come before the end of piece i; all for the last.
+	// upTo is how many of a list come before the end of piece i; all for the
+	// last.
 	upTo := func(list []Finding, i int) int {
 		if i >= len(p)-1 {
 			return len(list)
@@ -84,7 +87,8 @@ func (p pieces) with(gone, came []Finding) pieces {
 	return out
 }
 
-// merged is a list in its order without what is gone, which is in it, and with what came.
+// merged is a list in its order without what is gone, which is in it, and with
+// what came.
 func merged(was, gone, came []Finding) []Finding {
 	out := make([]Finding, 0, len(was)-len(gone)+len(came))
 	for i := range was {

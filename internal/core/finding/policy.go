@@ -10,8 +10,8 @@ import (
 	"wexillum.example/internal/core/world"
 )
 
-// withoutEffect looks for exceptions that change nothing.
-// It is exact: see engine.Inert.
+// withoutEffect looks for exceptions that change nothing. It is exact: see
+// engine.Inert.
 func (f *finder) withoutEffect() {
 	inert := f.s.NewInert()
 	for i := range f.w.Exceptions {
@@ -46,8 +46,8 @@ func (f *finder) exceptions() {
 }
 
 // disagree looks at two exceptions for the same person or group, at the same
-// time, towards parties that may be the same, with different values.
-// Both count, and the tighter wins, which one of the two authors did not want.
+// time, towards parties that may be the same, with different values. Both
+// count, and the tighter wins, which one of the two authors did not want.
 func (f *finder) disagree(x, y *world.Exception) {
 	if f.at >= y.Until || x.Until <= y.From || y.Until <= x.From {
 		return
@@ -86,8 +86,9 @@ func common(a, b []string) (out []string) {
 	return
 }
 
-// meet reports whether two lists of parties may name the same party.
-// Nil is everybody. A domain below a partner's belongs to it where the entry takes these along.
+// meet reports whether two lists of parties may name the same party. Nil is
+// everybody. A domain below a partner's belongs to it where the entry takes
+// these along.
 func (f *finder) meet(a, b []world.PartyRef) bool {
 	if a == nil || b == nil {
 		return true
@@ -125,8 +126,8 @@ func (f *finder) meet(a, b []world.PartyRef) bool {
 	return false
 }
 
-// place is somewhere that values are set.
-// where is the context in which its value counts.
+// place is somewhere that values are set. where is the context in which its
+// value counts.
 type place struct {
 	about string
 	layer catalogue.Layers
@@ -134,7 +135,8 @@ type place struct {
 	where engine.Context
 }
 
-// places are those that say anything, of what is below the organisation: partners and exceptions above, spaces, items and meetings below.
+// places are those that say anything, of what is below the organisation:
+// partners and exceptions above, spaces, items and meetings below.
 func (f *finder) placesAbove() (out []place) {
 	add := func(about string, layer catalogue.Layers, rules []world.Setting, where engine.Context) {
 		if len(rules) > 0 {
@@ -206,13 +208,15 @@ type setValue struct {
 	value catalogue.Value
 }
 
-// setPair is what a space and an item in it say of a rule together, as far as it counts.
+// setPair is what a space and an item in it say of a rule together, as far as
+// it counts.
 type setPair struct {
 	rule        catalogue.RuleID
 	space, item catalogue.Value
 }
 
-// tally counts by how many places a value is set: what is asked of all places together is asked of it.
+// tally counts by how many places a value is set: what is asked of all places
+// together is asked of it.
 type tally struct {
 	counts map[setValue]int // those that count
 	set    map[setValue]int // those that are held back, too
@@ -266,7 +270,8 @@ func (t *tally) within(w *world.World, by int) {
 	}
 }
 
-// add adds what another counted, and reports whether some value, or some pair, is set now that was not before, or no more.
+// add adds what another counted, and reports whether some value, or some pair,
+// is set now that was not before, or no more.
 func (t *tally) add(more *tally) (values, pairs bool) {
 	counts, set := added(t.counts, more.counts), added(t.set, more.set)
 	return counts || set, added(t.pairs, more.pairs)
@@ -330,8 +335,8 @@ func (f *finder) above() {
 	}
 }
 
-// place looks at the values of one place: those that are held back, sets of methods that are empty, rules that are open and need another
-// that is closed.
+// place looks at the values of one place: those that are held back, sets of
+// methods that are empty, rules that are open and need another that is closed.
 func (f *finder) place(p *place) {
 	var set []catalogue.RuleID
 	for _, v := range p.rules {
@@ -354,8 +359,9 @@ func (f *finder) place(p *place) {
 	f.dependencies(p, set)
 }
 
-// dependencies looks for rules that are open at a place and need another that is closed there, among those that were set.
-// What the organisation as a whole was told of is not told again at each place.
+// dependencies looks for rules that are open at a place and need another that
+// is closed there, among those that were set. What the organisation as a whole
+// was told of is not told again at each place.
 func (f *finder) dependencies(p *place, set []catalogue.RuleID) {
 	for _, d := range catalogue.Dependencies() {
 		if !slices.Contains(set, d.Rule) && !slices.Contains(set, d.Needs) || f.told[d.Rule.Get().Name] {
@@ -375,7 +381,8 @@ func (f *finder) dependencies(p *place, set []catalogue.RuleID) {
 	}
 }
 
-// setElsewhere reports whether any other place reaches a value. Values that are held back do not count.
+// setElsewhere reports whether any other place reaches a value. Values that are
+// held back do not count.
 func (f *finder) setElsewhere(p *place, r catalogue.RuleID, v catalogue.Value) bool {
 	n := 0
 	for x, of := range f.tally.counts {
@@ -391,8 +398,9 @@ func (f *finder) setElsewhere(p *place, r catalogue.RuleID, v catalogue.Value) b
 	return n > 0
 }
 
-// levels finds how little and how much each rule that opens something says anywhere.
-// They are defaults and what partners, exceptions and spaces say, within the limits.
+// levels finds how little and how much each rule that opens something says
+// anywhere. They are defaults and what partners, exceptions and spaces say,
+// within the limits.
 func (f *finder) levels(lowest, highest map[catalogue.RuleID]catalogue.Value) {
 	note := func(r catalogue.RuleID, v catalogue.Value) {
 		limit, _, _, _ := f.s.RuleState(r)
@@ -418,7 +426,8 @@ func (f *finder) levels(lowest, highest map[catalogue.RuleID]catalogue.Value) {
 }
 
 // openings compares what a partner is opened for with the levels that ask.
-// Closed where no rule that asks is open anywhere; without effect where all of them admit anybody.
+// Closed where no rule that asks is open anywhere; without effect where all of
+// them admit anybody.
 func (f *finder) openings(p *world.Partner, numbers []Number, lowest, highest map[catalogue.RuleID]catalogue.Value) {
 	for k := catalogue.Key(0); k < catalogue.NumKeys; k++ {
 		rules := engine.LevelRules(k)

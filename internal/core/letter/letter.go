@@ -1,6 +1,6 @@
-// Package letter writes to a partner's administrator what their side would have to
-// admit, in plain words that fit any suite. It knows neither how the letter is
-// sent nor what becomes of it.
+// Package letter writes to a partner's administrator what their side would have
+// to admit, in plain words that fit any suite. It knows neither how the letter
+// is sent nor what becomes of it.
 package letter
 
 import (
@@ -14,9 +14,9 @@ import (
 	"wexillum.example/internal/core/world"
 )
 
-// Letter is what is written, in parts that every form shares.
-// Administrators elsewhere know neither us nor our words: what we want, what they need to admit,
-// how to try it, and what they need not open.
+// Letter is what is written, in parts that every form shares. Administrators
+// elsewhere know neither us nor our words: what we want, what they need to
+// admit, how to try it, and what they need not open.
 type Letter struct {
 	Partner string
 	Ours    string // the name of our organisation
@@ -29,8 +29,8 @@ type Letter struct {
 	Occasion  string // what it came up from, in sentences
 }
 
-// Point is one service and direction that they are asked to admit.
-// Admit is written without naming any program's settings.
+// Point is one service and direction that they are asked to admit. Admit is
+// written without naming any program's settings.
 type Point struct {
 	Key   catalogue.Key
 	Want  string              // what we want to do together
@@ -39,9 +39,9 @@ type Point struct {
 	Lacks []catalogue.Feature // what they leave out of what they admit already
 }
 
-// words of a service, from their side: in is what comes to us, so their people go
-// out.
-// One entry for each of the fourteen keys; a test holds that none is missing.
+// words of a service, from their side: in is what comes to us, so their people
+// go out. One entry for each of the fourteen keys; a test holds that none is
+// missing.
 var words = map[string]struct{ want, admit, test, not string }{
 	"directory.in": {"Your people may be our guests: they are invited by name and sign in with your sign-in.",
 		"Let your people accept invitations of ours and sign in to us with their own account.",
@@ -80,9 +80,9 @@ var words = map[string]struct{ want, admit, test, not string }{
 		"You give one report to an address that we name.", "No data of ours is needed."},
 }
 
-// To writes a letter to a partner about keys; without any, about those that we have opened
-// and they refuse, have not confirmed, or admit only in part.
-// A key that both sides have open is not written about.
+// To writes a letter to a partner about keys; without any, about those that we
+// have opened and they refuse, have not confirmed, or admit only in part. A key
+// that both sides have open is not written about.
 func To(w *world.World, p *world.Partner, halves []world.Half, keys []catalogue.Key) Letter {
 	l := Letter{Partner: p.Name, Answer: "the person who sent you this letter"}
 	if o := w.Organisation; o != nil {
@@ -107,7 +107,8 @@ func To(w *world.World, p *world.Partner, halves []world.Half, keys []catalogue.
 	said := map[string]bool{}
 	for _, k := range keys {
 		x := words[k.String()]
-		// They may admit chat without calls; then only what is missing is asked for.
+		// They may admit chat without calls; then only what is missing is asked
+		// for.
 		point := Point{Key: k, Want: x.want, Admit: x.admit, Test: x.test}
 		for _, h := range halves {
 			if h.Key == k && h.Theirs == world.SaysAdmits && h.Stance.Features != nil {
@@ -155,15 +156,16 @@ func Theirs(k catalogue.Key) string {
 // upper writes the first letter large.
 func upper(s string) string { return strings.ToUpper(s[:1]) + s[1:] }
 
-// part is a piece of a letter, which every form writes in its own way.
-// Exactly one of text and items is set.
+// part is a piece of a letter, which every form writes in its own way. Exactly
+// one of text and items is set.
 type part struct {
 	heading int // 1 or 2; 0: none
 	text    string
 	items   [][2]string // a label, which may be empty, and a text
 }
 
-// parts takes the letter apart, in order; text, Markdown and HTML only write it.
+// parts takes the letter apart, in order; text, Markdown and HTML only write
+// it.
 func (l *Letter) parts() []part {
 	out := []part{{heading: 1, text: "To the administrator of " + l.Partner}, {text: "From " + l.Ours}}
 	if l.Reference != "" {
@@ -206,8 +208,8 @@ func (l *Letter) Markdown() string { return l.write("**", "# ", true) }
 // Text writes the letter as plain text.
 func (l *Letter) Text() string { return l.write("", "", false) }
 
-// write writes the letter as text; mark stands around labels, and headings begin
-// with hash. What is Markdown's own is escaped in names.
+// write writes the letter as text; mark stands around labels, and headings
+// begin with hash. What is Markdown's own is escaped in names.
 func (l *Letter) write(mark, hash string, escape bool) string {
 	var b strings.Builder
 	safe := func(s string) string {
@@ -240,8 +242,7 @@ func (l *Letter) write(mark, hash string, escape bool) string {
 
 var escaper = strings.NewReplacer("*", `\*`, "_", `\_`, "`", "\\`", "<", "&lt;", "[", `\[`)
 
-// HTML writes the letter as a page of its own.
-// Names and texts are escaped.
+// HTML writes the letter as a page of its own. Names and texts are escaped.
 func (l *Letter) HTML() string {
 	var b strings.Builder
 	e := html.EscapeString

@@ -2,22 +2,22 @@ package moment
 
 import "time"
 
-// Calendar knows when every local day of a zone begins, so that millions of days can be
-// counted. It is immutable.
+// Calendar knows when every local day of a zone begins, so that millions of
+// days can be counted. It is immutable.
 type Calendar struct {
 	zone   *time.Location
 	starts []Moment // of calendarFrom and the days after it
 }
 
-// The days that a Calendar has at hand: 1970-01-01 to 2119-12-31. Others are found slowly.
-// Thirty years beyond any term that is given today; 430 kB a zone.
+// The days that a Calendar has at hand: 1970-01-01 to 2119-12-31. Others are
+// found slowly. Thirty years beyond any term that is given today; 430 kB a
+// zone.
 const (
 	calendarFrom Day = 0
 	calendarDays int = 54786
 )
 
-// NewCalendar returns the calendar of a zone.
-// It takes some ten milliseconds.
+// NewCalendar returns the calendar of a zone. It takes some ten milliseconds.
 func NewCalendar(zone *time.Location) *Calendar {
 	c := &Calendar{zone: zone, starts: make([]Moment, calendarDays+1)}
 	for i := range c.starts {
@@ -37,8 +37,8 @@ func (c *Calendar) Start(d Day) Moment {
 	return d.Start(c.zone)
 }
 
-// DayOf returns the local date of m.
-// It is a division and at most two steps, where package time searches the zone's table.
+// DayOf returns the local date of m. It is a division and at most two steps,
+// where package time searches the zone's table.
 func (c *Calendar) DayOf(m Moment) Day {
 	const day = 86400 * 1e6
 	if m < c.starts[2] || m >= c.starts[len(c.starts)-3] {

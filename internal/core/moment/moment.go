@@ -12,8 +12,8 @@ import (
 )
 
 // Moment is a point in time: microseconds since 1970-01-01T00:00:00Z, leap
-// seconds not counted. Moments compare with <.
-// That reaches some 292,000 years to both sides.
+// seconds not counted. Moments compare with <. That reaches some 292,000 years
+// to both sides.
 type Moment int64
 
 // Always lies before every moment that can be written, Never after it: an
@@ -23,8 +23,8 @@ const (
 	Never  Moment = math.MaxInt64
 )
 
-// Of returns the moment of t, cut to the microsecond.
-// The rest of a microsecond is lost, as databases lose it.
+// Of returns the moment of t, cut to the microsecond. The rest of a microsecond
+// is lost, as databases lose it.
 func Of(t time.Time) Moment { return Moment(t.UnixMicro()) }
 
 // Time returns m in UTC.
@@ -33,7 +33,8 @@ func (m Moment) Time() time.Time { return time.UnixMicro(int64(m)).UTC() }
 // IsSet reports whether m is a moment and not an absent beginning or end.
 func (m Moment) IsSet() bool { return m != Always && m != Never }
 
-// String writes m as RFC 3339 has it, in UTC, with a fraction where there is one.
+// String writes m as RFC 3339 has it, in UTC, with a fraction where there is
+// one.
 func (m Moment) String() string {
 	switch m {
 	case Always:
@@ -47,7 +48,8 @@ func (m Moment) String() string {
 // Within reports whether at lies in the half-open interval [from, until).
 func Within(at, from, until Moment) bool { return from <= at && at < until }
 
-// Day is a civil date: days since 1970-01-01 in the proleptic Gregorian calendar.
+// Day is a civil date: days since 1970-01-01 in the proleptic Gregorian
+// calendar.
 type Day int32
 
 // DayOf returns the local date of m in loc.
@@ -82,10 +84,12 @@ func ParseDay(s string) (Day, error) {
 
 // Start returns the first instant whose local date in loc is d. Where the
 // clocks skip the whole date, it is the first instant of a later one.
-// A day need not begin at midnight: some zones put the clock forward at that hour, and Samoa left
-// out a whole day in 2011.
+//
+// A day need not begin at midnight: some zones put the clock forward at that
+// hour, and Samoa left out a whole day in 2011.
 func (d Day) Start(loc *time.Location) Moment {
-	// No offset from UTC exceeds 26 hours, so the day begins inside this window.
+	// No offset from UTC exceeds 26 hours, so the day begins inside this
+	// window.
 	utc := int64(d) * 86400
 	t := time.Unix(utc-26*3600, 0).In(loc)
 	limit := utc + 50*3600
@@ -140,8 +144,9 @@ func Parse(s string) (Moment, error) {
 }
 
 // ParseLoose reads what people type for a moment: RFC 3339, a date (the start
-// of that local day), a date and an hour (2026-12-01T09:00, in loc), +3d or -1d (the start
-// of the local day so many days from now), or now.
+// of that local day), a date and an hour (2026-12-01T09:00, in loc), +3d or -1d
+// (the start of the local day so many days from now), or now.
+//
 // It is for flags and forms; files and the API take RFC 3339 alone.
 func ParseLoose(s string, now Moment, loc *time.Location) (Moment, error) {
 	d, ok, err := ParseDate(s, now, loc)
@@ -174,8 +179,8 @@ func ParseLoose(s string, now Moment, loc *time.Location) (Moment, error) {
 // localHour is how a date and an hour are typed, without a zone.
 const localHour = "2006-01-02T15:04"
 
-// ParseEnd reads what people type for an end: like ParseLoose, but a date, plain or
-// relative, is the end of that local day.
+// ParseEnd reads what people type for an end: like ParseLoose, but a date,
+// plain or relative, is the end of that local day.
 func ParseEnd(s string, now Moment, loc *time.Location) (Moment, error) {
 	if d, ok, err := ParseDate(s, now, loc); err == nil && ok {
 		return (d + 1).Start(loc), nil
@@ -184,8 +189,8 @@ func ParseEnd(s string, now Moment, loc *time.Location) (Moment, error) {
 }
 
 // ParseDate reads a plain date or one relative to the local day of now (+3d,
-// -1d); ok is false where s is written as neither.
-// An error says what is wrong with something that was meant as a date.
+// -1d); ok is false where s is written as neither. An error says what is wrong
+// with something that was meant as a date.
 func ParseDate(s string, now Moment, loc *time.Location) (d Day, ok bool, err error) {
 	if n := len(s); n >= 3 && (s[0] == '+' || s[0] == '-') && s[n-1] == 'd' {
 		days := 0

@@ -12,8 +12,8 @@ import (
 	"wexillum.example/internal/core/world"
 )
 
-// Scope is to whom or what a system gives a set of values of its own.
-// A system that has one value for everybody gives no sets.
+// Scope is to whom or what a system gives a set of values of its own. A system
+// that has one value for everybody gives no sets.
 type Scope string
 
 // The scopes, as layers are called.
@@ -23,9 +23,10 @@ const (
 	ToPeople   Scope = "people"  // to a person of ours, by their address
 )
 
-// charterPrefix begins the path of a set of values for somebody or something. A domain follows, or # and the
-// id of a space there, or @ and the address of a person of ours.
-// Paths of sets never change: what was written is found by them again.
+// charterPrefix begins the path of a set of values for somebody or something. A
+// domain follows, or # and the id of a space there, or @ and the address of a
+// person of ours. Paths of sets never change: what was written is found by them
+// again.
 const (
 	charterPrefix = "charter:"
 	ofSpace       = "#"
@@ -46,8 +47,8 @@ func scopeOf(path string) Scope {
 	return ToPartners
 }
 
-// charterSpan is how long a change of such a set takes to count: as long as its slowest dial. It is
-// negative where the dialect knows none.
+// charterSpan is how long a change of such a set takes to count: as long as its
+// slowest dial. It is negative where the dialect knows none.
 func (d *Dialect) charterSpan() time.Duration {
 	out := time.Duration(-1)
 	for i := range d.Dials {
@@ -63,8 +64,8 @@ func (d *Dialect) charterSpan() time.Duration {
 	return out
 }
 
-// CharterText writes a set of values as a Setting of a dialect has it, in the order of the dialect: what it says.
-// The order makes equal sets equal texts.
+// CharterText writes a set of values as a Setting of a dialect has it, in the
+// order of the dialect: what it says. The order makes equal sets equal texts.
 func (d *Dialect) CharterText(words map[string]string) string {
 	var out []string
 	for i := range d.Dials {
@@ -84,8 +85,8 @@ func (d *Dialect) CharterText(words map[string]string) string {
 	return strings.Join(out, "; ")
 }
 
-// ParseCharter reads a set of values as a Setting has it.
-// An error names the text and how it would be right.
+// ParseCharter reads a set of values as a Setting has it. An error names the
+// text and how it would be right.
 func ParseCharter(text string) (map[string]string, error) {
 	out := map[string]string{}
 	for _, part := range strings.Split(text, ";") {
@@ -98,9 +99,9 @@ func ParseCharter(text string) (map[string]string, error) {
 	return out, nil
 }
 
-// Own writes what of a set differs from the general values, by what its settings are called; a set that says
-// what they say is the same as everywhere, and none is empty.
-// A text that cannot be read is shown as it is.
+// Own writes what of a set differs from the general values, by what its
+// settings are called; a set that says what they say is the same as everywhere,
+// and none is empty. A text that cannot be read is shown as it is.
 func (d *Dialect) Own(text string, general map[string]string) string {
 	if text == "" {
 		return ""
@@ -127,8 +128,9 @@ func (d *Dialect) Own(text string, general map[string]string) string {
 	return strings.Join(out, "; ")
 }
 
-// RulesBetween lists the rules that a setting carries and that differ between two values of it.
-// Whoever looks at a difference asks first which rule it is about.
+// RulesBetween lists the rules that a setting carries and that differ between
+// two values of it. Whoever looks at a difference asks first which rule it is
+// about.
 func (d *Dialect) RulesBetween(path, was, becomes string) (out []string) {
 	if !IsSet(path) {
 		return []string{d.RuleAt(path)}
@@ -151,7 +153,8 @@ func (d *Dialect) RulesBetween(path, was, becomes string) (out []string) {
 // IsSet reports whether a setting is a set of values for somebody or something.
 func IsSet(path string) bool { return strings.HasPrefix(path, charterPrefix) }
 
-// entryNames are the names under which an entry of a partner stands in a system.
+// entryNames are the names under which an entry of a partner stands in a
+// system.
 func entryNames(e world.Entry) []string {
 	if e.Subdomains {
 		return []string{e.Domain.String(), "*." + e.Domain.String()}
@@ -159,8 +162,8 @@ func entryNames(e world.Entry) []string {
 	return []string{e.Domain.String()}
 }
 
-// Place is what a space, an item or a meeting says of rules.
-// Places are told to a dialect with what they are called there.
+// Place is what a space, an item or a meeting says of rules. Places are told to
+// a dialect with what they are called there.
 type Place struct {
 	Kind   string // space, item or meeting
 	Space  string // itself, or in which it is; empty for none
@@ -168,14 +171,18 @@ type Place struct {
 	Rules  []world.Setting
 }
 
-// heldApart reports whether what an exception says of a rule is written as sets of its people.
+// heldApart reports whether what an exception says of a rule is written as sets
+// of its people.
 func (m *Meant) heldApart(d *Dialect, x *Dial, e *world.Exception) bool {
 	return x != nil && x.Charter && d.gives(ToPeople) && len(e.Parties) == 0 && m.People != nil
 }
 
-// tightened tightens a value by all that layers say of a rule and the system can hold in no set: a system with
-// one value for everybody may hold no looser one.
-// systems.md §3: what cannot be held apart is held tighter for all, never looser for some.
+// tightened tightens a value by all that layers say of a rule and the system
+// can hold in no set: a system with one value for everybody may hold no looser
+// one.
+//
+// systems.md §3: what cannot be held apart is held tighter for all, never
+// looser for some.
 func (m *Meant) tightened(d *Dialect, x *Dial, b *Board, r *catalogue.Rule, v catalogue.Value) catalogue.Value {
 	said := func(list []world.Setting) {
 		for _, s := range list {
@@ -203,8 +210,10 @@ func (m *Meant) tightened(d *Dialect, x *Dial, b *Board, r *catalogue.Rule, v ca
 	return v
 }
 
-// set composes a set of values in entire: what is said of each rule, else the general value; within the limit,
-// and tightened by what can be held in no set. It is empty where nothing of its own is said.
+// set composes a set of values in entire: what is said of each rule, else the
+// general value; within the limit, and tightened by what can be held in no set.
+// It is empty where nothing of its own is said.
+//
 // said tells what somebody says of a rule, and whether anything.
 func (d *Dialect) set(m *Meant, said func(r *catalogue.Rule, v catalogue.Value) (catalogue.Value, bool)) string {
 	words, own := map[string]string{}, false
@@ -226,8 +235,8 @@ func (d *Dialect) set(m *Meant, said func(r *catalogue.Rule, v catalogue.Value) 
 	return d.CharterText(words)
 }
 
-// tightestOf returns the tightest that a list says of a rule.
-// some is false where the list does not say it.
+// tightestOf returns the tightest that a list says of a rule. some is false
+// where the list does not say it.
 func tightestOf(list []world.Setting, r *catalogue.Rule) (v catalogue.Value, some bool) {
 	for _, s := range list {
 		if s.Rule == r.ID && !s.Held {
@@ -240,9 +249,9 @@ func tightestOf(list []world.Setting, r *catalogue.Rule) (v catalogue.Value, som
 	return
 }
 
-// charters are the sets that a system should hold: for domains of partners, for spaces and for people of ours
-// of whom anything is said that sets say.
-// They come after the general values, which they replace in part.
+// charters are the sets that a system should hold: for domains of partners, for
+// spaces and for people of ours of whom anything is said that sets say. They
+// come after the general values, which they replace in part.
 func (d *Dialect) charters(m *Meant) (out []Setting) {
 	if d.gives(ToPartners) {
 		for i := range m.Policy.Partners {
@@ -267,9 +276,11 @@ func (d *Dialect) charters(m *Meant) (out []Setting) {
 	return
 }
 
-// spaceCharters are the words of spaces of their own: only what they say themselves, so that a partner's set counts
-// there for the rest. What an item says tightens its space's, as an item has none. Where a partner says itself what
-// is the general value, its set does not weigh against a space's word, so that the word is tightened by it.
+// spaceCharters are the words of spaces of their own: only what they say
+// themselves, so that a partner's set counts there for the rest. What an item
+// says tightens its space's, as an item has none. Where a partner says itself
+// what is the general value, its set does not weigh against a space's word, so
+// that the word is tightened by it.
 func (d *Dialect) spaceCharters(m *Meant) (out []Setting) {
 	by := map[string][]*Place{} // by the space's id there
 	var order []string
@@ -324,8 +335,8 @@ func (d *Dialect) spaceCharters(m *Meant) (out []Setting) {
 	return
 }
 
-// peopleCharters are the sets of people of ours who have exceptions towards everybody. A person's own come
-// before those of their groups.
+// peopleCharters are the sets of people of ours who have exceptions towards
+// everybody. A person's own come before those of their groups.
 func (d *Dialect) peopleCharters(m *Meant) (out []Setting) {
 	own, group := map[string][]world.Setting{}, map[string][]world.Setting{}          // by address
 	lists, groups := map[string][]*world.Exception{}, map[string][]*world.Exception{} // those that lists may carry
@@ -335,7 +346,8 @@ func (d *Dialect) peopleCharters(m *Meant) (out []Setting) {
 		if !moment.Within(m.At, e.From, e.Until) || len(e.Parties) > 0 && !boards {
 			continue
 		}
-		// What a person of ours has, by their address: somebody without one cannot be named there.
+		// What a person of ours has, by their address: somebody without one
+		// cannot be named there.
 		give := func(id string, to map[string][]world.Setting, lists map[string][]*world.Exception) {
 			a := m.People.AddressOf(id)
 			if a == "" {
@@ -378,8 +390,9 @@ func (d *Dialect) peopleCharters(m *Meant) (out []Setting) {
 	return
 }
 
-// withLists adds the lists of a person to their set: it is then in entire, and so is the general one beside it.
-// A person with a list of their own has all lists of the dialect in their set.
+// withLists adds the lists of a person to their set: it is then in entire, and
+// so is the general one beside it. A person with a list of their own has all
+// lists of the dialect in their set.
 func (d *Dialect) withLists(m *Meant, text, general string, own, group []*world.Exception) (set, all string) {
 	some := text != ""
 	words, rest := map[string]string{}, map[string]string{}
@@ -412,8 +425,8 @@ func (d *Dialect) withLists(m *Meant, text, general string, own, group []*world.
 	return join(text, words), join(general, rest)
 }
 
-// readCharters says what the sets of a reading mean.
-// What cannot be read is told as unread and counts for nothing.
+// readCharters says what the sets of a reading mean. What cannot be read is
+// told as unread and counts for nothing.
 func (d *Dialect) readCharters(read map[string]string, f *Found) {
 	f.Charters = map[string]map[catalogue.RuleID]Range{}
 	for path, text := range read {
@@ -472,8 +485,10 @@ func (x Range) pick(most bool) catalogue.Value {
 	return x.Least
 }
 
-// overlayCharters gives partners the values that sets for their domains say, and people of ours theirs. Of a
-// partner whose domains have different ones, the loosest counts with most, else the tightest.
+// overlayCharters gives partners the values that sets for their domains say,
+// and people of ours theirs. Of a partner whose domains have different ones,
+// the loosest counts with most, else the tightest.
+//
 // Without names nothing is found for people, only for partners.
 func (f *Found) overlayCharters(w *world.World, most bool, n Names) {
 	if len(f.Charters) == 0 {
@@ -495,7 +510,8 @@ func (f *Found) overlayCharters(w *world.World, most bool, n Names) {
 		}
 		for _, e := range p.Domains {
 			for _, name := range entryNames(e) {
-				// Each rule: what the set of this domain says, or what counts in general.
+				// Each rule: what the set of this domain says, or what counts
+				// in general.
 				for id, general := range f.Values {
 					x, own := f.Charters[name][id]
 					if !own {
@@ -539,8 +555,8 @@ func (f *Found) overlayCharters(w *world.World, most bool, n Names) {
 	}
 }
 
-// Spaces returns what sets for spaces say, by the ids of our spaces: with most their loosest faithful reading,
-// else their tightest.
+// Spaces returns what sets for spaces say, by the ids of our spaces: with most
+// their loosest faithful reading, else their tightest.
 func (f *Found) Spaces(n Names, most bool) map[string][]world.Setting {
 	out := map[string][]world.Setting{}
 	for _, of := range sortedOf(f.Charters, ofSpace) {
@@ -584,9 +600,9 @@ func (f *Found) chartered(id catalogue.RuleID) bool {
 	return false
 }
 
-// turnCharter says which way a set goes. Where there was none or is none, the general values stand on that
-// side, so that it may go either way.
-// It looks at each dial and list in it; one way for all of them is the way of the set.
+// turnCharter says which way a set goes. Where there was none or is none, the
+// general values stand on that side, so that it may go either way. It looks at
+// each dial and list in it; one way for all of them is the way of the set.
 func (d *Dialect) turnCharter(was, becomes string) Turn {
 	if was == becomes {
 		return Same

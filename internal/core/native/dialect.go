@@ -11,8 +11,8 @@ import (
 	"wexillum.example/internal/core/catalogue"
 )
 
-// Fidelity says how well a system can hold what is meant.
-// Looser does not exist: a system that could only be looser gets the next tighter word.
+// Fidelity says how well a system can hold what is meant. Looser does not
+// exist: a system that could only be looser gets the next tighter word.
 type Fidelity string
 
 // From exact to nothing at all.
@@ -23,32 +23,35 @@ const (
 	None    Fidelity = "none"    // the system has nothing for it
 )
 
-// Dial is one setting of a system: a value of one rule for everybody there.
-// The vocabulary of a system is data; no code knows a single system.
+// Dial is one setting of a system: a value of one rule for everybody there. The
+// vocabulary of a system is data; no code knows a single system.
 type Dial struct {
 	Path  string // what the system calls it
 	Title string // the same in its own console's words
 	Rule  string
-	// Ceiling marks what places may not go beyond; else it is the value where no place says anything.
+	// Ceiling marks what places may not go beyond; else it is the value where
+	// no place says anything.
 	Ceiling bool
-	// Words are the system's words for the values of the rule, by value, from tight to loose. An empty
-	// one is a value that the system cannot hold. A rule of days has none: its numbers are written as
-	// they are.
+	// Words are the system's words for the values of the rule, by value, from
+	// tight to loose. An empty one is a value that the system cannot hold. A
+	// rule of days has none: its numbers are written as they are.
 	Words []string
 	NoEnd string // the word for a number of days without end; empty where it has none
-	// Vague are words whose meaning the maker decides and may change: what they may mean at the least
-	// and at the most, as values of the rule.
+	// Vague are words whose meaning the maker decides and may change: what they
+	// may mean at the least and at the most, as values of the rule.
 	Vague map[string][2]string
 	Span  time.Duration // how long a change takes to count; negative where nobody knows
 	Hand  bool          // readable, and changed by a person in its console alone
-	// Charter marks what a set of values says too: given to a domain or a person, it stands there in entire for
-	// the general ones; a space has single words. Where a space's word and a domain's set meet, the stricter
-	// counts, unless the set says what is the general value: then it weighs nothing.
+	// Charter marks what a set of values says too: given to a domain or a
+	// person, it stands there in entire for the general ones; a space has
+	// single words. Where a space's word and a domain's set meet, the stricter
+	// counts, unless the set says what is the general value: then it weighs
+	// nothing.
 	Charter bool
 }
 
-// Board is one list of domains of a system, which says with whom a rule admits dealings. Its mode
-// turns what the list means: those alone, or all but those.
+// Board is one list of domains of a system, which says with whom a rule admits
+// dealings. Its mode turns what the list means: those alone, or all but those.
 // With the mode only the names are admitted; with the other all but these.
 type Board struct {
 	Path  string
@@ -59,16 +62,20 @@ type Board struct {
 	Only  string   // the system's word for those alone
 	But   string   // the system's word for all but those
 	Span  time.Duration
-	// Charter marks a list that sets of values for people of ours say too, in entire.
+	// Charter marks a list that sets of values for people of ours say too, in
+	// entire.
 	Charter bool
-	// Single marks a list that names addresses too, and takes names out again: !name is the contrary of what the list
-	// says, and outweighs it.
+	// Single marks a list that names addresses too, and takes names out again:
+	// !name is the contrary of what the list says, and outweighs it.
 	Single bool
 }
 
-// Live is a switch with which a system asks us while it acts, for each mailbox and address: then the answer
-// is the engine's own, and lists that carry the rule say nothing.
-// What is asked is the engine's own answer, so that nothing has to be translated.
+// Live is a switch with which a system asks us while it acts, for each mailbox
+// and address: then the answer is the engine's own, and lists that carry the
+// rule say nothing.
+//
+// What is asked is the engine's own answer, so that nothing has to be
+// translated.
 type Live struct {
 	Path, On      string // the switch, and its word for asking
 	Unanswered    string // the setting that says what it does when nobody answers
@@ -77,8 +84,8 @@ type Live struct {
 	Title, Opened string // of the switch; and what is open where it does not refuse
 }
 
-// Dialect is what one kind of system calls things.
-// The three that ship are in dialects.go; others describe themselves (see Described).
+// Dialect is what one kind of system calls things. The three that ship are in
+// dialects.go; others describe themselves (see Described).
 type Dialect struct {
 	Name     string
 	Title    string // as a person knows it
@@ -93,13 +100,16 @@ type Dialect struct {
 	Shuts    []Shut    // what it refuses because it has nothing for it
 }
 
-// Shut is a rule that systems of a dialect have no setting for, and that they are tighter about than any value of it.
+// Shut is a rule that systems of a dialect have no setting for, and that they
+// are tighter about than any value of it.
 type Shut struct{ Rule, Says string }
 
-// Described is what a system is kept as whose dialect comes from itself, through the program beside it.
+// Described is what a system is kept as whose dialect comes from itself,
+// through the program beside it.
 const Described = "open"
 
-// Dialects lists the dialects that are known, by name. Callers must not change it.
+// Dialects lists the dialects that are known, by name. Callers must not change
+// it.
 func Dialects() []*Dialect { return dialects }
 
 // ByName finds a dialect.
@@ -121,8 +131,9 @@ var dialects = func() []*Dialect {
 	return all
 }()
 
-// Check finds what is wrong with a dialect's data: rules that are not there, words that do not fit.
-// A dialect that describes itself is checked by it before anything is read or written.
+// Check finds what is wrong with a dialect's data: rules that are not there,
+// words that do not fit. A dialect that describes itself is checked by it
+// before anything is read or written.
 func (d *Dialect) Check() error {
 	seen := map[string]bool{}
 	for i := range d.Dials {
@@ -195,8 +206,8 @@ func (d *Dialect) Check() error {
 // ThingKinds lists the kinds of inventory that a system may keep.
 func ThingKinds() []string { return slices.Sorted(maps.Keys(thingFields)) }
 
-// thingFields are the fields that a Thing may have, by kind.
-// A system need not keep all of them.
+// thingFields are the fields that a Thing may have, by kind. A system need not
+// keep all of them.
 var thingFields = map[string][]string{
 	"space":     {"id", "name", "owner"},
 	"group":     {"id", "name"},
@@ -208,8 +219,8 @@ var thingFields = map[string][]string{
 	"person":    {"address", "name", "groups"},
 }
 
-// Line is one line of what a system can hold of a rule.
-// Lines are what the page of a system shows before it is connected.
+// Line is one line of what a system can hold of a rule. Lines are what the page
+// of a system shows before it is connected.
 type Line struct {
 	Rule     string
 	Layer    string // organisation, partner, people, space, item
@@ -220,8 +231,9 @@ type Line struct {
 	Span     time.Duration
 }
 
-// Describe says of every rule of the dialect's services how well its systems can hold it.
-// It follows from the data alone, so that what is promised and what is done cannot differ.
+// Describe says of every rule of the dialect's services how well its systems
+// can hold it. It follows from the data alone, so that what is promised and
+// what is done cannot differ.
 func (d *Dialect) Describe() (out []Line) {
 	for i := range catalogue.Rules() {
 		r := &catalogue.Rules()[i]
@@ -345,8 +357,8 @@ func (d *Dialect) spanOf(rule string) time.Duration {
 	return s
 }
 
-// Setting tells how long a change of a setting takes to count, what it is called, and whether the
-// dialect knows it at all.
+// Setting tells how long a change of a setting takes to count, what it is
+// called, and whether the dialect knows it at all.
 func (d *Dialect) Setting(path string) (span time.Duration, title string, known bool) {
 	if of, ok := strings.CutPrefix(path, charterPrefix); ok {
 		return d.charterSpan(), "Set of values for " + strings.TrimPrefix(strings.TrimPrefix(of, ofSpace), ofPerson),
@@ -370,7 +382,8 @@ func (d *Dialect) chartered(rule string) bool {
 	return slices.ContainsFunc(d.Dials, func(x Dial) bool { return x.Charter && x.Rule == rule })
 }
 
-// listedApart reports whether sets of values for people say a list that carries a rule.
+// listedApart reports whether sets of values for people say a list that carries
+// a rule.
 func (d *Dialect) listedApart(rule string) bool {
 	return slices.ContainsFunc(d.Boards, func(b Board) bool { return b.Charter && b.Rule == rule })
 }
@@ -403,8 +416,8 @@ func (x *Dial) below(v int) int {
 	return v
 }
 
-// write returns the dial's word for a value, or for the next tighter one where it has none.
-// Never a looser one.
+// write returns the dial's word for a value, or for the next tighter one where
+// it has none. Never a looser one.
 func (x *Dial) write(v catalogue.Value) string {
 	r, _ := catalogue.RuleByName(x.Rule)
 	if r.Scale.Shape == catalogue.Days {
@@ -419,9 +432,9 @@ func (x *Dial) write(v catalogue.Value) string {
 	return x.Words[x.below(int(v))]
 }
 
-// read returns what a word of the system means at the least and at the most; ok is false where the
-// dialect does not know it.
-// A vague word has a range; every other one a single value.
+// read returns what a word of the system means at the least and at the most; ok
+// is false where the dialect does not know it. A vague word has a range; every
+// other one a single value.
 func (x *Dial) read(word string) (least, most catalogue.Value, ok bool) {
 	r, _ := catalogue.RuleByName(x.Rule)
 	if v, vague := x.Vague[word]; vague {

@@ -2,13 +2,14 @@ package native
 
 import "time"
 
-// The three dialects of the suite that ships to be worked against (cmd/suite). Their words are made up.
+// The three dialects of the suite that ships to be worked against (cmd/suite).
+// Their words are made up.
 
 // onOff are the words for off and on.
 var onOff = func(off, on string) []string { return []string{off, on} }
 
-// quay carries the directory, spaces and files.
-// Its words are a harbour's, so that nobody takes them for those of a program that exists.
+// quay carries the directory, spaces and files. Its words are a harbour's, so
+// that nobody takes them for those of a program that exists.
 var quay = Dialect{
 	Name: "quay", Title: "Quay, for the directory, spaces and files", Services: []string{"directory", "spaces", "files"},
 	Tries: []string{"files.open", "spaces.enter"}, Sets: []Scope{ToPartners, ToSpaces},

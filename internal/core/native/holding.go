@@ -17,18 +17,21 @@ import (
 type Field struct {
 	Name string // what the system calls it
 	Of   string // what it is called here, as in Thing
-	// Words are the system's words for the values of a field that has few, by ours.
+	// Words are the system's words for the values of a field that has few, by
+	// ours.
 	Words map[string]string
-	// Empty marks what must be empty: a record with something in it the system cannot keep.
+	// Empty marks what must be empty: a record with something in it the system
+	// cannot keep.
 	Empty bool
 	// Spaces marks a place that is a space alone, and nothing in it.
 	Spaces bool
-	// Free marks what is written along and is nobody's loss where it differs, as who keeps a space.
+	// Free marks what is written along and is nobody's loss where it differs,
+	// as who keeps a space.
 	Free bool
 }
 
-// Holding is one kind of our inventory that a system keeps.
-// Their own program stays the one that keeps them; we write what is meant and read what is there.
+// Holding is one kind of our inventory that a system keeps. Their own program
+// stays the one that keeps them; we write what is meant and read what is there.
 type Holding struct {
 	Kind   string // one of thingFields
 	Name   string // what the system calls them
@@ -48,7 +51,8 @@ func (d *Dialect) Holding(kind string) (*Holding, bool) {
 	return &d.Holdings[i], true
 }
 
-// Kinds lists what of our inventory systems of the dialect keep, in the order in which it is written.
+// Kinds lists what of our inventory systems of the dialect keep, in the order
+// in which it is written.
 func (d *Dialect) Kinds() (out []string) {
 	for i := range d.Holdings {
 		out = append(out, d.Holdings[i].Kind)
@@ -56,7 +60,8 @@ func (d *Dialect) Kinds() (out []string) {
 	return
 }
 
-// CanBeSource lists the kinds of inventory that people make in systems of the dialect.
+// CanBeSource lists the kinds of inventory that people make in systems of the
+// dialect.
 func (d *Dialect) CanBeSource() (out []string) {
 	for i := range d.Holdings {
 		if d.Holdings[i].Source {
@@ -81,8 +86,7 @@ func (d *Dialect) CanBeSource() (out []string) {
 // Only strings, because that is what goes over any wire.
 type Thing map[string]string
 
-// Kept is one record of a system, in its own words.
-// Fields are as they came.
+// Kept is one record of a system, in its own words. Fields are as they came.
 type Kept struct {
 	ID     string // there: it never changes
 	Fields map[string]string
@@ -90,8 +94,8 @@ type Kept struct {
 	Opened *int   // how often it was opened; nil where the system does not tell
 }
 
-// Names translates between what things are called here and there.
-// The caller knows the inventory and what became of it there.
+// Names translates between what things are called here and there. The caller
+// knows the inventory and what became of it there.
 type Names interface {
 	Person(address string) (id string, ok bool) // of ours
 	Native(space string) (id string, ok bool)   // what a space of ours is there
@@ -99,8 +103,8 @@ type Names interface {
 	SpaceOf(item string) (space string)         // in which an item is; empty where it is none of ours
 }
 
-// Key returns what an entry is known by here; empty where it cannot be known: it names somebody or
-// something that is not ours.
+// Key returns what an entry is known by here; empty where it cannot be known:
+// it names somebody or something that is not ours.
 func (t Thing) Key(kind string, n Names) string {
 	switch kind {
 	case "space", "link", "meeting", "group":
@@ -123,8 +127,8 @@ func (t Thing) Key(kind string, n Names) string {
 	return ""
 }
 
-// PlaceThere is what a system calls a space, or an item: its space, and in it the item as it is called here. ok
-// is false where the space is not there.
+// PlaceThere is what a system calls a space, or an item: its space, and in it
+// the item as it is called here. ok is false where the space is not there.
 func PlaceThere(ref string, n Names) (string, bool) {
 	if id, is := strings.CutPrefix(ref, "meeting:"); is { // it is known by its own id
 		return id, true
@@ -137,8 +141,9 @@ func PlaceThere(ref string, n Names) (string, bool) {
 	return space + "/" + ref, ok
 }
 
-// Write says an entry in the system's words; ok is false where it names a space that is not there yet.
-// Fields that the system does not have are left out; see Keeps for when that would be looser.
+// Write says an entry in the system's words; ok is false where it names a space
+// that is not there yet. Fields that the system does not have are left out; see
+// Keeps for when that would be looser.
 func (h *Holding) Write(t Thing, n Names) (fields map[string]string, ok bool) {
 	fields = map[string]string{}
 	for _, f := range h.Fields {
@@ -156,9 +161,9 @@ func (h *Holding) Write(t Thing, n Names) (fields map[string]string, ok bool) {
 	return fields, true
 }
 
-// Read says a record of the system in our words. unread names a field whose word is not known; what it
-// means is left out.
-// It never fails: what is not understood is told, and the rest counts.
+// Read says a record of the system in our words. unread names a field whose
+// word is not known; what it means is left out. It never fails: what is not
+// understood is told, and the rest counts.
 func (h *Holding) Read(fields map[string]string, n Names) (t Thing, unread string) {
 	t = Thing{}
 	for _, f := range h.Fields {
@@ -203,8 +208,9 @@ func (h *Holding) Read(fields map[string]string, n Names) (t Thing, unread strin
 	return t, unread
 }
 
-// Keeps reports whether the system can keep an entry: it has a word for what it says, and a field for what would be
-// looser without it. What begins later is kept once it has begun.
+// Keeps reports whether the system can keep an entry: it has a word for what it
+// says, and a field for what would be looser without it. What begins later is
+// kept once it has begun.
 func (h *Holding) Keeps(t Thing) bool {
 	for _, must := range []string{"from", "for"} {
 		if t[must] != "" && !slices.ContainsFunc(h.Fields, func(f Field) bool { return f.Of == must }) {
@@ -224,8 +230,8 @@ func (h *Holding) Differs(a, b Thing) bool {
 	return slices.ContainsFunc(h.Fields, func(f Field) bool { return !f.Free && a[f.Of] != b[f.Of] })
 }
 
-// opensMore says of two values of a field which lets through more: 1 the second, -1 the first.
-// 0 where neither can be said to.
+// opensMore says of two values of a field which lets through more: 1 the
+// second, -1 the first. 0 where neither can be said to.
 func opensMore(field, was, is string) int {
 	rank := map[string]map[string]int{
 		"standing":  {"out": 0, "in": 1},
@@ -263,8 +269,9 @@ func opensMore(field, was, is string) int {
 	return -1
 }
 
-// Turn says which way a record goes from one state to another: nil is that it is not there.
-// A new record loosens, one that goes tightens, whatever is in it.
+// Turn says which way a record goes from one state to another: nil is that it
+// is not there. A new record loosens, one that goes tightens, whatever is in
+// it.
 func (h *Holding) Turn(was, is Thing) Turn {
 	switch {
 	case !h.Differs(was, is):
@@ -291,7 +298,8 @@ func (h *Holding) Turn(was, is Thing) Turn {
 	return turnOf(loosens, tightens)
 }
 
-// Looser reports whether an entry lets through more than another: nil lets nothing through.
+// Looser reports whether an entry lets through more than another: nil lets
+// nothing through.
 func Looser(kind string, than, t Thing) bool {
 	h := Holding{Kind: kind}
 	for _, f := range thingFields[kind] {
@@ -301,7 +309,8 @@ func Looser(kind string, than, t Thing) bool {
 	return turn == Loosens || turn == Both
 }
 
-// Text writes an entry in one line: its fields in the order of the holding, those that say something.
+// Text writes an entry in one line: its fields in the order of the holding,
+// those that say something.
 func (h *Holding) Text(t Thing) string {
 	if t == nil {
 		return "not there"
@@ -334,7 +343,8 @@ func yes(b bool) string {
 	return "no"
 }
 
-// SpaceThing says what a system should keep of a space; address finds that of a person of ours.
+// SpaceThing says what a system should keep of a space; address finds that of a
+// person of ours.
 func SpaceThing(s *world.Space, address func(person string) string) Thing {
 	t := Thing{"id": s.ID, "name": s.Name, "owner": ""}
 	if len(s.Owners) > 0 {
@@ -346,7 +356,8 @@ func SpaceThing(s *world.Space, address func(person string) string) Thing {
 // inOrder puts ids in order, with blanks between.
 func inOrder(ids []string) string { return strings.Join(slices.Sorted(slices.Values(ids)), " ") }
 
-// PersonThing says what a system should keep of one of ours: nothing once they have left, or where they have no address.
+// PersonThing says what a system should keep of one of ours: nothing once they
+// have left, or where they have no address.
 func PersonThing(p *world.Person, at moment.Moment) Thing {
 	if p.Address.IsZero() || p.Left != 0 && p.Left <= at {
 		return nil
@@ -357,7 +368,8 @@ func PersonThing(p *world.Person, at moment.Moment) Thing {
 // GroupThing says what a system should keep of a group.
 func GroupThing(g *world.Group) Thing { return Thing{"id": g.ID, "name": g.Name} }
 
-// GuestThing says what a system should keep of a guest, who is in those groups: nothing until they have accepted.
+// GuestThing says what a system should keep of a guest, who is in those groups:
+// nothing until they have accepted.
 func GuestThing(g *world.Guest, groups []string, address func(person string) string) Thing {
 	t := Thing{"address": g.Address.String(), "standing": "in", "sponsor": address(g.Sponsor), "groups": inOrder(groups)}
 	switch g.State {
@@ -369,8 +381,9 @@ func GuestThing(g *world.Guest, groups []string, address func(person string) str
 	return t
 }
 
-// GrantThings says what a system should keep of what one party was given: for each resource the loosest
-// role that has not ended. Groups, partners and domains as a whole are kept by none.
+// GrantThings says what a system should keep of what one party was given: for
+// each resource the loosest role that has not ended. Groups, partners and
+// domains as a whole are kept by none.
 func GrantThings(list []world.Grant, at moment.Moment) map[string]Thing {
 	out := map[string]Thing{}
 	for i := range list {
@@ -397,7 +410,8 @@ func roleOf(s string) catalogue.Role {
 	return r
 }
 
-// LinkThing says what a system should keep of a link: nothing once it has ended.
+// LinkThing says what a system should keep of a link: nothing once it has
+// ended.
 func LinkThing(l *world.Link, at moment.Moment, address func(person string) string) Thing {
 	if l.Until <= at {
 		return nil
@@ -424,8 +438,7 @@ func MeetingThing(m *world.Meeting, address func(person string) string) Thing {
 	return Thing{"id": m.ID, "name": m.Name, "host": address(m.Host)}
 }
 
-// As says as whom a trial comes.
-// No trial is made with a real person's account.
+// As says as whom a trial comes. No trial is made with a real person's account.
 type As string
 
 // The classes of party that a trial account is made for (systems.md §6).
@@ -436,8 +449,8 @@ const (
 	OneOurs  As = "ours"     // one of ours whose name is lent to it: nothing reaches them
 )
 
-// Attempt is one attempt from outside.
-// Trials are described in systems.md §6: an attempt from outside, and what came of it.
+// Attempt is one attempt from outside. Trials are described in systems.md §6:
+// an attempt from outside, and what came of it.
 type Attempt struct {
 	Action string
 	As     As
@@ -449,8 +462,8 @@ type Attempt struct {
 	Private       bool // From is an account of nobody's organisation
 }
 
-// Attempted is what came of an attempt.
-// A trial that could not be made says nothing of what is admitted.
+// Attempted is what came of an attempt. A trial that could not be made says
+// nothing of what is admitted.
 type Attempted struct {
 	Known    bool // the system can try it
 	Admitted bool

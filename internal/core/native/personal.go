@@ -10,23 +10,25 @@ import (
 	"wexillum.example/internal/core/world"
 )
 
-// Lists of domains of single people: where a system gives people sets of their own and a list stands in them, whoever has
-// an exception to its rule has a list of their own, in entire. It may name addresses besides domains.
+// Lists of domains of single people: where a system gives people sets of their
+// own and a list stands in them, whoever has an exception to its rule has a
+// list of their own, in entire. It may name addresses besides domains.
 
-// apart reports whether what an exception says of a board's rule is written as lists of its people.
+// apart reports whether what an exception says of a board's rule is written as
+// lists of its people.
 func (m *Meant) apart(d *Dialect, b *Board, e *world.Exception) bool {
 	return b != nil && b.Charter && d.gives(ToPeople) && m.People != nil && len(e.People)+len(e.Groups) > 0
 }
 
-// saysOf finds the tightest that a list says of a rule.
-// some is false where the exception does not say it.
+// saysOf finds the tightest that a list says of a rule. some is false where the
+// exception does not say it.
 func saysOf(e *world.Exception, r *catalogue.Rule) (catalogue.Value, bool) {
 	return tightestOf(e.Rules, r)
 }
 
-// levelTowards is what the exceptions of somebody come to towards a party: the tightest of their own, else of their
-// groups', else what counts in general (model.md §5).
-// meant tells which exceptions are meant for the party.
+// levelTowards is what the exceptions of somebody come to towards a party: the
+// tightest of their own, else of their groups', else what counts in general
+// (model.md §5). meant tells which exceptions are meant for the party.
 func levelTowards(own, group []*world.Exception, r *catalogue.Rule, general catalogue.Value,
 	meant func(*world.Exception) bool) catalogue.Value {
 	for _, list := range [][]*world.Exception{own, group} {
@@ -46,8 +48,8 @@ func levelTowards(own, group []*world.Exception, r *catalogue.Rule, general cata
 	return general
 }
 
-// towards is somebody elsewhere whom exceptions name.
-// Either a domain (with or without those below) or a single address.
+// towards is somebody elsewhere whom exceptions name. Either a domain (with or
+// without those below) or a single address.
 type towards struct {
 	entry   world.Entry
 	address addr.Address
@@ -62,8 +64,8 @@ func (t *towards) names() []string {
 	return entryNames(t.entry)
 }
 
-// admits says whether a level lets a party through.
-// Bars first, then the level, as gate 2 has it.
+// admits says whether a level lets a party through. Bars first, then the level,
+// as gate 2 has it.
 func (m *Meant) admits(b *Board, level catalogue.Value, t *towards) bool {
 	opened, active := world.OpenUnset, true
 	if t.partner != nil {
@@ -98,8 +100,8 @@ func takes(e world.Entry, d addr.Domain) bool {
 	return e.Domain == d || e.Subdomains && strings.HasSuffix(d.String(), "."+e.Domain.String())
 }
 
-// partnerOf finds the partner whose domain it is: the one with the longest entry.
-// Nil where it is nobody's.
+// partnerOf finds the partner whose domain it is: the one with the longest
+// entry. Nil where it is nobody's.
 func partnerOf(w *world.World, d addr.Domain) *world.Partner {
 	var found *world.Partner
 	longest := -1
@@ -113,8 +115,9 @@ func partnerOf(w *world.World, d addr.Domain) *world.Partner {
 	return found
 }
 
-// named lists whom the exceptions of somebody name that a list can name too; all is false where they name others besides.
-// Groups cannot stand in a list of domains.
+// named lists whom the exceptions of somebody name that a list can name too;
+// all is false where they name others besides. Groups cannot stand in a list of
+// domains.
 func (m *Meant) named(lists ...[]*world.Exception) (out []towards, all bool) {
 	all = true
 	seen := map[string]bool{}
@@ -170,9 +173,10 @@ func (t *towards) means(e *world.Exception) bool {
 	})
 }
 
-// personal writes the list of somebody with exceptions to its rule; ok is false where they have none.
-// The list begins as it would for everybody with the person's own level, and each party that an
-// exception names is then put on it or taken off.
+// personal writes the list of somebody with exceptions to its rule; ok is false
+// where they have none. The list begins as it would for everybody with the
+// person's own level, and each party that an exception names is then put on it
+// or taken off.
 func (d *Dialect) personal(m *Meant, b *Board, own, group []*world.Exception) (text string, ok bool) {
 	r, _ := catalogue.RuleByName(b.Rule)
 	said := func(list []*world.Exception) bool {
@@ -227,8 +231,8 @@ func (d *Dialect) personal(m *Meant, b *Board, own, group []*world.Exception) (t
 	return boardText(mode, names), true
 }
 
-// capped is the loosest that somebody may be let through with: where exceptions name parties that a list cannot name, what
-// counts for everybody else.
+// capped is the loosest that somebody may be let through with: where exceptions
+// name parties that a list cannot name, what counts for everybody else.
 func capped(all bool, rest catalogue.Value) catalogue.Value {
 	if all {
 		return anyone
@@ -236,8 +240,8 @@ func capped(all bool, rest catalogue.Value) catalogue.Value {
 	return rest
 }
 
-// covers reports whether a name of a list takes another along: the same, one above it with those below, the domain of an
-// address.
+// covers reports whether a name of a list takes another along: the same, one
+// above it with those below, the domain of an address.
 func covers(x, name string) bool {
 	if x == name {
 		return true
@@ -249,9 +253,12 @@ func covers(x, name string) bool {
 	return wide && strings.HasSuffix(strings.TrimPrefix(name, "*"), "."+top)
 }
 
-// overlayPeople gives people of ours what their lists mean: exceptions towards those for whom their list says otherwise
-// than the general one. Where no level says just that, the loosest counts with most, else the tightest.
-// Whatever policy is made of it answers as the lists do, as far as any policy can.
+// overlayPeople gives people of ours what their lists mean: exceptions towards
+// those for whom their list says otherwise than the general one. Where no level
+// says just that, the loosest counts with most, else the tightest.
+//
+// Whatever policy is made of it answers as the lists do, as far as any policy
+// can.
 func (f *Found) overlayPeople(w *world.World, most bool, n Names) {
 	if most { // who is shut out in general, and let through by somebody's list, is not shut out by an opening
 		for i := range w.Partners {
@@ -317,9 +324,9 @@ func (t *target) holds(x *target) bool {
 		!t.ref.Domain.IsZero() && !x.ref.Address.IsZero() && x.ref.Address.Domain() == t.ref.Domain
 }
 
-// A list can say of each name what it likes; an exception says a level, which opens by what
-// partners are opened for. So for each party the level is picked that comes to the same, on the
-// wanted side where none does.
+// A list can say of each name what it likes; an exception says a level, which
+// opens by what partners are opened for. So for each party the level is picked
+// that comes to the same, on the wanted side where none does.
 func (f *Found) overlayPerson(w *world.World, r *catalogue.Rule, id string, own []FoundBoard, most bool) {
 	add := func(level catalogue.Value, parties ...world.PartyRef) {
 		w.Exceptions = append(w.Exceptions, world.Exception{
@@ -327,7 +334,8 @@ func (f *Found) overlayPerson(w *world.World, r *catalogue.Rule, id string, own 
 			Until: moment.Never, Reason: "as it was found",
 		})
 	}
-	// pick finds the level that lets through what the lists do, one for each of them; exact is false where none does.
+	// pick finds the level that lets through what the lists do, one for each of
+	// them; exact is false where none does.
 	pick := func(lets []bool, at func(b *Board, level catalogue.Value) bool) (level catalogue.Value, exact bool) {
 		least, loosest := closed, anyone
 		for _, v := range []catalogue.Value{closed, listed, anyone} {
@@ -465,7 +473,8 @@ func (b *FoundBoard) letsName(name string) bool {
 	return slices.ContainsFunc(b.Domains, func(x string) bool { return covers(x, name) }) != b.But
 }
 
-// lets reports whether a list lets a partner's people through; of one that stands there in part, the reading that is wanted.
+// lets reports whether a list lets a partner's people through; of one that
+// stands there in part, the reading that is wanted.
 func (b *FoundBoard) lets(p *world.Partner, most bool) bool {
 	on, all := false, len(p.Domains) > 0
 	for _, e := range p.Domains {
@@ -478,7 +487,8 @@ func (b *FoundBoard) lets(p *world.Partner, most bool) bool {
 	return on != b.But
 }
 
-// Lists reports whether a list that names addresses too names somebody: by their address or domain, and not taken out again.
+// Lists reports whether a list that names addresses too names somebody: by
+// their address or domain, and not taken out again.
 func Lists(names []string, who addr.Address) bool {
 	on := func(out bool) bool {
 		return slices.ContainsFunc(names, func(x string) bool {

@@ -12,9 +12,9 @@ import (
 	"wexillum.example/internal/core/world"
 )
 
-// Setting is one value of a system, in its own words. A list of domains is written as its mode, a
-// colon, and the domains in order.
-// The order of domains in it is alphabetical, so that equal lists are equal texts.
+// Setting is one value of a system, in its own words. A list of domains is
+// written as its mode, a colon, and the domains in order. The order of domains
+// in it is alphabetical, so that equal lists are equal texts.
 type Setting struct{ Path, Value string }
 
 // Meant is what counts here: the policy in force, and what places say besides.
@@ -32,8 +32,8 @@ type People interface {
 	PeopleIn(group string) []string
 }
 
-// organisation returns the limit of a rule and the value where no place says anything.
-// A default that is held back counts as what it is held at.
+// organisation returns the limit of a rule and the value where no place says
+// anything. A default that is held back counts as what it is held at.
 func organisation(w *world.World, r *catalogue.Rule) (limit, def catalogue.Value) {
 	limit, def = r.Limit, r.Default
 	for i := range w.Rules {
@@ -56,8 +56,8 @@ func organisation(w *world.World, r *catalogue.Rule) (limit, def catalogue.Value
 	return limit, r.Scale.Tighter(def, limit)
 }
 
-// To returns what a system of the dialect should hold, in the order of the dialect.
-// Two translations of the same are equal, byte by byte.
+// To returns what a system of the dialect should hold, in the order of the
+// dialect. Two translations of the same are equal, byte by byte.
 func (d *Dialect) To(m *Meant) (out []Setting) {
 	for i := range d.Dials {
 		x := &d.Dials[i]
@@ -81,8 +81,8 @@ func (d *Dialect) To(m *Meant) (out []Setting) {
 	return append(out, d.charters(m)...)
 }
 
-// Wanted is To for a system that was read: what it should hold, and what it holds for somebody and should
-// not, as empty.
+// Wanted is To for a system that was read: what it should hold, and what it
+// holds for somebody and should not, as empty.
 func (d *Dialect) Wanted(m *Meant, read map[string]string) []Setting {
 	out := d.To(m)
 	for _, path := range slices.Sorted(maps.Keys(read)) {
@@ -93,8 +93,8 @@ func (d *Dialect) Wanted(m *Meant, read map[string]string) []Setting {
 	return out
 }
 
-// At returns what a reading says of a setting, and whether it says anything: of a set for somebody, that
-// there is none is said too.
+// At returns what a reading says of a setting, and whether it says anything: of
+// a set for somebody, that there is none is said too.
 func At(read map[string]string, path string) (value string, there bool) {
 	value, there = read[path]
 	return value, there || IsSet(path)
@@ -163,8 +163,9 @@ func barNames(x *world.Bar) []string {
 	return entryNames(x.Entry)
 }
 
-// unbarred are the names of a partner's entry as far as a list of those alone can hold them: not what is barred, and nothing
-// below it where something there is.
+// unbarred are the names of a partner's entry as far as a list of those alone
+// can hold them: not what is barred, and nothing below it where something there
+// is.
 func (b *Board) unbarred(e world.Entry, m *Meant) (out []string) {
 	for _, name := range entryNames(e) {
 		if !slices.ContainsFunc(m.Policy.Barred, func(x world.Bar) bool {
@@ -182,8 +183,8 @@ func (m *Meant) active(p *world.Partner) bool {
 	return p.Standing == world.Active || p.Standing == world.Ended && m.At < p.StandingSince
 }
 
-// opened is what a partner's openings for all of a board's keys come to: no where one is no, yes
-// where all are yes.
+// opened is what a partner's openings for all of a board's keys come to: no
+// where one is no, yes where all are yes.
 func (b *Board) opened(p *world.Partner) world.Opening {
 	out := world.OpenYes
 	for _, name := range b.Keys {
@@ -208,8 +209,8 @@ func boardText(mode string, domains []string) string {
 // BoardText writes a list of domains as a Setting has it.
 func BoardText(mode string, domains []string) string { return boardText(mode, slices.Clone(domains)) }
 
-// ParseBoard reads a list of domains as a Setting has it.
-// An error says how it is written. Whether the mode is one of the dialect's is for the caller.
+// ParseBoard reads a list of domains as a Setting has it. An error says how it
+// is written. Whether the mode is one of the dialect's is for the caller.
 func ParseBoard(s string) (mode string, domains []string, err error) {
 	mode, rest, ok := strings.Cut(s, ":")
 	if !ok {
@@ -223,12 +224,12 @@ func ParseBoard(s string) (mode string, domains []string, err error) {
 	return strings.TrimSpace(mode), domains, nil
 }
 
-// Range is what a rule may come to, at the least and at the most.
-// For a clear word both are the same.
+// Range is what a rule may come to, at the least and at the most. For a clear
+// word both are the same.
 type Range struct{ Least, Most catalogue.Value }
 
-// Unread is a setting that says nothing that is understood.
-// What counts there is then not known here, and is told as such.
+// Unread is a setting that says nothing that is understood. What counts there
+// is then not known here, and is told as such.
 type Unread struct{ Path, Rule, Why string }
 
 // FoundBoard is a list of domains as it was found.
@@ -238,10 +239,11 @@ type FoundBoard struct {
 	Domains []string
 }
 
-// Found is what a reading of a system means.
-// It knows nothing of what is meant; Overlay puts both together.
+// Found is what a reading of a system means. It knows nothing of what is meant;
+// Overlay puts both together.
 type Found struct {
-	// of sets of values: by domain, *.domain for those below, # and the id of a space there, @ and an address of ours
+	// of sets of values: by domain, *.domain for those below, # and the id of a
+	// space there, @ and an address of ours
 	Charters map[string]map[catalogue.RuleID]Range
 	Values   map[catalogue.RuleID]Range // where no place says anything; for everybody
 	Limits   map[catalogue.RuleID]Range
@@ -250,9 +252,9 @@ type Found struct {
 	Unread   []Unread
 }
 
-// From says what a reading means. What is not there, or said in words that the dialect does not know,
-// is unread: nothing is known of it.
-// Nothing is guessed: a word that is not known is no value.
+// From says what a reading means. What is not there, or said in words that the
+// dialect does not know, is unread: nothing is known of it. Nothing is guessed:
+// a word that is not known is no value.
 func (d *Dialect) From(read map[string]string) *Found {
 	f := &Found{Values: map[catalogue.RuleID]Range{}, Limits: map[catalogue.RuleID]Range{}}
 	for i := range d.Dials {
@@ -276,8 +278,8 @@ func (d *Dialect) From(read map[string]string) *Found {
 	}
 	d.readCharters(read, f)
 	asks := map[string]bool{}
-	// A system that asks us and refuses when nobody answers can let nothing through that we would
-	// not.
+	// A system that asks us and refuses when nobody answers can let nothing
+	// through that we would not.
 	for _, l := range d.Lives {
 		if read[l.Path] != l.On {
 			continue
@@ -307,8 +309,8 @@ func (d *Dialect) From(read map[string]string) *Found {
 	return f
 }
 
-// Rules lists the rules that a reading speaks of: of those, no place says anything that counts there.
-// They are in the order of the catalogue.
+// Rules lists the rules that a reading speaks of: of those, no place says
+// anything that counts there. They are in the order of the catalogue.
 func (f *Found) Rules() (out []catalogue.RuleID) {
 	for r := range f.Values {
 		out = append(out, r)
@@ -322,17 +324,22 @@ func (f *Found) Rules() (out []catalogue.RuleID) {
 	return
 }
 
-// Overlay returns the policy as it counts in a system: with most its loosest faithful reading, else
-// its tightest. What the reading says nothing about stays as meant. Values of partners, people and
-// places do not count for the rules that it speaks of: a system with one value for everybody does not
-// know them; callers drop those of places (Rules) and put those there that were found (Spaces).
-// The engine then answers for the system as it does for us, and the difference of the two answers
-// is what the page of a system shows: what is open there and should not be, and the other way.
+// Overlay returns the policy as it counts in a system: with most its loosest
+// faithful reading, else its tightest. What the reading says nothing about
+// stays as meant. Values of partners, people and places do not count for the
+// rules that it speaks of: a system with one value for everybody does not know
+// them; callers drop those of places (Rules) and put those there that were
+// found (Spaces).
+//
+// The engine then answers for the system as it does for us, and the difference
+// of the two answers is what the page of a system shows: what is open there and
+// should not be, and the other way.
 func Overlay(policy *world.World, f *Found, most bool, n Names) *world.World {
 	w := *policy
 	pick := func(x Range) catalogue.Value { return x.pick(most) }
 	w.Rules = slices.Clone(policy.Rules)
-	// A value that was found bounds itself: what was meant above it does not count there.
+	// A value that was found bounds itself: what was meant above it does not
+	// count there.
 	set := func(r *catalogue.Rule, limit, def catalogue.Value) {
 		i := slices.IndexFunc(w.Rules, func(x world.RuleSetting) bool { return x.Rule == r.ID })
 		if i < 0 {
@@ -384,7 +391,8 @@ func Overlay(policy *world.World, f *Found, most bool, n Names) *world.World {
 		}
 	}
 	ours := f.Rules()
-	// What partners and exceptions say of rules that the system holds for everybody.
+	// What partners and exceptions say of rules that the system holds for
+	// everybody.
 	strip := func(list []world.Setting) []world.Setting {
 		return slices.DeleteFunc(slices.Clone(list), func(s world.Setting) bool { return slices.Contains(ours, s.Rule) })
 	}
@@ -404,8 +412,8 @@ func Overlay(policy *world.World, f *Found, most bool, n Names) *world.World {
 	return &w
 }
 
-// level is what a list comes to for whom nobody named.
-// "All but these" lets anybody else through; an empty list of those alone nobody.
+// level is what a list comes to for whom nobody named. "All but these" lets
+// anybody else through; an empty list of those alone nobody.
 func (b *FoundBoard) level() catalogue.Value {
 	switch {
 	case b.But:
@@ -424,8 +432,9 @@ func (b *FoundBoard) shut(p *world.Partner) {
 	}
 }
 
-// stillIn notes for what a partner that is suspended or has ended is let through all the same.
-// A suspended partner that still stands on a list there is let in there; that must be found.
+// stillIn notes for what a partner that is suspended or has ended is let
+// through all the same. A suspended partner that still stands on a list there
+// is let in there; that must be found.
 func (f *Found) stillIn(p *world.Partner, most bool) {
 	for i := range f.Boards { // what another system lets through stays
 		b := &f.Boards[i]
@@ -474,9 +483,10 @@ func (b *FoundBoard) open(p *world.Partner, most bool) {
 	}
 }
 
-// has reports whether a list holds an entry: by its name, or by one above it that takes those below
-// along; with its subdomains only where those are taken along too.
-// A longer name that is taken out again counts before one that takes it along.
+// has reports whether a list holds an entry: by its name, or by one above it
+// that takes those below along; with its subdomains only where those are taken
+// along too. A longer name that is taken out again counts before one that takes
+// it along.
 func (b *FoundBoard) has(e world.Entry) bool {
 	name := e.Domain.String()
 	plain, below := false, false
@@ -496,8 +506,8 @@ func (b *FoundBoard) has(e world.Entry) bool {
 	return plain && (below || !e.Subdomains)
 }
 
-// Turn says which way a change of a setting goes.
-// Whatever may loosen is weighed before it is written; what only tightens goes at once.
+// Turn says which way a change of a setting goes. Whatever may loosen is
+// weighed before it is written; what only tightens goes at once.
 type Turn string
 
 // A change of words alone loosens nothing and tightens nothing.
@@ -509,8 +519,8 @@ const (
 	Unclear  Turn = "unclear" // one side is not understood: it is taken for a loosening
 )
 
-// Step is one setting that is to be written: its value there, and the one that it gets.
-// Was is empty where there is nothing yet.
+// Step is one setting that is to be written: its value there, and the one that
+// it gets. Was is empty where there is nothing yet.
 type Step struct {
 	Path, Was, Becomes string
 	Turn               Turn
@@ -526,8 +536,8 @@ func (d *Dialect) Steps(read map[string]string, meant []Setting) (out []Step) {
 	return
 }
 
-// Turn says which way a setting goes from one value to another.
-// Words are compared by what they may mean at the least and at the most.
+// Turn says which way a setting goes from one value to another. Words are
+// compared by what they may mean at the least and at the most.
 func (d *Dialect) Turn(path, was, becomes string) Turn {
 	if IsSet(path) {
 		return d.turnCharter(was, becomes)
@@ -562,8 +572,8 @@ func (d *Dialect) Turn(path, was, becomes string) Turn {
 		if err0 != nil || err1 != nil || !known(m0) || !known(m1) {
 			return Unclear
 		}
-		// A name that comes onto a list of those alone loosens; one that is taken out of it again
-		// tightens.
+		// A name that comes onto a list of those alone loosens; one that is
+		// taken out of it again tightens.
 		missing := func(of, in []string, out bool) bool { // those named, or taken out again
 			return slices.ContainsFunc(of, func(x string) bool { return strings.HasPrefix(x, not) == out && !slices.Contains(in, x) })
 		}
@@ -591,16 +601,18 @@ type Opened struct {
 	To      world.Opening
 }
 
-// Taken is what a system holds, as policy.
-// It becomes a draft: nothing is published by it.
+// Taken is what a system holds, as policy. It becomes a draft: nothing is
+// published by it.
 type Taken struct {
 	Rules  []world.RuleSetting
 	Opened []Opened
 	Left   []string // what could not be said as policy, in sentences
 }
 
-// Take turns what a system holds otherwise than meant into policy, in its loosest faithful reading:
-// the value where no place says anything, and openings of partners. With path only that setting.
+// Take turns what a system holds otherwise than meant into policy, in its
+// loosest faithful reading: the value where no place says anything, and
+// openings of partners. With path only that setting.
+//
 // A limit is moved along where the value would be looser than it.
 func (d *Dialect) Take(m *Meant, read map[string]string, path string) *Taken {
 	out := &Taken{}

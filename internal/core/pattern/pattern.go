@@ -1,5 +1,6 @@
-// Package pattern holds ready-made kinds of space: what somebody who makes a place for people from
-// outside mostly wants, as the kind, the values and the first items of a space.
+// Package pattern holds ready-made kinds of space: what somebody who makes a
+// place for people from outside mostly wants, as the kind, the values and the
+// first items of a space.
 package pattern
 
 import (
@@ -7,15 +8,14 @@ import (
 	"wexillum.example/internal/core/world"
 )
 
-// Item is something that a space begins with.
-// Its id is made when the space is.
+// Item is something that a space begins with. Its id is made when the space is.
 type Item struct {
 	Kind catalogue.ResourceKind
 	Name string
 }
 
-// Pattern is a kind of space ready made.
-// A pattern is a proposal: everything in it can be changed before the space is made and afterwards.
+// Pattern is a kind of space ready made. A pattern is a proposal: everything in
+// it can be changed before the space is made and afterwards.
 type Pattern struct {
 	Name  string // by which it is asked for
 	Title string
@@ -26,12 +26,14 @@ type Pattern struct {
 	HouseLicence bool
 	Rules        []world.Setting
 	Items        []Item
-	// Each says that everyone from outside gets a private folder, which the others do not see.
+	// Each says that everyone from outside gets a private folder, which the
+	// others do not see.
 	Each bool
 	Role catalogue.Role // that who is invited gets, where nothing else is said
 }
 
-// rules makes settings of pairs of a name and a word; a wrong one stops the program.
+// rules makes settings of pairs of a name and a word; a wrong one stops the
+// program.
 func rules(pairs ...string) (out []world.Setting) {
 	for i := 0; i < len(pairs); i += 2 {
 		r, ok := catalogue.RuleByName(pairs[i])
@@ -47,7 +49,8 @@ func rules(pairs ...string) (out []world.Setting) {
 	return
 }
 
-// Each is tried by a test: what it says outsiders can do is asked of the engine.
+// Each is tried by a test: what it says outsiders can do is asked of the
+// engine.
 var all = []Pattern{
 	{
 		Name: "work", Title: "A place to work together", Says: "Guests write in the channel, edit files, pages and tasks. They pass nothing on.",

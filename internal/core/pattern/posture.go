@@ -5,8 +5,10 @@ import (
 	"wexillum.example/internal/core/world"
 )
 
-// Posture is where an organisation stands towards outsiders to begin with: the defaults of the rules
-// that open most. Limits stay as they are, so that a place or a partner may be opened further.
+// Posture is where an organisation stands towards outsiders to begin with: the
+// defaults of the rules that open most. Limits stay as they are, so that a
+// place or a partner may be opened further.
+//
 // A new installation asks for one of them in place of eighty rules.
 type Posture struct {
 	Name, Title, Says string
@@ -21,7 +23,8 @@ func defaults(pairs ...string) (out []world.RuleSetting) {
 	return
 }
 
-// Each names the same rules, so that going from one to another leaves nothing behind.
+// Each names the same rules, so that going from one to another leaves nothing
+// behind.
 var postures = []Posture{
 	{"closed", "Closed", "Nobody from outside gets in anywhere, and no mail is forwarded. Open things one by one.", defaults(
 		"directory.guests", "off", "directory.invite_by", "nobody", "directory.invite_domains", "closed", "directory.personal", "off",

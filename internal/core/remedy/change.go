@@ -13,8 +13,8 @@ import (
 	"wexillum.example/internal/core/world"
 )
 
-// Kind names a kind of change, from the narrowest as far as kinds alone tell it.
-// Kinds are written in advice, in drafts and in the journal.
+// Kind names a kind of change, from the narrowest as far as kinds alone tell
+// it. Kinds are written in advice, in drafts and in the journal.
 type Kind string
 
 // The kinds of change.
@@ -43,9 +43,9 @@ const (
 	Extend        Kind = "extend"         // a record gets a later end, and its term begins anew
 )
 
-// width orders kinds from the narrowest.
-// What concerns one person and one thing is narrowest, what concerns everybody widest. What an
-// option really opens is counted by Weigh; this only decides what is tried first.
+// width orders kinds from the narrowest. What concerns one person and one thing
+// is narrowest, what concerns everybody widest. What an option really opens is
+// counted by Weigh; this only decides what is tried first.
 var width = map[Kind]int{
 	Activate:      0,
 	Extend:        0,
@@ -71,8 +71,9 @@ var width = map[Kind]int{
 	RaiseLimit:    14,
 }
 
-// Change is one change, as data: what is not of its kind is empty.
-// It can be applied to a snapshot, written into a draft, or sent as a call; the caller knows how.
+// Change is one change, as data: what is not of its kind is empty. It can be
+// applied to a snapshot, written into a draft, or sent as a call; the caller
+// knows how.
 type Change struct {
 	Kind Kind
 	Side engine.Side
@@ -114,8 +115,8 @@ func (c *Change) Policy() bool {
 	return false
 }
 
-// Text says the change in a sentence.
-// It is an imperative to whoever can do it, or tells what somebody else does.
+// Text says the change in a sentence. It is an imperative to whoever can do it,
+// or tells what somebody else does.
 func (c *Change) Text() string {
 	value := func() string { return c.Rule.String() + " to " + c.Rule.Get().Scale.Format(c.Value) }
 	about := c.Name
@@ -192,8 +193,8 @@ func (c *Change) Text() string {
 	return string(c.Kind)
 }
 
-// towards refers to whom a change is about: a partner, a domain where it is anybody of it, or
-// an address.
+// towards refers to whom a change is about: a partner, a domain where it is
+// anybody of it, or an address.
 func (c *Change) towards() world.PartyRef {
 	if c.Party.IsNewcomer() {
 		return world.PartyRef{Partner: c.Partner, Domain: c.Party.Domain()}
@@ -256,8 +257,8 @@ func partnerName(s *engine.Snapshot, id string) string {
 	return id
 }
 
-// Apply returns a snapshot as changes would make it.
-// Each kind of change is one call of an Editor aside; nothing is published.
+// Apply returns a snapshot as changes would make it. Each kind of change is one
+// call of an Editor aside; nothing is published.
 func Apply(s *engine.Snapshot, set []Change, at moment.Moment) *engine.Snapshot {
 	if len(set) == 0 {
 		return s
@@ -307,7 +308,8 @@ func Apply(s *engine.Snapshot, set []Change, at moment.Moment) *engine.Snapshot 
 	return e.Done()
 }
 
-// end is the proposed end, or one that lies behind the moment that is asked about.
+// end is the proposed end, or one that lies behind the moment that is asked
+// about.
 func (c *Change) end(at moment.Moment) moment.Moment {
 	if c.Until > at {
 		return c.Until
@@ -315,14 +317,14 @@ func (c *Change) end(at moment.Moment) moment.Moment {
 	return moment.Never
 }
 
-// PolicyWith returns a policy as the changes of a set that are policy would make it, with
-// what partners' own sides would say; the same where there are none.
-// It is what a draft with these changes would hold.
+// PolicyWith returns a policy as the changes of a set that are policy would
+// make it, with what partners' own sides would say; the same where there are
+// none. It is what a draft with these changes would hold.
 func PolicyWith(p *world.World, set []Change, at moment.Moment) *world.World {
 	part := &world.World{}
 	bars := map[string]bool{}
-	// The partner in the part that is merged over the policy, copied when it is first needed; nil
-	// for none.
+	// The partner in the part that is merged over the policy, copied when it is
+	// first needed; nil for none.
 	partner := func(id string) *world.Partner {
 		for i := range part.Partners {
 			if part.Partners[i].ID == id {
@@ -499,8 +501,8 @@ func PolicyWith(p *world.World, set []Change, at moment.Moment) *world.World {
 	return out
 }
 
-// partnerID names the partner that is made of a domain.
-// Names of domains hold nothing else that an id may not.
+// partnerID names the partner that is made of a domain. Names of domains hold
+// nothing else that an id may not.
 func partnerID(d addr.Domain) string { return strings.ReplaceAll(d.String(), ".", "-") }
 
 // ExceptionID names the exception that a change proposes.

@@ -13,8 +13,8 @@ import (
 	"wexillum.example/internal/core/world"
 )
 
-// option makes a set as small as it can be and names it.
-// Changes are left out one by one as long as the answer stays yes; what remains is needed.
+// option makes a set as small as it can be and names it. Changes are left out
+// one by one as long as the answer stays yes; what remains is needed.
 func (f *finder) option(set []Change, ans *engine.Answer) *Option {
 	for i := 0; i < len(set); {
 		less := append(append([]Change(nil), set[:i]...), set[i+1:]...)
@@ -54,9 +54,9 @@ func (f *finder) outside() addr.Address {
 	return f.q.Address
 }
 
-// against lists what helps against a cause, each a list of changes, the narrowest first.
-// Each code of a refusal has its ways; a rule that falls short has those of its layers. What is not
-// here, nothing helps against.
+// against lists what helps against a cause, each a list of changes, the
+// narrowest first. Each code of a refusal has its ways; a rule that falls short
+// has those of its layers. What is not here, nothing helps against.
 func (f *finder) against(s *engine.Snapshot, c *engine.Cause) [][]Change {
 	one := func(x Change) [][]Change { return [][]Change{{x}} }
 	who := c.WhoText()
@@ -95,8 +95,8 @@ func (f *finder) against(s *engine.Snapshot, c *engine.Cause) [][]Change {
 			return nil
 		}
 		return append(f.rule(s, c.Chain, c.Needed), f.rule(s, c.Chain, c.Needed+1)...)
-	// A domain below a partner's is likely theirs; else a partner is made of it; else the level is
-	// raised.
+	// A domain below a partner's is likely theirs; else a partner is made of
+	// it; else the level is raised.
 	case catalogue.NotListed:
 		var out [][]Change
 		if m := s.Match(f.partyOf(c)); !m.Private && !m.Own && m.Partner == nil {
@@ -225,7 +225,8 @@ func (f *finder) space(s *engine.Snapshot) world.Resource {
 	return world.Resource{}
 }
 
-// owner is who can settle something in the space: its owner, else an administrator.
+// owner is who can settle something in the space: its owner, else an
+// administrator.
 func (f *finder) owner(s *engine.Snapshot) string {
 	if o := s.OwnerOf(f.space(s).ID); o != "" {
 		return "owner:" + o
@@ -233,8 +234,9 @@ func (f *finder) owner(s *engine.Snapshot) string {
 	return administrator
 }
 
-// grants lists roles that would be enough: on the item, on its space, through a group.
-// At each place the lowest role that is enough is tried, and groups that give it.
+// grants lists roles that would be enough: on the item, on its space, through a
+// group. At each place the lowest role that is enough is tried, and groups that
+// give it.
 func (f *finder) grants(s *engine.Snapshot) (out [][]Change) {
 	who := f.outside()
 	if f.q.Subject.Kind != engine.ByAddress || who.IsZero() {
@@ -270,9 +272,10 @@ func (f *finder) grants(s *engine.Snapshot) (out [][]Change) {
 	return
 }
 
-// as returns what to ask of which snapshot as if changes were made: what would be given
-// is supposed with the question, which copies nothing of the world.
-// With a record that has to be brought back the change is made in earnest, aside.
+// as returns what to ask of which snapshot as if changes were made: what would
+// be given is supposed with the question, which copies nothing of the world.
+// With a record that has to be brought back the change is made in earnest,
+// aside.
 func (f *finder) as(s *engine.Snapshot, set []Change) (*engine.Snapshot, engine.Question, error) {
 	q := f.q
 	x := engine.Suppose{Stranger: q.Stranger}
@@ -319,10 +322,12 @@ func (f *finder) passes(s *engine.Snapshot, x Change, g catalogue.Gate) bool {
 	return !gate.Asked || gate.Pass
 }
 
-// rule lists the ways in which a rule reaches a value in a context: every layer that says
-// something tighter is loosened, and where none says anything one of them does.
-// base is what has to be loosened in any case; the ways differ in which layer speaks where none
-// does.
+// rule lists the ways in which a rule reaches a value in a context: every layer
+// that says something tighter is loosened, and where none says anything one of
+// them does.
+//
+// base is what has to be loosened in any case; the ways differ in which layer
+// speaks where none does.
 func (f *finder) rule(s *engine.Snapshot, c *engine.Chain, need catalogue.Value) (out [][]Change) {
 	if c == nil {
 		return nil
@@ -344,7 +349,8 @@ func (f *finder) rule(s *engine.Snapshot, c *engine.Chain, need catalogue.Value)
 		base = append(base, Change{Kind: RaiseLimit, Who: administrator, Rule: c.Rule, Value: to(c.Steps[engine.LimitLayer].Value)})
 	}
 	layers := []engine.LayerName{engine.ItemLayer, engine.PeopleLayer, engine.SpaceLayer, engine.PartnerLayer}
-	// The change that makes a layer say it; false where there is no such layer here.
+	// The change that makes a layer say it; false where there is no such layer
+	// here.
 	at := func(l engine.LayerName) (Change, bool) {
 		step := &c.Steps[l]
 		held, need := step.Held == need, to(step.Value)
@@ -473,9 +479,9 @@ func (f *finder) rule(s *engine.Snapshot, c *engine.Chain, need catalogue.Value)
 	)
 }
 
-// exceptions lists what helps against an exception that says too little: changing it, ending
-// it where that is enough, and where it is one of a group, an exception of the person's own,
-// which counts before it.
+// exceptions lists what helps against an exception that says too little:
+// changing it, ending it where that is enough, and where it is one of a group,
+// an exception of the person's own, which counts before it.
 func (f *finder) exceptions(s *engine.Snapshot, c *engine.Chain, id string, need catalogue.Value, own Change) (out []Change) {
 	for i := range s.Policy().Exceptions {
 		x := &s.Policy().Exceptions[i]

@@ -1,6 +1,6 @@
-// Package remedy finds what would make a refused question a yes: complete sets of
-// changes over all causes, each tried on a snapshot and made as small as it can be. It
-// has no I/O.
+// Package remedy finds what would make a refused question a yes: complete sets
+// of changes over all causes, each tried on a snapshot and made as small as it
+// can be. It has no I/O.
 package remedy
 
 import (
@@ -11,8 +11,8 @@ import (
 	"wexillum.example/internal/core/moment"
 )
 
-// Option is a complete set of changes that gives a yes.
-// It was tried: with these changes the answer is yes, without any one of them no.
+// Option is a complete set of changes that gives a yes. It was tried: with
+// these changes the answer is yes, without any one of them no.
 type Option struct {
 	ID         string
 	Account    engine.Account
@@ -21,8 +21,8 @@ type Option struct {
 	Width      []int               // of its changes, the widest first
 }
 
-// Hopeless is what no change of this kind helps against.
-// It is told only where no option was found.
+// Hopeless is what no change of this kind helps against. It is told only where
+// no option was found.
 type Hopeless struct {
 	Account engine.Account
 	Cause   engine.Cause
@@ -35,8 +35,8 @@ type Request struct {
 	MaxOption int           // at most so many; 0 is 12
 }
 
-// finder looks for remedies on one snapshot.
-// q is the question for the account that is being helped.
+// finder looks for remedies on one snapshot. q is the question for the account
+// that is being helped.
 type finder struct {
 	s *engine.Snapshot
 	r *Request
@@ -45,11 +45,12 @@ type finder struct {
 	hopeless []Hopeless
 }
 
-// Find finds the sets of changes that would make a question a yes, the narrowest first
-// as far as kinds tell it, and what nothing helps against. A question that is a yes has
-// none. An error is a *engine.WrongUse.
-// For each account the narrowest remedy of each cause is taken first; then each cause is given its
-// other remedies in turn.
+// Find finds the sets of changes that would make a question a yes, the
+// narrowest first as far as kinds tell it, and what nothing helps against. A
+// question that is a yes has none. An error is a *engine.WrongUse.
+//
+// For each account the narrowest remedy of each cause is taken first; then each
+// cause is given its other remedies in turn.
 func Find(s *engine.Snapshot, r Request) ([]Option, []Hopeless, error) {
 	ans, err := s.Explain(&r.Question)
 	if err != nil || ans.Yes() {
@@ -93,8 +94,8 @@ func Find(s *engine.Snapshot, r Request) ([]Option, []Hopeless, error) {
 	return out, f.hopeless, nil
 }
 
-// minimal leaves out options that hold all of another, or the same with a looser value.
-// The order stays.
+// minimal leaves out options that hold all of another, or the same with a
+// looser value. The order stays.
 func minimal(list []Option) []Option {
 	var out []Option
 next:
@@ -109,8 +110,8 @@ next:
 	return out
 }
 
-// holds reports whether for every change of b option a has the same or one that says a
-// looser value.
+// holds reports whether for every change of b option a has the same or one that
+// says a looser value.
 func holds(a, b *Option) bool {
 next:
 	for i := range b.Changes {
@@ -139,17 +140,16 @@ func narrower(a, b *Option) bool {
 	return len(a.Width) < len(b.Width)
 }
 
-// choice is a cause that more than one change helps against.
-// n is how many ways there are.
+// choice is a cause that more than one change helps against. n is how many ways
+// there are.
 type choice struct {
 	key string
 	n   int
 }
 
-// solve collects changes cause by cause until the question is a yes, taking for each
-// cause the narrowest, or what picked says.
-// Some refusals only show once others are gone, so it goes in rounds; twelve are more than there
-// are gates.
+// solve collects changes cause by cause until the question is a yes, taking for
+// each cause the narrowest, or what picked says. Some refusals only show once
+// others are gone, so it goes in rounds; twelve are more than there are gates.
 func (f *finder) solve(picked map[string]int) (*Option, []choice) {
 	var set []Change
 	var choices []choice

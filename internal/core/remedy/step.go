@@ -6,10 +6,11 @@ import (
 	"wexillum.example/internal/core/moment"
 )
 
-// Step finds what takes one refusing cause of an account out of the way: the narrowest changes
-// of which it was tried that, once they are made, the cause refuses no more. Known is false
-// where no change that this package knows could be against such a cause; then nothing was
-// tried.
+// Step finds what takes one refusing cause of an account out of the way: the
+// narrowest changes of which it was tried that, once they are made, the cause
+// refuses no more. Known is false where no change that this package knows could
+// be against such a cause; then nothing was tried.
+//
 // It is the next step beside a single cause, where Find is about all of them.
 func Step(
 	s *engine.Snapshot,
@@ -55,13 +56,14 @@ func (f *finder) ends(set []Change, gate catalogue.Gate, c *engine.Cause) bool {
 	return true // they need this account no more
 }
 
-// ofKey reports whether a cause is of a service and direction that a partner is opened for.
+// ofKey reports whether a cause is of a service and direction that a partner is
+// opened for.
 func ofKey(c catalogue.Code) bool {
 	return c == catalogue.NotListed || c == catalogue.NotOpened || c == catalogue.OpenedNo
 }
 
-// same reports whether two causes are of one thing.
-// The same rule, or the same key of a partner.
+// same reports whether two causes are of one thing. The same rule, or the same
+// key of a partner.
 func same(a, b *engine.Cause) bool {
 	if (a.Chain == nil) != (b.Chain == nil) || a.Key != b.Key || a.B != b.B && a.Chain == nil {
 		return false

@@ -7,8 +7,8 @@ import (
 	"wexillum.example/internal/core/moment"
 )
 
-// Counts is what an option would open besides, exact.
-// They are the numbers that are shown beside an option before it is taken.
+// Counts is what an option would open besides, exact. They are the numbers that
+// are shown beside an option before it is taken.
 type Counts struct {
 	Newcomers  int           // typical newcomers that would gain anything
 	Parties    int           // known parties and live links that would
@@ -19,9 +19,9 @@ type Counts struct {
 	Until      moment.Moment // when the last of it ends by itself; Never where something stays
 }
 
-// Weigh counts what an option would open. stop ends the work early with its error.
-// Changes of policy are weighed by an impact, changes of inventory by what they touch
-// (engine.Local).
+// Weigh counts what an option would open. stop ends the work early with its
+// error. Changes of policy are weighed by an impact, changes of inventory by
+// what they touch (engine.Local).
 func Weigh(s *engine.Snapshot, o *Option, at moment.Moment, stop func() error) (Counts, error) {
 	out := Counts{Until: moment.Always}
 	// The second are weighed on top of the first.
@@ -122,9 +122,10 @@ func Weigh(s *engine.Snapshot, o *Option, at moment.Moment, stop func() error) (
 	return out, nil
 }
 
-// Less orders options by what they open: typical newcomers, parties, granted triples,
-// wide pairs, what ours do elsewhere, duration; then by how narrow their changes are.
-// Fewest newcomers first, because nobody knows who they will be.
+// Less orders options by what they open: typical newcomers, parties, granted
+// triples, wide pairs, what ours do elsewhere, duration; then by how narrow
+// their changes are. Fewest newcomers first, because nobody knows who they will
+// be.
 func Less(a, b *Option, x, y *Counts) bool {
 	for _, d := range [][2]int{{x.Newcomers, y.Newcomers}, {x.Parties, y.Parties}, {x.Granted, y.Granted}, {x.WidePairs, y.WidePairs},
 		{x.Outward, y.Outward}} {
@@ -138,8 +139,8 @@ func Less(a, b *Option, x, y *Counts) bool {
 	return narrower(a, b)
 }
 
-// Order sorts options by what they open.
-// Both lists are put into the same order.
+// Order sorts options by what they open. Both lists are put into the same
+// order.
 func Order(options []Option, counts []Counts) {
 	at := make([]int, len(options))
 	for i := range at {

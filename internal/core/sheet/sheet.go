@@ -1,6 +1,6 @@
-// Package sheet writes and reads CSV (RFC 4180) that people open in spreadsheets: what a
-// spreadsheet would take for a formula gets an apostrophe before it, and loses it again when
-// the list comes back.
+// Package sheet writes and reads CSV (RFC 4180) that people open in
+// spreadsheets: what a spreadsheet would take for a formula gets an apostrophe
+// before it, and loses it again when the list comes back.
 package sheet
 
 import (
@@ -9,12 +9,13 @@ import (
 	"strings"
 )
 
-// formula holds what a formula begins with, in wide letters too.
-// Spreadsheets take each of these at the beginning of a cell for a formula, and some would run it.
+// formula holds what a formula begins with, in wide letters too. Spreadsheets
+// take each of these at the beginning of a cell for a formula, and some would
+// run it.
 const formula = "=+-@\t\r\n＝＋－＠"
 
-// begins reports whether a cell begins as a formula does, apostrophes before it aside.
-// Control characters count because programs skip them.
+// begins reports whether a cell begins as a formula does, apostrophes before it
+// aside. Control characters count because programs skip them.
 func begins(cell string) bool {
 	for _, c := range strings.TrimLeft(cell, "'") {
 		return strings.ContainsRune(formula, c)
@@ -22,9 +23,9 @@ func begins(cell string) bool {
 	return false
 }
 
-// Tame returns a cell as no spreadsheet computes it.
-// A cell that already has apostrophes before a formula gets one more, so that Plain gives back
-// exactly what there was.
+// Tame returns a cell as no spreadsheet computes it. A cell that already has
+// apostrophes before a formula gets one more, so that Plain gives back exactly
+// what there was.
 func Tame(cell string) string {
 	if begins(cell) {
 		return "'" + cell
@@ -59,17 +60,19 @@ func (w *Writer) Write(cells []string) error {
 	return w.w.Write(out)
 }
 
-// Flush writes what is held back; Error tells whether that, or a line before, failed.
+// Flush writes what is held back; Error tells whether that, or a line before,
+// failed.
 func (w *Writer) Flush() { w.w.Flush() }
 
 // Error returns what failed.
 func (w *Writer) Error() error { return w.w.Error() }
 
-// Reader reads cells as they were before they were tamed. It is a csv.Reader otherwise.
+// Reader reads cells as they were before they were tamed. It is a csv.Reader
+// otherwise.
 type Reader struct{ *csv.Reader }
 
-// NewReader returns a reader whose lines may differ in length.
-// What is missing at the end of a line is empty to whoever reads columns by name.
+// NewReader returns a reader whose lines may differ in length. What is missing
+// at the end of a line is empty to whoever reads columns by name.
 func NewReader(r io.Reader) *Reader {
 	c := csv.NewReader(r)
 	c.FieldsPerRecord = -1

@@ -1,6 +1,6 @@
-// Package statement is the format in which an organisation says what its own side
-// admits or refuses: what is in it, how it is read, and what follows from it. It
-// neither signs nor fetches.
+// Package statement is the format in which an organisation says what its own
+// side admits or refuses: what is in it, how it is read, and what follows from
+// it. It neither signs nor fetches.
 package statement
 
 import (
@@ -18,24 +18,24 @@ import (
 	"wexillum.example/internal/core/world"
 )
 
-// Version is the version of the format. A reader refuses a statement of a higher
-// one; members it does not know, in the same one, it passes over.
+// Version is the version of the format. A reader refuses a statement of a
+// higher one; members it does not know, in the same one, it passes over.
 const Version = 1
 
 // Type is the typ of the signature's header (RFC 7515 §4.1.9).
 const Type = "wexillum-statement+jwt"
 
-// Lasts is how long a statement of ours is good for.
-// A side that stops stating is unknown after a week.
+// Lasts is how long a statement of ours is good for. A side that stops stating
+// is unknown after a week.
 const Lasts = 7 * 24 * time.Hour
 
-// MaxLasts is how long one of theirs may say that it is good for.
-// A year and some days: what nobody renews in that time is no statement any more.
+// MaxLasts is how long one of theirs may say that it is good for. A year and
+// some days: what nobody renews in that time is no statement any more.
 const MaxLasts = 400 * 24 * time.Hour
 
-// Claims is what a statement says: a JWT claims set (RFC 7519 §4), signed as a JWS
-// in compact form (RFC 7515 §3.1). Services and directions are those of the one
-// who states: chat.out is that its people go to others.
+// Claims is what a statement says: a JWT claims set (RFC 7519 §4), signed as a
+// JWS in compact form (RFC 7515 §3.1). Services and directions are those of the
+// one who states: chat.out is that its people go to others.
 type Claims struct {
 	Version  int             `json:"wexillum_statement"`
 	Issuer   string          `json:"iss"`           // a domain of the one who states
@@ -47,15 +47,15 @@ type Claims struct {
 	Stance   map[string]Half `json:"stance"`              // by service and direction
 }
 
-// Half is what is said of one service and direction.
-// Unknown is not said: a side knows what it admits.
+// Half is what is said of one service and direction. Unknown is not said: a
+// side knows what it admits.
 type Half struct {
 	Says     string   `json:"says"`               // admits or refuses
 	Features []string `json:"features,omitempty"` // the part that is admitted; absent: all
 }
 
-// Problem is why a statement is not taken: a stable code and a sentence.
-// Codes are kept with the partner and shown; texts may change.
+// Problem is why a statement is not taken: a stable code and a sentence. Codes
+// are kept with the partner and shown; texts may change.
 type Problem struct{ Code, Text string }
 
 func (p *Problem) Error() string { return p.Text }
@@ -88,12 +88,11 @@ const (
 	Refused       = "refused"
 )
 
-// skew is how far two clocks may be apart.
-// As much as sign-ins allow, too.
+// skew is how far two clocks may be apart. As much as sign-ins allow, too.
 const skew = 5 * time.Minute
 
-// Expect says what a statement must be to be taken.
-// Whoever reads knows whose statement it asked for.
+// Expect says what a statement must be to be taken. Whoever reads knows whose
+// statement it asked for.
 type Expect struct {
 	Partner *world.Partner // whose statement it is
 	Ours    []world.Entry  // our domains; one is its audience
@@ -101,10 +100,13 @@ type Expect struct {
 	Seen    moment.Moment // when the newest was issued that was taken; Always for none
 }
 
-// Read reads what a signature stood for, and checks everything but the signature.
+// Read reads what a signature stood for, and checks everything but the
+// signature.
+//
 // An error is a *Problem.
-// The order of the checks is that in which a sentence helps most: first whether it can be read at
-// all, then whose it is, whom it is for, and when.
+//
+// The order of the checks is that in which a sentence helps most: first whether
+// it can be read at all, then whose it is, whom it is for, and when.
 func Read(payload []byte, e Expect) (*Claims, error) {
 	var c Claims
 	d := json.NewDecoder(bytes.NewReader(payload))
@@ -161,7 +163,8 @@ func Read(payload []byte, e Expect) (*Claims, error) {
 	return &c, nil
 }
 
-// has reports whether a domain is one of some entries, or below one that takes these along.
+// has reports whether a domain is one of some entries, or below one that takes
+// these along.
 func has(entries []world.Entry, d addr.Domain) bool {
 	return slices.ContainsFunc(entries, func(e world.Entry) bool { return e.Domain == d || e.Subdomains && d.Under(e.Domain) })
 }
@@ -169,10 +172,10 @@ func has(entries []world.Entry, d addr.Domain) bool {
 // across turns a service and direction of the one side into that of the other.
 func across(k catalogue.Key) catalogue.Key { return k ^ 1 }
 
-// Stances is what the statement means on our side, in the order of the keys. What
-// this version does not know is passed over.
-// What they let out comes in to us, and the other way. A refusal has no end: it counts until they
-// state otherwise.
+// Stances is what the statement means on our side, in the order of the keys.
+// What this version does not know is passed over. What they let out comes in to
+// us, and the other way. A refusal has no end: it counts until they state
+// otherwise.
 func (c *Claims) Stances() (out []world.Stance) {
 	for name, h := range c.Stance {
 		k, ok := catalogue.ParseKey(name)
@@ -203,8 +206,8 @@ func (c *Claims) Stances() (out []world.Stance) {
 	return
 }
 
-// Of writes what our side states to a domain: what the policy opens it for.
-// A feature list is left out where all are admitted.
+// Of writes what our side states to a domain: what the policy opens it for. A
+// feature list is left out where all are admitted.
 func Of(o *world.Organisation, side world.Side, audience string, now time.Time, next []string) Claims {
 	c := Claims{
 		Version:  Version,
@@ -254,8 +257,8 @@ func Pinned(s *world.Statement, thumbprint string) (trusted, first bool) {
 }
 
 // Take notes that a statement was taken: the key that signed it and those it
-// announces may sign the next ones.
-// At most eight keys are kept, so that a statement cannot fill the record.
+// announces may sign the next ones. At most eight keys are kept, so that a
+// statement cannot fill the record.
 func Take(s *world.Statement, c *Claims, thumbprint string) {
 	s.Keys = []string{thumbprint}
 	for _, k := range c.NextKeys {

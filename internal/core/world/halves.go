@@ -8,8 +8,8 @@ import (
 	"wexillum.example/internal/core/moment"
 )
 
-// Level is the scale of the rules of domains (model §2).
-// It is the scale of the catalogue under names, for whoever compares halves.
+// Level is the scale of the rules of domains (model §2). It is the scale of the
+// catalogue under names, for whoever compares halves.
 type Level uint8
 
 // The levels, from the tightest to the loosest.
@@ -22,13 +22,13 @@ const (
 // LevelNames are the words for them, by Level.
 var LevelNames = []string{"closed", "listed", "any"}
 
-// Because says why our side is open or is not.
-// It decides what an administrator would have to do to open it.
+// Because says why our side is open or is not. It decides what an administrator
+// would have to do to open it.
 type Because uint8
 
-// By name: the partner is opened, or closed, for it. By level: the rules of domains
-// admit anybody, or nobody. Not listed: they admit who is opened, and the partner
-// is not. By suspension: its standing is not active.
+// By name: the partner is opened, or closed, for it. By level: the rules of
+// domains admit anybody, or nobody. Not listed: they admit who is opened, and
+// the partner is not. By suspension: its standing is not active.
 const (
 	ByName Because = iota
 	ByLevel
@@ -39,8 +39,8 @@ const (
 // BecauseNames are the words for them, by Because.
 var BecauseNames = []string{"by_name", "by_level", "not_listed", "by_standing"}
 
-// OurKey is our half of one key.
-// It is made by the engine from rules and openings.
+// OurKey is our half of one key. It is made by the engine from rules and
+// openings.
 type OurKey struct {
 	Opens    bool
 	Because  Because
@@ -51,8 +51,8 @@ type OurKey struct {
 // Side is our half of every key.
 type Side struct{ Keys [catalogue.NumKeys]OurKey }
 
-// Half is both halves of one service and direction of a partner.
-// A partner has fourteen of them, seven services in two directions.
+// Half is both halves of one service and direction of a partner. A partner has
+// fourteen of them, seven services in two directions.
 type Half struct {
 	Key      catalogue.Key
 	Ours     OurKey
@@ -68,13 +68,13 @@ type Half struct {
 // Said reports whether either side says something about the key by name.
 func (h *Half) Said() bool { return h.Opening != OpenUnset || h.Known }
 
-// Joint says what the two halves come to.
-// It tells whose turn it is.
+// Joint says what the two halves come to. It tells whose turn it is.
 type Joint uint8
 
-// Shut: neither side opens it by name, or the partner's standing closes everything. Open: both do. Unconfirmed: ours is open and theirs
-// is not known. TheirTurn: ours is open and theirs refuses. OurTurn: theirs is
-// open and ours is not.
+// Shut: neither side opens it by name, or the partner's standing closes
+// everything. Open: both do. Unconfirmed: ours is open and theirs is not known.
+// TheirTurn: ours is open and theirs refuses. OurTurn: theirs is open and ours
+// is not.
 const (
 	Shut Joint = iota
 	Open

@@ -8,12 +8,13 @@ import (
 	"wexillum.example/internal/core/moment"
 )
 
-// Settle says what became of an open letter, now that the stances of its partner
-// are as they are: it was admitted when every key is admitted, and refused when
-// every key was answered and one of them by a refusal. Only what was said on the
-// day of the letter or later is an answer to it, and what admits less than our side
-// allows is none. done is false while something is
+// Settle says what became of an open letter, now that the stances of its
+// partner are as they are: it was admitted when every key is admitted, and
+// refused when every key was answered and one of them by a refusal. Only what
+// was said on the day of the letter or later is an answer to it, and what
+// admits less than our side allows is none. done is false while something is
 // not answered.
+//
 // zone is that of the organisation, for what was said on the day of the letter.
 func (l *Letter) Settle(p *Partner, side Side, zone *time.Location) (a Answer, when moment.Moment, done bool) {
 	if l.Answer != NoAnswer {

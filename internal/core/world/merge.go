@@ -9,8 +9,8 @@ import (
 	"wexillum.example/internal/core/moment"
 )
 
-// Limits returns the limit of every rule once part is laid over base.
-// What neither says is as the catalogue begins.
+// Limits returns the limit of every rule once part is laid over base. What
+// neither says is as the catalogue begins.
 func Limits(base, part *World) [catalogue.NumRules]catalogue.Value {
 	var out [catalogue.NumRules]catalogue.Value
 	for i, r := range catalogue.Rules() {
@@ -27,10 +27,12 @@ func Limits(base, part *World) [catalogue.NumRules]catalogue.Value {
 }
 
 // Merge lays part over base and returns the outcome; neither is changed. Policy
-// and inventory are merged by id and key; an item stays where part does not speak
-// of it. Values of lower layers that a lowered limit makes too loose become held
-// back.
-// It is what a file that is loaded, a draft and a published change have in common.
+// and inventory are merged by id and key; an item stays where part does not
+// speak of it. Values of lower layers that a lowered limit makes too loose
+// become held back.
+//
+// It is what a file that is loaded, a draft and a published change have in
+// common.
 func Merge(base, part *World) *World {
 	out := *base
 	if part.Organisation != nil {
@@ -39,7 +41,8 @@ func Merge(base, part *World) *World {
 	if part.Settings != nil {
 		out.Settings = part.Settings
 	}
-	// Every list whose entries have an ID, those that are added to World later included.
+	// Every list whose entries have an ID, those that are added to World later
+	// included.
 	mergeByID(reflect.ValueOf(&out.Policy).Elem(), reflect.ValueOf(&part.Policy).Elem())
 	mergeByID(reflect.ValueOf(&out.Inventory).Elem(), reflect.ValueOf(&part.Inventory).Elem())
 	out.Rules = mergeRules(base.Rules, part.Rules)
@@ -123,8 +126,8 @@ func holding[T any](list []T, hold func(T) (T, bool)) []T {
 // differs reports whether HoldBack made another slice.
 func differs(a, b []Setting) bool { return len(a) > 0 && &a[0] != &b[0] }
 
-// GrantKey is what a grant is known by (model §6).
-// Two grants that differ in their ends alone are one grant, given another end.
+// GrantKey is what a grant is known by (model §6). Two grants that differ in
+// their ends alone are one grant, given another end.
 type GrantKey struct {
 	Party    string
 	Resource Resource
@@ -136,8 +139,8 @@ type GrantKey struct {
 func (g *Grant) Key() GrantKey { return GrantKey{g.Party(), g.Resource, g.Role, g.From} }
 
 // mergeSpaces merges spaces and their items, which are known by ids of their
-// own and may move.
-// An item that part names in another space is taken out of the one where it was.
+// own and may move. An item that part names in another space is taken out of
+// the one where it was.
 func mergeSpaces(base, part []Space) []Space {
 	switch {
 	case len(part) == 0:
@@ -169,8 +172,8 @@ func mergeSpaces(base, part []Space) []Space {
 	})
 }
 
-// upsert replaces those of base that have the key of one of part, and puts the others behind them.
-// keep takes over what part does not say.
+// upsert replaces those of base that have the key of one of part, and puts the
+// others behind them. keep takes over what part does not say.
 func upsert[T any, K comparable](base, part []T, key func(*T) K, keep func(old, new *T)) []T {
 	switch {
 	case len(part) == 0:
@@ -197,8 +200,9 @@ func upsert[T any, K comparable](base, part []T, key func(*T) K, keep func(old, 
 	return out
 }
 
-// mergeByID lays every list of part whose entries have an ID over that of out: those with the same
-// ID are replaced, the others follow. Lists of which more is to be said are merged after it.
+// mergeByID lays every list of part whose entries have an ID over that of out:
+// those with the same ID are replaced, the others follow. Lists of which more
+// is to be said are merged after it.
 func mergeByID(out, part reflect.Value) {
 	for i := range out.NumField() {
 		list, more := out.Field(i), part.Field(i)
@@ -271,8 +275,8 @@ func mergeRules(base, part []RuleSetting) []RuleSetting {
 				counting = r.Scale.Tightest()
 			}
 		}
-		// What was said is kept, and comes back when the limit is raised again and somebody
-		// releases it.
+		// What was said is kept, and comes back when the limit is raised again
+		// and somebody releases it.
 		if r.Scale.Looser(counting, limit) { // the limit was lowered below it
 			s.Default, s.Held, s.Counts = said, true, r.Scale.Tighter(counting, limit)
 		}
@@ -299,8 +303,8 @@ func HoldBack(settings []Setting, limits [catalogue.NumRules]catalogue.Value) []
 	return settings
 }
 
-// A Watch finds domains that are taken, or that another could be taken for, in a
-// policy. It is made once for many questions.
+// A Watch finds domains that are taken, or that another could be taken for, in
+// a policy. It is made once for many questions.
 type Watch struct {
 	w       *World
 	judged  map[string]bool // partners that are being judged
@@ -374,6 +378,7 @@ func (x *Watch) yields(partner string, i int) bool {
 // Refuse says why a domain cannot be one of a partner's, or returns "": one of
 // our own, a public suffix, a personal domain, another partner's, or a
 // look-alike that was not said twice (model §2).
+//
 // It is a sentence for whoever entered the domain.
 func (x *Watch) Refuse(partner string, e Entry) string {
 	d := e.Domain

@@ -9,8 +9,8 @@ import (
 	"wexillum.example/internal/core/catalogue"
 )
 
-// Moved is a world whose partners were put together or taken apart.
-// Everything that a reader would want to know before two partners become one.
+// Moved is a world whose partners were put together or taken apart. Everything
+// that a reader would want to know before two partners become one.
 type Moved struct {
 	World   *World       // all of it: policy, stances, spaces and letters
 	Spaces  []string     // ids of the spaces that named a partner and name another or one more now
@@ -22,8 +22,7 @@ type Moved struct {
 }
 
 // Difference is one thing that a partner's record says and another's says
-// otherwise.
-// The words are those of the file format.
+// otherwise. The words are those of the file format.
 type Difference struct {
 	What        string // standing, opened chat.in, rule spaces.pages, stance chat.in
 	Was, Become string
@@ -34,11 +33,11 @@ func partnerAt(w *World, id string) int {
 	return slices.IndexFunc(w.Partners, func(p Partner) bool { return p.ID == id })
 }
 
-// JoinPartners makes one partner of two: the domains of from become those of into,
-// whatever names from names into instead, and from is no more. The record of into
-// counts for everybody: its standing, openings, rules and stances stay as they
-// are, so that nothing opens by being put together that into was not opened for.
-// An error says what of the two ids is wrong.
+// JoinPartners makes one partner of two: the domains of from become those of
+// into, whatever names from names into instead, and from is no more. The record
+// of into counts for everybody: its standing, openings, rules and stances stay
+// as they are, so that nothing opens by being put together that into was not
+// opened for. An error says what of the two ids is wrong.
 func JoinPartners(w *World, from, into string) (*Moved, error) {
 	i, j := partnerAt(w, from), partnerAt(w, into)
 	switch {
@@ -90,9 +89,10 @@ func JoinPartners(w *World, from, into string) (*Moved, error) {
 
 // SplitPartner takes domains off a partner and makes them those of a new one.
 // Whatever names the old partner names both, and the new one has its standing,
-// openings, rules and stances, so that nobody's reach changes by it. An entry may
-// also lie below a domain that the partner has with its subdomains. At least one
-// domain stays.
+// openings, rules and stances, so that nobody's reach changes by it. An entry
+// may also lie below a domain that the partner has with its subdomains. At
+// least one domain stays.
+//
 // An error says which domain cannot be taken off, and why.
 func SplitPartner(w *World, from string, entries []Entry, id, name string) (*Moved, error) {
 	i := partnerAt(w, from)
@@ -249,7 +249,8 @@ func (m *Moved) grants(from, into string, both bool) {
 	w.Grants = all
 }
 
-// renamed puts into in the place of from, or beside it; false where from is not in the list.
+// renamed puts into in the place of from, or beside it; false where from is not
+// in the list.
 func renamed[T comparable](list []T, from, into T, both bool) ([]T, bool) {
 	i := slices.Index(list, from)
 	if i < 0 {
@@ -268,8 +269,8 @@ func renamed[T comparable](list []T, from, into T, both bool) ([]T, bool) {
 	return out, true
 }
 
-// Differences lists what the people of one partner would find otherwise under the
-// record of another.
+// Differences lists what the people of one partner would find otherwise under
+// the record of another.
 func Differences(was, become *Partner) (out []Difference) {
 	add := func(what, a, b string) {
 		if a != b {

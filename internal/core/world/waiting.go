@@ -6,10 +6,11 @@ import (
 	"wexillum.example/internal/core/moment"
 )
 
-// What waits for an answer: no question is asked of it, and it goes along where a world is moved.
+// What waits for an answer: no question is asked of it, and it goes along where
+// a world is moved.
 
-// BundleRequest is a bundle that is asked for, and that nobody has given or refused yet (practice §1).
-// It becomes a Holding once all its steps are given.
+// BundleRequest is a bundle that is asked for, and that nobody has given or
+// refused yet (practice §1). It becomes a Holding once all its steps are given.
 type BundleRequest struct {
 	ID      string
 	Bundle  string
@@ -37,12 +38,13 @@ type ApprovalStep struct {
 	For   string // the person in whose place it was given, or empty
 }
 
-// Round is a round of review that is not over (practice §2).
-// A round that is over is in the journal.
+// Round is a round of review that is not over (practice §2). A round that is
+// over is in the journal.
 type Round struct {
 	ID, Name               string
 	Partner, Space, Bundle string // what it is about; all empty for everything
-	// Whose access it asks about: records in a state, of an origin, of a sponsor, with a need; empty for everybody's.
+	// Whose access it asks about: records in a state, of an origin, of a
+	// sponsor, with a need; empty for everybody's.
 	State, Origin, Sponsor, Needs string
 	Until, Made                   moment.Moment
 	Why, By                       string
@@ -67,5 +69,6 @@ type RoundLine struct {
 	Instead  string         // the item on which it is held then, in place of the space; empty where it is as before
 }
 
-// ReviewStates are what may have become of a line of a round, in the words of files.
+// ReviewStates are what may have become of a line of a round, in the words of
+// files.
 var ReviewStates = []string{"open", "kept", "narrowed", "ended", "gone", "silent"}

@@ -11,15 +11,16 @@ import (
 )
 
 // World is policy and inventory together (model §6), each list in the order of
-// its file, keys unique within it.
-// A file may hold a part of it; whatever it leaves out is nil or empty.
+// its file, keys unique within it. A file may hold a part of it; whatever it
+// leaves out is nil or empty.
 type World struct {
 	Policy
 	Inventory
 }
 
-// Policy is what is weighed in drafts and published as revisions.
-// A change of it is drafted, weighed, perhaps confirmed by a second person, and can be taken back.
+// Policy is what is weighed in drafts and published as revisions. A change of
+// it is drafted, weighed, perhaps confirmed by a second person, and can be
+// taken back.
 type Policy struct {
 	Organisation *Organisation // nil where a file leaves it out
 	Settings     *Settings     // nil where a file leaves them out
@@ -32,8 +33,8 @@ type Policy struct {
 	Expectations []Expectation
 }
 
-// Inventory is what there is and what happens to it, which changes at once.
-// A change of it has a journal entry of its own and is in force at once.
+// Inventory is what there is and what happens to it, which changes at once. A
+// change of it has a journal entry of its own and is in force at once.
 type Inventory struct {
 	People      []Person
 	Groups      []Group
@@ -53,20 +54,20 @@ type Inventory struct {
 	DatesFrom   []DatesFrom
 }
 
-// DatesFrom is a floor of dates (model §5): before it no counted step falls. It concerns the
-// people of a partner, a kind of step, or everybody; a guest has one of its own. Never means
-// that what was taken over waits.
+// DatesFrom is a floor of dates (model §5): before it no counted step falls. It
+// concerns the people of a partner, a kind of step, or everybody; a guest has
+// one of its own. Never means that what was taken over waits.
 type DatesFrom struct {
 	Partner string // id
 	Step    string // as the causes of dated steps are written
 	From    moment.Moment
-	// Mail is the moment from which mail about what is due is sent; what should have been sent
-	// before never is. Never while mail waits.
+	// Mail is the moment from which mail about what is due is sent; what should
+	// have been sent before never is. Never while mail waits.
 	Mail moment.Moment
 }
 
-// For writes whom the floor concerns as the file format does: organisation, partner:ID or
-// step:CAUSE.
+// For writes whom the floor concerns as the file format does: organisation,
+// partner:ID or step:CAUSE.
 func (d *DatesFrom) For() string {
 	switch {
 	case d.Partner != "":
@@ -77,8 +78,8 @@ func (d *DatesFrom) For() string {
 	return "organisation"
 }
 
-// Organisation is the one whose suite is governed.
-// Its zone decides when a day ends; UTC where none is said.
+// Organisation is the one whose suite is governed. Its zone decides when a day
+// ends; UTC where none is said.
 type Organisation struct {
 	Name      string
 	Domains   []Entry
@@ -86,8 +87,8 @@ type Organisation struct {
 	TwoPeople string // never, loosening, always
 }
 
-// Settings are numbers of the service itself that policy decides.
-// Numbers of days and messages; Unset or zero are those of a new installation.
+// Settings are numbers of the service itself that policy decides. Numbers of
+// days and messages; Unset or zero are those of a new installation.
 type Settings struct {
 	StanceDays catalogue.Value // after so many days an admitting stance counts as unknown
 	ForgetDays catalogue.Value // after so many days a removed record is known by a pseudonym alone
@@ -103,8 +104,8 @@ type Settings struct {
 	SignUp       SignUp
 }
 
-// SecondFactor is who has to prove who they are by a second factor.
-// It is about accounts of this service, not about guests.
+// SecondFactor is who has to prove who they are by a second factor. It is about
+// accounts of this service, not about guests.
 type SecondFactor uint8
 
 // Who has to.
@@ -118,14 +119,16 @@ const (
 // SecondFactorNames are the words of the file format, by SecondFactor.
 var SecondFactorNames = []string{"nobody", "administrators", "keepers", "all"}
 
-// SignUp is what happens before an outsider who signs up by themselves has a record.
+// SignUp is what happens before an outsider who signs up by themselves has a
+// record.
 type SignUp struct {
 	Asks   []string // questions that they answer
 	AsksPt []string // the same in Portuguese; empty: as Asks says
 	By     string   // a person of ours who lets them in or not; empty: they come in at once
 }
 
-// Waits reports whether there is anything between proving an address and having a record.
+// Waits reports whether there is anything between proving an address and having
+// a record.
 func (x *SignUp) Waits() bool { return len(x.Asks) > 0 || x.By != "" }
 
 // In returns the questions in a language.
@@ -136,12 +139,12 @@ func (x *SignUp) In(language string) []string {
 	return x.Asks
 }
 
-// Sightings says whether we are told when guests were last seen; where not, nobody is idle.
-// Ending access for not being seen needs somebody who sees.
+// Sightings says whether we are told when guests were last seen; where not,
+// nobody is idle. Ending access for not being seen needs somebody who sees.
 type Sightings uint8
 
-// A file tells sightings where it does not say otherwise; a new installation does not, until
-// a system or its own door is their source.
+// A file tells sightings where it does not say otherwise; a new installation
+// does not, until a system or its own door is their source.
 const (
 	SightingsTold Sightings = iota
 	SightingsNone
@@ -150,8 +153,8 @@ const (
 // SightingsNames are the words of the file format, by Sightings.
 var SightingsNames = []string{"told", "none"}
 
-// The settings of a new installation.
-// A day's brake is for an installation of some thousand guests; a larger one sets its own.
+// The settings of a new installation. A day's brake is for an installation of
+// some thousand guests; a larger one sets its own.
 const (
 	StartStanceDays catalogue.Value = 180
 	StartForgetDays catalogue.Value = 365
@@ -174,8 +177,8 @@ func (w *World) SettingsNow() Settings {
 	return *w.Settings
 }
 
-// Entry is a domain, exact unless it says subdomains.
-// Subdomains means names below it at any depth, and the domain itself.
+// Entry is a domain, exact unless it says subdomains. Subdomains means names
+// below it at any depth, and the domain itself.
 type Entry struct {
 	Domain     addr.Domain
 	Subdomains bool
@@ -215,8 +218,8 @@ type RuleSetting struct {
 	Counts  catalogue.Value // the default that counts while it is held; Unset: the tightest
 }
 
-// Opening is what a partner is opened for: unset, yes or no.
-// What unset comes to depends on the level that a rule asks: see Level.
+// Opening is what a partner is opened for: unset, yes or no. What unset comes
+// to depends on the level that a rule asks: see Level.
 type Opening uint8
 
 // The three openings.
@@ -226,8 +229,8 @@ const (
 	OpenNo
 )
 
-// Standing of a partner.
-// Suspended stops everything and forgets nothing; ended closes what dates of its people say.
+// Standing of a partner. Suspended stops everything and forgets nothing; ended
+// closes what dates of its people say.
 type Standing uint8
 
 // The standings of model §1.
@@ -240,8 +243,8 @@ const (
 // StandingNames are the words of the file format, by Standing.
 var StandingNames = []string{"active", "suspended", "ended"}
 
-// Partner is an outside organisation we keep a record of.
-// Its people are whoever has an address at its domains; nobody is entered one by one.
+// Partner is an outside organisation we keep a record of. Its people are
+// whoever has an address at its domains; nobody is entered one by one.
 type Partner struct {
 	ID             string
 	Name           string
@@ -257,20 +260,19 @@ type Partner struct {
 	Statement      string // where their signed statement is published; empty where they publish none
 	SignIn         string // the issuer of their own sign-in (OpenID Connect); empty where there is none
 	SignInClient   string // as whom we are known there
-	// SignInUnverified takes addresses that their sign-in does not call verified
-	// (email_verified, OpenID Connect Core §5.1).
+	// SignInUnverified takes addresses that their sign-in does not call
+	// verified (email_verified, OpenID Connect Core §5.1).
 	SignInUnverified bool
 	Opened           [catalogue.NumKeys]Opening
-	// Still are keys for whose levels it is let through though it is suspended or has ended: as it was found in a system.
-	// It is never kept.
+	// Still are keys for whose levels it is let through though it is suspended
+	// or has ended: as it was found in a system. It is never kept.
 	Still  []catalogue.Key
 	Rules  []Setting
 	Stance []Stance
 }
 
 // Letter is a request to a partner's administrator to admit something, and what
-// became of it.
-// It is open until the stance of its partner answers every key.
+// became of it. It is open until the stance of its partner answers every key.
 type Letter struct {
 	ID       string
 	Partner  string
@@ -284,9 +286,9 @@ type Letter struct {
 	Said     string // their answer in words, or why it was closed
 }
 
-// Statement is what is known of a partner's signed statement: the newest that was
-// taken, and what went wrong since.
-// Signatures are checked where it is fetched.
+// Statement is what is known of a partner's signed statement: the newest that
+// was taken, and what went wrong since. Signatures are checked where it is
+// fetched.
 type Statement struct {
 	Partner string
 	Keys    []string      // thumbprints (RFC 7638) that may sign: pinned, and announced by what they signed
@@ -312,8 +314,8 @@ const (
 // AnswerNames are the words of the file format, by Answer.
 var AnswerNames = []string{"open", "admitted", "refused", "withdrawn"}
 
-// Stance is what a partner's side says about a key, as far as we know.
-// An admission grows old, a refusal does not.
+// Stance is what a partner's side says about a key, as far as we know. An
+// admission grows old, a refusal does not.
 type Stance struct {
 	Key      catalogue.Key
 	Says     Says
@@ -362,8 +364,8 @@ func (p PartyRef) String() string {
 	return p.Address.String()
 }
 
-// Exception is a few rule values for named people or groups.
-// It is for people of ours or for groups of them, towards parties, for a time.
+// Exception is a few rule values for named people or groups. It is for people
+// of ours or for groups of them, towards parties, for a time.
 type Exception struct {
 	ID          string
 	People      []string
@@ -380,9 +382,9 @@ type Gift struct {
 	Role     catalogue.Role
 }
 
-// Bundle is a set of gifts that people of certain partners may ask for (practice §1).
-// Who holds it holds what is in it at any moment: a change of the bundle is a change for all of
-// them.
+// Bundle is a set of gifts that people of certain partners may ask for
+// (practice §1). Who holds it holds what is in it at any moment: a change of
+// the bundle is a change for all of them.
 type Bundle struct {
 	ID         string
 	Name       string
@@ -408,7 +410,8 @@ func (p *Policy) Bundle(id string) *Bundle {
 	return nil
 }
 
-// For reports whether people of a partner may ask for a bundle; empty is nobody's partner.
+// For reports whether people of a partner may ask for a bundle; empty is
+// nobody's partner.
 func (b *Bundle) For(partner string) bool {
 	return b.Others || partner != "" && slices.Contains(b.Partners, partner)
 }
@@ -421,8 +424,9 @@ const (
 	ByAdministrator = "administrator"
 )
 
-// Holding is a bundle that was given to somebody. What it grants follows at any moment from the bundle then in force.
-// A round of review may make it narrower, which is what Less says.
+// Holding is a bundle that was given to somebody. What it grants follows at any
+// moment from the bundle then in force. A round of review may make it narrower,
+// which is what Less says.
 type Holding struct {
 	Party       addr.Address
 	Bundle      string
@@ -467,8 +471,9 @@ func (b *Bundle) Grants(h *Holding) (out []Grant) {
 	return out
 }
 
-// Expectation is a saved statement about reach that must stay true (practice §3). Its texts were checked where they entered;
-// expect.Of says what they mean.
+// Expectation is a saved statement about reach that must stay true (practice
+// §3). Its texts were checked where they entered; expect.Of says what they
+// mean.
 type Expectation struct {
 	ID       string
 	Party    string // everybody, an address, partner:ID, domain:NAME, kind:KIND or group:ID
@@ -487,7 +492,8 @@ const Everybody = "everybody"
 // PartyKinds are the kinds of party of model §1, as an expectation names them.
 var PartyKinds = []string{"guest", "provisioned", "federated", "personal", "bearer"}
 
-// Expect is what an expectation says of whoever it is about: one of its fields counts, as Sort says.
+// Expect is what an expectation says of whoever it is about: one of its fields
+// counts, as Sort says.
 type Expect struct {
 	Sort       ExpectSort
 	Only       []string      // with OnlyParties: written as Expectation.Party is
@@ -512,8 +518,8 @@ const (
 // ExpectSortNames are the words of the file format, by ExpectSort.
 var ExpectSortNames = []string{"never", "always", "only", "only_until", "at_most", "condition"}
 
-// PersonRole is a set of the roles a person may have.
-// They are roles in the suite's governance, and not of this service's accounts.
+// PersonRole is a set of the roles a person may have. They are roles in the
+// suite's governance, and not of this service's accounts.
 type PersonRole uint8
 
 // The roles of a person of ours, as bits.
@@ -528,22 +534,22 @@ const (
 // PersonRoleNames are the words of the file format, in the order of the bits.
 var PersonRoleNames = []string{"administrator", "auditor", "keeper", "introducer", "sharer"}
 
-// Person is somebody of our own organisation.
-// People are never removed while something names them: they leave.
+// Person is somebody of our own organisation. People are never removed while
+// something names them: they leave.
 type Person struct {
 	ID      string
 	Name    string
 	Address addr.Address // zero where none is said
 	Groups  []string
 	Roles   PersonRole
-	// Language is what they read their mail in, as en or pt; the first of those there are
-	// where it is another or none.
+	// Language is what they read their mail in, as en or pt; the first of those
+	// there are where it is another or none.
 	Language string
 	Left     moment.Moment // when they left us; zero while they are here
 }
 
-// Group holds people of ours, who say so themselves, and parties.
-// It may hold grants, which count for its parties, and stand in exceptions, for its people.
+// Group holds people of ours, who say so themselves, and parties. It may hold
+// grants, which count for its parties, and stand in exceptions, for its people.
 type Group struct {
 	ID      string
 	Name    string
@@ -579,8 +585,8 @@ func (m Member) String() string {
 	return m.Person
 }
 
-// Space is a container whose members share what is in it.
-// Who belongs to it of ours is in Owners and Members; who from outside follows from grants.
+// Space is a container whose members share what is in it. Who belongs to it of
+// ours is in Owners and Members; who from outside follows from grants.
 type Space struct {
 	ID           string
 	Name         string
@@ -595,8 +601,8 @@ type Space struct {
 	Items        []Item
 }
 
-// Item is something in a space.
-// A private item opens for those alone who hold a grant on it.
+// Item is something in a space. A private item opens for those alone who hold a
+// grant on it.
 type Item struct {
 	ID      string
 	Space   string
@@ -606,16 +612,16 @@ type Item struct {
 	Rules   []Setting
 }
 
-// DomainList is a list of domains that is kept once and used by many meetings: who signs in with an
-// address at one of them does not wait.
+// DomainList is a list of domains that is kept once and used by many meetings:
+// who signs in with an address at one of them does not wait.
 type DomainList struct {
 	ID      string
 	Name    string
 	Domains []addr.Domain
 }
 
-// Meeting is a meeting of ours.
-// Its door is open to whoever the rules and its domains admit; a space is needed for roles in it.
+// Meeting is a meeting of ours. Its door is open to whoever the rules and its
+// domains admit; a space is needed for roles in it.
 type Meeting struct {
 	ID            string
 	Name          string
@@ -647,7 +653,8 @@ var RepeatsNames = []string{"once", "daily", "weekly", "monthly"}
 // State of a record.
 type State uint8
 
-// The states a file may give a record. Databases hold the numbers: they never change.
+// The states a file may give a record. Databases hold the numbers: they never
+// change.
 const (
 	StateActive    State = 0
 	StateInvited   State = 1
@@ -685,9 +692,8 @@ const (
 // LicenceNames are the words of the file format, by Licence.
 var LicenceNames = []string{LicenceNone: "none", LicenceOurs: "ours", LicenceTheirs: "theirs"}
 
-// Guest is a record of a party.
-// What somebody was given is in grants; a record says that they are known, who answers for them,
-// and until when.
+// Guest is a record of a party. What somebody was given is in grants; a record
+// says that they are known, who answers for them, and until when.
 type Guest struct {
 	Address    addr.Address
 	Name       string
@@ -723,8 +729,8 @@ type Resource struct {
 // String writes kind:id.
 func (r Resource) String() string { return r.Kind.String() + ":" + r.ID }
 
-// Grant is a party's role on a resource.
-// Its key is whom, on what, with which role and from when.
+// Grant is a party's role on a resource. Its key is whom, on what, with which
+// role and from when.
 type Grant struct {
 	Address     addr.Address // zero where another of the four is set
 	Group       string
@@ -739,8 +745,9 @@ type Grant struct {
 	Bundle      string        // the id of the bundle that it follows from, which nothing keeps; empty where it was given by hand
 }
 
-// Confirmed is from when on its own review days count: when it was looked at last, or, while a round of review asks about it, when
-// that round ends, as it decides until then (practice §2).
+// Confirmed is from when on its own review days count: when it was looked at
+// last, or, while a round of review asks about it, when that round ends, as it
+// decides until then (practice §2).
 func (g *Grant) Confirmed() moment.Moment {
 	if g.Waits == 0 {
 		return g.Reviewed
@@ -756,12 +763,12 @@ func (g *Grant) Holder() PartyRef {
 	return PartyRef{Partner: g.Partner, Domain: g.Domain, Group: g.Group, Address: g.Address}
 }
 
-// ToMany reports whether it is for a partner or a domain as a whole: membership of a space with the
-// home account (model §4).
+// ToMany reports whether it is for a partner or a domain as a whole: membership
+// of a space with the home account (model §4).
 func (g *Grant) ToMany() bool { return g.Partner != "" || !g.Domain.IsZero() }
 
-// Link is a secret address that opens one item.
-// One for whoever holds it is nobody's; one that names people gives them what a grant would.
+// Link is a secret address that opens one item. One for whoever holds it is
+// nobody's; one that names people gives them what a grant would.
 type Link struct {
 	ID       string
 	Item     Resource
@@ -777,8 +784,8 @@ type Link struct {
 // Bearer reports whether the link works for whoever holds it.
 func (l *Link) Bearer() bool { return l.For == nil }
 
-// Forwarder sends a person's mail outside automatically.
-// SetBy says who set it up, which a rule may ask.
+// Forwarder sends a person's mail outside automatically. SetBy says who set it
+// up, which a rule may ask.
 type Forwarder struct {
 	Mailbox  string
 	To       addr.Address
@@ -786,8 +793,8 @@ type Forwarder struct {
 	SetBy    string // person, administrator, mail_rule
 }
 
-// Contact is an agreement between a person and a party to see each other.
-// One that is not accepted counts for nothing.
+// Contact is an agreement between a person and a party to see each other. One
+// that is not accepted counts for nothing.
 type Contact struct {
 	Person   string
 	Party    addr.Address
