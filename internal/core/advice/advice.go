@@ -1,6 +1,13 @@
 // Package advice weighs the ways in which a partner's people can be connected
 // with ours, from figures of how they work together. It is a rule of thumb that
 // shows its figures: docs/decisions/0005 says why each counts as it does.
+//
+// There are four ways (model §1): single guests with a record each, federation
+// with the account they have at home, membership of spaces with that account,
+// and a feed that keeps their records. Each begins with nothing and is moved by
+// sentences with a figure in them: *45 people of theirs are more than anybody
+// keeps by hand* speaks for a feed. What the partner's side is known to refuse
+// speaks against a way with more weight than anything can speak for it.
 package advice
 
 import (
@@ -36,7 +43,8 @@ type Advice struct {
 	Short   string // in a sentence
 }
 
-// Bounds of the rule of thumb.
+// Bounds of the rule of thumb, in people and in comings and goings within 90
+// days.
 const (
 	few    = 10 // so many people can be kept by hand
 	many   = 25 // so many are a burden by hand

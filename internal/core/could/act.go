@@ -1,6 +1,37 @@
 // Package could tells how somebody outside could come to do something without
 // any administrator or keeper: by which acts, of whom (practice §4), what would
 // make that impossible, and what nobody needs. It has no I/O.
+//
+// # Acts and chains
+//
+// An act is something that one person may do by themselves: an owner opens a
+// space, a member invites, a guest accepts, somebody shares a file. What may be
+// done is asked of the engine, in the world as the acts before have left it;
+// nothing here decides by itself what a rule means.
+//
+// May edda@harrow.example come to read the folder Valuations? Today: no. But
+// Noor owns the space and may let our own people join it; Ilse may then invite
+// Edda; and Edda accepts. That is a chain of three acts, and what an auditor
+// wants to know.
+//
+// Acts never take anything away. So a set of acts is tried by making each as
+// soon as it can be made, and whether it reaches the target does not depend on
+// an order. The shortest chain is the smallest set that gets there, searched as
+// a smallest hitting set (finder.least), after the engine has said whether
+// there is any way at all (engine.Potential).
+//
+// # Cuts
+//
+// A cut is a set of changes, of three parts at most, after which the target is
+// out of reach: a lower limit, a closed opening, a role taken away, a bundle
+// that nobody asks for any more. It is found from witnesses: take a way that is
+// still there, and try the changes that break this very way (Cuts).
+//
+// # Spare access
+//
+// What is allowed and nobody uses: limits looser than any value below them,
+// openings that nobody passes. Taking it away has an impact of provably nothing
+// (Spare).
 package could
 
 import (
@@ -44,6 +75,9 @@ const (
 // Act is one act: who does what, where, for whom. What is not of its kind is
 // empty. Two acts are the same where all fields are equal, so that a list can
 // hold each once; no field may be a slice or a map.
+//
+// Party is set where the act is about somebody outside, Resource where it is
+// about a place or a thing, Rule and Value with SetValue alone.
 type Act struct {
 	Kind     Kind
 	By       engine.Who // a person of ours, or somebody outside
@@ -153,6 +187,8 @@ func action(name string) catalogue.ActionID {
 // administrator or keeper. It is the same answer as the engine gives when the
 // act is really tried: nothing here decides by itself what a rule means. An act
 // whose doer is not here any more cannot be made.
+//
+// A chain that is shown can be replayed with it, step by step.
 func (a *Act) May(s *engine.Snapshot, at moment.Moment) bool {
 	// A question that makes no sense is a no: the act cannot be made like this.
 	ask := func(q engine.Question) bool {
@@ -274,10 +310,12 @@ func mayHold(s *engine.Snapshot, b *world.Bundle, party addr.Address, at moment.
 }
 
 // takeBundle is the act by which somebody gets a bundle: approved by as few as
-// can be, one by one where nobody can take several steps. In each round the
-// person who can take most of the steps left is chosen. That is the greedy way
-// to a small set, and exact where one person is enough, which it nearly always
-// is. ok is false where nobody can approve it without an administrator.
+// can be, one by one where nobody can take several steps. ok is false where
+// nobody can approve it without an administrator.
+//
+// In each round the person who can take most of the steps left is chosen. That
+// is the greedy way to a small set, and exact where one person is enough, which
+// it nearly always is.
 func takeBundle(s *engine.Snapshot, b *world.Bundle, party addr.Address, at moment.Moment) (a Act, ok bool) {
 	steps := s.ApprovedWithout(b, at)
 	if steps == nil {

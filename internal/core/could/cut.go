@@ -24,7 +24,8 @@ const (
 )
 
 // Part is one change that takes something away. What is not of its kind is
-// empty. Parts compare with ==, like acts, and for the same reason.
+// empty. Parts compare with ==, like acts, and for the same reason: a set of
+// them is a key.
 type Part struct {
 	Kind    PartKind
 	Rule    catalogue.RuleID
@@ -120,7 +121,8 @@ func Apply(s *engine.Snapshot, parts []Part, at moment.Moment) *engine.Snapshot 
 }
 
 // MostParts is how many parts a cut has at most, and MostCuts how many are
-// found. Cuts of more than three changes are no remedy anybody takes at once.
+// found. Cuts of more than three changes are no remedy anybody takes at once,
+// and forty are more than anybody reads.
 const (
 	MostParts = 3
 	MostCuts  = 40
@@ -141,7 +143,8 @@ type cutter struct {
 
 // Cuts finds the sets of up to three changes to limits, openings and roles that
 // make a target impossible, with no part that could be left out; the fewest
-// parts first. more reports that the search ended before all was looked at.
+// parts first. more reports that the search ended before all was looked at. An
+// error is stop's.
 //
 // The search goes by witnesses (as minimal hitting sets are found from
 // counterexamples): take what is set so far, find a way by which the target is
@@ -316,7 +319,8 @@ func (c *cutter) parts() {
 // breaking lists the parts, the loosest of each rule, after which a way leads
 // nowhere. Of a rule the loosest value that breaks the way is enough; a tighter
 // one would only take more. For methods there is no such order, so each value
-// is tried.
+// is tried. The way is replayed with its own account: another account that gets
+// there is another way.
 func (c *cutter) breaking(w *witness, set []Part) (out []Part) {
 	var done catalogue.RuleID = catalogue.NoRule
 	for _, p := range c.all {

@@ -12,14 +12,14 @@ import (
 // Spare finds what is allowed and nobody uses: limits looser than any value
 // that counts below them, and openings of partners through which nobody passes,
 // typical newcomers included; of partners that are suspended nothing. Taking
-// all of it away has no impact; that is tried.
+// all of it away has no impact; that is tried. An error is stop's.
 //
 // It is the safest tightening there is: what an attacker or a mistake could use
 // and nobody does.
 //
 // All parts are first taken away at once; whoever loses something by that tells
 // which were in use after all, and the rest is tried again, until nothing
-// changes for anybody.
+// changes for anybody. It costs a few impacts, whatever the number of partners.
 func Spare(s *engine.Snapshot, at moment.Moment, stop func() error) ([]Part, error) {
 	var parts []Part
 	loosest := s.LoosestUsed(at)

@@ -17,7 +17,8 @@ import (
 //
 // A rule can be held back at a place: said, but too loose for the limit of the
 // moment. Whoever asks "what if the owner set it" means that it counts, so the
-// hold goes as well.
+// hold goes as well. The limit itself stays: a value that is looser than it
+// does not come to count by being asked about.
 func (e *Editor) SetValueAt(r world.Resource, rule catalogue.RuleID, v catalogue.Value) {
 	// Nearly everything here may change who is where and what is due; the
 	// tables that tell it are made anew when they are next asked. That is right
@@ -98,7 +99,9 @@ func (e *Editor) writeDue(i uint32, at moment.Moment) {
 }
 
 // AddGrant gives a party one more grant. It is in force from g.From on, which
-// is also the moment of the act.
+// is also the moment of the act: what the party's dates had come to by then is
+// written down first. The grants of the party are copied behind the others,
+// since other snapshots read them where they are.
 func (e *Editor) AddGrant(a addr.Address, g world.Grant) {
 	e.idx, e.due = nil, nil
 	i := e.address(a)
@@ -199,7 +202,8 @@ func (e *Editor) GivePasscode(id string) {
 	e.inv.meetings.edit(e.tok, e.inv.meetingIDs.find(e.inv.text, id)).passcode = true
 }
 
-// License records that a guest has a licence of the partner's.
+// License records that a guest has a licence. One of ours counts only with a
+// location (see party.licenceRoute), which this does not set.
 func (e *Editor) License(a addr.Address, l world.Licence) {
 	e.idx, e.due = nil, nil
 	e.inv.parties.edit(e.tok, e.address(a)).licence = l
@@ -251,8 +255,8 @@ func (s *Snapshot) GroupsOf(person string) (ids []string) {
 	return
 }
 
-// OwnerOf returns the first owner of the space of a resource; empty where there
-// is none. It does not ask whether they are still here; OwnersHere does.
+// OwnerOf returns the first owner of a space, by id; empty where there is none.
+// It does not ask whether they are still here; OwnersHere does.
 func (s *Snapshot) OwnerOf(space string) string {
 	inv := &s.inv
 	if i := inv.spaceIDs.find(inv.text, space); i != none && inv.spaces.at(i).exists && inv.spaces.at(i).owners.n > 0 {
@@ -296,8 +300,9 @@ type Touched struct {
 //
 // It answers for changes of inventory what an impact answers for changes of
 // policy, and costs what the change concerns: of one grant some tens of
-// questions. Losing is not looked for, since a change of inventory that takes
-// away was asked for by name.
+// questions, of a person of ours or a meeting a few for everybody known. Losing
+// is not looked for, since a change of inventory that takes away was asked for
+// by name.
 func Local(
 	base, before, after *Snapshot,
 	touched []Touched,
@@ -438,6 +443,7 @@ func Local(
 			found(Who{Address: x}, false, n)
 		}
 	}
+	// Each thing that was touched, with all that its answers may reach to.
 	for _, t := range touched {
 		if err := stop(); err != nil {
 			return err

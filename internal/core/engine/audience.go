@@ -20,6 +20,9 @@ import (
 // is what an audience asks. The lists turn it around. At 100,000 guests and
 // 1,000,000 grants they are made in a tenth of a second and take four bytes an
 // entry.
+//
+// parties holds whoever was *ever* given something there: what is over is
+// sorted out when it is asked, since a moment is part of every question.
 type index struct {
 	once     sync.Once
 	items    lists[inside] // by space
@@ -86,8 +89,8 @@ func fillLists[T any](n uint32, each func(add func(list uint32, x T))) (l lists[
 }
 
 // reverse is what else is asked the other way round; it belongs to one
-// snapshot. Everything in it is made at once, when the first of it is asked,
-// and lives as long as the snapshot.
+// snapshot, since all of it rests on policy. Everything in it is made at once,
+// when the first of it is asked, and lives as long as the snapshot.
 type reverse struct {
 	once  sync.Once
 	sides atomic.Pointer[sides]
@@ -122,7 +125,7 @@ type door struct {
 
 // others finds people and meetings that are alike. People are alike whom the
 // same exceptions name, themselves or through groups. Most are named by none,
-// and form one class.
+// and form one class. It costs a pass over people, spaces and meetings.
 func (r *reverse) others(s *Snapshot) {
 	inv := &s.inv
 	r.inGroup, r.contacts = make([][]uint32, inv.groups.n), map[uint32][]uint32{}
@@ -212,7 +215,7 @@ func (s *Snapshot) indexed() *index {
 
 // make builds the lists that lead from a space to what is in it and to who
 // holds something there. Of groups the members are put into the lists of what
-// the group holds.
+// the group holds: an audience asks people, and not groups.
 func (r *index) make(inv *inventory) {
 	n := inv.spaces.n
 	r.items = fillLists(n, func(add func(uint32, inside)) {
@@ -274,7 +277,8 @@ func (s *Snapshot) reversed() *reverse {
 
 // Newcomer is somebody that nobody knows yet: typical of those like them. A
 // newcomer from a partner says what anybody there could do who is not known
-// yet: an answer about thousands of people in one line.
+// yet: an answer about thousands of people in one line. It is written *@domain
+// in questions and answers.
 type Newcomer struct {
 	Who     Who
 	Name    string
@@ -284,7 +288,8 @@ type Newcomer struct {
 
 // Newcomers lists typical newcomers (model §7): one for every domain of a
 // partner, an unlisted firm, a private address and, as far as there is a link
-// to stand for them, somebody without any account.
+// to stand for them, somebody without any account. They are in the order of the
+// partners' ids, the others behind them.
 //
 // The unlisted firm needs a domain that no partner, bar or list of ours names,
 // so names are tried until one is free. Whoever has no account at all is stood
@@ -342,11 +347,13 @@ type Reached struct {
 
 // Spell finds since when and until when an answer is what it is, as far as the
 // present policy and inventory tell: the moments at which a grant, a link, an
-// exception, a stance or the state of a record changes anything are asked.
+// exception, a stance or the state of a record changes anything are asked. yes
+// is the answer at the asked moment; Always and Never stand for no turn.
 //
 // It asks at each such moment, and walks from the asked one to both sides until
 // the answer differs. Policy has no history here: a rule that was changed last
-// week counts as if it had always been so.
+// week counts as if it had always been so. Since when by the journal is another
+// question, which the service answers.
 func (s *Snapshot) Spell(q *Question, yes bool) (since, until moment.Moment) {
 	var a asker
 	since, until = moment.Always, moment.Never
@@ -363,6 +370,8 @@ func (s *Snapshot) Spell(q *Question, yes bool) (since, until moment.Moment) {
 			}
 		}
 	}
+	// The moments of one address: its record, what it and its groups were
+	// given, what its partner holds and says.
 	of := func(o *outside) {
 		p := o.known
 		// look leaves out a record that is gone; its dates still tell when it
@@ -444,7 +453,8 @@ func (s *Snapshot) Spell(q *Question, yes bool) (since, until moment.Moment) {
 
 // Complete says of a line of an audience through what it is so, since when and
 // until when. It explains, which costs ten times a decision. So it is asked for
-// lines that somebody looks at.
+// lines that somebody looks at: a page of a hundred, and not an audience of
+// forty thousand.
 func (s *Snapshot) Complete(x *Reached, at moment.Moment) error {
 	q := Question{Subject: x.Who, Action: x.Action, Resource: x.Resource, At: at}
 	a, err := s.Explain(&q)
@@ -464,7 +474,8 @@ func (s *Snapshot) Complete(x *Reached, at moment.Moment) error {
 //
 // Actions that need only a role are asked of those who hold something there,
 // found through the index; the others of everybody who is known. Lines come
-// resource by resource and action by action.
+// resource by resource and action by action. Each line was decided: what the
+// index and the masks tell beforehand only leaves out who cannot.
 func (s *Snapshot) Audience(
 	r world.Resource,
 	all bool,
@@ -629,7 +640,8 @@ func (s *Snapshot) Audience(
 }
 
 // roleOnly reports whether every account that an action knows needs a role or a
-// link on what it is about. Then nobody has to be asked who holds nothing.
+// link on what it is about. Then nobody has to be asked who holds nothing,
+// which is what makes an audience cheap.
 func roleOnly(rows *[catalogue.NumClasses]*catalogue.Ask) bool {
 	for c := catalogue.Record; c < catalogue.NumClasses; c++ {
 		if a := rows[c]; a != nil && a.Holding != catalogue.ByRole && a.Holding != catalogue.ByLink {

@@ -134,6 +134,9 @@ func (s *Snapshot) ApprovedWithout(b *world.Bundle, at moment.Moment) []Approval
 // than it holds of it: it is for them, nothing that they hold keeps it from
 // them, and the rules let them be invited where it leads. Whoever is suspended
 // is brought back by that, which is another matter.
+//
+// It is asked of the policy and not of the approvers: whether they say yes is
+// theirs.
 func (s *Snapshot) MayHold(b *world.Bundle, a addr.Address, at moment.Moment) bool {
 	if !s.BundleFor(b, a) || s.HeldInstead(b, a, at) != nil || s.holdsOf(b, a, at) {
 		return false

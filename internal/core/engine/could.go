@@ -38,6 +38,10 @@ type Potential struct {
 // couldTables is what a Potential rests on; several may share it. It holds from
 // from until until, the nearest moments at which one of our people leaves;
 // within these two Potentials of one snapshot share it.
+//
+// now is the snapshot that is asked, most the same with everything opened that
+// owners and hosts may open. Classes of places are of most: two spaces that
+// differ only in what their owners set today could become alike.
 type couldTables struct {
 	now, most   *Snapshot
 	from, until moment.Moment
@@ -67,7 +71,8 @@ type couldKept struct {
 }
 
 // couldSpaces is spaces that are alike to whoever holds nothing in them.
-// members are spaces, by their index; any of them speaks for all.
+// members are spaces, by their index; any of them speaks for all. A hundred
+// thousand spaces are some hundreds of classes.
 type couldSpaces struct {
 	spaceKey
 	members []uint32
@@ -86,8 +91,8 @@ type couldThing struct {
 	passed  bool   // an item that is shared by itself
 }
 
-// What two spaces must agree in. Whatever ties a space to somebody in
-// particular (parties that it names, members of its own, a grant to a whole
+// spaceKey is what two spaces must agree in. Whatever ties a space to somebody
+// in particular (parties that it names, members of its own, a grant to a whole
 // partner) makes it the only one of its class.
 type spaceKey struct {
 	kind                                 world.SpaceKind
@@ -99,14 +104,16 @@ type spaceKey struct {
 	bundled                              uint32 // 1 + the space, where a bundle gives it
 }
 
-// members are items, by their index.
+// couldItems is things that are alike to whoever holds nothing on them: of one
+// class of spaces and one kind, that say the same. members are items, by their
+// index.
 type couldItems struct {
 	itemKey
 	members []uint32
 	couldThing
 }
 
-// space is a class of spaces.
+// itemKey is what two things must agree in; space is the class of the space.
 type itemKey struct {
 	space   int32
 	kind    catalogue.ResourceKind
@@ -115,8 +122,8 @@ type itemKey struct {
 	bundled uint32 // 1 + the item, where a bundle gives it
 }
 
-// Only meetings with a space are here: what is done in them with a role. Doors
-// are wide actions.
+// couldMeetings is meetings that are alike. Only meetings with a space are
+// here: what is done in them with a role. Doors are wide actions.
 type couldMeetings struct {
 	space   int32
 	rules   uint32
@@ -143,6 +150,9 @@ func (s *Snapshot) Potential(at moment.Moment) *Potential {
 // places and people that answer alike. They hold from one moment at which
 // anything turns to the next. The order of everything is that of indexes, so
 // that the same world gives the same classes.
+//
+// It goes through people, spaces, items and meetings once each: 200 ms with a
+// hundred thousand spaces, after which a question costs classes and not places.
 func (s *Snapshot) couldTables(at moment.Moment) *couldTables {
 	inv := &s.inv
 	t := &couldTables{now: s, most: s.most(at), from: moment.Always, until: moment.Never, wide: map[catalogue.ResourceKind][]alike{}}
@@ -154,6 +164,8 @@ func (s *Snapshot) couldTables(at moment.Moment) *couldTables {
 			t.until = min(t.until, l)
 		}
 	}
+	// What follows are the classes: of people, spaces, items, meetings, and of
+	// what needs no grant.
 	rev := t.most.reversed()
 	concerned := func(p uint32) bool { return int(p) < len(s.pol.concerned) && s.pol.concerned[p] }
 	// Of our people those are alike whom the same exceptions name and who have
@@ -231,6 +243,7 @@ func (s *Snapshot) couldTables(at moment.Moment) *couldTables {
 			c = int32(len(t.spaces))
 			spaces[k], t.spaces = c, append(t.spaces, couldSpaces{spaceKey: k, inside: says(m, k.rules, catalogue.AtSpace),
 				couldThing: couldThing{of: catalogue.Space, class: c, in: i}})
+			// What decides whether our people may invite here, and whom.
 			like := k
 			// Whether our people may invite there depends on less than what
 			// somebody then reaches, so one space can answer for several
@@ -276,6 +289,7 @@ func (s *Snapshot) couldTables(at moment.Moment) *couldTables {
 			act, passes := PassedOnBy(k.kind)
 			items[k], t.items = c, append(t.items, couldItems{itemKey: k, couldThing: couldThing{of: k.kind, private: k.private, class: k.space,
 				in: it.space, says: says(m, k.rules, catalogue.AtItem), passed: passes}})
+			// The same of a thing that is shared by itself.
 			like := likeShared{itemKey: k}
 			like.space, like.bundled = t.invitedAs[k.space], 0
 			to := spaceTo[k.space]
@@ -376,7 +390,8 @@ func says(inv *inventory, row uint32, layer catalogue.Layers) words {
 
 // passedOn is what the gates that are about an address look at of a space or an
 // item that would be passed on to it: values, and in a drive whose it is, where
-// exceptions name them.
+// exceptions name them. Two places that agree in it let the same addresses in,
+// so that an address is asked once for both.
 type passedOn struct {
 	act              catalogue.ActionID
 	rules, itemRules uint32
@@ -415,7 +430,9 @@ type couldOf struct {
 }
 
 // couldAnswers are answers about places, by class. They are most of what is
-// kept of a party, and are handed on to the next where a party has been told.
+// kept of a party, and are handed on to the next where a party has been told:
+// with five thousand classes some hundred kilobytes, which seven thousand
+// parties could not each keep.
 type couldAnswers struct {
 	invites []answer
 	sharing [2][]answer
@@ -497,6 +514,9 @@ func answerIs(is bool) answer {
 // of is what is known of one party; it is kept, so that each answer is found
 // once. It makes room for one answer for each class of places; who is the
 // party, a newcomer or a link.
+//
+// Somebody without an account has no record and can be given none: a link opens
+// one thing to them, and nothing follows from it.
 func (p *Potential) of(who Who) *couldOf {
 	if o := p.kept[who.String()]; o != nil {
 		return o
@@ -505,6 +525,8 @@ func (p *Potential) of(who Who) *couldOf {
 	p.kept[who.String()] = o
 	o.onWide = map[catalogue.ResourceKind][]Actions{}
 	if who.Kind != ByAddress {
+		// Whoever holds a link acts as if it were the best one that could be
+		// made.
 		for v := range o.own {
 			o.own[v] = *AnyLink(p.at)
 			o.own[v].linkID = who.ID
@@ -519,6 +541,9 @@ func (p *Potential) of(who Who) *couldOf {
 
 // fill finds what is known of an address, and what it holds. Whoever is gone
 // counts as somebody new who has the same address: their grants went with them.
+//
+// own is the party with what it holds, without (0) and with (1) a record; bare
+// is the same with nothing given, which answers what an act alone would bring.
 func (o *couldOf) fill() {
 	p, who := o.p, o.who
 	inv := &p.most.inv
@@ -587,7 +612,9 @@ func AnyLink(at moment.Moment) *Supposed {
 
 // ways are the ways in which they may act: without a record (0) as they are,
 // with one that is active (1). Whoever is suspended can only be helped by a
-// keeper, so acts with what is left without a record.
+// keeper, so acts with what is left without a record. Whoever has a record that
+// is not suspended acts with it alone; somebody without one acts as they are,
+// and with a record where somebody could give them one.
 func (o *couldOf) ways() []int {
 	switch {
 	case o.who.Kind != ByAddress, o.record && o.state == world.StateSuspended:
@@ -655,6 +682,8 @@ func (o *couldOf) people(space uint32) (out []uint32) {
 
 var (
 	// They are looked up once, when the program starts.
+	// These are the acts that bring somebody in, by their names in the
+	// catalogue.
 	inviteAction, filesShare, reportsShare, joinAction, signUpAction = func() (a, b, c, d, e catalogue.ActionID) {
 		get := func(name string) catalogue.ActionID { x, _ := catalogue.ActionByName(name); return x.ID }
 		return get("directory.invite"), get("files.share"), get("reports.share"), get("spaces.join"), get("directory.sign_up")

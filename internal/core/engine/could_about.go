@@ -118,7 +118,7 @@ func (s *Snapshot) Says(r world.Resource, rule catalogue.RuleID) (v catalogue.Va
 // come from outside, whether an item is private, whether a meeting names
 // sign-in domains and has a passcode.
 //
-// A chain lists an act for each of these that is shut.
+// A chain lists an act for each of these that is shut, by whoever may open it.
 type Door struct{ Joinable, Names, Private, Domains, Passcode bool }
 
 // DoorOf returns it.
@@ -345,8 +345,9 @@ func (e *Editor) TakeRole(person string, role world.PersonRole) {
 // in spaces, items and meetings. Of methods it is all that any of these has.
 //
 // A limit may be lowered to it without anybody noticing: nothing below says
-// more. It is one pass over all places; rows are shared, so most are looked at
-// once.
+// more. That is what spare access proposes, and why it can promise that nothing
+// changes. It is one pass over all places; rows are shared, so most are looked
+// at once.
 func (s *Snapshot) LoosestUsed(at moment.Moment) (out [catalogue.NumRules]catalogue.Value) {
 	inv := &s.inv
 	copy(out[:], s.pol.fallback[:])

@@ -9,6 +9,19 @@ import (
 )
 
 // What acts of our people and of outsiders could give a party.
+//
+// An act is something that a person may do by themselves: an owner invites,
+// somebody shares a file, a guest who may passes something on, anybody joins a
+// course. None of them takes anything away, so that it does not matter in which
+// order they are done. What can be reached by them is a least fixed point:
+// begin with what our own people could give, then with what those could give
+// who were let in by that, and so on until nothing is added.
+//
+// Answers are kept by class of party and of place. While one is being found it
+// counts as no, which is what makes the search end and the fixed point the
+// least.
+
+// What acts of our people and of outsiders could give a party.
 
 // invited reports whether anybody could invite them into spaces of a class.
 //
@@ -28,7 +41,8 @@ func (o *couldOf) invited(c int32) bool {
 
 // shared reports whether anybody could share items of a class with them. way
 // tells whether they already have a record by then: sharing may be open to
-// those alone.
+// those alone. As invited it asks our people first, then whoever outside could
+// hold it.
 func (o *couldOf) shared(way int, c int32) bool {
 	kept := o.answers().sharing[way]
 	if kept[c] == notAsked {
@@ -120,6 +134,9 @@ func (o *couldOf) directory() world.Resource {
 	return world.Resource{Kind: catalogue.OurDirectory, ID: "ours"}
 }
 
+// recordByOurs reports whether our people, or they themselves, could bring
+// about that they have an active record.
+//
 // The ways are tried from the cheapest: the record that is there, signing up,
 // an invitation into the directory, a bundle, an invitation into a space,
 // something that is shared and opened.
@@ -249,7 +266,9 @@ func (o *couldOf) addressee(act catalogue.ActionID, space, item uint32, known bo
 	return kept.keep(n, o.openTo(act, space, item, known))
 }
 
-// openTo asks what addressee keeps.
+// openTo asks what addressee keeps: the gates of an act that are about whom it
+// is done to, with the doer left open. It goes through them as asker.ask does,
+// and leaves out what depends on who acts.
 func (o *couldOf) openTo(act catalogue.ActionID, space, item uint32, known bool) bool {
 	var a asker
 	q := Question{Action: act, At: o.p.at, Address: o.who.Address, known: known, Resource: o.directory()}
@@ -291,7 +310,8 @@ func (o *couldOf) openTo(act catalogue.ActionID, space, item uint32, known bool)
 }
 
 // couldHolder is somebody outside who could have a role on something and a
-// record to use it with. sup is them as if they held those roles.
+// record to use it with. space and item are the roles; sup is them as if they
+// held those.
 type couldHolder struct {
 	*couldOf
 	space, item catalogue.Role
@@ -329,7 +349,8 @@ func (h *couldHolder) passes(act catalogue.ActionID, space, item uint32, to *cou
 
 // holders lists who outside could hold something in a space, through each other
 // too. The list is made once for a place, with the same fixed point inside:
-// whoever is let in by one of them may let in others.
+// whoever is let in by one of them may let in others. It is for one Potential,
+// which belongs to one goroutine.
 func (p *Potential) holders(act catalogue.ActionID, space, item uint32) []*couldHolder {
 	key := [2]uint32{space, item}
 	if l, ok := p.helpers[key]; ok {

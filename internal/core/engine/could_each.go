@@ -13,11 +13,24 @@ import (
 	"wexillum.example/internal/core/world"
 )
 
+// What could come to be, of everybody.
+//
+// A hundred thousand guests and forty thousand things would be four thousand
+// million questions. They are asked class by class: parties are alike whom
+// policy cannot tell apart (partyClasses), places where they say the same
+// (couldTables). What acts alone could give a class is asked of one of it and
+// told for all; only what single members hold now, or whom they know, is asked
+// of each, and only where it could add anything (eachBesides).
+//
+// Classes are dealt to all processors, eight to sixty-four at a time. What they
+// find is told in the order of the classes, so that two runs tell the same.
+
 // Everybody, class by class.
 
 // couldClass is parties that are alike, whatever they hold. The embedded
 // couldOf is the first of them; what only depends on who they are is asked of
-// it alone, what they hold of each.
+// it alone, what they hold of each. A typical newcomer, and whoever would hold
+// a link, is a class without members.
 type couldClass struct {
 	*couldOf
 	kind    Kind
@@ -102,7 +115,8 @@ func (p *Potential) partyClasses() []*couldClass {
 
 // partnersAlike returns for each partner the first one of which policy says the
 // same, where nothing names it. It is by index of partner; a partner that
-// something names stands for itself.
+// something names stands for itself. Of three hundred partners some thirty say
+// something that no other does.
 func (p *Potential) partnersAlike() []uint32 {
 	if p.partners != nil {
 		return p.partners
@@ -146,7 +160,8 @@ func (p *Potential) partnersAlike() []uint32 {
 // does not change. Links that somebody could make are told as one newcomer.
 //
 // Everything is told party by party within a class, so that whoever writes it
-// down needs no more memory than one class.
+// down needs no more memory than one class. Conditions are not told: acts do
+// not change them, and *could* is not asked about them.
 func (p *Potential) EachYes(x *Scope, stop func() error, found func(*Yes) error) error {
 	w := p.now.scopedTo(x, p.at)
 	w.stop, w.found = stop, found
@@ -274,7 +289,8 @@ func (p *Potential) eachClass(w *scoped, asked []int, of [][]uint32) error {
 
 // twin is a Potential of the same tables for another goroutine, which knows
 // already which classes could have a record. Its kept answers begin empty but
-// for who may have a record.
+// for who may have a record. What is asked about addresses and signs is shared,
+// behind locks: there are few of them, and each is asked once for all workers.
 func (p *Potential) twin() *Potential {
 	q := &Potential{couldTables: p.couldTables, sides: p.sides, at: p.at, kept: map[string]*couldOf{}, helpers: map[[2]uint32][]*couldHolder{},
 		settled: true, addresses: p.addresses, partners: p.partnersAlike(), wideKept: p.wideKept}
@@ -289,7 +305,8 @@ func (p *Potential) twin() *Potential {
 // eachOf tells what members of a class, or a newcomer, could do within a scope.
 // What acts alone give is told for all members in one yes; what only some could
 // do, through what they hold or whom they know, is told of each of them behind
-// it.
+// it. Nothing is told twice: what the class can do is taken out of what single
+// members could.
 func (p *Potential) eachOf(w *scoped, c *couldClass, members []uint32) error {
 	var err error
 	base := Yes{Who: c.who, Members: members, Party: none, Kind: c.kind, Name: c.name, Newcomer: len(members) == 0}
@@ -342,6 +359,7 @@ func (p *Potential) eachOf(w *scoped, c *couldClass, members []uint32) error {
 		}
 		told[k].n, told[k].things = told[k].n+len(things), append(told[k].things, things)
 	}
+	// What needs a role, class of places by class of places.
 	if w.could == nil {
 		w.could = p.about(w)
 	}
@@ -446,7 +464,8 @@ type couldAbout struct {
 }
 
 // about lists the things in a scope that roles are about, class by class. Of a
-// space also what is in it; of everything one entry a class.
+// space also what is in it; of everything one entry a class. It is made once
+// for a scope and read by all workers.
 func (p *Potential) about(w *scoped) (out []couldAbout) {
 	inv := &p.most.inv
 	r := w.Resource
@@ -580,7 +599,7 @@ func (c *couldClass) holding(i uint32) *couldOf {
 // EachCould calls fn for every party and resource that a yes of
 // Potential.EachYes stands for; looking up people has the resource *. A yes of
 // a class stands for members times things. The names are written out here only,
-// so that counting costs nothing.
+// so that counting costs nothing: one yes may be a million lines.
 func (s *Snapshot) EachCould(y *Yes, fn func(who Who, resource string)) {
 	who := []Who{y.Who}
 	if len(y.Members) > 0 {

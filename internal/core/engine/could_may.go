@@ -10,10 +10,23 @@ import (
 )
 
 // What a party could do with what acts could give them.
+//
+// Two things are asked of each class of places: how far acts could bring a
+// party there (inSpace, onItems in could_acts.go), and what somebody with that
+// role may do. The second is answered here, for roles by masks, and for what
+// needs none by deciding.
+//
+// A party is asked in the one or two ways in which it could act (see
+// couldOf.ways): as it is, and with a record where it has or could have one.
+// What either lets it do counts.
+
+// What a party could do with what acts could give them.
 
 // side is what masks know of them, the way given: with what they hold now,
 // without a record that they could have, or with it. It is what the fast way of
-// counting (masks) takes in place of an address; made once for each way.
+// counting (masks.go) takes in place of an address; made once for each way.
+//
+// With it comes what their partner or domain holds as a whole, by space.
 func (o *couldOf) side(way int) *partySide {
 	if o.sides[way] == nil {
 		s := o.p.most
@@ -50,7 +63,8 @@ func (o *couldOf) side(way int) *partySide {
 // whoever is in a course is known.
 //
 // It asks by masks, all actions of the thing at once, and so costs a twentieth
-// of asking one by one. A test holds it to what Decide says.
+// of asking one by one. A test holds it to what Decide says, in random worlds,
+// for every party and thing.
 func (o *couldOf) granted(way int, th *couldThing, onSpace, onItem catalogue.Role) Actions {
 	p, side := o.p, o.side(way)
 	if side.ok == 0 || onSpace == catalogue.NoRole && onItem == catalogue.NoRole && len(o.many) == 0 {
@@ -117,7 +131,8 @@ func (o *couldOf) byLink(item uint32) (set Actions) {
 
 // spaceActions, itemActions and meetingActions return what acts could let them
 // do with those of a class, whatever they hold now. The answer is found once
-// for a class of places and kept.
+// for a class of places and kept. Whoever comes with a link does nothing with a
+// space.
 func (o *couldOf) spaceActions(c int32) Actions {
 	kept := o.answers()
 	if !kept.done[0][c] && o.who.Kind == ByAddress {
@@ -217,7 +232,9 @@ func (t *couldTables) newWideKept(at moment.Moment) *wideKept {
 }
 
 // signOf returns the sign of a party for a wide action, and what was told of
-// those who have it; nil where nothing was.
+// those who have it; nil where nothing was. Two workers may ask the same sign
+// at once and both find the answer: it is the same, and the second replaces the
+// first.
 func (x *wideKept) signOf(o *couldOf, way, action int) (wideSign, []bool) {
 	l := o.likenessOf(way)
 	x.mu.Lock()
@@ -251,7 +268,7 @@ func (o *couldOf) likenessOf(way int) likeness {
 
 // wideAnswers says by their places in the tables which things of its kind a
 // wide action is a yes about, the way given. It is asked once for all parties
-// of one sign.
+// of one sign, and for things that say the same of one of them.
 func (o *couldOf) wideAnswers(way, action int) []bool {
 	p, w := o.p, &wideActions[action]
 	about := p.wide[w.kind]
@@ -322,7 +339,8 @@ func (l *lookedUp) has(i uint32) bool {
 	return i < l.p.most.inv.people.n && l.p.most.inv.people.at(i).exists && (l.all || l.here && l.p.now.hereAt(i, l.p.at) || l.some[i])
 }
 
-// refs are all by which something may name them.
+// refs are all by which something may name them: partner, groups, domain and
+// address.
 func (o *couldOf) refs() (out []partyRef) {
 	if side := o.side(0); side.partner != none {
 		out = append(out, partyRef{what: ofPartner, index: side.partner})
@@ -401,7 +419,7 @@ func (o *couldOf) looksUp(own bool) *lookedUp {
 
 // met returns what they could do with somebody who has left us and was their
 // contact. Such a contact cannot come about any more, and so counts for those
-// alone who have it.
+// alone who have it; with everybody else of ours a contact could still be made.
 func (o *couldOf) met(person uint32) (set Actions) {
 	p := o.p
 	if o.index == none || p.now.hereAt(person, p.at) || !slices.Contains(p.most.reversed().contacts[o.index], person) {
@@ -425,10 +443,11 @@ func (o *couldOf) met(person uint32) (set Actions) {
 
 // most returns what they could do with a thing of a class if they held
 // everything there: more than that nobody gets out of what they hold. The
-// tables are those of spaces, items and meetings.
+// tables are those of spaces (0), items (1) and meetings (2).
 //
 // It is a bound and costs one question for each class; that it holds nothing
-// back is what makes it useful.
+// back is what makes it useful. Where it gives no more than acts do, none of
+// the members has to be looked at.
 func (o *couldOf) most(table int, c int32) Actions {
 	kept := o.answers()
 	if kept.bounded[table][c] {

@@ -172,7 +172,8 @@ func (o *couldOf) entersByOurs() bool {
 
 // byOurs reports whether anybody of ours may do something about an address to a
 // resource. people holds one of each sort who act there. It stops early where
-// the refusal is about the address and would be the same for everybody.
+// the refusal is about the address and would be the same for everybody: the
+// domain gate, the counterpart and the switches do not know who acts.
 func (o *couldOf) byOurs(people []uint32, act catalogue.ActionID, r world.Resource, known bool) bool {
 	p := o.p
 	for _, x := range people {

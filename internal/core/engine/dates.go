@@ -9,6 +9,17 @@ import (
 	"wexillum.example/internal/core/world"
 )
 
+// What the dates of a record are computed from (model §5), and the sequences of
+// steps that follow: an invitation that lapses, days of not being seen, the end
+// of a term, a review that nobody answered, the days of grace until a record is
+// gone.
+//
+// The arithmetic is in package dated, which knows records, grants and days and
+// no inventory. Here a record is put together for it: its own dates, what it
+// holds, which rules count for its partner, from which moment on dates may do
+// anything at all. Sequences does that for one record after the other; due.go
+// lists what falls due, fate.go writes what it comes to beside each record.
+
 // dates is what of a record only its dated sequence asks for. Starts count from
 // their local day, so seconds are enough for them.
 //
@@ -49,7 +60,8 @@ func fromSeconds(s uint32) moment.Moment {
 
 // putDates takes over the moments of a guest's record that their fate is
 // computed from. A record that was suspended by its dates and written down as
-// such is suspended from then on, whatever the dates would say today.
+// such is suspended from then on, whatever the dates would say today: an act
+// brings it back, and no change of a rule.
 func (e *Editor) putDates(i uint32, g *world.Guest, name ref) {
 	was := e.inv.dates.at(i)
 	d := dates{
@@ -98,6 +110,7 @@ func (e *Editor) movedParty(i uint32) {
 	e.moved, e.stale = append(e.moved, i), append(e.stale, i)
 }
 
+// Rules of dates, and the values of them that are compared with.
 var (
 	ruleTermDays      = catalogue.MustRule("guests.term_days")
 	ruleIdleDays      = catalogue.MustRule("guests.idle_days")
@@ -147,7 +160,7 @@ type partnerDates struct {
 // Sequences computes dated sequences of one snapshot, one record after the
 // other. It belongs to one goroutine. The record, its grants and the steps are
 // used again for each party, so that a hundred thousand sequences need no
-// memory.
+// memory: what a method returns holds until the next is asked.
 type Sequences struct {
 	s          *Snapshot
 	cal        *moment.Calendar
@@ -168,7 +181,8 @@ type Sequences struct {
 var calendars sync.Map // by the name of a zone
 
 // calendar returns the calendar of the organisation's time zone, shared by all
-// snapshots.
+// snapshots. Days begin and end at midnight there, which is what makes them be
+// computed once and kept.
 func (s *Snapshot) calendar() *moment.Calendar {
 	name := s.pol.zone.String()
 	if c, ok := calendars.Load(name); ok { // a zone read twice is two places in memory and one zone
@@ -181,7 +195,8 @@ func (s *Snapshot) calendar() *moment.Calendar {
 
 // compileDates finds what dated sequences follow. Each rule is joined from
 // partner, default and limit; exceptions of people play no part in a guest's
-// dates.
+// dates. It is a few dozen values for each partner, compared with those of the
+// policy before to find whose dates change at all.
 func compileDates(pol *policy, inv *inventory) *dateRules {
 	held := inv.floorsNow()
 	told := pol.source.SettingsNow().Sightings == world.SightingsTold
@@ -314,7 +329,8 @@ func (q *Sequences) load(i uint32) bool {
 }
 
 // counted returns the steps of a party for who only counts them. It avoids the
-// list of grants that load makes.
+// list of grants that load makes, which is most of the time where everybody's
+// are counted.
 func (q *Sequences) counted(i uint32) []dated.Step {
 	p, of := q.loadRecord(i)
 	if p == nil {
@@ -330,7 +346,7 @@ func (q *Sequences) counted(i uint32) []dated.Step {
 
 // eachHeld hands over what a party holds. First its own grants, then those of
 // its groups. Links that name it do not count: they have ends of their own and
-// keep no record alive.
+// keep no record alive. The Held is used again for the next.
 func (q *Sequences) eachHeld(p *party, of *partnerDates, fn func(*dated.Held, *grant)) {
 	inv, h := &q.s.inv, &q.held
 	given := inv.given(p.grants)
@@ -438,7 +454,9 @@ func (q *Sequences) isOver() bool { return q.concerned != nil && q.concerned.gon
 
 // hasEnded returns when a grant of a party that a change concerns ended before
 // it because its review was not answered; zero where it did not. Grants have no
-// ids; the same one is found by what it is on, its role and when it began.
+// ids; the same one is found by what it is on, its role and when it began. What
+// ended stays ended: a rule that no longer asks for reviews brings nothing
+// back.
 func (q *Sequences) hasEnded(g *grant) moment.Moment {
 	if q.concerned == nil {
 		return 0
@@ -518,7 +536,8 @@ type marks struct {
 	left          bitset // people who left us
 }
 
-// What came after the marks were made counts as speaking, and is looked up.
+// speaks reports whether the space of a grant says anything of reviews. What
+// came after the marks were made counts as speaking, and is looked up.
 func (x *marks) speaks(resource uint32) bool {
 	set := x.spaces
 	if resource&itemBit != 0 {

@@ -42,7 +42,7 @@ func (d *Dealings) People() int { return d.Records + d.Home }
 
 // Dealings counts how a partner's people and ours work together. Contacts of
 // ours with theirs are counted first, since a party's own record does not know
-// them.
+// them. It is a pass over our people and the partner's.
 func (s *Snapshot) Dealings(partner string, at moment.Moment) (d Dealings) {
 	inv := &s.inv
 	people := s.peopleOfPartner(partner)

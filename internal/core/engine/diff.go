@@ -10,6 +10,10 @@ import (
 	"wexillum.example/internal/core/world"
 )
 
+// Two answers side by side: one party on two days, two parties on one day, one
+// party under two policies; and the board, which counts one party against all
+// services.
+
 // Asked names one side of a difference: who, when, and the snapshot that is
 // asked. The two sides of a difference may differ in any of the three: another
 // day, another party, another policy.
@@ -50,6 +54,7 @@ func (d *Differing) Change() string {
 // does so too. An error is a *WrongUse, or that of found.
 //
 // What only one side knows (a space that was made since) is a no on the other.
+// It costs two reaches, and an explanation for each line that differs.
 func Difference(left, right Asked, found func(*Differing) error) error {
 	type key struct {
 		action   catalogue.ActionID
@@ -155,6 +160,9 @@ func sameCause(a, b *Cause) bool {
 // kind:KIND, *@domain, everybody, or one address or link. known are those with
 // a record, a role or a contact, in the order of their addresses; typical
 // newcomers come last. An error is a *WrongUse that says which words there are.
+//
+// These are the words that the board, comparisons and exports take; an
+// expectation names its parties by fields of their own.
 func (s *Snapshot) Group(word string, at moment.Moment) (known []Who, newcomers []Newcomer, err error) {
 	kind, id, _ := strings.Cut(word, ":")
 	inv := &s.inv

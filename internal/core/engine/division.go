@@ -20,13 +20,18 @@ import (
 // alikeGroup is classes of resources that answer one action alike for whoever
 // they do not name. A group is asked once for each crowd in place of each
 // class.
+//
+// A class is told apart by which exceptions name a person; a group only by what
+// these say to one action. A thousand exceptions about forwarding make a
+// thousand classes, and one group for chat.
 type alikeGroup struct {
 	classes []int32 // of about, in their order
 	n       int     // resources in them
 }
 
 // division is the resources of one kind, divided for one action. It is made
-// anew for each action, since each asks other rules.
+// anew for each action, since each asks other rules. Each class is in exactly
+// one group, so that groups can be counted without counting anything twice.
 type division struct {
 	kind   catalogue.ResourceKind
 	about  []alike
@@ -52,14 +57,17 @@ type namedBy struct {
 	how   int32
 }
 
+// How a class may name somebody, where it is not by an exception.
 const (
 	inDomains = -1 // a meeting's list
 	inParties = -2 // of a course, or of the space of a meeting
 	isGiven   = -3 // somebody was given something in a course
 )
 
-// named calls add for whomever the exceptions of a person name, as far as they
-// are in force.
+// namedByExceptions calls add for whomever the exceptions of a person name, as
+// far as they are in force at a moment. Exceptions towards everybody name
+// nobody: they are part of what a person says (see saysTo). Those of the person
+// come before those of their groups.
 func (s *Snapshot) namedByExceptions(person uint32, at moment.Moment, add func(r partyRef, exception int32)) {
 	if person == none || int(person) >= len(s.pol.concerned) || !s.pol.concerned[person] {
 		return
@@ -127,8 +135,9 @@ func namingOf(sides [2]*Snapshot, kind catalogue.ResourceKind, about []alike, at
 }
 
 // namedFor returns, by class, how the resources of some classes name a crowd;
-// nil where none do. Each way is noted with the side on which it holds. Members
-// of a crowd are named alike, so the first of them speaks for all.
+// nil where none do. Each way is noted with the side on which it holds, as 2 ×
+// how + side, in ascending order. Members of a crowd are named alike, so the
+// first of them speaks for all.
 func (x *namingIndex) namedFor(sides [2]*Snapshot, c *crowd) map[int32][]int32 {
 	if len(c.members) == 0 || len(x.by[0])+len(x.by[1])+len(x.courses) == 0 {
 		return nil
@@ -193,7 +202,8 @@ func (x *namingIndex) names(refs ...partyRef) (out map[int32]bool) {
 
 // onceEach answers a question about each class: of those that do not name a
 // party one of each group is asked for all. apart tells classes of one group
-// apart by what is no matter of policy; nil where nothing does.
+// apart by what is no matter of policy, as whether somebody is there already;
+// nil where nothing does. Answers are in the order of the classes.
 func onceEach[T any](x *division, named map[int32]bool, apart func(class int) bool, ask func(class int) T) []T {
 	out := make([]T, len(x.about))
 	type sort struct {
@@ -220,8 +230,9 @@ func onceEach[T any](x *division, named map[int32]bool, apart func(class int) bo
 	return out
 }
 
-// asksOf lists the rules that an action asks. It is askedBy of the catalogue,
-// turned around.
+// asksOf lists the rules that an action asks. It is AskedBy of the catalogue,
+// turned around; 64 is how many actions fit into a word, which the catalogue
+// holds.
 var asksOf = func() (out [64][]catalogue.RuleID) {
 	for r := range catalogue.Rules() {
 		for _, a := range catalogue.AskedBy(catalogue.RuleID(r)) {
@@ -231,9 +242,9 @@ var asksOf = func() (out [64][]catalogue.RuleID) {
 	return out
 }()
 
-// sort divides classes by what an action asks of them. Whom they name is left
-// aside. Two classes are in one group where all that the action asks of them is
-// equal on both sides.
+// sortFor divides classes by what an action asks of them. Whom they name is
+// left aside. Two classes are in one group where all that the action asks of
+// them is equal on both sides.
 func sortFor(sides [2]*Snapshot, w *wideAction, about []alike, naming *namingIndex, at moment.Moment) *division {
 	out := &division{kind: w.kind, about: about, of: make([]int32, len(about)), naming: naming}
 	groups := map[string]int32{}
@@ -259,6 +270,10 @@ func sortFor(sides [2]*Snapshot, w *wideAction, about []alike, naming *namingInd
 // saysTo appends all that a resource says to an action but whom it names. The
 // key is bytes that are compared and never read. Values looser than the limit
 // count as the limit, so that they do not tell anything apart.
+//
+// What the gates read of a person, meeting or course must be in it, as in
+// likeness for parties: a door that asks for a passcode, a host with an
+// exception, what the space of a meeting admits.
 func (s *Snapshot) saysTo(key []byte, w *wideAction, i uint32, at moment.Moment) []byte {
 	inv := &s.inv
 	person := none
@@ -338,6 +353,9 @@ type parted struct {
 // there are groups. Classes that name the crowd are taken out of their groups
 // and put together by how they name it. An exception of a person counts with
 // that person's others, so only the same exceptions are alike.
+//
+// The parts are disjoint and hold every resource. out is room that is used
+// again; what is returned holds until the next call with it.
 func (x *division) part(sides [2]*Snapshot, c *crowd, out []parted) []parted {
 	out = out[:0]
 	named := x.naming.namedFor(sides, c)
@@ -438,12 +456,16 @@ func (x *division) each(p *parted, fn func(class int32)) {
 // reached is the union of parts: groups but for what every crowd missed of
 // them, and classes. It counts resources that anybody at all reaches, in groups
 // and not one by one.
+//
+// It is what *with how many of our people* in a sum is counted by: the union
+// over crowds of sets that are each nearly everything.
 type reached struct {
 	missed  map[int32]map[int32]bool // by group that any crowd reached: the classes that no crowd reached with it
 	classes map[int32]bool
 }
 
-// What one crowd missed and another reached is no longer missed.
+// add takes a part into the union. What one crowd missed and another reached is
+// no longer missed.
 func (r *reached) add(p *parted) {
 	if r.missed == nil {
 		r.missed, r.classes = map[int32]map[int32]bool{}, map[int32]bool{}
@@ -501,7 +523,8 @@ func (r *reached) count(x *division, more map[uint32]bool) (n int) {
 // what is asked.
 //
 // An unlisted firm and a partner that says nothing special answer alike; three
-// hundred partners are mostly a handful of signs.
+// hundred partners are mostly a handful of signs. It belongs to one goroutine
+// and one action.
 type known struct {
 	sides [2]*Snapshot
 	at    moment.Moment
@@ -513,14 +536,16 @@ type known struct {
 	by    [2]map[uint32]string // by partner: what it says
 }
 
-// left and right are the verdicts on the two sides.
+// answered is what a sign was told of a group; left and right are the verdicts
+// on the two sides.
 type answered struct {
 	asked       bool
 	left, right Verdict
 }
 
-// Which rules and openings of a partner an action asks follows from the
-// catalogue.
+// newKnown begins with nothing kept. Which rules and openings of a partner an
+// action asks follows from the catalogue: a partner's value for another rule
+// does not tell two of them apart.
 func newKnown(sides [2]*Snapshot, w *wideAction, at moment.Moment) *known {
 	k := &known{sides: sides, at: at, signs: map[string]int32{}}
 	for _, r := range asksOf[w.act] {
@@ -688,8 +713,9 @@ func (h *alikeCrowds) somebody(x *division, group int32) (*crowd, int32) {
 // of one sign are counted together; only what names one of them is counted by
 // itself, so that neither crowds nor people multiply what is done.
 //
-// The sum over a sign and a group is a product. Then, for each crowd that
-// something names, what was counted for those resources is taken back and
+// The sum over a sign and a group is a product: parties of the sign times
+// resources of the group, where one pair of them is a yes. Then, for each crowd
+// that something names, what was counted for those resources is taken back and
 // counted as it is.
 func (work *wideWork) count(w *wideAction, stop func() error) (*wideCount, error) {
 	x := sortFor(work.sides, w, work.about[w.kind], work.naming[w.kind], work.at)

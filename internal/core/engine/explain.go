@@ -9,6 +9,13 @@ import (
 	"wexillum.example/internal/core/moment"
 )
 
+// Causes: what each gate found, kept so that a sentence can be made of it.
+//
+// A cause holds a code and values, never words: the sentence and the advice
+// stand in the catalogue, once for each code, with places in braces. So the
+// same cause reads the same in the console, the client, a letter and a CSV, and
+// a test fills in every text there is.
+
 // Side says whose a cause is. A refusal of theirs cannot be mended here; the
 // answer says whom to ask.
 type Side uint8
@@ -37,7 +44,11 @@ const (
 
 // Cause is one thing a gate found. Code and the fields beside it are all that
 // its sentence is made of. Chain is set where a rule was asked, and shows layer
-// by layer who said what.
+// by layer who said what. Value is what the rule says, Needed what this
+// question would need.
+//
+// Causes of a pass are kept like those of a refusal: *why yes* is asked as
+// often as *why no*.
 type Cause struct {
 	Gate    catalogue.Gate
 	Refuses bool
@@ -93,7 +104,8 @@ func (c *Cause) Next() string {
 }
 
 // ownNext is what to do where the words of the code would ask for what cannot
-// help. ok is false where the words of the code are right.
+// help: to raise a rule that an exception overrules, to make a partner of a
+// provider of mailboxes. ok is false where the words of the code are right.
 func (c *Cause) ownNext() (next string, ok bool) {
 	switch c.Code {
 	case catalogue.LevelClosed, catalogue.SwitchOff, catalogue.RuleShort:
@@ -310,7 +322,8 @@ func (r *recorder) begin(Account) {
 	r.n++
 }
 
-// The pointer holds until the next call.
+// add notes a cause and returns it to be filled in. The pointer holds until the
+// next call.
 func (r *recorder) add(g catalogue.Gate, refuses bool, code catalogue.Code) *Cause {
 	r.causes = append(r.causes, Cause{Gate: g, Refuses: refuses, Code: code, When: moment.Never, Zone: r.zone})
 	return &r.causes[len(r.causes)-1]
@@ -344,6 +357,9 @@ func (s *Snapshot) Explain(q *Question) (*Answer, error) { return s.ExplainIn(&E
 // ExplainIn is Explain that needs no room of its own: the answer holds until
 // the next one is put into the same room. Both accounts are asked, also where
 // the first says yes, because the reader wants to see both.
+//
+// It goes through the same gates as Decide, with a recorder set, and takes some
+// ten times as long.
 func (s *Snapshot) ExplainIn(room *Explanation, q *Question) (*Answer, error) {
 	a, rec, out := &room.asker, &room.rec, &room.answer
 	*a = asker{}

@@ -50,6 +50,7 @@ type floors struct {
 	partnerMail map[string]moment.Moment
 }
 
+// noFloors holds nothing back.
 var noFloors = floors{all: moment.Always, kinds: dated.NoFloors(), mail: moment.Always}
 
 // wholeSecond rounds a floor up to a whole second, which is what ends of
@@ -111,11 +112,13 @@ type forwardOf struct {
 	before *Snapshot
 }
 
-// notSuspended and what is not gone lie beyond every moment.
+// newParty is somebody of whom nothing is known: not suspended and not gone lie
+// beyond every moment.
 func newParty() party { return party{domain: none, out: moment.Never, gone: moment.Never} }
 
 // addParty makes sure that a place for party i exists in all tables. The tables
-// by address grow together, so that an index of one is one of all.
+// by address grow together, so that an index of one is one of all. A new party
+// has no record, and dates that never come.
 func (v *inventory) addParty(tok token, i uint32) {
 	for v.parties.n <= i {
 		v.parties.add(tok, newParty())
@@ -193,7 +196,8 @@ func (p *party) counted(at moment.Moment) bool {
 }
 
 // live reports whether a grant is in force at a moment. From is in, until is
-// out, as everywhere (model §5).
+// out, as everywhere (model §5). A grant whose review nobody answered ends at
+// silent, whatever until says.
 func (g *grant) live(at moment.Moment) bool {
 	return moment.Within(at, g.from, g.until) && (g.silent == 0 || at < moment.Moment(g.silent)*1e6)
 }
@@ -221,7 +225,9 @@ type settled struct {
 //
 // It is called once for each snapshot. Where rules of dates stayed the same
 // only the parties that an Editor touched are computed; where a partner's
-// changed also its people; else everybody.
+// changed also its people; else everybody. So a new sponsor costs one sequence,
+// a new term of one partner those of its people, and a new time zone all of
+// them.
 func (e *Editor) settle() {
 	v := &e.inv
 	was := e.rules
@@ -437,7 +443,7 @@ func (s *Snapshot) Unwritten(at moment.Moment, found func(party uint32) bool) {
 
 // Redated is whose dates one policy, or its floors, has follow other rules than
 // another. A preview says with it whose dates will be otherwise before any of
-// them is computed.
+// them is computed: *the dates of all 340 people of Lantern*.
 type Redated struct {
 	All      bool     // everybody's
 	Partners []string // those of all people of these partners, by id
@@ -566,7 +572,8 @@ func Ousted(before, after *Snapshot, at moment.Moment, found func(party uint32, 
 
 // Waits reports whether the dates of a party wait: what was taken over, where a
 // floor that concerns it is never. An administrator lets them count later, all
-// or a part at a time.
+// or a part at a time, so that taking over ten thousand records suspends nobody
+// by surprise.
 func (s *Snapshot) Waits(party uint32) bool {
 	d := s.inv.dates.at(party)
 	if d.floor == moment.Never {

@@ -29,7 +29,8 @@ var (
 )
 
 // Values that the gates compare with, by what they mean on their scale. A test
-// compares them with the catalogue's scales, word by word.
+// compares them with the catalogue's scales, word by word: a scale that gets a
+// new word in its middle would move what is behind it.
 const (
 	levelClosed = catalogue.Value(0)
 	levelListed = catalogue.Value(1)
@@ -78,6 +79,9 @@ const (
 // The cause it returns is nil when nobody wants to know. With no recorder it is
 // two operations on words, which is why every question of every gate can call
 // it.
+//
+// This is how decide and explain stay one path: a gate asks, notes, and, only
+// where there is a cause, fills in its words.
 func (a *asker) note(g catalogue.Gate, refuses bool, code catalogue.Code) *Cause {
 	a.asked |= 1 << g
 	if refuses {
@@ -89,8 +93,9 @@ func (a *asker) note(g catalogue.Gate, refuses bool, code catalogue.Code) *Cause
 	return a.rec.add(g, refuses, code)
 }
 
-// ruleIs asks a rule and records it with its chain. The chain is nil where
-// nobody wants to know.
+// ruleIs asks a rule and records it with its chain: what each layer says of it,
+// and which of them decides (model §3). The chain is nil where nobody wants to
+// know.
 func (a *asker) ruleIs(g catalogue.Gate, r catalogue.RuleID, in *about) (catalogue.Value, *Chain) {
 	if a.rec == nil {
 		if ruleLayers[r]&a.below == 0 { // nothing below the partner can speak here
@@ -112,7 +117,8 @@ func (a *asker) wide(r catalogue.RuleID, party *outside) catalogue.Value {
 }
 
 // rule says that the cause is about a rule: what it says, and what would be
-// needed.
+// needed. Remedies read both: from value to needed is what would have to
+// change.
 func (c *Cause) rule(chain *Chain, value, needed catalogue.Value) *Cause {
 	c.Chain, c.Value, c.Needed = chain, value, needed
 	return c
@@ -138,6 +144,9 @@ func (a *asker) isRecord() bool { return a.class == catalogue.Record }
 // identity asks who this is, the state of the record and a way to sign in. It
 // is gate 1 of model §4. A person of ours, a link and a home account pass it;
 // only a record has a state, terms and ways to sign in.
+//
+// Terms that are not accepted refuse nobody: they are a condition of the yes,
+// which the party meets at the door.
 func (a *asker) identity() {
 	switch a.class {
 	case catalogue.Ours:
@@ -216,7 +225,8 @@ func (a *asker) identity() {
 }
 
 // bars asks whether an address is barred. A bar on the address counts before
-// one on its domain.
+// one on its domain. It is asked of everybody by every action that has a domain
+// gate at all, since a bar is the one word that nothing opens again.
 func (a *asker) bars(o *outside) {
 	if o.bar == 0 {
 		if c := a.note(catalogue.DomainGate, false, catalogue.NotBarred); c != nil {
@@ -235,7 +245,8 @@ func (a *asker) bars(o *outside) {
 }
 
 // standing asks whether the partner is active. A connection that ended counts
-// from the moment at which it did.
+// from the moment at which it did, so that an end can be announced; a
+// suspension counts at once.
 func (a *asker) standing(o *outside) {
 	if o.partner == none {
 		return
@@ -275,7 +286,10 @@ func (a *asker) openedNo(o *outside, k catalogue.Key) {
 
 // level asks a level of domains for a key; rule is NoRule for the fixed level
 // listed. Of closed, listed and any: listed needs a partner that is opened for
-// the key.
+// the key, any asks no list, closed lets nobody through.
+//
+// The cause names what is missing in the order in which somebody would mend it:
+// that the firm is no partner, that the partner is not opened for the key.
 func (a *asker) level(o *outside, rule catalogue.RuleID, k catalogue.Key, in *about) {
 	v, chain := levelListed, (*Chain)(nil)
 	if rule != catalogue.NoRule {
@@ -312,7 +326,7 @@ func (a *asker) level(o *outside, rule catalogue.RuleID, k catalogue.Key, in *ab
 
 // named reports whether directory.personal stands in for the level of ask. A
 // private address is never on a list of partners; a rule of its own stands in
-// for that.
+// for that, and is asked with the other rules (see rules).
 func (a *asker) named(ask *catalogue.Ask) bool {
 	if ask.Of == catalogue.Subject {
 		return a.party.private() && (a.isRecord() || a.class == catalogue.Newcomer)
@@ -331,11 +345,15 @@ func (a *asker) named(ask *catalogue.Ask) bool {
 // domain asks bars, standing, openings and the level of the action. It is gate
 // 2. Where the action is about an addressee, the domain asked is theirs; a
 // guest who invites or shares onward must be in order, too.
+//
+// All of it is asked, whatever refused before: somebody who is barred *and* of
+// a closed partner is told both, so that lifting the one is not a surprise.
 func (a *asker) domain(ask *catalogue.Ask) {
 	if ask.Level == catalogue.None {
 		a.meetingDomains()
 		return
 	}
+	// Whose domain it is about.
 	who := &a.party
 	in := a.of(ask)
 	intoSpace := ask.Holding == catalogue.MayInvite && a.space != none
@@ -388,7 +406,7 @@ func (a *asker) domain(ask *catalogue.Ask) {
 }
 
 // spaceParties asks whether the space admits this party. A space that names
-// nobody admits everybody.
+// nobody admits everybody. It is the owner's own gate, and the cause says so.
 func (a *asker) spaceParties(ask *catalogue.Ask, who *outside) {
 	sp := a.s.inv.spaces.at(a.space)
 	if sp.anyParty {
@@ -421,7 +439,8 @@ func (a *asker) owned(c *Cause) {
 }
 
 // meetingDomains asks the sign-in domains of a meeting. Whoever holds nothing
-// but the address has no domain, and is refused where a meeting names some.
+// but the address has no domain, and is refused where a meeting names some. The
+// domain must be named itself: one below it is another.
 func (a *asker) meetingDomains() {
 	if !a.act.MeetingDoor {
 		return
@@ -473,6 +492,9 @@ func (a *asker) counterpart(ask *catalogue.Ask) {
 // what their side decides about. What we know grows old: an admission counts
 // until it expires, a refusal until somebody says otherwise. Not knowing
 // refuses nothing and is a condition of the yes.
+//
+// A feature narrows it: a partner may admit chat and not the files in it. Where
+// no features were told, all are taken to be there.
 func (a *asker) stance(who *outside, k catalogue.Key, f catalogue.Feature) {
 	p := &a.s.pol.rest[who.partner]
 	st := p.stance[k]
@@ -501,6 +523,7 @@ func (a *asker) stance(who *outside, k catalogue.Key, f catalogue.Feature) {
 
 // everyRecord asks the switch that every record is asked. A record that a feed
 // keeps is asked the switch for feeds, every other one that for guests.
+// Switched off, it refuses all records everything, whatever else is open.
 func (a *asker) everyRecord() {
 	switch {
 	case a.isRecord() && a.party.provisioned():
@@ -523,7 +546,9 @@ func (a *asker) open(r catalogue.RuleID, in about) {
 	}
 }
 
-// service asks the switches that open a service to a kind. It is gate 4.
+// service asks the switches that open a service to a kind. It is gate 4. Which
+// switches these are is in the row of the catalogue; spaces.guests is asked
+// besides, where a role comes from a space.
 func (a *asker) service(ask *catalogue.Ask) {
 	a.everyRecord()
 	for _, r := range ask.Switches {
@@ -552,6 +577,11 @@ func (a *asker) solely(ask *catalogue.Ask) bool {
 // rules asks every rule that governs the action. It is gate 5. Each kind of
 // need has its case; in is the context in which the rule is asked: the party,
 // the person of ours, the space and the item.
+//
+// A need says what value the rule must reach for this question. Most are fixed
+// in the catalogue; some depend on who asks (the class of whoever invites), on
+// whom it is about (known to us or new), or on the thing (a meeting without a
+// passcode).
 func (a *asker) rules(ask *catalogue.Ask) {
 	for i := range ask.Needs {
 		n := &ask.Needs[i]

@@ -6,8 +6,25 @@ import (
 	"wexillum.example/internal/core/world"
 )
 
+// The gates that look at what somebody was given: grant (gate 6 of model §4),
+// licence (gate 7), and what the rules of gate 5 need to know of people and
+// spaces.
+//
+// A role comes to a party in four ways, which addRoles and heldByMany bring
+// together: a grant of its own, one of a group that holds it, a link that names
+// it (which is kept as a grant of its own), and what its partner or domain
+// holds as a whole. The last counts for the home account alone. What a question
+// supposes (Question.With) is added as if it were kept.
+//
+// Everything is found by going through the party's own grants, ten or so for
+// most and a few thousand for a shared mailbox: no list of a space's members is
+// needed to answer for one party.
+
 // findRoles finds what live grants of the party give on the item and its space.
 // It goes through the party's grants once, whatever number of gates ask.
+//
+// Only the highest role counts: whoever holds view by a group and change by a
+// grant changes.
 func (a *asker) findRoles() {
 	if a.rolesFound {
 		return
@@ -73,7 +90,7 @@ func (a *asker) ofSpace() catalogue.Role {
 
 // hasJoined reports whether the party, without a record, holds a live grant on
 // a course: it then counts as known. Joining a course leaves a grant without a
-// record (model §3).
+// record (model §3), so that nobody else would know of them.
 func (a *asker) hasJoined(o *outside) bool {
 	if o.known == nil || o.record {
 		return false
@@ -113,7 +130,9 @@ func (a *asker) inDrive(r catalogue.RuleID) catalogue.RuleID {
 	return r
 }
 
-// reaches asks whether a rule reaches the value it needs.
+// reaches asks whether a rule reaches the value it needs. Scales are ordered
+// from tight to loose, so that one comparison does for all of them; methods,
+// which are sets, are not asked here.
 func (a *asker) reaches(r catalogue.RuleID, need catalogue.Value, in *about) {
 	v, chain := a.ruleIs(catalogue.RuleGate, r, in)
 	code := catalogue.RuleMet
@@ -146,7 +165,8 @@ func (a *asker) secret(r catalogue.RuleID, has bool, missing catalogue.Code, con
 
 // givenTo is the value that files.given_to, or the same for reports, has to
 // reach: known for whoever has a record or has joined a course, newcomers for
-// everybody else.
+// everybody else. It is why the same file may be shared with a guest and not
+// with their colleague.
 func (a *asker) givenTo(ask *catalogue.Ask) catalogue.Value {
 	who := &a.party
 	if ask.Of == catalogue.Addressee {
@@ -189,7 +209,8 @@ func (a *asker) sharerClass() catalogue.Value {
 
 // contact reports whether a person of ours and the party are accepted contacts.
 // A question may leave it open, or suppose that everybody is in contact with
-// everybody.
+// everybody. A contact that was asked for and not accepted is none, and is not
+// kept here.
 func (a *asker) contact(person uint32) bool {
 	if a.q.as != asItIs {
 		return a.q.as == related
@@ -305,7 +326,8 @@ func (a *asker) memberOf(space, p uint32) bool {
 //
 // Known are records, people of partners opened for meetings, and those who
 // joined a course. Everybody else who signs in somewhere is a stranger with a
-// name; whoever has only the address is anyone.
+// name; whoever has only the address is anyone. The rule has a value for each
+// of the three.
 func (a *asker) outsiders(in *about) {
 	known := a.isRecord()
 	if !known && a.class != catalogue.Bearer {
@@ -341,7 +363,8 @@ func (a *asker) outsiders(in *about) {
 
 // forwarder finds whether a copy stays and who set the forwarder up. One that
 // is set up already answers both; one to come keeps a copy unless the question
-// says otherwise, and is set by whoever asks.
+// says otherwise, and is set by whoever asks. An administrator who asks counts
+// as such in both cases.
 func (a *asker) forwarder() (keeps bool, by catalogue.Value) {
 	inv := &a.s.inv
 	keeps, by = !a.q.DropsCopy, setByStaff
@@ -360,9 +383,15 @@ func (a *asker) forwarder() (keeps bool, by catalogue.Value) {
 	return
 }
 
-// grant asks for a role, a link or ownership. It is gate 6. Whoever may invite
-// into a space is its owner, an administrator, or, where the space can be
-// joined, any member; a guest who is in it may in that case, too.
+// grant asks for a role, a link or ownership. It is gate 6. What has to be held
+// is in the row of the catalogue: a role for what is done with things, the link
+// itself for whoever comes with one, oneself or one's own mailbox for what
+// people of ours do.
+//
+// Whoever may invite into a space is its owner, an administrator, or, where the
+// space can be joined, any member; a guest who is in it may in that case, too.
+// Where somebody approved a bundle that is not asked: the approval stands for
+// it.
 func (a *asker) grant(ask *catalogue.Ask) {
 	inv := &a.s.inv
 	// pass notes a cause of a yes or of a no.
@@ -414,7 +443,8 @@ func (a *asker) grant(ask *catalogue.Ask) {
 
 // byRole asks for a role on the thing or its space. A private item takes only
 // what is on itself. What is missing is told as exactly as can be: a grant that
-// is over, one to come, one that is too low, or none at all.
+// is over, one to come, one that is too low, or none at all. Each has another
+// remedy: to prolong, to wait, to raise, to give.
 func (a *asker) byRole(ask *catalogue.Ask) {
 	inv := &a.s.inv
 	if a.space == none { // a meeting that belongs to none
@@ -441,6 +471,7 @@ func (a *asker) byRole(ask *catalogue.Ask) {
 	var through via
 	var group partyRef
 	switch {
+	// What gives it; where nothing does, what comes nearest.
 	case ok:
 		g, through, group = a.findGrant(role, private, true)
 	case private && a.ofSpace() >= ask.Role:
@@ -479,9 +510,9 @@ func (a *asker) byRole(ask *catalogue.Ask) {
 	}
 }
 
-// findGrant finds a grant that gives at least role: live, or the one nearest to
-// the asked moment among those that are not. Of several the one that ends last,
-// since it is the one that keeps the answer.
+// findGrant finds a grant that gives at least role: live, or among those that
+// are not. Of several the one that ends last, since it is the one that keeps
+// the answer; of those that are over it is the one that ended last.
 func (a *asker) findGrant(role catalogue.Role, private, live bool) (best *grant, through via, holder partyRef) {
 	inv := &a.s.inv
 	look := func(given []grant, t via, of partyRef) {
@@ -630,9 +661,12 @@ func (p *party) licenceRoute() catalogue.Value {
 	return 0
 }
 
-// licence asks for a licence route. It is gate 7. A licence of the area, one of
-// ours (which needs to know where the guest is) or one that the guest brings:
-// any of them that the rule allows is enough.
+// licence asks for a licence route. It is gate 7, and reports alone ask it. A
+// licence of the area, one of ours (which needs to know where the guest is) or
+// one that the guest brings: any of them that the rule allows is enough.
+//
+// Without a route a report that was given stays dark, and nobody is told by the
+// report: that is why it is a finding as well.
 func (a *asker) licence() {
 	if !a.act.Licence {
 		return

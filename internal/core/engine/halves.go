@@ -16,7 +16,8 @@ type keyLevels struct {
 	listed bool               // some ask for an opening, whatever any level
 }
 
-// Inviting into a space asks two keys, its own and that of spaces.
+// levelsOfKeys is what the actions ask, by key. Inviting into a space asks two
+// keys, its own and that of spaces.
 var levelsOfKeys = func() (out [catalogue.NumKeys]keyLevels) {
 	add := func(k catalogue.Key, r catalogue.RuleID) {
 		for _, x := range out[k].rules {

@@ -13,6 +13,10 @@ import (
 // grantedImpact compares granted actions. Workers take strides of parties. For
 // each the two sides are compared as a whole first; mostly they are equal, and
 // then only what changed for everybody is asked of what the party holds.
+//
+// Sums are kept by each worker and put together at the end; moved says of each
+// party what changes for it, for the count of people. Lines are told under a
+// lock, party by party, in no order.
 func grantedImpact(
 	before, after *Snapshot,
 	at moment.Moment,
@@ -192,7 +196,9 @@ func otherwise(a, b *partySide, first0, home0, first1, home1 Actions) (set Actio
 }
 
 // moves splits what changes into gained, lost and otherwise. yes0 and yes1 are
-// entries, of which several may be about one action.
+// entries, of which several may be about one action: somebody who may no longer
+// do it with their record, and still may with their account at home, loses
+// nothing.
 func moves(a, b *partySide, yes0, yes1 uint64) (gained, lost, other Actions) {
 	f0, h0 := actionsOf(yes0)
 	f1, h1 := actionsOf(yes1)
@@ -250,7 +256,8 @@ func (p *impactPart) note(a, b *partySide, yes0, yes1 uint64, in *contents) (sum
 
 // compare calls found for everything that party i holds a role on and that two
 // policies may answer otherwise: with in for a space with the plain things in
-// it, else for the one thing of that kind and index.
+// it, else for the one thing of that kind and index. ask is which entries may
+// be otherwise, people whether exceptions may.
 //
 // It asks what an item, a space and the special things in it say, and counts
 // plain things with their space, in one step each.
@@ -346,7 +353,8 @@ func (s *Snapshot) holdsAnything(p *party) bool {
 }
 
 // compareEach does what compare does where the party need not hold the same on
-// both sides: thing by thing. It is slower and makes no use of what is alike.
+// both sides: thing by thing. It is slower and makes no use of what is alike;
+// few parties need it.
 func compareEach(
 	t, u *Tally,
 	i uint32,

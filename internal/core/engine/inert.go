@@ -6,6 +6,15 @@ import (
 	"wexillum.example/internal/core/moment"
 )
 
+// Exceptions that change nothing: a finding that has to be exact, since the
+// advice is to end them.
+//
+// An exception is inert where without it every value would be the same, for
+// everybody, everywhere, from now on. Trying all contexts would be people times
+// parties times places; it is enough to try one of each sort that can differ
+// (ChangesNothing), which the slow evaluator confirms on random worlds by
+// trying all.
+
 // Inert finds exceptions that change nothing. It is made once for many of them.
 // What spaces and items say of a rule is found once for all exceptions that set
 // it.
@@ -24,7 +33,8 @@ func (s *Snapshot) NewInert() *Inert { return &Inert{s: s} }
 
 // pairs lists what spaces, items and meetings say of r, each combination once.
 // A rule is decided from partner, people, space and item; all that matters of
-// the last two is which combinations of values there are.
+// the last two is which combinations of values there are: a handful, among a
+// hundred thousand places.
 func (x *Inert) pairs(r catalogue.RuleID) []nearPair {
 	if x.ready[r] {
 		return x.near[r]

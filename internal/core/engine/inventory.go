@@ -11,7 +11,8 @@ import (
 )
 
 // row holds one value for every rule, Unset where nothing is said. It is some
-// 160 bytes; equal rows are shared.
+// 160 bytes; equal rows are shared, and there are few different ones: most
+// spaces say nothing, and those that do mostly say the same few things.
 type row [catalogue.NumRules]catalogue.Value
 
 // list is a stretch of inventory.lists. It takes eight bytes and has no
@@ -46,7 +47,11 @@ const (
 )
 
 // grant is a role of one party or group; via says through what. It is 40 bytes;
-// a million of them are most of the memory of a snapshot.
+// a million of them are most of the memory of a snapshot. from and until are
+// microseconds since 1970 (see moment); from is inclusive, until is not.
+//
+// A link that names somebody is a grant of theirs as well, so that one look at
+// what a party holds finds all of it.
 type grant struct {
 	from, until moment.Moment
 	resource    uint32 // index of a space or, with itemBit, of an item
@@ -68,7 +73,7 @@ const (
 )
 
 // itemBit tells items from spaces in grants, and groups from people among
-// members.
+// members. Indexes are below two thousand million, so that the bit is free.
 const itemBit = 1 << 31
 
 // space is a world.Space by indexes.
@@ -183,6 +188,11 @@ const (
 // snapshot before it and writes where nobody reads. What grows is written
 // behind the end that others know; what changes in place is a vec, whose chunks
 // are copied when first written.
+//
+// Everything is an index into one of the tables, and no record has a pointer:
+// the garbage collector passes over a million of them at no cost, and the whole
+// can be written to a file and mapped again (see stored.go). What *is never
+// written in place* is replaced as a whole, since older snapshots read it.
 type inventory struct {
 	text blob
 
@@ -317,7 +327,8 @@ func New() *Editor {
 //
 // The first Editor of a snapshot may write behind its lists, since the snapshot
 // does not look there; a second one would write to the same places, so its
-// lists are cut to their length, and appending copies them.
+// lists are cut to their length, and appending copies them. A change therefore
+// costs what it is about, whatever the size of the world.
 func (s *Snapshot) Edit() *Editor {
 	e := &Editor{
 		inv:   s.inv,
@@ -347,7 +358,8 @@ func (s *Snapshot) Edit() *Editor {
 	return e
 }
 
-// Of returns a snapshot of a whole world.
+// Of returns a snapshot of a whole world. It is what tests, files and previews
+// use; a service makes one at its start and edits it from then on.
 func Of(w *world.World) *Snapshot {
 	e := New()
 	e.Put(w)
@@ -492,6 +504,9 @@ func (e *Editor) putGrants(grants []world.Grant) {
 // Done compiles what changed and returns the snapshot. The Editor is spent. The
 // order matters: bundles give grants, the policy is compiled against what is
 // there, dates follow from both, and what limits hold back comes last.
+//
+// Without a change of policy nothing is compiled: the policy is extended by the
+// domains and people who are new (see policy.extend).
 func (e *Editor) Done() *Snapshot {
 	if e.policy == nil && e.peopleChanged { // whom exceptions concern is part of what is compiled
 		e.policy = e.pol.source
@@ -574,7 +589,8 @@ func trimmed[S ~[]T, T any](list S) S {
 
 // HoldBack makes values of spaces, items and meetings that are looser than the
 // limits of the policy not count, as they will not once it is published (model
-// §3). It is for an Editor of Aside: elsewhere they are written as held back.
+// §3). It is for an Editor of Aside, where a draft is weighed: elsewhere they
+// are written as held back, and come to count again when the limit allows it.
 func (e *Editor) HoldBack() { e.hold = true }
 
 // Unsay makes what spaces, items and meetings say about some rules not count: a
@@ -622,7 +638,8 @@ func (e *Editor) holdBack() {
 }
 
 // SetPolicy replaces the whole policy, the partners' stances included, by the
-// policy part of w, which must not change afterwards.
+// policy part of w, which must not change afterwards: the snapshot reads it
+// whenever somebody asks what was said.
 func (e *Editor) SetPolicy(w *world.World) { e.policy = w }
 
 // list places indexes behind the others.
@@ -633,7 +650,8 @@ func (e *Editor) list(xs []uint32) list {
 }
 
 // row places the values that are said, or with held those that are held back,
-// and shares equal rows; none where nothing is said.
+// and shares equal rows; none where nothing is said. Rows are shared as long as
+// a first snapshot is read; after that each change makes one of its own.
 func (e *Editor) row(settings []world.Setting, held bool) uint32 {
 	var r row
 	said := false
@@ -760,7 +778,8 @@ func (s *Snapshot) Aside() *Editor {
 }
 
 // Apart returns the same snapshot with lists of its own, and room behind them,
-// for Scratch.
+// for Scratch. It copies some tens of bytes a grant, once for hundreds of
+// things that are tried.
 func (s *Snapshot) Apart() *Snapshot {
 	e := s.Aside()
 	v := &e.inv

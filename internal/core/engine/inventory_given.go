@@ -9,6 +9,15 @@ import (
 	"wexillum.example/internal/core/world"
 )
 
+// What was given: grants by hand, links that name somebody, what bundles give,
+// contacts and forwarders.
+//
+// The grants of one party lie together, so that a decision reads them one after
+// the other. A change writes all of them anew behind the end of the list and
+// leaves the old ones where they are, for the snapshots that read them; how
+// many such there are is counted (grantsDead), and a service that starts writes
+// none of them.
+
 // SetGrants replaces all grants of one party, written as Grant.Party has it.
 // Named links of the address stay. Grants of one party are always replaced as a
 // whole: their places change, and old ones are left behind to be counted as
@@ -96,7 +105,8 @@ func (e *Editor) setMany(of partyRef, grants []world.Grant) {
 
 // heldByMany calls found for what a party holds with its home account because
 // its partner or its domain holds it as a whole. partner is none where the
-// party is barred or nobody's.
+// party is barred or nobody's. The list is gone through, since it is short: a
+// handful in most installations.
 func (v *inventory) heldByMany(partner, domain uint32, found func(of partyRef, given []grant)) {
 	for i := range v.many {
 		if m := &v.many[i]; m.of.what == ofPartner && m.of.index == partner || m.of.what == ofDomain && m.of.index == domain && domain != none {
@@ -141,7 +151,8 @@ func (e *Editor) placeGrants(grants []world.Grant, links []grant) list {
 }
 
 // PutLink adds or replaces a link. A named link also becomes a grant of every
-// address it names. The names that it had before lose it first.
+// address it names, so that whoever looks at what a party holds sees it with
+// the rest. The names that it had before lose it first.
 func (e *Editor) PutLink(l *world.Link) {
 	e.idx = nil
 	i := e.inv.linkIDs.add(e.tok, &e.inv.text, l.ID)
@@ -206,8 +217,8 @@ func (e *Editor) SetForwarders(personID string, fs []world.Forwarder) {
 }
 
 // PutContact adds or replaces a contact; one that is not accepted counts for
-// nothing. Contacts are between a person of ours and an address; neither need
-// have a record.
+// nothing, and takes away one that was. Contacts are between a person of ours
+// and an address; neither need have a record.
 func (e *Editor) PutContact(c *world.Contact) {
 	if c.Party.IsNewcomer() {
 		return

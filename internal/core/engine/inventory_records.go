@@ -149,7 +149,8 @@ func (e *Editor) reviews(row uint32) (said [2]catalogue.Value) {
 }
 
 // PutItem adds or replaces an item. Its space need not be there yet. An item
-// that moved to another space takes its grants along.
+// that moved to another space takes its grants along, and with them the dates
+// of everybody, since another space may ask for other reviews.
 func (e *Editor) PutItem(it *world.Item) {
 	e.idx, e.due = nil, nil
 	i := e.item(it.ID)

@@ -15,6 +15,10 @@ import (
 // Has reports whether a person, group, space, meeting, link, partner or an item
 // (by its own kind) of this id exists. A kind that there is not has nothing of
 // any id.
+//
+// An id may be known and nothing be there: grants name what was removed, or
+// what is still to come. That is why exists is asked of each record, here and
+// everywhere else.
 func (s *Snapshot) Has(kind, id string) bool {
 	inv := &s.inv
 	switch kind {
@@ -111,7 +115,8 @@ func (s *Snapshot) PersonAt(a addr.Address) string {
 }
 
 // AddressOf returns the address of a person of ours, or "". It looks through
-// everybody: it is asked for one person at a time.
+// all addresses, some 10 ms with a million of them: it is asked for one person
+// at a time.
 func (s *Snapshot) AddressOf(personID string) string {
 	inv := &s.inv
 	p := inv.personIDs.find(inv.text, personID)
@@ -129,12 +134,16 @@ func (s *Snapshot) AddressOf(personID string) string {
 // BelongsTo reports whether a person owns or is a member of the space that a
 // resource is, is in, or hosts the meeting, or has the mailbox or calendar. It
 // is what a member may see: things of spaces they are in.
+//
+// It says nothing of what an action asks: being in a space is not the same as
+// being allowed to invite there.
 func (s *Snapshot) BelongsTo(personID string, r world.Resource) bool {
 	inv := &s.inv
 	p := inv.personIDs.find(inv.text, personID)
 	if p == none {
 		return false
 	}
+	// Membership is found as the grant gate finds it.
 	a := asker{s: s, space: none}
 	switch {
 	case r.Kind.IsItem():
@@ -181,7 +190,7 @@ func (s *Snapshot) OwnedBy(personID string, r world.Resource) bool {
 
 // Given is a role that somebody from outside was given, on a space or on
 // something in it. Grants that are over are told with the others, so that a
-// space shows its history.
+// space shows its history; those that were taken away are in the journal alone.
 type Given struct {
 	Party       string // an address, or group:ID
 	Name        string
@@ -191,12 +200,13 @@ type Given struct {
 	Link        string // the named link it comes from, or empty
 }
 
-// InSpace counts what a space holds.
+// InSpace counts what a space holds: things in it, and addresses from outside
+// with a live role on the space or on something in it.
 type InSpace struct{ Items, Parties int }
 
 // CountsInSpaces counts the items of every space and the addresses with a live
-// role in it, by the space's id. It is one pass over all parties, for a page
-// that lists many spaces.
+// role in it, by the space's id. It is one pass over all parties and their
+// grants, for a page that lists many spaces.
 func (s *Snapshot) CountsInSpaces(at moment.Moment) map[string]InSpace {
 	inv := &s.inv
 	counts := make([]InSpace, inv.spaces.n)
@@ -314,8 +324,9 @@ func (s *Snapshot) manyName(of partyRef) string {
 }
 
 // GivenIn lists what was ever given in a space, partners and domains as a whole
-// and groups first. It looks through all parties, also those who hold nothing:
-// ended grants are in no index.
+// and groups first, then addresses in the order in which they became known. It
+// looks through all parties, also those who hold nothing: ended grants are in
+// no index.
 func (s *Snapshot) GivenIn(spaceID string) (out []Given) {
 	inv := &s.inv
 	sp := inv.spaceIDs.find(inv.text, spaceID)
@@ -327,6 +338,7 @@ func (s *Snapshot) GivenIn(spaceID string) (out []Given) {
 			g := &given[i]
 			x := Given{Party: party, Name: name, Role: g.role, From: g.from, Until: g.until}
 			switch {
+			// On the space itself; else on something that lies in it.
 			case g.resource == sp:
 				x.Resource = world.Resource{Kind: catalogue.Space, ID: spaceID}
 			case g.resource&itemBit != 0 && inv.items.at(g.resource&^itemBit).space == sp:
@@ -362,7 +374,8 @@ func (s *Snapshot) GivenIn(spaceID string) (out []Given) {
 // Detail says what it is, in a word or two.
 type Named struct{ Value, Name, Detail string }
 
-// How well a text names an entry, the best first.
+// How well a text names an entry, the best first. Lists that are typed into are
+// in this order.
 const (
 	matchExact = iota
 	matchStart // of the id, or of the name
@@ -373,7 +386,8 @@ const (
 
 // Rank returns how well a text names an entry by its id or its name, the
 // smaller the better; ok is false where it does not. The kind before a colon in
-// an id counts for nothing. text is in small letters.
+// an id counts for nothing, unless the text has a colon itself. text is in
+// small letters.
 //
 // "loan" finds loan-dossier by its start, Spring loan by a word, and balloon
 // anywhere in it.
@@ -392,7 +406,9 @@ func Rank(text, value, name string) (rank int, ok bool) {
 	return rank, rank != noMatch
 }
 
-// matchOf returns how well text stands in another.
+// matchOf returns how well text stands in another: as the whole, at its start,
+// at the start of a word, or anywhere. A word begins behind whatever is neither
+// letter nor digit.
 func matchOf(text, in string) int {
 	in = strings.ToLower(in)
 	i := strings.Index(in, text)
@@ -424,7 +440,8 @@ func next(in, text string, i int) int {
 // the best match first. kinds names resource kinds, or who, person, partner.
 //
 // An empty text lists the first of everything. It stops as soon as there are
-// enough that match exactly.
+// enough that match exactly, and otherwise looks through all there is of the
+// kinds: some tens of milliseconds with a million records.
 func (s *Snapshot) Find(text string, limit int, kinds ...string) (out []Named) {
 	inv := &s.inv
 	text = strings.ToLower(text)
@@ -447,6 +464,8 @@ func (s *Snapshot) Find(text string, limit int, kinds ...string) (out []Named) {
 	for _, k := range kinds {
 		want[k] = true
 	}
+	// Guests, then links that work for whoever holds them, then whom a question
+	// may be asked about of whom nothing is known.
 	if want["who"] {
 		for i := uint32(0); i < inv.parties.n; i++ {
 			if p := inv.parties.at(i); p.flags&hasRecord != 0 && add(inv.addressText(i), inv.nameOf(i), "guest") {
@@ -527,7 +546,7 @@ type Below struct {
 
 // Set lists where spaces, items and meetings set values of their own, by rule.
 // It shows an administrator, before a default is changed, who decides for
-// themselves.
+// themselves: for these the default does not count.
 func (s *Snapshot) Set() map[catalogue.RuleID][]Below {
 	inv := &s.inv
 	out := map[catalogue.RuleID][]Below{}
@@ -569,7 +588,8 @@ func (s *Snapshot) Set() map[catalogue.RuleID][]Below {
 }
 
 // Concerns counts whom and what a change is about. Three numbers that say how
-// large a change is, before it is computed exactly.
+// large a change is, before it is computed exactly. Grants are counted as they
+// are kept, those that are over among them.
 type Concerns struct{ Guests, Grants, Spaces int }
 
 // Concerned counts the live records, grants and spaces of a partner's people.
@@ -596,7 +616,9 @@ func Moving(before, after *Snapshot, partner string) Concerns {
 // in two snapshots: barred or no longer, of another partner, private or no
 // longer. after must have come from before by Aside.
 //
-// Two addresses that the table takes alike need not be asked about.
+// Two addresses that the table takes alike need not be asked about. It costs a
+// pass over all parties, and tells the size of a change of domains before
+// anything is asked.
 func Reclassified(before, after *Snapshot) Concerns {
 	inv := &after.inv
 	people := map[uint32]bool{}
@@ -604,6 +626,7 @@ func Reclassified(before, after *Snapshot) Concerns {
 		if domain != none && int(domain) < len(s.pol.domains) {
 			f = s.pol.domains[domain]
 		}
+		// Which of several bars it is does not matter, only that there is one.
 		f.bar = min(f.bar, 1)
 		if f.kind != partnerDomain {
 			f.partner = 0
@@ -660,8 +683,10 @@ func (s *Snapshot) concerns(people map[uint32]bool) (c Concerns) {
 	return
 }
 
-// RuleState is what the organisation says of a rule. counts differs from said
-// where the default is held back.
+// RuleState is what the organisation says of a rule: the limit that nobody
+// below may pass, the default that counts, and the default that was said.
+// counts differs from said where held: the default is looser than the limit and
+// waits until the limit allows it (model §3).
 func (s *Snapshot) RuleState(r catalogue.RuleID) (limit, counts, said catalogue.Value, held bool) {
 	return s.pol.limit[r], s.pol.fallback[r], s.pol.said[r], s.pol.saidHeld[r]
 }
@@ -740,8 +765,11 @@ func (s *Snapshot) HasAlready(x addr.Address, into world.Resource, at moment.Mom
 
 // GuestRule returns the value of a rule that counts for an address, in a space
 // where one is named: what its partner and the space say, else the default,
-// within the limit. It is asked for what governs guests' lives, which no action
-// asks.
+// within the limit. It is asked for what governs guests' lives (terms, ends,
+// reviews), which no action asks.
+//
+// It is the value that a chain of the same rule would end with (see
+// Snapshot.ChainOf), without the chain.
 func (s *Snapshot) GuestRule(a addr.Address, space string, r catalogue.RuleID) catalogue.Value {
 	pol, inv := s.pol, &s.inv
 	shape, layers := ruleShape[r], ruleLayers[r]
@@ -790,7 +818,8 @@ func (s *Snapshot) OursRule(person, partner string, r catalogue.RuleID, at momen
 // First returns the id of a person or a meeting whom nothing names: no
 // exception the person or the host, and no sign-in domains the meeting. It
 // stands for the others of its kind; empty where there is none. Questions about
-// people in general are shown with it as an example.
+// people in general are shown with it as an example: *may a guest chat with
+// Uma?* rather than *with person:\**.
 func (s *Snapshot) First(kind string) string {
 	inv := &s.inv
 	named := func(p uint32) bool { return p < uint32(len(s.pol.concerned)) && s.pol.concerned[p] }

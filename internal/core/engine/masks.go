@@ -74,11 +74,13 @@ type maskTable struct {
 	granted      Actions
 }
 
+// masks is made when the program starts, and read from then on.
 var masks = buildMasks()
 
 // buildMasks goes through the catalogue once. What it does not know how to turn
 // into bits makes it panic at the start, so that a new kind of need cannot be
-// left out unnoticed.
+// left out unnoticed: whoever adds one to a granted action adds a case here and
+// in rules (gates.go).
 func buildMasks() (t maskTable) {
 	at := map[requirement]uint64{}
 	// The bit of a requirement; a new one gets the next.
@@ -214,7 +216,7 @@ func buildMasks() (t maskTable) {
 
 // words is what one layer says: on which requirements, and which it misses. bad
 // is a part of said. Joining two layers of a level is an or of both words: the
-// tightest counts.
+// tightest counts. A layer that says nothing is zero.
 type words struct{ said, bad uint64 }
 
 // wordsOf turns a row of values into words, as far as they may be said at a

@@ -28,6 +28,7 @@ var outwardActions = func() (out []*catalogue.Action) {
 
 // OutwardMove is what people of ours would become able to do towards a target,
 // or no longer. It says "three people may now forward to private addresses".
+// People are counted; Person is one of them, so that the question can be asked.
 type OutwardMove struct {
 	Action catalogue.ActionID
 	Target Newcomer
@@ -74,7 +75,8 @@ func ofOurs(a, b *Snapshot) (out [][]uint32) {
 
 // outwardImpact compares what our people may do elsewhere. Both snapshots hold
 // the same people. Each class of people is asked once for each target and
-// action: some dozens of questions.
+// action: some dozens of questions. Forwarders that are set up are asked one by
+// one, since each is let through or not by itself.
 func outwardImpact(before, after *Snapshot, at moment.Moment, changed *[catalogue.NumRules]bool, out *Impact, stop func() error) error {
 	classes := ofOurs(before, after)
 	targets := newcomersOf(before, after, at)
@@ -218,6 +220,7 @@ func (s *Snapshot) forwardsTo(person string) (out []addr.Address) {
 	return
 }
 
+// forwardAction is mail.forward, looked up once.
 var forwardAction = func() catalogue.ActionID {
 	a, _ := catalogue.ActionByName("mail.forward")
 	return a.ID

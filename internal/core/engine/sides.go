@@ -9,6 +9,16 @@ import (
 	"wexillum.example/internal/core/world"
 )
 
+// What gates ask of a party before there is any thing, made ready for masks
+// (masks.go): all entries at once, as bits.
+//
+// A question asks one action of one party about one thing, gate by gate. Here
+// the same gates are asked of a partner once for all actions (partnerSide),
+// then of a party (partySide), then of a place (place, met); what is left for
+// each entry is whether its requirements are among those that are met
+// (allowed). The order of the cases is that of gates.go, and whatever changes
+// there changes here: random worlds hold the two together.
+
 // partnerSide is what the policy makes of a partner, or of nobody's address,
 // for everybody there alike. It is what can be known of a party from its
 // partner alone: three hundred of these stand for a hundred thousand parties.
@@ -37,7 +47,8 @@ type sides struct {
 }
 
 // sidesAt returns what the policy says at a moment, kept until it changes. Two
-// goroutines may make it at once; either result is right.
+// goroutines may make it at once; either result is right. It is some
+// microseconds a partner.
 func (s *Snapshot) sidesAt(at moment.Moment) *sides {
 	if x := s.rev.sides.Load(); x != nil && x.pol == s.pol && at >= x.from && at < x.until {
 		return x
@@ -208,7 +219,8 @@ func (s *Snapshot) sideOf(x *sides, i uint32, at moment.Moment) (p partySide, ou
 
 // sideOfParty finds what is known of a party from outside, which need not be
 // one of the inventory. It asks what gates 1, 2 and 4 ask of a party before
-// there is any resource; the order of the cases is theirs.
+// there is any resource; the order of the cases is theirs. Whoever is barred
+// has no entry left.
 func (s *Snapshot) sideOfParty(x *sides, q *party, d *domainFacts, barred bool, at moment.Moment) (p partySide) {
 	p.private, p.partner = d.kind == personalDomain, none
 	record := q.recordAt(at)
@@ -317,7 +329,8 @@ func (s *Snapshot) joined(q *party, at moment.Moment) bool {
 }
 
 // place is a space as masks see it. It is the same for every item in it, so
-// that a space is looked at once for a party.
+// that a space is looked at once for a party. admitted is whether the space
+// takes this party; house whether a licence of the area counts there.
 type place struct {
 	words
 	files    words // what exceptions of the owner of a drive say about its files
@@ -427,7 +440,8 @@ type met struct{ all, files uint64 }
 
 // met returns the requirements that all layers together meet. A requirement is
 // met where no layer misses it, and some layer says it or the default does,
-// within the limit.
+// within the limit. That is the joining of layers in model §3, for all rules at
+// once: the tightest layer counts, the default only where nobody speaks.
 func (x *sides) met(p *partySide, at *place, item words) (m met) {
 	said, bad := p.said|at.said|item.said, p.bad|at.bad|item.bad
 	m.all = ^bad & (said | x.defaults) & x.limits
@@ -439,9 +453,9 @@ func (x *sides) met(p *partySide, at *place, item words) (m met) {
 }
 
 // allowed returns which of a set of entries are a yes for a party that holds
-// these roles.
-//
-// many is the role that its partner or domain holds on the space as a whole.
+// these roles: onItem on the thing itself, onSpace on its space, many what its
+// partner or domain holds on the space as a whole. private is whether the thing
+// takes roles on itself alone.
 //
 // This loop is the heart of counting: it decides every action on a thing for a
 // party in some tens of nanoseconds. The tests compare it with Decide on random
@@ -516,7 +530,7 @@ func (p *partySide) conditions(a catalogue.ActionID, home bool) catalogue.Condit
 	return c
 }
 
-// held is a live role. It is the highest of several grants on one thing.
+// heldRole is a live role. It is the highest of several grants on one thing.
 type heldRole struct {
 	resource uint32 // as of a grant
 	space    uint32

@@ -114,7 +114,8 @@ func bytesOf[T any](xs []T) []byte {
 }
 
 // stretch is a part that lies in one piece. Behind it is room for what comes,
-// so that the first change does not copy it. T must hold no pointers.
+// an eighth and a thousand more, so that the first change does not copy it. T
+// must hold no pointers.
 func stretch[T any](l *layout, xs *[]T) {
 	var one T
 	size := int64(unsafe.Sizeof(one))
@@ -165,7 +166,8 @@ func chunked[T any](l *layout, v *vec[T]) {
 	}
 }
 
-// parts goes through all parts of an inventory, always in the same order.
+// parts goes through all parts of an inventory, always in the same order. A
+// table that is added is added here, and changes the version of the file.
 func (v *inventory) parts(l *layout) {
 	stretch(l, (*[]byte)(&v.text))
 	for _, n := range v.tables() {

@@ -8,6 +8,15 @@ import (
 	"wexillum.example/internal/core/world"
 )
 
+// Questions about what is not there yet: *what would this invitation open?*,
+// *what could whoever gets this link do?*
+//
+// A Suppose is turned into indexes and laid over the world while a question is
+// asked (Question.With): nothing is written, and no snapshot is made. What the
+// party holds already counts as well. An Editor of Aside is the other way, for
+// changes of policy and of things: it costs a snapshot and answers any number
+// of questions.
+
 // Suppose is something that is not there yet: what an address would be given,
 // or a link that would be made. It is asked before something is given, when
 // nothing may be written yet.
@@ -46,8 +55,8 @@ func (x *Supposed) in(group uint32) bool {
 	return false
 }
 
-// Supposing makes x ready. An error is a *WrongUse. What is named must be
-// there; nobody is supposed to be given what does not exist.
+// Supposing makes x ready. An error is a *WrongUse that names the field. What
+// is named must be there; nobody is supposed to be given what does not exist.
 func (s *Snapshot) Supposing(x Suppose) (*Supposed, error) {
 	inv := &s.inv
 	out := &Supposed{address: x.Address, record: x.Record, stranger: x.Stranger}
@@ -191,7 +200,8 @@ func (l *WouldLine) Change() string {
 // still could not, each against how it is now. What passes something on is
 // tried towards somebody at the party's own domain. An error is a *WrongUse.
 //
-// The question before an invitation: what does this open, exactly?
+// The question before an invitation: what does this open, exactly? It is a
+// reach that is asked twice, and costs as much.
 func (s *Snapshot) Would(x Suppose, at moment.Moment) ([]WouldLine, Kind, error) {
 	with, err := s.Supposing(x)
 	if err != nil {
@@ -257,9 +267,9 @@ type Context struct {
 // NoResource stands in a Context where no resource is meant.
 var NoResource = world.Resource{Kind: catalogue.OurDirectory}
 
-// ChainOf tells how the value of a rule is found in a context. An error is a
-// *WrongUse. It shows whoever changes a rule where it comes from, without a
-// question about anybody.
+// ChainOf tells how the value of a rule is found in a context: what each layer
+// says, and which decides (model §3). An error is a *WrongUse. It shows whoever
+// changes a rule where it comes from, without a question about anybody.
 func (s *Snapshot) ChainOf(r catalogue.RuleID, c Context) (*Chain, error) {
 	var a asker
 	q := Question{Resource: c.Resource, At: c.At}

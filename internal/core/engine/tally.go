@@ -9,6 +9,15 @@ import (
 	"wexillum.example/internal/core/world"
 )
 
+// Roles, party by party and many at a time.
+//
+// A party with ten grants in spaces of some hundred things each may have a
+// thousand answers with a role. They are found without asking a question: the
+// party's roles are gathered once (roles), each space is looked at once (walk),
+// and what a role lets somebody do with all that says nothing of its own is one
+// word of bits (partySide.allowed). Counting everybody, an audience's first
+// look, lists of lines and impacts all go this way.
+
 // contents is what is in a space: how many items of each kind that say nothing
 // of their own, the space itself, and where the others are.
 //
@@ -44,7 +53,8 @@ type special struct {
 	private bool
 }
 
-// fill finds what is in each space, and the words of every row.
+// fill finds what is in each space, and the words of every row. It goes through
+// items and meetings once.
 func (r *index) fill(inv *inventory) {
 	r.in = make([]contents, inv.spaces.n)
 	for sp := range r.in {
@@ -115,7 +125,8 @@ func (s *Snapshot) Tally(at moment.Moment) *Tally {
 
 // roles finds the live roles of a party: the highest on each resource. Up to 48
 // grants are compared with each other, which is faster than a map; beyond that
-// a map keeps it from growing with the square.
+// a map keeps it from growing with the square. What it returns holds until the
+// next call.
 func (t *Tally) roles(i uint32, p *partySide) []heldRole {
 	inv := &t.s.inv
 	q := inv.parties.at(i)
@@ -226,10 +237,13 @@ type thing struct {
 
 // walk calls all for every space that party i holds a role on, with the entries
 // that are a yes for the space and the plain things in it, and one for
-// everything else it may do something with.
+// everything else it may do something with: things that it holds itself, things
+// that say something of their own, and meetings.
 //
 // What a party may on a space with hundreds of plain things is one call, which
-// is why counting everybody takes a second and not minutes.
+// is why counting everybody takes a second and not minutes. Things that the
+// party holds a role of its own on come by themselves, and are taken out of the
+// contents (see less).
 func (t *Tally) walk(i uint32, p *partySide, all func(space uint32, in *contents, yes uint64), one func(th thing, yes uint64)) {
 	if p.ok == 0 {
 		return
@@ -307,7 +321,8 @@ func (g *Granting) All() Actions { return g.First | g.Home }
 
 // Reach appends all that an address may do by a role to out, resource by
 // resource. An address that nothing was given has none. out may be used again
-// for the next address.
+// for the next address. It is Snapshot.Reach without causes, for whoever needs
+// answers alone.
 func (t *Tally) Reach(a addr.Address, out []Granting) []Granting {
 	i := t.s.inv.addresses.find(t.s.inv.text, a.String())
 	if i == none || i >= t.s.inv.parties.n {
@@ -379,6 +394,7 @@ func (s *Sum) By() (out [catalogue.NumServices]int) {
 	return
 }
 
+// actionService is the service of each action, looked up once.
 var actionService = func() (out []catalogue.Service) {
 	for _, act := range catalogue.Actions() {
 		out = append(out, act.Service())
@@ -393,7 +409,8 @@ func (s *Sum) count(yes uint64, n int) {
 	}
 }
 
-// countAll counts the plain things of a space and the space itself.
+// countAll counts the plain things of a space and the space itself: for each
+// entry that is a yes, how many things of its kinds there are.
 func (s *Sum) countAll(in *contents, yes uint64) (n int) {
 	for ; yes != 0; yes &= yes - 1 {
 		e := &masks.entries[bits.TrailingZeros64(yes)]

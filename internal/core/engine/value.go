@@ -6,6 +6,18 @@ import (
 	"wexillum.example/internal/core/moment"
 )
 
+// How the value of a rule is found (model §3).
+//
+// A rule has a limit and a default at the organisation, and up to four layers
+// below it that may say something else: the partner, exceptions for people of
+// ours, the space, the item or meeting. The tightest of the layers that speak
+// counts; where none does the default does; the limit bounds all of it. A rule
+// whose values have no order (a choice) takes the nearest layer that speaks.
+//
+//	spaces.guests      limit on, default off
+//	partner lantern    on
+//	space loan-dossier -            counts: on, by the partner
+
 // LayerName is a layer of a chain, the limit and the default included. The four
 // below the organisation are those of the catalogue; see catalogue.Layers.
 type LayerName uint8
@@ -51,7 +63,8 @@ var collected = [...]LayerName{PartnerLayer, PeopleLayer, SpaceLayer, ItemLayer}
 
 // without returns the effective value as if layer skip said nothing; numLayers
 // skips none. The layers below the organisation are joined, tightest first;
-// where none speaks the default does; the limit bounds the result.
+// where none speaks the default does; the limit bounds the result. It is
+// asker.value for a chain that is filled in, and a test compares the two.
 func (c *Chain) without(skip LayerName) catalogue.Value {
 	scale := c.Rule.Get().Scale
 	best := catalogue.Unset
@@ -130,7 +143,8 @@ func (c *Chain) Options() []Option {
 
 // OptionsAt says of every value whether layer at could bring it about, and if
 // not which layer says less. A choice has no order, so nothing stands against
-// any of its values.
+// any of its values. The default stands against nothing: whoever speaks below
+// it replaces it.
 func (c *Chain) OptionsAt(at LayerName) []Option {
 	r := c.Rule.Get()
 	var out []Option
@@ -162,6 +176,10 @@ type about struct {
 // value finds the effective value of rule r. Where c is not nil it also fills
 // in the chain. It is model §3. With c nil it costs a few loads; the chain is
 // for explaining.
+//
+// A layer that the rule does not have, or that is not there in this context, is
+// passed over: a rule of meetings has no partner's half, a question about
+// nobody of ours no exceptions.
 func (a *asker) value(r catalogue.RuleID, in *about, c *Chain) catalogue.Value {
 	pol, inv := a.s.pol, &a.s.inv
 	shape, layers := ruleShape[r], ruleLayers[r]
@@ -249,7 +267,7 @@ var (
 
 // join takes what a nearer layer says to what wider ones say. A choice takes
 // the nearest layer that speaks; levels the lesser value; methods what both
-// allow.
+// allow. Unset says nothing, on either side.
 func join(shape catalogue.Shape, best, v catalogue.Value) catalogue.Value {
 	switch {
 	case v == catalogue.Unset:
@@ -279,7 +297,8 @@ func (v *inventory) step(rules, held uint32, r catalogue.RuleID) Step {
 
 // peopleValue finds what the exceptions of a person say: their own before those
 // of their groups, several of the same the tightest. An exception for a person
-// is meant more exactly than one for a group they are in, and replaces it.
+// is meant more exactly than one for a group they are in, and replaces it, also
+// where it is looser.
 func (a *asker) peopleValue(r catalogue.RuleID, in *about, c *Chain) catalogue.Value {
 	pol, inv := a.s.pol, &a.s.inv
 	v := catalogue.Unset
@@ -326,6 +345,7 @@ func (a *asker) peopleValue(r catalogue.RuleID, in *about, c *Chain) catalogue.V
 }
 
 // tightest joins what some exceptions say that are in force and mean the party.
+// One that is held back is noted in the chain and counts for nothing.
 func (a *asker) tightest(which []int32, r catalogue.RuleID, in *about, c *Chain) catalogue.Value {
 	v := catalogue.Unset
 	scale := &r.Get().Scale

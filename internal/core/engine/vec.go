@@ -8,6 +8,12 @@ import (
 	"github.com/zeebo/xxh3"
 )
 
+// Tables that many snapshots share. A snapshot is read by any number of
+// goroutines while the next is made; what both have in common is not copied.
+// Three things make that possible: lists that only grow (blob, refs), records
+// in chunks that are copied when first written (vec), and indexes that stay for
+// good (names).
+
 // token marks what an Editor has copied and may therefore write. It is a number
 // and no pointer, so that the garbage collector need not look into chunks. Each
 // Editor takes the next number; no two ever have the same.
@@ -25,7 +31,8 @@ const (
 	chunkLen  = 1 << chunkBits
 )
 
-// owner is the Editor that may write it.
+// chunk is 512 records; owner is the Editor that may write it. Others copy it
+// first.
 type chunk[T any] struct {
 	items [chunkLen]T // first, so that records lie in whole cache lines
 	owner token
@@ -117,7 +124,9 @@ var newSeed = rand.Uint64()
 // once.
 //
 // Open addressing with linear probing keeps a look-up to one or two lines of
-// the cache; the table is at most half full.
+// the cache; the table is at most half full. Nothing is ever taken out: an id
+// that was removed keeps its number, so that history and grants can still name
+// it.
 type names struct {
 	slots vec[slot]
 	mask  uint32 // number of slots - 1
@@ -136,7 +145,8 @@ type slot struct {
 // hashOf is the hash of a name, with the inventory's own seed.
 func (t *names) hashOf(s string) uint64 { return xxh3.HashStringSeed(s, t.seed) }
 
-// find returns the index of a name, or none.
+// find returns the index of a name, or none. It hashes the text and reads one
+// or two lines of memory.
 func (t *names) find(b blob, s string) uint32 { return t.findHash(b, s, t.hashOf(s)) }
 
 // findHash is find for whoever has the hash already.

@@ -9,6 +9,10 @@ import (
 	"wexillum.example/internal/core/world"
 )
 
+// Reading what people write: *may Noor read the loan dossier*, with names in
+// place of ids. Nothing here guesses silently: what may mean several is asked
+// back with the choices, what means nothing with the nearest name.
+
 // several says which of those that a text may mean are to be chosen from. At
 // most eight are named.
 func several(field, text string, list []Named) error {
@@ -78,7 +82,8 @@ func (s *Snapshot) WhoNamed(text string, guests bool) (Who, error) {
 }
 
 // nearestGuest returns the guest whose name a misspelt one resembles most; ""
-// for none. It allows one slip in three letters.
+// for none. It allows one slip in three letters, and goes through everybody: it
+// is asked where a name was not found, and somebody waits anyhow.
 func (s *Snapshot) nearestGuest(text string) (address, name string) {
 	inv := &s.inv
 	low, at := strings.ToLower(text), len(text)/3+1

@@ -12,6 +12,13 @@ import (
 
 // Scope says which answers are looked at: whose, to what, about what. It is
 // what an expectation, a record of reach and a question over history are about.
+//
+// *Nobody of Harbour ever changes a file in the Loan dossier* is the scope of
+// Party Harbour, Actions files.change and Resource space:loan-dossier; what is
+// expected of its answers is said elsewhere (package expect). The empty scope
+// with all actions is *everybody, everything*: with a hundred thousand guests
+// some seventy million pairs with a role and billions without one, which is why
+// answers come in bulk (see Yes).
 type Scope struct {
 	Party    Parties
 	Actions  Actions         // what outsiders do
@@ -27,7 +34,9 @@ type Scope struct {
 // goroutines may use it at once.
 type Divided struct{ work *wideWork }
 
-// Divided divides everybody for what needs no role at a moment.
+// Divided divides everybody for what needs no role at a moment. It costs one
+// pass over all parties, people and meetings, which a hundred scopes of one
+// snapshot need not each pay for themselves.
 func (s *Snapshot) Divided(at moment.Moment) *Divided {
 	work := newWideWork(s, s, at)
 	if len(work.about[catalogue.Person]) > 0 {
@@ -52,7 +61,8 @@ func (p *Parties) Everybody() bool { return p.Of == world.PartyRef{} && !p.ByKin
 
 // InwardActions are the actions that outsiders do by themselves; OutwardActions
 // those of people of ours that concern somebody outside and that nobody else
-// does.
+// does. Which is which follows from who has a row in the catalogue, and from
+// whether the action names an address.
 //
 // What is neither (a guest who shares onward) is asked in reaches and would
 // have no one party here.
@@ -93,9 +103,12 @@ type Yes struct {
 }
 
 // EachPair calls fn for every question that a yes stands for, until it returns
-// false. It is not called for looking up people, which counts each party once.
+// false, and reports whether it went to the end. It is not called for looking
+// up people, which counts each party once.
+//
 // It decides each pair again, which also makes it a check of what was put
-// together.
+// together. It costs as many decisions as the yes has pairs: whoever wants the
+// first hundred stops there.
 func (s *Snapshot) EachPair(y *Yes, at moment.Moment, fn func(q *Question) bool) bool {
 	q := Question{Subject: y.Who, Action: y.Action, Resource: y.Resource, At: at}
 	var resources []world.Resource
@@ -117,9 +130,11 @@ func (s *Snapshot) EachPair(y *Yes, at moment.Moment, fn func(q *Question) bool)
 		for _, i := range y.all {
 			add(i)
 		}
+	// One thing, which the yes names.
 	default:
 		resources = append(resources, y.Resource)
 	}
+	// Asks the one who is set in q about each of the resources.
 	ask := func() bool {
 		for _, r := range resources {
 			q.Resource = r
@@ -154,6 +169,10 @@ func (s *Snapshot) EachPair(y *Yes, at moment.Moment, fn func(q *Question) bool)
 
 // strangers reports whether it is about those who are no contacts. Those are
 // told with their contacts left out.
+//
+// Which of the two a move is about shows in its shape: contacts are told one by
+// one, as one member with one person (see askContacts); whatever is larger is
+// about the rest.
 func (y *Yes) strangers() bool {
 	m := y.move
 	if m == nil || m.part == nil && len(m.resources) == 1 && len(m.members) == 1 {
@@ -165,6 +184,9 @@ func (y *Yes) strangers() bool {
 // Each returns how many pairs each of several members has in it; 0 where that
 // is not the same of all. Whoever takes some of the members can then multiply
 // in place of going through pairs.
+//
+// It is not the same where contacts were left out, who are others for each
+// member.
 func (y *Yes) Each() int {
 	m := y.move
 	switch {
@@ -191,7 +213,8 @@ func (s *Snapshot) SetOf(p Parties, at moment.Moment) *Set {
 }
 
 // Has reports whether a party that is known by its number, or else somebody who
-// is not, is in the set. kind is what they are.
+// is not (party is NoParty then), is in the set. kind is what they are at the
+// moment of the set.
 func (x *Set) Has(party uint32, who Who, kind Kind) bool {
 	switch {
 	case x.w.shut:
@@ -230,11 +253,14 @@ type scoped struct {
 
 // EachYes calls found for everything in a scope that is answered with yes at a
 // moment. Looking up people counts each party once where no person is named
-// (model §7). Where stop or found fails it ends with that error; one of its own
-// is a *WrongUse.
+// (model §7). stop is asked now and then and ends the search where whoever
+// asked went away. Where stop or found fails it ends with that error; one of
+// its own is a *WrongUse. The Yes that found is given is used again for the
+// next: whoever keeps it copies it.
 //
-// It picks the cheapest way: from the party where one is named, from the
-// resource where that is, else through everybody crowd by crowd.
+// It picks the cheapest way: from the party where one is named, which costs a
+// reach; from the resource where that is, which costs an audience; else through
+// everybody crowd by crowd, which costs a count of everybody.
 func (s *Snapshot) EachYes(x *Scope, at moment.Moment, stop func() error, found func(*Yes) error) error {
 	w := s.scopedTo(x, at)
 	w.stop, w.found = stop, found
@@ -258,7 +284,9 @@ func (s *Snapshot) EachYes(x *Scope, at moment.Moment, stop func() error, found 
 	return w.outward()
 }
 
-// What is not there is noted, and makes the scope empty rather than everything.
+// scopedTo looks up what a scope names. What is not there is noted, and makes
+// the scope empty rather than everything: an expectation about a partner who is
+// no more must not come to speak of all.
 func (s *Snapshot) scopedTo(x *Scope, at moment.Moment) *scoped {
 	inv := &s.inv
 	s.indexed()
@@ -281,6 +309,9 @@ func (s *Snapshot) scopedTo(x *Scope, at moment.Moment) *scoped {
 
 // holds reports whether a known party is in the set. Bars count with partners:
 // whoever is barred belongs to none.
+//
+// A group holds whoever is in it at the asked moment; a domain is meant alone,
+// without those below it.
 func (w *scoped) holds(i uint32, kind Kind) bool {
 	p, s := &w.Party, w.s
 	q := s.inv.parties.at(i)
@@ -359,7 +390,8 @@ func (w *scoped) covers(r world.Resource) bool {
 }
 
 // ofOne asks one party, by all it was ever given and all that needs no role. It
-// goes as a reach does, and keeps the answers of people who are alike.
+// goes as a reach does, and keeps the answers of people who are alike: most of
+// our people are named by no exception, so that one answer does for thousands.
 func (w *scoped) ofOne(who Who) error {
 	s := w.s
 	people := s.peopleFor(who)
@@ -415,7 +447,9 @@ func (w *scoped) known(who Who) uint32 {
 }
 
 // about asks everybody of the set about one resource. It goes as an audience
-// does, and leaves out who is not of the set.
+// does, and leaves out who is not of the set: an audience is found from the
+// grants on the resource, and costs little beside asking all of a partner's
+// people.
 func (w *scoped) about() error {
 	if !w.s.Has(w.Resource.Kind.String(), w.Resource.ID) && w.Resource.Kind != catalogue.OurDirectory {
 		if w.Resource.Kind != catalogue.Calendar || !w.s.Has("person", w.Resource.ID) {
@@ -433,6 +467,8 @@ func (w *scoped) about() error {
 			Pairs: 1, Conditions: r.Conditions}
 		in := false
 		switch {
+		// Newcomers and bearers are not known by number; what they are is told
+		// by themselves.
 		case r.Newcomer:
 			in = w.holdsNew(&Newcomer{Who: r.Who})
 		case r.Who.Kind == ByLinkID:
@@ -483,10 +519,16 @@ func (w *scoped) anywhere() error {
 }
 
 // granted tells what needs a role, party by party, and what links open.
+//
+// A party who holds nothing is passed over at once. Of the others everything is
+// found by masks (see Tally): a word of 64 bits says of one thing which actions
+// are a yes, and no question is asked. Links are some thousands at most and are
+// decided.
 func (w *scoped) granted() error {
 	s, inv := w.s, &w.s.inv
 	t := s.Tally(w.at)
 	for i := uint32(0); i < inv.parties.n; i++ {
+		// Asking whether to stop costs more than a party.
 		if i%1024 == 0 {
 			if err := w.stop(); err != nil {
 				return err
@@ -525,6 +567,7 @@ func (w *scoped) granted() error {
 			return err
 		}
 	}
+	// No partner, domain or group holds a link for whoever has it.
 	if !w.Party.Everybody() && !(w.Party.ByKind && w.Party.Kind == KindBearer) {
 		return nil
 	}
@@ -548,7 +591,9 @@ func (w *scoped) granted() error {
 }
 
 // together tells what a party may by roles, with the things of a space that say
-// nothing of their own told as one. Whoever counts does not need their names.
+// nothing of their own told as one. Whoever counts does not need their names:
+// somebody in a space of a thousand files then costs a few answers and not a
+// thousand.
 func (w *scoped) together(t *Tally, i uint32, p *partySide, y *Yes) (err error) {
 	tell := func(yes uint64, r world.Resource, in *contents) {
 		first, home := actionsOf(yes)
@@ -572,6 +617,11 @@ func (w *scoped) together(t *Tally, i uint32, p *partySide, y *Yes) (err error) 
 
 // wide tells what needs none, crowd by crowd, each cut down to those of the
 // set.
+//
+// A crowd (see crowd) answers alike whoever of it asks, so that what is cut
+// away needs no question of its own. Looking up people is told once for each
+// party: that they see everybody, or, where they do not, that they see whom
+// they share a space with, if there is anybody.
 func (w *scoped) wide() error {
 	any := false
 	for i := range wideActions {
@@ -586,6 +636,7 @@ func (w *scoped) wide() error {
 	} else {
 		work = *newWideWork(w.s, w.s, w.at)
 	}
+	// The crowds may be shared by other scopes: those of this one are copies.
 	crowds := work.crowds[:0:0]
 	for _, c := range work.crowds {
 		if c.links > 0 { // where no role is needed, one stands for whoever holds a link: a newcomer
@@ -656,7 +707,8 @@ func (w *scoped) wide() error {
 }
 
 // sharesAny reports whether somebody of ours is in a space where a party holds
-// a role.
+// a role. Owners count, members, and members of groups that are members; an
+// empty group does not.
 func (w *scoped) sharesAny(i uint32) bool {
 	inv, r := &w.s.inv, w.s.reversed()
 	anybody := func(given []grant) bool {
@@ -687,206 +739,4 @@ func (w *scoped) sharesAny(i uint32) bool {
 		}
 	}
 	return false
-}
-
-// ofNewcomer asks a typical newcomer everything that needs no role, and what
-// their partner or domain holds as a whole. Each sort of person and meeting is
-// asked once.
-func (w *scoped) ofNewcomer(n *Newcomer) error {
-	s := w.s
-	try := func(q *Question, pairs int, alike []uint32) error {
-		v, err := s.Decide(q)
-		if err != nil || !v.Yes {
-			return nil // what cannot be asked is no yes
-		}
-		y := Yes{Who: n.Who, Party: none, Newcomer: true, Name: n.Name, Kind: v.Kind, Action: q.Action, Resource: q.Resource, Pairs: pairs,
-			Conditions: v.Conditions}
-		if alike != nil {
-			y.Resource.ID, y.all = "*", alike
-		}
-		return w.found(&y)
-	}
-	var l likeness
-	if n.Who.Kind == ByAddress {
-		if w.signs == nil {
-			named := s.naming()
-			w.signs, w.told = newSigns(s, w.at, &named), make([]map[wideSign][]Verdict, len(wideActions))
-		}
-		l = s.likeNew(n.Who.Address, w.signs.named)
-	}
-	for i := range wideActions {
-		x := &wideActions[i]
-		if !w.Actions.Has(x.act) {
-			continue
-		}
-		if w.alike == nil {
-			w.alike = map[catalogue.ResourceKind][]alike{}
-		}
-		about, ok := w.alike[x.kind]
-		if !ok {
-			if w.Divided != nil {
-				about = w.Divided.work.about[x.kind]
-			} else {
-				about = wideResources(s, s, x.kind)
-			}
-			w.alike[x.kind] = about
-		}
-		if x.shares && len(about) > 0 {
-			q := Question{Subject: n.Who, Action: x.act, Resource: world.Resource{Kind: x.kind, ID: about[0].id}, At: w.at, as: unrelated}
-			if err := try(&q, 1, about[0].members); err != nil {
-				return err
-			}
-			continue
-		}
-		for k, v := range w.newVerdicts(n, i, &l, about) {
-			if !v.Yes {
-				continue
-			}
-			a := &about[k]
-			y := Yes{Who: n.Who, Party: none, Newcomer: true, Name: n.Name, Kind: v.Kind, Action: x.act, Pairs: len(a.members),
-				Conditions: v.Conditions, Resource: world.Resource{Kind: x.kind, ID: a.id}}
-			if len(a.members) > 1 {
-				y.Resource.ID, y.all = "*", a.members
-			}
-			if err := w.found(&y); err != nil {
-				return err
-			}
-		}
-	}
-	if n.Who.Kind != ByAddress || len(s.inv.many) == 0 {
-		return nil
-	}
-	var err error
-	held := s.heldByNewcomer(s, n.Who, w.at, func(act *catalogue.Action, r world.Resource) {
-		if err == nil && w.Actions.Has(act.ID) {
-			err = try(&Question{Subject: n.Who, Action: act.ID, Resource: r, At: w.at}, 1, nil)
-		}
-	})
-	if held != nil {
-		return held
-	}
-	return err
-}
-
-// newVerdicts are the answers to a newcomer about things that are alike, asked
-// once for all newcomers of one sign. What makes no sense is no yes.
-func (w *scoped) newVerdicts(n *Newcomer, action int, l *likeness, about []alike) []Verdict {
-	var sign wideSign
-	if n.Who.Kind == ByAddress {
-		sign = w.signs.of(action, l)
-		if told := w.told[action][sign]; told != nil {
-			return told
-		}
-	}
-	x := &wideActions[action]
-	q := Question{Subject: n.Who, Action: x.act, Resource: world.Resource{Kind: x.kind}, At: w.at, as: unrelated}
-	ask := func(k int) (v Verdict) {
-		q.Resource.ID = about[k].id
-		if is, err := w.s.Decide(&q); err == nil {
-			v = is
-		}
-		return
-	}
-	var out []Verdict
-	if d := w.dividedFor(action, about); d != nil && n.Who.Kind == ByAddress {
-		inv := &w.s.inv
-		refs := []partyRef{{what: ofDomain, index: inv.domains.find(inv.text, n.Who.Address.Domain().String())},
-			{what: ofAddress, index: inv.addresses.find(inv.text, n.Who.Address.String())}}
-		if l.partner != none {
-			refs = append(refs, partyRef{what: ofPartner, index: l.partner})
-		}
-		out = onceEach(d, d.naming.names(refs...), nil, ask)
-	} else {
-		out = make([]Verdict, len(about))
-		for k := range about {
-			out[k] = ask(k)
-		}
-	}
-	if n.Who.Kind == ByAddress {
-		if w.told[action] == nil {
-			w.told[action] = map[wideSign][]Verdict{}
-		}
-		w.told[action][sign] = out
-	}
-	return out
-}
-
-// dividedFor puts the things of a wide action together that say the same; nil
-// where they are asked one by one: our directory is one, and courses are told
-// apart by what somebody was given in them.
-func (w *scoped) dividedFor(action int, about []alike) *division {
-	x := &wideActions[action]
-	if x.kind == catalogue.OurDirectory || x.kind == catalogue.Space {
-		return nil
-	}
-	if w.divided == nil {
-		w.divided, w.naming = make([]*division, len(wideActions)), map[catalogue.ResourceKind]*namingIndex{}
-	}
-	if w.divided[action] == nil {
-		sides := [2]*Snapshot{w.s, w.s}
-		if w.naming[x.kind] == nil {
-			w.naming[x.kind] = namingOf(sides, x.kind, about, w.at)
-		}
-		w.divided[action] = sortFor(sides, x, about, w.naming[x.kind], w.at)
-	}
-	return w.divided[action]
-}
-
-// outward asks what people of ours may do towards the set: towards an address
-// itself, else towards typical newcomers of it, as such acts are counted (model
-// §7).
-//
-// People of ours who are alike are asked once; a person that the scope names is
-// asked themselves.
-func (w *scoped) outward() error {
-	if w.Outward == 0 || w.shut {
-		return nil
-	}
-	s, inv := w.s, &w.s.inv
-	targets := w.newcomers()
-	if a := w.Party.Of.Address; !a.IsZero() {
-		targets = []Newcomer{{Who: Who{Address: a}, Name: a.String()}}
-	}
-	classes := ofOurs(s, s)
-	for _, n := range targets {
-		if n.Who.Kind != ByAddress {
-			continue
-		}
-		if err := w.stop(); err != nil {
-			return err
-		}
-		is := Yes{Who: n.Who, Party: w.known(n.Who), Name: n.Name, Kind: s.KindAt(n.Who.Address, w.at)}
-		is.Newcomer = is.Party == none
-		q := Question{Address: n.Who.Address, At: w.at}
-		for _, act := range outwardActions {
-			if !w.Outward.Has(act.ID) {
-				continue
-			}
-			for _, class := range classes {
-				members := class
-				if w.Resource != nil {
-					i := inv.personIDs.find(inv.text, w.Resource.ID)
-					if w.Resource.Kind != act.On[0] || i == none || !slices.Contains(class, i) {
-						continue
-					}
-					members = []uint32{i}
-				}
-				id := inv.personIDs.text(inv.text, members[0])
-				q.Subject, q.Action, q.Resource = Who{Kind: ByPerson, ID: id}, act.ID, world.Resource{Kind: act.On[0], ID: id}
-				v, err := s.Decide(&q)
-				if err != nil || !v.Yes {
-					continue
-				}
-				y := is
-				y.Person, y.Action, y.Resource, y.Pairs, y.Conditions = id, act.ID, q.Resource, len(members), v.Conditions
-				if len(members) > 1 {
-					y.Resource.ID, y.Person, y.all = "*", "", members
-				}
-				if err := w.found(&y); err != nil {
-					return err
-				}
-			}
-		}
-	}
-	return nil
 }

@@ -73,7 +73,8 @@ var width = map[Kind]int{
 
 // Change is one change, as data: what is not of its kind is empty. It can be
 // applied to a snapshot, written into a draft, or sent as a call; the caller
-// knows how.
+// knows how. Who says who can make it, so that advice never sends somebody to a
+// page where they are refused.
 type Change struct {
 	Kind Kind
 	Side engine.Side
@@ -97,6 +98,8 @@ type Change struct {
 }
 
 // Policy reports whether the change is one of policy, which a draft can make.
+// All others are made on the record, the space or the meeting itself, by who is
+// named.
 func (c *Change) Policy() bool {
 	switch c.Kind {
 	case Exceptional,
@@ -213,7 +216,8 @@ func (c *Change) whom() string {
 	return c.Party.String()
 }
 
-// id tells changes apart.
+// id tells changes apart: everything that the change does is in it, and neither
+// its words nor who makes it.
 func (c *Change) id() string {
 	return fmt.Sprint(
 		c.Kind,
@@ -258,7 +262,8 @@ func partnerName(s *engine.Snapshot, id string) string {
 }
 
 // Apply returns a snapshot as changes would make it. Each kind of change is one
-// call of an Editor aside; nothing is published.
+// call of an Editor aside; nothing is published. Changes of policy act from the
+// moment on, as publishing would have them (model §5).
 func Apply(s *engine.Snapshot, set []Change, at moment.Moment) *engine.Snapshot {
 	if len(set) == 0 {
 		return s
@@ -319,7 +324,8 @@ func (c *Change) end(at moment.Moment) moment.Moment {
 
 // PolicyWith returns a policy as the changes of a set that are policy would
 // make it, with what partners' own sides would say; the same where there are
-// none. It is what a draft with these changes would hold.
+// none. It is what a draft with these changes would hold. p is not changed:
+// what is otherwise is copied first.
 func PolicyWith(p *world.World, set []Change, at moment.Moment) *world.World {
 	part := &world.World{}
 	bars := map[string]bool{}

@@ -13,8 +13,14 @@ import (
 	"wexillum.example/internal/core/world"
 )
 
+// What helps against a cause. Each code of a refusal has its ways, the
+// narrowest first, and a rule that falls short those of its layers. A way is
+// tried and not believed: whether it helps, and whether all of it is needed, is
+// asked of the engine in a world with the change made (finder.as).
+
 // option makes a set as small as it can be and names it. Changes are left out
-// one by one as long as the answer stays yes; what remains is needed.
+// one by one as long as the answer stays yes; what remains is needed. The
+// answer may then come by another account than the one that was helped.
 func (f *finder) option(set []Change, ans *engine.Answer) *Option {
 	for i := 0; i < len(set); {
 		less := append(append([]Change(nil), set[:i]...), set[i+1:]...)
@@ -41,6 +47,7 @@ func (f *finder) option(set []Change, ans *engine.Answer) *Option {
 	return o
 }
 
+// administrator is who can make changes of policy, as Change.Who writes it.
 const administrator = "administrator"
 
 // outside is whom from outside the question is about.
@@ -202,7 +209,8 @@ func (f *finder) partyOf(c *engine.Cause) addr.Address {
 	return f.outside()
 }
 
-// The cause names them; else whom the question is about.
+// party is whom a cause of a record is about: whom it names, else whom the
+// question is about.
 func (f *finder) party(c *engine.Cause) addr.Address {
 	if a, err := addr.Parse(c.A); err == nil {
 		return a
@@ -327,7 +335,9 @@ func (f *finder) passes(s *engine.Snapshot, x Change, g catalogue.Gate) bool {
 // them does.
 //
 // base is what has to be loosened in any case; the ways differ in which layer
-// speaks where none does.
+// speaks where none does. With the limit at listed, the default at closed and
+// nobody below speaking, *any* takes raising the limit and one of: a value at
+// the item, an exception, a value at the space or the partner, the default.
 func (f *finder) rule(s *engine.Snapshot, c *engine.Chain, need catalogue.Value) (out [][]Change) {
 	if c == nil {
 		return nil

@@ -1,6 +1,19 @@
 // Package remedy finds what would make a refused question a yes: complete sets
 // of changes over all causes, each tried on a snapshot and made as small as it
 // can be. It has no I/O.
+//
+// A refusal names every gate that refuses, and each has a sentence of advice.
+// Following them one by one is what a person did before: they mend one gate and
+// meet the next. A remedy is the whole of it: *open the partner for chat.in,
+// and oskelund admits it on its own side*. It is found in four steps:
+//
+//   - the narrowest change against each cause is taken, and the question asked again with them made: some refusals show only once others are gone (solve)
+//   - what turns out not to be needed is left out again (option)
+//   - each cause that more than one change helps against is given its other changes in turn, which makes further sets (Find)
+//   - sets that hold all of another are dropped, and the rest is put in order: by how narrow the kinds of change are, and, once Weigh has counted them, by what they open besides
+//
+// Two promises hold for what is offered, and are tested on random worlds: with
+// these changes the answer is yes, and without any one of them it is no.
 package remedy
 
 import (
@@ -50,7 +63,8 @@ type finder struct {
 // question that is a yes has none. An error is a *engine.WrongUse.
 //
 // For each account the narrowest remedy of each cause is taken first; then each
-// cause is given its other remedies in turn.
+// cause is given its other remedies in turn. It asks some hundred questions, a
+// few milliseconds each where a world has to be made for them.
 func Find(s *engine.Snapshot, r Request) ([]Option, []Hopeless, error) {
 	ans, err := s.Explain(&r.Question)
 	if err != nil || ans.Yes() {
@@ -130,7 +144,9 @@ next:
 	return true
 }
 
-// The widest changes are compared first, then the next.
+// narrower puts options in order by the kinds of their changes: the widest
+// changes are compared first, then the next; of equals the one with fewer
+// changes.
 func narrower(a, b *Option) bool {
 	for i := 0; i < len(a.Width) && i < len(b.Width); i++ {
 		if a.Width[i] != b.Width[i] {
