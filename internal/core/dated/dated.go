@@ -1,5 +1,29 @@
 // Package dated computes what becomes of a guest's record and grants on which
-// day, and why (model §5). It has no I/O.
+// day, and why (model §5). It has no I/O, knows no names, and reads no clock.
+//
+// A record is fed with its dates, what it holds and the rules that count for
+// it, and the sequence of its steps follows:
+//
+//	record    since 1 Mar, term 90 days, grace 30 days
+//	grant     until 15 May, reviewed every 60 days
+//
+//	30 Apr    the grant is due for review      (60 days after it began)
+//	15 May    the grant ends                   (its own end)
+//	15 May    the record is suspended          (after its last grant)
+//	14 Jun    the record is removed            (30 days of grace)
+//
+// Days are days of the organisation's time zone and end at midnight there: what
+// is counted in days from a moment begins on the local day of that moment, and
+// the last day still counts as a whole. Ends that are written are moments and
+// count to the microsecond.
+//
+// Floors keep dates from reaching back: a rule that is tightened today ends
+// nothing yesterday, and records that were taken over from elsewhere wait until
+// somebody lets their dates count (Record.Floor, Floors).
+//
+// The same arithmetic serves three readers: a letter or a calendar wants all
+// steps (Sequence), a decision only when a record is suspended and gone (Fate),
+// a count of everybody only how many steps fall on which day (Quick).
 package dated
 
 import (
@@ -96,7 +120,8 @@ func ParseCause(s string) (Cause, bool) {
 }
 
 // Step is one thing that happens. Moments are exact: a day ends at midnight in
-// the organisation's time zone (model §5).
+// the organisation's time zone (model §5). A step in the past that nobody
+// carried out is told like any other.
 type Step struct {
 	At    moment.Moment
 	Held  int32 // of a grant that ends or is to be reviewed: its place in Record.Held; else -1
@@ -115,7 +140,8 @@ type Values struct {
 
 // Held is a grant that counts for the record: its own or of a group it is in.
 // From, Until and Reviewed are as they were given; what a review that nobody
-// answers makes of Until is End's to say.
+// answers makes of Until is End's to say. Links that name somebody are no
+// grants here: they end by themselves, and keep no record alive.
 type Held struct {
 	From, Until, Reviewed moment.Moment
 	Review                int  // how often it must be confirmed; None for never
@@ -206,6 +232,7 @@ func (r *Record) floored(m moment.Moment, c Cause) moment.Moment {
 // after counts n days from the local day of a start, or of an end. With end the
 // start is itself the end of a day, and the next day is the first that counts.
 // Always stays Always: what began before all records has no day to count from.
+// None never comes.
 func (r *Record) after(m moment.Moment, n int, end bool) moment.Moment {
 	if n == None || m == moment.Never {
 		return moment.Never
@@ -234,7 +261,8 @@ func (r *Record) End(h *Held) (moment.Moment, Cause) {
 }
 
 // Due returns when a grant is next to be confirmed; Never where it is not. It
-// counts from when it was last confirmed, or else from when it began.
+// counts from when it was last confirmed, or else from when it began. It may
+// lie in the past: then nobody has answered yet.
 func (r *Record) Due(h *Held) moment.Moment {
 	if h.Review == None {
 		return moment.Never
@@ -292,7 +320,8 @@ type first struct {
 	cause   Cause
 }
 
-// raw is the moment before any floor was put on it.
+// consider takes another candidate: at is when it happens, raw the moment
+// before any floor was put on it.
 func (f *first) consider(at, raw moment.Moment, c Cause) {
 	if at < f.at || at == f.at && raw < f.raw {
 		*f = first{at, raw, c}
@@ -303,7 +332,9 @@ func (f *first) consider(at, raw moment.Moment, c Cause) {
 // becomes of its grants.
 //
 // In order: the record's own end, the term, not being seen, a sponsor who left,
-// what the partner's side says. Each is a candidate, and the earliest counts.
+// what the partner's side says. Each is a candidate, and the earliest counts;
+// of two that a floor puts at one moment the one whose own date came first, so
+// that the cause that is told does not depend on the order here.
 func (r *Record) own() (f first) {
 	f = first{at: moment.Never, raw: moment.Never}
 	counted := func(m moment.Moment, c Cause) { f.consider(r.floored(m, c), m, c) }
@@ -348,7 +379,8 @@ func (r *Record) Sequence() []Step { return r.Append(nil) }
 
 // Append adds the sequence to a list, so that many need no memory of their own.
 // Grants first, then the record: what becomes of it may depend on the last of
-// its grants.
+// its grants. Behind a removal nothing is told, since nothing is left that
+// could end.
 func (r *Record) Append(out []Step) []Step {
 	first := len(out)
 	// A grant that was left out because it lies beyond the horizon has not
@@ -462,7 +494,9 @@ type Fate struct {
 }
 
 // Fate returns what becomes of the record itself. It is computed without a
-// horizon. Decisions need this much of a sequence and nothing else.
+// horizon. Decisions need this much of a sequence and nothing else; it is kept
+// beside the record and computed again when the record, its grants or its rules
+// change.
 func (r *Record) Fate() Fate {
 	last, ended := moment.Always, !r.Far
 	for i := range r.Held {

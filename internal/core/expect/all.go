@@ -16,6 +16,18 @@ import (
 	"wexillum.example/internal/core/world"
 )
 
+// Many expectations at once.
+//
+// Those about one resource, address or domain cost an audience or a reach each,
+// and are judged one by one. All others would each go through everybody. They
+// go together: everybody is counted once for all of them, action by action, and
+// each yes is handed to the expectations that it concerns (dealer). What is
+// alike among them (the same parties and actions) is counted once (alike).
+//
+// Counterexamples are not collected while counting, since that needs names; the
+// broken ones are looked through again afterwards, and only until each has its
+// hundred (examplesOf).
+
 // wide reports whether an expectation is about everything, of more than one
 // address: such are judged together, going through everybody once for all of
 // them.
@@ -40,7 +52,8 @@ const (
 
 // Judge judges expectations, and calls found for each as it is done, with its
 // place among them. The order in which they are found is not that of the list:
-// narrow ones come first. An error is stop's.
+// narrow ones come first. An error is stop's, which may be nil for none. found
+// is called by one goroutine.
 func Judge(s *engine.Snapshot, all []*Statement, now moment.Moment, ahead Ahead, stop func() error, found func(i int, j Judged)) error {
 	if stop == nil {
 		stop = never
@@ -116,7 +129,8 @@ var errEnough = errors.New("there are enough")
 
 // examplesOf finds the first counterexamples of wide expectations that are
 // broken at a moment, thing by thing, until each has enough: those about the
-// same together, and as many of these at once as there are processors.
+// same together, and as many of these at once as there are processors. What it
+// returns is in the order of the expectations.
 //
 // Counting goes through everybody without names; names are looked for here, and
 // only until each has a hundred.
@@ -378,7 +392,8 @@ func (d *dealer) known(i uint32, y *engine.Yes) uint64 {
 
 // yes hands on what a yes says of each group. A yes may be about a whole class
 // of which only some are of a group; it is cut down for it, and its pairs
-// counted anew.
+// counted anew. Where every member is of a group, which is the common case, the
+// yes is handed on as it is.
 func (d *dealer) yes(y *engine.Yes) {
 	about := d.about[y.Action]
 	if about == 0 {
@@ -428,7 +443,9 @@ func (g *alike) take(y *engine.Yes) {
 }
 
 // sweep judges wide expectations together, moment by moment. Moments are put
-// together over all expectations, so that each is gone through once.
+// together over all expectations, so that each is gone through once. An
+// expectation that is broken at one moment is not asked at later ones: what is
+// told is the first.
 func sweep(s *engine.Snapshot, all []*Statement, of []int, now moment.Moment, ahead Ahead, stop func() error,
 	found func(int, Judged)) error {
 	type one struct {

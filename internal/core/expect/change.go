@@ -9,10 +9,12 @@ import (
 // Added judges what a change of policy does to an expectation: the
 // counterexamples that there are afterwards and were not before, at the first
 // moment at which there are any. Both snapshots hold the same inventory; one
-// that is new is held against what was there before it.
+// that is new is held against what was there before it. An error is stop's,
+// which may be nil for none.
 //
 // What was broken before stands in nobody's way: only what the change adds
-// does.
+// does. Otherwise an expectation that somebody broke a year ago would keep
+// everybody from publishing anything.
 func (x *Statement) Added(before, after *engine.Snapshot, now moment.Moment, stop func() error) (out Judged, err error) {
 	if stop == nil {
 		stop = never
@@ -45,7 +47,8 @@ func (x *Statement) Added(before, after *engine.Snapshot, now moment.Moment, sto
 
 // more finds what breaks an expectation at a moment afterwards that did not
 // before, one by one. Both worlds are asked about each pair. A party that was
-// not of the set before is new in it.
+// not of the set before is new in it. It costs as many decisions as the
+// expectation has pairs, and is asked only where it is broken on both sides.
 func (x *Statement) more(before, after *engine.Snapshot, at moment.Moment, stop func() error) (Judged, error) {
 	c := x.counting(after, at)
 	in := before.SetOf(x.Scope.Party, at)

@@ -6,6 +6,11 @@ import (
 	"wexillum.example/internal/core/world"
 )
 
+// Expectations that ask what could come to be (practice §4): not only that
+// nobody reaches something, but that nobody could be let in without an
+// administrator or keeper. The same counting is done over what could be
+// (engine.Potential) in place of what is.
+
 // CouldBreak says why an expectation that holds now is told as broken.
 const CouldBreak = "It holds now, but without an administrator or keeper it could come to be broken."
 
@@ -14,7 +19,7 @@ const TooLarge = "It holds now. What could come to be of everything is not judge
 
 // couldMatter reports whether what could come to be says anything about an
 // expectation: more acts never take a yes away, conditions are not looked at,
-// and no date moves.
+// and no date moves. So it is asked of never, only and at most alone.
 func (x *Statement) couldMatter(now moment.Moment) bool {
 	return x.Expectation.Could && CouldSays(x.Expect.Sort) && (x.Expect.Sort != world.OnlyUntil || x.Expect.Until <= now)
 }

@@ -1,5 +1,24 @@
 // Package expect judges expectations: saved statements about reach that must
 // stay true (practice §3).
+//
+// *Nobody at Harrow may read the valuations*, *only insurers may*, *at most
+// forty people may sign in*, *nobody may after the end of the loan*. An
+// expectation says whose access it is about, to what, by which actions, and
+// what is to be so. It is kept as policy, with an owner and a reason, and
+// judged in four ways:
+//
+//   - as things are, and on the days ahead on which anything turns (Judge)
+//   - before a draft is published: what the change adds to what breaks it (Added); what was broken before stands in nobody's way
+//   - for what could come to be without an administrator or keeper, where it asks for that (could)
+//   - of a world in a file, by the same functions
+//
+// Numbers are exact, and the first hundred counterexamples are told with them.
+// A hundred expectations about everybody are judged together, by going through
+// everybody once (sweep): two or three times what counting everybody costs.
+//
+// Propose lists expectations that are true today and that somebody may have
+// meant. Says writes any of them as a sentence. The package has no I/O and
+// reads no clock.
 package expect
 
 import (
@@ -29,7 +48,8 @@ const (
 	Unknown
 )
 
-// StateNames are the words for states, by State.
+// StateNames are the words for states, by State. They are written in answers,
+// in JUnit reports and in the journal.
 var StateNames = []string{"held", "broken", "unknown"}
 
 func (s State) String() string { return StateNames[s] }
@@ -64,7 +84,8 @@ type Counter struct {
 }
 
 // Judged is what judging an expectation found. Numbers are exact, however few
-// examples there are.
+// examples there are. Answer and May are told whatever became of it: the owner
+// of one with *tell* hears when they change.
 type Judged struct {
 	ID       string
 	State    State
@@ -147,7 +168,8 @@ func All(w *world.World) (out []*Statement) {
 
 // Moments are those at which an expectation is judged from a moment on: then,
 // on those of the next days on which the answer may be another one, and at its
-// own end.
+// own end. Between two of them nothing that it rests on turns, so that it need
+// not be asked there.
 func (x *Statement) Moments(s *engine.Snapshot, now moment.Moment) []moment.Moment {
 	out := []moment.Moment{now}
 	out = append(out, s.TurningDays(&x.Scope, now, Days)...)
@@ -249,7 +271,8 @@ type seen struct {
 	n    int
 }
 
-// add takes a party in, and reports whether it is new.
+// add takes a party in, and reports whether it is new. The set grows to twice
+// its size where it has to.
 func (x *seen) add(i uint32) bool {
 	k := int(i >> 6)
 	for k >= len(x.bits) {
@@ -277,7 +300,8 @@ func (x *seen) merge(of *seen) {
 	}
 }
 
-// counting begins to judge at a moment.
+// counting begins to judge at a moment. Yeses are handed to it (yes, take), and
+// it says what it found (done).
 func (x *Statement) counting(s *engine.Snapshot, at moment.Moment) *counting {
 	c := &counting{Statement: x, tally: newTally(), s: s, out: Judged{ID: x.ID, At: at}, whoElse: map[engine.Who]bool{}, examples: true}
 	for _, p := range x.only {
@@ -302,7 +326,10 @@ func (c *counting) yes(y *engine.Yes) error {
 	return nil
 }
 
-// take holds a yes that was counted against what is expected.
+// take holds a yes that was counted against what is expected. fresh is how many
+// of whom it tells were not told before. A yes may stand for a whole class of
+// parties and many things: it is counted by numbers, and only where a part of
+// the class matters is it cut down.
 func (c *counting) take(y *engine.Yes, fresh int) {
 	switch c.Expect.Sort {
 	case world.Never, world.OnlyUntil: // every yes breaks it: what is counted of them is what is counted of all
@@ -429,7 +456,9 @@ func (c *counting) example(y *engine.Yes, members []uint32) {
 	}
 }
 
-// done says what was found.
+// done says what was found. What should always be a yes is asked for here, by
+// its noes, since going through the yeses says nothing of it. An error is
+// stop's.
 func (c *counting) done(stop func() error) (Judged, error) {
 	out := &c.out
 	out.Answer, out.May = c.pairs, c.may()

@@ -20,8 +20,9 @@ const (
 )
 
 // Propose lists what might be expected of a world, from what is there: each
-// holds now and on the days ahead, and nobody expects it yet. items are those
-// of the inventory that are private or that a bundle gives.
+// holds now and on the days ahead, and nobody expects it yet. spaces are those
+// of the inventory with items that are private. judged is what became of each,
+// in the same order. An error is stop's.
 //
 // They are shown to an administrator, who takes those that were meant. Nothing
 // is kept by itself.
@@ -119,8 +120,9 @@ func Propose(s *engine.Snapshot, spaces []world.Space, now moment.Moment, stop f
 	return out, judged, nil
 }
 
-// whose finds the partners whose people alone may do something with a resource;
-// false where somebody of no partner may, or too many. An error is stop's.
+// whose finds the partners whose people alone may do something with a resource,
+// as an expectation writes them; all is false where somebody of no partner may,
+// or people of too many. An error is stop's.
 func whose(s *engine.Snapshot, r world.Resource, actions string, now moment.Moment, stop func() error) (only []string, all bool,
 	err error) {
 	scope := engine.Scope{Resource: &r}

@@ -10,6 +10,10 @@ import (
 	"wexillum.example/internal/core/world"
 )
 
+// Expectations as sentences. An expectation is agreed to by whoever owns it,
+// and they read sentences and not fields: *Only people from Ilvane may read the
+// report: Visits.*
+
 // setWords are how a set of parties is spoken of. "Nobody from Ilvane may",
 // "Everybody from Ilvane may", "people from Ilvane".
 type setWords struct{ nobody, everybody, some string }
@@ -71,7 +75,8 @@ func anyOf(title string) string {
 }
 
 // Says writes an expectation as a sentence, or two. It names things by their
-// names, so that somebody who does not know ids can agree to it.
+// names, so that somebody who does not know ids can agree to it. What is not
+// there any more is called by its id.
 func Says(s *engine.Snapshot, x *world.Expectation) string {
 	if x.Could && CouldSays(x.Expect.Sort) {
 		return saysNow(s, x) + " Nor could that change without an administrator or keeper."

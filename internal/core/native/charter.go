@@ -12,6 +12,20 @@ import (
 	"wexillum.example/internal/core/world"
 )
 
+// Sets: values of their own that a system gives to a domain, a space or a
+// person of ours.
+//
+// A system with one value for everybody can hold a partner's looser value only
+// by being looser for all, which is refused; it then holds the tightest that is
+// meant anywhere. A system with sets can say it where it is meant. A set for a
+// domain or a person stands in entire for the general values; a set for a space
+// says single words, and where a domain's set and a space's word meet the
+// stricter counts.
+//
+// charters composes what a system should hold, readCharters says what its sets
+// mean, overlayCharters makes policy of them, so that the engine can answer for
+// the system.
+
 // Scope is to whom or what a system gives a set of values of its own. A system
 // that has one value for everybody gives no sets.
 type Scope string
@@ -179,7 +193,8 @@ func (m *Meant) heldApart(d *Dialect, x *Dial, e *world.Exception) bool {
 
 // tightened tightens a value by all that layers say of a rule and the system
 // can hold in no set: a system with one value for everybody may hold no looser
-// one.
+// one. x is the dial that carries the rule, or nil; b the list that does, or
+// nil.
 //
 // systems.md §3: what cannot be held apart is held tighter for all, never
 // looser for some.
@@ -280,7 +295,8 @@ func (d *Dialect) charters(m *Meant) (out []Setting) {
 // themselves, so that a partner's set counts there for the rest. What an item
 // says tightens its space's, as an item has none. Where a partner says itself
 // what is the general value, its set does not weigh against a space's word, so
-// that the word is tightened by it.
+// that the word is tightened by it. A space that is not there yet has no name
+// to be written under.
 func (d *Dialect) spaceCharters(m *Meant) (out []Setting) {
 	by := map[string][]*Place{} // by the space's id there
 	var order []string
@@ -602,7 +618,8 @@ func (f *Found) chartered(id catalogue.RuleID) bool {
 
 // turnCharter says which way a set goes. Where there was none or is none, the
 // general values stand on that side, so that it may go either way. It looks at
-// each dial and list in it; one way for all of them is the way of the set.
+// each dial and list in it; one way for all of them is the way of the set. A
+// set that cannot be read is unclear, and so taken for a loosening.
 func (d *Dialect) turnCharter(was, becomes string) Turn {
 	if was == becomes {
 		return Same

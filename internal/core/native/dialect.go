@@ -11,6 +11,18 @@ import (
 	"wexillum.example/internal/core/catalogue"
 )
 
+// Dialects: what systems call things.
+//
+// A system has settings (dials) that each carry one rule, lists of domains
+// (boards) that carry a level of domains and who is listed, switches by which
+// it asks us as it acts (lives), and records of its own (holdings). All of it
+// is data: a new kind of system is a new Dialect and no new code, and one that
+// describes itself over the wire is read into the same type.
+//
+// What a dialect promises (Describe) and what is done with it (To, From) follow
+// from the same data, and a test asks the engine on both sides whether the
+// promise holds.
+
 // Fidelity says how well a system can hold what is meant. Looser does not
 // exist: a system that could only be looser gets the next tighter word.
 type Fidelity string
@@ -121,6 +133,8 @@ func ByName(name string) (*Dialect, bool) {
 	return dialects[i], true
 }
 
+// dialects are those that ship. One that does not pass Check stops the program
+// at its start.
 var dialects = func() []*Dialect {
 	all := []*Dialect{&quay, &parley, &ledger}
 	for _, d := range all {
@@ -132,8 +146,9 @@ var dialects = func() []*Dialect {
 }()
 
 // Check finds what is wrong with a dialect's data: rules that are not there,
-// words that do not fit. A dialect that describes itself is checked by it
-// before anything is read or written.
+// words that do not fit, paths that stand twice. The error names the setting. A
+// dialect that describes itself is checked by it before anything is read or
+// written.
 func (d *Dialect) Check() error {
 	seen := map[string]bool{}
 	for i := range d.Dials {
@@ -322,7 +337,7 @@ func (d *Dialect) Describe() (out []Line) {
 	return
 }
 
-// They are sentences for the page of a system.
+// setSays are sentences for the page of a system.
 var setSays = map[Scope]string{
 	ToPartners: "A partner with a value of its own gets a set of its own, with everything in it.",
 	ToSpaces:   "A space with a value of its own gets a word of its own, once it is there.",
@@ -434,7 +449,8 @@ func (x *Dial) write(v catalogue.Value) string {
 
 // read returns what a word of the system means at the least and at the most; ok
 // is false where the dialect does not know it. A vague word has a range; every
-// other one a single value.
+// other one a single value. It is the inverse of write for every word that
+// write makes.
 func (x *Dial) read(word string) (least, most catalogue.Value, ok bool) {
 	r, _ := catalogue.RuleByName(x.Rule)
 	if v, vague := x.Vague[word]; vague {

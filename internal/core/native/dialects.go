@@ -5,7 +5,7 @@ import "time"
 // The three dialects of the suite that ships to be worked against (cmd/suite).
 // Their words are made up.
 
-// onOff are the words for off and on.
+// onOff are the words for off and on, in that order, as Dial.Words has them.
 var onOff = func(off, on string) []string { return []string{off, on} }
 
 // quay carries the directory, spaces and files. Its words are a harbour's, so

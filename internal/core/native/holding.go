@@ -13,6 +13,15 @@ import (
 	"wexillum.example/internal/core/world"
 )
 
+// Records: what of our inventory a system keeps itself, as guests, grants or
+// links, and how an entry of ours becomes a record there and back.
+//
+// An entry is a Thing: a few named texts, in our words, whatever the system. A
+// Holding says for one kind which fields a system has and what it calls them.
+// Whether two entries differ in what counts (Differs), which way a change goes
+// (Turn), and whether a system can keep an entry without being looser (Keeps)
+// is found from the fields alone.
+
 // Field is one field of what a system keeps.
 type Field struct {
 	Name string // what the system calls it
@@ -82,8 +91,8 @@ func (d *Dialect) CanBeSource() (out []string) {
 //	forwarder  mailbox (an address), to, keep_copy (yes or no), set_by
 //	meeting    id, name, host (an address)
 //
-// Moments are written as RFC 3339 has it; an empty one is none. Nil is no entry.
-// Only strings, because that is what goes over any wire.
+// Moments are written as RFC 3339 has it; an empty one is none. Nil is no
+// entry. Only strings, because that is what goes over any wire.
 type Thing map[string]string
 
 // Kept is one record of a system, in its own words. Fields are as they came.
@@ -210,7 +219,8 @@ func (h *Holding) Read(fields map[string]string, n Names) (t Thing, unread strin
 
 // Keeps reports whether the system can keep an entry: it has a word for what it
 // says, and a field for what would be looser without it. What begins later is
-// kept once it has begun.
+// kept once it has begun. What a system cannot keep is not written there, and
+// told.
 func (h *Holding) Keeps(t Thing) bool {
 	for _, must := range []string{"from", "for"} {
 		if t[must] != "" && !slices.ContainsFunc(h.Fields, func(f Field) bool { return f.Of == must }) {
@@ -450,7 +460,8 @@ const (
 )
 
 // Attempt is one attempt from outside. Trials are described in systems.md §6:
-// an attempt from outside, and what came of it.
+// an attempt from outside, and what came of it. Accounts and links for it are
+// made for the one attempt and taken away afterwards.
 type Attempt struct {
 	Action string
 	As     As

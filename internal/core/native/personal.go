@@ -13,6 +13,17 @@ import (
 // Lists of domains of single people: where a system gives people sets of their
 // own and a list stands in them, whoever has an exception to its rule has a
 // list of their own, in entire. It may name addresses besides domains.
+//
+// Both ways are here. personal writes the list that comes to what a person's
+// exceptions say; overlayPeople makes exceptions of a list that was found. The
+// second is the harder one: a list may say of each name what it likes, and an
+// exception says a level. Where no level says just that, the result lies on the
+// side that is wanted: loosest to find what is open there, tightest to find
+// what is closed.
+
+// Lists of domains of single people: where a system gives people sets of their
+// own and a list stands in them, whoever has an exception to its rule has a
+// list of their own, in entire. It may name addresses besides domains.
 
 // apart reports whether what an exception says of a board's rule is written as
 // lists of its people.
@@ -324,7 +335,8 @@ func (t *target) holds(x *target) bool {
 		!t.ref.Domain.IsZero() && !x.ref.Address.IsZero() && x.ref.Address.Domain() == t.ref.Domain
 }
 
-// A list can say of each name what it likes; an exception says a level, which
+// overlayPerson makes exceptions of the lists of one person for one rule. A
+// list can say of each name what it likes; an exception says a level, which
 // opens by what partners are opened for. So for each party the level is picked
 // that comes to the same, on the wanted side where none does.
 func (f *Found) overlayPerson(w *world.World, r *catalogue.Rule, id string, own []FoundBoard, most bool) {

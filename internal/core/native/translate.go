@@ -12,6 +12,20 @@ import (
 	"wexillum.example/internal/core/world"
 )
 
+// Translation, both ways (systems.md §§2 and 3).
+//
+// To writes what a system should hold. Where a dialect has no word for a value,
+// the next tighter one is written; where it has one value for everybody, the
+// tightest that is meant anywhere. From reads what a system holds, each word
+// with the least and the most that it may mean. Overlay makes a policy of what
+// was read, the loosest or the tightest faithful one, and the engine answers
+// for it: what the loosest lets through and ours does not is open there and
+// should not be.
+//
+// Three properties are tested on random policies for every dialect: what is
+// written is never looser than meant, reading what was written finds nothing
+// looser, and writing again changes nothing.
+
 // Setting is one value of a system, in its own words. A list of domains is
 // written as its mode, a colon, and the domains in order. The order of domains
 // in it is alphabetical, so that equal lists are equal texts.
@@ -57,7 +71,8 @@ func organisation(w *world.World, r *catalogue.Rule) (limit, def catalogue.Value
 }
 
 // To returns what a system of the dialect should hold, in the order of the
-// dialect. Two translations of the same are equal, byte by byte.
+// dialect: dials, lists, sets. Two translations of the same are equal, byte by
+// byte.
 func (d *Dialect) To(m *Meant) (out []Setting) {
 	for i := range d.Dials {
 		x := &d.Dials[i]
@@ -107,6 +122,8 @@ const (
 	anyone
 )
 
+// write makes the list that comes to a level: of those alone who are opened and
+// active, or of all but those who are closed by name; without whom a bar names.
 // At the level closed the list admits nobody: those alone, and none.
 func (b *Board) write(level catalogue.Value, m *Meant) string {
 	var domains []string
@@ -178,7 +195,8 @@ func (b *Board) unbarred(e world.Entry, m *Meant) (out []string) {
 	return out
 }
 
-// One that ends later is active until then.
+// active reports whether a partner is in force. One that ends later is active
+// until then.
 func (m *Meant) active(p *world.Partner) bool {
 	return p.Standing == world.Active || p.Standing == world.Ended && m.At < p.StandingSince
 }
@@ -537,7 +555,8 @@ func (d *Dialect) Steps(read map[string]string, meant []Setting) (out []Step) {
 }
 
 // Turn says which way a setting goes from one value to another. Words are
-// compared by what they may mean at the least and at the most.
+// compared by what they may mean at the least and at the most: *Tightens* is
+// only what is tighter however both are read.
 func (d *Dialect) Turn(path, was, becomes string) Turn {
 	if IsSet(path) {
 		return d.turnCharter(was, becomes)
@@ -611,7 +630,8 @@ type Taken struct {
 
 // Take turns what a system holds otherwise than meant into policy, in its
 // loosest faithful reading: the value where no place says anything, and
-// openings of partners. With path only that setting.
+// openings of partners. With path only that setting. What cannot be said as
+// policy is told in sentences (Taken.Left).
 //
 // A limit is moved along where the value would be looser than it.
 func (d *Dialect) Take(m *Meant, read map[string]string, path string) *Taken {
