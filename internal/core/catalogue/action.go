@@ -5,6 +5,10 @@ import (
 	"strings"
 )
 
+// Actions: what somebody may try, and what each account is asked for it. The
+// first half of the file is the words that rows are made of, the second the
+// table itself.
+
 // Service is one of the seven services of model §1.
 type Service uint8
 
@@ -20,6 +24,8 @@ const (
 	NumServices = 7
 )
 
+// serviceNames are the words for services, by Service; names of rules and
+// actions begin with them.
 var serviceNames = [...]string{"directory", "spaces", "chat", "meetings", "files", "mail", "reports"}
 
 func (s Service) String() string { return serviceNames[s] }
@@ -241,6 +247,7 @@ const (
 	Manage     Role = 3
 )
 
+// roleNames are the words for roles, by Role.
 var roleNames = [...]string{NoRole: "none", View: "view", Contribute: "contribute", Manage: "manage"}
 
 func (r Role) String() string { return roleNames[r] }
@@ -287,6 +294,7 @@ const (
 	Presence
 )
 
+// featureNames are the words for features, by Feature; none has the first.
 var featureNames = [...]string{"", "messages", "voice", "presence"}
 
 func (f Feature) String() string { return featureNames[f] }
@@ -327,7 +335,8 @@ type ActionID uint8
 
 // Action is one thing somebody may try. What differs between actions is here as
 // data wherever it is so for more than one of them, so that no gate has to
-// compare names.
+// compare names. Adding an action is an entry of the table and an example; a
+// need that no gate knows yet is a case more in the engine.
 type Action struct {
 	ID      ActionID
 	Name    string // service.verb
@@ -404,6 +413,7 @@ func (a *Action) TakesNames() string {
 // Reaches and audiences keep what somebody can do as such a set.
 const MaxActions = 64
 
+// actions is the table, checked when the program starts.
 var actions = buildActions()
 
 // Actions lists all actions. Callers must not change it.
@@ -451,14 +461,17 @@ func Companions(r RuleID) (out []RuleID) {
 }
 
 // AskedBy lists the actions whose decision asks rule r, in order; nil where it
-// governs behaviour and no action asks it.
+// governs behaviour and no action asks it. Whoever weighs a change of a rule
+// looks at these alone.
 func AskedBy(r RuleID) []ActionID { return askedBy[r] }
 
-// asked by the gates themselves, not through an entry of an action These rules
-// stand in no row because they hold for all rows of a class, or because the
-// value is read by a gate for something else than a comparison. A rule that is
-// missing here would be shown as one that no action asks; a test asks each
-// rule's example with both of its values.
+// askedAnyway are rules that gates ask by themselves, not through an entry of
+// an action, and for which accounts.
+//
+// These rules stand in no row because they hold for all rows of a class, or
+// because the value is read by a gate for something else than a comparison. A
+// rule that is missing here would be shown as one that no action asks; a test
+// asks each rule's example with both of its values.
 var askedAnyway = map[string]func(*Action, Class) bool{
 	"directory.guests":         func(_ *Action, c Class) bool { return c == Record || c == Newcomer },
 	"directory.feed_in":        func(_ *Action, c Class) bool { return c == Record },

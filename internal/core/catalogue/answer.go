@@ -1,5 +1,8 @@
 package catalogue
 
+// What answers are made of: gates, conditions, and the codes of causes with
+// their sentences.
+
 // Gate is one question of a decision; a decision asks all its gates in this
 // order. All are asked, also behind the first that refuses: an administrator
 // who mends one wants to know which is next.
@@ -17,6 +20,7 @@ const (
 	NumGates
 )
 
+// gateNames are the words for gates, by Gate, as answers and filters have them.
 var gateNames = [...]string{"identity", "domain", "counterpart", "service", "rule", "grant", "licence"}
 
 func (g Gate) String() string { return gateNames[g] }
@@ -40,6 +44,7 @@ const (
 	Settling
 )
 
+// conditionNames are the words for conditions, in the order of their bits.
 var conditionNames = [...]string{"sign_in", "one_time_code", "accept_terms", "passcode", "password", "held_until_admitted",
 	"counterpart_unconfirmed", "presenter_asked", "no_browsing", "becomes_guest", "settling"}
 

@@ -4,6 +4,11 @@ import (
 	_ "embed" // the example world below
 )
 
+// Examples: for each rule a question that turns on it, for each action one that
+// is answered yes and one that is answered no, all asked in one small world.
+// They are shown beside the rule or action, and a test asks each of them, so
+// that an example that is shown is true.
+
 // ExampleWorld is the world that the examples of rules and actions are asked in,
 // in the file format. Every rule stands at its loosest there, so that an example
 // turns on its own rule alone.
@@ -135,6 +140,9 @@ var ruleExamples = map[string]Example{
 	"reports.licence": {"", "maren@ilvane.example reports.view report:visits", "ours", "house", "no: licence", "yes"},
 }
 
+// actionExamples are the examples of actions, by name. Yes and No are questions
+// as ask takes them; YesWith is what has to be set for the yes; NoGate is the
+// gate that refuses the no.
 var actionExamples = map[string]ActionExample{
 	"directory.sign_in": {"maren@ilvane.example directory.sign_in directory:ours", "",
 		"cargo@marrowby.example directory.sign_in directory:ours", "domain"},

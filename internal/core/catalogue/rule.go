@@ -97,6 +97,7 @@ func (r *Rule) Sentence(v Value) string {
 // NumRules is how many rules there are; tables of values are this long.
 const NumRules = len(ruleEntries)
 
+// rules is the table, checked when the program starts (see Rule.check).
 var rules = buildRules()
 
 // Rules lists all rules in the order of the catalogue. Callers must not change
@@ -299,6 +300,9 @@ type Dependency struct {
 	Value Value
 }
 
+// dependencies are what rules need of each other, by name. The number is the
+// first value from which on the rule needs the other: 2 on given_to is
+// newcomers, who can only become guests where there are guests at all.
 var dependencies = func() (out []Dependency) {
 	// The number is the first value from which on the rule needs the other: 2
 	// on given_to is newcomers, who can only become guests where there are

@@ -47,6 +47,7 @@ const (
 	Choice
 )
 
+// shapeNames are the words for shapes, by Shape.
 var shapeNames = [...]string{"switch", "level", "days", "methods", "choice"}
 
 func (s Shape) String() string { return shapeNames[s] }
@@ -118,6 +119,7 @@ func (s Scale) parseMethods(words []string) (Value, error) {
 	return v, nil
 }
 
+// indexOf is the place of a word in a list; -1 where it is not there.
 func indexOf(names []string, w string) int {
 	for i, n := range names {
 		if n == w {
@@ -190,7 +192,8 @@ func (s Scale) Loosest() Value {
 
 // Tighter returns the tightest value that is no looser than a or b: the lesser,
 // or the intersection of two sets. For a choice it is a. It is how a limit acts
-// on what is said below it, and how several layers that speak are joined.
+// on what is said below it, and how several layers that speak are joined: days
+// 30 and 90 come to 30, methods {code, partner} and {partner} to {partner}.
 func (s Scale) Tighter(a, b Value) Value {
 	switch s.Shape {
 	case Methods:

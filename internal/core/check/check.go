@@ -34,7 +34,7 @@ const (
 
 // Line is what was found of one address. A list of a hundred thousand addresses
 // is read line by line and each Line is handed on at once, so that none of them
-// has to be kept.
+// has to be kept. Nothing is written: checking a list invites nobody.
 type Line struct {
 	Number     int // of the line it stands in, from 1
 	Text       string
@@ -228,7 +228,8 @@ func (c *Checker) Into() string {
 }
 
 // Check says what becomes of one address as somebody wrote it: bare, in angle
-// brackets behind a name, or as a mailto link.
+// brackets behind a name, or as a mailto link. Everything that refuses is told,
+// of every space that is asked about, each cause once.
 func (c *Checker) Check(number int, text string) Line {
 	l := Line{Number: number, Text: text}
 	// The verdict is counted when the line is done, whatever way it takes
@@ -416,7 +417,7 @@ func Split(in io.Reader, column string, fn func(line int, text string) error) er
 
 // pieces splits a line into what may be addresses, so that every word of it
 // gets an outcome: commas and semicolons part, and so do blanks where no name
-// stands before angle brackets.
+// stands before angle brackets (RFC 5322 §3.4 as people write it).
 //
 // A line that begins with # is a comment. The byte order mark that some editors
 // write first is taken off (RFC 3629 §6).

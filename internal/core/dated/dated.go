@@ -60,6 +60,7 @@ const (
 	NumKinds
 )
 
+// kindNames are the words for kinds, by Kind. They are written in the journal.
 var kindNames = [NumKinds]string{"review_due", "grant_ends", "invitation_lapses", "suspended", "removed"}
 
 // String returns the kind as it is written.
@@ -89,6 +90,8 @@ const (
 	NumCauses
 )
 
+// causeNames are the words for causes, by Cause. Floors of single kinds of step
+// are kept under them.
 var causeNames = [NumCauses]string{
 	"",
 	"until",

@@ -3,6 +3,7 @@ package dated
 import (
 	"fmt"
 	"math/rand/v2"
+	"os"
 	"slices"
 	"strings"
 	"testing"
@@ -301,5 +302,36 @@ func TestQuick(t *testing.T) {
 		if found < 10_000 {
 			t.Errorf("%s: %d steps: too few to tell", zone, found)
 		}
+	}
+}
+
+// TestExampleOfTheDocs computes the example that the docs of the package show, and looks it up in them.
+func TestExampleOfTheDocs(t *testing.T) {
+	zone, err := time.LoadLocation("Europe/Lisbon")
+	if err != nil {
+		t.Fatal(err)
+	}
+	r := Record{Since: at(t, "2026-03-01T10:15:00Z"), Accepted: at(t, "2026-03-01T10:15:00Z"), Renewed: moment.Always, Until: moment.Never,
+		LastSeen: moment.Always, StateSince: moment.Always, SponsorLeft: moment.Never, HomeClosed: moment.Never, PartnerEnded: moment.Never,
+		Floor: moment.Always, Forward: moment.Always, Calendar: moment.NewCalendar(zone),
+		Values: Values{Term: 90, Idle: None, Invite: None, Grace: 30, LastGrantSuspends: true},
+		Held:   []Held{{From: at(t, "2026-03-01T10:15:00Z"), Until: at(t, "2026-05-15T23:00:00Z"), Reviewed: moment.Always, Review: 60, Own: true}}}
+	says := map[Kind]string{ReviewDue: "the grant is due for review      (60 days after it began)", GrantEnds: "the grant ends                   (its own end)",
+		Suspended: "the record is suspended          (after its last grant)", Removed: "the record is removed            (30 days of grace)"}
+	causes := map[Kind]Cause{ReviewDue: ByReviewNeeded, GrantEnds: ByUntil, Suspended: ByLastGrant, Removed: ByGrace}
+	docs, err := os.ReadFile("dated.go")
+	if err != nil {
+		t.Fatal(err)
+	}
+	var want []string
+	for _, st := range r.Sequence() {
+		// An end at midnight is told by the day that still holds.
+		want = append(want, "//\t"+(st.At-1).Time().In(zone).Format("_2 Jan")+"    "+says[st.Kind])
+		if st.Cause != causes[st.Kind] {
+			t.Errorf("%s because of %s", st.Kind, st.Cause)
+		}
+	}
+	if len(want) != 4 || !strings.Contains(string(docs), strings.Join(want, "\n")) {
+		t.Errorf("the docs do not show\n%s", strings.Join(want, "\n"))
 	}
 }

@@ -1,6 +1,13 @@
 // Package domainlist reads and writes lists of domains: those of partners,
 // those that are barred, and those of providers of private mail. It weighs a
 // list against what is kept before anything is changed.
+//
+// A list comes as plain text, a domain on each line, or as CSV. Each line gets
+// an outcome (new, changed, same, refused and why), entries that a replacing
+// list leaves out are told as removed, and the policy with the good lines is
+// returned: the caller shows it, drafts it or throws it away. A list of thirty
+// thousand lines with three slips in it is thus neither refused as a whole nor
+// taken over with the slips.
 package domainlist
 
 import (
@@ -100,6 +107,7 @@ func Read(in io.Reader) ([]Line, error) {
 	return out, s.Err()
 }
 
+// errTooMany ends the reading of a list that is too long.
 var errTooMany = fmt.Errorf("a list has at most %d lines", MaxLines)
 
 // star reads *. before a name as "with all below it".
@@ -220,7 +228,8 @@ func Weigh(w *world.World, kind Kind, partner string, lines []Line, replace bool
 }
 
 // weighing is a list while it is weighed. Maps are made when they are first
-// needed, and slices of next are copied before they are first written.
+// needed, and slices of next are copied before they are first written: the
+// policy that is in force is not touched.
 type weighing struct {
 	w     *world.World
 	next  world.World

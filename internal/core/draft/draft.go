@@ -2,6 +2,21 @@
 // edits are brought up to date when the policy has moved, and whether they
 // loosen anything. An edit is about one entry of policy, written as the file
 // format has it, in JSON. The package has no I/O.
+//
+// A draft is a list of edits and no copy of the policy. So two people may draft
+// at once, and whoever publishes second has their edits moved onto what the
+// first has published (Rebase): edits of other entries, and of other fields of
+// one entry, are joined; what both changed otherwise is a conflict, which the
+// author settles.
+//
+//	live when drafted  {"name": "Lantern", "owner": "uma"}
+//	the draft          {"name": "Lantern", "owner": "lars"}
+//	live by now        {"name": "Lantern Ltd", "owner": "uma"}
+//	rebased            {"name": "Lantern Ltd", "owner": "lars"}
+//
+// Loosens is what decides whether a second person has to confirm. It never
+// takes a loosening for a tightening: a field that it does not know counts as
+// looser.
 package draft
 
 import (
@@ -42,7 +57,8 @@ type Edit struct {
 func (e *Edit) Key() Key { return Key{e.Kind, e.ID} }
 
 // Diff lists what next has otherwise than live, in the order of kinds and ids.
-// Who made an edit that old holds already stays told.
+// Who made an edit that old holds already stays told. by, at (RFC 3339) and why
+// are of the edits that are new.
 //
 // An edit that stays the same keeps its author, moment and reason, so that a
 // draft which is saved again by somebody else does not become theirs.
@@ -166,8 +182,9 @@ func list(doc []byte) (out []json.RawMessage, ok bool) {
 }
 
 // merge joins what two sides made of was, and returns the fields that both
-// changed. Objects are joined field by field, lists as sets. Anything else that
-// both changed is a conflict, and then theirs is returned in its place.
+// changed, by their paths with dots between. Objects are joined field by field,
+// lists as sets. Anything else that both changed is a conflict, and then theirs
+// is returned in its place. nil stands for a field that is not there.
 func merge(was, mine, theirs []byte, path string) (out []byte, fields []string) {
 	switch {
 	// Only mine changed, or both changed it alike.
@@ -252,8 +269,8 @@ func merge(was, mine, theirs []byte, path string) (out []byte, fields []string) 
 // Change is one field that an edit changes; empty texts where there is none.
 type Change struct{ Field, Was, Now string }
 
-// Changes lists the fields that an edit changes. An entry that comes or goes is
-// told field by field too.
+// Changes lists the fields that an edit changes, in the order of their names.
+// An entry that comes or goes is told field by field too.
 func (e *Edit) Changes() []Change {
 	var out []Change
 	walk(e.Was, e.Now, "", &out)

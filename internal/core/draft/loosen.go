@@ -190,9 +190,11 @@ func Loosens(was, next *world.World) (reasons []string) {
 }
 
 // asTight reports whether a bundle gives nobody more than before, to nobody
-// else, for no longer and no more easily. It makes a copy as it was in all that
-// got tighter, or says nothing; if that equals what was, nothing got looser. A
-// field that is added to Bundle counts as looser until it is named here.
+// else, for no longer and no more easily.
+//
+// It makes a copy as it was in all that got tighter, or says nothing; if that
+// equals what was, nothing got looser. A field that is added to Bundle counts
+// as looser until it is named here.
 func asTight(was, is *world.Bundle) bool {
 	x := *is
 	x.Name, x.Questions = was.Name, was.Questions // words

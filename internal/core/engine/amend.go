@@ -8,6 +8,10 @@ import (
 	"wexillum.example/internal/core/world"
 )
 
+// Acts and changes of inventory, one at a time, for a question that begins
+// *what if*: methods of an Editor of Aside, each the smallest change that its
+// name says.
+
 // What of an inventory might be otherwise, one thing at a time: for an Editor
 // of Aside, so that a question can be asked as if it were so. What is named
 // must be there.

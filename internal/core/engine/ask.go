@@ -10,6 +10,13 @@ import (
 	"wexillum.example/internal/core/world"
 )
 
+// One question: how it is written, what it is about, which accounts are asked,
+// and how their answers become one.
+//
+// An asker is made for a question, filled in by resolve, and asked by decide or
+// explain; it lives on the stack, so that a decision allocates nothing. Gates
+// are methods of it (gates.go, gates_grant.go) and read what resolve found.
+
 // SubjectKind says how a question names who asks.
 type SubjectKind uint8
 
@@ -137,6 +144,7 @@ type Question struct {
 type relation uint8
 
 const (
+	// The first is what every question of the outside has.
 	asItIs relation = iota
 	related
 	unrelated

@@ -12,6 +12,14 @@ import (
 	"wexillum.example/internal/core/world"
 )
 
+// Audience: everybody who may do something with one thing. It is a reach asked
+// the other way round, and needs lists the other way round: from a space to who
+// was ever given something in it (index), from a person to those like them
+// (reverse). Both are made when they are first asked for.
+//
+// Typical newcomers are here, too: whoever nobody knows yet is part of an
+// audience, and the part that is most often forgotten.
+
 // index finds who was given something in a space, and what is in it. It is made
 // when a snapshot is first asked that way round, and goes on to the next
 // snapshots until something of it changes.

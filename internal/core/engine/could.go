@@ -497,6 +497,7 @@ func (a *couldAnswers) forget() {
 // answer is a yes or no that may not have been asked yet.
 type answer int8
 
+// The three values of an answer; that it was not asked is the zero value.
 const (
 	notAsked answer = iota
 	no
@@ -636,10 +637,12 @@ func (p *Potential) spaceRef(i uint32) world.Resource {
 	return world.Resource{Kind: catalogue.Space, ID: p.most.inv.spaceIDs.text(p.most.inv.text, i)}
 }
 
+// itemRef names an item by its index.
 func (p *Potential) itemRef(i uint32) world.Resource {
 	return world.Resource{Kind: p.most.inv.items.at(i).kind, ID: p.most.inv.itemIDs.text(p.most.inv.text, i)}
 }
 
+// meetingRef names a meeting by its index.
 func (p *Potential) meetingRef(i uint32) world.Resource {
 	return world.Resource{Kind: catalogue.Meeting, ID: p.most.inv.meetingIDs.text(p.most.inv.text, i)}
 }

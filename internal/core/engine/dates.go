@@ -178,6 +178,8 @@ type Sequences struct {
 	steps      []dated.Step
 }
 
+// calendars keeps the calendar of each zone that was ever asked for: half a
+// megabyte a zone, and there is one zone for an organisation.
 var calendars sync.Map // by the name of a zone
 
 // calendar returns the calendar of the organisation's time zone, shared by all
@@ -520,6 +522,8 @@ func (q *Sequences) fill(h *dated.Held, g *grant, of *partnerDates, own bool) {
 // those of a million items stay in the cache.
 type bitset []uint64
 
+// newBitset has room for numbers below n; add puts one in, has tells whether it
+// is in, knows whether there is room for it.
 func newBitset(n uint32) bitset      { return make(bitset, n/64+1) }
 func (b bitset) add(i uint32)        { b[i>>6] |= 1 << (i & 63) }
 func (b bitset) has(i uint32) bool   { return b[i>>6]>>(i&63)&1 != 0 }

@@ -644,6 +644,8 @@ type signs struct {
 	one   crowd
 }
 
+// newSigns begins with no sign known. named is whom policy and inventory name
+// one by one.
 func newSigns(s *Snapshot, at moment.Moment, named *naming) *signs {
 	return &signs{s: s, at: at, named: named, known: make([]*known, len(wideActions)), one: crowd{members: []uint32{0}}}
 }

@@ -5,6 +5,15 @@ import (
 	"wexillum.example/internal/core/world"
 )
 
+// The gates 1 to 5 of model §4: who this is, the domain, the partner's own
+// side, the service, the rules. Gates 6 and 7 are in gates_grant.go.
+//
+// A gate asks one or several questions and notes each with what it found. It
+// never returns early because something refused: a refusal is to name
+// everything that stands in the way. What a gate compares with comes from the
+// row of the catalogue that is asked (catalogue.Ask); what is the same for
+// every action is written here.
+
 // Rules that the gates ask by themselves, not through an entry of an action.
 // Their numbers are found once, at the start; a name that the catalogue does
 // not hold stops the program.

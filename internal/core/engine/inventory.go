@@ -10,6 +10,14 @@ import (
 	"wexillum.example/internal/core/world"
 )
 
+// The form that a world is kept in: tables of fixed-size records that name each
+// other by index, and an Editor that makes the next world from one.
+//
+// How names become indexes, and how snapshots share what did not change, is in
+// vec.go; what an Editor takes in is in inventory_records.go and
+// inventory_given.go; how records are told again, as records of package world,
+// in inventory_told.go.
+
 // row holds one value for every rule, Unset where nothing is said. It is some
 // 160 bytes; equal rows are shared, and there are few different ones: most
 // spaces say nothing, and those that do mostly say the same few things.
@@ -38,6 +46,7 @@ type party struct {
 // partyFlag is what is known of a record in one bit each.
 type partyFlag uint8
 
+// What is known of a record, a bit each.
 const (
 	hasRecord   partyFlag = 1 << iota
 	isSuspended           // as it is written; what its dates suspend is told by out
@@ -65,6 +74,8 @@ type grant struct {
 // via says through what somebody holds a grant.
 type via uint8
 
+// The ways to hold a grant. The first two are kept; the others are of an
+// answer.
 const (
 	viaGrant via = iota
 	viaLink
@@ -711,12 +722,15 @@ func (e *Editor) person(id string) uint32 {
 	return i
 }
 
+// group returns the index of a group, which need not be there yet.
 func (e *Editor) group(id string) uint32 {
 	i := e.inv.groupIDs.add(e.tok, &e.inv.text, id)
 	grow(&e.inv.groups, e.tok, i, group{})
 	return i
 }
 
+// space returns the index of a space, which need not be there yet; none for no
+// id.
 func (e *Editor) space(id string) uint32 {
 	if id == "" {
 		return none
@@ -726,6 +740,7 @@ func (e *Editor) space(id string) uint32 {
 	return i
 }
 
+// item returns the index of an item, which need not be there yet.
 func (e *Editor) item(id string) uint32 {
 	i := e.inv.itemIDs.add(e.tok, &e.inv.text, id)
 	grow(&e.inv.items, e.tok, i, item{rules: none, held: none})

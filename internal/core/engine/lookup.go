@@ -12,6 +12,11 @@ import (
 	"wexillum.example/internal/core/world"
 )
 
+// Single look-ups, for whoever shows, checks or composes something: what is
+// called what, who owns what, what is where. None of them decides anything.
+//
+// Most cost a hash and a comparison. Those that go through everybody say so.
+
 // Has reports whether a person, group, space, meeting, link, partner or an item
 // (by its own kind) of this id exists. A kind that there is not has nothing of
 // any id.

@@ -57,6 +57,8 @@ type domainEntry struct {
 // entryKind says what a name in the table of domains is.
 type entryKind uint8
 
+// What a name in the table of domains may be. One that nobody entered is
+// unlisted, which is the zero value.
 const (
 	unlisted entryKind = iota
 	ownDomain

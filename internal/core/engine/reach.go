@@ -11,6 +11,15 @@ import (
 	"wexillum.example/internal/core/world"
 )
 
+// Reach: everything that one party may try, answered with yes or no and the
+// cause that decides.
+//
+// Which things are tried follows from the action: with a role on what the party
+// was ever given, so that *that is over* is an answer too; without one on
+// everything, where what is alike becomes one line with a count. each is the
+// one loop that does this; comparisons, previews of invitations and
+// expectations about one party use it as well.
+
 // DecidingCause returns the cause that best tells why the answer is what it is:
 //
 // of a no the first that refuses, of a yes what gives it.

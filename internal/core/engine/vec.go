@@ -19,6 +19,7 @@ import (
 // Editor takes the next number; no two ever have the same.
 type token uint64
 
+// lastToken is the last number that an Editor took.
 var lastToken atomic.Uint64
 
 // newToken returns a number that nobody has.

@@ -608,6 +608,7 @@ type wideCount struct {
 	pairs     int
 }
 
+// begin makes room to collect.
 func (n *wideCount) begin() {
 	n.parties, n.crowds, n.resources = map[uint32]bool{}, map[*crowd]bool{}, map[uint32]bool{}
 }

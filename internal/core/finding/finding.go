@@ -15,6 +15,8 @@ import (
 
 // Kind is a sort of finding: its stable name, what it means, and what to do.
 // Hints are listed after what is wrong, and do not count on the first page.
+// Names are kept in journals and by whoever accepted a finding: they never
+// change.
 type Kind struct {
 	Name  string
 	Title string
@@ -131,8 +133,9 @@ type Number struct {
 }
 
 // Finding is one thing that was noticed. Its ID stays the same as long as it is
-// about the same thing. Whoever accepted it is found by the ID, and so is its
-// history: when it came and went.
+// about the same thing: the kind and what it is about, with blanks between.
+// Whoever accepted it is found by the ID, and so is its history: when it came
+// and went.
 type Finding struct {
 	ID      string
 	Kind    string
@@ -152,7 +155,8 @@ type Accepted struct {
 }
 
 // finder looks through a world, or a part of it. The methods each look for some
-// kinds. w may hold a part of the world; s answers for all of it.
+// kinds and add to out. w may hold a part of the world; s answers for all of
+// it. What is asked of the engine is asked at the moment at.
 type finder struct {
 	w   *world.World
 	s   *engine.Snapshot // of the whole world
@@ -164,8 +168,8 @@ type finder struct {
 }
 
 // Find lists everything that is noticed of a world at a moment. s must be the
-// snapshot of w. Whoever looks again and again keeps what was noticed: see
-// Look.
+// snapshot of w. It goes through all of it: whoever looks again and again keeps
+// what was noticed (see Look).
 func Find(w *world.World, s *engine.Snapshot, at moment.Moment) []Finding {
 	f := &finder{w: given(w), s: s, at: at}
 	f.counted()
@@ -240,6 +244,7 @@ func (f *finder) counted() {
 	f.tally.within(f.w, 1)
 }
 
+// orderOf is the place of each kind in the list.
 var orderOf = func() map[string]int {
 	order := map[string]int{}
 	for i, k := range kinds {
@@ -271,7 +276,8 @@ func (f *finder) add(kind string, about []string, numbers []Number, cause string
 // one is what a finding is about, as it reads in a call.
 func one(about ...string) []string { return about }
 
-// yes asks a question whose parts are known to exist.
+// ask asks a question at the moment of the finder; false where it makes no
+// sense, as about somebody who is gone.
 func (f *finder) ask(q engine.Question) (engine.Verdict, bool) {
 	q.At = f.at
 	v, err := f.s.Decide(&q)
@@ -382,7 +388,8 @@ func (f *finder) privates() {
 }
 
 // guests looks at each record: who answers for it, what for, until when, and
-// whether it is used.
+// whether it is used. Records that a feed keeps are known to the feed alone,
+// and are told nothing but that they are one of our own people's.
 func (f *finder) guests() {
 	holds := map[string]bool{} // has something now or will have
 	members := map[string][]addr.Address{}
@@ -459,7 +466,8 @@ func (f *finder) guests() {
 func plainName(name string) string { return strings.Join(strings.Fields(strings.ToLower(name)), " ") }
 
 // namesakes looks for records of the same name. Two records of one person are
-// two sponsors, two ends, and one of them is forgotten.
+// two sponsors, two ends, and one of them is forgotten. People of two different
+// partners may share a name, and are not told.
 func (f *finder) namesakes() {
 	grants := map[string]int{}
 	for i := range f.w.Grants {
@@ -515,7 +523,8 @@ func (f *finder) forwarders() {
 }
 
 // links looks for links without an end, and for those that open nothing any
-// more.
+// more. A link that works for whoever holds it is asked as such; one that names
+// people is read, since it opens to them what their other gates let it.
 func (f *finder) links() {
 	days := catalogue.MustRule("files.link_days")
 	for i := range f.w.Links {
@@ -626,7 +635,7 @@ func (f *finder) lastDay(m moment.Moment) string {
 }
 
 // active reports whether an address has a record that is active: what counts is
-// what its dates make of it by now.
+// what its dates make of it by now, and not what was written last.
 func (f *finder) active(a addr.Address) bool {
 	i := f.s.PartyOf(a)
 	if i == engine.NoParty {
@@ -636,8 +645,8 @@ func (f *finder) active(a addr.Address) bool {
 	return record && state == world.StateActive
 }
 
-// unusedDays is after how long somebody who has access and does not come is
-// told of.
+// unusedDays is after how many days somebody who has access and does not come
+// is told of.
 const unusedDays = 90
 
 // RefusedOften is the finding that people of a partner, or of none, are refused

@@ -15,13 +15,25 @@ import (
 	"wexillum.example/internal/core/world"
 )
 
+// Findings that are kept. A full look goes through everything and takes seconds
+// in a large world; most changes concern one record. So what was noticed is
+// taken apart by what it is about: a party, the parties of one name, a partner,
+// a link, a place, what rests on the values of all places together. What
+// changed since tells which parts to look at again (next.go).
+//
+// Each finding is made by the same method of finder whether everything is
+// looked at or one record: a part of the world is told as a world of its own
+// (Snapshot.TellParties and its like), so that there is one definition of each
+// kind. Random worlds, changed at random, hold what is kept to what a full look
+// finds (TestKept).
+
 // Kept is what was noticed of a snapshot, taken apart by what it is about, so
 // that the next look costs what changed since: a party by itself, those of one
 // name, a partner, and everything else.
 //
-// On a large world a full look takes seconds, a change concerns one record.
 // What each finding rests on is known by its group, so that only the groups
-// that a change touched are looked at again.
+// that a change touched are looked at again. It belongs to one goroutine; what
+// All returned stays readable while Next goes on.
 type Kept struct {
 	s          *engine.Snapshot
 	at         moment.Moment
@@ -92,8 +104,10 @@ var nameSeed = maphash.MakeSeed()
 const share = 2048
 
 // Look lists everything that is noticed of a snapshot at a moment. Statements
-// of partners are no part of it. Parties are dealt to all processors in pieces;
-// each piece is told as a world of its own.
+// of partners are no part of it.
+//
+// Parties are dealt to all processors in pieces; each piece is told as a world
+// of its own. It takes some four seconds with a hundred thousand guests.
 func Look(s *engine.Snapshot, statements []world.Statement, at moment.Moment) *Kept {
 	k := &Kept{s: s, at: at, statements: statements, parties: map[uint32][]Finding{}, twins: map[uint64][]Finding{},
 		counts: map[uint32]*[numFacts]int{}, numbers: map[uint32][]Number{}, holders: s.Holders(), holding: map[uint32]map[uint32]bool{}}
@@ -182,6 +196,8 @@ func byName(a, b named) int {
 // share it; 0 for none.
 func (k *Kept) nameOf(party uint32) uint64 { return nameIn(k.s, party) }
 
+// nameIn is nameOf in a snapshot. The lowest bit is set, so that no name has
+// the hash 0.
 func nameIn(s *engine.Snapshot, party uint32) uint64 {
 	if name := plainName(s.NameAt(party)); name != "" {
 		return maphash.String(nameSeed, name) | 1
@@ -210,7 +226,7 @@ func (k *Kept) look(parties []uint32, into map[uint32][]Finding) {
 }
 
 // know notes what is known of a party, where it counts for a partner. Barred
-// people count for no partner.
+// people count for no partner, and so use none of its openings.
 func (k *Kept) know(i uint32, x uses) {
 	u := &k.known[i]
 	if u.facts == 0 {
@@ -275,8 +291,9 @@ func (k *Kept) finder(w *world.World) *finder {
 }
 
 // elsewhere looks at everything that is not about one party. It costs a pass
-// over spaces, items and links, and is done where something changed that is not
-// told apart.
+// over spaces, items and links, a third of a second with a hundred thousand
+// guests, and is done where something changed that is not told apart: policy,
+// people of ours, lists of domains.
 func (k *Kept) elsewhere() {
 	w := k.s.TellRest()
 	w.Statements = k.statements
@@ -358,7 +375,9 @@ func (k *Kept) toldOf() {
 	k.untold = f.out
 }
 
-// partner looks at one partner.
+// partner looks at one partner. How many of its people there are and what they
+// hold is counted once and kept until one of them changes: a change of policy
+// alters neither.
 func (k *Kept) partner(p *world.Partner) {
 	number, ok := k.s.NumberOfPartner(p.ID)
 	if !ok {
@@ -385,7 +404,7 @@ func (k *Kept) partner(p *world.Partner) {
 	}
 }
 
-// again puts the names in their order anew. again does it once too many became
+// again puts the names in their order anew. It is done once too many became
 // others to search them one by one.
 func (k *Kept) again() {
 	k.names, k.later = nil, nil
@@ -398,8 +417,9 @@ func (k *Kept) again() {
 }
 
 // GoesOn reports whether Next can go on to a snapshot: it came of the one that
-// was looked at, and policy says the same of domains, bundles, settings and of
-// all by which records end.
+// was looked at, so that everything has the same number, and policy says the
+// same of domains, bundles, settings and of all by which records end. Where it
+// cannot, Look begins anew.
 func (k *Kept) GoesOn(s *engine.Snapshot) bool { return s.GoesOn(k.s) && likePolicy(k.s, s) }
 
 // All lists what was noticed, in the order of kinds, in pieces one behind the

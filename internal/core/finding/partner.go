@@ -31,7 +31,8 @@ func (f *finder) concerned(p *world.Partner) []Number {
 
 // partner looks whether somebody answers for a partner, and at halves that do
 // not fit. One that ended needs nobody; one that is suspended is asked who
-// answers for it, and nothing else.
+// answers for it, and nothing else. used is what is known of how its openings
+// are used, nil for nothing.
 func (f *finder) partner(p *world.Partner, used *uses, numbers []Number) {
 	if p.Standing == world.Ended {
 		return
@@ -146,7 +147,8 @@ func (f *finder) used() map[string]*uses {
 
 // uses tells what is known of addresses, one thing at a time. One grant may be
 // told for each member of a group; a partner or domain as a whole is told as a
-// typical newcomer.
+// typical newcomer. What is over does not count, what is yet to begin does:
+// somebody means to use it.
 func (f *finder) uses(of func(addr.Address, uses)) {
 	for i := range f.w.Guests {
 		of(f.w.Guests[i].Address, uses{records: true})
@@ -256,7 +258,8 @@ func (f *finder) addresses() {
 
 // memberships looks at partners and domains that were let into a space as a
 // whole: whether a typical newcomer of theirs gets in, and whether the owner of
-// the space is to confirm it (model §4).
+// the space is to confirm it (model §4). A partner gets in where one of its
+// domains does.
 func (f *finder) memberships() {
 	enter, days := action("spaces.enter"), catalogue.MustRule("guests.review_days")
 	seen := map[string]bool{}

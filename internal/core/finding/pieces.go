@@ -4,7 +4,7 @@ import "slices"
 
 // pieces is a list in its order, in pieces of some hundred. A step makes those
 // anew that it is about, so that it costs little in a long list; the others are
-// shared with the list before.
+// shared with the list before. A service may be reading the old list meanwhile.
 type pieces [][]Finding
 
 // piece is how long a piece is at first; one that has become twice as long is
@@ -88,7 +88,7 @@ func (p pieces) with(gone, came []Finding) pieces {
 }
 
 // merged is a list in its order without what is gone, which is in it, and with
-// what came.
+// what came. All three are in order.
 func merged(was, gone, came []Finding) []Finding {
 	out := make([]Finding, 0, len(was)-len(gone)+len(came))
 	for i := range was {

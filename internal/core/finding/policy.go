@@ -11,7 +11,8 @@ import (
 )
 
 // withoutEffect looks for exceptions that change nothing. It is exact: see
-// engine.Inert.
+// engine.Inert. One that is held back in all it says waits, and is another
+// finding.
 func (f *finder) withoutEffect() {
 	inert := f.s.NewInert()
 	for i := range f.w.Exceptions {
@@ -48,6 +49,8 @@ func (f *finder) exceptions() {
 // disagree looks at two exceptions for the same person or group, at the same
 // time, towards parties that may be the same, with different values. Both
 // count, and the tighter wins, which one of the two authors did not want.
+// Exceptions of a person and of their group do not disagree: the person's own
+// replaces the group's.
 func (f *finder) disagree(x, y *world.Exception) {
 	if f.at >= y.Until || x.Until <= y.From || y.Until <= x.From {
 		return
@@ -135,8 +138,9 @@ type place struct {
 	where engine.Context
 }
 
-// places are those that say anything, of what is below the organisation:
-// partners and exceptions above, spaces, items and meetings below.
+// placesAbove and placesBelow are those that say anything, of what is below the
+// organisation: partners and exceptions above, spaces, items and meetings
+// below.
 func (f *finder) placesAbove() (out []place) {
 	add := func(about string, layer catalogue.Layers, rules []world.Setting, where engine.Context) {
 		if len(rules) > 0 {
@@ -183,6 +187,7 @@ func (f *finder) placesAbove() (out []place) {
 	return
 }
 
+// placesBelow are spaces, items and meetings; see placesAbove.
 func (f *finder) placesBelow() (out []place) {
 	add := func(r world.Resource, layer catalogue.Layers, rules []world.Setting) {
 		if len(rules) > 0 {
@@ -223,6 +228,7 @@ type tally struct {
 	pairs  map[setPair]int
 }
 
+// newTally counts nothing yet.
 func newTally() *tally {
 	return &tally{map[setValue]int{}, map[setValue]int{}, map[setPair]int{}}
 }
@@ -277,6 +283,8 @@ func (t *tally) add(more *tally) (values, pairs bool) {
 	return counts || set, added(t.pairs, more.pairs)
 }
 
+// added adds numbers to others, and reports whether any came to be, or ceased
+// to be, other than none.
 func added[K comparable](to, more map[K]int) (other bool) {
 	for k, n := range more {
 		was := to[k]
@@ -288,7 +296,10 @@ func added[K comparable](to, more map[K]int) (other bool) {
 	return
 }
 
-// above looks at values of the organisation, of partners and exceptions.
+// above looks at values of the organisation, of partners and exceptions:
+// held-back defaults, limits looser than anything below uses, rules that need
+// another. It asks what all places say together of the tally, so that it costs
+// no pass over them.
 func (f *finder) above() {
 	used := map[catalogue.RuleID]catalogue.Value{}
 	take := func(r catalogue.RuleID, v catalogue.Value) {
@@ -382,7 +393,8 @@ func (f *finder) dependencies(p *place, set []catalogue.RuleID) {
 }
 
 // setElsewhere reports whether any other place reaches a value. Values that are
-// held back do not count.
+// held back do not count. It is what keeps an organisation from being told of a
+// rule that somebody opened where it is needed.
 func (f *finder) setElsewhere(p *place, r catalogue.RuleID, v catalogue.Value) bool {
 	n := 0
 	for x, of := range f.tally.counts {

@@ -1,6 +1,12 @@
 // Package letter writes to a partner's administrator what their side would have
 // to admit, in plain words that fit any suite. It knows neither how the letter
 // is sent nor what becomes of it.
+//
+// Half of what two organisations do together is decided on the other side, by
+// somebody who knows neither us nor our words. So a letter names no rule, key
+// or program: it says what our people want to do with theirs, what their suite
+// has to let, how to try whether it works, and, as important to them, what they
+// need not open. It is about our domains alone.
 package letter
 
 import (
@@ -143,6 +149,7 @@ func lacks(h *world.Half) bool {
 	return slices.ContainsFunc(h.Ours.Features, func(f catalogue.Feature) bool { return !slices.Contains(h.Stance.Features, f) })
 }
 
+// featureWords are what a letter calls parts of a service.
 var featureWords = map[catalogue.Feature]string{catalogue.Messages: "messages", catalogue.Voice: "calls",
 	catalogue.Presence: "seeing who is there"}
 
@@ -240,6 +247,7 @@ func (l *Letter) write(mark, hash string, escape bool) string {
 	return b.String()
 }
 
+// escaper takes the meaning from what Markdown reads as its own.
 var escaper = strings.NewReplacer("*", `\*`, "_", `\_`, "`", "\\`", "<", "&lt;", "[", `\[`)
 
 // HTML writes the letter as a page of its own. Names and texts are escaped.

@@ -2,6 +2,19 @@
 //
 // It is the one place where a number of days becomes a moment. It reads no
 // clock and no time-zone file: callers pass the moment and the location.
+//
+// Three rules hold everywhere (model §5):
+//
+//   - A moment is a microsecond. Intervals hold their beginning and not their
+//     end, so that one may begin where another ends.
+//   - A day is a day of the organisation's time zone and ends at its midnight,
+//     whatever clocks do there: in March it may have 23 hours.
+//   - N days from a moment are counted from its local day, and the last of them
+//     still holds as a whole: seven days given on a Monday at noon end with the
+//     next Monday, at midnight.
+//
+// An absent beginning is Always and an absent end Never. Both compare as the
+// earliest and latest moments there are, and are never counted from.
 package moment
 
 import (

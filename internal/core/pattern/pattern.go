@@ -1,6 +1,11 @@
 // Package pattern holds ready-made kinds of space: what somebody who makes a
 // place for people from outside mostly wants, as the kind, the values and the
-// first items of a space.
+// first items of a space. Postures are the same for an organisation: a set of
+// defaults to begin with, from closed to open.
+//
+// Both are proposals. What a pattern says that people from outside can do there
+// is asked of the engine by a test, so that the sentence and the values cannot
+// come apart.
 package pattern
 
 import (

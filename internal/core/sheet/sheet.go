@@ -1,6 +1,11 @@
 // Package sheet writes and reads CSV (RFC 4180) that people open in
 // spreadsheets: what a spreadsheet would take for a formula gets an apostrophe
 // before it, and loses it again when the list comes back.
+//
+// Names and reasons in a list come from outside. A cell that begins with an
+// equals sign would be computed by whoever opens the list, on their machine.
+// Tame and Plain are inverse of each other: whatever goes out comes back as it
+// was.
 package sheet
 
 import (

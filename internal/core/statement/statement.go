@@ -1,6 +1,16 @@
 // Package statement is the format in which an organisation says what its own
 // side admits or refuses: what is in it, how it is read, and what follows from
 // it. It neither signs nor fetches.
+//
+// A statement is a claims set (RFC 7519) that is signed as a JWS (RFC 7515) and
+// published under the domain of whoever states. Services and directions are the
+// stater's own: what their people may go out to is what comes in to us
+// (Claims.Stances turns it round). It is good for a week and renewed by itself;
+// a partner that stops stating becomes unknown, and no longer admits.
+//
+// Whose key may sign is pinned when the first statement is taken; a statement
+// announces the keys of later ones. A key that nobody announced is told, and
+// nothing signed with it is taken.
 package statement
 
 import (
@@ -101,12 +111,11 @@ type Expect struct {
 }
 
 // Read reads what a signature stood for, and checks everything but the
-// signature.
-//
-// An error is a *Problem.
+// signature. An error is a *Problem.
 //
 // The order of the checks is that in which a sentence helps most: first whether
-// it can be read at all, then whose it is, whom it is for, and when.
+// it can be read at all, then whose it is, whom it is for, and when (RFC 7519
+// §4.1).
 func Read(payload []byte, e Expect) (*Claims, error) {
 	var c Claims
 	d := json.NewDecoder(bytes.NewReader(payload))

@@ -8,6 +8,10 @@ import (
 	"wexillum.example/internal/core/moment"
 )
 
+// Both halves of what a partner and we may do together, side by side: what we
+// open, what their side is known to say, and what the two come to. It is what
+// the page of a partner shows, and what says whose turn it is.
+
 // Level is the scale of the rules of domains (model §2). It is the scale of the
 // catalogue under names, for whoever compares halves.
 type Level uint8

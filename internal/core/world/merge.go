@@ -9,6 +9,10 @@ import (
 	"wexillum.example/internal/core/moment"
 )
 
+// Merging: a part laid over a whole, and what follows from it. Here is also
+// what keeps domains apart (Watch): a domain belongs to one partner, and one
+// that looks like another's is refused until somebody says that it is meant.
+
 // Limits returns the limit of every rule once part is laid over base. What
 // neither says is as the catalogue begins.
 func Limits(base, part *World) [catalogue.NumRules]catalogue.Value {
@@ -32,7 +36,7 @@ func Limits(base, part *World) [catalogue.NumRules]catalogue.Value {
 // become held back.
 //
 // It is what a file that is loaded, a draft and a published change have in
-// common.
+// common. Lists that nothing of part touches are shared with base.
 func Merge(base, part *World) *World {
 	out := *base
 	if part.Organisation != nil {
@@ -109,7 +113,8 @@ func Merge(base, part *World) *World {
 	return &out
 }
 
-// holding replaces what a lowered limit changes, in a copy where there is any.
+// holding replaces what a lowered limit changes, in a copy where there is any;
+// the list itself where there is none.
 func holding[T any](list []T, hold func(T) (T, bool)) []T {
 	copied := false
 	for i := range list {

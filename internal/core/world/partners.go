@@ -9,6 +9,11 @@ import (
 	"wexillum.example/internal/core/catalogue"
 )
 
+// Partners that become one, and partners that become two. Firms merge and part,
+// and what names them is all over the policy and the inventory: exceptions,
+// bundles, expectations, spaces, letters. Both ways are computed here as a
+// world to come, with all that changes told; nothing is changed.
+
 // Moved is a world whose partners were put together or taken apart. Everything
 // that a reader would want to know before two partners become one.
 type Moved struct {

@@ -39,7 +39,7 @@ type ApprovalStep struct {
 }
 
 // Round is a round of review that is not over (practice §2). A round that is
-// over is in the journal.
+// over is in the journal alone.
 type Round struct {
 	ID, Name               string
 	Partner, Space, Bundle string // what it is about; all empty for everything

@@ -12,7 +12,7 @@ import (
 
 // World is policy and inventory together (model §6), each list in the order of
 // its file, keys unique within it. A file may hold a part of it; whatever it
-// leaves out is nil or empty.
+// leaves out is nil or empty, and Merge lays a part over a whole.
 type World struct {
 	Policy
 	Inventory
@@ -105,7 +105,8 @@ type Settings struct {
 }
 
 // SecondFactor is who has to prove who they are by a second factor. It is about
-// accounts of this service, not about guests.
+// accounts of this service, not about guests. The values are in order: each
+// asks it of more people.
 type SecondFactor uint8
 
 // Who has to.
@@ -200,8 +201,9 @@ func (b *Bar) Key() string {
 	return b.Domain.String()
 }
 
-// Setting is one value that a layer gives a rule. A held value does not count.
-// Held means that it is looser than the limit and waits.
+// Setting is one value that a layer gives a rule. A held value does not count:
+// it is looser than the limit and waits, so that lowering a limit loses
+// nobody's wish and raising it again brings nothing back by surprise.
 type Setting struct {
 	Rule  catalogue.RuleID
 	Value catalogue.Value
@@ -315,7 +317,8 @@ const (
 var AnswerNames = []string{"open", "admitted", "refused", "withdrawn"}
 
 // Stance is what a partner's side says about a key, as far as we know. An
-// admission grows old, a refusal does not.
+// admission grows old, a refusal does not. Keys are ours: chat.in is their
+// people writing to ours, which their side calls going out.
 type Stance struct {
 	Key      catalogue.Key
 	Says     Says
