@@ -300,7 +300,7 @@ func (o *couldOf) wideAnswers(way, action int) []bool {
 		if w.contacts {
 			here = func(k int) bool { return p.now.hereAt(about[k].members[0], p.at) }
 		}
-		out = onceEach(x, x.naming.names(o.refs()...), here, ask)
+		out = onceEach(x, x.naming.names(0, o.refs()...), here, ask)
 	} else {
 		for k := range about {
 			if w.act == joinAction && !p.most.inv.spaces.at(about[k].members[0]).takesJoiners() {

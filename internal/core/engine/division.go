@@ -187,10 +187,11 @@ func (x *namingIndex) namedFor(sides [2]*Snapshot, c *crowd) map[int32][]int32 {
 	return out
 }
 
-// names returns the classes that name any of these; nil where none do.
-func (x *namingIndex) names(refs ...partyRef) (out map[int32]bool) {
+// names returns the classes that name any of these on a side; nil where none
+// do.
+func (x *namingIndex) names(side int, refs ...partyRef) (out map[int32]bool) {
 	for _, r := range refs {
-		for _, n := range x.by[0][r] {
+		for _, n := range x.by[side][r] {
 			if out == nil {
 				out = map[int32]bool{}
 			}

@@ -573,7 +573,7 @@ func newcomerImpact(before, after *Snapshot, at moment.Moment, changed *[catalog
 	}
 	invite, _ := catalogue.ActionByName("directory.invite")
 	directory := world.Resource{Kind: catalogue.OurDirectory, ID: "ours"}
-	resources := map[catalogue.ResourceKind][]alike{}
+	answers := newNewAnswers(before, after, at, nil)
 	var matters [64]bool
 	any := false
 	for _, w := range wideActions {
@@ -599,33 +599,31 @@ func newcomerImpact(before, after *Snapshot, at moment.Moment, changed *[catalog
 			return err
 		}
 		count := map[key]int{}
-		ask := func(q *Question, kind catalogue.ResourceKind, of int) {
+		note := func(act catalogue.ActionID, kind catalogue.ResourceKind, v, w *Verdict, of int) {
+			if v.Yes != w.Yes || v.Yes && v.Conditions != w.Conditions {
+				count[key{act, kind, changeOf(*v, *w)}] += of
+			}
+		}
+		ask := func(q *Question, kind catalogue.ResourceKind) {
 			v, err0 := before.Decide(q)
 			w, err1 := after.Decide(q)
 			v.Yes, w.Yes = v.Yes && err0 == nil, w.Yes && err1 == nil
-			if v.Yes != w.Yes || v.Yes && v.Conditions != w.Conditions {
-				count[key{q.Action, kind, changeOf(v, w)}] += of
-			}
+			note(q.Action, kind, &v, &w, 1)
 		}
-		for _, w := range wideActions {
+		for i := range wideActions {
+			w := &wideActions[i]
 			if !moved && !matters[w.act] {
 				continue
 			}
-			about, ok := resources[w.kind]
-			if !ok {
-				about = wideResources(before, after, w.kind)
-				resources[w.kind] = about
-			}
-			for k := range about {
-				// A newcomer is nobody's contact and shares no space.
-				q := Question{Subject: n.Who, Action: w.act, Resource: world.Resource{Kind: w.kind, ID: about[k].id}, At: at, as: unrelated}
-				ask(&q, w.kind, len(about[k].members))
+			about := answers.things(w.kind)
+			for k, v := range answers.of(&n, i) {
+				note(w.act, w.kind, &v[0], &v[1], len(about[k].members))
 			}
 		}
 		if n.Who.Kind == ByAddress && holders {
 			if err := before.heldByNewcomer(after, n.Who, at, func(act *catalogue.Action, r world.Resource) {
 				if moved || matters[act.ID] {
-					ask(&Question{Subject: n.Who, Action: act.ID, Resource: r, At: at}, r.Kind, 1)
+					ask(&Question{Subject: n.Who, Action: act.ID, Resource: r, At: at}, r.Kind)
 				}
 			}); err != nil {
 				return err
@@ -641,7 +639,7 @@ func newcomerImpact(before, after *Snapshot, at moment.Moment, changed *[catalog
 						Address:  n.Who.Address,
 						At:       at,
 					}
-					ask(&q, catalogue.OurDirectory, 1)
+					ask(&q, catalogue.OurDirectory)
 					break
 				}
 			}

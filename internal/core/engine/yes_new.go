@@ -28,31 +28,19 @@ func (w *scoped) ofNewcomer(n *Newcomer) error {
 		}
 		return w.found(&y)
 	}
-	var l likeness
-	if n.Who.Kind == ByAddress {
-		if w.signs == nil {
-			named := s.naming()
-			w.signs, w.told = newSigns(s, w.at, &named), make([]map[wideSign][]Verdict, len(wideActions))
+	if w.news == nil {
+		var about map[catalogue.ResourceKind][]alike
+		if w.Divided != nil {
+			about = w.Divided.work.about
 		}
-		l = s.likeNew(n.Who.Address, w.signs.named)
+		w.news = newNewAnswers(s, s, w.at, about)
 	}
 	for i := range wideActions {
 		x := &wideActions[i]
 		if !w.Actions.Has(x.act) {
 			continue
 		}
-		if w.alike == nil {
-			w.alike = map[catalogue.ResourceKind][]alike{}
-		}
-		about, ok := w.alike[x.kind]
-		if !ok {
-			if w.Divided != nil {
-				about = w.Divided.work.about[x.kind]
-			} else {
-				about = wideResources(s, s, x.kind)
-			}
-			w.alike[x.kind] = about
-		}
+		about := w.news.things(x.kind)
 		// Whom they may look up is one answer, whatever number of people there
 		// are.
 		if x.shares && len(about) > 0 {
@@ -62,7 +50,8 @@ func (w *scoped) ofNewcomer(n *Newcomer) error {
 			}
 			continue
 		}
-		for k, v := range w.newVerdicts(n, i, &l, about) {
+		for k, both := range w.news.of(n, i) {
+			v := &both[0]
 			if !v.Yes {
 				continue
 			}
@@ -92,75 +81,6 @@ func (w *scoped) ofNewcomer(n *Newcomer) error {
 		return held
 	}
 	return err
-}
-
-// newVerdicts are the answers to a newcomer about things that are alike, asked
-// once for all newcomers of one sign. What makes no sense is no yes. The list
-// has an answer for each of about, in its order, and is kept: callers do not
-// change it.
-//
-// Where things can be divided by what they say, one of each group is asked for
-// all of it, but for those that name the newcomer's partner, domain or address.
-func (w *scoped) newVerdicts(n *Newcomer, action int, l *likeness, about []alike) []Verdict {
-	var sign wideSign
-	if n.Who.Kind == ByAddress {
-		sign = w.signs.of(action, l)
-		if told := w.told[action][sign]; told != nil {
-			return told
-		}
-	}
-	x := &wideActions[action]
-	q := Question{Subject: n.Who, Action: x.act, Resource: world.Resource{Kind: x.kind}, At: w.at, as: unrelated}
-	ask := func(k int) (v Verdict) {
-		q.Resource.ID = about[k].id
-		if is, err := w.s.Decide(&q); err == nil {
-			v = is
-		}
-		return
-	}
-	var out []Verdict
-	if d := w.dividedFor(action, about); d != nil && n.Who.Kind == ByAddress {
-		inv := &w.s.inv
-		refs := []partyRef{{what: ofDomain, index: inv.domains.find(inv.text, n.Who.Address.Domain().String())},
-			{what: ofAddress, index: inv.addresses.find(inv.text, n.Who.Address.String())}}
-		if l.partner != none {
-			refs = append(refs, partyRef{what: ofPartner, index: l.partner})
-		}
-		out = onceEach(d, d.naming.names(refs...), nil, ask)
-	} else {
-		out = make([]Verdict, len(about))
-		for k := range about {
-			out[k] = ask(k)
-		}
-	}
-	if n.Who.Kind == ByAddress {
-		if w.told[action] == nil {
-			w.told[action] = map[wideSign][]Verdict{}
-		}
-		w.told[action][sign] = out
-	}
-	return out
-}
-
-// dividedFor puts the things of a wide action together that say the same; nil
-// where they are asked one by one: our directory is one, and courses are told
-// apart by what somebody was given in them.
-func (w *scoped) dividedFor(action int, about []alike) *division {
-	x := &wideActions[action]
-	if x.kind == catalogue.OurDirectory || x.kind == catalogue.Space {
-		return nil
-	}
-	if w.divided == nil {
-		w.divided, w.naming = make([]*division, len(wideActions)), map[catalogue.ResourceKind]*namingIndex{}
-	}
-	if w.divided[action] == nil {
-		sides := [2]*Snapshot{w.s, w.s}
-		if w.naming[x.kind] == nil {
-			w.naming[x.kind] = namingOf(sides, x.kind, about, w.at)
-		}
-		w.divided[action] = sortFor(sides, x, about, w.naming[x.kind], w.at)
-	}
-	return w.divided[action]
 }
 
 // outward asks what people of ours may do towards the set: towards an address
