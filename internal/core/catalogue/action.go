@@ -384,6 +384,20 @@ func (a *Action) Rows(k ResourceKind) *[NumClasses]*Ask {
 	return &a.Asks
 }
 
+// TwoAccounts reports whether somebody with a record may be asked with their
+// account at home as well. Of two refusals the nearer one is told, so that what
+// is told of one account depends on what the other is asked; where there is one
+// account a gate is told by itself.
+func (a *Action) TwoAccounts() bool {
+	for _, k := range a.On {
+		rows := a.Rows(k)
+		if !a.Newly && rows[Record] != nil && (rows[Federated] != nil || rows[Personal] != nil) {
+			return true
+		}
+	}
+	return false
+}
+
 // Service returns the service of the action. It is the first part of its name.
 func (a *Action) Service() Service {
 	s, _, _ := strings.Cut(a.Name, ".")

@@ -523,10 +523,20 @@ func linkImpact(
 	return
 }
 
-// heldByNewcomer calls found for every granted action on what the partner or
-// the domain of a typical newcomer holds as a whole, before or after. Somebody
-// new from a partner that holds a space as a whole comes in on the first day.
-func (s *Snapshot) heldByNewcomer(after *Snapshot, who Who, at moment.Moment, found func(*catalogue.Action, world.Resource)) error {
+// heldByNewcomer calls found for those of some granted actions that may be
+// asked of what the partner or the domain of a typical newcomer holds as a
+// whole, before or after. Somebody new from a partner that holds a space as a
+// whole comes in on the first day.
+func (s *Snapshot) heldByNewcomer(
+	after *Snapshot,
+	who Who,
+	at moment.Moment,
+	actions Actions,
+	found func(*catalogue.Action, world.Resource),
+) error {
+	if actions &= masks.granted; actions == 0 {
+		return nil
+	}
 	spaces := map[uint32]bool{}
 	for _, x := range []*Snapshot{s, after} {
 		probe := Question{Subject: who, Resource: world.Resource{Kind: catalogue.OurDirectory, ID: "ours"}, At: at}
@@ -544,7 +554,7 @@ func (s *Snapshot) heldByNewcomer(after *Snapshot, who Who, at moment.Moment, fo
 	}
 	for i := range catalogue.Actions() {
 		act := &catalogue.Actions()[i]
-		if !masks.granted.Has(act.ID) {
+		if !actions.Has(act.ID) {
 			continue
 		}
 		if err := s.resources(act, spaces, nil, func(kind catalogue.ResourceKind, id, _ string) error {
@@ -574,25 +584,21 @@ func newcomerImpact(before, after *Snapshot, at moment.Moment, changed *[catalog
 	invite, _ := catalogue.ActionByName("directory.invite")
 	directory := world.Resource{Kind: catalogue.OurDirectory, ID: "ours"}
 	answers := newNewAnswers(before, after, at, nil)
-	var matters [64]bool
-	any := false
-	for _, w := range wideActions {
-		matters[w.act] = actionMatters(w.act, changed)
-		any = any || matters[w.act]
-	}
-	// What needs a role then matters to newcomers as well.
-	holders := len(before.inv.many) > 0 // what partners and domains hold as a whole
-	for id := range catalogue.ActionID(len(catalogue.Actions())) {
-		if holders && masks.granted.Has(id) {
-			matters[id] = actionMatters(id, changed)
-			any = any || matters[id]
+	var matters Actions
+	for _, act := range catalogue.Actions() {
+		// What needs a role matters where a partner or domain holds something
+		// as a whole.
+		if (len(before.inv.many) > 0 || !masks.granted.Has(act.ID)) && actionMatters(act.ID, changed) {
+			matters |= 1 << act.ID
 		}
 	}
-	matters[invite.ID] = actionMatters(invite.ID, changed)
-	any = any || matters[invite.ID]
 	for _, n := range all {
 		moved := otherwiseMatched(before, after, n.Who)
-		if !moved && !any {
+		ask := matters
+		if moved {
+			ask = ^Actions(0)
+		}
+		if ask == 0 {
 			continue
 		}
 		if err := stop(); err != nil {
@@ -604,7 +610,7 @@ func newcomerImpact(before, after *Snapshot, at moment.Moment, changed *[catalog
 				count[key{act, kind, changeOf(*v, *w)}] += of
 			}
 		}
-		ask := func(q *Question, kind catalogue.ResourceKind) {
+		compare := func(q *Question, kind catalogue.ResourceKind) {
 			v, err0 := before.Decide(q)
 			w, err1 := after.Decide(q)
 			v.Yes, w.Yes = v.Yes && err0 == nil, w.Yes && err1 == nil
@@ -612,7 +618,7 @@ func newcomerImpact(before, after *Snapshot, at moment.Moment, changed *[catalog
 		}
 		for i := range wideActions {
 			w := &wideActions[i]
-			if !moved && !matters[w.act] {
+			if !ask.Has(w.act) {
 				continue
 			}
 			about := answers.things(w.kind)
@@ -620,16 +626,14 @@ func newcomerImpact(before, after *Snapshot, at moment.Moment, changed *[catalog
 				note(w.act, w.kind, &v[0], &v[1], len(about[k].members))
 			}
 		}
-		if n.Who.Kind == ByAddress && holders {
-			if err := before.heldByNewcomer(after, n.Who, at, func(act *catalogue.Action, r world.Resource) {
-				if moved || matters[act.ID] {
-					ask(&Question{Subject: n.Who, Action: act.ID, Resource: r, At: at}, r.Kind)
-				}
+		if n.Who.Kind == ByAddress {
+			if err := before.heldByNewcomer(after, n.Who, at, ask, func(act *catalogue.Action, r world.Resource) {
+				compare(&Question{Subject: n.Who, Action: act.ID, Resource: r, At: at}, r.Kind)
 			}); err != nil {
 				return err
 			}
 		}
-		if n.Who.Kind == ByAddress && (moved || matters[invite.ID]) {
+		if n.Who.Kind == ByAddress && ask.Has(invite.ID) {
 			for _, inviter := range []string{before.Inviter(directory), after.Inviter(directory)} {
 				if inviter != "" {
 					q := Question{
@@ -639,7 +643,7 @@ func newcomerImpact(before, after *Snapshot, at moment.Moment, changed *[catalog
 						Address:  n.Who.Address,
 						At:       at,
 					}
-					ask(&q, catalogue.OurDirectory)
+					compare(&q, catalogue.OurDirectory)
 					break
 				}
 			}

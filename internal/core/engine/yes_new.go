@@ -72,8 +72,8 @@ func (w *scoped) ofNewcomer(n *Newcomer) error {
 		return nil
 	}
 	var err error
-	held := s.heldByNewcomer(s, n.Who, w.at, func(act *catalogue.Action, r world.Resource) {
-		if err == nil && w.Actions.Has(act.ID) {
+	held := s.heldByNewcomer(s, n.Who, w.at, w.Actions, func(act *catalogue.Action, r world.Resource) {
+		if err == nil {
 			err = try(&Question{Subject: n.Who, Action: act.ID, Resource: r, At: w.at}, 1, nil)
 		}
 	})

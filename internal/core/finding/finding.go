@@ -305,6 +305,10 @@ var (
 	actEditTask = action("spaces.edit_task")
 )
 
+// ruleLicence decides alone whether the licence gate refuses somebody whose
+// record and report stay as they are.
+var ruleLicence = catalogue.MustRule("reports.licence")
+
 // reports looks for reports that parties were given themselves and for which
 // they have no licence route. Whoever is refused for a licence alone cannot see
 // what they were given, and nobody notices.

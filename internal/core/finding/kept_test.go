@@ -270,3 +270,51 @@ exceptions: [{id: x, people: [uma], rules: {meetings.present: off}, from: 2026-0
 		}
 	}
 }
+
+// TestKeptLicence: a publication of which licence opens reports makes findings and takes them away, whoever holds reports; what another
+// rule says, even one that is asked of reports, changes none of them.
+func TestKeptLicence(t *testing.T) {
+	w := over(t, &world.World{}, `{organisation: {name: Ours, domains: [ours.example], time_zone: UTC},
+rules: {reports.licence: {limit: all, default: all}, reports.given_to: {default: known}, reports.guest_edit: {default: on}},
+people: [{id: uma, name: Uma}], partners: [{id: lantern, name: Lantern, domains: [lantern.example], opened: {reports.in: yes}}],
+spaces: [{id: figures, name: Figures, kind: report_area, house_licence: yes, items: [{id: sheet, name: Sheet, kind: report}]},
+  {id: plain, name: Plain, kind: report_area, items: [{id: page, name: Page, kind: report}]}],
+guests: [{address: ana@lantern.example, licence: theirs}, {address: bea@lantern.example}],
+grants: [{party: ana@lantern.example, resource: report:page, role: view}, {party: bea@lantern.example, resource: report:sheet, role: view},
+  {party: bea@lantern.example, resource: space:plain, role: contribute}]}`)
+	s := engine.Of(w)
+	k := finding.Look(s, nil, now)
+	const ana, sheet, plain = "ana@lantern.example report:page", "bea@lantern.example report:sheet", "bea@lantern.example space:plain"
+	for _, c := range []struct {
+		says string
+		told []string
+	}{
+		{"", []string{plain}},
+		{"reports.licence: {default: [ours]}", []string{ana, sheet, plain}},
+		{"reports.guest_edit: {default: off}", []string{ana, sheet, plain}},
+		{"reports.licence: {default: [house]}", []string{ana, plain}},
+		{"reports.guest_browse: {default: on}", []string{ana, plain}},
+		{"reports.licence: {default: [theirs]}", []string{sheet, plain}},
+		{"reports.licence: {default: all}", []string{plain}},
+	} {
+		if c.says != "" {
+			w = over(t, w, "{rules: {"+c.says+"}}")
+			e := s.Aside()
+			e.SetPolicy(w)
+			s = e.Done()
+			if !k.GoesOn(s) {
+				t.Fatalf("%s: everything would be looked at", c.says)
+			}
+			k.Next(s, nil, now, finding.Touched{})
+		}
+		var told []string
+		for _, f := range slices.Concat(k.All()...) {
+			if f.Kind == "report_without_licence" {
+				told = append(told, strings.Join(f.About, " "))
+			}
+		}
+		if slices.Sort(told); !slices.Equal(told, c.told) {
+			t.Errorf("after %q: %q, and not %q", c.says, told, c.told)
+		}
+	}
+}

@@ -230,10 +230,13 @@ func (n *change) published(was *engine.Snapshot, own, others map[uint32]bool) {
 	if !slices.Contains(changed[:], true) {
 		return
 	}
-	asked := false // by what tells that a report cannot be seen
-	for r := range changed {
-		by := catalogue.AskedBy(catalogue.RuleID(r))
-		asked = asked || changed[r] && (slices.Contains(by, actView) || slices.Contains(by, actEnter))
+	asked := changed[ruleLicence] // by what tells that a report cannot be seen
+	for _, a := range []catalogue.ActionID{actView, actEnter} {
+		// Of somebody with two accounts the nearer refusal is told, which any
+		// rule may decide.
+		for r := range changed {
+			asked = asked || changed[r] && a.Get().TwoAccounts() && slices.Contains(catalogue.AskedBy(catalogue.RuleID(r)), a)
+		}
 	}
 	var rest, private []uint32
 	for i := range k.s.Parties() {

@@ -1,0 +1,281 @@
+package engine
+
+import (
+	"slices"
+	"sort"
+
+	"wexillum.example/internal/core/catalogue"
+	"wexillum.example/internal/core/moment"
+	"wexillum.example/internal/core/world"
+)
+
+// What people of ours present elsewhere than in meetings of their own. The host
+// decides who comes in, and whoever presents decides what may be done with what
+// they show (model §5): a share of a screen is theirs and not the host's. So an
+// exception for a single person can open something in every meeting of the
+// house that they ever present in.
+
+// PresenterMove is what outsiders would become able to do in what people of
+// ours present, or no longer: in any meeting that they present in, whoever its
+// host is.
+//
+// A presenter's own exceptions count there, so that anybody's exception may
+// open something in every meeting that they present in.
+type PresenterMove struct {
+	Action     catalogue.ActionID
+	Change     string // gained, lost
+	Parties    int    // known parties and live links
+	Presenters int
+	Pairs      int
+	Person     string     // one of the presenters, by id
+	Newcomers  []Newcomer // typical newcomers for whom it changes too
+}
+
+// presenterImpact compares what may be done in what people of ours present
+// elsewhere than in meetings of their own.
+//
+// Which meetings somebody passes into, and which presenters would let them do
+// more, are asked apart and put together; otherwise doors times presenters
+// times parties would be asked. Parties and newcomers of whom the same is told
+// are asked once, and presenters whom the same exceptions name: what remains is
+// hundreds of questions.
+func presenterImpact(before, after *Snapshot, at moment.Moment, changed *[catalogue.NumRules]bool, out *Impact, stop func() error) error {
+	// Without a meeting there is nothing to present in.
+	doors := wideResources(before, after, catalogue.Meeting)
+	if len(doors) == 0 {
+		return nil
+	}
+	sides := [2]*Snapshot{before, after}
+	var all []audience
+	for i := range wideActions {
+		w := &wideActions[i]
+		if act := w.act.Get(); !act.Presenter {
+			continue
+		}
+		if all == nil {
+			all = audiencesOf(sides, at)
+		}
+		p := presented{sides: sides, at: at, act: w.act, doors: doors, presenters: presentersOf(sides)}
+		p.attend(all, i, actionMatters(w.act, changed))
+		if err := p.compare(stop); err != nil {
+			return err
+		}
+		out.Presenters = append(out.Presenters, p.moves()...)
+	}
+	return nil
+}
+
+// audience is a crowd or a typical newcomer who may be in somebody's meeting.
+type audience struct {
+	who     Who
+	crowd   *crowd // nil for a newcomer
+	new     *Newcomer
+	like    [2]likeness
+	changed bool // the policy takes them otherwise, whatever rule is asked
+}
+
+// audiencesOf lists whoever may be in meetings, with what tells them apart.
+func audiencesOf(sides [2]*Snapshot, at moment.Moment) (out []audience) {
+	for _, c := range crowds(sides[0], sides[1], at) {
+		out = append(out, audience{who: c.who, crowd: c, like: c.like, changed: c.changed})
+	}
+	named := [2]naming{sides[0].naming(), sides[1].naming()}
+	news := newcomersOf(sides[0], sides[1], at)
+	for i := range news {
+		n := &news[i]
+		x := audience{who: n.Who, new: n, changed: otherwiseMatched(sides[0], sides[1], n.Who)}
+		if n.Who.Kind == ByAddress {
+			for side, s := range sides {
+				x.like[side] = s.likeNew(n.Who.Address, &named[side])
+			}
+		}
+		out = append(out, x)
+	}
+	return
+}
+
+// presentersOf divides people of ours by which exceptions name them on both
+// sides; nothing else of somebody who presents is asked.
+func presentersOf(sides [2]*Snapshot) (out [][]uint32) {
+	inv := &sides[0].inv
+	r0, r1 := sides[0].reversed(), sides[1].reversed()
+	at := map[[2]int]int{}
+	for p := range inv.people.n {
+		if !inv.people.at(p).exists {
+			continue
+		}
+		k := [2]int{r0.alikeOf[p], r1.alikeOf[p]}
+		c, ok := at[k]
+		if !ok {
+			c = len(out)
+			at[k], out = c, append(out, nil)
+		}
+		out[c] = append(out[c], p)
+	}
+	return
+}
+
+// presented compares one action in what people of ours present.
+type presented struct {
+	sides      [2]*Snapshot
+	at         moment.Moment
+	act        catalogue.ActionID
+	doors      []alike // sorts of meetings
+	presenters [][]uint32
+	groups     []*attending
+	sums       map[string]*presentedSum // by gained, lost
+}
+
+// attending is everybody who gets the same answers about an action, whichever
+// meeting and presenter it is. who is one of them.
+type attending struct {
+	who  Who
+	all  []audience
+	ways [2][]way // before and after; which doors they pass
+}
+
+// way is a meeting that somebody passes into, and what it and its space say,
+// by rows. Of meetings that say the same one is enough.
+type way struct {
+	id   string
+	says struct{ door, space uint32 }
+}
+
+// presentedSum is one sort of change, as it is found.
+type presentedSum struct {
+	groups     map[*attending]bool
+	presenters map[int]bool
+	move       PresenterMove
+}
+
+// attend puts those together who get the same answers. Whom the change does not
+// concern is left out: nobody is left where the action asks no rule that
+// changed, and the policy takes everybody as before.
+func (p *presented) attend(all []audience, action int, matters bool) {
+	type key struct {
+		kind  SubjectKind
+		links bool
+		sign  [2]wideSign
+	}
+	named := [2]naming{p.sides[0].naming(), p.sides[1].naming()}
+	signs := [2]*signs{newSigns(p.sides[0], p.at, &named[0]), newSigns(p.sides[1], p.at, &named[1])}
+	by := map[key]*attending{}
+	for i := range all {
+		x := &all[i]
+		if !x.changed && !matters {
+			continue
+		}
+		k := key{kind: x.who.Kind, links: x.crowd != nil && x.crowd.links > 0}
+		if k.kind == ByAddress { // nobody names whoever holds a link
+			for side := range k.sign {
+				k.sign[side] = signs[side].of(action, &x.like[side])
+			}
+		}
+		g := by[k]
+		if g == nil {
+			g = &attending{who: x.who}
+			by[k], p.groups = g, append(p.groups, g)
+		}
+		g.all = append(g.all, *x)
+	}
+}
+
+// through lists the doors that somebody passes, whoever presents: one of each
+// sort that says something else about what depends on who presents.
+func (p *presented) through(s *Snapshot, who Who) (out []way) {
+	seen := map[struct{ door, space uint32 }]bool{}
+	for k := range p.doors {
+		w := way{id: p.doors[k].id}
+		w.says.door, w.says.space = none, none
+		if m := s.inv.meetingIDs.find(s.inv.text, w.id); m != none {
+			of := s.inv.meetings.at(m)
+			if w.says.door = of.rules; of.space != none {
+				w.says.space = s.inv.spaces.at(of.space).rules
+			}
+		}
+		if seen[w.says] {
+			continue
+		}
+		q := Question{Subject: who, Action: p.act, Resource: world.Resource{Kind: catalogue.Meeting, ID: w.id}, At: p.at, anyPresenter: true}
+		if v, err := s.Decide(&q); err == nil && v.Yes {
+			seen[w.says] = true
+			out = append(out, w)
+		}
+	}
+	return out
+}
+
+// lets reports whether somebody can do it in what a person of ours presents,
+// behind any of the doors that they pass.
+func (p *presented) lets(s *Snapshot, who Who, ways []way, person string) bool {
+	return slices.ContainsFunc(ways, func(w way) bool {
+		v, err := s.Decide(&Question{Subject: who, Action: p.act, Resource: world.Resource{Kind: catalogue.Meeting, ID: w.id}, At: p.at,
+			Presenter: person})
+		return err == nil && v.Yes
+	})
+}
+
+// compare asks each group about each sort of presenter on both sides.
+func (p *presented) compare(stop func() error) error {
+	inv := &p.sides[0].inv
+	p.sums = map[string]*presentedSum{}
+	for _, g := range p.groups {
+		if err := stop(); err != nil {
+			return err
+		}
+		for side, s := range p.sides {
+			g.ways[side] = p.through(s, g.who)
+		}
+		for k, class := range p.presenters {
+			person := inv.personIDs.text(inv.text, class[0])
+			was, will := p.lets(p.sides[0], g.who, g.ways[0], person), p.lets(p.sides[1], g.who, g.ways[1], person)
+			if was == will {
+				continue
+			}
+			change := changeOf(Verdict{Yes: was}, Verdict{Yes: will})
+			x := p.sums[change]
+			if x == nil {
+				x = &presentedSum{groups: map[*attending]bool{}, presenters: map[int]bool{},
+					move: PresenterMove{Action: p.act, Change: change}}
+				p.sums[change] = x
+			}
+			x.presenters[k], x.groups[g] = true, true
+			for i := range g.all {
+				if c := g.all[i].crowd; c != nil {
+					x.move.Pairs += c.size() * len(class)
+				}
+			}
+		}
+	}
+	return nil
+}
+
+// moves sums up what was found. The person that is named is the first of those
+// for whom it changes, in the order of the inventory.
+func (p *presented) moves() (out []PresenterMove) {
+	inv := &p.sides[0].inv
+	for _, change := range []string{"gained", "lost"} {
+		x := p.sums[change]
+		if x == nil {
+			continue
+		}
+		first := uint32(none)
+		for k := range x.presenters {
+			x.move.Presenters += len(p.presenters[k])
+			first = min(first, p.presenters[k][0])
+		}
+		x.move.Person = inv.personIDs.text(inv.text, first)
+		for g := range x.groups {
+			for i := range g.all {
+				if a := &g.all[i]; a.crowd != nil {
+					x.move.Parties += a.crowd.size()
+				} else {
+					x.move.Newcomers = append(x.move.Newcomers, *a.new)
+				}
+			}
+		}
+		sort.Slice(x.move.Newcomers, func(i, j int) bool { return x.move.Newcomers[i].Who.String() < x.move.Newcomers[j].Who.String() })
+		out = append(out, x.move)
+	}
+	return
+}
