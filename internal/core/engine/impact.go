@@ -210,7 +210,8 @@ func ImpactOf(
 	matters := func(a catalogue.ActionID) bool { return actionMatters(a, &changed) }
 	sums := map[string]map[wideKey]*wideCount{"gained": {}, "lost": {}, "otherwise": {}}
 	links := map[string]int{}
-	if err := wide(before, after, at, matters, false, stop, func(m *wideMove) {
+	work := newWideWork(before, after, at)
+	if err := work.each(matters, false, stop, func(m *wideMove) {
 		change := changeOf(m.left, m.right)
 		k := m.key()
 		if sums[change][k] == nil {
@@ -257,13 +258,13 @@ func ImpactOf(
 	out.Parties.Lost += max(links["lost"], linkMoves.Lost)
 	out.Parties.Otherwise += max(links["otherwise"], linkMoves.Otherwise)
 	out.WideGained, out.WideLost, out.WideOtherwise = wideSums(sums["gained"]), wideSums(sums["lost"]), wideSums(sums["otherwise"])
-	if err := newcomerImpact(before, after, at, &changed, out, stop); err != nil {
+	if err := newcomerImpact(work, &changed, out, stop); err != nil {
 		return nil, err
 	}
 	if err := outwardImpact(before, after, at, &changed, out, stop); err != nil {
 		return nil, err
 	}
-	if err := presenterImpact(before, after, at, &changed, out, stop); err != nil {
+	if err := presenterImpact(work, &changed, out, stop); err != nil {
 		return nil, err
 	}
 	Ousted(before, after, at, func(i uint32, _ dated.Cause, _ moment.Moment) {
@@ -552,18 +553,38 @@ func (s *Snapshot) heldByNewcomer(
 	if len(spaces) == 0 {
 		return nil
 	}
+	// What is held is the same for all actions on things of a kind, but for
+	// those of report areas.
+	type sort struct {
+		kind     catalogue.ResourceKind
+		areaOnly bool
+	}
+	things := map[sort][]world.Resource{}
 	for i := range catalogue.Actions() {
 		act := &catalogue.Actions()[i]
 		if !actions.Has(act.ID) {
 			continue
 		}
-		if err := s.resources(act, spaces, nil, func(kind catalogue.ResourceKind, id, _ string) error {
-			if roleOnly(act.Rows(kind)) {
-				found(act, world.Resource{Kind: kind, ID: id})
+		for _, kind := range act.On {
+			if !roleOnly(act.Rows(kind)) {
+				continue
 			}
-			return nil
-		}); err != nil {
-			return err
+			k := sort{kind, act.AreaOnly}
+			list, ok := things[k]
+			if !ok {
+				one := *act
+				one.On = []catalogue.ResourceKind{kind}
+				if err := s.resources(&one, spaces, nil, func(kind catalogue.ResourceKind, id, _ string) error {
+					list = append(list, world.Resource{Kind: kind, ID: id})
+					return nil
+				}); err != nil {
+					return err
+				}
+				things[k] = list
+			}
+			for _, r := range list {
+				found(act, r)
+			}
 		}
 	}
 	return nil
@@ -574,7 +595,8 @@ func (s *Snapshot) heldByNewcomer(
 // and being invited into the directory. Actions that a change of the rules
 // cannot concern are asked only of those whom the table of domains takes
 // otherwise.
-func newcomerImpact(before, after *Snapshot, at moment.Moment, changed *[catalogue.NumRules]bool, out *Impact, stop func() error) error {
+func newcomerImpact(work *wideWork, changed *[catalogue.NumRules]bool, out *Impact, stop func() error) error {
+	before, after, at := work.sides[0], work.sides[1], work.at
 	all := newcomersOf(before, after, at)
 	type key struct {
 		act    catalogue.ActionID
@@ -583,7 +605,7 @@ func newcomerImpact(before, after *Snapshot, at moment.Moment, changed *[catalog
 	}
 	invite, _ := catalogue.ActionByName("directory.invite")
 	directory := world.Resource{Kind: catalogue.OurDirectory, ID: "ours"}
-	answers := newNewAnswers(before, after, at, nil)
+	answers := newNewAnswers(before, after, at, work.about)
 	var matters Actions
 	for _, act := range catalogue.Actions() {
 		// What needs a role matters where a partner or domain holds something

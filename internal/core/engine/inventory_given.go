@@ -1,6 +1,8 @@
 package engine
 
 import (
+	"cmp"
+	"slices"
 	"strings"
 
 	"wexillum.example/internal/core/addr"
@@ -87,30 +89,46 @@ func manyOf(who string) (ref world.PartyRef, ok bool) {
 // setMany replaces what a partner or a domain holds as a whole. The list is
 // made anew, since older snapshots read the one before.
 func (e *Editor) setMany(of partyRef, grants []world.Grant) {
+	at, found := e.inv.manyAt(of)
 	next := make([]manyHold, 0, len(e.inv.many)+1)
-	for _, m := range e.inv.many {
-		if m.of == of {
-			e.inv.grantsDead += int(m.grants.n)
-			e.inv.live.grants -= int(m.grants.n)
-			continue
-		}
-		next = append(next, m)
+	next = append(next, e.inv.many[:at]...)
+	rest := e.inv.many[at:]
+	if found {
+		e.inv.grantsDead += int(rest[0].grants.n)
+		e.inv.live.grants -= int(rest[0].grants.n)
+		rest = rest[1:]
 	}
 	if len(grants) > 0 {
 		next = append(next, manyHold{of, e.placeGrants(grants, nil)})
 		e.inv.live.grants += len(grants)
 	}
-	e.inv.many = next
+	e.inv.many = append(next, rest...)
+}
+
+// compareMany orders what is held as a whole, partners before domains.
+func compareMany(m manyHold, of partyRef) int {
+	return cmp.Or(cmp.Compare(m.of.what, of.what), cmp.Compare(m.of.index, of.index))
+}
+
+// manyAt finds where what a partner or a domain holds stands in the list, or
+// would.
+func (v *inventory) manyAt(of partyRef) (int, bool) {
+	return slices.BinarySearchFunc(v.many, of, compareMany)
 }
 
 // heldByMany calls found for what a party holds with its home account because
 // its partner or its domain holds it as a whole. partner is none where the
-// party is barred or nobody's. The list is gone through, since it is short: a
-// handful in most installations.
+// party is barred or nobody's; domain is none where nothing knows it.
+//
+// Every decision about a granted action comes here, so that it is two searches
+// in a list, and not a walk along it.
 func (v *inventory) heldByMany(partner, domain uint32, found func(of partyRef, given []grant)) {
-	for i := range v.many {
-		if m := &v.many[i]; m.of.what == ofPartner && m.of.index == partner || m.of.what == ofDomain && m.of.index == domain && domain != none {
-			found(m.of, v.given(m.grants))
+	for _, of := range [2]partyRef{{what: ofPartner, index: partner}, {what: ofDomain, index: domain}} {
+		if of.index == none {
+			continue
+		}
+		if at, ok := v.manyAt(of); ok {
+			found(of, v.given(v.many[at].grants))
 		}
 	}
 }

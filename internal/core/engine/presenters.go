@@ -39,13 +39,12 @@ type PresenterMove struct {
 // times parties would be asked. Parties and newcomers of whom the same is told
 // are asked once, and presenters whom the same exceptions name: what remains is
 // hundreds of questions.
-func presenterImpact(before, after *Snapshot, at moment.Moment, changed *[catalogue.NumRules]bool, out *Impact, stop func() error) error {
+func presenterImpact(work *wideWork, changed *[catalogue.NumRules]bool, out *Impact, stop func() error) error {
 	// Without a meeting there is nothing to present in.
-	doors := wideResources(before, after, catalogue.Meeting)
+	doors := work.about[catalogue.Meeting]
 	if len(doors) == 0 {
 		return nil
 	}
-	sides := [2]*Snapshot{before, after}
 	var all []audience
 	for i := range wideActions {
 		w := &wideActions[i]
@@ -53,9 +52,9 @@ func presenterImpact(before, after *Snapshot, at moment.Moment, changed *[catalo
 			continue
 		}
 		if all == nil {
-			all = audiencesOf(sides, at)
+			all = audiencesOf(work)
 		}
-		p := presented{sides: sides, at: at, act: w.act, doors: doors, presenters: presentersOf(sides)}
+		p := presented{sides: work.sides, at: work.at, act: w.act, doors: doors, presenters: presentersOf(work.sides)}
 		p.attend(all, i, actionMatters(w.act, changed))
 		if err := p.compare(stop); err != nil {
 			return err
@@ -75,12 +74,13 @@ type audience struct {
 }
 
 // audiencesOf lists whoever may be in meetings, with what tells them apart.
-func audiencesOf(sides [2]*Snapshot, at moment.Moment) (out []audience) {
-	for _, c := range crowds(sides[0], sides[1], at) {
+func audiencesOf(work *wideWork) (out []audience) {
+	sides := work.sides
+	for _, c := range work.crowds {
 		out = append(out, audience{who: c.who, crowd: c, like: c.like, changed: c.changed})
 	}
 	named := [2]naming{sides[0].naming(), sides[1].naming()}
-	news := newcomersOf(sides[0], sides[1], at)
+	news := newcomersOf(sides[0], sides[1], work.at)
 	for i := range news {
 		n := &news[i]
 		x := audience{who: n.Who, new: n, changed: otherwiseMatched(sides[0], sides[1], n.Who)}

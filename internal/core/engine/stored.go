@@ -4,6 +4,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"slices"
 	"unsafe"
 
 	"wexillum.example/internal/core/dated"
@@ -272,6 +273,7 @@ func Stored(in, told []byte, policy *world.World) (*Snapshot, error) {
 	for _, m := range x.Wholes {
 		v.many = append(v.many, manyHold{partyRef{m.What, m.Index}, list{m.Off, m.N}})
 	}
+	slices.SortFunc(v.many, func(a, b manyHold) int { return compareMany(a, b.of) })
 	if len(x.Holdings) > 0 {
 		v.holdings = map[uint32][]world.Holding{}
 	}
