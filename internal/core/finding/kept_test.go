@@ -318,3 +318,49 @@ grants: [{party: ana@lantern.example, resource: report:page, role: view}, {party
 		}
 	}
 }
+
+// TestKeptDoors: an opening is used once a meeting lets a domain of the partner in, and no longer when the meeting does not.
+func TestKeptDoors(t *testing.T) {
+	w := over(t, &world.World{}, `{organisation: {name: Ours, domains: [ours.example], time_zone: UTC}, people: [{id: uma, name: Uma}],
+partners: [{id: lantern, name: Lantern, domains: [lantern.example], owner: uma, opened: {meetings.in: yes}},
+  {id: ilvane, name: Ilvane, domains: [ilvane.example], owner: uma, opened: {meetings.in: yes}}],
+meetings: [{id: talk, host: uma}]}`)
+	s := engine.Of(w)
+	k := finding.Look(s, nil, now)
+	domain := func(text string) []addr.Domain {
+		d, err := addr.ParseDomain(text)
+		if err != nil {
+			t.Fatal(err)
+		}
+		return []addr.Domain{d}
+	}
+	const ilvane, lantern = "partner:ilvane meetings.in", "partner:lantern meetings.in"
+	for i, c := range []struct {
+		in     []addr.Domain
+		unused []string
+	}{
+		{nil, []string{ilvane, lantern}},
+		{domain("lantern.example"), []string{ilvane}},
+		{domain("ilvane.example"), []string{lantern}},
+		{domain("elsewhere.example"), []string{ilvane, lantern}},
+		{domain("lantern.example"), []string{ilvane}},
+		{nil, []string{ilvane, lantern}},
+	} {
+		if i > 0 {
+			e := s.Edit()
+			w.Meetings[0].SignInDomains = c.in
+			e.PutMeeting(&w.Meetings[0])
+			s = e.Done()
+			k.Next(s, nil, now, finding.Touched{Meetings: []string{"talk"}})
+		}
+		var unused []string
+		for _, f := range slices.Concat(k.All()...) {
+			if f.Kind == "opening_unused" {
+				unused = append(unused, strings.Join(f.About, " "))
+			}
+		}
+		if slices.Sort(unused); !slices.Equal(unused, c.unused) {
+			t.Errorf("with %v let in, unused: %q, and not %q", c.in, unused, c.unused)
+		}
+	}
+}
