@@ -277,14 +277,24 @@ func ImpactOf(
 }
 
 // note counts one change by its word.
-func (m *Moves) note(change string) {
+func (m *Moves) note(change string) { *m.of(change) += 1 }
+
+// of is the count of one sort of change.
+func (m *Moves) of(change string) *int {
 	switch change {
 	case "gained":
-		m.Gained++
+		return &m.Gained
 	case "lost":
-		m.Lost++
-	default:
-		m.Otherwise++
+		return &m.Lost
+	}
+	return &m.Otherwise
+}
+
+// between counts what is otherwise on the second side, for n things that are
+// answered alike.
+func (m *Moves) between(v *[2]Verdict, n int) {
+	if v[0].Yes != v[1].Yes || v[0].Yes && v[0].Conditions != v[1].Conditions {
+		*m.of(changeOf(v[0], v[1])) += n
 	}
 }
 
@@ -599,9 +609,8 @@ func newcomerImpact(work *wideWork, changed *[catalogue.NumRules]bool, out *Impa
 	before, after, at := work.sides[0], work.sides[1], work.at
 	all := newcomersOf(before, after, at)
 	type key struct {
-		act    catalogue.ActionID
-		kind   catalogue.ResourceKind
-		change string
+		act  catalogue.ActionID
+		kind catalogue.ResourceKind
 	}
 	invite, _ := catalogue.ActionByName("directory.invite")
 	directory := world.Resource{Kind: catalogue.OurDirectory, ID: "ours"}
@@ -626,26 +635,27 @@ func newcomerImpact(work *wideWork, changed *[catalogue.NumRules]bool, out *Impa
 		if err := stop(); err != nil {
 			return err
 		}
-		count := map[key]int{}
-		note := func(act catalogue.ActionID, kind catalogue.ResourceKind, v, w *Verdict, of int) {
-			if v.Yes != w.Yes || v.Yes && v.Conditions != w.Conditions {
-				count[key{act, kind, changeOf(*v, *w)}] += of
+		count := map[key]*Moves{}
+		sum := func(act catalogue.ActionID, kind catalogue.ResourceKind) *Moves {
+			k := key{act, kind}
+			if count[k] == nil {
+				count[k] = &Moves{}
 			}
+			return count[k]
 		}
 		compare := func(q *Question, kind catalogue.ResourceKind) {
 			v, err0 := before.Decide(q)
 			w, err1 := after.Decide(q)
 			v.Yes, w.Yes = v.Yes && err0 == nil, w.Yes && err1 == nil
-			note(q.Action, kind, &v, &w, 1)
+			sum(q.Action, kind).between(&[2]Verdict{v, w}, 1)
 		}
 		for i := range wideActions {
 			w := &wideActions[i]
 			if !ask.Has(w.act) {
 				continue
 			}
-			about := answers.things(w.kind)
-			for k, v := range answers.of(&n, i) {
-				note(w.act, w.kind, &v[0], &v[1], len(about[k].members))
+			if m := answers.moves(&n, i); m.Any() {
+				sum(w.act, w.kind).add(m)
 			}
 		}
 		if n.Who.Kind == ByAddress {
@@ -670,8 +680,12 @@ func newcomerImpact(work *wideWork, changed *[catalogue.NumRules]bool, out *Impa
 				}
 			}
 		}
-		for k, c := range count {
-			out.Newcomers = append(out.Newcomers, NewcomerMove{n, k.act, k.kind, c, k.change})
+		for k, m := range count {
+			for _, change := range []string{"gained", "lost", "otherwise"} {
+				if c := *m.of(change); c != 0 {
+					out.Newcomers = append(out.Newcomers, NewcomerMove{n, k.act, k.kind, c, change})
+				}
+			}
 		}
 	}
 	sort.SliceStable(out.Newcomers, func(i, j int) bool {
@@ -681,6 +695,9 @@ func newcomerImpact(work *wideWork, changed *[catalogue.NumRules]bool, out *Impa
 		}
 		if a.Action != b.Action {
 			return a.Action < b.Action
+		}
+		if a.Kind != b.Kind {
+			return a.Kind < b.Kind
 		}
 		return a.Change < b.Change
 	})

@@ -1,6 +1,8 @@
 package engine
 
 import (
+	"slices"
+
 	"wexillum.example/internal/core/catalogue"
 	"wexillum.example/internal/core/moment"
 	"wexillum.example/internal/core/world"
@@ -25,8 +27,9 @@ type newAnswers struct {
 	naming  map[catalogue.ResourceKind]*namingIndex
 	divided []*division // by wideActions, made when one is asked for; see dividedFor
 	told    []map[[2]wideSign][][2]Verdict
-	who     Who         // who was asked about last
-	like    [2]likeness // and what tells them apart on each side; of an address
+	sorts   []map[[2]int32]*newSort // by wideActions, then by sign without names
+	who     Who                     // who was asked about last
+	like    [2]likeness             // and what tells them apart on each side; of an address
 }
 
 // newNewAnswers begins with nothing asked. about holds the sorts of things of
@@ -34,7 +37,7 @@ type newAnswers struct {
 func newNewAnswers(left, right *Snapshot, at moment.Moment, about map[catalogue.ResourceKind][]alike) *newAnswers {
 	x := &newAnswers{sides: [2]*Snapshot{left, right}, at: at, about: map[catalogue.ResourceKind][]alike{},
 		naming: map[catalogue.ResourceKind]*namingIndex{}, divided: make([]*division, len(wideActions)),
-		told: make([]map[[2]wideSign][][2]Verdict, len(wideActions))}
+		told: make([]map[[2]wideSign][][2]Verdict, len(wideActions)), sorts: make([]map[[2]int32]*newSort, len(wideActions))}
 	for k, a := range about {
 		x.about[k] = a
 	}
@@ -80,22 +83,8 @@ func (x *newAnswers) likeness(who Who) *[2]likeness {
 // all of it, but for those that name the newcomer's partner, domain or address
 // on either side.
 func (x *newAnswers) of(n *Newcomer, action int) [][2]Verdict {
-	w := &wideActions[action]
-	about := x.things(w.kind)
-	q := Question{Subject: n.Who, Action: w.act, Resource: world.Resource{Kind: w.kind}, At: x.at, as: unrelated} // nobody's contact, in no space
-	ask := func(k int) (v [2]Verdict) {
-		q.Resource.ID = about[k].id
-		for side, s := range x.sides {
-			if side == 1 && s == x.sides[0] {
-				v[1] = v[0]
-				break
-			}
-			if is, err := s.Decide(&q); err == nil {
-				v[side] = is
-			}
-		}
-		return
-	}
+	about := x.things(wideActions[action].kind)
+	ask := func(k int) [2]Verdict { return x.ask(n, action, about[k].id) }
 	each := func() [][2]Verdict {
 		out := make([][2]Verdict, len(about))
 		for k := range about {
@@ -107,10 +96,7 @@ func (x *newAnswers) of(n *Newcomer, action int) [][2]Verdict {
 		return each()
 	}
 	like := x.likeness(n.Who)
-	sign := [2]wideSign{x.signs[0].of(action, &like[0])}
-	if sign[1] = sign[0]; x.sides[0] != x.sides[1] {
-		sign[1] = x.signs[1].of(action, &like[1])
-	}
+	sign := x.sign(action, like)
 	if told := x.told[action][sign]; told != nil {
 		return told
 	}
@@ -125,6 +111,94 @@ func (x *newAnswers) of(n *Newcomer, action int) [][2]Verdict {
 	}
 	x.told[action][sign] = out
 	return out
+}
+
+// sign is what tells a newcomer apart for an action on both sides.
+func (x *newAnswers) sign(action int, like *[2]likeness) (out [2]wideSign) {
+	out[0] = x.signs[0].of(action, &like[0])
+	if out[1] = out[0]; x.sides[0] != x.sides[1] {
+		out[1] = x.signs[1].of(action, &like[1])
+	}
+	return
+}
+
+// ask asks a newcomer about one thing on both sides. What makes no sense is no
+// yes.
+func (x *newAnswers) ask(n *Newcomer, action int, id string) (v [2]Verdict) {
+	w := &wideActions[action]
+	// They are nobody's contact, and in no space.
+	q := Question{Subject: n.Who, Action: w.act, Resource: world.Resource{Kind: w.kind, ID: id}, At: x.at, as: unrelated}
+	for side, s := range x.sides {
+		if side == 1 && s == x.sides[0] {
+			v[1] = v[0]
+			break
+		}
+		if is, err := s.Decide(&q); err == nil {
+			v[side] = is
+		}
+	}
+	return
+}
+
+// newSort is what newcomers of one sign are told of the groups of things that
+// do not name them: once for all of them, whatever number of newcomers there
+// are. Moves sums what changes over all things of the groups that were asked.
+type newSort struct {
+	moves Moves
+	told  []([2]Verdict) // by group
+	left  []int32        // groups that nobody was asked about yet, since all of it named them; told says no on both sides there
+}
+
+// moves counts what changes for a newcomer with an action, over all things.
+//
+// Newcomers and things both grow with the world. So a newcomer is not compared
+// with each thing: what their sort is told is summed up once, and only where
+// something names them is that taken out, and their own answer put in.
+func (x *newAnswers) moves(n *Newcomer, action int) (out Moves) {
+	about := x.things(wideActions[action].kind)
+	d := x.dividedFor(action, about)
+	if n.Who.Kind != ByAddress || d == nil {
+		for k, v := range x.of(n, action) {
+			out.between(&v, len(about[k].members))
+		}
+		return
+	}
+	like := x.likeness(n.Who)
+	named := x.namedBy(d, n, like)
+	sort := x.sortOf(action, x.sign(action, like), len(d.groups))
+	sort.left = slices.DeleteFunc(sort.left, func(g int32) bool {
+		i := slices.IndexFunc(d.groups[g].classes, func(k int32) bool { return !named[k] })
+		if i < 0 {
+			return false
+		}
+		sort.told[g] = x.ask(n, action, about[d.groups[g].classes[i]].id)
+		sort.moves.between(&sort.told[g], d.groups[g].n)
+		return true
+	})
+	out = sort.moves
+	for k := range named {
+		out.between(&sort.told[d.of[k]], -len(about[k].members))
+		v := x.ask(n, action, about[k].id)
+		out.between(&v, len(about[k].members))
+	}
+	return
+}
+
+// sortOf finds what is kept for a sign, names left aside.
+func (x *newAnswers) sortOf(action int, sign [2]wideSign, groups int) *newSort {
+	k := [2]int32{sign[0].sign, sign[1].sign}
+	sort := x.sorts[action][k]
+	if sort == nil {
+		sort = &newSort{told: make([][2]Verdict, groups), left: make([]int32, groups)}
+		for g := range sort.left {
+			sort.left[g] = int32(g)
+		}
+		if x.sorts[action] == nil {
+			x.sorts[action] = map[[2]int32]*newSort{}
+		}
+		x.sorts[action][k] = sort
+	}
+	return sort
 }
 
 // namedBy returns the classes of things that name a newcomer, on either side;
