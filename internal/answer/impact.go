@@ -545,7 +545,7 @@ func Tightened(p *world.World, rule *catalogue.Rule, limit, value catalogue.Valu
 // Files weighs the policy of one world against that of another: the states before and
 // after over the inventory of the second, and a view of the first.
 func Files(was, next *world.World, now moment.Moment, at string) (v *View, before, after *engine.Snapshot, err error) {
-	held := *next // inventory of the next, under the policy that was
+	held := *next.BeforeHolding(was) // inventory of the next, under the policy that was
 	held.Organisation, held.Settings, held.Rules, held.Partners, held.Barred, held.Personal, held.Exceptions, held.Bundles, held.Expectations =
 		was.Organisation, was.Settings, was.Rules, was.Partners, was.Barred, was.Personal, was.Exceptions, was.Bundles, was.Expectations
 	if held.Organisation == nil {

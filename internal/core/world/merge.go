@@ -90,12 +90,19 @@ func Merge(base, part *World) *World {
 		x.Rules = rules
 		return x, changed
 	})
-	out.Spaces = holding(out.Spaces, func(s Space) (Space, bool) {
-		rules := HoldBack(s.Rules, limits)
+	out.eachPlace(func(_ Resource, rules []Setting) []Setting { return HoldBack(rules, limits) })
+	return &out
+}
+
+// eachPlace replaces what spaces, their items and meetings say, in copies where
+// change returns another slice than it was given.
+func (w *World) eachPlace(change func(place Resource, rules []Setting) []Setting) {
+	w.Spaces = holding(w.Spaces, func(s Space) (Space, bool) {
+		rules := change(Resource{Kind: catalogue.Space, ID: s.ID}, s.Rules)
 		changed := differs(rules, s.Rules)
 		s.Rules = rules
 		items := holding(s.Items, func(it Item) (Item, bool) {
-			rules := HoldBack(it.Rules, limits)
+			rules := change(Resource{Kind: it.Kind, ID: it.ID}, it.Rules)
 			changed := differs(rules, it.Rules)
 			it.Rules = rules
 			return it, changed
@@ -104,11 +111,53 @@ func Merge(base, part *World) *World {
 		s.Items = items
 		return s, changed
 	})
-	out.Meetings = holding(out.Meetings, func(m Meeting) (Meeting, bool) {
-		rules := HoldBack(m.Rules, limits)
+	w.Meetings = holding(w.Meetings, func(m Meeting) (Meeting, bool) {
+		rules := change(Resource{Kind: catalogue.Meeting, ID: m.ID}, m.Rules)
 		changed := differs(rules, m.Rules)
 		m.Rules = rules
 		return m, changed
+	})
+}
+
+// BeforeHolding returns a world in which what its limits hold back at spaces,
+// items and meetings counts, as far as another world has the same values there
+// and does not hold them back.
+//
+// It is for whoever compares the policy of two worlds over the inventory of the
+// second. A file whose limit was lowered says which values that holds back;
+// without this they would count neither before nor after, and lowering the
+// limit would seem to take nothing from anybody.
+func (w *World) BeforeHolding(was *World) *World {
+	type at struct {
+		place Resource
+		rule  catalogue.RuleID
+		value catalogue.Value
+	}
+	counts := map[at]bool{}
+	rest := *was
+	rest.eachPlace(func(place Resource, rules []Setting) []Setting {
+		for _, s := range rules {
+			if !s.Held {
+				counts[at{place, s.Rule, s.Value}] = true
+			}
+		}
+		return rules
+	})
+	out, limits := *w, Limits(w, &World{})
+	out.eachPlace(func(place Resource, rules []Setting) []Setting {
+		var copied []Setting
+		for i, s := range rules {
+			if s.Held && counts[at{place, s.Rule, s.Value}] && s.Rule.Get().Scale.Looser(s.Value, limits[s.Rule]) {
+				if copied == nil {
+					copied = append(copied, rules...)
+				}
+				copied[i].Held = false
+			}
+		}
+		if copied != nil {
+			return copied
+		}
+		return rules
 	})
 	return &out
 }

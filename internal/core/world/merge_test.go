@@ -146,3 +146,39 @@ func TestHoldBack(t *testing.T) {
 		t.Error("what is held back already is copied")
 	}
 }
+
+// TestBeforeHolding: what a lowered limit holds back counted before, where the world before says the same; what was held back then, or is
+// held back with no limit in its way, stays so, and neither world is written to.
+func TestBeforeHolding(t *testing.T) {
+	places := func(limit, plan, log, talk, extra string) *world.World {
+		return parse(t, `{wexillum: 1, organisation: {name: Small, domains: [ours.example], time_zone: UTC}, people: [{id: uma, name: Uma}],
+rules: {files.link_days: {limit: `+limit+`, default: 0}, meetings.present: {limit: on, default: off}},
+spaces: [{id: deck, kind: team, owners: [uma], rules: {files.link_days: `+extra+`}, items: [
+  {id: plan, kind: file, rules: {files.link_days: `+plan+`}}, {id: log, kind: file, rules: {files.link_days: `+log+`}}]}],
+meetings: [{id: talk, host: uma, rules: {meetings.present: `+talk+`}}]}`)
+	}
+	was := places("90", "30", "{value: 30, held: yes}", "on", "20")
+	next := places("7", "{value: 30, held: yes}", "{value: 30, held: yes}", "{value: on, held: yes}", "{value: 60, held: yes}")
+	text := string(worldfile.Write(next))
+	got := next.BeforeHolding(was)
+	if string(worldfile.Write(next)) != text {
+		t.Fatal("the world itself changed")
+	}
+	deck := &got.Spaces[0]
+	for _, c := range []struct {
+		what     string
+		is, want bool
+	}{
+		{"a value that its limit holds back now", deck.Items[0].Rules[0].Held, false},
+		{"one that was held back before", deck.Items[1].Rules[0].Held, true},
+		{"one that no limit is in the way of", got.Meetings[0].Rules[0].Held, true},
+		{"another value than there was", deck.Rules[0].Held, true},
+	} {
+		if c.is != c.want {
+			t.Errorf("%s is held back: %t", c.what, c.is)
+		}
+	}
+	if same := next.BeforeHolding(&world.World{}); string(worldfile.Write(same)) != text {
+		t.Error("beside an empty world something counts again")
+	}
+}
