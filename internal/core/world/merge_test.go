@@ -150,15 +150,16 @@ func TestHoldBack(t *testing.T) {
 // TestBeforeHolding: what a lowered limit holds back counted before, where the world before says the same; what was held back then, or is
 // held back with no limit in its way, stays so, and neither world is written to.
 func TestBeforeHolding(t *testing.T) {
-	places := func(limit, plan, log, talk, extra string) *world.World {
+	places := func(limit, plan, log, talk, deck string) *world.World {
 		return parse(t, `{wexillum: 1, organisation: {name: Small, domains: [ours.example], time_zone: UTC}, people: [{id: uma, name: Uma}],
-rules: {files.link_days: {limit: `+limit+`, default: 0}, meetings.present: {limit: on, default: off}},
-spaces: [{id: deck, kind: team, owners: [uma], rules: {files.link_days: `+extra+`}, items: [
-  {id: plan, kind: file, rules: {files.link_days: `+plan+`}}, {id: log, kind: file, rules: {files.link_days: `+log+`}}]}],
-meetings: [{id: talk, host: uma, rules: {meetings.present: `+talk+`}}]}`)
+rules: {files.link_right: {limit: `+limit+`, default: view}, files.role: {limit: `+limit+`, default: view}, meetings.present: {limit: on, default: off}},
+spaces: [{id: deck, name: Deck, kind: team, owners: [uma], rules: {files.role: `+deck+`}, items: [
+  {id: plan, name: Plan, kind: file, rules: {files.link_right: `+plan+`}}, {id: log, name: Log, kind: file, rules: {files.link_right: `+log+`}}]}],
+meetings: [{id: talk, name: Talk, host: uma, rules: {meetings.present: `+talk+`}}]}`)
 	}
-	was := places("90", "30", "{value: 30, held: yes}", "on", "20")
-	next := places("7", "{value: 30, held: yes}", "{value: 30, held: yes}", "{value: on, held: yes}", "{value: 60, held: yes}")
+	const held = "{value: contribute, held: yes}"
+	was := places("contribute", "contribute", held, "on", "view")
+	next := places("view", held, held, "{value: on, held: yes}", held)
 	text := string(worldfile.Write(next))
 	got := next.BeforeHolding(was)
 	if string(worldfile.Write(next)) != text {
