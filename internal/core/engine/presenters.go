@@ -1,7 +1,6 @@
 package engine
 
 import (
-	"slices"
 	"sort"
 
 	"wexillum.example/internal/core/catalogue"
@@ -124,7 +123,32 @@ type presented struct {
 	presenters [][]uint32
 	groups     []*attending
 	sums       map[string]*presentedSum // by gained, lost
+	sorts      [2]map[attendingSort]int // on each side, numbered
+	told       [2]map[presentedKey]presenterSet
 }
+
+// attendingSort is what of somebody in a meeting the presenter's answer depends
+// on: what their partner says to the action, and what may name them.
+type attendingSort struct {
+	kind            SubjectKind
+	links           bool
+	says            string // see known.partner
+	partner, domain uint32
+	groups          string
+	alone           uint32
+}
+
+// presentedKey is what the answers of presenters are the same for: all who are
+// of one sort, behind all doors that say the same.
+type presentedKey struct {
+	says doorSays
+	sort int // by p.sorts
+}
+
+// presenterSet is a set of sorts of presenters, a bit for each.
+type presenterSet []uint64
+
+func (s presenterSet) has(k int) bool { return s[k/64]&(1<<(k%64)) != 0 }
 
 // attending is everybody who gets the same answers about an action, whichever
 // meeting and presenter it is. who is one of them.
@@ -132,13 +156,17 @@ type attending struct {
 	who  Who
 	all  []audience
 	ways [2][]way // before and after; which doors they pass
+	sort [2]int   // see presented.sorts
 }
 
-// way is a meeting that somebody passes into, and what it and its space say,
-// by rows. Of meetings that say the same one is enough.
+// doorSays is what a meeting and its space say, by rows.
+type doorSays struct{ door, space uint32 }
+
+// way is a meeting that somebody passes into, and what it says. Of meetings
+// that say the same one is enough.
 type way struct {
 	id   string
-	says struct{ door, space uint32 }
+	says doorSays
 }
 
 // presentedSum is one sort of change, as it is found.
@@ -160,6 +188,7 @@ func (p *presented) attend(all []audience, action int, matters bool) {
 	named := [2]naming{p.sides[0].naming(), p.sides[1].naming()}
 	signs := [2]*signs{newSigns(p.sides[0], p.at, &named[0]), newSigns(p.sides[1], p.at, &named[1])}
 	by := map[key]*attending{}
+	p.sorts = [2]map[attendingSort]int{{}, {}}
 	for i := range all {
 		x := &all[i]
 		if !x.changed && !matters {
@@ -175,6 +204,21 @@ func (p *presented) attend(all []audience, action int, matters bool) {
 		if g == nil {
 			g = &attending{who: x.who}
 			by[k], p.groups = g, append(p.groups, g)
+			for side := range k.sign {
+				sort := attendingSort{kind: k.kind, links: k.links}
+				if w := &k.sign[side]; k.kind == ByAddress {
+					sort.partner, sort.domain, sort.groups, sort.alone = w.partner, w.domain, w.groups, w.alone
+					if of := x.like[side].partner; of != none {
+						sort.says = signs[side].known[action].partner(0, of)
+					}
+				}
+				n, ok := p.sorts[side][sort]
+				if !ok {
+					n = len(p.sorts[side])
+					p.sorts[side][sort] = n
+				}
+				g.sort[side] = n
+			}
 		}
 		g.all = append(g.all, *x)
 	}
@@ -183,7 +227,7 @@ func (p *presented) attend(all []audience, action int, matters bool) {
 // through lists the doors that somebody passes, whoever presents: one of each
 // sort that says something else about what depends on who presents.
 func (p *presented) through(s *Snapshot, who Who) (out []way) {
-	seen := map[struct{ door, space uint32 }]bool{}
+	seen := map[doorSays]bool{}
 	for k := range p.doors {
 		w := way{id: p.doors[k].id}
 		w.says.door, w.says.space = none, none
@@ -205,20 +249,35 @@ func (p *presented) through(s *Snapshot, who Who) (out []way) {
 	return out
 }
 
-// lets reports whether somebody can do it in what a person of ours presents,
-// behind any of the doors that they pass.
-func (p *presented) lets(s *Snapshot, who Who, ways []way, person string) bool {
-	return slices.ContainsFunc(ways, func(w way) bool {
-		v, err := s.Decide(&Question{Subject: who, Action: p.act, Resource: world.Resource{Kind: catalogue.Meeting, ID: w.id}, At: p.at,
-			Presenter: person})
-		return err == nil && v.Yes
-	})
+// lets returns which sorts of our people let a group do it in what they
+// present, behind any of the doors that it passes.
+func (p *presented) lets(side int, g *attending) presenterSet {
+	out := make(presenterSet, (len(p.presenters)+63)/64)
+	inv := &p.sides[0].inv
+	for _, w := range g.ways[side] {
+		k := presentedKey{w.says, g.sort[side]}
+		set, ok := p.told[side][k]
+		if !ok {
+			set = make(presenterSet, len(out))
+			q := Question{Subject: g.who, Action: p.act, Resource: world.Resource{Kind: catalogue.Meeting, ID: w.id}, At: p.at}
+			for i, class := range p.presenters {
+				q.Presenter = inv.personIDs.text(inv.text, class[0])
+				if v, err := p.sides[side].Decide(&q); err == nil && v.Yes {
+					set[i/64] |= 1 << (i % 64)
+				}
+			}
+			p.told[side][k] = set
+		}
+		for i := range out {
+			out[i] |= set[i]
+		}
+	}
+	return out
 }
 
 // compare asks each group about each sort of presenter on both sides.
 func (p *presented) compare(stop func() error) error {
-	inv := &p.sides[0].inv
-	p.sums = map[string]*presentedSum{}
+	p.sums, p.told = map[string]*presentedSum{}, [2]map[presentedKey]presenterSet{{}, {}}
 	for _, g := range p.groups {
 		if err := stop(); err != nil {
 			return err
@@ -226,9 +285,9 @@ func (p *presented) compare(stop func() error) error {
 		for side, s := range p.sides {
 			g.ways[side] = p.through(s, g.who)
 		}
+		before, after := p.lets(0, g), p.lets(1, g)
 		for k, class := range p.presenters {
-			person := inv.personIDs.text(inv.text, class[0])
-			was, will := p.lets(p.sides[0], g.who, g.ways[0], person), p.lets(p.sides[1], g.who, g.ways[1], person)
+			was, will := before.has(k), after.has(k)
 			if was == will {
 				continue
 			}
