@@ -1,6 +1,7 @@
 package bench
 
 import (
+	"slices"
 	"testing"
 
 	"wexillum.example/internal/core/catalogue"
@@ -46,4 +47,36 @@ func BenchmarkCould(b *testing.B) {
 		b.ReportMetric(median(list), name)
 	}
 	b.ReportMetric(0, "ns/op")
+}
+
+// BenchmarkSpare measures what is spare beside the impact of one rule that all spaces ask: it is found by a few dozen impacts, whatever the
+// number of partners.
+func BenchmarkSpare(b *testing.B) {
+	w := generate(b)
+	s := engine.Of(w)
+	next := world.World{Policy: w.Policy}
+	next.Rules = slices.Clone(w.Rules)
+	for i := range next.Rules {
+		if next.Rules[i].Rule == catalogue.MustRule("spaces.guests") {
+			next.Rules[i].Limit, next.Rules[i].Default = 0, 0
+		}
+	}
+	e := s.Aside()
+	e.SetPolicy(&next)
+	after := e.Done()
+	impact := clock(func() {
+		if _, err := engine.ImpactOf(s, after, now, nil, func() error { return nil }, nil); err != nil {
+			b.Fatal(err)
+		}
+	})
+	var parts []could.Part
+	took := clock(func() {
+		var err error
+		if parts, err = could.Spare(s, now, func() error { return nil }); err != nil {
+			b.Fatal(err)
+		}
+	})
+	b.ReportMetric(float64(len(parts)), "parts")
+	b.ReportMetric(took/1000, "spare_s")
+	b.ReportMetric(took/impact, "x_impact")
 }
