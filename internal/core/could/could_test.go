@@ -160,7 +160,8 @@ func TestChains(t *testing.T) {
 			t.Errorf("%s:\n  %s\nand not\n  %s", c.name, strings.Join(acts, "\n  "), strings.Join(c.acts, "\n  "))
 		}
 	}
-	for _, k := range []could.Kind{could.SetValue, could.Admit, could.LetJoin, could.MakeOpen, could.AnySignIn, could.Passcode, could.Join, could.Contact,
+	for _, k := range []could.Kind{could.SetValue, could.Admit, could.LetJoin, could.MakeOpen, could.AnySignIn, could.Passcode, could.Join,
+		could.Contact,
 		could.Invite, could.Share, could.Raise, could.Accept, could.SignUp, could.JoinCourse, could.Become, could.MakeLink, could.TakeBundle} {
 		if !seen[k] {
 			t.Errorf("no chain has an act of the kind %s", k)

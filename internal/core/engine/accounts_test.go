@@ -10,8 +10,8 @@ import (
 	"wexillum.example/internal/worldfile/worldtest"
 )
 
-// TestTwoAccounts: the catalogue tells of which actions a guest may be asked with a second account, their own at home; the engine never asks
-// two of any other.
+// TestTwoAccounts: the catalogue tells of which actions a guest may be asked with a second account, their own at home; the engine never
+// asks two of any other.
 func TestTwoAccounts(t *testing.T) {
 	s := worldtest.Snapshot(t, `
 wexillum: 1

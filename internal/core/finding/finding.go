@@ -320,7 +320,8 @@ func (f *finder) reports(parties []uint32) {
 			if r.Kind == catalogue.Space { // an area of reports
 				act = actEnter
 			}
-			if v, ok := f.ask(engine.Question{Subject: engine.Who{Address: a}, Action: act, Resource: r}); ok && v.Refusing.Has(catalogue.LicenceGate) {
+			v, ok := f.ask(engine.Question{Subject: engine.Who{Address: a}, Action: act, Resource: r})
+			if ok && v.Refusing.Has(catalogue.LicenceGate) {
 				f.add("report_without_licence", one(a.String(), r.String()), []Number{{"parties", 1}, {"grants", 1}},
 					"%s was given %s, and no licence route counts there.", a, r)
 			}

@@ -7,10 +7,14 @@
 // meet the next. A remedy is the whole of it: *open the partner for chat.in,
 // and oskelund admits it on its own side*. It is found in four steps:
 //
-//   - the narrowest change against each cause is taken, and the question asked again with them made: some refusals show only once others are gone (solve)
+//   - the narrowest change against each cause is taken, and the question asked
+//     again with them made: some refusals show only once others are gone (solve)
 //   - what turns out not to be needed is left out again (option)
-//   - each cause that more than one change helps against is given its other changes in turn, which makes further sets (Find)
-//   - sets that hold all of another are dropped, and the rest is put in order: by how narrow the kinds of change are, and, once Weigh has counted them, by what they open besides
+//   - each cause that more than one change helps against is given its other
+//     changes in turn, which makes further sets (Find)
+//   - sets that hold all of another are dropped, and the rest is put in order:
+//     by how narrow the kinds of change are, and, once Weigh has counted them,
+//     by what they open besides
 //
 // Two promises hold for what is offered, and are tested on random worlds: with
 // these changes the answer is yes, and without any one of them it is no.
