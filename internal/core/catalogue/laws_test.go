@@ -113,8 +113,8 @@ func TestWords(t *testing.T) {
 	}
 }
 
-// TestAsked: the list of who asks a rule is what rows of actions say, but for what gates ask by themselves; and what asks nothing at all says
-// why it is there: a rule that neither an action nor a dependency knows would be a setting without an effect.
+// TestAsked: the list of who asks a rule holds whatever rows of actions ask, each action once and in order; what gates ask by
+// themselves comes to it besides.
 func TestAsked(t *testing.T) {
 	for i := range Rules() {
 		r := &Rules()[i]

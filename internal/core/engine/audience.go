@@ -2,6 +2,7 @@ package engine
 
 import (
 	"fmt"
+	"slices"
 	"sort"
 	"sync"
 	"sync/atomic"
@@ -131,6 +132,32 @@ type door struct {
 	anyParty, bound        bool
 }
 
+// concerning writes which exceptions name a person of ours: the person's own
+// first, then those of each group that has any. counts leaves others out; nil
+// takes all. Two people with one text get the same answer from every rule of
+// which only those exceptions speak.
+func (s *Snapshot) concerning(person uint32, counts func(*exception) bool) (key string) {
+	if int(person) >= len(s.pol.concerned) || !s.pol.concerned[person] {
+		return ""
+	}
+	say := func(how string, list []int32) {
+		if counts != nil {
+			list = slices.DeleteFunc(slices.Clone(list), func(i int32) bool { return !counts(&s.pol.except[i]) })
+		}
+		if len(list) > 0 {
+			key += fmt.Sprint(how, list)
+		}
+	}
+	say("own ", s.pol.byPerson[person])
+	l := s.inv.people.at(person).groups
+	for _, g := range s.inv.lists[l.off : l.off+l.n] {
+		if g < uint32(len(s.pol.byGroup)) {
+			say(" ", s.pol.byGroup[g])
+		}
+	}
+	return key
+}
+
 // others finds people and meetings that are alike. People are alike whom the
 // same exceptions name, themselves or through groups. Most are named by none,
 // and form one class. It costs a pass over people, spaces and meetings.
@@ -144,17 +171,7 @@ func (r *reverse) others(s *Snapshot) {
 		if r.alikeOf[i] = -1; !p.exists {
 			continue
 		}
-		// The exceptions by their numbers: first the person's own, then those
-		// of each group that has any.
-		key := ""
-		if int(i) < len(s.pol.concerned) && s.pol.concerned[i] {
-			key = fmt.Sprint(s.pol.byPerson[i])
-			for _, g := range inv.lists[p.groups.off : p.groups.off+p.groups.n] {
-				if g < uint32(len(s.pol.byGroup)) && s.pol.byGroup[g] != nil {
-					key += fmt.Sprint(" ", s.pol.byGroup[g])
-				}
-			}
-		}
+		key := s.concerning(i, nil)
 		k, ok := classes[key]
 		if !ok {
 			k = len(r.alike)

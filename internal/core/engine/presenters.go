@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"slices"
 	"sort"
 
 	"wexillum.example/internal/core/catalogue"
@@ -53,7 +54,7 @@ func presenterImpact(work *wideWork, changed *[catalogue.NumRules]bool, out *Imp
 		if all == nil {
 			all = audiencesOf(work)
 		}
-		p := presented{sides: work.sides, at: work.at, act: w.act, doors: doors, presenters: presentersOf(work.sides)}
+		p := presented{sides: work.sides, at: work.at, act: w.act, doors: doors, presenters: presentersOf(work.sides, w.act.Get())}
 		p.attend(all, i, actionMatters(w.act, changed))
 		if err := p.compare(stop); err != nil {
 			return err
@@ -93,17 +94,31 @@ func audiencesOf(work *wideWork) (out []audience) {
 	return
 }
 
-// presentersOf divides people of ours by which exceptions name them on both
-// sides; nothing else of somebody who presents is asked.
-func presentersOf(sides [2]*Snapshot) (out [][]uint32) {
+// presentersOf divides people of ours by those exceptions that name them on
+// either side and say something of a rule that an action asks of who presents;
+// nothing else of a presenter is asked. Few exceptions do, so that there are
+// few sorts, however many people have exceptions of another kind.
+func presentersOf(sides [2]*Snapshot, act *catalogue.Action) (out [][]uint32) {
+	var rules []catalogue.RuleID
+	for _, ask := range act.Rows(catalogue.Meeting) {
+		for ; ask != nil; ask = ask.Private {
+			for _, n := range ask.Needs {
+				if n.Kind == catalogue.AtPresenter {
+					rules = append(rules, n.Rule)
+				}
+			}
+		}
+	}
+	counts := func(x *exception) bool {
+		return slices.ContainsFunc(rules, func(r catalogue.RuleID) bool { return x.rules[r] != catalogue.Unset })
+	}
 	inv := &sides[0].inv
-	r0, r1 := sides[0].reversed(), sides[1].reversed()
-	at := map[[2]int]int{}
+	at := map[[2]string]int{}
 	for p := range inv.people.n {
 		if !inv.people.at(p).exists {
 			continue
 		}
-		k := [2]int{r0.alikeOf[p], r1.alikeOf[p]}
+		k := [2]string{sides[0].concerning(p, counts), sides[1].concerning(p, counts)}
 		c, ok := at[k]
 		if !ok {
 			c = len(out)
