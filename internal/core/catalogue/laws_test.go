@@ -28,7 +28,8 @@ func TestLaws(t *testing.T) {
 			continue
 		}
 		for _, a := range all {
-			if s.Looser(a, s.Loosest()) || s.Looser(s.Tightest(), a) || s.Tighter(a, s.Loosest()) != a || s.Tighter(a, s.Tightest()) != s.Tightest() {
+			loosest, tightest := s.Loosest(), s.Tightest()
+			if s.Looser(a, loosest) || s.Looser(tightest, a) || s.Tighter(a, loosest) != a || s.Tighter(a, tightest) != tightest {
 				t.Errorf("%s: %s lies beyond an end of the scale", r.Name, s.Format(a))
 			}
 			if s.Looser(a, a) || s.Tighter(a, a) != a {
