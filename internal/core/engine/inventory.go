@@ -231,7 +231,8 @@ type inventory struct {
 	rows       []row
 	said       []row // rows as they are said, where some of it is held back here
 
-	many []manyHold // what partners and domains hold as a whole, by compareMany; never written in place
+	many     []manyHold // what partners and domains hold as a whole, in the order of manyKeys; never written in place
+	manyKeys []uint64   // partyRef.key of each
 
 	grantsDead int // entries of grants that nothing refers to any more
 	live       struct{ people, guests, grants, spaces, items, meetings, links int }

@@ -1,6 +1,7 @@
 package engine
 
 import (
+	"cmp"
 	"encoding/json"
 	"errors"
 	"fmt"
@@ -273,7 +274,10 @@ func Stored(in, told []byte, policy *world.World) (*Snapshot, error) {
 	for _, m := range x.Wholes {
 		v.many = append(v.many, manyHold{partyRef{m.What, m.Index}, list{m.Off, m.N}})
 	}
-	slices.SortFunc(v.many, func(a, b manyHold) int { return compareMany(a, b.of) })
+	slices.SortFunc(v.many, func(a, b manyHold) int { return cmp.Compare(a.of.key(), b.of.key()) })
+	for _, m := range v.many {
+		v.manyKeys = append(v.manyKeys, m.of.key())
+	}
 	if len(x.Holdings) > 0 {
 		v.holdings = map[uint32][]world.Holding{}
 	}
