@@ -48,12 +48,11 @@ func (f *finder) around() {
 		// gets one, since a rule may ask for it. Where both keep the party out,
 		// both acts are listed.
 		for _, o := range first(f.base.OwnersHere(r, f.at)) {
-			if d := f.base.DoorOf(r); d.Domains {
+			d := f.base.DoorOf(r)
+			if d.Domains {
 				f.add(Act{Kind: AnySignIn, By: person(o), Resource: r})
-			} else if !d.Passcode {
-				f.add(Act{Kind: Passcode, By: person(o), Resource: r})
 			}
-			if d := f.base.DoorOf(r); d.Domains && !d.Passcode {
+			if !d.Passcode {
 				f.add(Act{Kind: Passcode, By: person(o), Resource: r})
 			}
 		}

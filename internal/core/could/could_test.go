@@ -37,25 +37,18 @@ guests:
   - {address: ann@tarn.example, name: Ann Voss, accepted: 2026-02-01, since: 2026-01-01}
 `
 
-func target(t *testing.T, question string) could.Target {
+// target reads what somebody could come to do, as worldtest.Question does; anyone is whoever holds a link that somebody makes.
+func target(t *testing.T, text string) could.Target {
 	t.Helper()
-	f := strings.Fields(question)
-	who, err := engine.ParseWho(f[0])
-	if f[0] == "anyone" {
-		who, err = engine.Who{Kind: engine.ByLinkID, ID: "any"}, nil
+	rest, anyone := strings.CutPrefix(text, "anyone ")
+	if anyone {
+		text = "*@anywhere.example " + rest
 	}
-	if err != nil {
-		t.Fatal(err)
+	q := worldtest.Question(t, text)
+	if anyone {
+		q.Subject = engine.Who{Kind: engine.ByLinkID, ID: "any"}
 	}
-	act, err := engine.ParseAction(f[1])
-	if err != nil {
-		t.Fatal(err)
-	}
-	r, err := engine.ParseResource(f[2])
-	if err != nil {
-		t.Fatal(err)
-	}
-	return could.Target{Who: who, Action: act, Resource: r}
+	return could.Target{Who: q.Subject, Action: q.Action, Resource: q.Resource}
 }
 
 // plainly calls people and things by what they are named in a file.

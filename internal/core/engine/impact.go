@@ -123,10 +123,8 @@ func ChangedRules(before, after *Snapshot) (changed [catalogue.NumRules]bool) {
 			}
 		}
 	}
-	// Two exceptions are the same where they mean the same, whatever their
-	// reasons.
 	// Two exceptions mean the same where people, groups, parties, dates and
-	// values are equal, in their order.
+	// values are equal, in their order; reasons do not matter.
 	same := func(x, y *exception) bool {
 		if x.from != y.from || x.until != y.until || x.rules != y.rules || len(x.parties) != len(y.parties) ||
 			(x.parties == nil) != (y.parties == nil) ||
@@ -211,7 +209,7 @@ func ImpactOf(
 	sums := map[string]map[wideKey]*wideCount{"gained": {}, "lost": {}, "otherwise": {}}
 	links := map[string]int{}
 	work := newWideWork(before, after, at)
-	if err := work.each(matters, false, stop, func(m *wideMove) {
+	if err := work.each(matters, stop, func(m *wideMove) {
 		change := changeOf(m.left, m.right)
 		k := m.key()
 		if sums[change][k] == nil {
@@ -258,13 +256,14 @@ func ImpactOf(
 	out.Parties.Lost += max(links["lost"], linkMoves.Lost)
 	out.Parties.Otherwise += max(links["otherwise"], linkMoves.Otherwise)
 	out.WideGained, out.WideLost, out.WideOtherwise = wideSums(sums["gained"]), wideSums(sums["lost"]), wideSums(sums["otherwise"])
-	if err := newcomerImpact(work, &changed, out, stop); err != nil {
+	news := newsOf(before, after, at)
+	if err := newcomerImpact(work, news, &changed, out, stop); err != nil {
 		return nil, err
 	}
-	if err := outwardImpact(before, after, at, &changed, out, stop); err != nil {
+	if err := outwardImpact(before, after, at, news, &changed, out, stop); err != nil {
 		return nil, err
 	}
-	if err := presenterImpact(work, &changed, out, stop); err != nil {
+	if err := presenterImpact(work, news, &changed, out, stop); err != nil {
 		return nil, err
 	}
 	Ousted(before, after, at, func(i uint32, _ dated.Cause, _ moment.Moment) {
@@ -605,16 +604,15 @@ func (s *Snapshot) heldByNewcomer(
 // and being invited into the directory. Actions that a change of the rules
 // cannot concern are asked only of those whom the table of domains takes
 // otherwise.
-func newcomerImpact(work *wideWork, changed *[catalogue.NumRules]bool, out *Impact, stop func() error) error {
+func newcomerImpact(work *wideWork, news []comparedNewcomer, changed *[catalogue.NumRules]bool, out *Impact, stop func() error) error {
 	before, after, at := work.sides[0], work.sides[1], work.at
-	all := newcomersOf(before, after, at)
 	type key struct {
 		act  catalogue.ActionID
 		kind catalogue.ResourceKind
 	}
 	invite, _ := catalogue.ActionByName("directory.invite")
 	directory := world.Resource{Kind: catalogue.OurDirectory, ID: "ours"}
-	answers := newNewAnswers(before, after, at, work.about)
+	answers := answersOfNewcomers(before, after, at, work.about)
 	var matters Actions
 	for _, act := range catalogue.Actions() {
 		// What needs a role matters where a partner or domain holds something
@@ -623,10 +621,9 @@ func newcomerImpact(work *wideWork, changed *[catalogue.NumRules]bool, out *Impa
 			matters |= 1 << act.ID
 		}
 	}
-	for _, n := range all {
-		moved := otherwiseMatched(before, after, n.Who)
+	for _, n := range news {
 		ask := matters
-		if moved {
+		if n.moved {
 			ask = ^Actions(0)
 		}
 		if ask == 0 {
@@ -654,7 +651,7 @@ func newcomerImpact(work *wideWork, changed *[catalogue.NumRules]bool, out *Impa
 			if !ask.Has(w.act) {
 				continue
 			}
-			if m := answers.moves(&n, i); m.Any() {
+			if m := answers.moves(&n.Newcomer, i); m.Any() {
 				sum(w.act, w.kind).add(m)
 			}
 		}
@@ -683,7 +680,7 @@ func newcomerImpact(work *wideWork, changed *[catalogue.NumRules]bool, out *Impa
 		for k, m := range count {
 			for _, change := range []string{"gained", "lost", "otherwise"} {
 				if c := *m.of(change); c != 0 {
-					out.Newcomers = append(out.Newcomers, NewcomerMove{n, k.act, k.kind, c, change})
+					out.Newcomers = append(out.Newcomers, NewcomerMove{n.Newcomer, k.act, k.kind, c, change})
 				}
 			}
 		}
@@ -702,6 +699,22 @@ func newcomerImpact(work *wideWork, changed *[catalogue.NumRules]bool, out *Impa
 		return a.Change < b.Change
 	})
 	return nil
+}
+
+// comparedNewcomer is a typical newcomer of either of two policies. moved says
+// that they may take the newcomer's address otherwise, whatever is asked.
+type comparedNewcomer struct {
+	Newcomer
+	moved bool
+}
+
+// newsOf lists the typical newcomers of either of two snapshots, for all parts
+// of an impact.
+func newsOf(before, after *Snapshot, at moment.Moment) (out []comparedNewcomer) {
+	for _, n := range newcomersOf(before, after, at) {
+		out = append(out, comparedNewcomer{n, otherwiseMatched(before, after, n.Who)})
+	}
+	return
 }
 
 // otherwiseMatched reports whether two policies may take an address otherwise,

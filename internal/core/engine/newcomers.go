@@ -15,10 +15,10 @@ import (
 // answers are kept by sign (see signs), and things that say the same are asked
 // once (see division). Counting, expectations and impacts go this way.
 
-// newAnswers answers typical newcomers about things that are alike, on two
+// newcomerAnswers answers typical newcomers about things that are alike, on two
 // sides: once for all newcomers of one sign. With one snapshot on both sides
 // each question is asked once. It belongs to one goroutine.
-type newAnswers struct {
+type newcomerAnswers struct {
 	sides   [2]*Snapshot
 	at      moment.Moment
 	named   [2]*naming
@@ -27,17 +27,17 @@ type newAnswers struct {
 	naming  map[catalogue.ResourceKind]*namingIndex
 	divided []*division // by wideActions, made when one is asked for; see dividedFor
 	told    []map[[2]wideSign][][2]Verdict
-	sorts   []map[[2]int32]*newSort // by wideActions, then by sign without names
-	who     Who                     // who was asked about last
-	like    [2]likeness             // and what tells them apart on each side; of an address
+	sorts   []map[[2]int32]*newcomerSort // by wideActions, then by sign without names
+	who     Who                          // who was asked about last
+	like    [2]likeness                  // and what tells them apart on each side; of an address
 }
 
-// newNewAnswers begins with nothing asked. about holds the sorts of things of
-// each kind, where they are known already; it may be nil.
-func newNewAnswers(left, right *Snapshot, at moment.Moment, about map[catalogue.ResourceKind][]alike) *newAnswers {
-	x := &newAnswers{sides: [2]*Snapshot{left, right}, at: at, about: map[catalogue.ResourceKind][]alike{},
+// answersOfNewcomers begins with nothing asked. about holds the sorts of things
+// of each kind, where they are known already; it may be nil.
+func answersOfNewcomers(left, right *Snapshot, at moment.Moment, about map[catalogue.ResourceKind][]alike) *newcomerAnswers {
+	x := &newcomerAnswers{sides: [2]*Snapshot{left, right}, at: at, about: map[catalogue.ResourceKind][]alike{},
 		naming: map[catalogue.ResourceKind]*namingIndex{}, divided: make([]*division, len(wideActions)),
-		told: make([]map[[2]wideSign][][2]Verdict, len(wideActions)), sorts: make([]map[[2]int32]*newSort, len(wideActions))}
+		told: make([]map[[2]wideSign][][2]Verdict, len(wideActions)), sorts: make([]map[[2]int32]*newcomerSort, len(wideActions))}
 	for k, a := range about {
 		x.about[k] = a
 	}
@@ -53,7 +53,7 @@ func newNewAnswers(left, right *Snapshot, at moment.Moment, about map[catalogue.
 }
 
 // things lists the sorts of things of a kind; of each one is asked about.
-func (x *newAnswers) things(kind catalogue.ResourceKind) []alike {
+func (x *newcomerAnswers) things(kind catalogue.ResourceKind) []alike {
 	a, ok := x.about[kind]
 	if !ok {
 		a = wideResources(x.sides[0], x.sides[1], kind)
@@ -64,7 +64,7 @@ func (x *newAnswers) things(kind catalogue.ResourceKind) []alike {
 
 // likeness is what tells a newcomer apart on each side. It is found once for
 // all that one newcomer is asked.
-func (x *newAnswers) likeness(who Who) *[2]likeness {
+func (x *newcomerAnswers) likeness(who Who) *[2]likeness {
 	if x.who != who {
 		x.who = who
 		x.like[0] = x.sides[0].likeNew(who.Address, x.named[0])
@@ -82,7 +82,7 @@ func (x *newAnswers) likeness(who Who) *[2]likeness {
 // Where things can be divided by what they say, one of each group is asked for
 // all of it, but for those that name the newcomer's partner, domain or address
 // on either side.
-func (x *newAnswers) of(n *Newcomer, action int) [][2]Verdict {
+func (x *newcomerAnswers) of(n *Newcomer, action int) [][2]Verdict {
 	about := x.things(wideActions[action].kind)
 	ask := func(k int) [2]Verdict { return x.ask(n, action, about[k].id) }
 	each := func() [][2]Verdict {
@@ -114,7 +114,7 @@ func (x *newAnswers) of(n *Newcomer, action int) [][2]Verdict {
 }
 
 // sign is what tells a newcomer apart for an action on both sides.
-func (x *newAnswers) sign(action int, like *[2]likeness) (out [2]wideSign) {
+func (x *newcomerAnswers) sign(action int, like *[2]likeness) (out [2]wideSign) {
 	out[0] = x.signs[0].of(action, &like[0])
 	if out[1] = out[0]; x.sides[0] != x.sides[1] {
 		out[1] = x.signs[1].of(action, &like[1])
@@ -124,7 +124,7 @@ func (x *newAnswers) sign(action int, like *[2]likeness) (out [2]wideSign) {
 
 // ask asks a newcomer about one thing on both sides. What makes no sense is no
 // yes.
-func (x *newAnswers) ask(n *Newcomer, action int, id string) (v [2]Verdict) {
+func (x *newcomerAnswers) ask(n *Newcomer, action int, id string) (v [2]Verdict) {
 	w := &wideActions[action]
 	// They are nobody's contact, and in no space.
 	q := Question{Subject: n.Who, Action: w.act, Resource: world.Resource{Kind: w.kind, ID: id}, At: x.at, as: unrelated}
@@ -140,10 +140,11 @@ func (x *newAnswers) ask(n *Newcomer, action int, id string) (v [2]Verdict) {
 	return
 }
 
-// newSort is what newcomers of one sign are told of the groups of things that
-// do not name them: once for all of them, whatever number of newcomers there
-// are. Moves sums what changes over all things of the groups that were asked.
-type newSort struct {
+// newcomerSort is what newcomers of one sign are told of the groups of things
+// that do not name them: once for all of them, whatever number of newcomers
+// there are. moves sums what changes over all things of the groups that were
+// asked.
+type newcomerSort struct {
 	moves Moves
 	told  []([2]Verdict) // by group
 	left  []int32        // groups that nobody was asked about yet, since all of it named them; told says no on both sides there
@@ -154,7 +155,7 @@ type newSort struct {
 // Newcomers and things both grow with the world. So a newcomer is not compared
 // with each thing: what their sort is told is summed up once, and only where
 // something names them is that taken out, and their own answer put in.
-func (x *newAnswers) moves(n *Newcomer, action int) (out Moves) {
+func (x *newcomerAnswers) moves(n *Newcomer, action int) (out Moves) {
 	about := x.things(wideActions[action].kind)
 	d := x.dividedFor(action, about)
 	if n.Who.Kind != ByAddress || d == nil {
@@ -185,16 +186,16 @@ func (x *newAnswers) moves(n *Newcomer, action int) (out Moves) {
 }
 
 // sortOf finds what is kept for a sign, names left aside.
-func (x *newAnswers) sortOf(action int, sign [2]wideSign, groups int) *newSort {
+func (x *newcomerAnswers) sortOf(action int, sign [2]wideSign, groups int) *newcomerSort {
 	k := [2]int32{sign[0].sign, sign[1].sign}
 	sort := x.sorts[action][k]
 	if sort == nil {
-		sort = &newSort{told: make([][2]Verdict, groups), left: make([]int32, groups)}
+		sort = &newcomerSort{told: make([][2]Verdict, groups), left: make([]int32, groups)}
 		for g := range sort.left {
 			sort.left[g] = int32(g)
 		}
 		if x.sorts[action] == nil {
-			x.sorts[action] = map[[2]int32]*newSort{}
+			x.sorts[action] = map[[2]int32]*newcomerSort{}
 		}
 		x.sorts[action][k] = sort
 	}
@@ -203,7 +204,7 @@ func (x *newAnswers) sortOf(action int, sign [2]wideSign, groups int) *newSort {
 
 // namedBy returns the classes of things that name a newcomer, on either side;
 // nil where none do.
-func (x *newAnswers) namedBy(d *division, n *Newcomer, like *[2]likeness) (out map[int32]bool) {
+func (x *newcomerAnswers) namedBy(d *division, n *Newcomer, like *[2]likeness) (out map[int32]bool) {
 	for side, s := range x.sides {
 		inv := &s.inv
 		refs := []partyRef{{what: ofDomain, index: inv.domains.find(inv.text, n.Who.Address.Domain().String())},
@@ -224,7 +225,7 @@ func (x *newAnswers) namedBy(d *division, n *Newcomer, like *[2]likeness) (out m
 // dividedFor puts the things of a wide action together that say the same; nil
 // where they are asked one by one: our directory is one, and courses are told
 // apart by what somebody was given in them.
-func (x *newAnswers) dividedFor(action int, about []alike) *division {
+func (x *newcomerAnswers) dividedFor(action int, about []alike) *division {
 	w := &wideActions[action]
 	if w.kind == catalogue.OurDirectory || w.kind == catalogue.Space {
 		return nil

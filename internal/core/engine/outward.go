@@ -77,20 +77,25 @@ func ofOurs(a, b *Snapshot) (out [][]uint32) {
 // the same people. Each class of people is asked once for each target and
 // action: some dozens of questions. Forwarders that are set up are asked one by
 // one, since each is let through or not by itself.
-func outwardImpact(before, after *Snapshot, at moment.Moment, changed *[catalogue.NumRules]bool, out *Impact, stop func() error) error {
+func outwardImpact(
+	before, after *Snapshot,
+	at moment.Moment,
+	news []comparedNewcomer,
+	changed *[catalogue.NumRules]bool,
+	out *Impact,
+	stop func() error,
+) error {
 	classes := ofOurs(before, after)
-	targets := newcomersOf(before, after, at)
 	inv := &before.inv
-	for _, n := range targets {
+	for _, n := range news {
 		if n.Who.Kind != ByAddress {
 			continue
 		}
 		if err := stop(); err != nil {
 			return err
 		}
-		moved := otherwiseMatched(before, after, n.Who)
 		for _, act := range outwardActions {
-			if !moved && !actionMatters(act.ID, changed) {
+			if !n.moved && !actionMatters(act.ID, changed) {
 				continue
 			}
 			moves := map[string]*OutwardMove{}
@@ -111,7 +116,7 @@ func outwardImpact(before, after *Snapshot, at moment.Moment, changed *[catalogu
 				}
 				change := changeOf(v, w)
 				if moves[change] == nil {
-					moves[change] = &OutwardMove{Action: act.ID, Target: n, Person: id, Change: change}
+					moves[change] = &OutwardMove{Action: act.ID, Target: n.Newcomer, Person: id, Change: change}
 				}
 				moves[change].People += len(class)
 			}

@@ -39,23 +39,22 @@ type PresenterMove struct {
 // times parties would be asked. Parties and newcomers of whom the same is told
 // are asked once, and presenters whom the same exceptions name: what remains is
 // hundreds of questions.
-func presenterImpact(work *wideWork, changed *[catalogue.NumRules]bool, out *Impact, stop func() error) error {
+func presenterImpact(work *wideWork, news []comparedNewcomer, changed *[catalogue.NumRules]bool, out *Impact, stop func() error) error {
 	// Without a meeting there is nothing to present in.
 	doors := work.about[catalogue.Meeting]
 	if len(doors) == 0 {
 		return nil
 	}
-	var all []audience
+	named := [2]naming{work.sides[0].naming(), work.sides[1].naming()}
+	all := audiencesOf(work, news, &named)
 	for i := range wideActions {
 		w := &wideActions[i]
-		if act := w.act.Get(); !act.Presenter {
+		act := w.act.Get()
+		if !act.Presenter {
 			continue
 		}
-		if all == nil {
-			all = audiencesOf(work)
-		}
-		p := presented{sides: work.sides, at: work.at, act: w.act, doors: doors, presenters: presentersOf(work.sides, w.act.Get())}
-		p.attend(all, i, actionMatters(w.act, changed))
+		p := presented{sides: work.sides, at: work.at, act: w.act, doors: doors, presenters: presentersOf(work.sides, act)}
+		p.attend(all, &named, i, actionMatters(w.act, changed))
 		if err := p.compare(stop); err != nil {
 			return err
 		}
@@ -66,26 +65,23 @@ func presenterImpact(work *wideWork, changed *[catalogue.NumRules]bool, out *Imp
 
 // audience is a crowd or a typical newcomer who may be in somebody's meeting.
 type audience struct {
-	who     Who
-	crowd   *crowd // nil for a newcomer
-	new     *Newcomer
-	like    [2]likeness
-	changed bool // the policy takes them otherwise, whatever rule is asked
+	who      Who
+	crowd    *crowd // nil for a newcomer
+	newcomer *Newcomer
+	like     [2]likeness
+	changed  bool // the policy takes them otherwise, whatever rule is asked
 }
 
 // audiencesOf lists whoever may be in meetings, with what tells them apart.
-func audiencesOf(work *wideWork) (out []audience) {
-	sides := work.sides
+func audiencesOf(work *wideWork, news []comparedNewcomer, named *[2]naming) (out []audience) {
 	for _, c := range work.crowds {
 		out = append(out, audience{who: c.who, crowd: c, like: c.like, changed: c.changed})
 	}
-	named := [2]naming{sides[0].naming(), sides[1].naming()}
-	news := newcomersOf(sides[0], sides[1], work.at)
 	for i := range news {
 		n := &news[i]
-		x := audience{who: n.Who, new: n, changed: otherwiseMatched(sides[0], sides[1], n.Who)}
+		x := audience{who: n.Who, newcomer: &n.Newcomer, changed: n.moved}
 		if n.Who.Kind == ByAddress {
-			for side, s := range sides {
+			for side, s := range work.sides {
 				x.like[side] = s.likeNew(n.Who.Address, &named[side])
 			}
 		}
@@ -194,13 +190,12 @@ type presentedSum struct {
 // attend puts those together who get the same answers. Whom the change does not
 // concern is left out: nobody is left where the action asks no rule that
 // changed, and the policy takes everybody as before.
-func (p *presented) attend(all []audience, action int, matters bool) {
+func (p *presented) attend(all []audience, named *[2]naming, action int, matters bool) {
 	type key struct {
 		kind  SubjectKind
 		links bool
 		sign  [2]wideSign
 	}
-	named := [2]naming{p.sides[0].naming(), p.sides[1].naming()}
 	signs := [2]*signs{newSigns(p.sides[0], p.at, &named[0]), newSigns(p.sides[1], p.at, &named[1])}
 	by := map[key]*attending{}
 	p.sorts = [2]map[attendingSort]int{{}, {}}
@@ -344,7 +339,7 @@ func (p *presented) moves() (out []PresenterMove) {
 				if a := &g.all[i]; a.crowd != nil {
 					x.move.Parties += a.crowd.size()
 				} else {
-					x.move.Newcomers = append(x.move.Newcomers, *a.new)
+					x.move.Newcomers = append(x.move.Newcomers, *a.newcomer)
 				}
 			}
 		}

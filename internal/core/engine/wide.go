@@ -402,13 +402,13 @@ func newWideWork(left, right *Snapshot, at moment.Moment) *wideWork {
 	return w
 }
 
-// each calls found for what two snapshots of one inventory answer otherwise,
-// and with both for whatever either says yes to. Only actions that matters lets
-// through are asked of crowds that did not change: after a change of one rule
-// these are the few that ask it. It stops where stop says so.
-func (work *wideWork) each(matters func(catalogue.ActionID) bool, both bool, stop func() error, found func(*wideMove)) error {
+// each calls found for what two snapshots of one inventory answer otherwise.
+// Only actions that matters lets through are asked of crowds that did not
+// change: after a change of one rule these are the few that ask it. It stops
+// where stop says so.
+func (work *wideWork) each(matters func(catalogue.ActionID) bool, stop func() error, found func(*wideMove)) error {
 	for i := range wideActions {
-		if err := work.ask(&wideActions[i], matters(wideActions[i].act), both, stop, found); err != nil {
+		if err := work.ask(&wideActions[i], matters(wideActions[i].act), false, stop, found); err != nil {
 			return err
 		}
 	}

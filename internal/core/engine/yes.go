@@ -242,9 +242,9 @@ type scoped struct {
 	address uint32
 	stop    func() error
 	found   func(*Yes) error
-	shut    bool         // what it names is unknown: nothing is in it
-	could   []couldAbout // what Potential.about lists; nil where nobody asked yet
-	news    *newAnswers  // of newcomers, made when the first is asked about
+	shut    bool             // what it names is unknown: nothing is in it
+	could   []couldAbout     // what Potential.about lists; nil where nobody asked yet
+	news    *newcomerAnswers // of newcomers, made when the first is asked about
 }
 
 // EachYes calls found for everything in a scope that is answered with yes at a

@@ -33,7 +33,7 @@ func (w *scoped) ofNewcomer(n *Newcomer) error {
 		if w.Divided != nil {
 			about = w.Divided.work.about
 		}
-		w.news = newNewAnswers(s, s, w.at, about)
+		w.news = answersOfNewcomers(s, s, w.at, about)
 	}
 	for i := range wideActions {
 		x := &wideActions[i]

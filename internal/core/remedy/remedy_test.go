@@ -14,6 +14,7 @@ import (
 	"wexillum.example/internal/core/moment"
 	"wexillum.example/internal/core/world"
 	"wexillum.example/internal/worldfile"
+	"wexillum.example/internal/worldfile/worldtest"
 	"wexillum.example/internal/worldgen"
 )
 
@@ -28,30 +29,6 @@ func snapshot(t *testing.T, text string) *engine.Snapshot {
 		t.Fatal(err)
 	}
 	return engine.Of(world.Merge(&world.World{}, w))
-}
-
-func question(t *testing.T, text string) engine.Question {
-	t.Helper()
-	f := strings.Fields(text)
-	who, err := engine.ParseWho(f[0])
-	if err != nil {
-		t.Fatal(err)
-	}
-	act, err := engine.ParseAction(f[1])
-	if err != nil {
-		t.Fatal(err)
-	}
-	r, err := engine.ParseResource(f[2])
-	if err != nil {
-		t.Fatal(err)
-	}
-	q := engine.Question{Subject: who, Action: act, Resource: r, At: now}
-	if len(f) > 3 {
-		if q.Address, err = addr.Parse(f[3]); err != nil {
-			t.Fatal(err)
-		}
-	}
-	return q
 }
 
 // TestRemedies lists all that is offered in small worlds, the narrowest first.
@@ -131,7 +108,7 @@ grants: [{party: m@far.example, resource: space:dossier, role: view, from: 2026-
 			"Give m@far.example the role view on Secret. | Put m@far.example into the group value, which has the role view on Secret."},
 	} {
 		s := snapshot(t, c.world)
-		options, hopeless, err := Find(s, Request{Question: question(t, c.ask), Until: moment.Never})
+		options, hopeless, err := Find(s, Request{Question: worldtest.Question(t, c.ask), Until: moment.Never})
 		if err != nil {
 			t.Fatalf("%s: %v", c.name, err)
 		}
@@ -353,7 +330,7 @@ spaces:
   - {id: other, name: Other, kind: team, owners: [uma], items: [{id: chat, kind: channel, name: Chat}]}
 guests: [{address: maren@ilvane.example, sponsor: uma}, {address: edda@ilvane.example, sponsor: uma}, {address: far@far.example, sponsor: uma}]
 grants: [{party: maren@ilvane.example, resource: space:dossier, role: view, from: 2026-01-01}, {party: edda@ilvane.example, resource: space:other, role: view, from: 2026-01-01}, {party: far@far.example, resource: space:dossier, role: view, from: 2026-01-01}]`)
-	q := question(t, "maren@ilvane.example chat.read channel:talk")
+	q := worldtest.Question(t, "maren@ilvane.example chat.read channel:talk")
 	q.Account = engine.RecordAccount
 	options, _, err := Find(s, Request{Question: q, Until: moment.Never})
 	if err != nil {
@@ -511,7 +488,7 @@ grants: [{party: g@orrin.example, resource: space:area, role: view, from: 2026-0
 			"g@orrin.example reports.view report:visits", "Record the licence of the guest."},
 	} {
 		s := snapshot(t, c.world)
-		q := question(t, c.ask)
+		q := worldtest.Question(t, c.ask)
 		x, err := s.Explain(&q)
 		if err != nil {
 			t.Errorf("%s: %v", c.ask, err)
