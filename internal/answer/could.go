@@ -62,7 +62,7 @@ func CouldLines(s *engine.Snapshot, x CouldAsked, at moment.Moment, stop func() 
 	known := [2]map[string]bool{{}, {}}
 	p := s.Potential(at)
 	err := p.EachYes(&scope, stop, func(y *engine.Yes) error {
-		s.EachCould(y, func(who engine.Who, r string) {
+		s.EachCould(y, func(who engine.Who, r string) bool {
 			l := contract.CouldLine{Who: who.String(), Name: y.Name, Newcomer: y.Newcomer, Kind: y.Kind.String(), Action: y.Action.String(),
 				Title: y.Action.Get().Title, Resource: r}
 			if !y.Newcomer {
@@ -88,6 +88,7 @@ func CouldLines(s *engine.Snapshot, x CouldAsked, at moment.Moment, stop func() 
 			if x.All || !l.Now {
 				out.Lines = append(out.Lines, l)
 			}
+			return true
 		})
 		return stop()
 	})
@@ -364,8 +365,12 @@ func Spare(s *engine.Snapshot, at moment.Moment, stop func() error) (contract.Sp
 		return out, nil, err
 	}
 	out.Parts = cutParts(s, parts)
+	scope := engine.Scope{Actions: engine.InwardActions}
+	if s.Potential(at).Pairs(&scope) > engine.MostPairs {
+		return out, parts, nil
+	}
 	count := func(s *engine.Snapshot, by map[string]int) (n int, err error) {
-		err = s.Potential(at).EachYes(&engine.Scope{Actions: engine.InwardActions}, stop, func(y *engine.Yes) error {
+		err = s.Potential(at).EachYes(&scope, stop, func(y *engine.Yes) error {
 			n += y.Pairs
 			switch {
 			case len(y.Members) > 0:
@@ -378,9 +383,6 @@ func Spare(s *engine.Snapshot, at moment.Moment, stop func() error) (contract.Sp
 			return nil
 		})
 		return
-	}
-	if s.Potential(at).Large() {
-		return out, parts, nil
 	}
 	before, after := map[string]int{}, map[string]int{}
 	was, err := count(s, before)

@@ -182,29 +182,7 @@ func (p *Potential) EachYes(x *Scope, stop func() error, found func(*Yes) error)
 				return err
 			}
 		} else {
-			var asked []int
-			var of [][]uint32
-			for k, c := range p.partyClasses() {
-				members := c.members
-				switch {
-				case len(members) == 0:
-					if n := (Newcomer{Who: c.who}); !w.holdsNew(&n) {
-						continue
-					}
-				// Only those members who are within the scope.
-				case !w.Party.Everybody():
-					members = nil
-					for _, i := range c.members {
-						if w.holds(i, c.kind) {
-							members = append(members, i)
-						}
-					}
-					if len(members) == 0 {
-						continue
-					}
-				}
-				asked, of = append(asked, k), append(of, members)
-			}
+			asked, of := p.classesIn(w)
 			if err := p.eachClass(w, asked, of); err != nil {
 				return err
 			}
@@ -221,6 +199,32 @@ func (p *Potential) EachYes(x *Scope, stop func() error, found func(*Yes) error)
 		}
 	}
 	return w.outward()
+}
+
+// classesIn lists the classes that have somebody in a scope, by their places,
+// and who of each that is. A newcomer has nobody.
+func (p *Potential) classesIn(w *scoped) (asked []int, of [][]uint32) {
+	for k, c := range p.partyClasses() {
+		members := c.members
+		switch {
+		case len(members) == 0:
+			if n := (Newcomer{Who: c.who}); !w.holdsNew(&n) {
+				continue
+			}
+		case !w.Party.Everybody():
+			members = nil
+			for _, i := range c.members {
+				if w.holds(i, c.kind) {
+					members = append(members, i)
+				}
+			}
+			if len(members) == 0 {
+				continue
+			}
+		}
+		asked, of = append(asked, k), append(of, members)
+	}
+	return
 }
 
 // atOnce is how many classes one processor goes through before what it found is
@@ -464,41 +468,55 @@ type couldAbout struct {
 }
 
 // about lists the things in a scope that roles are about, class by class. Of a
-// space also what is in it; of everything one entry a class. It is made once
-// for a scope and read by all workers.
+// space also what is in it; of everything one entry a class. Kinds with which
+// none of the scope's actions does anything are left out. It is made once for a
+// scope and read by all workers.
 func (p *Potential) about(w *scoped) (out []couldAbout) {
+	var kinds [catalogue.NumResourceKinds]bool
+	for k := range catalogue.Actions() {
+		if a := &catalogue.Actions()[k]; w.Actions.Has(a.ID) {
+			for _, kind := range a.On {
+				kinds[kind] = true
+			}
+		}
+	}
+	add := func(kind catalogue.ResourceKind, class int32, members []uint32) {
+		if class >= 0 && kinds[kind] {
+			out = append(out, couldAbout{kind, class, members})
+		}
+	}
 	inv := &p.most.inv
 	r := w.Resource
 	switch {
 	case r == nil:
 		for c := range p.spaces {
-			out = append(out, couldAbout{catalogue.Space, int32(c), p.spaces[c].members})
+			add(catalogue.Space, int32(c), p.spaces[c].members)
 		}
 		for c := range p.items {
-			out = append(out, couldAbout{p.items[c].kind, int32(c), p.items[c].members})
+			add(p.items[c].kind, int32(c), p.items[c].members)
 		}
 		for c := range p.meetings {
-			out = append(out, couldAbout{catalogue.Meeting, int32(c), p.meetings[c].members})
+			add(catalogue.Meeting, int32(c), p.meetings[c].members)
 		}
 	case r.Kind == catalogue.Space:
 		if w.space == none || p.spaceOf[w.space] < 0 {
 			return
 		}
-		out = append(out, couldAbout{catalogue.Space, p.spaceOf[w.space], []uint32{w.space}})
+		add(catalogue.Space, p.spaceOf[w.space], []uint32{w.space})
 		idx := p.now.indexed()
 		for _, it := range idx.items.of(w.space) {
-			out = append(out, couldAbout{it.kind, p.itemOf[it.index], []uint32{it.index}})
+			add(it.kind, p.itemOf[it.index], []uint32{it.index})
 		}
 		for _, m := range idx.meetings.of(w.space) {
-			out = append(out, couldAbout{catalogue.Meeting, p.meetingOf[m], []uint32{m}})
+			add(catalogue.Meeting, p.meetingOf[m], []uint32{m})
 		}
 	case r.Kind == catalogue.Meeting:
-		if i := inv.meetingIDs.find(inv.text, r.ID); i != none && p.meetingOf[i] >= 0 {
-			out = append(out, couldAbout{catalogue.Meeting, p.meetingOf[i], []uint32{i}})
+		if i := inv.meetingIDs.find(inv.text, r.ID); i != none {
+			add(catalogue.Meeting, p.meetingOf[i], []uint32{i})
 		}
 	case r.Kind.IsItem():
-		if i := inv.itemIDs.find(inv.text, r.ID); i != none && p.itemOf[i] >= 0 && inv.items.at(i).kind == r.Kind {
-			out = append(out, couldAbout{r.Kind, p.itemOf[i], []uint32{i}})
+		if i := inv.itemIDs.find(inv.text, r.ID); i != none && inv.items.at(i).kind == r.Kind {
+			add(r.Kind, p.itemOf[i], []uint32{i})
 		}
 	}
 	return
@@ -597,43 +615,57 @@ func (c *couldClass) holding(i uint32) *couldOf {
 }
 
 // EachCould calls fn for every party and resource that a yes of
-// Potential.EachYes stands for; looking up people has the resource *. A yes of
-// a class stands for members times things. The names are written out here only,
-// so that counting costs nothing: one yes may be a million lines.
-func (s *Snapshot) EachCould(y *Yes, fn func(who Who, resource string)) {
-	who := []Who{y.Who}
-	if len(y.Members) > 0 {
-		who = nil
-		for _, m := range y.Members {
-			who = append(who, Who{Address: s.addressOf(m)})
-		}
-	}
-	for _, w := range who {
+// Potential.EachYes stands for, until it returns false; looking up people has
+// the resource *. A yes of a class stands for members times things. The names
+// are written out here only, so that counting costs nothing: one yes may be a
+// million lines.
+func (s *Snapshot) EachCould(y *Yes, fn func(who Who, resource string) bool) {
+	one := func(who Who) bool {
 		if len(y.lists) == 0 {
 			r := y.Resource.String()
 			if y.Resource.ID == "*" {
 				r = "*"
 			}
-			fn(w, r)
-			continue
+			return fn(who, r)
 		}
 		for _, list := range y.lists {
 			for _, i := range list {
-				fn(w, s.ofIndex(y.Resource.Kind, i).String())
+				if !fn(who, s.ofIndex(y.Resource.Kind, i).String()) {
+					return false
+				}
 			}
+		}
+		return true
+	}
+	if len(y.Members) == 0 {
+		one(y.Who)
+	}
+	for _, m := range y.Members {
+		if !one(Who{Address: s.addressOf(m)}) {
+			return
 		}
 	}
 }
 
-// MostPairs is up to how many pairs of classes, of parties and of things,
-// everybody is asked about everything. At it the answer takes some five
-// seconds.
-const MostPairs = 25_000_000
+// MostPairs is up to how many pairs (see Pairs) are asked about while somebody
+// waits. At it the answer takes some twenty seconds.
+const MostPairs = 100_000_000
 
-// Large reports whether there are too many classes to ask everybody about
-// everything while somebody waits.
-func (p *Potential) Large() bool {
-	return len(p.partyClasses())*(len(p.spaces)+len(p.items)+len(p.meetings)) > MostPairs
+// Pairs is how many pairs of classes, of parties and of things, EachYes asks
+// about in a scope: what it costs, for whoever wonders before. Only who and what
+// is in the scope counts, so that one partner's people, or one kind of thing,
+// are few pairs in a world where everybody is too many.
+func (p *Potential) Pairs(x *Scope) int {
+	w := p.now.scopedTo(x, p.at)
+	if w.shut {
+		return 0
+	}
+	things := len(p.about(w))
+	if !w.Party.Of.Address.IsZero() {
+		return things
+	}
+	asked, _ := p.classesIn(w)
+	return len(asked) * things
 }
 
 // ofIndex names a thing of a kind by its index.

@@ -47,7 +47,10 @@ func couldOfEverybody(t *testing.T, w *world.World) (wholes int) {
 	if err := p.EachYes(&scope, func() error { return nil }, func(y *engine.Yes) error {
 		if y.Action != lookUp { // which counts each party once
 			pairs += y.Pairs
-			s.EachCould(y, func(who engine.Who, r string) { together[who.String()+" "+y.Action.String()+" "+r] = true })
+			s.EachCould(y, func(who engine.Who, r string) bool {
+				together[who.String()+" "+y.Action.String()+" "+r] = true
+				return true
+			})
 		}
 		return nil
 	}); err != nil {

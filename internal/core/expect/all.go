@@ -58,25 +58,16 @@ func Judge(s *engine.Snapshot, all []*Statement, now moment.Moment, ahead Ahead,
 	if stop == nil {
 		stop = never
 	}
-	tell := found
-	var potential *engine.Potential
-	var failed error
 	// What could come to be is only asked where the expectation holds as things
 	// are, since it is broken already otherwise.
+	tell := found
+	var held []heldNow
 	found = func(i int, j Judged) {
-		if j.State == Held && all[i].couldMatter(now) && failed == nil {
-			if potential == nil {
-				potential = s.Potential(now)
-			}
-			var is Judged
-			if is, failed = all[i].could(s, potential, now, stop); is.State != Held {
-				is.Answer, is.May = j.Answer, j.May
-				j = is
-			}
+		if j.State == Held && all[i].couldMatter(now) {
+			held = append(held, heldNow{i, j})
+			return
 		}
-		if failed == nil {
-			tell(i, j)
-		}
+		tell(i, j)
 	}
 	var together []int
 	for i, x := range all {
@@ -97,7 +88,7 @@ func Judge(s *engine.Snapshot, all []*Statement, now moment.Moment, ahead Ahead,
 	if err := sweep(s, all, together, now, ahead, stop, found); err != nil {
 		return err
 	}
-	return failed
+	return judgeCould(s, all, held, now, stop, tell)
 }
 
 // moments are those of a narrow expectation, which are found for it alone.

@@ -260,6 +260,7 @@ type counting struct {
 	lastElse engine.Who
 	counted  []Counter // of at_most: each party once
 	examples bool      // whether they are collected
+	could    bool      // what could come to be is counted
 	// of at_most where they are not: where in counted a newcomer is
 	newcomerAt map[engine.Who]int
 }
@@ -418,6 +419,9 @@ func (c *counting) counterOf(y *engine.Yes, members []uint32) (out []Counter) {
 	if !y.Newcomer {
 		one.Name = c.s.NameOfSubject(y.Who)
 	}
+	if c.could && y.Resource.ID == "*" { // of some things among many, the first
+		apart(c.s, y, func(x *engine.Yes) bool { one.Resource = x.Resource; return false })
+	}
 	if len(members) == 0 {
 		return []Counter{one}
 	}
@@ -449,11 +453,23 @@ func (c *counting) broken(y *engine.Yes, members []uint32, pairs int) {
 	c.example(y, members)
 }
 
-// example keeps the first counterexamples.
+// example keeps the first counterexamples. A yes of what could come to be may
+// stand for some things of a kind among many, which are named one by one: the
+// kind alone would say that it is about any of them.
 func (c *counting) example(y *engine.Yes, members []uint32) {
-	if c.examples && len(c.out.Examples) < First {
-		c.out.Examples = append(c.out.Examples, c.counterOf(y, members)...)
+	if !c.examples || len(c.out.Examples) >= First {
+		return
 	}
+	if !c.could {
+		c.out.Examples = append(c.out.Examples, c.counterOf(y, members)...)
+		return
+	}
+	some := *y
+	some.Members = members
+	apart(c.s, &some, func(one *engine.Yes) bool {
+		c.out.Examples = append(c.out.Examples, c.counterOf(one, nil)...)
+		return len(c.out.Examples) < First
+	})
 }
 
 // done says what was found. What should always be a yes is asked for here, by

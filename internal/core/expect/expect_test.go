@@ -6,6 +6,7 @@ import (
 	"testing"
 	"time"
 
+	"wexillum.example/internal/core/engine"
 	"wexillum.example/internal/core/expect"
 	"wexillum.example/internal/core/moment"
 	"wexillum.example/internal/core/world"
@@ -206,5 +207,43 @@ mail-leaves-to-partners-alone: No private address may forward mail automatically
 	stopped := fmt.Errorf("enough")
 	if _, _, err := expect.Propose(s, w.Spaces, now, func() error { return stopped }); err != stopped {
 		t.Errorf("it went on: %v", err)
+	}
+}
+
+// TestJudgeCould: what could come to be is judged of as much as can be asked while somebody waits. What is too much of everybody is not too
+// much of one partner's people, of one kind of thing, or of one space; and what is left out is said, with what to name in its place.
+func TestJudgeCould(t *testing.T) {
+	s := worldtest.Snapshot(t, small)
+	judge := func(party, action, resource string) string {
+		st, err := expect.Of(&world.Expectation{ID: "x", Party: party, Action: action, Resource: resource, Could: true})
+		if err != nil {
+			t.Fatal(err)
+		}
+		var is expect.Judged
+		if err := expect.Judge(s, []*expect.Statement{st}, now, expect.Now, nil, func(_ int, j expect.Judged) { is = j }); err != nil {
+			t.Fatal(err)
+		}
+		return told(is) + " " + is.Why
+	}
+	for _, c := range []struct {
+		most                          int // pairs
+		party, action, resource, want string
+	}{
+		{engine.MostPairs, "everybody", "files.edit", "space:hold", "broken on 2026-11-23: 6 of 6; ann@tarn.example files.edit file:list; " +
+			"bo@fell.example files.edit file:list; cy@tarn.example files.edit file:list; *@fell.example files.edit file:list (new); " +
+			"*@tarn.example files.edit file:list (new); link:any files.edit file:list (new). Now 0 pairs, 0 parties. " + expect.CouldBreak},
+		{2, "everybody", "files.edit", "space:hold", "unknown. Now 0 pairs, 0 parties. " + expect.TooLarge},
+		{2, "partner:fell", "files.edit", "space:hold", "broken on 2026-11-23: 2 of 2; bo@fell.example files.edit file:list; " +
+			"*@fell.example files.edit file:list (new). Now 0 pairs, 0 parties. " + expect.CouldBreak},
+		{1, "bo@fell.example", "files.edit", "*", // both files are one class
+			"broken on 2026-11-23: 2 of 1; bo@fell.example files.edit file:list; bo@fell.example files.edit file:plan. Now 0 pairs, 0 parties. " + expect.CouldBreak},
+		{0, "bo@fell.example", "files.edit", "*", "unknown. Now 0 pairs, 0 parties. " + expect.TooLarge},
+		{0, "everybody", "meetings.join", "*", "held. Now 0 pairs, 0 parties. "}, // there is no meeting
+	} {
+		back := expect.AtMostPairs(c.most)
+		if got := judge(c.party, c.action, c.resource); got != c.want {
+			t.Errorf("%d: %s %s %s:\n%s\nwanted\n%s", c.most, c.party, c.action, c.resource, got, c.want)
+		}
+		back()
 	}
 }
