@@ -249,7 +249,7 @@ func (v *View) elsewhere(x *engine.Impact, out *contract.Impact) {
 }
 
 // Collect returns a function that keeps the first lines of an impact, and where they
-// are kept. Those of granted actions come first, so wide ones never crowd them out.
+// are kept. Those of granted actions come first, so wide ones never cohort them out.
 func Collect() (line func(*engine.ImpactLine) bool, lines *[]engine.ImpactLine, more *bool) {
 	lines, more = &[]engine.ImpactLine{}, new(bool)
 	return func(l *engine.ImpactLine) bool {

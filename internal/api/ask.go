@@ -79,7 +79,7 @@ func (s *server) Ask(ctx context.Context, r apigen.AskRequestObject) (apigen.Ask
 	s.metrics.decided(q.Action.String(), x.Yes())
 	out := answer.Of(st.Snapshot, x, v.Revision)
 	if _, found := service.FoundIn(ctx); found {
-		if list, err := s.Service.Unlooked(ctx, x); err == nil && len(list) > 0 {
+		if list, err := s.Service.NotAsked(ctx, x); err == nil && len(list) > 0 {
 			out.NotLookedAt = &list
 		}
 	} else if r.Body.At == nil && service.DraftIn(ctx) == "" {

@@ -58,7 +58,7 @@ func (s *server) DoorCode(ctx context.Context, r apigen.DoorCodeRequestObject) (
 	if err := s.doorOften(ctx, "code"); err != nil {
 		return nil, err
 	}
-	k := service.Knock{Key: opt(r.Body.Key), Address: opt(r.Body.Address), Language: opt(r.Body.Language), Join: opt(r.Body.Join),
+	k := service.SigningIn{Key: opt(r.Body.Key), Address: opt(r.Body.Address), Language: opt(r.Body.Language), Join: opt(r.Body.Join),
 		Source: sourceOf(ctx)}
 	if k.Browser = s.doors.GetString(ctx, "browser"); k.Browser == "" {
 		k.Browser = rand.Text()
@@ -82,7 +82,7 @@ func (s *server) DoorProve(ctx context.Context, r apigen.DoorProveRequestObject)
 	}
 	x, err := s.Service.Prove(
 		ctx,
-		service.Knock{
+		service.SigningIn{
 			Browser:  s.doors.GetString(ctx, "browser"),
 			Key:      opt(r.Body.Key),
 			Address:  opt(r.Body.Address),
@@ -138,7 +138,7 @@ func (s *server) DoorSignUp(ctx context.Context, r apigen.DoorSignUpRequestObjec
 	if err != nil {
 		return nil, err
 	}
-	k := service.Knock{Address: who.Guest, Language: opt(r.Body.Language), Source: sourceOf(ctx)}
+	k := service.SigningIn{Address: who.Guest, Language: opt(r.Body.Language), Source: sourceOf(ctx)}
 	if joined := s.doors.PopString(ctx, "joined"); joined != "" && r.Body.Answers == nil {
 		x := service.Entered{Step: &service.Step{Kind: service.DoorJoined, Space: joined}, Address: k.Address}
 		return apigen.DoorSignUp202JSONResponse(stepOut(&x)), s.doorTouched(ctx)
@@ -335,7 +335,7 @@ func (s *server) DoorBack(ctx context.Context, r apigen.DoorBackRequestObject) (
 		s.Log.WarnContext(ctx, "a partner's sign-in does not say that it verified the address", "issuer", in.Issuer)
 		return failed("unverified")
 	}
-	x, err := s.Service.PartnerProved(ctx, partner, service.Knock{Address: claims.Email, Join: s.doors.GetString(ctx, "oidc_join"),
+	x, err := s.Service.PartnerProved(ctx, partner, service.SigningIn{Address: claims.Email, Join: s.doors.GetString(ctx, "oidc_join"),
 		Language: s.doors.GetString(ctx, "oidc_language"), Source: sourceOf(ctx)})
 	if errors.Is(err, service.ErrDenied) {
 		return failed("unknown")

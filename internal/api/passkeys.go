@@ -118,7 +118,7 @@ func (s *server) ProvePasskey(ctx context.Context, r apigen.ProvePasskeyRequestO
 		return nil, err
 	}
 	x, err := s.Service.PasskeyProved(ctx, s.base(requestOf(ctx)), kept, answer,
-		service.Knock{Language: opt(r.Body.Language), Source: sourceOf(ctx)})
+		service.SigningIn{Language: opt(r.Body.Language), Source: sourceOf(ctx)})
 	if err != nil {
 		return nil, err
 	}

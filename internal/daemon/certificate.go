@@ -17,7 +17,7 @@ type certificate struct {
 	mu     sync.Mutex
 	now    *tls.Certificate
 	of     [2]time.Time // when the files changed last
-	looked time.Time
+	readAt time.Time
 }
 
 // lookAgain is how often it is looked whether the files changed.
@@ -59,8 +59,8 @@ func (c *certificate) read() error {
 func (c *certificate) get(*tls.ClientHelloInfo) (*tls.Certificate, error) {
 	c.mu.Lock()
 	defer c.mu.Unlock()
-	if now := time.Now(); now.Sub(c.looked) >= lookAgain {
-		c.looked = now
+	if now := time.Now(); now.Sub(c.readAt) >= lookAgain {
+		c.readAt = now
 		if of, err := c.changed(); err != nil || of != c.of {
 			if err == nil {
 				err = c.read()

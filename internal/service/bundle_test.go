@@ -56,10 +56,10 @@ func TestBundleAsked(t *testing.T) {
 	}
 
 	// At the door: whoever might ask for something is sent a code; others are sent none, and are told the same.
-	if got := d.knock(Knock{Address: "ada@ilvane.example", Language: "en"}); got != "bundles " {
+	if got := d.signIn(SigningIn{Address: "ada@ilvane.example", Language: "en"}); got != "bundles " {
 		t.Errorf("at the door: %q", got)
 	}
-	if got := d.knock(Knock{Address: "x@homepost.example", Language: "en"}); got != "no code" {
+	if got := d.signIn(SigningIn{Address: "x@homepost.example", Language: "en"}); got != "no code" {
 		t.Errorf("a private address, which the rules do not let in: %q", got)
 	}
 	list, past, err := s.BundlesFor(ctx, mustAddr(t, "ada@ilvane.example"))

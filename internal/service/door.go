@@ -225,8 +225,8 @@ func (s *Service) OpenDoor(ctx context.Context, key string) (*DoorInvited, error
 	return out, nil
 }
 
-// Knock is somebody at the door: from where, with which browser, and whom they say they are.
-type Knock struct {
+// SigningIn is somebody at the door: from where, with which browser, and whom they say they are.
+type SigningIn struct {
 	Browser  string // what its cookie says; a code is of use to the browser alone that asked for it
 	Source   string // from where it came, for limits and the journal
 	Key      string // the secret of an invitation's link, or
@@ -235,12 +235,12 @@ type Knock struct {
 	Join     string // the course of ours that they come to join
 }
 
-func (k *Knock) door(a addr.Address) store.Door {
+func (k *SigningIn) door(a addr.Address) store.Door {
 	return store.Door{Address: a.String(), Browser: sha256.Sum256([]byte(k.Browser))}
 }
 
 // doorAddress finds whom somebody at the door means: by the secret of a link, or by address.
-func (s *Service) doorAddress(ctx context.Context, k *Knock) (addr.Address, error) {
+func (s *Service) doorAddress(ctx context.Context, k *SigningIn) (addr.Address, error) {
 	key, address := k.Key, k.Address
 	if key != "" {
 		inv, err := s.OpenDoor(ctx, key)
@@ -259,7 +259,7 @@ func (s *Service) doorAddress(ctx context.Context, k *Knock) (addr.Address, erro
 // AskCode mails a one-time code to an address that may sign in, or that would become a guest
 // by it, and does as much for one that may not, so that nobody can tell them apart. The
 // language is that of the page where there is no record that says one.
-func (s *Service) AskCode(ctx context.Context, k Knock) error {
+func (s *Service) AskCode(ctx context.Context, k SigningIn) error {
 	if err := oneOfWords("language", k.Language, Languages...); err != nil {
 		return err
 	}
@@ -325,7 +325,7 @@ func (s *Service) mayHaveCode(ctx context.Context, a addr.Address, join string) 
 
 // Prove signs a guest in who sends the code that was mailed to them. Wrong, used, ended and
 // never asked for are the same answer.
-func (s *Service) Prove(ctx context.Context, k Knock, code string) (Entered, error) {
+func (s *Service) Prove(ctx context.Context, k SigningIn, code string) (Entered, error) {
 	if err := oneOfWords("language", k.Language, Languages...); err != nil {
 		return Entered{}, err
 	}
@@ -422,7 +422,7 @@ func (s *Service) SignInOf(address string) (*PartnerSignIn, error) {
 
 // PartnerProved signs a guest in whom their partner's own sign-in named: the address must
 // be at a domain of that partner.
-func (s *Service) PartnerProved(ctx context.Context, partner string, k Knock) (Entered, error) {
+func (s *Service) PartnerProved(ctx context.Context, partner string, k SigningIn) (Entered, error) {
 	in, err := s.SignInOf(k.Address)
 	if err != nil || in.Partner != partner {
 		return Entered{}, ErrDenied

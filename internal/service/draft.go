@@ -197,7 +197,7 @@ func needsSecond(p *world.World, loosens []string) bool {
 	return false
 }
 
-// stood is how a draft stood last.
+// draftAsked is what was last told about a draft, and of which state.
 type draftAsked struct {
 	etag string
 	head store.Head

@@ -519,8 +519,8 @@ type FeedLook struct {
 	Read    int       // how many were read
 }
 
-// mostLooked is how many users a look reads, and mostUnkept how many of a sort it lists.
-const mostLooked, mostUnkept = 20_000, 100
+// mostRead is how many users a look reads, and mostUnkept how many of a sort it lists.
+const mostRead, mostUnkept = 20_000, 100
 
 // lookAdvice says what to do about a connection that does not work; status is of the answer, 0 where there was none.
 func lookAdvice(status int) string {
@@ -575,7 +575,7 @@ func (s *Service) LookFeed(ctx context.Context, partner string) (*FeedLook, erro
 	st := s.State()
 	byName := map[string][]scimclient.There{}
 	if err := srv.Each(ctx, func(t scimclient.There, total int) error {
-		if out.There = total; out.Read >= mostLooked {
+		if out.There = total; out.Read >= mostRead {
 			return store.ErrEnough
 		}
 		out.Read++

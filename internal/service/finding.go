@@ -96,11 +96,11 @@ func (s *Service) noticeAll(ctx context.Context) (*noticed, error) {
 // Findings lists what is noticed now, each with the acceptance that is in force. In a large world that takes
 // seconds after a change of what findings are made of; it is done once for whoever asks meanwhile.
 func (s *Service) Findings(ctx context.Context) ([]Noticed, error) {
-	from, looked := s.State().Head.Seq, false
+	from, made := s.State().Head.Seq, false
 	for {
 		s.notice.Lock()
 		n, err := s.noticedNow(ctx)
-		if err == nil && n == nil && looked && s.noticed.head.Seq >= from {
+		if err == nil && n == nil && made && s.noticed.head.Seq >= from {
 			n = s.noticed // what changed while it was looked is for whoever asks next
 		}
 		var x *noticing
@@ -118,7 +118,7 @@ func (s *Service) Findings(ctx context.Context) ([]Noticed, error) {
 		case <-ctx.Done():
 			return nil, ctx.Err()
 		case <-x.done:
-			if looked = true; x.err != nil {
+			if made = true; x.err != nil {
 				return nil, x.err
 			}
 		}

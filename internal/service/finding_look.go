@@ -13,8 +13,8 @@ import (
 	"wexillum.example/internal/worldfile"
 )
 
-// lookedAround is what was noticed of a state, kept for the next look. Only the look that is under way has it.
-type lookedAround struct {
+// findingsKept is what was noticed of a state, kept for the next look. Only the look that is under way has it.
+type findingsKept struct {
 	head store.Head
 	day  moment.Day
 	kept *finding.Kept
@@ -30,8 +30,8 @@ func (s *Service) lookNow(ctx context.Context, st *State, now moment.Moment) ([]
 		return nil, err
 	}
 	day := moment.DayOf(now, st.Zone())
-	was := s.lookedAround
-	s.lookedAround = nil // what a look does not finish is no beginning for the next
+	was := s.findingsKept
+	s.findingsKept = nil // what a look does not finish is no beginning for the next
 	var next *finding.Kept
 	if was != nil && was.day == day && was.head.Seq <= st.Head.Seq && was.kept.GoesOn(st.Snapshot) {
 		touched, goesOn, err := s.touchedSince(ctx, st, was.head.Seq)
@@ -46,7 +46,7 @@ func (s *Service) lookNow(ctx context.Context, st *State, now moment.Moment) ([]
 	if next == nil {
 		next = finding.Look(st.Snapshot, statements, now)
 	}
-	s.lookedAround = &lookedAround{st.Head, day, next}
+	s.findingsKept = &findingsKept{st.Head, day, next}
 	return next.All(), nil
 }
 

@@ -38,7 +38,7 @@ func TestFindingsAfterChanges(t *testing.T) {
 		}
 	}
 	same(a, "at first")
-	first := a.lookedAround.kept
+	first := a.findingsKept.kept
 	for _, x := range []struct {
 		change string
 		anew   bool // everything is looked at
@@ -69,15 +69,15 @@ func TestFindingsAfterChanges(t *testing.T) {
 		{"rules: {guests.term_days: {limit: none, default: none}}", true},
 	} {
 		load(t, a, "wexillum: 1\n"+x.change)
-		was := a.lookedAround.kept
+		was := a.findingsKept.kept
 		same(a, x.change)
-		if anew := a.lookedAround.kept != was; anew != x.anew {
+		if anew := a.findingsKept.kept != was; anew != x.anew {
 			t.Errorf("%s: whether everything is looked at anew is %t", x.change, anew)
 		} else if anew {
 			whole++
 		}
 	}
-	if whole == 0 || a.lookedAround.kept == first {
+	if whole == 0 || a.findingsKept.kept == first {
 		t.Error("nothing was ever looked at anew")
 	}
 	check(t, b.Refresh(t.Context()))

@@ -326,14 +326,14 @@ func TestOwnPart(t *testing.T) {
 		in               bool
 	}{{"ilvane", "ada@ilvane.example", true}, {"shut", "ada@ilvane.example", false}, {"ilvane", "dee@shut.example", false},
 		{"ilvane", "new@ilvane.example", false}} {
-		if _, err := s.PartnerProved(ctx, x.partner, Knock{Address: x.address}); (err == nil) != x.in {
+		if _, err := s.PartnerProved(ctx, x.partner, SigningIn{Address: x.address}); (err == nil) != x.in {
 			t.Errorf("%s says %s: %v", x.partner, x.address, err)
 		}
 	}
 	load(t,
 		s,
 		"wexillum: 1\nrules: {files.given_to: {default: newcomers}}\nlinks: [{id: k, item: file:kit, created: 2026-11-01, for: [new@ilvane.example], right: view, by: ben}]\n")
-	if _, err := s.PartnerProved(ctx, "ilvane", Knock{Address: "new@ilvane.example"}); err != nil {
+	if _, err := s.PartnerProved(ctx, "ilvane", SigningIn{Address: "new@ilvane.example"}); err != nil {
 		t.Errorf("a newcomer by the partner's own sign-in: %v", err)
 	}
 	if g, _, err := s.Guest(ctx, "new@ilvane.example"); err != nil || g.Origins != 2 || g.Sponsor != "ben" {
@@ -480,7 +480,7 @@ func TestCodesFirst(t *testing.T) {
 		}
 	}
 	c.forward(time.Minute)
-	check(t, s.AskCode(ctx, Knock{Address: "ada@ilvane.example"}))
+	check(t, s.AskCode(ctx, SigningIn{Address: "ada@ilvane.example"}))
 	post := &box{}
 	n, err := s.SendWaiting(ctx, post)
 	check(t, err)

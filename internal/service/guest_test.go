@@ -253,7 +253,7 @@ func TestCodes(t *testing.T) {
 	post := &box{}
 	ask := func(a string) string {
 		t.Helper()
-		check(t, s.AskCode(ctx, Knock{Address: a}))
+		check(t, s.AskCode(ctx, SigningIn{Address: a}))
 		post.got = nil
 		_, err := s.SendWaiting(ctx, post)
 		check(t, err)
@@ -263,7 +263,7 @@ func TestCodes(t *testing.T) {
 		return codeIn.FindString(post.got[0].Text)
 	}
 	prove := func(a, code string) error {
-		_, err := s.Prove(ctx, Knock{Address: a}, code)
+		_, err := s.Prove(ctx, SigningIn{Address: a}, code)
 		return err
 	}
 	for _, unknown := range []string{"nobody@ilvane.example", "s@ilvane.example", "x@nowhere.example", "uma@ours.example"} {
@@ -334,7 +334,7 @@ func TestCodes(t *testing.T) {
 	for _, a := range []string{"a@ilvane.example", "nobody@ilvane.example"} {
 		c.forward(2 * time.Hour)
 		for i := range codesAsked + 1 {
-			err := s.AskCode(ctx, Knock{Address: a})
+			err := s.AskCode(ctx, SigningIn{Address: a})
 			if (i < codesAsked) != (err == nil) || err != nil && !errors.Is(err, ErrTooMany) {
 				t.Errorf("%s, the %dth: %v", a, i+1, err)
 			}

@@ -133,12 +133,12 @@ func TestInvite(t *testing.T) {
 	if in.Masked != "m…@ilvane.example" || in.By != "Uma" || in.Organisation != "Small" {
 		t.Errorf("%+v", in)
 	}
-	check(t, s.AskCode(ctx, Knock{Key: key}))
+	check(t, s.AskCode(ctx, SigningIn{Key: key}))
 	post.got = nil
 	_, err = s.SendWaiting(ctx, post)
 	check(t, err)
 	code := codeIn.FindString(post.got[0].Text)
-	entered, err := s.Prove(ctx, Knock{Key: key}, " "+strings.ToLower(code)+" ")
+	entered, err := s.Prove(ctx, SigningIn{Key: key}, " "+strings.ToLower(code)+" ")
 	check(t, err)
 	who := entered.Who
 	if who.Since == 0 || who != (Who{Since: who.Since, Name: "guest:maren@ilvane.example", Role: RoleGuest, Guest: "maren@ilvane.example"}) {
@@ -411,7 +411,7 @@ func TestTakenBack(t *testing.T) {
 	if _, err := s.OpenDoor(ctx, key); !errors.Is(err, ErrNotFound) {
 		t.Errorf("the link of an invitation that was taken back: %v", err)
 	}
-	if err := s.AskCode(ctx, Knock{Key: key}); !errors.Is(err, ErrNotFound) {
+	if err := s.AskCode(ctx, SigningIn{Key: key}); !errors.Is(err, ErrNotFound) {
 		t.Errorf("and a code: %v", err)
 	}
 }
@@ -433,7 +433,7 @@ links: [{id: k, item: file:kit, created: 2026-11-01, for: [named@ilvane.example,
 	// came, or why not.
 	enter := func(a string) string {
 		t.Helper()
-		check(t, s.AskCode(ctx, Knock{Address: a, Language: "pt"}))
+		check(t, s.AskCode(ctx, SigningIn{Address: a, Language: "pt"}))
 		post.got = nil
 		_, err := s.SendWaiting(ctx, post)
 		check(t, err)
@@ -444,7 +444,7 @@ links: [{id: k, item: file:kit, created: 2026-11-01, for: [named@ilvane.example,
 		if !strings.Contains(post.got[0].Subject, "é o seu código") {
 			t.Errorf("not in the language of the page: %s", post.got[0].Subject)
 		}
-		if _, err := s.Prove(ctx, Knock{Address: a, Language: "pt"}, codeIn.FindString(post.got[0].Text)); err != nil {
+		if _, err := s.Prove(ctx, SigningIn{Address: a, Language: "pt"}, codeIn.FindString(post.got[0].Text)); err != nil {
 			return err.Error()
 		}
 		g, _, err := s.Guest(ctx, a)
@@ -484,12 +484,12 @@ links: [{id: k, item: file:kit, created: 2026-11-01, for: [named@ilvane.example,
 
 	// Between the code and its use the ground goes away: nobody gets in.
 	load(t, s, "wexillum: 1\nrules: {directory.self_signup: {default: on}}\n")
-	check(t, s.AskCode(ctx, Knock{Address: "late@ilvane.example"}))
+	check(t, s.AskCode(ctx, SigningIn{Address: "late@ilvane.example"}))
 	post.got = nil
 	_, err = s.SendWaiting(ctx, post)
 	check(t, err)
 	load(t, s, "wexillum: 1\nrules: {directory.self_signup: {default: off}}\n")
-	if _, err := s.Prove(ctx, Knock{Address: "late@ilvane.example"}, codeIn.FindString(post.got[0].Text)); !errors.Is(err, ErrDenied) {
+	if _, err := s.Prove(ctx, SigningIn{Address: "late@ilvane.example"}, codeIn.FindString(post.got[0].Text)); !errors.Is(err, ErrDenied) {
 		t.Errorf("signed up after it was turned off: %v", err)
 	}
 	// Two windows at once make one record.
@@ -508,7 +508,7 @@ links: [{id: k, item: file:kit, created: 2026-11-01, for: [named@ilvane.example,
 	if n := strings.Count(strings.Join(journaled(t, s, "guest"), "\n"), "twice@ilvane.example: signed up"); n != 1 {
 		t.Errorf("made %d times", n)
 	}
-	if _, err := s.Prove(ctx, Knock{Address: "twice@ilvane.example", Language: "xx"}, "x"); err == nil ||
+	if _, err := s.Prove(ctx, SigningIn{Address: "twice@ilvane.example", Language: "xx"}, "x"); err == nil ||
 		!strings.Contains(err.Error(), "language") {
 		t.Errorf("an unknown language: %v", err)
 	}

@@ -231,7 +231,7 @@ func (s *Service) AskPasskey(origin string) (options any, kept string, err error
 }
 
 // PasskeyProved signs in whom a passkey proves: somebody with an account, or a guest.
-func (s *Service) PasskeyProved(ctx context.Context, origin, kept string, answer []byte, k Knock) (Entered, error) {
+func (s *Service) PasskeyProved(ctx context.Context, origin, kept string, answer []byte, k SigningIn) (Entered, error) {
 	w, session, err := s.ceremony(origin, kept)
 	if err != nil {
 		return Entered{}, err

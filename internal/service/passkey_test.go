@@ -91,7 +91,7 @@ func (d *device) answers() (kept, answer string) {
 func (d *device) signsIn() (Entered, error) {
 	d.t.Helper()
 	kept, answer := d.answers()
-	return d.s.PasskeyProved(d.t.Context(), keysOrigin, kept, []byte(answer), Knock{Source: "127.0.0.1"})
+	return d.s.PasskeyProved(d.t.Context(), keysOrigin, kept, []byte(answer), SigningIn{Source: "127.0.0.1"})
 }
 
 // TestPasskeys has people of ours and a guest sign in by passkeys, and everybody else not: answers to other questions, from other places,
@@ -130,7 +130,7 @@ func TestPasskeys(t *testing.T) {
 	// What does not count.
 	refused := func(what string, kept, answer string) {
 		t.Helper()
-		if _, err := s.PasskeyProved(ctx, keysOrigin, kept, []byte(answer), Knock{}); err == nil {
+		if _, err := s.PasskeyProved(ctx, keysOrigin, kept, []byte(answer), SigningIn{}); err == nil {
 			t.Errorf("%s is taken", what)
 		}
 	}

@@ -46,7 +46,7 @@ type Service struct {
 	keepingNoticed sync.Mutex
 	keptNoticed    map[string]bool // ids of findings that are kept as there; nil for not known
 
-	lookedAround *lookedAround // of whoever looks; nil before the first look
+	findingsKept *findingsKept // of whoever looks; nil before the first look
 	reading      sync.Mutex    // guards what follows
 	readingNow   chan struct{} // closed when every record was read; nil where nobody reads
 	oddities     *oddities     // nil before the first reading
@@ -75,13 +75,13 @@ type Service struct {
 	forgot     atomic.Pointer[moment.Day]
 	braked     atomic.Pointer[Braked]
 
-	connect       func(dialect, address, key string) (Connector, error) // nil: no systems are worked on
-	holder        string                                                // names this service to others that work on systems
-	looked        map[string]store.Head                                 // by system: what it was compared with last; the worker's alone
-	spans         float64
-	recordsLooked struct { // up to where in the journal the records of a system were compared
+	connect         func(dialect, address, key string) (Connector, error) // nil: no systems are worked on
+	holder          string                                                // names this service to others that work on systems
+	comparedWith    map[string]store.Head                                 // by system: what it was compared with last; the worker's alone
+	spans           float64
+	recordsCompared struct { // up to where in the journal the records of a system were compared
 		sync.Mutex
-		by map[string]lookedAt
+		by map[string]comparedUpTo
 	}
 	keptKinds struct { // counts of what systems keep
 		sync.Mutex

@@ -62,7 +62,7 @@ func (x *SignUp) words() string {
 
 // Proved lets somebody in who proved an address: into the course that they came to join, onto their page, or to
 // what signing up asks first.
-func (s *Service) Proved(ctx context.Context, a addr.Address, k Knock, way string) (Entered, error) {
+func (s *Service) Proved(ctx context.Context, a addr.Address, k SigningIn, way string) (Entered, error) {
 	here := way != WayCode || s.State().signsInBy(a, byCode) // a code that came for a course opens nothing else
 	if k.Join != "" {
 		step, err := s.join(ctx, a, k.Join)
@@ -156,7 +156,7 @@ func (s *Service) StepOf(ctx context.Context, address, language string) (*Step, 
 }
 
 // SignUp takes the answers of somebody who proved an address: they have a record then, or whoever decides is asked.
-func (s *Service) SignUp(ctx context.Context, k Knock, way string, said []string) (Entered, error) {
+func (s *Service) SignUp(ctx context.Context, k SigningIn, way string, said []string) (Entered, error) {
 	step, err := s.StepOf(ctx, k.Address, k.Language)
 	if err != nil {
 		return Entered{}, err

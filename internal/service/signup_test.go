@@ -32,8 +32,8 @@ func (d *atDoor) mail(to string) (out []boxed) {
 	return
 }
 
-// knock tells what somebody meets who asks for a code and sends it.
-func (d *atDoor) knock(k Knock) string {
+// signIn tells what somebody meets who asks for a code and sends it.
+func (d *atDoor) signIn(k SigningIn) string {
 	d.Helper()
 	check(d, d.s.AskCode(d.Context(), k))
 	got := d.mail(k.Address)
@@ -71,25 +71,25 @@ func TestSignUp(t *testing.T) {
 		t.Helper()
 		check(t, s.PatchSettings(ctx, "h", "", []byte(patch), ""))
 	}
-	knock := func(a, want string) {
+	signIn := func(a, want string) {
 		t.Helper()
-		if got := d.knock(Knock{Address: a, Language: "en"}); got != want {
+		if got := d.signIn(SigningIn{Address: a, Language: "en"}); got != want {
 			t.Errorf("%s meets %q\nwant %q", a, got, want)
 		}
 	}
 	says := func(a, language string, said ...string) string {
 		t.Helper()
-		return met(s.SignUp(ctx, Knock{Address: a, Language: language}, WayCode, said))
+		return met(s.SignUp(ctx, SigningIn{Address: a, Language: language}, WayCode, said))
 	}
 	set(`{"settings": {"sign_up_asks": ["Who are you?", "For what?"], "sign_up_asks_pt": ["Quem é?", "Para quê?"]}}`)
-	knock("ada@ilvane.example", "no code") // nobody may sign up yet
+	signIn("ada@ilvane.example", "no code") // nobody may sign up yet
 	load(t,
 		s,
 		"wexillum: 1\nrules: {directory.self_signup: {default: on}, files.given_to: {default: newcomers}}\ngrants: [{party: given@ilvane.example, resource: file:kit, role: view, from: 2026-11-01, sponsor: ben}]\n")
 
 	// Questions alone: who answers them is in. Who was given something is asked nothing.
-	knock("given@ilvane.example", "in as guest:given@ilvane.example")
-	knock("ada@ilvane.example", "questions Who are you?/For what?")
+	signIn("given@ilvane.example", "in as guest:given@ilvane.example")
+	signIn("ada@ilvane.example", "questions Who are you?/For what?")
 	if step, err := s.StepOf(ctx, "ada@ilvane.example", "pt"); err != nil || strings.Join(step.Questions, "/") != "Quem é?/Para quê?" {
 		t.Errorf("in Portuguese: %+v %v", step, err)
 	}
@@ -111,7 +111,7 @@ func TestSignUp(t *testing.T) {
 	if g, _, err := s.Guest(ctx, "ada@ilvane.example"); err != nil || g.Purpose != "Who are you? Ada; For what? the ropes" || g.Sponsor != "" {
 		t.Errorf("%+v %v", g, err)
 	}
-	knock("ada@ilvane.example", "in as guest:ada@ilvane.example") // once is enough
+	signIn("ada@ilvane.example", "in as guest:ada@ilvane.example") // once is enough
 	if got := says("nobody@shut.example", "en", "x", "y"); got != ErrDenied.Error() {
 		t.Errorf("who may not sign up: %s", got)
 	}
@@ -122,14 +122,14 @@ func TestSignUp(t *testing.T) {
 		!strings.Contains(err.Error(), "nobody") {
 		t.Errorf("a person who is not there: %v", err)
 	}
-	knock("bo@ilvane.example", "questions For what?")
+	signIn("bo@ilvane.example", "questions For what?")
 	if got := says("bo@ilvane.example", "pt", "as cordas"); got != "waiting " {
 		t.Error(got)
 	}
 	if got := says("bo@ilvane.example", "pt", "mais"); got != "waiting " {
 		t.Errorf("again: %s", got)
 	}
-	knock("bo@ilvane.example", "waiting ")
+	signIn("bo@ilvane.example", "waiting ")
 	if got := d.mail("uma@ours.example"); len(got) != 0 { // it went out with the code
 		t.Errorf("mailed again: %v", got)
 	}
@@ -165,7 +165,7 @@ func TestSignUp(t *testing.T) {
 	if got := told("bo@ilvane.example"); got != "Small: sobre o seu pedido para entrar, with the reason" {
 		t.Error(got)
 	}
-	knock("bo@ilvane.example", "refused For what? since who is that?")
+	signIn("bo@ilvane.example", "refused For what? since who is that?")
 	if got := says("bo@ilvane.example", "en", "the ropes of Ada"); got != "waiting " {
 		t.Error(got)
 	}
@@ -189,7 +189,7 @@ func TestSignUp(t *testing.T) {
 	if _, err := s.DoRequest(ctx, keeper, id, "", false, BundleApproval{}); !errors.Is(err, ErrConflict) {
 		t.Errorf("twice: %v", err)
 	}
-	knock("bo@ilvane.example", "in as guest:bo@ilvane.example")
+	signIn("bo@ilvane.example", "in as guest:bo@ilvane.example")
 	if g, _, err := s.Guest(ctx, "bo@ilvane.example"); err != nil || g.Sponsor != "uma" || g.Purpose != "For what? the ropes of Ada" {
 		t.Errorf("%+v %v", g, err)
 	}
@@ -208,7 +208,7 @@ func TestSignUp(t *testing.T) {
 	_, err = s.PersonLeaves(ctx, keeper, "uma", "", "", "", false)
 	check(t, err)
 	clock.forward(time.Hour)
-	knock("cy@ilvane.example", "questions For what?")
+	signIn("cy@ilvane.example", "questions For what?")
 	if got := says("cy@ilvane.example", "en", "more ropes"); got != "waiting " {
 		t.Error(got)
 	}
@@ -267,7 +267,7 @@ spaces:
 		{"cy@shut.example", "knots", "no code"},
 		{"osric@homepost.example", "knots", "no code"},
 	} {
-		if got := d.knock(Knock{Address: x.a, Join: x.join, Language: "en"}); got != x.want {
+		if got := d.signIn(SigningIn{Address: x.a, Join: x.join, Language: "en"}); got != x.want {
 			t.Errorf("%s at %s: %s, want %s", x.a, x.join, got, x.want)
 		}
 	}
@@ -275,7 +275,7 @@ spaces:
 		[]PlaceEdit{{Do: DoSet, Kind: "space", ID: "knots", Fields: []byte(`{"joins_as": "contribute"}`)}}, false)
 	check(t, err)
 	for _, a := range []string{"bo@ilvane.example", "ada@ilvane.example"} {
-		if got := d.knock(Knock{Address: a, Join: "knots", Language: "en"}); got != "joined Knots contribute" {
+		if got := d.signIn(SigningIn{Address: a, Join: "knots", Language: "en"}); got != "joined Knots contribute" {
 			t.Errorf("%s: %s", a, got)
 		}
 	}
@@ -302,7 +302,7 @@ spaces:
 	// Whoever has a record comes in to their page as well.
 	_, err = s.Invite(ctx, keeper, Invitation{List: "dee@ilvane.example", Purpose: "x", As: "uma"}, false)
 	check(t, err)
-	if got := d.knock(Knock{Address: "dee@ilvane.example", Join: "knots", Language: "en"}); got != "in as guest:dee@ilvane.example" {
+	if got := d.signIn(SigningIn{Address: "dee@ilvane.example", Join: "knots", Language: "en"}); got != "in as guest:dee@ilvane.example" {
 		t.Error(got)
 	}
 	if own, err := s.store.Grants(ctx, "dee@ilvane.example"); err != nil || len(own) != 1 {
@@ -311,11 +311,11 @@ spaces:
 
 	// Where nobody signs in with a code, one that came for a course opens the course and nothing else.
 	load(t, s, "wexillum: 1\nrules: {directory.sign_in: {default: [partner]}}\n")
-	if got := d.knock(Knock{Address: "dee@ilvane.example", Language: "en"}); got != "no code" {
+	if got := d.signIn(SigningIn{Address: "dee@ilvane.example", Language: "en"}); got != "no code" {
 		t.Errorf("to sign in: %s", got)
 	}
-	k := Knock{Address: "dee@ilvane.example", Join: "knots", Language: "en"}
-	if got := d.knock(k); got != "joined Knots contribute" {
+	k := SigningIn{Address: "dee@ilvane.example", Join: "knots", Language: "en"}
+	if got := d.signIn(k); got != "joined Knots contribute" {
 		t.Errorf("to join: %s", got)
 	}
 	check(t, s.AskCode(ctx, k))

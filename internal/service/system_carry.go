@@ -26,8 +26,8 @@ const (
 	asideMost     = 20000 // so many records that stand otherwise are laid over the inventory
 )
 
-// lookedAt is up to where in the journal the records of a system were compared, and in which mode.
-type lookedAt struct {
+// comparedUpTo is up to where in the journal the records of a system were compared, and in which mode.
+type comparedUpTo struct {
 	head store.Head
 	mode Mode
 }
@@ -49,11 +49,11 @@ func (s *Service) workRecords(ctx context.Context, x *System, c Connector, due b
 	if err != nil || work.Listed == 0 {
 		return err
 	}
-	s.recordsLooked.Lock()
-	looked, ok := s.recordsLooked.by[x.ID]
-	s.recordsLooked.Unlock()
+	s.recordsCompared.Lock()
+	last, ok := s.recordsCompared.by[x.ID]
+	s.recordsCompared.Unlock()
 	switch {
-	case due || !ok || looked.mode != x.Mode:
+	case due || !ok || last.mode != x.Mode:
 		seen := began
 		if !due {
 			seen = work.Listed
@@ -61,8 +61,8 @@ func (s *Service) workRecords(ctx context.Context, x *System, c Connector, due b
 		if err := s.compareRecords(ctx, x, seen); err != nil {
 			return err
 		}
-	case looked.head != st.Head:
-		touched, many, err := s.store.TouchedIDs(ctx, looked.head.Seq, st.Head.Seq, touchedAtOne, append(native.ThingKinds(), "holding")...)
+	case last.head != st.Head:
+		touched, many, err := s.store.TouchedIDs(ctx, last.head.Seq, st.Head.Seq, touchedAtOne, append(native.ThingKinds(), "holding")...)
 		if err != nil {
 			return err
 		}
@@ -81,7 +81,7 @@ func (s *Service) workRecords(ctx context.Context, x *System, c Connector, due b
 		if err == nil && !many && slices.ContainsFunc(touched, func(k [2]string) bool { return k[0] == "group" }) {
 			err = s.compareRecords(ctx, x, work.Listed, "guest")
 		}
-		if err == nil && looked.head.Revision != st.Head.Revision && !many { // the rules decide which links open anything
+		if err == nil && last.head.Revision != st.Head.Revision && !many { // the rules decide which links open anything
 			err = s.compareRecords(ctx, x, work.Listed, "link")
 			if err == nil && len(st.Policy().Bundles) > 0 { // and bundles what follows from holding them
 				err = s.compareRecords(ctx, x, work.Listed, "grant")
@@ -91,12 +91,12 @@ func (s *Service) workRecords(ctx context.Context, x *System, c Connector, due b
 			return err
 		}
 	}
-	s.recordsLooked.Lock()
-	if s.recordsLooked.by == nil {
-		s.recordsLooked.by = map[string]lookedAt{}
+	s.recordsCompared.Lock()
+	if s.recordsCompared.by == nil {
+		s.recordsCompared.by = map[string]comparedUpTo{}
 	}
-	s.recordsLooked.by[x.ID] = lookedAt{st.Head, x.Mode}
-	s.recordsLooked.Unlock()
+	s.recordsCompared.by[x.ID] = comparedUpTo{st.Head, x.Mode}
+	s.recordsCompared.Unlock()
 	if err := s.confirmRecords(ctx, x, c); err != nil {
 		return err
 	}
@@ -139,7 +139,7 @@ func (s *Service) confirmRecords(ctx context.Context, x *System, c Connector) er
 					return err
 				}
 			}
-			e := &stood{key: list[i].Ours}
+			e := &comparedEntry{key: list[i].Ours}
 			if err := s.look(ctx, x, h, n, e); err != nil {
 				return err
 			}
@@ -355,7 +355,7 @@ func (s *Service) sendOne(ctx context.Context, x *System, c Connector, h *native
 			r.Native = id
 			if h.Kind == "space" {
 				n.native[r.Ours], n.ours[id] = id, r.Ours
-				delete(s.looked, x.ID) // its own values can be written now
+				delete(s.comparedWith, x.ID) // its own values can be written now
 			}
 		}
 	}
@@ -717,7 +717,7 @@ func (s *Service) asides(ctx context.Context, st *State, x *System) (out []aside
 		if !ok {
 			return nil
 		}
-		e := &stood{key: c.Ours}
+		e := &comparedEntry{key: c.Ours}
 		if err := e.was(h, r.Found, n, now); err != nil {
 			return err
 		}

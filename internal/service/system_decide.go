@@ -92,7 +92,7 @@ func (s *Service) RecordLines(ctx context.Context, id string, q RecordQuery) (ou
 			if err != nil {
 				return err
 			}
-			e := &stood{key: c.Ours}
+			e := &comparedEntry{key: c.Ours}
 			if err := e.was(h, r.Found, n, s.Now()); err != nil {
 				return err
 			}

@@ -301,8 +301,8 @@ func (s *Service) known(ctx context.Context, x *System, h *native.Holding, n *sy
 	return nil
 }
 
-// stood is an entry while it is compared.
-type stood struct {
+// comparedEntry is an entry while it is compared.
+type comparedEntry struct {
 	key    string
 	meant  native.Thing
 	native string
@@ -334,7 +334,7 @@ func (s *Service) compareRecords(ctx context.Context, x *System, seen moment.Mom
 			continue
 		}
 		w := &recordWriter{s: s, x: x, h: h, place: i, cause: cause, seen: stamp(seen)}
-		if err := s.together(ctx, st, x, h, n, func(e *stood) error { return w.stands(ctx, e) }); err != nil {
+		if err := s.together(ctx, st, x, h, n, func(e *comparedEntry) error { return w.stands(ctx, e) }); err != nil {
 			return err
 		}
 		if err := w.flush(ctx); err != nil {
@@ -373,7 +373,7 @@ func pulled[T any](failed *error, walk func(each func(*T) error) error) (next fu
 
 // together walks three lists in the order of what entries are known by: what is meant, what was found, and
 // how they stood.
-func (s *Service) together(ctx context.Context, st *State, x *System, h *native.Holding, n *systemNames, fn func(*stood) error) error {
+func (s *Service) together(ctx context.Context, st *State, x *System, h *native.Holding, n *systemNames, fn func(*comparedEntry) error) error {
 	type pair struct {
 		key string
 		t   native.Thing
@@ -404,7 +404,7 @@ func (s *Service) together(ctx context.Context, st *State, x *System, h *native.
 		least(m.key, okM)
 		least(f.Ours, okF)
 		least(r.Ours, okR)
-		e := &stood{key: key}
+		e := &comparedEntry{key: key}
 		if okM && m.key == key {
 			e.meant = m.t
 			m, okM = nextMeant()
@@ -457,7 +457,7 @@ func (s *Service) compareSome(ctx context.Context, x *System, touched [][2]strin
 				return err
 			}
 			for _, key := range keys {
-				e := &stood{key: key}
+				e := &comparedEntry{key: key}
 				if e.meant, err = s.meantThing(ctx, st, x, h.Kind, key); err != nil {
 					return err
 				}
@@ -478,7 +478,7 @@ func (s *Service) compareSome(ctx context.Context, x *System, touched [][2]strin
 }
 
 // was takes in what was found of an entry; nil for nothing.
-func (e *stood) was(h *native.Holding, f *store.FoundRecord, n native.Names, now moment.Moment) (err error) {
+func (e *comparedEntry) was(h *native.Holding, f *store.FoundRecord, n native.Names, now moment.Moment) (err error) {
 	if f != nil {
 		e.native = f.Native
 		e.found, e.by, _, err = readThing(h, f.Doc, n, now)
@@ -487,7 +487,7 @@ func (e *stood) was(h *native.Holding, f *store.FoundRecord, n native.Names, now
 }
 
 // look finds what is known of one entry: what was found of it, and how it stood.
-func (s *Service) look(ctx context.Context, x *System, h *native.Holding, n *systemNames, e *stood) error {
+func (s *Service) look(ctx context.Context, x *System, h *native.Holding, n *systemNames, e *comparedEntry) error {
 	f, err := s.store.FoundByOurs(ctx, x.ID, h.Kind, e.key)
 	if err != nil {
 		return err
@@ -582,7 +582,7 @@ func thingDoc(t native.Thing) ([]byte, error) {
 }
 
 // stands finds how an entry stands after a reading, and notes it where that changed.
-func (w *recordWriter) stands(ctx context.Context, e *stood) error {
+func (w *recordWriter) stands(ctx context.Context, e *comparedEntry) error {
 	next := w.next(e)
 	if next == nil || next == e.rec {
 		return nil
@@ -618,7 +618,7 @@ func (w *recordWriter) stands(ctx context.Context, e *stood) error {
 }
 
 // next says how an entry stands now; what it returned before where nothing changes.
-func (w *recordWriter) next(e *stood) *CarriedRecord {
+func (w *recordWriter) next(e *comparedEntry) *CarriedRecord {
 	h, x, c, now := w.h, w.x, e.rec, stamp(w.s.Now())
 	right := !h.Differs(e.found, e.meant)
 	carry := x.Mode == ModeCarry

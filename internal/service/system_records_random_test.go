@@ -20,7 +20,7 @@ import (
 )
 
 // A world of one partner, with guests who were given files, for tests that change it at random.
-func crowd(guests int) string {
+func somePeople(guests int) string {
 	out := suiteWorld[:len(suiteWorld)-1]
 	out = out[:indexOfLine(out, "guests:")]
 	g, r := "guests:\n", "grants:\n"
@@ -62,7 +62,7 @@ func TestRecordsKilled(t *testing.T) {
 	rnd := rand.New(rand.NewPCG(seed, 1))
 	dsn := dbtest.DSN(t)
 	s, c := start(t, dsn)
-	load(t, s, crowd(20))
+	load(t, s, somePeople(20))
 	p := suite.New(suite.Options{Key: "pass", Clock: c.now})["quay"]
 	served(t, s, p, "quay")
 	var mu sync.Mutex
@@ -155,7 +155,7 @@ func TestRecordsAtRandom(t *testing.T) {
 	for round := range 4 {
 		rnd := rand.New(rand.NewPCG(seed, uint64(round)))
 		s, c := start(t, dbtest.DSN(t))
-		load(t, s, crowd(16))
+		load(t, s, somePeople(16))
 		p := suite.New(suite.Options{Key: "pass", Clock: c.now})["quay"]
 		served(t, s, p, "quay")
 		obey(t, s, "quay")

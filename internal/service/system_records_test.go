@@ -613,7 +613,7 @@ func TestRecordsForgotten(t *testing.T) {
 // nothing here, page by page, each once; what is let be is left out.
 func TestRecordsNeedingSomebody(t *testing.T) {
 	s, c := start(t, dbtest.DSN(t))
-	load(t, s, crowd(6))
+	load(t, s, somePeople(6))
 	p := suite.New(suite.Options{Key: "pass", Clock: c.now})["quay"]
 	served(t, s, p, "quay")
 	obey(t, s, "quay")

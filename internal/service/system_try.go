@@ -294,9 +294,9 @@ func (x *System) keepsGrants() bool {
 	return ok
 }
 
-// Unlooked lists what an answer for what is found leans on that no system was asked for: rules that the system
+// NotAsked lists what an answer for what is found leans on that no system was asked for: rules that the system
 // which carries the action has nothing for, and who from outside a space admits.
-func (s *Service) Unlooked(ctx context.Context, a *engine.Answer) (out []string, err error) {
+func (s *Service) NotAsked(ctx context.Context, a *engine.Answer) (out []string, err error) {
 	list, err := s.Systems(ctx)
 	if err != nil {
 		return nil, err

@@ -152,17 +152,17 @@ func (s *Service) workSettings(ctx context.Context, x *System, fresh bool) error
 		}
 	}
 	st := s.State()
-	if looked, ok := s.looked[x.ID]; ok && !due && !anyOpen(all, now) {
-		if looked == st.Head {
+	if last, ok := s.comparedWith[x.ID]; ok && !due && !anyOpen(all, now) {
+		if last == st.Head {
 			return nil
 		}
-		if looked.Revision == st.Head.Revision { // guests come and go; what is meant says nothing of them
-			touched, err := s.store.Touched(ctx, looked.Seq, st.Head.Seq, "space", "item", "meeting", "person", "group", "system", "system_setting")
+		if last.Revision == st.Head.Revision { // guests come and go; what is meant says nothing of them
+			touched, err := s.store.Touched(ctx, last.Seq, st.Head.Seq, "space", "item", "meeting", "person", "group", "system", "system_setting")
 			if err != nil {
 				return err
 			}
 			if !touched {
-				s.looked[x.ID] = st.Head
+				s.comparedWith[x.ID] = st.Head
 				return nil
 			}
 		}
@@ -170,10 +170,10 @@ func (s *Service) workSettings(ctx context.Context, x *System, fresh bool) error
 	if all, err = s.compare(ctx, x, last, all); err != nil {
 		return err
 	}
-	if s.looked == nil {
-		s.looked = map[string]store.Head{}
+	if s.comparedWith == nil {
+		s.comparedWith = map[string]store.Head{}
 	}
-	s.looked[x.ID] = st.Head // of before: what was published meanwhile is not compared yet
+	s.comparedWith[x.ID] = st.Head // of before: what was published meanwhile is not compared yet
 	if x.Mode != ModeCarry {
 		return nil
 	}

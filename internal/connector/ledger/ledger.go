@@ -141,7 +141,7 @@ func (c *Connector) Try(ctx context.Context, a native.Attempt) (out native.Attem
 		if a.As == native.AGuest {
 			form.Set("known", "yes")
 		}
-		out.Admitted, out.Says, err = c.line.Knock(ctx, "/ledger/outside/figures", form)
+		out.Admitted, out.Says, err = c.line.FromOutside(ctx, "/ledger/outside/figures", form)
 		return out, err
 	}
 	if a.Action != "mail.forward" {
@@ -165,6 +165,6 @@ func (c *Connector) Try(ctx context.Context, a native.Attempt) (out native.Attem
 		defer func() { err = errors.Join(err, c.Drop(context.WithoutCancel(ctx), "orders", id)) }()
 		form.Set("box", a.From)
 	}
-	out.Admitted, out.Says, err = c.line.Knock(ctx, "/ledger/outside/letter", form)
+	out.Admitted, out.Says, err = c.line.FromOutside(ctx, "/ledger/outside/letter", form)
 	return out, err
 }

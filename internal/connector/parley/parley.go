@@ -98,7 +98,7 @@ func (c *Connector) Try(ctx context.Context, a native.Attempt) (out native.Attem
 	if a.As == native.AGuest { // our guests are friends of the house
 		form.Set("friend", "yes")
 	}
-	out.Admitted, out.Says, err = c.line.Knock(ctx, path, form)
+	out.Admitted, out.Says, err = c.line.FromOutside(ctx, path, form)
 	if said, theirs := strings.CutPrefix(out.Says, theirs); theirs {
 		out.Says, out.Theirs = said, true
 	}

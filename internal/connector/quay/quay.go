@@ -189,11 +189,11 @@ func (c *Connector) Try(ctx context.Context, a native.Attempt) (native.Attempted
 	case a.As == native.AHolder && a.Action == "files.open":
 		mark := a.From + " " + a.Place
 		return c.with(ctx, "tickets", map[string]string{"mark": mark, "crate": a.Place, "may": "look"}, func() (bool, string, error) {
-			return c.line.Knock(ctx, "/quay/outside/ticket", url.Values{"mark": {mark}})
+			return c.line.FromOutside(ctx, "/quay/outside/ticket", url.Values{"mark": {mark}})
 		})
 	case a.As == native.AGuest && a.Place != "" && (a.Action == "spaces.enter" || a.Action == "files.open"):
 		come := func() (bool, string, error) {
-			return c.line.Knock(ctx, "/quay/outside/come", url.Values{"mail": {a.From}, "place": {a.Place}})
+			return c.line.FromOutside(ctx, "/quay/outside/come", url.Values{"mail": {a.From}, "place": {a.Place}})
 		}
 		return c.with(ctx, "visitors", map[string]string{"mail": a.From, "standing": "aboard", "brought-by": "a trial"},
 			func() (bool, string, error) {

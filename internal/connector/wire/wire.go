@@ -129,9 +129,9 @@ func words(body []byte) string {
 	return s[:min(len(s), 200)]
 }
 
-// Knock tries something from outside with a form, signed by nobody. It returns whether that was let
+// FromOutside tries something from outside with a form, signed by nobody. It returns whether that was let
 // through, and what was answered; an error where nothing can be said.
-func (l *Line) Knock(ctx context.Context, path string, form url.Values) (admitted bool, says string, err error) {
+func (l *Line) FromOutside(ctx context.Context, path string, form url.Values) (admitted bool, says string, err error) {
 	outside := &Line{l.base, func(*http.Request) {}, l.http}
 	body, err := outside.Call(ctx, http.MethodPost, path, "application/x-www-form-urlencoded", []byte(form.Encode()))
 	if err == nil {

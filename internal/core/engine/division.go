@@ -9,16 +9,16 @@ import (
 	"wexillum.example/internal/core/world"
 )
 
-// Crowds times people is the square of a world. It need not be asked: what an
+// Cohorts times people is the square of a world. It need not be asked: what an
 // action asks of a person of ours, or of a meeting, is a few values, and nearly
 // all people and meetings say the same of them. So those that say the same are
-// put together for each action, and asked once for each crowd. Apart are those
-// that name the crowd: by an exception towards it, a list of domains or a
-// space's parties. They are found from the crowd, so that nobody goes through
+// put together for each action, and asked once for each cohort. Apart are those
+// that name the cohort: by an exception towards it, a list of domains or a
+// space's parties. They are found from the cohort, so that nobody goes through
 // all of them.
 
 // alikeGroup is classes of resources that answer one action alike for whoever
-// they do not name. A group is asked once for each crowd in place of each
+// they do not name. A group is asked once for each cohort in place of each
 // class.
 //
 // A class is told apart by which exceptions name a person; a group only by what
@@ -41,7 +41,7 @@ type division struct {
 }
 
 // namingIndex finds classes of resources from those whom they name. There is
-// one for each kind. Names are looked up from the crowd: its partner, domain,
+// one for each kind. Names are looked up from the cohort: its partner, domain,
 // groups and address are some five look-ups, whatever the number of people and
 // meetings.
 type namingIndex struct {
@@ -134,11 +134,11 @@ func namingOf(sides [2]*Snapshot, kind catalogue.ResourceKind, about []alike, at
 	return x
 }
 
-// namedFor returns, by class, how the resources of some classes name a crowd;
+// namedFor returns, by class, how the resources of some classes name a cohort;
 // nil where none do. Each way is noted with the side on which it holds, as 2 ×
-// how + side, in ascending order. Members of a crowd are named alike, so the
+// how + side, in ascending order. Members of a cohort are named alike, so the
 // first of them speaks for all.
-func (x *namingIndex) namedFor(sides [2]*Snapshot, c *crowd) map[int32][]int32 {
+func (x *namingIndex) namedFor(sides [2]*Snapshot, c *cohort) map[int32][]int32 {
 	if len(c.members) == 0 || len(x.by[0])+len(x.by[1])+len(x.courses) == 0 {
 		return nil
 	}
@@ -340,8 +340,8 @@ func (s *Snapshot) saysTo(key []byte, w *wideAction, i uint32, at moment.Moment)
 	return key
 }
 
-// parted is a part of the resources that answers a crowd alike: a group but for
-// some of its classes, or classes that name the crowd.
+// parted is a part of the resources that answers a cohort alike: a group but for
+// some of its classes, or classes that name the cohort.
 type parted struct {
 	first   int32          // one of its classes
 	group   int32          // none of the groups: -1
@@ -350,14 +350,14 @@ type parted struct {
 	n       int            // resources in it
 }
 
-// part divides the resources for one crowd, into at most some more parts than
-// there are groups. Classes that name the crowd are taken out of their groups
+// part divides the resources for one cohort, into at most some more parts than
+// there are groups. Classes that name the cohort are taken out of their groups
 // and put together by how they name it. An exception of a person counts with
 // that person's others, so only the same exceptions are alike.
 //
 // The parts are disjoint and hold every resource. out is room that is used
 // again; what is returned holds until the next call with it.
-func (x *division) part(sides [2]*Snapshot, c *crowd, out []parted) []parted {
+func (x *division) part(sides [2]*Snapshot, c *cohort, out []parted) []parted {
 	out = out[:0]
 	named := x.naming.namedFor(sides, c)
 	var buts map[int32]map[int32]bool // by group
@@ -454,18 +454,18 @@ func (x *division) each(p *parted, fn func(class int32)) {
 	}
 }
 
-// reached is the union of parts: groups but for what every crowd missed of
+// reached is the union of parts: groups but for what every cohort missed of
 // them, and classes. It counts resources that anybody at all reaches, in groups
 // and not one by one.
 //
 // It is what *with how many of our people* in a sum is counted by: the union
-// over crowds of sets that are each nearly everything.
+// over cohorts of sets that are each nearly everything.
 type reached struct {
-	missed  map[int32]map[int32]bool // by group that any crowd reached: the classes that no crowd reached with it
+	missed  map[int32]map[int32]bool // by group that any cohort reached: the classes that no cohort reached with it
 	classes map[int32]bool
 }
 
-// add takes a part into the union. What one crowd missed and another reached is
+// add takes a part into the union. What one cohort missed and another reached is
 // no longer missed.
 func (r *reached) add(p *parted) {
 	if r.missed == nil {
@@ -519,7 +519,7 @@ func (r *reached) count(x *division, more map[uint32]bool) (n int) {
 	return n + len(more)
 }
 
-// known keeps what one action answered crowds that are alike, but for what
+// known keeps what one action answered cohorts that are alike, but for what
 // names them, about resources that are: so neither partners nor people multiply
 // what is asked.
 //
@@ -574,10 +574,10 @@ func newKnown(sides [2]*Snapshot, w *wideAction, at moment.Moment) *known {
 	return k
 }
 
-// sign numbers what tells a crowd apart for the action, but for what names it.
-// Two crowds of one sign get the same answer about every resource that names
+// sign numbers what tells a cohort apart for the action, but for what names it.
+// Two cohorts of one sign get the same answer about every resource that names
 // neither.
-func (k *known) sign(c *crowd) int32 {
+func (k *known) sign(c *cohort) int32 {
 	k.key = k.key[:0]
 	if len(c.members) == 0 {
 		k.key = append(k.key, "links"...)
@@ -642,13 +642,13 @@ type signs struct {
 	at    moment.Moment
 	named *naming
 	known []*known // by wideActions; made when it is asked for
-	one   crowd
+	one   cohort
 }
 
 // newSigns begins with no sign known. named is whom policy and inventory name
 // one by one.
 func newSigns(s *Snapshot, at moment.Moment, named *naming) *signs {
-	return &signs{s: s, at: at, named: named, known: make([]*known, len(wideActions)), one: crowd{members: []uint32{0}}}
+	return &signs{s: s, at: at, named: named, known: make([]*known, len(wideActions)), one: cohort{members: []uint32{0}}}
 }
 
 // of returns the sign of a party for a wide action, by its place. Two parties
@@ -684,25 +684,25 @@ func packed(fs ...bool) (b byte) {
 	return b
 }
 
-// alikeCrowds are crowds of one sign. size is how many parties they are
+// cohortsOfSign are cohorts of one sign. size is how many parties they are
 // together.
-type alikeCrowds struct {
-	size   int
-	crowds []*crowd
-	named  []map[int32][]int32 // by crowd: the classes that name it; nil for none
-	apart  map[int32]int       // by group: crowds that classes of it name
+type cohortsOfSign struct {
+	size    int
+	cohorts []*cohort
+	named   []map[int32][]int32 // by cohort: the classes that name it; nil for none
+	apart   map[int32]int       // by group: cohorts that classes of it name
 }
 
-// somebody finds a crowd and a class of a group that does not name it; nil
-// where every class names everybody. A crowd that nothing names is best; else
+// somebody finds a cohort and a class of a group that does not name it; nil
+// where every class names everybody. A cohort that nothing names is best; else
 // any pair without a name between them speaks for the group.
-func (h *alikeCrowds) somebody(x *division, group int32) (*crowd, int32) {
-	for i, c := range h.crowds {
+func (h *cohortsOfSign) somebody(x *division, group int32) (*cohort, int32) {
+	for i, c := range h.cohorts {
 		if len(h.named[i]) == 0 {
 			return c, x.groups[group].classes[0]
 		}
 	}
-	for i, c := range h.crowds {
+	for i, c := range h.cohorts {
 		for _, k := range x.groups[group].classes {
 			if h.named[i][k] == nil {
 				return c, k
@@ -712,12 +712,12 @@ func (h *alikeCrowds) somebody(x *division, group int32) (*crowd, int32) {
 	return nil, 0
 }
 
-// count counts an action that asks nobody of contacts or shared spaces. Crowds
+// count counts an action that asks nobody of contacts or shared spaces. Cohorts
 // of one sign are counted together; only what names one of them is counted by
-// itself, so that neither crowds nor people multiply what is done.
+// itself, so that neither cohorts nor people multiply what is done.
 //
 // The sum over a sign and a group is a product: parties of the sign times
-// resources of the group, where one pair of them is a yes. Then, for each crowd
+// resources of the group, where one pair of them is a yes. Then, for each cohort
 // that something names, what was counted for those resources is taken back and
 // counted as it is.
 func (work *wideWork) count(w *wideAction, stop func() error) (*wideCount, error) {
@@ -726,28 +726,28 @@ func (work *wideWork) count(w *wideAction, stop func() error) (*wideCount, error
 	n := &wideCount{divided: x}
 	n.begin()
 	s := work.sides[0]
-	yes := func(c *crowd, class int32) bool {
+	yes := func(c *cohort, class int32) bool {
 		v, _ := s.Decide(&Question{Subject: c.who, Action: w.act, Resource: world.Resource{Kind: w.kind, ID: x.about[class].id}, At: work.at})
 		return v.Yes
 	}
-	var all []*alikeCrowds
-	for _, c := range work.crowds {
+	var all []*cohortsOfSign
+	for _, c := range work.cohorts {
 		if err := stop(); err != nil {
 			return nil, err
 		}
 		sign := int(known.sign(c))
 		for len(all) <= sign {
-			all = append(all, &alikeCrowds{apart: map[int32]int{}})
+			all = append(all, &cohortsOfSign{apart: map[int32]int{}})
 		}
 		h := all[sign]
 		named := x.naming.namedFor(work.sides, c)
-		h.size, h.crowds, h.named = h.size+c.size(), append(h.crowds, c), append(h.named, named)
+		h.size, h.cohorts, h.named = h.size+c.size(), append(h.cohorts, c), append(h.named, named)
 		in := map[int32]bool{}
 		// They were counted with their group above.
 		for k := range named {
 			if g := x.of[k]; !in[g] {
 				in[g] = true
-				// In how many crowds of the sign something of this group is
+				// In how many cohorts of the sign something of this group is
 				// apart.
 				h.apart[g]++
 			}
@@ -766,15 +766,15 @@ func (work *wideWork) count(w *wideAction, stop func() error) (*wideCount, error
 			}
 			open[int32(g)] = true
 			n.pairs += h.size * x.groups[g].n
-			if h.apart[int32(g)] < len(h.crowds) {
+			if h.apart[int32(g)] < len(h.cohorts) {
 				n.parts.add(&parted{group: int32(g)})
 			}
 		}
-		for i, c := range h.crowds {
+		for i, c := range h.cohorts {
 			named := h.named[i]
 			if len(named) == 0 {
 				if len(open) > 0 {
-					n.crowds[c] = true
+					n.cohorts[c] = true
 				}
 				continue
 			}
@@ -783,11 +783,11 @@ func (work *wideWork) count(w *wideAction, stop func() error) (*wideCount, error
 				p := &parts[k]
 				switch {
 				case p.group >= 0 && open[p.group]:
-					n.crowds[c] = true
+					n.cohorts[c] = true
 					n.parts.add(p)
 				case p.group < 0 && yes(c, p.first):
 					n.pairs += c.size() * p.n
-					n.crowds[c] = true
+					n.cohorts[c] = true
 					n.parts.add(p)
 				}
 			}

@@ -14,7 +14,7 @@ import (
 )
 
 // TestWideAsPairs counts everybody's wide actions in random worlds by putting people and meetings together, and by asking every
-// crowd about every class of them: both say the same. Exceptions name partners, domains, addresses and groups; meetings list
+// cohort about every class of them: both say the same. Exceptions name partners, domains, addresses and groups; meetings list
 // domains and stand in spaces that name parties.
 func TestWideAsPairs(t *testing.T) {
 	first := uint64(time.Now().UnixNano())

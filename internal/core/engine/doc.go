@@ -42,7 +42,7 @@
 //     words, all actions on a thing are decided in one loop (masks.go, sides.go,
 //     tally.go). Numbers, audiences, lists and impacts use it.
 //   - What needs none is answered class by class: parties whom nothing tells
-//     apart are a crowd, people of ours whom the same exceptions name a class;
+//     apart are a cohort, people of ours whom the same exceptions name a class;
 //     one of each is asked for all (wide.go, division.go).
 //   - What could come to be is a fixed point over classes of parties and of
 //     places (could*.go): acts take nothing away, so their order does not

@@ -19,7 +19,7 @@ import (
 //
 //   - rules that say the same on both sides matter to no action (ChangedRules, actionMatters)
 //   - parties whom both policies take alike are asked by masks (impact_granted.go)
-//   - what needs no role is asked crowd by crowd (wide.go)
+//   - what needs no role is asked cohort by cohort (wide.go)
 //   - newcomers, links, presenters and acts of ours are asked by themselves below
 //
 // It is exact: random worlds compare it with asking every pair on both sides.
@@ -203,7 +203,7 @@ func ImpactOf(
 	linkMoves := linkImpact(before, after, at, &changed, out, &line)
 	progress(0.7)
 
-	// Wide actions, crowd by crowd. An action that asks none of the rules that
+	// Wide actions, cohort by cohort. An action that asks none of the rules that
 	// changed cannot change for everybody, only for whom the policy moved.
 	matters := func(a catalogue.ActionID) bool { return actionMatters(a, &changed) }
 	sums := map[string]map[wideKey]*wideCount{"gained": {}, "lost": {}, "otherwise": {}}
@@ -222,8 +222,8 @@ func ImpactOf(
 			moved[i] = x
 		}
 		// Links have no members; they are counted as they are.
-		if m.crowd.links > 0 {
-			links[change] = m.crowd.links
+		if m.cohort.links > 0 {
+			links[change] = m.cohort.links
 		}
 		for _, i := range m.members {
 			if line == nil {
@@ -250,7 +250,7 @@ func ImpactOf(
 		out.Parties.Lost += min(1, x.Lost)
 		out.Parties.Otherwise += min(1, x.Otherwise)
 	}
-	// All live links are one crowd of wide actions; those that also change by
+	// All live links are one cohort of wide actions; those that also change by
 	// themselves count once.
 	out.Parties.Gained += max(links["gained"], linkMoves.Gained)
 	out.Parties.Lost += max(links["lost"], linkMoves.Lost)

@@ -270,7 +270,7 @@ func measureImpacts(b *testing.B, s *Snapshot, w *world.World, at moment.Moment,
 
 func n0(w *world.World) string { return w.Partners[0].ID }
 
-// BenchmarkWide counts everybody's wide actions in worlds of three sizes, each five times, and beside asking every crowd about
+// BenchmarkWide counts everybody's wide actions in worlds of three sizes, each five times, and beside asking every cohort about
 // every class of people and meetings. It prints the range of each and the exponent between the sizes.
 func BenchmarkWide(b *testing.B) {
 	stop := func() error { return nil }

@@ -63,10 +63,10 @@ func presenterImpact(work *wideWork, news []comparedNewcomer, changed *[catalogu
 	return nil
 }
 
-// audience is a crowd or a typical newcomer who may be in somebody's meeting.
+// audience is a cohort or a typical newcomer who may be in somebody's meeting.
 type audience struct {
 	who      Who
-	crowd    *crowd // nil for a newcomer
+	cohort   *cohort // nil for a newcomer
 	newcomer *Newcomer
 	like     [2]likeness
 	changed  bool // the policy takes them otherwise, whatever rule is asked
@@ -74,8 +74,8 @@ type audience struct {
 
 // audiencesOf lists whoever may be in meetings, with what tells them apart.
 func audiencesOf(work *wideWork, news []comparedNewcomer, named *[2]naming) (out []audience) {
-	for _, c := range work.crowds {
-		out = append(out, audience{who: c.who, crowd: c, like: c.like, changed: c.changed})
+	for _, c := range work.cohorts {
+		out = append(out, audience{who: c.who, cohort: c, like: c.like, changed: c.changed})
 	}
 	for i := range news {
 		n := &news[i]
@@ -204,7 +204,7 @@ func (p *presented) attend(all []audience, named *[2]naming, action int, matters
 		if !x.changed && !matters {
 			continue
 		}
-		k := key{kind: x.who.Kind, links: x.crowd != nil && x.crowd.links > 0}
+		k := key{kind: x.who.Kind, links: x.cohort != nil && x.cohort.links > 0}
 		if k.kind == ByAddress { // nobody names whoever holds a link
 			for side := range k.sign {
 				k.sign[side] = signs[side].of(action, &x.like[side])
@@ -310,7 +310,7 @@ func (p *presented) compare(stop func() error) error {
 			}
 			x.presenters[k], x.groups[g] = true, true
 			for i := range g.all {
-				if c := g.all[i].crowd; c != nil {
+				if c := g.all[i].cohort; c != nil {
 					x.move.Pairs += c.size() * len(class)
 				}
 			}
@@ -336,8 +336,8 @@ func (p *presented) moves() (out []PresenterMove) {
 		x.move.Person = inv.personIDs.text(inv.text, first)
 		for g := range x.groups {
 			for i := range g.all {
-				if a := &g.all[i]; a.crowd != nil {
-					x.move.Parties += a.crowd.size()
+				if a := &g.all[i]; a.cohort != nil {
+					x.move.Parties += a.cohort.size()
 				} else {
 					x.move.Newcomers = append(x.move.Newcomers, *a.newcomer)
 				}

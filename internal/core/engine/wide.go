@@ -61,13 +61,13 @@ var wideActions = func() (out []wideAction) {
 	return
 }()
 
-// crowd is parties whom all wide actions answer alike, in every snapshot it was
-// made for. A hundred thousand guests are some hundreds of crowds: so many as
+// cohort is parties whom all wide actions answer alike, in every snapshot it was
+// made for. A hundred thousand guests are some hundreds of cohorts: so many as
 // there are sorts of domains, states and names in exceptions, and not as there
 // are people.
 //
 // One member is asked in place of all; who is any of them.
-type crowd struct {
+type cohort struct {
 	who     Who
 	kind    Kind
 	partner uint32 // of the first snapshot; none where there is none
@@ -78,9 +78,9 @@ type crowd struct {
 }
 
 // size is how many parties or links it is.
-func (c *crowd) size() int { return len(c.members) + c.links }
+func (c *cohort) size() int { return len(c.members) + c.links }
 
-// likeness is what tells crowds apart in one snapshot. It compares with == and
+// likeness is what tells cohorts apart in one snapshot. It compares with == and
 // is a key of maps. A party that something names by domain, group or address
 // has that in it, and so does not fall together with others.
 //
@@ -97,7 +97,7 @@ type likeness struct {
 	facts           entryKind
 	partner, domain uint32
 	groups          string
-	alone           uint32 // an address that something names is a crowd of its own
+	alone           uint32 // an address that something names is a cohort of its own
 }
 
 // naming is what of a policy and inventory names parties one by one. Whoever is
@@ -229,19 +229,19 @@ func (s *Snapshot) like(i uint32, at moment.Moment, x *sides, named *naming) (l 
 	return l, true
 }
 
-// crowds divides everybody with a record or a role, and the live links. They
+// cohorts divides everybody with a record or a role, and the live links. They
 // are in the order of their first members.
 //
-// Two parties are in one crowd where they are alike on both sides: an impact
+// Two parties are in one cohort where they are alike on both sides: an impact
 // compares two policies, and whoever the new one takes apart must not be
 // together in the old one. With one side given twice the second look is saved.
-func crowds(sides0, sides1 *Snapshot, at moment.Moment) []*crowd {
+func cohorts(sides0, sides1 *Snapshot, at moment.Moment) []*cohort {
 	type key [2]likeness
 	s, inv := sides0, &sides0.inv
 	x0, x1 := sides0.sidesAt(at), sides1.sidesAt(at)
 	n0, n1 := sides0.naming(), sides1.naming()
-	found := map[key]*crowd{}
-	var out []*crowd
+	found := map[key]*cohort{}
+	var out []*cohort
 	for i := uint32(0); i < inv.parties.n; i++ {
 		if !sides0.isCounted(i, at) && !sides1.isCounted(i, at) {
 			continue
@@ -257,7 +257,7 @@ func crowds(sides0, sides1 *Snapshot, at moment.Moment) []*crowd {
 		k := key{l0, l1}
 		c := found[k]
 		if c == nil {
-			c = &crowd{who: Who{Address: s.addressOf(i)}, kind: l0.kind, partner: l0.partner, like: [2]likeness{l0, l1}}
+			c = &cohort{who: Who{Address: s.addressOf(i)}, kind: l0.kind, partner: l0.partner, like: [2]likeness{l0, l1}}
 			// Whom both policies take alike is only asked what changed for
 			// everybody.
 			c.changed = l0 != l1 || !samePartner(sides0, sides1, l0.partner)
@@ -265,7 +265,7 @@ func crowds(sides0, sides1 *Snapshot, at moment.Moment) []*crowd {
 		}
 		c.members = append(c.members, i)
 	}
-	links := &crowd{kind: KindBearer, partner: none}
+	links := &cohort{kind: KindBearer, partner: none}
 	for i := uint32(0); i < inv.links.n; i++ {
 		if l := inv.links.at(i); l.exists && l.bearer && moment.Within(at, l.created, l.until) {
 			if links.links++; links.links == 1 {
@@ -345,8 +345,8 @@ func wideResources(a, b *Snapshot, kind catalogue.ResourceKind) (out []alike) {
 	return
 }
 
-// wideMove is an answer for a crowd about resources that are alike, on two
-// sides. It says a crowd, an action, and some resources: mostly millions of
+// wideMove is an answer for a cohort about resources that are alike, on two
+// sides. It says a cohort, an action, and some resources: mostly millions of
 // pairs.
 //
 // It is a move where the two sides differ: what somebody gains or loses by a
@@ -354,8 +354,8 @@ func wideResources(a, b *Snapshot, kind catalogue.ResourceKind) (out []alike) {
 type wideMove struct {
 	act         catalogue.ActionID
 	kind        catalogue.ResourceKind
-	crowd       *crowd
-	members     []uint32  // of the crowd; empty for links
+	cohort      *cohort
+	members     []uint32  // of the cohort; empty for links
 	divided     *division // the resources of the kind
 	part        *parted   // of them, which holds until the next move; nil where resources says which
 	resources   []uint32
@@ -379,18 +379,18 @@ func (m *wideMove) about() (n int, one uint32) {
 // wideWork is what wide actions of two snapshots of one inventory are answered
 // from. It is made once for all wide actions.
 type wideWork struct {
-	sides  [2]*Snapshot
-	at     moment.Moment
-	crowds []*crowd
-	about  map[catalogue.ResourceKind][]alike
-	naming map[catalogue.ResourceKind]*namingIndex
-	people []int32 // by person: their class
+	sides   [2]*Snapshot
+	at      moment.Moment
+	cohorts []*cohort
+	about   map[catalogue.ResourceKind][]alike
+	naming  map[catalogue.ResourceKind]*namingIndex
+	people  []int32 // by person: their class
 }
 
 // newWideWork divides parties and resources for two sides. The classes of each
 // kind of resource are found once, whatever number of actions are about it.
 func newWideWork(left, right *Snapshot, at moment.Moment) *wideWork {
-	w := &wideWork{sides: [2]*Snapshot{left, right}, at: at, crowds: crowds(left, right, at), about: map[catalogue.ResourceKind][]alike{},
+	w := &wideWork{sides: [2]*Snapshot{left, right}, at: at, cohorts: cohorts(left, right, at), about: map[catalogue.ResourceKind][]alike{},
 		naming: map[catalogue.ResourceKind]*namingIndex{}}
 	for i := range wideActions {
 		kind := wideActions[i].kind
@@ -403,7 +403,7 @@ func newWideWork(left, right *Snapshot, at moment.Moment) *wideWork {
 }
 
 // each calls found for what two snapshots of one inventory answer otherwise.
-// Only actions that matters lets through are asked of crowds that did not
+// Only actions that matters lets through are asked of cohorts that did not
 // change: after a change of one rule these are the few that ask it. It stops
 // where stop says so.
 func (work *wideWork) each(matters func(catalogue.ActionID) bool, stop func() error, found func(*wideMove)) error {
@@ -415,9 +415,9 @@ func (work *wideWork) each(matters func(catalogue.ActionID) bool, stop func() er
 	return nil
 }
 
-// ask asks one action of every crowd; of those that did not change only where
+// ask asks one action of every cohort; of those that did not change only where
 // it matters. Answers are kept by sign and group (see known), so that most
-// crowds are not asked at all.
+// cohorts are not asked at all.
 //
 // The cost is signs times groups, both of which are few: neither more guests
 // nor more people of ours make it longer, until they say something new.
@@ -430,7 +430,7 @@ func (work *wideWork) ask(w *wideAction, matters, both bool, stop func() error, 
 	var parts []parted
 	known := newKnown(work.sides, w, work.at)
 	m := wideMove{act: w.act, kind: w.kind, scope: w.shares}
-	for _, c := range work.crowds {
+	for _, c := range work.cohorts {
 		if err := stop(); err != nil {
 			return err
 		}
@@ -463,10 +463,10 @@ func (work *wideWork) ask(w *wideAction, matters, both bool, stop func() error, 
 			if pairs == 0 || !(v.Yes != z.Yes || v.Yes && v.Conditions != z.Conditions) && !(both && v.Yes) {
 				return
 			}
-			m.crowd, m.members, m.part, m.resources, m.left, m.right, m.shared, m.pairs = c, members, p, of, v, z, shared, pairs
+			m.cohort, m.members, m.part, m.resources, m.left, m.right, m.shared, m.pairs = c, members, p, of, v, z, shared, pairs
 			found(&m)
 		}
-		// The resources as this crowd sees them: whole groups, and what names
+		// The resources as this cohort sees them: whole groups, and what names
 		// it apart.
 		parts = x.part(work.sides, c, parts)
 		// Whom a guest sees is everybody, or those of shared spaces: the pairs
@@ -502,7 +502,7 @@ func (work *wideWork) ask(w *wideAction, matters, both bool, stop func() error, 
 // somebody is a contact of all.
 func (work *wideWork) askContacts(
 	x *division,
-	c *crowd,
+	c *cohort,
 	p *parted,
 	ask func(*parted, relation) (v, z Verdict),
 	tell func(v, z Verdict, members []uint32, p *parted, of []uint32, pairs int, shared bool),
@@ -541,7 +541,7 @@ func (work *wideWork) askContacts(
 		members = rest
 	}
 	pairs := c.size()*p.n - met
-	// A person whom the whole crowd knows is not among the resources of the
+	// A person whom the whole cohort knows is not among the resources of the
 	// rest.
 	everybody := false // knows one of them
 	for _, n := range of {
@@ -589,11 +589,11 @@ type WideSum struct {
 	Scope     string // of look-up: everybody, or those of shared spaces
 }
 
-// wideCount collects a WideSum. Crowds that take part as a whole are counted by
+// wideCount collects a WideSum. Cohorts that take part as a whole are counted by
 // size, single members by number.
 type wideCount struct {
 	parties   map[uint32]bool
-	crowds    map[*crowd]bool
+	cohorts   map[*cohort]bool
 	divided   *division
 	parts     reached
 	resources map[uint32]bool // besides
@@ -602,7 +602,7 @@ type wideCount struct {
 
 // begin makes room to collect.
 func (n *wideCount) begin() {
-	n.parties, n.crowds, n.resources = map[uint32]bool{}, map[*crowd]bool{}, map[uint32]bool{}
+	n.parties, n.cohorts, n.resources = map[uint32]bool{}, map[*cohort]bool{}, map[uint32]bool{}
 }
 
 // add takes one move.
@@ -611,8 +611,8 @@ func (n *wideCount) add(m *wideMove) {
 		n.begin()
 	}
 	n.pairs += m.pairs
-	if len(m.members) == len(m.crowd.members) { // links, which have no members, too
-		n.crowds[m.crowd] = true
+	if len(m.members) == len(m.cohort.members) { // links, which have no members, too
+		n.cohorts[m.cohort] = true
 	} else {
 		for _, p := range m.members {
 			n.parties[p] = true
@@ -626,11 +626,11 @@ func (n *wideCount) add(m *wideMove) {
 	}
 }
 
-// sum makes a line of it. A member of a crowd that counts as a whole is not
+// sum makes a line of it. A member of a cohort that counts as a whole is not
 // counted again.
 func (n *wideCount) sum(act catalogue.ActionID, kind catalogue.ResourceKind, scope string) WideSum {
 	out := WideSum{Action: act, Kind: kind, Resources: n.parts.count(n.divided, n.resources), Pairs: n.pairs, Scope: scope}
-	for c := range n.crowds {
+	for c := range n.cohorts {
 		out.Parties += c.size()
 		for _, m := range c.members {
 			delete(n.parties, m)

@@ -8,16 +8,16 @@ import (
 	"wexillum.example/internal/core/world"
 )
 
-// Wide actions as they were answered before people and meetings were put together: every crowd asked about every
+// Wide actions as they were answered before people and meetings were put together: every cohort asked about every
 // class of them. It is slow, plain, and what the other way is held against.
 
-// pairMove is an answer for a crowd about resources that are alike, on two sides.
+// pairMove is an answer for a cohort about resources that are alike, on two sides.
 type pairMove struct {
 	act         catalogue.ActionID
 	kind        catalogue.ResourceKind
-	crowd       *crowd
+	cohort      *cohort
 	alike       *alike
-	members     []uint32 // of the crowd; empty for links
+	members     []uint32 // of the cohort; empty for links
 	resources   []uint32 // of the resources
 	left, right Verdict
 	scope       bool // look-up: what is told is whether everybody is seen, or those of shared spaces
@@ -27,7 +27,7 @@ type pairMove struct {
 
 // widePairs calls found for what two snapshots of one inventory answer otherwise, and
 // with both for whatever either says yes to. Only actions that matters lets through
-// are asked of crowds that did not change. It stops where stop says so.
+// are asked of cohorts that did not change. It stops where stop says so.
 func widePairs(
 	left, right *Snapshot,
 	at moment.Moment,
@@ -37,7 +37,7 @@ func widePairs(
 	found func(*pairMove),
 ) error {
 	inv := &left.inv
-	all := crowds(left, right, at)
+	all := cohorts(left, right, at)
 	resources := map[catalogue.ResourceKind][]alike{}
 	contacts := left.reversed().contacts
 	for _, w := range wideActions {
@@ -79,7 +79,7 @@ func widePairs(
 						&pairMove{
 							act:       w.act,
 							kind:      w.kind,
-							crowd:     c,
+							cohort:    c,
 							alike:     a,
 							members:   members,
 							resources: of,
@@ -142,18 +142,18 @@ func widePairs(
 // pairCount collects a WideSum.
 type pairCount struct {
 	parties   map[uint32]bool
-	crowds    map[*crowd]bool
+	cohorts   map[*cohort]bool
 	resources map[uint32]bool
 	pairs     int
 }
 
 func (n *pairCount) add(m *pairMove) {
 	if n.parties == nil {
-		n.parties, n.crowds, n.resources = map[uint32]bool{}, map[*crowd]bool{}, map[uint32]bool{}
+		n.parties, n.cohorts, n.resources = map[uint32]bool{}, map[*cohort]bool{}, map[uint32]bool{}
 	}
 	n.pairs += m.pairs
-	if len(m.members) == len(m.crowd.members) { // links, which have no members, too
-		n.crowds[m.crowd] = true
+	if len(m.members) == len(m.cohort.members) { // links, which have no members, too
+		n.cohorts[m.cohort] = true
 	} else {
 		for _, p := range m.members {
 			n.parties[p] = true
@@ -166,7 +166,7 @@ func (n *pairCount) add(m *pairMove) {
 
 func (n *pairCount) sum(act catalogue.ActionID, kind catalogue.ResourceKind, scope string) WideSum {
 	out := WideSum{Action: act, Kind: kind, Resources: len(n.resources), Pairs: n.pairs, Scope: scope}
-	for c := range n.crowds {
+	for c := range n.cohorts {
 		out.Parties += c.size()
 		for _, m := range c.members {
 			delete(n.parties, m)

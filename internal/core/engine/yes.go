@@ -194,7 +194,7 @@ func (y *Yes) Each() int {
 		return y.each
 	case m.scope:
 		return 1
-	case m.part != nil && m.pairs == m.crowd.size()*m.part.n:
+	case m.part != nil && m.pairs == m.cohort.size()*m.part.n:
 		return m.part.n
 	}
 	return 0
@@ -256,7 +256,7 @@ type scoped struct {
 //
 // It picks the cheapest way: from the party where one is named, which costs a
 // reach; from the resource where that is, which costs an audience; else through
-// everybody crowd by crowd, which costs a count of everybody.
+// everybody cohort by cohort, which costs a count of everybody.
 func (s *Snapshot) EachYes(x *Scope, at moment.Moment, stop func() error, found func(*Yes) error) error {
 	w := s.scopedTo(x, at)
 	w.stop, w.found = stop, found
@@ -490,7 +490,7 @@ var lookUpAction = func() catalogue.ActionID {
 }()
 
 // anywhere asks everybody of the set about everything: roles party by party,
-// the rest crowd by crowd, newcomers one by one.
+// the rest cohort by cohort, newcomers one by one.
 func (w *scoped) anywhere() error {
 	if w.Resource != nil { // nobody outside does anything with a mailbox
 		return nil
@@ -611,10 +611,10 @@ func (w *scoped) together(t *Tally, i uint32, p *partySide, y *Yes) (err error) 
 	return err
 }
 
-// wide tells what needs none, crowd by crowd, each cut down to those of the
+// wide tells what needs none, cohort by cohort, each cut down to those of the
 // set.
 //
-// A crowd (see crowd) answers alike whoever of it asks, so that what is cut
+// A cohort (see cohort) answers alike whoever of it asks, so that what is cut
 // away needs no question of its own. Looking up people is told once for each
 // party: that they see everybody, or, where they do not, that they see whom
 // they share a space with, if there is anybody.
@@ -632,9 +632,9 @@ func (w *scoped) wide() error {
 	} else {
 		work = *newWideWork(w.s, w.s, w.at)
 	}
-	// The crowds may be shared by other scopes: those of this one are copies.
-	crowds := work.crowds[:0:0]
-	for _, c := range work.crowds {
+	// The cohorts may be shared by other scopes: those of this one are copies.
+	cohorts := work.cohorts[:0:0]
+	for _, c := range work.cohorts {
 		if c.links > 0 { // where no role is needed, one stands for whoever holds a link: a newcomer
 			continue
 		}
@@ -652,21 +652,21 @@ func (w *scoped) wide() error {
 			x.who = Who{Address: w.s.addressOf(x.members[0])}
 			c = &x
 		}
-		crowds = append(crowds, c)
+		cohorts = append(cohorts, c)
 	}
-	work.crowds = crowds
+	work.cohorts = cohorts
 	for i := range wideActions {
 		if !w.Actions.Has(wideActions[i].act) {
 			continue
 		}
 		var err error
-		seen := map[*crowd]bool{} // who may look up everybody
+		seen := map[*cohort]bool{} // who may look up everybody
 		var one [1]uint32
 		askErr := work.ask(&wideActions[i], true, true, w.stop, func(m *wideMove) {
 			if err != nil {
 				return
 			}
-			y := Yes{Who: m.crowd.who, Kind: m.crowd.kind, Members: m.members, Party: none, Action: m.act,
+			y := Yes{Who: m.cohort.who, Kind: m.cohort.kind, Members: m.members, Party: none, Action: m.act,
 				Resource: world.Resource{Kind: m.kind, ID: "*"}, Pairs: m.pairs, Conditions: m.left.Conditions, move: m}
 			if len(m.members) > 0 {
 				y.Who = Who{Address: w.s.addressOf(m.members[0])}
@@ -676,8 +676,8 @@ func (w *scoped) wide() error {
 			}
 			switch {
 			case m.scope && !m.shared:
-				seen[m.crowd] = true
-			case m.scope && seen[m.crowd]:
+				seen[m.cohort] = true
+			case m.scope && seen[m.cohort]:
 				return
 			case m.scope: // they see whom they share a space with, if there is anybody
 				for _, p := range m.members {
