@@ -373,7 +373,8 @@ func pulled[T any](failed *error, walk func(each func(*T) error) error) (next fu
 
 // together walks three lists in the order of what entries are known by: what is meant, what was found, and
 // how they stood.
-func (s *Service) together(ctx context.Context, st *State, x *System, h *native.Holding, n *systemNames, fn func(*comparedEntry) error) error {
+func (s *Service) together(ctx context.Context, st *State, x *System, h *native.Holding, n *systemNames,
+	fn func(*comparedEntry) error) error {
 	type pair struct {
 		key string
 		t   native.Thing

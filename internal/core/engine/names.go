@@ -73,6 +73,8 @@ func (s *Snapshot) NearestID(kind, text string) string {
 	best, at := "", utf8.RuneCountInString(text)/3+1
 	s.eachNamed(kind, func(id, name string) bool {
 		for _, has := range []string{id, strings.ToLower(name)} {
+			// Two words differ by their lengths at least, so that most need
+			// no table to be ruled out.
 			if n := len(has) - len(text); n < at && -n < at {
 				if d := catalogue.Distance(text, has); d < at {
 					best, at = id, d
@@ -96,6 +98,7 @@ func (s *Snapshot) Meant(kind, text string, limit int) (out []Named) {
 		n := strings.ToLower(name)
 		x := Named{Value: id, Name: name, Detail: kind}
 		switch {
+		// An id is meant exactly: no other thing is offered beside it.
 		case id == text:
 			out = []Named{x}
 			return false
@@ -111,6 +114,8 @@ func (s *Snapshot) Meant(kind, text string, limit int) (out []Named) {
 		}
 		return true
 	})
+	// The best sort of match that there is alone: whoever wrote a whole name
+	// does not mean its parts.
 	for _, list := range [][]Named{same, begins, holds} {
 		if out == nil && len(list) > 0 {
 			out = list[:min(limit, len(list))]
@@ -144,6 +149,8 @@ func (s *Snapshot) MeetingsWith(list string) (ids []string) {
 	if i == none {
 		return nil
 	}
+	// Lists are used by few meetings and changed seldom; no index is kept for
+	// it.
 	for m := range inv.meetings.n {
 		x := inv.meetings.at(m)
 		if x.exists && slices.Contains(inv.lists[x.lists.off:x.lists.off+x.lists.n], i) {

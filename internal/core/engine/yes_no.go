@@ -36,6 +36,8 @@ func (s *Snapshot) EachNo(x *Scope, at moment.Moment, stop func() error,
 		}
 		return found(q, party, n, v.Kind)
 	}
+	// Everything that somebody could be asked about by themselves, then what
+	// people of ours could do towards them.
 	one := func(who Who, party uint32, n *Newcomer) error {
 		for k := range catalogue.Actions() {
 			act := &catalogue.Actions()[k]
@@ -61,10 +63,13 @@ func (s *Snapshot) EachNo(x *Scope, at moment.Moment, stop func() error,
 		}
 		return nil
 	}
+	// One address is asked whether we know it or not.
 	if a := w.Party.Of.Address; !a.IsZero() {
 		who := Who{Address: a}
 		return asked, s.oneOrNew(w, who, one)
 	}
+	// Those with a record or a role, who are in the scope by their kind,
+	// partner, domain or group.
 	for i := uint32(0); i < inv.parties.n; i++ {
 		if !s.isCounted(i, at) {
 			continue
@@ -75,6 +80,8 @@ func (s *Snapshot) EachNo(x *Scope, at moment.Moment, stop func() error,
 			}
 		}
 	}
+	// Typical newcomers stand for everybody of whom nothing is known. Whoever
+	// holds a link is asked below, by the link.
 	for _, n := range w.newcomers() {
 		if n.Who.Kind == ByAddress {
 			if err := one(n.Who, none, &n); err != nil {
@@ -82,10 +89,14 @@ func (s *Snapshot) EachNo(x *Scope, at moment.Moment, stop func() error,
 			}
 		}
 	}
+	// Only everybody and the kind bearer hold links: a link is nobody's by
+	// partner or group.
 	if !w.Party.Everybody() && !(w.Party.ByKind && w.Party.Kind == KindBearer) {
 		return asked, nil
 	}
 	for i := uint32(0); i < inv.links.n; i++ {
+		// Links that are over, or whose item is gone, are refused by their
+		// nature, and would each be told as a no.
 		l := inv.links.at(i)
 		if !l.exists || !l.bearer || !moment.Within(at, l.created, l.until) || !inv.items.at(l.item).exists {
 			continue
@@ -133,6 +144,8 @@ func (w *scoped) resourcesFor(act *catalogue.Action) (out []world.Resource) {
 			add("ours")
 		case kind == catalogue.Space:
 			for i := range inv.spaces.n {
+				// Actions of report areas make no sense in other
+				// spaces.
 				if sp := inv.spaces.at(i); sp.exists && !(act.AreaOnly && sp.kind != world.ReportArea) {
 					add(inv.spaceIDs.text(inv.text, i))
 				}

@@ -93,6 +93,8 @@ func (x *Statement) more(before, after *engine.Snapshot, at moment.Moment, stop 
 	}
 	// Of at most so many it is the parties that came.
 	if x.Expect.Sort == world.AtMost {
+		// Parties are compared by name and not by number: a number belongs to
+		// one snapshot.
 		had := map[string]bool{}
 		collect := func(into func(who engine.Who, party uint32, y *engine.Yes)) func(*engine.Yes) error {
 			return func(y *engine.Yes) error {
@@ -123,6 +125,7 @@ func (x *Statement) more(before, after *engine.Snapshot, at moment.Moment, stop 
 	}
 	// Every no that was a yes before.
 	if x.Expect.Sort == world.AlwaysSo {
+		// A pair that was refused before, too, is not this change's doing.
 		_, err := after.EachNo(&x.Scope, at, stop, func(q *engine.Question, party uint32, n *engine.Newcomer, kind engine.Kind) error {
 			if v, err := before.Decide(q); err == nil && !v.Yes {
 				return nil
@@ -143,6 +146,8 @@ func (x *Statement) more(before, after *engine.Snapshot, at moment.Moment, stop 
 	err := after.EachYes(&x.Scope, at, stop, func(y *engine.Yes) error {
 		n := 0
 		lookUp := true
+		// Each pair is asked of both worlds. Who was outside the scope before
+		// counts as new to it, though nothing about their access moved.
 		after.EachPair(y, at, func(q *engine.Question) bool {
 			lookUp = false
 			if n++; n%4096 == 0 && stop() != nil {
@@ -180,6 +185,8 @@ func (x *Statement) more(before, after *engine.Snapshot, at moment.Moment, stop 
 				if m != engine.NoParty {
 					who = engine.Who{Address: after.AddressAt(m)}
 				}
+				// Whoever could look up anybody before gains nothing by
+				// one more, which is how looking up is counted.
 				narrow := engine.Scope{Party: engine.Parties{Of: world.PartyRef{Address: who.Address}}, Actions: 1 << y.Action}
 				had := false
 				if who.Kind == engine.ByAddress {

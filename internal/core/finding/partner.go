@@ -13,6 +13,8 @@ import (
 // partners looks at every partner. How openings are used, and how little and
 // how much levels say, is found once for all.
 func (f *finder) partners() {
+	// What is found once here would otherwise be asked of every partner: uses
+	// go through everybody, levels through all places.
 	used, low, high := f.used(), map[catalogue.RuleID]catalogue.Value{}, map[catalogue.RuleID]catalogue.Value{}
 	f.levels(low, high)
 	for i := range f.w.Partners {
@@ -37,6 +39,7 @@ func (f *finder) partner(p *world.Partner, used *uses, numbers []Number) {
 	if p.Standing == world.Ended {
 		return
 	}
+	// A partner has one statement at most, the last that was fetched.
 	var said *world.Statement
 	for i := range f.w.Statements {
 		if f.w.Statements[i].Partner == p.ID {
@@ -44,6 +47,8 @@ func (f *finder) partner(p *world.Partner, used *uses, numbers []Number) {
 		}
 	}
 	about := "partner:" + p.ID
+	// Asked of suspended ones, too: bringing a partner back begins with a call
+	// to somebody.
 	if len(p.Contacts) == 0 {
 		f.add("partner_without_contact", one(about), numbers, "Nobody knows whom to ask at %s.", p.Name)
 	}
@@ -62,6 +67,8 @@ func (f *finder) partner(p *world.Partner, used *uses, numbers []Number) {
 	if p.Review <= f.at {
 		f.add("partner_review_overdue", one(about), numbers, "%s was to be looked at again on %s.", p.Name, moment.DayOf(p.Review, f.s.Zone()))
 	}
+	// Openings of a suspended partner open nothing, so that whether they fit
+	// tells nobody anything.
 	if p.Standing != world.Active {
 		return
 	}
@@ -103,6 +110,8 @@ func (u *uses) of(k catalogue.Key) (used, tells bool) {
 	if u == nil {
 		u = &uses{}
 	}
+	// Chat, meetings and mail leave no record of ours: that somebody is known
+	// at all is taken for use.
 	known := u.records || u.grants || u.links || u.contacts
 	switch k {
 	case catalogue.In(catalogue.Directory):
@@ -153,10 +162,12 @@ func (f *finder) uses(of func(addr.Address, uses)) {
 	for i := range f.w.Guests {
 		of(f.w.Guests[i].Address, uses{records: true})
 	}
+	// A role on a report area is use of reports; on any other space it is not.
 	area := map[string]bool{}
 	for i := range f.w.Spaces {
 		area[f.w.Spaces[i].ID] = f.w.Spaces[i].Kind == world.ReportArea
 	}
+	// A grant of a group is use by each of its members.
 	inGroup := map[string][]addr.Address{}
 	for i := range f.w.Groups {
 		inGroup[f.w.Groups[i].ID] = f.w.Groups[i].Parties
@@ -216,6 +227,7 @@ func (f *finder) uses(of func(addr.Address, uses)) {
 // something, ones at firms that are no partners, ones that look like another's.
 // Each address is looked at once, with its record where it has one.
 func (f *finder) addresses() {
+	// Only what is in force or to come: what is over holds nobody.
 	grants := map[string]int{}
 	for i := range f.w.Grants {
 		if g := &f.w.Grants[i]; !g.Address.IsZero() && f.at < g.Until {
@@ -232,6 +244,7 @@ func (f *finder) addresses() {
 		seen[text] = true
 		m := f.s.Match(a)
 		switch {
+		// One of ours with a grant is no guest.
 		case m.Own:
 		case m.Bar != nil && (grants[text] > 0 || record):
 			f.add("barred_holds_grants", one(text), []Number{{"parties", 1}, {"grants", grants[text]}},
@@ -270,6 +283,8 @@ func (f *finder) memberships() {
 			continue
 		}
 		seen[k] = true
+		// A partner is let in by any of its domains; one that gets in is enough
+		// for the membership to do something.
 		domains, name := []addr.Domain{g.Domain}, g.Domain.String()
 		if g.Partner != "" {
 			for k := range f.w.Partners {
@@ -292,6 +307,8 @@ func (f *finder) memberships() {
 				f.s.NameOf(g.Resource))
 			continue
 		}
+		// How many days a review lasts is asked where the membership is: the
+		// space may say fewer than the organisation.
 		c := engine.Context{Resource: g.Resource, At: f.at}
 		if len(domains) > 0 {
 			c.Party = addr.Newcomer(domains[0]).String()
@@ -301,6 +318,7 @@ func (f *finder) memberships() {
 			continue
 		}
 		zone := f.s.Zone()
+		// A membership that was never confirmed is due as long after it began.
 		last := max(g.From, g.Reviewed)
 		if due := moment.EndOfDays(moment.DayOf(last, zone), int(chain.Effective()), zone); last.IsSet() && due <= f.at {
 			f.add("membership_review_due", about, nil, "Whether everybody of %s should still be in %s was to be confirmed by %s.", name,

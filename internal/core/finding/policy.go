@@ -20,6 +20,8 @@ func (f *finder) withoutEffect() {
 		if f.at >= x.Until {
 			continue // over; it needs nobody
 		}
+		// An exception whose values are all held back changes nothing because a
+		// limit holds it, which is told as held_back.
 		counts := 0
 		for _, r := range x.Rules {
 			if !r.Held {
@@ -40,6 +42,8 @@ func (f *finder) exceptions() {
 		if f.at >= x.Until {
 			continue
 		}
+		// Each pair once. Exceptions are some hundreds at most, and most pairs
+		// share nobody, which is asked first.
 		for j := i + 1; j < len(f.w.Exceptions); j++ {
 			f.disagree(x, &f.w.Exceptions[j])
 		}
@@ -55,6 +59,8 @@ func (f *finder) disagree(x, y *world.Exception) {
 	if f.at >= y.Until || x.Until <= y.From || y.Until <= x.From {
 		return
 	}
+	// A person and a group of theirs are not compared: what a person is told
+	// replaces what their group is told (model §3).
 	shared := common(x.People, y.People)
 	for _, g := range common(x.Groups, y.Groups) {
 		shared = append(shared, "group:"+g)
@@ -96,6 +102,8 @@ func (f *finder) meet(a, b []world.PartyRef) bool {
 	if a == nil || b == nil {
 		return true
 	}
+	// Whose a reference is, as far as a partner lists its domain; the empty id
+	// for nobody's.
 	partner := func(r world.PartyRef) string {
 		if r.Partner != "" {
 			return r.Partner
@@ -312,6 +320,8 @@ func (f *finder) above() {
 			used[r] = max(old, v)
 		}
 	}
+	// Values that are held back count as a wish: a limit that they wait for is
+	// not too loose.
 	for v := range f.tally.set {
 		take(v.rule, v.value)
 	}
@@ -334,6 +344,8 @@ func (f *finder) above() {
 				r.Scale.Format(used[r.ID]))
 		}
 	}
+	// What the organisation as a whole is told of would be told again at each
+	// place that says anything of the rule; told keeps it to once.
 	before := len(f.out)
 	f.told = nil
 	f.dependencies(&place{about: "organisation", where: engine.Context{Resource: engine.NoResource, At: f.at}}, all)
@@ -360,6 +372,8 @@ func (f *finder) place(p *place) {
 			continue
 		}
 		limit, _, _, _ := f.s.RuleState(r.ID)
+		// A limit may have been raised since: then the value waits only for
+		// somebody to release it.
 		now := "the limit is " + r.Scale.Format(limit)
 		if !r.Scale.Looser(v.Value, limit) {
 			now = "the limit allows it again"
@@ -383,6 +397,8 @@ func (f *finder) dependencies(p *place, set []catalogue.RuleID) {
 		if err1 != nil || err2 != nil || mine.Effective() < d.From || need.Effective() >= d.Value {
 			continue
 		}
+		// The organisation and partners speak for all places; a rule that is
+		// opened where it is needed is closed elsewhere on purpose.
 		if p.where.Resource == engine.NoResource && f.setElsewhere(p, d.Needs, d.Value) {
 			continue // it is open where somebody opened it
 		}
@@ -446,6 +462,8 @@ func (f *finder) openings(p *world.Partner, numbers []Number, lowest, highest ma
 		if p.Opened[k] != world.OpenYes || len(rules) == 0 {
 			continue
 		}
+		// Several rules may ask for one opening. It is closed where all are,
+		// and does nothing where none of them looks at the list.
 		closed, wide := true, true
 		var names []string
 		for _, r := range rules {

@@ -208,6 +208,8 @@ func (c *Change) towards() world.PartyRef {
 // whom says whom a change is about.
 func (c *Change) whom() string {
 	switch {
+	// A partner stands for all of its people; an address is said in full, so
+	// that nobody takes it for one.
 	case c.Partner != "":
 		return "the partner " + c.Partner
 	case c.Party.IsNewcomer():
@@ -274,6 +276,8 @@ func Apply(s *engine.Snapshot, set []Change, at moment.Moment) *engine.Snapshot 
 		set,
 		func(i, j int) bool { return set[i].Kind != Activate && set[j].Kind == Activate },
 	) // who is brought back holds what is given
+	// Policy first: what the inventory says counts within it, so that values at
+	// a space or an item are set in the world as it would be published.
 	policy := PolicyWith(s.Policy(), set, at)
 	if policy != s.Policy() {
 		e.SetPolicy(policy)
@@ -361,6 +365,9 @@ func PolicyWith(p *world.World, set []Change, at moment.Moment) *world.World {
 		)
 		return &part.Rules[len(part.Rules)-1]
 	}
+	// any is whether one of the changes is policy at all: a set without any
+	// leaves the policy the very same, which callers compare by pointer. gone
+	// are exceptions that end before they began, and so never were.
 	any := false
 	gone := map[string]bool{}
 	exception := func(id string) *world.Exception {
@@ -375,6 +382,8 @@ func PolicyWith(p *world.World, set []Change, at moment.Moment) *world.World {
 		c := &set[i]
 		switch c.Kind {
 		case RaiseLimit:
+			// The limit moves and the default stays: raising one opens
+			// nothing yet.
 			rule(c.Rule).Limit = c.Value
 		case SetDefault:
 			rule(c.Rule).Default = c.Value
@@ -400,6 +409,9 @@ func PolicyWith(p *world.World, set []Change, at moment.Moment) *world.World {
 			}
 		case TheirStance:
 			if q := partner(c.Partner); q != nil {
+				// What they are supposed to say replaces what they
+				// said: one word for each service and direction, and it
+				// has no end, since nobody has set one.
 				kept := q.Stance[:0]
 				for _, st := range q.Stance {
 					if st.Key != c.Key {
@@ -410,9 +422,13 @@ func PolicyWith(p *world.World, set []Change, at moment.Moment) *world.World {
 			}
 		case AddDomain:
 			if q := partner(c.Partner); q != nil {
+				// The list is shared with the policy that is there: its
+				// capacity is cut, so that appending copies it.
 				q.Domains = append(q.Domains[:len(q.Domains):len(q.Domains)], world.Entry{Domain: c.Domain})
 			}
 		case MakePartner:
+			// Several changes of one set may ask for the same partner: it
+			// is made once, and opened for each of them.
 			id := partnerID(c.Domain)
 			q := partner(id)
 			if q == nil {
@@ -443,6 +459,8 @@ func PolicyWith(p *world.World, set []Change, at moment.Moment) *world.World {
 			} else {
 				x.People = []string{c.Person}
 			}
+			// Two rules for the same person towards the same party are one
+			// exception with two values.
 			merged := false
 			for k := range part.Exceptions {
 				if part.Exceptions[k].ID == x.ID {
@@ -456,6 +474,9 @@ func PolicyWith(p *world.World, set []Change, at moment.Moment) *world.World {
 		case LiftBar:
 			bars[c.Bar] = true
 		case EditException, EndException:
+			// An exception that was changed in this set already is gone on
+			// from as it was changed: three values of it may be three
+			// changes.
 			ended := c.Kind == EndException
 			for k := range p.Exceptions {
 				if p.Exceptions[k].ID != c.Except {
@@ -472,6 +493,10 @@ func PolicyWith(p *world.World, set []Change, at moment.Moment) *world.World {
 					}
 				}
 				if ended {
+					// An end never lies before the beginning. One
+					// that has not begun would be in force for that
+					// one moment, so it is taken out as a whole
+					// below.
 					x.Until = max(at, x.From+1)
 					if x.From >= at {
 						gone[x.ID] = true
@@ -491,6 +516,9 @@ func PolicyWith(p *world.World, set []Change, at moment.Moment) *world.World {
 	if !any {
 		return p
 	}
+	// What is there is edited as a file is merged over it. Merging adds and
+	// replaces, and takes nothing away: bars and exceptions that go are taken
+	// out by hand.
 	out := world.Merge(p, part)
 	if len(gone) > 0 {
 		out.Exceptions = slices.DeleteFunc(slices.Clone(out.Exceptions), func(x world.Exception) bool { return gone[x.ID] })

@@ -34,6 +34,8 @@ func (f *finder) option(set []Change, ans *engine.Answer) *Option {
 		i++
 	}
 	o := &Option{Account: ans.Accounts[0].Account, Changes: set, Conditions: ans.Accounts[0].Conditions}
+	// The id is of what is changed, in no order: two ways of finding the same
+	// set are one option.
 	var ids []string
 	for i := range set {
 		ids = append(ids, set[i].id())
@@ -73,6 +75,8 @@ func (f *finder) against(s *engine.Snapshot, c *engine.Cause) [][]Change {
 	switch c.Code {
 	case catalogue.RecordInvited:
 		return one(Change{Kind: Activate, Who: "the party", Party: f.party(c)})
+	// Bringing back somebody whose term is over would do nothing: they would be
+	// suspended again the same day. So it is tried with more time, too.
 	case catalogue.RecordSuspended:
 		back := Change{Kind: Activate, Who: administrator, Party: f.party(c)}
 		more := Change{Kind: Extend, Who: administrator, Party: f.party(c), Until: f.r.Until}
@@ -101,6 +105,8 @@ func (f *finder) against(s *engine.Snapshot, c *engine.Cause) [][]Change {
 		if c.Chain == nil {
 			return nil
 		}
+		// Listed is enough for a partner that is opened, and any for everybody
+		// else; which of them is needed is found by trying.
 		return append(f.rule(s, c.Chain, c.Needed), f.rule(s, c.Chain, c.Needed+1)...)
 	// A domain below a partner's is likely theirs; else a partner is made of
 	// it; else the level is raised.
@@ -125,6 +131,8 @@ func (f *finder) against(s *engine.Snapshot, c *engine.Cause) [][]Change {
 			out = append(out, f.rule(s, c.Chain, c.Needed+1)...)
 		}
 		return out
+	// A partner that was closed by name stays closed whatever the level says,
+	// so that only opening it helps.
 	case catalogue.NotOpened, catalogue.OpenedNo:
 		key, ok := catalogue.ParseKey(c.B)
 		if !ok {
@@ -137,6 +145,8 @@ func (f *finder) against(s *engine.Snapshot, c *engine.Cause) [][]Change {
 		return out
 	case catalogue.StandingSuspended, catalogue.StandingEnded:
 		return one(Change{Kind: ResumePartner, Who: administrator, Partner: c.Partner, Name: c.A})
+	// One address first, then everybody of their partner: the narrower is tried
+	// first, and the wider is the one that lasts.
 	case catalogue.OutsideSpaceParties:
 		space := f.space(s)
 		x := Change{Kind: Admit, Who: who, Resource: space, Name: s.NameOf(space), Party: f.outside()}
@@ -158,6 +168,8 @@ func (f *finder) against(s *engine.Snapshot, c *engine.Cause) [][]Change {
 		return one(Change{Kind: TheirStance, Side: engine.Theirs, Who: who, Partner: c.Partner, Name: c.A, Key: c.Key})
 	case catalogue.NoGrant, catalogue.RoleTooLow, catalogue.PrivateItem, catalogue.GrantOver, catalogue.GrantAhead:
 		return f.grants(s)
+	// People of ours are taken into their space, first as a member and then as
+	// an owner: who may invite there is a rule of the space.
 	case catalogue.NotMember, catalogue.NotInviter:
 		space := f.space(s)
 		if f.q.Subject.Kind != engine.ByPerson || space.ID == "" {
@@ -179,6 +191,8 @@ func (f *finder) against(s *engine.Snapshot, c *engine.Cause) [][]Change {
 				{Kind: TakeIn, Who: f.owner(s), Resource: space, Name: s.NameOf(space), Person: f.q.Subject.ID, Role: catalogue.Manage},
 			},
 		)
+	// A licence of their own costs us nothing and is first; one of the area
+	// covers everybody there; a further route is a rule.
 	case catalogue.NoLicenceRoute:
 		var out [][]Change
 		if a := f.outside(); !a.IsZero() && !a.IsNewcomer() {
@@ -187,6 +201,8 @@ func (f *finder) against(s *engine.Snapshot, c *engine.Cause) [][]Change {
 		space := f.space(s)
 		out = append(out, []Change{{Kind: Licence, Who: f.owner(s), Resource: space, Name: s.NameOf(space)}})
 		if c.Chain != nil {
+			// The three routes are bits of one value: each that is not
+			// allowed yet is tried by itself.
 			for m := catalogue.Value(1); m <= 4; m <<= 1 {
 				if c.Value&m == 0 {
 					out = append(out, f.rule(s, c.Chain, c.Value|m)...)
@@ -261,6 +277,8 @@ func (f *finder) grants(s *engine.Snapshot) (out [][]Change) {
 		places = append(places, sp)
 	}
 	for _, place := range places {
+		// From the lowest up: the first that passes is the least that is
+		// enough, and none above it is offered.
 		for role := catalogue.View; role <= catalogue.Manage; role++ {
 			x := Change{Kind: GiveGrant, Who: f.owner(s), Resource: place, Name: s.NameOf(place), Role: role, Party: who, Until: f.r.Until}
 			if f.passes(s, x, catalogue.GrantGate) {
@@ -288,6 +306,8 @@ func (f *finder) as(s *engine.Snapshot, set []Change) (*engine.Snapshot, engine.
 	q := f.q
 	x := engine.Suppose{Stranger: q.Stranger}
 	var rest []Change
+	// Supposing takes an address as it is, so that it cannot bring a record
+	// back: those sets are applied to a copy of the world.
 	wakes := false // a record that is brought back is asked with what it would hold
 	for i := range set {
 		wakes = wakes || set[i].Kind == Activate || set[i].Kind == Extend

@@ -26,8 +26,12 @@ type Counts struct {
 func Weigh(s *engine.Snapshot, o *Option, at moment.Moment, stop func() error) (Counts, error) {
 	out := Counts{Until: moment.Always}
 	// The second are weighed on top of the first.
+	// What partners would say themselves is no change of ours, and yet moves
+	// everybody of theirs: it is weighed as policy is.
 	var policy, rest []Change
 	for _, c := range o.Changes {
+		// Only a grant and an exception have an end of their own; whatever else
+		// is changed stays until somebody changes it back.
 		end := moment.Never
 		switch c.Kind {
 		case Exceptional, GiveGrant:
@@ -49,6 +53,8 @@ func Weigh(s *engine.Snapshot, o *Option, at moment.Moment, stop func() error) (
 		e.HoldBack()
 		e.ActForward(at)
 		after := e.Done()
+		// An impact is exact over everybody, whom the change is about or not: a
+		// rule that is opened for one person opens for all who are like them.
 		imp, err := engine.ImpactOf(s, after, at, nil, stop, nil)
 		if err != nil {
 			return out, err
@@ -57,6 +63,8 @@ func Weigh(s *engine.Snapshot, o *Option, at moment.Moment, stop func() error) (
 		for _, w := range imp.WideGained {
 			out.WidePairs += w.Pairs
 		}
+		// The same newcomer may gain by themselves, towards people of ours, and
+		// in what somebody presents: they count once.
 		who := map[engine.Who]bool{}
 		for _, n := range imp.Newcomers {
 			if n.Change != "lost" {
@@ -85,11 +93,15 @@ func Weigh(s *engine.Snapshot, o *Option, at moment.Moment, stop func() error) (
 		before = after
 	}
 	if len(rest) > 0 {
+		// A change of inventory touches one party or one place, so only these
+		// are asked, before and after; everybody else is as they were.
 		after := Apply(before, rest, at)
 		var places []engine.Touched
 		for i := range rest {
 			c := &rest[i]
 			switch c.Kind {
+			// What a person of ours may do with their role is no access of
+			// outsiders; that it is left out is said, and not passed over.
 			case TakeIn:
 				out.NotCounted = append(out.NotCounted, "what "+c.Person+" can then do in "+c.Name+" themselves")
 			case GiveGrant, JoinGroup, Activate, Extend:
@@ -143,6 +155,8 @@ func Less(a, b *Option, x, y *Counts) bool {
 // Order sorts options by what they open. Both lists are put into the same
 // order.
 func Order(options []Option, counts []Counts) {
+	// Options and counts are two lists: they are sorted by one order of places,
+	// and then moved together.
 	at := make([]int, len(options))
 	for i := range at {
 		at[i] = i
