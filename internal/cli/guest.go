@@ -553,7 +553,7 @@ func (a *app) guestDo(use, short, done string) *cobra.Command {
 	f := c.Flags()
 	f.StringVar(&list, "list", "", "a file of addresses")
 	f.BoolVar(&preview, "preview", false, "say what would become of it, and change nothing")
-	if use != "confirm" && use != "set" && use != "invite-again" && use != "remind" {
+	if use != "confirm" && use != "invite-again" && use != "remind" {
 		f.StringVar(&reason, "reason", "", "why; it is kept, and told where they are told")
 	}
 	switch use {
