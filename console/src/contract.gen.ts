@@ -1294,7 +1294,11 @@ export interface Schemas {
     resource?: string; role?: string; sponsor?: string; name?: string; purpose?: string; language?: string; location?: string
     licence?: string
   }
-  GuestChanged: { address: string; name?: string; done: boolean; reason?: string; was?: Schemas['DueStep'][]; will?: Schemas['DueStep'][]; /** Granted actions that are lost at once */ lost?: number }
+  GuestChanged: {
+    address: string; name?: string; done: boolean; reason?: string; was?: Schemas['DueStep'][]; will?: Schemas['DueStep'][]
+    /** Granted actions that are lost at once */ lost?: number
+    /** Granted actions that come at once */ gained?: number
+  }
   GuestMerge: { from: string; into: string; reason?: string }
   GuestMerged: { from: string; into: string; grants: number; groups: number; /** Granted actions */ was: number; /** Granted actions */ will: number; gained: Schemas['Gained'][]; steps: Schemas['DueStep'][] }
   Invitation: {

@@ -367,7 +367,7 @@ func (s *server) ChangeGuests(ctx context.Context, r apigen.ChangeGuestsRequestO
 		c := &list[i]
 		x := contract.GuestChanged{Address: c.Address, Name: some(c.Name), Done: c.Done, Reason: some(c.Reason)}
 		if c.State != nil {
-			x.Was, x.Will, x.Lost = ptr(answer.DueSteps(st.Snapshot, c.Was)), ptr(answer.DueSteps(c.State, c.Will)), &c.Lost
+			x.Was, x.Will, x.Lost, x.Gained = ptr(answer.DueSteps(st.Snapshot, c.Was)), ptr(answer.DueSteps(c.State, c.Will)), &c.Lost, &c.Gained
 		}
 		out.Guests = append(out.Guests, x)
 	}

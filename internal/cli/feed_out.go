@@ -64,7 +64,7 @@ func (a *app) feedOutList() *cobra.Command {
 
 func whenSaid(at *string) string {
 	if at == nil {
-		return "-"
+		return ""
 	}
 	return day(*at)
 }

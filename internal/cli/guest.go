@@ -523,13 +523,15 @@ func (a *app) guestDo(use, short, done string) *cobra.Command {
 					}
 				}
 			}
-			lost := ""
-			if g.Lost != nil && *g.Lost > 0 {
-				lost = strconv.Itoa(*g.Lost)
+			some := func(n *int) string {
+				if n == nil || *n == 0 {
+					return ""
+				}
+				return strconv.Itoa(*n)
 			}
-			rows = append(rows, []string{g.Address, what, next, lost, pick(g.Reason)})
+			rows = append(rows, []string{g.Address, what, next, some(g.Lost), some(g.Gained), pick(g.Reason)})
 		}
-		columns := []string{"address", "done", "then", "loses", "because"}
+		columns := []string{"address", "done", "then", "loses", "gains", "because"}
 		if preview {
 			columns[1] = "would"
 		}

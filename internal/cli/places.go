@@ -203,7 +203,11 @@ func (e *placeEdit) fields(c *cobra.Command, r *remote, id string) (map[string]a
 		}
 		for _, x := range less {
 			if !slices.Contains(list, x) {
-				return nil, usage{fmt.Errorf("--drop-%s %q: it is not there; there are %s", f.flag, x, strings.Join(list, ", "))}
+				there := "there is none"
+				if len(list) > 0 {
+					there = "there are " + strings.Join(list, ", ")
+				}
+				return nil, usage{fmt.Errorf("--drop-%s %q: it is not there; %s", f.flag, x, there)}
 			}
 		}
 		list = slices.DeleteFunc(list, func(x string) bool { return slices.Contains(less, x) })
@@ -294,7 +298,7 @@ func (a *app) placeEntry(c *cobra.Command, r *remote, kind, id string) (*contrac
 		return nil, err
 	}
 	if len(x.Entries) == 0 {
-		return nil, fmt.Errorf("there is no %s %q", kind, id)
+		return nil, fmt.Errorf("there is no %s %q", worldfile.KindInWords(kind), id)
 	}
 	return &x.Entries[0], nil
 }
@@ -365,7 +369,7 @@ func (a *app) placesDone(x *contract.PlacesChanged) error {
 		if cause := pick(l.Cause); cause != "" {
 			where := ""
 			if f := pick(l.Field); f != "" && f != "id" {
-				where = f + " " + pick(l.Value) + ": "
+				where = strings.TrimSpace(f+" "+pick(l.Value)) + ": "
 			}
 			a.printf("  %s\n", wrap(where+cause, 2, a.width()))
 		}

@@ -283,6 +283,24 @@ func (a *app) mayUseFile(c *cobra.Command) error {
 	return nil
 }
 
+// argumentsOf says which arguments a command takes, where there are too few or
+// too many; any other fault as it is.
+func argumentsOf(c *cobra.Command, args []string, err error) error {
+	_, wanted, _ := strings.Cut(strings.TrimSuffix(c.Use, " [flags]"), " ")
+	counted := map[int]string{0: "none was given", 1: "one was given"}
+	given, ok := counted[len(args)]
+	if !ok {
+		given = fmt.Sprintf("%d were given", len(args))
+	}
+	switch text := err.Error(); {
+	case wanted == "" && len(args) > 0:
+		return fmt.Errorf("%s takes no arguments; take %q out", c.CommandPath(), args[0])
+	case strings.HasPrefix(text, "accepts "), strings.HasPrefix(text, "requires "):
+		return fmt.Errorf("%s takes %s; %s", c.CommandPath(), wanted, given)
+	}
+	return err
+}
+
 // strictArgs turns a wrong number of arguments into wrong use, and an unknown
 // word behind a command group too.
 func (a *app) strictArgs(c *cobra.Command) {
@@ -292,7 +310,7 @@ func (a *app) strictArgs(c *cobra.Command) {
 				return err
 			}
 			if err := check(c, args); err != nil {
-				return usage{fmt.Errorf("%w\nusage: %s", err, c.UseLine())}
+				return usage{fmt.Errorf("%w\nusage: %s", argumentsOf(c, args, err), c.UseLine())}
 			}
 			return nil
 		}

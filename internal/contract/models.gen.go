@@ -5718,6 +5718,9 @@ type GuestChanged struct {
 	Address string `json:"address"`
 	Done    bool   `json:"done"`
 
+	// Gained Granted actions that come at once
+	Gained *int `json:"gained,omitempty"`
+
 	// Lost Granted actions that are lost at once
 	Lost   *int       `json:"lost,omitempty"`
 	Name   *string    `json:"name,omitempty"`

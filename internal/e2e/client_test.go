@@ -96,7 +96,7 @@ func TestWrongUse(t *testing.T) {
 	r.login("lantern")
 	r.says(2, "there is no such action; do you mean spaces.enter?", "ask", "a@b.example", "spaces.entr", "space:x")
 	r.says(2, "there is no such space", "ask", "a@b.example", "spaces.enter", "space:x")
-	r.says(2, "accepts 3 arg(s)", "ask", "a@b.example")
+	r.says(2, "wexillum ask takes WHO ACTION RESOURCE; one was given", "ask", "a@b.example")
 	r.says(2, "write key=value", "ask", "a@b.example", "spaces.enter", "space:x", "--context", "address")
 	r.says(2, "there are address, presenter, account and keep_copy", "ask", "a@b.example", "spaces.enter", "space:x", "--context", "mood=good")
 	r.says(2, "write table, json, yaml or csv", "rules", "list", "-o", "xml")

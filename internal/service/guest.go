@@ -111,7 +111,7 @@ type GuestChanged struct {
 	Reason        string // why nothing was done
 	Was, Will     []engine.DueStep
 	State         *engine.Snapshot
-	Lost          int // of a removal or an end: actions on resources that are lost at once
+	Lost, Gained  int // granted actions that are lost, and come, at once
 }
 
 // keepersLicence keeps a licence, which somebody pays for, to keepers and administrators.
@@ -226,7 +226,7 @@ func (s *Service) changeGuest(now *State, t *store.Tx, who Who, c *GuestChange, 
 		if len(c.Addresses) == 1 {
 			return x, fmt.Errorf("%w: there is no record of %s", ErrNotFound, a)
 		}
-		return x, refuse("there is no record of it")
+		return x, refuse("there is no record of them")
 	}
 	x.Name = g.Name
 	if err := mayGuest(who, g, c.Do); err != nil {
@@ -249,18 +249,18 @@ func (s *Service) changeGuest(now *State, t *store.Tx, who Who, c *GuestChange, 
 		err = s.extend(now, c, &next, grants, at)
 	case Suspend:
 		if g.State == world.StateSuspended {
-			err = refuse("it is suspended already")
+			err = refuse("they are suspended already")
 		} else if g.State == world.StateInvited {
-			err = refuse("it is invited and reaches nothing yet; remove it to take the invitation back")
+			err = refuse("they are only invited and reach nothing yet; remove them to take the invitation back")
 		}
 		next.State, next.Cause, next.StateSince = world.StateSuspended, dated.ByHand.String(), at
 	case BringBack:
 		err = s.bringBack(now, &next, own, at)
 	case End:
 		if g.State == world.StateSuspended {
-			err = refuse("it is suspended already, and is removed when its days of grace are over")
+			err = refuse("they are suspended already, and are removed when the days of grace are over")
 		} else if g.State == world.StateInvited {
-			err = refuse("it has not accepted; remove it to take the invitation back")
+			err = refuse("they have not accepted; remove them to take the invitation back")
 		}
 		next.Until = at
 		next.State, next.Cause, next.StateSince = world.StateSuspended, dated.ByOwnUntil.String(), at
@@ -268,18 +268,18 @@ func (s *Service) changeGuest(now *State, t *store.Tx, who Who, c *GuestChange, 
 		gone = true
 	case EndGrant:
 		if !endGrants(grants, c, at) && !now.endBundled(held, c.Resource, c.Role, at) {
-			err = refuse("it holds no grant on %s", c.Resource)
+			err = refuse("they hold no grant on %s", c.Resource)
 		}
 	case Confirm:
 		if one, other := confirm(grants, c, at), now.confirmBundled(held, c.Resource, at); !one && !other {
-			err = refuse("it holds no grant to confirm")
+			err = refuse("they hold no grant to confirm")
 		}
 	case HandOver:
 		if !now.Has("person", c.Sponsor) || now.LeftAt(c.Sponsor) != 0 {
 			return x, &Invalid{"sponsor", c.Sponsor, "there is no such person here"}
 		}
 		if g.Sponsor == c.Sponsor {
-			err = refuse("%s answers for it already", c.Sponsor)
+			err = refuse("%s answers for them already", c.Sponsor)
 		}
 		for i := range grants {
 			if grants[i].Sponsor == g.Sponsor && grants[i].Until > at {
@@ -296,7 +296,7 @@ func (s *Service) changeGuest(now *State, t *store.Tx, who Who, c *GuestChange, 
 		describe(&next, c)
 	case InviteNew, Remind:
 		if g.State != world.StateInvited {
-			err = refuse("it has accepted already")
+			err = refuse("they have accepted already")
 		} else if err = s.postMail(t, now, a, "invitation", "", map[string]string{}); err == nil {
 			x.Done = true
 		}
@@ -325,7 +325,7 @@ func (s *Service) changeGuest(now *State, t *store.Tx, who Who, c *GuestChange, 
 	}
 	x.State = e.Done()
 	x.Will, _ = x.State.Sequences().Of(a)
-	if gone || next.State == world.StateSuspended && g.State != world.StateSuspended {
+	if gone || next.State != g.State || next.Licence != g.Licence || c.Do == EndGrant {
 		lines, _, err := now.Reach(engine.Who{Address: a}, at)
 		if err != nil {
 			return x, err
@@ -334,7 +334,8 @@ func (s *Service) changeGuest(now *State, t *store.Tx, who Who, c *GuestChange, 
 		if err != nil {
 			return x, err
 		}
-		x.Lost = max(0, yeses(lines)-yeses(after))
+		was, is := yeses(lines), yeses(after)
+		x.Lost, x.Gained = max(0, was-is), max(0, is-was)
 	}
 	if gone {
 		x.Done = true
@@ -423,7 +424,7 @@ var (
 func (s *Service) extend(now *State, c *GuestChange, g *world.Guest, grants []world.Grant, at moment.Moment) error {
 	zone := now.Zone()
 	if g.State == world.StateInvited {
-		return refuse("it has not accepted yet; invite again to give it more time")
+		return refuse("they have not accepted yet; invite them again to give them more time")
 	}
 	days := now.GuestRule(g.Address, "", ruleExtend)
 	base := at
@@ -449,7 +450,7 @@ func (s *Service) extend(now *State, c *GuestChange, g *world.Guest, grants []wo
 	}
 	if g.Until != moment.Never {
 		if end <= g.Until {
-			return refuse("it ends later already")
+			return refuse("their record ends later already")
 		}
 		g.Until = end
 	} // a record without an end of its own gets none: that could only shorten its term
@@ -468,7 +469,7 @@ func (s *Service) extend(now *State, c *GuestChange, g *world.Guest, grants []wo
 // stands.
 func (s *Service) bringBack(now *State, g *world.Guest, own []world.Grant, at moment.Moment) error {
 	if g.State != world.StateSuspended {
-		return refuse("it is not suspended")
+		return refuse("they are not suspended")
 	}
 	g.State, g.Cause, g.StateSince = world.StateActive, "", at
 	if g.Accepted == moment.Never { // the days to accept begin anew
@@ -491,9 +492,9 @@ func (s *Service) bringBack(now *State, g *world.Guest, own []world.Grant, at mo
 
 // standing says what to do first about a cause that keeps a record from being brought back.
 var standing = map[dated.Cause]string{
-	dated.ByLastGrant: "it has no grant; give it one first", dated.ByTerm: "its term is over; extend it first",
-	dated.ByOwnUntil: "its own end is over; extend it first",
-	dated.ByIdle:     "it has not been seen for too long", dated.BySponsor: "its sponsor left; hand it over first",
+	dated.ByLastGrant: "they have no grant; give them one first", dated.ByTerm: "their term is over; extend it first",
+	dated.ByOwnUntil: "the end of their record has passed; extend it first",
+	dated.ByIdle:     "they have not been seen for too long", dated.BySponsor: "their sponsor left; hand them over first",
 	dated.ByHomeClosed: "the partner says that the home account is closed", dated.ByPartner: "the connection with the partner ended",
 }
 

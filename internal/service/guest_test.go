@@ -137,29 +137,29 @@ links: [{id: k, item: file:kit, created: 2026-11-01, for: [a@ilvane.example], ri
 		{Who{Name: "m", Role: Member, Person: "ben"}, GuestChange{Do: Suspend, Addresses: a},
 			"not found: there is no record of a@ilvane.example that you answer for"},
 		{Who{Name: "m", Role: Member, Person: "uma"}, GuestChange{Do: Remove, Addresses: a}, "administrators and keepers do this"},
-		{keeper, GuestChange{Do: BringBack, Addresses: a}, "it is not suspended"},
+		{keeper, GuestChange{Do: BringBack, Addresses: a}, "they are not suspended"},
 		{keeper, GuestChange{Do: Extend, Addresses: a, Until: "2028-01-01"},
 			`until "2028-01-01": one extension adds at most 180 days (guests.extend_days): until 2027-05-30T23:00:00Z`},
-		{keeper, GuestChange{Do: Extend, Addresses: a, Until: "2026-11-25"}, "it ends later already"},
+		{keeper, GuestChange{Do: Extend, Addresses: a, Until: "2026-11-25"}, "their record ends later already"},
 		{keeper, GuestChange{Do: Extend, Addresses: a, Until: "2026-01-25"}, `until "2026-01-25": it lies before now`},
 		{Who{Name: "m", Role: Member, Person: "uma"}, GuestChange{Do: Extend, Addresses: a, Until: "2027-01-31", Grants: true}, "done"},
-		{keeper, GuestChange{Do: Remind, Addresses: a}, "it has accepted already"},
+		{keeper, GuestChange{Do: Remind, Addresses: a}, "they have accepted already"},
 		{keeper, GuestChange{Do: Remind, Addresses: []string{"i@ilvane.example"}}, "done"},
 		{keeper, GuestChange{Do: Suspend, Addresses: []string{"i@ilvane.example"}},
-			"it is invited and reaches nothing yet; remove it to take the invitation back"},
+			"they are only invited and reach nothing yet; remove them to take the invitation back"},
 		{keeper, GuestChange{Do: Suspend, Addresses: a}, "done"},
-		{keeper, GuestChange{Do: Suspend, Addresses: a}, "it is suspended already"},
+		{keeper, GuestChange{Do: Suspend, Addresses: a}, "they are suspended already"},
 		{keeper, GuestChange{Do: BringBack, Addresses: a}, "done"},
 		{keeper, GuestChange{Do: HandOver, Addresses: a, Sponsor: "nobody"}, `sponsor "nobody": there is no such person here`},
 		{keeper, GuestChange{Do: HandOver, Addresses: a, Sponsor: "ben"}, "done"},
-		{keeper, GuestChange{Do: EndGrant, Addresses: a, Resource: "file:kit"}, "it holds no grant on file:kit"},
+		{keeper, GuestChange{Do: EndGrant, Addresses: a, Resource: "file:kit"}, "they hold no grant on file:kit"},
 		{keeper, GuestChange{Do: Confirm, Addresses: a}, "done"},
 		{keeper, GuestChange{Do: End, Addresses: a}, "done"},
-		{keeper, GuestChange{Do: BringBack, Addresses: a}, "a cause stands: its own end is over; extend it first"},
+		{keeper, GuestChange{Do: BringBack, Addresses: a}, "a cause stands: the end of their record has passed; extend it first"},
 		{keeper, GuestChange{Do: Extend, Addresses: a, Until: "2027-01-31"}, "done"},
 		{keeper, GuestChange{Do: BringBack, Addresses: a}, "done"},
 		{keeper, GuestChange{Do: EndGrant, Addresses: a, Resource: "space:dossier"}, "done"},
-		{keeper, GuestChange{Do: Confirm, Addresses: a}, "it holds no grant to confirm"},
+		{keeper, GuestChange{Do: Confirm, Addresses: a}, "they hold no grant to confirm"},
 		{keeper, GuestChange{Do: "forget", Addresses: a},
 			`do "forget": write one of [extend suspend bring_back end remove end_grant confirm hand_over describe invite_again remind]`},
 	} {
@@ -177,7 +177,7 @@ links: [{id: k, item: file:kit, created: 2026-11-01, for: [a@ilvane.example], ri
 	ahead, err := s.ChangeGuests(t.Context(), keeper, GuestChange{Do: Remove,
 		Addresses: []string{"a@ilvane.example", "x@ilvane.example", "l@ilvane.example"}}, true)
 	check(t, err)
-	if s.State().Head != before || len(ahead) != 3 || !ahead[0].Done || ahead[1].Done || ahead[1].Reason != "there is no record of it" ||
+	if s.State().Head != before || len(ahead) != 3 || !ahead[0].Done || ahead[1].Done || ahead[1].Reason != "there is no record of them" ||
 		ahead[2].Lost < 1 {
 		t.Errorf("%+v", ahead)
 	}

@@ -519,7 +519,7 @@ func (c *placeChange) must(line int, e *PlaceEdit) (*entry, error) {
 				hint = "; do you mean " + n + "?"
 			}
 		}
-		c.refuse(line, "id", e.ID, fmt.Sprintf("there is no such %s%s", e.Kind, hint))
+		c.refuse(line, "id", e.ID, fmt.Sprintf("there is no such %s%s", worldfile.KindInWords(e.Kind), hint))
 		return nil, nil
 	}
 	if e.Kind == "grant" { // found by less than its key

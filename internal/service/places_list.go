@@ -67,7 +67,7 @@ func (s *Service) Places(ctx context.Context, who Who, kind, q, id, after string
 		if n := st.NearestID(kind, id); n != "" {
 			hint = "; do you mean " + n + "?"
 		}
-		err = fmt.Errorf("%w: there is no %s %q%s", ErrNotFound, kind, id, hint)
+		err = fmt.Errorf("%w: there is no %s %q%s", ErrNotFound, worldfile.KindInWords(kind), id, hint)
 	}
 	return out, err
 }

@@ -79,6 +79,9 @@ func TestPlacesMadeAndUndone(t *testing.T) {
 	load(t, s, placeWorld+`
 guests: [{address: a@ilvane.example, name: Ada, sponsor: uma, since: 2026-11-01, accepted: 2026-11-01, terms: 2026-11-01}]
 grants: [{party: a@ilvane.example, resource: space:dossier, role: contribute, from: 2026-11-01, sponsor: uma}]
+links:
+  - {id: ended, item: file:secret, for: bearer, right: view, created: 2026-11-01, until: 2026-11-10, by: uma}
+  - {id: over, item: file:secret, for: bearer, right: view, created: 2026-11-02, until: 2026-11-10, by: uma}
 `)
 	other, _ := start(t, dsn)
 	// What it weighs is told as: parties gaining and losing, granted actions gained and lost.
@@ -104,13 +107,14 @@ grants: [{party: a@ilvane.example, resource: space:dossier, role: contribute, fr
 			"not_done space dossier\nrefused space dossier id: it is still named: roles that have not ended: 1, links that work: 0; close it first",
 			""},
 		{`remove | space | other`, "removed space other", "0 0 0 0"},
+		{`remove | item | secret`, "removed item secret", "0 0 0 0"}, // with links that have ended
 		{`add | meeting | - | {"name": "Weekly", "host": "uma", "space": "dossier", "sign_in_domains": ["ilvane.example"]}`,
 			"added meeting weekly", "1 0 1 0"},
 		{`add | domain_list | - | {"name": "Lenders", "domains": ["ilvane.example"]}` + "\n" +
 			`add | meeting | - | {"name": "Round", "host": "uma", "space": "dossier", "sign_in_lists": ["lenders"]}`,
 			"added domain_list lenders\nadded meeting round", "1 0 1 0"},
 		{`add | meeting | - | {"name": "Round", "host": "uma", "sign_in_lists": ["lendrs"]}`,
-			`refused meeting round sign_in_lists: there is no domain_list "lendrs"`, ""},
+			`refused meeting round sign_in_lists: there is no list of domains "lendrs"`, ""},
 		{`add | group | loan | {"name": "Loan", "parties": ["a@ilvane.example"]}` + "\n" +
 			`add | grant | - | {"party": "group:loan", "resource": "space:other", "role": "view"}`,
 			"added group loan\nadded grant group:loan space:other view NOW", "1 0 4 0"},

@@ -47,7 +47,7 @@ func (s *Service) Undo(ctx context.Context, who Who, seq uint64, why string, pre
 			}
 			if !slices.Contains(worldfile.InventoryKinds, e.Kind) {
 				what := undoOf[e.Kind]
-				if what == "" && e.Revision > 0 {
+				if what == "" && slices.Contains(worldfile.StoredPolicy(), e.Kind) {
 					what = "policy goes back with revision back"
 				}
 				if what == "" {

@@ -221,7 +221,7 @@ func (c *placeChange) keys(p *parsed) error {
 				return err
 			}
 			if was != nil && was != x && was.now != nil {
-				c.refuse(x.line, "", key, fmt.Sprintf("there is such a %s already", x.kind))
+				c.refuse(x.line, "", key, fmt.Sprintf("there is such a %s already", worldfile.KindInWords(x.kind)))
 				return nil
 			}
 			delete(c.by, [2]string{x.kind, x.id})
@@ -230,7 +230,7 @@ func (c *placeChange) keys(p *parsed) error {
 			c.lines[x.line].ID = key
 			return nil
 		}
-		c.refuse(x.line, "", key, fmt.Sprintf("that would be another %s: add it, and remove this one", x.kind))
+		c.refuse(x.line, "", key, fmt.Sprintf("that would be another %s: add it, and remove this one", worldfile.KindInWords(x.kind)))
 		return nil
 	}
 	for _, x := range append([]*entry(nil), c.entries...) {

@@ -120,9 +120,27 @@ func (s *Store) Naming(ctx context.Context, kind, text string, fn func(id string
 	return naming(ctx, s.db, kind, text, fn)
 }
 
-// Naming does the same within a change.
+// Naming does the same within a change. They are all read before the first is
+// handed over, since fn may read and write in the change, and its connection
+// answers one statement after the other.
 func (t *Tx) Naming(kind, text string, fn func(id string, doc []byte) error) error {
-	return naming(t.ctx, t.tx, kind, text, fn)
+	type record struct {
+		id  string
+		doc []byte
+	}
+	var all []record
+	if err := naming(t.ctx, t.tx, kind, text, func(id string, doc []byte) error {
+		all = append(all, record{id, doc})
+		return nil
+	}); err != nil {
+		return err
+	}
+	for _, x := range all {
+		if err := fn(x.id, x.doc); err != nil {
+			return err
+		}
+	}
+	return nil
 }
 
 func naming(ctx context.Context, q querier, kind, text string, fn func(id string, doc []byte) error) error {

@@ -24,8 +24,8 @@ type Entry struct {
 
 // EntryError is what is wrong with an entry.
 type EntryError struct {
-	Entry        int // which of those that were read
-	Field, Value string
+	Entry        int    // which of those that were read
+	Field, Value string // the value is empty where it is a list, of which the message names a member
 	Msg          string
 }
 
@@ -149,6 +149,11 @@ func ReadEntries(list []Entry, o Options) (*world.World, []EntryError, error) {
 					x.Field, x.Value = f.Name, f.Text
 				}
 			}
+		}
+		// Of a list it is one of its members that is wrong, which the message
+		// names: the others would only hide it.
+		if strings.HasPrefix(x.Value, "[") && strings.Contains(x.Msg, `"`) {
+			x.Value = ""
 		}
 		out = append(out, x)
 	}

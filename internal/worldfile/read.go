@@ -388,7 +388,7 @@ func (r *reader) checkRefs(w *world.World, known Known) {
 			r.fail(x.line, x.col, "%q is a %s, not a %s", x.id, here, x.kind)
 			continue
 		}
-		r.fail(x.line, x.col, "there is no %s %q", x.kind, x.id)
+		r.fail(x.line, x.col, "there is no %s %q", KindInWords(x.kind), x.id)
 	}
 }
 

@@ -83,6 +83,7 @@ export function Act({
   })
   const list = ahead.data?.guests ?? []
   const can = list.filter((g) => g.done).length
+  const gains = list.some((g) => g.done && g.gained)
   const back = what === 'remove' && guest?.short.state === 'invited' // nothing was accepted yet
   const title = back ? 'Take it back' : doWords[what]
   const needsReason = what !== 'confirm' && what !== 'invite_again' && what !== 'remind' && what !== 'describe'
@@ -178,7 +179,7 @@ export function Act({
       {go.error && <Wrong error={go.error} />}
       {ahead.error && <Wrong error={ahead.error} />}
       {ready && ahead.isLoading && <Waiting what="Weighing" />}
-      {ready && what !== 'describe' && list.length > 0 && (
+      {ready && (what !== 'describe' || list.some((g) => g.lost || g.gained)) && list.length > 0 && (
         <div className="wide act-list" role="region" aria-label="What would become of each" tabIndex={0}>
           <table className="table listing">
             <thead>
@@ -189,6 +190,11 @@ export function Act({
                 <th scope="col" className="num">
                   Loses at once
                 </th>
+                {gains && (
+                  <th scope="col" className="num">
+                    Gains at once
+                  </th>
+                )}
               </tr>
             </thead>
             <tbody>
@@ -201,6 +207,7 @@ export function Act({
                   <td>{outOf(g.was)}</td>
                   <td>{g.done ? what === 'remove' ? '✕ removed' : outOf(g.will) : <span className="gets-no">▼ {g.reason}</span>}</td>
                   <td className="num">{g.done && g.lost ? g.lost : '–'}</td>
+                  {gains && <td className="num">{g.done && g.gained ? g.gained : '–'}</td>}
                 </tr>
               ))}
             </tbody>
