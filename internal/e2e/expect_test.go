@@ -67,7 +67,7 @@ func TestExpectations(t *testing.T) {
 		{"say what is expected", []string{"add", "--party", "partner:marrowby"}},
 		{"an expectation says one thing", []string{"add", "--never", "--always"}},
 		{"is no party", []string{"add", "--party", "freight", "--never"}},
-		{"expectation \"new\": there is no partner \"nobody\"", []string{"add", "--party", "partner:nobody", "--never"}},
+		{"party \"partner:nobody\": there is no partner \"nobody\"", []string{"add", "--party", "partner:nobody", "--never"}},
 		{"is no action; write one as files.open, files.* or *", []string{"add", "--action", "open", "--never"}},
 		{"expect what that opens", []string{"add", "--action", "directory.invite", "--never"}},
 		{"is nothing that is reached", []string{"add", "--resource", "valuations", "--never"}},

@@ -120,10 +120,9 @@ func partnerMoves(id string) func(before, after *State) engine.Concerns {
 
 // withPartner returns the policy with a partner as doc has it.
 func (s *Service) withPartner(now *State, id string, doc []byte) (*world.World, error) {
-	text := append(append([]byte(`{"wexillum": "1", "partners": [`), doc...), "]}"...)
-	part, err := worldfile.Read(text, worldfile.Options{Now: s.Now(), Known: now})
+	part, err := s.readPart(now, "partners", "partner", id, doc)
 	if err != nil {
-		return nil, fieldError("partner", id, err)
+		return nil, err
 	}
 	return world.Merge(now.Policy(), part), nil
 }

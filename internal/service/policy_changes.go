@@ -1,10 +1,13 @@
 package service
 
 import (
+	"bytes"
 	"context"
+	"encoding/json"
 	"errors"
 	"fmt"
 	"strings"
+	"unicode/utf8"
 
 	"wexillum.example/internal/core/addr"
 	"wexillum.example/internal/core/catalogue"
@@ -130,16 +133,61 @@ func fieldError(field, value string, err error) error {
 	return err
 }
 
+// readPart reads one record of policy, whose doc is a JSON object, as a file is
+// read that holds it alone. What is wrong names the field of the record; where
+// it is of none, what is recorded and its id.
+func (s *Service) readPart(known worldfile.Known, section, noun, id string, doc []byte) (*world.World, error) {
+	head := `{"wexillum": "1", "` + section + `": [`
+	part, err := worldfile.Read(append(append([]byte(head), doc...), "]}"...), worldfile.Options{Now: s.Now(), Known: known})
+	var es worldfile.Errors
+	if errors.As(err, &es) && len(es) > 0 && es[0].Line == 1 {
+		if field, value, ok := fieldAt(doc, es[0].Col-1-len(head)); ok {
+			return nil, fieldError(field, value, err)
+		}
+	}
+	return part, fieldError(noun, id, err)
+}
+
+// fieldAt finds the field of a JSON object in which a character is, counted from
+// 0, with what is said there: a text as it is, anything else as JSON, of which
+// the beginning has to do.
+func fieldAt(doc []byte, at int) (field, value string, ok bool) {
+	const most = 60
+	d := json.NewDecoder(bytes.NewReader(doc))
+	if t, err := d.Token(); err != nil || t != json.Delim('{') {
+		return
+	}
+	for d.More() {
+		key, err := d.Token()
+		if err != nil {
+			return
+		}
+		var raw json.RawMessage
+		if err := d.Decode(&raw); err != nil {
+			return
+		}
+		if at >= utf8.RuneCount(doc[:d.InputOffset()]) {
+			continue
+		}
+		field, _ = key.(string)
+		if json.Unmarshal(raw, &value) != nil {
+			value = string(raw)
+		}
+		if r := []rune(value); len(r) > most {
+			value = string(r[:most]) + "…"
+		}
+		return field, value, at >= 0
+	}
+	return
+}
+
 // AddBar bars a domain or an address; doc is the bar as the file format has it.
 func (s *Service) AddBar(ctx context.Context, who, why string, doc []byte) (world.Bar, error) {
 	var bar world.Bar
 	err := s.part(ctx, who, why, func(now *State) (*world.World, error) {
-		part, err := worldfile.Read(
-			append(append([]byte(`{"wexillum": "1", "barred": [`), doc...), "]}"...),
-			worldfile.Options{Now: s.Now(), Known: now},
-		)
+		part, err := s.readPart(now, "barred", "bar", string(doc), doc)
 		if err != nil {
-			return nil, fieldError("bar", string(doc), err)
+			return nil, err
 		}
 		bar = part.Barred[0]
 		for i := range now.Policy().Barred {

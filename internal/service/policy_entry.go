@@ -36,12 +36,11 @@ func (k *policyEntry[T]) etag(x *T) string { return Etag(k.doc(x)) }
 
 // with returns the policy with an entry as doc has it, and the entry.
 func (k *policyEntry[T]) with(s *Service, now *State, doc []byte) (*world.World, *T, error) {
-	text := append(append([]byte(`{"wexillum": "1", "`+k.section+`": [`), doc...), "]}"...)
-	part, err := worldfile.Read(text, worldfile.Options{Now: s.Now(), Known: now})
+	var is struct{ ID string }
+	_ = json.Unmarshal(doc, &is) // what is no record is told of when it is read
+	part, err := s.readPart(now, k.section, k.noun, is.ID, doc)
 	if err != nil {
-		var is struct{ ID string }
-		_ = json.Unmarshal(doc, &is) // what is no record was told of by Read
-		return nil, nil, fieldError(k.noun, is.ID, err)
+		return nil, nil, err
 	}
 	x := &(*k.at(&part.Policy))[0]
 	if k.more != nil {

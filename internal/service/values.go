@@ -305,10 +305,9 @@ func ExceptionEtag(x *world.Exception) string { return Etag(worldfile.ExceptionD
 
 // readException reads an exception as the file format has it.
 func (s *Service) readException(known worldfile.Known, doc []byte, id string) (*world.World, error) {
-	text := append(append([]byte(`{"wexillum": "1", "exceptions": [`), doc...), "]}"...)
-	part, err := worldfile.Read(text, worldfile.Options{Now: s.Now(), Known: known})
+	part, err := s.readPart(known, "exceptions", "exception", id, doc)
 	if err != nil {
-		return nil, fieldError("exception", id, err)
+		return nil, err
 	}
 	if len(part.Exceptions[0].Rules) == 0 {
 		return nil, &Invalid{"rules", id, "an exception sets at least one rule"}
