@@ -64,7 +64,7 @@ func CouldLines(s *engine.Snapshot, x CouldAsked, at moment.Moment, stop func() 
 	err := p.EachYes(&scope, stop, func(y *engine.Yes) error {
 		s.EachCould(y, func(who engine.Who, r string) bool {
 			l := contract.CouldLine{Who: who.String(), Name: y.Name, Newcomer: y.Newcomer, Kind: y.Kind.String(), Action: y.Action.String(),
-				Title: y.Action.Get().Title, Resource: r}
+				Title: y.Action.Get().TitleOn(y.Resource.Kind), Resource: r}
 			if !y.Newcomer {
 				l.Name = s.NameOfSubject(who)
 				known[1][l.Who] = true
@@ -199,7 +199,7 @@ func namer(s *engine.Snapshot) func(world.Resource) string {
 // Way finds the shortest way to something.
 func Way(s *engine.Snapshot, t could.Target, at moment.Moment) contract.CouldWay {
 	out := contract.CouldWay{
-		Subject: t.Who.String(), Name: text(s.NameOfSubject(t.Who)), Action: t.Action.String(), Title: text(t.Action.Get().Title),
+		Subject: t.Who.String(), Name: text(s.NameOfSubject(t.Who)), Action: t.Action.String(), Title: text(t.Action.Get().TitleOn(t.Resource.Kind)),
 		Resource:     t.Resource.String(),
 		ResourceName: text(s.NameOf(t.Resource)), Decision: contract.CouldWayDecisionNo, Acts: []contract.CouldAct{},
 	}

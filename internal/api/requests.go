@@ -66,7 +66,7 @@ func (s *server) requestOut(ctx context.Context, st *service.State, r *service.R
 		if what == "" {
 			what = r.Asked.Resource
 		}
-		out.Title = fmt.Sprintf("That %s may %s: %s", who, q.Action.Get().Title, what)
+		out.Title = fmt.Sprintf("That %s may %s: %s", who, q.Action.Get().TitleOn(q.Resource.Kind), what)
 		if r.Asked.Address != "" {
 			out.Title += ", about " + r.Asked.Address
 		}

@@ -174,7 +174,7 @@ func (x *ConnectPlan) try(st *State, p *world.Partner, action string, on world.R
 		return
 	}
 	x.Steps = append(x.Steps, ConnectStep{Do: StepTry,
-		Text: fmt.Sprintf("See that somebody of %s, with the account they have at home, can: %s, %s.", p.Name, q.Action.Get().Title,
+		Text: fmt.Sprintf("See that somebody of %s, with the account they have at home, can: %s, %s.", p.Name, q.Action.Get().TitleOn(on.Kind),
 			cmp.Or(st.NameOf(on), on.ID)), Done: v.Yes, Ask: q})
 }
 

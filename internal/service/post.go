@@ -397,7 +397,7 @@ func (s *Service) composeRequest(ctx context.Context, kind, language, id string,
 		about += ", " + r.Asked.Address
 	}
 	who := cmp.Or(st.NameOfSubject(q.Subject), r.Asked.Subject)
-	c.What = []string{fmt.Sprintf("%s: %s (%s)", who, q.Action.Get().Title, about)}
+	c.What = []string{fmt.Sprintf("%s: %s (%s)", who, q.Action.Get().TitleOn(q.Resource.Kind), about)}
 	ask := url.Values{"who": {r.Asked.Subject}, "action": {r.Asked.Action}, "resource": {r.Asked.Resource}}
 	if r.Asked.Address != "" {
 		ask.Set("address", r.Asked.Address)

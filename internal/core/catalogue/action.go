@@ -376,6 +376,15 @@ const (
 )
 
 // Rows returns what is asked of each class of account about a resource of kind
+// TitleOn is the title of what is done with a thing of a kind: what is done with
+// files is done with folders, too, and then says so.
+func (a *Action) TitleOn(kind ResourceKind) string {
+	if kind == Folder {
+		return strings.Replace(a.Title, "the file", "the folder", 1)
+	}
+	return a.Title
+}
+
 // k.
 func (a *Action) Rows(k ResourceKind) *[NumClasses]*Ask {
 	if a.InSpace != nil && k.IsItem() {

@@ -169,3 +169,19 @@ func TestDependencies(t *testing.T) {
 		walk(r, r, NumRules)
 	}
 }
+
+// TestTitleOn: what is done with a file is told of a folder as of a folder, and of anything else as it is.
+func TestTitleOn(t *testing.T) {
+	told := ""
+	for i := range Actions() {
+		a := &Actions()[i]
+		for _, kind := range a.On {
+			if on := a.TitleOn(kind); on != a.Title {
+				told += on + "; "
+			}
+		}
+	}
+	if want := "open the folder; download the folder; change the folder; delete the folder; share the folder; "; told != want {
+		t.Errorf("%s\nwanted %s", told, want)
+	}
+}

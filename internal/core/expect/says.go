@@ -97,6 +97,9 @@ func saysNow(s *engine.Snapshot, x *world.Expectation) string {
 	}
 	act, one := catalogue.ActionByName(x.Action)
 	r, err := engine.ParseResource(x.Resource)
+	if one && err == nil {
+		do = act.TitleOn(r.Kind)
+	}
 	switch n := s.NameOf(r); {
 	case x.Resource == "*":
 		do = anyOf(do)
