@@ -76,7 +76,7 @@ func (s *server) Ask(ctx context.Context, r apigen.AskRequestObject) (apigen.Ask
 	if err != nil {
 		return nil, err
 	}
-	s.metrics.decided(q.Action.String(), x.Yes())
+	s.metrics.decided(q.Action, x.Yes())
 	out := answer.Of(st.Snapshot, x, v.Revision)
 	if _, found := service.FoundIn(ctx); found {
 		if list, err := s.Service.NotAsked(ctx, x); err == nil && len(list) > 0 {

@@ -13,6 +13,8 @@ import (
 	"strings"
 	"sync"
 
+	jsonv1 "github.com/go-json-experiment/json/v1"
+
 	"wexillum.example/internal/answer"
 	"wexillum.example/internal/contract"
 	"wexillum.example/internal/core/catalogue"
@@ -159,8 +161,20 @@ func keeps(st *service.State, q engine.Question, now engine.Verdict) int {
 // rooms are for answers while they are written.
 var rooms = sync.Pool{New: func() any { return &engine.Explanation{} }}
 
-func (s *server) evaluate(ctx context.Context, st *service.State, q *azRequest) (azAnswer, error) {
-	now, known := s.Service.Now(), s.Service.KnownAt()
+// asOf is when a request is answered, and up to when it is known what changed;
+// with the texts of both, which all answers of a batch have.
+type asOf struct {
+	now            moment.Moment
+	nowIs, knownAt string
+}
+
+func (s *server) asOf() *asOf {
+	now := s.Service.Now()
+	return &asOf{now, now.String(), s.Service.KnownAt().String()}
+}
+
+func (s *server) evaluate(ctx context.Context, st *service.State, q *azRequest, as *asOf) (azAnswer, error) {
+	now := as.now
 	enforced, err := q.enforced()
 	if err != nil {
 		return azAnswer{}, err
@@ -178,12 +192,12 @@ func (s *server) evaluate(ctx context.Context, st *service.State, q *azRequest) 
 	defer rooms.Put(room) // what is answered holds nothing of it
 	x, err := st.ExplainIn(room, &question)
 	if wrong := (*engine.WrongUse)(nil); errors.As(err, &wrong) && wrong.Unknown() { // the question makes sense: nobody may
-		return azAnswer{Context: azUnknown{wrong.Error(), st.Head.Revision, question.At.String(), known.String(), keepsFor}}, nil
+		return azAnswer{Context: azUnknown{wrong.Error(), st.Head.Revision, question.At.String(), as.knownAt, keepsFor}}, nil
 	}
 	if err != nil {
 		return azAnswer{}, err
 	}
-	s.metrics.decided(question.Action.String(), x.Yes())
+	s.metrics.decided(question.Action, x.Yes())
 	if !x.Yes() && question.At == now {
 		s.Service.Refused(st, &question)
 	}
@@ -201,8 +215,11 @@ func (s *server) evaluate(ctx context.Context, st *service.State, q *azRequest) 
 		gates = append(gates, out)
 	}
 	out := azFound{
-		Conditions: d.Conditions.Names(), Account: d.Account.String(), Gates: gates, Revision: st.Head.Revision, At: question.At.String(),
-		KnownAt: known.String(), KeepSeconds: keeps(st, question, d.Verdict),
+		Conditions: d.Conditions.Names(), Account: d.Account.String(), Gates: gates, Revision: st.Head.Revision, At: as.nowIs,
+		KnownAt: as.knownAt, KeepSeconds: keeps(st, question, d.Verdict),
+	}
+	if question.At != now {
+		out.At = question.At.String()
 	}
 	if x.Yes() {
 		out.Bundle = bundle
@@ -292,12 +309,13 @@ func (s *server) evaluation(w http.ResponseWriter, r *http.Request) {
 }
 
 func (s *server) one(w http.ResponseWriter, r *http.Request, q *azRequest) {
-	a, err := s.evaluate(r.Context(), s.state(r.Context()), q)
+	as := s.asOf() // before the state: what is known then is in it
+	a, err := s.evaluate(r.Context(), s.state(r.Context()), q, as)
 	if err != nil {
 		s.failed(w, r, err)
 		return
 	}
-	writeJSON(w, a)
+	sendJSON(w, append(a.appendTo(make([]byte, 0, 1024)), '\n'))
 }
 
 // maxEvaluations bounds one batch.
@@ -342,7 +360,8 @@ func (s *server) evaluations(w http.ResponseWriter, r *http.Request) {
 		)
 		return
 	}
-	st := s.state(r.Context()) // one state for the whole batch
+	as := s.asOf() // one moment, and one state, for the whole batch
+	st := s.state(r.Context())
 	member := func(i int) (a azAnswer) {
 		defer func() { // what recovers a request does not reach into its goroutines
 			if p := recover(); p != nil {
@@ -351,7 +370,7 @@ func (s *server) evaluations(w http.ResponseWriter, r *http.Request) {
 			}
 		}()
 		var q azRequest
-		if err := json.Unmarshal(b.Evaluations[i], &q); err != nil {
+		if err := jsonv1.Unmarshal(b.Evaluations[i], &q); err != nil { // as encoding/json, in half of the time
 			return azAnswer{Context: azFault{azError{http.StatusBadRequest,
 				"this member is no evaluation: give subject, action and resource as objects"}}}
 		}
@@ -367,59 +386,51 @@ func (s *server) evaluations(w http.ResponseWriter, r *http.Request) {
 		if q.Context == nil {
 			q.Context = b.Context
 		}
-		a, err := s.evaluate(r.Context(), st, &q)
+		a, err := s.evaluate(r.Context(), st, &q, as)
 		if err != nil {
 			a = azAnswer{Context: azFault{azError{problemOf(err).Status, err.Error()}}}
 		}
 		return a
 	}
-	out := make([]json.RawMessage, len(b.Evaluations)) // each is written where it is made
-	said := func(i int) (yes bool) {
-		a := member(i)
-		doc, err := json.Marshal(a)
-		if err != nil {
-			s.Log.ErrorContext(r.Context(), "an evaluation cannot be written", "error", err)
-			doc = []byte(`{"decision":false}`)
-			a.Decision = false
-		}
-		out[i] = doc
-		return a.Decision
-	}
+	n := len(b.Evaluations)
+	doc := append(make([]byte, 0, 32+512*n), `{"evaluations":[`...)
 	if semantic == "execute_all" { // none depends on another: all processors take their share
+		share := max(64, (n+runtime.GOMAXPROCS(0)-1)/runtime.GOMAXPROCS(0))
+		parts := make([][]byte, (n+share-1)/share) // what each writes
 		var all sync.WaitGroup
-		share := max(64, (len(out)+runtime.GOMAXPROCS(0)-1)/runtime.GOMAXPROCS(0))
-		for from := 0; from < len(out); from += share {
+		for k := range parts {
 			all.Go(func() {
-				for i := from; i < min(from+share, len(out)) && r.Context().Err() == nil; i++ {
-					said(i)
+				from, to := k*share, min((k+1)*share, n)
+				part := make([]byte, 0, 512*(to-from))
+				for i := from; i < to; i++ {
+					if i > 0 {
+						part = append(part, ',')
+					}
+					a := azAnswer{}
+					if r.Context().Err() == nil { // else nobody waits any more
+						a = member(i)
+					}
+					part = a.appendTo(part)
 				}
+				parts[k] = part
 			})
 		}
 		all.Wait()
+		for _, part := range parts {
+			doc = append(doc, part...)
+		}
 	} else {
-		for i := range out {
-			yes := said(i)
-			if semantic == "deny_on_first_deny" && !yes || semantic == "permit_on_first_permit" && yes {
-				out = out[:i+1]
+		for i := range n {
+			if i > 0 {
+				doc = append(doc, ',')
+			}
+			a := member(i)
+			if doc = a.appendTo(doc); a.Decision == (semantic == "permit_on_first_permit") {
 				break
 			}
 		}
 	}
-	size := len(`{"evaluations":[]}`) + 1
-	for i := range out {
-		if out[i] == nil { // nobody waits any more
-			out[i] = []byte(`{"decision":false}`)
-		}
-		size += len(out[i]) + 1
-	}
-	all := append(make([]byte, 0, size), `{"evaluations":[`...)
-	for i := range out {
-		if i > 0 {
-			all = append(all, ',')
-		}
-		all = append(all, out[i]...)
-	}
-	sendJSON(w, append(all, "]}\n"...))
+	sendJSON(w, append(doc, "]}\n"...))
 }
 
 func (s *server) authzenConfiguration(w http.ResponseWriter, r *http.Request) {

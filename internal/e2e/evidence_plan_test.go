@@ -25,7 +25,7 @@ func TestEvidencePlans(t *testing.T) {
 	r.says(1, "there is no account of this name", "evidence", "plan", "--every", "30", "--sign-off", "nobody", "--why", "x")
 	r.says(1, "there is no plan", "evidence", "end", "every-1-none")
 	for _, about := range [][]string{{"evidence", "plan", "--every", "30"}, {"evidence", "make"}} { // what is misspelt would prove nothing
-		r.says(1, `about "files.opne": "files.opne" is no action; write one as files.open, files.* or *; do you mean files.open?`,
+		r.says(1, `action "files.opne": "files.opne" is no action; write one as files.open, files.* or *; do you mean files.open?`,
 			append(about, "--action", "files.opne", "--why", "x")...)
 	}
 	ctx := context.Background()

@@ -99,7 +99,7 @@ func (r *running) settled(id string) *service.SystemView {
 func TestSystemsInTheConsole(t *testing.T) {
 	t.Parallel()
 	r := demoService(t)
-	at, programs := r.withSuite(demo.SuiteFaster)
+	at, programs := r.withSuite(3 * demo.SuiteFaster) // an hour is twenty seconds
 	r.login("harbour")
 	r.settled("parley")
 	p := r.page(browser(t), "harbour")
@@ -191,7 +191,7 @@ func TestSystemsByClient(t *testing.T) {
 	r := demoService(t)
 	r.login("harbour")
 	r.says(1, "no system was read yet", "ask", "*@vantry.example", "chat.message", "person:d.ekwinter", "--found")
-	at, programs := r.withSuite(demo.SuiteFaster)
+	at, programs := r.withSuite(3 * demo.SuiteFaster) // an hour is twenty seconds
 	r.settled("quay")
 	r.settled("parley")
 	if out := r.must("system", "list"); !strings.Contains(out, "as meant") || !strings.Contains(out, "look") {
