@@ -112,7 +112,9 @@ func (a *app) due() *cobra.Command {
 	f.StringVar(&until, "until", "", "up to the end of a date, or a moment")
 	f.StringVar(&partner, "partner", "", "only a partner's people")
 	f.StringVar(&what, "if", "", "how the dates of ADDRESS would move: "+strings.Join(whatIfs, ", "))
-	f.StringVar(&resource, "resource", "", "with --if end-grant or confirm: on what; the first that is in force where absent")
+	f.StringVar(&resource, "on", "", "with --if end-grant or confirm: on what, as space:loan-dossier; the first that is in force where absent")
+	f.StringVar(&resource, "resource", "", "the same as --on")
+	_ = f.MarkHidden("resource")
 	_ = c.RegisterFlagCompletionFunc("if", func(*cobra.Command, []string, string) ([]string, cobra.ShellCompDirective) {
 		return whatIfs, cobra.ShellCompDirectiveNoFileComp
 	})
@@ -199,6 +201,10 @@ func (a *app) dueIf(c *cobra.Command, who, what, until, resource string) error {
 		on = " " + resource
 	}
 	a.printf("\nThen (%s%s):\n", what, on)
+	if what == "remove" {
+		a.printf("  at once: the record goes, with every role that it holds\n")
+		return nil
+	}
 	a.dueLines(x.Will)
 	return nil
 }

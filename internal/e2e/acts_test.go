@@ -39,6 +39,7 @@ func (r *running) each(list ...[2]string) {
 // TestGuestActs does to one guest all that can be done, from the client: who loses and gains is said before and after, what
 // makes no sense is refused with the reason, and nothing is done by a preview.
 func TestGuestActs(t *testing.T) {
+	t.Parallel()
 	r := demoService(t)
 	r.login("harbour")
 	const g = "anouk.carrowby@lab.ilvane.example"
@@ -93,6 +94,7 @@ func TestGuestActs(t *testing.T) {
 // TestPlaceActs changes, closes and removes things and people of the inventory from the client: each says who gains and loses,
 // what stands in the way, and how it is taken back.
 func TestPlaceActs(t *testing.T) {
+	t.Parallel()
 	r := demoService(t)
 	r.login("harbour")
 	nothing := "\n\nNothing changes for anybody that is counted."
@@ -136,6 +138,7 @@ func TestPlaceActs(t *testing.T) {
 
 // TestLetterActs reads and closes letters to partners from the client.
 func TestLetterActs(t *testing.T) {
+	t.Parallel()
 	r := demoService(t)
 	r.login("harbour")
 	head := "letter,partner,about,sent,state,age,to,said\n"
@@ -159,6 +162,7 @@ func TestLetterActs(t *testing.T) {
 
 // TestDraftActs has a draft go back from waiting to open, takes edits out of it, and says what it lacks.
 func TestDraftActs(t *testing.T) {
+	t.Parallel()
 	r := demoService(t)
 	r.login("harbour")
 	made := regexp.MustCompile(`d\d+`).FindString(r.must("draft", "new", "Lower"))
@@ -177,6 +181,7 @@ func TestDraftActs(t *testing.T) {
 
 // TestFeedActs looks at feeds in both directions from the client, lets one on, and says what is missing.
 func TestFeedActs(t *testing.T) {
+	t.Parallel()
 	r := demoService(t)
 	r.login("harbour")
 	why := `wexillum: The request is not valid: why "": say why; the journal keeps it`
@@ -209,6 +214,7 @@ func TestFeedActs(t *testing.T) {
 
 // TestAwayActs says that somebody is away, with whoever decides meanwhile, and back again.
 func TestAwayActs(t *testing.T) {
+	t.Parallel()
 	r := demoService(t)
 	r.login("harbour")
 	row := "o.tidewell,Odile Tidewell,away,Soren Lindqvane,DAY,DAY,0,0,on leave"
@@ -224,4 +230,34 @@ func TestAwayActs(t *testing.T) {
 		{"absence end o.tidewell", "wexillum: Not found: \"o.tidewell\" is not said to be away"},
 		{"absence list", "Nobody is said to be away. For yourself: wexillum absence set --until +14d --deputy PERSON --why …"},
 	}...)
+}
+
+// TestWhatIfActs tells from the client how dates would move, and changes nothing.
+func TestWhatIfActs(t *testing.T) {
+	t.Parallel()
+	r := demoService(t)
+	r.login("harbour")
+	const g = "anouk.carrowby@lab.ilvane.example"
+	was := "As it is:\n  DAY the record is suspended (not seen for too long)\n  DAY the grant ends: Loan dossier (its own end)\n" +
+		"  DAY the record is removed (the days of grace are over, after: not seen for too long)\n\n"
+	dump := r.must("dump")
+	r.each([][2]string{
+		{"due " + g + " --if suspend", was + "Then (suspend):\n  DAY the record is removed (the days of grace are over, after: suspended by hand)"},
+		{"due " + g + " --if remove", was + "Then (remove):\n  at once: the record goes, with every role that it holds"},
+		{"due " + g + " --if end-grant --on space:loan-dossier", was + "Then (end-grant space:loan-dossier):\n  DAY the grant ends: Loan dossier (its own end)\n" +
+			"  DAY the record is suspended (not seen for too long)\n  DAY the record is removed (the days of grace are over, after: not seen for too long)"},
+		{"due " + g + " --if end-grant --on space:nothing", "It cannot be done: they hold no grant on space:nothing."},
+		{"due " + g + " --if end-partner", was + "Then (end-partner):\n  DAY the record is suspended (the connection with the partner ended)\n" +
+			"  DAY the record is removed (the days of grace are over, after: the connection with the partner ended)"},
+		{"due " + g + " --if suspend-partner", was + "Then, too: a suspended partner changes no record. Everything refuses at its own gate, and the dates stay."},
+		{"due " + g + " --if extend --until +30d", "It cannot be done: their record ends later already."},
+		{"due " + g + " --if extend --until 2020-01-01", `wexillum: The request is not valid: until "DAY": it lies before now`},
+		{"due " + g + " --if back", "It cannot be done: they are not suspended."},
+		{"due " + g + " --if dance", `wexillum: --if "dance": write extend, end-grant, confirm, suspend, back, end, remove, suspend-partner, end-partner`},
+		{"due --if suspend", "wexillum: say of whom: due ADDRESS --if suspend"},
+		{"due nobody@x.example --if suspend", "wexillum: Not found: there is no record of nobody@x.example"},
+	}...)
+	if r.must("dump") != dump {
+		t.Error("asking what if changed something")
+	}
 }

@@ -30,11 +30,11 @@ export function WhatIf({ guest }: { guest: GuestView }) {
       <div className="filters">
         <Form.Select size="sm" aria-label="What if" value={what} onChange={(e) => setWhat(e.target.value as typeof what)}>
           <option value="">What if…</option>
-          <option value="extend">it were extended</option>
-          <option value="end_grant">a grant ended now</option>
-          <option value="confirm">its grants were confirmed</option>
-          <option value="suspend">it were suspended</option>
-          <option value="end">it were let go</option>
+          <option value="extend">their record were extended</option>
+          <option value="end_grant">one of their roles ended now</option>
+          <option value="confirm">their roles were confirmed</option>
+          <option value="suspend">they were suspended</option>
+          <option value="end">they were let go</option>
           {guest.short.partner && <option value="suspend_partner">{guest.short.partner} were suspended</option>}
           {guest.short.partner && <option value="end_partner">the connection with {guest.short.partner} ended</option>}
         </Form.Select>
