@@ -70,8 +70,11 @@ func (a *app) settings() *cobra.Command {
 			parts := map[string]map[string]any{}
 			for _, arg := range args {
 				key, value, ok := strings.Cut(arg, "=")
-				if _, known := settingHelp[key]; !ok || !known {
-					return usage{fmt.Errorf("%q: write SETTING=VALUE; wexillum settings show lists the settings", arg)}
+				if !ok {
+					return usage{fmt.Errorf("%q: write SETTING=VALUE", arg)}
+				}
+				if _, known := settingHelp[key]; !known {
+					return usage{fmt.Errorf("there is no setting %q; wexillum settings show lists them", key)}
 				}
 				part, field, _ := strings.Cut(key, ".")
 				if parts[part] == nil {

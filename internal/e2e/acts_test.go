@@ -261,3 +261,38 @@ func TestWhatIfActs(t *testing.T) {
 		t.Error("asking what if changed something")
 	}
 }
+
+// TestSettingActs changes settings from the client, and says what there is where something is misspelt.
+func TestSettingActs(t *testing.T) {
+	t.Parallel()
+	r := demoService(t)
+	r.login("harbour")
+	r.each([][2]string{
+		{"settings set nothing=1", `wexillum: there is no setting "nothing"; wexillum settings show lists them`},
+		{"settings set settings.brake", `wexillum: "settings.brake": write SETTING=VALUE`},
+		{"settings set settings.brake=many --why x",
+			`wexillum: The request is not valid: settings.brake "many": "many" is no number: write 0 to 36500 without leading zeros, or none`},
+		{"settings set organisation.time_zone=Europe/Nowhere --why x",
+			`wexillum: The request is not valid: organisation.time_zone "Europe/Nowhere": "Europe/Nowhere" is no time zone; write a name as Europe/Lisbon`},
+		{"settings set organisation.domains=x..y --why x",
+			`wexillum: The request is not valid: organisation.domains "x..y": "x..y" is no domain: a label between two dots is empty (at position 3)`},
+		{"webhook add x --name X --address http://a.example/",
+			`wexillum: The request is not valid: address "http://a.example/": write https://host/path, without a name and password; http is taken on this machine alone`},
+		{"webhook try x", `wexillum: Not found: there is no receiver "x"`},
+		{"webhook set x --name Y", `wexillum: Not found: there is no receiver "x"`},
+		{"webhook remove x", `wexillum: "remove" is no command of wexillum webhook; see wexillum webhook --help`},
+		{"account set rigger --role king", "wexillum: The request is not valid: role: value must be one of 'administrator', 'auditor', 'keeper', 'member'"},
+		{"token end nothing", `wexillum: Not found: there is no token "nothing"`},
+		{"request show 1", `wexillum: Not found: there is no request "1"`},
+		{"review show nothing", `wexillum: Not found: there is no round "nothing"`},
+		{"review end nothing --why x", `wexillum: Not found: there is no round "nothing"`},
+		{"contact remove uma b@c.example", "contact uma and b@c.example: refused\n  there is no such contact\n\nNothing was changed."},
+		{"forwarder remove o.tidewell nobody@x.example", `wexillum: Not found: the mailbox of "o.tidewell" is not forwarded to nobody@x.example`},
+	}...)
+	was := r.must("settings", "show", "-o", "csv")
+	r.says(0, "Published as revision 3.", "settings", "set", "settings.brake=77", "--why", "a quiet week")
+	is := r.must("settings", "show", "-o", "csv")
+	if lines := diffOf(was, is); !strings.Contains(is, "settings.brake,77,") || strings.Count(lines, "\n") > 4 {
+		t.Errorf("one setting was changed:\n%s", lines)
+	}
+}

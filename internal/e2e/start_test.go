@@ -162,7 +162,7 @@ func TestFirstHour(t *testing.T) {
 	y.says(0, "Boat shed", "space", "list")
 	y.says(0, "Saltmarsh Trust", "settings", "show")
 	y.says(0, "settings.brake", "settings", "set", "settings.brake=100", "--why", "small", "--yes")
-	y.says(2, `"settings.break=1": write SETTING=VALUE`, "settings", "set", "settings.break=1")
+	y.says(2, `there is no setting "settings.break"`, "settings", "set", "settings.break=1")
 }
 
 // TestFirstHourInTheClient does the same with the client alone, knowing no id beforehand.
