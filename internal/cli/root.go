@@ -170,6 +170,9 @@ func (a *app) root() *cobra.Command {
 				return usage{fmt.Errorf("--%s %q: write %s; see %s --help", bad.GetFlag().Name, bad.GetValue(), kind, c.CommandPath())}
 			}
 		}
+		if words := c.Flags().Args(); c.HasSubCommands() && len(words) > 0 { // it is the command that there is not, and not its flag
+			return noSuchCommand(c, words)
+		}
 		return usage{fmt.Errorf("%w; see %s --help", err, c.CommandPath())}
 	})
 	root.AddGroup(&cobra.Group{ID: "ask", Title: "Ask"}, &cobra.Group{ID: "keep", Title: "Keep"}, &cobra.Group{ID: "run", Title: "Run"})

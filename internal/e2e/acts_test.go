@@ -103,7 +103,7 @@ func TestPlaceActs(t *testing.T) {
 		{"item set press-kit --private yes", "item press-kit: changed" + back},
 		{"item set press-kit --private yes", "item press-kit: is so already" + nothing},
 		{"item set press-kit --space nowhere", "item press-kit: refused\n  space nowhere: there is no such space\n\nNothing was changed."},
-		{"item remove press-kit", "item press-kit: refused\n  it is still named: roles that have not ended: 0, links that work: 2; close it first\n\nNothing was changed."},
+		{"item remove press-kit", "item press-kit: refused\n  it is still named: 2 links to it work; close it first\n\nNothing was changed."},
 		{"item close press-kit --why over", "item press-kit: closed\n\n  parties  0 gain, 1 lose\n  granted  0 gained, 4 lost\n  wide  0 gained, 0 lost\n\n" +
 			"  link:press-kit-link: 4 things fewer\nBack: wexillum journal undo N --why \"as it was\""},
 		{"item close press-kit --why over", "item press-kit: nobody from outside has anything in it" + nothing},
@@ -125,7 +125,7 @@ func TestPlaceActs(t *testing.T) {
 		{"meeting remove rigging-call", "meeting rigging-call: refused\n  there is no such meeting\n\nNothing was changed."},
 		{"group set restorers --add-parties nobody", "group restorers: refused\n  parties: \"nobody\" is no address: there is no @ (at position 7)\n\nNothing was changed."},
 		{"group set restorers --drop-parties greta.larkmoor@ilvane.example -o csv", "kind,id,result,cause\ngroup,restorers,changed,"},
-		{"group remove restorers --preview -o csv", "kind,id,result,cause\ngroup,restorers,refused,it is still named: it was given folder:condition-reports"},
+		{"group remove restorers --preview -o csv", "kind,id,result,cause\ngroup,restorers,refused,it is still named: its role on folder:condition-reports"},
 		{"person set d.ekwinter --add-groups loans", `wexillum: The request is not valid: why "": it lets somebody do more than before: say why`},
 		{"person set d.ekwinter --add-groups loans --why x -o csv", "kind,id,result,cause\nperson,d.ekwinter,changed,"},
 		{"person set d.ekwinter --add-groups nothing", "person d.ekwinter: refused\n  groups: there is no group \"nothing\"\n\nNothing was changed."},

@@ -671,7 +671,11 @@ func (c *placeChange) remove(x *entry) error {
 			more = fmt.Sprintf(" and %d more", len(names)-5)
 			names = names[:5]
 		}
-		c.refuse(x.line, "id", x.id, "it is still named: "+strings.Join(names, ", ")+more)
+		still := "it is still named: "
+		if x.kind == "person" {
+			still = "they are still named: "
+		}
+		c.refuse(x.line, "id", x.id, still+strings.Join(names, ", ")+more)
 		return nil
 	}
 	x.now = nil

@@ -73,7 +73,14 @@ func (c *placeChange) named(x *entry) (out []string, err error) {
 			}
 		}
 		if live > 0 || links > 0 {
-			say("roles that have not ended: %d, links that work: %d; close it first", live, links)
+			var what []string
+			if live > 0 {
+				what = append(what, fmt.Sprintf("%d %s not ended", live, plural(live, "role on it has", "roles on it have")))
+			}
+			if links > 0 {
+				what = append(what, fmt.Sprintf("%d %s", links, plural(links, "link to it works", "links to it work")))
+			}
+			say("%s; close it first", strings.Join(what, " and "))
 		}
 		inPolicy(is, texts...)
 	case "meeting":
@@ -98,7 +105,7 @@ func (c *placeChange) named(x *entry) (out []string, err error) {
 		}
 		for i := range grants {
 			if !gone("grant", worldfile.GrantKey(&grants[i])) {
-				say("it was given %s", grants[i].Resource)
+				say("its role on %s", grants[i].Resource)
 			}
 		}
 		if err := each("space", `"group:`+x.id+`"`, func(id string, _ []byte) { say("the space %s", id) }); err != nil {
@@ -142,14 +149,14 @@ func (c *placeChange) named(x *entry) (out []string, err error) {
 			return nil, err
 		}
 		if len(guests) > 0 {
-			say("%d guests whom they answer for", len(guests))
+			say("%d %s whom they answer for", len(guests), plural(len(guests), "guest", "guests"))
 		}
 		grants, err := c.t.GrantsBy(x.id)
 		if err != nil {
 			return nil, err
 		}
 		if len(grants) > 0 {
-			say("%d roles that they answer for", len(grants))
+			say("%d %s that they answer for", len(grants), plural(len(grants), "role", "roles"))
 		}
 		for i := range policy.Exceptions {
 			if slices.Contains(policy.Exceptions[i].People, x.id) {

@@ -104,7 +104,7 @@ links:
 		{`close | space | dossier | | {"on": "+9d"}`, "closed space dossier", "0 1 0 12"},
 		{`close | space | dossier | {"on": "+9d"}`, "closed space dossier", "0 1 0 12"},
 		{"close | space | dossier\nremove | space | dossier",
-			"not_done space dossier\nrefused space dossier id: it is still named: roles that have not ended: 1, links that work: 0; close it first",
+			"not_done space dossier\nrefused space dossier id: it is still named: 1 role on it has not ended; close it first",
 			""},
 		{`remove | space | other`, "removed space other", "0 0 0 0"},
 		{`remove | item | secret`, "removed item secret", "0 0 0 0"}, // with links that have ended
@@ -135,7 +135,7 @@ links:
 		{`set | person | ben | {"roles": ["administrator"]}`, "changed person ben", "0 0 0 0"},
 		{`add | contact | - | {"person": "uma", "party": "x@ilvane.example", "state": "accepted"}`, "added contact uma and x@ilvane.example",
 			"0 0 0 0"},
-		{`remove | person | odd`, "refused person odd id: it is still named: the space dossier", ""},
+		{`remove | person | odd`, "refused person odd id: they are still named: the space dossier", ""},
 		{`add | forwarder | - | {"mailbox": "uma", "to": "u@homepost.example", "keep_copy": "yes"}`,
 			`refused forwarder uma to u@homepost.example to: mail may not be forwarded there: `, ""},
 		{`set | item | plam | {"name": "x"}`, "refused item plam id: there is no such item", ""},
@@ -271,7 +271,7 @@ func TestUndoStands(t *testing.T) {
 	do("add | group | g | {\"name\": \"G\"}\nadd | grant | - | {\"party\": \"group:g\", \"resource\": \"space:new\", \"role\": \"view\"}")
 	x, err = s.Undo(t.Context(), placeAdmin, made.Change, "", false)
 	check(t, err)
-	if linesOf(x) != "refused space new id: it is still named: roles that have not ended: 1, links that work: 0; close it first" {
+	if linesOf(x) != "refused space new id: it is still named: 1 role on it has not ended; close it first" {
 		t.Error(linesOf(x))
 	}
 	e, err := s.Journal(t.Context(), store.JournalQuery{Kind: "partner", Limit: 1})
