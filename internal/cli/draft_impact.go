@@ -77,17 +77,6 @@ func (a *app) brief(w io.Writer, x *contract.Impact) {
 		if len(who) > 0 {
 			fmt.Fprintf(w, "  typical newcomers that would gain: %d\n", len(who))
 		}
-		if x.Breaks != nil {
-			fmt.Fprintln(w, "  breaks what is expected:")
-			for i := range *x.Breaks {
-				e := &(*x.Breaks)[i]
-				fmt.Fprintf(w, "    %s  %s (%s)\n", e.Id, e.Says, times(e))
-				for k := range e.Examples[:min(2, len(e.Examples))] {
-					c := &e.Examples[k]
-					fmt.Fprintf(w, "      %s (%s): %s, %s\n", c.Name, c.Who, c.Action, c.Resource)
-				}
-			}
-		}
 		if n := len(x.LinksStopped); n > 0 {
 			fmt.Fprintf(w, "  links that stop: %s\n", some(x.LinksStopped, 5))
 		}
@@ -139,6 +128,21 @@ func (a *app) brief(w io.Writer, x *contract.Impact) {
 		}
 		if released > 0 {
 			fmt.Fprintf(w, "  values that are released: %d\n", released)
+		}
+	}
+	if x.Breaks != nil {
+		fmt.Fprintln(w, "  breaks what is expected:")
+		for i := range *x.Breaks {
+			e := &(*x.Breaks)[i]
+			when := ""
+			if e.From != nil && e.Judged != nil && *e.From > *e.Judged { // moments are written so that they sort
+				when = ", from " + (*e.From)[:10] + " on"
+			}
+			fmt.Fprintf(w, "    %s  %s (%s%s)\n", e.Id, e.Says, times(e), when)
+			for k := range e.Examples[:min(2, len(e.Examples))] {
+				c := &e.Examples[k]
+				fmt.Fprintf(w, "      %s (%s): %s, %s\n", c.Name, c.Who, c.Action, c.Resource)
+			}
 		}
 	}
 	if len(x.Loosens) > 0 {

@@ -177,6 +177,16 @@ func TestDraftActs(t *testing.T) {
 		{"draft show Lower", empty},
 		{"draft undo Lower rule files.given_to", `wexillum: Not found: the draft "Lower" has no edit of rule files.given_to`},
 	}...)
+	// What breaks an expectation on a day to come is told where nothing changes today, too, with the day.
+	impact := "Impact: nothing changes for anybody.\n  breaks what is expected:\n" +
+		"  restorers-enter  Maren Holtveig (maren.holtveig@ilvane.example) may always enter the space: Loan dossier. (1 time, 1 party, from DAY on)\n" +
+		"  Maren Holtveig (maren.holtveig@ilvane.example): spaces.enter, space:loan-dossier"
+	r.must("rules", "set", "guests.idle_days", "--default", "7", "--limit", "7", "--draft", "Lower", "--why", "x")
+	r.each([][2]string{
+		{"draft impact Lower", impact},
+		{"draft publish Lower --why x --yes", impact + "\nwexillum: It breaks what is expected: restorers-enter (from DAY on); " +
+			"to publish it all the same, say why in despite (--despite)"},
+	}...)
 }
 
 // TestFeedActs looks at feeds in both directions from the client, lets one on, and says what is missing.

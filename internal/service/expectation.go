@@ -721,17 +721,26 @@ func (s *Service) Breaks(ctx context.Context, before, after *State) (out []Expec
 }
 
 // Breaking is returned where a change would break what is expected.
-type Breaking struct{ Of []Expected }
-
-func (b *Breaking) Error() string {
-	return fmt.Sprintf("it breaks what is expected: %s", named(b.Of))
+type Breaking struct {
+	Of   []Expected
+	Zone *time.Location
 }
 
-// named names expectations in a sentence.
-func named(list []Expected) string {
+func (b *Breaking) Error() string {
+	return fmt.Sprintf("it breaks what is expected: %s", named(b.Of, b.Zone))
+}
+
+// named names expectations in a sentence, with the day from which one is broken
+// that holds until then.
+func named(list []Expected, zone *time.Location) string {
 	var out []string
 	for i := range list {
-		out = append(out, list[i].Expectation.ID)
+		x := &list[i]
+		says := x.Expectation.ID
+		if x.State == expect.Broken && x.Judged.At > x.At {
+			says += " (from " + moment.DayOf(x.Judged.At, zone).String() + " on)"
+		}
+		out = append(out, says)
 	}
 	return strings.Join(out, ", ")
 }

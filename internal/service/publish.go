@@ -36,9 +36,9 @@ func (s *Service) PublishDespite(ctx context.Context, who, why, despite, id, dig
 		case err != nil:
 			return nil, err
 		case len(breaks) > 0 && strings.TrimSpace(despite) == "":
-			return nil, &Breaking{breaks}
+			return nil, &Breaking{breaks, now.Live.Zone()}
 		case len(breaks) > 0:
-			why += " (published all the same, though it breaks " + named(breaks) + ": " + strings.TrimSpace(despite) + ")"
+			why += " (published all the same, though it breaks " + named(breaks, now.Live.Zone()) + ": " + strings.TrimSpace(despite) + ")"
 		}
 	}
 	return s.onDraft(ctx, who, why, id, "", func(x *DraftNow, t *store.Tx) error {
@@ -207,7 +207,7 @@ func (s *Service) quickly(now *State, next *world.World, who, why string, t *sto
 		return err
 	}
 	if len(breaks) > 0 {
-		return fmt.Errorf("%w; make the change in a draft, and publish it with a reason for that", &Breaking{breaks})
+		return fmt.Errorf("%w; make the change in a draft, and publish it with a reason for that", &Breaking{breaks, now.Zone()})
 	}
 	d := s.newDraft(t, now, who, draft.Titles(edits))
 	d.Quick, d.Edits = true, edits

@@ -1,7 +1,8 @@
 import { Form } from 'react-bootstrap'
 import { Link } from 'react-router'
 import { type Expectation } from '../api'
-import { Counterexamples } from './words'
+import { when } from '../parts/bits'
+import { ahead, Counterexamples } from './words'
 
 /** What a change would break of what is expected. */
 export function Breaks({ list }: { list: Expectation[] }) {
@@ -11,7 +12,11 @@ export function Breaks({ list }: { list: Expectation[] }) {
       {list.map((x) => (
         <div key={x.id}>
           <p>
-            <Link to={`/expectations/${x.id}`}>{x.says}</Link> <span className="quiet">{x.reason}</span>
+            <Link to={`/expectations/${x.id}`}>{x.says}</Link>{' '}
+            <span className="quiet">
+              {ahead(x) && `From ${when(x.from!)} on; `}
+              {x.reason}
+            </span>
           </p>
           <Counterexamples list={x.examples.slice(0, 3)} always={x.expect.sort === 'always'} />
           {(x.count ?? 0) > 3 && <p className="quiet">{x.count} in all.</p>}
