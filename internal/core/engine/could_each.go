@@ -648,7 +648,7 @@ func (s *Snapshot) EachCould(y *Yes, fn func(who Who, resource string) bool) {
 }
 
 // MostPairs is up to how many pairs (see Pairs) are asked about while somebody
-// waits. At it the answer takes some twenty seconds.
+// waits. At it the answer takes half a minute.
 const MostPairs = 100_000_000
 
 // Pairs is how many pairs of classes, of parties and of things, EachYes asks
