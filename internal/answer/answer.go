@@ -103,7 +103,8 @@ func Of(s *engine.Snapshot, x *engine.Answer, revision uint64) contract.Answer {
 	}
 	out := contract.Answer{
 		Subject: x.Question.Subject.String(), Name: text(name), Kind: x.Kind.String(),
-		Action: act.Name, ActionTitle: text(act.TitleOn(x.Question.Resource.Kind)), Resource: x.Question.Resource.String(), ResourceName: text(s.NameOf(x.Question.Resource)),
+		Action: act.Name, ActionTitle: text(act.TitleOn(x.Question.Resource.Kind)),
+		Resource: x.Question.Resource.String(), ResourceName: text(s.NameOf(x.Question.Resource)),
 		Address: text(
 			x.Question.Address.String(),
 		), At: x.Question.At.String(), Decision: contract.AnswerDecision(d.Decision), Account: d.Account, Conditions: d.Conditions,

@@ -199,7 +199,8 @@ func namer(s *engine.Snapshot) func(world.Resource) string {
 // Way finds the shortest way to something.
 func Way(s *engine.Snapshot, t could.Target, at moment.Moment) contract.CouldWay {
 	out := contract.CouldWay{
-		Subject: t.Who.String(), Name: text(s.NameOfSubject(t.Who)), Action: t.Action.String(), Title: text(t.Action.Get().TitleOn(t.Resource.Kind)),
+		Subject: t.Who.String(), Name: text(s.NameOfSubject(t.Who)), Action: t.Action.String(),
+		Title:        text(t.Action.Get().TitleOn(t.Resource.Kind)),
 		Resource:     t.Resource.String(),
 		ResourceName: text(s.NameOf(t.Resource)), Decision: contract.CouldWayDecisionNo, Acts: []contract.CouldAct{},
 	}

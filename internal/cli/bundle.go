@@ -8,6 +8,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"wexillum.example/internal/contract"
+	"wexillum.example/internal/core/counted"
 )
 
 func (a *app) bundle() *cobra.Command {
@@ -96,12 +97,12 @@ func (a *app) printBundle(b *contract.Bundle) error {
 		a.say("  %s  %s", []string{"asks       ", "           "}[min(i, 1)], q)
 	}
 	if b.TermDays != nil {
-		a.say("  given for    %d days at most, extended %s", *b.TermDays,
+		a.say("  given for    %s at most, extended %s", counted.Of(*b.TermDays, "day", "days"),
 			map[contract.BundleExtend]string{contract.BundleExtendApproved: "with the same approval",
 				contract.BundleExtendSilent: "by whoever holds it, without an approval"}[b.Extend])
 	}
 	if b.ReviewDays != nil {
-		a.say("  confirmed    every %d days", *b.ReviewDays)
+		a.say("  confirmed    every %s", counted.Of(*b.ReviewDays, "day", "days"))
 	}
 	if len(b.NotWith) > 0 {
 		a.say("  not beside   %s", strings.Join(b.NotWith, ", "))

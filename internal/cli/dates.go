@@ -9,6 +9,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"wexillum.example/internal/contract"
+	"wexillum.example/internal/core/counted"
 )
 
 // stepWords are kinds of steps where they are more than one.
@@ -56,9 +57,9 @@ func (a *app) setsGoing(g *contract.DatesGoing, waits *bool) {
 	}
 	wait := waits != nil && *waits
 	if wait {
-		a.say("The dates of %s wait, and nothing is mailed about them. If they counted now:", records(g.Records))
+		a.say("The dates of %s wait, and nothing is mailed about them. If they counted now:", counted.Of(g.Records, "record", "records"))
 	} else {
-		a.say("The dates of %s set going:", records(g.Records))
+		a.say("The dates of %s set going:", counted.Of(g.Records, "record", "records"))
 	}
 	a.going(g)
 	if wait {
@@ -91,7 +92,7 @@ func (a *app) dates() *cobra.Command {
 			if x.Waiting.Records == 0 {
 				a.say("No dates wait.")
 			} else {
-				a.say("The dates of %s wait. If they counted:", records(x.Waiting.Records))
+				a.say("The dates of %s wait. If they counted:", counted.Of(x.Waiting.Records, "record", "records"))
 				a.going(&x.Waiting)
 			}
 			if x.MailWaits {
@@ -99,9 +100,9 @@ func (a *app) dates() *cobra.Command {
 			}
 			if n := x.Held; n.Records+n.Mail > 0 {
 				a.say(
-					"Held, because it is more than may go in a day: %s, %d messages. Let it go with: wexillum dates lift --why …",
-					records(n.Records),
-					n.Mail,
+					"Held, because it is more than may go in a day: %s, %s. Let it go with: wexillum dates lift --why …",
+					counted.Of(n.Records, "record", "records"),
+					counted.Of(n.Mail, "message", "messages"),
 				)
 			}
 			if len(rows) > 0 {
@@ -188,7 +189,7 @@ func (a *app) dates() *cobra.Command {
 			if a.output != "table" {
 				return a.records(x, []string{"records", "messages"}, [][]string{{fmt.Sprint(x.Records), fmt.Sprint(x.Mail)}})
 			}
-			a.say("Let go: %s and %d messages.", records(x.Records), x.Mail)
+			a.say("Let go: %s and %s.", counted.Of(x.Records, "record", "records"), counted.Of(x.Mail, "message", "messages"))
 			return nil
 		},
 	}
@@ -202,13 +203,6 @@ func waits(moment string) string {
 		return "waits"
 	}
 	return day(moment)
-}
-
-func records(n int) string {
-	if n == 1 {
-		return "1 record"
-	}
-	return fmt.Sprintf("%d records", n)
 }
 
 func (a *app) mend() *cobra.Command {

@@ -318,7 +318,7 @@ func (a *app) printImported(x *contract.DomainsImported) error {
 	case x.Counts["refused"] > 0:
 		done = "Nothing was written; mend the refused lines, or add --only-good."
 	}
-	a.say("%s. That concerns %s. %s", strings.Join(parts, ", "), counted(x.Concerns), done)
+	a.say("%s. That concerns %s. %s", strings.Join(parts, ", "), peopleOf(x.Concerns), done)
 	if x.Counts["refused"] > 0 && !x.Written {
 		return exit(statusNo)
 	}

@@ -15,6 +15,7 @@ import (
 
 	"wexillum.example/internal/answer"
 	"wexillum.example/internal/contract"
+	"wexillum.example/internal/core/counted"
 	"wexillum.example/internal/core/draft"
 	"wexillum.example/internal/core/engine"
 )
@@ -104,7 +105,7 @@ func (a *app) brief(w io.Writer, x *contract.Impact) {
 		if x.Presenters != nil {
 			var list []string
 			for _, m := range *x.Presenters {
-				list = append(list, fmt.Sprintf("%s %s (%d parties)", m.Change, m.Action, m.Parties))
+				list = append(list, fmt.Sprintf("%s %s (%s)", m.Change, m.Action, counted.Of(m.Parties, "party", "parties")))
 			}
 			fmt.Fprintf(w, "  in any meeting that ours present in: %d: %s\n", len(list), some(list, 4))
 		}

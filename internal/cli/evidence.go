@@ -11,6 +11,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"wexillum.example/internal/contract"
+	"wexillum.example/internal/core/counted"
 	"wexillum.example/internal/evidence"
 )
 
@@ -80,7 +81,8 @@ func (a *app) printEvidence(x *contract.Evidence) error {
 	line("made", x.Made+" by "+x.By+": "+x.Why)
 	line("policy", fmt.Sprintf("revision %d; change %d of the journal holds the record", x.Revision, x.Change))
 	line("digest", x.Digest)
-	line("reach", fmt.Sprintf("%d known parties and links, %d typical newcomers, %d lines", x.Parties, x.Newcomers, x.Lines))
+	line("reach", counted.Of(x.Parties, "known party or link", "known parties and links")+", "+
+		counted.Of(x.Newcomers, "typical newcomer", "typical newcomers")+", "+counted.Of(x.Lines, "line", "lines"))
 	for _, t := range x.Trials {
 		line("trials", t.About+": "+t.Says)
 	}
@@ -197,7 +199,7 @@ func (a *app) evidencePlan() *cobra.Command {
 var planColumns = []string{"plan", "every", "what is recorded", "next", "last", "problem"}
 
 func planRow(x *contract.EvidencePlan) []string {
-	return []string{x.Id, fmt.Sprintf("%d days", x.Every), x.Says, day(x.Next), pick(x.Last), pick(x.Problem)}
+	return []string{x.Id, counted.Of(x.Every, "day", "days"), x.Says, day(x.Next), pick(x.Last), pick(x.Problem)}
 }
 
 func (a *app) evidencePlans() *cobra.Command {

@@ -11,6 +11,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"wexillum.example/internal/contract"
+	"wexillum.example/internal/core/counted"
 )
 
 func (a *app) exception() *cobra.Command {
@@ -120,12 +121,12 @@ func (a *app) printException(x *contract.Exception) error {
 		until = "without an end"
 	}
 	a.printf(
-		"  state    %s\n  from     %s\n  until    %s\n  for      %s (%d people)\n  towards  %s\n\n",
+		"  state    %s\n  from     %s\n  until    %s\n  for      %s (%s)\n  towards  %s\n\n",
 		stateOf(x),
 		from,
 		until,
 		forWhom(x),
-		x.Concerns,
+		counted.Of(x.Concerns, "person", "people"),
 		towards(x),
 	)
 	rows := [][]string{}

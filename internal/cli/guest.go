@@ -12,6 +12,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"wexillum.example/internal/contract"
+	"wexillum.example/internal/core/counted"
 )
 
 func (a *app) guest() *cobra.Command {
@@ -360,10 +361,10 @@ func (a *app) opens(list []contract.InvitationOpens) {
 	for i := range list {
 		o := &list[i]
 		if o.Of == "bearer" {
-			a.printf("It would open %d things for whoever holds it:\n", o.Opened)
+			a.printf("It would open %s for whoever holds it:\n", counted.Of(o.Opened, "thing", "things"))
 		} else {
-			a.printf("It would open %d things in spaces and %d kinds of things besides for %s (%d like it, %s):\n", o.Opened, o.Wide, o.Who, o.Count,
-				o.Of)
+			a.printf("It would open %s in spaces and %s of things besides for %s (%d like it, %s):\n", counted.Of(o.Opened, "thing", "things"),
+				counted.Of(o.Wide, "kind", "kinds"), o.Who, o.Count, o.Of)
 		}
 		n := 0
 		for k := range o.Lines {
@@ -612,7 +613,7 @@ func (a *app) guestMerge() *cobra.Command {
 			if preview {
 				word = "would move"
 			}
-			a.say("%d grants and %d groups of %s %s to %s, and %s is removed.", m.Grants, m.Groups, m.From, word, m.Into, m.From)
+			a.say("%s and %s of %s %s to %s, and %s is removed.", counted.Of(m.Grants, "grant", "grants"), counted.Of(m.Groups, "group", "groups"), m.From, word, m.Into, m.From)
 			a.say("%s: %d granted actions, and then %d:", m.Into, m.Was, m.Will)
 			for i, g := range m.Gained {
 				if i == 12 {
@@ -708,7 +709,7 @@ func (a *app) offers() *cobra.Command {
 					return err
 				}
 				if accept {
-					a.say("%s answers for %d guests and %d grants of %s from now on.", o.To, o.Guests, o.Grants, o.From)
+					a.say("%s answers for %s of %s from now on.", o.To, answersFor(o), o.From)
 				} else {
 					a.say("Declined. %s still answers for them; ask somebody else: wexillum guest sponsor-leaves %s --successor PERSON", o.From, o.From)
 				}
@@ -829,16 +830,11 @@ func (a *app) leaves() *cobra.Command {
 			}
 			switch {
 			case preview:
-				a.say("Nothing was changed. %s answers for %d guests and %d grants.", o.From, o.Guests, o.Grants)
+				a.say("Nothing was changed. %s answers for %s.", o.From, answersFor(o))
 			case o.To == "":
-				a.say(
-					"%s leaves and answered for %d guests and %d grants. Name a successor, or hand them over one by one.",
-					o.From,
-					o.Guests,
-					o.Grants,
-				)
+				a.say("%s leaves and answered for %s. Name a successor, or hand them over one by one.", o.From, answersFor(o))
 			default:
-				a.say("%s leaves; %d guests and %d grants are offered to %s.", o.From, o.Guests, o.Grants, o.To)
+				a.say("%s leaves; %s are offered to %s.", o.From, answersFor(o), o.To)
 			}
 			return nil
 		},
@@ -850,4 +846,9 @@ func (a *app) leaves() *cobra.Command {
 	f.BoolVar(&preview, "preview", false, "count, and change nothing")
 	_ = c.RegisterFlagCompletionFunc("successor", a.completion("person"))
 	return c
+}
+
+// answersFor says for how much a sponsor answers who leaves.
+func answersFor(o contract.Offer) string {
+	return counted.Of(o.Guests, "guest", "guests") + " and " + counted.Of(o.Grants, "grant", "grants")
 }

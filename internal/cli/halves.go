@@ -8,6 +8,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"wexillum.example/internal/contract"
+	"wexillum.example/internal/core/counted"
 )
 
 // jointWords say what two halves come to, and whose turn it is.
@@ -264,7 +265,7 @@ func (a *app) letters(all []contract.Letter, data any) error {
 				strings.Join(l.About, " "),
 				day(pick(l.Sent)),
 				string(l.State),
-				fmt.Sprintf("%d days", l.Age),
+				counted.Of(l.Age, "day", "days"),
 				pick(l.To),
 				pick(l.Said),
 			},

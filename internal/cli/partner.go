@@ -10,6 +10,7 @@ import (
 
 	"wexillum.example/internal/contract"
 	"wexillum.example/internal/core/catalogue"
+	"wexillum.example/internal/core/counted"
 )
 
 func domainWords(ds []contract.DomainEntry) (out []string) {
@@ -75,7 +76,7 @@ func (a *app) printPartner(p *contract.Partner) error {
 		unverified = " (addresses need not be verified)"
 	}
 	line("sign-in", strings.TrimSpace(pick(p.SignIn)+" "+pick(p.SignInClient)+unverified))
-	line("concerns", counted(p.Counts))
+	line("concerns", peopleOf(p.Counts))
 	names := make([]string, 0, len(p.Rules))
 	for name := range p.Rules {
 		names = append(names, name)
@@ -106,15 +107,15 @@ func (a *app) printPartner(p *contract.Partner) error {
 	return nil
 }
 
-func counted(c contract.PartnerCounts) string {
-	return fmt.Sprintf("%d guests with %d grants in %d spaces", c.Guests, c.Grants, c.Spaces)
+func peopleOf(c contract.PartnerCounts) string {
+	return counted.Of(c.Guests, "guest", "guests") + " with " + counted.Of(c.Grants, "grant", "grants") + " in " + counted.Of(c.Spaces, "space", "spaces")
 }
 
 // weighed prints a partner after a change; of a preview, whom and what the change
 // would concern.
 func (a *app) weighed(preview bool, p *contract.Partner, what string, args ...any) error {
 	if preview && a.output == "table" && p.Concerns != nil {
-		a.say("%s That concerns %s.", fmt.Sprintf(what, args...), counted(*p.Concerns))
+		a.say("%s That concerns %s.", fmt.Sprintf(what, args...), peopleOf(*p.Concerns))
 		return nil
 	}
 	return a.printPartner(p)
@@ -393,7 +394,7 @@ func (a *app) rearranged(x *contract.Rearranged, preview, done string) error {
 	if x.Preview {
 		verb = preview
 	}
-	a.say("%s That concerns %s.", verb, counted(x.Concerns))
+	a.say("%s That concerns %s.", verb, peopleOf(x.Concerns))
 	if len(x.Named) > 0 {
 		a.say("Named there, and followed: %s.", strings.Join(x.Named, ", "))
 	}

@@ -9,6 +9,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"wexillum.example/internal/contract"
+	"wexillum.example/internal/core/counted"
 	"wexillum.example/internal/core/moment"
 )
 
@@ -470,10 +471,10 @@ func (a *app) person() *cobra.Command {
 			}
 			a.printf("%s  %s  %s\n\n", a.colour("1", x.Name), x.Id, pick(x.Address))
 			a.printf(
-				"  groups   %s\n  roles    %s\n  owns     %d spaces\n\n",
+				"  groups   %s\n  roles    %s\n  owns     %s\n\n",
 				strings.Join(x.Groups, ", "),
 				strings.Join(x.Roles, ", "),
-				len(x.Owns),
+				counted.Of(len(x.Owns), "space", "spaces"),
 			)
 			if t := pick(x.Left); t != "" {
 				a.printf("  left     %s\n\n", day(t))

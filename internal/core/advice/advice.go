@@ -15,6 +15,7 @@ import (
 	"sort"
 
 	"wexillum.example/internal/core/catalogue"
+	"wexillum.example/internal/core/counted"
 	"wexillum.example/internal/core/engine"
 	"wexillum.example/internal/core/world"
 )
@@ -115,9 +116,9 @@ func On(d engine.Dealings, halves []world.Half, feed bool) Advice {
 	case people == 0:
 		guests.pro(2, "nobody of theirs is here yet; a first few can be invited without anything else")
 	case people <= few:
-		guests.pro(2, "%s few enough to be kept by hand", count(people, "person of theirs is", "people of theirs are"))
+		guests.pro(2, "%s few enough to be kept by hand", counted.Of(people, "person of theirs is", "people of theirs are"))
 	case people > many:
-		guests.con(2, "%d people of theirs: as many invitations, reviews and ends to keep", people)
+		guests.con(2, "%s: as many invitations, reviews and ends to keep", counted.Of(people, "person of theirs", "people of theirs"))
 	}
 	switch {
 	case people > 0 && moves <= steady:
@@ -126,7 +127,7 @@ func On(d engine.Dealings, halves []world.Half, feed bool) Advice {
 		guests.con(1, "%d came and %d went in 90 days: each is work for somebody", d.Came, d.Went)
 	}
 	if d.Items > 0 && d.Items*2 >= d.Grants {
-		guests.pro(1, "%d of %d roles are on single items: what each may reach differs", d.Items, d.Grants)
+		guests.pro(1, "%d of %s on single items: what each may reach differs", d.Items, counted.Of(d.Grants, "role is", "roles are"))
 	}
 	if k := refuses(directoryIn); k != "" {
 		guests.con(4, "they refuse %s: their people may not accept invitations", k)
@@ -146,19 +147,19 @@ func On(d engine.Dealings, halves []world.Half, feed bool) Advice {
 	}
 	switch {
 	case d.Talking > 0 && d.Sharing == 0:
-		fed.pro(3, "%s here to talk and hold no role", count(d.Talking, "person of theirs is", "people of theirs are"))
+		fed.pro(3, "%s here to talk and hold no role", counted.Of(d.Talking, "person of theirs is", "people of theirs are"))
 	case d.Talking > 0:
 		fed.pro(1, "%d of theirs only talk", d.Talking)
 	}
 	if d.Ours >= 3 {
-		fed.pro(1, "%d people of ours are in contact with theirs", d.Ours)
+		fed.pro(1, "%s in contact with theirs", counted.Of(d.Ours, "person of ours is", "people of ours are"))
 	}
 	if d.Sharing > 0 {
 		fed.con(
 			2,
 			"%s roles in %s; federation shares nothing",
-			count(d.Sharing, "person of theirs holds", "people of theirs hold"),
-			count(d.Spaces, "space", "spaces"),
+			counted.Of(d.Sharing, "person of theirs holds", "people of theirs hold"),
+			counted.Of(d.Spaces, "space", "spaces"),
 		)
 	}
 	if k := refuses(chatIn, chatOut); k != "" {
@@ -180,17 +181,17 @@ func On(d engine.Dealings, halves []world.Half, feed bool) Advice {
 		},
 	}
 	if d.Sharing >= steady {
-		member.pro(2, "%d of theirs share work in %s", d.Sharing, count(d.Spaces, "space", "spaces"))
+		member.pro(2, "%d of theirs share work in %s", d.Sharing, counted.Of(d.Spaces, "space", "spaces"))
 	} else if d.Sharing > 0 {
-		member.pro(1, "%s work in %s", count(d.Sharing, "person of theirs shares", "people of theirs share"), count(d.Spaces, "space", "spaces"))
+		member.pro(1, "%s work in %s", counted.Of(d.Sharing, "person of theirs shares", "people of theirs share"), counted.Of(d.Spaces, "space", "spaces"))
 	} else {
 		member.con(2, "nobody of theirs shares a space with ours")
 	}
 	if people > few {
-		member.pro(1, "%d people would need no record of their own", people)
+		member.pro(1, "%s need no record of their own", counted.Of(people, "person would", "people would"))
 	}
 	if d.Items > 0 {
-		member.con(1, "%s on single items; membership is of whole spaces", count(d.Items, "role is", "roles are"))
+		member.con(1, "%s on single items; membership is of whole spaces", counted.Of(d.Items, "role is", "roles are"))
 	}
 	switch h := half[spacesIn.String()]; {
 	case h.Theirs == world.SaysRefuses:
@@ -219,9 +220,9 @@ func On(d engine.Dealings, halves []world.Half, feed bool) Advice {
 	case people >= feeds:
 		kept.pro(3, "%d people of theirs are more than anybody keeps by hand", people)
 	case people > many:
-		kept.pro(1, "%d people of theirs", people)
+		kept.pro(1, "%s", counted.Of(people, "person of theirs", "people of theirs"))
 	default:
-		kept.con(2, "%s of theirs: setting it up costs more than it saves", count(people, "person", "people"))
+		kept.con(2, "%s of theirs: setting it up costs more than it saves", counted.Of(people, "person", "people"))
 	}
 	if moves > busy {
 		kept.pro(2, "%d came and %d went in 90 days: a feed follows by itself", d.Came, d.Went)
@@ -253,14 +254,6 @@ func On(d engine.Dealings, halves []world.Half, feed bool) Advice {
 		a.Short += fmt.Sprintf(" Next: %s (%s).", lower(a.Ways[1].Title), a.Ways[1].For[0])
 	}
 	return a
-}
-
-// count writes a number with the words for one or for more.
-func count(n int, one, more string) string {
-	if n == 1 {
-		return "1 " + one
-	}
-	return fmt.Sprintf("%d %s", n, more)
 }
 
 // lower writes the first letter small; titles begin with an ASCII letter.
