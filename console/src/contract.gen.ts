@@ -897,6 +897,8 @@ export interface Schemas {
     closed?: string
     /** The record of reach that was made at its end */ evidence?: string
     /** Of its lines at the end, SHA-256 in hex */ digest?: string
+    /** Of a preview of its end: of the lines that nobody answered, so many whose role would end; the others count as reviewed */ ends?: number
+    weighed?: Schemas['ValueWeighed']
   }
   RoundWait: { /** owner:ID or keeper */ who: string; name: string; lines: number }
   ReviewLine: {
@@ -1441,7 +1443,7 @@ export interface Operations {
   /** A round of review and how far it has come */ 'GET /api/v1/reviews/{id}': { path: { id: string }; answer: Schemas['Round'] }
   /** What a round asks, line by line; of members what it asks them */ 'GET /api/v1/reviews/{id}/lines': { path: { id: string }; query?: { state?: 'open' | 'kept' | 'narrowed' | 'ended' | 'gone' | 'silent'; mine?: boolean; after?: number; limit?: number }; answer: { lines: Schemas['ReviewLine'][]; /** Ask for more behind this number; absent where there are no more */ next?: number } }
   /** Answer lines of a round, one or many; each is done or refused by itself */ 'POST /api/v1/reviews/{id}/answers': { path: { id: string }; query?: { preview?: boolean }; body: Schemas['ReviewAnswer']; answer: Schemas['ReviewsDone'] }
-  /** End a round before its day; what nobody answered is as at its end */ 'POST /api/v1/reviews/{id}/end': { path: { id: string }; body: Schemas['WhyOnly']; answer: Schemas['Round'] }
+  /** End a round before its day; what nobody answered is as at its end */ 'POST /api/v1/reviews/{id}/end': { path: { id: string }; query?: { preview?: boolean }; body: Schemas['WhyOnly']; answer: Schemas['Round'] }
   /** End what somebody holds of a bundle, or take one resource out of it */ 'POST /api/v1/holdings/end': { query?: { preview?: boolean }; body: Schemas['HoldingEnd']; answer: Schemas['PlacesChanged'] }
   /** What is expected of access, and whether it is so */ 'GET /api/v1/expectations': { query?: { state?: 'held' | 'broken' | 'unknown' }; answer: Schemas['Expectations'] }
   /** Expect something of access */ 'POST /api/v1/expectations': { query?: { preview?: boolean }; body: Schemas['ExpectationChange']; answer: Schemas['Expectation'] }

@@ -236,6 +236,15 @@ func (s *server) AnswerReview(ctx context.Context, r apigen.AnswerReviewRequestO
 }
 
 func (s *server) EndReview(ctx context.Context, r apigen.EndReviewRequestObject) (apigen.EndReviewResponseObject, error) {
+	if r.Params.Preview != nil && *r.Params.Preview {
+		v, end, err := s.Service.EndingRound(ctx, whoIs(ctx), r.Id)
+		if err != nil {
+			return nil, err
+		}
+		out := roundOut(s.Service.State(), v)
+		out.Ends, out.Weighed = &end.Ends, ptr(weighedOut(end.Weighed))
+		return apigen.EndReview200JSONResponse(out), nil
+	}
 	v, err := s.Service.EndRound(ctx, whoIs(ctx), r.Id, cause(r.Body.Why))
 	if err != nil {
 		return nil, err

@@ -9,6 +9,7 @@ import (
 	"wexillum.example/internal/answer"
 	"wexillum.example/internal/contract"
 	"wexillum.example/internal/core/could"
+	"wexillum.example/internal/core/counted"
 	"wexillum.example/internal/core/engine"
 	"wexillum.example/internal/core/moment"
 )
@@ -80,7 +81,7 @@ func (a *app) couldLines(c *cobra.Command, asked answer.CouldAsked) error {
 			subject = "For " + pick(x.Who)
 		}
 		a.printf("%s, at %s: %s yes now; without an administrator or keeper %d could be.\n", clean(subject), seconds(x.At),
-			numbered(x.Now, "answer is", "answers are"), x.Could)
+			counted.Of(x.Now, "answer is", "answers are"), x.Could)
 		if asked.Resource != "" {
 			a.printf("Known guests and others who may now: %d; who could: %d.\n", x.PartiesNow, x.PartiesCould)
 		}
@@ -97,13 +98,6 @@ func (a *app) couldLines(c *cobra.Command, asked answer.CouldAsked) error {
 		a.say("\nSee how, step by step: wexillum could %s", words(l.Who, l.Action, l.Resource))
 	}
 	return nil
-}
-
-func numbered(n int, one, many string) string {
-	if n == 1 {
-		return "1 " + one
-	}
-	return fmt.Sprintf("%d %s", n, many)
 }
 
 func (a *app) could() *cobra.Command {
@@ -344,7 +338,7 @@ func (a *app) spare() *cobra.Command {
 				a.say("\nNobody loses anything today.")
 				if x.Could != nil && x.Afterwards != nil && x.Parties != nil {
 					a.say("Without an administrator or keeper, %d could come to be (a party, a thing and an action each); %d afterwards. %s could come to less.",
-						*x.Could, *x.Afterwards, numbered(*x.Parties, "known guest or other", "known guests and others"))
+						*x.Could, *x.Afterwards, counted.Of(*x.Parties, "known guest or other", "known guests and others"))
 				}
 				a.say("Make it a draft: wexillum spare --take --why …")
 			}

@@ -7,6 +7,7 @@ import (
 	"github.com/spf13/cobra"
 
 	"wexillum.example/internal/contract"
+	"wexillum.example/internal/core/counted"
 )
 
 // factor is one's own second factor, and the way to take somebody's away who lost it.
@@ -44,7 +45,7 @@ func (a *app) factor() *cobra.Command {
 			switch {
 			case f.On:
 				a.say("A one-time code is asked for since %s; %s left.", day(pick(f.Since)),
-					numbered(f.RecoveryCodes, "recovery code is", "recovery codes are"))
+					counted.Of(f.RecoveryCodes, "recovery code is", "recovery codes are"))
 			case f.Required:
 				a.say("You have none, and your role has to: wexillum account factor begin")
 			default:

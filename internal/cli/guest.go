@@ -609,11 +609,12 @@ func (a *app) guestMerge() *cobra.Command {
 					[][]string{{m.From, m.Into, strconv.Itoa(m.Grants), strconv.Itoa(m.Groups)}},
 				)
 			}
-			word := "moved"
+			word, is := "moved", "is"
 			if preview {
-				word = "would move"
+				word, is = "would move", "would be"
 			}
-			a.say("%s and %s of %s %s to %s, and %s is removed.", counted.Of(m.Grants, "grant", "grants"), counted.Of(m.Groups, "group", "groups"), m.From, word, m.Into, m.From)
+			a.say("%s and %s of %s %s to %s, and %s %s removed.", counted.Of(m.Grants, "grant", "grants"),
+				counted.Of(m.Groups, "group", "groups"), m.From, word, m.Into, m.From, is)
 			a.say("%s: %d granted actions, and then %d:", m.Into, m.Was, m.Will)
 			for i, g := range m.Gained {
 				if i == 12 {

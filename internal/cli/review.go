@@ -5,10 +5,12 @@ import (
 	"errors"
 	"fmt"
 	"strconv"
+	"strings"
 
 	"github.com/spf13/cobra"
 
 	"wexillum.example/internal/contract"
+	"wexillum.example/internal/core/counted"
 )
 
 func (a *app) review() *cobra.Command {
@@ -49,6 +51,33 @@ func (a *app) reviewList() *cobra.Command {
 		}
 		return a.records(x.Rounds, []string{"id", "name", "about", "state", "waits for you", "until"}, rows)
 	}}
+}
+
+// roundID finds a round by its id or, where one alone is called so, its name.
+func (a *app) roundID(c *cobra.Command, r *remote, text string) (string, error) {
+	resp, err := r.ListReviews(c.Context())
+	var x struct {
+		Rounds []contract.Round `json:"rounds"`
+	}
+	if err := r.read(resp, err, &x); err != nil {
+		return "", err
+	}
+	var ids []string
+	for i := range x.Rounds {
+		switch v := &x.Rounds[i]; {
+		case v.Id == text:
+			return text, nil
+		case strings.EqualFold(v.Name, text):
+			ids = append(ids, v.Id)
+		}
+	}
+	switch len(ids) {
+	case 0:
+		return text, nil // the service says that there is none
+	case 1:
+		return ids[0], nil
+	}
+	return "", usage{fmt.Errorf("several rounds are called %q; write the id of one: %s", text, strings.Join(ids, ", "))}
 }
 
 func (a *app) printRound(x *contract.Round) error {
@@ -132,7 +161,11 @@ func (a *app) reviewShow() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			resp, err := r.GetReview(c.Context(), args[0])
+			id, err := a.roundID(c, r, args[0])
+			if err != nil {
+				return err
+			}
+			resp, err := r.GetReview(c.Context(), id)
 			var x contract.Round
 			if err := r.read(resp, err, &x); err != nil {
 				return err
@@ -150,13 +183,17 @@ func (a *app) reviewLines() *cobra.Command {
 			if err != nil {
 				return err
 			}
+			id, err := a.roundID(c, r, args[0])
+			if err != nil {
+				return err
+			}
 			params := contract.ReviewLinesParams{Limit: ptrTo(500), Mine: &mine}
 			if state != "" {
 				params.State = (*contract.ReviewLinesParamsState)(&state)
 			}
 			all := []contract.ReviewLine{}
 			for {
-				resp, err := r.ReviewLines(c.Context(), args[0], &params)
+				resp, err := r.ReviewLines(c.Context(), id, &params)
 				var x struct {
 					Lines []contract.ReviewLine `json:"lines"`
 					Next  *int                  `json:"next"`
@@ -211,7 +248,11 @@ func (a *app) reviewAnswer() *cobra.Command {
 			if err != nil {
 				return err
 			}
-			resp, err := r.AnswerReview(c.Context(), args[0], &contract.AnswerReviewParams{Preview: &preview}, body)
+			id, err := a.roundID(c, r, args[0])
+			if err != nil {
+				return err
+			}
+			resp, err := r.AnswerReview(c.Context(), id, &contract.AnswerReviewParams{Preview: &preview}, body)
 			var x contract.ReviewsDone
 			if err := r.read(resp, err, &x); err != nil {
 				return err
@@ -219,7 +260,11 @@ func (a *app) reviewAnswer() *cobra.Command {
 			rows := [][]string{}
 			for i := range x.Lines {
 				l := &x.Lines[i]
-				rows = append(rows, []string{strconv.Itoa(l.N), l.Party, l.Name, string(l.Role),
+				role := string(l.Role)
+				if l.Party == "" { // there is no such line
+					role = ""
+				}
+				rows = append(rows, []string{strconv.Itoa(l.N), l.Party, l.Name, role,
 					cmp.Or(pick(l.Reason), string(l.State)+map[bool]string{true: ", asked of " + l.ReviewerName}[l.State == "open"])})
 			}
 			if a.output != "table" {
@@ -233,7 +278,10 @@ func (a *app) reviewAnswer() *cobra.Command {
 				}
 				return nil
 			}
-			a.say("%s answered%s.", numbered(x.Done, "line", "lines"), map[bool]string{true: fmt.Sprintf(", %d not", x.Refused)}[x.Refused > 0])
+			a.say("%s answered%s.", counted.Of(x.Done, "line", "lines"), map[bool]string{true: fmt.Sprintf(", %d not", x.Refused)}[x.Refused > 0])
+			if x.Done == 0 {
+				return errors.New("nothing was answered")
+			}
 			return nil
 		}}
 	f := c.Flags()
@@ -252,19 +300,51 @@ func (a *app) reviewAnswer() *cobra.Command {
 
 func (a *app) reviewEnd() *cobra.Command {
 	var why string
+	var preview bool
 	c := &cobra.Command{Use: "end ID", Short: "End a round before its day; what nobody answered is as at its end", Args: cobra.ExactArgs(1),
+		Long: "End a round before its day. Who would lose what, because nobody answered whether they still need it, is told\nfirst; on a terminal it is asked whether to go on.",
 		RunE: func(c *cobra.Command, args []string) error {
 			r, err := a.remote()
 			if err != nil {
 				return err
 			}
-			resp, err := r.EndReview(c.Context(), args[0], contract.WhyOnly{Why: optional(why)})
-			var x contract.Round
-			if err := r.read(resp, err, &x); err != nil {
+			id, err := a.roundID(c, r, args[0])
+			if err != nil {
+				return err
+			}
+			end := func(preview bool) (x contract.Round, err error) {
+				resp, err := r.EndReview(c.Context(), id, &contract.EndReviewParams{Preview: &preview}, contract.WhyOnly{Why: optional(why)})
+				return x, r.read(resp, err, &x)
+			}
+			if a.output == "table" && why != "" || preview { // without a reason it is refused at once
+				x, err := end(true)
+				if err != nil {
+					return err
+				}
+				if a.output != "table" {
+					return a.printRound(&x)
+				}
+				a.say("%s: nobody answered %s.", x.Name, counted.Of(x.Open, "line", "lines"))
+				if x.Open > 0 {
+					a.say("Of these, %s would end now, and %s would count as reviewed.", counted.Of(*x.Ends, "role", "roles"),
+						counted.Of(x.Open-*x.Ends, "role", "roles"))
+					a.tellMoves(x.Weighed)
+				}
+				if preview {
+					a.say("Nothing is changed yet.")
+					return nil
+				}
+				if !a.confirmed("End it?") {
+					return errors.New("nothing was changed")
+				}
+			}
+			x, err := end(false)
+			if err != nil {
 				return err
 			}
 			return a.printRound(&x)
 		}}
+	c.Flags().BoolVar(&preview, "preview", false, "say what would be lost, and change nothing")
 	whyFlag(c, &why)
 	return c
 }

@@ -5178,8 +5178,8 @@ func (c *Client) AnswerReview(ctx context.Context, id string, params *AnswerRevi
 // Takes any type of body and a specified content type.
 //
 // Corresponds with POST /api/v1/reviews/{id}/end (the `EndReview` operationId).
-func (c *Client) EndReviewWithBody(ctx context.Context, id string, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewEndReviewRequestWithBody(c.Server, id, contentType, body)
+func (c *Client) EndReviewWithBody(ctx context.Context, id string, params *EndReviewParams, contentType string, body io.Reader, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewEndReviewRequestWithBody(c.Server, id, params, contentType, body)
 	if err != nil {
 		return nil, err
 	}
@@ -5195,8 +5195,8 @@ func (c *Client) EndReviewWithBody(ctx context.Context, id string, contentType s
 // Takes a body of the `application/json` content type.
 //
 // Corresponds with POST /api/v1/reviews/{id}/end (the `EndReview` operationId).
-func (c *Client) EndReview(ctx context.Context, id string, body EndReviewJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
-	req, err := NewEndReviewRequest(c.Server, id, body)
+func (c *Client) EndReview(ctx context.Context, id string, params *EndReviewParams, body EndReviewJSONRequestBody, reqEditors ...RequestEditorFn) (*http.Response, error) {
+	req, err := NewEndReviewRequest(c.Server, id, params, body)
 	if err != nil {
 		return nil, err
 	}
@@ -18929,18 +18929,18 @@ func NewAnswerReviewRequestWithBody(server string, id string, params *AnswerRevi
 }
 
 // NewEndReviewRequest calls the generic EndReview builder with application/json body
-func NewEndReviewRequest(server string, id string, body EndReviewJSONRequestBody) (*http.Request, error) {
+func NewEndReviewRequest(server string, id string, params *EndReviewParams, body EndReviewJSONRequestBody) (*http.Request, error) {
 	var bodyReader io.Reader
 	buf, err := json.Marshal(body)
 	if err != nil {
 		return nil, err
 	}
 	bodyReader = bytes.NewReader(buf)
-	return NewEndReviewRequestWithBody(server, id, "application/json", bodyReader)
+	return NewEndReviewRequestWithBody(server, id, params, "application/json", bodyReader)
 }
 
 // NewEndReviewRequestWithBody constructs an http.Request for the EndReview method, with any body, and a specified content type
-func NewEndReviewRequestWithBody(server string, id string, contentType string, body io.Reader) (*http.Request, error) {
+func NewEndReviewRequestWithBody(server string, id string, params *EndReviewParams, contentType string, body io.Reader) (*http.Request, error) {
 	var err error
 
 	var pathParam0 string
@@ -18963,6 +18963,33 @@ func NewEndReviewRequestWithBody(server string, id string, contentType string, b
 	queryURL, err := serverURL.Parse(operationPath)
 	if err != nil {
 		return nil, err
+	}
+
+	if params != nil {
+		// queryValues collects non-styled parameters (passthrough, JSON)
+		// that are safe to round-trip through url.Values.Encode().
+		queryValues := queryURL.Query()
+		// rawQueryFragments collects pre-encoded query fragments from
+		// styled parameters, preserving literal commas as delimiters
+		// per the OpenAPI spec (e.g. "color=blue,black,brown").
+		var rawQueryFragments []string
+
+		if params.Preview != nil {
+
+			if queryFrag, err := runtime.StyleParamWithOptions("form", true, "preview", *params.Preview, runtime.StyleParamOptions{ParamLocation: runtime.ParamLocationQuery, Type: "boolean", Format: ""}); err != nil {
+				return nil, err
+			} else {
+				for _, qp := range strings.Split(queryFrag, "&") {
+					rawQueryFragments = append(rawQueryFragments, qp)
+				}
+			}
+
+		}
+
+		if encoded := queryValues.Encode(); encoded != "" {
+			rawQueryFragments = append(rawQueryFragments, encoded)
+		}
+		queryURL.RawQuery = strings.Join(rawQueryFragments, "&")
 	}
 
 	req, err := http.NewRequest(http.MethodPost, queryURL.String(), body)

@@ -7449,6 +7449,9 @@ type Round struct {
 	// Digest Of its lines at the end, SHA-256 in hex
 	Digest *string `json:"digest,omitempty"`
 
+	// Ends Of a preview of its end: of the lines that nobody answered, so many whose role would end; the others count as reviewed
+	Ends *int `json:"ends,omitempty"`
+
 	// Evidence The record of reach that was made at its end
 	Evidence *string `json:"evidence,omitempty"`
 
@@ -7476,7 +7479,10 @@ type Round struct {
 
 	// Waits Who has not answered how many
 	Waits []RoundWait `json:"waits"`
-	Why   string      `json:"why"`
+
+	// Weighed Who would gain and who would lose by a value; with preview alone
+	Weighed *ValueWeighed `json:"weighed,omitempty"`
+	Why     string        `json:"why"`
 }
 
 // RoundBegin defines model for RoundBegin.
@@ -9882,6 +9888,12 @@ type BeginReviewParams struct {
 
 // AnswerReviewParams defines parameters for AnswerReview.
 type AnswerReviewParams struct {
+	// Preview Say what would be lost and do nothing
+	Preview *bool `form:"preview,omitempty" json:"preview,omitempty"`
+}
+
+// EndReviewParams defines parameters for EndReview.
+type EndReviewParams struct {
 	// Preview Say what would be lost and do nothing
 	Preview *bool `form:"preview,omitempty" json:"preview,omitempty"`
 }

@@ -306,3 +306,47 @@ func TestSettingActs(t *testing.T) {
 		t.Errorf("one setting was changed:\n%s", lines)
 	}
 }
+
+// TestReviewActs begins a round, answers some of it and ends it before its day, from the client: who would lose what by silence is
+// told before, and a round is found by its name.
+func TestReviewActs(t *testing.T) {
+	t.Parallel()
+	r := demoService(t)
+	r.login("harbour")
+	r.must("review", "start", "Spring", "--space", "audio-guide", "--until", "+30d", "--why", "every spring")
+	id := strings.Fields(r.must("review", "show", "spring"))[0]
+	r.each([][2]string{
+		{"review show Autumn", `wexillum: Not found: there is no round "Autumn"`},
+		{"review answer spring --keep --end", "wexillum: say one of --keep, --narrower ROLE, --item RESOURCE, --end, --hand-over PERSON and --not-mine"},
+		{"review answer spring --line 999 --keep", "LINE  WHO  ON  ROLE  WHAT BECAME OF IT\n999  there is no such line\n0 lines answered, 1 not.\nwexillum: nothing was answered"},
+		{"review answer spring --line 1 --narrower king", `wexillum: The request is not valid: role "king": write the lower role: view or contribute`},
+		{"review end spring", `wexillum: The request is not valid: why "": say why it ends before its day`},
+	}...)
+	dump := r.must("dump")
+	ahead := r.must("review", "end", "spring", "--preview")
+	if !strings.Contains(ahead, "would end now") || !strings.Contains(ahead, "  granted   0 gained, ") || !strings.HasSuffix(ahead, "Nothing is changed yet.\n") ||
+		r.must("dump") != dump {
+		t.Errorf("before its end:\n%s", ahead)
+	}
+	said := r.must("review", "end", "spring", "--why", "early")
+	if was, _, _ := strings.Cut(ahead, "Nothing is changed yet."); !strings.HasPrefix(said, was) || !strings.Contains(said, id+"  Spring: over") {
+		t.Errorf("ended:\n%s\nand before\n%s", said, ahead)
+	}
+	r.says(1, "the round Spring is over", "review", "end", "spring", "--why", "again")
+}
+
+// TestMergeActs merges two records of one person from the client.
+func TestMergeActs(t *testing.T) {
+	t.Parallel()
+	r := demoService(t)
+	r.login("harbour")
+	const one, other = "anouk.carrowby@lab.ilvane.example", "ansel.drummere@ilvane.example"
+	r.each([][2]string{
+		{"guest merge " + one + " " + other, `wexillum: The request is not valid: reason "": say how you know that they are one person`},
+		{"guest merge " + one + " " + one + " --reason x", `wexillum: The request is not valid: into "` + one + `": name two addresses`},
+		{"guest merge nobody@x.example " + other + " --reason x", "wexillum: Not found: there is no record of nobody@x.example"},
+	}...)
+	r.says(0, "would move to "+other+", and "+one+" would be removed.", "guest", "merge", one, other, "--reason", "x", "--preview")
+	r.says(0, "moved to "+other+", and "+one+" is removed.", "guest", "merge", one, other, "--reason", "they told us")
+	r.says(1, "there is no record of "+one, "guest", "show", one)
+}

@@ -485,6 +485,58 @@ func (s *Service) EndRound(ctx context.Context, who Who, id, why string) (*Round
 	return s.RoundOf(ctx, who, id)
 }
 
+// RoundEnd is what the end of a round would do.
+type RoundEnd struct {
+	Silent  int // lines that nobody answered
+	Ends    int // of them, those whose role would end; the others count as reviewed
+	Weighed *ValueWeighed
+}
+
+// mostEnding is up to how many lines are weighed before a round ends.
+const mostEnding = 2000
+
+// EndingRound says what ending a round now would do, and does nothing: who would
+// lose what, because nobody answered whether they still need it.
+func (s *Service) EndingRound(ctx context.Context, who Who, id string) (*RoundView, *RoundEnd, error) {
+	v, err := s.RoundOf(ctx, who, id)
+	if err != nil {
+		return nil, nil, err
+	}
+	if v.Closed != "" {
+		return nil, nil, fmt.Errorf("%w: the round %s is over", ErrConflict, v.Name)
+	}
+	out := &RoundEnd{}
+	err = s.changing(ctx, who.Name, "", true, func(now *State, t *store.Tx) error {
+		*out = RoundEnd{Silent: v.Open, Weighed: &ValueWeighed{}}
+		list, err := t.ReviewLines(id, nil, ReviewOpen, 0, mostEnding+1)
+		if err != nil {
+			return err
+		}
+		if len(list) > mostEnding {
+			list = list[:mostEnding]
+			out.Weighed.NotCounted = append(out.Weighed.NotCounted, fmt.Sprintf("lines beyond the first %d", mostEnding))
+		}
+		r := reviewingNow(now, t, s.Now())
+		for i := range list {
+			ends, err := s.silence(r, id, list[i].N)
+			if err != nil {
+				return err
+			}
+			if ends {
+				out.Ends++
+			}
+		}
+		if err := r.weigh(ctx, out.Weighed); err != nil {
+			return err
+		}
+		return errPreview
+	})
+	if err != nil && !errors.Is(err, errPreview) {
+		return nil, nil, err
+	}
+	return v, out, nil
+}
+
 // closeRound does what the rule says of lines that nobody answered, makes a record of reach of what it was about, and
 // seals the lines. Several services may do it at once.
 func (s *Service) closeRound(ctx context.Context, by, why string, r *Round) error {
@@ -497,9 +549,9 @@ func (s *Service) closeRound(ctx context.Context, by, why string, r *Round) erro
 			break
 		}
 		if err := s.changeLong(ctx, by, why, func(now *State, t *store.Tx) error {
-			at := s.Now()
+			x := reviewingNow(now, t, s.Now())
 			for i := range list {
-				if err := s.silence(now, t, r.ID, list[i].N, at); err != nil {
+				if _, err := s.silence(x, r.ID, list[i].N); err != nil {
 					return err
 				}
 			}
@@ -569,17 +621,18 @@ func (s *Service) onRound(ctx context.Context, by, why, id string, fn func(*Roun
 	return err
 }
 
-// silence does what the rule says of a line that nobody answered.
-func (s *Service) silence(now *State, t *store.Tx, id string, n int, at moment.Moment) error {
+// silence does what the rule says of a line that nobody answered, and reports
+// whether it ends what somebody holds.
+func (s *Service) silence(r *reviewing, id string, n int) (ends bool, err error) {
+	now, t, at := r.now, r.t, r.at
 	list, err := t.ReviewLines(id, nil, ReviewOpen, n-1, 1)
 	if err != nil || len(list) == 0 || list[0].N != n {
-		return err
+		return false, err
 	}
 	l := &list[0]
-	r := &reviewing{now: now, t: t, at: at, grants: map[string][]world.Grant{}, held: map[string][]world.Holding{}}
 	g, put, err := r.reviewed(l)
 	if err != nil {
-		return err
+		return false, err
 	}
 	l.By, l.At, l.State = Scheduler, at, ReviewGone
 	if g != nil {
@@ -589,14 +642,14 @@ func (s *Service) silence(now *State, t *store.Tx, id string, n int, at moment.M
 		if g.Resource.Kind != catalogue.Space {
 			space = now.SpaceOf(g.Resource.ID)
 		}
-		if now.GuestRule(a, space, ruleReviewSilence) == silenceEnds {
+		if ends = now.GuestRule(a, space, ruleReviewSilence) == silenceEnds; ends {
 			l.Until = at
 		}
 		if err := put(l); err != nil {
-			return err
+			return false, err
 		}
 	}
-	return s.saidOf(t, l)
+	return ends, s.saidOf(t, l)
 }
 
 var (

@@ -111,7 +111,7 @@ func (s *Service) AnswerRound(ctx context.Context, who Who, id string, a ReviewA
 		var w *ValueWeighed
 		err := s.changing(ctx, who.Name, cmp.Or(a.Why, "reviewed: "+v.Name), preview, func(now *State, t *store.Tx) error {
 			done, w = nil, &ValueWeighed{}
-			r := &reviewing{now: now, t: t, at: at, grants: map[string][]world.Grant{}, held: map[string][]world.Holding{}}
+			r := reviewingNow(now, t, at)
 			for _, n := range next {
 				x, err := s.answerLine(r, who, id, n, &a, until, role)
 				if err != nil {
@@ -122,16 +122,7 @@ func (s *Service) AnswerRound(ctx context.Context, who Who, id string, a ReviewA
 			if !preview {
 				return nil
 			}
-			e := now.Aside()
-			for party, list := range r.grants {
-				e.SetGrants(party, list)
-			}
-			for _, held := range r.held {
-				for i := range held {
-					e.PutHolding(&held[i])
-				}
-			}
-			if err := w.impact(now, &State{Snapshot: e.Done(), Head: now.Head}, at, ctx.Err); err != nil {
+			if err := r.weigh(ctx, w); err != nil {
 				return err
 			}
 			return errPreview
@@ -264,6 +255,25 @@ type reviewing struct {
 	at     moment.Moment
 	grants map[string][]world.Grant
 	held   map[string][]world.Holding
+}
+
+// reviewingNow begins to answer lines of a round in a change.
+func reviewingNow(now *State, t *store.Tx, at moment.Moment) *reviewing {
+	return &reviewing{now: now, t: t, at: at, grants: map[string][]world.Grant{}, held: map[string][]world.Holding{}}
+}
+
+// weigh counts who gains and who loses by what was answered.
+func (r *reviewing) weigh(ctx context.Context, w *ValueWeighed) error {
+	e := r.now.Aside()
+	for party, list := range r.grants {
+		e.SetGrants(party, list)
+	}
+	for _, held := range r.held {
+		for i := range held {
+			e.PutHolding(&held[i])
+		}
+	}
+	return w.impact(r.now, &State{Snapshot: e.Done(), Head: r.now.Head}, r.at, ctx.Err)
 }
 
 // load reads what a party holds, once.

@@ -1,6 +1,7 @@
 package service
 
 import (
+	"errors"
 	"fmt"
 	"regexp"
 	"slices"
@@ -228,8 +229,21 @@ cy@ilvane.example space:dossier contribute owner:ben ended`; got != want {
 		!strings.Contains(all[0].Cause, "lines are not answered, and it ends with 2026-12-10") {
 		t.Errorf("nobody answers: %+v %v", all, err)
 	}
-	_, err = s.EndRound(ctx, keeper, late.ID, "it was begun by mistake")
+	// What its end would do is told before, exactly, and done by asking for it alone.
+	was, before := s.dump(t), s.State().Population(s.Now(), nil).All.Total()
+	asked, end, err := s.EndingRound(ctx, keeper, late.ID)
 	check(t, err)
+	if s.dump(t) != was || asked.Open != end.Silent || end.Ends == 0 || end.Weighed.Granted.Lost == 0 {
+		t.Errorf("before its end: %d open, %+v, %+v", asked.Open, end, end.Weighed)
+	}
+	ended, err := s.EndRound(ctx, keeper, late.ID, "it was begun by mistake")
+	check(t, err)
+	if lost := before - s.State().Population(s.Now(), nil).All.Total(); ended.States[ReviewSilent] != end.Silent || lost != end.Weighed.Granted.Lost {
+		t.Errorf("%+v, %d lost, and was to be %+v", ended.States, lost, end.Weighed)
+	}
+	if _, _, err := s.EndingRound(ctx, keeper, late.ID); !errors.Is(err, ErrConflict) {
+		t.Errorf("it is over: %v", err)
+	}
 	clock.at = time.Date(2026, 12, 14, 0, 1, 0, 0, time.UTC)
 	check(t, s.tendRounds(ctx))
 	v, err := s.RoundOf(ctx, keeper, whole.ID)

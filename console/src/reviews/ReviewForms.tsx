@@ -109,6 +109,14 @@ export function Answer({
 export function End({ r, close }: { r: Round; close: () => void }) {
   const refresh = useRefresh()
   const [why, setWhy] = useState('')
+  const ahead = useQuery({
+    queryKey: ['review-end-ahead', r.id, r.open],
+    queryFn: () => call('POST /api/v1/reviews/{id}/end', { path: { id: r.id }, query: { preview: true }, body: {} }),
+    enabled: r.open > 0,
+    retry: false,
+    gcTime: 0,
+  })
+  const ends = ahead.data?.ends ?? 0
   const go = useMutation({
     mutationFn: () => call('POST /api/v1/reviews/{id}/end', { path: { id: r.id }, body: { why: why.trim() } }),
     onSuccess: () => {
@@ -122,16 +130,17 @@ export function End({ r, close }: { r: Round; close: () => void }) {
       title={`End ${r.name} now`}
       leave="Leave it open"
       submit="End it"
-      disabled={go.isPending || why.trim() === ''}
-      error={go.error}
+      disabled={go.isPending || why.trim() === '' || (r.open > 0 && !ahead.data)}
+      error={go.error ?? ahead.error}
       close={close}
       onSubmit={() => go.mutate()}
     >
       <p>
-        {r.open === 0
-          ? 'Everything is answered.'
-          : `${r.open === 1 ? 'One line is' : `${r.open} lines are`} not answered: what the rule says of silence is done with ${r.open === 1 ? 'it' : 'them'} now.`}
+        {r.open === 0 ? 'Everything is answered.' : `Nobody answered ${r.open === 1 ? 'one line' : `${r.open} lines`}.`}
+        {ahead.data &&
+          ` As guests.review_silence says, ${[ends > 0 && (ends === 1 ? 'one role ends' : `${ends} roles end`), r.open > ends && (r.open - ends === 1 ? 'one counts as reviewed' : `${r.open - ends} count as reviewed`)].filter(Boolean).join(', and ')}.`}
       </p>
+      {r.open > 0 && !ahead.error && <WeighedText w={ahead.data?.weighed} />}
       <Form.Group controlId="re-why">
         <Form.Label>Why before its day</Form.Label>
         <Form.Control size="sm" required value={why} maxLength={1000} onChange={(e) => setWhy(e.target.value)} />
