@@ -12,6 +12,7 @@ import (
 	"wexillum.example/internal/answer"
 	"wexillum.example/internal/contract"
 	"wexillum.example/internal/core/catalogue"
+	"wexillum.example/internal/core/counted"
 	"wexillum.example/internal/core/engine"
 	"wexillum.example/internal/core/moment"
 	"wexillum.example/internal/report"
@@ -206,11 +207,11 @@ func (a *app) audience() *cobra.Command {
 				a.keepReport(file, a.fetchReport(c, r, "audience", rp), nil),
 				a.audienceLines(
 					fmt.Sprintf(
-						"Who outside can do what with %s, at %s: %d known, %d typical newcomers",
+						"Who outside can do what with %s, at %s: %d known, %s",
 						name,
 						seconds(x.Stated.At),
 						x.Parties,
-						x.Newcomers,
+						counted.Of(x.Newcomers, "typical newcomer", "typical newcomers"),
 					),
 					lines,
 					columns,
@@ -375,10 +376,10 @@ func (a *app) boardOf(c *cobra.Command, word, find, at, file string) error {
 		return a.records(map[string]any{"rows": rows, "totals": totals}, columns, out)
 	}
 	a.say(
-		"%s: %d known, %d typical newcomers. Granted, and + what needs no role; never added together.\n",
+		"%s: %d known, %s. Granted, and + what needs no role; never added together.\n",
 		title,
 		totals.Parties,
-		totals.Newcomers,
+		counted.Of(totals.Newcomers, "typical newcomer", "typical newcomers"),
 	)
 	shown := out[:min(len(out), maxTable)]
 	a.table(columns, shown)

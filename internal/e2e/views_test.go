@@ -280,7 +280,7 @@ func TestViews(t *testing.T) {
 	r.says(0, "8 known, 0 typical newcomers", "audience", "folder:loan-valuations")
 	r.says(0, "crate-list-link", "audience", "file:crate-list")
 	r.says(0, "(residual risk)", "audience", "file:crate-list")
-	r.says(0, "8 known, 1 typical newcomers", "reach", "--partner", "marrowby")
+	r.says(0, "8 known, 1 typical newcomer", "reach", "--partner", "marrowby")
 	r.says(0, "links open to whoever holds one, those refused here included: crate-list-link", "reach", "--partner", "marrowby")
 	r.says(0, "maren.holtveig@ilvane.example is suspended since ", "diff", "maren.holtveig@ilvane.example", "--and-at", "+100d")
 	r.says(0, "Nothing differs.", "diff", "*@ilvane.example", "*@lab.ilvane.example")
