@@ -211,6 +211,13 @@ async function once<T>(s: Sent): Promise<T> {
   return JSON.parse(text) as T
 }
 
+/**
+ * Whether a page cannot be shown because what it shows could not be read. Where a session ended while the page was there, it stays, with
+ * all that was typed in it, and the session is taken up again over it.
+ */
+export const failed = (q: { error: unknown; data: unknown }): boolean =>
+  !!q.error && !(q.data !== undefined && q.error instanceof Failure && q.error.problem.status === 401)
+
 /** The event that a session has ended in the middle of something. */
 export const signedOut = 'wexillum.signed-out'
 

@@ -2,3 +2,4 @@
 export { dayFromNow, setZone, since, until, when } from './parts/dates'
 export { addressed, towardsDraft } from './operations'
 export { idOf } from './parts/ids'
+export { Failure, failed } from './api'

@@ -144,3 +144,16 @@ func TestConsoleIDs(t *testing.T) {
 		}
 	}
 }
+
+// TestPageStaysWhereASessionEnds: a page that is there stays where its session ends, with what was typed in it; any other failure, or
+// one before there was anything to show, is told in its place.
+func TestPageStaysWhereASessionEnds(t *testing.T) {
+	t.Parallel()
+	r := demoService(t)
+	p := r.page(browser(t), "harbour")
+	got := logic[bool](p, `(status, data) => m.failed({error: status ? new m.Failure({type: '', title: '', status}) : null, data: data ?? undefined})`,
+		[][]any{{401, "a guest"}, {401, nil}, {404, "a guest"}, {503, "a guest"}, {0, "a guest"}})
+	if fmt.Sprint(got) != "[false true true true false]" {
+		t.Error(got)
+	}
+}

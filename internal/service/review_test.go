@@ -238,7 +238,8 @@ cy@ilvane.example space:dossier contribute owner:ben ended`; got != want {
 	}
 	ended, err := s.EndRound(ctx, keeper, late.ID, "it was begun by mistake")
 	check(t, err)
-	if lost := before - s.State().Population(s.Now(), nil).All.Total(); ended.States[ReviewSilent] != end.Silent || lost != end.Weighed.Granted.Lost {
+	lost := before - s.State().Population(s.Now(), nil).All.Total()
+	if ended.States[ReviewSilent] != end.Silent || lost != end.Weighed.Granted.Lost {
 		t.Errorf("%+v, %d lost, and was to be %+v", ended.States, lost, end.Weighed)
 	}
 	if _, _, err := s.EndingRound(ctx, keeper, late.ID); !errors.Is(err, ErrConflict) {

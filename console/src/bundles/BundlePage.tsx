@@ -2,7 +2,7 @@ import { useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button } from 'react-bootstrap'
 import { Link, useParams } from 'react-router'
-import { call } from '../api'
+import { call, failed } from '../api'
 import { Empty, Page, Waiting, Wrong } from '../parts/bits'
 import { useRefresh } from '../parts/change'
 import { until, when } from '../parts/dates'
@@ -19,7 +19,7 @@ export function BundlePage({ role }: { role: string }) {
   const found = useQuery({ queryKey: ['bundles', id], queryFn: () => call('GET /api/v1/bundles/{id}', { path: { id } }) })
   const b = found.data
   const may = role === 'administrator' || role === 'keeper'
-  if (found.error) return <Wrong error={found.error} retry={() => void found.refetch()} />
+  if (failed(found)) return <Wrong error={found.error} retry={() => void found.refetch()} />
   if (!b) return <Waiting what="Reading" />
   const held = b.holdings ?? []
   return (

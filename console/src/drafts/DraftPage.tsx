@@ -2,7 +2,7 @@ import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Alert, Button, Form, ProgressBar } from 'react-bootstrap'
 import { Link, useNavigate, useParams } from 'react-router'
-import { call, linked, weigh, type Draft, type Session } from '../api'
+import { call, linked, weigh, type Draft, type Session, failed } from '../api'
 import { AskDialog } from '../parts/AskDialog'
 import { Empty, Page, Waiting, when, Wrong } from '../parts/bits'
 import { EditList } from './EditList'
@@ -54,7 +54,7 @@ export function DraftPage({ session }: { session: Session }) {
   })
   const admin = session.role === 'administrator'
   const may = admin || session.role === 'keeper'
-  if (draft.error)
+  if (failed(draft))
     return (
       <Page title="Draft">
         <Wrong error={draft.error} retry={() => void draft.refetch()} />

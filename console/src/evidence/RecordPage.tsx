@@ -2,7 +2,7 @@ import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Alert, Button, Form } from 'react-bootstrap'
 import { useParams } from 'react-router'
-import { call, linked } from '../api'
+import { call, linked, failed } from '../api'
 import { AskDialog } from '../parts/AskDialog'
 import { Page, Waiting, when, Wrong } from '../parts/bits'
 
@@ -24,7 +24,7 @@ export function RecordPage({ name }: { name: string }) {
     },
   })
   const x = found.data
-  if (found.error)
+  if (failed(found))
     return (
       <Page title="Record">
         <Wrong error={found.error} retry={() => void found.refetch()} />

@@ -2,7 +2,7 @@ import { useMutation, useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
 import { Link, useNavigate, useParams } from 'react-router'
-import { call } from '../api'
+import { call, failed } from '../api'
 import { AskDialog } from '../parts/AskDialog'
 import { Page, Waiting, when, Wrong } from '../parts/bits'
 import { useRefresh } from '../parts/change'
@@ -26,7 +26,7 @@ export function ExpectationPage({ role }: { role: string }) {
     },
   })
   const x = found.data
-  if (found.error)
+  if (failed(found))
     return (
       <Page title="Expectation">
         <Wrong error={found.error} retry={() => void found.refetch()} />

@@ -2,7 +2,7 @@ import { useMutation, useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button } from 'react-bootstrap'
 import { Link } from 'react-router'
-import { call, type Expectation } from '../api'
+import { call, type Expectation, failed } from '../api'
 import { Empty, Page, Waiting, when, Wrong } from '../parts/bits'
 import { useRefresh } from '../parts/change'
 import { MakeExpectation } from './MakeExpectation'
@@ -96,7 +96,7 @@ function Proposed({ done }: { done: () => void }) {
     onSuccess: done,
   })
   const all = list.data?.expectations ?? []
-  if (list.error) return <Wrong error={list.error} />
+  if (failed(list)) return <Wrong error={list.error} />
   if (!list.data) return <Waiting what="Looking for what might be expected" />
   if (all.length === 0) return null
   return (

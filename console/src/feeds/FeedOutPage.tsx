@@ -2,7 +2,7 @@ import { useInfiniteQuery, useMutation, useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
 import { Link, useParams } from 'react-router'
-import { call, type FeedOut, type FeedOutPerson } from '../api'
+import { call, type FeedOut, type FeedOutPerson, failed } from '../api'
 import { Empty, next, Page, Waiting, when, Wrong } from '../parts/bits'
 import { ChangeOut, EndOut, ReleaseOut } from './FeedOutForms'
 import { Send } from './SendForm'
@@ -30,7 +30,7 @@ export function FeedOutPage({ role }: { role: string }) {
   })
   const f = feed.data
   const admin = role === 'administrator'
-  if (feed.error) return <Wrong error={feed.error} retry={() => void feed.refetch()} />
+  if (failed(feed)) return <Wrong error={feed.error} retry={() => void feed.refetch()} />
   if (!f) return <Waiting what="Reading" />
   const state = outState(f)
   const counts = people.data?.pages[0]?.counts ?? {}

@@ -3,7 +3,7 @@ import { useInfiniteQuery, useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
 import { Link, useParams } from 'react-router'
-import { call, type Feed } from '../api'
+import { call, type Feed, failed } from '../api'
 import { Lines } from './Lines'
 import { braked, outcome, stateOf } from './words'
 import { ChangeFeed, Apply, NewToken, WithWhy, EndFeed } from './FeedForms'
@@ -15,7 +15,7 @@ export function FeedPage({ role }: { role: string }) {
   const [asking, setAsking] = useState<'change' | 'end' | 'token' | 'release' | 'apply'>()
   const f = feed.data
   const admin = role === 'administrator'
-  if (feed.error) return <Wrong error={feed.error} retry={() => void feed.refetch()} />
+  if (failed(feed)) return <Wrong error={feed.error} retry={() => void feed.refetch()} />
   if (!f) return <Waiting what="Reading" />
   const state = stateOf(f)
   return (

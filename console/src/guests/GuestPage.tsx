@@ -2,7 +2,7 @@ import { useInfiniteQuery, useMutation, useQuery, useQueryClient } from '@tansta
 import { useState } from 'react'
 import { Button } from 'react-bootstrap'
 import { Link, useParams, useSearchParams } from 'react-router'
-import { call, query, type GuestChange, type Session } from '../api'
+import { call, query, type GuestChange, type Session, failed } from '../api'
 import { Empty, Page, since, until, Waiting, when, Wrong } from '../parts/bits'
 import { Change, changesOf } from '../journal/JournalPage'
 import { StoredChange } from '../places/PlaceDialog'
@@ -23,7 +23,7 @@ export function GuestPage({ session }: { session: Session }) {
   const [merge, setMerge] = useState(params.get('merge') !== null)
   const [out, setOut] = useState<{ bundle: string; resource: string }>() // of a bundle
   const g = useQuery({ queryKey: ['guest', address], queryFn: () => call('GET /api/v1/guests/{address}', { path: { address } }) })
-  if (g.error)
+  if (failed(g))
     return (
       <Page title={address}>
         <Wrong error={g.error} retry={() => void g.refetch()} />

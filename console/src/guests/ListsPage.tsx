@@ -3,7 +3,7 @@ import { useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
 import { useSearchParams } from 'react-router'
 import { Going } from '../home/DatesWait'
-import { call, linked, type Given, type ListTaken, type Session } from '../api'
+import { call, linked, type Given, type ListTaken, type Session, failed } from '../api'
 import { Page, Waiting, Wrong } from '../parts/bits'
 import { TextOrFile } from '../parts/TextOrFile'
 import { useRefresh } from '../parts/change'
@@ -59,7 +59,7 @@ export function ListsPage({ session }: { session: Session }) {
     take.reset()
   }
   const mayTake = session.role === 'administrator' || (session.role === 'keeper' && what !== 'people' && what !== 'spaces')
-  if (kinds.error)
+  if (failed(kinds))
     return (
       <Page title="Lists in and out">
         <Wrong error={kinds.error} retry={() => void kinds.refetch()} />

@@ -2,7 +2,7 @@ import { useMutation, useQuery, useQueryClient } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button } from 'react-bootstrap'
 import { useParams } from 'react-router'
-import { call, services, type Partner } from '../api'
+import { call, services, type Partner, failed } from '../api'
 import { Page, Waiting, when, Wrong } from '../parts/bits'
 import { ValueTable } from '../places/ValueTable'
 import { PartnerLetters } from './Letters'
@@ -68,7 +68,7 @@ export function PartnerPage({ role }: { role: string }) {
       done(p)
     },
   })
-  if (partner.error)
+  if (failed(partner))
     return (
       <Page title="Partner">
         <Wrong error={partner.error} retry={() => void partner.refetch()} />

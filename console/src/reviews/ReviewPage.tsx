@@ -2,7 +2,7 @@ import { useInfiniteQuery, useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
 import { Link, useParams } from 'react-router'
-import { call, type ReviewsDone } from '../api'
+import { call, type ReviewsDone, failed } from '../api'
 import { Empty, Page, Waiting, Wrong } from '../parts/bits'
 import { useRefresh } from '../parts/change'
 import { until, when } from '../parts/dates'
@@ -32,7 +32,7 @@ export function ReviewPage({ role }: { role: string }) {
   const [doing, setDoing] = useState<Do>()
   const [ending, setEnding] = useState(false)
   const [done, setDone] = useState<ReviewsDone>()
-  if (round.error) return <Wrong error={round.error} retry={() => void round.refetch()} />
+  if (failed(round)) return <Wrong error={round.error} retry={() => void round.refetch()} />
   if (!r) return <Waiting what="Reading" />
   const all = lines.data?.pages.flatMap((p) => p.lines) ?? []
   const open = all.filter((l) => l.state === 'open')

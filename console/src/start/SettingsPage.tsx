@@ -2,7 +2,7 @@ import { useQuery } from '@tanstack/react-query'
 import { useState } from 'react'
 import { Button, Form } from 'react-bootstrap'
 import { Link } from 'react-router'
-import { call, type AllSettings, type Session } from '../api'
+import { call, type AllSettings, type Session, failed } from '../api'
 import { Page, since, Waiting, when, Wrong } from '../parts/bits'
 import { Combo } from '../parts/Combo'
 import { useChange } from '../parts/change'
@@ -60,7 +60,7 @@ export function SettingsPage({ session }: { session: Session }) {
 /** Which terms of use there were, since when, and how many accepted which. */
 function TermsVersions() {
   const found = useQuery({ queryKey: ['terms'], queryFn: () => call('GET /api/v1/settings/terms') })
-  if (found.error) return <Wrong error={found.error} retry={() => void found.refetch()} />
+  if (failed(found)) return <Wrong error={found.error} retry={() => void found.refetch()} />
   if (!found.data) return null
   return (
     <>
