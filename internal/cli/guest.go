@@ -625,6 +625,9 @@ func (a *app) guestMerge() *cobra.Command {
 				if name == "" {
 					name = g.Resource
 				}
+				if name == "person:*" {
+					name = "our people"
+				}
 				a.say("  + %-24s %s", g.Action, name)
 			}
 			return nil

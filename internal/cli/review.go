@@ -326,8 +326,14 @@ func (a *app) reviewEnd() *cobra.Command {
 				}
 				a.say("%s: nobody answered %s.", x.Name, counted.Of(x.Open, "line", "lines"))
 				if x.Open > 0 {
-					a.say("Of these, %s would end now, and %s would count as reviewed.", counted.Of(*x.Ends, "role", "roles"),
-						counted.Of(x.Open-*x.Ends, "role", "roles"))
+					says := []string{}
+					if *x.Ends > 0 {
+						says = append(says, counted.Of(*x.Ends, "role", "roles")+" would end now")
+					}
+					if n := x.Open - *x.Ends; n > 0 {
+						says = append(says, counted.Of(n, "role", "roles")+" would count as reviewed")
+					}
+					a.say("As guests.review_silence says, %s.", strings.Join(says, ", and "))
 					a.tellMoves(x.Weighed)
 				}
 				if preview {

@@ -48,7 +48,7 @@ func (a *app) webhook() *cobra.Command {
 			if a.output == "table" && len(x.Webhooks) == 0 {
 				a.say("Nobody is told. Add a receiver with wexillum webhook add; topics are:")
 				for _, t := range x.Topics {
-					a.say("  %-11s %s", t.Topic, t.Says)
+					a.say("  %-12s %s", t.Topic, t.Says)
 				}
 				return nil
 			}

@@ -324,7 +324,7 @@ func TestReviewActs(t *testing.T) {
 	}...)
 	dump := r.must("dump")
 	ahead := r.must("review", "end", "spring", "--preview")
-	if !strings.Contains(ahead, "would end now") || !strings.Contains(ahead, "  granted   0 gained, ") || !strings.HasSuffix(ahead, "Nothing is changed yet.\n") ||
+	if !strings.Contains(ahead, "As guests.review_silence says, 8 roles would end now.") || !strings.Contains(ahead, "  granted   0 gained, ") || !strings.HasSuffix(ahead, "Nothing is changed yet.\n") ||
 		r.must("dump") != dump {
 		t.Errorf("before its end:\n%s", ahead)
 	}

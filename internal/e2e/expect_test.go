@@ -318,6 +318,18 @@ func TestExpectationsInTheConsole(t *testing.T) {
 	p.do(chromedp.Click(`.page a[href^="/drafts/"]`))
 	p.until("document.querySelector('.breaks') && document.querySelector('#p-despite')")
 	p.axe("a draft that breaks what is expected")
+	// Why is answered by the draft alone, and so asked there.
+	why := `[...document.querySelectorAll('.breaks a')].find(a => a.textContent === 'Why')`
+	if eval[bool](p, "!!"+why) {
+		t.Error("outside the draft, why is answered as things are")
+	}
+	p.presses(".page", "Work in this draft")
+	p.until(why)
+	eval[any](p, why+".click(), 0")
+	p.until(verdict + "?.dataset.decision === 'no'")
+	p.goTo("/drafts", `document.querySelector('.page a[href^="/drafts/"]')`)
+	p.do(chromedp.Click(`.page a[href^="/drafts/"]`))
+	p.until("document.querySelector('.breaks') && document.querySelector('#p-despite')")
 	p.fill("#p-why", "the loan is over")
 	if !eval[bool](p, "document.querySelector('.publish-form button').disabled") {
 		t.Error("it is published without a reason for what it breaks")

@@ -20,6 +20,7 @@ import (
 
 	"github.com/go-jose/go-jose/v4"
 
+	"wexillum.example/internal/core/counted"
 	"wexillum.example/internal/core/engine"
 	"wexillum.example/internal/core/expect"
 	"wexillum.example/internal/core/moment"
@@ -648,10 +649,11 @@ func (s *Service) EvidenceSheet(ctx context.Context, e *Evidence) (*report.Repor
 	}
 	add := func(what, is string) { r.Summary = append(r.Summary, [2]string{what, is}) }
 	add("Made", m.Made+" by "+m.By+": "+m.Why)
-	add("Reach anything", fmt.Sprintf("%d known parties and links, %d typical newcomers", m.Parties, m.Newcomers))
+	add("Reach anything", counted.Of(m.Parties, "known party or link", "known parties and links")+", "+
+		counted.Of(m.Newcomers, "typical newcomer", "typical newcomers"))
 	add("Lines", strconv.Itoa(m.Lines))
 	for _, t := range m.Totals {
-		add(t.Action, fmt.Sprintf("%d parties, %d times", t.Parties, t.Pairs))
+		add(t.Action, counted.Of(t.Parties, "party", "parties")+", "+counted.Of(t.Pairs, "time", "times"))
 	}
 	for _, x := range m.Expectations {
 		add("Expected", x.Says+" "+x.State)

@@ -6,6 +6,7 @@ import (
 	"strings"
 
 	"wexillum.example/internal/core/catalogue"
+	"wexillum.example/internal/core/counted"
 	"wexillum.example/internal/core/world"
 	"wexillum.example/internal/worldfile"
 )
@@ -75,10 +76,10 @@ func (c *placeChange) named(x *entry) (out []string, err error) {
 		if live > 0 || links > 0 {
 			var what []string
 			if live > 0 {
-				what = append(what, fmt.Sprintf("%d %s not ended", live, plural(live, "role on it has", "roles on it have")))
+				what = append(what, counted.Of(live, "role on it has", "roles on it have")+" not ended")
 			}
 			if links > 0 {
-				what = append(what, fmt.Sprintf("%d %s", links, plural(links, "link to it works", "links to it work")))
+				what = append(what, counted.Of(links, "link to it works", "links to it work"))
 			}
 			say("%s; close it first", strings.Join(what, " and "))
 		}
@@ -149,14 +150,14 @@ func (c *placeChange) named(x *entry) (out []string, err error) {
 			return nil, err
 		}
 		if len(guests) > 0 {
-			say("%d %s whom they answer for", len(guests), plural(len(guests), "guest", "guests"))
+			say("%s whom they answer for", counted.Of(len(guests), "guest", "guests"))
 		}
 		grants, err := c.t.GrantsBy(x.id)
 		if err != nil {
 			return nil, err
 		}
 		if len(grants) > 0 {
-			say("%d %s that they answer for", len(grants), plural(len(grants), "role", "roles"))
+			say("%s that they answer for", counted.Of(len(grants), "role", "roles"))
 		}
 		for i := range policy.Exceptions {
 			if slices.Contains(policy.Exceptions[i].People, x.id) {

@@ -87,7 +87,10 @@ export function RecordPage({ name }: { name: string }) {
         {(
           [
             ['Record', x.id],
-            ['Reach anything', `${x.parties} known parties and links, ${x.newcomers} typical newcomers`],
+            [
+              'Reach anything',
+              `${x.parties} known ${x.parties === 1 ? 'party or link' : 'parties and links'}, ${x.newcomers} typical ${x.newcomers === 1 ? 'newcomer' : 'newcomers'}`,
+            ],
             ['Lines', x.lines.toLocaleString('en-GB')],
             ['Made', `${when(x.made)} by ${x.by}, on revision ${x.revision}`],
             ['In the journal', `change ${x.change}`],

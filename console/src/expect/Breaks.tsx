@@ -1,6 +1,7 @@
 import { Form } from 'react-bootstrap'
 import { Link } from 'react-router'
 import { type Expectation } from '../api'
+import { inDraft } from '../drafts/quick'
 import { when } from '../parts/bits'
 import { ahead, Counterexamples } from './words'
 
@@ -18,10 +19,11 @@ export function Breaks({ list }: { list: Expectation[] }) {
               {x.reason}
             </span>
           </p>
-          <Counterexamples list={x.examples.slice(0, 3)} always={x.expect.sort === 'always'} />
+          <Counterexamples of={x} most={3} shows={!!inDraft()} />
           {(x.count ?? 0) > 3 && <p className="quiet">{x.count} in all.</p>}
         </div>
       ))}
+      {!inDraft() && <p className="quiet">Why is answered in the draft: work in it, and look here again.</p>}
     </section>
   )
 }

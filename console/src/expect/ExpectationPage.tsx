@@ -101,7 +101,7 @@ export function ExpectationPage({ role }: { role: string }) {
                 : `Broken ${x.count} ${x.count === 1 ? 'time' : 'times'} by ${x.parties} ${x.parties === 1 ? 'party' : 'parties'}`}
             {x.examples.length < (x.count ?? 0) && <span className="quiet"> · the first {x.examples.length}</span>}
           </h2>
-          <Counterexamples list={x.examples} always={x.expect.sort === 'always'} could={x.only_could} />
+          <Counterexamples of={x} />
         </section>
       )}
       {(x.history?.length ?? 0) > 0 && (

@@ -208,9 +208,7 @@ export function MakeExpectation({ x, close, done }: { x?: Expectation; close: ()
           <p>
             <Stands x={look.data} /> {look.data.says}
           </p>
-          {look.data.examples.length > 0 && (
-            <Counterexamples list={look.data.examples.slice(0, 5)} always={sort === 'always'} could={look.data.only_could} />
-          )}
+          {look.data.examples.length > 0 && <Counterexamples of={look.data} most={5} />}
         </Alert>
       )}
     </AskDialog>

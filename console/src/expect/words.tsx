@@ -22,8 +22,13 @@ export function Stands({ x }: { x: Expectation }) {
   )
 }
 
-/** Who breaks an expectation, each with the question that shows why. */
-export function Counterexamples({ list, always, could }: { list: Counterexample[]; always: boolean; could?: boolean }) {
+/**
+ * Who breaks an expectation, each with the question that shows why, asked of the moment at which it is broken. Without shows
+ * there is no such question: what is asked outside the draft that breaks it would be answered as things are.
+ */
+export function Counterexamples({ of: x, most, shows = true }: { of: Expectation; most?: number; shows?: boolean }) {
+  const could = x.only_could
+  const always = x.expect.sort === 'always'
   return (
     <table className="table listing">
       <thead>
@@ -37,7 +42,7 @@ export function Counterexamples({ list, always, could }: { list: Counterexample[
         </tr>
       </thead>
       <tbody>
-        {list.map((e) => (
+        {x.examples.slice(0, most).map((e: Counterexample) => (
           <tr key={e.who + e.action + e.resource + (e.person ?? '')}>
             <td>
               {e.name || e.who}
@@ -48,8 +53,10 @@ export function Counterexamples({ list, always, could }: { list: Counterexample[
             </td>
             <td>{e.count > 1 ? `${e.count} of ${e.resource.replace(/:\*$/, '')}` : e.resource}</td>
             <td>
-              {!e.resource.endsWith('*') && !e.person && (
-                <Link to={`/${could ? 'could' : 'ask'}?${new URLSearchParams({ who: e.who, action: e.action, resource: e.resource })}`}>
+              {shows && !e.resource.endsWith('*') && !e.person && (
+                <Link
+                  to={`/${could ? 'could' : 'ask'}?${new URLSearchParams({ who: e.who, action: e.action, resource: e.resource, ...(ahead(x) ? { at: x.from! } : {}) })}`}
+                >
                   {could ? 'How' : 'Why'}
                 </Link>
               )}

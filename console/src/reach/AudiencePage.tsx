@@ -105,7 +105,7 @@ export function AudiencePage() {
       {first && !could && (
         <>
           <p className="figures" role="status">
-            <b>{first.parties}</b> known, <b>{first.newcomers}</b> typical newcomers.
+            <b>{first.parties}</b> known, <b>{first.newcomers}</b> typical {first.newcomers === 1 ? 'newcomer' : 'newcomers'}.
           </p>
           {!at && <AudienceDiffers resource={resource} all={all} q={q} />}
           {lines.length === 0 && <Empty>Nobody outside.</Empty>}

@@ -101,8 +101,9 @@ function Many({ of, at, choose, open }: { of: string; at: string; choose: (v: st
       {first && (
         <>
           <p className="figures" role="status">
-            <b>{first.totals.parties}</b> known, <b>{first.totals.newcomers}</b> typical newcomers. The large number counts granted actions,
-            the number after + those that need no role.
+            <b>{first.totals.parties}</b> known, <b>{first.totals.newcomers}</b> typical{' '}
+            {first.totals.newcomers === 1 ? 'newcomer' : 'newcomers'}. The large number counts granted actions, the number after + those
+            that need no role.
             {first.residual && <span className="residual"> Residual risk: {first.residual}</span>}
           </p>
           {rows.length === 0 && <Empty>Nobody is meant by that.</Empty>}

@@ -651,10 +651,11 @@ func (s *Snapshot) EachCould(y *Yes, fn func(who Who, resource string) bool) {
 // waits. At it the answer takes half a minute.
 const MostPairs = 100_000_000
 
-// Pairs is how many pairs of classes, of parties and of things, EachYes asks
-// about in a scope: what it costs, for whoever wonders before. Only who and what
-// is in the scope counts, so that one partner's people, or one kind of thing,
-// are few pairs in a world where everybody is too many.
+// Pairs is how many pairs of classes, of parties and of things that need a role,
+// EachYes asks about in a scope. They are nearly all that it costs, and told to
+// whoever wonders before; what needs no role comes in few classes. Only who and
+// what is in the scope counts, so that one partner's people, or one kind of
+// thing, are few pairs in a world where everybody is too many.
 func (p *Potential) Pairs(x *Scope) int {
 	w := p.now.scopedTo(x, p.at)
 	if w.shut {

@@ -101,31 +101,30 @@ func judgeCould(s *engine.Snapshot, all []*Statement, held []heldNow, now moment
 	}
 	p := s.Potential(now)
 	var union engine.Scope
-	var wide []heldNow
+	var alone, wide []heldNow
 	var statements []*Statement
 	pairs := 0
 	for _, h := range held {
 		x := all[h.i]
 		n := p.Pairs(&x.Scope)
-		if n <= mostPairs && x.wide() {
-			union.Actions, union.Outward = union.Actions|x.Scope.Actions, union.Outward|x.Scope.Outward
-			wide, statements, pairs = append(wide, h), append(statements, x), pairs+n
+		if n > mostPairs || !x.wide() {
+			alone = append(alone, h)
 			continue
 		}
-		is, err := x.could(s, p, now, stop)
+		union.Actions, union.Outward = union.Actions|x.Scope.Actions, union.Outward|x.Scope.Outward
+		wide, statements, pairs = append(wide, h), append(statements, x), pairs+n
+	}
+	if n := p.Pairs(&union); len(wide) < 2 || n > pairs || n > mostPairs {
+		alone, wide = append(alone, wide...), nil
+	}
+	for _, h := range alone {
+		is, err := all[h.i].could(s, p, now, stop)
 		if err != nil {
 			return err
 		}
 		tell(h, is)
 	}
-	if n := p.Pairs(&union); len(wide) < 2 || n > pairs || n > mostPairs {
-		for k, h := range wide {
-			is, err := statements[k].could(s, p, now, stop)
-			if err != nil {
-				return err
-			}
-			tell(h, is)
-		}
+	if len(wide) == 0 {
 		return nil
 	}
 	groups, each := together(s, statements, now)
