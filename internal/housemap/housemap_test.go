@@ -115,19 +115,23 @@ func written(t *testing.T) (out []string) {
 	return out
 }
 
-// TestMeasures holds that no file has more than 900 lines, of the console none more than 350, and no line more
-// than 140 columns, unless it holds a text or lies within one.
+// TestMeasures holds that no file has more than 900 lines and ten at most more than 600, of the console none more
+// than 350, and no line more than 140 columns, unless it holds a text or lies within one.
 func TestMeasures(t *testing.T) {
 	files := written(t)
 	if len(files) < 300 {
 		t.Fatalf("only %d files were found", len(files))
 	}
+	var long []string
 	for _, f := range files {
 		b, err := os.ReadFile(f)
 		if err != nil {
 			t.Fatal(err)
 		}
 		lines := strings.Split(string(b), "\n")
+		if len(lines) > 601 {
+			long = append(long, f)
+		}
 		most, texts := 900, "\"`"
 		if filepath.Ext(f) != ".go" {
 			most, texts = 350, "\"`'>"
@@ -145,5 +149,8 @@ func TestMeasures(t *testing.T) {
 				t.Errorf("%s:%d has %d columns; 140 is the most where no text is", f, i+1, n)
 			}
 		}
+	}
+	if len(long) > 10 {
+		t.Errorf("%d files have more than 600 lines; ten at most: %v", len(long), long)
 	}
 }

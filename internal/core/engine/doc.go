@@ -17,7 +17,7 @@
 // question names the subject, an action of the catalogue, the resource and the
 // moment. It is answered in three steps:
 //
-//  1. Names become indexes (asker.resolve in ask.go): the address is party
+//  1. Names become indexes (asker.resolve in ask_find.go): the address is party
 //     4711, its domain belongs to partner 12, the page is item 90210 in space
 //  315. The accounts that Noor could use are listed: her record with us, then
 //     the account she has at home.
@@ -64,12 +64,14 @@
 //
 // # Where things are
 //
-//   - ask.go, gates.go, gates_grant.go, value.go: one question
+//   - asked.go, ask.go, ask_find.go, gates*.go, value.go: one question
 //   - explain.go, words.go: causes in words; what people write
-//   - inventory*.go, vec.go, stored.go: the form that a world is kept in
-//   - policy.go, lookup.go: the policy, compiled; single look-ups
-//   - reach.go, audience.go, yes*.go, population.go, diff.go: lists of answers
-//   - impact*.go, outward.go, amend.go, suppose.go: what would be otherwise
-//   - dates.go, fate.go, due.go: dates of records
+//   - inventory*.go, editor.go, vec.go, stored.go: the form that a world is kept
+//     in, and how the next is made from one
+//   - policy.go, lookup*.go, find.go: the policy, compiled; single look-ups
+//   - reach.go, audience*.go, yes*.go, population.go, diff.go: lists of answers
+//   - wide.go, cohorts.go, division.go, signs.go: what needs no role, of all alike
+//   - impact*.go, outward.go, amend*.go, suppose.go: what would be otherwise
+//   - dates.go, sequences.go, fate.go, settle.go, due.go, ahead.go: dates of records
 //   - could*.go, bundle.go, inert.go, turning.go: what could be, what does nothing
 package engine
