@@ -242,7 +242,7 @@ func TestServe(t *testing.T) {
 	if text, err := os.ReadFile(file); err != nil || !strings.Contains(string(text), "log_level: warn") {
 		t.Errorf("the file of settings is gone: %v %s", err, text)
 	}
-	if out, err := run(nil, "", "schema", "show", "--database", dsn); err != nil || !strings.Contains(out, "version 21") {
+	if out, err := run(nil, "", "schema", "show", "--database", dsn); err != nil || !strings.Contains(out, "version 22") {
 		t.Errorf("%v %s", err, out)
 	}
 	if out, err := run(nil, "", "schema", "down", "--database", dsn); err == nil || !strings.Contains(out, "add --yes") {
@@ -255,7 +255,7 @@ func TestServe(t *testing.T) {
 	if out, err := run(nil, "", "schema", "down", "--database", dsn, "--to", "5", "--yes"); err != nil || !strings.Contains(out, "version 5") {
 		t.Errorf("%v %s", err, out)
 	}
-	if out, err := run(nil, "", "schema", "up", "--database", dsn); err != nil || !strings.Contains(out, "version 21") {
+	if out, err := run(nil, "", "schema", "up", "--database", dsn); err != nil || !strings.Contains(out, "version 22") {
 		t.Errorf("%v %s", err, out)
 	}
 	big := dsnOf(t)

@@ -147,7 +147,7 @@ func TestPackage(t *testing.T) {
 	}
 	ran("Wexillum is installed and not started", "dpkg", "-i", "/tmp/one.deb")
 	ran("abc1234 of 2026-11-30, go1.", "wexillum", "--version")
-	ran("schema 21", "wexillum", "--version")
+	ran("schema 22", "wexillum", "--version")
 	for path, want := range map[string]string{
 		"etc/wexillum/wexillum.yaml": "-rw-r-----", "etc/wexillum": "drwxr-x---", "var/lib/wexillum": "drwx------",
 		"var/backups/wexillum":                           "drwx------",

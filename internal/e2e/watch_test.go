@@ -166,7 +166,7 @@ func TestDoctor(t *testing.T) {
 	all = of(o, 0, "--config", settings)
 	for name, found := range map[string]string{
 		"settings": settings, "listen": "127.0.0.1:8470", "database": "MariaDB 10", "database, packets": "64 MB",
-		"database, durability": "on the disk", "schema": "version 21",
+		"database, durability": "on the disk", "schema": "version 22",
 		"clock": "as the database's", "backups": "the last one is of", "reached from here": r.url, "disk for backups": "are free",
 	} {
 		expect(all, name, doctor.Good, found)

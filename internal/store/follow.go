@@ -95,7 +95,7 @@ func (s *Store) between(ctx context.Context, q querier, since, to Head, most uin
 		}
 	}
 	if to.Revision != since.Revision || seen[[2]string{"policy", ""}] {
-		w, err := readPolicyFor(ctx, q, to, sink)
+		w, err := readPolicyFor(ctx, q, to, to.Seq, sink)
 		if err != nil {
 			return false, false, err
 		}

@@ -57,15 +57,16 @@ func (s *Store) Read(ctx context.Context, at Head, sink Sink) (Head, error) {
 	if err := tx.QueryRowContext(ctx, "SELECT seq, revision FROM head WHERE one = 1").Scan(&h.Seq, &h.Revision); err != nil {
 		return Head{}, err
 	}
-	if at != (Head{}) {
-		h = at
+	above := uint64(open - 1) // what is current alone, whatever it took the place of
+	if at != (Head{}) && at != h {
+		h, above = at, at.Seq
 	}
-	w, err := readPolicyFor(ctx, tx, h, sink)
+	w, err := readPolicyFor(ctx, tx, h, above, sink)
 	if err != nil {
 		return Head{}, err
 	}
 	sink.SetPolicy(w)
-	if err := s.readInventory(ctx, tx, h.Seq, sink); err != nil {
+	if err := s.readInventory(ctx, tx, []any{h.Seq, above}, sink); err != nil {
 		return Head{}, err
 	}
 	return h, nil
@@ -79,9 +80,11 @@ type SomeSink interface {
 
 // PolicyAt returns the policy as it was at a head; sink hears of what cannot be read as it is kept.
 func (s *Store) PolicyAt(ctx context.Context, at Head, sink Sink) (*world.World, error) {
-	return readPolicyFor(ctx, s.db, at, sink)
+	return readPolicyFor(ctx, s.db, at, at.Seq, sink)
 }
 
+// asOf takes two numbers. Both are the same entry of the journal for what was there behind it; what is
+// current is asked with open-1 as the second, and then the table of what is past is not read (migration 22).
 const asOf = "from_seq <= ? AND until_seq > ?"
 
 func each(ctx context.Context, q querier, query string, args []any, fn func(*sql.Rows) error) error {
@@ -153,8 +156,9 @@ func ahead[T any](ctx context.Context, q querier, query string, args []any, scan
 	return err
 }
 
-func (s *Store) readInventory(ctx context.Context, q querier, seq uint64, sink Sink) error {
-	when := []any{seq, seq}
+// readInventory reads what was written up to one entry of the journal and replaced behind another,
+// the two numbers of asOf.
+func (s *Store) readInventory(ctx context.Context, q querier, when []any, sink Sink) error {
 	docs := func(kind string) func() error { return func() error { return eachDoc(ctx, q, kind, when, sink) } }
 	type step struct {
 		kind string
@@ -392,11 +396,11 @@ func (s *Store) Policy(ctx context.Context, h Head) (*world.World, error) {
 }
 
 func readPolicy(ctx context.Context, q querier, h Head) (*world.World, error) {
-	return readPolicyFor(ctx, q, h, nil)
+	return readPolicyFor(ctx, q, h, h.Seq, nil)
 }
 
 // readPolicyFor tells a sink, where there is one that wants it, of what cannot be read.
-func readPolicyFor(ctx context.Context, q querier, h Head, sink Sink) (*world.World, error) {
+func readPolicyFor(ctx context.Context, q querier, h Head, above uint64, sink Sink) (*world.World, error) {
 	w := &world.World{}
 	err := each(
 		ctx,
@@ -423,7 +427,7 @@ func readPolicyFor(ctx context.Context, q querier, h Head, sink Sink) (*world.Wo
 		ctx,
 		q,
 		"SELECT id, doc FROM record WHERE kind = 'stance' AND "+asOf+" ORDER BY id",
-		[]any{h.Seq, h.Seq},
+		[]any{h.Seq, above},
 		func(r *sql.Rows) error {
 			var id string
 			var doc []byte
