@@ -358,6 +358,10 @@ func Cuts(s *engine.Snapshot, t could.Target, at moment.Moment, stop func() erro
 	return out, parts, nil
 }
 
+// mostSpared bounds what is counted of what could come to be beside what is spare, before and after, in pairs
+// (see engine.Potential.Pairs): two seconds each. Above that the list alone is told, which is what is acted upon.
+const mostSpared = 10_000_000
+
 // Spare finds what nobody uses, and what it takes from what could come to be.
 func Spare(s *engine.Snapshot, at moment.Moment, stop func() error) (contract.Spare, []could.Part, error) {
 	out := contract.Spare{Parts: []contract.CutPart{}}
@@ -367,36 +371,46 @@ func Spare(s *engine.Snapshot, at moment.Moment, stop func() error) (contract.Sp
 	}
 	out.Parts = cutParts(s, parts)
 	scope := engine.Scope{Actions: engine.InwardActions}
-	if s.Potential(at).Pairs(&scope) > engine.MostPairs {
+	if s.Potential(at).Pairs(&scope) > mostSpared {
 		return out, parts, nil
 	}
-	count := func(s *engine.Snapshot, by map[string]int) (n int, err error) {
+	// Members go by their index, which is the same on both sides: taking policy away names nobody.
+	type counted struct {
+		members map[uint32]int
+		others  map[string]int
+	}
+	count := func(s *engine.Snapshot) (by counted, n int, err error) {
+		by = counted{map[uint32]int{}, map[string]int{}}
 		err = s.Potential(at).EachYes(&scope, stop, func(y *engine.Yes) error {
 			n += y.Pairs
-			switch {
-			case len(y.Members) > 0:
+			if len(y.Members) > 0 {
+				each := y.Pairs / len(y.Members)
 				for _, m := range y.Members {
-					by[s.AddressAt(m).String()] += y.Pairs / len(y.Members)
+					by.members[m] += each
 				}
-			case !y.Newcomer:
-				by[y.Who.String()] += y.Pairs
+			} else if !y.Newcomer {
+				by.others[y.Who.String()] += y.Pairs
 			}
 			return nil
 		})
 		return
 	}
-	before, after := map[string]int{}, map[string]int{}
-	was, err := count(s, before)
+	before, was, err := count(s)
 	if err != nil {
 		return out, nil, err
 	}
-	is, err := count(could.Apply(s, parts, at), after)
+	after, is, err := count(could.Apply(s, parts, at))
 	if err != nil {
 		return out, nil, err
 	}
 	parties := 0
-	for who, n := range before {
-		if after[who] < n {
+	for who, n := range before.members {
+		if after.members[who] < n {
+			parties++
+		}
+	}
+	for who, n := range before.others {
+		if after.others[who] < n {
 			parties++
 		}
 	}

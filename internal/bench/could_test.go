@@ -4,6 +4,7 @@ import (
 	"slices"
 	"testing"
 
+	"wexillum.example/internal/answer"
 	"wexillum.example/internal/core/catalogue"
 	"wexillum.example/internal/core/could"
 	"wexillum.example/internal/core/engine"
@@ -49,8 +50,8 @@ func BenchmarkCould(b *testing.B) {
 	b.ReportMetric(0, "ns/op")
 }
 
-// BenchmarkSpare measures what is spare beside the impact of one rule that all spaces ask: it is found by a few dozen impacts, whatever the
-// number of partners.
+// BenchmarkSpare measures what is spare beside the impact of one rule that all spaces ask: it is found by a handful of impacts,
+// whatever the number of partners.
 func BenchmarkSpare(b *testing.B) {
 	w := generate(b)
 	s := engine.Of(w)
@@ -76,6 +77,12 @@ func BenchmarkSpare(b *testing.B) {
 			b.Fatal(err)
 		}
 	})
+	page := clock(func() { // with what it takes from what could come to be
+		if _, _, err := answer.Spare(s, now, func() error { return nil }); err != nil {
+			b.Fatal(err)
+		}
+	})
+	b.ReportMetric(page/1000, "page_s")
 	b.ReportMetric(float64(len(parts)), "parts")
 	b.ReportMetric(took/1000, "spare_s")
 	b.ReportMetric(took/impact, "x_impact")

@@ -242,7 +242,6 @@ const (
 	Wide
 )
 
-// Rows returns what is asked of each class of account about a resource of kind
 // TitleOn is the title of what is done with a thing of a kind: what is done with
 // files is done with folders, too, and then says so.
 func (a *Action) TitleOn(kind ResourceKind) string {
@@ -252,12 +251,53 @@ func (a *Action) TitleOn(kind ResourceKind) string {
 	return a.Title
 }
 
+// Rows returns what is asked of each class of account about a resource of kind
 // k.
 func (a *Action) Rows(k ResourceKind) *[NumClasses]*Ask {
 	if a.InSpace != nil && k.IsItem() {
 		return a.InSpace
 	}
 	return &a.Asks
+}
+
+// Keys lists the openings of partners that a yes may rest on, each once; own says
+// that they are always those of who asks, never of somebody whom it is about.
+func (a *Action) Keys() (keys []Key, own bool) {
+	own = true
+	var add func(class Class, ask *Ask)
+	add = func(class Class, ask *Ask) {
+		if ask == nil {
+			return
+		}
+		some := make([]Key, 0, 3)
+		// Whoever would become a guest must be one who might have been invited.
+		if ask.Level == ByRule || ask.Level == Listed || ask.Level == AnyLevel && class == Newcomer {
+			some = append(some, ask.Key)
+			if ask.Holding == MayInvite { // somebody is let into a space
+				some = append(some, In(Spaces))
+			}
+		}
+		for _, n := range ask.Needs {
+			if n.Kind == Outsiders { // people of partners opened for meetings are known
+				some = append(some, In(Meetings))
+			}
+		}
+		for _, k := range some {
+			if !slices.Contains(keys, k) {
+				keys = append(keys, k)
+			}
+		}
+		own = own && ask.Of == Subject
+		add(class, ask.Private)
+	}
+	for _, rows := range []*[NumClasses]*Ask{&a.Asks, a.InSpace} {
+		if rows != nil {
+			for class, ask := range rows {
+				add(Class(class), ask)
+			}
+		}
+	}
+	return keys, own
 }
 
 // TwoAccounts reports whether somebody with a record may be asked with their

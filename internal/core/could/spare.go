@@ -1,6 +1,7 @@
 package could
 
 import (
+	"math/bits"
 	"slices"
 
 	"wexillum.example/internal/core/catalogue"
@@ -17,9 +18,12 @@ import (
 // It is the safest tightening there is: what an attacker or a mistake could use
 // and nobody does.
 //
-// All parts are first taken away at once; whoever loses something by that tells
-// which were in use after all, and the rest is tried again, until nothing
-// changes for anybody. It costs a few impacts, whatever the number of partners.
+// All openings are first taken away at once. Who loses what by that tells which
+// were in use after all: that somebody may no longer read a channel, that it was
+// the opening of their partner for chat. What is not told by that is tried, a
+// service of all partners at a time; then what is left is taken away again, until
+// nothing changes for anybody. It costs a handful of impacts, whatever the number
+// of partners.
 func Spare(s *engine.Snapshot, at moment.Moment, stop func() error) ([]Part, error) {
 	var parts []Part
 	loosest := s.LoosestUsed(at)
@@ -62,33 +66,78 @@ func Spare(s *engine.Snapshot, at moment.Moment, stop func() error) ([]Part, err
 			}
 		}
 	}
-	for len(parts) > 0 {
-		if err := stop(); err != nil {
-			return nil, err
-		}
-		lost, nothing, err := losers(s, parts, at, stop)
+	openings, err := unused(s, parts[limits:], at, stop)
+	if err != nil {
+		return nil, err
+	}
+	// Limits are looked at as a whole: which of them it is would take a trial for
+	// each, and a limit that is in use in a way that LoosestUsed does not see is
+	// rare.
+	if limits > 0 {
+		all := slices.Concat(parts[:limits], openings)
+		x, err := losers(s, all, at, stop)
 		if err != nil {
 			return nil, err
 		}
-		if nothing {
+		if x.nothing {
+			return all, nil
+		}
+	}
+	return openings, nil
+}
+
+// unused leaves out openings until taking away the rest changes nothing.
+func unused(s *engine.Snapshot, parts []Part, at moment.Moment, stop func() error) ([]Part, error) {
+	for len(parts) > 0 {
+		x, err := losers(s, parts, at, stop)
+		if err != nil {
+			return nil, err
+		}
+		if x.nothing {
 			return parts, nil
 		}
 		before := len(parts)
-		if parts, err = spared(s, parts, lost, at, stop); err != nil {
-			return nil, err
-		}
-		// Limits are looked at as a whole: which of them it is would take a
-		// trial for each, and a limit that is in use in a way that LoosestUsed
-		// does not see is rare.
-		if len(parts) == before { // what changes is no partner's: then it is a limit, and none of them is lowered
-			parts = slices.Delete(parts, 0, min(limits, len(parts)))
-			if limits == 0 {
-				return nil, nil
+		parts = slices.DeleteFunc(parts, func(p Part) bool { return x.surely[p.Partner].has(p.Key) })
+		for k := catalogue.Key(0); k < catalogue.NumKeys; k++ {
+			maybe := func(p Part) bool { return p.Key == k && x.maybe[p.Partner].has(k) }
+			some := slices.Clone(parts)
+			if some = slices.DeleteFunc(some, func(p Part) bool { return !maybe(p) }); len(some) == 0 {
+				continue
 			}
-			limits = 0
+			by, err := losers(s, some, at, stop)
+			if err != nil {
+				return nil, err
+			}
+			parts = slices.DeleteFunc(parts, func(p Part) bool { return maybe(p) && by.lost(p.Partner) })
+		}
+		if len(parts) == before { // nobody's loss tells whose opening it was
+			used, err := anyUsed(s, parts, at, stop)
+			if err != nil {
+				return nil, err
+			}
+			parts = slices.DeleteFunc(parts, func(p Part) bool { return p == used })
 		}
 	}
 	return nil, nil
+}
+
+// anyUsed finds one of the openings that cannot be taken away together: the last
+// of the fewest from the first on that cannot.
+func anyUsed(s *engine.Snapshot, parts []Part, at moment.Moment, stop func() error) (Part, error) {
+	none, some := 0, len(parts)
+	for none+1 < some {
+		n := (none + some) / 2
+		x, err := losers(s, parts[:n], at, stop)
+		if err != nil {
+			return Part{}, err
+		}
+		if x.nothing {
+			none = n
+		} else {
+			some = n
+		}
+	}
+	return parts[some-1], nil
 }
 
 // passes tells the openings through which newcomers may be brought in, which no
@@ -111,81 +160,75 @@ func passes(s *engine.Snapshot) (out [catalogue.NumKeys]bool) {
 	return
 }
 
-// losers tells whose partners something changes for when parts are taken away,
-// by their ids; "" stands for what is no partner's. nothing is that nothing
-// changes at all.
+// keys is a set of openings, a bit each.
+type keys uint32
+
+func (s keys) has(k catalogue.Key) bool { return s>>k&1 != 0 }
+
+// losing is what changes when openings are taken away, by partner: which of them
+// it surely was, and which it may have been.
+type losing struct {
+	nothing       bool // nothing changes for anybody
+	surely, maybe map[string]keys
+}
+
+// lost reports whether something changes for people of a partner.
+func (x *losing) lost(partner string) bool { return x.surely[partner]|x.maybe[partner] != 0 }
+
+// restsOn tells by action on which openings a yes rests: surely where there is one
+// and it is always that of who asks.
+var restsOn = func() (out [catalogue.MaxActions]struct{ surely, maybe keys }) {
+	for _, a := range catalogue.Actions() {
+		list, own := a.Keys()
+		for _, k := range list {
+			out[a.ID].maybe |= 1 << k
+		}
+		if own && len(list) == 1 {
+			out[a.ID].surely = out[a.ID].maybe
+		}
+	}
+	return
+}()
+
+// forward is what a forwarder does.
+var forward = func() catalogue.ActionID { a, _ := catalogue.ActionByName("mail.forward"); return a.ID }()
+
+// losers finds what changes, and for whose partners, when parts are taken away;
+// partners go by their ids.
 //
 // An error is stop's. Every kind of line of an impact is looked through: people
 // from outside, typical newcomers, where our people go, and forwarders.
-func losers(s *engine.Snapshot, parts []Part, at moment.Moment, stop func() error) (lost map[string]bool, nothing bool, err error) {
-	lost = map[string]bool{}
+func losers(s *engine.Snapshot, parts []Part, at moment.Moment, stop func() error) (*losing, error) {
+	out := &losing{surely: map[string]keys{}, maybe: map[string]keys{}}
+	note := func(partner string, a catalogue.ActionID) {
+		out.surely[partner] |= restsOn[a].surely
+		out.maybe[partner] |= restsOn[a].maybe
+	}
 	x, err := engine.ImpactOf(s, Apply(s, parts, at), at, func(l *engine.ImpactLine) bool {
-		if l.Who.Kind == engine.ByAddress {
-			if m := s.Match(l.Who.Address); m.Partner != nil {
-				lost[m.Partner.ID] = true
+		if l.Who.Kind != engine.ByAddress {
+			return true
+		}
+		if m := s.Match(l.Who.Address); m.Partner != nil {
+			for left := l.Actions; left != 0; left &= left - 1 {
+				note(m.Partner.ID, catalogue.ActionID(bits.TrailingZeros64(uint64(left))))
 			}
 		}
 		return true
 	}, stop, nil)
-	if err != nil || x.Nothing() {
-		return lost, err == nil, err
+	if err != nil {
+		return nil, err
 	}
-	for id, m := range x.Partners {
-		if m.Any() {
-			lost[id] = true
-		}
-	}
+	out.nothing = x.Nothing()
 	for i := range x.Newcomers {
-		lost[x.Newcomers[i].Newcomer.Partner] = true
+		note(x.Newcomers[i].Newcomer.Partner, x.Newcomers[i].Action)
 	}
 	for i := range x.Outward {
-		lost[x.Outward[i].Target.Partner] = true
+		note(x.Outward[i].Target.Partner, x.Outward[i].Action)
 	}
 	for i := range x.Forwarders {
 		if m := s.Match(x.Forwarders[i].To); m.Partner != nil {
-			lost[m.Partner.ID] = true
+			note(m.Partner.ID, forward)
 		}
-	}
-	return lost, false, nil
-}
-
-// spared leaves out the openings of partners that are used. What closes one
-// partner concerns no other one, so that a service of all of them is tried at
-// once; where nobody can be told who loses by that, each is tried by itself.
-func spared(s *engine.Snapshot, parts []Part, lost map[string]bool, at moment.Moment, stop func() error) ([]Part, error) {
-	out := slices.Clone(parts)
-	for k := catalogue.Key(0); k < catalogue.NumKeys; k++ {
-		var some []Part
-		for _, p := range out {
-			if p.Kind == Close && p.Key == k && lost[p.Partner] {
-				some = append(some, p)
-			}
-		}
-		if len(some) == 0 {
-			continue
-		}
-		// One trial for all partners of a key: twenty-eight at most for any
-		// number of partners.
-		by, nothing, err := losers(s, some, at, stop)
-		if err != nil {
-			return nil, err
-		}
-		if nothing {
-			continue
-		}
-		used := func(p Part) bool { return by[p.Partner] }
-		if !slices.ContainsFunc(some, used) {
-			for _, p := range some {
-				x, err := engine.ImpactOf(s, Apply(s, []Part{p}, at), at, nil, stop, nil)
-				if err != nil {
-					return nil, err
-				}
-				if !x.Nothing() {
-					by[p.Partner] = true
-				}
-			}
-		}
-		out = slices.DeleteFunc(out, func(p Part) bool { return p.Kind == Close && p.Key == k && lost[p.Partner] && used(p) })
 	}
 	return out, nil
 }

@@ -1,8 +1,11 @@
 package engine
 
 import (
+	"runtime"
 	"slices"
 	"sort"
+	"sync"
+	"sync/atomic"
 
 	"wexillum.example/internal/core/catalogue"
 	"wexillum.example/internal/core/moment"
@@ -263,19 +266,13 @@ func (p *presented) through(s *Snapshot, who Who) (out []way) {
 // present, behind any of the doors that it passes.
 func (p *presented) lets(side int, g *attending) presenterSet {
 	out := make(presenterSet, (len(p.presenters)+63)/64)
-	inv := &p.sides[0].inv
 	for _, w := range g.ways[side] {
 		k := presentedKey{w.says, g.sort[side]}
 		set, ok := p.told[side][k]
 		if !ok {
 			set = make(presenterSet, len(out))
 			q := Question{Subject: g.who, Action: p.act, Resource: world.Resource{Kind: catalogue.Meeting, ID: w.id}, At: p.at}
-			for i, class := range p.presenters {
-				q.Presenter = inv.personIDs.text(inv.text, class[0])
-				if v, err := p.sides[side].Decide(&q); err == nil && v.Yes {
-					set[i/64] |= 1 << (i % 64)
-				}
-			}
+			p.sides[side].eachPresenter(&q, p.presenters, func(i int) { set[i/64] |= 1 << (i % 64) })
 			p.told[side][k] = set
 		}
 		for i := range out {
@@ -285,16 +282,69 @@ func (p *presented) lets(side int, g *attending) presenterSet {
 	return out
 }
 
+// eachPresenter calls yes with the sorts of our people who let somebody do
+// something in what they present in a meeting, as Decide would answer for the
+// first of each. Of all gates only the rules that an action asks of who presents
+// depend on them: the rest is asked once.
+func (s *Snapshot) eachPresenter(q *Question, sorts [][]uint32, yes func(i int)) {
+	q.anyPresenter = true
+	var a asker
+	if a.resolve(s, q) != nil {
+		return
+	}
+	a.below |= catalogue.AtPeople
+	told := make([]bool, len(sorts))
+	for i := range a.nAccounts {
+		if !a.ask(a.accounts[i]).Yes {
+			continue
+		}
+		ask := a.rows[a.accounts[i].class]
+		in := a.of(ask)
+	sort:
+		for k, people := range sorts {
+			if told[k] {
+				continue
+			}
+			in.person = people[0]
+			for j := range ask.Needs {
+				if n := &ask.Needs[j]; n.Kind == catalogue.AtPresenter && a.value(n.Rule, &in, nil) < n.Value {
+					continue sort
+				}
+			}
+			told[k] = true
+			yes(k)
+		}
+	}
+}
+
 // compare asks each group about each sort of presenter on both sides.
 func (p *presented) compare(stop func() error) error {
 	p.sums, p.told = map[string]*presentedSum{}, [2]map[presentedKey]presenterSet{{}, {}}
+	var next atomic.Int64
+	var group sync.WaitGroup
+	var stopped atomic.Pointer[error]
+	for range runtime.GOMAXPROCS(0) { // whoever passes which doors is most of the work, and none depends on another
+		group.Go(func() {
+			for {
+				i := int(next.Add(1)) - 1
+				if i >= len(p.groups) || stopped.Load() != nil {
+					return
+				}
+				if err := stop(); err != nil {
+					stopped.Store(&err)
+					return
+				}
+				for side, s := range p.sides {
+					p.groups[i].ways[side] = p.through(s, p.groups[i].who)
+				}
+			}
+		})
+	}
+	group.Wait()
+	if err := stopped.Load(); err != nil {
+		return *err
+	}
 	for _, g := range p.groups {
-		if err := stop(); err != nil {
-			return err
-		}
-		for side, s := range p.sides {
-			g.ways[side] = p.through(s, g.who)
-		}
 		before, after := p.lets(0, g), p.lets(1, g)
 		for k, class := range p.presenters {
 			was, will := before.has(k), after.has(k)
