@@ -3,11 +3,14 @@ package store
 import (
 	"context"
 	"database/sql"
+	"slices"
 	"strings"
 
 	"wexillum.example/internal/core/addr"
 	"wexillum.example/internal/core/catalogue"
+	"wexillum.example/internal/core/draft"
 	"wexillum.example/internal/core/world"
+	"wexillum.example/internal/worldfile"
 )
 
 // StanceKey is what a stance is known by.
@@ -95,13 +98,60 @@ func (s *Store) between(ctx context.Context, q querier, since, to Head, most uin
 		}
 	}
 	if to.Revision != since.Revision || seen[[2]string{"policy", ""}] {
-		w, err := readPolicyFor(ctx, q, to, to.Seq, sink)
-		if err != nil {
-			return false, false, err
+		var w *world.World
+		if p, ok := sink.(PolicySink); ok && !seen[[2]string{"policy", ""}] && !forgot {
+			if w, err = policyWith(ctx, q, p.Policy(), order, to); err != nil {
+				return false, false, err
+			}
+		}
+		if w == nil {
+			if w, err = readPolicyFor(ctx, q, to, to.Seq, sink); err != nil {
+				return false, false, err
+			}
 		}
 		sink.SetPolicy(w)
 	}
 	return false, forgot, nil
+}
+
+// PolicySink is a Sink that holds the policy as it was before, nil where it holds none: then what changed of it is all that is read.
+type PolicySink interface {
+	Sink
+	Policy() *world.World
+}
+
+// policyWith returns a policy with those of its entries that a journal names as they are at a head. It is nil where all has to be read:
+// where there is no policy yet, a partner is new whose stances may be there already, or an entry cannot be read as it is kept.
+func policyWith(ctx context.Context, q querier, was *world.World, named [][2]string, to Head) (*world.World, error) {
+	if was == nil {
+		return nil, nil
+	}
+	policy := worldfile.StoredPolicy()
+	var edits []draft.Edit
+	for _, k := range named {
+		if !slices.Contains(policy, k[0]) {
+			continue
+		}
+		edit := draft.Edit{Kind: k[0], ID: k[1]}
+		if err := each(ctx, q, "SELECT doc FROM policy WHERE kind = ? AND id = ? AND from_revision <= ? AND until_revision > ?",
+			[]any{k[0], k[1], to.Revision, to.Revision}, func(r *sql.Rows) error {
+				var doc []byte
+				err := r.Scan(&doc)
+				edit.Now = slices.Clone(doc)
+				return err
+			}); err != nil {
+			return nil, err
+		}
+		if k[0] == "partner" && edit.Now != nil && !slices.ContainsFunc(was.Partners, func(p world.Partner) bool { return p.ID == k[1] }) {
+			return nil, nil
+		}
+		edits = append(edits, edit)
+	}
+	w, err := worldfile.Replaced(was, edits)
+	if err != nil {
+		return nil, nil // as it is read in whole, it is told what is wrong
+	}
+	return w, nil
 }
 
 // partyOf takes the party from a grant's key. A quoted local part may hold

@@ -56,6 +56,21 @@ func ApplyEdits(w *world.World, edits []draft.Edit) (*world.World, error) {
 	return &out, nil
 }
 
+// Replaced returns the policy of a world with entries as edits have them, in the order of their keys, as a
+// database hands them over. The world is not changed.
+func Replaced(w *world.World, edits []draft.Edit) (*world.World, error) {
+	out, err := ApplyEdits(w, edits)
+	if err != nil || out == w {
+		return out, err
+	}
+	for i := range kinds {
+		if k := &kinds[i]; k.policy && slices.ContainsFunc(edits, func(e draft.Edit) bool { return e.Kind == k.stored }) {
+			k.order(out)
+		}
+	}
+	return out, nil
+}
+
 // CheckPolicy reads some entries of a policy the way a file is read: what they name
 // must be there, and no two may claim the same.
 func CheckPolicy(edits []draft.Edit, o Options) error {

@@ -4,6 +4,7 @@ import (
 	"fmt"
 	"reflect"
 	"slices"
+	"strings"
 
 	"wexillum.example/internal/core/catalogue"
 	"wexillum.example/internal/core/moment"
@@ -27,6 +28,7 @@ type kind struct {
 	// drop leaves out the entries that are gone, and changed hands over those that differ from another
 	// world's, with a nil doc for those that are no more.
 	drop    func(w *world.World, gone func(id string) bool)
+	order   func(w *world.World) // by key, in place
 	changed func(was, next *world.World, fn func(id string, doc Doc))
 	some    func(w *world.World) bool
 	aside   bool // no question is asked of it
@@ -227,6 +229,12 @@ func (k *kindOf[T]) kept(doc func(*T) Doc) *kindOf[T] {
 		}
 	}
 	k.drop = func(w *world.World, gone func(id string) bool) { *k.at(w) = without(*k.at(w), gone, k.key) }
+	k.order = func(w *world.World) {
+		if len(*k.at(w)) == 0 {
+			*k.at(w) = nil // as where none was read
+		}
+		slices.SortStableFunc(*k.at(w), func(a, b T) int { return strings.Compare(k.key(&a), k.key(&b)) })
+	}
 	k.changed = func(was, next *world.World, fn func(id string, doc Doc)) {
 		changedOf(*k.at(was), *k.at(next), k.key, doc, fn)
 	}
@@ -282,8 +290,9 @@ func one[T any](name string, fields []field[T], fresh func() T, at func(*world.W
 				fn(ours, doc(b))
 			}
 		},
-		drop: func(*world.World, func(string) bool) {},
-		some: func(w *world.World) bool { return *at(w) != nil },
+		drop:  func(*world.World, func(string) bool) {},
+		order: func(*world.World) {},
+		some:  func(w *world.World) bool { return *at(w) != nil },
 	}
 }
 

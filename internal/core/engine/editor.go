@@ -372,6 +372,15 @@ func (e *Editor) holdBack() {
 // whenever somebody asks what was said.
 func (e *Editor) SetPolicy(w *world.World) { e.policy = w }
 
+// Policy returns the policy that the next snapshot has, as it is now; nil where
+// none was set. It must not be changed.
+func (e *Editor) Policy() *world.World {
+	if e.policy == nil && e.pol != nil {
+		return e.pol.source
+	}
+	return e.policy
+}
+
 // list places indexes behind the others.
 func (e *Editor) list(xs []uint32) list {
 	l := list{uint32(len(e.inv.lists)), uint32(len(xs))}
