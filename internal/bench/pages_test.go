@@ -16,6 +16,8 @@ import (
 
 var pagesCSV = flag.String("pages", "", "where the figures of pages go, as CSV")
 
+var pagesFrom = flag.Int("pages-from", 1_000, "the smallest world of pages")
+
 // longestPage is how long a page is waited for.
 const longestPage = 2 * time.Minute
 
@@ -28,7 +30,7 @@ func BenchmarkPages(b *testing.B) {
 	var sizes []int
 	took := map[string][2][]float64{}
 	var names []string
-	for n := 1_000; n <= *guests; n *= 10 {
+	for n := *pagesFrom; n <= *guests; n *= 10 {
 		sizes = append(sizes, n)
 		w := worldgen.Generate(1, worldgen.Size{Guests: n}, now)
 		p := serves(b, w)
