@@ -39,9 +39,11 @@ func (y yesses) only(keep func(who, action, resource string) bool) yesses {
 type agreeing struct {
 	*running
 	token   string
-	parties []string // as the service calls them: addresses, links
+	world   *world.World // as it was at first
+	parties []string     // as the service calls them: addresses, links
 	things  map[catalogue.ResourceKind][]string
 	yes     yesses
+	weighed bool // a change was weighed before
 }
 
 // granted reports whether an action on a thing asks for a role or a link. Some ask for one in a channel, and for none of a person.
@@ -179,7 +181,7 @@ func agree(t *testing.T, seed uint64) *agreeing {
 	t.Helper()
 	now := moment.Of(time.Now())
 	w := world.Merge(&world.World{}, worldgen.Generate(seed, worldgen.Size{Guests: 24, Items: 30, Spaces: 8, Meetings: 6, People: 12, Links: 8}, now))
-	a := &agreeing{things: map[catalogue.ResourceKind][]string{}}
+	a := &agreeing{world: w, things: map[catalogue.ResourceKind][]string{}}
 	a.running = startService(t, dbtest.DSN(t), func(ctx context.Context, svc *service.Service) error {
 		if err := svc.Import(ctx, "test", "a small world", w, nil); err != nil {
 			return err
