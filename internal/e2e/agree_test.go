@@ -180,7 +180,8 @@ func (a *agreeing) same(view string, got, want yesses) {
 func agree(t *testing.T, seed uint64) *agreeing {
 	t.Helper()
 	now := moment.Of(time.Now())
-	w := world.Merge(&world.World{}, worldgen.Generate(seed, worldgen.Size{Guests: 24, Items: 30, Spaces: 8, Meetings: 6, People: 12, Links: 8}, now))
+	size := worldgen.Size{Guests: 24, Items: 30, Spaces: 8, Meetings: 6, People: 12, Links: 8}
+	w := world.Merge(&world.World{}, worldgen.Generate(seed, size, now))
 	a := &agreeing{world: w, things: map[catalogue.ResourceKind][]string{}}
 	a.running = startService(t, dbtest.DSN(t), func(ctx context.Context, svc *service.Service) error {
 		if err := svc.Import(ctx, "test", "a small world", w, nil); err != nil {
