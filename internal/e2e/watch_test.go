@@ -52,7 +52,7 @@ func TestFigures(t *testing.T) {
 			t.Errorf("%s is %q, not %s", name, value[name], want)
 		}
 	}
-	if !strings.Contains(body, `schema="21"`) || !strings.HasPrefix(value["wexillum_backup_age_seconds"], "36") {
+	if !strings.Contains(body, `schema="22"`) || !strings.HasPrefix(value["wexillum_backup_age_seconds"], "36") {
 		t.Error(value["wexillum_backup_age_seconds"])
 	}
 	// What there is only where it is set up.
