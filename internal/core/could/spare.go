@@ -121,8 +121,8 @@ func unused(s *engine.Snapshot, parts []Part, at moment.Moment, stop func() erro
 	return nil, nil
 }
 
-// anyUsed finds one of the openings that cannot be taken away together: the last
-// of the fewest from the first on that cannot.
+// anyUsed finds an opening that is in use among some that cannot all be taken away:
+// those before it can be, and with it they cannot. The list is halved to find it.
 func anyUsed(s *engine.Snapshot, parts []Part, at moment.Moment, stop func() error) (Part, error) {
 	none, some := 0, len(parts)
 	for none+1 < some {
@@ -165,8 +165,9 @@ type keys uint32
 
 func (s keys) has(k catalogue.Key) bool { return s>>k&1 != 0 }
 
-// losing is what changes when openings are taken away, by partner: which of them
-// it surely was, and which it may have been.
+// losing is who loses something when openings are taken away, by partner, and by
+// which of the openings of that partner: surely, where it can only have been that
+// one, or maybe, where it may have been another.
 type losing struct {
 	nothing       bool // nothing changes for anybody
 	surely, maybe map[string]keys
