@@ -114,7 +114,7 @@ func (s *Snapshot) Holds(party uint32, at moment.Moment) bool {
 	p := inv.parties.at(party)
 	holds := func(given []grant) bool {
 		for _, g := range given {
-			if g.via == viaGrant && g.live(at) {
+			if g.via() == viaGrant && g.live(at, &inv.beside) {
 				return true
 			}
 		}
@@ -141,8 +141,8 @@ func (s *Snapshot) Named(a addr.Address) (links, groups []string) {
 	}
 	p := inv.parties.at(i)
 	for _, g := range inv.given(p.grants) {
-		if g.via == viaLink {
-			links = append(links, inv.linkIDs.text(inv.text, g.link))
+		if g.via() == viaLink {
+			links = append(links, inv.linkIDs.text(inv.text, g.detail(&inv.beside).link))
 		}
 	}
 	for _, k := range inv.lists[p.groups.off : p.groups.off+p.groups.n] {

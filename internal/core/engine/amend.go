@@ -113,7 +113,7 @@ func (e *Editor) AddGrant(a addr.Address, g world.Grant) {
 	e.stale = append(e.stale, i)
 	l := e.inv.parties.at(i).grants
 	given := append([]grant(nil), e.inv.given(l)...)
-	given = append(given, grant{from: g.From, until: g.Until, resource: e.resource(g.Resource), role: g.Role})
+	given = append(given, e.grant(g.From, g.Until, e.resource(g.Resource), g.Role, viaGrant, detail{}))
 	e.inv.parties.edit(e.tok, i).grants = list{uint32(len(e.inv.grants)), uint32(len(given))}
 	e.inv.grants = append(e.inv.grants, given...)
 }
@@ -236,7 +236,7 @@ func (s *Snapshot) Giving(r world.Resource, role catalogue.Role, at moment.Momen
 			continue
 		}
 		for _, x := range inv.given(g.grants) {
-			if x.resource == want && x.role >= role && x.live(at) {
+			if x.resource == want && x.role() >= role && x.live(at, &inv.beside) {
 				ids = append(ids, inv.groupIDs.text(inv.text, i))
 				break
 			}

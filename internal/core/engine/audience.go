@@ -117,17 +117,17 @@ func (s *Snapshot) Spell(q *Question, yes bool) (since, until moment.Moment) {
 		if p != nil {
 			add(p.since, p.accepted, p.out, p.gone, p.terms, s.pol.termsSince)
 			for _, g := range inv.given(p.grants) {
-				add(g.from, g.end())
+				add(g.begin(&inv.beside), g.end(&inv.beside))
 			}
 			for _, gr := range inv.lists[p.groups.off : p.groups.off+p.groups.n] {
 				for _, g := range inv.given(inv.groups.at(gr).grants) {
-					add(g.from, g.end())
+					add(g.begin(&inv.beside), g.end(&inv.beside))
 				}
 			}
 		}
 		inv.heldByMany(o.partner, a.domainOf(o), func(_ partyRef, given []grant) {
 			for i := range given {
-				add(given[i].from, given[i].end())
+				add(given[i].begin(&inv.beside), given[i].end(&inv.beside))
 			}
 		})
 		if o.partner != none {

@@ -167,8 +167,8 @@ func (s *Snapshot) OwnRole(a addr.Address, r world.Resource, at moment.Moment) (
 	}
 	given := inv.given(inv.parties.at(i).grants)
 	for k := range given {
-		if g := &given[k]; g.resource == of && g.live(at) {
-			role = max(role, g.role)
+		if g := &given[k]; g.resource == of && g.live(at, &inv.beside) {
+			role = max(role, g.role())
 		}
 	}
 	return
@@ -196,7 +196,7 @@ func (s *Snapshot) HoldsIn(a addr.Address, r world.Resource, at moment.Moment) b
 		if of&itemBit != 0 {
 			of = inv.items.at(of &^ itemBit).space
 		}
-		if of == space && space != none && g.live(at) {
+		if of == space && space != none && g.live(at, &inv.beside) {
 			return true
 		}
 	}
@@ -220,8 +220,8 @@ func (s *Snapshot) HeldIn(a addr.Address, space string, at moment.Moment) string
 			if of&itemBit != 0 {
 				of = inv.items.at(of &^ itemBit).space
 			}
-			if of == sp && g.live(at) {
-				held = append(held, fmt.Sprint(g.resource, g.role))
+			if of == sp && g.live(at, &inv.beside) {
+				held = append(held, fmt.Sprint(g.resource, g.role()))
 			}
 		}
 	}

@@ -4,7 +4,6 @@ import (
 	"slices"
 
 	"wexillum.example/internal/core/catalogue"
-	"wexillum.example/internal/core/moment"
 	"wexillum.example/internal/core/world"
 )
 
@@ -413,10 +412,10 @@ func (p *Potential) holders(act catalogue.ActionID, space, item uint32) []*could
 // grants are what they would hold, in force always.
 func (h *couldHolder) grants(space, item uint32) (out []grant) {
 	if h.space > catalogue.NoRole {
-		out = append(out, grant{from: moment.Always, until: moment.Never, resource: space, role: h.space})
+		out = append(out, alwaysGiven(space, h.space))
 	}
 	if h.item > catalogue.NoRole && item != none {
-		out = append(out, grant{from: moment.Always, until: moment.Never, resource: item | itemBit, role: h.item})
+		out = append(out, alwaysGiven(item|itemBit, h.item))
 	}
 	return
 }
@@ -444,10 +443,10 @@ func (o *couldOf) holds(space, item uint32) (onSpace, onItem catalogue.Role) {
 	look := func(given []grant, theirs bool) {
 		for i := range given {
 			g := &given[i]
-			if !g.live(p.at) {
+			if !g.live(p.at, &inv.beside) {
 				continue
 			}
-			role := g.role
+			role := g.role()
 			if theirs && p.spaces[p.spaceOf[space]].own {
 				role = catalogue.Manage
 			}

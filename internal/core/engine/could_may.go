@@ -44,11 +44,11 @@ func (o *couldOf) side(way int) *partySide {
 		if inv := &s.inv; len(inv.many) > 0 {
 			inv.heldByMany(p.partner, q.domain, func(_ partyRef, given []grant) {
 				for k := range given {
-					if g := &given[k]; g.live(o.p.at) {
+					if g := &given[k]; g.live(o.p.at, &inv.beside) {
 						if o.many == nil {
 							o.many = map[uint32]catalogue.Role{}
 						}
-						o.many[g.resource] = max(o.many[g.resource], g.role)
+						o.many[g.resource] = max(o.many[g.resource], g.role())
 					}
 				}
 			})
@@ -282,7 +282,7 @@ func (o *couldOf) wideAnswers(way, action int) []bool {
 			return told
 		}
 		if c := o.inCourse(); way == 0 && c != none {
-			sup.grants = []grant{{from: moment.Always, until: moment.Never, resource: c, role: catalogue.View}}
+			sup.grants = []grant{alwaysGiven(c, catalogue.View)}
 		}
 	}
 	out := make([]bool, len(about))
@@ -403,7 +403,7 @@ func (o *couldOf) looksUp(own bool) *lookedUp {
 				out.here = true
 			}
 			apart = apart || k.alone != 0
-			sup.grants = append(sup.grants, grant{from: moment.Always, until: moment.Never, resource: k.members[0], role: role})
+			sup.grants = append(sup.grants, alwaysGiven(k.members[0], role))
 		}
 		if !apart && !own {
 			continue

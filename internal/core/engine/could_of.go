@@ -200,7 +200,7 @@ func (o *couldOf) joinedNow() (course uint32) {
 	course = none
 	note := func(given []grant) {
 		for i := range given {
-			if g := &given[i]; g.resource&itemBit == 0 && g.live(o.p.at) && inv.spaces.at(g.resource).kind == world.Course {
+			if g := &given[i]; g.resource&itemBit == 0 && g.live(o.p.at, &inv.beside) && inv.spaces.at(g.resource).kind == world.Course {
 				course = g.resource
 			}
 		}

@@ -71,7 +71,7 @@ func (s *Snapshot) Dealings(partner string, at moment.Moment) (d Dealings) {
 			for k := range given {
 				g := &given[k]
 				switch {
-				case g.live(at):
+				case g.live(at, &inv.beside):
 					live++
 					sp := g.resource
 					if sp&itemBit != 0 {
@@ -81,8 +81,8 @@ func (s *Snapshot) Dealings(partner string, at moment.Moment) (d Dealings) {
 					if sp < inv.spaces.n {
 						spaces[sp] = true
 					}
-				case g.end() <= at:
-					ended = max(ended, g.end())
+				case g.end(&inv.beside) <= at:
+					ended = max(ended, g.end(&inv.beside))
 				}
 			}
 		}
@@ -127,7 +127,7 @@ func (s *Snapshot) Dealings(partner string, at moment.Moment) (d Dealings) {
 				continue
 			}
 			for _, g := range inv.given(inv.many[i].grants) {
-				if g.live(at) {
+				if g.live(at, &inv.beside) {
 					d.Grants++
 					d.AsAWhole++
 					spaces[g.resource] = true
@@ -194,9 +194,9 @@ func (s *Snapshot) PeopleOf(partner string, at moment.Moment, keep func(address,
 		spaces := map[uint32]bool{}
 		count := func(given []grant) {
 			for k := range given {
-				if g := &given[k]; g.live(at) {
+				if g := &given[k]; g.live(at, &inv.beside) {
 					x.Roles++
-					x.Until = max(x.Until, g.end())
+					x.Until = max(x.Until, g.end(&inv.beside))
 					sp := g.resource
 					if sp&itemBit != 0 {
 						sp = inv.items.at(sp &^ itemBit).space

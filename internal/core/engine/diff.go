@@ -280,16 +280,16 @@ func (s *Snapshot) Board(who Who, at moment.Moment) (out OnBoard, err error) {
 	spaces, items := a.everGiven()
 	inv.heldByMany(a.party.partner, a.domainOf(&a.party), func(_ partyRef, given []grant) {
 		for i := range given {
-			if g := &given[i]; g.live(at) {
-				out.Until = min(out.Until, g.end())
+			if g := &given[i]; g.live(at, &inv.beside) {
+				out.Until = min(out.Until, g.end(&inv.beside))
 			}
 		}
 	})
 	if p := a.party.known; p != nil {
 		first := func(given []grant) {
 			for i := range given {
-				if g := &given[i]; g.live(at) {
-					out.Until = min(out.Until, g.end())
+				if g := &given[i]; g.live(at, &inv.beside) {
+					out.Until = min(out.Until, g.end(&inv.beside))
 				}
 			}
 		}

@@ -35,9 +35,10 @@ type Editor struct {
 	staleAll   bool
 	otherDates bool // floors are others
 	forward    moment.Moment
-	base       *Snapshot // that this Editor began with
-	given      []uint32  // parties whose holdings are others
-	ownGiven   bool      // inv.holdings is a copy of its own
+	base       *Snapshot      // that this Editor began with
+	details    map[detail]int // shared ones that this Editor kept, and where
+	given      []uint32       // parties whose holdings are others
+	ownGiven   bool           // inv.holdings is a copy of its own
 	fwd        *forwardOf
 }
 
@@ -78,6 +79,8 @@ func (s *Snapshot) Edit() *Editor {
 		v := &e.inv
 		v.text = v.text[:len(v.text):len(v.text)]
 		v.grants, v.lists, v.refs = v.grants[:len(v.grants):len(v.grants)], v.lists[:len(v.lists):len(v.lists)], v.refs[:len(v.refs):len(v.refs)]
+		v.beside.odd = v.beside.odd[:len(v.beside.odd):len(v.beside.odd)]
+		v.beside.details = v.beside.details[:len(v.beside.details):len(v.beside.details)]
 		v.forwarders, v.rows = v.forwarders[:len(v.forwarders):len(v.forwarders)], v.rows[:len(v.rows):len(v.rows)]
 		v.said = v.said[:len(v.said):len(v.said)]
 		for _, n := range v.tables() {
@@ -282,10 +285,16 @@ func (e *Editor) compact() {
 	v := &e.inv
 	live := max(0, len(v.grants)-v.grantsDead)
 	next := make([]grant, 0, live+live/32+64)
+	was := v.beside
+	v.beside, e.details = beside{}, nil
 	move := func(l *list) {
 		off := uint32(len(next))
 		next = append(next, v.given(*l)...)
 		l.off = off
+		for k := range next[off:] {
+			g := &next[int(off)+k]
+			*g = e.grant(g.begin(&was), g.written(&was), g.resource, g.role(), g.via(), g.detail(&was))
+		}
 	}
 	for i := range v.parties.n {
 		if v.parties.at(i).grants != (list{}) { // one that is empty may begin behind the end
@@ -302,6 +311,7 @@ func (e *Editor) compact() {
 	}
 	v.grants, v.grantsDead = next, 0
 	v.text, v.lists, v.refs, v.forwarders = trimmed(v.text), trimmed(v.lists), trimmed(v.refs), trimmed(v.forwarders)
+	v.beside.odd, v.beside.details = trimmed(v.beside.odd), trimmed(v.beside.details)
 	for _, n := range v.tables() {
 		n.refs = trimmed(n.refs)
 	}

@@ -190,22 +190,6 @@ func (p *party) counted(at moment.Moment) bool {
 	return p.recordAt(at) || at < p.gone && p.grants.n+p.groups.n > 0
 }
 
-// live reports whether a grant is in force at a moment. From is in, until is
-// out, as everywhere (model §5). A grant whose review nobody answered ends at
-// silent, whatever until says.
-func (g *grant) live(at moment.Moment) bool {
-	return moment.Within(at, g.from, g.until) && (g.silent == 0 || at < moment.Moment(g.silent)*1e6)
-}
-
-// end returns when a grant ends: by what is written, or because its review was
-// not answered.
-func (g *grant) end() moment.Moment {
-	if g.silent != 0 {
-		return min(g.until, moment.Moment(g.silent)*1e6)
-	}
-	return g.until
-}
-
 // Redated is whose dates one policy, or its floors, has follow other rules than
 // another. A preview says with it whose dates will be otherwise before any of
 // them is computed: *the dates of all 340 people of Lantern*.

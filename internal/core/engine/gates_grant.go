@@ -146,21 +146,22 @@ func (a *asker) byRole(ask *catalogue.Ask) {
 	}
 	code := catalogue.HasGrant
 	var g *grant
+	var its *beside
 	var through via
 	var group partyRef
 	switch {
 	// What gives it; where nothing does, what comes nearest.
 	case ok:
-		g, through, group = a.findGrant(role, private, true)
+		g, its, through, group = a.findGrant(role, private, true)
 	case private && a.ofSpace() >= ask.Role:
 		code = catalogue.PrivateItem
 	case role > catalogue.NoRole:
 		code = catalogue.RoleTooLow
 	default:
 		code = catalogue.NoGrant
-		if g, _, _ = a.findGrant(ask.Role, private, false); g != nil {
+		if g, its, _, _ = a.findGrant(ask.Role, private, false); g != nil {
 			code = catalogue.GrantOver
-			if a.at < g.from {
+			if a.at < g.begin(its) {
 				code = catalogue.GrantAhead
 			}
 		} else if private && a.ofSpace() > catalogue.NoRole {
@@ -172,9 +173,9 @@ func (a *asker) byRole(ask *catalogue.Ask) {
 	c.A, c.B = a.resourceName(), ask.Role.String()
 	switch code {
 	case catalogue.HasGrant:
-		c.A, c.B = a.grantName(g, through, group), role.String()
-		c.When = g.end()
-		if b := a.s.bundleNamed(g); b != nil && through == viaGrant {
+		c.A, c.B = a.grantName(g, its, through, group), role.String()
+		c.When = g.end(its)
+		if b := a.s.bundleNamed(g, its); b != nil && through == viaGrant {
 			c.Bundle = b.ID
 		}
 	case catalogue.RoleTooLow:
@@ -182,26 +183,26 @@ func (a *asker) byRole(ask *catalogue.Ask) {
 	case catalogue.NoGrant:
 		c.A, c.B = a.party.address.String(), a.resourceName()
 	case catalogue.GrantOver:
-		c.When = g.end()
+		c.When = g.end(its)
 	case catalogue.GrantAhead:
-		c.When = g.from
+		c.When = g.begin(its)
 	}
 }
 
 // findGrant finds a grant that gives at least role: live, or among those that
 // are not. Of several the one that ends last, since it is the one that keeps
 // the answer; of those that are over it is the one that ended last.
-func (a *asker) findGrant(role catalogue.Role, private, live bool) (best *grant, through via, holder partyRef) {
+func (a *asker) findGrant(role catalogue.Role, private, live bool) (best *grant, its *beside, through via, holder partyRef) {
 	inv := &a.s.inv
-	look := func(given []grant, t via, of partyRef) {
+	look := func(given []grant, b *beside, t via, of partyRef) {
 		for i := range given {
 			g := &given[i]
 			here := g.resource == a.space && !private || a.q.Resource.Kind.IsItem() && g.resource == a.target|itemBit
-			if !here || g.role < role || g.live(a.at) != live {
+			if !here || g.role() < role || g.live(a.at, b) != live {
 				continue
 			}
-			if best == nil || g.end() > best.end() {
-				best, through, holder = g, g.via, of
+			if best == nil || g.end(b) > best.end(its) {
+				best, its, through, holder = g, b, g.via(), of
 				if t != viaGrant {
 					through = t
 				}
@@ -209,33 +210,33 @@ func (a *asker) findGrant(role catalogue.Role, private, live bool) (best *grant,
 		}
 	}
 	if p := a.party.known; p != nil {
-		look(inv.given(p.grants), viaGrant, partyRef{})
+		look(inv.given(p.grants), &inv.beside, viaGrant, partyRef{})
 		for _, gr := range inv.lists[p.groups.off : p.groups.off+p.groups.n] {
-			look(inv.given(inv.groups.at(gr).grants), viaGroup, partyRef{ofGroup, gr})
+			look(inv.given(inv.groups.at(gr).grants), &inv.beside, viaGroup, partyRef{ofGroup, gr})
 		}
 		if a.party.supposed {
-			look(a.q.With.grants, viaGrant, partyRef{})
+			look(a.q.With.grants, &a.q.With.beside, viaGrant, partyRef{})
 		}
 	}
 	if a.class == catalogue.Federated {
-		inv.heldByMany(a.party.partner, a.domainOf(&a.party), func(of partyRef, given []grant) { look(given, viaMany, of) })
+		inv.heldByMany(a.party.partner, a.domainOf(&a.party), func(of partyRef, given []grant) { look(given, &inv.beside, viaMany, of) })
 	}
 	return
 }
 
 // grantName says through what a grant is held: it begins a sentence.
-func (a *asker) grantName(g *grant, through via, holder partyRef) string {
+func (a *asker) grantName(g *grant, its *beside, through via, holder partyRef) string {
 	inv := &a.s.inv
 	where := "A grant on " + a.resourceName()
 	if g.resource&itemBit == 0 {
 		where = "A grant on " + inv.text.text(inv.spaces.at(g.resource).name)
 	}
-	if b := a.s.bundleNamed(g); b != nil && through == viaGrant {
+	if b := a.s.bundleNamed(g, its); b != nil && through == viaGrant {
 		return where + " through the bundle " + b.Name
 	}
 	switch through {
 	case viaLink:
-		return "The link " + inv.linkIDs.text(inv.text, g.link)
+		return "The link " + inv.linkIDs.text(inv.text, g.detail(its).link)
 	case viaGroup:
 		return where + " through the group " + inv.text.text(inv.groups.at(holder.index).name)
 	case viaMany:

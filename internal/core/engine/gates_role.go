@@ -33,8 +33,8 @@ func (a *asker) findRoles() {
 	if len(inv.many) > 0 {
 		inv.heldByMany(a.party.partner, a.domainOf(&a.party), func(_ partyRef, given []grant) {
 			for i := range given {
-				if g := &given[i]; g.resource == a.space && g.live(a.at) {
-					a.manyRole = max(a.manyRole, g.role)
+				if g := &given[i]; g.resource == a.space && g.live(a.at, &inv.beside) {
+					a.manyRole = max(a.manyRole, g.role())
 				}
 			}
 		})
@@ -43,27 +43,27 @@ func (a *asker) findRoles() {
 	if p == nil {
 		return
 	}
-	a.addRoles(inv.given(p.grants))
+	a.addRoles(inv.given(p.grants), &inv.beside)
 	for _, g := range inv.lists[p.groups.off : p.groups.off+p.groups.n] {
-		a.addRoles(inv.given(inv.groups.at(g).grants))
+		a.addRoles(inv.given(inv.groups.at(g).grants), &inv.beside)
 	}
 	if a.party.supposed {
-		a.addRoles(a.q.With.grants)
+		a.addRoles(a.q.With.grants, &a.q.With.beside)
 	}
 }
 
 // addRoles takes in grants: of the party, of a group, or of what is supposed.
-func (a *asker) addRoles(given []grant) {
+func (a *asker) addRoles(given []grant, b *beside) {
 	onItem := a.target | itemBit
 	isItem := a.q.Resource.Kind.IsItem()
 	for i := range given {
 		g := &given[i]
 		if g.resource == a.space {
-			if g.live(a.at) {
-				a.spaceRole = max(a.spaceRole, g.role)
+			if g.live(a.at, b) {
+				a.spaceRole = max(a.spaceRole, g.role())
 			}
-		} else if isItem && g.resource == onItem && g.live(a.at) {
-			a.itemRole = max(a.itemRole, g.role)
+		} else if isItem && g.resource == onItem && g.live(a.at, b) {
+			a.itemRole = max(a.itemRole, g.role())
 		}
 	}
 }
@@ -95,20 +95,20 @@ func (a *asker) hasJoined(o *outside) bool {
 		return false
 	}
 	inv := &a.s.inv
-	on := func(given []grant) bool {
+	on := func(given []grant, b *beside) bool {
 		for i := range given {
 			g := &given[i]
-			if g.resource&itemBit == 0 && g.live(a.at) && inv.spaces.at(g.resource).kind == world.Course {
+			if g.resource&itemBit == 0 && g.live(a.at, b) && inv.spaces.at(g.resource).kind == world.Course {
 				return true
 			}
 		}
 		return false
 	}
-	if on(inv.given(o.known.grants)) || o.supposed && on(a.q.With.grants) {
+	if on(inv.given(o.known.grants), &inv.beside) || o.supposed && on(a.q.With.grants, &a.q.With.beside) {
 		return true
 	}
 	for _, g := range inv.lists[o.known.groups.off : o.known.groups.off+o.known.groups.n] {
-		if on(inv.given(inv.groups.at(g).grants)) {
+		if on(inv.given(inv.groups.at(g).grants), &inv.beside) {
 			return true
 		}
 	}
@@ -212,7 +212,7 @@ func (a *asker) shares(person uint32) bool {
 		return false
 	}
 	inv := &a.s.inv
-	with := func(given []grant) bool {
+	with := func(given []grant, b *beside) bool {
 		sum := uint32(0) // fetch all spaces, then all lists, before looking at any
 		for i := range given {
 			if r := given[i].resource; r&itemBit == 0 {
@@ -231,17 +231,17 @@ func (a *asker) shares(person uint32) bool {
 		a.fetched += sum
 		for i := range given {
 			g := &given[i]
-			if g.resource&itemBit == 0 && g.live(a.at) && a.memberOf(g.resource, person) {
+			if g.resource&itemBit == 0 && g.live(a.at, b) && a.memberOf(g.resource, person) {
 				return true
 			}
 		}
 		return false
 	}
-	if with(inv.given(p.grants)) || a.party.supposed && with(a.q.With.grants) {
+	if with(inv.given(p.grants), &inv.beside) || a.party.supposed && with(a.q.With.grants, &a.q.With.beside) {
 		return true
 	}
 	for _, g := range inv.lists[p.groups.off : p.groups.off+p.groups.n] {
-		if with(inv.given(inv.groups.at(g).grants)) {
+		if with(inv.given(inv.groups.at(g).grants), &inv.beside) {
 			return true
 		}
 	}

@@ -90,7 +90,7 @@ func (e *Editor) giveTo(i uint32, policy *world.Policy) {
 	old := e.inv.parties.at(i).grants
 	var next []grant
 	for _, g := range e.inv.given(old) {
-		if g.bundle == 0 {
+		if g.detail(&e.inv.beside).bundle == 0 {
 			next = append(next, g)
 		}
 	}
@@ -105,8 +105,8 @@ func (e *Editor) giveTo(i uint32, policy *world.Policy) {
 			panic(fmt.Sprintf("engine: more than %d bundles", math.MaxUint16-1)) // a policy has world.MostBundles at most
 		}
 		for _, g := range b.Grants(h) {
-			next = append(next, grant{from: g.From, until: g.Until, resource: e.resource(g.Resource), role: g.Role, bundle: uint16(n) + 1,
-				link: seconds(g.Confirmed())})
+			next = append(next, e.grant(g.From, g.Until, e.resource(g.Resource), g.Role, viaGrant,
+				detail{bundle: uint16(n) + 1, link: seconds(g.Confirmed())}))
 		}
 	}
 	e.inv.grantsDead += int(old.n)
@@ -117,11 +117,15 @@ func (e *Editor) giveTo(i uint32, policy *world.Policy) {
 
 // bundleNamed returns the bundle that gives a grant, of the policy in force;
 // nil where none does.
-func (s *Snapshot) bundleNamed(g *grant) *world.Bundle {
-	if g == nil || g.bundle == 0 {
+func (s *Snapshot) bundleNamed(g *grant, b *beside) *world.Bundle {
+	if g == nil {
 		return nil
 	}
-	return s.pol.source.Bundle(s.inv.bundleIDs.text(s.inv.text, uint32(g.bundle)-1))
+	n := g.detail(b).bundle
+	if n == 0 {
+		return nil
+	}
+	return s.pol.source.Bundle(s.inv.bundleIDs.text(s.inv.text, uint32(n)-1))
 }
 
 // Holdings lists what a party holds of bundles, past and to come, in the order

@@ -51,34 +51,6 @@ const (
 	hasPurpose
 )
 
-// grant is a role of one party or group; via says through what. It is 40 bytes;
-// a million of them are most of the memory of a snapshot. from and until are
-// microseconds since 1970 (see moment); from is inclusive, until is not.
-//
-// A link that names somebody is a grant of theirs as well, so that one look at
-// what a party holds finds all of it.
-type grant struct {
-	from, until moment.Moment
-	resource    uint32 // index of a space or, with itemBit, of an item
-	role        catalogue.Role
-	via         via
-	bundle      uint16 // one more than the index of the bundle that gives it; 0 where it was given by hand
-	link        uint32 // with viaLink; else when it was confirmed, in seconds since 1970, 0 for never
-	silent      uint32 // when it ends because its review is not answered, in seconds since 1970; 0 for never
-}
-
-// via says through what somebody holds a grant.
-type via uint8
-
-// The ways to hold a grant. The first two are kept; the others are of an
-// answer.
-const (
-	viaGrant via = iota
-	viaLink
-	viaGroup // only while answering: a grant of a group
-	viaMany  // the same, of a partner or a domain as a whole
-)
-
 // itemBit tells items from spaces in grants, and groups from people among
 // members. Indexes are below two thousand million, so that the bit is free.
 const itemBit = 1 << 31
@@ -221,6 +193,7 @@ type inventory struct {
 	links       vec[link]
 
 	grants     []grant
+	beside     beside // what grants do not hold themselves
 	lists      []uint32
 	refs       []partyRef
 	forwarders []forwarder

@@ -59,7 +59,7 @@ func (e *Editor) setHeld(i uint32, grants []world.Grant) {
 	old := e.inv.parties.at(i).grants
 	var links []grant // and what bundles give
 	for _, g := range e.inv.grants[old.off : old.off+old.n] {
-		if g.via == viaLink || g.bundle != 0 {
+		if g.via() == viaLink || g.detail(&e.inv.beside).bundle != 0 {
 			links = append(links, g)
 		}
 	}
@@ -163,7 +163,7 @@ func (e *Editor) placeGrants(grants []world.Grant, links []grant) list {
 	for i := range grants {
 		g := &grants[i]
 		e.inv.grants = append(e.inv.grants,
-			grant{from: g.From, until: g.Until, resource: e.resource(g.Resource), role: g.Role, link: seconds(g.Confirmed())})
+			e.grant(g.From, g.Until, e.resource(g.Resource), g.Role, viaGrant, detail{link: seconds(g.Confirmed())}))
 	}
 	e.inv.grants = append(e.inv.grants, links...)
 	return l
@@ -197,7 +197,7 @@ func (e *Editor) PutLink(l *world.Link) {
 		e.inv.grants = append(e.inv.grants, e.inv.grants[old.off:old.off+old.n]...)
 		e.inv.grants = append(
 			e.inv.grants,
-			grant{from: l.Created, until: l.Until, resource: rec.item | itemBit, role: l.Right, via: viaLink, link: i},
+			e.grant(l.Created, l.Until, rec.item|itemBit, l.Right, viaLink, detail{link: i}),
 		)
 		e.inv.parties.edit(e.tok, p).grants = list{off, old.n + 1}
 		e.inv.grantsDead += int(old.n)
@@ -212,7 +212,7 @@ func (e *Editor) dropLinkGrants(i uint32) {
 		old := e.inv.parties.at(p).grants
 		off := uint32(len(e.inv.grants))
 		for _, g := range e.inv.grants[old.off : old.off+old.n] {
-			if g.via != viaLink || g.link != i {
+			if g.via() != viaLink || g.detail(&e.inv.beside).link != i {
 				e.inv.grants = append(e.inv.grants, g)
 			}
 		}

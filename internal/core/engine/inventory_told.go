@@ -118,7 +118,7 @@ func (s *Snapshot) EachReport(party uint32, at moment.Moment, fn func(world.Reso
 	inv := &s.inv
 	var seen map[uint32]bool // made where there is one at all: most hold none
 	for _, g := range inv.given(inv.parties.at(party).grants) {
-		if g.via == viaLink || !inv.onReports(&g) || !moment.Within(at, g.from, g.until) || seen[g.resource] {
+		if g.via() == viaLink || !inv.onReports(&g) || !moment.Within(at, g.begin(&inv.beside), g.written(&inv.beside)) || seen[g.resource] {
 			continue
 		}
 		if seen == nil {
@@ -212,8 +212,8 @@ func (t *telling) party(i uint32) {
 	}
 	for _, g := range inv.given(p.grants) {
 		switch {
-		case g.via == viaLink:
-			l := t.link(g.link)
+		case g.via() == viaLink:
+			l := t.link(g.detail(&inv.beside).link)
 			l.For = []addr.Address{a}
 			t.names(l.Item)
 			w.Links = append(w.Links, l)
@@ -243,7 +243,8 @@ func (t *telling) party(i uint32) {
 
 // grant tells what a grant is on and what it gives, but not whose it is.
 func (t *telling) grant(g *grant) world.Grant {
-	x := world.Grant{Role: g.role, From: g.from, Until: g.until, Reviewed: fromSeconds(g.link)}
+	b := &t.s.inv.beside
+	x := world.Grant{Role: g.role(), From: g.begin(b), Until: g.written(b), Reviewed: fromSeconds(g.detail(b).link)}
 	if g.resource&itemBit != 0 {
 		k := g.resource &^ itemBit
 		x.Resource = world.Resource{Kind: t.s.inv.items.at(k).kind, ID: t.s.inv.itemIDs.text(t.s.inv.text, k)}
@@ -406,7 +407,7 @@ func (t *telling) many(in func(space uint32) bool) {
 			if !in(g.resource) {
 				continue
 			}
-			x := world.Grant{Role: g.role, From: g.from, Until: g.until, Reviewed: fromSeconds(g.link),
+			x := world.Grant{Role: g.role(), From: g.begin(&inv.beside), Until: g.written(&inv.beside), Reviewed: fromSeconds(g.detail(&inv.beside).link),
 				Resource: world.Resource{Kind: catalogue.Space, ID: inv.spaceIDs.text(inv.text, g.resource)}}
 			if m.of.what == ofPartner {
 				x.Partner = inv.partners.text(inv.text, m.of.index)

@@ -229,7 +229,7 @@ func (s *Snapshot) CountsInSpaces(at moment.Moment) map[string]InSpace {
 				if sp&itemBit != 0 {
 					sp = inv.items.at(sp &^ itemBit).space
 				}
-				if sp < inv.spaces.n && last[sp] != i+1 && g.live(at) {
+				if sp < inv.spaces.n && last[sp] != i+1 && g.live(at, &inv.beside) {
 					last[sp] = i + 1
 					counts[sp].Parties++
 				}
@@ -338,7 +338,7 @@ func (s *Snapshot) GivenIn(spaceID string) (out []Given) {
 	add := func(given []grant, party, name string) {
 		for i := range given {
 			g := &given[i]
-			x := Given{Party: party, Name: name, Role: g.role, From: g.from, Until: g.until}
+			x := Given{Party: party, Name: name, Role: g.role(), From: g.begin(&inv.beside), Until: g.written(&inv.beside)}
 			switch {
 			// On the space itself; else on something that lies in it.
 			case g.resource == sp:
@@ -349,8 +349,8 @@ func (s *Snapshot) GivenIn(spaceID string) (out []Given) {
 			default:
 				continue
 			}
-			if g.via == viaLink {
-				x.Link = inv.linkIDs.text(inv.text, g.link)
+			if g.via() == viaLink {
+				x.Link = inv.linkIDs.text(inv.text, g.detail(&inv.beside).link)
 			}
 			out = append(out, x)
 		}

@@ -250,11 +250,11 @@ func (t *Tally) Candidates(r world.Resource, found func(i uint32, g Granting)) (
 			for k := range given {
 				g := &given[k]
 				switch {
-				case !(g.resource == sp || g.resource == onItem) || !g.live(t.at):
+				case !(g.resource == sp || g.resource == onItem) || !g.live(t.at, &inv.beside):
 				case g.resource == sp:
-					roles[1] = max(roles[1], g.role)
+					roles[1] = max(roles[1], g.role())
 				default:
-					roles[0] = max(roles[0], g.role)
+					roles[0] = max(roles[0], g.role())
 				}
 			}
 		}
@@ -266,8 +266,8 @@ func (t *Tally) Candidates(r world.Resource, found func(i uint32, g Granting)) (
 		for _, m := range many {
 			inv.heldByMany(p.partner, q.domain, func(of partyRef, given []grant) {
 				for k := range given {
-					if g := &given[k]; of == m && g.resource == sp && g.live(t.at) {
-						as = max(as, g.role)
+					if g := &given[k]; of == m && g.resource == sp && g.live(t.at, &inv.beside) {
+						as = max(as, g.role())
 					}
 				}
 			})

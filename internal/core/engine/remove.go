@@ -110,9 +110,9 @@ func (s *Snapshot) HangingOn(r world.Resource, at moment.Moment) (out Hung) {
 	}
 	held := func(party string, given []grant) {
 		for k := range given {
-			if g := &given[k]; g.via != viaLink {
+			if g := &given[k]; g.via() != viaLink {
 				if res, ok := on(g.resource); ok {
-					out.Grants = append(out.Grants, Held{party, res, g.role, at >= g.until})
+					out.Grants = append(out.Grants, Held{party, res, g.role(), at >= g.written(&inv.beside)})
 				}
 			}
 		}

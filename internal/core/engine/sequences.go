@@ -50,15 +50,15 @@ func (q *Sequences) eachHeld(p *party, of *partnerDates, fn func(*dated.Held, *g
 	inv, h := &q.s.inv, &q.held
 	given := inv.given(p.grants)
 	for i := range given {
-		if given[i].via == viaGrant {
-			q.fill(h, &given[i], of, true)
+		if given[i].via() == viaGrant {
+			q.fill(h, &given[i], &q.s.inv.beside, of, true)
 			fn(h, &given[i])
 		}
 	}
 	for _, k := range inv.lists[p.groups.off : p.groups.off+p.groups.n] {
 		given := inv.given(inv.groups.at(k).grants)
 		for i := range given {
-			q.fill(h, &given[i], of, false)
+			q.fill(h, &given[i], &q.s.inv.beside, of, false)
 			fn(h, &given[i])
 		}
 	}
@@ -156,15 +156,18 @@ func (q *Sequences) isOver() bool { return q.concerned != nil && q.concerned.gon
 // ids; the same one is found by what it is on, its role and when it began. What
 // ended stays ended: a rule that no longer asks for reviews brings nothing
 // back.
-func (q *Sequences) hasEnded(g *grant) moment.Moment {
+func (q *Sequences) hasEnded(g *grant, b *beside) moment.Moment {
 	if q.concerned == nil {
 		return 0
 	}
+	was := &q.before.s.inv.beside
 	for _, x := range q.before.s.inv.given(q.concerned.grants) {
-		if x.via == viaGrant && x.resource == g.resource && x.role == g.role && x.from == g.from && x.bundle == g.bundle && x.silent != 0 {
-			if end := moment.Moment(x.silent) * 1e6; end <= q.s.fwd.at {
-				return end
-			}
+		if x.via() != viaGrant || x.resource != g.resource || x.role() != g.role() || x.begin(was) != g.begin(b) {
+			continue
+		}
+		y := x.detail(was)
+		if end := moment.Moment(y.silent) * 1e6; y.silent != 0 && y.bundle == g.detail(b).bundle && end <= q.s.fwd.at {
+			return end
 		}
 	}
 	return 0
@@ -174,14 +177,15 @@ func (q *Sequences) hasEnded(g *grant) moment.Moment {
 // reviews come from the space where it says something, else from the partner,
 // the default or the limit; a bundle may ask for more frequent ones, and never
 // for fewer.
-func (q *Sequences) fill(h *dated.Held, g *grant, of *partnerDates, own bool) {
+func (q *Sequences) fill(h *dated.Held, g *grant, b *beside, of *partnerDates, own bool) {
 	inv := &q.s.inv
-	if h.From, h.Until, h.Own = g.from, g.until, own; !own { // nobody confirms a group's grant for one of its members
+	if h.From, h.Until, h.Own = g.begin(b), g.written(b), own; !own { // nobody confirms a group's grant for one of its members
 		h.Reviewed, h.Review, h.ReviewEnds = moment.Always, dated.None, false
 		return
 	}
-	h.Reviewed, h.Review, h.ReviewEnds = fromSeconds(g.link), of.reviewDays, of.reviewEnds
-	if end := q.hasEnded(g); end != 0 {
+	more := g.detail(b)
+	h.Reviewed, h.Review, h.ReviewEnds = fromSeconds(more.link), of.reviewDays, of.reviewEnds
+	if end := q.hasEnded(g, b); end != 0 {
 		h.Until, h.ReviewEnds, h.Review = min(h.Until, end), false, dated.None
 		return
 	}
@@ -208,8 +212,8 @@ func (q *Sequences) fill(h *dated.Held, g *grant, of *partnerDates, own bool) {
 			}
 		}
 	}
-	if g.bundle != 0 {
-		if days := q.bundleDays[g.bundle-1]; days != dated.None && (h.Review == dated.None || days < h.Review) {
+	if more.bundle != 0 {
+		if days := q.bundleDays[more.bundle-1]; days != dated.None && (h.Review == dated.None || days < h.Review) {
 			h.Review = days
 		}
 	}

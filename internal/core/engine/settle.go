@@ -120,7 +120,7 @@ func (q *Sequences) settle(i uint32) (x settled, changed bool) {
 	if !q.load(i) {
 		x.fate = dated.Fate{Out: moment.Never, Gone: moment.Never}
 		for k := range given {
-			if given[k].silent != 0 { // there was a record once
+			if given[k].detail(&inv.beside).silent != 0 { // there was a record once
 				x.silent = make([]uint32, len(given))
 				break
 			}
@@ -134,18 +134,18 @@ func (q *Sequences) settle(i uint32) (x settled, changed bool) {
 		for j := range given {
 			g := &given[j]
 			var silent uint32
-			if g.via == viaGrant {
+			if g.via() == viaGrant {
 				// Held has the party's own grants in the order in which they
 				// lie, without links.
-				if end, cause := q.rec.End(&q.rec.Held[k]); cause == dated.ByReview || end < g.until {
+				if end, cause := q.rec.End(&q.rec.Held[k]); cause == dated.ByReview || end < g.written(&inv.beside) {
 					silent = secondsUp(end)
 				}
 				k++
 			}
-			if silent != g.silent && x.silent == nil {
+			if silent != g.detail(&inv.beside).silent && x.silent == nil {
 				x.silent = make([]uint32, len(given))
 				for l := range j {
-					x.silent[l] = given[l].silent
+					x.silent[l] = given[l].detail(&inv.beside).silent
 				}
 			}
 			if x.silent != nil {
@@ -184,14 +184,14 @@ func (e *Editor) apply(found []settled) {
 		}
 		if e.base == nil { // no snapshot shares them yet
 			for k := range x.silent {
-				v.grants[p.grants.off+uint32(k)].silent = x.silent[k]
+				e.setSilent(&v.grants[p.grants.off+uint32(k)], x.silent[k], true)
 			}
 			continue
 		}
 		off := uint32(len(v.grants))
 		v.grants = append(v.grants, v.given(p.grants)...)
 		for k := range x.silent {
-			v.grants[off+uint32(k)].silent = x.silent[k]
+			e.setSilent(&v.grants[off+uint32(k)], x.silent[k], false)
 		}
 		v.grantsDead += int(p.grants.n)
 		p.grants.off = off
@@ -226,7 +226,9 @@ func (s *Snapshot) Unwritten(at moment.Moment, found func(party uint32) bool) {
 		}
 		if due := p.gone <= at || p.out <= at && p.flags&isSuspended == 0; !due {
 			for _, g := range inv.given(p.grants) {
-				if due = g.silent != 0 && moment.Moment(g.silent)*1e6 <= at && moment.Moment(g.silent)*1e6 < g.until; due {
+				silent := g.detail(&inv.beside).silent
+				if end := moment.Moment(silent) * 1e6; silent != 0 && end <= at && end < g.written(&inv.beside) {
+					due = true
 					break
 				}
 			}

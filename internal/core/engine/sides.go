@@ -311,7 +311,7 @@ func (s *Snapshot) joined(q *party, at moment.Moment) bool {
 	on := func(given []grant) bool {
 		for i := range given {
 			g := &given[i]
-			if g.resource&itemBit == 0 && g.live(at) && inv.spaces.at(g.resource).kind == world.Course {
+			if g.resource&itemBit == 0 && g.live(at, &inv.beside) && inv.spaces.at(g.resource).kind == world.Course {
 				return true
 			}
 		}

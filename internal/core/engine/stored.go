@@ -188,6 +188,8 @@ func (v *inventory) parts(l *layout) {
 	chunked(l, &v.domainLists)
 	chunked(l, &v.links)
 	stretch(l, &v.grants)
+	stretch(l, &v.beside.odd)
+	stretch(l, &v.beside.details)
 	stretch(l, &v.lists)
 	stretch(l, &v.refs)
 	stretch(l, &v.forwarders)

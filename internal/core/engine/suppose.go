@@ -38,7 +38,8 @@ type Supposed struct {
 	party    party
 	anew     party // the same without what a record that is gone took with it
 	grants   []grant
-	own      int // so many of them are the party's own; the others are its groups'
+	beside   beside // what those refer to
+	own      int    // so many of them are the party's own; the others are its groups'
 	groups   []uint32
 	began    moment.Moment // when the first of it would be given; Never where nothing is
 	linkID   string
@@ -59,7 +60,7 @@ func (x *Supposed) in(group uint32) bool {
 // is named must be there; nobody is supposed to be given what does not exist.
 func (s *Snapshot) Supposing(x Suppose) (*Supposed, error) {
 	inv := &s.inv
-	out := &Supposed{address: x.Address, record: x.Record, stranger: x.Stranger}
+	out := &Supposed{address: x.Address, record: x.Record, stranger: x.Stranger, beside: inv.beside.supposing()}
 	// Roles are on spaces and items, nothing else.
 	resource := func(r world.Resource) (uint32, error) {
 		wrong := &WrongUse{"resource", r.String(), "there is no such " + r.Kind.String()}
@@ -117,7 +118,7 @@ func (s *Snapshot) Supposing(x Suppose) (*Supposed, error) {
 		if err != nil {
 			return nil, err
 		}
-		out.grants = append(out.grants, grant{from: g.From, until: g.Until, resource: r, role: g.Role})
+		out.grants = append(out.grants, out.beside.supposed(g.From, g.Until, r, g.Role))
 	}
 	out.own = len(out.grants)
 	// Whoever was removed before the asked moment begins with nothing but this.
@@ -136,7 +137,7 @@ func (s *Snapshot) Supposing(x Suppose) (*Supposed, error) {
 	}
 	out.began = moment.Never
 	for k := range out.grants {
-		out.began = min(out.began, out.grants[k].from)
+		out.began = min(out.began, out.grants[k].begin(&out.beside))
 	}
 	s.supposeDates(out)
 	return out, nil
@@ -159,7 +160,7 @@ func (s *Snapshot) supposeDates(x *Supposed) {
 	first := len(q.rec.Held)
 	for k := range x.grants {
 		var h dated.Held
-		q.fill(&h, &x.grants[k], of, k < x.own)
+		q.fill(&h, &x.grants[k], &x.beside, of, k < x.own)
 		q.rec.Held = append(q.rec.Held, h)
 	}
 	if inv.parties.at(i).out > x.began { // a new grant wakes nobody
@@ -168,7 +169,7 @@ func (s *Snapshot) supposeDates(x *Supposed) {
 	}
 	for k := range x.own {
 		if end, cause := q.rec.End(&q.rec.Held[first+k]); cause == dated.ByReview {
-			x.grants[k].silent = secondsUp(end)
+			x.beside.supposeSilent(&x.grants[k], secondsUp(end))
 		}
 	}
 }

@@ -147,7 +147,7 @@ func (t *Tally) roles(i uint32, p *partySide) []heldRole {
 	}
 	inv.heldByMany(p.partner, q.domain, func(_ partyRef, given []grant) {
 		for k := range given {
-			if g := &given[k]; g.live(t.at) {
+			if g := &given[k]; g.live(t.at, &t.s.inv.beside) {
 				t.gatherMany(g)
 			}
 		}
@@ -159,14 +159,14 @@ func (t *Tally) roles(i uint32, p *partySide) []heldRole {
 func (t *Tally) gatherMany(g *grant) {
 	for l := range t.live {
 		if t.live[l].resource == g.resource {
-			t.live[l].many = max(t.live[l].many, g.role)
+			t.live[l].many = max(t.live[l].many, g.role())
 			return
 		}
 	}
 	if t.many != nil {
 		t.many[g.resource] = len(t.live)
 	}
-	t.live = append(t.live, heldRole{g.resource, g.resource, catalogue.NoRole, g.role})
+	t.live = append(t.live, heldRole{g.resource, g.resource, catalogue.NoRole, g.role()})
 }
 
 // gather adds live grants of the party or a group.
@@ -175,19 +175,19 @@ func (t *Tally) gather(given []grant) {
 next:
 	for k := range given {
 		g := &given[k]
-		if !g.live(t.at) {
+		if !g.live(t.at, &t.s.inv.beside) {
 			continue
 		}
 		if t.many != nil {
 			if l, ok := t.many[g.resource]; ok {
-				t.live[l].role = max(t.live[l].role, g.role)
+				t.live[l].role = max(t.live[l].role, g.role())
 				continue
 			}
 			t.many[g.resource] = len(t.live)
 		} else {
 			for l := range t.live {
 				if t.live[l].resource == g.resource {
-					t.live[l].role = max(t.live[l].role, g.role)
+					t.live[l].role = max(t.live[l].role, g.role())
 					continue next
 				}
 			}
@@ -200,7 +200,7 @@ next:
 			}
 			sp = it.space
 		}
-		t.live = append(t.live, heldRole{g.resource, sp, g.role, catalogue.NoRole})
+		t.live = append(t.live, heldRole{g.resource, sp, g.role(), catalogue.NoRole})
 	}
 }
 

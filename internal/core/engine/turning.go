@@ -95,7 +95,7 @@ func (s *Snapshot) turnings(x *Scope, from, until moment.Moment, found func(mome
 	}
 	given := func(list []grant) {
 		for i := range list {
-			add(list[i].from, list[i].end())
+			add(list[i].begin(&inv.beside), list[i].end(&inv.beside))
 		}
 	}
 	for i := range inv.groups.n {

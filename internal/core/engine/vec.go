@@ -125,7 +125,7 @@ var newSeed = rand.Uint64()
 // once.
 //
 // Open addressing with linear probing keeps a look-up to one or two lines of
-// the cache; the table is at most half full. Nothing is ever taken out: an id
+// the cache; the table is at most five eighths full. Nothing is ever taken out: an id
 // that was removed keeps its number, so that history and grants can still name
 // it.
 type names struct {
@@ -185,7 +185,7 @@ func (t *names) add(tok token, b *blob, s string) uint32 {
 	if i := t.find(*b, s); i != none {
 		return i
 	}
-	if uint32(len(t.refs)+1) > (t.mask+1)/2 {
+	if uint64(len(t.refs)+1)*8 > uint64(t.mask+1)*5 {
 		t.grow(tok, *b)
 	}
 	i := uint32(len(t.refs))

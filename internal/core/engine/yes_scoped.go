@@ -492,7 +492,7 @@ func (w *scoped) sharesAny(i uint32) bool {
 	anybody := func(given []grant) bool {
 		for k := range given {
 			g := &given[k]
-			if g.resource&itemBit != 0 || !g.live(w.at) {
+			if g.resource&itemBit != 0 || !g.live(w.at, &inv.beside) {
 				continue
 			}
 			sp := inv.spaces.at(g.resource)
