@@ -13,8 +13,6 @@ import (
 	"strings"
 	"sync"
 
-	jsonv1 "github.com/go-json-experiment/json/v1"
-
 	"wexillum.example/internal/answer"
 	"wexillum.example/internal/contract"
 	"wexillum.example/internal/core/catalogue"
@@ -144,12 +142,12 @@ func (q *azRequest) enforced() (catalogue.Condition, error) {
 // heard of by whoever keeps it longer.
 const keepsFor = 30
 
-// keeps is how long an answer may be kept, in seconds: until it would be another by dates alone, at most keepsFor.
-func keeps(st *service.State, q engine.Question, now engine.Verdict) int {
+// keeps is how long an answer may be kept, in seconds: until it would be another by dates alone, at most keepsFor. later is room.
+func keeps(st *service.State, q *engine.Question, now engine.Verdict, later *engine.Question) int {
 	same := func(seconds int) bool {
-		later := q
+		*later = *q
 		later.At += moment.Moment(seconds) * 1e6
-		v, err := st.Decide(&later)
+		v, err := st.Decide(later)
 		return err == nil && v.Yes == now.Yes && v.Conditions == now.Conditions
 	}
 	if same(keepsFor) {
@@ -159,7 +157,7 @@ func keeps(st *service.State, q engine.Question, now engine.Verdict) int {
 }
 
 // rooms are for answers while they are written.
-var rooms = sync.Pool{New: func() any { return &engine.Explanation{} }}
+var rooms = sync.Pool{New: func() any { return &azRoom{} }}
 
 // asOf is when a request is answered, and up to when it is known what changed;
 // with the texts of both, which all answers of a batch have.
@@ -173,7 +171,8 @@ func (s *server) asOf() *asOf {
 	return &asOf{now, now.String(), s.Service.KnownAt().String()}
 }
 
-func (s *server) evaluate(ctx context.Context, st *service.State, q *azRequest, as *asOf) (azAnswer, error) {
+// evaluate answers one request. What it returns lies in the room, up to the next.
+func (s *server) evaluate(ctx context.Context, st *service.State, q *azRequest, as *asOf, room *azRoom) (azAnswer, error) {
 	now := as.now
 	enforced, err := q.enforced()
 	if err != nil {
@@ -188,9 +187,7 @@ func (s *server) evaluate(ctx context.Context, st *service.State, q *azRequest, 
 			return azAnswer{}, err
 		}
 	}
-	room := rooms.Get().(*engine.Explanation)
-	defer rooms.Put(room) // what is answered holds nothing of it
-	x, err := st.ExplainIn(room, &question)
+	x, err := st.ExplainIn(&room.Explanation, &question)
 	if wrong := (*engine.WrongUse)(nil); errors.As(err, &wrong) && wrong.Unknown() { // the question makes sense: nobody may
 		return azAnswer{Context: azUnknown{wrong.Error(), st.Head.Revision, question.At.String(), as.knownAt, keepsFor}}, nil
 	}
@@ -202,21 +199,27 @@ func (s *server) evaluate(ctx context.Context, st *service.State, q *azRequest, 
 		s.Service.Refused(st, &question)
 	}
 	d := x.Deciding()
-	gates, bundle := make([]azGate, 0, len(d.Gates)), ""
+	gates, bundle := room.gates[:0], ""
+	if room.causes = room.causes[:0]; gates == nil {
+		gates = make([]azGate, 0, len(d.Gates))
+	}
 	for i := range d.Gates {
 		g := &d.Gates[i]
-		out := azGate{Gate: g.Gate.String(), Answer: g.String()}
+		out, first := azGate{Gate: g.Gate.String(), Answer: g.String()}, len(room.causes)
 		for j := range g.Causes {
 			c := &g.Causes[j]
 			if bundle = cmp.Or(bundle, c.Bundle); c.Refuses {
-				out.Causes = append(out.Causes, azCause{c.Code.String(), c.Side.String(), c.WhoText(), c.Text()})
+				room.causes = append(room.causes, azCause{c.Code.String(), c.Side.String(), c.WhoText(), c.Text()})
 			}
 		}
+		out.Causes = room.causes[first:len(room.causes):len(room.causes)]
 		gates = append(gates, out)
 	}
-	out := azFound{
+	room.gates = gates
+	out := &room.found
+	*out = azFound{
 		Conditions: d.Conditions.Names(), Account: d.Account.String(), Gates: gates, Revision: st.Head.Revision, At: as.nowIs,
-		KnownAt: as.knownAt, KeepSeconds: keeps(st, question, d.Verdict),
+		KnownAt: as.knownAt, KeepSeconds: keeps(st, &question, d.Verdict, &room.later),
 	}
 	if question.At != now {
 		out.At = question.At.String()
@@ -278,12 +281,18 @@ func writeJSON(w http.ResponseWriter, v any) {
 	sendJSON(w, append(doc, '\n'))
 }
 
-// sendJSON sends a document in one piece.
-func sendJSON(w http.ResponseWriter, doc []byte) {
+// sendJSON sends a document that is there in pieces.
+func sendJSON(w http.ResponseWriter, pieces ...[]byte) {
+	size := 0
+	for _, p := range pieces {
+		size += len(p)
+	}
 	w.Header().Set("Content-Type", "application/json")
 	w.Header().Set("Cache-Control", "no-store")
-	w.Header().Set("Content-Length", strconv.Itoa(len(doc)))
-	_, _ = w.Write(doc)
+	w.Header().Set("Content-Length", strconv.Itoa(size))
+	for _, p := range pieces {
+		_, _ = w.Write(p)
+	}
 }
 
 func (s *server) decodeAuthzen(w http.ResponseWriter, r *http.Request, into any) bool {
@@ -310,12 +319,15 @@ func (s *server) evaluation(w http.ResponseWriter, r *http.Request) {
 
 func (s *server) one(w http.ResponseWriter, r *http.Request, q *azRequest) {
 	as := s.asOf() // before the state: what is known then is in it
-	a, err := s.evaluate(r.Context(), s.state(r.Context()), q, as)
+	room := rooms.Get().(*azRoom)
+	defer rooms.Put(room)
+	a, err := s.evaluate(r.Context(), s.state(r.Context()), q, as, room)
 	if err != nil {
 		s.failed(w, r, err)
 		return
 	}
-	sendJSON(w, append(a.appendTo(make([]byte, 0, 1024)), '\n'))
+	room.out = append(a.appendTo(room.out[:0]), '\n')
+	sendJSON(w, room.out)
 }
 
 // maxEvaluations bounds one batch.
@@ -362,7 +374,7 @@ func (s *server) evaluations(w http.ResponseWriter, r *http.Request) {
 	}
 	as := s.asOf() // one moment, and one state, for the whole batch
 	st := s.state(r.Context())
-	member := func(i int) (a azAnswer) {
+	member := func(i int, room *azRoom) (a azAnswer) {
 		defer func() { // what recovers a request does not reach into its goroutines
 			if p := recover(); p != nil {
 				s.Log.ErrorContext(r.Context(), "an evaluation failed", "error", p)
@@ -370,7 +382,7 @@ func (s *server) evaluations(w http.ResponseWriter, r *http.Request) {
 			}
 		}()
 		var q azRequest
-		if err := jsonv1.Unmarshal(b.Evaluations[i], &q); err != nil { // as encoding/json, in half of the time
+		if err := room.read(b.Evaluations[i], &q); err != nil {
 			return azAnswer{Context: azFault{azError{http.StatusBadRequest,
 				"this member is no evaluation: give subject, action and resource as objects"}}}
 		}
@@ -386,51 +398,53 @@ func (s *server) evaluations(w http.ResponseWriter, r *http.Request) {
 		if q.Context == nil {
 			q.Context = b.Context
 		}
-		a, err := s.evaluate(r.Context(), st, &q, as)
+		a, err := s.evaluate(r.Context(), st, &q, as, room)
 		if err != nil {
 			a = azAnswer{Context: azFault{azError{problemOf(err).Status, err.Error()}}}
 		}
 		return a
 	}
 	n := len(b.Evaluations)
-	doc := append(make([]byte, 0, 32+512*n), `{"evaluations":[`...)
+	share := n
 	if semantic == "execute_all" { // none depends on another: all processors take their share
-		share := max(64, (n+runtime.GOMAXPROCS(0)-1)/runtime.GOMAXPROCS(0))
-		parts := make([][]byte, (n+share-1)/share) // what each writes
-		var all sync.WaitGroup
-		for k := range parts {
-			all.Go(func() {
-				from, to := k*share, min((k+1)*share, n)
-				part := make([]byte, 0, 512*(to-from))
-				for i := from; i < to; i++ {
-					if i > 0 {
-						part = append(part, ',')
-					}
-					a := azAnswer{}
-					if r.Context().Err() == nil { // else nobody waits any more
-						a = member(i)
-					}
-					part = a.appendTo(part)
-				}
-				parts[k] = part
-			})
-		}
-		all.Wait()
-		for _, part := range parts {
-			doc = append(doc, part...)
-		}
-	} else {
-		for i := range n {
+		share = max(64, (n+runtime.GOMAXPROCS(0)-1)/runtime.GOMAXPROCS(0))
+	}
+	parts := make([]*azRoom, (n+share-1)/share) // each writes into a room of its own
+	answer := func(k int) {
+		room := rooms.Get().(*azRoom)
+		parts[k] = room
+		room.out = room.out[:0]
+		for i := k * share; i < min((k+1)*share, n); i++ {
 			if i > 0 {
-				doc = append(doc, ',')
+				room.out = append(room.out, ',')
 			}
-			a := member(i)
-			if doc = a.appendTo(doc); a.Decision == (semantic == "permit_on_first_permit") {
+			a := azAnswer{}
+			if r.Context().Err() == nil { // else nobody waits any more
+				a = member(i, room)
+			}
+			room.out = a.appendTo(room.out)
+			if semantic != "execute_all" && a.Decision == (semantic == "permit_on_first_permit") {
 				break
 			}
 		}
 	}
-	sendJSON(w, append(doc, "]}\n"...))
+	if len(parts) == 1 {
+		answer(0)
+	} else {
+		var all sync.WaitGroup
+		for k := range parts {
+			all.Go(func() { answer(k) })
+		}
+		all.Wait()
+	}
+	pieces := [][]byte{[]byte(`{"evaluations":[`)}
+	for _, room := range parts {
+		pieces = append(pieces, room.out)
+	}
+	sendJSON(w, append(pieces, []byte("]}\n"))...)
+	for _, room := range parts {
+		rooms.Put(room)
+	}
 }
 
 func (s *server) authzenConfiguration(w http.ResponseWriter, r *http.Request) {

@@ -3,6 +3,8 @@ package api
 import (
 	"encoding/json"
 	"strconv"
+	"strings"
+	"unicode/utf8"
 )
 
 // Answers of AuthZEN, written by hand.
@@ -17,7 +19,7 @@ func (a *azAnswer) appendTo(out []byte) []byte {
 	out = strconv.AppendBool(append(out, `{"decision":`...), a.Decision)
 	switch c := a.Context.(type) {
 	case nil:
-	case azFound:
+	case *azFound:
 		out = c.appendTo(append(out, `,"context":`...))
 	default: // of what is unknown or wrong there are few
 		doc, err := json.Marshal(c)
@@ -98,14 +100,24 @@ func appendTexts(out []byte, list []string) []byte {
 // appendText writes a text: as it stands between quotation marks where nothing of
 // it is escaped, which is nearly always.
 func appendText(out []byte, s string) []byte {
+	wide := false
 	for i := range len(s) {
-		if c := s[i]; c < ' ' || c >= 0x7f || c == '"' || c == '\\' || c == '<' || c == '>' || c == '&' {
-			doc, err := json.Marshal(s)
-			if err != nil {
-				panic("api: " + err.Error()) // any text can be written
-			}
-			return append(out, doc...)
+		c := s[i]
+		if c < ' ' || c == 0x7f || c == '"' || c == '\\' || c == '<' || c == '>' || c == '&' {
+			return appendEscaped(out, s)
 		}
+		wide = wide || c > 0x7f
+	}
+	if wide && (!utf8.ValidString(s) || strings.ContainsAny(s, "\u2028\u2029")) {
+		return appendEscaped(out, s)
 	}
 	return append(append(append(out, '"'), s...), '"')
+}
+
+func appendEscaped(out []byte, s string) []byte {
+	doc, err := json.Marshal(s)
+	if err != nil {
+		panic("api: " + err.Error()) // any text can be written
+	}
+	return append(out, doc...)
 }

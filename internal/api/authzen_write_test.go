@@ -43,7 +43,7 @@ func TestAnswersWritten(t *testing.T) {
 				}
 				x.Gates = append(x.Gates, g)
 			}
-			a.Context = x
+			a.Context = &x
 		}
 		want, err := json.Marshal(a)
 		if err != nil {
