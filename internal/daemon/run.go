@@ -428,6 +428,7 @@ func (a *app) run(ctx context.Context, cfg config.Config, log *slog.Logger, arou
 	address := scheme + "://" + l.Addr().String()
 	told(log, daemon.SdNotifyReady)
 	go watched(base, log, svc)
+	go boundMemory(base)
 	log.Info("listening", "address", address, "revision", svc.State().Head.Revision)
 	if around.ready != nil {
 		around.ready(address)

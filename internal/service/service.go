@@ -258,6 +258,7 @@ func (s *Service) Refresh(ctx context.Context) error {
 		}
 		h = s.State().Head
 	case h == now.Head:
+		e.Drop()
 		return nil
 	default:
 		s.state.Store(&State{Snapshot: e.Done(), Head: h})

@@ -36,6 +36,7 @@ type Editor struct {
 	otherDates bool // floors are others
 	forward    moment.Moment
 	base       *Snapshot      // that this Editor began with
+	takes      bool           // it is the first one, and writes behind the lists of base
 	details    map[detail]int // shared ones that this Editor kept, and where
 	given      []uint32       // parties whose holdings are others
 	ownGiven   bool           // inv.holdings is a copy of its own
@@ -75,7 +76,7 @@ func (s *Snapshot) Edit() *Editor {
 		base:  s,
 		fwd:   s.fwd,
 	}
-	if s.taken {
+	if e.takes = !s.taken; !e.takes {
 		v := &e.inv
 		v.text = v.text[:len(v.text):len(v.text)]
 		v.grants, v.lists, v.refs = v.grants[:len(v.grants):len(v.grants)], v.lists[:len(v.lists):len(v.lists)], v.refs[:len(v.refs):len(v.refs)]
@@ -89,6 +90,14 @@ func (s *Snapshot) Edit() *Editor {
 	}
 	s.taken = true
 	return e
+}
+
+// Drop gives up an Editor that nothing is made of. The next Editor of its
+// snapshot then writes where this one would have, instead of copying the lists.
+func (e *Editor) Drop() {
+	if e.takes {
+		e.base.taken = false
+	}
 }
 
 // Of returns a snapshot of a whole world. It is what tests, files and previews

@@ -1,6 +1,7 @@
 package engine_test
 
 import (
+	"runtime"
 	"testing"
 	"time"
 
@@ -8,6 +9,7 @@ import (
 	"wexillum.example/internal/core/engine"
 	"wexillum.example/internal/core/moment"
 	"wexillum.example/internal/core/world"
+	"wexillum.example/internal/worldgen"
 )
 
 // TestMomentsOfGrants: a grant begins and ends to the microsecond, whenever that is: within a second, before 1970, far ahead, always
@@ -111,6 +113,57 @@ func TestMomentsOfGrants(t *testing.T) {
 		}
 		if len(told.Grants) != len(spells) {
 			t.Errorf("%d of %d are told", len(told.Grants), len(spells))
+		}
+	}
+}
+
+// TestDrop: an Editor that was begun and given up costs whoever comes after it nothing, and nobody sees what it wrote.
+func TestDrop(t *testing.T) {
+	w := worldgen.Generate(3, worldgen.Size{Guests: 3_000, Grants: 90_000}, now)
+	who := w.Guests[7].Address.String()
+	next := func(s *engine.Snapshot, n int) (*engine.Snapshot, uint64) {
+		var before, after runtime.MemStats
+		runtime.ReadMemStats(&before)
+		e := s.Edit()
+		e.SetGrants(who, w.Grants[:n])
+		s = e.Done()
+		runtime.ReadMemStats(&after)
+		return s, after.TotalAlloc - before.TotalAlloc
+	}
+	s, alone := next(engine.Of(w), 3)
+	for n := range 5 {
+		e := s.Edit()
+		e.SetGrants(who, w.Grants[20:40])
+		e.Drop()
+		was := s
+		var cost uint64
+		if s, cost = next(s, n); cost > 2*alone+100_000 { // all that was given takes 1.4 MB
+			t.Errorf("after one that was given up an Editor allocates %d bytes, and %d without", cost, alone)
+		}
+		for k, want := range map[*engine.Snapshot]int{s: n, was: 3} {
+			if told := k.TellParties([]uint32{k.PartyOf(w.Guests[7].Address)}); n == 0 && len(told.Grants) != want {
+				t.Errorf("%d grants are held, and %d were given", len(told.Grants), want)
+			}
+		}
+	}
+	// A second Editor while the first is at work copies, and neither sees the other.
+	first, second := s.Edit(), s.Edit()
+	first.SetGrants(who, w.Grants[:2])
+	second.SetGrants(who, w.Grants[10:15])
+	second.Drop() // it never was the first
+	a, b := first.Done(), second.Done()
+	for _, x := range []struct {
+		s    *engine.Snapshot
+		want []world.Grant
+	}{{a, w.Grants[:2]}, {b, w.Grants[10:15]}, {s, w.Grants[:4]}} {
+		told := x.s.TellParties([]uint32{x.s.PartyOf(w.Guests[7].Address)}).Grants
+		if len(told) != len(x.want) {
+			t.Fatalf("%d grants are held, and %d were given", len(told), len(x.want))
+		}
+		for k := range told {
+			if told[k].Resource != x.want[k].Resource {
+				t.Errorf("a grant is on %v, and was given on %v", told[k].Resource, x.want[k].Resource)
+			}
 		}
 	}
 }
