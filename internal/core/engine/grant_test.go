@@ -54,7 +54,8 @@ func TestMomentsOfGrants(t *testing.T) {
 		}
 	}
 	grant := func(k int) world.Grant {
-		return world.Grant{Address: who, Resource: resource, Role: catalogue.View, From: spells[k].from, Until: spells[k].until, Reviewed: moment.Always}
+		return world.Grant{Address: who, Resource: resource, Role: catalogue.View, From: spells[k].from, Until: spells[k].until,
+			Reviewed: moment.Always}
 	}
 	owned := func(s *engine.Snapshot) func(moment.Moment) bool {
 		return func(at moment.Moment) bool { return s.OwnRole(who, resource, at) == catalogue.View }
@@ -84,8 +85,8 @@ func TestMomentsOfGrants(t *testing.T) {
 		act, _ := catalogue.ActionByName("spaces.enter")
 		// As a guest who was just taken in, so that nothing but the grant is dated.
 		holds("supposed", x, func(at moment.Moment) bool {
-			y, err := empty.Explain(&engine.Question{Subject: engine.Who{Kind: engine.ByAddress, Address: who}, Action: act.ID, Resource: resource, At: at,
-				With: sup})
+			q := engine.Question{Subject: engine.Who{Kind: engine.ByAddress, Address: who}, Action: act.ID, Resource: resource, At: at, With: sup}
+			y, err := empty.Explain(&q)
 			if err != nil {
 				t.Fatal(err)
 			}

@@ -407,7 +407,8 @@ func (t *telling) many(in func(space uint32) bool) {
 			if !in(g.resource) {
 				continue
 			}
-			x := world.Grant{Role: g.role(), From: g.begin(&inv.beside), Until: g.written(&inv.beside), Reviewed: fromSeconds(g.detail(&inv.beside).link),
+			b := &inv.beside
+			x := world.Grant{Role: g.role(), From: g.begin(b), Until: g.written(b), Reviewed: fromSeconds(g.detail(b).link),
 				Resource: world.Resource{Kind: catalogue.Space, ID: inv.spaceIDs.text(inv.text, g.resource)}}
 			if m.of.what == ofPartner {
 				x.Partner = inv.partners.text(inv.text, m.of.index)
