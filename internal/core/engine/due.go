@@ -44,12 +44,12 @@ type DueStep struct {
 func (q *Sequences) tell(i uint32, st *dated.Step) DueStep {
 	x := DueStep{Step: *st, Party: i}
 	if st.Held >= 0 {
-		given, odd := q.given, &q.s.inv.beside
+		given, b := q.given, &q.s.inv.beside
 		if q.isOver() {
-			given, odd = q.before.given, &q.before.s.inv.beside
+			given, b = q.before.given, &q.before.s.inv.beside
 		}
 		g := given[st.Held]
-		x.Resource, x.Role, x.From, x.Until = q.s.given(g), g.role(), g.begin(odd), g.written(odd)
+		x.Resource, x.Role, x.From, x.Until = q.s.given(g), g.role(), g.begin(b), g.written(b)
 	}
 	return x
 }

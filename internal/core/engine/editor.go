@@ -547,6 +547,7 @@ func (s *Snapshot) Apart() *Snapshot {
 	v := &e.inv
 	v.text, v.grants, v.lists = roomy(v.text), roomy(v.grants), roomy(v.lists)
 	v.refs, v.rows, v.said = roomy(v.refs), roomy(v.rows), roomy(v.said)
+	v.beside.odd, v.beside.details = roomy(v.beside.odd), roomy(v.beside.details)
 	return e.Done()
 }
 
