@@ -156,8 +156,8 @@ func keeps(st *service.State, q *engine.Question, now engine.Verdict, later *eng
 	return sort.Search(keepsFor, func(n int) bool { return !same(n + 1) })
 }
 
-// rooms are for answers while they are written.
-var rooms = sync.Pool{New: func() any { return &azRoom{} }}
+// rooms are for requests and answers while they are read and written.
+var rooms = sync.Pool{New: func() any { return &azRoom{gates: make([]azGate, 0, catalogue.NumGates)} }}
 
 // asOf is when a request is answered, and up to when it is known what changed;
 // with the texts of both, which all answers of a batch have.
@@ -200,9 +200,7 @@ func (s *server) evaluate(ctx context.Context, st *service.State, q *azRequest, 
 	}
 	d := x.Deciding()
 	gates, bundle := room.gates[:0], ""
-	if room.causes = room.causes[:0]; gates == nil {
-		gates = make([]azGate, 0, len(d.Gates))
-	}
+	room.causes = room.causes[:0]
 	for i := range d.Gates {
 		g := &d.Gates[i]
 		out, first := azGate{Gate: g.Gate.String(), Answer: g.String()}, len(room.causes)

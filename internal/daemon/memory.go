@@ -62,21 +62,21 @@ func (l *lows) see(x uint64) uint64 {
 	return min(l.before, l.here)
 }
 
-// boundMemory keeps the limit at what is in use, until ctx ends. Whoever sets
-// GOMEMLIMIT or GOGC decides themselves.
+// boundMemory sets the limit anew each second, from what is in use, until ctx
+// ends; then it is what it was. Where GOMEMLIMIT or GOGC is set, it does nothing.
 func boundMemory(ctx context.Context) {
 	if os.Getenv("GOMEMLIMIT") != "" || os.Getenv("GOGC") != "" {
 		return
 	}
 	defer debug.SetMemoryLimit(debug.SetMemoryLimit(-1))
 	inUse := []metrics.Sample{{Name: "/gc/heap/live:bytes"}}
-	least := lows{part: idleIn}
+	low := lows{part: idleIn}
 	tick := time.NewTicker(time.Second)
 	defer tick.Stop()
 	for {
 		metrics.Read(inUse)
 		now := inUse[0].Value.Uint64()
-		debug.SetMemoryLimit(limit(least.see(now), now))
+		debug.SetMemoryLimit(limit(low.see(now), now))
 		select {
 		case <-ctx.Done():
 			return
