@@ -149,7 +149,13 @@ func serves(b *testing.B, w *world.World) *process {
 	fine(err)
 	defer st.Close()
 	fine(st.Migrate(ctx))
-	_, err = st.Import(ctx, "bench", "bench", w, nil)
+	begun, told := time.Now(), time.Now()
+	_, err = st.Import(ctx, "bench", "bench", w, func(done, total int) {
+		if time.Since(told) > 30*time.Second { // a large world takes minutes
+			told = time.Now()
+			fmt.Printf("# %d of %d rows into the database after %.0f s\n", done, total, time.Since(begun).Seconds())
+		}
+	})
 	fine(err)
 	bin := filepath.Join(b.TempDir(), "wexillum-service")
 	if out, err := exec.Command("go", "build", "-o", bin, "wexillum.example/cmd/wexillum-service").CombinedOutput(); err != nil {
