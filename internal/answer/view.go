@@ -2,9 +2,7 @@ package answer
 
 import (
 	"fmt"
-	"slices"
 	"sort"
-	"strconv"
 	"strings"
 
 	"wexillum.example/internal/contract"
@@ -118,58 +116,11 @@ func OnlyAction(text string) (func(*catalogue.Action) bool, error) {
 	return func(a *catalogue.Action) bool { return a.ID == id }, nil
 }
 
-// Audience lists everybody outside who can do something with a resource. stop ends
-// the work early.
-func (v *View) Audience(r world.Resource, all bool, action string, f Filter, stop func() error) ([]engine.Reached, error) {
-	only, err := OnlyAction(action)
-	if err != nil {
-		return nil, err
-	}
-	var out []engine.Reached
-	err = v.Snapshot.Audience(r, all, only, v.At, func(x *engine.Reached) error {
-		if err := stop(); err != nil {
-			return err
-		}
-		if f.keeps(x.Who.String(), x.Name, x.Partner, x.Kind.String()) {
-			out = append(out, *x)
-		}
-		return nil
-	})
-	if err != nil {
-		return nil, err
-	}
-	// Each key is made once, and the long lines are moved once.
-	keys, order := make([]string, len(out)), make([]int32, len(out))
-	for i := range out {
-		keys[i], order[i] = AudienceKey(&out[i]), int32(i)
-	}
-	slices.SortStableFunc(order, func(a, b int32) int { return strings.Compare(keys[a], keys[b]) })
-	sorted := make([]engine.Reached, len(out))
-	for i, k := range order {
-		sorted[i] = out[k]
-	}
-	return sorted, nil
-}
-
 func momentText(m moment.Moment) *string {
 	if !m.IsSet() {
 		return nil
 	}
 	return text(m.String())
-}
-
-// Complete adds causes and spells to lines of an audience.
-func (v *View) Complete(lines []engine.Reached, stop func() error) ([]engine.Reached, error) {
-	out := append([]engine.Reached(nil), lines...)
-	for i := range out {
-		if err := stop(); err != nil {
-			return nil, err
-		}
-		if err := v.Snapshot.Complete(&out[i], v.At); err != nil {
-			return nil, err
-		}
-	}
-	return out, nil
 }
 
 // AudienceLine writes one line of an audience.
@@ -196,22 +147,6 @@ func AudienceLine(x *engine.Reached) contract.AudienceLine {
 	return out
 }
 
-// Counted counts known parties and typical newcomers among lines.
-func Counted(lines []engine.Reached) (parties, newcomers int) {
-	seen := map[engine.Who]bool{}
-	for i := range lines {
-		if x := &lines[i]; !seen[x.Who] {
-			seen[x.Who] = true
-			if x.Newcomer {
-				newcomers++
-			} else {
-				parties++
-			}
-		}
-	}
-	return
-}
-
 func (v *View) day(m moment.Moment, end bool) string {
 	if !m.IsSet() {
 		return ""
@@ -226,13 +161,13 @@ func (v *View) day(m moment.Moment, end bool) string {
 	return t.Format("2006-01-02 15:04")
 }
 
-// AudienceReport writes an audience to travel.
-func (v *View) AudienceReport(r world.Resource, lines []engine.Reached) *report.Report {
+// AudienceReport writes all lines of an audience to travel.
+func (v *View) AudienceReport(r world.Resource, all *Audience, lines []engine.Reached) *report.Report {
 	name := v.Snapshot.NameOf(r)
 	if name == "" {
 		name = r.String()
 	}
-	parties, newcomers := Counted(lines)
+	parties, newcomers := all.Counted()
 	out := &report.Report{
 		Head: v.head("Who outside can do what with "+name, v.Stated()),
 		Summary: [][2]string{
@@ -288,17 +223,6 @@ type Meant struct {
 	Name     string
 	Partner  string
 	Newcomer bool
-}
-
-// AudienceKey is what a line of an audience is known by and listed in the order of: those that
-// are known first, by who they are.
-func AudienceKey(x *engine.Reached) string {
-	who, resource := x.Who.String(), x.Resource.String()
-	b := make([]byte, 0, len(who)+len(resource)+12)
-	b = strconv.AppendBool(b, x.Newcomer)
-	b = append(append(append(append(b, ' '), who...), ' '), resource...)
-	b = append(b, ' ', '0'+byte(x.Action/100), '0'+byte(x.Action/10%10), '0'+byte(x.Action%10))
-	return string(b)
 }
 
 // Key is what one that is meant is known by and listed in the order of: known ones first.

@@ -137,22 +137,30 @@ func readGoOn(cursorText *string, of string) (x goOnAt, err error) {
 
 // page cuts a page out of a list that is in the order of its keys.
 func page[T any](all []T, key func(*T) string, of string, cursorText *string, limit *int) (out []T, next string, err error) {
-	at, err := readGoOn(cursorText, of)
+	from, to, next, err := pageOf(len(all), func(i int) string { return key(&all[i]) }, of, cursorText, limit)
 	if err != nil {
 		return nil, "", err
 	}
-	from := 0
-	if at.Of != "" {
-		from = sort.Search(len(all), func(i int) bool { return key(&all[i]) > at.After })
-	}
-	to := min(from+pageSize(limit, 100), len(all))
-	if to < len(all) {
-		if to == from {
-			return all[from:to], writeCursor(goOnAt{Of: of, After: at.After}), nil
-		}
-		next = writeCursor(goOnAt{Of: of, After: key(&all[to-1])})
-	}
 	return all[from:to], next, nil
+}
+
+// pageOf finds a page of n lines that are in the order of their keys.
+func pageOf(n int, key func(int) string, of string, cursorText *string, limit *int) (from, to int, next string, err error) {
+	at, err := readGoOn(cursorText, of)
+	if err != nil {
+		return 0, 0, "", err
+	}
+	if at.Of != "" {
+		from = sort.Search(n, func(i int) bool { return key(i) > at.After })
+	}
+	to = min(from+pageSize(limit, 100), n)
+	if to < n {
+		if to == from {
+			return from, to, writeCursor(goOnAt{Of: of, After: at.After}), nil
+		}
+		next = writeCursor(goOnAt{Of: of, After: key(to - 1)})
+	}
+	return from, to, next, nil
 }
 
 func (s *server) audience(
@@ -160,7 +168,7 @@ func (s *server) audience(
 	resource, action, kind, q string,
 	all bool,
 	at *string,
-) (*answer.View, world.Resource, []engine.Reached, error) {
+) (*answer.View, world.Resource, *answer.Audience, error) {
 	v, st, err := s.when(ctx, at)
 	if err != nil {
 		return nil, world.Resource{}, nil, err
@@ -178,12 +186,12 @@ func (s *server) audience(
 	if err != nil {
 		return nil, r, nil, err
 	}
-	return v, r, x.([]engine.Reached), nil
+	return v, r, x.(*answer.Audience), nil
 }
 
 func (s *server) Audience(ctx context.Context, r apigen.AudienceRequestObject) (apigen.AudienceResponseObject, error) {
 	p := &r.Params
-	v, res, lines, err := s.audience(ctx, p.Resource, opt(p.Action), opt(p.Kind), opt(p.Q), p.All != nil && *p.All, p.At)
+	v, res, all, err := s.audience(ctx, p.Resource, opt(p.Action), opt(p.Kind), opt(p.Q), p.All != nil && *p.All, p.At)
 	if err != nil {
 		return nil, err
 	}
@@ -192,12 +200,12 @@ func (s *server) Audience(ctx context.Context, r apigen.AudienceRequestObject) (
 		Resource: res.String(),
 		Name:     some(v.Snapshot.NameOf(res)),
 		Lines:    []contract.AudienceLine{},
-		Total:    len(lines),
+		Total:    all.Len(),
 	}
-	out.Parties, out.Newcomers = answer.Counted(lines)
-	shown, next, err := page(
-		lines,
-		answer.AudienceKey,
+	out.Parties, out.Newcomers = all.Counted()
+	from, to, next, err := pageOf(
+		all.Len(),
+		all.Key,
 		askedDigest("audience", p.Resource, opt(p.Action), opt(p.Kind), opt(p.Q), fmt.Sprint(p.All != nil && *p.All), opt(p.At)),
 		p.Cursor,
 		p.Limit,
@@ -205,7 +213,8 @@ func (s *server) Audience(ctx context.Context, r apigen.AudienceRequestObject) (
 	if err != nil {
 		return nil, err
 	}
-	if shown, err = v.Complete(shown, ctx.Err); err != nil {
+	shown, err := v.Lines(all, from, to, ctx.Err)
+	if err != nil {
 		return nil, err
 	}
 	for i := range shown {
@@ -351,14 +360,15 @@ func (s *server) Report(ctx context.Context, r apigen.ReportRequestObject) (apig
 	var rep *report.Report
 	switch r.What {
 	case "audience":
-		v, res, lines, err := s.audience(ctx, opt(p.Resource), opt(p.Action), opt(p.Kind), opt(p.Q), p.All != nil && *p.All, p.At)
+		v, res, all, err := s.audience(ctx, opt(p.Resource), opt(p.Action), opt(p.Kind), opt(p.Q), p.All != nil && *p.All, p.At)
 		if err != nil {
 			return nil, err
 		}
-		if lines, err = v.Complete(lines, ctx.Err); err != nil {
+		lines, err := v.Lines(all, 0, all.Len(), ctx.Err)
+		if err != nil {
 			return nil, err
 		}
-		rep = v.AudienceReport(res, lines)
+		rep = v.AudienceReport(res, all, lines)
 	case "board":
 		if err := whoIs(ctx).SeesBoard(); err != nil {
 			return nil, err

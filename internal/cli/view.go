@@ -151,14 +151,15 @@ func (a *app) audience() *cobra.Command {
 				if err != nil {
 					return err
 				}
-				lines, err := v.Audience(res, all, action, answer.Filter{Text: find, Kind: kind}, never)
+				found, err := v.Audience(res, all, action, answer.Filter{Text: find, Kind: kind}, never)
 				if err != nil {
 					return err
 				}
-				if lines, err = v.Complete(lines, never); err != nil {
+				lines, err := v.Lines(found, 0, found.Len(), never)
+				if err != nil {
 					return err
 				}
-				rep := v.AudienceReport(res, lines)
+				rep := v.AudienceReport(res, found, lines)
 				out := []contract.AudienceLine{}
 				for i := range lines {
 					x := answer.AudienceLine(&lines[i])

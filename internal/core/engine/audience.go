@@ -203,14 +203,15 @@ func (s *Snapshot) Complete(x *Reached, at moment.Moment) error {
 
 // Audience calls found for everything that somebody outside can do with a
 // resource, without its cause and spell, which Complete adds; with all, of a
-// space also with everything in it. Typical newcomers come last. only, where
-// not nil, picks actions. It stops at the first error of found. An error of its
-// own is a *WrongUse.
+// space also with everything in it. only, where not nil, picks actions. It stops
+// at the first error of found. An error of its own is a *WrongUse.
 //
 // Actions that need only a role are asked of those who hold something there,
-// found through the index; the others of everybody who is known. Lines come
-// resource by resource and action by action. Each line was decided: what the
-// index and the masks tell beforehand only leaves out who cannot.
+// found through the index: each line of them was decided, and what the index
+// and the masks tell beforehand only leaves out who cannot. The others are asked
+// of one of each sort of those who are known (see wideAudience). Lines come
+// resource by resource, in no order that is promised; found must not keep what
+// it is handed.
 func (s *Snapshot) Audience(
 	r world.Resource,
 	all bool,
@@ -272,6 +273,7 @@ func (s *Snapshot) Audience(
 	}
 	newcomers := s.NewcomersAt(at)
 	tally := s.Tally(at)
+	var to *everybody // made when somebody is asked what needs no role
 	// may is what a quick look at grants and rules left standing; each is then
 	// decided for certain.
 	type holder struct {
@@ -327,21 +329,12 @@ func (s *Snapshot) Audience(
 				return found(&out)
 			}
 			byRole := roleOnly(rows)
-			switch {
 			// A person or calendar is in no space, and nobody holds a role on
 			// them.
-			case byRole && space != none:
+			if byRole && space != none {
 				for _, h := range holders {
 					if h.may.Has(act.ID) {
 						if err := try(Who{Address: s.addressOf(h.who)}, nil); err != nil {
-							return err
-						}
-					}
-				}
-			case !byRole:
-				for i := uint32(0); i < inv.parties.n; i++ {
-					if s.isCounted(i, at) {
-						if err := try(Who{Address: s.addressOf(i)}, nil); err != nil {
 							return err
 						}
 					}
@@ -359,7 +352,7 @@ func (s *Snapshot) Audience(
 			}
 			// A newcomer holds nothing, unless their partner or domain does as
 			// a whole.
-			if !byRole || space != none && len(inv.many) > 0 && rows[catalogue.Federated] != nil {
+			if byRole && space != none && len(inv.many) > 0 && rows[catalogue.Federated] != nil {
 				for i := range newcomers {
 					if r.Kind.IsItem() && newcomers[i].Who.Kind == ByLinkID {
 						continue
@@ -369,6 +362,19 @@ func (s *Snapshot) Audience(
 					}
 				}
 			}
+		}
+		wide := wideAbout(r.Kind, r.Kind == catalogue.Space && inv.spaces.at(space).kind == world.ReportArea, only)
+		if len(wide) == 0 {
+			continue
+		}
+		if to == nil {
+			to = s.toEverybody(at)
+		}
+		if err := s.newWideAudience(r, space, wide, to, at).each(newcomers, func(x *Reached) error {
+			x.Title = targets[k].Name
+			return found(x)
+		}); err != nil {
+			return err
 		}
 	}
 	return nil

@@ -372,3 +372,79 @@ func TestGroups(t *testing.T) {
 		t.Error(n, err, s.Newcomers())
 	}
 }
+
+// TestAudienceOneByOne compares audiences of people, calendars, meetings and courses with asking
+// everybody by themselves, line by line with all that a line says.
+func TestAudienceOneByOne(t *testing.T) {
+	lines, parties := 0, 0
+	for seed := uint64(600); seed < 610; seed++ {
+		w := world.Merge(&world.World{}, worldgen.Generate(seed,
+			worldgen.Size{Guests: 150, Grants: 500, Spaces: 20, Items: 30, Partners: 12, People: 30, Groups: 6, Meetings: 12, Links: 10,
+				Exceptions: 60}, now))
+		s := engine.Of(w)
+		for _, at := range []moment.Moment{now, now + 40*86400e6} {
+			known, newcomers, err := s.Group("everybody", at)
+			if err != nil {
+				t.Fatal(err)
+			}
+			for _, r := range resourcesOf(w) {
+				if r.Kind.IsItem() {
+					continue
+				}
+				var got, want []string
+				line := func(x *engine.Reached) string {
+					return fmt.Sprintln(x.Who, x.Name, x.Kind, x.Partner, x.Newcomer, x.Action, x.Resource, x.Title, x.Account, x.Conditions, x.Residual)
+				}
+				if err := s.Audience(r, false, nil, at, func(x *engine.Reached) error {
+					got = append(got, line(x))
+					return nil
+				}); err != nil {
+					t.Fatal(r, err)
+				}
+				ask := func(who engine.Who, n *engine.Newcomer, act *catalogue.Action) {
+					v, err := s.Decide(&engine.Question{Subject: who, Action: act.ID, Resource: r, At: at})
+					if err != nil || !v.Yes {
+						return
+					}
+					x := engine.Reached{Who: who, Name: s.NameOfSubject(who), Kind: v.Kind, Action: act.ID, Resource: r, Title: s.NameOf(r),
+						Account: v.Account, Conditions: v.Conditions, Residual: v.Account == engine.LinkAccount}
+					if n != nil {
+						x.Newcomer, x.Name, x.Partner = true, n.Name, n.Partner
+					}
+					if who.Kind == engine.ByAddress {
+						if m := s.Match(who.Address); m.Partner != nil {
+							x.Partner = m.Partner.ID
+							x.Residual = x.Residual || m.Bar != nil || m.Partner.Standing != world.Active
+						}
+					}
+					want = append(want, line(&x))
+				}
+				for _, act := range catalogue.Actions() {
+					if !act.Takes(r.Kind) || act.Address || act.Asks[catalogue.Ours] != nil && act.Asks[catalogue.Record] == nil {
+						continue
+					}
+					for _, who := range known {
+						ask(who, nil, &act)
+					}
+					for i := range newcomers {
+						ask(newcomers[i].Who, &newcomers[i], &act)
+					}
+				}
+				lines, parties = lines+len(want), parties+len(known)
+				sort.Strings(got)
+				sort.Strings(want)
+				if !slices.Equal(got, want) {
+					for i := range max(len(got), len(want)) {
+						if i >= len(got) || i >= len(want) || got[i] != want[i] {
+							t.Fatalf("world of seed %d, %s at %s: %d lines, and %d one by one; the first that differs is\n%s\none by one\n%s", seed, r, at,
+								len(got), len(want), got[min(i, len(got)-1)], want[min(i, len(want)-1)])
+						}
+					}
+				}
+			}
+		}
+	}
+	if lines < 10000 {
+		t.Errorf("only %d lines of %d parties", lines, parties)
+	}
+}
