@@ -14,8 +14,8 @@ import (
 
 // Audience is everybody outside who can do something with a resource, in the
 // order of who they are: known ones first, then by address, resource and action.
-// Half a million lines take some ten bytes each; what is long of them is written
-// out when a page is shown (see Lines).
+// A line takes 16 bytes, of which there may be a million; what is long of it is
+// written out when a page is shown (see Lines).
 type Audience struct {
 	whos      []hears
 	resources []about
