@@ -19,7 +19,7 @@ func (s *server) Could(ctx context.Context, r apigen.CouldRequestObject) (apigen
 		return nil, err
 	}
 	asked := answer.CouldAsked{Who: opt(p.Who), Resource: opt(p.Resource), Action: opt(p.Action), All: p.All != nil && *p.All}
-	got, err := s.results.get(s.key(v, st, nil, "could", asked.Who, asked.Resource, asked.Action, fmt.Sprint(asked.All)), func() (any, error) {
+	got, err := s.results.get(ctx, s.key(v, st, nil, "could", asked.Who, asked.Resource, asked.Action, fmt.Sprint(asked.All)), func(ctx context.Context) (any, error) {
 		return answer.CouldLines(st.Snapshot, asked, v.At, ctx.Err)
 	})
 	if err != nil {
@@ -56,7 +56,7 @@ func (s *server) cuts(ctx context.Context, q *contract.CouldQuestion) (*couldCut
 	if err != nil {
 		return nil, err
 	}
-	got, err := s.results.get(s.key(v, st, nil, "cuts", q.Subject, q.Action, q.Resource), func() (any, error) {
+	got, err := s.results.get(ctx, s.key(v, st, nil, "cuts", q.Subject, q.Action, q.Resource), func(ctx context.Context) (any, error) {
 		out, parts, err := answer.Cuts(st.Snapshot, t, v.At, ctx.Err)
 		return &couldCuts{out, parts}, err
 	})
@@ -129,7 +129,7 @@ func (s *server) spared(ctx context.Context) (*spared, error) {
 	if err != nil {
 		return nil, err
 	}
-	got, err := s.results.get(s.key(v, st, nil, "spare"), func() (any, error) {
+	got, err := s.results.get(ctx, s.key(v, st, nil, "spare"), func(ctx context.Context) (any, error) {
 		out, parts, err := answer.Spare(st.Snapshot, v.At, ctx.Err)
 		return &spared{out, parts}, err
 	})

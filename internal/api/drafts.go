@@ -516,7 +516,7 @@ func (s *server) RuleAudience(ctx context.Context, r apigen.RuleAudienceRequestO
 		lines []engine.ImpactLine
 		more  bool
 	}
-	x, err := s.results.get(s.key(v, st, r.Params.At, "rule", rule.Name, rule.Scale.Format(value)), func() (any, error) {
+	x, err := s.results.get(ctx, s.key(v, st, r.Params.At, "rule", rule.Name, rule.Scale.Format(value)), func(ctx context.Context) (any, error) {
 		line, lines, more := answer.Collect()
 		imp, err := engine.ImpactOf(
 			st.Snapshot,

@@ -65,8 +65,9 @@ func (s *server) Due(ctx context.Context, r apigen.DueRequestObject) (apigen.Due
 	}
 	limit := pageSize(p.Limit, 200)
 	x, err := s.results.get(
+		ctx,
 		s.key(&answer.View{At: f.From}, st, p.From, "due", f.Until.String(), f.Partner, f.Sponsor),
-		func() (any, error) {
+		func(ctx context.Context) (any, error) {
 			return answer.DueOver(st.Snapshot, f, s.Service.Carried()), nil
 		},
 	)

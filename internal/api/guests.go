@@ -98,13 +98,13 @@ func (s *server) Guests(ctx context.Context, r apigen.GuestsRequestObject) (apig
 		f.Until = m
 	}
 	ownGuests(ctx, &f.Sponsor)
-	find := func() (any, error) { return s.Service.FindGuests(ctx, st, &f) }
+	find := func(ctx context.Context) (any, error) { return s.Service.FindGuests(ctx, st, &f) }
 	var x any
 	var err error
 	if f.Needs == "mail" { // the outbox is no part of the state that results are kept for
-		x, err = find()
+		x, err = find(ctx)
 	} else {
-		x, err = s.results.get(s.key(&answer.View{At: s.Service.Now()}, st, nil, "guests", fmt.Sprint(f)), find)
+		x, err = s.results.get(ctx, s.key(&answer.View{At: s.Service.Now()}, st, nil, "guests", fmt.Sprint(f)), find)
 	}
 	if err != nil {
 		return nil, err

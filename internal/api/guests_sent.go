@@ -133,8 +133,9 @@ func (s *server) DueDays(ctx context.Context, r apigen.DueDaysRequestObject) (ap
 		return nil, err
 	}
 	x, err := s.results.get(
+		ctx,
 		s.key(&answer.View{At: f.From}, st, p.From, "days", f.Until.String(), f.Partner, f.Sponsor),
-		func() (any, error) {
+		func(ctx context.Context) (any, error) {
 			return answer.DueWhole(st.Snapshot, f), nil
 		},
 	)

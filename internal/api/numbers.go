@@ -55,7 +55,7 @@ func (s *server) countAhead() {
 }
 
 func (s *server) numbers(ctx context.Context, key string, v *answer.View) (contract.Numbers, error) {
-	x, err := s.results.get(key, func() (any, error) { return v.Numbers(ctx.Done(), ctx.Err) })
+	x, err := s.results.get(ctx, key, func(ctx context.Context) (any, error) { return v.Numbers(ctx.Done(), ctx.Err) })
 	if err != nil {
 		return contract.Numbers{}, err
 	}

@@ -10,7 +10,6 @@ import (
 	"sort"
 	"strconv"
 	"strings"
-	"sync"
 
 	"wexillum.example/internal/answer"
 	"wexillum.example/internal/api/apigen"
@@ -46,42 +45,6 @@ func (s *server) when(ctx context.Context, text *string) (*answer.View, *service
 		return nil, nil, err
 	}
 	return &answer.View{Snapshot: st.Snapshot, Revision: st.Head.Revision, At: at, Recorded: string(how), Draft: st.AsDraft}, st, nil
-}
-
-// found keeps the last long results, so that their pages need not be found again.
-type found struct {
-	sync.Mutex
-	keys   []string
-	values map[string]any
-}
-
-const keptFound = 8
-
-func (f *found) get(key string, make func() (any, error)) (any, error) {
-	f.Lock()
-	v, ok := f.values[key]
-	f.Unlock()
-	if ok {
-		return v, nil
-	}
-	v, err := make()
-	if err != nil {
-		return nil, err
-	}
-	f.Lock()
-	defer f.Unlock()
-	if _, ok := f.values[key]; !ok {
-		if f.values == nil {
-			f.values = map[string]any{}
-		}
-		f.keys = append(f.keys, key)
-		f.values[key] = v
-		if len(f.keys) > keptFound {
-			delete(f.values, f.keys[0])
-			f.keys = f.keys[1:]
-		}
-	}
-	return v, nil
 }
 
 // key names a result: the state, the moment to the minute where it is now, and
@@ -180,7 +143,7 @@ func (s *server) audience(
 	if err := whoIs(ctx).SeesAudience(st, r); err != nil {
 		return nil, r, nil, err
 	}
-	x, err := s.results.get(s.key(v, st, at, "audience", resource, action, kind, strings.ToLower(q), fmt.Sprint(all)), func() (any, error) {
+	x, err := s.results.get(ctx, s.key(v, st, at, "audience", resource, action, kind, strings.ToLower(q), fmt.Sprint(all)), func(ctx context.Context) (any, error) {
 		return v.Audience(r, all, action, answer.Filter{Text: q, Kind: kind}, ctx.Err)
 	})
 	if err != nil {
@@ -229,7 +192,7 @@ func (s *server) board(ctx context.Context, word, q string, at *string) (*answer
 	if err != nil {
 		return nil, nil, err
 	}
-	x, err := s.results.get(s.key(v, st, at, "board", word, strings.ToLower(q)), func() (any, error) {
+	x, err := s.results.get(ctx, s.key(v, st, at, "board", word, strings.ToLower(q)), func(ctx context.Context) (any, error) {
 		return v.Board(word, answer.Filter{Text: q}, ctx.Err)
 	})
 	if err != nil {
@@ -247,7 +210,7 @@ func (s *server) Board(ctx context.Context, r apigen.BoardRequestObject) (apigen
 	if err != nil {
 		return nil, err
 	}
-	x, err := s.results.get(s.key(v, st, r.Params.At, "meant", word, strings.ToLower(q)), func() (any, error) {
+	x, err := s.results.get(ctx, s.key(v, st, r.Params.At, "meant", word, strings.ToLower(q)), func(ctx context.Context) (any, error) {
 		return v.Meant(word, answer.Filter{Text: q})
 	})
 	if err != nil {
