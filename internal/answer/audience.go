@@ -17,16 +17,16 @@ import (
 // A line takes 16 bytes, of which there may be a million; what is long of it is
 // written out when a page is shown (see Lines).
 type Audience struct {
-	whos      []hears
+	whos      []listed
 	resources []about
-	lines     []heardLine
+	lines     []audienceLine
 	known     int // of whos
 	newcomers int
 }
 
-// hears is one of an audience, and what is said of them in each of their lines.
-type hears struct {
-	heard
+// listed is one of an audience, and what is said of them in each of their lines.
+type listed struct {
+	someone
 	name, partner string
 }
 
@@ -36,15 +36,15 @@ type about struct {
 	title    string
 }
 
-// heard is one of an audience. A link is a known one of what it opens, and stands
+// someone is one of an audience. A link is a known one of what it opens, and stands
 // for newcomers without an account elsewhere.
-type heard struct {
+type someone struct {
 	who      engine.Who
 	newcomer bool
 }
 
-// heardLine is a line of an audience.
-type heardLine struct {
+// audienceLine is a line of an audience.
+type audienceLine struct {
 	who        uint32
 	resource   uint32
 	conditions catalogue.Condition
@@ -104,11 +104,11 @@ func (v *View) Audience(r world.Resource, all bool, action string, f Filter, sto
 		return nil, err
 	}
 	out := &Audience{}
-	// Nobody holds anything of a person or a calendar: there lines come party by
-	// party, and none has to be found again.
+	// Where nobody can hold anything, lines come party by party, and none of them
+	// has to be found again.
 	apart := r.Kind != catalogue.Space && r.Kind != catalogue.Meeting && !r.Kind.IsItem()
-	places, things := map[heard]uint32{}, map[world.Resource]uint32{}
-	var who heard // whom the line before was of
+	places, things := map[someone]uint32{}, map[world.Resource]uint32{}
+	var who someone // whom the line before was of
 	var kept bool
 	var at, on uint32
 	n := 0
@@ -118,7 +118,7 @@ func (v *View) Audience(r world.Resource, all bool, action string, f Filter, sto
 				return err
 			}
 		}
-		if is := (heard{x.Who, x.Newcomer}); n == 1 || is != who {
+		if is := (someone{x.Who, x.Newcomer}); n == 1 || is != who {
 			who = is
 			var ok bool
 			if kept = f.keeps(x.Who.String(), x.Name, x.Partner, x.Kind.String()); kept {
@@ -126,7 +126,7 @@ func (v *View) Audience(r world.Resource, all bool, action string, f Filter, sto
 					at, ok = places[who]
 				}
 				if !ok {
-					if at, out.whos = uint32(len(out.whos)), append(out.whos, hears{who, x.Name, x.Partner}); !apart {
+					if at, out.whos = uint32(len(out.whos)), append(out.whos, listed{who, x.Name, x.Partner}); !apart {
 						places[who] = at
 					}
 				}
@@ -142,7 +142,7 @@ func (v *View) Audience(r world.Resource, all bool, action string, f Filter, sto
 				things[x.Resource], out.resources = on, append(out.resources, about{x.Resource, x.Title})
 			}
 		}
-		out.lines = append(out.lines, heardLine{at, on, x.Conditions, x.Action, x.Account, x.Kind, x.Residual})
+		out.lines = append(out.lines, audienceLine{at, on, x.Conditions, x.Action, x.Account, x.Kind, x.Residual})
 		return nil
 	})
 	if err != nil {
@@ -150,7 +150,7 @@ func (v *View) Audience(r world.Resource, all bool, action string, f Filter, sto
 	}
 	for i := range out.whos {
 		if is := &out.whos[i]; is.newcomer {
-			if _, too := places[heard{is.who, false}]; !too {
+			if _, too := places[someone{is.who, false}]; !too {
 				out.newcomers++
 			}
 		}
@@ -195,7 +195,7 @@ func (a *Audience) sort() {
 	for i := range a.lines {
 		ends[a.lines[i].who]++
 	}
-	whos, rank := make([]hears, len(a.whos)), make([]uint32, len(a.whos))
+	whos, rank := make([]listed, len(a.whos)), make([]uint32, len(a.whos))
 	at := uint32(0)
 	for k, x := range order {
 		whos[k], rank[x.at] = a.whos[x.at], uint32(k)
@@ -204,7 +204,7 @@ func (a *Audience) sort() {
 		}
 		at, ends[x.at] = at+ends[x.at], at
 	}
-	lines := make([]heardLine, len(a.lines))
+	lines := make([]audienceLine, len(a.lines))
 	for i := range a.lines {
 		l := a.lines[i]
 		to := ends[l.who]
@@ -214,7 +214,7 @@ func (a *Audience) sort() {
 	}
 	from := uint32(0)
 	for _, x := range order {
-		slices.SortFunc(lines[from:ends[x.at]], func(x, y heardLine) int {
+		slices.SortFunc(lines[from:ends[x.at]], func(x, y audienceLine) int {
 			return cmp.Or(strings.Compare(resources[x.resource], resources[y.resource]), cmp.Compare(x.action, y.action))
 		})
 		from = ends[x.at]

@@ -143,7 +143,8 @@ func (s *server) audience(
 	if err := whoIs(ctx).SeesAudience(st, r); err != nil {
 		return nil, r, nil, err
 	}
-	x, err := s.results.get(ctx, s.key(v, st, at, "audience", resource, action, kind, strings.ToLower(q), fmt.Sprint(all)), func(ctx context.Context) (any, error) {
+	key := s.key(v, st, at, "audience", resource, action, kind, strings.ToLower(q), fmt.Sprint(all))
+	x, err := s.results.get(ctx, key, func(ctx context.Context) (any, error) {
 		return v.Audience(r, all, action, answer.Filter{Text: q, Kind: kind}, ctx.Err)
 	})
 	if err != nil {

@@ -210,8 +210,8 @@ func (s *Snapshot) Complete(x *Reached, at moment.Moment) error {
 // found through the index: each line of them was decided, and what the index
 // and the masks tell beforehand only leaves out who cannot. The others are asked
 // of one of each sort of those who are known (see wideAudience). Lines come
-// resource by resource, in no order that is promised; found must not keep what
-// it is handed.
+// resource by resource, and party by party where nobody can hold anything: about
+// a person, a calendar or the directory. found must not keep what it is handed.
 func (s *Snapshot) Audience(
 	r world.Resource,
 	all bool,
@@ -370,7 +370,7 @@ func (s *Snapshot) Audience(
 		if to == nil {
 			to = s.toEverybody(at)
 		}
-		if err := s.newWideAudience(r, space, wide, to, at).each(newcomers, func(x *Reached) error {
+		if err := s.newWideAudience(r, wide, to, at).each(newcomers, func(x *Reached) error {
 			x.Title = targets[k].Name
 			return found(x)
 		}); err != nil {

@@ -11,7 +11,8 @@ import (
 // Of an audience, what needs no role may be had by nearly everybody: about a
 // person of ours a hundred thousand are asked ten things each. Most of them are
 // told the same, so answers are kept by what tells parties apart (see signs),
-// and one of each sort is asked.
+// and one of each sort is asked. What somebody was given does not matter to
+// these actions, whoever holds it.
 
 // wideAbout lists the wide actions about a resource of a kind, by their places
 // in wideActions. area is whether it is a report area; only, where not nil, picks
@@ -36,7 +37,6 @@ type wideAudience struct {
 	to      *everybody
 	bySign  []map[wideSign]toldWide // by actions
 	byLike  map[likeness][]toldWide
-	apart   []uint32 // who holds or held something there, ascending: each is asked by themselves
 	met     []uint32 // who is in contact with the person, ascending
 }
 
@@ -63,16 +63,12 @@ func (s *Snapshot) toEverybody(at moment.Moment) *everybody {
 }
 
 // newWideAudience begins with nobody asked. actions are places in wideActions
-// that are about the kind of resource; space is where it lies, or none.
-func (s *Snapshot) newWideAudience(r world.Resource, space uint32, actions []int, to *everybody, at moment.Moment) *wideAudience {
+// that are about the kind of resource.
+func (s *Snapshot) newWideAudience(r world.Resource, actions []int, to *everybody, at moment.Moment) *wideAudience {
 	x := &wideAudience{s: s, at: at, of: r, actions: actions, to: to,
 		bySign: make([]map[wideSign]toldWide, len(actions)), byLike: map[likeness][]toldWide{}}
 	for k := range x.bySign {
 		x.bySign[k] = map[wideSign]toldWide{}
-	}
-	if space != none {
-		x.apart = slices.Clone(s.indexed().parties.of(space))
-		slices.Sort(x.apart)
 	}
 	if p := s.inv.personIDs.find(s.inv.text, r.ID); !r.Kind.IsItem() && r.Kind != catalogue.Space && r.Kind != catalogue.Meeting && p != none {
 		l := s.inv.people.at(p).contacts
@@ -122,9 +118,6 @@ func (x *wideAudience) ask(who Who, action int) (out toldWide) {
 // alone reports whether a party has to be asked by itself, since what its sort
 // is told does not hold for it.
 func (x *wideAudience) alone(party uint32, action int, told *toldWide) bool {
-	if _, there := slices.BinarySearch(x.apart, party); there {
-		return true
-	}
 	if !told.each {
 		return false
 	}
@@ -139,6 +132,13 @@ func (x *wideAudience) alone(party uint32, action int, told *toldWide) bool {
 // party by party. What it hands over is its own, and holds until the next call.
 func (x *wideAudience) each(newcomers []Newcomer, found func(*Reached) error) error {
 	s, inv := x.s, &x.s.inv
+	line := func(who *Reached, action int, v *Verdict) error {
+		if !v.Yes {
+			return nil
+		}
+		who.Action, who.Kind, who.Account, who.Conditions = wideActions[action].act, v.Kind, v.Account, v.Conditions
+		return found(who)
+	}
 	tell := func(party uint32, l *likeness, who *Reached) error {
 		if l.partner != none {
 			p := s.pol.rest[l.partner].source
@@ -152,11 +152,8 @@ func (x *wideAudience) each(newcomers []Newcomer, found func(*Reached) error) er
 					return err
 				}
 			}
-			if v.Yes {
-				who.Action, who.Kind, who.Account, who.Conditions = wideActions[action].act, v.Kind, v.Account, v.Conditions
-				if err := found(who); err != nil {
-					return err
-				}
+			if err := line(who, action, &v); err != nil {
+				return err
 			}
 		}
 		return nil
@@ -194,12 +191,9 @@ func (x *wideAudience) each(newcomers []Newcomer, found func(*Reached) error) er
 			if err != nil {
 				return err
 			}
-			if v.Yes {
-				who.Action, who.Kind, who.Account, who.Conditions = wideActions[action].act, v.Kind, v.Account, v.Conditions
-				who.Residual = v.Account == LinkAccount
-				if err := found(&who); err != nil {
-					return err
-				}
+			who.Residual = v.Account == LinkAccount
+			if err := line(&who, action, &v); err != nil {
+				return err
 			}
 		}
 	}
