@@ -81,6 +81,11 @@ type heldBack struct {
 // brakeRests is how many times as long as counting took the brake holds before it is counted again because something changed.
 const brakeRests = 20
 
+// still reports whether it need not be counted again whether the brake holds.
+func (h *heldBack) still(st *State, limit int, day moment.Day) bool {
+	return h != nil && h.limit == limit && h.day == day && (h.of == st.Snapshot || time.Since(h.done) < brakeRests*h.took)
+}
+
 // brake reports whether what is due is held: it would let more records go than may go in a
 // day, and nobody has said that they may.
 func (s *Service) brake(ctx context.Context, st *State, c *store.Carried, now moment.Moment) (bool, error) {
@@ -90,8 +95,7 @@ func (s *Service) brake(ctx context.Context, st *State, c *store.Carried, now mo
 		return false, nil
 	}
 	begun, day := time.Now(), moment.DayOf(now, st.Zone())
-	if h := s.heldBack.Load(); h != nil && h.limit == limit && h.day == day &&
-		(h.of == st.Snapshot || time.Since(h.done) < brakeRests*h.took) {
+	if s.heldBack.Load().still(st, limit, day) {
 		return true, nil // what is due grows with time alone
 	}
 	s.heldBack.Store(nil)
@@ -180,6 +184,7 @@ func (s *Service) LiftBrake(ctx context.Context, who Who, why string) (Braked, e
 	if err == nil {
 		s.nothingDue.Store(nil)
 		s.heldBack.Store(nil)
+		s.mailHeld.Store(nil)
 		s.tripped(0, 0)
 	}
 	return held, err

@@ -119,3 +119,47 @@ func TestManyInADigest(t *testing.T) {
 		t.Errorf("%d messages; %s", n, digest)
 	}
 }
+
+// TestMailHeld: more mail than may go in a day waits for a word. While it waits, it is not counted again because nothing changed or because
+// something just did, and records that are held stay told.
+func TestMailHeld(t *testing.T) {
+	s, c := start(t, dbtest.DSN(t))
+	var world strings.Builder
+	world.WriteString(strings.Replace(guestWorld, "brake: none", "brake: 5", 1) + "guests:\n")
+	for i := range 7 { // these are due, those end soon
+		fmt.Fprintf(&world, "  - {address: due%d@ilvane.example, since: 2026-11-01, accepted: 2026-11-01, until: 2026-11-23}\n", i)
+		fmt.Fprintf(&world, "  - {address: g%d@ilvane.example, sponsor: uma, since: 2026-11-01, accepted: 2026-11-01, until: 2026-11-27}\n", i)
+	}
+	load(t, s, world.String())
+	c.at = time.Date(2026, 11, 24, 12, 0, 0, 0, time.UTC)
+	look := func() {
+		t.Helper()
+		_, err := s.CarryOut(t.Context())
+		check(t, err)
+		n, err := s.Warn(t.Context(), false)
+		check(t, err)
+		if want := (Braked{Records: 7, Mail: 8}); n != 0 || s.Braked() != want {
+			t.Errorf("%d messages, held %+v, want %+v", n, s.Braked(), want)
+		}
+	}
+	look()
+	counted := s.mailHeld.Load()
+	look()
+	counted.took = time.Hour // it is rested for long
+	_, err := s.ChangeGuests(t.Context(), keeper, GuestChange{Do: Extend, Addresses: []string{"g0@ilvane.example"}, Until: "2026-12-31", Reason: "x"},
+		false)
+	check(t, err)
+	look()
+	if counted == nil || s.mailHeld.Load() != counted {
+		t.Error("mail that is held is counted anew though nothing changed, or at once though it takes long")
+	}
+	counted.took = 0
+	if _, err := s.Warn(t.Context(), false); err != nil || s.Braked().Mail != 7 {
+		t.Errorf("after a change: %+v, %v", s.Braked(), err)
+	}
+	_, err = s.LiftBrake(t.Context(), Who{Name: "ada", Role: Administrator}, "all are told")
+	check(t, err)
+	if n, err := s.Warn(t.Context(), false); err != nil || n != 7 || s.Braked() != (Braked{}) {
+		t.Errorf("lifted: %d messages, %+v, %v", n, s.Braked(), err)
+	}
+}

@@ -92,7 +92,9 @@ func (s *Service) composeOurs(ctx context.Context, m *store.Message, data map[st
 	var list []soon
 	for _, text := range d.Guests {
 		if a, err := addr.Parse(text); err == nil {
-			if x, ok := s.soonOf(st, q, a, s.Now()); ok {
+			party := st.PartyOf(a)
+			steps, _ := q.Party(party)
+			if x, ok := s.soonOf(st, q, party, steps, s.Now()); ok {
 				list = append(list, x)
 			}
 		}

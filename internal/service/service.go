@@ -71,6 +71,7 @@ type Service struct {
 	carried    atomic.Pointer[store.Carried]
 	nothingDue atomic.Pointer[nothingDue]
 	heldBack   atomic.Pointer[heldBack]
+	mailHeld   atomic.Pointer[heldBack]
 	warned     atomic.Pointer[moment.Day]
 	forgot     atomic.Pointer[moment.Day]
 	braked     atomic.Pointer[Braked]

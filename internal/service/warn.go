@@ -9,11 +9,13 @@ import (
 	"slices"
 	"sort"
 	"strings"
+	"time"
 
 	"wexillum.example/internal/core/addr"
 	"wexillum.example/internal/core/dated"
 	"wexillum.example/internal/core/engine"
 	"wexillum.example/internal/core/moment"
+	"wexillum.example/internal/core/world"
 	"wexillum.example/internal/phrase"
 	"wexillum.example/internal/store"
 )
@@ -36,6 +38,10 @@ func (s *Service) Warn(ctx context.Context, early bool) (int, error) {
 		return 0, nil
 	}
 	if !early && now < day.Start(zone)+6*3600e6 { // a digest is read in the morning
+		return 0, nil
+	}
+	begun, limit := time.Now(), brakeOf(st)
+	if s.mailHeld.Load().still(st, limit, day) {
 		return 0, nil
 	}
 	var list []store.Message
@@ -102,13 +108,14 @@ func (s *Service) Warn(ctx context.Context, early bool) (int, error) {
 		}
 		write(p.Address, "digest", fmt.Sprintf("digest %s %s", id, day), doc)
 	}
-	if limit := brakeOf(st); limit > 0 && len(list) > limit {
+	if limit > 0 && len(list) > limit {
 		lifted, err := s.lifted(ctx)
 		if err != nil {
 			return 0, err
 		}
 		if lifted < day.Start(zone) {
-			s.tripped(0, len(list))
+			s.tripped(-1, len(list))
+			s.mailHeld.Store(&heldBack{st.Snapshot, limit, day, time.Now(), time.Since(begun)})
 			return 0, nil
 		}
 	}
@@ -117,6 +124,7 @@ func (s *Service) Warn(ctx context.Context, early bool) (int, error) {
 		return n, err
 	}
 	s.tripped(-1, 0)
+	s.mailHeld.Store(nil)
 	s.warned.Store(&day)
 	return n, nil
 }
@@ -159,54 +167,52 @@ type soon struct {
 	sponsors []string // who is to hear of each step; empty for nobody
 }
 
-// soonOf returns what comes of a guest; false where nothing does.
-func (s *Service) soonOf(st *State, q *engine.Sequences, a addr.Address, now moment.Moment) (x soon, ok bool) {
-	all, ok := q.Of(a)
-	if !ok {
-		return x, false
-	}
+// soonOf returns what comes of a guest; false where nothing does. The steps are those of the sequence that q computed last.
+func (s *Service) soonOf(st *State, q *engine.Sequences, party uint32, steps []dated.Step, now moment.Moment) (x soon, ok bool) {
 	zone := st.Zone()
+	a := st.AddressAt(party)
 	x.warn = int(st.GuestRule(a, "", ruleWarn))
 	within := moment.EndOfDays(moment.DayOf(now, zone), x.warn, zone)
-	party := st.PartyOf(a)
-	name, sponsor, _ := st.RecordOf(party)
-	x.address, x.name, x.active = a, name, st.Active(party, now)
-	for k := range all {
-		if all[k].At >= now && all[k].At <= within {
-			x.steps, x.sponsors = append(x.steps, all[k]), append(x.sponsors, sponsor)
+	for k := range steps {
+		if at := steps[k].At; at >= now && at <= within {
+			x.steps = append(x.steps, q.Tell(party, &steps[k]))
 		}
 	}
-	return x, len(x.steps) > 0
+	if len(x.steps) == 0 {
+		return x, false
+	}
+	name, sponsor, _ := st.RecordOf(party)
+	x.address, x.name, x.active = a, name, st.Active(party, now)
+	for range x.steps {
+		x.sponsors = append(x.sponsors, sponsor)
+	}
+	return x, true
 }
 
 // hear finds who is to hear of the steps of grants: the sponsor that a grant names.
 func (s *Service) hear(ctx context.Context, list []soon) error {
 	var parties []string
+	at := make(map[string]*soon, len(list))
 	for i := range list {
 		if slices.ContainsFunc(list[i].steps, func(x engine.DueStep) bool { return x.Resource.ID != "" }) {
-			parties = append(parties, list[i].address.String())
+			party := list[i].address.String()
+			parties, at[party] = append(parties, party), &list[i]
 		}
 	}
-	given, err := s.store.GrantsOf(ctx, parties)
-	for i := range list {
-		x := &list[i]
-		own := given[x.address.String()]
+	return s.store.SponsorsOf(ctx, parties, func(party string, g *world.Grant) {
+		x := at[party]
 		for k := range x.steps {
-			step := &x.steps[k]
-			for j := range own {
-				if g := &own[j]; g.Sponsor != "" && g.Resource == step.Resource && g.Role == step.Role && g.From == step.From {
-					x.sponsors[k] = g.Sponsor
-				}
+			if step := &x.steps[k]; g.Resource == step.Resource && g.Role == step.Role && g.From == step.From {
+				x.sponsors[k] = g.Sponsor
 			}
 		}
-	}
-	return err
+	})
 }
 
 // soon hands over every guest of whom something comes within guests.warn_days, in no order.
 func (s *Service) soon(ctx context.Context, st *State, now moment.Moment, fn func(*soon)) error {
 	most := moment.EndOfDays(moment.DayOf(now, st.Zone()), 91, st.Zone())
-	tell := st.Sequences()
+	q := st.Sequences()
 	var batch []soon
 	flush := func() error {
 		err := s.hear(ctx, batch)
@@ -217,9 +223,9 @@ func (s *Service) soon(ctx context.Context, st *State, now moment.Moment, fn fun
 		return errors.Join(err, ctx.Err())
 	}
 	var failed error
-	st.Sequences().Each(func(i uint32, steps []dated.Step) bool {
+	q.Each(func(i uint32, steps []dated.Step) bool {
 		if slices.ContainsFunc(steps, func(x dated.Step) bool { return x.At >= now && x.At < most }) {
-			if x, ok := s.soonOf(st, tell, st.AddressAt(i), now); ok {
+			if x, ok := s.soonOf(st, q, i, steps, now); ok {
 				batch = append(batch, x)
 			}
 			if len(batch) == 500 {

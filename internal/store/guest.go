@@ -84,6 +84,28 @@ func (s *Store) GrantsOf(ctx context.Context, parties []string) (map[string][]wo
 	return out, err
 }
 
+// SponsorsOf hands over who answers for each grant of several parties, as they are now. Nothing else of a grant is
+// read than by what it is known.
+func (s *Store) SponsorsOf(ctx context.Context, parties []string, fn func(party string, of *world.Grant)) error {
+	if len(parties) == 0 {
+		return nil
+	}
+	args := make([]any, 0, len(parties)+1)
+	for _, p := range parties {
+		args = append(args, p)
+	}
+	var party string
+	return each(ctx, s.db, "SELECT party, resource_kind, resource, role, starts, sponsor FROM `grant` WHERE party IN ("+
+		marks(len(parties))+") AND until_seq = ? AND sponsor <> ''", append(args, open), func(r *sql.Rows) error {
+		var g world.Grant
+		err := r.Scan(&party, &g.Resource.Kind, &g.Resource.ID, &g.Role, (*int64)(&g.From), &g.Sponsor)
+		if err == nil {
+			fn(party, &g)
+		}
+		return err
+	})
+}
+
 // GrantsBy returns the grants that a person answers for.
 func (s *Store) GrantsBy(ctx context.Context, sponsor string) ([]world.Grant, error) {
 	return grantsBy(ctx, s.db, sponsor)

@@ -67,21 +67,34 @@ func (s *Snapshot) given(g *grant) world.Resource {
 // Of returns the sequence of an address; ok is false where it has no record.
 // Steps in the past that were not carried out yet are among them.
 func (q *Sequences) Of(a addr.Address) (steps []DueStep, ok bool) {
-	inv := &q.s.inv
-	i := inv.addresses.find(inv.text, a.String())
-	if i == none || i >= inv.parties.n || !q.load(i) {
+	i := q.s.PartyOf(a)
+	list, ok := q.Party(i)
+	for k := range list {
+		steps = append(steps, q.Tell(i, &list[k]))
+	}
+	return steps, ok
+}
+
+// Party returns the sequence of a party by its index, for whoever wants to know
+// of few steps what they are about: see Tell. It holds until the next call; ok
+// is false where there is no record.
+func (q *Sequences) Party(i uint32) (steps []dated.Step, ok bool) {
+	if i >= q.s.inv.parties.n || !q.load(i) {
 		return nil, false
 	}
-	list := q.rec.Sequence()
 	if q.isOver() {
-		list = q.before.of(i)
+		return q.before.of(i), true
 	}
-	for _, st := range list {
-		x := q.tell(i, &st)
-		x.Address = a
-		steps = append(steps, x)
-	}
-	return steps, true
+	q.steps = q.rec.Append(q.steps[:0])
+	return q.steps, true
+}
+
+// Tell says what a step is about. It must be one of the sequence that was
+// computed last, which is that of this party.
+func (q *Sequences) Tell(i uint32, st *dated.Step) DueStep {
+	x := q.tell(i, st)
+	x.Address = q.s.addressOf(i)
+	return x
 }
 
 // Record returns what the sequence of an address is computed from, for asking

@@ -298,12 +298,6 @@ func (q *Sequences) Between(from, until moment.Moment) {
 
 // of returns the sequence of a party; it holds until the next call.
 func (q *Sequences) of(i uint32) []dated.Step {
-	if !q.load(i) {
-		return nil
-	}
-	if q.isOver() {
-		return q.before.of(i)
-	}
-	q.steps = q.rec.Append(q.steps[:0])
-	return q.steps
+	steps, _ := q.Party(i)
+	return steps
 }
