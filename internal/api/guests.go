@@ -109,10 +109,10 @@ func (s *server) Guests(ctx context.Context, r apigen.GuestsRequestObject) (apig
 	if err != nil {
 		return nil, err
 	}
-	all := x.([]service.FoundGuest)
-	part, next, err := page(
-		all,
-		(*service.FoundGuest).Key,
+	all := x.(*service.FoundGuests)
+	from, to, next, err := pageOf(
+		all.Len(),
+		all.Key,
 		askedDigest("guests", f.Text, f.Partner, f.Sponsor, f.State, f.Origin, f.Space, f.Needs, opt(p.Sort), opt(p.Ending)),
 		p.Cursor,
 		p.Limit,
@@ -120,11 +120,11 @@ func (s *server) Guests(ctx context.Context, r apigen.GuestsRequestObject) (apig
 	if err != nil {
 		return nil, err
 	}
-	out := apigen.Guests200JSONResponse{Guests: []contract.GuestShort{}, Total: len(all), Next: next}
+	out := apigen.Guests200JSONResponse{Guests: []contract.GuestShort{}, Total: all.Len(), Next: next}
 	q := st.Sequences()
-	addresses := make([]string, len(part))
-	for i := range part {
-		addresses[i] = part[i].Address
+	addresses := make([]string, 0, to-from)
+	for i := from; i < to; i++ {
+		addresses = append(addresses, all.Address(i).String())
 	}
 	guests, err := s.Service.GuestsWithGrants(ctx, addresses)
 	if err != nil {

@@ -116,16 +116,7 @@ func (s *Service) Started(ctx context.Context) (*Start, error) {
 	if o := st.Policy().Organisation; o != nil {
 		out.Organisation = o.Name
 	}
-	of := map[string]int{}
-	if err := s.eachGuest(ctx, func(g *world.Guest) error {
-		if m := st.Match(g.Address); m.Partner == nil && !m.Own && !m.Private && m.Bar == nil {
-			of[g.Address.Domain().String()]++
-		}
-		return nil
-	}); err != nil {
-		return nil, err
-	}
-	for d, n := range of {
+	for d, n := range st.Unlisted() {
 		out.Domains = append(out.Domains, Occurring{d, n})
 	}
 	sort.Slice(out.Domains, func(i, j int) bool {

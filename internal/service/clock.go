@@ -5,6 +5,8 @@ import (
 	"fmt"
 	"time"
 
+	"wexillum.example/internal/core/dated"
+	"wexillum.example/internal/core/engine"
 	"wexillum.example/internal/core/moment"
 )
 
@@ -46,19 +48,40 @@ func (s *Service) ClockSkew() time.Duration {
 	return s.skew.by
 }
 
+// atOnceCounted is how long counting may take to be done whenever somebody asks.
+const atOnceCounted = 20 * time.Millisecond
+
+// backlog is what Backlog counted last.
+type backlog struct {
+	mark moment.Moment
+	n    int
+	done time.Time
+	took time.Duration
+}
+
 // Backlog counts the dated steps that were due more than five minutes ago and are not carried
-// out, and tells up to when everything is.
+// out, and tells up to when everything is. Where counting takes long, the number is behind by
+// as many times as long as it may be of what a brake holds: it stands on every first page.
 func (s *Service) Backlog() (n int, upTo moment.Moment) {
 	c, now := s.carried.Load(), s.Now()
 	if c == nil || now-c.At < lateAfter {
 		return 0, now
 	}
 	st := s.State()
+	s.backlogLock.Lock() // who comes meanwhile waits for the same count
+	defer s.backlogLock.Unlock()
+	if b := &s.backlog; b.took > atOnceCounted && b.mark == c.At && time.Since(b.done) < brakeRests*b.took {
+		return b.n, c.At
+	}
+	begun := time.Now()
 	d, ok := st.Ahead(c.At, now-lateAfter, c.At)
 	if !ok {
 		d = st.Scan(c.At, now-lateAfter, nil)
 	}
-	return len(s.released(st, pending(d.Steps(0, d.Total()), c))) + len(s.unwritten(st, now, c.At)), c.At
+	n = len(s.released(st, pending(d.Steps(0, d.Total()), c)))
+	s.eachUnwritten(st, now, c.At, func(*engine.Sequences, uint32, *dated.Step) { n++ })
+	s.backlog = backlog{c.At, n, time.Now(), time.Since(begun)}
+	return n, c.At
 }
 
 // MailOverdue counts the messages that should have gone out ten minutes ago, also where no mail

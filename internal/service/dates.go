@@ -27,7 +27,7 @@ func (s *Service) writeDue(now *State, t *store.Tx, a addr.Address, at moment.Mo
 	why := t.Why()
 	for i := range steps {
 		step := &steps[i]
-		if step.At > at || !changes(step) {
+		if step.At > at || !changes(&step.Step) {
 			continue
 		}
 		if _, _, err := s.carryRecord(now, t, step, at); err != nil {
@@ -50,17 +50,23 @@ func (s *Service) guestNow(now *State, t *store.Tx, a addr.Address, at moment.Mo
 // Dated returns a record as its dates have it at a moment; ok is false where it is no more.
 func (s *State) Dated(g *world.Guest, at moment.Moment) (out world.Guest, ok bool) {
 	out = *g
-	if s.PartyOf(g.Address) == ^uint32(0) { // younger than the state
+	party := s.PartyOf(g.Address)
+	if party == ^uint32(0) { // younger than the state
 		return out, true
 	}
-	state, cause, since, ok := s.StateOf(s.PartyOf(g.Address), at)
+	return out, s.settle(party, &out, at)
+}
+
+// settle makes the record of a party what its dates have it at a moment, and reports whether there is one then.
+func (s *State) settle(party uint32, g *world.Guest, at moment.Moment) bool {
+	state, cause, since, ok := s.StateOf(party, at)
 	if !ok {
-		return out, at < g.Since
+		return at < g.Since
 	}
 	if state == world.StateSuspended && g.State != world.StateSuspended {
-		out.State, out.Cause, out.StateSince = state, cause.String(), since
+		g.State, g.Cause, g.StateSince = state, cause.String(), since
 	}
-	return out, true
+	return true
 }
 
 // manyFloors is how many guests get a floor of their own before everybody gets one.

@@ -539,19 +539,12 @@ func (s *Service) FeedTwins(ctx context.Context, partner string) ([]FedTwin, err
 	if err != nil {
 		return nil, err
 	}
-	in := make(map[string]bool, len(found))
-	for i := range found {
-		in[found[i].Address] = true
-	}
 	byName := map[string][]*world.Guest{}
-	if err := s.eachGuest(ctx, func(g *world.Guest) error {
-		if n := strings.ToLower(g.Name); n != "" && in[g.Address.String()] {
-			c := *g
-			byName[n] = append(byName[n], &c)
+	for k := range found.Len() {
+		if g, ok := st.Record(found.parties[k]); ok && g.Name != "" {
+			n := strings.ToLower(g.Name)
+			byName[n] = append(byName[n], &g)
 		}
-		return ctx.Err()
-	}); err != nil {
-		return nil, err
 	}
 	out := []FedTwin{}
 	for _, list := range byName {

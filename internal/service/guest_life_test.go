@@ -143,12 +143,10 @@ func TestFindGuests(t *testing.T) {
 		if err != nil {
 			got = err.Error()
 		} else {
-			for i := range list {
-				list[i].Address, _, _ = strings.Cut(list[i].Address, "@")
-			}
 			var names []string
-			for i := range list {
-				names = append(names, list[i].Address)
+			for i := range list.Len() {
+				name, _, _ := strings.Cut(list.Address(i).String(), "@")
+				names = append(names, name)
 			}
 			got = strings.Join(names, " ")
 		}

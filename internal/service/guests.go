@@ -1,11 +1,12 @@
 package service
 
 import (
+	"cmp"
 	"context"
 	"fmt"
 	"slices"
-	"sort"
 	"strings"
+	"sync"
 
 	"wexillum.example/internal/core/addr"
 	"wexillum.example/internal/core/dated"
@@ -33,28 +34,28 @@ var GuestNeeds = []string{"sponsor", "grant", "seen", "terms", "time", "mail"}
 const unseen = 30
 
 // needy returns the question whether a record has a need.
-func (s *Service) needy(ctx context.Context, st *State, needs string) (func(*world.Guest) bool, error) {
+func (s *Service) needy(ctx context.Context, st *State, needs string) (func(party uint32, g *world.Guest) bool, error) {
 	now := s.Now()
 	among := map[string]bool{}
-	in := func(g *world.Guest) bool { return among[g.Address.String()] }
+	in := func(_ uint32, g *world.Guest) bool { return among[g.Address.String()] }
 	switch needs {
 	case "":
-		return func(*world.Guest) bool { return true }, nil
+		return func(uint32, *world.Guest) bool { return true }, nil
 	case "sponsor":
-		return func(g *world.Guest) bool {
+		return func(_ uint32, g *world.Guest) bool {
 			left := st.LeftAt(g.Sponsor)
 			return g.Sponsor == "" || !st.Has("person", g.Sponsor) || left != 0 && left <= now
 		}, nil
 	case "grant":
-		return func(g *world.Guest) bool { return !st.Holds(st.PartyOf(g.Address), now) }, nil
+		return func(i uint32, _ *world.Guest) bool { return !st.Holds(i, now) }, nil
 	case "seen":
 		before := now - unseen*86400e6
-		return func(g *world.Guest) bool {
+		return func(_ uint32, g *world.Guest) bool {
 			return g.State == world.StateActive && max(g.LastSeen, g.Since, g.StateSince) < before &&
 				(g.Accepted == moment.Never || g.Accepted < before)
 		}, nil
 	case "terms":
-		return func(g *world.Guest) bool { return g.State == world.StateActive && st.TermsOwed(g, now) }, nil
+		return func(_ uint32, g *world.Guest) bool { return g.State == world.StateActive && st.TermsOwed(g, now) }, nil
 	case "time":
 		wishes, err := s.Wishes(ctx, Who{Role: Administrator})
 		for i := range wishes {
@@ -71,17 +72,70 @@ func (s *Service) needy(ctx context.Context, st *State, needs string) (func(*wor
 	return nil, &Invalid{"needs", needs, "write " + strings.Join(GuestNeeds, ", ")}
 }
 
-// FoundGuest is a record that was looked for.
-type FoundGuest struct {
-	Address string
-	key     string
+// FoundGuests are the records that were looked for, in order. There may be a million: 12 bytes each, no pointers.
+type FoundGuests struct {
+	of      *engine.Snapshot
+	parties []uint32
+	ends    []moment.Moment // of each, where they are in the order of ends; nil otherwise
 }
 
-// Key is what it is known by and listed in the order of.
-func (f *FoundGuest) Key() string { return f.key }
+// Len is how many there are.
+func (f *FoundGuests) Len() int { return len(f.parties) }
 
-// FindGuests lists the addresses of records.
-func (s *Service) FindGuests(ctx context.Context, st *State, f *GuestFilter) ([]FoundGuest, error) {
+// Address is the address of one.
+func (f *FoundGuests) Address(i int) addr.Address { return f.of.AddressAt(f.parties[i]) }
+
+// Key is what one is known by and listed in the order of.
+func (f *FoundGuests) Key(i int) string {
+	a := f.Address(i).String()
+	if f.ends == nil {
+		return a
+	}
+	return fmt.Sprintf("%020d %s", max(0, int64(f.ends[i])), a)
+}
+
+// addressed keeps the parties of the newest state in the order of their addresses: a change puts in place whoever came, and a million need
+// not be sorted anew.
+type addressed struct {
+	sync.Mutex
+	of    *engine.Snapshot
+	order []uint32
+}
+
+// inOrder lists the parties of a state in the order of their addresses.
+func (s *Service) inOrder(st *State) []uint32 {
+	if st.Variant != "" { // whoever comes only there is nobody's to keep
+		return st.Addressed(nil)
+	}
+	k := &s.addressed
+	k.Lock()
+	defer k.Unlock()
+	if k.of == nil || !st.GoesOn(k.of) {
+		k.order = nil
+	}
+	order := st.Addressed(k.order)
+	if len(order) >= len(k.order) { // otherwise of a state before
+		k.of, k.order = st.Snapshot, order
+	}
+	return order
+}
+
+// eachRecord hands over every record that there is at a moment, as its dates have it then, in the order of addresses, as far as a state keeps
+// them: see engine.Record.
+func (s *Service) eachRecord(ctx context.Context, st *State, at moment.Moment, fn func(party uint32, g *world.Guest)) error {
+	for n, i := range s.inOrder(st) {
+		if n%1024 == 0 && ctx.Err() != nil {
+			return ctx.Err()
+		}
+		if g, ok := st.Record(i); ok && st.settle(i, &g, at) {
+			fn(i, &g)
+		}
+	}
+	return nil
+}
+
+// FindGuests looks for records.
+func (s *Service) FindGuests(ctx context.Context, st *State, f *GuestFilter) (*FoundGuests, error) {
 	if f.State != "" {
 		if err := oneOfWords("state", f.State, world.StateNames...); err != nil {
 			return nil, err
@@ -114,13 +168,14 @@ func (s *Service) FindGuests(ctx context.Context, st *State, f *GuestFilter) ([]
 			}
 		}
 	}
-	ends := map[string]moment.Moment{}
+	var ends map[uint32]moment.Moment
 	if f.ByEnd || f.Until != moment.Never {
+		ends = map[uint32]moment.Moment{}
 		q := st.Sequences()
 		q.Each(func(i uint32, steps []dated.Step) bool {
 			for k := range steps {
 				if x := steps[k].Kind; x == dated.Suspended || x == dated.Removed || x == dated.Invitation {
-					ends[st.AddressAt(i).String()] = steps[k].At
+					ends[i] = steps[k].At
 					break
 				}
 			}
@@ -135,49 +190,45 @@ func (s *Service) FindGuests(ctx context.Context, st *State, f *GuestFilter) ([]
 	if err != nil {
 		return nil, err
 	}
-	out := []FoundGuest{}
-	now := s.Now()
-	err = s.eachGuest(ctx, func(g *world.Guest) error {
-		a := g.Address.String()
-		dated, there := st.Dated(g, now)
-		if !there { // the scheduler has not come round yet
-			return nil
-		}
-		g = &dated
+	out := &FoundGuests{of: st.Snapshot}
+	err = s.eachRecord(ctx, st, s.Now(), func(i uint32, g *world.Guest) {
 		switch {
-		case f.Text != "" && !strings.Contains(a, f.Text) && !strings.Contains(strings.ToLower(g.Name), f.Text):
-			return nil
+		case f.Text != "" && !strings.Contains(g.Address.String(), f.Text) && !strings.Contains(strings.ToLower(g.Name), f.Text):
+			return
 		case f.Sponsor != "" && g.Sponsor != f.Sponsor,
 			f.State != "" && world.StateNames[g.State] != f.State,
 			origin != 0 && g.Origins&origin == 0,
-			inSpace != nil && !inSpace[a]:
-			return nil
+			inSpace != nil && !inSpace[g.Address.String()]:
+			return
 		case f.Until != moment.Never:
-			if at, ok := ends[a]; !ok || at >= f.Until {
-				return nil
+			if at, ok := ends[i]; !ok || at >= f.Until {
+				return
 			}
 		}
 		if f.Partner != "" {
 			if m := st.Match(g.Address); m.Partner == nil || m.Partner.ID != f.Partner {
-				return nil
+				return
 			}
 		}
-		if !needy(g) {
-			return nil
+		if needy(i, g) {
+			out.parties = append(out.parties, i)
 		}
-		x := FoundGuest{a, a}
-		if f.ByEnd {
-			end, ok := ends[a]
-			if !ok {
-				end = moment.Never
-			}
-			x.key = fmt.Sprintf("%020d %s", max(0, int64(end)), a)
-		}
-		out = append(out, x)
-		return ctx.Err()
 	})
-	sort.Slice(out, func(i, j int) bool { return out[i].key < out[j].key })
-	return out, err
+	if err != nil || !f.ByEnd {
+		return out, err
+	}
+	end := func(i uint32) moment.Moment {
+		if at, ok := ends[i]; ok {
+			return at
+		}
+		return moment.Never
+	}
+	slices.SortStableFunc(out.parties, func(a, b uint32) int { return cmp.Compare(end(a), end(b)) })
+	out.ends = make([]moment.Moment, len(out.parties))
+	for k, i := range out.parties {
+		out.ends[k] = end(i)
+	}
+	return out, nil
 }
 
 func (s *Service) partiesOf(ctx context.Context, group string) ([]addr.Address, error) {

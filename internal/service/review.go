@@ -286,9 +286,9 @@ func (s *Service) linesFor(ctx context.Context, st *State, x *RoundBegin, at mom
 		if err != nil {
 			return nil, err
 		}
-		among = make(map[string]bool, len(found))
-		for i := range found {
-			among[found[i].Address] = true
+		among = make(map[string]bool, found.Len())
+		for i := range found.Len() {
+			among[found.Address(i).String()] = true
 		}
 	}
 	add := func(g *world.Grant) {

@@ -152,7 +152,7 @@ func (s *Service) advance(ctx context.Context, c *store.Carried, now moment.Mome
 func pending(steps []engine.DueStep, c *store.Carried) []engine.DueStep {
 	out := steps[:0:0]
 	for i := range steps {
-		if st := &steps[i]; changes(st) || st.At > c.At || st.At == c.At && st.Address.String() > c.Address {
+		if st := &steps[i]; changes(&st.Step) || st.At > c.At || st.At == c.At && st.Address.String() > c.Address {
 			out = append(out, *st)
 		}
 	}
@@ -161,7 +161,7 @@ func pending(steps []engine.DueStep, c *store.Carried) []engine.DueStep {
 
 // changes reports whether a step changes a record, so that the record itself tells whether
 // it was carried out; other steps are told by how far things have been carried out.
-func changes(st *engine.DueStep) bool {
+func changes(st *dated.Step) bool {
 	return st.Kind != dated.ReviewDue && !(st.Kind == dated.GrantEnds && st.Cause == dated.ByUntil)
 }
 
@@ -221,21 +221,26 @@ const lateAfter = 5 * 60e6
 // unwritten lists what the dates of records have come to before the mark without being
 // written down, in order.
 func (s *Service) unwritten(st *State, now, mark moment.Moment) (out []engine.DueStep) {
+	s.eachUnwritten(st, now, mark, func(q *engine.Sequences, party uint32, step *dated.Step) { out = append(out, q.Tell(party, step)) })
+	engine.SortDue(out)
+	return
+}
+
+// eachUnwritten hands it over step by step, in no order.
+func (s *Service) eachUnwritten(st *State, now, mark moment.Moment, found func(q *engine.Sequences, party uint32, step *dated.Step)) {
 	q := st.Sequences()
 	st.Unwritten(now, func(i uint32) bool {
 		if st.Waits(i) {
 			return true
 		}
-		steps, _ := q.Of(st.AddressAt(i))
+		steps, _ := q.Party(i)
 		for k := range steps {
 			if steps[k].At < mark && changes(&steps[k]) {
-				out = append(out, steps[k])
+				found(q, i, &steps[k])
 			}
 		}
 		return true
 	})
-	engine.SortDue(out)
-	return
 }
 
 // released leaves out what waits until somebody says so.
@@ -275,7 +280,7 @@ func (s *Service) carryPending(
 	if !found && step.Kind == dated.ReviewDue { // one that comes round again is not told without a horizon
 		found = true
 	}
-	if !found || !changes(step) && !(step.At > c.At || step.At == c.At && a.String() > c.Address) {
+	if !found || !changes(&step.Step) && !(step.At > c.At || step.At == c.At && a.String() > c.Address) {
 		return 0, 0, nil
 	}
 	return s.carryRecord(st, t, step, now)

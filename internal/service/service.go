@@ -31,11 +31,11 @@ type Service struct {
 	clock func() time.Time
 	log   *slog.Logger
 
-	state      atomic.Pointer[State]
-	keptGuests keptGuests
-	tokenUsed  sync.Map   // by id of a token: when its use was noted last
-	bearers    sync.Map   // by hash of a token: bearer
-	fresh      sync.Mutex // one at a time brings the state up to date
+	state     atomic.Pointer[State]
+	addressed addressed
+	tokenUsed sync.Map   // by id of a token: when its use was noted last
+	bearers   sync.Map   // by hash of a token: bearer
+	fresh     sync.Mutex // one at a time brings the state up to date
 
 	past     past
 	refused  refusals
@@ -68,13 +68,15 @@ type Service struct {
 		seq   uint64
 		list  []Draft
 	}
-	carried    atomic.Pointer[store.Carried]
-	nothingDue atomic.Pointer[nothingDue]
-	heldBack   atomic.Pointer[heldBack]
-	mailHeld   atomic.Pointer[heldBack]
-	warned     atomic.Pointer[moment.Day]
-	forgot     atomic.Pointer[moment.Day]
-	braked     atomic.Pointer[Braked]
+	carried     atomic.Pointer[store.Carried]
+	backlogLock sync.Mutex
+	backlog     backlog
+	nothingDue  atomic.Pointer[nothingDue]
+	heldBack    atomic.Pointer[heldBack]
+	mailHeld    atomic.Pointer[heldBack]
+	warned      atomic.Pointer[moment.Day]
+	forgot      atomic.Pointer[moment.Day]
+	braked      atomic.Pointer[Braked]
 
 	connect         func(dialect, address, key string) (Connector, error) // nil: no systems are worked on
 	holder          string                                                // names this service to others that work on systems

@@ -67,12 +67,16 @@ func (s *Service) TermsVersions(ctx context.Context) ([]TermsVersion, error) {
 		list = append(list, TermsVersion{})
 	}
 	at := s.Now()
-	err = s.eachGuest(ctx, func(g *world.Guest) error {
-		if g.State == world.StateActive && st.TermsOwed(g, at) {
+	for i := range st.Parties() {
+		g, ok := st.Record(i)
+		if !ok {
+			continue
+		}
+		if g.State == world.StateActive && st.TermsOwed(&g, at) {
 			list[0].Owed++
 		}
 		if g.Terms == moment.Never {
-			return nil
+			continue
 		}
 		for i := range list {
 			if list[i].From.IsZero() || g.Terms >= moment.Of(list[i].From) {
@@ -80,7 +84,6 @@ func (s *Service) TermsVersions(ctx context.Context) ([]TermsVersion, error) {
 				break
 			}
 		}
-		return nil
-	})
-	return list, err
+	}
+	return list, ctx.Err()
 }

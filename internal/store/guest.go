@@ -226,18 +226,6 @@ func (s *Store) EachGuest(ctx context.Context, fn func(*world.Guest) error) erro
 	})
 }
 
-// ChangedIDs lists what of a kind journal entries behind one, up to another, are about; at most so many.
-func (s *Store) ChangedIDs(ctx context.Context, after, to uint64, kind string, most int) (out []string, err error) {
-	err = each(ctx, s.db, "SELECT DISTINCT id FROM journal WHERE seq > ? AND seq <= ? AND kind = ? LIMIT ?", []any{after, to, kind, most},
-		func(r *sql.Rows) error {
-			var id string
-			err := r.Scan(&id)
-			out = append(out, id)
-			return err
-		})
-	return out, err
-}
-
 // GuestsNow returns the records of some addresses as they are now; those that have none are not in it.
 func (s *Store) GuestsNow(ctx context.Context, addresses []string) (map[string]*world.Guest, error) {
 	out := map[string]*world.Guest{}

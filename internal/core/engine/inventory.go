@@ -37,6 +37,8 @@ type party struct {
 	domain                 uint32
 	flags                  partyFlag
 	licence                world.Licence
+	state                  world.State // as it is written; decisions go by flags and dates
+	origins                world.Origin
 }
 
 // partyFlag is what is known of a record in one bit each.

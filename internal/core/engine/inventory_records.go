@@ -200,7 +200,7 @@ func (e *Editor) PutGuest(g *world.Guest) {
 	if g.State != world.StateInvited && g.Accepted == moment.Never {
 		p.accepted = g.Since // active or suspended without a date of acceptance: from its beginning
 	}
-	p.licence = g.Licence
+	p.licence, p.state, p.origins = g.Licence, g.State, g.Origins
 	e.putDates(i, g, n)
 }
 
@@ -213,6 +213,7 @@ func (e *Editor) RemoveGuest(a addr.Address) {
 		e.inv.live.guests--
 	}
 	e.movedParty(i)
-	p.flags, p.since, p.accepted, p.terms, p.licence, p.out, p.gone = 0, 0, 0, 0, 0, moment.Never, moment.Never
+	p.flags, p.since, p.accepted, p.terms, p.licence, p.state, p.origins = 0, 0, 0, 0, 0, 0, 0
+	p.out, p.gone = moment.Never, moment.Never
 	*e.inv.dates.edit(e.tok, i) = dates{until: moment.Never, sponsor: none, next: e.inv.dates.at(i).next}
 }

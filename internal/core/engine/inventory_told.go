@@ -192,22 +192,7 @@ func (s *Snapshot) TellParties(parties []uint32) *world.World {
 func (t *telling) party(i uint32) {
 	inv, w := &t.s.inv, t.w
 	p, a := inv.parties.at(i), inv.address(i)
-	if p.flags&hasRecord != 0 {
-		d := inv.dates.at(i)
-		g := world.Guest{Address: a, Name: inv.nameOf(i), Since: p.since, Accepted: p.accepted, Terms: p.terms, Until: d.until,
-			LastSeen: fromSeconds(d.lastSeen), Licence: p.licence}
-		if d.sponsor != none {
-			g.Sponsor = inv.personIDs.text(inv.text, d.sponsor)
-		}
-		if p.flags&isProvisioned != 0 {
-			g.Origins = world.ByFeed
-		}
-		if p.flags&hasLocation != 0 {
-			g.Location = said
-		}
-		if p.flags&hasPurpose != 0 {
-			g.Purpose = said
-		}
+	if g, ok := t.s.Record(i); ok {
 		w.Guests = append(w.Guests, g)
 	}
 	for _, g := range inv.given(p.grants) {
