@@ -32,7 +32,7 @@ func (s *server) ListFindings(ctx context.Context, r apigen.ListFindingsRequestO
 	if opt(r.Params.State) == "gone" {
 		return s.findingsGone(ctx, kind, opt(r.Params.About), pageSize(r.Params.Limit, 100))
 	}
-	var all []service.Noticed
+	var all *service.Noticed
 	var at moment.Moment
 	var behind bool
 	if soon := r.Params.Soon != nil && *r.Params.Soon; soon {
@@ -52,8 +52,7 @@ func (s *server) ListFindings(ctx context.Context, r apigen.ListFindingsRequestO
 	}
 	count, hint := map[string]*contract.FindingKind{}, map[string]bool{}
 	started := after == ""
-	for i := range all {
-		f := &all[i]
+	for f, accepted := range all.All() {
 		if a := opt(r.Params.About); a != "" {
 			is := false
 			for _, x := range f.About {
@@ -70,7 +69,7 @@ func (s *server) ListFindings(ctx context.Context, r apigen.ListFindingsRequestO
 			k = &contract.FindingKind{Kind: f.Kind, Title: entry.Title, Do: entry.Do, Hint: entry.Hint}
 			count[f.Kind] = k
 		}
-		if f.Accepted != nil {
+		if accepted != nil {
 			k.Accepted++
 		} else {
 			k.Open++
@@ -78,7 +77,7 @@ func (s *server) ListFindings(ctx context.Context, r apigen.ListFindingsRequestO
 		switch {
 		case kind != "" && f.Kind != kind, kind == "" && hint[f.Kind] && !hints:
 			continue
-		case state == "accepted" && f.Accepted == nil, state != "accepted" && state != "all" && f.Accepted != nil:
+		case state == "accepted" && accepted == nil, state != "accepted" && state != "all" && accepted != nil:
 			continue
 		}
 		if !started {
@@ -91,7 +90,7 @@ func (s *server) ListFindings(ctx context.Context, r apigen.ListFindingsRequestO
 			}
 			continue
 		}
-		out.Findings = append(out.Findings, answer.Finding(&f.Finding, f.Accepted))
+		out.Findings = append(out.Findings, answer.Finding(f, accepted))
 	}
 	var ids []string
 	for i := range out.Findings {

@@ -3,6 +3,7 @@ package api
 import (
 	"cmp"
 	"context"
+	"slices"
 	"strings"
 
 	"wexillum.example/internal/answer"
@@ -149,12 +150,12 @@ func (s *server) about(ctx context.Context, things map[string]bool) (out []contr
 		asOf = ptr(at.String())
 	}
 	out = []contract.Finding{}
-	for i := range all {
-		for _, a := range all[i].About {
-			if things[a] && all[i].Accepted == nil {
-				out = append(out, answer.Finding(&all[i].Finding, nil))
-				break
-			}
+	if err != nil {
+		return out, asOf, err
+	}
+	for f, accepted := range all.All() {
+		if accepted == nil && slices.ContainsFunc(f.About, func(a string) bool { return things[a] }) {
+			out = append(out, answer.Finding(f, nil))
 		}
 	}
 	return out, asOf, err

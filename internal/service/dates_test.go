@@ -265,7 +265,7 @@ exceptions: [{id: odd, people: [uma], parties: ["*@ilvane.example"], rules: {cha
 	found, err := s.Findings(t.Context())
 	check(t, err)
 	kinds := map[string]int{}
-	for _, f := range found {
+	for f := range found.All() {
 		kinds[f.Kind]++
 	}
 	if kinds["link_without_created"] != 1 || kinds["kept_for_nobody"] != 3 {

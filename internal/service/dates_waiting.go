@@ -36,10 +36,7 @@ func weighWaiting(st *State, after *engine.Snapshot, from moment.Moment, keep fu
 	soon := moment.EndOfDays(first, int(st.GuestRule(addr.Address{}, "", ruleWarn)), zone)
 	q := after.Sequences()
 	q.Between(from, most)
-	q.Each(func(i uint32, steps []dated.Step) bool {
-		if !keep(i) {
-			return true
-		}
+	q.Each(keep, func(i uint32, steps []dated.Step) bool {
 		out.Records++
 		told := false
 		for k := range steps {

@@ -7,6 +7,7 @@ import (
 	"encoding/json"
 	"errors"
 	"fmt"
+	"iter"
 	"slices"
 	"strings"
 	"time"
@@ -17,10 +18,27 @@ import (
 	"wexillum.example/internal/worldfile"
 )
 
-// Noticed is a finding, and who accepted it, if somebody did.
+// Noticed are findings, and who accepted which. There may be millions, which whoever asks goes through and nobody copies.
 type Noticed struct {
-	finding.Finding
-	Accepted *finding.Accepted
+	lists    [][]finding.Finding
+	accepted map[string]*finding.Accepted // by finding
+}
+
+// All goes through them in order: each with who accepted it, nil where nobody did.
+func (n *Noticed) All() iter.Seq2[*finding.Finding, *finding.Accepted] {
+	return func(yield func(*finding.Finding, *finding.Accepted) bool) {
+		for _, list := range n.lists {
+			for i := range list {
+				var by *finding.Accepted
+				if len(n.accepted) > 0 {
+					by = n.accepted[list[i].ID]
+				}
+				if !yield(&list[i], by) {
+					return
+				}
+			}
+		}
+	}
 }
 
 // noticed is what was found at one head on one day.
@@ -95,7 +113,7 @@ func (s *Service) noticeAll(ctx context.Context) (*noticed, error) {
 
 // Findings lists what is noticed now, each with the acceptance that is in force. In a large world that takes
 // seconds after a change of what findings are made of; it is done once for whoever asks meanwhile.
-func (s *Service) Findings(ctx context.Context) ([]Noticed, error) {
+func (s *Service) Findings(ctx context.Context) (*Noticed, error) {
 	from, made := s.State().Head.Seq, false
 	for {
 		s.notice.Lock()
@@ -131,7 +149,7 @@ const rests = 4
 
 // FindingsSoon lists what is noticed, and does not wait longer than so for it where something was noticed before: then it
 // says when that was, and that it is behind.
-func (s *Service) FindingsSoon(ctx context.Context, wait time.Duration) (list []Noticed, at moment.Moment, behind bool, err error) {
+func (s *Service) FindingsSoon(ctx context.Context, wait time.Duration) (list *Noticed, at moment.Moment, behind bool, err error) {
 	s.notice.Lock()
 	n, err := s.noticedNow(ctx)
 	old := s.noticed
@@ -173,7 +191,7 @@ func (s *Service) FindingsSoon(ctx context.Context, wait time.Duration) (list []
 }
 
 // accepted adds what systems show, and who accepted what.
-func (s *Service) accepted(ctx context.Context, n *noticed) ([]Noticed, error) {
+func (s *Service) accepted(ctx context.Context, n *noticed) (*Noticed, error) {
 	now := s.Now()
 	systems, err := s.systemFindings(ctx, now) // readings are in no journal
 	if err != nil {
@@ -208,22 +226,7 @@ func (s *Service) accepted(ctx context.Context, n *noticed) ([]Noticed, error) {
 		}
 		return err
 	})
-	lists := append(slices.Clone(n.all), odd, systems, rounds, expected, before)
-	count := 0
-	for _, list := range lists {
-		count += len(list)
-	}
-	out := make([]Noticed, 0, count)
-	for _, list := range lists {
-		for i := range list {
-			x := Noticed{Finding: list[i]}
-			if len(accepted) > 0 {
-				x.Accepted = accepted[x.ID]
-			}
-			out = append(out, x)
-		}
-	}
-	return out, err
+	return &Noticed{append(slices.Clone(n.all), odd, systems, rounds, expected, before), accepted}, err
 }
 
 // acceptance is how an accepted finding is kept.
@@ -251,7 +254,7 @@ func (s *Service) AcceptFinding(ctx context.Context, who, id, reason, until stri
 		return err
 	}
 	found := false
-	for _, f := range all {
+	for f := range all.All() {
 		found = found || f.ID == id
 	}
 	if !found {

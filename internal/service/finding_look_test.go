@@ -25,7 +25,7 @@ func TestFindingsAfterChanges(t *testing.T) {
 		list, err := s.Findings(t.Context())
 		check(t, err)
 		var got, want strings.Builder
-		for _, f := range list {
+		for f := range list.All() {
 			fmt.Fprintln(&got, f.ID, f.Cause, f.Numbers)
 		}
 		w, err := s.World(t.Context(), store.Head{})

@@ -58,7 +58,7 @@ func (s *Service) RunFindings(ctx context.Context, every time.Duration) {
 type NoticedPast = store.NoticedOnce
 
 // KeepNoticed keeps which findings came and which went.
-func (s *Service) KeepNoticed(ctx context.Context, list []Noticed) error {
+func (s *Service) KeepNoticed(ctx context.Context, list *Noticed) error {
 	s.keepingNoticed.Lock()
 	defer s.keepingNoticed.Unlock()
 	first := false            // nobody ever looked
@@ -75,9 +75,8 @@ func (s *Service) KeepNoticed(ctx context.Context, list []Noticed) error {
 	}
 	now := s.Now()
 	var came []store.NoticedOnce
-	there := make(map[string]bool, len(list))
-	for i := range list {
-		f := &list[i]
+	there := make(map[string]bool, len(s.keptNoticed))
+	for f := range list.All() {
 		if there[f.ID] = true; !s.keptNoticed[f.ID] {
 			came = append(came, store.NoticedOnce{Finding: f.ID, Kind: f.Kind, About: f.About, Cause: f.Cause, Came: now})
 		}

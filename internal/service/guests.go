@@ -172,7 +172,7 @@ func (s *Service) FindGuests(ctx context.Context, st *State, f *GuestFilter) (*F
 	if f.ByEnd || f.Until != moment.Never {
 		ends = map[uint32]moment.Moment{}
 		q := st.Sequences()
-		q.Each(func(i uint32, steps []dated.Step) bool {
+		q.Each(nil, func(i uint32, steps []dated.Step) bool {
 			for k := range steps {
 				if x := steps[k].Kind; x == dated.Suspended || x == dated.Removed || x == dated.Invitation {
 					ends[i] = steps[k].At

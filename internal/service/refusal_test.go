@@ -55,8 +55,8 @@ func TestRefusedOften(t *testing.T) {
 	all, err := s.Findings(t.Context())
 	check(t, err)
 	found := false
-	for i := range all {
-		found = found || all[i].Kind == "refused_often"
+	for f := range all.All() {
+		found = found || f.Kind == "refused_often"
 	}
 	if !found {
 		t.Error("it is no finding")

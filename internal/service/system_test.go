@@ -459,7 +459,7 @@ func TestSystemsTakenOver(t *testing.T) {
 	list, err := s.Findings(t.Context())
 	check(t, err)
 	var got []string
-	for _, f := range list {
+	for f := range list.All() {
 		if strings.HasPrefix(f.Kind, "system_") {
 			got = append(got, f.ID+": "+f.Cause)
 		}

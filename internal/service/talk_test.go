@@ -297,7 +297,7 @@ func TestUnreadRecord(t *testing.T) {
 	found, err := again.Findings(t.Context())
 	check(t, err)
 	named := false
-	for _, f := range found {
+	for f := range found.All() {
 		named = named || f.ID == "record_unread letter:"+sent.Letter.ID
 	}
 	if !named {

@@ -240,11 +240,11 @@ func TestAcceptance(t *testing.T) {
 		t.Helper()
 		all, err := s.Findings(t.Context())
 		check(t, err)
-		for _, f := range all {
+		for f, by := range all.All() {
 			if f.ID == id {
-				found, accepted = true, f.Accepted != nil
-				if accepted && (f.Accepted.By != "test" || f.Accepted.Reason != "it is fine") {
-					t.Errorf("%+v", f.Accepted)
+				found, accepted = true, by != nil
+				if accepted && (by.By != "test" || by.Reason != "it is fine") {
+					t.Errorf("%+v", by)
 				}
 			}
 		}

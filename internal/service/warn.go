@@ -223,7 +223,7 @@ func (s *Service) soon(ctx context.Context, st *State, now moment.Moment, fn fun
 		return errors.Join(err, ctx.Err())
 	}
 	var failed error
-	q.Each(func(i uint32, steps []dated.Step) bool {
+	q.Each(nil, func(i uint32, steps []dated.Step) bool {
 		if slices.ContainsFunc(steps, func(x dated.Step) bool { return x.At >= now && x.At < most }) {
 			if x, ok := s.soonOf(st, q, i, steps, now); ok {
 				batch = append(batch, x)

@@ -90,11 +90,18 @@ type Often struct {
 	Times int
 }
 
+// noticedOften asks apart for those that are there and those that went: what came since a moment went after it, so that the index finds both,
+// and everything that was ever kept is not gone through.
+const noticedOften = "SELECT finding, MAX(about), MAX(came), COUNT(*) FROM (" +
+	"SELECT id, finding, about, came FROM noticed WHERE gone = ? AND kind = ? AND came > ? UNION ALL " +
+	"SELECT id, finding, about, came FROM noticed WHERE gone > ? AND gone < ? AND kind = ? AND came > ?" +
+	") AS all_of_them GROUP BY id, finding HAVING COUNT(*) >= ? ORDER BY finding"
+
 // NoticedOften lists findings of a kind that came at least so often since a moment, as they were the last time.
 func (s *Store) NoticedOften(ctx context.Context, kind string, since moment.Moment, times int) (out []Often, err error) {
-	err = each(ctx, s.db,
-		"SELECT finding, MAX(about), MAX(came), COUNT(*) FROM noticed WHERE kind = ? AND came > ? GROUP BY id, finding HAVING COUNT(*) >= ? ORDER BY finding",
-		[]any{kind, int64(since), times}, func(r *sql.Rows) error {
+	never, from := int64(moment.Never), int64(since)
+	err = each(ctx, s.db, noticedOften,
+		[]any{never, kind, from, from, never, kind, from, times}, func(r *sql.Rows) error {
 			var x Often
 			var about string
 			err := r.Scan(&x.Finding, &about, (*int64)(&x.Came), &x.Times)

@@ -123,7 +123,7 @@ func TestScanAll(t *testing.T) {
 	total := 0
 	q := s.Sequences()
 	cal := moment.NewCalendar(s.Zone())
-	q.Each(func(_ uint32, steps []dated.Step) bool {
+	q.Each(nil, func(_ uint32, steps []dated.Step) bool {
 		for _, st := range steps {
 			if st.At >= now && st.At < until {
 				want[cal.DayOf(st.At)]++

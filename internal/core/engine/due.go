@@ -109,12 +109,12 @@ func (q *Sequences) Record(a addr.Address) (*dated.Record, bool) {
 	return &q.rec, true
 }
 
-// Each hands over the sequence of every record, in no order. It stops where fn
-// says so.
-func (q *Sequences) Each(fn func(party uint32, steps []dated.Step) (more bool)) {
+// Each hands over the sequence of every record that keep picks, in no order;
+// nil picks all. It stops where fn says so.
+func (q *Sequences) Each(keep func(party uint32) bool, fn func(party uint32, steps []dated.Step) (more bool)) {
 	inv := &q.s.inv
 	for i := uint32(0); i < inv.parties.n; i++ {
-		if inv.parties.at(i).flags&hasRecord == 0 {
+		if inv.parties.at(i).flags&hasRecord == 0 || keep != nil && !keep(i) {
 			continue
 		}
 		if !fn(i, q.of(i)) {
