@@ -20,6 +20,7 @@ import (
 	"wexillum.example/internal/core/engine"
 	"wexillum.example/internal/core/moment"
 	"wexillum.example/internal/core/world"
+	"wexillum.example/internal/frames"
 	"wexillum.example/internal/may"
 	"wexillum.example/internal/statement"
 	"wexillum.example/internal/store"
@@ -182,7 +183,7 @@ func (s *Service) reload(ctx context.Context) error {
 	if err != nil {
 		return fmt.Errorf("the database cannot be read: %w", err)
 	}
-	s.state.Store(&State{Snapshot: e.Done(), Head: h})
+	s.state.Store(&State{Snapshot: frames.Hold(e.Done()), Head: h})
 	s.remembers.Store(false)
 	s.readAnew.Add(1)
 	return nil

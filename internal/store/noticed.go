@@ -90,8 +90,8 @@ type Often struct {
 	Times int
 }
 
-// noticedOften asks apart for those that are there and those that went: what came since a moment went after it, so that the index finds both,
-// and everything that was ever kept is not gone through.
+// noticedOften asks apart for those that are there and those that went: what came since a moment went after it, so that the index finds
+// both, and everything that was ever kept is not gone through.
 const noticedOften = "SELECT finding, MAX(about), MAX(came), COUNT(*) FROM (" +
 	"SELECT id, finding, about, came FROM noticed WHERE gone = ? AND kind = ? AND came > ? UNION ALL " +
 	"SELECT id, finding, about, came FROM noticed WHERE gone > ? AND gone < ? AND kind = ? AND came > ?" +

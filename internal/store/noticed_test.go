@@ -10,8 +10,8 @@ import (
 	"wexillum.example/internal/dbtest"
 )
 
-// TestNoticedOften counts how often a finding came since a moment, those that are there and those that went; of the thousands of other kinds
-// that are kept, none is read for it.
+// TestNoticedOften counts how often a finding came since a moment, those that are there and those that went; of the thousands of other
+// kinds that are kept, none is read for it.
 func TestNoticedOften(t *testing.T) {
 	ctx := t.Context()
 	s, err := Open(ctx, dbtest.DSN(t), nil)

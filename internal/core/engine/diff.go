@@ -1,7 +1,8 @@
 package engine
 
 import (
-	"sort"
+	"cmp"
+	"slices"
 	"strings"
 
 	"wexillum.example/internal/core/addr"
@@ -176,7 +177,7 @@ func (s *Snapshot) Group(word string, at moment.Moment) (known []Who, newcomers 
 				}
 			}
 		}
-		sort.Slice(known, func(i, j int) bool { return known[i].Address.String() < known[j].Address.String() })
+		slices.SortFunc(known, func(a, b Who) int { return cmp.Compare(a.Address.String(), b.Address.String()) })
 	}
 	switch kind {
 	case "everybody":

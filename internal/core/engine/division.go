@@ -468,8 +468,10 @@ func (work *wideWork) count(w *wideAction, stop func() error) (*wideCount, error
 	n := &wideCount{divided: x}
 	n.begin()
 	s := work.sides[0]
+	q := &Question{Action: w.act, At: work.at} // one for all: they are millions in a large world
 	yes := func(c *cohort, class int32) bool {
-		v, _ := s.Decide(&Question{Subject: c.who, Action: w.act, Resource: world.Resource{Kind: w.kind, ID: x.about[class].id}, At: work.at})
+		q.Subject, q.Resource = c.who, world.Resource{Kind: w.kind, ID: x.about[class].id}
+		v, _ := s.Decide(q)
 		return v.Yes
 	}
 	var all []*cohortsOfSign

@@ -298,3 +298,28 @@ func Stored(in, told []byte, policy *world.World) (*Snapshot, error) {
 	s.rules = compileDates(s.pol, &s.inv)
 	return s, nil
 }
+
+// Packed is a snapshot with its bulk in one stretch of memory, which room makes
+// for so many bytes; it may answer nil, and then s stays as it is. What was
+// read record by record lies in many thousand pieces all over memory.
+//
+// It goes on in a line of its own. An error is that s is of what is only
+// supposed.
+func (s *Snapshot) Packed(room func(size int) []byte) (*Snapshot, error) {
+	_, size, err := s.Store(0, func(int64, []byte) error { return nil })
+	if err != nil {
+		return nil, err
+	}
+	in := room(int(size))
+	if in == nil {
+		return s, nil
+	}
+	told, _, err := s.Store(0, func(at int64, b []byte) error {
+		copy(in[at:], b)
+		return nil
+	})
+	if err != nil {
+		return nil, err
+	}
+	return Stored(in, told, s.Policy())
+}

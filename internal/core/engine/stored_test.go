@@ -59,6 +59,19 @@ func fromStored(t testing.TB, s *engine.Snapshot) *engine.Snapshot {
 	return again
 }
 
+// inOnePiece is a snapshot that was packed.
+func inOnePiece(t testing.TB, s *engine.Snapshot) *engine.Snapshot {
+	t.Helper()
+	out, err := s.Packed(func(n int) []byte { return make([]byte, n) })
+	if err != nil || out == s {
+		t.Fatalf("it is not packed: %v", err)
+	}
+	if same, err := s.Packed(func(int) []byte { return nil }); err != nil || same != s {
+		t.Fatalf("without room it is another: %v", err)
+	}
+	return out
+}
+
 // TestStored: a snapshot that was stored and is found again answers, counts, knows what is due and goes on as the one that it was made of,
 // and stays what it is while it goes on.
 func TestStored(t *testing.T) {
@@ -105,7 +118,11 @@ func TestStored(t *testing.T) {
 				}
 			}
 		}
-		b := fromStored(t, a)
+		again := fromStored
+		if seed%3 == 0 {
+			again = inOnePiece
+		}
+		b := again(t, a)
 		ask("stored", a, b)
 		for round := range 4 {
 			change := func(s *engine.Snapshot, r *rand.Rand) *engine.Snapshot {
@@ -154,7 +171,7 @@ func TestStored(t *testing.T) {
 			}
 			ask(fmt.Sprint("beside ", round), change(a, rand.New(rand.NewPCG(way, 2))), other)
 			if a, b = c, d; round == 2 {
-				b = fromStored(t, b) // once more
+				b = again(t, b) // once more
 				ask("stored again", a, b)
 			}
 		}
@@ -221,6 +238,9 @@ func TestStoredDamaged(t *testing.T) {
 	e.ActForward(now)
 	next, _ := altered(rand.New(rand.NewPCG(5, 5)), w)
 	e.SetPolicy(next)
+	if _, err := e.Done().Packed(func(n int) []byte { return make([]byte, n) }); err == nil {
+		t.Error("what is only supposed is packed")
+	}
 	if _, _, err := e.Done().Store(0, func(int64, []byte) error { return nil }); err == nil {
 		t.Error("what is only supposed is stored")
 	}
