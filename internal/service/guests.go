@@ -120,8 +120,8 @@ func (s *Service) inOrder(st *State) []uint32 {
 	return order
 }
 
-// eachRecord hands over every record that there is at a moment, as its dates have it then, in the order of addresses, as far as a state keeps
-// them: see engine.Record.
+// eachRecord hands over every record that there is at a moment, as its dates have it then, in the order of addresses, as far as a state
+// keeps them: see engine.Record.
 func (s *Service) eachRecord(ctx context.Context, st *State, at moment.Moment, fn func(party uint32, g *world.Guest)) error {
 	for n, i := range s.inOrder(st) {
 		if n%1024 == 0 && ctx.Err() != nil {

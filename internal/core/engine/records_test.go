@@ -16,12 +16,13 @@ import (
 	"wexillum.example/internal/worldgen"
 )
 
-// TestRecords: what a snapshot keeps of records is what was written, the order of addresses is kept up as they come, and whoever is nobody's
-// is counted by domain, as going through all records by themselves has it.
+// TestRecords: what a snapshot keeps of records is what was written, the order of addresses is kept up as they come, and whoever is
+// nobody's is counted by domain, as going through all records by themselves has it.
 func TestRecords(t *testing.T) {
 	for seed := uint64(1); seed <= 20; seed++ {
 		w := world.Merge(&world.World{}, worldgen.Generate(seed,
-			worldgen.Size{Guests: 80, Grants: 160, Spaces: 12, Items: 60, Partners: 6, People: 12, Groups: 4, Meetings: 8, Links: 16, Exceptions: 20}, now))
+			worldgen.Size{Guests: 80, Grants: 160, Spaces: 12, Items: 60, Partners: 6, People: 12, Groups: 4, Meetings: 8, Links: 16,
+				Exceptions: 20}, now))
 		r := rand.New(rand.NewPCG(seed, 3))
 		stillIn(w)
 		enrich(r, w)
