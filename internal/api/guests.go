@@ -124,7 +124,7 @@ func (s *server) Guests(ctx context.Context, r apigen.GuestsRequestObject) (apig
 	q := st.Sequences()
 	addresses := make([]string, 0, to-from)
 	for i := from; i < to; i++ {
-		addresses = append(addresses, all.Address(i).String())
+		addresses = append(addresses, all.Address(i))
 	}
 	guests, err := s.Service.GuestsWithGrants(ctx, addresses)
 	if err != nil {

@@ -145,7 +145,7 @@ func TestFindGuests(t *testing.T) {
 		} else {
 			var names []string
 			for i := range list.Len() {
-				name, _, _ := strings.Cut(list.Address(i).String(), "@")
+				name, _, _ := strings.Cut(list.Address(i), "@")
 				names = append(names, name)
 			}
 			got = strings.Join(names, " ")

@@ -72,33 +72,33 @@ func (s *Service) needy(ctx context.Context, st *State, needs string) (func(part
 	return nil, &Invalid{"needs", needs, "write " + strings.Join(GuestNeeds, ", ")}
 }
 
-// FoundGuests are the records that were looked for, in order. There may be a million: 12 bytes each, no pointers.
+// FoundGuests are the records that were looked for, in order. There may be a million, and lists are kept for a while: no state is kept with
+// them.
 type FoundGuests struct {
-	of      *engine.Snapshot
-	parties []uint32
-	ends    []moment.Moment // of each, where they are in the order of ends; nil otherwise
+	parties   []uint32
+	addresses []string
+	ends      []moment.Moment // of each, where they are in the order of ends; nil otherwise
 }
 
 // Len is how many there are.
-func (f *FoundGuests) Len() int { return len(f.parties) }
+func (f *FoundGuests) Len() int { return len(f.addresses) }
 
 // Address is the address of one.
-func (f *FoundGuests) Address(i int) addr.Address { return f.of.AddressAt(f.parties[i]) }
+func (f *FoundGuests) Address(i int) string { return f.addresses[i] }
 
 // Key is what one is known by and listed in the order of.
 func (f *FoundGuests) Key(i int) string {
-	a := f.Address(i).String()
 	if f.ends == nil {
-		return a
+		return f.addresses[i]
 	}
-	return fmt.Sprintf("%020d %s", max(0, int64(f.ends[i])), a)
+	return fmt.Sprintf("%020d %s", f.ends[i], f.addresses[i])
 }
 
 // addressed keeps the parties of the newest state in the order of their addresses: a change puts in place whoever came, and a million need
 // not be sorted anew.
 type addressed struct {
 	sync.Mutex
-	of    *engine.Snapshot
+	line  uint64 // of states
 	order []uint32
 }
 
@@ -110,12 +110,12 @@ func (s *Service) inOrder(st *State) []uint32 {
 	k := &s.addressed
 	k.Lock()
 	defer k.Unlock()
-	if k.of == nil || !st.GoesOn(k.of) {
-		k.order = nil
+	if k.line != st.Line() {
+		k.line, k.order = st.Line(), nil
 	}
 	order := st.Addressed(k.order)
 	if len(order) >= len(k.order) { // otherwise of a state before
-		k.of, k.order = st.Snapshot, order
+		k.order = order
 	}
 	return order
 }
@@ -190,7 +190,7 @@ func (s *Service) FindGuests(ctx context.Context, st *State, f *GuestFilter) (*F
 	if err != nil {
 		return nil, err
 	}
-	out := &FoundGuests{of: st.Snapshot}
+	out := &FoundGuests{}
 	err = s.eachRecord(ctx, st, s.Now(), func(i uint32, g *world.Guest) {
 		switch {
 		case f.Text != "" && !strings.Contains(g.Address.String(), f.Text) && !strings.Contains(strings.ToLower(g.Name), f.Text):
@@ -214,19 +214,25 @@ func (s *Service) FindGuests(ctx context.Context, st *State, f *GuestFilter) (*F
 			out.parties = append(out.parties, i)
 		}
 	})
-	if err != nil || !f.ByEnd {
-		return out, err
+	if err != nil {
+		return nil, err
 	}
-	end := func(i uint32) moment.Moment {
-		if at, ok := ends[i]; ok {
-			return at
+	if f.ByEnd {
+		end := func(i uint32) moment.Moment {
+			if at, ok := ends[i]; ok {
+				return max(0, at)
+			}
+			return moment.Never
 		}
-		return moment.Never
+		slices.SortStableFunc(out.parties, func(a, b uint32) int { return cmp.Compare(end(a), end(b)) })
+		out.ends = make([]moment.Moment, len(out.parties))
+		for k, i := range out.parties {
+			out.ends[k] = end(i)
+		}
 	}
-	slices.SortStableFunc(out.parties, func(a, b uint32) int { return cmp.Compare(end(a), end(b)) })
-	out.ends = make([]moment.Moment, len(out.parties))
+	out.addresses = make([]string, len(out.parties))
 	for k, i := range out.parties {
-		out.ends[k] = end(i)
+		out.addresses[k] = st.AddressAt(i).String()
 	}
 	return out, nil
 }

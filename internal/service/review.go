@@ -288,7 +288,7 @@ func (s *Service) linesFor(ctx context.Context, st *State, x *RoundBegin, at mom
 		}
 		among = make(map[string]bool, found.Len())
 		for i := range found.Len() {
-			among[found.Address(i).String()] = true
+			among[found.Address(i)] = true
 		}
 	}
 	add := func(g *world.Grant) {

@@ -527,6 +527,10 @@ func (e *Editor) partyRef(r world.PartyRef) partyRef {
 // something by number asks this before using it on another snapshot.
 func (s *Snapshot) GoesOn(was *Snapshot) bool { return s.line == was.line }
 
+// Line names the line of a snapshot, for whoever wants to know later whether
+// another goes on from it and not keep it for that.
+func (s *Snapshot) Line() uint64 { return uint64(s.line) }
+
 // Aside returns an Editor of what might become of s. The line of snapshots does
 // not go through it: it copies what it adds to, and may be used while another
 // Editor of s is at work. Drafts, previews and every question of *what if*
