@@ -1,17 +1,16 @@
 // Package frames holds the bulk of a large snapshot in large pages of memory,
 // where the system has any.
 //
-// A decision reads some thirty lines of memory, far from each other. In pages
-// of 4 kB a large snapshot has more of them than the processor knows the places
-// of, so that many a read has to look up first where its page lies: with a
-// million guests, one part in six of a decision. In frames of 2 MB there are a
-// few hundred.
+// What a decision reads lies far apart. A large snapshot has more pages of 4 kB
+// than the processor remembers the places of, so that many reads have to look
+// up first where their page lies: with a million guests, that is one part in
+// six of a decision. In large pages, of 2 MB, there are a few hundred.
 package frames
 
 import "wexillum.example/internal/core/engine"
 
 const (
-	// size is that of a frame, in bytes: what the processors have that we know.
+	// size is that of a large page, in bytes, as x86-64 and most of ARM have it.
 	size = 2 << 20
 	// least is the smallest snapshot that is moved, in bytes: the places of a
 	// smaller one are all known.

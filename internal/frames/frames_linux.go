@@ -5,13 +5,13 @@ import (
 	"unsafe"
 )
 
-// collapse is MADV_COLLAPSE of madvise(2), since Linux 6.1: put together what
-// lies in small pages. It is tried as well as it goes and changes nothing of
-// what is there.
+// collapse is MADV_COLLAPSE of madvise(2), since Linux 6.1: move what lies in
+// small pages into large ones. What is there stays as it is, also where the
+// system cannot.
 const collapse = 25
 
-// join puts memory into large pages, whole frames alone; none where the system
-// has none to give, or does not know how.
+// join moves memory into large pages, as far as it fills whole ones; it does
+// nothing where the system has none to give, or does not know how.
 func join(in []byte) {
 	if len(in) == 0 {
 		return

@@ -48,8 +48,8 @@ func (s *Service) ClockSkew() time.Duration {
 	return s.skew.by
 }
 
-// atOnceCounted is how long counting may take to be done whenever somebody asks.
-const atOnceCounted = 20 * time.Millisecond
+// countedEach is how long counting may take to be done each time that somebody asks.
+const countedEach = 20 * time.Millisecond
 
 // backlog is what Backlog counted last.
 type backlog struct {
@@ -60,8 +60,8 @@ type backlog struct {
 }
 
 // Backlog counts the dated steps that were due more than five minutes ago and are not carried
-// out, and tells up to when everything is. Where counting takes long, the number is behind by
-// as many times as long as it may be of what a brake holds: it stands on every first page.
+// out, and tells up to when everything is. It stands on every first page; where counting takes
+// long, it is not counted again for brakeRests times as long.
 func (s *Service) Backlog() (n int, upTo moment.Moment) {
 	c, now := s.carried.Load(), s.Now()
 	if c == nil || now-c.At < lateAfter {
@@ -70,7 +70,7 @@ func (s *Service) Backlog() (n int, upTo moment.Moment) {
 	st := s.State()
 	s.backlogLock.Lock() // who comes meanwhile waits for the same count
 	defer s.backlogLock.Unlock()
-	if b := &s.backlog; b.took > atOnceCounted && b.mark == c.At && time.Since(b.done) < brakeRests*b.took {
+	if b := &s.backlog; b.took > countedEach && b.mark == c.At && time.Since(b.done) < brakeRests*b.took {
 		return b.n, c.At
 	}
 	begun := time.Now()

@@ -94,8 +94,8 @@ func (f *FoundGuests) Key(i int) string {
 	return fmt.Sprintf("%020d %s", f.ends[i], f.addresses[i])
 }
 
-// addressed keeps the parties of the newest state in the order of their addresses: a change puts in place whoever came, and a million need
-// not be sorted anew.
+// addressed keeps the parties of the newest state in the order of their addresses, so that a change puts in place who came and does not
+// sort all of a million anew.
 type addressed struct {
 	sync.Mutex
 	line  uint64 // of states
@@ -104,7 +104,7 @@ type addressed struct {
 
 // inOrder lists the parties of a state in the order of their addresses.
 func (s *Service) inOrder(st *State) []uint32 {
-	if st.Variant != "" { // whoever comes only there is nobody's to keep
+	if st.Variant != "" { // who comes in a draft alone has a number that is another's later
 		return st.Addressed(nil)
 	}
 	k := &s.addressed

@@ -4,7 +4,6 @@ import (
 	"context"
 	"database/sql"
 	"errors"
-	"strings"
 
 	"wexillum.example/internal/core/moment"
 	"wexillum.example/internal/core/world"
@@ -60,33 +59,31 @@ func grantsOf(ctx context.Context, q querier, party string) (out []world.Grant, 
 // GrantsOf returns the grants of several parties as they are now, by party.
 func (s *Store) GrantsOf(ctx context.Context, parties []string) (map[string][]world.Grant, error) {
 	out := map[string][]world.Grant{}
-	if len(parties) == 0 {
-		return out, nil
-	}
-	args := make([]any, 0, len(parties)+1)
-	for _, p := range parties {
-		args = append(args, p)
-	}
-	err := each(
-		ctx,
-		s.db,
-		"SELECT "+grantColumns+" FROM `grant` WHERE party IN (?"+strings.Repeat(
-			",?",
-			len(parties)-1,
-		)+") AND until_seq = ? ORDER BY party, resource, resource_kind, role, starts",
-		append(args, open),
-		func(r *sql.Rows) error {
-			g, err := scanGrant(r)
-			out[g.Party()] = append(out[g.Party()], g)
-			return err
-		},
-	)
+	err := s.eachGrantOf(ctx, grantColumns, parties, "ORDER BY party, resource, resource_kind, role, starts", func(r *sql.Rows) error {
+		g, err := scanGrant(r)
+		out[g.Party()] = append(out[g.Party()], g)
+		return err
+	})
 	return out, err
 }
 
-// SponsorsOf hands over who answers for each grant of several parties, as they are now. Nothing else of a grant is
-// read than by what it is known.
+// SponsorsOf hands over the grants of several parties as they are now, as far as somebody answers for them: who that is, and
+// by what the grant is known; nothing else is read.
 func (s *Store) SponsorsOf(ctx context.Context, parties []string, fn func(party string, of *world.Grant)) error {
+	const columns = "party, resource_kind, resource, role, starts, sponsor"
+	return s.eachGrantOf(ctx, columns, parties, "AND sponsor <> ''", func(r *sql.Rows) error {
+		var g world.Grant
+		var party string
+		err := r.Scan(&party, &g.Resource.Kind, &g.Resource.ID, &g.Role, (*int64)(&g.From), &g.Sponsor)
+		if err == nil {
+			fn(party, &g)
+		}
+		return err
+	})
+}
+
+// eachGrantOf reads columns of the grants of several parties as they are now; more narrows them down or puts them in order.
+func (s *Store) eachGrantOf(ctx context.Context, columns string, parties []string, more string, fn func(*sql.Rows) error) error {
 	if len(parties) == 0 {
 		return nil
 	}
@@ -94,16 +91,8 @@ func (s *Store) SponsorsOf(ctx context.Context, parties []string, fn func(party 
 	for _, p := range parties {
 		args = append(args, p)
 	}
-	var party string
-	return each(ctx, s.db, "SELECT party, resource_kind, resource, role, starts, sponsor FROM `grant` WHERE party IN ("+
-		marks(len(parties))+") AND until_seq = ? AND sponsor <> ''", append(args, open), func(r *sql.Rows) error {
-		var g world.Grant
-		err := r.Scan(&party, &g.Resource.Kind, &g.Resource.ID, &g.Role, (*int64)(&g.From), &g.Sponsor)
-		if err == nil {
-			fn(party, &g)
-		}
-		return err
-	})
+	return each(ctx, s.db, "SELECT "+columns+" FROM `grant` WHERE party IN ("+marks(len(parties))+") AND until_seq = ? "+more,
+		append(args, open), fn)
 }
 
 // GrantsBy returns the grants that a person answers for.

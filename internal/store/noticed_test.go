@@ -1,7 +1,6 @@
 package store
 
 import (
-	"database/sql"
 	"fmt"
 	"strings"
 	"testing"
@@ -69,26 +68,16 @@ func TestNoticedOften(t *testing.T) {
 	}
 	_, err = s.db.ExecContext(ctx, "ANALYZE TABLE noticed")
 	check(t, err)
-	rows, err := s.db.QueryContext(ctx, "EXPLAIN "+noticedOften, int64(moment.Never), "system_changed", int64(now), int64(now), int64(moment.Never), "system_changed", int64(now), 3)
-	check(t, err)
-	defer rows.Close()
 	n := 0
-	for rows.Next() {
-		columns, err := rows.Columns()
-		check(t, err)
-		cells := make([]sql.NullString, len(columns))
-		into := make([]any, len(columns))
-		for i := range cells {
-			into[i] = &cells[i]
-		}
-		check(t, rows.Scan(into...))
-		if table, key := cells[2].String, cells[5].String; table == "noticed" {
+	for _, row := range cellsOf(t, s, "EXPLAIN "+noticedOften, int64(moment.Never), "system_changed", int64(now), int64(now), int64(moment.Never),
+		"system_changed", int64(now), 3) {
+		if table, key := row[2].String, row[5].String; table == "noticed" {
 			if n++; key != "by_end" {
-				t.Errorf("it reads by %q and not by when findings went: %v", key, cells)
+				t.Errorf("it reads by %q and not by when findings went: %v", key, row)
 			}
 		}
 	}
-	if check(t, rows.Err()); n != 2 {
+	if n != 2 {
 		t.Errorf("%d tables are read, not 2", n)
 	}
 }

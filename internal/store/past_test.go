@@ -10,6 +10,23 @@ import (
 	"wexillum.example/internal/worldgen"
 )
 
+// cellsOf lists what a statement answers, row by row, as how a query is carried out (EXPLAIN).
+func cellsOf(t *testing.T, s *Store, query string, args ...any) (out [][]sql.NullString) {
+	t.Helper()
+	check(t, each(t.Context(), s.db, query, args, func(r *sql.Rows) error {
+		columns, err := r.Columns()
+		check(t, err)
+		cells := make([]sql.NullString, len(columns))
+		into := make([]any, len(columns))
+		for i := range cells {
+			into[i] = &cells[i]
+		}
+		out = append(out, cells)
+		return r.Scan(into...)
+	}))
+	return
+}
+
 // TestPastApart upgrades a database with a past from before what is past lay apart: everything is as it was behind every entry, a start
 // reads none of what is past, and what ends from then on goes over.
 func TestPastApart(t *testing.T) {
@@ -76,18 +93,9 @@ func TestPastApart(t *testing.T) {
 		// The parts that are opened for what is current, and for a day before.
 		for above, want := range map[uint64]string{open - 1: "now", first.Seq: "past,now"} {
 			var parts string
-			check(t, each(ctx, s.db, "EXPLAIN PARTITIONS SELECT * FROM `"+table+"` WHERE "+asOf, []any{heads[3].Seq, above}, func(r *sql.Rows) error {
-				columns, err := r.Columns()
-				check(t, err)
-				cells := make([]sql.NullString, len(columns))
-				into := make([]any, len(columns))
-				for i := range cells {
-					into[i] = &cells[i]
-				}
-				check(t, r.Scan(into...))
-				parts = cells[3].String
-				return nil
-			}))
+			for _, row := range cellsOf(t, s, "EXPLAIN PARTITIONS SELECT * FROM `"+table+"` WHERE "+asOf, heads[3].Seq, above) {
+				parts = row[3].String
+			}
 			if parts != want {
 				t.Errorf("%s: %q is opened, not %q", table, parts, want)
 			}

@@ -527,8 +527,8 @@ func (e *Editor) partyRef(r world.PartyRef) partyRef {
 // something by number asks this before using it on another snapshot.
 func (s *Snapshot) GoesOn(was *Snapshot) bool { return s.line == was.line }
 
-// Line names the line of a snapshot, for whoever wants to know later whether
-// another goes on from it and not keep it for that.
+// Line names the line of a snapshot: GoesOn holds between two of one name. Who
+// keeps something by number keeps this with it, and not the whole snapshot.
 func (s *Snapshot) Line() uint64 { return uint64(s.line) }
 
 // Aside returns an Editor of what might become of s. The line of snapshots does
